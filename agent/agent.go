@@ -1,0 +1,280 @@
+// Package agent is the program on a device: it holds the link to the service, reports what the
+// device is and how it fares, and carries out what the service calls for over the link. What an
+// operating system must do for it stands behind package host.
+package agent
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"time"
+
+	"moorwatch.example/agent/host"
+	"moorwatch.example/agent/identity"
+	"moorwatch.example/agent/spool"
+	messages "moorwatch.example/contract/link"
+	"moorwatch.example/core/device"
+	"moorwatch.example/link"
+)
+
+// Version of the agent, as its facts tell it.
+const Version = "0.1.0"
+
+// Paces of an agent.
+const (
+	ReportEvery = 30 * time.Second
+	LiveEvery   = 2 * time.Second
+	readWithin  = 10 * time.Second // a reading of the device
+	sendWithin  = 30 * time.Second // a call of the service
+)
+
+// Agent is one device's agent.
+type Agent struct {
+	Dir  string
+	Host host.Host
+	Log  *slog.Logger
+	// Every is how often it reports; ReportEvery when 0.
+	Every time.Duration
+	// Connected, when set, is called after each connection is proved.
+	Connected func()
+
+	identity identity.Identity
+	spool    *spool.Spool
+	orders   *orders
+	fresh    chan struct{} // a report waits to be sent
+}
+
+// Run holds the link and reports until ctx ends. It fails only when the agent's folder cannot be
+// used.
+func (a *Agent) Run(ctx context.Context) error {
+	var err error
+	if a.identity, err = identity.Load(a.Dir); err != nil {
+		return err
+	}
+	if a.spool, err = spool.Open(a.Dir); err != nil {
+		return fmt.Errorf("opening the spool: %w", err)
+	}
+	if a.orders, err = openOrders(a.Dir); err != nil {
+		return fmt.Errorf("reading the orders carried out: %w", err)
+	}
+	if a.Every == 0 {
+		a.Every = ReportEvery
+	}
+	a.fresh = make(chan struct{}, 1)
+	if a.Host.Meter != nil {
+		go a.measure(ctx)
+	}
+	for failures := 0; ; {
+		began := time.Now()
+		err := a.connect(ctx)
+		if ctx.Err() != nil {
+			return nil
+		}
+		if time.Since(began) > time.Minute {
+			failures = 0
+		}
+		wait := pause(failures, err)
+		failures++
+		a.Log.Warn("not connected", "service", a.identity.Service, "error", err, "again_in", wait.Round(time.Millisecond))
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(wait):
+		}
+	}
+}
+
+// pause is how long to wait after so many failures in a row: up to 1 s at first, doubling to at
+// most 20 s, anywhere between nothing and that, so that a fleet does not return as one. A device
+// that is refused for what it is waits longer.
+func pause(failures int, err error) time.Duration {
+	most := min(time.Second<<min(failures, 10), 20*time.Second)
+	var refusal *messages.Refusal
+	if errors.As(err, &refusal) {
+		switch refusal.Status {
+		case http.StatusConflict:
+			return 5*time.Minute + rand.N(time.Minute)
+		case http.StatusUnauthorized:
+			return 10*time.Minute + rand.N(time.Minute)
+		}
+	}
+	return rand.N(most) + 50*time.Millisecond
+}
+
+// connect makes one connection and holds it until it ends.
+func (a *Agent) connect(ctx context.Context) error {
+	l, err := a.identity.Dialer().Dial(ctx)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	defer l.Close()
+	go func() {
+		select {
+		case <-ctx.Done():
+		case <-l.Done():
+			cancel()
+		}
+		l.Close()
+	}()
+	a.Log.Info("connected", "service", a.identity.Service)
+	if a.Connected != nil {
+		a.Connected()
+	}
+	transport := link.Transport(func(ctx context.Context, _ string) (net.Conn, error) { return l.Open(ctx) })
+	defer transport.CloseIdleConnections()
+	service := caller{&http.Client{Transport: transport}}
+	sending := make(chan struct{})
+	go func() {
+		defer close(sending)
+		a.report(ctx, service)
+	}()
+	server := &http.Server{Handler: a.handler(), ReadHeaderTimeout: 30 * time.Second, IdleTimeout: 15 * time.Second, MaxHeaderBytes: 8 << 10,
+		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(a.Log.Handler(), slog.LevelDebug)}
+	err = server.Serve(l.Listener())
+	cancel()
+	<-sending
+	return fmt.Errorf("the connection ended: %w", err)
+}
+
+// measure reads the device at each pace and keeps the report, connected or not.
+func (a *Agent) measure(ctx context.Context) {
+	// Devices that start together do not report together.
+	timer := time.NewTimer(rand.N(min(a.Every, 2*time.Second)))
+	defer timer.Stop()
+	for complained := false; ; {
+		select {
+		case <-ctx.Done():
+			return
+		case <-timer.C:
+		}
+		timer.Reset(a.Every)
+		v, err := a.read(ctx, a.Host.Meter)
+		if err == nil {
+			err = a.spool.Add(v)
+		}
+		if err != nil && !complained {
+			a.Log.Error("a report was not kept as it should be", "error", err)
+		}
+		complained = err != nil
+		select {
+		case a.fresh <- struct{}{}:
+		default:
+		}
+	}
+}
+
+func (a *Agent) read(ctx context.Context, m host.Meter) (device.Vitals, error) {
+	ctx, cancel := context.WithTimeout(ctx, readWithin)
+	defer cancel()
+	return m.Vitals(ctx)
+}
+
+// report sends facts once and reports as they come, until ctx ends.
+func (a *Agent) report(ctx context.Context, service caller) {
+	for a.sendFacts(ctx, service) != nil {
+		if !sleep(ctx, time.Second+rand.N(2*time.Second)) {
+			return
+		}
+	}
+	for {
+		if err := a.sendReports(ctx, service); err != nil {
+			a.Log.Warn("reports are kept and sent later", "error", err)
+			if !sleep(ctx, 2*time.Second+rand.N(3*time.Second)) {
+				return
+			}
+			continue
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-a.fresh:
+		}
+	}
+}
+
+func sleep(ctx context.Context, d time.Duration) bool {
+	select {
+	case <-ctx.Done():
+		return false
+	case <-time.After(d):
+		return true
+	}
+}
+
+func (a *Agent) sendFacts(ctx context.Context, service caller) error {
+	f, err := a.Host.Informer.Facts(ctx)
+	if err != nil {
+		a.Log.Error("this device's facts cannot be read", "error", err)
+		return err
+	}
+	f.AgentVersion, f.Capabilities = Version, a.Host.Capabilities()
+	if err := service.post(ctx, "/facts", f, nil); err != nil {
+		a.Log.Warn("facts cannot be sent", "error", err)
+		return err
+	}
+	return nil
+}
+
+// sendReports sends all that is kept.
+func (a *Agent) sendReports(ctx context.Context, service caller) error {
+	for {
+		epoch, reports, err := a.spool.Next()
+		if err != nil {
+			return fmt.Errorf("reading the spool: %w", err)
+		}
+		if len(reports) == 0 {
+			return nil
+		}
+		var receipt messages.Receipt
+		if err := service.post(ctx, "/reports", messages.Batch{Epoch: epoch, Sent: time.Now(), Reports: reports}, &receipt); err != nil {
+			return err
+		}
+		for _, r := range receipt.Refused {
+			a.Log.Error("the service refused a report", "number", r.Seq, "reason", r.Reason)
+		}
+		if receipt.Through < reports[len(reports)-1].Seq {
+			return fmt.Errorf("the service stored reports up to %d of %d", receipt.Through, reports[len(reports)-1].Seq)
+		}
+		if err := a.spool.Forget(epoch, receipt.Through); err != nil {
+			a.Log.Error("the spool cannot be written; what is left of it is kept in memory", "error", err)
+		}
+	}
+}
+
+// caller calls the service over the link.
+type caller struct{ client *http.Client }
+
+func (c caller) post(ctx context.Context, path string, in, out any) error {
+	ctx, cancel := context.WithTimeout(ctx, sendWithin)
+	defer cancel()
+	body, err := json.Marshal(in)
+	if err != nil {
+		return err
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://service"+path, bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	answer, err := c.client.Do(r)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode >= 300 {
+		text, _ := io.ReadAll(io.LimitReader(answer.Body, 500))
+		return fmt.Errorf("the service answers %s: %s", answer.Status, bytes.TrimSpace(text))
+	}
+	if out == nil {
+		return nil
+	}
+	return json.NewDecoder(answer.Body).Decode(out)
+}

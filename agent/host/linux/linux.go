@@ -1,0 +1,87 @@
+//go:build linux
+
+// Package linux is the host of Linux devices.
+package linux
+
+import (
+	"bufio"
+	"context"
+	"os"
+	"strings"
+	"syscall"
+	"time"
+
+	pshost "github.com/shirou/gopsutil/v4/host"
+
+	"moorwatch.example/agent/host"
+	"moorwatch.example/agent/host/portable"
+	"moorwatch.example/agent/host/unix"
+	"moorwatch.example/core/device"
+)
+
+// New returns what this computer offers.
+func New() host.Host {
+	return host.Host{
+		Informer:  portable.Informer{OS: device.Linux, More: more},
+		Meter:     &portable.Meter{People: people},
+		Runner:    unix.Runner{},
+		Terminals: unix.Terminals{Shells: []string{"/bin/bash", "/bin/sh"}},
+	}
+}
+
+// more reads what firmware tells (DMI through sysfs, or the device tree of small boards) and the
+// distribution's own name (os-release(5)).
+func more(f *device.Facts) {
+	first := func(paths ...string) string {
+		for _, p := range paths {
+			b, err := os.ReadFile(p)
+			if s := strings.Trim(string(b), " \t\n\x00"); err == nil && s != "" {
+				return s
+			}
+		}
+		return ""
+	}
+	f.Vendor = first("/sys/class/dmi/id/sys_vendor")
+	f.Model = first("/sys/class/dmi/id/product_name", "/proc/device-tree/model")
+	f.Serial = first("/sys/class/dmi/id/product_serial", "/proc/device-tree/serial-number")
+	if target, err := os.Readlink("/etc/localtime"); err == nil {
+		if _, zone, ok := strings.Cut(target, "zoneinfo/"); ok {
+			f.TimeZone = zone
+		}
+	}
+	release, err := os.Open("/etc/os-release")
+	if err != nil {
+		return
+	}
+	defer release.Close()
+	for s := bufio.NewScanner(release); s.Scan(); {
+		key, value, _ := strings.Cut(s.Text(), "=")
+		value = strings.Trim(value, `"'`)
+		switch key {
+		case "NAME":
+			f.OSName = value
+		case "VERSION_ID":
+			f.OSVersion = value
+		}
+	}
+}
+
+// people reads utmp(5); how long someone is idle is how long ago their terminal was typed at,
+// as w(1) tells it.
+func people(ctx context.Context) []device.SignedIn {
+	list := []device.SignedIn{}
+	users, err := pshost.UsersWithContext(ctx)
+	if err != nil {
+		return list
+	}
+	for _, u := range users {
+		p := device.SignedIn{Name: u.User, Where: u.Terminal, IdleSeconds: -1}
+		if info, err := os.Stat("/dev/" + u.Terminal); err == nil {
+			if stat, ok := info.Sys().(*syscall.Stat_t); ok {
+				p.IdleSeconds = max(0, int64(time.Since(time.Unix(stat.Atim.Unix())).Seconds()))
+			}
+		}
+		list = append(list, p)
+	}
+	return list
+}

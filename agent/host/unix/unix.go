@@ -1,0 +1,173 @@
+//go:build unix
+
+// Package unix runs programs and shells as Linux and macOS have in common: process groups, signals
+// and pseudo-terminals.
+package unix
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/creack/pty"
+
+	"moorwatch.example/agent/host"
+	"moorwatch.example/contract/link"
+)
+
+// Runner implements host.Runner.
+type Runner struct{}
+
+// drain is how long output is awaited from processes that left the program's group.
+const drain = 2 * time.Second
+
+// Run implements host.Runner. The program is the leader of a session of its own, without a
+// terminal, and so is everything that it starts and does not deliberately detach.
+func (Runner) Run(ctx context.Context, c link.Command, stdout, stderr io.Writer) (int, error) {
+	argv := c.Argv
+	if c.Line {
+		argv = []string{"/bin/sh", "-c", strings.Join(argv, " ")}
+	}
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
+	cmd.Dir = home()
+	cmd.Env = environment()
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	cmd.Stdout, cmd.Stderr = ending{stdout, cancel}, ending{stderr, cancel}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+	cmd.WaitDelay = drain
+	if err := cmd.Start(); err != nil {
+		return 0, fmt.Errorf("it could not be started: %w", err)
+	}
+	err := cmd.Wait()
+	syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) // what it left behind in its group
+	if ctx.Err() != nil {
+		return 0, context.Cause(ctx)
+	}
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) && !errors.Is(err, exec.ErrWaitDelay) {
+		return 0, err
+	}
+	return status(cmd.ProcessState), nil
+}
+
+// ending ends the program when its output is not wanted any more.
+type ending struct {
+	io.Writer
+	cancel context.CancelCauseFunc
+}
+
+func (e ending) Write(p []byte) (int, error) {
+	n, err := e.Writer.Write(p)
+	if err != nil {
+		e.cancel(err)
+	}
+	return n, err
+}
+
+func status(s *os.ProcessState) int {
+	if w, ok := s.Sys().(syscall.WaitStatus); ok && w.Signaled() {
+		return 128 + int(w.Signal())
+	}
+	return s.ExitCode()
+}
+
+func home() string {
+	if dir, err := os.UserHomeDir(); err == nil {
+		if _, err := os.Stat(dir); err == nil {
+			return dir
+		}
+	}
+	return "/"
+}
+
+// environment is the agent's own without what concerns Moorwatch.
+func environment() []string {
+	var kept []string
+	for _, v := range os.Environ() {
+		if !strings.HasPrefix(v, "MOOR_") && !strings.HasPrefix(v, "MOORWATCH_") {
+			kept = append(kept, v)
+		}
+	}
+	return kept
+}
+
+// Terminals implements host.Terminals.
+type Terminals struct{ Shells []string } // in order of preference; the first that is there is used
+
+// Open implements host.Terminals.
+func (t Terminals) Open(ctx context.Context, size link.TerminalSize) (host.Terminal, error) {
+	shell := ""
+	for _, s := range t.Shells {
+		if _, err := exec.LookPath(s); err == nil {
+			shell = s
+			break
+		}
+	}
+	if shell == "" {
+		return nil, errors.New("this device has no shell")
+	}
+	cmd := exec.CommandContext(ctx, shell, "-l")
+	cmd.Dir = home()
+	cmd.Env = append(environment(), "TERM=xterm-256color", "COLORTERM=truecolor", "HISTCONTROL=ignorespace")
+	if os.Getenv("LANG") == "" && os.Getenv("LC_ALL") == "" {
+		cmd.Env = append(cmd.Env, "LANG=C.UTF-8")
+	}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGHUP) }
+	cmd.WaitDelay = drain
+	f, err := pty.StartWithSize(cmd, &pty.Winsize{Cols: uint16(size.Columns), Rows: uint16(size.Rows)})
+	if err != nil {
+		return nil, fmt.Errorf("opening a terminal: %w", err)
+	}
+	s := &terminal{File: f, pid: cmd.Process.Pid, ended: make(chan struct{})}
+	go func() {
+		cmd.Wait()
+		s.exit = status(cmd.ProcessState)
+		close(s.ended)
+	}()
+	return s, nil
+}
+
+type terminal struct {
+	*os.File
+	pid   int
+	ended chan struct{}
+	exit  int
+}
+
+// Read takes the error that Linux gives when the last holder of the terminal is gone for the end.
+func (t *terminal) Read(p []byte) (int, error) {
+	n, err := t.File.Read(p)
+	if errors.Is(err, syscall.EIO) {
+		err = io.EOF
+	}
+	return n, err
+}
+
+func (t *terminal) Resize(size link.TerminalSize) error {
+	return pty.Setsize(t.File, &pty.Winsize{Cols: uint16(size.Columns), Rows: uint16(size.Rows)})
+}
+
+func (t *terminal) Wait() int {
+	<-t.ended
+	return t.exit
+}
+
+// Close hangs the shell up, and kills what ignores that after two seconds.
+func (t *terminal) Close() error {
+	syscall.Kill(-t.pid, syscall.SIGHUP)
+	err := t.File.Close()
+	select {
+	case <-t.ended:
+	case <-time.After(drain):
+		syscall.Kill(-t.pid, syscall.SIGKILL)
+	}
+	return err
+}

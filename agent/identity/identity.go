@@ -1,0 +1,139 @@
+// Package identity is who this device is: the key made on it, which never leaves it, and the
+// service that it was enrolled with. It is kept in one file that only the agent's account can read.
+package identity
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/tls"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"moorwatch.example/link"
+)
+
+// Identity is what the file holds.
+type Identity struct {
+	Service     string `json:"service"` // address
+	Fingerprint string `json:"fingerprint,omitempty"`
+	Device      string `json:"device"`
+	Name        string `json:"name"`
+	Seed        []byte `json:"seed"` // of the Ed25519 key
+}
+
+const fileName = "identity.json"
+
+// ErrNotEnrolled is returned by Load for a folder without an identity.
+var ErrNotEnrolled = errors.New("this device is not enrolled: run moor-agent enrol first")
+
+// Key is the device's private key.
+func (i Identity) Key() ed25519.PrivateKey { return ed25519.NewKeyFromSeed(i.Seed) }
+
+// Dialer connects this device to its service.
+func (i Identity) Dialer() link.Dialer {
+	return link.Dialer{URL: i.Service, Device: i.Device, Key: i.Key(), TLS: trust(i.Fingerprint)}
+}
+
+func trust(fingerprint string) *tls.Config {
+	if fingerprint == "" {
+		return &tls.Config{MinVersion: tls.VersionTLS13}
+	}
+	return link.Pinned(fingerprint)
+}
+
+// Load reads the identity from the agent's folder.
+func Load(dir string) (Identity, error) {
+	var i Identity
+	text, err := os.ReadFile(filepath.Join(dir, fileName))
+	if errors.Is(err, os.ErrNotExist) {
+		return i, ErrNotEnrolled
+	}
+	if err != nil {
+		return i, err
+	}
+	if err := json.Unmarshal(text, &i); err != nil || len(i.Seed) != ed25519.SeedSize {
+		return i, fmt.Errorf("%s is damaged: delete it and enrol this device again", filepath.Join(dir, fileName))
+	}
+	return i, nil
+}
+
+// enrolWithin is how long the service has to answer.
+const enrolWithin = 30 * time.Second
+
+// Enrol makes a key, shows its public half and the token to the service, and keeps the identity
+// it is given in dir. The token's third part, when it has one, is the fingerprint of the authority
+// that the service's certificate must come from.
+func Enrol(ctx context.Context, dir, service, token, hostName string) (Identity, error) {
+	if _, err := Load(dir); err == nil {
+		return Identity{}, fmt.Errorf("this device is enrolled already: delete %s to enrol it anew", filepath.Join(dir, fileName))
+	} else if !errors.Is(err, ErrNotEnrolled) {
+		return Identity{}, err
+	}
+	u, err := link.ServiceURL(service)
+	if err != nil {
+		return Identity{}, err
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return Identity{}, err
+	}
+	public, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return Identity{}, err
+	}
+	i := Identity{Service: u.Scheme + "://" + u.Host, Seed: private.Seed()}
+	if parts := strings.Split(strings.TrimSpace(token), "."); len(parts) == 3 {
+		i.Fingerprint = parts[2]
+	}
+	body, err := json.Marshal(map[string]string{"token": token, "public_key": base64.RawURLEncoding.EncodeToString(public), "host_name": hostName})
+	if err != nil {
+		return Identity{}, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, enrolWithin)
+	defer cancel()
+	request, err := http.NewRequestWithContext(ctx, http.MethodPost, i.Service+"/api/v1/enrol", bytes.NewReader(body))
+	if err != nil {
+		return Identity{}, err
+	}
+	request.Header.Set("Content-Type", "application/json")
+	client := &http.Client{Transport: &http.Transport{TLSClientConfig: trust(i.Fingerprint), Proxy: http.ProxyFromEnvironment, DisableKeepAlives: true}}
+	response, err := client.Do(request)
+	if err != nil {
+		return Identity{}, fmt.Errorf("asking the service: %w", err)
+	}
+	defer response.Body.Close()
+	var answer struct {
+		Device, Name  string
+		Title, Detail string // of a problem (RFC 9457)
+	}
+	if err := json.NewDecoder(io.LimitReader(response.Body, 1<<20)).Decode(&answer); err != nil {
+		return Identity{}, fmt.Errorf("the service answers %s, and nothing that an agent understands: is its address right?", response.Status)
+	}
+	if response.StatusCode != http.StatusCreated {
+		return Identity{}, fmt.Errorf("%s %s", answer.Title, answer.Detail)
+	}
+	i.Device, i.Name = answer.Device, answer.Name
+	return i, i.save(dir)
+}
+
+// save writes the file whole or not at all.
+func (i Identity) save(dir string) error {
+	text, err := json.MarshalIndent(i, "", "  ")
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(dir, fileName)
+	if err := os.WriteFile(path+".new", text, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
+}

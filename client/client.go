@@ -1,0 +1,305 @@
+// Package client calls the public API of a Moorwatch service: the generated calls, with problems
+// turned into errors, pages into sequences, and the streaming calls made easy. The command line
+// and the tests use nothing else.
+package client
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/coder/websocket"
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/link"
+)
+
+// Client may be used by many goroutines at once.
+type Client struct {
+	*api.ClientWithResponses
+	url   string
+	token string
+	csrf  string
+	http  *http.Client
+}
+
+// Options of New.
+type Options struct {
+	URL   string
+	Token string // an API token; empty before signing in
+	CA    string // file of the service's own authority, PEM; empty for the system's authorities
+}
+
+// Problem is an error that the service told, as an RFC 9457 problem document.
+type Problem struct{ api.Problem }
+
+func (p *Problem) Error() string {
+	s := p.Title
+	if p.Detail != nil {
+		s += " " + *p.Detail
+	}
+	if p.Candidates != nil {
+		s += "\n  " + strings.Join(*p.Candidates, "\n  ")
+	}
+	return s
+}
+
+// New makes a client. It does not call the service.
+func New(o Options) (*Client, error) {
+	u, err := url.Parse(o.URL)
+	if err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
+		return nil, fmt.Errorf("%q is no address of a service: write it as https://moorwatch.example", o.URL)
+	}
+	transport := &http.Transport{Proxy: http.ProxyFromEnvironment, MaxIdleConnsPerHost: 64, IdleConnTimeout: 30 * time.Second,
+		ReadBufferSize: 64 << 10, TLSHandshakeTimeout: 10 * time.Second, ResponseHeaderTimeout: 60 * time.Second}
+	if o.CA != "" {
+		pem, err := os.ReadFile(o.CA)
+		if err != nil {
+			return nil, fmt.Errorf("reading the service's authority: %w", err)
+		}
+		pool := x509.NewCertPool()
+		if !pool.AppendCertsFromPEM(pem) {
+			return nil, fmt.Errorf("%s holds no certificate in PEM form", o.CA)
+		}
+		transport.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS13}
+	}
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		return nil, err
+	}
+	c := &Client{url: u.Scheme + "://" + u.Host, token: o.Token, http: &http.Client{Transport: transport, Jar: jar}}
+	c.ClientWithResponses, err = api.NewClientWithResponses(c.url+"/api/v1", api.WithHTTPClient(c.http), api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		c.authorise(r.Header)
+		return nil
+	}))
+	return c, err
+}
+
+func (c *Client) authorise(h http.Header) {
+	if c.token != "" {
+		h.Set("Authorization", "Bearer "+c.token)
+	}
+	if c.csrf != "" {
+		h.Set("X-Moorwatch-Csrf", c.csrf)
+	}
+}
+
+// Close lets go of idle connections.
+func (c *Client) Close() { c.http.CloseIdleConnections() }
+
+// SetUp spends a one-time set-up link's secret; the client is signed in after it.
+func (c *Client) SetUp(ctx context.Context, in api.SetUp) (*api.Me, error) {
+	return c.begun(Result(c.SetUpWithResponse(ctx, in)))
+}
+
+// SignIn begins a session; the client is signed in after it.
+func (c *Client) SignIn(ctx context.Context, email, password string) (*api.Me, error) {
+	return c.begun(Result(c.SignInWithResponse(ctx, api.SignIn{Email: email, Password: password})))
+}
+
+func (c *Client) begun(me *api.Me, err error) (*api.Me, error) {
+	if err == nil {
+		c.csrf = me.Csrf
+	}
+	return me, err
+}
+
+// Response is what every generated call returns.
+type Response interface {
+	StatusCode() int
+	GetBody() []byte
+}
+
+// Result takes what a generated call returned, and gives its answer or the problem that the
+// service told:
+//
+//	d, err := client.Result(c.GetDeviceWithResponse(ctx, id))
+func Result[T any, R interface {
+	Response
+	GetJSON200() *T
+}](r R, err error) (*T, error) {
+	if err != nil {
+		return nil, err
+	}
+	if v := r.GetJSON200(); v != nil {
+		return v, nil
+	}
+	return nil, problem(r.StatusCode(), r.GetBody())
+}
+
+// Made is Result for calls that make something.
+func Made[T any, R interface {
+	Response
+	GetJSON201() *T
+}](r R, err error) (*T, error) {
+	if err != nil {
+		return nil, err
+	}
+	if v := r.GetJSON201(); v != nil {
+		return v, nil
+	}
+	return nil, problem(r.StatusCode(), r.GetBody())
+}
+
+// Done is Result for calls without an answer.
+func Done[R Response](r R, err error) error {
+	if err == nil && r.StatusCode() >= 300 {
+		err = problem(r.StatusCode(), r.GetBody())
+	}
+	return err
+}
+
+func problem(status int, body []byte) error {
+	p := &Problem{}
+	if json.Unmarshal(body, &p.Problem) != nil || p.Title == "" {
+		return fmt.Errorf("the service answers %d %s, and nothing that this client understands: is its address right?", status, http.StatusText(status))
+	}
+	return p
+}
+
+// Devices gives all devices for which a CEL expression holds (all when it is empty), by name,
+// reading page after page.
+func (c *Client) Devices(ctx context.Context, where string) iter.Seq2[api.Device, error] {
+	limit := 1000
+	params := api.ListDevicesParams{Limit: &limit}
+	if where != "" {
+		params.Where = &where
+	}
+	return pages(func(cursor *string) ([]api.Device, *string, error) {
+		params.Cursor = cursor
+		page, err := Result(c.ListDevicesWithResponse(ctx, &params))
+		if err != nil {
+			return nil, nil, err
+		}
+		return page.Items, page.Next, nil
+	})
+}
+
+// pages gives the rows of page after page.
+func pages[T any](read func(cursor *string) ([]T, *string, error)) iter.Seq2[T, error] {
+	return func(yield func(T, error) bool) {
+		for cursor := (*string)(nil); ; {
+			items, next, err := read(cursor)
+			if err != nil {
+				var none T
+				yield(none, err)
+				return
+			}
+			for _, item := range items {
+				if !yield(item, nil) {
+					return
+				}
+			}
+			if cursor = next; next == nil {
+				return
+			}
+		}
+	}
+}
+
+// Find returns the device of a name or id.
+func (c *Client) Find(ctx context.Context, name string) (*api.Device, error) {
+	return Result(c.FindDeviceWithResponse(ctx, name))
+}
+
+// Device returns a device whole.
+func (c *Client) Device(ctx context.Context, id uuid.UUID) (*api.DeviceDetail, error) {
+	return Result(c.GetDeviceWithResponse(ctx, id))
+}
+
+// Run runs a command at a device and writes its output as it comes. When ctx ends the command is
+// ended at the device. An error means that it could not be started, or was ended by a limit or a
+// lost connection; else exit is its exit status.
+func (c *Client) Run(ctx context.Context, id uuid.UUID, order link.Command, stdout, stderr io.Writer) (exit int, err error) {
+	body, err := json.Marshal(order)
+	if err != nil {
+		return 0, err
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, c.url+"/api/v1/devices/"+id.String()+"/commands", bytes.NewReader(body))
+	if err != nil {
+		return 0, err
+	}
+	r.Header.Set("Content-Type", "application/json")
+	c.authorise(r.Header)
+	answer, err := c.http.Do(r)
+	if err != nil {
+		return 0, err
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode != http.StatusOK {
+		text, _ := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
+		return 0, problem(answer.StatusCode, text)
+	}
+	for in := json.NewDecoder(answer.Body); ; {
+		var e link.CommandEvent
+		if err := in.Decode(&e); err != nil {
+			return 0, errors.Join(ctx.Err(), fmt.Errorf("the connection to the service was lost: whether the command ended is not known: %w", err))
+		}
+		if _, err := stdout.Write(e.Stdout); err != nil {
+			return 0, err
+		}
+		if _, err := stderr.Write(e.Stderr); err != nil {
+			return 0, err
+		}
+		if e.Error != "" {
+			return 0, errors.New(e.Error)
+		}
+		if e.Exit != nil {
+			io.Copy(io.Discard, answer.Body) // so that the connection is used again
+			return *e.Exit, nil
+		}
+	}
+}
+
+// Shell opens a terminal at a device; the messages on the connection are as the contract says.
+// Closing it ends the shell.
+func (c *Client) Shell(ctx context.Context, id uuid.UUID, size link.TerminalSize) (*websocket.Conn, error) {
+	header := http.Header{}
+	c.authorise(header)
+	address := c.url + "/api/v1/devices/" + id.String() + "/shell?columns=" + strconv.Itoa(size.Columns) + "&rows=" + strconv.Itoa(size.Rows)
+	conn, answer, err := websocket.Dial(ctx, address, &websocket.DialOptions{HTTPClient: c.http, HTTPHeader: header})
+	if err != nil {
+		if answer != nil && answer.StatusCode != http.StatusSwitchingProtocols {
+			text, _ := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
+			return nil, problem(answer.StatusCode, text)
+		}
+		return nil, err
+	}
+	conn.SetReadLimit(1 << 20)
+	return conn, nil
+}
+
+// LinkBytes reads n bytes from a device over its link, and returns how long the first and all of
+// them took.
+func (c *Client) LinkBytes(ctx context.Context, id uuid.UUID, n int64) (first, all time.Duration, err error) {
+	began := time.Now()
+	r, err := c.TestLink(ctx, id, &api.TestLinkParams{Bytes: &n})
+	if err != nil {
+		return 0, 0, err
+	}
+	defer r.Body.Close()
+	if r.StatusCode != http.StatusOK {
+		text, _ := io.ReadAll(io.LimitReader(r.Body, 1<<20))
+		return 0, 0, problem(r.StatusCode, text)
+	}
+	first = time.Since(began)
+	got, err := io.CopyBuffer(struct{ io.Writer }{io.Discard}, r.Body, make([]byte, 256<<10))
+	if err == nil && got != n {
+		err = fmt.Errorf("%d of %d bytes came", got, n)
+	}
+	return first, time.Since(began), err
+}

@@ -1,0 +1,322 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/urfave/cli/v3"
+
+	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/device"
+	"moorwatch.example/core/health"
+)
+
+func devicesCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "devices",
+		Usage: "list devices, all or those for which an expression holds",
+		Description: "The expression is CEL over the device, for example\n\n  moor devices --where 'os == \"windows\" && disk > 80'\n" +
+			"  moor devices --where '!online && site.startsWith(\"Haywater\")'",
+		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "a CEL `EXPR` that must hold"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, err := dial()
+			if err != nil {
+				return err
+			}
+			if c.Args().Present() {
+				return errors.New("devices takes no name: use moor device NAME, or --where")
+			}
+			if c.Bool("json") {
+				return jsonList(k.Devices(ctx, c.String("where")))
+			}
+			t := newTable("NAME", "CONDITION", "ORGANISATION", "SITE", "OS", "ADDRESS", "CPU", "MEMORY", "DISK", "PEOPLE")
+			n := 0
+			for d, err := range k.Devices(ctx, c.String("where")) {
+				if err != nil {
+					return err
+				}
+				n++
+				t.row(d.Name, string(d.Condition), d.Organisation, d.Site, d.OSName, first(d.Addresses), percent(d.CPU), percent(d.Memory), percent(d.Disk), strings.Join(d.People, ", "))
+			}
+			if err := t.flush(); err != nil {
+				return err
+			}
+			if n == 0 {
+				fmt.Fprintln(os.Stderr, "No device matches.")
+			}
+			return nil
+		},
+	}
+}
+
+func deviceCommand() *cli.Command {
+	return &cli.Command{
+		Name:          "device",
+		Usage:         "show one device whole",
+		ArgsUsage:     "NAME",
+		Flags:         []cli.Flag{jsonFlag},
+		ShellComplete: completeDevices,
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, d, err := target(ctx, c)
+			if err != nil {
+				return err
+			}
+			whole, err := k.Device(ctx, d.ID)
+			if err != nil {
+				return err
+			}
+			if c.Bool("json") {
+				return printJSON(deviceJSON{whole.Device, whole.EnrolledAt, whole.Facts, whole.Vitals, whole.Findings})
+			}
+			return show(os.Stdout, whole)
+		},
+	}
+}
+
+// deviceJSON is a device's row with what belongs to it beside it, so that programs find the same
+// names in a list and in one device.
+type deviceJSON struct {
+	api.Device
+	EnrolledAt time.Time        `json:"enrolled_at"`
+	Facts      *device.Facts    `json:"facts,omitempty"`
+	Vitals     *device.Vitals   `json:"vitals,omitempty"`
+	Findings   []health.Finding `json:"findings"`
+}
+
+func show(w io.Writer, whole *api.DeviceDetail) error {
+	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	d := whole.Device
+	line := func(name, format string, args ...any) { fmt.Fprintf(t, "%s\t%s\n", name, fmt.Sprintf(format, args...)) }
+	line(d.Name, "%s, %s since %s", d.Condition, map[bool]string{true: "online", false: "silent"}[d.Online], ago(d.Since))
+	for _, f := range whole.Findings {
+		line("  "+string(f.Level), "%s (%s)", f.Message, ago(f.Since))
+	}
+	line("where", "%s, %s", d.Organisation, d.Site)
+	if f := whole.Facts; f != nil {
+		line("system", "%s %s, %s, kernel %s", f.OSName, f.OSVersion, f.Arch, f.Kernel)
+		line("hardware", "%s %s, serial %s", f.Vendor, f.Model, orNone(f.Serial))
+		line("processor", "%s, %d cores", orNone(f.CPUModel), f.Cores)
+		line("addresses", "%s", strings.Join(f.Addresses, ", "))
+		line("agent", "%s offers %s", f.AgentVersion, strings.Join(f.Capabilities, ", "))
+	}
+	if v := whole.Vitals; v != nil {
+		line("read", "%s", ago(v.At))
+		line("  cpu", "%.0f %%, load %.2f", v.CPU, v.Load1)
+		line("  memory", "%.0f %% of %s, swap %.0f %%", v.Memory, health.Bytes(v.MemoryBytes), v.Swap)
+		for _, k := range v.Disks {
+			line("  disk "+k.Mount, "%.0f %% of %s, %s left", k.Percent(), health.Bytes(k.TotalBytes), health.Bytes(k.TotalBytes-k.UsedBytes))
+		}
+		line("  network", "%s/s in, %s/s out", health.Bytes(int64(v.Receive)), health.Bytes(int64(v.Transmit)))
+		for _, s := range v.Temperatures {
+			line("  "+s.Sensor, "%.1f °C", s.Celsius)
+		}
+		for _, p := range v.People {
+			line("  person", "%s at %s, idle %s", p.Name, orNone(p.Where), time.Duration(max(p.IdleSeconds, 0))*time.Second)
+		}
+		line("  up", "%s", time.Duration(v.UptimeSeconds)*time.Second)
+	}
+	line("id", "%s", d.ID)
+	return t.Flush()
+}
+
+// target finds the device that the first argument names.
+func target(ctx context.Context, c *cli.Command) (*client.Client, *api.Device, error) {
+	k, err := dial()
+	if err != nil {
+		return nil, nil, err
+	}
+	name := c.Args().First()
+	if name == "" {
+		return nil, nil, fmt.Errorf("which device? moor %s NAME", c.Name)
+	}
+	d, err := k.Find(ctx, name)
+	return k, d, err
+}
+
+// completeDevices offers the names of devices, within two seconds.
+func completeDevices(ctx context.Context, c *cli.Command) {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	k, err := dial()
+	if err != nil || c.Args().Len() > 1 {
+		return
+	}
+	for d, err := range k.Devices(ctx, "") {
+		if err != nil {
+			return
+		}
+		fmt.Fprintln(c.Root().Writer, d.Name)
+	}
+}
+
+func attentionCommand() *cli.Command {
+	return &cli.Command{
+		Name:  "attention",
+		Usage: "list what needs a person now, worst first",
+		Flags: []cli.Flag{jsonFlag},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, err := dial()
+			if err != nil {
+				return err
+			}
+			limit := 500
+			page, err := client.Result(k.ListAttentionWithResponse(ctx, &api.ListAttentionParams{Limit: &limit}))
+			if err != nil {
+				return err
+			}
+			if c.Bool("json") {
+				return printJSON(page)
+			}
+			if len(page.Items) == 0 {
+				fmt.Println("Nothing needs a person now.")
+				return nil
+			}
+			t := newTable("LEVEL", "DEVICE", "SITE", "WHAT", "SINCE")
+			for _, a := range page.Items {
+				t.row(string(a.Finding.Level), a.Device.Name, a.Device.Site, a.Finding.Message, ago(a.Finding.Since))
+			}
+			return t.flush()
+		},
+	}
+}
+
+func siteCommand() *cli.Command {
+	return &cli.Command{Name: "site", Usage: "list and add sites", Commands: []*cli.Command{{
+		Name: "list", Usage: "list organisations and sites", Flags: []cli.Flag{jsonFlag},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, err := dial()
+			if err != nil {
+				return err
+			}
+			limit := 500
+			page, err := client.Result(k.ListOrganisationsWithResponse(ctx, &api.ListOrganisationsParams{Limit: &limit}))
+			if err != nil {
+				return err
+			}
+			if c.Bool("json") {
+				return printJSON(page.Items)
+			}
+			t := newTable("ORGANISATION", "SITE")
+			for _, o := range page.Items {
+				for _, s := range o.Sites {
+					t.row(o.Name, s.Name)
+				}
+			}
+			return t.flush()
+		},
+	}, {
+		Name: "add", Usage: "add a site, and its organisation where that is new", ArgsUsage: "ORGANISATION SITE",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, err := dial()
+			if err != nil {
+				return err
+			}
+			if c.Args().Len() != 2 {
+				return errors.New("name the organisation and the site: moor site add ORGANISATION SITE")
+			}
+			s, err := client.Made(k.AddSiteWithResponse(ctx, api.NewSite{Organisation: c.Args().Get(0), Site: c.Args().Get(1)}))
+			if err != nil {
+				return err
+			}
+			fmt.Printf("Added %s of %s.\n", s.Name, s.Organisation)
+			return nil
+		},
+	}}}
+}
+
+func enrolmentCommand() *cli.Command {
+	return &cli.Command{Name: "enrolment", Usage: "make, list and revoke tokens with which devices enrol", Commands: []*cli.Command{{
+		Name: "add", Usage: "make an enrolment token; its secret is printed this once",
+		Flags: []cli.Flag{jsonFlag,
+			&cli.StringFlag{Name: "organisation", Required: true, Usage: "where the devices belong"},
+			&cli.StringFlag{Name: "site", Required: true, Usage: "where they stand"},
+			&cli.IntFlag{Name: "uses", Value: 1, Usage: "how many devices may enrol with it"},
+			&cli.IntFlag{Name: "hours", Value: 24, Usage: "hours until it expires"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, err := dial()
+			if err != nil {
+				return err
+			}
+			uses, hours := c.Int("uses"), c.Int("hours")
+			t, err := client.Made(k.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: c.String("organisation"), Site: c.String("site"), Uses: &uses, Hours: &hours}))
+			if err != nil {
+				return err
+			}
+			if c.Bool("json") {
+				return printJSON(t)
+			}
+			s, err := load()
+			if err != nil {
+				return err
+			}
+			fmt.Printf("%s\n\nOn the device, with the token in a file of its own:\n\n  moor-agent enrol --service %s --token-file FILE\n  moor-agent run\n", t.Secret, s.URL)
+			return nil
+		},
+	}, {
+		Name: "list", Usage: "list enrolment tokens, newest first", Flags: []cli.Flag{jsonFlag},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, err := dial()
+			if err != nil {
+				return err
+			}
+			page, err := client.Result(k.ListEnrolmentTokensWithResponse(ctx, &api.ListEnrolmentTokensParams{}))
+			if err != nil {
+				return err
+			}
+			if c.Bool("json") {
+				return printJSON(page)
+			}
+			t := newTable("ID", "ORGANISATION", "SITE", "USED", "OF", "EXPIRES", "STATE")
+			for _, e := range page.Items {
+				t.row(e.ID.String(), e.Organisation, e.Site, fmt.Sprint(e.Used), fmt.Sprint(e.Uses), e.ExpiresAt.Local().Format("2 Jan 15:04"), tokenState(e.RevokedAt, e.ExpiresAt, e.Used >= e.Uses))
+			}
+			return t.flush()
+		},
+	}, {
+		Name: "revoke", Usage: "revoke an enrolment token", ArgsUsage: "ID",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, id, err := identified(c)
+			if err != nil {
+				return err
+			}
+			return client.Done(k.RevokeEnrolmentTokenWithResponse(ctx, id))
+		},
+	}}}
+}
+
+func tokenState(revoked *time.Time, expires time.Time, usedUp bool) string {
+	switch {
+	case revoked != nil:
+		return "revoked"
+	case expires.Before(time.Now()):
+		return "expired"
+	case usedUp:
+		return "used up"
+	}
+	return "valid"
+}
+
+// identified reads the id that the first argument is.
+func identified(c *cli.Command) (*client.Client, uuid.UUID, error) {
+	id, err := uuid.Parse(c.Args().First())
+	if err != nil {
+		return nil, id, fmt.Errorf("which one? give its id, as moor %s list shows it", strings.Fields(c.FullName())[1])
+	}
+	k, err := dial()
+	return k, id, err
+}
+
+func printJSON(v any) error {
+	e := json.NewEncoder(os.Stdout)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}

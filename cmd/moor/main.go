@@ -1,0 +1,64 @@
+// Command moor is the technician's client: it finds devices, reads them, and works on them from
+// the command line.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/urfave/cli/v3"
+
+	"moorwatch.example/agent"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	err := command().Run(ctx, os.Args)
+	var exit exitStatus
+	switch {
+	case errors.As(err, &exit):
+		os.Exit(int(exit))
+	case errors.Is(err, context.Canceled):
+		fmt.Fprintln(os.Stderr, "moor: cancelled")
+		os.Exit(130)
+	case err != nil:
+		fmt.Fprintln(os.Stderr, "moor:", err)
+		os.Exit(failed)
+	}
+}
+
+// exitStatus ends the program with the status of a remote command.
+type exitStatus int
+
+func (e exitStatus) Error() string { return fmt.Sprintf("exit status %d", int(e)) }
+
+// failed is the exit status when moor itself fails, apart from those that commands usually have.
+const failed = 125
+
+var jsonFlag = &cli.BoolFlag{Name: "json", Usage: "print JSON, for programs"}
+
+func command() *cli.Command {
+	return &cli.Command{
+		Name:                  "moor",
+		Usage:                 "find devices, read them and work on them",
+		Version:               agent.Version,
+		EnableShellCompletion: true,
+		ConfigureShellCompletionCommand: func(c *cli.Command) {
+			c.Hidden = false
+			c.Usage = "print the completion script for bash, zsh, fish or pwsh (make install puts bash's in place)"
+		},
+		Suggest: true,
+		Description: "MOOR_URL and MOOR_TOKEN in the environment take the place of what sign-in stored;\n" +
+			"MOOR_CA names a file with the certificate authority of a service that is its own.",
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		Commands: []*cli.Command{
+			signInCommand(), signOutCommand(), attentionCommand(), devicesCommand(), deviceCommand(), runCommand(), shellCommand(),
+			enrolmentCommand(), siteCommand(), tokenCommand(), auditCommand(), linkTestCommand(),
+		},
+	}
+}

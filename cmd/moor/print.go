@@ -1,0 +1,90 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"iter"
+	"os"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"moorwatch.example/core/device"
+)
+
+// table prints aligned columns.
+type table struct{ w *tabwriter.Writer }
+
+func newTable(heads ...string) *table {
+	t := &table{tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)}
+	t.row(heads...)
+	return t
+}
+
+// row prints one row. What devices and people wrote is cleaned, so that it cannot steer a terminal.
+func (t *table) row(cells ...string) {
+	for i, c := range cells {
+		cells[i] = device.CleanText(c)
+	}
+	fmt.Fprintln(t.w, strings.Join(cells, "\t"))
+}
+
+func (t *table) flush() error { return t.w.Flush() }
+
+// jsonList prints a sequence as a JSON array, row after row as they come.
+func jsonList[T any](rows iter.Seq2[T, error]) error {
+	sep := "[\n  "
+	for row, err := range rows {
+		if err != nil {
+			return err
+		}
+		text, err := json.Marshal(row)
+		if err != nil {
+			return err
+		}
+		if _, err := fmt.Print(sep, string(text)); err != nil {
+			return err
+		}
+		sep = ",\n  "
+	}
+	if sep == "[\n  " {
+		fmt.Print("[")
+	}
+	_, err := fmt.Println("\n]")
+	return err
+}
+
+func first(list []string) string {
+	if len(list) == 0 {
+		return ""
+	}
+	return list[0]
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "unknown"
+	}
+	return s
+}
+
+func percent(p *float64) string {
+	if p == nil {
+		return ""
+	}
+	return fmt.Sprintf("%4.0f %%", *p)
+}
+
+// ago says how long ago a time was.
+func ago(t time.Time) string {
+	d := time.Since(t)
+	switch {
+	case d < time.Minute:
+		return fmt.Sprintf("%d s ago", max(0, int(d.Seconds())))
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days ago", int(d.Hours()/24))
+}

@@ -1,0 +1,179 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
+)
+
+// stored is what sign-in keeps, readable by its owner alone.
+type stored struct {
+	URL   string `json:"url"`
+	Token string `json:"token"`
+	CA    string `json:"ca,omitempty"`
+}
+
+func storedPath() (string, error) {
+	dir, err := os.UserConfigDir()
+	return filepath.Join(dir, "moor", "sign-in.json"), err
+}
+
+func load() (s stored, err error) {
+	path, err := storedPath()
+	if err == nil {
+		text, readErr := os.ReadFile(path)
+		if readErr == nil {
+			err = json.Unmarshal(text, &s)
+		} else if !errors.Is(readErr, os.ErrNotExist) {
+			err = readErr
+		}
+	}
+	for name, value := range map[string]*string{"MOOR_URL": &s.URL, "MOOR_TOKEN": &s.Token, "MOOR_CA": &s.CA} {
+		if v := os.Getenv(name); v != "" {
+			*value = v
+		}
+	}
+	return s, err
+}
+
+// dial makes a client from what sign-in or the environment says.
+func dial() (*client.Client, error) {
+	s, err := load()
+	if err != nil {
+		return nil, fmt.Errorf("reading what sign-in stored: %w", err)
+	}
+	if s.URL == "" || s.Token == "" {
+		return nil, errors.New("you are not signed in: run moor sign-in, or set MOOR_URL and MOOR_TOKEN")
+	}
+	return client.New(client.Options{URL: s.URL, Token: s.Token, CA: s.CA})
+}
+
+// tokenDays is how long a token of sign-in holds.
+const tokenDays = 30
+
+func signInCommand() *cli.Command {
+	return &cli.Command{
+		Name:      "sign-in",
+		Usage:     "sign in to a service; asks for e-mail and password and keeps an API token of its own for 30 days",
+		ArgsUsage: "[URL]",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "email", Usage: "who you are; asked for when left out"},
+			&cli.StringFlag{Name: "ca", Usage: "`FILE` with the certificate authority of a service that is its own"},
+			&cli.BoolFlag{Name: "with-token", Usage: "read an API token from standard input instead"},
+		},
+		Action: signIn,
+	}
+}
+
+func signIn(ctx context.Context, c *cli.Command) error {
+	s, err := load()
+	if err != nil {
+		return err
+	}
+	if c.Args().Present() {
+		s.URL = c.Args().First()
+	}
+	if ca := c.String("ca"); ca != "" {
+		if s.CA, err = filepath.Abs(ca); err != nil {
+			return err
+		}
+	}
+	if s.URL == "" {
+		return errors.New("which service? moor sign-in https://moorwatch.example")
+	}
+	in := bufio.NewReader(os.Stdin)
+	if c.Bool("with-token") {
+		line, err := in.ReadString('\n')
+		if err != nil && line == "" {
+			return fmt.Errorf("reading the token: %w", err)
+		}
+		s.Token = strings.TrimSpace(line)
+	} else if s.Token, err = passwordSignIn(ctx, s, c.String("email"), in); err != nil {
+		return err
+	}
+	k, err := client.New(client.Options{URL: s.URL, Token: s.Token, CA: s.CA})
+	if err != nil {
+		return err
+	}
+	me, err := client.Result(k.GetMeWithResponse(ctx))
+	if err != nil {
+		return err
+	}
+	path, err := storedPath()
+	if err != nil {
+		return err
+	}
+	text, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, text, 0o600)); err != nil {
+		return fmt.Errorf("keeping the token: %w", err)
+	}
+	fmt.Printf("Signed in to %s as %s (%s).\n", s.URL, me.Email, me.Role)
+	return nil
+}
+
+func passwordSignIn(ctx context.Context, s stored, email string, in *bufio.Reader) (token string, err error) {
+	if email == "" {
+		fmt.Fprint(os.Stderr, "E-mail: ")
+		if email, err = in.ReadString('\n'); err != nil {
+			return "", err
+		}
+		email = strings.TrimSpace(email)
+	}
+	fmt.Fprint(os.Stderr, "Password: ")
+	var password string
+	if fd := int(os.Stdin.Fd()); term.IsTerminal(fd) {
+		b, err := term.ReadPassword(fd)
+		fmt.Fprintln(os.Stderr)
+		if err != nil {
+			return "", err
+		}
+		password = string(b)
+	} else if password, err = in.ReadString('\n'); err != nil && !errors.Is(err, io.EOF) {
+		return "", err
+	}
+	k, err := client.New(client.Options{URL: s.URL, CA: s.CA})
+	if err != nil {
+		return "", err
+	}
+	if _, err := k.SignIn(ctx, email, strings.TrimRight(password, "\r\n")); err != nil {
+		return "", err
+	}
+	host, _ := os.Hostname()
+	t, err := client.Made(k.AddTokenWithResponse(ctx, api.NewToken{Name: "moor on " + host, Days: tokenDays}))
+	if err != nil {
+		return "", err
+	}
+	if err := client.Done(k.SignOutWithResponse(ctx)); err != nil { // the session; the token stays
+		return "", err
+	}
+	return t.Secret, nil
+}
+
+func signOutCommand() *cli.Command {
+	return &cli.Command{Name: "sign-out", Usage: "forget what sign-in stored on this computer", Action: func(context.Context, *cli.Command) error {
+		path, err := storedPath()
+		if err != nil {
+			return err
+		}
+		if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+		fmt.Println("Signed out. The token holds until it expires; moor token revoke ends it at once.")
+		return nil
+	}}
+}

@@ -1,0 +1,6 @@
+package main
+
+import "os"
+
+// sizeChanged is nil: Windows tells of it otherwise.
+var sizeChanged os.Signal

@@ -1,0 +1,144 @@
+// Command moorwatch is the service: the API, the console and the devices' links; and the demo,
+// which runs it with a database and a sample fleet of its own.
+package main
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"moorwatch.example/demo"
+	"moorwatch.example/link"
+	"moorwatch.example/service"
+	"moorwatch.example/service/authority"
+	"moorwatch.example/web"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := command().Run(ctx, os.Args); err != nil {
+		fmt.Fprintln(os.Stderr, "moorwatch:", err)
+		os.Exit(1)
+	}
+}
+
+func command() *cli.Command {
+	var file string
+	from := func(name, variable string) cli.ValueSourceChain {
+		return cli.NewValueSourceChain(cli.EnvVar(variable), setting{&file, name})
+	}
+	return &cli.Command{
+		Name:    "moorwatch",
+		Usage:   "look after many computers from one service",
+		Version: demo.Version,
+		Commands: []*cli.Command{{
+			Name:        "serve",
+			Usage:       "serve the API, the console and the devices' links, until stopped",
+			Description: "Each option may stand on the command line, in the environment, or in the configuration file\nunder its name without the dashes; the first of these that says something counts.",
+			Flags: []cli.Flag{
+				&cli.StringFlag{Name: "config", Usage: "configuration `FILE` in YAML, such as \"listen: 0.0.0.0:8443\"", Destination: &file, Sources: cli.EnvVars("MOORWATCH_CONFIG")},
+				&cli.StringFlag{Name: "database", Usage: "address of PostgreSQL, as postgres://user@host:port/name; a password belongs in the file or the environment", Required: true, Sources: from("database", "MOORWATCH_DATABASE")},
+				&cli.IntFlag{Name: "connections", Value: 16, Usage: "connections to the database, at most", Sources: from("connections", "MOORWATCH_CONNECTIONS")},
+				&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8443", Usage: "`HOST:PORT` to listen on", Sources: from("listen", "MOORWATCH_LISTEN")},
+				&cli.StringFlag{Name: "url", Usage: "address by which people and devices reach the service; made from --listen when left out", Sources: from("url", "MOORWATCH_URL")},
+				&cli.StringFlag{Name: "data", Value: "moorwatch-data", Usage: "`FOLDER` for the service's own certificate authority and its set-up link", Sources: from("data", "MOORWATCH_DATA")},
+				&cli.StringFlag{Name: "certificate", Usage: "TLS certificate chain, a PEM `FILE`; the service makes its own when left out", Sources: from("certificate", "MOORWATCH_CERTIFICATE")},
+				&cli.StringFlag{Name: "key", Usage: "private key of the certificate, a PEM `FILE`", Sources: from("key", "MOORWATCH_KEY")},
+				&cli.BoolFlag{Name: "plain", Usage: "plain HTTP, on loopback alone", Sources: from("plain", "MOORWATCH_PLAIN")},
+				&cli.StringFlag{Name: "log", Value: "info", Usage: "least level that is logged: debug, info, warn or error", Sources: from("log", "MOORWATCH_LOG")},
+			},
+			Action: serve,
+		}, {
+			Name:  "demo",
+			Usage: "run the service with a private database and a sample fleet, until stopped",
+			Flags: []cli.Flag{
+				&cli.StringFlag{Name: "dir", Value: "demo-data", Usage: "`FOLDER` of everything the demo keeps", Sources: cli.EnvVars("DEMO_DIR")},
+				&cli.IntFlag{Name: "port", Value: demo.Port, Usage: "port on loopback", Sources: cli.EnvVars("DEMO_PORT")},
+				&cli.BoolFlag{Name: "reset", Usage: "delete what the demo keeps, and end"},
+			},
+			Action: func(ctx context.Context, c *cli.Command) error {
+				if c.Bool("reset") {
+					return demo.Reset(ctx, c.String("dir"))
+				}
+				slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn})))
+				return demo.Run(ctx, demo.Options{Dir: c.String("dir"), Port: c.Int("port"), Console: web.Console()})
+			},
+		}},
+	}
+}
+
+func serve(ctx context.Context, c *cli.Command) error {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(c.String("log"))); err != nil {
+		return fmt.Errorf("--log is %q: write debug, info, warn or error", c.String("log"))
+	}
+	slog.SetDefault(slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})))
+	config := service.Config{Database: c.String("database"), Connections: int32(c.Int("connections")), Listen: c.String("listen"), URL: c.String("url"), Console: web.Console()}
+	var err error
+	if config.TLS, config.Fingerprint, err = certificate(c); err != nil {
+		return err
+	}
+	s, err := service.Start(ctx, config)
+	if err != nil {
+		return err
+	}
+	defer s.Stop()
+	slog.Info("serving", "url", s.URL)
+	if s.SetUpLink != "" {
+		path := filepath.Join(c.String("data"), "set-up-link")
+		if err := errors.Join(os.MkdirAll(c.String("data"), 0o700), os.WriteFile(path, []byte(s.SetUpLink+"\n"), 0o600)); err != nil {
+			return fmt.Errorf("keeping the set-up link: %w", err)
+		}
+		fmt.Printf("Nobody can sign in yet. Open the one-time link in %s within three days.\n", path)
+	}
+	select {
+	case <-ctx.Done():
+		slog.Info("stopping")
+		return nil
+	case err := <-s.Failed():
+		return err
+	}
+}
+
+// certificate chooses how the service shows who it is.
+func certificate(c *cli.Command) (config *tls.Config, fingerprint string, err error) {
+	file, key := c.String("certificate"), c.String("key")
+	switch {
+	case c.Bool("plain"):
+		return nil, "", nil
+	case file != "" && key != "":
+		pair, err := tls.LoadX509KeyPair(file, key)
+		if err != nil {
+			return nil, "", fmt.Errorf("reading the certificate: %w", err)
+		}
+		return &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}, "", nil
+	case file != "" || key != "":
+		return nil, "", errors.New("--certificate and --key go together")
+	}
+	names := []string{"localhost", "127.0.0.1", "::1"}
+	if host, err := os.Hostname(); err == nil {
+		names = append(names, host)
+	}
+	if host, _, err := net.SplitHostPort(c.String("listen")); err == nil && host != "" && host != "0.0.0.0" && host != "::" {
+		names = append(names, host)
+	}
+	if address := c.String("url"); address != "" {
+		u, err := link.ServiceURL(address)
+		if err != nil {
+			return nil, "", err
+		}
+		names = append(names, u.Hostname())
+	}
+	return authority.Load(c.String("data"), names, time.Now())
+}

@@ -1,0 +1,143 @@
+// Package link holds the messages that travel on the link between an agent and the service: the
+// greeting, the reports an agent sends, and the orders it is given. The public API's schemas of
+// the same name are these types.
+//
+// The service calls an agent at these paths, with ordinary HTTP:
+//
+//	GET  /vitals/live  Vitals as JSON, one a line, every 2 s until closed
+//	POST /commands     Command in, CommandEvents as JSON out, one a line
+//	GET  /shell        WebSocket; bytes as binary messages, ShellEvents as text messages
+//	GET  /bytes?n=     n bytes of no meaning
+//
+// An agent calls the service at these:
+//
+//	POST /facts        device.Facts in
+//	POST /reports      Batch in, Receipt out
+package link
+
+import (
+	"time"
+
+	"moorwatch.example/core/device"
+)
+
+// Challenge is the service's first message on a new link.
+type Challenge struct {
+	Nonce    string    `json:"nonce"`    // to be signed once
+	Audience string    `json:"audience"` // of the signed proof
+	Time     time.Time `json:"time"`     // the service's clock, since a device's may be wrong
+}
+
+// Proof answers a Challenge: a JWT signed by the device's key (RFC 7523, EdDSA).
+type Proof struct {
+	Token string `json:"token"`
+}
+
+// Welcome ends the greeting. A Refusal means that the link is not to be used.
+type Welcome struct {
+	Refusal *Refusal `json:"refusal,omitempty"`
+}
+
+// Refusal says why a device may not connect, as HTTP would: 401 for a key that is unknown or a
+// proof that does not hold, 409 while another computer is connected with the same identity.
+type Refusal struct {
+	Status int    `json:"status"`
+	Reason string `json:"reason"`
+}
+
+func (r *Refusal) Error() string { return r.Reason }
+
+// The most that a message of an agent may hold, in bytes; what is larger is answered with 413.
+const (
+	MaxFacts = 1 << 20
+	MaxBatch = 4 << 20
+	MaxSends = 500 // reports in one batch
+)
+
+// Report is one reading, numbered by the spool it was kept in.
+type Report struct {
+	Seq    uint64        `json:"seq"` // 1, 2, 3, … within an epoch
+	Vitals device.Vitals `json:"vitals"`
+}
+
+// Batch is a run of reports from one spool, oldest first.
+type Batch struct {
+	Epoch   string    `json:"epoch"` // a UUID made with the spool
+	Sent    time.Time `json:"sent"`  // the device's clock when it sent this
+	Reports []Report  `json:"reports"`
+}
+
+// Receipt tells an agent what it may forget: every report up to Through is on the service's disk,
+// or in Refused with the reason why it never will be.
+type Receipt struct {
+	Through uint64    `json:"through"`
+	Refused []Refused `json:"refused,omitempty"`
+}
+
+// Refused is a report that was not stored.
+type Refused struct {
+	Seq    uint64 `json:"seq"`
+	Reason string `json:"reason"`
+}
+
+// Command is an order to run one program.
+type Command struct {
+	Argv             []string `json:"argv"`
+	Line             bool     `json:"line,omitempty"`               // argv joined by spaces is for the command interpreter
+	Order            string   `json:"order,omitempty"`              // a UUID; carried out at most once
+	TimeoutSeconds   int      `json:"timeout_seconds,omitempty"`    // DefaultTimeout when 0
+	OutputLimitBytes int64    `json:"output_limit_bytes,omitempty"` // DefaultOutputLimit when 0
+}
+
+// Limits of a command when it states none, and the most it may state.
+const (
+	DefaultTimeout     = 10 * time.Minute
+	MaxTimeout         = 24 * time.Hour
+	DefaultOutputLimit = 64 << 20
+	MaxOutputLimit     = 1 << 30
+)
+
+// Limits returns the command's limits, within the bounds above.
+func (c Command) Limits() (timeout time.Duration, output int64) {
+	timeout, output = time.Duration(c.TimeoutSeconds)*time.Second, c.OutputLimitBytes
+	if timeout <= 0 {
+		timeout = DefaultTimeout
+	}
+	if output <= 0 {
+		output = DefaultOutputLimit
+	}
+	return min(timeout, MaxTimeout), min(output, MaxOutputLimit)
+}
+
+// CommandEvent is one thing that happened to a running command. The last has Exit or Error.
+type CommandEvent struct {
+	Stdout         []byte  `json:"stdout,omitempty"`
+	Stderr         []byte  `json:"stderr,omitempty"`
+	Exit           *int    `json:"exit,omitempty"` // 128 + the signal's number when a signal ended it
+	Error          string  `json:"error,omitempty"`
+	ElapsedSeconds float64 `json:"elapsed_seconds,omitempty"`
+}
+
+// ShellEvent is a text message on a shell's WebSocket.
+type ShellEvent struct {
+	Resize *TerminalSize `json:"resize,omitempty"`
+	Exit   *int          `json:"exit,omitempty"` // the last message
+	Error  string        `json:"error,omitempty"`
+}
+
+// TerminalSize counts characters, 1 to 1000 each way.
+type TerminalSize struct {
+	Columns int `json:"columns"`
+	Rows    int `json:"rows"`
+}
+
+// Sane returns s within its bounds, 80x24 where it says nothing.
+func (s TerminalSize) Sane() TerminalSize {
+	if s.Columns <= 0 {
+		s.Columns = 80
+	}
+	if s.Rows <= 0 {
+		s.Rows = 24
+	}
+	return TerminalSize{min(s.Columns, 1000), min(s.Rows, 1000)}
+}

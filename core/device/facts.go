@@ -1,0 +1,105 @@
+package device
+
+import "time"
+
+// Families of operating systems, as Facts.OS names them.
+const (
+	Windows = "windows"
+	MacOS   = "macos"
+	Linux   = "linux"
+)
+
+// Facts is what a device is. An agent reports it at each connection.
+type Facts struct {
+	HostName     string    `json:"host_name"`
+	OS           string    `json:"os"` // Windows, MacOS or Linux
+	OSName       string    `json:"os_name,omitempty"`
+	OSVersion    string    `json:"os_version,omitempty"`
+	Kernel       string    `json:"kernel,omitempty"`
+	Arch         string    `json:"arch,omitempty"`
+	Vendor       string    `json:"vendor,omitempty"`
+	Model        string    `json:"model,omitempty"`
+	Serial       string    `json:"serial,omitempty"`
+	CPUModel     string    `json:"cpu_model,omitempty"`
+	Cores        int       `json:"cores,omitempty"`
+	MemoryBytes  int64     `json:"memory_bytes,omitempty"`
+	Virtual      bool      `json:"virtual,omitempty"`
+	TimeZone     string    `json:"time_zone,omitempty"`
+	BootedAt     time.Time `json:"booted_at,omitzero"`
+	Addresses    []string  `json:"addresses,omitempty"`
+	AgentVersion string    `json:"agent_version"`
+	Capabilities []string  `json:"capabilities"` // see the Capability constants
+}
+
+// Capabilities that an agent may list in its facts. The console shows only what a device offers.
+const (
+	CapabilityVitals   = "vitals"
+	CapabilityCommands = "commands"
+	CapabilityShell    = "shell"
+)
+
+// Vitals is one reading of a device. Percentages run from 0 to 100, sizes are bytes, rates bytes
+// a second.
+type Vitals struct {
+	At              time.Time     `json:"at"`
+	CPU             float64       `json:"cpu"` // percent of all cores
+	Load1           float64       `json:"load1"`
+	Memory          float64       `json:"memory"` // percent in use
+	MemoryBytes     int64         `json:"memory_bytes"`
+	MemoryUsedBytes int64         `json:"memory_used_bytes"`
+	Swap            float64       `json:"swap"` // percent in use
+	Disks           []Disk        `json:"disks"`
+	Receive         float64       `json:"receive"`
+	Transmit        float64       `json:"transmit"`
+	UptimeSeconds   int64         `json:"uptime_seconds"`
+	Temperatures    []Temperature `json:"temperatures"`
+	People          []SignedIn    `json:"people"`
+}
+
+// Disk is one mounted file system.
+type Disk struct {
+	Mount      string `json:"mount"`
+	TotalBytes int64  `json:"total_bytes"`
+	UsedBytes  int64  `json:"used_bytes"`
+}
+
+// Percent is the share in use, 0 to 100; 0 for a disk of no size.
+func (d Disk) Percent() float64 {
+	if d.TotalBytes <= 0 {
+		return 0
+	}
+	return 100 * float64(d.UsedBytes) / float64(d.TotalBytes)
+}
+
+// Temperature is the reading of one sensor.
+type Temperature struct {
+	Sensor  string  `json:"sensor"`
+	Celsius float64 `json:"celsius"`
+}
+
+// SignedIn is a person with a session at the device.
+type SignedIn struct {
+	Name        string `json:"name"`
+	Where       string `json:"where,omitempty"` // the terminal or seat
+	IdleSeconds int64  `json:"idle_seconds"`    // -1 when the system does not tell
+}
+
+// FullestDisk is the disk with the greatest share in use; ok is false when there is none.
+func (v Vitals) FullestDisk() (full Disk, ok bool) {
+	for _, d := range v.Disks {
+		if !ok || d.Percent() > full.Percent() {
+			full, ok = d, true
+		}
+	}
+	return full, ok
+}
+
+// Hottest is the highest temperature; ok is false when no sensor reports.
+func (v Vitals) Hottest() (hot Temperature, ok bool) {
+	for _, t := range v.Temperatures {
+		if !ok || t.Celsius > hot.Celsius {
+			hot, ok = t, true
+		}
+	}
+	return hot, ok
+}

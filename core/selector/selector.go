@@ -1,0 +1,128 @@
+// Package selector says which devices a person means: an expression in CEL, the Common Expression
+// Language, over the fields of Subject. It knows nothing of where devices are kept.
+package selector
+
+import (
+	"fmt"
+	"reflect"
+	"strings"
+	"time"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/ext"
+)
+
+// MaxExpression is the longest expression accepted, in bytes.
+const MaxExpression = 4096
+
+// maxCost bounds the work of one evaluation, in CEL's cost units, so that no expression can hold
+// the service up.
+const maxCost = 100_000
+
+// Subject is a device as an expression sees it: each field is a variable, named by its tag.
+type Subject struct {
+	ID           string    `cel:"id"`
+	Name         string    `cel:"name"`
+	Organisation string    `cel:"organisation"`
+	Site         string    `cel:"site"`
+	OS           string    `cel:"os"`
+	OSName       string    `cel:"os_name"`
+	OSVersion    string    `cel:"os_version"`
+	Arch         string    `cel:"arch"`
+	Model        string    `cel:"model"`
+	Serial       string    `cel:"serial"`
+	Condition    string    `cel:"condition"`
+	Online       bool      `cel:"online"`
+	Since        time.Time `cel:"since"`
+	Addresses    []string  `cel:"addresses"`
+	People       []string  `cel:"people"`
+	Capabilities []string  `cel:"capabilities"`
+	AgentVersion string    `cel:"agent_version"`
+	Cores        int       `cel:"cores"`
+	MemoryGiB    float64   `cel:"memory_gib"`
+	CPU          float64   `cel:"cpu"`    // percent, 0 before the first report
+	Memory       float64   `cel:"memory"` // percent
+	Disk         float64   `cel:"disk"`   // percent of the fullest disk
+}
+
+// Variables are the names that an expression may use, in the order of Subject's fields.
+var Variables = func() (names []string) {
+	t := reflect.TypeFor[Subject]()
+	for i := range t.NumField() {
+		names = append(names, t.Field(i).Tag.Get("cel"))
+	}
+	return names
+}()
+
+var environment = func() *cel.Env {
+	kinds := map[reflect.Type]*cel.Type{
+		reflect.TypeFor[string](): cel.StringType, reflect.TypeFor[bool](): cel.BoolType,
+		reflect.TypeFor[int](): cel.IntType, reflect.TypeFor[float64](): cel.DoubleType,
+		reflect.TypeFor[time.Time](): cel.TimestampType, reflect.TypeFor[[]string](): cel.ListType(cel.StringType),
+	}
+	options := []cel.EnvOption{ext.Strings(), cel.CrossTypeNumericComparisons(true), cel.ParserExpressionSizeLimit(MaxExpression)}
+	t := reflect.TypeFor[Subject]()
+	for i := range t.NumField() {
+		options = append(options, cel.Variable(t.Field(i).Tag.Get("cel"), kinds[t.Field(i).Type]))
+	}
+	env, err := cel.NewEnv(options...)
+	if err != nil {
+		panic(err) // the variables above are fixed, so every build meets this or none does
+	}
+	return env
+}()
+
+// Selector is a compiled expression. It may be used by many goroutines at once.
+type Selector struct{ program cel.Program }
+
+// Compile reads an expression. Its errors say where the expression is wrong and which variables
+// there are.
+func Compile(expression string) (*Selector, error) {
+	if len(expression) > MaxExpression {
+		return nil, fmt.Errorf("the expression has %d bytes; at most %d are read", len(expression), MaxExpression)
+	}
+	ast, issues := environment.Compile(expression)
+	if issues.Err() != nil {
+		return nil, fmt.Errorf("%s\nVariables: %s", issues.Err(), strings.Join(Variables, ", "))
+	}
+	if ast.OutputType() != cel.BoolType {
+		return nil, fmt.Errorf("the expression gives %s; it must give true or false, as in disk > 90", ast.OutputType())
+	}
+	program, err := environment.Program(ast, cel.CostLimit(maxCost))
+	if err != nil {
+		return nil, err
+	}
+	return &Selector{program}, nil
+}
+
+// Match tells whether the expression holds for s. An error means that it cannot be decided for
+// this device, such as a division by zero or work beyond the cost limit.
+func (c *Selector) Match(s *Subject) (bool, error) {
+	out, _, err := c.program.Eval(activation{s})
+	if err != nil {
+		return false, err
+	}
+	return out == types.True, nil
+}
+
+// activation hands CEL the fields of a Subject without building a map for each device.
+type activation struct{ s *Subject }
+
+func (a activation) ResolveName(name string) (any, bool) {
+	i, ok := fields[name]
+	if !ok {
+		return nil, false
+	}
+	return reflect.ValueOf(a.s).Elem().Field(i).Interface(), true
+}
+
+func (a activation) Parent() cel.Activation { return nil }
+
+var fields = func() map[string]int {
+	m := map[string]int{}
+	for i, name := range Variables {
+		m[name] = i
+	}
+	return m
+}()

@@ -1,0 +1,428 @@
+// Package demo runs Moorwatch with the sample world: a private database, the service, about 120
+// simulated devices with a week of history, and this machine as a real device.
+package demo
+
+import (
+	"bufio"
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/google/uuid"
+
+	"moorwatch.example/agent"
+	"moorwatch.example/agent/identity"
+	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
+	"moorwatch.example/demo/fleet"
+	"moorwatch.example/service"
+	"moorwatch.example/service/db/cluster"
+	"moorwatch.example/service/vitals"
+)
+
+// Version is that of everything built together.
+const Version = agent.Version
+
+// Port is the demo's port when none is chosen.
+const Port = 8460
+
+// Options of Run.
+type Options struct {
+	Dir     string
+	Port    int
+	Console fs.FS
+}
+
+// Access is how to get in. It is kept in demo.json, readable by its owner alone.
+type Access struct {
+	URL      string    `json:"url"`
+	User     string    `json:"user"`
+	Password string    `json:"password"`
+	Token    string    `json:"token"`
+	Local    string    `json:"local"` // the name of this machine's device
+	Began    time.Time `json:"began"` // when the demo was first started
+	Seeded   bool      `json:"seeded"`
+}
+
+const (
+	accessFile   = "demo.json"
+	user         = "robin@curlew-sedge.example"
+	connectLimit = 60 * time.Second
+)
+
+// Reset deletes what the demo in dir keeps. It refuses while the demo runs.
+func Reset(ctx context.Context, dir string) error {
+	if _, err := os.Stat(filepath.Join(dir, accessFile)); err != nil {
+		if left, _ := os.ReadDir(dir); len(left) > 0 {
+			return fmt.Errorf("%s holds files but no %s, so it is no demo's folder: delete it yourself if it is", dir, accessFile)
+		}
+	}
+	unlock, err := lock(dir)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	return errors.Join(cluster.Remove(ctx, filepath.Join(dir, "postgres")), os.RemoveAll(dir))
+}
+
+// lock makes sure that one demo uses a folder.
+func lock(dir string) (func(), error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("a demo is running in %s: stop it first, or choose another folder with DEMO_DIR", dir)
+	}
+	return func() { f.Close() }, nil
+}
+
+// Run runs the demo until ctx ends, and stops everything that it started.
+func Run(ctx context.Context, o Options) error {
+	began := time.Now()
+	unlock, err := lock(o.Dir)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	address := fmt.Sprintf("127.0.0.1:%d", o.Port)
+	if l, err := net.Listen("tcp", address); err != nil {
+		return fmt.Errorf("port %d is in use: choose another with DEMO_PORT (%w)", o.Port, err)
+	} else {
+		l.Close()
+	}
+	progress("starting the database")
+	database, err := cluster.Start(ctx, cluster.Options{Dir: filepath.Join(o.Dir, "postgres")})
+	if err != nil {
+		return err
+	}
+	defer database.Stop()
+	progress("starting the service")
+	s, err := service.Start(ctx, service.Config{Database: database.URL, Listen: address, Console: o.Console})
+	if err != nil {
+		return err
+	}
+	defer s.Stop()
+	d := &demo{Options: o, service: s}
+	if err := d.access(ctx); err != nil {
+		return err
+	}
+	defer d.stop()
+	if err := d.devices(ctx); err != nil {
+		return err
+	}
+	fmt.Printf("\nMoorwatch is ready after %.1f s, with %d devices.\n\n  %s\n  sign in as  %s\n  password    %s\n\nThe same, and an API token, are in %s. Ctrl+C stops it all.\n",
+		time.Since(began).Seconds(), s.Online(), d.URL, d.User, d.Password, filepath.Join(o.Dir, accessFile))
+	select {
+	case <-ctx.Done():
+		progress("stopping")
+		return nil
+	case err := <-s.Failed():
+		return err
+	case err := <-d.failed:
+		return err
+	}
+}
+
+func progress(what string) { fmt.Fprintf(os.Stderr, "demo: %s\n", what) }
+
+type demo struct {
+	Options
+	Access
+	service  *service.Service
+	client   *client.Client
+	children sync.WaitGroup
+	ending   []func()
+	failed   chan error
+}
+
+// access reads how to get in, or sets up the first owner with an API token.
+func (d *demo) access(ctx context.Context) error {
+	d.failed = make(chan error, 2)
+	text, err := os.ReadFile(filepath.Join(d.Dir, accessFile))
+	switch {
+	case err == nil:
+		if err := json.Unmarshal(text, &d.Access); err != nil {
+			return fmt.Errorf("%s is damaged: begin anew with make demo-reset (%w)", accessFile, err)
+		}
+	case errors.Is(err, os.ErrNotExist) && d.service.SetUpLink != "":
+		d.User, d.Password, d.Began = user, "heather-"+strings.ToLower(rand.Text()[:12]), time.Now().UTC().Truncate(time.Second)
+	default:
+		return fmt.Errorf("the demo's database is there, but %s is not: begin anew with make demo-reset", accessFile)
+	}
+	d.URL = d.service.URL
+	if d.Token == "" {
+		c, err := client.New(client.Options{URL: d.URL})
+		if err != nil {
+			return err
+		}
+		_, secret, _ := strings.Cut(d.service.SetUpLink, "#")
+		name, email := "Robin Sedge", d.User
+		if _, err := c.SetUp(ctx, api.SetUp{Link: secret, Password: d.Password, Name: &name, Email: &email}); err != nil {
+			return fmt.Errorf("setting up the owner: %w", err)
+		}
+		t, err := client.Made(c.AddTokenWithResponse(ctx, api.NewToken{Name: "demo", Days: 365}))
+		if err != nil {
+			return fmt.Errorf("making an API token: %w", err)
+		}
+		d.Token = t.Secret
+	}
+	if d.client, err = client.New(client.Options{URL: d.URL, Token: d.Token}); err != nil {
+		return err
+	}
+	return d.save()
+}
+
+func (d *demo) save() error {
+	text, err := json.MarshalIndent(d.Access, "", "  ")
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(d.Dir, accessFile)
+	if err := os.WriteFile(path+".new", append(text, '\n'), 0o600); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
+}
+
+// devices starts the sample fleet and this machine's agent, and waits until all are connected.
+func (d *demo) devices(ctx context.Context) error {
+	sites := world(d.Began)
+	progress("connecting the sample fleet")
+	plan := fleet.Plan{URL: d.URL, Dir: filepath.Join(d.Dir, "fleet")}
+	for _, s := range sites {
+		token := ""
+		if !d.Seeded {
+			var err error
+			if token, err = d.token(ctx, s, 2*len(s.devices)); err != nil {
+				return err
+			}
+		}
+		for _, device := range s.devices {
+			device.Token = token
+			plan.Devices = append(plan.Devices, device)
+		}
+	}
+	events, err := d.fleet(plan)
+	if err != nil {
+		return err
+	}
+	if err := d.local(ctx, sites[0]); err != nil {
+		return fmt.Errorf("adding this machine: %w", err)
+	}
+	enrolled, err := await(ctx, events, len(plan.Devices))
+	if err != nil {
+		return err
+	}
+	if !d.Seeded {
+		progress("writing a week of history")
+		if err := d.history(ctx, plan.Devices, enrolled); err != nil {
+			return fmt.Errorf("writing the history: %w", err)
+		}
+		d.Seeded = true
+	}
+	return d.save()
+}
+
+func (d *demo) token(ctx context.Context, s site, uses int) (string, error) {
+	if _, err := client.Made(d.client.AddSiteWithResponse(ctx, api.NewSite{Organisation: s.organisation, Site: s.name})); err != nil {
+		return "", fmt.Errorf("adding %s: %w", s.name, err)
+	}
+	t, err := client.Made(d.client.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: s.organisation, Site: s.name, Uses: &uses}))
+	if err != nil {
+		return "", fmt.Errorf("making an enrolment token: %w", err)
+	}
+	return t.Secret, nil
+}
+
+// await gathers what a fleet tells until n devices are connected.
+func await(ctx context.Context, events <-chan fleet.Event, n int) (ids map[string]uuid.UUID, err error) {
+	ctx, cancel := context.WithTimeout(ctx, connectLimit)
+	defer cancel()
+	ids = map[string]uuid.UUID{}
+	for connected := map[string]bool{}; len(connected) < n; {
+		select {
+		case <-ctx.Done():
+			return nil, fmt.Errorf("%d of %d simulated devices connected within %s", len(connected), n, connectLimit)
+		case e, ok := <-events:
+			switch {
+			case !ok:
+				return nil, errors.New("the sample fleet ended by itself")
+			case e.Failed != "":
+				return nil, fmt.Errorf("a simulated device failed: %s", e.Failed)
+			case e.Enrolled != nil:
+				if ids[e.Enrolled.Name], err = uuid.Parse(e.Enrolled.ID); err != nil {
+					return nil, err
+				}
+			case e.Connected != "":
+				connected[e.Connected] = true
+			}
+		}
+	}
+	return ids, nil
+}
+
+// fleet starts the program moor-fleet. What it tells after everything is connected is dropped.
+func (d *demo) fleet(plan fleet.Plan) (<-chan fleet.Event, error) {
+	cmd, err := sibling("moor-fleet")
+	if err != nil {
+		return nil, err
+	}
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		return nil, err
+	}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	events := make(chan fleet.Event, 4*len(plan.Devices))
+	if err := d.start(cmd, "the sample fleet", func() { in.Close() }); err != nil {
+		return nil, err
+	}
+	go func() {
+		defer close(events)
+		for lines := bufio.NewScanner(out); lines.Scan(); {
+			var e fleet.Event
+			if json.Unmarshal(lines.Bytes(), &e) == nil {
+				select {
+				case events <- e:
+				default:
+				}
+			}
+		}
+	}()
+	return events, json.NewEncoder(in).Encode(plan)
+}
+
+// local enrols this machine, when it is not yet, and starts its agent.
+func (d *demo) local(ctx context.Context, s site) error {
+	dir := filepath.Join(d.Dir, "agent")
+	i, err := identity.Load(dir)
+	if errors.Is(err, identity.ErrNotEnrolled) {
+		token, err := d.token(ctx, s, 1)
+		if err != nil {
+			return err
+		}
+		cmd, err := sibling("moor-agent", "enrol", "--dir", dir, "--service", d.URL, "--token-file", "-")
+		if err != nil {
+			return err
+		}
+		cmd.Stdin = strings.NewReader(token)
+		if out, err := cmd.CombinedOutput(); err != nil {
+			return fmt.Errorf("%w: %s", err, out)
+		}
+		if i, err = identity.Load(dir); err != nil {
+			return err
+		}
+	} else if err != nil {
+		return err
+	}
+	d.Local = i.Name
+	cmd, err := sibling("moor-agent", "run", "--dir", dir)
+	if err != nil {
+		return err
+	}
+	log, err := os.OpenFile(filepath.Join(d.Dir, "agent.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	cmd.Stderr = log
+	return d.start(cmd, "this machine's agent", func() { cmd.Process.Signal(syscall.SIGTERM) })
+}
+
+// sibling is a program built together with this one.
+func sibling(name string, args ...string) (*exec.Cmd, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	path := filepath.Join(filepath.Dir(self), name)
+	if _, err := os.Stat(path); err != nil {
+		return nil, fmt.Errorf("%s is missing: run make build", path)
+	}
+	return exec.Command(path, args...), nil
+}
+
+// start runs a child until it is told to end. It dies with this process, however that ends.
+func (d *demo) start(cmd *exec.Cmd, what string, end func()) error {
+	if cmd.Stderr == nil {
+		cmd.Stderr = os.Stderr
+	}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+	started := make(chan error, 1)
+	ended := make(chan struct{})
+	d.children.Go(func() {
+		runtime.LockOSThread() // the death signal is sent when this thread ends
+		defer runtime.UnlockOSThread()
+		err := cmd.Start()
+		started <- err
+		if err == nil {
+			err = cmd.Wait()
+			close(ended)
+			select {
+			case d.failed <- fmt.Errorf("%s ended: %w", what, errors.Join(err, io.EOF)):
+			default:
+			}
+		}
+	})
+	if err := <-started; err != nil {
+		return fmt.Errorf("starting %s: %w", what, err)
+	}
+	d.ending = append(d.ending, func() {
+		end()
+		select {
+		case <-ended:
+		case <-time.After(5 * time.Second):
+			cmd.Process.Kill()
+		}
+	})
+	return nil
+}
+
+func (d *demo) stop() {
+	for _, end := range d.ending {
+		end()
+	}
+	d.children.Wait()
+}
+
+// historyStep is the time between two readings of the made history.
+const historyStep = 5 * time.Minute
+
+// history writes the week before now, as the simulated devices tell it.
+func (d *demo) history(ctx context.Context, devices []fleet.Device, ids map[string]uuid.UUID) error {
+	end := time.Now().Truncate(historyStep)
+	at, i := end.Add(-7*24*time.Hour), 0
+	return d.service.Vitals.Import(ctx, func() (vitals.Row, bool) {
+		if i == len(devices) {
+			i, at = 0, at.Add(historyStep)
+		}
+		if at.After(end) {
+			return vitals.Row{}, false
+		}
+		v := devices[i].At(at)
+		row := vitals.Row{Device: ids[devices[i].Name], At: at, Vitals: &v}
+		i++
+		return row, true
+	})
+}
+

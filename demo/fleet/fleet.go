@@ -1,0 +1,118 @@
+// Package fleet runs many simulated devices in one process: each is a real agent with its own key,
+// folder and link, over a simulated host. The demo, the tests and the benchmarks share it.
+package fleet
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"moorwatch.example/agent"
+	"moorwatch.example/agent/host/sim"
+	"moorwatch.example/agent/identity"
+)
+
+// Plan says which devices to run. The program moor-fleet reads it as JSON.
+type Plan struct {
+	URL     string        `json:"url"`
+	Dir     string        `json:"dir"` // a folder a device is made below it
+	Devices []Device      `json:"devices"`
+	Every   time.Duration `json:"every"` // between reports; the agent's own pace when 0
+}
+
+// Device is one device of a plan.
+type Device struct {
+	sim.Device
+	Token string `json:"token"` // to enrol with, when it has not yet
+	// Leaves, when not 0, is how long after the start the device loses its network for good.
+	Leaves time.Duration `json:"leaves"`
+}
+
+// Event is what a running fleet tells.
+type Event struct {
+	Enrolled  *Enrolled `json:"enrolled,omitempty"`
+	Connected string    `json:"connected,omitempty"` // the name of a device
+	Failed    string    `json:"failed,omitempty"`
+}
+
+// Enrolled is a device with the identity that it has.
+type Enrolled struct{ Name, ID string }
+
+// enrolAtOnce bounds how many devices enrol at the same time.
+const enrolAtOnce = 16
+
+// Run enrols the devices that are not yet, connects all, and runs them until ctx ends. tell is
+// called by one goroutine at a time.
+func Run(ctx context.Context, p Plan, tell func(Event)) error {
+	var mu sync.Mutex
+	say := func(e Event) {
+		mu.Lock()
+		defer mu.Unlock()
+		tell(e)
+	}
+	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))
+	slots := make(chan struct{}, enrolAtOnce)
+	var running sync.WaitGroup
+	for _, d := range p.Devices {
+		running.Go(func() {
+			slots <- struct{}{}
+			dir := filepath.Join(p.Dir, d.Name)
+			id, err := ensure(ctx, dir, p.URL, d)
+			<-slots
+			if err != nil {
+				say(Event{Failed: fmt.Sprintf("%s: %v", d.Name, err)})
+				return
+			}
+			say(Event{Enrolled: &Enrolled{d.Name, id.Device}})
+			ctx := ctx
+			if d.Leaves > 0 {
+				var cancel context.CancelFunc
+				ctx, cancel = context.WithTimeout(ctx, d.Leaves)
+				defer cancel()
+			}
+			a := &agent.Agent{Dir: dir, Host: d.Host(time.Now), Log: log, Every: p.Every, Connected: func() { say(Event{Connected: d.Name}) }}
+			if err := a.Run(ctx); err != nil {
+				say(Event{Failed: fmt.Sprintf("%s: %v", d.Name, err)})
+			}
+		})
+	}
+	running.Wait()
+	return nil
+}
+
+func ensure(ctx context.Context, dir, url string, d Device) (identity.Identity, error) {
+	id, err := identity.Load(dir)
+	if errors.Is(err, identity.ErrNotEnrolled) {
+		return identity.Enrol(ctx, dir, url, d.Token, d.Name)
+	}
+	return id, err
+}
+
+// Main is the program moor-fleet: it reads a plan from in, runs it until ctx or in ends, and
+// writes events to out, one a line as JSON.
+func Main(ctx context.Context, in io.Reader, out io.Writer) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var p Plan
+	read := json.NewDecoder(in)
+	if err := read.Decode(&p); err != nil {
+		return fmt.Errorf("reading the plan: %w", err)
+	}
+	go func() { // whoever started this is gone when its end of the pipe is
+		defer cancel()
+		io.Copy(io.Discard, in)
+	}()
+	write := json.NewEncoder(out)
+	return Run(ctx, p, func(e Event) {
+		if write.Encode(e) != nil {
+			cancel()
+		}
+	})
+}

@@ -1,0 +1,123 @@
+package access
+
+import (
+	"context"
+	"log/slog"
+	"time"
+
+	"github.com/google/uuid"
+
+	"moorwatch.example/core/access"
+	"moorwatch.example/service/front"
+)
+
+// Log is the audit log's writer. Deeds that arrive together are written in one transaction, so
+// that a thousand at once cost little more than one. It implements front.Recorder.
+type Log struct {
+	store store
+	queue chan record
+}
+
+type record struct {
+	ctx   context.Context
+	entry access.Entry
+	done  chan error
+}
+
+const (
+	logQueue = 4096
+	logBatch = 1000
+	// recordWithin is how long a deed that must be on record before it is done waits for the database.
+	recordWithin = 10 * time.Second
+)
+
+func newLog(s store) *Log { return &Log{s, make(chan record, logQueue)} }
+
+// Record returns once the deed is on disk, or fails within 10 s; then it is not written later.
+// With a context from which cancellation was removed it waits, through an absent database too.
+func (l *Log) Record(ctx context.Context, d front.Deed) error {
+	if ctx.Done() != nil {
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(ctx, recordWithin)
+		defer cancel()
+	}
+	e := access.Entry{At: time.Now().UTC().Truncate(time.Microsecond), Actor: d.Actor, Via: d.Via, Action: d.Action,
+		DeviceName: d.DeviceName, Detail: cut(d.Detail, 4000), Address: d.Address, Result: cut(d.Result, 1000)}
+	if d.Device != uuid.Nil {
+		e.Device = d.Device.String()
+	}
+	r := record{ctx, e, make(chan error, 1)}
+	select {
+	case l.queue <- r:
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+	select {
+	case err := <-r.done:
+		return err
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+}
+
+func cut(s string, most int) string {
+	if len(s) <= most {
+		return s
+	}
+	return s[:most] + "…"
+}
+
+// run writes until ctx ends, and then what is still in the queue.
+func (l *Log) run(ctx context.Context) {
+	for {
+		select {
+		case r := <-l.queue:
+			l.write(ctx, l.gather(r))
+		case <-ctx.Done():
+			for len(l.queue) > 0 {
+				l.write(ctx, l.gather(<-l.queue))
+			}
+			return
+		}
+	}
+}
+
+func (l *Log) gather(first record) []record {
+	batch := []record{first}
+	for len(batch) < logBatch && len(l.queue) > 0 {
+		batch = append(batch, <-l.queue)
+	}
+	return batch
+}
+
+// write puts a batch on disk, trying again while the database is away for as long as someone
+// waits for it.
+func (l *Log) write(ctx context.Context, batch []record) {
+	for {
+		var entries []access.Entry
+		var waiting []record
+		for _, r := range batch {
+			if r.ctx.Err() == nil { // else nobody did what this says
+				entries, waiting = append(entries, r.entry), append(waiting, r)
+			}
+		}
+		if len(entries) == 0 {
+			return
+		}
+		attempt, cancel := context.WithTimeout(context.WithoutCancel(ctx), recordWithin)
+		err := l.store.append(attempt, entries)
+		cancel()
+		if err == nil || ctx.Err() != nil {
+			for _, r := range waiting {
+				r.done <- err
+			}
+			return
+		}
+		slog.Warn("the audit log cannot be written; trying again", "entries", len(entries), "error", err)
+		batch = waiting
+		select {
+		case <-time.After(500 * time.Millisecond):
+		case <-ctx.Done():
+		}
+	}
+}

@@ -1,0 +1,223 @@
+package access
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"moorwatch.example/core/access"
+)
+
+// store is every question that this column asks of the database.
+type store struct{ pool *pgxpool.Pool }
+
+type person struct {
+	ID        uuid.UUID
+	Email     string
+	Name      string
+	Role      access.Role
+	Hash      *string
+	CreatedAt time.Time
+}
+
+const personColumns = "p.id, p.email, p.name, p.role, p.password_hash, p.created_at"
+
+func scanPerson(row pgx.CollectableRow) (p person, err error) {
+	return p, row.Scan(&p.ID, &p.Email, &p.Name, &p.Role, &p.Hash, &p.CreatedAt)
+}
+
+func (s store) one(ctx context.Context, query string, args ...any) (person, error) {
+	rows, err := s.pool.Query(ctx, query, args...)
+	if err != nil {
+		return person{}, err
+	}
+	return pgx.CollectExactlyOneRow(rows, scanPerson)
+}
+
+func (s store) personByEmail(ctx context.Context, email string) (person, error) {
+	return s.one(ctx, "SELECT "+personColumns+" FROM people p WHERE p.email = $1", email)
+}
+
+func (s store) personBySession(ctx context.Context, hash []byte) (person, error) {
+	return s.one(ctx, "SELECT "+personColumns+" FROM sessions s JOIN people p ON p.id = s.person_id WHERE s.hash = $1 AND s.expires_at > now()", hash)
+}
+
+// personByToken also returns the token's name, and notes its use once a minute.
+func (s store) personByToken(ctx context.Context, hash []byte) (p person, token string, err error) {
+	var id uuid.UUID
+	var stale bool
+	err = s.pool.QueryRow(ctx, `SELECT `+personColumns+`, t.id, t.name, coalesce(t.last_used_at < now() - interval '1 minute', true)
+		FROM api_tokens t JOIN people p ON p.id = t.person_id
+		WHERE t.hash = $1 AND t.revoked_at IS NULL AND t.expires_at > now()`, hash).
+		Scan(&p.ID, &p.Email, &p.Name, &p.Role, &p.Hash, &p.CreatedAt, &id, &token, &stale)
+	if err == nil && stale {
+		_, err = s.pool.Exec(ctx, "UPDATE api_tokens SET last_used_at = now() WHERE id = $1", id)
+	}
+	return p, token, err
+}
+
+func (s store) people(ctx context.Context, afterName string, afterID uuid.UUID, limit int) ([]person, error) {
+	rows, err := s.pool.Query(ctx, "SELECT "+personColumns+" FROM people p WHERE (p.name, p.id) > ($1, $2) ORDER BY p.name, p.id LIMIT $3", afterName, afterID, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scanPerson)
+}
+
+func (s store) anyone(ctx context.Context) (there bool, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM people)").Scan(&there)
+	return there, err
+}
+
+// addPerson adds someone who has yet to choose a password, with the hash of their set-up link.
+func (s store) addPerson(ctx context.Context, email, name string, role access.Role, link []byte, expires time.Time) (p person, err error) {
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, "INSERT INTO people AS p (email, name, role, created_at) VALUES ($1, $2, $3, now()) RETURNING "+personColumns, email, name, role)
+		if err != nil {
+			return err
+		}
+		if p, err = pgx.CollectExactlyOneRow(rows, scanPerson); err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, "INSERT INTO set_up_links VALUES ($1, $2, $3)", link, p.ID, expires)
+		return err
+	})
+	return p, err
+}
+
+// useLink spends a set-up link: its person has this password from now on, and no older session.
+func (s store) useLink(ctx context.Context, link []byte, passwordHash, name, email string) (p person, err error) {
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		var id uuid.UUID
+		if err := tx.QueryRow(ctx, "DELETE FROM set_up_links WHERE hash = $1 AND expires_at > now() RETURNING person_id", link).Scan(&id); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, "DELETE FROM sessions WHERE person_id = $1", id); err != nil {
+			return err
+		}
+		rows, err := tx.Query(ctx, `UPDATE people p SET password_hash = $2, name = coalesce(nullif($3, ''), name), email = coalesce(nullif($4, ''), email)
+			WHERE id = $1 RETURNING `+personColumns, id, passwordHash, name, email)
+		if err != nil {
+			return err
+		}
+		p, err = pgx.CollectExactlyOneRow(rows, scanPerson)
+		return err
+	})
+	return p, err
+}
+
+func (s store) addSession(ctx context.Context, hash []byte, person uuid.UUID, expires time.Time, address string) error {
+	_, err := s.pool.Exec(ctx, "INSERT INTO sessions VALUES ($1, $2, now(), $3, $4)", hash, person, expires, address)
+	return err
+}
+
+func (s store) endSession(ctx context.Context, hash []byte) error {
+	_, err := s.pool.Exec(ctx, "DELETE FROM sessions WHERE hash = $1", hash)
+	return err
+}
+
+// failures counts the recent failed sign-ins of a subject, and tells when the last was.
+func (s store) failures(ctx context.Context, subject string) (n int, last time.Time, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT count(*), coalesce(max(at), 'epoch') FROM sign_in_failures WHERE subject = $1 AND at > now() - $2::interval",
+		subject, access.FailuresLast).Scan(&n, &last)
+	return n, last, err
+}
+
+func (s store) addFailure(ctx context.Context, subjects ...string) error {
+	_, err := s.pool.Exec(ctx, "INSERT INTO sign_in_failures SELECT unnest($1::text[]), now()", subjects)
+	return err
+}
+
+func (s store) forgetFailures(ctx context.Context, subject string) error {
+	_, err := s.pool.Exec(ctx, "DELETE FROM sign_in_failures WHERE subject = $1", subject)
+	return err
+}
+
+// expire removes what no longer opens anything.
+func (s store) expire(ctx context.Context) error {
+	for _, query := range []string{
+		"DELETE FROM sessions WHERE expires_at < now()",
+		"DELETE FROM set_up_links WHERE expires_at < now()",
+		"DELETE FROM sign_in_failures WHERE at < now() - interval '1 day'",
+	} {
+		if _, err := s.pool.Exec(ctx, query); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+type token struct {
+	ID         uuid.UUID
+	Name       string
+	CreatedAt  time.Time
+	ExpiresAt  time.Time
+	LastUsedAt *time.Time
+	RevokedAt  *time.Time
+}
+
+const tokenColumns = "id, name, created_at, expires_at, last_used_at, revoked_at"
+
+func (s store) tokens(ctx context.Context, person uuid.UUID, before time.Time, limit int) ([]token, error) {
+	rows, err := s.pool.Query(ctx, "SELECT "+tokenColumns+" FROM api_tokens WHERE person_id = $1 AND created_at < $2 ORDER BY created_at DESC LIMIT $3", person, before, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[token])
+}
+
+func (s store) addToken(ctx context.Context, person uuid.UUID, name string, hash []byte, expires time.Time) (token, error) {
+	rows, err := s.pool.Query(ctx, "INSERT INTO api_tokens (person_id, name, hash, created_at, expires_at) VALUES ($1, $2, $3, clock_timestamp(), $4) RETURNING "+tokenColumns,
+		person, name, hash, expires)
+	if err != nil {
+		return token{}, err
+	}
+	return pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[token])
+}
+
+// revokeToken returns the name of the person's token that is revoked by it.
+func (s store) revokeToken(ctx context.Context, person, id uuid.UUID) (name string, err error) {
+	err = s.pool.QueryRow(ctx, "UPDATE api_tokens SET revoked_at = now() WHERE id = $1 AND person_id = $2 AND revoked_at IS NULL RETURNING name", id, person).Scan(&name)
+	return name, err
+}
+
+// auditLock serialises the writers of the audit log, of which each node has one.
+const auditLock = 0x6d6f6f72
+
+// append writes entries to the audit log, numbered and chained.
+func (s store) append(ctx context.Context, entries []access.Entry) error {
+	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1)", auditLock); err != nil {
+			return err
+		}
+		var seq int64
+		var hash []byte
+		err := tx.QueryRow(ctx, "SELECT seq, hash FROM audit ORDER BY seq DESC LIMIT 1").Scan(&seq, &hash)
+		if err != nil && err != pgx.ErrNoRows {
+			return err
+		}
+		_, err = tx.CopyFrom(ctx, pgx.Identifier{"audit"}, auditColumns, pgx.CopyFromSlice(len(entries), func(i int) ([]any, error) {
+			e := entries[i]
+			seq++
+			e.Seq = seq
+			hash = access.Chain(hash, e)
+			return []any{e.Seq, e.At, e.Actor, e.Via, e.Action, e.Device, e.DeviceName, e.Detail, e.Address, e.Result, hash}, nil
+		}))
+		return err
+	})
+}
+
+var auditColumns = []string{"seq", "at", "actor", "via", "action", "device", "device_name", "detail", "address", "result", "hash"}
+
+// audit returns entries below before, newest first, of one device or of all.
+func (s store) audit(ctx context.Context, device string, before int64, limit int) ([]access.Entry, error) {
+	rows, err := s.pool.Query(ctx, `SELECT seq, at, actor, via, action, device, device_name, detail, address, result, hash
+		FROM audit WHERE seq < $1 AND ($2 = '' OR device = $2) ORDER BY seq DESC LIMIT $3`, before, device, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[access.Entry])
+}

@@ -1,0 +1,114 @@
+// Package db opens the database that the columns keep their records in: the pool, the migrations
+// and the classes of error that a caller can act on. What is asked of it belongs in a column's
+// store.go; package cluster below it runs a private server for the demo and the tests.
+package db
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Open connects to PostgreSQL, waiting up to 30 s for it to answer, and brings its schema up to
+// date. The address is a libpq connection string or URL.
+func Open(ctx context.Context, address string, connections int32) (*pgxpool.Pool, error) {
+	config, err := pgxpool.ParseConfig(address)
+	if err != nil {
+		// pgx's error may quote the address, and with it a password.
+		return nil, errors.New("the database's address cannot be read: write it as postgres://user@host:port/name")
+	}
+	config.MaxConns = connections
+	config.ConnConfig.ConnectTimeout = 5 * time.Second
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, fmt.Errorf("opening the database: %w", err)
+	}
+	if err := await(ctx, pool); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("the database does not answer: %w", err)
+	}
+	if err := migrate(ctx, pool); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("bringing the database's schema up to date: %w", err)
+	}
+	return pool, nil
+}
+
+func await(ctx context.Context, pool *pgxpool.Pool) error {
+	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	for {
+		err := pool.Ping(ctx)
+		if err == nil || !Unavailable(err) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}
+
+func migrate(ctx context.Context, pool *pgxpool.Pool) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	conn := stdlib.OpenDBFromPool(pool)
+	defer conn.Close()
+	provider, err := goose.NewProvider(goose.DialectPostgres, conn, files)
+	if err != nil {
+		return err
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return err
+	}
+	jobs, err := rivermigrate.New(riverpgxv5.New(pool), nil)
+	if err != nil {
+		return err
+	}
+	_, err = jobs.Migrate(ctx, rivermigrate.DirectionUp, nil)
+	return err
+}
+
+// Unavailable tells whether err means that the database cannot be reached or is shutting down, so
+// that the same request may succeed later.
+func Unavailable(err error) bool {
+	var answer *pgconn.PgError
+	if errors.As(err, &answer) {
+		switch answer.Code[:2] {
+		case "08", "57", "53", "40": // connection, operator intervention, resources, serialisation
+			return answer.Code != "57014" // a cancelled query is the caller's doing
+		}
+		return false
+	}
+	var connect *pgconn.ConnectError
+	var network *net.OpError
+	return errors.As(err, &connect) || errors.As(err, &network) || pgconn.SafeToRetry(err) || pgconn.Timeout(err) ||
+		(err != nil && errors.Is(err, net.ErrClosed))
+}
+
+// Duplicate tells whether err is a violation of uniqueness.
+func Duplicate(err error) bool {
+	var answer *pgconn.PgError
+	return errors.As(err, &answer) && answer.Code == "23505"
+}
+
+// Missing tells whether err means that there was no such row.
+func Missing(err error) bool { return errors.Is(err, pgx.ErrNoRows) }

@@ -1,0 +1,134 @@
+package fleet
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/base64"
+	"errors"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
+	"moorwatch.example/core/device"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/front"
+)
+
+// ListEnrolmentTokens lists enrolment tokens: GET /enrolment-tokens.
+func (f *Column) ListEnrolmentTokens(c *gin.Context, in api.ListEnrolmentTokensParams) {
+	before := time.Now().Add(time.Hour)
+	limit := front.Limit(in.Limit, 100)
+	if err := front.After(in.Cursor, &before); err != nil {
+		front.Fail(c, err)
+		return
+	}
+	found, err := f.store.tokens(c.Request.Context(), before, limit+1)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	items, next := front.Page(found, limit, func(t api.EnrolmentToken) any { return t.CreatedAt })
+	c.JSON(http.StatusOK, api.EnrolmentTokenPage{Items: items, Next: next})
+}
+
+// AddEnrolmentToken makes an enrolment token: POST /enrolment-tokens.
+func (f *Column) AddEnrolmentToken(c *gin.Context) {
+	in, ok := front.Bind[api.NewEnrolmentToken](c)
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	site, err := f.store.knownSite(ctx, in.Organisation, in.Site)
+	if db.Missing(err) {
+		err = front.Problem(http.StatusUnprocessableEntity, "There is no site "+in.Site+" of "+in.Organisation+".", "Choose one that is there, or have an owner add it.")
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	secret, err := access.NewSecret(rand.Reader, access.EnrolmentToken, f.hint)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	expires := time.Now().Add(time.Duration(front.Limit(in.Hours, 24)) * time.Hour)
+	t, err := f.store.addToken(ctx, access.HashSecret(secret), site, front.Limit(in.Uses, 1), expires, front.CallerOf(c).Email)
+	if err == nil {
+		deed := front.DeedOf(c, "enrolment-token.add", "done")
+		deed.Detail = in.Organisation + ", " + in.Site
+		err = f.audit.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.JSON(http.StatusCreated, api.AddedEnrolmentToken{Token: t, Secret: secret})
+}
+
+// RevokeEnrolmentToken revokes one: DELETE /enrolment-tokens/{id}.
+func (f *Column) RevokeEnrolmentToken(c *gin.Context, id api.ID) {
+	ctx := c.Request.Context()
+	err := f.store.revokeToken(ctx, id)
+	if db.Missing(err) {
+		err = front.NotFound("enrolment token that still holds")
+	}
+	if err == nil {
+		deed := front.DeedOf(c, "enrolment-token.revoke", "done")
+		deed.Detail = id.String()
+		err = f.audit.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// Enrol adds a device: POST /enrol, called by its agent.
+func (f *Column) Enrol(c *gin.Context) {
+	in, ok := front.Bind[api.Enrolment](c)
+	if !ok {
+		return
+	}
+	ctx, name := c.Request.Context(), device.CleanName(in.HostName)
+	key, err := base64.RawURLEncoding.DecodeString(in.PublicKey)
+	if err != nil || len(key) != ed25519.PublicKeySize {
+		front.Fail(c, front.Problem(http.StatusBadRequest, "The device's key cannot be read.", "It is an Ed25519 public key in unpadded base64url."))
+		return
+	}
+	deed := front.DeedOf(c, "device.enrol", "done")
+	deed.Actor, deed.Via, deed.DeviceName = name, "agent", name
+	var e api.Enrolled
+	if _, err = access.ParseSecret(in.Token, access.EnrolmentToken); err == nil {
+		e, err = f.store.enrol(ctx, access.HashSecret(in.Token), uuid.New(), name, key)
+	} else {
+		err = errUnknown
+	}
+	switch {
+	case errors.Is(err, errUnknown), errors.Is(err, errRevoked), errors.Is(err, errExpired), errors.Is(err, errUsedUp):
+		deed.Result = "refused: " + err.Error()
+		if err := f.audit.Record(ctx, deed); err != nil {
+			front.Fail(c, err)
+			return
+		}
+		front.Fail(c, front.Problem(http.StatusForbidden, "The enrolment token does not hold: "+err.Error()+".", "Ask a technician for a new one."))
+		return
+	case db.Duplicate(err):
+		front.Fail(c, front.Problem(http.StatusConflict, "A device with this key is enrolled already.", "Delete the agent's folder on this computer, and enrol it again."))
+		return
+	case err == nil:
+		deed.Device = e.Device
+		deed.Detail = e.Organisation + ", " + e.Site
+		err = f.audit.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	f.reviewer.Review(e.Device)
+	c.JSON(http.StatusCreated, e)
+}

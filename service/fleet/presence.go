@@ -1,0 +1,193 @@
+package fleet
+
+import (
+	"context"
+	"crypto/ed25519"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/link"
+	"moorwatch.example/core/device"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/front"
+	"moorwatch.example/service/hub"
+)
+
+// presence is that a device came or went.
+type presence struct {
+	device uuid.UUID
+	online bool
+	at     time.Time
+}
+
+// Key implements hub.Registry.
+func (f *Column) Key(ctx context.Context, id uuid.UUID) (ed25519.PublicKey, error) {
+	key, retired, err := f.store.key(ctx, id)
+	switch {
+	case db.Missing(err):
+		return nil, &link.Refusal{Status: http.StatusUnauthorized, Reason: "the service does not know this device: enrol it again"}
+	case err != nil:
+		return nil, errors.Join(&link.Refusal{Status: http.StatusServiceUnavailable, Reason: "the service's database does not answer"}, err)
+	case retired:
+		return nil, &link.Refusal{Status: http.StatusUnauthorized, Reason: "this device was retired: enrol it again to bring it back"}
+	}
+	return key, nil
+}
+
+// Up implements hub.Registry.
+func (f *Column) Up(_ context.Context, id uuid.UUID, _ string) {
+	f.presence <- presence{id, true, time.Now()}
+}
+
+// Down implements hub.Registry.
+func (f *Column) Down(_ context.Context, id uuid.UUID) {
+	f.presence <- presence{id, false, time.Now()}
+}
+
+// Conflict implements hub.Registry.
+func (f *Column) Conflict(ctx context.Context, id uuid.UUID, address string) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	name, err := f.store.setConflict(ctx, id, time.Now())
+	if err == nil {
+		err = f.audit.Record(ctx, front.Deed{Actor: name, Via: "agent", Address: address, Action: "device.connect", Device: id, DeviceName: name,
+			Result: "refused: another computer is connected with this identity"})
+	}
+	if err != nil {
+		slog.Error("a second computer with one identity could not be noted", "device", id, "error", err)
+	}
+	f.reviewer.Review(id)
+}
+
+// Times of the presence writer: how long changes gather, and how long it waits for an absent
+// database before it tries again.
+const (
+	gatherPresence = 50 * time.Millisecond
+	retryPresence  = time.Second
+)
+
+// Run writes presence and publishes changes until ctx ends and everything told before is written.
+func (f *Column) Run(ctx context.Context) {
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		f.publish(ctx)
+	}()
+	f.writePresence(ctx)
+	<-done
+}
+
+// Begin notes that after a restart no device is connected yet.
+func (f *Column) Begin(ctx context.Context) error {
+	ids, err := f.store.allSilent(ctx)
+	f.reviewer.Review(ids...)
+	return err
+}
+
+func (f *Column) writePresence(ctx context.Context) {
+	pending := map[uuid.UUID]presence{}
+	var timer <-chan time.Time
+	for {
+		select {
+		case p := <-f.presence:
+			pending[p.device] = p
+			if timer == nil {
+				timer = time.After(gatherPresence)
+			}
+			continue
+		case <-timer:
+			timer = nil
+		case <-ctx.Done():
+			for len(f.presence) > 0 {
+				p := <-f.presence
+				pending[p.device] = p
+			}
+		}
+		if len(pending) > 0 && !f.flush(ctx, pending) {
+			timer = time.After(retryPresence)
+		}
+		if ctx.Err() != nil {
+			return
+		}
+	}
+}
+
+func (f *Column) flush(ctx context.Context, pending map[uuid.UUID]presence) bool {
+	changes, ids := make([]presence, 0, len(pending)), make([]uuid.UUID, 0, len(pending))
+	for id, p := range pending {
+		changes, ids = append(changes, p), append(ids, id)
+	}
+	write, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	if err := f.store.setPresence(write, changes); err != nil {
+		slog.Warn("presence cannot be written; trying again", "devices", len(changes), "error", err)
+		return false
+	}
+	clear(pending)
+	f.reviewer.Review(ids...)
+	return true
+}
+
+// publish gathers changes and sends them to the list's readers, at most every publishEvery.
+func (f *Column) publish(ctx context.Context) {
+	pending := map[uuid.UUID]struct{}{}
+	tick := time.NewTicker(publishEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case ids := <-f.changed:
+			for _, id := range ids {
+				pending[id] = struct{}{}
+			}
+		case <-tick.C:
+			if len(pending) == 0 {
+				continue
+			}
+			ids := make([]uuid.UUID, 0, len(pending))
+			for id := range pending {
+				ids = append(ids, id)
+			}
+			rows, err := f.store.devicesByID(ctx, ids)
+			if err != nil {
+				slog.Warn("changes cannot be published; trying again", "error", err)
+				continue
+			}
+			clear(pending)
+			if err := f.events.Publish("devices", rows); err != nil {
+				slog.Error("changes cannot be written as JSON", "error", err)
+			}
+		}
+	}
+}
+
+// ServeFacts takes a device's facts over its link: POST /facts.
+func (f *Column) ServeFacts(w http.ResponseWriter, r *http.Request) {
+	var facts device.Facts
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, link.MaxFacts)).Decode(&facts); err != nil {
+		refuse(w, err)
+		return
+	}
+	id := hub.Device(r)
+	if err := f.store.setFacts(r.Context(), id, facts.Clean()); err != nil {
+		slog.Warn("facts cannot be stored", "device", id, "error", err)
+		http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
+		return
+	}
+	f.reviewer.Review(id)
+	w.WriteHeader(http.StatusNoContent)
+}
+
+func refuse(w http.ResponseWriter, err error) {
+	status := http.StatusBadRequest
+	if large := (*http.MaxBytesError)(nil); errors.As(err, &large) {
+		status = http.StatusRequestEntityTooLarge
+	}
+	http.Error(w, err.Error(), status)
+}

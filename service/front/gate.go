@@ -1,0 +1,141 @@
+package front
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/gin-gonic/gin"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
+)
+
+// CSRFHeader carries the token that a change made by cookie needs.
+const CSRFHeader = "X-Moorwatch-Csrf"
+
+// maxBody is the most a request's body may hold, in bytes.
+const maxBody = 4 << 20
+
+// Base is where the contract's paths begin.
+const Base = "/api/v1"
+
+// gate stands before every operation of the contract.
+type gate struct {
+	routes   map[string]*operation // by method and Gin's path
+	sessions Sessions
+}
+
+type operation struct {
+	permission access.Permission
+	route      *routers.Route
+}
+
+// newGate reads the contract. It fails when an operation names no known permission, so that none
+// is ever open by oversight.
+func newGate(sessions Sessions) (*gate, error) {
+	spec, err := api.GetSpec()
+	if err != nil {
+		return nil, fmt.Errorf("reading the contract: %w", err)
+	}
+	g := &gate{map[string]*operation{}, sessions}
+	for path, item := range spec.Paths.Map() {
+		for method, op := range item.Operations() {
+			name, _ := op.Extensions["x-permission"].(string)
+			permission := access.Permission(name)
+			if !permission.Known() {
+				return nil, fmt.Errorf("the contract's %s %s asks for the unknown permission %q", method, path, name)
+			}
+			g.routes[method+" "+Base+ginPath(path)] = &operation{permission, &routers.Route{Spec: spec, Path: path, PathItem: item, Method: method, Operation: op}}
+		}
+	}
+	return g, nil
+}
+
+func ginPath(path string) string {
+	return strings.NewReplacer("{", ":", "}", "").Replace(path)
+}
+
+func (g *gate) check(c *gin.Context) {
+	op := g.routes[c.Request.Method+" "+c.FullPath()]
+	if op == nil {
+		Fail(c, NotFound("operation"))
+		return
+	}
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+	if op.permission != access.Anyone {
+		if err := g.admit(c, op.permission); err != nil {
+			Fail(c, err)
+			return
+		}
+	}
+	if err := validate(c, op.route); err != nil {
+		Fail(c, err)
+		return
+	}
+	c.Next()
+}
+
+func (g *gate) admit(c *gin.Context, needs access.Permission) error {
+	caller, err := g.sessions.Authenticate(c.Request)
+	if err != nil {
+		return err
+	}
+	if caller == nil {
+		return Problem(http.StatusUnauthorized, "You are not signed in.", "Sign in, or send a valid API token as Authorization: Bearer.")
+	}
+	if !caller.Role.May(needs) {
+		return Problem(http.StatusForbidden, "You may not do this.",
+			fmt.Sprintf("It needs the permission %s, which the role %q does not have. Ask an owner.", needs, caller.Role))
+	}
+	safe := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
+	if caller.Session != "" && !safe && !access.SameSecret(c.GetHeader(CSRFHeader), access.CSRF(caller.Session)) {
+		return Problem(http.StatusForbidden, "This change does not come from the console.", "Reload the page and try again.")
+	}
+	c.Set(callerKey, caller)
+	return nil
+}
+
+// validate holds the request against the contract and says what does not fit.
+func validate(c *gin.Context, route *routers.Route) error {
+	params := map[string]string{}
+	for _, p := range c.Params {
+		params[p.Key] = p.Value
+	}
+	err := openapi3filter.ValidateRequest(c.Request.Context(), &openapi3filter.RequestValidationInput{
+		Request: c.Request, PathParams: params, Route: route,
+		Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, SkipSettingDefaults: true},
+	})
+	if err == nil {
+		return nil
+	}
+	var tooLarge *http.MaxBytesError
+	if errors.As(err, &tooLarge) {
+		return Problem(http.StatusRequestEntityTooLarge, "The request is too large.", fmt.Sprintf("At most %d bytes are read.", tooLarge.Limit))
+	}
+	detail := err.Error()
+	var request *openapi3filter.RequestError
+	var schema *openapi3.SchemaError
+	if errors.As(err, &schema) {
+		detail = schema.Reason
+		if at := strings.Join(schema.JSONPointer(), "."); at != "" {
+			detail = at + ": " + detail
+		}
+		if errors.As(err, &request) && request.Parameter != nil {
+			detail = request.Parameter.Name + ": " + detail
+		}
+	} else if errors.As(err, &request) {
+		detail = request.Reason
+		if request.Parameter != nil {
+			detail = request.Parameter.Name + ": " + request.Reason
+		}
+		if request.Err != nil {
+			detail = strings.TrimPrefix(detail+": "+request.Err.Error(), ": ")
+		}
+	}
+	return Problem(http.StatusBadRequest, "The request is not as it should be.", detail)
+}

@@ -1,0 +1,293 @@
+// Package hub keeps the live links of devices: it accepts them, one for each identity, tells the
+// columns when a device comes and goes, serves what devices call, and calls devices over HTTP.
+package hub
+
+import (
+	"context"
+	"crypto/ed25519"
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/url"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	messages "moorwatch.example/contract/link"
+	"moorwatch.example/link"
+)
+
+// Registry is what the hub must be told of devices, and tells of them.
+type Registry interface {
+	// Key finds the key that a device enrolled with. A device that is unknown or retired is
+	// answered with a *contract/link.Refusal.
+	Key(ctx context.Context, device uuid.UUID) (ed25519.PublicKey, error)
+	// Up and Down are told in order for one device; what takes long should go on in the
+	// background. A device whose link is lost and back at once is told down and up.
+	Up(ctx context.Context, device uuid.UUID, address string)
+	Down(ctx context.Context, device uuid.UUID)
+	// Conflict is told when a second computer shows the identity of one that is connected.
+	Conflict(ctx context.Context, device uuid.UUID, address string)
+}
+
+// ErrOffline is returned by calls to a device that is not connected.
+var ErrOffline = errors.New("the device is not connected")
+
+// probeWithin is how long a connected device has to answer when its identity shows up twice.
+const probeWithin = 3 * time.Second
+
+// Hub is used by many goroutines at once.
+type Hub struct {
+	audience string
+	registry Registry
+	calls    *http.Transport
+	server   *http.Server // of what devices call
+
+	mu     sync.Mutex
+	links  map[uuid.UUID]*entry
+	closed bool
+	served sync.WaitGroup
+}
+
+type entry struct {
+	link *link.Link // nil while its greeting ends
+}
+
+type deviceKey struct{}
+
+// New makes a hub. audience names this service in the proofs of devices; handler serves what
+// devices call, and finds out with Device who calls.
+func New(audience string, registry Registry, handler http.Handler) *Hub {
+	h := &Hub{audience: audience, registry: registry, links: map[uuid.UUID]*entry{}}
+	h.calls = link.Transport(func(ctx context.Context, host string) (net.Conn, error) {
+		device, err := uuid.Parse(host)
+		if err != nil {
+			return nil, err
+		}
+		h.mu.Lock()
+		e := h.links[device]
+		h.mu.Unlock()
+		if e == nil || e.link == nil {
+			return nil, ErrOffline
+		}
+		return e.link.Open(ctx)
+	})
+	h.server = &http.Server{
+		Handler:           handler,
+		ReadHeaderTimeout: 30 * time.Second,
+		ReadTimeout:       2 * time.Minute,
+		IdleTimeout:       10 * time.Second,
+		MaxHeaderBytes:    8 << 10,
+		ErrorLog:          slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug),
+	}
+	h.server.ConnContext = func(ctx context.Context, c net.Conn) context.Context {
+		if d, ok := c.(deviceConn); ok {
+			return context.WithValue(ctx, deviceKey{}, d.device)
+		}
+		return ctx
+	}
+	return h
+}
+
+// Device is who made a call that the hub serves.
+func Device(r *http.Request) uuid.UUID {
+	device, _ := r.Context().Value(deviceKey{}).(uuid.UUID)
+	return device
+}
+
+// deviceListener gives a device's streams to the HTTP server, marked with whose they are.
+type deviceListener struct {
+	net.Listener
+	device uuid.UUID
+}
+
+type deviceConn struct {
+	net.Conn
+	device uuid.UUID
+}
+
+func (l deviceListener) Accept() (net.Conn, error) {
+	c, err := l.Listener.Accept()
+	if err != nil {
+		return nil, err
+	}
+	return deviceConn{c, l.device}, nil
+}
+
+// ServeHTTP accepts a device's link and holds it until it ends.
+func (h *Hub) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	var id uuid.UUID
+	var mine *entry
+	// The connection outlives the request's context, which ends when it is taken over.
+	ctx := context.WithoutCancel(r.Context())
+	l, err := link.Accept(w, r, h.audience, func(device string) (ed25519.PublicKey, error) {
+		var err error
+		if id, err = uuid.Parse(device); err != nil {
+			return nil, err
+		}
+		return h.registry.Key(ctx, id)
+	}, func(_, address string) error {
+		var err error
+		mine, err = h.claim(ctx, id, address)
+		return err
+	})
+	if err != nil {
+		if mine != nil {
+			h.release(id, mine)
+		}
+		slog.Info("link refused", "device", id, "from", r.RemoteAddr, "error", err)
+		return
+	}
+	h.hold(ctx, id, mine, l)
+}
+
+// hold serves a link until it ends. It is apart from ServeHTTP so that the request, with its
+// buffers, can be forgotten while a device is connected.
+func (h *Hub) hold(ctx context.Context, id uuid.UUID, mine *entry, l *link.Link) {
+	h.mu.Lock()
+	mine.link = l
+	closed := h.closed
+	if !closed {
+		h.served.Add(1)
+	}
+	h.mu.Unlock()
+	if closed {
+		l.Close()
+		return
+	}
+	go func() {
+		defer h.served.Done()
+		h.registry.Up(ctx, id, l.Address)
+		h.server.Serve(deviceListener{l.Listener(), id}) // returns when the link ends
+		l.Close()
+		h.registry.Down(ctx, id)
+		h.release(id, mine)
+	}()
+}
+
+// claim makes this link the one of its device, or refuses it while another is alive.
+func (h *Hub) claim(ctx context.Context, device uuid.UUID, address string) (*entry, error) {
+	for {
+		h.mu.Lock()
+		if h.closed {
+			h.mu.Unlock()
+			return nil, &messages.Refusal{Status: http.StatusServiceUnavailable, Reason: "the service is stopping"}
+		}
+		old := h.links[device]
+		if old == nil {
+			mine := &entry{}
+			h.links[device] = mine
+			h.mu.Unlock()
+			return mine, nil
+		}
+		l := old.link
+		h.mu.Unlock()
+		if l == nil {
+			return nil, &messages.Refusal{Status: http.StatusConflict, Reason: "another connection of this device is being made"}
+		}
+		probe, cancel := context.WithTimeout(ctx, probeWithin)
+		_, err := l.Ping(probe)
+		cancel()
+		if err == nil {
+			h.registry.Conflict(ctx, device, address)
+			return nil, &messages.Refusal{Status: http.StatusConflict, Reason: "another computer is connected with this device's identity: if this one is a copy, enrol it anew"}
+		}
+		l.Close() // half open: its network went away without a word
+		if err := h.awaitRelease(ctx, device, old); err != nil {
+			return nil, err
+		}
+	}
+}
+
+func (h *Hub) awaitRelease(ctx context.Context, device uuid.UUID, old *entry) error {
+	ctx, cancel := context.WithTimeout(ctx, probeWithin)
+	defer cancel()
+	tick := time.NewTicker(10 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		h.mu.Lock()
+		gone := h.links[device] != old
+		h.mu.Unlock()
+		if gone {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return &messages.Refusal{Status: http.StatusConflict, Reason: "the connection before this one is still being closed"}
+		case <-tick.C:
+		}
+	}
+}
+
+func (h *Hub) release(device uuid.UUID, mine *entry) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.links[device] == mine {
+		delete(h.links, device)
+	}
+}
+
+// Online tells whether a device is connected to this hub.
+func (h *Hub) Online(device uuid.UUID) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	e := h.links[device]
+	return e != nil && e.link != nil
+}
+
+// Count is how many devices are connected.
+func (h *Hub) Count() int {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return len(h.links)
+}
+
+// Disconnect ends a device's link, where it has one.
+func (h *Hub) Disconnect(device uuid.UUID) {
+	h.mu.Lock()
+	e := h.links[device]
+	h.mu.Unlock()
+	if e != nil && e.link != nil {
+		e.link.Close()
+	}
+}
+
+// Client calls devices: a request to URL(device, path) goes over the device's link. Calls to one
+// that is not connected fail with ErrOffline.
+func (h *Hub) Client() *http.Client { return &http.Client{Transport: h.calls} }
+
+// URL addresses a path at a device.
+func URL(device uuid.UUID, path string, query url.Values) string {
+	return (&url.URL{Scheme: "http", Host: device.String() + ":80", Path: path, RawQuery: query.Encode()}).String()
+}
+
+// Call makes a request of a device. Closing the answer's body, or ending ctx, ends the work at the
+// device.
+func (h *Hub) Call(ctx context.Context, method string, device uuid.UUID, path string, query url.Values, body io.Reader) (*http.Response, error) {
+	r, err := http.NewRequestWithContext(ctx, method, URL(device, path, query), body)
+	if err != nil {
+		return nil, err
+	}
+	return h.calls.RoundTrip(r)
+}
+
+// Close ends every link, waits until the columns were told, and accepts no more.
+func (h *Hub) Close() {
+	h.mu.Lock()
+	h.closed = true
+	var all []*link.Link
+	for _, e := range h.links {
+		if e.link != nil {
+			all = append(all, e.link)
+		}
+	}
+	h.mu.Unlock()
+	for _, l := range all {
+		l.Close()
+	}
+	h.served.Wait()
+	h.calls.CloseIdleConnections()
+}

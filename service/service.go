@@ -1,0 +1,236 @@
+// Package service joins the columns into the running service. It is the one place that knows them
+// all; the main program, the demo and the tests start it from here.
+package service
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+
+	"moorwatch.example/link"
+	"moorwatch.example/service/access"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/fleet"
+	"moorwatch.example/service/front"
+	"moorwatch.example/service/health"
+	"moorwatch.example/service/hub"
+	"moorwatch.example/service/session"
+	"moorwatch.example/service/vitals"
+)
+
+// Config is what the service needs to start.
+type Config struct {
+	Database    string // address of PostgreSQL
+	Connections int32  // to the database, at most; 16 when 0
+	Listen      string // host:port; port 0 chooses a free one
+	// URL is where people and devices reach the service; made from Listen when empty.
+	URL string
+	// Certificate and Authority are nil for plain HTTP, which is for loopback alone. Authority is
+	// set when the service is its own.
+	TLS         *tls.Config
+	Fingerprint string // of the service's own authority; "" when the certificate is of a public one
+	Console     fs.FS
+}
+
+// Service is a running service.
+type Service struct {
+	URL       string
+	SetUpLink string // of the first owner, when this start made one
+	Access    *access.Column
+	Fleet     *fleet.Column
+	Vitals    *vitals.Column
+	Health    *health.Column
+	hub       *hub.Hub
+	pool      *pgxpool.Pool
+	jobs      *river.Client[pgx.Tx]
+	server    *http.Server
+	served    chan error
+	stop      context.CancelFunc // ends the columns' background work
+	running   sync.WaitGroup
+}
+
+// columns joins what serves the contract: each column serves its part.
+type columns struct {
+	*access.Column
+	fleetColumn
+	vitalsColumn
+	healthColumn
+	sessionColumn
+}
+
+// Aliases, since a struct embeds one field of a name.
+type (
+	fleetColumn   struct{ *fleet.Column }
+	vitalsColumn  struct{ *vitals.Column }
+	healthColumn  struct{ *health.Column }
+	sessionColumn struct{ *session.Column }
+)
+
+// Start opens the database and serves until Stop. ctx bounds the start alone.
+func Start(ctx context.Context, config Config) (*Service, error) {
+	listener, err := net.Listen("tcp", config.Listen)
+	if err != nil {
+		return nil, fmt.Errorf("listening: %w", err)
+	}
+	s, err := start(ctx, config, listener)
+	if err != nil {
+		listener.Close()
+	}
+	return s, err
+}
+
+func start(ctx context.Context, config Config, listener net.Listener) (_ *Service, err error) {
+	address := listener.Addr().(*net.TCPAddr)
+	if config.TLS == nil && !address.IP.IsLoopback() {
+		return nil, fmt.Errorf("plain HTTP is for loopback alone, and %s is not: give a certificate, or have the service make its own", config.Listen)
+	}
+	s := &Service{URL: config.URL, served: make(chan error, 1)}
+	if s.URL == "" {
+		s.URL = map[bool]string{false: "http://", true: "https://"}[config.TLS != nil] + address.String()
+	}
+	if config.Connections == 0 {
+		config.Connections = 16
+	}
+	if s.pool, err = db.Open(ctx, config.Database, config.Connections); err != nil {
+		return nil, err
+	}
+	background, stop := context.WithCancel(context.Background())
+	s.stop = stop
+	defer func() {
+		if err != nil {
+			stop()
+			s.running.Wait()
+			s.pool.Close()
+		}
+	}()
+	s.Access = access.New(s.pool, s.URL)
+	s.Health = health.New(s.pool)
+	s.Fleet = fleet.New(s.pool, s.Access.Log, s.Health, config.Fingerprint)
+	s.Health.Join(s.Fleet)
+	s.Vitals = vitals.New(s.pool, s.Fleet, s.Health)
+	audience, err := s.Fleet.Audience(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the service's name: %w", err)
+	}
+	calls := http.NewServeMux()
+	calls.HandleFunc("POST /facts", s.Fleet.ServeFacts)
+	calls.HandleFunc("POST /reports", s.Vitals.ServeReports)
+	s.hub = hub.New(audience, s.Fleet, calls)
+	s.Vitals.Join(s.hub)
+	s.Fleet.Disconnect = s.hub.Disconnect
+	for _, run := range []func(context.Context){s.Access.Run, s.Fleet.Run, s.Vitals.Run, s.Health.Run} {
+		s.running.Go(func() { run(background) })
+	}
+	if err := s.Fleet.Begin(ctx); err != nil {
+		return nil, fmt.Errorf("noting that no device is connected yet: %w", err)
+	}
+	if s.SetUpLink, err = s.Access.FirstOwner(ctx); err != nil {
+		return nil, fmt.Errorf("making the first owner: %w", err)
+	}
+	if s.jobs, err = s.schedule(); err != nil {
+		return nil, fmt.Errorf("preparing background work: %w", err)
+	}
+	if err := s.jobs.Start(background); err != nil {
+		return nil, fmt.Errorf("starting background work: %w", err)
+	}
+	return s, s.serve(config, listener, columns{s.Access, fleetColumn{s.Fleet}, vitalsColumn{s.Vitals}, healthColumn{s.Health},
+		sessionColumn{session.New(s.Fleet, s.Access.Log, s.hub)}})
+}
+
+func (s *Service) serve(config Config, listener net.Listener, all columns) error {
+	metrics := prometheus.NewRegistry()
+	metrics.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "moorwatch_devices_connected", Help: "Devices with a live link."},
+		func() float64 { return float64(s.hub.Count()) }))
+	router, err := front.NewRouter(front.Parts{API: all, Sessions: s.Access, Console: config.Console, Metrics: metrics,
+		Ready: func(r *http.Request) error {
+			ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+			defer cancel()
+			return s.pool.Ping(ctx)
+		}})
+	if err != nil {
+		return err
+	}
+	mux := http.NewServeMux()
+	mux.Handle("GET "+link.Path, s.hub)
+	mux.Handle("/", router)
+	s.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
+		TLSConfig: config.TLS, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug),
+		// WebSockets and links are taken over from HTTP/1.1.
+		TLSNextProto: map[string]func(*http.Server, *tls.Conn, http.Handler){}}
+	go func() {
+		if config.TLS != nil {
+			s.served <- s.server.ServeTLS(listener, "", "")
+		} else {
+			s.served <- s.server.Serve(listener)
+		}
+	}()
+	return nil
+}
+
+// Failed gives the error that ended serving, if it was not Stop.
+func (s *Service) Failed() <-chan error { return s.served }
+
+// Online counts the connected devices.
+func (s *Service) Online() int { return s.hub.Count() }
+
+// Stop ends the service: no new requests, then the links, then the background work, each told and
+// awaited. Requests still running after 5 s, such as streams, are cut.
+func (s *Service) Stop() {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	quick, stop := context.WithTimeout(ctx, time.Second)
+	defer stop()
+	if s.server.Shutdown(quick) != nil { // streams do not end by themselves
+		s.server.Close()
+	}
+	s.hub.Close()
+	if err := s.jobs.StopAndCancel(ctx); err != nil && !errors.Is(err, context.DeadlineExceeded) {
+		slog.Warn("background work did not stop", "error", err)
+	}
+	s.stop()
+	s.running.Wait()
+	s.pool.Close()
+}
+
+// expireArgs and recheckArgs are the service's periodic work, which runs on one node at a time.
+type expireArgs struct{}
+
+func (expireArgs) Kind() string { return "expire" }
+
+type recheckArgs struct{}
+
+func (recheckArgs) Kind() string { return "recheck" }
+
+func (s *Service) schedule() (*river.Client[pgx.Tx], error) {
+	workers := river.NewWorkers()
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[expireArgs]) error {
+		return errors.Join(s.Vitals.Expire(ctx), s.Access.Expire(ctx))
+	}))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[recheckArgs]) error {
+		return s.Health.Recheck(ctx)
+	}))
+	every := func(d time.Duration, args river.JobArgs, atStart bool) *river.PeriodicJob {
+		return river.NewPeriodicJob(river.PeriodicInterval(d), func() (river.JobArgs, *river.InsertOpts) { return args, nil },
+			&river.PeriodicJobOpts{RunOnStart: atStart})
+	}
+	return river.NewClient(riverpgxv5.New(s.pool), &river.Config{
+		Queues:       map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4}},
+		Workers:      workers,
+		PeriodicJobs: []*river.PeriodicJob{every(time.Hour, expireArgs{}, true), every(time.Minute, recheckArgs{}, false)},
+		Logger:       slog.New(slog.DiscardHandler),
+		JobTimeout:   10 * time.Minute,
+	})
+}

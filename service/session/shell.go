@@ -1,0 +1,144 @@
+package session
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"time"
+
+	"github.com/coder/websocket"
+	"github.com/gin-gonic/gin"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/link"
+	"moorwatch.example/service/front"
+	"moorwatch.example/service/hub"
+)
+
+// Limits of a shell's WebSocket.
+const (
+	shellMessage = 1 << 20 // bytes of one message
+	shellDial    = 15 * time.Second
+	// shellBeat is how often a caller's connection is asked whether it is there, so that a shell
+	// does not outlive a browser that went away without a word.
+	shellBeat = 30 * time.Second
+)
+
+// OpenShell joins the caller to a terminal at a device: GET /devices/{id}/shell.
+func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
+	ctx, cancel := context.WithCancel(c.Request.Context())
+	defer cancel()
+	d, err := s.devices.Device(ctx, id)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	deed := front.DeedOf(c, "shell.start", "started")
+	deed.Device, deed.DeviceName = id, d.Name
+	if err := s.audit.Record(ctx, deed); err != nil {
+		front.Fail(c, err)
+		return
+	}
+	end := deed
+	end.Action = "shell.end"
+	began := time.Now()
+	record := func(result string) {
+		end.Result = result
+		go s.audit.Record(context.WithoutCancel(ctx), end)
+	}
+	size := link.TerminalSize{Columns: front.Limit(in.Columns, 80), Rows: front.Limit(in.Rows, 24)}
+	far, err := s.dialShell(ctx, d, size)
+	if err != nil {
+		record("not opened: " + err.Error())
+		front.Fail(c, err)
+		return
+	}
+	defer far.CloseNow()
+	// Accept checks that a browser's page is of this service's own origin.
+	near, err := websocket.Accept(c.Writer, c.Request, nil)
+	if err != nil {
+		record("not opened: " + err.Error())
+		return
+	}
+	defer near.CloseNow()
+	near.SetReadLimit(shellMessage)
+	far.SetReadLimit(shellMessage)
+	result := join(ctx, cancel, near, far, d.Name)
+	record(fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)))
+}
+
+func (s *Column) dialShell(ctx context.Context, d api.Device, size link.TerminalSize) (*websocket.Conn, error) {
+	dial, cancel := context.WithTimeout(ctx, shellDial)
+	defer cancel()
+	query := url.Values{"columns": {strconv.Itoa(size.Columns)}, "rows": {strconv.Itoa(size.Rows)}}
+	far, answer, err := websocket.Dial(dial, hub.URL(d.ID, "/shell", query), &websocket.DialOptions{HTTPClient: s.hub.Client()})
+	if err != nil && answer != nil && answer.StatusCode != http.StatusSwitchingProtocols {
+		return nil, front.FromDevice(d.Name, answer)
+	}
+	if err != nil {
+		return nil, front.Unreachable(d.Name, err)
+	}
+	return far, nil
+}
+
+// join passes messages both ways until one side ends, and returns how the shell ended.
+func join(ctx context.Context, cancel context.CancelFunc, near, far *websocket.Conn, name string) string {
+	ended := make(chan string, 3)
+	go func() {
+		err := pass(ctx, far, near)
+		var closed websocket.CloseError
+		if errors.As(err, &closed) && closed.Code == websocket.StatusNormalClosure {
+			ended <- "ended"
+			near.Close(websocket.StatusNormalClosure, "")
+			return
+		}
+		if ctx.Err() == nil {
+			text, _ := json.Marshal(link.ShellEvent{Error: "The connection to " + name + " was lost, and its shell with it."})
+			near.Write(ctx, websocket.MessageText, text)
+			near.Close(websocket.StatusGoingAway, "device lost")
+		}
+		ended <- "lost"
+	}()
+	go func() {
+		pass(ctx, near, far)
+		ended <- "left by the caller"
+	}()
+	go func() {
+		beat := time.NewTicker(shellBeat)
+		defer beat.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-beat.C:
+				ping, stop := context.WithTimeout(ctx, shellBeat)
+				err := near.Ping(ping)
+				stop()
+				if err != nil {
+					ended <- "left by the caller"
+					return
+				}
+			}
+		}
+	}()
+	result := <-ended
+	cancel()
+	return result
+}
+
+// pass copies messages from one WebSocket to another.
+func pass(ctx context.Context, from, to *websocket.Conn) error {
+	for {
+		kind, data, err := from.Read(ctx)
+		if err != nil {
+			return err
+		}
+		if err := to.Write(ctx, kind, data); err != nil {
+			return err
+		}
+	}
+}
