@@ -1,0 +1,153 @@
+// Command shots takes pictures of the console of a running demo, in headless Chromium. The
+// pictures in docs/screenshots come from it.
+//
+//	go run ./demo/shots -demo demo-data -out docs/screenshots
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/chromedp"
+
+	"moorwatch.example/client"
+	"moorwatch.example/demo"
+)
+
+func main() {
+	dir := flag.String("demo", "demo-data", "the demo's `folder`")
+	out := flag.String("out", "docs/screenshots", "`folder` of the pictures")
+	only := flag.String("only", "", "take the pictures whose name contains this alone")
+	dark := flag.Bool("dark", false, "show the dark theme")
+	width := flag.Int64("width", 1280, "pixels")
+	height := flag.Int64("height", 800, "pixels")
+	flag.Parse()
+	if err := run(*dir, *out, *only, *dark, *width, *height); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+// shot is a picture: a page, and what to do on it before the picture is taken.
+type shot struct {
+	name, path string
+	do         []chromedp.Action[chromedp.Void]
+}
+
+func run(dir, out, only string, dark bool, width, height int64) error {
+	var a demo.Access
+	text, err := os.ReadFile(filepath.Join(dir, "demo.json"))
+	if err != nil {
+		return err
+	}
+	if err := json.Unmarshal(text, &a); err != nil {
+		return err
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.Flag("disable-quic", true),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true))
+	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	defer cancel()
+	ctx, cancel = chromedp.NewContext(ctx)
+	defer cancel()
+	ctx, cancel = context.WithTimeout(ctx, 2*time.Minute)
+	defer cancel()
+	theme := "light"
+	if dark {
+		theme = "dark"
+	}
+	script := page.AddScriptToEvaluateOnNewDocumentParams{Source: `localStorage.setItem("moorwatch theme", "` + theme + `")`}
+	if _, err := chromedp.Call(ctx, page.AddScriptToEvaluateOnNewDocument, script); err != nil {
+		return err
+	}
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(width, height)); err != nil {
+		return err
+	}
+	shots, err := list(ctx, a)
+	if err != nil {
+		return err
+	}
+	signedIn := false
+	for _, s := range shots {
+		if only != "" && !strings.Contains(s.name, only) && (s.name != "sign-in" || signedIn) {
+			continue
+		}
+		if err := take(ctx, a, s, out, only); err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		if s.name == "sign-in" {
+			signedIn = true
+			if err := signIn(ctx, a); err != nil {
+				return fmt.Errorf("signing in: %w", err)
+			}
+		}
+	}
+	return nil
+}
+
+func take(ctx context.Context, a demo.Access, s shot, out, only string) error {
+	steps := append([]chromedp.Action[chromedp.Void]{chromedp.Navigate(a.URL + s.path), chromedp.WaitVisible(chromedp.CSS("h1, form, [role=alert]"))}, s.do...)
+	if err := chromedp.Do(ctx, append(steps, chromedp.Sleep(700*time.Millisecond))...); err != nil {
+		return err
+	}
+	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	if only != "" && !strings.Contains(s.name, only) {
+		return nil
+	}
+	return os.WriteFile(filepath.Join(out, s.name+".png"), png, 0o644)
+}
+
+func signIn(ctx context.Context, a demo.Access) error {
+	return chromedp.Do(ctx, chromedp.SendKeys(chromedp.CSS("input[type=email]"), a.User), chromedp.SendKeys(chromedp.CSS("input[type=password]"), a.Password+"\n"), chromedp.WaitVisible(chromedp.CSS("nav")))
+}
+
+// list names the pictures in the order in which they are taken; the first is of the sign-in page.
+func list(ctx context.Context, a demo.Access) ([]shot, error) {
+	c, err := client.New(client.Options{URL: a.URL, Token: a.Token})
+	if err != nil {
+		return nil, err
+	}
+	records, err := c.Find(ctx, "sal-records")
+	if err != nil {
+		return nil, err
+	}
+	desk, err := c.Find(ctx, "cen-desk-01")
+	if err != nil {
+		return nil, err
+	}
+	bench := "/devices/" + records.ID.String()
+	return []shot{
+		{name: "sign-in", path: "/"},
+		{name: "now", path: "/"},
+		{name: "devices", path: "/devices"},
+		{name: "devices-none", path: "/devices?q=nosuch"},
+		{name: "search", path: "/", do: []chromedp.Action[chromedp.Void]{chromedp.SendKeys(chromedp.CSS("input[role=combobox]"), "xray")}},
+		{name: "bench", path: bench + "?pane=command,shell", do: []chromedp.Action[chromedp.Void]{
+			chromedp.WaitVisible(chromedp.CSS(".xterm-screen")), chromedp.Sleep(time.Second),
+			chromedp.SendKeys(chromedp.CSS("input[aria-label=Command]"), "df\n"), chromedp.Sleep(time.Second),
+			chromedp.Click(chromedp.CSS(".xterm-screen")), chromedp.KeyEvent("ps\r"), chromedp.Sleep(5 * time.Second)}},
+		{name: "bench-week", path: "/devices/" + desk.ID.String(), do: []chromedp.Action[chromedp.Void]{chromedp.Click(chromedp.Search("//button[.='Week']")), chromedp.Sleep(time.Second)}},
+		{name: "silent", path: "/devices/" + mustFind(ctx, c, "hay-desk-01")},
+		{name: "enrol", path: "/enrol"},
+		{name: "audit", path: "/audit"},
+		{name: "tokens", path: "/tokens"},
+		{name: "missing", path: "/devices/00000000-0000-0000-0000-000000000000", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
+	}, nil
+}
+
+func mustFind(ctx context.Context, c *client.Client, name string) string {
+	d, err := c.Find(ctx, name)
+	if err != nil {
+		return name
+	}
+	return d.ID.String()
+}

@@ -1,0 +1,56 @@
+import { useQuery } from "@tanstack/react-query";
+import { lazy, Suspense } from "react";
+import { Route, Routes } from "react-router";
+import { Audit } from "./access/Audit";
+import { meQuery } from "./access/me";
+import { SetUp } from "./access/SetUp";
+import { SignIn } from "./access/SignIn";
+import { Tokens } from "./access/Tokens";
+import { Devices } from "./fleet/Devices";
+import { Enrol } from "./fleet/Enrol";
+import { Frame } from "./frame/Frame";
+import { Now } from "./health/Now";
+import { Empty, Trouble, Waiting } from "./parts/Trouble";
+
+// The bench brings the terminal and the charts, which the other pages do not need.
+const Bench = lazy(() => import("./session/Bench"));
+
+/** The console: its pages, and the door before them. */
+export function App() {
+	return (
+		<Routes>
+			<Route path="/set-up" element={<SetUp />} />
+			<Route path="*" element={<Inside />} />
+		</Routes>
+	);
+}
+
+function Inside() {
+	const me = useQuery(meQuery);
+	if (me.isPending) return null;
+	if (me.isError)
+		return (
+			<div className="p-8">
+				<Trouble error={me.error} retry={() => me.refetch()} />
+			</div>
+		);
+	if (!me.data) return <SignIn />;
+	return (
+		<Frame>
+			<Suspense fallback={<Waiting what="the page" />}>
+				<Routes>
+					<Route path="/" element={<Now />} />
+					<Route path="/devices" element={<Devices />} />
+					<Route path="/devices/:id" element={<Bench />} />
+					<Route path="/enrol" element={<Enrol />} />
+					<Route path="/audit" element={<Audit />} />
+					<Route path="/tokens" element={<Tokens />} />
+					<Route
+						path="*"
+						element={<Empty title="There is no such page.">Press Ctrl+K to find a device or a page.</Empty>}
+					/>
+				</Routes>
+			</Suspense>
+		</Frame>
+	);
+}

@@ -1,0 +1,81 @@
+import { useInfiniteQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { answer, api } from "../api/client";
+import { Empty, Trouble, Waiting } from "../parts/Trouble";
+
+const when = new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "medium" });
+
+/** The audit log: who did what, newest first. */
+export function Audit() {
+	const log = useInfiniteQuery({
+		queryKey: ["audit"],
+		queryFn: ({ pageParam, signal }) => answer(api.GET("/audit", { params: { query: { cursor: pageParam } }, signal })),
+		initialPageParam: undefined as string | undefined,
+		getNextPageParam: (page) => page.next,
+	});
+	if (log.isPending) return <Waiting what="the audit log" />;
+	if (log.isError)
+		return (
+			<div className="p-6">
+				<Trouble error={log.error} retry={() => log.refetch()} />
+			</div>
+		);
+	const rows = log.data.pages.flatMap((p) => p.items);
+	if (rows.length === 0)
+		return <Empty title="Nothing was done yet.">Every change and every command will stand here.</Empty>;
+	return (
+		<div className="px-5 py-5">
+			<h1 className="text-xl font-semibold">Audit log</h1>
+			<p className="mb-4 text-faint">
+				Who did what, newest first. Each entry is chained to the one before it, so that none can be altered unseen.
+			</p>
+			<table className="w-full border-collapse">
+				<thead>
+					<tr className="border-line border-b">
+						{["When", "Who", "By way of", "From", "What", "Device", "Detail", "Result"].map((h) => (
+							<th key={h} scope="col" className="head py-1.5 pr-4">
+								{h}
+							</th>
+						))}
+					</tr>
+				</thead>
+				<tbody>
+					{rows.map((e) => (
+						<tr key={e.seq} className="border-line border-b align-top hover:bg-panel">
+							<td className="py-1.5 pr-4 whitespace-nowrap tabular-nums" title={`entry ${e.seq}, ${e.hash}`}>
+								{when.format(new Date(e.at))}
+							</td>
+							<td className="py-1.5 pr-4">{e.actor}</td>
+							<td className="py-1.5 pr-4 whitespace-nowrap">{e.via}</td>
+							<td className="py-1.5 pr-4 tabular-nums">{e.address}</td>
+							<td className="py-1.5 pr-4 whitespace-nowrap">{e.action}</td>
+							<td className="py-1.5 pr-4 whitespace-nowrap">
+								{e.device && (
+									<Link to={`/devices/${e.device}`} className="link">
+										{e.device_name}
+									</Link>
+								)}
+							</td>
+							<td className="max-w-md py-1.5 pr-4 font-mono text-sm break-words">{e.detail}</td>
+							<td
+								className={`py-1.5 ${e.result.startsWith("refused") || e.result.startsWith("not ") ? "text-rowan" : ""}`}
+							>
+								{e.result}
+							</td>
+						</tr>
+					))}
+				</tbody>
+			</table>
+			{log.hasNextPage && (
+				<button
+					type="button"
+					className="button-quiet mt-3"
+					onClick={() => log.fetchNextPage()}
+					disabled={log.isFetchingNextPage}
+				>
+					Show older
+				</button>
+			)}
+		</div>
+	);
+}

@@ -1,0 +1,50 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Schemas = components["schemas"];
+export type Device = Schemas["Device"];
+export type Problem = Schemas["Problem"];
+
+let csrf = "";
+
+/** Keeps the token that every change must carry. */
+export function rememberCsrf(token: string) {
+	csrf = token;
+}
+
+export const api = createClient<paths>({ baseUrl: "/api/v1" });
+
+api.use({
+	onRequest({ request }) {
+		if (request.method !== "GET") request.headers.set("X-Moorwatch-Csrf", csrf);
+		return request;
+	},
+});
+
+/** What the service refused, as something that can be thrown. */
+export class ProblemError extends Error {
+	readonly problem: Problem;
+	constructor(problem: Problem) {
+		super(problem.title);
+		this.problem = problem;
+	}
+}
+
+/** The answer of a call, or its problem thrown. A service that cannot be reached is a problem too. */
+export async function answer<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+	const { data, error, response } = await call.catch(() => {
+		throw new ProblemError({
+			status: 0,
+			title: "The service cannot be reached.",
+			detail: "Check this computer's network. What was on this page is kept; it will be read again by itself.",
+		});
+	});
+	if (response.ok) return data as T;
+	throw new ProblemError(asProblem(error, response.status));
+}
+
+/** Reads a problem document, or makes one where something else answered. */
+export function asProblem(body: unknown, status: number): Problem {
+	if (body && typeof body === "object" && "title" in body) return body as Problem;
+	return { status, title: "The service failed.", detail: `It answered ${status}. Try again in a moment.` };
+}
