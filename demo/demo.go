@@ -425,4 +425,3 @@ func (d *demo) history(ctx context.Context, devices []fleet.Device, ids map[stri
 		return row, true
 	})
 }
-

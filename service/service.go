@@ -167,9 +167,7 @@ func (s *Service) serve(config Config, listener net.Listener, all columns) error
 	mux.Handle("GET "+link.Path, s.hub)
 	mux.Handle("/", router)
 	s.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
-		TLSConfig: config.TLS, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug),
-		// WebSockets and links are taken over from HTTP/1.1.
-		TLSNextProto: map[string]func(*http.Server, *tls.Conn, http.Handler){}}
+		TLSConfig: config.TLS, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
 	go func() {
 		if config.TLS != nil {
 			s.served <- s.server.ServeTLS(listener, "", "")

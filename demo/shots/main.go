@@ -132,9 +132,8 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 		{name: "devices-none", path: "/devices?q=nosuch"},
 		{name: "search", path: "/", do: []chromedp.Action[chromedp.Void]{chromedp.SendKeys(chromedp.CSS("input[role=combobox]"), "xray")}},
 		{name: "bench", path: bench + "?pane=command,shell", do: []chromedp.Action[chromedp.Void]{
-			chromedp.WaitVisible(chromedp.CSS(".xterm-screen")), chromedp.Sleep(time.Second),
-			chromedp.SendKeys(chromedp.CSS("input[aria-label=Command]"), "df\n"), chromedp.Sleep(time.Second),
-			chromedp.Click(chromedp.CSS(".xterm-screen")), chromedp.KeyEvent("ps\r"), chromedp.Sleep(5 * time.Second)}},
+			chromedp.Sleep(2 * time.Second), focus("input[aria-label=Command]"), chromedp.KeyEvent("df\r"), chromedp.Sleep(time.Second),
+			focus(".xterm-helper-textarea"), chromedp.KeyEvent("ps"), chromedp.KeyEvent("\r"), chromedp.Sleep(5 * time.Second)}},
 		{name: "bench-week", path: "/devices/" + desk.ID.String(), do: []chromedp.Action[chromedp.Void]{chromedp.Click(chromedp.Search("//button[.='Week']")), chromedp.Sleep(time.Second)}},
 		{name: "silent", path: "/devices/" + mustFind(ctx, c, "hay-desk-01")},
 		{name: "enrol", path: "/enrol"},
@@ -142,6 +141,10 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 		{name: "tokens", path: "/tokens"},
 		{name: "missing", path: "/devices/00000000-0000-0000-0000-000000000000", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
 	}, nil
+}
+
+func focus(selector string) chromedp.Action[chromedp.Void] {
+	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("document.querySelector(%q).focus()", selector))
 }
 
 func mustFind(ctx context.Context, c *client.Client, name string) string {

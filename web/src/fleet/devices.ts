@@ -1,6 +1,7 @@
 import { queryOptions, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { answer, api, type Device } from "../api/client";
+import { listen } from "../api/stream";
 
 /** Every device, by id, read page after page. Events keep it up to date. */
 export const devicesQuery = queryOptions({
@@ -23,33 +24,20 @@ export function useDevices() {
 }
 
 /**
- * Keeps the devices up to date while the console is open. Returns whether the events come; while
- * they do not, the browser tries again by itself, and then everything is read anew.
+ * Keeps the devices up to date while the console is looked at. Returns whether the events come;
+ * after a gap everything is read anew.
  */
 export function useDeviceEvents() {
 	const queries = useQueryClient();
 	const [live, setLive] = useState(true);
 	useEffect(() => {
-		const events = new EventSource("/api/v1/events");
-		let lost = false;
+		let opened = false;
 		const readAnew = () => {
 			queries.invalidateQueries({ queryKey: devicesQuery.queryKey });
 			queries.invalidateQueries({ queryKey: ["attention"] });
 		};
-		events.onopen = () => {
-			setLive(true);
-			if (lost) readAnew();
-			lost = false;
-		};
-		events.onerror = () => {
-			lost = true;
-			setLive(false);
-			// The browser gives up by itself when the answer was an error, as behind a proxy.
-			if (events.readyState === EventSource.CLOSED) queries.invalidateQueries({ queryKey: ["me"] });
-		};
-		events.addEventListener("resync", readAnew);
-		events.addEventListener("devices", (e) => {
-			const changed: Device[] = JSON.parse(e.data);
+		const devices = (data: string) => {
+			const changed: Device[] = JSON.parse(data);
 			queries.setQueryData(devicesQuery.queryKey, (old) => {
 				if (!old) return old;
 				const all = new Map(old);
@@ -58,8 +46,17 @@ export function useDeviceEvents() {
 			});
 			for (const d of changed) queries.invalidateQueries({ queryKey: ["device", d.id] });
 			queries.invalidateQueries({ queryKey: ["attention"] });
+		};
+		return listen("/api/v1/events", { devices, resync: readAnew }, (now) => {
+			setLive(now);
+			if (!now) {
+				// Perhaps the session ended: then the sign-in page is shown.
+				queries.invalidateQueries({ queryKey: ["me"] });
+				return;
+			}
+			if (opened) readAnew();
+			opened = true;
 		});
-		return () => events.close();
 	}, [queries]);
 	return live;
 }

@@ -10,11 +10,12 @@ import {
 } from "@heroicons/react/24/outline";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { ComponentType, ReactNode } from "react";
-import { Link, NavLink } from "react-router";
+import { Link, NavLink, useLocation } from "react-router";
 import { meQuery, useMay } from "../access/me";
 import { answer, api } from "../api/client";
 import { useDeviceEvents } from "../fleet/devices";
 import { Condition } from "../parts/Condition";
+import { Fence } from "../parts/Fence";
 import { turnTheme, useDark } from "../theme";
 import { Search } from "./Search";
 import { useTally } from "./tally";
@@ -52,7 +53,9 @@ export function Frame({ children }: { children: ReactNode }) {
 						The service cannot be reached: what you see may be old. Trying again…
 					</p>
 				)}
-				<main className="min-h-0 flex-1 overflow-auto">{children}</main>
+				<main className="min-h-0 flex-1 overflow-auto">
+					<Fence key={useLocation().pathname}>{children}</Fence>
+				</main>
 			</div>
 		</div>
 	);

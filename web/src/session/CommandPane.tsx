@@ -21,7 +21,9 @@ export function CommandPane({ device, onClose }: { device: Device; onClose: () =
 	const past = useRef<{ lines: string[]; at: number }>({ lines: [], at: 0 });
 	const end = useRef<HTMLDivElement>(null);
 
-	useEffect(() => end.current?.scrollIntoView({ block: "end" }), [pieces]);
+	useEffect(() => {
+		if (pieces.length > 0) end.current?.scrollIntoView({ block: "end" });
+	}, [pieces]);
 	useEffect(() => () => running?.abort(), [running]);
 
 	const start = async () => {

@@ -1,5 +1,6 @@
 import { EyeSlashIcon, XMarkIcon } from "@heroicons/react/20/solid";
 import type { ReactNode } from "react";
+import { Fence } from "../parts/Fence";
 
 /** A tool on the bench. Every tool says whether the person at the device would notice it. */
 export function Pane({
@@ -34,7 +35,9 @@ export function Pane({
 					<XMarkIcon className="size-4" />
 				</button>
 			</header>
-			<div className="min-h-0 flex-1">{children}</div>
+			<div className="min-h-0 flex-1">
+				<Fence>{children}</Fence>
+			</div>
 		</section>
 	);
 }

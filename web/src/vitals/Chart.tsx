@@ -43,10 +43,10 @@ export function Chart({
 				height,
 				legend: { show: false },
 				cursor: { y: false, points: { size: 5 }, drag: { x: false, y: false }, sync: { key: "vitals" } },
-				padding: [6, 14, 0, 0],
+				padding: [8, 14, 0, 0],
 				scales: {
 					x: { range: () => [latest.current.from, latest.current.to] },
-					y: { range: (_, _least, greatest) => [0, latest.current.most ?? Math.max(greatest * 1.15, 1)] },
+					y: { range: (_, _least, greatest) => [0, latest.current.most ?? nice(Math.max(greatest * 1.15, 1))] },
 				},
 				axes: [
 					{
@@ -66,8 +66,7 @@ export function Chart({
 						gap: 4,
 						grid,
 						ticks: { show: false },
-						splits: (u) =>
-							[0, (u.scales.y?.max ?? 0) / 2, u.scales.y?.max ?? 0].map((v) => (latest.current.most ? v : nice(v))),
+						splits: (u) => [0, (u.scales.y?.max ?? 0) / 2, u.scales.y?.max ?? 0],
 						values: (_, vs) => vs.map((v) => latest.current.write(v)),
 					},
 				],

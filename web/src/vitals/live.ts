@@ -1,5 +1,6 @@
 import { useEffect, useState } from "react";
 import type { Schemas } from "../api/client";
+import { listen } from "../api/stream";
 
 type Vitals = Schemas["Vitals"];
 
@@ -11,12 +12,11 @@ export function useLiveVitals(id: string, wanted: boolean) {
 	useEffect(() => {
 		setReadings([]);
 		if (!wanted) return;
-		const events = new EventSource(`/api/v1/devices/${id}/vitals/live`);
-		events.addEventListener("vitals", (e) => {
-			const v: Vitals = JSON.parse(e.data);
+		const vitals = (data: string) => {
+			const v: Vitals = JSON.parse(data);
 			setReadings((old) => [...old.slice(-kept), v]);
-		});
-		return () => events.close();
+		};
+		return listen(`/api/v1/devices/${id}/vitals/live`, { vitals });
 	}, [id, wanted]);
 	return readings;
 }

@@ -1,0 +1,75 @@
+# Moorwatch. `make` lists the targets.
+SHELL := /bin/sh
+DEMO_DIR ?= demo-data
+DEMO_PORT ?= 8460
+export DEMO_DIR DEMO_PORT
+GO_FILES := $(shell find . -name '*.go' -not -path './web/node_modules/*')
+WEB_FILES := $(shell find web/src web/public web/index.html web/vite.config.ts -type f)
+
+.DEFAULT_GOAL := help
+.PHONY: help demo demo-reset build test lint bench fmt generate cross screenshots install packages
+
+help: ## list the targets
+	@awk -F ':.*## ' '/^[a-z-]+:.*## / {printf "  %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
+
+demo: packages build ## run the service with a database and a sample fleet, until Ctrl+C
+	@exec bin/moorwatch demo
+
+demo-reset: packages build ## delete what the demo keeps in DEMO_DIR, to begin anew
+	@bin/moorwatch demo --reset
+
+build: bin/.built ## build the programs into bin
+
+packages:
+	@tools/install.sh demo
+
+bin/.built: $(GO_FILES) go.mod go.sum web/dist/index.html contract/openapi.yaml
+	CGO_ENABLED=0 go build -trimpath -o bin/ ./cmd/...
+	@touch $@
+
+web/dist/index.html: web/node_modules/.package-lock.json $(WEB_FILES)
+	cd web && npm run --silent build
+	@touch $@
+
+web/node_modules/.package-lock.json: web/package-lock.json
+	cd web && npm ci --no-fund --no-audit --loglevel=error
+	@touch $@
+
+test: ## install what is missing, then lint and run every test
+	@tools/install.sh test
+	$(MAKE) --no-print-directory build lint cross
+	go test -race -timeout 11m ./...
+
+lint: web/node_modules/.package-lock.json web/dist/index.html ## check formatting, code and generated files
+	@test -z "$$(gofmt -l $(GO_FILES) | tee /dev/stderr)" || { echo "lint: run make fmt" >&2; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd web && npm run --silent lint && npx --no-install tsc --noEmit
+	tools/generated.sh
+
+cross: ## compile the agent and the client for the other systems
+	@for target in windows/amd64 darwin/arm64 linux/arm64; do \
+		echo "cross $$target"; \
+		GOOS=$${target%/*} GOARCH=$${target#*/} CGO_ENABLED=0 go build -o /dev/null ./cmd/moor-agent && \
+		GOOS=$${target%/*} GOARCH=$${target#*/} CGO_ENABLED=0 go build -o /dev/null ./cmd/moor && \
+		GOOS=$${target%/*} GOARCH=$${target#*/} CGO_ENABLED=0 go vet ./agent/... || exit 1; \
+	done
+
+generate: web/node_modules/.package-lock.json ## make the generated code anew from the contract
+	go generate ./contract/...
+	cd web && npm run --silent generate
+
+bench: packages build ## measure the figures: name value unit limit ratio
+	@go run ./bench
+
+fmt: web/node_modules/.package-lock.json ## format everything
+	gofmt -w $(GO_FILES)
+	cd web && npm run --silent fmt
+
+screenshots: ## take docs/screenshots anew from a running demo
+	go run ./demo/shots -demo $(DEMO_DIR) -out docs/screenshots
+
+install: build ## put the client and its completion for bash in place, below PREFIX (~/.local)
+	install -D -m 755 bin/moor $(or $(PREFIX),$(HOME)/.local)/bin/moor
+	mkdir -p $(or $(PREFIX),$(HOME)/.local)/share/bash-completion/completions
+	bin/moor completion bash > $(or $(PREFIX),$(HOME)/.local)/share/bash-completion/completions/moor

@@ -1,0 +1,31 @@
+#!/bin/sh
+# Installs what Moorwatch needs from Debian's packages, and skips what is there.
+#   tools/install.sh demo    what the demo needs
+#   tools/install.sh test    and what the tests need
+set -eu
+
+fail() { echo "install: $*" >&2; exit 1; }
+
+command -v go >/dev/null || fail "Go is missing: install the version that go.mod names, or a newer one"
+command -v node >/dev/null && command -v npm >/dev/null || fail "Node.js with npm is missing: install version 20 or a newer one"
+
+want=""
+ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || want="$want postgresql"
+command -v make >/dev/null || want="$want make"
+if [ "${1:-demo}" = test ]; then
+	command -v gcc >/dev/null || want="$want gcc libc6-dev" # the race detector
+	command -v git >/dev/null || want="$want git"
+	[ -x /usr/bin/chromium ] || want="$want chromium"
+fi
+[ -n "$want" ] || exit 0
+
+echo "install:$want" >&2
+as=""
+if [ "$(id -u)" != 0 ]; then
+	command -v sudo >/dev/null && sudo -n true 2>/dev/null || fail "as root, run: apt-get install -y$want"
+	as="sudo -n"
+fi
+export DEBIAN_FRONTEND=noninteractive
+$as apt-get update -q >&2
+# shellcheck disable=SC2086 # the names are words of their own
+$as apt-get install -y -q --no-install-recommends $want >&2
