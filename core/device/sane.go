@@ -39,7 +39,10 @@ func clean(s string, most int) string {
 		case r == utf8.RuneError || unicode.IsControl(r) || unicode.In(r, unicode.Cf, unicode.Co, unicode.Cs):
 			continue
 		}
-		if space && n+1 < most {
+		if space {
+			if n+1 == most {
+				return b.String()
+			}
 			b.WriteByte(' ')
 			n++
 		}

@@ -114,7 +114,7 @@ func (m *Meter) Vitals(ctx context.Context) (device.Vitals, error) {
 		return device.Vitals{}, err
 	}
 	v := device.Vitals{At: m.last, Disks: disks(ctx), Temperatures: temperatures(ctx), People: []device.SignedIn{}}
-	total, idle := m.times.Total()-before.times.Total(), m.times.Idle+m.times.Iowait-before.times.Idle-before.times.Iowait
+	total, idle := all(m.times)-all(before.times), m.times.Idle+m.times.Iowait-before.times.Idle-before.times.Iowait
 	if total > 0 {
 		v.CPU = percent(total-idle, total)
 	}
@@ -157,6 +157,11 @@ func (m *Meter) mark(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// all is the time of every kind; a guest's is part of its user's (proc(5)).
+func all(t cpu.TimesStat) float64 {
+	return t.User + t.System + t.Idle + t.Nice + t.Iowait + t.Irq + t.Softirq + t.Steal
 }
 
 func percent(part, whole float64) float64 {

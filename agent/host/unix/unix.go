@@ -126,7 +126,7 @@ func (t Terminals) Open(ctx context.Context, size link.TerminalSize) (host.Termi
 	if err != nil {
 		return nil, fmt.Errorf("opening a terminal: %w", err)
 	}
-	s := &terminal{File: f, pid: cmd.Process.Pid, ended: make(chan struct{})}
+	s := &terminal{file: f, pid: cmd.Process.Pid, ended: make(chan struct{})}
 	go func() {
 		cmd.Wait()
 		s.exit = status(cmd.ProcessState)
@@ -136,7 +136,7 @@ func (t Terminals) Open(ctx context.Context, size link.TerminalSize) (host.Termi
 }
 
 type terminal struct {
-	*os.File
+	file  *os.File
 	pid   int
 	ended chan struct{}
 	exit  int
@@ -144,15 +144,17 @@ type terminal struct {
 
 // Read takes the error that Linux gives when the last holder of the terminal is gone for the end.
 func (t *terminal) Read(p []byte) (int, error) {
-	n, err := t.File.Read(p)
+	n, err := t.file.Read(p)
 	if errors.Is(err, syscall.EIO) {
 		err = io.EOF
 	}
 	return n, err
 }
 
+func (t *terminal) Write(p []byte) (int, error) { return t.file.Write(p) }
+
 func (t *terminal) Resize(size link.TerminalSize) error {
-	return pty.Setsize(t.File, &pty.Winsize{Cols: uint16(size.Columns), Rows: uint16(size.Rows)})
+	return pty.Setsize(t.file, &pty.Winsize{Cols: uint16(size.Columns), Rows: uint16(size.Rows)})
 }
 
 func (t *terminal) Wait() int {
@@ -163,7 +165,7 @@ func (t *terminal) Wait() int {
 // Close hangs the shell up, and kills what ignores that after two seconds.
 func (t *terminal) Close() error {
 	syscall.Kill(-t.pid, syscall.SIGHUP)
-	err := t.File.Close()
+	err := t.file.Close()
 	select {
 	case <-t.ended:
 	case <-time.After(drain):

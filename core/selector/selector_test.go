@@ -1,0 +1,76 @@
+package selector
+
+import (
+	"strings"
+	"testing"
+	"time"
+)
+
+var xray = &Subject{Name: "sal-xray", Organisation: "Sallowbrook Vets", OS: "windows", Online: true, Cores: 12, MemoryGiB: 64, Disk: 91.5,
+	People: []string{"Nell Harrow"}, Addresses: []string{"198.51.100.16"}, Since: time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)}
+
+func TestMatch(t *testing.T) {
+	for expression, want := range map[string]bool{
+		`os == "windows" && disk > 90`:                     true,
+		`disk > 90.5 && cores >= 12`:                       true,
+		`!online`:                                          false,
+		`name.startsWith("sal-")`:                          true,
+		`name.matches("^sal-x.*y$")`:                       true,
+		`"Nell Harrow" in people`:                          true,
+		`addresses.exists(a, a.startsWith("203.0.113."))`:  false,
+		`since < timestamp("2026-11-02T00:00:00Z")`:        true,
+		`name.lowerAscii().contains("XRAY".lowerAscii())`:  true,
+		`organisation == "Sallowbrook Vets" || serial==""`: true,
+	} {
+		s, err := Compile(expression)
+		if err != nil {
+			t.Errorf("%s: %v", expression, err)
+			continue
+		}
+		if got, err := s.Match(xray); err != nil || got != want {
+			t.Errorf("%s gives %t, %v", expression, got, err)
+		}
+	}
+}
+
+func TestCompileRefuses(t *testing.T) {
+	for expression, want := range map[string]string{
+		"disk >":                       "Syntax error",
+		"colour == 'red'":              "undeclared reference",
+		"disk":                         "must give true or false",
+		"name > 3":                     "no matching overload",
+		strings.Repeat("a", 5000):      "at most 4096",
+		"":                             "Syntax error",
+		"online && nosuch(name, name)": "undeclared reference",
+	} {
+		if _, err := Compile(expression); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%.40q gives %v, want %q in it", expression, err, want)
+		}
+	}
+}
+
+// An expression whose work grows without measure is cut off, not carried out.
+func TestCostIsBounded(t *testing.T) {
+	s, err := Compile(`people.all(a, people.all(b, people.all(c, people.all(d, a + b + c + d != name))))`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	many := *xray
+	many.People = make([]string, 200)
+	began := time.Now()
+	if _, err := s.Match(&many); err == nil || !strings.Contains(err.Error(), "cost") {
+		t.Errorf("200⁴ steps give %v", err)
+	}
+	if took := time.Since(began); took > time.Second {
+		t.Errorf("it took %s to give up", took)
+	}
+}
+
+func FuzzCompile(f *testing.F) {
+	f.Add(`os == "linux" && disk > 90`)
+	f.Fuzz(func(t *testing.T, expression string) {
+		if s, err := Compile(expression); err == nil {
+			s.Match(xray)
+		}
+	})
+}

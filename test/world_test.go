@@ -1,0 +1,301 @@
+// Package test runs the whole of Moorwatch on loopback, as its users do: the service through its
+// client, real agents over simulated and real hosts, the console in headless Chromium, and faults
+// by killing, cutting and filling things.
+package test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"moorwatch.example/agent"
+	"moorwatch.example/agent/host"
+	"moorwatch.example/agent/host/native"
+	"moorwatch.example/agent/host/sim"
+	"moorwatch.example/agent/identity"
+	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
+	"moorwatch.example/service"
+	"moorwatch.example/service/authority"
+	"moorwatch.example/service/db/cluster"
+	"moorwatch.example/web"
+)
+
+var (
+	database *cluster.Cluster
+	made     atomic.Int64
+	scratch  string
+)
+
+const (
+	organisation = "Larkmoor Libraries"
+	site         = "Haywater branch"
+	password     = "four quiet moor words"
+)
+
+// TestMain starts the database that all tests share; and, started by a test with these variables,
+// is the service or an agent in a process of its own, for tests that kill it.
+func TestMain(m *testing.M) {
+	slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError + 1})))
+	switch {
+	case os.Getenv("MOORWATCH_TEST_SERVICE") != "":
+		os.Exit(child(serveAlone))
+	case os.Getenv("MOORWATCH_TEST_AGENT") != "":
+		os.Exit(child(agentAlone))
+	}
+	os.Exit(run(m))
+}
+
+func run(m *testing.M) int {
+	var err error
+	if scratch, err = os.MkdirTemp("", "moorwatch-test-"); err == nil {
+		defer os.RemoveAll(scratch)
+		if err = os.Chmod(scratch, 0o755); err == nil {
+			database, err = cluster.Start(context.Background(), cluster.Options{Dir: filepath.Join(scratch, "postgres"), Throwaway: true})
+		}
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "starting the tests' database:", err)
+		return 1
+	}
+	defer database.Stop()
+	return m.Run()
+}
+
+func child(work func(ctx context.Context) error) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt)
+	defer stop()
+	if err := work(ctx); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	return 0
+}
+
+// serveAlone serves with the configuration in the variable, and prints the set-up link.
+func serveAlone(ctx context.Context) error {
+	var config service.Config
+	if err := json.Unmarshal([]byte(os.Getenv("MOORWATCH_TEST_SERVICE")), &config); err != nil {
+		return err
+	}
+	config.Console = web.Console()
+	s, err := service.Start(ctx, config)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("%s %s\n", s.URL, s.SetUpLink)
+	<-ctx.Done()
+	s.Stop()
+	return nil
+}
+
+// agentAlone runs a real agent over this machine from the folder in the variable.
+func agentAlone(ctx context.Context) error {
+	a := &agent.Agent{Dir: os.Getenv("MOORWATCH_TEST_AGENT"), Host: native.New(), Log: quiet, Every: 200 * time.Millisecond, Connected: func() { fmt.Println("connected") }}
+	return a.Run(ctx)
+}
+
+var quiet = slog.New(slog.DiscardHandler)
+
+// world is a service with an empty database of its own, and its owner's client.
+type world struct {
+	*service.Service
+	owner  *client.Client
+	token  string // an API token of the owner
+	config service.Config
+	ca     string // file of the service's authority; "" for plain HTTP
+}
+
+// begin starts a world on plain HTTP, or with an authority of its own.
+func begin(t *testing.T, secure bool) *world {
+	t.Helper()
+	w := &world{config: service.Config{Database: emptyDatabase(t), Connections: 6, Listen: "127.0.0.1:0", Console: web.Console()}}
+	if secure {
+		dir := t.TempDir()
+		var err error
+		if w.config.TLS, w.config.Fingerprint, err = authority.Load(dir, []string{"127.0.0.1", "localhost"}, time.Now()); err != nil {
+			t.Fatal(err)
+		}
+		w.ca = filepath.Join(dir, authority.File)
+	}
+	w.start(t)
+	t.Cleanup(func() { w.Stop() })
+	w.token = w.setUp(t, w.Service.URL, w.SetUpLink)
+	w.owner = w.client(t, w.token)
+	must(client.Made(w.owner.AddSiteWithResponse(t.Context(), api.NewSite{Organisation: organisation, Site: site})))(t)
+	return w
+}
+
+func emptyDatabase(t *testing.T) string {
+	t.Helper()
+	name := fmt.Sprintf("world_%d", made.Add(1))
+	c, err := cluster.Start(t.Context(), cluster.Options{Dir: filepath.Join(scratch, "postgres"), Database: name})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c.URL
+}
+
+func (w *world) start(t *testing.T) {
+	t.Helper()
+	s, err := service.Start(t.Context(), w.config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.Service = s
+	w.config.Listen = strings.TrimPrefix(strings.TrimPrefix(s.URL, "https://"), "http://") // the same port when it is started again
+}
+
+func (w *world) setUp(t *testing.T, url, link string) (token string) {
+	t.Helper()
+	c, err := client.New(client.Options{URL: url, CA: w.ca})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	_, secret, _ := strings.Cut(link, "#")
+	name, email := "Robin Sedge", "robin@curlew-sedge.example"
+	must(c.SetUp(t.Context(), api.SetUp{Link: secret, Password: password, Name: &name, Email: &email}))(t)
+	return must(client.Made(c.AddTokenWithResponse(t.Context(), api.NewToken{Name: "test", Days: 1})))(t).Secret
+}
+
+// client makes a client with an API token; "" for one that is not signed in.
+func (w *world) client(t *testing.T, token string) *client.Client {
+	t.Helper()
+	c, err := client.New(client.Options{URL: w.Service.URL, Token: token, CA: w.ca})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(c.Close)
+	return c
+}
+
+// person adds somebody and returns a client with a token of theirs.
+func (w *world) person(t *testing.T, role api.Role) *client.Client {
+	t.Helper()
+	email := fmt.Sprintf("%s-%d@curlew-sedge.example", role, made.Add(1))
+	added := must(client.Made(w.owner.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "Wren", Email: email, Role: role})))(t)
+	c := w.client(t, "")
+	_, secret, _ := strings.Cut(added.Link, "#")
+	must(c.SetUp(t.Context(), api.SetUp{Link: secret, Password: password}))(t)
+	return w.client(t, must(client.Made(c.AddTokenWithResponse(t.Context(), api.NewToken{Name: "test", Days: 1})))(t).Secret)
+}
+
+func (w *world) enrolmentToken(t *testing.T, uses int) string {
+	t.Helper()
+	return must(client.Made(w.owner.AddEnrolmentTokenWithResponse(t.Context(), api.NewEnrolmentToken{Organisation: organisation, Site: site, Uses: &uses})))(t).Secret
+}
+
+// enrol makes a device and returns the folder of its agent.
+func (w *world) enrol(t *testing.T, name string) (dir string, id uuid.UUID) {
+	t.Helper()
+	dir = t.TempDir()
+	i := must(identity.Enrol(t.Context(), dir, w.Service.URL, w.enrolmentToken(t, 1), name))(t)
+	return dir, uuid.MustParse(i.Device)
+}
+
+// device is a running agent.
+type device struct {
+	id   uuid.UUID
+	dir  string
+	stop func() // ends it and waits
+}
+
+// device enrols and runs a simulated device, and waits until the service shows it online.
+func (w *world) device(t *testing.T, name string) *device {
+	t.Helper()
+	return w.agent(t, name, sim.Device{Name: name, Kind: sim.Desk, Seed: 7, Address: "192.0.2.10", People: []string{"Wren Ashdown"}}.Host(time.Now), nil)
+}
+
+// machine enrols and runs a real agent over this machine.
+func (w *world) machine(t *testing.T, name string) *device {
+	t.Helper()
+	h := native.New()
+	h.Informer = named{h.Informer, name}
+	return w.agent(t, name, h, nil)
+}
+
+func (w *world) agent(t *testing.T, name string, h host.Host, change func(*agent.Agent)) *device {
+	t.Helper()
+	dir, id := w.enrol(t, name)
+	d := &device{id: id, dir: dir}
+	a := &agent.Agent{Dir: dir, Host: h, Log: quiet, Every: 500 * time.Millisecond}
+	if change != nil {
+		change(a)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- a.Run(ctx) }()
+	stopped := false
+	d.stop = func() {
+		if !stopped {
+			stopped = true
+			cancel()
+			if err := <-done; err != nil {
+				t.Errorf("the agent of %s ended: %v", name, err)
+			}
+		}
+	}
+	t.Cleanup(d.stop)
+	w.await(t, 5*time.Second, name+" is online with facts", func() bool {
+		got := must(w.owner.Device(t.Context(), id))(t)
+		return got.Device.Online && got.Facts != nil
+	})
+	return d
+}
+
+// named is a host under another name.
+type named struct {
+	host.Informer
+	name string
+}
+
+func (n named) Facts(ctx context.Context) (f api.Facts, err error) {
+	f, err = n.Informer.Facts(ctx)
+	f.HostName = n.name
+	return f, err
+}
+
+// await waits until something holds, and fails when it does not in time. What it waits for is
+// state behind the API, which tells of no event.
+func (w *world) await(t *testing.T, within time.Duration, what string, holds func() bool) time.Duration {
+	t.Helper()
+	began := time.Now()
+	for !holds() {
+		if time.Since(began) > within {
+			t.Fatalf("not within %s: %s", within, what)
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	return time.Since(began)
+}
+
+// must takes what a call returned and gives its value, or fails the test.
+func must[T any](v T, err error) func(t *testing.T) T {
+	return func(t *testing.T) T {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+}
+
+// refused fails unless err is a problem of that status that tells text.
+func refused(t *testing.T, err error, status int, text string) {
+	t.Helper()
+	p, ok := err.(*client.Problem)
+	if !ok || p.Status != status || !strings.Contains(p.Error(), text) {
+		t.Errorf("got %v, want a problem of status %d with %q", err, status, text)
+	}
+}
