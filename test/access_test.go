@@ -190,7 +190,7 @@ func call(t *testing.T, w *world, method, path, token string) int {
 func TestAuditLog(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
-	d := w.device(t, "hay-desk-01")
+	d := w.simulated(t, "hay-desk-01")
 	if _, err := w.owner.Run(t.Context(), d.id, command("hostname"), io.Discard, io.Discard); err != nil {
 		t.Fatal(err)
 	}

@@ -92,7 +92,7 @@ func TestCancelReachesTheDevice(t *testing.T) {
 func TestOfflineDevice(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
-	d := w.device(t, "hay-desk-01")
+	d := w.simulated(t, "hay-desk-01")
 	d.stop()
 	w.await(t, 2*time.Second, "a device whose agent ended is silent", func() bool {
 		return !must(w.owner.Find(t.Context(), "hay-desk-01"))(t).Online
@@ -101,7 +101,11 @@ func TestOfflineDevice(t *testing.T) {
 	refused(t, err, http.StatusServiceUnavailable, "hay-desk-01 is not connected")
 	_, err = w.owner.Shell(t.Context(), d.id, link.TerminalSize{Columns: 80, Rows: 24})
 	refused(t, err, http.StatusServiceUnavailable, "hay-desk-01 is not connected")
-	page := must(client.Result(w.owner.ListAttentionWithResponse(t.Context(), &api.ListAttentionParams{})))(t)
+	var page *api.AttentionPage
+	w.await(t, 2*time.Second, "the first page shows it", func() bool {
+		page = must(client.Result(w.owner.ListAttentionWithResponse(t.Context(), &api.ListAttentionParams{})))(t)
+		return page.Total > 0
+	})
 	if page.Total != 1 || page.Items[0].Finding.Check != "silent" || page.Devices.Silent != 1 {
 		t.Errorf("the first page shows %+v", page)
 	}
@@ -132,7 +136,7 @@ func TestShell(t *testing.T) {
 func TestShellOfALostAgent(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
-	d := w.device(t, "hay-desk-01")
+	d := w.simulated(t, "hay-desk-01")
 	c := must(w.owner.Shell(t.Context(), d.id, link.TerminalSize{Columns: 80, Rows: 24}))(t)
 	defer c.CloseNow()
 	s := &shell{t: t, c: c}

@@ -4,9 +4,11 @@
 package test
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"log/slog"
 	"os"
 	"os/signal"
@@ -17,6 +19,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 
 	"moorwatch.example/agent"
 	"moorwatch.example/agent/host"
@@ -204,31 +207,31 @@ func (w *world) enrol(t *testing.T, name string) (dir string, id uuid.UUID) {
 	return dir, uuid.MustParse(i.Device)
 }
 
-// device is a running agent.
-type device struct {
+// running is a running agent.
+type running struct {
 	id   uuid.UUID
 	dir  string
 	stop func() // ends it and waits
 }
 
-// device enrols and runs a simulated device, and waits until the service shows it online.
-func (w *world) device(t *testing.T, name string) *device {
+// simulated enrols and runs a simulated device, and waits until the service shows it online.
+func (w *world) simulated(t *testing.T, name string) *running {
 	t.Helper()
 	return w.agent(t, name, sim.Device{Name: name, Kind: sim.Desk, Seed: 7, Address: "192.0.2.10", People: []string{"Wren Ashdown"}}.Host(time.Now), nil)
 }
 
 // machine enrols and runs a real agent over this machine.
-func (w *world) machine(t *testing.T, name string) *device {
+func (w *world) machine(t *testing.T, name string) *running {
 	t.Helper()
 	h := native.New()
 	h.Informer = named{h.Informer, name}
 	return w.agent(t, name, h, nil)
 }
 
-func (w *world) agent(t *testing.T, name string, h host.Host, change func(*agent.Agent)) *device {
+func (w *world) agent(t *testing.T, name string, h host.Host, change func(*agent.Agent)) *running {
 	t.Helper()
 	dir, id := w.enrol(t, name)
-	d := &device{id: id, dir: dir}
+	d := &running{id: id, dir: dir}
 	a := &agent.Agent{Dir: dir, Host: h, Log: quiet, Every: 500 * time.Millisecond}
 	if change != nil {
 		change(a)
@@ -298,4 +301,19 @@ func refused(t *testing.T, err error, status int, text string) {
 	if !ok || p.Status != status || !strings.Contains(p.Error(), text) {
 		t.Errorf("got %v, want a problem of status %d with %q", err, status, text)
 	}
+}
+
+// manyDevices puts devices into the database that no agent stands behind.
+func (w *world) manyDevices(t *testing.T, n int) {
+	t.Helper()
+	db := must(pgx.Connect(t.Context(), w.config.Database))(t)
+	defer db.Close(context.Background())
+	must(db.Exec(t.Context(), `INSERT INTO devices (id, site_id, name, public_key, enrolled_at, presence_since, os, os_name, os_version, addresses, serial, cpu, memory, disk, online, condition)
+		SELECT gen_random_uuid(), (SELECT id FROM sites LIMIT 1), 'many-' || lpad(i::text, 5, '0'), decode(md5(i::text), 'hex'), now(), now(), 'windows', 'Windows 11 Pro', '24H2',
+			ARRAY['192.0.2.' || i % 250], 'CS-' || i, i % 100, i % 90, i % 80, i % 7 > 0, CASE WHEN i % 7 > 0 THEN 'healthy' ELSE 'silent' END FROM generate_series(1, $1) i`, n))(t)
+}
+
+func jsonBody(t *testing.T, v any) io.Reader {
+	t.Helper()
+	return bytes.NewReader(must(json.Marshal(v))(t))
 }

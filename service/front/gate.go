@@ -4,9 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"regexp"
 	"strings"
 
-	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers"
 	"github.com/gin-gonic/gin"
@@ -117,25 +117,34 @@ func validate(c *gin.Context, route *routers.Route) error {
 	if errors.As(err, &tooLarge) {
 		return Problem(http.StatusRequestEntityTooLarge, "The request is too large.", fmt.Sprintf("At most %d bytes are read.", tooLarge.Limit))
 	}
-	detail := err.Error()
+	return Problem(http.StatusBadRequest, "The request is not as it should be.", explain(err))
+}
+
+// misfit is a line in which the schema library says what does not fit, and where.
+var misfit = regexp.MustCompile(`(?m)^\s*- at '/?([^']*)': (.*)$`)
+
+// explain says what does not fit in a request, without the words of the schema library.
+func explain(err error) string {
 	var request *openapi3filter.RequestError
-	var schema *openapi3.SchemaError
-	if errors.As(err, &schema) {
-		detail = schema.Reason
-		if at := strings.Join(schema.JSONPointer(), "."); at != "" {
-			detail = at + ": " + detail
-		}
-		if errors.As(err, &request) && request.Parameter != nil {
-			detail = request.Parameter.Name + ": " + detail
-		}
-	} else if errors.As(err, &request) {
-		detail = request.Reason
-		if request.Parameter != nil {
-			detail = request.Parameter.Name + ": " + request.Reason
-		}
-		if request.Err != nil {
-			detail = strings.TrimPrefix(detail+": "+request.Err.Error(), ": ")
-		}
+	if !errors.As(err, &request) {
+		return err.Error()
 	}
-	return Problem(http.StatusBadRequest, "The request is not as it should be.", detail)
+	name := ""
+	if request.Parameter != nil {
+		name = request.Parameter.Name
+	}
+	if request.Err == nil {
+		return strings.TrimPrefix(name+": "+request.Reason, ": ")
+	}
+	var all []string
+	for _, m := range misfit.FindAllStringSubmatch(request.Err.Error(), -1) {
+		if at := strings.Trim(name+"."+strings.ReplaceAll(m[1], "/", "."), "."); at != "" {
+			m[2] = at + ": " + m[2]
+		}
+		all = append(all, m[2])
+	}
+	if len(all) == 0 {
+		return strings.TrimPrefix(name+": "+request.Err.Error(), ": ")
+	}
+	return strings.Join(all, "; ")
 }

@@ -40,6 +40,7 @@ func NewRouter(p Parts) (http.Handler, error) {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
+	r.UseRawPath = true                              // a name in a path may contain a slash, escaped
 	if err := r.SetTrustedProxies(nil); err != nil { // addresses are those of connections
 		return nil, err
 	}

@@ -28,11 +28,12 @@ export function Facts({ detail, vitals: v }: { detail: Schemas["DeviceDetail"]; 
 				</ul>
 			)}
 			{v && (
-				<Group title="Disks">
+				<section>
+					<h2 className="mb-1 font-semibold">Disks</h2>
 					{v.disks.map((k) => {
 						const used = k.total_bytes ? (100 * k.used_bytes) / k.total_bytes : 0;
 						return (
-							<div key={k.mount} className="col-span-2">
+							<div key={k.mount}>
 								<div className="flex justify-between gap-2">
 									<span className="truncate font-medium">{k.mount}</span>
 									<span className="tabular-nums">
@@ -48,7 +49,7 @@ export function Facts({ detail, vitals: v }: { detail: Schemas["DeviceDetail"]; 
 							</div>
 						);
 					})}
-				</Group>
+				</section>
 			)}
 			{v && v.people.length > 0 && (
 				<Group title="People">

@@ -1,0 +1,308 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/chromedp"
+
+	"moorwatch.example/core/device"
+)
+
+// page drives the console as a person does, in headless Chromium.
+type page struct {
+	t   *testing.T
+	ctx context.Context
+	url string
+}
+
+func (w *world) open(t *testing.T) *page {
+	t.Helper()
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
+		chromedp.ExecPath("/usr/bin/chromium"))
+	ctx, cancel := chromedp.NewExecAllocator(t.Context(), options...)
+	t.Cleanup(cancel)
+	ctx, cancel = chromedp.NewContext(ctx)
+	t.Cleanup(cancel)
+	ctx, cancel = context.WithTimeout(ctx, 2*time.Minute)
+	t.Cleanup(cancel)
+	p := &page{t, ctx, w.Service.URL}
+	p.do(chromedp.EmulateViewport(1280, 800))
+	return p
+}
+
+func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	if err := chromedp.Do(p.ctx, steps...); err != nil {
+		p.fail(err)
+	}
+}
+
+// fail keeps a picture of what a person would have seen.
+func (p *page) fail(err error) {
+	p.t.Helper()
+	if png, shot := chromedp.Run(p.ctx, chromedp.CaptureScreenshot()); shot == nil {
+		name := fmt.Sprintf("%s/moorwatch-%s.png", os.TempDir(), strings.ReplaceAll(p.t.Name(), "/", "-"))
+		os.WriteFile(name, png, 0o600)
+		p.t.Logf("what was seen is in %s", name)
+	}
+	p.t.Fatal(err)
+}
+
+// ask evaluates JavaScript.
+func ask[T any](p *page, script string) T {
+	p.t.Helper()
+	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](script, chromedp.EvalAwaitPromise))
+	if err != nil {
+		p.fail(fmt.Errorf("%s: %w", script, err))
+	}
+	return v
+}
+
+// sees waits until the page, or the part of it that a selector names, shows a text.
+func (p *page) sees(selector, text string) {
+	p.t.Helper()
+	p.until(fmt.Sprintf("[...document.querySelectorAll(%q)].some(e => e.innerText.includes(%q))", selector, text), fmt.Sprintf("%q in %s", text, selector))
+}
+
+func (p *page) until(script, what string) {
+	p.t.Helper()
+	for began := time.Now(); !ask[bool](p, script); time.Sleep(50 * time.Millisecond) {
+		if time.Since(began) > 15*time.Second {
+			p.fail(fmt.Errorf("not seen within 15 s: %s; the page shows %.800q", what, ask[string](p, "document.body.innerText")))
+		}
+	}
+}
+
+func (p *page) focus(selector string) {
+	p.t.Helper()
+	p.until(fmt.Sprintf("document.querySelector(%q) !== null", selector), selector)
+	p.do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf("document.querySelector(%q).focus()", selector)))
+}
+
+// typed types as a keyboard does: a key goes down, gives a character, and comes up.
+func (p *page) typed(text string) {
+	p.t.Helper()
+	for _, r := range text {
+		key := input.DispatchKeyEventParams{Key: string(r)}
+		if r == '\r' {
+			key.Key, key.WindowsVirtualKeyCode = "Enter", 13
+		}
+		for _, kind := range []input.DispatchKeyEventType{"rawKeyDown", "char", "keyUp"} {
+			key.Type, key.Text = kind, ""
+			if kind == "char" {
+				key.Text = string(r)
+			}
+			if _, err := chromedp.Call(p.ctx, input.DispatchKeyEvent, key); err != nil {
+				p.fail(err)
+			}
+		}
+	}
+}
+
+// ctrl presses a key with Ctrl.
+func (p *page) ctrl(key string) {
+	p.t.Helper()
+	for _, kind := range []input.DispatchKeyEventType{"rawKeyDown", "keyUp"} {
+		if _, err := chromedp.Call(p.ctx, input.DispatchKeyEvent, input.DispatchKeyEventParams{Type: kind, Key: key, Modifiers: 2}); err != nil {
+			p.fail(err)
+		}
+	}
+}
+
+func (p *page) signIn() {
+	p.t.Helper()
+	p.do(chromedp.Navigate(p.url))
+	p.focus("input[type=email]")
+	p.typed("robin@curlew-sedge.example")
+	p.focus("input[type=password]")
+	p.typed(password + "\r")
+	p.sees("h1", "What needs a person now")
+}
+
+// accessible holds the page against axe-core's WCAG 2.2 AA rules.
+func (p *page) accessible(name string) {
+	p.t.Helper()
+	source, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	p.do(chromedp.Evaluate[chromedp.Void](string(source)))
+	found := ask[string](p, `axe.run({runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]})
+		.then(r => r.violations.map(v => v.id + ": " + v.help + " at " + v.nodes.map(n => n.target.join(" ") + " (" + n.any.map(a => a.message).join("; ") + ")").slice(0, 3).join(", ")).join("\n"))`)
+	if found != "" {
+		p.t.Errorf("%s is not accessible to all:\n%s", name, found)
+	}
+}
+
+func (p *page) dark() {
+	p.do(chromedp.Evaluate[chromedp.Void](`document.documentElement.classList.contains("dark") || document.querySelector("[aria-label='Dark theme']").click()`))
+	p.until(`document.documentElement.classList.contains("dark")`, "the dark theme")
+}
+
+func TestConsole(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	p := w.open(t)
+	p.do(chromedp.Navigate(p.url))
+	p.focus("input[type=email]")
+	p.accessible("sign-in")
+	p.typed("robin@curlew-sedge.example")
+	p.focus("input[type=password]")
+	p.typed("not the password\r")
+	p.sees("[role=alert]", "E-mail or password is wrong.")
+	p.signIn()
+	p.sees("main", "There is no device yet.")
+	w.simulated(t, "hay-desk-01")
+	lost := w.simulated(t, "hay-desk-02")
+	p.sees("main", "Nothing needs a person now.") // told by an event, without a reload
+	lost.stop()
+	p.sees("main tr", "Not heard from: its agent is not connected.")
+	p.accessible("the first page")
+
+	p.ctrl("k")
+	p.typed("desk-01")
+	p.sees("[role=option]", "hay-desk-01")
+	p.typed("\r")
+	p.sees("h1", "hay-desk-01")
+	p.sees("aside", "192.0.2.10")
+	p.until(`document.querySelectorAll("figure canvas").length === 4`, "four charts")
+	p.sees("section[aria-label=Vitals]", "read every 2 s while you look")
+	p.do(chromedp.Evaluate[chromedp.Void](`window.was = document.querySelector("figure canvas").toDataURL()`))
+	p.until(`document.querySelector("figure canvas").toDataURL() !== window.was`, "charts that move while the page is open")
+	p.accessible("the bench")
+	p.dark()
+	p.accessible("the bench in the dark")
+
+	p.do(chromedp.Navigate(p.url + "/devices"))
+	p.sees("[role=table]", "hay-desk-02")
+	p.accessible("the device list in the dark")
+	if got := ask[string](p, `[...document.querySelectorAll("[role=row] a")].map(a => a.innerText).join()`); got != "hay-desk-01,hay-desk-02" {
+		t.Errorf("those online stand first: %s", got)
+	}
+	for typed, want := range map[string]string{"wren": "hay-desk-01", "192.0.2.10 02": "hay-desk-02", "CS-": "hay-desk-01,hay-desk-02", "nosuch": ""} {
+		if typed == "wren" && ask[bool](p, `!document.body.innerText.includes("Wren")`) {
+			continue // nobody sits at a simulated desk at night
+		}
+		p.do(chromedp.Navigate(p.url + "/devices"))
+		p.focus("input[type=search]")
+		p.typed(typed)
+		p.until(fmt.Sprintf(`[...document.querySelectorAll("[role=row] a")].map(a => a.innerText).join() === %q`, want), typed+" gives "+want)
+	}
+	p.sees("main", "No device matches.")
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("main button.link").click(); [...document.querySelectorAll("main button")].find(b => b.innerText.includes("Columns")).click()`))
+	p.until(`[...document.querySelectorAll("label")].some(l => l.innerText.includes("Serial"))`, "the choice of columns")
+	p.do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("label")].find(l => l.innerText.includes("Serial")).click()`))
+	p.sees("[role=columnheader]", "Serial")
+	p.do(chromedp.Navigate(p.url + "/devices"))
+	p.sees("[role=columnheader]", "Serial") // the choice is kept
+	for _, path := range []string{"/enrol", "/audit", "/tokens"} {
+		p.do(chromedp.Navigate(p.url + path))
+		p.until(`document.querySelector("h1") !== null && document.querySelector("[role=status]") === null`, path)
+		p.accessible(path)
+	}
+}
+
+func TestConsoleCommandAndShell(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	d := w.machine(t, "van-board")
+	p := w.open(t)
+	p.signIn()
+	p.do(chromedp.Navigate(p.url + "/devices/" + d.id.String() + "?pane=command,shell"))
+	p.until(`document.querySelector("[data-shell=open]") !== null`, "an open shell")
+	p.focus("input[aria-label=Command]")
+	p.typed("echo $((6*7)); echo oops >&2; exit 3\r")
+	p.sees("[role=log]", "42")
+	p.sees("[role=log] .text-rowan", "oops")
+	p.sees("[role=log]", "exit status 3")
+	p.typed("sleep 300\r")
+	p.sees("button", "End")
+	p.do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("button")].find(b => b.innerText.includes("End")).click()`))
+	p.sees("[role=log]", "ended by you")
+	p.accessible("the command and the shell")
+
+	terminal := `[...document.querySelectorAll(".xterm-rows > div")].map(r => r.innerText).join("\n")`
+	p.focus(".xterm-helper-textarea")
+	p.typed("stty size; printf 'h\\303\\251 %s\\n' $((40+2))\r")
+	p.until(terminal+`.includes("hé 42")`, "UTF-8 and the sum in the terminal")
+	size := ask[string](p, terminal+`.match(/^(\d+ \d+)/m)[1]`)
+	p.do(chromedp.EmulateViewport(1000, 600))
+	time.Sleep(300 * time.Millisecond) // the size that follows is asked of the shell until it differs
+	for began := time.Now(); ; {
+		p.typed("clear; stty size\r")
+		time.Sleep(200 * time.Millisecond)
+		now := ask[string](p, `(`+terminal+`.match(/^(\d+ \d+)/m) ?? ["",""])[1]`)
+		if now != "" && now != size {
+			break
+		}
+		if time.Since(began) > 10*time.Second {
+			p.fail(fmt.Errorf("the shell's size stays %s in a smaller window", size))
+		}
+	}
+	// What is pasted is bracketed where the shell asks for that.
+	p.typed("clear; cat -v\r")
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector(".xterm-helper-textarea").dispatchEvent(Object.assign(new ClipboardEvent("paste", {clipboardData: (() => { const d = new DataTransfer(); d.setData("text/plain", "pasted moor"); return d; })(), bubbles: true})))`))
+	p.until(terminal+`.includes("pasted moor")`, "what was pasted")
+	d.stop()
+	p.until(terminal+`.replaceAll("\n", "").includes("Press Enter for a new shell")`, "the notice that the shell was lost")
+	p.sees("main header", "Silent for")
+}
+
+// Ten thousand rows stay fluid: the list is there soon, and scrolls and searches without a long
+// pause.
+func TestConsoleWithManyDevices(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	w.manyDevices(t, 10_000)
+	p := w.open(t)
+	p.signIn()
+	p.do(chromedp.Navigate(p.url + "/devices"))
+	p.sees("main", "10000 devices")
+	if rows := ask[int](p, `document.querySelectorAll("[role=row]").length`); rows > 80 {
+		t.Errorf("%d rows are drawn", rows)
+	}
+	worst := ask[float64](p, `new Promise(done => {
+		const scroll = document.querySelector("main .overflow-auto"); let n = 0, last = performance.now(), worst = 0;
+		const step = now => { worst = Math.max(worst, now - last); last = now; scroll.scrollTop += 2400; if (++n < 90) requestAnimationFrame(step); else done(worst); };
+		requestAnimationFrame(t => { last = t; requestAnimationFrame(step); }); })`)
+	t.Logf("the longest frame while scrolling took %.0f ms", worst)
+	if worst > 250 {
+		t.Errorf("scrolling stands still for %.0f ms", worst)
+	}
+	p.focus("input[type=search]")
+	began := time.Now()
+	p.typed("many-09999")
+	p.sees("main", "1 of 10000 devices")
+	t.Logf("searched in %s", time.Since(began).Round(time.Millisecond))
+	if took := time.Since(began); took > 5*time.Second {
+		t.Errorf("the search took %s", took)
+	}
+}
+
+// What a device calls itself is shown, and never run.
+func TestHostileNamesAreShown(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	dir, id := w.enrol(t, `<img src=x onerror="document.title='owned'">`)
+	r := &reporter{id, connect(t, dir)}
+	facts := device.Facts{HostName: `<img src=x onerror="document.title='owned'">`, OS: "linux", Model: "</script><script>document.title='owned'</script>", Serial: "\u202eabc\x1b]0;x\x07"}
+	answer := must(r.client.Post("http://service/facts", "application/json", jsonBody(t, facts)))(t)
+	answer.Body.Close()
+	p := w.open(t)
+	p.signIn()
+	p.do(chromedp.Navigate(p.url + "/devices/" + id.String()))
+	p.sees("h1", "<img src=x")
+	p.sees("aside", "</script><script>")
+	if title := ask[string](p, "document.title"); strings.Contains(title, "owned") && !strings.Contains(title, "<img") {
+		t.Errorf("the page's title is %q", title)
+	}
+	if n := ask[int](p, `document.querySelectorAll("main img, main script").length`); n != 0 {
+		t.Errorf("%d elements of the device's making", n)
+	}
+}
