@@ -130,7 +130,7 @@ func (a *Agent) connect(ctx context.Context) error {
 		a.Connected()
 	}
 	transport := link.Transport(func(ctx context.Context, _ string) (net.Conn, error) { return l.Open(ctx) })
-	defer transport.CloseIdleConnections()
+	transport.DisableKeepAlives = true // half a minute lies between two calls; a stream kept open would cost the service more than a new one
 	service := caller{&http.Client{Transport: transport}}
 	sending := make(chan struct{})
 	go func() {

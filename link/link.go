@@ -24,6 +24,8 @@ const (
 	writeWithin = 20 * time.Second
 	// window is how much of one stream may be under way, in bytes.
 	window = 2 << 20
+	// backlog is how many streams may wait to be accepted by the other end.
+	backlog = 64
 )
 
 // Link is a proved connection between a device and the service. Its methods may be called by many
@@ -37,6 +39,7 @@ type Link struct {
 func start(c *conn, device string, dialled bool) (*Link, error) {
 	config := yamux.DefaultConfig()
 	config.MaxStreamWindowSize = window
+	config.AcceptBacklog = backlog // its queue is made for every link, and most are idle
 	config.ConnectionWriteTimeout = writeWithin
 	config.KeepAliveInterval = PingEvery
 	config.EnableKeepAlive = dialled
@@ -54,7 +57,7 @@ func start(c *conn, device string, dialled bool) (*Link, error) {
 }
 
 // Open starts a stream to the other end. Closing it is the caller's. It does not wait for the
-// network unless 256 streams await the other end's acceptance.
+// network unless 64 streams await the other end's acceptance.
 func (l *Link) Open(ctx context.Context) (net.Conn, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, err

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"runtime/debug"
 	"syscall"
 	"time"
 
@@ -82,6 +83,11 @@ func serve(ctx context.Context, c *cli.Command) error {
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(c.String("log"))); err != nil {
 		return fmt.Errorf("--log is %q: write debug, info, warn or error", c.String("log"))
+	}
+	if os.Getenv("GOGC") == "" {
+		// Most of the heap is what idle links hold and never changes: collecting twice as often
+		// costs little, and a fleet needs a quarter less memory.
+		debug.SetGCPercent(50)
 	}
 	slog.SetDefault(slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})))
 	config := service.Config{Database: c.String("database"), Connections: int32(c.Int("connections")), Listen: c.String("listen"), URL: c.String("url"), Console: web.Console()}

@@ -1,0 +1,267 @@
+package test
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/creack/pty"
+
+	"moorwatch.example/client"
+	"moorwatch.example/demo"
+)
+
+// programs builds the programs once, and returns the folder they are in.
+var programs = sync.OnceValues(func() (string, error) {
+	dir := filepath.Join(scratch, "bin")
+	out, err := exec.Command("go", "build", "-o", dir+"/", "../cmd/...").CombinedOutput()
+	if err != nil {
+		err = fmt.Errorf("%w: %s", err, out)
+	}
+	return dir, err
+})
+
+// moor prepares the client with an account of its own, signed in by environment.
+func (w *world) moor(t *testing.T, args ...string) *exec.Cmd {
+	t.Helper()
+	cmd := exec.Command(filepath.Join(must(programs())(t), "moor"), args...)
+	cmd.Env = append(os.Environ(), "MOOR_URL="+w.Service.URL, "MOOR_TOKEN="+w.token, "MOOR_CA="+w.ca, "XDG_CONFIG_HOME="+t.TempDir())
+	return cmd
+}
+
+// ran runs a program and returns what it printed and its exit status.
+func ran(t *testing.T, cmd *exec.Cmd) (out, errs string, exit int) {
+	t.Helper()
+	var o, e bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &o, &e
+	err := cmd.Run()
+	var status *exec.ExitError
+	if err != nil && !errors.As(err, &status) {
+		t.Fatal(err)
+	}
+	return o.String(), e.String(), cmd.ProcessState.ExitCode()
+}
+
+func TestClientProgram(t *testing.T) {
+	t.Parallel()
+	w := begin(t, true)
+	w.machine(t, "van-board")
+	w.simulated(t, "hay-desk-01")
+	w.enrol(t, "hay-desk-02")
+	for _, c := range []struct {
+		args      []string
+		out, errs string
+		exit      int
+	}{
+		{[]string{"run", "van-board", "--", "sh", "-c", "echo out; echo err >&2; exit 3"}, "out\n", "err\n", 3},
+		{[]string{"run", "--line", "van-board", "--", "echo a |", "tr a b"}, "b\n", "", 0},
+		{[]string{"run", "--timeout", "1s", "van-board", "--", "sleep", "60"}, "", "time limit of 1s", 125},
+		{[]string{"run", "van-board"}, "", "which command?", 125},
+		{[]string{"run", "hay-desk-02", "--", "true"}, "", "hay-desk-02 is not connected", 125},
+		{[]string{"device", "van-bored"}, "", "van-board", 125},
+		{[]string{"device", "hay-desk-01"}, "Windows 11 Pro", "", 0},
+		{[]string{"devices", "--where", "os =="}, "", "Syntax error", 125},
+		{[]string{"devices", "--where", "disk > 99.9"}, "", "No device matches.", 0},
+		{[]string{"attention"}, "hay-desk-02", "", 0},
+		{[]string{"link-test", "--bytes", "100000", "van-board"}, "100 kB came in", "", 0},
+		{[]string{"enrolment", "add", "--organisation", organisation, "--site", site}, "mw-enrol.", "", 0},
+		{[]string{"enrolment", "list"}, "used up", "", 0},
+		{[]string{"token", "add", "backup"}, "mw-api.", "", 0},
+		{[]string{"site", "list"}, site, "", 0},
+		{[]string{"audit", "--device", "van-board"}, "command.end", "", 0},
+		{[]string{"completion", "bash"}, "complete", "", 0},
+	} {
+		out, errs, exit := ran(t, w.moor(t, c.args...))
+		if exit != c.exit || !strings.Contains(out, c.out) || !strings.Contains(errs, c.errs) {
+			t.Errorf("moor %q: exit %d, %q, %q", c.args, exit, out, errs)
+		}
+	}
+	for args, one := range map[string]bool{"device hay-desk-01 --json": true, "device --json hay-desk-01": true, "devices --json --where name=='hay-desk-01'": false} {
+		out, _, _ := ran(t, w.moor(t, strings.Fields(args)...))
+		var list []map[string]any
+		if one {
+			out = "[" + out + "]"
+		}
+		if err := json.Unmarshal([]byte(out), &list); err != nil || len(list) != 1 {
+			t.Fatalf("moor %s: %v in %s", args, err, out)
+		}
+		for _, field := range []string{"id", "name", "organisation", "site", "os", "condition", "online"} {
+			if _, ok := list[0][field]; !ok {
+				t.Errorf("moor %s has no %s", args, field)
+			}
+		}
+	}
+	// Signed in by what sign-in stored, and not by the environment.
+	config := t.TempDir()
+	signIn := w.moor(t, "sign-in", w.Service.URL, "--email", "robin@curlew-sedge.example", "--ca", w.ca)
+	signIn.Env = append(os.Environ(), "XDG_CONFIG_HOME="+config)
+	signIn.Stdin = strings.NewReader(password + "\n")
+	if out, errs, exit := ran(t, signIn); exit != 0 || !strings.Contains(out, "as robin@curlew-sedge.example (owner)") {
+		t.Fatalf("sign-in: %d %s %s", exit, out, errs)
+	}
+	if info, err := os.Stat(filepath.Join(config, "moor", "sign-in.json")); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("what sign-in stored: %v, %v", info, err)
+	}
+	stored := w.moor(t, "devices")
+	stored.Env = append(os.Environ(), "XDG_CONFIG_HOME="+config)
+	if out, errs, _ := ran(t, stored); !strings.Contains(out, "van-board") {
+		t.Errorf("signed in by what was stored: %s %s", out, errs)
+	}
+	nobody := w.moor(t, "devices")
+	nobody.Env = append(os.Environ(), "XDG_CONFIG_HOME="+t.TempDir())
+	if _, errs, exit := ran(t, nobody); exit != 125 || !strings.Contains(errs, "run moor sign-in") {
+		t.Errorf("not signed in: %d %s", exit, errs)
+	}
+	// Ctrl+C ends the command at the device.
+	long := w.moor(t, "run", "van-board", "--", "sh", "-c", "echo begun; sleep 300")
+	out := must(long.StdoutPipe())(t)
+	if err := long.Start(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := io.ReadFull(out, make([]byte, 6)); err != nil {
+		t.Fatal(err)
+	}
+	long.Process.Signal(os.Interrupt)
+	if err := long.Wait(); long.ProcessState.ExitCode() != 130 {
+		t.Errorf("after Ctrl+C: %v", err)
+	}
+}
+
+// moor shell in a real terminal: raw keys, and the window's size follows.
+func TestClientShell(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	w.machine(t, "van-board")
+	cmd := w.moor(t, "shell", "van-board")
+	f, err := pty.StartWithSize(cmd, &pty.Winsize{Cols: 90, Rows: 30})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	var all []byte
+	await := func(text string) {
+		t.Helper()
+		b := make([]byte, 4096)
+		for !bytes.Contains(all, []byte(text)) {
+			n, err := f.Read(b)
+			if err != nil {
+				t.Fatalf("%v before %q; so far %q", err, text, all)
+			}
+			all = append(all, b[:n]...)
+		}
+	}
+	io.WriteString(f, "stty size; echo $((6*7))moor\r")
+	await("30 90")
+	await("42moor")
+	if err := pty.Setsize(f, &pty.Winsize{Cols: 100, Rows: 40}); err != nil {
+		t.Fatal(err)
+	}
+	// The size travels beside what is typed; it is asked for until it has arrived.
+	io.WriteString(f, "until [ \"$(stty size)\" = '40 100' ]; do :; done; echo re''sized\r")
+	await("resized")
+	io.WriteString(f, "sleep 100\r")
+	io.WriteString(f, "\x03") // Ctrl+C goes to the shell, not to moor
+	io.WriteString(f, "exit 9\r")
+	cmd.Wait()
+	if exit := cmd.ProcessState.ExitCode(); exit != 9 {
+		t.Errorf("moor shell ends with %d", exit)
+	}
+}
+
+// The demo as its first user meets it: ready, stopped whole, and continued where it was.
+func TestDemo(t *testing.T) {
+	t.Parallel()
+	bin := must(programs())(t)
+	dir := filepath.Join(scratch, "demo")
+	_, port, _ := strings.Cut(freeAddress(t), ":")
+	env := append(os.Environ(), "DEMO_DIR="+dir, "DEMO_PORT="+port)
+	start := func() (*exec.Cmd, demo.Access) {
+		cmd := exec.Command(filepath.Join(bin, "moorwatch"), "demo")
+		cmd.Env = env
+		out := must(cmd.StdoutPipe())(t)
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { cmd.Process.Kill() })
+		ready := false
+		for lines := bufio.NewScanner(out); !ready && lines.Scan(); {
+			ready = strings.Contains(lines.Text(), "Ctrl+C")
+		}
+		if !ready {
+			t.Fatal("the demo ended before it was ready")
+		}
+		var a demo.Access
+		if err := json.Unmarshal(must(os.ReadFile(filepath.Join(dir, "demo.json")))(t), &a); err != nil {
+			t.Fatal(err)
+		}
+		return cmd, a
+	}
+	stop := func(cmd *exec.Cmd) {
+		t.Helper()
+		cmd.Process.Signal(os.Interrupt)
+		if err := cmd.Wait(); err != nil {
+			t.Errorf("the demo ends with %v", err)
+		}
+		if left, _ := exec.Command("pgrep", "-f", dir).Output(); len(left) > 0 {
+			t.Errorf("these processes of the demo are left: %s", left)
+		}
+	}
+	began := time.Now()
+	cmd, first := start()
+	t.Logf("ready after %s", time.Since(began).Round(time.Millisecond))
+	if info := must(os.Stat(filepath.Join(dir, "demo.json")))(t); info.Mode().Perm() != 0o600 {
+		t.Errorf("demo.json has the mode %o", info.Mode().Perm())
+	}
+	c := must(client.New(client.Options{URL: first.URL, Token: first.Token}))(t)
+	n, local := 0, false
+	for d, err := range c.Devices(t.Context(), "online") {
+		if err != nil {
+			t.Fatal(err)
+		}
+		n++
+		local = local || d.Name == first.Local
+	}
+	if n < 115 || !local {
+		t.Errorf("%d devices are online; this machine among them: %t", n, local)
+	}
+	records := must(c.Find(t.Context(), "sal-records"))(t)
+	history := must(c.GetVitalsWithResponse(t.Context(), records.ID, nil))(t)
+	if history.JSON200 == nil || len(history.JSON200.Points) < 250 {
+		t.Error("there is no history of the day before")
+	}
+	if answer, err := http.Get(first.URL + "/"); err != nil || answer.StatusCode != http.StatusOK {
+		t.Errorf("the console: %v", err)
+	} else {
+		answer.Body.Close()
+	}
+	second := exec.Command(filepath.Join(bin, "moorwatch"), "demo")
+	second.Env = env
+	if _, errs, exit := ran(t, second); exit != 1 || !strings.Contains(errs, "a demo is running in") {
+		t.Errorf("a second demo beside the first: %d %s", exit, errs)
+	}
+	stop(cmd)
+	cmd, again := start()
+	if again.Token != first.Token || must(c.Find(t.Context(), "sal-records"))(t).ID != records.ID {
+		t.Error("the demo did not continue where it was")
+	}
+	stop(cmd)
+	reset := exec.Command(filepath.Join(bin, "moorwatch"), "demo", "--reset")
+	reset.Env = env
+	if _, errs, exit := ran(t, reset); exit != 0 {
+		t.Error(errs)
+	}
+	if _, err := os.Stat(dir); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("after a reset the folder is there: %v", err)
+	}
+}
