@@ -22,12 +22,7 @@ const gibibyte = 1 << 30
 // link measures the bytes a second over a link alone against TLS alone, both on loopback with
 // both ends in this process. The two take turns, and the median of each counts.
 func (b *bench) link() error {
-	dir, err := os.MkdirTemp("", "moorwatch-bench-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
-	server, fingerprint, err := authority.Load(dir, []string{"127.0.0.1"}, time.Now())
+	server, fingerprint, err := ownAuthority()
 	if err != nil {
 		return err
 	}
@@ -93,14 +88,20 @@ func overTLS(server, client *tls.Config) (float64, error) {
 	return rate(c)
 }
 
-func overLink(ctx context.Context, server *tls.Config, fingerprint string) (float64, error) {
+// linked is a link on loopback with both ends in this process.
+type linked struct {
+	device, service *link.Link
+	close           func()
+}
+
+func connect(ctx context.Context, server *tls.Config, fingerprint string) (*linked, error) {
 	public, private, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	far := make(chan *link.Link, 1)
 	s := &http.Server{TLSConfig: server, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -110,20 +111,38 @@ func overLink(ctx context.Context, server *tls.Config, fingerprint string) (floa
 		}
 	})}
 	go s.ServeTLS(l, "", "")
-	defer s.Close()
 	near, err := link.Dialer{URL: "https://" + l.Addr().String(), Device: "bench", Key: private, TLS: link.Pinned(fingerprint)}.Dial(ctx)
+	if err != nil {
+		s.Close()
+		return nil, err
+	}
+	return &linked{near, <-far, func() { near.Close(); s.Close() }}, nil
+}
+
+func overLink(ctx context.Context, server *tls.Config, fingerprint string) (float64, error) {
+	l, err := connect(ctx, server, fingerprint)
 	if err != nil {
 		return 0, err
 	}
-	defer near.Close()
+	defer l.close()
 	go func() { // the device sends
-		if c, err := near.Listener().Accept(); err == nil {
+		if c, err := l.device.Listener().Accept(); err == nil {
 			pour(c)
 		}
 	}()
-	c, err := (<-far).Open(ctx)
+	c, err := l.service.Open(ctx)
 	if err != nil {
 		return 0, err
 	}
 	return rate(c)
+}
+
+// ownAuthority makes a certificate for loopback, and the authority that signed it.
+func ownAuthority() (server *tls.Config, fingerprint string, err error) {
+	dir, err := os.MkdirTemp("", "moorwatch-bench-")
+	if err != nil {
+		return nil, "", err
+	}
+	defer os.RemoveAll(dir)
+	return authority.Load(dir, []string{"127.0.0.1"}, time.Now())
 }

@@ -3,14 +3,11 @@ package main
 import (
 	"bytes"
 	"context"
-	"crypto/ed25519"
-	"crypto/rand"
 	"crypto/tls"
 	"errors"
 	"io"
 	"net"
 	"net/http"
-	"os"
 	"os/exec"
 	"slices"
 	"time"
@@ -20,7 +17,6 @@ import (
 
 	messages "moorwatch.example/contract/link"
 	"moorwatch.example/link"
-	"moorwatch.example/service/authority"
 )
 
 // percentile of sorted times, 0 to 1.
@@ -46,12 +42,7 @@ func times(n int, once func() error) ([]time.Duration, error) {
 
 // call measures one HTTP call to a device over its link, against a bare round trip on loopback.
 func (b *bench) call() error {
-	dir, err := os.MkdirTemp("", "moorwatch-bench-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
-	server, fingerprint, err := authority.Load(dir, []string{"127.0.0.1"}, time.Now())
+	server, fingerprint, err := ownAuthority()
 	if err != nil {
 		return err
 	}
@@ -94,31 +85,13 @@ func bareRoundTrip() ([]time.Duration, error) {
 }
 
 func calls(ctx context.Context, server *tls.Config, fingerprint string) ([]time.Duration, error) {
-	public, private, err := ed25519.GenerateKey(rand.Reader)
+	l, err := connect(ctx, server, fingerprint)
 	if err != nil {
 		return nil, err
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, err
-	}
-	far := make(chan *link.Link, 1)
-	s := &http.Server{TLSConfig: server, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		got, err := link.Accept(w, r, "bench", func(string) (ed25519.PublicKey, error) { return public, nil }, func(string, string) error { return nil })
-		if err == nil {
-			far <- got
-		}
-	})}
-	go s.ServeTLS(l, "", "")
-	defer s.Close()
-	near, err := link.Dialer{URL: "https://" + l.Addr().String(), Device: "bench", Key: private, TLS: link.Pinned(fingerprint)}.Dial(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer near.Close()
-	go http.Serve(near.Listener(), http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "ok") }))
-	device := <-far
-	client := &http.Client{Transport: link.Transport(func(ctx context.Context, _ string) (net.Conn, error) { return device.Open(ctx) })}
+	defer l.close()
+	go http.Serve(l.device.Listener(), http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "ok") }))
+	client := &http.Client{Transport: link.Transport(func(ctx context.Context, _ string) (net.Conn, error) { return l.service.Open(ctx) })}
 	return times(5000, func() error {
 		answer, err := client.Get("http://device/")
 		if err != nil {
@@ -141,12 +114,7 @@ func (b *bench) bulk() error {
 	if err != nil {
 		return err
 	}
-	dir, err := os.MkdirTemp("", "moorwatch-bench-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
-	server, fingerprint, err := authority.Load(dir, []string{"127.0.0.1"}, time.Now())
+	server, fingerprint, err := ownAuthority()
 	if err != nil {
 		return err
 	}

@@ -248,7 +248,7 @@ func TestServiceKilled(t *testing.T) {
 	var cmd *exec.Cmd
 	start := func() (url, setUp string) {
 		cmd = exec.Command(os.Args[0])
-		cmd.Env = append(os.Environ(), "MOORWATCH_TEST_SERVICE="+string(must(json.Marshal(config))(t)))
+		cmd.Env = append(os.Environ(), "MOORWATCH_TEST_SERVICE="+config.Database, "MOORWATCH_TEST_LISTEN="+config.Listen)
 		cmd.Stderr = os.Stderr
 		out := must(cmd.StdoutPipe())(t)
 		if err := cmd.Start(); err != nil {

@@ -85,13 +85,9 @@ func child(work func(ctx context.Context) error) int {
 	return 0
 }
 
-// serveAlone serves with the configuration in the variable, and prints the set-up link.
+// serveAlone serves with the database and the address in the variables, and prints the set-up link.
 func serveAlone(ctx context.Context) error {
-	var config service.Config
-	if err := json.Unmarshal([]byte(os.Getenv("MOORWATCH_TEST_SERVICE")), &config); err != nil {
-		return err
-	}
-	config.Console = web.Console()
+	config := service.Config{Database: os.Getenv("MOORWATCH_TEST_SERVICE"), Listen: os.Getenv("MOORWATCH_TEST_LISTEN"), Connections: 6, Console: web.Console()}
 	s, err := service.Start(ctx, config)
 	if err != nil {
 		return err
