@@ -32,7 +32,8 @@ web/dist/index.html: web/node_modules/.package-lock.json $(WEB_FILES)
 	@touch $@
 
 web/node_modules/.package-lock.json: web/package-lock.json
-	cd web && npm ci --no-fund --no-audit --loglevel=error
+	@# not "npm ci": it fails where a registry lacks the optional packages of another system
+	cd web && npm install --no-save --no-fund --no-audit --loglevel=error
 	@touch $@
 
 test: ## install what is missing, then lint and run every test
