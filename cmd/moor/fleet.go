@@ -103,7 +103,7 @@ func show(w io.Writer, whole *api.DeviceDetail) error {
 	line("where", "%s, %s", d.Organisation, d.Site)
 	if f := whole.Facts; f != nil {
 		line("system", "%s %s, %s, kernel %s", f.OSName, f.OSVersion, f.Arch, f.Kernel)
-		line("hardware", "%s %s, serial %s", f.Vendor, f.Model, orNone(f.Serial))
+		line("hardware", "%s, serial %s", orNone(strings.TrimSpace(f.Vendor+" "+f.Model)), orNone(f.Serial))
 		line("processor", "%s, %d cores", orNone(f.CPUModel), f.Cores)
 		line("addresses", "%s", strings.Join(f.Addresses, ", "))
 		line("agent", "%s offers %s", f.AgentVersion, strings.Join(f.Capabilities, ", "))
@@ -111,7 +111,7 @@ func show(w io.Writer, whole *api.DeviceDetail) error {
 	if v := whole.Vitals; v != nil {
 		line("read", "%s", ago(v.At))
 		line("  cpu", "%.0f %%, load %.2f", v.CPU, v.Load1)
-		line("  memory", "%.0f %% of %s, swap %.0f %%", v.Memory, health.Bytes(v.MemoryBytes), v.Swap)
+		line("  memory", "%.0f %% of %s, swap %.0f %%", v.Memory, health.Memory(v.MemoryBytes), v.Swap)
 		for _, k := range v.Disks {
 			line("  disk "+k.Mount, "%.0f %% of %s, %s left", k.Percent(), health.Bytes(k.TotalBytes), health.Bytes(k.TotalBytes-k.UsedBytes))
 		}

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"moorwatch.example/core/device"
@@ -131,7 +132,7 @@ func Judge(s State, before []Finding, now time.Time) (Condition, []Finding) {
 		old := was(CheckMemory, "")
 		if level, ok := memoryLimit.level(v.Memory, old.Level); ok {
 			add(CheckMemory, "", level, old.Since, "Memory is %.0f %% in use: %s of %s left.", v.Memory,
-				Bytes(v.MemoryBytes-v.MemoryUsedBytes), Bytes(v.MemoryBytes))
+				Memory(v.MemoryBytes-v.MemoryUsedBytes), Memory(v.MemoryBytes))
 		}
 	}
 	slices.SortStableFunc(found, ByHarm)
@@ -185,6 +186,14 @@ func Bytes(n int64) string {
 		return fmt.Sprintf("%.0f %s", v, units[unit])
 	}
 	return fmt.Sprintf("%.1f %s", v, units[unit])
+}
+
+// Memory writes a size of memory in binary units, as memory is sold: 8 GiB.
+func Memory(n int64) string {
+	if gib := float64(max(n, 0)) / (1 << 30); gib >= 0.95 {
+		return strings.TrimSuffix(fmt.Sprintf("%.1f", gib), ".0") + " GiB"
+	}
+	return fmt.Sprintf("%d MiB", max(n, 0)>>20)
 }
 
 func span(d time.Duration) string {

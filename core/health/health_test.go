@@ -26,7 +26,7 @@ func TestJudge(t *testing.T) {
 		"silent, full":  {State{Vitals: disk(97)}, Silent, []string{"Disk /srv is 97 % full: 3.0 GB of 100 GB left.", "Not heard from"}},
 		"nearly full":   {State{Online: true, Vitals: disk(91)}, Degraded, []string{"91 % full"}},
 		"full":          {State{Online: true, Vitals: disk(96)}, Failing, []string{"96 % full"}},
-		"memory":        {State{Online: true, Vitals: &device.Vitals{Memory: 98, MemoryBytes: 8e9, MemoryUsedBytes: 7.9e9}}, Failing, []string{"Memory is 98 % in use: 100 MB of 8.0 GB left."}},
+		"memory":        {State{Online: true, Vitals: &device.Vitals{Memory: 98, MemoryBytes: 8 << 30, MemoryUsedBytes: 8<<30 - 150<<20}}, Failing, []string{"Memory is 98 % in use: 150 MiB of 8 GiB left."}},
 		"wrong clock":   {State{Online: true, Skew: -370 * 24 * time.Hour}, Healthy, []string{"Its clock is 370 days behind."}},
 		"second":        {State{Online: true, Conflict: now.Add(-time.Minute)}, Degraded, []string{"second computer"}},
 		"second, ended": {State{Online: true, Conflict: now.Add(-time.Hour)}, Healthy, nil},

@@ -3,7 +3,13 @@ import { Link } from "react-router";
 import { answer, api } from "../api/client";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 
-const when = new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "medium" });
+const when = new Intl.DateTimeFormat("en-GB", {
+	day: "numeric",
+	month: "short",
+	hour: "2-digit",
+	minute: "2-digit",
+	second: "2-digit",
+});
 
 /** The audit log: who did what, newest first. */
 export function Audit() {
@@ -32,7 +38,7 @@ export function Audit() {
 			<table className="w-full border-collapse">
 				<thead>
 					<tr className="border-line border-b">
-						{["When", "Who", "By way of", "From", "What", "Device", "Detail", "Result"].map((h) => (
+						{["When", "Who", "Via", "From", "What", "Device", "Detail", "Result"].map((h) => (
 							<th key={h} scope="col" className="head py-1.5 pr-4">
 								{h}
 							</th>
@@ -45,7 +51,7 @@ export function Audit() {
 							<td className="py-1.5 pr-4 whitespace-nowrap tabular-nums" title={`entry ${e.seq}, ${e.hash}`}>
 								{when.format(new Date(e.at))}
 							</td>
-							<td className="py-1.5 pr-4">{e.actor}</td>
+							<td className="py-1.5 pr-4 whitespace-nowrap">{e.actor}</td>
 							<td className="py-1.5 pr-4 whitespace-nowrap">{e.via}</td>
 							<td className="py-1.5 pr-4 tabular-nums">{e.address}</td>
 							<td className="py-1.5 pr-4 whitespace-nowrap">{e.action}</td>
@@ -56,7 +62,7 @@ export function Audit() {
 									</Link>
 								)}
 							</td>
-							<td className="max-w-md py-1.5 pr-4 font-mono text-sm break-words">{e.detail}</td>
+							<td className="max-w-xs py-1.5 pr-4 font-mono text-sm break-words">{e.detail}</td>
 							<td
 								className={`py-1.5 ${e.result.startsWith("refused") || e.result.startsWith("not ") ? "text-rowan" : ""}`}
 							>

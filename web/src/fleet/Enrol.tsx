@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Labelled } from "../access/Door";
 import { useMay } from "../access/me";
@@ -10,10 +10,14 @@ import { Ago } from "../parts/time";
 /** Where devices are enrolled: a token for a site, and what to run on the device. */
 export function Enrol() {
 	const queries = useQueryClient();
-	const tokens = useQuery({
+	const tokens = useInfiniteQuery({
 		queryKey: ["enrolment"],
-		queryFn: ({ signal }) => answer(api.GET("/enrolment-tokens", { params: { query: { limit: 100 } }, signal })),
+		queryFn: ({ pageParam, signal }) =>
+			answer(api.GET("/enrolment-tokens", { params: { query: { cursor: pageParam, limit: 50 } }, signal })),
+		initialPageParam: undefined as string | undefined,
+		getNextPageParam: (page) => page.next,
 	});
+	const rows = tokens.data?.pages.flatMap((p) => p.items) ?? [];
 	const readAnew = () => queries.invalidateQueries({ queryKey: ["enrolment"] });
 	const revoke = useMutation({
 		mutationFn: (id: string) => answer(api.DELETE("/enrolment-tokens/{id}", { params: { path: { id } } })),
@@ -38,7 +42,7 @@ export function Enrol() {
 					<Waiting what="the tokens" />
 				) : tokens.isError ? (
 					<Trouble error={tokens.error} retry={readAnew} />
-				) : tokens.data.items.length === 0 ? (
+				) : rows.length === 0 ? (
 					<Empty title="There is no token yet.">Make one above.</Empty>
 				) : (
 					<table className="w-full border-collapse">
@@ -65,7 +69,7 @@ export function Enrol() {
 							</tr>
 						</thead>
 						<tbody>
-							{tokens.data.items.map((t) => (
+							{rows.map((t) => (
 								<tr key={t.id} className="border-line border-b">
 									<td className="py-1.5">
 										{t.site} <span className="text-faint text-sm">{t.organisation}</span>
@@ -94,6 +98,16 @@ export function Enrol() {
 							))}
 						</tbody>
 					</table>
+				)}
+				{tokens.hasNextPage && (
+					<button
+						type="button"
+						className="button-quiet mt-3"
+						onClick={() => tokens.fetchNextPage()}
+						disabled={tokens.isFetchingNextPage}
+					>
+						Show older
+					</button>
 				)}
 			</section>
 		</div>

@@ -24,7 +24,7 @@ export function Trouble({ error, retry }: { error: unknown; retry?: () => void }
 /** What a place says that has nothing to show yet. */
 export function Empty({ title, children }: { title: string; children?: ReactNode }) {
 	return (
-		<div className="flex flex-col items-center gap-1.5 px-6 py-16 text-center">
+		<div className="flex flex-col items-center gap-1.5 px-6 py-12 text-center">
 			<svg viewBox="0 0 120 40" className="mb-2 h-10 text-line" fill="currentColor" aria-hidden="true">
 				<path d="M0 34c18-18 30-22 42-20s20 14 34 12 26-14 44-8v22H0z" />
 			</svg>

@@ -2,8 +2,9 @@ import { CommandLineIcon, PlayIcon } from "@heroicons/react/20/solid";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { useParams, useSearchParams } from "react-router";
+import { Deeds } from "../access/Deeds";
 import { useMay } from "../access/me";
-import { answer, api, type Schemas } from "../api/client";
+import { answer, api, type Device, type Schemas } from "../api/client";
 import { Condition } from "../parts/Condition";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago, span } from "../parts/time";
@@ -84,7 +85,7 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 					<div className="flex min-h-0 flex-1">
 						{open.includes("command") && <CommandPane device={d} onClose={() => turn("command")} />}
 						{open.includes("shell") && <ShellPane device={d} onClose={() => turn("shell")} />}
-						{open.length === 0 && <Idle online={d.online} tools={tools.length} />}
+						{open.length === 0 && <Idle device={d} tools={tools.length} />}
 					</div>
 				</div>
 			</div>
@@ -92,10 +93,11 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 	);
 }
 
-function Idle({ online, tools }: { online: boolean; tools: number }) {
+function Idle({ device: d, tools }: { device: Device; tools: number }) {
+	const audit = useMay("audit.read");
 	return (
-		<div className="m-auto">
-			{online ? (
+		<div className="min-w-0 flex-1 overflow-auto">
+			{d.online ? (
 				<Empty title={tools > 0 ? "Open a tool" : "This device offers no tool that you may use."}>
 					{tools > 0 &&
 						"Command and Shell, above, work in the background: the person at the device goes on undisturbed."}
@@ -106,6 +108,7 @@ function Idle({ online, tools }: { online: boolean; tools: number }) {
 					this page will tell.
 				</Empty>
 			)}
+			{audit && <Deeds device={d.id} />}
 		</div>
 	);
 }
