@@ -405,16 +405,24 @@ func (d *demo) stop() {
 	d.children.Wait()
 }
 
-// historyStep is the time between two readings of the made history.
-const historyStep = 5 * time.Minute
+// The time between two readings of the made history: wide at first, and in the last hours the
+// agent's own.
+const (
+	historyStep = 5 * time.Minute
+	recentStep  = 30 * time.Second
+	recent      = 2 * time.Hour
+)
 
 // history writes the week before now, as the simulated devices tell it.
 func (d *demo) history(ctx context.Context, devices []fleet.Device, ids map[string]uuid.UUID) error {
-	end := time.Now().Truncate(historyStep)
+	end := time.Now()
 	at, i := end.Add(-7*24*time.Hour), 0
 	return d.service.Vitals.Import(ctx, func() (vitals.Row, bool) {
 		if i == len(devices) {
 			i, at = 0, at.Add(historyStep)
+			if end.Sub(at) < recent {
+				at = at.Add(recentStep - historyStep)
+			}
 		}
 		if at.After(end) {
 			return vitals.Row{}, false

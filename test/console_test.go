@@ -11,6 +11,8 @@ import (
 	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 
+	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
 	"moorwatch.example/core/device"
 )
 
@@ -247,6 +249,21 @@ func TestConsoleCommandAndShell(t *testing.T) {
 	p.until(terminal+`.includes("ready")`, "a program that shows what it is given")
 	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector(".xterm-helper-textarea").dispatchEvent(Object.assign(new ClipboardEvent("paste", {clipboardData: (() => { const d = new DataTransfer(); d.setData("text/plain", "pasted moor"); return d; })(), bubbles: true})))`))
 	p.until(terminal+`.includes("pasted moor")`, "what was pasted")
+	shells := func() (begun, ended int) {
+		for _, e := range must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{})))(t).Items {
+			switch e.Action {
+			case "shell.start":
+				begun++
+			case "shell.end":
+				ended++
+			}
+		}
+		return begun, ended
+	}
+	p.do(chromedp.Navigate(p.url + "/devices"))
+	w.await(t, 5*time.Second, "a shell ends when its page is left", func() bool { begun, ended := shells(); return begun == 1 && ended == 1 })
+	p.do(chromedp.Navigate(p.url + "/devices/" + d.id.String() + "?pane=shell"))
+	p.until(`document.querySelector("[data-shell=open]") !== null`, "an open shell")
 	d.stop()
 	p.until(terminal+`.replaceAll("\n", "").includes("Press Enter for a new shell")`, "the notice that the shell was lost")
 	p.sees("main header", "Silent for")

@@ -96,14 +96,14 @@ func show(w io.Writer, whole *api.DeviceDetail) error {
 	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 	d := whole.Device
 	line := func(name, format string, args ...any) { fmt.Fprintf(t, "%s\t%s\n", name, fmt.Sprintf(format, args...)) }
-	line(d.Name, "%s, %s since %s", d.Condition, map[bool]string{true: "online", false: "silent"}[d.Online], ago(d.Since))
+	line(d.Name, "%s, %s for %s", d.Condition, map[bool]string{true: "online", false: "silent"}[d.Online], since(d.Since))
 	for _, f := range whole.Findings {
 		line("  "+string(f.Level), "%s (%s)", f.Message, ago(f.Since))
 	}
 	line("where", "%s, %s", d.Organisation, d.Site)
 	if f := whole.Facts; f != nil {
 		line("system", "%s %s, %s, kernel %s", f.OSName, f.OSVersion, f.Arch, f.Kernel)
-		line("hardware", "%s, serial %s", orNone(strings.TrimSpace(f.Vendor+" "+f.Model)), orNone(f.Serial))
+		line("hardware", "%s, serial %s", orNone(hardware(f)), orNone(f.Serial))
 		line("processor", "%s, %d cores", orNone(f.CPUModel), f.Cores)
 		line("addresses", "%s", strings.Join(f.Addresses, ", "))
 		line("agent", "%s offers %s", f.AgentVersion, strings.Join(f.Capabilities, ", "))
@@ -126,6 +126,14 @@ func show(w io.Writer, whole *api.DeviceDetail) error {
 	}
 	line("id", "%s", d.ID)
 	return t.Flush()
+}
+
+// hardware names maker and model; many models begin with their maker.
+func hardware(f *device.Facts) string {
+	if strings.HasPrefix(f.Model, f.Vendor) {
+		return f.Model
+	}
+	return strings.TrimSpace(f.Vendor + " " + f.Model)
 }
 
 // target finds the device that the first argument names.

@@ -24,7 +24,8 @@ func newTable(heads ...string) *table {
 // row prints one row. What devices and people wrote is cleaned, so that it cannot steer a terminal.
 func (t *table) row(cells ...string) {
 	for i, c := range cells {
-		cells[i] = device.CleanText(c)
+		lead := len(c) - len(strings.TrimLeft(c, " ")) // aligns numbers
+		cells[i] = c[:lead] + device.CleanText(c)
 	}
 	fmt.Fprintln(t.w, strings.Join(cells, "\t"))
 }
@@ -76,15 +77,18 @@ func percent(p *float64) string {
 }
 
 // ago says how long ago a time was.
-func ago(t time.Time) string {
+func ago(t time.Time) string { return since(t) + " ago" }
+
+// since says how long it is since a time, in its largest whole unit.
+func since(t time.Time) string {
 	d := time.Since(t)
 	switch {
 	case d < time.Minute:
-		return fmt.Sprintf("%d s ago", max(0, int(d.Seconds())))
+		return fmt.Sprintf("%d s", max(0, int(d.Seconds())))
 	case d < time.Hour:
-		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+		return fmt.Sprintf("%d min", int(d.Minutes()))
 	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h ago", int(d.Hours()))
+		return fmt.Sprintf("%d h", int(d.Hours()))
 	}
-	return fmt.Sprintf("%d days ago", int(d.Hours()/24))
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
 }

@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 
@@ -133,18 +135,37 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 		{name: "search", path: "/", do: []chromedp.Action[chromedp.Void]{chromedp.SendKeys(chromedp.CSS("input[role=combobox]"), "xray")}},
 		{name: "bench", path: bench + "?pane=command,shell", do: []chromedp.Action[chromedp.Void]{
 			chromedp.Sleep(2 * time.Second), focus("input[aria-label=Command]"), chromedp.KeyEvent("df\r"), chromedp.Sleep(time.Second),
-			focus(".xterm-helper-textarea"), chromedp.KeyEvent("ps"), chromedp.KeyEvent("\r"), chromedp.Sleep(5 * time.Second)}},
+			focus(".xterm-helper-textarea"), typed("ps\r"), chromedp.Sleep(5 * time.Second)}},
 		{name: "bench-week", path: "/devices/" + desk.ID.String(), do: []chromedp.Action[chromedp.Void]{chromedp.Click(chromedp.Search("//button[.='Week']")), chromedp.Sleep(time.Second)}},
 		{name: "silent", path: "/devices/" + mustFind(ctx, c, "hay-desk-01")},
 		{name: "enrol", path: "/enrol"},
 		{name: "audit", path: "/audit"},
-		{name: "tokens", path: "/tokens"},
-		{name: "missing", path: "/devices/00000000-0000-0000-0000-000000000000", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
 	}, nil
 }
 
 func focus(selector string) chromedp.Action[chromedp.Void] {
 	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("document.querySelector(%q).focus()", selector))
+}
+
+// typed types as a keyboard does: a key goes down, gives a character, and comes up.
+func typed(text string) chromedp.Action[chromedp.Void] {
+	return func(ctx context.Context, t *chromedp.Target) (none chromedp.Void, err error) {
+		for _, r := range text {
+			for _, kind := range []input.DispatchKeyEventType{"rawKeyDown", "char", "keyUp"} {
+				key := input.DispatchKeyEventParams{Type: kind, Key: string(r)}
+				if r == '\r' {
+					key.Key, key.WindowsVirtualKeyCode = "Enter", 13
+				}
+				if kind == "char" {
+					key.Text = string(r)
+				}
+				if _, err := cdp.Call(ctx, t, input.DispatchKeyEvent, key); err != nil {
+					return none, err
+				}
+			}
+		}
+		return none, nil
+	}
 }
 
 func mustFind(ctx context.Context, c *client.Client, name string) string {

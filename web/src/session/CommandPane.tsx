@@ -24,7 +24,16 @@ export function CommandPane({ device, onClose }: { device: Device; onClose: () =
 	useEffect(() => {
 		if (pieces.length > 0) end.current?.scrollIntoView({ block: "end" });
 	}, [pieces]);
-	useEffect(() => () => running?.abort(), [running]);
+	useEffect(() => {
+		if (!running) return;
+		// A browser may keep a page that was left, and with it a command that nobody sees.
+		const leave = () => running.abort();
+		window.addEventListener("pagehide", leave);
+		return () => {
+			window.removeEventListener("pagehide", leave);
+			running.abort();
+		};
+	}, [running]);
 
 	const start = async () => {
 		const stop = new AbortController();

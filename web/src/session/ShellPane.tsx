@@ -119,9 +119,13 @@ function connect(id: string, name: string, term: Terminal, setState: (s: State) 
 	});
 	term.onBinary((text) => socket?.send(Uint8Array.from(text, (c) => c.charCodeAt(0))));
 	term.onResize(({ cols, rows }) => send({ resize: { columns: cols, rows } }));
+	// A browser may keep a page that was left, and with it a shell that nobody sees.
+	const leave = () => socket?.close();
+	window.addEventListener("pagehide", leave);
 	open();
 	return {
 		close() {
+			window.removeEventListener("pagehide", leave);
 			over = true;
 			const last = socket;
 			socket = undefined;
