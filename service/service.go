@@ -11,6 +11,8 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
+	"strconv"
 	"sync"
 	"time"
 
@@ -99,7 +101,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	}
 	s := &Service{URL: config.URL, served: make(chan error, 1)}
 	if s.URL == "" {
-		s.URL = map[bool]string{false: "http://", true: "https://"}[config.TLS != nil] + address.String()
+		s.URL = map[bool]string{false: "http://", true: "https://"}[config.TLS != nil] + reachable(address)
 	}
 	if config.Connections == 0 {
 		config.Connections = 16
@@ -148,6 +150,15 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	}
 	return s, s.serve(config, listener, columns{s.Access, fleetColumn{s.Fleet}, vitalsColumn{s.Vitals}, healthColumn{s.Health},
 		sessionColumn{session.New(s.Fleet, s.Access.Log, s.hub)}})
+}
+
+// reachable is how others may reach an address that is listened on: by this machine's name where
+// that is every address.
+func reachable(a *net.TCPAddr) string {
+	if name, err := os.Hostname(); err == nil && a.IP.IsUnspecified() {
+		return net.JoinHostPort(name, strconv.Itoa(a.Port))
+	}
+	return a.String()
 }
 
 func (s *Service) serve(config Config, listener net.Listener, all columns) error {

@@ -62,6 +62,10 @@ func TestEnrolmentTokens(t *testing.T) {
 	fails("revoked", try(made.Secret), "it was revoked")
 	_, err := client.Made(w.owner.AddEnrolmentTokenWithResponse(t.Context(), api.NewEnrolmentToken{Organisation: organisation, Site: "nosuch"}))
 	refused(t, err, http.StatusUnprocessableEntity, "There is no site nosuch")
+	for range 40 {
+		err = try("mw-enrol.AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA." + w.config.Fingerprint)
+	}
+	fails("guessing", err, "Too many refused enrolments")
 	page := must(client.Result(w.owner.ListEnrolmentTokensWithResponse(t.Context(), &api.ListEnrolmentTokensParams{})))(t)
 	if len(page.Items) != 3 || page.Items[2].Used != 2 {
 		t.Errorf("the list shows %+v", page.Items)

@@ -111,6 +111,20 @@ func TestOfflineDevice(t *testing.T) {
 	}
 }
 
+// What went silent while the service was down is told of after its start.
+func TestRestartKnowsWhoIsSilent(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	d := w.simulated(t, "hay-desk-01")
+	w.Stop()
+	d.stop()
+	w.start(t)
+	w.await(t, 5*time.Second, "silent, with a finding", func() bool {
+		got := must(w.owner.Device(t.Context(), d.id))(t)
+		return got.Device.Condition == "silent" && len(got.Findings) == 1
+	})
+}
+
 func TestShell(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)

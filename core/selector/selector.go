@@ -18,7 +18,7 @@ const MaxExpression = 4096
 
 // maxCost bounds the work of one evaluation, in CEL's cost units, so that no expression can hold
 // the service up.
-const maxCost = 100_000
+const maxCost = 20_000
 
 // Subject is a device as an expression sees it: each field is a variable, named by its tag.
 type Subject struct {

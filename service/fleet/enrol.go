@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"net/http"
+	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -95,6 +96,10 @@ func (f *Column) Enrol(c *gin.Context) {
 		return
 	}
 	ctx, name := c.Request.Context(), device.CleanName(in.HostName)
+	if f.guesses.tooMany(c.ClientIP(), time.Now()) {
+		front.Fail(c, &front.Error{Status: http.StatusTooManyRequests, Title: "Too many refused enrolments from this address.", Detail: "Try again in a minute.", RetryAfter: 60})
+		return
+	}
 	key, err := base64.RawURLEncoding.DecodeString(in.PublicKey)
 	if err != nil || len(key) != ed25519.PublicKeySize {
 		front.Fail(c, front.Problem(http.StatusBadRequest, "The device's key cannot be read.", "It is an Ed25519 public key in unpadded base64url."))
@@ -110,6 +115,7 @@ func (f *Column) Enrol(c *gin.Context) {
 	}
 	switch {
 	case errors.Is(err, errUnknown), errors.Is(err, errRevoked), errors.Is(err, errExpired), errors.Is(err, errUsedUp):
+		f.guesses.note(c.ClientIP(), time.Now())
 		deed.Result = "refused: " + err.Error()
 		if err := f.audit.Record(ctx, deed); err != nil {
 			front.Fail(c, err)
@@ -131,4 +137,30 @@ func (f *Column) Enrol(c *gin.Context) {
 	}
 	f.reviewer.Review(e.Device)
 	c.JSON(http.StatusCreated, e)
+}
+
+// guesses counts refused enrolments by address, so that nobody fills the audit log by guessing.
+type guesses struct {
+	mu     sync.Mutex
+	minute time.Time
+	count  map[string]int
+}
+
+// mostGuesses is how many refused enrolments an address has in a minute; a site may well stand
+// behind one address.
+const mostGuesses = 30
+
+func (g *guesses) tooMany(address string, now time.Time) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return now.Sub(g.minute) < time.Minute && g.count[address] >= mostGuesses
+}
+
+func (g *guesses) note(address string, now time.Time) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if now.Sub(g.minute) >= time.Minute {
+		g.minute, g.count = now, map[string]int{}
+	}
+	g.count[address]++
 }

@@ -32,6 +32,7 @@ type Column struct {
 	events   *front.Broker
 	presence chan presence
 	changed  chan []uuid.UUID
+	guesses  guesses
 	// Disconnect ends a device's link. It is set when the hub is joined to the column.
 	Disconnect func(device uuid.UUID)
 }

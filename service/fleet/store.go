@@ -259,9 +259,12 @@ func (s store) setPresence(ctx context.Context, changes []presence) error {
 	})
 }
 
-// allSilent notes that no device is connected, and returns those that were.
+// allSilent notes that no device is connected, and returns those that are not judged so yet.
 func (s store) allSilent(ctx context.Context) ([]uuid.UUID, error) {
-	rows, err := s.pool.Query(ctx, `UPDATE devices SET online = false, presence_since = coalesce(last_heard, now()) WHERE online RETURNING id`)
+	if _, err := s.pool.Exec(ctx, "UPDATE devices SET online = false, presence_since = coalesce(last_heard, now()) WHERE online"); err != nil {
+		return nil, err
+	}
+	rows, err := s.pool.Query(ctx, "SELECT id FROM devices WHERE condition <> 'silent' AND retired_at IS NULL")
 	if err != nil {
 		return nil, err
 	}

@@ -15,6 +15,7 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
+	"moorwatch.example/core/device"
 	"moorwatch.example/service/front"
 )
 
@@ -89,6 +90,7 @@ func (s *Column) pass(c *gin.Context, name string, events io.Reader) string {
 			out.Encode(link.CommandEvent{Error: reason})
 			return reason
 		}
+		e.Error = device.CleanText(e.Error) // it is printed to terminals
 		if control.SetWriteDeadline(time.Now().Add(time.Minute)) != nil || out.Encode(e) != nil || control.Flush() != nil {
 			return "cancelled: the caller left"
 		}
