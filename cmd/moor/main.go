@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"os/signal"
 	"syscall"
@@ -20,12 +21,16 @@ func main() {
 	defer stop()
 	err := command().Run(ctx, os.Args)
 	var exit exitStatus
+	var unreachable *url.Error
 	switch {
 	case errors.As(err, &exit):
 		os.Exit(int(exit))
 	case errors.Is(err, context.Canceled):
 		fmt.Fprintln(os.Stderr, "moor: cancelled")
 		os.Exit(130)
+	case errors.As(err, &unreachable):
+		fmt.Fprintf(os.Stderr, "moor: the service cannot be reached: %v\nIs its address right, and its authority known (moor sign-in --ca, MOOR_CA)?\n", unreachable.Err)
+		os.Exit(failed)
 	case err != nil:
 		fmt.Fprintln(os.Stderr, "moor:", err)
 		os.Exit(failed)
@@ -52,7 +57,12 @@ func command() *cli.Command {
 			c.Hidden = false
 			c.Usage = "print the completion script for bash, zsh, fish or pwsh (make install puts bash's in place)"
 		},
-		Suggest: true,
+		Action: func(_ context.Context, c *cli.Command) error {
+			if name := c.Args().First(); name != "" {
+				return fmt.Errorf("there is no command %q: moor help lists them", name)
+			}
+			return cli.ShowAppHelp(c)
+		},
 		Description: "MOOR_URL and MOOR_TOKEN in the environment take the place of what sign-in stored;\n" +
 			"MOOR_CA names a file with the certificate authority of a service that is its own.",
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},

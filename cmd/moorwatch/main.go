@@ -49,7 +49,7 @@ func command() *cli.Command {
 			Description: "Each option may stand on the command line, in the environment, or in the configuration file\nunder its name without the dashes; the first of these that says something counts.",
 			Flags: []cli.Flag{
 				&cli.StringFlag{Name: "config", Usage: "configuration `FILE` in YAML, such as \"listen: 0.0.0.0:8443\"", Destination: &file, Sources: cli.EnvVars("MOORWATCH_CONFIG")},
-				&cli.StringFlag{Name: "database", Usage: "address of PostgreSQL, as postgres://user@host:port/name; a password belongs in the file or the environment", Required: true, Sources: from("database", "MOORWATCH_DATABASE")},
+				&cli.StringFlag{Name: "database", Usage: "address of PostgreSQL, as postgres://user@host:port/name; a password belongs in the file or the environment", Sources: from("database", "MOORWATCH_DATABASE")},
 				&cli.IntFlag{Name: "connections", Value: 16, Usage: "connections to the database, at most", Sources: from("connections", "MOORWATCH_CONNECTIONS")},
 				&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8443", Usage: "`HOST:PORT` to listen on", Sources: from("listen", "MOORWATCH_LISTEN")},
 				&cli.StringFlag{Name: "url", Usage: "address by which people and devices reach the service; made from --listen when left out", Sources: from("url", "MOORWATCH_URL")},
@@ -90,6 +90,9 @@ func serve(ctx context.Context, c *cli.Command) error {
 		debug.SetGCPercent(50)
 	}
 	slog.SetDefault(slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})))
+	if c.String("database") == "" {
+		return errors.New("which database? give --database, MOORWATCH_DATABASE, or \"database:\" in the configuration file")
+	}
 	config := service.Config{Database: c.String("database"), Connections: int32(c.Int("connections")), Listen: c.String("listen"), URL: c.String("url"), Console: web.Console()}
 	var err error
 	if config.TLS, config.Fingerprint, err = certificate(c); err != nil {
