@@ -26,7 +26,7 @@ type page struct {
 func (w *world) open(t *testing.T) *page {
 	t.Helper()
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
-		chromedp.ExecPath("/usr/bin/chromium"))
+		chromedp.ExecPath("/usr/bin/chromium"), chromedp.IgnoreCertErrors)
 	ctx, cancel := chromedp.NewExecAllocator(t.Context(), options...)
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx)
@@ -207,14 +207,19 @@ func TestConsole(t *testing.T) {
 	}
 }
 
+// Over TLS, as in production: browsers then speak HTTP/2, but for the shell's WebSocket.
 func TestConsoleCommandAndShell(t *testing.T) {
 	t.Parallel()
-	w := begin(t, false)
+	w := begin(t, true)
 	d := w.machine(t, "van-board")
 	p := w.open(t)
 	p.signIn()
 	p.do(chromedp.Navigate(p.url + "/devices/" + d.id.String() + "?pane=command,shell"))
 	p.until(`document.querySelector("[data-shell=open]") !== null`, "an open shell")
+	if protocol := ask[string](p, `performance.getEntriesByType("resource").find(r => r.name.includes("/api/v1/me")).nextHopProtocol`); protocol != "h2" {
+		t.Errorf("the console speaks %s", protocol)
+	}
+	p.sees("section[aria-label=Vitals]", "read every 2 s while you look")
 	p.focus("input[aria-label=Command]")
 	p.typed("echo $((6*7)); echo oops >&2; exit 3\r")
 	p.sees("[role=log]", "42")

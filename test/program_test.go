@@ -25,7 +25,9 @@ import (
 // programs builds the programs once, and returns the folder they are in.
 var programs = sync.OnceValues(func() (string, error) {
 	dir := filepath.Join(scratch, "bin")
-	out, err := exec.Command("go", "build", "-o", dir+"/", "../cmd/...").CombinedOutput()
+	build := exec.Command("go", "build", "-o", dir+"/", "../cmd/...")
+	build.Env = append(os.Environ(), "HOME="+home) // where Go keeps what it has built
+	out, err := build.CombinedOutput()
 	if err != nil {
 		err = fmt.Errorf("%w: %s", err, out)
 	}
@@ -170,7 +172,8 @@ func TestClientShell(t *testing.T) {
 	// The size travels beside what is typed; it is asked for until it has arrived.
 	io.WriteString(f, "until [ \"$(stty size)\" = '40 100' ]; do :; done; echo re''sized\r")
 	await("resized")
-	io.WriteString(f, "sleep 100\r")
+	io.WriteString(f, "echo slee''ping; sleep 100\r")
+	await("sleeping")
 	io.WriteString(f, "\x03") // Ctrl+C goes to the shell, not to moor
 	io.WriteString(f, "exit 9\r")
 	cmd.Wait()

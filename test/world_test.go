@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -38,6 +39,7 @@ var (
 	database *cluster.Cluster
 	made     atomic.Int64
 	scratch  string
+	home     string // of whoever runs the tests; shells are given one of their own
 )
 
 const (
@@ -63,7 +65,10 @@ func run(m *testing.M) int {
 	var err error
 	if scratch, err = os.MkdirTemp("", "moorwatch-test-"); err == nil {
 		defer os.RemoveAll(scratch)
-		if err = os.Chmod(scratch, 0o755); err == nil {
+		// What stands in somebody's profile has no part in the tests.
+		home = os.Getenv("HOME")
+		err = errors.Join(os.Chmod(scratch, 0o755), os.Mkdir(filepath.Join(scratch, "home"), 0o700), os.Setenv("HOME", filepath.Join(scratch, "home")))
+		if err == nil {
 			database, err = cluster.Start(context.Background(), cluster.Options{Dir: filepath.Join(scratch, "postgres"), Throwaway: true})
 		}
 	}
