@@ -172,9 +172,10 @@ func TestClientShell(t *testing.T) {
 	// The size travels beside what is typed; it is asked for until it has arrived.
 	io.WriteString(f, "until [ \"$(stty size)\" = '40 100' ]; do :; done; echo re''sized\r")
 	await("resized")
-	io.WriteString(f, "echo slee''ping; sleep 100\r")
-	await("sleeping")
-	io.WriteString(f, "\x03") // Ctrl+C goes to the shell, not to moor
+	io.WriteString(f, `sh -c 'trap "echo cau""ght; exit" INT; echo begu""n; while :; do sleep 0.1; done'`+"\r")
+	await("begun")
+	io.WriteString(f, "\x03") // Ctrl+C goes to the program at the device, not to moor
+	await("caught")
 	io.WriteString(f, "exit 9\r")
 	cmd.Wait()
 	if exit := cmd.ProcessState.ExitCode(); exit != 9 {
