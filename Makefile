@@ -3,6 +3,8 @@ SHELL := /bin/sh
 DEMO_DIR ?= demo-data
 DEMO_PORT ?= 8460
 export DEMO_DIR DEMO_PORT
+# a clone that belongs to another account must build too
+export GOFLAGS := $(GOFLAGS) -buildvcs=false
 GO_FILES := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 WEB_FILES := $(shell find web/src web/public web/index.html web/vite.config.ts -type f)
 

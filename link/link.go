@@ -66,7 +66,19 @@ func (l *Link) Open(ctx context.Context) (net.Conn, error) {
 }
 
 // Listener gives the streams that the other end opens. Closing it closes the link.
-func (l *Link) Listener() net.Listener { return l.session }
+func (l *Link) Listener() net.Listener { return listener{l.session} }
+
+// listener tells the end of a link as an end. A link that ended because nothing came in time would
+// else hand on the time-out, which an HTTP server takes for a passing trouble and waits out for ever.
+type listener struct{ *yamux.Session }
+
+func (l listener) Accept() (net.Conn, error) {
+	c, err := l.Session.Accept()
+	if err != nil {
+		return nil, fmt.Errorf("the link ended: %v", err)
+	}
+	return c, nil
+}
 
 // Ping waits for an answer of the other end, and returns how long it took.
 func (l *Link) Ping(ctx context.Context) (time.Duration, error) {

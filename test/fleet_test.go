@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -169,6 +170,37 @@ func TestPresence(t *testing.T) {
 	}
 	cmd.Wait()
 	w.await(t, 2*time.Second, "silent after SIGKILL", func() bool { return !online() })
+}
+
+// A device that stops without a word, its connection still open, is silent within 90 s, and online
+// again when it goes on.
+func TestFrozenDevice(t *testing.T) {
+	if testing.Short() {
+		t.Skip("waits for more than a minute")
+	}
+	t.Parallel()
+	w := begin(t, true)
+	dir, id := w.enrol(t, "van-board")
+	cmd := exec.Command(os.Args[0])
+	cmd.Env = append(os.Environ(), "MOORWATCH_TEST_AGENT="+dir)
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { cmd.Process.Kill(); cmd.Wait() }()
+	online := func() bool { return must(w.owner.Device(t.Context(), id))(t).Device.Online }
+	w.await(t, 5*time.Second, "online", online)
+	if err := cmd.Process.Signal(syscall.SIGSTOP); err != nil {
+		t.Fatal(err)
+	}
+	took := w.await(t, 90*time.Second, "silent after it froze", func() bool { return !online() })
+	t.Logf("silent after %s", took.Round(time.Second))
+	if took < 20*time.Second {
+		t.Errorf("a pause of %s is too short to call a device silent", took)
+	}
+	if err := cmd.Process.Signal(syscall.SIGCONT); err != nil {
+		t.Fatal(err)
+	}
+	w.await(t, 45*time.Second, "back after it went on", online)
 }
 
 // A device whose network dies without a word is silent within 90 s, and back when it returns.
