@@ -130,17 +130,12 @@ func (h *Column) ListAttention(c *gin.Context, in api.ListAttentionParams) {
 		front.Fail(c, err)
 		return
 	}
-	ids, findings, err := h.store.attention(ctx, max(offset, 0), limit+1)
+	o, err := h.store.overview(ctx, max(offset, 0), limit+1)
 	if err != nil {
 		front.Fail(c, err)
 		return
 	}
-	tally, total, err := h.store.tally(ctx)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	rows, err := h.fleet.Devices(ctx, ids)
+	rows, err := h.fleet.Devices(ctx, o.devices)
 	if err != nil {
 		front.Fail(c, err)
 		return
@@ -149,13 +144,13 @@ func (h *Column) ListAttention(c *gin.Context, in api.ListAttentionParams) {
 	for _, d := range rows {
 		devices[d.ID] = d
 	}
-	page := api.AttentionPage{Items: []api.Attention{}, Total: total, Devices: &tally}
-	for i, id := range ids[:min(limit, len(ids))] {
+	page := api.AttentionPage{Items: []api.Attention{}, Total: o.total, Devices: &o.tally}
+	for i, id := range o.devices[:min(limit, len(o.devices))] {
 		if d, ok := devices[id]; ok {
-			page.Items = append(page.Items, api.Attention{Device: d, Finding: findings[i], NextStep: health.NextStep(findings[i])})
+			page.Items = append(page.Items, api.Attention{Device: d, Finding: o.findings[i], NextStep: health.NextStep(o.findings[i])})
 		}
 	}
-	if len(ids) > limit {
+	if len(o.devices) > limit {
 		page.Next = front.Cursor(offset + limit)
 	}
 	c.JSON(http.StatusOK, page)

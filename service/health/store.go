@@ -94,9 +94,30 @@ func load(ctx context.Context, tx pgx.Tx, ids []uuid.UUID) (map[uuid.UUID]*judge
 	return all, err
 }
 
+// overview is a page of findings with the devices they are on, how many findings there are, and
+// how many devices are in each condition, all as of one moment.
+type overview struct {
+	devices  []uuid.UUID
+	findings []health.Finding
+	total    int
+	tally    api.Tally
+}
+
+func (s store) overview(ctx context.Context, offset, limit int) (o overview, err error) {
+	err = pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		var err error
+		if o.devices, o.findings, err = attention(ctx, tx, offset, limit); err != nil {
+			return err
+		}
+		o.tally, o.total, err = tally(ctx, tx)
+		return err
+	})
+	return o, err
+}
+
 // attention returns a page of all findings, in order of harm: first by level, then the latest.
-func (s store) attention(ctx context.Context, offset, limit int) ([]uuid.UUID, []health.Finding, error) {
-	rows, err := s.pool.Query(ctx, `SELECT device_id, check_name, subject, level, message, since FROM findings
+func attention(ctx context.Context, tx pgx.Tx, offset, limit int) ([]uuid.UUID, []health.Finding, error) {
+	rows, err := tx.Query(ctx, `SELECT device_id, check_name, subject, level, message, since FROM findings
 		ORDER BY CASE level WHEN 'critical' THEN 0 WHEN 'warning' THEN 1 ELSE 2 END, since DESC, device_id, check_name, subject OFFSET $1 LIMIT $2`, offset, limit)
 	if err != nil {
 		return nil, nil, err
@@ -113,8 +134,8 @@ func (s store) attention(ctx context.Context, offset, limit int) ([]uuid.UUID, [
 }
 
 // tally counts the devices in each condition, and all findings.
-func (s store) tally(ctx context.Context) (t api.Tally, findings int, err error) {
-	err = s.pool.QueryRow(ctx, `SELECT count(*) FILTER (WHERE condition = 'healthy'), count(*) FILTER (WHERE condition = 'degraded'),
+func tally(ctx context.Context, tx pgx.Tx) (t api.Tally, findings int, err error) {
+	err = tx.QueryRow(ctx, `SELECT count(*) FILTER (WHERE condition = 'healthy'), count(*) FILTER (WHERE condition = 'degraded'),
 		count(*) FILTER (WHERE condition = 'failing'), count(*) FILTER (WHERE condition = 'silent'), (SELECT count(*) FROM findings)
 		FROM devices WHERE retired_at IS NULL`).Scan(&t.Healthy, &t.Degraded, &t.Failing, &t.Silent, &findings)
 	return t, findings, err
