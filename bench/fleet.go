@@ -15,15 +15,13 @@ import (
 	messages "moorwatch.example/contract/link"
 )
 
-// local is this machine's device, made once.
-func (b *bench) local(w *world) (uuid.UUID, error) {
-	if b.machine == uuid.Nil {
-		var err error
-		if b.machine, err = w.agent(b.ctx); err != nil {
-			return uuid.Nil, err
-		}
+// local is the world with this machine's device in it, both made once.
+func (b *bench) local() (*world, uuid.UUID, error) {
+	w, err := b.begin()
+	if err == nil && b.machine == uuid.Nil {
+		b.machine, err = w.agent(b.ctx)
 	}
-	return b.machine, nil
+	return w, b.machine, err
 }
 
 // fleet measures what thousands of devices cost: the service's memory for each that is idle, the

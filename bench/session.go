@@ -106,11 +106,7 @@ func calls(ctx context.Context, server *tls.Config, fingerprint string) ([]time.
 // bulk measures a gibibyte from an agent through the service to a client, each in a process of its
 // own, against TLS alone.
 func (b *bench) bulk() error {
-	w, err := b.begin()
-	if err != nil {
-		return err
-	}
-	id, err := b.local(w)
+	w, id, err := b.local()
 	if err != nil {
 		return err
 	}
@@ -137,11 +133,7 @@ func (b *bench) bulk() error {
 // shell measures from a keystroke to its echo, through the service and the agent to a terminal
 // and back, against a terminal alone; then the same while the device sends at full speed.
 func (b *bench) shell() error {
-	w, err := b.begin()
-	if err != nil {
-		return err
-	}
-	id, err := b.local(w)
+	w, id, err := b.local()
 	if err != nil {
 		return err
 	}

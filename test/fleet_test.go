@@ -147,22 +147,29 @@ func TestDeviceList(t *testing.T) {
 	refused(t, err, http.StatusBadRequest, "cursor cannot be read")
 }
 
-// Online within 2 s of connecting; silent within 2 s of a killed process, whose connection the
-// kernel closes.
-func TestPresence(t *testing.T) {
-	t.Parallel()
-	w := begin(t, true)
-	dir, id := w.enrol(t, "van-board")
+// agentProcess runs a real agent in a process of its own, and returns once it is connected.
+func agentProcess(t *testing.T, dir string) *exec.Cmd {
+	t.Helper()
 	cmd := exec.Command(os.Args[0])
 	cmd.Env = append(os.Environ(), "MOORWATCH_TEST_AGENT="+dir)
 	out := must(cmd.StdoutPipe())(t)
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	defer cmd.Process.Kill()
+	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
 	if _, err := out.Read(make([]byte, 16)); err != nil { // "connected"
 		t.Fatal(err)
 	}
+	return cmd
+}
+
+// Online within 2 s of connecting; silent within 2 s of a killed process, whose connection the
+// kernel closes.
+func TestPresence(t *testing.T) {
+	t.Parallel()
+	w := begin(t, true)
+	dir, id := w.enrol(t, "van-board")
+	cmd := agentProcess(t, dir)
 	online := func() bool { return must(w.owner.Device(t.Context(), id))(t).Device.Online }
 	w.await(t, 2*time.Second, "online after connecting", online)
 	if err := cmd.Process.Kill(); err != nil {
@@ -181,12 +188,7 @@ func TestFrozenDevice(t *testing.T) {
 	t.Parallel()
 	w := begin(t, true)
 	dir, id := w.enrol(t, "van-board")
-	cmd := exec.Command(os.Args[0])
-	cmd.Env = append(os.Environ(), "MOORWATCH_TEST_AGENT="+dir)
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
-	defer func() { cmd.Process.Kill(); cmd.Wait() }()
+	cmd := agentProcess(t, dir)
 	online := func() bool { return must(w.owner.Device(t.Context(), id))(t).Device.Online }
 	w.await(t, 5*time.Second, "online", online)
 	if err := cmd.Process.Signal(syscall.SIGSTOP); err != nil {

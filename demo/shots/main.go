@@ -131,7 +131,6 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 		{name: "sign-in", path: "/"},
 		{name: "now", path: "/"},
 		{name: "devices", path: "/devices"},
-		{name: "devices-none", path: "/devices?q=nosuch"},
 		{name: "search", path: "/", do: []chromedp.Action[chromedp.Void]{chromedp.SendKeys(chromedp.CSS("input[role=combobox]"), "xray")}},
 		{name: "bench", path: bench + "?pane=command,shell", do: []chromedp.Action[chromedp.Void]{
 			chromedp.Sleep(2 * time.Second), focus("input[aria-label=Command]"), chromedp.KeyEvent("df\r"), chromedp.Sleep(time.Second),
