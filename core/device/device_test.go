@@ -45,7 +45,7 @@ func FuzzCleanName(f *testing.F) {
 }
 
 func TestVitalsCheck(t *testing.T) {
-	good := Vitals{CPU: 12, Memory: 50, MemoryBytes: 8 << 30, Disks: []Disk{{"/", 100, 60}}, Temperatures: []Temperature{{"soc", 41}},
+	good := Vitals{CPU: 12, Memory: 50, MemoryBytes: 8 << 30, Disks: []Disk{{Mount: "/", TotalBytes: 100, UsedBytes: 60}}, Temperatures: []Temperature{{"soc", 41}},
 		People: []SignedIn{{"W\u202eren", "console", -7}}}
 	got, err := good.Check()
 	if err != nil || got.People[0].Name != "Wren" || got.People[0].IdleSeconds != -1 {
@@ -56,7 +56,7 @@ func TestVitalsCheck(t *testing.T) {
 		"memory":         func(v *Vitals) { v.Memory = math.NaN() },
 		"receive":        func(v *Vitals) { v.Receive = math.Inf(1) },
 		"uptime_seconds": func(v *Vitals) { v.UptimeSeconds = -1 },
-		"disk":           func(v *Vitals) { v.Disks = []Disk{{"/", 10, 11}} },
+		"disk":           func(v *Vitals) { v.Disks = []Disk{{Mount: "/", TotalBytes: 10, UsedBytes: 11}} },
 		"disks":          func(v *Vitals) { v.Disks = make([]Disk, MaxEntries+1) },
 		"sensor":         func(v *Vitals) { v.Temperatures = []Temperature{{"soc", 9999}} },
 	} {

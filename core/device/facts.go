@@ -54,6 +54,82 @@ type Vitals struct {
 	UptimeSeconds   int64         `json:"uptime_seconds"`
 	Temperatures    []Temperature `json:"temperatures"`
 	People          []SignedIn    `json:"people"`
+	Sensors         []Sensor      `json:"sensors,omitempty"`
+	NetworkErrors   float64       `json:"network_errors,omitempty"` // packets lost or broken a second
+	Busiest         *Process      `json:"busiest,omitempty"`        // the process that uses most CPU
+	LogOn           *LogOn        `json:"log_on,omitempty"`         // the latest since the agent began
+	FailedLogOns    *float64      `json:"failed_log_ons,omitempty"` // in the last ten minutes
+	SpoolReports    int           `json:"spool_reports,omitempty"`  // kept at the device until now
+	Probes          []ProbeResult `json:"probes,omitempty"`         // of the probes that the service asked for
+}
+
+// Sensor is a reading of the hardware other than a temperature.
+type Sensor struct {
+	Kind  string  `json:"kind"` // SensorFan, SensorVoltage or SensorBattery
+	Name  string  `json:"name"`
+	Value float64 `json:"value"` // turns a minute, volts, or percent of charge
+}
+
+// Kinds of sensor.
+const (
+	SensorFan     = "fan"
+	SensorVoltage = "voltage"
+	SensorBattery = "battery"
+)
+
+// Process is one running program.
+type Process struct {
+	Name        string  `json:"name"`
+	PID         int     `json:"pid"`
+	CPU         float64 `json:"cpu"` // percent of all cores
+	MemoryBytes int64   `json:"memory_bytes"`
+}
+
+// LogOn is how long a person waited for their desktop.
+type LogOn struct {
+	Person  string    `json:"person"`
+	At      time.Time `json:"at"`
+	Seconds float64   `json:"seconds"`
+}
+
+// Kinds of probe.
+const (
+	ProbeService = "service" // is a service running
+	ProbeProcess = "process" // how many processes of a name run, and what they use
+	ProbePing    = "ping"    // ICMP echo
+	ProbeTCP     = "tcp"     // connect to host:port
+	ProbeHTTP    = "http"    // GET a URL
+	ProbeDNS     = "dns"     // resolve a name
+	ProbeLog     = "log"     // lines of a log that match a pattern, a minute
+)
+
+// Probe is something that the agent is asked to look at. Kind, Target and Pattern identify it.
+type Probe struct {
+	Kind    string `json:"kind"`
+	Target  string `json:"target"`            // a service, process, host, host:port, URL, name, or file ("journal" for the system's log)
+	Pattern string `json:"pattern,omitempty"` // RE2, of log probes
+	Every   int    `json:"every"`             // seconds, at least MinProbe
+}
+
+// Bounds of a probe.
+const (
+	MinProbe  = 10  // seconds between two looks
+	MaxProbes = 100 // of one device
+)
+
+// ProbeResult is what a probe last found. Value is milliseconds for ping, tcp, http and dns;
+// 0 or 1 for a service; processes for process; matching lines a minute for log.
+type ProbeResult struct {
+	Kind    string    `json:"kind"`
+	Target  string    `json:"target"`
+	Pattern string    `json:"pattern,omitempty"`
+	At      time.Time `json:"at"`
+	OK      bool      `json:"ok"`
+	Value   float64   `json:"value"`
+	CPU     float64   `json:"cpu,omitempty"`    // percent of all cores, of processes
+	Memory  int64     `json:"memory,omitempty"` // bytes, of processes
+	Expires time.Time `json:"expires,omitzero"` // of the certificate that an HTTPS server showed
+	Detail  string    `json:"detail,omitempty"` // what went wrong, or the last matching line
 }
 
 // Disk is one mounted file system.
@@ -61,6 +137,8 @@ type Disk struct {
 	Mount      string `json:"mount"`
 	TotalBytes int64  `json:"total_bytes"`
 	UsedBytes  int64  `json:"used_bytes"`
+	// LatencyMS is how long a read or write took since the reading before, in milliseconds.
+	LatencyMS *float64 `json:"latency_ms,omitempty"`
 }
 
 // Percent is the share in use, 0 to 100; 0 for a disk of no size.

@@ -95,12 +95,14 @@ func (v Vitals) Check() (Vitals, error) {
 		{"memory_bytes", float64(v.MemoryBytes), 0, 1 << 50},
 		{"memory_used_bytes", float64(v.MemoryUsedBytes), 0, 1 << 50},
 		{"uptime_seconds", float64(v.UptimeSeconds), 0, 100 * 366 * 86400},
+		{"network_errors", v.NetworkErrors, 0, 1e9}, {"spool_reports", float64(v.SpoolReports), 0, 1e9},
 	} {
 		if math.IsNaN(r.value) || r.value < r.from || r.value > r.to {
 			return v, fmt.Errorf("%s is %g; it must lie between %g and %g", r.name, r.value, r.from, r.to)
 		}
 	}
-	for name, n := range map[string]int{"disks": len(v.Disks), "temperatures": len(v.Temperatures), "people": len(v.People)} {
+	for name, n := range map[string]int{"disks": len(v.Disks), "temperatures": len(v.Temperatures), "people": len(v.People),
+		"sensors": len(v.Sensors), "probes": len(v.Probes)} {
 		if n > MaxEntries {
 			return v, fmt.Errorf("%d %s; at most %d are stored", n, name, MaxEntries)
 		}
@@ -110,6 +112,9 @@ func (v Vitals) Check() (Vitals, error) {
 		d.Mount = clean(d.Mount, MaxText)
 		if d.TotalBytes < 0 || d.UsedBytes < 0 || d.UsedBytes > d.TotalBytes || d.TotalBytes > 1<<60 {
 			return v, fmt.Errorf("disk %q has %d of %d bytes in use", d.Mount, d.UsedBytes, d.TotalBytes)
+		}
+		if d.LatencyMS != nil && !within(*d.LatencyMS, 0, 1e7) {
+			return v, fmt.Errorf("disk %q takes %g ms; it must lie between 0 and 10000000", d.Mount, *d.LatencyMS)
 		}
 	}
 	for i := range v.Temperatures {
@@ -124,8 +129,47 @@ func (v Vitals) Check() (Vitals, error) {
 		p.Name, p.Where = clean(p.Name, MaxText), clean(p.Where, MaxText)
 		p.IdleSeconds = min(max(p.IdleSeconds, -1), 10*366*86400)
 	}
-	return v, nil
+	for i := range v.Sensors {
+		s := &v.Sensors[i]
+		s.Kind, s.Name = clean(s.Kind, MaxText), clean(s.Name, MaxText)
+		if !within(s.Value, -1e6, 1e6) {
+			return v, fmt.Errorf("%s %q reads %g; it must lie between -1000000 and 1000000", s.Kind, s.Name, s.Value)
+		}
+	}
+	return v, v.checkMore()
+}
+
+func within(v, from, to float64) bool { return v >= from && v <= to }
+
+// checkMore holds what only some devices report against its bounds.
+func (v *Vitals) checkMore() error {
+	if p := v.Busiest; p != nil {
+		p.Name = clean(p.Name, MaxText)
+		if !within(p.CPU, 0, 100) || p.MemoryBytes < 0 {
+			return fmt.Errorf("process %q uses %g %% of the processors and %d bytes", p.Name, p.CPU, p.MemoryBytes)
+		}
+	}
+	if l := v.LogOn; l != nil {
+		l.Person = clean(l.Person, MaxText)
+		if !within(l.Seconds, 0, 86400) || l.At.Year() < 1970 || l.At.Year() > 9999 {
+			return fmt.Errorf("a log-on took %g s; it must lie between 0 and 86400", l.Seconds)
+		}
+	}
+	if v.FailedLogOns != nil && !within(*v.FailedLogOns, 0, 1e9) {
+		return fmt.Errorf("%g failed log-ons", *v.FailedLogOns)
+	}
+	for i := range v.Probes {
+		p := &v.Probes[i]
+		p.Kind, p.Target, p.Pattern, p.Detail = clean(p.Kind, MaxText), clean(p.Target, MaxText), clean(p.Pattern, MaxText), clean(p.Detail, MaxText)
+		if !within(p.Value, 0, 1e12) || !within(p.CPU, 0, 100) || p.Memory < 0 || p.At.Year() < 1970 || p.At.Year() > 9999 || p.Expires.Year() > 9999 {
+			return fmt.Errorf("probe %s %q gives %g, which cannot be", p.Kind, p.Target, p.Value)
+		}
+	}
+	return nil
 }
 
 // CleanText makes any text from a device safe to show on one line, cut to MaxText characters.
 func CleanText(s string) string { return clean(s, MaxText) }
+
+// CleanLong is CleanText for a text of up to most characters.
+func CleanLong(s string, most int) string { return clean(s, most) }

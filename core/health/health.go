@@ -1,5 +1,6 @@
-// Package health judges readings: which findings a device has, at which level and since when, and
-// the condition they put it in. It has no clock: the caller says what time it is.
+// Package health judges devices: which findings a device has by the checks that policies set for
+// it, at which level and since when, and the condition they put it in; how an alert lives from its
+// opening to its end; and who is told. It has no clock: the caller says what time it is.
 package health
 
 import (
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/series"
 )
 
 // Condition is what a device is in.
@@ -33,16 +35,21 @@ const (
 	Critical Level = "critical"
 )
 
-func (l Level) rank() int { return slices.Index([]Level{Notice, Warning, Critical}, l) }
+// Levels lists them, from least to most harm.
+var Levels = []Level{Notice, Warning, Critical}
 
-// Checks that give findings.
-const (
-	CheckSilent   = "silent"
-	CheckIdentity = "identity"
-	CheckDisk     = "disk"
-	CheckMemory   = "memory"
-	CheckClock    = "clock"
-)
+// Rank orders levels; -1 for no level.
+func (l Level) Rank() int {
+	switch l {
+	case Notice:
+		return 0
+	case Warning:
+		return 1
+	case Critical:
+		return 2
+	}
+	return -1
+}
 
 // Finding is one thing wrong with a device. Check and Subject identify it on the device.
 type Finding struct {
@@ -51,101 +58,118 @@ type Finding struct {
 	Level   Level     `json:"level"`
 	Message string    `json:"message"` // what is wrong, in a sentence
 	Since   time.Time `json:"since"`
+	// Pending is set until the state has lasted as long as its check asks.
+	Pending bool `json:"pending,omitempty"`
+	// Rising is a higher level that has not lasted yet, since RisingSince.
+	Rising      Level     `json:"-"`
+	RisingSince time.Time `json:"-"`
+	// Due is when the passing of time alone changes the finding; zero for never.
+	Due time.Time `json:"-"`
 }
 
 // State is what is known of a device when it is judged.
 type State struct {
-	Online   bool
-	Since    time.Time      // when it came online or went silent
-	Vitals   *device.Vitals // nil before the first report
-	Skew     time.Duration  // how far its clock is ahead
-	Conflict time.Time      // when a second computer last showed its identity; zero for never
+	Online       bool
+	Since        time.Time      // when it came online or went silent
+	Vitals       *device.Vitals // nil before the first report
+	Skew         time.Duration  // how far its clock is ahead
+	Conflict     time.Time      // when a second computer last showed its identity; zero for never
+	AgentVersion string
+	Trends       map[string]series.Trend      // of the bytes in use, by the mount of a disk
+	Safety       map[string]map[string]string // the inventory's safety section: attributes by item
+	NewestAgent  string                       // the newest version that any agent of the fleet has
 }
-
-// limit is a threshold with hysteresis: a level once reached is left only below level - back.
-type limit struct{ warning, critical, back float64 }
-
-var (
-	diskLimit   = limit{warning: 90, critical: 95, back: 2}
-	memoryLimit = limit{warning: 92, critical: 97, back: 4}
-)
 
 // conflictLasts is how long a device stays degraded after a second computer showed its identity:
 // a refused agent tries again every five minutes.
 const conflictLasts = 12 * time.Minute
 
-func (l limit) level(value float64, was Level) (Level, bool) {
-	critical, warning := l.critical, l.warning
-	if was == Critical {
-		critical -= l.back
-	}
-	if was == Critical || was == Warning {
-		warning -= l.back
-	}
-	switch {
-	case value >= critical:
-		return Critical, true
-	case value >= warning:
-		return Warning, true
-	}
-	return "", false
+// judging is one judgement under way.
+type judging struct {
+	*State
+	set    *Set
+	before []Finding
+	found  []Finding
+	now    time.Time
 }
 
-// Judge returns the condition and the findings of a device in the given state at now, worst first.
-// before are its findings at the last judgement: one that goes on keeps its Since, and limits that
-// were crossed have hysteresis on the way back.
-func Judge(s State, before []Finding, now time.Time) (Condition, []Finding) {
-	var found []Finding
-	was := func(check, subject string) *Finding {
-		for i := range before {
-			if before[i].Check == check && before[i].Subject == subject {
-				return &before[i]
-			}
-		}
-		return &Finding{Since: now}
+// Judge returns the condition and the findings of a device in the given state at now, by a set of
+// checks, worst first. before are its findings at the last judgement, those pending included: one
+// that goes on keeps its Since, and limits that were crossed have hysteresis on the way back.
+func Judge(s *State, set *Set, before []Finding, now time.Time) (Condition, []Finding) {
+	j := &judging{State: s, set: set, before: before, now: now}
+	j.presence()
+	if s.Vitals != nil {
+		s.Vitals.Readings(j.reading)
+		j.more()
+		j.probes()
 	}
-	add := func(check, subject string, level Level, since time.Time, format string, args ...any) {
-		found = append(found, Finding{check, subject, level, fmt.Sprintf(format, args...), since})
-	}
-	if !s.Online {
-		add(CheckSilent, "", Warning, s.Since, "Not heard from: its agent is not connected.")
-	}
-	if !s.Conflict.IsZero() && now.Sub(s.Conflict) < conflictLasts {
-		add(CheckIdentity, "", Warning, was(CheckIdentity, "").Since,
-			"A second computer shows this device's identity and is refused: was its disk or its agent's folder copied?")
-	}
-	if s.Online && s.Skew.Abs() > 2*time.Minute {
-		ahead := "ahead"
-		if s.Skew < 0 {
-			ahead = "behind"
-		}
-		add(CheckClock, "", Notice, was(CheckClock, "").Since, "Its clock is %s %s.", span(s.Skew.Abs()), ahead)
-	}
-	if v := s.Vitals; v != nil {
-		for _, d := range v.Disks {
-			old := was(CheckDisk, d.Mount)
-			if level, ok := diskLimit.level(d.Percent(), old.Level); ok {
-				add(CheckDisk, d.Mount, level, old.Since, "Disk %s is %.0f %% full: %s of %s left.", d.Mount,
-					d.Percent(), Bytes(d.TotalBytes-d.UsedBytes), Bytes(d.TotalBytes))
-			}
-		}
-		old := was(CheckMemory, "")
-		if level, ok := memoryLimit.level(v.Memory, old.Level); ok {
-			add(CheckMemory, "", level, old.Since, "Memory is %.0f %% in use: %s of %s left.", v.Memory,
-				Memory(v.MemoryBytes-v.MemoryUsedBytes), Memory(v.MemoryBytes))
-		}
-	}
-	slices.SortStableFunc(found, ByHarm)
-	return condition(s, found), found
+	j.safety()
+	slices.SortStableFunc(j.found, ByHarm)
+	return condition(s, j.found), j.found
 }
 
-func condition(s State, found []Finding) Condition {
+// was finds a finding of the last judgement.
+func (j *judging) was(check, subject string) *Finding {
+	for i := range j.before {
+		if j.before[i].Check == check && j.before[i].Subject == subject {
+			return &j.before[i]
+		}
+	}
+	return nil
+}
+
+// add notes that a check found something at a level; message is asked only then. A state counts
+// once it has lasted as long as the setting says, and so does its rise to a higher level.
+func (j *judging) add(s *Resolved, subject string, level Level, since time.Time, message func() string) {
+	f := Finding{Check: s.Check, Subject: subject, Level: level, Since: since}
+	lasts := time.Duration(s.ForSeconds) * time.Second
+	old := j.was(s.Check, subject)
+	if old != nil {
+		f.Since = old.Since
+	}
+	if ripe := f.Since.Add(lasts); j.now.Before(ripe) && (old == nil || old.Pending) {
+		f.Pending, f.Due = true, ripe
+	} else if old != nil && !old.Pending && level.Rank() > old.Level.Rank() && lasts > 0 {
+		f.RisingSince = j.now
+		if old.Rising.Rank() >= level.Rank() {
+			f.RisingSince = old.RisingSince
+		}
+		if ripe := f.RisingSince.Add(lasts); j.now.Before(ripe) {
+			f.Level, f.Rising, f.Due = old.Level, level, ripe
+		} else {
+			f.RisingSince = time.Time{}
+		}
+	}
+	f.Message = message()
+	j.found = append(j.found, f)
+}
+
+// level is the level at which a reading stood at the last judgement, the rising one included.
+func (j *judging) level(check, subject string) Level {
+	old := j.was(check, subject)
+	if old == nil {
+		return ""
+	}
+	if old.Rising != "" {
+		return old.Rising
+	}
+	return old.Level
+}
+
+func condition(s *State, found []Finding) Condition {
+	worst := -1
+	for i := range found {
+		if !found[i].Pending {
+			worst = max(worst, found[i].Level.Rank())
+		}
+	}
 	switch {
 	case !s.Online:
 		return Silent
-	case slices.ContainsFunc(found, func(f Finding) bool { return f.Level == Critical }):
+	case worst == Critical.Rank():
 		return Failing
-	case slices.ContainsFunc(found, func(f Finding) bool { return f.Level == Warning }):
+	case worst == Warning.Rank():
 		return Degraded
 	}
 	return Healthy
@@ -154,22 +178,13 @@ func condition(s State, found []Finding) Condition {
 // ByHarm orders findings: higher level first, then those that have lasted less long, as they are
 // the ones whose cause can still be found.
 func ByHarm(a, b Finding) int {
-	return cmp.Or(cmp.Compare(b.Level.rank(), a.Level.rank()), b.Since.Compare(a.Since))
+	return cmp.Or(cmp.Compare(b.Level.Rank(), a.Level.Rank()), b.Since.Compare(a.Since), cmp.Compare(a.Check, b.Check), cmp.Compare(a.Subject, b.Subject))
 }
 
-// NextStep says what a technician would do first about a finding.
-func NextStep(f Finding) string {
-	switch f.Check {
-	case CheckSilent:
-		return "Ask at the site whether it has power and network"
-	case CheckIdentity:
-		return "Enrol the copy anew, with a token of its own"
-	case CheckDisk:
-		return "See what fills it from a shell"
-	case CheckMemory:
-		return "See what uses it from a shell"
-	case CheckClock:
-		return "Check its time service"
+// NextStep says what a technician would do first about a finding of a check.
+func NextStep(check string) string {
+	if k, ok := kindByName[check]; ok {
+		return k.Next
 	}
 	return "Open the device"
 }
@@ -202,6 +217,8 @@ func span(d time.Duration) string {
 		return fmt.Sprintf("%d days", int(d.Hours()/24))
 	case d >= 2*time.Hour:
 		return fmt.Sprintf("%d hours", int(d.Hours()))
+	case d >= 2*time.Minute:
+		return fmt.Sprintf("%d minutes", int(d.Minutes()))
 	}
-	return fmt.Sprintf("%d minutes", int(d.Minutes()))
+	return fmt.Sprintf("%d seconds", int(d.Seconds()))
 }

@@ -1,5 +1,6 @@
-// Package series rolls samples of readings up into equal buckets of time, in one pass and in
-// memory that depends on the number of buckets alone.
+// Package series keeps samples of readings small and reads them back: tables of readings as
+// compressed chunks, rolled up into equal buckets of time in memory that depends on the number of
+// buckets alone, and the trend of a reading. Where chunks are kept is no matter of this package.
 package series
 
 import (
@@ -54,28 +55,54 @@ func (r *Roller) Step() time.Duration { return r.step }
 // Add puts a sample into its bucket; one outside from..to is passed over. values has one entry a
 // kind of reading, NaN where there is none.
 func (r *Roller) Add(at time.Time, values ...float64) {
-	if at.Before(r.from) || at.After(r.to) {
+	b := r.bucket(at)
+	if b == nil {
 		return
+	}
+	b.count++
+	for i, v := range values[:min(len(values), r.kinds)] {
+		b.sums[i].add(v, v, v, 1)
+	}
+}
+
+// AddSpan puts what count samples came to into the bucket of their start. mean is their mean, not
+// their total. The samples themselves are counted by AddCount.
+func (r *Roller) AddSpan(at time.Time, kind, count int, s Span) {
+	if b := r.bucket(at); b != nil && count > 0 {
+		b.sums[kind].add(s.Min, s.Mean, s.Max, count)
+	}
+}
+
+// AddCount counts samples into a bucket.
+func (r *Roller) AddCount(at time.Time, count int) {
+	if b := r.bucket(at); b != nil {
+		b.count += count
+	}
+}
+
+func (r *Roller) bucket(at time.Time) *bucket {
+	if at.Before(r.from) || at.After(r.to) {
+		return nil
 	}
 	b := &r.buckets[min(int(at.Sub(r.from)/r.step), len(r.buckets)-1)]
 	if b.sums == nil {
 		b.sums = make([]sum, r.kinds)
 	}
-	b.count++
-	for i, v := range values[:min(len(values), r.kinds)] {
-		if math.IsNaN(v) || math.IsInf(v, 0) {
-			continue
-		}
-		s := &b.sums[i]
-		if s.n == 0 || v < s.min {
-			s.min = v
-		}
-		if s.n == 0 || v > s.max {
-			s.max = v
-		}
-		s.n++
-		s.total += v
+	return b
+}
+
+func (s *sum) add(least, mean, most float64, n int) {
+	if math.IsNaN(mean) || math.IsInf(mean, 0) {
+		return
 	}
+	if s.n == 0 || least < s.min {
+		s.min = least
+	}
+	if s.n == 0 || most > s.max {
+		s.max = most
+	}
+	s.n += n
+	s.total += mean * float64(n)
 }
 
 // Points returns the buckets that have samples, in order of time: a gap stays a gap.
