@@ -14,6 +14,8 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"path/filepath"
+	"sync"
 	"time"
 
 	"moorwatch.example/agent/host"
@@ -49,6 +51,8 @@ type Agent struct {
 	spool    *spool.Spool
 	orders   *orders
 	fresh    chan struct{} // a report waits to be sent
+	keeper   keeper
+	watch    watch
 }
 
 // Run holds the link and reports until ctx ends. It fails only when the agent's folder cannot be
@@ -68,6 +72,11 @@ func (a *Agent) Run(ctx context.Context) error {
 		a.Every = ReportEvery
 	}
 	a.fresh = make(chan struct{}, 1)
+	a.keeper.path = filepath.Join(a.Dir, "inventory.json")
+	a.watch.open(filepath.Join(a.Dir, "settings.json"))
+	if a.Host.Prober != nil {
+		go a.watch.run(ctx, a.Host.Prober)
+	}
 	if a.Host.Meter != nil {
 		go a.measure(ctx)
 	}
@@ -132,16 +141,16 @@ func (a *Agent) connect(ctx context.Context) error {
 	transport := link.Transport(func(ctx context.Context, _ string) (net.Conn, error) { return l.Open(ctx) })
 	transport.DisableKeepAlives = true // half a minute lies between two calls; a stream kept open would cost the service more than a new one
 	service := caller{&http.Client{Transport: transport}}
-	sending := make(chan struct{})
-	go func() {
-		defer close(sending)
-		a.report(ctx, service)
-	}()
-	server := &http.Server{Handler: a.handler(), ReadHeaderTimeout: 30 * time.Second, IdleTimeout: 15 * time.Second, MaxHeaderBytes: 8 << 10,
+	var sending sync.WaitGroup
+	sending.Go(func() { a.report(ctx, service) })
+	if a.Host.Lister != nil {
+		sending.Go(func() { a.keepInventory(ctx, service) })
+	}
+	server := &http.Server{Handler: a.handler(service), ReadHeaderTimeout: 30 * time.Second, IdleTimeout: 15 * time.Second, MaxHeaderBytes: 8 << 10,
 		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(a.Log.Handler(), slog.LevelDebug)}
 	err = server.Serve(l.Listener())
 	cancel()
-	<-sending
+	sending.Wait()
 	return fmt.Errorf("the connection ended: %w", err)
 }
 
@@ -159,6 +168,7 @@ func (a *Agent) measure(ctx context.Context) {
 		timer.Reset(a.Every)
 		v, err := a.read(ctx, a.Host.Meter)
 		if err == nil {
+			v.Probes, v.SpoolReports = a.watch.results(), a.spool.Len()
 			err = a.spool.Add(v)
 		}
 		if err != nil && !complained {
@@ -247,6 +257,7 @@ func (a *Agent) sendReports(ctx context.Context, service caller) error {
 		if err := a.spool.Forget(epoch, receipt.Through); err != nil {
 			a.Log.Error("the spool cannot be written; what is left of it is kept in memory", "error", err)
 		}
+		a.settle(ctx, service, receipt.Settings)
 	}
 }
 
@@ -254,13 +265,27 @@ func (a *Agent) sendReports(ctx context.Context, service caller) error {
 type caller struct{ client *http.Client }
 
 func (c caller) post(ctx context.Context, path string, in, out any) error {
-	ctx, cancel := context.WithTimeout(ctx, sendWithin)
-	defer cancel()
 	body, err := json.Marshal(in)
 	if err != nil {
 		return err
 	}
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://service"+path, bytes.NewReader(body))
+	return c.call(ctx, http.MethodPost, path, bytes.NewReader(body), out)
+}
+
+// refused is an answer of the service other than success.
+type refused struct {
+	status int
+	text   string
+}
+
+func (r *refused) Error() string {
+	return fmt.Sprintf("the service answers %d: %s", r.status, r.text)
+}
+
+func (c caller) call(ctx context.Context, method, path string, body io.Reader, out any) error {
+	ctx, cancel := context.WithTimeout(ctx, sendWithin)
+	defer cancel()
+	r, err := http.NewRequestWithContext(ctx, method, "http://service"+path, body)
 	if err != nil {
 		return err
 	}
@@ -271,7 +296,7 @@ func (c caller) post(ctx context.Context, path string, in, out any) error {
 	defer answer.Body.Close()
 	if answer.StatusCode >= 300 {
 		text, _ := io.ReadAll(io.LimitReader(answer.Body, 500))
-		return fmt.Errorf("the service answers %s: %s", answer.Status, bytes.TrimSpace(text))
+		return &refused{answer.StatusCode, string(bytes.TrimSpace(text))}
 	}
 	if out == nil {
 		return nil

@@ -19,7 +19,7 @@ import (
 )
 
 // handler serves what the service calls, each path only where the host offers it.
-func (a *Agent) handler() http.Handler {
+func (a *Agent) handler(service caller) http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /bytes", serveBytes)
 	if a.Host.Meter != nil {
@@ -30,6 +30,18 @@ func (a *Agent) handler() http.Handler {
 	}
 	if a.Host.Terminals != nil {
 		mux.HandleFunc("GET /shell", a.serveShell)
+	}
+	if a.Host.Lister != nil {
+		mux.HandleFunc("POST /inventory", func(w http.ResponseWriter, r *http.Request) {
+			if err := a.takeInventory(r.Context(), service); err != nil {
+				http.Error(w, err.Error(), http.StatusInternalServerError)
+				return
+			}
+			w.WriteHeader(http.StatusNoContent)
+		})
+	}
+	if a.Host.Asker != nil {
+		mux.HandleFunc("POST /questions", a.serveQuestion)
 	}
 	return mux
 }

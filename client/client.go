@@ -179,7 +179,7 @@ func (c *Client) Devices(ctx context.Context, where string) iter.Seq2[api.Device
 	if where != "" {
 		params.Where = &where
 	}
-	return pages(func(cursor *string) ([]api.Device, *string, error) {
+	return Pages(func(cursor *string) ([]api.Device, *string, error) {
 		params.Cursor = cursor
 		page, err := Result(c.ListDevicesWithResponse(ctx, &params))
 		if err != nil {
@@ -189,8 +189,9 @@ func (c *Client) Devices(ctx context.Context, where string) iter.Seq2[api.Device
 	})
 }
 
-// pages gives the rows of page after page.
-func pages[T any](read func(cursor *string) ([]T, *string, error)) iter.Seq2[T, error] {
+// Pages gives the rows of page after page. read reads the page of a cursor, nil for the first, and
+// returns the next page's cursor, nil after the last.
+func Pages[T any](read func(cursor *string) ([]T, *string, error)) iter.Seq2[T, error] {
 	return func(yield func(T, error) bool) {
 		for cursor := (*string)(nil); ; {
 			items, next, err := read(cursor)
@@ -261,6 +262,29 @@ func (c *Client) Run(ctx context.Context, id uuid.UUID, order link.Command, stdo
 		if e.Exit != nil {
 			io.Copy(io.Discard, answer.Body) // so that the connection is used again
 			return *e.Exit, nil
+		}
+	}
+}
+
+// Sweep puts a question to many devices, and calls each with what comes back, until all have
+// answered or the time is over. When ctx ends it returns its error.
+func (c *Client) Sweep(ctx context.Context, in api.Sweep, each func(api.SweepEvent) error) error {
+	r, err := c.ClientWithResponses.ClientInterface.Sweep(ctx, in)
+	if err != nil {
+		return err
+	}
+	defer r.Body.Close()
+	if r.StatusCode != http.StatusOK {
+		text, _ := io.ReadAll(io.LimitReader(r.Body, 1<<20))
+		return problem(r.StatusCode, text)
+	}
+	for lines := json.NewDecoder(r.Body); ; {
+		var e api.SweepEvent
+		if err := lines.Decode(&e); err != nil {
+			return errors.Join(ctx.Err(), fmt.Errorf("the connection to the service was lost before all had answered: %w", err))
+		}
+		if err := each(e); err != nil || e.Done != nil {
+			return err
 		}
 	}
 }

@@ -27,10 +27,11 @@ import (
 	"moorwatch.example/agent/identity"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/inventory"
+	"moorwatch.example/core/series"
 	"moorwatch.example/demo/fleet"
 	"moorwatch.example/service"
 	"moorwatch.example/service/db/cluster"
-	"moorwatch.example/service/vitals"
 )
 
 // Version is that of everything built together.
@@ -206,7 +207,7 @@ func (d *demo) save() error {
 func (d *demo) devices(ctx context.Context) error {
 	sites := world(d.Began)
 	progress("connecting the sample fleet")
-	plan := fleet.Plan{URL: d.URL, Dir: filepath.Join(d.Dir, "fleet")}
+	plan := fleet.Plan{URL: d.URL, Dir: filepath.Join(d.Dir, "fleet"), Hold: !d.Seeded}
 	for _, s := range sites {
 		token := ""
 		if !d.Seeded {
@@ -220,24 +221,36 @@ func (d *demo) devices(ctx context.Context) error {
 			plan.Devices = append(plan.Devices, device)
 		}
 	}
-	events, err := d.fleet(plan)
-	if err != nil {
-		return err
-	}
-	if err := d.local(ctx, sites[0]); err != nil {
-		return fmt.Errorf("adding this machine: %w", err)
-	}
-	enrolled, err := await(ctx, events, len(plan.Devices))
+	events, begin, err := d.fleet(plan)
 	if err != nil {
 		return err
 	}
 	if !d.Seeded {
+		enrolled := map[string]uuid.UUID{}
+		if err := await(ctx, events, len(plan.Devices), func(e fleet.Event) (string, error) {
+			if e.Enrolled == nil {
+				return "", nil
+			}
+			enrolled[e.Enrolled.Name], err = uuid.Parse(e.Enrolled.ID)
+			return e.Enrolled.Name, err
+		}); err != nil {
+			return err
+		}
 		progress("writing a week of history")
 		if err := d.history(ctx, plan.Devices, enrolled); err != nil {
 			return fmt.Errorf("writing the history: %w", err)
 		}
-		d.Seeded = true
+		if err := begin(); err != nil {
+			return err
+		}
 	}
+	if err := d.local(ctx, sites[0]); err != nil {
+		return fmt.Errorf("adding this machine: %w", err)
+	}
+	if err := await(ctx, events, len(plan.Devices), func(e fleet.Event) (string, error) { return e.Connected, nil }); err != nil {
+		return err
+	}
+	d.Seeded = true
 	return d.save()
 }
 
@@ -252,50 +265,51 @@ func (d *demo) token(ctx context.Context, s site, uses int) (string, error) {
 	return t.Secret, nil
 }
 
-// await gathers what a fleet tells until n devices are connected.
-func await(ctx context.Context, events <-chan fleet.Event, n int) (ids map[string]uuid.UUID, err error) {
+// await takes what a fleet tells until counts has named n devices.
+func await(ctx context.Context, events <-chan fleet.Event, n int, counts func(fleet.Event) (string, error)) error {
 	ctx, cancel := context.WithTimeout(ctx, connectLimit)
 	defer cancel()
-	ids = map[string]uuid.UUID{}
-	for connected := map[string]bool{}; len(connected) < n; {
+	for seen := map[string]bool{}; len(seen) < n; {
 		select {
 		case <-ctx.Done():
-			return nil, fmt.Errorf("%d of %d simulated devices connected within %s", len(connected), n, connectLimit)
+			return fmt.Errorf("%d of %d simulated devices are there within %s", len(seen), n, connectLimit)
 		case e, ok := <-events:
 			switch {
 			case !ok:
-				return nil, errors.New("the sample fleet ended by itself")
+				return errors.New("the sample fleet ended by itself")
 			case e.Failed != "":
-				return nil, fmt.Errorf("a simulated device failed: %s", e.Failed)
-			case e.Enrolled != nil:
-				if ids[e.Enrolled.Name], err = uuid.Parse(e.Enrolled.ID); err != nil {
-					return nil, err
-				}
-			case e.Connected != "":
-				connected[e.Connected] = true
+				return fmt.Errorf("a simulated device failed: %s", e.Failed)
+			}
+			name, err := counts(e)
+			if err != nil {
+				return err
+			}
+			if name != "" {
+				seen[name] = true
 			}
 		}
 	}
-	return ids, nil
+	return nil
 }
 
-// fleet starts the program moor-fleet. What it tells after everything is connected is dropped.
-func (d *demo) fleet(plan fleet.Plan) (<-chan fleet.Event, error) {
+// fleet starts the program moor-fleet; begin lets a plan that holds connect. What it tells after
+// everything is connected is dropped.
+func (d *demo) fleet(plan fleet.Plan) (events chan fleet.Event, begin func() error, err error) {
 	cmd, err := sibling("moor-fleet")
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	in, err := cmd.StdinPipe()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	out, err := cmd.StdoutPipe()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	events := make(chan fleet.Event, 4*len(plan.Devices))
+	events = make(chan fleet.Event, 4*len(plan.Devices))
 	if err := d.start(cmd, "the sample fleet", func() { in.Close() }); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	go func() {
 		defer close(events)
@@ -309,7 +323,8 @@ func (d *demo) fleet(plan fleet.Plan) (<-chan fleet.Event, error) {
 			}
 		}
 	}()
-	return events, json.NewEncoder(in).Encode(plan)
+	write := json.NewEncoder(in)
+	return events, func() error { return write.Encode("start") }, write.Encode(plan)
 }
 
 // local enrols this machine, when it is not yet, and starts its agent.
@@ -411,25 +426,38 @@ const (
 	historyStep = 5 * time.Minute
 	recentStep  = 30 * time.Second
 	recent      = 2 * time.Hour
+
+	inventoryStep = 8 * time.Hour
 )
 
-// history writes the week before now, as the simulated devices tell it.
+// history writes the week before now, as the simulated devices tell it: their readings, what they
+// consisted of each day, and the alerts that would have come of it.
 func (d *demo) history(ctx context.Context, devices []fleet.Device, ids map[string]uuid.UUID) error {
 	end := time.Now()
-	at, i := end.Add(-7*24*time.Hour), 0
-	return d.service.Vitals.Import(ctx, func() (vitals.Row, bool) {
-		if i == len(devices) {
-			i, at = 0, at.Add(historyStep)
+	begin := end.Add(-7 * 24 * time.Hour)
+	for _, device := range devices {
+		id, table := ids[device.Name], &series.Table{}
+		for at := begin; at.Before(end); at = at.Add(historyStep) {
+			v := device.At(at)
+			table.Append(at, v.Readings)
 			if end.Sub(at) < recent {
 				at = at.Add(recentStep - historyStep)
 			}
 		}
-		if at.After(end) {
-			return vitals.Row{}, false
+		if err := d.service.Vitals.Import(ctx, id, table); err != nil {
+			return err
 		}
-		v := devices[i].At(at)
-		row := vitals.Row{Device: ids[devices[i].Name], At: at, Vitals: &v}
-		i++
-		return row, true
-	})
+		var before inventory.Snapshot
+		for at := begin; at.Before(end); at = at.Add(inventoryStep) {
+			now := inventory.Of(device.ItemsAt(at))
+			if err := d.service.Inventory.Accept(ctx, id, inventory.Compare(before, now), at); err != nil {
+				return err
+			}
+			before = now
+		}
+		if err := d.service.Health.Recall(ctx, id, table, end); err != nil {
+			return err
+		}
+	}
+	return d.service.Vitals.FindTrends(ctx)
 }

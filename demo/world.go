@@ -80,10 +80,14 @@ func (w *builder) stories(began time.Time) {
 				d.FullAt = began.Add(72 * time.Hour)
 			case "cen-kiosk-2": // full tonight
 				d.FullAt = began.Add(9 * time.Hour)
-			case "tarn-ridge-3": // overheats at noon
-				d.Hot = true
+			case "tarn-ridge-3": // overheats at noon, which the demo takes to be soon after its start
+				d.HotAt = began.Add(20 * time.Minute)
 			case "ott-desk-02":
 				d.Busy = 0.92
+			}
+			// A new printer driver reached two desks of three, three days ago, and slows log-on.
+			if d.Kind == sim.Desk && d.Seed%3 != 0 {
+				d.Driver = began.Add(-3*24*time.Hour + time.Duration(d.Seed%300)*time.Minute)
 			}
 			if w.sites[i].name == "Haywater branch" { // its router fails
 				d.Leaves = routerFails

@@ -21,7 +21,9 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivertype"
 
+	"moorwatch.example/core/series"
 	"moorwatch.example/link"
 	"moorwatch.example/service/access"
 	"moorwatch.example/service/db"
@@ -29,6 +31,8 @@ import (
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/health"
 	"moorwatch.example/service/hub"
+	"moorwatch.example/service/inventory"
+	"moorwatch.example/service/post"
 	"moorwatch.example/service/session"
 	"moorwatch.example/service/vitals"
 )
@@ -45,6 +49,10 @@ type Config struct {
 	TLS         *tls.Config
 	Fingerprint string // of the service's own authority; "" when the certificate is of a public one
 	Console     fs.FS
+	// Post is how mail leaves the service.
+	Post post.Post
+	// Keep is how long readings are kept in each tier; series.UsualKeep when zero.
+	Keep series.Keep
 }
 
 // Service is a running service.
@@ -55,6 +63,7 @@ type Service struct {
 	Fleet     *fleet.Column
 	Vitals    *vitals.Column
 	Health    *health.Column
+	Inventory *inventory.Column
 	hub       *hub.Hub
 	pool      *pgxpool.Pool
 	jobs      *river.Client[pgx.Tx]
@@ -70,15 +79,17 @@ type columns struct {
 	fleetColumn
 	vitalsColumn
 	healthColumn
+	inventoryColumn
 	sessionColumn
 }
 
 // Aliases, since a struct embeds one field of a name.
 type (
-	fleetColumn   struct{ *fleet.Column }
-	vitalsColumn  struct{ *vitals.Column }
-	healthColumn  struct{ *health.Column }
-	sessionColumn struct{ *session.Column }
+	fleetColumn     struct{ *fleet.Column }
+	vitalsColumn    struct{ *vitals.Column }
+	healthColumn    struct{ *health.Column }
+	inventoryColumn struct{ *inventory.Column }
+	sessionColumn   struct{ *session.Column }
 )
 
 // Start opens the database and serves until Stop. ctx bounds the start alone.
@@ -119,10 +130,17 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 		}
 	}()
 	s.Access = access.New(s.pool, s.URL)
-	s.Health = health.New(s.pool)
+	if config.Keep == (series.Keep{}) {
+		config.Keep = series.UsualKeep
+	}
+	s.Health = health.New(s.pool, s.Access.Log, config.Post, s.URL)
 	s.Fleet = fleet.New(s.pool, s.Access.Log, s.Health, config.Fingerprint)
-	s.Health.Join(s.Fleet)
-	s.Vitals = vitals.New(s.pool, s.Fleet, s.Health)
+	s.Vitals = vitals.New(s.pool, s.Fleet, s.Health, config.Keep)
+	s.Inventory = inventory.New(s.pool, s.Fleet, s.Health, s.Access.Log)
+	s.Health.Join(s.Fleet, s.Vitals, s.Inventory)
+	if err := s.Health.Begin(ctx); err != nil {
+		return nil, fmt.Errorf("reading the policies: %w", err)
+	}
 	audience, err := s.Fleet.Audience(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("reading the service's name: %w", err)
@@ -130,10 +148,13 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	calls := http.NewServeMux()
 	calls.HandleFunc("POST /facts", s.Fleet.ServeFacts)
 	calls.HandleFunc("POST /reports", s.Vitals.ServeReports)
+	calls.HandleFunc("GET /settings", s.Health.ServeSettings)
+	calls.HandleFunc("POST /inventory", s.Inventory.ServeInventory)
 	s.hub = hub.New(audience, s.Fleet, calls)
+	s.Inventory.Join(s.hub)
 	s.Vitals.Join(s.hub)
 	s.Fleet.Disconnect = s.hub.Disconnect
-	for _, run := range []func(context.Context){s.Access.Run, s.Fleet.Run, s.Vitals.Run, s.Health.Run} {
+	for _, run := range []func(context.Context){s.Access.Run, s.Fleet.Run, s.Vitals.Run, s.Health.Run, s.refresh} {
 		s.running.Go(func() { run(background) })
 	}
 	if err := s.Fleet.Begin(ctx); err != nil {
@@ -148,8 +169,27 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	if err := s.jobs.Start(background); err != nil {
 		return nil, fmt.Errorf("starting background work: %w", err)
 	}
-	return s, s.serve(config, listener, columns{s.Access, fleetColumn{s.Fleet}, vitalsColumn{s.Vitals}, healthColumn{s.Health},
+	return s, s.serve(config, listener, columns{s.Access, fleetColumn{s.Fleet}, vitalsColumn{s.Vitals}, healthColumn{s.Health}, inventoryColumn{s.Inventory},
 		sessionColumn{session.New(s.Fleet, s.Access.Log, s.hub)}})
+}
+
+// refreshEvery is how often this node reads again what another may have changed.
+const refreshEvery = time.Minute
+
+// refresh reads policies, rules and windows again, until ctx ends.
+func (s *Service) refresh(ctx context.Context) {
+	tick := time.NewTicker(refreshEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			if err := s.Health.Refresh(ctx); err != nil && ctx.Err() == nil {
+				slog.Warn("the policies cannot be read; trying again", "error", err)
+			}
+		}
+	}
 }
 
 // reachable is how others may reach an address that is listened on: by this machine's name where
@@ -214,32 +254,45 @@ func (s *Service) Stop() {
 	s.pool.Close()
 }
 
-// expireArgs and recheckArgs are the service's periodic work, which runs on one node at a time.
-type expireArgs struct{}
+// The service's periodic work, each run on one node at a time.
+type (
+	expireArgs  struct{}
+	compactArgs struct{}
+	trendArgs   struct{}
+	suspectArgs struct{}
+)
 
-func (expireArgs) Kind() string { return "expire" }
+func (expireArgs) Kind() string  { return "expire" }
+func (compactArgs) Kind() string { return "compact" }
+func (trendArgs) Kind() string   { return "trend" }
+func (suspectArgs) Kind() string { return "suspect" }
 
-type recheckArgs struct{}
-
-func (recheckArgs) Kind() string { return "recheck" }
+func work[T river.JobArgs](workers *river.Workers, do func(ctx context.Context) error) {
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[T]) error { return do(ctx) }))
+}
 
 func (s *Service) schedule() (*river.Client[pgx.Tx], error) {
 	workers := river.NewWorkers()
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[expireArgs]) error {
-		return errors.Join(s.Vitals.Expire(ctx), s.Access.Expire(ctx))
-	}))
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[recheckArgs]) error {
-		return s.Health.Recheck(ctx)
-	}))
+	work[expireArgs](workers, func(ctx context.Context) error {
+		return errors.Join(s.Vitals.Expire(ctx), s.Access.Expire(ctx), s.Health.Expire(ctx))
+	})
+	work[compactArgs](workers, s.Vitals.Compact)
+	work[trendArgs](workers, func(ctx context.Context) error { return s.Vitals.FindTrends(ctx) })
+	work[suspectArgs](workers, s.Health.Suspect)
 	every := func(d time.Duration, args river.JobArgs, atStart bool) *river.PeriodicJob {
-		return river.NewPeriodicJob(river.PeriodicInterval(d), func() (river.JobArgs, *river.InsertOpts) { return args, nil },
-			&river.PeriodicJobOpts{RunOnStart: atStart})
+		return river.NewPeriodicJob(river.PeriodicInterval(d), func() (river.JobArgs, *river.InsertOpts) {
+			return args, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByState: waiting}}
+		}, &river.PeriodicJobOpts{RunOnStart: atStart})
 	}
 	return river.NewClient(riverpgxv5.New(s.pool), &river.Config{
-		Queues:       map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4}},
-		Workers:      workers,
-		PeriodicJobs: []*river.PeriodicJob{every(time.Hour, expireArgs{}, true), every(time.Minute, recheckArgs{}, false)},
-		Logger:       slog.New(slog.DiscardHandler),
-		JobTimeout:   10 * time.Minute,
+		Queues:  map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4}},
+		Workers: workers,
+		PeriodicJobs: []*river.PeriodicJob{every(time.Hour, expireArgs{}, true), every(10*time.Minute, compactArgs{}, true),
+			every(time.Hour, trendArgs{}, true), every(time.Minute, suspectArgs{}, true)},
+		Logger:     slog.New(slog.DiscardHandler),
+		JobTimeout: 10 * time.Minute,
 	})
 }
+
+// waiting are the states of periodic work in which another of its kind is not added.
+var waiting = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning, rivertype.JobStateScheduled}

@@ -9,6 +9,7 @@ import (
 
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/inventory"
 )
 
 // Host is what one computer offers. A capability that it lacks is nil, and the agent does not
@@ -18,6 +19,9 @@ type Host struct {
 	Meter     Meter     // capability "vitals"
 	Runner    Runner    // capability "commands"
 	Terminals Terminals // capability "shell"
+	Lister    Lister    // capability "inventory"
+	Prober    Prober    // capability "probes"
+	Asker     Asker     // capability "questions"
 }
 
 // Capabilities lists what the host offers, as facts name it.
@@ -31,6 +35,15 @@ func (h Host) Capabilities() []string {
 	}
 	if h.Terminals != nil {
 		list = append(list, device.CapabilityShell)
+	}
+	if h.Lister != nil {
+		list = append(list, device.CapabilityInventory)
+	}
+	if h.Prober != nil {
+		list = append(list, device.CapabilityProbes)
+	}
+	if h.Asker != nil {
+		list = append(list, device.CapabilityQuestions)
 	}
 	return list
 }
@@ -50,6 +63,29 @@ type Meter interface {
 	Vitals(ctx context.Context) (device.Vitals, error)
 	// Another returns a Meter whose rates do not depend on this one's readings.
 	Another() Meter
+}
+
+// Lister lists what the computer consists of.
+type Lister interface {
+	// Items returns the items of every section of core/inventory that can be read; what cannot is
+	// left out. What changes by itself, such as counters, is no part of it. It is not called twice
+	// at once.
+	Items(ctx context.Context) ([]inventory.Item, error)
+}
+
+// Prober looks at what policies ask to be watched.
+type Prober interface {
+	// Probe looks once. What goes wrong is told in the result, with Kind, Target and Pattern as in
+	// the probe. Probes of the same target are not made at once; others may be.
+	Probe(ctx context.Context, p device.Probe) device.ProbeResult
+}
+
+// Asker answers questions that are put to many devices at once: those about processes, services,
+// ports, files and the registry. The agent answers the others.
+type Asker interface {
+	// Ask answers within a second or two, or when ctx ends with its error. A question that the
+	// system has no answer to, such as one about a registry, is an error that says so.
+	Ask(ctx context.Context, q link.Question) (link.Answer, error)
 }
 
 // Runner runs programs unseen by the computer's user.

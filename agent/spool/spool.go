@@ -36,6 +36,7 @@ type Spool struct {
 	epoch  string
 	seq    uint64
 	size   int64    // of the file
+	kept   int      // reports in the file
 	memory []record // reports that the disk did not take, newer than all in the file
 }
 
@@ -55,6 +56,13 @@ func Open(dir string) (*Spool, error) {
 	return s, err
 }
 
+// Len is how many reports are kept.
+func (s *Spool) Len() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.kept + len(s.memory)
+}
+
 // repair cuts a last line that was not written whole.
 func (s *Spool) repair() (int64, error) {
 	f, err := os.OpenFile(s.path, os.O_RDWR, 0o600)
@@ -70,12 +78,14 @@ func (s *Spool) repair() (int64, error) {
 		line, err := r.ReadSlice('\n')
 		if err == nil {
 			whole += int64(len(line))
+			s.kept++
 			continue
 		}
 		if errors.Is(err, bufio.ErrBufferFull) { // a part of a long line; its end decides
 			n, err := skipLine(r)
 			if err == nil {
 				whole += int64(len(line)) + n
+				s.kept++
 				continue
 			}
 		}
@@ -132,6 +142,7 @@ func (s *Spool) append(line []byte) error {
 		return errors.Join(err, os.Truncate(s.path, s.size)) // no half line stays before the next
 	}
 	s.size += int64(len(line))
+	s.kept++
 	return nil
 }
 
@@ -205,12 +216,12 @@ func (s *Spool) Forget(epoch string, through uint64) error {
 			err = os.Rename(s.path+".new", s.path)
 		}
 		if err == nil {
-			s.memory, s.size = memory, int64(left.Len())
+			s.memory, s.size, s.kept = memory, int64(left.Len()), len(kept)
 			return nil
 		}
 		memory = append(kept[max(0, len(kept)-MaxMemory):], memory...)
 	}
-	s.memory, s.size = memory, 0
+	s.memory, s.size, s.kept = memory, 0, 0
 	if gone := os.Remove(s.path); gone != nil && !errors.Is(gone, os.ErrNotExist) {
 		return gone
 	}

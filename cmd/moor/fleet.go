@@ -166,37 +166,6 @@ func completeDevices(ctx context.Context, c *cli.Command) {
 	}
 }
 
-func attentionCommand() *cli.Command {
-	return &cli.Command{
-		Name:  "attention",
-		Usage: "list what needs a person now, worst first",
-		Flags: []cli.Flag{jsonFlag},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			k, err := dial()
-			if err != nil {
-				return err
-			}
-			limit := 500
-			page, err := client.Result(k.ListAttentionWithResponse(ctx, &api.ListAttentionParams{Limit: &limit}))
-			if err != nil {
-				return err
-			}
-			if c.Bool("json") {
-				return printJSON(page)
-			}
-			if len(page.Items) == 0 {
-				fmt.Println("Nothing needs a person now.")
-				return nil
-			}
-			t := newTable("LEVEL", "DEVICE", "SITE", "WHAT", "SINCE")
-			for _, a := range page.Items {
-				t.row(string(a.Finding.Level), a.Device.Name, a.Device.Site, a.Finding.Message, ago(a.Finding.Since))
-			}
-			return t.flush()
-		},
-	}
-}
-
 func siteCommand() *cli.Command {
 	return &cli.Command{Name: "site", Usage: "list and add sites", Commands: []*cli.Command{{
 		Name: "list", Usage: "list organisations and sites", Flags: []cli.Flag{jsonFlag},

@@ -67,7 +67,8 @@ func command() *cli.Command {
 			"MOOR_CA names a file with the certificate authority of a service that is its own.",
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		Commands: []*cli.Command{
-			signInCommand(), signOutCommand(), attentionCommand(), devicesCommand(), deviceCommand(), runCommand(), shellCommand(),
+			signInCommand(), signOutCommand(), attentionCommand(), alertsCommand(), alertCommand(), suspectsCommand(), devicesCommand(), deviceCommand(),
+			inventoryCommand(), changesCommand(), softwareCommand(), standingCommand(), sweepCommand(), runCommand(), shellCommand(), groupsCommand(), policiesCommand(),
 			enrolmentCommand(), siteCommand(), tokenCommand(), auditCommand(), linkTestCommand(),
 		},
 	}

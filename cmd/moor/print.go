@@ -39,11 +39,11 @@ func jsonList[T any](rows iter.Seq2[T, error]) error {
 		if err != nil {
 			return err
 		}
-		text, err := json.Marshal(row)
+		text, err := jsonLine(row)
 		if err != nil {
 			return err
 		}
-		if _, err := fmt.Print(sep, string(text)); err != nil {
+		if _, err := fmt.Print(sep, text); err != nil {
 			return err
 		}
 		sep = ",\n  "
@@ -53,6 +53,12 @@ func jsonList[T any](rows iter.Seq2[T, error]) error {
 	}
 	_, err := fmt.Println("\n]")
 	return err
+}
+
+// jsonLine writes a value as JSON on one line.
+func jsonLine(v any) (string, error) {
+	text, err := json.Marshal(v)
+	return string(text), err
 }
 
 func first(list []string) string {
@@ -80,8 +86,10 @@ func percent(p *float64) string {
 func ago(t time.Time) string { return since(t) + " ago" }
 
 // since says how long it is since a time, in its largest whole unit.
-func since(t time.Time) string {
-	d := time.Since(t)
+func since(t time.Time) string { return lasted(time.Since(t)) }
+
+// lasted writes a length of time in its largest whole unit.
+func lasted(d time.Duration) string {
 	switch {
 	case d < time.Minute:
 		return fmt.Sprintf("%d s", max(0, int(d.Seconds())))

@@ -23,10 +23,72 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/access"
+	"moorwatch.example/core/calendar"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
+	"moorwatch.example/core/inventory"
 	"moorwatch.example/core/series"
 )
+
+// Defines values for GetInventoryParamsFormat.
+const (
+	GetInventoryParamsFormatCsv       GetInventoryParamsFormat = "csv"
+	GetInventoryParamsFormatCyclonedx GetInventoryParamsFormat = "cyclonedx"
+	GetInventoryParamsFormatJSON      GetInventoryParamsFormat = "json"
+)
+
+// Valid indicates whether the value is a known member of the GetInventoryParamsFormat enum.
+func (e GetInventoryParamsFormat) Valid() bool {
+	switch e {
+	case GetInventoryParamsFormatCsv:
+		return true
+	case GetInventoryParamsFormatCyclonedx:
+		return true
+	case GetInventoryParamsFormatJSON:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetReadingsParamsFormat.
+const (
+	GetReadingsParamsFormatCsv         GetReadingsParamsFormat = "csv"
+	GetReadingsParamsFormatJSON        GetReadingsParamsFormat = "json"
+	GetReadingsParamsFormatOpenmetrics GetReadingsParamsFormat = "openmetrics"
+)
+
+// Valid indicates whether the value is a known member of the GetReadingsParamsFormat enum.
+func (e GetReadingsParamsFormat) Valid() bool {
+	switch e {
+	case GetReadingsParamsFormatCsv:
+		return true
+	case GetReadingsParamsFormatJSON:
+		return true
+	case GetReadingsParamsFormatOpenmetrics:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListSoftwareParamsFormat.
+const (
+	ListSoftwareParamsFormatCsv  ListSoftwareParamsFormat = "csv"
+	ListSoftwareParamsFormatJSON ListSoftwareParamsFormat = "json"
+)
+
+// Valid indicates whether the value is a known member of the ListSoftwareParamsFormat enum.
+func (e ListSoftwareParamsFormat) Valid() bool {
+	switch e {
+	case ListSoftwareParamsFormatCsv:
+		return true
+	case ListSoftwareParamsFormatJSON:
+		return true
+	default:
+		return false
+	}
+}
 
 // AddedEnrolmentToken defines model for AddedEnrolmentToken.
 type AddedEnrolmentToken struct {
@@ -47,11 +109,99 @@ type AddedToken struct {
 	Token  Token  `json:"token"`
 }
 
+// Alert defines model for Alert.
+type Alert struct {
+	// Assignee E-mail of who sees to it.
+	Assignee *string `json:"assignee,omitempty"`
+	Check    string  `json:"check"`
+
+	// Device The name of the device; absent for the alert of a site.
+	Device   *string             `json:"device,omitempty"`
+	DeviceID *openapi_types.UUID `json:"device_id,omitempty"`
+
+	// Devices How many devices it is about.
+	Devices  int                `json:"devices"`
+	Flapping bool               `json:"flapping"`
+	ID       openapi_types.UUID `json:"id"`
+	Level    Level              `json:"level"`
+	Message  string             `json:"message"`
+
+	// Muted By a maintenance window.
+	Muted        bool       `json:"muted"`
+	OpenedAt     time.Time  `json:"opened_at"`
+	Organisation string     `json:"organisation"`
+	ResolvedAt   *time.Time `json:"resolved_at,omitempty"`
+
+	// Since When the state began that it is about.
+	Since        time.Time  `json:"since"`
+	Site         string     `json:"site"`
+	SnoozedUntil *time.Time `json:"snoozed_until,omitempty"`
+	State        AlertState `json:"state"`
+	Subject      string     `json:"subject"`
+	Suspect      *Suspect   `json:"suspect,omitempty"`
+}
+
+// AlertAction defines model for AlertAction.
+type AlertAction struct {
+	Action string `json:"action"`
+
+	// Assignee Of assign: an e-mail, or empty for nobody.
+	Assignee *string `json:"assignee,omitempty"`
+
+	// Text A note, with any action.
+	Text *string `json:"text,omitempty"`
+
+	// Until Of snooze, at most 30 days ahead.
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// AlertDetail defines model for AlertDetail.
+type AlertDetail struct {
+	Alert    Alert        `json:"alert"`
+	Events   []AlertEvent `json:"events"`
+	NextStep string       `json:"next_step"`
+
+	// Parts Alerts of devices that the alert of a site stands for.
+	Parts []Alert `json:"parts"`
+}
+
+// AlertEvent defines model for AlertEvent.
+type AlertEvent struct {
+	Actor  string    `json:"actor"`
+	At     time.Time `json:"at"`
+	Detail string    `json:"detail"`
+	Kind   string    `json:"kind"`
+}
+
+// AlertPage defines model for AlertPage.
+type AlertPage struct {
+	Items []Alert `json:"items"`
+	Next  *string `json:"next,omitempty"`
+}
+
+// AlertState defines model for AlertState.
+type AlertState = health.AlertState
+
+// Alike defines model for Alike.
+type Alike struct {
+	Alert    openapi_types.UUID `json:"alert"`
+	Device   string             `json:"device"`
+	DeviceID openapi_types.UUID `json:"device_id"`
+	Site     string             `json:"site"`
+}
+
+// Answer defines model for Answer.
+type Answer = link.Answer
+
 // Attention defines model for Attention.
 type Attention struct {
+	Alert Alert `json:"alert"`
+
+	// Alike Other alerts of the same check with the same suspect, or of many devices of one organisation, that this row stands for.
+	Alike *[]Alike `json:"alike,omitempty"`
+
 	// Device A row of the device list.
-	Device   Device  `json:"device"`
-	Finding  Finding `json:"finding"`
+	Device   *Device `json:"device,omitempty"`
 	NextStep string  `json:"next_step"`
 }
 
@@ -62,7 +212,10 @@ type AttentionPage struct {
 	Items   []Attention `json:"items"`
 	Next    *string     `json:"next,omitempty"`
 
-	// Total Findings on all pages.
+	// Quiet Current alerts that are snoozed, or muted by a maintenance window.
+	Quiet int `json:"quiet"`
+
+	// Total Current alerts on all pages.
 	Total int `json:"total"`
 }
 
@@ -95,6 +248,70 @@ type AuditPage struct {
 	Next  *string      `json:"next,omitempty"`
 }
 
+// Change defines model for Change.
+type Change struct {
+	After *InventoryItem `json:"after,omitempty"`
+
+	// At When it was found; it happened since not_before.
+	At       time.Time          `json:"at"`
+	Before   *InventoryItem     `json:"before,omitempty"`
+	Device   string             `json:"device"`
+	DeviceID openapi_types.UUID `json:"device_id"`
+	ID       int64              `json:"id"`
+	Key      string             `json:"key"`
+	Kind     string             `json:"kind"`
+	Name     string             `json:"name"`
+
+	// NotBefore When the inventory was last taken before.
+	NotBefore time.Time `json:"not_before"`
+	Section   string    `json:"section"`
+	Signature string    `json:"signature"`
+	Summary   string    `json:"summary"`
+}
+
+// ChangePage defines model for ChangePage.
+type ChangePage struct {
+	Items []Change `json:"items"`
+	Next  *string  `json:"next,omitempty"`
+}
+
+// Channel defines model for Channel.
+type Channel struct {
+	ChangedAt time.Time          `json:"changed_at"`
+	ChangedBy string             `json:"changed_by"`
+	ID        openapi_types.UUID `json:"id"`
+	Kind      string             `json:"kind"`
+	Name      string             `json:"name"`
+
+	// Secret What webhooks are signed with; shown when the channel is added, this once.
+	Secret *string `json:"secret,omitempty"`
+	Target string  `json:"target"`
+}
+
+// ChannelPage defines model for ChannelPage.
+type ChannelPage struct {
+	Items []Channel `json:"items"`
+	Next  *string   `json:"next,omitempty"`
+}
+
+// ChannelTest defines model for ChannelTest.
+type ChannelTest struct {
+	// Detail What the receiver answered, or why it took nothing.
+	Detail string `json:"detail"`
+	Sent   bool   `json:"sent"`
+}
+
+// CheckKind defines model for CheckKind.
+type CheckKind = health.Kind
+
+// CheckList defines model for CheckList.
+type CheckList struct {
+	Items []CheckKind `json:"items"`
+}
+
+// CheckSetting How one check judges.
+type CheckSetting = health.Setting
+
 // Command defines model for Command.
 type Command = link.Command
 
@@ -103,6 +320,26 @@ type CommandEvent = link.CommandEvent
 
 // Condition defines model for Condition.
 type Condition = health.Condition
+
+// Delivery defines model for Delivery.
+type Delivery struct {
+	Attempts  int                `json:"attempts"`
+	Channel   string             `json:"channel"`
+	CreatedAt time.Time          `json:"created_at"`
+	Due       time.Time          `json:"due"`
+	Error     string             `json:"error"`
+	ID        openapi_types.UUID `json:"id"`
+	Rule      string             `json:"rule"`
+	SentAt    *time.Time         `json:"sent_at,omitempty"`
+	State     string             `json:"state"`
+	Subject   string             `json:"subject"`
+}
+
+// DeliveryPage defines model for DeliveryPage.
+type DeliveryPage struct {
+	Items []Delivery `json:"items"`
+	Next  *string    `json:"next,omitempty"`
+}
 
 // Device A row of the device list.
 type Device struct {
@@ -117,7 +354,13 @@ type Device struct {
 	CPU *float64 `json:"cpu,omitempty"`
 
 	// Disk Percent in use of the fullest disk.
-	Disk      *float64           `json:"disk,omitempty"`
+	Disk *float64 `json:"disk,omitempty"`
+
+	// Favourite Of the caller.
+	Favourite *bool `json:"favourite,omitempty"`
+
+	// Groups Names of the groups it is in.
+	Groups    *[]string          `json:"groups,omitempty"`
 	ID        openapi_types.UUID `json:"id"`
 	LastHeard *time.Time         `json:"last_heard,omitempty"`
 
@@ -141,6 +384,12 @@ type Device struct {
 	// Since Since when it has been online or silent.
 	Since time.Time `json:"since"`
 	Site  string    `json:"site"`
+	Tags  *[]string `json:"tags,omitempty"`
+}
+
+// DeviceChecks defines model for DeviceChecks.
+type DeviceChecks struct {
+	Items []ResolvedCheck `json:"items"`
 }
 
 // DeviceDetail defines model for DeviceDetail.
@@ -202,11 +451,78 @@ type EnrolmentTokenPage struct {
 	Next  *string          `json:"next,omitempty"`
 }
 
+// Expression defines model for Expression.
+type Expression struct {
+	// Expression CEL over the device, such as `os == "linux" && disk > 90`.
+	Expression string `json:"expression"`
+}
+
 // Facts What a device is; reported at each connection.
 type Facts = device.Facts
 
 // Finding defines model for Finding.
 type Finding = health.Finding
+
+// Group defines model for Group.
+type Group struct {
+	ChangedAt  time.Time             `json:"changed_at"`
+	ChangedBy  string                `json:"changed_by"`
+	Devices    int                   `json:"devices"`
+	Expression string                `json:"expression"`
+	ID         openapi_types.UUID    `json:"id"`
+	Members    *[]openapi_types.UUID `json:"members,omitempty"`
+	Name       string                `json:"name"`
+}
+
+// GroupPage defines model for GroupPage.
+type GroupPage struct {
+	Items []Group `json:"items"`
+	Next  *string `json:"next,omitempty"`
+}
+
+// GroupPreview defines model for GroupPreview.
+type GroupPreview struct {
+	Count int `json:"count"`
+
+	// Items The first ten by name.
+	Items []Device `json:"items"`
+
+	// Of All devices.
+	Of int `json:"of"`
+
+	// Undecided Devices for which it cannot be decided.
+	Undecided int `json:"undecided"`
+
+	// Why Why it cannot be decided for one of them.
+	Why *string `json:"why,omitempty"`
+}
+
+// Hours defines model for Hours.
+type Hours = calendar.Hours
+
+// Inventory defines model for Inventory.
+type Inventory struct {
+	Items    []InventoryItem    `json:"items"`
+	Sections []InventorySection `json:"sections"`
+
+	// TakenAt When the device last said that this is so; absent before it did.
+	TakenAt *time.Time `json:"taken_at,omitempty"`
+}
+
+// InventoryItem defines model for InventoryItem.
+type InventoryItem = inventory.Item
+
+// InventorySection defines model for InventorySection.
+type InventorySection = inventory.Section
+
+// Level defines model for Level.
+type Level = health.Level
+
+// Limits Values at which each level begins.
+type Limits = health.Limits
+
+// LogOn defines model for LogOn.
+type LogOn = device.LogOn
 
 // Me defines model for Me.
 type Me struct {
@@ -219,6 +535,15 @@ type Me struct {
 	Role        Role               `json:"role"`
 }
 
+// NewChannel defines model for NewChannel.
+type NewChannel struct {
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+
+	// Target E-mail addresses with commas between them, or a URL.
+	Target string `json:"target"`
+}
+
 // NewEnrolmentToken defines model for NewEnrolmentToken.
 type NewEnrolmentToken struct {
 	// Hours Hours until it expires.
@@ -228,12 +553,34 @@ type NewEnrolmentToken struct {
 	Uses         *int   `json:"uses,omitempty"`
 }
 
+// NewGroup defines model for NewGroup.
+type NewGroup struct {
+	// Expression CEL over the device; empty for a group of named devices.
+	Expression *string `json:"expression,omitempty"`
+
+	// Members Of a group of named devices.
+	Members *[]openapi_types.UUID `json:"members,omitempty"`
+	Name    string                `json:"name"`
+}
+
 // NewPerson defines model for NewPerson.
 type NewPerson struct {
 	Email string `json:"email"`
 	Name  string `json:"name"`
 	Role  Role   `json:"role"`
 }
+
+// NewPolicy defines model for NewPolicy.
+type NewPolicy struct {
+	Name string `json:"name"`
+
+	// Scope What a policy, rule or window is set for.
+	Scope    Scope          `json:"scope"`
+	Settings []CheckSetting `json:"settings"`
+}
+
+// NewRule Who is told of which alerts, and when.
+type NewRule = health.Rule
 
 // NewSite defines model for NewSite.
 type NewSite struct {
@@ -246,6 +593,15 @@ type NewToken struct {
 	// Days Days until it expires.
 	Days int    `json:"days"`
 	Name string `json:"name"`
+}
+
+// NewWindow defines model for NewWindow.
+type NewWindow struct {
+	Name string `json:"name"`
+
+	// Scope What a policy, rule or window is set for.
+	Scope Scope      `json:"scope"`
+	Span  WindowSpan `json:"span"`
 }
 
 // Organisation defines model for Organisation.
@@ -279,6 +635,28 @@ type PersonPage struct {
 	Next  *string  `json:"next,omitempty"`
 }
 
+// Policy defines model for Policy.
+type Policy struct {
+	ChangedAt time.Time          `json:"changed_at"`
+	ChangedBy string             `json:"changed_by"`
+	ID        openapi_types.UUID `json:"id"`
+	Name      string             `json:"name"`
+
+	// Scope What a policy, rule or window is set for.
+	Scope     Scope          `json:"scope"`
+	ScopeName string         `json:"scope_name"`
+	Settings  []CheckSetting `json:"settings"`
+}
+
+// PolicyPage defines model for PolicyPage.
+type PolicyPage struct {
+	Items []Policy `json:"items"`
+	Next  *string  `json:"next,omitempty"`
+}
+
+// ProbeResult defines model for ProbeResult.
+type ProbeResult = device.ProbeResult
+
 // Problem RFC 9457 problem document.
 type Problem struct {
 	// Candidates Devices or names that may have been meant.
@@ -294,8 +672,78 @@ type Problem struct {
 	Type  *string `json:"type,omitempty"`
 }
 
+// Process defines model for Process.
+type Process = device.Process
+
+// Question What a sweep asks.
+type Question = link.Question
+
+// ReadingHistory defines model for ReadingHistory.
+type ReadingHistory struct {
+	// At The start of each bucket that has reports.
+	At []time.Time `json:"at"`
+
+	// Counts Reports in each bucket.
+	Counts      []int           `json:"counts"`
+	From        time.Time       `json:"from"`
+	Readings    []ReadingSeries `json:"readings"`
+	StepSeconds float64         `json:"step_seconds"`
+
+	// Tier How finely it is kept.
+	Tier string    `json:"tier"`
+	To   time.Time `json:"to"`
+}
+
+// ReadingSeries defines model for ReadingSeries.
+type ReadingSeries struct {
+	Name string `json:"name"`
+
+	// Spans One a bucket; null where this reading has none.
+	Spans []*series.Span `json:"spans"`
+	Title string         `json:"title"`
+	Unit  string         `json:"unit"`
+}
+
+// ResolvedCheck defines model for ResolvedCheck.
+type ResolvedCheck struct {
+	// Policy The policy it came from; empty for the usual setting.
+	Policy   string  `json:"policy"`
+	PolicyID *string `json:"policy_id,omitempty"`
+
+	// Scope What a policy, rule or window is set for.
+	Scope Scope `json:"scope"`
+
+	// Setting How one check judges.
+	Setting CheckSetting `json:"setting"`
+}
+
 // Role defines model for Role.
 type Role = access.Role
+
+// Rule defines model for Rule.
+type Rule struct {
+	ChangedAt    time.Time          `json:"changed_at"`
+	ChangedBy    string             `json:"changed_by"`
+	ChannelName  string             `json:"channel_name"`
+	EscalateName *string            `json:"escalate_name,omitempty"`
+	ID           openapi_types.UUID `json:"id"`
+
+	// Rule Who is told of which alerts, and when.
+	Rule      NewRule `json:"rule"`
+	ScopeName string  `json:"scope_name"`
+}
+
+// RulePage defines model for RulePage.
+type RulePage struct {
+	Items []Rule  `json:"items"`
+	Next  *string `json:"next,omitempty"`
+}
+
+// Scope What a policy, rule or window is set for.
+type Scope = health.Scope
+
+// Sensor defines model for Sensor.
+type Sensor = device.Sensor
 
 // SetUp defines model for SetUp.
 type SetUp struct {
@@ -328,8 +776,149 @@ type Site struct {
 	Organisation string             `json:"organisation"`
 }
 
+// Software defines model for Software.
+type Software struct {
+	Devices  int               `json:"devices"`
+	Name     string            `json:"name"`
+	Source   string            `json:"source"`
+	Versions []SoftwareVersion `json:"versions"`
+}
+
+// SoftwarePage defines model for SoftwarePage.
+type SoftwarePage struct {
+	Items []Software `json:"items"`
+	Next  *string    `json:"next,omitempty"`
+}
+
+// SoftwareVersion defines model for SoftwareVersion.
+type SoftwareVersion struct {
+	Devices int    `json:"devices"`
+	Purl    string `json:"purl"`
+	Version string `json:"version"`
+}
+
 // Span Least, mean and greatest reading of a bucket.
 type Span = series.Span
+
+// Standing defines model for Standing.
+type Standing struct {
+	Bins []StandingBin `json:"bins"`
+
+	// Devices Devices that have it.
+	Devices int `json:"devices"`
+
+	// Like The devices nearest to this one.
+	Like    []StandingDevice `json:"like"`
+	Median  *float64         `json:"median,omitempty"`
+	Numeric bool             `json:"numeric"`
+	Of      string           `json:"of"`
+
+	// Rank Share of the devices that read less, 0 to 1.
+	Rank *float64 `json:"rank,omitempty"`
+
+	// Text The value, where it is not a number.
+	Text  *string  `json:"text,omitempty"`
+	Title string   `json:"title"`
+	Unit  string   `json:"unit"`
+	Value *float64 `json:"value,omitempty"`
+}
+
+// StandingBin defines model for StandingBin.
+type StandingBin struct {
+	Count int      `json:"count"`
+	From  *float64 `json:"from,omitempty"`
+
+	// Here The device is in it.
+	Here bool     `json:"here"`
+	Text *string  `json:"text,omitempty"`
+	To   *float64 `json:"to,omitempty"`
+}
+
+// StandingDevice defines model for StandingDevice.
+type StandingDevice struct {
+	ID    openapi_types.UUID `json:"id"`
+	Name  string             `json:"name"`
+	Site  string             `json:"site"`
+	Text  *string            `json:"text,omitempty"`
+	Value *float64           `json:"value,omitempty"`
+}
+
+// Suspect defines model for Suspect.
+type Suspect struct {
+	// At When it changed on this device, at the latest.
+	At time.Time `json:"at"`
+
+	// ChangedWith Devices with the change and this alert.
+	ChangedWith    int     `json:"changed_with"`
+	ChangedWithout int     `json:"changed_without"`
+	High           float64 `json:"high"`
+
+	// Low Ends of the 95 % interval.
+	Low float64 `json:"low"`
+
+	// Odds How many times higher the odds of this alert are with the change.
+	Odds          float64 `json:"odds"`
+	OthersWith    int     `json:"others_with"`
+	OthersWithout int     `json:"others_without"`
+	Section       string  `json:"section"`
+	Signature     string  `json:"signature"`
+
+	// Summary What changed.
+	Summary string `json:"summary"`
+}
+
+// SuspectList defines model for SuspectList.
+type SuspectList struct {
+	// Devices Devices compared.
+	Devices int       `json:"devices"`
+	Items   []Suspect `json:"items"`
+
+	// LookedAt Changes before the alert that were looked at.
+	LookedAt int `json:"looked_at"`
+
+	// WhyNone Why there is none; empty otherwise.
+	WhyNone string `json:"why_none"`
+}
+
+// Sweep defines model for Sweep.
+type Sweep struct {
+	Group *openapi_types.UUID `json:"group,omitempty"`
+
+	// Question What a sweep asks.
+	Question Question `json:"question"`
+
+	// Seconds How long answers are waited for.
+	Seconds *int    `json:"seconds,omitempty"`
+	Where   *string `json:"where,omitempty"`
+}
+
+// SweepEvent defines model for SweepEvent.
+type SweepEvent struct {
+	Answer *Answer `json:"answer,omitempty"`
+
+	// Asked First: how many devices are asked.
+	Asked    *int                `json:"asked,omitempty"`
+	Device   *string             `json:"device,omitempty"`
+	DeviceID *openapi_types.UUID `json:"device_id,omitempty"`
+
+	// Done Last.
+	Done *bool `json:"done,omitempty"`
+
+	// Error Why this device gave no answer.
+	Error *string `json:"error,omitempty"`
+
+	// Offline First: devices that are not asked, as they are silent.
+	Offline *[]string `json:"offline,omitempty"`
+
+	// Silent Last: devices that did not answer in time.
+	Silent *[]string `json:"silent,omitempty"`
+	Site   *string   `json:"site,omitempty"`
+}
+
+// TagList defines model for TagList.
+type TagList struct {
+	Tags []string `json:"tags"`
+}
 
 // Tally How many devices are in each condition.
 type Tally struct {
@@ -361,45 +950,83 @@ type TokenPage struct {
 	Next  *string `json:"next,omitempty"`
 }
 
+// Trial defines model for Trial.
+type Trial struct {
+	Days *int `json:"days,omitempty"`
+
+	// Scope What a policy, rule or window is set for.
+	Scope Scope `json:"scope"`
+
+	// Setting How one check judges.
+	Setting CheckSetting `json:"setting"`
+}
+
+// TrialEpisode defines model for TrialEpisode.
+type TrialEpisode struct {
+	Device   string             `json:"device"`
+	DeviceID openapi_types.UUID `json:"device_id"`
+	From     time.Time          `json:"from"`
+	Level    Level              `json:"level"`
+	Reading  string             `json:"reading"`
+	To       time.Time          `json:"to"`
+}
+
+// TrialResult defines model for TrialResult.
+type TrialResult struct {
+	Alerts int `json:"alerts"`
+
+	// Devices Devices that would have alerted.
+	Devices int       `json:"devices"`
+	From    time.Time `json:"from"`
+
+	// Items The first 200.
+	Items []TrialEpisode `json:"items"`
+
+	// LookedAt Devices that have such a reading.
+	LookedAt int `json:"looked_at"`
+}
+
 // Vitals One reading of a device.
 type Vitals = device.Vitals
 
-// VitalsHistory defines model for VitalsHistory.
-type VitalsHistory struct {
-	From        time.Time     `json:"from"`
-	Points      []VitalsPoint `json:"points"`
-	StepSeconds float64       `json:"step_seconds"`
-	To          time.Time     `json:"to"`
+// Window defines model for Window.
+type Window struct {
+	ChangedAt time.Time          `json:"changed_at"`
+	ChangedBy string             `json:"changed_by"`
+	ID        openapi_types.UUID `json:"id"`
+	Name      string             `json:"name"`
+
+	// Next Its next start, where the zone is set or UTC.
+	Next *time.Time `json:"next,omitempty"`
+
+	// Scope What a policy, rule or window is set for.
+	Scope     Scope      `json:"scope"`
+	ScopeName string     `json:"scope_name"`
+	Span      WindowSpan `json:"span"`
 }
 
-// VitalsPoint defines model for VitalsPoint.
-type VitalsPoint struct {
-	// At The bucket's start.
-	At time.Time `json:"at"`
+// WindowPage defines model for WindowPage.
+type WindowPage struct {
+	Items []Window `json:"items"`
+	Next  *string  `json:"next,omitempty"`
+}
 
-	// Count Reports in the bucket.
-	Count int `json:"count"`
+// WindowSpan defines model for WindowSpan.
+type WindowSpan = calendar.Window
 
-	// CPU Least, mean and greatest reading of a bucket.
-	CPU Span `json:"cpu"`
+// Word defines model for Word.
+type Word struct {
+	About string `json:"about"`
+	Name  string `json:"name"`
+	Type  string `json:"type"`
 
-	// Disk Least, mean and greatest reading of a bucket.
-	Disk Span `json:"disk"`
+	// Values Values that devices have, the most frequent first.
+	Values *[]string `json:"values,omitempty"`
+}
 
-	// Load1 Least, mean and greatest reading of a bucket.
-	Load1 Span `json:"load1"`
-
-	// Memory Least, mean and greatest reading of a bucket.
-	Memory Span `json:"memory"`
-
-	// Receive Least, mean and greatest reading of a bucket.
-	Receive Span `json:"receive"`
-
-	// Temperature Least, mean and greatest reading of a bucket.
-	Temperature *Span `json:"temperature,omitempty"`
-
-	// Transmit Least, mean and greatest reading of a bucket.
-	Transmit Span `json:"transmit"`
+// WordList defines model for WordList.
+type WordList struct {
+	Items []Word `json:"items"`
 }
 
 // Cursor defines model for cursor.
@@ -410,6 +1037,27 @@ type ID = openapi_types.UUID
 
 // Limit defines model for limit.
 type Limit = int
+
+// ListAlertsParams defines parameters for ListAlerts.
+type ListAlertsParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// State Only those in this state; `current` is all that are not resolved.
+	State *string `form:"state,omitempty" json:"state,omitempty"`
+
+	// Device Only those about this device.
+	Device *openapi_types.UUID `form:"device,omitempty" json:"device,omitempty"`
+
+	// Check Only those of this check.
+	Check *string `form:"check,omitempty" json:"check,omitempty"`
+
+	// From Only those that were open at this time or later.
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+}
 
 // ListAttentionParams defines parameters for ListAttention.
 type ListAttentionParams struct {
@@ -432,10 +1080,55 @@ type ListAuditParams struct {
 	Device *openapi_types.UUID `form:"device,omitempty" json:"device,omitempty"`
 }
 
+// ListChangesParams defines parameters for ListChanges.
+type ListChangesParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Device Only those of this device.
+	Device *openapi_types.UUID `form:"device,omitempty" json:"device,omitempty"`
+
+	// Section Only those of this section.
+	Section *string `form:"section,omitempty" json:"section,omitempty"`
+
+	// From Only those since.
+	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Only those before.
+	To *time.Time `form:"to,omitempty" json:"to,omitempty"`
+
+	// Signature Only those that are this change, on all devices.
+	Signature *string `form:"signature,omitempty" json:"signature,omitempty"`
+}
+
+// ListChannelsParams defines parameters for ListChannels.
+type ListChannelsParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListDeliveriesParams defines parameters for ListDeliveries.
+type ListDeliveriesParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListDevicesParams defines parameters for ListDevices.
 type ListDevicesParams struct {
 	// Where A CEL expression over the device, such as `os == "linux" && disk > 90`.
 	Where *string `form:"where,omitempty" json:"where,omitempty"`
+
+	// Group Only devices of this group.
+	Group *openapi_types.UUID `form:"group,omitempty" json:"group,omitempty"`
 
 	// Cursor The `next` of the page before.
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
@@ -444,19 +1137,25 @@ type ListDevicesParams struct {
 	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// GetInventoryParams defines parameters for GetInventory.
+type GetInventoryParams struct {
+	// Format How it is written.
+	Format *GetInventoryParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// GetInventoryParamsFormat defines parameters for GetInventory.
+type GetInventoryParamsFormat string
+
 // TestLinkParams defines parameters for TestLink.
 type TestLinkParams struct {
 	Bytes *int64 `form:"bytes,omitempty" json:"bytes,omitempty"`
 }
 
-// OpenShellParams defines parameters for OpenShell.
-type OpenShellParams struct {
-	Columns *int `form:"columns,omitempty" json:"columns,omitempty"`
-	Rows    *int `form:"rows,omitempty" json:"rows,omitempty"`
-}
+// GetReadingsParams defines parameters for GetReadings.
+type GetReadingsParams struct {
+	// Name Only these readings, such as `cpu` or `disk /srv`; all when left out.
+	Name *[]string `form:"name,omitempty" json:"name,omitempty"`
 
-// GetVitalsParams defines parameters for GetVitals.
-type GetVitalsParams struct {
 	// From Start; one day ago when left out.
 	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
 
@@ -465,10 +1164,52 @@ type GetVitalsParams struct {
 
 	// Buckets How many buckets.
 	Buckets *int `form:"buckets,omitempty" json:"buckets,omitempty"`
+
+	// Format How it is written.
+	Format *GetReadingsParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// GetReadingsParamsFormat defines parameters for GetReadings.
+type GetReadingsParamsFormat string
+
+// OpenShellParams defines parameters for OpenShell.
+type OpenShellParams struct {
+	Columns *int `form:"columns,omitempty" json:"columns,omitempty"`
+	Rows    *int `form:"rows,omitempty" json:"rows,omitempty"`
+}
+
+// GetStandingParams defines parameters for GetStanding.
+type GetStandingParams struct {
+	// Of A reading such as `cpu`, or a fact such as `os_version`.
+	Of string `form:"of" json:"of"`
+
+	// Where Only among devices for which this CEL expression holds.
+	Where *string `form:"where,omitempty" json:"where,omitempty"`
+
+	// Group Only among the devices of this group.
+	Group *openapi_types.UUID `form:"group,omitempty" json:"group,omitempty"`
 }
 
 // ListEnrolmentTokensParams defines parameters for ListEnrolmentTokens.
 type ListEnrolmentTokensParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListGroupsParams defines parameters for ListGroups.
+type ListGroupsParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListWindowsParams defines parameters for ListWindows.
+type ListWindowsParams struct {
 	// Cursor The `next` of the page before.
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 
@@ -494,6 +1235,57 @@ type ListPeopleParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListPoliciesParams defines parameters for ListPolicies.
+type ListPoliciesParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListRulesParams defines parameters for ListRules.
+type ListRulesParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListSoftwareParams defines parameters for ListSoftware.
+type ListSoftwareParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Search Only names that contain this.
+	Search *string `form:"search,omitempty" json:"search,omitempty"`
+
+	// Format How it is written.
+	Format *ListSoftwareParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// ListSoftwareParamsFormat defines parameters for ListSoftware.
+type ListSoftwareParamsFormat string
+
+// ListInstalledParams defines parameters for ListInstalled.
+type ListInstalledParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Name Its name.
+	Name string `form:"name" json:"name"`
+
+	// Version Only this version.
+	Version *string `form:"version,omitempty" json:"version,omitempty"`
+}
+
 // ListTokensParams defines parameters for ListTokens.
 type ListTokensParams struct {
 	// Cursor The `next` of the page before.
@@ -503,8 +1295,20 @@ type ListTokensParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// HandleAlertJSONRequestBody defines body for HandleAlert for application/json ContentType.
+type HandleAlertJSONRequestBody = AlertAction
+
+// AddChannelJSONRequestBody defines body for AddChannel for application/json ContentType.
+type AddChannelJSONRequestBody = NewChannel
+
+// SetChannelJSONRequestBody defines body for SetChannel for application/json ContentType.
+type SetChannelJSONRequestBody = NewChannel
+
 // RunCommandJSONRequestBody defines body for RunCommand for application/json ContentType.
 type RunCommandJSONRequestBody = Command
+
+// SetTagsJSONRequestBody defines body for SetTags for application/json ContentType.
+type SetTagsJSONRequestBody = TagList
 
 // EnrolJSONRequestBody defines body for Enrol for application/json ContentType.
 type EnrolJSONRequestBody = Enrolment
@@ -512,17 +1316,50 @@ type EnrolJSONRequestBody = Enrolment
 // AddEnrolmentTokenJSONRequestBody defines body for AddEnrolmentToken for application/json ContentType.
 type AddEnrolmentTokenJSONRequestBody = NewEnrolmentToken
 
+// AddGroupJSONRequestBody defines body for AddGroup for application/json ContentType.
+type AddGroupJSONRequestBody = NewGroup
+
+// PreviewGroupJSONRequestBody defines body for PreviewGroup for application/json ContentType.
+type PreviewGroupJSONRequestBody = Expression
+
+// SetGroupJSONRequestBody defines body for SetGroup for application/json ContentType.
+type SetGroupJSONRequestBody = NewGroup
+
+// AddWindowJSONRequestBody defines body for AddWindow for application/json ContentType.
+type AddWindowJSONRequestBody = NewWindow
+
+// SetWindowJSONRequestBody defines body for SetWindow for application/json ContentType.
+type SetWindowJSONRequestBody = NewWindow
+
 // AddSiteJSONRequestBody defines body for AddSite for application/json ContentType.
 type AddSiteJSONRequestBody = NewSite
 
 // AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
 type AddPersonJSONRequestBody = NewPerson
 
+// AddPolicyJSONRequestBody defines body for AddPolicy for application/json ContentType.
+type AddPolicyJSONRequestBody = NewPolicy
+
+// TryPolicyJSONRequestBody defines body for TryPolicy for application/json ContentType.
+type TryPolicyJSONRequestBody = Trial
+
+// SetPolicyJSONRequestBody defines body for SetPolicy for application/json ContentType.
+type SetPolicyJSONRequestBody = NewPolicy
+
+// AddRuleJSONRequestBody defines body for AddRule for application/json ContentType.
+type AddRuleJSONRequestBody = NewRule
+
+// SetRuleJSONRequestBody defines body for SetRule for application/json ContentType.
+type SetRuleJSONRequestBody = NewRule
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
 
 // SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
 type SetUpJSONRequestBody = SetUp
+
+// SweepJSONRequestBody defines body for Sweep for application/json ContentType.
+type SweepJSONRequestBody = Sweep
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = NewToken
@@ -601,6 +1438,35 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// ListAlerts Alerts, the latest first.
+	//
+	// Corresponds with GET /alerts (the `ListAlerts` operationId).
+	ListAlerts(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetAlert One alert with all that happened to it.
+	//
+	// Corresponds with GET /alerts/{id} (the `GetAlert` operationId).
+	GetAlert(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HandleAlertWithBody Acknowledge, snooze, assign, annotate or resolve an alert.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /alerts/{id}/events (the `HandleAlert` operationId).
+	HandleAlertWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HandleAlert Acknowledge, snooze, assign, annotate or resolve an alert.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /alerts/{id}/events (the `HandleAlert` operationId).
+	HandleAlert(ctx context.Context, id ID, body HandleAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSuspects The changes most likely behind an alert, the strongest first.
+	//
+	// Corresponds with GET /alerts/{id}/suspects (the `ListSuspects` operationId).
+	ListSuspects(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListAttention What needs a person now, in order of harm.
 	//
 	// Corresponds with GET /attention (the `ListAttention` operationId).
@@ -610,6 +1476,64 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /audit (the `ListAudit` operationId).
 	ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListChanges Changes of the inventory, the latest first.
+	//
+	// Corresponds with GET /changes (the `ListChanges` operationId).
+	ListChanges(ctx context.Context, params *ListChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListChannels The channels, by name.
+	//
+	// Corresponds with GET /channels (the `ListChannels` operationId).
+	ListChannels(ctx context.Context, params *ListChannelsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddChannelWithBody Add a channel.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /channels (the `AddChannel` operationId).
+	AddChannelWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddChannel Add a channel.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /channels (the `AddChannel` operationId).
+	AddChannel(ctx context.Context, body AddChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveChannel Remove a channel.
+	//
+	// Corresponds with DELETE /channels/{id} (the `RemoveChannel` operationId).
+	RemoveChannel(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetChannelWithBody Change a channel.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /channels/{id} (the `SetChannel` operationId).
+	SetChannelWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetChannel Change a channel.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /channels/{id} (the `SetChannel` operationId).
+	SetChannel(ctx context.Context, id ID, body SetChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestChannel Tell a channel something now, and say whether it was taken.
+	//
+	// Corresponds with POST /channels/{id}/test (the `TestChannel` operationId).
+	TestChannel(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListChecks All kinds of check, with their usual settings.
+	//
+	// Corresponds with GET /checks (the `ListChecks` operationId).
+	ListChecks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDeliveries What was told to whom, the latest first.
+	//
+	// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
+	ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// FindDevice The one device of this name or id; a problem lists the candidates, or the nearest names.
 	//
@@ -631,6 +1555,11 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{id} (the `GetDevice` operationId).
 	GetDevice(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListDeviceChecks The settings that a device is judged by, each with the policy it came from.
+	//
+	// Corresponds with GET /devices/{id}/checks (the `ListDeviceChecks` operationId).
+	ListDeviceChecks(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RunCommandWithBody Run one command at the device, unseen by its user. The answer is a stream of CommandEvent objects, one a line, as the output comes; the last has `exit` or `error`. Closing the connection ends the command and its children at the device.
 	//
 	// Takes any type of body and a specified content type.
@@ -645,20 +1574,49 @@ type ClientInterface interface {
 	// Corresponds with POST /devices/{id}/commands (the `RunCommand` operationId).
 	RunCommand(ctx context.Context, id ID, body RunCommandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetInventory What a device consists of, as last known. `cyclonedx` is its software as application/vnd.cyclonedx+json, version 1.6.
+	//
+	// Corresponds with GET /devices/{id}/inventory (the `GetInventory` operationId).
+	GetInventory(ctx context.Context, id ID, params *GetInventoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeInventory Have a device take its inventory now.
+	//
+	// Corresponds with POST /devices/{id}/inventory (the `TakeInventory` operationId).
+	TakeInventory(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// TestLink That many bytes of no meaning, sent by the device, to measure the link.
 	//
 	// Corresponds with GET /devices/{id}/link-test (the `TestLink` operationId).
 	TestLink(ctx context.Context, id ID, params *TestLinkParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReadings History of a devices readings, in equal buckets of time; a bucket without reports is left out.
+	//
+	// Corresponds with GET /devices/{id}/readings (the `GetReadings` operationId).
+	GetReadings(ctx context.Context, id ID, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// OpenShell A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects.
 	//
 	// Corresponds with GET /devices/{id}/shell (the `OpenShell` operationId).
 	OpenShell(ctx context.Context, id ID, params *OpenShellParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetVitals History of one device's readings, in equal buckets of time; a bucket without reports is left out.
+	// GetStanding Where one reading or fact of a device lies among the devices of a group, and which are like it.
 	//
-	// Corresponds with GET /devices/{id}/vitals (the `GetVitals` operationId).
-	GetVitals(ctx context.Context, id ID, params *GetVitalsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with GET /devices/{id}/standing (the `GetStanding` operationId).
+	GetStanding(ctx context.Context, id ID, params *GetStandingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetTagsWithBody Set the tags of a device.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /devices/{id}/tags (the `SetTags` operationId).
+	SetTagsWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetTags Set the tags of a device.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /devices/{id}/tags (the `SetTags` operationId).
+	SetTags(ctx context.Context, id ID, body SetTagsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StreamVitals Server-Sent Events; `vitals` carries a Vitals object, read at the device every 2 s while this is open.
 	//
@@ -703,10 +1661,110 @@ type ClientInterface interface {
 	// Corresponds with DELETE /enrolment-tokens/{id} (the `RevokeEnrolmentToken` operationId).
 	RevokeEnrolmentToken(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// StreamEvents Server-Sent Events. `devices` carries a JSON array of changed Device rows, at most twice a second; `resync` tells a reader that fell behind to read the list again.
+	// StreamEvents Server-Sent Events. `devices` carries a JSON array of changed Device rows, at most twice a second; `alerts` tells that alerts changed; `resync` tells a reader that fell behind to read the list again.
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveFavourite Take a device from the caller's favourites.
+	//
+	// Corresponds with DELETE /favourites/{id} (the `RemoveFavourite` operationId).
+	RemoveFavourite(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddFavourite Make a device one of the caller's favourites.
+	//
+	// Corresponds with PUT /favourites/{id} (the `AddFavourite` operationId).
+	AddFavourite(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListGroups The groups, by name.
+	//
+	// Corresponds with GET /groups (the `ListGroups` operationId).
+	ListGroups(ctx context.Context, params *ListGroupsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddGroupWithBody Add a group.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /groups (the `AddGroup` operationId).
+	AddGroupWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddGroup Add a group.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /groups (the `AddGroup` operationId).
+	AddGroup(ctx context.Context, body AddGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewGroupWithBody How many devices an expression holds for now, and the first of them.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /groups/preview (the `PreviewGroup` operationId).
+	PreviewGroupWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewGroup How many devices an expression holds for now, and the first of them.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /groups/preview (the `PreviewGroup` operationId).
+	PreviewGroup(ctx context.Context, body PreviewGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveGroup Remove a group.
+	//
+	// Corresponds with DELETE /groups/{id} (the `RemoveGroup` operationId).
+	RemoveGroup(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetGroupWithBody Change a group.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /groups/{id} (the `SetGroup` operationId).
+	SetGroupWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetGroup Change a group.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /groups/{id} (the `SetGroup` operationId).
+	SetGroup(ctx context.Context, id ID, body SetGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListWindows The windows, by name.
+	//
+	// Corresponds with GET /maintenance-windows (the `ListWindows` operationId).
+	ListWindows(ctx context.Context, params *ListWindowsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddWindowWithBody Add a maintenance window.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /maintenance-windows (the `AddWindow` operationId).
+	AddWindowWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddWindow Add a maintenance window.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /maintenance-windows (the `AddWindow` operationId).
+	AddWindow(ctx context.Context, body AddWindowJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveWindow Remove a maintenance window.
+	//
+	// Corresponds with DELETE /maintenance-windows/{id} (the `RemoveWindow` operationId).
+	RemoveWindow(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetWindowWithBody Change a maintenance window.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /maintenance-windows/{id} (the `SetWindow` operationId).
+	SetWindowWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetWindow Change a maintenance window.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /maintenance-windows/{id} (the `SetWindow` operationId).
+	SetWindow(ctx context.Context, id ID, body SetWindowJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetMe Who is signed in, what they may do, and the CSRF token for changes made by cookie.
 	//
@@ -751,6 +1809,96 @@ type ClientInterface interface {
 	// Corresponds with POST /people (the `AddPerson` operationId).
 	AddPerson(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListPolicies The policies, by name.
+	//
+	// Corresponds with GET /policies (the `ListPolicies` operationId).
+	ListPolicies(ctx context.Context, params *ListPoliciesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPolicyWithBody Add a policy.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /policies (the `AddPolicy` operationId).
+	AddPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPolicy Add a policy.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /policies (the `AddPolicy` operationId).
+	AddPolicy(ctx context.Context, body AddPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryPolicyWithBody What a setting would have alerted about in the past, before it is saved.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /policies/trial (the `TryPolicy` operationId).
+	TryPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryPolicy What a setting would have alerted about in the past, before it is saved.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /policies/trial (the `TryPolicy` operationId).
+	TryPolicy(ctx context.Context, body TryPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePolicy Remove a policy.
+	//
+	// Corresponds with DELETE /policies/{id} (the `RemovePolicy` operationId).
+	RemovePolicy(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPolicyWithBody Change a policy.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /policies/{id} (the `SetPolicy` operationId).
+	SetPolicyWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPolicy Change a policy.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /policies/{id} (the `SetPolicy` operationId).
+	SetPolicy(ctx context.Context, id ID, body SetPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRules The rules, by name.
+	//
+	// Corresponds with GET /rules (the `ListRules` operationId).
+	ListRules(ctx context.Context, params *ListRulesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRuleWithBody Add a rule that says who is told.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /rules (the `AddRule` operationId).
+	AddRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRule Add a rule that says who is told.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /rules (the `AddRule` operationId).
+	AddRule(ctx context.Context, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveRule Remove a rule that says who is told.
+	//
+	// Corresponds with DELETE /rules/{id} (the `RemoveRule` operationId).
+	RemoveRule(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRuleWithBody Change a rule that says who is told.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /rules/{id} (the `SetRule` operationId).
+	SetRuleWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRule Change a rule that says who is told.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /rules/{id} (the `SetRule` operationId).
+	SetRule(ctx context.Context, id ID, body SetRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SignOut End this session.
 	//
 	// Corresponds with DELETE /session (the `SignOut` operationId).
@@ -784,6 +1932,30 @@ type ClientInterface interface {
 	// Corresponds with POST /set-up (the `SetUp` operationId).
 	SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListSoftware Software of all devices with its versions and how many have each, by name.
+	//
+	// Corresponds with GET /software (the `ListSoftware` operationId).
+	ListSoftware(ctx context.Context, params *ListSoftwareParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListInstalled The devices that have a piece of software, by name.
+	//
+	// Corresponds with GET /software/devices (the `ListInstalled` operationId).
+	ListInstalled(ctx context.Context, params *ListInstalledParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SweepWithBody Put a question to all online devices of a group; a SweepEvent object a line, as they answer.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /sweeps (the `Sweep` operationId).
+	SweepWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Sweep Put a question to all online devices of a group; a SweepEvent object a line, as they answer.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /sweeps (the `Sweep` operationId).
+	Sweep(ctx context.Context, body SweepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListTokens The caller's own API tokens, newest first.
 	//
 	// Corresponds with GET /tokens (the `ListTokens` operationId).
@@ -807,6 +1979,90 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /tokens/{id} (the `RevokeToken` operationId).
 	RevokeToken(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListWords The names that an expression over devices may use, with what each is.
+	//
+	// Corresponds with GET /words (the `ListWords` operationId).
+	ListWords(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// ListAlerts Alerts, the latest first.
+//
+// Corresponds with GET /alerts (the `ListAlerts` operationId).
+func (c *Client) ListAlerts(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAlertsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetAlert One alert with all that happened to it.
+//
+// Corresponds with GET /alerts/{id} (the `GetAlert` operationId).
+func (c *Client) GetAlert(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAlertRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HandleAlertWithBody Acknowledge, snooze, assign, annotate or resolve an alert.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /alerts/{id}/events (the `HandleAlert` operationId).
+func (c *Client) HandleAlertWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandleAlertRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HandleAlert Acknowledge, snooze, assign, annotate or resolve an alert.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /alerts/{id}/events (the `HandleAlert` operationId).
+func (c *Client) HandleAlert(ctx context.Context, id ID, body HandleAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandleAlertRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSuspects The changes most likely behind an alert, the strongest first.
+//
+// Corresponds with GET /alerts/{id}/suspects (the `ListSuspects` operationId).
+func (c *Client) ListSuspects(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSuspectsRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // ListAttention What needs a person now, in order of harm.
@@ -829,6 +2085,164 @@ func (c *Client) ListAttention(ctx context.Context, params *ListAttentionParams,
 // Corresponds with GET /audit (the `ListAudit` operationId).
 func (c *Client) ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListAuditRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListChanges Changes of the inventory, the latest first.
+//
+// Corresponds with GET /changes (the `ListChanges` operationId).
+func (c *Client) ListChanges(ctx context.Context, params *ListChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListChangesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListChannels The channels, by name.
+//
+// Corresponds with GET /channels (the `ListChannels` operationId).
+func (c *Client) ListChannels(ctx context.Context, params *ListChannelsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListChannelsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddChannelWithBody Add a channel.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /channels (the `AddChannel` operationId).
+func (c *Client) AddChannelWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddChannelRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddChannel Add a channel.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /channels (the `AddChannel` operationId).
+func (c *Client) AddChannel(ctx context.Context, body AddChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddChannelRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveChannel Remove a channel.
+//
+// Corresponds with DELETE /channels/{id} (the `RemoveChannel` operationId).
+func (c *Client) RemoveChannel(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveChannelRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetChannelWithBody Change a channel.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /channels/{id} (the `SetChannel` operationId).
+func (c *Client) SetChannelWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetChannelRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetChannel Change a channel.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /channels/{id} (the `SetChannel` operationId).
+func (c *Client) SetChannel(ctx context.Context, id ID, body SetChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetChannelRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestChannel Tell a channel something now, and say whether it was taken.
+//
+// Corresponds with POST /channels/{id}/test (the `TestChannel` operationId).
+func (c *Client) TestChannel(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestChannelRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListChecks All kinds of check, with their usual settings.
+//
+// Corresponds with GET /checks (the `ListChecks` operationId).
+func (c *Client) ListChecks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListChecksRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDeliveries What was told to whom, the latest first.
+//
+// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
+func (c *Client) ListDeliveries(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDeliveriesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -899,6 +2313,21 @@ func (c *Client) GetDevice(ctx context.Context, id ID, reqEditors ...RequestEdit
 	return c.Client.Do(req)
 }
 
+// ListDeviceChecks The settings that a device is judged by, each with the policy it came from.
+//
+// Corresponds with GET /devices/{id}/checks (the `ListDeviceChecks` operationId).
+func (c *Client) ListDeviceChecks(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDeviceChecksRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RunCommandWithBody Run one command at the device, unseen by its user. The answer is a stream of CommandEvent objects, one a line, as the output comes; the last has `exit` or `error`. Closing the connection ends the command and its children at the device.
 //
 // Takes any type of body and a specified content type.
@@ -933,11 +2362,56 @@ func (c *Client) RunCommand(ctx context.Context, id ID, body RunCommandJSONReque
 	return c.Client.Do(req)
 }
 
+// GetInventory What a device consists of, as last known. `cyclonedx` is its software as application/vnd.cyclonedx+json, version 1.6.
+//
+// Corresponds with GET /devices/{id}/inventory (the `GetInventory` operationId).
+func (c *Client) GetInventory(ctx context.Context, id ID, params *GetInventoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetInventoryRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeInventory Have a device take its inventory now.
+//
+// Corresponds with POST /devices/{id}/inventory (the `TakeInventory` operationId).
+func (c *Client) TakeInventory(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeInventoryRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // TestLink That many bytes of no meaning, sent by the device, to measure the link.
 //
 // Corresponds with GET /devices/{id}/link-test (the `TestLink` operationId).
 func (c *Client) TestLink(ctx context.Context, id ID, params *TestLinkParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTestLinkRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReadings History of a devices readings, in equal buckets of time; a bucket without reports is left out.
+//
+// Corresponds with GET /devices/{id}/readings (the `GetReadings` operationId).
+func (c *Client) GetReadings(ctx context.Context, id ID, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReadingsRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -963,11 +2437,45 @@ func (c *Client) OpenShell(ctx context.Context, id ID, params *OpenShellParams, 
 	return c.Client.Do(req)
 }
 
-// GetVitals History of one device's readings, in equal buckets of time; a bucket without reports is left out.
+// GetStanding Where one reading or fact of a device lies among the devices of a group, and which are like it.
 //
-// Corresponds with GET /devices/{id}/vitals (the `GetVitals` operationId).
-func (c *Client) GetVitals(ctx context.Context, id ID, params *GetVitalsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetVitalsRequest(c.Server, id, params)
+// Corresponds with GET /devices/{id}/standing (the `GetStanding` operationId).
+func (c *Client) GetStanding(ctx context.Context, id ID, params *GetStandingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetStandingRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetTagsWithBody Set the tags of a device.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /devices/{id}/tags (the `SetTags` operationId).
+func (c *Client) SetTagsWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTagsRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetTags Set the tags of a device.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /devices/{id}/tags (the `SetTags` operationId).
+func (c *Client) SetTags(ctx context.Context, id ID, body SetTagsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTagsRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1091,11 +2599,271 @@ func (c *Client) RevokeEnrolmentToken(ctx context.Context, id ID, reqEditors ...
 	return c.Client.Do(req)
 }
 
-// StreamEvents Server-Sent Events. `devices` carries a JSON array of changed Device rows, at most twice a second; `resync` tells a reader that fell behind to read the list again.
+// StreamEvents Server-Sent Events. `devices` carries a JSON array of changed Device rows, at most twice a second; `alerts` tells that alerts changed; `resync` tells a reader that fell behind to read the list again.
 //
 // Corresponds with GET /events (the `StreamEvents` operationId).
 func (c *Client) StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStreamEventsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveFavourite Take a device from the caller's favourites.
+//
+// Corresponds with DELETE /favourites/{id} (the `RemoveFavourite` operationId).
+func (c *Client) RemoveFavourite(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveFavouriteRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddFavourite Make a device one of the caller's favourites.
+//
+// Corresponds with PUT /favourites/{id} (the `AddFavourite` operationId).
+func (c *Client) AddFavourite(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddFavouriteRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListGroups The groups, by name.
+//
+// Corresponds with GET /groups (the `ListGroups` operationId).
+func (c *Client) ListGroups(ctx context.Context, params *ListGroupsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListGroupsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddGroupWithBody Add a group.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /groups (the `AddGroup` operationId).
+func (c *Client) AddGroupWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddGroupRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddGroup Add a group.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /groups (the `AddGroup` operationId).
+func (c *Client) AddGroup(ctx context.Context, body AddGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddGroupRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewGroupWithBody How many devices an expression holds for now, and the first of them.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /groups/preview (the `PreviewGroup` operationId).
+func (c *Client) PreviewGroupWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewGroupRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewGroup How many devices an expression holds for now, and the first of them.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /groups/preview (the `PreviewGroup` operationId).
+func (c *Client) PreviewGroup(ctx context.Context, body PreviewGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewGroupRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveGroup Remove a group.
+//
+// Corresponds with DELETE /groups/{id} (the `RemoveGroup` operationId).
+func (c *Client) RemoveGroup(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveGroupRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetGroupWithBody Change a group.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /groups/{id} (the `SetGroup` operationId).
+func (c *Client) SetGroupWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetGroupRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetGroup Change a group.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /groups/{id} (the `SetGroup` operationId).
+func (c *Client) SetGroup(ctx context.Context, id ID, body SetGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetGroupRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListWindows The windows, by name.
+//
+// Corresponds with GET /maintenance-windows (the `ListWindows` operationId).
+func (c *Client) ListWindows(ctx context.Context, params *ListWindowsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWindowsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddWindowWithBody Add a maintenance window.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /maintenance-windows (the `AddWindow` operationId).
+func (c *Client) AddWindowWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddWindowRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddWindow Add a maintenance window.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /maintenance-windows (the `AddWindow` operationId).
+func (c *Client) AddWindow(ctx context.Context, body AddWindowJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddWindowRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveWindow Remove a maintenance window.
+//
+// Corresponds with DELETE /maintenance-windows/{id} (the `RemoveWindow` operationId).
+func (c *Client) RemoveWindow(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveWindowRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetWindowWithBody Change a maintenance window.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /maintenance-windows/{id} (the `SetWindow` operationId).
+func (c *Client) SetWindowWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetWindowRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetWindow Change a maintenance window.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /maintenance-windows/{id} (the `SetWindow` operationId).
+func (c *Client) SetWindow(ctx context.Context, id ID, body SetWindowJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetWindowRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1219,6 +2987,236 @@ func (c *Client) AddPerson(ctx context.Context, body AddPersonJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
+// ListPolicies The policies, by name.
+//
+// Corresponds with GET /policies (the `ListPolicies` operationId).
+func (c *Client) ListPolicies(ctx context.Context, params *ListPoliciesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPoliciesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPolicyWithBody Add a policy.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /policies (the `AddPolicy` operationId).
+func (c *Client) AddPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPolicyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPolicy Add a policy.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /policies (the `AddPolicy` operationId).
+func (c *Client) AddPolicy(ctx context.Context, body AddPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPolicyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryPolicyWithBody What a setting would have alerted about in the past, before it is saved.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /policies/trial (the `TryPolicy` operationId).
+func (c *Client) TryPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryPolicyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryPolicy What a setting would have alerted about in the past, before it is saved.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /policies/trial (the `TryPolicy` operationId).
+func (c *Client) TryPolicy(ctx context.Context, body TryPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryPolicyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePolicy Remove a policy.
+//
+// Corresponds with DELETE /policies/{id} (the `RemovePolicy` operationId).
+func (c *Client) RemovePolicy(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePolicyRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPolicyWithBody Change a policy.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /policies/{id} (the `SetPolicy` operationId).
+func (c *Client) SetPolicyWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPolicyRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPolicy Change a policy.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /policies/{id} (the `SetPolicy` operationId).
+func (c *Client) SetPolicy(ctx context.Context, id ID, body SetPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPolicyRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRules The rules, by name.
+//
+// Corresponds with GET /rules (the `ListRules` operationId).
+func (c *Client) ListRules(ctx context.Context, params *ListRulesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRulesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRuleWithBody Add a rule that says who is told.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /rules (the `AddRule` operationId).
+func (c *Client) AddRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRuleRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRule Add a rule that says who is told.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /rules (the `AddRule` operationId).
+func (c *Client) AddRule(ctx context.Context, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRuleRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveRule Remove a rule that says who is told.
+//
+// Corresponds with DELETE /rules/{id} (the `RemoveRule` operationId).
+func (c *Client) RemoveRule(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveRuleRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRuleWithBody Change a rule that says who is told.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /rules/{id} (the `SetRule` operationId).
+func (c *Client) SetRuleWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRuleRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRule Change a rule that says who is told.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /rules/{id} (the `SetRule` operationId).
+func (c *Client) SetRule(ctx context.Context, id ID, body SetRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRuleRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SignOut End this session.
 //
 // Corresponds with DELETE /session (the `SignOut` operationId).
@@ -1302,6 +3300,70 @@ func (c *Client) SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditor
 	return c.Client.Do(req)
 }
 
+// ListSoftware Software of all devices with its versions and how many have each, by name.
+//
+// Corresponds with GET /software (the `ListSoftware` operationId).
+func (c *Client) ListSoftware(ctx context.Context, params *ListSoftwareParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSoftwareRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListInstalled The devices that have a piece of software, by name.
+//
+// Corresponds with GET /software/devices (the `ListInstalled` operationId).
+func (c *Client) ListInstalled(ctx context.Context, params *ListInstalledParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListInstalledRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SweepWithBody Put a question to all online devices of a group; a SweepEvent object a line, as they answer.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /sweeps (the `Sweep` operationId).
+func (c *Client) SweepWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSweepRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Sweep Put a question to all online devices of a group; a SweepEvent object a line, as they answer.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /sweeps (the `Sweep` operationId).
+func (c *Client) Sweep(ctx context.Context, body SweepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSweepRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListTokens The caller's own API tokens, newest first.
 //
 // Corresponds with GET /tokens (the `ListTokens` operationId).
@@ -1364,6 +3426,250 @@ func (c *Client) RevokeToken(ctx context.Context, id ID, reqEditors ...RequestEd
 		return nil, err
 	}
 	return c.Client.Do(req)
+}
+
+// ListWords The names that an expression over devices may use, with what each is.
+//
+// Corresponds with GET /words (the `ListWords` operationId).
+func (c *Client) ListWords(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWordsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NewListAlertsRequest constructs an http.Request for the ListAlerts method
+func NewListAlertsRequest(server string, params *ListAlertsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Device != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", *params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Check != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "check", *params.Check, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetAlertRequest constructs an http.Request for the GetAlert method
+func NewGetAlertRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewHandleAlertRequest calls the generic HandleAlert builder with application/json body
+func NewHandleAlertRequest(server string, id ID, body HandleAlertJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewHandleAlertRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewHandleAlertRequestWithBody constructs an http.Request for the HandleAlert method, with any body, and a specified content type
+func NewHandleAlertRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts/%s/events", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListSuspectsRequest constructs an http.Request for the ListSuspects method
+func NewListSuspectsRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/alerts/%s/suspects", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
 }
 
 // NewListAttentionRequest constructs an http.Request for the ListAttention method
@@ -1510,6 +3816,446 @@ func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request,
 	return req, nil
 }
 
+// NewListChangesRequest constructs an http.Request for the ListChanges method
+func NewListChangesRequest(server string, params *ListChangesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/changes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Device != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", *params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Section != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "section", *params.Section, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Signature != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "signature", *params.Signature, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListChannelsRequest constructs an http.Request for the ListChannels method
+func NewListChannelsRequest(server string, params *ListChannelsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddChannelRequest calls the generic AddChannel builder with application/json body
+func NewAddChannelRequest(server string, body AddChannelJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddChannelRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddChannelRequestWithBody constructs an http.Request for the AddChannel method, with any body, and a specified content type
+func NewAddChannelRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveChannelRequest constructs an http.Request for the RemoveChannel method
+func NewRemoveChannelRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetChannelRequest calls the generic SetChannel builder with application/json body
+func NewSetChannelRequest(server string, id ID, body SetChannelJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetChannelRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetChannelRequestWithBody constructs an http.Request for the SetChannel method, with any body, and a specified content type
+func NewSetChannelRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTestChannelRequest constructs an http.Request for the TestChannel method
+func NewTestChannelRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/channels/%s/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListChecksRequest constructs an http.Request for the ListChecks method
+func NewListChecksRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/checks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDeliveriesRequest constructs an http.Request for the ListDeliveries method
+func NewListDeliveriesRequest(server string, params *ListDeliveriesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/deliveries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewFindDeviceRequest constructs an http.Request for the FindDevice method
 func NewFindDeviceRequest(server string, name string) (*http.Request, error) {
 	var err error
@@ -1575,6 +4321,18 @@ func NewListDevicesRequest(server string, params *ListDevicesParams) (*http.Requ
 		if params.Where != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "where", *params.Where, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Group != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "group", *params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -1690,6 +4448,40 @@ func NewGetDeviceRequest(server string, id ID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListDeviceChecksRequest constructs an http.Request for the ListDeviceChecks method
+func NewListDeviceChecksRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/checks", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRunCommandRequest calls the generic RunCommand builder with application/json body
 func NewRunCommandRequest(server string, id ID, body RunCommandJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -1737,6 +4529,101 @@ func NewRunCommandRequestWithBody(server string, id ID, contentType string, body
 	return req, nil
 }
 
+// NewGetInventoryRequest constructs an http.Request for the GetInventory method
+func NewGetInventoryRequest(server string, id ID, params *GetInventoryParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/inventory", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTakeInventoryRequest constructs an http.Request for the TakeInventory method
+func NewTakeInventoryRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/inventory", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewTestLinkRequest constructs an http.Request for the TestLink method
 func NewTestLinkRequest(server string, id ID, params *TestLinkParams) (*http.Request, error) {
 	var err error
@@ -1775,6 +4662,115 @@ func NewTestLinkRequest(server string, id ID, params *TestLinkParams) (*http.Req
 		if params.Bytes != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "bytes", *params.Bytes, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetReadingsRequest constructs an http.Request for the GetReadings method
+func NewGetReadingsRequest(server string, id ID, params *GetReadingsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/readings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Name != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", *params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Buckets != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "buckets", *params.Buckets, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -1871,8 +4867,8 @@ func NewOpenShellRequest(server string, id ID, params *OpenShellParams) (*http.R
 	return req, nil
 }
 
-// NewGetVitalsRequest constructs an http.Request for the GetVitals method
-func NewGetVitalsRequest(server string, id ID, params *GetVitalsParams) (*http.Request, error) {
+// NewGetStandingRequest constructs an http.Request for the GetStanding method
+func NewGetStandingRequest(server string, id ID, params *GetStandingParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -1887,7 +4883,7 @@ func NewGetVitalsRequest(server string, id ID, params *GetVitalsParams) (*http.R
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/devices/%s/vitals", pathParam0)
+	operationPath := fmt.Sprintf("/devices/%s/standing", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -1906,9 +4902,17 @@ func NewGetVitalsRequest(server string, id ID, params *GetVitalsParams) (*http.R
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if params.From != nil {
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "of", params.Of, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+		if params.Where != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "where", *params.Where, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -1918,21 +4922,9 @@ func NewGetVitalsRequest(server string, id ID, params *GetVitalsParams) (*http.R
 
 		}
 
-		if params.To != nil {
+		if params.Group != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
-			}
-
-		}
-
-		if params.Buckets != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "buckets", *params.Buckets, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "group", *params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -1952,6 +4944,53 @@ func NewGetVitalsRequest(server string, id ID, params *GetVitalsParams) (*http.R
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewSetTagsRequest calls the generic SetTags builder with application/json body
+func NewSetTagsRequest(server string, id ID, body SetTagsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetTagsRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetTagsRequestWithBody constructs an http.Request for the SetTags method, with any body, and a specified content type
+func NewSetTagsRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/tags", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -2197,6 +5236,488 @@ func NewStreamEventsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewRemoveFavouriteRequest constructs an http.Request for the RemoveFavourite method
+func NewRemoveFavouriteRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/favourites/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddFavouriteRequest constructs an http.Request for the AddFavourite method
+func NewAddFavouriteRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/favourites/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListGroupsRequest constructs an http.Request for the ListGroups method
+func NewListGroupsRequest(server string, params *ListGroupsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddGroupRequest calls the generic AddGroup builder with application/json body
+func NewAddGroupRequest(server string, body AddGroupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddGroupRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddGroupRequestWithBody constructs an http.Request for the AddGroup method, with any body, and a specified content type
+func NewAddGroupRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPreviewGroupRequest calls the generic PreviewGroup builder with application/json body
+func NewPreviewGroupRequest(server string, body PreviewGroupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewGroupRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPreviewGroupRequestWithBody constructs an http.Request for the PreviewGroup method, with any body, and a specified content type
+func NewPreviewGroupRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/preview")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveGroupRequest constructs an http.Request for the RemoveGroup method
+func NewRemoveGroupRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetGroupRequest calls the generic SetGroup builder with application/json body
+func NewSetGroupRequest(server string, id ID, body SetGroupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetGroupRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetGroupRequestWithBody constructs an http.Request for the SetGroup method, with any body, and a specified content type
+func NewSetGroupRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/groups/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListWindowsRequest constructs an http.Request for the ListWindows method
+func NewListWindowsRequest(server string, params *ListWindowsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/maintenance-windows")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddWindowRequest calls the generic AddWindow builder with application/json body
+func NewAddWindowRequest(server string, body AddWindowJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddWindowRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddWindowRequestWithBody constructs an http.Request for the AddWindow method, with any body, and a specified content type
+func NewAddWindowRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/maintenance-windows")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveWindowRequest constructs an http.Request for the RemoveWindow method
+func NewRemoveWindowRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/maintenance-windows/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetWindowRequest calls the generic SetWindow builder with application/json body
+func NewSetWindowRequest(server string, id ID, body SetWindowJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetWindowRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetWindowRequestWithBody constructs an http.Request for the SetWindow method, with any body, and a specified content type
+func NewSetWindowRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/maintenance-windows/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetMeRequest constructs an http.Request for the GetMe method
 func NewGetMeRequest(server string) (*http.Request, error) {
 	var err error
@@ -2436,6 +5957,420 @@ func NewAddPersonRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewListPoliciesRequest constructs an http.Request for the ListPolicies method
+func NewListPoliciesRequest(server string, params *ListPoliciesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/policies")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddPolicyRequest calls the generic AddPolicy builder with application/json body
+func NewAddPolicyRequest(server string, body AddPolicyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddPolicyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddPolicyRequestWithBody constructs an http.Request for the AddPolicy method, with any body, and a specified content type
+func NewAddPolicyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/policies")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryPolicyRequest calls the generic TryPolicy builder with application/json body
+func NewTryPolicyRequest(server string, body TryPolicyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryPolicyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryPolicyRequestWithBody constructs an http.Request for the TryPolicy method, with any body, and a specified content type
+func NewTryPolicyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/policies/trial")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemovePolicyRequest constructs an http.Request for the RemovePolicy method
+func NewRemovePolicyRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/policies/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetPolicyRequest calls the generic SetPolicy builder with application/json body
+func NewSetPolicyRequest(server string, id ID, body SetPolicyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetPolicyRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetPolicyRequestWithBody constructs an http.Request for the SetPolicy method, with any body, and a specified content type
+func NewSetPolicyRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/policies/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListRulesRequest constructs an http.Request for the ListRules method
+func NewListRulesRequest(server string, params *ListRulesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddRuleRequest calls the generic AddRule builder with application/json body
+func NewAddRuleRequest(server string, body AddRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddRuleRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddRuleRequestWithBody constructs an http.Request for the AddRule method, with any body, and a specified content type
+func NewAddRuleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveRuleRequest constructs an http.Request for the RemoveRule method
+func NewRemoveRuleRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetRuleRequest calls the generic SetRule builder with application/json body
+func NewSetRuleRequest(server string, id ID, body SetRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetRuleRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetRuleRequestWithBody constructs an http.Request for the SetRule method, with any body, and a specified content type
+func NewSetRuleRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSignOutRequest constructs an http.Request for the SignOut method
 func NewSignOutRequest(server string) (*http.Request, error) {
 	var err error
@@ -2524,6 +6459,222 @@ func NewSetUpRequestWithBody(server string, contentType string, body io.Reader) 
 	}
 
 	operationPath := fmt.Sprintf("/set-up")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListSoftwareRequest constructs an http.Request for the ListSoftware method
+func NewListSoftwareRequest(server string, params *ListSoftwareParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/software")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Search != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", *params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListInstalledRequest constructs an http.Request for the ListInstalled method
+func NewListInstalledRequest(server string, params *ListInstalledParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/software/devices")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Version != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "version", *params.Version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSweepRequest calls the generic Sweep builder with application/json body
+func NewSweepRequest(server string, body SweepJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSweepRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSweepRequestWithBody constructs an http.Request for the Sweep method, with any body, and a specified content type
+func NewSweepRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sweeps")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2683,6 +6834,33 @@ func NewRevokeTokenRequest(server string, id ID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListWordsRequest constructs an http.Request for the ListWords method
+func NewListWordsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/words")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -2727,6 +6905,41 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// ListAlertsWithResponse Alerts, the latest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /alerts (the `ListAlerts` operationId).
+	ListAlertsWithResponse(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*ListAlertsResponse, error)
+
+	// GetAlertWithResponse One alert with all that happened to it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /alerts/{id} (the `GetAlert` operationId).
+	GetAlertWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetAlertResponse, error)
+
+	// HandleAlertWithBodyWithResponse Acknowledge, snooze, assign, annotate or resolve an alert.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /alerts/{id}/events (the `HandleAlert` operationId).
+	HandleAlertWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandleAlertResponse, error)
+
+	// HandleAlertWithResponse Acknowledge, snooze, assign, annotate or resolve an alert.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /alerts/{id}/events (the `HandleAlert` operationId).
+	HandleAlertWithResponse(ctx context.Context, id ID, body HandleAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*HandleAlertResponse, error)
+
+	// ListSuspectsWithResponse The changes most likely behind an alert, the strongest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /alerts/{id}/suspects (the `ListSuspects` operationId).
+	ListSuspectsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListSuspectsResponse, error)
+
 	// ListAttentionWithResponse What needs a person now, in order of harm.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2740,6 +6953,76 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /audit (the `ListAudit` operationId).
 	ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error)
+
+	// ListChangesWithResponse Changes of the inventory, the latest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /changes (the `ListChanges` operationId).
+	ListChangesWithResponse(ctx context.Context, params *ListChangesParams, reqEditors ...RequestEditorFn) (*ListChangesResponse, error)
+
+	// ListChannelsWithResponse The channels, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /channels (the `ListChannels` operationId).
+	ListChannelsWithResponse(ctx context.Context, params *ListChannelsParams, reqEditors ...RequestEditorFn) (*ListChannelsResponse, error)
+
+	// AddChannelWithBodyWithResponse Add a channel.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /channels (the `AddChannel` operationId).
+	AddChannelWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddChannelResponse, error)
+
+	// AddChannelWithResponse Add a channel.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /channels (the `AddChannel` operationId).
+	AddChannelWithResponse(ctx context.Context, body AddChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*AddChannelResponse, error)
+
+	// RemoveChannelWithResponse Remove a channel.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /channels/{id} (the `RemoveChannel` operationId).
+	RemoveChannelWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveChannelResponse, error)
+
+	// SetChannelWithBodyWithResponse Change a channel.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /channels/{id} (the `SetChannel` operationId).
+	SetChannelWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetChannelResponse, error)
+
+	// SetChannelWithResponse Change a channel.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /channels/{id} (the `SetChannel` operationId).
+	SetChannelWithResponse(ctx context.Context, id ID, body SetChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*SetChannelResponse, error)
+
+	// TestChannelWithResponse Tell a channel something now, and say whether it was taken.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /channels/{id}/test (the `TestChannel` operationId).
+	TestChannelWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*TestChannelResponse, error)
+
+	// ListChecksWithResponse All kinds of check, with their usual settings.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /checks (the `ListChecks` operationId).
+	ListChecksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListChecksResponse, error)
+
+	// ListDeliveriesWithResponse What was told to whom, the latest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
+	ListDeliveriesWithResponse(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error)
 
 	// FindDeviceWithResponse The one device of this name or id; a problem lists the candidates, or the nearest names.
 	//
@@ -2769,6 +7052,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{id} (the `GetDevice` operationId).
 	GetDeviceWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetDeviceResponse, error)
 
+	// ListDeviceChecksWithResponse The settings that a device is judged by, each with the policy it came from.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/checks (the `ListDeviceChecks` operationId).
+	ListDeviceChecksWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListDeviceChecksResponse, error)
+
 	// RunCommandWithBodyWithResponse Run one command at the device, unseen by its user. The answer is a stream of CommandEvent objects, one a line, as the output comes; the last has `exit` or `error`. Closing the connection ends the command and its children at the device.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -2783,12 +7073,33 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /devices/{id}/commands (the `RunCommand` operationId).
 	RunCommandWithResponse(ctx context.Context, id ID, body RunCommandJSONRequestBody, reqEditors ...RequestEditorFn) (*RunCommandResponse, error)
 
+	// GetInventoryWithResponse What a device consists of, as last known. `cyclonedx` is its software as application/vnd.cyclonedx+json, version 1.6.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/inventory (the `GetInventory` operationId).
+	GetInventoryWithResponse(ctx context.Context, id ID, params *GetInventoryParams, reqEditors ...RequestEditorFn) (*GetInventoryResponse, error)
+
+	// TakeInventoryWithResponse Have a device take its inventory now.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/inventory (the `TakeInventory` operationId).
+	TakeInventoryWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*TakeInventoryResponse, error)
+
 	// TestLinkWithResponse That many bytes of no meaning, sent by the device, to measure the link.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /devices/{id}/link-test (the `TestLink` operationId).
 	TestLinkWithResponse(ctx context.Context, id ID, params *TestLinkParams, reqEditors ...RequestEditorFn) (*TestLinkResponse, error)
+
+	// GetReadingsWithResponse History of a devices readings, in equal buckets of time; a bucket without reports is left out.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/readings (the `GetReadings` operationId).
+	GetReadingsWithResponse(ctx context.Context, id ID, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*GetReadingsResponse, error)
 
 	// OpenShellWithResponse A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects.
 	//
@@ -2797,12 +7108,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{id}/shell (the `OpenShell` operationId).
 	OpenShellWithResponse(ctx context.Context, id ID, params *OpenShellParams, reqEditors ...RequestEditorFn) (*OpenShellResponse, error)
 
-	// GetVitalsWithResponse History of one device's readings, in equal buckets of time; a bucket without reports is left out.
+	// GetStandingWithResponse Where one reading or fact of a device lies among the devices of a group, and which are like it.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with GET /devices/{id}/vitals (the `GetVitals` operationId).
-	GetVitalsWithResponse(ctx context.Context, id ID, params *GetVitalsParams, reqEditors ...RequestEditorFn) (*GetVitalsResponse, error)
+	// Corresponds with GET /devices/{id}/standing (the `GetStanding` operationId).
+	GetStandingWithResponse(ctx context.Context, id ID, params *GetStandingParams, reqEditors ...RequestEditorFn) (*GetStandingResponse, error)
+
+	// SetTagsWithBodyWithResponse Set the tags of a device.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{id}/tags (the `SetTags` operationId).
+	SetTagsWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTagsResponse, error)
+
+	// SetTagsWithResponse Set the tags of a device.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{id}/tags (the `SetTags` operationId).
+	SetTagsWithResponse(ctx context.Context, id ID, body SetTagsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTagsResponse, error)
 
 	// StreamVitalsWithResponse Server-Sent Events; `vitals` carries a Vitals object, read at the device every 2 s while this is open.
 	//
@@ -2853,12 +7178,124 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /enrolment-tokens/{id} (the `RevokeEnrolmentToken` operationId).
 	RevokeEnrolmentTokenWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RevokeEnrolmentTokenResponse, error)
 
-	// StreamEventsWithResponse Server-Sent Events. `devices` carries a JSON array of changed Device rows, at most twice a second; `resync` tells a reader that fell behind to read the list again.
+	// StreamEventsWithResponse Server-Sent Events. `devices` carries a JSON array of changed Device rows, at most twice a second; `alerts` tells that alerts changed; `resync` tells a reader that fell behind to read the list again.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEventsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
+
+	// RemoveFavouriteWithResponse Take a device from the caller's favourites.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /favourites/{id} (the `RemoveFavourite` operationId).
+	RemoveFavouriteWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveFavouriteResponse, error)
+
+	// AddFavouriteWithResponse Make a device one of the caller's favourites.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /favourites/{id} (the `AddFavourite` operationId).
+	AddFavouriteWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*AddFavouriteResponse, error)
+
+	// ListGroupsWithResponse The groups, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /groups (the `ListGroups` operationId).
+	ListGroupsWithResponse(ctx context.Context, params *ListGroupsParams, reqEditors ...RequestEditorFn) (*ListGroupsResponse, error)
+
+	// AddGroupWithBodyWithResponse Add a group.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups (the `AddGroup` operationId).
+	AddGroupWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddGroupResponse, error)
+
+	// AddGroupWithResponse Add a group.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups (the `AddGroup` operationId).
+	AddGroupWithResponse(ctx context.Context, body AddGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*AddGroupResponse, error)
+
+	// PreviewGroupWithBodyWithResponse How many devices an expression holds for now, and the first of them.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/preview (the `PreviewGroup` operationId).
+	PreviewGroupWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewGroupResponse, error)
+
+	// PreviewGroupWithResponse How many devices an expression holds for now, and the first of them.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /groups/preview (the `PreviewGroup` operationId).
+	PreviewGroupWithResponse(ctx context.Context, body PreviewGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewGroupResponse, error)
+
+	// RemoveGroupWithResponse Remove a group.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /groups/{id} (the `RemoveGroup` operationId).
+	RemoveGroupWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveGroupResponse, error)
+
+	// SetGroupWithBodyWithResponse Change a group.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /groups/{id} (the `SetGroup` operationId).
+	SetGroupWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetGroupResponse, error)
+
+	// SetGroupWithResponse Change a group.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /groups/{id} (the `SetGroup` operationId).
+	SetGroupWithResponse(ctx context.Context, id ID, body SetGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*SetGroupResponse, error)
+
+	// ListWindowsWithResponse The windows, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /maintenance-windows (the `ListWindows` operationId).
+	ListWindowsWithResponse(ctx context.Context, params *ListWindowsParams, reqEditors ...RequestEditorFn) (*ListWindowsResponse, error)
+
+	// AddWindowWithBodyWithResponse Add a maintenance window.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /maintenance-windows (the `AddWindow` operationId).
+	AddWindowWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddWindowResponse, error)
+
+	// AddWindowWithResponse Add a maintenance window.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /maintenance-windows (the `AddWindow` operationId).
+	AddWindowWithResponse(ctx context.Context, body AddWindowJSONRequestBody, reqEditors ...RequestEditorFn) (*AddWindowResponse, error)
+
+	// RemoveWindowWithResponse Remove a maintenance window.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /maintenance-windows/{id} (the `RemoveWindow` operationId).
+	RemoveWindowWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveWindowResponse, error)
+
+	// SetWindowWithBodyWithResponse Change a maintenance window.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /maintenance-windows/{id} (the `SetWindow` operationId).
+	SetWindowWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetWindowResponse, error)
+
+	// SetWindowWithResponse Change a maintenance window.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /maintenance-windows/{id} (the `SetWindow` operationId).
+	SetWindowWithResponse(ctx context.Context, id ID, body SetWindowJSONRequestBody, reqEditors ...RequestEditorFn) (*SetWindowResponse, error)
 
 	// GetMeWithResponse Who is signed in, what they may do, and the CSRF token for changes made by cookie.
 	//
@@ -2909,6 +7346,104 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /people (the `AddPerson` operationId).
 	AddPersonWithResponse(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPersonResponse, error)
 
+	// ListPoliciesWithResponse The policies, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /policies (the `ListPolicies` operationId).
+	ListPoliciesWithResponse(ctx context.Context, params *ListPoliciesParams, reqEditors ...RequestEditorFn) (*ListPoliciesResponse, error)
+
+	// AddPolicyWithBodyWithResponse Add a policy.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /policies (the `AddPolicy` operationId).
+	AddPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPolicyResponse, error)
+
+	// AddPolicyWithResponse Add a policy.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /policies (the `AddPolicy` operationId).
+	AddPolicyWithResponse(ctx context.Context, body AddPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPolicyResponse, error)
+
+	// TryPolicyWithBodyWithResponse What a setting would have alerted about in the past, before it is saved.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /policies/trial (the `TryPolicy` operationId).
+	TryPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryPolicyResponse, error)
+
+	// TryPolicyWithResponse What a setting would have alerted about in the past, before it is saved.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /policies/trial (the `TryPolicy` operationId).
+	TryPolicyWithResponse(ctx context.Context, body TryPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*TryPolicyResponse, error)
+
+	// RemovePolicyWithResponse Remove a policy.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /policies/{id} (the `RemovePolicy` operationId).
+	RemovePolicyWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemovePolicyResponse, error)
+
+	// SetPolicyWithBodyWithResponse Change a policy.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /policies/{id} (the `SetPolicy` operationId).
+	SetPolicyWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPolicyResponse, error)
+
+	// SetPolicyWithResponse Change a policy.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /policies/{id} (the `SetPolicy` operationId).
+	SetPolicyWithResponse(ctx context.Context, id ID, body SetPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPolicyResponse, error)
+
+	// ListRulesWithResponse The rules, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /rules (the `ListRules` operationId).
+	ListRulesWithResponse(ctx context.Context, params *ListRulesParams, reqEditors ...RequestEditorFn) (*ListRulesResponse, error)
+
+	// AddRuleWithBodyWithResponse Add a rule that says who is told.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rules (the `AddRule` operationId).
+	AddRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRuleResponse, error)
+
+	// AddRuleWithResponse Add a rule that says who is told.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rules (the `AddRule` operationId).
+	AddRuleWithResponse(ctx context.Context, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRuleResponse, error)
+
+	// RemoveRuleWithResponse Remove a rule that says who is told.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /rules/{id} (the `RemoveRule` operationId).
+	RemoveRuleWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveRuleResponse, error)
+
+	// SetRuleWithBodyWithResponse Change a rule that says who is told.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /rules/{id} (the `SetRule` operationId).
+	SetRuleWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRuleResponse, error)
+
+	// SetRuleWithResponse Change a rule that says who is told.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /rules/{id} (the `SetRule` operationId).
+	SetRuleWithResponse(ctx context.Context, id ID, body SetRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRuleResponse, error)
+
 	// SignOutWithResponse End this session.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2944,6 +7479,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /set-up (the `SetUp` operationId).
 	SetUpWithResponse(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*SetUpResponse, error)
 
+	// ListSoftwareWithResponse Software of all devices with its versions and how many have each, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /software (the `ListSoftware` operationId).
+	ListSoftwareWithResponse(ctx context.Context, params *ListSoftwareParams, reqEditors ...RequestEditorFn) (*ListSoftwareResponse, error)
+
+	// ListInstalledWithResponse The devices that have a piece of software, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /software/devices (the `ListInstalled` operationId).
+	ListInstalledWithResponse(ctx context.Context, params *ListInstalledParams, reqEditors ...RequestEditorFn) (*ListInstalledResponse, error)
+
+	// SweepWithBodyWithResponse Put a question to all online devices of a group; a SweepEvent object a line, as they answer.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /sweeps (the `Sweep` operationId).
+	SweepWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SweepResponse, error)
+
+	// SweepWithResponse Put a question to all online devices of a group; a SweepEvent object a line, as they answer.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /sweeps (the `Sweep` operationId).
+	SweepWithResponse(ctx context.Context, body SweepJSONRequestBody, reqEditors ...RequestEditorFn) (*SweepResponse, error)
+
 	// ListTokensWithResponse The caller's own API tokens, newest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2971,6 +7534,205 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /tokens/{id} (the `RevokeToken` operationId).
 	RevokeTokenWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RevokeTokenResponse, error)
+
+	// ListWordsWithResponse The names that an expression over devices may use, with what each is.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /words (the `ListWords` operationId).
+	ListWordsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWordsResponse, error)
+}
+
+type ListAlertsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AlertPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAlertsResponse) GetJSON200() *AlertPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAlertsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAlertsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAlertsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAlertsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAlertsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetAlertResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AlertDetail
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAlertResponse) GetJSON200() *AlertDetail {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAlertResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAlertResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAlertResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAlertResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAlertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type HandleAlertResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Alert
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r HandleAlertResponse) GetJSON200() *Alert {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HandleAlertResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HandleAlertResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HandleAlertResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HandleAlertResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HandleAlertResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSuspectsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SuspectList
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSuspectsResponse) GetJSON200() *SuspectList {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSuspectsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSuspectsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSuspectsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSuspectsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSuspectsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type ListAttentionResponse struct {
@@ -3063,6 +7825,383 @@ func (r ListAuditResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ChangePage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListChangesResponse) GetJSON200() *ChangePage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListChangesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListChangesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListChannelsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ChannelPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListChannelsResponse) GetJSON200() *ChannelPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListChannelsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListChannelsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListChannelsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListChannelsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListChannelsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Channel
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddChannelResponse) GetJSON201() *Channel {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddChannelResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveChannelResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Channel
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetChannelResponse) GetJSON200() *Channel {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetChannelResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestChannelResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ChannelTest
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TestChannelResponse) GetJSON200() *ChannelTest {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestChannelResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestChannelResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestChannelResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestChannelResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestChannelResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListChecksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CheckList
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListChecksResponse) GetJSON200() *CheckList {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListChecksResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListChecksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListChecksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListChecksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListChecksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDeliveriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DeliveryPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDeliveriesResponse) GetJSON200() *DeliveryPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDeliveriesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDeliveriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDeliveriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDeliveriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDeliveriesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3254,6 +8393,54 @@ func (r GetDeviceResponse) ContentType() string {
 	return ""
 }
 
+type ListDeviceChecksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DeviceChecks
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDeviceChecksResponse) GetJSON200() *DeviceChecks {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDeviceChecksResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDeviceChecksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDeviceChecksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDeviceChecksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDeviceChecksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RunCommandResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3289,6 +8476,102 @@ func (r RunCommandResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RunCommandResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetInventoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Inventory
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetInventoryResponse) GetJSON200() *Inventory {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetInventoryResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetInventoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetInventoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetInventoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetInventoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TakeInventoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Inventory
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TakeInventoryResponse) GetJSON200() *Inventory {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeInventoryResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeInventoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeInventoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeInventoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeInventoryResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3336,6 +8619,54 @@ func (r TestLinkResponse) ContentType() string {
 	return ""
 }
 
+type GetReadingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReadingHistory
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReadingsResponse) GetJSON200() *ReadingHistory {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReadingsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReadingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReadingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReadingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReadingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type OpenShellResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3377,32 +8708,32 @@ func (r OpenShellResponse) ContentType() string {
 	return ""
 }
 
-type GetVitalsResponse struct {
+type GetStandingResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *VitalsHistory
+	JSON200 *Standing
 	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationProblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetVitalsResponse) GetJSON200() *VitalsHistory {
+func (r GetStandingResponse) GetJSON200() *Standing {
 	return r.JSON200
 }
 
 // GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetVitalsResponse) GetApplicationProblemJSONDefault() *Problem {
+func (r GetStandingResponse) GetApplicationProblemJSONDefault() *Problem {
 	return r.ApplicationProblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r GetVitalsResponse) GetBody() []byte {
+func (r GetStandingResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r GetVitalsResponse) Status() string {
+func (r GetStandingResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -3410,7 +8741,7 @@ func (r GetVitalsResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r GetVitalsResponse) StatusCode() int {
+func (r GetStandingResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -3418,7 +8749,55 @@ func (r GetVitalsResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetVitalsResponse) ContentType() string {
+func (r GetStandingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetTagsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TagList
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetTagsResponse) GetJSON200() *TagList {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetTagsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetTagsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetTagsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetTagsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetTagsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3692,6 +9071,506 @@ func (r StreamEventsResponse) ContentType() string {
 	return ""
 }
 
+type RemoveFavouriteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveFavouriteResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveFavouriteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveFavouriteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveFavouriteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveFavouriteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddFavouriteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddFavouriteResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddFavouriteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddFavouriteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddFavouriteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddFavouriteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListGroupsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GroupPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListGroupsResponse) GetJSON200() *GroupPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListGroupsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListGroupsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListGroupsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListGroupsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListGroupsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Group
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddGroupResponse) GetJSON201() *Group {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddGroupResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GroupPreview
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewGroupResponse) GetJSON200() *GroupPreview {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewGroupResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveGroupResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Group
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetGroupResponse) GetJSON200() *Group {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetGroupResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListWindowsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WindowPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWindowsResponse) GetJSON200() *WindowPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWindowsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWindowsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWindowsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWindowsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWindowsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddWindowResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Window
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddWindowResponse) GetJSON201() *Window {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddWindowResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddWindowResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddWindowResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddWindowResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddWindowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveWindowResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveWindowResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveWindowResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveWindowResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveWindowResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveWindowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetWindowResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Window
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetWindowResponse) GetJSON200() *Window {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetWindowResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetWindowResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetWindowResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetWindowResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetWindowResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetMeResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3932,6 +9811,424 @@ func (r AddPersonResponse) ContentType() string {
 	return ""
 }
 
+type ListPoliciesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PolicyPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPoliciesResponse) GetJSON200() *PolicyPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPoliciesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPoliciesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPoliciesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPoliciesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPoliciesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddPolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Policy
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddPolicyResponse) GetJSON201() *Policy {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddPolicyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddPolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddPolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddPolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddPolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryPolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TrialResult
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryPolicyResponse) GetJSON200() *TrialResult {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryPolicyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryPolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryPolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryPolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryPolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemovePolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemovePolicyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetPolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Policy
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetPolicyResponse) GetJSON200() *Policy {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetPolicyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetPolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetPolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetPolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetPolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RulePage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRulesResponse) GetJSON200() *RulePage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRulesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Rule
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddRuleResponse) GetJSON201() *Rule {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddRuleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveRuleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rule
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetRuleResponse) GetJSON200() *Rule {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetRuleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SignOutResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4063,6 +10360,143 @@ func (r SetUpResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetUpResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSoftwareResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SoftwarePage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSoftwareResponse) GetJSON200() *SoftwarePage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSoftwareResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSoftwareResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSoftwareResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSoftwareResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSoftwareResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListInstalledResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DevicePage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListInstalledResponse) GetJSON200() *DevicePage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListInstalledResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListInstalledResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListInstalledResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListInstalledResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListInstalledResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SweepResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SweepResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SweepResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SweepResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SweepResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SweepResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4206,6 +10640,119 @@ func (r RevokeTokenResponse) ContentType() string {
 	return ""
 }
 
+type ListWordsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WordList
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWordsResponse) GetJSON200() *WordList {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWordsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWordsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWordsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWordsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWordsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListAlertsWithResponse Alerts, the latest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /alerts (the `ListAlerts` operationId).
+func (c *ClientWithResponses) ListAlertsWithResponse(ctx context.Context, params *ListAlertsParams, reqEditors ...RequestEditorFn) (*ListAlertsResponse, error) {
+	rsp, err := c.ListAlerts(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAlertsResponse(rsp)
+}
+
+// GetAlertWithResponse One alert with all that happened to it.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /alerts/{id} (the `GetAlert` operationId).
+func (c *ClientWithResponses) GetAlertWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetAlertResponse, error) {
+	rsp, err := c.GetAlert(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAlertResponse(rsp)
+}
+
+// HandleAlertWithBodyWithResponse Acknowledge, snooze, assign, annotate or resolve an alert.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /alerts/{id}/events (the `HandleAlert` operationId).
+func (c *ClientWithResponses) HandleAlertWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandleAlertResponse, error) {
+	rsp, err := c.HandleAlertWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHandleAlertResponse(rsp)
+}
+
+// HandleAlertWithResponse Acknowledge, snooze, assign, annotate or resolve an alert.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /alerts/{id}/events (the `HandleAlert` operationId).
+func (c *ClientWithResponses) HandleAlertWithResponse(ctx context.Context, id ID, body HandleAlertJSONRequestBody, reqEditors ...RequestEditorFn) (*HandleAlertResponse, error) {
+	rsp, err := c.HandleAlert(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHandleAlertResponse(rsp)
+}
+
+// ListSuspectsWithResponse The changes most likely behind an alert, the strongest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /alerts/{id}/suspects (the `ListSuspects` operationId).
+func (c *ClientWithResponses) ListSuspectsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListSuspectsResponse, error) {
+	rsp, err := c.ListSuspects(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSuspectsResponse(rsp)
+}
+
 // ListAttentionWithResponse What needs a person now, in order of harm.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4230,6 +10777,136 @@ func (c *ClientWithResponses) ListAuditWithResponse(ctx context.Context, params 
 		return nil, err
 	}
 	return ParseListAuditResponse(rsp)
+}
+
+// ListChangesWithResponse Changes of the inventory, the latest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /changes (the `ListChanges` operationId).
+func (c *ClientWithResponses) ListChangesWithResponse(ctx context.Context, params *ListChangesParams, reqEditors ...RequestEditorFn) (*ListChangesResponse, error) {
+	rsp, err := c.ListChanges(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListChangesResponse(rsp)
+}
+
+// ListChannelsWithResponse The channels, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /channels (the `ListChannels` operationId).
+func (c *ClientWithResponses) ListChannelsWithResponse(ctx context.Context, params *ListChannelsParams, reqEditors ...RequestEditorFn) (*ListChannelsResponse, error) {
+	rsp, err := c.ListChannels(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListChannelsResponse(rsp)
+}
+
+// AddChannelWithBodyWithResponse Add a channel.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /channels (the `AddChannel` operationId).
+func (c *ClientWithResponses) AddChannelWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddChannelResponse, error) {
+	rsp, err := c.AddChannelWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddChannelResponse(rsp)
+}
+
+// AddChannelWithResponse Add a channel.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /channels (the `AddChannel` operationId).
+func (c *ClientWithResponses) AddChannelWithResponse(ctx context.Context, body AddChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*AddChannelResponse, error) {
+	rsp, err := c.AddChannel(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddChannelResponse(rsp)
+}
+
+// RemoveChannelWithResponse Remove a channel.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /channels/{id} (the `RemoveChannel` operationId).
+func (c *ClientWithResponses) RemoveChannelWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveChannelResponse, error) {
+	rsp, err := c.RemoveChannel(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveChannelResponse(rsp)
+}
+
+// SetChannelWithBodyWithResponse Change a channel.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /channels/{id} (the `SetChannel` operationId).
+func (c *ClientWithResponses) SetChannelWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetChannelResponse, error) {
+	rsp, err := c.SetChannelWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetChannelResponse(rsp)
+}
+
+// SetChannelWithResponse Change a channel.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /channels/{id} (the `SetChannel` operationId).
+func (c *ClientWithResponses) SetChannelWithResponse(ctx context.Context, id ID, body SetChannelJSONRequestBody, reqEditors ...RequestEditorFn) (*SetChannelResponse, error) {
+	rsp, err := c.SetChannel(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetChannelResponse(rsp)
+}
+
+// TestChannelWithResponse Tell a channel something now, and say whether it was taken.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /channels/{id}/test (the `TestChannel` operationId).
+func (c *ClientWithResponses) TestChannelWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*TestChannelResponse, error) {
+	rsp, err := c.TestChannel(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestChannelResponse(rsp)
+}
+
+// ListChecksWithResponse All kinds of check, with their usual settings.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /checks (the `ListChecks` operationId).
+func (c *ClientWithResponses) ListChecksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListChecksResponse, error) {
+	rsp, err := c.ListChecks(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListChecksResponse(rsp)
+}
+
+// ListDeliveriesWithResponse What was told to whom, the latest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
+func (c *ClientWithResponses) ListDeliveriesWithResponse(ctx context.Context, params *ListDeliveriesParams, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error) {
+	rsp, err := c.ListDeliveries(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDeliveriesResponse(rsp)
 }
 
 // FindDeviceWithResponse The one device of this name or id; a problem lists the candidates, or the nearest names.
@@ -4284,6 +10961,19 @@ func (c *ClientWithResponses) GetDeviceWithResponse(ctx context.Context, id ID, 
 	return ParseGetDeviceResponse(rsp)
 }
 
+// ListDeviceChecksWithResponse The settings that a device is judged by, each with the policy it came from.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/checks (the `ListDeviceChecks` operationId).
+func (c *ClientWithResponses) ListDeviceChecksWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListDeviceChecksResponse, error) {
+	rsp, err := c.ListDeviceChecks(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDeviceChecksResponse(rsp)
+}
+
 // RunCommandWithBodyWithResponse Run one command at the device, unseen by its user. The answer is a stream of CommandEvent objects, one a line, as the output comes; the last has `exit` or `error`. Closing the connection ends the command and its children at the device.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -4310,6 +11000,32 @@ func (c *ClientWithResponses) RunCommandWithResponse(ctx context.Context, id ID,
 	return ParseRunCommandResponse(rsp)
 }
 
+// GetInventoryWithResponse What a device consists of, as last known. `cyclonedx` is its software as application/vnd.cyclonedx+json, version 1.6.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/inventory (the `GetInventory` operationId).
+func (c *ClientWithResponses) GetInventoryWithResponse(ctx context.Context, id ID, params *GetInventoryParams, reqEditors ...RequestEditorFn) (*GetInventoryResponse, error) {
+	rsp, err := c.GetInventory(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetInventoryResponse(rsp)
+}
+
+// TakeInventoryWithResponse Have a device take its inventory now.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/inventory (the `TakeInventory` operationId).
+func (c *ClientWithResponses) TakeInventoryWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*TakeInventoryResponse, error) {
+	rsp, err := c.TakeInventory(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeInventoryResponse(rsp)
+}
+
 // TestLinkWithResponse That many bytes of no meaning, sent by the device, to measure the link.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4321,6 +11037,19 @@ func (c *ClientWithResponses) TestLinkWithResponse(ctx context.Context, id ID, p
 		return nil, err
 	}
 	return ParseTestLinkResponse(rsp)
+}
+
+// GetReadingsWithResponse History of a devices readings, in equal buckets of time; a bucket without reports is left out.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/readings (the `GetReadings` operationId).
+func (c *ClientWithResponses) GetReadingsWithResponse(ctx context.Context, id ID, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*GetReadingsResponse, error) {
+	rsp, err := c.GetReadings(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReadingsResponse(rsp)
 }
 
 // OpenShellWithResponse A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects.
@@ -4336,17 +11065,43 @@ func (c *ClientWithResponses) OpenShellWithResponse(ctx context.Context, id ID, 
 	return ParseOpenShellResponse(rsp)
 }
 
-// GetVitalsWithResponse History of one device's readings, in equal buckets of time; a bucket without reports is left out.
+// GetStandingWithResponse Where one reading or fact of a device lies among the devices of a group, and which are like it.
 //
 // Returns a wrapper object for the known response body format(s).
 //
-// Corresponds with GET /devices/{id}/vitals (the `GetVitals` operationId).
-func (c *ClientWithResponses) GetVitalsWithResponse(ctx context.Context, id ID, params *GetVitalsParams, reqEditors ...RequestEditorFn) (*GetVitalsResponse, error) {
-	rsp, err := c.GetVitals(ctx, id, params, reqEditors...)
+// Corresponds with GET /devices/{id}/standing (the `GetStanding` operationId).
+func (c *ClientWithResponses) GetStandingWithResponse(ctx context.Context, id ID, params *GetStandingParams, reqEditors ...RequestEditorFn) (*GetStandingResponse, error) {
+	rsp, err := c.GetStanding(ctx, id, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseGetVitalsResponse(rsp)
+	return ParseGetStandingResponse(rsp)
+}
+
+// SetTagsWithBodyWithResponse Set the tags of a device.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{id}/tags (the `SetTags` operationId).
+func (c *ClientWithResponses) SetTagsWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTagsResponse, error) {
+	rsp, err := c.SetTagsWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetTagsResponse(rsp)
+}
+
+// SetTagsWithResponse Set the tags of a device.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{id}/tags (the `SetTags` operationId).
+func (c *ClientWithResponses) SetTagsWithResponse(ctx context.Context, id ID, body SetTagsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTagsResponse, error) {
+	rsp, err := c.SetTags(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetTagsResponse(rsp)
 }
 
 // StreamVitalsWithResponse Server-Sent Events; `vitals` carries a Vitals object, read at the device every 2 s while this is open.
@@ -4440,7 +11195,7 @@ func (c *ClientWithResponses) RevokeEnrolmentTokenWithResponse(ctx context.Conte
 	return ParseRevokeEnrolmentTokenResponse(rsp)
 }
 
-// StreamEventsWithResponse Server-Sent Events. `devices` carries a JSON array of changed Device rows, at most twice a second; `resync` tells a reader that fell behind to read the list again.
+// StreamEventsWithResponse Server-Sent Events. `devices` carries a JSON array of changed Device rows, at most twice a second; `alerts` tells that alerts changed; `resync` tells a reader that fell behind to read the list again.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -4451,6 +11206,214 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, reqE
 		return nil, err
 	}
 	return ParseStreamEventsResponse(rsp)
+}
+
+// RemoveFavouriteWithResponse Take a device from the caller's favourites.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /favourites/{id} (the `RemoveFavourite` operationId).
+func (c *ClientWithResponses) RemoveFavouriteWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveFavouriteResponse, error) {
+	rsp, err := c.RemoveFavourite(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveFavouriteResponse(rsp)
+}
+
+// AddFavouriteWithResponse Make a device one of the caller's favourites.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /favourites/{id} (the `AddFavourite` operationId).
+func (c *ClientWithResponses) AddFavouriteWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*AddFavouriteResponse, error) {
+	rsp, err := c.AddFavourite(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddFavouriteResponse(rsp)
+}
+
+// ListGroupsWithResponse The groups, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /groups (the `ListGroups` operationId).
+func (c *ClientWithResponses) ListGroupsWithResponse(ctx context.Context, params *ListGroupsParams, reqEditors ...RequestEditorFn) (*ListGroupsResponse, error) {
+	rsp, err := c.ListGroups(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListGroupsResponse(rsp)
+}
+
+// AddGroupWithBodyWithResponse Add a group.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups (the `AddGroup` operationId).
+func (c *ClientWithResponses) AddGroupWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddGroupResponse, error) {
+	rsp, err := c.AddGroupWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddGroupResponse(rsp)
+}
+
+// AddGroupWithResponse Add a group.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups (the `AddGroup` operationId).
+func (c *ClientWithResponses) AddGroupWithResponse(ctx context.Context, body AddGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*AddGroupResponse, error) {
+	rsp, err := c.AddGroup(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddGroupResponse(rsp)
+}
+
+// PreviewGroupWithBodyWithResponse How many devices an expression holds for now, and the first of them.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/preview (the `PreviewGroup` operationId).
+func (c *ClientWithResponses) PreviewGroupWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewGroupResponse, error) {
+	rsp, err := c.PreviewGroupWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewGroupResponse(rsp)
+}
+
+// PreviewGroupWithResponse How many devices an expression holds for now, and the first of them.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /groups/preview (the `PreviewGroup` operationId).
+func (c *ClientWithResponses) PreviewGroupWithResponse(ctx context.Context, body PreviewGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewGroupResponse, error) {
+	rsp, err := c.PreviewGroup(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewGroupResponse(rsp)
+}
+
+// RemoveGroupWithResponse Remove a group.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /groups/{id} (the `RemoveGroup` operationId).
+func (c *ClientWithResponses) RemoveGroupWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveGroupResponse, error) {
+	rsp, err := c.RemoveGroup(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveGroupResponse(rsp)
+}
+
+// SetGroupWithBodyWithResponse Change a group.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /groups/{id} (the `SetGroup` operationId).
+func (c *ClientWithResponses) SetGroupWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetGroupResponse, error) {
+	rsp, err := c.SetGroupWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetGroupResponse(rsp)
+}
+
+// SetGroupWithResponse Change a group.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /groups/{id} (the `SetGroup` operationId).
+func (c *ClientWithResponses) SetGroupWithResponse(ctx context.Context, id ID, body SetGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*SetGroupResponse, error) {
+	rsp, err := c.SetGroup(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetGroupResponse(rsp)
+}
+
+// ListWindowsWithResponse The windows, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /maintenance-windows (the `ListWindows` operationId).
+func (c *ClientWithResponses) ListWindowsWithResponse(ctx context.Context, params *ListWindowsParams, reqEditors ...RequestEditorFn) (*ListWindowsResponse, error) {
+	rsp, err := c.ListWindows(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWindowsResponse(rsp)
+}
+
+// AddWindowWithBodyWithResponse Add a maintenance window.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /maintenance-windows (the `AddWindow` operationId).
+func (c *ClientWithResponses) AddWindowWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddWindowResponse, error) {
+	rsp, err := c.AddWindowWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddWindowResponse(rsp)
+}
+
+// AddWindowWithResponse Add a maintenance window.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /maintenance-windows (the `AddWindow` operationId).
+func (c *ClientWithResponses) AddWindowWithResponse(ctx context.Context, body AddWindowJSONRequestBody, reqEditors ...RequestEditorFn) (*AddWindowResponse, error) {
+	rsp, err := c.AddWindow(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddWindowResponse(rsp)
+}
+
+// RemoveWindowWithResponse Remove a maintenance window.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /maintenance-windows/{id} (the `RemoveWindow` operationId).
+func (c *ClientWithResponses) RemoveWindowWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveWindowResponse, error) {
+	rsp, err := c.RemoveWindow(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveWindowResponse(rsp)
+}
+
+// SetWindowWithBodyWithResponse Change a maintenance window.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /maintenance-windows/{id} (the `SetWindow` operationId).
+func (c *ClientWithResponses) SetWindowWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetWindowResponse, error) {
+	rsp, err := c.SetWindowWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetWindowResponse(rsp)
+}
+
+// SetWindowWithResponse Change a maintenance window.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /maintenance-windows/{id} (the `SetWindow` operationId).
+func (c *ClientWithResponses) SetWindowWithResponse(ctx context.Context, id ID, body SetWindowJSONRequestBody, reqEditors ...RequestEditorFn) (*SetWindowResponse, error) {
+	rsp, err := c.SetWindow(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetWindowResponse(rsp)
 }
 
 // GetMeWithResponse Who is signed in, what they may do, and the CSRF token for changes made by cookie.
@@ -4544,6 +11507,188 @@ func (c *ClientWithResponses) AddPersonWithResponse(ctx context.Context, body Ad
 	return ParseAddPersonResponse(rsp)
 }
 
+// ListPoliciesWithResponse The policies, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /policies (the `ListPolicies` operationId).
+func (c *ClientWithResponses) ListPoliciesWithResponse(ctx context.Context, params *ListPoliciesParams, reqEditors ...RequestEditorFn) (*ListPoliciesResponse, error) {
+	rsp, err := c.ListPolicies(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPoliciesResponse(rsp)
+}
+
+// AddPolicyWithBodyWithResponse Add a policy.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /policies (the `AddPolicy` operationId).
+func (c *ClientWithResponses) AddPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPolicyResponse, error) {
+	rsp, err := c.AddPolicyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPolicyResponse(rsp)
+}
+
+// AddPolicyWithResponse Add a policy.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /policies (the `AddPolicy` operationId).
+func (c *ClientWithResponses) AddPolicyWithResponse(ctx context.Context, body AddPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPolicyResponse, error) {
+	rsp, err := c.AddPolicy(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPolicyResponse(rsp)
+}
+
+// TryPolicyWithBodyWithResponse What a setting would have alerted about in the past, before it is saved.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /policies/trial (the `TryPolicy` operationId).
+func (c *ClientWithResponses) TryPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryPolicyResponse, error) {
+	rsp, err := c.TryPolicyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryPolicyResponse(rsp)
+}
+
+// TryPolicyWithResponse What a setting would have alerted about in the past, before it is saved.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /policies/trial (the `TryPolicy` operationId).
+func (c *ClientWithResponses) TryPolicyWithResponse(ctx context.Context, body TryPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*TryPolicyResponse, error) {
+	rsp, err := c.TryPolicy(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryPolicyResponse(rsp)
+}
+
+// RemovePolicyWithResponse Remove a policy.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /policies/{id} (the `RemovePolicy` operationId).
+func (c *ClientWithResponses) RemovePolicyWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemovePolicyResponse, error) {
+	rsp, err := c.RemovePolicy(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePolicyResponse(rsp)
+}
+
+// SetPolicyWithBodyWithResponse Change a policy.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /policies/{id} (the `SetPolicy` operationId).
+func (c *ClientWithResponses) SetPolicyWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPolicyResponse, error) {
+	rsp, err := c.SetPolicyWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPolicyResponse(rsp)
+}
+
+// SetPolicyWithResponse Change a policy.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /policies/{id} (the `SetPolicy` operationId).
+func (c *ClientWithResponses) SetPolicyWithResponse(ctx context.Context, id ID, body SetPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPolicyResponse, error) {
+	rsp, err := c.SetPolicy(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPolicyResponse(rsp)
+}
+
+// ListRulesWithResponse The rules, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /rules (the `ListRules` operationId).
+func (c *ClientWithResponses) ListRulesWithResponse(ctx context.Context, params *ListRulesParams, reqEditors ...RequestEditorFn) (*ListRulesResponse, error) {
+	rsp, err := c.ListRules(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRulesResponse(rsp)
+}
+
+// AddRuleWithBodyWithResponse Add a rule that says who is told.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rules (the `AddRule` operationId).
+func (c *ClientWithResponses) AddRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRuleResponse, error) {
+	rsp, err := c.AddRuleWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRuleResponse(rsp)
+}
+
+// AddRuleWithResponse Add a rule that says who is told.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rules (the `AddRule` operationId).
+func (c *ClientWithResponses) AddRuleWithResponse(ctx context.Context, body AddRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRuleResponse, error) {
+	rsp, err := c.AddRule(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRuleResponse(rsp)
+}
+
+// RemoveRuleWithResponse Remove a rule that says who is told.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /rules/{id} (the `RemoveRule` operationId).
+func (c *ClientWithResponses) RemoveRuleWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveRuleResponse, error) {
+	rsp, err := c.RemoveRule(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveRuleResponse(rsp)
+}
+
+// SetRuleWithBodyWithResponse Change a rule that says who is told.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /rules/{id} (the `SetRule` operationId).
+func (c *ClientWithResponses) SetRuleWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRuleResponse, error) {
+	rsp, err := c.SetRuleWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRuleResponse(rsp)
+}
+
+// SetRuleWithResponse Change a rule that says who is told.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /rules/{id} (the `SetRule` operationId).
+func (c *ClientWithResponses) SetRuleWithResponse(ctx context.Context, id ID, body SetRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRuleResponse, error) {
+	rsp, err := c.SetRule(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRuleResponse(rsp)
+}
+
 // SignOutWithResponse End this session.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4609,6 +11754,58 @@ func (c *ClientWithResponses) SetUpWithResponse(ctx context.Context, body SetUpJ
 	return ParseSetUpResponse(rsp)
 }
 
+// ListSoftwareWithResponse Software of all devices with its versions and how many have each, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /software (the `ListSoftware` operationId).
+func (c *ClientWithResponses) ListSoftwareWithResponse(ctx context.Context, params *ListSoftwareParams, reqEditors ...RequestEditorFn) (*ListSoftwareResponse, error) {
+	rsp, err := c.ListSoftware(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSoftwareResponse(rsp)
+}
+
+// ListInstalledWithResponse The devices that have a piece of software, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /software/devices (the `ListInstalled` operationId).
+func (c *ClientWithResponses) ListInstalledWithResponse(ctx context.Context, params *ListInstalledParams, reqEditors ...RequestEditorFn) (*ListInstalledResponse, error) {
+	rsp, err := c.ListInstalled(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListInstalledResponse(rsp)
+}
+
+// SweepWithBodyWithResponse Put a question to all online devices of a group; a SweepEvent object a line, as they answer.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /sweeps (the `Sweep` operationId).
+func (c *ClientWithResponses) SweepWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SweepResponse, error) {
+	rsp, err := c.SweepWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSweepResponse(rsp)
+}
+
+// SweepWithResponse Put a question to all online devices of a group; a SweepEvent object a line, as they answer.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /sweeps (the `Sweep` operationId).
+func (c *ClientWithResponses) SweepWithResponse(ctx context.Context, body SweepJSONRequestBody, reqEditors ...RequestEditorFn) (*SweepResponse, error) {
+	rsp, err := c.Sweep(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSweepResponse(rsp)
+}
+
 // ListTokensWithResponse The caller's own API tokens, newest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4661,6 +11858,151 @@ func (c *ClientWithResponses) RevokeTokenWithResponse(ctx context.Context, id ID
 	return ParseRevokeTokenResponse(rsp)
 }
 
+// ListWordsWithResponse The names that an expression over devices may use, with what each is.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /words (the `ListWords` operationId).
+func (c *ClientWithResponses) ListWordsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWordsResponse, error) {
+	rsp, err := c.ListWords(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWordsResponse(rsp)
+}
+
+// ParseListAlertsResponse parses an HTTP response from a ListAlertsWithResponse call
+func ParseListAlertsResponse(rsp *http.Response) (*ListAlertsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAlertsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AlertPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetAlertResponse parses an HTTP response from a GetAlertWithResponse call
+func ParseGetAlertResponse(rsp *http.Response) (*GetAlertResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAlertResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AlertDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHandleAlertResponse parses an HTTP response from a HandleAlertWithResponse call
+func ParseHandleAlertResponse(rsp *http.Response) (*HandleAlertResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HandleAlertResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Alert
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSuspectsResponse parses an HTTP response from a ListSuspectsWithResponse call
+func ParseListSuspectsResponse(rsp *http.Response) (*ListSuspectsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSuspectsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SuspectList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListAttentionResponse parses an HTTP response from a ListAttentionWithResponse call
 func ParseListAttentionResponse(rsp *http.Response) (*ListAttentionResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4710,6 +12052,266 @@ func ParseListAuditResponse(rsp *http.Response) (*ListAuditResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest AuditPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListChangesResponse parses an HTTP response from a ListChangesWithResponse call
+func ParseListChangesResponse(rsp *http.Response) (*ListChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ChangePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListChannelsResponse parses an HTTP response from a ListChannelsWithResponse call
+func ParseListChannelsResponse(rsp *http.Response) (*ListChannelsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListChannelsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ChannelPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddChannelResponse parses an HTTP response from a AddChannelWithResponse call
+func ParseAddChannelResponse(rsp *http.Response) (*AddChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Channel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveChannelResponse parses an HTTP response from a RemoveChannelWithResponse call
+func ParseRemoveChannelResponse(rsp *http.Response) (*RemoveChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetChannelResponse parses an HTTP response from a SetChannelWithResponse call
+func ParseSetChannelResponse(rsp *http.Response) (*SetChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Channel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestChannelResponse parses an HTTP response from a TestChannelWithResponse call
+func ParseTestChannelResponse(rsp *http.Response) (*TestChannelResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestChannelResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ChannelTest
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListChecksResponse parses an HTTP response from a ListChecksWithResponse call
+func ParseListChecksResponse(rsp *http.Response) (*ListChecksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListChecksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CheckList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDeliveriesResponse parses an HTTP response from a ListDeliveriesWithResponse call
+func ParseListDeliveriesResponse(rsp *http.Response) (*ListDeliveriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDeliveriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DeliveryPage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -4855,6 +12457,39 @@ func ParseGetDeviceResponse(rsp *http.Response) (*GetDeviceResponse, error) {
 	return response, nil
 }
 
+// ParseListDeviceChecksResponse parses an HTTP response from a ListDeviceChecksWithResponse call
+func ParseListDeviceChecksResponse(rsp *http.Response) (*ListDeviceChecksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDeviceChecksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DeviceChecks
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRunCommandResponse parses an HTTP response from a RunCommandWithResponse call
 func ParseRunCommandResponse(rsp *http.Response) (*RunCommandResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4869,6 +12504,75 @@ func ParseRunCommandResponse(rsp *http.Response) (*RunCommandResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetInventoryResponse parses an HTTP response from a GetInventoryWithResponse call
+func ParseGetInventoryResponse(rsp *http.Response) (*GetInventoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetInventoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Inventory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	case rsp.StatusCode == 200:
+		// Content-type (text/csv) unsupported
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeInventoryResponse parses an HTTP response from a TakeInventoryWithResponse call
+func ParseTakeInventoryResponse(rsp *http.Response) (*TakeInventoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeInventoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Inventory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -4907,6 +12611,42 @@ func ParseTestLinkResponse(rsp *http.Response) (*TestLinkResponse, error) {
 	return response, nil
 }
 
+// ParseGetReadingsResponse parses an HTTP response from a GetReadingsWithResponse call
+func ParseGetReadingsResponse(rsp *http.Response) (*GetReadingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReadingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReadingHistory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	case rsp.StatusCode == 200:
+		// Content-type (text/csv) unsupported
+
+	}
+
+	return response, nil
+}
+
 // ParseOpenShellResponse parses an HTTP response from a OpenShellWithResponse call
 func ParseOpenShellResponse(rsp *http.Response) (*OpenShellResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4936,22 +12676,55 @@ func ParseOpenShellResponse(rsp *http.Response) (*OpenShellResponse, error) {
 	return response, nil
 }
 
-// ParseGetVitalsResponse parses an HTTP response from a GetVitalsWithResponse call
-func ParseGetVitalsResponse(rsp *http.Response) (*GetVitalsResponse, error) {
+// ParseGetStandingResponse parses an HTTP response from a GetStandingWithResponse call
+func ParseGetStandingResponse(rsp *http.Response) (*GetStandingResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &GetVitalsResponse{
+	response := &GetStandingResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest VitalsHistory
+		var dest Standing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetTagsResponse parses an HTTP response from a SetTagsWithResponse call
+func ParseSetTagsResponse(rsp *http.Response) (*SetTagsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetTagsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TagList
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -5149,6 +12922,353 @@ func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error
 	return response, nil
 }
 
+// ParseRemoveFavouriteResponse parses an HTTP response from a RemoveFavouriteWithResponse call
+func ParseRemoveFavouriteResponse(rsp *http.Response) (*RemoveFavouriteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveFavouriteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddFavouriteResponse parses an HTTP response from a AddFavouriteWithResponse call
+func ParseAddFavouriteResponse(rsp *http.Response) (*AddFavouriteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddFavouriteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListGroupsResponse parses an HTTP response from a ListGroupsWithResponse call
+func ParseListGroupsResponse(rsp *http.Response) (*ListGroupsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListGroupsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GroupPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddGroupResponse parses an HTTP response from a AddGroupWithResponse call
+func ParseAddGroupResponse(rsp *http.Response) (*AddGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewGroupResponse parses an HTTP response from a PreviewGroupWithResponse call
+func ParsePreviewGroupResponse(rsp *http.Response) (*PreviewGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GroupPreview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveGroupResponse parses an HTTP response from a RemoveGroupWithResponse call
+func ParseRemoveGroupResponse(rsp *http.Response) (*RemoveGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetGroupResponse parses an HTTP response from a SetGroupWithResponse call
+func ParseSetGroupResponse(rsp *http.Response) (*SetGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListWindowsResponse parses an HTTP response from a ListWindowsWithResponse call
+func ParseListWindowsResponse(rsp *http.Response) (*ListWindowsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWindowsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WindowPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddWindowResponse parses an HTTP response from a AddWindowWithResponse call
+func ParseAddWindowResponse(rsp *http.Response) (*AddWindowResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddWindowResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Window
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveWindowResponse parses an HTTP response from a RemoveWindowWithResponse call
+func ParseRemoveWindowResponse(rsp *http.Response) (*RemoveWindowResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveWindowResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetWindowResponse parses an HTTP response from a SetWindowWithResponse call
+func ParseSetWindowResponse(rsp *http.Response) (*SetWindowResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetWindowResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Window
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetMeResponse parses an HTTP response from a GetMeWithResponse call
 func ParseGetMeResponse(rsp *http.Response) (*GetMeResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5314,6 +13434,295 @@ func ParseAddPersonResponse(rsp *http.Response) (*AddPersonResponse, error) {
 	return response, nil
 }
 
+// ParseListPoliciesResponse parses an HTTP response from a ListPoliciesWithResponse call
+func ParseListPoliciesResponse(rsp *http.Response) (*ListPoliciesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPoliciesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PolicyPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddPolicyResponse parses an HTTP response from a AddPolicyWithResponse call
+func ParseAddPolicyResponse(rsp *http.Response) (*AddPolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddPolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Policy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryPolicyResponse parses an HTTP response from a TryPolicyWithResponse call
+func ParseTryPolicyResponse(rsp *http.Response) (*TryPolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryPolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TrialResult
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemovePolicyResponse parses an HTTP response from a RemovePolicyWithResponse call
+func ParseRemovePolicyResponse(rsp *http.Response) (*RemovePolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetPolicyResponse parses an HTTP response from a SetPolicyWithResponse call
+func ParseSetPolicyResponse(rsp *http.Response) (*SetPolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetPolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Policy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRulesResponse parses an HTTP response from a ListRulesWithResponse call
+func ParseListRulesResponse(rsp *http.Response) (*ListRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RulePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddRuleResponse parses an HTTP response from a AddRuleWithResponse call
+func ParseAddRuleResponse(rsp *http.Response) (*AddRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Rule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveRuleResponse parses an HTTP response from a RemoveRuleWithResponse call
+func ParseRemoveRuleResponse(rsp *http.Response) (*RemoveRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetRuleResponse parses an HTTP response from a SetRuleWithResponse call
+func ParseSetRuleResponse(rsp *http.Response) (*SetRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSignOutResponse parses an HTTP response from a SignOutWithResponse call
 func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5397,6 +13806,101 @@ func ParseSetUpResponse(rsp *http.Response) (*SetUpResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSoftwareResponse parses an HTTP response from a ListSoftwareWithResponse call
+func ParseListSoftwareResponse(rsp *http.Response) (*ListSoftwareResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSoftwareResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SoftwarePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	case rsp.StatusCode == 200:
+		// Content-type (text/csv) unsupported
+
+	}
+
+	return response, nil
+}
+
+// ParseListInstalledResponse parses an HTTP response from a ListInstalledWithResponse call
+func ParseListInstalledResponse(rsp *http.Response) (*ListInstalledResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListInstalledResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DevicePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSweepResponse parses an HTTP response from a SweepWithResponse call
+func ParseSweepResponse(rsp *http.Response) (*SweepResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SweepResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -5504,14 +14008,83 @@ func ParseRevokeTokenResponse(rsp *http.Response) (*RevokeTokenResponse, error) 
 	return response, nil
 }
 
+// ParseListWordsResponse parses an HTTP response from a ListWordsWithResponse call
+func ParseListWordsResponse(rsp *http.Response) (*ListWordsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWordsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WordList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ListAlerts Alerts, the latest first.
+	// (GET /alerts)
+	ListAlerts(c *gin.Context, params ListAlertsParams)
+	// GetAlert One alert with all that happened to it.
+	// (GET /alerts/{id})
+	GetAlert(c *gin.Context, id ID)
+	// HandleAlert Acknowledge, snooze, assign, annotate or resolve an alert.
+	// (POST /alerts/{id}/events)
+	HandleAlert(c *gin.Context, id ID)
+	// ListSuspects The changes most likely behind an alert, the strongest first.
+	// (GET /alerts/{id}/suspects)
+	ListSuspects(c *gin.Context, id ID)
 	// ListAttention What needs a person now, in order of harm.
 	// (GET /attention)
 	ListAttention(c *gin.Context, params ListAttentionParams)
 	// ListAudit The audit log, newest first.
 	// (GET /audit)
 	ListAudit(c *gin.Context, params ListAuditParams)
+	// ListChanges Changes of the inventory, the latest first.
+	// (GET /changes)
+	ListChanges(c *gin.Context, params ListChangesParams)
+	// ListChannels The channels, by name.
+	// (GET /channels)
+	ListChannels(c *gin.Context, params ListChannelsParams)
+	// AddChannel Add a channel.
+	// (POST /channels)
+	AddChannel(c *gin.Context)
+	// RemoveChannel Remove a channel.
+	// (DELETE /channels/{id})
+	RemoveChannel(c *gin.Context, id ID)
+	// SetChannel Change a channel.
+	// (PUT /channels/{id})
+	SetChannel(c *gin.Context, id ID)
+	// TestChannel Tell a channel something now, and say whether it was taken.
+	// (POST /channels/{id}/test)
+	TestChannel(c *gin.Context, id ID)
+	// ListChecks All kinds of check, with their usual settings.
+	// (GET /checks)
+	ListChecks(c *gin.Context)
+	// ListDeliveries What was told to whom, the latest first.
+	// (GET /deliveries)
+	ListDeliveries(c *gin.Context, params ListDeliveriesParams)
 	// FindDevice The one device of this name or id; a problem lists the candidates, or the nearest names.
 	// (GET /device-names/{name})
 	FindDevice(c *gin.Context, name string)
@@ -5524,18 +14097,33 @@ type ServerInterface interface {
 	// GetDevice One device whole, with its facts, latest vitals and findings.
 	// (GET /devices/{id})
 	GetDevice(c *gin.Context, id ID)
+	// ListDeviceChecks The settings that a device is judged by, each with the policy it came from.
+	// (GET /devices/{id}/checks)
+	ListDeviceChecks(c *gin.Context, id ID)
 	// RunCommand Run one command at the device, unseen by its user. The answer is a stream of CommandEvent objects, one a line, as the output comes; the last has `exit` or `error`. Closing the connection ends the command and its children at the device.
 	// (POST /devices/{id}/commands)
 	RunCommand(c *gin.Context, id ID)
+	// GetInventory What a device consists of, as last known. `cyclonedx` is its software as application/vnd.cyclonedx+json, version 1.6.
+	// (GET /devices/{id}/inventory)
+	GetInventory(c *gin.Context, id ID, params GetInventoryParams)
+	// TakeInventory Have a device take its inventory now.
+	// (POST /devices/{id}/inventory)
+	TakeInventory(c *gin.Context, id ID)
 	// TestLink That many bytes of no meaning, sent by the device, to measure the link.
 	// (GET /devices/{id}/link-test)
 	TestLink(c *gin.Context, id ID, params TestLinkParams)
+	// GetReadings History of a devices readings, in equal buckets of time; a bucket without reports is left out.
+	// (GET /devices/{id}/readings)
+	GetReadings(c *gin.Context, id ID, params GetReadingsParams)
 	// OpenShell A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects.
 	// (GET /devices/{id}/shell)
 	OpenShell(c *gin.Context, id ID, params OpenShellParams)
-	// GetVitals History of one device's readings, in equal buckets of time; a bucket without reports is left out.
-	// (GET /devices/{id}/vitals)
-	GetVitals(c *gin.Context, id ID, params GetVitalsParams)
+	// GetStanding Where one reading or fact of a device lies among the devices of a group, and which are like it.
+	// (GET /devices/{id}/standing)
+	GetStanding(c *gin.Context, id ID, params GetStandingParams)
+	// SetTags Set the tags of a device.
+	// (PUT /devices/{id}/tags)
+	SetTags(c *gin.Context, id ID)
 	// StreamVitals Server-Sent Events; `vitals` carries a Vitals object, read at the device every 2 s while this is open.
 	// (GET /devices/{id}/vitals/live)
 	StreamVitals(c *gin.Context, id ID)
@@ -5551,9 +14139,42 @@ type ServerInterface interface {
 	// RevokeEnrolmentToken Revoke an enrolment token; devices already enrolled with it stay.
 	// (DELETE /enrolment-tokens/{id})
 	RevokeEnrolmentToken(c *gin.Context, id ID)
-	// StreamEvents Server-Sent Events. `devices` carries a JSON array of changed Device rows, at most twice a second; `resync` tells a reader that fell behind to read the list again.
+	// StreamEvents Server-Sent Events. `devices` carries a JSON array of changed Device rows, at most twice a second; `alerts` tells that alerts changed; `resync` tells a reader that fell behind to read the list again.
 	// (GET /events)
 	StreamEvents(c *gin.Context)
+	// RemoveFavourite Take a device from the caller's favourites.
+	// (DELETE /favourites/{id})
+	RemoveFavourite(c *gin.Context, id ID)
+	// AddFavourite Make a device one of the caller's favourites.
+	// (PUT /favourites/{id})
+	AddFavourite(c *gin.Context, id ID)
+	// ListGroups The groups, by name.
+	// (GET /groups)
+	ListGroups(c *gin.Context, params ListGroupsParams)
+	// AddGroup Add a group.
+	// (POST /groups)
+	AddGroup(c *gin.Context)
+	// PreviewGroup How many devices an expression holds for now, and the first of them.
+	// (POST /groups/preview)
+	PreviewGroup(c *gin.Context)
+	// RemoveGroup Remove a group.
+	// (DELETE /groups/{id})
+	RemoveGroup(c *gin.Context, id ID)
+	// SetGroup Change a group.
+	// (PUT /groups/{id})
+	SetGroup(c *gin.Context, id ID)
+	// ListWindows The windows, by name.
+	// (GET /maintenance-windows)
+	ListWindows(c *gin.Context, params ListWindowsParams)
+	// AddWindow Add a maintenance window.
+	// (POST /maintenance-windows)
+	AddWindow(c *gin.Context)
+	// RemoveWindow Remove a maintenance window.
+	// (DELETE /maintenance-windows/{id})
+	RemoveWindow(c *gin.Context, id ID)
+	// SetWindow Change a maintenance window.
+	// (PUT /maintenance-windows/{id})
+	SetWindow(c *gin.Context, id ID)
 	// GetMe Who is signed in, what they may do, and the CSRF token for changes made by cookie.
 	// (GET /me)
 	GetMe(c *gin.Context)
@@ -5569,6 +14190,33 @@ type ServerInterface interface {
 	// AddPerson Add a person; answers with a one-time set-up link to hand to them.
 	// (POST /people)
 	AddPerson(c *gin.Context)
+	// ListPolicies The policies, by name.
+	// (GET /policies)
+	ListPolicies(c *gin.Context, params ListPoliciesParams)
+	// AddPolicy Add a policy.
+	// (POST /policies)
+	AddPolicy(c *gin.Context)
+	// TryPolicy What a setting would have alerted about in the past, before it is saved.
+	// (POST /policies/trial)
+	TryPolicy(c *gin.Context)
+	// RemovePolicy Remove a policy.
+	// (DELETE /policies/{id})
+	RemovePolicy(c *gin.Context, id ID)
+	// SetPolicy Change a policy.
+	// (PUT /policies/{id})
+	SetPolicy(c *gin.Context, id ID)
+	// ListRules The rules, by name.
+	// (GET /rules)
+	ListRules(c *gin.Context, params ListRulesParams)
+	// AddRule Add a rule that says who is told.
+	// (POST /rules)
+	AddRule(c *gin.Context)
+	// RemoveRule Remove a rule that says who is told.
+	// (DELETE /rules/{id})
+	RemoveRule(c *gin.Context, id ID)
+	// SetRule Change a rule that says who is told.
+	// (PUT /rules/{id})
+	SetRule(c *gin.Context, id ID)
 	// SignOut End this session.
 	// (DELETE /session)
 	SignOut(c *gin.Context)
@@ -5578,6 +14226,15 @@ type ServerInterface interface {
 	// SetUp Choose a password with a one-time set-up link, and sign in.
 	// (POST /set-up)
 	SetUp(c *gin.Context)
+	// ListSoftware Software of all devices with its versions and how many have each, by name.
+	// (GET /software)
+	ListSoftware(c *gin.Context, params ListSoftwareParams)
+	// ListInstalled The devices that have a piece of software, by name.
+	// (GET /software/devices)
+	ListInstalled(c *gin.Context, params ListInstalledParams)
+	// Sweep Put a question to all online devices of a group; a SweepEvent object a line, as they answer.
+	// (POST /sweeps)
+	Sweep(c *gin.Context)
 	// ListTokens The caller's own API tokens, newest first.
 	// (GET /tokens)
 	ListTokens(c *gin.Context, params ListTokensParams)
@@ -5587,6 +14244,9 @@ type ServerInterface interface {
 	// RevokeToken Revoke one of the caller's API tokens, at once.
 	// (DELETE /tokens/{id})
 	RevokeToken(c *gin.Context, id ID)
+	// ListWords The names that an expression over devices may use, with what each is.
+	// (GET /words)
+	ListWords(c *gin.Context)
 }
 
 // ServerInterfaceWrapper converts contexts to parameters.
@@ -5597,6 +14257,148 @@ type ServerInterfaceWrapper struct {
 }
 
 type MiddlewareFunc func(c *gin.Context)
+
+// ListAlerts operation middleware
+func (siw *ServerInterfaceWrapper) ListAlerts(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAlertsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "check" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "check", c.Request.URL.Query(), &params.Check, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter check: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListAlerts(c, params)
+}
+
+// GetAlert operation middleware
+func (siw *ServerInterfaceWrapper) GetAlert(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetAlert(c, id)
+}
+
+// HandleAlert operation middleware
+func (siw *ServerInterfaceWrapper) HandleAlert(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.HandleAlert(c, id)
+}
+
+// ListSuspects operation middleware
+func (siw *ServerInterfaceWrapper) ListSuspects(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSuspects(c, id)
+}
 
 // ListAttention operation middleware
 func (siw *ServerInterfaceWrapper) ListAttention(c *gin.Context) {
@@ -5676,6 +14478,252 @@ func (siw *ServerInterfaceWrapper) ListAudit(c *gin.Context) {
 	siw.Handler.ListAudit(c, params)
 }
 
+// ListChanges operation middleware
+func (siw *ServerInterfaceWrapper) ListChanges(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListChangesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "section" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "section", c.Request.URL.Query(), &params.Section, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter section: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "signature" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "signature", c.Request.URL.Query(), &params.Signature, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter signature: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListChanges(c, params)
+}
+
+// ListChannels operation middleware
+func (siw *ServerInterfaceWrapper) ListChannels(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListChannelsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListChannels(c, params)
+}
+
+// AddChannel operation middleware
+func (siw *ServerInterfaceWrapper) AddChannel(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddChannel(c)
+}
+
+// RemoveChannel operation middleware
+func (siw *ServerInterfaceWrapper) RemoveChannel(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveChannel(c, id)
+}
+
+// SetChannel operation middleware
+func (siw *ServerInterfaceWrapper) SetChannel(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetChannel(c, id)
+}
+
+// TestChannel operation middleware
+func (siw *ServerInterfaceWrapper) TestChannel(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TestChannel(c, id)
+}
+
+// ListChecks operation middleware
+func (siw *ServerInterfaceWrapper) ListChecks(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListChecks(c)
+}
+
+// ListDeliveries operation middleware
+func (siw *ServerInterfaceWrapper) ListDeliveries(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDeliveriesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDeliveries(c, params)
+}
+
 // FindDevice operation middleware
 func (siw *ServerInterfaceWrapper) FindDevice(c *gin.Context) {
 
@@ -5715,6 +14763,14 @@ func (siw *ServerInterfaceWrapper) ListDevices(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "where", c.Request.URL.Query(), &params.Where, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter where: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "group" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "group", c.Request.URL.Query(), &params.Group, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter group: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -5794,6 +14850,31 @@ func (siw *ServerInterfaceWrapper) GetDevice(c *gin.Context) {
 	siw.Handler.GetDevice(c, id)
 }
 
+// ListDeviceChecks operation middleware
+func (siw *ServerInterfaceWrapper) ListDeviceChecks(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDeviceChecks(c, id)
+}
+
 // RunCommand operation middleware
 func (siw *ServerInterfaceWrapper) RunCommand(c *gin.Context) {
 
@@ -5817,6 +14898,67 @@ func (siw *ServerInterfaceWrapper) RunCommand(c *gin.Context) {
 	}
 
 	siw.Handler.RunCommand(c, id)
+}
+
+// GetInventory operation middleware
+func (siw *ServerInterfaceWrapper) GetInventory(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetInventoryParams
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetInventory(c, id, params)
+}
+
+// TakeInventory operation middleware
+func (siw *ServerInterfaceWrapper) TakeInventory(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeInventory(c, id)
 }
 
 // TestLink operation middleware
@@ -5853,6 +14995,74 @@ func (siw *ServerInterfaceWrapper) TestLink(c *gin.Context) {
 	}
 
 	siw.Handler.TestLink(c, id, params)
+}
+
+// GetReadings operation middleware
+func (siw *ServerInterfaceWrapper) GetReadings(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetReadingsParams
+
+	// ------------- Optional query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "buckets" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "buckets", c.Request.URL.Query(), &params.Buckets, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter buckets: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetReadings(c, id, params)
 }
 
 // OpenShell operation middleware
@@ -5899,8 +15109,8 @@ func (siw *ServerInterfaceWrapper) OpenShell(c *gin.Context) {
 	siw.Handler.OpenShell(c, id, params)
 }
 
-// GetVitals operation middleware
-func (siw *ServerInterfaceWrapper) GetVitals(c *gin.Context) {
+// GetStanding operation middleware
+func (siw *ServerInterfaceWrapper) GetStanding(c *gin.Context) {
 
 	var err error
 	_ = err
@@ -5915,29 +15125,29 @@ func (siw *ServerInterfaceWrapper) GetVitals(c *gin.Context) {
 	}
 
 	// Parameter object where we will unmarshal all parameters from the context
-	var params GetVitalsParams
+	var params GetStandingParams
 
-	// ------------- Optional query parameter "from" -------------
+	// ------------- Required query parameter "of" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "of", c.Request.URL.Query(), &params.Of, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter of: %w", err), http.StatusBadRequest)
 		return
 	}
 
-	// ------------- Optional query parameter "to" -------------
+	// ------------- Optional query parameter "where" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "where", c.Request.URL.Query(), &params.Where, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter where: %w", err), http.StatusBadRequest)
 		return
 	}
 
-	// ------------- Optional query parameter "buckets" -------------
+	// ------------- Optional query parameter "group" -------------
 
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "buckets", c.Request.URL.Query(), &params.Buckets, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "group", c.Request.URL.Query(), &params.Group, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
 	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter buckets: %w", err), http.StatusBadRequest)
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter group: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -5948,7 +15158,32 @@ func (siw *ServerInterfaceWrapper) GetVitals(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.GetVitals(c, id, params)
+	siw.Handler.GetStanding(c, id, params)
+}
+
+// SetTags operation middleware
+func (siw *ServerInterfaceWrapper) SetTags(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetTags(c, id)
 }
 
 // StreamVitals operation middleware
@@ -6075,6 +15310,265 @@ func (siw *ServerInterfaceWrapper) StreamEvents(c *gin.Context) {
 	siw.Handler.StreamEvents(c)
 }
 
+// RemoveFavourite operation middleware
+func (siw *ServerInterfaceWrapper) RemoveFavourite(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveFavourite(c, id)
+}
+
+// AddFavourite operation middleware
+func (siw *ServerInterfaceWrapper) AddFavourite(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddFavourite(c, id)
+}
+
+// ListGroups operation middleware
+func (siw *ServerInterfaceWrapper) ListGroups(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListGroupsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListGroups(c, params)
+}
+
+// AddGroup operation middleware
+func (siw *ServerInterfaceWrapper) AddGroup(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddGroup(c)
+}
+
+// PreviewGroup operation middleware
+func (siw *ServerInterfaceWrapper) PreviewGroup(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewGroup(c)
+}
+
+// RemoveGroup operation middleware
+func (siw *ServerInterfaceWrapper) RemoveGroup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveGroup(c, id)
+}
+
+// SetGroup operation middleware
+func (siw *ServerInterfaceWrapper) SetGroup(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetGroup(c, id)
+}
+
+// ListWindows operation middleware
+func (siw *ServerInterfaceWrapper) ListWindows(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListWindowsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListWindows(c, params)
+}
+
+// AddWindow operation middleware
+func (siw *ServerInterfaceWrapper) AddWindow(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddWindow(c)
+}
+
+// RemoveWindow operation middleware
+func (siw *ServerInterfaceWrapper) RemoveWindow(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveWindow(c, id)
+}
+
+// SetWindow operation middleware
+func (siw *ServerInterfaceWrapper) SetWindow(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetWindow(c, id)
+}
+
 // GetMe operation middleware
 func (siw *ServerInterfaceWrapper) GetMe(c *gin.Context) {
 
@@ -6184,6 +15678,215 @@ func (siw *ServerInterfaceWrapper) AddPerson(c *gin.Context) {
 	siw.Handler.AddPerson(c)
 }
 
+// ListPolicies operation middleware
+func (siw *ServerInterfaceWrapper) ListPolicies(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListPoliciesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListPolicies(c, params)
+}
+
+// AddPolicy operation middleware
+func (siw *ServerInterfaceWrapper) AddPolicy(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddPolicy(c)
+}
+
+// TryPolicy operation middleware
+func (siw *ServerInterfaceWrapper) TryPolicy(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TryPolicy(c)
+}
+
+// RemovePolicy operation middleware
+func (siw *ServerInterfaceWrapper) RemovePolicy(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemovePolicy(c, id)
+}
+
+// SetPolicy operation middleware
+func (siw *ServerInterfaceWrapper) SetPolicy(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetPolicy(c, id)
+}
+
+// ListRules operation middleware
+func (siw *ServerInterfaceWrapper) ListRules(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRulesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRules(c, params)
+}
+
+// AddRule operation middleware
+func (siw *ServerInterfaceWrapper) AddRule(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddRule(c)
+}
+
+// RemoveRule operation middleware
+func (siw *ServerInterfaceWrapper) RemoveRule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveRule(c, id)
+}
+
+// SetRule operation middleware
+func (siw *ServerInterfaceWrapper) SetRule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetRule(c, id)
+}
+
 // SignOut operation middleware
 func (siw *ServerInterfaceWrapper) SignOut(c *gin.Context) {
 
@@ -6221,6 +15924,121 @@ func (siw *ServerInterfaceWrapper) SetUp(c *gin.Context) {
 	}
 
 	siw.Handler.SetUp(c)
+}
+
+// ListSoftware operation middleware
+func (siw *ServerInterfaceWrapper) ListSoftware(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSoftwareParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSoftware(c, params)
+}
+
+// ListInstalled operation middleware
+func (siw *ServerInterfaceWrapper) ListInstalled(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListInstalledParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", c.Request.URL.Query(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "version" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "version", c.Request.URL.Query(), &params.Version, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter version: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListInstalled(c, params)
+}
+
+// Sweep operation middleware
+func (siw *ServerInterfaceWrapper) Sweep(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Sweep(c)
 }
 
 // ListTokens operation middleware
@@ -6296,6 +16114,19 @@ func (siw *ServerInterfaceWrapper) RevokeToken(c *gin.Context) {
 	siw.Handler.RevokeToken(c, id)
 }
 
+// ListWords operation middleware
+func (siw *ServerInterfaceWrapper) ListWords(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListWords(c)
+}
+
 // GinServerOptions provides options for the Gin server.
 type GinServerOptions struct {
 	BaseURL      string
@@ -6344,7 +16175,48 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/devices/:id", wrapper.RetireDevice)
 	router.GET(options.BaseURL+"/devices/:id", wrapper.GetDevice)
 	router.GET(options.BaseURL+"/events", wrapper.StreamEvents)
-	router.GET(options.BaseURL+"/devices/:id/vitals", wrapper.GetVitals)
+	router.GET(options.BaseURL+"/groups", wrapper.ListGroups)
+	router.POST(options.BaseURL+"/groups", wrapper.AddGroup)
+	router.DELETE(options.BaseURL+"/groups/:id", wrapper.RemoveGroup)
+	router.PUT(options.BaseURL+"/groups/:id", wrapper.SetGroup)
+	router.POST(options.BaseURL+"/groups/preview", wrapper.PreviewGroup)
+	router.GET(options.BaseURL+"/words", wrapper.ListWords)
+	router.PUT(options.BaseURL+"/devices/:id/tags", wrapper.SetTags)
+	router.DELETE(options.BaseURL+"/favourites/:id", wrapper.RemoveFavourite)
+	router.PUT(options.BaseURL+"/favourites/:id", wrapper.AddFavourite)
+	router.GET(options.BaseURL+"/devices/:id/readings", wrapper.GetReadings)
+	router.GET(options.BaseURL+"/devices/:id/standing", wrapper.GetStanding)
+	router.GET(options.BaseURL+"/alerts", wrapper.ListAlerts)
+	router.GET(options.BaseURL+"/alerts/:id", wrapper.GetAlert)
+	router.POST(options.BaseURL+"/alerts/:id/events", wrapper.HandleAlert)
+	router.GET(options.BaseURL+"/alerts/:id/suspects", wrapper.ListSuspects)
+	router.GET(options.BaseURL+"/checks", wrapper.ListChecks)
+	router.GET(options.BaseURL+"/devices/:id/checks", wrapper.ListDeviceChecks)
+	router.GET(options.BaseURL+"/policies", wrapper.ListPolicies)
+	router.POST(options.BaseURL+"/policies", wrapper.AddPolicy)
+	router.DELETE(options.BaseURL+"/policies/:id", wrapper.RemovePolicy)
+	router.PUT(options.BaseURL+"/policies/:id", wrapper.SetPolicy)
+	router.POST(options.BaseURL+"/policies/trial", wrapper.TryPolicy)
+	router.GET(options.BaseURL+"/maintenance-windows", wrapper.ListWindows)
+	router.POST(options.BaseURL+"/maintenance-windows", wrapper.AddWindow)
+	router.DELETE(options.BaseURL+"/maintenance-windows/:id", wrapper.RemoveWindow)
+	router.PUT(options.BaseURL+"/maintenance-windows/:id", wrapper.SetWindow)
+	router.GET(options.BaseURL+"/channels", wrapper.ListChannels)
+	router.POST(options.BaseURL+"/channels", wrapper.AddChannel)
+	router.DELETE(options.BaseURL+"/channels/:id", wrapper.RemoveChannel)
+	router.PUT(options.BaseURL+"/channels/:id", wrapper.SetChannel)
+	router.POST(options.BaseURL+"/channels/:id/test", wrapper.TestChannel)
+	router.GET(options.BaseURL+"/rules", wrapper.ListRules)
+	router.POST(options.BaseURL+"/rules", wrapper.AddRule)
+	router.DELETE(options.BaseURL+"/rules/:id", wrapper.RemoveRule)
+	router.PUT(options.BaseURL+"/rules/:id", wrapper.SetRule)
+	router.GET(options.BaseURL+"/deliveries", wrapper.ListDeliveries)
+	router.GET(options.BaseURL+"/devices/:id/inventory", wrapper.GetInventory)
+	router.POST(options.BaseURL+"/devices/:id/inventory", wrapper.TakeInventory)
+	router.GET(options.BaseURL+"/changes", wrapper.ListChanges)
+	router.GET(options.BaseURL+"/software", wrapper.ListSoftware)
+	router.GET(options.BaseURL+"/software/devices", wrapper.ListInstalled)
+	router.POST(options.BaseURL+"/sweeps", wrapper.Sweep)
 	router.GET(options.BaseURL+"/devices/:id/vitals/live", wrapper.StreamVitals)
 	router.GET(options.BaseURL+"/attention", wrapper.ListAttention)
 	router.POST(options.BaseURL+"/devices/:id/commands", wrapper.RunCommand)
@@ -6357,100 +16229,199 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"3H37c9s2tv+/guH3O5PtLP2M4yT27A9pHtvc2zSZOHd7Z5KMBZFHImoQYAHQsjbj//0OXnyCEmVJ6ba/",
-	"tLFE4nHOB+eNo29RwvOCM2BKRhffogILnIMCYf5KSiG50P9KQSaCFIpwFl1EnzJAEwZ3aoL4DKkMUIHn",
-	"gKYw4wIOozgi+qnfSxDLKI4YziG68IPFkUwyyLEeNcd3PwObqyy6ODk+PYsjtSz0o1IJwubR/X0ckVQ/",
-	"aMYrsMrq4UgaxZGA30siII0ulCihOfSMixyr6CIqS/Nkf2RKcqLCe8u5VEjwhdTbw2ZzQ7uyozRnTmGG",
-	"S6r0lo5jvUWSl3l08cT8RZj966RaEWEK5iCie70mAbLgTIKh/gfBpxRywwjOFDCzWlwUlCRYr/aosE/8",
-	"/Tepl/6tsYj/L2AWXUT/76hm75H9Vh75cc2M7c3/mmGFFsAUWgjO5jHCLEUL/aHiKOWHhnBuHD3NizSF",
-	"9DUTnObA1Cd+A2YdheAFCEXsPiQkAszaO0yII+XfWLXezviWTp7vn90YsZ/ma0VZPv0NEqWnMcv8AMKR",
-	"qb08SthNGAY4TQVI6TBOBOIMDhTJAUlQB2VRAaO3r6KaayUj7FPdDbmXY7uywf3sidoPJ7LSECUhEqdw",
-	"SxJYN/Mr+9R9HM0IS/Wa17zwxj12H0daGF1LBUVg452tuMXUszTfXrmxD3gOQ5uTa+mKKV3q4YiC3Dxd",
-	"/WPVazVV76ulYSHw0u96gNMK0z6oHcEk4gxhSg1+ZQPAtSxqk8yu1A8bpFGZEvWaKbHsEwgnHhW9deJE",
-	"hfTLrxm/0HLXHIRHEsFBjgmNERcII0tv88eXSILQf32JgsfQHeAAIQTP0SIDET6+WLVUSIqVPfehZ1NQ",
-	"mNDg7mrYr9FG/tFrq1QCQ2VYZv1t/AR3OIWE5Jiiq59eHJw+OUf8FgRSGZEINDuMBNcaWo/gNDQiKrht",
-	"AdIorsD8En5v7YMwdX4WAE4c3RLcX+iXaKrVKYgvUWxWozdqlCtDLz68RUa8xOhLhOfA1JdoPXM7CNXr",
-	"M3zzmLILiT34aixU2xyEcfiYb3hs6/Mw/twGT11omS95nmOWBo6amN/2qf9B8LnAuYECFvNS61J5iRhH",
-	"MgNKkQCcSs2W3Fg5fn9N6+zxyfHT0wBkcnz31j5/cuwMHP93f9uUMGhZSDNMJXRtkH+SW9DLvI3Rb5ww",
-	"SNF0iWSBE5CxNkM0fOxxeSQRXzCUWGogDUJRCG29NgAz5ZwCNuKTixQC0uZtqiWsWnpb1jx2WUkalGAh",
-	"CEjES6Xxar5GWFkrkbPEyJC1J5yXqijVtbEXr6dL5ZWHI8X505PjZ8/Oz+L+GatMyJPjp4+fnp0805Zy",
-	"bUk2DefGOdTyipfqWkLCWdqZrGWZPjs/W2ubtpFpYNYDZhzdHcz5gftQGy+HHqiNrw5IXnChrLOhsRXl",
-	"nIsFVkl2CHc4LygcaXNX4EQdGQvovkb861tnBbc5+J6BFnlsjpS2VTNcFKCBozjCSJSM6a8cTDSz2ocG",
-	"KC4kpE1K1aKfl1PakPuszKeWviBEWHUtEVEo4SVNEeMKSYWFMtpqgbVMTiHVuk0qrCBFBg5OsVGNJ4u5",
-	"oHiGu5C/8lZJpL8xI5byEp2cPkN/N0CWZM4wfSSRXbVWeExPbT62S2mrggZ8pEpBiBYtNGhD65Iq5aUa",
-	"8ej9eMRYRu8ANiwl3voAptH9OcoAU5VpHy6FucApaHzOMKHWGJSE6rm/dpffXqwd5LCeYOO1Cjiyg5iV",
-	"vqpshTZ7X2g/1EsmJ5AokaoPY6fgOtqqbxp2hLLRuNe3IOSgkSaSLPhFggs8JZT0VOTaSZMmX1bp0Zq+",
-	"5i0BzfEbcE2KMqD3QCTal9V2BqXIvN6S1cOnOyXyZnhAwlApwXNlVlIK+ugSeTNyeBvVWKszKJbqOgMs",
-	"0vH2aA45t1b4qrWPXKcdrFZXI+y/nKcQNocHjVvOvGUQ0tlzzIjEgy4ED5j3C8JSvpAxynHCZYwoYeWd",
-	"kbKQF2rpzWDDPCKkQgL0gQ1KXS6HrXIuVx6cAnhBA2f6F5yDrCJn5iEjlLU4Zi0TbO1BkiAIDpNbEhYS",
-	"KFf6Y6sKiFaVEk0BGLI80CSy8q8NkFWAk0TBCGM29TGzDk/dAIaRTcFQwcLvpGZFi/BOPnngVSSJGwKx",
-	"YkVHZnWlnxcxHeCHTHArr19Vzt92AQ9gglMK6fUmnucMJ2qtI/LGPFTHVMa7MI3oShd1t0RhunaAf9mn",
-	"BuMvzU031jdM7V04ZjXNd+2UvXIqo726nJdsRYxmI9Faait1/AudlduVtOdtjbnGoHeWqdnmQ4wdx3e9",
-	"rNeO86sOzlrlOCyV16mMcRKrwukKqRXCQRWu7u8u41JV2qThXp8eG+e5r0DKKSXJ9Q0E9Pnr9PTJk5Pn",
-	"yD6DbmBpVDsrcKrt+imWcH5WCnpoPUg/1flZvCIw3HjwLLCigaBwY5lxY48riTMQvU4EaL9oIzno35ku",
-	"g9yGu4IIkBsNOdI+W4s0Abf8ZsPtDKDTHtWw9VvKsF0c0sFh5VvKShpELZLFTZa0aL2evbuQ193kz+7l",
-	"9huvRgOpsCoGROSlMxIhRVghwEmGEs4YmPjif4I3NuV845OzhQO3yhW7HnYCWiKw9+0NCDbw4k5dES6H",
-	"7PmH2vorDHFN/et/cxYe9xZYagNJ/a+IUGVr0Mox6qC7pqqzo3t2bZPT4xS9PRdbavo3dSavI+gzSG6C",
-	"u6Zwa7nm4zWMK6uIF1gwG4lJBFEkaeWimkiR0kmewJEm0ua2TT4fYSSBKTBB3AtWUhqvcKRGyu/SEnWt",
-	"SLIkqF/wW6934OdewzAXi3pT5TO3ikS9C8jsRIpZIEfO0RQMARGW6H8P3vmxD15KMUMLojIEtyCWKMkw",
-	"mwPKcQpoukQJ5zdkIMiZD2XTRurkwQNcgMiJ1OdhQ1knOF3ryn3Uz6zyee2+3GDtxcSWvCHd9Ass1llM",
-	"GS9FO7p/etZNqfykn0ElU4Rqp9+p98NmbuHZ0/M1OYC+udO2YM3bVcJohWGz4WveuKnralopkePjDZMX",
-	"Y+34X2AxVDJSgbSxlcenxyvQ2N1z31J8KMhC+BrYzpVjQHszfwRXH86SgVOQ4mXAhnuFl2tg//j8yTrU",
-	"D7Fwkw06JplVhjb2vsODjsW8peTT9BxvcRuU9MTgCtFmh1+3rV04Ay0y7cEVGDrvD/FK96fIBOB0GaxY",
-	"W6IM3wJKMi5Npq/AUi64SMPp8H3otZazaBc6TOhdQMLX0O0BDHX5ZZvQH9+8RM/PnjxFrvwSpTwxNRV9",
-	"LzDBLCUaJiHhZOvGEBemGkba3HWOHRNNVD4HbIcdb63U9UgB49dUcSI85aUaLgJSYnmNZwpEMyMeyhBj",
-	"VQ58p4iiQwZ4XV4anN9+sI5tbnI/U4h/Hx28vRvBFwyEfgOSjJGEYGaKhGABYl2yFycJSHn40WJ8c+va",
-	"vm82cQXqf4ptLIrhclVbm1lVsfhaVZNWbwcBwyaIFzj9kW2SzBAQKaBUunpYU8WFWeoK9JAvqFs7lRdM",
-	"I4vAm5w3+2+MEGL9VQaUVrUiHUr7uo2R9RWGsnq8R506C01kiqVCzlsL11EIkOTfa8XsJ+0OMEyv9LOj",
-	"6iQaW9y6SuKKzNnbrczcLfjpFchqhprs6NugbUShXePUZN7Bic10mmqYpVRGWIM0hTkayK0s53AgaVAV",
-	"mxLSMGaUY6lJqQJWMZJlkmlH+UuUcCY5HVXY6NRsa5vj4jcVzbYM4YS9hm2NmDWh87HZ4yBYCsz6PPkZ",
-	"sFSx0ahGZM2NpWJy/zglbG6vekzL5AYCijzHdyPrwvQEYx8l457sJvIIi9w8RtSuw4MEQUAeGrI8BAv2",
-	"fbMMW8Ter0PmC5RjtnTRcomwAERYFSW3Kf0+Vav6q6AR4Uuygl/6Iq6waWJLuNZnRDYtBatB9gnyAgRW",
-	"pQiFy4BKUo6tJJTAZFAl9Wqcmb1A5YcfJweaK91SFLTUVH/XnJY588eljs+sc7AFX2z6UjeS6mZ2Y42p",
-	"TG1tZWsNusNs5h7TlaaczCT8Nxl8hR+6aXJzhVRvOY4NGgTP3q6Si3vLKf6rKpDpFyq39E1d7ttJH26S",
-	"xdtD7eMGBTVE3oRISDlOT0brzD+4ZtG+smF9TbPAb2RkzVlkoSQDJEBuA7bkj3o9Jk+lFelIGsgFLnZE",
-	"TlWrjw0OVkPnBDarBGYyePv2QbstC5NiDdXvj6yNsrUNRRl53FaY7OAphBVHbn9wal42NtpbZIewFZbG",
-	"6XQnX7ZU53aUn4hUPHRvbyZ4Pl4KFZy4O+SjEGLn/qBfCta1Kig2vJCh+APVkNmneb8zb7WpYRFvN9C/",
-	"hzUQSLDuxSNpb4WMr7FNfBVhJxJpKlKkPtCqGj0ch3BKYqV4Kmxc2Ne+j3m2kvJjHq7F/JinGxJxzOOq",
-	"bZCPeqUhhtY/HxQZrqbSio5KZKS2RtKLkoA86CPKOAJJKYhaXul5LZCmgIW9s2YWYyL49qNqgEypwmKE",
-	"3xCouiW4P6tGBZU4uJYgXVWIP3UF+W9Y2n4AhM14GLuu0PDFh7faqKhy/YfotUnxc0N9wpmLZhOGJncH",
-	"dZ57YvsIECVRgikFgRhAKi/QBLMlZzBBf2PclMEfEPZDjCYS6GyC/qbdSlscf0CYuxL8g7sxVY+ulzRp",
-	"xFonh+i1EFxYV3QwYi8P0c9EKun6VyzRxHapmNjwnjYDzVePJLJfICJd54vDL/aKfgJMWqqba4QzotkV",
-	"vShwksHB6eFxzYHGZ3WIPKoIGcVRVWAUnZgYSQEMFyS6iB4fnpiRtGg3uDjCzdv2c3vhv2LB2zS6iPTG",
-	"6tvjcau1x+cw4OtHjly3jvt47ZO2A8b91073itPj4xWdKzbrWNG+gR/oW/HCMpDPkC8jP7S5EFcyEB6+",
-	"Wm+jJUYcyTLPsRZTNl1hUFpdRkeML2KNbXsLlM9QhoW5NqvwXNYhBX3Am+iPLqIZBVCH2vo30xzhMrWi",
-	"Z5h75om9cy7ueyl0aU/rAkuUcgb23i2RDX8l1AylKpke34dlr7CpbnOvhAwwZQJkO0CM6RqiZ0WUz2PE",
-	"YAFS2fRJEyMuH9THiHm3gRFL0AMjUY++6f/dDyLmDWHpK8+ADmQC/XOc3z3cQaeZxHny5Ptyzt/S6LPt",
-	"U3UNclf80vB2Vb4mdUak604gEEkv9cl3SoMaTaH1Qp3WNYrIqgosNK8Nq5q8Nsd+hDhotBEZFAguZdzn",
-	"bxfaL1//jOCuEOCUo+0JAVXvDJ+KmHCJ/vEP9CUyN+S+ROhLeXx8em7/ay40mk8eA3p+PBk69TYJMgCd",
-	"s+Pn5wEDfBMptq/+TKetW/Cn64OO+0f8emHlYLIL8PsChOnSoNZBmUtAMy7QIiMaI10oZZym2+D76BtJ",
-	"7y0bKNjEUhvnH0ERAUOCbA1qSBoyRM5CnpOeJd0FGe1QVSzv0pi45jqORAJmpYQUaRdTmw6Is9h8n1mn",
-	"W/uByw3ImWNmEBKHZcQ/Qe2UcLuGt7suuXex/r4W6YuMU4htLbImvLk0GSNqc3/2IqPJB9aG43bYPnJ9",
-	"Jmw7PS4DbPpYsroxxgP59HsJUv3IbSHYTljkl3Tf9nS1WXC/ETLuDlj6oKltOcMAOmz/FK20THuNfDcy",
-	"8GPJjAHge8hg1dKTJZMATEtIjZ1SgjhExsZjcgHGGcRIKgE417K5uQ1k/XptIDAtHChhEOvVq3ovZheN",
-	"QpJMa2S4I2qiRfHEVKpMDtFLyqXtbQKNK0cIWOqsEb92llr3OiM0FcDam7H+qke2jwH0se2eTio0dPFN",
-	"Cbs50Kdn0FT5BFL97Mt0NkV3/C2ox6tQa1+PH6/qmXN2+vzs+fnTU22FVMr9eGvlzhMF6sCyvo3zugcK",
-	"YdjsoGv8BOFt9rcbk9ZUEbKlHVLjknFT9kDYPLa3NabLFsqV+V6WriWCLxjbAVZM4dQgTt4XwEwd0y6B",
-	"UueCA1B5dhxvlmYOz2GyzGGb8myzCbqoOzk+WV1OtAuIvEC/wvSKJzeg0N8+vnmJzs+ePPnBdkuqypba",
-	"wgP9aNDsa91sWK0CmGosMEZTrjK0wEst2uBOtd+p69a8hNxQMFlI9aFW9yQYMo2qpMmDsNbpoqGwUJfW",
-	"d8RLhOfcFppRmCkt3ofcEZdrCIiLlfmK3uVvll4ae3LUpDazseWUVY2PzTLIocnc1+Hj8fg/yeVqp78G",
-	"5LIz1Hdx7NxM+sDUMYdH0hcESBNXhN9LTD2NzdkiOVxWlWnGkOWl71gjtQnSZL8/Ru40bGi62reOqEu7",
-	"BA/SldF5W5yl9SzVUuMItIwIati1+vSFt8k8sYDtxNO7AnEL4uBKCy8jwuQlmliaTaougRhZ2jjxFhv2",
-	"tqWpuxR5iqT2sinYoBORiBfAHsRF00pl2OEwdwij/bgNdbuLUY7DyW4nppCGEOC/24LrLhcXXXz+2sTA",
-	"S6zH1RYUZsjcsnbOJdYWuSOF7WdatV51mbMM05nXliY+YC3+30qpzM3YMZ6nzZU1mK6nOzDTrQ4dtq+R",
-	"yj93PijQZmJl0MzSZxci4HWbxbId479EDFyolQh3H2ODgII9xaaWInSKX6TdVuv7OdH9S8ff+WSHusoH",
-	"+PvOnJntefoO30Do+M646fiOJFEuqudu2BCJZMYXzMpt3wF2Ix6Hzu+I0Ogtv4EeBvYWIjXlnbsJkeqh",
-	"AjS+rCvGqbktiHxTMB+xMxHSh5H31v+oxQo7xqrx6C9kkhyiiaNp0yb5r6v3vyBTXaXloW3HkCIblTWZ",
-	"lLjqaKwW+jNfgneJJgLkkiUTd/MLG4PGCDms0AwoRVPICDPddo2tY2MIUiE8x4S13buxEdUcVnly7yDa",
-	"o3Z5N5h47Nah7KbIgBuB4vs/xu73NjJYmsugKY8rQ+Ll1cc3DeFk2ShDbTXWJZol0JmldPM6zWoT4n3r",
-	"yT+1AdG7mL7SfGiRaCf5ieaAVtI5k4GYnLLLyG2ailhhOFzZNl97Mhdsy4DvayTUc3bYpo2HnUTJ0tQ0",
-	"y1YQV6H1JhLs70dYMUiktgM3z+PpA1gXkQ+evA++e+mf+Mg1rvyvPGyWHLsq7nDddRcZN8JUS1kjYwMn",
-	"bFBWuhXVudfBU/bB/3LPns5Z9YNB398cb0691wNnNeulS7E56Yh7P71ECbvRFkeGreXhf71iU27qE+hj",
-	"zitM7ysyZ+9LFY0xnO01DxuR24XHmVo/w61yA/U+hFR333s/MHWDb51F3oXNdlU31d51HOjKShLX5My2",
-	"P9BQ9NfYLzVQbX7WMW4T86wZ5rGAHw7u2Y4Se2KmGfuvzsuXGecSGv1yVgkdaww4RbIxM0dE6v4KAbrv",
-	"Hpf7ZKoyKQXhfhSo+lUp+YAy3NXi80Wa7jn89sdF3b5bsK3izwaRtRHe7EaRtD9dAI2z6kdHKrA3gY7V",
-	"xjRri8Vv1S2iz1+1JPHXjz5/1VuWJthkiVQKGl1ER7ggR7cnhiBuxm8+EeybHsXVJ9Ynanzg8luNT3wf",
-	"0voTb5zdf73/vwAAAP//",
+	"3H17cxs38uBXQfHuKr+9H/X0I4lU+4fXsTe+dTY+S9lc1TolQTNNEtEQYACMaCbl736FBjAvAvMgh3K8",
+	"/yQWCeLR3Wj0u/+YJGK5Ehy4VpOLPyYrKukSNEj8K8mlEtL8KwWVSLbSTPDJxeR6AeSWw0d9S8SM6AWQ",
+	"FZ0DuYOZkHA8mU6YGfVbDnIzmU44XcLkwk82nahkAUtqZl3Sj2+Bz/VicnF2ev50OtGblRmqtGR8Pvn0",
+	"aTphqRmI862oXpTTsXQynUj4LWcS0smFljlUp54JuaR6cjHJcxy5PXPGlkyHz7YUShMp1socj+LhYqey",
+	"s1RXTmFG80ybI51OzRHZMl9OLp7hX4zbv86KHTGuYQ5y8snsSYJaCa4Aof9OirsMlogIwTVw3C1drTKW",
+	"ULPbk5Ud8d+/KrP1Pyqb+J8SZpOLyf84KdF7Yr9VJ35eXLF++J8XVJM1cE3WUvD5lFCekrX5UAuSimME",
+	"nJvHLPMiTSF9xaXIlsD1tbgH3MdKihVIzew5FCQScO8NJEwn2v+ibb+N+S2cPN7/7eaY+mV+KSAr7n6F",
+	"RJtlcJvvQDow1beXMX4fJgOaphKUcjTOJBEcjjRbAlGgj/JVQRhb51oVa7Uiwo5qHsj9eGp3Fj3PgaC9",
+	"O5AzkHp7P1QpNucA2yB+dbSkLDPQXS8EUQDKUBnTQYgmC0jug6dK4YElEMaguaSeRdlxl4TeKUPgMyHx",
+	"Y2q2be+5YjqMTvvTG8uLOjiLH622d/S9WJMl5Ru3FUWYJkwReify6qELjjCdzDK6Wplpy4PfCZEB5ZOC",
+	"N3buJ4MHyLrQ/hYHfZpOlqAUnUMQ1MtcQ7p9rr9tCCVLavbNKU+ArBlPxbpypMqmxQo4pDdU1/aeUm2v",
+	"VugAQs4pZ4ra5QL7kqBE9jBwVsV4iGx+XgBHwlCaavOmzan5m+omtvquosOwVFyI3yG9yblm2YBdm111",
+	"IROv4hWOND/J7R0N7iJXK/dd24RXbliTLSDB4REbWPIXtlzd02FJYf4wHhVV2qiQvie78mJFuc+LxJNI",
+	"gwcVnwM3r++/JzS552KdQWr3gbiYTB2zMq+7wI05wsJ/mc1VlnYwnE4+Hs3F0RZg42zvxxmxX14Qygkg",
+	"E5wSIQksV3qDfImLO5FuDJFVJKQn56cBetDwMSDEvCDmAFOyZnpBDMexEGjM+PT0NDRlQZFb+7ZwmhKq",
+	"rYj05JSkdKMIXQBN+96JBgk53ERx+h1oarfTwKl/bjovgpkKHryEyzQsVa/fvTK/QRjbjVEp6cb8bSTf",
+	"G6VhFbxSKyp1gPnjlChLeO6PTCXwBBnOw1NlKAGlzt4b3t5rE9Y4qoBG9SR+31E8WGiErpbVELZvwABe",
+	"nBZI3vrqnvE08EXzZOZYOHTqtlRMGj3RO/fM1Q9UgHsfuFvIdm/brhHd4ZVn9p5tIQ+aVrlXWrCvtORX",
+	"aRefWgDN9OK4skjl+yO2XAknyhmV62KyFEKuqU4Wx/CRLlcZnCRCwomdBQ/1ImP30HJJewpNLQJeX+kr",
+	"8uBGbkI5d7EFN0UQKVytQQZViJC894OQhlkS8zUBmixq13mblTdJKF/e2dXKSyTyu6xyg9yQT9PJA83y",
+	"iBBMcdeEcULJWsjUvDX2h1NytyHrBUsWbpAiVAJJRM41pMedvNsuugWpOq0ZLebYQW4wlXEtaaJPUBNC",
+	"OtNGDw4/8oMeBOoJtvHI6QVIy5C93keUUSJQnLHvafGZE57w8RazumgvZkZbJFWhaOo5PlNEivVubN7s",
+	"OkAr5fVp+/l3dlTHExa5KuVPglfDIybMVSs6UavySbMMzzOQCxdU0Z8TTye/5QwCstPLXEqjIDoiQJyZ",
+	"W+G4LGIbJVJzeTr0nooqp4WmWedqghOaZWhYUKF5gu+Hn9wfKYifPGX6Fddy0yYebz/i/nlvKkniglBi",
+	"LRVfqaoUS90VwD8+TBRI89eHSVCxdhaW7QVeS7Ek6wXIsEI+kmxR3pqe79ONtfoFplpQtQho/PCRppCw",
+	"Jc3I1fcvjs6fPSfiAaRlAmDQgSY2w1LMDM6EGjOCSFBoWQwpcvBb7RyM6+dPg4T4wOj2Rj9M7qRYK5Af",
+	"JlPcjbecUE5evHtD0P4zJR8mdA5cf5h0I7dBqWZ/UyumefnMbGTqia+kheKYUTIeRXAr78MBpLeXC8pD",
+	"e6QzbV/0tq294UbUFnLzRsOypPaAmYJpsqbmBcl5emn+WtAVqtAENWqjBN6URvl+18WOH7zH0eS3xrA4",
+	"Hd/DplVhKFT9NHWy8VI84L8SxE7aX5mP3voSwC2GJOZhhcjKqNJE03vgZChqFMQZtWJzTnUuI8amfLmk",
+	"ctODpNOYUIxXt3LecjsWFQ5KhRbml6xuLX5VxrjS7tId6DpzCBghHCUNsjv639yFybfnNYmoxS20WjoG",
+	"gj6fu4UQ91b+R8tVisLuJVELsebmKbbEnFhQoCXUXKypfcoET8IvtaZyDron4dUpyP10WoVyDXwtqBqL",
+	"nrg1ih+IoK5B6ZCs7AWWAKIMDiQkwIwUYZU2J5OuFxvzBGgh7g3jXzA+Pw5zEa5D/oStB5vrdiPKS6MS",
+	"/cPRYeOduxN5WE5Bf6kK+zPibDYmwotZ2AQnxR1EPAU0rftTKqTKdBb+Vc5ZeP1c5TTrpiNI7q9A6xCN",
+	"OJK3a08d4AowuaN3aNjOmvMPe232suPgXt+yEFkOvTyeOLqMkm23pAK4oDfNqNhWM/81T53KtEWJD53S",
+	"zFsLbSP90OQ+vNSMSrIybzcliBxCiSMmssyVJhJ0Lnn9MffWmsLtfxqw3NxBJtb9d1g4QmuG/MA9hweQ",
+	"mxsFieCpcj+wu/jm+dNaMMJp0PUoZPXH2wDJBJ8T6txkCAIj2jgXg534/Nm356fdSw1zUIrZLMw+VlRr",
+	"kLwBm2dBH0fFJxZgstbTpwC9xJfkf1dMNehNSRZU0kSDVE0fTWCxBrlb/PW70Z72973UYrmkQTYt5w/b",
+	"IHgnxVzSJSqmVM7zpcHDJeGCqAVkGZK9Mg/Rsma3qgbzPDk7/fo8APYl/fjGjj/zdOH/3n5kM8ahFlAz",
+	"o5mCZsjK39kDmG0+TMmvgnFrllErmoCaEi0qrv+vFDGiTGKhQQwBypUEDTLiqZYpBGwfb1LgmumNNw/i",
+	"sMvC7kESKiUDRUSujfaMXxceMy8ndcp3IterXN8gq7m522gvGjhQPP/67PSbb54/nW5rSsXtOzv9+snX",
+	"T8++OX9aDTyqxllVzVNsCSLX9SvvF6sFMjW5x1mnlQrJrI+V2BPq3mZiN1Hhs2oYeTkQlI+sca9QmrUw",
+	"TD3n3HzlyGT7RYGMrhSkVUj1sM+DlGFDGgpticiz1EhthtNIa1E2yiLwFNILz2VT+/I4M1tm6MnSXFDO",
+	"g4+h8LY3WhHzDc6Yq0tydv4N+W9r0zZ6WvaVcs4BK/NT97HdSt0wVSEfpVOQdV+FIdpwBEPqhMOOoZ/6",
+	"U4xF9Ahkw1PWDBWwjHSDsvBcUmtMmFGWWc6sWGbW7udwKxfYk6V/B5nRAELGXK1huaqJ2BU8JaUmu62Y",
+	"SjBENkiZTXPoP7i4A7sqvTLPYrot18OCf5qe1TnVC3CIW1Pmnl2nBBlsD7EXxSNuQlqvx4k7XzVkxgfI",
+	"FEj1QKxhy6IhJEF7MhlDHS5I7gD68HeRGL4X6CirBfCRjFkps0H21nrcOFinjxXN2TcPIFXUAyKTRfi6",
+	"0BW9YxnbgmbnokmVzbQqUcVA/JWE2K1e5QExDmQC3MaVZBnBn4fVk63HKmXqPj4h4yRXRVjlLM8yMC8R",
+	"U/c9p5/RB5FL56ffCjJCKxPNsphYNpciXwV0kn/SJRQ+WzvICfKMD3O8942rpErfLIDKtD/fWcJSWK7d",
+	"BtuecLSTldJhD6P5UqQR7h81vgjuBfGQiNwRmSkCiLJeUjUlS5oINSUZ4/nHSgSc84EhcTGJqrV5H4NC",
+	"jlBxl5xQrRd7BWKVQQcd2UHeIjqUkBRIRrOIvT4YfXqFfpu1c+4sqCJ3AJxYHBgQWXFjhPhTTeeD2FaL",
+	"vbYR+enjQc1rlVQEHkdIlXBPh7waqhzH9aRaAHFaYfEF8hpcuMnPPdNsXJX4C4QWJ7XvS/neRWHhbHvY",
+	"v+yeYgGQQ0M+gEuRZQPluxlNdOd5X+MgM5rxlPF5f0i9tj8I3Z0HpmnWOcG/7KgmTAuvVfXQlf3FoT2O",
+	"pORhPrqc5B7mRvgZ1cCTzc2yrzK6FDmPpYhomg16UXKFzpi+P2gc1e6kvm5tzg6zgdN/ES67qFSOUMy2",
+	"XjlSabtpnTJB/DHqein7xS0WhN3CekOEU+RQbZ9uIZQuHtGKEe/8NBwevsrvMpbcOPd7I6UnPX/27Oxb",
+	"YseQe9igRMNX6Cskd1TB86e5zBpm0+dPpy3ZSvWI9S77qs9UqmxzWjljK3AiKVW7KMb+NxEvL3xcMQlq",
+	"0JQ9xdIe2TIP4n5wskxEjDBXNayU5CqsroQEibAEkauCG0xqIGtovxVYd6N3DAbfzEgcn9G/+rgysk4w",
+	"0BVq3zXCCV+99QFmUATiqTxZEKrIrVDkr38lHyYocX+YkA/56en5c/tfVODwkydAvj293coV+fZ519Wr",
+	"bCx0ptdelgh4XArrOVOXTt6HlFCNYdMkEZxDkcHyuRX/OyEGc4M9bAVtWv9NXJ+rsfXt8BGQMTPgqFql",
+	"UDHVbFe1rUWnMtC/+V3w8LwPwNOI+fGBSZ3XJo1FRZRQdQrOlsJRxXQ/4cXeiz2lFy9JB0KUYomzO+eF",
+	"hjymymeMY5qBAm5E0lhydLHVpm8CNV4urCvZMADl3MyKMK2cq5+qexU2DRVKdc9Hra+ZtlcuI67dz6/r",
+	"kbWnE+DvUuSrRwlKq4Tvb9/++nu0q9iyBKOd1Llj54+2nt0wU2mxXVQ2Xx5zWMgZomEMscLi8wDShN2h",
+	"hAcG6wC9NLTBCmqLbW9nFVnTnAZO7jYYLd47iSWuHttwrmbeZOaTasKux5ynkLA0lJj+nUvGmWF4HEsW",
+	"6Gul3HCYOyMf4e/C064Xm7i7tjkFroD5PrMiMKKDpTjFV8wKsFWPEsLi9yKXAdtUSjd1EvMurR9+nEwn",
+	"1z9NppOfX5l/fT+ZTl6/n0wnVy/Mf37a9mfVIjS+3sbPTIplM7wmqLl1DmqqteYMbn78fQcfTWgGPKXy",
+	"2MJkFz7qp8C9FOHs+17hrbj4bZMwyrE7zHjlwq0Dk2I4+U00TaDqPKNKE0VZWslFY4ooUdTFKDJQSMp2",
+	"zen29FwcNkTOdVBtwX3GIEu9hI8mZJq9q42IvQblErEUgbYY6YjavBUdG4h97yDaIg/gGE+8C9EWU9Sp",
+	"9goihQ+iB43FurZFp/Y+3lUBnH1P+NaLqJ6ncaGt/WtNJbciVCKZZgnNeoZgvHWS216S19siirl+3f5F",
+	"sxyU0Vvtc4PaK8qK5A7mjAcCVIvt9zPdOgD0G+yB1Gf0p16S61sfl7wf+MT8x1AG7wCBtaywFLrEvQOz",
+	"YqWXUO7zE/VT4+yh9lTjfggIkYmSAbnoWhj5A1k2VeT/Hf3g5z56qeTMZipjCDCx4itZ0hSMrJYIcc8i",
+	"IWPLWKZkTyE+ym9WIJcMxeyB9g8psk4f13szplXIx3O5yeqbmVrwhh6of8I6mvjTTDLzK7g8muGpZXXD",
+	"O4ZXFtG0rWk1wZpahVHM0gHGMipyB3oNVh5YuiDCn96/bRj6isDcIqZ52u+RqGftRADaZWpfeBm3CD49",
+	"fzrdCj7PpSJYpcaIKc4uXAs8/+br5x0hqtt28oEY8BbxgT/zVvGySmAtYvf0dGBsbV8H0D9hHTEXDDQn",
+	"X1bqFFEbZ2O0HkMEaVVR67Id1zT+7QpJLTP3Nw/Uw81P4/aCQUgMkX8E5LGagwWj7azvFNvhtldnV0YZ",
+	"4pGx44iMJZu4mDn0CiVi1bnnKxyEzzomQwxMQSryrqrUcL5NC2Gg2B1W1o4A5n2eBS2jwihXWmSprXKI",
+	"hVaw0IOvrAkBj0YlRrcrxycp4lXiL2rtEgQqh7A5KH2zZDx3Bv+SHT192pm7A8H8oGvIMuQZwFNXRcAW",
+	"udJChE23oBKaUQ3hjZyeftO9Ez/DlvkhCLripelFS9bO0CCiQMoKUKV7m9Qf5dp4f0jV3X7a80n35G+P",
+	"VY1Uhh5ysVMZ3tug5r0Uhn/C+sq9t/W78jke8d1f4IjQ4y14DeMl3XRIOU+eP+sSckZ74KZ2l5GD/Ywh",
+	"nZ/rYVjRzkhqu8GrVcCl12T1ZkzomD82SK1hJtxTQTJk058d4WUYEqJpp+861hhOjBqYDuDLiIlUuwTp",
+	"HE7flUDTTdBxsiEL+gAkWQiF6VUrqtRayDT8LB5C/a3FztiNxgE9Bkn4OtcHIIaIQPr56nLEL/gwnmb+",
+	"cdNip95TFu7PODxbLDdUWX6Yo9RiaxSKsng/BEVJcQfvizpbuxsoXU5On2ybeIEy9+r3XzVaFqZMPOkR",
+	"zyPuOzPs+xd6qdSmHGqObRaCQSIT95Npv8qTzjBbReme5tlKS4Y6Y3//+iX59umzr4lryUBSkWDifEC9",
+	"ozxlBokq7rAWEs0ervrgkrpHA3NBlkDttP2NqO0VZQRJhS1rHq87p+XmBouXVdOeQ2nAVOeR7wqXU2vL",
+	"ieN4mEenT84uHnVXWfwlrt5gAym9b+sO4XFxqzhLe0TIOqa7ssmiq7wznSV2CxJbXm+vG/B/c1A6aCt0",
+	"cZxqDbAqYrQaig7aGoIGvxnL4AKDvHydxKipoGl7XxUnc/UIzbpC2oSPzBZvnzOlsRhZJuZHqKfNKELK",
+	"XKJgIIRH2nbki1tvStxyU2JWmxIDwynxaxFkUeYmm5Vai4gQxivZbnotgib5Nmf1FjjNsS4a1ecUhIvA",
+	"d+l/CO8+5RsK2tg7Ef+9razzPVPhoAwaadyD1ROImFnH612e3IP2RR6UiyuO2JBbn9XtqNych/y/7+0K",
+	"BqGVHYSYdZUxRqJs+m3NFSEakp2GP7gCaYAZClHRsBpY3UKzUKUULJvEOGQbl4h7DysEhr+5kq4n08mz",
+	"I2vzm1ijXLbp7z2zpr4dIlTKSKPGed1ZnKzh8FyBcuhVqUO0fxCGWlGuwuVJqCOdS8LzLLOVcF3laFd0",
+	"ykbK8nrYneDw42xy8e8OLQPNINM/Sjxm2eTTLw0g42mOcewub4Zy9BUKVxpaaK29Zhr+yEMzjJ9qPuYW",
+	"flaFEhng9fidjflbAjFkU3WAGQaLNeCIU4nCAc84yQ1Lx1AMy3JoO9ecU0VZKXd0v4kg8JwFomhBsOZ4",
+	"PzQkC84ShuTxwGANsuve0sS8m8fvxY4GYft7+0A4h8vB1X5n8o6r4oXbITpiYHGTNrR6V1OXhSCk0Lvi",
+	"IrUDNfT6Icq82ccYqrw/z9iK/JW/VkEp1RL+lBigYLEltA9Xqr5tC68WjV1upa3AkAeQG2Tf0TQ39HSX",
+	"pXZ/GUMe8wXknPVmL+fLFXDXBTIcA9PfBravIcCR6RDl321+T63nCvRPq33c+PEmg7Ysb1FMzncYRIG6",
+	"LqmH/f5xPcWqE8iviYYsU66LIZZ2pzx1VfuJr7LfuZQ3Vfds3VlFIJ6/MkPwxi4gyyJthuKlo8JlzhCy",
+	"Zr6vGuXODJAxCNpl7oSD/yUo9nsnN74GuWScZldmbK9yZZUj7q0jXbE5f7NXbMke+PQuhXaEYtWUN0Fv",
+	"WQbx6qJHZ2W9abVRGs1pYBPDDCHXotJ3MLtYdhykGe1QiqVWgOoyefbDJBFciaxXtwPHqGrH7MmvPMz2",
+	"5VhBd/m+ToyO3PK+NWKCxCJmek1le++YAUhWIpdJLBNUqkE5GH5v/3Jpnp96Rg/ZLVTzyoql20AwhlhV",
+	"gPMQolUDHMMwtspl1oaW7p2V2bYlYHHW4GZddED9rr8FqvQUben4FM7RJ4q1pqx6jd34SvNN/XxL+rG3",
+	"tdiu3mco47uIRuZnbh18wrv4zIh6/ZWmkaTjOzbkdrlp/sZ4vLVVi7PE2fceIFqdNNzr67qIaVWEA5UG",
+	"/VgwGPsZ9M9n9PuP5zUuIWW96YDnS5AsiRRcCxe8lzQkXl4tqGy0P3bQMlROMjRin5ozn/WsOBfuNmoA",
+	"iTL51BmqrLXPPNfUFZMNu3WGF9zfWYPAPMuGxajkHh7mU0u5jmKC7KRCrEMyabeNulEgx6WTokYGYbxO",
+	"7BUS0bFmCU1jaT/A+URV3FUbRMoanuNHRoXPEzvozkTSjJgKn7dsmdztlPBtmpwxhQhu+YsvzeI6emT4",
+	"+PSv6udtM2umF3HGWHQrdBlAttMYUzYWN8wqqzPXe3hUBi3YfNGTmF1vg0aWCk+LCovfPiP/y9Zif6BZ",
+	"TzYk0rStvbqBmiJmky5zwYy36/nDY5+bBnz6Lq4XIFUB+kD0RDkgCsFRWjkFLFsOfT36sRWL1Fo1FZmb",
+	"NtQiRY+IwaFDeoP0tumlDp8tYLRcqHDXkc7X3zzIVMay+AcKzb7NeSCyW1RqZjWSZBAEqlq31AW729AG",
+	"CcT+mlAdrTVwwwWHcMEBbd9U6+7x3geE65opOO6djV0eofr0FWsHUbMGCNi95j6TqJOr/1YJF2iDfOE6",
+	"rudvlllgp9NoC5JK59o1ZdpWY6gFSp+dd2aDFTaBgTWvigNGwRdrnF30Em5tU2hHYUP5+1CJi9dMKn1B",
+	"Fp73eTHPQAN/Eqa40dr1pUGyfes6wQTyPOJ9ECoPI5kbcZ4Lh9xw6d/ZrOwQEgBJTeA14EB51IBkSija",
+	"Qjeu25mvqDugsK8t+h88d2PllNnGDmUXZvM8DV0uVhtyi+Su6TzMSLfq/TYSQjpC8su8l2dduVO40i/B",
+	"vWXZpuXdrtKuj6AoCggHool8O4awwO06NIQFGNfTIfw2F8jtCMwa2hmiAglYrkAWj3xDi4BMsbxv6IUq",
+	"vDNdFSucI8RP388eWd3pnibJmrk8oDtl+ZJv5X11Mm4p1kN/tKXh2JXdXH0inWpH2duSP2LZ0QPWFcVy",
+	"91iZd8jkLRkSQ6uQtihrtZSGCgyCd2+sKqAHK/557SscxtLEnFD0dUXE+bbzonzOOJN4eAme9dWKKZFC",
+	"W+XlPcWUYTF1wyojtvaU3DVALdiD169U1h9sqZjlgRtNZsBE5PAT2M/musauVWh5xcliwuYw4HfWnDs/",
+	"Pe1tm62R1zC1btu8bF2B3kXQoz2/A3FV3aoqYQ55cUbwr6IG/naEYM1RUbYB2z1h5S5XDLqzl30c+YHa",
+	"zgyoss/UfTB8Fps13WRifiNC4ZVveBkEoIETl3Dec4+ZoOlZb9uX2UInH8G6QX+G3jD2JwML+pvnTq+F",
+	"vL9B1S4A8Hc0uQetbMM6IcmdNA8nVok10n3PA5XtWnpmyDo/eoBCsD3wgGSzSv5QqEKR7ca8fe6/GRgO",
+	"PaYV0weYrKxYH1IaV0JkNy7mPaLprOlqJHrTpZ4wQIKqKBehOGFJuVqGwnt2Am2+wgLRocj2nt0qbFwk",
+	"ZuBYPlBc2saFC10mB27P5krCqRx0a5MNwBbXoJ/y5t6PPfW2WHL/nzDJlgf9k2+0IuYb31zTR9MD+V1w",
+	"8EGfQpKfrl8O6Kw0akLvfjUMujN2rbt/SICvXW4MRckR0AE0pQpItvbYp5BM2KIQLObz/v1Pb1+R/3r/",
+	"+iV59uzps7/U62C5+GHtaqH7Nr/dfagNRbYJu45ksRB6QjM0Hl6Q89Pz50dnZ0fnT6/Pzy+sPFwL3wws",
+	"9XvQUnvdbI+MkXd4tGaTls5EMXuYaQH5vkV8HX3sXcX3ZxfLuNUBPtfD4pQj+abOsxyv+2kNvk5vMCrD",
+	"FLkMdn6eGUiZZxXxOsT+G8l+2eAtt6cL3g0h0zE6+SNUd21iZt05uWR6c2Xmc+FBQKX1feAi6CKwHxUT",
+	"LLRe2Uw7cc+s2GcA7f70uCvJ4kYVVdz9RlfsH2B2at4VPhORBB/bqejFuzdGYymKaB6TV1g7U+DbywR3",
+	"+diMk9uPR2UByVuytg3jletZSThAqi7ILeUbweGW/BcX2D7wiPG/TMmtgmx2S/6L8o1rKnjEOLFlR//i",
+	"ajKWs5st3VZSX26PySsUstFEHs05V8fEIF6RFZ1jyc/bJJdKyFsb/oxPofnqK0XsF4Zl3ZqPb48/cIx+",
+	"SYArC3Xsdj7D/L7JixVNFnB0fnxaYqDyWRnSMykAOanE9U3O0G+zAk5XbHIxeXJ8hjOZK450cVLaJFwt",
+	"gQL+b9LJxcSc6oXXqVdU0iVorCAYSXgrh5zYg2LWW8dI7LGNA5tKd7YheiEU2HxdIzZoquESwSuB61uC",
+	"4QVZ3eUkXfYZXnkz0W85yE0JQN/j1963au6Im3ZiYWYue3LPxTqDdI6uBsWF+B3/5dfomznZejpbCqDi",
+	"jYvtvLBLlVvvEN1a1/UBGljULrZm0YqjWLKeKD1sydJDbyBMfEV0zMAQEsNyZGwnznoTOHuble8XRNZK",
+	"cFcH9Pz01Ho/uHZOJ7paZSxBoj/51ZU6KhdpdRabq4ECGzK9Zitl5AZolgHMgsYhzpQcnrjY6YkvfPGp",
+	"GoEyeeFqGZYhTOXrZv2N3kk2wezSkrMZ+GUA+lgCTXFWd/dP/mDppygD+DvY+z/4+rN0cnjQu06dAeBf",
+	"+5iQMaCO+cEYYIIBTAXDWdDVCjikRAsfHLgHDk7gAVyO+0qoAC6+pzzNYE90YPjE34StlTUeJl64Vgl1",
+	"MUXLHD4dmgha0W8bGWFRUCz9OcIVLJ+EKbEPgtEWjGwxJdimhGrkZe6JKEpx9qIPO3KBmN6mEGXDpdrf",
+	"6ys/6M92ZathZxGc+QOOgajrIs5QWYUgY/eQbcgdLBhPC7RYZqq0FGZkgJ+WDRJ6XGdtwOTCr+ISVTHq",
+	"4ELVQVmwP0b3C+j7AI+BVwy7RKHfiu7K6ApijY3QhExBmgUXVC53Y8h5au2fcezhiM8kDqPys6aKpIJD",
+	"kTwxutR4ULIx8OsmGeAa82ZG4gSIV5KJ+ZRwWAcvuqt2EGDK5rcVGnFcpZVKXIzq51WbvID/WbSKSvWj",
+	"oBZWRD4HNYunAxUL7AY4rubQtpwNPY6tZ6vcjLdaod46dc2Q1pQIjqJotVB/CM7VuPPeOtwhGYC9Gt0c",
+	"wF2zMTiAjxh3KRDFk96uSQ15+V2Vj26mgIO+6HffnaIdgWNKcAZk02rXw85X3TZtOl5SjpucRjSqF2n6",
+	"sqiwfgjdqNLRppdqdDY2koIISrEH4wiqUJoS6jG0C16qF6ewQ6SQgY2+riPrPSzFA5T4GkO5eRqqKGeW",
+	"GQU+dqr9QDSdrPIA5V6B3hsSn5/cTx+D3F/6DK2xnpGRaf5EuyCwMI+6BqXHJfrRoW62GIK8TZCjS3zN",
+	"2SimOOxzUsCfKLEEvWB8bjVAylOiqNGSQC9AEmZ1JezWuTuufMeXlmcdhxwU0JDctxlO7hlPR7IwZ3Yy",
+	"K4FBcj8t0jaZrNfeUztp2Clk7KGo3BgF6nflsC9aWnLn2BxeXPrZ2waw/5EWZL0Qyx19BYGLYPWMI3TL",
+	"nvxh/hd3G7xmPP3Oq5UN5KGSgkEGhY7iPOz15yKirpw/e/a46oqvMhG+eF61HkfaFbyoOeDVaCweJiRh",
+	"6SWhhec5Q3czplIX1c3Rm239zba2BqKqim68ir2uaBGN3nI/i0owdfw2yfvlq7ekbHnX7G5X1nu6FYr8",
+	"9a/kwyRjPP/4YUI+5Ken58/tf0nK1D1+8gTIt6e3MW3XF/6L2BSC6aVBxdsHlXg0YAZubFVfUHCQAaU/",
+	"E9umOrRnS7FWNhp95eqqhfZmWVx1b5Uc39NKQst5dxrX4a9Zt1WgMHfsf+N8woHTLN39EQoq/etpk34X",
+	"Ikv3uVQ99BzNJMS453hqjlllJDXHTFUkRVxicM49bAgWT57lClKs42tkNCL4FL9f2ErjRGm6GQDOUi2K",
+	"uatHBdzY5N3usB7vLfmxfEfWC5GBk+EM4Gc00WrqJYIHDFhGwbn00exH230kZguNQm7+M6LKbS7mqCwk",
+	"4HEefj+fM/VWCg/9mqdzSMndZmrzs4saKoFK2TvK41XcieWSumD9sD76Pucv7aA/k+XBb2lvs8PHI57u",
+	"tLStOhEhF5HrVe6DERKxHOf9ep9zlBgd0nxtIy9Y5VwBcPO6mXufK5DHBF1hrjAC5nNoCXRp3tXqMYiN",
+	"JjUSJZbGzxgHX8PBnwVPUSnvujAiHHxk+tY8o7eYm3R7TF5mQhn9HEVVwbn1+hAwGqb9zO2dpzaoc8Gy",
+	"VPrQsIInYpSkJ20febpN2250UlBDk75Lk35LxNObYtAuFD4NlVuwMShrybSGqEvMCY1BWW3yq+2T70MV",
+	"3Z+JejD/3SSZ4JB+DNWyPiSrLCH1ydUHOzE7qv2+uZ/gBSnwMpoiXPDQRHCF2pKY2bB+Q633XKz5Mbkt",
+	"IIehpIYAlau1aYZWAfPA0+Ni9H8bME2JC7QlZ8fPd/EbxdwS1/Qe9qPBx8L5Ni4pZhrylBjxbhz58nvM",
+	"d/bo1PQeEFFlnx0u1n3B38kgMsbvj7xFNsggrkHpt7669g7MIXTzi4S17Yt/Gii9XOhsT8+/ffrt86/P",
+	"jV7b1qx5IEGIRIM+sm9DnTCKrdwxbiuY9breeL5xZCVsz8Y3dkpsVy+wqizj8ylR5vG629SeQY3fq9xl",
+	"oPk67yM8JtVOQLG35L0fM8pT4mICQBXp6KpiQElWuX180VhyouTD7SWGCGCKUQYzbR7v2OtTZLN5XIcK",
+	"Fz0JJlW1djzfPsWVplJfWmMX3RA6F/12OFIYxyueXqIu2mvRUWI5iopLtsBxNFjDfR3mBE+Gmms+gyQi",
+	"VsCXoCVL1GPLIo0WZua61nhaubMjX8g0LqTsJcw428Yob58zk1SKTqjK1WecwG85zTxdobmSLeGyqKVN",
+	"XCFI34vNIL9K8p4NWkPAUHUROz5E2d+PK+DYgGHMp7IsHhWgzW+qN+Ss1w0JrYFlqcIm06fDFmgS/JkN",
+	"8Yj3QRjFh0d+hrsrgejH/NnnT589+4t5CGnZb6GuX5G/4Xvum3TYfLfiidWVDU7JndALsqYbo/3BR13/",
+	"TdlwwyuRA3U3S1IBUqvUPo89tkV99FEe2xdFyZfaC+uSBmc00VXfxY1TBqKuCSyI3cvF9aSzY39EMqBL",
+	"wecFmyiN2OjBiNmxD+pGsTuqlkM/kEPloIkLnqxixkD3/Ti6KybHVesN2Yam1SeAZMxctxBsqQWsjYVw",
+	"LgwJmPvQyFHajeP7qpaxqKRrOld/JsOgL8/5yPFItWUb0i+MEglzBZaBG4Q0a1J1me/t3dt27jscW8o4",
+	"yVyRnSC3vULlsKh3cggTBUpgmBQXVEU7RbEX3rrpRSDg6TiQlw8gj67MG4cvnboktxZmtyShUuLlJBY2",
+	"7hWc2g4QtUeXYKs6ck6UuaiZi+5mClNjd7qpwKXI4qb7V/j1Ye4Zzr0sTOCPF+iKC2eQhijAf7cH1l0t",
+	"hcnFv3+pRQJSMy+522Ae2Ry4di42ygl4UBAtvDVMl5UPFjSbeaEKvaTWdv5rrjRZ0rTXBba1DipIN8sd",
+	"4XLtjrcCTdd27BcdWlU/THfogIXPGCzgVR3Fqp5UdEk4uCgXJl2/wQFuVXuL24LW6wc/XOx6Y51HvtkY",
+	"px7aQh2/P+Cd2R+nP9B7CF1fI0YbeUwx7WIbXAdJpohaiDX3DYz6vb01HIfub48AkQdxD1s0cLBAESwb",
+	"PE6giJkqAOPLshJ5Zl6zjR1gOKyLW8A4kd3AW2TVt8gx9hmf/AeJJMfk1sG0KpP8n6sf/0nQLlsmWKXE",
+	"BjxgPBk2yMHoMr02n/mKf5fk1iai3xadTal2hS38PJfkVoLa8MSPsZVbkRFSTWaQZT75WgsrD1mDvNKE",
+	"zinjdUtB39iTGX0Q5o2Gvikkr/0PvogkkmtkS15kxDgqG/aZZSC/UqQ8fp/roSCbRZNKXqTpI8BmtPSj",
+	"H2qQMSzaSVV7wcaQFOpH7YLU3+2QL1p+wjM8ThqfhWgwia/PPW+Rhf7uTEUHEoHs9I8s+VQWPWjqXmGD",
+	"G24wsAg9WUl4YLCO65zv7IBDYulVYdR8bCuPvUAOBBHjoIPQKM6grb4tfMuii+JqkQyly67kyBqXuwR3",
+	"OlT3e1w9or+g7Mwdb0E8M3NPGHxuPnZ6eD52iJzMPZjZkjJzWsoTOLKFZdsf/5/dmC/69a+UGz748++A",
+	"OiyJv6cAUBSzPdDN8cWUH1cEqK56UBmgQvsOTb2QY6PPu25Rz0ejQOEX9GqMA7f4I7IvTD77XTh9hLtw",
+	"iHdkxAsBbcEKP8AhM8Z/iGasNqsgj+O1FmgOxakJ41NbqAxbPi7phqSilEdfXr1/XTGtFiX6aIqlk23B",
+	"6V51uUqFXcg55UwhoNqf7h9rI7/oB7x6lG7nRw1Eo+SYVSes1ghQDJORx1f1r6xd6kC8DWd/5Fe+XPOg",
+	"b7zByLRIsalSQtGaw7ZR4LAenotpLmDZLCh6897ZIV/0lXuHHLP7sllwjCU929nIeiGQmRouizw2cMOi",
+	"vNLtqEdFLHvGw90zN//ncCZWlz7ohbMv62XRKtuGBhDBbcg4UaCP8hXmIhAtyIJan0jTQtMXm3gDjfzR",
+	"VVTlnR/0Zd9CFLUeR3P1YD2I6moPcsCrZud/5KtWXfWwt8yK3DtK5x6zJ7ro/hrOxpObg+LJNp997PjE",
+	"SqPSWOUuVms4mgoOIyZnuoT3QEtT1w6D2a6RK6r01JVbdbkrirrmHoNT3QuU9zNLFGj/gswSu9+JuCli",
+	"Xzh8dt52+gi87RCmiP0YnMyzDnHgPY74omUBc4THkQQQnIcqQ2uOcTg5AGd/ZCmgXPOgMoDBilVfFd0o",
+	"1JGYrYC3a507xHPPF8Kh7Qt6H8aFV/zN2A8yn/kWnB78FhzitRj/KvhkvZZ7cMXm/MdcT/rQs20RbTNP",
+	"x4jBTn2jAdzlAJNxjBGbDb45lOnDTf7IBBj2A1x5Q/34mRFX1jplTR5wtKQsQ8vjiiq1FjK9NKK/rf3j",
+	"EDfE5F9NfLBGlLjidgX6p0PFHNm5/9Nx+XIhsD9hgbw2Q5Yrv2zRPxyZruxOe2srP+gzdVWxLUmRxRqE",
+	"UteWMt7ihEpsyLlH78RDl2x45CINHoPv/BuzY5mF0tTuCWeUMHpf+wmbNhatVcriiS7H2xZMXPhwPLRe",
+	"AE0WQe1gSBcRf5heFXjfcKUxDe0zXAfs8O4O2lJMpn+6e992OKxAQmxp3/12yGr/YYVtrys54a5TpTUO",
+	"MUhql2Z/gl0DrFqqRV6Z7w/1BuPcn6HiIy7cWu/R+31sycQNFkscA7Hvck0oQVAawUkLZFOCZ4yHqgBc",
+	"EkrKzbpU5EY9x43b7KCaWMqBfjo56ZF0+p+Qa/roKabX1UQWsebYMT2UbTqC3vMiTQ+cSfr5EkgfLW+0",
+	"wM+AJNEeoU2DkkK/uFzQUNZWldCp3gVmRlXpiODGEYeMWRQybWvYglsci09U9JJ6Sgg2W/DvwpJuSK58",
+	"LXAM0MOK0mx4ye+6zmhAZjR4oz4abn0HVILEv4w6ibmplhBzmU0uJid0xU4ezpDo3LJ/eOnNYddM4xUb",
+	"3FDlA1cOo/KJs2lVPillmMqH/ln79Mun/x8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -8,11 +8,15 @@
 //	POST /commands     Command in, CommandEvents as JSON out, one a line
 //	GET  /shell        WebSocket; bytes as binary messages, ShellEvents as text messages
 //	GET  /bytes?n=     n bytes of no meaning
+//	POST /questions    Question in, Answer out
+//	POST /inventory    take the inventory now; answered once the service has it
 //
 // An agent calls the service at these:
 //
 //	POST /facts        device.Facts in
 //	POST /reports      Batch in, Receipt out
+//	GET  /settings     Settings out
+//	POST /inventory    inventory.Delta in; 409 when the service does not know its base
 package link
 
 import (
@@ -70,8 +74,9 @@ type Batch struct {
 // Receipt tells an agent what it may forget: every report up to Through is on the service's disk,
 // or in Refused with the reason why it never will be.
 type Receipt struct {
-	Through uint64    `json:"through"`
-	Refused []Refused `json:"refused,omitempty"`
+	Through  uint64    `json:"through"`
+	Refused  []Refused `json:"refused,omitempty"`
+	Settings string    `json:"settings,omitempty"` // digest of the device's Settings
 }
 
 // Refused is a report that was not stored.
@@ -141,3 +146,46 @@ func (s TerminalSize) Sane() TerminalSize {
 	}
 	return TerminalSize{min(s.Columns, 1000), min(s.Rows, 1000)}
 }
+
+// Settings is what the service asks of an agent. A Receipt carries their digest, so that an agent
+// reads them when they changed.
+type Settings struct {
+	Digest string         `json:"digest"`
+	Probes []device.Probe `json:"probes"`
+}
+
+// Question is what a sweep asks a device.
+type Question struct {
+	Kind    string `json:"kind"` // one of the constants below
+	Name    string `json:"name,omitempty"`
+	Section string `json:"section,omitempty"` // of AskItem: of the inventory
+	Digest  bool   `json:"digest,omitempty"`  // of AskFile: its SHA-256 too
+}
+
+// What may be asked.
+const (
+	AskProcess  = "process"  // processes of a name, * for any characters
+	AskService  = "service"  // the state of a service
+	AskPort     = "port"     // what listens on a port
+	AskFile     = "file"     // whether a file is there, its size, time and digest
+	AskRegistry = "registry" // a value of the registry, on Windows
+	AskLogOn    = "log-on"   // who is signed in, and how long the last log-on took
+	AskFact     = "fact"     // a fact, by its name
+	AskItem     = "item"     // an item of the inventory, by its name
+)
+
+// Answer is what a device answers. Value is short and equal for equal answers.
+type Answer struct {
+	Value  string   `json:"value"`
+	Number *float64 `json:"number,omitempty"` // where the answer is a number
+	Lines  []string `json:"lines,omitempty"`
+}
+
+// The most that an answer may hold.
+const (
+	MaxAnswer      = 64 << 10 // bytes
+	MaxAnswerLines = 100
+)
+
+// MaxInventory is the most that an inventory's differences may hold, in bytes.
+const MaxInventory = 16 << 20

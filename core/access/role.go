@@ -27,12 +27,18 @@ const (
 	DeviceShell   Permission = "device.shell"
 	PeopleManage  Permission = "people.manage"
 	AuditRead     Permission = "audit.read"
+	DeviceSweep   Permission = "device.sweep"
+	GroupManage   Permission = "group.manage"
+	AlertHandle   Permission = "alert.handle"
+	PolicyManage  Permission = "policy.manage"
+	NoticeManage  Permission = "notice.manage"
 )
 
 var granted = map[Role][]Permission{
 	Viewer:     {FleetRead},
-	Technician: {FleetRead, FleetEnrol, DeviceCommand, DeviceShell, AuditRead},
-	Owner:      {FleetRead, FleetEnrol, FleetManage, DeviceCommand, DeviceShell, AuditRead, PeopleManage},
+	Technician: {FleetRead, FleetEnrol, DeviceCommand, DeviceShell, DeviceSweep, GroupManage, AlertHandle, PolicyManage, AuditRead},
+	Owner: {FleetRead, FleetEnrol, FleetManage, DeviceCommand, DeviceShell, DeviceSweep, GroupManage, AlertHandle, PolicyManage, NoticeManage,
+		AuditRead, PeopleManage},
 }
 
 // Permissions lists what a role grants; nothing for an unknown role.

@@ -33,9 +33,12 @@ type Facts struct {
 
 // Capabilities that an agent may list in its facts. The console shows only what a device offers.
 const (
-	CapabilityVitals   = "vitals"
-	CapabilityCommands = "commands"
-	CapabilityShell    = "shell"
+	CapabilityVitals    = "vitals"
+	CapabilityCommands  = "commands"
+	CapabilityShell     = "shell"
+	CapabilityInventory = "inventory"
+	CapabilityProbes    = "probes"
+	CapabilityQuestions = "questions"
 )
 
 // Vitals is one reading of a device. Percentages run from 0 to 100, sizes are bytes, rates bytes

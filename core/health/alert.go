@@ -1,6 +1,7 @@
 package health
 
 import (
+	"fmt"
 	"time"
 )
 
@@ -32,6 +33,7 @@ const (
 	Woke      EventKind = "woke"
 	Assigned  EventKind = "assigned"
 	Noted     EventKind = "noted"
+	Unmuted   EventKind = "unmuted" // a maintenance window ended, and it goes on
 )
 
 // Alert is what a finding is to people: it has a life of its own, and ends once.
@@ -180,4 +182,18 @@ func SiteBack(devices []Presence) bool {
 		}
 	}
 	return 2*there >= len(devices)
+}
+
+// SiteMessage says that a site is silent.
+func SiteMessage(devices []Presence) string {
+	gone := 0
+	for _, d := range devices {
+		if !d.Online {
+			gone++
+		}
+	}
+	if gone == len(devices) {
+		return fmt.Sprintf("The whole site is silent: all %d devices, at once. Its router or line is the likely cause.", gone)
+	}
+	return fmt.Sprintf("The site is silent: %d of %d devices, at once. Its router or line is the likely cause.", gone, len(devices))
 }

@@ -75,7 +75,7 @@ type State struct {
 	Skew         time.Duration  // how far its clock is ahead
 	Conflict     time.Time      // when a second computer last showed its identity; zero for never
 	AgentVersion string
-	Trends       map[string]series.Trend      // of the bytes in use, by the mount of a disk
+	Trends       map[string]series.Trend      // of the percentage in use, by the mount of a disk
 	Safety       map[string]map[string]string // the inventory's safety section: attributes by item
 	NewestAgent  string                       // the newest version that any agent of the fleet has
 }
@@ -105,8 +105,19 @@ func Judge(s *State, set *Set, before []Finding, now time.Time) (Condition, []Fi
 		j.probes()
 	}
 	j.safety()
+	j.merge()
 	slices.SortStableFunc(j.found, ByHarm)
 	return condition(s, j.found), j.found
+}
+
+// merge drops the finding of a disk that is nearly full where one says at least as loudly when it
+// will be: they are one matter.
+func (j *judging) merge() {
+	j.found = slices.DeleteFunc(j.found, func(f Finding) bool {
+		return f.Check == CheckDisk && slices.ContainsFunc(j.found, func(o Finding) bool {
+			return o.Check == checkDiskDays && o.Subject == f.Subject && !o.Pending && o.Level.Rank() >= f.Level.Rank()
+		})
+	})
 }
 
 // was finds a finding of the last judgement.

@@ -126,7 +126,7 @@ func (j *judging) more() {
 	for mount, trend := range j.Trends {
 		for i := range v.Disks {
 			if d := &v.Disks[i]; d.Mount == mount {
-				j.diskDays(d, trend.PerDay, trend.Span)
+				j.diskDays(d, trend.PerDay/100*float64(d.TotalBytes), trend.Span)
 			}
 		}
 	}
@@ -147,7 +147,7 @@ func (j *judging) more() {
 const leastGrowth = 0.001
 
 func (j *judging) diskDays(d *device.Disk, perDay float64, over time.Duration) {
-	s := j.set.find("disk-days", d.Mount)
+	s := j.set.find(checkDiskDays, d.Mount)
 	left := float64(d.TotalBytes - d.UsedBytes)
 	if s == nil || perDay < leastGrowth*float64(d.TotalBytes) {
 		return
@@ -342,4 +342,14 @@ func olderVersion(a, b string) bool {
 		}
 	}
 	return false
+}
+
+// NewestVersion is the newest of versions of numbers between dots; "" for none.
+func NewestVersion(versions []string) (newest string) {
+	for _, v := range versions {
+		if newest == "" || olderVersion(newest, v) {
+			newest = v
+		}
+	}
+	return newest
 }

@@ -14,6 +14,8 @@ const (
 	CheckDisk     = "disk"
 	CheckMemory   = "memory"
 	CheckClock    = "clock"
+
+	checkDiskDays = "disk-days"
 )
 
 // Kind is one kind of check.
@@ -59,8 +61,8 @@ var Kinds = []Kind{
 		Usual: &Setting{Check: "swap", Above: above(85, 0), Back: 10, ForSeconds: 900}},
 	{Name: CheckDisk, Title: "Disk space", About: "resources", Unit: "%", Of: "disk", Limits: true, Reading: "disk", Next: "See what fills it",
 		Usual: &Setting{Check: CheckDisk, Above: above(90, 95), Back: 2}},
-	{Name: "disk-days", Title: "Days until a disk is full", About: "resources", Unit: "days", Of: "disk", Limits: true, Next: "See what grows on it",
-		Usual: &Setting{Check: "disk-days", Below: &Limits{Notice: number(14), Warning: number(7), Critical: number(2)}, Back: 1}},
+	{Name: checkDiskDays, Title: "Days until a disk is full", About: "resources", Unit: "days", Of: "disk", Limits: true, Next: "See what grows on it",
+		Usual: &Setting{Check: checkDiskDays, Below: &Limits{Notice: number(14), Warning: number(7), Critical: number(2)}, Back: 1}},
 	{Name: "latency", Title: "Disk latency", About: "resources", Unit: "ms", Of: "disk", Limits: true, Reading: "latency", Next: "See what reads and writes",
 		Usual: &Setting{Check: "latency", Above: above(100, 500), Back: 20, ForSeconds: 300}},
 	{Name: "errors", Title: "Network errors", About: "resources", Unit: "/s", Limits: true, Reading: "errors", Next: "Check its cable and adapter",

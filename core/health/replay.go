@@ -1,6 +1,7 @@
 package health
 
 import (
+	"fmt"
 	"math"
 	"time"
 
@@ -70,4 +71,17 @@ func replay(s *Setting, reading string, at []time.Time, values []float64, gap ti
 		open = true
 	}
 	return all
+}
+
+// Past says what an episode was about.
+func Past(check, subject string, e Episode) string {
+	k := kindByName[check]
+	if k == nil {
+		return check
+	}
+	title := k.Title
+	if subject != "" {
+		title += " " + subject
+	}
+	return fmt.Sprintf("%s was out of its range for %s.", title, span(e.To.Sub(e.From)))
 }

@@ -70,7 +70,7 @@ func (r Rule) Validate() error {
 }
 
 // told are the events that rules tell of; the rest stay on the alert's own page.
-var told = []EventKind{Opened, Reopened, Raised, Ended}
+var told = []EventKind{Opened, Reopened, Raised, Unmuted, Ended}
 
 // Tells whether the rule tells of what happened to an alert at a place, at now. What is muted by a
 // maintenance window, or flaps, is told to nobody.

@@ -298,6 +298,14 @@ func (s *Set) find(check, subject string) *Resolved {
 	return nil
 }
 
+// Find returns the setting for a subject of a check; ok is false when there is none or it is off.
+func (s *Set) Find(check, subject string) (_ Setting, ok bool) {
+	if r := s.find(check, subject); r != nil {
+		return r.Setting, true
+	}
+	return Setting{}, false
+}
+
 // one returns the setting of a check that has no subjects, or nil when it is off.
 func (s *Set) one(check string) *Resolved { return s.find(check, "") }
 

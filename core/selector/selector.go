@@ -44,7 +44,35 @@ type Subject struct {
 	CPU          float64   `cel:"cpu"`    // percent, 0 before the first report
 	Memory       float64   `cel:"memory"` // percent
 	Disk         float64   `cel:"disk"`   // percent of the fullest disk
+	Tags         []string  `cel:"tags"`
+	Software     Software  `cel:"software"` // nil for none
 }
+
+// Software tells which version of a piece of software a device has. An expression sees it as a map
+// from name to version.
+type Software interface {
+	Version(name string) (version string, ok bool)
+	Names() []string
+}
+
+// Word is a variable with what it stands for.
+type Word struct{ Name, Type, About string }
+
+// Words are the variables that an expression may use, with what they stand for.
+var Words = func() []Word {
+	about := map[string]string{"id": "Identity of the device", "name": "Name of the device", "organisation": "Organisation it belongs to", "site": "Site it stands at",
+		"os": "windows, macos or linux", "os_name": "Name of its operating system", "os_version": "Version of its operating system", "arch": "Processor architecture",
+		"model": "Model of the computer", "serial": "Serial number", "condition": "healthy, degraded, failing or silent", "online": "Whether it is connected now",
+		"since": "Since when it has been online or silent: since < now - duration(\"24h\")", "addresses": "Its network addresses", "people": "Who is signed in",
+		"capabilities": "What its agent offers", "agent_version": "Version of its agent", "cores": "Processor cores", "memory_gib": "Size of its memory, GiB",
+		"cpu": "Processor load, percent", "memory": "Memory in use, percent", "disk": "Fullest disk, percent in use", "tags": "Its tags: \"loan\" in tags",
+		"software": "Installed software, name to version: \"curl\" in software, software[\"curl\"] == \"8.5\"", "now": "The time now"}
+	var words []Word
+	for _, name := range Variables {
+		words = append(words, Word{name, kindNames[name], about[name]})
+	}
+	return append(words, Word{"now", "timestamp", about["now"]})
+}()
 
 // Variables are the names that an expression may use, in the order of Subject's fields.
 var Variables = func() (names []string) {
@@ -55,13 +83,26 @@ var Variables = func() (names []string) {
 	return names
 }()
 
-var environment = func() *cel.Env {
-	kinds := map[reflect.Type]*cel.Type{
-		reflect.TypeFor[string](): cel.StringType, reflect.TypeFor[bool](): cel.BoolType,
-		reflect.TypeFor[int](): cel.IntType, reflect.TypeFor[float64](): cel.DoubleType,
-		reflect.TypeFor[time.Time](): cel.TimestampType, reflect.TypeFor[[]string](): cel.ListType(cel.StringType),
+// kinds are the types of an expression's variables.
+var kinds = map[reflect.Type]*cel.Type{
+	reflect.TypeFor[string](): cel.StringType, reflect.TypeFor[bool](): cel.BoolType,
+	reflect.TypeFor[int](): cel.IntType, reflect.TypeFor[float64](): cel.DoubleType,
+	reflect.TypeFor[time.Time](): cel.TimestampType, reflect.TypeFor[[]string](): cel.ListType(cel.StringType),
+	reflect.TypeFor[Software](): cel.MapType(cel.StringType, cel.StringType),
+}
+
+var kindNames = func() map[string]string {
+	names := map[string]string{}
+	t := reflect.TypeFor[Subject]()
+	for i := range t.NumField() {
+		names[t.Field(i).Tag.Get("cel")] = cel.FormatCELType(kinds[t.Field(i).Type])
 	}
-	options := []cel.EnvOption{ext.Strings(), cel.CrossTypeNumericComparisons(true), cel.ParserExpressionSizeLimit(MaxExpression)}
+	return names
+}()
+
+var environment = func() *cel.Env {
+	options := []cel.EnvOption{ext.Strings(), cel.CrossTypeNumericComparisons(true), cel.ParserExpressionSizeLimit(MaxExpression),
+		cel.Variable("now", cel.TimestampType)}
 	t := reflect.TypeFor[Subject]()
 	for i := range t.NumField() {
 		options = append(options, cel.Variable(t.Field(i).Tag.Get("cel"), kinds[t.Field(i).Type]))
@@ -96,10 +137,10 @@ func Compile(expression string) (*Selector, error) {
 	return &Selector{program}, nil
 }
 
-// Match tells whether the expression holds for s. An error means that it cannot be decided for
+// Match tells whether the expression holds for s at now. An error means that it cannot be decided for
 // this device, such as a division by zero or work beyond the cost limit.
-func (c *Selector) Match(s *Subject) (bool, error) {
-	out, _, err := c.program.Eval(activation{s})
+func (c *Selector) Match(s *Subject, now time.Time) (bool, error) {
+	out, _, err := c.program.Eval(&activation{s, now})
 	if err != nil {
 		return false, err
 	}
@@ -107,9 +148,18 @@ func (c *Selector) Match(s *Subject) (bool, error) {
 }
 
 // activation hands CEL the fields of a Subject without building a map for each device.
-type activation struct{ s *Subject }
+type activation struct {
+	s   *Subject
+	now time.Time
+}
 
-func (a activation) ResolveName(name string) (any, bool) {
+func (a *activation) ResolveName(name string) (any, bool) {
+	switch name {
+	case "now":
+		return a.now, true
+	case "software":
+		return softwareMap{a.s.Software}, true
+	}
 	i, ok := fields[name]
 	if !ok {
 		return nil, false
@@ -117,7 +167,7 @@ func (a activation) ResolveName(name string) (any, bool) {
 	return reflect.ValueOf(a.s).Elem().Field(i).Interface(), true
 }
 
-func (a activation) Parent() cel.Activation { return nil }
+func (a *activation) Parent() cel.Activation { return nil }
 
 var fields = func() map[string]int {
 	m := map[string]int{}

@@ -1,19 +1,34 @@
 package selector
 
 import (
+	"maps"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 )
 
 var xray = &Subject{Name: "sal-xray", Organisation: "Sallowbrook Vets", OS: "windows", Online: true, Cores: 12, MemoryGiB: 64, Disk: 91.5,
-	People: []string{"Nell Harrow"}, Addresses: []string{"198.51.100.16"}, Since: time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)}
+	Tags: []string{"loan"}, Software: installed{"curl": "8.5"}, People: []string{"Nell Harrow"}, Addresses: []string{"198.51.100.16"}, Since: time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)}
+
+var now = time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+
+type installed map[string]string
+
+func (i installed) Version(name string) (string, bool) { v, ok := i[name]; return v, ok }
+func (i installed) Names() []string                    { return slices.Sorted(maps.Keys(i)) }
 
 func TestMatch(t *testing.T) {
 	for expression, want := range map[string]bool{
-		`os == "windows" && disk > 90`:                     true,
-		`disk > 90.5 && cores >= 12`:                       true,
-		`!online`:                                          false,
+		`os == "windows" && disk > 90`: true,
+		`disk > 90.5 && cores >= 12`:   true,
+		`!online`:                      false,
+		`"loan" in tags`:               true,
+		`"curl" in software && software["curl"].startsWith("8.")`: true,
+		`"wget" in software`:                               false,
+		`software.exists(n, n.startsWith("cu"))`:           true,
+		`size(software) == 1`:                              true,
+		`since < now - duration("24h")`:                    true,
 		`name.startsWith("sal-")`:                          true,
 		`name.matches("^sal-x.*y$")`:                       true,
 		`"Nell Harrow" in people`:                          true,
@@ -27,7 +42,7 @@ func TestMatch(t *testing.T) {
 			t.Errorf("%s: %v", expression, err)
 			continue
 		}
-		if got, err := s.Match(xray); err != nil || got != want {
+		if got, err := s.Match(xray, now); err != nil || got != want {
 			t.Errorf("%s gives %t, %v", expression, got, err)
 		}
 	}
@@ -58,7 +73,7 @@ func TestCostIsBounded(t *testing.T) {
 	many := *xray
 	many.People = make([]string, 200)
 	began := time.Now()
-	if _, err := s.Match(&many); err == nil || !strings.Contains(err.Error(), "cost") {
+	if _, err := s.Match(&many, now); err == nil || !strings.Contains(err.Error(), "cost") {
 		t.Errorf("200⁴ steps give %v", err)
 	}
 	if took := time.Since(began); took > time.Second {
@@ -70,7 +85,7 @@ func FuzzCompile(f *testing.F) {
 	f.Add(`os == "linux" && disk > 90`)
 	f.Fuzz(func(t *testing.T, expression string) {
 		if s, err := Compile(expression); err == nil {
-			s.Match(xray)
+			s.Match(xray, now)
 		}
 	})
 }

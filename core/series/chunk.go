@@ -73,33 +73,65 @@ func (t *Table) fill() {
 	}
 }
 
-// Sort puts the rows in order of time and drops all but the last of those at one moment.
+// Sort puts the rows in order of time. Rows of one moment stay, in the order in which they came.
 func (t *Table) Sort() {
 	t.fill()
-	n := len(t.At)
-	order := make([]int, n)
+	if slices.IsSortedFunc(t.At, time.Time.Compare) {
+		return
+	}
+	order := make([]int, len(t.At))
 	for i := range order {
 		order[i] = i
 	}
 	slices.SortStableFunc(order, func(a, b int) int { return t.At[a].Compare(t.At[b]) })
-	kept := order[:0]
-	for i, row := range order {
-		if i+1 < n && t.At[row].Equal(t.At[order[i+1]]) {
-			continue
+	t.take(order)
+}
+
+// Latest drops, of the rows of one moment in a sorted table, all but the last.
+func (t *Table) Latest() {
+	kept := make([]int, 0, len(t.At))
+	for i := range t.At {
+		if i+1 == len(t.At) || !t.At[i].Equal(t.At[i+1]) {
+			kept = append(kept, i)
 		}
-		kept = append(kept, row)
 	}
-	at := make([]time.Time, len(kept))
-	for i, row := range kept {
+	t.take(kept)
+}
+
+// take makes the table one of the rows that are named, in their order.
+func (t *Table) take(rows []int) {
+	at := make([]time.Time, len(rows))
+	for i, row := range rows {
 		at[i] = t.At[row]
 	}
 	t.At = at
 	for c := range t.Columns {
-		values := make([]float64, len(kept))
-		for i, row := range kept {
+		values := make([]float64, len(rows))
+		for i, row := range rows {
 			values[i] = t.Columns[c].Values[row]
 		}
 		t.Columns[c].Values = values
+	}
+}
+
+// Split calls each for the parts of a sorted table that lie in one window of a tier.
+func (t *Table) Split(tier Tier, each func(start time.Time, part *Table)) {
+	t.fill()
+	for begin := 0; begin < len(t.At); {
+		start := tier.Start(t.At[begin])
+		end := begin
+		for end < len(t.At) && t.At[end].Before(start.Add(tier.Window())) {
+			end++
+		}
+		part := &Table{At: t.At[begin:end]}
+		for _, c := range t.Columns {
+			values := c.Values[begin:end]
+			if slices.ContainsFunc(values, func(v float64) bool { return !math.IsNaN(v) }) {
+				part.Columns = append(part.Columns, Column{c.Name, values})
+			}
+		}
+		each(start, part)
+		begin = end
 	}
 }
 

@@ -152,6 +152,7 @@ func TestMergeAndSort(t *testing.T) {
 	row(b, 60, "x", 4) // the same moment again: the later stays
 	a.Merge(b)
 	a.Sort()
+	a.Latest()
 	if len(a.At) != 3 || a.Column("x").Values[2] != 4 || a.Column("y").Values[1] != 3 || !math.IsNaN(a.Column("y").Values[0]) {
 		t.Errorf("%+v", a)
 	}

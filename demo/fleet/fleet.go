@@ -25,6 +25,7 @@ type Plan struct {
 	Dir     string        `json:"dir"` // a folder a device is made below it
 	Devices []Device      `json:"devices"`
 	Every   time.Duration `json:"every"` // between reports; the agent's own pace when 0
+	Hold    bool          `json:"hold"`  // enrol, and connect only when told to
 }
 
 // Device is one device of a plan.
@@ -49,8 +50,8 @@ type Enrolled struct{ Name, ID string }
 const enrolAtOnce = 16
 
 // Run enrols the devices that are not yet, connects all, and runs them until ctx ends. tell is
-// called by one goroutine at a time.
-func Run(ctx context.Context, p Plan, tell func(Event)) error {
+// called by one goroutine at a time. A plan that holds connects once start is closed.
+func Run(ctx context.Context, p Plan, start <-chan struct{}, tell func(Event)) error {
 	var mu sync.Mutex
 	say := func(e Event) {
 		mu.Lock()
@@ -71,6 +72,13 @@ func Run(ctx context.Context, p Plan, tell func(Event)) error {
 				return
 			}
 			say(Event{Enrolled: &Enrolled{d.Name, id.Device}})
+			if p.Hold {
+				select {
+				case <-start:
+				case <-ctx.Done():
+					return
+				}
+			}
 			ctx := ctx
 			if d.Leaves > 0 {
 				var cancel context.CancelFunc
@@ -105,12 +113,17 @@ func Main(ctx context.Context, in io.Reader, out io.Writer) error {
 	if err := read.Decode(&p); err != nil {
 		return fmt.Errorf("reading the plan: %w", err)
 	}
+	start := make(chan struct{})
 	go func() { // whoever started this is gone when its end of the pipe is
 		defer cancel()
+		var word string // to a plan that holds, any word means to start
+		if read.Decode(&word) == nil {
+			close(start)
+		}
 		io.Copy(io.Discard, in)
 	}()
 	write := json.NewEncoder(out)
-	return Run(ctx, p, func(e Event) {
+	return Run(ctx, p, start, func(e Event) {
 		if write.Encode(e) != nil {
 			cancel()
 		}

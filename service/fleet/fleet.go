@@ -4,7 +4,9 @@ package fleet
 
 import (
 	"context"
+	"log/slog"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -33,6 +35,7 @@ type Column struct {
 	presence chan presence
 	changed  chan []uuid.UUID
 	guesses  guesses
+	roster   *roster
 	// Disconnect ends a device's link. It is set when the hub is joined to the column.
 	Disconnect func(device uuid.UUID)
 }
@@ -40,7 +43,7 @@ type Column struct {
 // New makes the column.
 func New(pool *pgxpool.Pool, audit front.Recorder, reviewer Reviewer, hint string) *Column {
 	return &Column{store: store{pool}, audit: audit, reviewer: reviewer, hint: hint, events: front.NewBroker(),
-		presence: make(chan presence, 1024), changed: make(chan []uuid.UUID, 1024), Disconnect: func(uuid.UUID) {}}
+		presence: make(chan presence, 1024), changed: make(chan []uuid.UUID, 1024), roster: newRoster(), Disconnect: func(uuid.UUID) {}}
 }
 
 // Audience names this service to its devices; it is made with the database.
@@ -52,9 +55,6 @@ type place struct {
 	ID   uuid.UUID
 }
 
-// scanBatch is how many devices are held against an expression at once.
-const scanBatch = 1000
-
 // ListDevices lists devices by name: GET /devices.
 func (f *Column) ListDevices(c *gin.Context, in api.ListDevicesParams) {
 	var after place
@@ -65,10 +65,14 @@ func (f *Column) ListDevices(c *gin.Context, in api.ListDevicesParams) {
 	ctx, limit := c.Request.Context(), front.Limit(in.Limit, 200)
 	var found []api.Device
 	var err error
-	if in.Where == nil || *in.Where == "" {
+	if (in.Where == nil || *in.Where == "") && in.Group == nil {
 		found, err = f.store.devices(ctx, after, limit+1)
+		f.decorate(found)
 	} else {
-		found, err = f.where(ctx, *in.Where, after, limit+1)
+		found, err = f.chosen(ctx, in.Where, in.Group, after, limit+1)
+	}
+	if err == nil {
+		err = f.markFavourites(ctx, front.CallerOf(c), found)
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -78,42 +82,22 @@ func (f *Column) ListDevices(c *gin.Context, in api.ListDevicesParams) {
 	c.JSON(http.StatusOK, api.DevicePage{Items: items, Next: next})
 }
 
-// where finds up to limit devices after a place for which an expression holds. A device for which
-// it cannot be decided does not match; when that is every device, the caller is told why.
-func (f *Column) where(ctx context.Context, expression string, after place, limit int) ([]api.Device, error) {
-	match, err := selector.Compile(expression)
+// chosen finds up to limit devices after a place, of a group or for which an expression holds. A
+// device for which it cannot be decided does not match; when that is every device, the caller is
+// told why.
+func (f *Column) chosen(ctx context.Context, where *string, group *uuid.UUID, after place, limit int) ([]api.Device, error) {
+	found, err := f.roster.chosen(where, group)
 	if err != nil {
-		return nil, front.Problem(http.StatusBadRequest, "The expression cannot be read.", err.Error())
+		return nil, err
 	}
-	var found []api.Device
-	var undecided error
-	seen, failed := 0, 0
-	for {
-		batch, err := f.store.devices(ctx, after, scanBatch)
-		if err != nil {
-			return nil, err
-		}
-		for i := range batch {
-			seen++
-			ok, err := match.Match(subject(&batch[i]))
-			if err != nil {
-				failed, undecided = failed+1, err
-			}
-			if ok {
-				if found = append(found, batch[i]); len(found) == limit {
-					return found, nil
-				}
-			}
-		}
-		if len(batch) < scanBatch {
-			break
-		}
-		after = place{batch[len(batch)-1].Name, batch[len(batch)-1].ID}
+	last := &entry{id: after.ID}
+	last.subject.Name = after.Name
+	i, same := slices.BinarySearchFunc(found, last, byName)
+	if same {
+		i++
 	}
-	if failed > 0 && failed == seen {
-		return nil, front.Problem(http.StatusBadRequest, "The expression cannot be decided for any device.", undecided.Error())
-	}
-	return found, nil
+	found = found[i:]
+	return f.rows(ctx, found[:min(limit, len(found))])
 }
 
 func subject(d *api.Device) *selector.Subject {
@@ -123,7 +107,11 @@ func subject(d *api.Device) *selector.Subject {
 		}
 		return *p
 	}
-	return &selector.Subject{ID: d.ID.String(), Name: d.Name, Organisation: d.Organisation, Site: d.Site, OS: d.OS, OSName: d.OSName,
+	tags := []string{}
+	if d.Tags != nil {
+		tags = *d.Tags
+	}
+	return &selector.Subject{Tags: tags, ID: d.ID.String(), Name: d.Name, Organisation: d.Organisation, Site: d.Site, OS: d.OS, OSName: d.OSName,
 		OSVersion: d.OSVersion, Arch: d.Arch, Model: d.Model, Serial: d.Serial, Condition: string(d.Condition), Online: d.Online,
 		Since: d.Since, Addresses: d.Addresses, People: d.People, Capabilities: d.Capabilities, AgentVersion: d.AgentVersion,
 		Cores: d.Cores, MemoryGiB: float64(d.MemoryBytes) / (1 << 30), CPU: number(d.CPU), Memory: number(d.Memory), Disk: number(d.Disk)}
@@ -189,9 +177,16 @@ func (f *Column) Devices(ctx context.Context, ids []uuid.UUID) ([]api.Device, er
 
 // GetDevice shows one device whole: GET /devices/{id}.
 func (f *Column) GetDevice(c *gin.Context, id api.ID) {
-	d, err := f.store.detail(c.Request.Context(), id)
+	ctx := c.Request.Context()
+	d, err := f.store.detail(ctx, id)
 	if db.Missing(err) {
 		err = front.NotFound("device")
+	}
+	if err == nil {
+		one := []api.Device{d.Device}
+		f.decorate(one)
+		err = f.markFavourites(ctx, front.CallerOf(c), one)
+		d.Device = one[0]
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -209,6 +204,7 @@ func (f *Column) RetireDevice(c *gin.Context, id api.ID) {
 	}
 	if err == nil {
 		f.Disconnect(id)
+		f.Changed([]uuid.UUID{id})
 		deed := front.DeedOf(c, "device.retire", "done")
 		deed.Device, deed.DeviceName = id, name
 		err = f.audit.Record(ctx, deed)
@@ -265,16 +261,24 @@ func (f *Column) AddSite(c *gin.Context) {
 // StreamEvents streams changes of the list: GET /events.
 func (f *Column) StreamEvents(c *gin.Context) { f.events.Serve(c) }
 
-// Changed tells the readers of the list that devices changed. It does not wait.
+// Changed tells the roster, and the readers of the list, that devices changed. It does not wait.
 func (f *Column) Changed(devices []uuid.UUID) {
-	if f.events.Readers() == 0 {
-		return
-	}
 	select {
 	case f.changed <- devices:
-	default: // the next change of these devices brings them up to date
+	default: // the next change of these devices brings them up to date, or the next whole reading
 	}
 }
 
-// publishEvery is the least time between two events of the list.
-const publishEvery = 500 * time.Millisecond
+// Publish sends an event to all who listen to the console's stream.
+func (f *Column) Publish(name string, data any) {
+	if err := f.events.Publish(name, data); err != nil {
+		slog.Error("an event cannot be written as JSON", "event", name, "error", err)
+	}
+}
+
+// publishEvery is the least time between two events of the list, and enlistEvery that between two
+// whole readings of the roster, which find what other nodes of the service changed.
+const (
+	publishEvery = 250 * time.Millisecond
+	enlistEvery  = time.Minute
+)

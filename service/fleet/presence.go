@@ -6,7 +6,9 @@ import (
 	"encoding/json"
 	"errors"
 	"log/slog"
+	"maps"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -86,7 +88,7 @@ func (f *Column) Run(ctx context.Context) {
 func (f *Column) Begin(ctx context.Context) error {
 	ids, err := f.store.allSilent(ctx)
 	f.reviewer.Review(ids...)
-	return err
+	return errors.Join(err, f.readGroups(ctx), f.enlist(ctx, nil))
 }
 
 func (f *Column) writePresence(ctx context.Context) {
@@ -133,11 +135,13 @@ func (f *Column) flush(ctx context.Context, pending map[uuid.UUID]presence) bool
 	return true
 }
 
-// publish gathers changes and sends them to the list's readers, at most every publishEvery.
+// publish gathers changes, brings the roster up to date, and sends them to the list's readers, at
+// most every publishEvery.
 func (f *Column) publish(ctx context.Context) {
 	pending := map[uuid.UUID]struct{}{}
-	tick := time.NewTicker(publishEvery)
+	tick, whole := time.NewTicker(publishEvery), time.NewTicker(enlistEvery)
 	defer tick.Stop()
+	defer whole.Stop()
 	for {
 		select {
 		case <-ctx.Done():
@@ -146,32 +150,43 @@ func (f *Column) publish(ctx context.Context) {
 			for _, id := range ids {
 				pending[id] = struct{}{}
 			}
+		case <-whole.C:
+			if err := errors.Join(f.readGroups(ctx), f.enlist(ctx, nil)); err != nil && ctx.Err() == nil {
+				slog.Warn("the roster cannot be read; trying again", "error", err)
+			}
 		case <-tick.C:
 			if len(pending) == 0 {
 				continue
 			}
-			ids := make([]uuid.UUID, 0, len(pending))
-			for id := range pending {
-				ids = append(ids, id)
-			}
-			rows, err := f.store.devicesByID(ctx, ids)
-			if err != nil {
+			ids := slices.Collect(maps.Keys(pending))
+			if err := f.tell(ctx, ids); err != nil {
 				slog.Warn("changes cannot be published; trying again", "error", err)
 				continue
 			}
 			clear(pending)
-			if err := f.events.Publish("devices", rows); err != nil {
-				slog.Error("changes cannot be written as JSON", "error", err)
-			}
 		}
 	}
+}
+
+// tell brings the roster up to date with devices, and their readers.
+func (f *Column) tell(ctx context.Context, ids []uuid.UUID) error {
+	if err := f.enlist(ctx, ids); err != nil || f.events.Readers() == 0 {
+		return err
+	}
+	rows, err := f.store.devicesByID(ctx, ids)
+	if err != nil {
+		return err
+	}
+	f.decorate(rows)
+	f.Publish("devices", rows)
+	return nil
 }
 
 // ServeFacts takes a device's facts over its link: POST /facts.
 func (f *Column) ServeFacts(w http.ResponseWriter, r *http.Request) {
 	var facts device.Facts
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, link.MaxFacts)).Decode(&facts); err != nil {
-		refuse(w, err)
+		hub.Refuse(w, err)
 		return
 	}
 	id := hub.Device(r)
@@ -182,12 +197,4 @@ func (f *Column) ServeFacts(w http.ResponseWriter, r *http.Request) {
 	}
 	f.reviewer.Review(id)
 	w.WriteHeader(http.StatusNoContent)
-}
-
-func refuse(w http.ResponseWriter, err error) {
-	status := http.StatusBadRequest
-	if large := (*http.MaxBytesError)(nil); errors.As(err, &large) {
-		status = http.StatusRequestEntityTooLarge
-	}
-	http.Error(w, err.Error(), status)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -19,7 +20,8 @@ import (
 type store struct{ pool *pgxpool.Pool }
 
 const deviceColumns = `d.id, d.name, o.name, s.name, d.os, d.os_name, d.os_version, d.arch, d.model, d.serial, d.addresses,
-	d.capabilities, d.agent_version, d.cores, d.memory_bytes, d.online, d.presence_since, d.last_heard, d.people, d.cpu, d.memory, d.disk, d.condition`
+	d.capabilities, d.agent_version, d.cores, d.memory_bytes, d.online, d.presence_since, d.last_heard, d.people, d.cpu, d.memory, d.disk, d.condition,
+	ARRAY(SELECT t.tag FROM tags t WHERE t.device_id = d.id ORDER BY t.tag)`
 
 const fromDevices = ` FROM devices d JOIN sites s ON s.id = d.site_id JOIN organisations o ON o.id = s.organisation_id WHERE d.retired_at IS NULL AND `
 
@@ -29,7 +31,7 @@ func scanDevice(row pgx.CollectableRow) (d api.Device, err error) {
 
 func deviceFields(d *api.Device) []any {
 	return []any{&d.ID, &d.Name, &d.Organisation, &d.Site, &d.OS, &d.OSName, &d.OSVersion, &d.Arch, &d.Model, &d.Serial, &d.Addresses,
-		&d.Capabilities, &d.AgentVersion, &d.Cores, &d.MemoryBytes, &d.Online, &d.Since, &d.LastHeard, &d.People, &d.CPU, &d.Memory, &d.Disk, &d.Condition}
+		&d.Capabilities, &d.AgentVersion, &d.Cores, &d.MemoryBytes, &d.Online, &d.Since, &d.LastHeard, &d.People, &d.CPU, &d.Memory, &d.Disk, &d.Condition, &d.Tags}
 }
 
 func (s store) collect(ctx context.Context, query string, args ...any) ([]api.Device, error) {
@@ -79,11 +81,14 @@ func (s store) detail(ctx context.Context, id uuid.UUID) (d api.DeviceDetail, er
 	if err != nil {
 		return d, err
 	}
-	rows, err := s.pool.Query(ctx, "SELECT check_name, subject, level, message, since FROM findings WHERE device_id = $1", id)
+	rows, err := s.pool.Query(ctx, "SELECT check_name, subject, level, message, since, pending FROM findings WHERE device_id = $1 ORDER BY since DESC", id)
 	if err != nil {
 		return d, err
 	}
-	d.Findings, err = pgx.CollectRows(rows, pgx.RowToStructByPos[health.Finding])
+	d.Findings, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (f health.Finding, err error) {
+		return f, row.Scan(&f.Check, &f.Subject, &f.Level, &f.Message, &f.Since, &f.Pending)
+	})
+	slices.SortStableFunc(d.Findings, health.ByHarm)
 	return d, err
 }
 
@@ -93,7 +98,10 @@ func (s store) retire(ctx context.Context, id uuid.UUID) (name string, err error
 		if err := tx.QueryRow(ctx, "UPDATE devices SET retired_at = now(), online = false WHERE id = $1 AND retired_at IS NULL RETURNING name", id).Scan(&name); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, "DELETE FROM findings WHERE device_id = $1", id)
+		if _, err := tx.Exec(ctx, "DELETE FROM findings WHERE device_id = $1", id); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, "UPDATE alerts SET state = 'resolved', resolved_at = now(), due = NULL WHERE device_id = $1 AND resolved_at IS NULL", id)
 		return err
 	})
 	return name, err

@@ -1,56 +1,81 @@
 // Package health is the column of judgement: it judges devices after something about them changed,
-// keeps their findings, and shows what needs a person. Its rules are in core/health.
+// by the checks that policies set for them; keeps their findings and alerts; shows what needs a
+// person; and tells those whom rules name. Its rules are in core/health and core/calendar.
 package health
 
 import (
 	"context"
 	"log/slog"
-	"net/http"
 	"sync"
 	"time"
 
-	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/health"
+	"moorwatch.example/core/series"
 	"moorwatch.example/service/front"
+	"moorwatch.example/service/post"
 )
 
 // Fleet is what this column asks and tells of devices.
 type Fleet interface {
+	Device(ctx context.Context, id uuid.UUID) (api.Device, error)
 	Devices(ctx context.Context, ids []uuid.UUID) ([]api.Device, error)
+	// Scopes returns the devices that a scope covers.
+	Scopes(ctx context.Context, s health.Scope) ([]api.Device, error)
+	// Place is where a device stands among the scopes of policies.
+	Place(ctx context.Context, id uuid.UUID) (health.Place, error)
 	// Changed is told of devices whose row in the list may look different now.
 	Changed(devices []uuid.UUID)
+	// Publish sends an event to all who listen to the console's stream.
+	Publish(name string, data any)
+}
+
+// History reads what devices reported in the past.
+type History interface {
+	// Past calls each with a stretch of a device's readings, oldest first, and the longest time
+	// between two rows that is no gap.
+	Past(ctx context.Context, device uuid.UUID, from, to time.Time, want func(column string) bool, each func(t *series.Table, gap time.Duration)) error
 }
 
 // Times of the reviewer: how long changes gather, how many devices are judged in one transaction,
-// and how long it waits for an absent database.
+// how long it waits for an absent database, and how often it looks for what is due.
 const (
-	gather    = 100 * time.Millisecond
+	gather    = 50 * time.Millisecond
 	together  = 500
 	retry     = time.Second
 	judgeOnce = 15 * time.Second
+	dueEvery  = 2 * time.Second
 )
 
 // Column serves the health part of the contract.
 type Column struct {
-	store store
-	fleet Fleet
+	store   store
+	audit   front.Recorder
+	fleet   Fleet
+	history History
+	suspect Suspects
+	post    post.Post
+	url     string // of the console, for messages
+	rules   *rules
 
 	mu      sync.Mutex
 	pending map[uuid.UUID]struct{}
 	wake    chan struct{}
+	mail    chan struct{} // a delivery waits
+	opened  chan opened   // alerts whose beginning is looked for in the history
 }
 
-// New makes the column. Join gives it the fleet, which in turn reports to it.
-func New(pool *pgxpool.Pool) *Column {
-	return &Column{store: store{pool}, pending: map[uuid.UUID]struct{}{}, wake: make(chan struct{}, 1)}
+// New makes the column. Join gives it the others that it stands beside.
+func New(pool *pgxpool.Pool, audit front.Recorder, poster post.Post, url string) *Column {
+	return &Column{store: store{pool}, audit: audit, post: poster, url: url, rules: newRules(), pending: map[uuid.UUID]struct{}{},
+		wake: make(chan struct{}, 1), mail: make(chan struct{}, 1), opened: make(chan opened, 1024)}
 }
 
-// Join gives the column the fleet.
-func (h *Column) Join(f Fleet) { h.fleet = f }
+// Join gives the column the fleet, the history and the inventory, which in turn report to it.
+func (h *Column) Join(f Fleet, y History, s Suspects) { h.fleet, h.history, h.suspect = f, y, s }
 
 // Review judges devices anew, soon. It never waits.
 func (h *Column) Review(devices ...uuid.UUID) {
@@ -59,21 +84,29 @@ func (h *Column) Review(devices ...uuid.UUID) {
 		h.pending[id] = struct{}{}
 	}
 	h.mu.Unlock()
+	poke(h.wake)
+}
+
+func poke(c chan struct{}) {
 	select {
-	case h.wake <- struct{}{}:
+	case c <- struct{}{}:
 	default:
 	}
 }
 
-// Recheck judges again what can end by the passing of time alone. It is run every minute.
-func (h *Column) Recheck(ctx context.Context) error {
-	ids, err := h.store.conflicted(ctx)
-	h.Review(ids...)
-	return err
-}
+// Begin reads the policies, windows, rules and channels.
+func (h *Column) Begin(ctx context.Context) error { return h.rules.read(ctx, h.store) }
 
-// Run judges what changes until ctx ends.
+// Refresh reads again what another node of the service may have changed. It is run every minute.
+func (h *Column) Refresh(ctx context.Context) error { return h.rules.read(ctx, h.store) }
+
+// Run judges what changes, and tells what is to be told, until ctx ends.
 func (h *Column) Run(ctx context.Context) {
+	var running sync.WaitGroup
+	running.Go(func() { h.due(ctx) })
+	running.Go(func() { h.deliver(ctx) })
+	running.Go(func() { h.lookBack(ctx) })
+	defer running.Wait()
 	for {
 		select {
 		case <-ctx.Done():
@@ -97,6 +130,30 @@ func (h *Column) Run(ctx context.Context) {
 	}
 }
 
+// due has those devices judged again whose findings or alerts change by the passing of time alone,
+// and escalates what nobody has acknowledged.
+func (h *Column) due(ctx context.Context) {
+	tick := time.NewTicker(dueEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		ids, err := h.store.due(ctx)
+		if err == nil {
+			if len(ids) > 0 {
+				h.Review(ids...)
+			}
+			err = h.escalate(ctx)
+		}
+		if err != nil && ctx.Err() == nil {
+			slog.Warn("what is due cannot be looked for; trying again", "error", err)
+		}
+	}
+}
+
 // take removes up to so many devices from those that wait.
 func (h *Column) take() []uuid.UUID {
 	h.mu.Lock()
@@ -112,46 +169,48 @@ func (h *Column) take() []uuid.UUID {
 	return ids
 }
 
+// judge judges devices, brings their alerts up to date, and notes who is to be told.
 func (h *Column) judge(ctx context.Context, ids []uuid.UUID) error {
 	ctx, cancel := context.WithTimeout(ctx, judgeOnce)
 	defer cancel()
+	places := make(map[uuid.UUID]*health.Place, len(ids))
+	for _, id := range ids {
+		p, err := h.fleet.Place(ctx, id)
+		if err != nil {
+			return err
+		}
+		places[id] = &p
+	}
 	now := time.Now()
-	return h.store.review(ctx, ids, func(j *judged) {
-		j.condition, j.findings = health.Judge(j.state, j.before, now)
-	})
-}
-
-// ListAttention lists what needs a person: GET /attention.
-func (h *Column) ListAttention(c *gin.Context, in api.ListAttentionParams) {
-	ctx := c.Request.Context()
-	offset := 0
-	limit := front.Limit(in.Limit, 100)
-	if err := front.After(in.Cursor, &offset); err != nil {
-		front.Fail(c, err)
-		return
+	r := &review{now: now, places: places, rules: h.rules}
+	if err := h.store.review(ctx, ids, r); err != nil {
+		return err
 	}
-	o, err := h.store.overview(ctx, max(offset, 0), limit+1)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	rows, err := h.fleet.Devices(ctx, o.devices)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	devices := map[uuid.UUID]api.Device{}
-	for _, d := range rows {
-		devices[d.ID] = d
-	}
-	page := api.AttentionPage{Items: []api.Attention{}, Total: o.total, Devices: &o.tally}
-	for i, id := range o.devices[:min(limit, len(o.devices))] {
-		if d, ok := devices[id]; ok {
-			page.Items = append(page.Items, api.Attention{Device: d, Finding: o.findings[i], NextStep: health.NextStep(o.findings[i])})
+	for _, e := range r.events {
+		if e.kind == health.Opened && e.alert.device != uuid.Nil {
+			select {
+			case h.opened <- opened{e.alert.device, e.alert.Check, e.alert.Subject}:
+			default: // too many at once: they are since now
+			}
 		}
 	}
-	if len(o.devices) > limit {
-		page.Next = front.Cursor(offset + limit)
+	if len(r.changed) > 0 {
+		h.fleet.Publish("alerts", r.changed)
 	}
-	c.JSON(http.StatusOK, page)
+	if r.told {
+		poke(h.mail)
+	}
+	return nil
+}
+
+// escalate tells of alerts that nobody has acknowledged in time.
+func (h *Column) escalate(ctx context.Context) error {
+	if !h.rules.escalates() {
+		return nil
+	}
+	told, err := h.store.escalate(ctx, h.rules, time.Now(), h.fleet.Place)
+	if told {
+		poke(h.mail)
+	}
+	return err
 }

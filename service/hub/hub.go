@@ -291,3 +291,12 @@ func (h *Hub) Close() {
 	h.served.Wait()
 	h.calls.CloseIdleConnections()
 }
+
+// Refuse answers an agent whose message cannot be read: 413 when it is too large, 400 otherwise.
+func Refuse(w http.ResponseWriter, err error) {
+	status := http.StatusBadRequest
+	if large := (*http.MaxBytesError)(nil); errors.As(err, &large) {
+		status = http.StatusRequestEntityTooLarge
+	}
+	http.Error(w, err.Error(), status)
+}

@@ -1,5 +1,5 @@
-// Package session is the column of work on one device: commands, shells and the measure of its
-// link. Each passes between the caller and the device's agent, which carries it out; each is on
+// Package session is the column of work on devices: commands, shells, the measure of a link, and
+// questions put to many at once. Each passes between the caller and the device's agent, which carries it out; each is on
 // record before it begins.
 package session
 
@@ -21,6 +21,8 @@ import (
 // Devices finds devices.
 type Devices interface {
 	Device(ctx context.Context, id uuid.UUID) (api.Device, error)
+	// Chosen returns the devices of a group, those for which an expression holds, or all, by name.
+	Chosen(ctx context.Context, where *string, group *uuid.UUID) ([]api.Device, error)
 }
 
 // Column serves the session part of the contract.

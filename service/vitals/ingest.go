@@ -1,7 +1,6 @@
 package vitals
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -49,11 +48,7 @@ func (v *Column) ServeReports(w http.ResponseWriter, r *http.Request) {
 	defer cancel()
 	var batch link.Batch
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, link.MaxBatch)).Decode(&batch); err != nil {
-		status := http.StatusBadRequest
-		if large := (*http.MaxBytesError)(nil); errors.As(err, &large) {
-			status = http.StatusRequestEntityTooLarge
-		}
-		http.Error(w, "the reports cannot be read: "+err.Error(), status)
+		hub.Refuse(w, fmt.Errorf("the reports cannot be read: %w", err))
 		return
 	}
 	if err := check(batch); err != nil {
@@ -147,8 +142,8 @@ func (v *Column) write(ctx context.Context, together []waiting) {
 	receipts := make([]link.Receipt, len(together))
 	write, cancel := context.WithTimeout(ctx, storeWithin)
 	defer cancel()
-	err := v.store.accept(write, ids, func(marks map[uuid.UUID]mark) ([]Row, []latest, error) {
-		var history []Row
+	err := v.store.accept(write, ids, func(marks map[uuid.UUID]mark) ([]row, []latest) {
+		var history []row
 		var newest []latest
 		for i, w := range together {
 			m, known := marks[w.device]
@@ -163,9 +158,10 @@ func (v *Column) write(ctx context.Context, together []waiting) {
 				newest = append(newest, *last)
 			}
 		}
-		return history, newest, nil
+		return history, newest
 	})
 	for i, w := range together {
+		receipts[i].Settings = v.reviewer.SettingsDigest(w.device)
 		a := answer{receipts[i], err}
 		if err == nil && a.receipt.Through == 0 {
 			a.err = errUnknown
@@ -179,7 +175,7 @@ func (v *Column) write(ctx context.Context, together []waiting) {
 
 // choose tells which reports of a batch are new, which of them can be believed, and which is the
 // device's latest.
-func choose(w waiting, m mark) (rows []Row, last *latest, receipt link.Receipt) {
+func choose(w waiting, m mark) (rows []row, last *latest, receipt link.Receipt) {
 	if m.epoch != w.batch.Epoch {
 		m = mark{epoch: w.batch.Epoch}
 	}
@@ -195,10 +191,10 @@ func choose(w waiting, m mark) (rows []Row, last *latest, receipt link.Receipt) 
 		}
 		at, skew := device.OnOurClock(vitals.At, w.batch.Sent, w.received)
 		vitals.At = at
-		row := Row{w.device, at, &vitals}
-		rows = append(rows, row)
-		if last == nil || cmp.Compare(at.UnixNano(), last.row.At.UnixNano()) >= 0 {
-			last = &latest{row: row, skew: clamp(skew)}
+		one := row{w.device, at, &vitals}
+		rows = append(rows, one)
+		if last == nil || !at.Before(last.row.at) {
+			last = &latest{row: one, skew: clamp(skew)}
 		}
 	}
 	if last != nil {

@@ -10,32 +10,23 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/series"
 )
 
 // store is every question that this column asks of the database.
-type store struct{ pool *pgxpool.Pool }
-
-// Row is what is kept of one report for the history.
-type Row struct {
-	Device uuid.UUID
-	At     time.Time
-	Vitals *device.Vitals
+type store struct {
+	pool    *pgxpool.Pool
+	layouts *layouts
 }
 
-var historyColumns = []string{"device_id", "at", "cpu", "memory", "disk", "load1", "receive", "transmit", "temperature"}
-
-func (r Row) values() []any {
-	var disk, temperature *float64
-	if d, ok := r.Vitals.FullestDisk(); ok {
-		p := d.Percent()
-		disk = &p
-	}
-	if t, ok := r.Vitals.Hottest(); ok {
-		temperature = &t.Celsius
-	}
-	v := r.Vitals
-	return []any{r.Device, r.At, v.CPU, v.Memory, disk, v.Load1, v.Receive, v.Transmit, temperature}
+// row is what is kept of one report for the history, until it is compressed with others.
+type row struct {
+	device uuid.UUID
+	at     time.Time
+	vitals *device.Vitals
 }
+
+var rowColumns = []string{"device_id", "at", "layout", "samples"}
 
 // mark is how far the reports of a device's spool are stored.
 type mark struct {
@@ -45,14 +36,14 @@ type mark struct {
 
 // latest is a device's newest reading, with how far its clock is ahead.
 type latest struct {
-	row  Row
+	row  row
 	skew time.Duration
 	mark mark
 }
 
 // accept stores what take chooses of the waiting reports, once the marks of their devices are
 // known and held, and moves the marks, all or nothing.
-func (s store) accept(ctx context.Context, devices []uuid.UUID, take func(map[uuid.UUID]mark) ([]Row, []latest, error)) error {
+func (s store) accept(ctx context.Context, devices []uuid.UUID, take func(map[uuid.UUID]mark) ([]row, []latest)) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, "SELECT id, report_epoch, report_seq FROM devices WHERE id = ANY($1) ORDER BY id FOR NO KEY UPDATE", devices)
 		if err != nil {
@@ -64,30 +55,34 @@ func (s store) accept(ctx context.Context, devices []uuid.UUID, take func(map[uu
 		if _, err := pgx.ForEachRow(rows, []any{&id, &m.epoch, &m.seq}, func() error { marks[id] = m; return nil }); err != nil {
 			return err
 		}
-		history, newest, err := take(marks)
-		if err != nil {
-			return err
-		}
-		if err := copyRows(ctx, tx, history); err != nil {
+		history, newest := take(marks)
+		if err := s.copyRows(ctx, tx, history); err != nil {
 			return err
 		}
 		return setLatest(ctx, tx, newest)
 	})
 }
 
-func copyRows(ctx context.Context, tx pgx.Tx, rows []Row) error {
-	_, err := tx.CopyFrom(ctx, pgx.Identifier{"vitals"}, historyColumns,
-		pgx.CopyFromSlice(len(rows), func(i int) ([]any, error) { return rows[i].values(), nil }))
+func (s store) copyRows(ctx context.Context, tx pgx.Tx, rows []row) error {
+	values := make([][]any, len(rows))
+	for i, r := range rows {
+		layout, samples, err := s.layouts.encode(ctx, s.pool, r.vitals)
+		if err != nil {
+			return err
+		}
+		values[i] = []any{r.device, r.at, layout, samples}
+	}
+	_, err := tx.CopyFrom(ctx, pgx.Identifier{"readings"}, rowColumns, pgx.CopyFromRows(values))
 	return err
 }
 
 func setLatest(ctx context.Context, tx pgx.Tx, newest []latest) error {
 	n := len(newest)
-	ids, at, epochs, seqs, skews := make([]uuid.UUID, n), make([]time.Time, n), make([]string, n), make([]int64, n), make([]time.Duration, n)
+	ids, epochs, seqs, skews := make([]uuid.UUID, n), make([]string, n), make([]int64, n), make([]time.Duration, n)
 	texts, people := make([]string, n), make([]string, n)
 	cpu, memory, disk := make([]float64, n), make([]float64, n), make([]*float64, n)
 	for i, l := range newest {
-		v := l.row.Vitals
+		v := l.row.vitals
 		text, err := json.Marshal(v)
 		if err != nil {
 			return err
@@ -100,7 +95,7 @@ func setLatest(ctx context.Context, tx pgx.Tx, newest []latest) error {
 		if err != nil {
 			return err
 		}
-		ids[i], at[i], epochs[i], seqs[i], skews[i] = l.row.Device, l.row.At, l.mark.epoch, int64(l.mark.seq), l.skew
+		ids[i], epochs[i], seqs[i], skews[i] = l.row.device, l.mark.epoch, int64(l.mark.seq), l.skew
 		texts[i], people[i], cpu[i], memory[i] = string(text), string(list), v.CPU, v.Memory
 		if d, ok := v.FullestDisk(); ok {
 			p := d.Percent()
@@ -115,26 +110,168 @@ func setLatest(ctx context.Context, tx pgx.Tx, newest []latest) error {
 	return err
 }
 
-// importRows stores rows of the past without reports, for the demo's history.
-func (s store) importRows(ctx context.Context, rows pgx.CopyFromSource) error {
-	_, err := s.pool.CopyFrom(ctx, pgx.Identifier{"vitals"}, historyColumns, rows)
+// ripe returns up to limit devices that have rows from before a time.
+func (s store) ripe(ctx context.Context, before time.Time, limit int) ([]uuid.UUID, error) {
+	rows, err := s.pool.Query(ctx, "SELECT id FROM devices d WHERE EXISTS (SELECT FROM readings r WHERE r.device_id = d.id AND r.at < $1) LIMIT $2", before, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
+}
+
+// take removes the rows of devices from before a time, and returns them as tables.
+func (s store) take(ctx context.Context, tx pgx.Tx, devices []uuid.UUID, before time.Time) (map[uuid.UUID]*series.Table, error) {
+	rows, err := tx.Query(ctx, "DELETE FROM readings WHERE device_id = ANY($1) AND at < $2 RETURNING device_id, at, layout, samples", devices, before)
+	if err != nil {
+		return nil, err
+	}
+	return s.tables(ctx, rows)
+}
+
+func (s store) tables(ctx context.Context, rows pgx.Rows) (map[uuid.UUID]*series.Table, error) {
+	type raw struct {
+		device  uuid.UUID
+		at      time.Time
+		layout  int
+		samples []byte
+	}
+	// All are read before the layouts are, which may need the database themselves.
+	all, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (r raw, err error) {
+		return r, row.Scan(&r.device, &r.at, &r.layout, &r.samples)
+	})
+	if err != nil {
+		return nil, err
+	}
+	tables := map[uuid.UUID]*series.Table{}
+	for _, r := range all {
+		t := tables[r.device]
+		if t == nil {
+			t = &series.Table{}
+			tables[r.device] = t
+		}
+		if err := s.layouts.decode(ctx, s.pool, r.layout, r.samples, r.at, t); err != nil {
+			return nil, err
+		}
+	}
+	for _, t := range tables {
+		t.Sort()
+	}
+	return tables, nil
+}
+
+// place is where a chunk belongs.
+type place struct {
+	device uuid.UUID
+	tier   series.Tier
+	start  time.Time
+}
+
+func unzip(places []place) (devices []uuid.UUID, tiers []int16, starts []time.Time) {
+	for _, p := range places {
+		devices, tiers, starts = append(devices, p.device), append(tiers, int16(p.tier)), append(starts, p.start)
+	}
+	return devices, tiers, starts
+}
+
+// chunks reads those of the named chunks that there are, and holds them.
+func chunks(ctx context.Context, tx pgx.Tx, places []place) (map[place]*series.Table, error) {
+	devices, tiers, starts := unzip(places)
+	rows, err := tx.Query(ctx, `SELECT c.device_id, c.tier, c.start, c.data FROM chunks c
+		JOIN unnest($1::uuid[], $2::smallint[], $3::timestamptz[]) p (device_id, tier, start) USING (device_id, tier, start)
+		ORDER BY c.device_id, c.tier, c.start FOR UPDATE OF c`, devices, tiers, starts)
+	if err != nil {
+		return nil, err
+	}
+	found := map[place]*series.Table{}
+	var p place
+	var tier int16
+	var data []byte
+	_, err = pgx.ForEachRow(rows, []any{&p.device, &tier, &p.start, &data}, func() error {
+		t, err := series.Decode(data, nil)
+		if err != nil {
+			return err
+		}
+		p.tier, p.start = series.Tier(tier), p.start.UTC()
+		found[p] = t
+		return nil
+	})
+	return found, err
+}
+
+func putChunks(ctx context.Context, tx pgx.Tx, places []place, data [][]byte) error {
+	devices, tiers, starts := unzip(places)
+	_, err := tx.Exec(ctx, `INSERT INTO chunks (device_id, tier, start, data)
+		SELECT * FROM unnest($1::uuid[], $2::smallint[], $3::timestamptz[], $4::bytea[])
+		ON CONFLICT (device_id, tier, start) DO UPDATE SET data = excluded.data`, devices, tiers, starts, data)
 	return err
 }
 
-// history calls add for each stored reading of a device between two times, in order.
-func (s store) history(ctx context.Context, id uuid.UUID, from, to time.Time, add func(at time.Time, values [7]*float64)) error {
-	rows, err := s.pool.Query(ctx, `SELECT at, cpu, memory, disk, load1, receive, transmit, temperature FROM vitals
-		WHERE device_id = $1 AND at >= $2 AND at <= $3 ORDER BY at`, id, from, to)
+// history calls add for each stretch of a device's stored history between two times, oldest first:
+// the chunks of a tier, then what is not compressed yet. want chooses the columns; nil is all.
+func (s store) history(ctx context.Context, id uuid.UUID, tier series.Tier, from, to time.Time, want func(column string) bool, add func(*series.Table)) error {
+	return pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, "SELECT data FROM chunks WHERE device_id = $1 AND tier = $2 AND start >= $3 AND start <= $4 ORDER BY start", id, tier, tier.Start(from), to)
+		if err != nil {
+			return err
+		}
+		var data []byte
+		if _, err = pgx.ForEachRow(rows, []any{&data}, func() error {
+			t, err := series.Decode(data, want)
+			if err == nil {
+				add(t)
+			}
+			return err
+		}); err != nil {
+			return err
+		}
+		if rows, err = tx.Query(ctx, "SELECT device_id, at, layout, samples FROM readings WHERE device_id = $1 AND at >= $2 AND at <= $3", id, from, to); err != nil {
+			return err
+		}
+		tables, err := s.tables(ctx, rows)
+		if t := tables[id]; t != nil {
+			add(t)
+		}
+		return err
+	})
+}
+
+func (s store) expire(ctx context.Context, tier series.Tier, before time.Time) error {
+	_, err := s.pool.Exec(ctx, "DELETE FROM chunks WHERE tier = $1 AND start < $2", tier, before)
+	return err
+}
+
+// reporting returns the devices that there are readings of.
+func (s store) reporting(ctx context.Context) ([]uuid.UUID, error) {
+	rows, err := s.pool.Query(ctx, "SELECT id FROM devices d WHERE retired_at IS NULL AND EXISTS (SELECT FROM chunks c WHERE c.device_id = d.id)")
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
+}
+
+// latest calls each with the latest vitals of devices.
+func (s store) latest(ctx context.Context, ids []uuid.UUID, each func(id uuid.UUID, v *device.Vitals) error) error {
+	rows, err := s.pool.Query(ctx, "SELECT id, vitals FROM devices WHERE retired_at IS NULL AND vitals IS NOT NULL AND id = ANY($1)", ids)
 	if err != nil {
 		return err
 	}
-	var at time.Time
-	var v [7]*float64
-	_, err = pgx.ForEachRow(rows, []any{&at, &v[0], &v[1], &v[2], &v[3], &v[4], &v[5], &v[6]}, func() error { add(at, v); return nil })
+	var id uuid.UUID
+	var text []byte
+	_, err = pgx.ForEachRow(rows, []any{&id, &text}, func() error {
+		var v device.Vitals
+		if err := json.Unmarshal(text, &v); err != nil {
+			return err
+		}
+		return each(id, &v)
+	})
 	return err
 }
 
-func (s store) expire(ctx context.Context, before time.Time) error {
-	_, err := s.pool.Exec(ctx, "DELETE FROM vitals WHERE at < $1", before)
+func (s store) setTrends(ctx context.Context, id uuid.UUID, trends map[string]series.Trend) error {
+	text, err := json.Marshal(trends)
+	if err != nil {
+		return err
+	}
+	_, err = s.pool.Exec(ctx, "UPDATE devices SET trends = $2 WHERE id = $1", id, text)
 	return err
 }

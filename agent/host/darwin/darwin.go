@@ -18,9 +18,13 @@ import (
 
 // New returns what this computer offers.
 func New() host.Host {
+	informer := portable.Informer{OS: device.MacOS, More: more}
 	return host.Host{
-		Informer:  portable.Informer{OS: device.MacOS, More: more},
+		Informer:  informer,
 		Meter:     &portable.Meter{People: people},
+		Lister:    portable.Lister{Informer: informer},
+		Prober:    &portable.Prober{},
+		Asker:     portable.Asker{},
 		Runner:    posix.Runner{},
 		Terminals: posix.Terminals{Shells: []string{"/bin/zsh", "/bin/bash", "/bin/sh"}},
 	}

@@ -21,11 +21,15 @@ import (
 
 // New returns what this computer offers.
 func New() host.Host {
+	informer := portable.Informer{OS: device.Linux, More: more}
 	return host.Host{
-		Informer:  portable.Informer{OS: device.Linux, More: more},
-		Meter:     &portable.Meter{People: people},
+		Informer:  informer,
+		Meter:     &portable.Meter{People: people, More: sense},
 		Runner:    unix.Runner{},
 		Terminals: unix.Terminals{Shells: []string{"/bin/bash", "/bin/sh"}},
+		Lister:    portable.Lister{Informer: informer, More: list},
+		Prober:    &portable.Prober{Service: service, Journal: journal},
+		Asker:     portable.Asker{Service: service},
 	}
 }
 

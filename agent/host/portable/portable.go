@@ -86,13 +86,18 @@ type Meter struct {
 	// People lists who is signed in; nil where the system's list is good enough.
 	People func(ctx context.Context) []device.SignedIn
 
+	// More adds what only the system's own folder can read.
+	More func(ctx context.Context, v *device.Vitals)
+
 	last    time.Time
 	times   cpu.TimesStat
 	traffic psnet.IOCountersStat
+	disks   map[string]disk.IOCountersStat
+	busiest Busiest
 }
 
 // Another implements host.Meter.
-func (m *Meter) Another() agenthost.Meter { return &Meter{People: m.People} }
+func (m *Meter) Another() agenthost.Meter { return &Meter{People: m.People, More: m.More} }
 
 // firstLook is how long the first reading's rates are taken over.
 const firstLook = 200 * time.Millisecond
@@ -113,14 +118,21 @@ func (m *Meter) Vitals(ctx context.Context) (device.Vitals, error) {
 	if err := m.mark(ctx); err != nil {
 		return device.Vitals{}, err
 	}
-	v := device.Vitals{At: m.last, Disks: disks(ctx), Temperatures: temperatures(ctx), People: []device.SignedIn{}}
+	mounted, devices := disks(ctx)
+	v := device.Vitals{At: m.last, Disks: mounted, Temperatures: temperatures(ctx), People: []device.SignedIn{}}
 	total, idle := all(m.times)-all(before.times), m.times.Idle+m.times.Iowait-before.times.Idle-before.times.Iowait
 	if total > 0 {
 		v.CPU = percent(total-idle, total)
 	}
-	if seconds := m.last.Sub(before.last).Seconds(); seconds > 0 {
+	seconds := m.last.Sub(before.last).Seconds()
+	if seconds > 0 {
 		v.Receive = rate(before.traffic.BytesRecv, m.traffic.BytesRecv, seconds)
 		v.Transmit = rate(before.traffic.BytesSent, m.traffic.BytesSent, seconds)
+		v.NetworkErrors = rate(faults(before.traffic), faults(m.traffic), seconds)
+	}
+	v.Busiest = m.busiest.Look(ctx, seconds)
+	for i := range v.Disks {
+		v.Disks[i].LatencyMS = m.latency(before.disks, v.Disks[i].Mount, devices)
 	}
 	if l, err := load.AvgWithContext(ctx); err == nil {
 		v.Load1 = l.Load1
@@ -138,6 +150,9 @@ func (m *Meter) Vitals(ctx context.Context) (device.Vitals, error) {
 	if m.People != nil {
 		v.People = m.People(ctx)
 	}
+	if m.More != nil {
+		m.More(ctx, &v)
+	}
 	return v, nil
 }
 
@@ -153,11 +168,32 @@ func (m *Meter) mark(ctx context.Context) error {
 			if i, err := net.InterfaceByName(c.Name); err == nil && i.Flags&net.FlagLoopback == 0 {
 				m.traffic.BytesRecv += c.BytesRecv
 				m.traffic.BytesSent += c.BytesSent
+				m.traffic.Errin, m.traffic.Errout = m.traffic.Errin+c.Errin, m.traffic.Errout+c.Errout
+				m.traffic.Dropin, m.traffic.Dropout = m.traffic.Dropin+c.Dropin, m.traffic.Dropout+c.Dropout
 			}
 		}
 	}
+	m.disks, _ = disk.IOCountersWithContext(ctx) // none where they cannot be read
 	return nil
 }
+
+// latency is how long a read or write of a mounted disk took since before, in milliseconds; nil
+// where there was none, or where it cannot be told.
+func (m *Meter) latency(before map[string]disk.IOCountersStat, mount string, devices map[string]string) *float64 {
+	name := strings.TrimPrefix(devices[mount], "/dev/")
+	a, ok := before[name]
+	b, still := m.disks[name]
+	done := b.ReadCount + b.WriteCount - a.ReadCount - a.WriteCount
+	spent := b.ReadTime + b.WriteTime - a.ReadTime - a.WriteTime
+	if !ok || !still || done == 0 || b.ReadCount < a.ReadCount || b.WriteCount < a.WriteCount || b.ReadTime+b.WriteTime < a.ReadTime+a.WriteTime {
+		return nil
+	}
+	ms := float64(spent) / float64(done)
+	return &ms
+}
+
+// faults counts the packets that were lost or broken.
+func faults(t psnet.IOCountersStat) uint64 { return t.Errin + t.Errout + t.Dropin + t.Dropout }
 
 // all is the time of every kind; a guest's is part of its user's (proc(5)).
 func all(t cpu.TimesStat) float64 {
@@ -179,11 +215,12 @@ func rate(before, now uint64, seconds float64) float64 {
 	return float64(now-before) / seconds
 }
 
-func disks(ctx context.Context) []device.Disk {
-	list := []device.Disk{}
+// disks lists the mounted file systems, and the device of each mount.
+func disks(ctx context.Context) (list []device.Disk, devices map[string]string) {
+	list, devices = []device.Disk{}, map[string]string{}
 	parts, err := disk.PartitionsWithContext(ctx, false)
 	if err != nil {
-		return list
+		return list, devices
 	}
 	seen := map[string]bool{}
 	for _, p := range parts {
@@ -194,9 +231,10 @@ func disks(ctx context.Context) []device.Disk {
 			seen[p.Device] = true
 			// What is kept for root alone counts as used: no one else can fill it.
 			list = append(list, device.Disk{Mount: p.Mountpoint, TotalBytes: int64(u.Used + u.Free), UsedBytes: int64(u.Used)})
+			devices[p.Mountpoint] = p.Device
 		}
 	}
-	return list
+	return list, devices
 }
 
 func temperatures(ctx context.Context) []device.Temperature {

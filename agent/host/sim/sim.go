@@ -39,8 +39,10 @@ type Device struct {
 	People  []string // who uses it
 	// FullAt, when set, is when its data disk will be full at the rate of its past week.
 	FullAt time.Time
-	// Hot makes a station overheat at noon.
-	Hot bool
+	// HotAt, when set, makes a station overheat each day at that hour.
+	HotAt time.Time
+	// Driver, when set, is when its printer driver was updated to one that slows log-on.
+	Driver time.Time
 	// Busy, from 0 to 1, keeps its memory that much fuller than its kind.
 	Busy float64
 }
@@ -88,7 +90,7 @@ var natures = map[Kind]nature{
 // Host returns a host that pretends to be d, by the clock now.
 func (d Device) Host(now func() time.Time) host.Host {
 	s := &simulated{d, now}
-	return host.Host{Informer: s, Meter: s, Runner: s, Terminals: s}
+	return host.Host{Informer: s, Meter: s, Runner: s, Terminals: s, Lister: s, Prober: s, Asker: s}
 }
 
 type simulated struct {
@@ -141,13 +143,32 @@ func (d Device) At(t time.Time) device.Vitals {
 	if n.os == device.Windows {
 		v.Load1 = 0 // Windows has no load average
 	}
+	latency := 0.4 + 6*wave(9, 3*time.Minute)*work
+	for i := range v.Disks {
+		own := latency * float64(1+i)
+		v.Disks[i].LatencyMS = &own
+	}
+	v.LogOn = d.logOn(t, n)
+	if n.os == device.Windows || n.os == device.MacOS {
+		failed := math.Floor(2.2 * wave(12, 7*time.Minute) * work)
+		v.FailedLogOns = &failed
+	}
+	if d.Kind == Station {
+		v.Sensors = append(v.Sensors, device.Sensor{Kind: device.SensorVoltage, Name: "supply", Value: math.Round((12.1+0.9*sun(t)+0.2*wave(13, time.Hour))*100) / 100})
+	}
+	if d.Kind == Server || d.Kind == Imaging {
+		v.Sensors = append(v.Sensors, device.Sensor{Kind: device.SensorFan, Name: "rear", Value: math.Round(900 + 14*cpu + 40*wave(14, 5*time.Minute))})
+	}
+	if d.Kind == Laptop {
+		v.Sensors = append(v.Sensors, device.Sensor{Kind: device.SensorBattery, Name: "internal", Value: math.Round(55 + 45*wave(15, 5*time.Hour))})
+	}
 	for i, sensor := range n.sensors {
 		c := n.warmth + 0.32*cpu - 4*float64(i) + 3*(wave(uint64(10+i), 20*time.Minute)-0.5)
 		if d.Kind == Station || d.Kind == Board {
 			c += 9 * sun(t)
 		}
-		if d.Hot {
-			c += 37 * sun(t)
+		if !d.HotAt.IsZero() {
+			c += 42 * max(0, math.Cos(t.Sub(d.HotAt).Hours()/24*2*math.Pi)-0.4) / 0.6
 		}
 		v.Temperatures = append(v.Temperatures, device.Temperature{Sensor: sensor, Celsius: math.Round(c*10) / 10})
 	}

@@ -27,9 +27,13 @@ import (
 
 // New returns what this computer offers.
 func New() host.Host {
+	informer := portable.Informer{OS: device.Windows, More: more}
 	return host.Host{
-		Informer: portable.Informer{OS: device.Windows, More: more},
+		Informer: informer,
 		Meter:    &portable.Meter{People: people},
+		Lister:   portable.Lister{Informer: informer},
+		Prober:   &portable.Prober{},
+		Asker:    portable.Asker{},
 		Runner:   runner{},
 	}
 }

@@ -139,7 +139,8 @@ CREATE TABLE inventories (
 CREATE TABLE changes (
     id        bigserial PRIMARY KEY,
     device_id uuid NOT NULL REFERENCES devices,
-    at        timestamptz NOT NULL,
+    at        timestamptz NOT NULL, -- when it was found; it happened after the inventory before
+    not_before timestamptz NOT NULL,
     section   text NOT NULL,
     key       text NOT NULL,
     name      text NOT NULL,

@@ -255,7 +255,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Server-Sent Events. `devices` carries a JSON array of changed Device rows, at most twice a second; `resync` tells a reader that fell behind to read the list again. */
+        /** Server-Sent Events. `devices` carries a JSON array of changed Device rows, at most twice a second; `alerts` tells that alerts changed; `resync` tells a reader that fell behind to read the list again. */
         get: operations["streamEvents"];
         put?: never;
         post?: never;
@@ -265,17 +265,522 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/devices/{id}/vitals": {
+    "/groups": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** History of one device's readings, in equal buckets of time; a bucket without reports is left out. */
-        get: operations["getVitals"];
+        /** The groups, by name. */
+        get: operations["listGroups"];
+        put?: never;
+        /** Add a group. */
+        post: operations["addGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/groups/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a group. */
+        put: operations["setGroup"];
+        post?: never;
+        /** Remove a group. */
+        delete: operations["removeGroup"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/groups/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How many devices an expression holds for now, and the first of them. */
+        post: operations["previewGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The names that an expression over devices may use, with what each is. */
+        get: operations["listWords"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/tags": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set the tags of a device. */
+        put: operations["setTags"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/favourites/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Make a device one of the caller's favourites. */
+        put: operations["addFavourite"];
+        post?: never;
+        /** Take a device from the caller's favourites. */
+        delete: operations["removeFavourite"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** History of a devices readings, in equal buckets of time; a bucket without reports is left out. */
+        get: operations["getReadings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/standing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where one reading or fact of a device lies among the devices of a group, and which are like it. */
+        get: operations["getStanding"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Alerts, the latest first. */
+        get: operations["listAlerts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alerts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One alert with all that happened to it. */
+        get: operations["getAlert"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alerts/{id}/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Acknowledge, snooze, assign, annotate or resolve an alert. */
+        post: operations["handleAlert"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alerts/{id}/suspects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The changes most likely behind an alert, the strongest first. */
+        get: operations["listSuspects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All kinds of check, with their usual settings. */
+        get: operations["listChecks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The settings that a device is judged by, each with the policy it came from. */
+        get: operations["listDeviceChecks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/policies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The policies, by name. */
+        get: operations["listPolicies"];
+        put?: never;
+        /** Add a policy. */
+        post: operations["addPolicy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/policies/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a policy. */
+        put: operations["setPolicy"];
+        post?: never;
+        /** Remove a policy. */
+        delete: operations["removePolicy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/policies/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a setting would have alerted about in the past, before it is saved. */
+        post: operations["tryPolicy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/maintenance-windows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The windows, by name. */
+        get: operations["listWindows"];
+        put?: never;
+        /** Add a maintenance window. */
+        post: operations["addWindow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/maintenance-windows/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a maintenance window. */
+        put: operations["setWindow"];
+        post?: never;
+        /** Remove a maintenance window. */
+        delete: operations["removeWindow"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/channels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The channels, by name. */
+        get: operations["listChannels"];
+        put?: never;
+        /** Add a channel. */
+        post: operations["addChannel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/channels/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a channel. */
+        put: operations["setChannel"];
+        post?: never;
+        /** Remove a channel. */
+        delete: operations["removeChannel"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/channels/{id}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell a channel something now, and say whether it was taken. */
+        post: operations["testChannel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The rules, by name. */
+        get: operations["listRules"];
+        put?: never;
+        /** Add a rule that says who is told. */
+        post: operations["addRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a rule that says who is told. */
+        put: operations["setRule"];
+        post?: never;
+        /** Remove a rule that says who is told. */
+        delete: operations["removeRule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was told to whom, the latest first. */
+        get: operations["listDeliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/inventory": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a device consists of, as last known. `cyclonedx` is its software as application/vnd.cyclonedx+json, version 1.6. */
+        get: operations["getInventory"];
+        put?: never;
+        /** Have a device take its inventory now. */
+        post: operations["takeInventory"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Changes of the inventory, the latest first. */
+        get: operations["listChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/software": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Software of all devices with its versions and how many have each, by name. */
+        get: operations["listSoftware"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/software/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The devices that have a piece of software, by name. */
+        get: operations["listInstalled"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sweeps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a question to all online devices of a group; a SweepEvent object a line, as they answer. */
+        post: operations["sweep"];
         delete?: never;
         options?: never;
         head?: never;
@@ -597,6 +1102,11 @@ export interface components {
              * @description Percent in use of the fullest disk.
              */
             disk?: number;
+            tags?: string[];
+            /** @description Names of the groups it is in. */
+            groups?: string[];
+            /** @description Of the caller. */
+            favourite?: boolean;
         };
         DevicePage: {
             items: components["schemas"]["Device"][];
@@ -673,6 +1183,59 @@ export interface components {
             uptime_seconds: number;
             temperatures: components["schemas"]["Temperature"][];
             people: components["schemas"]["SignedIn"][];
+            sensors?: components["schemas"]["Sensor"][];
+            /**
+             * Format: double
+             * @description Packets lost or broken a second.
+             */
+            network_errors?: number;
+            busiest?: components["schemas"]["Process"];
+            log_on?: components["schemas"]["LogOn"];
+            /**
+             * Format: double
+             * @description In the last ten minutes.
+             */
+            failed_log_ons?: number;
+            spool_reports?: number;
+            probes?: components["schemas"]["ProbeResult"][];
+        };
+        Sensor: {
+            kind: string;
+            name: string;
+            /** Format: double */
+            value: number;
+        };
+        Process: {
+            name: string;
+            pid: number;
+            /** Format: double */
+            cpu: number;
+            /** Format: int64 */
+            memory_bytes: number;
+        };
+        LogOn: {
+            person: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: double */
+            seconds: number;
+        };
+        ProbeResult: {
+            kind: string;
+            target: string;
+            pattern?: string;
+            /** Format: date-time */
+            at: string;
+            ok: boolean;
+            /** Format: double */
+            value: number;
+            /** Format: double */
+            cpu?: number;
+            /** Format: int64 */
+            memory?: number;
+            /** Format: date-time */
+            expires?: string;
+            detail?: string;
         };
         Disk: {
             mount: string;
@@ -680,6 +1243,8 @@ export interface components {
             total_bytes: number;
             /** Format: int64 */
             used_bytes: number;
+            /** Format: double */
+            latency_ms?: number;
         };
         Temperature: {
             sensor: string;
@@ -696,68 +1261,12 @@ export interface components {
              */
             idle_seconds: number;
         };
-        Finding: {
-            check: string;
-            subject: string;
-            /** @enum {string} */
-            level: "notice" | "warning" | "critical";
-            /** @description What is wrong */
-            message: string;
-            /** Format: date-time */
-            since: string;
-        };
-        Attention: {
-            device: components["schemas"]["Device"];
-            finding: components["schemas"]["Finding"];
-            next_step: string;
-        };
-        AttentionPage: {
-            items: components["schemas"]["Attention"][];
-            /** @description Findings on all pages. */
-            total: number;
-            devices?: components["schemas"]["Tally"];
-            next?: string;
-        };
         /** @description How many devices are in each condition. */
         Tally: {
             healthy: number;
             degraded: number;
             failing: number;
             silent: number;
-        };
-        VitalsHistory: {
-            /** Format: date-time */
-            from: string;
-            /** Format: date-time */
-            to: string;
-            /** Format: double */
-            step_seconds: number;
-            points: components["schemas"]["VitalsPoint"][];
-        };
-        VitalsPoint: {
-            /**
-             * Format: date-time
-             * @description The bucket's start.
-             */
-            at: string;
-            /** @description Reports in the bucket. */
-            count: number;
-            cpu: components["schemas"]["Span"];
-            memory: components["schemas"]["Span"];
-            disk: components["schemas"]["Span"];
-            load1: components["schemas"]["Span"];
-            receive: components["schemas"]["Span"];
-            transmit: components["schemas"]["Span"];
-            temperature?: components["schemas"]["Span"];
-        };
-        /** @description Least, mean and greatest reading of a bucket. */
-        Span: {
-            /** Format: double */
-            min: number;
-            /** Format: double */
-            mean: number;
-            /** Format: double */
-            max: number;
         };
         Command: {
             /** @description Program and arguments; no shell reads them. */
@@ -802,6 +1311,610 @@ export interface components {
         TerminalSize: {
             columns: number;
             rows: number;
+        };
+        /** @enum {string} */
+        Level: "notice" | "warning" | "critical";
+        Finding: {
+            check: string;
+            subject: string;
+            level: components["schemas"]["Level"];
+            /** @description What is wrong, in a sentence. */
+            message: string;
+            /** Format: date-time */
+            since: string;
+            /** @description It has not lasted as long as its check asks. */
+            pending?: boolean;
+        };
+        Attention: {
+            alert: components["schemas"]["Alert"];
+            device?: components["schemas"]["Device"];
+            next_step: string;
+            /** @description Other alerts of the same check with the same suspect, or of many devices of one organisation, that this row stands for. */
+            alike?: components["schemas"]["Alike"][];
+        };
+        Alike: {
+            /** Format: uuid */
+            alert: string;
+            /** Format: uuid */
+            device_id: string;
+            device: string;
+            site: string;
+        };
+        AttentionPage: {
+            items: components["schemas"]["Attention"][];
+            next?: string;
+            /** @description Current alerts on all pages. */
+            total: number;
+            /** @description Current alerts that are snoozed, or muted by a maintenance window. */
+            quiet: number;
+            devices?: components["schemas"]["Tally"];
+        };
+        /** @description Least, mean and greatest reading of a bucket. */
+        Span: {
+            /** Format: double */
+            min: number;
+            /** Format: double */
+            mean: number;
+            /** Format: double */
+            max: number;
+        };
+        ReadingHistory: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /** Format: double */
+            step_seconds: number;
+            /**
+             * @description How finely it is kept.
+             * @enum {string}
+             */
+            tier: "raw" | "5-minute" | "hourly";
+            /** @description The start of each bucket that has reports. */
+            at: string[];
+            /** @description Reports in each bucket. */
+            counts: number[];
+            readings: components["schemas"]["ReadingSeries"][];
+        };
+        ReadingSeries: {
+            name: string;
+            title: string;
+            unit: string;
+            /** @description One a bucket; null where this reading has none. */
+            spans: (components["schemas"]["Span"] | null)[];
+        };
+        Standing: {
+            of: string;
+            title: string;
+            unit: string;
+            /** @description Devices that have it. */
+            devices: number;
+            numeric: boolean;
+            /** Format: double */
+            value?: number;
+            /** @description The value, where it is not a number. */
+            text?: string;
+            /**
+             * Format: double
+             * @description Share of the devices that read less, 0 to 1.
+             */
+            rank?: number;
+            /** Format: double */
+            median?: number;
+            bins: components["schemas"]["StandingBin"][];
+            /** @description The devices nearest to this one. */
+            like: components["schemas"]["StandingDevice"][];
+        };
+        StandingBin: {
+            /** Format: double */
+            to?: number;
+            text?: string;
+            count: number;
+            /** @description The device is in it. */
+            here: boolean;
+            /** Format: double */
+            from?: number;
+        };
+        StandingDevice: {
+            /** Format: uuid */
+            id: string;
+            name: string;
+            site: string;
+            /** Format: double */
+            value?: number;
+            text?: string;
+        };
+        /** @enum {string} */
+        AlertState: "open" | "acknowledged" | "snoozed" | "resolved";
+        Alert: {
+            /** Format: uuid */
+            id: string;
+            /** Format: uuid */
+            device_id?: string;
+            /** @description The name of the device; absent for the alert of a site. */
+            device?: string;
+            site: string;
+            organisation: string;
+            check: string;
+            subject: string;
+            level: components["schemas"]["Level"];
+            message: string;
+            state: components["schemas"]["AlertState"];
+            /**
+             * Format: date-time
+             * @description When the state began that it is about.
+             */
+            since: string;
+            /** Format: date-time */
+            opened_at: string;
+            /** Format: date-time */
+            resolved_at?: string;
+            /** Format: date-time */
+            snoozed_until?: string;
+            flapping: boolean;
+            /** @description By a maintenance window. */
+            muted: boolean;
+            /** @description E-mail of who sees to it. */
+            assignee?: string;
+            /** @description How many devices it is about. */
+            devices: number;
+            suspect?: components["schemas"]["Suspect"];
+        };
+        AlertPage: {
+            items: components["schemas"]["Alert"][];
+            next?: string;
+        };
+        AlertDetail: {
+            alert: components["schemas"]["Alert"];
+            events: components["schemas"]["AlertEvent"][];
+            next_step: string;
+            /** @description Alerts of devices that the alert of a site stands for. */
+            parts: components["schemas"]["Alert"][];
+        };
+        AlertEvent: {
+            /** Format: date-time */
+            at: string;
+            kind: string;
+            actor: string;
+            detail: string;
+        };
+        AlertAction: {
+            /** @enum {string} */
+            action: "acknowledge" | "snooze" | "assign" | "note" | "resolve" | "reopen";
+            /**
+             * Format: date-time
+             * @description Of snooze, at most 30 days ahead.
+             */
+            until?: string;
+            /** @description Of assign: an e-mail, or empty for nobody. */
+            assignee?: string;
+            /** @description A note, with any action. */
+            text?: string;
+        };
+        Suspect: {
+            signature: string;
+            /** @description What changed. */
+            summary: string;
+            section: string;
+            /**
+             * Format: date-time
+             * @description When it changed on this device, at the latest.
+             */
+            at: string;
+            /**
+             * Format: double
+             * @description How many times higher the odds of this alert are with the change.
+             */
+            odds: number;
+            /**
+             * Format: double
+             * @description Ends of the 95 % interval.
+             */
+            low: number;
+            /** Format: double */
+            high: number;
+            /** @description Devices with the change and this alert. */
+            changed_with: number;
+            changed_without: number;
+            others_with: number;
+            others_without: number;
+        };
+        SuspectList: {
+            items: components["schemas"]["Suspect"][];
+            /** @description Changes before the alert that were looked at. */
+            looked_at: number;
+            /** @description Devices compared. */
+            devices: number;
+            /** @description Why there is none; empty otherwise. */
+            why_none: string;
+        };
+        /** @description Values at which each level begins. */
+        Limits: {
+            /** Format: double */
+            notice?: number;
+            /** Format: double */
+            warning?: number;
+            /** Format: double */
+            critical?: number;
+        };
+        /** @description How one check judges. */
+        CheckSetting: {
+            check: string;
+            /** @description What it is set for; * stands for any characters. */
+            subject?: string;
+            off?: boolean;
+            above?: components["schemas"]["Limits"];
+            below?: components["schemas"]["Limits"];
+            /**
+             * Format: double
+             * @description How far past a limit a reading must return.
+             */
+            back?: number;
+            level?: components["schemas"]["Level"];
+            /** @description How long a state must last. */
+            for_seconds?: number;
+            pattern?: string;
+            every_seconds?: number;
+        };
+        CheckKind: {
+            name: string;
+            title: string;
+            about: string;
+            unit?: string;
+            of?: string;
+            limits: boolean;
+            reading?: string;
+            probe?: string;
+            next: string;
+            usual?: components["schemas"]["CheckSetting"];
+        };
+        CheckList: {
+            items: components["schemas"]["CheckKind"][];
+        };
+        /** @description What a policy, rule or window is set for. */
+        Scope: {
+            /** @enum {string} */
+            kind: "everywhere" | "organisation" | "site" | "group" | "device";
+            id?: string;
+        };
+        DeviceChecks: {
+            items: components["schemas"]["ResolvedCheck"][];
+        };
+        ResolvedCheck: {
+            setting: components["schemas"]["CheckSetting"];
+            policy_id?: string;
+            /** @description The policy it came from; empty for the usual setting. */
+            policy: string;
+            scope: components["schemas"]["Scope"];
+        };
+        NewPolicy: {
+            name: string;
+            scope: components["schemas"]["Scope"];
+            settings: components["schemas"]["CheckSetting"][];
+        };
+        Policy: {
+            /** Format: uuid */
+            id: string;
+            name: string;
+            scope: components["schemas"]["Scope"];
+            scope_name: string;
+            settings: components["schemas"]["CheckSetting"][];
+            /** Format: date-time */
+            changed_at: string;
+            changed_by: string;
+        };
+        PolicyPage: {
+            items: components["schemas"]["Policy"][];
+            next?: string;
+        };
+        Trial: {
+            setting: components["schemas"]["CheckSetting"];
+            scope: components["schemas"]["Scope"];
+            /** @default 7 */
+            days?: number;
+        };
+        TrialResult: {
+            alerts: number;
+            /** @description Devices that would have alerted. */
+            devices: number;
+            /** @description Devices that have such a reading. */
+            looked_at: number;
+            /** @description The first 200. */
+            items: components["schemas"]["TrialEpisode"][];
+            /** Format: date-time */
+            from: string;
+        };
+        TrialEpisode: {
+            /** Format: uuid */
+            device_id: string;
+            device: string;
+            reading: string;
+            level: components["schemas"]["Level"];
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+        };
+        WindowSpan: {
+            /** @description The first start, as local time: 2026-11-24T22:00. */
+            start: string;
+            /** @description RRULE (RFC 5545); empty for a window that is once. */
+            rule?: string;
+            minutes: number;
+            /** @description The device's own when empty. */
+            zone?: string;
+        };
+        NewWindow: {
+            name: string;
+            scope: components["schemas"]["Scope"];
+            span: components["schemas"]["WindowSpan"];
+        };
+        Window: {
+            /** Format: uuid */
+            id: string;
+            name: string;
+            scope: components["schemas"]["Scope"];
+            scope_name: string;
+            span: components["schemas"]["WindowSpan"];
+            /**
+             * Format: date-time
+             * @description Its next start, where the zone is set or UTC.
+             */
+            next?: string;
+            /** Format: date-time */
+            changed_at: string;
+            changed_by: string;
+        };
+        WindowPage: {
+            items: components["schemas"]["Window"][];
+            next?: string;
+        };
+        NewChannel: {
+            name: string;
+            /** @enum {string} */
+            kind: "email" | "webhook";
+            /** @description E-mail addresses with commas between them, or a URL. */
+            target: string;
+        };
+        Channel: {
+            /** Format: uuid */
+            id: string;
+            name: string;
+            kind: string;
+            target: string;
+            /** @description What webhooks are signed with; shown when the channel is added, this once. */
+            secret?: string;
+            /** Format: date-time */
+            changed_at: string;
+            changed_by: string;
+        };
+        ChannelPage: {
+            items: components["schemas"]["Channel"][];
+            next?: string;
+        };
+        ChannelTest: {
+            sent: boolean;
+            /** @description What the receiver answered, or why it took nothing. */
+            detail: string;
+        };
+        Hours: {
+            days: ("MO" | "TU" | "WE" | "TH" | "FR" | "SA" | "SU")[];
+            from: string;
+            to: string;
+        };
+        /** @description Who is told of which alerts, and when. */
+        NewRule: {
+            name: string;
+            scope: components["schemas"]["Scope"];
+            least: components["schemas"]["Level"];
+            checks?: string[];
+            /** @description Tell the end of an alert too. */
+            ends: boolean;
+            hours?: components["schemas"]["Hours"][];
+            zone?: string;
+            channel: string;
+            escalate_minutes?: number;
+            escalate_to?: string;
+            digest_minutes?: number;
+        };
+        Rule: {
+            /** Format: uuid */
+            id: string;
+            rule: components["schemas"]["NewRule"];
+            channel_name: string;
+            escalate_name?: string;
+            scope_name: string;
+            /** Format: date-time */
+            changed_at: string;
+            changed_by: string;
+        };
+        RulePage: {
+            items: components["schemas"]["Rule"][];
+            next?: string;
+        };
+        Delivery: {
+            /** Format: uuid */
+            id: string;
+            channel: string;
+            rule: string;
+            subject: string;
+            /** @enum {string} */
+            state: "gathering" | "waiting" | "sent" | "failed";
+            attempts: number;
+            error: string;
+            /** Format: date-time */
+            created_at: string;
+            /** Format: date-time */
+            due: string;
+            /** Format: date-time */
+            sent_at?: string;
+        };
+        DeliveryPage: {
+            items: components["schemas"]["Delivery"][];
+            next?: string;
+        };
+        InventoryItem: {
+            section: string;
+            key: string;
+            name: string;
+            fields?: {
+                [key: string]: string;
+            };
+        };
+        Inventory: {
+            /**
+             * Format: date-time
+             * @description When the device last said that this is so; absent before it did.
+             */
+            taken_at?: string;
+            items: components["schemas"]["InventoryItem"][];
+            sections: components["schemas"]["InventorySection"][];
+        };
+        InventorySection: {
+            name: string;
+            title: string;
+        };
+        Change: {
+            /** Format: int64 */
+            id: number;
+            /** Format: uuid */
+            device_id: string;
+            device: string;
+            /**
+             * Format: date-time
+             * @description When it was found; it happened since not_before.
+             */
+            at: string;
+            /**
+             * Format: date-time
+             * @description When the inventory was last taken before.
+             */
+            not_before: string;
+            section: string;
+            key: string;
+            name: string;
+            /** @enum {string} */
+            kind: "added" | "removed" | "changed";
+            summary: string;
+            before?: components["schemas"]["InventoryItem"];
+            after?: components["schemas"]["InventoryItem"];
+            signature: string;
+        };
+        ChangePage: {
+            items: components["schemas"]["Change"][];
+            next?: string;
+        };
+        Software: {
+            name: string;
+            source: string;
+            devices: number;
+            versions: components["schemas"]["SoftwareVersion"][];
+        };
+        SoftwareVersion: {
+            version: string;
+            devices: number;
+            purl: string;
+        };
+        SoftwarePage: {
+            items: components["schemas"]["Software"][];
+            next?: string;
+        };
+        Expression: {
+            /** @description CEL over the device, such as `os == "linux" && disk > 90`. */
+            expression: string;
+        };
+        NewGroup: {
+            name: string;
+            /** @description CEL over the device; empty for a group of named devices. */
+            expression?: string;
+            /** @description Of a group of named devices. */
+            members?: string[];
+        };
+        Group: {
+            /** Format: uuid */
+            id: string;
+            name: string;
+            expression: string;
+            devices: number;
+            members?: string[];
+            /** Format: date-time */
+            changed_at: string;
+            changed_by: string;
+        };
+        GroupPage: {
+            items: components["schemas"]["Group"][];
+            next?: string;
+        };
+        GroupPreview: {
+            count: number;
+            /** @description All devices. */
+            of: number;
+            /** @description The first ten by name. */
+            items: components["schemas"]["Device"][];
+            /** @description Devices for which it cannot be decided. */
+            undecided: number;
+            /** @description Why it cannot be decided for one of them. */
+            why?: string;
+        };
+        Word: {
+            name: string;
+            type: string;
+            about: string;
+            /** @description Values that devices have, the most frequent first. */
+            values?: string[];
+        };
+        WordList: {
+            items: components["schemas"]["Word"][];
+        };
+        TagList: {
+            tags: string[];
+        };
+        /** @description What a sweep asks. */
+        Question: {
+            /** @enum {string} */
+            kind: "process" | "service" | "port" | "file" | "registry" | "log-on" | "fact" | "item";
+            /** @description The process, service, port, path, registry value or fact; * stands for any characters in the first two. */
+            name?: string;
+            /** @description Of item: the inventory section. */
+            section?: string;
+            /** @description Of file: its SHA-256 too. */
+            digest?: boolean;
+        };
+        Sweep: {
+            question: components["schemas"]["Question"];
+            where?: string;
+            /** Format: uuid */
+            group?: string;
+            /**
+             * @description How long answers are waited for.
+             * @default 20
+             */
+            seconds?: number;
+        };
+        SweepEvent: {
+            /** @description First: how many devices are asked. */
+            asked?: number;
+            /** @description First: devices that are not asked, as they are silent. */
+            offline?: string[];
+            device?: string;
+            /** Format: uuid */
+            device_id?: string;
+            site?: string;
+            answer?: components["schemas"]["Answer"];
+            /** @description Why this device gave no answer. */
+            error?: string;
+            /** @description Last. */
+            done?: boolean;
+            /** @description Last: devices that did not answer in time. */
+            silent?: string[];
+        };
+        Answer: {
+            /** @description The answer in a word or number, by which answers are counted. */
+            value: string;
+            /** Format: double */
+            number?: number;
+            /** @description More, a line each. */
+            lines?: string[];
         };
     };
     responses: {
@@ -1222,6 +2335,8 @@ export interface operations {
             query?: {
                 /** @description A CEL expression over the device, such as `os == "linux" && disk > 90`. */
                 where?: string;
+                /** @description Only devices of this group. */
+                group?: string;
                 /** @description The `next` of the page before. */
                 cursor?: components["parameters"]["cursor"];
                 /** @description The most rows of a page. */
@@ -1333,15 +2448,233 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getVitals: {
+    listGroups: {
         parameters: {
             query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGroup"];
+            };
+        };
+        responses: {
+            /** @description Added. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGroup"];
+            };
+        };
+        responses: {
+            /** @description Changed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    previewGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Expression"];
+            };
+        };
+        responses: {
+            /** @description The preview. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupPreview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWords: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The words. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WordList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setTags: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TagList"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TagList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addFavourite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Added. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeFavourite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getReadings: {
+        parameters: {
+            query?: {
+                /** @description Only these readings, such as `cpu` or `disk /srv`; all when left out. */
+                name?: string[];
                 /** @description Start; one day ago when left out. */
                 from?: string;
                 /** @description End; now when left out. */
                 to?: string;
                 /** @description How many buckets. */
                 buckets?: number;
+                /** @description How it is written. */
+                format?: "json" | "csv" | "openmetrics";
             };
             header?: never;
             path: {
@@ -1357,7 +2690,832 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["VitalsHistory"];
+                    "application/json": components["schemas"]["ReadingHistory"];
+                    "text/csv": string;
+                    "application/openmetrics-text": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getStanding: {
+        parameters: {
+            query: {
+                /** @description A reading such as `cpu`, or a fact such as `os_version`. */
+                of: string;
+                /** @description Only among devices for which this CEL expression holds. */
+                where?: string;
+                /** @description Only among the devices of this group. */
+                group?: string;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The standing. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Standing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAlerts: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+                /** @description Only those in this state; `current` is all that are not resolved. */
+                state?: "current" | "open" | "acknowledged" | "snoozed" | "resolved";
+                /** @description Only those about this device. */
+                device?: string;
+                /** @description Only those of this check. */
+                check?: string;
+                /** @description Only those that were open at this time or later. */
+                from?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of alerts. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The alert. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    handleAlert: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlertAction"];
+            };
+        };
+        responses: {
+            /** @description The alert as it is then. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSuspects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The suspects. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SuspectList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listChecks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The kinds. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDeviceChecks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The settings. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceChecks"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPolicies: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPolicy"];
+            };
+        };
+        responses: {
+            /** @description Added. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Policy"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPolicy"];
+            };
+        };
+        responses: {
+            /** @description Changed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Policy"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removePolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Trial"];
+            };
+        };
+        responses: {
+            /** @description What it would have done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWindows: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WindowPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addWindow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewWindow"];
+            };
+        };
+        responses: {
+            /** @description Added. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Window"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setWindow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewWindow"];
+            };
+        };
+        responses: {
+            /** @description Changed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Window"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeWindow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listChannels: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewChannel"];
+            };
+        };
+        responses: {
+            /** @description Added. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Channel"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewChannel"];
+            };
+        };
+        responses: {
+            /** @description Changed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Channel"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What came of it. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelTest"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRules: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRule"];
+            };
+        };
+        responses: {
+            /** @description Added. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRule"];
+            };
+        };
+        responses: {
+            /** @description Changed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDeliveries: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getInventory: {
+        parameters: {
+            query?: {
+                /** @description How it is written. */
+                format?: "json" | "csv" | "cyclonedx";
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The inventory. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inventory"];
+                    "text/csv": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeInventory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Taken and stored. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inventory"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listChanges: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+                /** @description Only those of this device. */
+                device?: string;
+                /** @description Only those of this section. */
+                section?: string;
+                /** @description Only those since. */
+                from?: string;
+                /** @description Only those before. */
+                to?: string;
+                /** @description Only those that are this change, on all devices. */
+                signature?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of changes. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSoftware: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+                /** @description Only names that contain this. */
+                search?: string;
+                /** @description How it is written. */
+                format?: "json" | "csv";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of software. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SoftwarePage"];
+                    "text/csv": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listInstalled: {
+        parameters: {
+            query: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+                /** @description Its name. */
+                name: string;
+                /** @description Only this version. */
+                version?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of devices. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DevicePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Sweep"];
+            };
+        };
+        responses: {
+            /** @description The answers as they come. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["SweepEvent"];
                 };
             };
             default: components["responses"]["Problem"];

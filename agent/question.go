@@ -1,0 +1,133 @@
+package agent
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"path"
+	"strconv"
+	"strings"
+
+	messages "moorwatch.example/contract/link"
+)
+
+// serveQuestion answers one question of a sweep: POST /questions.
+func (a *Agent) serveQuestion(w http.ResponseWriter, r *http.Request) {
+	var q messages.Question
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 16<<10)).Decode(&q); err != nil {
+		http.Error(w, "the question cannot be read", http.StatusBadRequest)
+		return
+	}
+	answer, err := a.ask(r.Context(), q)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusUnprocessableEntity)
+		return
+	}
+	answer.Lines = answer.Lines[:min(len(answer.Lines), messages.MaxAnswerLines)]
+	w.Header().Set("Content-Type", "application/json")
+	json.NewEncoder(w).Encode(answer)
+}
+
+func (a *Agent) ask(ctx context.Context, q messages.Question) (messages.Answer, error) {
+	switch q.Kind {
+	case messages.AskLogOn:
+		return a.askLogOn(ctx)
+	case messages.AskFact:
+		return a.askFact(ctx, q.Name)
+	case messages.AskItem:
+		return a.askItem(q)
+	}
+	if q.Name == "" {
+		return messages.Answer{}, errors.New("the question names nothing")
+	}
+	return a.Host.Asker.Ask(ctx, q)
+}
+
+func (a *Agent) askLogOn(ctx context.Context) (messages.Answer, error) {
+	if a.Host.Meter == nil {
+		return messages.Answer{}, errors.New("it cannot tell who is signed in")
+	}
+	v, err := a.read(ctx, a.Host.Meter.Another())
+	if err != nil {
+		return messages.Answer{}, err
+	}
+	answer := messages.Answer{Value: "nobody"}
+	for _, p := range v.People {
+		answer.Lines = append(answer.Lines, fmt.Sprintf("%s at %s, idle %d s", p.Name, p.Where, max(p.IdleSeconds, 0)))
+	}
+	if len(v.People) > 0 {
+		answer.Value = fmt.Sprintf("%d signed in", len(v.People))
+	}
+	if l := v.LogOn; l != nil {
+		answer.Number = &l.Seconds
+		answer.Value = fmt.Sprintf("%.0f s", l.Seconds)
+		answer.Lines = append(answer.Lines, fmt.Sprintf("last log-on of %s took %.0f s", l.Person, l.Seconds))
+	}
+	return answer, nil
+}
+
+// askFact answers with a field of the device's facts, by its name in the contract.
+func (a *Agent) askFact(ctx context.Context, name string) (messages.Answer, error) {
+	f, err := a.Host.Informer.Facts(ctx)
+	if err != nil {
+		return messages.Answer{}, err
+	}
+	f.AgentVersion, f.Capabilities = Version, a.Host.Capabilities()
+	text, err := json.Marshal(f)
+	if err != nil {
+		return messages.Answer{}, err
+	}
+	var fields map[string]any
+	if err := json.Unmarshal(text, &fields); err != nil {
+		return messages.Answer{}, err
+	}
+	switch v := fields[name].(type) {
+	case nil:
+		return messages.Answer{}, fmt.Errorf("it has no fact %q", name)
+	case float64:
+		return messages.Answer{Value: strconv.FormatFloat(v, 'g', 12, 64), Number: &v}, nil
+	case []any:
+		var all []string
+		for _, one := range v {
+			all = append(all, fmt.Sprint(one))
+		}
+		return messages.Answer{Value: strings.Join(all, ", ")}, nil
+	default:
+		return messages.Answer{Value: fmt.Sprint(v)}, nil
+	}
+}
+
+// askItem answers from the inventory as it was last taken.
+func (a *Agent) askItem(q messages.Question) (messages.Answer, error) {
+	a.keeper.mu.Lock()
+	kept := a.keeper.load()
+	a.keeper.mu.Unlock()
+	if kept == nil {
+		return messages.Answer{}, errors.New("its inventory was not taken yet")
+	}
+	answer := messages.Answer{Value: "absent"}
+	for _, i := range kept.Items() {
+		if (q.Section != "" && i.Section != q.Section) || !matches(q.Name, i.Name) {
+			continue
+		}
+		line := i.Name
+		if version := i.Fields["version"]; version != "" {
+			line += " " + version
+			answer.Value = version
+		} else if answer.Value == "absent" {
+			answer.Value = "present"
+		}
+		answer.Lines = append(answer.Lines, line)
+	}
+	return answer, nil
+}
+
+// matches tells whether a name is meant by a pattern in which * stands for any characters; case
+// does not count.
+func matches(pattern, name string) bool {
+	flat := func(s string) string { return strings.ToLower(strings.ReplaceAll(s, "/", "∕")) } // path.Match stops at slashes
+	ok, err := path.Match(flat(pattern), flat(name))
+	return err == nil && ok
+}

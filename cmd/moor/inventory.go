@@ -1,0 +1,343 @@
+package main
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/urfave/cli/v3"
+
+	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/link"
+)
+
+// firstOf gives the first n rows.
+func firstOf[T any](n int, rows iter.Seq2[T, error]) iter.Seq2[T, error] {
+	return func(yield func(T, error) bool) {
+		left := n
+		for row, err := range rows {
+			if left--; left < 0 || !yield(row, err) {
+				return
+			}
+		}
+	}
+}
+
+// groups gives all groups, by name.
+func groups(ctx context.Context, k *client.Client) iter.Seq2[api.Group, error] {
+	return client.Pages(func(cursor *string) ([]api.Group, *string, error) {
+		page, err := client.Result(k.ListGroupsWithResponse(ctx, &api.ListGroupsParams{Cursor: cursor}))
+		if err != nil {
+			return nil, nil, err
+		}
+		return page.Items, page.Next, nil
+	})
+}
+
+func findGroup(ctx context.Context, k *client.Client, name string) (api.Group, error) {
+	for g, err := range groups(ctx, k) {
+		if err != nil || strings.EqualFold(g.Name, name) {
+			return g, err
+		}
+	}
+	return api.Group{}, fmt.Errorf("there is no group %q: moor groups list shows them", name)
+}
+
+func inventoryCommand() *cli.Command {
+	return &cli.Command{
+		Name: "inventory", Usage: "show what a device consists of, as last known", ArgsUsage: "NAME", ShellComplete: completeDevices,
+		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "section", Usage: "only this section, such as software"},
+			&cli.BoolFlag{Name: "take", Usage: "have the device take it now"}, &cli.StringFlag{Name: "export", Usage: "write it as csv or cyclonedx"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, d, err := target(ctx, c)
+			if err != nil {
+				return err
+			}
+			if format := c.String("export"); format != "" {
+				f := api.GetInventoryParamsFormat(format)
+				r, err := k.GetInventoryWithResponse(ctx, d.ID, &api.GetInventoryParams{Format: &f})
+				if err := client.Done(r, err); err != nil {
+					return err
+				}
+				_, err = os.Stdout.Write(r.Body)
+				return err
+			}
+			var v *api.Inventory
+			if c.Bool("take") {
+				v, err = client.Result(k.TakeInventoryWithResponse(ctx, d.ID))
+			} else {
+				v, err = client.Result(k.GetInventoryWithResponse(ctx, d.ID, &api.GetInventoryParams{}))
+			}
+			if err != nil {
+				return err
+			}
+			if section := c.String("section"); section != "" {
+				v.Items = slices.DeleteFunc(v.Items, func(i api.InventoryItem) bool { return i.Section != section })
+			}
+			if c.Bool("json") {
+				return printJSON(v)
+			}
+			if v.TakenAt == nil {
+				return errors.New("the device has not told yet what it consists of")
+			}
+			t := newTable("SECTION", "NAME", "VERSION", "MORE")
+			for _, i := range v.Items {
+				var more []string
+				for _, field := range slices.Sorted(maps.Keys(i.Fields)) {
+					if field != "version" && field != "purl" {
+						more = append(more, field+" "+i.Fields[field])
+					}
+				}
+				t.row(i.Section, i.Name, i.Fields["version"], strings.Join(more, ", "))
+			}
+			if err := t.flush(); err != nil {
+				return err
+			}
+			fmt.Fprintf(os.Stderr, "As of %s.\n", ago(*v.TakenAt))
+			return nil
+		},
+	}
+}
+
+func changesCommand() *cli.Command {
+	return &cli.Command{
+		Name: "changes", Usage: "list what changed on a device, or on all, the latest first", ArgsUsage: "[NAME]", ShellComplete: completeDevices,
+		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "section", Usage: "only this section, such as software"},
+			&cli.DurationFlag{Name: "since", Value: 7 * 24 * time.Hour, Usage: "how far back"}, &cli.IntFlag{Name: "limit", Value: 200, Usage: "at most so many"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, err := dial()
+			if err != nil {
+				return err
+			}
+			from := time.Now().Add(-c.Duration("since"))
+			params := api.ListChangesParams{From: &from}
+			if section := c.String("section"); section != "" {
+				params.Section = &section
+			}
+			if c.Args().Present() {
+				d, err := k.Find(ctx, c.Args().First())
+				if err != nil {
+					return err
+				}
+				params.Device = &d.ID
+			}
+			rows := firstOf(c.Int("limit"), client.Pages(func(cursor *string) ([]api.Change, *string, error) {
+				params.Cursor = cursor
+				page, err := client.Result(k.ListChangesWithResponse(ctx, &params))
+				if err != nil {
+					return nil, nil, err
+				}
+				return page.Items, page.Next, nil
+			}))
+			if c.Bool("json") {
+				return jsonList(rows)
+			}
+			t := newTable("WHEN", "DEVICE", "SECTION", "WHAT")
+			for x, err := range rows {
+				if err != nil {
+					return err
+				}
+				t.row(ago(x.At), x.Device, x.Section, x.Summary)
+			}
+			return t.flush()
+		},
+	}
+}
+
+func softwareCommand() *cli.Command {
+	return &cli.Command{
+		Name: "software", Usage: "list the fleet's software with its versions and how many have each", ArgsUsage: "[PART OF A NAME]",
+		Flags: []cli.Flag{jsonFlag, &cli.IntFlag{Name: "limit", Value: 500, Usage: "at most so many"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, err := dial()
+			if err != nil {
+				return err
+			}
+			params := api.ListSoftwareParams{}
+			if c.Args().Present() {
+				search := c.Args().First()
+				params.Search = &search
+			}
+			rows := firstOf(c.Int("limit"), client.Pages(func(cursor *string) ([]api.Software, *string, error) {
+				params.Cursor = cursor
+				page, err := client.Result(k.ListSoftwareWithResponse(ctx, &params))
+				if err != nil {
+					return nil, nil, err
+				}
+				return page.Items, page.Next, nil
+			}))
+			if c.Bool("json") {
+				return jsonList(rows)
+			}
+			t := newTable("NAME", "DEVICES", "VERSIONS")
+			for s, err := range rows {
+				if err != nil {
+					return err
+				}
+				var versions []string
+				for _, v := range s.Versions {
+					versions = append(versions, fmt.Sprintf("%s (%d)", v.Version, v.Devices))
+				}
+				t.row(s.Name, fmt.Sprint(s.Devices), strings.Join(versions, ", "))
+			}
+			return t.flush()
+		},
+	}
+}
+
+// chosen is the devices that --where and --group name.
+func chosen(ctx context.Context, c *cli.Command, k *client.Client) (where *string, group *uuid.UUID, err error) {
+	if w := c.String("where"); w != "" {
+		where = &w
+	}
+	if name := c.String("group"); name != "" {
+		g, err := findGroup(ctx, k, name)
+		if err != nil {
+			return nil, nil, err
+		}
+		group = &g.ID
+	}
+	return where, group, nil
+}
+
+func sweepCommand() *cli.Command {
+	return &cli.Command{
+		Name: "sweep", Usage: "ask all online devices of a group something, now", ArgsUsage: "KIND [NAME]",
+		Description: "KIND is process, service, port, file, registry, log-on, fact or item; for example\n\n" +
+			"  moor sweep file 'C:\\Windows\\System32\\fenprint.dll' --digest --where 'os == \"windows\"'\n  moor sweep item 'openssl' --group Servers",
+		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "a CEL `EXPR` that must hold"}, &cli.StringFlag{Name: "group", Usage: "only devices of this group"},
+			&cli.BoolFlag{Name: "digest", Usage: "of a file: its SHA-256"}, &cli.StringFlag{Name: "section", Usage: "of an item: its inventory section"},
+			&cli.IntFlag{Name: "seconds", Value: 20, Usage: "how long answers are waited for"}, &cli.BoolFlag{Name: "each", Usage: "print each device's answer"}},
+		Action: sweep,
+	}
+}
+
+func sweep(ctx context.Context, c *cli.Command) error {
+	if !c.Args().Present() {
+		return errors.New("what is asked? moor sweep KIND NAME")
+	}
+	k, err := dial()
+	if err != nil {
+		return err
+	}
+	where, group, err := chosen(ctx, c, k)
+	if err != nil {
+		return err
+	}
+	seconds := c.Int("seconds")
+	in := api.Sweep{Where: where, Group: group, Seconds: &seconds, Question: link.Question{Kind: c.Args().Get(0), Name: c.Args().Get(1), Section: c.String("section"), Digest: c.Bool("digest")}}
+	type count struct {
+		value   string
+		devices []string
+	}
+	counts := map[string]*count{}
+	asked, failed := 0, 0
+	sep := "[\n  "
+	err = k.Sweep(ctx, in, func(e api.SweepEvent) error {
+		if c.Bool("json") {
+			text, err := jsonLine(e)
+			fmt.Print(sep, text)
+			sep = ",\n  "
+			return err
+		}
+		switch {
+		case e.Asked != nil:
+			asked = *e.Asked
+			if e.Offline != nil && len(*e.Offline) > 0 {
+				fmt.Printf("Not asked, as they are silent: %s\n", strings.Join(*e.Offline, ", "))
+			}
+		case e.Done != nil:
+			if e.Silent != nil && len(*e.Silent) > 0 {
+				fmt.Printf("No answer within %d s: %s\n", seconds, strings.Join(*e.Silent, ", "))
+			}
+		case e.Error != nil:
+			failed++
+			fmt.Printf("%s: %s\n", *e.Device, *e.Error)
+		case e.Answer != nil:
+			if counts[e.Answer.Value] == nil {
+				counts[e.Answer.Value] = &count{value: e.Answer.Value}
+			}
+			one := counts[e.Answer.Value]
+			one.devices = append(one.devices, *e.Device)
+			if c.Bool("each") {
+				fmt.Printf("%s: %s\n", *e.Device, e.Answer.Value)
+			}
+		}
+		return nil
+	})
+	if c.Bool("json") {
+		fmt.Println("\n]")
+		return err
+	}
+	if err != nil {
+		return err
+	}
+	list := slices.SortedFunc(maps.Values(counts), func(a, b *count) int {
+		return cmp.Or(cmp.Compare(len(b.devices), len(a.devices)), cmp.Compare(a.value, b.value))
+	})
+	t := newTable("ANSWER", "DEVICES", "SUCH AS")
+	answered := 0
+	for _, one := range list {
+		slices.Sort(one.devices)
+		answered += len(one.devices)
+		t.row(one.value, fmt.Sprint(len(one.devices)), strings.Join(one.devices[:min(4, len(one.devices))], ", "))
+	}
+	if err := t.flush(); err != nil {
+		return err
+	}
+	fmt.Printf("%d of %d devices answered.\n", answered+failed, asked)
+	return nil
+}
+
+func standingCommand() *cli.Command {
+	return &cli.Command{
+		Name: "standing", Usage: "show where a device's reading or fact lies among others", ArgsUsage: "NAME READING", ShellComplete: completeDevices,
+		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "only among devices for which this CEL `EXPR` holds"}, &cli.StringFlag{Name: "group", Usage: "only among devices of this group"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, d, err := target(ctx, c)
+			if err != nil {
+				return err
+			}
+			if c.Args().Len() < 2 {
+				return errors.New("which reading? moor standing NAME cpu, or a fact such as os_version")
+			}
+			where, group, err := chosen(ctx, c, k)
+			if err != nil {
+				return err
+			}
+			s, err := client.Result(k.GetStandingWithResponse(ctx, d.ID, &api.GetStandingParams{Of: strings.Join(c.Args().Tail(), " "), Where: where, Group: group}))
+			if err != nil {
+				return err
+			}
+			if c.Bool("json") {
+				return printJSON(s)
+			}
+			if s.Numeric {
+				fmt.Printf("%s of %s: %.4g %s. %.0f %% of %d devices read less; the median is %.4g %s.\n", s.Title, d.Name, *s.Value, s.Unit, *s.Rank*100, s.Devices, *s.Median, s.Unit)
+			} else {
+				fmt.Printf("%s of %s: %s. %d devices compared.\n", s.Title, d.Name, *s.Text, s.Devices)
+			}
+			most := 1
+			for _, b := range s.Bins {
+				most = max(most, b.Count)
+			}
+			for _, b := range s.Bins {
+				label := orEmpty(b.Text)
+				if s.Numeric {
+					label = fmt.Sprintf("%.4g", *b.From)
+				}
+				fmt.Printf("%s %14s  %5d %s\n", map[bool]string{true: "▶", false: " "}[b.Here], label, b.Count, strings.Repeat("▇", b.Count*40/most))
+			}
+			return nil
+		},
+	}
+}

@@ -1,0 +1,304 @@
+package fleet
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"slices"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/device"
+	"moorwatch.example/core/selector"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/front"
+)
+
+// readGroups brings the roster's groups up to date.
+func (f *Column) readGroups(ctx context.Context) error {
+	rows, err := f.store.groups(ctx, "", 0)
+	if err != nil {
+		return err
+	}
+	var all []group
+	for _, row := range rows {
+		g := group{id: row.ID, name: row.Name, members: map[uuid.UUID]bool{}}
+		if row.Expression != "" {
+			if g.match, err = selector.Compile(row.Expression); err != nil {
+				slog.Warn("a group's expression cannot be read any more", "group", row.Name, "error", err)
+			}
+		} else {
+			for _, id := range *row.Members {
+				g.members[id] = true
+			}
+		}
+		all = append(all, g)
+	}
+	if moved := f.roster.setGroups(all, time.Now()); len(moved) > 0 {
+		f.reviewer.Review(moved...)
+		f.Changed(moved)
+	}
+	return nil
+}
+
+// ListGroups lists groups by name: GET /groups.
+func (f *Column) ListGroups(c *gin.Context, in api.ListGroupsParams) {
+	var after string
+	limit := front.Limit(in.Limit, 100)
+	if err := front.After(in.Cursor, &after); err != nil {
+		front.Fail(c, err)
+		return
+	}
+	found, err := f.store.groups(c.Request.Context(), after, limit+1)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	items, next := front.Page(found, limit, func(g api.Group) any { return g.Name })
+	f.count(items)
+	c.JSON(http.StatusOK, api.GroupPage{Items: items, Next: next})
+}
+
+// count fills in how many devices each group has.
+func (f *Column) count(groups []api.Group) {
+	counts := map[string]int{}
+	for _, e := range f.roster.all() {
+		for _, id := range e.place.Groups {
+			counts[id]++
+		}
+	}
+	for i := range groups {
+		groups[i].Devices = counts[groups[i].ID.String()]
+	}
+}
+
+// AddGroup adds a group: POST /groups.
+func (f *Column) AddGroup(c *gin.Context) { f.putGroup(c, nil, http.StatusCreated, "group.add") }
+
+// SetGroup changes a group: PUT /groups/{id}.
+func (f *Column) SetGroup(c *gin.Context, id api.ID) {
+	f.putGroup(c, &id, http.StatusOK, "group.change")
+}
+
+func (f *Column) putGroup(c *gin.Context, id *uuid.UUID, status int, action string) {
+	in, ok := front.Bind[api.NewGroup](c)
+	if !ok {
+		return
+	}
+	ctx, name, expression := c.Request.Context(), device.CleanName(in.Name), ""
+	var members []uuid.UUID
+	if in.Expression != nil && *in.Expression != "" {
+		expression = *in.Expression
+		if _, err := selector.Compile(expression); err != nil {
+			front.Fail(c, front.Problem(http.StatusBadRequest, "The expression cannot be read.", err.Error()))
+			return
+		}
+	} else if in.Members != nil {
+		members = *in.Members
+	}
+	g, err := f.store.setGroup(ctx, id, name, expression, members, front.CallerOf(c).Email)
+	switch {
+	case db.Missing(err):
+		err = front.NotFound("group")
+	case db.Duplicate(err):
+		err = front.Problem(http.StatusConflict, "There is a group of this name already.", "Choose another name.")
+	}
+	if err == nil {
+		err = f.readGroups(ctx)
+	}
+	if err == nil {
+		deed := front.DeedOf(c, action, "done")
+		deed.Detail = cmp.Or(expression, fmt.Sprintf("%d devices", len(members)))
+		deed.Detail = name + ": " + deed.Detail
+		err = f.audit.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	one := []api.Group{g}
+	f.count(one)
+	c.JSON(status, one[0])
+}
+
+// RemoveGroup removes a group that nothing is set for: DELETE /groups/{id}.
+func (f *Column) RemoveGroup(c *gin.Context, id api.ID) {
+	ctx := c.Request.Context()
+	user, err := f.store.scoped(ctx, id)
+	if err == nil {
+		front.Fail(c, front.Problem(http.StatusConflict, "The group is in use.", fmt.Sprintf("It is the scope of %s: change that first.", user)))
+		return
+	}
+	var name string
+	if db.Missing(err) {
+		if name, err = f.store.removeGroup(ctx, id); db.Missing(err) {
+			err = front.NotFound("group")
+		}
+	}
+	if err == nil {
+		err = f.readGroups(ctx)
+	}
+	if err == nil {
+		deed := front.DeedOf(c, "group.remove", "done")
+		deed.Detail = name
+		err = f.audit.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// previewed is how many devices a preview shows.
+const previewed = 10
+
+// PreviewGroup counts the devices for which an expression holds: POST /groups/preview.
+func (f *Column) PreviewGroup(c *gin.Context) {
+	in, ok := front.Bind[api.Expression](c)
+	if !ok {
+		return
+	}
+	found, of, undecided, why, err := f.roster.matching(in.Expression)
+	var rows []api.Device
+	if err == nil {
+		rows, err = f.rows(c.Request.Context(), found[:min(previewed, len(found))])
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	out := api.GroupPreview{Count: len(found), Of: of, Items: append([]api.Device{}, rows...), Undecided: undecided}
+	if why != nil {
+		text := why.Error()
+		out.Why = &text
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// wordValues is how many values of a word are shown.
+const wordValues = 20
+
+// ListWords lists what an expression may use: GET /words.
+func (f *Column) ListWords(c *gin.Context) {
+	counts := map[string]map[string]int{}
+	note := func(word string, values ...string) {
+		if counts[word] == nil {
+			counts[word] = map[string]int{}
+		}
+		for _, v := range values {
+			if v != "" {
+				counts[word][v]++
+			}
+		}
+	}
+	for _, e := range f.roster.all() {
+		s := &e.subject
+		note("organisation", s.Organisation)
+		note("site", s.Site)
+		note("os", s.OS)
+		note("os_name", s.OSName)
+		note("os_version", s.OSVersion)
+		note("arch", s.Arch)
+		note("model", s.Model)
+		note("condition", s.Condition)
+		note("agent_version", s.AgentVersion)
+		note("capabilities", s.Capabilities...)
+		note("tags", s.Tags...)
+		note("people", s.People...)
+		if s.Software != nil {
+			note("software", s.Software.Names()...)
+		}
+	}
+	out := api.WordList{Items: []api.Word{}}
+	for _, w := range selector.Words {
+		word := api.Word{Name: w.Name, Type: w.Type, About: w.About}
+		if bins := frequent(counts[w.Name]); len(bins) > 0 {
+			word.Values = &bins
+		}
+		out.Items = append(out.Items, word)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func frequent(counts map[string]int) []string {
+	values := make([]string, 0, len(counts))
+	for v := range counts {
+		values = append(values, v)
+	}
+	slices.SortFunc(values, func(a, b string) int { return cmp.Or(cmp.Compare(counts[b], counts[a]), cmp.Compare(a, b)) })
+	return values[:min(len(values), wordValues)]
+}
+
+// SetTags sets the tags of a device: PUT /devices/{id}/tags.
+func (f *Column) SetTags(c *gin.Context, id api.ID) {
+	in, ok := front.Bind[api.TagList](c)
+	if !ok {
+		return
+	}
+	ctx, tags := c.Request.Context(), []string{}
+	for _, t := range in.Tags {
+		if t = device.CleanName(t); !slices.Contains(tags, t) {
+			tags = append(tags, t)
+		}
+	}
+	slices.Sort(tags)
+	name, err := f.store.setTags(ctx, id, tags)
+	if db.Missing(err) {
+		err = front.NotFound("device")
+	}
+	if err == nil {
+		f.Changed([]uuid.UUID{id})
+		deed := front.DeedOf(c, "device.tag", "done")
+		deed.Device, deed.DeviceName, deed.Detail = id, name, fmt.Sprint(tags)
+		err = f.audit.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, api.TagList{Tags: tags})
+}
+
+// AddFavourite makes a device one of the caller's favourites: PUT /favourites/{id}.
+func (f *Column) AddFavourite(c *gin.Context, id api.ID) {
+	ctx := c.Request.Context()
+	_, err := f.Device(ctx, id)
+	if err == nil {
+		err = f.store.addFavourite(ctx, front.CallerOf(c).ID, id)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// RemoveFavourite takes a device from the caller's favourites: DELETE /favourites/{id}.
+func (f *Column) RemoveFavourite(c *gin.Context, id api.ID) {
+	if err := f.store.removeFavourite(c.Request.Context(), front.CallerOf(c).ID, id); err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// markFavourites marks which of the devices are the caller's favourites.
+func (f *Column) markFavourites(ctx context.Context, caller *front.Caller, rows []api.Device) error {
+	if caller == nil || len(rows) == 0 {
+		return nil
+	}
+	ids, err := f.store.favourites(ctx, caller.ID)
+	for i := range rows {
+		if slices.Contains(ids, rows[i].ID) {
+			yes := true
+			rows[i].Favourite = &yes
+		}
+	}
+	return err
+}

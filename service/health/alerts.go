@@ -1,0 +1,244 @@
+package health
+
+import (
+	"cmp"
+	"context"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/device"
+	"moorwatch.example/core/health"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/front"
+)
+
+// attentionAlerts is how many alerts are gathered into the rows of the first page.
+const attentionAlerts = 5000
+
+// ListAttention lists what needs a person: GET /attention. Alerts that are likely to be one matter
+// are one row.
+func (h *Column) ListAttention(c *gin.Context, in api.ListAttentionParams) {
+	ctx := c.Request.Context()
+	offset := 0
+	limit := front.Limit(in.Limit, 100)
+	err := front.After(in.Cursor, &offset)
+	var o overview
+	if err == nil {
+		o, err = h.store.overview(ctx, attentionAlerts)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	groups := health.Gather(o.alerts, matter)
+	page := api.AttentionPage{Items: []api.Attention{}, Total: len(groups), Quiet: o.quiet, Devices: &o.tally}
+	offset = min(max(offset, 0), len(groups))
+	shown := groups[offset:min(offset+limit, len(groups))]
+	var ids []uuid.UUID
+	for _, g := range shown {
+		if g[0].DeviceID != nil {
+			ids = append(ids, *g[0].DeviceID)
+		}
+	}
+	rows, err := h.fleet.Devices(ctx, ids)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	devices := map[uuid.UUID]*api.Device{}
+	for i := range rows {
+		devices[rows[i].ID] = &rows[i]
+	}
+	for _, g := range shown {
+		one := api.Attention{Alert: g[0], NextStep: nextStep(g[0])}
+		if g[0].DeviceID != nil {
+			one.Device = devices[*g[0].DeviceID]
+		}
+		if len(g) > 1 {
+			alike := []api.Alike{}
+			for _, a := range g[1:] {
+				alike = append(alike, api.Alike{Alert: a.ID, DeviceID: *a.DeviceID, Device: *a.Device, Site: a.Site})
+			}
+			one.Alike = &alike
+		}
+		page.Items = append(page.Items, one)
+	}
+	if offset+limit < len(groups) {
+		page.Next = front.Cursor(offset + limit)
+	}
+	c.JSON(http.StatusOK, page)
+}
+
+// matter tells which alerts are likely to be one matter: of one check with one suspect, or of one
+// check, level and organisation.
+func matter(a api.Alert) (strong, weak string) {
+	if a.DeviceID == nil || a.Device == nil {
+		return "", ""
+	}
+	weak = a.Check + "\n" + string(a.Level) + "\n" + a.Organisation
+	if a.Suspect != nil {
+		strong = a.Check + "\n" + a.Suspect.Signature
+	}
+	return strong, weak
+}
+
+func nextStep(a api.Alert) string {
+	if a.DeviceID == nil {
+		return "Ask at the site about its router and line"
+	}
+	return health.NextStep(a.Check)
+}
+
+// ListAlerts lists alerts, the latest first: GET /alerts.
+func (h *Column) ListAlerts(c *gin.Context, in api.ListAlertsParams) {
+	before, limit := latestMoment, front.Limit(in.Limit, 100)
+	err := front.After(in.Cursor, &before)
+	var found []api.Alert
+	if err == nil {
+		found, err = h.store.alerts(c.Request.Context(), alertFilter{in.State, in.Check, in.Device, in.From}, before, limit+1)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	items, next := front.Page(found, limit, func(a api.Alert) any { return moment{a.OpenedAt, a.ID} })
+	c.JSON(http.StatusOK, api.AlertPage{Items: items, Next: next})
+}
+
+// GetAlert shows one alert whole: GET /alerts/{id}.
+func (h *Column) GetAlert(c *gin.Context, id api.ID) {
+	ctx := c.Request.Context()
+	out := api.AlertDetail{}
+	var err error
+	if out.Alert, err = h.store.alert(ctx, id); err == nil {
+		out.NextStep = nextStep(out.Alert)
+		if out.Events, err = h.store.events(ctx, id); err == nil {
+			out.Parts, err = h.store.parts(ctx, id)
+		}
+	}
+	if err != nil {
+		front.Fail(c, missing(err, "alert"))
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// longestSnooze is the longest that an alert is put off.
+const longestSnooze = 30 * 24 * time.Hour
+
+// HandleAlert does something to an alert: POST /alerts/{id}/events.
+func (h *Column) HandleAlert(c *gin.Context, id api.ID) {
+	in, ok := front.Bind[api.AlertAction](c)
+	if !ok {
+		return
+	}
+	ctx, now, by := c.Request.Context(), time.Now(), front.CallerOf(c).Email
+	d, err := h.deed(ctx, in, now)
+	if err == nil {
+		if err = h.store.handle(ctx, id, d, by, now); db.Missing(err) {
+			if _, err = h.store.alert(ctx, id); err == nil {
+				err = front.Problem(http.StatusConflict, "The alert is over.", "It was resolved; only notes and an assignee can be added.")
+			}
+		}
+	}
+	var a api.Alert
+	if err == nil {
+		a, err = h.store.alert(ctx, id)
+	}
+	if err == nil {
+		deed := front.DeedOf(c, "alert."+in.Action, "done")
+		deed.Detail = strings.TrimSpace(a.Message + " " + d.detail)
+		if a.DeviceID != nil {
+			deed.Device, deed.DeviceName = *a.DeviceID, *a.Device
+		}
+		err = h.audit.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, missing(err, "alert"))
+		return
+	}
+	h.fleet.Publish("alerts", []uuid.UUID{id})
+	c.JSON(http.StatusOK, a)
+}
+
+// deed reads what a person wants done to an alert.
+func (h *Column) deed(ctx context.Context, in api.AlertAction, now time.Time) (d deed, err error) {
+	text := ""
+	if in.Text != nil {
+		text = strings.TrimSpace(device.CleanLong(*in.Text, 4000))
+	}
+	d.detail = text
+	state := func(s health.AlertState) *health.AlertState { return &s }
+	switch in.Action {
+	case "acknowledge":
+		d.kind, d.state = health.Ack, state(health.Acknowledged)
+	case "resolve":
+		d.kind, d.state = health.Ended, state(health.Over)
+	case "reopen":
+		d.kind, d.state = health.Woke, state(health.Open)
+	case "snooze":
+		if in.Until == nil || !in.Until.After(now) || in.Until.Sub(now) > longestSnooze {
+			return d, bad("Until when?", "Give a time within the next 30 days as until.")
+		}
+		d.kind, d.state, d.until = health.Snooze, state(health.Snoozed), in.Until
+		d.detail = strings.TrimSpace("until " + in.Until.UTC().Format("2 January 15:04 MST") + ". " + text)
+	case "assign":
+		d.kind, d.assign = health.Assigned, true
+		name := ""
+		if in.Assignee != nil {
+			name = strings.TrimSpace(*in.Assignee)
+		}
+		d.detail = strings.TrimSpace("to " + cmp.Or(device.CleanText(name), "nobody") + ". " + text)
+		if name != "" {
+			person, err := h.store.person(ctx, name)
+			if db.Missing(err) {
+				return d, bad("There is no such person.", "Give the e-mail of someone who may sign in.")
+			}
+			if err != nil {
+				return d, err
+			}
+			d.assignee = &person
+		}
+	default:
+		if d.kind = health.Noted; text == "" {
+			return d, bad("The note is empty.", "Write what others should know.")
+		}
+	}
+	return d, nil
+}
+
+// Suspects works out what changes most likely stand behind an alert; nil for none.
+type Suspects interface {
+	First(ctx context.Context, alert uuid.UUID) (*api.Suspect, error)
+}
+
+// Suspect works out the first suspect of every current alert anew. It is run every minute.
+func (h *Column) Suspect(ctx context.Context) error {
+	ids, err := h.store.current(ctx)
+	if err != nil {
+		return err
+	}
+	var changed []uuid.UUID
+	for _, id := range ids {
+		first, err := h.suspect.First(ctx, id)
+		if err != nil {
+			return err
+		}
+		differs, err := h.store.setSuspect(ctx, id, first)
+		if err != nil {
+			return err
+		}
+		if differs {
+			changed = append(changed, id)
+		}
+	}
+	if len(changed) > 0 {
+		h.fleet.Publish("alerts", changed)
+	}
+	return nil
+}

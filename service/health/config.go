@@ -1,0 +1,317 @@
+package health
+
+import (
+	"context"
+	"math"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/calendar"
+	"moorwatch.example/core/device"
+	"moorwatch.example/core/health"
+	"moorwatch.example/core/series"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/front"
+)
+
+// latestMoment is before which everything lies.
+var latestMoment = moment{time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC), uuid.Max}
+
+func bad(title, detail string) error { return front.Problem(http.StatusBadRequest, title, detail) }
+
+func missing(err error, what string) error {
+	if db.Missing(err) {
+		return front.NotFound(what)
+	}
+	return err
+}
+
+// named answers with a page of a list that is ordered by name.
+func named[T any](c *gin.Context, cursor *string, limit *int, read func(ctx context.Context, after string, limit int) ([]T, error), name func(T) string, page func([]T, *string) any) {
+	var after string
+	most := front.Limit(limit, 100)
+	err := front.After(cursor, &after)
+	var found []T
+	if err == nil {
+		found, err = read(c.Request.Context(), after, most+1)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	items, next := front.Page(found, most, func(x T) any { return name(x) })
+	c.JSON(http.StatusOK, page(items, next))
+}
+
+// saved finishes a change: err answers the caller, or the change takes effect and is noted in the
+// audit log. It tells whether all went well.
+func (h *Column) saved(c *gin.Context, action, detail string, err error) bool {
+	ctx := c.Request.Context()
+	switch {
+	case db.Missing(err):
+		err = front.NotFound("entry")
+	case db.Duplicate(err):
+		err = front.Problem(http.StatusConflict, "There is one of this name already.", "Choose another name.")
+	}
+	if err == nil {
+		err = h.rules.read(ctx, h.store)
+	}
+	if err == nil {
+		deed := front.DeedOf(c, action, "done")
+		deed.Detail = detail
+		err = h.audit.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+	}
+	return err == nil
+}
+
+func (h *Column) removed(c *gin.Context, action, what string, remove func(ctx context.Context) (string, error)) {
+	name, err := remove(c.Request.Context())
+	if h.saved(c, action, name, missing(err, what)) {
+		c.Status(http.StatusNoContent)
+	}
+}
+
+// reviewScope judges anew the devices that a scope covers, or covered.
+func (h *Column) reviewScope(ctx context.Context, scopes ...health.Scope) error {
+	for _, s := range scopes {
+		found, err := h.fleet.Scopes(ctx, s)
+		if err != nil {
+			return err
+		}
+		for _, d := range found {
+			h.Review(d.ID)
+		}
+	}
+	return nil
+}
+
+// ListChecks lists the kinds of check: GET /checks.
+func (h *Column) ListChecks(c *gin.Context) {
+	c.JSON(http.StatusOK, api.CheckList{Items: health.Kinds})
+}
+
+// ListDeviceChecks lists the settings that a device is judged by: GET /devices/{id}/checks.
+func (h *Column) ListDeviceChecks(c *gin.Context, id api.ID) {
+	ctx := c.Request.Context()
+	_, err := h.fleet.Device(ctx, id)
+	var p health.Place
+	if err == nil {
+		p, err = h.fleet.Place(ctx, id)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	out := api.DeviceChecks{Items: []api.ResolvedCheck{}}
+	for _, r := range h.rules.set(&p).set.Settings() {
+		one := api.ResolvedCheck{Setting: r.Setting, Policy: r.Source.Name, Scope: r.Source.Scope}
+		if r.Source.Policy != "" {
+			one.PolicyID = &r.Source.Policy
+		}
+		out.Items = append(out.Items, one)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// ListPolicies lists policies by name: GET /policies.
+func (h *Column) ListPolicies(c *gin.Context, in api.ListPoliciesParams) {
+	named(c, in.Cursor, in.Limit, h.store.policies, func(y api.Policy) string { return y.Name },
+		func(items []api.Policy, next *string) any { return api.PolicyPage{Items: items, Next: next} })
+}
+
+// AddPolicy adds a policy: POST /policies.
+func (h *Column) AddPolicy(c *gin.Context) { h.putPolicy(c, nil, http.StatusCreated, "policy.add") }
+
+// SetPolicy changes a policy: PUT /policies/{id}.
+func (h *Column) SetPolicy(c *gin.Context, id api.ID) {
+	h.putPolicy(c, &id, http.StatusOK, "policy.change")
+}
+
+func (h *Column) putPolicy(c *gin.Context, id *uuid.UUID, status int, action string) {
+	in, ok := front.Bind[api.NewPolicy](c)
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	in.Name = device.CleanName(in.Name)
+	var err error
+	for _, s := range in.Settings {
+		if err == nil {
+			if err = s.Validate(); err != nil {
+				err = bad("The policy cannot be kept.", err.Error())
+			}
+		}
+	}
+	if err == nil {
+		err = h.store.knownScope(ctx, in.Scope)
+	}
+	var y api.Policy
+	var before []health.Scope
+	if err == nil {
+		y, before, err = h.store.setPolicy(ctx, id, in, front.CallerOf(c).Email)
+	}
+	if !h.saved(c, action, in.Name, err) {
+		return
+	}
+	if err := h.reviewScope(ctx, append(before, in.Scope)...); err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.JSON(status, y)
+}
+
+// RemovePolicy removes a policy: DELETE /policies/{id}.
+func (h *Column) RemovePolicy(c *gin.Context, id api.ID) {
+	ctx := c.Request.Context()
+	scope, err := h.store.policyScope(ctx, id)
+	if err != nil {
+		front.Fail(c, missing(err, "policy"))
+		return
+	}
+	h.removed(c, "policy.remove", "policy", func(ctx context.Context) (string, error) { return h.store.remove(ctx, "policies", id) })
+	h.reviewScope(ctx, scope) // judged soon in any case
+}
+
+// trialEpisodes is how many episodes a trial shows.
+const trialEpisodes = 200
+
+// TryPolicy tries a setting on the past: POST /policies/trial.
+func (h *Column) TryPolicy(c *gin.Context) {
+	in, ok := front.Bind[api.Trial](c)
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	if err := in.Setting.Validate(); err != nil {
+		front.Fail(c, bad("The setting cannot be tried.", err.Error()))
+		return
+	}
+	reading := readingOf(in.Setting.Check)
+	if reading == "" {
+		front.Fail(c, bad("The check cannot be tried on the past.", "Only checks of readings, whose history is kept, can: "+triable()+"."))
+		return
+	}
+	devices, err := h.fleet.Scopes(ctx, in.Scope)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	days := front.Limit(in.Days, 7)
+	to := time.Now()
+	out := api.TrialResult{From: to.AddDate(0, 0, -days), Items: []api.TrialEpisode{}}
+	want := func(column string) bool {
+		kind, _ := device.SplitReading(column)
+		return kind == reading && series.Reading(column) == column
+	}
+	for _, d := range devices {
+		whole, gap := &series.Table{}, time.Duration(0)
+		if err := h.history.Past(ctx, d.ID, out.From, to, want, func(t *series.Table, g time.Duration) { whole.Merge(t); gap = max(gap, g) }); err != nil {
+			front.Fail(c, err)
+			return
+		}
+		whole.Sort()
+		if len(whole.Columns) > 0 {
+			out.LookedAt++
+		}
+		found := health.Replay(in.Setting, whole, gap)
+		if len(found) > 0 {
+			out.Devices++
+		}
+		for _, e := range found {
+			if out.Alerts++; len(out.Items) < trialEpisodes {
+				out.Items = append(out.Items, api.TrialEpisode{DeviceID: d.ID, Device: d.Name, Reading: e.Reading, Level: e.Level, From: e.From, To: e.To})
+			}
+		}
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func readingOf(check string) string {
+	for _, k := range health.Kinds {
+		if k.Name == check {
+			return k.Reading
+		}
+	}
+	return ""
+}
+
+func triable() (names string) {
+	for _, k := range health.Kinds {
+		if k.Reading != "" {
+			if names != "" {
+				names += ", "
+			}
+			names += k.Name
+		}
+	}
+	return names
+}
+
+// ListWindows lists maintenance windows by name: GET /maintenance-windows.
+func (h *Column) ListWindows(c *gin.Context, in api.ListWindowsParams) {
+	named(c, in.Cursor, in.Limit, h.store.windows, func(w api.Window) string { return w.Name },
+		func(items []api.Window, next *string) any {
+			for i := range items {
+				items[i].Next = nextStart(items[i].Span)
+			}
+			return api.WindowPage{Items: items, Next: next}
+		})
+}
+
+func nextStart(w calendar.Window) *time.Time {
+	at := w.Next(time.Now(), time.UTC)
+	if at.IsZero() || at.Year() > math.MaxInt16 {
+		return nil
+	}
+	return &at
+}
+
+// AddWindow adds a maintenance window: POST /maintenance-windows.
+func (h *Column) AddWindow(c *gin.Context) { h.putWindow(c, nil, http.StatusCreated, "window.add") }
+
+// SetWindow changes a maintenance window: PUT /maintenance-windows/{id}.
+func (h *Column) SetWindow(c *gin.Context, id api.ID) {
+	h.putWindow(c, &id, http.StatusOK, "window.change")
+}
+
+func (h *Column) putWindow(c *gin.Context, id *uuid.UUID, status int, action string) {
+	in, ok := front.Bind[api.NewWindow](c)
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	in.Name = device.CleanName(in.Name)
+	err := in.Span.Validate()
+	if err != nil {
+		err = bad("The window cannot be kept.", err.Error())
+	}
+	if err == nil {
+		err = h.store.knownScope(ctx, in.Scope)
+	}
+	var w api.Window
+	if err == nil {
+		w, err = h.store.setWindow(ctx, id, in, front.CallerOf(c).Email)
+	}
+	if !h.saved(c, action, in.Name, err) {
+		return
+	}
+	if err := h.reviewScope(ctx, in.Scope); err != nil {
+		front.Fail(c, err)
+		return
+	}
+	w.Next = nextStart(w.Span)
+	c.JSON(status, w)
+}
+
+// RemoveWindow removes a maintenance window: DELETE /maintenance-windows/{id}.
+func (h *Column) RemoveWindow(c *gin.Context, id api.ID) {
+	h.removed(c, "window.remove", "window", func(ctx context.Context) (string, error) { return h.store.remove(ctx, "maintenance_windows", id) })
+	h.reviewScope(c.Request.Context(), health.Scope{Kind: health.Everywhere}) // what it muted speaks again
+}

@@ -1,0 +1,191 @@
+package health
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"net/http"
+	"net/mail"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/device"
+	"moorwatch.example/core/health"
+	"moorwatch.example/service/front"
+)
+
+// ListChannels lists channels by name: GET /channels.
+func (h *Column) ListChannels(c *gin.Context, in api.ListChannelsParams) {
+	named(c, in.Cursor, in.Limit, h.store.channels, func(x api.Channel) string { return x.Name },
+		func(items []api.Channel, next *string) any { return api.ChannelPage{Items: items, Next: next} })
+}
+
+// AddChannel adds a channel: POST /channels.
+func (h *Column) AddChannel(c *gin.Context) {
+	in, ok := front.Bind[api.NewChannel](c)
+	if !ok {
+		return
+	}
+	secret := make([]byte, 32)
+	rand.Read(secret)
+	x, err := h.readChannel(in)
+	if err == nil {
+		x, err = h.store.addChannel(c.Request.Context(), x, secret, front.CallerOf(c).Email)
+	}
+	if h.saved(c, "channel.add", in.Name, err) {
+		if x.Kind == "webhook" {
+			text := base64.StdEncoding.EncodeToString(secret)
+			x.Secret = &text
+		}
+		c.JSON(http.StatusCreated, x)
+	}
+}
+
+// SetChannel changes a channel; its secret stays: PUT /channels/{id}.
+func (h *Column) SetChannel(c *gin.Context, id api.ID) {
+	in, ok := front.Bind[api.NewChannel](c)
+	if !ok {
+		return
+	}
+	x, err := h.readChannel(in)
+	if err == nil {
+		x.ID = id
+		x, err = h.store.setChannel(c.Request.Context(), x, front.CallerOf(c).Email)
+	}
+	if h.saved(c, "channel.change", in.Name, err) {
+		c.JSON(http.StatusOK, x)
+	}
+}
+
+func (h *Column) readChannel(in api.NewChannel) (api.Channel, error) {
+	x := api.Channel{Name: device.CleanName(in.Name), Kind: in.Kind, Target: strings.TrimSpace(in.Target)}
+	if x.Kind == "webhook" {
+		u, err := url.Parse(x.Target)
+		if err != nil || u.Host == "" || (u.Scheme != "https" && u.Scheme != "http") {
+			return x, bad("The address cannot be read.", "Write it as https://host/path.")
+		}
+		return x, nil
+	}
+	list := addresses(x.Target)
+	if len(list) == 0 {
+		return x, bad("There is no e-mail address.", "Write one or more, with commas between them.")
+	}
+	for _, a := range list {
+		if _, err := mail.ParseAddress(a); err != nil {
+			return x, bad("The address "+device.CleanText(a)+" cannot be read.", "Write it as name@host.example.")
+		}
+	}
+	return x, nil
+}
+
+// RemoveChannel removes a channel that no rule uses: DELETE /channels/{id}.
+func (h *Column) RemoveChannel(c *gin.Context, id api.ID) {
+	for _, x := range h.rules.all() {
+		if x.channel == id || x.escalate == id {
+			front.Fail(c, front.Problem(http.StatusConflict, "The channel is in use.", "The rule "+x.Name+" tells it: change that first."))
+			return
+		}
+	}
+	h.removed(c, "channel.remove", "channel", func(ctx context.Context) (string, error) { return h.store.remove(ctx, "channels", id) })
+}
+
+// TestChannel tells a channel something now: POST /channels/{id}/test.
+func (h *Column) TestChannel(c *gin.Context, id api.ID) {
+	ctx := c.Request.Context()
+	x, err := h.store.channel(ctx, id)
+	if err != nil {
+		front.Fail(c, missing(err, "channel"))
+		return
+	}
+	now := time.Now()
+	answer, err := h.send(ctx, delivery{id: uuid.New(), channel: x, events: []Told{{ID: uuid.New(), Kind: "test", At: now, Level: health.Notice, Site: "Moorwatch",
+		Message: "This is a test of the channel " + x.name + ".", Since: now}}})
+	out := api.ChannelTest{Sent: err == nil, Detail: answer}
+	if err != nil {
+		out.Detail = device.CleanText(err.Error())
+	}
+	deed := front.DeedOf(c, "channel.test", map[bool]string{true: "done", false: "failed"}[out.Sent])
+	deed.Detail = x.name
+	if err := h.audit.Record(ctx, deed); err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// ListRules lists rules by name: GET /rules.
+func (h *Column) ListRules(c *gin.Context, in api.ListRulesParams) {
+	named(c, in.Cursor, in.Limit, h.store.rules, func(x api.Rule) string { return x.Rule.Name },
+		func(items []api.Rule, next *string) any { return api.RulePage{Items: items, Next: next} })
+}
+
+// AddRule adds a rule: POST /rules.
+func (h *Column) AddRule(c *gin.Context) { h.putRule(c, nil, http.StatusCreated, "rule.add") }
+
+// SetRule changes a rule: PUT /rules/{id}.
+func (h *Column) SetRule(c *gin.Context, id api.ID) { h.putRule(c, &id, http.StatusOK, "rule.change") }
+
+func (h *Column) putRule(c *gin.Context, id *uuid.UUID, status int, action string) {
+	in, ok := front.Bind[api.NewRule](c)
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	in.Name = device.CleanName(in.Name)
+	err := in.Validate()
+	if err != nil {
+		err = bad("The rule cannot be kept.", err.Error())
+	}
+	for _, channel := range []string{in.Channel, in.EscalateTo} {
+		if err == nil && channel != "" {
+			var known uuid.UUID
+			if known, err = uuid.Parse(channel); err == nil {
+				_, err = h.store.channel(ctx, known)
+			}
+			if err != nil {
+				err = bad("There is no such channel.", "Use the id of one, as the list of channels shows it.")
+			}
+		}
+	}
+	if err == nil {
+		err = h.store.knownScope(ctx, in.Scope)
+	}
+	var x api.Rule
+	if err == nil {
+		var text []byte
+		if text, err = json.Marshal(in); err == nil {
+			x, err = h.store.setRule(ctx, id, in.Name, text, front.CallerOf(c).Email)
+		}
+	}
+	if h.saved(c, action, in.Name, err) {
+		c.JSON(status, x)
+	}
+}
+
+// RemoveRule removes a rule: DELETE /rules/{id}.
+func (h *Column) RemoveRule(c *gin.Context, id api.ID) {
+	h.removed(c, "rule.remove", "rule", func(ctx context.Context) (string, error) { return h.store.remove(ctx, "rules", id) })
+}
+
+// ListDeliveries lists what was told: GET /deliveries.
+func (h *Column) ListDeliveries(c *gin.Context, in api.ListDeliveriesParams) {
+	before := latestMoment
+	limit := front.Limit(in.Limit, 100)
+	err := front.After(in.Cursor, &before)
+	var found []api.Delivery
+	if err == nil {
+		found, err = h.store.deliveries(c.Request.Context(), before, limit+1)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	items, next := front.Page(found, limit, func(d api.Delivery) any { return moment{d.CreatedAt, d.ID} })
+	c.JSON(http.StatusOK, api.DeliveryPage{Items: items, Next: next})
+}

@@ -1,0 +1,181 @@
+package health
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/link"
+	"moorwatch.example/core/calendar"
+	"moorwatch.example/core/device"
+	"moorwatch.example/core/health"
+	"moorwatch.example/service/hub"
+)
+
+// rules is what devices are judged by and who is told, kept in memory: policies, windows, rules,
+// and the sets that policies resolve to.
+type rules struct {
+	mu       sync.Mutex
+	policies []health.Policy
+	windows  []window
+	rules    []rule
+	newest   string // version of an agent
+	sets     map[string]*resolved
+	digests  map[uuid.UUID]string
+	mutes    map[mute]muted
+}
+
+// window is a maintenance window with its scope.
+type window struct {
+	scope health.Scope
+	span  calendar.Window
+}
+
+// rule is a rule with its channels.
+type rule struct {
+	health.Rule
+	channel, escalate uuid.UUID
+}
+
+// resolved is a set of checks with the digest of what it asks agents to look at.
+type resolved struct {
+	set    *health.Set
+	digest string
+}
+
+// mute is a window in a time zone, and muted what is known of it until a time.
+type mute struct {
+	window int
+	zone   string
+}
+type muted struct {
+	known time.Time // until when this holds
+	until time.Time // zero outside the window
+}
+
+func newRules() *rules {
+	return &rules{sets: map[string]*resolved{}, digests: map[uuid.UUID]string{}, mutes: map[mute]muted{}}
+}
+
+// read reads everything anew.
+func (r *rules) read(ctx context.Context, s store) error {
+	policies, err := s.allPolicies(ctx)
+	if err != nil {
+		return err
+	}
+	windows, err := s.allWindows(ctx)
+	if err != nil {
+		return err
+	}
+	told, err := s.allRules(ctx)
+	if err != nil {
+		return err
+	}
+	versions, err := s.agentVersions(ctx)
+	if err != nil {
+		return err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.policies, r.windows, r.rules, r.newest = policies, windows, told, health.NewestVersion(versions)
+	r.sets, r.mutes = map[string]*resolved{}, map[mute]muted{}
+	return nil
+}
+
+// set is what a device at a place is judged by.
+func (r *rules) set(p *health.Place) *resolved {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	own := ""
+	if slices.ContainsFunc(r.policies, func(y health.Policy) bool { return y.Scope.Kind == health.Device && y.Scope.ID == p.Device }) {
+		own = p.Device
+	}
+	key := strings.Join(append([]string{p.Organisation, p.Site, own}, p.Groups...), " ")
+	found := r.sets[key]
+	if found == nil {
+		found = &resolved{set: health.Resolve(r.policies, p)}
+		text, _ := json.Marshal(found.set.Probes()) // probes are texts and numbers
+		sum := sha256.Sum256(text)
+		found.digest = hex.EncodeToString(sum[:8])
+		r.sets[key] = found
+	}
+	if id, err := uuid.Parse(p.Device); err == nil {
+		r.digests[id] = found.digest
+	}
+	return found
+}
+
+func (r *rules) newestAgent() string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.newest
+}
+
+// mutedUntil is when the maintenance windows end that a place lies in now; zero outside any.
+func (r *rules) mutedUntil(p *health.Place, zone string, now time.Time) (until time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for i, w := range r.windows {
+		if !w.scope.Covers(p) {
+			continue
+		}
+		key := mute{i, zone}
+		m, ok := r.mutes[key]
+		if !ok || !now.Before(m.known) {
+			at := calendar.Zone(zone)
+			m = muted{known: now.Add(time.Minute)}
+			if end, in := w.span.Contains(now, at); in {
+				m.until = end
+				m.known = end
+			} else if next := w.span.Next(now, at); !next.IsZero() && next.Before(m.known) {
+				m.known = next
+			}
+			r.mutes[key] = m
+		}
+		if m.until.After(until) {
+			until = m.until
+		}
+	}
+	return until
+}
+
+func (r *rules) all() []rule {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.rules
+}
+
+func (r *rules) escalates() bool {
+	return slices.ContainsFunc(r.all(), func(x rule) bool { return x.EscalateMinutes > 0 })
+}
+
+// SettingsDigest identifies what the agent of a device is asked to look at.
+func (h *Column) SettingsDigest(id uuid.UUID) string {
+	h.rules.mu.Lock()
+	defer h.rules.mu.Unlock()
+	return h.rules.digests[id]
+}
+
+// ServeSettings tells an agent over its link what it is asked to look at: GET /settings.
+func (h *Column) ServeSettings(w http.ResponseWriter, r *http.Request) {
+	p, err := h.fleet.Place(r.Context(), hub.Device(r))
+	if err != nil {
+		http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
+		return
+	}
+	found := h.rules.set(&p)
+	probes := found.set.Probes()
+	if probes == nil {
+		probes = []device.Probe{}
+	}
+	w.Header().Set("Content-Type", "application/json")
+	json.NewEncoder(w).Encode(link.Settings{Digest: found.digest, Probes: probes})
+}

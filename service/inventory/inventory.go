@@ -1,0 +1,348 @@
+// Package inventory is the column of what devices consist of: it takes inventories as differences,
+// keeps the last known, turns differences into changes, counts software over the fleet, and ranks
+// the changes before an alert as its suspects. Its rules are in core/inventory and core/suspect.
+package inventory
+
+import (
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"maps"
+	"net/http"
+	"slices"
+	"strconv"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/link"
+	"moorwatch.example/core/inventory"
+	"moorwatch.example/core/suspect"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/front"
+	"moorwatch.example/service/hub"
+)
+
+// Fleet is what this column asks and tells of devices.
+type Fleet interface {
+	Device(ctx context.Context, id uuid.UUID) (api.Device, error)
+	Devices(ctx context.Context, ids []uuid.UUID) ([]api.Device, error)
+	Changed(devices []uuid.UUID)
+}
+
+// Reviewer judges devices anew, soon, after what they consist of changed.
+type Reviewer interface{ Review(devices ...uuid.UUID) }
+
+// Column serves the inventory part of the contract.
+type Column struct {
+	store    store
+	fleet    Fleet
+	reviewer Reviewer
+	audit    front.Recorder
+	hub      *hub.Hub
+}
+
+// New makes the column. Join gives it the hub.
+func New(pool *pgxpool.Pool, fleet Fleet, reviewer Reviewer, audit front.Recorder) *Column {
+	return &Column{store: store{pool}, fleet: fleet, reviewer: reviewer, audit: audit}
+}
+
+// Join gives the column the hub over which it calls devices.
+func (v *Column) Join(h *hub.Hub) { v.hub = h }
+
+// ServeInventory takes the differences of a device's inventory over its link: POST /inventory. It
+// answers 409 when it does not know what they start from; then the device sends the whole.
+func (v *Column) ServeInventory(w http.ResponseWriter, r *http.Request) {
+	ctx, cancel := context.WithTimeout(r.Context(), 30*time.Second)
+	defer cancel()
+	var d inventory.Delta
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, link.MaxInventory)).Decode(&d); err != nil {
+		hub.Refuse(w, err)
+		return
+	}
+	id := hub.Device(r)
+	err := v.Accept(ctx, id, d, time.Now())
+	switch {
+	case errors.Is(err, errBase):
+		http.Error(w, err.Error(), http.StatusConflict)
+	case db.Missing(err):
+		http.Error(w, "the device is not known any more", http.StatusGone)
+	case err != nil:
+		slog.Warn("an inventory cannot be stored", "device", id, "error", err)
+		http.Error(w, "the inventory cannot be stored now; keep it and send it later", http.StatusServiceUnavailable)
+	default:
+		w.WriteHeader(http.StatusNoContent)
+	}
+}
+
+// errBase means that the differences do not start from what is stored.
+var errBase = errors.New("the differences do not start from what is stored: send the whole")
+
+// Accept stores what a device's inventory became at a time.
+func (v *Column) Accept(ctx context.Context, id uuid.UUID, d inventory.Delta, at time.Time) error {
+	changed, err := v.store.accept(ctx, id, at, func(before inventory.Snapshot) (inventory.Snapshot, []inventory.Change, error) {
+		after, err := before.Apply(d)
+		if err != nil {
+			return nil, nil, errors.Join(errBase, err)
+		}
+		if len(before) == 0 {
+			return after, nil, nil // the first: nothing has changed yet
+		}
+		return after, inventory.Changes(before, after), nil
+	})
+	if err == nil && changed {
+		v.fleet.Changed([]uuid.UUID{id})
+		v.reviewer.Review(id)
+	}
+	return err
+}
+
+// GetInventory shows what a device consists of: GET /devices/{id}/inventory.
+func (v *Column) GetInventory(c *gin.Context, id api.ID, in api.GetInventoryParams) {
+	ctx := c.Request.Context()
+	d, err := v.fleet.Device(ctx, id)
+	var out api.Inventory
+	if err == nil {
+		out, err = v.read(ctx, id)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	switch {
+	case in.Format != nil && *in.Format == "csv":
+		writeItems(c, d, out.Items)
+	case in.Format != nil && *in.Format == "cyclonedx":
+		writeBill(c, d, out)
+	default:
+		c.JSON(http.StatusOK, out)
+	}
+}
+
+func (v *Column) read(ctx context.Context, id uuid.UUID) (out api.Inventory, err error) {
+	items, at, err := v.store.inventory(ctx, id)
+	if db.Missing(err) {
+		err = nil
+	}
+	return api.Inventory{Items: inventory.Of(items).Items(), TakenAt: at, Sections: inventory.Sections}, err
+}
+
+// takeWithin is how long a device may take for its inventory.
+const takeWithin = 2 * time.Minute
+
+// TakeInventory has a device take its inventory now: POST /devices/{id}/inventory.
+func (v *Column) TakeInventory(c *gin.Context, id api.ID) {
+	ctx, cancel := context.WithTimeout(c.Request.Context(), takeWithin)
+	defer cancel()
+	d, err := v.fleet.Device(ctx, id)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	deed := front.DeedOf(c, "inventory.take", "started")
+	deed.Device, deed.DeviceName = id, d.Name
+	if err := v.audit.Record(ctx, deed); err != nil {
+		front.Fail(c, err)
+		return
+	}
+	answer, err := v.hub.Call(ctx, http.MethodPost, id, "/inventory", nil, nil)
+	if err != nil {
+		front.Fail(c, front.Unreachable(d.Name, err))
+		return
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode >= 300 {
+		front.Fail(c, front.FromDevice(d.Name, answer))
+		return
+	}
+	out, err := v.read(ctx, id)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// ListChanges lists changes, the latest first: GET /changes.
+func (v *Column) ListChanges(c *gin.Context, in api.ListChangesParams) {
+	before, limit := place{At: time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)}, front.Limit(in.Limit, 100)
+	err := front.After(in.Cursor, &before)
+	var found []api.Change
+	if err == nil {
+		found, err = v.store.changes(c.Request.Context(), in, before, limit+1)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	items, next := front.Page(found, limit, func(x api.Change) any { return place{x.At, x.ID} })
+	c.JSON(http.StatusOK, api.ChangePage{Items: items, Next: next})
+}
+
+// place is where a page of changes ended.
+type place struct {
+	At time.Time
+	ID int64
+}
+
+// ListSoftware lists the fleet's software by name: GET /software.
+func (v *Column) ListSoftware(c *gin.Context, in api.ListSoftwareParams) {
+	var after name
+	limit := front.Limit(in.Limit, 100)
+	search := ""
+	if in.Search != nil {
+		search = *in.Search
+	}
+	if err := front.After(in.Cursor, &after); err != nil {
+		front.Fail(c, err)
+		return
+	}
+	if in.Format != nil && *in.Format == "csv" {
+		v.writeSoftware(c, search)
+		return
+	}
+	found, err := v.store.software(c.Request.Context(), search, after, limit+1)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	items, next := front.Page(found, limit, func(s api.Software) any { return name{s.Name, s.Source} })
+	c.JSON(http.StatusOK, api.SoftwarePage{Items: items, Next: next})
+}
+
+// name is where a page of software ended.
+type name struct{ Name, Source string }
+
+// writeSoftware writes all software as CSV, page after page.
+func (v *Column) writeSoftware(c *gin.Context, search string) {
+	const page = 500
+	var after name
+	w := csv.NewWriter(c.Writer)
+	for first := true; ; first = false {
+		found, err := v.store.software(c.Request.Context(), search, after, page)
+		if err != nil {
+			if first {
+				front.Fail(c, err)
+			} else {
+				c.Abort() // the reader sees the file end early
+				slog.Warn("a list of software could not be written whole", "error", err)
+			}
+			return
+		}
+		if first {
+			front.Download(c, "software.csv", "text/csv; charset=utf-8")
+			w.Write([]string{"name", "source", "version", "devices", "purl"})
+		}
+		for _, s := range found {
+			for _, version := range s.Versions {
+				w.Write([]string{front.Cell(s.Name), front.Cell(s.Source), front.Cell(version.Version), strconv.Itoa(version.Devices), front.Cell(version.Purl)})
+			}
+		}
+		if w.Flush(); len(found) < page || w.Error() != nil {
+			return
+		}
+		last := found[len(found)-1]
+		after = name{last.Name, last.Source}
+	}
+}
+
+// ListInstalled lists the devices that have a piece of software: GET /software/devices.
+func (v *Column) ListInstalled(c *gin.Context, in api.ListInstalledParams) {
+	ctx := c.Request.Context()
+	var after string
+	limit := front.Limit(in.Limit, 100)
+	err := front.After(in.Cursor, &after)
+	var ids []uuid.UUID
+	if err == nil {
+		ids, err = v.store.having(ctx, in.Name, in.Version, after, limit+1)
+	}
+	var rows []api.Device
+	if err == nil {
+		rows, err = v.fleet.Devices(ctx, ids)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	slices.SortFunc(rows, func(a, b api.Device) int { return slices.Index(ids, a.ID) - slices.Index(ids, b.ID) })
+	items, next := front.Page(rows, limit, func(d api.Device) any { return d.Name + "\x00" + d.ID.String() })
+	c.JSON(http.StatusOK, api.DevicePage{Items: items, Next: next})
+}
+
+// suspectsFor is how long before an alert a change may lie to be its suspect.
+const suspectsFor = 14 * 24 * time.Hour
+
+// ListSuspects ranks the changes before an alert: GET /alerts/{id}/suspects.
+func (v *Column) ListSuspects(c *gin.Context, id api.ID) {
+	out, err := v.suspects(c.Request.Context(), id)
+	if db.Missing(err) {
+		err = front.NotFound("alert")
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// First is the first suspect of an alert; nil for none.
+func (v *Column) First(ctx context.Context, alert uuid.UUID) (*api.Suspect, error) {
+	out, err := v.suspects(ctx, alert)
+	if db.Missing(err) {
+		return nil, nil
+	}
+	if err != nil || len(out.Items) == 0 {
+		return nil, err
+	}
+	return &out.Items[0], nil
+}
+
+func (v *Column) suspects(ctx context.Context, alert uuid.UUID) (api.SuspectList, error) {
+	found, err := v.store.candidates(ctx, alert, suspectsFor)
+	out := api.SuspectList{Items: []api.Suspect{}, LookedAt: len(found.changes), Devices: found.devices}
+	if err != nil {
+		return out, err
+	}
+	var all []suspect.Candidate
+	for signature, x := range found.changes {
+		all = append(all, suspect.Candidate{ID: signature, Counts: x.counts})
+	}
+	for _, s := range suspect.Rank(all) {
+		x := found.changes[s.ID]
+		out.Items = append(out.Items, api.Suspect{Signature: s.ID, Summary: x.summary, Section: x.section, At: x.at, Odds: s.Odds, Low: s.Low, High: s.High,
+			ChangedWith: s.Counts.ChangedWith, ChangedWithout: s.Counts.ChangedWithout, OthersWith: s.Counts.OthersWith, OthersWithout: s.Counts.OthersWithout})
+	}
+	switch {
+	case len(out.Items) > 0:
+	case found.site:
+		out.WhyNone = "A site's silence is not put down to a change of a device."
+	case len(found.changes) == 0:
+		out.WhyNone = "Nothing changed on this device in the two weeks before."
+	case found.with < 3:
+		out.WhyNone = "Too few devices have this alert to tell a cause from chance: " + strconv.Itoa(found.with) + " of " + strconv.Itoa(found.devices) + "."
+	default:
+		out.WhyNone = "Devices with one of the changes have this alert no more often than others, beyond chance."
+	}
+	return out, nil
+}
+
+// writeItems writes an inventory as CSV (RFC 4180).
+func writeItems(c *gin.Context, d api.Device, items []inventory.Item) {
+	front.Download(c, d.Name+"-inventory.csv", "text/csv; charset=utf-8")
+	w := csv.NewWriter(c.Writer)
+	w.Write([]string{"device", "section", "name", "field", "value"})
+	for _, i := range items {
+		if len(i.Fields) == 0 {
+			w.Write([]string{front.Cell(d.Name), i.Section, front.Cell(i.Name), "", ""})
+		}
+		for _, field := range slices.Sorted(maps.Keys(i.Fields)) {
+			w.Write([]string{front.Cell(d.Name), i.Section, front.Cell(i.Name), front.Cell(field), front.Cell(i.Fields[field])})
+		}
+	}
+	w.Flush()
+}

@@ -1,0 +1,174 @@
+package session
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/link"
+	"moorwatch.example/core/device"
+	"moorwatch.example/service/front"
+)
+
+// Times and measures of a sweep.
+const (
+	sweepAtOnce  = 256              // devices asked at the same time
+	sweepUsual   = 20 * time.Second // how long answers are waited for
+	sweepOffline = 200              // names of silent devices that are listed
+)
+
+// Sweep puts a question to many devices: POST /sweeps.
+func (s *Column) Sweep(c *gin.Context) {
+	in, ok := front.Bind[api.Sweep](c)
+	if !ok {
+		return
+	}
+	ctx, q := c.Request.Context(), in.Question
+	if q.Name == "" && q.Kind != link.AskLogOn {
+		front.Fail(c, front.Problem(http.StatusBadRequest, "The question names nothing.", "Give the name of what is asked for."))
+		return
+	}
+	chosen, err := s.devices.Chosen(ctx, in.Where, in.Group)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	var asked []api.Device
+	offline := []string{}
+	for _, d := range chosen {
+		if d.Online && slices.Contains(d.Capabilities, device.CapabilityQuestions) {
+			asked = append(asked, d)
+		} else if len(offline) < sweepOffline {
+			offline = append(offline, d.Name)
+		}
+	}
+	deed := front.DeedOf(c, "sweep.start", "started")
+	deed.Detail = fmt.Sprintf("%s %s of %d devices", q.Kind, q.Name, len(asked))
+	body, err := json.Marshal(q)
+	if err == nil {
+		err = s.audit.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	within := sweepUsual
+	if in.Seconds != nil {
+		within = time.Duration(*in.Seconds) * time.Second
+	}
+	ctx, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	s.stream(c, ctx, asked, offline, body)
+}
+
+// stream asks the devices and writes what each answers, as it comes.
+func (s *Column) stream(c *gin.Context, ctx context.Context, asked []api.Device, offline []string, body []byte) {
+	control := http.NewResponseController(c.Writer)
+	c.Header("Content-Type", "application/x-ndjson")
+	c.Header("X-Accel-Buffering", "no")
+	c.Status(http.StatusOK)
+	out := json.NewEncoder(c.Writer)
+	write := func(e api.SweepEvent) error {
+		if err := control.SetWriteDeadline(time.Now().Add(30 * time.Second)); err != nil {
+			return err
+		}
+		return out.Encode(e)
+	}
+	n := len(asked)
+	if write(api.SweepEvent{Asked: &n, Offline: &offline}) != nil || control.Flush() != nil {
+		return
+	}
+	answers := make(chan api.SweepEvent, sweepAtOnce)
+	go s.askAll(ctx, asked, body, answers)
+	silent := map[uuid.UUID]string{}
+	for _, d := range asked {
+		silent[d.ID] = d.Name
+	}
+	for e := range answers {
+		delete(silent, *e.DeviceID)
+		if write(e) != nil || (len(answers) == 0 && control.Flush() != nil) {
+			return
+		}
+	}
+	missing := []string{}
+	for _, name := range silent {
+		missing = append(missing, name)
+	}
+	slices.Sort(missing)
+	done := true
+	if write(api.SweepEvent{Done: &done, Silent: &missing}) == nil {
+		control.Flush()
+	}
+}
+
+// askAll asks every device, some at once, and closes answers when all have answered or ctx ended.
+func (s *Column) askAll(ctx context.Context, asked []api.Device, body []byte, answers chan<- api.SweepEvent) {
+	defer close(answers)
+	var running sync.WaitGroup
+	slots := make(chan struct{}, sweepAtOnce)
+	for _, d := range asked {
+		select {
+		case slots <- struct{}{}:
+		case <-ctx.Done():
+			running.Wait()
+			return
+		}
+		running.Go(func() {
+			defer func() { <-slots }()
+			answer, err := s.ask(ctx, d.ID, body)
+			if ctx.Err() != nil {
+				return // it is among those that did not answer
+			}
+			e := api.SweepEvent{Device: &d.Name, DeviceID: &d.ID, Site: &d.Site}
+			if err != nil {
+				text := device.CleanText(err.Error())
+				e.Error = &text
+			} else {
+				e.Answer = answer
+			}
+			select {
+			case answers <- e:
+			case <-ctx.Done():
+			}
+		})
+	}
+	running.Wait()
+}
+
+func (s *Column) ask(ctx context.Context, id uuid.UUID, body []byte) (*link.Answer, error) {
+	r, err := s.hub.Call(ctx, http.MethodPost, id, "/questions", nil, bytes.NewReader(body))
+	if err != nil {
+		return nil, errors.New("it cannot be reached")
+	}
+	defer r.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(r.Body, link.MaxAnswer+1))
+	switch {
+	case err != nil:
+		return nil, errors.New("the connection was lost")
+	case r.StatusCode != http.StatusOK:
+		return nil, errors.New(string(bytes.TrimSpace(text)))
+	case len(text) > link.MaxAnswer:
+		return nil, fmt.Errorf("its answer is longer than %d bytes", link.MaxAnswer)
+	}
+	a := new(link.Answer)
+	if err := json.Unmarshal(text, a); err != nil {
+		return nil, errors.New("its answer cannot be read")
+	}
+	a.Value = device.CleanText(a.Value)
+	for i := range a.Lines {
+		a.Lines[i] = device.CleanText(a.Lines[i])
+	}
+	a.Lines = a.Lines[:min(len(a.Lines), link.MaxAnswerLines)]
+	return a, nil
+}
