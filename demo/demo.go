@@ -30,8 +30,10 @@ import (
 	"moorwatch.example/core/inventory"
 	"moorwatch.example/core/series"
 	"moorwatch.example/demo/fleet"
+	"moorwatch.example/demo/mail"
 	"moorwatch.example/service"
 	"moorwatch.example/service/db/cluster"
+	"moorwatch.example/service/post"
 )
 
 // Version is that of everything built together.
@@ -116,7 +118,13 @@ func Run(ctx context.Context, o Options) error {
 	}
 	defer database.Stop()
 	progress("starting the service")
-	s, err := service.Start(ctx, service.Config{Database: database.URL, Listen: address, Console: o.Console})
+	sink, err := mail.Start(filepath.Join(o.Dir, "mail"))
+	if err != nil {
+		return err
+	}
+	defer sink.Stop()
+	s, err := service.Start(ctx, service.Config{Database: database.URL, Listen: address, Console: o.Console,
+		Post: post.Post{SMTP: sink.URL, From: "moorwatch@curlew-sedge.example"}})
 	if err != nil {
 		return err
 	}
@@ -129,8 +137,8 @@ func Run(ctx context.Context, o Options) error {
 	if err := d.devices(ctx); err != nil {
 		return err
 	}
-	fmt.Printf("\nMoorwatch is ready after %.1f s, with %d devices.\n\n  %s\n  sign in as  %s\n  password    %s\n\nThe same, and an API token, are in %s. Ctrl+C stops it all.\n",
-		time.Since(began).Seconds(), s.Online(), d.URL, d.User, d.Password, filepath.Join(o.Dir, accessFile))
+	fmt.Printf("\nMoorwatch is ready after %.1f s, with %d devices.\n\n  %s\n  sign in as  %s\n  password    %s\n\nThe same, and an API token, are in %s. Mail that it sends is kept in %s.\nCtrl+C stops it all.\n",
+		time.Since(began).Seconds(), s.Online(), d.URL, d.User, d.Password, filepath.Join(o.Dir, accessFile), filepath.Join(o.Dir, "mail"))
 	select {
 	case <-ctx.Done():
 		progress("stopping")
@@ -235,6 +243,9 @@ func (d *demo) devices(ctx context.Context) error {
 			return e.Enrolled.Name, err
 		}); err != nil {
 			return err
+		}
+		if err := d.settle(ctx); err != nil {
+			return fmt.Errorf("setting up groups, policies and notices: %w", err)
 		}
 		progress("writing a week of history")
 		if err := d.history(ctx, plan.Devices, enrolled); err != nil {

@@ -22,6 +22,7 @@ import (
 	"moorwatch.example/link"
 	"moorwatch.example/service"
 	"moorwatch.example/service/authority"
+	"moorwatch.example/service/post"
 	"moorwatch.example/web"
 )
 
@@ -56,6 +57,11 @@ func command() *cli.Command {
 				&cli.StringFlag{Name: "data", Value: "moorwatch-data", Usage: "`FOLDER` for the service's own certificate authority and its set-up link", Sources: from("data", "MOORWATCH_DATA")},
 				&cli.StringFlag{Name: "certificate", Usage: "TLS certificate chain, a PEM `FILE`; the service makes its own when left out", Sources: from("certificate", "MOORWATCH_CERTIFICATE")},
 				&cli.StringFlag{Name: "key", Usage: "private key of the certificate, a PEM `FILE`", Sources: from("key", "MOORWATCH_KEY")},
+				&cli.StringFlag{Name: "smtp", Usage: "mail server for notices, as smtp://host:port or smtps://host:port; a user and password belong in the file or the environment", Sources: from("smtp", "MOORWATCH_SMTP")},
+				&cli.StringFlag{Name: "mail-from", Usage: "`ADDRESS` that mail is sent from", Sources: from("mail-from", "MOORWATCH_MAIL_FROM")},
+				&cli.IntFlag{Name: "keep-raw", Value: 14, Usage: "days for which readings are kept as they were read", Sources: from("keep-raw", "MOORWATCH_KEEP_RAW")},
+				&cli.IntFlag{Name: "keep-minutes", Value: 90, Usage: "days for which readings are kept by five minutes", Sources: from("keep-minutes", "MOORWATCH_KEEP_MINUTES")},
+				&cli.IntFlag{Name: "keep-hours", Value: 730, Usage: "days for which readings are kept by the hour", Sources: from("keep-hours", "MOORWATCH_KEEP_HOURS")},
 				&cli.BoolFlag{Name: "plain", Usage: "plain HTTP, on loopback alone", Sources: from("plain", "MOORWATCH_PLAIN")},
 				&cli.StringFlag{Name: "log", Value: "info", Usage: "least level that is logged: debug, info, warn or error", Sources: from("log", "MOORWATCH_LOG")},
 			},
@@ -93,7 +99,15 @@ func serve(ctx context.Context, c *cli.Command) error {
 	if c.String("database") == "" {
 		return errors.New("which database? give --database, MOORWATCH_DATABASE, or \"database:\" in the configuration file")
 	}
-	config := service.Config{Database: c.String("database"), Connections: int32(c.Int("connections")), Listen: c.String("listen"), URL: c.String("url"), Console: web.Console()}
+	config := service.Config{Database: c.String("database"), Connections: int32(c.Int("connections")), Listen: c.String("listen"), URL: c.String("url"), Console: web.Console(),
+		Post: post.Post{SMTP: c.String("smtp"), From: c.String("mail-from")}}
+	for tier, name := range []string{"keep-raw", "keep-minutes", "keep-hours"} {
+		days := c.Int(name)
+		if days < 1 || days > 3660 || (tier > 0 && time.Duration(days)*24*time.Hour < config.Keep[tier-1]) {
+			return fmt.Errorf("--%s is %d: write days from 1 to 3660, coarser readings for no less time than finer ones", name, days)
+		}
+		config.Keep[tier] = time.Duration(days) * 24 * time.Hour
+	}
 	var err error
 	if config.TLS, config.Fingerprint, err = certificate(c); err != nil {
 		return err

@@ -1,30 +1,30 @@
 package health
 
-// gatherLeast is how many items of one weak key are one matter.
-const gatherLeast = 5
+// Kin is something that items may have in common, and how many must, to be one matter.
+type Kin struct {
+	Key   string
+	Least int
+}
 
-// Gather puts items that are likely to be one matter together, in the order of their first: those
-// of one strong key, and of the others those of one weak key where there are at least five. An
-// empty key joins nothing.
-func Gather[T any](items []T, key func(T) (strong, weak string)) [][]T {
-	strongs, weaks := map[string]int{}, map[string]int{}
+// Gather puts items that are likely to be one matter together, in the order of their first. kin
+// names what an item may have in common with others, the strongest first; the first of which there
+// are enough counts.
+func Gather[T any](items []T, kin func(T) []Kin) [][]T {
+	counts := map[string]int{}
 	for _, i := range items {
-		strong, weak := key(i)
-		strongs[strong]++
-		if strong == "" {
-			weaks[weak]++
+		for _, k := range kin(i) {
+			counts[k.Key]++
 		}
 	}
 	var groups [][]T
 	place := map[string]int{}
 	for _, i := range items {
-		strong, weak := key(i)
 		name := ""
-		switch {
-		case strong != "" && strongs[strong] > 1:
-			name = "strong " + strong
-		case strong == "" && weak != "" && weaks[weak] >= gatherLeast:
-			name = "weak " + weak
+		for _, k := range kin(i) {
+			if counts[k.Key] >= k.Least {
+				name = k.Key
+				break
+			}
 		}
 		at, ok := place[name]
 		if name == "" || !ok {

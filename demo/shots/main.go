@@ -7,6 +7,7 @@ package main
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -20,6 +21,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
 	"moorwatch.example/demo"
 )
 
@@ -122,7 +124,7 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 	if err != nil {
 		return nil, err
 	}
-	desk, err := c.Find(ctx, "cen-desk-01")
+	slow, err := slowLogOn(ctx, c)
 	if err != nil {
 		return nil, err
 	}
@@ -135,11 +137,42 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 		{name: "bench", path: bench + "?pane=command,shell", do: []chromedp.Action[chromedp.Void]{
 			chromedp.Sleep(2 * time.Second), focus("input[aria-label=Command]"), chromedp.KeyEvent("df\r"), chromedp.Sleep(time.Second),
 			focus(".xterm-helper-textarea"), typed("ps\r"), chromedp.Sleep(5 * time.Second)}},
-		{name: "bench-week", path: "/devices/" + desk.ID.String(), do: []chromedp.Action[chromedp.Void]{chromedp.Click(chromedp.Search("//button[.='Week']")), chromedp.Sleep(time.Second)}},
+		{name: "bench-week", path: "/devices/" + slow.DeviceID.String(), do: []chromedp.Action[chromedp.Void]{chromedp.Click(chromedp.Search("//button[.='Week']")), chromedp.Sleep(2 * time.Second)}},
+		{name: "alert", path: "/alerts/" + slow.ID.String(), do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
+		{name: "standing", path: "/devices/" + slow.DeviceID.String(), do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), press("All "),
+			chromedp.Sleep(time.Second), chromedp.Click(chromedp.CSS("[aria-label='Log-on among other devices']")), chromedp.Sleep(time.Second)}},
+		{name: "inventory", path: "/devices/" + slow.DeviceID.String(), do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), press("Inventory"), chromedp.Sleep(time.Second)}},
+		{name: "policies", path: "/policies", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
+		{name: "sweep", path: "/sweep", do: []chromedp.Action[chromedp.Void]{
+			chromedp.SendKeys(chromedp.CSS("input[aria-label=Name]"), "Fennick Print Driver"), press("Ask"), chromedp.Sleep(2 * time.Second)}},
+		{name: "groups", path: "/groups", do: []chromedp.Action[chromedp.Void]{press("New group"), chromedp.Sleep(time.Second),
+			chromedp.SendKeys(chromedp.CSS("textarea"), `os == "windows" && cpu > 20 && si`), chromedp.Sleep(time.Second)}},
+		{name: "software", path: "/software"},
+		{name: "notices", path: "/notices", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
 		{name: "silent", path: "/devices/" + mustFind(ctx, c, "hay-desk-01")},
 		{name: "enrol", path: "/enrol"},
 		{name: "audit", path: "/audit"},
 	}, nil
+}
+
+// slowLogOn is the alert that the demo's story of the printer driver is told by.
+func slowLogOn(ctx context.Context, c *client.Client) (api.Alert, error) {
+	check := "log-on"
+	page, err := client.Result(c.ListAlertsWithResponse(ctx, &api.ListAlertsParams{Check: &check}))
+	if err != nil {
+		return api.Alert{}, err
+	}
+	for _, a := range page.Items {
+		if a.Suspect != nil {
+			return a, nil
+		}
+	}
+	return api.Alert{}, errors.New("no slow log-on has a suspect yet: wait a minute")
+}
+
+// press presses the button whose words begin so.
+func press(words string) chromedp.Action[chromedp.Void] {
+	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("[...document.querySelectorAll('button')].find(b => b.innerText.trim().startsWith(%q)).click()", words))
 }
 
 func focus(selector string) chromedp.Action[chromedp.Void] {

@@ -74,17 +74,17 @@ func (h *Column) ListAttention(c *gin.Context, in api.ListAttentionParams) {
 	c.JSON(http.StatusOK, page)
 }
 
-// matter tells which alerts are likely to be one matter: of one check with one suspect, or of one
-// check, level and organisation.
-func matter(a api.Alert) (strong, weak string) {
+// matter tells which alerts are likely to be one matter: of one check with one suspect; of one check
+// on one device; or of one check, level and organisation.
+func matter(a api.Alert) (kin []health.Kin) {
 	if a.DeviceID == nil || a.Device == nil {
-		return "", ""
+		return nil
 	}
-	weak = a.Check + "\n" + string(a.Level) + "\n" + a.Organisation
 	if a.Suspect != nil {
-		strong = a.Check + "\n" + a.Suspect.Signature
+		return append(kin, health.Kin{Key: "suspect\n" + a.Check + "\n" + a.Suspect.Signature, Least: 2})
 	}
-	return strong, weak
+	return append(kin, health.Kin{Key: "device\n" + a.Check + "\n" + a.DeviceID.String(), Least: 2},
+		health.Kin{Key: "organisation\n" + a.Check + "\n" + string(a.Level) + "\n" + a.Organisation, Least: 3})
 }
 
 func nextStep(a api.Alert) string {

@@ -8,9 +8,17 @@ import { SignIn } from "./access/SignIn";
 import { Tokens } from "./access/Tokens";
 import { Devices } from "./fleet/Devices";
 import { Enrol } from "./fleet/Enrol";
+import { Groups } from "./fleet/Groups";
 import { Frame } from "./frame/Frame";
+import { AlertPage } from "./health/AlertPage";
+import { Alerts } from "./health/Alerts";
+import { Notices } from "./health/Notices";
 import { Now } from "./health/Now";
+import { Policies } from "./health/Policies";
+import { AllChanges } from "./inventory/AllChanges";
+import { Software } from "./inventory/Software";
 import { Empty, Trouble, Waiting } from "./parts/Trouble";
+import { Sweep } from "./session/Sweep";
 
 // The bench brings the terminal and the charts, which the other pages do not need.
 const Bench = lazy(() => import("./session/Bench"));
@@ -42,6 +50,14 @@ function Inside() {
 					<Route path="/" element={<Now />} />
 					<Route path="/devices" element={<Devices />} />
 					<Route path="/devices/:id" element={<Bench />} />
+					<Route path="/alerts" element={<Alerts />} />
+					<Route path="/alerts/:id" element={<AlertPage />} />
+					<Route path="/groups" element={<Groups />} />
+					<Route path="/policies" element={<Policies />} />
+					<Route path="/notices" element={<Notices />} />
+					<Route path="/sweep" element={<Sweep />} />
+					<Route path="/software" element={<Software />} />
+					<Route path="/changes" element={<AllChanges />} />
 					<Route path="/enrol" element={<Enrol />} />
 					<Route path="/audit" element={<Audit />} />
 					<Route path="/tokens" element={<Tokens />} />

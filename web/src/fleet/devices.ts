@@ -34,20 +34,23 @@ export function useDeviceEvents() {
 		let opened = false;
 		const readAnew = () => {
 			queries.invalidateQueries({ queryKey: devicesQuery.queryKey });
-			queries.invalidateQueries({ queryKey: ["attention"] });
+			for (const key of ["attention", "alerts", "alert"]) queries.invalidateQueries({ queryKey: [key] });
 		};
 		const devices = (data: string) => {
 			const changed: Device[] = JSON.parse(data);
 			queries.setQueryData(devicesQuery.queryKey, (old) => {
 				if (!old) return old;
 				const all = new Map(old);
-				for (const d of changed) all.set(d.id, d);
+				// An event is for everybody: it does not tell whose favourite a device is.
+				for (const d of changed) all.set(d.id, { ...d, favourite: all.get(d.id)?.favourite });
 				return all;
 			});
 			for (const d of changed) queries.invalidateQueries({ queryKey: ["device", d.id] });
-			queries.invalidateQueries({ queryKey: ["attention"] });
 		};
-		return listen("/api/v1/events", { devices, resync: readAnew }, (now) => {
+		const alerts = () => {
+			for (const key of ["attention", "alerts", "alert"]) queries.invalidateQueries({ queryKey: [key] });
+		};
+		return listen("/api/v1/events", { devices, alerts, resync: readAnew }, (now) => {
 			setLive(now);
 			if (!now) {
 				// Perhaps the session ended: then the sign-in page is shown.

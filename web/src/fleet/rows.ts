@@ -70,7 +70,19 @@ export const usualColumns = ["name", "condition", "site", "people", "os", "addre
 export function matches(d: Device, typed: string) {
 	const words = typed.toLowerCase().split(/\s+/).filter(Boolean);
 	if (words.length === 0) return true;
-	const text = [d.name, d.organisation, d.site, d.serial, d.model, d.os_name, ...d.addresses, ...d.people]
+	const text = [
+		d.name,
+		d.organisation,
+		d.site,
+		d.serial,
+		d.model,
+		d.os_name,
+		...d.addresses,
+		...d.people,
+		...(d.tags ?? []),
+		...(d.groups ?? []),
+	]
+		.concat(d.favourite ? "favourite" : [])
 		.join("\n")
 		.toLowerCase();
 	return words.every((w) => text.includes(w));

@@ -3,8 +3,13 @@ import {
 	BellAlertIcon,
 	ClipboardDocumentListIcon,
 	ComputerDesktopIcon,
+	CubeIcon,
+	EnvelopeIcon,
+	MegaphoneIcon,
 	MoonIcon,
 	PlusCircleIcon,
+	RectangleGroupIcon,
+	ShieldCheckIcon,
 	SunIcon,
 	UserCircleIcon,
 } from "@heroicons/react/24/outline";
@@ -25,6 +30,8 @@ export function Frame({ children }: { children: ReactNode }) {
 	const live = useDeviceEvents();
 	const enrol = useMay("fleet.enrol");
 	const audit = useMay("audit.read");
+	const sweep = useMay("device.sweep");
+	const notices = useMay("notice.manage");
 	return (
 		<div className="flex h-full">
 			<nav
@@ -36,6 +43,11 @@ export function Frame({ children }: { children: ReactNode }) {
 				</Link>
 				<RailLink to="/" icon={BellAlertIcon} name="Now" />
 				<RailLink to="/devices" icon={ComputerDesktopIcon} name="Devices" />
+				<RailLink to="/groups" icon={RectangleGroupIcon} name="Groups" />
+				<RailLink to="/policies" icon={ShieldCheckIcon} name="Policies" />
+				{sweep && <RailLink to="/sweep" icon={MegaphoneIcon} name="Sweep" />}
+				<RailLink to="/software" icon={CubeIcon} name="Software" />
+				{notices && <RailLink to="/notices" icon={EnvelopeIcon} name="Notices" />}
 				{enrol && <RailLink to="/enrol" icon={PlusCircleIcon} name="Enrol" />}
 				{audit && <RailLink to="/audit" icon={ClipboardDocumentListIcon} name="Audit" />}
 				<div className="mt-auto flex flex-col items-center gap-1">
@@ -69,7 +81,7 @@ function RailLink({ to, icon: Glyph, name }: { to: string; icon: Icon; name: str
 			to={to}
 			end={to === "/"}
 			className={({ isActive }) =>
-				`flex w-16 flex-col items-center gap-0.5 rounded-lg py-1.5 text-[0.8rem] ${isActive ? "bg-heather-tint font-semibold text-heather" : "text-faint hover:text-word"}`
+				`flex w-16 flex-col items-center gap-0.5 rounded-lg py-1 text-[0.8rem] ${isActive ? "bg-heather-tint font-semibold text-heather" : "text-faint hover:text-word"}`
 			}
 		>
 			<Glyph className="size-5" />

@@ -13,6 +13,13 @@ type Deed = { name: string; go: string | (() => void) };
 const deeds: Deed[] = [
 	{ name: "Now: what needs a person", go: "/" },
 	{ name: "All devices", go: "/devices" },
+	{ name: "Alerts, current and past", go: "/alerts" },
+	{ name: "Groups of devices", go: "/groups" },
+	{ name: "Policies: what devices are judged by", go: "/policies" },
+	{ name: "Sweep: ask many devices something", go: "/sweep" },
+	{ name: "Software of the fleet", go: "/software" },
+	{ name: "Changes on all devices", go: "/changes" },
+	{ name: "Notices: who is told of what", go: "/notices" },
 	{ name: "Enrol a device", go: "/enrol" },
 	{ name: "Audit log", go: "/audit" },
 	{ name: "API tokens", go: "/tokens" },

@@ -1,11 +1,13 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
+import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Level } from "../parts/Condition";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
+import { odds, useCheckTitle, useHandle } from "./alerts";
 
-/** The first page: what needs a person now, in order of harm. */
+/** The first page: what needs a person now, in order of harm, each matter once. */
 export function Now() {
 	const list = useInfiniteQuery({
 		queryKey: ["attention"],
@@ -24,9 +26,8 @@ export function Now() {
 	const rows = list.data.pages.flatMap((p) => p.items);
 	const first = list.data.pages[0];
 	const all = Object.values(first?.devices ?? {}).reduce((a, b) => a + b, 0);
-	const touched = new Set(rows.map((r) => r.device.id)).size;
 	return (
-		<div className="mx-auto max-w-6xl px-5 py-5">
+		<div className="mx-auto max-w-7xl px-5 py-5">
 			<h1 className="text-xl font-semibold">What needs a person now</h1>
 			{rows.length === 0 ? (
 				all === 0 ? (
@@ -38,41 +39,47 @@ export function Now() {
 					</Empty>
 				) : (
 					<Empty title="Nothing needs a person now.">
-						All {all} devices are connected, with room on their disks and in memory.
+						No check of the {all} devices has an alert.{" "}
+						<Link to="/alerts" className="link">
+							See what there was
+						</Link>
+						.
 					</Empty>
 				)
 			) : (
 				<>
-					<p className="mb-4 text-faint">
-						{first?.total} {first?.total === 1 ? "finding" : "findings"} on {list.hasNextPage ? "more than " : ""}
-						{touched} of {all} devices, worst first.
+					<p className="mb-3 text-faint">
+						{first?.total} {first?.total === 1 ? "matter" : "matters"} on {all} devices, worst first.{" "}
+						{first && first.quiet > 0 && <>{first.quiet} more are put off or muted. </>}
+						<Link to="/alerts" className="link">
+							All alerts
+						</Link>
 					</p>
 					<table className="w-full border-collapse">
 						<thead>
 							<tr className="border-line border-b">
-								<th scope="col" className="head w-8 py-1.5">
+								<th scope="col" className="head w-7 py-1.5">
 									<span className="sr-only">Level</span>
 								</th>
-								<th scope="col" className="head">
-									Device
-								</th>
-								<th scope="col" className="head">
-									What is wrong
-								</th>
-								<th scope="col" className="head">
-									Who is there
-								</th>
-								<th scope="col" className="head w-24 text-right">
+								{["Where", "What is wrong", "First suspect"].map((h) => (
+									<th key={h} scope="col" className="head pr-4">
+										{h}
+									</th>
+								))}
+								<th scope="col" className="head w-20 text-right">
 									Since
 								</th>
-								<th scope="col" className="head pl-6">
+								<th scope="col" className="head w-56 pl-6">
 									Next step
+								</th>
+								<th scope="col" className="head w-24">
+									<span className="sr-only">Acknowledge</span>
 								</th>
 							</tr>
 						</thead>
 						<tbody>
 							{rows.map((r) => (
-								<Row key={`${r.device.id} ${r.finding.check} ${r.finding.subject}`} row={r} />
+								<Row key={r.alert.id} row={r} />
 							))}
 						</tbody>
 					</table>
@@ -92,34 +99,114 @@ export function Now() {
 	);
 }
 
-function Row({ row: { device: d, finding: f, next_step } }: { row: Schemas["Attention"] }) {
-	const bench = `/devices/${d.id}`;
-	// A shell at a device that is connected; the device itself when it is not.
+/** Checks whose next step begins in a shell at the device. */
+const inShell = ["disk", "disk-days", "memory", "swap", "cpu", "process-cpu", "latency", "clock"];
+
+function Row({ row: { alert: a, device: d, next_step, alike } }: { row: Schemas["Attention"] }) {
+	const title = useCheckTitle();
+	const page = `/alerts/${a.id}`;
 	const step =
-		d.online && d.capabilities.includes("shell") && (f.check === "disk" || f.check === "memory" || f.check === "clock")
-			? `${bench}?pane=shell`
-			: bench;
+		!alike && d?.online && d.capabilities.includes("shell") && inShell.includes(a.check)
+			? `/devices/${d.id}?pane=shell`
+			: page;
 	return (
 		<tr className="border-line border-b align-top hover:bg-panel">
 			<td className="py-2 pl-1">
-				<Level level={f.level} check={f.check} />
+				<Level level={a.level} check={a.check} />
 			</td>
-			<td className="py-2 pr-4 whitespace-nowrap">
-				<Link to={bench} className="font-medium hover:text-heather">
-					{d.name}
+			<td className="py-2 pr-4">
+				<Where alert={a} alike={alike} />
+			</td>
+			<td className="py-2 pr-4">
+				<Link to={page} className="hover:text-heather">
+					{alike ? `${title(a.check)}: ${alike.length + 1} devices alike.` : a.message}
 				</Link>
-				<div className="text-faint text-sm">{d.site}</div>
+				<div className="text-faint text-sm">
+					{alike
+						? `${a.device}: ${a.message}`
+						: d?.online
+							? d.people.length > 0
+								? `${d.people.join(", ")} ${d.people.length > 1 ? "are" : "is"} signed in`
+								: "Nobody is signed in"
+							: null}
+				</div>
 			</td>
-			<td className="py-2 pr-4">{f.message}</td>
-			<td className="py-2 pr-4 text-faint">{d.online ? d.people.join(", ") || "nobody" : ""}</td>
+			<td className="py-2 pr-4">
+				{a.suspect ? (
+					<Link to={page} className="hover:text-heather">
+						{a.suspect.summary}
+						<div className="text-faint text-sm">
+							odds {odds(a.suspect.odds)}: {a.suspect.changed_with} of{" "}
+							{a.suspect.changed_with + a.suspect.changed_without} with it
+						</div>
+					</Link>
+				) : (
+					<span className="text-faint">none</span>
+				)}
+			</td>
 			<td className="py-2 text-right">
-				<Ago at={f.since} suffix="" />
+				<Ago at={a.since} suffix="" />
 			</td>
 			<td className="py-2 pl-6">
 				<Link to={step} className="link">
 					{next_step}
 				</Link>
 			</td>
+			<td className="py-1.5 text-right">
+				<Acknowledge alert={a} />
+			</td>
 		</tr>
+	);
+}
+
+function Where({ alert: a, alike }: { alert: Schemas["Alert"]; alike?: Schemas["Alike"][] }) {
+	if (!a.device_id)
+		return (
+			<>
+				<Link to={`/alerts/${a.id}`} className="font-medium hover:text-heather">
+					{a.site}
+				</Link>
+				<div className="text-faint text-sm">
+					{a.devices} devices of {a.organisation}
+				</div>
+			</>
+		);
+	if (alike) {
+		const sites = new Set([a.site, ...alike.map((x) => x.site)]).size;
+		return (
+			<>
+				<Link to={`/alerts/${a.id}`} className="font-medium hover:text-heather">
+					{alike.length + 1} devices
+				</Link>
+				<div className="text-faint text-sm">{sites === 1 ? a.site : `at ${sites} sites`}</div>
+			</>
+		);
+	}
+	return (
+		<>
+			<Link to={`/devices/${a.device_id}`} className="font-medium whitespace-nowrap hover:text-heather">
+				{a.device}
+			</Link>
+			<div className="text-faint text-sm">{a.site}</div>
+		</>
+	);
+}
+
+function Acknowledge({ alert: a }: { alert: Schemas["Alert"] }) {
+	const may = useMay("alert.handle");
+	const handle = useHandle(a.id);
+	if (a.state === "acknowledged")
+		return <span className="text-faint text-sm">{a.assignee ? a.assignee.split("@")[0] : "seen"}</span>;
+	if (!may) return null;
+	return (
+		<button
+			type="button"
+			className="button-quiet"
+			disabled={handle.isPending}
+			onClick={() => handle.mutate({ action: "acknowledge" })}
+			aria-label={`Acknowledge: ${a.message}`}
+		>
+			Acknowledge
+		</button>
 	);
 }

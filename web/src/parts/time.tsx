@@ -38,3 +38,8 @@ export function Ago({ at, suffix = " ago" }: { at: string; suffix?: string }) {
 		</time>
 	);
 }
+
+/** A time in seconds since 1970, written out. */
+export function exactly(seconds: number) {
+	return exact.format(new Date(seconds * 1000));
+}

@@ -2,17 +2,18 @@ import { CommandLineIcon, PlayIcon } from "@heroicons/react/20/solid";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { useParams, useSearchParams } from "react-router";
-import { Deeds } from "../access/Deeds";
 import { useMay } from "../access/me";
-import { answer, api, type Device, type Schemas } from "../api/client";
+import { answer, api, type Schemas } from "../api/client";
+import { Favourite } from "../fleet/Favourite";
 import { Condition } from "../parts/Condition";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Trouble, Waiting } from "../parts/Trouble";
 import { Ago, span } from "../parts/time";
 import { useLiveVitals } from "../vitals/live";
 import { Vitals } from "../vitals/Vitals";
 import { CommandPane } from "./CommandPane";
 import { Facts } from "./Facts";
 import { ShellPane } from "./ShellPane";
+import { Story } from "./Story";
 
 /** The page where one device is worked on. */
 export default function Bench() {
@@ -55,6 +56,7 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 	return (
 		<div className="flex h-full flex-col">
 			<header className="flex items-center gap-3 border-line border-b px-5 py-2.5">
+				<Favourite device={d} />
 				<h1 className="text-xl font-semibold">{d.name}</h1>
 				<Condition name={d.condition} word />
 				<p className="truncate text-faint">
@@ -81,34 +83,14 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 			<div className="flex min-h-0 flex-1">
 				<Facts detail={detail} vitals={latest} />
 				<div className="flex min-w-0 flex-1 flex-col">
-					<Vitals id={d.id} live={live} />
+					<Vitals device={d} live={live} findings={detail.findings} />
 					<div className="flex min-h-0 flex-1">
 						{open.includes("command") && <CommandPane device={d} onClose={() => turn("command")} />}
 						{open.includes("shell") && <ShellPane device={d} onClose={() => turn("shell")} />}
-						{open.length === 0 && <Idle device={d} tools={tools.length} />}
+						{open.length === 0 && <Story detail={detail} tools={tools.length} />}
 					</div>
 				</div>
 			</div>
-		</div>
-	);
-}
-
-function Idle({ device: d, tools }: { device: Device; tools: number }) {
-	const audit = useMay("audit.read");
-	return (
-		<div className="min-w-0 flex-1 overflow-auto">
-			{d.online ? (
-				<Empty title={tools > 0 ? "Open a tool" : "This device offers no tool that you may use."}>
-					{tools > 0 &&
-						"Command and Shell, above, work in the background: the person at the device goes on undisturbed."}
-				</Empty>
-			) : (
-				<Empty title="This device is silent.">
-					What you see is its last report. Its agent connects again by itself once the device has power and network;
-					this page will tell.
-				</Empty>
-			)}
-			{audit && <Deeds device={d.id} />}
 		</div>
 	);
 }

@@ -1,8 +1,10 @@
 import type { ReactNode } from "react";
 import type { Schemas } from "../api/client";
+import { Tags } from "../fleet/Tags";
 import { Level } from "../parts/Condition";
 import { Ago, span } from "../parts/time";
 import { bytes, memory } from "../parts/units";
+import { Standing } from "../vitals/Standing";
 
 /** What a device is, and what is wrong with it. */
 export function Facts({ detail, vitals: v }: { detail: Schemas["DeviceDetail"]; vitals?: Schemas["Vitals"] }) {
@@ -64,7 +66,8 @@ export function Facts({ detail, vitals: v }: { detail: Schemas["DeviceDetail"]; 
 				<Group title="Temperatures">
 					{v.temperatures.map((t) => (
 						<Fact key={t.sensor} name={t.sensor}>
-							{t.celsius.toFixed(1)} °C
+							{t.celsius.toFixed(1)} °C{" "}
+							<Standing device={d} of={`temperature ${t.sensor}`} label={`Temperature ${t.sensor}`} />
 						</Fact>
 					))}
 				</Group>
@@ -72,11 +75,13 @@ export function Facts({ detail, vitals: v }: { detail: Schemas["DeviceDetail"]; 
 			{f && (
 				<Group title="Device">
 					<Fact name="System">
-						{f.os_name} {f.os_version}
+						{f.os_name} {f.os_version} <Standing device={d} of="os_version" label="Version of the system" />
 					</Fact>
 					<Fact name="Kernel">{f.kernel}</Fact>
 					<Fact name="Made by">{f.vendor}</Fact>
-					<Fact name="Model">{f.model}</Fact>
+					<Fact name="Model">
+						{f.model} {f.model && <Standing device={d} of="model" label="Model" />}
+					</Fact>
 					<Fact name="Serial">{f.serial}</Fact>
 					<Fact name="Processor">{f.cpu_model}</Fact>
 					<Fact name="Cores">{f.cores}</Fact>
@@ -88,8 +93,11 @@ export function Facts({ detail, vitals: v }: { detail: Schemas["DeviceDetail"]; 
 					<Fact name="Up for">{v ? span(v.uptime_seconds) : ""}</Fact>
 				</Group>
 			)}
+			<Tags device={d} />
 			<Group title="Agent">
-				<Fact name="Version">{d.agent_version}</Fact>
+				<Fact name="Version">
+					{d.agent_version} <Standing device={d} of="agent_version" label="Version of the agent" />
+				</Fact>
 				<Fact name="Offers">{d.capabilities.join(", ")}</Fact>
 				<Fact name="Enrolled">
 					<Ago at={detail.enrolled_at} />

@@ -8,27 +8,34 @@ export type Lines = [number[], ...(number | null)[][]];
 
 const height = 84;
 
-/** A small chart of one or two readings over time. Gaps stay gaps; the pointer reads values off. */
+/**
+ * A small chart of readings over time. Gaps stay gaps; the pointer reads values off, and dragging
+ * looks closer. With a band, the second and third lines are the least and greatest of the first;
+ * otherwise each is a reading of its own.
+ */
 export function Chart({
 	lines,
 	most,
 	write,
 	from,
 	to,
-	names,
+	band,
+	onZoom,
 }: {
 	lines: Lines;
 	most?: number;
 	write: (v: number) => string;
 	from: number;
 	to: number;
-	names: string[];
+	band: boolean;
+	onZoom?: (from: number, to: number) => void;
 }) {
 	const box = useRef<HTMLDivElement>(null);
 	const plot = useRef<uPlot>(undefined);
 	const dark = useDark();
-	const latest = useRef({ lines, from, to, most, write });
-	latest.current = { lines, from, to, most, write };
+	const latest = useRef({ lines, from, to, most, write, onZoom });
+	latest.current = { lines, from, to, most, write, onZoom };
+	const series = lines.length - 1;
 
 	// The theme is read when a chart is made, so another theme needs another chart.
 	useEffect(() => {
@@ -42,7 +49,12 @@ export function Chart({
 				width: place.clientWidth,
 				height,
 				legend: { show: false },
-				cursor: { y: false, points: { size: 5 }, drag: { x: false, y: false }, sync: { key: "vitals" } },
+				cursor: {
+					y: false,
+					points: { size: 5 },
+					drag: { x: true, y: false, setScale: false },
+					sync: { key: "vitals" },
+				},
 				padding: [8, 14, 0, 0],
 				scales: {
 					x: { range: () => [latest.current.from, latest.current.to] },
@@ -70,12 +82,25 @@ export function Chart({
 						values: (_, vs) => vs.map((v) => latest.current.write(v)),
 					},
 				],
+				hooks: {
+					setSelect: [
+						(u) => {
+							const begin = u.posToVal(u.select.left, "x");
+							const end = u.posToVal(u.select.left + u.select.width, "x");
+							if (u.select.width > 4) {
+								u.setSelect({ left: 0, top: 0, width: 0, height: 0 }, false);
+								latest.current.onZoom?.(begin, end);
+							}
+						},
+					],
+				},
+				bands: band ? [{ series: [3, 2], fill: colour("chart-fill") }] : undefined,
 				series: [
 					{},
-					...names.map((_, i) => ({
-						stroke: i === 0 ? colour("chart") : colour("mist"),
-						fill: i === 0 ? colour("chart-fill") : undefined,
-						width: 1.4,
+					...Array.from({ length: series }, (_, i) => ({
+						stroke: i === 0 ? colour("chart") : band ? "transparent" : colour("mist"),
+						fill: i === 0 && !band ? colour("chart-fill") : undefined,
+						width: i > 0 && band ? 0 : 1.4,
 						points: { show: false },
 						spanGaps: false,
 					})),
@@ -92,7 +117,7 @@ export function Chart({
 			chart.destroy();
 			plot.current = undefined;
 		};
-	}, [dark, names.length]);
+	}, [dark, series, band]);
 
 	useEffect(() => {
 		plot.current?.setData(lines as uPlot.AlignedData);
@@ -105,7 +130,13 @@ export function Chart({
 function when(seconds: number) {
 	const write = new Intl.DateTimeFormat(
 		undefined,
-		seconds > 2 * 86_400 ? { weekday: "short" } : { hour: "2-digit", minute: "2-digit", hour12: false },
+		seconds > 100 * 86_400
+			? { month: "short", year: "2-digit" }
+			: seconds > 8 * 86_400
+				? { day: "numeric", month: "short" }
+				: seconds > 2 * 86_400
+					? { weekday: "short" }
+					: { hour: "2-digit", minute: "2-digit", hour12: false },
 	);
 	return (at: number) => write.format(new Date(at * 1000));
 }

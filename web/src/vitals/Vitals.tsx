@@ -1,85 +1,37 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
-import { answer, api, type Schemas } from "../api/client";
+import { ArrowDownTrayIcon } from "@heroicons/react/20/solid";
+import { useState } from "react";
+import type { Device, Schemas } from "../api/client";
 import { Trouble } from "../parts/Trouble";
 import { bytes, percent } from "../parts/units";
+import { Axis } from "./Axis";
 import { Chart, type Lines } from "./Chart";
+import { useMarks } from "./marks";
+import { type Line, type Range, ranges, useLines, useReadings } from "./readings";
+import { Standing } from "./Standing";
 
-const ranges = [
-	{ name: "15 min", seconds: 900, buckets: 90 },
-	{ name: "Day", seconds: 86_400, buckets: 288 },
-	{ name: "Week", seconds: 7 * 86_400, buckets: 336 },
-] as const;
-
-type Reading = {
-	at: number;
-	cpu: number;
-	memory: number;
-	receive: number;
-	transmit: number;
-	disk: number;
-	temperature?: number;
-};
-
-/** The device's readings as small charts: live, or of the past. */
-export function Vitals({ id, live }: { id: string; live: Schemas["Vitals"][] }) {
-	const [range, setRange] = useState<(typeof ranges)[number]>(ranges[0]);
-	const history = useQuery({
-		queryKey: ["vitals", id, range.name],
-		queryFn: ({ signal }) => {
-			const from = new Date(Date.now() - range.seconds * 1000).toISOString();
-			return answer(
-				api.GET("/devices/{id}/vitals", { params: { path: { id }, query: { from, buckets: range.buckets } }, signal }),
-			);
-		},
-		refetchInterval: 30_000,
-		placeholderData: keepPreviousData,
-	});
-	const readings = useMemo(() => join(history.data, live), [history.data, live]);
-	const to = Math.max(Date.now() / 1000, readings.at(-1)?.at ?? 0);
+/** The device's readings as small charts: live, or of the past, with what happened on the same axis. */
+export function Vitals({
+	device: d,
+	live,
+	findings,
+}: {
+	device: Device;
+	live: Schemas["Vitals"][];
+	findings: Schemas["Finding"][];
+}) {
+	const [range, setRange] = useState<Range>(ranges[0] as Range);
+	const [all, setAll] = useState(false);
+	const history = useReadings(d.id, range);
+	const follows = range.until === undefined;
+	const lines = useLines(history.data, live, follows);
+	const to = range.until ?? Date.now() / 1000;
 	const from = to - range.seconds;
-	const gap = Math.max(3 * (history.data?.step_seconds ?? 0), 150);
-	const now = readings.at(-1);
-	const column = (pick: (r: Reading) => number | undefined) => line(readings, gap, pick);
-	const hot = readings.some((r) => r.temperature !== undefined);
-	const charts = [
-		{ name: "CPU", now: percent(now?.cpu), lines: column((r) => r.cpu), most: 100, write: whole, names: ["cpu"] },
-		{
-			name: "Memory",
-			now: percent(now?.memory),
-			lines: column((r) => r.memory),
-			most: 100,
-			write: whole,
-			names: ["memory"],
-		},
-		{
-			name: "Network",
-			now: now ? `${bytes(now.receive)}/s in, ${bytes(now.transmit)}/s out` : "",
-			lines: both(
-				column((r) => r.receive),
-				column((r) => r.transmit),
-			),
-			write: bytes,
-			names: ["in", "out"],
-		},
-		hot
-			? {
-					name: "Hottest sensor",
-					now: now?.temperature === undefined ? "" : `${now.temperature.toFixed(0)} °C`,
-					lines: column((r) => r.temperature),
-					most: 110,
-					write: degrees,
-					names: ["temperature"],
-				}
-			: {
-					name: "Fullest disk",
-					now: percent(now?.disk),
-					lines: column((r) => r.disk),
-					most: 100,
-					write: whole,
-					names: ["disk"],
-				},
-	];
+	const marks = useMarks(d.id, from);
+	const charts = all ? [...lines.values()].map(single) : chosen(lines, findings);
+	const zoom = (begin: number, end: number) =>
+		setRange(
+			end - begin < 20 || end > to + 1 ? range : { name: `${begin.toFixed(0)}`, seconds: end - begin, until: end },
+		);
 	return (
 		<section aria-label="Vitals" className="border-line border-b px-4 pt-2 pb-1">
 			<div className="mb-1 flex items-center gap-1">
@@ -95,76 +47,104 @@ export function Vitals({ id, live }: { id: string; live: Schemas["Vitals"][] }) 
 						{r.name}
 					</button>
 				))}
-				<span className="ml-auto text-faint text-sm">{live.length > 0 ? "read every 2 s while you look" : ""}</span>
+				{!follows && (
+					<button type="button" className="button-quiet text-sm" onClick={() => setRange(ranges[0] as Range)}>
+						Back to now
+					</button>
+				)}
+				<span className="ml-auto text-faint text-sm">
+					{follows && range === ranges[0] && live.length > 0
+						? "read every 2 s while you look"
+						: "drag across a chart to look closer"}
+				</span>
+				<button type="button" className="button-quiet text-sm" aria-pressed={all} onClick={() => setAll(!all)}>
+					{all ? "Fewer" : `All ${lines.size}`}
+				</button>
+				<a
+					className="button-quiet text-sm"
+					title="Download as CSV"
+					aria-label="Download as CSV"
+					href={`/api/v1/devices/${d.id}/readings?format=csv&buckets=2000&from=${encodeURIComponent(new Date(from * 1000).toISOString())}&to=${encodeURIComponent(new Date(to * 1000).toISOString())}`}
+				>
+					<ArrowDownTrayIcon className="size-4" aria-hidden="true" />
+				</a>
 			</div>
 			{history.isError && <Trouble error={history.error} />}
-			<div className="grid grid-cols-2 gap-x-5 gap-y-1 xl:grid-cols-4">
+			<div className={`grid grid-cols-2 gap-x-5 gap-y-1 xl:grid-cols-4 ${all ? "max-h-96 overflow-auto" : ""}`}>
 				{charts.map((c) => (
 					<figure key={c.name}>
 						<figcaption className="flex items-baseline justify-between">
-							<span className="text-faint text-sm">{c.name}</span>
-							<span className="font-medium tabular-nums">{c.now}</span>
+							<span className="truncate text-faint text-sm">
+								{c.name} <Standing device={d} of={c.of} label={c.name} />
+							</span>
+							<span className="font-medium tabular-nums whitespace-nowrap">{c.now}</span>
 						</figcaption>
-						<Chart lines={c.lines} most={c.most} write={c.write} from={from} to={to} names={c.names} />
+						<Chart lines={c.lines} most={c.most} write={c.write} from={from} to={to} band={c.band} onZoom={zoom} />
 					</figure>
 				))}
 			</div>
+			<Axis marks={marks} from={from} to={to} />
 		</section>
 	);
 }
 
-const whole = (v: number) => `${v.toFixed(0)} %`;
-const degrees = (v: number) => `${v.toFixed(0)} °C`;
+type Shown = {
+	name: string;
+	of: string;
+	now: string;
+	lines: Lines;
+	most?: number;
+	write: (v: number) => string;
+	band: boolean;
+};
 
-/** The history up to the first live reading, then the live readings. */
-function join(history: Schemas["VitalsHistory"] | undefined, live: Schemas["Vitals"][]): Reading[] {
-	const begin = live[0] ? Date.parse(live[0].at) / 1000 : Number.POSITIVE_INFINITY;
-	const past: Reading[] = [];
-	for (const p of history?.points ?? []) {
-		const at = Date.parse(p.at) / 1000;
-		if (at >= begin) break;
-		past.push({
-			at,
-			cpu: p.cpu.mean,
-			memory: p.memory.mean,
-			receive: p.receive.mean,
-			transmit: p.transmit.mean,
-			disk: p.disk.mean,
-			temperature: p.temperature?.mean,
-		});
-	}
-	for (const v of live) {
-		past.push({
-			at: Date.parse(v.at) / 1000,
-			cpu: v.cpu,
-			memory: v.memory,
-			receive: v.receive,
-			transmit: v.transmit,
-			disk: v.disks.reduce((most, d) => Math.max(most, d.total_bytes ? (100 * d.used_bytes) / d.total_bytes : 0), 0),
-			temperature: v.temperatures.length ? Math.max(...v.temperatures.map((t) => t.celsius)) : undefined,
-		});
-	}
-	return past;
+/** How a reading is written. */
+function writer(unit: string) {
+	if (unit === "B/s") return (v: number) => `${bytes(v)}/s`;
+	if (unit === "%") return (v: number) => `${v.toFixed(0)} %`;
+	return (v: number) => `${Number(v.toPrecision(3))}${unit ? ` ${unit}` : ""}`;
 }
 
-/** One line of a chart. Between readings further apart than gap it is broken. */
-function line(readings: Reading[], gap: number, pick: (r: Reading) => number | undefined): Lines {
-	const times: number[] = [];
-	const values: (number | null)[] = [];
-	let last = Number.NaN;
-	for (const r of readings) {
-		if (r.at - last > gap) {
-			times.push(last + 1);
-			values.push(null);
-		}
-		times.push(r.at);
-		values.push(pick(r) ?? null);
-		last = r.at;
-	}
-	return [times, values];
+function single(l: Line): Shown {
+	const write = writer(l.unit);
+	return {
+		name: l.title,
+		of: l.name,
+		now: l.now === undefined ? "" : write(l.now),
+		lines: l.lines,
+		most: l.unit === "%" ? 100 : undefined,
+		write: l.unit === "B/s" ? bytes : write,
+		band: true,
+	};
 }
 
-/** Two lines over the same times. */
-function both(a: Lines, b: Lines): Lines {
-	return [a[0], a[1] ?? [], b[1] ?? []];
+/** The four charts that tell most: processor, memory, network, and the reading that is out of its range. */
+function chosen(lines: Map<string, Line>, findings: Schemas["Finding"][]): Shown[] {
+	const of = (kind: string) => [...lines.values()].filter((l) => l.name.split(" ")[0] === kind);
+	const greatest = (list: Line[]) => list.toSorted((a, b) => (b.now ?? 0) - (a.now ?? 0))[0];
+	const charts: Shown[] = [];
+	const cpu = lines.get("cpu");
+	const memory = lines.get("memory");
+	const receive = lines.get("receive");
+	const transmit = lines.get("transmit");
+	if (cpu) charts.push({ ...single(cpu), name: "CPU", now: percent(cpu.now) });
+	if (memory) charts.push({ ...single(memory), name: "Memory", now: percent(memory.now) });
+	if (receive && transmit) {
+		charts.push({
+			name: "Network",
+			of: "receive",
+			now: receive.now === undefined ? "" : `${bytes(receive.now)}/s`,
+			lines: [receive.lines[0], receive.lines[1] ?? [], transmit.lines[1] ?? []],
+			write: bytes,
+			band: false,
+		});
+	}
+	// Checks are named like the readings that they judge, but for the one of a disk's trend.
+	const wrong = findings
+		.map((f) => lines.get(`${f.check === "disk-days" ? "disk" : f.check}${f.subject ? ` ${f.subject}` : ""}`))
+		.find((l) => l && l !== cpu && l !== memory);
+	const hot = greatest(of("temperature"));
+	const last = wrong ?? greatest(of("disk")) ?? hot;
+	if (last) charts.push(single(last));
+	return charts;
 }

@@ -1,0 +1,76 @@
+package demo
+
+import (
+	"context"
+
+	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/calendar"
+	"moorwatch.example/core/health"
+)
+
+// settle sets up what Curlew & Sedge would have: groups, policies, a maintenance window, and who is
+// told of what.
+func (d *demo) settle(ctx context.Context) error {
+	sites := map[string]string{}
+	limit := 500
+	page, err := client.Result(d.client.ListOrganisationsWithResponse(ctx, &api.ListOrganisationsParams{Limit: &limit}))
+	if err != nil {
+		return err
+	}
+	for _, o := range page.Items {
+		sites[o.Name] = o.ID.String()
+	}
+	groups := map[string]string{}
+	for name, expression := range map[string]string{
+		"Public PCs":        `name.contains("-desk-") && os == "windows"`,
+		"Servers":           `name.endsWith("-records") || name.endsWith("-catalogue")`,
+		"New print driver":  `"Fennick Print Driver" in software && software["Fennick Print Driver"] == "4.2.0"`,
+		"Hill stations":     `site.startsWith("Hill station")`,
+		"Nearly full disks": "disk > 85",
+	} {
+		g, err := client.Made(d.client.AddGroupWithResponse(ctx, api.NewGroup{Name: name, Expression: &expression}))
+		if err != nil {
+			return err
+		}
+		groups[name] = g.ID.String()
+	}
+	number := func(v float64) *float64 { return &v }
+	for _, y := range []api.NewPolicy{
+		{Name: "Servers", Scope: health.Scope{Kind: health.Group, ID: groups["Servers"]}, Settings: []health.Setting{
+			{Check: "service", Subject: "postgresql", Level: health.Critical, EverySeconds: 30, ForSeconds: 60},
+			{Check: "latency", Above: &health.Limits{Warning: number(40), Critical: number(200)}, ForSeconds: 300}}},
+		{Name: "Hill stations run warm", Scope: health.Scope{Kind: health.Group, ID: groups["Hill stations"]}, Settings: []health.Setting{
+			{Check: "temperature", Above: &health.Limits{Warning: number(78), Critical: number(92)}, Below: &health.Limits{Warning: number(-25)}, Back: 4, ForSeconds: 60},
+			{Check: "voltage", Subject: "supply", Below: &health.Limits{Warning: number(11.6), Critical: number(11)}, Back: 0.2, ForSeconds: 300}}},
+		{Name: "Vets", Scope: health.Scope{Kind: health.Organisation, ID: sites[vets]}, Settings: []health.Setting{
+			{Check: "tcp", Subject: "records.sallowbrook.example:443", EverySeconds: 60, ForSeconds: 120}}},
+	} {
+		if _, err := client.Made(d.client.AddPolicyWithResponse(ctx, y)); err != nil {
+			return err
+		}
+	}
+	if _, err := client.Made(d.client.AddWindowWithResponse(ctx, api.NewWindow{Name: "Libraries, Sunday night", Scope: health.Scope{Kind: health.Organisation, ID: sites[libraries]},
+		Span: calendar.Window{Start: d.Began.Format("2006-01-02") + "T22:00", Rule: "FREQ=WEEKLY;BYDAY=SU", Minutes: 240}})); err != nil {
+		return err
+	}
+	duty, err := client.Made(d.client.AddChannelWithResponse(ctx, api.NewChannel{Name: "Duty", Kind: "email", Target: "duty@curlew-sedge.example"}))
+	if err != nil {
+		return err
+	}
+	lead, err := client.Made(d.client.AddChannelWithResponse(ctx, api.NewChannel{Name: "Lead", Kind: "email", Target: user}))
+	if err != nil {
+		return err
+	}
+	everywhere := health.Scope{Kind: health.Everywhere}
+	for _, r := range []health.Rule{
+		{Name: "Duty is told of warnings", Scope: everywhere, Least: health.Warning, Ends: true, Channel: duty.ID.String(),
+			Checks: []string{"silent", "disk", "disk-days", "memory", "temperature", "voltage", "service", "tcp"}, EscalateMinutes: 30, EscalateTo: lead.ID.String()},
+		{Name: "Slow log-ons, gathered", Scope: everywhere, Least: health.Warning, Checks: []string{"log-on"}, Channel: lead.ID.String(), DigestMinutes: 1},
+	} {
+		if _, err := client.Made(d.client.AddRuleWithResponse(ctx, r)); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,173 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { Labelled } from "../access/Door";
+import { useMay } from "../access/me";
+import { answer, api, type Schemas } from "../api/client";
+import { Table } from "../parts/Table";
+import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { useDevices } from "./devices";
+import { Expression } from "./Expression";
+
+type Group = Schemas["Group"];
+
+export function useGroups() {
+	return useQuery({
+		queryKey: ["groups"],
+		queryFn: ({ signal }) => answer(api.GET("/groups", { params: { query: { limit: 500 } }, signal })),
+	});
+}
+
+/** Groups of devices: by an expression, or by name. */
+export function Groups() {
+	const queries = useQueryClient();
+	const groups = useGroups();
+	const may = useMay("group.manage");
+	const [edited, setEdited] = useState<Group | "new">();
+	const readAnew = () => queries.invalidateQueries({ queryKey: ["groups"] });
+	const remove = useMutation({
+		mutationFn: (id: string) => answer(api.DELETE("/groups/{id}", { params: { path: { id } } })),
+		onSettled: readAnew,
+	});
+	return (
+		<div className="mx-auto max-w-5xl px-5 py-5">
+			<div className="mb-3 flex items-center gap-3">
+				<h1 className="text-xl font-semibold">Groups</h1>
+				<p className="text-faint">
+					A group can stand wherever devices are chosen: in policies, windows, rules and sweeps.
+				</p>
+				{may && (
+					<button type="button" className="button ml-auto" onClick={() => setEdited("new")}>
+						New group
+					</button>
+				)}
+			</div>
+			{edited && (
+				<Editor
+					key={edited === "new" ? "new" : edited.id}
+					group={edited === "new" ? undefined : edited}
+					onDone={() => {
+						setEdited(undefined);
+						readAnew();
+					}}
+				/>
+			)}
+			{remove.isError && <Trouble error={remove.error} />}
+			{groups.isPending ? (
+				<Waiting what="the groups" />
+			) : groups.isError ? (
+				<Trouble error={groups.error} retry={readAnew} />
+			) : groups.data.items.length === 0 ? (
+				<Empty title="There is no group yet.">
+					Make one of all devices that an expression holds for, or of some by name.
+				</Empty>
+			) : (
+				<Table heads={["Name", "Devices", "Which", ""]}>
+					{groups.data.items.map((g) => (
+						<tr key={g.id} className="border-line border-b align-top">
+							<td className="py-1.5 pr-4 font-medium">{g.name}</td>
+							<td className="py-1.5 pr-4 tabular-nums">
+								<Link className="link" to={`/devices?q=${encodeURIComponent(g.name)}`}>
+									{g.devices}
+								</Link>
+							</td>
+							<td className="py-1.5 pr-4 font-mono text-sm">{g.expression || "by name"}</td>
+							<td className="py-1 text-right whitespace-nowrap">
+								{may && (
+									<>
+										<button
+											type="button"
+											className="button-quiet"
+											aria-label={`Change ${g.name}`}
+											onClick={() => setEdited(g)}
+										>
+											Change
+										</button>
+										<button
+											type="button"
+											className="button-quiet"
+											aria-label={`Remove ${g.name}`}
+											onClick={() => remove.mutate(g.id)}
+										>
+											Remove
+										</button>
+									</>
+								)}
+							</td>
+						</tr>
+					))}
+				</Table>
+			)}
+		</div>
+	);
+}
+
+function Editor({ group, onDone }: { group?: Group; onDone: () => void }) {
+	const devices = useDevices().data;
+	const [name, setName] = useState(group?.name ?? "");
+	const [dynamic, setDynamic] = useState(group ? group.expression !== "" : true);
+	const [expression, setExpression] = useState(group?.expression ?? "");
+	const [typed, setTyped] = useState((group?.members ?? []).map((id) => devices?.get(id)?.name ?? id).join("\n"));
+	const save = useMutation({
+		mutationFn: () => {
+			const byName = new Map([...(devices?.values() ?? [])].map((d) => [d.name.toLowerCase(), d.id]));
+			const lines = typed
+				.split(/[\n,]/)
+				.map((s) => s.trim())
+				.filter(Boolean);
+			const unknown = lines.filter((n) => !byName.has(n.toLowerCase()));
+			if (!dynamic && unknown.length) throw new Error(`There is no device ${unknown.join(", ")}.`);
+			const body = dynamic
+				? { name, expression }
+				: { name, members: lines.map((n) => byName.get(n.toLowerCase()) ?? "") };
+			return group
+				? answer(api.PUT("/groups/{id}", { params: { path: { id: group.id } }, body }))
+				: answer(api.POST("/groups", { body }));
+		},
+		onSuccess: onDone,
+	});
+	return (
+		<form
+			className="mb-5 space-y-3 rounded-md border border-line bg-panel p-4"
+			onSubmit={(e) => {
+				e.preventDefault();
+				save.mutate();
+			}}
+		>
+			<div className="flex items-end gap-4">
+				<div className="w-72">
+					<Labelled label="Name of the group">
+						<input className="field" required maxLength={200} value={name} onChange={(e) => setName(e.target.value)} />
+					</Labelled>
+				</div>
+				{[true, false].map((d) => (
+					<label key={String(d)} className="flex items-center gap-1.5 pb-2">
+						<input type="radio" name="kind" checked={dynamic === d} onChange={() => setDynamic(d)} />
+						{d ? "all for which an expression holds" : "these, by name"}
+					</label>
+				))}
+			</div>
+			{dynamic ? (
+				<Expression label="Expression" value={expression} onChange={setExpression} />
+			) : (
+				<textarea
+					aria-label="Devices"
+					className="field"
+					rows={4}
+					placeholder="A name on each line"
+					value={typed}
+					onChange={(e) => setTyped(e.target.value)}
+				/>
+			)}
+			<div className="flex gap-2">
+				<button type="submit" className="button" disabled={save.isPending || (dynamic && !expression.trim())}>
+					Save
+				</button>
+				<button type="button" className="button-quiet" onClick={onDone}>
+					Cancel
+				</button>
+			</div>
+			{save.isError && <Trouble error={save.error} />}
+		</form>
+	);
+}

@@ -1,0 +1,220 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { useMay } from "../access/me";
+import { answer, api, type Schemas } from "../api/client";
+import { Level } from "../parts/Condition";
+import { Table } from "../parts/Table";
+import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Ago } from "../parts/time";
+import { stateText } from "./Alerts";
+import { odds, useCheckTitle, useHandle } from "./alerts";
+
+/** One alert: what it is about, what changed before it, what happened to it and what can be done. */
+export function AlertPage() {
+	const { id = "" } = useParams();
+	const title = useCheckTitle();
+	const whole = useQuery({
+		queryKey: ["alert", id],
+		queryFn: ({ signal }) => answer(api.GET("/alerts/{id}", { params: { path: { id } }, signal })),
+	});
+	if (whole.isPending) return <Waiting what="the alert" />;
+	if (whole.isError)
+		return (
+			<div className="p-6">
+				<Trouble error={whole.error} retry={() => whole.refetch()} />
+			</div>
+		);
+	const { alert: a, events, next_step, parts } = whole.data;
+	return (
+		<div className="mx-auto max-w-5xl space-y-6 px-5 py-5">
+			<header>
+				<p className="flex items-center gap-2 text-faint">
+					<Level level={a.level} check={a.check} />
+					{title(a.check)}, {a.level}, {stateText(a)}
+				</p>
+				<h1 className="text-xl font-semibold">{a.message}</h1>
+				<p className="text-faint">
+					{a.device_id ? (
+						<Link to={`/devices/${a.device_id}`} className="link">
+							{a.device}
+						</Link>
+					) : (
+						`${a.devices} devices`
+					)}{" "}
+					at {a.site}, {a.organisation}. It began <Ago at={a.since} />
+					{a.resolved_at && (
+						<>
+							{" "}
+							and ended <Ago at={a.resolved_at} />
+						</>
+					)}
+					. Next step: {next_step}.
+				</p>
+			</header>
+			<Actions alert={a} />
+			{a.device_id && <Suspects id={id} />}
+			{parts.length > 0 && (
+				<section>
+					<h2 className="mb-1 font-semibold">Devices that it stands for</h2>
+					<ul className="flex flex-wrap gap-x-4 gap-y-1">
+						{parts.map((p) => (
+							<li key={p.id}>
+								<Link to={`/devices/${p.device_id}`} className="link">
+									{p.device}
+								</Link>
+								{p.resolved_at && <span className="text-faint"> is back</span>}
+							</li>
+						))}
+					</ul>
+				</section>
+			)}
+			<section>
+				<h2 className="mb-1 font-semibold">What happened</h2>
+				<Table heads={["When", "What", "By", ""]}>
+					{events.map((e) => (
+						<tr key={`${e.at} ${e.kind}`} className="border-line border-b align-top">
+							<td className="py-1 pr-4 text-faint">
+								<Ago at={e.at} />
+							</td>
+							<td className="py-1 pr-4">{e.kind}</td>
+							<td className="py-1 pr-4 whitespace-nowrap">{e.actor}</td>
+							<td className="py-1 whitespace-pre-wrap">{e.detail}</td>
+						</tr>
+					))}
+				</Table>
+			</section>
+		</div>
+	);
+}
+
+const snoozes = [
+	{ name: "1 hour", hours: 1 },
+	{ name: "4 hours", hours: 4 },
+	{ name: "1 day", hours: 24 },
+	{ name: "1 week", hours: 168 },
+];
+
+function Actions({ alert: a }: { alert: Schemas["Alert"] }) {
+	const may = useMay("alert.handle");
+	const handle = useHandle(a.id);
+	const [text, setText] = useState("");
+	if (!may) return null;
+	const go = (body: Schemas["AlertAction"]) =>
+		handle.mutate({ ...body, text: text || undefined }, { onSuccess: () => setText("") });
+	const over = a.state === "resolved";
+	return (
+		<section aria-label="What can be done" className="space-y-2 rounded-md border border-line bg-panel p-3">
+			<textarea
+				aria-label="Note"
+				placeholder="A note for others: what you found, what you did"
+				className="field"
+				rows={2}
+				maxLength={4000}
+				value={text}
+				onChange={(e) => setText(e.target.value)}
+			/>
+			<div className="flex flex-wrap items-center gap-1">
+				{!over && a.state !== "acknowledged" && (
+					<button type="button" className="button" onClick={() => go({ action: "acknowledge" })}>
+						Acknowledge
+					</button>
+				)}
+				<button type="button" className="button-quiet" disabled={!text} onClick={() => go({ action: "note" })}>
+					Add the note
+				</button>
+				<Assign alert={a} onAssign={(assignee) => go({ action: "assign", assignee })} />
+				{!over && (
+					<>
+						<span className="ml-3 text-faint">Put off for</span>
+						{snoozes.map((s) => (
+							<button
+								key={s.name}
+								type="button"
+								className="button-quiet"
+								onClick={() =>
+									go({ action: "snooze", until: new Date(Date.now() + s.hours * 3_600_000).toISOString() })
+								}
+							>
+								{s.name}
+							</button>
+						))}
+						<button type="button" className="button-quiet ml-auto" onClick={() => go({ action: "resolve" })}>
+							Resolve
+						</button>
+					</>
+				)}
+			</div>
+			{handle.isError && <Trouble error={handle.error} />}
+		</section>
+	);
+}
+
+function Assign({ alert: a, onAssign }: { alert: Schemas["Alert"]; onAssign: (email: string) => void }) {
+	const me = useQuery({ queryKey: ["me"], enabled: false }).data as Schemas["Me"] | null | undefined;
+	if (!me) return null;
+	return a.assignee === me.email ? (
+		<button type="button" className="button-quiet" onClick={() => onAssign("")}>
+			Give it up
+		</button>
+	) : (
+		<button type="button" className="button-quiet" onClick={() => onAssign(me.email)}>
+			Assign to me
+		</button>
+	);
+}
+
+function Suspects({ id }: { id: string }) {
+	const list = useQuery({
+		queryKey: ["alert", id, "suspects"],
+		queryFn: ({ signal }) => answer(api.GET("/alerts/{id}/suspects", { params: { path: { id } }, signal })),
+	});
+	if (list.isPending) return <Waiting what="what changed before" />;
+	if (list.isError) return <Trouble error={list.error} retry={() => list.refetch()} />;
+	const { items, looked_at, devices, why_none } = list.data;
+	return (
+		<section aria-label="Suspects">
+			<h2 className="mb-1 font-semibold">Suspects</h2>
+			<p className="mb-2 max-w-prose text-faint">
+				{looked_at} changes of the two weeks before were held against {devices} devices of the same system. A change is
+				suspect where devices with it have this alert more often than chance allows.
+			</p>
+			{items.length === 0 ? (
+				<Empty title="No change is suspect.">{why_none}</Empty>
+			) : (
+				<Table heads={["What changed", "When", "Odds", "Interval, 95 %", "Of those with it", "Of the others"]}>
+					{items.map((s) => (
+						<tr key={s.signature} className="border-line border-b">
+							<td className="py-1.5 pr-4 font-medium">{s.summary}</td>
+							<td className="py-1.5 pr-4">
+								<Ago at={s.at} />
+							</td>
+							<td className="py-1.5 pr-4 tabular-nums">{odds(s.odds)}</td>
+							<td className="py-1.5 pr-4 tabular-nums">
+								{s.low.toFixed(1)} to {s.high >= 1000 ? "over 1000" : s.high.toFixed(0)}
+							</td>
+							<td className="py-1.5 pr-4">
+								<Share of={s.changed_with} all={s.changed_with + s.changed_without} />
+							</td>
+							<td className="py-1.5 pr-4">
+								<Share of={s.others_with} all={s.others_with + s.others_without} />
+							</td>
+						</tr>
+					))}
+				</Table>
+			)}
+		</section>
+	);
+}
+
+/** How many of so many, with a bar. */
+function Share({ of, all }: { of: number; all: number }) {
+	return (
+		<span className="flex items-center gap-2 tabular-nums">
+			<span className="h-1.5 w-16 rounded-full bg-line" aria-hidden="true">
+				<span className="block h-full rounded-full bg-heather" style={{ width: `${all ? (100 * of) / all : 0}%` }} />
+			</span>
+			{of} of {all}
+		</span>
+	);
+}

@@ -1,0 +1,210 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Labelled } from "../access/Door";
+import { useMay } from "../access/me";
+import { answer, api, type Schemas } from "../api/client";
+import { Table } from "../parts/Table";
+import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Ago } from "../parts/time";
+import { checksQuery } from "./alerts";
+import { SettingField, usual } from "./SettingField";
+import { type Scope, ScopeField, scopeText } from "./scope";
+import { type Setting, settingText } from "./setting";
+import { Windows } from "./Windows";
+
+type Policy = Schemas["Policy"];
+
+/** Policies: what devices are judged by, and when they are left in peace. */
+export function Policies() {
+	const queries = useQueryClient();
+	const may = useMay("policy.manage");
+	const kinds = useQuery(checksQuery).data?.items ?? [];
+	const [edited, setEdited] = useState<Policy | "new">();
+	const policies = useQuery({
+		queryKey: ["policies"],
+		queryFn: ({ signal }) => answer(api.GET("/policies", { params: { query: { limit: 500 } }, signal })),
+	});
+	const readAnew = () => queries.invalidateQueries({ queryKey: ["policies"] });
+	const remove = useMutation({
+		mutationFn: (id: string) => answer(api.DELETE("/policies/{id}", { params: { path: { id } } })),
+		onSettled: readAnew,
+	});
+	return (
+		<div className="mx-auto max-w-6xl px-5 py-5">
+			<div className="mb-3 flex items-center gap-3">
+				<h1 className="text-xl font-semibold">Policies</h1>
+				<p className="text-faint">
+					The nearest policy wins: device before group, site, organisation and everywhere; then the usual settings.
+				</p>
+				{may && (
+					<button type="button" className="button ml-auto whitespace-nowrap" onClick={() => setEdited("new")}>
+						New policy
+					</button>
+				)}
+			</div>
+			{edited && (
+				<Editor
+					key={edited === "new" ? "new" : edited.id}
+					policy={edited === "new" ? undefined : edited}
+					onDone={() => {
+						setEdited(undefined);
+						readAnew();
+					}}
+				/>
+			)}
+			{remove.isError && <Trouble error={remove.error} />}
+			{policies.isPending ? (
+				<Waiting what="the policies" />
+			) : policies.isError ? (
+				<Trouble error={policies.error} retry={readAnew} />
+			) : policies.data.items.length === 0 ? (
+				<Empty title="There is no policy yet.">
+					Every device is judged by the usual settings below. A policy changes them for a site, a group or all.
+				</Empty>
+			) : (
+				<Table heads={["Name", "Set for", "Checks", "Changed", ""]}>
+					{policies.data.items.map((y) => (
+						<tr key={y.id} className="border-line border-b align-top">
+							<td className="py-1.5 pr-4 font-medium">{y.name}</td>
+							<td className="py-1.5 pr-4">{scopeText(y.scope, y.scope_name)}</td>
+							<td className="py-1.5 pr-4">
+								<ul>
+									{y.settings.map((s) => {
+										const kind = kinds.find((k) => k.name === s.check);
+										return (
+											<li key={`${s.check} ${s.subject} ${s.pattern}`}>
+												{kind?.title ?? s.check} {s.subject}:{" "}
+												<span className="text-faint">{settingText(s, kind?.unit)}</span>
+											</li>
+										);
+									})}
+								</ul>
+							</td>
+							<td className="py-1.5 pr-4 text-faint">
+								<Ago at={y.changed_at} />
+							</td>
+							<td className="py-1 text-right whitespace-nowrap">
+								{may && (
+									<>
+										<button
+											type="button"
+											className="button-quiet"
+											aria-label={`Change ${y.name}`}
+											onClick={() => setEdited(y)}
+										>
+											Change
+										</button>
+										<button
+											type="button"
+											className="button-quiet"
+											aria-label={`Remove ${y.name}`}
+											onClick={() => remove.mutate(y.id)}
+										>
+											Remove
+										</button>
+									</>
+								)}
+							</td>
+						</tr>
+					))}
+				</Table>
+			)}
+			<Windows />
+			<section className="mt-8">
+				<h2 className="mb-1 text-lg font-semibold">Usual settings</h2>
+				<p className="mb-2 text-faint">What holds where no policy says otherwise.</p>
+				<Table heads={["Check", "About", "Usual setting"]}>
+					{kinds.map((k) => (
+						<tr key={k.name} className="border-line border-b">
+							<td className="py-1 pr-4">{k.title}</td>
+							<td className="py-1 pr-4 text-faint">{k.about}</td>
+							<td className="py-1">
+								{k.usual ? (
+									settingText(k.usual, k.unit)
+								) : (
+									<span className="text-faint">none until a policy sets one</span>
+								)}
+							</td>
+						</tr>
+					))}
+				</Table>
+			</section>
+		</div>
+	);
+}
+
+function Editor({ policy, onDone }: { policy?: Policy; onDone: () => void }) {
+	const kinds = useQuery(checksQuery).data?.items ?? [];
+	const [name, setName] = useState(policy?.name ?? "");
+	const [scope, setScope] = useState<Scope>(policy?.scope ?? { kind: "everywhere" });
+	const [settings, setSettings] = useState<Setting[]>(policy?.settings ?? []);
+	const save = useMutation({
+		mutationFn: () => {
+			const body = { name, scope, settings };
+			return policy
+				? answer(api.PUT("/policies/{id}", { params: { path: { id: policy.id } }, body }))
+				: answer(api.POST("/policies", { body }));
+		},
+		onSuccess: onDone,
+	});
+	const put = (i: number, s?: Setting) => setSettings(settings.flatMap((old, n) => (n === i ? (s ? [s] : []) : [old])));
+	return (
+		<form
+			className="mb-5 space-y-3 rounded-md border border-line bg-panel p-4"
+			onSubmit={(e) => {
+				e.preventDefault();
+				save.mutate();
+			}}
+		>
+			<div className="flex flex-wrap items-end gap-4">
+				<div className="w-72">
+					<Labelled label="Name of the policy">
+						<input className="field" required maxLength={200} value={name} onChange={(e) => setName(e.target.value)} />
+					</Labelled>
+				</div>
+				<ScopeField scope={scope} onChange={setScope} />
+			</div>
+			{settings.map((s, i) => (
+				<SettingField
+					key={i}
+					setting={s}
+					kind={kinds.find((k) => k.name === s.check)}
+					scope={scope}
+					onChange={(next) => put(i, next)}
+					onRemove={() => put(i)}
+				/>
+			))}
+			<select
+				aria-label="Add a check"
+				className="field w-72"
+				value=""
+				onChange={(e) => {
+					const kind = kinds.find((k) => k.name === e.target.value);
+					if (kind) setSettings([...settings, usual(kind)]);
+				}}
+			>
+				<option value="">Add a check…</option>
+				{[...new Set(kinds.map((k) => k.about))].map((about) => (
+					<optgroup key={about} label={about}>
+						{kinds
+							.filter((k) => k.about === about)
+							.map((k) => (
+								<option key={k.name} value={k.name}>
+									{k.title}
+								</option>
+							))}
+					</optgroup>
+				))}
+			</select>
+			<div className="flex gap-2">
+				<button type="submit" className="button" disabled={save.isPending || settings.length === 0}>
+					Save
+				</button>
+				<button type="button" className="button-quiet" onClick={onDone}>
+					Cancel
+				</button>
+			</div>
+			{save.isError && <Trouble error={save.error} />}
+		</form>
+	);
+}

@@ -1,0 +1,150 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Labelled } from "../access/Door";
+import { useMay } from "../access/me";
+import { answer, api, type Schemas } from "../api/client";
+import { Table } from "../parts/Table";
+import { Trouble } from "../parts/Trouble";
+import { span } from "../parts/time";
+import { type Scope, ScopeField, scopeText } from "./scope";
+
+const repeats = [
+	{ name: "once", rule: "" },
+	{ name: "every day", rule: "FREQ=DAILY" },
+	{ name: "every week", rule: "FREQ=WEEKLY" },
+	{ name: "every month", rule: "FREQ=MONTHLY" },
+];
+
+/** Maintenance windows: alerts in them are kept, and told to nobody. */
+export function Windows() {
+	const queries = useQueryClient();
+	const may = useMay("policy.manage");
+	const [open, setOpen] = useState(false);
+	const windows = useQuery({
+		queryKey: ["windows"],
+		queryFn: ({ signal }) => answer(api.GET("/maintenance-windows", { params: { query: { limit: 500 } }, signal })),
+	});
+	const readAnew = () => queries.invalidateQueries({ queryKey: ["windows"] });
+	const remove = useMutation({
+		mutationFn: (id: string) => answer(api.DELETE("/maintenance-windows/{id}", { params: { path: { id } } })),
+		onSettled: readAnew,
+	});
+	return (
+		<section className="mt-8">
+			<div className="mb-1 flex items-center gap-3">
+				<h2 className="text-lg font-semibold">Maintenance windows</h2>
+				<p className="text-faint">
+					In each device's own time. Findings are kept; alerts are told when the window is over.
+				</p>
+				{may && !open && (
+					<button type="button" className="button-quiet ml-auto" onClick={() => setOpen(true)}>
+						New window
+					</button>
+				)}
+			</div>
+			{open && (
+				<Editor
+					onDone={() => {
+						setOpen(false);
+						readAnew();
+					}}
+				/>
+			)}
+			{remove.isError && <Trouble error={remove.error} />}
+			{windows.data && windows.data.items.length > 0 && (
+				<Table heads={["Name", "Set for", "First", "Repeats", "Lasts", ""]}>
+					{windows.data.items.map((w) => (
+						<tr key={w.id} className="border-line border-b">
+							<td className="py-1.5 pr-4 font-medium">{w.name}</td>
+							<td className="py-1.5 pr-4">{scopeText(w.scope, w.scope_name)}</td>
+							<td className="py-1.5 pr-4">{w.span.start.replace("T", " ")}</td>
+							<td className="py-1.5 pr-4">
+								{repeats.find((r) => r.rule === (w.span.rule ?? ""))?.name ?? w.span.rule}
+							</td>
+							<td className="py-1.5 pr-4">{span(w.span.minutes * 60)}</td>
+							<td className="py-1 text-right">
+								{may && (
+									<button
+										type="button"
+										className="button-quiet"
+										aria-label={`Remove ${w.name}`}
+										onClick={() => remove.mutate(w.id)}
+									>
+										Remove
+									</button>
+								)}
+							</td>
+						</tr>
+					))}
+				</Table>
+			)}
+		</section>
+	);
+}
+
+function Editor({ onDone }: { onDone: () => void }) {
+	const [name, setName] = useState("");
+	const [scope, setScope] = useState<Scope>({ kind: "everywhere" });
+	const [window_, setWindow] = useState<Schemas["WindowSpan"]>({ start: "", rule: "FREQ=WEEKLY", minutes: 120 });
+	const save = useMutation({
+		mutationFn: () => answer(api.POST("/maintenance-windows", { body: { name, scope, span: window_ } })),
+		onSuccess: onDone,
+	});
+	return (
+		<form
+			className="mb-4 space-y-3 rounded-md border border-line bg-panel p-4"
+			onSubmit={(e) => {
+				e.preventDefault();
+				save.mutate();
+			}}
+		>
+			<div className="flex flex-wrap items-end gap-4">
+				<Labelled label="Name of the window">
+					<input className="field" required maxLength={200} value={name} onChange={(e) => setName(e.target.value)} />
+				</Labelled>
+				<ScopeField scope={scope} onChange={setScope} />
+				<Labelled label="First start">
+					<input
+						type="datetime-local"
+						className="field"
+						required
+						value={window_.start}
+						onChange={(e) => setWindow({ ...window_, start: e.target.value })}
+					/>
+				</Labelled>
+				<Labelled label="Repeats">
+					<select
+						className="field"
+						value={window_.rule}
+						onChange={(e) => setWindow({ ...window_, rule: e.target.value })}
+					>
+						{repeats.map((r) => (
+							<option key={r.rule} value={r.rule}>
+								{r.name}
+							</option>
+						))}
+					</select>
+				</Labelled>
+				<Labelled label="Minutes">
+					<input
+						type="number"
+						className="field w-24"
+						min={1}
+						max={10080}
+						value={window_.minutes}
+						onChange={(e) => setWindow({ ...window_, minutes: e.target.valueAsNumber || 1 })}
+					/>
+				</Labelled>
+			</div>
+			<div className="flex gap-2">
+				<button type="submit" className="button" disabled={save.isPending}>
+					Save
+				</button>
+				<button type="button" className="button-quiet" onClick={onDone}>
+					Cancel
+				</button>
+			</div>
+			{save.isError && <Trouble error={save.error} />}
+		</form>
+	);
+}

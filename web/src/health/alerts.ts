@@ -1,0 +1,35 @@
+import { queryOptions, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { answer, api, type Schemas } from "../api/client";
+
+export type Alert = Schemas["Alert"];
+
+/** The kinds of check, which change with the service's version alone. */
+export const checksQuery = queryOptions({
+	queryKey: ["checks"],
+	queryFn: ({ signal }) => answer(api.GET("/checks", { signal })),
+	staleTime: Number.POSITIVE_INFINITY,
+});
+
+/** How a person reads the name of a check. */
+export function useCheckTitle() {
+	const kinds = useQuery(checksQuery).data?.items;
+	return (check: string) => kinds?.find((k) => k.name === check)?.title ?? check;
+}
+
+/** Does something to an alert, and has what shows it read anew. */
+export function useHandle(id: string) {
+	const queries = useQueryClient();
+	return useMutation({
+		mutationFn: (body: Schemas["AlertAction"]) =>
+			answer(api.POST("/alerts/{id}/events", { params: { path: { id } }, body })),
+		onSettled: () => {
+			for (const key of ["attention", "alerts", "alert"]) queries.invalidateQueries({ queryKey: [key] });
+		},
+	});
+}
+
+/** How many times higher the odds are, without more digits than the data hold. */
+export function odds(n: number) {
+	if (n >= 1000) return "over 1000×";
+	return `${n >= 10 ? n.toFixed(0) : n.toFixed(1)}×`;
+}

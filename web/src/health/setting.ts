@@ -1,0 +1,22 @@
+import type { Schemas } from "../api/client";
+import { span } from "../parts/time";
+
+export type Setting = Schemas["CheckSetting"];
+
+/** What a setting judges by, in words. */
+export function settingText(s: Setting, unit = "") {
+	if (s.off) return "off";
+	const parts: string[] = [];
+	const side = (word: string, limits?: Schemas["Limits"]) => {
+		for (const level of ["notice", "warning", "critical"] as const) {
+			const at = limits?.[level];
+			if (at !== undefined) parts.push(`${level} ${word} ${at}${unit && ` ${unit}`}`);
+		}
+	};
+	side("from", s.above);
+	side("down from", s.below);
+	if (s.level) parts.push(s.level);
+	if (s.pattern) parts.push(`pattern ${s.pattern}`);
+	if (s.for_seconds) parts.push(`for ${span(s.for_seconds)}`);
+	return parts.join(", ");
+}

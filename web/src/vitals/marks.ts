@@ -1,0 +1,58 @@
+import { useQuery } from "@tanstack/react-query";
+import { useMemo } from "react";
+import { useMay } from "../access/me";
+import { answer, api } from "../api/client";
+
+/** Something on the time axis beside the readings, in seconds since 1970. */
+export type Mark = {
+	kind: "alert" | "change" | "deed";
+	at: number;
+	to?: number;
+	text: string;
+	level?: "notice" | "warning" | "critical";
+	go?: string;
+};
+
+const most = 200;
+
+/** The alerts, changes and deeds of a device since a time. */
+export function useMarks(id: string, from: number): Mark[] {
+	const since = new Date(Math.floor(from / 600) * 600_000).toISOString(); // so that the question changes rarely
+	const may = useMay("audit.read");
+	const alerts = useQuery({
+		queryKey: ["alerts", "of", id, since],
+		queryFn: ({ signal }) =>
+			answer(api.GET("/alerts", { params: { query: { device: id, from: since, limit: most } }, signal })),
+		placeholderData: (old) => old,
+	}).data;
+	const changes = useQuery({
+		queryKey: ["changes", "of", id, since],
+		queryFn: ({ signal }) =>
+			answer(api.GET("/changes", { params: { query: { device: id, from: since, limit: most } }, signal })),
+		placeholderData: (old) => old,
+	}).data;
+	const deeds = useQuery({
+		queryKey: ["audit", id, "marks"],
+		queryFn: ({ signal }) => answer(api.GET("/audit", { params: { query: { device: id, limit: most } }, signal })),
+		enabled: may,
+	}).data;
+	return useMemo(() => {
+		const seconds = (t: string) => Date.parse(t) / 1000;
+		return [
+			...(alerts?.items ?? []).map(
+				(a): Mark => ({
+					kind: "alert",
+					at: seconds(a.since),
+					to: a.resolved_at ? seconds(a.resolved_at) : undefined,
+					text: a.message,
+					level: a.level,
+					go: `/alerts/${a.id}`,
+				}),
+			),
+			...(changes?.items ?? []).map((c): Mark => ({ kind: "change", at: seconds(c.at), text: c.summary })),
+			...(deeds?.items ?? [])
+				.filter((e) => e.action.endsWith(".start"))
+				.map((e): Mark => ({ kind: "deed", at: seconds(e.at), text: `${e.actor}: ${e.action} ${e.detail ?? ""}` })),
+		];
+	}, [alerts, changes, deeds]);
+}
