@@ -48,7 +48,12 @@ func (b *bench) fleet() error {
 	if err := b.commands(w, min(1000, b.devices)); err != nil {
 		return err
 	}
-	return b.restart(w)
+	for _, measure := range []func(*world) error{b.alerts, b.sweepAll, b.restart, b.groups} {
+		if err := measure(w); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // settled is the service's resident memory, in bytes, once connecting is over: the least of a

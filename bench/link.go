@@ -42,10 +42,13 @@ func (b *bench) link() error {
 	return nil
 }
 
-func median(v []float64) float64 {
+func median(v []float64) float64 { return quantile(v, 0.5) }
+
+// quantile is the value below which the share p of v lies, 0 to 1.
+func quantile(v []float64, p float64) float64 {
 	v = slices.Clone(v)
 	slices.Sort(v)
-	return v[len(v)/2]
+	return v[min(int(p*float64(len(v))), len(v)-1)]
 }
 
 // rate reads a gibibyte and returns bytes a second.

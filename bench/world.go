@@ -249,6 +249,31 @@ func (w *world) get(path string) (string, error) {
 	return string(text), err
 }
 
+// hear opens the console's stream of events, and tells of each that alerts changed.
+func (w *world) hear(ctx context.Context) (heard chan struct{}, stop func(), err error) {
+	ctx, stop = context.WithCancel(ctx)
+	answer, err := w.client.StreamEvents(ctx)
+	if err != nil {
+		stop()
+		return nil, nil, err
+	}
+	heard = make(chan struct{}, 1000)
+	go func() {
+		defer answer.Body.Close()
+		lines := bufio.NewScanner(answer.Body)
+		lines.Buffer(make([]byte, 64<<10), 64<<20)
+		for lines.Scan() {
+			if lines.Text() == "event: alerts" {
+				select {
+				case heard <- struct{}{}:
+				default:
+				}
+			}
+		}
+	}()
+	return heard, stop, nil
+}
+
 func (w *world) close() {
 	for _, end := range w.children {
 		end()

@@ -84,6 +84,8 @@ func (w *builder) stories(began time.Time) {
 				d.HotAt = began.Add(20 * time.Minute)
 			case "ott-desk-02":
 				d.Busy = 0.92
+			case "gor-kiosk": // its plug was pulled for a while
+				d.Leaves, d.Returns = routerFails, 90*time.Second
 			}
 			// A new printer driver reached two desks of three, three days ago, and slows log-on.
 			if d.Kind == sim.Desk && d.Seed%3 != 0 {

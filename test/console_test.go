@@ -14,6 +14,7 @@ import (
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/health"
 )
 
 // page drives the console as a person does, in headless Chromium.
@@ -150,6 +151,7 @@ func (p *page) dark() {
 func TestConsole(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
+	w.quick(t)
 	p := w.open(t)
 	p.do(chromedp.Navigate(p.url))
 	p.focus("input[type=email]")
@@ -200,9 +202,9 @@ func TestConsole(t *testing.T) {
 	p.sees("[role=columnheader]", "Serial")
 	p.do(chromedp.Navigate(p.url + "/devices"))
 	p.sees("[role=columnheader]", "Serial") // the choice is kept
-	for _, path := range []string{"/enrol", "/audit", "/tokens"} {
+	for _, path := range []string{"/enrol", "/audit", "/tokens", "/alerts", "/groups", "/policies", "/sweep", "/software", "/notices", "/changes"} {
 		p.do(chromedp.Navigate(p.url + path))
-		p.until(`document.querySelector("h1") !== null && document.querySelector("[role=status]") === null`, path)
+		p.until(`document.querySelector("h1") !== null && ![...document.querySelectorAll("[role=status]")].some(s => s.innerText.startsWith("Reading "))`, path)
 		p.accessible(path)
 	}
 }
@@ -325,4 +327,89 @@ func TestHostileNamesAreShown(t *testing.T) {
 	if n := ask[int](p, `document.querySelectorAll("main img, main script").length`); n != 0 {
 		t.Errorf("%d elements of the device's making", n)
 	}
+}
+
+// click presses the button or link that shows a text.
+func (p *page) click(text string) {
+	p.t.Helper()
+	find := fmt.Sprintf(`[...document.querySelectorAll("main button, main a, main [role=tab]")].find(e => e.innerText.trim() === %q)`, text)
+	p.until(find+` !== undefined`, "a button "+text)
+	p.do(chromedp.Evaluate[chromedp.Void](find + `.click()`))
+}
+
+// From an alert to its end, and the groups, policies, sweeps and notices around it.
+func TestConsoleHealth(t *testing.T) {
+	t.Parallel()
+	w, sink := withMail(t)
+	told(t, w, health.Warning, nil)
+	r := w.reporter(t, "sal-records")
+	r.vitals(t, diskAt(50))
+	r.vitals(t, diskAt(96))
+	d := w.simulated(t, "hay-desk-01")
+	p := w.open(t)
+	p.signIn()
+	p.sees("main tr", "Disk /srv is 96 % full: 4.0 GB of 100 GB left.")
+	p.sees("main tr", "See what fills it")
+	p.click("Disk /srv is 96 % full: 4.0 GB of 100 GB left.")
+	p.sees("main", "No change is suspect.")
+	p.accessible("an alert")
+	p.focus("textarea")
+	p.typed("The log is not rotated.")
+	p.click("Acknowledge")
+	p.sees("main table", "The log is not rotated.")
+	p.sees("main", "acknowledged")
+	r.vitals(t, diskAt(50))
+	p.sees("main", "resolved") // told by an event
+	mailed(t, sink, 2)
+
+	p.do(chromedp.Navigate(p.url + "/groups"))
+	p.click("New group")
+	p.focus("form input")
+	p.typed("Desks")
+	p.focus("form textarea")
+	p.typed(`os == "windo`)
+	p.sees("[aria-label=Completions]", "windows")
+	p.typed("\t")
+	p.sees("form [role=status]", "1 of 2 devices: hay-desk-01")
+	p.accessible("the editor of a group")
+	p.click("Save")
+	p.sees("main table", `os == "windows"`)
+
+	p.do(chromedp.Navigate(p.url + "/policies"))
+	p.click("New policy")
+	p.focus("form input")
+	p.typed("Low disks")
+	p.do(chromedp.Evaluate[chromedp.Void](`(s => { Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "disk"); s.dispatchEvent(new Event("change", {bubbles: true})); })(document.querySelector("[aria-label='Add a check']"))`))
+	p.click("Try on last week")
+	p.sees("form [role=status]", "It would have alerted 1 times last week, on 1 of 2 devices")
+	p.accessible("the editor of a policy")
+	p.click("Save")
+	p.sees("main table", "Low disks")
+
+	p.do(chromedp.Navigate(p.url + "/sweep"))
+	p.focus("input[aria-label=Name]")
+	p.typed("Fennick Print Driver\r")
+	w.await(t, 10*time.Second, "the agent's first inventory", func() bool {
+		return must(client.Result(w.owner.GetInventoryWithResponse(t.Context(), d.id, nil)))(t).TakenAt != nil
+	})
+	p.click("Ask")
+	p.sees("main table", "4.1.7")
+	p.sees("main", "1 of 1 devices answered.")
+	p.accessible("a sweep")
+
+	p.do(chromedp.Navigate(p.url + "/notices"))
+	p.click("Test")
+	p.sees("main [role=status]", "It was taken")
+	mailed(t, sink, 3)
+	p.accessible("the notices")
+
+	p.do(chromedp.Navigate(p.url + "/devices/" + d.id.String()))
+	p.click("Inventory")
+	p.sees("main", "Fennick Print Driver")
+	p.accessible("the inventory")
+	p.click("Checks")
+	p.sees("main table", "Low disks")
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("[aria-label='CPU among other devices']").click()`))
+	p.sees("[id^=headlessui-popover-panel]", "devices read less")
+	p.accessible("a standing")
 }

@@ -92,6 +92,7 @@ func TestCancelReachesTheDevice(t *testing.T) {
 func TestOfflineDevice(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
+	w.quick(t)
 	d := w.simulated(t, "hay-desk-01")
 	d.stop()
 	w.await(t, 2*time.Second, "a device whose agent ended is silent", func() bool {
@@ -106,7 +107,7 @@ func TestOfflineDevice(t *testing.T) {
 		page = must(client.Result(w.owner.ListAttentionWithResponse(t.Context(), &api.ListAttentionParams{})))(t)
 		return page.Total > 0
 	})
-	if page.Total != 1 || page.Items[0].Finding.Check != "silent" || page.Devices.Silent != 1 {
+	if page.Total != 1 || page.Items[0].Alert.Check != "silent" || page.Devices.Silent != 1 {
 		t.Errorf("the first page shows %+v", page)
 	}
 }

@@ -6,11 +6,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -22,9 +24,11 @@ import (
 	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/host/sim"
 	"moorwatch.example/agent/identity"
+	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	messages "moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/series"
 	"moorwatch.example/link"
 	"moorwatch.example/service"
 	"moorwatch.example/service/db/cluster"
@@ -80,12 +84,36 @@ func batch(t *testing.T, epoch string, sent time.Time, reports ...messages.Repor
 	return bytes.NewReader(must(json.Marshal(messages.Batch{Epoch: epoch, Sent: sent, Reports: reports}))(t))
 }
 
+// stored lists when the stored reports of a device were taken.
 func (w *world) stored(t *testing.T, id uuid.UUID) (times []time.Time) {
 	t.Helper()
-	db := must(pgx.Connect(t.Context(), w.config.Database))(t)
+	times, _ = kept(t, w.config.Database, id, "cpu")
+	return times
+}
+
+// kept reads what a database keeps of a reading: the chunks, then what is not compressed yet.
+func kept(t *testing.T, address string, id uuid.UUID, name string) (times []time.Time, values []float64) {
+	t.Helper()
+	db := must(pgx.Connect(t.Context(), address))(t)
 	defer db.Close(context.Background())
-	rows := must(db.Query(t.Context(), "SELECT at FROM vitals WHERE device_id = $1 ORDER BY at", id))(t)
-	return must(pgx.CollectRows(rows, pgx.RowTo[time.Time]))(t)
+	rows := must(db.Query(t.Context(), "SELECT data FROM chunks WHERE device_id = $1 AND tier = 0 ORDER BY start", id))(t)
+	for _, data := range must(pgx.CollectRows(rows, pgx.RowTo[[]byte]))(t) {
+		table := must(series.Decode(data, func(column string) bool { return column == name }))(t)
+		times, values = append(times, table.At...), append(values, table.Columns[0].Values...)
+	}
+	rows = must(db.Query(t.Context(), "SELECT r.at, r.samples, l.names FROM readings r JOIN layouts l ON l.id = r.layout WHERE r.device_id = $1 ORDER BY r.at", id))(t)
+	var at time.Time
+	var samples []byte
+	var names []string
+	must(pgx.ForEachRow(rows, []any{&at, &samples, &names}, func() error {
+		times = append(times, at)
+		return series.Row(samples, len(names), func(i int) series.Quantum { return device.QuantumOf(names[i]) }, func(i int, v float64) {
+			if names[i] == name {
+				values = append(values, v)
+			}
+		})
+	}))(t)
+	return times, values
 }
 
 func TestEachReportIsStoredOnce(t *testing.T) {
@@ -191,19 +219,38 @@ func TestHistory(t *testing.T) {
 		t.Fatal(text)
 	}
 	from, buckets := now.Add(-200*time.Minute), 20
-	answer := must(w.owner.GetVitalsWithResponse(t.Context(), r.id, &api.GetVitalsParams{From: &from, To: &now, Buckets: &buckets}))(t)
-	if answer.JSON200 == nil || len(answer.JSON200.Points) != 10 || answer.JSON200.StepSeconds != 600 {
-		t.Fatalf("the history is %s", answer.GetBody())
-	}
-	count := 0
-	for _, p := range answer.JSON200.Points {
-		count += p.Count
-		if p.CPU.Min > p.CPU.Mean || p.Disk.Max != 93 || p.Temperature != nil {
-			t.Errorf("point %+v", p)
+	for _, compressed := range []bool{false, true} {
+		if compressed { // as it will be once its window is over
+			if err := w.Vitals.CompactBefore(t.Context(), now.Add(5*time.Hour)); err != nil {
+				t.Fatal(err)
+			}
 		}
-	}
-	if count != 100 {
-		t.Errorf("%d reports in the history of 100", count)
+		answer := must(client.Result(w.owner.GetReadingsWithResponse(t.Context(), r.id, &api.GetReadingsParams{From: &from, To: &now, Buckets: &buckets})))(t)
+		count := 0
+		for _, n := range answer.Counts {
+			count += n
+		}
+		if count != 100 || len(answer.At) < 10 || len(answer.At) > 12 || answer.Tier != "5-minute" {
+			t.Errorf("compressed %t: %d reports in %d buckets of %s", compressed, count, len(answer.At), answer.Tier)
+		}
+		for _, one := range answer.Readings {
+			for i, s := range one.Spans {
+				if one.Name == "cpu" && (s.Min > s.Mean || s.Mean > s.Max || s.Max > 99) || one.Name == "disk /" && s.Max != 93 {
+					t.Errorf("compressed %t: %s at %s is %+v", compressed, one.Name, answer.At[i], s)
+				}
+			}
+		}
+		only := []string{"disk /"}
+		format := api.GetReadingsParamsFormat("csv")
+		csv := must(w.owner.GetReadingsWithResponse(t.Context(), r.id, &api.GetReadingsParams{From: &from, To: &now, Buckets: &buckets, Name: &only, Format: &format}))(t)
+		if text := string(csv.Body); !strings.HasPrefix(text, "device,at,reading,unit,") || !strings.Contains(text, ",disk /,%,93,93,93,") || strings.Contains(text, "cpu") {
+			t.Errorf("compressed %t: the CSV is %.300s", compressed, text)
+		}
+		format = "openmetrics"
+		metrics := must(w.owner.GetReadingsWithResponse(t.Context(), r.id, &api.GetReadingsParams{From: &from, To: &now, Buckets: &buckets, Name: &only, Format: &format}))(t)
+		if text := string(metrics.Body); !strings.Contains(text, "# TYPE moorwatch_disk gauge") || !strings.HasSuffix(text, "# EOF\n") {
+			t.Errorf("compressed %t: the metrics are %.300s", compressed, text)
+		}
 	}
 	got := must(w.owner.Device(t.Context(), r.id))(t)
 	if got.Device.CPU == nil || *got.Device.CPU != 99 {
@@ -211,7 +258,7 @@ func TestHistory(t *testing.T) {
 	}
 }
 
-// counting is a meter whose CPU readings are 1, 2, 3, …
+// counting is a meter whose load readings are hundredths: 1, 2, 3, …
 type counting struct {
 	host.Meter
 	n float64
@@ -219,16 +266,18 @@ type counting struct {
 
 func (c *counting) Vitals(context.Context) (device.Vitals, error) {
 	c.n++
-	return device.Vitals{At: time.Now(), CPU: c.n / 100}, nil
+	return device.Vitals{At: time.Now(), Load1: c.n / 100}, nil
 }
 
 // noGaps fails unless the stored readings of a counting meter are 1 to at least some number, each once.
 func noGaps(t *testing.T, address string, id uuid.UUID, atLeast int) int {
 	t.Helper()
-	db := must(pgx.Connect(t.Context(), address))(t)
-	defer db.Close(context.Background())
-	rows := must(db.Query(t.Context(), "SELECT round(cpu * 100)::int FROM vitals WHERE device_id = $1 ORDER BY cpu", id))(t)
-	all := must(pgx.CollectRows(rows, pgx.RowTo[int]))(t)
+	_, values := kept(t, address, id, "load")
+	var all []int
+	for _, v := range values {
+		all = append(all, int(math.Round(v*100)))
+	}
+	slices.Sort(all)
 	for i, n := range all {
 		if n != i+1 {
 			t.Fatalf("report %d stands where %d should: %v", n, i+1, all)

@@ -6,6 +6,7 @@ package test
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -29,6 +30,7 @@ import (
 	"moorwatch.example/agent/identity"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/health"
 	"moorwatch.example/service"
 	"moorwatch.example/service/authority"
 	"moorwatch.example/service/db/cluster"
@@ -138,6 +140,18 @@ func begin(t *testing.T, secure bool) *world {
 	w.owner = w.client(t, w.token)
 	must(client.Made(w.owner.AddSiteWithResponse(t.Context(), api.NewSite{Organisation: organisation, Site: site})))(t)
 	return w
+}
+
+// quick has devices alerted about as soon as they are silent, everywhere.
+func (w *world) quick(t *testing.T) {
+	t.Helper()
+	w.policy(t, "quick", health.Scope{Kind: health.Everywhere}, health.Setting{Check: "silent", Level: health.Warning})
+}
+
+// policy adds a policy.
+func (w *world) policy(t *testing.T, name string, scope health.Scope, settings ...health.Setting) *api.Policy {
+	t.Helper()
+	return must(client.Made(w.owner.AddPolicyWithResponse(t.Context(), api.NewPolicy{Name: name, Scope: scope, Settings: settings})))(t)
 }
 
 func emptyDatabase(t *testing.T) string {
@@ -257,6 +271,28 @@ func (w *world) agent(t *testing.T, name string, h host.Host, change func(*agent
 	})
 	return d
 }
+
+// again runs the agent of a simulated device that was stopped.
+func (w *world) again(t *testing.T, d *running, name string) {
+	t.Helper()
+	a := &agent.Agent{Dir: d.dir, Host: sim.Device{Name: name, Kind: sim.Desk, Seed: 7}.Host(time.Now), Log: quiet, Every: 500 * time.Millisecond}
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- a.Run(ctx) }()
+	t.Cleanup(func() { cancel(); <-done })
+}
+
+// later has everything that waits for a time in the database happened that much longer ago.
+func (w *world) later(t *testing.T, d time.Duration) {
+	t.Helper()
+	db := must(pgx.Connect(t.Context(), w.config.Database))(t)
+	defer db.Close(context.Background())
+	for _, query := range []string{"UPDATE alerts SET opened_at = opened_at - $1::interval", "UPDATE deliveries SET due = due - $1::interval WHERE state = 'gathering'"} {
+		must(db.Exec(t.Context(), query, d))(t)
+	}
+}
+
+func decode64(s string) ([]byte, error) { return base64.StdEncoding.DecodeString(s) }
 
 // named is a host under another name.
 type named struct {

@@ -43,13 +43,25 @@ func attentionCommand() *cli.Command {
 			for _, a := range page.Items {
 				where := subjectOf(a.Alert)
 				if a.Alike != nil {
-					where = fmt.Sprintf("%d devices, first %s", 1+len(*a.Alike), where)
+					where = alikeOf(where, *a.Alike)
 				}
 				t.row(string(a.Alert.Level), where, a.Alert.Message, ago(a.Alert.Since), suspectOf(a.Alert.Suspect), a.NextStep)
 			}
 			return t.flush()
 		},
 	}
+}
+
+// alikeOf is what several alerts are about that are one matter.
+func alikeOf(first string, others []api.Alike) string {
+	devices := map[string]bool{first: true}
+	for _, a := range others {
+		devices[a.Device] = true
+	}
+	if len(devices) == 1 {
+		return fmt.Sprintf("%s, %d alerts", first, 1+len(others))
+	}
+	return fmt.Sprintf("%d devices, first %s", len(devices), first)
 }
 
 // subjectOf is what an alert is about: its device, or its site.

@@ -32,8 +32,10 @@ type Plan struct {
 type Device struct {
 	sim.Device
 	Token string `json:"token"` // to enrol with, when it has not yet
-	// Leaves, when not 0, is how long after the start the device loses its network for good.
-	Leaves time.Duration `json:"leaves"`
+	// Leaves, when not 0, is how long after the start the device loses its network; Returns, when
+	// not 0, how long it stays away.
+	Leaves  time.Duration `json:"leaves"`
+	Returns time.Duration `json:"returns"`
 }
 
 // Event is what a running fleet tells.
@@ -79,20 +81,31 @@ func Run(ctx context.Context, p Plan, start <-chan struct{}, tell func(Event)) e
 					return
 				}
 			}
-			ctx := ctx
-			if d.Leaves > 0 {
-				var cancel context.CancelFunc
-				ctx, cancel = context.WithTimeout(ctx, d.Leaves)
-				defer cancel()
-			}
 			a := &agent.Agent{Dir: dir, Host: d.Host(time.Now), Log: log, Every: p.Every, Connected: func() { say(Event{Connected: d.Name}) }}
-			if err := a.Run(ctx); err != nil {
+			if err := live(ctx, a, d); err != nil {
 				say(Event{Failed: fmt.Sprintf("%s: %v", d.Name, err)})
 			}
 		})
 	}
 	running.Wait()
 	return nil
+}
+
+// live runs a device's agent until ctx ends, but for when the device is away.
+func live(ctx context.Context, a *agent.Agent, d Device) error {
+	if d.Leaves > 0 {
+		first, cancel := context.WithTimeout(ctx, d.Leaves)
+		defer cancel()
+		if err := a.Run(first); err != nil || d.Returns == 0 {
+			return err
+		}
+		select {
+		case <-time.After(d.Returns):
+		case <-ctx.Done():
+			return nil
+		}
+	}
+	return a.Run(ctx)
 }
 
 func ensure(ctx context.Context, dir, url string, d Device) (identity.Identity, error) {

@@ -42,7 +42,8 @@ func putDeliveries(ctx context.Context, tx pgx.Tx, all []telling, now time.Time)
 		if err != nil {
 			return err
 		}
-		if t.rule.DigestMinutes > 0 {
+		gathers := t.rule.DigestMinutes > 0 && t.kind != health.Escalated // what went unseen too long waits for nothing
+		if gathers {
 			tag, err := tx.Exec(ctx, "UPDATE deliveries SET events = events || $3::jsonb WHERE channel_id = $1 AND rule = $2 AND state = 'gathering'", t.channel, t.rule.Name, text)
 			if err != nil {
 				return err
@@ -52,7 +53,7 @@ func putDeliveries(ctx context.Context, tx pgx.Tx, all []telling, now time.Time)
 			}
 		}
 		state, due := "waiting", now
-		if t.rule.DigestMinutes > 0 {
+		if gathers {
 			state, due = "gathering", now.Add(time.Duration(t.rule.DigestMinutes)*time.Minute)
 		}
 		// The channel may have been removed since the rules were read.

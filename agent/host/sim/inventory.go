@@ -135,7 +135,7 @@ func (d Device) windows(t time.Time, add func(section, key, name string, fields 
 	add("ports", "tcp 445", "TCP 445", "process", "System", "address", "all addresses")
 	add("tasks", "hedge", `\Hedge\Daily scan`, "state", "enabled")
 	state := "current"
-	if d.Seed%89 == 7 {
+	if d.Seed%89 == 11 {
 		state = "out of date"
 	}
 	add(inventory.Safety, "malware", "Malware protection", "state", state, "name", "Hedge Protection")

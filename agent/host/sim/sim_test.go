@@ -35,7 +35,7 @@ func TestStories(t *testing.T) {
 	if p := now.Percent(); p < 90 || p > 96 || before.Percent() >= p-5 {
 		t.Errorf("three days before it is full the disk is at %.1f %%, a week earlier at %.1f %%", p, before.Percent())
 	}
-	hot := Device{Kind: Station, Seed: 1, Hot: true}
+	hot := Device{Kind: Station, Seed: 1, HotAt: noon}
 	day, _ := hot.At(noon).Hottest()
 	night, _ := hot.At(noon.Add(-10 * time.Hour)).Hottest()
 	if day.Celsius < 80 || night.Celsius > 55 {

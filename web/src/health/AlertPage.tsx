@@ -36,7 +36,7 @@ export function AlertPage() {
 				<h1 className="text-xl font-semibold">{a.message}</h1>
 				<p className="text-faint">
 					{a.device_id ? (
-						<Link to={`/devices/${a.device_id}`} className="link">
+						<Link to={`/devices/${a.device_id}`} className="link underline">
 							{a.device}
 						</Link>
 					) : (

@@ -40,7 +40,7 @@ export function Now() {
 				) : (
 					<Empty title="Nothing needs a person now.">
 						No check of the {all} devices has an alert.{" "}
-						<Link to="/alerts" className="link">
+						<Link to="/alerts" className="link underline">
 							See what there was
 						</Link>
 						.
@@ -51,7 +51,7 @@ export function Now() {
 					<p className="mb-3 text-faint">
 						{first?.total} {first?.total === 1 ? "matter" : "matters"} on {all} devices, worst first.{" "}
 						{first && first.quiet > 0 && <>{first.quiet} more are put off or muted. </>}
-						<Link to="/alerts" className="link">
+						<Link to="/alerts" className="link underline">
 							All alerts
 						</Link>
 					</p>
@@ -119,7 +119,7 @@ function Row({ row: { alert: a, device: d, next_step, alike } }: { row: Schemas[
 			</td>
 			<td className="py-2 pr-4">
 				<Link to={page} className="hover:text-heather">
-					{alike ? `${title(a.check)}: ${alike.length + 1} devices alike.` : a.message}
+					{alike ? `${title(a.check)}: ${count(a, alike)} alike.` : a.message}
 				</Link>
 				<div className="text-faint text-sm">
 					{alike
@@ -159,6 +159,16 @@ function Row({ row: { alert: a, device: d, next_step, alike } }: { row: Schemas[
 	);
 }
 
+/** How many devices alerts are about that are one matter. */
+function devicesOf(a: Schemas["Alert"], alike: Schemas["Alike"][]) {
+	return new Set([a.device_id, ...alike.map((x) => x.device_id)]).size;
+}
+
+function count(a: Schemas["Alert"], alike: Schemas["Alike"][]) {
+	const devices = devicesOf(a, alike);
+	return devices > 1 ? `${devices} devices` : `${alike.length + 1} alerts`;
+}
+
 function Where({ alert: a, alike }: { alert: Schemas["Alert"]; alike?: Schemas["Alike"][] }) {
 	if (!a.device_id)
 		return (
@@ -171,12 +181,12 @@ function Where({ alert: a, alike }: { alert: Schemas["Alert"]; alike?: Schemas["
 				</div>
 			</>
 		);
-	if (alike) {
+	if (alike && devicesOf(a, alike) > 1) {
 		const sites = new Set([a.site, ...alike.map((x) => x.site)]).size;
 		return (
 			<>
 				<Link to={`/alerts/${a.id}`} className="font-medium hover:text-heather">
-					{alike.length + 1} devices
+					{devicesOf(a, alike)} devices
 				</Link>
 				<div className="text-faint text-sm">{sites === 1 ? a.site : `at ${sites} sites`}</div>
 			</>

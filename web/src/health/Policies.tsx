@@ -73,7 +73,7 @@ export function Policies() {
 										const kind = kinds.find((k) => k.name === s.check);
 										return (
 											<li key={`${s.check} ${s.subject} ${s.pattern}`}>
-												{kind?.title ?? s.check} {s.subject}:{" "}
+												{[kind?.title ?? s.check, s.subject].filter(Boolean).join(" ")}:{" "}
 												<span className="text-faint">{settingText(s, kind?.unit)}</span>
 											</li>
 										);

@@ -147,7 +147,7 @@ export function SettingField({
 					{[...new Map(trial.data.items.map((e) => [e.device_id, e])).values()].slice(0, 8).map((e, i) => (
 						<span key={e.device_id}>
 							{i > 0 && ", "}
-							<Link className="link" to={`/devices/${e.device_id}`}>
+							<Link className="link underline" to={`/devices/${e.device_id}`}>
 								{e.device}
 							</Link>
 						</span>

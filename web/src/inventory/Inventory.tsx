@@ -84,7 +84,7 @@ export function Inventory({ device: d }: { device: Device }) {
 function Section({ title, items, open }: { title: string; items: Schemas["InventoryItem"][]; open: boolean }) {
 	if (items.length === 0) return null;
 	return (
-		<details open={open || items.length <= 8} className="border-line border-b py-1">
+		<details open={open || items.length <= 12} className="border-line border-b py-1">
 			<summary className="cursor-pointer font-semibold">
 				{title} <span className="font-normal text-faint">{items.length}</span>
 			</summary>

@@ -1,4 +1,3 @@
-import { Link } from "react-router";
 import { exactly } from "../parts/time";
 import type { Mark } from "./marks";
 
@@ -45,8 +44,8 @@ function Sign({ mark: m, left, right }: { mark: Mark; left: string; right?: stri
 	const title = `${exactly(m.at)}: ${m.text}`;
 	if (right !== undefined)
 		return (
-			<Link
-				to={m.go ?? ""}
+			<span
+				role="img"
 				title={title}
 				aria-label={title}
 				className={`absolute top-1 h-2 min-w-1 rounded-sm ${colours[m.level ?? "notice"]}`}

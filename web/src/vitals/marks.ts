@@ -10,7 +10,6 @@ export type Mark = {
 	to?: number;
 	text: string;
 	level?: "notice" | "warning" | "critical";
-	go?: string;
 };
 
 const most = 200;
@@ -46,7 +45,6 @@ export function useMarks(id: string, from: number): Mark[] {
 					to: a.resolved_at ? seconds(a.resolved_at) : undefined,
 					text: a.message,
 					level: a.level,
-					go: `/alerts/${a.id}`,
 				}),
 			),
 			...(changes?.items ?? []).map((c): Mark => ({ kind: "change", at: seconds(c.at), text: c.summary })),
