@@ -174,10 +174,15 @@ func problem(status int, body []byte) error {
 // Devices gives all devices for which a CEL expression holds (all when it is empty), by name,
 // reading page after page.
 func (c *Client) Devices(ctx context.Context, where string) iter.Seq2[api.Device, error] {
+	return c.Chosen(ctx, &where, nil)
+}
+
+// Chosen gives the devices of a group for which a CEL expression holds, by name; nil is no bound.
+func (c *Client) Chosen(ctx context.Context, where *string, group *uuid.UUID) iter.Seq2[api.Device, error] {
 	limit := 1000
-	params := api.ListDevicesParams{Limit: &limit}
-	if where != "" {
-		params.Where = &where
+	params := api.ListDevicesParams{Limit: &limit, Group: group}
+	if where != nil && *where != "" {
+		params.Where = where
 	}
 	return Pages(func(cursor *string) ([]api.Device, *string, error) {
 		params.Cursor = cursor

@@ -26,7 +26,7 @@ func devicesCommand() *cli.Command {
 		Usage: "list devices, all or those for which an expression holds",
 		Description: "The expression is CEL over the device, for example\n\n  moor devices --where 'os == \"windows\" && disk > 80'\n" +
 			"  moor devices --where '!online && site.startsWith(\"Haywater\")'",
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "a CEL `EXPR` that must hold"}},
+		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "a CEL `EXPR` that must hold"}, &cli.StringFlag{Name: "group", Usage: "only devices of this group"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -35,12 +35,17 @@ func devicesCommand() *cli.Command {
 			if c.Args().Present() {
 				return errors.New("devices takes no name: use moor device NAME, or --where")
 			}
+			where, group, err := chosen(ctx, c, k)
+			if err != nil {
+				return err
+			}
+			devices := k.Chosen(ctx, where, group)
 			if c.Bool("json") {
-				return jsonList(k.Devices(ctx, c.String("where")))
+				return jsonList(devices)
 			}
 			t := newTable("NAME", "CONDITION", "ORGANISATION", "SITE", "OS", "ADDRESS", "CPU", "MEMORY", "DISK", "PEOPLE")
 			n := 0
-			for d, err := range k.Devices(ctx, c.String("where")) {
+			for d, err := range devices {
 				if err != nil {
 					return err
 				}

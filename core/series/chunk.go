@@ -98,6 +98,19 @@ func (t *Table) Latest() {
 	t.take(kept)
 }
 
+// Thin drops rows evenly until at most most are left.
+func (t *Table) Thin(most int) {
+	n := len(t.At)
+	if n <= most {
+		return
+	}
+	kept := make([]int, most)
+	for i := range kept {
+		kept[i] = i * n / most
+	}
+	t.take(kept)
+}
+
 // take makes the table one of the rows that are named, in their order.
 func (t *Table) take(rows []int) {
 	at := make([]time.Time, len(rows))

@@ -82,6 +82,7 @@ func keep(ctx context.Context, tx pgx.Tx, tables map[uuid.UUID]*series.Table) er
 		}
 		raw.Merge(part)
 		raw.Sort()
+		raw.Thin(series.MaxRows) // only a device that reports several times a second has more
 		result[p] = raw
 		for _, tier := range series.Tiers[1:] {
 			at := place{p.device, tier, tier.Start(p.start)}

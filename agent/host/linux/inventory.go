@@ -7,6 +7,7 @@ import (
 	"context"
 	"crypto/x509"
 	"encoding/hex"
+	"encoding/json"
 	"encoding/pem"
 	"fmt"
 	"net"
@@ -24,7 +25,7 @@ type adder = func(section, key, name string, fields ...string)
 func list(ctx context.Context, add adder) {
 	firmware(add)
 	memoryModules(add, "/sys/firmware/dmi/entries")
-	disks(add)
+	disks(ctx, add)
 	power(add)
 	usb(add)
 	if f, err := os.Open("/var/lib/dpkg/status"); err == nil {
@@ -90,7 +91,21 @@ func memoryModules(add adder, dir string) {
 	}
 }
 
-func disks(add adder) {
+// health is what a disk says of itself, where smartctl is there to ask it (smartctl(8), exit status
+// and JSON); empty otherwise.
+func health(ctx context.Context, name string) string {
+	var answer struct {
+		Status *struct{ Passed bool } `json:"smart_status"`
+	}
+	// The exit status has a bit for each kind of trouble; the answer is printed all the same.
+	out, _ := exec.CommandContext(ctx, "smartctl", "--json", "--health", "/dev/"+name).Output()
+	if json.Unmarshal(out, &answer) != nil || answer.Status == nil {
+		return ""
+	}
+	return map[bool]string{true: "good", false: "failing"}[answer.Status.Passed]
+}
+
+func disks(ctx context.Context, add adder) {
 	all, _ := filepath.Glob("/sys/block/*")
 	for _, path := range all {
 		name := filepath.Base(path)
@@ -103,7 +118,7 @@ func disks(add adder) {
 			model = name
 		}
 		kind := map[string]string{"0": "solid state", "1": "spinning"}[read(path+"/queue/rotational")]
-		add("disks", name, model, "size", fmt.Sprintf("%.0f GB", sectors*512/1e9), "serial", read(path+"/device/serial"), "kind", kind, "firmware", read(path+"/device/firmware_rev"))
+		add("disks", name, model, "size", fmt.Sprintf("%.0f GB", sectors*512/1e9), "serial", read(path+"/device/serial"), "kind", kind, "firmware", read(path+"/device/firmware_rev"), "health", health(ctx, name))
 	}
 }
 
