@@ -438,7 +438,7 @@ const (
 	recentStep  = 30 * time.Second
 	recent      = 2 * time.Hour
 
-	inventoryStep = 8 * time.Hour
+	inventoryStep = 4 * time.Hour
 )
 
 // history writes the week before now, as the simulated devices tell it: their readings, what they
@@ -458,17 +458,35 @@ func (d *demo) history(ctx context.Context, devices []fleet.Device, ids map[stri
 		if err := d.service.Vitals.Import(ctx, id, table); err != nil {
 			return err
 		}
-		var before inventory.Snapshot
-		for at := begin; at.Before(end); at = at.Add(inventoryStep) {
-			now := inventory.Of(device.ItemsAt(at))
-			if err := d.service.Inventory.Accept(ctx, id, inventory.Compare(before, now), at); err != nil {
-				return err
-			}
-			before = now
+		if err := d.inventories(ctx, id, device, begin, end); err != nil {
+			return err
 		}
 		if err := d.service.Health.Recall(ctx, id, table, end); err != nil {
 			return err
 		}
 	}
 	return d.service.Vitals.FindTrends(ctx)
+}
+
+// inventories stores what a device consisted of over a time, as it changed: each change between two
+// inventories, so that it is known since when it may have been.
+func (d *demo) inventories(ctx context.Context, id uuid.UUID, device fleet.Device, begin, end time.Time) error {
+	var before inventory.Snapshot
+	for at := begin; at.Before(end); at = at.Add(inventoryStep) {
+		now := inventory.Of(device.ItemsAt(at))
+		delta := inventory.Compare(before, now)
+		if before != nil && len(delta.Put)+len(delta.Gone) == 0 {
+			continue
+		}
+		if before != nil {
+			if err := d.service.Inventory.Accept(ctx, id, inventory.Compare(before, before), at.Add(-inventoryStep)); err != nil {
+				return err
+			}
+		}
+		if err := d.service.Inventory.Accept(ctx, id, delta, at); err != nil {
+			return err
+		}
+		before = now
+	}
+	return nil
 }

@@ -128,6 +128,7 @@ type ProbeResult struct {
 	Pattern string    `json:"pattern,omitempty"`
 	At      time.Time `json:"at"`
 	OK      bool      `json:"ok"`
+	Unknown bool      `json:"unknown,omitempty"` // the device cannot look; Detail says why
 	Value   float64   `json:"value"`
 	CPU     float64   `json:"cpu,omitempty"`    // percent of all cores, of processes
 	Memory  int64     `json:"memory,omitempty"` // bytes, of processes

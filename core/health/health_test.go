@@ -72,6 +72,7 @@ func TestJudge(t *testing.T) {
 		"old agent":     {State{Online: true, AgentVersion: "0.9.1", NewestAgent: "0.10.0"}, usual, Healthy, []string{"version 0.9.1; the newest in use is 0.10.0"}},
 		"up long":       {State{Online: true, Vitals: &device.Vitals{UptimeSeconds: 70 * 86400}}, usual, Healthy, []string{"not been restarted for 70 days"}},
 		"service":       {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "service", Target: "spooler", Detail: "stopped"})}, set(t, Setting{Check: "service", Subject: "spooler", Level: Critical}), Failing, []string{"Service spooler is stopped."}},
+		"cannot look":   {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "service", Target: "spooler", Unknown: true})}, set(t, Setting{Check: "service", Subject: "spooler"}), Healthy, nil},
 		"not asked":     {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "service", Target: "spooler"})}, usual, Healthy, nil},
 		"unwanted":      {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "process", Target: "miner*", Value: 2})}, set(t, Setting{Check: "unwanted", Subject: "miner*"}), Degraded, []string{"miner* runs 2 times and should not."}},
 		"unreachable":   {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "tcp", Target: "db:5432", Detail: "connection refused"})}, set(t, Setting{Check: "tcp", Subject: "db:5432"}), Degraded, []string{"db:5432 cannot be connected to: connection refused."}},

@@ -227,6 +227,9 @@ func (j *judging) safety() {
 func (j *judging) probes() {
 	for i := range j.Vitals.Probes {
 		p := &j.Vitals.Probes[i]
+		if p.Unknown {
+			continue // what a device cannot look at is not held against it
+		}
 		switch p.Kind {
 		case device.ProbeService:
 			j.look("service", p, !p.OK, func() string { return fmt.Sprintf("Service %s is %s.", p.Target, orElse(p.Detail, "not running")) })

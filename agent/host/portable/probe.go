@@ -57,21 +57,22 @@ func (p *Prober) Probe(ctx context.Context, q device.Probe) device.ProbeResult {
 		err = ping(ctx, q.Target)
 	case device.ProbeService:
 		if p.Service == nil {
-			err = errors.New("this system has no services that can be asked for")
-		} else {
-			r.OK, r.Detail, err = p.Service(ctx, q.Target)
-			r.Value = map[bool]float64{true: 1}[r.OK]
+			return unknown("this system has no services that can be asked for")
 		}
-		if err != nil {
-			r.Detail = err.Error()
+		if r.OK, r.Detail, err = p.Service(ctx, q.Target); err != nil {
+			return unknown(err.Error())
 		}
+		r.Value = map[bool]float64{true: 1}[r.OK]
 		return r
 	case device.ProbeProcess:
 		return processes(ctx, q.Target)
 	case device.ProbeLog:
 		return p.log(ctx, q)
 	default:
-		err = fmt.Errorf("the agent knows no probe %q", q.Kind)
+		return unknown(fmt.Sprintf("the agent knows no probe %q", q.Kind))
+	}
+	if errors.Is(err, errMayNot) {
+		return unknown(err.Error())
 	}
 	r.OK, r.Value = err == nil, float64(time.Since(began).Microseconds())/1000
 	if err != nil {
@@ -79,6 +80,10 @@ func (p *Prober) Probe(ctx context.Context, q device.Probe) device.ProbeResult {
 	}
 	return r
 }
+
+func unknown(why string) device.ProbeResult { return device.ProbeResult{Unknown: true, Detail: why} }
+
+var errMayNot = errors.New("the agent may not send ICMP here")
 
 // plain says why something could not be reached, without the addresses that the reader knows.
 func plain(err error) string {
@@ -160,7 +165,7 @@ func ping(ctx context.Context, host string) error {
 	c, err := icmp.ListenPacket("udp4", "0.0.0.0")
 	if err != nil {
 		if c, err = icmp.ListenPacket("ip4:icmp", "0.0.0.0"); err != nil {
-			return errors.New("the agent may not send ICMP here")
+			return errMayNot
 		}
 		to = &net.IPAddr{IP: addresses[0]}
 	}
@@ -212,8 +217,7 @@ func named(ctx context.Context, pattern string) (found []*process.Process, err e
 func processes(ctx context.Context, pattern string) (r device.ProbeResult) {
 	found, err := named(ctx, pattern)
 	if err != nil {
-		r.Detail = err.Error()
-		return r
+		return unknown(err.Error())
 	}
 	for _, one := range found {
 		if m, err := one.MemoryInfoWithContext(ctx); err == nil {
@@ -235,8 +239,7 @@ const maxRead = 8 << 20
 func (p *Prober) log(ctx context.Context, q device.Probe) (r device.ProbeResult) {
 	pattern, err := regexp.Compile(q.Pattern)
 	if err != nil {
-		r.Detail = "the pattern cannot be read"
-		return r
+		return unknown("the pattern cannot be read")
 	}
 	key := q
 	key.Every = 0
@@ -268,8 +271,7 @@ func (p *Prober) log(ctx context.Context, q device.Probe) (r device.ProbeResult)
 		next.offset, err = follow(q.Target, last, line)
 	}
 	if err != nil {
-		r.Detail = err.Error()
-		return r
+		return unknown(err.Error())
 	}
 	p.mu.Lock()
 	p.files[key] = next

@@ -1227,6 +1227,8 @@ export interface components {
             /** Format: date-time */
             at: string;
             ok: boolean;
+            /** @description The device cannot look; `detail` says why. */
+            unknown?: boolean;
             /** Format: double */
             value: number;
             /** Format: double */

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { Labelled } from "../access/Door";
 import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
+import { Editor as EditorForm, RowDeeds } from "../parts/Editor";
 import { Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { useDevices } from "./devices";
@@ -73,26 +74,7 @@ export function Groups() {
 							</td>
 							<td className="py-1.5 pr-4 font-mono text-sm">{g.expression || "by name"}</td>
 							<td className="py-1 text-right whitespace-nowrap">
-								{may && (
-									<>
-										<button
-											type="button"
-											className="button-quiet"
-											aria-label={`Change ${g.name}`}
-											onClick={() => setEdited(g)}
-										>
-											Change
-										</button>
-										<button
-											type="button"
-											className="button-quiet"
-											aria-label={`Remove ${g.name}`}
-											onClick={() => remove.mutate(g.id)}
-										>
-											Remove
-										</button>
-									</>
-								)}
+								{may && <RowDeeds name={g.name} onChange={() => setEdited(g)} onRemove={() => remove.mutate(g.id)} />}
 							</td>
 						</tr>
 					))}
@@ -127,13 +109,7 @@ function Editor({ group, onDone }: { group?: Group; onDone: () => void }) {
 		onSuccess: onDone,
 	});
 	return (
-		<form
-			className="mb-5 space-y-3 rounded-md border border-line bg-panel p-4"
-			onSubmit={(e) => {
-				e.preventDefault();
-				save.mutate();
-			}}
-		>
+		<EditorForm save={save} ready={!dynamic || expression.trim() !== ""} onCancel={onDone}>
 			<div className="flex items-end gap-4">
 				<div className="w-72">
 					<Labelled label="Name of the group">
@@ -159,15 +135,6 @@ function Editor({ group, onDone }: { group?: Group; onDone: () => void }) {
 					onChange={(e) => setTyped(e.target.value)}
 				/>
 			)}
-			<div className="flex gap-2">
-				<button type="submit" className="button" disabled={save.isPending || (dynamic && !expression.trim())}>
-					Save
-				</button>
-				<button type="button" className="button-quiet" onClick={onDone}>
-					Cancel
-				</button>
-			</div>
-			{save.isError && <Trouble error={save.error} />}
-		</form>
+		</EditorForm>
 	);
 }

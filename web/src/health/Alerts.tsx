@@ -2,6 +2,7 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { answer, api } from "../api/client";
 import { Level } from "../parts/Condition";
+import { Choice } from "../parts/Editor";
 import { More, Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
@@ -17,17 +18,12 @@ export function Alerts() {
 		<div className="mx-auto max-w-6xl px-5 py-5">
 			<div className="mb-3 flex items-center gap-1">
 				<h1 className="mr-3 text-xl font-semibold">Alerts</h1>
-				{states.map((s) => (
-					<button
-						key={s}
-						type="button"
-						aria-pressed={s === state}
-						className={`rounded-md px-2 py-0.5 text-sm ${s === state ? "bg-heather-tint font-medium text-heather" : "text-faint hover:text-word"}`}
-						onClick={() => setParams({ state: s }, { replace: true })}
-					>
-						{s}
-					</button>
-				))}
+				<Choice
+					of={states}
+					chosen={state}
+					name={(s) => s}
+					onChoose={(s) => setParams({ state: s }, { replace: true })}
+				/>
 			</div>
 			<AlertList state={state} />
 		</div>

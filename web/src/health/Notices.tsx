@@ -2,6 +2,7 @@ import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tansta
 import { useState } from "react";
 import { Labelled } from "../access/Door";
 import { answer, api, type Schemas } from "../api/client";
+import { RowDeeds } from "../parts/Editor";
 import { Copyable } from "../parts/Secret";
 import { More, Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
@@ -202,22 +203,11 @@ function Rules({ channels, onChange }: { channels: Schemas["Channel"][]; onChang
 								{escalate_name ? `; ${escalate_name} after ${r.escalate_minutes} min` : ""}
 							</td>
 							<td className="py-1 text-right whitespace-nowrap">
-								<button
-									type="button"
-									className="button-quiet"
-									aria-label={`Change ${r.name}`}
-									onClick={() => setEdited(rules.data.items.find((x) => x.id === id))}
-								>
-									Change
-								</button>
-								<button
-									type="button"
-									className="button-quiet"
-									aria-label={`Remove ${r.name}`}
-									onClick={() => remove.mutate(id)}
-								>
-									Remove
-								</button>
+								<RowDeeds
+									name={r.name}
+									onChange={() => setEdited(rules.data.items.find((x) => x.id === id))}
+									onRemove={() => remove.mutate(id)}
+								/>
 							</td>
 						</tr>
 					))}

@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Level } from "../parts/Condition";
+import { More } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { odds, useCheckTitle, useHandle } from "./alerts";
@@ -83,16 +84,7 @@ export function Now() {
 							))}
 						</tbody>
 					</table>
-					{list.hasNextPage && (
-						<button
-							type="button"
-							className="button-quiet mt-3"
-							onClick={() => list.fetchNextPage()}
-							disabled={list.isFetchingNextPage}
-						>
-							{list.isFetchingNextPage ? "Reading more…" : "Show more"}
-						</button>
-					)}
+					<More list={list} />
 				</>
 			)}
 		</div>

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Labelled } from "../access/Door";
 import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
+import { Editor as EditorForm, RowDeeds } from "../parts/Editor";
 import { Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
@@ -84,26 +85,7 @@ export function Policies() {
 								<Ago at={y.changed_at} />
 							</td>
 							<td className="py-1 text-right whitespace-nowrap">
-								{may && (
-									<>
-										<button
-											type="button"
-											className="button-quiet"
-											aria-label={`Change ${y.name}`}
-											onClick={() => setEdited(y)}
-										>
-											Change
-										</button>
-										<button
-											type="button"
-											className="button-quiet"
-											aria-label={`Remove ${y.name}`}
-											onClick={() => remove.mutate(y.id)}
-										>
-											Remove
-										</button>
-									</>
-								)}
+								{may && <RowDeeds name={y.name} onChange={() => setEdited(y)} onRemove={() => remove.mutate(y.id)} />}
 							</td>
 						</tr>
 					))}
@@ -149,13 +131,7 @@ function Editor({ policy, onDone }: { policy?: Policy; onDone: () => void }) {
 	});
 	const put = (i: number, s?: Setting) => setSettings(settings.flatMap((old, n) => (n === i ? (s ? [s] : []) : [old])));
 	return (
-		<form
-			className="mb-5 space-y-3 rounded-md border border-line bg-panel p-4"
-			onSubmit={(e) => {
-				e.preventDefault();
-				save.mutate();
-			}}
-		>
+		<EditorForm save={save} ready={settings.length > 0} onCancel={onDone}>
 			<div className="flex flex-wrap items-end gap-4">
 				<div className="w-72">
 					<Labelled label="Name of the policy">
@@ -196,15 +172,6 @@ function Editor({ policy, onDone }: { policy?: Policy; onDone: () => void }) {
 					</optgroup>
 				))}
 			</select>
-			<div className="flex gap-2">
-				<button type="submit" className="button" disabled={save.isPending || settings.length === 0}>
-					Save
-				</button>
-				<button type="button" className="button-quiet" onClick={onDone}>
-					Cancel
-				</button>
-			</div>
-			{save.isError && <Trouble error={save.error} />}
-		</form>
+		</EditorForm>
 	);
 }

@@ -2,7 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Labelled } from "../access/Door";
 import { answer, api, type Schemas } from "../api/client";
-import { Trouble } from "../parts/Trouble";
+import { Editor } from "../parts/Editor";
 import { ScopeField } from "./scope";
 
 const days = ["MO", "TU", "WE", "TH", "FR", "SA", "SU"] as const;
@@ -58,13 +58,7 @@ export function RuleEditor({
 		</Labelled>
 	);
 	return (
-		<form
-			className="mb-4 space-y-3 rounded-md border border-line bg-panel p-4"
-			onSubmit={(e) => {
-				e.preventDefault();
-				save.mutate();
-			}}
-		>
+		<Editor save={save} onCancel={onDone}>
 			<div className="flex flex-wrap items-end gap-4">
 				<Labelled label="Name of the rule">
 					<input
@@ -153,15 +147,6 @@ export function RuleEditor({
 					</>
 				)}
 			</div>
-			<div className="flex gap-2">
-				<button type="submit" className="button" disabled={save.isPending}>
-					Save
-				</button>
-				<button type="button" className="button-quiet" onClick={onDone}>
-					Cancel
-				</button>
-			</div>
-			{save.isError && <Trouble error={save.error} />}
-		</form>
+		</Editor>
 	);
 }

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Labelled } from "../access/Door";
 import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
+import { Editor as EditorForm, RowDeeds } from "../parts/Editor";
 import { Table } from "../parts/Table";
 import { Trouble } from "../parts/Trouble";
 import { span } from "../parts/time";
@@ -63,16 +64,7 @@ export function Windows() {
 							</td>
 							<td className="py-1.5 pr-4">{span(w.span.minutes * 60)}</td>
 							<td className="py-1 text-right">
-								{may && (
-									<button
-										type="button"
-										className="button-quiet"
-										aria-label={`Remove ${w.name}`}
-										onClick={() => remove.mutate(w.id)}
-									>
-										Remove
-									</button>
-								)}
+								{may && <RowDeeds name={w.name} onRemove={() => remove.mutate(w.id)} />}
 							</td>
 						</tr>
 					))}
@@ -91,13 +83,7 @@ function Editor({ onDone }: { onDone: () => void }) {
 		onSuccess: onDone,
 	});
 	return (
-		<form
-			className="mb-4 space-y-3 rounded-md border border-line bg-panel p-4"
-			onSubmit={(e) => {
-				e.preventDefault();
-				save.mutate();
-			}}
-		>
+		<EditorForm save={save} onCancel={onDone}>
 			<div className="flex flex-wrap items-end gap-4">
 				<Labelled label="Name of the window">
 					<input className="field" required maxLength={200} value={name} onChange={(e) => setName(e.target.value)} />
@@ -136,15 +122,6 @@ function Editor({ onDone }: { onDone: () => void }) {
 					/>
 				</Labelled>
 			</div>
-			<div className="flex gap-2">
-				<button type="submit" className="button" disabled={save.isPending}>
-					Save
-				</button>
-				<button type="button" className="button-quiet" onClick={onDone}>
-					Cancel
-				</button>
-			</div>
-			{save.isError && <Trouble error={save.error} />}
-		</form>
+		</EditorForm>
 	);
 }

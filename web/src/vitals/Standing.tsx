@@ -4,6 +4,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { answer, api, type Device } from "../api/client";
+import { Choice } from "../parts/Editor";
 import { Trouble, Waiting } from "../parts/Trouble";
 import { bytes } from "../parts/units";
 
@@ -48,17 +49,7 @@ function Shown({ device: d, of }: { device: Device; of: string }) {
 	return (
 		<div>
 			<div className="mb-2 flex gap-1">
-				{among.map((a, i) => (
-					<button
-						key={a.name}
-						type="button"
-						aria-pressed={i === chosen}
-						onClick={() => setChosen(i)}
-						className={`rounded-md px-2 py-0.5 text-sm ${i === chosen ? "bg-heather-tint font-medium text-heather" : "text-faint hover:text-word"}`}
-					>
-						{a.name}
-					</button>
-				))}
+				<Choice of={among} chosen={among[chosen]} name={(a) => a.name} onChoose={(a) => setChosen(among.indexOf(a))} />
 			</div>
 			{standing.isPending && <Waiting what="the others" />}
 			{standing.isError && <Trouble error={standing.error} />}

@@ -1,6 +1,7 @@
 import { ArrowDownTrayIcon } from "@heroicons/react/20/solid";
 import { useState } from "react";
 import type { Device, Schemas } from "../api/client";
+import { Choice } from "../parts/Editor";
 import { Trouble } from "../parts/Trouble";
 import { bytes, percent } from "../parts/units";
 import { Axis } from "./Axis";
@@ -36,17 +37,7 @@ export function Vitals({
 		<section aria-label="Vitals" className="border-line border-b px-4 pt-2 pb-1">
 			<div className="mb-1 flex items-center gap-1">
 				<h2 className="mr-2 font-semibold">Vitals</h2>
-				{ranges.map((r) => (
-					<button
-						key={r.name}
-						type="button"
-						aria-pressed={r === range}
-						onClick={() => setRange(r)}
-						className={`rounded-md px-2 py-0.5 text-sm ${r === range ? "bg-heather-tint font-medium text-heather" : "text-faint hover:text-word"}`}
-					>
-						{r.name}
-					</button>
-				))}
+				<Choice of={ranges} chosen={range} name={(r) => r.name} onChoose={setRange} />
 				{!follows && (
 					<button type="button" className="button-quiet text-sm" onClick={() => setRange(ranges[0] as Range)}>
 						Back to now
