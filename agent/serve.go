@@ -208,6 +208,9 @@ func (a *Agent) serveShell(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+	if ctx.Err() != nil {
+		return // the agent ends, or the technician left: the shell was hung up, and did not end by itself
+	}
 	exit := t.Wait()
 	text, _ := json.Marshal(link.ShellEvent{Exit: &exit})
 	if c.Write(ctx, websocket.MessageText, text) == nil {

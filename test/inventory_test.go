@@ -175,8 +175,12 @@ func TestSweep(t *testing.T) {
 	if err := os.WriteFile(file, []byte("moor"), 0o600); err != nil {
 		t.Fatal(err)
 	}
+	w.await(t, 5*time.Second, "the kiosk is silent", func() bool { return !must(w.owner.Device(t.Context(), gone.id))(t).Device.Online })
 	w.await(t, 5*time.Second, "the roster knows who is there", func() bool {
-		return must(client.Result(w.owner.PreviewGroupWithResponse(t.Context(), api.Expression{Expression: "online"})))(t).Count == 6
+		count := func(expression string) int {
+			return must(client.Result(w.owner.PreviewGroupWithResponse(t.Context(), api.Expression{Expression: expression})))(t).Count
+		}
+		return count("online") == 6 && count(`!online && name == "hay-kiosk"`) == 1
 	})
 	ask := func(where string, q link.Question) (answers map[string]string, errs, offline []string) {
 		t.Helper()

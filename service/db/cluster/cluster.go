@@ -85,23 +85,45 @@ func Start(ctx context.Context, o Options) (*Cluster, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the private database's password: %w", err)
 	}
-	port, running := runningPort(data)
-	if !running {
-		if port, err = freePort(); err != nil {
-			return nil, err
+	for began := time.Now(); ; {
+		err = c.open(ctx, bin, data, strings.TrimSpace(string(password)), as, o)
+		// After a crash, what is left of the server before may still hold its memory or its port.
+		if !errors.Is(err, errEnded) || time.Since(began) > startWithin/2 {
+			break
 		}
-		if err := c.spawn(bin, data, port, as, o.Throwaway); err != nil {
-			return nil, err
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(retryAfter):
 		}
 	}
-	base := fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/", role, strings.TrimSpace(string(password)), port)
-	c.URL = base + o.Database + "?sslmode=disable"
-	if err := c.await(ctx, base+"postgres?sslmode=disable", o.Database); err != nil {
+	if err != nil {
 		c.Stop()
 		log, _ := os.ReadFile(filepath.Join(dir, "log"))
 		return nil, fmt.Errorf("the private database in %s does not start: %w\n%s", dir, err, log[max(0, len(log)-2000):])
 	}
 	return c, nil
+}
+
+// errEnded means that the server ended before it could be spoken to.
+var errEnded = errors.New("it ended by itself")
+
+const retryAfter = 500 * time.Millisecond
+
+// open starts the server, unless one runs on this folder already, and waits until it answers.
+func (c *Cluster) open(ctx context.Context, bin, data, password string, as *syscall.Credential, o Options) (err error) {
+	port, running := runningPort(data)
+	if !running {
+		if port, err = freePort(); err != nil {
+			return err
+		}
+		if err := c.spawn(bin, data, port, as, o.Throwaway); err != nil {
+			return err
+		}
+	}
+	base := fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/", role, password, port)
+	c.URL = base + o.Database + "?sslmode=disable"
+	return c.await(ctx, base+"postgres?sslmode=disable", o.Database)
 }
 
 // Stop ends a server that Start started, and waits for it; one that was running before stays.
@@ -143,10 +165,11 @@ func (c *Cluster) spawn(bin, data string, port int, as *syscall.Credential, thro
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("starting the private database: %w", err)
 	}
-	c.command = cmd
+	exited := make(chan struct{})
+	c.command, c.exited = cmd, exited
 	go func() {
 		cmd.Wait()
-		close(c.exited)
+		close(exited)
 	}()
 	return nil
 }
@@ -167,7 +190,7 @@ func (c *Cluster) await(ctx context.Context, admin, database string) error {
 		}
 		select {
 		case <-c.exited:
-			return errors.New("it ended by itself")
+			return errEnded
 		case <-ctx.Done():
 			return err
 		case <-time.After(50 * time.Millisecond):
