@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net/http"
 	"os"
 	"os/exec"
@@ -19,6 +20,7 @@ import (
 	"github.com/creack/pty"
 
 	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
 	"moorwatch.example/demo"
 )
 
@@ -84,6 +86,27 @@ func TestClientProgram(t *testing.T) {
 		{[]string{"site", "list"}, site, "", 0},
 		{[]string{"audit", "--device", "van-board"}, "command.end", "", 0},
 		{[]string{"completion", "bash"}, "complete", "", 0},
+		{[]string{"alerts"}, "Not heard from", "", 0},
+		{[]string{"alert", "show", "zzz"}, "", "has an id that begins with zzz", 125},
+		{[]string{"suspects"}, "", "which alert?", 125},
+		{[]string{"inventory", "--take", "--section", "software", "hay-desk-01"}, "Fennick Print Driver", "", 0},
+		{[]string{"inventory", "--export", "csv", "hay-desk-01"}, "device,section,name,field,value", "", 0},
+		{[]string{"changes", "hay-desk-01"}, "WHAT", "", 0},
+		{[]string{"software", "fennick"}, "4.1.7 (1)", "", 0},
+		{[]string{"standing", "hay-desk-01", "cpu"}, "devices read less", "", 0},
+		{[]string{"standing", "hay-desk-01", "nonsense"}, "", "no such fact", 125},
+		{[]string{"sweep", "item", "Fennick Print Driver", "--where", "os == 'windows'"}, "1 of 1 devices answered.", "", 0},
+		{[]string{"groups", "set", "Desks", "--where", `os == "windows"`}, "Desks has 1 devices.", "", 0},
+		{[]string{"groups", "list"}, "Desks", "", 0},
+		{[]string{"groups", "preview", "os =="}, "", "Syntax error", 125},
+		{[]string{"groups", "words"}, "software", "", 0},
+		{[]string{"devices", "--group", "desks"}, "hay-desk-01", "", 0},
+		{[]string{"policies", "list"}, "quick", "", 0},
+		{[]string{"policies", "checks", "hay-desk-01"}, "quick", "", 0},
+		{[]string{"policies", "try", "cpu", "--warning", "1", "--group", "Desks"}, "It would have alerted", "", 0},
+		{[]string{"windows", "add", "Tonight", "--start", "2026-11-24T22:00", "--group", "Desks"}, "Tonight holds for group Desks.", "", 0},
+		{[]string{"windows", "list"}, "Tonight", "", 0},
+		{[]string{"groups", "remove", "Desks"}, "", "It is the scope of the maintenance window Tonight", 125},
 	} {
 		out, errs, exit := ran(t, w.moor(t, c.args...))
 		if exit != c.exit || !strings.Contains(out, c.out) || !strings.Contains(errs, c.errs) {
@@ -253,6 +276,7 @@ func TestDemo(t *testing.T) {
 	} else {
 		answer.Body.Close()
 	}
+	tellsItsStories(t, c, dir)
 	second := exec.Command(filepath.Join(bin, "moorwatch"), "demo")
 	second.Env = env
 	if _, errs, exit := ran(t, second); exit != 1 || !strings.Contains(errs, "a demo is running in") {
@@ -272,4 +296,65 @@ func TestDemo(t *testing.T) {
 	if _, err := os.Stat(dir); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("after a reset the folder is there: %v", err)
 	}
+}
+
+// tellsItsStories waits until the demo has told the stories of its world by itself: on the first
+// page, each once, and by mail.
+func tellsItsStories(t *testing.T, c *client.Client, dir string) {
+	t.Helper()
+	stories := map[string]func(a api.Attention) bool{
+		"a disk that fills": func(a api.Attention) bool {
+			return a.Alert.Device != nil && *a.Alert.Device == "sal-records" && strings.Contains(a.Alert.Message, "Disk /srv full in 3 days at this week's rate")
+		},
+		"a site that is silent": func(a api.Attention) bool {
+			return a.Alert.DeviceID == nil && a.Alert.Site == "Haywater branch" && a.Alert.Devices == 5
+		},
+		"a driver that slows log-on": func(a api.Attention) bool {
+			return a.Alert.Suspect != nil && a.Alert.Suspect.Summary == "Fennick Print Driver updated from 4.1.7 to 4.2.0" && a.Alike != nil && len(*a.Alike) > 20
+		},
+		"a station that overheats": func(a api.Attention) bool {
+			return a.Alert.Device != nil && *a.Alert.Device == "tarn-ridge-3" && a.Alert.Check == "temperature"
+		},
+	}
+	mails := []string{"gor-kiosk: Not heard from", "[resolved] gor-kiosk", "tarn-ridge-3", "Haywater branch"}
+	var missing []string
+	for began := time.Now(); time.Since(began) < 4*time.Minute; time.Sleep(time.Second) {
+		page := must(client.Result(c.ListAttentionWithResponse(t.Context(), &api.ListAttentionParams{})))(t)
+		missing = nil
+		for story, tells := range stories {
+			n := 0
+			for _, a := range page.Items {
+				if tells(a) && a.NextStep != "" && !a.Alert.Since.IsZero() {
+					n++
+				}
+			}
+			if n != 1 {
+				missing = append(missing, fmt.Sprintf("%s is told %d times", story, n))
+			}
+		}
+		var sent strings.Builder
+		files, _ := filepath.Glob(filepath.Join(dir, "mail", "*.eml"))
+		for _, file := range files {
+			text := must(os.ReadFile(file))(t)
+			for line := range strings.Lines(string(text)) {
+				if subject, ok := strings.CutPrefix(line, "Subject: "); ok {
+					decoded, err := new(mime.WordDecoder).DecodeHeader(strings.TrimSpace(subject))
+					if err != nil {
+						t.Error(err)
+					}
+					sent.WriteString(decoded + "\n")
+				}
+			}
+		}
+		for _, m := range mails {
+			if !strings.Contains(sent.String(), m) {
+				missing = append(missing, "no mail of "+m)
+			}
+		}
+		if missing == nil {
+			t.Logf("all stories were told after %s", time.Since(began).Round(time.Second))
+			return
+		}
+	}
+	t.Errorf("not told within 4 minutes: %s", strings.Join(missing, "; "))
 }

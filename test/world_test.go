@@ -16,6 +16,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -254,16 +255,12 @@ func (w *world) agent(t *testing.T, name string, h host.Host, change func(*agent
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() { done <- a.Run(ctx) }()
-	stopped := false
-	d.stop = func() {
-		if !stopped {
-			stopped = true
-			cancel()
-			if err := <-done; err != nil {
-				t.Errorf("the agent of %s ended: %v", name, err)
-			}
+	d.stop = sync.OnceFunc(func() {
+		cancel()
+		if err := <-done; err != nil {
+			t.Errorf("the agent of %s ended: %v", name, err)
 		}
-	}
+	})
 	t.Cleanup(d.stop)
 	w.await(t, 5*time.Second, name+" is online with facts", func() bool {
 		got := must(w.owner.Device(t.Context(), id))(t)

@@ -39,13 +39,17 @@ func attentionCommand() *cli.Command {
 				fmt.Println("Nothing needs a person now.")
 				return nil
 			}
-			t := newTable("LEVEL", "WHERE", "WHAT", "SINCE", "SUSPECT", "NEXT STEP")
+			t := newTable("LEVEL", "SINCE", "WHERE", "WHAT, WHAT MAY BE BEHIND IT, AND THE NEXT STEP")
 			for _, a := range page.Items {
 				where := subjectOf(a.Alert)
 				if a.Alike != nil {
 					where = alikeOf(where, *a.Alike)
 				}
-				t.row(string(a.Alert.Level), where, a.Alert.Message, ago(a.Alert.Since), suspectOf(a.Alert.Suspect), a.NextStep)
+				t.row(string(a.Alert.Level), since(a.Alert.Since), where, a.Alert.Message)
+				if s := suspectOf(a.Alert.Suspect); s != "" {
+					t.row("", "", "", "suspect: "+s)
+				}
+				t.row("", "", "", "next: "+a.NextStep)
 			}
 			return t.flush()
 		},

@@ -68,7 +68,7 @@ func command() *cli.Command {
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		Commands: []*cli.Command{
 			signInCommand(), signOutCommand(), attentionCommand(), alertsCommand(), alertCommand(), suspectsCommand(), devicesCommand(), deviceCommand(),
-			inventoryCommand(), changesCommand(), softwareCommand(), standingCommand(), sweepCommand(), runCommand(), shellCommand(), groupsCommand(), policiesCommand(),
+			inventoryCommand(), changesCommand(), softwareCommand(), standingCommand(), sweepCommand(), runCommand(), shellCommand(), groupsCommand(), policiesCommand(), windowsCommand(),
 			enrolmentCommand(), siteCommand(), tokenCommand(), auditCommand(), linkTestCommand(),
 		},
 	}

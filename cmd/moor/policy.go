@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -218,8 +219,8 @@ func settingText(s health.Setting) string {
 	}
 	side("from", s.Above)
 	side("down from", s.Below)
-	if s.Level != "" {
-		parts = append(parts, string(s.Level))
+	if s.Level != "" || len(parts) == 0 {
+		parts = append(parts, cmp.Or(string(s.Level), string(health.Warning)))
 	}
 	if s.Pattern != "" {
 		parts = append(parts, "pattern "+s.Pattern)

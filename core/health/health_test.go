@@ -1,6 +1,7 @@
 package health
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -103,6 +104,18 @@ func TestJudge(t *testing.T) {
 			if found[i].Pending || NextStep(found[i].Check) == "" {
 				t.Errorf("%s: %+v", name, found[i])
 			}
+		}
+	}
+}
+
+// What will be full is since when it would have been foretold.
+func TestDiskDaysSince(t *testing.T) {
+	for days, c := range map[int64]time.Duration{3: 4 * 24 * time.Hour, 1: 24 * time.Hour, 10: 4 * 24 * time.Hour} {
+		s := State{Online: true, Vitals: disk(100 - days), Trends: map[string]series.Trend{"/srv": {PerDay: 1, Span: 6 * 24 * time.Hour}}}
+		_, found := Judge(&s, usual, nil, now)
+		i := slices.IndexFunc(found, func(f Finding) bool { return f.Check == "disk-days" })
+		if i < 0 || !found[i].Since.Equal(now.Add(-c)) {
+			t.Errorf("full in %d days: %+v", days, found)
 		}
 	}
 }

@@ -153,7 +153,13 @@ func (j *judging) diskDays(d *device.Disk, perDay float64, over time.Duration) {
 		return
 	}
 	days := left / perDay
-	j.limit(s, d.Mount, days, func(float64, bool) string {
+	level, crossed, _ := s.limit(days, j.level(s.Check, d.Mount))
+	if level == "" {
+		return
+	}
+	// At this rate it crossed the limit so long ago; no earlier than the rate is known for.
+	since := j.now.Add(-min(max(time.Duration((crossed-days)*24*float64(time.Hour)), 0), over))
+	j.add(s, d.Mount, level, since, func() string {
 		rate := "at this week's rate"
 		if over < 5*24*time.Hour {
 			rate = "at the rate of the last " + span(over)

@@ -179,9 +179,12 @@ func standing(ctx context.Context, tx pgx.Tx, a *alert) (*health.Place, string, 
 	return p, name, err
 }
 
+// suspected is of how many alerts, the latest, the suspects are worked out.
+const suspected = 200
+
 // current returns the current alerts of devices, whose suspects are worked out anew.
 func (s store) current(ctx context.Context) ([]uuid.UUID, error) {
-	rows, err := s.pool.Query(ctx, "SELECT id FROM alerts WHERE resolved_at IS NULL AND device_id IS NOT NULL AND parent_id IS NULL ORDER BY opened_at DESC LIMIT 500")
+	rows, err := s.pool.Query(ctx, "SELECT id FROM alerts WHERE resolved_at IS NULL AND device_id IS NOT NULL AND parent_id IS NULL ORDER BY opened_at DESC LIMIT $1", suspected)
 	if err != nil {
 		return nil, err
 	}

@@ -24,32 +24,36 @@ func (s store) review(ctx context.Context, ids []uuid.UUID, r *review) error {
 		if err != nil {
 			return err
 		}
-		var alerts []*alert
 		for _, j := range all {
 			r.judge(j)
-			for _, a := range j.alerts {
-				if a.touched {
-					alerts = append(alerts, a)
-				}
-			}
 		}
 		if err := putFindings(ctx, tx, all); err != nil {
 			return err
 		}
+		var sites map[uuid.UUID]*site
 		if stirred := r.stirred(); len(stirred) > 0 {
-			sites, err := loadSites(ctx, tx, stirred, all)
-			if err != nil {
+			if sites, err = loadSites(ctx, tx, stirred, all); err != nil {
 				return err
 			}
 			r.sites(sites)
-			for _, s := range sites {
-				if s.alert != nil && s.alert.touched {
-					alerts = append([]*alert{s.alert}, alerts...) // before its parts, which refer to it
+		}
+		var alerts []*alert // those of sites before their parts, which refer to them
+		for _, s := range sites {
+			if s.alert != nil && s.alert.touched {
+				alerts = append(alerts, s.alert)
+			}
+		}
+		for _, s := range sites {
+			for _, part := range s.silent {
+				if part.touched && all[part.device] == nil {
+					alerts = append(alerts, part)
 				}
-				for _, part := range s.silent {
-					if part.touched && !part.isNew && r.places[part.device] == nil {
-						alerts = append(alerts, part)
-					}
+			}
+		}
+		for _, j := range all {
+			for _, a := range j.alerts {
+				if a.touched {
+					alerts = append(alerts, a)
 				}
 			}
 		}

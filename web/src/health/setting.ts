@@ -15,7 +15,7 @@ export function settingText(s: Setting, unit = "") {
 	};
 	side("from", s.above);
 	side("down from", s.below);
-	if (s.level) parts.push(s.level);
+	if (s.level || parts.length === 0) parts.push(s.level || "warning");
 	if (s.pattern) parts.push(`pattern ${s.pattern}`);
 	if (s.for_seconds) parts.push(`for ${span(s.for_seconds)}`);
 	return parts.join(", ");
