@@ -422,3 +422,28 @@ func TestOperations(t *testing.T) {
 		}
 	}
 }
+
+// A device that invents disks without end fills no table: of what is too much only the readings
+// that every device has are kept.
+func TestEndlessDisks(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	r := w.reporter(t, "hay-desk-01")
+	now := time.Now()
+	var list []messages.Report
+	for i := range 300 {
+		list = append(list, messages.Report{Seq: uint64(i + 1), Vitals: device.Vitals{At: now.Add(time.Duration(i-300) * time.Second), CPU: 5, Disks: []device.Disk{{Mount: fmt.Sprint("/", i), TotalBytes: 2, UsedBytes: 1}}}})
+	}
+	if status, _, text := r.send(t, batch(t, uuid.NewString(), now, list...)); status != http.StatusOK {
+		t.Fatal(text)
+	}
+	if n := len(w.stored(t, r.id)); n != 300 {
+		t.Errorf("%d of 300 reports are stored", n)
+	}
+	db := must(pgx.Connect(t.Context(), w.config.Database))(t)
+	defer db.Close(context.Background())
+	var layouts int
+	if err := db.QueryRow(t.Context(), "SELECT count(*) FROM layouts").Scan(&layouts); err != nil || layouts > 210 {
+		t.Errorf("%d layouts, %v", layouts, err)
+	}
+}

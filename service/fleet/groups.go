@@ -181,8 +181,12 @@ func (f *Column) PreviewGroup(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// wordValues is how many values of a word are shown.
-const wordValues = 20
+// wordValues is how many values of a word are shown, and wordSample of how many devices the software
+// is looked at for them.
+const (
+	wordValues = 20
+	wordSample = 500
+)
 
 // ListWords lists what an expression may use: GET /words.
 func (f *Column) ListWords(c *gin.Context) {
@@ -197,7 +201,7 @@ func (f *Column) ListWords(c *gin.Context) {
 			}
 		}
 	}
-	for _, e := range f.roster.all() {
+	for i, e := range f.roster.all() {
 		s := &e.subject
 		note("organisation", s.Organisation)
 		note("site", s.Site)
@@ -211,7 +215,7 @@ func (f *Column) ListWords(c *gin.Context) {
 		note("capabilities", s.Capabilities...)
 		note("tags", s.Tags...)
 		note("people", s.People...)
-		if s.Software != nil {
+		if s.Software != nil && i < wordSample {
 			note("software", s.Software.Names()...)
 		}
 	}

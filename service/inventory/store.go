@@ -56,9 +56,13 @@ func (s store) accept(ctx context.Context, id uuid.UUID, at time.Time, apply fun
 	return changed, err
 }
 
+// mostChanges is how many changes of one inventory are kept; what is beyond shows in the inventory
+// itself.
+const mostChanges = 2000
+
 func putChanges(ctx context.Context, tx pgx.Tx, id uuid.UUID, last, at time.Time, changes []inventory.Change) error {
 	_, err := tx.CopyFrom(ctx, pgx.Identifier{"changes"}, []string{"device_id", "at", "not_before", "section", "key", "name", "kind", "summary", "before", "after", "signature"},
-		pgx.CopyFromSlice(len(changes), func(i int) ([]any, error) {
+		pgx.CopyFromSlice(min(len(changes), mostChanges), func(i int) ([]any, error) {
 			c := changes[i]
 			return []any{id, at, last, c.Section, c.Key, c.Name, c.Kind, c.Summary, c.Before, c.After, c.Signature()}, nil
 		}))

@@ -66,7 +66,7 @@ func (s store) accept(ctx context.Context, devices []uuid.UUID, take func(map[uu
 func (s store) copyRows(ctx context.Context, tx pgx.Tx, rows []row) error {
 	values := make([][]any, len(rows))
 	for i, r := range rows {
-		layout, samples, err := s.layouts.encode(ctx, s.pool, r.vitals)
+		layout, samples, err := s.layouts.encode(ctx, s.pool, r.device, r.vitals)
 		if err != nil {
 			return err
 		}
@@ -125,17 +125,17 @@ func (s store) take(ctx context.Context, tx pgx.Tx, devices []uuid.UUID, before 
 	if err != nil {
 		return nil, err
 	}
-	return s.tables(ctx, rows)
+	return s.tables(ctx, tx, rows)
 }
 
-func (s store) tables(ctx context.Context, rows pgx.Rows) (map[uuid.UUID]*series.Table, error) {
+func (s store) tables(ctx context.Context, q querier, rows pgx.Rows) (map[uuid.UUID]*series.Table, error) {
 	type raw struct {
 		device  uuid.UUID
 		at      time.Time
 		layout  int
 		samples []byte
 	}
-	// All are read before the layouts are, which may need the database themselves.
+	// All are read before the layouts are, which may need the transaction themselves.
 	all, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (r raw, err error) {
 		return r, row.Scan(&r.device, &r.at, &r.layout, &r.samples)
 	})
@@ -149,7 +149,7 @@ func (s store) tables(ctx context.Context, rows pgx.Rows) (map[uuid.UUID]*series
 			t = &series.Table{}
 			tables[r.device] = t
 		}
-		if err := s.layouts.decode(ctx, s.pool, r.layout, r.samples, r.at, t); err != nil {
+		if err := s.layouts.decode(ctx, q, r.layout, r.samples, r.at, t); err != nil {
 			return nil, err
 		}
 	}
@@ -227,7 +227,7 @@ func (s store) history(ctx context.Context, id uuid.UUID, tier series.Tier, from
 		if rows, err = tx.Query(ctx, "SELECT device_id, at, layout, samples FROM readings WHERE device_id = $1 AND at >= $2 AND at <= $3", id, from, to); err != nil {
 			return err
 		}
-		tables, err := s.tables(ctx, rows)
+		tables, err := s.tables(ctx, tx, rows)
 		if t := tables[id]; t != nil {
 			add(t)
 		}
