@@ -43,7 +43,7 @@ func TestInventoryChangesAndSuspects(t *testing.T) {
 	for i := range 12 {
 		name := fmt.Sprintf("cen-desk-%02d", i)
 		r := w.reporter(t, name)
-		facts := must(r.client.Post("http://service/facts", "application/json", jsonBody(t, device.Facts{HostName: name, OS: "windows", AgentVersion: "0.1.0"})))(t)
+		facts := must(r.client.Post("http://service/facts", "application/json", jsonBody(t, device.Facts{HostName: name, OS: "windows", CPUModel: "8 cores of moor", AgentVersion: "0.1.0"})))(t)
 		facts.Body.Close()
 		before := []inventory.Item{software("printer", "4.1"), software("browser", "1"), {Section: "users", Key: "501", Name: "wren"}}
 		if status := r.inventory(t, nil, before); status != http.StatusNoContent {
@@ -96,6 +96,10 @@ func TestInventoryChangesAndSuspects(t *testing.T) {
 	if having := must(client.Result(w.owner.ListInstalledWithResponse(t.Context(), &api.ListInstalledParams{Name: "printer", Version: &version})))(t).Items; len(having) != 6 || having[0].Name != "cen-desk-00" {
 		t.Errorf("%d devices have it", len(having))
 	}
+	w.await(t, 5*time.Second, "a group by reading and fact", func() bool {
+		in := api.Expression{Expression: `readings["log-on"] > 60 && cpu_model.contains("moor")`}
+		return must(client.Result(w.owner.PreviewGroupWithResponse(t.Context(), in)))(t).Count == 6
+	})
 	expression := `"printer" in software && software["printer"] == "4.2"`
 	w.await(t, 5*time.Second, "a group by software", func() bool {
 		return must(client.Result(w.owner.PreviewGroupWithResponse(t.Context(), api.Expression{Expression: expression})))(t).Count == 6
@@ -117,6 +121,9 @@ func TestInventoryChangesAndSuspects(t *testing.T) {
 		t.Errorf("%v: %s", err, bill.Body)
 	}
 	standing := must(client.Result(w.owner.GetStandingWithResponse(t.Context(), ids[0].ID, &api.GetStandingParams{Of: "log-on"})))(t)
+	if os := must(client.Result(w.owner.GetStandingWithResponse(t.Context(), ids[0].ID, &api.GetStandingParams{Of: "cpu_model"})))(t); os.Numeric || *os.Text != "8 cores of moor" || os.Devices != 12 || len(os.Bins) != 1 {
+		t.Errorf("the standing of a fact is %+v", os)
+	}
 	if !standing.Numeric || *standing.Value != 90 || standing.Devices != 12 || *standing.Rank != 0.5 || len(standing.Like) == 0 || *standing.Like[0].Value != 90 {
 		t.Errorf("its standing is %+v", standing)
 	}

@@ -10,6 +10,7 @@ import (
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/ext"
 )
 
@@ -46,6 +47,17 @@ type Subject struct {
 	Disk         float64   `cel:"disk"`   // percent of the fullest disk
 	Tags         []string  `cel:"tags"`
 	Software     Software  `cel:"software"` // nil for none
+	Readings     Readings  `cel:"readings"` // nil before the first report
+	Vendor       string    `cel:"vendor"`
+	Kernel       string    `cel:"kernel"`
+	CPUModel     string    `cel:"cpu_model"`
+	TimeZone     string    `cel:"time_zone"`
+}
+
+// Readings tells the latest value of a reading by its full name. An expression sees it as a map.
+type Readings interface {
+	Value(name string) (value float64, ok bool)
+	Names() []string
 }
 
 // Software tells which version of a piece of software a device has. An expression sees it as a map
@@ -66,6 +78,8 @@ var Words = func() []Word {
 		"since": "Since when it has been online or silent: since < now - duration(\"24h\")", "addresses": "Its network addresses", "people": "Who is signed in",
 		"capabilities": "What its agent offers", "agent_version": "Version of its agent", "cores": "Processor cores", "memory_gib": "Size of its memory, GiB",
 		"cpu": "Processor load, percent", "memory": "Memory in use, percent", "disk": "Fullest disk, percent in use", "tags": "Its tags: \"loan\" in tags",
+		"readings": "Latest readings by name: readings[\"log-on\"] > 60, \"temperature soc\" in readings",
+		"vendor":   "Maker of the computer", "kernel": "Version of its kernel", "cpu_model": "Model of its processor", "time_zone": "Its time zone",
 		"software": "Installed software, name to version: \"curl\" in software, software[\"curl\"] == \"8.5\"", "now": "The time now"}
 	var words []Word
 	for _, name := range Variables {
@@ -88,7 +102,7 @@ var kinds = map[reflect.Type]*cel.Type{
 	reflect.TypeFor[string](): cel.StringType, reflect.TypeFor[bool](): cel.BoolType,
 	reflect.TypeFor[int](): cel.IntType, reflect.TypeFor[float64](): cel.DoubleType,
 	reflect.TypeFor[time.Time](): cel.TimestampType, reflect.TypeFor[[]string](): cel.ListType(cel.StringType),
-	reflect.TypeFor[Software](): cel.MapType(cel.StringType, cel.StringType),
+	reflect.TypeFor[Software](): cel.MapType(cel.StringType, cel.StringType), reflect.TypeFor[Readings](): cel.MapType(cel.StringType, cel.DoubleType),
 }
 
 var kindNames = func() map[string]string {
@@ -158,7 +172,15 @@ func (a *activation) ResolveName(name string) (any, bool) {
 	case "now":
 		return a.now, true
 	case "software":
-		return softwareMap{a.s.Software}, true
+		if a.s.Software == nil {
+			return lazyMap{}, true
+		}
+		return lazyMap{a.s.Software.Names, func(name string) (ref.Val, bool) { v, ok := a.s.Software.Version(name); return types.String(v), ok }}, true
+	case "readings":
+		if a.s.Readings == nil {
+			return lazyMap{}, true
+		}
+		return lazyMap{a.s.Readings.Names, func(name string) (ref.Val, bool) { v, ok := a.s.Readings.Value(name); return types.Double(v), ok }}, true
 	}
 	i, ok := fields[name]
 	if !ok {

@@ -9,7 +9,7 @@ import (
 )
 
 var xray = &Subject{Name: "sal-xray", Organisation: "Sallowbrook Vets", OS: "windows", Online: true, Cores: 12, MemoryGiB: 64, Disk: 91.5,
-	Tags: []string{"loan"}, Software: installed{"curl": "8.5"}, People: []string{"Nell Harrow"}, Addresses: []string{"198.51.100.16"}, Since: time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)}
+	Tags: []string{"loan"}, Software: installed{"curl": "8.5"}, Readings: read{"log-on": 71}, Kernel: "10.0", People: []string{"Nell Harrow"}, Addresses: []string{"198.51.100.16"}, Since: time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)}
 
 var now = time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 
@@ -18,6 +18,11 @@ type installed map[string]string
 func (i installed) Version(name string) (string, bool) { v, ok := i[name]; return v, ok }
 func (i installed) Names() []string                    { return slices.Sorted(maps.Keys(i)) }
 
+type read map[string]float64
+
+func (r read) Value(name string) (float64, bool) { v, ok := r[name]; return v, ok }
+func (r read) Names() []string                   { return slices.Sorted(maps.Keys(r)) }
+
 func TestMatch(t *testing.T) {
 	for expression, want := range map[string]bool{
 		`os == "windows" && disk > 90`: true,
@@ -25,17 +30,20 @@ func TestMatch(t *testing.T) {
 		`!online`:                      false,
 		`"loan" in tags`:               true,
 		`"curl" in software && software["curl"].startsWith("8.")`: true,
-		`"wget" in software`:                               false,
-		`software.exists(n, n.startsWith("cu"))`:           true,
-		`size(software) == 1`:                              true,
-		`since < now - duration("24h")`:                    true,
-		`name.startsWith("sal-")`:                          true,
-		`name.matches("^sal-x.*y$")`:                       true,
-		`"Nell Harrow" in people`:                          true,
-		`addresses.exists(a, a.startsWith("203.0.113."))`:  false,
-		`since < timestamp("2026-11-02T00:00:00Z")`:        true,
-		`name.lowerAscii().contains("XRAY".lowerAscii())`:  true,
-		`organisation == "Sallowbrook Vets" || serial==""`: true,
+		`readings["log-on"] > 60 && kernel == "10.0"`:             true,
+		`"fan rear" in readings && readings["fan rear"] < 200.0`:  false,
+		`readings.exists(r, r.startsWith("log"))`:                 true,
+		`"wget" in software`:                                      false,
+		`software.exists(n, n.startsWith("cu"))`:                  true,
+		`size(software) == 1`:                                     true,
+		`since < now - duration("24h")`:                           true,
+		`name.startsWith("sal-")`:                                 true,
+		`name.matches("^sal-x.*y$")`:                              true,
+		`"Nell Harrow" in people`:                                 true,
+		`addresses.exists(a, a.startsWith("203.0.113."))`:         false,
+		`since < timestamp("2026-11-02T00:00:00Z")`:               true,
+		`name.lowerAscii().contains("XRAY".lowerAscii())`:         true,
+		`organisation == "Sallowbrook Vets" || serial==""`:        true,
 	} {
 		s, err := Compile(expression)
 		if err != nil {

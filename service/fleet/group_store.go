@@ -2,23 +2,32 @@ package fleet
 
 import (
 	"context"
+	"encoding/json"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/device"
 )
 
 // listed reads rows for the roster, of all devices when ids is nil.
 func (s store) listed(ctx context.Context, ids []uuid.UUID) ([]listed, error) {
-	rows, err := s.pool.Query(ctx, "SELECT "+deviceColumns+`, s.id, o.id,
+	rows, err := s.pool.Query(ctx, "SELECT "+deviceColumns+`, s.id, o.id, d.vitals, coalesce(d.facts->>'vendor', ''), coalesce(d.facts->>'kernel', ''), coalesce(d.facts->>'cpu_model', ''), coalesce(d.facts->>'time_zone', ''),
 		ARRAY(SELECT i.software_id FROM installed i WHERE i.device_id = d.id ORDER BY i.software_id)`+fromDevices+"($1::uuid[] IS NULL OR d.id = ANY($1))", ids)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (l listed, err error) {
-		return l, row.Scan(append(deviceFields(&l.Device), &l.site, &l.organisation, &l.software)...)
+		var vitals []byte
+		err = row.Scan(append(deviceFields(&l.Device), &l.site, &l.organisation, &vitals, &l.vendor, &l.kernel, &l.processor, &l.zone, &l.software)...)
+		if err == nil && vitals != nil {
+			var v device.Vitals
+			err = json.Unmarshal(vitals, &v)
+			v.Readings(func(name string, value float64) { l.readings = append(l.readings, reading{name, value}) })
+		}
+		return l, err
 	})
 }
 

@@ -181,8 +181,8 @@ func (f *Column) PreviewGroup(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// wordValues is how many values of a word are shown, and wordSample of how many devices the software
-// is looked at for them.
+// wordValues is how many values of a word are shown, and wordSample of how many devices software and
+// readings are looked at for them.
 const (
 	wordValues = 20
 	wordSample = 500
@@ -212,6 +212,13 @@ func (f *Column) ListWords(c *gin.Context) {
 		note("model", s.Model)
 		note("condition", s.Condition)
 		note("agent_version", s.AgentVersion)
+		note("vendor", s.Vendor)
+		note("kernel", s.Kernel)
+		note("cpu_model", s.CPUModel)
+		note("time_zone", s.TimeZone)
+		if s.Readings != nil && i < wordSample {
+			note("readings", s.Readings.Names()...)
+		}
 		note("capabilities", s.Capabilities...)
 		note("tags", s.Tags...)
 		note("people", s.People...)

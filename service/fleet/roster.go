@@ -53,8 +53,37 @@ func newRoster() *roster {
 // listed is a row of the list with what the roster needs beside it.
 type listed struct {
 	api.Device
-	site, organisation uuid.UUID
-	software           []int32
+	site, organisation              uuid.UUID
+	vendor, kernel, processor, zone string
+	readings                        []reading
+	software                        []int32
+}
+
+// reading is the latest value of a reading, by its full name.
+type reading struct {
+	name  string
+	value float64
+}
+
+// readings implements selector.Readings.
+type readings []reading
+
+// Value implements selector.Readings.
+func (r readings) Value(name string) (float64, bool) {
+	for i := range r {
+		if r[i].name == name {
+			return r[i].value, true
+		}
+	}
+	return 0, false
+}
+
+// Names implements selector.Readings.
+func (r readings) Names() (names []string) {
+	for i := range r {
+		names = append(names, r[i].name)
+	}
+	return names
 }
 
 // put brings devices up to date, and forgets those of ids that are not among them any more. It
@@ -104,12 +133,17 @@ func byName(a, b *entry) int {
 	return cmp.Or(cmp.Compare(a.subject.Name, b.subject.Name), slices.Compare(a.id[:], b.id[:]))
 }
 
+// mostStrings is how many texts are kept once: devices that invent new ones do not fill the memory.
+const mostStrings = 1 << 16
+
 func (r *roster) intern(s string) string {
 	if kept, ok := r.strings[s]; ok {
 		return kept
 	}
 	s = strings.Clone(s)
-	r.strings[s] = s
+	if len(r.strings) < mostStrings {
+		r.strings[s] = s
+	}
 	return s
 }
 
@@ -118,6 +152,14 @@ func (r *roster) entry(d *listed) *entry {
 	s := &e.subject
 	for _, text := range []*string{&s.Organisation, &s.Site, &s.OS, &s.OSName, &s.OSVersion, &s.Arch, &s.Model, &s.Condition, &s.AgentVersion} {
 		*text = r.intern(*text)
+	}
+	s.Vendor, s.Kernel, s.CPUModel, s.TimeZone = r.intern(d.vendor), r.intern(d.kernel), r.intern(d.processor), r.intern(d.zone)
+	if len(d.readings) > 0 {
+		own := slices.Clone(d.readings) // without the room that it grew by
+		for i := range own {
+			own[i].name = r.intern(own[i].name)
+		}
+		s.Readings = readings(own)
 	}
 	for i := range s.Capabilities {
 		s.Capabilities[i] = r.intern(s.Capabilities[i])

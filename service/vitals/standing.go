@@ -7,6 +7,7 @@ import (
 	"math"
 	"net/http"
 	"slices"
+	"strconv"
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
@@ -45,7 +46,7 @@ func (v *Column) GetStanding(c *gin.Context, id api.ID, in api.GetStandingParams
 		out.Title, out.Unit = title(in.Of), kind.Unit
 		err = v.numbers(c, &out, devices, id)
 	} else {
-		err = texts(&out, devices, id)
+		err = v.texts(c, &out, devices, id)
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -98,17 +99,27 @@ func (v *Column) numbers(c *gin.Context, out *api.Standing, devices []api.Device
 	return nil
 }
 
-// texts fills in the standing of a fact: any field of the list's rows.
-func texts(out *api.Standing, devices []api.Device, self uuid.UUID) error {
+// texts fills in the standing of a fact: a field of the list's rows, or of what devices say they are.
+func (v *Column) texts(c *gin.Context, out *api.Standing, devices []api.Device, self uuid.UUID) error {
+	ids := make([]uuid.UUID, len(devices))
+	for i, d := range devices {
+		ids[i] = d.ID
+	}
+	values, err := v.store.facts(c.Request.Context(), ids, out.Of)
+	if err != nil {
+		return err
+	}
 	var all []string
-	values := map[uuid.UUID]string{}
 	for _, d := range devices {
-		value, ok, err := fact(d, out.Of)
+		value, ok, err := field(d, out.Of)
 		if err != nil {
 			return err
 		}
 		if ok {
-			all, values[d.ID] = append(all, value), value
+			values[d.ID] = value
+		}
+		if value, ok := values[d.ID]; ok {
+			all = append(all, value)
 		}
 	}
 	here, ok := values[self]
@@ -127,8 +138,8 @@ func texts(out *api.Standing, devices []api.Device, self uuid.UUID) error {
 	return nil
 }
 
-// fact reads a field of a device's row by its name in the contract.
-func fact(d api.Device, name string) (value string, ok bool, err error) {
+// field reads a field of a device's row by its name in the contract.
+func field(d api.Device, name string) (value string, ok bool, err error) {
 	text, err := json.Marshal(d)
 	if err != nil {
 		return "", false, err
@@ -139,9 +150,11 @@ func fact(d api.Device, name string) (value string, ok bool, err error) {
 	}
 	switch v := fields[name].(type) {
 	case string:
-		return v, true, nil
-	case float64, bool:
+		return v, v != "", nil
+	case bool:
 		return fmt.Sprint(v), true, nil
+	case float64:
+		return strconv.FormatFloat(v, 'f', -1, 64), true, nil
 	}
 	return "", false, nil
 }

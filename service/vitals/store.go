@@ -267,6 +267,19 @@ func (s store) latest(ctx context.Context, ids []uuid.UUID, each func(id uuid.UU
 	return err
 }
 
+// facts reads one fact of devices, those that have it, as text. Lists are passed over.
+func (s store) facts(ctx context.Context, ids []uuid.UUID, name string) (map[uuid.UUID]string, error) {
+	rows, err := s.pool.Query(ctx, `SELECT id, facts->>$2 FROM devices WHERE id = ANY($1) AND jsonb_typeof(facts->$2) IN ('string', 'number', 'boolean')`, ids, name)
+	if err != nil {
+		return nil, err
+	}
+	found := map[uuid.UUID]string{}
+	var id uuid.UUID
+	var value string
+	_, err = pgx.ForEachRow(rows, []any{&id, &value}, func() error { found[id] = value; return nil })
+	return found, err
+}
+
 func (s store) setTrends(ctx context.Context, id uuid.UUID, trends map[string]series.Trend) error {
 	text, err := json.Marshal(trends)
 	if err != nil {
