@@ -263,6 +263,43 @@ func TestPoliciesAndWindows(t *testing.T) {
 	}
 }
 
+// An alert that a new policy opens is since its state began, each sensor's since its own.
+func TestSinceBeforeThePolicy(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	r := w.reporter(t, "tarn-ridge-3")
+	now := time.Now()
+	var list []messages.Report
+	for i := range 60 {
+		v := device.Vitals{At: now.Add(time.Duration(i-60) * time.Minute), CPU: 5, Temperatures: []device.Temperature{{Sensor: "soc", Celsius: 50}, {Sensor: "housing", Celsius: 50}}}
+		if i >= 20 {
+			v.Temperatures[0].Celsius = 70
+		}
+		if i >= 50 {
+			v.Temperatures[1].Celsius = 70
+		}
+		list = append(list, messages.Report{Seq: uint64(i + 1), Vitals: v})
+	}
+	if status, _, text := r.send(t, batch(t, uuid.NewString(), now, list...)); status != http.StatusOK {
+		t.Fatal(text)
+	}
+	if err := w.Vitals.CompactBefore(t.Context(), now.Add(-10*time.Minute).Add(4*time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	limit := 65.0
+	w.policy(t, "cool", everywhere, health.Setting{Check: "temperature", Above: &health.Limits{Warning: &limit}})
+	for subject, ago := range map[string]time.Duration{"soc": 40 * time.Minute, "housing": 10 * time.Minute} {
+		w.await(t, 5*time.Second, subject+" is hot since it became so", func() bool {
+			for _, a := range w.alerts(t, "current") {
+				if off := now.Add(-ago).Sub(a.Since); a.Subject == subject && off.Abs() < 5*time.Minute {
+					return true
+				}
+			}
+			return false
+		})
+	}
+}
+
 // What a policy asks to be watched reaches the agent, and what it finds comes back.
 func TestProbes(t *testing.T) {
 	t.Parallel()

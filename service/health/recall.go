@@ -78,7 +78,7 @@ func (h *Column) beginning(ctx context.Context, o opened) error {
 		return err
 	}
 	past.Sort()
-	episodes := health.Replay(setting, past, gap)
+	episodes := slices.DeleteFunc(health.Replay(setting, past, gap), func(e health.Episode) bool { return e.Reading != name }) // other sensors may come with it
 	if len(episodes) == 0 || now.Sub(episodes[len(episodes)-1].To) > gap {
 		return nil
 	}
