@@ -379,6 +379,7 @@ func TestConsoleHealth(t *testing.T) {
 	p.click("New policy")
 	p.focus("form input")
 	p.typed("Low disks")
+	p.until(`document.querySelector("[aria-label='Add a check'] option[value=disk]") !== null`, "the checks to choose from")
 	p.do(chromedp.Evaluate[chromedp.Void](`(s => { Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "disk"); s.dispatchEvent(new Event("change", {bubbles: true})); })(document.querySelector("[aria-label='Add a check']"))`))
 	p.click("Try on last week")
 	p.sees("form [role=status]", "It would have alerted 1 times last week, on 1 of 2 devices")

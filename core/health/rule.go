@@ -72,7 +72,7 @@ func (r Rule) Validate() error {
 // told are the events that rules tell of; the rest stay on the alert's own page.
 var told = []EventKind{Opened, Reopened, Raised, Unmuted, Ended}
 
-// Tells whether the rule tells of what happened to an alert at a place, at now. What is muted by a
+// Tells is whether the rule tells of what happened to an alert at a place, at now. What is muted by a
 // maintenance window, or flaps, is told to nobody.
 func (r Rule) Tells(a *Alert, e EventKind, p *Place, muted bool, now time.Time) bool {
 	if muted || a.Flapping() || !slices.Contains(told, e) || (e == Ended && !r.Ends) {

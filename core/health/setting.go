@@ -37,7 +37,7 @@ type Setting struct {
 
 func number(v float64) *float64 { return &v }
 
-// Check refuses a setting that cannot judge, and says why.
+// Validate refuses a setting that cannot judge, and says why.
 func (s Setting) Validate() error {
 	k, ok := kindByName[s.Check]
 	if !ok {

@@ -218,23 +218,13 @@ func (f *Column) RetireDevice(c *gin.Context, id api.ID) {
 
 // ListOrganisations lists organisations with their sites: GET /organisations.
 func (f *Column) ListOrganisations(c *gin.Context, in api.ListOrganisationsParams) {
-	var after string
-	limit := front.Limit(in.Limit, 100)
-	if err := front.After(in.Cursor, &after); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	found, err := f.store.organisations(c.Request.Context(), after, limit+1)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	found, next := front.Page(found, limit, func(o organisation) any { return o.Name })
-	items := make([]api.Organisation, len(found))
-	for i, o := range found {
-		items[i] = api.Organisation(o)
-	}
-	c.JSON(http.StatusOK, api.OrganisationPage{Items: items, Next: next})
+	front.List(c, in.Cursor, in.Limit, "", f.store.organisations, func(o organisation) string { return o.Name }, func(found []organisation, next *string) any {
+		items := make([]api.Organisation, len(found))
+		for i, o := range found {
+			items[i] = api.Organisation(o)
+		}
+		return api.OrganisationPage{Items: items, Next: next}
+	})
 }
 
 // AddSite adds a site: POST /organisations.

@@ -48,20 +48,10 @@ func (f *Column) readGroups(ctx context.Context) error {
 
 // ListGroups lists groups by name: GET /groups.
 func (f *Column) ListGroups(c *gin.Context, in api.ListGroupsParams) {
-	var after string
-	limit := front.Limit(in.Limit, 100)
-	if err := front.After(in.Cursor, &after); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	found, err := f.store.groups(c.Request.Context(), after, limit+1)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	items, next := front.Page(found, limit, func(g api.Group) any { return g.Name })
-	f.count(items)
-	c.JSON(http.StatusOK, api.GroupPage{Items: items, Next: next})
+	front.List(c, in.Cursor, in.Limit, "", f.store.groups, func(g api.Group) string { return g.Name }, func(items []api.Group, next *string) any {
+		f.count(items)
+		return api.GroupPage{Items: items, Next: next}
+	})
 }
 
 // count fills in how many devices each group has.

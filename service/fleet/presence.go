@@ -13,6 +13,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 	"moorwatch.example/service/db"
@@ -88,7 +89,7 @@ func (f *Column) Run(ctx context.Context) {
 func (f *Column) Begin(ctx context.Context) error {
 	ids, err := f.store.allSilent(ctx)
 	f.reviewer.Review(ids...)
-	return errors.Join(err, f.readGroups(ctx), f.enlist(ctx, nil))
+	return errors.Join(err, f.readRoster(ctx))
 }
 
 func (f *Column) writePresence(ctx context.Context) {
@@ -151,7 +152,7 @@ func (f *Column) publish(ctx context.Context) {
 				pending[id] = struct{}{}
 			}
 		case <-whole.C:
-			if err := errors.Join(f.readGroups(ctx), f.enlist(ctx, nil)); err != nil && ctx.Err() == nil {
+			if err := f.readRoster(ctx); err != nil && ctx.Err() == nil {
 				slog.Warn("the roster cannot be read; trying again", "error", err)
 			}
 		case <-tick.C:
@@ -168,14 +169,22 @@ func (f *Column) publish(ctx context.Context) {
 	}
 }
 
+// readRoster reads the groups and all devices anew.
+func (f *Column) readRoster(ctx context.Context) error {
+	groups := f.readGroups(ctx)
+	_, devices := f.enlist(ctx, nil)
+	return errors.Join(groups, devices)
+}
+
 // tell brings the roster up to date with devices, and their readers.
 func (f *Column) tell(ctx context.Context, ids []uuid.UUID) error {
-	if err := f.enlist(ctx, ids); err != nil || f.events.Readers() == 0 {
+	listed, err := f.enlist(ctx, ids)
+	if err != nil || f.events.Readers() == 0 {
 		return err
 	}
-	rows, err := f.store.devicesByID(ctx, ids)
-	if err != nil {
-		return err
+	rows := make([]api.Device, len(listed))
+	for i := range listed {
+		rows[i] = listed[i].Device
 	}
 	f.decorate(rows)
 	f.Publish("devices", rows)

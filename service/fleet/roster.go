@@ -353,26 +353,26 @@ func (f *Column) Place(ctx context.Context, id uuid.UUID) (health.Place, error) 
 	if p, ok := f.roster.place(id); ok {
 		return p, nil
 	}
-	if err := f.enlist(ctx, []uuid.UUID{id}); err != nil {
+	if _, err := f.enlist(ctx, []uuid.UUID{id}); err != nil {
 		return health.Place{}, err
 	}
 	p, _ := f.roster.place(id)
 	return p, nil
 }
 
-// enlist brings devices in the roster up to date; all when none are named.
-func (f *Column) enlist(ctx context.Context, ids []uuid.UUID) error {
+// enlist brings devices in the roster up to date, all when none are named, and returns their rows.
+func (f *Column) enlist(ctx context.Context, ids []uuid.UUID) ([]listed, error) {
 	if err := f.store.titles(ctx, f.roster.titles.last(), f.roster.titles.add); err != nil {
-		return err
+		return nil, err
 	}
 	rows, err := f.store.listed(ctx, ids)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if moved := f.roster.put(ids, rows, time.Now()); len(moved) > 0 {
 		f.reviewer.Review(moved...)
 	}
-	return nil
+	return rows, nil
 }
 
 // Chosen returns the devices of a group, those for which an expression holds, or all, by name.

@@ -1,9 +1,12 @@
 package front
 
 import (
+	"context"
 	"encoding/base64"
 	"encoding/json"
 	"net/http"
+
+	"github.com/gin-gonic/gin"
 )
 
 // Cursor writes where a page ended, for the caller to hand back.
@@ -50,4 +53,22 @@ func Page[T any](rows []T, limit int, at func(T) any) (page []T, next *string) {
 	}
 	rows = rows[:limit]
 	return rows, Cursor(at(rows[limit-1]))
+}
+
+// List answers with one page of a list. from is where the first page begins; read reads up to limit
+// rows beyond a place, at tells the place of a row, and page makes the answer.
+func List[T, At any](c *gin.Context, cursor *string, limit *int, from At, read func(ctx context.Context, after At, limit int) ([]T, error),
+	at func(T) At, page func(items []T, next *string) any) {
+	most := Limit(limit, 100)
+	err := After(cursor, &from)
+	var rows []T
+	if err == nil {
+		rows, err = read(c.Request.Context(), from, most+1)
+	}
+	if err != nil {
+		Fail(c, err)
+		return
+	}
+	items, next := Page(rows, most, func(row T) any { return at(row) })
+	c.JSON(http.StatusOK, page(items, next))
 }

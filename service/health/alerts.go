@@ -96,18 +96,11 @@ func nextStep(a api.Alert) string {
 
 // ListAlerts lists alerts, the latest first: GET /alerts.
 func (h *Column) ListAlerts(c *gin.Context, in api.ListAlertsParams) {
-	before, limit := latestMoment, front.Limit(in.Limit, 100)
-	err := front.After(in.Cursor, &before)
-	var found []api.Alert
-	if err == nil {
-		found, err = h.store.alerts(c.Request.Context(), alertFilter{in.State, in.Check, in.Device, in.From}, before, limit+1)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	items, next := front.Page(found, limit, func(a api.Alert) any { return moment{a.OpenedAt, a.ID} })
-	c.JSON(http.StatusOK, api.AlertPage{Items: items, Next: next})
+	filter := alertFilter{in.State, in.Check, in.Device, in.From}
+	front.List(c, in.Cursor, in.Limit, latestMoment, func(ctx context.Context, before moment, limit int) ([]api.Alert, error) {
+		return h.store.alerts(ctx, filter, before, limit)
+	}, func(a api.Alert) moment { return moment{a.OpenedAt, a.ID} },
+		func(items []api.Alert, next *string) any { return api.AlertPage{Items: items, Next: next} })
 }
 
 // GetAlert shows one alert whole: GET /alerts/{id}.

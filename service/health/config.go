@@ -30,23 +30,6 @@ func missing(err error, what string) error {
 	return err
 }
 
-// named answers with a page of a list that is ordered by name.
-func named[T any](c *gin.Context, cursor *string, limit *int, read func(ctx context.Context, after string, limit int) ([]T, error), name func(T) string, page func([]T, *string) any) {
-	var after string
-	most := front.Limit(limit, 100)
-	err := front.After(cursor, &after)
-	var found []T
-	if err == nil {
-		found, err = read(c.Request.Context(), after, most+1)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	items, next := front.Page(found, most, func(x T) any { return name(x) })
-	c.JSON(http.StatusOK, page(items, next))
-}
-
 // saved finishes a change: err answers the caller, or the change takes effect and is noted in the
 // audit log. It tells whether all went well.
 func (h *Column) saved(c *gin.Context, action, detail string, err error) bool {
@@ -122,7 +105,7 @@ func (h *Column) ListDeviceChecks(c *gin.Context, id api.ID) {
 
 // ListPolicies lists policies by name: GET /policies.
 func (h *Column) ListPolicies(c *gin.Context, in api.ListPoliciesParams) {
-	named(c, in.Cursor, in.Limit, h.store.policies, func(y api.Policy) string { return y.Name },
+	front.List(c, in.Cursor, in.Limit, "", h.store.policies, func(y api.Policy) string { return y.Name },
 		func(items []api.Policy, next *string) any { return api.PolicyPage{Items: items, Next: next} })
 }
 
@@ -256,7 +239,7 @@ func triable() (names string) {
 
 // ListWindows lists maintenance windows by name: GET /maintenance-windows.
 func (h *Column) ListWindows(c *gin.Context, in api.ListWindowsParams) {
-	named(c, in.Cursor, in.Limit, h.store.windows, func(w api.Window) string { return w.Name },
+	front.List(c, in.Cursor, in.Limit, "", h.store.windows, func(w api.Window) string { return w.Name },
 		func(items []api.Window, next *string) any {
 			for i := range items {
 				items[i].Next = nextStart(items[i].Span)

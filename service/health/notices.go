@@ -22,7 +22,7 @@ import (
 
 // ListChannels lists channels by name: GET /channels.
 func (h *Column) ListChannels(c *gin.Context, in api.ListChannelsParams) {
-	named(c, in.Cursor, in.Limit, h.store.channels, func(x api.Channel) string { return x.Name },
+	front.List(c, in.Cursor, in.Limit, "", h.store.channels, func(x api.Channel) string { return x.Name },
 		func(items []api.Channel, next *string) any { return api.ChannelPage{Items: items, Next: next} })
 }
 
@@ -121,7 +121,7 @@ func (h *Column) TestChannel(c *gin.Context, id api.ID) {
 
 // ListRules lists rules by name: GET /rules.
 func (h *Column) ListRules(c *gin.Context, in api.ListRulesParams) {
-	named(c, in.Cursor, in.Limit, h.store.rules, func(x api.Rule) string { return x.Rule.Name },
+	front.List(c, in.Cursor, in.Limit, "", h.store.rules, func(x api.Rule) string { return x.Rule.Name },
 		func(items []api.Rule, next *string) any { return api.RulePage{Items: items, Next: next} })
 }
 
@@ -175,17 +175,6 @@ func (h *Column) RemoveRule(c *gin.Context, id api.ID) {
 
 // ListDeliveries lists what was told: GET /deliveries.
 func (h *Column) ListDeliveries(c *gin.Context, in api.ListDeliveriesParams) {
-	before := latestMoment
-	limit := front.Limit(in.Limit, 100)
-	err := front.After(in.Cursor, &before)
-	var found []api.Delivery
-	if err == nil {
-		found, err = h.store.deliveries(c.Request.Context(), before, limit+1)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	items, next := front.Page(found, limit, func(d api.Delivery) any { return moment{d.CreatedAt, d.ID} })
-	c.JSON(http.StatusOK, api.DeliveryPage{Items: items, Next: next})
+	front.List(c, in.Cursor, in.Limit, latestMoment, h.store.deliveries, func(d api.Delivery) moment { return moment{d.CreatedAt, d.ID} },
+		func(items []api.Delivery, next *string) any { return api.DeliveryPage{Items: items, Next: next} })
 }

@@ -170,18 +170,11 @@ func (v *Column) TakeInventory(c *gin.Context, id api.ID) {
 
 // ListChanges lists changes, the latest first: GET /changes.
 func (v *Column) ListChanges(c *gin.Context, in api.ListChangesParams) {
-	before, limit := place{At: time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)}, front.Limit(in.Limit, 100)
-	err := front.After(in.Cursor, &before)
-	var found []api.Change
-	if err == nil {
-		found, err = v.store.changes(c.Request.Context(), in, before, limit+1)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	items, next := front.Page(found, limit, func(x api.Change) any { return place{x.At, x.ID} })
-	c.JSON(http.StatusOK, api.ChangePage{Items: items, Next: next})
+	latest := place{At: time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)}
+	front.List(c, in.Cursor, in.Limit, latest, func(ctx context.Context, before place, limit int) ([]api.Change, error) {
+		return v.store.changes(ctx, in, before, limit)
+	}, func(x api.Change) place { return place{x.At, x.ID} },
+		func(items []api.Change, next *string) any { return api.ChangePage{Items: items, Next: next} })
 }
 
 // place is where a page of changes ended.

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { useMay } from "../access/me";
+import { meQuery, useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Level } from "../parts/Condition";
 import { Table } from "../parts/Table";
@@ -151,7 +151,7 @@ function Actions({ alert: a }: { alert: Schemas["Alert"] }) {
 }
 
 function Assign({ alert: a, onAssign }: { alert: Schemas["Alert"]; onAssign: (email: string) => void }) {
-	const me = useQuery({ queryKey: ["me"], enabled: false }).data as Schemas["Me"] | null | undefined;
+	const me = useQuery(meQuery).data;
 	if (!me) return null;
 	return a.assignee === me.email ? (
 		<button type="button" className="button-quiet" onClick={() => onAssign("")}>
