@@ -18,6 +18,7 @@ import (
 	"sync"
 	"time"
 
+	"moorwatch.example/agent/files"
 	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/identity"
 	"moorwatch.example/agent/spool"
@@ -53,6 +54,7 @@ type Agent struct {
 	fresh    chan struct{} // a report waits to be sent
 	keeper   keeper
 	watch    watch
+	files    *files.Files
 }
 
 // Run holds the link and reports until ctx ends. It fails only when the agent's folder cannot be
@@ -74,6 +76,10 @@ func (a *Agent) Run(ctx context.Context) error {
 	a.fresh = make(chan struct{}, 1)
 	a.keeper.path = filepath.Join(a.Dir, "inventory.json")
 	a.watch.open(filepath.Join(a.Dir, "settings.json"))
+	if a.Host.Disk != nil {
+		a.files = files.New(a.Host.Disk, a.Dir)
+		a.files.Tidy(time.Now())
+	}
 	if a.Host.Prober != nil {
 		go a.watch.run(ctx, a.Host.Prober)
 	}
@@ -167,6 +173,9 @@ func (a *Agent) measure(ctx context.Context) {
 		}
 		timer.Reset(a.Every)
 		v, err := a.read(ctx, a.Host.Meter)
+		if noter, ok := a.Host.Processes.(host.Noter); ok {
+			noter.Note(ctx)
+		}
 		if err == nil {
 			v.Probes, v.SpoolReports = a.watch.results(), a.spool.Len()
 			err = a.spool.Add(v)

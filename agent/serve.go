@@ -15,7 +15,8 @@ import (
 	"github.com/coder/websocket"
 	"github.com/google/uuid"
 
-	"moorwatch.example/contract/link"
+	messages "moorwatch.example/contract/link"
+	"moorwatch.example/link"
 )
 
 // handler serves what the service calls, each path only where the host offers it.
@@ -43,6 +44,7 @@ func (a *Agent) handler(service caller) http.Handler {
 	if a.Host.Asker != nil {
 		mux.HandleFunc("POST /questions", a.serveQuestion)
 	}
+	a.serveTools(mux, new(link.Gate))
 	return mux
 }
 
@@ -92,7 +94,7 @@ func serveBytes(w http.ResponseWriter, r *http.Request) {
 const maxOrder = 4 << 20
 
 func (a *Agent) serveCommand(w http.ResponseWriter, r *http.Request) {
-	var c link.Command
+	var c messages.Command
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxOrder)).Decode(&c); err != nil || len(c.Argv) == 0 || c.Argv[0] == "" {
 		http.Error(w, "an order names a program in argv", http.StatusBadRequest)
 		return
@@ -116,7 +118,7 @@ func (a *Agent) serveCommand(w http.ResponseWriter, r *http.Request) {
 	began := time.Now()
 	e := &events{out: json.NewEncoder(w), control: http.NewResponseController(w), left: limit, limit: limit}
 	exit, err := a.Host.Runner.Run(ctx, c, stream{e, false}, stream{e, true})
-	last := link.CommandEvent{ElapsedSeconds: time.Since(began).Seconds()}
+	last := messages.CommandEvent{ElapsedSeconds: time.Since(began).Seconds()}
 	if err != nil {
 		last.Error = err.Error()
 	} else {
@@ -133,7 +135,7 @@ type events struct {
 	left, limit int64 // bytes of output
 }
 
-func (e *events) send(event link.CommandEvent) error {
+func (e *events) send(event messages.CommandEvent) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if err := e.out.Encode(event); err != nil {
@@ -161,7 +163,7 @@ func (s stream) Write(p []byte) (int, error) {
 		if k == 0 {
 			return n, fmt.Errorf("it was ended after its output limit of %d bytes", s.limit)
 		}
-		var e link.CommandEvent
+		var e messages.CommandEvent
 		if s.stderr {
 			e.Stderr = p[n : n+int(k)]
 		} else {
@@ -179,7 +181,7 @@ func (a *Agent) serveShell(w http.ResponseWriter, r *http.Request) {
 	number := func(name string) int { n, _ := strconv.Atoi(r.URL.Query().Get(name)); return n }
 	ctx, cancel := context.WithCancel(r.Context())
 	defer cancel()
-	t, err := a.Host.Terminals.Open(ctx, link.TerminalSize{Columns: number("columns"), Rows: number("rows")}.Sane())
+	t, err := a.Host.Terminals.Open(ctx, messages.TerminalSize{Columns: number("columns"), Rows: number("rows")}.Sane())
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusInternalServerError)
 		return
@@ -212,7 +214,7 @@ func (a *Agent) serveShell(w http.ResponseWriter, r *http.Request) {
 		return // the agent ends, or the technician left: the shell was hung up, and did not end by itself
 	}
 	exit := t.Wait()
-	text, _ := json.Marshal(link.ShellEvent{Exit: &exit})
+	text, _ := json.Marshal(messages.ShellEvent{Exit: &exit})
 	if c.Write(ctx, websocket.MessageText, text) == nil {
 		c.Close(websocket.StatusNormalClosure, "")
 	}
@@ -221,7 +223,7 @@ func (a *Agent) serveShell(w http.ResponseWriter, r *http.Request) {
 // typeInto passes what the technician types to a terminal, until they leave.
 func (a *Agent) typeInto(ctx context.Context, t interface {
 	io.Writer
-	Resize(link.TerminalSize) error
+	Resize(messages.TerminalSize) error
 }, c *websocket.Conn) {
 	for {
 		kind, data, err := c.Read(ctx)
@@ -234,7 +236,7 @@ func (a *Agent) typeInto(ctx context.Context, t interface {
 			}
 			continue
 		}
-		var e link.ShellEvent
+		var e messages.ShellEvent
 		if json.Unmarshal(data, &e) == nil && e.Resize != nil {
 			if err := t.Resize(e.Resize.Sane()); err != nil {
 				a.Log.Debug("a terminal could not be resized", "error", err)

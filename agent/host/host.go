@@ -6,6 +6,7 @@ package host
 import (
 	"context"
 	"io"
+	"io/fs"
 
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
@@ -22,28 +23,39 @@ type Host struct {
 	Lister    Lister    // capability "inventory"
 	Prober    Prober    // capability "probes"
 	Asker     Asker     // capability "questions"
+	Disk      Disk      // capability "files"
+	Processes Processes // capability "processes"
+	Services  Services  // capability "services"
+	Events    Events    // capability "events"
+	Network   Network   // capability "network"
+	Power     Power     // capability "power"
+	People    People    // capability "people"
 }
 
 // Capabilities lists what the host offers, as facts name it.
 func (h Host) Capabilities() []string {
 	list := []string{}
-	if h.Meter != nil {
-		list = append(list, device.CapabilityVitals)
-	}
-	if h.Runner != nil {
-		list = append(list, device.CapabilityCommands)
-	}
-	if h.Terminals != nil {
-		list = append(list, device.CapabilityShell)
-	}
-	if h.Lister != nil {
-		list = append(list, device.CapabilityInventory)
-	}
-	if h.Prober != nil {
-		list = append(list, device.CapabilityProbes)
-	}
-	if h.Asker != nil {
-		list = append(list, device.CapabilityQuestions)
+	for _, c := range []struct {
+		name    string
+		offered bool
+	}{
+		{device.CapabilityVitals, h.Meter != nil},
+		{device.CapabilityCommands, h.Runner != nil},
+		{device.CapabilityShell, h.Terminals != nil},
+		{device.CapabilityInventory, h.Lister != nil},
+		{device.CapabilityProbes, h.Prober != nil},
+		{device.CapabilityQuestions, h.Asker != nil},
+		{device.CapabilityFiles, h.Disk != nil},
+		{device.CapabilityProcesses, h.Processes != nil},
+		{device.CapabilityServices, h.Services != nil},
+		{device.CapabilityEvents, h.Events != nil},
+		{device.CapabilityNetwork, h.Network != nil},
+		{device.CapabilityPower, h.Power != nil},
+		{device.CapabilityPeople, h.People != nil},
+	} {
+		if c.offered {
+			list = append(list, c.name)
+		}
 	}
 	return list
 }
@@ -111,4 +123,85 @@ type Terminal interface {
 	Resize(size link.TerminalSize) error
 	// Wait returns the shell's exit status once it has ended.
 	Wait() (exit int)
+}
+
+// Disk is what file tools need of a system beyond package os.
+type Disk interface {
+	// Real returns where package os finds what people call path; an error says that it is no whole
+	// path. Shown is its inverse.
+	Real(path string) (string, error)
+	Shown(real string) string
+	// Owner names whom a file belongs to, "" where that is not known.
+	Owner(info fs.FileInfo) (owner, group string)
+	// SetOwner gives a file to others; "" leaves one of them as it is. A link itself is given, not
+	// what it names.
+	SetOwner(real, owner, group string) error
+	// Top returns the topmost folder of the disk that a folder is on.
+	Top(folder string) (string, error)
+	// Free is how many bytes may be written to the disk that a folder is on.
+	Free(folder string) (int64, error)
+	// Windows tells whether names follow the rules of Windows.
+	Windows() bool
+}
+
+// Processes looks at processes and changes them. What cannot be done is a *link.Problem.
+type Processes interface {
+	// List returns all processes. Rates are means since another list of the same Processes, or
+	// since the process began at the first. It is not called twice at once; each reader has one of
+	// its own through Another.
+	List(ctx context.Context) (link.Processes, error)
+	Another() Processes
+	// Past returns what was busiest at moments of the last hour. Where it must be looked for as
+	// time goes by, the Processes is a Noter too.
+	Past(ctx context.Context) (link.Spikes, error)
+	// Do does a deed to one process, after making sure that it is the one that is meant.
+	Do(ctx context.Context, d link.ProcessDeed) (link.Outcome, error)
+	// Start starts a program and leaves it running.
+	Start(ctx context.Context, p link.Program) (link.Outcome, error)
+}
+
+// Noter is told at each report to note what it must remember.
+type Noter interface{ Note(ctx context.Context) }
+
+// Services looks at services and changes them. What cannot be done is a *link.Problem.
+type Services interface {
+	List(ctx context.Context) (link.Services, error)
+	// Service returns the one of a name with what it needs, what needs it, and the last lines of
+	// its log.
+	Service(ctx context.Context, named link.Service) (link.Service, error)
+	// Do does a deed and waits until the service is in the state that it leads to.
+	Do(ctx context.Context, d link.ServiceDeed) (link.Outcome, error)
+}
+
+// Events reads the system's logs.
+type Events interface {
+	Sources(ctx context.Context) (link.EventSources, error)
+	// Events sends what a query asks for, oldest first, and then, when it follows, what comes,
+	// until ctx ends. A batch with Live parts the two.
+	Events(ctx context.Context, q link.EventQuery, send func(link.EventBatch) error) error
+}
+
+// Network looks at the network from the computer.
+type Network interface {
+	Network(ctx context.Context) (link.Network, error)
+	// Reach tries, sending each result, and at last one with Done.
+	Reach(ctx context.Context, r link.Reach, send func(link.ReachResult) error) error
+	// Scan sends the hosts that it finds, how far it is, and at last an event with Done.
+	Scan(ctx context.Context, s link.Scan, send func(link.ScanEvent) error) error
+	// Wake sends a magic packet for each address on every network that the computer is on.
+	Wake(ctx context.Context, w link.Wake) (link.Outcome, error)
+}
+
+// Power restarts and ends the computer, and the sessions on it.
+type Power interface {
+	Do(ctx context.Context, d link.PowerDeed) (link.Outcome, error)
+}
+
+// People tells who is signed in, and reaches them.
+type People interface {
+	People(ctx context.Context) (link.PresenceList, error)
+	// Show shows a message and waits for an answer, for its time, or for ctx.
+	Show(ctx context.Context, m link.Message) (link.MessageAnswer, error)
+	// Clip puts a text on a person's clipboard.
+	Clip(ctx context.Context, c link.Clip) (link.Outcome, error)
 }

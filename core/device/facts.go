@@ -39,6 +39,13 @@ const (
 	CapabilityInventory = "inventory"
 	CapabilityProbes    = "probes"
 	CapabilityQuestions = "questions"
+	CapabilityFiles     = "files"
+	CapabilityProcesses = "processes"
+	CapabilityServices  = "services"
+	CapabilityEvents    = "events"
+	CapabilityNetwork   = "network"
+	CapabilityPower     = "power"
+	CapabilityPeople    = "people"
 )
 
 // Vitals is one reading of a device. Percentages run from 0 to 100, sizes are bytes, rates bytes

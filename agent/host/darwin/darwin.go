@@ -26,6 +26,9 @@ func New() host.Host {
 		Prober:    &portable.Prober{},
 		Asker:     portable.Asker{},
 		Runner:    posix.Runner{},
+		Disk:      &posix.Disk{},
+		Processes: (&portable.Processes{}).Keep(),
+		Network:   portable.Network{},
 		Terminals: posix.Terminals{Shells: []string{"/bin/zsh", "/bin/bash", "/bin/sh"}},
 	}
 }

@@ -22,7 +22,7 @@ import (
 // New returns what this computer offers.
 func New() host.Host {
 	informer := portable.Informer{OS: device.Linux, More: more}
-	return host.Host{
+	h := host.Host{
 		Informer:  informer,
 		Meter:     &portable.Meter{People: people, More: sense},
 		Runner:    unix.Runner{},
@@ -30,7 +30,16 @@ func New() host.Host {
 		Lister:    portable.Lister{Informer: informer, More: list},
 		Prober:    &portable.Prober{Service: service, Journal: journal},
 		Asker:     portable.Asker{Service: service},
+		Disk:      &unix.Disk{},
+		Processes: (&portable.Processes{Priority: priority, SetPriority: setPriority, Launch: launch}).Keep(),
+		Events:    events{},
+		Network:   portable.Network{More: network, Neighbours: neighbours},
+		People:    persons{},
 	}
+	if booted() {
+		h.Services, h.Power = services{}, &machine{}
+	}
+	return h
 }
 
 // more reads what firmware tells (DMI through sysfs, or the device tree of small boards) and the

@@ -29,12 +29,14 @@ import (
 func New() host.Host {
 	informer := portable.Informer{OS: device.Windows, More: more}
 	return host.Host{
-		Informer: informer,
-		Meter:    &portable.Meter{People: people},
-		Lister:   portable.Lister{Informer: informer},
-		Prober:   &portable.Prober{},
-		Asker:    portable.Asker{},
-		Runner:   runner{},
+		Informer:  informer,
+		Processes: (&portable.Processes{}).Keep(),
+		Network:   portable.Network{},
+		Meter:     &portable.Meter{People: people},
+		Lister:    portable.Lister{Informer: informer},
+		Prober:    &portable.Prober{},
+		Asker:     portable.Asker{},
+		Runner:    runner{},
 	}
 }
 

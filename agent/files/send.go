@@ -1,0 +1,353 @@
+package files
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"moorwatch.example/contract/link"
+	"moorwatch.example/core/transfer"
+)
+
+// Download is something on its way from the device: Read it to its end, then ask for its digest.
+type Download struct {
+	io.Reader
+	Entry link.FileEntry
+	Size  int64  // bytes that will be read; -1 when it is not known
+	Tag   string // the same as long as the file is the same
+	close func() error
+	sum   hash.Hash
+}
+
+// Digest is the SHA-256 of what was read.
+func (d *Download) Digest() []byte { return d.sum.Sum(nil) }
+
+// Close lets go of it.
+func (d *Download) Close() error { return d.close() }
+
+// Open opens a file to be sent, from an offset. A file that grows meanwhile is sent up to the size
+// that it had; one that shrinks is an error.
+func (f *Files) Open(p string, offset int64) (*Download, error) {
+	file, info, err := f.open(p)
+	if err != nil {
+		return nil, err
+	}
+	d := &Download{Entry: f.entry(file.Name(), info), Size: info.Size() - offset, Tag: fmt.Sprintf("%x-%x", info.Size(), info.ModTime().UnixNano()), close: file.Close, sum: sha256.New()}
+	if _, err := file.Seek(offset, io.SeekStart); err != nil || offset < 0 || d.Size < 0 {
+		file.Close()
+		return nil, refuse(http.StatusRequestedRangeNotSatisfiable, "%s holds %d bytes.", p, info.Size())
+	}
+	d.Reader = &exactly{r: io.TeeReader(file, d.sum), left: d.Size, path: p}
+	return d, nil
+}
+
+// exactly reads so many bytes, and fails when there are fewer.
+type exactly struct {
+	r    io.Reader
+	left int64
+	path string
+}
+
+func (e *exactly) Read(p []byte) (int, error) {
+	if e.left == 0 {
+		return 0, io.EOF
+	}
+	n, err := e.r.Read(p[:min(int64(len(p)), e.left)])
+	e.left -= int64(n)
+	if errors.Is(err, io.EOF) && e.left > 0 {
+		err = fmt.Errorf("%s became shorter while it was read", e.path)
+	}
+	return n, err
+}
+
+// leftOut is the name, in an archive, of the list of what could not be put into it.
+const leftOut = "left-out.txt"
+
+// Archive makes an archive of files and folders as it is read. Names in it begin with those of the
+// paths given. Links go into a tar as links, and are left out of a zip, as are pipes and devices.
+func (f *Files) Archive(ctx context.Context, paths []string, format string) (*Download, error) {
+	var roots []string
+	for _, p := range paths {
+		real, err := f.real(p)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := os.Lstat(real); err != nil {
+			return nil, explain(p, err)
+		}
+		roots = append(roots, real)
+	}
+	if len(roots) == 0 || (format != link.ArchiveTar && format != link.ArchiveZip) {
+		return nil, refuse(http.StatusBadRequest, "An archive is a tar or a zip of at least one path.")
+	}
+	r, w := io.Pipe()
+	d := &Download{Size: -1, close: r.Close, sum: sha256.New(), Entry: link.FileEntry{Name: transfer.Text(filepath.Base(roots[0]))}}
+	d.Reader = io.TeeReader(r, d.sum)
+	go func() { w.CloseWithError(f.pack(ctx, w, roots, format)) }()
+	return d, nil
+}
+
+// packer writes entries into an archive.
+type packer interface {
+	add(name string, info fs.FileInfo, target string) (io.Writer, error)
+	Close() error
+}
+
+type tarPacker struct{ *tar.Writer }
+
+func (t tarPacker) add(name string, info fs.FileInfo, target string) (io.Writer, error) {
+	h, err := tar.FileInfoHeader(info, target)
+	if err != nil {
+		return nil, err
+	}
+	h.Name, h.Format = name, tar.FormatPAX
+	h.AccessTime, h.ChangeTime = time.Time{}, time.Time{}
+	return t, t.WriteHeader(h)
+}
+
+type zipPacker struct{ *zip.Writer }
+
+func (z zipPacker) add(name string, info fs.FileInfo, _ string) (io.Writer, error) {
+	h, err := zip.FileInfoHeader(info)
+	if err != nil {
+		return nil, err
+	}
+	h.Name = name
+	if info.Mode().IsRegular() {
+		h.Method = zip.Deflate
+	}
+	return z.CreateHeader(h)
+}
+
+func (f *Files) pack(ctx context.Context, w io.Writer, roots []string, format string) error {
+	var p packer = tarPacker{tar.NewWriter(w)}
+	if format == link.ArchiveZip {
+		p = zipPacker{zip.NewWriter(w)}
+	}
+	var missing []string
+	for _, root := range roots {
+		base := filepath.Dir(root)
+		err := filepath.WalkDir(root, func(at string, d fs.DirEntry, err error) error {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if err == nil && strings.HasPrefix(d.Name(), partBegin) && strings.HasSuffix(d.Name(), partEnd) {
+				return nil // not whole
+			}
+			var done bool
+			if err == nil {
+				done, err = f.packOne(ctx, p, base, at, d)
+			}
+			var broken *halfway
+			if errors.As(err, &broken) {
+				return err
+			}
+			if err != nil || !done {
+				reason := "it is no file"
+				if err != nil {
+					reason = err.Error()
+				}
+				missing = append(missing, f.shown(at)+": "+reason)
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if len(missing) > 0 {
+		text := strings.Join(missing, "\n") + "\n"
+		out, err := p.add(leftOut, plain{leftOut, int64(len(text))}, "")
+		if err == nil {
+			_, err = io.WriteString(out, text)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return p.Close()
+}
+
+// halfway is an error after which an archive cannot go on.
+type halfway struct{ error }
+
+func (f *Files) packOne(ctx context.Context, p packer, base, at string, d fs.DirEntry) (done bool, err error) {
+	info, err := d.Info()
+	if err != nil {
+		return false, err
+	}
+	rel, err := filepath.Rel(base, at)
+	if err != nil {
+		return false, err
+	}
+	name := filepath.ToSlash(rel)
+	switch {
+	case d.IsDir():
+		_, err := p.add(name+"/", info, "")
+		return true, wrap(err)
+	case info.Mode()&fs.ModeSymlink != 0:
+		if _, zip := p.(zipPacker); zip {
+			return false, errors.New("a link")
+		}
+		target, err := os.Readlink(at)
+		if err != nil {
+			return false, err
+		}
+		_, err = p.add(name, info, target)
+		return true, wrap(err)
+	case !info.Mode().IsRegular():
+		return false, nil
+	}
+	file, info, err := f.open(f.shown(at))
+	if err != nil {
+		return false, err
+	}
+	defer file.Close()
+	out, err := p.add(name, info, "")
+	if err != nil {
+		return false, wrap(err)
+	}
+	_, err = copyUntil(ctx, out, &exactly{r: file, left: info.Size(), path: f.shown(at)})
+	return true, wrap(err)
+}
+
+func wrap(err error) error {
+	if err == nil {
+		return nil
+	}
+	return &halfway{err}
+}
+
+// plain is the fs.FileInfo of a text that the archive adds.
+type plain struct {
+	name string
+	size int64
+}
+
+func (p plain) Name() string       { return p.name }
+func (p plain) Size() int64        { return p.size }
+func (p plain) Mode() fs.FileMode  { return 0o644 }
+func (p plain) ModTime() time.Time { return time.Now() }
+func (p plain) IsDir() bool        { return false }
+func (p plain) Sys() any           { return nil }
+
+// Unpack puts the files of a tar below a folder, each under its name once it is whole. Nothing
+// leaves the folder: not by a name with .., not through a link that stands in it, and links in the
+// archive are not made. It returns what it made, as far as it came.
+func (f *Files) Unpack(ctx context.Context, folder string, r io.Reader) (made link.FileEvent, err error) {
+	real, err := f.real(folder)
+	if err != nil {
+		return made, err
+	}
+	if err := os.MkdirAll(real, 0o755); err != nil {
+		return made, explain(folder, err)
+	}
+	root, err := os.OpenRoot(real)
+	if err != nil {
+		return made, explain(folder, err)
+	}
+	defer root.Close()
+	archive := &counted{r: r}
+	in := tar.NewReader(archive)
+	folders := map[string]bool{}
+	for ctx.Err() == nil {
+		h, err := in.Next()
+		if errors.Is(err, io.EOF) {
+			_, err = io.Copy(io.Discard, archive) // what pads the archive
+			made.Done = err == nil
+			return made, err
+		}
+		if err != nil {
+			return made, refuse(http.StatusUnprocessableEntity, "The archive cannot be read after %d files: %v.", made.Files, err)
+		}
+		name := filepath.FromSlash(path.Clean(h.Name))
+		if !filepath.IsLocal(name) || name == "." {
+			if name == "." {
+				continue
+			}
+			return made, refuse(http.StatusUnprocessableEntity, "The archive holds the name %q, which leads out of the folder.", h.Name)
+		}
+		for _, part := range strings.Split(filepath.ToSlash(name), "/") {
+			if err := transfer.CheckName(part, f.disk.Windows()); err != nil {
+				return made, refuse(http.StatusUnprocessableEntity, "The archive: %v.", err)
+			}
+		}
+		switch h.Typeflag {
+		case tar.TypeDir:
+			err = f.unpackFolder(root, name, folders)
+		case tar.TypeReg:
+			// A tar may say in few bytes that a file has many that are nothing.
+			if made.Bytes+h.Size > archive.n+h.Size && made.Bytes > archive.n {
+				return made, refuse(http.StatusUnprocessableEntity, "The archive claims more than it holds.")
+			}
+			if err = f.unpackFolder(root, filepath.Dir(name), folders); err == nil {
+				err = f.unpackFile(ctx, root, name, in, h)
+			}
+			made.Bytes += h.Size
+			made.Files++
+		default:
+			continue // links and devices
+		}
+		if err != nil {
+			return made, explain(h.Name, err)
+		}
+	}
+	return made, ctx.Err()
+}
+
+type counted struct {
+	r io.Reader
+	n int64
+}
+
+func (c *counted) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	c.n += int64(n)
+	return n, err
+}
+
+func (f *Files) unpackFolder(root *os.Root, name string, made map[string]bool) error {
+	if name == "." || made[name] {
+		return nil
+	}
+	err := root.MkdirAll(name, 0o755)
+	if err == nil {
+		made[name] = true
+	}
+	return err
+}
+
+func (f *Files) unpackFile(ctx context.Context, root *os.Root, name string, in io.Reader, h *tar.Header) error {
+	part := filepath.Join(filepath.Dir(name), partName())
+	out, err := root.OpenFile(part, os.O_CREATE|os.O_EXCL|os.O_WRONLY, fs.FileMode(h.Mode).Perm())
+	if err != nil {
+		return err
+	}
+	n, err := copyUntil(ctx, out, io.LimitReader(in, h.Size))
+	if err == nil && n < h.Size {
+		err = io.ErrUnexpectedEOF
+	}
+	err = errors.Join(err, out.Close())
+	if err == nil && !h.ModTime.IsZero() {
+		err = root.Chtimes(part, time.Time{}, h.ModTime)
+	}
+	if err == nil {
+		err = root.Rename(part, name)
+	}
+	if err != nil {
+		root.Remove(part)
+	}
+	return err
+}

@@ -1,0 +1,311 @@
+package files
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"hash"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/link"
+)
+
+// uploadsKept is how long an unfinished upload waits to be continued.
+const uploadsKept = 7 * 24 * time.Hour
+
+// upload is an unfinished upload. Its note in the agent's folder and the part beside its place
+// outlast the agent.
+type upload struct {
+	link.UploadOrder
+	ID    string    `json:"id"`
+	Real  string    `json:"real"`
+	Part  string    `json:"part"`
+	Begun time.Time `json:"begun"`
+
+	mu   sync.Mutex // held while it is written to
+	sum  hash.Hash  // of the first summed bytes of the part
+	have int64      // summed
+}
+
+func (f *Files) uploadsDir() string { return filepath.Join(f.dir, "uploads") }
+
+func (f *Files) uploadNote(id string) string { return filepath.Join(f.uploadsDir(), id+".json") }
+
+// Begin notes an upload and makes its part, so that a full disk or a forbidden place is told before
+// the first byte is sent.
+func (f *Files) Begin(_ context.Context, o link.UploadOrder) (link.Upload, error) {
+	real, err := f.real(o.Path)
+	if err != nil {
+		return link.Upload{}, err
+	}
+	if err := f.named(real); err != nil {
+		return link.Upload{}, err
+	}
+	if o.Bits != "" {
+		if _, err := strconv.ParseUint(o.Bits, 8, 9); err != nil {
+			return link.Upload{}, refuse(http.StatusBadRequest, "%q are no permission bits: write them as 0644.", o.Bits)
+		}
+	}
+	if err := f.vacant(real, o); err != nil {
+		return link.Upload{}, err
+	}
+	folder := filepath.Dir(real)
+	if o.Folders {
+		if err := os.MkdirAll(folder, 0o755); err != nil {
+			return link.Upload{}, explain(f.shown(folder), err)
+		}
+	}
+	if free, err := f.disk.Free(folder); err == nil && free < o.Size {
+		return link.Upload{}, refuse(http.StatusInsufficientStorage, "The disk has room for %d bytes more, and this file has %d.", free, o.Size)
+	}
+	part, err := f.part(folder)
+	if err != nil {
+		return link.Upload{}, explain(f.shown(folder), err)
+	}
+	part.Close()
+	u := &upload{UploadOrder: o, ID: uuid.NewString(), Real: real, Part: part.Name(), Begun: time.Now(), sum: sha256.New()}
+	text, err := json.Marshal(u)
+	if err == nil {
+		err = os.MkdirAll(f.uploadsDir(), 0o700)
+	}
+	if err == nil {
+		err = os.WriteFile(f.uploadNote(u.ID), text, 0o600)
+	}
+	if err != nil {
+		return link.Upload{}, errors.Join(explain(f.uploadsDir(), err), os.Remove(u.Part))
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.uploads[u.ID] = u
+	return u.told(0), nil
+}
+
+// vacant refuses a place where something stands that is not to be replaced, or cannot be.
+func (f *Files) vacant(real string, o link.UploadOrder) error {
+	info, err := os.Lstat(real)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil
+	case err != nil:
+		return explain(o.Path, err)
+	case info.IsDir():
+		return refuse(http.StatusConflict, "%s is a folder.", o.Path)
+	case !o.Replace:
+		return refuse(http.StatusConflict, "%s is there already: ask for it to be replaced, or choose another name.", o.Path)
+	}
+	return nil
+}
+
+func (u *upload) told(offset int64) link.Upload {
+	return link.Upload{ID: u.ID, Path: u.Path, Size: u.Size, Offset: offset, Begun: u.Begun}
+}
+
+// findUpload returns an upload, reading its note after a restart of the agent.
+func (f *Files) findUpload(id string) (*upload, error) {
+	if _, err := uuid.Parse(id); err != nil {
+		return nil, refuse(http.StatusNotFound, "There is no such upload.")
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if u := f.uploads[id]; u != nil {
+		return u, nil
+	}
+	text, err := os.ReadFile(f.uploadNote(id))
+	u := &upload{sum: sha256.New()}
+	if err != nil || json.Unmarshal(text, u) != nil || u.ID != id {
+		return nil, refuse(http.StatusNotFound, "There is no such upload: it was finished or given up.")
+	}
+	f.uploads[id] = u
+	return u, nil
+}
+
+// State tells how much of an upload the device has.
+func (f *Files) State(_ context.Context, id string) (link.Upload, error) {
+	u, err := f.findUpload(id)
+	if err != nil {
+		return link.Upload{}, err
+	}
+	info, err := os.Stat(u.Part)
+	if err != nil {
+		f.forget(u)
+		return link.Upload{}, refuse(http.StatusNotFound, "What came of this upload was removed at the device: begin it anew.")
+	}
+	return u.told(info.Size()), nil
+}
+
+// Continue writes what read gives to an upload, from an offset that must be where it stands. What
+// came before an error is kept. read is given the place to write to.
+func (f *Files) Continue(id string, offset int64, read func(w io.Writer) error) error {
+	u, err := f.findUpload(id)
+	if err != nil {
+		return err
+	}
+	if !u.mu.TryLock() {
+		return refuse(http.StatusConflict, "This upload is being written to by another connection.")
+	}
+	defer u.mu.Unlock()
+	part, err := os.OpenFile(u.Part, os.O_RDWR, 0)
+	if err != nil {
+		return explain(u.Path, err)
+	}
+	defer part.Close()
+	at, err := part.Seek(0, io.SeekEnd)
+	if err != nil {
+		return explain(u.Path, err)
+	}
+	if at != offset {
+		return refuse(http.StatusConflict, "The device has %d bytes of this upload, not %d: continue from there.", at, offset)
+	}
+	if err := u.catchUp(part, at); err != nil {
+		return explain(u.Path, err)
+	}
+	if _, err := part.Seek(at, io.SeekStart); err != nil {
+		return explain(u.Path, err)
+	}
+	return read(&partWriter{u, part})
+}
+
+// catchUp sums what stands in the part and was not summed yet.
+func (u *upload) catchUp(part *os.File, size int64) error {
+	if u.have > size {
+		u.sum.Reset()
+		u.have = 0
+	}
+	n, err := io.CopyBuffer(struct{ io.Writer }{u.sum}, io.NewSectionReader(part, u.have, size-u.have), make([]byte, 256<<10))
+	u.have += n
+	return err
+}
+
+type partWriter struct {
+	u    *upload
+	part *os.File
+}
+
+func (w *partWriter) Write(p []byte) (int, error) {
+	if w.u.have+int64(len(p)) > w.u.Size {
+		return 0, refuse(http.StatusConflict, "More came than the %d bytes that were announced.", w.u.Size)
+	}
+	n, err := w.part.Write(p)
+	w.u.sum.Write(p[:n])
+	w.u.have += int64(n)
+	return n, explain(w.u.Path, err)
+}
+
+// Finish compares the digest of what stands on the disk, and gives the file its name.
+func (f *Files) Finish(_ context.Context, id string, end link.UploadEnd) (link.FileEntry, error) {
+	u, err := f.findUpload(id)
+	if err != nil {
+		return link.FileEntry{}, err
+	}
+	if !u.mu.TryLock() {
+		return link.FileEntry{}, refuse(http.StatusConflict, "This upload is still being written to.")
+	}
+	defer u.mu.Unlock()
+	part, err := os.OpenFile(u.Part, os.O_RDWR, 0)
+	if err != nil {
+		return link.FileEntry{}, explain(u.Path, err)
+	}
+	defer part.Close()
+	info, err := part.Stat()
+	if err == nil && info.Size() != u.Size {
+		return link.FileEntry{}, refuse(http.StatusConflict, "The device has %d of %d bytes.", info.Size(), u.Size)
+	}
+	if err == nil {
+		err = u.catchUp(part, u.Size)
+	}
+	if err != nil {
+		return link.FileEntry{}, explain(u.Path, err)
+	}
+	if got := hex.EncodeToString(u.sum.Sum(nil)); !strings.EqualFold(got, end.SHA256) {
+		f.forget(u)
+		return link.FileEntry{}, refuse(http.StatusUnprocessableEntity, "What came is not what was sent: its SHA-256 is %s. Nothing stands under %s of it; send it again.", got, u.Path)
+	}
+	if err := f.place(u, part); err != nil {
+		return link.FileEntry{}, explain(u.Path, err)
+	}
+	f.forget(u)
+	return f.Entry(context.Background(), link.FilePath{Path: u.Path})
+}
+
+// place gives a whole part its name.
+func (f *Files) place(u *upload, part *os.File) error {
+	mode := fs.FileMode(0o644)
+	if u.Bits != "" {
+		n, _ := strconv.ParseUint(u.Bits, 8, 9)
+		mode = fs.FileMode(n)
+	}
+	if err := f.vacant(u.Real, u.UploadOrder); err != nil {
+		return err
+	}
+	if before, err := os.Lstat(u.Real); err == nil && before.Mode().IsRegular() {
+		if u.Bits == "" {
+			mode = before.Mode().Perm()
+		}
+		owner, group := f.disk.Owner(before)
+		f.disk.SetOwner(u.Part, owner, group) // as good as the agent may
+	}
+	err := errors.Join(os.Chmod(u.Part, mode), part.Sync())
+	if err == nil && !u.Modified.IsZero() {
+		err = os.Chtimes(u.Part, time.Time{}, u.Modified)
+	}
+	if err != nil {
+		return err
+	}
+	if u.Replace {
+		return os.Rename(u.Part, u.Real)
+	}
+	// A link is made only where nothing stands, whatever happened since it was looked.
+	err = os.Link(u.Part, u.Real)
+	if errors.Is(err, fs.ErrExist) {
+		return refuse(http.StatusConflict, "%s was made meanwhile.", u.Path)
+	}
+	if err != nil {
+		return os.Rename(u.Part, u.Real) // a disk without hard links
+	}
+	return os.Remove(u.Part)
+}
+
+// Drop gives an upload up and removes what came of it.
+func (f *Files) Drop(_ context.Context, id string) (struct{}, error) {
+	u, err := f.findUpload(id)
+	if err != nil {
+		return struct{}{}, err
+	}
+	f.forget(u)
+	return struct{}{}, nil
+}
+
+func (f *Files) forget(u *upload) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	delete(f.uploads, u.ID)
+	os.Remove(u.Part)
+	os.Remove(f.uploadNote(u.ID))
+}
+
+// Tidy removes uploads that nobody continued.
+func (f *Files) Tidy(now time.Time) {
+	notes, err := os.ReadDir(f.uploadsDir())
+	if err != nil {
+		return
+	}
+	for _, n := range notes {
+		id := strings.TrimSuffix(n.Name(), ".json")
+		if u, err := f.findUpload(id); err == nil && now.Sub(u.Begun) > uploadsKept && u.mu.TryLock() {
+			f.forget(u)
+			u.mu.Unlock()
+		}
+	}
+}

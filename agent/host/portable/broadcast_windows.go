@@ -1,0 +1,15 @@
+package portable
+
+import (
+	"errors"
+	"syscall"
+)
+
+// broadcasting lets a socket send to all of a network.
+func broadcasting(_, _ string, c syscall.RawConn) error {
+	var set error
+	err := c.Control(func(fd uintptr) {
+		set = syscall.SetsockoptInt(syscall.Handle(fd), syscall.SOL_SOCKET, syscall.SO_BROADCAST, 1)
+	})
+	return errors.Join(err, set)
+}

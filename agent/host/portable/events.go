@@ -1,0 +1,132 @@
+package portable
+
+import (
+	"context"
+	"net/http"
+	"regexp"
+	"strings"
+	"time"
+
+	"moorwatch.example/contract/link"
+	"moorwatch.example/core/eventlog"
+)
+
+// Sift lets through the events that a query asks for, in batches as large as they come fast.
+type Sift struct {
+	query link.EventQuery
+	text  *regexp.Regexp
+	level int
+
+	second time.Time // of which sent counts the events
+	sent   int
+	live   bool
+}
+
+// NewSift reads a query.
+func NewSift(q link.EventQuery) (*Sift, error) {
+	s := &Sift{query: q, level: eventlog.Severity(q.Level)}
+	if q.Level != "" && s.level < 0 {
+		return nil, &link.Problem{Status: http.StatusBadRequest, Reason: "There is no level " + q.Level + ": there are " + strings.Join(link.Severities, ", ") + "."}
+	}
+	if q.Text != "" {
+		var err error
+		if s.text, err = regexp.Compile(q.Text); err != nil {
+			return nil, &link.Problem{Status: http.StatusBadRequest, Reason: "The text cannot be read as a pattern: " + err.Error() + "."}
+		}
+	}
+	return s, nil
+}
+
+// Last is how many events of the past are wanted.
+func (s *Sift) Last() int {
+	if s.query.Last <= 0 {
+		return 500
+	}
+	return min(s.query.Last, link.MaxEvents)
+}
+
+// Live tells it that what comes now comes as it happens, and is bounded by the second.
+func (s *Sift) Live() { s.live = true }
+
+// Wanted tells whether an event is asked for.
+func (s *Sift) Wanted(e link.Event) bool {
+	if s.level >= 0 {
+		if n := eventlog.Severity(e.Level); n > s.level || n < 0 {
+			return false
+		}
+	}
+	if !s.live && (!s.query.Since.IsZero() && e.At.Before(s.query.Since) || !s.query.Until.IsZero() && e.At.After(s.query.Until)) {
+		return false
+	}
+	return s.text == nil || s.text.MatchString(e.Message)
+}
+
+func (s *Sift) room() bool {
+	if !s.live {
+		return true
+	}
+	if now := time.Now(); now.Sub(s.second) > time.Second {
+		s.second, s.sent = now, 0
+	}
+	s.sent++
+	return s.sent <= link.MaxFollowed
+}
+
+// gather is how long events are gathered before they are sent as one batch.
+const gather = 50 * time.Millisecond
+
+// Run sends what lines hold, until they end or ctx does.
+func (s *Sift) Run(ctx context.Context, lines <-chan []byte, parse func([]byte) (link.Event, bool), send func(link.EventBatch) error) error {
+	var b link.EventBatch
+	timer := time.NewTimer(0)
+	<-timer.C
+	waiting := false
+	flush := func() error {
+		waiting = false
+		if len(b.Events) == 0 && b.Skipped == 0 {
+			return nil
+		}
+		err := send(b)
+		b = link.EventBatch{}
+		return err
+	}
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-timer.C:
+			if err := flush(); err != nil {
+				return err
+			}
+		case line, ok := <-lines:
+			if !ok {
+				return flush()
+			}
+			e, ok := parse(line)
+			if !ok || !s.Wanted(e) {
+				continue
+			}
+			if !s.room() {
+				b.Skipped++
+			} else {
+				e.Message = cut(e.Message, link.MaxEventText)
+				b.Events = append(b.Events, e)
+			}
+			if len(b.Events) >= 500 {
+				if err := flush(); err != nil {
+					return err
+				}
+			} else if !waiting {
+				waiting = true
+				timer.Reset(gather)
+			}
+		}
+	}
+}
+
+func cut(s string, n int) string {
+	if len(s) <= n {
+		return s
+	}
+	return strings.ToValidUTF8(s[:n], "") + " …"
+}

@@ -1,0 +1,249 @@
+package agent
+
+import (
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"time"
+
+	"moorwatch.example/agent/files"
+	messages "moorwatch.example/contract/link"
+	"moorwatch.example/link"
+)
+
+// serveTools serves the quiet tools, each only where the host offers it. What they are asked comes
+// as JSON, and what they answer goes as JSON: one value, or one a line as it comes.
+func (a *Agent) serveTools(mux *http.ServeMux, gate *link.Gate) {
+	if a.Host.Disk != nil {
+		a.serveFiles(mux, gate)
+	}
+	if p := a.Host.Processes; p != nil {
+		mux.HandleFunc("POST /processes/list", reply(func(ctx context.Context, _ struct{}) (messages.Processes, error) { return p.Another().List(ctx) }))
+		mux.HandleFunc("POST /processes/watch", lines(a.watchProcesses))
+		mux.HandleFunc("POST /processes/past", reply(func(ctx context.Context, _ struct{}) (messages.Spikes, error) { return p.Past(ctx) }))
+		mux.HandleFunc("POST /processes/do", reply(p.Do))
+		mux.HandleFunc("POST /processes/start", reply(p.Start))
+	}
+	if s := a.Host.Services; s != nil {
+		mux.HandleFunc("POST /services/list", reply(func(ctx context.Context, _ struct{}) (messages.Services, error) { return s.List(ctx) }))
+		mux.HandleFunc("POST /services/service", reply(s.Service))
+		mux.HandleFunc("POST /services/do", reply(s.Do))
+	}
+	if e := a.Host.Events; e != nil {
+		mux.HandleFunc("POST /events/sources", reply(func(ctx context.Context, _ struct{}) (messages.EventSources, error) { return e.Sources(ctx) }))
+		mux.HandleFunc("POST /events/read", lines(e.Events))
+	}
+	if n := a.Host.Network; n != nil {
+		mux.HandleFunc("POST /network/look", reply(func(ctx context.Context, _ struct{}) (messages.Network, error) { return n.Network(ctx) }))
+		mux.HandleFunc("POST /network/reach", lines(n.Reach))
+		mux.HandleFunc("POST /network/scan", lines(n.Scan))
+		mux.HandleFunc("POST /network/wake", reply(n.Wake))
+	}
+	if p := a.Host.Power; p != nil {
+		mux.HandleFunc("POST /power/do", reply(p.Do))
+	}
+	if p := a.Host.People; p != nil {
+		mux.HandleFunc("POST /people/list", reply(func(ctx context.Context, _ struct{}) (messages.PresenceList, error) { return p.People(ctx) }))
+		mux.HandleFunc("POST /people/show", reply(p.Show))
+		mux.HandleFunc("POST /people/clip", reply(p.Clip))
+	}
+}
+
+// maxAsked is the most that a tool may be asked with, in bytes: a text that is written back.
+const maxAsked = 4*messages.MaxText + 64<<10
+
+func asked[In any](w http.ResponseWriter, r *http.Request) (in In, ok bool) {
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxAsked)).Decode(&in); err != nil && !errors.Is(err, io.EOF) {
+		http.Error(w, "what is asked for cannot be read: "+err.Error(), http.StatusBadRequest)
+		return in, false
+	}
+	return in, true
+}
+
+// fail answers with the status and reason of a problem.
+func fail(w http.ResponseWriter, err error) {
+	status := http.StatusUnprocessableEntity
+	var told *messages.Problem
+	if errors.As(err, &told) {
+		status = told.Status
+	}
+	http.Error(w, err.Error(), status)
+}
+
+// reply serves what is answered with one value.
+func reply[In, Out any](do func(ctx context.Context, in In) (Out, error)) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		in, ok := asked[In](w, r)
+		if !ok {
+			return
+		}
+		out, err := do(r.Context(), in)
+		if err != nil {
+			fail(w, err)
+			return
+		}
+		w.Header().Set("Content-Type", "application/json")
+		json.NewEncoder(w).Encode(out)
+	}
+}
+
+// lines serves what is answered with values as they come. An error after the first is the last line.
+func lines[In, Event any](do func(ctx context.Context, in In, send func(Event) error) error) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		in, ok := asked[In](w, r)
+		if !ok {
+			return
+		}
+		out, control := json.NewEncoder(w), http.NewResponseController(w)
+		begun := false
+		send := func(e Event) error {
+			begun = true
+			if err := out.Encode(e); err != nil {
+				return err
+			}
+			return control.Flush()
+		}
+		err := do(r.Context(), in, send)
+		switch {
+		case err == nil || r.Context().Err() != nil:
+		case begun:
+			out.Encode(map[string]string{"error": err.Error()})
+		default:
+			fail(w, err)
+		}
+	}
+}
+
+func (a *Agent) serveFiles(mux *http.ServeMux, gate *link.Gate) {
+	f := a.files
+	mux.HandleFunc("POST /files/list", lines(f.List))
+	mux.HandleFunc("POST /files/entry", reply(f.Entry))
+	mux.HandleFunc("POST /files/read", reply(f.ReadText))
+	mux.HandleFunc("POST /files/write", reply(f.WriteText))
+	mux.HandleFunc("POST /files/follow", lines(f.Follow))
+	mux.HandleFunc("POST /files/change", lines(f.Change))
+	mux.HandleFunc("POST /files/removed", reply(f.Removed))
+	mux.HandleFunc("POST /uploads", reply(f.Begin))
+	mux.HandleFunc("POST /uploads/{id}/state", func(w http.ResponseWriter, r *http.Request) {
+		reply(func(ctx context.Context, _ struct{}) (messages.Upload, error) { return f.State(ctx, r.PathValue("id")) })(w, r)
+	})
+	mux.HandleFunc("POST /uploads/{id}/finish", func(w http.ResponseWriter, r *http.Request) {
+		reply(func(ctx context.Context, end messages.UploadEnd) (messages.FileEntry, error) {
+			return f.Finish(ctx, r.PathValue("id"), end)
+		})(w, r)
+	})
+	mux.HandleFunc("POST /uploads/{id}/drop", func(w http.ResponseWriter, r *http.Request) {
+		reply(func(ctx context.Context, _ struct{}) (struct{}, error) { return f.Drop(ctx, r.PathValue("id")) })(w, r)
+	})
+	mux.HandleFunc("GET /uploads/{id}/content", func(w http.ResponseWriter, r *http.Request) {
+		offset, err := strconv.ParseInt(r.URL.Query().Get("offset"), 10, 64)
+		if err != nil {
+			http.Error(w, "offset is a number of bytes", http.StatusBadRequest)
+			return
+		}
+		err = f.Continue(r.PathValue("id"), offset, func(out io.Writer) error {
+			return receive(w, r, out, func([]byte) error { return nil }) // its digest comes with its end
+		})
+		if err != nil {
+			fail(w, err)
+		}
+	})
+	mux.HandleFunc("GET /files/unpack", func(w http.ResponseWriter, r *http.Request) { a.serveUnpack(w, r) })
+	mux.HandleFunc("GET /files/content", func(w http.ResponseWriter, r *http.Request) {
+		offset, _ := strconv.ParseInt(r.URL.Query().Get("offset"), 10, 64)
+		d, err := f.Open(r.URL.Query().Get("path"), offset)
+		a.send(w, r, gate, d, err)
+	})
+	mux.HandleFunc("GET /files/archive", func(w http.ResponseWriter, r *http.Request) {
+		d, err := f.Archive(r.Context(), r.URL.Query()["path"], r.URL.Query().Get("format"))
+		a.send(w, r, gate, d, err)
+	})
+}
+
+// Headers that tell of what is sent by link.Bulk.
+const (
+	sizeHeader = "Moorwatch-Size"
+	tagHeader  = "Moorwatch-Tag"
+	nameHeader = "Moorwatch-Name"
+)
+
+// send sends a download.
+func (a *Agent) send(w http.ResponseWriter, r *http.Request, gate *link.Gate, d *files.Download, err error) {
+	if err != nil {
+		fail(w, err)
+		return
+	}
+	defer d.Close()
+	w.Header().Set(sizeHeader, strconv.FormatInt(d.Size, 10))
+	w.Header().Set(tagHeader, d.Tag)
+	w.Header().Set(nameHeader, strconv.QuoteToASCII(d.Entry.Name))
+	stream, err := link.AcceptBulk(w, r)
+	if err != nil {
+		return
+	}
+	if _, err := link.SendBulk(r.Context(), stream, gate, d, d.Digest); err != nil {
+		a.Log.Debug("a download ended early", "error", err)
+	}
+}
+
+// receive hands what comes by link.Bulk to a writer.
+func receive(w http.ResponseWriter, r *http.Request, out io.Writer, content func(digest []byte) error) error {
+	stream, err := link.AcceptBulk(w, r)
+	if err != nil {
+		return nil // it was answered
+	}
+	defer stream.Close()
+	stop := context.AfterFunc(r.Context(), func() { stream.Close() })
+	defer stop()
+	link.ReceiveBulk(stream, out, content) // the sender is told what goes wrong
+	return nil
+}
+
+// serveUnpack puts the files of a tar below a folder as they come.
+func (a *Agent) serveUnpack(w http.ResponseWriter, r *http.Request) {
+	pr, pw := io.Pipe()
+	sum := newSum(pr)
+	unpacked := make(chan error, 1)
+	go func() {
+		_, err := a.files.Unpack(r.Context(), r.URL.Query().Get("folder"), sum)
+		pr.CloseWithError(err)
+		unpacked <- err
+	}()
+	receive(w, r, pw, func(digest []byte) error {
+		pw.Close()
+		if err := <-unpacked; err != nil {
+			return err
+		}
+		if got := sum.digest(); got != hex.EncodeToString(digest) {
+			return fmt.Errorf("what came is not what was sent: its SHA-256 is %s", got)
+		}
+		return nil
+	})
+	pw.CloseWithError(io.ErrUnexpectedEOF) // where it was cut
+}
+
+// watchProcesses sends all processes at once and every LiveEvery until the service leaves.
+func (a *Agent) watchProcesses(ctx context.Context, _ struct{}, send func(messages.Processes) error) error {
+	p := a.Host.Processes.Another()
+	tick := time.NewTicker(LiveEvery)
+	defer tick.Stop()
+	for {
+		list, err := p.List(ctx)
+		if err != nil {
+			return err
+		}
+		if err := send(list); err != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-tick.C:
+		}
+	}
+}
