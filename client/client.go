@@ -35,6 +35,7 @@ type Client struct {
 	token string
 	csrf  string
 	http  *http.Client
+	slow  *http.Client // of transfers, whose answer may come after hours
 }
 
 // Options of New.
@@ -81,7 +82,10 @@ func New(o Options) (*Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Client{url: u.Scheme + "://" + u.Host, token: o.Token, http: &http.Client{Transport: transport, Jar: jar}}
+	slow := transport.Clone()
+	slow.ResponseHeaderTimeout = 0
+	slow.WriteBufferSize, slow.ReadBufferSize = 256<<10, 256<<10
+	c := &Client{url: u.Scheme + "://" + u.Host, token: o.Token, http: &http.Client{Transport: transport, Jar: jar}, slow: &http.Client{Transport: slow, Jar: jar}}
 	c.ClientWithResponses, err = api.NewClientWithResponses(c.url+"/api/v1", api.WithHTTPClient(c.http), api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		c.authorise(r.Header)
 		return nil
@@ -99,7 +103,10 @@ func (c *Client) authorise(h http.Header) {
 }
 
 // Close lets go of idle connections.
-func (c *Client) Close() { c.http.CloseIdleConnections() }
+func (c *Client) Close() {
+	c.http.CloseIdleConnections()
+	c.slow.CloseIdleConnections()
+}
 
 // SetUp spends a one-time set-up link's secret; the client is signed in after it.
 func (c *Client) SetUp(ctx context.Context, in api.SetUp) (*api.Me, error) {
@@ -247,8 +254,7 @@ func (c *Client) Run(ctx context.Context, id uuid.UUID, order link.Command, stdo
 	}
 	defer answer.Body.Close()
 	if answer.StatusCode != http.StatusOK {
-		text, _ := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
-		return 0, problem(answer.StatusCode, text)
+		return 0, refusal(answer)
 	}
 	for in := json.NewDecoder(answer.Body); ; {
 		var e link.CommandEvent
@@ -275,23 +281,48 @@ func (c *Client) Run(ctx context.Context, id uuid.UUID, order link.Command, stdo
 // answered or the time is over. When ctx ends it returns its error.
 func (c *Client) Sweep(ctx context.Context, in api.Sweep, each func(api.SweepEvent) error) error {
 	r, err := c.ClientWithResponses.ClientInterface.Sweep(ctx, in)
+	return Lines(ctx, r, err, "before all had answered", func(e api.SweepEvent) (bool, error) { return e.Done != nil, each(e) })
+}
+
+// Lines calls each with the objects of a streamed answer as they come, until each says that one was
+// the last or fails, or the stream ends. what says, where the connection breaks, what is missing.
+func Lines[T any](ctx context.Context, r *http.Response, err error, what string, each func(T) (last bool, err error)) error {
 	if err != nil {
 		return err
 	}
 	defer r.Body.Close()
 	if r.StatusCode != http.StatusOK {
-		text, _ := io.ReadAll(io.LimitReader(r.Body, 1<<20))
-		return problem(r.StatusCode, text)
+		return refusal(r)
 	}
 	for lines := json.NewDecoder(r.Body); ; {
-		var e api.SweepEvent
-		if err := lines.Decode(&e); err != nil {
-			return errors.Join(ctx.Err(), fmt.Errorf("the connection to the service was lost before all had answered: %w", err))
+		var line json.RawMessage
+		if err := lines.Decode(&line); err != nil {
+			return errors.Join(ctx.Err(), fmt.Errorf("the connection to the service was lost %s: %w", what, err))
 		}
-		if err := each(e); err != nil || e.Done != nil {
+		var v T
+		var broken struct{ Error string }
+		if err := json.Unmarshal(line, &v); err != nil {
 			return err
 		}
+		if last, err := each(v); err != nil || last {
+			return err
+		}
+		if len(line) < 4096 && json.Unmarshal(line, &broken) == nil && broken.Error != "" && alone(line) {
+			return errors.New(broken.Error)
+		}
 	}
+}
+
+// alone tells whether a line holds an error alone, as the service ends a stream that broke.
+func alone(line []byte) bool {
+	var fields map[string]json.RawMessage
+	return json.Unmarshal(line, &fields) == nil && len(fields) == 1
+}
+
+// refusal reads the problem of an answer that is no success.
+func refusal(r *http.Response) error {
+	text, _ := io.ReadAll(io.LimitReader(r.Body, 1<<20))
+	return problem(r.StatusCode, text)
 }
 
 // Shell opens a terminal at a device; the messages on the connection are as the contract says.
@@ -303,8 +334,7 @@ func (c *Client) Shell(ctx context.Context, id uuid.UUID, size link.TerminalSize
 	conn, answer, err := websocket.Dial(ctx, address, &websocket.DialOptions{HTTPClient: c.http, HTTPHeader: header})
 	if err != nil {
 		if answer != nil && answer.StatusCode != http.StatusSwitchingProtocols {
-			text, _ := io.ReadAll(io.LimitReader(answer.Body, 1<<20))
-			return nil, problem(answer.StatusCode, text)
+			return nil, refusal(answer)
 		}
 		return nil, err
 	}
@@ -322,8 +352,7 @@ func (c *Client) LinkBytes(ctx context.Context, id uuid.UUID, n int64) (first, a
 	}
 	defer r.Body.Close()
 	if r.StatusCode != http.StatusOK {
-		text, _ := io.ReadAll(io.LimitReader(r.Body, 1<<20))
-		return 0, 0, problem(r.StatusCode, text)
+		return 0, 0, refusal(r)
 	}
 	first = time.Since(began)
 	got, err := io.CopyBuffer(struct{ io.Writer }{io.Discard}, r.Body, make([]byte, 256<<10))

@@ -64,6 +64,7 @@ type Service struct {
 	Vitals    *vitals.Column
 	Health    *health.Column
 	Inventory *inventory.Column
+	Session   *session.Column
 	hub       *hub.Hub
 	pool      *pgxpool.Pool
 	jobs      *river.Client[pgx.Tx]
@@ -154,7 +155,11 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	s.Inventory.Join(s.hub)
 	s.Vitals.Join(s.hub)
 	s.Fleet.Disconnect = s.hub.Disconnect
-	for _, run := range []func(context.Context){s.Access.Run, s.Fleet.Run, s.Vitals.Run, s.Health.Run, s.refresh} {
+	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access.Log, s.hub)
+	if err := s.Session.Refresh(ctx); err != nil {
+		return nil, fmt.Errorf("reading the rules of consent: %w", err)
+	}
+	for _, run := range []func(context.Context){s.Access.Run, s.Fleet.Run, s.Vitals.Run, s.Health.Run, s.Session.Run, s.refresh} {
 		s.running.Go(func() { run(background) })
 	}
 	if err := s.Fleet.Begin(ctx); err != nil {
@@ -170,7 +175,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 		return nil, fmt.Errorf("starting background work: %w", err)
 	}
 	return s, s.serve(config, listener, columns{s.Access, fleetColumn{s.Fleet}, vitalsColumn{s.Vitals}, healthColumn{s.Health}, inventoryColumn{s.Inventory},
-		sessionColumn{session.New(s.Fleet, s.Access.Log, s.hub)}})
+		sessionColumn{s.Session}})
 }
 
 // refreshEvery is how often this node reads again what another may have changed.
@@ -185,7 +190,7 @@ func (s *Service) refresh(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-			if err := s.Health.Refresh(ctx); err != nil && ctx.Err() == nil {
+			if err := errors.Join(s.Health.Refresh(ctx), s.Session.Refresh(ctx)); err != nil && ctx.Err() == nil {
 				slog.Warn("the policies cannot be read; trying again", "error", err)
 			}
 		}

@@ -197,9 +197,9 @@ func TestAuditLog(t *testing.T) {
 	var entries []api.AuditEntry
 	w.await(t, 5*time.Second, "the command's end is on record", func() bool {
 		entries = must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Device: &d.id})))(t).Items
-		return len(entries) == 3
+		return len(entries) == 4
 	})
-	for i, want := range []struct{ action, result string }{{"command.end", "exit status 0"}, {"command.start", "started"}, {"device.enrol", "done"}} {
+	for i, want := range []struct{ action, result string }{{"command.end", "exit status 0"}, {"command.start", "started"}, {"session.begin", "not asked for"}, {"device.enrol", "done"}} {
 		e := entries[i]
 		if e.Action != want.action || e.Result != want.result || *e.DeviceName != "hay-desk-01" || e.Address != "127.0.0.1" {
 			t.Errorf("entry %d: %+v", i, e)

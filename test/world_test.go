@@ -279,6 +279,18 @@ func (w *world) again(t *testing.T, d *running, name string) {
 	t.Cleanup(func() { cancel(); <-done })
 }
 
+// rerun runs the agent of a real device that was stopped, and returns what ends it.
+func (w *world) rerun(t *testing.T, d *running, name string) (stop func()) {
+	t.Helper()
+	h := native.New()
+	h.Informer = named{h.Informer, name}
+	a := &agent.Agent{Dir: d.dir, Host: h, Log: quiet, Every: 500 * time.Millisecond}
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- a.Run(ctx) }()
+	return func() { cancel(); <-done }
+}
+
 // later has everything that waits for a time in the database happened that much longer ago.
 func (w *world) later(t *testing.T, d time.Duration) {
 	t.Helper()

@@ -30,6 +30,45 @@ import (
 	"moorwatch.example/core/series"
 )
 
+// Defines values for DownloadArchiveParamsFormat.
+const (
+	Tar DownloadArchiveParamsFormat = "tar"
+	Zip DownloadArchiveParamsFormat = "zip"
+)
+
+// Valid indicates whether the value is a known member of the DownloadArchiveParamsFormat enum.
+func (e DownloadArchiveParamsFormat) Valid() bool {
+	switch e {
+	case Tar:
+		return true
+	case Zip:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetFileParamsDigest.
+const (
+	Md5    GetFileParamsDigest = "md5"
+	Sha256 GetFileParamsDigest = "sha256"
+	Sha512 GetFileParamsDigest = "sha512"
+)
+
+// Valid indicates whether the value is a known member of the GetFileParamsDigest enum.
+func (e GetFileParamsDigest) Valid() bool {
+	switch e {
+	case Md5:
+		return true
+	case Sha256:
+		return true
+	case Sha512:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GetInventoryParamsFormat.
 const (
 	GetInventoryParamsFormatCsv       GetInventoryParamsFormat = "csv"
@@ -312,6 +351,9 @@ type CheckList struct {
 // CheckSetting How one check judges.
 type CheckSetting = health.Setting
 
+// Clip Text for a device's clipboard.
+type Clip = link.Clip
+
 // Command defines model for Command.
 type Command = link.Command
 
@@ -320,6 +362,33 @@ type CommandEvent = link.CommandEvent
 
 // Condition defines model for Condition.
 type Condition = health.Condition
+
+// Connection An open socket.
+type Connection = link.Connection
+
+// ConsentRule defines model for ConsentRule.
+type ConsentRule struct {
+	Absent    bool               `json:"absent"`
+	ChangedAt time.Time          `json:"changed_at"`
+	ChangedBy string             `json:"changed_by"`
+	ID        openapi_types.UUID `json:"id"`
+	Mode      string             `json:"mode"`
+
+	// Scope What a policy, rule or window is set for.
+	Scope     Scope  `json:"scope"`
+	ScopeName string `json:"scope_name"`
+	Seconds   int    `json:"seconds"`
+
+	// Tool Empty for every tool.
+	Tool       string `json:"tool"`
+	Unanswered bool   `json:"unanswered"`
+}
+
+// ConsentRulePage defines model for ConsentRulePage.
+type ConsentRulePage struct {
+	Items []ConsentRule `json:"items"`
+	Next  *string       `json:"next,omitempty"`
+}
 
 // Delivery defines model for Delivery.
 type Delivery struct {
@@ -412,6 +481,15 @@ type DevicePage struct {
 	Next  *string  `json:"next,omitempty"`
 }
 
+// DeviceProcess One process of a device. PID and Started identify it.
+type DeviceProcess = link.Process
+
+// DeviceService One service of a device.
+type DeviceService = link.Service
+
+// DeviceServices All of them.
+type DeviceServices = link.Services
+
 // Disk defines model for Disk.
 type Disk = device.Disk
 
@@ -451,6 +529,21 @@ type EnrolmentTokenPage struct {
 	Next  *string          `json:"next,omitempty"`
 }
 
+// Event One entry of a log.
+type Event = link.Event
+
+// EventBatch Are events as they come. Skipped counts those left out as they came faster than they could be sent. Live says that what was asked of the past is complete.
+type EventBatch = link.EventBatch
+
+// EventQuery Asks for events of one source, oldest first.
+type EventQuery = link.EventQuery
+
+// EventSource A log of a device.
+type EventSource = link.EventSource
+
+// EventSources All of them.
+type EventSources = link.EventSources
+
 // Expression defines model for Expression.
 type Expression struct {
 	// Expression CEL over the device, such as `os == "linux" && disk > 90`.
@@ -460,8 +553,26 @@ type Expression struct {
 // Facts What a device is; reported at each connection.
 type Facts = device.Facts
 
+// FileBatch A part of a folder's list; the last has Done.
+type FileBatch = link.FileBatch
+
+// FileDeed Changes files. Paths are what it is done to; To is where, for the deeds that need it.
+type FileDeed = link.FileDeed
+
+// FileEntry One entry of a folder.
+type FileEntry = link.FileEntry
+
+// FileEvent Tells of one thing done, or how far it is; the last has Done.
+type FileEvent = link.FileEvent
+
+// FilePath Names one file or folder.
+type FilePath = link.FilePath
+
 // Finding defines model for Finding.
 type Finding = health.Finding
+
+// Follow Asks for the lines of a growing file.
+type Follow = link.Follow
 
 // Group defines model for Group.
 type Group struct {
@@ -500,6 +611,9 @@ type GroupPreview struct {
 // Hours defines model for Hours.
 type Hours = calendar.Hours
 
+// Interface A network interface.
+type Interface = link.Interface
+
 // Inventory defines model for Inventory.
 type Inventory struct {
 	Items    []InventoryItem    `json:"items"`
@@ -521,6 +635,9 @@ type Level = health.Level
 // Limits Values at which each level begins.
 type Limits = health.Limits
 
+// Lines Are lines of a followed file. Skipped counts those that were left out since they came faster than they could be shown.
+type Lines = link.Lines
+
 // LogOn defines model for LogOn.
 type LogOn = device.LogOn
 
@@ -535,6 +652,18 @@ type Me struct {
 	Role        Role               `json:"role"`
 }
 
+// Message Shown to a person at a device, and waits for their answer.
+type Message = link.Message
+
+// MessageAnswer What became of a message.
+type MessageAnswer = link.MessageAnswer
+
+// Neighbour A host that the device has met on its own networks.
+type Neighbour = link.Neighbour
+
+// Network The network as a device sees it.
+type Network = link.Network
+
 // NewChannel defines model for NewChannel.
 type NewChannel struct {
 	Kind string `json:"kind"`
@@ -542,6 +671,25 @@ type NewChannel struct {
 
 	// Target E-mail addresses with commas between them, or a URL.
 	Target string `json:"target"`
+}
+
+// NewConsentRule defines model for NewConsentRule.
+type NewConsentRule struct {
+	// Absent Work may begin when nobody is there to be asked.
+	Absent *bool  `json:"absent,omitempty"`
+	Mode   string `json:"mode"`
+
+	// Scope What a policy, rule or window is set for.
+	Scope Scope `json:"scope"`
+
+	// Seconds How long an answer is awaited.
+	Seconds *int `json:"seconds,omitempty"`
+
+	// Tool Empty for every tool.
+	Tool *string `json:"tool,omitempty"`
+
+	// Unanswered Work may begin when nobody answers.
+	Unanswered *bool `json:"unanswered,omitempty"`
 }
 
 // NewEnrolmentToken defines model for NewEnrolmentToken.
@@ -595,6 +743,13 @@ type NewToken struct {
 	Name string `json:"name"`
 }
 
+// NewToolSession defines model for NewToolSession.
+type NewToolSession struct {
+	// Reason Told to the person at the device where the policy has them told or asked.
+	Reason *string `json:"reason,omitempty"`
+	Tool   string  `json:"tool"`
+}
+
 // NewWindow defines model for NewWindow.
 type NewWindow struct {
 	Name string `json:"name"`
@@ -616,6 +771,9 @@ type OrganisationPage struct {
 	Items []Organisation `json:"items"`
 	Next  *string        `json:"next,omitempty"`
 }
+
+// Outcome How a deed ended.
+type Outcome = link.Outcome
 
 // Person defines model for Person.
 type Person struct {
@@ -654,6 +812,15 @@ type PolicyPage struct {
 	Next  *string  `json:"next,omitempty"`
 }
 
+// PowerDeed Changes whether a device runs, or who is signed in.
+type PowerDeed = link.PowerDeed
+
+// Presence A person signed in at a device.
+type Presence = link.Presence
+
+// PresenceList Who is signed in.
+type PresenceList = link.PresenceList
+
 // ProbeResult defines model for ProbeResult.
 type ProbeResult = device.ProbeResult
 
@@ -675,8 +842,23 @@ type Problem struct {
 // Process defines model for Process.
 type Process = device.Process
 
+// ProcessDeed Done to one process. Started must be its own: a number may belong to another by now.
+type ProcessDeed = link.ProcessDeed
+
+// Processes All of them at one moment.
+type Processes = link.Processes
+
+// Program To be started and left running.
+type Program = link.Program
+
 // Question What a sweep asks.
 type Question = link.Question
+
+// Reach A test whether the device reaches something.
+type Reach = link.Reach
+
+// ReachResult One try, or the last line, which sums them up.
+type ReachResult = link.ReachResult
 
 // ReadingHistory defines model for ReadingHistory.
 type ReadingHistory struct {
@@ -704,6 +886,12 @@ type ReadingSeries struct {
 	Unit  string         `json:"unit"`
 }
 
+// Removed Something in the recoverable place.
+type Removed = link.Removed
+
+// RemovedList What can be restored, the latest first.
+type RemovedList = link.RemovedList
+
 // ResolvedCheck defines model for ResolvedCheck.
 type ResolvedCheck struct {
 	// Policy The policy it came from; empty for the usual setting.
@@ -719,6 +907,9 @@ type ResolvedCheck struct {
 
 // Role defines model for Role.
 type Role = access.Role
+
+// Route Says where packets for a network go.
+type Route = link.Route
 
 // Rule defines model for Rule.
 type Rule struct {
@@ -739,11 +930,25 @@ type RulePage struct {
 	Next  *string `json:"next,omitempty"`
 }
 
+// Scan Looks for hosts on a device's own network.
+type Scan = link.Scan
+
+// ScanEvent A host found, or how far the scan is.
+type ScanEvent = link.ScanEvent
+
 // Scope What a policy, rule or window is set for.
 type Scope = health.Scope
 
 // Sensor defines model for Sensor.
 type Sensor = device.Sensor
+
+// ServiceDeed Done to one service.
+type ServiceDeed = link.ServiceDeed
+
+// SessionNote defines model for SessionNote.
+type SessionNote struct {
+	Note string `json:"note"`
+}
 
 // SetUp defines model for SetUp.
 type SetUp struct {
@@ -799,6 +1004,12 @@ type SoftwareVersion struct {
 
 // Span Least, mean and greatest reading of a bucket.
 type Span = series.Span
+
+// Spike What used most of a device at a moment past.
+type Spike = link.Spike
+
+// Spikes Are the moments of the last hour, oldest first.
+type Spikes = link.Spikes
 
 // Standing defines model for Standing.
 type Standing struct {
@@ -934,6 +1145,9 @@ type Temperature = device.Temperature
 // TerminalSize defines model for TerminalSize.
 type TerminalSize = link.TerminalSize
 
+// TextFile A text to be edited. Encoding and LineEnd are kept when it is written back.
+type TextFile = link.TextFile
+
 // Token defines model for Token.
 type Token struct {
 	CreatedAt  time.Time          `json:"created_at"`
@@ -948,6 +1162,50 @@ type Token struct {
 type TokenPage struct {
 	Items []Token `json:"items"`
 	Next  *string `json:"next,omitempty"`
+}
+
+// ToolSession What one person did with one tool at one device, from the first call to the last. It ends by itself five minutes after the last call.
+type ToolSession struct {
+	Actor   string    `json:"actor"`
+	Address string    `json:"address"`
+	BeganAt time.Time `json:"began_at"`
+
+	// Consent Whether they were asked or told, and what they said.
+	Consent string `json:"consent"`
+
+	// Deeds Commands, changes and transfers.
+	Deeds    int                `json:"deeds"`
+	Device   string             `json:"device"`
+	DeviceID openapi_types.UUID `json:"device_id"`
+
+	// End Why it ended.
+	End     *string            `json:"end,omitempty"`
+	EndedAt *time.Time         `json:"ended_at,omitempty"`
+	ID      openapi_types.UUID `json:"id"`
+
+	// InterruptedSeconds How long the person had a question or message before them.
+	InterruptedSeconds float64 `json:"interrupted_seconds"`
+
+	// LastAt Of the last call.
+	LastAt time.Time `json:"last_at"`
+	Note   *string   `json:"note,omitempty"`
+
+	// Reason What the person at the device was told.
+	Reason *string `json:"reason,omitempty"`
+
+	// ReceivedBytes From the device.
+	ReceivedBytes int64 `json:"received_bytes"`
+
+	// SentBytes To the device.
+	SentBytes int64  `json:"sent_bytes"`
+	Tool      string `json:"tool"`
+	Via       string `json:"via"`
+}
+
+// ToolSessionPage defines model for ToolSessionPage.
+type ToolSessionPage struct {
+	Items []ToolSession `json:"items"`
+	Next  *string       `json:"next,omitempty"`
 }
 
 // Trial defines model for Trial.
@@ -986,8 +1244,24 @@ type TrialResult struct {
 	LookedAt int `json:"looked_at"`
 }
 
+// Upload An unfinished upload. What came of it stands beside its place, under another name.
+type Upload = link.Upload
+
+// UploadEnd Finishes an upload: the device compares the digest with what it has on disk, and only then gives it its name.
+type UploadEnd = link.UploadEnd
+
+// UploadOrder Begins an upload.
+type UploadOrder = link.UploadOrder
+
 // Vitals One reading of a device.
 type Vitals = device.Vitals
+
+// WakeResult defines model for WakeResult.
+type WakeResult struct {
+	// By The neighbours that sent the call.
+	By      []string `json:"by"`
+	Message string   `json:"message"`
+}
 
 // Window defines model for Window.
 type Window struct {
@@ -1113,6 +1387,15 @@ type ListChannelsParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListConsentRulesParams defines parameters for ListConsentRules.
+type ListConsentRulesParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListDeliveriesParams defines parameters for ListDeliveries.
 type ListDeliveriesParams struct {
 	// Cursor The `next` of the page before.
@@ -1135,6 +1418,47 @@ type ListDevicesParams struct {
 
 	// Limit The most rows of a page.
 	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListFilesParams defines parameters for ListFiles.
+type ListFilesParams struct {
+	Path string `form:"path" json:"path"`
+
+	// Deep Everything below too; names are then paths from the folder.
+	Deep *bool `form:"deep,omitempty" json:"deep,omitempty"`
+}
+
+// DownloadArchiveParams defines parameters for DownloadArchive.
+type DownloadArchiveParams struct {
+	Path   []string                    `form:"path" json:"path"`
+	Format DownloadArchiveParamsFormat `form:"format" json:"format"`
+}
+
+// DownloadArchiveParamsFormat defines parameters for DownloadArchive.
+type DownloadArchiveParamsFormat string
+
+// UnpackArchiveParams defines parameters for UnpackArchive.
+type UnpackArchiveParams struct {
+	Path string `form:"path" json:"path"`
+}
+
+// DownloadFileParams defines parameters for DownloadFile.
+type DownloadFileParams struct {
+	Path string `form:"path" json:"path"`
+}
+
+// GetFileParams defines parameters for GetFile.
+type GetFileParams struct {
+	Path   string               `form:"path" json:"path"`
+	Digest *GetFileParamsDigest `form:"digest,omitempty" json:"digest,omitempty"`
+}
+
+// GetFileParamsDigest defines parameters for GetFile.
+type GetFileParamsDigest string
+
+// ReadTextParams defines parameters for ReadText.
+type ReadTextParams struct {
+	Path string `form:"path" json:"path"`
 }
 
 // GetInventoryParams defines parameters for GetInventory.
@@ -1172,6 +1496,15 @@ type GetReadingsParams struct {
 // GetReadingsParamsFormat defines parameters for GetReadings.
 type GetReadingsParamsFormat string
 
+// ListDeviceSessionsParams defines parameters for ListDeviceSessions.
+type ListDeviceSessionsParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // OpenShellParams defines parameters for OpenShell.
 type OpenShellParams struct {
 	Columns *int `form:"columns,omitempty" json:"columns,omitempty"`
@@ -1188,6 +1521,11 @@ type GetStandingParams struct {
 
 	// Group Only among the devices of this group.
 	Group *openapi_types.UUID `form:"group,omitempty" json:"group,omitempty"`
+}
+
+// SendUploadParams defines parameters for SendUpload.
+type SendUploadParams struct {
+	Offset int64 `form:"offset" json:"offset"`
 }
 
 // ListEnrolmentTokensParams defines parameters for ListEnrolmentTokens.
@@ -1253,6 +1591,18 @@ type ListRulesParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListSessionsParams defines parameters for ListSessions.
+type ListSessionsParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Open Only those that have not ended.
+	Open *bool `form:"open,omitempty" json:"open,omitempty"`
+}
+
 // ListSoftwareParams defines parameters for ListSoftware.
 type ListSoftwareParams struct {
 	// Cursor The `next` of the page before.
@@ -1304,11 +1654,62 @@ type AddChannelJSONRequestBody = NewChannel
 // SetChannelJSONRequestBody defines body for SetChannel for application/json ContentType.
 type SetChannelJSONRequestBody = NewChannel
 
+// AddConsentRuleJSONRequestBody defines body for AddConsentRule for application/json ContentType.
+type AddConsentRuleJSONRequestBody = NewConsentRule
+
+// SetConsentRuleJSONRequestBody defines body for SetConsentRule for application/json ContentType.
+type SetConsentRuleJSONRequestBody = NewConsentRule
+
+// SetClipboardJSONRequestBody defines body for SetClipboard for application/json ContentType.
+type SetClipboardJSONRequestBody = Clip
+
 // RunCommandJSONRequestBody defines body for RunCommand for application/json ContentType.
 type RunCommandJSONRequestBody = Command
 
+// ReadEventsJSONRequestBody defines body for ReadEvents for application/json ContentType.
+type ReadEventsJSONRequestBody = EventQuery
+
+// ChangeFilesJSONRequestBody defines body for ChangeFiles for application/json ContentType.
+type ChangeFilesJSONRequestBody = FileDeed
+
+// FollowFileJSONRequestBody defines body for FollowFile for application/json ContentType.
+type FollowFileJSONRequestBody = Follow
+
+// WriteTextJSONRequestBody defines body for WriteText for application/json ContentType.
+type WriteTextJSONRequestBody = TextFile
+
+// ShowMessageJSONRequestBody defines body for ShowMessage for application/json ContentType.
+type ShowMessageJSONRequestBody = Message
+
+// TestReachJSONRequestBody defines body for TestReach for application/json ContentType.
+type TestReachJSONRequestBody = Reach
+
+// ScanNetworkJSONRequestBody defines body for ScanNetwork for application/json ContentType.
+type ScanNetworkJSONRequestBody = Scan
+
+// ChangePowerJSONRequestBody defines body for ChangePower for application/json ContentType.
+type ChangePowerJSONRequestBody = PowerDeed
+
+// ChangeProcessJSONRequestBody defines body for ChangeProcess for application/json ContentType.
+type ChangeProcessJSONRequestBody = ProcessDeed
+
+// StartProgramJSONRequestBody defines body for StartProgram for application/json ContentType.
+type StartProgramJSONRequestBody = Program
+
+// ChangeServiceJSONRequestBody defines body for ChangeService for application/json ContentType.
+type ChangeServiceJSONRequestBody = ServiceDeed
+
+// BeginSessionJSONRequestBody defines body for BeginSession for application/json ContentType.
+type BeginSessionJSONRequestBody = NewToolSession
+
 // SetTagsJSONRequestBody defines body for SetTags for application/json ContentType.
 type SetTagsJSONRequestBody = TagList
+
+// BeginUploadJSONRequestBody defines body for BeginUpload for application/json ContentType.
+type BeginUploadJSONRequestBody = UploadOrder
+
+// EndUploadJSONRequestBody defines body for EndUpload for application/json ContentType.
+type EndUploadJSONRequestBody = UploadEnd
 
 // EnrolJSONRequestBody defines body for Enrol for application/json ContentType.
 type EnrolJSONRequestBody = Enrolment
@@ -1354,6 +1755,9 @@ type SetRuleJSONRequestBody = NewRule
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
+
+// NoteSessionJSONRequestBody defines body for NoteSession for application/json ContentType.
+type NoteSessionJSONRequestBody = SessionNote
 
 // SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
 type SetUpJSONRequestBody = SetUp
@@ -1530,6 +1934,44 @@ type ClientInterface interface {
 	// Corresponds with GET /checks (the `ListChecks` operationId).
 	ListChecks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListConsentRules How people take part in sessions at their devices.
+	//
+	// Corresponds with GET /consent-rules (the `ListConsentRules` operationId).
+	ListConsentRules(ctx context.Context, params *ListConsentRulesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddConsentRuleWithBody Add a rule of consent.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /consent-rules (the `AddConsentRule` operationId).
+	AddConsentRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddConsentRule Add a rule of consent.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /consent-rules (the `AddConsentRule` operationId).
+	AddConsentRule(ctx context.Context, body AddConsentRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveConsentRule Remove a rule of consent.
+	//
+	// Corresponds with DELETE /consent-rules/{id} (the `RemoveConsentRule` operationId).
+	RemoveConsentRule(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetConsentRuleWithBody Change a rule of consent.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /consent-rules/{id} (the `SetConsentRule` operationId).
+	SetConsentRuleWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetConsentRule Change a rule of consent.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /consent-rules/{id} (the `SetConsentRule` operationId).
+	SetConsentRule(ctx context.Context, id ID, body SetConsentRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDeliveries What was told to whom, the latest first.
 	//
 	// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
@@ -1560,6 +2002,20 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{id}/checks (the `ListDeviceChecks` operationId).
 	ListDeviceChecks(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SetClipboardWithBody Put a text on the clipboard of the person at the device.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/clipboard (the `SetClipboard` operationId).
+	SetClipboardWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetClipboard Put a text on the clipboard of the person at the device.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/clipboard (the `SetClipboard` operationId).
+	SetClipboard(ctx context.Context, id ID, body SetClipboardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RunCommandWithBody Run one command at the device, unseen by its user. The answer is a stream of CommandEvent objects, one a line, as the output comes; the last has `exit` or `error`. Closing the connection ends the command and its children at the device.
 	//
 	// Takes any type of body and a specified content type.
@@ -1573,6 +2029,104 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /devices/{id}/commands (the `RunCommand` operationId).
 	RunCommand(ctx context.Context, id ID, body RunCommandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListEventSources The logs of a device.
+	//
+	// Corresponds with GET /devices/{id}/event-sources (the `ListEventSources` operationId).
+	ListEventSources(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadEventsWithBody Events of one log, oldest first, and then those that come where the query follows.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/events (the `ReadEvents` operationId).
+	ReadEventsWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadEvents Events of one log, oldest first, and then those that come where the query follows.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/events (the `ReadEvents` operationId).
+	ReadEvents(ctx context.Context, id ID, body ReadEventsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListFiles The entries of a folder, in parts as the device reads them.
+	//
+	// Corresponds with GET /devices/{id}/files (the `ListFiles` operationId).
+	ListFiles(ctx context.Context, id ID, params *ListFilesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeFilesWithBody Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/files (the `ChangeFiles` operationId).
+	ChangeFilesWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeFiles Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/files (the `ChangeFiles` operationId).
+	ChangeFiles(ctx context.Context, id ID, body ChangeFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DownloadArchive Files and folders as one archive, made as it is sent.
+	//
+	// Corresponds with GET /devices/{id}/files/archive (the `DownloadArchive` operationId).
+	DownloadArchive(ctx context.Context, id ID, params *DownloadArchiveParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UnpackArchiveWithBody Put the files of a tar below a folder, each under its name once it is whole; those that stand there are replaced. Links are left out.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /devices/{id}/files/archive (the `UnpackArchive` operationId).
+	UnpackArchiveWithBody(ctx context.Context, id ID, params *UnpackArchiveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DownloadFile A file. `Range: bytes=N-` continues one, with `If-Range` and the ETag. The trailer Content- Digest (RFC 9530) tells the digest of what was sent.
+	//
+	// Corresponds with GET /devices/{id}/files/content (the `DownloadFile` operationId).
+	DownloadFile(ctx context.Context, id ID, params *DownloadFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFile One file or folder, with its digest where one is asked for.
+	//
+	// Corresponds with GET /devices/{id}/files/entry (the `GetFile` operationId).
+	GetFile(ctx context.Context, id ID, params *GetFileParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FollowFileWithBody The last lines of a file and those that are added, until the caller leaves.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/files/follow (the `FollowFile` operationId).
+	FollowFileWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FollowFile The last lines of a file and those that are added, until the caller leaves.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/files/follow (the `FollowFile` operationId).
+	FollowFile(ctx context.Context, id ID, body FollowFileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRemovedFiles What was removed and can be restored, the latest first.
+	//
+	// Corresponds with GET /devices/{id}/files/removed (the `ListRemovedFiles` operationId).
+	ListRemovedFiles(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadText A text of at most 1 MiB, to be edited.
+	//
+	// Corresponds with GET /devices/{id}/files/text (the `ReadText` operationId).
+	ReadText(ctx context.Context, id ID, params *ReadTextParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WriteTextWithBody Write a text back. It is refused with 409 when the file has changed since it was read.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /devices/{id}/files/text (the `WriteText` operationId).
+	WriteTextWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WriteText Write a text back. It is refused with 409 when the file has changed since it was read.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /devices/{id}/files/text (the `WriteText` operationId).
+	WriteText(ctx context.Context, id ID, body WriteTextJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetInventory What a device consists of, as last known. `cyclonedx` is its software as application/vnd.cyclonedx+json, version 1.6.
 	//
@@ -1589,10 +2143,162 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{id}/link-test (the `TestLink` operationId).
 	TestLink(ctx context.Context, id ID, params *TestLinkParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ShowMessageWithBody Show a message to the person at the device, and wait for their answer.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/messages (the `ShowMessage` operationId).
+	ShowMessageWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ShowMessage Show a message to the person at the device, and wait for their answer.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/messages (the `ShowMessage` operationId).
+	ShowMessage(ctx context.Context, id ID, body ShowMessageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetNetwork The network as the device sees it. Neighbours that the fleet knows are named.
+	//
+	// Corresponds with GET /devices/{id}/network (the `GetNetwork` operationId).
+	GetNetwork(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestReachWithBody Test whether the device reaches something.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/network/reach (the `TestReach` operationId).
+	TestReachWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestReach Test whether the device reaches something.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/network/reach (the `TestReach` operationId).
+	TestReach(ctx context.Context, id ID, body TestReachJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ScanNetworkWithBody Look for hosts on a network that the device is on.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/network/scan (the `ScanNetwork` operationId).
+	ScanNetworkWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ScanNetwork Look for hosts on a network that the device is on.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/network/scan (the `ScanNetwork` operationId).
+	ScanNetwork(ctx context.Context, id ID, body ScanNetworkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListPresence Who is signed in, and how a message reaches them.
+	//
+	// Corresponds with GET /devices/{id}/people (the `ListPresence` operationId).
+	ListPresence(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePowerWithBody Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/power (the `ChangePower` operationId).
+	ChangePowerWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangePower Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/power (the `ChangePower` operationId).
+	ChangePower(ctx context.Context, id ID, body ChangePowerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListProcesses All processes.
+	//
+	// Corresponds with GET /devices/{id}/processes (the `ListProcesses` operationId).
+	ListProcesses(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeProcessWithBody End, pause, continue or set the priority of a process.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/processes (the `ChangeProcess` operationId).
+	ChangeProcessWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeProcess End, pause, continue or set the priority of a process.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/processes (the `ChangeProcess` operationId).
+	ChangeProcess(ctx context.Context, id ID, body ChangeProcessJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WatchProcesses All processes every two seconds, until the caller leaves.
+	//
+	// Corresponds with GET /devices/{id}/processes/live (the `WatchProcesses` operationId).
+	WatchProcesses(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSpikes Which processes were the busiest in the last hour.
+	//
+	// Corresponds with GET /devices/{id}/processes/past (the `ListSpikes` operationId).
+	ListSpikes(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartProgramWithBody Start a program and leave it running.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/programs (the `StartProgram` operationId).
+	StartProgramWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartProgram Start a program and leave it running.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/programs (the `StartProgram` operationId).
+	StartProgram(ctx context.Context, id ID, body StartProgramJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetReadings History of a devices readings, in equal buckets of time; a bucket without reports is left out.
 	//
 	// Corresponds with GET /devices/{id}/readings (the `GetReadings` operationId).
 	GetReadings(ctx context.Context, id ID, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListServices All services.
+	//
+	// Corresponds with GET /devices/{id}/services (the `ListServices` operationId).
+	ListServices(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeServiceWithBody Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/services (the `ChangeService` operationId).
+	ChangeServiceWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeService Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/services (the `ChangeService` operationId).
+	ChangeService(ctx context.Context, id ID, body ChangeServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetService One service, with what stops when it does and the last lines of its log.
+	//
+	// Corresponds with GET /devices/{id}/services/{name} (the `GetService` operationId).
+	GetService(ctx context.Context, id ID, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDeviceSessions Sessions with this device, the latest first.
+	//
+	// Corresponds with GET /devices/{id}/sessions (the `ListDeviceSessions` operationId).
+	ListDeviceSessions(ctx context.Context, id ID, params *ListDeviceSessionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginSessionWithBody Begin a session with a tool, so that the person at the device is told or asked first where a policy says so; waits for their answer. A session that is open is returned as it is. Calls of a tool without one begin it by themselves.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/sessions (the `BeginSession` operationId).
+	BeginSessionWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginSession Begin a session with a tool, so that the person at the device is told or asked first where a policy says so; waits for their answer. A session that is open is returned as it is. Calls of a tool without one begin it by themselves.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/sessions (the `BeginSession` operationId).
+	BeginSession(ctx context.Context, id ID, body BeginSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// OpenShell A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects.
 	//
@@ -1618,10 +2324,60 @@ type ClientInterface interface {
 	// Corresponds with PUT /devices/{id}/tags (the `SetTags` operationId).
 	SetTags(ctx context.Context, id ID, body SetTagsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// BeginUploadWithBody Begin to send a file. Its bytes are sent by any number of calls, each from where the device stands; an upload that is not continued for a week is given up.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/uploads (the `BeginUpload` operationId).
+	BeginUploadWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginUpload Begin to send a file. Its bytes are sent by any number of calls, each from where the device stands; an upload that is not continued for a week is given up.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/uploads (the `BeginUpload` operationId).
+	BeginUpload(ctx context.Context, id ID, body BeginUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropUpload Give an upload up.
+	//
+	// Corresponds with DELETE /devices/{id}/uploads/{upload} (the `DropUpload` operationId).
+	DropUpload(ctx context.Context, id ID, upload openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetUpload How much of an upload the device has.
+	//
+	// Corresponds with GET /devices/{id}/uploads/{upload} (the `GetUpload` operationId).
+	GetUpload(ctx context.Context, id ID, upload openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendUploadWithBody Send bytes of an upload, from an offset that must be where the device stands. What came before a cut is kept.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /devices/{id}/uploads/{upload}/content (the `SendUpload` operationId).
+	SendUploadWithBody(ctx context.Context, id ID, upload openapi_types.UUID, params *SendUploadParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndUploadWithBody Compare the digest of what the device has on its disk, and only then give the file its name.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/uploads/{upload}/end (the `EndUpload` operationId).
+	EndUploadWithBody(ctx context.Context, id ID, upload openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndUpload Compare the digest of what the device has on its disk, and only then give the file its name.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/uploads/{upload}/end (the `EndUpload` operationId).
+	EndUpload(ctx context.Context, id ID, upload openapi_types.UUID, body EndUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StreamVitals Server-Sent Events; `vitals` carries a Vitals object, read at the device every 2 s while this is open.
 	//
 	// Corresponds with GET /devices/{id}/vitals/live (the `StreamVitals` operationId).
 	StreamVitals(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WakeDevice Wake a sleeping device through neighbours that are online on its network (Wake-on-LAN).
+	//
+	// Corresponds with POST /devices/{id}/wake (the `WakeDevice` operationId).
+	WakeDevice(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// EnrolWithBody Called by an agent, with an enrolment token and the public half of the key it has just made.
 	//
@@ -1917,6 +2673,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSessions Sessions with all devices, the latest first.
+	//
+	// Corresponds with GET /sessions (the `ListSessions` operationId).
+	ListSessions(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndSession End a session of your own.
+	//
+	// Corresponds with DELETE /sessions/{id} (the `EndSession` operationId).
+	EndSession(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NoteSessionWithBody Write a note at a session of your own.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /sessions/{id}/note (the `NoteSession` operationId).
+	NoteSessionWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NoteSession Write a note at a session of your own.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /sessions/{id}/note (the `NoteSession` operationId).
+	NoteSession(ctx context.Context, id ID, body NoteSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetUpWithBody Choose a password with a one-time set-up link, and sign in.
 	//
@@ -2238,6 +3018,104 @@ func (c *Client) ListChecks(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
+// ListConsentRules How people take part in sessions at their devices.
+//
+// Corresponds with GET /consent-rules (the `ListConsentRules` operationId).
+func (c *Client) ListConsentRules(ctx context.Context, params *ListConsentRulesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListConsentRulesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddConsentRuleWithBody Add a rule of consent.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /consent-rules (the `AddConsentRule` operationId).
+func (c *Client) AddConsentRuleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddConsentRuleRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddConsentRule Add a rule of consent.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /consent-rules (the `AddConsentRule` operationId).
+func (c *Client) AddConsentRule(ctx context.Context, body AddConsentRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddConsentRuleRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveConsentRule Remove a rule of consent.
+//
+// Corresponds with DELETE /consent-rules/{id} (the `RemoveConsentRule` operationId).
+func (c *Client) RemoveConsentRule(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveConsentRuleRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetConsentRuleWithBody Change a rule of consent.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /consent-rules/{id} (the `SetConsentRule` operationId).
+func (c *Client) SetConsentRuleWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetConsentRuleRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetConsentRule Change a rule of consent.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /consent-rules/{id} (the `SetConsentRule` operationId).
+func (c *Client) SetConsentRule(ctx context.Context, id ID, body SetConsentRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetConsentRuleRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDeliveries What was told to whom, the latest first.
 //
 // Corresponds with GET /deliveries (the `ListDeliveries` operationId).
@@ -2328,6 +3206,40 @@ func (c *Client) ListDeviceChecks(ctx context.Context, id ID, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
+// SetClipboardWithBody Put a text on the clipboard of the person at the device.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/clipboard (the `SetClipboard` operationId).
+func (c *Client) SetClipboardWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetClipboardRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetClipboard Put a text on the clipboard of the person at the device.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/clipboard (the `SetClipboard` operationId).
+func (c *Client) SetClipboard(ctx context.Context, id ID, body SetClipboardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetClipboardRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RunCommandWithBody Run one command at the device, unseen by its user. The answer is a stream of CommandEvent objects, one a line, as the output comes; the last has `exit` or `error`. Closing the connection ends the command and its children at the device.
 //
 // Takes any type of body and a specified content type.
@@ -2352,6 +3264,264 @@ func (c *Client) RunCommandWithBody(ctx context.Context, id ID, contentType stri
 // Corresponds with POST /devices/{id}/commands (the `RunCommand` operationId).
 func (c *Client) RunCommand(ctx context.Context, id ID, body RunCommandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRunCommandRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListEventSources The logs of a device.
+//
+// Corresponds with GET /devices/{id}/event-sources (the `ListEventSources` operationId).
+func (c *Client) ListEventSources(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListEventSourcesRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadEventsWithBody Events of one log, oldest first, and then those that come where the query follows.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/events (the `ReadEvents` operationId).
+func (c *Client) ReadEventsWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadEventsRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadEvents Events of one log, oldest first, and then those that come where the query follows.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/events (the `ReadEvents` operationId).
+func (c *Client) ReadEvents(ctx context.Context, id ID, body ReadEventsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadEventsRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListFiles The entries of a folder, in parts as the device reads them.
+//
+// Corresponds with GET /devices/{id}/files (the `ListFiles` operationId).
+func (c *Client) ListFiles(ctx context.Context, id ID, params *ListFilesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFilesRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeFilesWithBody Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/files (the `ChangeFiles` operationId).
+func (c *Client) ChangeFilesWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeFilesRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeFiles Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/files (the `ChangeFiles` operationId).
+func (c *Client) ChangeFiles(ctx context.Context, id ID, body ChangeFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeFilesRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DownloadArchive Files and folders as one archive, made as it is sent.
+//
+// Corresponds with GET /devices/{id}/files/archive (the `DownloadArchive` operationId).
+func (c *Client) DownloadArchive(ctx context.Context, id ID, params *DownloadArchiveParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDownloadArchiveRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UnpackArchiveWithBody Put the files of a tar below a folder, each under its name once it is whole; those that stand there are replaced. Links are left out.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /devices/{id}/files/archive (the `UnpackArchive` operationId).
+func (c *Client) UnpackArchiveWithBody(ctx context.Context, id ID, params *UnpackArchiveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnpackArchiveRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DownloadFile A file. `Range: bytes=N-` continues one, with `If-Range` and the ETag. The trailer Content- Digest (RFC 9530) tells the digest of what was sent.
+//
+// Corresponds with GET /devices/{id}/files/content (the `DownloadFile` operationId).
+func (c *Client) DownloadFile(ctx context.Context, id ID, params *DownloadFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDownloadFileRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFile One file or folder, with its digest where one is asked for.
+//
+// Corresponds with GET /devices/{id}/files/entry (the `GetFile` operationId).
+func (c *Client) GetFile(ctx context.Context, id ID, params *GetFileParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFileRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FollowFileWithBody The last lines of a file and those that are added, until the caller leaves.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/files/follow (the `FollowFile` operationId).
+func (c *Client) FollowFileWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFollowFileRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FollowFile The last lines of a file and those that are added, until the caller leaves.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/files/follow (the `FollowFile` operationId).
+func (c *Client) FollowFile(ctx context.Context, id ID, body FollowFileJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFollowFileRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRemovedFiles What was removed and can be restored, the latest first.
+//
+// Corresponds with GET /devices/{id}/files/removed (the `ListRemovedFiles` operationId).
+func (c *Client) ListRemovedFiles(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRemovedFilesRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadText A text of at most 1 MiB, to be edited.
+//
+// Corresponds with GET /devices/{id}/files/text (the `ReadText` operationId).
+func (c *Client) ReadText(ctx context.Context, id ID, params *ReadTextParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadTextRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WriteTextWithBody Write a text back. It is refused with 409 when the file has changed since it was read.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /devices/{id}/files/text (the `WriteText` operationId).
+func (c *Client) WriteTextWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWriteTextRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WriteText Write a text back. It is refused with 409 when the file has changed since it was read.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /devices/{id}/files/text (the `WriteText` operationId).
+func (c *Client) WriteText(ctx context.Context, id ID, body WriteTextJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWriteTextRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2407,11 +3577,403 @@ func (c *Client) TestLink(ctx context.Context, id ID, params *TestLinkParams, re
 	return c.Client.Do(req)
 }
 
+// ShowMessageWithBody Show a message to the person at the device, and wait for their answer.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/messages (the `ShowMessage` operationId).
+func (c *Client) ShowMessageWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShowMessageRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ShowMessage Show a message to the person at the device, and wait for their answer.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/messages (the `ShowMessage` operationId).
+func (c *Client) ShowMessage(ctx context.Context, id ID, body ShowMessageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShowMessageRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetNetwork The network as the device sees it. Neighbours that the fleet knows are named.
+//
+// Corresponds with GET /devices/{id}/network (the `GetNetwork` operationId).
+func (c *Client) GetNetwork(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetNetworkRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestReachWithBody Test whether the device reaches something.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/network/reach (the `TestReach` operationId).
+func (c *Client) TestReachWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestReachRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestReach Test whether the device reaches something.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/network/reach (the `TestReach` operationId).
+func (c *Client) TestReach(ctx context.Context, id ID, body TestReachJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestReachRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ScanNetworkWithBody Look for hosts on a network that the device is on.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/network/scan (the `ScanNetwork` operationId).
+func (c *Client) ScanNetworkWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewScanNetworkRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ScanNetwork Look for hosts on a network that the device is on.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/network/scan (the `ScanNetwork` operationId).
+func (c *Client) ScanNetwork(ctx context.Context, id ID, body ScanNetworkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewScanNetworkRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListPresence Who is signed in, and how a message reaches them.
+//
+// Corresponds with GET /devices/{id}/people (the `ListPresence` operationId).
+func (c *Client) ListPresence(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPresenceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePowerWithBody Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/power (the `ChangePower` operationId).
+func (c *Client) ChangePowerWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePowerRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangePower Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/power (the `ChangePower` operationId).
+func (c *Client) ChangePower(ctx context.Context, id ID, body ChangePowerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangePowerRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListProcesses All processes.
+//
+// Corresponds with GET /devices/{id}/processes (the `ListProcesses` operationId).
+func (c *Client) ListProcesses(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListProcessesRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeProcessWithBody End, pause, continue or set the priority of a process.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/processes (the `ChangeProcess` operationId).
+func (c *Client) ChangeProcessWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeProcessRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeProcess End, pause, continue or set the priority of a process.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/processes (the `ChangeProcess` operationId).
+func (c *Client) ChangeProcess(ctx context.Context, id ID, body ChangeProcessJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeProcessRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WatchProcesses All processes every two seconds, until the caller leaves.
+//
+// Corresponds with GET /devices/{id}/processes/live (the `WatchProcesses` operationId).
+func (c *Client) WatchProcesses(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWatchProcessesRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSpikes Which processes were the busiest in the last hour.
+//
+// Corresponds with GET /devices/{id}/processes/past (the `ListSpikes` operationId).
+func (c *Client) ListSpikes(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSpikesRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartProgramWithBody Start a program and leave it running.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/programs (the `StartProgram` operationId).
+func (c *Client) StartProgramWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartProgramRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartProgram Start a program and leave it running.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/programs (the `StartProgram` operationId).
+func (c *Client) StartProgram(ctx context.Context, id ID, body StartProgramJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartProgramRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetReadings History of a devices readings, in equal buckets of time; a bucket without reports is left out.
 //
 // Corresponds with GET /devices/{id}/readings (the `GetReadings` operationId).
 func (c *Client) GetReadings(ctx context.Context, id ID, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReadingsRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListServices All services.
+//
+// Corresponds with GET /devices/{id}/services (the `ListServices` operationId).
+func (c *Client) ListServices(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListServicesRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeServiceWithBody Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/services (the `ChangeService` operationId).
+func (c *Client) ChangeServiceWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeServiceRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeService Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/services (the `ChangeService` operationId).
+func (c *Client) ChangeService(ctx context.Context, id ID, body ChangeServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeServiceRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetService One service, with what stops when it does and the last lines of its log.
+//
+// Corresponds with GET /devices/{id}/services/{name} (the `GetService` operationId).
+func (c *Client) GetService(ctx context.Context, id ID, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetServiceRequest(c.Server, id, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDeviceSessions Sessions with this device, the latest first.
+//
+// Corresponds with GET /devices/{id}/sessions (the `ListDeviceSessions` operationId).
+func (c *Client) ListDeviceSessions(ctx context.Context, id ID, params *ListDeviceSessionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDeviceSessionsRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginSessionWithBody Begin a session with a tool, so that the person at the device is told or asked first where a policy says so; waits for their answer. A session that is open is returned as it is. Calls of a tool without one begin it by themselves.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/sessions (the `BeginSession` operationId).
+func (c *Client) BeginSessionWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginSessionRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginSession Begin a session with a tool, so that the person at the device is told or asked first where a policy says so; waits for their answer. A session that is open is returned as it is. Calls of a tool without one begin it by themselves.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/sessions (the `BeginSession` operationId).
+func (c *Client) BeginSession(ctx context.Context, id ID, body BeginSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginSessionRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2486,11 +4048,141 @@ func (c *Client) SetTags(ctx context.Context, id ID, body SetTagsJSONRequestBody
 	return c.Client.Do(req)
 }
 
+// BeginUploadWithBody Begin to send a file. Its bytes are sent by any number of calls, each from where the device stands; an upload that is not continued for a week is given up.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/uploads (the `BeginUpload` operationId).
+func (c *Client) BeginUploadWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginUploadRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginUpload Begin to send a file. Its bytes are sent by any number of calls, each from where the device stands; an upload that is not continued for a week is given up.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/uploads (the `BeginUpload` operationId).
+func (c *Client) BeginUpload(ctx context.Context, id ID, body BeginUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginUploadRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropUpload Give an upload up.
+//
+// Corresponds with DELETE /devices/{id}/uploads/{upload} (the `DropUpload` operationId).
+func (c *Client) DropUpload(ctx context.Context, id ID, upload openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropUploadRequest(c.Server, id, upload)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetUpload How much of an upload the device has.
+//
+// Corresponds with GET /devices/{id}/uploads/{upload} (the `GetUpload` operationId).
+func (c *Client) GetUpload(ctx context.Context, id ID, upload openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetUploadRequest(c.Server, id, upload)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendUploadWithBody Send bytes of an upload, from an offset that must be where the device stands. What came before a cut is kept.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /devices/{id}/uploads/{upload}/content (the `SendUpload` operationId).
+func (c *Client) SendUploadWithBody(ctx context.Context, id ID, upload openapi_types.UUID, params *SendUploadParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendUploadRequestWithBody(c.Server, id, upload, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndUploadWithBody Compare the digest of what the device has on its disk, and only then give the file its name.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/uploads/{upload}/end (the `EndUpload` operationId).
+func (c *Client) EndUploadWithBody(ctx context.Context, id ID, upload openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndUploadRequestWithBody(c.Server, id, upload, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndUpload Compare the digest of what the device has on its disk, and only then give the file its name.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/uploads/{upload}/end (the `EndUpload` operationId).
+func (c *Client) EndUpload(ctx context.Context, id ID, upload openapi_types.UUID, body EndUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndUploadRequest(c.Server, id, upload, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // StreamVitals Server-Sent Events; `vitals` carries a Vitals object, read at the device every 2 s while this is open.
 //
 // Corresponds with GET /devices/{id}/vitals/live (the `StreamVitals` operationId).
 func (c *Client) StreamVitals(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStreamVitalsRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WakeDevice Wake a sleeping device through neighbours that are online on its network (Wake-on-LAN).
+//
+// Corresponds with POST /devices/{id}/wake (the `WakeDevice` operationId).
+func (c *Client) WakeDevice(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWakeDeviceRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -3256,6 +4948,70 @@ func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io
 // Corresponds with POST /session (the `SignIn` operationId).
 func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSessions Sessions with all devices, the latest first.
+//
+// Corresponds with GET /sessions (the `ListSessions` operationId).
+func (c *Client) ListSessions(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSessionsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndSession End a session of your own.
+//
+// Corresponds with DELETE /sessions/{id} (the `EndSession` operationId).
+func (c *Client) EndSession(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndSessionRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NoteSessionWithBody Write a note at a session of your own.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /sessions/{id}/note (the `NoteSession` operationId).
+func (c *Client) NoteSessionWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNoteSessionRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NoteSession Write a note at a session of your own.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /sessions/{id}/note (the `NoteSession` operationId).
+func (c *Client) NoteSession(ctx context.Context, id ID, body NoteSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNoteSessionRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4190,6 +5946,193 @@ func NewListChecksRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListConsentRulesRequest constructs an http.Request for the ListConsentRules method
+func NewListConsentRulesRequest(server string, params *ListConsentRulesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/consent-rules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddConsentRuleRequest calls the generic AddConsentRule builder with application/json body
+func NewAddConsentRuleRequest(server string, body AddConsentRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddConsentRuleRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddConsentRuleRequestWithBody constructs an http.Request for the AddConsentRule method, with any body, and a specified content type
+func NewAddConsentRuleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/consent-rules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveConsentRuleRequest constructs an http.Request for the RemoveConsentRule method
+func NewRemoveConsentRuleRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/consent-rules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetConsentRuleRequest calls the generic SetConsentRule builder with application/json body
+func NewSetConsentRuleRequest(server string, id ID, body SetConsentRuleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetConsentRuleRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetConsentRuleRequestWithBody constructs an http.Request for the SetConsentRule method, with any body, and a specified content type
+func NewSetConsentRuleRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/consent-rules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListDeliveriesRequest constructs an http.Request for the ListDeliveries method
 func NewListDeliveriesRequest(server string, params *ListDeliveriesParams) (*http.Request, error) {
 	var err error
@@ -4482,6 +6425,53 @@ func NewListDeviceChecksRequest(server string, id ID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewSetClipboardRequest calls the generic SetClipboard builder with application/json body
+func NewSetClipboardRequest(server string, id ID, body SetClipboardJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetClipboardRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetClipboardRequestWithBody constructs an http.Request for the SetClipboard method, with any body, and a specified content type
+func NewSetClipboardRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/clipboard", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewRunCommandRequest calls the generic RunCommand builder with application/json body
 func NewRunCommandRequest(server string, id ID, body RunCommandJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -4520,6 +6510,642 @@ func NewRunCommandRequestWithBody(server string, id ID, contentType string, body
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListEventSourcesRequest constructs an http.Request for the ListEventSources method
+func NewListEventSourcesRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/event-sources", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReadEventsRequest calls the generic ReadEvents builder with application/json body
+func NewReadEventsRequest(server string, id ID, body ReadEventsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReadEventsRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewReadEventsRequestWithBody constructs an http.Request for the ReadEvents method, with any body, and a specified content type
+func NewReadEventsRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/events", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListFilesRequest constructs an http.Request for the ListFiles method
+func NewListFilesRequest(server string, id ID, params *ListFilesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/files", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Deep != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "deep", *params.Deep, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeFilesRequest calls the generic ChangeFiles builder with application/json body
+func NewChangeFilesRequest(server string, id ID, body ChangeFilesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeFilesRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewChangeFilesRequestWithBody constructs an http.Request for the ChangeFiles method, with any body, and a specified content type
+func NewChangeFilesRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/files", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDownloadArchiveRequest constructs an http.Request for the DownloadArchive method
+func NewDownloadArchiveRequest(server string, id ID, params *DownloadArchiveParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/files/archive", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Path != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewUnpackArchiveRequestWithBody constructs an http.Request for the UnpackArchive method, with any body, and a specified content type
+func NewUnpackArchiveRequestWithBody(server string, id ID, params *UnpackArchiveParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/files/archive", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDownloadFileRequest constructs an http.Request for the DownloadFile method
+func NewDownloadFileRequest(server string, id ID, params *DownloadFileParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/files/content", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetFileRequest constructs an http.Request for the GetFile method
+func NewGetFileRequest(server string, id ID, params *GetFileParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/files/entry", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Digest != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "digest", *params.Digest, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFollowFileRequest calls the generic FollowFile builder with application/json body
+func NewFollowFileRequest(server string, id ID, body FollowFileJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewFollowFileRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewFollowFileRequestWithBody constructs an http.Request for the FollowFile method, with any body, and a specified content type
+func NewFollowFileRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/files/follow", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListRemovedFilesRequest constructs an http.Request for the ListRemovedFiles method
+func NewListRemovedFilesRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/files/removed", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReadTextRequest constructs an http.Request for the ReadText method
+func NewReadTextRequest(server string, id ID, params *ReadTextParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/files/text", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewWriteTextRequest calls the generic WriteText builder with application/json body
+func NewWriteTextRequest(server string, id ID, body WriteTextJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewWriteTextRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewWriteTextRequestWithBody constructs an http.Request for the WriteText method, with any body, and a specified content type
+func NewWriteTextRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/files/text", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -4685,6 +7311,458 @@ func NewTestLinkRequest(server string, id ID, params *TestLinkParams) (*http.Req
 	return req, nil
 }
 
+// NewShowMessageRequest calls the generic ShowMessage builder with application/json body
+func NewShowMessageRequest(server string, id ID, body ShowMessageJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewShowMessageRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewShowMessageRequestWithBody constructs an http.Request for the ShowMessage method, with any body, and a specified content type
+func NewShowMessageRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/messages", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetNetworkRequest constructs an http.Request for the GetNetwork method
+func NewGetNetworkRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/network", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTestReachRequest calls the generic TestReach builder with application/json body
+func NewTestReachRequest(server string, id ID, body TestReachJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTestReachRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewTestReachRequestWithBody constructs an http.Request for the TestReach method, with any body, and a specified content type
+func NewTestReachRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/network/reach", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewScanNetworkRequest calls the generic ScanNetwork builder with application/json body
+func NewScanNetworkRequest(server string, id ID, body ScanNetworkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewScanNetworkRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewScanNetworkRequestWithBody constructs an http.Request for the ScanNetwork method, with any body, and a specified content type
+func NewScanNetworkRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/network/scan", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListPresenceRequest constructs an http.Request for the ListPresence method
+func NewListPresenceRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/people", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangePowerRequest calls the generic ChangePower builder with application/json body
+func NewChangePowerRequest(server string, id ID, body ChangePowerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangePowerRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewChangePowerRequestWithBody constructs an http.Request for the ChangePower method, with any body, and a specified content type
+func NewChangePowerRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/power", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListProcessesRequest constructs an http.Request for the ListProcesses method
+func NewListProcessesRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/processes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeProcessRequest calls the generic ChangeProcess builder with application/json body
+func NewChangeProcessRequest(server string, id ID, body ChangeProcessJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeProcessRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewChangeProcessRequestWithBody constructs an http.Request for the ChangeProcess method, with any body, and a specified content type
+func NewChangeProcessRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/processes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewWatchProcessesRequest constructs an http.Request for the WatchProcesses method
+func NewWatchProcessesRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/processes/live", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListSpikesRequest constructs an http.Request for the ListSpikes method
+func NewListSpikesRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/processes/past", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartProgramRequest calls the generic StartProgram builder with application/json body
+func NewStartProgramRequest(server string, id ID, body StartProgramJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartProgramRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewStartProgramRequestWithBody constructs an http.Request for the StartProgram method, with any body, and a specified content type
+func NewStartProgramRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/programs", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetReadingsRequest constructs an http.Request for the GetReadings method
 func NewGetReadingsRequest(server string, id ID, params *GetReadingsParams) (*http.Request, error) {
 	var err error
@@ -4790,6 +7868,248 @@ func NewGetReadingsRequest(server string, id ID, params *GetReadingsParams) (*ht
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListServicesRequest constructs an http.Request for the ListServices method
+func NewListServicesRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/services", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeServiceRequest calls the generic ChangeService builder with application/json body
+func NewChangeServiceRequest(server string, id ID, body ChangeServiceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeServiceRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewChangeServiceRequestWithBody constructs an http.Request for the ChangeService method, with any body, and a specified content type
+func NewChangeServiceRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/services", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetServiceRequest constructs an http.Request for the GetService method
+func NewGetServiceRequest(server string, id ID, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/services/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDeviceSessionsRequest constructs an http.Request for the ListDeviceSessions method
+func NewListDeviceSessionsRequest(server string, id ID, params *ListDeviceSessionsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/sessions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginSessionRequest calls the generic BeginSession builder with application/json body
+func NewBeginSessionRequest(server string, id ID, body BeginSessionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginSessionRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewBeginSessionRequestWithBody constructs an http.Request for the BeginSession method, with any body, and a specified content type
+func NewBeginSessionRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/sessions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4995,6 +8315,255 @@ func NewSetTagsRequestWithBody(server string, id ID, contentType string, body io
 	return req, nil
 }
 
+// NewBeginUploadRequest calls the generic BeginUpload builder with application/json body
+func NewBeginUploadRequest(server string, id ID, body BeginUploadJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginUploadRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewBeginUploadRequestWithBody constructs an http.Request for the BeginUpload method, with any body, and a specified content type
+func NewBeginUploadRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/uploads", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDropUploadRequest constructs an http.Request for the DropUpload method
+func NewDropUploadRequest(server string, id ID, upload openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "upload", upload, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/uploads/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetUploadRequest constructs an http.Request for the GetUpload method
+func NewGetUploadRequest(server string, id ID, upload openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "upload", upload, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/uploads/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSendUploadRequestWithBody constructs an http.Request for the SendUpload method, with any body, and a specified content type
+func NewSendUploadRequestWithBody(server string, id ID, upload openapi_types.UUID, params *SendUploadParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "upload", upload, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/uploads/%s/content", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndUploadRequest calls the generic EndUpload builder with application/json body
+func NewEndUploadRequest(server string, id ID, upload openapi_types.UUID, body EndUploadJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEndUploadRequestWithBody(server, id, upload, "application/json", bodyReader)
+}
+
+// NewEndUploadRequestWithBody constructs an http.Request for the EndUpload method, with any body, and a specified content type
+func NewEndUploadRequestWithBody(server string, id ID, upload openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "upload", upload, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/uploads/%s/end", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewStreamVitalsRequest constructs an http.Request for the StreamVitals method
 func NewStreamVitalsRequest(server string, id ID) (*http.Request, error) {
 	var err error
@@ -5022,6 +8591,40 @@ func NewStreamVitalsRequest(server string, id ID) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewWakeDeviceRequest constructs an http.Request for the WakeDevice method
+func NewWakeDeviceRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/wake", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -6438,6 +10041,165 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewListSessionsRequest constructs an http.Request for the ListSessions method
+func NewListSessionsRequest(server string, params *ListSessionsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Open != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "open", *params.Open, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndSessionRequest constructs an http.Request for the EndSession method
+func NewEndSessionRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewNoteSessionRequest calls the generic NoteSession builder with application/json body
+func NewNoteSessionRequest(server string, id ID, body NoteSessionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewNoteSessionRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewNoteSessionRequestWithBody constructs an http.Request for the NoteSession method, with any body, and a specified content type
+func NewNoteSessionRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sessions/%s/note", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSetUpRequest calls the generic SetUp builder with application/json body
 func NewSetUpRequest(server string, body SetUpJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -7017,6 +10779,48 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /checks (the `ListChecks` operationId).
 	ListChecksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListChecksResponse, error)
 
+	// ListConsentRulesWithResponse How people take part in sessions at their devices.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /consent-rules (the `ListConsentRules` operationId).
+	ListConsentRulesWithResponse(ctx context.Context, params *ListConsentRulesParams, reqEditors ...RequestEditorFn) (*ListConsentRulesResponse, error)
+
+	// AddConsentRuleWithBodyWithResponse Add a rule of consent.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /consent-rules (the `AddConsentRule` operationId).
+	AddConsentRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddConsentRuleResponse, error)
+
+	// AddConsentRuleWithResponse Add a rule of consent.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /consent-rules (the `AddConsentRule` operationId).
+	AddConsentRuleWithResponse(ctx context.Context, body AddConsentRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddConsentRuleResponse, error)
+
+	// RemoveConsentRuleWithResponse Remove a rule of consent.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /consent-rules/{id} (the `RemoveConsentRule` operationId).
+	RemoveConsentRuleWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveConsentRuleResponse, error)
+
+	// SetConsentRuleWithBodyWithResponse Change a rule of consent.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /consent-rules/{id} (the `SetConsentRule` operationId).
+	SetConsentRuleWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetConsentRuleResponse, error)
+
+	// SetConsentRuleWithResponse Change a rule of consent.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /consent-rules/{id} (the `SetConsentRule` operationId).
+	SetConsentRuleWithResponse(ctx context.Context, id ID, body SetConsentRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetConsentRuleResponse, error)
+
 	// ListDeliveriesWithResponse What was told to whom, the latest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7059,6 +10863,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{id}/checks (the `ListDeviceChecks` operationId).
 	ListDeviceChecksWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListDeviceChecksResponse, error)
 
+	// SetClipboardWithBodyWithResponse Put a text on the clipboard of the person at the device.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/clipboard (the `SetClipboard` operationId).
+	SetClipboardWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetClipboardResponse, error)
+
+	// SetClipboardWithResponse Put a text on the clipboard of the person at the device.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/clipboard (the `SetClipboard` operationId).
+	SetClipboardWithResponse(ctx context.Context, id ID, body SetClipboardJSONRequestBody, reqEditors ...RequestEditorFn) (*SetClipboardResponse, error)
+
 	// RunCommandWithBodyWithResponse Run one command at the device, unseen by its user. The answer is a stream of CommandEvent objects, one a line, as the output comes; the last has `exit` or `error`. Closing the connection ends the command and its children at the device.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -7072,6 +10890,118 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /devices/{id}/commands (the `RunCommand` operationId).
 	RunCommandWithResponse(ctx context.Context, id ID, body RunCommandJSONRequestBody, reqEditors ...RequestEditorFn) (*RunCommandResponse, error)
+
+	// ListEventSourcesWithResponse The logs of a device.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/event-sources (the `ListEventSources` operationId).
+	ListEventSourcesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListEventSourcesResponse, error)
+
+	// ReadEventsWithBodyWithResponse Events of one log, oldest first, and then those that come where the query follows.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/events (the `ReadEvents` operationId).
+	ReadEventsWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadEventsResponse, error)
+
+	// ReadEventsWithResponse Events of one log, oldest first, and then those that come where the query follows.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/events (the `ReadEvents` operationId).
+	ReadEventsWithResponse(ctx context.Context, id ID, body ReadEventsJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadEventsResponse, error)
+
+	// ListFilesWithResponse The entries of a folder, in parts as the device reads them.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/files (the `ListFiles` operationId).
+	ListFilesWithResponse(ctx context.Context, id ID, params *ListFilesParams, reqEditors ...RequestEditorFn) (*ListFilesResponse, error)
+
+	// ChangeFilesWithBodyWithResponse Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/files (the `ChangeFiles` operationId).
+	ChangeFilesWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeFilesResponse, error)
+
+	// ChangeFilesWithResponse Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/files (the `ChangeFiles` operationId).
+	ChangeFilesWithResponse(ctx context.Context, id ID, body ChangeFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeFilesResponse, error)
+
+	// DownloadArchiveWithResponse Files and folders as one archive, made as it is sent.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/files/archive (the `DownloadArchive` operationId).
+	DownloadArchiveWithResponse(ctx context.Context, id ID, params *DownloadArchiveParams, reqEditors ...RequestEditorFn) (*DownloadArchiveResponse, error)
+
+	// UnpackArchiveWithBodyWithResponse Put the files of a tar below a folder, each under its name once it is whole; those that stand there are replaced. Links are left out.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{id}/files/archive (the `UnpackArchive` operationId).
+	UnpackArchiveWithBodyWithResponse(ctx context.Context, id ID, params *UnpackArchiveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UnpackArchiveResponse, error)
+
+	// DownloadFileWithResponse A file. `Range: bytes=N-` continues one, with `If-Range` and the ETag. The trailer Content- Digest (RFC 9530) tells the digest of what was sent.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/files/content (the `DownloadFile` operationId).
+	DownloadFileWithResponse(ctx context.Context, id ID, params *DownloadFileParams, reqEditors ...RequestEditorFn) (*DownloadFileResponse, error)
+
+	// GetFileWithResponse One file or folder, with its digest where one is asked for.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/files/entry (the `GetFile` operationId).
+	GetFileWithResponse(ctx context.Context, id ID, params *GetFileParams, reqEditors ...RequestEditorFn) (*GetFileResponse, error)
+
+	// FollowFileWithBodyWithResponse The last lines of a file and those that are added, until the caller leaves.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/files/follow (the `FollowFile` operationId).
+	FollowFileWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FollowFileResponse, error)
+
+	// FollowFileWithResponse The last lines of a file and those that are added, until the caller leaves.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/files/follow (the `FollowFile` operationId).
+	FollowFileWithResponse(ctx context.Context, id ID, body FollowFileJSONRequestBody, reqEditors ...RequestEditorFn) (*FollowFileResponse, error)
+
+	// ListRemovedFilesWithResponse What was removed and can be restored, the latest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/files/removed (the `ListRemovedFiles` operationId).
+	ListRemovedFilesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListRemovedFilesResponse, error)
+
+	// ReadTextWithResponse A text of at most 1 MiB, to be edited.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/files/text (the `ReadText` operationId).
+	ReadTextWithResponse(ctx context.Context, id ID, params *ReadTextParams, reqEditors ...RequestEditorFn) (*ReadTextResponse, error)
+
+	// WriteTextWithBodyWithResponse Write a text back. It is refused with 409 when the file has changed since it was read.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{id}/files/text (the `WriteText` operationId).
+	WriteTextWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WriteTextResponse, error)
+
+	// WriteTextWithResponse Write a text back. It is refused with 409 when the file has changed since it was read.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{id}/files/text (the `WriteText` operationId).
+	WriteTextWithResponse(ctx context.Context, id ID, body WriteTextJSONRequestBody, reqEditors ...RequestEditorFn) (*WriteTextResponse, error)
 
 	// GetInventoryWithResponse What a device consists of, as last known. `cyclonedx` is its software as application/vnd.cyclonedx+json, version 1.6.
 	//
@@ -7094,12 +11024,180 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{id}/link-test (the `TestLink` operationId).
 	TestLinkWithResponse(ctx context.Context, id ID, params *TestLinkParams, reqEditors ...RequestEditorFn) (*TestLinkResponse, error)
 
+	// ShowMessageWithBodyWithResponse Show a message to the person at the device, and wait for their answer.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/messages (the `ShowMessage` operationId).
+	ShowMessageWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ShowMessageResponse, error)
+
+	// ShowMessageWithResponse Show a message to the person at the device, and wait for their answer.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/messages (the `ShowMessage` operationId).
+	ShowMessageWithResponse(ctx context.Context, id ID, body ShowMessageJSONRequestBody, reqEditors ...RequestEditorFn) (*ShowMessageResponse, error)
+
+	// GetNetworkWithResponse The network as the device sees it. Neighbours that the fleet knows are named.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/network (the `GetNetwork` operationId).
+	GetNetworkWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetNetworkResponse, error)
+
+	// TestReachWithBodyWithResponse Test whether the device reaches something.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/network/reach (the `TestReach` operationId).
+	TestReachWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestReachResponse, error)
+
+	// TestReachWithResponse Test whether the device reaches something.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/network/reach (the `TestReach` operationId).
+	TestReachWithResponse(ctx context.Context, id ID, body TestReachJSONRequestBody, reqEditors ...RequestEditorFn) (*TestReachResponse, error)
+
+	// ScanNetworkWithBodyWithResponse Look for hosts on a network that the device is on.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/network/scan (the `ScanNetwork` operationId).
+	ScanNetworkWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ScanNetworkResponse, error)
+
+	// ScanNetworkWithResponse Look for hosts on a network that the device is on.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/network/scan (the `ScanNetwork` operationId).
+	ScanNetworkWithResponse(ctx context.Context, id ID, body ScanNetworkJSONRequestBody, reqEditors ...RequestEditorFn) (*ScanNetworkResponse, error)
+
+	// ListPresenceWithResponse Who is signed in, and how a message reaches them.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/people (the `ListPresence` operationId).
+	ListPresenceWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListPresenceResponse, error)
+
+	// ChangePowerWithBodyWithResponse Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/power (the `ChangePower` operationId).
+	ChangePowerWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePowerResponse, error)
+
+	// ChangePowerWithResponse Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/power (the `ChangePower` operationId).
+	ChangePowerWithResponse(ctx context.Context, id ID, body ChangePowerJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePowerResponse, error)
+
+	// ListProcessesWithResponse All processes.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/processes (the `ListProcesses` operationId).
+	ListProcessesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListProcessesResponse, error)
+
+	// ChangeProcessWithBodyWithResponse End, pause, continue or set the priority of a process.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/processes (the `ChangeProcess` operationId).
+	ChangeProcessWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeProcessResponse, error)
+
+	// ChangeProcessWithResponse End, pause, continue or set the priority of a process.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/processes (the `ChangeProcess` operationId).
+	ChangeProcessWithResponse(ctx context.Context, id ID, body ChangeProcessJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeProcessResponse, error)
+
+	// WatchProcessesWithResponse All processes every two seconds, until the caller leaves.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/processes/live (the `WatchProcesses` operationId).
+	WatchProcessesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*WatchProcessesResponse, error)
+
+	// ListSpikesWithResponse Which processes were the busiest in the last hour.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/processes/past (the `ListSpikes` operationId).
+	ListSpikesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListSpikesResponse, error)
+
+	// StartProgramWithBodyWithResponse Start a program and leave it running.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/programs (the `StartProgram` operationId).
+	StartProgramWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartProgramResponse, error)
+
+	// StartProgramWithResponse Start a program and leave it running.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/programs (the `StartProgram` operationId).
+	StartProgramWithResponse(ctx context.Context, id ID, body StartProgramJSONRequestBody, reqEditors ...RequestEditorFn) (*StartProgramResponse, error)
+
 	// GetReadingsWithResponse History of a devices readings, in equal buckets of time; a bucket without reports is left out.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /devices/{id}/readings (the `GetReadings` operationId).
 	GetReadingsWithResponse(ctx context.Context, id ID, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*GetReadingsResponse, error)
+
+	// ListServicesWithResponse All services.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/services (the `ListServices` operationId).
+	ListServicesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListServicesResponse, error)
+
+	// ChangeServiceWithBodyWithResponse Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/services (the `ChangeService` operationId).
+	ChangeServiceWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeServiceResponse, error)
+
+	// ChangeServiceWithResponse Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/services (the `ChangeService` operationId).
+	ChangeServiceWithResponse(ctx context.Context, id ID, body ChangeServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeServiceResponse, error)
+
+	// GetServiceWithResponse One service, with what stops when it does and the last lines of its log.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/services/{name} (the `GetService` operationId).
+	GetServiceWithResponse(ctx context.Context, id ID, name string, reqEditors ...RequestEditorFn) (*GetServiceResponse, error)
+
+	// ListDeviceSessionsWithResponse Sessions with this device, the latest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/sessions (the `ListDeviceSessions` operationId).
+	ListDeviceSessionsWithResponse(ctx context.Context, id ID, params *ListDeviceSessionsParams, reqEditors ...RequestEditorFn) (*ListDeviceSessionsResponse, error)
+
+	// BeginSessionWithBodyWithResponse Begin a session with a tool, so that the person at the device is told or asked first where a policy says so; waits for their answer. A session that is open is returned as it is. Calls of a tool without one begin it by themselves.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/sessions (the `BeginSession` operationId).
+	BeginSessionWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginSessionResponse, error)
+
+	// BeginSessionWithResponse Begin a session with a tool, so that the person at the device is told or asked first where a policy says so; waits for their answer. A session that is open is returned as it is. Calls of a tool without one begin it by themselves.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/sessions (the `BeginSession` operationId).
+	BeginSessionWithResponse(ctx context.Context, id ID, body BeginSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginSessionResponse, error)
 
 	// OpenShellWithResponse A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects.
 	//
@@ -7129,12 +11227,68 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /devices/{id}/tags (the `SetTags` operationId).
 	SetTagsWithResponse(ctx context.Context, id ID, body SetTagsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTagsResponse, error)
 
+	// BeginUploadWithBodyWithResponse Begin to send a file. Its bytes are sent by any number of calls, each from where the device stands; an upload that is not continued for a week is given up.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/uploads (the `BeginUpload` operationId).
+	BeginUploadWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginUploadResponse, error)
+
+	// BeginUploadWithResponse Begin to send a file. Its bytes are sent by any number of calls, each from where the device stands; an upload that is not continued for a week is given up.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/uploads (the `BeginUpload` operationId).
+	BeginUploadWithResponse(ctx context.Context, id ID, body BeginUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginUploadResponse, error)
+
+	// DropUploadWithResponse Give an upload up.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /devices/{id}/uploads/{upload} (the `DropUpload` operationId).
+	DropUploadWithResponse(ctx context.Context, id ID, upload openapi_types.UUID, reqEditors ...RequestEditorFn) (*DropUploadResponse, error)
+
+	// GetUploadWithResponse How much of an upload the device has.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/uploads/{upload} (the `GetUpload` operationId).
+	GetUploadWithResponse(ctx context.Context, id ID, upload openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetUploadResponse, error)
+
+	// SendUploadWithBodyWithResponse Send bytes of an upload, from an offset that must be where the device stands. What came before a cut is kept.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{id}/uploads/{upload}/content (the `SendUpload` operationId).
+	SendUploadWithBodyWithResponse(ctx context.Context, id ID, upload openapi_types.UUID, params *SendUploadParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendUploadResponse, error)
+
+	// EndUploadWithBodyWithResponse Compare the digest of what the device has on its disk, and only then give the file its name.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/uploads/{upload}/end (the `EndUpload` operationId).
+	EndUploadWithBodyWithResponse(ctx context.Context, id ID, upload openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndUploadResponse, error)
+
+	// EndUploadWithResponse Compare the digest of what the device has on its disk, and only then give the file its name.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/uploads/{upload}/end (the `EndUpload` operationId).
+	EndUploadWithResponse(ctx context.Context, id ID, upload openapi_types.UUID, body EndUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*EndUploadResponse, error)
+
 	// StreamVitalsWithResponse Server-Sent Events; `vitals` carries a Vitals object, read at the device every 2 s while this is open.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /devices/{id}/vitals/live (the `StreamVitals` operationId).
 	StreamVitalsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*StreamVitalsResponse, error)
+
+	// WakeDeviceWithResponse Wake a sleeping device through neighbours that are online on its network (Wake-on-LAN).
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/wake (the `WakeDevice` operationId).
+	WakeDeviceWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*WakeDeviceResponse, error)
 
 	// EnrolWithBodyWithResponse Called by an agent, with an enrolment token and the public half of the key it has just made.
 	//
@@ -7464,6 +11618,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// ListSessionsWithResponse Sessions with all devices, the latest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sessions (the `ListSessions` operationId).
+	ListSessionsWithResponse(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error)
+
+	// EndSessionWithResponse End a session of your own.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /sessions/{id} (the `EndSession` operationId).
+	EndSessionWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*EndSessionResponse, error)
+
+	// NoteSessionWithBodyWithResponse Write a note at a session of your own.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /sessions/{id}/note (the `NoteSession` operationId).
+	NoteSessionWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NoteSessionResponse, error)
+
+	// NoteSessionWithResponse Write a note at a session of your own.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /sessions/{id}/note (the `NoteSession` operationId).
+	NoteSessionWithResponse(ctx context.Context, id ID, body NoteSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*NoteSessionResponse, error)
 
 	// SetUpWithBodyWithResponse Choose a password with a one-time set-up link, and sign in.
 	//
@@ -8160,6 +12342,191 @@ func (r ListChecksResponse) ContentType() string {
 	return ""
 }
 
+type ListConsentRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ConsentRulePage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListConsentRulesResponse) GetJSON200() *ConsentRulePage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListConsentRulesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListConsentRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListConsentRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListConsentRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListConsentRulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddConsentRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *ConsentRule
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddConsentRuleResponse) GetJSON201() *ConsentRule {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddConsentRuleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddConsentRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddConsentRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddConsentRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddConsentRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveConsentRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveConsentRuleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveConsentRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveConsentRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveConsentRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveConsentRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetConsentRuleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ConsentRule
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetConsentRuleResponse) GetJSON200() *ConsentRule {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetConsentRuleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetConsentRuleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetConsentRuleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetConsentRuleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetConsentRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListDeliveriesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8441,6 +12808,54 @@ func (r ListDeviceChecksResponse) ContentType() string {
 	return ""
 }
 
+type SetClipboardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Outcome
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetClipboardResponse) GetJSON200() *Outcome {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetClipboardResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetClipboardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetClipboardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetClipboardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetClipboardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RunCommandResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8476,6 +12891,533 @@ func (r RunCommandResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RunCommandResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListEventSourcesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EventSources
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListEventSourcesResponse) GetJSON200() *EventSources {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListEventSourcesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListEventSourcesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListEventSourcesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListEventSourcesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListEventSourcesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadEventsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadEventsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadEventsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadEventsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadEventsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListFilesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFilesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFilesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFilesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFilesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFilesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeFilesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeFilesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeFilesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeFilesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeFilesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeFilesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DownloadArchiveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DownloadArchiveResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DownloadArchiveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DownloadArchiveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DownloadArchiveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DownloadArchiveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type UnpackArchiveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UnpackArchiveResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UnpackArchiveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UnpackArchiveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UnpackArchiveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UnpackArchiveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DownloadFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DownloadFileResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DownloadFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DownloadFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DownloadFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DownloadFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FileEntry
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFileResponse) GetJSON200() *FileEntry {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFileResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FollowFileResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FollowFileResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FollowFileResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FollowFileResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FollowFileResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FollowFileResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRemovedFilesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RemovedList
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRemovedFilesResponse) GetJSON200() *RemovedList {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRemovedFilesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRemovedFilesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRemovedFilesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRemovedFilesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRemovedFilesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadTextResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TextFile
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadTextResponse) GetJSON200() *TextFile {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReadTextResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadTextResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadTextResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadTextResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadTextResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WriteTextResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TextFile
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WriteTextResponse) GetJSON200() *TextFile {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WriteTextResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WriteTextResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WriteTextResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WriteTextResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WriteTextResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8619,6 +13561,513 @@ func (r TestLinkResponse) ContentType() string {
 	return ""
 }
 
+type ShowMessageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MessageAnswer
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ShowMessageResponse) GetJSON200() *MessageAnswer {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ShowMessageResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ShowMessageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ShowMessageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ShowMessageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ShowMessageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetNetworkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Network
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetNetworkResponse) GetJSON200() *Network {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetNetworkResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetNetworkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetNetworkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetNetworkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetNetworkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestReachResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestReachResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestReachResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestReachResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestReachResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestReachResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ScanNetworkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ScanNetworkResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ScanNetworkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ScanNetworkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ScanNetworkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ScanNetworkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListPresenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PresenceList
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPresenceResponse) GetJSON200() *PresenceList {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPresenceResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPresenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPresenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPresenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPresenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangePowerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Outcome
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangePowerResponse) GetJSON200() *Outcome {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangePowerResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangePowerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangePowerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangePowerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangePowerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListProcessesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Processes
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListProcessesResponse) GetJSON200() *Processes {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListProcessesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListProcessesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListProcessesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListProcessesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListProcessesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeProcessResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Outcome
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeProcessResponse) GetJSON200() *Outcome {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeProcessResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeProcessResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeProcessResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeProcessResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeProcessResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WatchProcessesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WatchProcessesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WatchProcessesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WatchProcessesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WatchProcessesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WatchProcessesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSpikesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Spikes
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSpikesResponse) GetJSON200() *Spikes {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSpikesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSpikesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSpikesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSpikesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSpikesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartProgramResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Outcome
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StartProgramResponse) GetJSON200() *Outcome {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StartProgramResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StartProgramResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartProgramResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartProgramResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartProgramResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetReadingsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8661,6 +14110,246 @@ func (r GetReadingsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetReadingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListServicesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DeviceServices
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListServicesResponse) GetJSON200() *DeviceServices {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListServicesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListServicesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListServicesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListServicesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListServicesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeServiceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Outcome
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeServiceResponse) GetJSON200() *Outcome {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeServiceResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeServiceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeServiceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeServiceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeServiceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetServiceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DeviceService
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetServiceResponse) GetJSON200() *DeviceService {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetServiceResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetServiceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetServiceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetServiceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetServiceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDeviceSessionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ToolSessionPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDeviceSessionsResponse) GetJSON200() *ToolSessionPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDeviceSessionsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDeviceSessionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDeviceSessionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDeviceSessionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDeviceSessionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginSessionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ToolSession
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BeginSessionResponse) GetJSON200() *ToolSession {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginSessionResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginSessionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginSessionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginSessionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginSessionResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8804,6 +14493,239 @@ func (r SetTagsResponse) ContentType() string {
 	return ""
 }
 
+type BeginUploadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Upload
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r BeginUploadResponse) GetJSON201() *Upload {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginUploadResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginUploadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginUploadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginUploadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginUploadResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropUploadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropUploadResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropUploadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropUploadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropUploadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropUploadResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetUploadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Upload
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetUploadResponse) GetJSON200() *Upload {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetUploadResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetUploadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetUploadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetUploadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetUploadResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendUploadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Upload
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SendUploadResponse) GetJSON200() *Upload {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendUploadResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendUploadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendUploadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendUploadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendUploadResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndUploadResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FileEntry
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EndUploadResponse) GetJSON200() *FileEntry {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndUploadResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndUploadResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndUploadResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndUploadResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndUploadResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StreamVitalsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8839,6 +14761,54 @@ func (r StreamVitalsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StreamVitalsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WakeDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WakeResult
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WakeDeviceResponse) GetJSON200() *WakeResult {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WakeDeviceResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WakeDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WakeDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WakeDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WakeDeviceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10318,6 +16288,136 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
+type ListSessionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ToolSessionPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSessionsResponse) GetJSON200() *ToolSessionPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSessionsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSessionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSessionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSessionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSessionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndSessionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndSessionResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndSessionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndSessionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndSessionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type NoteSessionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r NoteSessionResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r NoteSessionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r NoteSessionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r NoteSessionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r NoteSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SetUpResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10896,6 +16996,84 @@ func (c *ClientWithResponses) ListChecksWithResponse(ctx context.Context, reqEdi
 	return ParseListChecksResponse(rsp)
 }
 
+// ListConsentRulesWithResponse How people take part in sessions at their devices.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /consent-rules (the `ListConsentRules` operationId).
+func (c *ClientWithResponses) ListConsentRulesWithResponse(ctx context.Context, params *ListConsentRulesParams, reqEditors ...RequestEditorFn) (*ListConsentRulesResponse, error) {
+	rsp, err := c.ListConsentRules(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListConsentRulesResponse(rsp)
+}
+
+// AddConsentRuleWithBodyWithResponse Add a rule of consent.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /consent-rules (the `AddConsentRule` operationId).
+func (c *ClientWithResponses) AddConsentRuleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddConsentRuleResponse, error) {
+	rsp, err := c.AddConsentRuleWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddConsentRuleResponse(rsp)
+}
+
+// AddConsentRuleWithResponse Add a rule of consent.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /consent-rules (the `AddConsentRule` operationId).
+func (c *ClientWithResponses) AddConsentRuleWithResponse(ctx context.Context, body AddConsentRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddConsentRuleResponse, error) {
+	rsp, err := c.AddConsentRule(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddConsentRuleResponse(rsp)
+}
+
+// RemoveConsentRuleWithResponse Remove a rule of consent.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /consent-rules/{id} (the `RemoveConsentRule` operationId).
+func (c *ClientWithResponses) RemoveConsentRuleWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveConsentRuleResponse, error) {
+	rsp, err := c.RemoveConsentRule(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveConsentRuleResponse(rsp)
+}
+
+// SetConsentRuleWithBodyWithResponse Change a rule of consent.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /consent-rules/{id} (the `SetConsentRule` operationId).
+func (c *ClientWithResponses) SetConsentRuleWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetConsentRuleResponse, error) {
+	rsp, err := c.SetConsentRuleWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetConsentRuleResponse(rsp)
+}
+
+// SetConsentRuleWithResponse Change a rule of consent.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /consent-rules/{id} (the `SetConsentRule` operationId).
+func (c *ClientWithResponses) SetConsentRuleWithResponse(ctx context.Context, id ID, body SetConsentRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetConsentRuleResponse, error) {
+	rsp, err := c.SetConsentRule(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetConsentRuleResponse(rsp)
+}
+
 // ListDeliveriesWithResponse What was told to whom, the latest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10974,6 +17152,32 @@ func (c *ClientWithResponses) ListDeviceChecksWithResponse(ctx context.Context, 
 	return ParseListDeviceChecksResponse(rsp)
 }
 
+// SetClipboardWithBodyWithResponse Put a text on the clipboard of the person at the device.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/clipboard (the `SetClipboard` operationId).
+func (c *ClientWithResponses) SetClipboardWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetClipboardResponse, error) {
+	rsp, err := c.SetClipboardWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetClipboardResponse(rsp)
+}
+
+// SetClipboardWithResponse Put a text on the clipboard of the person at the device.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/clipboard (the `SetClipboard` operationId).
+func (c *ClientWithResponses) SetClipboardWithResponse(ctx context.Context, id ID, body SetClipboardJSONRequestBody, reqEditors ...RequestEditorFn) (*SetClipboardResponse, error) {
+	rsp, err := c.SetClipboard(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetClipboardResponse(rsp)
+}
+
 // RunCommandWithBodyWithResponse Run one command at the device, unseen by its user. The answer is a stream of CommandEvent objects, one a line, as the output comes; the last has `exit` or `error`. Closing the connection ends the command and its children at the device.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -10998,6 +17202,214 @@ func (c *ClientWithResponses) RunCommandWithResponse(ctx context.Context, id ID,
 		return nil, err
 	}
 	return ParseRunCommandResponse(rsp)
+}
+
+// ListEventSourcesWithResponse The logs of a device.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/event-sources (the `ListEventSources` operationId).
+func (c *ClientWithResponses) ListEventSourcesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListEventSourcesResponse, error) {
+	rsp, err := c.ListEventSources(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListEventSourcesResponse(rsp)
+}
+
+// ReadEventsWithBodyWithResponse Events of one log, oldest first, and then those that come where the query follows.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/events (the `ReadEvents` operationId).
+func (c *ClientWithResponses) ReadEventsWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadEventsResponse, error) {
+	rsp, err := c.ReadEventsWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadEventsResponse(rsp)
+}
+
+// ReadEventsWithResponse Events of one log, oldest first, and then those that come where the query follows.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/events (the `ReadEvents` operationId).
+func (c *ClientWithResponses) ReadEventsWithResponse(ctx context.Context, id ID, body ReadEventsJSONRequestBody, reqEditors ...RequestEditorFn) (*ReadEventsResponse, error) {
+	rsp, err := c.ReadEvents(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadEventsResponse(rsp)
+}
+
+// ListFilesWithResponse The entries of a folder, in parts as the device reads them.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/files (the `ListFiles` operationId).
+func (c *ClientWithResponses) ListFilesWithResponse(ctx context.Context, id ID, params *ListFilesParams, reqEditors ...RequestEditorFn) (*ListFilesResponse, error) {
+	rsp, err := c.ListFiles(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFilesResponse(rsp)
+}
+
+// ChangeFilesWithBodyWithResponse Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/files (the `ChangeFiles` operationId).
+func (c *ClientWithResponses) ChangeFilesWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeFilesResponse, error) {
+	rsp, err := c.ChangeFilesWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeFilesResponse(rsp)
+}
+
+// ChangeFilesWithResponse Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/files (the `ChangeFiles` operationId).
+func (c *ClientWithResponses) ChangeFilesWithResponse(ctx context.Context, id ID, body ChangeFilesJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeFilesResponse, error) {
+	rsp, err := c.ChangeFiles(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeFilesResponse(rsp)
+}
+
+// DownloadArchiveWithResponse Files and folders as one archive, made as it is sent.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/files/archive (the `DownloadArchive` operationId).
+func (c *ClientWithResponses) DownloadArchiveWithResponse(ctx context.Context, id ID, params *DownloadArchiveParams, reqEditors ...RequestEditorFn) (*DownloadArchiveResponse, error) {
+	rsp, err := c.DownloadArchive(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDownloadArchiveResponse(rsp)
+}
+
+// UnpackArchiveWithBodyWithResponse Put the files of a tar below a folder, each under its name once it is whole; those that stand there are replaced. Links are left out.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{id}/files/archive (the `UnpackArchive` operationId).
+func (c *ClientWithResponses) UnpackArchiveWithBodyWithResponse(ctx context.Context, id ID, params *UnpackArchiveParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UnpackArchiveResponse, error) {
+	rsp, err := c.UnpackArchiveWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUnpackArchiveResponse(rsp)
+}
+
+// DownloadFileWithResponse A file. `Range: bytes=N-` continues one, with `If-Range` and the ETag. The trailer Content- Digest (RFC 9530) tells the digest of what was sent.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/files/content (the `DownloadFile` operationId).
+func (c *ClientWithResponses) DownloadFileWithResponse(ctx context.Context, id ID, params *DownloadFileParams, reqEditors ...RequestEditorFn) (*DownloadFileResponse, error) {
+	rsp, err := c.DownloadFile(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDownloadFileResponse(rsp)
+}
+
+// GetFileWithResponse One file or folder, with its digest where one is asked for.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/files/entry (the `GetFile` operationId).
+func (c *ClientWithResponses) GetFileWithResponse(ctx context.Context, id ID, params *GetFileParams, reqEditors ...RequestEditorFn) (*GetFileResponse, error) {
+	rsp, err := c.GetFile(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFileResponse(rsp)
+}
+
+// FollowFileWithBodyWithResponse The last lines of a file and those that are added, until the caller leaves.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/files/follow (the `FollowFile` operationId).
+func (c *ClientWithResponses) FollowFileWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FollowFileResponse, error) {
+	rsp, err := c.FollowFileWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFollowFileResponse(rsp)
+}
+
+// FollowFileWithResponse The last lines of a file and those that are added, until the caller leaves.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/files/follow (the `FollowFile` operationId).
+func (c *ClientWithResponses) FollowFileWithResponse(ctx context.Context, id ID, body FollowFileJSONRequestBody, reqEditors ...RequestEditorFn) (*FollowFileResponse, error) {
+	rsp, err := c.FollowFile(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFollowFileResponse(rsp)
+}
+
+// ListRemovedFilesWithResponse What was removed and can be restored, the latest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/files/removed (the `ListRemovedFiles` operationId).
+func (c *ClientWithResponses) ListRemovedFilesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListRemovedFilesResponse, error) {
+	rsp, err := c.ListRemovedFiles(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRemovedFilesResponse(rsp)
+}
+
+// ReadTextWithResponse A text of at most 1 MiB, to be edited.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/files/text (the `ReadText` operationId).
+func (c *ClientWithResponses) ReadTextWithResponse(ctx context.Context, id ID, params *ReadTextParams, reqEditors ...RequestEditorFn) (*ReadTextResponse, error) {
+	rsp, err := c.ReadText(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadTextResponse(rsp)
+}
+
+// WriteTextWithBodyWithResponse Write a text back. It is refused with 409 when the file has changed since it was read.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{id}/files/text (the `WriteText` operationId).
+func (c *ClientWithResponses) WriteTextWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WriteTextResponse, error) {
+	rsp, err := c.WriteTextWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWriteTextResponse(rsp)
+}
+
+// WriteTextWithResponse Write a text back. It is refused with 409 when the file has changed since it was read.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{id}/files/text (the `WriteText` operationId).
+func (c *ClientWithResponses) WriteTextWithResponse(ctx context.Context, id ID, body WriteTextJSONRequestBody, reqEditors ...RequestEditorFn) (*WriteTextResponse, error) {
+	rsp, err := c.WriteText(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWriteTextResponse(rsp)
 }
 
 // GetInventoryWithResponse What a device consists of, as last known. `cyclonedx` is its software as application/vnd.cyclonedx+json, version 1.6.
@@ -11039,6 +17451,227 @@ func (c *ClientWithResponses) TestLinkWithResponse(ctx context.Context, id ID, p
 	return ParseTestLinkResponse(rsp)
 }
 
+// ShowMessageWithBodyWithResponse Show a message to the person at the device, and wait for their answer.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/messages (the `ShowMessage` operationId).
+func (c *ClientWithResponses) ShowMessageWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ShowMessageResponse, error) {
+	rsp, err := c.ShowMessageWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseShowMessageResponse(rsp)
+}
+
+// ShowMessageWithResponse Show a message to the person at the device, and wait for their answer.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/messages (the `ShowMessage` operationId).
+func (c *ClientWithResponses) ShowMessageWithResponse(ctx context.Context, id ID, body ShowMessageJSONRequestBody, reqEditors ...RequestEditorFn) (*ShowMessageResponse, error) {
+	rsp, err := c.ShowMessage(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseShowMessageResponse(rsp)
+}
+
+// GetNetworkWithResponse The network as the device sees it. Neighbours that the fleet knows are named.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/network (the `GetNetwork` operationId).
+func (c *ClientWithResponses) GetNetworkWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetNetworkResponse, error) {
+	rsp, err := c.GetNetwork(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetNetworkResponse(rsp)
+}
+
+// TestReachWithBodyWithResponse Test whether the device reaches something.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/network/reach (the `TestReach` operationId).
+func (c *ClientWithResponses) TestReachWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TestReachResponse, error) {
+	rsp, err := c.TestReachWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestReachResponse(rsp)
+}
+
+// TestReachWithResponse Test whether the device reaches something.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/network/reach (the `TestReach` operationId).
+func (c *ClientWithResponses) TestReachWithResponse(ctx context.Context, id ID, body TestReachJSONRequestBody, reqEditors ...RequestEditorFn) (*TestReachResponse, error) {
+	rsp, err := c.TestReach(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestReachResponse(rsp)
+}
+
+// ScanNetworkWithBodyWithResponse Look for hosts on a network that the device is on.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/network/scan (the `ScanNetwork` operationId).
+func (c *ClientWithResponses) ScanNetworkWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ScanNetworkResponse, error) {
+	rsp, err := c.ScanNetworkWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseScanNetworkResponse(rsp)
+}
+
+// ScanNetworkWithResponse Look for hosts on a network that the device is on.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/network/scan (the `ScanNetwork` operationId).
+func (c *ClientWithResponses) ScanNetworkWithResponse(ctx context.Context, id ID, body ScanNetworkJSONRequestBody, reqEditors ...RequestEditorFn) (*ScanNetworkResponse, error) {
+	rsp, err := c.ScanNetwork(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseScanNetworkResponse(rsp)
+}
+
+// ListPresenceWithResponse Who is signed in, and how a message reaches them.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/people (the `ListPresence` operationId).
+func (c *ClientWithResponses) ListPresenceWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListPresenceResponse, error) {
+	rsp, err := c.ListPresence(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPresenceResponse(rsp)
+}
+
+// ChangePowerWithBodyWithResponse Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/power (the `ChangePower` operationId).
+func (c *ClientWithResponses) ChangePowerWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePowerResponse, error) {
+	rsp, err := c.ChangePowerWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePowerResponse(rsp)
+}
+
+// ChangePowerWithResponse Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/power (the `ChangePower` operationId).
+func (c *ClientWithResponses) ChangePowerWithResponse(ctx context.Context, id ID, body ChangePowerJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangePowerResponse, error) {
+	rsp, err := c.ChangePower(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangePowerResponse(rsp)
+}
+
+// ListProcessesWithResponse All processes.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/processes (the `ListProcesses` operationId).
+func (c *ClientWithResponses) ListProcessesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListProcessesResponse, error) {
+	rsp, err := c.ListProcesses(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListProcessesResponse(rsp)
+}
+
+// ChangeProcessWithBodyWithResponse End, pause, continue or set the priority of a process.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/processes (the `ChangeProcess` operationId).
+func (c *ClientWithResponses) ChangeProcessWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeProcessResponse, error) {
+	rsp, err := c.ChangeProcessWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeProcessResponse(rsp)
+}
+
+// ChangeProcessWithResponse End, pause, continue or set the priority of a process.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/processes (the `ChangeProcess` operationId).
+func (c *ClientWithResponses) ChangeProcessWithResponse(ctx context.Context, id ID, body ChangeProcessJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeProcessResponse, error) {
+	rsp, err := c.ChangeProcess(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeProcessResponse(rsp)
+}
+
+// WatchProcessesWithResponse All processes every two seconds, until the caller leaves.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/processes/live (the `WatchProcesses` operationId).
+func (c *ClientWithResponses) WatchProcessesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*WatchProcessesResponse, error) {
+	rsp, err := c.WatchProcesses(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWatchProcessesResponse(rsp)
+}
+
+// ListSpikesWithResponse Which processes were the busiest in the last hour.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/processes/past (the `ListSpikes` operationId).
+func (c *ClientWithResponses) ListSpikesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListSpikesResponse, error) {
+	rsp, err := c.ListSpikes(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSpikesResponse(rsp)
+}
+
+// StartProgramWithBodyWithResponse Start a program and leave it running.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/programs (the `StartProgram` operationId).
+func (c *ClientWithResponses) StartProgramWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartProgramResponse, error) {
+	rsp, err := c.StartProgramWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartProgramResponse(rsp)
+}
+
+// StartProgramWithResponse Start a program and leave it running.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/programs (the `StartProgram` operationId).
+func (c *ClientWithResponses) StartProgramWithResponse(ctx context.Context, id ID, body StartProgramJSONRequestBody, reqEditors ...RequestEditorFn) (*StartProgramResponse, error) {
+	rsp, err := c.StartProgram(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartProgramResponse(rsp)
+}
+
 // GetReadingsWithResponse History of a devices readings, in equal buckets of time; a bucket without reports is left out.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11050,6 +17683,97 @@ func (c *ClientWithResponses) GetReadingsWithResponse(ctx context.Context, id ID
 		return nil, err
 	}
 	return ParseGetReadingsResponse(rsp)
+}
+
+// ListServicesWithResponse All services.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/services (the `ListServices` operationId).
+func (c *ClientWithResponses) ListServicesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListServicesResponse, error) {
+	rsp, err := c.ListServices(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListServicesResponse(rsp)
+}
+
+// ChangeServiceWithBodyWithResponse Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/services (the `ChangeService` operationId).
+func (c *ClientWithResponses) ChangeServiceWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeServiceResponse, error) {
+	rsp, err := c.ChangeServiceWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeServiceResponse(rsp)
+}
+
+// ChangeServiceWithResponse Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/services (the `ChangeService` operationId).
+func (c *ClientWithResponses) ChangeServiceWithResponse(ctx context.Context, id ID, body ChangeServiceJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeServiceResponse, error) {
+	rsp, err := c.ChangeService(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeServiceResponse(rsp)
+}
+
+// GetServiceWithResponse One service, with what stops when it does and the last lines of its log.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/services/{name} (the `GetService` operationId).
+func (c *ClientWithResponses) GetServiceWithResponse(ctx context.Context, id ID, name string, reqEditors ...RequestEditorFn) (*GetServiceResponse, error) {
+	rsp, err := c.GetService(ctx, id, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetServiceResponse(rsp)
+}
+
+// ListDeviceSessionsWithResponse Sessions with this device, the latest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/sessions (the `ListDeviceSessions` operationId).
+func (c *ClientWithResponses) ListDeviceSessionsWithResponse(ctx context.Context, id ID, params *ListDeviceSessionsParams, reqEditors ...RequestEditorFn) (*ListDeviceSessionsResponse, error) {
+	rsp, err := c.ListDeviceSessions(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDeviceSessionsResponse(rsp)
+}
+
+// BeginSessionWithBodyWithResponse Begin a session with a tool, so that the person at the device is told or asked first where a policy says so; waits for their answer. A session that is open is returned as it is. Calls of a tool without one begin it by themselves.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/sessions (the `BeginSession` operationId).
+func (c *ClientWithResponses) BeginSessionWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginSessionResponse, error) {
+	rsp, err := c.BeginSessionWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginSessionResponse(rsp)
+}
+
+// BeginSessionWithResponse Begin a session with a tool, so that the person at the device is told or asked first where a policy says so; waits for their answer. A session that is open is returned as it is. Calls of a tool without one begin it by themselves.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/sessions (the `BeginSession` operationId).
+func (c *ClientWithResponses) BeginSessionWithResponse(ctx context.Context, id ID, body BeginSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginSessionResponse, error) {
+	rsp, err := c.BeginSession(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginSessionResponse(rsp)
 }
 
 // OpenShellWithResponse A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects.
@@ -11104,6 +17828,97 @@ func (c *ClientWithResponses) SetTagsWithResponse(ctx context.Context, id ID, bo
 	return ParseSetTagsResponse(rsp)
 }
 
+// BeginUploadWithBodyWithResponse Begin to send a file. Its bytes are sent by any number of calls, each from where the device stands; an upload that is not continued for a week is given up.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/uploads (the `BeginUpload` operationId).
+func (c *ClientWithResponses) BeginUploadWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginUploadResponse, error) {
+	rsp, err := c.BeginUploadWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginUploadResponse(rsp)
+}
+
+// BeginUploadWithResponse Begin to send a file. Its bytes are sent by any number of calls, each from where the device stands; an upload that is not continued for a week is given up.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/uploads (the `BeginUpload` operationId).
+func (c *ClientWithResponses) BeginUploadWithResponse(ctx context.Context, id ID, body BeginUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginUploadResponse, error) {
+	rsp, err := c.BeginUpload(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginUploadResponse(rsp)
+}
+
+// DropUploadWithResponse Give an upload up.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /devices/{id}/uploads/{upload} (the `DropUpload` operationId).
+func (c *ClientWithResponses) DropUploadWithResponse(ctx context.Context, id ID, upload openapi_types.UUID, reqEditors ...RequestEditorFn) (*DropUploadResponse, error) {
+	rsp, err := c.DropUpload(ctx, id, upload, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropUploadResponse(rsp)
+}
+
+// GetUploadWithResponse How much of an upload the device has.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/uploads/{upload} (the `GetUpload` operationId).
+func (c *ClientWithResponses) GetUploadWithResponse(ctx context.Context, id ID, upload openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetUploadResponse, error) {
+	rsp, err := c.GetUpload(ctx, id, upload, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetUploadResponse(rsp)
+}
+
+// SendUploadWithBodyWithResponse Send bytes of an upload, from an offset that must be where the device stands. What came before a cut is kept.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{id}/uploads/{upload}/content (the `SendUpload` operationId).
+func (c *ClientWithResponses) SendUploadWithBodyWithResponse(ctx context.Context, id ID, upload openapi_types.UUID, params *SendUploadParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendUploadResponse, error) {
+	rsp, err := c.SendUploadWithBody(ctx, id, upload, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendUploadResponse(rsp)
+}
+
+// EndUploadWithBodyWithResponse Compare the digest of what the device has on its disk, and only then give the file its name.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/uploads/{upload}/end (the `EndUpload` operationId).
+func (c *ClientWithResponses) EndUploadWithBodyWithResponse(ctx context.Context, id ID, upload openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndUploadResponse, error) {
+	rsp, err := c.EndUploadWithBody(ctx, id, upload, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndUploadResponse(rsp)
+}
+
+// EndUploadWithResponse Compare the digest of what the device has on its disk, and only then give the file its name.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/uploads/{upload}/end (the `EndUpload` operationId).
+func (c *ClientWithResponses) EndUploadWithResponse(ctx context.Context, id ID, upload openapi_types.UUID, body EndUploadJSONRequestBody, reqEditors ...RequestEditorFn) (*EndUploadResponse, error) {
+	rsp, err := c.EndUpload(ctx, id, upload, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndUploadResponse(rsp)
+}
+
 // StreamVitalsWithResponse Server-Sent Events; `vitals` carries a Vitals object, read at the device every 2 s while this is open.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11115,6 +17930,19 @@ func (c *ClientWithResponses) StreamVitalsWithResponse(ctx context.Context, id I
 		return nil, err
 	}
 	return ParseStreamVitalsResponse(rsp)
+}
+
+// WakeDeviceWithResponse Wake a sleeping device through neighbours that are online on its network (Wake-on-LAN).
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/wake (the `WakeDevice` operationId).
+func (c *ClientWithResponses) WakeDeviceWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*WakeDeviceResponse, error) {
+	rsp, err := c.WakeDevice(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWakeDeviceResponse(rsp)
 }
 
 // EnrolWithBodyWithResponse Called by an agent, with an enrolment token and the public half of the key it has just made.
@@ -11728,6 +18556,58 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 	return ParseSignInResponse(rsp)
 }
 
+// ListSessionsWithResponse Sessions with all devices, the latest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sessions (the `ListSessions` operationId).
+func (c *ClientWithResponses) ListSessionsWithResponse(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error) {
+	rsp, err := c.ListSessions(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSessionsResponse(rsp)
+}
+
+// EndSessionWithResponse End a session of your own.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /sessions/{id} (the `EndSession` operationId).
+func (c *ClientWithResponses) EndSessionWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*EndSessionResponse, error) {
+	rsp, err := c.EndSession(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndSessionResponse(rsp)
+}
+
+// NoteSessionWithBodyWithResponse Write a note at a session of your own.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /sessions/{id}/note (the `NoteSession` operationId).
+func (c *ClientWithResponses) NoteSessionWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NoteSessionResponse, error) {
+	rsp, err := c.NoteSessionWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNoteSessionResponse(rsp)
+}
+
+// NoteSessionWithResponse Write a note at a session of your own.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /sessions/{id}/note (the `NoteSession` operationId).
+func (c *ClientWithResponses) NoteSessionWithResponse(ctx context.Context, id ID, body NoteSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*NoteSessionResponse, error) {
+	rsp, err := c.NoteSession(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNoteSessionResponse(rsp)
+}
+
 // SetUpWithBodyWithResponse Choose a password with a one-time set-up link, and sign in.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -12296,6 +19176,134 @@ func ParseListChecksResponse(rsp *http.Response) (*ListChecksResponse, error) {
 	return response, nil
 }
 
+// ParseListConsentRulesResponse parses an HTTP response from a ListConsentRulesWithResponse call
+func ParseListConsentRulesResponse(rsp *http.Response) (*ListConsentRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListConsentRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ConsentRulePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddConsentRuleResponse parses an HTTP response from a AddConsentRuleWithResponse call
+func ParseAddConsentRuleResponse(rsp *http.Response) (*AddConsentRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddConsentRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest ConsentRule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveConsentRuleResponse parses an HTTP response from a RemoveConsentRuleWithResponse call
+func ParseRemoveConsentRuleResponse(rsp *http.Response) (*RemoveConsentRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveConsentRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetConsentRuleResponse parses an HTTP response from a SetConsentRuleWithResponse call
+func ParseSetConsentRuleResponse(rsp *http.Response) (*SetConsentRuleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetConsentRuleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ConsentRule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListDeliveriesResponse parses an HTTP response from a ListDeliveriesWithResponse call
 func ParseListDeliveriesResponse(rsp *http.Response) (*ListDeliveriesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12490,6 +19498,39 @@ func ParseListDeviceChecksResponse(rsp *http.Response) (*ListDeviceChecksRespons
 	return response, nil
 }
 
+// ParseSetClipboardResponse parses an HTTP response from a SetClipboardWithResponse call
+func ParseSetClipboardResponse(rsp *http.Response) (*SetClipboardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetClipboardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Outcome
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRunCommandResponse parses an HTTP response from a RunCommandWithResponse call
 func ParseRunCommandResponse(rsp *http.Response) (*RunCommandResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12504,6 +19545,356 @@ func ParseRunCommandResponse(rsp *http.Response) (*RunCommandResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListEventSourcesResponse parses an HTTP response from a ListEventSourcesWithResponse call
+func ParseListEventSourcesResponse(rsp *http.Response) (*ListEventSourcesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListEventSourcesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EventSources
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadEventsResponse parses an HTTP response from a ReadEventsWithResponse call
+func ParseReadEventsResponse(rsp *http.Response) (*ReadEventsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadEventsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListFilesResponse parses an HTTP response from a ListFilesWithResponse call
+func ParseListFilesResponse(rsp *http.Response) (*ListFilesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFilesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeFilesResponse parses an HTTP response from a ChangeFilesWithResponse call
+func ParseChangeFilesResponse(rsp *http.Response) (*ChangeFilesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeFilesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDownloadArchiveResponse parses an HTTP response from a DownloadArchiveWithResponse call
+func ParseDownloadArchiveResponse(rsp *http.Response) (*DownloadArchiveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DownloadArchiveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUnpackArchiveResponse parses an HTTP response from a UnpackArchiveWithResponse call
+func ParseUnpackArchiveResponse(rsp *http.Response) (*UnpackArchiveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UnpackArchiveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDownloadFileResponse parses an HTTP response from a DownloadFileWithResponse call
+func ParseDownloadFileResponse(rsp *http.Response) (*DownloadFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DownloadFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFileResponse parses an HTTP response from a GetFileWithResponse call
+func ParseGetFileResponse(rsp *http.Response) (*GetFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FileEntry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFollowFileResponse parses an HTTP response from a FollowFileWithResponse call
+func ParseFollowFileResponse(rsp *http.Response) (*FollowFileResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FollowFileResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRemovedFilesResponse parses an HTTP response from a ListRemovedFilesWithResponse call
+func ParseListRemovedFilesResponse(rsp *http.Response) (*ListRemovedFilesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRemovedFilesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RemovedList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReadTextResponse parses an HTTP response from a ReadTextWithResponse call
+func ParseReadTextResponse(rsp *http.Response) (*ReadTextResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadTextResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TextFile
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWriteTextResponse parses an HTTP response from a WriteTextWithResponse call
+func ParseWriteTextResponse(rsp *http.Response) (*WriteTextResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WriteTextResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TextFile
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -12611,6 +20002,348 @@ func ParseTestLinkResponse(rsp *http.Response) (*TestLinkResponse, error) {
 	return response, nil
 }
 
+// ParseShowMessageResponse parses an HTTP response from a ShowMessageWithResponse call
+func ParseShowMessageResponse(rsp *http.Response) (*ShowMessageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ShowMessageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MessageAnswer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetNetworkResponse parses an HTTP response from a GetNetworkWithResponse call
+func ParseGetNetworkResponse(rsp *http.Response) (*GetNetworkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetNetworkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Network
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestReachResponse parses an HTTP response from a TestReachWithResponse call
+func ParseTestReachResponse(rsp *http.Response) (*TestReachResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestReachResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseScanNetworkResponse parses an HTTP response from a ScanNetworkWithResponse call
+func ParseScanNetworkResponse(rsp *http.Response) (*ScanNetworkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ScanNetworkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListPresenceResponse parses an HTTP response from a ListPresenceWithResponse call
+func ParseListPresenceResponse(rsp *http.Response) (*ListPresenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPresenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PresenceList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangePowerResponse parses an HTTP response from a ChangePowerWithResponse call
+func ParseChangePowerResponse(rsp *http.Response) (*ChangePowerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangePowerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Outcome
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListProcessesResponse parses an HTTP response from a ListProcessesWithResponse call
+func ParseListProcessesResponse(rsp *http.Response) (*ListProcessesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListProcessesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Processes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeProcessResponse parses an HTTP response from a ChangeProcessWithResponse call
+func ParseChangeProcessResponse(rsp *http.Response) (*ChangeProcessResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeProcessResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Outcome
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWatchProcessesResponse parses an HTTP response from a WatchProcessesWithResponse call
+func ParseWatchProcessesResponse(rsp *http.Response) (*WatchProcessesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WatchProcessesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSpikesResponse parses an HTTP response from a ListSpikesWithResponse call
+func ParseListSpikesResponse(rsp *http.Response) (*ListSpikesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSpikesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Spikes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStartProgramResponse parses an HTTP response from a StartProgramWithResponse call
+func ParseStartProgramResponse(rsp *http.Response) (*StartProgramResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartProgramResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Outcome
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetReadingsResponse parses an HTTP response from a GetReadingsWithResponse call
 func ParseGetReadingsResponse(rsp *http.Response) (*GetReadingsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12641,6 +20374,171 @@ func ParseGetReadingsResponse(rsp *http.Response) (*GetReadingsResponse, error) 
 
 	case rsp.StatusCode == 200:
 		// Content-type (text/csv) unsupported
+
+	}
+
+	return response, nil
+}
+
+// ParseListServicesResponse parses an HTTP response from a ListServicesWithResponse call
+func ParseListServicesResponse(rsp *http.Response) (*ListServicesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListServicesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DeviceServices
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeServiceResponse parses an HTTP response from a ChangeServiceWithResponse call
+func ParseChangeServiceResponse(rsp *http.Response) (*ChangeServiceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeServiceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Outcome
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetServiceResponse parses an HTTP response from a GetServiceWithResponse call
+func ParseGetServiceResponse(rsp *http.Response) (*GetServiceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetServiceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DeviceService
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDeviceSessionsResponse parses an HTTP response from a ListDeviceSessionsWithResponse call
+func ParseListDeviceSessionsResponse(rsp *http.Response) (*ListDeviceSessionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDeviceSessionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ToolSessionPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginSessionResponse parses an HTTP response from a BeginSessionWithResponse call
+func ParseBeginSessionResponse(rsp *http.Response) (*BeginSessionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginSessionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ToolSession
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
 
 	}
 
@@ -12742,6 +20640,167 @@ func ParseSetTagsResponse(rsp *http.Response) (*SetTagsResponse, error) {
 	return response, nil
 }
 
+// ParseBeginUploadResponse parses an HTTP response from a BeginUploadWithResponse call
+func ParseBeginUploadResponse(rsp *http.Response) (*BeginUploadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginUploadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Upload
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDropUploadResponse parses an HTTP response from a DropUploadWithResponse call
+func ParseDropUploadResponse(rsp *http.Response) (*DropUploadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropUploadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetUploadResponse parses an HTTP response from a GetUploadWithResponse call
+func ParseGetUploadResponse(rsp *http.Response) (*GetUploadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetUploadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Upload
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSendUploadResponse parses an HTTP response from a SendUploadWithResponse call
+func ParseSendUploadResponse(rsp *http.Response) (*SendUploadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendUploadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Upload
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndUploadResponse parses an HTTP response from a EndUploadWithResponse call
+func ParseEndUploadResponse(rsp *http.Response) (*EndUploadResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndUploadResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FileEntry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseStreamVitalsResponse parses an HTTP response from a StreamVitalsWithResponse call
 func ParseStreamVitalsResponse(rsp *http.Response) (*StreamVitalsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12756,6 +20815,39 @@ func ParseStreamVitalsResponse(rsp *http.Response) (*StreamVitalsResponse, error
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWakeDeviceResponse parses an HTTP response from a WakeDeviceWithResponse call
+func ParseWakeDeviceResponse(rsp *http.Response) (*WakeDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WakeDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WakeResult
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -13785,6 +21877,97 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 	return response, nil
 }
 
+// ParseListSessionsResponse parses an HTTP response from a ListSessionsWithResponse call
+func ParseListSessionsResponse(rsp *http.Response) (*ListSessionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSessionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ToolSessionPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndSessionResponse parses an HTTP response from a EndSessionWithResponse call
+func ParseEndSessionResponse(rsp *http.Response) (*EndSessionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndSessionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseNoteSessionResponse parses an HTTP response from a NoteSessionWithResponse call
+func ParseNoteSessionResponse(rsp *http.Response) (*NoteSessionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &NoteSessionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSetUpResponse parses an HTTP response from a SetUpWithResponse call
 func ParseSetUpResponse(rsp *http.Response) (*SetUpResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14082,6 +22265,18 @@ type ServerInterface interface {
 	// ListChecks All kinds of check, with their usual settings.
 	// (GET /checks)
 	ListChecks(c *gin.Context)
+	// ListConsentRules How people take part in sessions at their devices.
+	// (GET /consent-rules)
+	ListConsentRules(c *gin.Context, params ListConsentRulesParams)
+	// AddConsentRule Add a rule of consent.
+	// (POST /consent-rules)
+	AddConsentRule(c *gin.Context)
+	// RemoveConsentRule Remove a rule of consent.
+	// (DELETE /consent-rules/{id})
+	RemoveConsentRule(c *gin.Context, id ID)
+	// SetConsentRule Change a rule of consent.
+	// (PUT /consent-rules/{id})
+	SetConsentRule(c *gin.Context, id ID)
 	// ListDeliveries What was told to whom, the latest first.
 	// (GET /deliveries)
 	ListDeliveries(c *gin.Context, params ListDeliveriesParams)
@@ -14100,9 +22295,48 @@ type ServerInterface interface {
 	// ListDeviceChecks The settings that a device is judged by, each with the policy it came from.
 	// (GET /devices/{id}/checks)
 	ListDeviceChecks(c *gin.Context, id ID)
+	// SetClipboard Put a text on the clipboard of the person at the device.
+	// (POST /devices/{id}/clipboard)
+	SetClipboard(c *gin.Context, id ID)
 	// RunCommand Run one command at the device, unseen by its user. The answer is a stream of CommandEvent objects, one a line, as the output comes; the last has `exit` or `error`. Closing the connection ends the command and its children at the device.
 	// (POST /devices/{id}/commands)
 	RunCommand(c *gin.Context, id ID)
+	// ListEventSources The logs of a device.
+	// (GET /devices/{id}/event-sources)
+	ListEventSources(c *gin.Context, id ID)
+	// ReadEvents Events of one log, oldest first, and then those that come where the query follows.
+	// (POST /devices/{id}/events)
+	ReadEvents(c *gin.Context, id ID)
+	// ListFiles The entries of a folder, in parts as the device reads them.
+	// (GET /devices/{id}/files)
+	ListFiles(c *gin.Context, id ID, params ListFilesParams)
+	// ChangeFiles Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer.
+	// (POST /devices/{id}/files)
+	ChangeFiles(c *gin.Context, id ID)
+	// DownloadArchive Files and folders as one archive, made as it is sent.
+	// (GET /devices/{id}/files/archive)
+	DownloadArchive(c *gin.Context, id ID, params DownloadArchiveParams)
+	// UnpackArchive Put the files of a tar below a folder, each under its name once it is whole; those that stand there are replaced. Links are left out.
+	// (PUT /devices/{id}/files/archive)
+	UnpackArchive(c *gin.Context, id ID, params UnpackArchiveParams)
+	// DownloadFile A file. `Range: bytes=N-` continues one, with `If-Range` and the ETag. The trailer Content- Digest (RFC 9530) tells the digest of what was sent.
+	// (GET /devices/{id}/files/content)
+	DownloadFile(c *gin.Context, id ID, params DownloadFileParams)
+	// GetFile One file or folder, with its digest where one is asked for.
+	// (GET /devices/{id}/files/entry)
+	GetFile(c *gin.Context, id ID, params GetFileParams)
+	// FollowFile The last lines of a file and those that are added, until the caller leaves.
+	// (POST /devices/{id}/files/follow)
+	FollowFile(c *gin.Context, id ID)
+	// ListRemovedFiles What was removed and can be restored, the latest first.
+	// (GET /devices/{id}/files/removed)
+	ListRemovedFiles(c *gin.Context, id ID)
+	// ReadText A text of at most 1 MiB, to be edited.
+	// (GET /devices/{id}/files/text)
+	ReadText(c *gin.Context, id ID, params ReadTextParams)
+	// WriteText Write a text back. It is refused with 409 when the file has changed since it was read.
+	// (PUT /devices/{id}/files/text)
+	WriteText(c *gin.Context, id ID)
 	// GetInventory What a device consists of, as last known. `cyclonedx` is its software as application/vnd.cyclonedx+json, version 1.6.
 	// (GET /devices/{id}/inventory)
 	GetInventory(c *gin.Context, id ID, params GetInventoryParams)
@@ -14112,9 +22346,57 @@ type ServerInterface interface {
 	// TestLink That many bytes of no meaning, sent by the device, to measure the link.
 	// (GET /devices/{id}/link-test)
 	TestLink(c *gin.Context, id ID, params TestLinkParams)
+	// ShowMessage Show a message to the person at the device, and wait for their answer.
+	// (POST /devices/{id}/messages)
+	ShowMessage(c *gin.Context, id ID)
+	// GetNetwork The network as the device sees it. Neighbours that the fleet knows are named.
+	// (GET /devices/{id}/network)
+	GetNetwork(c *gin.Context, id ID)
+	// TestReach Test whether the device reaches something.
+	// (POST /devices/{id}/network/reach)
+	TestReach(c *gin.Context, id ID)
+	// ScanNetwork Look for hosts on a network that the device is on.
+	// (POST /devices/{id}/network/scan)
+	ScanNetwork(c *gin.Context, id ID)
+	// ListPresence Who is signed in, and how a message reaches them.
+	// (GET /devices/{id}/people)
+	ListPresence(c *gin.Context, id ID)
+	// ChangePower Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer.
+	// (POST /devices/{id}/power)
+	ChangePower(c *gin.Context, id ID)
+	// ListProcesses All processes.
+	// (GET /devices/{id}/processes)
+	ListProcesses(c *gin.Context, id ID)
+	// ChangeProcess End, pause, continue or set the priority of a process.
+	// (POST /devices/{id}/processes)
+	ChangeProcess(c *gin.Context, id ID)
+	// WatchProcesses All processes every two seconds, until the caller leaves.
+	// (GET /devices/{id}/processes/live)
+	WatchProcesses(c *gin.Context, id ID)
+	// ListSpikes Which processes were the busiest in the last hour.
+	// (GET /devices/{id}/processes/past)
+	ListSpikes(c *gin.Context, id ID)
+	// StartProgram Start a program and leave it running.
+	// (POST /devices/{id}/programs)
+	StartProgram(c *gin.Context, id ID)
 	// GetReadings History of a devices readings, in equal buckets of time; a bucket without reports is left out.
 	// (GET /devices/{id}/readings)
 	GetReadings(c *gin.Context, id ID, params GetReadingsParams)
+	// ListServices All services.
+	// (GET /devices/{id}/services)
+	ListServices(c *gin.Context, id ID)
+	// ChangeService Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer.
+	// (POST /devices/{id}/services)
+	ChangeService(c *gin.Context, id ID)
+	// GetService One service, with what stops when it does and the last lines of its log.
+	// (GET /devices/{id}/services/{name})
+	GetService(c *gin.Context, id ID, name string)
+	// ListDeviceSessions Sessions with this device, the latest first.
+	// (GET /devices/{id}/sessions)
+	ListDeviceSessions(c *gin.Context, id ID, params ListDeviceSessionsParams)
+	// BeginSession Begin a session with a tool, so that the person at the device is told or asked first where a policy says so; waits for their answer. A session that is open is returned as it is. Calls of a tool without one begin it by themselves.
+	// (POST /devices/{id}/sessions)
+	BeginSession(c *gin.Context, id ID)
 	// OpenShell A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects.
 	// (GET /devices/{id}/shell)
 	OpenShell(c *gin.Context, id ID, params OpenShellParams)
@@ -14124,9 +22406,27 @@ type ServerInterface interface {
 	// SetTags Set the tags of a device.
 	// (PUT /devices/{id}/tags)
 	SetTags(c *gin.Context, id ID)
+	// BeginUpload Begin to send a file. Its bytes are sent by any number of calls, each from where the device stands; an upload that is not continued for a week is given up.
+	// (POST /devices/{id}/uploads)
+	BeginUpload(c *gin.Context, id ID)
+	// DropUpload Give an upload up.
+	// (DELETE /devices/{id}/uploads/{upload})
+	DropUpload(c *gin.Context, id ID, upload openapi_types.UUID)
+	// GetUpload How much of an upload the device has.
+	// (GET /devices/{id}/uploads/{upload})
+	GetUpload(c *gin.Context, id ID, upload openapi_types.UUID)
+	// SendUpload Send bytes of an upload, from an offset that must be where the device stands. What came before a cut is kept.
+	// (PUT /devices/{id}/uploads/{upload}/content)
+	SendUpload(c *gin.Context, id ID, upload openapi_types.UUID, params SendUploadParams)
+	// EndUpload Compare the digest of what the device has on its disk, and only then give the file its name.
+	// (POST /devices/{id}/uploads/{upload}/end)
+	EndUpload(c *gin.Context, id ID, upload openapi_types.UUID)
 	// StreamVitals Server-Sent Events; `vitals` carries a Vitals object, read at the device every 2 s while this is open.
 	// (GET /devices/{id}/vitals/live)
 	StreamVitals(c *gin.Context, id ID)
+	// WakeDevice Wake a sleeping device through neighbours that are online on its network (Wake-on-LAN).
+	// (POST /devices/{id}/wake)
+	WakeDevice(c *gin.Context, id ID)
 	// Enrol Called by an agent, with an enrolment token and the public half of the key it has just made.
 	// (POST /enrol)
 	Enrol(c *gin.Context)
@@ -14223,6 +22523,15 @@ type ServerInterface interface {
 	// SignIn Sign in with e-mail and password; sets the session cookie.
 	// (POST /session)
 	SignIn(c *gin.Context)
+	// ListSessions Sessions with all devices, the latest first.
+	// (GET /sessions)
+	ListSessions(c *gin.Context, params ListSessionsParams)
+	// EndSession End a session of your own.
+	// (DELETE /sessions/{id})
+	EndSession(c *gin.Context, id ID)
+	// NoteSession Write a note at a session of your own.
+	// (PUT /sessions/{id}/note)
+	NoteSession(c *gin.Context, id ID)
 	// SetUp Choose a password with a one-time set-up link, and sign in.
 	// (POST /set-up)
 	SetUp(c *gin.Context)
@@ -14689,6 +22998,104 @@ func (siw *ServerInterfaceWrapper) ListChecks(c *gin.Context) {
 	siw.Handler.ListChecks(c)
 }
 
+// ListConsentRules operation middleware
+func (siw *ServerInterfaceWrapper) ListConsentRules(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListConsentRulesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListConsentRules(c, params)
+}
+
+// AddConsentRule operation middleware
+func (siw *ServerInterfaceWrapper) AddConsentRule(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddConsentRule(c)
+}
+
+// RemoveConsentRule operation middleware
+func (siw *ServerInterfaceWrapper) RemoveConsentRule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveConsentRule(c, id)
+}
+
+// SetConsentRule operation middleware
+func (siw *ServerInterfaceWrapper) SetConsentRule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetConsentRule(c, id)
+}
+
 // ListDeliveries operation middleware
 func (siw *ServerInterfaceWrapper) ListDeliveries(c *gin.Context) {
 
@@ -14875,6 +23282,31 @@ func (siw *ServerInterfaceWrapper) ListDeviceChecks(c *gin.Context) {
 	siw.Handler.ListDeviceChecks(c, id)
 }
 
+// SetClipboard operation middleware
+func (siw *ServerInterfaceWrapper) SetClipboard(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetClipboard(c, id)
+}
+
 // RunCommand operation middleware
 func (siw *ServerInterfaceWrapper) RunCommand(c *gin.Context) {
 
@@ -14898,6 +23330,396 @@ func (siw *ServerInterfaceWrapper) RunCommand(c *gin.Context) {
 	}
 
 	siw.Handler.RunCommand(c, id)
+}
+
+// ListEventSources operation middleware
+func (siw *ServerInterfaceWrapper) ListEventSources(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListEventSources(c, id)
+}
+
+// ReadEvents operation middleware
+func (siw *ServerInterfaceWrapper) ReadEvents(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadEvents(c, id)
+}
+
+// ListFiles operation middleware
+func (siw *ServerInterfaceWrapper) ListFiles(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListFilesParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "deep" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "deep", c.Request.URL.Query(), &params.Deep, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter deep: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListFiles(c, id, params)
+}
+
+// ChangeFiles operation middleware
+func (siw *ServerInterfaceWrapper) ChangeFiles(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeFiles(c, id)
+}
+
+// DownloadArchive operation middleware
+func (siw *ServerInterfaceWrapper) DownloadArchive(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DownloadArchiveParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DownloadArchive(c, id, params)
+}
+
+// UnpackArchive operation middleware
+func (siw *ServerInterfaceWrapper) UnpackArchive(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params UnpackArchiveParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.UnpackArchive(c, id, params)
+}
+
+// DownloadFile operation middleware
+func (siw *ServerInterfaceWrapper) DownloadFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DownloadFileParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DownloadFile(c, id, params)
+}
+
+// GetFile operation middleware
+func (siw *ServerInterfaceWrapper) GetFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetFileParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "digest" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "digest", c.Request.URL.Query(), &params.Digest, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter digest: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetFile(c, id, params)
+}
+
+// FollowFile operation middleware
+func (siw *ServerInterfaceWrapper) FollowFile(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.FollowFile(c, id)
+}
+
+// ListRemovedFiles operation middleware
+func (siw *ServerInterfaceWrapper) ListRemovedFiles(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRemovedFiles(c, id)
+}
+
+// ReadText operation middleware
+func (siw *ServerInterfaceWrapper) ReadText(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReadTextParams
+
+	// ------------- Required query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "path", c.Request.URL.Query(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter path: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReadText(c, id, params)
+}
+
+// WriteText operation middleware
+func (siw *ServerInterfaceWrapper) WriteText(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.WriteText(c, id)
 }
 
 // GetInventory operation middleware
@@ -14997,6 +23819,281 @@ func (siw *ServerInterfaceWrapper) TestLink(c *gin.Context) {
 	siw.Handler.TestLink(c, id, params)
 }
 
+// ShowMessage operation middleware
+func (siw *ServerInterfaceWrapper) ShowMessage(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ShowMessage(c, id)
+}
+
+// GetNetwork operation middleware
+func (siw *ServerInterfaceWrapper) GetNetwork(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetNetwork(c, id)
+}
+
+// TestReach operation middleware
+func (siw *ServerInterfaceWrapper) TestReach(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TestReach(c, id)
+}
+
+// ScanNetwork operation middleware
+func (siw *ServerInterfaceWrapper) ScanNetwork(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ScanNetwork(c, id)
+}
+
+// ListPresence operation middleware
+func (siw *ServerInterfaceWrapper) ListPresence(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListPresence(c, id)
+}
+
+// ChangePower operation middleware
+func (siw *ServerInterfaceWrapper) ChangePower(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangePower(c, id)
+}
+
+// ListProcesses operation middleware
+func (siw *ServerInterfaceWrapper) ListProcesses(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListProcesses(c, id)
+}
+
+// ChangeProcess operation middleware
+func (siw *ServerInterfaceWrapper) ChangeProcess(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeProcess(c, id)
+}
+
+// WatchProcesses operation middleware
+func (siw *ServerInterfaceWrapper) WatchProcesses(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.WatchProcesses(c, id)
+}
+
+// ListSpikes operation middleware
+func (siw *ServerInterfaceWrapper) ListSpikes(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSpikes(c, id)
+}
+
+// StartProgram operation middleware
+func (siw *ServerInterfaceWrapper) StartProgram(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.StartProgram(c, id)
+}
+
 // GetReadings operation middleware
 func (siw *ServerInterfaceWrapper) GetReadings(c *gin.Context) {
 
@@ -15063,6 +24160,159 @@ func (siw *ServerInterfaceWrapper) GetReadings(c *gin.Context) {
 	}
 
 	siw.Handler.GetReadings(c, id, params)
+}
+
+// ListServices operation middleware
+func (siw *ServerInterfaceWrapper) ListServices(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListServices(c, id)
+}
+
+// ChangeService operation middleware
+func (siw *ServerInterfaceWrapper) ChangeService(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeService(c, id)
+}
+
+// GetService operation middleware
+func (siw *ServerInterfaceWrapper) GetService(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetService(c, id, name)
+}
+
+// ListDeviceSessions operation middleware
+func (siw *ServerInterfaceWrapper) ListDeviceSessions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDeviceSessionsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDeviceSessions(c, id, params)
+}
+
+// BeginSession operation middleware
+func (siw *ServerInterfaceWrapper) BeginSession(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BeginSession(c, id)
 }
 
 // OpenShell operation middleware
@@ -15186,6 +24436,178 @@ func (siw *ServerInterfaceWrapper) SetTags(c *gin.Context) {
 	siw.Handler.SetTags(c, id)
 }
 
+// BeginUpload operation middleware
+func (siw *ServerInterfaceWrapper) BeginUpload(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BeginUpload(c, id)
+}
+
+// DropUpload operation middleware
+func (siw *ServerInterfaceWrapper) DropUpload(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "upload" -------------
+	var upload openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "upload", c.Param("upload"), &upload, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter upload: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DropUpload(c, id, upload)
+}
+
+// GetUpload operation middleware
+func (siw *ServerInterfaceWrapper) GetUpload(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "upload" -------------
+	var upload openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "upload", c.Param("upload"), &upload, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter upload: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetUpload(c, id, upload)
+}
+
+// SendUpload operation middleware
+func (siw *ServerInterfaceWrapper) SendUpload(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "upload" -------------
+	var upload openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "upload", c.Param("upload"), &upload, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter upload: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SendUploadParams
+
+	// ------------- Required query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SendUpload(c, id, upload, params)
+}
+
+// EndUpload operation middleware
+func (siw *ServerInterfaceWrapper) EndUpload(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "upload" -------------
+	var upload openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "upload", c.Param("upload"), &upload, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter upload: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndUpload(c, id, upload)
+}
+
 // StreamVitals operation middleware
 func (siw *ServerInterfaceWrapper) StreamVitals(c *gin.Context) {
 
@@ -15209,6 +24631,31 @@ func (siw *ServerInterfaceWrapper) StreamVitals(c *gin.Context) {
 	}
 
 	siw.Handler.StreamVitals(c, id)
+}
+
+// WakeDevice operation middleware
+func (siw *ServerInterfaceWrapper) WakeDevice(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.WakeDevice(c, id)
 }
 
 // Enrol operation middleware
@@ -15913,6 +25360,99 @@ func (siw *ServerInterfaceWrapper) SignIn(c *gin.Context) {
 	siw.Handler.SignIn(c)
 }
 
+// ListSessions operation middleware
+func (siw *ServerInterfaceWrapper) ListSessions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSessionsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "open" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "open", c.Request.URL.Query(), &params.Open, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter open: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSessions(c, params)
+}
+
+// EndSession operation middleware
+func (siw *ServerInterfaceWrapper) EndSession(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndSession(c, id)
+}
+
+// NoteSession operation middleware
+func (siw *ServerInterfaceWrapper) NoteSession(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.NoteSession(c, id)
+}
+
 // SetUp operation middleware
 func (siw *ServerInterfaceWrapper) SetUp(c *gin.Context) {
 
@@ -16222,6 +25762,48 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/devices/:id/commands", wrapper.RunCommand)
 	router.GET(options.BaseURL+"/devices/:id/shell", wrapper.OpenShell)
 	router.GET(options.BaseURL+"/devices/:id/link-test", wrapper.TestLink)
+	router.GET(options.BaseURL+"/devices/:id/sessions", wrapper.ListDeviceSessions)
+	router.POST(options.BaseURL+"/devices/:id/sessions", wrapper.BeginSession)
+	router.GET(options.BaseURL+"/sessions", wrapper.ListSessions)
+	router.DELETE(options.BaseURL+"/sessions/:id", wrapper.EndSession)
+	router.PUT(options.BaseURL+"/sessions/:id/note", wrapper.NoteSession)
+	router.GET(options.BaseURL+"/consent-rules", wrapper.ListConsentRules)
+	router.POST(options.BaseURL+"/consent-rules", wrapper.AddConsentRule)
+	router.DELETE(options.BaseURL+"/consent-rules/:id", wrapper.RemoveConsentRule)
+	router.PUT(options.BaseURL+"/consent-rules/:id", wrapper.SetConsentRule)
+	router.GET(options.BaseURL+"/devices/:id/files", wrapper.ListFiles)
+	router.POST(options.BaseURL+"/devices/:id/files", wrapper.ChangeFiles)
+	router.GET(options.BaseURL+"/devices/:id/files/entry", wrapper.GetFile)
+	router.GET(options.BaseURL+"/devices/:id/files/removed", wrapper.ListRemovedFiles)
+	router.GET(options.BaseURL+"/devices/:id/files/text", wrapper.ReadText)
+	router.PUT(options.BaseURL+"/devices/:id/files/text", wrapper.WriteText)
+	router.POST(options.BaseURL+"/devices/:id/files/follow", wrapper.FollowFile)
+	router.GET(options.BaseURL+"/devices/:id/files/content", wrapper.DownloadFile)
+	router.GET(options.BaseURL+"/devices/:id/files/archive", wrapper.DownloadArchive)
+	router.PUT(options.BaseURL+"/devices/:id/files/archive", wrapper.UnpackArchive)
+	router.POST(options.BaseURL+"/devices/:id/uploads", wrapper.BeginUpload)
+	router.DELETE(options.BaseURL+"/devices/:id/uploads/:upload", wrapper.DropUpload)
+	router.GET(options.BaseURL+"/devices/:id/uploads/:upload", wrapper.GetUpload)
+	router.PUT(options.BaseURL+"/devices/:id/uploads/:upload/content", wrapper.SendUpload)
+	router.POST(options.BaseURL+"/devices/:id/uploads/:upload/end", wrapper.EndUpload)
+	router.GET(options.BaseURL+"/devices/:id/processes", wrapper.ListProcesses)
+	router.POST(options.BaseURL+"/devices/:id/processes", wrapper.ChangeProcess)
+	router.GET(options.BaseURL+"/devices/:id/processes/live", wrapper.WatchProcesses)
+	router.GET(options.BaseURL+"/devices/:id/processes/past", wrapper.ListSpikes)
+	router.POST(options.BaseURL+"/devices/:id/programs", wrapper.StartProgram)
+	router.GET(options.BaseURL+"/devices/:id/services", wrapper.ListServices)
+	router.POST(options.BaseURL+"/devices/:id/services", wrapper.ChangeService)
+	router.GET(options.BaseURL+"/devices/:id/services/:name", wrapper.GetService)
+	router.GET(options.BaseURL+"/devices/:id/event-sources", wrapper.ListEventSources)
+	router.POST(options.BaseURL+"/devices/:id/events", wrapper.ReadEvents)
+	router.GET(options.BaseURL+"/devices/:id/network", wrapper.GetNetwork)
+	router.POST(options.BaseURL+"/devices/:id/network/reach", wrapper.TestReach)
+	router.POST(options.BaseURL+"/devices/:id/network/scan", wrapper.ScanNetwork)
+	router.POST(options.BaseURL+"/devices/:id/wake", wrapper.WakeDevice)
+	router.GET(options.BaseURL+"/devices/:id/people", wrapper.ListPresence)
+	router.POST(options.BaseURL+"/devices/:id/messages", wrapper.ShowMessage)
+	router.POST(options.BaseURL+"/devices/:id/clipboard", wrapper.SetClipboard)
+	router.POST(options.BaseURL+"/devices/:id/power", wrapper.ChangePower)
 }
 
 // Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
@@ -16229,200 +25811,323 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"3H3pkhs30uCrILi74W/2Y586bHfH/NDI0lg78lirbo83YuToRleBJNxVQBlANUU79O4bSBx1EKiDLLas",
-	"+WOrSRBHZiKRd/4xS3hecEaYkrOLP2YFFjgnigj4KymF5EL/KyUyEbRQlLPZxex6RdAtIx/VLeILpFYE",
-	"FXhJ0B1ZcEGOZ/MZ1aN+K4nYzOYzhnMyu3CTzWcyWZEc61lz/PEtYUu1ml2cnZ4/nc/UptBDpRKULWef",
-	"Ps1nNNUDYb4Cq1U1HU1n85kgv5VUkHR2oURJ6lMvuMixml3MyhJGbs+c0Zyq8NlyLhUSfC318TAcLnYq",
-	"M0t95ZQscJkpfaTTuT4izct8dvEM/qLM/HXmd0SZIksiZp/0ngSRBWeSAPTfCX6XkRwQwZkiDHaLiyKj",
-	"Cda7PSnMiP/+Veqt/1HbxP8UZDG7mP2Pkwq9J+ZbeeLmhRWbh/95hRVaE6bQWnC2nCPMUrTWHyqOUn4M",
-	"gLPz6GVepClJXzHBs5wwdc3vCeyjELwgQlFzDkkSQWDvLSTMZ8r9omu/rfkNnBze/23nmLtlfvGQ5Xe/",
-	"kkTpZWCb74iwYGpuL6PsPkwGOE0FkdLSOBWIM3KkaE6QJOqoLDxhbJ2r8Gt1IsKMah/I/nhudhY9z4Gg",
-	"vTuQMyLU9n6wlHTJCNkG8aujHNNMQ3e94kgSIjWVURWEaLIiyX3wVCl5oAkJY1BfUseizLhLhO+kJvAF",
-	"F/Ax1ts291xSFUan+emN4UU9nMWNlts7+p6vUY7Zxm5FIqoQlQjf8bJ+aM8R5rNFhotCT1sd/I7zjGA2",
-	"87yxdz8ZeSBZH9rfwqBP81lOpMRLEgR1XiqSbp/rbxuEUY71vhlmCUFrylK+rh2ptmleEEbSG6wae0+x",
-	"MlcrdAAulphRic1ygX0JInn2MHJWSVmIbH5eEQaEIRVW+k1bYv03Vm1sDV1FhWEpGee/k/SmZIpmI3at",
-	"d9WHTLiKVzBS/6Q0dzS4i1IW9ruuCa/ssDZbAIKDI7aw5C5stbqjw4rC3GEcKuq0USN9R3bVxYpynxeJ",
-	"I5EWD/KfE6Zf33/PcHLP+DojqdkH4GI2t8xKv+4cNmYJC/6lN1db2sJwPvt4tORHW4CNs70fF8h8eYEw",
-	"QwSY4BxxgUheqA3wJcbveLrRRFaTkJ6cnwboQZGPASHmBdIHmKM1VSukOY6BQGvGp6enoSk9RW7t28Bp",
-	"jrAyItKTU5TijUR4RXA69E60SMjiJorT74jCZjstnLrnpvci6KnIg5NwqSK5HPS7V/o3AGOzMSwE3ui/",
-	"teR7IxUpgleqwEIFmD9MCbKE4/7AVAJPkOY8LJWaEkDqHLzh7b22YQ2jPDTqJ3H7juLBQCN0tYyGsH0D",
-	"RvDi1CN566t7ytLAF+2T6WPB0Lndkp80eqJ39plrHsiDex+4G8j2b9usEd3hlWP2jm0BD5rXuVfq2Vda",
-	"8au0j0+tCM7U6ri2SO37I5oX3IpyWuW6mOWcizVWyeqYfMR5kZGThAtyYmaBQ73I6D3puKQDhaYOAW+o",
-	"9BV5cCM3oZrbb8FOEUQKk2sigipESN77gQvNLJH+GhGcrBrXeZuVt0mozO/MatUl4uVdVrtBdsin+ewB",
-	"Z2VECMawa0QZwmjNRarfGvPDObrboPWKJis7SCIsCEp4yRRJj3t5t1l0C1JNWtNazLGF3GgqY0rgRJ2A",
-	"JgR0prQeHH7kRz0I2BFs65FTKyIMQ3Z6H5JaiQBxxryn/jMrPMHjzRdN0Z4vtLaI6kLR3HF8KpHg693Y",
-	"vN51gFaq69P18+/MqJ4nLHJVqp8Er4ZDTJir1nSiTuUTZxmcZyQX9lQxnBPPZ7+VlARkp5elEFpBtEQA",
-	"ONO3wnJZwDZIpPry9Og9NVVOcYWz3tU4QzjLwLAgQ/ME3w83uTtSED9lStUrpsSmSzzefsTd895WkvgF",
-	"wshYKr6SdSkW2ysAf3yYSSL0Xx9mQcXaWli2F3gteI7WKyLCCvlEskV1awa+TzfG6heYaoXlKqDxk484",
-	"JQnNcYauvn9xdP7sOeIPRBgmQDQ6wMSmWYqewZpQY0YQQSRYFkOKHPmtcQ7K1POnQUJ8oHh7ox9md4Kv",
-	"JREfZnPYjbOcYIZevHuDwP4zRx9meEmY+jDrR26LUvX+5kZMc/KZ3sjcEV9FC/6YUTKeRHCr7sMBpLeX",
-	"K8xCe8QLZV70rq29YVrU5mLzRpG8ovaAmYIqtMb6BSlZeqn/WuECVGgEGrVWAm8qo/yw62LGj97jZPJb",
-	"a1icju/JplNh8Kp+mlrZOOcP8K8EsJMOV+ajt74CcIchiTpYAbIyLBVS+J4wNBY1ksQZtaRLhlUpIsam",
-	"Ms+x2Awg6TQmFMPVrZ232o5BhYWS18LckvWtxa/KFFfaXroDXWdGAkYIS0mj7I7uN3dh8h14TSJqcQet",
-	"Vo6BoM/nbsX5vZH/wXKVgrB7ieSKr5l+ig0xJwYUYAnVF2tunjLOkvBLrbBYEjWQ8JoUZH86r0O5Ab4O",
-	"VE1FT8wYxQ9EUNdEqpCs7ASWAKI0DgRJCNVShFHarEy6Xm30E6A4v9eMf0XZ8jjMRZgK+RO2Hmymuo0o",
-	"L7VK9A9Lh6137o6XYTkF/KUy7M+Is9mYCM8XYROc4Hck4inAadOfUiNVqrLwr0pGw+uXssRZPx2R5P6K",
-	"KBWiEUvyZu25BZwHkz16j4ZtrTn/MNdmLzsO7PUtDZHl2MvjiKPPKNl1S2qAC3rTtIptNPNfy9SqTFuU",
-	"+NArzbw10NbSD07uw0stsECFfrsxAuQgjCwxobyUCgmiSsGaj7mz1ni3/2nAcnNHMr4evkPvCG0Y8gP3",
-	"nDwQsbmRJOEslfYHZhffPH/aCEY4Dboeuaj/eBsgGWdLhK2bDECgRRvrYjATnz/79vy0f6lxDkq+WITZ",
-	"R4GVIoK1YPMs6OOo+cQCTNZ4+iQBL/El+t81Uw14U5IVFjhRRMi2jyawWIvcDf6G3WhH+/teap7nOMim",
-	"xfJhGwTvBF8KnINiisWyzDUeLhHjSK5IlgHZS/0Q5Q27VT2Y58nZ6dfnAbDn+OMbM/7M0YX7e/uRzSgj",
-	"jYCaBc4kaYes/J0+EL3Nhzn6lVNmzDKywAmRc6R4zfX/lURalEkMNJAmQFEIooiIeKpFSgK2jzcpYYqq",
-	"jTMPwrBLb/dACRaCEol4qbT2DF97j5mTk3rlO16qolQ3wGpu7jbKiQYWFM+/Pjv95pvnT+fbmpK/fWen",
-	"Xz/5+unZN+dP64FH9TirunmK5oSXqnnl3WKNQKY29zjrtVIBmQ2xEjtC3dtMbCfyPquWkZcRBPKRMe55",
-	"pVlxzdRLxvRXlky2XxSS4UKStA6pAfZ5IkTYkAZCW8LLLNVSm+Y0wliUtbJIWErSC8dlU/PyWDNbpunJ",
-	"0FxQziMfQ+Ftb5RE+huYsZSX6Oz8G/Tfxqat9bTsK2mdA0bmx/Zjs5WmYapGPlKlRDR9FZpowxEMqRUO",
-	"e4Z+Gk4xBtETkA1LaTtUwDDSDcjCS4GNMWGBaWY4s6SZXnuYw61aYE+W/h3JtAYQMuYqRfKiIWLX8JRU",
-	"muy2YiqIJrJRymxakuGD/R3YVekVZRbTbZkaF/zT9qwusVoRi7g1pvbZtUqQxvYYe1E84iak9Tqc2PPV",
-	"Q2ZcgIxHqgNiA1sGDSEJ2pHJFOqwJ7kD6MPfRWL4XoCjrBHAhzJqpMwW2RvrcetgvT5WMGffPBAhox4Q",
-	"kazC1wUX+I5mdAuavYsmdTbTqUT5gfArQWK3uigDYhwRCWEmriTLEPw8rJ5sPVYplffxCSlDpfRhlYsy",
-	"y4h+iai8Hzj9Aj/wUlg//VaQEViZcJbFxLKl4GUR0En+iXPifbZmkBXkKRvneB8aV4mlulkRLNLhfCcn",
-	"OTdcuwu2A+FoJqukwwFG85ynEe4fNb5w5gTxkIjcE5nJA4gyXlI5RzlOuJyjjLLyYy0CzvrAgLioANVa",
-	"v49BIYfLuEuOy86LXRBeZKSHjswgZxEdS0iSCIqziL0+GH16BX6btXXurLBEd4QwZHCgQWTEjQniTxVe",
-	"jmJbHfbaVuSniwfVr1VSE3gsIdXCPS3yGqiyHNeRqgfivMbiPfJaXLjNzx3TbF2V+AsEFie570v53kZh",
-	"wWx72L/MnmIBkGNDPggTPMtGyncLnKje876GQXo0ZSlly+GQem1+ELo7D1ThrHeCf5lRbZh6r1X90LX9",
-	"xaE9jaTkYD65nGQf5lb4GVaEJZubfKgymvOSxVJEFM5GvSilBGfM0B+0jmp20ly3MWeP2cDqvwCXXVQq",
-	"Syh6W68sqXTdtF6ZIP4Y9b2Uw+IWPWF3sN4Q4fgcqu3TrbhU/hGtGfHOT8Ph4UV5l9HkxrrfWyk96fmz",
-	"Z2ffIjMG3ZMNSDSsAF8husOSPH9aiqxlNn3+dN6RrdSMWO+zr7pMpdo257UzdgInklK1i2LsfhPx8pKP",
-	"BRVEjppyoFg6IFvmgd+PTpaJiBH6qoaVklKG1ZWQIBGWIErpucGsAbKW9luDdT96p2Dw7YzE6Rn9q4+F",
-	"lnWCga6k8V0rnPDVWxdgRnwgniyTFcIS3XKJ/vpX9GEGEveHGfpQnp6ePzf/BQUOPnlC0Lent1u5It8+",
-	"77t6tY2FzvTayRIBj4u3nlN5aeV9kiKsIGwaJZwx4jNYPrfif8f5aG6wh62gS+u/ietzDba+HT5CRMwM",
-	"OKlWyWVMNdtVbevQqTT0b37nLDzvA2FpxPz4QIUqG5PGoiIqqFoFZ0vhqGN6mPBi7sWe0ouTpAMhSrHE",
-	"2Z3zQkMeU+kyxiHNQBKmRdJYcrTfats3ARov48aVrBmAtG5miaiS1tWP5b0Mm4a8Uj3wURtqph2Uywhr",
-	"D/PrOmTt6QT4u+Bl8ShBabXw/e3b33yPdhVbcqK1kyZ37P3R1rMbZiodtova5qtjjgs5AzRMIVYYfB5A",
-	"mjA7FOSBknWAXlraYA21ftvbWUXGNKcIQ3cbiBYfnMQSV49NOFc7bzJzSTVh12PJUpLQNJSY/p1NxllA",
-	"eBxNVuBrxUxzmDstH8HvwtOuV5u4u7Y9BawA+T4LHxjRw1Ks4ssXHmz1o4Sw+D0vRcA2leJNk8ScS+uH",
-	"H2fz2fVPs/ns51f6X9/P5rPX72fz2dUL/Z+ftv1ZjQiNr7fxsxA8b4fXBDW33kFttVafwc4Pv+/hownO",
-	"CEuxODYw2YWPuilgLz6cfd8rvBUXv20SBjl2hxmvbLh1YFIIJ7+JpgnUnWdYKiQxTWu5aFQiyX1dDJ+B",
-	"glK6a063o2d/2BA5N0G1BfcFJVnqJHwwIePsXWNE7DWoloilCHTFSEfU5q3o2EDsew/R+jyAYzjxLkTr",
-	"p2hS7RWJFD6IHjQW69oVnTr4eFceOPue8K0TUR1PY1wZ+9caC2ZEqERQRROcDQzBeGslt70kr7c+irl5",
-	"3f6Fs5JIrbea5wa0V5AV0R1ZUhYIUPXbH2a6tQAYNtgBacjoT4Mk17cuLnk/8PHlj6EM3hECa1VhKXSJ",
-	"BwdmxUovgdznJhqmxplD7anG/RAQIhMpAnLRNdfyB7BsLNH/O/rBzX30UoqFyVSGEGBkxFeU45RoWS3h",
-	"/J5GQsbyWKbkQCE+ym8KInIKYvZI+4fgWa+P670e0ynkw7nsZM3NzA14Qw/UP8k6mvjTTjJzK9g8mvGp",
-	"ZU3DO4RX+mjazrSaYE0tbxQzdACxjBLdEbUmRh7IbRDhT+/ftgx9PjDXxzTPhz0SzaydCED7TO0rJ+P6",
-	"4NPzp/Ot4PNSSARVarSYYu3CjcDzb75+3hOium0nH4kBZxEf+TNnFa+qBDYidk9PR8bWDnUA/ZOsI+aC",
-	"kebky1qdImzibLTWo4kgrStqfbbjhsa/XSGpY+bh5oFmuPlp3F4wCokh8o+APFZz0DPa3vpOsR1ue3V2",
-	"ZZQhHhk7Ds9osomLmWOvUMKL3j1fwSB41iEZYmQKks+7qlPD+TYthIFidlhbOwKY92UWtIxyrVwpnqWm",
-	"yiEUWoFCD66yJgl4NGoxun05PomPV4m/qI1LEKgcQpdEqpucstIa/Ct29PRpb+4OCeYHXZMsA55BWGqr",
-	"CJgiV4rzsOmWyARnWJHwRk5Pv+nfiZthy/wQBJ1/aQbRkrEztIgokLJCsFSDTeqPcm2cP6Tubj8d+KQ7",
-	"8jfHqkcqkwFysVUZ3pug5r0Uhn+S9ZV9b5t35XM84ru/wBGhx1nwWsZLvOmRcp48f9Yn5Ez2wM3NLiMH",
-	"+xlCOj/Xw1Dg3khqs8GrIuDSa7N6PSZ0zB9bpNYyE+6pIGmyGc6O4DKMCdE00/cdawonRgNMB/BlxESq",
-	"XYJ0DqfvCoLTTdBxskEr/EBQsuIS0qsKLOWaizT8LB5C/W3EzpiNxgE9BUm4OtcHIIaIQPr56nLEL/g4",
-	"nqb/cdNhp95TFh7OOBxbrDZUW36co9RgaxKKMng/BEUJfkfe+zpbuxsobU7OkGybeIEy++oPXzVaFqZK",
-	"PBkQz8PvezPshxd6mc9Kds/4moX9yD5rGlyqGef3l+jWgOQWSS0DrVebMHP0NS/HmnnbBWaAePn9bD6s",
-	"oqU1+NZJZU+zb63VQxNC71+/RN8+ffY1sq0eUMoTSMgPqI2YpVQTh4w7wrkAc4qtaphj+xhBjklOsJl2",
-	"uHG2u1INRyk35dLj9eyU2NxAUbR6OnUovRirMvKdd2V1trI4joeP9Pr6zOJRN5jBX2LrGLaQMpgL7BB2",
-	"F7e203RA5K1l5oVJQi3K3jSZ2C1ITNm+vW7A/y2JVEEbpI0PlWtCCh/71VKgwIYRNCQuaEYuIHjM1V+M",
-	"miDaNv3Cn8zWOdTrcmESSTJTFH5JpYIiZxlfHoH+t8AAKX2JggEWDmnbnNCuN0d2uTnSq82RhuEcubUQ",
-	"sCh9k/VKncVJEGW1LDq15kFTf5cTfAuc+lgXrap2koSLy/fplQDvIWUhPG3sneD/3lTs+Z7KcLAHjjQE",
-	"gqoMiC+MQ/euTO6JcsUjpI1XjtimO5/r7WjfkoX8yu/NChqhtR2EmHWdMUaid4ZtzRY3GpP1Bj+4IkID",
-	"MxT6okgxsmqGoqEKLFCOiTKSbWyC7z0pABju5gq8ns1nz46MLXFmjH3ZZrhXzpgQd4h8qSKYWue1Z7Gy",
-	"hsVzDcqhV6UJ0eHBHbLATIbLnmBLOpeIlVlmKuzaitS2mJWJwGXNcD7OyI+L2cW/e7QXMK/M/6jwmGWz",
-	"T7+0gAynOYaxu7wZ0tJXKAxqbAG37lps8CMHzTB+6nmeW/gpvHIa4PXwnYklzAnSZFN3rGkGC7XlkFW1",
-	"woHUMMkNTadQOKsyazvXspO+XJU9uttEEHjWsuFbG6wZ3A9FkhWjCQXyeKBkTUTfvcWJfjeP3/MdDc3m",
-	"9+aBsI6cg5sTrCk9ruJ7d0Z0xMiiKV1odS6sPstDyFBgi5Y0DtSyF4wxEuh9TGEicOeZ2kBw5a5VUEo1",
-	"hD9HGihQxAnszrVqctvCq0Fjn7tqK+DkgYgNsO9o+hx40KsSvr9MIY+5wnTWKrSXU+eKMNtdMhxbM9y2",
-	"tq8hwJLpGOXfbn5PreeKqJ+KfcID4s0LTblfX6TOdS4EgbopqYfjCeJ6ilEngF8jRbJM2u6IUDIes9R2",
-	"A0Cuen/vUs4EPrAlaB2BcP7aDMEbuyJZFmlfFC9JFS6fBpDV833VKqOmgQzB1TYjKJxUIIikv/dy42si",
-	"cspwdqXHDiqDVjvi3jrSFV2yN3vFrOyBT+eq6EYoVGN5E/TCZSRetfTorKpjLTdSgTmNmIQzTciNaPcd",
-	"zC6GHQdpRlmUQgkXglWVlPthlnAmeTaoi4JlVI1jDuRXDmb7cqygG35f50hPzvrQ2jNBYuELtcaiuyfN",
-	"CCRLXooklmEq5KjcDre3f9n00U8Do5LMFur5an7pLhBMIVZ5cB5CtGqBYxzGilJkXWjp31mVxVsBFmYN",
-	"btZGHTTv+luCpZqDLR2ewiX4WqGGlVGvoctfZb5pni/HHwdbi83qQ4ZStotopH9m14EnvI/PTKjXXykc",
-	"SWa+o2Nul53mb5TFW2Z1OEusfe+BRKuehnuIVV4tiRjBQqMfChFDn4TheZJu//F8yZykdDAdsDIngiaR",
-	"Qm7hQvoCh8TLqxUWrbbKFlqaylEGRuxTfeazgZXswl1MNSBBJp9bQ5Wx9unnGtsitWG3zvhC/jtrEJC/",
-	"2bIYVdzDwXxuKNdSTJCd1Ih1TIbutlE3CuS4dOJrbyDKmsReIxEVa8LQNpYOA5xLgIVddUGkqg06fcRV",
-	"+Dyxg+5MJO1IrPB5q1bM/U4J1/7JGlMQZ4a/uJIvtlNIBo/P8GqBzjazpmoVZ4y+C6LNLDIdzKg0Mb5h",
-	"VlmfudkbpDZoRZergcRseya0sl9Y6is3fvsM/S9T4/0BZwPZEE/TrrbtGmoS6U3ajAg93qznDg/9c1rw",
-	"Gbq4WhEhPegDURnVgCgEJ2kRFbBsWfQN6PPmF2m0gPIZoSbUIgWPiMahRXqL9LbppQmfLWB0XKhwN5Pe",
-	"118/yFjEqgOMFJpd+/RAxDiv1eJqJd8ACGS9HqoNojehDYIg82uEVbSGwQ3jjIQLGSjzphp3j/M+AFzX",
-	"VJLjwVne1RHqT59fO4iaNSEBu9fSZSj1cvXfauECXZD3ruNmXmiVXXY6j7Y2qXXEXWOqTJWHRgD22Xlv",
-	"lpm3CYyspeUPGAVfrCG371Hc2f7QjIJG9feh0hmvqZDqAq0c73NinoYG/CRMcZO1AUyDZPvWdpgJ5I/E",
-	"+yvUHka01OI84xa54ZLCi0XVeSQAkobAq8EB8qgGyRxhsIVubBc1V6l3RMFg00wgeO7Wyik1DSOq7s76",
-	"eRq7XKzm5BbJXeNlmJFu1RFuJZr0hPpX+TTP+nKyYKVfgnvLsk3Hu12nXRdB4QsTB6KJXJuHsMBtOz+E",
-	"BRjbKyL8Nnvk9gRmje04UYMEyQsi/CPf0iJIJmk5NPRCeu9MXyUM6whx0w+zR9Z3uqdJsmEuD+hOWZmz",
-	"rXyyXsYt+Hrsj7Y0HLOynWtIpFPjKHtb8icsZ3rAeqVQRh8q/o6ZvCPzYmx10w5lrZEqUYNB8O5NVV30",
-	"YEVFr13lxFj6mRWKvq6JON/2XpTPGWcSDy+Bs74qqOQp6arovKeYMi6mblzFxc5elbsGqAV7+7qVqrqG",
-	"HZW4HHCjSRKQ4Bx+AofZXNfQDQssrzBZTNgcB/zeWnbnp6eDbbMN8hqn1m2bl40r0LkIBrT9tyCuq1t1",
-	"JcwiL84I/uVr629HCDYcFVV7sd0TYe5KSUl/VrSLIz9QO5sR1fupvA+Gz0ITqJuML294KLzyDauCABRh",
-	"yCayD9xjxnF6Ntj2pbfQy0egHtGfoeeM+cnIRgH6uVNrLu5vQLULAPwdTu6JkqYRHhfoTuiHE6rPaul+",
-	"4IGqNjADM2+tHz1AIdB2eEQSWy1/KFT5yHR53j733zQMxx7TiOkjTFZGrA8pjQXn2Y2NeY9oOmtcTERv",
-	"qtITRkhQNeUiFCcsMJN5KLxnJ9CWBRSeDkW2D+yCYeIiIQPH8AF/aVsXLnSZLLgdm6sIp3bQrU22AOuv",
-	"wTDlzb4fe+ptsaIBf8LkXRb0T75REulvXNNOF01P0O+cERf0yQX66frliI5NkyYK71cboT8T2Lj7xwT4",
-	"muWmUJQsAR1AU6qBZGuPQwrUhC0KwSJB79//9PYV+q/3r1+iZ8+ePvtLs76WjR9Wtsa6ax/c399aU2SX",
-	"sGtJFgqsJzgD4+EFOj89f350dnZ0/vT6/PzCyMON8M3AUr8HLbXX7bbLEHkHR2s3f+lNFDOHmXvIDy0O",
-	"bOlj7+rAP9tYxq3O8qUaF6ccyTe1nuV4PVFj8LV6g1YZ5sBloKP0QkNKP6uA1zH230j2ywZuuTld8G5w",
-	"kYZNwSNvr4bqrs3RjDunFFRtrvR8NjyIYGF8H7AIuAjMR36ClVKFybTj99SIfRrQ9k+Hu4osbqSvDu82",
-	"WtB/EL1T/a6wBY8k+JgOSC/evdEaiy/OeYxeQU1ODm8v5czmY1OGbj8eVYUpb9HaNKKXthcmYoSk8gLd",
-	"YrbhjNyi/2Ic2hIeUfaXObqVJFvcov/CbGObFR5Rhkw507/YWo/V7HpLt7XUl9tj9AqEbDCRR3PO5THS",
-	"iJeowEsoJXqblEJycWvCn+Ep1F99JZH5QrOsW/3x7fEHBtEvCWHSQB26qC8gv2/2osDJihydH59WGKh9",
-	"VoX0zDwgZ7W4vtkZ+G0KwnBBZxezJ8dnMJO+4kAXJ5VNwtYo8PB/k84uZvpUL5xOXWCBc6KgMmEk4a0a",
-	"cmIOCllvPSOhdzcMbCvd2QapFZfE5OtqsUFhRS4BvIIwdYsgvCBrupyEzT6DK68n+q0kYlMB0PUONvet",
-	"njtip50ZmOnLntwzvs5IugRXg2Sc/w7/cmsMzZzsPJ0pBVDzxsV27u1S1dZ7RLfOdV2ABhTLi63pW3z4",
-	"JZuJ0uOWrDz0GsLIVVqHDAwuICxHxHZirTeBs3dZ+X4BZBWc2fqi56enxvvBlHU64aLIaAJEf/KrLaFU",
-	"LdLpLNZXAwQ2YHrtFs3ADcAsQyALGoZYU3J4Yr/TE1f44lM9AmX2wtZIrEKYqtfN+Budk2wG2aUVZ9Pw",
-	"ywhRx4LgFGa1d//kD5p+ijKAvxNz/0dff5rODg962wE0APxrFxMyBdQhPxgCTCCAyTOcFS4KwkiKFHfB",
-	"gXvg4IQ8EJvjXnAZwMX3mKUZ2RMdED7xN25qcE2HiRe2BUNTTFGiJJ8OTQSd6DcNkqDYKJQUneAKVk/C",
-	"HJkHQWsLWraYI6jVgxXwMvtE+BKfg+jDjFwBprcpRJpwqe73+soN+rNd2XrYWQRn7oBTIOraxxlKoxBk",
-	"9J5kG3RHVpSlHi2GmUoluB4Z4KdV44UB11lpMNnwq7hE5UcdXKg6KAt2x+h/AV1/4SnwCmGXIPQb0V1q",
-	"XYGvocEaFykResEVFvluDLlMjf0zjj0Y8ZnEYVB+1liilDPikycmlxoPSjYafv0kQ5iCvJmJOAHgFWV8",
-	"OUeMrIMX3VY7CDBl/dsajViu0kklNkb186pNTsD/LFpFrfpRUAvzkc9BzeLpSMUCugxOqzl0LWdCj2Pr",
-	"mSo3063m1VurrmnSmiPOQBStNwAIwbkedz5YhzskAzBXo58D2Gs2BQdwEeM2BcI/6d2a1JiX31b56GcK",
-	"MOiLfvftKboROKUEp0E2r3dT7H3VTTOo4xwz2OQ8olG9SNOXvnL7IXSjWqecQarR2dRICiIohd6OE6hC",
-	"aYqww9AueKlfHG+HSElGTPR1E1nvSc4fSIWvKZSbp6GKcnqZSeBjptoPRPNZUQYo94qovSHx+cn99DHI",
-	"/aXL0JrqGZmY5k+UDQIL86hrItW0RD851PUWQ5A3CXI4h9ecTmKKg/4pHv5I8pyoFWVLowFiliKJtZZE",
-	"1IoIRI2uBF1Ad8eV6yTT8azDkIMCmiT3XYaTe8rSiSzMmZnMSGAkuZ/7tE0qmrX35E4adkoy+uArN0aB",
-	"+l017IuWluw5NocXl352tgHoq6Q4Wq94vqOvIHARjJ5xBG7Zkz/0/+Jug9eUpd85tbKFPFBSIMjA6yjW",
-	"w958LiLqyvmzZ4+rrrgqE+GL51TraaRdznzNAadGQ/EwLhBNLxH2nucM3M2QSu2rm4M32/ibTW0NQFUd",
-	"3XAVB11RH43ecT99JZgmftvk/fLVW1S10mt3zavqPd1yif76V/RhllFWfvwwQx/K09Pz5+a/KKXyHj55",
-	"QtC3p7cxbdcV/ovYFILppUHF2wWVODRABm5sVVdQcJQBZTgT26Y6sGcLvpYmGr2wddVCezMsrr63Wo7v",
-	"aS2h5bw/jevw16zfKuDNHfvfOJdwYDVLe3+4JLW++LhNvyuepftcqgF6jqKCxLjndGqOXmUiNUdP5ZMi",
-	"LiE4555sEBRPXpSSpFDHV8toiLM5fL8ylcaRVHgzApyVWhRzV08KuKnJu9thPd1b8mP1jqxXPCNWhtOA",
-	"X+BEybmTCB4gYBkE58pHsx9tD5GYDTS83PxnRJXdXMxR6SXgaR5+N5819dYKD/1apkuSorvN3ORn+xoq",
-	"gUrZO8rjddzxPMc2WD+sj74v2Usz6M9keXBb2tvs8PGIpTstbapORMiFl6ooXTBCwvNp3q/3JQOJ0SLN",
-	"1TZyglXJJCFMv2763peSiGMErjBbGAHyOZQgONfvav0YyESTaokSSuNnlBFXw8GdBU5RK++60iIc+UjV",
-	"rX5GbyE36fYYvcy41Po5iKqcMeP1QURrmOYzu3eWmqDOFc1S4ULDPE+EKElH2i7ydJu27ejEU0ObviuT",
-	"fkfE0xs/aBcKn4fKLZgYlLWgSpGoS8wKjUFZbfar6b/vQhXtn4l80P/dJBlnJP0YqmV9SFZZQeqTrQ92",
-	"onfU+H17P8EL4vEymSLseWjCmQRtiS9MWL+mVui7dYxuPeQglFQToLS1NvXQOmAeWHrsR/+3BtMc2UBb",
-	"dHb8fBe/UcwtcY3vyX40+Fg438YlhkxDliIt3k0jX34P+c4OnQrfE0BU1WeH8fVQ8PcyiIyy+yNnkQ0y",
-	"iGsi1VtXXXsH5hC6+T5hbfvinwZKL3ud7en5t0+/ff71udZru5pAjyQIniiijszb0CQMv5U7ykwFs0HX",
-	"G843jawE7dnYxkwJbfA5VJWlbDlHUj9ed5vGM6jge1naDDRX532Cx6TeCSj2lrx3YyZ5SmxMAJE+HV3W",
-	"DChJUZrHF4wlJ1I83F5CiACkGGVkofTjHXt9fDabw3WocNGTYFJVZyf17VNcKSzUpTF24Q3CSz5shxOF",
-	"cbxi6SXoooMWnSSWw1dcMgWOo8Ea9uswJ3gy1lzzGSQRXhCWEyVoIh9bFmm1MNPXtcHTqp0duUKmcSFl",
-	"L2HG2jYmefusmaRWdELWrj5liPxW4szRFZgraU4ufS1tZAtBul5sGvl1knds0BgCxqqL0PEhyv5+LAiD",
-	"BgxTPpVV8agAbX5TvyFng25IaA0oSxU2mT4dt0Cb4M9MiEe8D8IkPjz0M7m74oB+yJ99/vTZs7/ohxBX",
-	"/Raa+hX6G7znrkmHyXfzT6yqbXCO7rhaoTXeaO2PfFTN31QNN5wSOVJ3MyQVILVa7fPYY+vro0/y2L7w",
-	"JV8aL6xNGlzgRNV9FzdWGYi6JqAg9iAX15PTvvKAEckA55wtPZuojNjgwYjZsQ/qRjE7qpdDP5BD5aCJ",
-	"C46sYsZA+/00uiskx9XrDZmGpvUnAGVUX7cQbLEBrImFsC4MQSD3oZWjtBvHd1UtY1FJ13gp/0yGQVee",
-	"85HjkRrLtqRfMkkkzBUxDFwjpF2Tqs98b+7etnPf4thQxklmi+wEue0VKIe+3skhTBQggUFSXFAV7RXF",
-	"XjjrphOBCEungbx4IOLoSr9x8NLJS3RrYHaLEiwEXE5kYGNfwbnpANF4dBG0qkPnSOqLmtnobiohNXan",
-	"m0qY4FncdP8Kvj7MPYO5c28Cf7xAV1g4I2mIAtx3e2Dd1lKYXfz7l0YkINbzorsN5JEtCVPWxYYZIg4U",
-	"SHFnDVNV5YMVzhZOqAIvqbGd/1pKhXKcDrrAptZBDel6uSNYrtvx5tF0bcZ+0aFVzcP0hw4Y+EzBAl41",
-	"USybSUWXiBEb5UKF7Tc4wq1qbnFX0Hrz4IeLXW+t88g3G+LUQ1to4vcHuDP74/QHfE9C11eL0Voek1TZ",
-	"2AbbQZJKJFd8zVwDo2FvbwPHofs7IEDkgd+TLRo4WKAIlA2eJlBETxWA8WVViTzTr9nGDNAc1sYtQJzI",
-	"buD1WfUdcox5xmf/QSLJMbq1MK3LJP/n6sd/IrDLVglWKTIBDxBPBg1yILpMrfVnruLfJbo1iei3vrMp",
-	"VrawhZvnEt0KIjcscWNM5VZghFihBckyl3ytuJGHjEFeKoSXmLKmpWBo7MkCP3D9RpOhKSSv3Q++iCSS",
-	"a2BLTmSEOCoT9pllRHwlUXX8IddDkmwRTSp5kaaPAJvJ0o9+aEBGs2grVe0FG01SoB91C1J/N0O+aPkJ",
-	"zvA4aXwGosEkviH3vEMW+rs1FR1IBDLTP7LkU1v0oKl73gY33mBgEHpSCPJAyTquc74zAw6JpVfeqPnY",
-	"Vh5zgSwIIsZBC6FJnEFbfVvYlkUXxFWfDKWqruTAGvNdgjstqoc9rg7RX1B25o63IJ6ZuScMPjcfOz08",
-	"HztETuYezCzHVJ8Ws4QcmcKy3Y//z3bMF/3618oNH/z5t0Adl8Q/UADwxWwPdHNcMeXHFQHqqx5UBqjR",
-	"vkXTIOSY6PO+WzTw0fAo/IJejWngFn9E9oXJZ78Lp49wFw7xjkx4IUhXsMIP5JAZ4z9EM1bbVZCn8Vpz",
-	"MIfC1IiyuSlUBi0fc7xBKa/k0ZdX71/XTKu+RB9OoXSyKTg9qC5XpbBzscSMSgBU99P9Y2PkF/2A14/S",
-	"7/xogGiSHLP6hPUaAZJCMvL0qv6VsUsdiLfB7I/8yldrHvSN1xiZ+xSbOiX41hymjQIj6/G5mPoCVs2C",
-	"ojfvnRnyRV+5d8Ax+y+bAcdU0rOZDa1XHJip5rLAYwM3LMor7Y4GVMQyZzzcPbPzfw5nYn3pg14487Je",
-	"+lbZJjQAcWZCxpEk6qgsIBcBKY5W2PhE2haaodiEG6jlj76iKu/coC/7FoKo9TiaqwPrQVRXc5ADXjUz",
-	"/yNftfqqh71lRuTeUTp3mD1RvvtrOBtPbA6KJ9N89rHjE2uNSmOVu2ij4WjKGZkwOdMmvAdamtp2GNR0",
-	"jSywVHNbbtXmrkhsm3uMTnX3KB9mlvBo/4LMErvfibgpYl84fHbedvoIvO0Qpoj9GJwosx5x4D2M+KJl",
-	"AX2Ex5EEAJyHKkOrj3E4OQBmf2QpoFrzoDKAxopRXyXeSNCRqKmAt2udO8DzwBfCou0Leh+mhVf8zdgP",
-	"Mp/5Fpwe/BYc4rWY/iq4ZL2Oe3BFl+zHUs2G0LNpEW0yT6eIwU5dowHY5QiTcYwR6w2+OZTpw07+yAQY",
-	"9gNcOUP99JkRV8Y6ZUwe5CjHNAPLY4GlXHORXmrR39T+sYgbY/KvJz4YI0pccbsi6qdDxRyZuf/Tcfly",
-	"xaE/oUdelyHLll826B+PTFt2p7u1lRv0mbqqmJakwGI1QrFtSxlvcYIFNOTco3fioUs2PHKRBofBd+6N",
-	"2bHMQmVqd4QzSRi9q/0ETRt9a5WqeKLN8TYFE1cuHA+sFwQnq6B2MKaLiDvMoAq8b5hUkIb2Ga4DdHi3",
-	"B+0oJjM83X1oOxzqkRBb2nW/HbPaf1hh2+taTrjtVGmMQ5QkjUuzP8GuCSk6qkVe6e8P9QbD3J+h4iMs",
-	"3Fnv0fl9TMnEDRRLnAKx70qFMAJQasFJcWBTnGWUhaoAXCKMqs3aVORWPceN3eyomljSgn4+OxmQdPqf",
-	"kGv66Cmm1/VEFr5m0DE9lG06gd7zIk0PnEn6+RJIHy1v1ONnRJLogNCmUUmhX1wuaChrq07oWO0CM62q",
-	"9ERww4hDxixykXY1bIEtTsUnanpJMyUEmi24dyHHG1RKVwscAvSgojQdX/K7qTNqkGkNXquPmlvfESyI",
-	"gL+0Ogm5qYYQS5HNLmYnuKAnD2dAdHbZP5z0ZrGrp3GKDWyo9oEth1H7xNq0ap9UMkztQ/esffrl0/8P",
-	"AAD//w==",
+	"3L37cxs3tj/4r6C4u5XJ97ZkSbacRKr5wfFj4r1O7Gspk626mbLAbpDEsAn0AGjRTMr/+xYOHt1NAv0g",
+	"m7KdW7cyMtlEAwcHB+f5OX9OUr4qOCNMycnVn5MCC7wiigj4V1oKyYX+KyMyFbRQlLPJ1eR2QdAdIx/V",
+	"HeIzpBYEFXhO0JTMuCCnk2RC9VP/KYnYTJIJwysyuXKDJROZLsgK61FX+OMbwuZqMbk6P7t4kkzUptCP",
+	"SiUom08+fUomNNMPwngFVotqOJpNkokg/ympINnkSomS1IeecbHCanI1KUt4cnfknK6oCq9txaVCgq+l",
+	"Xh6GxcVWZUapvzkjM1zmSi/pLNFLpKtyNbm6hH9RZv517mdEmSJzIiaf9JwEkQVnkgD13wk+zckKNoIz",
+	"RRjMFhdFTlOsZ/uoME/817+lnvqftUn834LMJleT/+tRtb2PzLfykRsX3thc/G8LrNCaMIXWgrN5gjDL",
+	"0Fp/qDjK+CkQzo6jX/Msy0j2kgmerwhTt3xJYB6F4AURipp1SJIKAnPf2oRkotwv2ua7Nb6hk9v3/7Vj",
+	"JO41//KU5dN/k1Tp18A03xFhydScXk7ZMswGOMsEkdLyOBWIM3Ki6IogSdRJWXjG2FlX4d/VuhHmqe0F",
+	"2R8nZmbR9RyJ2vsTOSdC7c4HS0nnjJBdEr88WWGaa+quFxxJQqTmMqqCFE0XJF0GV5WRe5qS8A7qQ+pE",
+	"lHnuGuGp1Aw+4wI+xnra5pxLqsLbaX76wciiDsninpa7M/qJr9EKs42dikRUISoRnvKyvmgvEZLJLMdF",
+	"oYetFj7lPCeYTbxs7JxPTu5J3rXtb+ChT8lkRaTEcxIk9apUJNtd148bhNEK63kzzFKC1pRlfF1bUm3S",
+	"vCCMZB+wasw9w8ocrdACuJhjRiU2rwvMSxDJ8/uBo0rKQmzz24IwYAypsNJ32hzrf2O1vVt936LCtJSM",
+	"8z9I9qFkiuYDZq1n1bWZcBRv4En9k9Kc0eAsSlnY79oGvLGPbYsFYDhY4tYuuQNbvd3xYcVhbjFuK+q8",
+	"UWN9x3bVwYpKn2epY5EtGeQ/J0zfvv87wemS8XVOMjMP2ItJYoWVvt05TMwyFvylJ1d7taVhMvl4Mucn",
+	"O4SNi723M2S+vEKYIQJCMEFcILIq1AbkEuNTnm00k9U0pMcXZwF+UORjQIl5hvQCErSmaoG0xDEU2Brx",
+	"ydlZaEjPkTvzNnRKEFZGRXp8hjK8kQgvCM76noktFrJ7E93TF0RhM52tPXXXTedB0EORe6fhUkVWstfv",
+	"XurfAI3NxLAQeKP/rTXfD1KRInikCixUQPjDkKBLOOkPQiVwBWnJwzKpOQG0zt4T3p3rNq3hKU+N+krc",
+	"vKP7YKgROlrGQtg9AQNkceY3eeerJWVZ4IvtlellwaOJnZIfNLqid/aaay7Ik/sQuhvKdk/bvCM6wxsn",
+	"7J3YAhmU1KVX5sVXVsmrrEtOLQjO1eK09pLa9yd0VXCrymmT62qy4lyssUoXp+QjXhU5eZRyQR6ZUWBR",
+	"z3K6JC2HtKfS1KLg9dW+Ihdu5CRUY/sp2CGCm8LkmoigCRHS937mQgtLpL9GBKeLxnHeFeXbLFSupuZt",
+	"1SHi5TSvnSD7yKdkco/zMqIEY5g1ogxhtOYi03eN+WGCphu0XtB0YR+SCAuCUl4yRbLTTtltXrpDqSav",
+	"aSvm1FJuMJcxJXCqHoElBHymtB0cvuQHXQjYMezWJacWRBiB7Ow+JLURAeqMuU/9Z1Z5gsubz5qqPZ9p",
+	"axHVlaLESXwqkeDr/cS8nnWAV6rj0/bzF+apjissclSqnwSPhtuYsFSt2UStxifOc1jPQCnsuaK/JE4m",
+	"/ykpCehOz0shtIFomQD2TJ8KK2Vht0Ej1Yenw+6pmXKKK5x3vo0zhPMcHAsyNE7w/nCDuyUF96fMqHrJ",
+	"lNi0qce7l7i73reNJH6FMDKeim9kXYvF9gjAP36fSCL0v36fBA1r62HZfcErwVdovSAibJCPpFtUp6bn",
+	"/fTBeP0CQy2wXAQsfvIRZySlK5yjm5+enVxcPkX8nggjBIjeDnCxaZGiR7Au1JgTRBAJnsWQIUf+01gH",
+	"ZerpkyAj3lO8O9HfJ1PB15KI3ycJzMZ5TjBDz969RuD/SdDvEzwnTP0+6d7cLU7V80uMmub0Mz2RxDFf",
+	"xQt+mVE2HkVxq87DEbS35wvMQnPEM2Vu9LapvWZa1eZi81qRVcXtATcFVWiN9Q1Ssuxa/2uBCzChEVjU",
+	"2gj8UDnl+x0X8/zgOY6mv209FufjJdm0Ggze1M8yqxuv+D38lcLuZP2N+eiprwjc4kiijlawWTmWCim8",
+	"JAwN3RpJ4oJa0jnDqhQRZ1O5WmGx6cHSWUwphqNbW281HbMVlkreCnOvrE8tflTGONL20B3pODMScEJY",
+	"Thrkd3S/mYbZt+cxiZjFLbxaBQaCMZ/pgvOl0f/Bc5WBsnuN5IKvmb6KDTOnhhTgCdUHKzFXGWdp+KZW",
+	"WMyJ6sl4TQ6yP03qVG6Qr2WrxuInZpziR2KoWyJVSFd2Cktgo/QeCJISqrUIY7RZnXS92OgrQHG+1IJ/",
+	"Qdn8NCxFmArFE3YubKbanSjPtUn035YPt+65KS/DegrES2U4nhEXszEVns/CLjjBpyQSKcBZM55SY1Wq",
+	"8vCvSkbD7y9lifNuPiLp8oYoFeIRy/Lm3YklnCeTXXqHhW29Of9tjs1BfhyY6xsaYsuhh8cxR5dTsu2U",
+	"1AgXjKZpE9tY5v8uM2sy7XDifac288ZQW2s/OF2GXzXDAhX67sYINgdhZJkJrUqpkCCqFKx5mTtvjQ/7",
+	"nwU8N1OS83X/GfpAaMORHzjn5J6IzQdJUs4yaX9gZvH90yeNZISzYOiRi/qPdwmSczZH2IbJgARatbEh",
+	"BjPwxeUPF2fdrxoWoOSzWVh8FFgpItgWbS6DMY5aTCwgZE2kTxKIEl+j/1Nz1UA0JV1ggVNFhNyO0QRe",
+	"tsXuZv/6nWjH+4ce6pwWAdcg+Wii4M5i/0aiNKfFlGOR7R4kSaS0ymdtwRdnbUGpRn4P/F8XdVQPcQcO",
+	"RVjTwe7E53y1wsELTMzvd0n2TvC5wCsw2bGYlyvNodeIcSQXJM9BIEh9Ra8aHr06GR6fn313ESDZCn98",
+	"bZ4/dyfG/XtX/cgpI41UoxnOJdlO5vkHvSd6mvcJ+jenzDisZIFTIhOkeC0p4huJtJKXGmogfTRFIYgi",
+	"IhLDFxkJeIVeZ4QpqjbOcQqPXXv+QikWghKJeKkQZuZrH0t0GmSn5stLVZTqAwjhD9ONckqTJcXT787P",
+	"vv/+6ZNk14b0cun87LvH3z05//7iST0lq56BVnfc0RXhpWoKQ/eyRorXtlw97/TfAZv1YnfLqGNxvI/m",
+	"bbm/GUGgORq3p3cnKK6vu5Ix/ZVlk10RQXJcSJLVKdUjckGECLsYQZ1NeZlnWp/VMlgYX7s2ownLSHbl",
+	"7p/M3MnWAZlrfjI8F9SAycdQ4t9rJZH+BkYs5TU6v/ge/Zfx9msLNv9G2rCJsYaw/dhMpemyq7GPVBkR",
+	"zSiOZtpwbkdm1eaORz/15xiz0SOwDcvodhKFuWI2YCXMBTZulhmmubmzJM31u/uFIqsXHHrZccYqP8lW",
+	"DJ4hXhCGJE+XRO0ycM5THPYUF7Rubde2txA8tR7skBmieMoDppxKC82qZVaE3bwrHssachHh9mvUvzmx",
+	"a+onYzzlxuAXbUC+L/OQF3Qas0GTz+hRWfEsQvOUF50mxA085J7+0OaFcbIxFCMKMctLnxcEKr228POg",
+	"XCuZcwj0sO9N6hbMujFpOwtLj2rCjeETt4cDnTMVV4zioKkx2RGcNC9ITjXBAwysFFkVKrKLaeUt3GVV",
+	"QfR1NYi9s5L0f9jfpvseA1HmMc5laliC5Xb2yhyrBbFXwBpTa9pYPtL3xhCffDyrMcTobk/s+uppiS4J",
+	"0W+qI2Jjt8w2tLHJGBztWe4o7BzOk34GyQiNJGmUUxm4Hm2EbmthnXksEDL8cE+EjEaZRboIHxdc4CnN",
+	"6Q41O1+a1hWWDiFiH4RfCRI71UUZMAiJSAkzuXt5juDnYRfQjtqbUbmMD0gZKqVPXZ+VeU60Tkvlsufw",
+	"M3zPS2FzoXYSOcGTj/M8ZuDNBS+LgN/nF7wiPi/GPGSdJZQNS27qm7uOpfqwIFhk/eXOiqy4kdpttO1J",
+	"RzNYZWf2CEzqizMfFpvhzJn0IWO7I/udBzbKZKLIBK1wymWCcsrKj7UsY5tnAMxFBbgvtZYXVCu4jKsz",
+	"XLYe7ILwIicdfGQeclGnoYwkiaARpT2S4X8DsfG1DaAvsERTQhgye6BJZAyXEXL8FZ4PElstMbGt7HqX",
+	"c69vq7RmOllGqqXUS6fW1bbKSlzHqp6ISU3E+83bksLb8twJza2jEr+BwKsvD70p39tMVxjtgBiDmVMs",
+	"yXxoWh1hguf5QP1uhlPVud5X8JB+mrKMsnl/Sr0yPwidnXuqcN45wD/NU9s09ZkB9UXX5hen9jiakqP5",
+	"cfSkd5Vdv+sis0a/Sdm3jib07vULcAzfKCyUFmTgDZ1trGdoK3Ggcjw3h6dKej+sPcq7WlFIFSkqVQSi",
+	"YiZHo8cNp3U9woIhNlmmC4QlUmmBzi++Oz07PTs9v7p88vhikIiOXciCSCASMiIj6XO5Rm+iAoumU6Hu",
+	"pPHlmFu35IKv9B0gSiYRlsFKzrjjh3JB1SYaZt59HSwTYWRMajQTfAUqney3UdIw1h4G2BbZjR83QTIn",
+	"pIC/rDWWIKl4UZAsMU7N0KBrQZUyZaSdc972SsGFZjfK32xuWYavPbdYIlYv7OPCcqf2YP+VEQI3Jr8x",
+	"LARs8mNDCOyc85bk05zPw8cfMsRMScEYp2yMw8UIybyDLchNjhw2YVrzkcmWh+r4AUUPhGQDTb3oEY3o",
+	"f+9fPUePHz/+4drpgLJe6xk5SCIQMcCl4iusaKrVbFbiPNHHGU9zyMhRCyh4GH4q3RGEt1YfwV/WS5IM",
+	"yV5Z0zz/wLj6oIcJ+KIXBMmNVGSFBJmVEsqwA1ZhOHHFl3ACifqcUXeoxj2jwYq73JoYq92DuY+24Wa+",
+	"p7YZp8UYAsu6E7YCGlgRlm4+rPoG41a8ZDHwAIXzQXZwKUFk9P3BFhHNTJrvbYzZQV8rkYEu+4SUrHqr",
+	"p/XSKrht9kGnJyNuQnfZ9/0q2rw63mIwhtRdj66xu7oFl8qb/s2kj2DaR1FOc5p+sInZW0GM7OLy8vwH",
+	"ZJ5BS7IBPwwrIIsUTbEkT5+UIt9KqHn6JGnBsWjWMnfmllgMi9o0k9oaW4kTAdvYx53vfhOJVpGPBRVE",
+	"DhqypzOtB47CPV8OhlGIOD/0UQ3fy6UMO1lD7o+w36OUXhpMGiTb8tnXaN29vWOYpdtYNeObpy2ZG6ae",
+	"CPTRnM8D/vsB2+pz8gLu1ThASFQVi2TQhqq43fh97s+RshtgmB/1QwEtQhBk6uXBEl6QjbbPySm6WVKt",
+	"p5lqWf0NlwTlZKZMfpN7Fq8ImmGpoOgLoERghDLP0FQbEUydojf0niCJN1Z5BsClNdYvXJKsgtiS4GnX",
+	"XJcTFTI2eMyHHI8KDgRGiGIi5PQ+8m5p6BQ58P222OzNOPv8PyUJmUnP5FK6IDtTvoBX8lJAMWOeEamM",
+	"s3yX8jOe2yTeLQvB1PYxs6Wab2Qw3qJNvsCvbWqc5FBbbArztEon1TW6PDsz9svZpIkyNiDfdtcQyInm",
+	"MknuiSBojZki2TWShKAb/ZHzALuALlkRMdcK5iTxZcKpfioFZ7ILo66xYCaUy7gySgplMw55Q9NyPiDm",
+	"6wy6nlcT7N2OovDDUyCQT8nsjary/uWFq94kqEKx2cpyTeL1A83hXHk5zPIbifRTsjufuAbQsgfciqVJ",
+	"b+H6PxbuboyTd+P3YzsCnfN5ux/FlTs1f/hvXgqmze4ZzUniapMSTckZJa1qeNjR6Qe04GB6hf5ChbcM",
+	"M73Nlu687lf9MZRarV1Nj+cCK360rAAPYQ2jgSq0wht9bTAsBF8biIY9g0tbhSdA4N5cYXdyTLY4rgFf",
+	"n/V45ntj+ocT42MhqiT7rdTaxndbEAIv31RiyRXfO46+4xL9/e/o9wlEgH+foN/Ls7OLp+a/4H2GTx4T",
+	"9MPZ3Q4+lBaV7fKkNrGQtvrKxbYCVRY+L5zKaxt/JhnCCqBSUOqzEb+ERJQp54PtvANyV9qyUD7E8wsa",
+	"BvtuySgRLKrTj5jlwGUsVWDfNIKWGL+m/oc/mopv9e09YVlE8b2nQpWNQWOezoqqNuC+EwCv73Q/t5Q5",
+	"Fwf6pV7RnMSsFlRghyk207qr+EZCVte1VSKlyXx4wdkwQ4Ipsc3P7cHnnERRFiKZ/+vFxkySSoUIyyQi",
+	"WOSbYOgclhYM7GmFwBhhTsyULCNCKs4zE5RoF2x26D7XQLUPB98BeqgXJASyaarbJSgh8hS9w2pRUyFM",
+	"EpbeN6T4Nbrl+p+An5J4pNOMkMxamIz4ioXmzk+D+gqfoYKIFVVX/l45e/rkydZtEURNIQ0shhVeGjBF",
+	"e5xSXmwgDcViLPo/pDLx66IUoGOb1/e3FDJCitZ1QCq1KXWBAkykOI+nwrUM1STCxeVlyPG2ZiEuHTSG",
+	"ZqLmudtCcjzrtGqaNWZdRWaCFDkOqetrE+CDikhqUAHWeIPm3AD42gp1rZHgaU6QGSVEWsXDy+hydBMT",
+	"Rtb06Hs8X5gfjXA6PYZSq//NSI++52vrUO1yM52TkIMADrhDgTHOohkXV2hRwQ6FhvMs3R9VwhVHhOd9",
+	"ItYn4kT/f6SwwphjvVWnuJ7gDlLweESiJ3+QSFD82u6VMet66DwVmMXOQQaUv+WVl8Z6CbLzkqlD2lfI",
+	"KRSwaG39xdQ4BczK3d7ViNr3BBi+HecIhF3QtyTPvd/MiFZ9IYExvbAV9HBP9dJBapWd9ZekvKAkQ5Lr",
+	"4frtWg+3aMAxQ6Wx/nHOw1lYcBHv/jgzXkM7vUDeUJhRP/XdxnE83nqod3YmwdRcRuBc6L2LybLoHYtB",
+	"ddu9Y4OXQEy2GewxEKlXSC7wxeXTRP/v5fkFIPBllzVHpPlenx14QJ+P7LK/tuD2ZOCNGjrMfY/jO3Py",
+	"D95G5uBMtoGJYnD5e6PBh3ASpOsTAeCikjBFYkBABfFT3a67BSnAuAGQIJm+UQy4hITkHAPwgeVShosV",
+	"hnqF+xYO9UIwh3f3Q3Nwm3VggeurSKzBBzCM7cSIzU+dC77WR1Af54CYDQKemJ9DgqKpFKgwv8/PkrOz",
+	"s2Y1fY+Yw4zmKqQDv395cW1n60D2V3r5RPbyrD/0yTW0P/jc/sNpYEeHE6sBr+5uStOruHfhLFlNbcMg",
+	"b5t0/mgnLB5W+VoqImqTr5Y5rB4VtmGMsL/ZzyNE+80MBbmnZB3gl61srdrW+mnv4kGbgh9FGJpuQE/t",
+	"DT8cT7o3QFy77nu7L2FohJJpIyULeTteWBjlGQCb2eBHipm+JaYE2d+Fh10vNnE4ie0h4A2A1FwFGjqu",
+	"BZuYxmeebPWlhHbxJ16KQMVLhjdNFnPqzM9vJ8nk9tdJMvntpf7rp0kyefV+kkxunun//Lqr2TSs++92",
+	"90eL8m1gpGBmVedD29a4XoMdH37fIUZTnBOWYXFqaLLPXeiGgLm8ZoqIGQ6HFRlRay6WBtBGP9QRStiu",
+	"oVMLVAgyox9RbugxJJN5gUW2xiFk0J+fPUcV2u3uRqoyfKajZnHDmu9I2K1XeBlLUpW97r6K0gdffx49",
+	"9lC5uwNDu1sdCCGkPUa8sVAYgUEBvfVDFJW3XkcN2RSYZjXodyqR5L4NlQd8Rhndt4WKE0J+sSEZ1CTV",
+	"Dt1nlOSZOxFQTYjzd40nYgxfvSKGyNsGhhHJRdwBowxAzXYwrYfdPYUV7yNp/BBNrr0hkT5D0YXGMgTa",
+	"YvK9l3ezL2jLzgrfONvQXUQ+X6dK4fH5Pf1wfd5Yk+kgk+eNBw1tHrd/4rwkEkHKnNYRIHAMRhqakjll",
+	"ATxIP/1++fCWAP0edkTqWRrVw2R842BADyRfsD3JM9GwE00Om9aItKEYTm806YlE1BIdDdJ4r1zHBV8H",
+	"gvnx3ETfVmVA+RBXLX5q33EJXFumtRtmZB10ExyWtvjG1m8deFO+4fO3oV4nAwzEqvixDYxocC2fa1IJ",
+	"dpYbqF/w2yzqwOD3zwGjLZUiYIfccpdpq3ng/zv52Y198lyKmalSM8hKxlxEK5wRbRulnC9pBEJuFSvr",
+	"62k0x+tYiVhRMGsHsr7geWel+nv9TKtRDeuygzUnkxjyhnSLn2NewhsADwf0QMMwqJb3Y7vLYqq834o6",
+	"TOuAo6pUytIknCX7+NqiSdieJK7tkaybdxFYzqdDgqePg2pmGChXcVigRY61c0rQpabJ07Oza3R+EUrj",
+	"fdpwqF0GcQVj6WDrBV9d15oJAhInI8iKvpQzaTZ3HxjXJ33izF7b6XjDvtivP3v364HS1Q5UtfUK+Lin",
+	"JHWtUFzOb8CKnCnSApcMCbum1Z/rg9VDncCRaelxzGlw2wwMZJpGohpG224W2ybILlX4OIxGiCPF8xsX",
+	"egZ4Tn3UIdan/9U2C3iyDwI9PJdsEXcAg4zVdOwXQueLKS9FyMew0LLHKxbW7ltgiVZEIW7Ki7UQtL4I",
+	"GXVBDGpu/MJlThp1JidEfSPd252laQf2eVCuYn3J+FrGegw1urUE2hxVTo3dq6/uixkQ1C8Ii8QRZYrZ",
+	"Fbp9/g7pbXPNuNy2bt+N9Uh9axtMS/A+rFTt/QhsBBwQ6VRtXVX6JLp9hJbYYfQQlxs7CCyRxV0afuuG",
+	"eErcbgf93pZs/cerKB1SbgzcjxisE5VqwJLe68fDbiSXGbwvlFNFXz+rBpXqS0waG9yPSw1rjcCj62iz",
+	"m+3GSk5XtL1jhrdT2lYPutSKSPaN7SPvHZtGowcQHYmmRK2JccqtLDz0r+/fnIaCi7XXP076eWqanWpC",
+	"qrEmaD8s3C3dQwsDU+0xp6xxwxuhL4jWIafEXNzhyLjL2vJpEgaRWWt2OaB9yQG7NhAGN4CW/vgsifaR",
+	"YDV9HWuV2azJa8SPm8jqZ8nB8Lld/TOaaLq9d8c2Uj3tRtBw4LuwSxHe6SpAXzgR64l88WSXyKWQyOig",
+	"VCFbLd2g7vffPe0Art+tHh94el2d+MCflXIL3/98O/NgGOJ+X1iEX8g6EqQfWIpTN8WwwczUxoQWIFk9",
+	"PNpVd9OIs+92lG8ZuX9QfidBOBalH7SJIdEZIfk776vaorlzt3T2w4/NcNes2dddEvKUxJbDc5pu4nGC",
+	"oUdooASG5jEDWzb5PlV1brjY5YUIGpDDE3fvjhDG3YU7XWXhcuM5FL3bxtTQGNf6ihYk4ECu4W13yfTU",
+	"Y0/G9bjGIQh0WoZ8xQ8rypxqWYmjJ08686BI0EFwS3LjHyAss11XYd36sgpf7USmOMeKhCdydvZ990zc",
+	"CIE0/CRUWzZEmTfR/S0mCqAGEFv43isZ8UGOjasl2/IO9lIHHfubZdVRx0kP14WN+bw3AOUHRXx+Iesb",
+	"e982z8rnuMT3v4EjSo/Lm9lyieBNh5bz+Olll5Iz2gWXmFlGF8bzm1itb8zhdqvloi2wqbzpNa+TKQeB",
+	"r+HiATeUNnysSBWVrdDZIM3p0s50SH0DImh1NXH5774DCjEZCB7PzAKLaCPX2aYeULjg60ZpXavlsYPi",
+	"xPMYWX8D1OvPdd8WuBNs3kzwpmjB03M3qH4mtMy3Wyd4K33mwOiTPo39pTzImCEo1mb4rmWNkZHZINMR",
+	"EjPflirlISgJbdJiqLU0GKq7+ko0p76RRB/cNhMb2Pnhgq8BISZccEKDgSmbbJ1ylhLBwFO/rz91CGKT",
+	"o9vBnqqYqbAPJNvxormC4GwT9Phq6XxPULrgEpqJFVjKNRcRT84xgrsNpDQz0RCnG0KPcSbtlh3hNMYM",
+	"rc/XTSouYcftJnWgjddfcoc6RfnXD0u7N7s1CkeZfT8KR62JaK/EXy+IWpCqfyrAiNtW3GDINjpa7NTO",
+	"NXzpghgAXa1WiRVE2PRMoYp6MzFNbwEy+sT9BaVJKWYpyYeUxed4E49Tn2n18jHkJYQacwDcgFYlm0p1",
+	"d/FP9MZz8EebraHrSKPBFuYR/xufIUsj8BdoKjX8b6C4DstKgJ3qhT3uOebwu00QSVg4p91q/rVNUS24",
+	"WXOBiwVNg0kE9gbSP5ZLxYsEceacLi7VAaWY+dy94M1Es5zEOerk3DnHFYSdWb+S3TDcl01dSZBpkAgg",
+	"XUSsKAuXuevdD7fCa01JjrBWBZNtu+UymxYSwhIZXJQIplsgtwllVBY53iR+pWDGxYoHdtKmXX1UM17V",
+	"2LN+uPqWIUdjbddjPugBbBGcA+8HN+8gXj4OpZP9rD82YJwLUOXdSRAEpwvo32CPoN6yRgaOry867Zmy",
+	"P4T0QLARyM+n5D2REEo5JKvU9iDp0+gs3gLBOmn6vzWOT+GbH/SQLnzZ2UC+JfgcCBQayRbM6/Ctr6Hu",
+	"LOd8eY3uDEnuDJetF5uwzn+P85Lsk5vbjErbFF2u9QUzZL8s3TqrHJirq4fKTdXJbiuGH55cfocK8wTK",
+	"eApd1QNefswyqplDxqsFuTC4GyZPaIXtDQftvfRxV8Nai1WcG8gLVBxlHOEpL1UslUoQJTYfdnIDQz2i",
+	"sSpjlrdLpgzMYU2YMhX4p/Ea287aGvPyaNmJ2T/XDGlrU3pLgT0Q5uIp0jTrAR9urzzTdKbeWmZQ/4C9",
+	"O8rsnAA9TNigeGFguyBL13pTT30bqVUpoV7V5hFeIey6kJv8A0ifUBxhBh1HoKaXr7stDgIygrDsRAkC",
+	"hMKlNJhcTFFWwkeux1FvA2PGgwivGTdZoXKpL0nFIc4FdchByRcGaaVMKoIhPvbu9QvQVleYbVyo+wpa",
+	"cDrsFrv7PRAE+jR4ckQzxf8AZnLCNAfnAGps/8BTfk+qzxd0vhiQXjOsu1MEFItmQ/okjWWtuABAG4Kr",
+	"tlM0g694WL4PUj7iAJn79HVxZ7wzb1TVuh0O0eCqAMnhpJ4LvIrWuFiZAbYvmUFjM0ZZqBWAmN/HwOTO",
+	"H5+ffXfRmR7SAR9XQTN2Ary1Nmhr2APbdQ2AxKlFI8lnfUD07qmk05z0SD4HAvXcXdiSg/f2f0oiVdD0",
+	"tGi5ck1I4XFwtqR7BEXp7Qxq3a7g+rj56dnJxeXTeFLBdoZn4S8/6Zs2wcpM9A9cVHMqDbAYOF7Avsep",
+	"6/kVBCoIS3etLNv3JS5TPYG07wSAuLTVb96FQIsFZCqcqmv0fxwYoSmygTIuTVoiPD6hhbxY89Ned0Kt",
+	"LnmHnHpZVzCor51FsgIqbk+jCCnqfZjM88bBXPZeW7Ehv5IiUnmXZi2o7MxeyVcEsLz6grOTdMHR314/",
+	"//ndtwlSaZEYj8nfXvxy8y04SckU/e2n29t339Y7CqQLgOFMi8ppsSbTAVBeXESg9mHIqsLq8vLxZZff",
+	"MpZxjKHqo0onDjktO2ukVrtJO+3zabXy+nCR2ftxWKjyIeziYCqx8Qj6vplhYl2LslzZpISyGKeFyYrm",
+	"OR1Syhr3AKheUQMwpXtXq9XJNQbtM8rmP1EZhs8IgVJoyQqagVbFoER+WqZLYquWFlha8PVIsmirJrYL",
+	"XV6yUKX+e/MGLY9rMzgdEnSuQGz6TU0YUg1pKQ0/uCGAcB2qAlGk+DCM0RQNxet/4ms0o4zkGwvcvCQF",
+	"EMOHg7C2My5PTHLfxGTf5QPsMJPTt4chUQH5bK3XriVxWnBpsns8lUN+gyZF+8NlyCLomtWyBVvWuUas",
+	"zHOf8kQ1E8PLLJgga6JacUbeziZX/9sRdoXEnOTPah/zfPLpX1tEhtWcwrP7eAWk5a8QsExrI5GB+CH2",
+	"R46a4f1Z8fuQR+LGXfZOgdoBdD7MgItUF0bdu0UQqrQOfxyOwfxB9mk9SR2+tOP2OjBvP5Fv6DqCuIeB",
+	"YsESrFx8ziKmZ/UeUbFmVUMb7Zu1jNc1pb6oESgEVXPZcwd42lxr4RNDAtaGSZKEqI1ttrNtX5ayxDmy",
+	"aQ5hWFMYJFYuu1fG/rAcjp2Qn/nczcynbgTPv80qcteOA5lWJF0wmlKQcAuSF/DpPSU90jZxCv7L93zP",
+	"LGbze7O3UI65K5xM1ESf/QLru8Bafr6Gds5DcNJ7lCyviBImeB4qNgvZBQYu7hqdQa/8s0dnLu/A9IPu",
+	"DtnCxUtrUGt2Dr0OFjfKwqFHKlioeIRUKpseH09v8iUK0Sd6ZmOJsjt9zpWldGVdhS4LYXL2GwvaypUa",
+	"kiCl5zFGepRbz9jJUTcpDjhH3nBuEYi1dSwRZz4x5ZsGBsLu6WSx0nh3okyiBYySoNfv7p8k6NHFmct/",
+	"z7UNLNWOb2dg3r6dRK/G3SkewRmjR4mA6VtgiRkvWdZA0Ic8FH3rUzmO+QyvGFScb8BeAyJR0P0Bsypa",
+	"jEBWe+sG3ajmXkyQPrPgh4KcfHAzEwDqCWhMWZ8KqZ36+HsiNiaxJ9bH2HVzsJHCf43hMLRlRDc2YfOg",
+	"OqIbwqRhm7DHr3/a66HJDFaKDklgsJM/MHJrW/R3R26tz7o78uoyPaXihW12ZD7YKgTfA0Xh8rK7qKUP",
+	"VJUyLiNFEnQOOaFnZ9foaQip6nF39qdZXsgna1ucOMLgUvEVVjSFF7ASoqgZldrqzIZEUnkRWN+N/tjk",
+	"mVZYODVMwErpBUwjKJla0zxHejyDKUHVKbq1nbQQuBxmpSSmLtUqeGjNy/yQvpw2ktsH4dTIzRp/Hi45",
+	"TcLgLzxUO+iwFXfgwDquVR4p8Lsh6tfikFpvmHbY3UlSQZTrnM2ZUVGhRc9pH+SzeIjKRJLAUEIKGt4Y",
+	"2DqIbWCWIWLQSLTY7/UqV/exHYQ9u3jSRVlYf22EIJEXJM+9jtEXeZN8pDFHsh7vG4n0E8ikDtXa+dQA",
+	"0nblgCDOIdOmadzaPNcb/Ww/zaFa4uEHgM7Z64MACA7YT1ef076hEAt/Haz965OJXeUxo4wTg92mGfm0",
+	"X2Z29IKPZDDfgmStUpclwarqTvu7y+n+fdKdM2tVgCHJy04TcDQ7VBcI1lQfWhG0XZPdvwVG45dBZuEz",
+	"5eDatpWSlr4gcce87+AdaLUq5CBAMje3f9o+qj0bVkvXerpq+eFf3UaCMexpT85j2NRb5Bi2Y0Up8rZt",
+	"6Z5Z1c62IiyMGpxsEXQAECxVApm2cBXOocBQKh+aAUy/KvS3VRaLP/bOJTVv7/MoZfsYHfpn9j1whXfJ",
+	"mRFjQjcFXcaMV1A2Aey21izfFACZtDpUYHlgbt20lNSmEo2RQucrBQIt9giCPr0eDrggItWL0IvLc+Qy",
+	"7YZunvGwQcKvW0wvRRoIf7gGoYeJoK3rJZuNkk43NV0QeSkSxPNstKiNWcx4MRu7qsOpo3CkY92UDrk7",
+	"7DA/UhZO3PeiMlwoYDMf7kkzdb8mUPPgKawqOiRiBGvT3SByGJTp3o2U3PzjDZVWJKO9pRwrV6QZqKh5",
+	"/hreuppLHIeMp5uFNpAtb2Z1amkZjnLIzoMy0fPTfijGLqVml5Dgy0mQj+JSo4y6/PZwScPQCPkBnido",
+	"8LQVS6/uRkfzxHCu5ZjgZVlj1iEtvHbTXaJEjuvemQcKpqzJ7N1pT7tpJP0I5zpkwazaKPLCoxuPj2IS",
+	"Xk9soXszyTa6SXi9pSxsy8nudK3fXCmhiREhzox88aD5qhbj79sxqAo5rWkolcIJRnBzAUy8aYWg1TiD",
+	"JZ0TERGV9ZF5GWFmKIbox8zB7pYvWebvzB8u0f9jenrd47ynGOJZyCj+yQKnIEjHRHqSNvtVP++LSQwW",
+	"GzTbb9Kn78vBNehJH6hIrB6IUjDeLElz3pxhVUZwuWW5WmGxiWWQmO3rtr+rl1RDJrXWTKbMMINcMVMo",
+	"A5u+xXq7/NKkzw4xWg6Uy4uJGkphJtcXMhax9oEDFS17tANXeM750gfMwxAStvsXlDIYvL+qwQ78GmEV",
+	"bXL4gdlo326nQ4MPTE0inEtqAbquqSSnvTuKVUuoX33+3cGtWdu20NtABBZMtVOq/6dWB9FGeZ8TH0Eb",
+	"vmhDGwaMXnOiAWvYxf2qbOyLTkBc7/Hqgm7dIq5fYJR8EX9t1RCijS6268EngHcOBa1eaQPjCjnQKK/m",
+	"aWpsg0nX26j7y7q9Z0DnBmdBtn1jLdfeXdoNn/uLEc21Os94rYHMrqdtNstp6OWWJA2FV5PDFi2SzPVQ",
+	"MEAlBkd7WDGxxd4OrnvrzRnNak00IAWTbnVp7fE6Rfq0mf+UTG7xPCxIFd7Knt63Y85lF3wsvOlfwbnl",
+	"+abl3q7zrsst16KAunqc7athLnBGIhWfM0xza5sGFBiIim8id7Pf3I7UUjdKUk2leq8fJ0gJsiqI8Jf8",
+	"lhVBcknLvknp0kf1u+BDbADdDd/P216f6YEO90YwKGA75eWK7VTRdApuwddDf7Rj4Zg327H6eFAaSznY",
+	"j3JLPqpXNCfhSq6PyvYGIBkA6aOXLOXggdX6/BvKyEuWwZlZkkJ58BJo508VdIbGaSBNa2q7MO7GC+34",
+	"gdZHanbyfYLgf06mfGX+PH+aE/fXFLJwqOQn339/+cPJeS0hAH6ljW/3a/u3/rn/cwpBoernvfME9FXw",
+	"gYRK1/KZnlIqoKjU137PADMvn/V/w4pndEb7F3Xv3c8+2Kvr/OzJ95ffhZDka0GBHbcsQHKtsamnuNZ8",
+	"pHkC/DRYmW5qKKNyaYAJrA9t0qvDvp1ljV1qm5DUIhCebolhuX7ny56Iw89WGHV4L2BJA3DzYXhtRKcW",
+	"lWOpPpRy4IRagCrva9bKPk2Ia46QBrJkjQbBe01Te4zgnNm2I0TmtsCaAyY0AHcYUCitu4GTwGSG8dzh",
+	"Hjj3zUzwVa0mOcV57kCd9ZaeotcKEZZJNN3YwnY0o/cEWZx3BHAyVehA/z4Q8ElVJLOjrdkYNEQdluBt",
+	"WtsEnViukHhj7FlQo6EqlOeZg/N36H8S0yzSjYyE/DbPDRq1TKz3QhpHlcBMzprNV45hwATvjN9MOzyP",
+	"+Rv61cDD2nM64AkTZaFPXDT9w9u+NfTwBc4QRs4c1XvjsM4qv8Sqp4sLxBEOIxDsMGtPWcVVFFRXRs9i",
+	"HB3dJvVFoJpSQu8hIz+IMPXKndoKaLFHsow+G7ERb/nw8RwoewDXAvfMHKk43R+IxIoLM0wlIuz7qlNe",
+	"kxDVhu/QrrFsd4LDXNohbce5FSrhfYy7QVCct3UosM6o72qupR86DZTPWTYWrxaDtb4sqLRdxUJe1xGk",
+	"67Aq79y1rO/VQcQmovSKdQ3AXgocKfcmN8OkVlkdJW4UmBF64IRdD/1i3ZCVbPFe9WAxJ98w4vsTGMuT",
+	"vTg76x0Tb7DXMHf6bljfJBi6xKPT7ppfS+K6m7vu/LabFxcEvxY5xwG14BlDJZtRRuWCZKiEp06RLd11",
+	"ALIOwGZKJM0M1BsUWSeoZBkRHttNq9cBq5zMS3Zw7TWfzWQI6wTkeKjBbb8ryxm0RynOlsaXYqeeWEr0",
+	"sRbtdh1sK5pxXrKgmx02Xaumdt+v6hS0QSjTmdfANxnDYW07Myywt7WNusxZDpEdhub0HjrDAqeEmUIu",
+	"8MXl00CrCPIRZySlBqKu7tB90vAxPO3MVrZv6E/tl2w0gr8VWQhX40cyp6xG8LgHq+5fCd1BAF4WEG0r",
+	"vDThOvsEcn007AmmLNaIc09H0A4eWk6SKgq9i3LYz1skCMiXcMKQO5kBORA68wMgi+rHtj/fmM0+mHP+",
+	"SRXOI6gijQTVGJb6nlmU7fjUPm0ymCb5LpAR2dMg03JjABAilcsg5A6mOck+5Hz+gYcgWV6zyrpThDkv",
+	"RV+jkePsvHdWiJ5Cp6bH529ZExA6TFHKUCn75m/sAV5rfwIOukGgt6YI+QMEPQMEf2cRD3LIAhZoKviS",
+	"mL5B2qbquSDbiat/nydbPxHgkELwKRmCyF6hSgf7fIMtGRDtoIYMXKYJYA1I5jABr1A4teA8/2BxsiIx",
+	"wDUuRuI3VUXQBli6tbBbCFtIYCZXobKuvUhbFlr0BdGweipytTRtIwf8od06cKHDZMntxFzFOLWF7kxy",
+	"i7D+GPQLa9r748CI5m94GcXfn0aAaqo28UbdkJqhIAnN+tP6pwXUOrG0a3fuwWQSwaiI9dr7AlsusWAK",
+	"8mutO5OPymDjJbXuiX9wRhweABfo19vn/Z2W47Z3OqylYHf/JlOvMgSaxLxuDM+cZaAjOOVqJNmZY592",
+	"ueGkgWDL4vfvf33zEv3t/avn6PLyyeW3zW7fFlpC+chpSno134xUzFd+FcuyWOsBKc4hP+gKXZxdPD05",
+	"Pz+5eHJ7cXFlXC+N+uPAq/4IJmNVmeMWuQVSBGBpW4N298b16AaW8h3SNsU5YRkWp5Y/9pG3bgwjcW0x",
+	"7pYyP20m2vYQI5F2CjZ5PKCr/RM+tzld1kW1wPcksYVAUqGZppQW577qZ0/YAAf9t4FTblYXPBtcZOFs",
+	"r4GnV1N1z/qiTyZjsxRUbW70eM6PhYWx6uElYJWaj/wAC6UKE3fkS2r0V9MYCv7p9q5iiw9VByQ30YL+",
+	"N9EzhcDZjEeg4cppTlP07N1rbXr97LkMvbwnYoM4KBGUM9tuhDJ09/GkIGJF4XV3zokj4YomAjFCMnmF",
+	"7jDbcEbu0N8YB1TzE8q+TdCdJPnsDv0Ns43FOj+hzEaxvrUww9Xoekp3Nay0u1P0EqwFyOiJtlSRp0hv",
+	"vEQFRPg26C4theTiztTvw1Wov/pGIvOFFll3+uO7098ZpGqkhElD9YwwRWcAbjp5VuB0QU4uTs+qHah9",
+	"VlXtTDwha9keV5NzcD8WhOGCTq4mj0/PYSR9xIEvHlXub4vG7On/OptcTfSqnjn3bYEFXhEFzpsI2mf1",
+	"yCOzUID87Hgyp1ql1A9uew/AKcclMVCZWm1QWJFrIK8gTN0hqCDIm1mlwuIWwpHXA/2nNJ3+LAFhELiv",
+	"9XlrdGI2w04MzSB6t2R8nZNsDhkzknH+B/zl3tG/03LL6kynm1rCbWzmPgRSTb1DdWt9r6vBgNb9sXfC",
+	"l41XbgOBDXlllYSvKWzCyFTCJavPYo6VyS8OzcQGCgJrbwso/Qs2q+DMdtG4ODszCY5M2fQKXBQ5TYHp",
+	"H/3bRr+rl7Tmg+ujAQobCL2dfoJaGoB/iQAENDxio5bhgf1MH7m+Tp/qRSYTcxbDSKQmpdjlwU4AWreS",
+	"bJp+OSHqVBCcwaj27D/6k2afogLgH8Sc/8HHn2aT45P+hekiFSD+rSv7GIPqAI4MNSTgHfYCZ4GLgjAC",
+	"nePpwXvwyLZ1B2hVGdiLnzDLcnLgdkBKyo/cdE4ebyeemUqlT001RYmSfDo2E7Ruv9bjTfqtWhA2yhGs",
+	"roQEmQtBWwtat0gQtKLDpn+mvSIQZrUKvy7+ME8uYKd3OUSaiqj2+/rGPfSlHdl6ZVlkz9wCx9ioW19K",
+	"KI1BkNMlyTdoShaUZX5bEovIJjibB+Wp70XS5zgrTSabzRjXqPxTR1eqjiqC3TK6b8AZhaLkUfYVAvyg",
+	"9Ff9QhlfJ1pJ5CIjQr9wgcVqP4FcZsaRG989eOIzqcM+hTyz8IjH0RqPyjaaft0sQ5gC4JeRJAHsK8r5",
+	"PEGMrIMH3cJjB4Sy/m2NR6xUaeUSW4b6ec0mp+B/Fqui1rkpaIX54uagZfFkoGEBTaHHtRzaXmeyeGPv",
+	"My0+xnubN2+tuaZZC5o0alXUur+idK6Xlve24Y4pAMzR6JYA9piNIQFcUbhFOfBXerslNeTmt/jk3UIB",
+	"Hvqq7327ivYNHFOD0yRLoPuqzcfqvNUZV1rgrTCDSSYRi+pZltnFTI5jG/1C1u4FvUyj87E3KbhBGdRR",
+	"jGAKZRnCbof22Zf6wfF+iIzkxFQnNDfL9Dap9msM4+ZJqJ0WtFAZgz5mqMNIlEyKMsC5N0QdTInPz+5n",
+	"D8Huzx0Iy1jXyMg8/0jZbLawjLolUo3L9KNTXU8xRPmtVOxRrgSS5xX9q86ZxgLELEMSb3yvTdO/Cim8",
+	"JGz/vSLpsutah0eOSmiSLtscJ0vKspE8zLkZzGhgJF1WObFUNLs2yb0sbFvydCLKvMuGMk++hwe/bpWp",
+	"Wsnx1aaf+BqZ9CvgfFRgAUlyNmArbfEeFXXTwW2ji+q272ObQlUt9YhKVe0lD61Ybb969zBqzh5PvzLN",
+	"VGbInpt+m2U6sTQFWf3c9dW2Gpt5JI3rBcB7jqhujUGxFr1rDJp8Gafi7Gs8FV4JG+tgZCSn976PavQ2",
+	"elE99lXfRXYdm+NfRL85ZzU0fFEcrRd8tWfwOqCZmdvrBPKEHv2p/ycex35FWfbC+Tm3Ng+8ZrZ+xjrN",
+	"bMpX8/xE/GfQGegh/WcO2Th8zJyvdxz3SwWv4f260I6FC0Sza4R9KlQO+U8mc5plNNP76zuVOzxn2Kr6",
+	"doNO0UNnrFXitpxPj63f3N9t9n7+8g0iHwtBbMrXfaMrf9VB445L9Pe/o98nOWXlx98n6Pfy7Oziqfmv",
+	"AerRfz8m6Iezu5j71TUpizi5g5CGQU+wy3J02wCoj7G3uuZngzz6/YXYLtdBgFXwtTR1XoXtVBOamxFx",
+	"9bnVcCXPasX8F93QYcc/Zt1uaq9EH37iXLG1dXXa88MlgaRn0+Qfb/PvgufZIYeqhyqoqCAx6Tme302/",
+	"ZSS/mx7KlxteQ7bokmzqfcUAK4jxNeIsge8Xpu8/kgpvBpCz0hdj+VOjEm5s9m7PoBrvLnlb3SP1QltN",
+	"+BlOlUycRnAPpUDgyamSBg7j7T4uHEMN78j5ErfKTi6WOeNdMuNc/G48G3usgd3/u8zmJEPTTWIwQX3F",
+	"dKDp914Ooube5bSYcmzrDIJOB22T+ae+IItMT+qh7bC3pUr5Knhj/cTXNRStw7nkXan5AhAxuSlV9nvl",
+	"4qwhsKieZhr4r06xLWnY4gkLURZnifclszhmXxRD2CkdzBMfT1i216sN+nVEhPBSFaXLmNRcNIoweV8y",
+	"sCLspjWZIUElk4Qwi8iHSkmE6QPqAJqhelYJgleaqerLQKbkRVsZTF/2OWXEYUm7tcAqak0UF1qtJx+p",
+	"utOq1R1Ugt+douc5l9QCuKWcMZOaYrACzWd27iwzlScLmmeCbHM2lHJ087YdLcLckAV8Ylqxtd9ZQIUb",
+	"++CXdmc1JhdhuJyPd1/psbYxJrq3wqRcn0pCYjvRJmQINpwovyQhAzP6HzC5PoOcgbf/CHVIgU1/u3NQ",
+	"N3BEx2ACsxOaBbQ4gES/etevxPZbgTadPqdKv7xWnQyWKprxPOdrOQIHzWhXiOsVzfc8vMmfQeva+rF6",
+	"ea76ANrsmvtQp2eCrlOS8zVSnF/baj3bApohqDCrAbICpE88AZE0nRXbwDkDJdVwttXb8Fm4Vosum+lq",
+	"pJehFCQzF1go6S40q39rLVl68NAeQTvNX4Y7YzE740/fnxGPJMf0hKDz9meQYvrdUVXpmOzwM16SBAli",
+	"vD8pLzYJWvF7+AyCW6auRHFBLNIduDQgYwnNOZFIccDmS/k9EXiaE4N2V/VWl6baVYE4LEoxJ5BLjwyj",
+	"4GxFGZW2CK8ve4UVGfjuERbpwqLOBIXgC75mOcfZM/vcQ4rCUPONfiBfVf8N39/A/Xu3bjs8O+uQbZuf",
+	"K0tVWEySyR+02K02HSoaeaqIOjEKdfM8eAfxlDLTfmr7TeEqK7NvYzA/iCDj+bEIcADT59+RoBXOSFXR",
+	"1T/o15SCobjur6zA6fJzMOHQ+7i3uD1wq7sk7hED+e9KZWHcc3ctKiystlFdkeB9MiieDqwRcEBcv40F",
+	"z8l1XdsDIEHbwEtrKhaqLztFbyhbGu0lJzOlrceh8k9/5WgNBIvIw9pmtcpD22/hC+fDzyd3AKtqlCQb",
+	"YLNTdPdeq0FXZuC//3Jyh/RSKCsJCCHrsL57PTuBB++cPYFe3uK5uV+VwDQnAj03NDhBLwz2KGDY/HD5",
+	"+OxbpEieN3BJ621B9hJoET7TSuWmraz7i2ewyHsM3YLwDRY2NdF/XJ5fTJLJKrs8/M7cQ3cE4kc4F3Zm",
+	"rJiK3mytFDqZ6KMqDvYWhJ0F3TJ9Imw7vjGYzFjKcQ/JK/h+b047lmVhZv0Z7Io3lIW9Ycc2McH5qYd3",
+	"VqZmGyPAGvVlOMtIlqCSKZp7GDwiUE7wfe880U62sQZLq2PElmEcaJYe6YzbybUlZOdUqlFzqJyVp3ct",
+	"xQxNibMEs/aUqkN2yrW+Cm7Te4KzW9N16q+ipgxjA98XK8IDmnrjqCgmyjZDWJlMm3P0M/0xaXaiG8kS",
+	"+k1QRfbe1iOJ7CalHy6c2meHK4OU8fUoR17vgAutQrdA9FrVc1fgkn9y9oOBDnSWEgS3XGdzKId29S+C",
+	"4Oxwf05VDduiVb72D+0pFIIx66p7YrTC23lTAlllE9jzqtug/Wcq7/V/N2nOGck+PrSeWFHqk+0x+EjP",
+	"qPH7XpaQ35fRrhtcNVJgEvI6+cwgYmo1Ysn4mp2iO085QGHTOqfkM7U2rY5RnTD3LDv1T/+XJlOCLEYd",
+	"Oj99uk/JdcyZfYuX5DAefKg9391LDGjjLEPmVh+lFAi60rjthGogvVGeykZk9SN/e9g6p2x54ioZg9Lh",
+	"lkj1hrLlmOqCR6zePfVnoX4KLrX0ycUPT354+t3FD087miz8Vbwct/pcQ1tn03SGzxDjaEUwo2yeGNjr",
+	"6aaRmaHge1na2Ch0jRghv8GiX7fE1W8WfP2zx8j+YnQQN6UHVkHsa13r+UiV7ZSMW2er9wBh37TQdtEM",
+	"5XPZfpOYKkhSNoWFtUbxh6V62Z4NbSrHL/aRL03Yu3lFjrZd2VgWvh1uK1wsCTQzOkW/bOHcg9Ko71O4",
+	"zo3rW8vUnnqim3zYdrTfPhIEp4v2yvb38MgXdMrNhD6Dbwhe7Lp3PLCHyHoKXVvZWrJBuiCyqrIfxhyt",
+	"J/qRTC2GfPgOSDE7+GCPzx16Wp+DOfR7P0tCwhvOlyDXFxzsAIawFzXbjesAhn8MFqla6ETdg+8EkYR9",
+	"gWUVbmJtvkF7441irnGIhAOwOaLMXMbNu9ud4v5JQ3Z+YeFe8LVBkm/LJnoHD31BBxcmNE460RebkP+e",
+	"2N4VclEqlPE1S4AzEC+h2UrO02U9EWhGxcqY6yxzKUMbkw0Emzw4G8j+KnymTTu2jnTId/6pL+9cu5nF",
+	"DrV7YCwUltqAvYjvH++R7eea431JJ9RM6S9+Rl+yLEEFLiWk95n8An02JbHt1QXlgqqNLaM1NBnKAB0n",
+	"8FHelpD3G1bp4iHP4XBtqPUsHlMbahxLREBeqjW37d3kgYHTrRPcsoEFlu0YxTcFXX6BQtROKyJBV3xl",
+	"iynqifunkytW5vkYuhJNF7XtW7usf9tQ1DQZcYVCvBSj7dpc4FWbv0vf2u/MY1+YRIYp/XWlMVDeyFm9",
+	"UlCE4MTqt4iSsd42b034eqUpwAy2Ga5s82e9d8+MEkGzKMJE+k68soZwkRalqYQDNItHUtzfXQOoMEQW",
+	"67mQIe+773/XllD9ONiGrZFAHUqZbq4CNuraoJHgDcJz3m+GIwE/v2TZNYAF9HrpKOjPmtWNv76ErrSx",
+	"l9mvwzGQx0PxND5DAJYXhK2IEjSVDx2CtSftJ4P8AMe1Ec2pZnbiEmHisdmDYrgWfGKUkJ/FsajVQsra",
+	"0acMkf+UOHd8BaXadEWuEbYfQXqBNhltS169+aGsaIPUMLSeXxLRDeVz4x76MpEY/PSiWAxiNEgYrXJW",
+	"4/W5ivzTPexAu5IvysVqpvQXtwNvrKdG8cLVdBlVxO5eLapmbApb8sIrBw5a8YzYRih+z4e6bKofBm1G",
+	"93UXvNo/iDqElZJxQNg+XyZgQy50iIWxUr89p0A62NoUuPBCGiWFKpRxW06ldjKAKbS5n+8jUAI8YmBl",
+	"e+Dr3LhH92SSrwlm8Zbz3K73+EiLjrAOjMf3fNk7NbhHrtWPZE7Zje8C+yUhodaI/+Apo9uvDgkC+HqM",
+	"jYc9gGvDgMGZBoVIcZ4nSPIqRhdK3YC2eDzPoAuuqQ2BFtimaAQ7QCeJN/rmuYbrSO5meaBn/vW+HXeh",
+	"RZDWO1UpGMl8juwpeo7z3BX1cZ57bVPbdlNYDXWpSCtJ8vt94Kl3ZdSC5HlUQL0tCLuBJ0ZMTUt5Xq5Y",
+	"xDD7vm6Xnfeyy0LvEHwdecHFk2Ev2JaE5wYxO5TxLFaU4XycvPbfyPSGg9EBNXJPn1xefmtK2N17tiB2",
+	"0I+QP+eCmyZxxae0qdoEEzTl+l7EG3ltUqkbv4H9buAI9YXvAV6K6UsKA2Zdq6LknhnFv/PM2XZNp47t",
+	"bD3DqarjmX6wabdRuFI+66txPd4DOgScUXjF2dxbphWwJdxaMWzLo0KrmhlVXHY0kNWj+tYdW8UuHfv9",
+	"OGkHrqrQMR8XhtdqXgeUU33WQrTFhrDWyDGwpoJAg86tRrr7ORnMr/+MQrjf4vkXFfu8xfMqX+QBVZX6",
+	"a7ccrmScNFIb1tQbEkPnikF6mrO3C/ht97gsco7bMABBNfoVnvqS9trM6K3IXDbvw7WusMSICAhD0PGU",
+	"UsWRJCyz1aan6LWS9qbWZ91lnGO2QaxcTU3b1lQrhxbZAcCjKmwul9GqxZi8RpjZCXudk3HlQ+pQ5Yww",
+	"WhOy1N/N6T3RPzi8Csqy3aM/zR+twMkvBC8OYMCwV6R0A8Zv6eHX0BHBPP5BTQ9su1t77EEcWvnrIO7Z",
+	"V3eAIfiktUYtsmsHzZ/CBZbjH6U6Nkrk5mbZl7jlEeuMz2aSqH4j+wqlzmKkLwD652EZ2voOjOAfRylh",
+	"WWUzev5OzI2DGTIbZy6WVSkVmpLYRWRR2KD4xvQERhilJVxIS1IcAUZo59QQ1oKN/fLLPDFH1a1esgeP",
+	"HHWCvoAKNEbzI74qsGPEJoJQUzwjziwOjFwaO4vbTBAG2lBVNu6wsw4X6MZYa08vvAHm/qcx644T3oU4",
+	"vIVRDojAzoD8Mwc47VyThI0T8yPinoiTG635GrTaa3RnaHaHUiwABBQjQxvrlUrAwt5y25rEwwskte2c",
+	"267g1ut6uPG8xksSFyi/4SX5Qjta6KnFC6h+W3BjdLjszFEcIXipBb7MCSmo92ohtRC8nC8Q26q6w+A1",
+	"ySkj7ni6Wpq/6ZFOODt58+yXb/fKtidM8LztItBfHwlyWo+98tVJD2fQwotzElQg3HcHbDNJS0HVZnL1",
+	"v/9qyGCsxzXGK8JzwpSNwWKGiCMFUtyV80P4pZzmNEULnM+coxoa0hhI+n9rJWOFs15+Ecw2nJHapuvX",
+	"ncDrOvDi3cO35tmvuotdczHdXZoMfcZJ4W9ssUwQI2sfXr1GjNiGYlQgSVJhk/f6dbAxp7itv2pz4cdr",
+	"sbr1ngc+2dCjPjSF5v7+DGdmHNzl0PGdcQFubkmVbSNldhRycRZ8zczdy1k/l2Zjj0Pnt0cvrnu+JDs8",
+	"cLSeXPptIxWn6aECNL72gQGca41kYx7IHc6RMf02+5HXd3Bo0UV9C4e/jFp5iu4sTet65f978/YXBBnW",
+	"prW3AYp6YUu9+VomHl5MrfVn2Na1XKM7nBOh5J2HL9W6DHzkxrlGd4LIDUvdMxgUVxCEWKEZyXM0JQvK",
+	"oA8o6LTKouQhPMeUNaOvfdt8zfA913d074bGr9wPjnloAKhvlMJ8o15ardJ3UzC1Rd9IVC2/z/GQJJ9F",
+	"Yd+eZdkD0AbE+ngC27cmZcRpVQfRRrMUhJ3aFal/mEe+av0J1nD8xLTbBTGxXpm4rpZD2/m16EL/sBH4",
+	"I6lAZvgH1nxqLz3S2TFt5X1qw/A4rNnQR4Ug95S0wP++Mw8cc5de+lyRh3b5mQNkSRCtCYevRwvJYFb1",
+	"Adaa1FaiDKirjK99ryObz2dE42qfPpp2q/tdrm6jv/yL1Qy1/ylIoqklB9Lgc8uxs+PLMVN5Mso2mqEO",
+	"E2YrTPVqMUvJyZqyjK/bL//f7DNf9e1vFvEw178lavD+79UTtkUBMOs4ngZgx39gFaD+1qPqADXet9vU",
+	"a3NMXnjXKep5afgt/IpujXHoFr9EDqXJZz8LZw9wFo5xj4x4IEhbDvjPZHJUyNBoEjAAhZ1QZutBjoNB",
+	"5sLRG7TCG5TxSh99fvP+Vc21apxH0vT1mm5QyvmSNi4InAJOUZvBzsUcMyqBUO1X99vGk1/1BV5fSnfw",
+	"o0GiUeoP6wP6DvBUgKP8KKb+jfFLHUm2wegPfMtX7zzqHa93JPGdq+uc4HOabP4sWfffr7qo6wPXaB75",
+	"qo/cO5CY3YdtPHTHCisSrRcchCng+WkZGzhhUVlpZ1TTO2KnzKzxeOfMjv85gon1Vx/1wJmb9dpWR0pX",
+	"ksmZAX9BkqiTsgA8daQ4WmATE9n20PTdTTiBWv+gXdiK7qGv+xSCqvUwlqsj61FMV7OQIx41M/4DH7X6",
+	"W497yozKvad27nb2kRIUt2RN3YrNUffpFl7/0GVf+qVtiXJaH1Bozcs8Qwt8T1A2Ui2I7S4jiVKUzetv",
+	"gGgyyRCe8tIj8RVYqsSlVVsAFHzfxKjvdQwbW97PLeG3/StyS+x/JuKuiEPp8Nll29kDyLZjuCIOE3Ci",
+	"zDvUgfdl/rXrAnoJD6MJADmHqQGMK5r2Urr1Mo6nB8DoD6wFVO88qg6gd8V29sYbaPjtEE322SF/bHre",
+	"EHbbvqL7YVx6xe+MwyjzmU/B2dFPwTFui/GPgis8aDkHN3TO3pZq0oefb4x7GDAkR4FRN5m3Hkqpt8s4",
+	"Joj1BF8fy/VhB3/w1mFBaAfnqB+/MuLGeKeMy4OcrDDNwfNYYCnXXGTXWvU3DaocYtQAl3+98KEX6Nze",
+	"cHODtZwY7LJvrg1GDuMeQTKCvlNANvdOUvGU85xA56G/KGIdznOX2LQvYh0uM1q39xyHdN7mL1l2MIjd",
+	"Q4EpvAQ8DXd2+AxteCkQX7P9MNIaNHrEuCFP8Fr/hSvyBWL92Snp2fWTrkfcHNe3WdMRWUfHaBulTsqi",
+	"pYUAUb8eK8XSjP1Xv7qeL7gW1tjfVW1+exNPs7GY4XeXbZPcfne5hz7T3aVvJFvpoTcUU1PqFLu5JMEC",
+	"GjkGwdjOAz0AHh5r/oHR5d0OvnMq9Z748FVk0THOKPev69XNZ/Xb19VcSdegW/qOcpB9DHoMweki6Azp",
+	"2727fgpc8XnraXjNpIKq289wHF7X8BFaumD0B03sB0oI5o3dhNir7deTIW87Pgx2d4jcbvlY3jnHu5Wm",
+	"jVFBSdo4NIcz7JqQoq2Nj/7+WHcwjP05Go/qF0c7j2riuzD32L223pVagwJSArIwBzFl0RN2sSSvEUbV",
+	"ZC16xk4jsCF9qS1SobSkTyaPetTY/xVK6x+8ov62XrfH1ww9e/c6WFw/gpvnWZYduXD+89XLP1iZvN+f",
+	"ATXxPTI5B9XAf3Wl76Ei1TqjY7UPzbSp0lGwAk8cM0Wbi6yt3TFMcbQ+95Vd0qyA4/dE+HthhTcIemxW",
+	"vTEAU5TKwUVwTZtRk4wvKdHmo5bWU4IFEfAvbU5CKb5hxFLkk6vJI1zQR/fnwHT2tX867c3urh7GGTYw",
+	"odoHFsGp9ol14dc+qXSY2ofuWvv0r0//fwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -55,7 +55,7 @@ type TextFile struct {
 }
 
 // MaxText is the largest text that can be edited, in bytes on disk.
-const MaxText = 2 << 20
+const MaxText = 1 << 20
 
 // FileDeed changes files. Paths are what it is done to; To is where, for the deeds that need it.
 type FileDeed struct {

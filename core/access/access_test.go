@@ -58,13 +58,13 @@ func TestRoles(t *testing.T) {
 		role Role
 		p    Permission
 		may  bool
-	}{{Viewer, FleetRead, true}, {Viewer, DeviceCommand, false}, {Viewer, DeviceShell, false}, {Viewer, AuditRead, false}, {Technician, DeviceShell, true},
+	}{{Viewer, FleetRead, true}, {Viewer, Of("command", Act), false}, {Viewer, Of("shell", Act), false}, {Viewer, AuditRead, false}, {Technician, Of("shell", Act), true},
 		{Technician, PeopleManage, false}, {Technician, FleetManage, false}, {Owner, PeopleManage, true}, {Owner, "nosuch", false}, {"", FleetRead, false}, {"", Self, false}, {Viewer, Self, true}} {
 		if c.role.May(c.p) != c.may {
 			t.Errorf("%q may %q: %t", c.role, c.p, !c.may)
 		}
 	}
-	if Permission("nosuch").Known() || !Anyone.Known() || !DeviceShell.Known() {
+	if Permission("nosuch").Known() || !Anyone.Known() || !Of("shell", Act).Known() {
 		t.Error("Known does not know")
 	}
 }

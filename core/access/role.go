@@ -1,56 +1,111 @@
 package access
 
-import "slices"
+import (
+	"slices"
+	"strings"
+)
 
-// Role is what a person may do, as a named set of permissions.
+// Role is the name of a set of permissions: one of those below, or one of an organisation's own.
 type Role string
 
-// The roles, from most to least.
+// The roles that are built in, from most to least.
 const (
 	Owner      Role = "owner"
 	Technician Role = "technician"
+	Helper     Role = "helper" // looks with every tool, and acts where little can be lost
 	Viewer     Role = "viewer"
 )
 
 // Permission is the right to one kind of deed. The contract names one for each operation.
 type Permission string
 
-// The permissions. Anyone and Self are not granted by roles: the first needs no sign-in, the
-// second nothing more than one.
+// The permissions that belong to no tool. Anyone and Self are not granted by roles: the first needs
+// no sign-in, the second nothing more than one.
 const (
-	Anyone        Permission = "anyone"
-	Self          Permission = "self"
-	FleetRead     Permission = "fleet.read"
-	FleetEnrol    Permission = "fleet.enrol"
-	FleetManage   Permission = "fleet.manage"
-	DeviceCommand Permission = "device.command"
-	DeviceShell   Permission = "device.shell"
-	PeopleManage  Permission = "people.manage"
-	AuditRead     Permission = "audit.read"
-	DeviceSweep   Permission = "device.sweep"
-	GroupManage   Permission = "group.manage"
-	AlertHandle   Permission = "alert.handle"
-	PolicyManage  Permission = "policy.manage"
-	NoticeManage  Permission = "notice.manage"
+	Anyone       Permission = "anyone"
+	Self         Permission = "self"
+	FleetRead    Permission = "fleet.read"
+	FleetEnrol   Permission = "fleet.enrol"
+	FleetManage  Permission = "fleet.manage"
+	DeviceSweep  Permission = "device.sweep"
+	GroupManage  Permission = "group.manage"
+	AlertHandle  Permission = "alert.handle"
+	PolicyManage Permission = "policy.manage"
+	NoticeManage Permission = "notice.manage"
+	AuditRead    Permission = "audit.read"
+	PeopleManage Permission = "people.manage"
 )
+
+// Level is how much of a tool a permission grants.
+type Level string
+
+// The levels of a tool: looking, changing what can be put right again, and the rest.
+const (
+	See        Level = "see"
+	Act        Level = "act"
+	Administer Level = "administer"
+)
+
+// tools are the levels of each tool on a device.
+var tools = []struct {
+	name   string
+	levels []Level
+}{
+	{"command", []Level{Act}},
+	{"shell", []Level{Act}},
+	{"files", []Level{See, Act, Administer}},
+	{"processes", []Level{See, Act, Administer}},
+	{"services", []Level{See, Act, Administer}},
+	{"events", []Level{See}},
+	{"network", []Level{See, Act}},
+	{"people", []Level{See, Act}},
+	{"power", []Level{Act, Administer}},
+}
+
+// Of is the permission to a level of a tool.
+func Of(tool string, level Level) Permission { return Permission(tool + "." + string(level)) }
+
+// ToolPermissions lists the permissions that belong to tools, tool after tool.
+func ToolPermissions() (all []Permission) {
+	for _, t := range tools {
+		for _, l := range t.levels {
+			all = append(all, Of(t.name, l))
+		}
+	}
+	return all
+}
+
+var general = []Permission{FleetRead, FleetEnrol, FleetManage, DeviceSweep, GroupManage, AlertHandle, PolicyManage, NoticeManage, AuditRead, PeopleManage}
+
+// Grantable lists every permission that a role may grant.
+func Grantable() []Permission { return append(slices.Clone(general), ToolPermissions()...) }
 
 var granted = map[Role][]Permission{
 	Viewer:     {FleetRead},
-	Technician: {FleetRead, FleetEnrol, DeviceCommand, DeviceShell, DeviceSweep, GroupManage, AlertHandle, PolicyManage, AuditRead},
-	Owner: {FleetRead, FleetEnrol, FleetManage, DeviceCommand, DeviceShell, DeviceSweep, GroupManage, AlertHandle, PolicyManage, NoticeManage,
-		AuditRead, PeopleManage},
+	Helper:     append(seeing(), FleetRead, DeviceSweep, AlertHandle, Of("processes", Act), Of("services", Act), Of("people", Act), Of("power", Act), Of("network", Act)),
+	Technician: append(ToolPermissions(), FleetRead, FleetEnrol, DeviceSweep, GroupManage, AlertHandle, PolicyManage, AuditRead),
+	Owner:      Grantable(),
 }
 
-// Permissions lists what a role grants; nothing for an unknown role.
+func seeing() []Permission {
+	return slices.DeleteFunc(ToolPermissions(), func(p Permission) bool { return !strings.HasSuffix(string(p), "."+string(See)) })
+}
+
+// Permissions lists what a built-in role grants; nothing for another.
 func (r Role) Permissions() []Permission { return slices.Clone(granted[r]) }
+
+// BuiltIn tells whether a role is one of those above.
+func (r Role) BuiltIn() bool { _, ok := granted[r]; return ok }
+
+// BuiltInRoles lists them, from most to least.
+func BuiltInRoles() []Role { return []Role{Owner, Technician, Helper, Viewer} }
 
 // May tells whether a signed-in person of this role may do what needs p. An unknown role or
 // permission may nothing.
 func (r Role) May(p Permission) bool {
-	_, known := granted[r]
-	return known && (p == Anyone || p == Self || slices.Contains(granted[r], p))
+	return r.BuiltIn() && (p == Anyone || p == Self || slices.Contains(granted[r], p))
 }
 
-// Known tells whether p is one of the permissions above, so that a misspelt one in the contract
-// is found at start.
+// Known tells whether p is one of the permissions, so that a misspelt one in the contract is found
+// at start.
 func (p Permission) Known() bool { return p == Anyone || Owner.May(p) }

@@ -146,6 +146,9 @@ var scopes = []ScopeKind{Everywhere, Organisation, Site, Group, Device}
 // Known tells whether it is one of the scopes.
 func (k ScopeKind) Known() bool { return slices.Contains(scopes, k) }
 
+// Nearness orders scopes: a nearer one has a higher number. -1 is none.
+func (k ScopeKind) Nearness() int { return slices.Index(scopes, k) }
+
 // Scope is what a policy, rule or window is set for: an organisation, site, group or device by its
 // id, or everything.
 type Scope struct {
@@ -211,7 +214,7 @@ type Set struct {
 func Resolve(policies []Policy, p *Place) *Set {
 	covering := slices.DeleteFunc(slices.Clone(policies), func(y Policy) bool { return !y.Scope.Covers(p) })
 	slices.SortStableFunc(covering, func(a, b Policy) int {
-		return cmp.Or(cmp.Compare(slices.Index(scopes, a.Scope.Kind), slices.Index(scopes, b.Scope.Kind)), cmp.Compare(a.Name, b.Name))
+		return cmp.Or(cmp.Compare(a.Scope.Kind.Nearness(), b.Scope.Kind.Nearness()), cmp.Compare(a.Name, b.Name))
 	})
 	var all []Resolved
 	put := func(r Resolved) {

@@ -175,6 +175,21 @@ func (f *Column) Devices(ctx context.Context, ids []uuid.UUID) ([]api.Device, er
 	return f.store.devicesByID(ctx, ids)
 }
 
+// ByAddress finds the devices at network addresses. An address that several have is that of one
+// that is online, where there is one.
+func (f *Column) ByAddress(ctx context.Context, addresses []string) (map[string]api.Device, error) {
+	rows, err := f.store.devicesAt(ctx, addresses)
+	found := map[string]api.Device{}
+	for _, d := range rows {
+		for _, a := range d.Addresses {
+			if have, ok := found[a]; !ok || (d.Online && !have.Online) {
+				found[a] = d
+			}
+		}
+	}
+	return found, err
+}
+
 // GetDevice shows one device whole: GET /devices/{id}.
 func (f *Column) GetDevice(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()

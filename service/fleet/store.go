@@ -46,6 +46,14 @@ func (s store) devices(ctx context.Context, after place, limit int) ([]api.Devic
 	return s.collect(ctx, "SELECT "+deviceColumns+fromDevices+"(d.name, d.id) > ($1, $2) ORDER BY d.name, d.id LIMIT $3", after.Name, after.ID, limit)
 }
 
+func (s store) devicesAt(ctx context.Context, addresses []string) ([]api.Device, error) {
+	rows, err := s.pool.Query(ctx, "SELECT "+deviceColumns+fromDevices+"d.addresses && $1 ORDER BY d.name, d.id LIMIT 5000", addresses)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scanDevice)
+}
+
 func (s store) devicesByID(ctx context.Context, ids []uuid.UUID) ([]api.Device, error) {
 	return s.collect(ctx, "SELECT "+deviceColumns+fromDevices+"d.id = ANY($1)", ids)
 }

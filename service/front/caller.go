@@ -21,6 +21,9 @@ type Caller struct {
 	Session string // the session's secret, where a cookie brought it
 }
 
+// May tells whether the caller may do what needs a permission.
+func (c *Caller) May(p access.Permission) bool { return c.Role.May(p) }
+
 // Sessions finds out who calls. Authenticate returns nil and no error for a request without
 // credentials, or with ones that do not hold.
 type Sessions interface {

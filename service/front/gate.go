@@ -33,6 +33,7 @@ type gate struct {
 type operation struct {
 	permission access.Permission
 	route      *routers.Route
+	stream     bool // its body is of any length, and its handler's to read
 }
 
 // newGate reads the contract. It fails when an operation names no known permission, so that none
@@ -50,7 +51,8 @@ func newGate(sessions Sessions) (*gate, error) {
 			if !permission.Known() {
 				return nil, fmt.Errorf("the contract's %s %s asks for the unknown permission %q", method, path, name)
 			}
-			g.routes[method+" "+Base+ginPath(path)] = &operation{permission, &routers.Route{Spec: spec, Path: path, PathItem: item, Method: method, Operation: op}}
+			stream, _ := op.Extensions["x-stream"].(bool)
+			g.routes[method+" "+Base+ginPath(path)] = &operation{permission, &routers.Route{Spec: spec, Path: path, PathItem: item, Method: method, Operation: op}, stream}
 		}
 	}
 	return g, nil
@@ -66,14 +68,16 @@ func (g *gate) check(c *gin.Context) {
 		Fail(c, NotFound("operation"))
 		return
 	}
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+	if !op.stream {
+		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+	}
 	if op.permission != access.Anyone {
 		if err := g.admit(c, op.permission); err != nil {
 			Fail(c, err)
 			return
 		}
 	}
-	if err := validate(c, op.route); err != nil {
+	if err := validate(c, op); err != nil {
 		Fail(c, err)
 		return
 	}
@@ -88,9 +92,8 @@ func (g *gate) admit(c *gin.Context, needs access.Permission) error {
 	if caller == nil {
 		return Problem(http.StatusUnauthorized, "You are not signed in.", "Sign in, or send a valid API token as Authorization: Bearer.")
 	}
-	if !caller.Role.May(needs) {
-		return Problem(http.StatusForbidden, "You may not do this.",
-			fmt.Sprintf("It needs the permission %s, which the role %q does not have. Ask an owner.", needs, caller.Role))
+	if !caller.May(needs) {
+		return Lacking(caller, needs)
 	}
 	safe := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
 	if caller.Session != "" && !safe && !access.SameSecret(c.GetHeader(CSRFHeader), access.CSRF(caller.Session)) {
@@ -100,15 +103,21 @@ func (g *gate) admit(c *gin.Context, needs access.Permission) error {
 	return nil
 }
 
+// Lacking says that a caller has not the permission that something needs.
+func Lacking(caller *Caller, needs access.Permission) *Error {
+	return Problem(http.StatusForbidden, "You may not do this.",
+		fmt.Sprintf("It needs the permission %s, which the role %q does not have. Ask an owner.", needs, caller.Role))
+}
+
 // validate holds the request against the contract and says what does not fit.
-func validate(c *gin.Context, route *routers.Route) error {
+func validate(c *gin.Context, op *operation) error {
 	params := map[string]string{}
 	for _, p := range c.Params {
 		params[p.Key] = p.Value
 	}
 	err := openapi3filter.ValidateRequest(c.Request.Context(), &openapi3filter.RequestValidationInput{
-		Request: c.Request, PathParams: params, Route: route,
-		Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, SkipSettingDefaults: true},
+		Request: c.Request, PathParams: params, Route: op.route,
+		Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, SkipSettingDefaults: true, ExcludeRequestBody: op.stream},
 	})
 	if err == nil {
 		return nil

@@ -133,7 +133,7 @@ func (h *Column) putPolicy(c *gin.Context, id *uuid.UUID, status int, action str
 		}
 	}
 	if err == nil {
-		err = h.store.knownScope(ctx, in.Scope)
+		err = h.fleet.KnownScope(ctx, in.Scope)
 	}
 	var y api.Policy
 	var before []health.Scope
@@ -276,7 +276,7 @@ func (h *Column) putWindow(c *gin.Context, id *uuid.UUID, status int, action str
 		err = bad("The window cannot be kept.", err.Error())
 	}
 	if err == nil {
-		err = h.store.knownScope(ctx, in.Scope)
+		err = h.fleet.KnownScope(ctx, in.Scope)
 	}
 	var w api.Window
 	if err == nil {

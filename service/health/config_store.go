@@ -3,45 +3,14 @@ package health
 import (
 	"context"
 	"encoding/json"
-	"errors"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/health"
+	"moorwatch.example/service/fleet"
 )
-
-// scopeName names a scope of which kind and id stand in the given columns.
-func scopeName(kind, id string) string {
-	return `coalesce(CASE ` + kind + ` WHEN 'everywhere' THEN 'everywhere'
-		WHEN 'organisation' THEN (SELECT o.name FROM organisations o WHERE o.id::text = ` + id + `)
-		WHEN 'site' THEN (SELECT s.name FROM sites s WHERE s.id::text = ` + id + `)
-		WHEN 'group' THEN (SELECT g.name FROM groups g WHERE g.id::text = ` + id + `)
-		WHEN 'device' THEN (SELECT d.name FROM devices d WHERE d.id::text = ` + id + `) END, 'something removed')`
-}
-
-// knownScope refuses a scope that is not there.
-func (s store) knownScope(ctx context.Context, scope health.Scope) error {
-	if scope.Kind == health.Everywhere && scope.ID == "" {
-		return nil
-	}
-	if !scope.Kind.Known() || scope.Kind == health.Everywhere {
-		return bad("The scope cannot be read.", "Use everywhere without an id, or organisation, site, group or device with one.")
-	}
-	table := map[health.ScopeKind]string{health.Organisation: "organisations", health.Site: "sites", health.Group: "groups", health.Device: "devices"}[scope.Kind]
-	id, err := uuid.Parse(scope.ID)
-	if err == nil {
-		err = s.pool.QueryRow(ctx, "SELECT id FROM "+table+" WHERE id = $1", id).Scan(&id)
-		if err != nil && !errors.Is(err, pgx.ErrNoRows) {
-			return err
-		}
-	}
-	if err != nil {
-		return bad("There is no such "+string(scope.Kind)+".", "Use the id of one, as its list shows it.")
-	}
-	return nil
-}
 
 func (s store) allPolicies(ctx context.Context) ([]health.Policy, error) {
 	rows, err := s.pool.Query(ctx, "SELECT id::text, name, scope_kind, scope_id, settings FROM policies")
@@ -87,7 +56,7 @@ func (s store) agentVersions(ctx context.Context) ([]string, error) {
 	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 
-var policyColumns = "y.id, y.name, y.scope_kind, y.scope_id, " + scopeName("y.scope_kind", "y.scope_id") + ", y.settings, y.changed_at, y.changed_by"
+var policyColumns = "y.id, y.name, y.scope_kind, y.scope_id, " + fleet.ScopeName("y.scope_kind", "y.scope_id") + ", y.settings, y.changed_at, y.changed_by"
 
 func scanPolicy(row pgx.CollectableRow) (y api.Policy, err error) {
 	return y, row.Scan(&y.ID, &y.Name, &y.Scope.Kind, &y.Scope.ID, &y.ScopeName, &y.Settings, &y.ChangedAt, &y.ChangedBy)
@@ -131,7 +100,7 @@ func (s store) setPolicy(ctx context.Context, id *uuid.UUID, in api.NewPolicy, b
 	return y, before, err
 }
 
-var windowColumns = "w.id, w.name, w.scope_kind, w.scope_id, " + scopeName("w.scope_kind", "w.scope_id") + ", w.span, w.changed_at, w.changed_by"
+var windowColumns = "w.id, w.name, w.scope_kind, w.scope_id, " + fleet.ScopeName("w.scope_kind", "w.scope_id") + ", w.span, w.changed_at, w.changed_by"
 
 func scanWindow(row pgx.CollectableRow) (w api.Window, err error) {
 	return w, row.Scan(&w.ID, &w.Name, &w.Scope.Kind, &w.Scope.ID, &w.ScopeName, &w.Span, &w.ChangedAt, &w.ChangedBy)
@@ -199,7 +168,7 @@ func (s store) setChannel(ctx context.Context, x api.Channel, by string) (api.Ch
 }
 
 var ruleColumns = `r.id, r.spec, coalesce((SELECT c.name FROM channels c WHERE c.id::text = r.spec->>'channel'), ''),
-	(SELECT c.name FROM channels c WHERE c.id::text = r.spec->>'escalate_to'), ` + scopeName("r.spec->'scope'->>'kind'", "r.spec->'scope'->>'id'") + `, r.changed_at, r.changed_by`
+	(SELECT c.name FROM channels c WHERE c.id::text = r.spec->>'escalate_to'), ` + fleet.ScopeName("r.spec->'scope'->>'kind'", "r.spec->'scope'->>'id'") + `, r.changed_at, r.changed_by`
 
 func scanRule(row pgx.CollectableRow) (x api.Rule, err error) {
 	return x, row.Scan(&x.ID, &x.Rule, &x.ChannelName, &x.EscalateName, &x.ScopeName, &x.ChangedAt, &x.ChangedBy)

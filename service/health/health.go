@@ -25,6 +25,8 @@ type Fleet interface {
 	Devices(ctx context.Context, ids []uuid.UUID) ([]api.Device, error)
 	// Scopes returns the devices that a scope covers.
 	Scopes(ctx context.Context, s health.Scope) ([]api.Device, error)
+	// KnownScope refuses a scope that is not there.
+	KnownScope(ctx context.Context, s health.Scope) error
 	// Place is where a device stands among the scopes of policies.
 	Place(ctx context.Context, id uuid.UUID) (health.Place, error)
 	// Changed is told of devices whose row in the list may look different now.

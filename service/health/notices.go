@@ -154,7 +154,7 @@ func (h *Column) putRule(c *gin.Context, id *uuid.UUID, status int, action strin
 		}
 	}
 	if err == nil {
-		err = h.store.knownScope(ctx, in.Scope)
+		err = h.fleet.KnownScope(ctx, in.Scope)
 	}
 	var x api.Rule
 	if err == nil {

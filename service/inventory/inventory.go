@@ -102,6 +102,12 @@ func (v *Column) Accept(ctx context.Context, id uuid.UUID, d inventory.Delta, at
 	return err
 }
 
+// Section returns the items of one section of a device's inventory.
+func (v *Column) Section(ctx context.Context, id uuid.UUID, section string) ([]inventory.Item, error) {
+	items, _, err := v.store.inventory(ctx, id)
+	return slices.DeleteFunc(items, func(i inventory.Item) bool { return i.Section != section }), err
+}
+
 // GetInventory shows what a device consists of: GET /devices/{id}/inventory.
 func (v *Column) GetInventory(c *gin.Context, id api.ID, in api.GetInventoryParams) {
 	ctx := c.Request.Context()

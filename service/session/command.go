@@ -25,12 +25,18 @@ func (s *Column) RunCommand(c *gin.Context, id api.ID) {
 	if !ok {
 		return
 	}
-	ctx := c.Request.Context()
-	d, err := s.devices.Device(ctx, id)
+	d, tool, err := s.tool(c, id, "command")
+	var v *visit
+	if err == nil {
+		v, err = s.enter(c, d, tool.Name, "")
+	}
 	if err != nil {
 		front.Fail(c, err)
 		return
 	}
+	defer v.leave()
+	ctx, cancel := v.during(c.Request.Context())
+	defer cancel()
 	if order.Order == "" {
 		order.Order = uuid.NewString()
 	}
@@ -45,6 +51,7 @@ func (s *Column) RunCommand(c *gin.Context, id api.ID) {
 		front.Fail(c, err)
 		return
 	}
+	v.count(0, int64(len(body)), 1)
 	end := deed
 	end.Action = "command.end"
 	// The record of the end outlasts the caller, who may have left.
@@ -65,7 +72,7 @@ func (s *Column) RunCommand(c *gin.Context, id api.ID) {
 		front.Fail(c, problem)
 		return
 	}
-	record(s.pass(c, d.Name, answer.Body))
+	record(s.pass(c, ctx, v, d.Name, answer.Body))
 }
 
 // lineLimit is the longest event that a device may send, in bytes; an agent's are below 64 KiB.
@@ -73,7 +80,7 @@ const lineLimit = 1 << 20
 
 // pass hands the events of a command to the caller as they come, and returns the result for the
 // record. Only what reads as an event is passed on.
-func (s *Column) pass(c *gin.Context, name string, events io.Reader) string {
+func (s *Column) pass(c *gin.Context, ctx context.Context, v *visit, name string, events io.Reader) string {
 	control := http.NewResponseController(c.Writer)
 	c.Header("Content-Type", "application/x-ndjson")
 	c.Header("X-Accel-Buffering", "no")
@@ -86,10 +93,15 @@ func (s *Column) pass(c *gin.Context, name string, events io.Reader) string {
 			if c.Request.Context().Err() != nil {
 				return "cancelled by the caller"
 			}
+			if context.Cause(ctx) == errEnded {
+				out.Encode(link.CommandEvent{Error: "The person at " + name + " ended the session, and the command with it."})
+				return errEnded.Error()
+			}
 			reason := "The connection to " + name + " was lost: whether the command ended is not known."
 			out.Encode(link.CommandEvent{Error: reason})
 			return reason
 		}
+		v.count(int64(len(e.Stdout)+len(e.Stderr)), 0, 0)
 		e.Error = device.CleanText(e.Error) // it is printed to terminals
 		if control.SetWriteDeadline(time.Now().Add(time.Minute)) != nil || out.Encode(e) != nil || control.Flush() != nil {
 			return "cancelled: the caller left"

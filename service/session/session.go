@@ -1,6 +1,7 @@
-// Package session is the column of work on devices: commands, shells, the measure of a link, and
-// questions put to many at once. Each passes between the caller and the device's agent, which carries it out; each is on
-// record before it begins.
+// Package session is the column of work on devices: the tools with which a technician looks and
+// acts, the sessions in which they do, the consent of the person at the device, and questions put to
+// many at once. What is asked passes between the caller and the device's agent, which carries it
+// out; each deed is on record before it begins.
 package session
 
 import (
@@ -9,11 +10,16 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"sync"
+	"time"
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/health"
+	"moorwatch.example/link"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/hub"
 )
@@ -21,21 +27,45 @@ import (
 // Devices finds devices.
 type Devices interface {
 	Device(ctx context.Context, id uuid.UUID) (api.Device, error)
+	// Place is where a device stands among the scopes of rules.
+	Place(ctx context.Context, id uuid.UUID) (health.Place, error)
+	// Scopes returns the devices that a scope covers; KnownScope refuses one that is not there.
+	Scopes(ctx context.Context, s health.Scope) ([]api.Device, error)
+	KnownScope(ctx context.Context, s health.Scope) error
+	// ByAddress finds the devices at network addresses.
+	ByAddress(ctx context.Context, addresses []string) (map[string]api.Device, error)
 	// Chosen returns the devices of a group, those for which an expression holds, or all, by name.
 	Chosen(ctx context.Context, where *string, group *uuid.UUID) ([]api.Device, error)
 }
 
 // Column serves the session part of the contract.
 type Column struct {
-	devices Devices
-	audit   front.Recorder
-	hub     *hub.Hub
+	store     store
+	devices   Devices
+	inventory Inventory
+	audit     front.Recorder
+	hub       *hub.Hub
+	visits    visits
+	rules     rules
+	gates     gates
 }
 
 // New makes the column.
-func New(devices Devices, audit front.Recorder, h *hub.Hub) *Column {
-	return &Column{devices, audit, h}
+func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, audit front.Recorder, h *hub.Hub) *Column {
+	return &Column{store: store{pool}, devices: devices, inventory: inventory, audit: audit, hub: h,
+		visits: visits{open: map[visitKey]*visit{}, ended: map[visitKey]time.Time{}}}
 }
+
+// gates pace what is sent to each device. A device that was sent something keeps its gate, and what
+// it learnt of its link.
+type gates struct{ all sync.Map }
+
+func (g *gates) of(id uuid.UUID) *link.Gate {
+	gate, _ := g.all.LoadOrStore(id, new(link.Gate))
+	return gate.(*link.Gate)
+}
+
+func siteScope(id string) health.Scope { return health.Scope{Kind: health.Site, ID: id} }
 
 // TestLink passes on bytes that the device sends: GET /devices/{id}/link-test.
 func (s *Column) TestLink(c *gin.Context, id api.ID, in api.TestLinkParams) {

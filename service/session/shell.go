@@ -30,13 +30,18 @@ const (
 
 // OpenShell joins the caller to a terminal at a device: GET /devices/{id}/shell.
 func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
-	ctx, cancel := context.WithCancel(c.Request.Context())
-	defer cancel()
-	d, err := s.devices.Device(ctx, id)
+	d, tool, err := s.tool(c, id, "shell")
+	var v *visit
+	if err == nil {
+		v, err = s.enter(c, d, tool.Name, "")
+	}
 	if err != nil {
 		front.Fail(c, err)
 		return
 	}
+	defer v.leave()
+	ctx, cancel := v.during(c.Request.Context())
+	defer cancel()
 	deed := front.DeedOf(c, "shell.start", "started")
 	deed.Device, deed.DeviceName = id, d.Name
 	if err := s.audit.Record(ctx, deed); err != nil {

@@ -872,6 +872,576 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{id}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sessions with this device, the latest first. */
+        get: operations["listDeviceSessions"];
+        put?: never;
+        /** Begin a session with a tool, so that the person at the device is told or asked first where a policy says so; waits for their answer. A session that is open is returned as it is. Calls of a tool without one begin it by themselves. */
+        post: operations["beginSession"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sessions with all devices, the latest first. */
+        get: operations["listSessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a session of your own. */
+        delete: operations["endSession"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sessions/{id}/note": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Write a note at a session of your own. */
+        put: operations["noteSession"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/consent-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How people take part in sessions at their devices. */
+        get: operations["listConsentRules"];
+        put?: never;
+        /** Add a rule of consent. */
+        post: operations["addConsentRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/consent-rules/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a rule of consent. */
+        put: operations["setConsentRule"];
+        post?: never;
+        /** Remove a rule of consent. */
+        delete: operations["removeConsentRule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The entries of a folder, in parts as the device reads them. */
+        get: operations["listFiles"];
+        put?: never;
+        /** Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer. */
+        post: operations["changeFiles"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/files/entry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One file or folder, with its digest where one is asked for. */
+        get: operations["getFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/files/removed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was removed and can be restored, the latest first. */
+        get: operations["listRemovedFiles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/files/text": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A text of at most 1 MiB, to be edited. */
+        get: operations["readText"];
+        /** Write a text back. It is refused with 409 when the file has changed since it was read. */
+        put: operations["writeText"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/files/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The last lines of a file and those that are added, until the caller leaves. */
+        post: operations["followFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/files/content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A file. `Range: bytes=N-` continues one, with `If-Range` and the ETag. The trailer Content- Digest (RFC 9530) tells the digest of what was sent. */
+        get: operations["downloadFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/files/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Files and folders as one archive, made as it is sent. */
+        get: operations["downloadArchive"];
+        /** Put the files of a tar below a folder, each under its name once it is whole; those that stand there are replaced. Links are left out. */
+        put: operations["unpackArchive"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/uploads": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to send a file. Its bytes are sent by any number of calls, each from where the device stands; an upload that is not continued for a week is given up. */
+        post: operations["beginUpload"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/uploads/{upload}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How much of an upload the device has. */
+        get: operations["getUpload"];
+        put?: never;
+        post?: never;
+        /** Give an upload up. */
+        delete: operations["dropUpload"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/uploads/{upload}/content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Send bytes of an upload, from an offset that must be where the device stands. What came before a cut is kept. */
+        put: operations["sendUpload"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/uploads/{upload}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Compare the digest of what the device has on its disk, and only then give the file its name. */
+        post: operations["endUpload"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/processes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All processes. */
+        get: operations["listProcesses"];
+        put?: never;
+        /** End, pause, continue or set the priority of a process. */
+        post: operations["changeProcess"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/processes/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All processes every two seconds, until the caller leaves. */
+        get: operations["watchProcesses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/processes/past": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which processes were the busiest in the last hour. */
+        get: operations["listSpikes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/programs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Start a program and leave it running. */
+        post: operations["startProgram"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/services": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All services. */
+        get: operations["listServices"];
+        put?: never;
+        /** Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer. */
+        post: operations["changeService"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/services/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One service, with what stops when it does and the last lines of its log. */
+        get: operations["getService"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/event-sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The logs of a device. */
+        get: operations["listEventSources"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Events of one log, oldest first, and then those that come where the query follows. */
+        post: operations["readEvents"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The network as the device sees it. Neighbours that the fleet knows are named. */
+        get: operations["getNetwork"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/network/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Test whether the device reaches something. */
+        post: operations["testReach"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/network/scan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look for hosts on a network that the device is on. */
+        post: operations["scanNetwork"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/wake": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Wake a sleeping device through neighbours that are online on its network (Wake-on-LAN). */
+        post: operations["wakeDevice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is signed in, and how a message reaches them. */
+        get: operations["listPresence"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Show a message to the person at the device, and wait for their answer. */
+        post: operations["showMessage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/clipboard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a text on the clipboard of the person at the device. */
+        post: operations["setClipboard"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/power": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer. */
+        post: operations["changePower"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -901,7 +1471,7 @@ export interface components {
             password: string;
         };
         /** @enum {string} */
-        Role: "owner" | "technician" | "viewer";
+        Role: "owner" | "technician" | "helper" | "viewer";
         Me: {
             /** Format: uuid */
             id: string;
@@ -1917,6 +2487,599 @@ export interface components {
             number?: number;
             /** @description More, a line each. */
             lines?: string[];
+        };
+        /** @description One entry of a folder. */
+        FileEntry: {
+            path: string;
+            name: string;
+            kind: string;
+            /**
+             * Format: int64
+             * @description bytes; of a file
+             */
+            size: number;
+            /** @description such as -rw-r--r-- */
+            mode: string;
+            /** @description such as 0644 */
+            bits: string;
+            owner: string;
+            group: string;
+            /** Format: date-time */
+            modified: string;
+            /** @description of a link: what it names */
+            target?: string;
+            /** @description where it was asked for: hexadecimal */
+            digest?: string;
+        };
+        /** @description A part of a folder's list; the last has Done. */
+        FileBatch: {
+            /** @description whole, as the device understood it */
+            folder: string;
+            entries?: components["schemas"]["FileEntry"][];
+            done?: boolean;
+            /** @description why the list ends early */
+            error?: string;
+        };
+        /** @description Names one file or folder. */
+        FilePath: {
+            path: string;
+            /** @description of a list: everything below */
+            deep?: boolean;
+            /**
+             * @description of an entry: sha256, sha512 or md5
+             * @enum {string}
+             */
+            digest?: "sha256" | "sha512" | "md5";
+        };
+        /** @description A text to be edited. Encoding and LineEnd are kept when it is written back. */
+        TextFile: {
+            path: string;
+            text: string;
+            /**
+             * @description utf-8, utf-8-bom, utf-16le, utf-16be or iso-8859-1
+             * @enum {string}
+             */
+            encoding: "utf-8" | "utf-8-bom" | "utf-16le" | "utf-16be" | "iso-8859-1";
+            /**
+             * @description lf or crlf
+             * @enum {string}
+             */
+            line_end: "lf" | "crlf";
+            /** @description of what was read; to write, what is on disk must have it */
+            version: string;
+            /** Format: date-time */
+            modified: string;
+            bits: string;
+        };
+        /** @description Changes files. Paths are what it is done to; To is where, for the deeds that need it. */
+        FileDeed: {
+            /** @enum {string} */
+            deed: "make" | "rename" | "copy" | "move" | "remove" | "restore" | "purge" | "permit";
+            paths: string[];
+            to?: string;
+            /** @description what stands in the way goes to the recoverable place */
+            replace?: boolean;
+            /** @description of permit: such as 0644 */
+            bits?: string;
+            /** @description of permit */
+            owner?: string;
+            /** @description of permit */
+            group?: string;
+            /** @description of permit: everything below too */
+            deep?: boolean;
+        };
+        /** @description Tells of one thing done, or how far it is; the last has Done. */
+        FileEvent: {
+            path?: string;
+            /**
+             * Format: int64
+             * @description copied so far
+             */
+            bytes?: number;
+            /** @description done so far */
+            files?: number;
+            /** @description of this path alone */
+            error?: string;
+            done?: boolean;
+        };
+        /** @description Something in the recoverable place. */
+        Removed: {
+            id: string;
+            /** @description where it was */
+            path: string;
+            /** Format: date-time */
+            at: string;
+            kind: string;
+            /** Format: int64 */
+            size: number;
+        };
+        /** @description What can be restored, the latest first. */
+        RemovedList: {
+            items: components["schemas"]["Removed"][];
+        };
+        /** @description Asks for the lines of a growing file. */
+        Follow: {
+            path: string;
+            /** @description RE2; lines that it matches */
+            filter?: string;
+            /** @description lines from before, at most 10,000 */
+            back?: number;
+        };
+        /** @description Are lines of a followed file. Skipped counts those that were left out since they came faster than they could be shown. */
+        Lines: {
+            lines?: string[];
+            skipped?: number;
+            /** @description such as that the file began anew */
+            note?: string;
+            error?: string;
+        };
+        /** @description Begins an upload. */
+        UploadOrder: {
+            /** @description whole, with the name */
+            path: string;
+            /**
+             * Format: int64
+             * @description bytes
+             */
+            size: number;
+            /** Format: date-time */
+            modified?: string;
+            bits?: string;
+            replace?: boolean;
+            /** @description make the folders that it stands in */
+            folders?: boolean;
+        };
+        /** @description An unfinished upload. What came of it stands beside its place, under another name. */
+        Upload: {
+            id: string;
+            path: string;
+            /** Format: int64 */
+            size: number;
+            /**
+             * Format: int64
+             * @description bytes that the device has
+             */
+            offset: number;
+            /** Format: date-time */
+            begun: string;
+        };
+        /** @description Finishes an upload: the device compares the digest with what it has on disk, and only then gives it its name. */
+        UploadEnd: {
+            /** @description hexadecimal */
+            sha256: string;
+        };
+        /** @description One process of a device. PID and Started identify it. */
+        DeviceProcess: {
+            pid: number;
+            parent: number;
+            name: string;
+            /** @description its command line */
+            command?: string;
+            /** @description whom it runs as */
+            person?: string;
+            /** Format: date-time */
+            started: string;
+            /**
+             * Format: double
+             * @description percent of one core
+             */
+            cpu: number;
+            /**
+             * Format: int64
+             * @description resident bytes
+             */
+            memory: number;
+            /**
+             * Format: double
+             * @description bytes a second from disks
+             */
+            read: number;
+            /** Format: double */
+            written: number;
+            /** @description running, sleeping, waiting, stopped, ended */
+            state?: string;
+            priority?: string;
+            /** @description such as tcp 127.0.0.1:5432 */
+            listening?: string[];
+        };
+        /** @description All of them at one moment. */
+        Processes: {
+            /** Format: date-time */
+            at: string;
+            cores: number;
+            items: components["schemas"]["DeviceProcess"][];
+        };
+        /** @description What used most of a device at a moment past. */
+        Spike: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: double
+             * @description of the whole device, percent of all cores
+             */
+            cpu: number;
+            busiest: components["schemas"]["DeviceProcess"][];
+        };
+        /** @description Are the moments of the last hour, oldest first. */
+        Spikes: {
+            items: components["schemas"]["Spike"][];
+        };
+        /** @description Done to one process. Started must be its own: a number may belong to another by now. */
+        ProcessDeed: {
+            /** @enum {string} */
+            deed: "end" | "end-tree" | "pause" | "continue" | "priority";
+            pid: number;
+            /** Format: date-time */
+            started?: string;
+            /** @description instead of PID, on many devices: all of this name */
+            name?: string;
+            /** @enum {string} */
+            priority?: "low" | "below-normal" | "normal" | "above-normal" | "high";
+            /** @description do not ask it to end first */
+            force?: boolean;
+        };
+        /** @description To be started and left running. */
+        Program: {
+            argv: string[];
+            /** @description who is signed in; empty for the agent itself */
+            person?: string;
+            visible?: boolean;
+            folder?: string;
+        };
+        /** @description How a deed ended. */
+        Outcome: {
+            /** @description in a sentence */
+            message: string;
+            /** @description that it concerned */
+            pids?: number[];
+            /** @description how many */
+            number?: number;
+        };
+        /** @description One service of a device. */
+        DeviceService: {
+            name: string;
+            title?: string;
+            /** @description running, stopped, starting, stopping, failed */
+            state: string;
+            detail?: string;
+            /** @description automatic, manual, disabled, other */
+            start: string;
+            pid?: number;
+            /**
+             * Format: int64
+             * @description bytes
+             */
+            memory?: number;
+            /** @description RFC 3339; when its state began */
+            since?: string;
+            needs?: string[];
+            /** @description running services that stop with it */
+            needed_by?: string[];
+            /** @description its last lines */
+            log?: string[];
+            /** @description the system refuses to */
+            will_not_stop?: boolean;
+        };
+        /** @description All of them. */
+        DeviceServices: {
+            items: components["schemas"]["DeviceService"][];
+        };
+        /** @description Done to one service. */
+        ServiceDeed: {
+            /** @enum {string} */
+            deed: "start" | "stop" | "restart" | "mode";
+            name: string;
+            /**
+             * @description of mode
+             * @enum {string}
+             */
+            start?: "automatic" | "manual" | "disabled";
+            /** @description Stops are the services that the technician was told will stop with it. The deed is refused when others would. */
+            stops?: string[];
+            /** @description to wait for the state, 1 to 300; 60 when 0 */
+            seconds?: number;
+        };
+        /** @description A log of a device. */
+        EventSource: {
+            /** @description such as journal, or the path of a log file */
+            name: string;
+            title: string;
+            /** @description journal, file, channel, unified */
+            kind: string;
+            /** @description Units are what the source's events come from, by which it may be narrowed. */
+            units?: string[];
+        };
+        /** @description All of them. */
+        EventSources: {
+            items: components["schemas"]["EventSource"][];
+        };
+        /** @description Asks for events of one source, oldest first. */
+        EventQuery: {
+            source: string;
+            /** @description of the source's units */
+            unit?: string;
+            /**
+             * @description the least severe wanted; see Severities
+             * @enum {string}
+             */
+            level?: "emergency" | "alert" | "critical" | "error" | "warning" | "notice" | "info" | "debug";
+            /** @description RE2 over the message */
+            text?: string;
+            /** Format: date-time */
+            since?: string;
+            /** Format: date-time */
+            until?: string;
+            /** @description at most so many, the latest; 500 when 0 */
+            last?: number;
+            /** @description and then what comes */
+            follow?: boolean;
+        };
+        /** @description One entry of a log. */
+        Event: {
+            /** Format: date-time */
+            at: string;
+            level?: string;
+            unit?: string;
+            pid?: number;
+            message: string;
+        };
+        /** @description Are events as they come. Skipped counts those left out as they came faster than they could be sent. Live says that what was asked of the past is complete. */
+        EventBatch: {
+            events?: components["schemas"]["Event"][];
+            skipped?: number;
+            live?: boolean;
+            done?: boolean;
+            error?: string;
+        };
+        /** @description A person signed in at a device. */
+        Presence: {
+            /** @description the system's own name of it */
+            session: string;
+            name: string;
+            /** @description console, remote or terminal */
+            kind: string;
+            /** @description a display, terminal or address */
+            where?: string;
+            /** Format: date-time */
+            since?: string;
+            /**
+             * Format: int64
+             * @description -1 when not known
+             */
+            idle_seconds: number;
+            locked?: boolean;
+            /** @description they have a desktop, on which a message can be shown */
+            graphic?: boolean;
+        };
+        /** @description Who is signed in. */
+        PresenceList: {
+            items: components["schemas"]["Presence"][];
+            /** @description Means says how a message reaches a person here; empty when it cannot. */
+            means?: string;
+        };
+        /** @description Changes whether a device runs, or who is signed in. */
+        PowerDeed: {
+            /** @enum {string} */
+            deed: "restart" | "firmware" | "recovery" | "off" | "log-off" | "lock" | "cancel";
+            /** @description of log-off and lock; empty for all */
+            session?: string;
+            /** @description 0 to 3600; the people signed in are told */
+            delay_seconds?: number;
+            /** @description what they are told */
+            message?: string;
+        };
+        /** @description Shown to a person at a device, and waits for their answer. */
+        Message: {
+            title?: string;
+            text: string;
+            /** @description at most 3; the person's answer is one of them */
+            buttons?: string[];
+            /** @description whom; empty for the one at the console */
+            session?: string;
+            /** @description to wait for an answer, 5 to 600; 120 when 0 */
+            seconds?: number;
+        };
+        /** @description What became of a message. */
+        MessageAnswer: {
+            /** @description the button; empty when nobody answered */
+            answer?: string;
+            /** @description who was asked */
+            by?: string;
+            shown: boolean;
+            /** @description why it was not shown, or not answered */
+            reason?: string;
+            /**
+             * Format: double
+             * @description until the answer
+             */
+            after_seconds: number;
+        };
+        /** @description Text for a device's clipboard. */
+        Clip: {
+            text: string;
+            session?: string;
+        };
+        /** @description The network as a device sees it. */
+        Network: {
+            interfaces: components["schemas"]["Interface"][];
+            routes: components["schemas"]["Route"][];
+            neighbours: components["schemas"]["Neighbour"][];
+            resolvers: string[];
+            search?: string[];
+            connections: components["schemas"]["Connection"][];
+        };
+        /** @description A network interface. */
+        Interface: {
+            name: string;
+            /** @description MAC address */
+            hardware?: string;
+            /** @description with prefix length */
+            addresses: string[];
+            up: boolean;
+            mtu: number;
+        };
+        /** @description Says where packets for a network go. */
+        Route: {
+            /** @description a prefix; 0.0.0.0/0 for all others */
+            to: string;
+            by?: string;
+            interface: string;
+            metric: number;
+        };
+        /** @description A host that the device has met on its own networks. */
+        Neighbour: {
+            address: string;
+            hardware?: string;
+            interface?: string;
+            name?: string;
+            /** @description of a scan: TCP ports that answer */
+            open?: number[];
+            /** @description Device is the fleet's device at this address, as the service knows it. */
+            device?: string;
+            device_id?: string;
+        };
+        /** @description An open socket. */
+        Connection: {
+            /** @description tcp or udp */
+            protocol: string;
+            local: string;
+            remote?: string;
+            state?: string;
+            pid?: number;
+            process?: string;
+        };
+        /** @description A test whether the device reaches something. */
+        Reach: {
+            /**
+             * @description echo (ICMP), tcp, name (DNS) or web (HTTP)
+             * @enum {string}
+             */
+            kind: "echo" | "tcp" | "name" | "web";
+            /** @description a host, or a URL */
+            target: string;
+            /** @description of tcp */
+            port?: number;
+            times?: number;
+        };
+        /** @description One try, or the last line, which sums them up. */
+        ReachResult: {
+            ok: boolean;
+            text: string;
+            /** Format: double */
+            milliseconds?: number;
+            done?: boolean;
+            error?: string;
+        };
+        /** @description Looks for hosts on a device's own network. */
+        Scan: {
+            /** @description a prefix of its own, IPv4, /20 at the largest */
+            network: string;
+        };
+        /** @description A host found, or how far the scan is. */
+        ScanEvent: {
+            found?: components["schemas"]["Neighbour"];
+            tried?: number;
+            of?: number;
+            done?: boolean;
+            error?: string;
+        };
+        /** @description What one person did with one tool at one device, from the first call to the last. It ends by itself five minutes after the last call. */
+        ToolSession: {
+            /** Format: uuid */
+            id: string;
+            /** Format: uuid */
+            device_id: string;
+            device: string;
+            actor: string;
+            via: string;
+            address: string;
+            tool: string;
+            /** @description What the person at the device was told. */
+            reason?: string;
+            /** @description Whether they were asked or told, and what they said. */
+            consent: string;
+            /** Format: date-time */
+            began_at: string;
+            /**
+             * Format: date-time
+             * @description Of the last call.
+             */
+            last_at: string;
+            /** Format: date-time */
+            ended_at?: string;
+            /** @description Why it ended. */
+            end?: string;
+            /**
+             * Format: int64
+             * @description From the device.
+             */
+            received_bytes: number;
+            /**
+             * Format: int64
+             * @description To the device.
+             */
+            sent_bytes: number;
+            /** @description Commands, changes and transfers. */
+            deeds: number;
+            /**
+             * Format: double
+             * @description How long the person had a question or message before them.
+             */
+            interrupted_seconds: number;
+            note?: string;
+        };
+        ToolSessionPage: {
+            items: components["schemas"]["ToolSession"][];
+            next?: string;
+        };
+        NewToolSession: {
+            /** @enum {string} */
+            tool: "command" | "shell" | "files" | "processes" | "services" | "events" | "network" | "people" | "power";
+            /** @description Told to the person at the device where the policy has them told or asked. */
+            reason?: string;
+        };
+        SessionNote: {
+            note: string;
+        };
+        ConsentRule: {
+            /** Format: uuid */
+            id: string;
+            scope: components["schemas"]["Scope"];
+            scope_name: string;
+            /** @description Empty for every tool. */
+            tool: string;
+            mode: string;
+            seconds: number;
+            unanswered: boolean;
+            absent: boolean;
+            /** Format: date-time */
+            changed_at: string;
+            changed_by: string;
+        };
+        NewConsentRule: {
+            scope: components["schemas"]["Scope"];
+            /** @description Empty for every tool. */
+            tool?: string;
+            /** @enum {string} */
+            mode: "silent" | "tell" | "ask";
+            /**
+             * @description How long an answer is awaited.
+             * @default 30
+             */
+            seconds?: number;
+            /** @description Work may begin when nobody answers. */
+            unanswered?: boolean;
+            /** @description Work may begin when nobody is there to be asked. */
+            absent?: boolean;
+        };
+        ConsentRulePage: {
+            items: components["schemas"]["ConsentRule"][];
+            next?: string;
+        };
+        WakeResult: {
+            message: string;
+            /** @description The neighbours that sent the call. */
+            by: string[];
         };
     };
     responses: {
@@ -3643,6 +4806,1076 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDeviceSessions: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToolSessionPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToolSession"];
+            };
+        };
+        responses: {
+            /** @description The session. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToolSession"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSessions: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+                /** @description Only those that have not ended. */
+                open?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToolSessionPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    noteSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SessionNote"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listConsentRules: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConsentRulePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addConsentRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewConsentRule"];
+            };
+        };
+        responses: {
+            /** @description The rule. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConsentRule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setConsentRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewConsentRule"];
+            };
+        };
+        responses: {
+            /** @description The rule. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConsentRule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeConsentRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFiles: {
+        parameters: {
+            query: {
+                path: string;
+                /** @description Everything below too; names are then paths from the folder. */
+                deep?: boolean;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One a line, as they come. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["FileBatch"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeFiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FileDeed"];
+            };
+        };
+        responses: {
+            /** @description One a line, as they come. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["FileEvent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFile: {
+        parameters: {
+            query: {
+                path: string;
+                digest?: "sha256" | "sha512" | "md5";
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The entry. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileEntry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRemovedFiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The list. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemovedList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readText: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The text. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TextFile"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    writeText: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TextFile"];
+            };
+        };
+        responses: {
+            /** @description The text as it is now. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TextFile"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    followFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Follow"];
+            };
+        };
+        responses: {
+            /** @description One a line, as they come. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["Lines"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    downloadFile: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The bytes. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    downloadArchive: {
+        parameters: {
+            query: {
+                path: string[];
+                format: "tar" | "zip";
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The archive. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    unpackArchive: {
+        parameters: {
+            query: {
+                path: string;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginUpload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UploadOrder"];
+            };
+        };
+        responses: {
+            /** @description The upload. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upload"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getUpload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+                upload: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The upload. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upload"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dropUpload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+                upload: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sendUpload: {
+        parameters: {
+            query: {
+                offset: number;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+                upload: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description The upload as it stands. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Upload"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endUpload: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+                upload: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UploadEnd"];
+            };
+        };
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileEntry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listProcesses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The processes. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Processes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeProcess: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProcessDeed"];
+            };
+        };
+        responses: {
+            /** @description How it ended. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outcome"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    watchProcesses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One a line, as they come. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["Processes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSpikes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The moments */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Spikes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startProgram: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Program"];
+            };
+        };
+        responses: {
+            /** @description How it ended. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outcome"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listServices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The services. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceServices"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeService: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ServiceDeed"];
+            };
+        };
+        responses: {
+            /** @description How it ended. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outcome"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getService: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The service. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceService"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listEventSources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The logs. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EventSources"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    readEvents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EventQuery"];
+            };
+        };
+        responses: {
+            /** @description One a line, as they come. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["EventBatch"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getNetwork: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The network. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Network"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testReach: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reach"];
+            };
+        };
+        responses: {
+            /** @description One a line, as they come. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["ReachResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    scanNetwork: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Scan"];
+            };
+        };
+        responses: {
+            /** @description One a line, as they come. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["ScanEvent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    wakeDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Who sent the call. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WakeResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPresence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The people. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PresenceList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showMessage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Message"];
+            };
+        };
+        responses: {
+            /** @description What became of it. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MessageAnswer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setClipboard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Clip"];
+            };
+        };
+        responses: {
+            /** @description How it ended. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outcome"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changePower: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PowerDeed"];
+            };
+        };
+        responses: {
+            /** @description How it ended. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outcome"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -13,7 +13,7 @@ export function Inventory({ device: d }: { device: Device }) {
 	const queries = useQueryClient();
 	const [typed, setTyped] = useState("");
 	const search = useDeferredValue(typed.trim().toLowerCase());
-	const may = useMay("device.command");
+	const may = useMay("command.act");
 	const key = ["inventory", d.id];
 	const whole = useQuery({
 		queryKey: key,

@@ -50,8 +50,8 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 		};
 	}, [d.name]);
 	const tools = [
-		{ pane: "command", title: "Command", icon: PlayIcon, may: useMay("device.command") && offers("commands") },
-		{ pane: "shell", title: "Shell", icon: CommandLineIcon, may: useMay("device.shell") && offers("shell") },
+		{ pane: "command", title: "Command", icon: PlayIcon, may: useMay("command.act") && offers("commands") },
+		{ pane: "shell", title: "Shell", icon: CommandLineIcon, may: useMay("shell.act") && offers("shell") },
 	].filter((t) => t.may);
 	return (
 		<div className="flex h-full flex-col">

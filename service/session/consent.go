@@ -1,0 +1,225 @@
+package session
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"sync/atomic"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/link"
+	"moorwatch.example/core/device"
+	"moorwatch.example/core/session"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/front"
+)
+
+// rules are the rules of consent as they were last read.
+type rules struct {
+	all atomic.Pointer[[]session.Rule]
+}
+
+func (r *rules) get() []session.Rule {
+	if all := r.all.Load(); all != nil {
+		return *all
+	}
+	return nil
+}
+
+// Refresh reads the rules of consent again, which another node may have changed.
+func (s *Column) Refresh(ctx context.Context) error {
+	all, err := s.store.allRules(ctx)
+	if err == nil {
+		s.rules.all.Store(&all)
+	}
+	return err
+}
+
+// presentWithin is how long a device has to tell who is signed in.
+const presentWithin = 5 * time.Second
+
+// present finds out who could be told or asked at a device.
+func (s *Column) present(ctx context.Context, id uuid.UUID) session.Present {
+	ctx, cancel := context.WithTimeout(ctx, presentWithin)
+	defer cancel()
+	list, err := call[link.PresenceList](ctx, s.hub, id, "/people/list", nil)
+	if err != nil {
+		return session.Present{}
+	}
+	p := session.Present{Known: list.Means == "dialog" || len(list.Items) == 0}
+	for _, one := range list.Items {
+		p.Someone = p.Someone || (one.Graphic && !one.Locked && list.Means == "dialog")
+	}
+	return p
+}
+
+// The buttons of the question and of the sign.
+const (
+	yes = "Allow"
+	no  = "Refuse"
+	out = "End the session"
+)
+
+// consent has the person at the device told or asked as a rule says, and writes the words for the
+// record into the session. shown tells whether they are to see the sign while it lasts.
+func (s *Column) consent(ctx context.Context, v *visit, rule session.Rule, name, reason string) (allowed, shown bool, err error) {
+	if rule.Mode == session.Silent {
+		_, v.row.Consent = session.Begin(rule, session.Present{})
+		return true, false, nil
+	}
+	here := s.present(ctx, v.key.device)
+	step, words := session.Begin(rule, here)
+	v.row.Consent = words
+	if step != session.AskNow {
+		return step == session.Enter, step == session.Enter && here.Someone, nil
+	}
+	text := fmt.Sprintf("%s asks to work on this computer (%s).", name, title(v.key.tool))
+	if reason != "" {
+		text += "\n\nReason: " + reason
+	}
+	ctx, cancel := context.WithTimeout(ctx, rule.Wait()+10*time.Second)
+	defer cancel()
+	a, err := call[link.MessageAnswer](ctx, s.hub, v.key.device, "/people/show",
+		link.Message{Title: "May somebody help?", Text: text, Buttons: []string{yes, no}, Seconds: int(rule.Wait().Seconds())})
+	if err != nil && ctx.Err() == nil {
+		a.Reason = err.Error()
+	} else if err != nil {
+		return false, false, err
+	}
+	v.row.InterruptedSeconds = a.After
+	closed := a.Shown && a.Answer == "" && a.After < rule.Wait().Seconds()-1
+	allowed, v.row.Consent = session.Decide(rule, session.Reply{Shown: a.Shown, Allowed: a.Answer == yes, Refused: a.Answer == no || closed, By: device.CleanText(a.By)})
+	return allowed, allowed && a.Shown, nil
+}
+
+func title(tool string) string {
+	t, _ := session.Find(tool)
+	return t.Title
+}
+
+// signLasts is how long one sign stays; while the session lasts another follows it.
+const signLasts = 10 * time.Minute
+
+// sign shows the person at the device that somebody works on it, as long as that lasts, and ends
+// the session when they say so.
+func (s *Column) sign(v *visit, d api.Device, name, reason string) {
+	text := fmt.Sprintf("%s is working on this computer (%s).", name, title(v.key.tool))
+	if reason != "" {
+		text += "\n\nReason: " + reason
+	}
+	for v.ctx.Err() == nil {
+		a, err := call[link.MessageAnswer](v.ctx, s.hub, d.ID, "/people/show", link.Message{Title: "Somebody helps", Text: text, Buttons: []string{out}, Seconds: int(signLasts.Seconds())})
+		if v.ctx.Err() != nil {
+			return
+		}
+		if err != nil || !a.Shown {
+			return // the device went away, or shows nothing any more
+		}
+		if a.Answer != out {
+			continue
+		}
+		by := "the person at the device"
+		if a.By != "" {
+			by = device.CleanText(a.By)
+		}
+		s.visits.mu.Lock()
+		s.visits.ended[v.key] = time.Now()
+		s.visits.mu.Unlock()
+		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+		if err := s.finish(ctx, v, "ended by "+by, errEnded); err != nil {
+			slog.Warn("the end of a session cannot be written", "error", err)
+		}
+		cancel()
+		return
+	}
+}
+
+// ListConsentRules lists the rules: GET /consent-rules.
+func (s *Column) ListConsentRules(c *gin.Context, in api.ListConsentRulesParams) {
+	front.List(c, in.Cursor, in.Limit, uuid.Nil, s.store.consentRules, func(r api.ConsentRule) uuid.UUID { return r.ID },
+		func(items []api.ConsentRule, next *string) any {
+			return api.ConsentRulePage{Items: items, Next: next}
+		})
+}
+
+// AddConsentRule adds a rule: POST /consent-rules.
+func (s *Column) AddConsentRule(c *gin.Context) {
+	s.putRule(c, nil, http.StatusCreated, "consent.add")
+}
+
+// SetConsentRule changes a rule: PUT /consent-rules/{id}.
+func (s *Column) SetConsentRule(c *gin.Context, id api.ID) {
+	s.putRule(c, &id, http.StatusOK, "consent.change")
+}
+
+func (s *Column) putRule(c *gin.Context, id *uuid.UUID, status int, action string) {
+	in, ok := front.Bind[api.NewConsentRule](c)
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	r := session.Rule{Scope: in.Scope, Mode: session.Mode(in.Mode)}
+	if in.Tool != nil {
+		r.Tool = *in.Tool
+	}
+	if in.Seconds != nil {
+		r.Seconds = *in.Seconds
+	}
+	r.Unanswered, r.Absent = in.Unanswered != nil && *in.Unanswered, in.Absent != nil && *in.Absent
+	err := r.Validate()
+	if err != nil {
+		err = front.Problem(http.StatusBadRequest, "The rule cannot be read.", err.Error()+".")
+	} else {
+		err = s.devices.KnownScope(ctx, r.Scope)
+	}
+	var made api.ConsentRule
+	if err == nil {
+		made, err = s.store.setRule(ctx, id, r, front.CallerOf(c).Email)
+	}
+	if db.Duplicate(err) {
+		err = front.Problem(http.StatusConflict, "There is a rule for this tool and scope already.", "Change that one.")
+	}
+	if s.ruled(c, action, fmt.Sprintf("%s for %s at %s", r.Mode, orEvery(r.Tool), made.ScopeName), err) {
+		c.JSON(status, made)
+	}
+}
+
+func orEvery(tool string) string {
+	if tool == "" {
+		return "every tool"
+	}
+	return tool
+}
+
+// RemoveConsentRule removes a rule: DELETE /consent-rules/{id}.
+func (s *Column) RemoveConsentRule(c *gin.Context, id api.ID) {
+	name, err := s.store.removeRule(c.Request.Context(), id)
+	if s.ruled(c, "consent.remove", name, err) {
+		c.Status(http.StatusNoContent)
+	}
+}
+
+// ruled has a change of the rules take effect and notes it, or answers with what went wrong.
+func (s *Column) ruled(c *gin.Context, action, detail string, err error) bool {
+	ctx := c.Request.Context()
+	if db.Missing(err) {
+		err = front.NotFound("rule")
+	}
+	if err == nil {
+		err = s.Refresh(ctx)
+	}
+	if err == nil {
+		deed := front.DeedOf(c, action, "done")
+		deed.Detail = detail
+		err = s.audit.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+	}
+	return err == nil
+}

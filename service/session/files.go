@@ -1,0 +1,310 @@
+package session
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"net/url"
+	"path"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	messages "moorwatch.example/contract/link"
+	"moorwatch.example/core/access"
+	"moorwatch.example/core/device"
+	"moorwatch.example/link"
+	"moorwatch.example/service/front"
+	"moorwatch.example/service/hub"
+)
+
+// ListFiles lists a folder: GET /devices/{id}/files.
+func (s *Column) ListFiles(c *gin.Context, id api.ID, in api.ListFilesParams) {
+	s.passLines(c, id, job{tool: "files", path: "/files/list", in: messages.FilePath{Path: in.Path, Deep: in.Deep != nil && *in.Deep}})
+}
+
+// ChangeFiles does a deed to files: POST /devices/{id}/files.
+func (s *Column) ChangeFiles(c *gin.Context, id api.ID) {
+	d, ok := front.Bind[messages.FileDeed](c)
+	if !ok || ((d.Deed == messages.FilePermit || d.Deed == messages.FilePurge) && !need(c, access.Of("files", access.Administer))) {
+		return
+	}
+	detail := strings.Join(d.Paths, ", ")
+	for _, more := range []string{d.To, d.Bits, d.Owner, d.Group} {
+		if more != "" {
+			detail += " → " + more
+		}
+	}
+	s.passLines(c, id, job{"files", "/files/change", d, "file." + d.Deed, detail})
+}
+
+// GetFile shows one file: GET /devices/{id}/files/entry.
+func (s *Column) GetFile(c *gin.Context, id api.ID, in api.GetFileParams) {
+	p := messages.FilePath{Path: in.Path}
+	if in.Digest != nil {
+		p.Digest = string(*in.Digest)
+	}
+	one[messages.FileEntry](s, c, id, http.StatusOK, job{tool: "files", path: "/files/entry", in: p}, nil)
+}
+
+// ListRemovedFiles lists what can be restored: GET /devices/{id}/files/removed.
+func (s *Column) ListRemovedFiles(c *gin.Context, id api.ID) {
+	one[messages.RemovedList](s, c, id, http.StatusOK, job{tool: "files", path: "/files/removed"}, nil)
+}
+
+// ReadText reads a text: GET /devices/{id}/files/text.
+func (s *Column) ReadText(c *gin.Context, id api.ID, in api.ReadTextParams) {
+	one[messages.TextFile](s, c, id, http.StatusOK, job{"files", "/files/read", messages.FilePath{Path: in.Path}, "file.read", in.Path}, nil)
+}
+
+// WriteText writes a text: PUT /devices/{id}/files/text.
+func (s *Column) WriteText(c *gin.Context, id api.ID) {
+	if t, ok := front.Bind[messages.TextFile](c); ok {
+		one[messages.TextFile](s, c, id, http.StatusOK, job{"files", "/files/write", t, "file.write", t.Path}, nil)
+	}
+}
+
+// FollowFile follows a growing file: POST /devices/{id}/files/follow.
+func (s *Column) FollowFile(c *gin.Context, id api.ID) {
+	if f, ok := front.Bind[messages.Follow](c); ok {
+		s.passLines(c, id, job{"files", "/files/follow", f, "file.follow", f.Path})
+	}
+}
+
+// BeginUpload begins to send a file: POST /devices/{id}/uploads.
+func (s *Column) BeginUpload(c *gin.Context, id api.ID) {
+	if o, ok := front.Bind[messages.UploadOrder](c); ok {
+		one[messages.Upload](s, c, id, http.StatusCreated, job{"files", "/uploads", o, "file.upload", fmt.Sprintf("%s, %d bytes", o.Path, o.Size)}, nil)
+	}
+}
+
+// GetUpload tells how much of an upload the device has: GET /devices/{id}/uploads/{upload}.
+func (s *Column) GetUpload(c *gin.Context, id api.ID, upload uuid.UUID) {
+	one[messages.Upload](s, c, id, http.StatusOK, job{tool: "files", path: "/uploads/" + upload.String() + "/state"}, nil)
+}
+
+// DropUpload gives an upload up: DELETE /devices/{id}/uploads/{upload}.
+func (s *Column) DropUpload(c *gin.Context, id api.ID, upload uuid.UUID) {
+	one[struct{}](s, c, id, http.StatusNoContent, job{"files", "/uploads/" + upload.String() + "/drop", nil, "file.drop", upload.String()}, nil)
+}
+
+// EndUpload gives an uploaded file its name: POST /devices/{id}/uploads/{upload}/end.
+func (s *Column) EndUpload(c *gin.Context, id api.ID, upload uuid.UUID) {
+	if end, ok := front.Bind[messages.UploadEnd](c); ok {
+		one(s, c, id, http.StatusOK, job{"files", "/uploads/" + upload.String() + "/finish", end, "file.place", "SHA-256 " + end.SHA256}, func(w *work, e *messages.FileEntry) string {
+			w.deed.Detail = e.Path + ", " + w.deed.Detail
+			return "done"
+		})
+	}
+}
+
+// bulk opens a bulk stream to the agent.
+func (w *work) bulk(path string, query url.Values) (io.ReadWriteCloser, http.Header, error) {
+	r, err := http.NewRequestWithContext(w.ctx, http.MethodGet, hub.URL(w.device.ID, path, query), nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	stream, answer, err := link.AskBulk(w.s.hub.Client().Transport, r)
+	if err != nil {
+		return nil, nil, front.Unreachable(w.device.Name, err)
+	}
+	if stream == nil {
+		defer answer.Body.Close()
+		return nil, nil, front.FromDevice(w.device.Name, answer)
+	}
+	return stream, answer.Header, nil
+}
+
+// stopped turns the end of a bulk transfer into what the caller is told.
+func (w *work) stopped(err error) error {
+	var s *link.Stopped
+	if errors.As(err, &s) {
+		return front.Problem(http.StatusConflict, w.device.Name+" stopped the transfer.", device.CleanText(s.Reason))
+	}
+	var large *http.MaxBytesError
+	if errors.As(err, &large) {
+		return err
+	}
+	return front.Unreachable(w.device.Name, err)
+}
+
+// SendUpload sends bytes of an upload: PUT /devices/{id}/uploads/{upload}/content.
+func (s *Column) SendUpload(c *gin.Context, id api.ID, upload uuid.UUID, in api.SendUploadParams) {
+	w, ok := s.start(c, id, job{tool: "files"})
+	if !ok {
+		return
+	}
+	stream, _, err := w.bulk("/uploads/"+upload.String()+"/content", url.Values{"offset": {strconv.FormatInt(in.Offset, 10)}})
+	if err != nil {
+		w.fail(c, err)
+		return
+	}
+	n, err := link.SendBulk(w.ctx, stream, s.gates.of(id), &body{r: c.Request.Body, visit: w.visit}, func() []byte { return nil })
+	if err != nil {
+		w.fail(c, w.stopped(err))
+		return
+	}
+	w.finish("")
+	c.JSON(http.StatusOK, messages.Upload{ID: upload.String(), Offset: in.Offset + n})
+}
+
+// body counts what a caller sends.
+type body struct {
+	r     io.Reader
+	visit *visit
+}
+
+func (b *body) Read(p []byte) (int, error) {
+	n, err := b.r.Read(p)
+	b.visit.count(0, int64(n), 0)
+	return n, err
+}
+
+// UnpackArchive puts the files of a tar below a folder: PUT /devices/{id}/files/archive.
+func (s *Column) UnpackArchive(c *gin.Context, id api.ID, in api.UnpackArchiveParams) {
+	w, ok := s.start(c, id, job{tool: "files", deed: "file.unpack", detail: in.Path})
+	if !ok {
+		return
+	}
+	stream, _, err := w.bulk("/files/unpack", url.Values{"folder": {in.Path}})
+	if err != nil {
+		w.fail(c, err)
+		return
+	}
+	digest := func() []byte { return contentDigest(c.Request.Trailer.Get(digestHeader)) }
+	if _, err := link.SendBulk(w.ctx, stream, s.gates.of(id), &body{r: c.Request.Body, visit: w.visit}, digest); err != nil {
+		w.fail(c, w.stopped(err))
+		return
+	}
+	w.finish("done")
+	c.Status(http.StatusNoContent)
+}
+
+// digestHeader carries the digest of a message's content (RFC 9530), here always in its trailer.
+const digestHeader = "Content-Digest"
+
+// contentDigest reads the SHA-256 of a Content-Digest; nil where there is none.
+func contentDigest(field string) []byte {
+	_, rest, ok := strings.Cut(field, "sha-256=:")
+	text, _, ok2 := strings.Cut(rest, ":")
+	if !ok || !ok2 {
+		return nil
+	}
+	sum, err := base64.StdEncoding.DecodeString(text)
+	if err != nil {
+		return nil
+	}
+	return sum
+}
+
+// DownloadFile sends a file to the caller: GET /devices/{id}/files/content.
+func (s *Column) DownloadFile(c *gin.Context, id api.ID, in api.DownloadFileParams) {
+	offset, err := from(c.GetHeader("Range"))
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	s.download(c, id, job{"files", "/files/content", nil, "file.download", in.Path}, url.Values{"path": {in.Path}}, offset, path.Base(strings.ReplaceAll(in.Path, `\`, "/")))
+}
+
+// DownloadArchive sends files and folders as one archive: GET /devices/{id}/files/archive.
+func (s *Column) DownloadArchive(c *gin.Context, id api.ID, in api.DownloadArchiveParams) {
+	s.download(c, id, job{"files", "/files/archive", nil, "file.download", strings.Join(in.Path, ", ")},
+		url.Values{"path": in.Path, "format": {string(in.Format)}}, 0, path.Base(strings.ReplaceAll(in.Path[0], `\`, "/"))+"."+string(in.Format))
+}
+
+// from reads where a download is to go on: "bytes=N-" (RFC 9110, 14.1.2), or nothing.
+func from(header string) (int64, error) {
+	if header == "" {
+		return 0, nil
+	}
+	text, ok := strings.CutPrefix(header, "bytes=")
+	text, ok2 := strings.CutSuffix(text, "-")
+	n, err := strconv.ParseInt(text, 10, 64)
+	if !ok || !ok2 || err != nil || n < 0 {
+		return 0, front.Problem(http.StatusRequestedRangeNotSatisfiable, "This range cannot be sent.", "Ask for bytes=N-, from a place to the end.")
+	}
+	return n, nil
+}
+
+func (s *Column) download(c *gin.Context, id uuid.UUID, j job, query url.Values, offset int64, name string) {
+	w, ok := s.start(c, id, j)
+	if !ok {
+		return
+	}
+	query.Set("offset", strconv.FormatInt(offset, 10))
+	stream, header, err := w.bulk(j.path, query)
+	if err != nil {
+		w.fail(c, err)
+		return
+	}
+	defer stream.Close()
+	stop := context.AfterFunc(w.ctx, func() { stream.Close() })
+	defer stop()
+	tag := `"` + device.CleanText(header.Get("Moorwatch-Tag")) + `"`
+	if want := c.GetHeader("If-Range"); offset > 0 && want != "" && want != tag { // it is another file by now: from its beginning
+		w.done()
+		stream.Close()
+		s.download(c, id, j, query, 0, name)
+		return
+	}
+	size, err := strconv.ParseInt(header.Get("Moorwatch-Size"), 10, 64)
+	if err != nil {
+		w.fail(c, front.Problem(http.StatusBadGateway, w.device.Name+" did not answer as it should.", "Try again."))
+		return
+	}
+	h := c.Writer.Header()
+	h.Set("Content-Type", "application/octet-stream")
+	h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": device.CleanText(name)}))
+	h.Set("Trailer", digestHeader)
+	h.Set("X-Accel-Buffering", "no")
+	status := http.StatusOK
+	if size >= 0 {
+		// Not as Content-Length: HTTP/1.1 has trailers on chunked messages alone (RFC 9112, 7.1.2).
+		h.Set("Moorwatch-Size", strconv.FormatInt(size, 10))
+		h.Set("ETag", tag)
+		h.Set("Accept-Ranges", "bytes")
+		if offset > 0 {
+			status = http.StatusPartialContent
+			h.Set("Content-Range", fmt.Sprintf("bytes %d-%d/%d", offset, offset+size-1, offset+size))
+		}
+		if caller := front.CallerOf(c); caller.Session != "" { // a browser shows how far it is, and looks at no trailer
+			h.Del("Trailer")
+			h.Set("Content-Length", strconv.FormatInt(size, 10))
+		}
+	}
+	c.Status(status)
+	out := &lineWriter{w: c.Writer, control: http.NewResponseController(c.Writer), visit: w.visit}
+	var digest []byte
+	sum := sha256.New()
+	to := io.Writer(out)
+	if front.CallerOf(c).Session != "" {
+		to = io.MultiWriter(out, sum)
+	}
+	n, err := link.ReceiveBulk(stream, to, func(d []byte) error {
+		digest = d
+		if got := sum.Sum(nil); front.CallerOf(c).Session != "" && !bytes.Equal(got, d) {
+			return fmt.Errorf("what came is not what was sent: its SHA-256 is %x", got)
+		}
+		return nil
+	})
+	if err == nil && size >= 0 && n != size {
+		err = fmt.Errorf("%d of %d bytes came", n, size)
+	}
+	if err != nil {
+		w.finish(fmt.Sprintf("broke off after %d bytes: %v", n, err))
+		panic(http.ErrAbortHandler) // so that the caller does not take it for whole
+	}
+	h.Set(digestHeader, "sha-256=:"+base64.StdEncoding.EncodeToString(digest)+":")
+	w.finish(fmt.Sprintf("done: %d bytes, SHA-256 %s", n, hex.EncodeToString(digest)))
+}

@@ -1,0 +1,372 @@
+package session
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
+	"moorwatch.example/core/session"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/front"
+)
+
+// Times of sessions.
+const (
+	// idleEnds is how long after its last call a session ends by itself.
+	idleEnds = 5 * time.Minute
+	// keepEvery is how often what came together in sessions is written.
+	keepEvery = 5 * time.Second
+	// askAgain is how long a person who ended a session is asked before another begins, where they
+	// would else only be told.
+	askAgain = 15 * time.Minute
+)
+
+// visit is a session that is open: what one person does with one tool at one device.
+type visit struct {
+	key   visitKey
+	ready chan struct{} // closed when it is known whether it may begin
+	err   error         // why it may not
+	row   api.ToolSession
+	ctx   context.Context // ends when the person at the device ends it
+	end   context.CancelCauseFunc
+
+	mu    sync.Mutex
+	calls int // that run
+	tally tally
+}
+
+type visitKey struct {
+	person, device uuid.UUID
+	via, tool      string
+}
+
+// visits are the open sessions of this node.
+type visits struct {
+	mu    sync.Mutex
+	open  map[visitKey]*visit
+	ended map[visitKey]time.Time // by the person at the device
+}
+
+// errEnded is the cause with which a session's calls end when the person at the device ends it.
+var errEnded = errors.New("the person at the device ended the session")
+
+// enter joins the caller's session with a tool at a device, or begins one, having the person there
+// told or asked as the rules say. The caller leaves it. It has answered where it fails.
+func (s *Column) enter(c *gin.Context, d api.Device, tool, reason string) (*visit, error) {
+	caller := front.CallerOf(c)
+	key := visitKey{caller.ID, d.ID, caller.Via, tool}
+	s.visits.mu.Lock()
+	v := s.visits.open[key]
+	mine := v == nil
+	if mine {
+		v = &visit{key: key, ready: make(chan struct{}), calls: 1}
+		v.ctx, v.end = context.WithCancelCause(context.Background())
+		s.visits.open[key] = v
+	} else {
+		v.mu.Lock()
+		v.calls++
+		v.mu.Unlock()
+	}
+	recently := time.Since(s.visits.ended[key]) < askAgain
+	s.visits.mu.Unlock()
+	if mine {
+		if v.err = s.begin(c, v, d, reason, recently); v.err != nil {
+			s.drop(v)
+		}
+		close(v.ready)
+	}
+	select {
+	case <-v.ready:
+	case <-c.Request.Context().Done():
+		v.leave()
+		return nil, c.Request.Context().Err()
+	}
+	if v.err != nil {
+		return nil, v.err
+	}
+	return v, nil
+}
+
+// drop forgets a session.
+func (s *Column) drop(v *visit) {
+	s.visits.mu.Lock()
+	defer s.visits.mu.Unlock()
+	if s.visits.open[v.key] == v {
+		delete(s.visits.open, v.key)
+	}
+}
+
+// begin puts a session on record, after the person at the device was asked where they must be.
+func (s *Column) begin(c *gin.Context, v *visit, d api.Device, reason string, asked bool) error {
+	ctx := c.Request.Context()
+	caller := front.CallerOf(c)
+	place, err := s.devices.Place(ctx, d.ID)
+	if err != nil {
+		return err
+	}
+	rule := session.Resolve(s.rules.get(), v.key.tool, &place)
+	if asked && rule.Mode == session.Tell {
+		rule.Mode = session.Ask
+	}
+	now := time.Now()
+	v.row = api.ToolSession{ID: uuid.New(), DeviceID: d.ID, Device: d.Name, Actor: caller.Email, Via: caller.Via, Address: c.ClientIP(), Tool: v.key.tool,
+		Reason: &reason, BeganAt: now, LastAt: now}
+	v.tally = tally{id: v.row.ID, last: now}
+	allowed, shown, err := s.consent(ctx, v, rule, caller.Name, reason)
+	if err != nil {
+		return err
+	}
+	ending := ""
+	if !allowed {
+		ending = "it was not allowed to begin"
+	}
+	v.row.LastAt = time.Now()
+	deed := front.DeedOf(c, "session.begin", v.row.Consent)
+	deed.Device, deed.DeviceName, deed.Detail = d.ID, d.Name, v.key.tool
+	if reason != "" {
+		deed.Detail += ": " + reason
+	}
+	if !allowed {
+		deed.Action = "session.refuse"
+	}
+	if err := errors.Join(s.store.addSession(ctx, caller.ID, v.row, ending), s.audit.Record(ctx, deed)); err != nil {
+		return err
+	}
+	if !allowed {
+		return front.Problem(http.StatusForbidden, "The session may not begin: "+v.row.Consent+".", "Reach the person another way, or ask who sets the policy of consent.")
+	}
+	if shown {
+		go s.sign(v, d, caller.Name, reason)
+	}
+	return nil
+}
+
+// leave ends one call.
+func (v *visit) leave() {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.calls--
+	v.tally.last = time.Now()
+}
+
+// count adds to what the session's record tells.
+func (v *visit) count(received, sent int64, deeds int) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.tally.received += received
+	v.tally.sent += sent
+	v.tally.deeds += deeds
+	v.tally.last = time.Now()
+}
+
+func (v *visit) interrupted(seconds float64) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.tally.interrupted += seconds
+}
+
+// during is a context for one call: it ends with the caller's, or with the session.
+func (v *visit) during(ctx context.Context) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	stop := context.AfterFunc(v.ctx, func() { cancel(context.Cause(v.ctx)) })
+	return ctx, func() { stop(); cancel(nil) }
+}
+
+// Run keeps sessions until ctx ends.
+func (s *Column) Run(ctx context.Context) {
+	tick := time.NewTicker(keepEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			s.keep(context.WithoutCancel(ctx), time.Now(), true)
+			return
+		case now := <-tick.C:
+			s.keep(ctx, now, false)
+			if err := s.store.endForgotten(ctx, 2*idleEnds); err != nil && ctx.Err() == nil {
+				slog.Warn("sessions that are over cannot be ended", "error", err)
+			}
+		}
+	}
+}
+
+// keep writes what came together, and ends the sessions that are over; all of them when the service
+// stops.
+func (s *Column) keep(ctx context.Context, now time.Time, stopping bool) {
+	var all []tally
+	s.visits.mu.Lock()
+	for key, v := range s.visits.open {
+		select {
+		case <-v.ready:
+		default:
+			continue
+		}
+		if v.err != nil {
+			continue
+		}
+		v.mu.Lock()
+		if v.calls > 0 {
+			v.tally.last = now
+		}
+		t := v.tally
+		switch {
+		case stopping:
+			t.ending = "the service stopped"
+		case v.calls == 0 && now.Sub(t.last) > idleEnds:
+			t.ending = fmt.Sprintf("nothing was done for %s", idleEnds)
+		}
+		v.tally = tally{id: t.id, last: t.last}
+		v.mu.Unlock()
+		if t.ending != "" {
+			delete(s.visits.open, key)
+			v.end(nil)
+		}
+		all = append(all, t)
+	}
+	for key, at := range s.visits.ended {
+		if now.Sub(at) > askAgain {
+			delete(s.visits.ended, key)
+		}
+	}
+	s.visits.mu.Unlock()
+	if len(all) == 0 {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, keepEvery)
+	defer cancel()
+	if err := s.store.keep(ctx, all); err != nil {
+		slog.Warn("what was done in sessions cannot be written; it is kept", "error", err)
+		s.giveBack(all)
+	}
+}
+
+// giveBack adds to the sessions that are still open what could not be written.
+func (s *Column) giveBack(all []tally) {
+	s.visits.mu.Lock()
+	defer s.visits.mu.Unlock()
+	byID := map[uuid.UUID]*visit{}
+	for _, v := range s.visits.open {
+		byID[v.tally.id] = v
+	}
+	for _, t := range all {
+		if v := byID[t.id]; v != nil {
+			v.count(t.received, t.sent, t.deeds)
+			v.interrupted(t.interrupted)
+		}
+	}
+}
+
+// finish ends a session before its time.
+func (s *Column) finish(ctx context.Context, v *visit, ending string, cause error) error {
+	s.drop(v)
+	v.end(cause)
+	v.mu.Lock()
+	t := v.tally
+	v.tally = tally{id: t.id, last: t.last}
+	v.mu.Unlock()
+	t.last, t.ending = time.Now(), ending
+	return s.store.keep(ctx, []tally{t})
+}
+
+// BeginSession begins a session: POST /devices/{id}/sessions.
+func (s *Column) BeginSession(c *gin.Context, id api.ID) {
+	in, ok := front.Bind[api.NewToolSession](c)
+	if !ok {
+		return
+	}
+	reason := ""
+	if in.Reason != nil {
+		reason = *in.Reason
+	}
+	d, tool, err := s.tool(c, id, in.Tool)
+	if err == nil && !mayUse(front.CallerOf(c), in.Tool) {
+		err = front.Lacking(front.CallerOf(c), access.Of(in.Tool, access.See))
+	}
+	var v *visit
+	if err == nil {
+		v, err = s.enter(c, d, tool.Name, reason)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	v.leave()
+	c.JSON(http.StatusOK, v.row)
+}
+
+// EndSession ends a session of the caller's own: DELETE /sessions/{id}.
+func (s *Column) EndSession(c *gin.Context, id api.ID) {
+	caller := front.CallerOf(c)
+	s.visits.mu.Lock()
+	var found *visit
+	for _, v := range s.visits.open {
+		if v.tally.id == id && v.key.person == caller.ID {
+			found = v
+		}
+	}
+	s.visits.mu.Unlock()
+	if found == nil {
+		front.Fail(c, front.NotFound("open session of yours"))
+		return
+	}
+	if err := s.finish(c.Request.Context(), found, "ended by "+caller.Email, errors.New("the session was ended")); err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// NoteSession writes a note at a session of the caller's own: PUT /sessions/{id}/note.
+func (s *Column) NoteSession(c *gin.Context, id api.ID) {
+	in, ok := front.Bind[api.SessionNote](c)
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	device, name, err := s.store.setNote(ctx, id, front.CallerOf(c).ID, in.Note)
+	if db.Missing(err) {
+		err = front.NotFound("session of yours")
+	}
+	if err == nil {
+		deed := front.DeedOf(c, "session.note", "done")
+		deed.Device, deed.DeviceName, deed.Detail = device, name, in.Note
+		err = s.audit.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+var latest = moment{time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC), uuid.Max}
+
+// ListDeviceSessions lists the sessions with a device: GET /devices/{id}/sessions.
+func (s *Column) ListDeviceSessions(c *gin.Context, id api.ID, in api.ListDeviceSessionsParams) {
+	s.list(c, &id, false, in.Cursor, in.Limit)
+}
+
+// ListSessions lists the sessions with all devices: GET /sessions.
+func (s *Column) ListSessions(c *gin.Context, in api.ListSessionsParams) {
+	s.list(c, nil, in.Open != nil && *in.Open, in.Cursor, in.Limit)
+}
+
+func (s *Column) list(c *gin.Context, device *uuid.UUID, open bool, cursor *string, limit *int) {
+	front.List(c, cursor, limit, latest,
+		func(ctx context.Context, before moment, limit int) ([]api.ToolSession, error) {
+			return s.store.sessions(ctx, device, open, before, limit)
+		},
+		func(t api.ToolSession) moment { return moment{t.BeganAt, t.ID} },
+		func(items []api.ToolSession, next *string) any {
+			return api.ToolSessionPage{Items: items, Next: next}
+		})
+}
