@@ -39,6 +39,7 @@ type world struct {
 	url      string
 	token    string
 	children []func()
+	seen     map[uuid.UUID]bool
 }
 
 const (

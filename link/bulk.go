@@ -27,6 +27,8 @@ const (
 	bulkRefuse = ^uint64(0)
 	bulkReason = 1000 // bytes of a reason
 	digestSize = 32
+	// readAtLeast is how much of a piece is waited for: TLS gives a reader no more than 16 KiB at once.
+	readAtLeast = 64 << 10
 )
 
 // Stopped is why the other end of a bulk transfer gave up.
@@ -138,9 +140,9 @@ func (s *bulkSender) send(ctx context.Context, r io.Reader, digest func() []byte
 		if err != nil {
 			return err
 		}
-		n, err := io.ReadAtLeast(r, b[4:4+room], min(room, 512))
+		n, err := io.ReadAtLeast(r, b[4:4+room], min(room, readAtLeast))
 		if n < room {
-			s.gate.lost(room - n)
+			s.gate.spare(room - n)
 		}
 		if n > 0 {
 			s.mu.Lock()

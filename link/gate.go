@@ -55,6 +55,14 @@ func (g *Gate) done(n int, took time.Duration) {
 	g.wake()
 }
 
+// spare is told that n of the bytes that entered did not leave.
+func (g *Gate) spare(n int) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.pacer.Spare(n)
+	g.wake()
+}
+
 // lost is told that n bytes never will.
 func (g *Gate) lost(n int) {
 	g.mu.Lock()

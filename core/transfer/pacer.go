@@ -92,5 +92,8 @@ func (p *Pacer) Done(n int, took time.Duration, now time.Time) {
 	p.window = min(max(p.window, leastWindow), mostWindow)
 }
 
+// Spare is told that n of the bytes that were allowed did not leave, as there were not so many.
+func (p *Pacer) Spare(n int) { p.flight -= n }
+
 // Lost is told that n bytes will never be acknowledged, since their transfer ended.
 func (p *Pacer) Lost(n int) { p.flight, p.probe = p.flight-n, false }
