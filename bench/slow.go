@@ -62,7 +62,6 @@ type packet struct {
 }
 
 func (s *slow) pass(w *way, from, to net.Conn) {
-	from.(*net.TCPConn).SetReadBuffer(8 << 10) // what waits, waits in the queue
 	packets := make(chan packet, 1<<16)
 	go func() {
 		defer to.(*net.TCPConn).CloseWrite()

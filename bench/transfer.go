@@ -237,7 +237,7 @@ func (b *bench) slowly() error {
 		rate float64 // bytes a second
 		trip time.Duration
 		size int64
-	}{{"100 Mbit/s, 80 ms", 12.5e6, 80 * time.Millisecond, 100_000_000}, {"2 Mbit/s", 250e3, 80 * time.Millisecond, 2_500_000}} {
+	}{{"100 Mbit/s, 80 ms", 12.5e6, 80 * time.Millisecond, 250_000_000}, {"2 Mbit/s", 250e3, 80 * time.Millisecond, 5_000_000}} {
 		s, err := newSlow(w.listen, l.rate, l.trip)
 		if err != nil {
 			return err

@@ -73,7 +73,7 @@ func (c *Client) Put(ctx context.Context, device uuid.UUID, file *os.File, path 
 			o.Begun(id)
 		}
 	}
-	s := &sender{c: c, device: device, id: id, file: file, size: info.Size(), sum: sha256.New(), progress: o.Progress}
+	s := &sender{c: c, device: device, id: id, file: file, size: info.Size(), sum: sha256.New(), progress: o.Progress, fresh: o.Upload == uuid.Nil}
 	if err := keepTrying(ctx, s.attempt); err != nil {
 		return nil, err
 	}
@@ -135,27 +135,33 @@ type sender struct {
 	sum      hash.Hash // of the first summed bytes
 	summed   int64
 	progress Progress
+	fresh    bool // it was begun just now
 }
 
 // attempt sends from where the device stands to the end.
 func (s *sender) attempt(ctx context.Context) (forward bool, err error) {
-	u, err := Result(s.c.GetUploadWithResponse(ctx, s.device, s.id))
-	if err != nil {
-		return false, err
+	var at int64
+	if !s.fresh { // else the device has nothing of it yet
+		u, err := Result(s.c.GetUploadWithResponse(ctx, s.device, s.id))
+		if err != nil {
+			return false, err
+		}
+		at = u.Offset
 	}
-	forward = u.Offset > s.summed
-	if err := s.seek(u.Offset); err != nil {
+	s.fresh = false
+	forward = at > s.summed
+	if err := s.seek(at); err != nil {
 		return forward, err
 	}
-	if u.Offset == s.size {
+	if at == s.size {
 		return true, nil
 	}
 	began := s.summed
-	r, err := http.NewRequestWithContext(ctx, http.MethodPut, fmt.Sprintf("%s/api/v1/devices/%s/uploads/%s/content?offset=%d", s.c.url, s.device, s.id, u.Offset), &reading{s})
+	r, err := http.NewRequestWithContext(ctx, http.MethodPut, fmt.Sprintf("%s/api/v1/devices/%s/uploads/%s/content?offset=%d", s.c.url, s.device, s.id, at), &reading{s})
 	if err != nil {
 		return forward, err
 	}
-	r.ContentLength = s.size - u.Offset
+	r.ContentLength = s.size - at
 	r.Header.Set("Content-Type", "application/octet-stream")
 	s.c.authorise(r.Header)
 	answer, err := s.c.slow.Do(r)

@@ -78,6 +78,7 @@ func (w *builder) stories(began time.Time) {
 			switch d.Name {
 			case "sal-records": // full in three days
 				d.FullAt = began.Add(72 * time.Hour)
+				d.Stuck = began.Add(-40 * time.Minute) // and its copying of records hangs
 			case "cen-kiosk-2": // full tonight
 				d.FullAt = began.Add(9 * time.Hour)
 			case "tarn-ridge-3": // overheats at noon, which the demo takes to be soon after its start

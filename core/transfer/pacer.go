@@ -29,6 +29,7 @@ type Pacer struct {
 	base    time.Duration // the shortest round trip of late
 	based   time.Time     // when it was last seen, or nearly
 	started bool          // the first queue was met
+	late    int           // bytes that came back late, one after another
 	sound   bool          // waiting for the link to run empty
 	probe   bool          // a lone piece measures the way
 	next    time.Time     // when the pace lets the next piece leave
@@ -61,7 +62,7 @@ func (p *Pacer) Allow(n int, now time.Time) (ok bool, wait time.Duration) {
 		if p.next.Before(now) {
 			p.next = now
 		}
-		p.next = p.next.Add(time.Duration(0.8 * float64(n) / p.window * float64(p.base)))
+		p.next = p.next.Add(p.lasts(n))
 	}
 	p.probe = p.sound || p.base == 0
 	p.flight += n
@@ -80,20 +81,33 @@ func (p *Pacer) Done(n int, took time.Duration, now time.Time) {
 		p.base, p.based = min(p.base, took), now
 	}
 	aim := max(queue, p.base/8)
-	if took > p.base+aim/2 {
-		p.started = true
+	if took <= p.base+aim/2 {
+		p.late = 0
+	} else if p.late += n; 4*p.late > int(p.window) {
+		p.started = true // a single late piece may be late for another reason
 	}
+	off := float64(p.base+aim)/float64(took) - 1
 	switch {
 	case !p.started && full:
 		p.window += float64(n)
-	case p.started && (full || took > p.base+aim):
-		p.window += float64(n) / 2 * (float64(p.base+aim)/float64(took) - 1)
+	case p.started && full && off > 0:
+		p.window += float64(n) * off
+	case p.started && off < 0:
+		p.window += float64(n) / 2 * max(off, -0.5)
 	}
 	p.window = min(max(p.window, leastWindow), mostWindow)
 }
 
 // Spare is told that n of the bytes that were allowed did not leave, as there were not so many.
-func (p *Pacer) Spare(n int) { p.flight -= n }
+func (p *Pacer) Spare(n int) {
+	p.flight -= n
+	p.next = p.next.Add(-p.lasts(n))
+}
+
+// lasts is how long n bytes take at the pace: a little faster than the window is used up.
+func (p *Pacer) lasts(n int) time.Duration {
+	return time.Duration(0.8 * float64(n) / p.window * float64(p.base))
+}
 
 // Lost is told that n bytes will never be acknowledged, since their transfer ended.
 func (p *Pacer) Lost(n int) { p.flight, p.probe = p.flight-n, false }

@@ -74,7 +74,7 @@ func TestPacerUsesTheLinkAndLeavesItShort(t *testing.T) {
 				t.Errorf("%.2f of the link was used", share)
 			}
 			// a piece of the least size on a slow link is itself a while under way
-			if least := time.Duration(leastWindow / link.rate * float64(time.Second)); longest > max(57*time.Millisecond, least+link.trip/4) {
+			if least := time.Duration(leastWindow / link.rate * float64(time.Second)); longest > max(57*time.Millisecond, least+link.trip/3) {
 				t.Errorf("the queue was up to %s long", longest)
 			}
 		})

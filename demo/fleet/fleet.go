@@ -81,8 +81,16 @@ func Run(ctx context.Context, p Plan, start <-chan struct{}, tell func(Event)) e
 					return
 				}
 			}
+			d.Dir = filepath.Join(dir, "disk")
+			gone := make(chan bool, 1)
+			d.Away = func(off bool) {
+				select {
+				case gone <- off:
+				default: // it is going already
+				}
+			}
 			a := &agent.Agent{Dir: dir, Host: d.Host(time.Now), Log: log, Every: p.Every, Connected: func() { say(Event{Connected: d.Name}) }}
-			if err := live(ctx, a, d); err != nil {
+			if err := live(ctx, a, d, gone); err != nil {
 				say(Event{Failed: fmt.Sprintf("%s: %v", d.Name, err)})
 			}
 		})
@@ -91,21 +99,50 @@ func Run(ctx context.Context, p Plan, start <-chan struct{}, tell func(Event)) e
 	return nil
 }
 
-// live runs a device's agent until ctx ends, but for when the device is away.
-func live(ctx context.Context, a *agent.Agent, d Device) error {
+// restartTakes is how long a device is away that is restarted, and offFor one that is shut down:
+// somebody switches it on again.
+const (
+	restartTakes = 20 * time.Second
+	offFor       = 10 * time.Minute
+)
+
+// live runs a device's agent until ctx ends, but for when the device is away: by its plan, or as a
+// technician has it restarted.
+func live(ctx context.Context, a *agent.Agent, d Device, gone <-chan bool) error {
+	leaves := time.Duration(1 << 62)
 	if d.Leaves > 0 {
-		first, cancel := context.WithTimeout(ctx, d.Leaves)
-		defer cancel()
-		if err := a.Run(first); err != nil || d.Returns == 0 {
+		leaves = d.Leaves
+	}
+	timer := time.NewTimer(leaves)
+	defer timer.Stop()
+	for {
+		up, down := context.WithCancel(ctx)
+		ended := make(chan error, 1)
+		go func() { ended <- a.Run(up) }()
+		away := time.Duration(0)
+		select {
+		case off := <-gone:
+			time.Sleep(time.Second) // so that the answer reaches the service
+			away = restartTakes
+			if off {
+				away = offFor
+			}
+		case <-timer.C:
+			away = d.Returns
+		case err := <-ended:
+			down()
+			return err
+		}
+		down()
+		if err := <-ended; err != nil || away == 0 {
 			return err
 		}
 		select {
-		case <-time.After(d.Returns):
+		case <-time.After(away):
 		case <-ctx.Done():
 			return nil
 		}
 	}
-	return a.Run(ctx)
 }
 
 func ensure(ctx context.Context, dir, url string, d Device) (identity.Identity, error) {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"math"
 	"path"
+	"regexp"
 	"strings"
 	"time"
 
@@ -173,11 +174,23 @@ func (s *simulated) Probe(_ context.Context, p device.Probe) device.ProbeResult 
 		r.Value = float64(len(s.programs(p.Target)))
 	case device.ProbeLog:
 		r.Value = 0
+		if pattern, err := regexp.Compile(p.Pattern); err == nil {
+			for _, e := range s.past(s.now().Add(-10*time.Minute), s.now()) {
+				if pattern.MatchString(e.Message) {
+					r.Value++
+				}
+			}
+		}
 	}
 	return r
 }
 
 func (s *simulated) service(name string) (state string, err error) {
+	for i, j := range s.jobs() {
+		if j.name == name || j.name == name+".service" {
+			return s.running(i, j).State, nil
+		}
+	}
 	for _, i := range s.ItemsAt(s.now()) {
 		if i.Section == "services" && strings.EqualFold(i.Name, name) {
 			return "running", nil

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"sync"
 	"time"
 
 	"moorwatch.example/agent/host"
@@ -43,8 +44,15 @@ type Device struct {
 	HotAt time.Time
 	// Driver, when set, is when its printer driver was updated to one that slows log-on.
 	Driver time.Time
+	// Stuck, when set, is since when its copying of records hangs.
+	Stuck time.Time
 	// Busy, from 0 to 1, keeps its memory that much fuller than its kind.
 	Busy float64
+
+	// Dir is the folder of this machine that stands for its disks; without one it has no files.
+	Dir string `json:"-"`
+	// Away, when set, takes the device off the network for the time of a restart, or for good.
+	Away func(off bool) `json:"-"`
 }
 
 // nature is what devices of a kind have in common.
@@ -89,13 +97,21 @@ var natures = map[Kind]nature{
 
 // Host returns a host that pretends to be d, by the clock now.
 func (d Device) Host(now func() time.Time) host.Host {
-	s := &simulated{d, now}
-	return host.Host{Informer: s, Meter: s, Runner: s, Terminals: s, Lister: s, Prober: s, Asker: s}
+	s := &simulated{Device: d, now: now}
+	h := host.Host{Informer: s, Meter: s, Runner: s, Terminals: s, Lister: s, Prober: s, Asker: s, Processes: simProcesses{s}, Services: simServices{s}, Events: simEvents{s},
+		Network: simNetwork{s}, Power: simPower{s}, People: simPeople{s}}
+	if d.Dir != "" {
+		h.Disk = &disk{simulated: s}
+	}
+	return h
 }
 
 type simulated struct {
 	Device
 	now func() time.Time
+
+	once  sync.Once
+	state *state
 }
 
 // Facts implements host.Informer.
