@@ -12,6 +12,11 @@ export function rememberCsrf(token: string) {
 	csrf = token;
 }
 
+/** That token, for calls which the generated client cannot make. */
+export function currentCsrf() {
+	return csrf;
+}
+
 export const api = createClient<paths>({ baseUrl: "/api/v1" });
 
 api.use({

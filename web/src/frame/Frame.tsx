@@ -18,6 +18,7 @@ import type { ComponentType, ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
 import { meQuery, useMay } from "../access/me";
 import { answer, api } from "../api/client";
+import { Tray } from "../files/Tray";
 import { useDeviceEvents } from "../fleet/devices";
 import { Condition } from "../parts/Condition";
 import { Fence } from "../parts/Fence";
@@ -68,6 +69,7 @@ export function Frame({ children }: { children: ReactNode }) {
 				<main className="min-h-0 flex-1 overflow-auto">
 					<Fence key={useLocation().pathname}>{children}</Fence>
 				</main>
+				<Tray />
 			</div>
 		</div>
 	);

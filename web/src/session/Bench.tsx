@@ -1,19 +1,18 @@
-import { CommandLineIcon, PlayIcon } from "@heroicons/react/20/solid";
 import { useQuery } from "@tanstack/react-query";
-import { useEffect } from "react";
+import { Suspense, useEffect } from "react";
 import { useParams, useSearchParams } from "react-router";
-import { useMay } from "../access/me";
-import { answer, api, type Schemas } from "../api/client";
+import { meQuery } from "../access/me";
+import { answer, api, type Device, type Schemas } from "../api/client";
 import { Favourite } from "../fleet/Favourite";
 import { Condition } from "../parts/Condition";
 import { Trouble, Waiting } from "../parts/Trouble";
 import { Ago, span } from "../parts/time";
 import { useLiveVitals } from "../vitals/live";
 import { Vitals } from "../vitals/Vitals";
-import { CommandPane } from "./CommandPane";
 import { Facts } from "./Facts";
-import { ShellPane } from "./ShellPane";
+import { Wake } from "./PeoplePane";
 import { Story } from "./Story";
+import { type BenchTool, tools } from "./tools";
 
 /** The page where one device is worked on. */
 export default function Bench() {
@@ -49,10 +48,9 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 			document.title = "Moorwatch";
 		};
 	}, [d.name]);
-	const tools = [
-		{ pane: "command", title: "Command", icon: PlayIcon, may: useMay("command.act") && offers("commands") },
-		{ pane: "shell", title: "Shell", icon: CommandLineIcon, may: useMay("shell.act") && offers("shell") },
-	].filter((t) => t.may);
+	const me = useQuery(meQuery).data;
+	const usable = tools.filter((t) => t.needs.some((p) => me?.permissions.includes(p)) && t.of.some(offers));
+	const panes = open.map((name) => usable.find((t) => t.pane === name)).filter((t) => t !== undefined);
 	return (
 		<div className="flex h-full flex-col">
 			<header className="flex items-center gap-3 border-line border-b px-5 py-2.5">
@@ -63,34 +61,76 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 					{d.organisation}, {d.site}. {d.online ? "Online" : "Silent"} for <Ago at={d.since} suffix="" />
 					{latest && d.online && <>. {presence(latest.people)}</>}
 				</p>
-				<div className="ml-auto flex gap-1">
-					{tools.map(({ pane, title, icon: Glyph }) => (
-						<button
-							key={pane}
-							type="button"
-							aria-pressed={open.includes(pane)}
-							disabled={!d.online && !open.includes(pane)}
-							title={d.online ? "The person at the device does not notice this tool." : "The device is not connected."}
-							onClick={() => turn(pane)}
-							className={`button-quiet ${open.includes(pane) ? "bg-heather-tint font-medium" : ""}`}
-						>
-							<Glyph className="size-4" aria-hidden="true" />
-							{title}
-						</button>
-					))}
-				</div>
+				{!d.online && usable.some((t) => t.pane === "people") && (
+					<div className="ml-auto">
+						<Wake device={d} />
+					</div>
+				)}
 			</header>
+			<div role="toolbar" aria-label="Tools" className="flex flex-wrap gap-x-0.5 border-line border-b px-4 py-0.5">
+				{usable.map(({ pane, title, icon: Glyph, noticed }) => (
+					<button
+						key={pane}
+						type="button"
+						aria-pressed={open.includes(pane)}
+						disabled={!d.online && !open.includes(pane)}
+						title={
+							d.online
+								? (noticed ?? "The person at the device does not notice this tool.")
+								: "The device is not connected."
+						}
+						onClick={() => turn(pane)}
+						className={`button-quiet ${open.includes(pane) ? "bg-heather-tint font-medium" : ""}`}
+					>
+						<Glyph className="size-4" aria-hidden="true" />
+						{title}
+					</button>
+				))}
+			</div>
 			<div className="flex min-h-0 flex-1">
 				<Facts detail={detail} vitals={latest} />
 				<div className="flex min-w-0 flex-1 flex-col">
-					<Vitals device={d} live={live} findings={detail.findings} />
-					<div className="flex min-h-0 flex-1">
-						{open.includes("command") && <CommandPane device={d} onClose={() => turn("command")} />}
-						{open.includes("shell") && <ShellPane device={d} onClose={() => turn("shell")} />}
-						{open.length === 0 && <Story detail={detail} tools={tools.length} />}
-					</div>
+					{panes.length === 0 && <Vitals device={d} live={live} findings={detail.findings} />}
+					{panes.length === 0 && <Story detail={detail} tools={usable.length} />}
+					<Arrangement panes={panes} device={d} onClose={turn} />
 				</div>
 			</div>
+		</div>
+	);
+}
+
+/**
+ * Panes side by side, in two rows where there are more than two. They are children of one grid, so
+ * that opening or closing one leaves the others, and what runs in them, alone.
+ */
+function Arrangement({
+	panes,
+	device,
+	onClose,
+}: {
+	panes: BenchTool[];
+	device: Device;
+	onClose: (pane: string) => void;
+}) {
+	if (panes.length === 0) return null;
+	const columns = panes.length > 2 ? Math.ceil(panes.length / 2) : panes.length;
+	const spare = columns * Math.ceil(panes.length / columns) - panes.length;
+	return (
+		<div
+			className="grid min-h-0 flex-1 auto-rows-[minmax(0,1fr)]"
+			style={{ gridTemplateColumns: `repeat(${columns}, minmax(0, 1fr))` }}
+		>
+			{panes.map(({ pane, Pane }, i) => (
+				<div
+					key={pane}
+					className="flex min-h-0 min-w-0 border-line border-b border-l"
+					style={i === panes.length - 1 ? { gridColumn: `span ${spare + 1}` } : undefined}
+				>
+					<Suspense fallback={<Waiting what="the tool" />}>
+						<Pane device={device} onClose={() => onClose(pane)} />
+					</Suspense>
+				</div>
+			))}
 		</div>
 	);
 }

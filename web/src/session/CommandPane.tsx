@@ -1,7 +1,6 @@
 import { PlayIcon, StopIcon } from "@heroicons/react/20/solid";
-import { useQuery } from "@tanstack/react-query";
+
 import { useEffect, useRef, useState } from "react";
-import { meQuery } from "../access/me";
 import type { Device } from "../api/client";
 import { Trouble } from "../parts/Trouble";
 import { Pane } from "./Pane";
@@ -13,7 +12,6 @@ const mostShown = 400_000; // characters; older output is dropped from the page
 
 /** Runs one command after another at a device. */
 export function CommandPane({ device, onClose }: { device: Device; onClose: () => void }) {
-	const csrf = useQuery(meQuery).data?.csrf ?? "";
 	const [line, setLine] = useState("");
 	const [pieces, setPieces] = useState<Piece[]>([]);
 	const [running, setRunning] = useState<AbortController>();
@@ -45,7 +43,7 @@ export function CommandPane({ device, onClose }: { device: Device; onClose: () =
 		add("note", `$ ${line}\n`);
 		setLine("");
 		try {
-			await run(device.id, csrf, { argv: [line], line: true }, stop.signal, (e) => {
+			await run(device.id, { argv: [line], line: true }, stop.signal, (e) => {
 				if (e.stdout) add("out", decoders.out.decode(unpack(e.stdout), { stream: true }));
 				if (e.stderr) add("err", decoders.err.decode(unpack(e.stderr), { stream: true }));
 				if (e.error) add("err", `${e.error}\n`);

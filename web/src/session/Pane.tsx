@@ -1,43 +1,78 @@
-import { EyeSlashIcon, XMarkIcon } from "@heroicons/react/20/solid";
+import { EyeIcon, EyeSlashIcon, XMarkIcon } from "@heroicons/react/20/solid";
+import { useMutation } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { Fence } from "../parts/Fence";
+import { Trouble } from "../parts/Trouble";
 
 /** A tool on the bench. Every tool says whether the person at the device would notice it. */
 export function Pane({
 	title,
 	status,
+	noticed,
 	onClose,
 	children,
 }: {
 	title: string;
 	status?: ReactNode;
+	noticed?: string; // what the person at the device notices; nothing where it is not given
 	onClose: () => void;
 	children: ReactNode;
 }) {
+	const Glyph = noticed ? EyeIcon : EyeSlashIcon;
 	return (
-		<section aria-label={title} className="flex min-h-0 min-w-0 flex-1 flex-col border-line border-l first:border-l-0">
+		<section aria-label={title} className="flex min-h-0 min-w-0 flex-1 flex-col">
 			<header className="flex items-center gap-2 border-line border-b bg-panel px-3 py-1">
 				<h2 className="font-semibold">{title}</h2>
 				<span
-					className="inline-flex items-center gap-1 text-faint text-sm"
-					title="The person at the device does not notice this tool."
+					className={`inline-flex items-center gap-1 text-sm ${noticed ? "text-gorse" : "text-faint"}`}
+					title={noticed ?? "The person at the device does not notice this tool."}
 				>
-					<EyeSlashIcon className="size-3.5" aria-hidden="true" />
-					quiet
+					<Glyph className="size-3.5" aria-hidden="true" />
+					{noticed ? "noticed" : "quiet"}
 				</span>
-				<span className="ml-auto text-faint text-sm">{status}</span>
+				<span className="ml-auto truncate text-faint text-sm">{status}</span>
 				<button
 					type="button"
 					className="rounded p-0.5 text-faint hover:text-word"
 					aria-label={`Close ${title}`}
 					onClick={onClose}
 				>
-					<XMarkIcon className="size-4" />
+					<XMarkIcon className="size-5" />
 				</button>
 			</header>
-			<div className="min-h-0 flex-1">
+			<div className="flex min-h-0 flex-1 flex-col">
 				<Fence>{children}</Fence>
 			</div>
 		</section>
 	);
+}
+
+/** The line of controls above what a tool shows. */
+export function Controls({ children }: { children: ReactNode }) {
+	return <div className="flex flex-wrap items-center gap-1.5 border-line border-b px-3 py-1.5">{children}</div>;
+}
+
+/** A deed at the device: what it says in the end, or why it was not done, stands below the tool. */
+export function useDeed<In>(act: (input: In) => Promise<{ message: string }>, then?: () => void) {
+	const deed = useMutation({ mutationFn: act, onSettled: then });
+	const said = (
+		<>
+			{deed.isPending && (
+				<p role="status" className="border-line border-t px-3 py-1.5 text-faint">
+					It is being done…
+				</p>
+			)}
+			{deed.isSuccess && (
+				<p role="status" className="border-line border-t px-3 py-1.5">
+					{deed.data.message}
+				</p>
+			)}
+			{deed.isError && (
+				<div className="border-line border-t px-3 py-1.5">
+					<Trouble error={deed.error} />
+				</div>
+			)}
+		</>
+	);
+	return { act: deed.mutate, busy: deed.isPending, said };
 }

@@ -6,6 +6,7 @@ import { AlertList } from "../health/Alerts";
 import { DeviceChecks } from "../health/DeviceChecks";
 import { Changes } from "../inventory/Changes";
 import { Inventory } from "../inventory/Inventory";
+import { Sessions } from "./Sessions";
 
 /** What is known of a device beside its readings, shown until a tool is open. */
 export function Story({ detail, tools }: { detail: Schemas["DeviceDetail"]; tools: number }) {
@@ -15,6 +16,7 @@ export function Story({ detail, tools }: { detail: Schemas["DeviceDetail"]; tool
 		{ name: "Changes", panel: <Changes device={d.id} /> },
 		{ name: "Alerts", panel: <AlertList device={d.id} /> },
 		{ name: "Inventory", panel: <Inventory device={d} /> },
+		{ name: "Sessions", panel: <Sessions device={d.id} /> },
 		{ name: "Checks", panel: <DeviceChecks device={d.id} /> },
 		...(audit ? [{ name: "Deeds", panel: <Deeds device={d.id} /> }] : []),
 	];

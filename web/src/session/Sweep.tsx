@@ -1,8 +1,6 @@
-import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import { Labelled } from "../access/Door";
-import { meQuery } from "../access/me";
 import type { Schemas } from "../api/client";
 import { Expression } from "../fleet/Expression";
 import { useGroups } from "../fleet/Groups";
@@ -28,7 +26,6 @@ type Result = { asked: number; offline: string[]; answers: Answered[]; silent: s
 
 /** A question put to all online devices of a group, answered as they reply. */
 export function Sweep() {
-	const me = useQuery(meQuery).data;
 	const groups = useGroups().data?.items ?? [];
 	const [kind, setKind] = useState<Kind>("item");
 	const [name, setName] = useState("");
@@ -55,7 +52,7 @@ export function Sweep() {
 				where: where.trim() || undefined,
 				group: group || undefined,
 			};
-			await sweep(me?.csrf ?? "", body, own.signal, (e) => {
+			await sweep(body, own.signal, (e) => {
 				if (e.asked !== undefined) now = { ...now, asked: e.asked, offline: e.offline ?? [] };
 				else if (e.done) now = { ...now, done: true, silent: e.silent ?? [] };
 				else now = { ...now, answers: [...now.answers, e] };

@@ -1,15 +1,22 @@
-import { asProblem, ProblemError, type Schemas } from "../api/client";
+import { asProblem, currentCsrf, ProblemError, type Schemas } from "../api/client";
 
 /**
- * Posts to the service and hands on the objects of its answer, one a line, as they come. It stands
- * beside the generated client because that does not read streams.
+ * Calls the service and hands on the objects of its answer, one a line, as they come. It stands
+ * beside the generated client because that does not read streams. A body makes it a change.
  */
-async function lines<T>(path: string, csrf: string, body: unknown, signal: AbortSignal, onEvent: (e: T) => void) {
+export async function lines<T>(path: string, signal: AbortSignal, onEvent: (e: T) => void, body?: unknown) {
 	const answer = await fetch(`/api/v1${path}`, {
-		method: "POST",
-		headers: { "Content-Type": "application/json", "X-Moorwatch-Csrf": csrf },
-		body: JSON.stringify(body),
+		method: body === undefined ? "GET" : "POST",
+		headers: body === undefined ? {} : { "Content-Type": "application/json", "X-Moorwatch-Csrf": currentCsrf() },
+		body: body === undefined ? undefined : JSON.stringify(body),
 		signal,
+	}).catch((error) => {
+		if (signal.aborted) throw error;
+		throw new ProblemError({
+			status: 0,
+			title: "The service cannot be reached.",
+			detail: "Check this computer's network, and try again.",
+		});
 	});
 	if (!answer.ok || !answer.body)
 		throw new ProblemError(asProblem(await answer.json().catch(() => null), answer.status));
@@ -20,29 +27,30 @@ async function lines<T>(path: string, csrf: string, body: unknown, signal: Abort
 		if (done) return;
 		const parts = (rest + value).split("\n");
 		rest = parts.pop() ?? "";
-		for (const text of parts) if (text) onEvent(JSON.parse(text));
+		for (const text of parts) {
+			if (!text) continue;
+			const event = JSON.parse(text);
+			// A line that is an error alone ends a stream that broke.
+			if (event.error && Object.keys(event).length === 1)
+				throw new ProblemError({ status: 0, title: "It ended early.", detail: event.error });
+			onEvent(event);
+		}
 	}
 }
 
 /** Runs a command at a device. Ending the signal ends the command at the device. */
 export function run(
 	id: string,
-	csrf: string,
 	body: Schemas["Command"],
 	signal: AbortSignal,
 	onEvent: (e: Schemas["CommandEvent"]) => void,
 ) {
-	return lines(`/devices/${id}/commands`, csrf, body, signal, onEvent);
+	return lines(`/devices/${id}/commands`, signal, onEvent, body);
 }
 
 /** Puts a question to many devices. Ending the signal ends the asking. */
-export function sweep(
-	csrf: string,
-	body: Schemas["Sweep"],
-	signal: AbortSignal,
-	onEvent: (e: Schemas["SweepEvent"]) => void,
-) {
-	return lines("/sweeps", csrf, body, signal, onEvent);
+export function sweep(body: Schemas["Sweep"], signal: AbortSignal, onEvent: (e: Schemas["SweepEvent"]) => void) {
+	return lines("/sweeps", signal, onEvent, body);
 }
 
 /** The bytes of a base64 text. */

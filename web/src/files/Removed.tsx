@@ -1,0 +1,88 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMay } from "../access/me";
+import { answer, api, type Device, type Schemas } from "../api/client";
+import { Confirm } from "../parts/Confirm";
+import { Table } from "../parts/Table";
+import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Ago } from "../parts/time";
+import { bytes } from "../parts/units";
+import { lines } from "../session/run";
+import { visible } from "./paths";
+
+/** What was removed from a device and can be had back. */
+export function Removed({ device, onClose }: { device: Device; onClose: () => void }) {
+	const act = useMay("files.act");
+	const administer = useMay("files.administer");
+	const list = useQuery({
+		queryKey: ["removed", device.id],
+		queryFn: ({ signal }) =>
+			answer(api.GET("/devices/{id}/files/removed", { params: { path: { id: device.id } }, signal })),
+	});
+	const deed = useMutation({
+		mutationFn: async (body: Schemas["FileDeed"]) => {
+			let failed = "";
+			await lines<Schemas["FileEvent"]>(
+				`/devices/${device.id}/files`,
+				new AbortController().signal,
+				(e) => {
+					failed ||= e.error ?? "";
+				},
+				body,
+			);
+			if (failed) throw new Error(failed);
+		},
+		onSettled: () => list.refetch(),
+	});
+	return (
+		<div className="h-full overflow-auto px-3 py-2">
+			<button type="button" className="button-quiet mb-2" onClick={onClose}>
+				Back to the files
+			</button>
+			{deed.isError && <Trouble error={deed.error} />}
+			{list.isPending && <Waiting what="what was removed" />}
+			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+			{list.data?.items.length === 0 && (
+				<Empty title="Nothing was removed from here.">
+					What you remove in this pane stays here until it is removed for good.
+				</Empty>
+			)}
+			{list.data && list.data.items.length > 0 && (
+				<Table heads={["Where it was", "Removed", "Size", ""]}>
+					{list.data.items.map((r) => (
+						<tr key={r.id} className="border-line border-b">
+							<td className="py-1 pr-4 break-all">{visible(r.path)}</td>
+							<td className="py-1 pr-4">
+								<Ago at={r.at} />
+							</td>
+							<td className="py-1 pr-4 tabular-nums">{r.kind === "folder" ? "folder" : bytes(r.size)}</td>
+							<td className="py-1 text-right whitespace-nowrap">
+								{act && (
+									<button
+										type="button"
+										className="button-quiet"
+										disabled={deed.isPending}
+										aria-label={`Restore ${r.path}`}
+										onClick={() => deed.mutate({ deed: "restore", paths: [r.id] })}
+									>
+										Restore
+									</button>
+								)}
+								{administer && (
+									<Confirm
+										label="Remove for good"
+										title="Remove it for good?"
+										verb="Remove for good"
+										disabled={deed.isPending}
+										onDo={() => deed.mutate({ deed: "purge", paths: [r.id] })}
+									>
+										<p>{visible(r.path)} cannot be had back after that.</p>
+									</Confirm>
+								)}
+							</td>
+						</tr>
+					))}
+				</Table>
+			)}
+		</div>
+	);
+}

@@ -1,0 +1,80 @@
+import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
+import { answer, api, type Schemas } from "../api/client";
+import { AskLine } from "../parts/Confirm";
+import { More, Table } from "../parts/Table";
+import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Ago, span } from "../parts/time";
+import { bytes } from "../parts/units";
+
+/** The sessions with a device, the latest first. */
+export function Sessions({ device }: { device: string }) {
+	const queries = useQueryClient();
+	const list = useInfiniteQuery({
+		queryKey: ["sessions", device],
+		queryFn: ({ signal, pageParam }) =>
+			answer(
+				api.GET("/devices/{id}/sessions", {
+					params: { path: { id: device }, query: { cursor: pageParam, limit: 50 } },
+					signal,
+				}),
+			),
+		initialPageParam: undefined as string | undefined,
+		getNextPageParam: (page) => page.next,
+		refetchInterval: 10_000,
+	});
+	const note = useMutation({
+		mutationFn: ({ id, text }: { id: string; text: string }) =>
+			answer(api.PUT("/sessions/{id}/note", { params: { path: { id } }, body: { note: text } })),
+		onSettled: () => queries.invalidateQueries({ queryKey: ["sessions", device] }),
+	});
+	if (list.isPending) return <Waiting what="the sessions" />;
+	if (list.isError) return <Trouble error={list.error} retry={() => list.refetch()} />;
+	const all = list.data.pages.flatMap((p) => p.items);
+	if (all.length === 0)
+		return (
+			<Empty title="Nobody has worked on this device yet.">
+				Open a tool above: who, when and with whose consent stands here afterwards.
+			</Empty>
+		);
+	return (
+		<>
+			{note.isError && <Trouble error={note.error} />}
+			<Table heads={["Tool", "Who", "Began", "Lasted", "Consent", "Done", "Moved", "Note"]}>
+				{all.map((s) => (
+					<tr key={s.id} className="border-line border-b align-top">
+						<td className="py-1 pr-4 font-medium">{s.tool}</td>
+						<td className="py-1 pr-4" title={`from ${s.address}, by ${s.via}`}>
+							{s.actor}
+						</td>
+						<td className="py-1 pr-4">
+							<Ago at={s.began_at} />
+						</td>
+						<td className="py-1 pr-4 tabular-nums" title={s.end}>
+							{span((Date.parse(s.ended_at ?? s.last_at) - Date.parse(s.began_at)) / 1000)}
+							{!s.ended_at && <span className="text-moss"> open</span>}
+						</td>
+						<td className="py-1 pr-4">{consent(s)}</td>
+						<td className="py-1 pr-4 text-right tabular-nums">{s.deeds || ""}</td>
+						<td className="py-1 pr-4 text-right tabular-nums">{bytes(s.received_bytes + s.sent_bytes)}</td>
+						<td className="py-1">
+							{s.note}{" "}
+							<AskLine
+								label={s.note ? "Change" : "Add"}
+								title="Note at this session"
+								verb="Keep it"
+								field="Note"
+								usual={s.note}
+								onDo={(text) => note.mutate({ id: s.id, text })}
+							/>
+						</td>
+					</tr>
+				))}
+			</Table>
+			<More list={list} />
+		</>
+	);
+}
+
+function consent(s: Schemas["ToolSession"]) {
+	return s.interrupted_seconds >= 1 ? `${s.consent}; interrupted them for ${span(s.interrupted_seconds)}` : s.consent;
+}
