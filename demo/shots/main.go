@@ -114,6 +114,19 @@ func signIn(ctx context.Context, a demo.Access) error {
 	return chromedp.Do(ctx, chromedp.SendKeys(chromedp.CSS("input[type=email]"), a.User), chromedp.SendKeys(chromedp.CSS("input[type=password]"), a.Password+"\n"), chromedp.WaitVisible(chromedp.CSS("nav")))
 }
 
+// row finds the row of a grid that holds a text.
+func row(text string) string {
+	return fmt.Sprintf(`//*[@role="row"][.//*[contains(normalize-space(.), %q)]]`, text)
+}
+
+func chooseRow(text string) chromedp.Action[chromedp.Void] {
+	return chromedp.Click(chromedp.Search(row(text)))
+}
+
+func openRow(text string) chromedp.Action[chromedp.Void] {
+	return chromedp.DoubleClick(chromedp.Search(row(text)))
+}
+
 // list names the pictures in the order in which they are taken; the first is of the sign-in page.
 func list(ctx context.Context, a demo.Access) ([]shot, error) {
 	c, err := client.New(client.Options{URL: a.URL, Token: a.Token})
@@ -137,6 +150,12 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 		{name: "bench", path: bench + "?pane=command,shell", do: []chromedp.Action[chromedp.Void]{
 			chromedp.Sleep(2 * time.Second), focus("input[aria-label=Command]"), chromedp.KeyEvent("df\r"), chromedp.Sleep(time.Second),
 			focus(".xterm-helper-textarea"), typed("ps\r"), chromedp.Sleep(5 * time.Second)}},
+		{name: "files", path: bench + "?pane=files", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), openRow("etc"), chromedp.Sleep(time.Second), openRow("records"), chromedp.Sleep(time.Second), openRow("sync.conf"), chromedp.Sleep(2 * time.Second)}},
+		{name: "folder", path: bench + "?pane=files", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), openRow("etc"), chromedp.Sleep(time.Second), chooseRow("hosts"), chromedp.Sleep(time.Second)}},
+		{name: "fix", path: bench + "?pane=services,events,processes", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(2 * time.Second), chooseRow("records-sync.service"), chromedp.Sleep(2 * time.Second)}},
+		{name: "processes", path: bench + "?pane=processes", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(3 * time.Second), press("Tree"), chromedp.Sleep(time.Second), chooseRow("postgres"), chromedp.Sleep(time.Second)}},
+		{name: "network", path: bench + "?pane=network,people", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), press("Neighbours"), chromedp.Sleep(time.Second)}},
+		{name: "sessions", path: bench, do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), press("Sessions"), chromedp.Sleep(time.Second)}},
 		{name: "bench-week", path: "/devices/" + slow.DeviceID.String(), do: []chromedp.Action[chromedp.Void]{chromedp.Click(chromedp.Search("//button[.='Week']")), chromedp.Sleep(2 * time.Second)}},
 		{name: "alert", path: "/alerts/" + slow.ID.String(), do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
 		{name: "standing", path: "/devices/" + slow.DeviceID.String(), do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), press("All "),

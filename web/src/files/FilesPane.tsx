@@ -28,7 +28,7 @@ const columns: GridColumn<Entry>[] = [
 		head: "Name",
 		width: "minmax(13rem, 3fr)",
 		// Folders first, as each stands for many.
-		value: (e) => (e.kind === "folder" ? "\u0000" : "") + e.name,
+		value: (e) => `${e.kind === "folder" ? 0 : 1} ${e.name}`,
 		show: (e) => {
 			const Sign = signs[e.kind as keyof typeof signs] ?? NoSymbolIcon;
 			return (

@@ -152,7 +152,7 @@ export function Grid<T>({
 										key={c.id}
 										role="gridcell"
 										className={`truncate ${c.right ? "text-right tabular-nums" : ""}`}
-										title={typeof c.value(row) === "string" ? String(c.value(row)) : undefined}
+										title={c.show ? undefined : String(c.value(row))}
 									>
 										{c.show ? c.show(row) : c.value(row)}
 									</div>

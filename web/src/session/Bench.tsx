@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Suspense, useEffect } from "react";
+import { Suspense, useEffect, useState } from "react";
 import { useParams, useSearchParams } from "react-router";
 import { meQuery } from "../access/me";
 import { answer, api, type Device, type Schemas } from "../api/client";
@@ -10,9 +10,9 @@ import { Ago, span } from "../parts/time";
 import { useLiveVitals } from "../vitals/live";
 import { Vitals } from "../vitals/Vitals";
 import { Facts } from "./Facts";
-import { Wake } from "./PeoplePane";
 import { Story } from "./Story";
 import { type BenchTool, tools } from "./tools";
+import { Wake } from "./Wake";
 
 /** The page where one device is worked on. */
 export default function Bench() {
@@ -50,6 +50,8 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 	}, [d.name]);
 	const me = useQuery(meQuery).data;
 	const usable = tools.filter((t) => t.needs.some((p) => me?.permissions.includes(p)) && t.of.some(offers));
+	const [wanted, setWanted] = useState<boolean>();
+	const facts = wanted ?? open.length < 2; // panes need the room
 	const panes = open.map((name) => usable.find((t) => t.pane === name)).filter((t) => t !== undefined);
 	return (
 		<div className="flex h-full flex-col">
@@ -86,9 +88,19 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 						{title}
 					</button>
 				))}
+				{open.length > 0 && (
+					<button
+						type="button"
+						aria-pressed={facts}
+						className={`button-quiet ml-auto ${facts ? "bg-heather-tint font-medium" : ""}`}
+						onClick={() => setWanted(!facts)}
+					>
+						Facts
+					</button>
+				)}
 			</div>
 			<div className="flex min-h-0 flex-1">
-				<Facts detail={detail} vitals={latest} />
+				{facts && <Facts detail={detail} vitals={latest} />}
 				<div className="flex min-w-0 flex-1 flex-col">
 					{panes.length === 0 && <Vitals device={d} live={live} findings={detail.findings} />}
 					{panes.length === 0 && <Story detail={detail} tools={usable.length} />}

@@ -19,13 +19,26 @@ const tone: Record<string, string> = {
 	error: "text-rowan",
 	warning: "text-gorse",
 };
+const today = new Intl.DateTimeFormat(undefined, {
+	hour: "2-digit",
+	minute: "2-digit",
+	second: "2-digit",
+	hourCycle: "h23",
+});
 const clock = new Intl.DateTimeFormat(undefined, {
 	month: "short",
 	day: "2-digit",
 	hour: "2-digit",
 	minute: "2-digit",
 	second: "2-digit",
+	hourCycle: "h23",
 });
+
+/** A time of today without its day. */
+function short(at: string) {
+	const time = new Date(at);
+	return (time.toDateString() === new Date().toDateString() ? today : clock).format(time);
+}
 
 /** The logs of a device in one view: what was, and then what comes, as it comes. */
 export function EventsPane({ device, onClose }: { device: Device; onClose: () => void }) {
@@ -206,7 +219,7 @@ function Log({ device, query }: { device: Device; query: Schemas["EventQuery"] }
 			)}
 			<div
 				ref={scroll}
-				className="min-h-0 flex-1 overflow-auto"
+				className="@container min-h-0 flex-1 overflow-auto"
 				role="log"
 				aria-label="Events"
 				aria-live="off"
@@ -228,12 +241,15 @@ function Log({ device, query }: { device: Device; query: Schemas["EventQuery"] }
 								className="absolute inset-x-0 flex gap-3 px-3 py-px hover:bg-panel"
 								style={{ transform: `translateY(${item.start}px)` }}
 							>
-								<span className="shrink-0 text-faint tabular-nums">{clock.format(new Date(e.at))}</span>
+								<span className="shrink-0 text-faint tabular-nums">{short(e.at)}</span>
 								<span className={`w-16 shrink-0 ${tone[e.level ?? ""] ?? "text-faint"}`}>{e.level}</span>
-								<span className="w-36 shrink-0 truncate text-faint" title={e.unit}>
+								<span className="hidden w-36 shrink-0 truncate text-faint @xl:block" title={e.unit}>
 									{e.unit}
 								</span>
-								<span className="min-w-0 whitespace-pre-wrap break-words">{e.message}</span>
+								<span className="min-w-0 whitespace-pre-wrap break-words">
+									<span className="text-faint @xl:hidden">{e.unit && `${e.unit}: `}</span>
+									{e.message}
+								</span>
 							</div>
 						);
 					})}
