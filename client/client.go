@@ -284,6 +284,13 @@ func (c *Client) Sweep(ctx context.Context, in api.Sweep, each func(api.SweepEve
 	return Lines(ctx, r, err, "before all had answered", func(e api.SweepEvent) (bool, error) { return e.Done != nil, each(e) })
 }
 
+// DoOnMany does one thing on many devices, and calls each with what comes back, until all have
+// answered or the time is over.
+func (c *Client) DoOnMany(ctx context.Context, in api.ManyDeed, each func(api.SweepEvent) error) error {
+	r, err := c.ClientWithResponses.ClientInterface.DoOnMany(ctx, in)
+	return Lines(ctx, r, err, "before all had answered", func(e api.SweepEvent) (bool, error) { return e.Done != nil, each(e) })
+}
+
 // Lines calls each with the objects of a streamed answer as they come, until each says that one was
 // the last or fails, or the stream ends. what says, where the connection breaks, what is missing.
 func Lines[T any](ctx context.Context, r *http.Response, err error, what string, each func(T) (last bool, err error)) error {

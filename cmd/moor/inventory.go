@@ -1,7 +1,6 @@
 package main
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -235,67 +234,7 @@ func sweep(ctx context.Context, c *cli.Command) error {
 	}
 	seconds := c.Int("seconds")
 	in := api.Sweep{Where: where, Group: group, Seconds: &seconds, Question: link.Question{Kind: c.Args().Get(0), Name: c.Args().Get(1), Section: c.String("section"), Digest: c.Bool("digest")}}
-	type count struct {
-		value   string
-		devices []string
-	}
-	counts := map[string]*count{}
-	asked, failed := 0, 0
-	sep := "[\n  "
-	err = k.Sweep(ctx, in, func(e api.SweepEvent) error {
-		if c.Bool("json") {
-			text, err := jsonLine(e)
-			fmt.Print(sep, text)
-			sep = ",\n  "
-			return err
-		}
-		switch {
-		case e.Asked != nil:
-			asked = *e.Asked
-			if e.Offline != nil && len(*e.Offline) > 0 {
-				fmt.Printf("Not asked, as they are silent: %s\n", strings.Join(*e.Offline, ", "))
-			}
-		case e.Done != nil:
-			if e.Silent != nil && len(*e.Silent) > 0 {
-				fmt.Printf("No answer within %d s: %s\n", seconds, strings.Join(*e.Silent, ", "))
-			}
-		case e.Error != nil:
-			failed++
-			fmt.Printf("%s: %s\n", *e.Device, *e.Error)
-		case e.Answer != nil:
-			if counts[e.Answer.Value] == nil {
-				counts[e.Answer.Value] = &count{value: e.Answer.Value}
-			}
-			one := counts[e.Answer.Value]
-			one.devices = append(one.devices, *e.Device)
-			if c.Bool("each") {
-				fmt.Printf("%s: %s\n", *e.Device, e.Answer.Value)
-			}
-		}
-		return nil
-	})
-	if c.Bool("json") {
-		fmt.Println("\n]")
-		return err
-	}
-	if err != nil {
-		return err
-	}
-	list := slices.SortedFunc(maps.Values(counts), func(a, b *count) int {
-		return cmp.Or(cmp.Compare(len(b.devices), len(a.devices)), cmp.Compare(a.value, b.value))
-	})
-	t := newTable("ANSWER", "DEVICES", "SUCH AS")
-	answered := 0
-	for _, one := range list {
-		slices.Sort(one.devices)
-		answered += len(one.devices)
-		t.row(one.value, fmt.Sprint(len(one.devices)), strings.Join(one.devices[:min(4, len(one.devices))], ", "))
-	}
-	if err := t.flush(); err != nil {
-		return err
-	}
-	fmt.Printf("%d of %d devices answered.\n", answered+failed, asked)
-	return nil
+	return tally(c, fmt.Sprintf("%d s", seconds), func(each func(api.SweepEvent) error) error { return k.Sweep(ctx, in, each) })
 }
 
 func standingCommand() *cli.Command {

@@ -446,6 +446,7 @@ func powerCommand() *cli.Command {
 const backWithin = 30 * time.Minute
 
 func awaitBack(ctx context.Context, k *client.Client, d *api.Device, began time.Time) error {
+	asked := ctx
 	ctx, cancel := context.WithTimeout(ctx, backWithin)
 	defer cancel()
 	tick := time.NewTicker(time.Second)
@@ -453,6 +454,9 @@ func awaitBack(ctx context.Context, k *client.Client, d *api.Device, began time.
 	for {
 		select {
 		case <-ctx.Done():
+			if asked.Err() != nil {
+				return context.Canceled
+			}
 			return fmt.Errorf("%s was not back within %s", d.Name, backWithin)
 		case <-tick.C:
 		}

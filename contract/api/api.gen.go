@@ -641,6 +641,36 @@ type Lines = link.Lines
 // LogOn defines model for LogOn.
 type LogOn = device.LogOn
 
+// ManyDeed What is done, one of command, process, service, power and message, and on which devices.
+type ManyDeed struct {
+	Command *Command `json:"command,omitempty"`
+
+	// Devices These alone.
+	Devices *[]openapi_types.UUID `json:"devices,omitempty"`
+	Group   *openapi_types.UUID   `json:"group,omitempty"`
+
+	// Message Shown to a person at a device, and waits for their answer.
+	Message *Message `json:"message,omitempty"`
+
+	// Power Changes whether a device runs, or who is signed in.
+	Power *PowerDeed `json:"power,omitempty"`
+
+	// Preview Only tell how many it would be.
+	Preview *bool `json:"preview,omitempty"`
+
+	// Process Done to one process. Started must be its own: a number may belong to another by now.
+	Process *ProcessDeed `json:"process,omitempty"`
+
+	// Seconds How long answers are awaited.
+	Seconds *int `json:"seconds,omitempty"`
+
+	// Service Done to one service.
+	Service *ServiceDeed `json:"service,omitempty"`
+
+	// Where CEL over the device.
+	Where *string `json:"where,omitempty"`
+}
+
 // Me defines model for Me.
 type Me struct {
 	// Csrf To be sent as X-Moorwatch-Csrf with every change made by cookie.
@@ -1660,6 +1690,9 @@ type AddConsentRuleJSONRequestBody = NewConsentRule
 // SetConsentRuleJSONRequestBody defines body for SetConsentRule for application/json ContentType.
 type SetConsentRuleJSONRequestBody = NewConsentRule
 
+// DoOnManyJSONRequestBody defines body for DoOnMany for application/json ContentType.
+type DoOnManyJSONRequestBody = ManyDeed
+
 // SetClipboardJSONRequestBody defines body for SetClipboard for application/json ContentType.
 type SetClipboardJSONRequestBody = Clip
 
@@ -1971,6 +2004,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /consent-rules/{id} (the `SetConsentRule` operationId).
 	SetConsentRule(ctx context.Context, id ID, body SetConsentRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DoOnManyWithBody Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /deeds (the `DoOnMany` operationId).
+	DoOnManyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DoOnMany Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /deeds (the `DoOnMany` operationId).
+	DoOnMany(ctx context.Context, body DoOnManyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDeliveries What was told to whom, the latest first.
 	//
@@ -3106,6 +3153,40 @@ func (c *Client) SetConsentRuleWithBody(ctx context.Context, id ID, contentType 
 // Corresponds with PUT /consent-rules/{id} (the `SetConsentRule` operationId).
 func (c *Client) SetConsentRule(ctx context.Context, id ID, body SetConsentRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetConsentRuleRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoOnManyWithBody Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /deeds (the `DoOnMany` operationId).
+func (c *Client) DoOnManyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoOnManyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoOnMany Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /deeds (the `DoOnMany` operationId).
+func (c *Client) DoOnMany(ctx context.Context, body DoOnManyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoOnManyRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6124,6 +6205,46 @@ func NewSetConsentRuleRequestWithBody(server string, id ID, contentType string, 
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDoOnManyRequest calls the generic DoOnMany builder with application/json body
+func NewDoOnManyRequest(server string, body DoOnManyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDoOnManyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDoOnManyRequestWithBody constructs an http.Request for the DoOnMany method, with any body, and a specified content type
+func NewDoOnManyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/deeds")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -10821,6 +10942,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /consent-rules/{id} (the `SetConsentRule` operationId).
 	SetConsentRuleWithResponse(ctx context.Context, id ID, body SetConsentRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetConsentRuleResponse, error)
 
+	// DoOnManyWithBodyWithResponse Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /deeds (the `DoOnMany` operationId).
+	DoOnManyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoOnManyResponse, error)
+
+	// DoOnManyWithResponse Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /deeds (the `DoOnMany` operationId).
+	DoOnManyWithResponse(ctx context.Context, body DoOnManyJSONRequestBody, reqEditors ...RequestEditorFn) (*DoOnManyResponse, error)
+
 	// ListDeliveriesWithResponse What was told to whom, the latest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12521,6 +12656,47 @@ func (r SetConsentRuleResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetConsentRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DoOnManyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DoOnManyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DoOnManyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DoOnManyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DoOnManyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DoOnManyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17074,6 +17250,32 @@ func (c *ClientWithResponses) SetConsentRuleWithResponse(ctx context.Context, id
 	return ParseSetConsentRuleResponse(rsp)
 }
 
+// DoOnManyWithBodyWithResponse Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /deeds (the `DoOnMany` operationId).
+func (c *ClientWithResponses) DoOnManyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoOnManyResponse, error) {
+	rsp, err := c.DoOnManyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoOnManyResponse(rsp)
+}
+
+// DoOnManyWithResponse Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /deeds (the `DoOnMany` operationId).
+func (c *ClientWithResponses) DoOnManyWithResponse(ctx context.Context, body DoOnManyJSONRequestBody, reqEditors ...RequestEditorFn) (*DoOnManyResponse, error) {
+	rsp, err := c.DoOnMany(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoOnManyResponse(rsp)
+}
+
 // ListDeliveriesWithResponse What was told to whom, the latest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -19292,6 +19494,32 @@ func ParseSetConsentRuleResponse(rsp *http.Response) (*SetConsentRuleResponse, e
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDoOnManyResponse parses an HTTP response from a DoOnManyWithResponse call
+func ParseDoOnManyResponse(rsp *http.Response) (*DoOnManyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DoOnManyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -22277,6 +22505,9 @@ type ServerInterface interface {
 	// SetConsentRule Change a rule of consent.
 	// (PUT /consent-rules/{id})
 	SetConsentRule(c *gin.Context, id ID)
+	// DoOnMany Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
+	// (POST /deeds)
+	DoOnMany(c *gin.Context)
 	// ListDeliveries What was told to whom, the latest first.
 	// (GET /deliveries)
 	ListDeliveries(c *gin.Context, params ListDeliveriesParams)
@@ -23094,6 +23325,19 @@ func (siw *ServerInterfaceWrapper) SetConsentRule(c *gin.Context) {
 	}
 
 	siw.Handler.SetConsentRule(c, id)
+}
+
+// DoOnMany operation middleware
+func (siw *ServerInterfaceWrapper) DoOnMany(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.DoOnMany(c)
 }
 
 // ListDeliveries operation middleware
@@ -25804,6 +26048,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/devices/:id/messages", wrapper.ShowMessage)
 	router.POST(options.BaseURL+"/devices/:id/clipboard", wrapper.SetClipboard)
 	router.POST(options.BaseURL+"/devices/:id/power", wrapper.ChangePower)
+	router.POST(options.BaseURL+"/deeds", wrapper.DoOnMany)
 }
 
 // Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
@@ -25811,323 +26056,328 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"3L37cxs3tj/4r6C4u5XJ97ZkSbacRKr5wfFj4r1O7Gspk626mbLAbpDEsAn0AGjRTMr/+xYOHt1NAv0g",
-	"m7KdW7cyMtlEAwcHB+f5OX9OUr4qOCNMycnVn5MCC7wiigj4V1oKyYX+KyMyFbRQlLPJ1eR2QdAdIx/V",
-	"HeIzpBYEFXhO0JTMuCCnk2RC9VP/KYnYTJIJwysyuXKDJROZLsgK61FX+OMbwuZqMbk6P7t4kkzUptCP",
-	"SiUom08+fUomNNMPwngFVotqOJpNkokg/ympINnkSomS1IeecbHCanI1KUt4cnfknK6oCq9txaVCgq+l",
-	"Xh6GxcVWZUapvzkjM1zmSi/pLNFLpKtyNbm6hH9RZv517mdEmSJzIiaf9JwEkQVnkgD13wk+zckKNoIz",
-	"RRjMFhdFTlOsZ/uoME/817+lnvqftUn834LMJleT/+tRtb2PzLfykRsX3thc/G8LrNCaMIXWgrN5gjDL",
-	"0Fp/qDjK+CkQzo6jX/Msy0j2kgmerwhTt3xJYB6F4AURipp1SJIKAnPf2oRkotwv2ua7Nb6hk9v3/7Vj",
-	"JO41//KU5dN/k1Tp18A03xFhydScXk7ZMswGOMsEkdLyOBWIM3Ki6IogSdRJWXjG2FlX4d/VuhHmqe0F",
-	"2R8nZmbR9RyJ2vsTOSdC7c4HS0nnjJBdEr88WWGaa+quFxxJQqTmMqqCFE0XJF0GV5WRe5qS8A7qQ+pE",
-	"lHnuGuGp1Aw+4wI+xnra5pxLqsLbaX76wciiDsninpa7M/qJr9EKs42dikRUISoRnvKyvmgvEZLJLMdF",
-	"oYetFj7lPCeYTbxs7JxPTu5J3rXtb+ChT8lkRaTEcxIk9apUJNtd148bhNEK63kzzFKC1pRlfF1bUm3S",
-	"vCCMZB+wasw9w8ocrdACuJhjRiU2rwvMSxDJ8/uBo0rKQmzz24IwYAypsNJ32hzrf2O1vVt936LCtJSM",
-	"8z9I9qFkiuYDZq1n1bWZcBRv4En9k9Kc0eAsSlnY79oGvLGPbYsFYDhY4tYuuQNbvd3xYcVhbjFuK+q8",
-	"UWN9x3bVwYpKn2epY5EtGeQ/J0zfvv87wemS8XVOMjMP2ItJYoWVvt05TMwyFvylJ1d7taVhMvl4Mucn",
-	"O4SNi723M2S+vEKYIQJCMEFcILIq1AbkEuNTnm00k9U0pMcXZwF+UORjQIl5hvQCErSmaoG0xDEU2Brx",
-	"ydlZaEjPkTvzNnRKEFZGRXp8hjK8kQgvCM76noktFrJ7E93TF0RhM52tPXXXTedB0EORe6fhUkVWstfv",
-	"XurfAI3NxLAQeKP/rTXfD1KRInikCixUQPjDkKBLOOkPQiVwBWnJwzKpOQG0zt4T3p3rNq3hKU+N+krc",
-	"vKP7YKgROlrGQtg9AQNkceY3eeerJWVZ4IvtlellwaOJnZIfNLqid/aaay7Ik/sQuhvKdk/bvCM6wxsn",
-	"7J3YAhmU1KVX5sVXVsmrrEtOLQjO1eK09pLa9yd0VXCrymmT62qy4lyssUoXp+QjXhU5eZRyQR6ZUWBR",
-	"z3K6JC2HtKfS1KLg9dW+Ihdu5CRUY/sp2CGCm8LkmoigCRHS937mQgtLpL9GBKeLxnHeFeXbLFSupuZt",
-	"1SHi5TSvnSD7yKdkco/zMqIEY5g1ogxhtOYi03eN+WGCphu0XtB0YR+SCAuCUl4yRbLTTtltXrpDqSav",
-	"aSvm1FJuMJcxJXCqHoElBHymtB0cvuQHXQjYMezWJacWRBiB7Ow+JLURAeqMuU/9Z1Z5gsubz5qqPZ9p",
-	"axHVlaLESXwqkeDr/cS8nnWAV6rj0/bzF+apjissclSqnwSPhtuYsFSt2UStxifOc1jPQCnsuaK/JE4m",
-	"/ykpCehOz0shtIFomQD2TJ8KK2Vht0Ej1Yenw+6pmXKKK5x3vo0zhPMcHAsyNE7w/nCDuyUF96fMqHrJ",
-	"lNi0qce7l7i73reNJH6FMDKeim9kXYvF9gjAP36fSCL0v36fBA1r62HZfcErwVdovSAibJCPpFtUp6bn",
-	"/fTBeP0CQy2wXAQsfvIRZySlK5yjm5+enVxcPkX8nggjBIjeDnCxaZGiR7Au1JgTRBAJnsWQIUf+01gH",
-	"ZerpkyAj3lO8O9HfJ1PB15KI3ycJzMZ5TjBDz969RuD/SdDvEzwnTP0+6d7cLU7V80uMmub0Mz2RxDFf",
-	"xQt+mVE2HkVxq87DEbS35wvMQnPEM2Vu9LapvWZa1eZi81qRVcXtATcFVWiN9Q1Ssuxa/2uBCzChEVjU",
-	"2gj8UDnl+x0X8/zgOY6mv209FufjJdm0Ggze1M8yqxuv+D38lcLuZP2N+eiprwjc4kiijlawWTmWCim8",
-	"JAwN3RpJ4oJa0jnDqhQRZ1O5WmGx6cHSWUwphqNbW281HbMVlkreCnOvrE8tflTGONL20B3pODMScEJY",
-	"Thrkd3S/mYbZt+cxiZjFLbxaBQaCMZ/pgvOl0f/Bc5WBsnuN5IKvmb6KDTOnhhTgCdUHKzFXGWdp+KZW",
-	"WMyJ6sl4TQ6yP03qVG6Qr2WrxuInZpziR2KoWyJVSFd2Cktgo/QeCJISqrUIY7RZnXS92OgrQHG+1IJ/",
-	"Qdn8NCxFmArFE3YubKbanSjPtUn035YPt+65KS/DegrES2U4nhEXszEVns/CLjjBpyQSKcBZM55SY1Wq",
-	"8vCvSkbD7y9lifNuPiLp8oYoFeIRy/Lm3YklnCeTXXqHhW29Of9tjs1BfhyY6xsaYsuhh8cxR5dTsu2U",
-	"1AgXjKZpE9tY5v8uM2sy7XDifac288ZQW2s/OF2GXzXDAhX67sYINgdhZJkJrUqpkCCqFKx5mTtvjQ/7",
-	"nwU8N1OS83X/GfpAaMORHzjn5J6IzQdJUs4yaX9gZvH90yeNZISzYOiRi/qPdwmSczZH2IbJgARatbEh",
-	"BjPwxeUPF2fdrxoWoOSzWVh8FFgpItgWbS6DMY5aTCwgZE2kTxKIEl+j/1Nz1UA0JV1ggVNFhNyO0QRe",
-	"tsXuZv/6nWjH+4ce6pwWAdcg+Wii4M5i/0aiNKfFlGOR7R4kSaS0ymdtwRdnbUGpRn4P/F8XdVQPcQcO",
-	"RVjTwe7E53y1wsELTMzvd0n2TvC5wCsw2bGYlyvNodeIcSQXJM9BIEh9Ra8aHr06GR6fn313ESDZCn98",
-	"bZ4/dyfG/XtX/cgpI41UoxnOJdlO5vkHvSd6mvcJ+jenzDisZIFTIhOkeC0p4huJtJKXGmogfTRFIYgi",
-	"IhLDFxkJeIVeZ4QpqjbOcQqPXXv+QikWghKJeKkQZuZrH0t0GmSn5stLVZTqAwjhD9ONckqTJcXT787P",
-	"vv/+6ZNk14b0cun87LvH3z05//7iST0lq56BVnfc0RXhpWoKQ/eyRorXtlw97/TfAZv1YnfLqGNxvI/m",
-	"bbm/GUGgORq3p3cnKK6vu5Ix/ZVlk10RQXJcSJLVKdUjckGECLsYQZ1NeZlnWp/VMlgYX7s2ownLSHbl",
-	"7p/M3MnWAZlrfjI8F9SAycdQ4t9rJZH+BkYs5TU6v/ge/Zfx9msLNv9G2rCJsYaw/dhMpemyq7GPVBkR",
-	"zSiOZtpwbkdm1eaORz/15xiz0SOwDcvodhKFuWI2YCXMBTZulhmmubmzJM31u/uFIqsXHHrZccYqP8lW",
-	"DJ4hXhCGJE+XRO0ycM5THPYUF7Rubde2txA8tR7skBmieMoDppxKC82qZVaE3bwrHssachHh9mvUvzmx",
-	"a+onYzzlxuAXbUC+L/OQF3Qas0GTz+hRWfEsQvOUF50mxA085J7+0OaFcbIxFCMKMctLnxcEKr228POg",
-	"XCuZcwj0sO9N6hbMujFpOwtLj2rCjeETt4cDnTMVV4zioKkx2RGcNC9ITjXBAwysFFkVKrKLaeUt3GVV",
-	"QfR1NYi9s5L0f9jfpvseA1HmMc5laliC5Xb2yhyrBbFXwBpTa9pYPtL3xhCffDyrMcTobk/s+uppiS4J",
-	"0W+qI2Jjt8w2tLHJGBztWe4o7BzOk34GyQiNJGmUUxm4Hm2EbmthnXksEDL8cE+EjEaZRboIHxdc4CnN",
-	"6Q41O1+a1hWWDiFiH4RfCRI71UUZMAiJSAkzuXt5juDnYRfQjtqbUbmMD0gZKqVPXZ+VeU60Tkvlsufw",
-	"M3zPS2FzoXYSOcGTj/M8ZuDNBS+LgN/nF7wiPi/GPGSdJZQNS27qm7uOpfqwIFhk/eXOiqy4kdpttO1J",
-	"RzNYZWf2CEzqizMfFpvhzJn0IWO7I/udBzbKZKLIBK1wymWCcsrKj7UsY5tnAMxFBbgvtZYXVCu4jKsz",
-	"XLYe7ILwIicdfGQeclGnoYwkiaARpT2S4X8DsfG1DaAvsERTQhgye6BJZAyXEXL8FZ4PElstMbGt7HqX",
-	"c69vq7RmOllGqqXUS6fW1bbKSlzHqp6ISU3E+83bksLb8twJza2jEr+BwKsvD70p39tMVxjtgBiDmVMs",
-	"yXxoWh1hguf5QP1uhlPVud5X8JB+mrKMsnl/Sr0yPwidnXuqcN45wD/NU9s09ZkB9UXX5hen9jiakqP5",
-	"cfSkd5Vdv+sis0a/Sdm3jib07vULcAzfKCyUFmTgDZ1trGdoK3Ggcjw3h6dKej+sPcq7WlFIFSkqVQSi",
-	"YiZHo8cNp3U9woIhNlmmC4QlUmmBzi++Oz07PTs9v7p88vhikIiOXciCSCASMiIj6XO5Rm+iAoumU6Hu",
-	"pPHlmFu35IKv9B0gSiYRlsFKzrjjh3JB1SYaZt59HSwTYWRMajQTfAUqney3UdIw1h4G2BbZjR83QTIn",
-	"pIC/rDWWIKl4UZAsMU7N0KBrQZUyZaSdc972SsGFZjfK32xuWYavPbdYIlYv7OPCcqf2YP+VEQI3Jr8x",
-	"LARs8mNDCOyc85bk05zPw8cfMsRMScEYp2yMw8UIybyDLchNjhw2YVrzkcmWh+r4AUUPhGQDTb3oEY3o",
-	"f+9fPUePHz/+4drpgLJe6xk5SCIQMcCl4iusaKrVbFbiPNHHGU9zyMhRCyh4GH4q3RGEt1YfwV/WS5IM",
-	"yV5Z0zz/wLj6oIcJ+KIXBMmNVGSFBJmVEsqwA1ZhOHHFl3ACifqcUXeoxj2jwYq73JoYq92DuY+24Wa+",
-	"p7YZp8UYAsu6E7YCGlgRlm4+rPoG41a8ZDHwAIXzQXZwKUFk9P3BFhHNTJrvbYzZQV8rkYEu+4SUrHqr",
-	"p/XSKrht9kGnJyNuQnfZ9/0q2rw63mIwhtRdj66xu7oFl8qb/s2kj2DaR1FOc5p+sInZW0GM7OLy8vwH",
-	"ZJ5BS7IBPwwrIIsUTbEkT5+UIt9KqHn6JGnBsWjWMnfmllgMi9o0k9oaW4kTAdvYx53vfhOJVpGPBRVE",
-	"DhqypzOtB47CPV8OhlGIOD/0UQ3fy6UMO1lD7o+w36OUXhpMGiTb8tnXaN29vWOYpdtYNeObpy2ZG6ae",
-	"CPTRnM8D/vsB2+pz8gLu1ThASFQVi2TQhqq43fh97s+RshtgmB/1QwEtQhBk6uXBEl6QjbbPySm6WVKt",
-	"p5lqWf0NlwTlZKZMfpN7Fq8ImmGpoOgLoERghDLP0FQbEUydojf0niCJN1Z5BsClNdYvXJKsgtiS4GnX",
-	"XJcTFTI2eMyHHI8KDgRGiGIi5PQ+8m5p6BQ58P222OzNOPv8PyUJmUnP5FK6IDtTvoBX8lJAMWOeEamM",
-	"s3yX8jOe2yTeLQvB1PYxs6Wab2Qw3qJNvsCvbWqc5FBbbArztEon1TW6PDsz9svZpIkyNiDfdtcQyInm",
-	"MknuiSBojZki2TWShKAb/ZHzALuALlkRMdcK5iTxZcKpfioFZ7ILo66xYCaUy7gySgplMw55Q9NyPiDm",
-	"6wy6nlcT7N2OovDDUyCQT8nsjary/uWFq94kqEKx2cpyTeL1A83hXHk5zPIbifRTsjufuAbQsgfciqVJ",
-	"b+H6PxbuboyTd+P3YzsCnfN5ux/FlTs1f/hvXgqmze4ZzUniapMSTckZJa1qeNjR6Qe04GB6hf5ChbcM",
-	"M73Nlu687lf9MZRarV1Nj+cCK360rAAPYQ2jgSq0wht9bTAsBF8biIY9g0tbhSdA4N5cYXdyTLY4rgFf",
-	"n/V45ntj+ocT42MhqiT7rdTaxndbEAIv31RiyRXfO46+4xL9/e/o9wlEgH+foN/Ls7OLp+a/4H2GTx4T",
-	"9MPZ3Q4+lBaV7fKkNrGQtvrKxbYCVRY+L5zKaxt/JhnCCqBSUOqzEb+ERJQp54PtvANyV9qyUD7E8wsa",
-	"BvtuySgRLKrTj5jlwGUsVWDfNIKWGL+m/oc/mopv9e09YVlE8b2nQpWNQWOezoqqNuC+EwCv73Q/t5Q5",
-	"Fwf6pV7RnMSsFlRghyk207qr+EZCVte1VSKlyXx4wdkwQ4Ipsc3P7cHnnERRFiKZ/+vFxkySSoUIyyQi",
-	"WOSbYOgclhYM7GmFwBhhTsyULCNCKs4zE5RoF2x26D7XQLUPB98BeqgXJASyaarbJSgh8hS9w2pRUyFM",
-	"EpbeN6T4Nbrl+p+An5J4pNOMkMxamIz4ioXmzk+D+gqfoYKIFVVX/l45e/rkydZtEURNIQ0shhVeGjBF",
-	"e5xSXmwgDcViLPo/pDLx66IUoGOb1/e3FDJCitZ1QCq1KXWBAkykOI+nwrUM1STCxeVlyPG2ZiEuHTSG",
-	"ZqLmudtCcjzrtGqaNWZdRWaCFDkOqetrE+CDikhqUAHWeIPm3AD42gp1rZHgaU6QGSVEWsXDy+hydBMT",
-	"Rtb06Hs8X5gfjXA6PYZSq//NSI++52vrUO1yM52TkIMADrhDgTHOohkXV2hRwQ6FhvMs3R9VwhVHhOd9",
-	"ItYn4kT/f6SwwphjvVWnuJ7gDlLweESiJ3+QSFD82u6VMet66DwVmMXOQQaUv+WVl8Z6CbLzkqlD2lfI",
-	"KRSwaG39xdQ4BczK3d7ViNr3BBi+HecIhF3QtyTPvd/MiFZ9IYExvbAV9HBP9dJBapWd9ZekvKAkQ5Lr",
-	"4frtWg+3aMAxQ6Wx/nHOw1lYcBHv/jgzXkM7vUDeUJhRP/XdxnE83nqod3YmwdRcRuBc6L2LybLoHYtB",
-	"ddu9Y4OXQEy2GewxEKlXSC7wxeXTRP/v5fkFIPBllzVHpPlenx14QJ+P7LK/tuD2ZOCNGjrMfY/jO3Py",
-	"D95G5uBMtoGJYnD5e6PBh3ASpOsTAeCikjBFYkBABfFT3a67BSnAuAGQIJm+UQy4hITkHAPwgeVShosV",
-	"hnqF+xYO9UIwh3f3Q3Nwm3VggeurSKzBBzCM7cSIzU+dC77WR1Af54CYDQKemJ9DgqKpFKgwv8/PkrOz",
-	"s2Y1fY+Yw4zmKqQDv395cW1n60D2V3r5RPbyrD/0yTW0P/jc/sNpYEeHE6sBr+5uStOruHfhLFlNbcMg",
-	"b5t0/mgnLB5W+VoqImqTr5Y5rB4VtmGMsL/ZzyNE+80MBbmnZB3gl61srdrW+mnv4kGbgh9FGJpuQE/t",
-	"DT8cT7o3QFy77nu7L2FohJJpIyULeTteWBjlGQCb2eBHipm+JaYE2d+Fh10vNnE4ie0h4A2A1FwFGjqu",
-	"BZuYxmeebPWlhHbxJ16KQMVLhjdNFnPqzM9vJ8nk9tdJMvntpf7rp0kyefV+kkxunun//Lqr2TSs++92",
-	"90eL8m1gpGBmVedD29a4XoMdH37fIUZTnBOWYXFqaLLPXeiGgLm8ZoqIGQ6HFRlRay6WBtBGP9QRStiu",
-	"oVMLVAgyox9RbugxJJN5gUW2xiFk0J+fPUcV2u3uRqoyfKajZnHDmu9I2K1XeBlLUpW97r6K0gdffx49",
-	"9lC5uwNDu1sdCCGkPUa8sVAYgUEBvfVDFJW3XkcN2RSYZjXodyqR5L4NlQd8Rhndt4WKE0J+sSEZ1CTV",
-	"Dt1nlOSZOxFQTYjzd40nYgxfvSKGyNsGhhHJRdwBowxAzXYwrYfdPYUV7yNp/BBNrr0hkT5D0YXGMgTa",
-	"YvK9l3ezL2jLzgrfONvQXUQ+X6dK4fH5Pf1wfd5Yk+kgk+eNBw1tHrd/4rwkEkHKnNYRIHAMRhqakjll",
-	"ATxIP/1++fCWAP0edkTqWRrVw2R842BADyRfsD3JM9GwE00Om9aItKEYTm806YlE1BIdDdJ4r1zHBV8H",
-	"gvnx3ETfVmVA+RBXLX5q33EJXFumtRtmZB10ExyWtvjG1m8deFO+4fO3oV4nAwzEqvixDYxocC2fa1IJ",
-	"dpYbqF/w2yzqwOD3zwGjLZUiYIfccpdpq3ng/zv52Y198lyKmalSM8hKxlxEK5wRbRulnC9pBEJuFSvr",
-	"62k0x+tYiVhRMGsHsr7geWel+nv9TKtRDeuygzUnkxjyhnSLn2NewhsADwf0QMMwqJb3Y7vLYqq834o6",
-	"TOuAo6pUytIknCX7+NqiSdieJK7tkaybdxFYzqdDgqePg2pmGChXcVigRY61c0rQpabJ07Oza3R+EUrj",
-	"fdpwqF0GcQVj6WDrBV9d15oJAhInI8iKvpQzaTZ3HxjXJ33izF7b6XjDvtivP3v364HS1Q5UtfUK+Lin",
-	"JHWtUFzOb8CKnCnSApcMCbum1Z/rg9VDncCRaelxzGlw2wwMZJpGohpG224W2ybILlX4OIxGiCPF8xsX",
-	"egZ4Tn3UIdan/9U2C3iyDwI9PJdsEXcAg4zVdOwXQueLKS9FyMew0LLHKxbW7ltgiVZEIW7Ki7UQtL4I",
-	"GXVBDGpu/MJlThp1JidEfSPd252laQf2eVCuYn3J+FrGegw1urUE2hxVTo3dq6/uixkQ1C8Ii8QRZYrZ",
-	"Fbp9/g7pbXPNuNy2bt+N9Uh9axtMS/A+rFTt/QhsBBwQ6VRtXVX6JLp9hJbYYfQQlxs7CCyRxV0afuuG",
-	"eErcbgf93pZs/cerKB1SbgzcjxisE5VqwJLe68fDbiSXGbwvlFNFXz+rBpXqS0waG9yPSw1rjcCj62iz",
-	"m+3GSk5XtL1jhrdT2lYPutSKSPaN7SPvHZtGowcQHYmmRK2JccqtLDz0r+/fnIaCi7XXP076eWqanWpC",
-	"qrEmaD8s3C3dQwsDU+0xp6xxwxuhL4jWIafEXNzhyLjL2vJpEgaRWWt2OaB9yQG7NhAGN4CW/vgsifaR",
-	"YDV9HWuV2azJa8SPm8jqZ8nB8Lld/TOaaLq9d8c2Uj3tRtBw4LuwSxHe6SpAXzgR64l88WSXyKWQyOig",
-	"VCFbLd2g7vffPe0Art+tHh94el2d+MCflXIL3/98O/NgGOJ+X1iEX8g6EqQfWIpTN8WwwczUxoQWIFk9",
-	"PNpVd9OIs+92lG8ZuX9QfidBOBalH7SJIdEZIfk776vaorlzt3T2w4/NcNes2dddEvKUxJbDc5pu4nGC",
-	"oUdooASG5jEDWzb5PlV1brjY5YUIGpDDE3fvjhDG3YU7XWXhcuM5FL3bxtTQGNf6ihYk4ECu4W13yfTU",
-	"Y0/G9bjGIQh0WoZ8xQ8rypxqWYmjJ08686BI0EFwS3LjHyAss11XYd36sgpf7USmOMeKhCdydvZ990zc",
-	"CIE0/CRUWzZEmTfR/S0mCqAGEFv43isZ8UGOjasl2/IO9lIHHfubZdVRx0kP14WN+bw3AOUHRXx+Iesb",
-	"e982z8rnuMT3v4EjSo/Lm9lyieBNh5bz+Olll5Iz2gWXmFlGF8bzm1itb8zhdqvloi2wqbzpNa+TKQeB",
-	"r+HiATeUNnysSBWVrdDZIM3p0s50SH0DImh1NXH5774DCjEZCB7PzAKLaCPX2aYeULjg60ZpXavlsYPi",
-	"xPMYWX8D1OvPdd8WuBNs3kzwpmjB03M3qH4mtMy3Wyd4K33mwOiTPo39pTzImCEo1mb4rmWNkZHZINMR",
-	"EjPflirlISgJbdJiqLU0GKq7+ko0p76RRB/cNhMb2Pnhgq8BISZccEKDgSmbbJ1ylhLBwFO/rz91CGKT",
-	"o9vBnqqYqbAPJNvxormC4GwT9Phq6XxPULrgEpqJFVjKNRcRT84xgrsNpDQz0RCnG0KPcSbtlh3hNMYM",
-	"rc/XTSouYcftJnWgjddfcoc6RfnXD0u7N7s1CkeZfT8KR62JaK/EXy+IWpCqfyrAiNtW3GDINjpa7NTO",
-	"NXzpghgAXa1WiRVE2PRMoYp6MzFNbwEy+sT9BaVJKWYpyYeUxed4E49Tn2n18jHkJYQacwDcgFYlm0p1",
-	"d/FP9MZz8EebraHrSKPBFuYR/xufIUsj8BdoKjX8b6C4DstKgJ3qhT3uOebwu00QSVg4p91q/rVNUS24",
-	"WXOBiwVNg0kE9gbSP5ZLxYsEceacLi7VAaWY+dy94M1Es5zEOerk3DnHFYSdWb+S3TDcl01dSZBpkAgg",
-	"XUSsKAuXuevdD7fCa01JjrBWBZNtu+UymxYSwhIZXJQIplsgtwllVBY53iR+pWDGxYoHdtKmXX1UM17V",
-	"2LN+uPqWIUdjbddjPugBbBGcA+8HN+8gXj4OpZP9rD82YJwLUOXdSRAEpwvo32CPoN6yRgaOry867Zmy",
-	"P4T0QLARyM+n5D2REEo5JKvU9iDp0+gs3gLBOmn6vzWOT+GbH/SQLnzZ2UC+JfgcCBQayRbM6/Ctr6Hu",
-	"LOd8eY3uDEnuDJetF5uwzn+P85Lsk5vbjErbFF2u9QUzZL8s3TqrHJirq4fKTdXJbiuGH55cfocK8wTK",
-	"eApd1QNefswyqplDxqsFuTC4GyZPaIXtDQftvfRxV8Nai1WcG8gLVBxlHOEpL1UslUoQJTYfdnIDQz2i",
-	"sSpjlrdLpgzMYU2YMhX4p/Ea287aGvPyaNmJ2T/XDGlrU3pLgT0Q5uIp0jTrAR9urzzTdKbeWmZQ/4C9",
-	"O8rsnAA9TNigeGFguyBL13pTT30bqVUpoV7V5hFeIey6kJv8A0ifUBxhBh1HoKaXr7stDgIygrDsRAkC",
-	"hMKlNJhcTFFWwkeux1FvA2PGgwivGTdZoXKpL0nFIc4FdchByRcGaaVMKoIhPvbu9QvQVleYbVyo+wpa",
-	"cDrsFrv7PRAE+jR4ckQzxf8AZnLCNAfnAGps/8BTfk+qzxd0vhiQXjOsu1MEFItmQ/okjWWtuABAG4Kr",
-	"tlM0g694WL4PUj7iAJn79HVxZ7wzb1TVuh0O0eCqAMnhpJ4LvIrWuFiZAbYvmUFjM0ZZqBWAmN/HwOTO",
-	"H5+ffXfRmR7SAR9XQTN2Ary1Nmhr2APbdQ2AxKlFI8lnfUD07qmk05z0SD4HAvXcXdiSg/f2f0oiVdD0",
-	"tGi5ck1I4XFwtqR7BEXp7Qxq3a7g+rj56dnJxeXTeFLBdoZn4S8/6Zs2wcpM9A9cVHMqDbAYOF7Avsep",
-	"6/kVBCoIS3etLNv3JS5TPYG07wSAuLTVb96FQIsFZCqcqmv0fxwYoSmygTIuTVoiPD6hhbxY89Ned0Kt",
-	"LnmHnHpZVzCor51FsgIqbk+jCCnqfZjM88bBXPZeW7Ehv5IiUnmXZi2o7MxeyVcEsLz6grOTdMHR314/",
-	"//ndtwlSaZEYj8nfXvxy8y04SckU/e2n29t339Y7CqQLgOFMi8ppsSbTAVBeXESg9mHIqsLq8vLxZZff",
-	"MpZxjKHqo0onDjktO2ukVrtJO+3zabXy+nCR2ftxWKjyIeziYCqx8Qj6vplhYl2LslzZpISyGKeFyYrm",
-	"OR1Syhr3AKheUQMwpXtXq9XJNQbtM8rmP1EZhs8IgVJoyQqagVbFoER+WqZLYquWFlha8PVIsmirJrYL",
-	"XV6yUKX+e/MGLY9rMzgdEnSuQGz6TU0YUg1pKQ0/uCGAcB2qAlGk+DCM0RQNxet/4ms0o4zkGwvcvCQF",
-	"EMOHg7C2My5PTHLfxGTf5QPsMJPTt4chUQH5bK3XriVxWnBpsns8lUN+gyZF+8NlyCLomtWyBVvWuUas",
-	"zHOf8kQ1E8PLLJgga6JacUbeziZX/9sRdoXEnOTPah/zfPLpX1tEhtWcwrP7eAWk5a8QsExrI5GB+CH2",
-	"R46a4f1Z8fuQR+LGXfZOgdoBdD7MgItUF0bdu0UQqrQOfxyOwfxB9mk9SR2+tOP2OjBvP5Fv6DqCuIeB",
-	"YsESrFx8ziKmZ/UeUbFmVUMb7Zu1jNc1pb6oESgEVXPZcwd42lxr4RNDAtaGSZKEqI1ttrNtX5ayxDmy",
-	"aQ5hWFMYJFYuu1fG/rAcjp2Qn/nczcynbgTPv80qcteOA5lWJF0wmlKQcAuSF/DpPSU90jZxCv7L93zP",
-	"LGbze7O3UI65K5xM1ESf/QLru8Bafr6Gds5DcNJ7lCyviBImeB4qNgvZBQYu7hqdQa/8s0dnLu/A9IPu",
-	"DtnCxUtrUGt2Dr0OFjfKwqFHKlioeIRUKpseH09v8iUK0Sd6ZmOJsjt9zpWldGVdhS4LYXL2GwvaypUa",
-	"kiCl5zFGepRbz9jJUTcpDjhH3nBuEYi1dSwRZz4x5ZsGBsLu6WSx0nh3okyiBYySoNfv7p8k6NHFmct/",
-	"z7UNLNWOb2dg3r6dRK/G3SkewRmjR4mA6VtgiRkvWdZA0Ic8FH3rUzmO+QyvGFScb8BeAyJR0P0Bsypa",
-	"jEBWe+sG3ajmXkyQPrPgh4KcfHAzEwDqCWhMWZ8KqZ36+HsiNiaxJ9bH2HVzsJHCf43hMLRlRDc2YfOg",
-	"OqIbwqRhm7DHr3/a66HJDFaKDklgsJM/MHJrW/R3R26tz7o78uoyPaXihW12ZD7YKgTfA0Xh8rK7qKUP",
-	"VJUyLiNFEnQOOaFnZ9foaQip6nF39qdZXsgna1ucOMLgUvEVVjSFF7ASoqgZldrqzIZEUnkRWN+N/tjk",
-	"mVZYODVMwErpBUwjKJla0zxHejyDKUHVKbq1nbQQuBxmpSSmLtUqeGjNy/yQvpw2ktsH4dTIzRp/Hi45",
-	"TcLgLzxUO+iwFXfgwDquVR4p8Lsh6tfikFpvmHbY3UlSQZTrnM2ZUVGhRc9pH+SzeIjKRJLAUEIKGt4Y",
-	"2DqIbWCWIWLQSLTY7/UqV/exHYQ9u3jSRVlYf22EIJEXJM+9jtEXeZN8pDFHsh7vG4n0E8ikDtXa+dQA",
-	"0nblgCDOIdOmadzaPNcb/Ww/zaFa4uEHgM7Z64MACA7YT1ef076hEAt/Haz965OJXeUxo4wTg92mGfm0",
-	"X2Z29IKPZDDfgmStUpclwarqTvu7y+n+fdKdM2tVgCHJy04TcDQ7VBcI1lQfWhG0XZPdvwVG45dBZuEz",
-	"5eDatpWSlr4gcce87+AdaLUq5CBAMje3f9o+qj0bVkvXerpq+eFf3UaCMexpT85j2NRb5Bi2Y0Up8rZt",
-	"6Z5Z1c62IiyMGpxsEXQAECxVApm2cBXOocBQKh+aAUy/KvS3VRaLP/bOJTVv7/MoZfsYHfpn9j1whXfJ",
-	"mRFjQjcFXcaMV1A2Aey21izfFACZtDpUYHlgbt20lNSmEo2RQucrBQIt9giCPr0eDrggItWL0IvLc+Qy",
-	"7YZunvGwQcKvW0wvRRoIf7gGoYeJoK3rJZuNkk43NV0QeSkSxPNstKiNWcx4MRu7qsOpo3CkY92UDrk7",
-	"7DA/UhZO3PeiMlwoYDMf7kkzdb8mUPPgKawqOiRiBGvT3SByGJTp3o2U3PzjDZVWJKO9pRwrV6QZqKh5",
-	"/hreuppLHIeMp5uFNpAtb2Z1amkZjnLIzoMy0fPTfijGLqVml5Dgy0mQj+JSo4y6/PZwScPQCPkBnido",
-	"8LQVS6/uRkfzxHCu5ZjgZVlj1iEtvHbTXaJEjuvemQcKpqzJ7N1pT7tpJP0I5zpkwazaKPLCoxuPj2IS",
-	"Xk9soXszyTa6SXi9pSxsy8nudK3fXCmhiREhzox88aD5qhbj79sxqAo5rWkolcIJRnBzAUy8aYWg1TiD",
-	"JZ0TERGV9ZF5GWFmKIbox8zB7pYvWebvzB8u0f9jenrd47ynGOJZyCj+yQKnIEjHRHqSNvtVP++LSQwW",
-	"GzTbb9Kn78vBNehJH6hIrB6IUjDeLElz3pxhVUZwuWW5WmGxiWWQmO3rtr+rl1RDJrXWTKbMMINcMVMo",
-	"A5u+xXq7/NKkzw4xWg6Uy4uJGkphJtcXMhax9oEDFS17tANXeM750gfMwxAStvsXlDIYvL+qwQ78GmEV",
-	"bXL4gdlo326nQ4MPTE0inEtqAbquqSSnvTuKVUuoX33+3cGtWdu20NtABBZMtVOq/6dWB9FGeZ8TH0Eb",
-	"vmhDGwaMXnOiAWvYxf2qbOyLTkBc7/Hqgm7dIq5fYJR8EX9t1RCijS6268EngHcOBa1eaQPjCjnQKK/m",
-	"aWpsg0nX26j7y7q9Z0DnBmdBtn1jLdfeXdoNn/uLEc21Os94rYHMrqdtNstp6OWWJA2FV5PDFi2SzPVQ",
-	"MEAlBkd7WDGxxd4OrnvrzRnNak00IAWTbnVp7fE6Rfq0mf+UTG7xPCxIFd7Knt63Y85lF3wsvOlfwbnl",
-	"+abl3q7zrsst16KAunqc7athLnBGIhWfM0xza5sGFBiIim8id7Pf3I7UUjdKUk2leq8fJ0gJsiqI8Jf8",
-	"lhVBcknLvknp0kf1u+BDbADdDd/P216f6YEO90YwKGA75eWK7VTRdApuwddDf7Rj4Zg327H6eFAaSznY",
-	"j3JLPqpXNCfhSq6PyvYGIBkA6aOXLOXggdX6/BvKyEuWwZlZkkJ58BJo508VdIbGaSBNa2q7MO7GC+34",
-	"gdZHanbyfYLgf06mfGX+PH+aE/fXFLJwqOQn339/+cPJeS0hAH6ljW/3a/u3/rn/cwpBoernvfME9FXw",
-	"gYRK1/KZnlIqoKjU137PADMvn/V/w4pndEb7F3Xv3c8+2Kvr/OzJ95ffhZDka0GBHbcsQHKtsamnuNZ8",
-	"pHkC/DRYmW5qKKNyaYAJrA9t0qvDvp1ljV1qm5DUIhCebolhuX7ny56Iw89WGHV4L2BJA3DzYXhtRKcW",
-	"lWOpPpRy4IRagCrva9bKPk2Ia46QBrJkjQbBe01Te4zgnNm2I0TmtsCaAyY0AHcYUCitu4GTwGSG8dzh",
-	"Hjj3zUzwVa0mOcV57kCd9ZaeotcKEZZJNN3YwnY0o/cEWZx3BHAyVehA/z4Q8ElVJLOjrdkYNEQdluBt",
-	"WtsEnViukHhj7FlQo6EqlOeZg/N36H8S0yzSjYyE/DbPDRq1TKz3QhpHlcBMzprNV45hwATvjN9MOzyP",
-	"+Rv61cDD2nM64AkTZaFPXDT9w9u+NfTwBc4QRs4c1XvjsM4qv8Sqp4sLxBEOIxDsMGtPWcVVFFRXRs9i",
-	"HB3dJvVFoJpSQu8hIz+IMPXKndoKaLFHsow+G7ERb/nw8RwoewDXAvfMHKk43R+IxIoLM0wlIuz7qlNe",
-	"kxDVhu/QrrFsd4LDXNohbce5FSrhfYy7QVCct3UosM6o72qupR86DZTPWTYWrxaDtb4sqLRdxUJe1xGk",
-	"67Aq79y1rO/VQcQmovSKdQ3AXgocKfcmN8OkVlkdJW4UmBF64IRdD/1i3ZCVbPFe9WAxJ98w4vsTGMuT",
-	"vTg76x0Tb7DXMHf6bljfJBi6xKPT7ppfS+K6m7vu/LabFxcEvxY5xwG14BlDJZtRRuWCZKiEp06RLd11",
-	"ALIOwGZKJM0M1BsUWSeoZBkRHttNq9cBq5zMS3Zw7TWfzWQI6wTkeKjBbb8ryxm0RynOlsaXYqeeWEr0",
-	"sRbtdh1sK5pxXrKgmx02Xaumdt+v6hS0QSjTmdfANxnDYW07Myywt7WNusxZDpEdhub0HjrDAqeEmUIu",
-	"8MXl00CrCPIRZySlBqKu7tB90vAxPO3MVrZv6E/tl2w0gr8VWQhX40cyp6xG8LgHq+5fCd1BAF4WEG0r",
-	"vDThOvsEcn007AmmLNaIc09H0A4eWk6SKgq9i3LYz1skCMiXcMKQO5kBORA68wMgi+rHtj/fmM0+mHP+",
-	"SRXOI6gijQTVGJb6nlmU7fjUPm0ymCb5LpAR2dMg03JjABAilcsg5A6mOck+5Hz+gYcgWV6zyrpThDkv",
-	"RV+jkePsvHdWiJ5Cp6bH529ZExA6TFHKUCn75m/sAV5rfwIOukGgt6YI+QMEPQMEf2cRD3LIAhZoKviS",
-	"mL5B2qbquSDbiat/nydbPxHgkELwKRmCyF6hSgf7fIMtGRDtoIYMXKYJYA1I5jABr1A4teA8/2BxsiIx",
-	"wDUuRuI3VUXQBli6tbBbCFtIYCZXobKuvUhbFlr0BdGweipytTRtIwf8od06cKHDZMntxFzFOLWF7kxy",
-	"i7D+GPQLa9r748CI5m94GcXfn0aAaqo28UbdkJqhIAnN+tP6pwXUOrG0a3fuwWQSwaiI9dr7AlsusWAK",
-	"8mutO5OPymDjJbXuiX9wRhweABfo19vn/Z2W47Z3OqylYHf/JlOvMgSaxLxuDM+cZaAjOOVqJNmZY592",
-	"ueGkgWDL4vfvf33zEv3t/avn6PLyyeW3zW7fFlpC+chpSno134xUzFd+FcuyWOsBKc4hP+gKXZxdPD05",
-	"Pz+5eHJ7cXFlXC+N+uPAq/4IJmNVmeMWuQVSBGBpW4N298b16AaW8h3SNsU5YRkWp5Y/9pG3bgwjcW0x",
-	"7pYyP20m2vYQI5F2CjZ5PKCr/RM+tzld1kW1wPcksYVAUqGZppQW577qZ0/YAAf9t4FTblYXPBtcZOFs",
-	"r4GnV1N1z/qiTyZjsxRUbW70eM6PhYWx6uElYJWaj/wAC6UKE3fkS2r0V9MYCv7p9q5iiw9VByQ30YL+",
-	"N9EzhcDZjEeg4cppTlP07N1rbXr97LkMvbwnYoM4KBGUM9tuhDJ09/GkIGJF4XV3zokj4YomAjFCMnmF",
-	"7jDbcEbu0N8YB1TzE8q+TdCdJPnsDv0Ns43FOj+hzEaxvrUww9Xoekp3Nay0u1P0EqwFyOiJtlSRp0hv",
-	"vEQFRPg26C4theTiztTvw1Wov/pGIvOFFll3+uO7098ZpGqkhElD9YwwRWcAbjp5VuB0QU4uTs+qHah9",
-	"VlXtTDwha9keV5NzcD8WhOGCTq4mj0/PYSR9xIEvHlXub4vG7On/OptcTfSqnjn3bYEFXhEFzpsI2mf1",
-	"yCOzUID87Hgyp1ql1A9uew/AKcclMVCZWm1QWJFrIK8gTN0hqCDIm1mlwuIWwpHXA/2nNJ3+LAFhELiv",
-	"9XlrdGI2w04MzSB6t2R8nZNsDhkzknH+B/zl3tG/03LL6kynm1rCbWzmPgRSTb1DdWt9r6vBgNb9sXfC",
-	"l41XbgOBDXlllYSvKWzCyFTCJavPYo6VyS8OzcQGCgJrbwso/Qs2q+DMdtG4ODszCY5M2fQKXBQ5TYHp",
-	"H/3bRr+rl7Tmg+ujAQobCL2dfoJaGoB/iQAENDxio5bhgf1MH7m+Tp/qRSYTcxbDSKQmpdjlwU4AWreS",
-	"bJp+OSHqVBCcwaj27D/6k2afogLgH8Sc/8HHn2aT45P+hekiFSD+rSv7GIPqAI4MNSTgHfYCZ4GLgjAC",
-	"nePpwXvwyLZ1B2hVGdiLnzDLcnLgdkBKyo/cdE4ebyeemUqlT001RYmSfDo2E7Ruv9bjTfqtWhA2yhGs",
-	"roQEmQtBWwtat0gQtKLDpn+mvSIQZrUKvy7+ME8uYKd3OUSaiqj2+/rGPfSlHdl6ZVlkz9wCx9ioW19K",
-	"KI1BkNMlyTdoShaUZX5bEovIJjibB+Wp70XS5zgrTSabzRjXqPxTR1eqjiqC3TK6b8AZhaLkUfYVAvyg",
-	"9Ff9QhlfJ1pJ5CIjQr9wgcVqP4FcZsaRG989eOIzqcM+hTyz8IjH0RqPyjaaft0sQ5gC4JeRJAHsK8r5",
-	"PEGMrIMH3cJjB4Sy/m2NR6xUaeUSW4b6ec0mp+B/Fqui1rkpaIX54uagZfFkoGEBTaHHtRzaXmeyeGPv",
-	"My0+xnubN2+tuaZZC5o0alXUur+idK6Xlve24Y4pAMzR6JYA9piNIQFcUbhFOfBXerslNeTmt/jk3UIB",
-	"Hvqq7327ivYNHFOD0yRLoPuqzcfqvNUZV1rgrTCDSSYRi+pZltnFTI5jG/1C1u4FvUyj87E3KbhBGdRR",
-	"jGAKZRnCbof22Zf6wfF+iIzkxFQnNDfL9Dap9msM4+ZJqJ0WtFAZgz5mqMNIlEyKMsC5N0QdTInPz+5n",
-	"D8Huzx0Iy1jXyMg8/0jZbLawjLolUo3L9KNTXU8xRPmtVOxRrgSS5xX9q86ZxgLELEMSb3yvTdO/Cim8",
-	"JGz/vSLpsutah0eOSmiSLtscJ0vKspE8zLkZzGhgJF1WObFUNLs2yb0sbFvydCLKvMuGMk++hwe/bpWp",
-	"Wsnx1aaf+BqZ9CvgfFRgAUlyNmArbfEeFXXTwW2ji+q272ObQlUt9YhKVe0lD61Ybb969zBqzh5PvzLN",
-	"VGbInpt+m2U6sTQFWf3c9dW2Gpt5JI3rBcB7jqhujUGxFr1rDJp8Gafi7Gs8FV4JG+tgZCSn976PavQ2",
-	"elE99lXfRXYdm+NfRL85ZzU0fFEcrRd8tWfwOqCZmdvrBPKEHv2p/ycex35FWfbC+Tm3Ng+8ZrZ+xjrN",
-	"bMpX8/xE/GfQGegh/WcO2Th8zJyvdxz3SwWv4f260I6FC0Sza4R9KlQO+U8mc5plNNP76zuVOzxn2Kr6",
-	"doNO0UNnrFXitpxPj63f3N9t9n7+8g0iHwtBbMrXfaMrf9VB445L9Pe/o98nOWXlx98n6Pfy7Oziqfmv",
-	"AerRfz8m6Iezu5j71TUpizi5g5CGQU+wy3J02wCoj7G3uuZngzz6/YXYLtdBgFXwtTR1XoXtVBOamxFx",
-	"9bnVcCXPasX8F93QYcc/Zt1uaq9EH37iXLG1dXXa88MlgaRn0+Qfb/PvgufZIYeqhyqoqCAx6Tme302/",
-	"ZSS/mx7KlxteQ7bokmzqfcUAK4jxNeIsge8Xpu8/kgpvBpCz0hdj+VOjEm5s9m7PoBrvLnlb3SP1QltN",
-	"+BlOlUycRnAPpUDgyamSBg7j7T4uHEMN78j5ErfKTi6WOeNdMuNc/G48G3usgd3/u8zmJEPTTWIwQX3F",
-	"dKDp914Ooube5bSYcmzrDIJOB22T+ae+IItMT+qh7bC3pUr5Knhj/cTXNRStw7nkXan5AhAxuSlV9nvl",
-	"4qwhsKieZhr4r06xLWnY4gkLURZnifclszhmXxRD2CkdzBMfT1i216sN+nVEhPBSFaXLmNRcNIoweV8y",
-	"sCLspjWZIUElk4Qwi8iHSkmE6QPqAJqhelYJgleaqerLQKbkRVsZTF/2OWXEYUm7tcAqak0UF1qtJx+p",
-	"utOq1R1Ugt+douc5l9QCuKWcMZOaYrACzWd27iwzlScLmmeCbHM2lHJ087YdLcLckAV8Ylqxtd9ZQIUb",
-	"++CXdmc1JhdhuJyPd1/psbYxJrq3wqRcn0pCYjvRJmQINpwovyQhAzP6HzC5PoOcgbf/CHVIgU1/u3NQ",
-	"N3BEx2ACsxOaBbQ4gES/etevxPZbgTadPqdKv7xWnQyWKprxPOdrOQIHzWhXiOsVzfc8vMmfQeva+rF6",
-	"ea76ANrsmvtQp2eCrlOS8zVSnF/baj3bApohqDCrAbICpE88AZE0nRXbwDkDJdVwttXb8Fm4Vosum+lq",
-	"pJehFCQzF1go6S40q39rLVl68NAeQTvNX4Y7YzE740/fnxGPJMf0hKDz9meQYvrdUVXpmOzwM16SBAli",
-	"vD8pLzYJWvF7+AyCW6auRHFBLNIduDQgYwnNOZFIccDmS/k9EXiaE4N2V/VWl6baVYE4LEoxJ5BLjwyj",
-	"4GxFGZW2CK8ve4UVGfjuERbpwqLOBIXgC75mOcfZM/vcQ4rCUPONfiBfVf8N39/A/Xu3bjs8O+uQbZuf",
-	"K0tVWEySyR+02K02HSoaeaqIOjEKdfM8eAfxlDLTfmr7TeEqK7NvYzA/iCDj+bEIcADT59+RoBXOSFXR",
-	"1T/o15SCobjur6zA6fJzMOHQ+7i3uD1wq7sk7hED+e9KZWHcc3ctKiystlFdkeB9MiieDqwRcEBcv40F",
-	"z8l1XdsDIEHbwEtrKhaqLztFbyhbGu0lJzOlrceh8k9/5WgNBIvIw9pmtcpD22/hC+fDzyd3AKtqlCQb",
-	"YLNTdPdeq0FXZuC//3Jyh/RSKCsJCCHrsL57PTuBB++cPYFe3uK5uV+VwDQnAj03NDhBLwz2KGDY/HD5",
-	"+OxbpEieN3BJ621B9hJoET7TSuWmraz7i2ewyHsM3YLwDRY2NdF/XJ5fTJLJKrs8/M7cQ3cE4kc4F3Zm",
-	"rJiK3mytFDqZ6KMqDvYWhJ0F3TJ9Imw7vjGYzFjKcQ/JK/h+b047lmVhZv0Z7Io3lIW9Ycc2McH5qYd3",
-	"VqZmGyPAGvVlOMtIlqCSKZp7GDwiUE7wfe880U62sQZLq2PElmEcaJYe6YzbybUlZOdUqlFzqJyVp3ct",
-	"xQxNibMEs/aUqkN2yrW+Cm7Te4KzW9N16q+ipgxjA98XK8IDmnrjqCgmyjZDWJlMm3P0M/0xaXaiG8kS",
-	"+k1QRfbe1iOJ7CalHy6c2meHK4OU8fUoR17vgAutQrdA9FrVc1fgkn9y9oOBDnSWEgS3XGdzKId29S+C",
-	"4Oxwf05VDduiVb72D+0pFIIx66p7YrTC23lTAlllE9jzqtug/Wcq7/V/N2nOGck+PrSeWFHqk+0x+EjP",
-	"qPH7XpaQ35fRrhtcNVJgEvI6+cwgYmo1Ysn4mp2iO085QGHTOqfkM7U2rY5RnTD3LDv1T/+XJlOCLEYd",
-	"Oj99uk/JdcyZfYuX5DAefKg9391LDGjjLEPmVh+lFAi60rjthGogvVGeykZk9SN/e9g6p2x54ioZg9Lh",
-	"lkj1hrLlmOqCR6zePfVnoX4KLrX0ycUPT354+t3FD087miz8Vbwct/pcQ1tn03SGzxDjaEUwo2yeGNjr",
-	"6aaRmaHge1na2Ch0jRghv8GiX7fE1W8WfP2zx8j+YnQQN6UHVkHsa13r+UiV7ZSMW2er9wBh37TQdtEM",
-	"5XPZfpOYKkhSNoWFtUbxh6V62Z4NbSrHL/aRL03Yu3lFjrZd2VgWvh1uK1wsCTQzOkW/bOHcg9Ko71O4",
-	"zo3rW8vUnnqim3zYdrTfPhIEp4v2yvb38MgXdMrNhD6Dbwhe7Lp3PLCHyHoKXVvZWrJBuiCyqrIfxhyt",
-	"J/qRTC2GfPgOSDE7+GCPzx16Wp+DOfR7P0tCwhvOlyDXFxzsAIawFzXbjesAhn8MFqla6ETdg+8EkYR9",
-	"gWUVbmJtvkF7441irnGIhAOwOaLMXMbNu9ud4v5JQ3Z+YeFe8LVBkm/LJnoHD31BBxcmNE460RebkP+e",
-	"2N4VclEqlPE1S4AzEC+h2UrO02U9EWhGxcqY6yxzKUMbkw0Emzw4G8j+KnymTTu2jnTId/6pL+9cu5nF",
-	"DrV7YCwUltqAvYjvH++R7eea431JJ9RM6S9+Rl+yLEEFLiWk95n8An02JbHt1QXlgqqNLaM1NBnKAB0n",
-	"8FHelpD3G1bp4iHP4XBtqPUsHlMbahxLREBeqjW37d3kgYHTrRPcsoEFlu0YxTcFXX6BQtROKyJBV3xl",
-	"iynqifunkytW5vkYuhJNF7XtW7usf9tQ1DQZcYVCvBSj7dpc4FWbv0vf2u/MY1+YRIYp/XWlMVDeyFm9",
-	"UlCE4MTqt4iSsd42b034eqUpwAy2Ga5s82e9d8+MEkGzKMJE+k68soZwkRalqYQDNItHUtzfXQOoMEQW",
-	"67mQIe+773/XllD9ONiGrZFAHUqZbq4CNuraoJHgDcJz3m+GIwE/v2TZNYAF9HrpKOjPmtWNv76ErrSx",
-	"l9mvwzGQx0PxND5DAJYXhK2IEjSVDx2CtSftJ4P8AMe1Ec2pZnbiEmHisdmDYrgWfGKUkJ/FsajVQsra",
-	"0acMkf+UOHd8BaXadEWuEbYfQXqBNhltS169+aGsaIPUMLSeXxLRDeVz4x76MpEY/PSiWAxiNEgYrXJW",
-	"4/W5ivzTPexAu5IvysVqpvQXtwNvrKdG8cLVdBlVxO5eLapmbApb8sIrBw5a8YzYRih+z4e6bKofBm1G",
-	"93UXvNo/iDqElZJxQNg+XyZgQy50iIWxUr89p0A62NoUuPBCGiWFKpRxW06ldjKAKbS5n+8jUAI8YmBl",
-	"e+Dr3LhH92SSrwlm8Zbz3K73+EiLjrAOjMf3fNk7NbhHrtWPZE7Zje8C+yUhodaI/+Apo9uvDgkC+HqM",
-	"jYc9gGvDgMGZBoVIcZ4nSPIqRhdK3YC2eDzPoAuuqQ2BFtimaAQ7QCeJN/rmuYbrSO5meaBn/vW+HXeh",
-	"RZDWO1UpGMl8juwpeo7z3BX1cZ57bVPbdlNYDXWpSCtJ8vt94Kl3ZdSC5HlUQL0tCLuBJ0ZMTUt5Xq5Y",
-	"xDD7vm6Xnfeyy0LvEHwdecHFk2Ev2JaE5wYxO5TxLFaU4XycvPbfyPSGg9EBNXJPn1xefmtK2N17tiB2",
-	"0I+QP+eCmyZxxae0qdoEEzTl+l7EG3ltUqkbv4H9buAI9YXvAV6K6UsKA2Zdq6LknhnFv/PM2XZNp47t",
-	"bD3DqarjmX6wabdRuFI+66txPd4DOgScUXjF2dxbphWwJdxaMWzLo0KrmhlVXHY0kNWj+tYdW8UuHfv9",
-	"OGkHrqrQMR8XhtdqXgeUU33WQrTFhrDWyDGwpoJAg86tRrr7ORnMr/+MQrjf4vkXFfu8xfMqX+QBVZX6",
-	"a7ccrmScNFIb1tQbEkPnikF6mrO3C/ht97gsco7bMABBNfoVnvqS9trM6K3IXDbvw7WusMSICAhD0PGU",
-	"UsWRJCyz1aan6LWS9qbWZ91lnGO2QaxcTU3b1lQrhxbZAcCjKmwul9GqxZi8RpjZCXudk3HlQ+pQ5Yww",
-	"WhOy1N/N6T3RPzi8Csqy3aM/zR+twMkvBC8OYMCwV6R0A8Zv6eHX0BHBPP5BTQ9su1t77EEcWvnrIO7Z",
-	"V3eAIfiktUYtsmsHzZ/CBZbjH6U6Nkrk5mbZl7jlEeuMz2aSqH4j+wqlzmKkLwD652EZ2voOjOAfRylh",
-	"WWUzev5OzI2DGTIbZy6WVSkVmpLYRWRR2KD4xvQERhilJVxIS1IcAUZo59QQ1oKN/fLLPDFH1a1esgeP",
-	"HHWCvoAKNEbzI74qsGPEJoJQUzwjziwOjFwaO4vbTBAG2lBVNu6wsw4X6MZYa08vvAHm/qcx644T3oU4",
-	"vIVRDojAzoD8Mwc47VyThI0T8yPinoiTG635GrTaa3RnaHaHUiwABBQjQxvrlUrAwt5y25rEwwskte2c",
-	"267g1ut6uPG8xksSFyi/4SX5Qjta6KnFC6h+W3BjdLjszFEcIXipBb7MCSmo92ohtRC8nC8Q26q6w+A1",
-	"ySkj7ni6Wpq/6ZFOODt58+yXb/fKtidM8LztItBfHwlyWo+98tVJD2fQwotzElQg3HcHbDNJS0HVZnL1",
-	"v/9qyGCsxzXGK8JzwpSNwWKGiCMFUtyV80P4pZzmNEULnM+coxoa0hhI+n9rJWOFs15+Ecw2nJHapuvX",
-	"ncDrOvDi3cO35tmvuotdczHdXZoMfcZJ4W9ssUwQI2sfXr1GjNiGYlQgSVJhk/f6dbAxp7itv2pz4cdr",
-	"sbr1ngc+2dCjPjSF5v7+DGdmHNzl0PGdcQFubkmVbSNldhRycRZ8zczdy1k/l2Zjj0Pnt0cvrnu+JDs8",
-	"cLSeXPptIxWn6aECNL72gQGca41kYx7IHc6RMf02+5HXd3Bo0UV9C4e/jFp5iu4sTet65f978/YXBBnW",
-	"prW3AYp6YUu9+VomHl5MrfVn2Na1XKM7nBOh5J2HL9W6DHzkxrlGd4LIDUvdMxgUVxCEWKEZyXM0JQvK",
-	"oA8o6LTKouQhPMeUNaOvfdt8zfA913d074bGr9wPjnloAKhvlMJ8o15ardJ3UzC1Rd9IVC2/z/GQJJ9F",
-	"Yd+eZdkD0AbE+ngC27cmZcRpVQfRRrMUhJ3aFal/mEe+av0J1nD8xLTbBTGxXpm4rpZD2/m16EL/sBH4",
-	"I6lAZvgH1nxqLz3S2TFt5X1qw/A4rNnQR4Ug95S0wP++Mw8cc5de+lyRh3b5mQNkSRCtCYevRwvJYFb1",
-	"Adaa1FaiDKirjK99ryObz2dE42qfPpp2q/tdrm6jv/yL1Qy1/ylIoqklB9Lgc8uxs+PLMVN5Mso2mqEO",
-	"E2YrTPVqMUvJyZqyjK/bL//f7DNf9e1vFvEw178lavD+79UTtkUBMOs4ngZgx39gFaD+1qPqADXet9vU",
-	"a3NMXnjXKep5afgt/IpujXHoFr9EDqXJZz8LZw9wFo5xj4x4IEhbDvjPZHJUyNBoEjAAhZ1QZutBjoNB",
-	"5sLRG7TCG5TxSh99fvP+Vc21apxH0vT1mm5QyvmSNi4InAJOUZvBzsUcMyqBUO1X99vGk1/1BV5fSnfw",
-	"o0GiUeoP6wP6DvBUgKP8KKb+jfFLHUm2wegPfMtX7zzqHa93JPGdq+uc4HOabP4sWfffr7qo6wPXaB75",
-	"qo/cO5CY3YdtPHTHCisSrRcchCng+WkZGzhhUVlpZ1TTO2KnzKzxeOfMjv85gon1Vx/1wJmb9dpWR0pX",
-	"ksmZAX9BkqiTsgA8daQ4WmATE9n20PTdTTiBWv+gXdiK7qGv+xSCqvUwlqsj61FMV7OQIx41M/4DH7X6",
-	"W497yozKvad27nb2kRIUt2RN3YrNUffpFl7/0GVf+qVtiXJaH1Bozcs8Qwt8T1A2Ui2I7S4jiVKUzetv",
-	"gGgyyRCe8tIj8RVYqsSlVVsAFHzfxKjvdQwbW97PLeG3/StyS+x/JuKuiEPp8Nll29kDyLZjuCIOE3Ci",
-	"zDvUgfdl/rXrAnoJD6MJADmHqQGMK5r2Urr1Mo6nB8DoD6wFVO88qg6gd8V29sYbaPjtEE322SF/bHre",
-	"EHbbvqL7YVx6xe+MwyjzmU/B2dFPwTFui/GPgis8aDkHN3TO3pZq0oefb4x7GDAkR4FRN5m3Hkqpt8s4",
-	"Joj1BF8fy/VhB3/w1mFBaAfnqB+/MuLGeKeMy4OcrDDNwfNYYCnXXGTXWvU3DaocYtQAl3+98KEX6Nze",
-	"cHODtZwY7LJvrg1GDuMeQTKCvlNANvdOUvGU85xA56G/KGIdznOX2LQvYh0uM1q39xyHdN7mL1l2MIjd",
-	"Q4EpvAQ8DXd2+AxteCkQX7P9MNIaNHrEuCFP8Fr/hSvyBWL92Snp2fWTrkfcHNe3WdMRWUfHaBulTsqi",
-	"pYUAUb8eK8XSjP1Xv7qeL7gW1tjfVW1+exNPs7GY4XeXbZPcfne5hz7T3aVvJFvpoTcUU1PqFLu5JMEC",
-	"GjkGwdjOAz0AHh5r/oHR5d0OvnMq9Z748FVk0THOKPev69XNZ/Xb19VcSdegW/qOcpB9DHoMweki6Azp",
-	"2727fgpc8XnraXjNpIKq289wHF7X8BFaumD0B03sB0oI5o3dhNir7deTIW87Pgx2d4jcbvlY3jnHu5Wm",
-	"jVFBSdo4NIcz7JqQoq2Nj/7+WHcwjP05Go/qF0c7j2riuzD32L223pVagwJSArIwBzFl0RN2sSSvEUbV",
-	"ZC16xk4jsCF9qS1SobSkTyaPetTY/xVK6x+8ov62XrfH1ww9e/c6WFw/gpvnWZYduXD+89XLP1iZvN+f",
-	"ATXxPTI5B9XAf3Wl76Ei1TqjY7UPzbSp0lGwAk8cM0Wbi6yt3TFMcbQ+95Vd0qyA4/dE+HthhTcIemxW",
-	"vTEAU5TKwUVwTZtRk4wvKdHmo5bWU4IFEfAvbU5CKb5hxFLkk6vJI1zQR/fnwHT2tX867c3urh7GGTYw",
-	"odoHFsGp9ol14dc+qXSY2ofuWvv0r0//fwAAAP//",
+	"3L19cxs3sjf6VVC891Z2n0PJkmw5iVT7h2M7G9/jJD6WsrlVJ1sWOAOSWA2BWQAjmpvKd7+FbmBeSGBe",
+	"yKFs53lOZWVyiAEajUa//vr3SSJXuRRMGD25+n2SU0VXzDAF/0oKpaWyf6VMJ4rnhksxuZrcLhm5E+yj",
+	"uSNyTsySkZwuGJmxuVTsdDKdcPvUvwumNpPpRNAVm1z5waYTnSzZitpRV/TjWyYWZjm5Oj+7eDadmE1u",
+	"H9VGcbGY/PHHdMJT+yCMl1OzrIbj6WQ6UezfBVcsnVwZVbD60HOpVtRMriZFAU/ujpzxFTfhta2kNkTJ",
+	"tbbLo7C42KpwlPqbUzanRWbsks6mdol8VawmV5fwLy7wX+fljLgwbMHU5A87J8V0LoVmQP13Ss4ytoKN",
+	"kMIwAbOleZ7xhNrZPsnxif/6l7ZT/702if9bsfnkavJ/Pam29wl+q5/4ceGNzcX/uqSGrJkwZK2kWEwJ",
+	"FSlZ2w+NJKk8BcK5cexrXqQpS18LJbMVE+ZW3jOYR65kzpThuA7NEsVg7lubMJ0Y/4u2+W6Nj3Ty+/6/",
+	"boypf80/S8rK2b9YYuxrYJrvmHJkak4v4+I+zAY0TRXT2vE4V0QKdmL4ihHNzEmRl4yxs668fFfrRuBT",
+	"2wtyP57izKLrORK19ydyxpTZnQ/Vmi8EY7skfn2yojyz1F0vJdGMactl3AQpmixZch9cVcoeeMLCO2gP",
+	"qRdR+Nw1oTNtGXwuFXxM7bTxnGtuwtuJP/2AsqhDsvin9e6MfpBrsqJi46aiCTeEa0JnsqgvupQI08k8",
+	"o3luh60WPpMyY1RMStnYOZ+MPbCsa9vfwkN/TCcrpjVdsCCpV4Vh6e66vtsQSlbUzltQkTCy5iKV69qS",
+	"apOWORMs/UBNY+4pNXi0QguQakEF1xRfF5iXYlpmDwNH1VyE2ObXJRPAGNpQY++0BbX/pmZ7t/q+xYRp",
+	"qYWU/2Hph0IYng2YtZ1V12bCUbyBJ+1PCjyjwVkUOnfftQ144x7bFgvAcLDErV3yB7Z6u+fDisP8YvxW",
+	"1Hmjxvqe7aqDFZU+LxLPIlsyqPycCXv7/u+EJvdCrjOW4jxgLyZTJ6zs7S5hYo6x4C87udqrHQ2nk48n",
+	"C3myQ9i42Pt5TvDLK0IFYSAEp0Qqwla52YBcEnIm041lspqG9PTiLMAPhn0MKDEviF3AlKy5WRIrcZAC",
+	"WyM+OzsLDVly5M68kU5TQg2qSE/PSEo3mtAlo2nfM7HFQm5vonv6ihmK09naU3/ddB4EOxR78BouN2yl",
+	"e/3utf0N0BgnRpWiG/tvq/l+0IblwSOVU2UCwh+GBF3CS38QKoEryEoekWrLCaB19p7w7ly3aQ1PldSo",
+	"r8TPO7oPSI3Q0UILYfcEDJDFabnJO1/dc5EGvthemV0WPDp1UyoHja7onbvmmgsqyX0I3ZGy3dPGd0Rn",
+	"eOOFvRdbIIOmdemVluIrreRV2iWnloxmZnlae0nt+xO+yqVT5azJdTVZSanW1CTLU/aRrvKMPUmkYk9w",
+	"FFjUi4zfs5ZD2lNpalHw+mpfkQs3chKqscspuCGCmyL0mqmgCRHS936UygpLYr8mjCbLxnHeFeXbLFSs",
+	"Zvi26hDJYpbVTpB75I/p5IFmRUQJpjBrwgWhZC1Vau8a/OGUzDZkveTJ0j2kCVWMJLIQhqWnnbIbX7pD",
+	"qSavWSvm1FFuMJcJo2hinoAlBHxmrB0cvuQHXQjUM+zWJWeWTKFA9nYf0daIAHUG79PyM6c8weUt503V",
+	"Xs6ttUjqStHUS3yuiZLr/cS8nXWAV6rj0/bzV/hUxxUWOSrVT4JHw29MWKrWbKJW45NmGaxnoBQuuaK/",
+	"JJ5O/l1wFtCdXhZKWQPRMQHsmT0VTsrCboNGag9Ph91TM+WMNDTrfJsUhGYZOBZ0aJzg/eEH90sK7k+R",
+	"cvNaGLVpU493L3F/vW8bSfKKUIKeiq90XYul7gjAP36baKbsv36bBA1r52HZfcH3Sq7IeslU2CAfSbeo",
+	"Tk3P++kDev0CQy2pXgYsfvaRpizhK5qRmx9enFxcPifygSkUAsxuB7jYrEixIzgXaswJopgGz2LIkGP/",
+	"bqyDC/P8WZARHzjdnehvk5mSa83Ub5MpzMZ7TqggL969IeD/mZLfJnTBhPlt0r25W5xq5zdFNc3rZ3Yi",
+	"U898FS+Uy4yy8SiKW3UejqC9vVxSEZojnRu80dum9kZYVVuqzRvDVhW3B9wU3JA1tTdIIdJr+68lzcGE",
+	"JmBRWyPwQ+WU73dc8PnBcxxNf9t6LM7H92zTajCUpn6aOt14JR/grwR2J+1vzEdPfUXgFkcS97SCzcqo",
+	"NsTQeybI0K3RLC6oNV8IagoVcTYVqxVVmx4sncaUYji6tfVW08GtcFQqrTD/yvrU4kdljCPtDt2RjrNg",
+	"ASeE46RBfkf/m1mYfXsek4hZ3MKrVWAgGPOZLaW8R/0fPFcpKLvXRC/lWtirGJk5QVKAJ9QerCleZVIk",
+	"4ZvaULVgpifjNTnI/XRap3KDfC1bNRY/CXSKH4mhbpk2IV3ZKyyBjbJ7oFjCuNUi0GhzOul6ubFXgJHy",
+	"3gr+JReL07AUESYUT9i5sIVpd6K8tCbRfzs+3LrnZrII6ykQL9XheEZczMZUeDkPu+CUnLFIpICmzXhK",
+	"jVW5ycK/KgQPv7/QBc26+Ygl9zfMmBCPOJbHd08d4UoyuaV3WNjOm/PfeGwO8uPAXN/yEFsOPTyeObqc",
+	"km2npEa4YDTNmthomf+rSJ3JtMOJD53azFukttV+aHIfftWcKpLbu5sS2BxCiWMmsiq0IYqZQonmZe69",
+	"NWXY/yzguZmxTK77z7AMhDYc+YFzzh6Y2nzQLJEi1e4HOItvnj9rJCOcBUOPUtV/vEuQTIoFoS5MBiSw",
+	"qo0LMeDAF5ffXpx1v2pYgFLO52HxkVNjmBJbtLkMxjhqMbGAkMVIn2YQJb4m/6fmqoFoSrKkiiaGKb0d",
+	"owm8bIvdcf/6nWjP+4ce6oznAdcg+4hRcG+xf6VJkvF8JqlKdw+SZlo75bO24IuztqBUI78H/l8XdUwP",
+	"cQcORVjTwe7El3K1osELTC0edkn2TsmFoisw2alaFCvLoddESKKXLMtAIGh7Ra8aHr06GZ6en319ESDZ",
+	"in58g8+f+xPj/72rfmRcsEaq0Zxmmm0n8/ydPzA7zYcp+ZfkAh1WOqcJ01NiZC0p4itNrJKXIDWIPZoq",
+	"V8wwFYnhq5QFvEJvUiYMNxvvOIXHrkv+IglVijNNZGEIFfh1GUv0GmSn5isLkxfmAwjhD7ON8UqTI8Xz",
+	"r8/Pvvnm+bPprg1ZyqXzs6+ffv3s/JuLZ/WUrHoGWt1xx1dMFqYpDP3LGile23L1vNN/B2zWi90do47F",
+	"8WU0b8v9LRgBzRHdnqU7wUh73RVC2K8cm+yKCJbRXLO0TqkekQumVNjFCOpsIosstfqslcEKfe3WjGYi",
+	"ZemVv39SvJOdAzKz/IQ8F9SA2cdQ4t8bo4n9BkYs9DU5v/iG/Bd6+60Fm32lXdgErSHqPsapNF12NfbR",
+	"JmWqGcWxTBvO7Uid2tzx6B/9OQY3egS2ESnfTqLAK2YDVsJCUXSzzCnP8M7SPLPv7heKrF5w6GUnhaj8",
+	"JFsxeEFkzgTRMrlnZpeBM5nQsKc453Vru7a9uZKJ82CHzBAjExkw5UySW1Yt0jzs5l3JWNaQjwi3X6Pl",
+	"m6duTf1kTEm5MfjFGpDviyzkBZ3FbNDpJ/SorGQaoXki804T4gYe8k9/aPPCeNkYihGFmOV1mRcEKr21",
+	"8LOgXCuEdwj0sO8xdQtm3Zi0m4WjRzXhxvBTv4cDnTMVV4zioKkx2RGcNK9Yxi3BAwxsDFvlJrKLSeUt",
+	"3GVVxex1NYi904L1f7i8Tfc9BqrIYpwrzLAEy+3slQU1S+augDXlzrRxfGTvjSE++XhWY4jR/Z649dXT",
+	"En0SYrmpnoiN3cJtaGOTMTi6ZLmjsHM4T/oFJCM0kqRJxnXgenQRuq2FdeaxQMjwwwNTOhplVskyfFxo",
+	"Tmc84zvU7HxpUldYOoSIexB+pVjsVOdFwCBkKmECc/eyjMDPwy6gHbU35fo+PiAXpNBl6vq8yDJmdVqu",
+	"73sOP6cPslAuF2onkRM8+TTLYgbeQskiD/h9fqIrVubF4EPOWcLFsOSmvrnrVJsPS0ZV2l/urNhKotRu",
+	"o21POuJglZ3ZIzBpL85sWGxGCm/Sh4ztjux3GdgozETRU7KiidRTknFRfKxlGbs8A2AursB9abW8oFoh",
+	"dVydkbr1YOdM5hnr4CN8yEedhjKSZopHlPZIhv8NxMbXLoC+pJrMGBME98CSCA2XEXL8DV0MElstMbGt",
+	"7Hqfc29vq6RmOjlGqqXUa6/W1bbKSVzPqiURpzURX27elhTeludeaG4dlfgNBF59fehN+d5lusJoB8QY",
+	"cE6xJPOhaXVMKJllA/W7OU1M53q/h4fs01ykXCz6U+p7/EHo7DxwQ7POAf6BT23TtMwMqC+6Nr84tcfR",
+	"lDzNj6Mnvavs+l0XmTP6MWXfOZrIuzevwDF8Y6gyVpCBN3S+cZ6hrcSByvHcHJ4bXfph3VHe1YpCqkhe",
+	"qSIQFcMcjR43nNX1mAiG2HSRLAnVxCQ5Ob/4+vTs9Oz0/Ory2dOLQSI6diErpoFIBEXGtM/lGr2Jcqqa",
+	"ToW6k6Ysx9y6JZdyZe8AVQhNqA5WcsYdP1wqbjbRMPPu62CZhBI0qclcyRWodLrfRmlkrD0MsC2yox93",
+	"SnTGWA5/OWtsSrSRec7SKTo1Q4OuFTcGy0g757ztlYILzW1UebP5ZSFfl9ziiFi9sI8Ly5/ag/1XKARu",
+	"ML8xLARc8mNDCOyc85bk00wuwscfMsSwpGCMUzbG4RKMpaWDLchNnhwuYdryEWbLQ3X8gKIHxtKBpl70",
+	"iEb0v/ffvyRPnz799trrgLpe6xk5SCoQMaCFkStqeGLVbFHQbGqPM51lkJFjllDwMPxU+iMIb60+gr+c",
+	"l2Q6JHtlzbPsg5Dmgx0m4IteMqI32rAVUWxeaCjDDliF4cSVsoQTSNTnjPpDNe4ZDVbcZc7EWO0ezH20",
+	"DT/zPbXNOC3GEFjOnbAV0KCGiWTzYdU3GLeShYiBBxiaDbKDCw0io+8PtoiIM2m+tzFmB32dRAa67BNS",
+	"cuqtndZrp+C22Qednoy4Cd1l3/eraCvV8RaDMaTulugau6tbSm1K07+Z9BFM+8iLWcaTDy4xeyuIkV5c",
+	"Xp5/S/AZcs824IcROWSRkhnV7PmzQmVbCTXPn01bcCyatcyduSUOw6I2zWltja3EiYBt7OPO97+JRKvY",
+	"x5wrpgcN2dOZ1gNH4UHeD4ZRiDg/7FEN38uFDjtZQ+6PsN+j0KU0mDRItuWzr9G6e3vHMEu3sWrGN09b",
+	"Mjewngj00UwuAv77Adta5uQF3KtxgJCoKhbJoA1Vcfvx+9yfI2U3wDDf2YcCWoRiBOvlwRJeso21z9kp",
+	"ubnnVk/Daln7jdSMZGxuML/JP0tXjMypNlD0BVAiMEKRpWRmjQhhTslb/sCIphunPAPg0praF96ztILY",
+	"0uBpt1yXMRMyNmTMhxyPCg4ERohiImT8IfJujXSKHPh+W4x7M84+/0/BQmbSC32vfZBdmLKAV8tCQTFj",
+	"ljJt0Fm+S/m5zFwS75aFgLV9ArfU8o0OxlusyRf4tUuN0xJqi7Ewz6p02lyTy7MztF/OJk2UsQH5truG",
+	"QMYsl2n2wBQjayoMS6+JZozc2I+8B9gHdNmKqYVVMCfTskw4sU8l4Ez2YdQ1VQJDuUIaVFK4mEvIG5oV",
+	"iwExX2/Q9byaYO92FIVvnwOBypTM3qgq719f+OpNRioUm60s12m8fqA5nC8vh1l+pYl9SnfnE9cAWvaA",
+	"W3E06S1c/8fB3Y1x8m7K/diOQGdy0e5H8eVOzR/+SxZKWLN7zjM29bVJU0vJOWetanjY0VkO6MDB7ArL",
+	"CxXeMsz0xi3ded0v9mMotVr7mp6SC5z4sbICPIQ1jAZuyIpu7LUhqFJyjRANewaXtgpPgMC9ucLt5Jhs",
+	"cVwDvj7r8cz3xvQPJ8bHXFVJ9luptY3vtiAEXr+txJIvvvccfSc1+dvfyG8TiAD/NiG/FWdnF8/xv+B9",
+	"hk+eMvLt2d0OPpQVle3ypDaxkLb6vY9tBaosyrxwrq9d/JmlhBqASiFJmY34OSSizKQcbOcdkLvSloXy",
+	"IZ5f0DDYd0tGmRJRnX7ELAepY6kC+6YRtMT4LfU//Kep+FbfPjCRRhTfB65M0Rg05umsqOoC7jsB8PpO",
+	"93NL4bk40C/1Pc9YzGohOfWYYnOru6qvNGR1XTslUmPmwysphhkSwqhtfm4PPmcsirIQyfxfLzc4Sa4N",
+	"YSLVhFGVbYKhc1haMLBnFQI0wryYKUTKlDZSphiUaBdsbug+10C1DwffAXaoVywEsonV7RqUEH1K3lGz",
+	"rKkQmIRl940YeU1upf0n4KdMS6TTlLHUWZiClRULzZ2fBfUVOSc5Uytursp75ez5s2dbt0UQNYU1sBhW",
+	"9B7BFN1xSmS+gTQUh7FY/qENxq/zQoGOja/vbymkjOWt64BUaix1gQJMYqSMp8K1DNUkwsXlZcjxthYh",
+	"Lh00hmWi5rnbQnI867RqmjVmXUVmiuUZDanrawzwQUUkR1SANd2QhUQAX1ehbjUSOssYwVFCpDUyvIwu",
+	"RzfDMLKlR9/j+Qp/NMLpLDGUWv1vKD36nq+tQ7XLzXzBQg4COOAeBQadRXOprsiygh0KDVeydH9UCV8c",
+	"EZ73iVqfqBP7f5HCCjTHeqtOcT3BH6Tg8YhET/7DIkHxa7dXaNb10HkqMIudgwwof/dXpTS2S9Cdl0wd",
+	"0r5CTuGARevqL2boFMCV+72rEbXvCUC+HecIhF3QtyzLSr8ZilZ7IYExvXQV9HBP9dJBapWd9ZckMucs",
+	"JVra4frtWg+3aMAxwzVa/zST4SwsuIh3f5yi19BNL5A3FGbUP/pu4zgebzvUOzeTYGquYHAu7N7FZFn0",
+	"jqWguu3escFLICbbEHsMROoV0Ut6cfl8av/38vwCEPjSy5ojEr+3ZwcesOcjveyvLfg9GXijhg5z3+P4",
+	"Dk/+wdsoPJzJNjBRDC5/bzT4EE6C9n0iAFxUM2FYDAgoZ+VUt+tuQQoIiQASLLU3CoJLaEjOQYAPqu91",
+	"uFhhqFe4b+FQLwRzeHc/NAe/WQcWuH4fiTWUAQy0nQRz+akLJdf2CNrjHBCzQcAT/DkkKGKlQIX5fX42",
+	"PTs7a1bT94g5zHlmQjrw+9cX1262HmR/ZZfPdC/P+mOfXKT9wef2714DOzqcWA14dXdTml7FvQtn2Wrm",
+	"GgaVtknnj3bC4mGVr6Uiojb5apnD6lFhG8YI++N+HiHajzNU7IGzdYBftrK1altbTnsXDxoLfgwTZLYB",
+	"PbU3/HA86R6BuHbd925fwtAIhbBGShrydrxyMMpzADZzwY+ECntLzBhxvwsPu15u4nAS20PAGwCpuQo0",
+	"dFwLLjFNzkuy1ZcS2sUfZKECFS8p3TRZzKszP/48mU5uf5lMJ7++tn/9MJlOvn8/mU5uXtj//LKr2TSs",
+	"+69398eK8m1gpGBmVedD29a4XYMbH37fIUYTmjGRUnWKNNnnLvRDwFzeCMPUnIbDioKZtVT3CGhjH+oI",
+	"JWzX0JklyRWb848kQ3oMyWReUpWuaQgZ9McXL0mFdru7kaYIn+moWdyw5jsSdusVXmhJmqLX3VdR+uDr",
+	"r0SPPVTu7sDQ7lYHQghpjxFvHBRGYFBAb/0QReWt11FDNgXlaQ36nWuiZdmGqgR8Jinft4WKF0LlYkMy",
+	"qEmqHbrPOctSfyKgmpBm7xpPxBi+ekUMkbcNDCOSi7gDRhmAmu1g2hJ29xRWvI+kKYdocu0Ni/QZii40",
+	"liHQFpPvvbybfUFbdlb41tuG/iIq83WqFJ4yv6cfrs9bZzIdZPK8LUFDm8ftHzQrmCaQMmd1BAgcg5FG",
+	"ZmzBRQAPspx+v3x4R4B+D3si9SyN6mEyvvUwoAeSL9ie5IVq2ImYw2Y1ImsohtMbMT2RqVqiIyKN98p1",
+	"XMp1IJgfz00s26oMKB+SpsVPXXZcAtcWtnajgq2DboLD0hbfuvqtA2/Kt3Lxc6jXyQADsSp+bAMjGlzL",
+	"55tUgp3lB+oX/MZFHRj8/pGKTThS6l1TzvmMur2rqZ362t2pL1ibklyuAUs59Tl92PZUCidVajZMtIi3",
+	"HWEEH2trDXm7ZJqhr7lhjXUb39sxve0TUQZ7etjxpa+vbTk/uscsa8l1dzuDd/Yh2Cmomi1N2e34WbYh",
+	"hmUZhAqglQ43ZO1kR9jxV8Ne6+h3ax/zUwjhOJ5fnE2jELe1zkh0TbnrjFS6v54+7wJ9nPpGGZ0gYviY",
+	"nymE93rle/VM3NrR2H4MeD4SrQLG/K306epWkP5/Jz/6A3ryUqs5lnoiPBn6XMiKpozMrPiX9zyCw7iK",
+	"1cb29DzFi8GZWnHwDQ28P5TMOnfpvX2m1TMF63KDNSczRfL+M7gXEVf7DSDwAwQnSl1SS55zLZopN6Xz",
+	"l3tg+IC3tzDG0SScav702kGyuMY+vneYrvtIIti2z4dkIDwN2mphtGkjYYEOftnNaUouLU2en51dk/OL",
+	"UC5881xehs9lJKdyvZSr61pHToCzFYw4/SGRQuPm7oOF/KxPskZpMnS8YV8A5R/LGMaBKoobqOqNF7iN",
+	"Zyzx/YT8JRtwxcwNa8Ech6x37Jfpm8n10MlpZFp2HDwNfpuBgbDzKqkBHe6mgm6C7FLlYIQhPWkEgWLj",
+	"8zcA49YedQiY23+1zQKe7NPGAZ6bbhF3AIOM1bnvJ8YXy5ksVMhRt7Syp9TOnfNkSTVZMWMVMSvdrBB0",
+	"Dj0d9eMN6hD+yqcfo02QMWa+0v7t3l3jBi6TCT3sw72Qax1r1NVoeRToFVZ5BnevvrpDc0BmTM5EJBiv",
+	"EyquyO3Ld8Rum+9o57d1+26sp7u09pJ1BO/DStXej8BGwAGRdu/O32tPot9H6CsfhuDxCeaDEEdF3C9Y",
+	"bt0Qd6Pf7WDwyJGt/3gVpUPKDWJmqcE6UWEGLOm9fTzsi/Xp9fvioVX0LWfVoFJ9idPGBvfjUmStEXh0",
+	"He0Ytd2dzOuKrgHT8J5k2+pBl1oRSWF7DR0cSRkdQI0eLFxNZsysGXq2Vw5j/Zf3b09DEfra659O+7k7",
+	"m+2eQqqxJWg/QOkt3cMKAyyZWnDRuOFR6CtmdcgZw4s7bGX61Mcy1whhza1mlwFknh6wawOxpAOm6tM2",
+	"S7WmrwdN1aalejY9GIO6qwlNE5K69+44m/u0G4bGI1jDLkV4pwvFYelFbEnki2e7RC6UJqiDckMc5ECD",
+	"ut98/bzTEbANwTDw9HqwhYE/K/RWk4zz7fSdYW0r+mKL/MTWkUyXgfVsdVOMIvCsNSasAEnr/rkuH0gj",
+	"WWUHFbdt5BE9cntJ7pDojJD8Xenw3aK5d7fUC4wvzlr8Kp3G7d7ukpCnJLYcmfFkEw+2DT1CAyUwdGAa",
+	"2PesbPZW54aLXV6IQGp5UH7/7ghh/F2405oZLjeZAXKE6+4O3aWdr2jJAlGYGmh9l0xPSgDXuB7XOASB",
+	"duWQ9PthxYVXLStx9OxZZzIhCzoIblmG/gEmUte6GNZtL6vw1c50QjNqWHgiZ2ffdM/EjxCoZZmGCjSH",
+	"KPOYIrPFRAHoDebQI3pl9D7KsfEFmVvewV7qoGd/XFYdup/1cF24wOl7RPk/KGz6E1vfuPu2eVY+xSW+",
+	"/w0cUXp88tmWS4RuOrScp88vu5Sc0S64Kc4yujCZ3cQK5mMOt1srF12VWuVNr3mdsKYKvoaLB9xQ1vBx",
+	"IlVVtkJnl0GvS3vTISm7eEG/uIkvIilDWQzTeEpQQIfOY41cb5uWqNwYfOtpeexAocksRtZfATr+U923",
+	"Oe3s2IATvMlbQCn9DWqfCS3z560TvJWDdmD0yZ7G/lIeZMwQKHgcvmtZY6Q1N8h0hOzmnwuTyBAeizVp",
+	"KRQsIxDxrr4SLUxpVKIEtw1jAzs/9HHncNUWDwamXMVCIkXClABP/b7+1CGwZ55uB3uqYqbCPriGx4vm",
+	"KkbTTdDja6XzAyPJUmroyJdTrddSRTw5xwjuNuAGcaIhTkdCj3Em3ZYd4TTGDK1P15ItLmHHbcl2oI3X",
+	"X3KH2q2Vrx9Wu4K7NQpH4b4fhaN86k8UzmK9ZGbJqibEgMXv+tmDIdtoC7NTgNrwpSuGKNRWrVIriLDZ",
+	"mQIUwWaCnaMBd/3E/wX1fQkVCcuGYEtkdBOPU59Z9fIp5CWEuttAHpFVJVtyiIKmZvTG8xhim62h63C9",
+	"IcUs5n+Tc+JoBP4CS6WG/w0U12FZCbBTvQD8S445/G5TTDMRLgxxmn9tU0wL+NxC0XzJk2ASgbuB7I/1",
+	"vZH5tMobLFMdSEJFmQAbvJl4mrE4R52ce+e4gbCz6Ff3HsbMc6krU4JdRgHpjqkVF2GsCLv74X6SrXn9",
+	"EdaqsOZdy2nh0kJCgDyDK3sj+XKUpFznGd1My5WCGRerwNmpPfBFhs14VWPP+jWncAw5Gmu/5dpEPYAt",
+	"gnPg/eDnHWw6QUPpZD/ajxHRdgmqvD8JitFkCU1Q3BG0W9bIwCmL9E571r0MIT0QbATyyxl7zzSEUg5J",
+	"zXaNfPp0C4z3EXFOmv5vjYO8lB1EekgXeR8WCjk1hikR6Yfmg8+BQCFKtmBeR9k/Hoo3Mynvr8kdkuQO",
+	"uWy93IR1/geaFWyfBPdmVNrluUurL+CQ/VLd66xyYMK7HSrD0q3dfibfPrv8muT4BEllUqxcB7stVZ6K",
+	"lFvm0PGSW6kQvAbzhFbU3XDQI88edzOsP1/FuYG8QCNJKgmdycLEUqkUM2rzYSc3MNRonZoiZnn7ZMrA",
+	"HNZMGISxOI0XqncWqOHLo7VbuH8+W31rU3pLgT1gGuMp0jztgcHvrjzs3FTvzzSoCcfebZl2TkCZyL/L",
+	"voh9B1m6zpt6WvZiWxUair5dHuEVob6VP+YfQPqEkYQKaNsDhfFy3W1xMJARTKQnRjEgFC00AtsJw0UB",
+	"H/lGYb0NjLkMwiSnErNC9b29JI2EOBcU8wclXxjpmAttGIX42Ls3r0BbhWILF+q+gj62HgDJ7X4PGI4+",
+	"XdI80RBBAxCBToTl4AyQwd0fdCYfWPX5ki+WA9JrhrVIiyDL8XRIs7GxrBUfAGiDQbZ2imXwlQzL90HK",
+	"Rxxldp/mSP6Md+aNmlrL0CEaXBUgOZzUC0VX0RoXJzPA9mVz6A4ouAj101CLhxgi4/nT87OvLzrTQzow",
+	"GCt8006UxNYuhw17YLuuAeBsrWhk2bwPEuUD13yWsR7J50CgnrsLW3Lw3v5PwbQJmp4OclqvGctLMKkt",
+	"6R6BIvt5DgWjV3B93Pzw4uTi8nk8qWA7wzMvLz9ddj6DlWH0D1xUC64RnQ8cL2Df08Q3zguifYSlu1WW",
+	"QwWOykwBzc5a/fguAloswLvRxFyT/+MRPbHIBsq4LGmZKkE+HW7MWp72uhNqxf075LTLuoJBywJ0oiu0",
+	"7/Y0ipCi3ofJSt44mMveWys25FcyTJvSpVkLKnuzV8sVA0C8vh0OWLKU5C9vXv747q9TYpJ8ih6Tv7z6",
+	"6eav4CRlM/KXH25v3/213pYjWQKWbZJXTos1mw3Aw5Mq0q8ChqwqrC4vn152+S1jGccUqj6qdOKQ07Kz",
+	"Rmq1m7TTPp9WK68PF+Hej8NClQ9hF0zWqE3ZhqLsCDp1rkVdrFxSQpGP0wdoxbOMD6kHj3sATK+oAZjS",
+	"vavV6uQag/YpF4sfuA5j0ISQXaxkBc3AqmKAMzErknvmqpaWVLsOBpFk0VZNbBf/vxAhuIv3+AYrj2sz",
+	"OB0SdK6QoPpNTSGphvRlhx/cMICJD1WBGJZ/GMZohofi9T/INZlzwbKNQz+/ZzkQowwHUWtnXJ5gct8E",
+	"s++yAXYY5vTtYUhUaFhb63VrmXotuMDsnpLKIb9Bk6L9MWd0HnTNWtlCHetcE1FkWZnyxC0Tw8scIucW",
+	"GIEU7Of55Op/O8KukJgz/b3axyyb/PHPLSLDak7h2X28AtrxVwidqbUbz0AQHvcjT83w/qzkQ8gjceMv",
+	"e69A7aCiH2bARaoLo+7dPIj3W8cQD8dg/sP26d/KPUi75/Y6unU/kY90HUHcw0CxYAk1Pj7n2g6k9UZr",
+	"sY5vw0xkv5bxWg/VFzUChaBqLn3pUYOba83LxJCAtYFJkhC1cR2rtu3LQhc0Iy7NIYwNDIPEymX3ytgf",
+	"lsOxE/LDz/3MytSN4Pl3WUX+2vFI7YYlS8ETDhJuybIcPn3grEfaJk3Af/le7pnFjL/HvYVyzF3hhFET",
+	"e/Zzau8CZ/mVNbQLGcJk36NkecWMwuB5qNgsZBcg5uI1OTuF///kzOcdYFP17pAtXLy8hlfo5tDrYElU",
+	"Fg49UsFCxSOkUrn0+Hh6U1miEH2iZzaWKrrT53xZSlfWVeiyUJiz31jQVq7UkAQpO48x0qP8esZOjrpJ",
+	"aMA58lZKB+NtrWNNpCgTU75qYCDsnk4RK433JwoTLWCUKXnz7uHZlDy5OPP575m1gbXZ8e0MzNt3k+jV",
+	"/T6hIzhj7CiRjhQOWGIuC5E22lBAHoq99bkex3yGVwwqzkfE5IBIVHx/1LmKFiOQ1d26QTcq3otTYs8s",
+	"+KEgJx/czAyAegIaU9qnQmqnPv6BqQ0m9sSagfuWKC5S+M8xHIaujOjGJWweVEd0w4RGtgl7/PqnvR6a",
+	"zOCk6JAEBjf5AyO3dWCz1sit81l3R159pqc2Mncdw/CDrULwPVAULi+7i1r6QFUZdBkZNiXnkBN6dnZN",
+	"noeQqp52Z3/i8kI+WdcnyBOGFkauqOEJvEAUEEVNubZWZzokkirzwPpu7MeYZ1ph4dSANSulFzCNoGRq",
+	"zbOM2PEQU4KbU3Lr2tERcDnMC82wLtUpeIj7d0BzWxfJ7QMTjHKzxp+HS05MGPxJhmoHPUDpDhxYx7Uq",
+	"IwV+N8z8kh9S6w3TDrs7WaKY8e3npUAVFfpcnfZBPouHqDCSBIYSYD5qB1sHsQ0qUsIQjcSK/V6v8nUf",
+	"20HYs4tnXZSF9ddGCBJ5ybKs1DH6wteyjzzmSLbjfaWJfYJg6lCtJ1YNIG1XDijmHTJtmsaty3O9sc/2",
+	"0xyqJR5+APhCvDkIgOCA/fT1Oe0bCrHwN8Havz6Z2FUeM0klQ+w2y8in/TKzoxd8JIP5FiRrlbqsGTVV",
+	"i+fffE73b5PunFmnAgxJXvaagKfZobpAsKb60Iqg7Zrs/n1kGr8MMoucGw/Xtq2UtDTXiTvmyzb4gX7F",
+	"Sg8CJPNz+4drRtyz67v2/durvjnlq9tIMIY9XZLzGDb1FjmG7VheqKxtW7pnVvWErggLowYnmwcdAIxq",
+	"M4VMW7gKF1BgqE0ZmgFMvyr0t1UWSz/2ziXFt/d5lIt9jA77M/ceuMK75MyIMaGbnN/HjFdQNgHsFihZ",
+	"wT1Sl1ZHcqoPzK2bFZq7VKIxUujKSoFAn0pGoNl1CQecM5XYRdjFZRnxmXZDNw89bJDw6xfTS5EGwh+u",
+	"QdhhIi0L7JJxo7TXTbGVqCzUlMgsHS1qg4sZL2bjVnU4dQyNtH2c8SF3hxvmOy7CifsRrHpfKOAyHx5Y",
+	"M3W/JlCz4CmsKjo0EYxa0x0RORBlunc3Mj//eFeyFUt5byknihVrBipqnr+Gt67mEqch4+lmaQ1kx5tp",
+	"nVpWhpMMsvOgTPT8tB+KsU+p2SUk+HKmpIziclRGfX57uKRhaIT8AM8TdEnbiqVXd6On+RQ513FM8LKs",
+	"MeuQPni76S5RIsd177QECuaiyezdaU+7aST9COfbzMGs2ijyqkQ3Hh/FJLye2EL3ZpJtdJPwegudu76t",
+	"3elav/pSQowRESlQvpSg+aYW4+/bdqsKOa15KJXCC0ZwcwFMPLZCsGocYklnTEVEZX1kWUSYGYoh+jFz",
+	"sEXsa5GWd+a3l+T/wcZ4DzTrKYZkGjKKf/ANOyAdk9hJuuxX+3xZTIJYbFYybtGn78vBNViSPlCRWD0Q",
+	"pWC845jlvIWgpojgcutitaJqE8sgwe3rtr+rl1RDTmv9zbDMMIVcMSyUgU3fYr1dfmnSZ4cYLQfK58VE",
+	"DaUwk9sLmapYD86BipY72oErPJPyvgyYhyEkXAs9KGVAvL+qSxX8mlAT7RT6Qbho3267UMQH5pgI55Na",
+	"gK5rrtlp77Z81RLqV1/57uDWrF1v9W0ggr69fP5dq4Noo3yZEx9BG+7ZFwexhn3cr8rGvugExC09Xj3a",
+	"19SJWy4wSr6Iv7ZqCNFGF9f14A+Adw4Frb63BsZV1azIq3nQJWgLTLq23KoVQXvPgM4NToNs+9ZZri2h",
+	"6xCflxcjWVh1XshaA5ldT9t8nvHQyx1JGgqvJYcrWmSp76GAQCWIoz2smNhhbwfXvfXmlKe1JhqQgsm3",
+	"Wh33eJ2JJK/ssNwtXYQFqaFb2dP7dsy57IKPhTf9Mzi3LNu03Nt13vW55VYUcF+Ps301LBRNWaTic055",
+	"5mzTgAIDUfFN5G4uN7cjtdSPMq2mUr23HCdICbbKmSov+S0rgmWaF32T0nUZ1e+CD3EBdD98P297faYH",
+	"OtwbwaCA7ZQVK7FTRdMpuJVcD/3RjoWDb3Zj9fGgNJZysB/lln003/OMhSu5PhrXG4ClAKRPXotEggfW",
+	"6vNvuWCvRQpn5p7lpgQv4ZqsFTfQXp0mgTStmWtluhsvdOMHWh+Z+ck3UwL/czKTK/zz/HnG/F8zyMLh",
+	"Wp58883ltyfntYQA+JU1vv2v3d/25+WfMwgKVT/vnSdgr4IPLFS6ls3tlBIFRaVl7fccMPOyef83rGTK",
+	"57x/UXeV6L5bM9tVT7bbq+v87Nk3l1+HkORrQYEdtyxAcq0p1lNcWz6yPAF+GuxNKQVJub5HYALnQ+tU",
+	"KF02Pcyyxi61TZjWIhAl3abIcv3OlzsRh5+tMOrwXsCSCHDzYXhtRKcWlVFtPhR64IRagCofatbKPp28",
+	"a46QBrJkjQbBe81Se4zgHG7bESJzW2DNARMagDsQFMrqbuAkwMwwmXncA+++mSu5qtUkJzTLPKiz3dJT",
+	"8sYQJlJNZhtX2E7m/IERh/NOAE6mCh3Y3wcCPomJZHa0NRuDrsLDEryxtU3QieULiTdoz4IaDVWhMks9",
+	"nL9H/9OUp5FuZCzkt3F9afXUeS80OqoUFXrebL5yDAMmeGf8iu3wSszf0K8GHtae0wFPmCpye+Ki6R+l",
+	"7VtDD1/SlFDizVG7Nx7rrPJLrHq6uEAc0TACwQ6z9pRV0kRBdXX0LMbR0V1SXwSqKWH8ATLygwhT3/tT",
+	"WwEt9kiWsWcjNuKtHD6eB2UP4FrQnpkjFaeXB2LqxAUOU4kI977qlNckRLXhO7RrLNuf4DCXdkjbcW6F",
+	"Sngf425QnGZtHQqcM+rrmmvp2+6ey5+wbCxeLQZrfZ1z7bqKhbyuI0jXYVXeGTQH6dtBxCWi9Ip1DcBe",
+	"Chwp/yY/w2mtsjpK3CgwI/TACbse+sW6sRs54r3awWJOvmHEL09gLE/24uysd0y8wV7D3Om7YX1MMPSJ",
+	"R6fdNb+OxHU3d9357TYvLgh+yTNJA2rBC0EKMeeC6yVLSQFPnRJXuusBZD2AzYxpniLUGxRZT0khUmjw",
+	"j9huVr0OWOVsUYiDa6/lfK5DWCcgx0MNbvtdWd6gPUpxtkZfipv61FGij7XotutgWxHHeS2CbnbYdKua",
+	"un2/qlPQBaGwMy/CN6HhsHadGZa0tLVRXZYig8iOIAv+AJ1hgVPCTKGX9OLyeaBVBPtIU5ZwhKirO3Sf",
+	"NXwMzzuzld0b+lP7tRiN4D+rNISr8R1bcFEjeNyDVfevhO4gAC8LiLYVvcdwnXuC+D4a7gRzEWvEuacj",
+	"aAcPLWPTKgq9i3LYz1ukGMiXcMKQP5kBORA68wMgi+rHtj/f4GYfzDn/4IZmEVSRRoJqDEt9zyzKdnzq",
+	"Mm0ymCb5LpAR2dMgs3JjABAi1/dByB3KM5Z+yOTigwxBsrwRlXVnmPBeir5Go6Tpee+sEDuFTk1PLn4W",
+	"TUDoMEW5IIXum7+xB3it+wk46AaB3mIR8gcIegYI/s4hHmSQBazITMl7hn2DrE3Vc0GuE1f/Pk+ufiLA",
+	"IbmSMzYEkb1ClQ72+QZbMiDaQQ0ZuEwMYA1I5sCAVyicmkuZfXA4WZEY4JrmI/GbqSJoAyzdWtgthC2k",
+	"qNCrUFnXXqQtciv6gmhYPRW5Wpo2yoHy0G4duNBhcuT2Yq5inNpCdya5RdjyGPQLa7r748CI5q/0Poq/",
+	"P4sA1VRt4lHd0JahIAnN+dP6pwXUOrG0a3f+wekkglER67X3GbZcEsEU5DdWd2YfDWLjTWvdE/8jBfN4",
+	"AFKRX25f9ndajtve6bCWgt39m7BeZQg0Cb5uDM+cY6AjOOVqJNmZY592ueGkgWDL4vfvf3n7mvzl/fcv",
+	"yeXls8u/Nrt9O2gJU0ZOE9ar+WakYr7yqziWpVYPSGgG+UFX5OLs4vnJ+fnJxbPbi4srdL006o8Dr/pP",
+	"MBmryhx3yC2QIgBL2xq0uzduiW7gKN8hbROaMZFSder4Yx9568dAieuKcbeU+Vkz0baHGIm0U3DJ4wFd",
+	"7R/wucvpci6qJX1gU1cIpA2ZW0pZcV5W/ewJG+Ch/zZwynF1wbMhVRrO9hp4ei1V96wv+gMzNgvFzebG",
+	"juf9WFShVQ8vAasUPyoHWBqTY9xR3nPUX7ExFPzT713FFh+qDkh+ojn/b2ZnCoGzuYxAwxWzjCfkxbs3",
+	"1vT6seQy8vqBqQ2RoERwKVy7ES7I3ceTnKkVh9fdeSeOhiuaKSIYS/UVuaNiIwW7I38RElDNT7j465Tc",
+	"aZbN78hfqNg4rPMTLlwU668OZrga3U7proaVdndKXoO1ABk90ZYq+pTYjdckhwjfhtwlhdJS3WH9PlyF",
+	"9quvNMEvrMi6sx/fnf4mIFUjYUIj1VMmDJ8DuOnkRU6TJTu5OD2rdqD2WVW1MykJWcv2uJqcg/sxZ4Lm",
+	"fHI1eXp6DiPZIw588aRyfzs05pL+b9LJ1cSu6oV33+ZU0RUz4LyJoH1WjzzBhQLkZ8eTGbcqpX1w23sA",
+	"TjmpGUJlWrXBUMOugbyKCXNHoIIga2aVKodbCEfeDvTvAjv9OQLCIHBf2/PW6MSMw06QZhC9uxdynbF0",
+	"ARkzWkj5H/jLv6N/p+WW1WGnm1rCbWzmZQikmnqH6tb6Xl+DAa37Y++ELxuv3AYCG/LKKgnfUhjDyFzD",
+	"JWvPYkYN5heHZuICBYG1twWU/gmblUvhumhcnJ1hgqMwLr2C5nnGE2D6J/9y0e/qJa354PZogMIGQm+n",
+	"n6CVBuBfYgABDY+4qGV44HKmT3xfpz/qRSYTPIthJFJMKfZ5sBOA1q0km6Vfxpg5VYymMKo7+09+5+kf",
+	"UQHwd4bnf/Dx5+nk+KR/hV2kAsS/9WUfY1AdwJGhhgS8w6XAWdI8Z4JB53h+8B48cW3dAVpVB/biByrS",
+	"jB24HZCS8p3Ezsnj7cQLrFT6o6mmGFWwP47NBK3bb/V4TL81SyZGOYLVlTAleCFYa8HqFlMCrego9s90",
+	"VwSholbh18Uf+OQSdnqXQzRWRLXf1zf+oc/tyNYryyJ75hc4xkbdlqWEGg2CjN+zbENmbMlFWm7L1CGy",
+	"KSkWQXla9iLpc5yNJZPLZoxrVOVTR1eqjiqC/TK6b8A5h6LkUfYVAvyg9Ff9QoVcT62SKFXKlH3hkqrV",
+	"fgK5SNGRG989eOITqcNlCnnq4BGPozUelW0s/bpZhgkDwC8jSQLYV5LJxZQItg4edAePHRDK9rc1HnFS",
+	"pZVLXBnqpzWbvIL/SayKWuemoBVWFjcHLYtnAw0LaAo9ruXQ9jrM4o29D1t8jPe20rx15pplLWjSaFVR",
+	"5/6K0rleWt7bhjumAMCj0S0B3DEbQwL4onCHclBe6e2W1JCb3+GTdwsFeOiLvvfdKto3cEwNzpJsCt1X",
+	"XT5W560upLECb0UFTHIasahepKlbzOQ4ttFPbO1f0Ms0Oh97k4IblEIdxQimUJoS6ndon32pH5zSD5Gy",
+	"jGF1QnOzsLdJtV9jGDfPQu20oIXKGPTBoQ4j0XSSFwHOvWHmYEp8enY/ewx2f+lBWMa6Rkbm+SfGZbOF",
+	"ZdQt02Zcph+d6naKIcpvpWKPciWwLKvoX3XORAuQipRouil7bWL/KmLoPRP77xVL7ruudXjkqIRmyX2b",
+	"4+Sei3QkD3OGg6EGxpL7KieWq2bXJr2Xhe1Knk5UkXXZUPjke3jwy1aZqpUcX236Qa4Jpl8B55OcKkiS",
+	"cwFb7Yr3uKqbDn4bfVS3fR/bFKpqqUdUqmoveWzFavvVu4fRcvZ4+hU2U5kTd276bRZ2YmkKsvq566tt",
+	"NTbzSBrXK4D3HFHdGoNiLXrXGDT5PE7F2Zd4KkolbKyDURbCh2XaK/mz+JGKzZGkmR0aOowcvGMfT0Q6",
+	"MCJTIaIFNg17wmKDaQ/RlcjVKJv4Chv7oO7mHFnJUmomdpHCpMA5AAKVaxaDqXNum0Hv81wAXWQ8vBfk",
+	"XhvF6MoySrVcgulSegqzaC6ynIBieba5Lr2agG+GSSZ0xVLnLiIvSK7YA2drV0QGjUtKADju60NnzJUm",
+	"cue7xwiGK6n36Ue+5Am/lKIGb9GPvd2zGpACHXdn/KHsEhzVtV5Vj33RmpZbx+b4atavPhQD7YyMJOul",
+	"XO2ZmhGwO3AnTyAL7snv9n/iWRrfc5G+8l78rc0Dn7CrDnMuYZfQ2JQ1Ee8w9L16TO+wx+0OXyL+LIzj",
+	"XKxOVxm1gGZDUhGeXhNaJvplkN2HdQEi5and37IPv0crh62qbzdozD0solqdecv5LDtHNPd3m71fvn5L",
+	"2MdcOdEoHxykjQfJ8f1h7qQmf/sb+W2ScVF8/G1CfivOzi6e438Rhsr+/ZSRb8/uYsEF34IvEsIJAnYG",
+	"4xxe5vptAEzT2Ft9a79B8ar+QmyX6yB9QMm1xirG3PVhCs0NRVx9bjXU1LMaVMVFNzDe8Y9ZdxCmNBFH",
+	"uPPdHjtHvjs/9nKdS0XWSw64Alv8u5RZesih6mHoGK5YTHqO51W2bxnJq2yHKotpr0Ebumebetc8QMIS",
+	"0uokU/h+ybWRakO0oZsB5KysoVh24KiEG5u92/MDx7tLfq7ukXoZuSX8nIKa6TSCByh0A321Sok5jLf7",
+	"OCiRGqWb8nPcKje5WF5Y6XAc5+L34zkjo9bK4V9FumApmW3q9oYJt7Tfy/3Z3LuM5zNJXRVN0Py8YeZl",
+	"+dRn5G+wk3psL8PPhbEGaIhLfpDrGkbc4VzyrrB8AXivEgvxy73yWQQhKLSeTgjwzp5SV7CzxRMOgC/O",
+	"Eu8L4VD6PiuGcFP6BH4M9+qoJwN0/cLkhc8Htlw0ijB5X6CN7jatyQxTUgjNmHB4k6TQTLX5J+rLaPVQ",
+	"uLXAKmotQpdWrWcfubmzqtUd4BzcnZKXmdTcwRMmUghMvEIkTPzMzV2kWFe15Fmq2DZnQ6FSN2+70SLM",
+	"DTnuJ9hosP3OAircuAc/tzurMbkIw2VyvPvKjrWNoNK9FVhQcKoZi+1Em5BhFDlRf05CBmb0P2ByfQI5",
+	"A2//DqrsHtlfijthWcCKA0hjrfe0m7puQtCEtswYtC+v1d6DpUrmMsvkWo/AQXPeFcD9nmd7Ht7p70Hr",
+	"2vmxenmu+sA17Zr7UIWKbukZy+SaGCmvXS2qa3AuCNRP1uCGAbAqnl7Lms6KbViogZJqONvabfgkXGtF",
+	"l8vjRumFlIJU/Zwqo5sud8CK0iU0bo+QtOUv5M5YRBqjRfsz4pHkmJ3Qp4r62Hd/kqDPj/SeTYli6P1J",
+	"ZL6ZkpV8gM8gdItVU0aqWrAEv0rJQjJNjATkyUQ+MEVnGUMsR9SpIIyHwRQD4jAv1ALjLAQZhaYrLrh2",
+	"JaZ92SusyMB3T6hKlg5TKSgEX8m1yCRNX7jnHlMUhlrL9IOwq7rLlN07/L93UQnCs3MO2bb5+aJrQ9Vk",
+	"OvkPz3drqYeKRpkYZk5QoW6eh9JBPOMCm6ttvylcQ4j7NgbzgwhCz4/DNwQQyvIdU7KiKavqFfuHtJtS",
+	"MJS18IvIaXL/KZhw6H3cW9weuNVdEveIaSrvCuOaFGT+WjRUOW2juiLB+4QYtR6KFFBufDeZpczYdV3b",
+	"A5hM157OaioOiDI9JW+5uEftJWNzY63HofLPfuVpDQSLyMPaZrXKQ9dN5DPnw08ndwCJbZQUMmCzU3L3",
+	"3qpBVzjw3346uSN2KVwUDISQc1jfvZmfwIN33p4gr2/pAu9XoyjPmCIvkQYn5BUi6wJC07eXT8/+6pIf",
+	"aqi79aY3ewm0CJ9ZpXLTBlrw2TNY5D1ItyA4iQMFnto/Ls8vJtPJKr08/M7cQ3cE4kc4F3ZmrJiK3Wyr",
+	"FHqZWEZVPKgzCDsHKYddUFyzyTGYDC3luIfke/h+b047lmWBs/4EdsVbLsLesGObmOD8tMN7K9OyDQqw",
+	"RvUkTVOWTkkhDM9KkEemSMboQ+8s6E62cQZLq2PEFRkdaJYe6Yy7ybWVG2Rcm1FzqLyVB5l8VJAZ85Zg",
+	"2p5SdchO+cZuwW16z2h6iz3V/ixqyjA2KLu+RXjAUm8cFQWjbHNCDWbanJMf+XfTZp/FkSyhXxU3bO9t",
+	"PZLIblL68cKpfXa4MkiFXI9y5O0O+NAq9MIkb0w9dwUu+Wdn3yIwpreUILjl+/ZDsb+v7lKMpof7c6pa",
+	"7xat8k350J5CIRizrnqDRvELvDclkFU2gT2vemm6fyb6wf53k2RSsPTjY+uJFaX+cB00n9gZNX7fyxIq",
+	"92W064ZWbUKEhrxOOUe8V6tG3Au5FqfkrqQcYAxanVPLuVljI29SJ8yDSE/Lp//LkmlKHAIjOT99vg+g",
+	"QMyZfUvv2WE8+Fh7vruXFLD0RUrwVh+l0A16LvnthFo3u1EllVFk9SN/e9g64+L+xNfpBqXDLdPmLRf3",
+	"Y6oLJR777qk/C3UL8amlzy6+ffbt868vvn3e0ULkz+LluLXnGuotsKWSnBMhyYpRwcViiqDus00jM8PA",
+	"97pwsVHoiTJCfoPDdm+Jq98s5frHEgH+s9FB/JQeWQVxr30B+TDRGvIZG7eK3O4BoWVLTtcjNpTP5bqp",
+	"Um4gSRnLZjF7Z4RUL9eRpE3l+Mk98rkJez+vyNF2KxvLwnfDbYWLNYNWXafkp60uDqA02vsUrnNdFW31",
+	"2zM/+bDt6L59ohhNlu24De/hkc/olOOEPoFvCF7se9M8sofIeQp90+RaskGyZLrCkBjGHK0n+olOXIeE",
+	"8B2QUHHwwR6fO+y0PkkZakLFJ0lIeCvlPcj1pQQ7QBBaiprttozQZGIMFqkaREXdg+8U00x8hmUVfmJt",
+	"vkF3441irkmIhANsP+ECL+Pm3e1Pcf+kITe/sHDP5Rr7JLRlE72Dhz6jgwsTGied6LNNyH/PXGcWvSwM",
+	"SeVaTIEziCyglVAmk/t6ItCcqxWa6yL1KUMbzAaCTR6cDeR+FT7T2GywIx3yXfnU53eu/cxih9o/MBbG",
+	"UG3AXsQvH++R7edbP35OJxSn9Cc/o69FOiU5LTSk92F+gT2bmuFVmisuFTcbV0aLNBnKAB0n8EnWlpD3",
+	"KzXJ8jHP4XBtqPUsHlMbahxLwkBemrV0zQv1gYHTrRPcsoE51e0I3Dc5v/8MhaibVkSCruTKFVPUE/dP",
+	"J1eiyLIxdCWeLGvbt/ZZ/65dLrbQ8YVCslCj7dpC0VWbv8ve2u/wsc9MIsOU/rzSGCiPctauFBQhOLH2",
+	"LaoQorfNWxO+pdIUYAbX6lm3+bPe+2dGiaA5jGymyz7TuoZwkeQFVsIBmsUTrR7urgFpCCKL9VzIkPe9",
+	"7O7YllD9NNhksJFAHUqZbq4CNuoa0UjohtCF7DfDkWDNX4v0GsACer10FGzzHzw+0qyAnsuxl7mvwzGQ",
+	"p0PxND5BAFbmTKyYUTzRjx2CdSftB0R+gOPaiOZUMzvxiTDx2OxBMVwHPjFKyM/hWNRqIXXt6HNB2L8L",
+	"mnm+glJtvmLXhLqPIL3Amoyu4bTd/FBWNCI1DK3n10x1Q/nc+Ic+TySGcnpRLAY1GiSMVTmr8fpcReXT",
+	"PexAt5LPysWKU/qT24E3zlNjZO5rulAVcbtXi6qhTeFKXmTlwCErmXqQvHLPh7psqh8GbUb/dRe82t+Z",
+	"OYSVpuOAsH26TMCGXOgQC2OlfpecAulgayxwkblGJYUbkkpXTmV2MoC50SSTi30ESoBHEDS5B77OjX90",
+	"Tyb5kmAWb6XM3HqPj7ToCevBeMqORnunBvfItfqOLbi4KXscf044vzXiP3rK6ParQ4IAvh5j42EP4NpA",
+	"MDhsv0mMlNmUaFnF6EKpG9D0UWYp9HjG2hBo8I5FI9QDOmm6sTfPNVxHejfLg7woX182m8+tCLJ6pymU",
+	"YGmZI3tKXtIs80V9UmaltmltuxmshvtUpJVm2cM+4Ou7MmrJsiwqoH7OmbiBJ0ZMTUtkVqxExDD7pm6X",
+	"nfeyy0LvUHIdecHFs2Ev2JaE54gHH8p4VisuaDZOXvuvbHYjweiAGrnnzy4v/4ol7P49WxA75DvIn/PB",
+	"TUxcKVPaTG2CUzKT9l6kG32NqdSN38B+N3CE+sL3AC/F9CVDAbOuVVHyz4zi33nhbbumU8f1bZ/TxNTx",
+	"TD+4tNsoXKmc99W4nu4BHQLOKLqSYlFaphWwJdxaMWzLo0Kr4ozqwNZHAlk9qm/ds1Xs0nHfj5N24KsK",
+	"PfNJhbxW8zqQjNuzFqItRcI6IwdhTRWD9rNbbaL3czLgr3+PNii4pYvPKvZ5SxdVvsgjqir11245XNk4",
+	"aaQurGk3JIbOFYP0xLO3C/jt9rjIM0nbMABBNfoFnvqc9hpn9LNKfTbv4zVmccSICAgk6HhKqZFEM5G6",
+	"atNT8sZod1Pbs+4zzqnYEFGsZtiUOLHKoUN2APCoCpvLZ7RaMaavCRVuwqXOKaQpQ+pQ5UwoWTN2b79b",
+	"8Admf3B4FZRjuye/4x+twMmvlMwPYMCwV6TwA8Zv6eHX0BHBPP7OscO726099iAOrfxlEPfsizvAEHyy",
+	"WqMV2bWDVp7CJdXjH6U6Nkrk5hbp57jlEetMzueamX4jlxVKncVInwH0z+MytPMdoOAfRykRaWUzlvw9",
+	"xRuHCoIbhxfLqtCGzFjsInIobFB8gx2vCSVJARfSPcuPACO0c2qYaMHGfv15npij6lavxaNHjjpBX0AF",
+	"GqO1l1zl1DNiE0GoKZ6JFA4HRt+jnSVdJogAbagqG/fYWYcLdDTW2tMLb4C5/4Fm3XHCuxCHdzDKARHY",
+	"GZB/4QGnvWuSiXFifkw9MHVyYzVfRKu9JndIszuSUAUgoJQgbZxXagoW9pbbFhMPL4i2tnPmet47r+vh",
+	"xvOa3rO4QPmV3rPPtKOFnVq8gOrXpUSjw2dnjuIIofdW4OuMsZyXXi1ilkoWiyURW1V3Va82fzx9Lc1f",
+	"7EgnUpy8ffHTX/fKtmdCyaztIrBfHwly2o69KquTHs+ghRdnLKhA+O8O2GaWFIqbzeTqf//ZkMHUjovG",
+	"K6ELJoyLwVJBmCcFMdKX80P4pZhlPCFLms29oxoa0iAk/b+skrGiaS+/CBUbKVht0+3rTuB1HXjx/uFb",
+	"fPaL7mLXXEx3lyakzzgp/I0t1lMi2LoMr14TwVxDMa6IZolyyXv9OtjgKW7rHtxc+PEaCG+955FP9os0",
+	"ZWloCs39/RHOzDi4y6HjO5cK3NyaG9dGCncUcnGWci3w7pWin0uzsceh89ujF9eDvGc7PHC0nlz2bSMV",
+	"p9mhAjS+LgMDNLMayQYfyDzOEZp+m/3IW3ZwaNFFyxYOfxq18pTcOZrW9cr/9+bnnwhkWGPjegSKeuVK",
+	"veVaT0t4MbO2n1FX13JN7mjGlNF3JXyp1WXgIz/ONblTTG9E4p+hoLiCIKSGzFmWkRlbcgF9QEGnNQ4l",
+	"j9AF5aIZfe3b5mtOH6S9o3u36/7e/+CYhwaA+kYpzEf10mmVZTcFrC36SpNq+X2Oh2bZPAr79iJNH4E2",
+	"INbHE9hla1LBvFZ1EG0sS0HYqV2R+js+8kXrT7CG4yem3S4Zxnr11He1HNrOr0UX+ruLwB9JBcLhH1nz",
+	"qb30SGfnRZr6CPx+cVjc0Ceuq3fc5nyHDxxzl16XuSKP7fLDA+RIEK0Jh69HC8lQUfUBtprUVqIMqKtC",
+	"rsteRy6fD0Xjap8+mm6r+12ufqM//4sVh9r/FEyjqSUH0uBTy7Gz48sxrDwZZRtxqMOE2Ypyu1oqEnay",
+	"5iKV6/bL/1f3zBd9++MiHuf6d0QN3v+9esK2KAC4juNpAG78R1YB6m89qg5Q4323Tb02B/PCu05Rz0uj",
+	"3MIv6NYYh27xS+RQmnzys3D2CGfhGPfIiAeCteWA/8gmR4UMjSYBA1DYCReuHuQ4GGQ+HL0hK7ohqaz0",
+	"0Zc377+vuVbReaSxr9dsQxIp73njgqAJ4BS1GexSLajgGgjVfnX/3Hjyi77A60vpDn40SDRK/WF9wLID",
+	"PFfgKD+KqX+DfqkjyTYY/ZFv+eqdR73j7Y5My87VdU4oc5pc/ixb99+vuqjrA9eIj3zRR+4dSMzuwzYe",
+	"umOFFUnWSwnCFPD8rIwNnLCorHQzqukdsVOGazzeOXPjf4pgYv3VRz1weLNeu+pI7UsypUDwF6KZOSly",
+	"wFMnRpIlxZjItoem727CCbT6B+/CVvQPfdmnEFStx7FcPVmPYrriQo541HD8Rz5q9bce95Shyr2ndu53",
+	"9olRnLZkTd2qzVH36RZe/9hlX/albYlyVh8wZC2LLCVL+sBIOlItiOsuo5kxXCzqb4BoMksJncmiROLL",
+	"qTZTn1btAFDoQxOjvtcxbGx5P7dEue1fkFti/zMRd0UcSodPLtvOHkG2HcMVcZiAU0XWoQ68L7IvXRew",
+	"S3gcTQDIOUwNENLwpJfSbZdxPD0ARn9kLaB651F1ALsrrrM33UDDb49oss8Olcem5w3htu0Luh/GpVf8",
+	"zjiMMp/4FJwd/RQc47YY/yj4woOWc3DDF+Lnwkz68PMNuocBQ3IUGHXMvC2hlHq7jGOC2E7wzbFcH27w",
+	"R28dFoR28I768SsjbtA7hS4PdrKiPAPPY061XkuVXlvVHxtUecSoAS7/euFDL9C5veHmBms5Mdjlsrk2",
+	"GDlClgiSEfSdHLK5d5KKZ1JmDDoP/UkR62iW+cSmfRHraJHyur3nOaTzNn8t0oNB7B4LTOE14Gn4syPn",
+	"ZCMLReRa7IeR1qDREyGRPMFr/Sdp2GeI9eemZGfXT7oecXN832ZLR+IcHaNtlDkp8pYWAsz8cqwUSxz7",
+	"z351vVxKK6xpeVe1+e0xnuZiMcPvLtcmuf3u8g99orvL3kiu0sNuKOVY6hS7uTSjCho5BsHYzgM9AB4f",
+	"a/6R0eX9Dr7zKvWe+PBVZNEzzij3r+/VLef129fXXGnfoFuXHeUg+xj0GEaTZdAZ0rd7d/0U+OLz1tPw",
+	"RmgDVbef4Di8qeEjtHTB6A+a2A+UEMwbtwmxV7uvJ0PednwY7O4QudvysbxznncrTZuSnLOkcWgOZ9g1",
+	"Y3lbGx/7/bHuYBj7UzQetS+Odh61xPdh7rF7bb0rrAYFpARkYQliyqEn7GJJXhNKqsk69IydRmBD+lI7",
+	"pELtSD+dPOlRY/9nKK1/9Ir623rdnlwL8uLdm2Bx/QhunhdpeuTC+U9XL/9oZfLl/gyoie+RyTmoBv6L",
+	"K30PFanWGZ2afWhmTZWOghV44pgp2lKlbe2OYYqj9bmv7JJmBZx8YKq8F1Z0Q6DHZtUbAzBFuR5cBNe0",
+	"GS3J5D1n1ny00nrGqGIK/mXNSSjFR0YsVDa5mjyhOX/ycA5M5177u9fe3O7aYbxhAxOqfeAQnGqfOBd+",
+	"7ZNKh6l96K+1P/75x/8fAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -69,11 +69,11 @@ func (s *Column) Sweep(c *gin.Context) {
 	}
 	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
-	s.stream(c, ctx, asked, offline, body)
+	stream(c, ctx, asked, offline, func(ctx context.Context, d api.Device) (*link.Answer, error) { return s.ask(ctx, d.ID, body) })
 }
 
-// stream asks the devices and writes what each answers, as it comes.
-func (s *Column) stream(c *gin.Context, ctx context.Context, asked []api.Device, offline []string, body []byte) {
+// stream asks devices with ask, some at once, and writes what each answers as it comes.
+func stream(c *gin.Context, ctx context.Context, asked []api.Device, offline []string, ask func(ctx context.Context, d api.Device) (*link.Answer, error)) {
 	control := http.NewResponseController(c.Writer)
 	c.Header("Content-Type", "application/x-ndjson")
 	c.Header("X-Accel-Buffering", "no")
@@ -90,7 +90,7 @@ func (s *Column) stream(c *gin.Context, ctx context.Context, asked []api.Device,
 		return
 	}
 	answers := make(chan api.SweepEvent, sweepAtOnce)
-	go s.askAll(ctx, asked, body, answers)
+	go askAll(ctx, asked, ask, answers)
 	silent := map[uuid.UUID]string{}
 	for _, d := range asked {
 		silent[d.ID] = d.Name
@@ -113,7 +113,7 @@ func (s *Column) stream(c *gin.Context, ctx context.Context, asked []api.Device,
 }
 
 // askAll asks every device, some at once, and closes answers when all have answered or ctx ended.
-func (s *Column) askAll(ctx context.Context, asked []api.Device, body []byte, answers chan<- api.SweepEvent) {
+func askAll(ctx context.Context, asked []api.Device, ask func(ctx context.Context, d api.Device) (*link.Answer, error), answers chan<- api.SweepEvent) {
 	defer close(answers)
 	var running sync.WaitGroup
 	slots := make(chan struct{}, sweepAtOnce)
@@ -126,7 +126,7 @@ func (s *Column) askAll(ctx context.Context, asked []api.Device, body []byte, an
 		}
 		running.Go(func() {
 			defer func() { <-slots }()
-			answer, err := s.ask(ctx, d.ID, body)
+			answer, err := ask(ctx, d)
 			if ctx.Err() != nil {
 				return // it is among those that did not answer
 			}

@@ -18,6 +18,8 @@ import { Policies } from "./health/Policies";
 import { AllChanges } from "./inventory/AllChanges";
 import { Software } from "./inventory/Software";
 import { Empty, Trouble, Waiting } from "./parts/Trouble";
+import { Consent } from "./session/Consent";
+import { Many } from "./session/Many";
 import { Sweep } from "./session/Sweep";
 
 // The bench brings the terminal and the charts, which the other pages do not need.
@@ -56,6 +58,8 @@ function Inside() {
 					<Route path="/policies" element={<Policies />} />
 					<Route path="/notices" element={<Notices />} />
 					<Route path="/sweep" element={<Sweep />} />
+					<Route path="/many" element={<Many />} />
+					<Route path="/consent" element={<Consent />} />
 					<Route path="/software" element={<Software />} />
 					<Route path="/changes" element={<AllChanges />} />
 					<Route path="/enrol" element={<Enrol />} />

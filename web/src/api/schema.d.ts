@@ -1442,6 +1442,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/deeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device. */
+        post: operations["doOnMany"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -3080,6 +3097,27 @@ export interface components {
             message: string;
             /** @description The neighbours that sent the call. */
             by: string[];
+        };
+        /** @description What is done, one of command, process, service, power and message, and on which devices. */
+        ManyDeed: {
+            /** @description CEL over the device. */
+            where?: string;
+            /** Format: uuid */
+            group?: string;
+            /** @description These alone. */
+            devices?: string[];
+            /** @description Only tell how many it would be. */
+            preview?: boolean;
+            /**
+             * @description How long answers are awaited.
+             * @default 120
+             */
+            seconds?: number;
+            command?: components["schemas"]["Command"];
+            process?: components["schemas"]["ProcessDeed"];
+            service?: components["schemas"]["ServiceDeed"];
+            power?: components["schemas"]["PowerDeed"];
+            message?: components["schemas"]["Message"];
         };
     };
     responses: {
@@ -5876,6 +5914,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Outcome"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    doOnMany: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ManyDeed"];
+            };
+        };
+        responses: {
+            /** @description One a line, as they come. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["SweepEvent"];
                 };
             };
             default: components["responses"]["Problem"];

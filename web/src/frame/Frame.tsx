@@ -10,6 +10,7 @@ import {
 	PlusCircleIcon,
 	RectangleGroupIcon,
 	ShieldCheckIcon,
+	Square3Stack3DIcon,
 	SunIcon,
 	UserCircleIcon,
 } from "@heroicons/react/24/outline";
@@ -47,6 +48,7 @@ export function Frame({ children }: { children: ReactNode }) {
 				<RailLink to="/groups" icon={RectangleGroupIcon} name="Groups" />
 				<RailLink to="/policies" icon={ShieldCheckIcon} name="Policies" />
 				{sweep && <RailLink to="/sweep" icon={MegaphoneIcon} name="Sweep" />}
+				{sweep && <RailLink to="/many" icon={Square3Stack3DIcon} name="On many" />}
 				<RailLink to="/software" icon={CubeIcon} name="Software" />
 				{notices && <RailLink to="/notices" icon={EnvelopeIcon} name="Notices" />}
 				{enrol && <RailLink to="/enrol" icon={PlusCircleIcon} name="Enrol" />}

@@ -16,6 +16,8 @@ const deeds: Deed[] = [
 	{ name: "Alerts, current and past", go: "/alerts" },
 	{ name: "Groups of devices", go: "/groups" },
 	{ name: "Policies: what devices are judged by", go: "/policies" },
+	{ name: "On many: do one thing on many devices", go: "/many" },
+	{ name: "Consent: who is told or asked", go: "/consent" },
 	{ name: "Sweep: ask many devices something", go: "/sweep" },
 	{ name: "Software of the fleet", go: "/software" },
 	{ name: "Changes on all devices", go: "/changes" },

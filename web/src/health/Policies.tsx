@@ -1,5 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { Labelled } from "../access/Door";
 import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
@@ -91,6 +92,13 @@ export function Policies() {
 					))}
 				</Table>
 			)}
+			<p className="mt-8">
+				Whether the person at a device is told or asked when somebody works on it:{" "}
+				<Link to="/consent" className="link underline">
+					consent
+				</Link>
+				.
+			</p>
 			<Windows />
 			<section className="mt-8">
 				<h2 className="mb-1 text-lg font-semibold">Usual settings</h2>

@@ -1,0 +1,182 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Labelled } from "../access/Door";
+import { useMay } from "../access/me";
+import { answer, api, type Schemas } from "../api/client";
+import { ScopeField, scopeText } from "../health/scope";
+import { Editor, RowDeeds } from "../parts/Editor";
+import { Table } from "../parts/Table";
+import { Trouble, Waiting } from "../parts/Trouble";
+import { tools } from "./tools";
+
+type Rule = Schemas["ConsentRule"];
+
+const modes = {
+	silent: "are not told",
+	tell: "see who works on it, and may end it",
+	ask: "are asked first",
+} as const;
+
+/** How people take part in sessions at their devices. */
+export function Consent() {
+	const queries = useQueryClient();
+	const may = useMay("policy.manage");
+	const [edited, setEdited] = useState<Rule | "new">();
+	const [failed, setFailed] = useState<unknown>();
+	const list = useQuery({
+		queryKey: ["consent-rules"],
+		queryFn: ({ signal }) => answer(api.GET("/consent-rules", { params: { query: { limit: 500 } }, signal })),
+	});
+	const again = () => queries.invalidateQueries({ queryKey: ["consent-rules"] });
+	const remove = useMutation({
+		mutationFn: (id: string) => answer(api.DELETE("/consent-rules/{id}", { params: { path: { id } } })),
+		onError: setFailed,
+		onSettled: again,
+	});
+	return (
+		<div className="mx-auto max-w-5xl px-5 py-5">
+			<h1 className="text-xl font-semibold">Consent</h1>
+			<p className="mb-4 text-faint">
+				Whether the person at a device is told or asked when somebody works on it. The rule nearest to the device
+				counts; where there is none, quiet tools are silent.
+			</p>
+			{may && !edited && (
+				<button type="button" className="button mb-4" onClick={() => setEdited("new")}>
+					New rule
+				</button>
+			)}
+			{edited && (
+				<RuleForm
+					key={edited === "new" ? "new" : edited.id}
+					rule={edited === "new" ? undefined : edited}
+					onDone={() => {
+						setEdited(undefined);
+						again();
+					}}
+				/>
+			)}
+			{failed !== undefined && <Trouble error={failed} />}
+			{list.isPending && <Waiting what="the rules" />}
+			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+			{list.data && list.data.items.length > 0 && (
+				<Table heads={["At", "With", "The people there", "No answer", "Nobody there", ""]}>
+					{list.data.items.map((r) => (
+						<tr key={r.id} className="border-line border-b">
+							<td className="py-1.5 pr-4 font-medium">{scopeText(r.scope, r.scope_name)}</td>
+							<td className="py-1.5 pr-4">{toolTitle(r.tool)}</td>
+							<td className="py-1.5 pr-4">
+								{modes[r.mode as keyof typeof modes]}
+								{r.mode === "ask" && `, for ${r.seconds || 30} s`}
+							</td>
+							<td className="py-1.5 pr-4">{r.mode === "ask" ? (r.unanswered ? "begins" : "is refused") : ""}</td>
+							<td className="py-1.5 pr-4">{r.mode === "ask" ? (r.absent ? "begins" : "is refused") : ""}</td>
+							<td className="py-1 text-right">
+								{may && (
+									<RowDeeds
+										name={`the rule for ${r.scope_name}`}
+										onChange={() => setEdited(r)}
+										onRemove={() => remove.mutate(r.id)}
+									/>
+								)}
+							</td>
+						</tr>
+					))}
+				</Table>
+			)}
+			{list.data?.items.length === 0 && !edited && (
+				<p className="text-faint">There is no rule yet: all work is silent.</p>
+			)}
+		</div>
+	);
+}
+
+function toolTitle(name: string) {
+	if (!name) return "every tool";
+	return tools.find((t) => t.pane === name)?.title ?? name;
+}
+
+const names = ["command", "shell", "files", "processes", "services", "events", "network", "people", "power"];
+
+function RuleForm({ rule, onDone }: { rule?: Rule; onDone: () => void }) {
+	const [scope, setScope] = useState<Schemas["Scope"]>(rule?.scope ?? { kind: "everywhere" });
+	const [tool, setTool] = useState(rule?.tool ?? "");
+	const [mode, setMode] = useState<keyof typeof modes>((rule?.mode as keyof typeof modes) ?? "ask");
+	const [seconds, setSeconds] = useState(rule?.seconds || 30);
+	const [unanswered, setUnanswered] = useState(rule?.unanswered ?? false);
+	const [absent, setAbsent] = useState(rule?.absent ?? true);
+	const save = useMutation({
+		mutationFn: () => {
+			const body = {
+				scope,
+				tool: tool || undefined,
+				mode,
+				seconds: mode === "ask" ? seconds : undefined,
+				unanswered,
+				absent,
+			};
+			if (rule) return answer(api.PUT("/consent-rules/{id}", { params: { path: { id: rule.id } }, body }));
+			return answer(api.POST("/consent-rules", { body }));
+		},
+		onSuccess: onDone,
+	});
+	return (
+		<Editor save={save} onCancel={onDone}>
+			<div className="flex flex-wrap items-end gap-3">
+				<ScopeField scope={scope} onChange={setScope} />
+				<Labelled label="With">
+					<select className="field w-44" value={tool} onChange={(e) => setTool(e.target.value)}>
+						<option value="">every tool</option>
+						{names.map((n) => (
+							<option key={n} value={n}>
+								{toolTitle(n)}
+							</option>
+						))}
+					</select>
+				</Labelled>
+				<Labelled label="The people there">
+					<select className="field w-72" value={mode} onChange={(e) => setMode(e.target.value as keyof typeof modes)}>
+						{Object.entries(modes).map(([m, words]) => (
+							<option key={m} value={m}>
+								{words}
+							</option>
+						))}
+					</select>
+				</Labelled>
+				{mode === "ask" && (
+					<Labelled label="Seconds to answer">
+						<input
+							className="field w-24"
+							type="number"
+							min={10}
+							max={300}
+							value={seconds}
+							onChange={(e) => setSeconds(Number(e.target.value))}
+						/>
+					</Labelled>
+				)}
+			</div>
+			{mode === "ask" && (
+				<div className="flex flex-wrap gap-5">
+					<label className="flex items-center gap-1.5">
+						<input
+							type="checkbox"
+							className="accent-heather"
+							checked={unanswered}
+							onChange={(e) => setUnanswered(e.target.checked)}
+						/>
+						It may begin when nobody answers
+					</label>
+					<label className="flex items-center gap-1.5">
+						<input
+							type="checkbox"
+							className="accent-heather"
+							checked={absent}
+							onChange={(e) => setAbsent(e.target.checked)}
+						/>
+						It may begin when nobody is there, or every screen is locked
+					</label>
+				</div>
+			)}
+		</Editor>
+	);
+}

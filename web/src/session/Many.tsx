@@ -1,0 +1,192 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Labelled } from "../access/Door";
+import { meQuery } from "../access/me";
+import type { Schemas } from "../api/client";
+import { Expression } from "../fleet/Expression";
+import { useGroups } from "../fleet/Groups";
+import { Confirm } from "../parts/Confirm";
+import { Empty, Trouble } from "../parts/Trouble";
+import { Answers, useAnswers } from "./Answers";
+import { lines } from "./run";
+
+type Deed = Omit<Schemas["ManyDeed"], "where" | "group" | "preview">;
+
+const kinds: {
+	kind: string;
+	label: string;
+	hint: string;
+	needs: string;
+	noticed?: boolean;
+	deed: (text: string) => Deed;
+}[] = [
+	{
+		kind: "command",
+		label: "Run a command",
+		hint: "uptime",
+		needs: "command.act",
+		deed: (text) => ({ command: { argv: [text], line: true } }),
+	},
+	{
+		kind: "restart-service",
+		label: "Restart a service",
+		hint: "Spooler",
+		needs: "services.act",
+		deed: (name) => ({ service: { deed: "restart", name } }),
+	},
+	{
+		kind: "start-service",
+		label: "Start a service",
+		hint: "Spooler",
+		needs: "services.act",
+		deed: (name) => ({ service: { deed: "start", name } }),
+	},
+	{
+		kind: "stop-service",
+		label: "Stop a service",
+		hint: "FaxRelay",
+		needs: "services.act",
+		deed: (name) => ({ service: { deed: "stop", name } }),
+	},
+	{
+		kind: "end",
+		label: "End processes of a name",
+		hint: "heron.exe",
+		needs: "processes.act",
+		deed: (name) => ({ process: { deed: "end", pid: 0, name } }),
+	},
+	{
+		kind: "message",
+		label: "Show a message",
+		hint: "The catalogue is back.",
+		needs: "people.act",
+		noticed: true,
+		deed: (text) => ({ message: { text, seconds: 110 } }),
+	},
+	{
+		kind: "restart",
+		label: "Restart the devices",
+		hint: "what the people there are told",
+		needs: "power.act",
+		noticed: true,
+		deed: (message) => ({ power: { deed: "restart", message } }),
+	},
+	{
+		kind: "off",
+		label: "Shut the devices down",
+		hint: "what the people there are told",
+		needs: "power.act",
+		noticed: true,
+		deed: (message) => ({ power: { deed: "off", message } }),
+	},
+];
+
+/** One thing done on many devices, now. */
+export function Many() {
+	const me = useQuery(meQuery).data;
+	const groups = useGroups().data?.items ?? [];
+	const may = kinds.filter((k) => me?.permissions.includes(k.needs));
+	const [kind, setKind] = useState("command");
+	const [text, setText] = useState("");
+	const [group, setGroup] = useState("");
+	const [where, setWhere] = useState("");
+	const [count, setCount] = useState<{ n: number; offline: string[] }>();
+	const [problem, setProblem] = useState<unknown>();
+	const { result, error, running, start, stop } = useAnswers();
+	const one = may.find((k) => k.kind === kind) ?? may[0];
+	const body = { ...one?.deed(text), where: where.trim() || undefined, group: group || undefined };
+	const preview = async () => {
+		setCount(undefined);
+		setProblem(undefined);
+		try {
+			await lines<Schemas["SweepEvent"]>(
+				"/deeds",
+				new AbortController().signal,
+				(e) => setCount({ n: e.asked ?? 0, offline: e.offline ?? [] }),
+				{ ...body, preview: true },
+			);
+		} catch (e) {
+			setProblem(e);
+		}
+	};
+	if (me && !one)
+		return <Empty title="There is nothing that you may do on many devices.">Ask an owner for a role that may.</Empty>;
+	return (
+		<div className="mx-auto max-w-6xl px-5 py-5">
+			<h1 className="text-xl font-semibold">On many</h1>
+			<p className="mb-3 text-faint">
+				Do one thing on every online device of a group, now.{" "}
+				{one?.noticed ? "The people at the devices notice it." : "Nobody at a device notices."}
+			</p>
+			<div className="mb-5 space-y-3 rounded-md border border-line bg-panel p-4">
+				<div className="flex flex-wrap items-end gap-3">
+					<Labelled label="Deed">
+						<select className="field w-60" value={one?.kind} onChange={(e) => setKind(e.target.value)}>
+							{may.map((k) => (
+								<option key={k.kind} value={k.kind}>
+									{k.label}
+								</option>
+							))}
+						</select>
+					</Labelled>
+					<input
+						aria-label="What"
+						className="field w-96 font-mono text-sm"
+						placeholder={one?.hint}
+						maxLength={4000}
+						value={text}
+						spellCheck={false}
+						onChange={(e) => setText(e.target.value)}
+					/>
+					<Labelled label="On">
+						<select className="field w-48" value={group} onChange={(e) => setGroup(e.target.value)}>
+							<option value="">all devices</option>
+							{groups.map((g) => (
+								<option key={g.id} value={g.id}>
+									{g.name}
+								</option>
+							))}
+						</select>
+					</Labelled>
+					{running ? (
+						<button type="button" className="button" onClick={stop}>
+							Stop
+						</button>
+					) : (
+						<Confirm
+							label="Do it"
+							title={count ? `${one?.label} on ${count.n} devices?` : "On how many devices?"}
+							verb={count ? `Do it on ${count.n}` : "Do it"}
+							className="button"
+							disabled={!text && !one?.noticed}
+							onAsk={preview}
+							onDo={() => start((signal, onEvent) => lines("/deeds", signal, onEvent, body))}
+						>
+							{problem !== undefined && <Trouble error={problem} />}
+							{count && (
+								<>
+									<p className="font-mono text-sm break-all">{text}</p>
+									{count.offline.length > 0 && (
+										<p className="text-faint">
+											{count.offline.length} more are silent or do not offer it, and are left out:{" "}
+											{count.offline.slice(0, 8).join(", ")}
+											{count.offline.length > 8 && "…"}
+										</p>
+									)}
+								</>
+							)}
+						</Confirm>
+					)}
+				</div>
+				<details>
+					<summary className="cursor-pointer text-faint">Only devices for which an expression holds</summary>
+					<div className="mt-2">
+						<Expression label="Only where" value={where} onChange={setWhere} />
+					</div>
+				</details>
+			</div>
+			{error !== undefined && <Trouble error={error} />}
+			{result && <Answers result={result} failures="failed" />}
+		</div>
+	);
+}
