@@ -16,6 +16,12 @@ if [ "${1:-demo}" = test ]; then
 	command -v gcc >/dev/null || want="$want gcc libc6-dev" # the race detector
 	command -v git >/dev/null || want="$want git"
 	[ -x /usr/bin/chromium ] || want="$want chromium"
+	command -v Xvfb >/dev/null || want="$want xvfb"
+	command -v xmessage >/dev/null || want="$want x11-utils"
+	command -v xdotool >/dev/null || want="$want xdotool"
+	command -v xclip >/dev/null || want="$want xclip"
+	# a machine with systemd is booted in a container by root alone
+	[ "$(id -u)" != 0 ] || command -v systemd-nspawn >/dev/null || want="$want systemd-container"
 fi
 [ -n "$want" ] || exit 0
 

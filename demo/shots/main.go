@@ -164,6 +164,8 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 		{name: "policies", path: "/policies", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
 		{name: "sweep", path: "/sweep", do: []chromedp.Action[chromedp.Void]{
 			chromedp.SendKeys(chromedp.CSS("input[aria-label=Name]"), "Fennick Print Driver"), press("Ask"), chromedp.Sleep(2 * time.Second)}},
+		{name: "many", path: "/many", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), chromedp.SendKeys(chromedp.CSS("input[aria-label=What]"), "uptime"), press("Do it"), chromedp.Sleep(time.Second)}},
+		{name: "consent", path: "/consent", do: []chromedp.Action[chromedp.Void]{press("New rule"), chromedp.Sleep(time.Second)}},
 		{name: "groups", path: "/groups", do: []chromedp.Action[chromedp.Void]{press("New group"), chromedp.Sleep(time.Second),
 			chromedp.SendKeys(chromedp.CSS("textarea"), `os == "windows" && cpu > 20 && si`), chromedp.Sleep(time.Second)}},
 		{name: "software", path: "/software"},

@@ -45,7 +45,7 @@ func ask(ctx context.Context, name string, args ...string) (string, error) {
 	out, err := cmd.Output()
 	var exit *exec.ExitError
 	if errors.As(err, &exit) {
-		if said := strings.TrimSpace(string(exit.Stderr)); said != "" {
+		if said := strings.TrimRight(strings.TrimSpace(string(exit.Stderr)), "."); said != "" {
 			err = errors.New(said)
 		}
 	}

@@ -53,6 +53,13 @@ export function AlertPage() {
 				</p>
 			</header>
 			<Actions alert={a} />
+			{a.device_id && (
+				<p>
+					<Link to={`/devices/${a.device_id}?pane=events&around=${encodeURIComponent(a.since)}`} className="link underline">
+						The log of {a.device} around it
+					</Link>
+				</p>
+			)}
 			{a.device_id && <Suspects id={id} />}
 			{parts.length > 0 && (
 				<section>

@@ -206,7 +206,7 @@ function Detail({
 			{whole.isError && <Trouble error={whole.error} />}
 			{whole.data?.log && whole.data.log.length > 0 && (
 				<section
-					className="min-h-0 overflow-auto bg-panel px-3 py-1"
+					className="flex min-h-0 flex-col-reverse overflow-auto bg-panel px-3 py-1"
 					// biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reachable by keys
 					tabIndex={0}
 					aria-label="Last lines of its log"
