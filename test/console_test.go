@@ -221,7 +221,6 @@ func TestConsoleCommandAndShell(t *testing.T) {
 	if protocol := ask[string](p, `performance.getEntriesByType("resource").find(r => r.name.includes("/api/v1/me")).nextHopProtocol`); protocol != "h2" {
 		t.Errorf("the console speaks %s", protocol)
 	}
-	p.sees("section[aria-label=Vitals]", "read every 2 s while you look")
 	p.focus("input[aria-label=Command]")
 	p.typed("echo $((6*7)); echo oops >&2; exit 3\r")
 	p.sees("[role=log]", "42")

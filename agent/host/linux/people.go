@@ -257,7 +257,7 @@ func (persons) Show(ctx context.Context, m link.Message) (link.MessageAnswer, er
 		for i, b := range buttons {
 			list += fmt.Sprintf(",%s:%d", strings.NewReplacer(",", " ", ":", " ").Replace(b), 101+i)
 		}
-		cmd = exec.CommandContext(ctx, program, "-center", "-timeout", strconv.Itoa(int(within.Seconds())), "-buttons", list[1:], "-title", m.Title, "-file", "-")
+		cmd = exec.CommandContext(ctx, program, "-center", "-timeout", strconv.Itoa(int(within.Seconds())), "-buttons", list[1:], "-default", buttons[0], "-title", m.Title, "-file", "-")
 		cmd.Stdin = strings.NewReader(m.Text)
 	}
 	if err := d.as(cmd); err != nil {

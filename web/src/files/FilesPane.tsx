@@ -187,7 +187,7 @@ function Folder({
 							{i > 1 && <span className="text-faint">/</span>}
 							<button
 								type="button"
-								className="rounded px-1 py-0.5 hover:bg-heather-tint"
+								className="min-w-7 rounded px-1 py-0.5 hover:bg-heather-tint"
 								aria-current={i === all.length - 1 ? "page" : undefined}
 								onClick={() => go(c.path)}
 							>

@@ -55,7 +55,10 @@ export function AlertPage() {
 			<Actions alert={a} />
 			{a.device_id && (
 				<p>
-					<Link to={`/devices/${a.device_id}?pane=events&around=${encodeURIComponent(a.since)}`} className="link underline">
+					<Link
+						to={`/devices/${a.device_id}?pane=events&around=${encodeURIComponent(a.since)}`}
+						className="link underline"
+					>
 						The log of {a.device} around it
 					</Link>
 				</p>
