@@ -254,7 +254,7 @@ func (c *Client) Run(ctx context.Context, id uuid.UUID, order link.Command, stdo
 	}
 	defer answer.Body.Close()
 	if answer.StatusCode != http.StatusOK {
-		return 0, refusal(answer)
+		return 0, Refusal(answer)
 	}
 	for in := json.NewDecoder(answer.Body); ; {
 		var e link.CommandEvent
@@ -299,7 +299,7 @@ func Lines[T any](ctx context.Context, r *http.Response, err error, what string,
 	}
 	defer r.Body.Close()
 	if r.StatusCode != http.StatusOK {
-		return refusal(r)
+		return Refusal(r)
 	}
 	for lines := json.NewDecoder(r.Body); ; {
 		var line json.RawMessage
@@ -326,8 +326,8 @@ func alone(line []byte) bool {
 	return json.Unmarshal(line, &fields) == nil && len(fields) == 1
 }
 
-// refusal reads the problem of an answer that is no success.
-func refusal(r *http.Response) error {
+// Refusal reads the problem of an answer that is no success.
+func Refusal(r *http.Response) error {
 	text, _ := io.ReadAll(io.LimitReader(r.Body, 1<<20))
 	return problem(r.StatusCode, text)
 }
@@ -341,7 +341,7 @@ func (c *Client) Shell(ctx context.Context, id uuid.UUID, size link.TerminalSize
 	conn, answer, err := websocket.Dial(ctx, address, &websocket.DialOptions{HTTPClient: c.http, HTTPHeader: header})
 	if err != nil {
 		if answer != nil && answer.StatusCode != http.StatusSwitchingProtocols {
-			return nil, refusal(answer)
+			return nil, Refusal(answer)
 		}
 		return nil, err
 	}
@@ -359,7 +359,7 @@ func (c *Client) LinkBytes(ctx context.Context, id uuid.UUID, n int64) (first, a
 	}
 	defer r.Body.Close()
 	if r.StatusCode != http.StatusOK {
-		return 0, 0, refusal(r)
+		return 0, 0, Refusal(r)
 	}
 	first = time.Since(began)
 	got, err := io.CopyBuffer(struct{ io.Writer }{io.Discard}, r.Body, make([]byte, 256<<10))

@@ -170,7 +170,7 @@ func (s *sender) attempt(ctx context.Context) (forward bool, err error) {
 	}
 	defer answer.Body.Close()
 	if answer.StatusCode != http.StatusOK {
-		return forward || s.summed > began, refusal(answer)
+		return forward || s.summed > began, Refusal(answer)
 	}
 	io.Copy(io.Discard, answer.Body)
 	return true, nil
@@ -276,9 +276,9 @@ func (g *getter) attempt(ctx context.Context) (forward bool, err error) {
 			return false, err
 		}
 	case http.StatusRequestedRangeNotSatisfiable:
-		return false, errors.Join(refusal(answer), ignoreMissing(os.Remove(g.note())), os.Truncate(g.part, 0))
+		return false, errors.Join(Refusal(answer), ignoreMissing(os.Remove(g.note())), os.Truncate(g.part, 0))
 	default:
-		return false, refusal(answer)
+		return false, Refusal(answer)
 	}
 	size, err := strconv.ParseInt(answer.Header.Get("Moorwatch-Size"), 10, 64)
 	if err != nil {
@@ -334,7 +334,7 @@ func (c *Client) GetFolder(ctx context.Context, device uuid.UUID, path string, e
 	}
 	defer answer.Body.Close()
 	if answer.StatusCode != http.StatusOK {
-		return refusal(answer)
+		return Refusal(answer)
 	}
 	sum := sha256.New()
 	body := io.TeeReader(answer.Body, sum)
@@ -391,7 +391,7 @@ func (c *Client) PutFolder(ctx context.Context, device uuid.UUID, folder string,
 	}
 	defer answer.Body.Close()
 	if answer.StatusCode != http.StatusNoContent {
-		return refusal(answer)
+		return Refusal(answer)
 	}
 	return nil
 }

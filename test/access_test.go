@@ -227,4 +227,16 @@ func TestAuditLog(t *testing.T) {
 	if seq < 5 {
 		t.Errorf("the chain has %d entries", seq)
 	}
+	text := "HOSTNAME"
+	if found := must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Text: &text})))(t).Items; len(found) != 2 {
+		t.Errorf("%d entries hold %q", len(found), text)
+	}
+	for format, want := range map[string]string{"csv": "seq,at,actor", "jsonl": `"action":"command.start"`, "syslog": `[audit@32473 seq="1" actor="service"`} {
+		answer := must(w.owner.ExportAudit(t.Context(), &api.ExportAuditParams{Format: api.ExportAuditParamsFormat(format)}))(t)
+		body := must(io.ReadAll(answer.Body))(t)
+		answer.Body.Close()
+		if lines := strings.Count(string(body), "\n"); lines < int(seq) || !strings.Contains(string(body), want) {
+			t.Errorf("%s holds %d lines: %.300s", format, lines, body)
+		}
+	}
 }

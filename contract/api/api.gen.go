@@ -30,6 +30,27 @@ import (
 	"moorwatch.example/core/series"
 )
 
+// Defines values for ExportAuditParamsFormat.
+const (
+	ExportAuditParamsFormatCsv    ExportAuditParamsFormat = "csv"
+	ExportAuditParamsFormatJsonl  ExportAuditParamsFormat = "jsonl"
+	ExportAuditParamsFormatSyslog ExportAuditParamsFormat = "syslog"
+)
+
+// Valid indicates whether the value is a known member of the ExportAuditParamsFormat enum.
+func (e ExportAuditParamsFormat) Valid() bool {
+	switch e {
+	case ExportAuditParamsFormatCsv:
+		return true
+	case ExportAuditParamsFormatJsonl:
+		return true
+	case ExportAuditParamsFormatSyslog:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DownloadArchiveParamsFormat.
 const (
 	Tar DownloadArchiveParamsFormat = "tar"
@@ -1382,7 +1403,28 @@ type ListAuditParams struct {
 
 	// Device Only what was done to this device.
 	Device *openapi_types.UUID `form:"device,omitempty" json:"device,omitempty"`
+
+	// Text Only entries in whose actor, action, device, detail, address or result this stands.
+	Text  *string    `form:"text,omitempty" json:"text,omitempty"`
+	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
 }
+
+// ExportAuditParams defines parameters for ExportAudit.
+type ExportAuditParams struct {
+	Format ExportAuditParamsFormat `form:"format" json:"format"`
+
+	// Device Only what was done to this device.
+	Device *openapi_types.UUID `form:"device,omitempty" json:"device,omitempty"`
+
+	// Text Only entries in whose actor, action, device, detail, address or result this stands.
+	Text  *string    `form:"text,omitempty" json:"text,omitempty"`
+	Since *time.Time `form:"since,omitempty" json:"since,omitempty"`
+	Until *time.Time `form:"until,omitempty" json:"until,omitempty"`
+}
+
+// ExportAuditParamsFormat defines parameters for ExportAudit.
+type ExportAuditParamsFormat string
 
 // ListChangesParams defines parameters for ListChanges.
 type ListChangesParams struct {
@@ -1913,6 +1955,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /audit (the `ListAudit` operationId).
 	ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportAudit The audit log as a file, oldest first, of CSV, JSON lines or syslog messages (RFC 5424).
+	//
+	// Corresponds with GET /audit/export (the `ExportAudit` operationId).
+	ExportAudit(ctx context.Context, params *ExportAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListChanges Changes of the inventory, the latest first.
 	//
@@ -2912,6 +2959,21 @@ func (c *Client) ListAttention(ctx context.Context, params *ListAttentionParams,
 // Corresponds with GET /audit (the `ListAudit` operationId).
 func (c *Client) ListAudit(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListAuditRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportAudit The audit log as a file, oldest first, of CSV, JSON lines or syslog messages (RFC 5424).
+//
+// Corresponds with GET /audit/export (the `ExportAudit` operationId).
+func (c *Client) ExportAudit(ctx context.Context, params *ExportAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportAuditRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5630,6 +5692,140 @@ func NewListAuditRequest(server string, params *ListAuditParams) (*http.Request,
 		if params.Device != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", *params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExportAuditRequest constructs an http.Request for the ExportAudit method
+func NewExportAuditRequest(server string, params *ExportAuditParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/audit/export")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Device != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", *params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -10837,6 +11033,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /audit (the `ListAudit` operationId).
 	ListAuditWithResponse(ctx context.Context, params *ListAuditParams, reqEditors ...RequestEditorFn) (*ListAuditResponse, error)
 
+	// ExportAuditWithResponse The audit log as a file, oldest first, of CSV, JSON lines or syslog messages (RFC 5424).
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /audit/export (the `ExportAudit` operationId).
+	ExportAuditWithResponse(ctx context.Context, params *ExportAuditParams, reqEditors ...RequestEditorFn) (*ExportAuditResponse, error)
+
 	// ListChangesWithResponse Changes of the inventory, the latest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12142,6 +12345,47 @@ func (r ListAuditResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportAuditResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportAuditResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportAuditResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportAuditResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportAuditResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportAuditResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17055,6 +17299,19 @@ func (c *ClientWithResponses) ListAuditWithResponse(ctx context.Context, params 
 	return ParseListAuditResponse(rsp)
 }
 
+// ExportAuditWithResponse The audit log as a file, oldest first, of CSV, JSON lines or syslog messages (RFC 5424).
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /audit/export (the `ExportAudit` operationId).
+func (c *ClientWithResponses) ExportAuditWithResponse(ctx context.Context, params *ExportAuditParams, reqEditors ...RequestEditorFn) (*ExportAuditResponse, error) {
+	rsp, err := c.ExportAudit(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportAuditResponse(rsp)
+}
+
 // ListChangesWithResponse Changes of the inventory, the latest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -19139,6 +19396,32 @@ func ParseListAuditResponse(rsp *http.Response) (*ListAuditResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportAuditResponse parses an HTTP response from a ExportAuditWithResponse call
+func ParseExportAuditResponse(rsp *http.Response) (*ExportAuditResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportAuditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -22472,6 +22755,9 @@ type ServerInterface interface {
 	// ListAudit The audit log, newest first.
 	// (GET /audit)
 	ListAudit(c *gin.Context, params ListAuditParams)
+	// ExportAudit The audit log as a file, oldest first, of CSV, JSON lines or syslog messages (RFC 5424).
+	// (GET /audit/export)
+	ExportAudit(c *gin.Context, params ExportAuditParams)
 	// ListChanges Changes of the inventory, the latest first.
 	// (GET /changes)
 	ListChanges(c *gin.Context, params ListChangesParams)
@@ -23008,6 +23294,30 @@ func (siw *ServerInterfaceWrapper) ListAudit(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", c.Request.URL.Query(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter text: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", c.Request.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter since: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -23016,6 +23326,65 @@ func (siw *ServerInterfaceWrapper) ListAudit(c *gin.Context) {
 	}
 
 	siw.Handler.ListAudit(c, params)
+}
+
+// ExportAudit operation middleware
+func (siw *ServerInterfaceWrapper) ExportAudit(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportAuditParams
+
+	// ------------- Required query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", c.Request.URL.Query(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter text: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", c.Request.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter since: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExportAudit(c, params)
 }
 
 // ListChanges operation middleware
@@ -25948,6 +26317,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/tokens", wrapper.AddToken)
 	router.DELETE(options.BaseURL+"/tokens/:id", wrapper.RevokeToken)
 	router.GET(options.BaseURL+"/audit", wrapper.ListAudit)
+	router.GET(options.BaseURL+"/audit/export", wrapper.ExportAudit)
 	router.GET(options.BaseURL+"/organisations", wrapper.ListOrganisations)
 	router.POST(options.BaseURL+"/organisations", wrapper.AddSite)
 	router.GET(options.BaseURL+"/enrolment-tokens", wrapper.ListEnrolmentTokens)
@@ -26056,328 +26426,330 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"3L19cxs3sjf6VVC891Z2n0PJkmw5iVT7h2M7G9/jJD6WsrlVJ1sWOAOSWA2BWQAjmpvKd7+FbmBeSGBe",
-	"yKFs53lOZWVyiAEajUa//vr3SSJXuRRMGD25+n2SU0VXzDAF/0oKpaWyf6VMJ4rnhksxuZrcLhm5E+yj",
-	"uSNyTsySkZwuGJmxuVTsdDKdcPvUvwumNpPpRNAVm1z5waYTnSzZitpRV/TjWyYWZjm5Oj+7eDadmE1u",
-	"H9VGcbGY/PHHdMJT+yCMl1OzrIbj6WQ6UezfBVcsnVwZVbD60HOpVtRMriZFAU/ujpzxFTfhta2kNkTJ",
-	"tbbLo7C42KpwlPqbUzanRWbsks6mdol8VawmV5fwLy7wX+fljLgwbMHU5A87J8V0LoVmQP13Ss4ytoKN",
-	"kMIwAbOleZ7xhNrZPsnxif/6l7ZT/702if9bsfnkavJ/Pam29wl+q5/4ceGNzcX/uqSGrJkwZK2kWEwJ",
-	"FSlZ2w+NJKk8BcK5cexrXqQpS18LJbMVE+ZW3jOYR65kzpThuA7NEsVg7lubMJ0Y/4u2+W6Nj3Ty+/6/",
-	"boypf80/S8rK2b9YYuxrYJrvmHJkak4v4+I+zAY0TRXT2vE4V0QKdmL4ihHNzEmRl4yxs668fFfrRuBT",
-	"2wtyP57izKLrORK19ydyxpTZnQ/Vmi8EY7skfn2yojyz1F0vJdGMactl3AQpmixZch9cVcoeeMLCO2gP",
-	"qRdR+Nw1oTNtGXwuFXxM7bTxnGtuwtuJP/2AsqhDsvin9e6MfpBrsqJi46aiCTeEa0JnsqgvupQI08k8",
-	"o3luh60WPpMyY1RMStnYOZ+MPbCsa9vfwkN/TCcrpjVdsCCpV4Vh6e66vtsQSlbUzltQkTCy5iKV69qS",
-	"apOWORMs/UBNY+4pNXi0QguQakEF1xRfF5iXYlpmDwNH1VyE2ObXJRPAGNpQY++0BbX/pmZ7t/q+xYRp",
-	"qYWU/2Hph0IYng2YtZ1V12bCUbyBJ+1PCjyjwVkUOnfftQ144x7bFgvAcLDErV3yB7Z6u+fDisP8YvxW",
-	"1Hmjxvqe7aqDFZU+LxLPIlsyqPycCXv7/u+EJvdCrjOW4jxgLyZTJ6zs7S5hYo6x4C87udqrHQ2nk48n",
-	"C3myQ9i42Pt5TvDLK0IFYSAEp0Qqwla52YBcEnIm041lspqG9PTiLMAPhn0MKDEviF3AlKy5WRIrcZAC",
-	"WyM+OzsLDVly5M68kU5TQg2qSE/PSEo3mtAlo2nfM7HFQm5vonv6ihmK09naU3/ddB4EOxR78BouN2yl",
-	"e/3utf0N0BgnRpWiG/tvq/l+0IblwSOVU2UCwh+GBF3CS38QKoEryEoekWrLCaB19p7w7ly3aQ1PldSo",
-	"r8TPO7oPSI3Q0UILYfcEDJDFabnJO1/dc5EGvthemV0WPDp1UyoHja7onbvmmgsqyX0I3ZGy3dPGd0Rn",
-	"eOOFvRdbIIOmdemVluIrreRV2iWnloxmZnlae0nt+xO+yqVT5azJdTVZSanW1CTLU/aRrvKMPUmkYk9w",
-	"FFjUi4zfs5ZD2lNpalHw+mpfkQs3chKqscspuCGCmyL0mqmgCRHS936UygpLYr8mjCbLxnHeFeXbLFSs",
-	"Zvi26hDJYpbVTpB75I/p5IFmRUQJpjBrwgWhZC1Vau8a/OGUzDZkveTJ0j2kCVWMJLIQhqWnnbIbX7pD",
-	"qSavWSvm1FFuMJcJo2hinoAlBHxmrB0cvuQHXQjUM+zWJWeWTKFA9nYf0daIAHUG79PyM6c8weUt503V",
-	"Xs6ttUjqStHUS3yuiZLr/cS8nXWAV6rj0/bzV/hUxxUWOSrVT4JHw29MWKrWbKJW45NmGaxnoBQuuaK/",
-	"JJ5O/l1wFtCdXhZKWQPRMQHsmT0VTsrCboNGag9Ph91TM+WMNDTrfJsUhGYZOBZ0aJzg/eEH90sK7k+R",
-	"cvNaGLVpU493L3F/vW8bSfKKUIKeiq90XYul7gjAP36baKbsv36bBA1r52HZfcH3Sq7IeslU2CAfSbeo",
-	"Tk3P++kDev0CQy2pXgYsfvaRpizhK5qRmx9enFxcPifygSkUAsxuB7jYrEixIzgXaswJopgGz2LIkGP/",
-	"bqyDC/P8WZARHzjdnehvk5mSa83Ub5MpzMZ7TqggL969IeD/mZLfJnTBhPlt0r25W5xq5zdFNc3rZ3Yi",
-	"U898FS+Uy4yy8SiKW3UejqC9vVxSEZojnRu80dum9kZYVVuqzRvDVhW3B9wU3JA1tTdIIdJr+68lzcGE",
-	"JmBRWyPwQ+WU73dc8PnBcxxNf9t6LM7H92zTajCUpn6aOt14JR/grwR2J+1vzEdPfUXgFkcS97SCzcqo",
-	"NsTQeybI0K3RLC6oNV8IagoVcTYVqxVVmx4sncaUYji6tfVW08GtcFQqrTD/yvrU4kdljCPtDt2RjrNg",
-	"ASeE46RBfkf/m1mYfXsek4hZ3MKrVWAgGPOZLaW8R/0fPFcpKLvXRC/lWtirGJk5QVKAJ9QerCleZVIk",
-	"4ZvaULVgpifjNTnI/XRap3KDfC1bNRY/CXSKH4mhbpk2IV3ZKyyBjbJ7oFjCuNUi0GhzOul6ubFXgJHy",
-	"3gr+JReL07AUESYUT9i5sIVpd6K8tCbRfzs+3LrnZrII6ykQL9XheEZczMZUeDkPu+CUnLFIpICmzXhK",
-	"jVW5ycK/KgQPv7/QBc26+Ygl9zfMmBCPOJbHd08d4UoyuaV3WNjOm/PfeGwO8uPAXN/yEFsOPTyeObqc",
-	"km2npEa4YDTNmthomf+rSJ3JtMOJD53azFukttV+aHIfftWcKpLbu5sS2BxCiWMmsiq0IYqZQonmZe69",
-	"NWXY/yzguZmxTK77z7AMhDYc+YFzzh6Y2nzQLJEi1e4HOItvnj9rJCOcBUOPUtV/vEuQTIoFoS5MBiSw",
-	"qo0LMeDAF5ffXpx1v2pYgFLO52HxkVNjmBJbtLkMxjhqMbGAkMVIn2YQJb4m/6fmqoFoSrKkiiaGKb0d",
-	"owm8bIvdcf/6nWjP+4ce6oznAdcg+4hRcG+xf6VJkvF8JqlKdw+SZlo75bO24IuztqBUI78H/l8XdUwP",
-	"cQcORVjTwe7El3K1osELTC0edkn2TsmFoisw2alaFCvLoddESKKXLMtAIGh7Ra8aHr06GZ6en319ESDZ",
-	"in58g8+f+xPj/72rfmRcsEaq0Zxmmm0n8/ydPzA7zYcp+ZfkAh1WOqcJ01NiZC0p4itNrJKXIDWIPZoq",
-	"V8wwFYnhq5QFvEJvUiYMNxvvOIXHrkv+IglVijNNZGEIFfh1GUv0GmSn5isLkxfmAwjhD7ON8UqTI8Xz",
-	"r8/Pvvnm+bPprg1ZyqXzs6+ffv3s/JuLZ/WUrHoGWt1xx1dMFqYpDP3LGile23L1vNN/B2zWi90do47F",
-	"8WU0b8v9LRgBzRHdnqU7wUh73RVC2K8cm+yKCJbRXLO0TqkekQumVNjFCOpsIosstfqslcEKfe3WjGYi",
-	"ZemVv39SvJOdAzKz/IQ8F9SA2cdQ4t8bo4n9BkYs9DU5v/iG/Bd6+60Fm32lXdgErSHqPsapNF12NfbR",
-	"JmWqGcWxTBvO7Uid2tzx6B/9OQY3egS2ESnfTqLAK2YDVsJCUXSzzCnP8M7SPLPv7heKrF5w6GUnhaj8",
-	"JFsxeEFkzgTRMrlnZpeBM5nQsKc453Vru7a9uZKJ82CHzBAjExkw5UySW1Yt0jzs5l3JWNaQjwi3X6Pl",
-	"m6duTf1kTEm5MfjFGpDviyzkBZ3FbNDpJ/SorGQaoXki804T4gYe8k9/aPPCeNkYihGFmOV1mRcEKr21",
-	"8LOgXCuEdwj0sO8xdQtm3Zi0m4WjRzXhxvBTv4cDnTMVV4zioKkx2RGcNK9Yxi3BAwxsDFvlJrKLSeUt",
-	"3GVVxex1NYi904L1f7i8Tfc9BqrIYpwrzLAEy+3slQU1S+augDXlzrRxfGTvjSE++XhWY4jR/Z649dXT",
-	"En0SYrmpnoiN3cJtaGOTMTi6ZLmjsHM4T/oFJCM0kqRJxnXgenQRuq2FdeaxQMjwwwNTOhplVskyfFxo",
-	"Tmc84zvU7HxpUldYOoSIexB+pVjsVOdFwCBkKmECc/eyjMDPwy6gHbU35fo+PiAXpNBl6vq8yDJmdVqu",
-	"73sOP6cPslAuF2onkRM8+TTLYgbeQskiD/h9fqIrVubF4EPOWcLFsOSmvrnrVJsPS0ZV2l/urNhKotRu",
-	"o21POuJglZ3ZIzBpL85sWGxGCm/Sh4ztjux3GdgozETRU7KiidRTknFRfKxlGbs8A2AursB9abW8oFoh",
-	"dVydkbr1YOdM5hnr4CN8yEedhjKSZopHlPZIhv8NxMbXLoC+pJrMGBME98CSCA2XEXL8DV0MElstMbGt",
-	"7Hqfc29vq6RmOjlGqqXUa6/W1bbKSVzPqiURpzURX27elhTeludeaG4dlfgNBF59fehN+d5lusJoB8QY",
-	"cE6xJPOhaXVMKJllA/W7OU1M53q/h4fs01ykXCz6U+p7/EHo7DxwQ7POAf6BT23TtMwMqC+6Nr84tcfR",
-	"lDzNj6Mnvavs+l0XmTP6MWXfOZrIuzevwDF8Y6gyVpCBN3S+cZ6hrcSByvHcHJ4bXfph3VHe1YpCqkhe",
-	"qSIQFcMcjR43nNX1mAiG2HSRLAnVxCQ5Ob/4+vTs9Oz0/Ory2dOLQSI6diErpoFIBEXGtM/lGr2Jcqqa",
-	"ToW6k6Ysx9y6JZdyZe8AVQhNqA5WcsYdP1wqbjbRMPPu62CZhBI0qclcyRWodLrfRmlkrD0MsC2yox93",
-	"SnTGWA5/OWtsSrSRec7SKTo1Q4OuFTcGy0g757ztlYILzW1UebP5ZSFfl9ziiFi9sI8Ly5/ag/1XKARu",
-	"ML8xLARc8mNDCOyc85bk00wuwscfMsSwpGCMUzbG4RKMpaWDLchNnhwuYdryEWbLQ3X8gKIHxtKBpl70",
-	"iEb0v/ffvyRPnz799trrgLpe6xk5SCoQMaCFkStqeGLVbFHQbGqPM51lkJFjllDwMPxU+iMIb60+gr+c",
-	"l2Q6JHtlzbPsg5Dmgx0m4IteMqI32rAVUWxeaCjDDliF4cSVsoQTSNTnjPpDNe4ZDVbcZc7EWO0ezH20",
-	"DT/zPbXNOC3GEFjOnbAV0KCGiWTzYdU3GLeShYiBBxiaDbKDCw0io+8PtoiIM2m+tzFmB32dRAa67BNS",
-	"cuqtndZrp+C22Qednoy4Cd1l3/eraCvV8RaDMaTulugau6tbSm1K07+Z9BFM+8iLWcaTDy4xeyuIkV5c",
-	"Xp5/S/AZcs824IcROWSRkhnV7PmzQmVbCTXPn01bcCyatcyduSUOw6I2zWltja3EiYBt7OPO97+JRKvY",
-	"x5wrpgcN2dOZ1gNH4UHeD4ZRiDg/7FEN38uFDjtZQ+6PsN+j0KU0mDRItuWzr9G6e3vHMEu3sWrGN09b",
-	"Mjewngj00UwuAv77Adta5uQF3KtxgJCoKhbJoA1Vcfvx+9yfI2U3wDDf2YcCWoRiBOvlwRJeso21z9kp",
-	"ubnnVk/Daln7jdSMZGxuML/JP0tXjMypNlD0BVAiMEKRpWRmjQhhTslb/sCIphunPAPg0praF96ztILY",
-	"0uBpt1yXMRMyNmTMhxyPCg4ERohiImT8IfJujXSKHPh+W4x7M84+/0/BQmbSC32vfZBdmLKAV8tCQTFj",
-	"ljJt0Fm+S/m5zFwS75aFgLV9ArfU8o0OxlusyRf4tUuN0xJqi7Ewz6p02lyTy7MztF/OJk2UsQH5truG",
-	"QMYsl2n2wBQjayoMS6+JZozc2I+8B9gHdNmKqYVVMCfTskw4sU8l4Ez2YdQ1VQJDuUIaVFK4mEvIG5oV",
-	"iwExX2/Q9byaYO92FIVvnwOBypTM3qgq719f+OpNRioUm60s12m8fqA5nC8vh1l+pYl9SnfnE9cAWvaA",
-	"W3E06S1c/8fB3Y1x8m7K/diOQGdy0e5H8eVOzR/+SxZKWLN7zjM29bVJU0vJOWetanjY0VkO6MDB7ArL",
-	"CxXeMsz0xi3ded0v9mMotVr7mp6SC5z4sbICPIQ1jAZuyIpu7LUhqFJyjRANewaXtgpPgMC9ucLt5Jhs",
-	"cVwDvj7r8cz3xvQPJ8bHXFVJ9luptY3vtiAEXr+txJIvvvccfSc1+dvfyG8TiAD/NiG/FWdnF8/xv+B9",
-	"hk+eMvLt2d0OPpQVle3ypDaxkLb6vY9tBaosyrxwrq9d/JmlhBqASiFJmY34OSSizKQcbOcdkLvSloXy",
-	"IZ5f0DDYd0tGmRJRnX7ELAepY6kC+6YRtMT4LfU//Kep+FbfPjCRRhTfB65M0Rg05umsqOoC7jsB8PpO",
-	"93NL4bk40C/1Pc9YzGohOfWYYnOru6qvNGR1XTslUmPmwysphhkSwqhtfm4PPmcsirIQyfxfLzc4Sa4N",
-	"YSLVhFGVbYKhc1haMLBnFQI0wryYKUTKlDZSphiUaBdsbug+10C1DwffAXaoVywEsonV7RqUEH1K3lGz",
-	"rKkQmIRl940YeU1upf0n4KdMS6TTlLHUWZiClRULzZ2fBfUVOSc5Uytursp75ez5s2dbt0UQNYU1sBhW",
-	"9B7BFN1xSmS+gTQUh7FY/qENxq/zQoGOja/vbymkjOWt64BUaix1gQJMYqSMp8K1DNUkwsXlZcjxthYh",
-	"Lh00hmWi5rnbQnI867RqmjVmXUVmiuUZDanrawzwQUUkR1SANd2QhUQAX1ehbjUSOssYwVFCpDUyvIwu",
-	"RzfDMLKlR9/j+Qp/NMLpLDGUWv1vKD36nq+tQ7XLzXzBQg4COOAeBQadRXOprsiygh0KDVeydH9UCV8c",
-	"EZ73iVqfqBP7f5HCCjTHeqtOcT3BH6Tg8YhET/7DIkHxa7dXaNb10HkqMIudgwwof/dXpTS2S9Cdl0wd",
-	"0r5CTuGARevqL2boFMCV+72rEbXvCUC+HecIhF3QtyzLSr8ZilZ7IYExvXQV9HBP9dJBapWd9ZckMucs",
-	"JVra4frtWg+3aMAxwzVa/zST4SwsuIh3f5yi19BNL5A3FGbUP/pu4zgebzvUOzeTYGquYHAu7N7FZFn0",
-	"jqWguu3escFLICbbEHsMROoV0Ut6cfl8av/38vwCEPjSy5ojEr+3ZwcesOcjveyvLfg9GXijhg5z3+P4",
-	"Dk/+wdsoPJzJNjBRDC5/bzT4EE6C9n0iAFxUM2FYDAgoZ+VUt+tuQQoIiQASLLU3CoJLaEjOQYAPqu91",
-	"uFhhqFe4b+FQLwRzeHc/NAe/WQcWuH4fiTWUAQy0nQRz+akLJdf2CNrjHBCzQcAT/DkkKGKlQIX5fX42",
-	"PTs7a1bT94g5zHlmQjrw+9cX1262HmR/ZZfPdC/P+mOfXKT9wef2714DOzqcWA14dXdTml7FvQtn2Wrm",
-	"GgaVtknnj3bC4mGVr6Uiojb5apnD6lFhG8YI++N+HiHajzNU7IGzdYBftrK1altbTnsXDxoLfgwTZLYB",
-	"PbU3/HA86R6BuHbd925fwtAIhbBGShrydrxyMMpzADZzwY+ECntLzBhxvwsPu15u4nAS20PAGwCpuQo0",
-	"dFwLLjFNzkuy1ZcS2sUfZKECFS8p3TRZzKszP/48mU5uf5lMJ7++tn/9MJlOvn8/mU5uXtj//LKr2TSs",
-	"+69398eK8m1gpGBmVedD29a4XYMbH37fIUYTmjGRUnWKNNnnLvRDwFzeCMPUnIbDioKZtVT3CGhjH+oI",
-	"JWzX0JklyRWb848kQ3oMyWReUpWuaQgZ9McXL0mFdru7kaYIn+moWdyw5jsSdusVXmhJmqLX3VdR+uDr",
-	"r0SPPVTu7sDQ7lYHQghpjxFvHBRGYFBAb/0QReWt11FDNgXlaQ36nWuiZdmGqgR8Jinft4WKF0LlYkMy",
-	"qEmqHbrPOctSfyKgmpBm7xpPxBi+ekUMkbcNDCOSi7gDRhmAmu1g2hJ29xRWvI+kKYdocu0Ni/QZii40",
-	"liHQFpPvvbybfUFbdlb41tuG/iIq83WqFJ4yv6cfrs9bZzIdZPK8LUFDm8ftHzQrmCaQMmd1BAgcg5FG",
-	"ZmzBRQAPspx+v3x4R4B+D3si9SyN6mEyvvUwoAeSL9ie5IVq2ImYw2Y1ImsohtMbMT2RqVqiIyKN98p1",
-	"XMp1IJgfz00s26oMKB+SpsVPXXZcAtcWtnajgq2DboLD0hbfuvqtA2/Kt3Lxc6jXyQADsSp+bAMjGlzL",
-	"55tUgp3lB+oX/MZFHRj8/pGKTThS6l1TzvmMur2rqZ362t2pL1ibklyuAUs59Tl92PZUCidVajZMtIi3",
-	"HWEEH2trDXm7ZJqhr7lhjXUb39sxve0TUQZ7etjxpa+vbTk/uscsa8l1dzuDd/Yh2Cmomi1N2e34WbYh",
-	"hmUZhAqglQ43ZO1kR9jxV8Ne6+h3ax/zUwjhOJ5fnE2jELe1zkh0TbnrjFS6v54+7wJ9nPpGGZ0gYviY",
-	"nymE93rle/VM3NrR2H4MeD4SrQLG/K306epWkP5/Jz/6A3ryUqs5lnoiPBn6XMiKpozMrPiX9zyCw7iK",
-	"1cb29DzFi8GZWnHwDQ28P5TMOnfpvX2m1TMF63KDNSczRfL+M7gXEVf7DSDwAwQnSl1SS55zLZopN6Xz",
-	"l3tg+IC3tzDG0SScav702kGyuMY+vneYrvtIIti2z4dkIDwN2mphtGkjYYEOftnNaUouLU2en51dk/OL",
-	"UC5881xehs9lJKdyvZSr61pHToCzFYw4/SGRQuPm7oOF/KxPskZpMnS8YV8A5R/LGMaBKoobqOqNF7iN",
-	"Zyzx/YT8JRtwxcwNa8Ech6x37Jfpm8n10MlpZFp2HDwNfpuBgbDzKqkBHe6mgm6C7FLlYIQhPWkEgWLj",
-	"8zcA49YedQiY23+1zQKe7NPGAZ6bbhF3AIOM1bnvJ8YXy5ksVMhRt7Syp9TOnfNkSTVZMWMVMSvdrBB0",
-	"Dj0d9eMN6hD+yqcfo02QMWa+0v7t3l3jBi6TCT3sw72Qax1r1NVoeRToFVZ5BnevvrpDc0BmTM5EJBiv",
-	"EyquyO3Ld8Rum+9o57d1+26sp7u09pJ1BO/DStXej8BGwAGRdu/O32tPot9H6CsfhuDxCeaDEEdF3C9Y",
-	"bt0Qd6Pf7WDwyJGt/3gVpUPKDWJmqcE6UWEGLOm9fTzsi/Xp9fvioVX0LWfVoFJ9idPGBvfjUmStEXh0",
-	"He0Ytd2dzOuKrgHT8J5k2+pBl1oRSWF7DR0cSRkdQI0eLFxNZsysGXq2Vw5j/Zf3b09DEfra659O+7k7",
-	"m+2eQqqxJWg/QOkt3cMKAyyZWnDRuOFR6CtmdcgZw4s7bGX61Mcy1whhza1mlwFknh6wawOxpAOm6tM2",
-	"S7WmrwdN1aalejY9GIO6qwlNE5K69+44m/u0G4bGI1jDLkV4pwvFYelFbEnki2e7RC6UJqiDckMc5ECD",
-	"ut98/bzTEbANwTDw9HqwhYE/K/RWk4zz7fSdYW0r+mKL/MTWkUyXgfVsdVOMIvCsNSasAEnr/rkuH0gj",
-	"WWUHFbdt5BE9cntJ7pDojJD8Xenw3aK5d7fUC4wvzlr8Kp3G7d7ukpCnJLYcmfFkEw+2DT1CAyUwdGAa",
-	"2PesbPZW54aLXV6IQGp5UH7/7ghh/F2405oZLjeZAXKE6+4O3aWdr2jJAlGYGmh9l0xPSgDXuB7XOASB",
-	"duWQ9PthxYVXLStx9OxZZzIhCzoIblmG/gEmUte6GNZtL6vw1c50QjNqWHgiZ2ffdM/EjxCoZZmGCjSH",
-	"KPOYIrPFRAHoDebQI3pl9D7KsfEFmVvewV7qoGd/XFYdup/1cF24wOl7RPk/KGz6E1vfuPu2eVY+xSW+",
-	"/w0cUXp88tmWS4RuOrScp88vu5Sc0S64Kc4yujCZ3cQK5mMOt1srF12VWuVNr3mdsKYKvoaLB9xQ1vBx",
-	"IlVVtkJnl0GvS3vTISm7eEG/uIkvIilDWQzTeEpQQIfOY41cb5uWqNwYfOtpeexAocksRtZfATr+U923",
-	"Oe3s2IATvMlbQCn9DWqfCS3z560TvJWDdmD0yZ7G/lIeZMwQKHgcvmtZY6Q1N8h0hOzmnwuTyBAeizVp",
-	"KRQsIxDxrr4SLUxpVKIEtw1jAzs/9HHncNUWDwamXMVCIkXClABP/b7+1CGwZ55uB3uqYqbCPriGx4vm",
-	"KkbTTdDja6XzAyPJUmroyJdTrddSRTw5xwjuNuAGcaIhTkdCj3Em3ZYd4TTGDK1P15ItLmHHbcl2oI3X",
-	"X3KH2q2Vrx9Wu4K7NQpH4b4fhaN86k8UzmK9ZGbJqibEgMXv+tmDIdtoC7NTgNrwpSuGKNRWrVIriLDZ",
-	"mQIUwWaCnaMBd/3E/wX1fQkVCcuGYEtkdBOPU59Z9fIp5CWEuttAHpFVJVtyiIKmZvTG8xhim62h63C9",
-	"IcUs5n+Tc+JoBP4CS6WG/w0U12FZCbBTvQD8S445/G5TTDMRLgxxmn9tU0wL+NxC0XzJk2ASgbuB7I/1",
-	"vZH5tMobLFMdSEJFmQAbvJl4mrE4R52ce+e4gbCz6Ff3HsbMc6krU4JdRgHpjqkVF2GsCLv74X6SrXn9",
-	"EdaqsOZdy2nh0kJCgDyDK3sj+XKUpFznGd1My5WCGRerwNmpPfBFhs14VWPP+jWncAw5Gmu/5dpEPYAt",
-	"gnPg/eDnHWw6QUPpZD/ajxHRdgmqvD8JitFkCU1Q3BG0W9bIwCmL9E571r0MIT0QbATyyxl7zzSEUg5J",
-	"zXaNfPp0C4z3EXFOmv5vjYO8lB1EekgXeR8WCjk1hikR6Yfmg8+BQCFKtmBeR9k/Hoo3Mynvr8kdkuQO",
-	"uWy93IR1/geaFWyfBPdmVNrluUurL+CQ/VLd66xyYMK7HSrD0q3dfibfPrv8muT4BEllUqxcB7stVZ6K",
-	"lFvm0PGSW6kQvAbzhFbU3XDQI88edzOsP1/FuYG8QCNJKgmdycLEUqkUM2rzYSc3MNRonZoiZnn7ZMrA",
-	"HNZMGISxOI0XqncWqOHLo7VbuH8+W31rU3pLgT1gGuMp0jztgcHvrjzs3FTvzzSoCcfebZl2TkCZyL/L",
-	"voh9B1m6zpt6WvZiWxUair5dHuEVob6VP+YfQPqEkYQKaNsDhfFy3W1xMJARTKQnRjEgFC00AtsJw0UB",
-	"H/lGYb0NjLkMwiSnErNC9b29JI2EOBcU8wclXxjpmAttGIX42Ls3r0BbhWILF+q+gj62HgDJ7X4PGI4+",
-	"XdI80RBBAxCBToTl4AyQwd0fdCYfWPX5ki+WA9JrhrVIiyDL8XRIs7GxrBUfAGiDQbZ2imXwlQzL90HK",
-	"Rxxldp/mSP6Md+aNmlrL0CEaXBUgOZzUC0VX0RoXJzPA9mVz6A4ouAj101CLhxgi4/nT87OvLzrTQzow",
-	"GCt8006UxNYuhw17YLuuAeBsrWhk2bwPEuUD13yWsR7J50CgnrsLW3Lw3v5PwbQJmp4OclqvGctLMKkt",
-	"6R6BIvt5DgWjV3B93Pzw4uTi8nk8qWA7wzMvLz9ddj6DlWH0D1xUC64RnQ8cL2Df08Q3zguifYSlu1WW",
-	"QwWOykwBzc5a/fguAloswLvRxFyT/+MRPbHIBsq4LGmZKkE+HW7MWp72uhNqxf075LTLuoJBywJ0oiu0",
-	"7/Y0ipCi3ofJSt44mMveWys25FcyTJvSpVkLKnuzV8sVA0C8vh0OWLKU5C9vXv747q9TYpJ8ih6Tv7z6",
-	"6eav4CRlM/KXH25v3/213pYjWQKWbZJXTos1mw3Aw5Mq0q8ChqwqrC4vn152+S1jGccUqj6qdOKQ07Kz",
-	"Rmq1m7TTPp9WK68PF+Hej8NClQ9hF0zWqE3ZhqLsCDp1rkVdrFxSQpGP0wdoxbOMD6kHj3sATK+oAZjS",
-	"vavV6uQag/YpF4sfuA5j0ISQXaxkBc3AqmKAMzErknvmqpaWVLsOBpFk0VZNbBf/vxAhuIv3+AYrj2sz",
-	"OB0SdK6QoPpNTSGphvRlhx/cMICJD1WBGJZ/GMZohofi9T/INZlzwbKNQz+/ZzkQowwHUWtnXJ5gct8E",
-	"s++yAXYY5vTtYUhUaFhb63VrmXotuMDsnpLKIb9Bk6L9MWd0HnTNWtlCHetcE1FkWZnyxC0Tw8scIucW",
-	"GIEU7Of55Op/O8KukJgz/b3axyyb/PHPLSLDak7h2X28AtrxVwidqbUbz0AQHvcjT83w/qzkQ8gjceMv",
-	"e69A7aCiH2bARaoLo+7dPIj3W8cQD8dg/sP26d/KPUi75/Y6unU/kY90HUHcw0CxYAk1Pj7n2g6k9UZr",
-	"sY5vw0xkv5bxWg/VFzUChaBqLn3pUYOba83LxJCAtYFJkhC1cR2rtu3LQhc0Iy7NIYwNDIPEymX3ytgf",
-	"lsOxE/LDz/3MytSN4Pl3WUX+2vFI7YYlS8ETDhJuybIcPn3grEfaJk3Af/le7pnFjL/HvYVyzF3hhFET",
-	"e/Zzau8CZ/mVNbQLGcJk36NkecWMwuB5qNgsZBcg5uI1OTuF///kzOcdYFP17pAtXLy8hlfo5tDrYElU",
-	"Fg49UsFCxSOkUrn0+Hh6U1miEH2iZzaWKrrT53xZSlfWVeiyUJiz31jQVq7UkAQpO48x0qP8esZOjrpJ",
-	"aMA58lZKB+NtrWNNpCgTU75qYCDsnk4RK433JwoTLWCUKXnz7uHZlDy5OPP575m1gbXZ8e0MzNt3k+jV",
-	"/T6hIzhj7CiRjhQOWGIuC5E22lBAHoq99bkex3yGVwwqzkfE5IBIVHx/1LmKFiOQ1d26QTcq3otTYs8s",
-	"+KEgJx/czAyAegIaU9qnQmqnPv6BqQ0m9sSagfuWKC5S+M8xHIaujOjGJWweVEd0w4RGtgl7/PqnvR6a",
-	"zOCk6JAEBjf5AyO3dWCz1sit81l3R159pqc2Mncdw/CDrULwPVAULi+7i1r6QFUZdBkZNiXnkBN6dnZN",
-	"noeQqp52Z3/i8kI+WdcnyBOGFkauqOEJvEAUEEVNubZWZzokkirzwPpu7MeYZ1ph4dSANSulFzCNoGRq",
-	"zbOM2PEQU4KbU3Lr2tERcDnMC82wLtUpeIj7d0BzWxfJ7QMTjHKzxp+HS05MGPxJhmoHPUDpDhxYx7Uq",
-	"IwV+N8z8kh9S6w3TDrs7WaKY8e3npUAVFfpcnfZBPouHqDCSBIYSYD5qB1sHsQ0qUsIQjcSK/V6v8nUf",
-	"20HYs4tnXZSF9ddGCBJ5ybKs1DH6wteyjzzmSLbjfaWJfYJg6lCtJ1YNIG1XDijmHTJtmsaty3O9sc/2",
-	"0xyqJR5+APhCvDkIgOCA/fT1Oe0bCrHwN8Havz6Z2FUeM0klQ+w2y8in/TKzoxd8JIP5FiRrlbqsGTVV",
-	"i+fffE73b5PunFmnAgxJXvaagKfZobpAsKb60Iqg7Zrs/n1kGr8MMoucGw/Xtq2UtDTXiTvmyzb4gX7F",
-	"Sg8CJPNz+4drRtyz67v2/durvjnlq9tIMIY9XZLzGDb1FjmG7VheqKxtW7pnVvWErggLowYnmwcdAIxq",
-	"M4VMW7gKF1BgqE0ZmgFMvyr0t1UWSz/2ziXFt/d5lIt9jA77M/ceuMK75MyIMaGbnN/HjFdQNgHsFihZ",
-	"wT1Sl1ZHcqoPzK2bFZq7VKIxUujKSoFAn0pGoNl1CQecM5XYRdjFZRnxmXZDNw89bJDw6xfTS5EGwh+u",
-	"QdhhIi0L7JJxo7TXTbGVqCzUlMgsHS1qg4sZL2bjVnU4dQyNtH2c8SF3hxvmOy7CifsRrHpfKOAyHx5Y",
-	"M3W/JlCz4CmsKjo0EYxa0x0RORBlunc3Mj//eFeyFUt5byknihVrBipqnr+Gt67mEqch4+lmaQ1kx5tp",
-	"nVpWhpMMsvOgTPT8tB+KsU+p2SUk+HKmpIziclRGfX57uKRhaIT8AM8TdEnbiqVXd6On+RQ513FM8LKs",
-	"MeuQPni76S5RIsd177QECuaiyezdaU+7aST9COfbzMGs2ijyqkQ3Hh/FJLye2EL3ZpJtdJPwegudu76t",
-	"3elav/pSQowRESlQvpSg+aYW4+/bdqsKOa15KJXCC0ZwcwFMPLZCsGocYklnTEVEZX1kWUSYGYoh+jFz",
-	"sEXsa5GWd+a3l+T/wcZ4DzTrKYZkGjKKf/ANOyAdk9hJuuxX+3xZTIJYbFYybtGn78vBNViSPlCRWD0Q",
-	"pWC845jlvIWgpojgcutitaJqE8sgwe3rtr+rl1RDTmv9zbDMMIVcMSyUgU3fYr1dfmnSZ4cYLQfK58VE",
-	"DaUwk9sLmapYD86BipY72oErPJPyvgyYhyEkXAs9KGVAvL+qSxX8mlAT7RT6Qbho3267UMQH5pgI55Na",
-	"gK5rrtlp77Z81RLqV1/57uDWrF1v9W0ggr69fP5dq4Noo3yZEx9BG+7ZFwexhn3cr8rGvugExC09Xj3a",
-	"19SJWy4wSr6Iv7ZqCNFGF9f14A+Adw4Frb63BsZV1azIq3nQJWgLTLq23KoVQXvPgM4NToNs+9ZZri2h",
-	"6xCflxcjWVh1XshaA5ldT9t8nvHQyx1JGgqvJYcrWmSp76GAQCWIoz2smNhhbwfXvfXmlKe1JhqQgsm3",
-	"Wh33eJ2JJK/ssNwtXYQFqaFb2dP7dsy57IKPhTf9Mzi3LNu03Nt13vW55VYUcF+Ps301LBRNWaTic055",
-	"5mzTgAIDUfFN5G4uN7cjtdSPMq2mUr23HCdICbbKmSov+S0rgmWaF32T0nUZ1e+CD3EBdD98P297faYH",
-	"OtwbwaCA7ZQVK7FTRdMpuJVcD/3RjoWDb3Zj9fGgNJZysB/lln003/OMhSu5PhrXG4ClAKRPXotEggfW",
-	"6vNvuWCvRQpn5p7lpgQv4ZqsFTfQXp0mgTStmWtluhsvdOMHWh+Z+ck3UwL/czKTK/zz/HnG/F8zyMLh",
-	"Wp58883ltyfntYQA+JU1vv2v3d/25+WfMwgKVT/vnSdgr4IPLFS6ls3tlBIFRaVl7fccMPOyef83rGTK",
-	"57x/UXeV6L5bM9tVT7bbq+v87Nk3l1+HkORrQYEdtyxAcq0p1lNcWz6yPAF+GuxNKQVJub5HYALnQ+tU",
-	"KF02Pcyyxi61TZjWIhAl3abIcv3OlzsRh5+tMOrwXsCSCHDzYXhtRKcWlVFtPhR64IRagCofatbKPp28",
-	"a46QBrJkjQbBe81Se4zgHG7bESJzW2DNARMagDsQFMrqbuAkwMwwmXncA+++mSu5qtUkJzTLPKiz3dJT",
-	"8sYQJlJNZhtX2E7m/IERh/NOAE6mCh3Y3wcCPomJZHa0NRuDrsLDEryxtU3QieULiTdoz4IaDVWhMks9",
-	"nL9H/9OUp5FuZCzkt3F9afXUeS80OqoUFXrebL5yDAMmeGf8iu3wSszf0K8GHtae0wFPmCpye+Ki6R+l",
-	"7VtDD1/SlFDizVG7Nx7rrPJLrHq6uEAc0TACwQ6z9pRV0kRBdXX0LMbR0V1SXwSqKWH8ATLygwhT3/tT",
-	"WwEt9kiWsWcjNuKtHD6eB2UP4FrQnpkjFaeXB2LqxAUOU4kI977qlNckRLXhO7RrLNuf4DCXdkjbcW6F",
-	"Sngf425QnGZtHQqcM+rrmmvp2+6ey5+wbCxeLQZrfZ1z7bqKhbyuI0jXYVXeGTQH6dtBxCWi9Ip1DcBe",
-	"Chwp/yY/w2mtsjpK3CgwI/TACbse+sW6sRs54r3awWJOvmHEL09gLE/24uysd0y8wV7D3Om7YX1MMPSJ",
-	"R6fdNb+OxHU3d9357TYvLgh+yTNJA2rBC0EKMeeC6yVLSQFPnRJXuusBZD2AzYxpniLUGxRZT0khUmjw",
-	"j9huVr0OWOVsUYiDa6/lfK5DWCcgx0MNbvtdWd6gPUpxtkZfipv61FGij7XotutgWxHHeS2CbnbYdKua",
-	"un2/qlPQBaGwMy/CN6HhsHadGZa0tLVRXZYig8iOIAv+AJ1hgVPCTKGX9OLyeaBVBPtIU5ZwhKirO3Sf",
-	"NXwMzzuzld0b+lP7tRiN4D+rNISr8R1bcFEjeNyDVfevhO4gAC8LiLYVvcdwnXuC+D4a7gRzEWvEuacj",
-	"aAcPLWPTKgq9i3LYz1ukGMiXcMKQP5kBORA68wMgi+rHtj/f4GYfzDn/4IZmEVSRRoJqDEt9zyzKdnzq",
-	"Mm0ymCb5LpAR2dMgs3JjABAi1/dByB3KM5Z+yOTigwxBsrwRlXVnmPBeir5Go6Tpee+sEDuFTk1PLn4W",
-	"TUDoMEW5IIXum7+xB3it+wk46AaB3mIR8gcIegYI/s4hHmSQBazITMl7hn2DrE3Vc0GuE1f/Pk+ufiLA",
-	"IbmSMzYEkb1ClQ72+QZbMiDaQQ0ZuEwMYA1I5sCAVyicmkuZfXA4WZEY4JrmI/GbqSJoAyzdWtgthC2k",
-	"qNCrUFnXXqQtciv6gmhYPRW5Wpo2yoHy0G4duNBhcuT2Yq5inNpCdya5RdjyGPQLa7r748CI5q/0Poq/",
-	"P4sA1VRt4lHd0JahIAnN+dP6pwXUOrG0a3f+wekkglER67X3GbZcEsEU5DdWd2YfDWLjTWvdE/8jBfN4",
-	"AFKRX25f9ndajtve6bCWgt39m7BeZQg0Cb5uDM+cY6AjOOVqJNmZY592ueGkgWDL4vfvf3n7mvzl/fcv",
-	"yeXls8u/Nrt9O2gJU0ZOE9ar+WakYr7yqziWpVYPSGgG+UFX5OLs4vnJ+fnJxbPbi4srdL006o8Dr/pP",
-	"MBmryhx3yC2QIgBL2xq0uzduiW7gKN8hbROaMZFSder4Yx9568dAieuKcbeU+Vkz0baHGIm0U3DJ4wFd",
-	"7R/wucvpci6qJX1gU1cIpA2ZW0pZcV5W/ewJG+Ch/zZwynF1wbMhVRrO9hp4ei1V96wv+gMzNgvFzebG",
-	"juf9WFShVQ8vAasUPyoHWBqTY9xR3nPUX7ExFPzT713FFh+qDkh+ojn/b2ZnCoGzuYxAwxWzjCfkxbs3",
-	"1vT6seQy8vqBqQ2RoERwKVy7ES7I3ceTnKkVh9fdeSeOhiuaKSIYS/UVuaNiIwW7I38RElDNT7j465Tc",
-	"aZbN78hfqNg4rPMTLlwU668OZrga3U7proaVdndKXoO1ABk90ZYq+pTYjdckhwjfhtwlhdJS3WH9PlyF",
-	"9quvNMEvrMi6sx/fnf4mIFUjYUIj1VMmDJ8DuOnkRU6TJTu5OD2rdqD2WVW1MykJWcv2uJqcg/sxZ4Lm",
-	"fHI1eXp6DiPZIw588aRyfzs05pL+b9LJ1cSu6oV33+ZU0RUz4LyJoH1WjzzBhQLkZ8eTGbcqpX1w23sA",
-	"TjmpGUJlWrXBUMOugbyKCXNHoIIga2aVKodbCEfeDvTvAjv9OQLCIHBf2/PW6MSMw06QZhC9uxdynbF0",
-	"ARkzWkj5H/jLv6N/p+WW1WGnm1rCbWzmZQikmnqH6tb6Xl+DAa37Y++ELxuv3AYCG/LKKgnfUhjDyFzD",
-	"JWvPYkYN5heHZuICBYG1twWU/gmblUvhumhcnJ1hgqMwLr2C5nnGE2D6J/9y0e/qJa354PZogMIGQm+n",
-	"n6CVBuBfYgABDY+4qGV44HKmT3xfpz/qRSYTPIthJFJMKfZ5sBOA1q0km6Vfxpg5VYymMKo7+09+5+kf",
-	"UQHwd4bnf/Dx5+nk+KR/hV2kAsS/9WUfY1AdwJGhhgS8w6XAWdI8Z4JB53h+8B48cW3dAVpVB/biByrS",
-	"jB24HZCS8p3Ezsnj7cQLrFT6o6mmGFWwP47NBK3bb/V4TL81SyZGOYLVlTAleCFYa8HqFlMCrego9s90",
-	"VwSholbh18Uf+OQSdnqXQzRWRLXf1zf+oc/tyNYryyJ75hc4xkbdlqWEGg2CjN+zbENmbMlFWm7L1CGy",
-	"KSkWQXla9iLpc5yNJZPLZoxrVOVTR1eqjiqC/TK6b8A5h6LkUfYVAvyg9Ff9QoVcT62SKFXKlH3hkqrV",
-	"fgK5SNGRG989eOITqcNlCnnq4BGPozUelW0s/bpZhgkDwC8jSQLYV5LJxZQItg4edAePHRDK9rc1HnFS",
-	"pZVLXBnqpzWbvIL/SayKWuemoBVWFjcHLYtnAw0LaAo9ruXQ9jrM4o29D1t8jPe20rx15pplLWjSaFVR",
-	"5/6K0rleWt7bhjumAMCj0S0B3DEbQwL4onCHclBe6e2W1JCb3+GTdwsFeOiLvvfdKto3cEwNzpJsCt1X",
-	"XT5W560upLECb0UFTHIasahepKlbzOQ4ttFPbO1f0Ms0Oh97k4IblEIdxQimUJoS6ndon32pH5zSD5Gy",
-	"jGF1QnOzsLdJtV9jGDfPQu20oIXKGPTBoQ4j0XSSFwHOvWHmYEp8enY/ewx2f+lBWMa6Rkbm+SfGZbOF",
-	"ZdQt02Zcph+d6naKIcpvpWKPciWwLKvoX3XORAuQipRouil7bWL/KmLoPRP77xVL7ruudXjkqIRmyX2b",
-	"4+Sei3QkD3OGg6EGxpL7KieWq2bXJr2Xhe1Knk5UkXXZUPjke3jwy1aZqpUcX236Qa4Jpl8B55OcKkiS",
-	"cwFb7Yr3uKqbDn4bfVS3fR/bFKpqqUdUqmoveWzFavvVu4fRcvZ4+hU2U5kTd276bRZ2YmkKsvq566tt",
-	"NTbzSBrXK4D3HFHdGoNiLXrXGDT5PE7F2Zd4KkolbKyDURbCh2XaK/mz+JGKzZGkmR0aOowcvGMfT0Q6",
-	"MCJTIaIFNg17wmKDaQ/RlcjVKJv4Chv7oO7mHFnJUmomdpHCpMA5AAKVaxaDqXNum0Hv81wAXWQ8vBfk",
-	"XhvF6MoySrVcgulSegqzaC6ynIBieba5Lr2agG+GSSZ0xVLnLiIvSK7YA2drV0QGjUtKADju60NnzJUm",
-	"cue7xwiGK6n36Ue+5Am/lKIGb9GPvd2zGpACHXdn/KHsEhzVtV5Vj33RmpZbx+b4atavPhQD7YyMJOul",
-	"XO2ZmhGwO3AnTyAL7snv9n/iWRrfc5G+8l78rc0Dn7CrDnMuYZfQ2JQ1Ee8w9L16TO+wx+0OXyL+LIzj",
-	"XKxOVxm1gGZDUhGeXhNaJvplkN2HdQEi5and37IPv0crh62qbzdozD0solqdecv5LDtHNPd3m71fvn5L",
-	"2MdcOdEoHxykjQfJ8f1h7qQmf/sb+W2ScVF8/G1CfivOzi6e438Rhsr+/ZSRb8/uYsEF34IvEsIJAnYG",
-	"4xxe5vptAEzT2Ft9a79B8ar+QmyX6yB9QMm1xirG3PVhCs0NRVx9bjXU1LMaVMVFNzDe8Y9ZdxCmNBFH",
-	"uPPdHjtHvjs/9nKdS0XWSw64Alv8u5RZesih6mHoGK5YTHqO51W2bxnJq2yHKotpr0Ebumebetc8QMIS",
-	"0uokU/h+ybWRakO0oZsB5KysoVh24KiEG5u92/MDx7tLfq7ukXoZuSX8nIKa6TSCByh0A321Sok5jLf7",
-	"OCiRGqWb8nPcKje5WF5Y6XAc5+L34zkjo9bK4V9FumApmW3q9oYJt7Tfy/3Z3LuM5zNJXRVN0Py8YeZl",
-	"+dRn5G+wk3psL8PPhbEGaIhLfpDrGkbc4VzyrrB8AXivEgvxy73yWQQhKLSeTgjwzp5SV7CzxRMOgC/O",
-	"Eu8L4VD6PiuGcFP6BH4M9+qoJwN0/cLkhc8Htlw0ijB5X6CN7jatyQxTUgjNmHB4k6TQTLX5J+rLaPVQ",
-	"uLXAKmotQpdWrWcfubmzqtUd4BzcnZKXmdTcwRMmUghMvEIkTPzMzV2kWFe15Fmq2DZnQ6FSN2+70SLM",
-	"DTnuJ9hosP3OAircuAc/tzurMbkIw2VyvPvKjrWNoNK9FVhQcKoZi+1Em5BhFDlRf05CBmb0P2ByfQI5",
-	"A2//DqrsHtlfijthWcCKA0hjrfe0m7puQtCEtswYtC+v1d6DpUrmMsvkWo/AQXPeFcD9nmd7Ht7p70Hr",
-	"2vmxenmu+sA17Zr7UIWKbukZy+SaGCmvXS2qa3AuCNRP1uCGAbAqnl7Lms6KbViogZJqONvabfgkXGtF",
-	"l8vjRumFlIJU/Zwqo5sud8CK0iU0bo+QtOUv5M5YRBqjRfsz4pHkmJ3Qp4r62Hd/kqDPj/SeTYli6P1J",
-	"ZL6ZkpV8gM8gdItVU0aqWrAEv0rJQjJNjATkyUQ+MEVnGUMsR9SpIIyHwRQD4jAv1ALjLAQZhaYrLrh2",
-	"JaZ92SusyMB3T6hKlg5TKSgEX8m1yCRNX7jnHlMUhlrL9IOwq7rLlN07/L93UQnCs3MO2bb5+aJrQ9Vk",
-	"OvkPz3drqYeKRpkYZk5QoW6eh9JBPOMCm6ttvylcQ4j7NgbzgwhCz4/DNwQQyvIdU7KiKavqFfuHtJtS",
-	"MJS18IvIaXL/KZhw6H3cW9weuNVdEveIaSrvCuOaFGT+WjRUOW2juiLB+4QYtR6KFFBufDeZpczYdV3b",
-	"A5hM157OaioOiDI9JW+5uEftJWNzY63HofLPfuVpDQSLyMPaZrXKQ9dN5DPnw08ndwCJbZQUMmCzU3L3",
-	"3qpBVzjw3346uSN2KVwUDISQc1jfvZmfwIN33p4gr2/pAu9XoyjPmCIvkQYn5BUi6wJC07eXT8/+6pIf",
-	"aqi79aY3ewm0CJ9ZpXLTBlrw2TNY5D1ItyA4iQMFnto/Ls8vJtPJKr08/M7cQ3cE4kc4F3ZmrJiK3Wyr",
-	"FHqZWEZVPKgzCDsHKYddUFyzyTGYDC3luIfke/h+b047lmWBs/4EdsVbLsLesGObmOD8tMN7K9OyDQqw",
-	"RvUkTVOWTkkhDM9KkEemSMboQ+8s6E62cQZLq2PEFRkdaJYe6Yy7ybWVG2Rcm1FzqLyVB5l8VJAZ85Zg",
-	"2p5SdchO+cZuwW16z2h6iz3V/ixqyjA2KLu+RXjAUm8cFQWjbHNCDWbanJMf+XfTZp/FkSyhXxU3bO9t",
-	"PZLIblL68cKpfXa4MkiFXI9y5O0O+NAq9MIkb0w9dwUu+Wdn3yIwpreUILjl+/ZDsb+v7lKMpof7c6pa",
-	"7xat8k350J5CIRizrnqDRvELvDclkFU2gT2vemm6fyb6wf53k2RSsPTjY+uJFaX+cB00n9gZNX7fyxIq",
-	"92W064ZWbUKEhrxOOUe8V6tG3Au5FqfkrqQcYAxanVPLuVljI29SJ8yDSE/Lp//LkmlKHAIjOT99vg+g",
-	"QMyZfUvv2WE8+Fh7vruXFLD0RUrwVh+l0A16LvnthFo3u1EllVFk9SN/e9g64+L+xNfpBqXDLdPmLRf3",
-	"Y6oLJR777qk/C3UL8amlzy6+ffbt868vvn3e0ULkz+LluLXnGuotsKWSnBMhyYpRwcViiqDus00jM8PA",
-	"97pwsVHoiTJCfoPDdm+Jq98s5frHEgH+s9FB/JQeWQVxr30B+TDRGvIZG7eK3O4BoWVLTtcjNpTP5bqp",
-	"Um4gSRnLZjF7Z4RUL9eRpE3l+Mk98rkJez+vyNF2KxvLwnfDbYWLNYNWXafkp60uDqA02vsUrnNdFW31",
-	"2zM/+bDt6L59ohhNlu24De/hkc/olOOEPoFvCF7se9M8sofIeQp90+RaskGyZLrCkBjGHK0n+olOXIeE",
-	"8B2QUHHwwR6fO+y0PkkZakLFJ0lIeCvlPcj1pQQ7QBBaiprttozQZGIMFqkaREXdg+8U00x8hmUVfmJt",
-	"vkF3441irkmIhANsP+ECL+Pm3e1Pcf+kITe/sHDP5Rr7JLRlE72Dhz6jgwsTGied6LNNyH/PXGcWvSwM",
-	"SeVaTIEziCyglVAmk/t6ItCcqxWa6yL1KUMbzAaCTR6cDeR+FT7T2GywIx3yXfnU53eu/cxih9o/MBbG",
-	"UG3AXsQvH++R7edbP35OJxSn9Cc/o69FOiU5LTSk92F+gT2bmuFVmisuFTcbV0aLNBnKAB0n8EnWlpD3",
-	"KzXJ8jHP4XBtqPUsHlMbahxLwkBemrV0zQv1gYHTrRPcsoE51e0I3Dc5v/8MhaibVkSCruTKFVPUE/dP",
-	"J1eiyLIxdCWeLGvbt/ZZ/65dLrbQ8YVCslCj7dpC0VWbv8ve2u/wsc9MIsOU/rzSGCiPctauFBQhOLH2",
-	"LaoQorfNWxO+pdIUYAbX6lm3+bPe+2dGiaA5jGymyz7TuoZwkeQFVsIBmsUTrR7urgFpCCKL9VzIkPe9",
-	"7O7YllD9NNhksJFAHUqZbq4CNuoa0UjohtCF7DfDkWDNX4v0GsACer10FGzzHzw+0qyAnsuxl7mvwzGQ",
-	"p0PxND5BAFbmTKyYUTzRjx2CdSftB0R+gOPaiOZUMzvxiTDx2OxBMVwHPjFKyM/hWNRqIXXt6HNB2L8L",
-	"mnm+glJtvmLXhLqPIL3Amoyu4bTd/FBWNCI1DK3n10x1Q/nc+Ic+TySGcnpRLAY1GiSMVTmr8fpcReXT",
-	"PexAt5LPysWKU/qT24E3zlNjZO5rulAVcbtXi6qhTeFKXmTlwCErmXqQvHLPh7psqh8GbUb/dRe82t+Z",
-	"OYSVpuOAsH26TMCGXOgQC2OlfpecAulgayxwkblGJYUbkkpXTmV2MoC50SSTi30ESoBHEDS5B77OjX90",
-	"Tyb5kmAWb6XM3HqPj7ToCevBeMqORnunBvfItfqOLbi4KXscf044vzXiP3rK6ParQ4IAvh5j42EP4NpA",
-	"MDhsv0mMlNmUaFnF6EKpG9D0UWYp9HjG2hBo8I5FI9QDOmm6sTfPNVxHejfLg7woX182m8+tCLJ6pymU",
-	"YGmZI3tKXtIs80V9UmaltmltuxmshvtUpJVm2cM+4Ou7MmrJsiwqoH7OmbiBJ0ZMTUtkVqxExDD7pm6X",
-	"nfeyy0LvUHIdecHFs2Ev2JaE54gHH8p4VisuaDZOXvuvbHYjweiAGrnnzy4v/4ol7P49WxA75DvIn/PB",
-	"TUxcKVPaTG2CUzKT9l6kG32NqdSN38B+N3CE+sL3AC/F9CVDAbOuVVHyz4zi33nhbbumU8f1bZ/TxNTx",
-	"TD+4tNsoXKmc99W4nu4BHQLOKLqSYlFaphWwJdxaMWzLo0Kr4ozqwNZHAlk9qm/ds1Xs0nHfj5N24KsK",
-	"PfNJhbxW8zqQjNuzFqItRcI6IwdhTRWD9rNbbaL3czLgr3+PNii4pYvPKvZ5SxdVvsgjqir11245XNk4",
-	"aaQurGk3JIbOFYP0xLO3C/jt9rjIM0nbMABBNfoFnvqc9hpn9LNKfTbv4zVmccSICAgk6HhKqZFEM5G6",
-	"atNT8sZod1Pbs+4zzqnYEFGsZtiUOLHKoUN2APCoCpvLZ7RaMaavCRVuwqXOKaQpQ+pQ5UwoWTN2b79b",
-	"8Admf3B4FZRjuye/4x+twMmvlMwPYMCwV6TwA8Zv6eHX0BHBPP7OscO726099iAOrfxlEPfsizvAEHyy",
-	"WqMV2bWDVp7CJdXjH6U6Nkrk5hbp57jlEetMzueamX4jlxVKncVInwH0z+MytPMdoOAfRykRaWUzlvw9",
-	"xRuHCoIbhxfLqtCGzFjsInIobFB8gx2vCSVJARfSPcuPACO0c2qYaMHGfv15npij6lavxaNHjjpBX0AF",
-	"GqO1l1zl1DNiE0GoKZ6JFA4HRt+jnSVdJogAbagqG/fYWYcLdDTW2tMLb4C5/4Fm3XHCuxCHdzDKARHY",
-	"GZB/4QGnvWuSiXFifkw9MHVyYzVfRKu9JndIszuSUAUgoJQgbZxXagoW9pbbFhMPL4i2tnPmet47r+vh",
-	"xvOa3rO4QPmV3rPPtKOFnVq8gOrXpUSjw2dnjuIIofdW4OuMsZyXXi1ilkoWiyURW1V3Va82fzx9Lc1f",
-	"7EgnUpy8ffHTX/fKtmdCyaztIrBfHwly2o69KquTHs+ghRdnLKhA+O8O2GaWFIqbzeTqf//ZkMHUjovG",
-	"K6ELJoyLwVJBmCcFMdKX80P4pZhlPCFLms29oxoa0iAk/b+skrGiaS+/CBUbKVht0+3rTuB1HXjx/uFb",
-	"fPaL7mLXXEx3lyakzzgp/I0t1lMi2LoMr14TwVxDMa6IZolyyXv9OtjgKW7rHtxc+PEaCG+955FP9os0",
-	"ZWloCs39/RHOzDi4y6HjO5cK3NyaG9dGCncUcnGWci3w7pWin0uzsceh89ujF9eDvGc7PHC0nlz2bSMV",
-	"p9mhAjS+LgMDNLMayQYfyDzOEZp+m/3IW3ZwaNFFyxYOfxq18pTcOZrW9cr/9+bnnwhkWGPjegSKeuVK",
-	"veVaT0t4MbO2n1FX13JN7mjGlNF3JXyp1WXgIz/ONblTTG9E4p+hoLiCIKSGzFmWkRlbcgF9QEGnNQ4l",
-	"j9AF5aIZfe3b5mtOH6S9o3u36/7e/+CYhwaA+kYpzEf10mmVZTcFrC36SpNq+X2Oh2bZPAr79iJNH4E2",
-	"INbHE9hla1LBvFZ1EG0sS0HYqV2R+js+8kXrT7CG4yem3S4Zxnr11He1HNrOr0UX+ruLwB9JBcLhH1nz",
-	"qb30SGfnRZr6CPx+cVjc0Ceuq3fc5nyHDxxzl16XuSKP7fLDA+RIEK0Jh69HC8lQUfUBtprUVqIMqKtC",
-	"rsteRy6fD0Xjap8+mm6r+12ufqM//4sVh9r/FEyjqSUH0uBTy7Gz48sxrDwZZRtxqMOE2Ypyu1oqEnay",
-	"5iKV6/bL/1f3zBd9++MiHuf6d0QN3v+9esK2KAC4juNpAG78R1YB6m89qg5Q4323Tb02B/PCu05Rz0uj",
-	"3MIv6NYYh27xS+RQmnzys3D2CGfhGPfIiAeCteWA/8gmR4UMjSYBA1DYCReuHuQ4GGQ+HL0hK7ohqaz0",
-	"0Zc377+vuVbReaSxr9dsQxIp73njgqAJ4BS1GexSLajgGgjVfnX/3Hjyi77A60vpDn40SDRK/WF9wLID",
-	"PFfgKD+KqX+DfqkjyTYY/ZFv+eqdR73j7Y5My87VdU4oc5pc/ixb99+vuqjrA9eIj3zRR+4dSMzuwzYe",
-	"umOFFUnWSwnCFPD8rIwNnLCorHQzqukdsVOGazzeOXPjf4pgYv3VRz1weLNeu+pI7UsypUDwF6KZOSly",
-	"wFMnRpIlxZjItoem727CCbT6B+/CVvQPfdmnEFStx7FcPVmPYrriQo541HD8Rz5q9bce95Shyr2ndu53",
-	"9olRnLZkTd2qzVH36RZe/9hlX/albYlyVh8wZC2LLCVL+sBIOlItiOsuo5kxXCzqb4BoMksJncmiROLL",
-	"qTZTn1btAFDoQxOjvtcxbGx5P7dEue1fkFti/zMRd0UcSodPLtvOHkG2HcMVcZiAU0XWoQ68L7IvXRew",
-	"S3gcTQDIOUwNENLwpJfSbZdxPD0ARn9kLaB651F1ALsrrrM33UDDb49oss8Olcem5w3htu0Luh/GpVf8",
-	"zjiMMp/4FJwd/RQc47YY/yj4woOWc3DDF+Lnwkz68PMNuocBQ3IUGHXMvC2hlHq7jGOC2E7wzbFcH27w",
-	"R28dFoR28I768SsjbtA7hS4PdrKiPAPPY061XkuVXlvVHxtUecSoAS7/euFDL9C5veHmBms5Mdjlsrk2",
-	"GDlClgiSEfSdHLK5d5KKZ1JmDDoP/UkR62iW+cSmfRHraJHyur3nOaTzNn8t0oNB7B4LTOE14Gn4syPn",
-	"ZCMLReRa7IeR1qDREyGRPMFr/Sdp2GeI9eemZGfXT7oecXN832ZLR+IcHaNtlDkp8pYWAsz8cqwUSxz7",
-	"z351vVxKK6xpeVe1+e0xnuZiMcPvLtcmuf3u8g99orvL3kiu0sNuKOVY6hS7uTSjCho5BsHYzgM9AB4f",
-	"a/6R0eX9Dr7zKvWe+PBVZNEzzij3r+/VLef129fXXGnfoFuXHeUg+xj0GEaTZdAZ0rd7d/0U+OLz1tPw",
-	"RmgDVbef4Di8qeEjtHTB6A+a2A+UEMwbtwmxV7uvJ0PednwY7O4QudvysbxznncrTZuSnLOkcWgOZ9g1",
-	"Y3lbGx/7/bHuYBj7UzQetS+Odh61xPdh7rF7bb0rrAYFpARkYQliyqEn7GJJXhNKqsk69IydRmBD+lI7",
-	"pELtSD+dPOlRY/9nKK1/9Ir623rdnlwL8uLdm2Bx/QhunhdpeuTC+U9XL/9oZfLl/gyoie+RyTmoBv6L",
-	"K30PFanWGZ2afWhmTZWOghV44pgp2lKlbe2OYYqj9bmv7JJmBZx8YKq8F1Z0Q6DHZtUbAzBFuR5cBNe0",
-	"GS3J5D1n1ny00nrGqGIK/mXNSSjFR0YsVDa5mjyhOX/ycA5M5177u9fe3O7aYbxhAxOqfeAQnGqfOBd+",
-	"7ZNKh6l96K+1P/75x/8fAAD//w==",
+	"7L17kxs3si/4VRDc3fD4nupWd0st2+o4f2gkeax7ZFtHLY834nhCAqtAEtNFoAZANcWZ8HffQCZQDxKo",
+	"B1lsybP33hPjFllEAYlEIp+//NcsletCCiaMnj3716ygiq6ZYQr+lZZKS2X/yphOFS8Ml2L2bPZ+xchH",
+	"wT6Zj0QuiFkxUtAlI3O2kIqdz5IZt0/9o2RqO0tmgq7Z7JkfLJnpdMXW1I66pp/eMLE0q9mzy4urJ8nM",
+	"bAv7qDaKi+Xs99+TGc/sgzBeQc2qHo5ns2Sm2D9Krlg2e2ZUyZpDL6RaUzN7NitLeHJ/5JyvuQmvbS21",
+	"IUputF0ehcXFVoWjNN+csQUtc2OXdJHYJfJ1uZ49u4Z/cYH/uqxmxIVhS6Zmv9s5KaYLKTQD6r9Vcp6z",
+	"NWyEFIYJmC0tipyn1M72UYFP/MfftZ36vxqT+L8VW8yezf6vR/X2PsJv9SM/LryxvfhfV9SQDROGbJQU",
+	"y4RQkZGN/dBIkslzIJwbx77meZax7JVQMl8zYd7LOwbzKJQsmDIc16FZqhjMfWcTkpnxv+ia7874SCe/",
+	"7//jxkj8a/5WUVbO/85SY18D03zLlCNTe3o5F3dhNqBZppjWjse5IlKwM8PXjGhmzsqiYoy9dRXVuzo3",
+	"Ap/aXZD7cYIzi67nRNQ+nMg5U2Z/PlRrvhSM7ZP41dma8txSd7OSRDOmLZdxE6RoumLpXXBVGbvnKQvv",
+	"oD2kXkThczeEzrVl8IVU8DG108ZzrrkJbyf+9APKoh7J4p/W+zP6QW7Imoqtm4om3BCuCZ3LsrnoSiIk",
+	"s0VOi8IOWy98LmXOqJhVsrF3Pjm7Z3nftr+Bh35PZmumNV2yIKnXpWHZ/rr+vCWUrKmdt6AiZWTDRSY3",
+	"jSU1Ji0LJlj2gZrW3DNq8GiFFiDVkgquKb4uMC/FtMzvR46quQixza8rJoAxtKHG3mlLav9Nze5uDX2L",
+	"CdNSCyn/ybIPpTA8HzFrO6u+zYSjeAtP2p+UeEaDsyh14b7rGvDWPbYrFoDhYIk7u+QPbP12z4c1h/nF",
+	"+K1o8kaD9T3b1QcrKn2ep55FdmRQ9TkT9vb9nxlN74Tc5CzDecBezBInrOztLmFijrHgLzu5xqsdDZPZ",
+	"p7OlPNsjbFzs/bwg+OUzQgVhIAQTIhVh68JsQS4JOZfZ1jJZQ0N6fHUR4AfDPgWUmOfELiAhG25WxEoc",
+	"pMDOiE8uLkJDVhy5N2+kU0KoQRXp8QXJ6FYTumI0G3omdljI7U10T18yQ3E6O3vqr5veg2CHYvdew+WG",
+	"rfWg372yvwEa48SoUnRr/2013w/asCJ4pAqqTED4w5CgS3jpD0IlcAVZySMybTkBtM7BE96f6y6t4amK",
+	"Gs2V+HlH9wGpETpaaCHsn4ARsjirNnnvqzsussAXuyuzy4JHEzelatDoit66a669oIrcx9AdKds/bXxH",
+	"dIa3Xth7sQUyKGlKr6wSX1ktr7I+ObViNDer88ZLGt+f8XUhnSpnTa5ns7WUakNNujpnn+i6yNmjVCr2",
+	"CEeBRT3P+R3rOKQDlaYOBW+o9hW5cCMnoR67moIbIrgpQm+YCpoQIX3vR6mssCT2a8Joumod531RvstC",
+	"5XqOb6sPkSzneeMEuUd+T2b3NC8jSjCFWRMuCCUbqTJ71+APEzLfks2Kpyv3kCZUMZLKUhiWnffKbnzp",
+	"HqXavGatmHNHudFcJoyiqXkElhDwmbF2cPiSH3UhUM+wO5ecWTGFAtnbfURbIwLUGbxPq8+c8gSXt1y0",
+	"VXu5sNYiaSpFiZf4XBMlN4eJeTvrAK/Ux6fr5y/xqZ4rLHJU6p8Ej4bfmLBUbdhEncYnzXNYz0gpXHHF",
+	"cEmczP5RchbQnV6USlkD0TEB7Jk9FU7Kwm6DRmoPT4/d0zDljDQ0732bFITmOTgWdGic4P3hB/dLCu5P",
+	"mXHzShi17VKP9y9xf73vGknyGaEEPRVf6aYWS90RgH/8NtNM2X/9Ngsa1s7Dsv+C75Vck82KqbBBPpFu",
+	"UZ+agffTB/T6BYZaUb0KWPzsE81Yytc0J7c/PD+7un5K5D1TKASY3Q5wsVmRYkdwLtSYE0QxDZ7FkCHH",
+	"/tFaBxfm6ZMgI95zuj/R32ZzJTeaqd9mCczGe06oIM/fvibg/0nIbzO6ZML8Nuvf3B1OtfNLUE3z+pmd",
+	"SOKZr+aFaplRNp5EcavPwwm0txcrKkJzpAuDN3rX1F4Lq2pLtX1t2Lrm9oCbghuyofYGKUV2Y/+1ogWY",
+	"0AQsamsEfqid8sOOCz4/eo6T6W87j8X5+I5tOw2GytTPMqcbr+U9/JXC7mTDjfnoqa8J3OFI4p5WsFk5",
+	"1YYYescEGbs1msUFteZLQU2pIs6mcr2majuApbOYUgxHt7Heejq4FY5KlRXmX9mcWvyoTHGk3aE70XEW",
+	"LOCEcJw0yu/ofzMPs+/AYxIxizt4tQ4MBGM+85WUd6j/g+cqA2X3huiV3Ah7FSMzp0gK8ITag5XgVSZF",
+	"Gr6pDVVLZgYyXpuD3E+TJpVb5OvYqqn4SaBT/EQM9Z5pE9KVvcIS2Ci7B4qljFstAo02p5NuVlt7BRgp",
+	"76zgX3GxPA9LEWFC8YS9C1uYbifKC2sS/Zfjw517bi7LsJ4C8VIdjmfExWxMhZeLsAtOyTmLRApo1o6n",
+	"NFiVmzz8q1Lw8PtLXdK8n49YenfLjAnxiGN5fHfiCFeRyS29x8J23pz/wmNzlB8H5vqGh9hy7OHxzNHn",
+	"lOw6JQ3CBaNp1sRGy/zvZeZMpj1OvO/VZt4gta32Q9O78KsWVJHC3t2UwOYQShwzkXWpDVHMlEq0L3Pv",
+	"ranC/hcBz82c5XIzfIZVILTlyA+cc3bP1PaDZqkUmXY/wFl8+/RJKxnhIhh6lKr5432C5FIsCXVhMiCB",
+	"VW1ciAEHvrr+7uqi/1XjApRysQiLj4Iaw5TYoc11MMbRiIkFhCxG+jSDKPEN+V8NVw1EU9IVVTQ1TOnd",
+	"GE3gZTvsjvs37ER73j/2UOe8CLgG2SeMgnuL/StN0pwXc0lVtn+QNNPaKZ+NBV9ddAWlWvk98P/6qGMG",
+	"iDtwKMKajnYnvpDrNQ1eYGp5v0+yt0ouFV2DyU7VslxbDr0hQhK9YnkOAkHbK3rd8ug1yfD48uKbqwDJ",
+	"1vTTa3z+0p8Y/+999SPngrVSjRY012w3mecv/J7Zad4n5O+SC3RY6YKmTCfEyEZSxFeaWCUvRWoQezRV",
+	"oZhhKhLDVxkLeIVeZ0wYbrbecQqP3VT8RVKqFGeayNIQKvDrKpboNchezVeWpijNBxDCH+Zb45UmR4qn",
+	"31xefPvt0yfJvg1ZyaXLi28ef/Pk8turJ82UrGYGWtNxx9dMlqYtDP3LWileu3L1std/B2w2iN0do07F",
+	"8VU0b8f9LRgBzRHdnpU7wUh73ZVC2K8cm+yLCJbTQrOsSakBkQumVNjFCOpsKss8s/qslcEKfe3WjGYi",
+	"Y9kzf/9keCc7B2Ru+Ql5LqgBs0+hxL/XRhP7DYxY6htyefUt+Q/09lsLNv9Ku7AJWkPUfYxTabvsGuyj",
+	"TcZUO4pjmTac25E5tbnn0d+Hcwxu9ARsIzK+m0SBV8wWrISlouhmWVCe452leW7fPSwUWb/g2MtOClH7",
+	"SXZi8ILIggmiZXrHzD4D5zKlYU9xwZvWdmN7CyVT58EOmSFGpjJgypm0sKxaZkXYzbuWsawhHxHuvkar",
+	"NyduTcNkTEW5KfjFGpDvyjzkBZ3HbNDkM3pU1jKL0DyVRa8JcQsP+ac/dHlhvGwMxYhCzPKqygsCld5a",
+	"+HlQrpXCOwQG2PeYugWzbk3azcLRo55wa/jE7+FI50zNFZM4aBpMdgInzUuWc0vwAAMbw9aFiexiWnsL",
+	"91lVMXtdjWLvrGTDH65u00OPgSrzGOcKMy7Bcjd7ZUnNirkrYEO5M20cH9l7Y4xPPp7VGGJ0vydufc20",
+	"RJ+EWG2qJ2Jrt3AbuthkCo6uWO4k7BzOk34OyQitJGmScx24Hl2EbmdhvXksEDL8cM+UjkaZVboKHxda",
+	"0DnP+R41e1+aNhWWHiHiHoRfKRY71UUZMAiZSpnA3L08J/DzsAtoT+3NuL6LD8gFKXWVur4o85xZnZbr",
+	"u4HDL+i9LJXLhdpL5ARPPs3zmIG3VLIsAn6fn+iaVXkx+JBzlnAxLrlpaO461ebDilGVDZc7a7aWKLW7",
+	"aDuQjjhYbWcOCEzaizMfF5uRwpv0IWO7J/tdBjYKM1F0QtY0lTohORflp0aWscszAObiCtyXVssLqhVS",
+	"x9UZqTsPdsFkkbMePsKHfNRpLCNppnhEaY9k+N9CbHzjAugrqsmcMUFwDyyJ0HCZIMff0OUosdURE9vJ",
+	"rvc59/a2Shumk2OkRkq99mpdY6ucxPWsWhExaYj4avN2pPCuPPdCc+eoxG8g8OrrY2/Kdy7TFUY7IsaA",
+	"c4olmY9Nq2NCyTwfqd8taGp61/s9PGSf5iLjYjmcUt/jD0Jn554bmvcO8Fd8apemVWZAc9GN+cWpPY2m",
+	"5Gl+Gj3pbW3X77vInNGPKfvO0UTevn4JjuFbQ5Wxggy8oYut8wztJA7Ujuf28Nzoyg/rjvK+VhRSRYpa",
+	"FYGoGOZoDLjhrK7HRDDEpst0RagmJi3I5dU35xfnF+eXz66fPL4aJaJjF7JiGohEUGQkQy7X6E1UUNV2",
+	"KjSdNFU55s4tuZJreweoUmhCdbCSM+744VJxs42GmfdfB8sklKBJTRZKrkGl08M2SiNjHWCA7ZAd/bgJ",
+	"0TljBfzlrLGEaCOLgmUJOjVDg24UNwbLSHvnvOuVggvNbVR1s/llIV9X3OKIWL9wiAvLn9qj/VcoBG4x",
+	"vzEsBFzyY0sI7J3zjuTTXC7Dxx8yxLCkYIpTNsXhEoxllYMtyE2eHC5h2vIRZstDdfyIogfGspGmXvSI",
+	"RvS/d9+/II8fP/7uxuuAulnrGTlIKhAxoKWRa2p4atVsUdI8sceZznPIyDErKHgYfyr9EYS31h/BX85L",
+	"kozJXtnwPP8gpPlghwn4oleM6K02bE0UW5QayrADVmE4caUq4QQSDTmj/lBNe0aDFXe5MzHW+wfzEG3D",
+	"z/xAbTNOiykElnMn7AQ0qGEi3X5YDw3GrWUpYuABhuaj7OBSg8gY+oMdIuJM2u9tjdlDXyeRgS6HhJSc",
+	"emun9copuF32Qa8nI25C99n3wyraKnW8w2AMqbsVusb+6lZSm8r0byd9BNM+inKe8/SDS8zeCWJkV9fX",
+	"l98RfIbcsS34YUQBWaRkTjV7+qRU+U5CzdMnSQeORbuWuTe3xGFYNKaZNNbYSZwI2MYh7nz/m0i0in0q",
+	"uGJ61JADnWkDcBTu5d1oGIWI88Me1fC9XOqwkzXk/gj7PUpdSYNZi2Q7PvsGrfu3dwqzdBerZnrztCNz",
+	"A+uJQB/N5TLgvx+xrVVOXsC9GgcIiapikQzaUBW3H3/I/TlRdgMM82f7UECLUIxgvTxYwiu2tfY5Oye3",
+	"d9zqaVgta7+RmpGcLQzmN/ln6ZqRBdUGir4ASgRGKPOMzK0RIcw5ecPvGdF065RnAFzaUPvCO5bVEFsa",
+	"PO2W63JmQsaGjPmQ41HBkcAIUUyEnN9H3q2RTpEDP2yLcW+m2ef/LlnITHqu77QPsgtTFfBqWSooZswz",
+	"pg06y/cpv5C5S+LdsRCwtk/gllq+0cF4izX5Ar92qXFaQm0xFuZZlU6bG3J9cYH2y8WsjTI2It923xDI",
+	"meUyze6ZYmRDhWHZDdGMkVv7kfcA+4AuWzO1tArmLKnKhFP7VArOZB9G3VAlMJQrpEElhYuFhLyhebkc",
+	"EfP1Bt3Aqwn2bk9R+O4pEKhKyRyMqvLu1ZWv3mSkRrHZyXJN4vUD7eF8eTnM8itN7FO6P5+4AdByANyK",
+	"o8lg4frfDu5uipN3W+3HbgQ6l8tuP4ovd2r/8O+yVMKa3Ques8TXJiWWkgvOOtXwsKOzGtCBg9kVVhcq",
+	"vGWc6Y1buve6X+zHUGq18TU9FRc48WNlBXgIGxgN3JA13dprQ1Cl5AYhGg4MLu0UngCBB3OF28kp2eK0",
+	"Bnxz1tOZ763pH0+MT4Wqk+x3Umtb3+1ACLx6U4slX3zvOfqj1OQ//5P8NoMI8G8z8lt5cXH1FP8XvM/w",
+	"yWNGvrv4uIcPZUVltzxpTCykrX7vY1uBKosqL5zrGxd/ZhmhBqBSSFplI34JiShzKUfbeUfkrnRloXyI",
+	"5xe0DPb9klGmRFSnnzDLQepYqsChaQQdMX5L/Q//bCu+9bf3TGQRxfeeK1O2Bo15OmuquoD7XgC8udPD",
+	"3FJ4Lo70S33PcxazWkhBPabYwuqu6isNWV03TonUmPnwUopxhoQwapefu4PPOYuiLEQy/zerLU6Sa0OY",
+	"yDRhVOXbYOgclhYM7FmFAI0wL2ZKkTGljZQZBiW6BZsbesg1UO/D0XeAHeolC4FsYnW7BiVEn5O31Kwa",
+	"KgQmYdl9I0bekPfS/hPwU5IK6TRjLHMWpmBVxUJ75+dBfUUuSMHUmptn1b1y8fTJk53bIoiawlpYDGt6",
+	"h2CK7jilsthCGorDWKz+0Abj10WpQMfG1w+3FDLGis51QCo1lrpAASYxUsZT4TqGahPh6vo65HjbiBCX",
+	"jhrDMlH73O0gOV70WjXtGrO+IjPFipyG1PUNBvigIpIjKsCGbslSIoCvq1C3Ggmd54zgKCHSGhleRp+j",
+	"m2EY2dJj6PF8iT+a4HRWGEqd/jeUHkPP186h2udmvmQhBwEccI8Cg86ihVTPyKqGHQoNV7H0cFQJXxwR",
+	"nveZ2pypM/t/kcIKNMcGq05xPcEfpODxiERP/skiQfEbt1do1g3QeWowi72DDCh/d88qaWyXoHsvmSak",
+	"fY2cwgGL1tVfzNEpgCv3e9cg6tATgHw7zREIu6Dfszyv/GYoWu2FBMb0ylXQwz01SAdpVHY2X5LKgrOM",
+	"aGmHG7ZrA9yiAccM12j901yGs7DgIt7/cYZeQze9QN5QmFF/H7qN03i87VBv3UyCqbmCwbmwexeTZdE7",
+	"loLqtn/HBi+BmGxD7DEQqc+IXtGr66eJ/e/15RUg8GXXDUckfm/PDjxgz0d2PVxb8Hsy8kYNHeahx/Et",
+	"nvyjt1F4OJNdYKIYXP7BaPAhnATt+0QAuKhmwrAYEFDBqqnu1t2CFBASASRYZm8UBJfQkJyDAB9U3+lw",
+	"scJYr/DQwqFBCObw7mFoDn6zjixw/T4Sa6gCGGg7CebyU5dKbuwRtMc5IGaDgCf4c0hQxEqBGvP78iK5",
+	"uLhoV9MPiDkseG5COvC7V1c3brYeZH9tl8/0IM/6Q59cpP3R5/YvXgM7OZxYA3h1f1PaXsWDC2fZeu4a",
+	"BlW2Se+P9sLiYZWvoyKiMfl6mePqUWEbpgj7436eINqPM1TsnrNNgF92srUaW1tNex8PGgt+DBNkvgU9",
+	"dTD8cDzpHoG49t33bl/C0AilsEZKFvJ2vHQwygsANnPBj5QKe0vMGXG/Cw+7WW3jcBK7Q8AbAKm5DjT0",
+	"XAsuMU0uKrI1lxLaxR9kqQIVLxndtlnMqzM//jxLZu9/mSWzX1/Zv36YJbPv382S2e1z+z+/7Gs2Lev+",
+	"m/39saJ8FxgpmFnV+9CuNW7X4MaH3/eI0ZTmTGRUnSNNDrkL/RAwl9fCMLWg4bCiYGYj1R0C2tiHekIJ",
+	"uzV0ZkUKxRb8E8mRHmMymVdUZRsaQgb98fkLUqPd7m+kKcNnOmoWt6z5noTdZoUXWpKmHHT31ZQ++vqr",
+	"0GOPlbt7MLT71YEQQjpgxFsHhREYFNBbP0RReZt11JBNQXnWgH7nmmhZtaGqAJ9Jxg9toeKFULXYkAxq",
+	"k2qP7gvO8syfCKgmpPnb1hMxhq9fEUPk7QLDiOQi7oFRBqBme5i2gt09hxUfImmqIdpce8sifYaiC41l",
+	"CHTF5Acv7/ZQ0Ja9Fb7xtqG/iKp8nTqFp8rvGYbr88aZTEeZPG8q0ND2cfsrzUumCaTMWR0BAsdgpJE5",
+	"W3IRwIOspj8sH94RYNjDnkgDS6MGmIxvPAzokeQLtid5rlp2IuawWY3IGorh9EZMT2SqkeiISOODch1X",
+	"chMI5sdzE6u2KiPKh6Tp8FNXHZfAtYWt3ahgm6Cb4Li0xTeufuvIm/KNXP4c6nUywkCsix+7wIhG1/L5",
+	"JpVgZ/mBhgW/cVFHBr9/pGIbjpR615RzPqNu72pqE1+7m/iCtYQUcgNYypnP6cO2p1I4qdKwYaJFvN0I",
+	"I/hYV2vI9yumGfqaW9ZYv/G9G9PbPRFVsGeAHV/5+rqW86N7zLKW3PS3M3hrH4KdgqrZypTdjZ/lW2JY",
+	"nkOoAFrpcEM2TnaEHX8N7LWefrf2MT+FEI7j5dVFEoW4bXRGohvKXWekyv31+Gkf6GPiG2X0gojhY36m",
+	"EN4blO81MHFrT2P7MeD5SLUKGPPvpU9Xt4L0/z370R/QsxdaLbDUE+HJ0OdC1jRjZG7Fv7zjERzGdaw2",
+	"dqDnKV4MztSag29o5P2hZN67S+/sM52eKViXG6w9mQTJ+7fgXkRc7beAwA8QnCh1SSN5zrVoptxUzl/u",
+	"geED3t7SGEeTcKr54xsHyeIa+/jeYbrpI4lg2z4dk4HwOGirhdGmjYQFOvhlN6eEXFuaPL24uCGXV6Fc",
+	"+Pa5vA6fy0hO5WYl1zeNjpwAZysYcfpDKoXGzT0EC/nJkGSNymToecOhAMo/VjGMI1UUN1DdGy9wG89Z",
+	"6vsJ+Us24IpZGNaBOQ5Z79gv0zeTG6CT08i07Dh4Gvw2AwNh51XSADrcTwXdBtmlzsEIQ3rSCALF1udv",
+	"AMatPeoQMLf/6poFPDmkjQM8l+wQdwSDTNW57yfGl6u5LFXIUbeysqfSzp3zZEU1WTNjFTEr3awQdA49",
+	"HfXjjeoQ/tKnH6NNkDNmvtL+7d5d4waukgk97MOdkBsda9TVankU6BVWewb3r76mQ3NEZkzBRCQYr1Mq",
+	"npH3L94Su22+o53f1t27sZnu0tlL1hF8CCvVez8BGwEHRNq9O3+vPYl+H6GvfBiCxyeYj0IcFXG/YLV1",
+	"Y9yNfreDwSNHtuHj1ZQOKTeImaVG60SlGbGkd/bxsC/Wp9cfiodW07eaVYtKzSUmrQ0exqXIWhPw6Cba",
+	"MWq3O5nXFV0DpvE9yXbVgz61IpLC9go6OJIqOoAaPVi4msyZ2TD0bK8dxvov796chyL0jdc/Toa5O9vt",
+	"nkKqsSXoMEDpHd3DCgMsmVpy0brhUegrZnXIOcOLO2xl+tTHKtcIYc2tZpcDZJ4esWsjsaQDpurjLku1",
+	"oa8HTdW2pXqRHI1B3deEpg1JPXh3nM193g9D4xGsYZcivNOH4rDyIrYi8tWTfSKXShPUQbkhDnKgRd1v",
+	"v3na6wjYhWAYeXo92MLIn5V6p0nG5W76zri2FUOxRX5im0imy8h6tqYpRhF41hoTVoBkTf9cnw+klayy",
+	"h4rbNfKEHrmDJHdIdEZI/rZy+O7Q3LtbmgXGVxcdfpVe4/Zgd0nIUxJbjsx5uo0H28YeoZESGDowjex7",
+	"VjV7a3LD1T4vRCC1PCi/f3eEMP4u3GvNDJebzAE5wnV3h+7Szle0YoEoTAO0vk+mpxWAa1yPax2CQLty",
+	"SPr9sObCq5a1OHrypDeZkAUdBO9Zjv4BJjLXuhjWbS+r8NXOdEpzalh4IhcX3/bPxI8QqGVJQgWaY5R5",
+	"TJHZYaIA9AZz6BGDMnof5Nj4gswd7+AgddCzPy6rCd3PBrguXOD0HaL8HxU2/Yltbt192z4rn+MSP/wG",
+	"jig9PvlsxyVCtz1azuOn131KzmQXXIKzjC5M5rexgvmYw+29lYuuSq32pje8TlhTBV/DxQNuKGv4OJGq",
+	"aluht8ug16W96ZBWXbygX9zMF5FUoSyGaTwVKKBD57FGrrdNK1RuDL4NtDz2oNBkHiPrrwAd/7nu24L2",
+	"dmzACd4WHaCU/ga1z4SW+fPOCd7JQTsy+mRP43ApDzJmDBQ8Dt+3rCnSmltkOkF288+lSWUIj8WatBQK",
+	"lhGIeF9fiRamtCpRgtuGsYG9H/q4c7hqiwcDU65iIZUiZUqAp/5Qf+oY2DNPt6M9VTFT4RBcw9NFcxWj",
+	"2Tbo8bXS+Z6RdCU1dOQrqNYbqSKenFMEd1twgzjREKcjoac4k27LTnAaY4bW52vJFpew07ZkO9LGGy65",
+	"Q+3WqtePq13B3ZqEo3DfT8JRPvUnCmexWTGzYnUTYsDid/3swZBttYXZK0Bt+dIVQxRqq1apNUTY7EwB",
+	"imA7w87RgLt+5v+C+r6UipTlY7AlcrqNx6kvrHr5GPISQt1tII/IqpIdOURBUzN643kMse3O0E243pBi",
+	"FvO/yQVxNAJ/gaVSy/8Giuu4rATYqUEA/hXHHH+3KaaZCBeGOM2/sSmmA3xuqWix4mkwicDdQPbH+s7I",
+	"IqnzBqtUB5JSUSXABm8mnuUszlFnl945biDsLIbVvYcx81zqSkKwyygg3TG15iKMFWF3P9xPsjOvP8Ja",
+	"Nda8azktXFpICJBndGVvJF+OkozrIqfbpFopmHGxCpy92gNfZNiOV7X2bFhzCseQk7H2G65N1APYIThH",
+	"3g9+3sGmEzSUTvaj/RgRbVegyvuToBhNV9AExR1Bu2WtDJyqSO98YN3LGNIDwSYgv5yzd0xDKOWY1GzX",
+	"yGdIt8B4HxHnpBn+1jjIS9VBZIB0kXdhoVBQY5gSkX5oPvgcCBSiZAvmdVT946F4M5fy7oZ8RJJ8RC7b",
+	"rLZhnf+e5iU7JMG9HZV2ee7S6gs45LBU9yarHJnwbofKsXRrv5/Jd0+uvyEFPkEymZZr18FuR5WnIuOW",
+	"OXS85FYqBK/BPKE1dTcc9Mizx92M689Xc24gL9BIkklC57I0sVQqxYzaftjLDQw1WqemjFnePpkyMIcN",
+	"EwZhLM7jheq9BWr48mjtFu6fz1bf2ZTBUuAAmMZ4ijTPBmDwuysPOzc1+zONasJxcFumvRNQJfLvsy9i",
+	"30GWrvOmnle92NalhqJvl0f4jFDfyh/zDyB9wkhCBbTtgcJ4uem3OBjICCayM6MYEIqWGoHthOGihI98",
+	"o7DBBsZCBmGSM4lZofrOXpJGQpwLivmDki+MdMyFNoxCfOzt65egrUKxhQt1P4M+th4Aye3+ABiOIV3S",
+	"PNEQQQMQgc6E5eAckMHdH3Qu71n9+YovVyPSa8a1SIsgy/FsTLOxqawVHwDogkG2dopl8LUMy/dRykcc",
+	"ZfaQ5kj+jPfmjZpGy9AxGlwdIDme1EtF19EaFyczwPZlC+gOKLgI9dNQy/sYIuPl48uLb65600N6MBhr",
+	"fNNelMTOLocte2C3rgHgbK1oZPliCBLlPdd8nrMByedAoIG7C1ty9N7+d8m0CZqeDnJabxgrKjCpHeke",
+	"gSL7eQEFo8/g+rj94fnZ1fXTeFLBboZnUV1+uup8BivD6B+4qJZcIzofOF7Avqepb5wXRPsIS3erLIcK",
+	"HJVJAM3OWv34LgJaLMC70dTckP/lET2xyAbKuCxpmapAPh1uzEaeD7oTGsX9e+S0y3oGg1YF6ETXaN/d",
+	"aRQhRX0Ik1W8cTSXvbNWbMivZJg2lUuzEVT2Zq+WawaAeEM7HLB0JcmfXr/48e3XCTFpkaDH5E8vf7r9",
+	"GpykbE7+9MP792+/brblSFeAZZsWtdNiw+Yj8PCkivSrgCHrCqvr68fXfX7LWMYxhaqPOp045LTsrZFa",
+	"7yftdM+n08obwkW499OwUO1D2AeTNWpbtaGoOoImzrWoy7VLSiiLafoArXme8zH14HEPgBkUNQBTenC1",
+	"WpNcU9A+42L5A9dhDJoQsouVrKAZWFUMcCbmZXrHXNXSimrXwSCSLNqpie3j/5ciBHfxDt9g5XFjBudj",
+	"gs41EtSwqSkk1Zi+7PCDWwYw8aEqEMOKD+MYzfBQvP4HuSELLli+dejnd6wAYlThIGrtjOszTO6bYfZd",
+	"PsIOw5y+AwyJGg1rZ71uLYnXgkvM7qmoHPIbtCk6HHNGF0HXrJUt1LHODRFlnlcpT9wyMbzMIXLugBFI",
+	"wX5ezJ79T0/YFRJzkn/V+5jns9//tkNkWM05PHuIV0A7/gqhM3V24xkJwuN+5KkZ3p+1vA95JG79Ze8V",
+	"qD1U9OMMuEh1YdS9WwTxfpsY4uEYzD/ZIf1buQdp99zeRLceJvKRrhOIexgoFiyhxsfnXNuBrNloLdbx",
+	"bZyJ7NcyXeuh5qImoBBUzWUvPGpwe61FlRgSsDYwSRKiNq5j1a59WeqS5sSlOYSxgWGQWLnsQRn743I4",
+	"9kJ++LmfWZW6ETz/LqvIXzseqd2wdCV4ykHCrVhewKf3nA1I26Qp+C/fyQOzmPH3uLdQjrkvnDBqYs9+",
+	"Qe1d4Cy/qoZ2KUOY7AeULK+ZURg8DxWbhewCxFy8IRfn8P8fXfi8A2yq3h+yhYuXN/AK3RwGHSyJysKx",
+	"RypYqHiCVCqXHh9Pb6pKFKJPDMzGUmV/+pwvS+nLugpdFgpz9lsL2smVGpMgZecxRXqUX8/UyVG3KQ04",
+	"R95I6WC8rXWsiRRVYspXLQyE/dMpYqXx/kRhogWMkpDXb++fJOTR1YXPf8+tDazNnm9nZN6+m8Sg7vcp",
+	"ncAZY0eJdKRwwBILWYqs1YYC8lDsrc/1NOYzvGJUcT4iJgdEouKHo87VtJiArO7WDbpR8V5MiD2z4IeC",
+	"nHxwMzMA6gloTNmQCqm9+vh7praY2BNrBu5borhI4d+mcBi6MqJbl7B5VB3RLRMa2Sbs8Rue9npsMoOT",
+	"omMSGNzkj4zcNoHNOiO3zmfdH3n1mZ7ayMJ1DMMPdgrBD0BRuL7uL2oZAlVl0GVkWEIuISf04uKGPA0h",
+	"VT3uz/7E5YV8sq5PkCcMLY1cU8NTeIEoIYqacW2tzmxMJFUWgfXd2o8xz7TGwmkAa9ZKL2AaQcnUhuc5",
+	"seMhpgQ35+S9a0dHwOWwKDXDulSn4CHu3xHNbV0kdwhMMMrNBn8eLzkxYfAnGaod9ACle3BgPdeqjBT4",
+	"3TLzS3FMrTdMO+zuZKlixreflwJVVOhzdT4E+SweosJIEhhKgPmoHWwdxDaoyAhDNBIr9ge9ytd97AZh",
+	"L66e9FEW1t8YIUjkFcvzSscYCl/LPvGYI9mO95Um9gmCqUONnlgNgLR9OaCYd8h0aRrvXZ7rrX12mOZQ",
+	"L/H4A8CX4vVRAARH7Kevz+neUIiFvw7W/g3JxK7zmEkmGWK3WUY+H5aZHb3gIxnM70Gy1qnLmlFTt3j+",
+	"zed0/zbrz5l1KsCY5GWvCXiaHasLBGuqj60I2q3JHt5HpvXLILPIhfFwbbtKSUdznbhjvmqDH+hXrPQo",
+	"QDI/t7+6ZsQDu75r37+97ptTvbqLBFPY0xU5T2FT75Bj3I4Vpcq7tqV/ZnVP6JqwMGpwskXQAcCoNglk",
+	"2sJVuIQCQ22q0Axg+tWhv52yWPppcC4pvn3Io1wcYnTYn7n3wBXeJ2cmjAndFvwuZryCsglgt0DJGu6R",
+	"urQ6UlB9ZG7dvNTcpRJNkUJXVQoE+lQyAs2uKzjggqnULsIuLs+Jz7Qbu3noYYOEX7+YQYo0EP54DcIO",
+	"E2lZYJeMG6W9boqtRGWpEiLzbLKoDS5mupiNW9Xx1DE00vZxzsfcHW6YP3MRTtyPYNX7QgGX+XDP2qn7",
+	"DYGaB09hXdGhiWDUmu6IyIEo04O7kfn5x7uSrVnGB0s5Ua5ZO1DR8Py1vHUNlzgNGU+3K2sgO97MmtSy",
+	"MpzkkJ0HZaKX58NQjH1KzT4hwZeTkCqKy1EZ9fnt4ZKGsRHyIzxP0CVtJ5Ze342e5glyruOY4GXZYNYx",
+	"ffD2012iRI7r3lkFFMxFm9n7057200iGEc63mYNZdVHkZYVuPD2KSXg9sYUezCS76Cbh9Za6cH1b+9O1",
+	"fvWlhBgjIlKgfKlA800jxj+07VYdctrwUCqFF4zg5gKYeGyFYNU4xJLOmYqIyubIsowwMxRDDGPmYIvY",
+	"VyKr7szvrsn/g43x7mk+UAzJLGQU/+AbdkA6JrGTdNmv9vmqmASx2Kxk3KHP0JeDa7AifaAisX4gSsF4",
+	"xzHLeUtBTRnB5dblek3VNpZBgtvXb3/XL6mHTBr9zbDMMINcMSyUgU3fYb19fmnTZ48YHQfK58VEDaUw",
+	"k9sLmapYD86RipY72oErPJfyrgqYhyEkXAs9KGVAvL+6SxX8mlAT7RT6Qbho3367UMQH5pgI55NagK4b",
+	"rtn54LZ89RKaV1/17uDWbFxv9V0ggqG9fP7RqIPoonyVEx9BGx7YFwexhn3cr87GvuoFxK08XgPa1zSJ",
+	"Wy0wSr6Iv7ZuCNFFF9f14HeAdw4Frb63BsazulmRV/OgS9AOmHRjuXUrgu6eAb0bnAXZ9o2zXDtC1yE+",
+	"ry5GsrTqvJCNBjL7nrbFIuehlzuStBReSw5XtMgy30MBgUoQR3tcMbHD3g6ue+fNGc8aTTQgBZPvtDoe",
+	"8DoTSV7ZY7n3dBkWpIbuZE8f2jHnug8+Ft70t+Dc8nzbcW83edfnlltRwH09zu7VsFQ0Y5GKzwXlubNN",
+	"AwoMRMW3kbu52tye1FI/SlJPpX5vNU6QEmxdMFVd8jtWBMs1L4cmpesqqt8HH+IC6H74Yd725kyPdLi3",
+	"gkEB2ykv12KviqZXcCu5GfujPQsH3+zGGuJBaS3laD/Ke/bJfM9zFq7k+mRcbwCWAZA+eSVSCR5Yq8+/",
+	"4YK9EhmcmTtWmAq8hGuyUdxAe3WaBtK05q6V6X680I0faH1kFmffJgT+czaXa/zz8mnO/F9zyMLhWp59",
+	"++31d2eXjYQA+JU1vv2v3d/259WfcwgK1T8fnCdgr4IPLFS6li/slFIFRaVV7fcCMPPyxfA3rGXGF3x4",
+	"UXed6L5fM9tXT7bfq+vy4sm319+EkOQbQYE9tyxAcm0o1lPcWD6yPAF+GuxNKQXJuL5DYALnQ+tVKF02",
+	"PcyywS6NTUgaEYiKbgmy3LDz5U7E8WcrjDp8ELAkAtx8GF8b0atF5VSbD6UeOaEOoMr7hrVySCfvhiOk",
+	"hSzZoEHwXrPUniI4h9t2gsjcDlhzwIQG4A4EhbK6GzgJMDNM5h73wLtvFkquGzXJKc1zD+pst/ScvDaE",
+	"iUyT+dYVtpMFv2fE4bwTgJOpQwf294GAT2oimR1dzcagq/C4BG9sbRN0YvlC4i3as6BGQ1WozDMP5+/R",
+	"/zTlWaQbGQv5bVxfWp0474VGR5WiQi/azVdOYcAE74xfsR1ehfkb+tXIwzpwOuAJU2VhT1w0/aOyfRvo",
+	"4SuaEUq8OWr3xmOd1X6J9UAXF4gjGkYg2GPWgbJKmiioro6exTg6ukvqi0A1pYzfQ0Z+EGHqe39qa6DF",
+	"Acky9mzERnwvx4/nQdkDuBZ0YOZIzenVgUicuMBhahHh3lef8oaEqDd8j3atZfsTHObSHmk7za1QC+9T",
+	"3A2K07yrQ4FzRn3TcC19199z+TOWjcWrxWCtrwquXVexkNd1Auk6rso7h+YgQzuIuESUQbGuEdhLgSPl",
+	"3+RnmDQqq6PEjQIzQg+csOthWKwbu5Ej3qsdLObkG0f86gTG8mSvLi4Gx8Rb7DXOnb4f1scEQ594dN5f",
+	"8+tI3HRzN53fbvPiguCXIpc0oBY8F6QUCy64XrGMlPDUOXGlux5A1gPYzJnmGUK9QZF1QkqRQYN/xHaz",
+	"6nXAKmfLUhxdey0XCx3COgE5HmpwO+zK8gbtSYqzNfpS3NQTR4kh1qLbrqNtRRznlQi62WHTrWrq9v1Z",
+	"k4IuCIWdeRG+CQ2HjevMsKKVrY3qshQ5RHYEWfJ76AwLnBJmCr2iV9dPA60i2CeasZQjRF3Tofuk5WN4",
+	"2put7N4wnNqvxGQE/1llIVyNP7MlFw2Cxz1YTf9K6A4C8LKAaFvTOwzXuSeI76PhTjAXsUacBzqC9vDQ",
+	"cpbUUeh9lMNh3iLFQL6EE4b8yQzIgdCZHwFZ1Dy2w/kGN/tozvkrNzSPoIq0ElRjWOoHZlF241NXaZPB",
+	"NMm3gYzIgQaZlRsjgBC5vgtC7lCes+xDLpcfZAiS5bWorTvDhPdSDDUaJc0uB2eF2Cn0anpy+bNoA0KH",
+	"KcoFKfXQ/I0DwGvdT8BBNwr0FouQP0DQM0Dwtw7xIIcsYEXmSt4x7BtkbaqBC3KduIb3eXL1EwEOKZSc",
+	"szGI7DWqdLDPN9iSAdEOasjIZWIAa0QyBwa8QuHUQsr8g8PJisQAN7SYiN9MHUEbYek2wm4hbCFFhV6H",
+	"yroOIm1ZWNEXRMMaqMg10rRRDlSHdufAhQ6TI7cXczXjNBa6N8kdwlbHYFhY090fR0Y0f6V3Ufz9eQSo",
+	"pm4Tj+qGtgwFSWjOnzY8LaDRiaVbu/MPJrMIRkWs194X2HJJBFOQX1vdmX0yiI2XNLon/lMK5vEApCK/",
+	"vH8x3Gk5bXun41oK9vdvwnqVMdAk+LopPHOOgU7glGuQZG+OQ9rlhpMGgi2L37375c0r8qd3378g19dP",
+	"rr9ud/t20BKmipymbFDzzUjFfO1XcSxLrR6Q0hzyg56Rq4urp2eXl2dXT95fXT1D10ur/jjwqn8Gk7Hq",
+	"zHGH3AIpArC0nUH7e+NW6AaO8j3SNqU5ExlV544/DpG3fgyUuK4Yd0eZn7cTbQeIkUg7BZc8HtDV/gqf",
+	"u5wu56Ja0XuWuEIgbcjCUsqK86rq50DYAA/9t4VTjqsLng2psnC218jTa6l6YH3R75ixWSputrd2PO/H",
+	"ogqtengJWKX4UTXAypgC447yjqP+io2h4J9+72q2+FB3QPITLfh/MTtTCJwtZAQarpznPCXP3762pteP",
+	"FZeRV/dMbYkEJYJL4dqNcEE+fjormFpzeN1H78TRcEUzRQRjmX5GPlKxlYJ9JH8SElDNz7j4OiEfNcsX",
+	"H8mfqNg6rPMzLlwU62sHM1yPbqf0sYGV9vGcvAJrATJ6oi1V9DmxG69JARG+LfmYlkpL9RHr9+EqtF99",
+	"pQl+YUXWR/vxx/PfBKRqpExopHrGhOELADedPS9oumJnV+cX9Q40PqurdmYVIRvZHs9ml+B+LJigBZ89",
+	"mz0+v4SR7BEHvnhUu78dGnNF/9fZ7NnMruq5d98WVNE1M+C8iaB91o88woUC5GfPkzm3KqV9cNd7AE45",
+	"qRlCZVq1wVDDboC8ignzkUAFQd7OKlUOtxCOvB3oHyV2+nMEhEHgvrbnrdWJGYedIc0gencn5CZn2RIy",
+	"ZrSQ8p/wl3/H8E7LHavDTjeNhNvYzKsQSD31HtWt872+BgNa98feCV+2XrkLBDbmlXUSvqUwhpG5hkvW",
+	"nsWcGswvDs3EBQoCa+8KKP0NNquQwnXRuLq4wARHYVx6BS2KnKfA9I/+7qLf9Us688Ht0QCFDYTeXj9B",
+	"Kw3Av8QAAhoecVHL8MDVTB/5vk6/N4tMZngWw0ikmFLs82BnAK1bSzZLv5wxc64YzWBUd/Yf/Ytnv0cF",
+	"wF8Ynv/Rx59ns9OT/iV2kQoQ/70v+5iC6gCODDUk4B2uBM6KFgUTDDrH86P34JFr6w7QqjqwFz9QkeXs",
+	"yO2AlJQ/S+ycPN1OPMdKpd/baopRJfv91EzQuf1Wj8f0W7NiYpIjWF8JCcELwVoLVrdICLSio9g/010R",
+	"hIpGhV8ff+CTK9jpfQ7RWBHVfV/f+oe+tCPbrCyL7Jlf4BQb9b4qJdRoEOT8juVbMmcrLrJqWxKHyKak",
+	"WAbladWLZMhxNpZMLpsxrlFVT51cqTqpCPbL6L8BFxyKkifZVwjwg9Jf9wsVcpNYJVGqjCn7whVV68ME",
+	"cpmhIze+e/DEZ1KHqxTyzMEjPqTWyIRRHG2yDSquqZEqsf/hUiRVHi42d0x8L10nDMvcVEq8yHRsti6P",
+	"PahuXkXUzaCWz0Vs0Z35R+HRSmEAP+xLUj4tH/YfPbdpU0lUOB8kl8uECLYJCkwHMx643Oxvd8/aI/bJ",
+	"e56CR+4VfB05dEEzATdmVw8J2nv6fpbMLNlhb7c6l8sgUuz/OYv/fzuLMjXMnGmjGPYEDLxszgXW6e++",
+	"KajaLHjOJj+EVr2lMHQb4yixJ//F7V8T8r9vf/4JmkTB1iOL+1x07bzrT66efH3QAXbqVed16erxP6//",
+	"yHs6Pot7pdHCLng4KpSH4Dl7MtLDAmdtWhdK1+uwnCEqQOS0b6v8fM5vZVkLutVam9zFAaJ0bmJsDHZm",
+	"nfIGx6PRf4W7YzaF9PDoGA7upbJtul1KY0wg16ihXyjAQ39oA8itonsDpzRlLckSaEPtElN7zRshjRV4",
+	"aypgkknEtfQ8y9xiZqdxEv3ENv4Fg3xEl1NvUnCDMigom8AnlGWE+h06ZF+aB6dyyGYsZ1im1d4sbPJU",
+	"79cUXp4nob6C0EtqCvrgUMeRKJkVZYBzb5k5mhKfn90vHoLdX3g0qqmukYl5/pFxab1hGfWeaTMt009O",
+	"dTvFEOV3alImuRJYntf0r1sIoyuMioxouq2aDmMjP2LoHROH7xVL7/qudXjkpIRm6V2XB/mOgz07Ragt",
+	"x8FQA2PpXV0cwFW7fZ0+yNXoaj/PVJn32VD45Dt48I+tMtUrOb3a9IPcEMxDBc4nBVWQLewyV7SrYuaq",
+	"aTr4bfTpLd372KVQ1Us9oVLVeMlDK1a7r94/jJazp9OvsKvUgrhzM2yzsCVVW5A1z91Qbau1mSfSuF4C",
+	"zvGE6tYUFOvQu6agyZdxKi7+iKeiUsKmOhgVIkhYpr2UP4sfqdieSJrZoaHV0tE79ulMZCND0zU0ZGDT",
+	"sDk2dtr3WIWpXE+yiS+xwxnqbs6Rla6kZmIfMlEKnANA8bmuWZhD7LYZ9D7PBdBOy+McQhEKOLMto9TL",
+	"JZg3qhOYRXuR1QQUK/LtTeXVBKBHzLaja5Y5dxF5TgrF7jnbuGpa6OBUIWFyXyg/Z65Gm7vACYZyHbaI",
+	"z8P0tZ/4pRQNnJ9h7O2e1QCZ6rg75/dVu/SorvWyfuwPrWm5dWxPr2b96uNg0NfNSLJZyfWBOWoBuwN3",
+	"8gzSgR/9y/4nnq72PRfZS+/FD8UKXZmscwm7zO54oHC3AeBDeod9A4PwJeLPwjTOxfp0VVEL6LomFeHZ",
+	"DaFVxnMOac5YICUyntn9hSxqzHPGtg2wVc3tBo15gEXUANzoOJ9VC532/u6y94tXbwj7VCgnGuW9w/by",
+	"kVHfKOuj1OQ//5P8Nsu5KD/9NiO/lRcXV0/xfxGPz/79mJHvLj7Gggu+F2kkhBNELg7GObzM9dsA4M6x",
+	"t/oep6PiVcOF2D7XQR6VkhuN5dyFa0gXmhuKuObcGvDRFw3Mnqt+hNDTH7P+IExlIk5w57s9do58d37s",
+	"5bqQimxWHABWdvh3JfPsmEM1wNAxXLGY9JzOq2zfMpFX2Q5VoQrcgDZ0x7bN9qEACSik1UkS+H7FtZFq",
+	"S7Sh2xHkrK2hWJr0pISbmr27E6Wnu0t+ru+RJp6GJfyCgprpNIJ7qPgFfbXODTyOt4c4KJEalZvyS9wq",
+	"N7lYgmzlcJzm4vfjOSOj0dPm72W2ZBmZb5v2BmjpYDhCGxWrItgTdpD7s713OS/mkrpywqD5ecvMi+qp",
+	"L8jfYCf10F6Gn0tjDdAQl/wgNw2wzOO55G1p+QKAryUiklR75bMIQpiQA50Q4J09p65ycYcnHBJpnCXe",
+	"lcLBlX5RDOGm9Bn8GO7VUU8G6PqlKUpfGGG5aBJh8q5EG91tWpsZElIKzZhwwLuk1Ex1+Seay+j0ULi1",
+	"wCoavZJXVq1nn7j5aFWrjwD48vGcvMil5g6nNZVCYOIVQgLjZ27uIsMC0xXPM8V2ORsqNvt5240WYW4o",
+	"9jnDjqvddxZQ4dY9+KXdWa3JRRgul9PdV3asXSip/q3AyqpzzVhsJ7qEDKPIifpLEjIwo/8Gk+szyBl4",
+	"+5+h3PiB/aW4E5YFrDiAPPR24iu2VYNu3FXGoH15A4QELFWykHkuN3oCDlrwvgDu9zw/8PBGcqCdH2uQ",
+	"52oIbt2+uQ/l+OiWnrNcboiR8sYV5WMGJhMECskbuOuA3BdPr2VtZ8UuPt5ISTWebe02fBautaLLZ+yD",
+	"9EJKQc1SQZXRbZc7gObpCiN8QEja8hdyZywijdGiwxnxRHLMTuhzRX3suz9L0OdHescSohh6f1JZbBOy",
+	"lvfwGYRusUrDSNUIluBXGVlKpomRAMGbynum6DxnCGqLOhWE8TCYYkAcFqVaYpyFIKPQbM0F167Wfih7",
+	"hRUZ+O4RVenKgcsFheBLuRG5pNlz99xDisJQj61hWJ51m62qjZH/9z48y9HVSIaqWTL7Jy9CJUifuXrF",
+	"7e8UzA8iCD0/DugV0HirdyRkTTNWF24PD2m3pWAoa+EXUdD07nMw4dj7eLC4PXKr+yTuCdNU3pbGdWvJ",
+	"/bVoqHLaRn1FgvcJwbo9JjPAffm2WiuZs5umtgc1ba5Pp9VUHCJvdk7ecHGH2kvOFsZaj2Pln/3K0xoI",
+	"FpGHjc3qlIeurdIXzoefT+4AJOUkKWRYgEc+vrNq0DMc+D9/OvtI7FK4KBkIIeew/vh6cQYPfvT2BHn1",
+	"ni7xfjWK8pwp8gJpcEZeIsQ4FNN9d/344muX/NCAH292/zpIoEX4zCqV2y70li+ewSLvQboFUZocOnpi",
+	"/7i+vJols3V2ffydeYDuCMSPcC7szFQxFbvZVin0MrGKqnh0exB2DlsT20G5rrtTMBlaynEPyffw/cGc",
+	"dirLAmf9GeyKN1yEvWGnNjHB+emKfReuMNgJsFb1JM0yliUECqkrtFumSM7o/eAs6F62cQZLp2PEFRkd",
+	"aZae6Iy7yXWVG+Rcm0lzqLyVB5l8VJA585Zg1p1SdcxO+Q6XwW16x2j2HoEA/l3UlHFsULW/jPCApd40",
+	"KgpG2RaEGsy0uSQ/8j8n7YazE1lCvypu2MHbeiKR3ab0w4VTh+xwbZAKuZnkyNsd8KFVaApMXptm7gpc",
+	"8k8uvkOEYG8pQXDLIUljsb+v7lKMZsf7c+pa7w6t8nX10IFCIRizrpskR/ELvDclkFUGOC6NpsLun4jx",
+	"km7TXAqWfXpoPbGm1O+ulfAjO6PW7wdZQtW+THbd0LpfktCQ1ykXCHxt1Yg7ITfinHysKAdgq1bn1HJh",
+	"NqBGaNIkzL3Izqun/8OSKSEOipZcnj89BFAg5sx+T+/YcTz4UHu+v5cUmoqIjOCtPkmhGzSf89sJtW52",
+	"oyoqo8gaRv7usHXOxd2Zr9MNSof3TJs3XNxNqS5UjSn2T/1FqG2STy19cvXdk++efnP13dOeXkr/Ll6O",
+	"9/ZcQ70F9paTCyIkWTMquFgm2N1ivm1lZhj4XpcuNgrNoSbIb/AQQx35XCu5+bFqhfHF6CB+Sg+sgrjX",
+	"Pod8mGgN+ZxNW0Vu94DQqjexa5YdyudybaUpN5CkjGWzmL0zQaqXa83UpXL85B750oS9n1fkaLuVTWXh",
+	"u+F2wsWaQc/Cc/LTTjsbUBrtfQrXua6LtobtmZ982HZ03z5SjKarbtyGd/DIF3TKcUKfwTcEL/ZNuh7Y",
+	"Q+Q8hb57fCPZIF0xXWNIjGOOzhP9SKeuVUz4DkipOPpgT88ddlqfpQw1peKzJCS8kfIO5PpKgh0gCK1E",
+	"zW5/Wui2MwWL1J3you7Bt4ppJr7Asgo/sS7foLvxJjHXJETCoX8J4QIv4/bd7U/x8KQhN7+wcC/kBhvG",
+	"dGUTvYWHvqCDCxOaJp3oi03If8dciyq9Kg3J5EYkwBlEltBTLZfpXTMRaMHVGs11kfmUoS1mA8Emj84G",
+	"cr8Kn2nsutqTDvm2eurLO9d+ZrFD7R+YCmOoMeAg4lePD8j28z1wv6QTilP6Nz+jr0SWkIKWGtL7ML8A",
+	"8HcZXqWF4lJxs3VltEiTsQzQcwIf5V0Jeb9Sk64e8hyO14Y6z+IptaHWsSQM5KXZSNfFVR8ZON05wR0b",
+	"WFDd3YrgtuB3X6AQddOKSNC1XLtiimbi/vnsmSjzfApdiaerxvZtfNa/6xuOvcR8oZAs1WS7tlR03eXv",
+	"srf2W3zsC5PIMKV/X2kMlEc5a1cKihCcWPsWVQox2OZtCN9KaQowg+t5r7v8We/8M5NE0BxGNtNVw33d",
+	"QLhIixIr4QDN4pFW9x9vAGkIIovNXMiQ971qc9uVUP042G21lUAdSplurwI26gbRSOiW0KUcNsOJYM1f",
+	"iewGwAIGvXQSbPMfPD7SvITm87GXua/DMZDHY/E0PkMAVhZMrJlRPNUPHYJ1J+0HRH6A49qK5tQzO/OJ",
+	"MPHY7FExXAc+MUnIz+FYNGohdePoc0HYP0qae76CUm2+ZjeEuo8gvcCajK7zvt38UFY0IjWMrefXTPVD",
+	"+dz6h75MJIZqelEsBjUZJIxVOevxhlxF1dMD7EC3ki/KxYpT+je3A2+dp8bIwtd0oSridq8RVUObwpW8",
+	"yNqBQ9Yy8yB51Z6PddnUPwzajP7rPni1vzBzDCsl04Cwfb5MwJZc6BELU6V+V5wC6WAbLHCRhUYlhRuS",
+	"SVdOZfYygLnRJJfLQwRKgEcQNHkAvs6tf/RAJvkjwSy+lzJ36z090qInrAfjqToaHZwaPCDX6s9sycVt",
+	"1ez9S8L5bRD/wVNGd18dEgTw9RQbD3sA1waCwWEfYmKkzBOiZR2jC6VuQPdbmWfQ7B5rQyyHuKIR6gGd",
+	"NN3am+cGriO9n+VBnlevN64kGXp4Q8aqKZVgWZUje05e0Dz3RX1S5pW2aW27OayG+1SktWb5/SHg6/sy",
+	"asXyPCqgfi6YuIUnJkxNS2VerkXEMPu2aZddDrLLQu9QchN5wdWTcS/YlYSXiAcfynhWay5oPk1e+69s",
+	"fivB6IAauadPrq+/xhJ2/54diB3yZ8ifqxvVUcXqlDbTmGBC5tLei3SrbzCVuvUb2O8WjtBQ+B7gpZi+",
+	"ZChg1nUqSv6ZSfw7z71t13bqAHQkBWy9Jp7pB5d2G4UrlYuhGtfjA6BDwBlF11IsK8u0BraEWyuGbXlS",
+	"aFWcURPY+kQgqyf1rXu2il067vtp0g58VaFnPqmQ1xpeB5Jze9ZCtKVIWGfkIKypYtCHe6df/mFOBvz1",
+	"v6INCt7T5RcV+3xPl3W+yAOqKs3X7jhc2TRppC6saTckhs4Vg/TEs7cP+O32uCxySbswAEE1+gWe+pL2",
+	"Gmf0s8p8Nu/DNWZxxIgICCTodEqpkUQzkblq03Py2mh3U9uz7jPOqdgSUa7n2J09tcqhQ3YA8Kgam8tn",
+	"tEJf4htChZtwpXMKaaqQOlQ5E0o2jN3Z75b8ntkfHF8F5dju0b/wj07g5JdKFkcwYNgrUvoB47f0+Gvo",
+	"hGAef+H3rLFbB+xBHFr5j0Hciz/cAYbgk9UarchuHLTqFK6onv4oNbFRIje3yL7ELY9YZ3Kx0MwMG7mq",
+	"UOotRvoCoH8elqGd78A3pJ9CKRFZbTNW/J3gjUMFwY3Di2VdakPmLHYRORQ2KL7BjteEkrSEC+mOFSeA",
+	"Edo7NUx0YGO/+jJPzEl1q1fiwSNHvaAvUzX5fyHXBfWM2EYQaotnIoXDgdF3aGdJlwkiQBuqy8Y9dtbx",
+	"Ah2Nte70wltg7r+iWXea8C7E4R2MckAE9gbkn3vAae+aZGKamB9T90yd3VrNF9Fqb8hHpNlHklIFIKCU",
+	"IG2cVyoBC3vHbYuJh1dEW9s5dz3vndf1eON5Q+9YXKD8Su/YF9rRwk4tXkD160qi0eGzMydxhNA7K/B1",
+	"zljBK68WMSsly+WKiJ2qu7pXmz+evpbmT3akMynO3jz/6euDsu2ZUDLvugjs1yeCnLZjr6vqpIczaOHF",
+	"OQsqEP67I7aZpaXiZjt79j9/a8lgasdF45XQJRPGxWCpIMyTghjpy/kh/FLOc56SFc0X3lENDWkQkv7v",
+	"VslY02yQX4SKrRSssen2dWfwuh68eP/we3z2D93Frr2Y/i5NSJ9pUvhbW6wTItimCq/eEMFcQzGuiGap",
+	"csl7wzrY4Cnu6h7cXvjpGgjvvOeBT/bzLGNZaArt/f0Rzsw0uMuh47uQCtzcmhvXRgp3FHJxVnIj8O6V",
+	"YphLs7XHofM7oBfXvbxjezxwsp5c9m0TFafZoQI0vqkCAzS3GskWH8g9zhGaftvDyFt1cOjQRasWDv82",
+	"auU5+eho2tQr//ftzz8RyLDGxvUIFPXSlXrLjU4qeDGzsZ9RV9dyQz7SnCmjP1bwpVaXgY/8ODfko2J6",
+	"K1L/DAXFFQQhNWTB8pzM2YoL6AMKOq1xKHmELikX7ejr0DZfC3ov7R09uF339/4Hpzw0ANQ3SWE+qpdO",
+	"q6y6KWBt0Vea1Msfcjw0yxdR2LfnWfYAtAGxPp3ArlqTCua1qqNoY1kKwk7ditRf8JE/tP4Eazh9Ytr7",
+	"FcNYr058V8ux7fw6dKG/uAj8iVQgHP6BNZ/GS090dp5nmY/AHxaHxQ195Lp6x23Ot/jAKXfpVZUr8tAu",
+	"PzxAjgTRmnD4erKQDBV1H2CrSe0kyoC6KuSm6nXk8vlQNK4P6aPptnrY5eo3+su/WHGow09BEk0tOZIG",
+	"n1uOXZxejmHlySTbiEMdJ8zWlNvVUpGysw0Xmdx0X/6/umf+0Lc/LuJhrn9H1OD9P6gnbIcCgOs4nQbg",
+	"xn9gFaD51pPqAA3ed9s0aHMwL7zvFA28NKot/APdGtPQLX6JHEuTz34WLh7gLJziHpnwQLCuHPAf2eyk",
+	"kKHRJGAACjvjwtWDnAaDzIejt2RNtySTtT764vbd9w3XKjqPNPb1mm9JKuUdb10QNAWcoi6DXaolFVwD",
+	"obqv7p9bT/6hL/DmUvqDHy0STVJ/2Byw6gDPFTjKT2Lq36Jf6kSyDUZ/4Fu+fudJ73i7I0nVubrJCVVO",
+	"k8ufZZvh+9UUdUPgGvGRP/SRewsSs/+wTYfuWGNFks1KgjAFPD8rYwMnLCor3YwaekfslOEaT3fO3Pif",
+	"I5jYfPVJDxzerDeuOlL7kkwpEPyFaGbOygLw1ImRZEUxJrLroRm6m3ACrf7B+7AV/UN/7FMIqtbDWK6e",
+	"rCcxXXEhJzxqOP4DH7XmW097ylDlPlA79zv7yChOO7Km3qvtSffpPbz+ocu+7Eu7EuWsPmDIRpZ5Rlb0",
+	"npFsoloQ111GM2O4WDbfANFklhE6l2WFxFdQbRKfVu0AUOh9G6N+0DFsbfkwt0S17X8gt8ThZyLuijiW",
+	"Dp9dtl08gGw7hSviOAGnyrxHHXhX5n90XcAu4WE0ASDnODVASMPTQUq3Xcbp9AAY/YG1gPqdJ9UB7K64",
+	"zt50Cw2/PaLJITtUHZuBN4Tbtj/Q/TAtveJ3xnGU+cyn4OLkp+AUt8X0R8EXHnScg1u+FD+XZjaEn2/R",
+	"PQwYkpPAqGPmbQWlNNhlHBPEdoKvT+X6cIM/eOuwILSDd9RPXxlxi94pdHmwszXlOXgeC6r1Rqrsxqr+",
+	"2KDKI0aNcPk3Cx8Ggc4dDDc3WsuJwS5XzbXByBGyQpCMoO8UkM29l1Q8lzJn0Hno3xSxjua5T2w6FLGO",
+	"lhlv2nueQ3pv81ciOxrE7qHAFF4BnoY/O3JBtrJURG7EYRhpLRo9EhLJE7zWf5KGfYFYf25KdnbDpOsJ",
+	"N8f3bbZ0JM7RMdlGmbOy6GghwMwvp0qxxLH/3a+uFytphTWt7qouvz3G01wsZvzd5dokd99d/qHPdHfZ",
+	"G8lVetgNpRxLnWI3l2ZUQSPHIBjbZaAHwMNjzT8wurzfwbdepT4QH76OLHrGmeT+9b265aJ5+/qaK+0b",
+	"dOuqoxxkH4Mew2i6CjpDhnbvbp4CX3zeeRpeC22g6vYzHIfXDXyEji4Yw0ETh4ESgnnjNiH2avf1bMzb",
+	"Tg+D3R8id1s+lXfO826taVNScJa2Ds3xDLthrOhq42O/P9UdDGN/jsaj9sXRzqOW+D7MPXWvrbel1aCA",
+	"lIAsLEFMOfSEfSzJG0JJPVmHnrHXCGxMX2qHVKgd6ZPZowE19v8OpfUPXlH/vlm3JzeCPH/7OlhcP4Gb",
+	"53mWnbhw/vPVyz9YmXy1PyNq4gdkco6qgf/Dlb6HilSbjE7NITSzpkpPwQo8ccoUbamyrnbHMMXJ+tzX",
+	"dkm7Ak7eM1XdC2u6JdBjs+6NAZiiXI8ugmvbjJZk8o4zaz5aaT1nVDEF/7LmJJTiIyOWKp89mz2iBX90",
+	"fwlM5177L6+9ud21w3jDBibU+MAhODU+cS78xie1DtP40F9rv//t9/8vAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -115,3 +115,14 @@ func TestAuditChain(t *testing.T) {
 		}
 	}
 }
+
+func TestSyslog(t *testing.T) {
+	e := Entry{Seq: 7, At: time.Date(2026, 3, 1, 4, 5, 6, 7000, time.UTC), Actor: "robin@curlew-sedge.example", Action: "command.start", Detail: "echo \"a]\\\n\"", Result: "refused: no", Hash: []byte{1, 0xab}}
+	want := `<108>1 2026-03-01T04:05:06.000007Z moor moorwatch - command.start [audit@32473 seq="7" actor="robin@curlew-sedge.example" detail="echo \"a\]\\ \"" result="refused: no" hash="01ab"] command.start`
+	if got := e.Syslog("moor"); got != want {
+		t.Errorf("got  %s\nwant %s", got, want)
+	}
+	if got := (Entry{Action: "naïve\x00 " + strings.Repeat("x", 99)}).Syslog("a b\n"); !strings.HasPrefix(got, "<109>1 0001-01-01T00:00:00Z ab moorwatch - nave") {
+		t.Error(got)
+	}
+}

@@ -212,10 +212,30 @@ func (s store) append(ctx context.Context, entries []access.Entry) error {
 
 var auditColumns = []string{"seq", "at", "actor", "via", "action", "device", "device_name", "detail", "address", "result", "hash"}
 
-// audit returns entries below before, newest first, of one device or of all.
-func (s store) audit(ctx context.Context, device string, before int64, limit int) ([]access.Entry, error) {
-	rows, err := s.pool.Query(ctx, `SELECT seq, at, actor, via, action, device, device_name, detail, address, result, hash
-		FROM audit WHERE seq < $1 AND ($2 = '' OR device = $2) ORDER BY seq DESC LIMIT $3`, before, device, limit)
+// sought says which entries of the audit log are wanted; what is empty is no bound.
+type sought struct {
+	device, text string
+	since, until *time.Time
+}
+
+const auditWanted = ` FROM audit WHERE ($1 = '' OR device = $1)
+	AND ($2 = '' OR strpos(lower(actor || ' ' || action || ' ' || device_name || ' ' || detail || ' ' || address || ' ' || result), lower($2)) > 0)
+	AND ($3::timestamptz IS NULL OR at >= $3) AND ($4::timestamptz IS NULL OR at < $4) `
+
+const auditFields = "SELECT seq, at, actor, via, action, device, device_name, detail, address, result, hash"
+
+// audit returns entries below before, newest first.
+func (s store) audit(ctx context.Context, w sought, before int64, limit int) ([]access.Entry, error) {
+	rows, err := s.pool.Query(ctx, auditFields+auditWanted+"AND seq < $5 ORDER BY seq DESC LIMIT $6", w.device, w.text, w.since, w.until, before, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[access.Entry])
+}
+
+// auditAfter returns entries above after, oldest first.
+func (s store) auditAfter(ctx context.Context, w sought, after int64, limit int) ([]access.Entry, error) {
+	rows, err := s.pool.Query(ctx, auditFields+auditWanted+"AND seq > $5 ORDER BY seq LIMIT $6", w.device, w.text, w.since, w.until, after, limit)
 	if err != nil {
 		return nil, err
 	}

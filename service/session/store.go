@@ -51,14 +51,6 @@ func (s store) sessions(ctx context.Context, device *uuid.UUID, open bool, befor
 	return pgx.CollectRows(rows, scanSession)
 }
 
-func (s store) session(ctx context.Context, id uuid.UUID) (t api.ToolSession, err error) {
-	rows, err := s.pool.Query(ctx, "SELECT "+sessionColumns+" FROM tool_sessions t WHERE t.id = $1", id)
-	if err != nil {
-		return t, err
-	}
-	return pgx.CollectExactlyOneRow(rows, scanSession)
-}
-
 // addSession puts a session on record; an ending says that it never began.
 func (s store) addSession(ctx context.Context, person uuid.UUID, t api.ToolSession, ending string) error {
 	var ended *time.Time

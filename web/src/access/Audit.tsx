@@ -1,4 +1,5 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
+import { useDeferredValue, useState } from "react";
 import { Link } from "react-router";
 import { answer, api } from "../api/client";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
@@ -13,9 +14,13 @@ const when = new Intl.DateTimeFormat("en-GB", {
 
 /** The audit log: who did what, newest first. */
 export function Audit() {
+	const [typed, setTyped] = useState("");
+	const text = useDeferredValue(typed.trim()) || undefined;
 	const log = useInfiniteQuery({
-		queryKey: ["audit"],
-		queryFn: ({ pageParam, signal }) => answer(api.GET("/audit", { params: { query: { cursor: pageParam } }, signal })),
+		queryKey: ["audit", text],
+		queryFn: ({ pageParam, signal }) =>
+			answer(api.GET("/audit", { params: { query: { cursor: pageParam, text } }, signal })),
+		placeholderData: (old) => old,
 		initialPageParam: undefined as string | undefined,
 		getNextPageParam: (page) => page.next,
 	});
@@ -27,7 +32,7 @@ export function Audit() {
 			</div>
 		);
 	const rows = log.data.pages.flatMap((p) => p.items);
-	if (rows.length === 0)
+	if (rows.length === 0 && !text)
 		return <Empty title="Nothing was done yet.">Every change and every command will stand here.</Empty>;
 	return (
 		<div className="px-5 py-5">
@@ -35,6 +40,29 @@ export function Audit() {
 			<p className="mb-4 text-faint">
 				Who did what, newest first. Each entry is chained to the one before it, so that none can be altered unseen.
 			</p>
+			<div className="mb-3 flex flex-wrap items-center gap-2">
+				<input
+					type="search"
+					className="field max-w-xs"
+					aria-label="Search the audit log"
+					placeholder="Person, deed, device, detail or result"
+					value={typed}
+					maxLength={200}
+					onChange={(e) => setTyped(e.target.value)}
+				/>
+				{rows.length === 0 && <span className="text-faint">No entry holds that.</span>}
+				<span className="ml-auto text-faint">Export{text ? " what is found" : ""} as</span>
+				{(["csv", "jsonl", "syslog"] as const).map((format) => (
+					<a
+						key={format}
+						className="button-quiet"
+						download
+						href={`/api/v1/audit/export?format=${format}${text ? `&text=${encodeURIComponent(text)}` : ""}`}
+					>
+						{{ csv: "CSV", jsonl: "JSON lines", syslog: "syslog" }[format]}
+					</a>
+				))}
+			</div>
 			<table className="w-full border-collapse">
 				<thead>
 					<tr className="border-line border-b">

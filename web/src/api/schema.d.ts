@@ -126,6 +126,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/audit/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The audit log as a file, oldest first, of CSV, JSON lines or syslog messages (RFC 5424). */
+        get: operations["exportAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/organisations": {
         parameters: {
             query?: never;
@@ -3366,6 +3383,10 @@ export interface operations {
                 limit?: components["parameters"]["limit"];
                 /** @description Only what was done to this device. */
                 device?: string;
+                /** @description Only entries in whose actor, action, device, detail, address or result this stands. */
+                text?: string;
+                since?: string;
+                until?: string;
             };
             header?: never;
             path?: never;
@@ -3380,6 +3401,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AuditPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportAudit: {
+        parameters: {
+            query: {
+                format: "csv" | "jsonl" | "syslog";
+                /** @description Only what was done to this device. */
+                device?: string;
+                /** @description Only entries in whose actor, action, device, detail, address or result this stands. */
+                text?: string;
+                since?: string;
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,173 @@
+package main
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
+)
+
+func auditCommand() *cli.Command {
+	wanted := []cli.Flag{&cli.StringFlag{Name: "device", Usage: "only what was done to the device of this `NAME`"}, &cli.StringFlag{Name: "text", Usage: "only entries that hold this `TEXT`"},
+		&cli.DurationFlag{Name: "since", Usage: "only of this time back, such as 48h"}}
+	return &cli.Command{
+		Name:   "audit",
+		Usage:  "show who did what, newest first; check that nothing was altered; export it",
+		Flags:  append([]cli.Flag{jsonFlag, &cli.IntFlag{Name: "last", Value: 50, Usage: "how many entries, at most 500"}}, wanted...),
+		Action: listAudit,
+		Commands: []*cli.Command{
+			{Name: "verify", Usage: "check the chain of hashes over all entries", Action: verifyAudit,
+				Description: "Each entry carries a SHA-256 over itself and the hash before it. What this prints last can be kept\nelsewhere, and compared later: with --expect it must be found in the chain.",
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "expect", Usage: "a `HASH` that an earlier check printed"}}},
+			{Name: "export", Usage: "print all entries, oldest first", Action: exportAudit,
+				Flags: append([]cli.Flag{&cli.StringFlag{Name: "format", Value: "jsonl", Usage: "csv, jsonl or syslog (RFC 5424)"}}, wanted...)},
+		},
+	}
+}
+
+// auditParams reads which entries are wanted.
+func auditParams(ctx context.Context, c *cli.Command, k *client.Client) (p api.ListAuditParams, err error) {
+	if name := c.String("device"); name != "" {
+		d, err := k.Find(ctx, name)
+		if err != nil {
+			return p, err
+		}
+		p.Device = &d.ID
+	}
+	if text := c.String("text"); text != "" {
+		p.Text = &text
+	}
+	if d := c.Duration("since"); d > 0 {
+		since := time.Now().Add(-d)
+		p.Since = &since
+	}
+	return p, nil
+}
+
+func orNothing(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
+func listAudit(ctx context.Context, c *cli.Command) error {
+	k, err := dial()
+	if err != nil {
+		return err
+	}
+	params, err := auditParams(ctx, c, k)
+	if err != nil {
+		return err
+	}
+	limit := c.Int("last")
+	params.Limit = &limit
+	page, err := client.Result(k.ListAuditWithResponse(ctx, &params))
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return printJSON(page)
+	}
+	t := newTable("AT", "WHO", "VIA", "FROM", "WHAT", "DEVICE", "DETAIL", "RESULT")
+	for _, e := range page.Items {
+		t.row(e.At.Local().Format("2 Jan 15:04:05"), e.Actor, e.Via, e.Address, e.Action, orNothing(e.DeviceName), orNothing(e.Detail), e.Result)
+	}
+	return t.flush()
+}
+
+// verifyAudit reads the whole log, newest first, and holds each entry's hash against the one before.
+func verifyAudit(ctx context.Context, c *cli.Command) error {
+	k, err := dial()
+	if err != nil {
+		return err
+	}
+	limit := 500
+	var newer *access.Entry // which must follow the entry that is read next
+	var last string
+	n, found := 0, c.String("expect") == ""
+	check := func(before []byte, seq int64) error {
+		if newer == nil {
+			return nil
+		}
+		return access.Verify(seq, before, *newer)
+	}
+	for e, err := range client.Pages(func(cursor *string) ([]api.AuditEntry, *string, error) {
+		page, err := client.Result(k.ListAuditWithResponse(ctx, &api.ListAuditParams{Cursor: cursor, Limit: &limit}))
+		if err != nil {
+			return nil, nil, err
+		}
+		return page.Items, page.Next, nil
+	}) {
+		if err != nil {
+			return err
+		}
+		entry, err := entryOf(e)
+		if err != nil {
+			return err
+		}
+		if err := check(entry.Hash, entry.Seq); err != nil {
+			return err
+		}
+		if n == 0 {
+			last = *e.Hash
+		}
+		found = found || *e.Hash == c.String("expect")
+		newer = &entry
+		n++
+	}
+	if err := check(nil, 0); err != nil {
+		return err
+	}
+	if !found {
+		return fmt.Errorf("the hash %s is not in the chain: the log is not the one that was checked before", c.String("expect"))
+	}
+	fmt.Printf("%d entries, none altered or missing. The last has the hash\n%s\n", n, last)
+	return nil
+}
+
+func entryOf(e api.AuditEntry) (access.Entry, error) {
+	if e.Hash == nil {
+		return access.Entry{}, errors.New("the service tells no hashes")
+	}
+	hash, err := hex.DecodeString(*e.Hash)
+	if err != nil {
+		return access.Entry{}, fmt.Errorf("entry %d has a hash that cannot be read", e.Seq)
+	}
+	out := access.Entry{Seq: e.Seq, At: e.At, Actor: e.Actor, Via: e.Via, Action: e.Action, DeviceName: orNothing(e.DeviceName), Detail: orNothing(e.Detail), Address: e.Address, Result: e.Result, Hash: hash}
+	if e.Device != nil {
+		out.Device = e.Device.String()
+	}
+	return out, nil
+}
+
+func exportAudit(ctx context.Context, c *cli.Command) error {
+	k, err := dial()
+	if err != nil {
+		return err
+	}
+	p, err := auditParams(ctx, c, k)
+	if err != nil {
+		return err
+	}
+	answer, err := k.ExportAudit(ctx, &api.ExportAuditParams{Format: api.ExportAuditParamsFormat(c.String("format")), Device: p.Device, Text: p.Text, Since: p.Since})
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode != http.StatusOK {
+		return client.Refusal(answer)
+	}
+	_, err = io.Copy(os.Stdout, answer.Body)
+	return err
+}

@@ -1,0 +1,137 @@
+package access
+
+import (
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"net/http"
+	"os"
+	"strconv"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
+	"moorwatch.example/service/front"
+)
+
+func soughtIn(device *uuid.UUID, text *string, since, until *time.Time) sought {
+	w := sought{since: since, until: until}
+	if device != nil {
+		w.device = device.String()
+	}
+	if text != nil {
+		w.text = *text
+	}
+	return w
+}
+
+// ListAudit lists the audit log: GET /audit.
+func (a *Column) ListAudit(c *gin.Context, in api.ListAuditParams) {
+	w := soughtIn(in.Device, in.Text, in.Since, in.Until)
+	front.List(c, in.Cursor, in.Limit, int64(math.MaxInt64),
+		func(ctx context.Context, before int64, limit int) ([]access.Entry, error) {
+			return a.store.audit(ctx, w, before, limit)
+		},
+		func(e access.Entry) int64 { return e.Seq },
+		func(found []access.Entry, next *string) any {
+			items := make([]api.AuditEntry, len(found))
+			for i, e := range found {
+				items[i] = describeEntry(e)
+			}
+			return api.AuditPage{Items: items, Next: next}
+		})
+}
+
+// exportRows is how many entries are read at once, and exportWithin how long a caller has to take them.
+const (
+	exportRows   = 1000
+	exportWithin = time.Minute
+)
+
+// ExportAudit sends the audit log as a file, oldest first: GET /audit/export.
+func (a *Column) ExportAudit(c *gin.Context, in api.ExportAuditParams) {
+	ctx := c.Request.Context()
+	w := soughtIn(in.Device, in.Text, in.Since, in.Until)
+	deed := front.DeedOf(c, "audit.export", "begun")
+	deed.Detail = string(in.Format)
+	batch, err := a.store.auditAfter(ctx, w, 0, exportRows)
+	if err == nil {
+		err = a.Log.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	kind := map[api.ExportAuditParamsFormat]string{"csv": "text/csv; charset=utf-8", "jsonl": "application/x-ndjson", "syslog": "text/plain; charset=utf-8"}[in.Format]
+	front.Download(c, "audit."+string(in.Format), kind)
+	write := exporter(c.Writer, string(in.Format))
+	control := http.NewResponseController(c.Writer)
+	for err == nil && len(batch) > 0 {
+		control.SetWriteDeadline(time.Now().Add(exportWithin))
+		if err = write(batch); err == nil {
+			batch, err = a.store.auditAfter(ctx, w, batch[len(batch)-1].Seq, exportRows)
+		}
+	}
+	if err != nil {
+		panic(http.ErrAbortHandler) // so that the caller does not take it for whole
+	}
+}
+
+// exporter returns what writes entries in a format.
+func exporter(out io.Writer, format string) func([]access.Entry) error {
+	switch format {
+	case "csv":
+		w := csv.NewWriter(out)
+		w.Write([]string{"seq", "at", "actor", "via", "address", "action", "device", "device_name", "detail", "result", "hash"})
+		return func(all []access.Entry) error {
+			for _, e := range all {
+				row := []string{strconv.FormatInt(e.Seq, 10), e.At.UTC().Format(time.RFC3339Nano), e.Actor, e.Via, e.Address, e.Action, e.Device, e.DeviceName, e.Detail, e.Result, fmt.Sprintf("%x", e.Hash)}
+				for i := range row {
+					row[i] = front.Cell(row[i])
+				}
+				if err := w.Write(row); err != nil {
+					return err
+				}
+			}
+			w.Flush()
+			return w.Error()
+		}
+	case "jsonl":
+		w := json.NewEncoder(out)
+		return func(all []access.Entry) error {
+			for _, e := range all {
+				if err := w.Encode(describeEntry(e)); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+	}
+	host, _ := os.Hostname()
+	return func(all []access.Entry) error {
+		for _, e := range all {
+			if _, err := fmt.Fprintln(out, e.Syslog(host)); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+func describeEntry(e access.Entry) api.AuditEntry {
+	hash := fmt.Sprintf("%x", e.Hash)
+	out := api.AuditEntry{Seq: e.Seq, At: e.At, Actor: e.Actor, Via: e.Via, Action: e.Action, Address: e.Address, Result: e.Result, Hash: &hash}
+	if id, err := uuid.Parse(e.Device); err == nil {
+		out.Device, out.DeviceName = &id, &e.DeviceName
+	}
+	if e.Detail != "" {
+		out.Detail = &e.Detail
+	}
+	return out
+}
