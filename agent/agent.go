@@ -55,12 +55,15 @@ type Agent struct {
 	keeper   keeper
 	watch    watch
 	files    *files.Files
+	shells   shells
+	life     context.Context // of the agent, which shells share
 }
 
 // Run holds the link and reports until ctx ends. It fails only when the agent's folder cannot be
 // used.
 func (a *Agent) Run(ctx context.Context) error {
 	var err error
+	a.life = ctx
 	if a.identity, err = identity.Load(a.Dir); err != nil {
 		return err
 	}

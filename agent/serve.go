@@ -6,13 +6,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"strconv"
 	"sync"
 	"time"
 
-	"github.com/coder/websocket"
 	"github.com/google/uuid"
 
 	messages "moorwatch.example/contract/link"
@@ -31,6 +29,7 @@ func (a *Agent) handler(service caller) http.Handler {
 	}
 	if a.Host.Terminals != nil {
 		mux.HandleFunc("GET /shell", a.serveShell)
+		mux.HandleFunc("POST /shell/choices", reply(a.shellChoices))
 	}
 	if a.Host.Lister != nil {
 		mux.HandleFunc("POST /inventory", func(w http.ResponseWriter, r *http.Request) {
@@ -175,72 +174,4 @@ func (s stream) Write(p []byte) (int, error) {
 		n += int(k)
 	}
 	return n, nil
-}
-
-func (a *Agent) serveShell(w http.ResponseWriter, r *http.Request) {
-	number := func(name string) int { n, _ := strconv.Atoi(r.URL.Query().Get(name)); return n }
-	ctx, cancel := context.WithCancel(r.Context())
-	defer cancel()
-	t, err := a.Host.Terminals.Open(ctx, messages.TerminalSize{Columns: number("columns"), Rows: number("rows")}.Sane())
-	if err != nil {
-		http.Error(w, err.Error(), http.StatusInternalServerError)
-		return
-	}
-	defer t.Close()
-	c, err := websocket.Accept(w, r, nil)
-	if err != nil {
-		return
-	}
-	defer c.CloseNow()
-	c.SetReadLimit(1 << 20)
-	go func() {
-		defer cancel()
-		a.typeInto(ctx, t, c)
-	}()
-	b := make([]byte, 32<<10)
-	for {
-		n, err := t.Read(b)
-		if n > 0 && c.Write(ctx, websocket.MessageBinary, b[:n]) != nil {
-			return
-		}
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil {
-			return
-		}
-	}
-	if ctx.Err() != nil {
-		return // the agent ends, or the technician left: the shell was hung up, and did not end by itself
-	}
-	exit := t.Wait()
-	text, _ := json.Marshal(messages.ShellEvent{Exit: &exit})
-	if c.Write(ctx, websocket.MessageText, text) == nil {
-		c.Close(websocket.StatusNormalClosure, "")
-	}
-}
-
-// typeInto passes what the technician types to a terminal, until they leave.
-func (a *Agent) typeInto(ctx context.Context, t interface {
-	io.Writer
-	Resize(messages.TerminalSize) error
-}, c *websocket.Conn) {
-	for {
-		kind, data, err := c.Read(ctx)
-		if err != nil {
-			return
-		}
-		if kind == websocket.MessageBinary {
-			if _, err := t.Write(data); err != nil {
-				return
-			}
-			continue
-		}
-		var e messages.ShellEvent
-		if json.Unmarshal(data, &e) == nil && e.Resize != nil {
-			if err := t.Resize(e.Resize.Sane()); err != nil {
-				a.Log.Debug("a terminal could not be resized", "error", err)
-			}
-		}
-	}
 }

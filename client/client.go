@@ -332,12 +332,31 @@ func Refusal(r *http.Response) error {
 	return problem(r.StatusCode, text)
 }
 
+// ShellOptions of ShellWith.
+type ShellOptions struct {
+	Size            link.TerminalSize
+	ID              uuid.UUID // made by the caller; by it a shell whose connection was lost is joined again
+	From            int64     // the byte of all that it printed to go on from
+	Person, Program string    // empty for the agent itself, and the usual interpreter
+}
+
 // Shell opens a terminal at a device; the messages on the connection are as the contract says.
-// Closing it ends the shell.
+// Closing it normally ends the shell.
 func (c *Client) Shell(ctx context.Context, id uuid.UUID, size link.TerminalSize) (*websocket.Conn, error) {
+	return c.ShellWith(ctx, id, ShellOptions{Size: size, ID: uuid.New()})
+}
+
+// ShellWith is Shell with options.
+func (c *Client) ShellWith(ctx context.Context, id uuid.UUID, o ShellOptions) (*websocket.Conn, error) {
 	header := http.Header{}
 	c.authorise(header)
-	address := c.url + "/api/v1/devices/" + id.String() + "/shell?columns=" + strconv.Itoa(size.Columns) + "&rows=" + strconv.Itoa(size.Rows)
+	query := url.Values{"columns": {strconv.Itoa(o.Size.Columns)}, "rows": {strconv.Itoa(o.Size.Rows)}, "shell": {o.ID.String()}, "from": {strconv.FormatInt(o.From, 10)}}
+	for name, value := range map[string]string{"person": o.Person, "program": o.Program} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	address := c.url + "/api/v1/devices/" + id.String() + "/shell?" + query.Encode()
 	conn, answer, err := websocket.Dial(ctx, address, &websocket.DialOptions{HTTPClient: c.http, HTTPHeader: header})
 	if err != nil {
 		if answer != nil && answer.StatusCode != http.StatusSwitchingProtocols {

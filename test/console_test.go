@@ -271,7 +271,7 @@ func TestConsoleCommandAndShell(t *testing.T) {
 	p.do(chromedp.Navigate(p.url + "/devices/" + d.id.String() + "?pane=shell"))
 	p.until(`document.querySelector("[data-shell=open]") !== null`, "an open shell")
 	d.stop()
-	p.until(terminal+`.replaceAll("\n", "").includes("Press Enter for a new shell")`, "the notice that the shell was lost")
+	p.until(terminal+`.replaceAll("\n", "").includes("joined again")`, "the notice that the connection was lost")
 	p.sees("main header", "Silent for")
 }
 

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"io"
 	"net/http"
+	"os"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -207,5 +209,49 @@ func (s *shell) event() (e link.ShellEvent) {
 			}
 			return e
 		}
+	}
+}
+
+// A shell outlives its connection: who joins it again reads on from where they were, and who closes
+// it ends it.
+func TestShellIsJoinedAgain(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	d := w.machine(t, "van-board")
+	o := client.ShellOptions{Size: link.TerminalSize{Columns: 80, Rows: 24}, ID: uuid.New(), Program: "/bin/sh"}
+	c := must(w.owner.ShellWith(t.Context(), d.id, o))(t)
+	s := &shell{t: t, c: c}
+	if e := s.event(); e.Begin == nil || *e.Begin != 0 {
+		t.Errorf("it begins with %+v", e)
+	}
+	s.typed("printf 'fir%s\\n' st; sleep 1; printf 'sec%s\\n' ond\n")
+	s.await("first")
+	c.CloseNow() // as a cut does
+	o.From = int64(len(s.all))
+	again := &shell{t: t, c: must(w.owner.ShellWith(t.Context(), d.id, o))(t)}
+	again.await("second")
+	if bytes.Contains(again.all, []byte("first")) {
+		t.Errorf("what was read comes again: %q", again.all)
+	}
+	o.From = 0
+	whole := &shell{t: t, c: must(w.owner.ShellWith(t.Context(), d.id, o))(t)}
+	whole.await("first", "second")
+	whole.typed("echo pid=$$.\n")
+	pid := regexp.MustCompile(`pid=(\d+)\.`)
+	for !pid.Match(whole.all) {
+		if kind, data := whole.read(); kind == websocket.MessageBinary {
+			whole.all = append(whole.all, data...)
+		}
+	}
+	whole.c.Close(websocket.StatusNormalClosure, "")
+	w.await(t, 5*time.Second, "the shell has ended", func() bool {
+		_, err := os.Stat("/proc/" + string(pid.FindSubmatch(whole.all)[1]))
+		return err != nil
+	})
+	_, err := w.owner.ShellWith(t.Context(), d.id, client.ShellOptions{Size: o.Size, ID: uuid.New(), Program: "/bin/no-such"})
+	refused(t, err, http.StatusBadRequest, "no interpreter")
+	choices := must(client.Result(w.owner.ListShellChoicesWithResponse(t.Context(), d.id)))(t)
+	if len(choices.Programs) < 2 {
+		t.Errorf("%+v", choices)
 	}
 }

@@ -113,7 +113,9 @@ type Runner interface {
 // Terminals opens terminals with a shell in them.
 type Terminals interface {
 	// Open starts a shell in a new terminal. When ctx ends the shell is hung up.
-	Open(ctx context.Context, size link.TerminalSize) (Terminal, error)
+	Open(ctx context.Context, o link.ShellOrder) (Terminal, error)
+	// Programs lists the interpreters that may be asked for, the usual one first.
+	Programs() []string
 }
 
 // Terminal is one open terminal. Read and Write may be called at once; Read returns io.EOF when

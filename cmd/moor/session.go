@@ -8,6 +8,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"sync"
 	"time"
 
 	"github.com/coder/websocket"
@@ -15,6 +16,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"moorwatch.example/client"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/health"
 )
@@ -63,6 +65,8 @@ func shellCommand() *cli.Command {
 		Name:          "shell",
 		Usage:         "open a shell at a device, unseen by its user",
 		ArgsUsage:     "NAME",
+		Description:   "A lost connection is made again for five minutes, with what was printed meanwhile.",
+		Flags:         []cli.Flag{&cli.StringFlag{Name: "as", Usage: "as this `PERSON`"}, &cli.StringFlag{Name: "program", Usage: "this `INTERPRETER` of the device"}},
 		ShellComplete: completeDevices,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, d, err := target(ctx, c)
@@ -76,11 +80,11 @@ func shellCommand() *cli.Command {
 			}
 			ctx, cancel := context.WithCancel(ctx)
 			defer cancel()
-			conn, err := k.Shell(ctx, d.ID, size)
+			o := client.ShellOptions{Size: size, ID: uuid.New(), Person: c.String("as"), Program: c.String("program")}
+			conn, err := k.ShellWith(ctx, d.ID, o)
 			if err != nil {
 				return err
 			}
-			defer conn.CloseNow()
 			if term.IsTerminal(in) {
 				before, err := term.MakeRaw(in)
 				if err != nil {
@@ -88,15 +92,62 @@ func shellCommand() *cli.Command {
 				}
 				defer term.Restore(in, before)
 			}
-			go follow(ctx, conn, out)
-			go typed(ctx, conn)
-			return printed(ctx, conn, d.Name)
+			t := &terminal{conn: conn}
+			defer func() { t.current().Close(websocket.StatusNormalClosure, "") }() // what is closed so, ends
+			go follow(ctx, t, out)
+			go typed(ctx, t)
+			return t.live(ctx, func(ctx context.Context, from int64) (*websocket.Conn, error) {
+				o.From = from
+				return k.ShellWith(ctx, d.ID, o)
+			}, d.Name)
 		},
 	}
 }
 
+// terminal is a shell whose connection is made again when it is lost.
+type terminal struct {
+	mu   sync.Mutex
+	conn *websocket.Conn
+	read int64 // bytes of all that the shell printed
+}
+
+func (t *terminal) current() *websocket.Conn {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.conn
+}
+
+// live prints what the shell prints until it ends, joining it again after a lost connection.
+func (t *terminal) live(ctx context.Context, again func(ctx context.Context, from int64) (*websocket.Conn, error), name string) error {
+	for {
+		err := t.printed(ctx)
+		if !errors.Is(err, errLost) || ctx.Err() != nil {
+			return err
+		}
+		fmt.Fprintf(os.Stderr, "\r\n[the connection to %s was lost; joining its shell again]\r\n", name)
+		deadline := time.Now().Add(link.ShellLinger)
+		for {
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(time.Second):
+			}
+			conn, err := again(ctx, t.read)
+			if err == nil {
+				t.mu.Lock()
+				t.conn = conn
+				t.mu.Unlock()
+				break
+			}
+			if time.Now().After(deadline) {
+				return fmt.Errorf("the shell at %s was lost: %w", name, err)
+			}
+		}
+	}
+}
+
 // follow tells the shell when this terminal's size changes.
-func follow(ctx context.Context, conn *websocket.Conn, out int) {
+func follow(ctx context.Context, t *terminal, out int) {
 	changes := make(chan os.Signal, 1)
 	if sizeChanged != nil {
 		signal.Notify(changes, sizeChanged)
@@ -110,22 +161,22 @@ func follow(ctx context.Context, conn *websocket.Conn, out int) {
 			if w, h, err := term.GetSize(out); err == nil {
 				size := link.TerminalSize{Columns: w, Rows: h}.Sane()
 				text, _ := json.Marshal(link.ShellEvent{Resize: &size})
-				conn.Write(ctx, websocket.MessageText, text)
+				t.current().Write(ctx, websocket.MessageText, text)
 			}
 		}
 	}
 }
 
 // typed sends what is typed; the end of the input is Ctrl+D.
-func typed(ctx context.Context, conn *websocket.Conn) {
+func typed(ctx context.Context, t *terminal) {
 	b := make([]byte, 4096)
 	for {
 		n, err := os.Stdin.Read(b)
-		if n > 0 && conn.Write(ctx, websocket.MessageBinary, b[:n]) != nil {
-			return
+		if n > 0 {
+			t.current().Write(ctx, websocket.MessageBinary, b[:n]) // what is typed into a lost connection is lost
 		}
 		if errors.Is(err, io.EOF) {
-			conn.Write(ctx, websocket.MessageBinary, []byte{4})
+			t.current().Write(ctx, websocket.MessageBinary, []byte{4})
 		}
 		if err != nil {
 			return
@@ -133,14 +184,19 @@ func typed(ctx context.Context, conn *websocket.Conn) {
 	}
 }
 
+// errLost ends a connection that can be made again.
+var errLost = errors.New("the connection was lost")
+
 // printed prints what the shell prints, and returns how it ended.
-func printed(ctx context.Context, conn *websocket.Conn, name string) error {
+func (t *terminal) printed(ctx context.Context) error {
+	conn := t.current()
 	for {
 		kind, data, err := conn.Read(ctx)
 		if err != nil {
-			return fmt.Errorf("the connection to the service was lost, and the shell at %s with it", name)
+			return errLost
 		}
 		if kind == websocket.MessageBinary {
+			t.read += int64(len(data))
 			if _, err := os.Stdout.Write(data); err != nil {
 				return err
 			}
@@ -151,8 +207,10 @@ func printed(ctx context.Context, conn *websocket.Conn, name string) error {
 			continue
 		}
 		switch {
+		case e.Begin != nil:
+			t.read = *e.Begin
 		case e.Error != "":
-			return errors.New(e.Error)
+			return errLost
 		case e.Exit != nil && *e.Exit != 0:
 			return exitStatus(*e.Exit)
 		case e.Exit != nil:

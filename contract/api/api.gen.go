@@ -1013,6 +1013,9 @@ type SetUp struct {
 	Password string  `json:"password"`
 }
 
+// ShellChoices defines model for ShellChoices.
+type ShellChoices = link.ShellChoices
+
 // ShellEvent defines model for ShellEvent.
 type ShellEvent = link.ShellEvent
 
@@ -1581,6 +1584,18 @@ type ListDeviceSessionsParams struct {
 type OpenShellParams struct {
 	Columns *int `form:"columns,omitempty" json:"columns,omitempty"`
 	Rows    *int `form:"rows,omitempty" json:"rows,omitempty"`
+
+	// Shell Its identity, made by the caller, by which it is joined again.
+	Shell *openapi_types.UUID `form:"shell,omitempty" json:"shell,omitempty"`
+
+	// From The byte of all that it printed to go on from.
+	From *int64 `form:"from,omitempty" json:"from,omitempty"`
+
+	// Person Whom it runs as; the agent where it is not given.
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+
+	// Program The interpreter; the usual one where it is not given.
+	Program *string `form:"program,omitempty" json:"program,omitempty"`
 }
 
 // GetStandingParams defines parameters for GetStanding.
@@ -2394,10 +2409,15 @@ type ClientInterface interface {
 	// Corresponds with POST /devices/{id}/sessions (the `BeginSession` operationId).
 	BeginSession(ctx context.Context, id ID, body BeginSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// OpenShell A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects.
+	// OpenShell A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects, of which the first has `begin`. Closing it normally (1000) ends the shell; one whose connection was lost lives for five minutes, and is joined again by its `shell`, from the byte that was read last.
 	//
 	// Corresponds with GET /devices/{id}/shell (the `OpenShell` operationId).
 	OpenShell(ctx context.Context, id ID, params *OpenShellParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListShellChoices The interpreters of a device, and the people whom a shell may run as.
+	//
+	// Corresponds with GET /devices/{id}/shell/choices (the `ListShellChoices` operationId).
+	ListShellChoices(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetStanding Where one reading or fact of a device lies among the devices of a group, and which are like it.
 	//
@@ -4127,11 +4147,26 @@ func (c *Client) BeginSession(ctx context.Context, id ID, body BeginSessionJSONR
 	return c.Client.Do(req)
 }
 
-// OpenShell A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects.
+// OpenShell A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects, of which the first has `begin`. Closing it normally (1000) ends the shell; one whose connection was lost lives for five minutes, and is joined again by its `shell`, from the byte that was read last.
 //
 // Corresponds with GET /devices/{id}/shell (the `OpenShell` operationId).
 func (c *Client) OpenShell(ctx context.Context, id ID, params *OpenShellParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewOpenShellRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListShellChoices The interpreters of a device, and the people whom a shell may run as.
+//
+// Corresponds with GET /devices/{id}/shell/choices (the `ListShellChoices` operationId).
+func (c *Client) ListShellChoices(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListShellChoicesRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -8490,10 +8525,92 @@ func NewOpenShellRequest(server string, id ID, params *OpenShellParams) (*http.R
 
 		}
 
+		if params.Shell != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "shell", *params.Shell, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Person != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "person", *params.Person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Program != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "program", *params.Program, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListShellChoicesRequest constructs an http.Request for the ListShellChoices method
+func NewListShellChoicesRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/shell/choices", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -11537,12 +11654,19 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /devices/{id}/sessions (the `BeginSession` operationId).
 	BeginSessionWithResponse(ctx context.Context, id ID, body BeginSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginSessionResponse, error)
 
-	// OpenShellWithResponse A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects.
+	// OpenShellWithResponse A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects, of which the first has `begin`. Closing it normally (1000) ends the shell; one whose connection was lost lives for five minutes, and is joined again by its `shell`, from the byte that was read last.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /devices/{id}/shell (the `OpenShell` operationId).
 	OpenShellWithResponse(ctx context.Context, id ID, params *OpenShellParams, reqEditors ...RequestEditorFn) (*OpenShellResponse, error)
+
+	// ListShellChoicesWithResponse The interpreters of a device, and the people whom a shell may run as.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/shell/choices (the `ListShellChoices` operationId).
+	ListShellChoicesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListShellChoicesResponse, error)
 
 	// GetStandingWithResponse Where one reading or fact of a device lies among the devices of a group, and which are like it.
 	//
@@ -14811,6 +14935,54 @@ func (r OpenShellResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r OpenShellResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListShellChoicesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ShellChoices
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListShellChoicesResponse) GetJSON200() *ShellChoices {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListShellChoicesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListShellChoicesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListShellChoicesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListShellChoicesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListShellChoicesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -18235,7 +18407,7 @@ func (c *ClientWithResponses) BeginSessionWithResponse(ctx context.Context, id I
 	return ParseBeginSessionResponse(rsp)
 }
 
-// OpenShellWithResponse A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects.
+// OpenShellWithResponse A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects, of which the first has `begin`. Closing it normally (1000) ends the shell; one whose connection was lost lives for five minutes, and is joined again by its `shell`, from the byte that was read last.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -18246,6 +18418,19 @@ func (c *ClientWithResponses) OpenShellWithResponse(ctx context.Context, id ID, 
 		return nil, err
 	}
 	return ParseOpenShellResponse(rsp)
+}
+
+// ListShellChoicesWithResponse The interpreters of a device, and the people whom a shell may run as.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/shell/choices (the `ListShellChoices` operationId).
+func (c *ClientWithResponses) ListShellChoicesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListShellChoicesResponse, error) {
+	rsp, err := c.ListShellChoices(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListShellChoicesResponse(rsp)
 }
 
 // GetStandingWithResponse Where one reading or fact of a device lies among the devices of a group, and which are like it.
@@ -21085,6 +21270,39 @@ func ParseOpenShellResponse(rsp *http.Response) (*OpenShellResponse, error) {
 	return response, nil
 }
 
+// ParseListShellChoicesResponse parses an HTTP response from a ListShellChoicesWithResponse call
+func ParseListShellChoicesResponse(rsp *http.Response) (*ListShellChoicesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListShellChoicesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ShellChoices
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetStandingResponse parses an HTTP response from a GetStandingWithResponse call
 func ParseGetStandingResponse(rsp *http.Response) (*GetStandingResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -22914,9 +23132,12 @@ type ServerInterface interface {
 	// BeginSession Begin a session with a tool, so that the person at the device is told or asked first where a policy says so; waits for their answer. A session that is open is returned as it is. Calls of a tool without one begin it by themselves.
 	// (POST /devices/{id}/sessions)
 	BeginSession(c *gin.Context, id ID)
-	// OpenShell A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects.
+	// OpenShell A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects, of which the first has `begin`. Closing it normally (1000) ends the shell; one whose connection was lost lives for five minutes, and is joined again by its `shell`, from the byte that was read last.
 	// (GET /devices/{id}/shell)
 	OpenShell(c *gin.Context, id ID, params OpenShellParams)
+	// ListShellChoices The interpreters of a device, and the people whom a shell may run as.
+	// (GET /devices/{id}/shell/choices)
+	ListShellChoices(c *gin.Context, id ID)
 	// GetStanding Where one reading or fact of a device lies among the devices of a group, and which are like it.
 	// (GET /devices/{id}/standing)
 	GetStanding(c *gin.Context, id ID, params GetStandingParams)
@@ -24962,6 +25183,38 @@ func (siw *ServerInterfaceWrapper) OpenShell(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "shell" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "shell", c.Request.URL.Query(), &params.Shell, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter shell: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", c.Request.URL.Query(), &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter person: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "program" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "program", c.Request.URL.Query(), &params.Program, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter program: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -24970,6 +25223,31 @@ func (siw *ServerInterfaceWrapper) OpenShell(c *gin.Context) {
 	}
 
 	siw.Handler.OpenShell(c, id, params)
+}
+
+// ListShellChoices operation middleware
+func (siw *ServerInterfaceWrapper) ListShellChoices(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListShellChoices(c, id)
 }
 
 // GetStanding operation middleware
@@ -26375,6 +26653,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/attention", wrapper.ListAttention)
 	router.POST(options.BaseURL+"/devices/:id/commands", wrapper.RunCommand)
 	router.GET(options.BaseURL+"/devices/:id/shell", wrapper.OpenShell)
+	router.GET(options.BaseURL+"/devices/:id/shell/choices", wrapper.ListShellChoices)
 	router.GET(options.BaseURL+"/devices/:id/link-test", wrapper.TestLink)
 	router.GET(options.BaseURL+"/devices/:id/sessions", wrapper.ListDeviceSessions)
 	router.POST(options.BaseURL+"/devices/:id/sessions", wrapper.BeginSession)
@@ -26426,330 +26705,336 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L17kxs3si/4VRDc3fD4nupWd0st2+o4f2gkeax7ZFtHLY834nhCAqtAEtNFoAZANcWZ8HffQCZQDxKo",
-	"B1lsybP33hPjFllEAYlEIp+//NcsletCCiaMnj3716ygiq6ZYQr+lZZKS2X/yphOFS8Ml2L2bPZ+xchH",
-	"wT6Zj0QuiFkxUtAlI3O2kIqdz5IZt0/9o2RqO0tmgq7Z7JkfLJnpdMXW1I66pp/eMLE0q9mzy4urJ8nM",
-	"bAv7qDaKi+Xs99+TGc/sgzBeQc2qHo5ns2Sm2D9Krlg2e2ZUyZpDL6RaUzN7NitLeHJ/5JyvuQmvbS21",
-	"IUputF0ehcXFVoWjNN+csQUtc2OXdJHYJfJ1uZ49u4Z/cYH/uqxmxIVhS6Zmv9s5KaYLKTQD6r9Vcp6z",
-	"NWyEFIYJmC0tipyn1M72UYFP/MfftZ36vxqT+L8VW8yezf6vR/X2PsJv9SM/LryxvfhfV9SQDROGbJQU",
-	"y4RQkZGN/dBIkslzIJwbx77meZax7JVQMl8zYd7LOwbzKJQsmDIc16FZqhjMfWcTkpnxv+ia7874SCe/",
-	"7//jxkj8a/5WUVbO/85SY18D03zLlCNTe3o5F3dhNqBZppjWjse5IlKwM8PXjGhmzsqiYoy9dRXVuzo3",
-	"Ap/aXZD7cYIzi67nRNQ+nMg5U2Z/PlRrvhSM7ZP41dma8txSd7OSRDOmLZdxE6RoumLpXXBVGbvnKQvv",
-	"oD2kXkThczeEzrVl8IVU8DG108ZzrrkJbyf+9APKoh7J4p/W+zP6QW7Imoqtm4om3BCuCZ3LsrnoSiIk",
-	"s0VOi8IOWy98LmXOqJhVsrF3Pjm7Z3nftr+Bh35PZmumNV2yIKnXpWHZ/rr+vCWUrKmdt6AiZWTDRSY3",
-	"jSU1Ji0LJlj2gZrW3DNq8GiFFiDVkgquKb4uMC/FtMzvR46quQixza8rJoAxtKHG3mlLav9Nze5uDX2L",
-	"CdNSCyn/ybIPpTA8HzFrO6u+zYSjeAtP2p+UeEaDsyh14b7rGvDWPbYrFoDhYIk7u+QPbP12z4c1h/nF",
-	"+K1o8kaD9T3b1QcrKn2ep55FdmRQ9TkT9vb9nxlN74Tc5CzDecBezBInrOztLmFijrHgLzu5xqsdDZPZ",
-	"p7OlPNsjbFzs/bwg+OUzQgVhIAQTIhVh68JsQS4JOZfZ1jJZQ0N6fHUR4AfDPgWUmOfELiAhG25WxEoc",
-	"pMDOiE8uLkJDVhy5N2+kU0KoQRXp8QXJ6FYTumI0G3omdljI7U10T18yQ3E6O3vqr5veg2CHYvdew+WG",
-	"rfWg372yvwEa48SoUnRr/2013w/asCJ4pAqqTED4w5CgS3jpD0IlcAVZySMybTkBtM7BE96f6y6t4amK",
-	"Gs2V+HlH9wGpETpaaCHsn4ARsjirNnnvqzsussAXuyuzy4JHEzelatDoit66a669oIrcx9AdKds/bXxH",
-	"dIa3Xth7sQUyKGlKr6wSX1ktr7I+ObViNDer88ZLGt+f8XUhnSpnTa5ns7WUakNNujpnn+i6yNmjVCr2",
-	"CEeBRT3P+R3rOKQDlaYOBW+o9hW5cCMnoR67moIbIrgpQm+YCpoQIX3vR6mssCT2a8Joumod531RvstC",
-	"5XqOb6sPkSzneeMEuUd+T2b3NC8jSjCFWRMuCCUbqTJ71+APEzLfks2Kpyv3kCZUMZLKUhiWnffKbnzp",
-	"HqXavGatmHNHudFcJoyiqXkElhDwmbF2cPiSH3UhUM+wO5ecWTGFAtnbfURbIwLUGbxPq8+c8gSXt1y0",
-	"VXu5sNYiaSpFiZf4XBMlN4eJeTvrAK/Ux6fr5y/xqZ4rLHJU6p8Ej4bfmLBUbdhEncYnzXNYz0gpXHHF",
-	"cEmczP5RchbQnV6USlkD0TEB7Jk9FU7Kwm6DRmoPT4/d0zDljDQ0732bFITmOTgWdGic4P3hB/dLCu5P",
-	"mXHzShi17VKP9y9xf73vGknyGaEEPRVf6aYWS90RgH/8NtNM2X/9Ngsa1s7Dsv+C75Vck82KqbBBPpFu",
-	"UZ+agffTB/T6BYZaUb0KWPzsE81Yytc0J7c/PD+7un5K5D1TKASY3Q5wsVmRYkdwLtSYE0QxDZ7FkCHH",
-	"/tFaBxfm6ZMgI95zuj/R32ZzJTeaqd9mCczGe06oIM/fvibg/0nIbzO6ZML8Nuvf3B1OtfNLUE3z+pmd",
-	"SOKZr+aFaplRNp5EcavPwwm0txcrKkJzpAuDN3rX1F4Lq2pLtX1t2Lrm9oCbghuyofYGKUV2Y/+1ogWY",
-	"0AQsamsEfqid8sOOCz4/eo6T6W87j8X5+I5tOw2GytTPMqcbr+U9/JXC7mTDjfnoqa8J3OFI4p5WsFk5",
-	"1YYYescEGbs1msUFteZLQU2pIs6mcr2majuApbOYUgxHt7Heejq4FY5KlRXmX9mcWvyoTHGk3aE70XEW",
-	"LOCEcJw0yu/ofzMPs+/AYxIxizt4tQ4MBGM+85WUd6j/g+cqA2X3huiV3Ah7FSMzp0gK8ITag5XgVSZF",
-	"Gr6pDVVLZgYyXpuD3E+TJpVb5OvYqqn4SaBT/EQM9Z5pE9KVvcIS2Ci7B4qljFstAo02p5NuVlt7BRgp",
-	"76zgX3GxPA9LEWFC8YS9C1uYbifKC2sS/Zfjw517bi7LsJ4C8VIdjmfExWxMhZeLsAtOyTmLRApo1o6n",
-	"NFiVmzz8q1Lw8PtLXdK8n49YenfLjAnxiGN5fHfiCFeRyS29x8J23pz/wmNzlB8H5vqGh9hy7OHxzNHn",
-	"lOw6JQ3CBaNp1sRGy/zvZeZMpj1OvO/VZt4gta32Q9O78KsWVJHC3t2UwOYQShwzkXWpDVHMlEq0L3Pv",
-	"ranC/hcBz82c5XIzfIZVILTlyA+cc3bP1PaDZqkUmXY/wFl8+/RJKxnhIhh6lKr5432C5FIsCXVhMiCB",
-	"VW1ciAEHvrr+7uqi/1XjApRysQiLj4Iaw5TYoc11MMbRiIkFhCxG+jSDKPEN+V8NVw1EU9IVVTQ1TOnd",
-	"GE3gZTvsjvs37ER73j/2UOe8CLgG2SeMgnuL/StN0pwXc0lVtn+QNNPaKZ+NBV9ddAWlWvk98P/6qGMG",
-	"iDtwKMKajnYnvpDrNQ1eYGp5v0+yt0ouFV2DyU7VslxbDr0hQhK9YnkOAkHbK3rd8ug1yfD48uKbqwDJ",
-	"1vTTa3z+0p8Y/+999SPngrVSjRY012w3mecv/J7Zad4n5O+SC3RY6YKmTCfEyEZSxFeaWCUvRWoQezRV",
-	"oZhhKhLDVxkLeIVeZ0wYbrbecQqP3VT8RVKqFGeayNIQKvDrKpboNchezVeWpijNBxDCH+Zb45UmR4qn",
-	"31xefPvt0yfJvg1ZyaXLi28ef/Pk8turJ82UrGYGWtNxx9dMlqYtDP3LWileu3L1std/B2w2iN0do07F",
-	"8VU0b8f9LRgBzRHdnpU7wUh73ZVC2K8cm+yLCJbTQrOsSakBkQumVNjFCOpsKss8s/qslcEKfe3WjGYi",
-	"Y9kzf/9keCc7B2Ru+Ql5LqgBs0+hxL/XRhP7DYxY6htyefUt+Q/09lsLNv9Ku7AJWkPUfYxTabvsGuyj",
-	"TcZUO4pjmTac25E5tbnn0d+Hcwxu9ARsIzK+m0SBV8wWrISlouhmWVCe452leW7fPSwUWb/g2MtOClH7",
-	"SXZi8ILIggmiZXrHzD4D5zKlYU9xwZvWdmN7CyVT58EOmSFGpjJgypm0sKxaZkXYzbuWsawhHxHuvkar",
-	"NyduTcNkTEW5KfjFGpDvyjzkBZ3HbNDkM3pU1jKL0DyVRa8JcQsP+ac/dHlhvGwMxYhCzPKqygsCld5a",
-	"+HlQrpXCOwQG2PeYugWzbk3azcLRo55wa/jE7+FI50zNFZM4aBpMdgInzUuWc0vwAAMbw9aFiexiWnsL",
-	"91lVMXtdjWLvrGTDH65u00OPgSrzGOcKMy7Bcjd7ZUnNirkrYEO5M20cH9l7Y4xPPp7VGGJ0vydufc20",
-	"RJ+EWG2qJ2Jrt3AbuthkCo6uWO4k7BzOk34OyQitJGmScx24Hl2EbmdhvXksEDL8cM+UjkaZVboKHxda",
-	"0DnP+R41e1+aNhWWHiHiHoRfKRY71UUZMAiZSpnA3L08J/DzsAtoT+3NuL6LD8gFKXWVur4o85xZnZbr",
-	"u4HDL+i9LJXLhdpL5ARPPs3zmIG3VLIsAn6fn+iaVXkx+JBzlnAxLrlpaO461ebDilGVDZc7a7aWKLW7",
-	"aDuQjjhYbWcOCEzaizMfF5uRwpv0IWO7J/tdBjYKM1F0QtY0lTohORflp0aWscszAObiCtyXVssLqhVS",
-	"x9UZqTsPdsFkkbMePsKHfNRpLCNppnhEaY9k+N9CbHzjAugrqsmcMUFwDyyJ0HCZIMff0OUosdURE9vJ",
-	"rvc59/a2Shumk2OkRkq99mpdY6ucxPWsWhExaYj4avN2pPCuPPdCc+eoxG8g8OrrY2/Kdy7TFUY7IsaA",
-	"c4olmY9Nq2NCyTwfqd8taGp61/s9PGSf5iLjYjmcUt/jD0Jn554bmvcO8Fd8apemVWZAc9GN+cWpPY2m",
-	"5Gl+Gj3pbW3X77vInNGPKfvO0UTevn4JjuFbQ5Wxggy8oYut8wztJA7Ujuf28Nzoyg/rjvK+VhRSRYpa",
-	"FYGoGOZoDLjhrK7HRDDEpst0RagmJi3I5dU35xfnF+eXz66fPL4aJaJjF7JiGohEUGQkQy7X6E1UUNV2",
-	"KjSdNFU55s4tuZJreweoUmhCdbCSM+744VJxs42GmfdfB8sklKBJTRZKrkGl08M2SiNjHWCA7ZAd/bgJ",
-	"0TljBfzlrLGEaCOLgmUJOjVDg24UNwbLSHvnvOuVggvNbVR1s/llIV9X3OKIWL9wiAvLn9qj/VcoBG4x",
-	"vzEsBFzyY0sI7J3zjuTTXC7Dxx8yxLCkYIpTNsXhEoxllYMtyE2eHC5h2vIRZstDdfyIogfGspGmXvSI",
-	"RvS/d9+/II8fP/7uxuuAulnrGTlIKhAxoKWRa2p4atVsUdI8sceZznPIyDErKHgYfyr9EYS31h/BX85L",
-	"kozJXtnwPP8gpPlghwn4oleM6K02bE0UW5QayrADVmE4caUq4QQSDTmj/lBNe0aDFXe5MzHW+wfzEG3D",
-	"z/xAbTNOiykElnMn7AQ0qGEi3X5YDw3GrWUpYuABhuaj7OBSg8gY+oMdIuJM2u9tjdlDXyeRgS6HhJSc",
-	"emun9copuF32Qa8nI25C99n3wyraKnW8w2AMqbsVusb+6lZSm8r0byd9BNM+inKe8/SDS8zeCWJkV9fX",
-	"l98RfIbcsS34YUQBWaRkTjV7+qRU+U5CzdMnSQeORbuWuTe3xGFYNKaZNNbYSZwI2MYh7nz/m0i0in0q",
-	"uGJ61JADnWkDcBTu5d1oGIWI88Me1fC9XOqwkzXk/gj7PUpdSYNZi2Q7PvsGrfu3dwqzdBerZnrztCNz",
-	"A+uJQB/N5TLgvx+xrVVOXsC9GgcIiapikQzaUBW3H3/I/TlRdgMM82f7UECLUIxgvTxYwiu2tfY5Oye3",
-	"d9zqaVgta7+RmpGcLQzmN/ln6ZqRBdUGir4ASgRGKPOMzK0RIcw5ecPvGdF065RnAFzaUPvCO5bVEFsa",
-	"PO2W63JmQsaGjPmQ41HBkcAIUUyEnN9H3q2RTpEDP2yLcW+m2ef/LlnITHqu77QPsgtTFfBqWSooZswz",
-	"pg06y/cpv5C5S+LdsRCwtk/gllq+0cF4izX5Ar92qXFaQm0xFuZZlU6bG3J9cYH2y8WsjTI2It923xDI",
-	"meUyze6ZYmRDhWHZDdGMkVv7kfcA+4AuWzO1tArmLKnKhFP7VArOZB9G3VAlMJQrpEElhYuFhLyhebkc",
-	"EfP1Bt3Aqwn2bk9R+O4pEKhKyRyMqvLu1ZWv3mSkRrHZyXJN4vUD7eF8eTnM8itN7FO6P5+4AdByANyK",
-	"o8lg4frfDu5uipN3W+3HbgQ6l8tuP4ovd2r/8O+yVMKa3Ques8TXJiWWkgvOOtXwsKOzGtCBg9kVVhcq",
-	"vGWc6Y1buve6X+zHUGq18TU9FRc48WNlBXgIGxgN3JA13dprQ1Cl5AYhGg4MLu0UngCBB3OF28kp2eK0",
-	"Bnxz1tOZ763pH0+MT4Wqk+x3Umtb3+1ACLx6U4slX3zvOfqj1OQ//5P8NoMI8G8z8lt5cXH1FP8XvM/w",
-	"yWNGvrv4uIcPZUVltzxpTCykrX7vY1uBKosqL5zrGxd/ZhmhBqBSSFplI34JiShzKUfbeUfkrnRloXyI",
-	"5xe0DPb9klGmRFSnnzDLQepYqsChaQQdMX5L/Q//bCu+9bf3TGQRxfeeK1O2Bo15OmuquoD7XgC8udPD",
-	"3FJ4Lo70S33PcxazWkhBPabYwuqu6isNWV03TonUmPnwUopxhoQwapefu4PPOYuiLEQy/zerLU6Sa0OY",
-	"yDRhVOXbYOgclhYM7FmFAI0wL2ZKkTGljZQZBiW6BZsbesg1UO/D0XeAHeolC4FsYnW7BiVEn5O31Kwa",
-	"KgQmYdl9I0bekPfS/hPwU5IK6TRjLHMWpmBVxUJ75+dBfUUuSMHUmptn1b1y8fTJk53bIoiawlpYDGt6",
-	"h2CK7jilsthCGorDWKz+0Abj10WpQMfG1w+3FDLGis51QCo1lrpAASYxUsZT4TqGahPh6vo65HjbiBCX",
-	"jhrDMlH73O0gOV70WjXtGrO+IjPFipyG1PUNBvigIpIjKsCGbslSIoCvq1C3Ggmd54zgKCHSGhleRp+j",
-	"m2EY2dJj6PF8iT+a4HRWGEqd/jeUHkPP186h2udmvmQhBwEccI8Cg86ihVTPyKqGHQoNV7H0cFQJXxwR",
-	"nveZ2pypM/t/kcIKNMcGq05xPcEfpODxiERP/skiQfEbt1do1g3QeWowi72DDCh/d88qaWyXoHsvmSak",
-	"fY2cwgGL1tVfzNEpgCv3e9cg6tATgHw7zREIu6Dfszyv/GYoWu2FBMb0ylXQwz01SAdpVHY2X5LKgrOM",
-	"aGmHG7ZrA9yiAccM12j901yGs7DgIt7/cYZeQze9QN5QmFF/H7qN03i87VBv3UyCqbmCwbmwexeTZdE7",
-	"loLqtn/HBi+BmGxD7DEQqc+IXtGr66eJ/e/15RUg8GXXDUckfm/PDjxgz0d2PVxb8Hsy8kYNHeahx/Et",
-	"nvyjt1F4OJNdYKIYXP7BaPAhnATt+0QAuKhmwrAYEFDBqqnu1t2CFBASASRYZm8UBJfQkJyDAB9U3+lw",
-	"scJYr/DQwqFBCObw7mFoDn6zjixw/T4Sa6gCGGg7CebyU5dKbuwRtMc5IGaDgCf4c0hQxEqBGvP78iK5",
-	"uLhoV9MPiDkseG5COvC7V1c3brYeZH9tl8/0IM/6Q59cpP3R5/YvXgM7OZxYA3h1f1PaXsWDC2fZeu4a",
-	"BlW2Se+P9sLiYZWvoyKiMfl6mePqUWEbpgj7436eINqPM1TsnrNNgF92srUaW1tNex8PGgt+DBNkvgU9",
-	"dTD8cDzpHoG49t33bl/C0AilsEZKFvJ2vHQwygsANnPBj5QKe0vMGXG/Cw+7WW3jcBK7Q8AbAKm5DjT0",
-	"XAsuMU0uKrI1lxLaxR9kqQIVLxndtlnMqzM//jxLZu9/mSWzX1/Zv36YJbPv382S2e1z+z+/7Gs2Lev+",
-	"m/39saJ8FxgpmFnV+9CuNW7X4MaH3/eI0ZTmTGRUnSNNDrkL/RAwl9fCMLWg4bCiYGYj1R0C2tiHekIJ",
-	"uzV0ZkUKxRb8E8mRHmMymVdUZRsaQgb98fkLUqPd7m+kKcNnOmoWt6z5noTdZoUXWpKmHHT31ZQ++vqr",
-	"0GOPlbt7MLT71YEQQjpgxFsHhREYFNBbP0RReZt11JBNQXnWgH7nmmhZtaGqAJ9Jxg9toeKFULXYkAxq",
-	"k2qP7gvO8syfCKgmpPnb1hMxhq9fEUPk7QLDiOQi7oFRBqBme5i2gt09hxUfImmqIdpce8sifYaiC41l",
-	"CHTF5Acv7/ZQ0Ja9Fb7xtqG/iKp8nTqFp8rvGYbr88aZTEeZPG8q0ND2cfsrzUumCaTMWR0BAsdgpJE5",
-	"W3IRwIOspj8sH94RYNjDnkgDS6MGmIxvPAzokeQLtid5rlp2IuawWY3IGorh9EZMT2SqkeiISOODch1X",
-	"chMI5sdzE6u2KiPKh6Tp8FNXHZfAtYWt3ahgm6Cb4Li0xTeufuvIm/KNXP4c6nUywkCsix+7wIhG1/L5",
-	"JpVgZ/mBhgW/cVFHBr9/pGIbjpR615RzPqNu72pqE1+7m/iCtYQUcgNYypnP6cO2p1I4qdKwYaJFvN0I",
-	"I/hYV2vI9yumGfqaW9ZYv/G9G9PbPRFVsGeAHV/5+rqW86N7zLKW3PS3M3hrH4KdgqrZypTdjZ/lW2JY",
-	"nkOoAFrpcEM2TnaEHX8N7LWefrf2MT+FEI7j5dVFEoW4bXRGohvKXWekyv31+Gkf6GPiG2X0gojhY36m",
-	"EN4blO81MHFrT2P7MeD5SLUKGPPvpU9Xt4L0/z370R/QsxdaLbDUE+HJ0OdC1jRjZG7Fv7zjERzGdaw2",
-	"dqDnKV4MztSag29o5P2hZN67S+/sM52eKViXG6w9mQTJ+7fgXkRc7beAwA8QnCh1SSN5zrVoptxUzl/u",
-	"geED3t7SGEeTcKr54xsHyeIa+/jeYbrpI4lg2z4dk4HwOGirhdGmjYQFOvhlN6eEXFuaPL24uCGXV6Fc",
-	"+Pa5vA6fy0hO5WYl1zeNjpwAZysYcfpDKoXGzT0EC/nJkGSNymToecOhAMo/VjGMI1UUN1DdGy9wG89Z",
-	"6vsJ+Us24IpZGNaBOQ5Z79gv0zeTG6CT08i07Dh4Gvw2AwNh51XSADrcTwXdBtmlzsEIQ3rSCALF1udv",
-	"AMatPeoQMLf/6poFPDmkjQM8l+wQdwSDTNW57yfGl6u5LFXIUbeysqfSzp3zZEU1WTNjFTEr3awQdA49",
-	"HfXjjeoQ/tKnH6NNkDNmvtL+7d5d4waukgk97MOdkBsda9TVankU6BVWewb3r76mQ3NEZkzBRCQYr1Mq",
-	"npH3L94Su22+o53f1t27sZnu0tlL1hF8CCvVez8BGwEHRNq9O3+vPYl+H6GvfBiCxyeYj0IcFXG/YLV1",
-	"Y9yNfreDwSNHtuHj1ZQOKTeImaVG60SlGbGkd/bxsC/Wp9cfiodW07eaVYtKzSUmrQ0exqXIWhPw6Cba",
-	"MWq3O5nXFV0DpvE9yXbVgz61IpLC9go6OJIqOoAaPVi4msyZ2TD0bK8dxvov796chyL0jdc/Toa5O9vt",
-	"nkKqsSXoMEDpHd3DCgMsmVpy0brhUegrZnXIOcOLO2xl+tTHKtcIYc2tZpcDZJ4esWsjsaQDpurjLku1",
-	"oa8HTdW2pXqRHI1B3deEpg1JPXh3nM193g9D4xGsYZcivNOH4rDyIrYi8tWTfSKXShPUQbkhDnKgRd1v",
-	"v3na6wjYhWAYeXo92MLIn5V6p0nG5W76zri2FUOxRX5im0imy8h6tqYpRhF41hoTVoBkTf9cnw+klayy",
-	"h4rbNfKEHrmDJHdIdEZI/rZy+O7Q3LtbmgXGVxcdfpVe4/Zgd0nIUxJbjsx5uo0H28YeoZESGDowjex7",
-	"VjV7a3LD1T4vRCC1PCi/f3eEMP4u3GvNDJebzAE5wnV3h+7Szle0YoEoTAO0vk+mpxWAa1yPax2CQLty",
-	"SPr9sObCq5a1OHrypDeZkAUdBO9Zjv4BJjLXuhjWbS+r8NXOdEpzalh4IhcX3/bPxI8QqGVJQgWaY5R5",
-	"TJHZYaIA9AZz6BGDMnof5Nj4gswd7+AgddCzPy6rCd3PBrguXOD0HaL8HxU2/Yltbt192z4rn+MSP/wG",
-	"jig9PvlsxyVCtz1azuOn131KzmQXXIKzjC5M5rexgvmYw+29lYuuSq32pje8TlhTBV/DxQNuKGv4OJGq",
-	"aluht8ug16W96ZBWXbygX9zMF5FUoSyGaTwVKKBD57FGrrdNK1RuDL4NtDz2oNBkHiPrrwAd/7nu24L2",
-	"dmzACd4WHaCU/ga1z4SW+fPOCd7JQTsy+mRP43ApDzJmDBQ8Dt+3rCnSmltkOkF288+lSWUIj8WatBQK",
-	"lhGIeF9fiRamtCpRgtuGsYG9H/q4c7hqiwcDU65iIZUiZUqAp/5Qf+oY2DNPt6M9VTFT4RBcw9NFcxWj",
-	"2Tbo8bXS+Z6RdCU1dOQrqNYbqSKenFMEd1twgzjREKcjoac4k27LTnAaY4bW52vJFpew07ZkO9LGGy65",
-	"Q+3WqtePq13B3ZqEo3DfT8JRPvUnCmexWTGzYnUTYsDid/3swZBttYXZK0Bt+dIVQxRqq1apNUTY7EwB",
-	"imA7w87RgLt+5v+C+r6UipTlY7AlcrqNx6kvrHr5GPISQt1tII/IqpIdOURBUzN643kMse3O0E243pBi",
-	"FvO/yQVxNAJ/gaVSy/8Giuu4rATYqUEA/hXHHH+3KaaZCBeGOM2/sSmmA3xuqWix4mkwicDdQPbH+s7I",
-	"IqnzBqtUB5JSUSXABm8mnuUszlFnl945biDsLIbVvYcx81zqSkKwyygg3TG15iKMFWF3P9xPsjOvP8Ja",
-	"Nda8azktXFpICJBndGVvJF+OkozrIqfbpFopmHGxCpy92gNfZNiOV7X2bFhzCseQk7H2G65N1APYIThH",
-	"3g9+3sGmEzSUTvaj/RgRbVegyvuToBhNV9AExR1Bu2WtDJyqSO98YN3LGNIDwSYgv5yzd0xDKOWY1GzX",
-	"yGdIt8B4HxHnpBn+1jjIS9VBZIB0kXdhoVBQY5gSkX5oPvgcCBSiZAvmdVT946F4M5fy7oZ8RJJ8RC7b",
-	"rLZhnf+e5iU7JMG9HZV2ee7S6gs45LBU9yarHJnwbofKsXRrv5/Jd0+uvyEFPkEymZZr18FuR5WnIuOW",
-	"OXS85FYqBK/BPKE1dTcc9Mizx92M689Xc24gL9BIkklC57I0sVQqxYzaftjLDQw1WqemjFnePpkyMIcN",
-	"EwZhLM7jheq9BWr48mjtFu6fz1bf2ZTBUuAAmMZ4ijTPBmDwuysPOzc1+zONasJxcFumvRNQJfLvsy9i",
-	"30GWrvOmnle92NalhqJvl0f4jFDfyh/zDyB9wkhCBbTtgcJ4uem3OBjICCayM6MYEIqWGoHthOGihI98",
-	"o7DBBsZCBmGSM4lZofrOXpJGQpwLivmDki+MdMyFNoxCfOzt65egrUKxhQt1P4M+th4Aye3+ABiOIV3S",
-	"PNEQQQMQgc6E5eAckMHdH3Qu71n9+YovVyPSa8a1SIsgy/FsTLOxqawVHwDogkG2dopl8LUMy/dRykcc",
-	"ZfaQ5kj+jPfmjZpGy9AxGlwdIDme1EtF19EaFyczwPZlC+gOKLgI9dNQy/sYIuPl48uLb65600N6MBhr",
-	"fNNelMTOLocte2C3rgHgbK1oZPliCBLlPdd8nrMByedAoIG7C1ty9N7+d8m0CZqeDnJabxgrKjCpHeke",
-	"gSL7eQEFo8/g+rj94fnZ1fXTeFLBboZnUV1+uup8BivD6B+4qJZcIzofOF7Avqepb5wXRPsIS3erLIcK",
-	"HJVJAM3OWv34LgJaLMC70dTckP/lET2xyAbKuCxpmapAPh1uzEaeD7oTGsX9e+S0y3oGg1YF6ETXaN/d",
-	"aRQhRX0Ik1W8cTSXvbNWbMivZJg2lUuzEVT2Zq+WawaAeEM7HLB0JcmfXr/48e3XCTFpkaDH5E8vf7r9",
-	"GpykbE7+9MP792+/brblSFeAZZsWtdNiw+Yj8PCkivSrgCHrCqvr68fXfX7LWMYxhaqPOp045LTsrZFa",
-	"7yftdM+n08obwkW499OwUO1D2AeTNWpbtaGoOoImzrWoy7VLSiiLafoArXme8zH14HEPgBkUNQBTenC1",
-	"WpNcU9A+42L5A9dhDJoQsouVrKAZWFUMcCbmZXrHXNXSimrXwSCSLNqpie3j/5ciBHfxDt9g5XFjBudj",
-	"gs41EtSwqSkk1Zi+7PCDWwYw8aEqEMOKD+MYzfBQvP4HuSELLli+dejnd6wAYlThIGrtjOszTO6bYfZd",
-	"PsIOw5y+AwyJGg1rZ71uLYnXgkvM7qmoHPIbtCk6HHNGF0HXrJUt1LHODRFlnlcpT9wyMbzMIXLugBFI",
-	"wX5ezJ79T0/YFRJzkn/V+5jns9//tkNkWM05PHuIV0A7/gqhM3V24xkJwuN+5KkZ3p+1vA95JG79Ze8V",
-	"qD1U9OMMuEh1YdS9WwTxfpsY4uEYzD/ZIf1buQdp99zeRLceJvKRrhOIexgoFiyhxsfnXNuBrNloLdbx",
-	"bZyJ7NcyXeuh5qImoBBUzWUvPGpwe61FlRgSsDYwSRKiNq5j1a59WeqS5sSlOYSxgWGQWLnsQRn743I4",
-	"9kJ++LmfWZW6ETz/LqvIXzseqd2wdCV4ykHCrVhewKf3nA1I26Qp+C/fyQOzmPH3uLdQjrkvnDBqYs9+",
-	"Qe1d4Cy/qoZ2KUOY7AeULK+ZURg8DxWbhewCxFy8IRfn8P8fXfi8A2yq3h+yhYuXN/AK3RwGHSyJysKx",
-	"RypYqHiCVCqXHh9Pb6pKFKJPDMzGUmV/+pwvS+nLugpdFgpz9lsL2smVGpMgZecxRXqUX8/UyVG3KQ04",
-	"R95I6WC8rXWsiRRVYspXLQyE/dMpYqXx/kRhogWMkpDXb++fJOTR1YXPf8+tDazNnm9nZN6+m8Sg7vcp",
-	"ncAZY0eJdKRwwBILWYqs1YYC8lDsrc/1NOYzvGJUcT4iJgdEouKHo87VtJiArO7WDbpR8V5MiD2z4IeC",
-	"nHxwMzMA6gloTNmQCqm9+vh7praY2BNrBu5borhI4d+mcBi6MqJbl7B5VB3RLRMa2Sbs8Rue9npsMoOT",
-	"omMSGNzkj4zcNoHNOiO3zmfdH3n1mZ7ayMJ1DMMPdgrBD0BRuL7uL2oZAlVl0GVkWEIuISf04uKGPA0h",
-	"VT3uz/7E5YV8sq5PkCcMLY1cU8NTeIEoIYqacW2tzmxMJFUWgfXd2o8xz7TGwmkAa9ZKL2AaQcnUhuc5",
-	"seMhpgQ35+S9a0dHwOWwKDXDulSn4CHu3xHNbV0kdwhMMMrNBn8eLzkxYfAnGaod9ACle3BgPdeqjBT4",
-	"3TLzS3FMrTdMO+zuZKlixreflwJVVOhzdT4E+SweosJIEhhKgPmoHWwdxDaoyAhDNBIr9ge9ytd97AZh",
-	"L66e9FEW1t8YIUjkFcvzSscYCl/LPvGYI9mO95Um9gmCqUONnlgNgLR9OaCYd8h0aRrvXZ7rrX12mOZQ",
-	"L/H4A8CX4vVRAARH7Kevz+neUIiFvw7W/g3JxK7zmEkmGWK3WUY+H5aZHb3gIxnM70Gy1qnLmlFTt3j+",
-	"zed0/zbrz5l1KsCY5GWvCXiaHasLBGuqj60I2q3JHt5HpvXLILPIhfFwbbtKSUdznbhjvmqDH+hXrPQo",
-	"QDI/t7+6ZsQDu75r37+97ptTvbqLBFPY0xU5T2FT75Bj3I4Vpcq7tqV/ZnVP6JqwMGpwskXQAcCoNglk",
-	"2sJVuIQCQ22q0Axg+tWhv52yWPppcC4pvn3Io1wcYnTYn7n3wBXeJ2cmjAndFvwuZryCsglgt0DJGu6R",
-	"urQ6UlB9ZG7dvNTcpRJNkUJXVQoE+lQyAs2uKzjggqnULsIuLs+Jz7Qbu3noYYOEX7+YQYo0EP54DcIO",
-	"E2lZYJeMG6W9boqtRGWpEiLzbLKoDS5mupiNW9Xx1DE00vZxzsfcHW6YP3MRTtyPYNX7QgGX+XDP2qn7",
-	"DYGaB09hXdGhiWDUmu6IyIEo04O7kfn5x7uSrVnGB0s5Ua5ZO1DR8Py1vHUNlzgNGU+3K2sgO97MmtSy",
-	"MpzkkJ0HZaKX58NQjH1KzT4hwZeTkCqKy1EZ9fnt4ZKGsRHyIzxP0CVtJ5Ze342e5glyruOY4GXZYNYx",
-	"ffD2012iRI7r3lkFFMxFm9n7057200iGEc63mYNZdVHkZYVuPD2KSXg9sYUezCS76Cbh9Za6cH1b+9O1",
-	"fvWlhBgjIlKgfKlA800jxj+07VYdctrwUCqFF4zg5gKYeGyFYNU4xJLOmYqIyubIsowwMxRDDGPmYIvY",
-	"VyKr7szvrsn/g43x7mk+UAzJLGQU/+AbdkA6JrGTdNmv9vmqmASx2Kxk3KHP0JeDa7AifaAisX4gSsF4",
-	"xzHLeUtBTRnB5dblek3VNpZBgtvXb3/XL6mHTBr9zbDMMINcMSyUgU3fYb19fmnTZ48YHQfK58VEDaUw",
-	"k9sLmapYD86RipY72oErPJfyrgqYhyEkXAs9KGVAvL+6SxX8mlAT7RT6Qbho3367UMQH5pgI55NagK4b",
-	"rtn54LZ89RKaV1/17uDWbFxv9V0ggqG9fP7RqIPoonyVEx9BGx7YFwexhn3cr87GvuoFxK08XgPa1zSJ",
-	"Wy0wSr6Iv7ZuCNFFF9f14HeAdw4Frb63BsazulmRV/OgS9AOmHRjuXUrgu6eAb0bnAXZ9o2zXDtC1yE+",
-	"ry5GsrTqvJCNBjL7nrbFIuehlzuStBReSw5XtMgy30MBgUoQR3tcMbHD3g6ue+fNGc8aTTQgBZPvtDoe",
-	"8DoTSV7ZY7n3dBkWpIbuZE8f2jHnug8+Ft70t+Dc8nzbcW83edfnlltRwH09zu7VsFQ0Y5GKzwXlubNN",
-	"AwoMRMW3kbu52tye1FI/SlJPpX5vNU6QEmxdMFVd8jtWBMs1L4cmpesqqt8HH+IC6H74Yd725kyPdLi3",
-	"gkEB2ykv12KviqZXcCu5GfujPQsH3+zGGuJBaS3laD/Ke/bJfM9zFq7k+mRcbwCWAZA+eSVSCR5Yq8+/",
-	"4YK9EhmcmTtWmAq8hGuyUdxAe3WaBtK05q6V6X680I0faH1kFmffJgT+czaXa/zz8mnO/F9zyMLhWp59",
-	"++31d2eXjYQA+JU1vv2v3d/259WfcwgK1T8fnCdgr4IPLFS6li/slFIFRaVV7fcCMPPyxfA3rGXGF3x4",
-	"UXed6L5fM9tXT7bfq+vy4sm319+EkOQbQYE9tyxAcm0o1lPcWD6yPAF+GuxNKQXJuL5DYALnQ+tVKF02",
-	"PcyywS6NTUgaEYiKbgmy3LDz5U7E8WcrjDp8ELAkAtx8GF8b0atF5VSbD6UeOaEOoMr7hrVySCfvhiOk",
-	"hSzZoEHwXrPUniI4h9t2gsjcDlhzwIQG4A4EhbK6GzgJMDNM5h73wLtvFkquGzXJKc1zD+pst/ScvDaE",
-	"iUyT+dYVtpMFv2fE4bwTgJOpQwf294GAT2oimR1dzcagq/C4BG9sbRN0YvlC4i3as6BGQ1WozDMP5+/R",
-	"/zTlWaQbGQv5bVxfWp0474VGR5WiQi/azVdOYcAE74xfsR1ehfkb+tXIwzpwOuAJU2VhT1w0/aOyfRvo",
-	"4SuaEUq8OWr3xmOd1X6J9UAXF4gjGkYg2GPWgbJKmiioro6exTg6ukvqi0A1pYzfQ0Z+EGHqe39qa6DF",
-	"Acky9mzERnwvx4/nQdkDuBZ0YOZIzenVgUicuMBhahHh3lef8oaEqDd8j3atZfsTHObSHmk7za1QC+9T",
-	"3A2K07yrQ4FzRn3TcC19199z+TOWjcWrxWCtrwquXVexkNd1Auk6rso7h+YgQzuIuESUQbGuEdhLgSPl",
-	"3+RnmDQqq6PEjQIzQg+csOthWKwbu5Ej3qsdLObkG0f86gTG8mSvLi4Gx8Rb7DXOnb4f1scEQ594dN5f",
-	"8+tI3HRzN53fbvPiguCXIpc0oBY8F6QUCy64XrGMlPDUOXGlux5A1gPYzJnmGUK9QZF1QkqRQYN/xHaz",
-	"6nXAKmfLUhxdey0XCx3COgE5HmpwO+zK8gbtSYqzNfpS3NQTR4kh1qLbrqNtRRznlQi62WHTrWrq9v1Z",
-	"k4IuCIWdeRG+CQ2HjevMsKKVrY3qshQ5RHYEWfJ76AwLnBJmCr2iV9dPA60i2CeasZQjRF3Tofuk5WN4",
-	"2put7N4wnNqvxGQE/1llIVyNP7MlFw2Cxz1YTf9K6A4C8LKAaFvTOwzXuSeI76PhTjAXsUacBzqC9vDQ",
-	"cpbUUeh9lMNh3iLFQL6EE4b8yQzIgdCZHwFZ1Dy2w/kGN/tozvkrNzSPoIq0ElRjWOoHZlF241NXaZPB",
-	"NMm3gYzIgQaZlRsjgBC5vgtC7lCes+xDLpcfZAiS5bWorTvDhPdSDDUaJc0uB2eF2Cn0anpy+bNoA0KH",
-	"KcoFKfXQ/I0DwGvdT8BBNwr0FouQP0DQM0Dwtw7xIIcsYEXmSt4x7BtkbaqBC3KduIb3eXL1EwEOKZSc",
-	"szGI7DWqdLDPN9iSAdEOasjIZWIAa0QyBwa8QuHUQsr8g8PJisQAN7SYiN9MHUEbYek2wm4hbCFFhV6H",
-	"yroOIm1ZWNEXRMMaqMg10rRRDlSHdufAhQ6TI7cXczXjNBa6N8kdwlbHYFhY090fR0Y0f6V3Ufz9eQSo",
-	"pm4Tj+qGtgwFSWjOnzY8LaDRiaVbu/MPJrMIRkWs194X2HJJBFOQX1vdmX0yiI2XNLon/lMK5vEApCK/",
-	"vH8x3Gk5bXun41oK9vdvwnqVMdAk+LopPHOOgU7glGuQZG+OQ9rlhpMGgi2L37375c0r8qd3378g19dP",
-	"rr9ud/t20BKmipymbFDzzUjFfO1XcSxLrR6Q0hzyg56Rq4urp2eXl2dXT95fXT1D10ur/jjwqn8Gk7Hq",
-	"zHGH3AIpArC0nUH7e+NW6AaO8j3SNqU5ExlV544/DpG3fgyUuK4Yd0eZn7cTbQeIkUg7BZc8HtDV/gqf",
-	"u5wu56Ja0XuWuEIgbcjCUsqK86rq50DYAA/9t4VTjqsLng2psnC218jTa6l6YH3R75ixWSputrd2PO/H",
-	"ogqtengJWKX4UTXAypgC447yjqP+io2h4J9+72q2+FB3QPITLfh/MTtTCJwtZAQarpznPCXP3762pteP",
-	"FZeRV/dMbYkEJYJL4dqNcEE+fjormFpzeN1H78TRcEUzRQRjmX5GPlKxlYJ9JH8SElDNz7j4OiEfNcsX",
-	"H8mfqNg6rPMzLlwU62sHM1yPbqf0sYGV9vGcvAJrATJ6oi1V9DmxG69JARG+LfmYlkpL9RHr9+EqtF99",
-	"pQl+YUXWR/vxx/PfBKRqpExopHrGhOELADedPS9oumJnV+cX9Q40PqurdmYVIRvZHs9ml+B+LJigBZ89",
-	"mz0+v4SR7BEHvnhUu78dGnNF/9fZ7NnMruq5d98WVNE1M+C8iaB91o88woUC5GfPkzm3KqV9cNd7AE45",
-	"qRlCZVq1wVDDboC8ignzkUAFQd7OKlUOtxCOvB3oHyV2+nMEhEHgvrbnrdWJGYedIc0gencn5CZn2RIy",
-	"ZrSQ8p/wl3/H8E7LHavDTjeNhNvYzKsQSD31HtWt872+BgNa98feCV+2XrkLBDbmlXUSvqUwhpG5hkvW",
-	"nsWcGswvDs3EBQoCa+8KKP0NNquQwnXRuLq4wARHYVx6BS2KnKfA9I/+7qLf9Us688Ht0QCFDYTeXj9B",
-	"Kw3Av8QAAhoecVHL8MDVTB/5vk6/N4tMZngWw0ikmFLs82BnAK1bSzZLv5wxc64YzWBUd/Yf/Ytnv0cF",
-	"wF8Ynv/Rx59ns9OT/iV2kQoQ/70v+5iC6gCODDUk4B2uBM6KFgUTDDrH86P34JFr6w7QqjqwFz9QkeXs",
-	"yO2AlJQ/S+ycPN1OPMdKpd/baopRJfv91EzQuf1Wj8f0W7NiYpIjWF8JCcELwVoLVrdICLSio9g/010R",
-	"hIpGhV8ff+CTK9jpfQ7RWBHVfV/f+oe+tCPbrCyL7Jlf4BQb9b4qJdRoEOT8juVbMmcrLrJqWxKHyKak",
-	"WAbladWLZMhxNpZMLpsxrlFVT51cqTqpCPbL6L8BFxyKkifZVwjwg9Jf9wsVcpNYJVGqjCn7whVV68ME",
-	"cpmhIze+e/DEZ1KHqxTyzMEjPqTWyIRRHG2yDSquqZEqsf/hUiRVHi42d0x8L10nDMvcVEq8yHRsti6P",
-	"PahuXkXUzaCWz0Vs0Z35R+HRSmEAP+xLUj4tH/YfPbdpU0lUOB8kl8uECLYJCkwHMx643Oxvd8/aI/bJ",
-	"e56CR+4VfB05dEEzATdmVw8J2nv6fpbMLNlhb7c6l8sgUuz/OYv/fzuLMjXMnGmjGPYEDLxszgXW6e++",
-	"KajaLHjOJj+EVr2lMHQb4yixJ//F7V8T8r9vf/4JmkTB1iOL+1x07bzrT66efH3QAXbqVed16erxP6//",
-	"yHs6Pot7pdHCLng4KpSH4Dl7MtLDAmdtWhdK1+uwnCEqQOS0b6v8fM5vZVkLutVam9zFAaJ0bmJsDHZm",
-	"nfIGx6PRf4W7YzaF9PDoGA7upbJtul1KY0wg16ihXyjAQ39oA8itonsDpzRlLckSaEPtElN7zRshjRV4",
-	"aypgkknEtfQ8y9xiZqdxEv3ENv4Fg3xEl1NvUnCDMigom8AnlGWE+h06ZF+aB6dyyGYsZ1im1d4sbPJU",
-	"79cUXp4nob6C0EtqCvrgUMeRKJkVZYBzb5k5mhKfn90vHoLdX3g0qqmukYl5/pFxab1hGfWeaTMt009O",
-	"dTvFEOV3alImuRJYntf0r1sIoyuMioxouq2aDmMjP2LoHROH7xVL7/qudXjkpIRm6V2XB/mOgz07Ragt",
-	"x8FQA2PpXV0cwFW7fZ0+yNXoaj/PVJn32VD45Dt48I+tMtUrOb3a9IPcEMxDBc4nBVWQLewyV7SrYuaq",
-	"aTr4bfTpLd372KVQ1Us9oVLVeMlDK1a7r94/jJazp9OvsKvUgrhzM2yzsCVVW5A1z91Qbau1mSfSuF4C",
-	"zvGE6tYUFOvQu6agyZdxKi7+iKeiUsKmOhgVIkhYpr2UP4sfqdieSJrZoaHV0tE79ulMZCND0zU0ZGDT",
-	"sDk2dtr3WIWpXE+yiS+xwxnqbs6Rla6kZmIfMlEKnANA8bmuWZhD7LYZ9D7PBdBOy+McQhEKOLMto9TL",
-	"JZg3qhOYRXuR1QQUK/LtTeXVBKBHzLaja5Y5dxF5TgrF7jnbuGpa6OBUIWFyXyg/Z65Gm7vACYZyHbaI",
-	"z8P0tZ/4pRQNnJ9h7O2e1QCZ6rg75/dVu/SorvWyfuwPrWm5dWxPr2b96uNg0NfNSLJZyfWBOWoBuwN3",
-	"8gzSgR/9y/4nnq72PRfZS+/FD8UKXZmscwm7zO54oHC3AeBDeod9A4PwJeLPwjTOxfp0VVEL6LomFeHZ",
-	"DaFVxnMOac5YICUyntn9hSxqzHPGtg2wVc3tBo15gEXUANzoOJ9VC532/u6y94tXbwj7VCgnGuW9w/by",
-	"kVHfKOuj1OQ//5P8Nsu5KD/9NiO/lRcXV0/xfxGPz/79mJHvLj7Gggu+F2kkhBNELg7GObzM9dsA4M6x",
-	"t/oep6PiVcOF2D7XQR6VkhuN5dyFa0gXmhuKuObcGvDRFw3Mnqt+hNDTH7P+IExlIk5w57s9do58d37s",
-	"5bqQimxWHABWdvh3JfPsmEM1wNAxXLGY9JzOq2zfMpFX2Q5VoQrcgDZ0x7bN9qEACSik1UkS+H7FtZFq",
-	"S7Sh2xHkrK2hWJr0pISbmr27E6Wnu0t+ru+RJp6GJfyCgprpNIJ7qPgFfbXODTyOt4c4KJEalZvyS9wq",
-	"N7lYgmzlcJzm4vfjOSOj0dPm72W2ZBmZb5v2BmjpYDhCGxWrItgTdpD7s713OS/mkrpywqD5ecvMi+qp",
-	"L8jfYCf10F6Gn0tjDdAQl/wgNw2wzOO55G1p+QKAryUiklR75bMIQpiQA50Q4J09p65ycYcnHBJpnCXe",
-	"lcLBlX5RDOGm9Bn8GO7VUU8G6PqlKUpfGGG5aBJh8q5EG91tWpsZElIKzZhwwLuk1Ex1+Seay+j0ULi1",
-	"wCoavZJXVq1nn7j5aFWrjwD48vGcvMil5g6nNZVCYOIVQgLjZ27uIsMC0xXPM8V2ORsqNvt5240WYW4o",
-	"9jnDjqvddxZQ4dY9+KXdWa3JRRgul9PdV3asXSip/q3AyqpzzVhsJ7qEDKPIifpLEjIwo/8Gk+szyBl4",
-	"+5+h3PiB/aW4E5YFrDiAPPR24iu2VYNu3FXGoH15A4QELFWykHkuN3oCDlrwvgDu9zw/8PBGcqCdH2uQ",
-	"52oIbt2+uQ/l+OiWnrNcboiR8sYV5WMGJhMECskbuOuA3BdPr2VtZ8UuPt5ISTWebe02fBautaLLZ+yD",
-	"9EJKQc1SQZXRbZc7gObpCiN8QEja8hdyZywijdGiwxnxRHLMTuhzRX3suz9L0OdHescSohh6f1JZbBOy",
-	"lvfwGYRusUrDSNUIluBXGVlKpomRAMGbynum6DxnCGqLOhWE8TCYYkAcFqVaYpyFIKPQbM0F167Wfih7",
-	"hRUZ+O4RVenKgcsFheBLuRG5pNlz99xDisJQj61hWJ51m62qjZH/9z48y9HVSIaqWTL7Jy9CJUifuXrF",
-	"7e8UzA8iCD0/DugV0HirdyRkTTNWF24PD2m3pWAoa+EXUdD07nMw4dj7eLC4PXKr+yTuCdNU3pbGdWvJ",
-	"/bVoqHLaRn1FgvcJwbo9JjPAffm2WiuZs5umtgc1ba5Pp9VUHCJvdk7ecHGH2kvOFsZaj2Pln/3K0xoI",
-	"FpGHjc3qlIeurdIXzoefT+4AJOUkKWRYgEc+vrNq0DMc+D9/OvtI7FK4KBkIIeew/vh6cQYPfvT2BHn1",
-	"ni7xfjWK8pwp8gJpcEZeIsQ4FNN9d/344muX/NCAH292/zpIoEX4zCqV2y70li+ewSLvQboFUZocOnpi",
-	"/7i+vJols3V2ffydeYDuCMSPcC7szFQxFbvZVin0MrGKqnh0exB2DlsT20G5rrtTMBlaynEPyffw/cGc",
-	"dirLAmf9GeyKN1yEvWGnNjHB+emKfReuMNgJsFb1JM0yliUECqkrtFumSM7o/eAs6F62cQZLp2PEFRkd",
-	"aZae6Iy7yXWVG+Rcm0lzqLyVB5l8VJA585Zg1p1SdcxO+Q6XwW16x2j2HoEA/l3UlHFsULW/jPCApd40",
-	"KgpG2RaEGsy0uSQ/8j8n7YazE1lCvypu2MHbeiKR3ab0w4VTh+xwbZAKuZnkyNsd8KFVaApMXptm7gpc",
-	"8k8uvkOEYG8pQXDLIUljsb+v7lKMZsf7c+pa7w6t8nX10IFCIRizrpskR/ELvDclkFUGOC6NpsLun4jx",
-	"km7TXAqWfXpoPbGm1O+ulfAjO6PW7wdZQtW+THbd0LpfktCQ1ykXCHxt1Yg7ITfinHysKAdgq1bn1HJh",
-	"NqBGaNIkzL3Izqun/8OSKSEOipZcnj89BFAg5sx+T+/YcTz4UHu+v5cUmoqIjOCtPkmhGzSf89sJtW52",
-	"oyoqo8gaRv7usHXOxd2Zr9MNSof3TJs3XNxNqS5UjSn2T/1FqG2STy19cvXdk++efnP13dOeXkr/Ll6O",
-	"9/ZcQ70F9paTCyIkWTMquFgm2N1ivm1lZhj4XpcuNgrNoSbIb/AQQx35XCu5+bFqhfHF6CB+Sg+sgrjX",
-	"Pod8mGgN+ZxNW0Vu94DQqjexa5YdyudybaUpN5CkjGWzmL0zQaqXa83UpXL85B750oS9n1fkaLuVTWXh",
-	"u+F2wsWaQc/Cc/LTTjsbUBrtfQrXua6LtobtmZ982HZ03z5SjKarbtyGd/DIF3TKcUKfwTcEL/ZNuh7Y",
-	"Q+Q8hb57fCPZIF0xXWNIjGOOzhP9SKeuVUz4DkipOPpgT88ddlqfpQw1peKzJCS8kfIO5PpKgh0gCK1E",
-	"zW5/Wui2MwWL1J3you7Bt4ppJr7Asgo/sS7foLvxJjHXJETCoX8J4QIv4/bd7U/x8KQhN7+wcC/kBhvG",
-	"dGUTvYWHvqCDCxOaJp3oi03If8dciyq9Kg3J5EYkwBlEltBTLZfpXTMRaMHVGs11kfmUoS1mA8Emj84G",
-	"cr8Kn2nsutqTDvm2eurLO9d+ZrFD7R+YCmOoMeAg4lePD8j28z1wv6QTilP6Nz+jr0SWkIKWGtL7ML8A",
-	"8HcZXqWF4lJxs3VltEiTsQzQcwIf5V0Jeb9Sk64e8hyO14Y6z+IptaHWsSQM5KXZSNfFVR8ZON05wR0b",
-	"WFDd3YrgtuB3X6AQddOKSNC1XLtiimbi/vnsmSjzfApdiaerxvZtfNa/6xuOvcR8oZAs1WS7tlR03eXv",
-	"srf2W3zsC5PIMKV/X2kMlEc5a1cKihCcWPsWVQox2OZtCN9KaQowg+t5r7v8We/8M5NE0BxGNtNVw33d",
-	"QLhIixIr4QDN4pFW9x9vAGkIIovNXMiQ971qc9uVUP042G21lUAdSplurwI26gbRSOiW0KUcNsOJYM1f",
-	"iewGwAIGvXQSbPMfPD7SvITm87GXua/DMZDHY/E0PkMAVhZMrJlRPNUPHYJ1J+0HRH6A49qK5tQzO/OJ",
-	"MPHY7FExXAc+MUnIz+FYNGohdePoc0HYP0qae76CUm2+ZjeEuo8gvcCajK7zvt38UFY0IjWMrefXTPVD",
-	"+dz6h75MJIZqelEsBjUZJIxVOevxhlxF1dMD7EC3ki/KxYpT+je3A2+dp8bIwtd0oSridq8RVUObwpW8",
-	"yNqBQ9Yy8yB51Z6PddnUPwzajP7rPni1vzBzDCsl04Cwfb5MwJZc6BELU6V+V5wC6WAbLHCRhUYlhRuS",
-	"SVdOZfYygLnRJJfLQwRKgEcQNHkAvs6tf/RAJvkjwSy+lzJ36z090qInrAfjqToaHZwaPCDX6s9sycVt",
-	"1ez9S8L5bRD/wVNGd18dEgTw9RQbD3sA1waCwWEfYmKkzBOiZR2jC6VuQPdbmWfQ7B5rQyyHuKIR6gGd",
-	"NN3am+cGriO9n+VBnlevN64kGXp4Q8aqKZVgWZUje05e0Dz3RX1S5pW2aW27OayG+1SktWb5/SHg6/sy",
-	"asXyPCqgfi6YuIUnJkxNS2VerkXEMPu2aZddDrLLQu9QchN5wdWTcS/YlYSXiAcfynhWay5oPk1e+69s",
-	"fivB6IAauadPrq+/xhJ2/54diB3yZ8ifqxvVUcXqlDbTmGBC5tLei3SrbzCVuvUb2O8WjtBQ+B7gpZi+",
-	"ZChg1nUqSv6ZSfw7z71t13bqAHQkBWy9Jp7pB5d2G4UrlYuhGtfjA6BDwBlF11IsK8u0BraEWyuGbXlS",
-	"aFWcURPY+kQgqyf1rXu2il067vtp0g58VaFnPqmQ1xpeB5Jze9ZCtKVIWGfkIKypYtCHe6df/mFOBvz1",
-	"v6INCt7T5RcV+3xPl3W+yAOqKs3X7jhc2TRppC6saTckhs4Vg/TEs7cP+O32uCxySbswAEE1+gWe+pL2",
-	"Gmf0s8p8Nu/DNWZxxIgICCTodEqpkUQzkblq03Py2mh3U9uz7jPOqdgSUa7n2J09tcqhQ3YA8Kgam8tn",
-	"tEJf4htChZtwpXMKaaqQOlQ5E0o2jN3Z75b8ntkfHF8F5dju0b/wj07g5JdKFkcwYNgrUvoB47f0+Gvo",
-	"hGAef+H3rLFbB+xBHFr5j0Hciz/cAYbgk9UarchuHLTqFK6onv4oNbFRIje3yL7ELY9YZ3Kx0MwMG7mq",
-	"UOotRvoCoH8elqGd78A3pJ9CKRFZbTNW/J3gjUMFwY3Di2VdakPmLHYRORQ2KL7BjteEkrSEC+mOFSeA",
-	"Edo7NUx0YGO/+jJPzEl1q1fiwSNHvaAvUzX5fyHXBfWM2EYQaotnIoXDgdF3aGdJlwkiQBuqy8Y9dtbx",
-	"Ah2Nte70wltg7r+iWXea8C7E4R2MckAE9gbkn3vAae+aZGKamB9T90yd3VrNF9Fqb8hHpNlHklIFIKCU",
-	"IG2cVyoBC3vHbYuJh1dEW9s5dz3vndf1eON5Q+9YXKD8Su/YF9rRwk4tXkD160qi0eGzMydxhNA7K/B1",
-	"zljBK68WMSsly+WKiJ2qu7pXmz+evpbmT3akMynO3jz/6euDsu2ZUDLvugjs1yeCnLZjr6vqpIczaOHF",
-	"OQsqEP67I7aZpaXiZjt79j9/a8lgasdF45XQJRPGxWCpIMyTghjpy/kh/FLOc56SFc0X3lENDWkQkv7v",
-	"VslY02yQX4SKrRSssen2dWfwuh68eP/we3z2D93Frr2Y/i5NSJ9pUvhbW6wTItimCq/eEMFcQzGuiGap",
-	"csl7wzrY4Cnu6h7cXvjpGgjvvOeBT/bzLGNZaArt/f0Rzsw0uMuh47uQCtzcmhvXRgp3FHJxVnIj8O6V",
-	"YphLs7XHofM7oBfXvbxjezxwsp5c9m0TFafZoQI0vqkCAzS3GskWH8g9zhGaftvDyFt1cOjQRasWDv82",
-	"auU5+eho2tQr//ftzz8RyLDGxvUIFPXSlXrLjU4qeDGzsZ9RV9dyQz7SnCmjP1bwpVaXgY/8ODfko2J6",
-	"K1L/DAXFFQQhNWTB8pzM2YoL6AMKOq1xKHmELikX7ejr0DZfC3ov7R09uF339/4Hpzw0ANQ3SWE+qpdO",
-	"q6y6KWBt0Vea1Msfcjw0yxdR2LfnWfYAtAGxPp3ArlqTCua1qqNoY1kKwk7ditRf8JE/tP4Eazh9Ytr7",
-	"FcNYr058V8ux7fw6dKG/uAj8iVQgHP6BNZ/GS090dp5nmY/AHxaHxQ195Lp6x23Ot/jAKXfpVZUr8tAu",
-	"PzxAjgTRmnD4erKQDBV1H2CrSe0kyoC6KuSm6nXk8vlQNK4P6aPptnrY5eo3+su/WHGow09BEk0tOZIG",
-	"n1uOXZxejmHlySTbiEMdJ8zWlNvVUpGysw0Xmdx0X/6/umf+0Lc/LuJhrn9H1OD9P6gnbIcCgOs4nQbg",
-	"xn9gFaD51pPqAA3ed9s0aHMwL7zvFA28NKot/APdGtPQLX6JHEuTz34WLh7gLJziHpnwQLCuHPAf2eyk",
-	"kKHRJGAACjvjwtWDnAaDzIejt2RNtySTtT764vbd9w3XKjqPNPb1mm9JKuUdb10QNAWcoi6DXaolFVwD",
-	"obqv7p9bT/6hL/DmUvqDHy0STVJ/2Byw6gDPFTjKT2Lq36Jf6kSyDUZ/4Fu+fudJ73i7I0nVubrJCVVO",
-	"k8ufZZvh+9UUdUPgGvGRP/SRewsSs/+wTYfuWGNFks1KgjAFPD8rYwMnLCor3YwaekfslOEaT3fO3Pif",
-	"I5jYfPVJDxzerDeuOlL7kkwpEPyFaGbOygLw1ImRZEUxJrLroRm6m3ACrf7B+7AV/UN/7FMIqtbDWK6e",
-	"rCcxXXEhJzxqOP4DH7XmW097ylDlPlA79zv7yChOO7Km3qvtSffpPbz+ocu+7Eu7EuWsPmDIRpZ5Rlb0",
-	"npFsoloQ111GM2O4WDbfANFklhE6l2WFxFdQbRKfVu0AUOh9G6N+0DFsbfkwt0S17X8gt8ThZyLuijiW",
-	"Dp9dtl08gGw7hSviOAGnyrxHHXhX5n90XcAu4WE0ASDnODVASMPTQUq3Xcbp9AAY/YG1gPqdJ9UB7K64",
-	"zt50Cw2/PaLJITtUHZuBN4Tbtj/Q/TAtveJ3xnGU+cyn4OLkp+AUt8X0R8EXHnScg1u+FD+XZjaEn2/R",
-	"PQwYkpPAqGPmbQWlNNhlHBPEdoKvT+X6cIM/eOuwILSDd9RPXxlxi94pdHmwszXlOXgeC6r1Rqrsxqr+",
-	"2KDKI0aNcPk3Cx8Ggc4dDDc3WsuJwS5XzbXByBGyQpCMoO8UkM29l1Q8lzJn0Hno3xSxjua5T2w6FLGO",
-	"lhlv2nueQ3pv81ciOxrE7qHAFF4BnoY/O3JBtrJURG7EYRhpLRo9EhLJE7zWf5KGfYFYf25KdnbDpOsJ",
-	"N8f3bbZ0JM7RMdlGmbOy6GghwMwvp0qxxLH/3a+uFytphTWt7qouvz3G01wsZvzd5dokd99d/qHPdHfZ",
-	"G8lVetgNpRxLnWI3l2ZUQSPHIBjbZaAHwMNjzT8wurzfwbdepT4QH76OLHrGmeT+9b265aJ5+/qaK+0b",
-	"dOuqoxxkH4Mew2i6CjpDhnbvbp4CX3zeeRpeC22g6vYzHIfXDXyEji4Yw0ETh4ESgnnjNiH2avf1bMzb",
-	"Tg+D3R8id1s+lXfO826taVNScJa2Ds3xDLthrOhq42O/P9UdDGN/jsaj9sXRzqOW+D7MPXWvrbel1aCA",
-	"lIAsLEFMOfSEfSzJG0JJPVmHnrHXCGxMX2qHVKgd6ZPZowE19v8OpfUPXlH/vlm3JzeCPH/7OlhcP4Gb",
-	"53mWnbhw/vPVyz9YmXy1PyNq4gdkco6qgf/Dlb6HilSbjE7NITSzpkpPwQo8ccoUbamyrnbHMMXJ+tzX",
-	"dkm7Ak7eM1XdC2u6JdBjs+6NAZiiXI8ugmvbjJZk8o4zaz5aaT1nVDEF/7LmJJTiIyOWKp89mz2iBX90",
-	"fwlM5177L6+9ud21w3jDBibU+MAhODU+cS78xie1DtP40F9rv//t9/8vAAD//w==",
+	"7L17cxs3ti/6VVC891YmZ1OyJFtOYtX+w7Gdic92Ym9LmdyqnSkL7AZJRE2gB0CL5qTy3W9hLaAfJNAP",
+	"sinbueecXROZbKKBhYWF9fytPyaJXOVSMGH05Nkfk5wqumKGKfhXUigtlf0rZTpRPDdcismzyc2SkVvB",
+	"PppbIufELBnJ6YKRGZtLxU4n0wm3T/2rYGozmU4EXbHJMz/YdKKTJVtRO+qKfnzDxMIsJ8/Ozy6eTCdm",
+	"k9tHtVFcLCZ//jmd8NQ+COPl1Cyr4Xg6mU4U+1fBFUsnz4wqWH3ouVQraibPJkUBT+6OnPEVN+G1raQ2",
+	"RMm1tsujsLjYqnCU+ptTNqdFZuySzqZ2iXxVrCbPLuFfXOC/zssZcWHYgqnJn3ZOiulcCs2A+u+UnGVs",
+	"BRshhWECZkvzPOMJtbN9lOMT//G7tlP/ozaJ/1ux+eTZ5P96VG3vI/xWP/Ljwhubi/91SQ1ZM2HIWkmx",
+	"mBIqUrK2HxpJUnkKhHPj2Nc8T1OWvhJKZismzI28YzCPXMmcKcNxHZolisHctzZhOjH+F23z3Rof6eT3",
+	"/X/cGFP/mn+WlJWz31li7Gtgmu+YcmRqTi/j4i7MBjRNFdPa8ThXRAp2YviKEc3MSZGXjLGzrrx8V+tG",
+	"4FPbC3I/nuLMous5ErX3J3LGlNmdD9WaLwRjuyR+dbKiPLPUXS8l0Yxpy2XcBCmaLFlyF1xVyu55wsI7",
+	"aA+pF1H43BWhM20ZfC4VfEzttPGca27C24k//YCyqEOy+Kf17ox+lGuyomLjpqIJN4RrQmeyqC+6lAjT",
+	"yTyjeW6HrRY+kzJjVExK2dg5n4zds6xr29/AQ39OJyumNV2wIKlXhWHp7rq+3xBKVtTOW1CRMLLmIpXr",
+	"2pJqk5Y5Eyz9QE1j7ik1eLRCC5BqQQXXFF8XmJdiWmb3A0fVXITY5tclE8AY2lBj77QFtf+mZnu3+r7F",
+	"hGmphZT/ZumHQhieDZi1nVXXZsJRvIYn7U8KPKPBWRQ6d9+1DXjtHtsWC8BwsMStXfIHtnq758OKw/xi",
+	"/FbUeaPG+p7tqoMVlT7PE88iWzKo/JwJe/v+z4Qmd0KuM5biPGAvJlMnrOztLmFijrHgLzu52qsdDaeT",
+	"jycLebJD2LjYezsn+OUzQgVhIASnRCrCVrnZgFwScibTjWWymob0+OIswA+GfQwoMc+JXcCUrLlZEitx",
+	"kAJbIz45OwsNWXLkzryRTlNCDapIj89ISjea0CWjad8zscVCbm+ie/qSGYrT2dpTf910HgQ7FLv3Gi43",
+	"bKV7/e6V/Q3QGCdGlaIb+2+r+X7QhuXBI5VTZQLCH4YEXcJLfxAqgSvISh6RassJoHX2nvDuXLdpDU+V",
+	"1KivxM87ug9IjdDRQgth9wQMkMVpuck7X91xkQa+2F6ZXRY8OnVTKgeNruidu+aaCyrJfQjdkbLd08Z3",
+	"RGd47YW9F1sgg6Z16ZWW4iut5FXaJaeWjGZmeVp7Se37E77KpVPlrMn1bLKSUq2pSZan7CNd5Rl7lEjF",
+	"HuEosKjnGb9jLYe0p9LUouD11b4iF27kJFRjl1NwQwQ3Reg1U0ETIqTv/SSVFZbEfk0YTZaN47wryrdZ",
+	"qFjN8G3VIZLFLKudIPfIn9PJPc2KiBJMYdaEC0LJWqrU3jX4wymZbch6yZOle0gTqhhJZCEMS087ZTe+",
+	"dIdSTV6zVsypo9xgLhNG0cQ8AksI+MxYOzh8yQ+6EKhn2K1LziyZQoHs7T6irREB6gzep+VnTnmCy1vO",
+	"m6q9nFtrkdSVoqmX+FwTJdf7iXk76wCvVMen7ecv8amOKyxyVKqfBI+G35iwVK3ZRK3GJ80yWM9AKVxy",
+	"RX9JPJ38q+AsoDu9KJSyBqJjAtgzeyqclIXdBo3UHp4Ou6dmyhlpaNb5NikIzTJwLOjQOMH7ww/ulxTc",
+	"nyLl5pUwatOmHu9e4v563zaS5DNCCXoqvtJ1LZa6IwD/+G2imbL/+m0SNKydh2X3BT8ouSLrJVNhg3wk",
+	"3aI6NT3vpw/o9QsMtaR6GbD42UeasoSvaEauf3x+cnH5lMh7plAIMLsd4GKzIsWO4FyoMSeIYho8iyFD",
+	"jv2rsQ4uzNMnQUa853R3or9NZkquNVO/TaYwG+85oYI8f/eagP9nSn6b0AUT5rdJ9+Zucaqd3xTVNK+f",
+	"2YlMPfNVvFAuM8rGoyhu1Xk4gvb2YklFaI50bvBGb5vaa2FVbak2rw1bVdwecFNwQ9bU3iCFSK/sv5Y0",
+	"BxOagEVtjcAPlVO+33HB5wfPcTT9beuxOB/fsU2rwVCa+mnqdOOVvIe/EtidtL8xHz31FYFbHEnc0wo2",
+	"K6PaEEPvmCBDt0azuKDWfCGoKVTE2VSsVlRterB0GlOK4ejW1ltNB7fCUam0wvwr61OLH5UxjrQ7dEc6",
+	"zoIFnBCOkwb5Hf1vZmH27XlMImZxC69WgYFgzGe2lPIO9X/wXKWg7F4RvZRrYa9iZOYESQGeUHuwpniV",
+	"SZGEb2pD1YKZnozX5CD302mdyg3ytWzVWPwk0Cl+JIa6YdqEdGWvsAQ2yu6BYgnjVotAo83ppOvlxl4B",
+	"Rso7K/iXXCxOw1JEmFA8YefCFqbdifLCmkT/5fhw656bySKsp0C8VIfjGXExG1Ph5TzsglNyxiKRApo2",
+	"4yk1VuUmC/+qEDz8/kIXNOvmI5bcXTNjQjziWB7fPXWEK8nklt5hYTtvzn/hsTnIjwNzfcNDbDn08Hjm",
+	"6HJKtp2SGuGC0TRrYqNl/nuROpNphxPvO7WZN0htq/3Q5C78qjlVJLd3NyWwOYQSx0xkVWhDFDOFEs3L",
+	"3HtryrD/WcBzM2OZXPefYRkIbTjyA+ec3TO1+aBZIkWq3Q9wFt8+fdJIRjgLhh6lqv94lyCZFAtCXZgM",
+	"SGBVGxdiwIEvLr+7OOt+1bAApZzPw+Ijp8YwJbZocxmMcdRiYgEhi5E+zSBKfEX+V81VA9GUZEkVTQxT",
+	"ejtGE3jZFrvj/vU70Z73Dz3UGc8DrkH2EaPg3mL/SpMk4/lMUpXuHiTNtHbKZ23BF2dtQalGfg/8vy7q",
+	"mB7iDhyKsKaD3Ykv5GpFgxeYWtzvkuydkgtFV2CyU7UoVpZDr4iQRC9ZloFA0PaKXjU8enUyPD4/++Yi",
+	"QLIV/fganz/3J8b/e1f9yLhgjVSjOc00207m+Tu/Z3aa91Pyu+QCHVY6pwnTU2JkLSniK02skpcgNYg9",
+	"mipXzDAVieGrlAW8Qq9TJgw3G+84hceuSv4iCVWKM01kYQgV+HUZS/QaZKfmKwuTF+YDCOEPs43xSpMj",
+	"xdNvzs++/fbpk+muDVnKpfOzbx5/8+T824sn9ZSsegZa3XHHV0wWpikM/csaKV7bcvW8038HbNaL3R2j",
+	"jsXxZTRvy/0tGAHNEd2epTvBSHvdFULYrxyb7IoIltFcs7ROqR6RC6ZU2MUI6mwiiyy1+qyVwQp97daM",
+	"ZiJl6TN//6R4JzsHZGb5CXkuqAGzj6HEv9dGE/sNjFjoK3J+8S35D/T2Wws2+0q7sAlaQ9R9jFNpuuxq",
+	"7KNNylQzimOZNpzbkTq1uePRP/tzDG70CGwjUr6dRIFXzAashIWi6GaZU57hnaV5Zt/dLxRZveDQy04K",
+	"UflJtmLwgsicCaJlcsfMLgNnMqFhT3HO69Z2bXtzJRPnwQ6ZIUYmMmDKmSS3rFqkedjNu5KxrCEfEW6/",
+	"Rss3T92a+smYknJj8Is1IN8XWcgLOovZoNNP6FFZyTRC80TmnSbENTzkn/7Q5oXxsjEUIwoxy6syLwhU",
+	"emvhZ0G5VgjvEOhh32PqFsy6MWk3C0ePasKN4ad+Dwc6ZyquGMVBU2OyIzhpXrKMW4IHGNgYtspNZBeT",
+	"ylu4y6qK2etqEHunBev/cHmb7nsMVJHFOFeYYQmW29krC2qWzF0Ba8qdaeP4yN4bQ3zy8azGEKP7PXHr",
+	"q6cl+iTEclM9ERu7hdvQxiZjcHTJckdh53Ce9HNIRmgkSZOM68D16CJ0WwvrzGOBkOGHe6Z0NMqskmX4",
+	"uNCcznjGd6jZ+dKkrrB0CBH3IPxKsdipzouAQchUwgTm7mUZgZ+HXUA7am/K9V18QC5IocvU9XmRZczq",
+	"tFzf9Rx+Tu9loVwu1E4iJ3jyaZbFDLyFkkUe8Pv8TFeszIvBh5yzhIthyU19c9epNh+WjKq0v9xZsZVE",
+	"qd1G2550xMEqO7NHYNJenNmw2IwU3qQPGdsd2e8ysFGYiaKnZEUTqack46L4WMsydnkGwFxcgfvSanlB",
+	"tULquDojdevBzpnMM9bBR/iQjzoNZSTNFI8o7ZEM/2uIja9dAH1JNZkxJgjugSURGi4j5Pgbuhgktlpi",
+	"YlvZ9T7n3t5WSc10coxUS6nXXq2rbZWTuJ5VSyJOayK+3LwtKbwtz73Q3Doq8RsIvPr60Jvyvct0hdEO",
+	"iDHgnGJJ5kPT6phQMssG6ndzmpjO9f4AD9mnuUi5WPSn1A/4g9DZueeGZp0D/AOf2qZpmRlQX3RtfnFq",
+	"j6MpeZofR096V9n1uy4yZ/Rjyr5zNJF3r1+CY/jaUGWsIANv6HzjPENbiQOV47k5PDe69MO6o7yrFYVU",
+	"kbxSRSAqhjkaPW44q+sxEQyx6SJZEqqJSXJyfvHN6dnp2en5s8snjy8GiejYhayYBiIRFBnTPpdr9CbK",
+	"qWo6FepOmrIcc+uWXMqVvQNUITShOljJGXf8cKm42UTDzLuvg2USStCkJnMlV6DS6X4bpZGx9jDAtsiO",
+	"ftwp0RljOfzlrLEp0UbmOUun6NQMDbpW3BgsI+2c87ZXCi40t1HlzeaXhXxdcosjYvXCPi4sf2oP9l+h",
+	"ELjG/MawEHDJjw0hsHPOW5JPM7kIH3/IEMOSgjFO2RiHSzCWlg62IDd5criEactHmC0P1fEDih4YSwea",
+	"etEjGtH/3v/wgjx+/Pi7K68D6nqtZ+QgqUDEgBZGrqjhiVWzRUGzqT3OdJZBRo5ZQsHD8FPpjyC8tfoI",
+	"/nJekumQ7JU1z7IPQpoPdpiAL3rJiN5ow1ZEsXmhoQw7YBWGE1fKEk4gUZ8z6g/VuGc0WHGXORNjtXsw",
+	"99E2/Mz31DbjtBhDYDl3wlZAgxomks2HVd9g3EoWIgYeYGg2yA4uNIiMvj/YIiLOpPnexpgd9HUSGeiy",
+	"T0jJqbd2Wq+cgttmH3R6MuImdJd936+irVTHWwzGkLpbomvsrm4ptSlN/2bSRzDtIy9mGU8+uMTsrSBG",
+	"enF5ef4dwWfIHduAH0bkkEVKZlSzp08KlW0l1Dx9Mm3BsWjWMnfmljgMi9o0p7U1thInAraxjzvf/yYS",
+	"rWIfc66YHjRkT2daDxyFe3k3GEYh4vywRzV8Lxc67GQNuT/Cfo9Cl9Jg0iDZls++Ruvu7R3DLN3Gqhnf",
+	"PG3J3MB6ItBHM7kI+O8HbGuZkxdwr8YBQqKqWCSDNlTF7cfvc3+OlN0Aw3xvHwpoEYoRrJcHS3jJNtY+",
+	"Z6fk+o5bPQ2rZe03UjOSsbnB/Cb/LF0xMqfaQNEXQInACEWWkpk1IoQ5JW/4PSOabpzyDIBLa2pfeMfS",
+	"CmJLg6fdcl3GTMjYkDEfcjwqOBAYIYqJkPH7yLs10ily4PttMe7NOPv83wULmUnP9Z32QXZhygJeLQsF",
+	"xYxZyrRBZ/ku5ecyc0m8WxYC1vYJ3FLLNzoYb7EmX+DXLjVOS6gtxsI8q9Jpc0Uuz87QfjmbNFHGBuTb",
+	"7hoCGbNcptk9U4ysqTAsvSKaMXJtP/IeYB/QZSumFlbBnEzLMuHEPpWAM9mHUddUCQzlCmlQSeFiLiFv",
+	"aFYsBsR8vUHX82qCvdtRFL57CgQqUzJ7o6q8f3XhqzcZqVBstrJcp/H6geZwvrwcZvmVJvYp3Z1PXANo",
+	"2QNuxdGkt3D9bwd3N8bJuy73YzsCnclFux/Flzs1f/i7LJSwZvecZ2zqa5OmlpJzzlrV8LCjsxzQgYPZ",
+	"FZYXKrxlmOmNW7rzul/sx1BqtfY1PSUXOPFjZQV4CGsYDdyQFd3Ya0NQpeQaIRr2DC5tFZ4AgXtzhdvJ",
+	"MdniuAZ8fdbjme+N6R9OjI+5qpLst1JrG99tQQi8elOJJV987zn6Vmryn/9JfptABPi3CfmtODu7eIr/",
+	"C95n+OQxI9+d3e7gQ1lR2S5PahMLaas/+NhWoMqizAvn+srFn1lKqAGoFJKU2YifQyLKTMrBdt4BuStt",
+	"WSgf4vkFDYN9t2SUKRHV6UfMcpA6liqwbxpBS4zfUv/Dv5uKb/XtPRNpRPG958oUjUFjns6Kqi7gvhMA",
+	"r+90P7cUnosD/VI/8IzFrBaSU48pNre6q/pKQ1bXlVMiNWY+vJRimCEhjNrm5/bgc8aiKAuRzP/1coOT",
+	"5NoQJlJNGFXZJhg6h6UFA3tWIUAjzIuZQqRMaSNlikGJdsHmhu5zDVT7cPAdYId6yUIgm1jdrkEJ0afk",
+	"HTXLmgqBSVh234iRV+RG2n8Cfsq0RDpNGUudhSlYWbHQ3PlZUF+Rc5IzteLmWXmvnD198mTrtgiiprAG",
+	"FsOK3iGYojtOicw3kIbiMBbLP7TB+HVeKNCx8fX9LYWUsbx1HZBKjaUuUIBJjJTxVLiWoZpEuLi8DDne",
+	"1iLEpYPGsEzUPHdbSI5nnVZNs8asq8hMsTyjIXV9jQE+qIjkiAqwphuykAjg6yrUrUZCZxkjOEqItEaG",
+	"l9Hl6GYYRrb06Hs8X+KPRjidJYZSq/8NpUff87V1qHa5mS9YyEEAB9yjwKCzaC7VM7KsYIdCw5Us3R9V",
+	"whdHhOd9otYn6sT+X6SwAs2x3qpTXE/wByl4PCLRk3+zSFD8yu0VmnU9dJ4KzGLnIAPK392zUhrbJejO",
+	"S6YOaV8hp3DAonX1FzN0CuDK/d7ViNr3BCDfjnMEwi7oG5Zlpd8MRau9kMCYXroKerineukgtcrO+ksS",
+	"mXOWEi3tcP12rYdbNOCY4Rqtf5rJcBYWXMS7P07Ra+imF8gbCjPqn323cRyPtx3qnZtJMDVXMDgXdu9i",
+	"six6x1JQ3Xbv2OAlEJNtiD0GIvUZ0Ut6cfl0av97eX4BCHzpZc0Rid/bswMP2PORXvbXFvyeDLxRQ4e5",
+	"73F8hyf/4G0UHs5kG5goBpe/Nxp8CCdB+z4RAC6qmTAsBgSUs3Kq23W3IAWERAAJltobBcElNCTnIMAH",
+	"1Xc6XKww1Cvct3CoF4I5vLsfmoPfrAMLXH+IxBrKAAbaToK5/NSFkmt7BO1xDojZIOAJ/hwSFLFSoML8",
+	"Pj+bnp2dNavpe8Qc5jwzIR34/auLKzdbD7K/sstnupdn/aFPLtL+4HP7d6+BHR1OrAa8urspTa/i3oWz",
+	"bDVzDYNK26TzRzth8bDK11IRUZt8tcxh9aiwDWOE/XE/jxDtxxkqds/ZOsAvW9lata0tp72LB40FP4YJ",
+	"MtuAntobfjiedI9AXLvue7cvYWiEQlgjJQ15O146GOU5AJu54EdChb0lZoy434WHXS83cTiJ7SHgDYDU",
+	"XAUaOq4Fl5gm5yXZ6ksJ7eKPslCBipeUbpos5tWZn95OppObXybTya+v7F8/TqaTH95PppPr5/Z/ftnV",
+	"bBrW/Te7+2NF+TYwUjCzqvOhbWvcrsGND7/vEKMJzZhIqTpFmuxzF/ohYC6vhWFqTsNhRcHMWqo7BLSx",
+	"D3WEErZr6MyS5IrN+UeSIT2GZDIvqUrXNIQM+tPzF6RCu93dSFOEz3TULG5Y8x0Ju/UKL7QkTdHr7qso",
+	"ffD1V6LHHip3d2Bod6sDIYS0x4jXDgojMCigt36IovLW66ghm4LytAb9zjXRsmxDVQI+k5Tv20LFC6Fy",
+	"sSEZ1CTVDt3nnGWpPxFQTUizd40nYgxfvSKGyNsGhhHJRdwBowxAzXYwbQm7ewor3kfSlEM0ufaaRfoM",
+	"RRcayxBoi8n3Xt71vqAtOyt8421DfxGV+TpVCk+Z39MP1+eNM5kOMnnelKChzeP2D5oVTBNImbM6AgSO",
+	"wUgjM7bgIoAHWU6/Xz68I0C/hz2RepZG9TAZ33gY0APJF2xP8lw17ETMYbMakTUUw+mNmJ7IVC3REZHG",
+	"e+U6LuU6EMyP5yaWbVUGlA9J0+KnLjsugWsLW7tRwdZBN8FhaYtvXP3WgTflG7l4G+p1MsBArIof28CI",
+	"Btfy+SaVYGf5gfoFv3FRBwa/f6JiE46UeteUcz6jbu9qaqe+dnfqC9amJJdrwFJOfU4ftj2VwkmVmg0T",
+	"LeJtRxjBx9paQ94smWboa25YY93G93ZMb/tElMGeHnZ86etrW85P7jHLWnLd3c7gnX0IdgqqZktTdjt+",
+	"lm2IYVkGoQJopcMNWTvZEXb81bDXOvrd2sf8FEI4jucXZ9MoxG2tMxJdU+46I5Xur8dPu0Afp75RRieI",
+	"GD7mZwrhvV75Xj0Tt3Y0tp8Cno9Eq4AxfyN9uroVpP/vyU/+gJ680GqOpZ4IT4Y+F7KiKSMzK/7lHY/g",
+	"MK5itbE9PU/xYnCmVhx8QwPvDyWzzl16b59p9UzButxgzclMkbz/DO5FxNV+DQj8AMGJUpfUkudci2bK",
+	"Ten85R4YPuDtLYxxNAmnmj++cpAsrrGP7x2m6z6SCLbt0yEZCI+DtloYbdpIWKCDX3ZzmpJLS5OnZ2dX",
+	"5PwilAvfPJeX4XMZyalcL+XqqtaRE+BsBSNOf0ik0Li5+2AhP+mTrFGaDB1v2BdA+acyhnGgiuIGqnrj",
+	"BW7jGUt8PyF/yQZcMXPDWjDHIesd+2X6ZnI9dHIamZYdB0+D32ZgIOy8SmpAh7upoJsgu1Q5GGFITxpB",
+	"oNj4/A3AuLVHHQLm9l9ts4An+7RxgOemW8QdwCBjde77mfHFciYLFXLULa3sKbVz5zxZUk1WzFhFzEo3",
+	"KwSdQ09H/XiDOoS/9OnHaBNkjJmvtH+7d9e4gctkQg/7cCfkWscadTVaHgV6hVWewd2rr+7QHJAZkzMR",
+	"CcbrhIpn5ObFO2K3zXe089u6fTfW011ae8k6gvdhpWrvR2Aj4IBIu3fn77Un0e8j9JUPQ/D4BPNBiKMi",
+	"7hcst26Iu9HvdjB45MjWf7yK0iHlBjGz1GCdqDADlvTePh72xfr0+n3x0Cr6lrNqUKm+xGljg/txKbLW",
+	"CDy6jnaM2u5O5nVF14BpeE+ybfWgS62IpLC9gg6OpIwOoEYPFq4mM2bWDD3bK4ex/sv7N6ehCH3t9Y+n",
+	"/dydzXZPIdXYErQfoPSW7mGFAZZMLbho3PAo9BWzOuSM4cUdtjJ96mOZa4Sw5lazywAyTw/YtYFY0gFT",
+	"9XGbpVrT14OmatNSPZsejEHd1YSmCUnde3eczX3aDUPjEaxhlyK804XisPQitiTyxZNdIhdKE9RBuSEO",
+	"cqBB3W+/edrpCNiGYBh4ej3YwsCfFXqrScb5dvrOsLYVfbFFfmbrSKbLwHq2uilGEXjWGhNWgKR1/1yX",
+	"D6SRrLKDits28ogeub0kd0h0Rkj+rnT4btHcu1vqBcYXZy1+lU7jdm93SchTEluOzHiyiQfbhh6hgRIY",
+	"OjAN7HtWNnurc8PFLi9EILU8KL9/d4Qw/i7cac0Ml5vMADnCdXeH7tLOV7RkgShMDbS+S6YnJYBrXI9r",
+	"HIJAu3JI+v2w4sKrlpU4evKkM5mQBR0ENyxD/wATqWtdDOu2l1X4amc6oRk1LDyRs7Nvu2fiRwjUskxD",
+	"BZpDlHlMkdliogD0BnPoEb0yeh/k2PiCzC3vYC910LM/LqsO3c96uC5c4PQ9ovwfFDb9ma2v3X3bPCuf",
+	"4hLf/waOKD0++WzLJUI3HVrO46eXXUrOaBfcFGcZXZjMrmMF8zGH242Vi65KrfKm17xOWFMFX8PFA24o",
+	"a/g4kaoqW6Gzy6DXpb3pkJRdvKBf3MQXkZShLIZpPCUooEPnsUaut01LVG4MvvW0PHag0GQWI+uvAB3/",
+	"qe7bnHZ2bMAJXuctoJT+BrXPhJb5dusEb+WgHRh9sqexv5QHGTMECh6H71rWGGnNDTIdIbv5bWESGcJj",
+	"sSYthYJlBCLe1VeihSmNSpTgtmFsYOeHPu4crtriwcCUq1hIpEiYEuCp39efOgT2zNPtYE9VzFTYB9fw",
+	"eNFcxWi6CXp8rXS+ZyRZSg0d+XKq9VqqiCfnGMHdBtwgTjTE6UjoMc6k27IjnMaYofXpWrLFJey4LdkO",
+	"tPH6S+5Qu7Xy9cNqV3C3RuEo3PejcJRP/YnCWayXzCxZ1YQYsPhdP3swZBttYXYKUBu+dMUQhdqqVWoF",
+	"ETY7U4Ai2EywczTgrp/4v6C+L6EiYdkQbImMbuJx6jOrXj6GvIRQdxvII7KqZEsOUdDUjN54HkNsszV0",
+	"Ha43pJjF/G9yThyNwF9gqdTwv4HiOiwrAXaqF4B/yTGH322KaSbChSFO869timkBn1somi95EkwicDeQ",
+	"/bG+MzKfVnmDZaoDSagoE2CDNxNPMxbnqJNz7xw3EHYW/erew5h5LnVlSrDLKCDdMbXiIowVYXc/3E+y",
+	"Na8/wloV1rxrOS1cWkgIkGdwZW8kX46SlOs8o5tpuVIw42IVODu1B77IsBmvauxZv+YUjiFHY+03XJuo",
+	"B7BFcA68H/y8g00naCid7Cf7MSLaLkGV9ydBMZosoQmKO4J2yxoZOGWR3mnPupchpAeCjUB+OWPvmYZQ",
+	"yiGp2a6RT59ugfE+Is5J0/+tcZCXsoNID+ki78JCIafGMCUi/dB88DkQKETJFszrKPvHQ/FmJuXdFblF",
+	"ktwil62Xm7DOf0+zgu2T4N6MSrs8d2n1BRyyX6p7nVUOTHi3Q2VYurXbz+S7J5ffkByfIKlMipXrYLel",
+	"ylORcsscOl5yKxWC12Ce0Iq6Gw565Nnjbob156s4N5AXaCRJJaEzWZhYKpViRm0+7OQGhhqtU1PELG+f",
+	"TBmYw5oJgzAWp/FC9c4CNXx5tHYL989nq29tSm8psAdMYzxFmqc9MPjdlYedm+r9mQY14di7LdPOCSgT",
+	"+XfZF7HvIEvXeVNPy15sq0JD0bfLI3xGqG/lj/kHkD5hJKEC2vZAYbxcd1scDGQEE+mJUQwIRQuNwHbC",
+	"cFHAR75RWG8DYy6DMMmpxKxQfWcvSSMhzgXF/EHJF0Y65kIbRiE+9u71S9BWodjChbqfQR9bD4Dkdr8H",
+	"DEefLmmeaIigAYhAJ8JycAbI4O4POpP3rPp8yRfLAek1w1qkRZDleDqk2dhY1ooPALTBIFs7xTL4Sobl",
+	"+yDlI44yu09zJH/GO/NGTa1l6BANrgqQHE7qhaKraI2Lkxlg+7I5dAcUXIT6aajFfQyR8fzx+dk3F53p",
+	"IR0YjBW+aSdKYmuXw4Y9sF3XAHC2VjSybN4HifKeaz7LWI/kcyBQz92FLTl4b/+7YNoETU8HOa3XjOUl",
+	"mNSWdI9Akb2dQ8HoM7g+rn98fnJx+TSeVLCd4ZmXl58uO5/ByjD6By6qBdeIzgeOF7DvaeIb5wXRPsLS",
+	"3SrLoQJHZaaAZmetfnwXAS0W4N1oYq7I//KInlhkA2VclrRMlSCfDjdmLU973Qm14v4dctplPYNBywJ0",
+	"oiu07/Y0ipCi3ofJSt44mMveWys25FcyTJvSpVkLKnuzV8sVA0C8vh0OWLKU5G+vX/z07uspMUk+RY/J",
+	"317+fP01OEnZjPztx5ubd1/X23IkS8CyTfLKabFmswF4eFJF+lXAkFWF1eXl48suv2Us45hC1UeVThxy",
+	"WnbWSK12k3ba59Nq5fXhItz7cVio8iHsgskatSnbUJQdQafOtaiLlUtKKPJx+gCteJbxIfXgcQ+A6RU1",
+	"AFO6d7VanVxj0D7lYvEj12EMmhCyi5WsoBlYVQxwJmZFcsdc1dKSatfBIJIs2qqJ7eL/FyIEd/Ee32Dl",
+	"cW0Gp0OCzhUSVL+pKSTVkL7s8INrBjDxoSoQw/IPwxjN8FC8/ke5JnMuWLZx6Od3LAdilOEgau2MyxNM",
+	"7ptg9l02wA7DnL49DIkKDWtrvW4tU68FF5jdU1I55DdoUrQ/5ozOg65ZK1uoY50rIoosK1OeuGVieJlD",
+	"5NwCI5CCvZ1Pnv1PR9gVEnOmf1T7mGWTP/+5RWRYzSk8u49XQDv+CqEztXbjGQjC437kqRnen5W8D3kk",
+	"rv1l7xWoHVT0wwy4SHVh1L2bB/F+6xji4RjMv9k+/Vu5B2n33F5Ht+4n8pGuI4h7GCgWLKHGx+dc24G0",
+	"3mgt1vFtmIns1zJe66H6okagEFTNpS88anBzrXmZGBKwNjBJEqI2rmPVtn1Z6IJmxKU5hLGBYZBYuexe",
+	"GfvDcjh2Qn74uZ9ZmboRPP8uq8hfOx6p3bBkKXjCQcItWZbDp/ec9UjbpAn4L9/LPbOY8fe4t1COuSuc",
+	"MGpiz35O7V3gLL+yhnYhQ5jse5Qsr5hRGDwPFZuF7ALEXLwiZ6fw/x+d+bwDbKreHbKFi5fX8ArdHHod",
+	"LInKwqFHKlioeIRUKpceH09vKksUok/0zMZSRXf6nC9L6cq6Cl0WCnP2GwvaypUakiBl5zFGepRfz9jJ",
+	"UdcJDThH3kjpYLytdayJFGViylcNDITd0ylipfH+RGGiBYwyJa/f3T+ZkkcXZz7/PbM2sDY7vp2Beftu",
+	"Er263yd0BGeMHSXSkcIBS8xlIdJGGwrIQ7G3PtfjmM/wikHF+YiYHBCJiu+POlfRYgSyuls36EbFe3FK",
+	"7JkFPxTk5IObmQFQT0BjSvtUSO3Ux98ztcHEnlgzcN8SxUUK/zmGw9CVEV27hM2D6oiumdDINmGPX/+0",
+	"10OTGZwUHZLA4CZ/YOS2DmzWGrl1PuvuyKvP9NRG5q5jGH6wVQi+B4rC5WV3UUsfqCqDLiPDpuQcckLP",
+	"zq7I0xBS1ePu7E9cXsgn6/oEecLQwsgVNTyBF4gCoqgp19bqTIdEUmUeWN+1/RjzTCssnBqwZqX0AqYR",
+	"lEyteZYROx5iSnBzSm5cOzoCLod5oRnWpToFD3H/Dmhu6yK5fWCCUW7W+PNwyYkJgz/LUO2gByjdgQPr",
+	"uFZlpMDvmplf8kNqvWHaYXcnSxQzvv28FKiiQp+r0z7IZ/EQFUaSwFACzEftYOsgtkFFShiikVix3+tV",
+	"vu5jOwh7dvGki7Kw/toIQSIvWZa9WEqP3bllHmNF3iBMnRwDnvoANJxyiLImsBen15dyOKvb0Urla8tY",
+	"ZAseUHCfe7Dm2cYgIhxUbfs22HZAkisr+aB1PplxQdXGJ5BqBAs57ZcBHdfX2Ecec/LbGXyliX2CYFpX",
+	"rV9ZDbxu93WKeWdZmxZ443KQr+2z/bS6isqH7xhfiNcHgUMccNZ87VT7YYM8hdfBusw+WfJVjjlJJUNc",
+	"PStkevJMVPmKZJffwK1XpZVrRk3Vfvs3n2//26Q7n9mpZ0MSy72W5ml2qJ4WrHc/tFpru16+f4+fxi+D",
+	"zCLnxkPpbSuMLY2P4kETbBEf7iWt9CCwOD+3f7hG0T078mvfW7/qaVS+uo0EY/g6SnIew9+xRY5hO5YX",
+	"Kmvblu6ZVf26K8LCqMHJ5kHnDKPaTCELGtSUBRR/alOGzQBvsQrLbpUs04+983zx7X0e5WIfg9D+zL0H",
+	"1KsuOTNivO4653cxxwIYAgBEDJSsoDipS3kkOdUH5j3OCs1dmtcY6Y1lFUeghygj0Ii8hGrOmUrsIpzW",
+	"47Mgh24eej8hGdsvppfqB4Q/XIOww0TaSdgl40Zpbzdgm1dZqCmRWTpaRA0XM148za3qcOoYGmnJOeND",
+	"7g43zPdchIsqIn0EfBGHy0q5Z82yippAzYKnsKq20UQwqux+AVoKIoD37hTn5x/vGLdiKe8t5USxYs0g",
+	"Us0r2/Ck1sIVNGTYXi+p8kDm5UqBWlaGkwwyJ6GE9/y0H8K0T3faJST42aakjLBzVEZ97UG43GRo9sIB",
+	"XkHoYLeV51DdjZ7mU+RcxzHBy7LGrEN6FO6mIkWJHNe90xLEmYsms3enpO2m+PQjnG8BCLNqo8jLEnl6",
+	"fISZ8HpiC92bSbaRZ8LrLXTueup2p9L96ss8MX5HpED5UjY0MLX8i74t0apw4JqH0ly8YAQXJED4Y5sK",
+	"q8YhznfGVERU1keWRYSZoVClHzMH2/e+Eml5Z353Sf4fbFp4T7OeYkimIaP4R99MBVJliZ2ky0y2z5eF",
+	"PoiTZyXjFn36vhzctiXpA9Wi1QNRCsa7wVnOWwhqighmui5WK6o2sewe3L5u+7t6STXktNZ7DktAU8jj",
+	"wyIm2PQt1tvllyZ9dojRcqB8zlLUUAozub2QqYr1Rx2oaLmjHbjCMynvymSGMLyHa28IZSaIxVh1EINf",
+	"E2qiXVw/CBeJ3W3litjNHJMUfcIR0HXNNTvt3TKxWkL96ivfHdyatet7vw0S0bfP0r9qNSptlC/rFSJI",
+	"0D17FiEOtI/JVpnyF51gxaXHq0droTpxywVGyRdxGVfNOtro4jpS/AnQ26GA4g/WwHhWNZLyah50cNoC",
+	"+q4tt2oT0d7PoXOD0yDbvnGWa0taQYjPy4uRLKw6L2Stuc+up20+z3jo5Y4kDYXXksMVlLLU97dAEBnE",
+	"OB9W6O1w0YPr3npzytNagxNIj+Vbbah7vM5EEot2WO6GLsKC1NCtzPZ9uxlddkH7wpv+GZxblm1a7u06",
+	"7/q8fysKuK+V2r4aFoqmLFKNO6c8c7ZpQIGBjIVN5G4uN7cj7dePMq2mUr23HCdICbbKmSov+S0rgmWa",
+	"F30LBnSZcdEF7eKSG/zw/bzt9Zke6HBvBIMCtlNWrMROhVOn4FZyPfRHOxYOvtmN1ceD0ljKwX6UG/bR",
+	"/MAzFq6y+2hc3waWQpMD8kokEjywVp9/wwV7JVI4M3csNyWwDNdkrbiB1vc0CaTQzVyb2d14oRs/0JbK",
+	"zE++nRL4z8lMrvDP86cZ83/NIEOKa3ny7beX352c15I14FfW+Pa/dn/bn5d/ziAoVP28dw6HvQo+sFBZ",
+	"YTa3U0oUFPyWdflzwDPM5v3fsJIpn/P+BfdVEcJuPXNXrd9uH7XzsyffXn4TQvmvBQV23LIAl7amWOty",
+	"ZfnI8gT4abBvqBQk5foOQSOcD61ToXSVDjDLGrvUNmFai0CUdJsiy/U7X+5EHH62wojQe4F+IvjQh+F1",
+	"K51aVEa1+VDogRNqARG9r1kr+3RZrzlCGqifNRoE7zVL7TGCc7htR4jMbQFpB0xoAFVBwC6ru4GTALP2",
+	"ZOYxKbz7Zq7kqlYvnkB+hyxjAafktSFMpJrMNg50gMz5PSMOg58A1E8VOrC/DwR8EhPJ7GhrBAcdn4cl",
+	"32PboaATyxd5b9CeBTUaKnZllvpWCx6ZUVOeRjrFsZDfxvUM1lPnvdDoqFJU6HmzMc4xDJjgnfErtios",
+	"8ZhDvxp4WHtOBzxhqsjtiYumf5S2bw3ZfUlTQok3R+3eeBy6yi+x6uniAnFEw+gQO8zaU1ZJEwU81tGz",
+	"GEeudwmXERithPF7qJYIon/94E9tBYLZI1nGno3YiDdy+HgeMD+AOUJ7Zo5UnF4eiKkTFzhMJSLc+6pT",
+	"XpMQ1Ybv0K6xbH+Cw1zaIW3HuRUq4X2Mu0FxmrV1j3DOqG9qrqXvuvthf8KSvnglH6z1Vc616/gW8rqO",
+	"IF2HVeBn0Lilb3cXl4jSK9Y1ABcrcKT8m/wMp7Wq9yhxo6CZ0J8o7HroF+vGTvGIxWsHizn5hhG/PIGx",
+	"HOaLs7PeMfEGew1zp++G9THB0CcenXbXYzsS193cdee327y4IPglzyQNqAXPBSnEnAuulywlBTx1SlxZ",
+	"tQf39eBCM6Z5ijB8UAA/JYVImSpx96x6HbDK2aIQB9fFy/lch3BoQI6Hmg/3u7K8QXuUwnmNvhQ39amj",
+	"RB9r0W3XwbYijvNKBN3ssOlWNXX7/qxOQReEwq7JCK2FhsPadc1Y0tLWRnVZigwiO4Is+D107QVOCTOF",
+	"XtKLy6eBNh7sI01ZwhE+sO7QfdLwMTztzFZ2b+hP7VdiNIK/VWkI8+R7tuCiRvC4B6vuXwndQQAsFxBt",
+	"K3qH4Tr3BPE9TtwJ5iLWJHVPR9AOVl3GplUUeheBsp+3SDGQL+GEIX8yA3IgdOYHwEnVj21/vsHNPphz",
+	"/sENzSKIL40E1RjO/Z5ZlO3Y4WXaZDBN8l0gI7KnQWblxgCQSq7vgnBIlGcs/ZDJxQcZgst5LSrrzjDh",
+	"vRR9jUZJ0/PeWSF2Cp2anly8FU2w7jBFuSCF7pu/sQewsPsJOOgGARJjgfgHCHoGCP7OoVFkkAWsyEzJ",
+	"O4Y9naxN1XNBgZqs9h5crn4iXKo1Y0PQ8ivE72APdrAlA6Id1JCBy8QA1oBkDgx4hcKpuZTZB4dhFokB",
+	"rmk+Er+ZKoI2wNKthd1CuE+KCr0KlXXtRdoit6IviFTWU5GrpWmjHCgP7daBCx0mR24v5irGqS10Z5Jb",
+	"hO1bGOjuA3d/HBjR/JXeRXsjzCIgQlULf1Q3tGUoSEJz/rT+aQG1Ljnt2p1/cDqJ4IfE+iB+hu2wRDAF",
+	"+bXVndlHg7iF01pny39LwTxWg1Tkl5sX/Z2W47beOqzdY3dvLaxXGQIbg68bwzPnGOgITrkaSXbm2KeV",
+	"cThpINhO+v37X968In97/8MLcnn55PLrZid2B/thyshpwno1Ro2gGVR+Fcey1OoBCc0gP+gZuTi7eHpy",
+	"fn5y8eTm4uIZul4ateGBV/07mIxVZY47VB1IEYClbQ3a3be4RJ5wlO+QtgnNmEipOnX8sY+89WOgxHXF",
+	"uFvK/KyZaNtDjERaXbjk8YCu9g/43OV0ORfVkt6zqSsE0obMLaWsOC+rfvYsd/ewjBs45bi64NmQKg1n",
+	"ew08vZaqe9YX/YkZm4XiZnNtx/N+LKrQqoeXgFWKH5UDLI3JMe4o7zjqr9i0C/7p965iiw9Vdyo/0Zz/",
+	"F7MzhcDZXEZg+4pZxhPy/N1ra3r9VHIZeXXP1IZIUCK4FK4VDBfk9uNJztSKw+tuvRNHwxXNFBGMpfoZ",
+	"uaViIwW7JX8TEhDnT7j4ekpuNcvmt+RvVGwcDv0JFy6K9bWDgK5Gt1O6reHY3Z6SV2AtQEZPtN2NPiV2",
+	"4zXJIcK3IbdJobRUt1i/D1eh/eorTfALK7Ju7ce3p78JSNVImNBI9ZQJw+cAPDt5ntNkyU4uTs+qHah9",
+	"VlXtTEpC1rI9nk3Owf2YM0FzPnk2eXx6DiPZIw588ahyfzuk7JL+r9PJs4ld1XPvvs2poitmwHkTQWKt",
+	"HnmECwU41o4nM25VSvvgtvcAnHJSM4QxtWqDoYZdAXkVE+aWQAVB1swqVQ5TEo68HehfBXZhdASEQeC+",
+	"tuet0SUbh50gzSB6dyfkOmPpAjJmtJDy3/CXf0f/Ltgtq8MuRLWE29jMyxBINfUO1a31vb4GI1kyTEkL",
+	"vRO+bLxyG6RtyCurJHxLYQwjcw2XrD2LGTWYXxyaiQsUBNbeFlD6J2xWLoXrcHJxdoYJjsK49Aqa5xlP",
+	"gOkf/e6i39VLWvPB7dEAhQ2E3k6vRysNwL/EAJ4bHnFRy/DA5Uwf+Z5bf9aLTCZ4FsMosZhS7PNgJwB7",
+	"XEk2S7+MMXOqGE1hVHf2H/3B0z+jAuDvDM//4OPP08nxSf8SO3wFiH/jyz7GoDoAV0MNCXiHS4GzpHnO",
+	"BIOu/vzgPXjkWu4D7K0O7MWPVKQZO3A7ICXle4ldrcfbiedYqfRnU00xqmB/HpsJWrff6vGYfmuWTIxy",
+	"BKsrYUrwQrDWgtUtpgTaBFLsbequCEJFrcKviz/wySXs9C6HaKyIar+vr/1Dn9uRrVeWRfbML3CMjbop",
+	"Swk1GgQZv2PZhszYkou03JapQ8tTUiyC8rTsE9PnOBtLJpfNGNeoyqeOrlQdVQT7ZXTfgHMORcmj7CsE",
+	"+EHpr3q5CrmeWiVRqpQp+8IlVav9BHKRoiM3vnvwxCdSh8sU8tRBVz6k1siEURxtsjUqromRamr/w6WY",
+	"lnm42Hhz6vscO2FYZKZU4kWqY7N1eexBdfMiom4GtXwuYotuzT8Kj1YIA/hhn5Pyafmw++i5TRtLosL5",
+	"IJlcTIlg66DAdBDwgcvN/nb7rD1iH73nKXjkXsHXkUMXNBNwY7b1kKC9p+8n04klO+ztRmdyEUTx/T9n",
+	"8f9vZ1EmhpkTbRTDfo2BlyE+ZOBNQdVmzjM2+iG06i2FoZsYR1N78l9c/2NK/vf125+hgRdsPbJ4BWmJ",
+	"3vUnF0++3usAO/Wq9bp09fif1n/kPR2fxL1Say8YPBwlykPwnD0Z6GGBszauC6XtdVjOEBUgcty3lX4+",
+	"57eyrAWdhK1N7uIAUTrXMTZ6O7OOeYPj0ei+wt0xG0N6eHQMB/dS2jbtLqUhJpBrotEtFOChL9oAcqto",
+	"38AxTVlLsim0CHeJqZ3mjZDGCrwVFTDJacS19DxN3WImx3ES/czW/gW9fETnY29ScINSKCgbwSeUpoT6",
+	"HdpnX+oHp3TIpixjWKbV3CxswFXt1xheniehno/Q52sM+uBQh5FoOsmLAOdeM3MwJT49u589BLu/8GhU",
+	"Y10jI/P8I+PSesMy6oZpMy7Tj051O8UQ5bdqUka5EliWVfSv2jujK4yKlGi6KRtCY5NFYugdE/vvFUvu",
+	"uq51eOSohGbJXZsH+Y6DPTtGqC3DwVADY8ldVRzAVbO1oN7L1ehqP09UkXXZUPjke3jwy1aZqpUcX236",
+	"Ua4J5qEC55OcKsgWdpkr2lUxc1U3Hfw2+vSW9n1sU6iqpR5Rqaq95KEVq+1X7x5Gy9nj6VfY8WtO3Lnp",
+	"t1nYLqwpyOrnrq+21djMI2lcLwHneER1awyKtehdY9Dk8zgVZ1/iqSiVsLEORokIEpZpL+Vb8RMVmyNJ",
+	"Mzs0tME6eMc+noh0YGi6goYMbBo2Ls+4YBVWYSJXo2ziS+w+h7qbc2QlS6mZ2IVMlALnAFB8rqMZ5hC7",
+	"bQa9z3MBtDrzOIdQhALObMso1XIJ5o3qKcyiuchyAorl2eaq9GoC0CNm29EVS527iDwnuWL3nK1dNS10",
+	"1yqRMLkvlJ8xV6PNXeAEQ7kOW8TnYfraT/xSihrOTz/2ds9qgEx13J3x+7KVfVTXelk99kVrWm4dm+Or",
+	"Wb/6OBj03DOSrJdytWeOWsDuwJ08gXTgR3/Y/8TT1X7gIn3pvfihWKErk3UuYZfZHQ8UbjdnfEjvsG9g",
+	"EL5E/FkYx7lYna4yagEd8aQiPL0itMx4ziDNGQukRMpTu7+QRY15zti2Abaqvt2gMfewiGqAGy3ns2yh",
+	"09zfbfZ+8eoNYR9z5USjvHfYXj4y6htl3UpN/vM/yW+TjIvi428T8ltxdnbxFP8X8fjs348Z+e7sNhZc",
+	"8H1iIyGcIHJxMM7hZa7fBgB3jr3V958dFK/qL8R2uQ7yqJRcayznzl1DutDcUMTV51aDjz6rYfZcdCOE",
+	"Hv+YdQdhShNxhDvf7bFz5LvzYy/XuVSuRyHd5t+lzNJDDlUPQ8dwxWLSczyvsn3LSF5lO1SJKnAF2tAd",
+	"29RbuwIkoJBWJ5nC90uujVQbog3dDCBnZQ3F0qRHJdzY7N2eKD3eXfK2ukfqeBqW8HMKaqbTCO6h4hf0",
+	"1So38DDe7uOgRGqUbsrPcavc5GIJsqXDcZyL34/njIxaT5vfi3TBUjLb1O0N0NLBcIQ2KlZFsCdsL/dn",
+	"c+8yns8kdeWEQfPzmpkX5VOfkb/BTuqhvQxvC2MN0BCX/CjXNbDMw7nkXWH5AoCvJSKSlHvlswhCmJA9",
+	"nRDgnT2lrnJxiyccEmmcJd4XwsGVflYM4ab0CfwY7tVRTwbo+oXJC18YYbloFGHyvkAb3W1akxmmpBCa",
+	"MeGAd0mhmWrzT9SX0eqhcGuBVdR6JS+tWs8+cnNrVatbAHy5PSUvMqm5w2lNpBCYeIWQwPiZm7tIscB0",
+	"ybNUsW3OhorNbt52o0WYG4p9TrDjavudBVS4dg9+bndWY3IRhsvkePeVHWsbSqp7K7Cy6lQzFtuJNiHD",
+	"KHKi/pyEDMzov8Hk+gRyBt7+PZQbP7C/FHfCsoAVB5CH3kx8xbZq0I27zBi0L6+BkIClSuYyy+Raj8BB",
+	"c94VwP2BZ3se3kgOtPNj9fJc9cGt2zX3oRwf3dIzlsk1MVJeuaJ8zMBkgkAheQ13HZD74um1rOms2MbH",
+	"GyiphrOt3YZPwrVWdPmMfZBeSCmoWcqpMrrpcgfQPF1ihPcISVv+Qu6MRaQxWrQ/Ix5JjtkJfaqoj333",
+	"Jwn6/ETv2JQoht6fROabKVnJe/gMQrdYpWGkqgVL8KuULCTTxEiA4E3kPVN0ljEEtUWdCsJ4GEwxIA7z",
+	"Qi0wzkKQUWi64oJrV2vfl73Cigx894iqZOnA5YJC8KVci0zS9Ll77iFFYajHVj8sz6rNVtnGyP97F57l",
+	"4GokQ9VkOvk3z0MlSJ+4esXt7xjMDyIIPT8O6BXQeMt3TMmKpqwq3O4f0m5KwVDWwi8ip8ndp2DCofdx",
+	"b3F74FZ3Sdwjpqm8K4zr1pL5a9FQ5bSN6ooE7xOCdXtMZoD78m21ljJjV3VtD2raXJ9Oq6k4RN70lLzh",
+	"4g61l4zNjbUeh8o/+5WnNRAsIg9rm9UqD11bpc+cDz+d3AFIylFSyLAAj9y+t2rQMxz4P38+uSV2KVwU",
+	"DISQc1jfvp6fwIO33p4gr27oAu9XoyjPmCIvkAYn5CVCjEMx3XeXj8++dskPNfjxevevvQRahM+sUrlp",
+	"Q2/57Bks8h6kWxClyaGjT+0fl+cXk+lklV4efmfuoTsC8SOcCzszVkzFbrZVCr1MLKMqHt0ehJ3D1sR2",
+	"UK7r7hhMhpZy3EPyA3y/N6cdy7LAWX8Cu+INF2Fv2LFNTHB+umLfuSsMdgKsUT1J05SlUwKF1CXaLVMk",
+	"Y/S+dxZ0J9s4g6XVMeKKjA40S490xt3k2soNMq7NqDlU3sqDTD4qyIx5SzBtT6k6ZKd8h8vgNr1nNL1B",
+	"IIC/ipoyjA3K9pcRHrDUG0dFwSjbnFCDmTbn5Cf+/bTZcHYkS+hXxQ3be1uPJLKblH64cGqfHa4MUiHX",
+	"oxx5uwM+tApNgclrU89dgUv+ydl3iBDsLSUIbjkkaSz299VditH0cH9OVevdolW+Lh/aUygEY9ZVk+Qo",
+	"foH3pgSyygDHpdZU2P0TMV6STZJJwdKPD60nVpT607USfmRn1Ph9L0uo3JfRrhta9UsSGvI65RyBr60a",
+	"cSfkWpyS25JyALZqdU4t52YNaoQmdcLci/S0fPo/LJmmxEHRkvPTp/sACsSc2Tf0jh3Ggw+157t7SaGp",
+	"iEgJ3uqjFLpB8zm/nVDrZjeqpDKKrH7kbw9bZ1zcnfg63aB0uGHavOHibkx1oWxMsXvqz0Jtk3xq6ZOL",
+	"75589/Sbi++edvRS+qt4OW7suYZ6C+wtJ+dESLJiVHCxmGJ3i9mmkZlh4HtduNgoNIcaIb/BQwy15HMt",
+	"5fqnshXGZ6OD+Ck9sAriXvsc8mGiNeQzNm4Vud0DQsvexK5Zdiify7WVptxAkjKWzWL2zgipXq41U5vK",
+	"8bN75HMT9n5ekaPtVjaWhe+G2woXawY9C0/Jz1vtbEBptPcpXOe6Ktrqt2d+8mHb0X37SDGaLNtxG97D",
+	"I5/RKccJfQLfELzYN+l6YA+R8xT67vG1ZINkyXSFITGMOVpP9COduFYx4TsgoeLggz0+d9hpfZIy1ISK",
+	"T5KQ8EbKO5DrSwl2gCC0FDXb/Wmh284YLFJ1you6B98pppn4DMsq/MTafIPuxhvFXJMQCYf+JYQLvIyb",
+	"d7c/xf2Thtz8wsI9l2tsGNOWTfQOHvqMDi5MaJx0os82If89cy2q9LIwJJVrMQXOILKAnmqZTO7qiUBz",
+	"rlZorovUpwxtMBsINnlwNpD7VfhMY9fVjnTId+VTn9+59jOLHWr/wFgYQ7UBexG/fLxHtp/vgfs5nVCc",
+	"0l/8jL4S6ZTktNCQ3of5BYC/y/AqzRWXipuNK6NFmgxlgI4T+ChrS8j7lZpk+ZDncLg21HoWj6kNNY4l",
+	"YSAvzVq6Lq76wMDp1glu2cCc6vZWBNc5v/sMhaibVkSCruTKFVPUE/dPJ89EkWVj6Eo8Wda2b+2z/l3f",
+	"cOwl5guFZKFG27WFoqs2f5e9td/hY5+ZRIYp/XWlMVAe5axdKShCcGLtW1QhRG+btyZ8S6UpwAyu571u",
+	"82e998+MEkFzGNlMlw33dQ3hIskLrIQDNItHWt3fXgHSEEQW67mQIe972ea2LaH6cbDbaiOBOpQy3VwF",
+	"bNQVopHQDaEL2W+GI8GavxLpFYAF9HrpKNjmP3p8pFkBzedjL3Nfh2Mgj4fiaXyCAKzMmVgxo3iiHzoE",
+	"607aj4j8AMe1Ec2pZnbiE2HisdmDYrgOfGKUkJ/DsajVQura0eeCsH8VNPN8BaXafMWuCHUfQXqBNRld",
+	"5327+aGsaERqGFrPr5nqhvK59g99nkgM5fSiWAxqNEgYq3JW4/W5isqne9iBbiWflYsVp/QXtwOvnafG",
+	"yNzXdKEq4navFlVDm8KVvMjKgUNWMvUgeeWeD3XZVD8M2oz+6y54tb8zcwgrTccBYft0mYANudAhFsZK",
+	"/S45BdLB1ljgInONSgo3JJWunMrsZABzo0kmF/sIlACPIGhyD3yda//onkzyJcEs3kiZufUeH2nRE9aD",
+	"8ZQdjfZODe6Ra/U9W3BxXTZ7/5xwfmvEf/CU0e1XhwQBfD3GxsMewLWBYHDYh5gYKbMp0bKK0YVSN6D7",
+	"rcxSaHaPtSGWQ1zRCPWATppu7M1zBdeR3s3yIM/L1xtXkgw9vCFj1RRKsLTMkT0lL2iW+aI+KbNS27S2",
+	"3QxWw30q0kqz7H4f8PVdGbVkWRYVUG9zJq7hiRFT0xKZFSsRMcy+rdtl573sstA7lFxHXnDxZPALmnz6",
+	"2ir+KROGm40rvHX5YejZhG5DiEiIqsnvksNGLyiPdzRzRD6gjZrPisP26VmJB5wruxhAmV1IIkUJPzbM",
+	"LVBmCrYlBe5M6telXDmXkSbUAQ7RBRP+LPn8cEMW/D5uROMhnQwBmg0SyE5V5cryKM4Fm1LYIzZsPqVT",
+	"cgB86faleo6tBULJ82rFBc3GKZH4lc2uJdivUG759Mnl5deIhuDfs4XWRL6HVMyq5yFVrMqONLUJTslM",
+	"WhWLbuzWso+m+RsQHduQVHN3ODA7X3nsKZBwNcQpboiwvJdlG/I3e06/rlCn4LRcuV2TugFNtaZWgQOV",
+	"7p6hTJ7ze0ZWXBSAvAtQVc1T6UG2bmHg22kFzwIHylSVRjQFfbEvoBWMF7Mg7HePkqXsNvrtky/cg59d",
+	"5KI+uci17hY5VkZf7RA3kK1KJCPfwmRtpQ9FdiErurFiiNC+3oK2vTMUEDhbzT7/zCje6ufeU9V0UQMQ",
+	"LgWk0Do68wdXRBAFX5bzvvbj4z2AkMC1TldSLEo/WwXTCzp4DKn3qEDROKM6TP+RIKOPet48W8VUaPf9",
+	"OElUvkbaM5+VppbXaqeOZNyK+xBtKRLWuWwQpFnZH0C1xeEuU/z1H9F2Kzd08VllctzQRZX99oCGV/21",
+	"W+EjNk5SvEvSsBsSwxqMARTj2dttX+D2uMgzSdsQTcHQ+wWe+pz2Gmf0VqW+NuHh2kw5YkQEBBJ0PBPb",
+	"SKKZSF3t/Cmx9hEqi/as+/oZKjZEFKsZU9B2x5q6DqcGdK0KadDn50OX9StChZtwaUFb3dwnCAFmA6Fk",
+	"zdid/Q50doKi/LCaTsd2j/7AP1ph4F8qmR/AgGEfb+EHjN/Sw6+hI0IT/d0q2dVu7bEHcaD4L4O4Z1/c",
+	"AYZQutUarciuHbTyFC6pHv8o1ZGeIje3SD/HLY/4muR8rpnpN3IvL8rnAmT2sAztPKEo+MdRSkRauS1K",
+	"/nbWPRUENw4vllWhDZmx2EXkMCWhlBD79xNKkgIupDuWHwEUbefUMNGC9P/q8zwxR9WtXokHj4N3QliB",
+	"CjRGo0K5yqlnxCYeWlM8EykcqpW+QztLurw2AdpQBYLhkQAPF+horLUnS18Dc/8Dzbrj+Kwgq8iBwgdE",
+	"YGd60XMPn+8DLUyMk8HA1D1TJ9dW80Xs7StyizS7JQlVAGlMCdLGOUan6Ftsbi+mUV8QbW3njKGrwsWQ",
+	"Djee1/SOxQXKr/SOfab9eezU4uWgvy4lGh0+IjOKI4TeWYGvM8ZyXnq1iFkqWSyWRGzVEFedJ/3x9JWB",
+	"f7MjnUhx8ub5z1/vVTvEhJJZ20Vgvz4SgL4de1XWWj6cQQsvzlhQgfDfHbDNLCkUN5vJs//5Z0MGUzsu",
+	"Gq8Ys3IZJVQQ5klBjPTgJOB4LmYZT8iSZnMfK4H2Whjk+N0qGSua9vKLULGRgtU23b7uBF7X0f3CP3yD",
+	"z37RPTmbi+nuOYf0GacgqbHFekoEW5fJIldEMNcekSuiWaJcKnK/flx4itt6oTcXfrx26FvveeCT/TxN",
+	"WRqaQnN/f4IzMw6KfOj4zqUCN7fmxjXFwx2FzMKlXAu8e6Xo59Js7HHo/PboLHgv79gODxytw6B920il",
+	"tnaoAI2vysAAzaxGssEHMo/ahqbfZj/ylv1oWnTRsiHNX0atPCW3jqZ1vfJ/X7/9mUC9CHhaHezdSwdc",
+	"Idd6WoIlmrX9jLoqvStySzOmjL4twZitLgMf+XGuyK1ieiMS/wwFxRUEITVkzrKMzNiSC8g3AZ3WOMxP",
+	"lwDTiJz3bVo4p/fS3tG9enKu5D37wf/gmIcGYEdHCWqjeum0yjL5APOJvtKkWn6f46FZNo+CWD5P0weg",
+	"DYj18QR22WhZMK9VHUQby1IQdmpXpP6Oj3zR+hOs4fhptjdLhrFePfU9eoc2J23Rhf7uIvBHUoFw+AfW",
+	"fGovPdLZeZ6mPgK/XxwWN/RRrtg9Zy1g5u/wgWPu0qsyV+ShXX54gBwJoggX8PVoIRkqqq7mVpPaSpQB",
+	"dVXIdZXvhHl0KBpX+3QFdlvd73L1G/35X6w41P6nYBpNLTmQBp9ajp0dX45hHd0o24hDHSbMVpTb1VKR",
+	"sJM1F6lct1/+v7pnvujbHxfxMNe/I2rw/u/V4bpFAcB1HE8DcOM/sApQf+tRdYAa77tt6rU5WOXSdYp6",
+	"XhrlFn5Bt8Y4dItfIofS5JOfhbMHOAvHuEdGPBCsLQf8JzY5KgByNAkYYA9PuHDVbcdBVPTh6A3k1qey",
+	"0kdfXL//oeZaReeRLoulEinveOOCoAmgrrUZ7FItqOAaCNV+db9tPPlFX+D1pXQHPxokGqWauj6gL6GF",
+	"gAeHWprxTf1r9EsdSbbB6A98y1fvPOodb3dkWvbhr3NCmdPk8mfZuv9+1UVdH/BZfOSLPnLvQGJ2H7bx",
+	"sGpvGhVLIEwBndTK2MAJi8pKN6Oa3hE7Ze98OeWRzpkb/1MEE+uvPuqBw5v1ytV6a19gLgVCWRHNzEmR",
+	"Q3cIYiRZUoyJbHto+u4mnECrf/AupFj/0Jd9CkHVehjL1ZP1KKYrLuSIRw3Hf+CjVn/rcU8Zqtx7aud+",
+	"Zx8ZxWlL1tSN2hx1n27g9Q9d9mVf2pYoh/gAa1lkKVnSe0bSkWpBXK8szYzhYlF/A0STWUroTBYlrmhO",
+	"tZn6tGoH50Tvmx03eh3Dxpb3c0uU2/4FuSX2PxNxV8ShdPjksu3sAWTbMVwRhwk4VWQd6sD7IvvSdQG7",
+	"hIfRBICcw9QAIQ1PeinddhnH0wNg9AfWAqp3HlUHsLuC5isALq3REWVklu6zQ+Wx6XlDuG37gu6HcekV",
+	"vzMOo8wnPgVnRz8Fx7gtxj8KvvCg5Rxc84V4W5hJH36+RvcwIOKO0hQCM29LYLjeLuOYILYTfH0s14cb",
+	"/MEbIQahHbyjfvzKiGv0TqHLg52sKM/A85hTrddSpVdW9XdQTS5xZYDLv1740AtCc2/wzMFaTgxEXmp3",
+	"KsHIEbLEw42g7+SsiWXmkopnUmYM+qj9RfE3aZb5xKZ98TdpkfK6vec5pPM2fyXSgyE5HwpM4RXgafiz",
+	"I+dkIwtF5Frsh/jYoNEjIZE8wWv9Z2nYZ4hc6qZkZ9dPuh5xc3wXektH4hwdo22UOSnyloYozPxyrBRL",
+	"HPuvfnW9WEorrGl5V7X57TGe5mIxw+8u1/S9/e7yD32iu8veSK7Sw24o5VjqFMUpZVRBW9ogGNt5oKPJ",
+	"w3fOeOBeGX4H33mVes9uF1Vk0TPOKPevG8ujwvq0YldzpYlDCtRlf0zIPgY9htFkGXSGtDXD3xFpbgK+",
+	"+Lz1NLwW2kDV7Sc4Dq9r+AgtPX36gyb2AyUE88ZtQuzV7uvJkLcdH9S/O0Tutnws75zn3UrTpiTnLGkc",
+	"msMZds1Y3taUzH5/rDsYxv4UbZTti6N9lC3xfZh77M6B7wqrQQEpASddgphy6Am7WJJXhJJqsg49Y6et",
+	"4ZAu+w6pUDvSTyePetTY/xVK6x+8ov6mXrcn14I8f/c6WFw/gpvneZoeuXD+09XLP1iZfLk/A2rie2Ry",
+	"DqqB/+JK30NFqnVGp2YfmllTpaNgBZ44Zoq2VGlb83aY4lhyomaXNCvg5D1T5b2wohsCHYOrTj+AKcr1",
+	"4CK4ps1oSSbvOLPmo5XWM0YVU/Ava05CKT4yYqGyybPJI5rzR/fnwHTutX947c3trh3GGzYwodoHDsGp",
+	"9olz4dc+qXSY2of+Wvvzn3/+fwEAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

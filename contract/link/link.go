@@ -123,8 +123,32 @@ type CommandEvent struct {
 	ElapsedSeconds float64 `json:"elapsed_seconds,omitempty"`
 }
 
-// ShellEvent is a text message on a shell's WebSocket.
+// ShellOrder says which shell is opened.
+type ShellOrder struct {
+	Size TerminalSize
+	// Person is whom it runs as, who must have an account; empty for the agent itself. Program is
+	// the interpreter, one of those that the device lists; empty for the usual one.
+	Person, Program string
+}
+
+// ShellChoices are the interpreters of a device, the usual one first, and the people with a session
+// there, whom a shell may run as.
+type ShellChoices struct {
+	Programs []string `json:"programs"`
+	People   []string `json:"people"`
+}
+
+// How long a shell lives whose connection was lost, and how much of what it printed is kept for
+// whoever attaches to it again.
+const (
+	ShellLinger = 5 * time.Minute
+	ShellKept   = 1 << 20 // bytes
+)
+
+// ShellEvent is a text message on a shell's WebSocket. The first says at which byte of all that the
+// shell ever printed the binary messages begin.
 type ShellEvent struct {
+	Begin  *int64        `json:"begin,omitempty"`
 	Resize *TerminalSize `json:"resize,omitempty"`
 	Exit   *int          `json:"exit,omitempty"` // the last message
 	Error  string        `json:"error,omitempty"`

@@ -44,6 +44,9 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 	defer cancel()
 	deed := front.DeedOf(c, "shell.start", "started")
 	deed.Device, deed.DeviceName = id, d.Name
+	if in.Person != nil {
+		deed.Detail = "as " + *in.Person
+	}
 	if err := s.audit.Record(ctx, deed); err != nil {
 		front.Fail(c, err)
 		return
@@ -55,8 +58,20 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 		end.Result = result
 		go s.audit.Record(context.WithoutCancel(ctx), end)
 	}
-	size := link.TerminalSize{Columns: front.Limit(in.Columns, 80), Rows: front.Limit(in.Rows, 24)}
-	far, err := s.dialShell(ctx, d, size)
+	query := url.Values{"columns": {strconv.Itoa(front.Limit(in.Columns, 80))}, "rows": {strconv.Itoa(front.Limit(in.Rows, 24))}}
+	if in.Shell != nil {
+		query.Set("shell", in.Shell.String())
+	}
+	if in.From != nil {
+		query.Set("from", strconv.FormatInt(*in.From, 10))
+	}
+	if in.Person != nil {
+		query.Set("person", *in.Person)
+	}
+	if in.Program != nil {
+		query.Set("program", *in.Program)
+	}
+	far, err := s.dialShell(ctx, d, query)
 	if err != nil {
 		record("not opened: " + err.Error())
 		front.Fail(c, err)
@@ -76,10 +91,14 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 	record(fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)))
 }
 
-func (s *Column) dialShell(ctx context.Context, d api.Device, size link.TerminalSize) (*websocket.Conn, error) {
+// ListShellChoices tells which shells can be opened: GET /devices/{id}/shell/choices.
+func (s *Column) ListShellChoices(c *gin.Context, id api.ID) {
+	one[link.ShellChoices](s, c, id, http.StatusOK, job{tool: "shell", path: "/shell/choices"}, nil)
+}
+
+func (s *Column) dialShell(ctx context.Context, d api.Device, query url.Values) (*websocket.Conn, error) {
 	dial, cancel := context.WithTimeout(ctx, shellDial)
 	defer cancel()
-	query := url.Values{"columns": {strconv.Itoa(size.Columns)}, "rows": {strconv.Itoa(size.Rows)}}
 	far, answer, err := websocket.Dial(dial, hub.URL(d.ID, "/shell", query), &websocket.DialOptions{HTTPClient: s.hub.Client()})
 	if err != nil && answer != nil && answer.StatusCode != http.StatusSwitchingProtocols {
 		return nil, front.FromDevice(d.Name, answer)
@@ -102,14 +121,18 @@ func join(ctx context.Context, cancel context.CancelFunc, near, far *websocket.C
 			return
 		}
 		if ctx.Err() == nil {
-			text, _ := json.Marshal(link.ShellEvent{Error: "The connection to " + name + " was lost, and its shell with it."})
+			text, _ := json.Marshal(link.ShellEvent{Error: "The connection to " + name + " was lost."})
 			near.Write(ctx, websocket.MessageText, text)
 			near.Close(websocket.StatusGoingAway, "device lost")
 		}
 		ended <- "lost"
 	}()
 	go func() {
-		pass(ctx, near, far)
+		if websocket.CloseStatus(pass(ctx, near, far)) == websocket.StatusNormalClosure {
+			far.Close(websocket.StatusNormalClosure, "") // the shell is to end; one that is cut off is kept
+			ended <- "closed by the caller"
+			return
+		}
 		ended <- "left by the caller"
 	}()
 	go func() {

@@ -26,7 +26,7 @@ func New() host.Host {
 		Informer:  informer,
 		Meter:     &portable.Meter{People: people, More: sense},
 		Runner:    unix.Runner{},
-		Terminals: unix.Terminals{Shells: []string{"/bin/bash", "/bin/sh"}},
+		Terminals: unix.Terminals{Shells: []string{"/bin/bash", "/bin/sh", "/usr/bin/zsh", "/usr/bin/fish", "/usr/bin/python3"}, Become: become},
 		Lister:    portable.Lister{Informer: informer, More: list},
 		Prober:    &portable.Prober{Service: service, Journal: journal},
 		Asker:     portable.Asker{Service: service},

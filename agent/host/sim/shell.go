@@ -126,13 +126,16 @@ func (s *simulated) processes(cpu float64, system string) string {
 }
 
 // Open implements host.Terminals with a shell that edits one line.
-func (s *simulated) Open(ctx context.Context, _ link.TerminalSize) (host.Terminal, error) {
+func (s *simulated) Open(ctx context.Context, _ link.ShellOrder) (host.Terminal, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	r, w := io.Pipe()
 	t := &terminal{sim: s, ctx: ctx, cancel: cancel, reader: r, screen: w, typed: make(chan []byte, 64), ended: make(chan struct{})}
 	go t.run()
 	return t, nil
 }
+
+// Programs implements host.Terminals.
+func (s *simulated) Programs() []string { return []string{"simulated"} }
 
 type terminal struct {
 	sim    *simulated

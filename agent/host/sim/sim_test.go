@@ -53,7 +53,7 @@ func TestStories(t *testing.T) {
 
 func TestShell(t *testing.T) {
 	h := Device{Name: "cen-kiosk-1", Kind: Kiosk, Seed: 9}.Host(time.Now)
-	term, err := h.Terminals.Open(t.Context(), link.TerminalSize{})
+	term, err := h.Terminals.Open(t.Context(), link.ShellOrder{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -9,8 +9,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -100,23 +102,55 @@ func environment() []string {
 }
 
 // Terminals implements host.Terminals.
-type Terminals struct{ Shells []string } // in order of preference; the first that is there is used
+type Terminals struct {
+	Shells []string // in order of preference; the first that is there is the usual one
+	// Become makes a command run as a person; nil where the system has no way yet.
+	Become func(cmd *exec.Cmd, person string) error
+}
 
-// Open implements host.Terminals.
-func (t Terminals) Open(ctx context.Context, size link.TerminalSize) (host.Terminal, error) {
-	shell := ""
+// Programs implements host.Terminals.
+func (t Terminals) Programs() []string {
+	list := []string{}
 	for _, s := range t.Shells {
 		if _, err := exec.LookPath(s); err == nil {
-			shell = s
-			break
+			list = append(list, s)
 		}
 	}
-	if shell == "" {
+	return list
+}
+
+// Open implements host.Terminals.
+func (t Terminals) Open(ctx context.Context, o link.ShellOrder) (host.Terminal, error) {
+	size := o.Size.Sane()
+	there := t.Programs()
+	if len(there) == 0 {
 		return nil, errors.New("this device has no shell")
 	}
-	cmd := exec.CommandContext(ctx, shell, "-l")
+	shell := there[0]
+	if o.Program != "" {
+		if !slices.Contains(there, o.Program) {
+			return nil, &link.Problem{Status: http.StatusBadRequest, Reason: fmt.Sprintf("There is no interpreter %q here: there are %s.", o.Program, strings.Join(there, ", "))}
+		}
+		shell = o.Program
+	}
+	args := []string{"-l"}
+	if strings.Contains(shell, "python") {
+		args = nil
+	}
+	cmd := exec.CommandContext(ctx, shell, args...)
 	cmd.Dir = home()
-	cmd.Env = append(environment(), "TERM=xterm-256color", "COLORTERM=truecolor", "HISTCONTROL=ignorespace")
+	env := environment()
+	if o.Person != "" {
+		if t.Become == nil {
+			return nil, &link.Problem{Status: http.StatusNotImplemented, Reason: "The agent opens no shells as other people on this system yet."}
+		}
+		cmd.Dir = ""
+		if err := t.Become(cmd, o.Person); err != nil {
+			return nil, err
+		}
+		env = cmd.Env
+	}
+	cmd.Env = append(env, "TERM=xterm-256color", "COLORTERM=truecolor", "HISTCONTROL=ignorespace")
 	if os.Getenv("LANG") == "" && os.Getenv("LC_ALL") == "" {
 		cmd.Env = append(cmd.Env, "LANG=C.UTF-8")
 	}

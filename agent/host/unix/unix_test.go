@@ -93,7 +93,7 @@ type writerFunc func([]byte) (int, error)
 func (f writerFunc) Write(p []byte) (int, error) { return f(p) }
 
 func TestTerminal(t *testing.T) {
-	term, err := Terminals{Shells: []string{"/no/such/shell", "/bin/sh"}}.Open(t.Context(), link.TerminalSize{Columns: 91, Rows: 33})
+	term, err := Terminals{Shells: []string{"/no/such/shell", "/bin/sh"}}.Open(t.Context(), link.ShellOrder{Size: link.TerminalSize{Columns: 91, Rows: 33}})
 	if err != nil {
 		t.Fatal(err)
 	}

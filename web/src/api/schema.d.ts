@@ -862,8 +862,25 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects. */
+        /** A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects, of which the first has `begin`. Closing it normally (1000) ends the shell; one whose connection was lost lives for five minutes, and is joined again by its `shell`, from the byte that was read last. */
         get: operations["openShell"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/shell/choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The interpreters of a device, and the people whom a shell may run as. */
+        get: operations["listShellChoices"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1908,7 +1925,16 @@ export interface components {
             /** Format: double */
             elapsed_seconds?: number;
         };
+        ShellChoices: {
+            programs: string[];
+            people: string[];
+        };
         ShellEvent: {
+            /**
+             * Format: int64
+             * @description At which byte of all that the shell printed the binary messages begin.
+             */
+            begin?: number;
             resize?: components["schemas"]["TerminalSize"];
             /** @description The shell's exit status; the last message. */
             exit?: number;
@@ -4855,6 +4881,14 @@ export interface operations {
             query?: {
                 columns?: number;
                 rows?: number;
+                /** @description Its identity, made by the caller, by which it is joined again. */
+                shell?: string;
+                /** @description The byte of all that it printed to go on from. */
+                from?: number;
+                /** @description Whom it runs as; the agent where it is not given. */
+                person?: string;
+                /** @description The interpreter; the usual one where it is not given. */
+                program?: string;
             };
             header?: never;
             path: {
@@ -4870,6 +4904,29 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listShellChoices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The choices. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShellChoices"];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -1,8 +1,10 @@
 import { FitAddon } from "@xterm/addon-fit";
 import { type ITheme, Terminal } from "@xterm/xterm";
 import "@xterm/xterm/css/xterm.css";
+import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import type { Device, Schemas } from "../api/client";
+import { answer, api, type Device, type Schemas } from "../api/client";
 import { colour, useDark } from "../theme";
 import { Pane } from "./Pane";
 
@@ -10,14 +12,137 @@ const fontFamily = "'Source Code Pro Variable', monospace";
 const fontSize = 13.5;
 const font = `${fontSize}px ${fontFamily}`;
 
-type State = "connecting" | "open" | "ended";
+type State = "connecting" | "open" | "away" | "ended";
+type Order = { id: string; title: string; person?: string; program?: string };
 
-/** A terminal with a shell at a device. */
+/** How long a shell whose connection was lost is tried for; the device keeps it as long. */
+const patience = 5 * 60_000;
+
+/** Shells at a device, any number of them, each behind a tab. */
 export function ShellPane({ device, onClose }: { device: Device; onClose: () => void }) {
+	const [all, setAll] = useState<Order[]>(() => [{ id: crypto.randomUUID(), title: "Shell 1" }]);
+	const [shown, setShown] = useState(all[0]?.id);
+	const [states, setStates] = useState<Record<string, State>>({});
+	const count = useRef(1);
+	const add = (order: Partial<Order>) => {
+		count.current++;
+		const made = { id: crypto.randomUUID(), title: `Shell ${count.current}`, ...order };
+		setAll((old) => [...old, made]);
+		setShown(made.id);
+	};
+	const drop = (id: string) => {
+		const rest = all.filter((o) => o.id !== id);
+		if (rest.length === 0) return onClose();
+		setAll(rest);
+		if (shown === id) setShown(rest.at(-1)?.id);
+	};
+	const words = { connecting: "connecting…", open: "", away: "joining again…", ended: "ended" };
+	return (
+		<Pane title="Shell" onClose={onClose} status={shown && words[states[shown] ?? "connecting"]}>
+			<nav aria-label="Shells" className="flex items-center gap-0.5 border-line border-b px-2">
+				{all.map((o) => (
+					<span key={o.id} className={`flex items-center rounded-t ${o.id === shown ? "bg-heather-tint" : ""}`}>
+						<button
+							type="button"
+							aria-current={o.id === shown ? "true" : undefined}
+							title="Press twice to rename"
+							className="min-h-6 px-2 text-sm"
+							onClick={() => setShown(o.id)}
+							onDoubleClick={() => {
+								const title = window.prompt("Name of this shell", o.title)?.trim();
+								if (title) setAll((old) => old.map((x) => (x.id === o.id ? { ...x, title } : x)));
+							}}
+						>
+							{o.title}
+							{o.person && <span className="text-faint"> as {o.person}</span>}
+						</button>
+						{all.length > 1 && (
+							<button
+								type="button"
+								className="min-h-6 min-w-6 text-faint hover:text-word"
+								aria-label={`End ${o.title}`}
+								onClick={() => drop(o.id)}
+							>
+								×
+							</button>
+						)}
+					</span>
+				))}
+				<NewShell device={device} onAdd={add} />
+			</nav>
+			{all.map((o) => (
+				<div key={o.id} className={o.id === shown ? "min-h-0 flex-1" : "hidden"}>
+					<Screen
+						device={device}
+						order={o}
+						shown={o.id === shown}
+						setState={(state) => setStates((old) => ({ ...old, [o.id]: state }))}
+					/>
+				</div>
+			))}
+		</Pane>
+	);
+}
+
+/** Opens another shell: as the agent or as a person, in one of the device's interpreters. */
+function NewShell({ device, onAdd }: { device: Device; onAdd: (o: Partial<Order>) => void }) {
+	const choices = useQuery({
+		queryKey: ["shell-choices", device.id],
+		queryFn: ({ signal }) =>
+			answer(api.GET("/devices/{id}/shell/choices", { params: { path: { id: device.id } }, signal })),
+		enabled: device.online,
+		staleTime: 60_000,
+	}).data;
+	return (
+		<Menu>
+			<MenuButton
+				className="button-quiet min-h-6 min-w-7 justify-center px-1.5 py-0 text-sm"
+				aria-label="Another shell"
+			>
+				+
+			</MenuButton>
+			<MenuItems anchor="bottom start" className="z-30 min-w-44 rounded-md border border-line bg-raised p-1 shadow-lg">
+				{[
+					...(choices?.programs ?? [undefined]).map((program) => ({
+						label: program ?? "the usual shell",
+						order: { program } as Partial<Order>,
+					})),
+					...(choices?.people ?? []).map((person) => ({ label: `as ${person}`, order: { person } as Partial<Order> })),
+				].map(({ label, order }) => (
+					<MenuItem key={label}>
+						<button
+							type="button"
+							className="block w-full rounded px-2 py-1 text-left data-focus:bg-heather-tint"
+							onClick={() => onAdd(order)}
+						>
+							{label}
+						</button>
+					</MenuItem>
+				))}
+			</MenuItems>
+		</Menu>
+	);
+}
+
+/** A terminal with one shell in it. */
+function Screen({
+	device,
+	order,
+	shown,
+	setState,
+}: {
+	device: Device;
+	order: Order;
+	shown: boolean;
+	setState: (s: State) => void;
+}) {
 	const box = useRef<HTMLDivElement>(null);
 	const terminal = useRef<Terminal>(undefined);
 	const dark = useDark();
-	const [state, setState] = useState<State>("connecting");
+	const [state, setOwn] = useState<State>("connecting");
+	const tell = useRef(setState);
+	tell.current = setState;
+	const first = useRef(order);
 
 	useEffect(() => {
 		const place = box.current;
@@ -51,8 +176,11 @@ export function ShellPane({ device, onClose }: { device: Device; onClose: () => 
 				}
 				return e.code !== "KeyV"; // the browser pastes, and the terminal brackets what it pastes
 			});
-			const shell = connect(device.id, device.name, term, setState);
-			const watch = new ResizeObserver(() => fit.fit());
+			const shell = connect(device.id, device.name, first.current, term, (now) => {
+				setOwn(now);
+				tell.current(now);
+			});
+			const watch = new ResizeObserver(() => place.clientWidth > 0 && fit.fit());
 			watch.observe(place);
 			return () => {
 				watch.disconnect();
@@ -67,54 +195,86 @@ export function ShellPane({ device, onClose }: { device: Device; onClose: () => 
 		if (terminal.current) terminal.current.options.theme = look();
 	}, [dark]);
 
-	const words = { connecting: "connecting…", open: "", ended: "ended" };
-	return (
-		<Pane title="Shell" onClose={onClose} status={words[state]}>
-			<div ref={box} className="h-full overflow-hidden bg-page py-1 pl-2" data-shell={state} />
-		</Pane>
-	);
+	useEffect(() => {
+		if (shown) terminal.current?.focus();
+	}, [shown]);
+	return <div ref={box} className="h-full overflow-hidden bg-page py-1 pl-2" data-shell={state} />;
 }
 
 /**
- * Joins a terminal to a shell at the device. When the shell is lost it says so, and Enter begins
- * a new one.
+ * Joins a terminal to a shell at the device. A shell whose connection is lost is joined again, with
+ * what it printed meanwhile; when it has ended, Enter begins a new one.
  */
-function connect(id: string, name: string, term: Terminal, setState: (s: State) => void) {
+function connect(device: string, name: string, order: Order, term: Terminal, setState: (s: State) => void) {
 	let socket: WebSocket | undefined;
 	let over = false;
+	let closed = false;
+	let id = order.id;
+	let read = 0; // bytes of all that the shell printed
+	let lost = 0; // since when its connection is lost
+	let timer: ReturnType<typeof setTimeout> | undefined;
 	const encoder = new TextEncoder();
 	const send = (e: Schemas["ShellEvent"]) => socket?.readyState === WebSocket.OPEN && socket.send(JSON.stringify(e));
+	const say = (text: string) => term.write(`\r\n\x1b[35m${text}\x1b[0m\r\n`);
 	const ended = (why: string) => {
-		if (over) return;
+		if (over || closed) return;
 		over = true;
 		setState("ended");
-		term.write(`\r\n\x1b[35m${why} Press Enter for a new shell.\x1b[0m\r\n`);
+		say(`${why} Press Enter for a new shell.`);
+	};
+	const away = () => {
+		if (over || closed) return;
+		if (!lost) {
+			lost = Date.now();
+			setState("away");
+			say(`The connection to ${name} was lost. The shell goes on there, and is joined again…`);
+		}
+		if (Date.now() - lost > patience) return ended(`The shell at ${name} was lost.`);
+		timer = setTimeout(open, 1500);
 	};
 	const open = () => {
+		if (closed) return;
 		over = false;
-		setState("connecting");
-		const at = new URL(`/api/v1/devices/${id}/shell?columns=${term.cols}&rows=${term.rows}`, location.href);
+		const query = new URLSearchParams({
+			columns: String(term.cols),
+			rows: String(term.rows),
+			shell: id,
+			from: String(read),
+		});
+		if (order.person) query.set("person", order.person);
+		if (order.program) query.set("program", order.program);
+		const at = new URL(`/api/v1/devices/${device}/shell?${query}`, location.href);
 		at.protocol = at.protocol.replace("http", "ws");
 		const mine = new WebSocket(at);
 		socket = mine;
 		mine.binaryType = "arraybuffer";
-		mine.onopen = () => setState("open");
 		mine.onmessage = ({ data }) => {
 			if (data instanceof ArrayBuffer) {
+				read += data.byteLength;
 				term.write(new Uint8Array(data));
 				return;
 			}
 			const e: Schemas["ShellEvent"] = JSON.parse(data);
-			if (e.error) ended(e.error);
-			else if (e.exit !== undefined) ended(`The shell ended with status ${e.exit}.`);
+			if (e.begin !== undefined) {
+				if (lost && e.begin === 0 && read > 0) say("The device was started anew: this is a new shell.");
+				read = e.begin;
+				lost = 0;
+				setState("open");
+				send({ resize: { columns: term.cols, rows: term.rows } });
+			} else if (e.exit !== undefined) ended(`The shell ended with status ${e.exit}.`);
 		};
 		mine.onclose = () => {
-			if (socket === mine) ended(`The connection to the shell at ${name} was lost.`);
+			if (socket === mine) away();
 		};
 	};
 	term.onData((text) => {
 		if (over) {
-			if (text.includes("\r")) open();
+			if (!text.includes("\r")) return;
+			id = crypto.randomUUID();
+			read = 0;
+			lost = 0;
+			setState("connecting");
+			open();
 		} else if (socket?.readyState === WebSocket.OPEN) socket.send(encoder.encode(text));
 	});
 	term.onBinary((text) => socket?.send(Uint8Array.from(text, (c) => c.charCodeAt(0))));
@@ -122,14 +282,14 @@ function connect(id: string, name: string, term: Terminal, setState: (s: State) 
 	// A browser may keep a page that was left, and with it a shell that nobody sees.
 	const leave = () => socket?.close();
 	window.addEventListener("pagehide", leave);
+	setState("connecting");
 	open();
 	return {
 		close() {
 			window.removeEventListener("pagehide", leave);
-			over = true;
-			const last = socket;
-			socket = undefined;
-			last?.close();
+			closed = true;
+			clearTimeout(timer);
+			socket?.close(1000); // what is closed so, ends
 		},
 	};
 }
