@@ -10,7 +10,7 @@ const (
 	mostPiece   = 256 << 10
 	// queue is how long what is under way should wait in queues along the link, or an eighth of
 	// the way where that is more. A keystroke waits as long behind it.
-	queue = 20 * time.Millisecond
+	queue = 15 * time.Millisecond
 	// A base round trip is believed for sounding, or so many round trips: after it the link is let
 	// run empty for a moment and measured anew, since a standing queue looks like a longer way.
 	sounding      = 10 * time.Second

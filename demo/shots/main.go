@@ -146,16 +146,12 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 		{name: "sign-in", path: "/"},
 		{name: "now", path: "/"},
 		{name: "devices", path: "/devices"},
-		{name: "search", path: "/", do: []chromedp.Action[chromedp.Void]{chromedp.SendKeys(chromedp.CSS("input[role=combobox]"), "xray")}},
 		{name: "bench", path: bench + "?pane=command,shell", do: []chromedp.Action[chromedp.Void]{
 			chromedp.Sleep(2 * time.Second), focus("input[aria-label=Command]"), chromedp.KeyEvent("df\r"), chromedp.Sleep(time.Second),
 			focus(".xterm-helper-textarea"), typed("ps\r"), chromedp.Sleep(5 * time.Second)}},
-		{name: "files", path: bench + "?pane=files", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), openRow("etc"), chromedp.Sleep(time.Second), openRow("records"), chromedp.Sleep(time.Second), openRow("sync.conf"), chromedp.Sleep(2 * time.Second)}},
-		{name: "folder", path: bench + "?pane=files", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), openRow("etc"), chromedp.Sleep(time.Second), chooseRow("hosts"), chromedp.Sleep(time.Second)}},
+		{name: "files", path: bench + "?pane=files", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), openRow("etc"), chromedp.Sleep(time.Second), openRow("records"), chromedp.Sleep(time.Second), chooseRow("sync.conf"), chromedp.Sleep(time.Second)}},
 		{name: "fix", path: bench + "?pane=services,events,processes", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(2 * time.Second), chooseRow("records-sync.service"), chromedp.Sleep(2 * time.Second)}},
-		{name: "processes", path: bench + "?pane=processes", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(3 * time.Second), press("Tree"), chromedp.Sleep(time.Second), chooseRow("postgres"), chromedp.Sleep(time.Second)}},
 		{name: "network", path: bench + "?pane=network,people", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), press("Neighbours"), chromedp.Sleep(time.Second)}},
-		{name: "sessions", path: bench, do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), press("Sessions"), chromedp.Sleep(time.Second)}},
 		{name: "bench-week", path: "/devices/" + slow.DeviceID.String(), do: []chromedp.Action[chromedp.Void]{chromedp.Click(chromedp.Search("//button[.='Week']")), chromedp.Sleep(2 * time.Second)}},
 		{name: "alert", path: "/alerts/" + slow.ID.String(), do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
 		{name: "standing", path: "/devices/" + slow.DeviceID.String(), do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), press("All "),
@@ -165,13 +161,10 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 		{name: "sweep", path: "/sweep", do: []chromedp.Action[chromedp.Void]{
 			chromedp.SendKeys(chromedp.CSS("input[aria-label=Name]"), "Fennick Print Driver"), press("Ask"), chromedp.Sleep(2 * time.Second)}},
 		{name: "many", path: "/many", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), chromedp.SendKeys(chromedp.CSS("input[aria-label=What]"), "uptime"), press("Do it"), chromedp.Sleep(time.Second)}},
-		{name: "consent", path: "/consent", do: []chromedp.Action[chromedp.Void]{press("New rule"), chromedp.Sleep(time.Second)}},
 		{name: "groups", path: "/groups", do: []chromedp.Action[chromedp.Void]{press("New group"), chromedp.Sleep(time.Second),
 			chromedp.SendKeys(chromedp.CSS("textarea"), `os == "windows" && cpu > 20 && si`), chromedp.Sleep(time.Second)}},
 		{name: "software", path: "/software"},
 		{name: "notices", path: "/notices", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
-		{name: "silent", path: "/devices/" + mustFind(ctx, c, "hay-desk-01")},
-		{name: "enrol", path: "/enrol"},
 		{name: "audit", path: "/audit"},
 	}, nil
 }
