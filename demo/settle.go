@@ -39,7 +39,7 @@ func (d *demo) settle(ctx context.Context) error {
 	for _, y := range []api.NewPolicy{
 		{Name: "Servers", Scope: health.Scope{Kind: health.Group, ID: groups["Servers"]}, Settings: []health.Setting{
 			{Check: "service", Subject: "postgresql", Level: health.Critical, EverySeconds: 30, ForSeconds: 60},
-			{Check: "log", Subject: "journal", Pattern: "no record copied", Above: &health.Limits{Warning: number(0.1)}, EverySeconds: 30},
+			{Check: "log", Subject: "journal", Pattern: "no record copied", Above: &health.Limits{Warning: number(0.05)}, EverySeconds: 30},
 			{Check: "latency", Above: &health.Limits{Warning: number(40), Critical: number(200)}, ForSeconds: 300}}},
 		{Name: "Hill stations run warm", Scope: health.Scope{Kind: health.Group, ID: groups["Hill stations"]}, Settings: []health.Setting{
 			{Check: "temperature", Above: &health.Limits{Warning: number(78), Critical: number(92)}, Below: &health.Limits{Warning: number(-25)}, Back: 4, ForSeconds: 60},

@@ -177,7 +177,8 @@ func (s *simulated) Probe(_ context.Context, p device.Probe) device.ProbeResult 
 		if pattern, err := regexp.Compile(p.Pattern); err == nil {
 			for _, e := range s.past(s.now().Add(-10*time.Minute), s.now()) {
 				if pattern.MatchString(e.Message) {
-					r.Value++
+					r.Value += 0.1 // a minute
+					r.Detail = e.Message
 				}
 			}
 		}
