@@ -14,6 +14,7 @@ import (
 
 	"github.com/coder/websocket"
 	"github.com/creack/pty"
+	"github.com/google/uuid"
 
 	messages "moorwatch.example/contract/link"
 	"moorwatch.example/link"
@@ -141,19 +142,11 @@ func (b *bench) shell() error {
 	if err != nil {
 		return err
 	}
-	conn, err := w.client.Shell(b.ctx, id, messages.TerminalSize{Columns: 80, Rows: 24})
+	conn, write, read, err := b.shellAt(w, id)
 	if err != nil {
 		return err
 	}
 	defer conn.CloseNow()
-	read := func() ([]byte, error) {
-		_, data, err := conn.Read(b.ctx)
-		return data, err
-	}
-	write := func(p []byte) error { return conn.Write(b.ctx, websocket.MessageBinary, p) }
-	if err := quieten(write, read); err != nil {
-		return err
-	}
 	quiet, err := times(2000, func() error { return echo(write, read) })
 	if err != nil {
 		return err
@@ -179,6 +172,19 @@ func (b *bench) shell() error {
 	}
 	b.figure("keystroke to echo beside bulk, p99", ms(percentile(busy, .99)), "ms", 25, true)
 	return nil
+}
+
+// shellAt opens a shell whose terminal only echoes, and returns what types into it and reads from it.
+func (b *bench) shellAt(w *world, id uuid.UUID) (conn *websocket.Conn, write func([]byte) error, read func() ([]byte, error), err error) {
+	if conn, err = w.client.Shell(b.ctx, id, messages.TerminalSize{Columns: 80, Rows: 24}); err != nil {
+		return nil, nil, nil, err
+	}
+	read = func() ([]byte, error) {
+		_, data, err := conn.Read(b.ctx)
+		return data, err
+	}
+	write = func(p []byte) error { return conn.Write(b.ctx, websocket.MessageBinary, p) }
+	return conn, write, read, quieten(write, read)
 }
 
 // quieten has a shell give its terminal to cat, whose echo is the terminal's own.

@@ -14,7 +14,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/coder/websocket"
 	"github.com/google/uuid"
 
 	"moorwatch.example/client"
@@ -287,19 +286,11 @@ func (b *bench) over(w *world, s *slow, name string, size int64) error {
 
 // besideBulk types at a shell while files go both ways over the same slow link, one at a time.
 func (b *bench) besideBulk(w *world, s *slow, id uuid.UUID, source, dir string) error {
-	conn, err := w.client.Shell(b.ctx, id, messages.TerminalSize{Columns: 80, Rows: 24})
+	conn, write, read, err := b.shellAt(w, id)
 	if err != nil {
 		return err
 	}
 	defer conn.CloseNow()
-	read := func() ([]byte, error) {
-		_, data, err := conn.Read(b.ctx)
-		return data, err
-	}
-	write := func(p []byte) error { return conn.Write(b.ctx, websocket.MessageBinary, p) }
-	if err := quieten(write, read); err != nil {
-		return err
-	}
 	var all []time.Duration
 	for _, send := range []func(ctx context.Context) error{
 		func(ctx context.Context) error {

@@ -213,11 +213,3 @@ func typed(text string) chromedp.Action[chromedp.Void] {
 		return none, nil
 	}
 }
-
-func mustFind(ctx context.Context, c *client.Client, name string) string {
-	d, err := c.Find(ctx, name)
-	if err != nil {
-		return name
-	}
-	return d.ID.String()
-}

@@ -138,3 +138,18 @@ function Editor({ group, onDone }: { group?: Group; onDone: () => void }) {
 		</EditorForm>
 	);
 }
+
+/** Chooses a group of devices, or all of them. */
+export function GroupField({ group, onChange }: { group: string; onChange: (id: string) => void }) {
+	const groups = useGroups().data?.items ?? [];
+	return (
+		<select className="field w-48" value={group} onChange={(e) => onChange(e.target.value)}>
+			<option value="">all devices</option>
+			{groups.map((g) => (
+				<option key={g.id} value={g.id}>
+					{g.name}
+				</option>
+			))}
+		</select>
+	);
+}

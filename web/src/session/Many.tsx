@@ -4,7 +4,7 @@ import { Labelled } from "../access/Door";
 import { meQuery } from "../access/me";
 import type { Schemas } from "../api/client";
 import { Expression } from "../fleet/Expression";
-import { useGroups } from "../fleet/Groups";
+import { GroupField } from "../fleet/Groups";
 import { Confirm } from "../parts/Confirm";
 import { Empty, Trouble } from "../parts/Trouble";
 import { Answers, useAnswers } from "./Answers";
@@ -84,7 +84,6 @@ const kinds: {
 /** One thing done on many devices, now. */
 export function Many() {
 	const me = useQuery(meQuery).data;
-	const groups = useGroups().data?.items ?? [];
 	const may = kinds.filter((k) => me?.permissions.includes(k.needs));
 	const [kind, setKind] = useState("command");
 	const [text, setText] = useState("");
@@ -139,14 +138,7 @@ export function Many() {
 						onChange={(e) => setText(e.target.value)}
 					/>
 					<Labelled label="On">
-						<select className="field w-48" value={group} onChange={(e) => setGroup(e.target.value)}>
-							<option value="">all devices</option>
-							{groups.map((g) => (
-								<option key={g.id} value={g.id}>
-									{g.name}
-								</option>
-							))}
-						</select>
+						<GroupField group={group} onChange={setGroup} />
 					</Labelled>
 					{running ? (
 						<button type="button" className="button" onClick={stop}>

@@ -2,7 +2,7 @@ import { useState } from "react";
 import { Labelled } from "../access/Door";
 import type { Schemas } from "../api/client";
 import { Expression } from "../fleet/Expression";
-import { useGroups } from "../fleet/Groups";
+import { GroupField } from "../fleet/Groups";
 import { Trouble } from "../parts/Trouble";
 import { Answers, useAnswers } from "./Answers";
 import { sweep } from "./run";
@@ -22,7 +22,6 @@ const questions: { kind: Kind; label: string; hint: string }[] = [
 
 /** A question put to all online devices of a group, answered as they reply. */
 export function Sweep() {
-	const groups = useGroups().data?.items ?? [];
 	const [kind, setKind] = useState<Kind>("item");
 	const [name, setName] = useState("");
 	const [group, setGroup] = useState("");
@@ -74,14 +73,7 @@ export function Sweep() {
 						/>
 					)}
 					<Labelled label="Of">
-						<select className="field w-48" value={group} onChange={(e) => setGroup(e.target.value)}>
-							<option value="">all devices</option>
-							{groups.map((g) => (
-								<option key={g.id} value={g.id}>
-									{g.name}
-								</option>
-							))}
-						</select>
+						<GroupField group={group} onChange={setGroup} />
 					</Labelled>
 					{running ? (
 						<button type="button" className="button" onClick={stop}>
