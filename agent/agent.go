@@ -36,6 +36,9 @@ const (
 	LiveEvery   = 2 * time.Second
 	readWithin  = 10 * time.Second // a reading of the device
 	sendWithin  = 30 * time.Second // a call of the service
+	// livesWell is how long a connection must hold for the next to be made without a longer pause:
+	// some networks cut every few seconds.
+	livesWell = 2 * time.Second
 )
 
 // Agent is one device's agent.
@@ -57,6 +60,7 @@ type Agent struct {
 	files    *files.Files
 	shells   shells
 	life     context.Context // of the agent, which shells share
+	proved   time.Time       // when the connection of now was proved
 }
 
 // Run holds the link and reports until ctx ends. It fails only when the agent's folder cannot be
@@ -90,12 +94,12 @@ func (a *Agent) Run(ctx context.Context) error {
 		go a.measure(ctx)
 	}
 	for failures := 0; ; {
-		began := time.Now()
+		a.proved = time.Time{}
 		err := a.connect(ctx)
 		if ctx.Err() != nil {
 			return nil
 		}
-		if time.Since(began) > time.Minute {
+		if !a.proved.IsZero() && time.Since(a.proved) > livesWell {
 			failures = 0
 		}
 		wait := pause(failures, err)
@@ -143,6 +147,7 @@ func (a *Agent) connect(ctx context.Context) error {
 		}
 		l.Close()
 	}()
+	a.proved = time.Now()
 	a.Log.Info("connected", "service", a.identity.Service)
 	if a.Connected != nil {
 		a.Connected()

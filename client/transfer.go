@@ -64,7 +64,12 @@ func (c *Client) Put(ctx context.Context, device uuid.UUID, file *os.File, path 
 	}
 	id := o.Upload
 	if id == uuid.Nil {
-		u, err := Made(c.BeginUploadWithResponse(ctx, device, link.UploadOrder{Path: path, Size: info.Size(), Modified: info.ModTime(), Bits: o.Bits, Replace: o.Replace, Folders: o.Folders}))
+		var u *link.Upload
+		order := link.UploadOrder{Path: path, Size: info.Size(), Modified: info.ModTime(), Bits: o.Bits, Replace: o.Replace, Folders: o.Folders}
+		err := keepTrying(ctx, func(ctx context.Context) (forward bool, err error) {
+			u, err = Made(c.BeginUploadWithResponse(ctx, device, order))
+			return false, err
+		})
 		if err != nil {
 			return nil, err
 		}

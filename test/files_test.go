@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -383,4 +384,66 @@ func TestFollowAFile(t *testing.T) {
 	if got := strings.Join(all, ","); got != "two err,three err,five err,note,six err" {
 		t.Errorf("followed: %s", got)
 	}
+}
+
+// cutter passes connections on and cuts every one of them again and again.
+func cutter(t *testing.T, to string, every time.Duration) (address string) {
+	t.Helper()
+	l := must(net.Listen("tcp", "127.0.0.1:0"))(t)
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			near, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer near.Close()
+				far, err := net.Dial("tcp", to)
+				if err != nil {
+					return
+				}
+				time.AfterFunc(every, func() { near.Close(); far.Close() })
+				go func() { io.Copy(far, near); far.Close() }()
+				// Slow enough that the file does not fit between two cuts.
+				b := make([]byte, 16<<10)
+				for {
+					n, err := far.Read(b)
+					if n > 0 {
+						if _, err := near.Write(b[:n]); err != nil {
+							return
+						}
+						time.Sleep(time.Millisecond)
+					}
+					if err != nil {
+						return
+					}
+				}
+			}()
+		}
+	}()
+	return l.Addr().String()
+}
+
+// Files come through a network that cuts the device's link again and again, whole and unaltered.
+func TestTransfersThroughCuts(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	dir, id := w.enrol(t, "tarn-ridge-3")
+	redirect(t, dir, "http://"+cutter(t, strings.TrimPrefix(w.Service.URL, "http://"), 2500*time.Millisecond))
+	stop := w.rerun(t, &running{id: id, dir: dir}, "tarn-ridge-3")
+	defer stop()
+	w.await(t, 20*time.Second, "it is online", func() bool { return must(w.owner.Device(t.Context(), id))(t).Device.Online })
+	here, there := t.TempDir(), t.TempDir()
+	f := file(t, filepath.Join(here, "a"), 25_000_000)
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
+	defer cancel()
+	if _, err := w.owner.Put(ctx, id, f, filepath.Join(there, "b"), client.PutOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	same(t, f.Name(), filepath.Join(there, "b"))
+	if err := w.owner.Get(ctx, id, filepath.Join(there, "b"), filepath.Join(here, "c"), false, nil); err != nil {
+		t.Fatal(err)
+	}
+	same(t, f.Name(), filepath.Join(here, "c"))
 }

@@ -51,6 +51,7 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 		front.Fail(c, err)
 		return
 	}
+	v.count(0, 0, 1)
 	end := deed
 	end.Action = "shell.end"
 	began := time.Now()
@@ -87,7 +88,7 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 	defer near.CloseNow()
 	near.SetReadLimit(shellMessage)
 	far.SetReadLimit(shellMessage)
-	result := join(ctx, cancel, near, far, d.Name)
+	result := join(ctx, cancel, v, near, far, d.Name)
 	record(fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)))
 }
 
@@ -110,10 +111,10 @@ func (s *Column) dialShell(ctx context.Context, d api.Device, query url.Values) 
 }
 
 // join passes messages both ways until one side ends, and returns how the shell ended.
-func join(ctx context.Context, cancel context.CancelFunc, near, far *websocket.Conn, name string) string {
+func join(ctx context.Context, cancel context.CancelFunc, v *visit, near, far *websocket.Conn, name string) string {
 	ended := make(chan string, 3)
 	go func() {
-		err := pass(ctx, far, near)
+		err := pass(ctx, far, near, func(n int64) { v.count(n, 0, 0) })
 		var closed websocket.CloseError
 		if errors.As(err, &closed) && closed.Code == websocket.StatusNormalClosure {
 			ended <- "ended"
@@ -128,7 +129,7 @@ func join(ctx context.Context, cancel context.CancelFunc, near, far *websocket.C
 		ended <- "lost"
 	}()
 	go func() {
-		if websocket.CloseStatus(pass(ctx, near, far)) == websocket.StatusNormalClosure {
+		if websocket.CloseStatus(pass(ctx, near, far, func(n int64) { v.count(0, n, 0) })) == websocket.StatusNormalClosure {
 			far.Close(websocket.StatusNormalClosure, "") // the shell is to end; one that is cut off is kept
 			ended <- "closed by the caller"
 			return
@@ -158,13 +159,14 @@ func join(ctx context.Context, cancel context.CancelFunc, near, far *websocket.C
 	return result
 }
 
-// pass copies messages from one WebSocket to another.
-func pass(ctx context.Context, from, to *websocket.Conn) error {
+// pass copies messages from one WebSocket to another, and tells how many bytes each has.
+func pass(ctx context.Context, from, to *websocket.Conn, count func(n int64)) error {
 	for {
 		kind, data, err := from.Read(ctx)
 		if err != nil {
 			return err
 		}
+		count(int64(len(data)))
 		if err := to.Write(ctx, kind, data); err != nil {
 			return err
 		}
