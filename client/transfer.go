@@ -102,8 +102,11 @@ func keepTrying(ctx context.Context, attempt func(ctx context.Context) (forward 
 	pause, last := pauseLeast, time.Now()
 	for {
 		forward, err := attempt(ctx)
-		if err == nil || ctx.Err() != nil || !passing(err) {
-			return errors.Join(ctx.Err(), err)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err == nil || !passing(err) {
+			return err
 		}
 		if forward {
 			pause, last = pauseLeast, time.Now()
