@@ -152,8 +152,11 @@ func (f *Files) Continue(id string, offset int64, read func(w io.Writer) error) 
 	if err != nil {
 		return err
 	}
-	if !u.mu.TryLock() {
-		return refuse(http.StatusConflict, "This upload is being written to by another connection.")
+	// A connection that was cut may not know it yet.
+	for began := time.Now(); !u.mu.TryLock(); time.Sleep(20 * time.Millisecond) {
+		if time.Since(began) > 10*time.Second {
+			return refuse(http.StatusConflict, "This upload is being written to by another connection.")
+		}
 	}
 	defer u.mu.Unlock()
 	part, err := os.OpenFile(u.Part, os.O_RDWR, 0)
