@@ -165,13 +165,6 @@ func (a *Agent) serveFiles(mux *http.ServeMux, gate *link.Gate) {
 	})
 }
 
-// Headers that tell of what is sent by link.Bulk.
-const (
-	sizeHeader = "Moorwatch-Size"
-	tagHeader  = "Moorwatch-Tag"
-	nameHeader = "Moorwatch-Name"
-)
-
 // send sends a download.
 func (a *Agent) send(w http.ResponseWriter, r *http.Request, gate *link.Gate, d *files.Download, err error) {
 	if err != nil {
@@ -179,9 +172,8 @@ func (a *Agent) send(w http.ResponseWriter, r *http.Request, gate *link.Gate, d 
 		return
 	}
 	defer d.Close()
-	w.Header().Set(sizeHeader, strconv.FormatInt(d.Size, 10))
-	w.Header().Set(tagHeader, d.Tag)
-	w.Header().Set(nameHeader, strconv.QuoteToASCII(d.Entry.Name))
+	w.Header().Set(messages.SizeHeader, strconv.FormatInt(d.Size, 10))
+	w.Header().Set(messages.TagHeader, d.Tag)
 	stream, err := link.AcceptBulk(w, r)
 	if err != nil {
 		return

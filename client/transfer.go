@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
-	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -22,6 +21,7 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
+	"moorwatch.example/core/transfer"
 )
 
 // Tries of a transfer: after a cut it is continued after a pause that doubles up to PauseMost, and
@@ -288,7 +288,7 @@ func (g *getter) attempt(ctx context.Context) (forward bool, err error) {
 	default:
 		return false, Refusal(answer)
 	}
-	size, err := strconv.ParseInt(answer.Header.Get("Moorwatch-Size"), 10, 64)
+	size, err := strconv.ParseInt(answer.Header.Get(link.SizeHeader), 10, 64)
 	if err != nil {
 		return false, errors.New("the service does not say how long the file is")
 	}
@@ -297,22 +297,10 @@ func (g *getter) attempt(ctx context.Context) (forward bool, err error) {
 	if err != nil {
 		return n > 0, err
 	}
-	if n != size || !bytes.Equal(digestOf(answer.Trailer), sum.Sum(nil)) {
+	if n != size || !bytes.Equal(transfer.ReadContentDigest(answer.Trailer.Get(transfer.DigestHeader)), sum.Sum(nil)) {
 		return false, errors.Join(out.Truncate(at), errors.New("what came is not what was sent"))
 	}
 	return true, out.Sync()
-}
-
-func digestOf(trailer http.Header) []byte {
-	var text string
-	if _, err := fmt.Sscanf(trailer.Get("Content-Digest"), "sha-256=:%s", &text); err != nil || len(text) == 0 {
-		return nil
-	}
-	sum, err := base64.StdEncoding.DecodeString(text[:len(text)-1])
-	if err != nil {
-		return nil
-	}
-	return sum
 }
 
 type telling struct {
@@ -361,7 +349,7 @@ func (c *Client) GetFolder(ctx context.Context, device uuid.UUID, path string, e
 	if _, err := io.Copy(io.Discard, body); err != nil {
 		return err
 	}
-	if !bytes.Equal(digestOf(answer.Trailer), sum.Sum(nil)) {
+	if !bytes.Equal(transfer.ReadContentDigest(answer.Trailer.Get(transfer.DigestHeader)), sum.Sum(nil)) {
 		return errors.New("what came is not what was sent: fetch it again")
 	}
 	return nil
@@ -377,7 +365,7 @@ func (c *Client) PutFolder(ctx context.Context, device uuid.UUID, folder string,
 		return err
 	}
 	r.Header.Set("Content-Type", "application/octet-stream")
-	r.Trailer = http.Header{"Content-Digest": nil}
+	r.Trailer = http.Header{transfer.DigestHeader: nil}
 	c.authorise(r.Header)
 	go func() {
 		// Entries are small; the network is given larger pieces.
@@ -390,7 +378,7 @@ func (c *Client) PutFolder(ctx context.Context, device uuid.UUID, folder string,
 		if err == nil {
 			err = out.flush()
 		}
-		r.Trailer.Set("Content-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(sum.Sum(nil))+":")
+		r.Trailer.Set(transfer.DigestHeader, transfer.ContentDigest(sum.Sum(nil)))
 		pw.CloseWithError(err)
 	}()
 	answer, err := c.slow.Do(r)

@@ -162,11 +162,7 @@ func (s *bulkSender) send(ctx context.Context, r io.Reader, digest func() []byte
 			_, err = s.stream.Write(append(make([]byte, 4, 4+digestSize), fill(digest(), digestSize)...))
 			return err
 		case err != nil:
-			reason := []byte(err.Error())
-			reason = reason[:min(len(reason), bulkReason)]
-			b = binary.BigEndian.AppendUint32(b[:0], bulkFailed)
-			b = binary.BigEndian.AppendUint16(b, uint16(len(reason)))
-			s.stream.Write(append(b, reason...))
+			s.stream.Write(appendReason(binary.BigEndian.AppendUint32(b[:0], bulkFailed), err))
 			return err
 		}
 	}
@@ -252,7 +248,7 @@ func ReceiveBulk(stream io.ReadWriter, w io.Writer, content func(digest []byte) 
 				return n, fmt.Errorf("the connection was lost: %w", err)
 			}
 			if err := content(digest); err != nil {
-				RefuseBulk(stream, err)
+				refuse(stream, err)
 				return n, err
 			}
 			return n, acknowledge(stream, n+1)
@@ -268,7 +264,7 @@ func ReceiveBulk(stream io.ReadWriter, w io.Writer, content func(digest []byte) 
 		k, err := w.Write(b[:size])
 		n += int64(k)
 		if err != nil {
-			RefuseBulk(stream, err)
+			refuse(stream, err)
 			return n, err
 		}
 		if err := acknowledge(stream, n); err != nil {
@@ -284,10 +280,14 @@ func acknowledge(stream io.Writer, n int64) error {
 	return nil
 }
 
-// RefuseBulk tells the sender why no more will be taken.
-func RefuseBulk(stream io.Writer, why error) {
-	reason := []byte(why.Error())
+// refuse tells the sender why no more will be taken.
+func refuse(stream io.Writer, why error) {
+	stream.Write(appendReason(binary.BigEndian.AppendUint64(nil, bulkRefuse), why))
+}
+
+// appendReason writes a reason as readReason reads it.
+func appendReason(b []byte, why error) []byte {
+	reason := why.Error()
 	reason = reason[:min(len(reason), bulkReason)]
-	b := binary.BigEndian.AppendUint64(nil, bulkRefuse)
-	stream.Write(append(binary.BigEndian.AppendUint16(b, uint16(len(reason))), reason...))
+	return append(binary.BigEndian.AppendUint16(b, uint16(len(reason))), reason...)
 }

@@ -118,9 +118,7 @@ type tail struct {
 	filter *regexp.Regexp
 	send   func(link.Lines) error
 	rest   []byte // of a line that is not at its end
-
-	second time.Time // of which sent counts the lines
-	sent   int
+	pace   Pace
 }
 
 func (t *tail) read(ctx context.Context, file *os.File) error {
@@ -146,7 +144,7 @@ func (t *tail) read(ctx context.Context, file *os.File) error {
 		}
 		line := bytes.TrimRight(t.rest, "\r\n")
 		if t.filter == nil || t.filter.Match(line) {
-			if t.room() {
+			if t.pace.Room() {
 				text, _, ok := decode(line)
 				if !ok {
 					text = string(bytes.ToValidUTF8(bytes.ReplaceAll(line, []byte{0}, []byte("␀")), []byte("�")))
@@ -166,11 +164,17 @@ func (t *tail) read(ctx context.Context, file *os.File) error {
 	}
 }
 
-// room tells whether one more line may be sent this second.
-func (t *tail) room() bool {
-	if now := time.Now(); now.Sub(t.second) > time.Second {
-		t.second, t.sent = now, 0
+// Pace bounds what is sent on while something is followed: link.MaxFollowed lines a second.
+type Pace struct {
+	second time.Time // of which sent counts the lines
+	sent   int
+}
+
+// Room tells whether one more line may be sent this second.
+func (p *Pace) Room() bool {
+	if now := time.Now(); now.Sub(p.second) > time.Second {
+		p.second, p.sent = now, 0
 	}
-	t.sent++
-	return t.sent <= link.MaxFollowed
+	p.sent++
+	return p.sent <= link.MaxFollowed
 }

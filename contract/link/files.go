@@ -150,3 +150,10 @@ const (
 	ArchiveTar = "tar"
 	ArchiveZip = "zip"
 )
+
+// Headers that tell of what is sent: how many bytes it has, -1 where that is not known, and a tag
+// that is the same as long as the file is the same.
+const (
+	SizeHeader = "Moorwatch-Size"
+	TagHeader  = "Moorwatch-Tag"
+)

@@ -140,16 +140,13 @@ type EventSources struct {
 type EventQuery struct {
 	Source string    `json:"source"`
 	Unit   string    `json:"unit,omitempty"`  // of the source's units
-	Level  string    `json:"level,omitempty"` // the least severe wanted; see Severities
+	Level  string    `json:"level,omitempty"` // the least severe wanted; of core/eventlog.Severities
 	Text   string    `json:"text,omitempty"`  // RE2 over the message
 	Since  time.Time `json:"since,omitzero"`
 	Until  time.Time `json:"until,omitzero"`
 	Last   int       `json:"last,omitempty"`   // at most so many, the latest; 500 when 0
 	Follow bool      `json:"follow,omitempty"` // and then what comes
 }
-
-// Severities are the levels of events, from worst to least (RFC 5424, 6.2.1).
-var Severities = []string{"emergency", "alert", "critical", "error", "warning", "notice", "info", "debug"}
 
 // Event is one entry of a log.
 type Event struct {

@@ -110,3 +110,12 @@ func FuzzName(f *testing.F) {
 		}
 	})
 }
+
+func TestContentDigest(t *testing.T) {
+	sum := []byte{0, 1, 2, 255}
+	for field, want := range map[string]string{ContentDigest(sum): string(sum), "sha-512=:AA==:, " + ContentDigest(sum): string(sum), "": "", "sha-256=AA": "", "sha-256=:?:": "", "sha-256=:AAEC": ""} {
+		if got := string(ReadContentDigest(field)); got != want {
+			t.Errorf("%q reads as %q, want %q", field, got, want)
+		}
+	}
+}

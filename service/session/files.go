@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
-	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -23,6 +22,7 @@ import (
 	messages "moorwatch.example/contract/link"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/transfer"
 	"moorwatch.example/link"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/hub"
@@ -181,30 +181,13 @@ func (s *Column) UnpackArchive(c *gin.Context, id api.ID, in api.UnpackArchivePa
 		w.fail(c, err)
 		return
 	}
-	digest := func() []byte { return contentDigest(c.Request.Trailer.Get(digestHeader)) }
+	digest := func() []byte { return transfer.ReadContentDigest(c.Request.Trailer.Get(transfer.DigestHeader)) }
 	if _, err := link.SendBulk(w.ctx, stream, s.gates.of(id), &body{r: c.Request.Body, visit: w.visit}, digest); err != nil {
 		w.fail(c, w.stopped(err))
 		return
 	}
 	w.finish("done")
 	c.Status(http.StatusNoContent)
-}
-
-// digestHeader carries the digest of a message's content (RFC 9530), here always in its trailer.
-const digestHeader = "Content-Digest"
-
-// contentDigest reads the SHA-256 of a Content-Digest; nil where there is none.
-func contentDigest(field string) []byte {
-	_, rest, ok := strings.Cut(field, "sha-256=:")
-	text, _, ok2 := strings.Cut(rest, ":")
-	if !ok || !ok2 {
-		return nil
-	}
-	sum, err := base64.StdEncoding.DecodeString(text)
-	if err != nil {
-		return nil
-	}
-	return sum
 }
 
 // DownloadFile sends a file to the caller: GET /devices/{id}/files/content.
@@ -251,14 +234,14 @@ func (s *Column) download(c *gin.Context, id uuid.UUID, j job, query url.Values,
 	defer stream.Close()
 	stop := context.AfterFunc(w.ctx, func() { stream.Close() })
 	defer stop()
-	tag := `"` + device.CleanText(header.Get("Moorwatch-Tag")) + `"`
+	tag := `"` + device.CleanText(header.Get(messages.TagHeader)) + `"`
 	if want := c.GetHeader("If-Range"); offset > 0 && want != "" && want != tag { // it is another file by now: from its beginning
 		w.done()
 		stream.Close()
 		s.download(c, id, j, query, 0, name)
 		return
 	}
-	size, err := strconv.ParseInt(header.Get("Moorwatch-Size"), 10, 64)
+	size, err := strconv.ParseInt(header.Get(messages.SizeHeader), 10, 64)
 	if err != nil {
 		w.fail(c, front.Problem(http.StatusBadGateway, w.device.Name+" did not answer as it should.", "Try again."))
 		return
@@ -266,12 +249,12 @@ func (s *Column) download(c *gin.Context, id uuid.UUID, j job, query url.Values,
 	h := c.Writer.Header()
 	h.Set("Content-Type", "application/octet-stream")
 	h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": device.CleanText(name)}))
-	h.Set("Trailer", digestHeader)
+	h.Set("Trailer", transfer.DigestHeader)
 	h.Set("X-Accel-Buffering", "no")
 	status := http.StatusOK
 	if size >= 0 {
 		// Not as Content-Length: HTTP/1.1 has trailers on chunked messages alone (RFC 9112, 7.1.2).
-		h.Set("Moorwatch-Size", strconv.FormatInt(size, 10))
+		h.Set(messages.SizeHeader, strconv.FormatInt(size, 10))
 		h.Set("ETag", tag)
 		h.Set("Accept-Ranges", "bytes")
 		if offset > 0 {
@@ -305,6 +288,6 @@ func (s *Column) download(c *gin.Context, id uuid.UUID, j job, query url.Values,
 		w.finish(fmt.Sprintf("broke off after %d bytes: %v", n, err))
 		panic(http.ErrAbortHandler) // so that the caller does not take it for whole
 	}
-	h.Set(digestHeader, "sha-256=:"+base64.StdEncoding.EncodeToString(digest)+":")
+	h.Set(transfer.DigestHeader, transfer.ContentDigest(digest))
 	w.finish(fmt.Sprintf("done: %d bytes, SHA-256 %s", n, hex.EncodeToString(digest)))
 }

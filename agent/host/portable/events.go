@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"moorwatch.example/agent/files"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/eventlog"
 )
@@ -16,17 +17,15 @@ type Sift struct {
 	query link.EventQuery
 	text  *regexp.Regexp
 	level int
-
-	second time.Time // of which sent counts the events
-	sent   int
-	live   bool
+	live  bool
+	pace  files.Pace
 }
 
 // NewSift reads a query.
 func NewSift(q link.EventQuery) (*Sift, error) {
 	s := &Sift{query: q, level: eventlog.Severity(q.Level)}
 	if q.Level != "" && s.level < 0 {
-		return nil, &link.Problem{Status: http.StatusBadRequest, Reason: "There is no level " + q.Level + ": there are " + strings.Join(link.Severities, ", ") + "."}
+		return nil, &link.Problem{Status: http.StatusBadRequest, Reason: "There is no level " + q.Level + ": there are " + strings.Join(eventlog.Severities[:], ", ") + "."}
 	}
 	if q.Text != "" {
 		var err error
@@ -59,17 +58,6 @@ func (s *Sift) Wanted(e link.Event) bool {
 		return false
 	}
 	return s.text == nil || s.text.MatchString(e.Message)
-}
-
-func (s *Sift) room() bool {
-	if !s.live {
-		return true
-	}
-	if now := time.Now(); now.Sub(s.second) > time.Second {
-		s.second, s.sent = now, 0
-	}
-	s.sent++
-	return s.sent <= link.MaxFollowed
 }
 
 // gather is how long events are gathered before they are sent as one batch.
@@ -106,7 +94,7 @@ func (s *Sift) Run(ctx context.Context, lines <-chan []byte, parse func([]byte) 
 			if !ok || !s.Wanted(e) {
 				continue
 			}
-			if !s.room() {
+			if s.live && !s.pace.Room() {
 				b.Skipped++
 			} else {
 				e.Message = cut(e.Message, link.MaxEventText)

@@ -10,8 +10,8 @@ import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { bytes } from "../parts/units";
 import { Controls, Pane } from "../session/Pane";
-import { lines } from "../session/run";
 import { useLines } from "../session/useLines";
+import { change } from "./change";
 import { Editor } from "./Editor";
 import { Follow } from "./Follow";
 import { crumbs, join, parent, root, visible } from "./paths";
@@ -137,20 +137,7 @@ function Folder({
 	const one = picked.length === 1 ? picked[0] : undefined;
 	const at = (e: Entry) => join(path, e.name, os);
 	const deed = useMutation({
-		mutationFn: async (body: Schemas["FileDeed"]) => {
-			const failed: string[] = [];
-			let n = 0;
-			await lines<Schemas["FileEvent"]>(
-				`/devices/${device.id}/files`,
-				new AbortController().signal,
-				(e) => {
-					if (e.error) failed.push(e.error);
-					n = e.files ?? n;
-				},
-				body,
-			);
-			return { done: n, failed };
-		},
+		mutationFn: (body: Schemas["FileDeed"]) => change(device.id, body),
 		onSettled: again,
 	});
 	const upload = (files: Iterable<{ file: File; path: string }>) => {

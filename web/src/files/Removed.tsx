@@ -6,7 +6,7 @@ import { Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { bytes } from "../parts/units";
-import { lines } from "../session/run";
+import { change } from "./change";
 import { visible } from "./paths";
 
 /** What was removed from a device and can be had back. */
@@ -20,16 +20,8 @@ export function Removed({ device, onClose }: { device: Device; onClose: () => vo
 	});
 	const deed = useMutation({
 		mutationFn: async (body: Schemas["FileDeed"]) => {
-			let failed = "";
-			await lines<Schemas["FileEvent"]>(
-				`/devices/${device.id}/files`,
-				new AbortController().signal,
-				(e) => {
-					failed ||= e.error ?? "";
-				},
-				body,
-			);
-			if (failed) throw new Error(failed);
+			const { failed } = await change(device.id, body);
+			if (failed[0]) throw new Error(failed[0]);
 		},
 		onSettled: () => list.refetch(),
 	});

@@ -38,31 +38,25 @@ export function Confirm({
 			>
 				{label}
 			</button>
-			<Dialog open={open} onClose={() => setOpen(false)} className="relative z-40">
-				<div className="fixed inset-0 bg-black/40" aria-hidden="true" />
-				<div className="fixed inset-0 flex items-start justify-center p-4 pt-[18vh]">
-					<DialogPanel className="w-full max-w-md rounded-lg border border-line bg-raised p-4 shadow-xl">
-						<DialogTitle className="text-lg font-semibold">{title}</DialogTitle>
-						<div className="mt-1.5 max-h-[40vh] space-y-2 overflow-auto">{children}</div>
-						<div className="mt-4 flex justify-end gap-2">
-							<button type="button" className="button-quiet" onClick={() => setOpen(false)}>
-								Leave it
-							</button>
-							<button
-								type="button"
-								className="button"
-								data-autofocus
-								onClick={() => {
-									setOpen(false);
-									onDo();
-								}}
-							>
-								{verb}
-							</button>
-						</div>
-					</DialogPanel>
+			<Question open={open} title={title} onClose={() => setOpen(false)}>
+				<div className="mt-1.5 max-h-[40vh] space-y-2 overflow-auto">{children}</div>
+				<div className="mt-4 flex justify-end gap-2">
+					<button type="button" className="button-quiet" onClick={() => setOpen(false)}>
+						Leave it
+					</button>
+					<button
+						type="button"
+						className="button"
+						data-autofocus
+						onClick={() => {
+							setOpen(false);
+							onDo();
+						}}
+					>
+						{verb}
+					</button>
 				</div>
-			</Dialog>
+			</Question>
 		</>
 	);
 }
@@ -100,39 +94,58 @@ export function AskLine({
 			>
 				{label}
 			</button>
-			<Dialog open={open} onClose={() => setOpen(false)} className="relative z-40">
-				<div className="fixed inset-0 bg-black/40" aria-hidden="true" />
-				<div className="fixed inset-0 flex items-start justify-center p-4 pt-[18vh]">
-					<DialogPanel className="w-full max-w-md rounded-lg border border-line bg-raised p-4 shadow-xl">
-						<DialogTitle className="text-lg font-semibold">{title}</DialogTitle>
-						<form
-							className="mt-2 space-y-4"
-							onSubmit={(e) => {
-								e.preventDefault();
-								setOpen(false);
-								onDo(text);
-							}}
-						>
-							<input
-								className="field font-mono text-sm"
-								aria-label={field}
-								value={text}
-								data-autofocus
-								spellCheck={false}
-								onChange={(e) => setText(e.target.value)}
-							/>
-							<div className="flex justify-end gap-2">
-								<button type="button" className="button-quiet" onClick={() => setOpen(false)}>
-									Leave it
-								</button>
-								<button type="submit" className="button" disabled={!text}>
-									{verb}
-								</button>
-							</div>
-						</form>
-					</DialogPanel>
-				</div>
-			</Dialog>
+			<Question open={open} title={title} onClose={() => setOpen(false)}>
+				<form
+					className="mt-2 space-y-4"
+					onSubmit={(e) => {
+						e.preventDefault();
+						setOpen(false);
+						onDo(text);
+					}}
+				>
+					<input
+						className="field font-mono text-sm"
+						aria-label={field}
+						value={text}
+						data-autofocus
+						spellCheck={false}
+						onChange={(e) => setText(e.target.value)}
+					/>
+					<div className="flex justify-end gap-2">
+						<button type="button" className="button-quiet" onClick={() => setOpen(false)}>
+							Leave it
+						</button>
+						<button type="submit" className="button" disabled={!text}>
+							{verb}
+						</button>
+					</div>
+				</form>
+			</Question>
 		</>
+	);
+}
+
+/** A dialog with a question, in front of the page. */
+function Question({
+	open,
+	title,
+	onClose,
+	children,
+}: {
+	open: boolean;
+	title: string;
+	onClose: () => void;
+	children: ReactNode;
+}) {
+	return (
+		<Dialog open={open} onClose={onClose} className="relative z-40">
+			<div className="fixed inset-0 bg-black/40" aria-hidden="true" />
+			<div className="fixed inset-0 flex items-start justify-center p-4 pt-[18vh]">
+				<DialogPanel className="w-full max-w-md rounded-lg border border-line bg-raised p-4 shadow-xl">
+					<DialogTitle className="text-lg font-semibold">{title}</DialogTitle>
+					{children}
+				</DialogPanel>
+			</div>
+		</Dialog>
 	);
 }
