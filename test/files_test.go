@@ -433,7 +433,10 @@ func TestTransfersThroughCuts(t *testing.T) {
 	redirect(t, dir, "http://"+cutter(t, strings.TrimPrefix(w.Service.URL, "http://"), 2500*time.Millisecond))
 	stop := w.rerun(t, &running{id: id, dir: dir}, "tarn-ridge-3")
 	defer stop()
-	w.await(t, 20*time.Second, "it is online", func() bool { return must(w.owner.Device(t.Context(), id))(t).Device.Online })
+	w.await(t, 20*time.Second, "it is online with facts", func() bool {
+		d := must(w.owner.Device(t.Context(), id))(t)
+		return d.Device.Online && d.Facts != nil
+	})
 	here, there := t.TempDir(), t.TempDir()
 	f := file(t, filepath.Join(here, "a"), 25_000_000)
 	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
