@@ -113,9 +113,21 @@ func (c *Client) SetUp(ctx context.Context, in api.SetUp) (*api.Me, error) {
 	return c.begun(Result(c.SetUpWithResponse(ctx, in)))
 }
 
-// SignIn begins a session; the client is signed in after it.
-func (c *Client) SignIn(ctx context.Context, email, password string) (*api.Me, error) {
-	return c.begun(Result(c.SignInWithResponse(ctx, api.SignIn{Email: email, Password: password})))
+// SignIn begins a session; the client is signed in after it. Where the service asks for a second
+// factor, second is asked for one of those that it names; it may be nil for people who have none.
+func (c *Client) SignIn(ctx context.Context, email, password string, second func(factors []api.SecondStepFactors) (api.SecondFactor, error)) (*api.Me, error) {
+	r, err := c.SignInWithResponse(ctx, api.SignIn{Email: email, Password: password})
+	if err != nil || r.JSON202 == nil {
+		return c.begun(Result(r, err))
+	}
+	if second == nil {
+		return nil, errors.New("this person signs in with a second factor, and none is given")
+	}
+	factor, err := second(r.JSON202.Factors)
+	if err != nil {
+		return nil, err
+	}
+	return c.begun(Result(c.SignInSecondWithResponse(ctx, factor)))
 }
 
 func (c *Client) begun(me *api.Me, err error) (*api.Me, error) {

@@ -138,6 +138,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	s.Fleet = fleet.New(s.pool, s.Access.Log, s.Health, config.Fingerprint)
 	s.Vitals = vitals.New(s.pool, s.Fleet, s.Health, config.Keep)
 	s.Inventory = inventory.New(s.pool, s.Fleet, s.Health, s.Access.Log)
+	s.Access.Join(s.Fleet)
 	s.Health.Join(s.Fleet, s.Vitals, s.Inventory)
 	if err := s.Health.Begin(ctx); err != nil {
 		return nil, fmt.Errorf("reading the policies: %w", err)
@@ -210,7 +211,7 @@ func (s *Service) serve(config Config, listener net.Listener, all columns) error
 	metrics := prometheus.NewRegistry()
 	metrics.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "moorwatch_devices_connected", Help: "Devices with a live link."},
 		func() float64 { return float64(s.hub.Count()) }))
-	router, err := front.NewRouter(front.Parts{API: all, Sessions: s.Access, Console: config.Console, Metrics: metrics,
+	router, err := front.NewRouter(front.Parts{API: all, Sessions: s.Access, Places: s.Fleet, Console: config.Console, Metrics: metrics,
 		Ready: func(r *http.Request) error {
 			ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 			defer cancel()

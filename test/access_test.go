@@ -2,17 +2,21 @@ package test
 
 import (
 	"context"
+	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
+	"moorwatch.example/core/health"
 )
 
 func TestSetUpLinkWorksOnce(t *testing.T) {
@@ -24,12 +28,12 @@ func TestSetUpLinkWorksOnce(t *testing.T) {
 	refused(t, err, http.StatusGone, "has been used")
 	_, err = c.SetUp(t.Context(), api.SetUp{Link: "mw-setup.forged", Password: "another password"})
 	refused(t, err, http.StatusGone, "has been used")
-	added := must(client.Made(w.owner.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "Ines", Email: "ines@curlew-sedge.example", Role: access.Technician})))(t)
+	added := must(client.Made(w.owner.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "Ines", Email: "ines@curlew-sedge.example", Grants: wholly(access.Technician)})))(t)
 	_, link, _ := strings.Cut(added.Link, "#")
 	_, err = c.SetUp(t.Context(), api.SetUp{Link: link, Password: "short"})
 	refused(t, err, http.StatusUnprocessableEntity, "at least 10 characters")
 	must(c.SetUp(t.Context(), api.SetUp{Link: link, Password: password}))(t) // a refused password did not spend it
-	_, err = client.Made(w.owner.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "Ines", Email: "INES@curlew-sedge.example", Role: access.Viewer}))
+	_, err = client.Made(w.owner.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "Ines", Email: "INES@curlew-sedge.example", Grants: wholly(access.Viewer)}))
 	refused(t, err, http.StatusConflict, "e-mail address already")
 }
 
@@ -38,15 +42,15 @@ func TestSignIn(t *testing.T) {
 	w := begin(t, false)
 	const email = "robin@curlew-sedge.example"
 	c := w.client(t, "")
-	me := must(c.SignIn(t.Context(), "ROBIN@curlew-sedge.example ", password))(t)
-	if me.Role != access.Owner || me.Csrf == "" {
+	me := must(c.SignIn(t.Context(), "ROBIN@curlew-sedge.example ", password, nil))(t)
+	if me.Grants[0].Role != access.Owner || me.Csrf == "" {
 		t.Errorf("signed in as %+v", me)
 	}
 	for range 5 {
-		_, err := w.client(t, "").SignIn(t.Context(), email, "wrong password")
+		_, err := w.client(t, "").SignIn(t.Context(), email, "wrong password", nil)
 		refused(t, err, http.StatusUnauthorized, "E-mail or password is wrong")
 	}
-	_, err := w.client(t, "").SignIn(t.Context(), email, password)
+	_, err := w.client(t, "").SignIn(t.Context(), email, password, nil)
 	refused(t, err, http.StatusTooManyRequests, "Too many failed sign-ins")
 	must(client.Result(c.GetMeWithResponse(t.Context())))(t) // the session goes on
 	if err := client.Done(c.SignOutWithResponse(t.Context())); err != nil {
@@ -112,55 +116,172 @@ func TestAPITokens(t *testing.T) {
 	}
 }
 
-// Every operation of the contract, as nobody and as each role: who may not is told so before
-// anything else, and who may is not.
+// Every operation of the contract, as nobody, as each built-in role, as a role of one's own and as a
+// technician of one site alone: who may not is told so before anything else, and who may is not.
 func TestEveryRoute(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
 	spec := must(api.GetSpec())(t)
-	tokens := map[access.Role]string{"": ""}
-	for _, role := range []access.Role{access.Viewer, access.Technician} {
-		email := string(role) + "@curlew-sedge.example"
-		added := must(client.Made(w.owner.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "x", Email: email, Role: role})))(t)
-		c := w.client(t, "")
-		_, link, _ := strings.Cut(added.Link, "#")
-		must(c.SetUp(t.Context(), api.SetUp{Link: link, Password: password}))(t)
-		tokens[role] = must(client.Made(c.AddTokenWithResponse(t.Context(), api.NewToken{Name: "x", Days: 1})))(t).Secret
+	inside, outside := w.simulated(t, "hay-desk-01"), w.elsewhere(t, "bog-desk-01")
+	services := access.Of("services", access.Act)
+	must(client.Result(w.owner.SetRoleWithResponse(t.Context(), "night-desk", api.NewRole{Permissions: []access.Permission{services}})))(t)
+	here := w.siteScope(t, organisation, site)
+	type who struct {
+		name, token string
+		grant       access.Rights
 	}
-	tokens[access.Owner] = w.token
+	people := []who{{"nobody", "", nil}, {"owner", w.token, access.Rights{{Role: access.Owner, Scope: everywhere}}}}
+	for _, g := range []access.Grant{{Role: access.Technician, Scope: everywhere}, {Role: access.Helper, Scope: everywhere}, {Role: access.Viewer, Scope: everywhere},
+		{Role: "night-desk", Scope: everywhere, Permissions: []access.Permission{access.FleetRead, access.Of("services", access.See), services}},
+		{Role: access.Technician, Scope: here}} {
+		people = append(people, who{fmt.Sprint(g.Role, " at ", g.Scope.Kind), w.personWith(t, api.Grants{{Role: g.Role, Scope: g.Scope}}), access.Rights{g}})
+	}
+	places := map[uuid.UUID]*health.Place{inside.id: {Site: here.ID}, outside.id: {Site: "other"}}
 	n := 0
 	for path, item := range spec.Paths.Map() {
 		for method, op := range item.Operations() {
 			needs := access.Permission(op.Extensions["x-permission"].(string))
-			for role, token := range tokens {
-				n++
-				got := call(t, w, method, fill(path), token)
-				switch {
-				case needs == access.Anyone:
-					if got == http.StatusForbidden && role == "" && !strings.Contains(path, "enrol") {
-						t.Errorf("%s %s needs no sign-in, and answers %d", method, path, got)
+			if strings.HasPrefix(path, "/tokens") || needs == access.Self { // nobody's own state is changed here
+				if got := call(t, w, method, fill(path, uuid.Nil), ""); got != http.StatusUnauthorized {
+					t.Errorf("%s %s as nobody: %d", method, path, got)
+				}
+				continue
+			}
+			atDevice := strings.HasPrefix(path, "/devices/{id}")
+			for id, at := range places {
+				if !atDevice && id == outside.id || method == http.MethodDelete && path == "/devices/{id}" && id == inside.id {
+					continue
+				}
+				for _, p := range people {
+					may := p.grant.Somewhere(needs)
+					switch {
+					case atDevice:
+						may = p.grant.May(needs, at)
+					case op.Extensions["x-place"] == "everywhere":
+						may = p.grant.Everywhere(needs)
 					}
-				case role == "":
-					if got != http.StatusUnauthorized {
-						t.Errorf("%s %s as nobody: %d", method, path, got)
+					if may && atDevice && (method != http.MethodGet && p.name == "owner" || strings.HasSuffix(path, "/shell")) {
+						continue // what is done to a device is tested elsewhere
 					}
-				case !role.May(needs):
-					if got != http.StatusForbidden {
-						t.Errorf("%s %s as %s: %d", method, path, role, got)
+					n++
+					got := call(t, w, method, fill(path, id), p.token)
+					switch {
+					case needs == access.Anyone:
+						if got == http.StatusForbidden && p.token == "" && !strings.Contains(path, "enrol") {
+							t.Errorf("%s %s needs no sign-in, and answers %d", method, path, got)
+						}
+					case p.token == "":
+						if got != http.StatusUnauthorized {
+							t.Errorf("%s %s as nobody: %d", method, path, got)
+						}
+					case atDevice && !p.grant.May(access.FleetRead, at) && p.grant.Somewhere(needs):
+						if got != http.StatusNotFound {
+							t.Errorf("%s %s as %s, to whom the device is not there: %d", method, path, p.name, got)
+						}
+					case !may:
+						if got != http.StatusForbidden {
+							t.Errorf("%s %s as %s: %d", method, path, p.name, got)
+						}
+					case got == http.StatusUnauthorized || got == http.StatusForbidden:
+						t.Errorf("%s %s as %s, who may: %d", method, path, p.name, got)
 					}
-				case got == http.StatusUnauthorized || got == http.StatusForbidden:
-					t.Errorf("%s %s as %s, who may: %d", method, path, role, got)
 				}
 			}
 		}
 	}
-	if n < 4*20 {
+	if n < 500 {
 		t.Errorf("only %d calls were made", n)
 	}
 }
 
-func fill(path string) string {
-	return strings.NewReplacer("{id}", "00000000-0000-4000-8000-000000000001", "{name}", "nosuch").Replace(path)
+// A technician of one site sees that site in every list, and nothing of another.
+func TestWhatOneSiteSees(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	mine, other := w.simulated(t, "hay-desk-01"), w.elsewhere(t, "bog-desk-01")
+	w.await(t, 10*time.Second, "both are in the list of software", func() bool {
+		for _, id := range []uuid.UUID{mine.id, other.id} {
+			if v, err := client.Result(w.owner.GetInventoryWithResponse(t.Context(), id, &api.GetInventoryParams{})); err != nil || len(v.Items) == 0 {
+				return false
+			}
+		}
+		return true
+	})
+	for _, d := range []*running{mine, other} {
+		if _, err := w.owner.Run(t.Context(), d.id, command("hostname"), io.Discard, io.Discard); err != nil {
+			t.Fatal(err)
+		}
+		w.policy(t, "noisy "+d.id.String(), health.Scope{Kind: health.Device, ID: d.id.String()}, health.Setting{Check: "disk", Above: &health.Limits{Warning: new(1.0)}})
+	}
+	w.await(t, 20*time.Second, "both have an alert", func() bool {
+		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{})))(t).Items) >= 2
+	})
+	must(client.Made(w.owner.AddGroupWithResponse(t.Context(), api.NewGroup{Name: "All desks", Expression: new("os == 'linux' || os == 'windows' || os == 'macos'")})))(t)
+	token := w.personWith(t, api.Grants{{Role: access.Technician, Scope: w.siteScope(t, organisation, site)}})
+	for _, path := range []string{"/devices", "/devices?where=true", "/organisations", "/groups", "/words", "/alerts", "/attention", "/changes", "/software", "/policies", "/maintenance-windows",
+		"/consent-rules", "/enrolment-tokens", "/sessions", "/audit", "/audit/export?format=jsonl", "/software?format=csv"} {
+		whole, part := w.read(t, path, w.token), w.read(t, path, token)
+		for _, secret := range []string{"bog-desk-01", other.id.String(), otherSite, otherOrganisation} {
+			if strings.Contains(part, secret) {
+				t.Errorf("%s tells a technician of another site of %s: %.2000s", path, secret, part)
+			}
+		}
+		told := strings.Contains(whole, "bog-desk-01") || strings.Contains(whole, other.id.String()) || strings.Contains(whole, otherSite)
+		if !told && !strings.Contains("/changes /groups /software /maintenance-windows /consent-rules /software?format=csv", path) {
+			t.Errorf("%s does not tell the owner of the other device, and shows nothing here", path)
+		}
+		if strings.HasPrefix(path, "/devices") && !strings.Contains(part, "hay-desk-01") {
+			t.Errorf("%s hides their own device: %s", path, part)
+		}
+	}
+	c := w.client(t, token)
+	groups := must(client.Result(c.ListGroupsWithResponse(t.Context(), &api.ListGroupsParams{})))(t).Items
+	if len(groups) != 1 || groups[0].Devices != 1 {
+		t.Errorf("the group has %+v", groups)
+	}
+	_, err := c.Find(t.Context(), "bog-desk-01")
+	refused(t, err, http.StatusNotFound, "No device is named")
+	var asked []string
+	if err := c.DoOnMany(t.Context(), api.ManyDeed{Command: new(command("hostname"))}, func(e api.SweepEvent) error {
+		if e.Device != nil {
+			asked = append(asked, *e.Device)
+		}
+		return nil
+	}); err != nil || !slices.Equal(asked, []string{"hay-desk-01"}) {
+		t.Errorf("a command on all went to %v: %v", asked, err)
+	}
+	scope := health.Scope{Kind: health.Device, ID: other.id.String()}
+	_, err = client.Made(c.AddPolicyWithResponse(t.Context(), api.NewPolicy{Name: "mine", Scope: scope, Settings: []health.Setting{{Check: "disk", Off: true}}}))
+	refused(t, err, http.StatusForbidden, "policy.manage")
+	_, err = client.Made(c.AddPolicyWithResponse(t.Context(), api.NewPolicy{Name: "mine", Scope: everywhere, Settings: []health.Setting{{Check: "disk", Off: true}}}))
+	refused(t, err, http.StatusForbidden, "policy.manage")
+	for _, a := range must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{Device: &other.id})))(t).Items {
+		_, err = client.Result(c.GetAlertWithResponse(t.Context(), a.ID))
+		refused(t, err, http.StatusNotFound, "no such alert")
+		_, err = client.Result(c.HandleAlertWithResponse(t.Context(), a.ID, api.AlertAction{Action: "resolve"}))
+		refused(t, err, http.StatusNotFound, "no such alert")
+	}
+}
+
+// read is the body of an answer.
+func (w *world) read(t *testing.T, path, token string) string {
+	t.Helper()
+	r := must(http.NewRequestWithContext(t.Context(), http.MethodGet, w.Service.URL+"/api/v1"+path, nil))(t)
+	r.Header.Set("Authorization", "Bearer "+token)
+	answer := must(http.DefaultClient.Do(r))(t)
+	defer answer.Body.Close()
+	body := string(must(io.ReadAll(answer.Body))(t))
+	if answer.StatusCode != http.StatusOK {
+		t.Errorf("%s: %d %s", path, answer.StatusCode, body)
+	}
+	return body
+}
+
+func fill(path string, id uuid.UUID) string {
+	if id == uuid.Nil || !strings.HasPrefix(path, "/devices/{id}") {
+		id = uuid.MustParse("00000000-0000-4000-8000-000000000001")
+	}
+	return strings.NewReplacer("{id}", id.String(), "{name}", "nosuch", "{upload}", "nosuch").Replace(path)
 }
 
 // call makes a request with an empty body, and returns its status at the first byte.

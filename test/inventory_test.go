@@ -235,7 +235,7 @@ func TestSweep(t *testing.T) {
 	if got, _, _ := ask(machine, link.Question{Kind: link.AskFact, Name: "host_name"}); got["van-board"] != "van-board" {
 		t.Errorf("a fact: %v", got)
 	}
-	viewer := w.person(t, api.Role("viewer"))
+	viewer := w.person(t, "viewer")
 	var out bytes.Buffer
 	err := viewer.Sweep(t.Context(), api.Sweep{Question: link.Question{Kind: link.AskFact, Name: "os"}}, func(e api.SweepEvent) error { fmt.Fprint(&out, e); return nil })
 	refused(t, err, http.StatusForbidden, "device.sweep")

@@ -31,6 +31,7 @@ import (
 	"moorwatch.example/agent/identity"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
 	"moorwatch.example/service"
 	"moorwatch.example/service/authority"
@@ -48,7 +49,10 @@ var (
 const (
 	organisation = "Larkmoor Libraries"
 	site         = "Haywater branch"
-	password     = "four quiet moor words"
+
+	otherOrganisation = "Sphagnum Dairy"
+	otherSite         = "Bog end"
+	password          = "four quiet moor words"
 )
 
 // TestMain starts the database that all tests share; and, started by a test with these variables,
@@ -199,15 +203,25 @@ func (w *world) client(t *testing.T, token string) *client.Client {
 	return c
 }
 
-// person adds somebody and returns a client with a token of theirs.
-func (w *world) person(t *testing.T, role api.Role) *client.Client {
+func wholly(role access.Role) api.Grants {
+	return api.Grants{{Role: role, Scope: health.Scope{Kind: health.Everywhere}}}
+}
+
+// person adds somebody with a role everywhere, and returns a client with a token of theirs.
+func (w *world) person(t *testing.T, role access.Role) *client.Client {
 	t.Helper()
-	email := fmt.Sprintf("%s-%d@curlew-sedge.example", role, made.Add(1))
-	added := must(client.Made(w.owner.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "Wren", Email: email, Role: role})))(t)
+	return w.client(t, w.personWith(t, wholly(role)))
+}
+
+// personWith adds somebody and returns a token of theirs.
+func (w *world) personWith(t *testing.T, grants api.Grants) (token string) {
+	t.Helper()
+	email := fmt.Sprintf("wren-%d@curlew-sedge.example", made.Add(1))
+	added := must(client.Made(w.owner.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "Wren", Email: email, Grants: grants})))(t)
 	c := w.client(t, "")
 	_, secret, _ := strings.Cut(added.Link, "#")
 	must(c.SetUp(t.Context(), api.SetUp{Link: secret, Password: password}))(t)
-	return w.client(t, must(client.Made(c.AddTokenWithResponse(t.Context(), api.NewToken{Name: "test", Days: 1})))(t).Secret)
+	return must(client.Made(c.AddTokenWithResponse(t.Context(), api.NewToken{Name: "test", Days: 1})))(t).Secret
 }
 
 func (w *world) enrolmentToken(t *testing.T, uses int) string {
@@ -218,9 +232,28 @@ func (w *world) enrolmentToken(t *testing.T, uses int) string {
 // enrol makes a device and returns the folder of its agent.
 func (w *world) enrol(t *testing.T, name string) (dir string, id uuid.UUID) {
 	t.Helper()
+	return w.enrolWith(t, name, w.enrolmentToken(t, 1))
+}
+
+func (w *world) enrolWith(t *testing.T, name, token string) (dir string, id uuid.UUID) {
+	t.Helper()
 	dir = t.TempDir()
-	i := must(identity.Enrol(t.Context(), dir, w.Service.URL, w.enrolmentToken(t, 1), name))(t)
+	i := must(identity.Enrol(t.Context(), dir, w.Service.URL, token, name))(t)
 	return dir, uuid.MustParse(i.Device)
+}
+
+// siteScope is the scope of a site.
+func (w *world) siteScope(t *testing.T, organisation, site string) health.Scope {
+	t.Helper()
+	for _, o := range must(client.Result(w.owner.ListOrganisationsWithResponse(t.Context(), &api.ListOrganisationsParams{})))(t).Items {
+		for _, s := range o.Sites {
+			if o.Name == organisation && s.Name == site {
+				return health.Scope{Kind: health.Site, ID: s.ID.String()}
+			}
+		}
+	}
+	t.Fatalf("there is no site %s of %s", site, organisation)
+	return health.Scope{}
 }
 
 // running is a running agent.
@@ -247,6 +280,20 @@ func (w *world) machine(t *testing.T, name string) *running {
 func (w *world) agent(t *testing.T, name string, h host.Host, change func(*agent.Agent)) *running {
 	t.Helper()
 	dir, id := w.enrol(t, name)
+	return w.runs(t, name, dir, id, h, change)
+}
+
+// elsewhere is simulated at a site of another organisation.
+func (w *world) elsewhere(t *testing.T, name string) *running {
+	t.Helper()
+	must(client.Made(w.owner.AddSiteWithResponse(t.Context(), api.NewSite{Organisation: otherOrganisation, Site: otherSite})))(t)
+	token := must(client.Made(w.owner.AddEnrolmentTokenWithResponse(t.Context(), api.NewEnrolmentToken{Organisation: otherOrganisation, Site: otherSite})))(t)
+	dir, id := w.enrolWith(t, name, token.Secret)
+	return w.runs(t, name, dir, id, sim.Device{Name: name, Kind: sim.Desk, Seed: 8, Address: "192.0.2.11"}.Host(time.Now), nil)
+}
+
+func (w *world) runs(t *testing.T, name, dir string, id uuid.UUID, h host.Host, change func(*agent.Agent)) *running {
+	t.Helper()
 	d := &running{id: id, dir: dir}
 	a := &agent.Agent{Dir: dir, Host: h, Log: quiet, Every: 500 * time.Millisecond}
 	if change != nil {

@@ -178,22 +178,9 @@ func scopeOf(ctx context.Context, k *client.Client, site, group string) (health.
 	case site != "" && group != "":
 		return health.Scope{}, errors.New("give --site or --group, not both")
 	case site != "":
-		limit := 500
-		page, err := client.Result(k.ListOrganisationsWithResponse(ctx, &api.ListOrganisationsParams{Limit: &limit}))
-		if err != nil {
-			return health.Scope{}, err
-		}
-		for _, o := range page.Items {
-			for _, s := range o.Sites {
-				if strings.EqualFold(s.Name, site) {
-					return health.Scope{Kind: health.Site, ID: s.ID.String()}, nil
-				}
-			}
-		}
-		return health.Scope{}, fmt.Errorf("there is no site %q: moor site list shows them", site)
+		return scopeNamed(ctx, k, health.Site, site)
 	case group != "":
-		g, err := findGroup(ctx, k, group)
-		return health.Scope{Kind: health.Group, ID: g.ID.String()}, err
+		return scopeNamed(ctx, k, health.Group, group)
 	}
 	return health.Scope{Kind: health.Everywhere}, nil
 }

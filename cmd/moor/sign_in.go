@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -122,7 +123,7 @@ func signIn(ctx context.Context, c *cli.Command) error {
 	if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o700), os.WriteFile(path, text, 0o600)); err != nil {
 		return fmt.Errorf("keeping the token: %w", err)
 	}
-	fmt.Printf("Signed in to %s as %s (%s).\n", s.URL, me.Email, me.Role)
+	fmt.Printf("Signed in to %s as %s (%s).\n", s.URL, me.Email, roleWords(me.Grants))
 	return nil
 }
 
@@ -150,7 +151,18 @@ func passwordSignIn(ctx context.Context, s stored, email string, in *bufio.Reade
 	if err != nil {
 		return "", err
 	}
-	if _, err := k.SignIn(ctx, email, strings.TrimRight(password, "\r\n")); err != nil {
+	second := func([]api.SecondStepFactors) (api.SecondFactor, error) {
+		fmt.Fprint(os.Stderr, "Code of your authenticator, or a recovery code: ")
+		line, err := in.ReadString('\n')
+		if line = strings.TrimSpace(line); line == "" {
+			return api.SecondFactor{}, fmt.Errorf("no second factor was given: %w", cmp.Or(err, errors.New("the line is empty")))
+		}
+		if len(strings.ReplaceAll(line, " ", "")) <= 6 {
+			return api.SecondFactor{Code: &line}, nil
+		}
+		return api.SecondFactor{Recovery: &line}, nil
+	}
+	if _, err := k.SignIn(ctx, email, strings.TrimRight(password, "\r\n"), second); err != nil {
 		return "", err
 	}
 	host, _ := os.Hostname()

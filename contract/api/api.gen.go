@@ -30,6 +30,45 @@ import (
 	"moorwatch.example/core/series"
 )
 
+// Defines values for SecondStepFactors.
+const (
+	SecondStepFactorsCode     SecondStepFactors = "code"
+	SecondStepFactorsPasskey  SecondStepFactors = "passkey"
+	SecondStepFactorsRecovery SecondStepFactors = "recovery"
+)
+
+// Valid indicates whether the value is a known member of the SecondStepFactors enum.
+func (e SecondStepFactors) Valid() bool {
+	switch e {
+	case SecondStepFactorsCode:
+		return true
+	case SecondStepFactorsPasskey:
+		return true
+	case SecondStepFactorsRecovery:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SignInPolicySecondFactor.
+const (
+	Optional SignInPolicySecondFactor = "optional"
+	Required SignInPolicySecondFactor = "required"
+)
+
+// Valid indicates whether the value is a known member of the SignInPolicySecondFactor enum.
+func (e SignInPolicySecondFactor) Valid() bool {
+	switch e {
+	case Optional:
+		return true
+	case Required:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ExportAuditParamsFormat.
 const (
 	ExportAuditParamsFormatCsv    ExportAuditParamsFormat = "csv"
@@ -193,12 +232,13 @@ type Alert struct {
 	ResolvedAt   *time.Time `json:"resolved_at,omitempty"`
 
 	// Since When the state began that it is about.
-	Since        time.Time  `json:"since"`
-	Site         string     `json:"site"`
-	SnoozedUntil *time.Time `json:"snoozed_until,omitempty"`
-	State        AlertState `json:"state"`
-	Subject      string     `json:"subject"`
-	Suspect      *Suspect   `json:"suspect,omitempty"`
+	Since        time.Time          `json:"since"`
+	Site         string             `json:"site"`
+	SiteID       openapi_types.UUID `json:"site_id"`
+	SnoozedUntil *time.Time         `json:"snoozed_until,omitempty"`
+	State        AlertState         `json:"state"`
+	Subject      string             `json:"subject"`
+	Suspect      *Suspect           `json:"suspect,omitempty"`
 }
 
 // AlertAction defines model for AlertAction.
@@ -375,6 +415,11 @@ type CheckSetting = health.Setting
 // Clip Text for a device's clipboard.
 type Clip = link.Clip
 
+// Code defines model for Code.
+type Code struct {
+	Code string `json:"code"`
+}
+
 // Command defines model for Command.
 type Command = link.Command
 
@@ -492,6 +537,9 @@ type DeviceDetail struct {
 	Facts    *Facts    `json:"facts,omitempty"`
 	Findings []Finding `json:"findings"`
 
+	// Permissions What the caller may do here.
+	Permissions []Permission `json:"permissions"`
+
 	// Vitals One reading of a device.
 	Vitals *Vitals `json:"vitals,omitempty"`
 }
@@ -571,6 +619,27 @@ type Expression struct {
 	Expression string `json:"expression"`
 }
 
+// FactorRemoval defines model for FactorRemoval.
+type FactorRemoval struct {
+	// Passkey The passkey's id; without one the authenticator is meant.
+	Passkey  *string `json:"passkey,omitempty"`
+	Password string  `json:"password"`
+}
+
+// Factors defines model for Factors.
+type Factors struct {
+	// CodeSince Since when an authenticator counts.
+	CodeSince *time.Time `json:"code_since,omitempty"`
+	Passkeys  []Passkey  `json:"passkeys"`
+
+	// PasskeysHere Why passkeys cannot be used at this address; empty where they can.
+	PasskeysHere string `json:"passkeys_here"`
+
+	// RecoveryCodes How many are left.
+	RecoveryCodes int  `json:"recovery_codes"`
+	Required      bool `json:"required"`
+}
+
 // Facts What a device is; reported at each connection.
 type Facts = device.Facts
 
@@ -594,6 +663,18 @@ type Finding = health.Finding
 
 // Follow Asks for the lines of a growing file.
 type Follow = link.Follow
+
+// Grant defines model for Grant.
+type Grant struct {
+	Role Role `json:"role"`
+
+	// Scope What a policy, rule or window is set for.
+	Scope     Scope   `json:"scope"`
+	ScopeName *string `json:"scope_name,omitempty"`
+}
+
+// Grants defines model for Grants.
+type Grants = []Grant
 
 // Group defines model for Group.
 type Group struct {
@@ -695,12 +776,23 @@ type ManyDeed struct {
 // Me defines model for Me.
 type Me struct {
 	// Csrf To be sent as X-Moorwatch-Csrf with every change made by cookie.
-	Csrf        string             `json:"csrf"`
-	Email       string             `json:"email"`
-	ID          openapi_types.UUID `json:"id"`
-	Name        string             `json:"name"`
-	Permissions []string           `json:"permissions"`
-	Role        Role               `json:"role"`
+	Csrf  string `json:"csrf"`
+	Email string `json:"email"`
+
+	// Everywhere Held everywhere.
+	Everywhere []Permission       `json:"everywhere"`
+	Grants     []Grant            `json:"grants"`
+	ID         openapi_types.UUID `json:"id"`
+
+	// MustAddFactor Nothing else is open to them until they have one.
+	MustAddFactor bool   `json:"must_add_factor"`
+	Name          string `json:"name"`
+
+	// Permissions Held somewhere; a device tells what is held there.
+	Permissions []Permission `json:"permissions"`
+
+	// SecondFactor They have a second factor.
+	SecondFactor bool `json:"second_factor"`
 }
 
 // Message Shown to a person at a device, and waits for their answer.
@@ -722,6 +814,18 @@ type NewChannel struct {
 
 	// Target E-mail addresses with commas between them, or a URL.
 	Target string `json:"target"`
+}
+
+// NewCode defines model for NewCode.
+type NewCode struct {
+	// Address An otpauth URI.
+	Address string `json:"address"`
+
+	// Picture The address as a QR code
+	Picture string `json:"picture"`
+
+	// Secret Base32 (RFC 4648), for authenticators that cannot read the picture.
+	Secret string `json:"secret"`
 }
 
 // NewConsentRule defines model for NewConsentRule.
@@ -762,11 +866,17 @@ type NewGroup struct {
 	Name    string                `json:"name"`
 }
 
+// NewPasskey defines model for NewPasskey.
+type NewPasskey struct {
+	Name    string   `json:"name"`
+	Passkey WebAuthn `json:"passkey"`
+}
+
 // NewPerson defines model for NewPerson.
 type NewPerson struct {
-	Email string `json:"email"`
-	Name  string `json:"name"`
-	Role  Role   `json:"role"`
+	Email  string `json:"email"`
+	Grants Grants `json:"grants"`
+	Name   string `json:"name"`
 }
 
 // NewPolicy defines model for NewPolicy.
@@ -776,6 +886,12 @@ type NewPolicy struct {
 	// Scope What a policy, rule or window is set for.
 	Scope    Scope          `json:"scope"`
 	Settings []CheckSetting `json:"settings"`
+}
+
+// NewRole defines model for NewRole.
+type NewRole struct {
+	About       *string      `json:"about,omitempty"`
+	Permissions []Permission `json:"permissions"`
 }
 
 // NewRule Who is told of which alerts, and when.
@@ -826,16 +942,48 @@ type OrganisationPage struct {
 // Outcome How a deed ended.
 type Outcome = link.Outcome
 
+// Passkey defines model for Passkey.
+type Passkey struct {
+	AddedAt    time.Time  `json:"added_at"`
+	ID         string     `json:"id"`
+	LastUsedAt *time.Time `json:"last_used_at,omitempty"`
+	Name       string     `json:"name"`
+}
+
+// Password defines model for Password.
+type Password struct {
+	Password string `json:"password"`
+}
+
+// Permission defines model for Permission.
+type Permission = access.Permission
+
+// PermissionEntry defines model for PermissionEntry.
+type PermissionEntry struct {
+	About string     `json:"about"`
+	Name  Permission `json:"name"`
+}
+
 // Person defines model for Person.
 type Person struct {
 	CreatedAt time.Time          `json:"created_at"`
 	Email     string             `json:"email"`
+	Grants    []Grant            `json:"grants"`
 	ID        openapi_types.UUID `json:"id"`
-	Name      string             `json:"name"`
+
+	// LastSeenAt When they last used the service.
+	LastSeenAt *time.Time `json:"last_seen_at,omitempty"`
+	Name       string     `json:"name"`
 
 	// Ready They have chosen a password.
-	Ready bool `json:"ready"`
-	Role  Role `json:"role"`
+	Ready        bool `json:"ready"`
+	SecondFactor bool `json:"second_factor"`
+}
+
+// PersonChange defines model for PersonChange.
+type PersonChange struct {
+	Grants Grants `json:"grants"`
+	Name   string `json:"name"`
 }
 
 // PersonPage defines model for PersonPage.
@@ -937,6 +1085,12 @@ type ReadingSeries struct {
 	Unit  string         `json:"unit"`
 }
 
+// RecoveryCodes defines model for RecoveryCodes.
+type RecoveryCodes struct {
+	// Codes Shown this once; empty where there are some already.
+	Codes []string `json:"codes"`
+}
+
 // Removed Something in the recoverable place.
 type Removed = link.Removed
 
@@ -958,6 +1112,23 @@ type ResolvedCheck struct {
 
 // Role defines model for Role.
 type Role = access.Role
+
+// RoleEntry defines model for RoleEntry.
+type RoleEntry struct {
+	About   string `json:"about"`
+	BuiltIn bool   `json:"built_in"`
+	Name    Role   `json:"name"`
+
+	// People How many hold it.
+	People      int          `json:"people"`
+	Permissions []Permission `json:"permissions"`
+}
+
+// RoleList defines model for RoleList.
+type RoleList struct {
+	Items       []RoleEntry       `json:"items"`
+	Permissions []PermissionEntry `json:"permissions"`
+}
 
 // Route Says where packets for a network go.
 type Route = link.Route
@@ -989,6 +1160,22 @@ type ScanEvent = link.ScanEvent
 
 // Scope What a policy, rule or window is set for.
 type Scope = health.Scope
+
+// SecondFactor One of them.
+type SecondFactor struct {
+	// Code Six digits of the authenticator.
+	Code     *string   `json:"code,omitempty"`
+	Passkey  *WebAuthn `json:"passkey,omitempty"`
+	Recovery *string   `json:"recovery,omitempty"`
+}
+
+// SecondStep defines model for SecondStep.
+type SecondStep struct {
+	Factors []SecondStepFactors `json:"factors"`
+}
+
+// SecondStepFactors defines model for SecondStep.Factors.
+type SecondStepFactors string
 
 // Sensor defines model for Sensor.
 type Sensor = device.Sensor
@@ -1024,6 +1211,31 @@ type SignIn struct {
 	Email    string `json:"email"`
 	Password string `json:"password"`
 }
+
+// SignInEntry defines model for SignInEntry.
+type SignInEntry struct {
+	Address    string             `json:"address"`
+	Browser    string             `json:"browser"`
+	CreatedAt  time.Time          `json:"created_at"`
+	Current    bool               `json:"current"`
+	ExpiresAt  time.Time          `json:"expires_at"`
+	ID         openapi_types.UUID `json:"id"`
+	LastUsedAt *time.Time         `json:"last_used_at,omitempty"`
+}
+
+// SignInList defines model for SignInList.
+type SignInList struct {
+	Items []SignInEntry `json:"items"`
+}
+
+// SignInPolicy defines model for SignInPolicy.
+type SignInPolicy struct {
+	// SecondFactor Where it is required, people without one may only add one.
+	SecondFactor SignInPolicySecondFactor `json:"second_factor"`
+}
+
+// SignInPolicySecondFactor Where it is required, people without one may only add one.
+type SignInPolicySecondFactor string
 
 // SignedIn defines model for SignedIn.
 type SignedIn = device.SignedIn
@@ -1316,6 +1528,9 @@ type WakeResult struct {
 	By      []string `json:"by"`
 	Message string   `json:"message"`
 }
+
+// WebAuthn defines model for WebAuthn.
+type WebAuthn = json.RawMessage
 
 // Window defines model for Window.
 type Window struct {
@@ -1822,11 +2037,32 @@ type AddWindowJSONRequestBody = NewWindow
 // SetWindowJSONRequestBody defines body for SetWindow for application/json ContentType.
 type SetWindowJSONRequestBody = NewWindow
 
+// BeginCodeJSONRequestBody defines body for BeginCode for application/json ContentType.
+type BeginCodeJSONRequestBody = Password
+
+// ConfirmCodeJSONRequestBody defines body for ConfirmCode for application/json ContentType.
+type ConfirmCodeJSONRequestBody = Code
+
+// BeginPasskeyJSONRequestBody defines body for BeginPasskey for application/json ContentType.
+type BeginPasskeyJSONRequestBody = Password
+
+// ConfirmPasskeyJSONRequestBody defines body for ConfirmPasskey for application/json ContentType.
+type ConfirmPasskeyJSONRequestBody = NewPasskey
+
+// RenewRecoveryJSONRequestBody defines body for RenewRecovery for application/json ContentType.
+type RenewRecoveryJSONRequestBody = Password
+
+// RemoveFactorJSONRequestBody defines body for RemoveFactor for application/json ContentType.
+type RemoveFactorJSONRequestBody = FactorRemoval
+
 // AddSiteJSONRequestBody defines body for AddSite for application/json ContentType.
 type AddSiteJSONRequestBody = NewSite
 
 // AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
 type AddPersonJSONRequestBody = NewPerson
+
+// SetPersonJSONRequestBody defines body for SetPerson for application/json ContentType.
+type SetPersonJSONRequestBody = PersonChange
 
 // AddPolicyJSONRequestBody defines body for AddPolicy for application/json ContentType.
 type AddPolicyJSONRequestBody = NewPolicy
@@ -1837,6 +2073,9 @@ type TryPolicyJSONRequestBody = Trial
 // SetPolicyJSONRequestBody defines body for SetPolicy for application/json ContentType.
 type SetPolicyJSONRequestBody = NewPolicy
 
+// SetRoleJSONRequestBody defines body for SetRole for application/json ContentType.
+type SetRoleJSONRequestBody = NewRole
+
 // AddRuleJSONRequestBody defines body for AddRule for application/json ContentType.
 type AddRuleJSONRequestBody = NewRule
 
@@ -1846,11 +2085,17 @@ type SetRuleJSONRequestBody = NewRule
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
 
+// SignInSecondJSONRequestBody defines body for SignInSecond for application/json ContentType.
+type SignInSecondJSONRequestBody = SecondFactor
+
 // NoteSessionJSONRequestBody defines body for NoteSession for application/json ContentType.
 type NoteSessionJSONRequestBody = SessionNote
 
 // SetUpJSONRequestBody defines body for SetUp for application/json ContentType.
 type SetUpJSONRequestBody = SetUp
+
+// SetSignInPolicyJSONRequestBody defines body for SetSignInPolicy for application/json ContentType.
+type SetSignInPolicyJSONRequestBody = SignInPolicy
 
 // SweepJSONRequestBody defines body for Sweep for application/json ContentType.
 type SweepJSONRequestBody = Sweep
@@ -2641,6 +2886,105 @@ type ClientInterface interface {
 	// Corresponds with GET /me (the `GetMe` operationId).
 	GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetFactors The second factors of the caller.
+	//
+	// Corresponds with GET /me/factors (the `GetFactors` operationId).
+	GetFactors(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginCodeWithBody Begin to use an authenticator (TOTP, RFC 6238); it counts once a code of it was given.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /me/factors/code (the `BeginCode` operationId).
+	BeginCodeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginCode Begin to use an authenticator (TOTP, RFC 6238); it counts once a code of it was given.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /me/factors/code (the `BeginCode` operationId).
+	BeginCode(ctx context.Context, body BeginCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmCodeWithBody Give the first code of it.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /me/factors/code (the `ConfirmCode` operationId).
+	ConfirmCodeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmCode Give the first code of it.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /me/factors/code (the `ConfirmCode` operationId).
+	ConfirmCode(ctx context.Context, body ConfirmCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginPasskeyWithBody Begin to add a passkey.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /me/factors/passkey (the `BeginPasskey` operationId).
+	BeginPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BeginPasskey Begin to add a passkey.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /me/factors/passkey (the `BeginPasskey` operationId).
+	BeginPasskey(ctx context.Context, body BeginPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmPasskeyWithBody Give what the browser made of it.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /me/factors/passkey (the `ConfirmPasskey` operationId).
+	ConfirmPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmPasskey Give what the browser made of it.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /me/factors/passkey (the `ConfirmPasskey` operationId).
+	ConfirmPasskey(ctx context.Context, body ConfirmPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenewRecoveryWithBody Make new recovery codes; the old ones do not hold any more.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /me/factors/recovery (the `RenewRecovery` operationId).
+	RenewRecoveryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenewRecovery Make new recovery codes; the old ones do not hold any more.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /me/factors/recovery (the `RenewRecovery` operationId).
+	RenewRecovery(ctx context.Context, body RenewRecoveryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveFactorWithBody Remove the authenticator or a passkey.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /me/factors/removal (the `RemoveFactor` operationId).
+	RemoveFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveFactor Remove the authenticator or a passkey.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /me/factors/removal (the `RemoveFactor` operationId).
+	RemoveFactor(ctx context.Context, body RemoveFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSignIns Where the caller is signed in.
+	//
+	// Corresponds with GET /me/sign-ins (the `ListSignIns` operationId).
+	ListSignIns(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndSignIn Sign out one of them.
+	//
+	// Corresponds with DELETE /me/sign-ins/{id} (the `EndSignIn` operationId).
+	EndSignIn(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListOrganisations Organisations with their sites, by name.
 	//
 	// Corresponds with GET /organisations (the `ListOrganisations` operationId).
@@ -2678,6 +3022,40 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /people (the `AddPerson` operationId).
 	AddPerson(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePerson Remove a person; they are signed out at once and their tokens revoked. What they did stays on record.
+	//
+	// Corresponds with DELETE /people/{id} (the `RemovePerson` operationId).
+	RemovePerson(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPersonWithBody Change the name and the roles of a person.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /people/{id} (the `SetPerson` operationId).
+	SetPersonWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPerson Change the name and the roles of a person.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /people/{id} (the `SetPerson` operationId).
+	SetPerson(ctx context.Context, id ID, body SetPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResetPerson Make a new set-up link; the password and the second factors that they had do not hold any more.
+	//
+	// Corresponds with POST /people/{id}/link (the `ResetPerson` operationId).
+	ResetPerson(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndPersonSignIns Sign a person out everywhere.
+	//
+	// Corresponds with DELETE /people/{id}/sign-ins (the `EndPersonSignIns` operationId).
+	EndPersonSignIns(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListPersonSignIns Where a person is signed in.
+	//
+	// Corresponds with GET /people/{id}/sign-ins (the `ListPersonSignIns` operationId).
+	ListPersonSignIns(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPolicies The policies, by name.
 	//
@@ -2730,6 +3108,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /policies/{id} (the `SetPolicy` operationId).
 	SetPolicy(ctx context.Context, id ID, body SetPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRoles The roles, built in and own, and every permission there is.
+	//
+	// Corresponds with GET /roles (the `ListRoles` operationId).
+	ListRoles(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveRole Remove a role of one's own that nobody holds.
+	//
+	// Corresponds with DELETE /roles/{name} (the `RemoveRole` operationId).
+	RemoveRole(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRoleWithBody Add or change a role of one's own.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /roles/{name} (the `SetRole` operationId).
+	SetRoleWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRole Add or change a role of one's own.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /roles/{name} (the `SetRole` operationId).
+	SetRole(ctx context.Context, name string, body SetRoleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRules The rules, by name.
 	//
@@ -2788,6 +3190,25 @@ type ClientInterface interface {
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// PasskeyChallenge What a browser needs to prove a passkey for a sign-in that has begun.
+	//
+	// Corresponds with POST /session/passkey (the `PasskeyChallenge` operationId).
+	PasskeyChallenge(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignInSecondWithBody Give the second factor of a sign-in that has begun; sets the session cookie anew.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /session/second (the `SignInSecond` operationId).
+	SignInSecondWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignInSecond Give the second factor of a sign-in that has begun; sets the session cookie anew.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /session/second (the `SignInSecond` operationId).
+	SignInSecond(ctx context.Context, body SignInSecondJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSessions Sessions with all devices, the latest first.
 	//
 	// Corresponds with GET /sessions (the `ListSessions` operationId).
@@ -2825,6 +3246,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /set-up (the `SetUp` operationId).
 	SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSignInPolicy What signing in asks of people.
+	//
+	// Corresponds with GET /sign-in-policy (the `GetSignInPolicy` operationId).
+	GetSignInPolicy(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSignInPolicyWithBody Change it.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /sign-in-policy (the `SetSignInPolicy` operationId).
+	SetSignInPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSignInPolicy Change it.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /sign-in-policy (the `SetSignInPolicy` operationId).
+	SetSignInPolicy(ctx context.Context, body SetSignInPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSoftware Software of all devices with its versions and how many have each, by name.
 	//
@@ -4759,6 +5199,255 @@ func (c *Client) GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*htt
 	return c.Client.Do(req)
 }
 
+// GetFactors The second factors of the caller.
+//
+// Corresponds with GET /me/factors (the `GetFactors` operationId).
+func (c *Client) GetFactors(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFactorsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginCodeWithBody Begin to use an authenticator (TOTP, RFC 6238); it counts once a code of it was given.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /me/factors/code (the `BeginCode` operationId).
+func (c *Client) BeginCodeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginCodeRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginCode Begin to use an authenticator (TOTP, RFC 6238); it counts once a code of it was given.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /me/factors/code (the `BeginCode` operationId).
+func (c *Client) BeginCode(ctx context.Context, body BeginCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginCodeRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmCodeWithBody Give the first code of it.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /me/factors/code (the `ConfirmCode` operationId).
+func (c *Client) ConfirmCodeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmCodeRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmCode Give the first code of it.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /me/factors/code (the `ConfirmCode` operationId).
+func (c *Client) ConfirmCode(ctx context.Context, body ConfirmCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmCodeRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginPasskeyWithBody Begin to add a passkey.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /me/factors/passkey (the `BeginPasskey` operationId).
+func (c *Client) BeginPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginPasskeyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginPasskey Begin to add a passkey.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /me/factors/passkey (the `BeginPasskey` operationId).
+func (c *Client) BeginPasskey(ctx context.Context, body BeginPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginPasskeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmPasskeyWithBody Give what the browser made of it.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /me/factors/passkey (the `ConfirmPasskey` operationId).
+func (c *Client) ConfirmPasskeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmPasskeyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmPasskey Give what the browser made of it.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /me/factors/passkey (the `ConfirmPasskey` operationId).
+func (c *Client) ConfirmPasskey(ctx context.Context, body ConfirmPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmPasskeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenewRecoveryWithBody Make new recovery codes; the old ones do not hold any more.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /me/factors/recovery (the `RenewRecovery` operationId).
+func (c *Client) RenewRecoveryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenewRecoveryRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenewRecovery Make new recovery codes; the old ones do not hold any more.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /me/factors/recovery (the `RenewRecovery` operationId).
+func (c *Client) RenewRecovery(ctx context.Context, body RenewRecoveryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenewRecoveryRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveFactorWithBody Remove the authenticator or a passkey.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /me/factors/removal (the `RemoveFactor` operationId).
+func (c *Client) RemoveFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveFactorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveFactor Remove the authenticator or a passkey.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /me/factors/removal (the `RemoveFactor` operationId).
+func (c *Client) RemoveFactor(ctx context.Context, body RemoveFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveFactorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSignIns Where the caller is signed in.
+//
+// Corresponds with GET /me/sign-ins (the `ListSignIns` operationId).
+func (c *Client) ListSignIns(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSignInsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndSignIn Sign out one of them.
+//
+// Corresponds with DELETE /me/sign-ins/{id} (the `EndSignIn` operationId).
+func (c *Client) EndSignIn(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndSignInRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListOrganisations Organisations with their sites, by name.
 //
 // Corresponds with GET /organisations (the `ListOrganisations` operationId).
@@ -4847,6 +5536,100 @@ func (c *Client) AddPersonWithBody(ctx context.Context, contentType string, body
 // Corresponds with POST /people (the `AddPerson` operationId).
 func (c *Client) AddPerson(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddPersonRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePerson Remove a person; they are signed out at once and their tokens revoked. What they did stays on record.
+//
+// Corresponds with DELETE /people/{id} (the `RemovePerson` operationId).
+func (c *Client) RemovePerson(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePersonRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPersonWithBody Change the name and the roles of a person.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /people/{id} (the `SetPerson` operationId).
+func (c *Client) SetPersonWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPersonRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPerson Change the name and the roles of a person.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /people/{id} (the `SetPerson` operationId).
+func (c *Client) SetPerson(ctx context.Context, id ID, body SetPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPersonRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResetPerson Make a new set-up link; the password and the second factors that they had do not hold any more.
+//
+// Corresponds with POST /people/{id}/link (the `ResetPerson` operationId).
+func (c *Client) ResetPerson(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResetPersonRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndPersonSignIns Sign a person out everywhere.
+//
+// Corresponds with DELETE /people/{id}/sign-ins (the `EndPersonSignIns` operationId).
+func (c *Client) EndPersonSignIns(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndPersonSignInsRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListPersonSignIns Where a person is signed in.
+//
+// Corresponds with GET /people/{id}/sign-ins (the `ListPersonSignIns` operationId).
+func (c *Client) ListPersonSignIns(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPersonSignInsRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -4979,6 +5762,70 @@ func (c *Client) SetPolicyWithBody(ctx context.Context, id ID, contentType strin
 // Corresponds with PUT /policies/{id} (the `SetPolicy` operationId).
 func (c *Client) SetPolicy(ctx context.Context, id ID, body SetPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetPolicyRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRoles The roles, built in and own, and every permission there is.
+//
+// Corresponds with GET /roles (the `ListRoles` operationId).
+func (c *Client) ListRoles(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRolesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveRole Remove a role of one's own that nobody holds.
+//
+// Corresponds with DELETE /roles/{name} (the `RemoveRole` operationId).
+func (c *Client) RemoveRole(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveRoleRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRoleWithBody Add or change a role of one's own.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /roles/{name} (the `SetRole` operationId).
+func (c *Client) SetRoleWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRoleRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRole Add or change a role of one's own.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /roles/{name} (the `SetRole` operationId).
+func (c *Client) SetRole(ctx context.Context, name string, body SetRoleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRoleRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5136,6 +5983,55 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 	return c.Client.Do(req)
 }
 
+// PasskeyChallenge What a browser needs to prove a passkey for a sign-in that has begun.
+//
+// Corresponds with POST /session/passkey (the `PasskeyChallenge` operationId).
+func (c *Client) PasskeyChallenge(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPasskeyChallengeRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignInSecondWithBody Give the second factor of a sign-in that has begun; sets the session cookie anew.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /session/second (the `SignInSecond` operationId).
+func (c *Client) SignInSecondWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInSecondRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignInSecond Give the second factor of a sign-in that has begun; sets the session cookie anew.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /session/second (the `SignInSecond` operationId).
+func (c *Client) SignInSecond(ctx context.Context, body SignInSecondJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInSecondRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSessions Sessions with all devices, the latest first.
 //
 // Corresponds with GET /sessions (the `ListSessions` operationId).
@@ -5224,6 +6120,55 @@ func (c *Client) SetUpWithBody(ctx context.Context, contentType string, body io.
 // Corresponds with POST /set-up (the `SetUp` operationId).
 func (c *Client) SetUp(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetUpRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSignInPolicy What signing in asks of people.
+//
+// Corresponds with GET /sign-in-policy (the `GetSignInPolicy` operationId).
+func (c *Client) GetSignInPolicy(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSignInPolicyRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSignInPolicyWithBody Change it.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /sign-in-policy (the `SetSignInPolicy` operationId).
+func (c *Client) SetSignInPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSignInPolicyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSignInPolicy Change it.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /sign-in-policy (the `SetSignInPolicy` operationId).
+func (c *Client) SetSignInPolicy(ctx context.Context, body SetSignInPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSignInPolicyRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9782,6 +10727,334 @@ func NewGetMeRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetFactorsRequest constructs an http.Request for the GetFactors method
+func NewGetFactorsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/me/factors")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginCodeRequest calls the generic BeginCode builder with application/json body
+func NewBeginCodeRequest(server string, body BeginCodeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginCodeRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewBeginCodeRequestWithBody constructs an http.Request for the BeginCode method, with any body, and a specified content type
+func NewBeginCodeRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/me/factors/code")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewConfirmCodeRequest calls the generic ConfirmCode builder with application/json body
+func NewConfirmCodeRequest(server string, body ConfirmCodeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewConfirmCodeRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewConfirmCodeRequestWithBody constructs an http.Request for the ConfirmCode method, with any body, and a specified content type
+func NewConfirmCodeRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/me/factors/code")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewBeginPasskeyRequest calls the generic BeginPasskey builder with application/json body
+func NewBeginPasskeyRequest(server string, body BeginPasskeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginPasskeyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewBeginPasskeyRequestWithBody constructs an http.Request for the BeginPasskey method, with any body, and a specified content type
+func NewBeginPasskeyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/me/factors/passkey")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewConfirmPasskeyRequest calls the generic ConfirmPasskey builder with application/json body
+func NewConfirmPasskeyRequest(server string, body ConfirmPasskeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewConfirmPasskeyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewConfirmPasskeyRequestWithBody constructs an http.Request for the ConfirmPasskey method, with any body, and a specified content type
+func NewConfirmPasskeyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/me/factors/passkey")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRenewRecoveryRequest calls the generic RenewRecovery builder with application/json body
+func NewRenewRecoveryRequest(server string, body RenewRecoveryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRenewRecoveryRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRenewRecoveryRequestWithBody constructs an http.Request for the RenewRecovery method, with any body, and a specified content type
+func NewRenewRecoveryRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/me/factors/recovery")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveFactorRequest calls the generic RemoveFactor builder with application/json body
+func NewRemoveFactorRequest(server string, body RemoveFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRemoveFactorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRemoveFactorRequestWithBody constructs an http.Request for the RemoveFactor method, with any body, and a specified content type
+func NewRemoveFactorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/me/factors/removal")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListSignInsRequest constructs an http.Request for the ListSignIns method
+func NewListSignInsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/me/sign-ins")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndSignInRequest constructs an http.Request for the EndSignIn method
+func NewEndSignInRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/me/sign-ins/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListOrganisationsRequest constructs an http.Request for the ListOrganisations method
 func NewListOrganisationsRequest(server string, params *ListOrganisationsParams) (*http.Request, error) {
 	var err error
@@ -9994,6 +11267,189 @@ func NewAddPersonRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewRemovePersonRequest constructs an http.Request for the RemovePerson method
+func NewRemovePersonRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetPersonRequest calls the generic SetPerson builder with application/json body
+func NewSetPersonRequest(server string, id ID, body SetPersonJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetPersonRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetPersonRequestWithBody constructs an http.Request for the SetPerson method, with any body, and a specified content type
+func NewSetPersonRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewResetPersonRequest constructs an http.Request for the ResetPerson method
+func NewResetPersonRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people/%s/link", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndPersonSignInsRequest constructs an http.Request for the EndPersonSignIns method
+func NewEndPersonSignInsRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people/%s/sign-ins", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListPersonSignInsRequest constructs an http.Request for the ListPersonSignIns method
+func NewListPersonSignInsRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people/%s/sign-ins", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListPoliciesRequest constructs an http.Request for the ListPolicies method
 func NewListPoliciesRequest(server string, params *ListPoliciesParams) (*http.Request, error) {
 	var err error
@@ -10202,6 +11658,114 @@ func NewSetPolicyRequestWithBody(server string, id ID, contentType string, body 
 	}
 
 	operationPath := fmt.Sprintf("/policies/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListRolesRequest constructs an http.Request for the ListRoles method
+func NewListRolesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/roles")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveRoleRequest constructs an http.Request for the RemoveRole method
+func NewRemoveRoleRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/roles/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetRoleRequest calls the generic SetRole builder with application/json body
+func NewSetRoleRequest(server string, name string, body SetRoleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetRoleRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetRoleRequestWithBody constructs an http.Request for the SetRole method, with any body, and a specified content type
+func NewSetRoleRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/roles/%s", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -10475,6 +12039,73 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewPasskeyChallengeRequest constructs an http.Request for the PasskeyChallenge method
+func NewPasskeyChallengeRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/passkey")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSignInSecondRequest calls the generic SignInSecond builder with application/json body
+func NewSignInSecondRequest(server string, body SignInSecondJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSignInSecondRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSignInSecondRequestWithBody constructs an http.Request for the SignInSecond method, with any body, and a specified content type
+func NewSignInSecondRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/session/second")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListSessionsRequest constructs an http.Request for the ListSessions method
 func NewListSessionsRequest(server string, params *ListSessionsParams) (*http.Request, error) {
 	var err error
@@ -10665,6 +12296,73 @@ func NewSetUpRequestWithBody(server string, contentType string, body io.Reader) 
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetSignInPolicyRequest constructs an http.Request for the GetSignInPolicy method
+func NewGetSignInPolicyRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sign-in-policy")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetSignInPolicyRequest calls the generic SetSignInPolicy builder with application/json body
+func NewSetSignInPolicyRequest(server string, body SetSignInPolicyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetSignInPolicyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetSignInPolicyRequestWithBody constructs an http.Request for the SetSignInPolicy method, with any body, and a specified content type
+func NewSetSignInPolicyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sign-in-policy")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -11920,6 +13618,111 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /me (the `GetMe` operationId).
 	GetMeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMeResponse, error)
 
+	// GetFactorsWithResponse The second factors of the caller.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /me/factors (the `GetFactors` operationId).
+	GetFactorsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetFactorsResponse, error)
+
+	// BeginCodeWithBodyWithResponse Begin to use an authenticator (TOTP, RFC 6238); it counts once a code of it was given.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /me/factors/code (the `BeginCode` operationId).
+	BeginCodeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginCodeResponse, error)
+
+	// BeginCodeWithResponse Begin to use an authenticator (TOTP, RFC 6238); it counts once a code of it was given.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /me/factors/code (the `BeginCode` operationId).
+	BeginCodeWithResponse(ctx context.Context, body BeginCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginCodeResponse, error)
+
+	// ConfirmCodeWithBodyWithResponse Give the first code of it.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /me/factors/code (the `ConfirmCode` operationId).
+	ConfirmCodeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmCodeResponse, error)
+
+	// ConfirmCodeWithResponse Give the first code of it.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /me/factors/code (the `ConfirmCode` operationId).
+	ConfirmCodeWithResponse(ctx context.Context, body ConfirmCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmCodeResponse, error)
+
+	// BeginPasskeyWithBodyWithResponse Begin to add a passkey.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /me/factors/passkey (the `BeginPasskey` operationId).
+	BeginPasskeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginPasskeyResponse, error)
+
+	// BeginPasskeyWithResponse Begin to add a passkey.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /me/factors/passkey (the `BeginPasskey` operationId).
+	BeginPasskeyWithResponse(ctx context.Context, body BeginPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginPasskeyResponse, error)
+
+	// ConfirmPasskeyWithBodyWithResponse Give what the browser made of it.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /me/factors/passkey (the `ConfirmPasskey` operationId).
+	ConfirmPasskeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmPasskeyResponse, error)
+
+	// ConfirmPasskeyWithResponse Give what the browser made of it.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /me/factors/passkey (the `ConfirmPasskey` operationId).
+	ConfirmPasskeyWithResponse(ctx context.Context, body ConfirmPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmPasskeyResponse, error)
+
+	// RenewRecoveryWithBodyWithResponse Make new recovery codes; the old ones do not hold any more.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /me/factors/recovery (the `RenewRecovery` operationId).
+	RenewRecoveryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenewRecoveryResponse, error)
+
+	// RenewRecoveryWithResponse Make new recovery codes; the old ones do not hold any more.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /me/factors/recovery (the `RenewRecovery` operationId).
+	RenewRecoveryWithResponse(ctx context.Context, body RenewRecoveryJSONRequestBody, reqEditors ...RequestEditorFn) (*RenewRecoveryResponse, error)
+
+	// RemoveFactorWithBodyWithResponse Remove the authenticator or a passkey.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /me/factors/removal (the `RemoveFactor` operationId).
+	RemoveFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemoveFactorResponse, error)
+
+	// RemoveFactorWithResponse Remove the authenticator or a passkey.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /me/factors/removal (the `RemoveFactor` operationId).
+	RemoveFactorWithResponse(ctx context.Context, body RemoveFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*RemoveFactorResponse, error)
+
+	// ListSignInsWithResponse Where the caller is signed in.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /me/sign-ins (the `ListSignIns` operationId).
+	ListSignInsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSignInsResponse, error)
+
+	// EndSignInWithResponse Sign out one of them.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /me/sign-ins/{id} (the `EndSignIn` operationId).
+	EndSignInWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*EndSignInResponse, error)
+
 	// ListOrganisationsWithResponse Organisations with their sites, by name.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11961,6 +13764,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /people (the `AddPerson` operationId).
 	AddPersonWithResponse(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPersonResponse, error)
+
+	// RemovePersonWithResponse Remove a person; they are signed out at once and their tokens revoked. What they did stays on record.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /people/{id} (the `RemovePerson` operationId).
+	RemovePersonWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error)
+
+	// SetPersonWithBodyWithResponse Change the name and the roles of a person.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /people/{id} (the `SetPerson` operationId).
+	SetPersonWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPersonResponse, error)
+
+	// SetPersonWithResponse Change the name and the roles of a person.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /people/{id} (the `SetPerson` operationId).
+	SetPersonWithResponse(ctx context.Context, id ID, body SetPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPersonResponse, error)
+
+	// ResetPersonWithResponse Make a new set-up link; the password and the second factors that they had do not hold any more.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /people/{id}/link (the `ResetPerson` operationId).
+	ResetPersonWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ResetPersonResponse, error)
+
+	// EndPersonSignInsWithResponse Sign a person out everywhere.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /people/{id}/sign-ins (the `EndPersonSignIns` operationId).
+	EndPersonSignInsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*EndPersonSignInsResponse, error)
+
+	// ListPersonSignInsWithResponse Where a person is signed in.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /people/{id}/sign-ins (the `ListPersonSignIns` operationId).
+	ListPersonSignInsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListPersonSignInsResponse, error)
 
 	// ListPoliciesWithResponse The policies, by name.
 	//
@@ -12017,6 +13862,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /policies/{id} (the `SetPolicy` operationId).
 	SetPolicyWithResponse(ctx context.Context, id ID, body SetPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPolicyResponse, error)
+
+	// ListRolesWithResponse The roles, built in and own, and every permission there is.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /roles (the `ListRoles` operationId).
+	ListRolesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRolesResponse, error)
+
+	// RemoveRoleWithResponse Remove a role of one's own that nobody holds.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /roles/{name} (the `RemoveRole` operationId).
+	RemoveRoleWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveRoleResponse, error)
+
+	// SetRoleWithBodyWithResponse Add or change a role of one's own.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /roles/{name} (the `SetRole` operationId).
+	SetRoleWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRoleResponse, error)
+
+	// SetRoleWithResponse Add or change a role of one's own.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /roles/{name} (the `SetRole` operationId).
+	SetRoleWithResponse(ctx context.Context, name string, body SetRoleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRoleResponse, error)
 
 	// ListRulesWithResponse The rules, by name.
 	//
@@ -12081,6 +13954,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
+	// PasskeyChallengeWithResponse What a browser needs to prove a passkey for a sign-in that has begun.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session/passkey (the `PasskeyChallenge` operationId).
+	PasskeyChallengeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*PasskeyChallengeResponse, error)
+
+	// SignInSecondWithBodyWithResponse Give the second factor of a sign-in that has begun; sets the session cookie anew.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session/second (the `SignInSecond` operationId).
+	SignInSecondWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInSecondResponse, error)
+
+	// SignInSecondWithResponse Give the second factor of a sign-in that has begun; sets the session cookie anew.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /session/second (the `SignInSecond` operationId).
+	SignInSecondWithResponse(ctx context.Context, body SignInSecondJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInSecondResponse, error)
+
 	// ListSessionsWithResponse Sessions with all devices, the latest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -12122,6 +14016,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /set-up (the `SetUp` operationId).
 	SetUpWithResponse(ctx context.Context, body SetUpJSONRequestBody, reqEditors ...RequestEditorFn) (*SetUpResponse, error)
+
+	// GetSignInPolicyWithResponse What signing in asks of people.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sign-in-policy (the `GetSignInPolicy` operationId).
+	GetSignInPolicyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSignInPolicyResponse, error)
+
+	// SetSignInPolicyWithBodyWithResponse Change it.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /sign-in-policy (the `SetSignInPolicy` operationId).
+	SetSignInPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSignInPolicyResponse, error)
+
+	// SetSignInPolicyWithResponse Change it.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /sign-in-policy (the `SetSignInPolicy` operationId).
+	SetSignInPolicyWithResponse(ctx context.Context, body SetSignInPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSignInPolicyResponse, error)
 
 	// ListSoftwareWithResponse Software of all devices with its versions and how many have each, by name.
 	//
@@ -16181,6 +18096,424 @@ func (r GetMeResponse) ContentType() string {
 	return ""
 }
 
+type GetFactorsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Factors
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFactorsResponse) GetJSON200() *Factors {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFactorsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFactorsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFactorsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFactorsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFactorsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginCodeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NewCode
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BeginCodeResponse) GetJSON200() *NewCode {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginCodeResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginCodeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginCodeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginCodeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginCodeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ConfirmCodeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RecoveryCodes
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ConfirmCodeResponse) GetJSON200() *RecoveryCodes {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ConfirmCodeResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ConfirmCodeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ConfirmCodeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ConfirmCodeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ConfirmCodeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BeginPasskeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WebAuthn
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BeginPasskeyResponse) GetJSON200() *WebAuthn {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BeginPasskeyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BeginPasskeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BeginPasskeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BeginPasskeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BeginPasskeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ConfirmPasskeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RecoveryCodes
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ConfirmPasskeyResponse) GetJSON200() *RecoveryCodes {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ConfirmPasskeyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ConfirmPasskeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ConfirmPasskeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ConfirmPasskeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ConfirmPasskeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RenewRecoveryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RecoveryCodes
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RenewRecoveryResponse) GetJSON200() *RecoveryCodes {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RenewRecoveryResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RenewRecoveryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RenewRecoveryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RenewRecoveryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RenewRecoveryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveFactorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveFactorResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveFactorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveFactorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveFactorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveFactorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSignInsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SignInList
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSignInsResponse) GetJSON200() *SignInList {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSignInsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSignInsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSignInsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSignInsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSignInsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndSignInResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndSignInResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndSignInResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndSignInResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndSignInResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndSignInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListOrganisationsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16367,6 +18700,232 @@ func (r AddPersonResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AddPersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemovePersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemovePersonResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetPersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Person
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetPersonResponse) GetJSON200() *Person {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetPersonResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetPersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetPersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetPersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetPersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ResetPersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AddedPerson
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ResetPersonResponse) GetJSON200() *AddedPerson {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ResetPersonResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ResetPersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ResetPersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ResetPersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ResetPersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndPersonSignInsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndPersonSignInsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndPersonSignInsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndPersonSignInsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndPersonSignInsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndPersonSignInsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListPersonSignInsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SignInList
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPersonSignInsResponse) GetJSON200() *SignInList {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPersonSignInsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPersonSignInsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPersonSignInsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPersonSignInsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPersonSignInsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16606,6 +19165,143 @@ func (r SetPolicyResponse) ContentType() string {
 	return ""
 }
 
+type ListRolesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RoleList
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRolesResponse) GetJSON200() *RoleList {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRolesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRolesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRolesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRolesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRolesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveRoleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveRoleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveRoleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveRoleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveRoleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveRoleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetRoleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RoleEntry
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetRoleResponse) GetJSON200() *RoleEntry {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetRoleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetRoleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetRoleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetRoleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetRoleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRulesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16837,6 +19533,8 @@ type SignInResponse struct {
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *Me
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *SecondStep
 	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationProblemJSONDefault *Problem
 }
@@ -16844,6 +19542,11 @@ type SignInResponse struct {
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r SignInResponse) GetJSON200() *Me {
 	return r.JSON200
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r SignInResponse) GetJSON202() *SecondStep {
+	return r.JSON202
 }
 
 // GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -16874,6 +19577,102 @@ func (r SignInResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SignInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PasskeyChallengeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WebAuthn
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PasskeyChallengeResponse) GetJSON200() *WebAuthn {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PasskeyChallengeResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PasskeyChallengeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PasskeyChallengeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PasskeyChallengeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PasskeyChallengeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SignInSecondResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Me
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SignInSecondResponse) GetJSON200() *Me {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SignInSecondResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SignInSecondResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SignInSecondResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SignInSecondResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SignInSecondResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17052,6 +19851,102 @@ func (r SetUpResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetUpResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSignInPolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SignInPolicy
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSignInPolicyResponse) GetJSON200() *SignInPolicy {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSignInPolicyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSignInPolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSignInPolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSignInPolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSignInPolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetSignInPolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SignInPolicy
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetSignInPolicyResponse) GetJSON200() *SignInPolicy {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetSignInPolicyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetSignInPolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetSignInPolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetSignInPolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetSignInPolicyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -18901,6 +21796,201 @@ func (c *ClientWithResponses) GetMeWithResponse(ctx context.Context, reqEditors 
 	return ParseGetMeResponse(rsp)
 }
 
+// GetFactorsWithResponse The second factors of the caller.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /me/factors (the `GetFactors` operationId).
+func (c *ClientWithResponses) GetFactorsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetFactorsResponse, error) {
+	rsp, err := c.GetFactors(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFactorsResponse(rsp)
+}
+
+// BeginCodeWithBodyWithResponse Begin to use an authenticator (TOTP, RFC 6238); it counts once a code of it was given.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /me/factors/code (the `BeginCode` operationId).
+func (c *ClientWithResponses) BeginCodeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginCodeResponse, error) {
+	rsp, err := c.BeginCodeWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginCodeResponse(rsp)
+}
+
+// BeginCodeWithResponse Begin to use an authenticator (TOTP, RFC 6238); it counts once a code of it was given.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /me/factors/code (the `BeginCode` operationId).
+func (c *ClientWithResponses) BeginCodeWithResponse(ctx context.Context, body BeginCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginCodeResponse, error) {
+	rsp, err := c.BeginCode(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginCodeResponse(rsp)
+}
+
+// ConfirmCodeWithBodyWithResponse Give the first code of it.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /me/factors/code (the `ConfirmCode` operationId).
+func (c *ClientWithResponses) ConfirmCodeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmCodeResponse, error) {
+	rsp, err := c.ConfirmCodeWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmCodeResponse(rsp)
+}
+
+// ConfirmCodeWithResponse Give the first code of it.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /me/factors/code (the `ConfirmCode` operationId).
+func (c *ClientWithResponses) ConfirmCodeWithResponse(ctx context.Context, body ConfirmCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmCodeResponse, error) {
+	rsp, err := c.ConfirmCode(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmCodeResponse(rsp)
+}
+
+// BeginPasskeyWithBodyWithResponse Begin to add a passkey.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /me/factors/passkey (the `BeginPasskey` operationId).
+func (c *ClientWithResponses) BeginPasskeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BeginPasskeyResponse, error) {
+	rsp, err := c.BeginPasskeyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginPasskeyResponse(rsp)
+}
+
+// BeginPasskeyWithResponse Begin to add a passkey.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /me/factors/passkey (the `BeginPasskey` operationId).
+func (c *ClientWithResponses) BeginPasskeyWithResponse(ctx context.Context, body BeginPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginPasskeyResponse, error) {
+	rsp, err := c.BeginPasskey(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBeginPasskeyResponse(rsp)
+}
+
+// ConfirmPasskeyWithBodyWithResponse Give what the browser made of it.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /me/factors/passkey (the `ConfirmPasskey` operationId).
+func (c *ClientWithResponses) ConfirmPasskeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmPasskeyResponse, error) {
+	rsp, err := c.ConfirmPasskeyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmPasskeyResponse(rsp)
+}
+
+// ConfirmPasskeyWithResponse Give what the browser made of it.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /me/factors/passkey (the `ConfirmPasskey` operationId).
+func (c *ClientWithResponses) ConfirmPasskeyWithResponse(ctx context.Context, body ConfirmPasskeyJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmPasskeyResponse, error) {
+	rsp, err := c.ConfirmPasskey(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmPasskeyResponse(rsp)
+}
+
+// RenewRecoveryWithBodyWithResponse Make new recovery codes; the old ones do not hold any more.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /me/factors/recovery (the `RenewRecovery` operationId).
+func (c *ClientWithResponses) RenewRecoveryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenewRecoveryResponse, error) {
+	rsp, err := c.RenewRecoveryWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenewRecoveryResponse(rsp)
+}
+
+// RenewRecoveryWithResponse Make new recovery codes; the old ones do not hold any more.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /me/factors/recovery (the `RenewRecovery` operationId).
+func (c *ClientWithResponses) RenewRecoveryWithResponse(ctx context.Context, body RenewRecoveryJSONRequestBody, reqEditors ...RequestEditorFn) (*RenewRecoveryResponse, error) {
+	rsp, err := c.RenewRecovery(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenewRecoveryResponse(rsp)
+}
+
+// RemoveFactorWithBodyWithResponse Remove the authenticator or a passkey.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /me/factors/removal (the `RemoveFactor` operationId).
+func (c *ClientWithResponses) RemoveFactorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemoveFactorResponse, error) {
+	rsp, err := c.RemoveFactorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveFactorResponse(rsp)
+}
+
+// RemoveFactorWithResponse Remove the authenticator or a passkey.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /me/factors/removal (the `RemoveFactor` operationId).
+func (c *ClientWithResponses) RemoveFactorWithResponse(ctx context.Context, body RemoveFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*RemoveFactorResponse, error) {
+	rsp, err := c.RemoveFactor(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveFactorResponse(rsp)
+}
+
+// ListSignInsWithResponse Where the caller is signed in.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /me/sign-ins (the `ListSignIns` operationId).
+func (c *ClientWithResponses) ListSignInsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSignInsResponse, error) {
+	rsp, err := c.ListSignIns(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSignInsResponse(rsp)
+}
+
+// EndSignInWithResponse Sign out one of them.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /me/sign-ins/{id} (the `EndSignIn` operationId).
+func (c *ClientWithResponses) EndSignInWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*EndSignInResponse, error) {
+	rsp, err := c.EndSignIn(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndSignInResponse(rsp)
+}
+
 // ListOrganisationsWithResponse Organisations with their sites, by name.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -18977,6 +22067,84 @@ func (c *ClientWithResponses) AddPersonWithResponse(ctx context.Context, body Ad
 		return nil, err
 	}
 	return ParseAddPersonResponse(rsp)
+}
+
+// RemovePersonWithResponse Remove a person; they are signed out at once and their tokens revoked. What they did stays on record.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /people/{id} (the `RemovePerson` operationId).
+func (c *ClientWithResponses) RemovePersonWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error) {
+	rsp, err := c.RemovePerson(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePersonResponse(rsp)
+}
+
+// SetPersonWithBodyWithResponse Change the name and the roles of a person.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /people/{id} (the `SetPerson` operationId).
+func (c *ClientWithResponses) SetPersonWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPersonResponse, error) {
+	rsp, err := c.SetPersonWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPersonResponse(rsp)
+}
+
+// SetPersonWithResponse Change the name and the roles of a person.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /people/{id} (the `SetPerson` operationId).
+func (c *ClientWithResponses) SetPersonWithResponse(ctx context.Context, id ID, body SetPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPersonResponse, error) {
+	rsp, err := c.SetPerson(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPersonResponse(rsp)
+}
+
+// ResetPersonWithResponse Make a new set-up link; the password and the second factors that they had do not hold any more.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /people/{id}/link (the `ResetPerson` operationId).
+func (c *ClientWithResponses) ResetPersonWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ResetPersonResponse, error) {
+	rsp, err := c.ResetPerson(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResetPersonResponse(rsp)
+}
+
+// EndPersonSignInsWithResponse Sign a person out everywhere.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /people/{id}/sign-ins (the `EndPersonSignIns` operationId).
+func (c *ClientWithResponses) EndPersonSignInsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*EndPersonSignInsResponse, error) {
+	rsp, err := c.EndPersonSignIns(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndPersonSignInsResponse(rsp)
+}
+
+// ListPersonSignInsWithResponse Where a person is signed in.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /people/{id}/sign-ins (the `ListPersonSignIns` operationId).
+func (c *ClientWithResponses) ListPersonSignInsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListPersonSignInsResponse, error) {
+	rsp, err := c.ListPersonSignIns(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPersonSignInsResponse(rsp)
 }
 
 // ListPoliciesWithResponse The policies, by name.
@@ -19081,6 +22249,58 @@ func (c *ClientWithResponses) SetPolicyWithResponse(ctx context.Context, id ID, 
 		return nil, err
 	}
 	return ParseSetPolicyResponse(rsp)
+}
+
+// ListRolesWithResponse The roles, built in and own, and every permission there is.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /roles (the `ListRoles` operationId).
+func (c *ClientWithResponses) ListRolesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRolesResponse, error) {
+	rsp, err := c.ListRoles(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRolesResponse(rsp)
+}
+
+// RemoveRoleWithResponse Remove a role of one's own that nobody holds.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /roles/{name} (the `RemoveRole` operationId).
+func (c *ClientWithResponses) RemoveRoleWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveRoleResponse, error) {
+	rsp, err := c.RemoveRole(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveRoleResponse(rsp)
+}
+
+// SetRoleWithBodyWithResponse Add or change a role of one's own.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /roles/{name} (the `SetRole` operationId).
+func (c *ClientWithResponses) SetRoleWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRoleResponse, error) {
+	rsp, err := c.SetRoleWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRoleResponse(rsp)
+}
+
+// SetRoleWithResponse Add or change a role of one's own.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /roles/{name} (the `SetRole` operationId).
+func (c *ClientWithResponses) SetRoleWithResponse(ctx context.Context, name string, body SetRoleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRoleResponse, error) {
+	rsp, err := c.SetRole(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRoleResponse(rsp)
 }
 
 // ListRulesWithResponse The rules, by name.
@@ -19200,6 +22420,45 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 	return ParseSignInResponse(rsp)
 }
 
+// PasskeyChallengeWithResponse What a browser needs to prove a passkey for a sign-in that has begun.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session/passkey (the `PasskeyChallenge` operationId).
+func (c *ClientWithResponses) PasskeyChallengeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*PasskeyChallengeResponse, error) {
+	rsp, err := c.PasskeyChallenge(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePasskeyChallengeResponse(rsp)
+}
+
+// SignInSecondWithBodyWithResponse Give the second factor of a sign-in that has begun; sets the session cookie anew.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session/second (the `SignInSecond` operationId).
+func (c *ClientWithResponses) SignInSecondWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInSecondResponse, error) {
+	rsp, err := c.SignInSecondWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInSecondResponse(rsp)
+}
+
+// SignInSecondWithResponse Give the second factor of a sign-in that has begun; sets the session cookie anew.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /session/second (the `SignInSecond` operationId).
+func (c *ClientWithResponses) SignInSecondWithResponse(ctx context.Context, body SignInSecondJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInSecondResponse, error) {
+	rsp, err := c.SignInSecond(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInSecondResponse(rsp)
+}
+
 // ListSessionsWithResponse Sessions with all devices, the latest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -19276,6 +22535,45 @@ func (c *ClientWithResponses) SetUpWithResponse(ctx context.Context, body SetUpJ
 		return nil, err
 	}
 	return ParseSetUpResponse(rsp)
+}
+
+// GetSignInPolicyWithResponse What signing in asks of people.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sign-in-policy (the `GetSignInPolicy` operationId).
+func (c *ClientWithResponses) GetSignInPolicyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSignInPolicyResponse, error) {
+	rsp, err := c.GetSignInPolicy(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSignInPolicyResponse(rsp)
+}
+
+// SetSignInPolicyWithBodyWithResponse Change it.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /sign-in-policy (the `SetSignInPolicy` operationId).
+func (c *ClientWithResponses) SetSignInPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSignInPolicyResponse, error) {
+	rsp, err := c.SetSignInPolicyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSignInPolicyResponse(rsp)
+}
+
+// SetSignInPolicyWithResponse Change it.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /sign-in-policy (the `SetSignInPolicy` operationId).
+func (c *ClientWithResponses) SetSignInPolicyWithResponse(ctx context.Context, body SetSignInPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSignInPolicyResponse, error) {
+	rsp, err := c.SetSignInPolicy(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSignInPolicyResponse(rsp)
 }
 
 // ListSoftwareWithResponse Software of all devices with its versions and how many have each, by name.
@@ -22123,6 +25421,295 @@ func ParseGetMeResponse(rsp *http.Response) (*GetMeResponse, error) {
 	return response, nil
 }
 
+// ParseGetFactorsResponse parses an HTTP response from a GetFactorsWithResponse call
+func ParseGetFactorsResponse(rsp *http.Response) (*GetFactorsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFactorsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Factors
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginCodeResponse parses an HTTP response from a BeginCodeWithResponse call
+func ParseBeginCodeResponse(rsp *http.Response) (*BeginCodeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginCodeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NewCode
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseConfirmCodeResponse parses an HTTP response from a ConfirmCodeWithResponse call
+func ParseConfirmCodeResponse(rsp *http.Response) (*ConfirmCodeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ConfirmCodeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RecoveryCodes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBeginPasskeyResponse parses an HTTP response from a BeginPasskeyWithResponse call
+func ParseBeginPasskeyResponse(rsp *http.Response) (*BeginPasskeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BeginPasskeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WebAuthn
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseConfirmPasskeyResponse parses an HTTP response from a ConfirmPasskeyWithResponse call
+func ParseConfirmPasskeyResponse(rsp *http.Response) (*ConfirmPasskeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ConfirmPasskeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RecoveryCodes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRenewRecoveryResponse parses an HTTP response from a RenewRecoveryWithResponse call
+func ParseRenewRecoveryResponse(rsp *http.Response) (*RenewRecoveryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RenewRecoveryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RecoveryCodes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveFactorResponse parses an HTTP response from a RemoveFactorWithResponse call
+func ParseRemoveFactorResponse(rsp *http.Response) (*RemoveFactorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveFactorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSignInsResponse parses an HTTP response from a ListSignInsWithResponse call
+func ParseListSignInsResponse(rsp *http.Response) (*ListSignInsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSignInsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SignInList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndSignInResponse parses an HTTP response from a EndSignInWithResponse call
+func ParseEndSignInResponse(rsp *http.Response) (*EndSignInResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndSignInResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListOrganisationsResponse parses an HTTP response from a ListOrganisationsWithResponse call
 func ParseListOrganisationsResponse(rsp *http.Response) (*ListOrganisationsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -22242,6 +25829,163 @@ func ParseAddPersonResponse(rsp *http.Response) (*AddPersonResponse, error) {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemovePersonResponse parses an HTTP response from a RemovePersonWithResponse call
+func ParseRemovePersonResponse(rsp *http.Response) (*RemovePersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetPersonResponse parses an HTTP response from a SetPersonWithResponse call
+func ParseSetPersonResponse(rsp *http.Response) (*SetPersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetPersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Person
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseResetPersonResponse parses an HTTP response from a ResetPersonWithResponse call
+func ParseResetPersonResponse(rsp *http.Response) (*ResetPersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ResetPersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AddedPerson
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndPersonSignInsResponse parses an HTTP response from a EndPersonSignInsWithResponse call
+func ParseEndPersonSignInsResponse(rsp *http.Response) (*EndPersonSignInsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndPersonSignInsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListPersonSignInsResponse parses an HTTP response from a ListPersonSignInsWithResponse call
+func ParseListPersonSignInsResponse(rsp *http.Response) (*ListPersonSignInsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPersonSignInsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SignInList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -22399,6 +26143,101 @@ func ParseSetPolicyResponse(rsp *http.Response) (*SetPolicyResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Policy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRolesResponse parses an HTTP response from a ListRolesWithResponse call
+func ParseListRolesResponse(rsp *http.Response) (*ListRolesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRolesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RoleList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveRoleResponse parses an HTTP response from a RemoveRoleWithResponse call
+func ParseRemoveRoleResponse(rsp *http.Response) (*RemoveRoleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveRoleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetRoleResponse parses an HTTP response from a SetRoleWithResponse call
+func ParseSetRoleResponse(rsp *http.Response) (*SetRoleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetRoleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RoleEntry
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -22594,6 +26433,79 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest SecondStep
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePasskeyChallengeResponse parses an HTTP response from a PasskeyChallengeWithResponse call
+func ParsePasskeyChallengeResponse(rsp *http.Response) (*PasskeyChallengeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PasskeyChallengeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WebAuthn
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSignInSecondResponse parses an HTTP response from a SignInSecondWithResponse call
+func ParseSignInSecondResponse(rsp *http.Response) (*SignInSecondResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SignInSecondResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Me
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -22713,6 +26625,72 @@ func ParseSetUpResponse(rsp *http.Response) (*SetUpResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Me
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSignInPolicyResponse parses an HTTP response from a GetSignInPolicyWithResponse call
+func ParseGetSignInPolicyResponse(rsp *http.Response) (*GetSignInPolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSignInPolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SignInPolicy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetSignInPolicyResponse parses an HTTP response from a SetSignInPolicyWithResponse call
+func ParseSetSignInPolicyResponse(rsp *http.Response) (*SetSignInPolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetSignInPolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SignInPolicy
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -23216,6 +27194,33 @@ type ServerInterface interface {
 	// GetMe Who is signed in, what they may do, and the CSRF token for changes made by cookie.
 	// (GET /me)
 	GetMe(c *gin.Context)
+	// GetFactors The second factors of the caller.
+	// (GET /me/factors)
+	GetFactors(c *gin.Context)
+	// BeginCode Begin to use an authenticator (TOTP, RFC 6238); it counts once a code of it was given.
+	// (POST /me/factors/code)
+	BeginCode(c *gin.Context)
+	// ConfirmCode Give the first code of it.
+	// (PUT /me/factors/code)
+	ConfirmCode(c *gin.Context)
+	// BeginPasskey Begin to add a passkey.
+	// (POST /me/factors/passkey)
+	BeginPasskey(c *gin.Context)
+	// ConfirmPasskey Give what the browser made of it.
+	// (PUT /me/factors/passkey)
+	ConfirmPasskey(c *gin.Context)
+	// RenewRecovery Make new recovery codes; the old ones do not hold any more.
+	// (POST /me/factors/recovery)
+	RenewRecovery(c *gin.Context)
+	// RemoveFactor Remove the authenticator or a passkey.
+	// (POST /me/factors/removal)
+	RemoveFactor(c *gin.Context)
+	// ListSignIns Where the caller is signed in.
+	// (GET /me/sign-ins)
+	ListSignIns(c *gin.Context)
+	// EndSignIn Sign out one of them.
+	// (DELETE /me/sign-ins/{id})
+	EndSignIn(c *gin.Context, id ID)
 	// ListOrganisations Organisations with their sites, by name.
 	// (GET /organisations)
 	ListOrganisations(c *gin.Context, params ListOrganisationsParams)
@@ -23228,6 +27233,21 @@ type ServerInterface interface {
 	// AddPerson Add a person; answers with a one-time set-up link to hand to them.
 	// (POST /people)
 	AddPerson(c *gin.Context)
+	// RemovePerson Remove a person; they are signed out at once and their tokens revoked. What they did stays on record.
+	// (DELETE /people/{id})
+	RemovePerson(c *gin.Context, id ID)
+	// SetPerson Change the name and the roles of a person.
+	// (PUT /people/{id})
+	SetPerson(c *gin.Context, id ID)
+	// ResetPerson Make a new set-up link; the password and the second factors that they had do not hold any more.
+	// (POST /people/{id}/link)
+	ResetPerson(c *gin.Context, id ID)
+	// EndPersonSignIns Sign a person out everywhere.
+	// (DELETE /people/{id}/sign-ins)
+	EndPersonSignIns(c *gin.Context, id ID)
+	// ListPersonSignIns Where a person is signed in.
+	// (GET /people/{id}/sign-ins)
+	ListPersonSignIns(c *gin.Context, id ID)
 	// ListPolicies The policies, by name.
 	// (GET /policies)
 	ListPolicies(c *gin.Context, params ListPoliciesParams)
@@ -23243,6 +27263,15 @@ type ServerInterface interface {
 	// SetPolicy Change a policy.
 	// (PUT /policies/{id})
 	SetPolicy(c *gin.Context, id ID)
+	// ListRoles The roles, built in and own, and every permission there is.
+	// (GET /roles)
+	ListRoles(c *gin.Context)
+	// RemoveRole Remove a role of one's own that nobody holds.
+	// (DELETE /roles/{name})
+	RemoveRole(c *gin.Context, name string)
+	// SetRole Add or change a role of one's own.
+	// (PUT /roles/{name})
+	SetRole(c *gin.Context, name string)
 	// ListRules The rules, by name.
 	// (GET /rules)
 	ListRules(c *gin.Context, params ListRulesParams)
@@ -23261,6 +27290,12 @@ type ServerInterface interface {
 	// SignIn Sign in with e-mail and password; sets the session cookie.
 	// (POST /session)
 	SignIn(c *gin.Context)
+	// PasskeyChallenge What a browser needs to prove a passkey for a sign-in that has begun.
+	// (POST /session/passkey)
+	PasskeyChallenge(c *gin.Context)
+	// SignInSecond Give the second factor of a sign-in that has begun; sets the session cookie anew.
+	// (POST /session/second)
+	SignInSecond(c *gin.Context)
 	// ListSessions Sessions with all devices, the latest first.
 	// (GET /sessions)
 	ListSessions(c *gin.Context, params ListSessionsParams)
@@ -23273,6 +27308,12 @@ type ServerInterface interface {
 	// SetUp Choose a password with a one-time set-up link, and sign in.
 	// (POST /set-up)
 	SetUp(c *gin.Context)
+	// GetSignInPolicy What signing in asks of people.
+	// (GET /sign-in-policy)
+	GetSignInPolicy(c *gin.Context)
+	// SetSignInPolicy Change it.
+	// (PUT /sign-in-policy)
+	SetSignInPolicy(c *gin.Context)
 	// ListSoftware Software of all devices with its versions and how many have each, by name.
 	// (GET /software)
 	ListSoftware(c *gin.Context, params ListSoftwareParams)
@@ -25920,6 +29961,135 @@ func (siw *ServerInterfaceWrapper) GetMe(c *gin.Context) {
 	siw.Handler.GetMe(c)
 }
 
+// GetFactors operation middleware
+func (siw *ServerInterfaceWrapper) GetFactors(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetFactors(c)
+}
+
+// BeginCode operation middleware
+func (siw *ServerInterfaceWrapper) BeginCode(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BeginCode(c)
+}
+
+// ConfirmCode operation middleware
+func (siw *ServerInterfaceWrapper) ConfirmCode(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ConfirmCode(c)
+}
+
+// BeginPasskey operation middleware
+func (siw *ServerInterfaceWrapper) BeginPasskey(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.BeginPasskey(c)
+}
+
+// ConfirmPasskey operation middleware
+func (siw *ServerInterfaceWrapper) ConfirmPasskey(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ConfirmPasskey(c)
+}
+
+// RenewRecovery operation middleware
+func (siw *ServerInterfaceWrapper) RenewRecovery(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RenewRecovery(c)
+}
+
+// RemoveFactor operation middleware
+func (siw *ServerInterfaceWrapper) RemoveFactor(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveFactor(c)
+}
+
+// ListSignIns operation middleware
+func (siw *ServerInterfaceWrapper) ListSignIns(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSignIns(c)
+}
+
+// EndSignIn operation middleware
+func (siw *ServerInterfaceWrapper) EndSignIn(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndSignIn(c, id)
+}
+
 // ListOrganisations operation middleware
 func (siw *ServerInterfaceWrapper) ListOrganisations(c *gin.Context) {
 
@@ -26014,6 +30184,131 @@ func (siw *ServerInterfaceWrapper) AddPerson(c *gin.Context) {
 	}
 
 	siw.Handler.AddPerson(c)
+}
+
+// RemovePerson operation middleware
+func (siw *ServerInterfaceWrapper) RemovePerson(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemovePerson(c, id)
+}
+
+// SetPerson operation middleware
+func (siw *ServerInterfaceWrapper) SetPerson(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetPerson(c, id)
+}
+
+// ResetPerson operation middleware
+func (siw *ServerInterfaceWrapper) ResetPerson(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ResetPerson(c, id)
+}
+
+// EndPersonSignIns operation middleware
+func (siw *ServerInterfaceWrapper) EndPersonSignIns(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EndPersonSignIns(c, id)
+}
+
+// ListPersonSignIns operation middleware
+func (siw *ServerInterfaceWrapper) ListPersonSignIns(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListPersonSignIns(c, id)
 }
 
 // ListPolicies operation middleware
@@ -26125,6 +30420,69 @@ func (siw *ServerInterfaceWrapper) SetPolicy(c *gin.Context) {
 	}
 
 	siw.Handler.SetPolicy(c, id)
+}
+
+// ListRoles operation middleware
+func (siw *ServerInterfaceWrapper) ListRoles(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRoles(c)
+}
+
+// RemoveRole operation middleware
+func (siw *ServerInterfaceWrapper) RemoveRole(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveRole(c, name)
+}
+
+// SetRole operation middleware
+func (siw *ServerInterfaceWrapper) SetRole(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetRole(c, name)
 }
 
 // ListRules operation middleware
@@ -26251,6 +30609,32 @@ func (siw *ServerInterfaceWrapper) SignIn(c *gin.Context) {
 	siw.Handler.SignIn(c)
 }
 
+// PasskeyChallenge operation middleware
+func (siw *ServerInterfaceWrapper) PasskeyChallenge(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PasskeyChallenge(c)
+}
+
+// SignInSecond operation middleware
+func (siw *ServerInterfaceWrapper) SignInSecond(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SignInSecond(c)
+}
+
 // ListSessions operation middleware
 func (siw *ServerInterfaceWrapper) ListSessions(c *gin.Context) {
 
@@ -26355,6 +30739,32 @@ func (siw *ServerInterfaceWrapper) SetUp(c *gin.Context) {
 	}
 
 	siw.Handler.SetUp(c)
+}
+
+// GetSignInPolicy operation middleware
+func (siw *ServerInterfaceWrapper) GetSignInPolicy(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSignInPolicy(c)
+}
+
+// SetSignInPolicy operation middleware
+func (siw *ServerInterfaceWrapper) SetSignInPolicy(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetSignInPolicy(c)
 }
 
 // ListSoftware operation middleware
@@ -26591,6 +31001,27 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/me", wrapper.GetMe)
 	router.GET(options.BaseURL+"/people", wrapper.ListPeople)
 	router.POST(options.BaseURL+"/people", wrapper.AddPerson)
+	router.POST(options.BaseURL+"/session/second", wrapper.SignInSecond)
+	router.POST(options.BaseURL+"/session/passkey", wrapper.PasskeyChallenge)
+	router.GET(options.BaseURL+"/me/sign-ins", wrapper.ListSignIns)
+	router.DELETE(options.BaseURL+"/me/sign-ins/:id", wrapper.EndSignIn)
+	router.GET(options.BaseURL+"/me/factors", wrapper.GetFactors)
+	router.POST(options.BaseURL+"/me/factors/code", wrapper.BeginCode)
+	router.PUT(options.BaseURL+"/me/factors/code", wrapper.ConfirmCode)
+	router.POST(options.BaseURL+"/me/factors/passkey", wrapper.BeginPasskey)
+	router.PUT(options.BaseURL+"/me/factors/passkey", wrapper.ConfirmPasskey)
+	router.POST(options.BaseURL+"/me/factors/recovery", wrapper.RenewRecovery)
+	router.POST(options.BaseURL+"/me/factors/removal", wrapper.RemoveFactor)
+	router.DELETE(options.BaseURL+"/people/:id", wrapper.RemovePerson)
+	router.PUT(options.BaseURL+"/people/:id", wrapper.SetPerson)
+	router.POST(options.BaseURL+"/people/:id/link", wrapper.ResetPerson)
+	router.DELETE(options.BaseURL+"/people/:id/sign-ins", wrapper.EndPersonSignIns)
+	router.GET(options.BaseURL+"/people/:id/sign-ins", wrapper.ListPersonSignIns)
+	router.GET(options.BaseURL+"/roles", wrapper.ListRoles)
+	router.DELETE(options.BaseURL+"/roles/:name", wrapper.RemoveRole)
+	router.PUT(options.BaseURL+"/roles/:name", wrapper.SetRole)
+	router.GET(options.BaseURL+"/sign-in-policy", wrapper.GetSignInPolicy)
+	router.PUT(options.BaseURL+"/sign-in-policy", wrapper.SetSignInPolicy)
 	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/tokens", wrapper.AddToken)
 	router.DELETE(options.BaseURL+"/tokens/:id", wrapper.RevokeToken)
@@ -26705,336 +31136,369 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L17cxs3ti/6VVC891YmZ1OyJFtOYtX+w7Gdic92Ym9LmdyqnSkL7AZJRE2gB0CL5qTy3W9hLaAfJNAP",
-	"sinbueecXROZbKKBhYWF9fytPyaJXOVSMGH05Nkfk5wqumKGKfhXUigtlf0rZTpRPDdcismzyc2SkVvB",
-	"PppbIufELBnJ6YKRGZtLxU4n0wm3T/2rYGozmU4EXbHJMz/YdKKTJVtRO+qKfnzDxMIsJ8/Ozy6eTCdm",
-	"k9tHtVFcLCZ//jmd8NQ+COPl1Cyr4Xg6mU4U+1fBFUsnz4wqWH3ouVQraibPJkUBT+6OnPEVN+G1raQ2",
-	"RMm1tsujsLjYqnCU+ptTNqdFZuySzqZ2iXxVrCbPLuFfXOC/zssZcWHYgqnJn3ZOiulcCs2A+u+UnGVs",
-	"BRshhWECZkvzPOMJtbN9lOMT//G7tlP/ozaJ/1ux+eTZ5P96VG3vI/xWP/Ljwhubi/91SQ1ZM2HIWkmx",
-	"mBIqUrK2HxpJUnkKhHPj2Nc8T1OWvhJKZismzI28YzCPXMmcKcNxHZolisHctzZhOjH+F23z3Rof6eT3",
-	"/X/cGFP/mn+WlJWz31li7Gtgmu+YcmRqTi/j4i7MBjRNFdPa8ThXRAp2YviKEc3MSZGXjLGzrrx8V+tG",
-	"4FPbC3I/nuLMous5ErX3J3LGlNmdD9WaLwRjuyR+dbKiPLPUXS8l0Yxpy2XcBCmaLFlyF1xVyu55wsI7",
-	"aA+pF1H43BWhM20ZfC4VfEzttPGca27C24k//YCyqEOy+Kf17ox+lGuyomLjpqIJN4RrQmeyqC+6lAjT",
-	"yTyjeW6HrRY+kzJjVExK2dg5n4zds6xr29/AQ39OJyumNV2wIKlXhWHp7rq+3xBKVtTOW1CRMLLmIpXr",
-	"2pJqk5Y5Eyz9QE1j7ik1eLRCC5BqQQXXFF8XmJdiWmb3A0fVXITY5tclE8AY2lBj77QFtf+mZnu3+r7F",
-	"hGmphZT/ZumHQhieDZi1nVXXZsJRvIYn7U8KPKPBWRQ6d9+1DXjtHtsWC8BwsMStXfIHtnq758OKw/xi",
-	"/FbUeaPG+p7tqoMVlT7PE88iWzKo/JwJe/v+z4Qmd0KuM5biPGAvJlMnrOztLmFijrHgLzu52qsdDaeT",
-	"jycLebJD2LjYezsn+OUzQgVhIASnRCrCVrnZgFwScibTjWWymob0+OIswA+GfQwoMc+JXcCUrLlZEitx",
-	"kAJbIz45OwsNWXLkzryRTlNCDapIj89ISjea0CWjad8zscVCbm+ie/qSGYrT2dpTf910HgQ7FLv3Gi43",
-	"bKV7/e6V/Q3QGCdGlaIb+2+r+X7QhuXBI5VTZQLCH4YEXcJLfxAqgSvISh6RassJoHX2nvDuXLdpDU+V",
-	"1KivxM87ug9IjdDRQgth9wQMkMVpuck7X91xkQa+2F6ZXRY8OnVTKgeNruidu+aaCyrJfQjdkbLd08Z3",
-	"RGd47YW9F1sgg6Z16ZWW4iut5FXaJaeWjGZmeVp7Se37E77KpVPlrMn1bLKSUq2pSZan7CNd5Rl7lEjF",
-	"HuEosKjnGb9jLYe0p9LUouD11b4iF27kJFRjl1NwQwQ3Reg1U0ETIqTv/SSVFZbEfk0YTZaN47wryrdZ",
-	"qFjN8G3VIZLFLKudIPfIn9PJPc2KiBJMYdaEC0LJWqrU3jX4wymZbch6yZOle0gTqhhJZCEMS087ZTe+",
-	"dIdSTV6zVsypo9xgLhNG0cQ8AksI+MxYOzh8yQ+6EKhn2K1LziyZQoHs7T6irREB6gzep+VnTnmCy1vO",
-	"m6q9nFtrkdSVoqmX+FwTJdf7iXk76wCvVMen7ecv8amOKyxyVKqfBI+G35iwVK3ZRK3GJ80yWM9AKVxy",
-	"RX9JPJ38q+AsoDu9KJSyBqJjAtgzeyqclIXdBo3UHp4Ou6dmyhlpaNb5NikIzTJwLOjQOMH7ww/ulxTc",
-	"nyLl5pUwatOmHu9e4v563zaS5DNCCXoqvtJ1LZa6IwD/+G2imbL/+m0SNKydh2X3BT8ouSLrJVNhg3wk",
-	"3aI6NT3vpw/o9QsMtaR6GbD42UeasoSvaEauf3x+cnH5lMh7plAIMLsd4GKzIsWO4FyoMSeIYho8iyFD",
-	"jv2rsQ4uzNMnQUa853R3or9NZkquNVO/TaYwG+85oYI8f/eagP9nSn6b0AUT5rdJ9+Zucaqd3xTVNK+f",
-	"2YlMPfNVvFAuM8rGoyhu1Xk4gvb2YklFaI50bvBGb5vaa2FVbak2rw1bVdwecFNwQ9bU3iCFSK/sv5Y0",
-	"BxOagEVtjcAPlVO+33HB5wfPcTT9beuxOB/fsU2rwVCa+mnqdOOVvIe/EtidtL8xHz31FYFbHEnc0wo2",
-	"K6PaEEPvmCBDt0azuKDWfCGoKVTE2VSsVlRterB0GlOK4ejW1ltNB7fCUam0wvwr61OLH5UxjrQ7dEc6",
-	"zoIFnBCOkwb5Hf1vZmH27XlMImZxC69WgYFgzGe2lPIO9X/wXKWg7F4RvZRrYa9iZOYESQGeUHuwpniV",
-	"SZGEb2pD1YKZnozX5CD302mdyg3ytWzVWPwk0Cl+JIa6YdqEdGWvsAQ2yu6BYgnjVotAo83ppOvlxl4B",
-	"Rso7K/iXXCxOw1JEmFA8YefCFqbdifLCmkT/5fhw656bySKsp0C8VIfjGXExG1Ph5TzsglNyxiKRApo2",
-	"4yk1VuUmC/+qEDz8/kIXNOvmI5bcXTNjQjziWB7fPXWEK8nklt5hYTtvzn/hsTnIjwNzfcNDbDn08Hjm",
-	"6HJKtp2SGuGC0TRrYqNl/nuROpNphxPvO7WZN0htq/3Q5C78qjlVJLd3NyWwOYQSx0xkVWhDFDOFEs3L",
-	"3HtryrD/WcBzM2OZXPefYRkIbTjyA+ec3TO1+aBZIkWq3Q9wFt8+fdJIRjgLhh6lqv94lyCZFAtCXZgM",
-	"SGBVGxdiwIEvLr+7OOt+1bAApZzPw+Ijp8YwJbZocxmMcdRiYgEhi5E+zSBKfEX+V81VA9GUZEkVTQxT",
-	"ejtGE3jZFrvj/vU70Z73Dz3UGc8DrkH2EaPg3mL/SpMk4/lMUpXuHiTNtHbKZ23BF2dtQalGfg/8vy7q",
-	"mB7iDhyKsKaD3Ykv5GpFgxeYWtzvkuydkgtFV2CyU7UoVpZDr4iQRC9ZloFA0PaKXjU8enUyPD4/++Yi",
-	"QLIV/fganz/3J8b/e1f9yLhgjVSjOc00207m+Tu/Z3aa91Pyu+QCHVY6pwnTU2JkLSniK02skpcgNYg9",
-	"mipXzDAVieGrlAW8Qq9TJgw3G+84hceuSv4iCVWKM01kYQgV+HUZS/QaZKfmKwuTF+YDCOEPs43xSpMj",
-	"xdNvzs++/fbpk+muDVnKpfOzbx5/8+T824sn9ZSsegZa3XHHV0wWpikM/csaKV7bcvW8038HbNaL3R2j",
-	"jsXxZTRvy/0tGAHNEd2epTvBSHvdFULYrxyb7IoIltFcs7ROqR6RC6ZU2MUI6mwiiyy1+qyVwQp97daM",
-	"ZiJl6TN//6R4JzsHZGb5CXkuqAGzj6HEv9dGE/sNjFjoK3J+8S35D/T2Wws2+0q7sAlaQ9R9jFNpuuxq",
-	"7KNNylQzimOZNpzbkTq1uePRP/tzDG70CGwjUr6dRIFXzAashIWi6GaZU57hnaV5Zt/dLxRZveDQy04K",
-	"UflJtmLwgsicCaJlcsfMLgNnMqFhT3HO69Z2bXtzJRPnwQ6ZIUYmMmDKmSS3rFqkedjNu5KxrCEfEW6/",
-	"Rss3T92a+smYknJj8Is1IN8XWcgLOovZoNNP6FFZyTRC80TmnSbENTzkn/7Q5oXxsjEUIwoxy6syLwhU",
-	"emvhZ0G5VgjvEOhh32PqFsy6MWk3C0ePasKN4ad+Dwc6ZyquGMVBU2OyIzhpXrKMW4IHGNgYtspNZBeT",
-	"ylu4y6qK2etqEHunBev/cHmb7nsMVJHFOFeYYQmW29krC2qWzF0Ba8qdaeP4yN4bQ3zy8azGEKP7PXHr",
-	"q6cl+iTEclM9ERu7hdvQxiZjcHTJckdh53Ce9HNIRmgkSZOM68D16CJ0WwvrzGOBkOGHe6Z0NMqskmX4",
-	"uNCcznjGd6jZ+dKkrrB0CBH3IPxKsdipzouAQchUwgTm7mUZgZ+HXUA7am/K9V18QC5IocvU9XmRZczq",
-	"tFzf9Rx+Tu9loVwu1E4iJ3jyaZbFDLyFkkUe8Pv8TFeszIvBh5yzhIthyU19c9epNh+WjKq0v9xZsZVE",
-	"qd1G2550xMEqO7NHYNJenNmw2IwU3qQPGdsd2e8ysFGYiaKnZEUTqack46L4WMsydnkGwFxcgfvSanlB",
-	"tULquDojdevBzpnMM9bBR/iQjzoNZSTNFI8o7ZEM/2uIja9dAH1JNZkxJgjugSURGi4j5Pgbuhgktlpi",
-	"YlvZ9T7n3t5WSc10coxUS6nXXq2rbZWTuJ5VSyJOayK+3LwtKbwtz73Q3Doq8RsIvPr60Jvyvct0hdEO",
-	"iDHgnGJJ5kPT6phQMssG6ndzmpjO9f4AD9mnuUi5WPSn1A/4g9DZueeGZp0D/AOf2qZpmRlQX3RtfnFq",
-	"j6MpeZofR096V9n1uy4yZ/Rjyr5zNJF3r1+CY/jaUGWsIANv6HzjPENbiQOV47k5PDe69MO6o7yrFYVU",
-	"kbxSRSAqhjkaPW44q+sxEQyx6SJZEqqJSXJyfvHN6dnp2en5s8snjy8GiejYhayYBiIRFBnTPpdr9CbK",
-	"qWo6FepOmrIcc+uWXMqVvQNUITShOljJGXf8cKm42UTDzLuvg2USStCkJnMlV6DS6X4bpZGx9jDAtsiO",
-	"ftwp0RljOfzlrLEp0UbmOUun6NQMDbpW3BgsI+2c87ZXCi40t1HlzeaXhXxdcosjYvXCPi4sf2oP9l+h",
-	"ELjG/MawEHDJjw0hsHPOW5JPM7kIH3/IEMOSgjFO2RiHSzCWlg62IDd5criEactHmC0P1fEDih4YSwea",
-	"etEjGtH/3v/wgjx+/Pi7K68D6nqtZ+QgqUDEgBZGrqjhiVWzRUGzqT3OdJZBRo5ZQsHD8FPpjyC8tfoI",
-	"/nJekumQ7JU1z7IPQpoPdpiAL3rJiN5ow1ZEsXmhoQw7YBWGE1fKEk4gUZ8z6g/VuGc0WHGXORNjtXsw",
-	"99E2/Mz31DbjtBhDYDl3wlZAgxomks2HVd9g3EoWIgYeYGg2yA4uNIiMvj/YIiLOpPnexpgd9HUSGeiy",
-	"T0jJqbd2Wq+cgttmH3R6MuImdJd936+irVTHWwzGkLpbomvsrm4ptSlN/2bSRzDtIy9mGU8+uMTsrSBG",
-	"enF5ef4dwWfIHduAH0bkkEVKZlSzp08KlW0l1Dx9Mm3BsWjWMnfmljgMi9o0p7U1thInAraxjzvf/yYS",
-	"rWIfc66YHjRkT2daDxyFe3k3GEYh4vywRzV8Lxc67GQNuT/Cfo9Cl9Jg0iDZls++Ruvu7R3DLN3Gqhnf",
-	"PG3J3MB6ItBHM7kI+O8HbGuZkxdwr8YBQqKqWCSDNlTF7cfvc3+OlN0Aw3xvHwpoEYoRrJcHS3jJNtY+",
-	"Z6fk+o5bPQ2rZe03UjOSsbnB/Cb/LF0xMqfaQNEXQInACEWWkpk1IoQ5JW/4PSOabpzyDIBLa2pfeMfS",
-	"CmJLg6fdcl3GTMjYkDEfcjwqOBAYIYqJkPH7yLs10ily4PttMe7NOPv83wULmUnP9Z32QXZhygJeLQsF",
-	"xYxZyrRBZ/ku5ecyc0m8WxYC1vYJ3FLLNzoYb7EmX+DXLjVOS6gtxsI8q9Jpc0Uuz87QfjmbNFHGBuTb",
-	"7hoCGbNcptk9U4ysqTAsvSKaMXJtP/IeYB/QZSumFlbBnEzLMuHEPpWAM9mHUddUCQzlCmlQSeFiLiFv",
-	"aFYsBsR8vUHX82qCvdtRFL57CgQqUzJ7o6q8f3XhqzcZqVBstrJcp/H6geZwvrwcZvmVJvYp3Z1PXANo",
-	"2QNuxdGkt3D9bwd3N8bJuy73YzsCnclFux/Flzs1f/i7LJSwZvecZ2zqa5OmlpJzzlrV8LCjsxzQgYPZ",
-	"FZYXKrxlmOmNW7rzul/sx1BqtfY1PSUXOPFjZQV4CGsYDdyQFd3Ya0NQpeQaIRr2DC5tFZ4AgXtzhdvJ",
-	"MdniuAZ8fdbjme+N6R9OjI+5qpLst1JrG99tQQi8elOJJV987zn6Vmryn/9JfptABPi3CfmtODu7eIr/",
-	"C95n+OQxI9+d3e7gQ1lR2S5PahMLaas/+NhWoMqizAvn+srFn1lKqAGoFJKU2YifQyLKTMrBdt4BuStt",
-	"WSgf4vkFDYN9t2SUKRHV6UfMcpA6liqwbxpBS4zfUv/Dv5uKb/XtPRNpRPG958oUjUFjns6Kqi7gvhMA",
-	"r+90P7cUnosD/VI/8IzFrBaSU48pNre6q/pKQ1bXlVMiNWY+vJRimCEhjNrm5/bgc8aiKAuRzP/1coOT",
-	"5NoQJlJNGFXZJhg6h6UFA3tWIUAjzIuZQqRMaSNlikGJdsHmhu5zDVT7cPAdYId6yUIgm1jdrkEJ0afk",
-	"HTXLmgqBSVh234iRV+RG2n8Cfsq0RDpNGUudhSlYWbHQ3PlZUF+Rc5IzteLmWXmvnD198mTrtgiiprAG",
-	"FsOK3iGYojtOicw3kIbiMBbLP7TB+HVeKNCx8fX9LYWUsbx1HZBKjaUuUIBJjJTxVLiWoZpEuLi8DDne",
-	"1iLEpYPGsEzUPHdbSI5nnVZNs8asq8hMsTyjIXV9jQE+qIjkiAqwphuykAjg6yrUrUZCZxkjOEqItEaG",
-	"l9Hl6GYYRrb06Hs8X+KPRjidJYZSq/8NpUff87V1qHa5mS9YyEEAB9yjwKCzaC7VM7KsYIdCw5Us3R9V",
-	"whdHhOd9otYn6sT+X6SwAs2x3qpTXE/wByl4PCLRk3+zSFD8yu0VmnU9dJ4KzGLnIAPK392zUhrbJejO",
-	"S6YOaV8hp3DAonX1FzN0CuDK/d7ViNr3BCDfjnMEwi7oG5Zlpd8MRau9kMCYXroKerineukgtcrO+ksS",
-	"mXOWEi3tcP12rYdbNOCY4Rqtf5rJcBYWXMS7P07Ra+imF8gbCjPqn323cRyPtx3qnZtJMDVXMDgXdu9i",
-	"six6x1JQ3Xbv2OAlEJNtiD0GIvUZ0Ut6cfl0av97eX4BCHzpZc0Rid/bswMP2PORXvbXFvyeDLxRQ4e5",
-	"73F8hyf/4G0UHs5kG5goBpe/Nxp8CCdB+z4RAC6qmTAsBgSUs3Kq23W3IAWERAAJltobBcElNCTnIMAH",
-	"1Xc6XKww1Cvct3CoF4I5vLsfmoPfrAMLXH+IxBrKAAbaToK5/NSFkmt7BO1xDojZIOAJ/hwSFLFSoML8",
-	"Pj+bnp2dNavpe8Qc5jwzIR34/auLKzdbD7K/sstnupdn/aFPLtL+4HP7d6+BHR1OrAa8urspTa/i3oWz",
-	"bDVzDYNK26TzRzth8bDK11IRUZt8tcxh9aiwDWOE/XE/jxDtxxkqds/ZOsAvW9lata0tp72LB40FP4YJ",
-	"MtuAntobfjiedI9AXLvue7cvYWiEQlgjJQ15O146GOU5AJu54EdChb0lZoy434WHXS83cTiJ7SHgDYDU",
-	"XAUaOq4Fl5gm5yXZ6ksJ7eKPslCBipeUbpos5tWZn95OppObXybTya+v7F8/TqaTH95PppPr5/Z/ftnV",
-	"bBrW/Te7+2NF+TYwUjCzqvOhbWvcrsGND7/vEKMJzZhIqTpFmuxzF/ohYC6vhWFqTsNhRcHMWqo7BLSx",
-	"D3WEErZr6MyS5IrN+UeSIT2GZDIvqUrXNIQM+tPzF6RCu93dSFOEz3TULG5Y8x0Ju/UKL7QkTdHr7qso",
-	"ffD1V6LHHip3d2Bod6sDIYS0x4jXDgojMCigt36IovLW66ghm4LytAb9zjXRsmxDVQI+k5Tv20LFC6Fy",
-	"sSEZ1CTVDt3nnGWpPxFQTUizd40nYgxfvSKGyNsGhhHJRdwBowxAzXYwbQm7ewor3kfSlEM0ufaaRfoM",
-	"RRcayxBoi8n3Xt71vqAtOyt8421DfxGV+TpVCk+Z39MP1+eNM5kOMnnelKChzeP2D5oVTBNImbM6AgSO",
-	"wUgjM7bgIoAHWU6/Xz68I0C/hz2RepZG9TAZ33gY0APJF2xP8lw17ETMYbMakTUUw+mNmJ7IVC3REZHG",
-	"e+U6LuU6EMyP5yaWbVUGlA9J0+KnLjsugWsLW7tRwdZBN8FhaYtvXP3WgTflG7l4G+p1MsBArIof28CI",
-	"Btfy+SaVYGf5gfoFv3FRBwa/f6JiE46UeteUcz6jbu9qaqe+dnfqC9amJJdrwFJOfU4ftj2VwkmVmg0T",
-	"LeJtRxjBx9paQ94smWboa25YY93G93ZMb/tElMGeHnZ86etrW85P7jHLWnLd3c7gnX0IdgqqZktTdjt+",
-	"lm2IYVkGoQJopcMNWTvZEXb81bDXOvrd2sf8FEI4jucXZ9MoxG2tMxJdU+46I5Xur8dPu0Afp75RRieI",
-	"GD7mZwrhvV75Xj0Tt3Y0tp8Cno9Eq4AxfyN9uroVpP/vyU/+gJ680GqOpZ4IT4Y+F7KiKSMzK/7lHY/g",
-	"MK5itbE9PU/xYnCmVhx8QwPvDyWzzl16b59p9UzButxgzclMkbz/DO5FxNV+DQj8AMGJUpfUkudci2bK",
-	"Ten85R4YPuDtLYxxNAmnmj++cpAsrrGP7x2m6z6SCLbt0yEZCI+DtloYbdpIWKCDX3ZzmpJLS5OnZ2dX",
-	"5PwilAvfPJeX4XMZyalcL+XqqtaRE+BsBSNOf0ik0Li5+2AhP+mTrFGaDB1v2BdA+acyhnGgiuIGqnrj",
-	"BW7jGUt8PyF/yQZcMXPDWjDHIesd+2X6ZnI9dHIamZYdB0+D32ZgIOy8SmpAh7upoJsgu1Q5GGFITxpB",
-	"oNj4/A3AuLVHHQLm9l9ts4An+7RxgOemW8QdwCBjde77mfHFciYLFXLULa3sKbVz5zxZUk1WzFhFzEo3",
-	"KwSdQ09H/XiDOoS/9OnHaBNkjJmvtH+7d9e4gctkQg/7cCfkWscadTVaHgV6hVWewd2rr+7QHJAZkzMR",
-	"CcbrhIpn5ObFO2K3zXe089u6fTfW011ae8k6gvdhpWrvR2Aj4IBIu3fn77Un0e8j9JUPQ/D4BPNBiKMi",
-	"7hcst26Iu9HvdjB45MjWf7yK0iHlBjGz1GCdqDADlvTePh72xfr0+n3x0Cr6lrNqUKm+xGljg/txKbLW",
-	"CDy6jnaM2u5O5nVF14BpeE+ybfWgS62IpLC9gg6OpIwOoEYPFq4mM2bWDD3bK4ex/sv7N6ehCH3t9Y+n",
-	"/dydzXZPIdXYErQfoPSW7mGFAZZMLbho3PAo9BWzOuSM4cUdtjJ96mOZa4Sw5lazywAyTw/YtYFY0gFT",
-	"9XGbpVrT14OmatNSPZsejEHd1YSmCUnde3eczX3aDUPjEaxhlyK804XisPQitiTyxZNdIhdKE9RBuSEO",
-	"cqBB3W+/edrpCNiGYBh4ej3YwsCfFXqrScb5dvrOsLYVfbFFfmbrSKbLwHq2uilGEXjWGhNWgKR1/1yX",
-	"D6SRrLKDits28ogeub0kd0h0Rkj+rnT4btHcu1vqBcYXZy1+lU7jdm93SchTEluOzHiyiQfbhh6hgRIY",
-	"OjAN7HtWNnurc8PFLi9EILU8KL9/d4Qw/i7cac0Ml5vMADnCdXeH7tLOV7RkgShMDbS+S6YnJYBrXI9r",
-	"HIJAu3JI+v2w4sKrlpU4evKkM5mQBR0ENyxD/wATqWtdDOu2l1X4amc6oRk1LDyRs7Nvu2fiRwjUskxD",
-	"BZpDlHlMkdliogD0BnPoEb0yeh/k2PiCzC3vYC910LM/LqsO3c96uC5c4PQ9ovwfFDb9ma2v3X3bPCuf",
-	"4hLf/waOKD0++WzLJUI3HVrO46eXXUrOaBfcFGcZXZjMrmMF8zGH242Vi65KrfKm17xOWFMFX8PFA24o",
-	"a/g4kaoqW6Gzy6DXpb3pkJRdvKBf3MQXkZShLIZpPCUooEPnsUaut01LVG4MvvW0PHag0GQWI+uvAB3/",
-	"qe7bnHZ2bMAJXuctoJT+BrXPhJb5dusEb+WgHRh9sqexv5QHGTMECh6H71rWGGnNDTIdIbv5bWESGcJj",
-	"sSYthYJlBCLe1VeihSmNSpTgtmFsYOeHPu4crtriwcCUq1hIpEiYEuCp39efOgT2zNPtYE9VzFTYB9fw",
-	"eNFcxWi6CXp8rXS+ZyRZSg0d+XKq9VqqiCfnGMHdBtwgTjTE6UjoMc6k27IjnMaYofXpWrLFJey4LdkO",
-	"tPH6S+5Qu7Xy9cNqV3C3RuEo3PejcJRP/YnCWayXzCxZ1YQYsPhdP3swZBttYXYKUBu+dMUQhdqqVWoF",
-	"ETY7U4Ai2EywczTgrp/4v6C+L6EiYdkQbImMbuJx6jOrXj6GvIRQdxvII7KqZEsOUdDUjN54HkNsszV0",
-	"Ha43pJjF/G9yThyNwF9gqdTwv4HiOiwrAXaqF4B/yTGH322KaSbChSFO869timkBn1somi95EkwicDeQ",
-	"/bG+MzKfVnmDZaoDSagoE2CDNxNPMxbnqJNz7xw3EHYW/erew5h5LnVlSrDLKCDdMbXiIowVYXc/3E+y",
-	"Na8/wloV1rxrOS1cWkgIkGdwZW8kX46SlOs8o5tpuVIw42IVODu1B77IsBmvauxZv+YUjiFHY+03XJuo",
-	"B7BFcA68H/y8g00naCid7Cf7MSLaLkGV9ydBMZosoQmKO4J2yxoZOGWR3mnPupchpAeCjUB+OWPvmYZQ",
-	"yiGp2a6RT59ugfE+Is5J0/+tcZCXsoNID+ki78JCIafGMCUi/dB88DkQKETJFszrKPvHQ/FmJuXdFblF",
-	"ktwil62Xm7DOf0+zgu2T4N6MSrs8d2n1BRyyX6p7nVUOTHi3Q2VYurXbz+S7J5ffkByfIKlMipXrYLel",
-	"ylORcsscOl5yKxWC12Ce0Iq6Gw565Nnjbob156s4N5AXaCRJJaEzWZhYKpViRm0+7OQGhhqtU1PELG+f",
-	"TBmYw5oJgzAWp/FC9c4CNXx5tHYL989nq29tSm8psAdMYzxFmqc9MPjdlYedm+r9mQY14di7LdPOCSgT",
-	"+XfZF7HvIEvXeVNPy15sq0JD0bfLI3xGqG/lj/kHkD5hJKEC2vZAYbxcd1scDGQEE+mJUQwIRQuNwHbC",
-	"cFHAR75RWG8DYy6DMMmpxKxQfWcvSSMhzgXF/EHJF0Y65kIbRiE+9u71S9BWodjChbqfQR9bD4Dkdr8H",
-	"DEefLmmeaIigAYhAJ8JycAbI4O4POpP3rPp8yRfLAek1w1qkRZDleDqk2dhY1ooPALTBIFs7xTL4Sobl",
-	"+yDlI44yu09zJH/GO/NGTa1l6BANrgqQHE7qhaKraI2Lkxlg+7I5dAcUXIT6aajFfQyR8fzx+dk3F53p",
-	"IR0YjBW+aSdKYmuXw4Y9sF3XAHC2VjSybN4HifKeaz7LWI/kcyBQz92FLTl4b/+7YNoETU8HOa3XjOUl",
-	"mNSWdI9Akb2dQ8HoM7g+rn98fnJx+TSeVLCd4ZmXl58uO5/ByjD6By6qBdeIzgeOF7DvaeIb5wXRPsLS",
-	"3SrLoQJHZaaAZmetfnwXAS0W4N1oYq7I//KInlhkA2VclrRMlSCfDjdmLU973Qm14v4dctplPYNBywJ0",
-	"oiu07/Y0ipCi3ofJSt44mMveWys25FcyTJvSpVkLKnuzV8sVA0C8vh0OWLKU5G+vX/z07uspMUk+RY/J",
-	"317+fP01OEnZjPztx5ubd1/X23IkS8CyTfLKabFmswF4eFJF+lXAkFWF1eXl48suv2Us45hC1UeVThxy",
-	"WnbWSK12k3ba59Nq5fXhItz7cVio8iHsgskatSnbUJQdQafOtaiLlUtKKPJx+gCteJbxIfXgcQ+A6RU1",
-	"AFO6d7VanVxj0D7lYvEj12EMmhCyi5WsoBlYVQxwJmZFcsdc1dKSatfBIJIs2qqJ7eL/FyIEd/Ee32Dl",
-	"cW0Gp0OCzhUSVL+pKSTVkL7s8INrBjDxoSoQw/IPwxjN8FC8/ke5JnMuWLZx6Od3LAdilOEgau2MyxNM",
-	"7ptg9l02wA7DnL49DIkKDWtrvW4tU68FF5jdU1I55DdoUrQ/5ozOg65ZK1uoY50rIoosK1OeuGVieJlD",
-	"5NwCI5CCvZ1Pnv1PR9gVEnOmf1T7mGWTP/+5RWRYzSk8u49XQDv+CqEztXbjGQjC437kqRnen5W8D3kk",
-	"rv1l7xWoHVT0wwy4SHVh1L2bB/F+6xji4RjMv9k+/Vu5B2n33F5Ht+4n8pGuI4h7GCgWLKHGx+dc24G0",
-	"3mgt1vFtmIns1zJe66H6okagEFTNpS88anBzrXmZGBKwNjBJEqI2rmPVtn1Z6IJmxKU5hLGBYZBYuexe",
-	"GfvDcjh2Qn74uZ9ZmboRPP8uq8hfOx6p3bBkKXjCQcItWZbDp/ec9UjbpAn4L9/LPbOY8fe4t1COuSuc",
-	"MGpiz35O7V3gLL+yhnYhQ5jse5Qsr5hRGDwPFZuF7ALEXLwiZ6fw/x+d+bwDbKreHbKFi5fX8ArdHHod",
-	"LInKwqFHKlioeIRUKpceH09vKksUok/0zMZSRXf6nC9L6cq6Cl0WCnP2GwvaypUakiBl5zFGepRfz9jJ",
-	"UdcJDThH3kjpYLytdayJFGViylcNDITd0ylipfH+RGGiBYwyJa/f3T+ZkkcXZz7/PbM2sDY7vp2Beftu",
-	"Er263yd0BGeMHSXSkcIBS8xlIdJGGwrIQ7G3PtfjmM/wikHF+YiYHBCJiu+POlfRYgSyuls36EbFe3FK",
-	"7JkFPxTk5IObmQFQT0BjSvtUSO3Ux98ztcHEnlgzcN8SxUUK/zmGw9CVEV27hM2D6oiumdDINmGPX/+0",
-	"10OTGZwUHZLA4CZ/YOS2DmzWGrl1PuvuyKvP9NRG5q5jGH6wVQi+B4rC5WV3UUsfqCqDLiPDpuQcckLP",
-	"zq7I0xBS1ePu7E9cXsgn6/oEecLQwsgVNTyBF4gCoqgp19bqTIdEUmUeWN+1/RjzTCssnBqwZqX0AqYR",
-	"lEyteZYROx5iSnBzSm5cOzoCLod5oRnWpToFD3H/Dmhu6yK5fWCCUW7W+PNwyYkJgz/LUO2gByjdgQPr",
-	"uFZlpMDvmplf8kNqvWHaYXcnSxQzvv28FKiiQp+r0z7IZ/EQFUaSwFACzEftYOsgtkFFShiikVix3+tV",
-	"vu5jOwh7dvGki7Kw/toIQSIvWZa9WEqP3bllHmNF3iBMnRwDnvoANJxyiLImsBen15dyOKvb0Urla8tY",
-	"ZAseUHCfe7Dm2cYgIhxUbfs22HZAkisr+aB1PplxQdXGJ5BqBAs57ZcBHdfX2Ecec/LbGXyliX2CYFpX",
-	"rV9ZDbxu93WKeWdZmxZ443KQr+2z/bS6isqH7xhfiNcHgUMccNZ87VT7YYM8hdfBusw+WfJVjjlJJUNc",
-	"PStkevJMVPmKZJffwK1XpZVrRk3Vfvs3n2//26Q7n9mpZ0MSy72W5ml2qJ4WrHc/tFpru16+f4+fxi+D",
-	"zCLnxkPpbSuMLY2P4kETbBEf7iWt9CCwOD+3f7hG0T078mvfW7/qaVS+uo0EY/g6SnIew9+xRY5hO5YX",
-	"Kmvblu6ZVf26K8LCqMHJ5kHnDKPaTCELGtSUBRR/alOGzQBvsQrLbpUs04+983zx7X0e5WIfg9D+zL0H",
-	"1KsuOTNivO4653cxxwIYAgBEDJSsoDipS3kkOdUH5j3OCs1dmtcY6Y1lFUeghygj0Ii8hGrOmUrsIpzW",
-	"47Mgh24eej8hGdsvppfqB4Q/XIOww0TaSdgl40Zpbzdgm1dZqCmRWTpaRA0XM148za3qcOoYGmnJOeND",
-	"7g43zPdchIsqIn0EfBGHy0q5Z82yippAzYKnsKq20UQwqux+AVoKIoD37hTn5x/vGLdiKe8t5USxYs0g",
-	"Us0r2/Ck1sIVNGTYXi+p8kDm5UqBWlaGkwwyJ6GE9/y0H8K0T3faJST42aakjLBzVEZ97UG43GRo9sIB",
-	"XkHoYLeV51DdjZ7mU+RcxzHBy7LGrEN6FO6mIkWJHNe90xLEmYsms3enpO2m+PQjnG8BCLNqo8jLEnl6",
-	"fISZ8HpiC92bSbaRZ8LrLXTueup2p9L96ss8MX5HpED5UjY0MLX8i74t0apw4JqH0ly8YAQXJED4Y5sK",
-	"q8YhznfGVERU1keWRYSZoVClHzMH2/e+Eml5Z353Sf4fbFp4T7OeYkimIaP4R99MBVJliZ2ky0y2z5eF",
-	"PoiTZyXjFn36vhzctiXpA9Wi1QNRCsa7wVnOWwhqighmui5WK6o2sewe3L5u+7t6STXktNZ7DktAU8jj",
-	"wyIm2PQt1tvllyZ9dojRcqB8zlLUUAozub2QqYr1Rx2oaLmjHbjCMynvymSGMLyHa28IZSaIxVh1EINf",
-	"E2qiXVw/CBeJ3W3litjNHJMUfcIR0HXNNTvt3TKxWkL96ivfHdyatet7vw0S0bfP0r9qNSptlC/rFSJI",
-	"0D17FiEOtI/JVpnyF51gxaXHq0droTpxywVGyRdxGVfNOtro4jpS/AnQ26GA4g/WwHhWNZLyah50cNoC",
-	"+q4tt2oT0d7PoXOD0yDbvnGWa0taQYjPy4uRLKw6L2Stuc+up20+z3jo5Y4kDYXXksMVlLLU97dAEBnE",
-	"OB9W6O1w0YPr3npzytNagxNIj+Vbbah7vM5EEot2WO6GLsKC1NCtzPZ9uxlddkH7wpv+GZxblm1a7u06",
-	"7/q8fysKuK+V2r4aFoqmLFKNO6c8c7ZpQIGBjIVN5G4uN7cj7dePMq2mUr23HCdICbbKmSov+S0rgmWa",
-	"F30LBnSZcdEF7eKSG/zw/bzt9Zke6HBvBIMCtlNWrMROhVOn4FZyPfRHOxYOvtmN1ceD0ljKwX6UG/bR",
-	"/MAzFq6y+2hc3waWQpMD8kokEjywVp9/wwV7JVI4M3csNyWwDNdkrbiB1vc0CaTQzVyb2d14oRs/0JbK",
-	"zE++nRL4z8lMrvDP86cZ83/NIEOKa3ny7beX352c15I14FfW+Pa/dn/bn5d/ziAoVP28dw6HvQo+sFBZ",
-	"YTa3U0oUFPyWdflzwDPM5v3fsJIpn/P+BfdVEcJuPXNXrd9uH7XzsyffXn4TQvmvBQV23LIAl7amWOty",
-	"ZfnI8gT4abBvqBQk5foOQSOcD61ToXSVDjDLGrvUNmFai0CUdJsiy/U7X+5EHH62wojQe4F+IvjQh+F1",
-	"K51aVEa1+VDogRNqARG9r1kr+3RZrzlCGqifNRoE7zVL7TGCc7htR4jMbQFpB0xoAFVBwC6ru4GTALP2",
-	"ZOYxKbz7Zq7kqlYvnkB+hyxjAafktSFMpJrMNg50gMz5PSMOg58A1E8VOrC/DwR8EhPJ7GhrBAcdn4cl",
-	"32PboaATyxd5b9CeBTUaKnZllvpWCx6ZUVOeRjrFsZDfxvUM1lPnvdDoqFJU6HmzMc4xDJjgnfErtios",
-	"8ZhDvxp4WHtOBzxhqsjtiYumf5S2bw3ZfUlTQok3R+3eeBy6yi+x6uniAnFEw+gQO8zaU1ZJEwU81tGz",
-	"GEeudwmXERithPF7qJYIon/94E9tBYLZI1nGno3YiDdy+HgeMD+AOUJ7Zo5UnF4eiKkTFzhMJSLc+6pT",
-	"XpMQ1Ybv0K6xbH+Cw1zaIW3HuRUq4X2Mu0FxmrV1j3DOqG9qrqXvuvthf8KSvnglH6z1Vc616/gW8rqO",
-	"IF2HVeBn0Lilb3cXl4jSK9Y1ABcrcKT8m/wMp7Wq9yhxo6CZ0J8o7HroF+vGTvGIxWsHizn5hhG/PIGx",
-	"HOaLs7PeMfEGew1zp++G9THB0CcenXbXYzsS193cdee327y4IPglzyQNqAXPBSnEnAuulywlBTx1SlxZ",
-	"tQf39eBCM6Z5ijB8UAA/JYVImSpx96x6HbDK2aIQB9fFy/lch3BoQI6Hmg/3u7K8QXuUwnmNvhQ39amj",
-	"RB9r0W3XwbYijvNKBN3ssOlWNXX7/qxOQReEwq7JCK2FhsPadc1Y0tLWRnVZigwiO4Is+D107QVOCTOF",
-	"XtKLy6eBNh7sI01ZwhE+sO7QfdLwMTztzFZ2b+hP7VdiNIK/VWkI8+R7tuCiRvC4B6vuXwndQQAsFxBt",
-	"K3qH4Tr3BPE9TtwJ5iLWJHVPR9AOVl3GplUUeheBsp+3SDGQL+GEIX8yA3IgdOYHwEnVj21/vsHNPphz",
-	"/sENzSKIL40E1RjO/Z5ZlO3Y4WXaZDBN8l0gI7KnQWblxgCQSq7vgnBIlGcs/ZDJxQcZgst5LSrrzjDh",
-	"vRR9jUZJ0/PeWSF2Cp2anly8FU2w7jBFuSCF7pu/sQewsPsJOOgGARJjgfgHCHoGCP7OoVFkkAWsyEzJ",
-	"O4Y9naxN1XNBgZqs9h5crn4iXKo1Y0PQ8ivE72APdrAlA6Id1JCBy8QA1oBkDgx4hcKpuZTZB4dhFokB",
-	"rmk+Er+ZKoI2wNKthd1CuE+KCr0KlXXtRdoit6IviFTWU5GrpWmjHCgP7daBCx0mR24v5irGqS10Z5Jb",
-	"hO1bGOjuA3d/HBjR/JXeRXsjzCIgQlULf1Q3tGUoSEJz/rT+aQG1Ljnt2p1/cDqJ4IfE+iB+hu2wRDAF",
-	"+bXVndlHg7iF01pny39LwTxWg1Tkl5sX/Z2W47beOqzdY3dvLaxXGQIbg68bwzPnGOgITrkaSXbm2KeV",
-	"cThpINhO+v37X968In97/8MLcnn55PLrZid2B/thyshpwno1Ro2gGVR+Fcey1OoBCc0gP+gZuTi7eHpy",
-	"fn5y8eTm4uIZul4ateGBV/07mIxVZY47VB1IEYClbQ3a3be4RJ5wlO+QtgnNmEipOnX8sY+89WOgxHXF",
-	"uFvK/KyZaNtDjERaXbjk8YCu9g/43OV0ORfVkt6zqSsE0obMLaWsOC+rfvYsd/ewjBs45bi64NmQKg1n",
-	"ew08vZaqe9YX/YkZm4XiZnNtx/N+LKrQqoeXgFWKH5UDLI3JMe4o7zjqr9i0C/7p965iiw9Vdyo/0Zz/",
-	"F7MzhcDZXEZg+4pZxhPy/N1ra3r9VHIZeXXP1IZIUCK4FK4VDBfk9uNJztSKw+tuvRNHwxXNFBGMpfoZ",
-	"uaViIwW7JX8TEhDnT7j4ekpuNcvmt+RvVGwcDv0JFy6K9bWDgK5Gt1O6reHY3Z6SV2AtQEZPtN2NPiV2",
-	"4zXJIcK3IbdJobRUt1i/D1eh/eorTfALK7Ju7ce3p78JSNVImNBI9ZQJw+cAPDt5ntNkyU4uTs+qHah9",
-	"VlXtTEpC1rI9nk3Owf2YM0FzPnk2eXx6DiPZIw588ahyfzuk7JL+r9PJs4ld1XPvvs2poitmwHkTQWKt",
-	"HnmECwU41o4nM25VSvvgtvcAnHJSM4QxtWqDoYZdAXkVE+aWQAVB1swqVQ5TEo68HehfBXZhdASEQeC+",
-	"tuet0SUbh50gzSB6dyfkOmPpAjJmtJDy3/CXf0f/Ltgtq8MuRLWE29jMyxBINfUO1a31vb4GI1kyTEkL",
-	"vRO+bLxyG6RtyCurJHxLYQwjcw2XrD2LGTWYXxyaiQsUBNbeFlD6J2xWLoXrcHJxdoYJjsK49Aqa5xlP",
-	"gOkf/e6i39VLWvPB7dEAhQ2E3k6vRysNwL/EAJ4bHnFRy/DA5Uwf+Z5bf9aLTCZ4FsMosZhS7PNgJwB7",
-	"XEk2S7+MMXOqGE1hVHf2H/3B0z+jAuDvDM//4OPP08nxSf8SO3wFiH/jyz7GoDoAV0MNCXiHS4GzpHnO",
-	"BIOu/vzgPXjkWu4D7K0O7MWPVKQZO3A7ICXle4ldrcfbiedYqfRnU00xqmB/HpsJWrff6vGYfmuWTIxy",
-	"BKsrYUrwQrDWgtUtpgTaBFLsbequCEJFrcKviz/wySXs9C6HaKyIar+vr/1Dn9uRrVeWRfbML3CMjbop",
-	"Swk1GgQZv2PZhszYkou03JapQ8tTUiyC8rTsE9PnOBtLJpfNGNeoyqeOrlQdVQT7ZXTfgHMORcmj7CsE",
-	"+EHpr3q5CrmeWiVRqpQp+8IlVav9BHKRoiM3vnvwxCdSh8sU8tRBVz6k1siEURxtsjUqromRamr/w6WY",
-	"lnm42Hhz6vscO2FYZKZU4kWqY7N1eexBdfMiom4GtXwuYotuzT8Kj1YIA/hhn5Pyafmw++i5TRtLosL5",
-	"IJlcTIlg66DAdBDwgcvN/nb7rD1iH73nKXjkXsHXkUMXNBNwY7b1kKC9p+8n04klO+ztRmdyEUTx/T9n",
-	"8f9vZ1EmhpkTbRTDfo2BlyE+ZOBNQdVmzjM2+iG06i2FoZsYR1N78l9c/2NK/vf125+hgRdsPbJ4BWmJ",
-	"3vUnF0++3usAO/Wq9bp09fif1n/kPR2fxL1Say8YPBwlykPwnD0Z6GGBszauC6XtdVjOEBUgcty3lX4+",
-	"57eyrAWdhK1N7uIAUTrXMTZ6O7OOeYPj0ei+wt0xG0N6eHQMB/dS2jbtLqUhJpBrotEtFOChL9oAcqto",
-	"38AxTVlLsim0CHeJqZ3mjZDGCrwVFTDJacS19DxN3WImx3ES/czW/gW9fETnY29ScINSKCgbwSeUpoT6",
-	"HdpnX+oHp3TIpixjWKbV3CxswFXt1xheniehno/Q52sM+uBQh5FoOsmLAOdeM3MwJT49u589BLu/8GhU",
-	"Y10jI/P8I+PSesMy6oZpMy7Tj051O8UQ5bdqUka5EliWVfSv2jujK4yKlGi6KRtCY5NFYugdE/vvFUvu",
-	"uq51eOSohGbJXZsH+Y6DPTtGqC3DwVADY8ldVRzAVbO1oN7L1ehqP09UkXXZUPjke3jwy1aZqpUcX236",
-	"Ua4J5qEC55OcKsgWdpkr2lUxc1U3Hfw2+vSW9n1sU6iqpR5Rqaq95KEVq+1X7x5Gy9nj6VfY8WtO3Lnp",
-	"t1nYLqwpyOrnrq+21djMI2lcLwHneER1awyKtehdY9Dk8zgVZ1/iqSiVsLEORokIEpZpL+Vb8RMVmyNJ",
-	"Mzs0tME6eMc+noh0YGi6goYMbBo2Ls+4YBVWYSJXo2ziS+w+h7qbc2QlS6mZ2IVMlALnAFB8rqMZ5hC7",
-	"bQa9z3MBtDrzOIdQhALObMso1XIJ5o3qKcyiuchyAorl2eaq9GoC0CNm29EVS527iDwnuWL3nK1dNS10",
-	"1yqRMLkvlJ8xV6PNXeAEQ7kOW8TnYfraT/xSihrOTz/2ds9qgEx13J3x+7KVfVTXelk99kVrWm4dm+Or",
-	"Wb/6OBj03DOSrJdytWeOWsDuwJ08gXTgR3/Y/8TT1X7gIn3pvfihWKErk3UuYZfZHQ8UbjdnfEjvsG9g",
-	"EL5E/FkYx7lYna4yagEd8aQiPL0itMx4ziDNGQukRMpTu7+QRY15zti2Abaqvt2gMfewiGqAGy3ns2yh",
-	"09zfbfZ+8eoNYR9z5USjvHfYXj4y6htl3UpN/vM/yW+TjIvi428T8ltxdnbxFP8X8fjs348Z+e7sNhZc",
-	"8H1iIyGcIHJxMM7hZa7fBgB3jr3V958dFK/qL8R2uQ7yqJRcayznzl1DutDcUMTV51aDjz6rYfZcdCOE",
-	"Hv+YdQdhShNxhDvf7bFz5LvzYy/XuVSuRyHd5t+lzNJDDlUPQ8dwxWLSczyvsn3LSF5lO1SJKnAF2tAd",
-	"29RbuwIkoJBWJ5nC90uujVQbog3dDCBnZQ3F0qRHJdzY7N2eKD3eXfK2ukfqeBqW8HMKaqbTCO6h4hf0",
-	"1So38DDe7uOgRGqUbsrPcavc5GIJsqXDcZyL34/njIxaT5vfi3TBUjLb1O0N0NLBcIQ2KlZFsCdsL/dn",
-	"c+8yns8kdeWEQfPzmpkX5VOfkb/BTuqhvQxvC2MN0BCX/CjXNbDMw7nkXWH5AoCvJSKSlHvlswhCmJA9",
-	"nRDgnT2lrnJxiyccEmmcJd4XwsGVflYM4ab0CfwY7tVRTwbo+oXJC18YYbloFGHyvkAb3W1akxmmpBCa",
-	"MeGAd0mhmWrzT9SX0eqhcGuBVdR6JS+tWs8+cnNrVatbAHy5PSUvMqm5w2lNpBCYeIWQwPiZm7tIscB0",
-	"ybNUsW3OhorNbt52o0WYG4p9TrDjavudBVS4dg9+bndWY3IRhsvkePeVHWsbSqp7K7Cy6lQzFtuJNiHD",
-	"KHKi/pyEDMzov8Hk+gRyBt7+PZQbP7C/FHfCsoAVB5CH3kx8xbZq0I27zBi0L6+BkIClSuYyy+Raj8BB",
-	"c94VwP2BZ3se3kgOtPNj9fJc9cGt2zX3oRwf3dIzlsk1MVJeuaJ8zMBkgkAheQ13HZD74um1rOms2MbH",
-	"GyiphrOt3YZPwrVWdPmMfZBeSCmoWcqpMrrpcgfQPF1ihPcISVv+Qu6MRaQxWrQ/Ix5JjtkJfaqoj333",
-	"Jwn6/ETv2JQoht6fROabKVnJe/gMQrdYpWGkqgVL8KuULCTTxEiA4E3kPVN0ljEEtUWdCsJ4GEwxIA7z",
-	"Qi0wzkKQUWi64oJrV2vfl73Cigx894iqZOnA5YJC8KVci0zS9Ll77iFFYajHVj8sz6rNVtnGyP97F57l",
-	"4GokQ9VkOvk3z0MlSJ+4esXt7xjMDyIIPT8O6BXQeMt3TMmKpqwq3O4f0m5KwVDWwi8ip8ndp2DCofdx",
-	"b3F74FZ3Sdwjpqm8K4zr1pL5a9FQ5bSN6ooE7xOCdXtMZoD78m21ljJjV3VtD2raXJ9Oq6k4RN70lLzh",
-	"4g61l4zNjbUeh8o/+5WnNRAsIg9rm9UqD11bpc+cDz+d3AFIylFSyLAAj9y+t2rQMxz4P38+uSV2KVwU",
-	"DISQc1jfvp6fwIO33p4gr27oAu9XoyjPmCIvkAYn5CVCjEMx3XeXj8++dskPNfjxevevvQRahM+sUrlp",
-	"Q2/57Bks8h6kWxClyaGjT+0fl+cXk+lklV4efmfuoTsC8SOcCzszVkzFbrZVCr1MLKMqHt0ehJ3D1sR2",
-	"UK7r7hhMhpZy3EPyA3y/N6cdy7LAWX8Cu+INF2Fv2LFNTHB+umLfuSsMdgKsUT1J05SlUwKF1CXaLVMk",
-	"Y/S+dxZ0J9s4g6XVMeKKjA40S490xt3k2soNMq7NqDlU3sqDTD4qyIx5SzBtT6k6ZKd8h8vgNr1nNL1B",
-	"IIC/ipoyjA3K9pcRHrDUG0dFwSjbnFCDmTbn5Cf+/bTZcHYkS+hXxQ3be1uPJLKblH64cGqfHa4MUiHX",
-	"oxx5uwM+tApNgclrU89dgUv+ydl3iBDsLSUIbjkkaSz299VditH0cH9OVevdolW+Lh/aUygEY9ZVk+Qo",
-	"foH3pgSyygDHpdZU2P0TMV6STZJJwdKPD60nVpT607USfmRn1Ph9L0uo3JfRrhta9UsSGvI65RyBr60a",
-	"cSfkWpyS25JyALZqdU4t52YNaoQmdcLci/S0fPo/LJmmxEHRkvPTp/sACsSc2Tf0jh3Ggw+157t7SaGp",
-	"iEgJ3uqjFLpB8zm/nVDrZjeqpDKKrH7kbw9bZ1zcnfg63aB0uGHavOHibkx1oWxMsXvqz0Jtk3xq6ZOL",
-	"75589/Sbi++edvRS+qt4OW7suYZ6C+wtJ+dESLJiVHCxmGJ3i9mmkZlh4HtduNgoNIcaIb/BQwy15HMt",
-	"5fqnshXGZ6OD+Ck9sAriXvsc8mGiNeQzNm4Vud0DQsvexK5Zdiify7WVptxAkjKWzWL2zgipXq41U5vK",
-	"8bN75HMT9n5ekaPtVjaWhe+G2woXawY9C0/Jz1vtbEBptPcpXOe6Ktrqt2d+8mHb0X37SDGaLNtxG97D",
-	"I5/RKccJfQLfELzYN+l6YA+R8xT67vG1ZINkyXSFITGMOVpP9COduFYx4TsgoeLggz0+d9hpfZIy1ISK",
-	"T5KQ8EbKO5DrSwl2gCC0FDXb/Wmh284YLFJ1you6B98pppn4DMsq/MTafIPuxhvFXJMQCYf+JYQLvIyb",
-	"d7c/xf2Thtz8wsI9l2tsGNOWTfQOHvqMDi5MaJx0os82If89cy2q9LIwJJVrMQXOILKAnmqZTO7qiUBz",
-	"rlZorovUpwxtMBsINnlwNpD7VfhMY9fVjnTId+VTn9+59jOLHWr/wFgYQ7UBexG/fLxHtp/vgfs5nVCc",
-	"0l/8jL4S6ZTktNCQ3of5BYC/y/AqzRWXipuNK6NFmgxlgI4T+ChrS8j7lZpk+ZDncLg21HoWj6kNNY4l",
-	"YSAvzVq6Lq76wMDp1glu2cCc6vZWBNc5v/sMhaibVkSCruTKFVPUE/dPJ89EkWVj6Eo8Wda2b+2z/l3f",
-	"cOwl5guFZKFG27WFoqs2f5e9td/hY5+ZRIYp/XWlMVAe5axdKShCcGLtW1QhRG+btyZ8S6UpwAyu571u",
-	"82e998+MEkFzGNlMlw33dQ3hIskLrIQDNItHWt3fXgHSEEQW67mQIe972ea2LaH6cbDbaiOBOpQy3VwF",
-	"bNQVopHQDaEL2W+GI8GavxLpFYAF9HrpKNjmP3p8pFkBzedjL3Nfh2Mgj4fiaXyCAKzMmVgxo3iiHzoE",
-	"607aj4j8AMe1Ec2pZnbiE2HisdmDYrgOfGKUkJ/DsajVQura0eeCsH8VNPN8BaXafMWuCHUfQXqBNRld",
-	"5327+aGsaERqGFrPr5nqhvK59g99nkgM5fSiWAxqNEgYq3JW4/W5isqne9iBbiWflYsVp/QXtwOvnafG",
-	"yNzXdKEq4navFlVDm8KVvMjKgUNWMvUgeeWeD3XZVD8M2oz+6y54tb8zcwgrTccBYft0mYANudAhFsZK",
-	"/S45BdLB1ljgInONSgo3JJWunMrsZABzo0kmF/sIlACPIGhyD3yda//onkzyJcEs3kiZufUeH2nRE9aD",
-	"8ZQdjfZODe6Ra/U9W3BxXTZ7/5xwfmvEf/CU0e1XhwQBfD3GxsMewLWBYHDYh5gYKbMp0bKK0YVSN6D7",
-	"rcxSaHaPtSGWQ1zRCPWATppu7M1zBdeR3s3yIM/L1xtXkgw9vCFj1RRKsLTMkT0lL2iW+aI+KbNS27S2",
-	"3QxWw30q0kqz7H4f8PVdGbVkWRYVUG9zJq7hiRFT0xKZFSsRMcy+rdtl573sstA7lFxHXnDxZPALmnz6",
-	"2ir+KROGm40rvHX5YejZhG5DiEiIqsnvksNGLyiPdzRzRD6gjZrPisP26VmJB5wruxhAmV1IIkUJPzbM",
-	"LVBmCrYlBe5M6telXDmXkSbUAQ7RBRP+LPn8cEMW/D5uROMhnQwBmg0SyE5V5cryKM4Fm1LYIzZsPqVT",
-	"cgB86faleo6tBULJ82rFBc3GKZH4lc2uJdivUG759Mnl5deIhuDfs4XWRL6HVMyq5yFVrMqONLUJTslM",
-	"WhWLbuzWso+m+RsQHduQVHN3ODA7X3nsKZBwNcQpboiwvJdlG/I3e06/rlCn4LRcuV2TugFNtaZWgQOV",
-	"7p6hTJ7ze0ZWXBSAvAtQVc1T6UG2bmHg22kFzwIHylSVRjQFfbEvoBWMF7Mg7HePkqXsNvrtky/cg59d",
-	"5KI+uci17hY5VkZf7RA3kK1KJCPfwmRtpQ9FdiErurFiiNC+3oK2vTMUEDhbzT7/zCje6ufeU9V0UQMQ",
-	"LgWk0Do68wdXRBAFX5bzvvbj4z2AkMC1TldSLEo/WwXTCzp4DKn3qEDROKM6TP+RIKOPet48W8VUaPf9",
-	"OElUvkbaM5+VppbXaqeOZNyK+xBtKRLWuWwQpFnZH0C1xeEuU/z1H9F2Kzd08VllctzQRZX99oCGV/21",
-	"W+EjNk5SvEvSsBsSwxqMARTj2dttX+D2uMgzSdsQTcHQ+wWe+pz2Gmf0VqW+NuHh2kw5YkQEBBJ0PBPb",
-	"SKKZSF3t/Cmx9hEqi/as+/oZKjZEFKsZU9B2x5q6DqcGdK0KadDn50OX9StChZtwaUFb3dwnCAFmA6Fk",
-	"zdid/Q50doKi/LCaTsd2j/7AP1ph4F8qmR/AgGEfb+EHjN/Sw6+hI0IT/d0q2dVu7bEHcaD4L4O4Z1/c",
-	"AYZQutUarciuHbTyFC6pHv8o1ZGeIje3SD/HLY/4muR8rpnpN3IvL8rnAmT2sAztPKEo+MdRSkRauS1K",
-	"/nbWPRUENw4vllWhDZmx2EXkMCWhlBD79xNKkgIupDuWHwEUbefUMNGC9P/q8zwxR9WtXokHj4N3QliB",
-	"CjRGo0K5yqlnxCYeWlM8EykcqpW+QztLurw2AdpQBYLhkQAPF+horLUnS18Dc/8Dzbrj+Kwgq8iBwgdE",
-	"YGd60XMPn+8DLUyMk8HA1D1TJ9dW80Xs7StyizS7JQlVAGlMCdLGOUan6Ftsbi+mUV8QbW3njKGrwsWQ",
-	"Djee1/SOxQXKr/SOfab9eezU4uWgvy4lGh0+IjOKI4TeWYGvM8ZyXnq1iFkqWSyWRGzVEFedJ/3x9JWB",
-	"f7MjnUhx8ub5z1/vVTvEhJJZ20Vgvz4SgL4de1XWWj6cQQsvzlhQgfDfHbDNLCkUN5vJs//5Z0MGUzsu",
-	"Gq8Ys3IZJVQQ5klBjPTgJOB4LmYZT8iSZnMfK4H2Whjk+N0qGSua9vKLULGRgtU23b7uBF7X0f3CP3yD",
-	"z37RPTmbi+nuOYf0GacgqbHFekoEW5fJIldEMNcekSuiWaJcKnK/flx4itt6oTcXfrx26FvveeCT/TxN",
-	"WRqaQnN/f4IzMw6KfOj4zqUCN7fmxjXFwx2FzMKlXAu8e6Xo59Js7HHo/PboLHgv79gODxytw6B920il",
-	"tnaoAI2vysAAzaxGssEHMo/ahqbfZj/ylv1oWnTRsiHNX0atPCW3jqZ1vfJ/X7/9mUC9CHhaHezdSwdc",
-	"Idd6WoIlmrX9jLoqvStySzOmjL4twZitLgMf+XGuyK1ieiMS/wwFxRUEITVkzrKMzNiSC8g3AZ3WOMxP",
-	"lwDTiJz3bVo4p/fS3tG9enKu5D37wf/gmIcGYEdHCWqjeum0yjL5APOJvtKkWn6f46FZNo+CWD5P0weg",
-	"DYj18QR22WhZMK9VHUQby1IQdmpXpP6Oj3zR+hOs4fhptjdLhrFePfU9eoc2J23Rhf7uIvBHUoFw+AfW",
-	"fGovPdLZeZ6mPgK/XxwWN/RRrtg9Zy1g5u/wgWPu0qsyV+ShXX54gBwJoggX8PVoIRkqqq7mVpPaSpQB",
-	"dVXIdZXvhHl0KBpX+3QFdlvd73L1G/35X6w41P6nYBpNLTmQBp9ajp0dX45hHd0o24hDHSbMVpTb1VKR",
-	"sJM1F6lct1/+v7pnvujbHxfxMNe/I2rw/u/V4bpFAcB1HE8DcOM/sApQf+tRdYAa77tt6rU5WOXSdYp6",
-	"XhrlFn5Bt8Y4dItfIofS5JOfhbMHOAvHuEdGPBCsLQf8JzY5KgByNAkYYA9PuHDVbcdBVPTh6A3k1qey",
-	"0kdfXL//oeZaReeRLoulEinveOOCoAmgrrUZ7FItqOAaCNV+db9tPPlFX+D1pXQHPxokGqWauj6gL6GF",
-	"gAeHWprxTf1r9EsdSbbB6A98y1fvPOodb3dkWvbhr3NCmdPk8mfZuv9+1UVdH/BZfOSLPnLvQGJ2H7bx",
-	"sGpvGhVLIEwBndTK2MAJi8pKN6Oa3hE7Ze98OeWRzpkb/1MEE+uvPuqBw5v1ytV6a19gLgVCWRHNzEmR",
-	"Q3cIYiRZUoyJbHto+u4mnECrf/AupFj/0Jd9CkHVehjL1ZP1KKYrLuSIRw3Hf+CjVn/rcU8Zqtx7aud+",
-	"Zx8ZxWlL1tSN2hx1n27g9Q9d9mVf2pYoh/gAa1lkKVnSe0bSkWpBXK8szYzhYlF/A0STWUroTBYlrmhO",
-	"tZn6tGoH50Tvmx03eh3Dxpb3c0uU2/4FuSX2PxNxV8ShdPjksu3sAWTbMVwRhwk4VWQd6sD7IvvSdQG7",
-	"hIfRBICcw9QAIQ1PeinddhnH0wNg9AfWAqp3HlUHsLuC5isALq3REWVklu6zQ+Wx6XlDuG37gu6HcekV",
-	"vzMOo8wnPgVnRz8Fx7gtxj8KvvCg5Rxc84V4W5hJH36+RvcwIOKO0hQCM29LYLjeLuOYILYTfH0s14cb",
-	"/MEbIQahHbyjfvzKiGv0TqHLg52sKM/A85hTrddSpVdW9XdQTS5xZYDLv1740AtCc2/wzMFaTgxEXmp3",
-	"KsHIEbLEw42g7+SsiWXmkopnUmYM+qj9RfE3aZb5xKZ98TdpkfK6vec5pPM2fyXSgyE5HwpM4RXgafiz",
-	"I+dkIwtF5Frsh/jYoNEjIZE8wWv9Z2nYZ4hc6qZkZ9dPuh5xc3wXektH4hwdo22UOSnyloYozPxyrBRL",
-	"HPuvfnW9WEorrGl5V7X57TGe5mIxw+8u1/S9/e7yD32iu8veSK7Sw24o5VjqFMUpZVRBW9ogGNt5oKPJ",
-	"w3fOeOBeGX4H33mVes9uF1Vk0TPOKPevG8ujwvq0YldzpYlDCtRlf0zIPgY9htFkGXSGtDXD3xFpbgK+",
-	"+Lz1NLwW2kDV7Sc4Dq9r+AgtPX36gyb2AyUE88ZtQuzV7uvJkLcdH9S/O0Tutnws75zn3UrTpiTnLGkc",
-	"msMZds1Y3taUzH5/rDsYxv4UbZTti6N9lC3xfZh77M6B7wqrQQEpASddgphy6Am7WJJXhJJqsg49Y6et",
-	"4ZAu+w6pUDvSTyePetTY/xVK6x+8ov6mXrcn14I8f/c6WFw/gpvneZoeuXD+09XLP1iZfLk/A2rie2Ry",
-	"DqqB/+JK30NFqnVGp2YfmllTpaNgBZ44Zoq2VGlb83aY4lhyomaXNCvg5D1T5b2wohsCHYOrTj+AKcr1",
-	"4CK4ps1oSSbvOLPmo5XWM0YVU/Ava05CKT4yYqGyybPJI5rzR/fnwHTutX947c3trh3GGzYwodoHDsGp",
-	"9olz4dc+qXSY2of+Wvvzn3/+fwEAAP//",
+	"7L17cxu3ti/4VVCcmUpyT0uWZMtJpDp/OH4kvsextSVle6p2UhbYDZKImkBvAC2aO+XvPoUFoF8E+kE2",
+	"JTl37j21I5NNNIC1sLCev/XXJObLjDPClJyc/TXJsMBLooiAf8W5kFzovxIiY0EzRTmbnE2uFwTdMPJZ",
+	"3SA+Q2pBUIbnBE3JjAtyOIkmVD/175yI9SSaMLwkkzM3WDSR8YIssR51iT+/I2yuFpOz46OTZ9FErTP9",
+	"qFSCsvnky5doQhP9IIyXYbUoh6PJJJoI8u+cCpJMzpTISXXoGRdLrCZnkzyHJzdHTumSKv/allwqJPhK",
+	"6uVhWFxoVWaU6psTMsN5qvSSjiK9RLrMl5OzU/gXZeZfx8WMKFNkTsTki56TIDLjTBLY/QvBpylZAiE4",
+	"U4TBbHGWpTTGerZPMvPEf/0p9dT/qkzi/xZkNjmb/F9PSvI+Md/KJ25ceGN98R8XWKEVYQqtBGfzCGGW",
+	"oJX+UHGU8EPYODuOfs2LJCHJayZ4uiRMXfNbAvPIBM+IUNSsQ5JYEJh7gwjRRLlftM23Mb7ZJ0f3f9kx",
+	"IveaP4qd5dM/Saz0a2CaF0TYbapPL6Xs1s8GOEkEkdLyOBWIM3Kg6JIgSdRBnhWMsbGurHhXKyHMU80F",
+	"2R9HZmbB9expt7ff5JQItTkfLCWdM0I2t/j1wRLTVO/uasGRJERqLqPKu6PxgsS33lUl5I7GxE9BfUid",
+	"iDLPnSM8lZrBZ1zAx1hP25xzSZWfnOann4ws6pAs7mm5OaNf+AotMVvbqUhEFaIS4SnPq4suJEI0maU4",
+	"y/Sw5cKnnKcEs0khGzvnk5I7knaR/R089CWaLImUeE68W73MFUk21/XTGmG0xHreDLOYoBVlCV9VllSZ",
+	"NM8II8knrGpzT7AyR8u3AC7mmFGJzes88xJE8vRu4KiSMh/bfFwQBowhFVb6Tptj/W+smtTq+xbl30v9",
+	"RV+Okozz/5DkU84UTQesUK+gi/BwbK/gSf2T3Jxn74xzmdnv2ga8so81RQgsza3abkyDtu6Yl/Nw3Fvy",
+	"pVuWI2CVoyoHxjFreRyDMutF7BirIbmKzwnTd/a/Jji+ZXyVksTMA6gyiayI0zoBh4lZdoS/9OQqr7a7",
+	"GU0+H8z5wcYWh4XlhxkyX54hzBAB0RkhLhBZZmoN0ozxKU/WmjUretXTkyMPZyjy2aP6vEB6ARFaUbVA",
+	"Wk6ZHWiM+OzoyDdkwZsb8zb7FCGsjGL19AgleC0RXhCc9D1JDWaytAnS9BVR2EynQVN3SXUeCT0UuXN6",
+	"MVVkKXv97rX+DeyxmRgWAq/1v7W+/EkqknkPV4aF8lwZMCRoIO7OAFHkubi0vGKJ1JwAumrvCW/OtbnX",
+	"8FSxG9WVuHkH6WB2w3e0jF2xeQIGSPCkIPLGV7eUJZ4vmivTy4JHIzulYtDgii7s5VhfULHdu+y72dnu",
+	"aZt3BGd45cS+E1sgg6Kq9EoK8ZWU8irpklMLglO1OKy8pPL9AV1m3CqA2lA7myw5Fyus4sUh+YyXWUqe",
+	"xFyQJ2YUWNSLlN6SlkPaU9VqUQt737D+azpwEsqxiynYIbxEYXJFhNfw8GmJv3KhhSXSXyOC40XtOG+K",
+	"8iYL5cupeVt5iHg+TSsnyD7yJZrc4TQPqM4YZo0oQxituEj0XWN+GKHpGq0WNF7YhyTCgqCY50yR5LBT",
+	"dpuXbuxUnde07XNod24wlzElcKyegP0EfKa09ey/5AddCNgxbOOSUwsijEB21iKS2vQAdcbcp8VnVo2C",
+	"y5vP6gYBn2kbE1WVoshJfCqR4KvtxLyetYdXyuPT9vNX5qmOKyxwVMqfeI+GI4xfqlYsqVaTFacprGeg",
+	"FC64or8kjib/zinx6E4vcyG0WWmZAGimT4WVskBt0Ej14emwlioGoOIKp51v4wzhNAV3hPSN470/3OBu",
+	"SV765AlVr5kS6zb1ePMSd9d707TiZwgj49/4Rla1WGyPAPzj94kkQv/r94nXHLd+mc0XvBF8iVYLIvxm",
+	"/Ei6RXlqet5Pn4yv0DPUAsuFx09APuOExHSJU3T1y4uDk9PniN8RYYQA0eQAx5wWKXoE63gNuU4EkeCP",
+	"9Jl05N+1dVCmnj/zMuIdxZsT/X0yFXwlifh9EsFsnL8FM/Ti4i0Cr1GEfp/gOWHq90k3cRucqucXGTXN",
+	"6Wd6IpFjvpIXimUG2XgUxa08D3vQ3l4uMPPNEc+UudHbpvaWaVWbi/VbRZYlt3ucG1ShFdY3SM6Sc/2v",
+	"Bc7AhEZgUWsj8FPpyu93XMzzg+c4mv7WeCzMx7dk3WowFKZ+kljdeMnv4K8YqJP0N+aDp77c4Bb3E3V7",
+	"BcRKsVRI4VvC0FDSSBIW1JLOGVa5CLio8uUSi3UPlk5CSjEc3cp6y+kYUthdKqww98rq1MJHZYwjbQ/d",
+	"no4zIx4nhOWkQd5K95upn317HpOAWdzCq2U4wRspmi44vzX6P3iuElB2z5Fc8BXTV7Fh5thsBfhP9cGK",
+	"zFXGWey/qRUWc6J6Ml6dg+xPo+ou17avhVRj8RMzrvQ9MdQ1kcqnKzuFxUMoTQNBYkK1FmGMNquTrhZr",
+	"fQUozm+14F9QNj/0SxGmfFGIjQubqXYnykttEv2P5cPGPTfluV9PgSir9EdBwmI2pMLzmd8FJ/iUBOIL",
+	"OKlHYSqsSlXq/1XOqP/9ucxx2s1HJL69Ikr5eMSyvHl3ZDeu2Ca79A4L23pz/sccm538ODDXd9THlkMP",
+	"j2OOLqdk2ympbJw3BqdNbGOZ/5kn1mTa4MS7Tm3mndltrf3g+Nb/qhkWKNN3N0ZAHISRZSa0zKVCgqhc",
+	"sPpl7rw1RbLAkcdzMyUpX/WfYRE+rTnyPeec3BGx/iRJzFki7Q/MLH54/qyWwnDkDVhyUf3x5oaknM0R",
+	"tsE12AKt2tgQgxn45PTHk6PuVw0La/LZzC8+MqwUEayxN6feGEclOuYRsiY+KAnEls/R/6q4aiCaEi+w",
+	"wLEiQjZjNJ6XNdjd0K/fiXa8v+uhTmnmcQ2SzyZ27iz2bySKU5pNORbJ5kGSREqrfFYWfHLUFpSqZQXB",
+	"/+vaHdVD3IFDEda0szvxJU88akJsP61Nv5Ou+kdeKcaXS+y9JMX8bpMsF4LPBV6CWwCLeb7Up+AcMY7k",
+	"gqQpCB2p1YBlzWtYnevT46PvTzxkWeLPb83zx+5Uun9vqjgpZaSWBDXDqSTNNKOf6R3R07yL0J+cMuMU",
+	"kxmOiYyQ4pV0jW8k0opkbHYD6eMvMkEUEYHsApEQj+fpbUKYomrtnLPw2HnBwyjGQlAiEc8Vwsx8XcQr",
+	"nZbaqV3zXGW5+gSC/tN0rZxiZrfi+ffHRz/88PxZtGmnFrLv+Oj7p98/O/7h5Fk1WayaG1d1DtIl4bmq",
+	"C1z3slryWVN2H3f6CIHNeh0py6gjnCoYqIgYNlzsjCDQTo1rtXBZKK6v1Jwx/ZVlk00xRFKcSZJUd6pH",
+	"dIQI4Xdjgsoc8zxNtM6s5bww/nxtqhOWkOTM3XGJufetkzPV/GR4zqtlk8++lMS3SiL9DYyYy3N0fPID",
+	"+i8TUdBWcvqNtKEZY3Fh+7GZSt0tWGEfqRIi6pEizbT+TJLEquYdj37pzzGG0COwDUtoM1HDXGNrsETm",
+	"AhtXzgzT1NyLkqb63f3CneULdr1QOWOlL6YR52eIZ4QhyeNbojYZOOUx9nujM1q16CvkzQSPrZfcZ+oo",
+	"HnOPuajiTLNqnmR+V/KSh/KZXNS5/cIr3hzZNfWTMcXOjcEv2ki9zFOfp3UasnOjB/TaLK1msbnnMc86",
+	"zZQreMg9/anN0+Nkoy8O5WOW10XuEZgNSD/llWs5c06HHj4Ekx4Gs65N2s7C7kc54drwkaPhQAdQyRWj",
+	"OIEqTLYHR9ArklK94R4GVoosMxWgYlx6JDdZVRB9XQ1i7yQn/R8ubtNtj4HI0xDnMjUs9bOZITPHakHs",
+	"FbDC1JpPlo/0vTHE7x/OofQxuqOJXV819dElOhZEdZtYo5YhQxubjMHRBcvthZ39GdwvIOGhlr6NUio9",
+	"16ONAjYW1pkrA2HJT3dEyGAkW8QL/3HBGZ7SlG7sZudL46rC0iFE7IPwK0FCpzrLPQYhETFhJj8wTRH8",
+	"3O9m2lB7EypvwwNShnJZJNXP8jQlWqel8rbn8DN8x3Nh8602kkUhWoDTNGTgzQXPM49v6T1ekiL3xjxk",
+	"HTKUDUug6ptVj6X6tCBYJP3lzpIsuZHabXvbcx/NYKWd2SP4qS/OdFj8hzNn0vuM7Y68fO4hlMl2kRFa",
+	"4pjLCKWU5Z8rmcw2lwGYiwpwkWotz6tWcBlWZ7hsPdgZ4VlKOvjIPOQiW0MZSRJBA0p7oPbgCuLvKxuk",
+	"X2CJpoQwZGigt8gYLiNUHyg8HyS2WuJujQx+l9evb6u4YjpZRqqk7Uun1lVIZSWuY9ViE6OKiC+I15DC",
+	"TXnuhGbjqIRvIIgcyF1vykubTQuj7RDHMHMKJbIPTd0jTPA0HajfzXCsOtf7Bh7ST1OWUDbvv1NvzA98",
+	"ZycjYknBdSxbQprmokBLvEYJRy7vq9e7L4oX+F5/RxVOO8f4p3mqSdIi+aG655Xtqa8uTPpx1DbHAPtR",
+	"2i5KJ8Omv856IEyNgvV6oYu3r8BLfaWwUFqqgmt2trZuqqZPvfCC14enShZOYStXNlU0n16UlXoRhAFN",
+	"UkqP61YrnoR5Y4oyjxcIS6TiDB2ffH94dHh0eHx2+uzpyaD7IqQdCCJhk5CRX1Gfmz54LWZY1D0cVY9R",
+	"UbXauLIXfKkvJJEzibD0FryGvVCUC6rWwbj65utgmQgjY9+jmeBL0C9lP0JJw1hbWIONbTdO5QjJlJAM",
+	"/rKmYYSk4llGksh4WH2DrgRVylTbds656SKD29USqrhm3bIMXxfcYjexfGEff5o7tTs704wQuDIJnX4h",
+	"YLM9a0Jg45y3ZNumfO4//pASZ2ooxjhlYxwuRkhSePu83OS2w2aIaz4y5QEAIjCgyoOQZKDdGTyiAWX0",
+	"8s1L9PTp0x/PnUIqqyWxgYMkPOELnCu+xIrGWudnOU4jfZzxNIUUJLWACo/hp9IdQXhr+RH8ZV020ZB0",
+	"nRVN00+Mq096GI9jfEGQXEtFlkiQWS6hWt1jovozdYqaVdiiPmfUHapxz6i3xDC19s5y82Buo224mW+p",
+	"+ob3YgyBZX0bjegKVoTF60/LvpHBJc9ZCGNB4XSQUZ5LEBl9f9DYRDOT+ntrY3bsr5XIsC/bxLessqun",
+	"9dqqu23GSqdbJWzPdzkb+pXwFcp5i/XqU3cLEJLN1S24VIUfop7l4s1zyfJpSuNPNhO9EVFJTk5Pj39E",
+	"5hl0S9bgFGIZpM2iKZbk+bNcpI0MoufPoha4j3rxdmcyjYX6qEwzqqyxdXMCmCTbxBbcbwKhM/I5o4LI",
+	"QUP29Oz1gJu447eD0SYCnhh9VP33ci79Hl+fL8bvhMllIQ0mtS1rBBAqe91N3jHM0iakz/jmaUsaiSmg",
+	"An005XNPMGEAWYskRI+vN4yjElTFAinDvrJ1N36f+3OkVAsY5if9kEeLEAQZgACwhBdkre1zcoiubqnW",
+	"00x5sP6GS4JSMlMm2co9i5cEzbBUUOUGiCswQp4maKqNCKYO0Tt6R5DEa6s8Ay7VCusX3pKkRCKT4PbX",
+	"XJcS5TM2eMihHQ5RDkSCCIJApPQu8G5p9ilw4PuR2NBmHDr/Iyc+M+mFvJUu4s9UUbEseS6gejNNiFTG",
+	"c7+58zOe2qzlhoVgihmZIanmG+kN/miTz/Nrm6cnORRTm0pErdJJdY5Oj46M/XI0qYOxDUgw3jQEUqK5",
+	"TJI7IghaYaZIco4kIehKf+Tc0S66TJZEzLWCOYmKuuhYPxWDZ9vFdFdYMBNXZlwZJYWyGYckpmk+HxCA",
+	"dgZdz6sJaLehKPz4HDaoyA/tDSNz+frElasSVML2NNJ6o3DBRH04V08Ps/xGIv2U7E6griDSbIEvY/ek",
+	"t3D9h0UFHOPkXRX0aIbDUz5v96O4+q76D//kuWDa7J7RlESuGCvSOzmjpFUN9zs6iwEthppeYXGhwluG",
+	"md6GpBuv+01/DLVlK+fxL7jAih8tK8BDWAGloAoiAlOCGBaCrwwmxZaRrkalDWxwb66wlByTLfZrwFdn",
+	"PZ75Xpv+7pvxORNlVUEjz7f2XQMz4fW7Uiw5tAHH0Tdcov/+b/T7BMLRv0/Q7/nR0clz87/gfYZPnhL0",
+	"49HNBiCWFpXt8qQyMZ+2+gaq2y/Jkt9hT7Avw1J6zcVro/DoL7+RiCbn4EzUihVnJoaOc32x6qtGcaH1",
+	"oiXBTG1CevnsVCzlipv8hh5IrTUXtvtpeLHSX0HxqTs0jlljVUa17B8VtzvW/1hc2P33eVXtWJ8WxF/O",
+	"vXYEkijGjHGlBZO2yJBDdbGR7XObAAH4FU4rZgFEh5hDnZbesTagSS07ta7tTwAvKdaZk1ls2cbLK881",
+	"dyNE/FBItyjHoPLcpn2YbSI4XqC4SAJ+DPlfU84HezR2SBlrS/76FE7rqbmmNqvBiWBB63XE5CIuQxk6",
+	"22bvtKTW6N3/9J+6iVd+e0dYEjDx7qhQeW3Q0GEod9XmuWzknVQp3c8Ba87Fjh7YNzQlIfscZdjBBc60",
+	"lSa+kZBMeW7NJWkSjl5xNsxkZko0+bk95yMlQQCVQMHNarE2k6RSIcISiQgW6dqbsQJL84awtepr3A1O",
+	"zOQsIUIqzhMTfmu/0+zQfRSekg47azt6qFfEh7prgCskqNvyEF1gtagoyyb3MQE1gJ+ja67/CVdLVEAf",
+	"J4Qk1pfCSFEoVKf81KuZ8xmCHBZ1VmhQR8+fPWtoFV5AJFKDWVniW4OTao9TzLM1ZH9Z+NTiD6lMpkaW",
+	"C7Amzev728QJIVnrOqCCwVSYQW01UpyHM1Bbhqpvwsnpqc/FvGI+Lh00hmai+rlrgLQeddrv9dLOrtpO",
+	"QbIU+3SzlQllQ7EzNYAfK7xGc24QvS34hFYa8DQlyIzi21rF/cvoCulY3UPvR9/j+cr8aITTWcCjtXqa",
+	"jfToe74ah2qTm+mc+FxhRnekVbfojIsztCgRxXzDFSzdHzDG1ST5530gVgfiQP9foJ7JOB56q05hPcEd",
+	"JO/xCMQJ/0MC6R/nllbGgdFD5ylxajYOMgB43p4V0lgvQU66Daeyx0UJikQBZtqWPU2N+8us3NGusql9",
+	"T4Dh23GOgD/Yck3StPAQG9GqLyRwGy0sOAbcU710kEpBdfUlMc8oSZDkerh+VOsRAPC4IKk0fi6ccn++",
+	"IVzEmz9OjH/cTs+TIedn1C99yThObEcPdWFn4s2IZwTOhaZdSJYF71gMqtvmHeu9BEKyzcAKgkg9Q3KB",
+	"T06fR/q/p8cnAK6ZnFZc7uZ7fXbgAX0+ktP+2oKjycAb1XeY+x7HC3PydyYjc0hFTcyxUP+MrdtD+CBQ",
+	"pGscA7jBkjBFQhhfGSmm2ix3BynAuMGGIYm+UQxujIQ0NIPdg+Wt9NcIDY1/9K3X69WcAN7dD6jFEWvH",
+	"uvI3gahaEaozthMjNhN7LvhKH0F9nD1i1otlZH4OqbimQKeE8z8+io6OjuogFj2iazOaKp8OfPn65NzO",
+	"1nXdWOrlE9krhnTfJ9fs/c7n9meBfalFgqedNR6XPCW7FoMLgpMPLF27PlrtuwOzci/0OflgNf19Ambx",
+	"NXvktMsY+dmprHuHVqyAUG9ycT3gsHWBP1lObcu1YsM6f7SRMePXkVsqtyqTL5c5rG4eyDBGRpCh5x4S",
+	"gcwMBbmjZOULOeShaohi2pshF1OYqAhD0zUo9r3LjsL1OAaUcDOyZ+ni9+DnTFt1ic899MpCys8A5NHG",
+	"RcsIhP2df9jVYh2GvWkOAW8A1PoyBtkFemVyVvms2LbqUnxU/IXnvohRghtRHKf//fphEk2uf5tEk4+v",
+	"9V+/TKLJm8tJNLl6of/nt01VsCZ+vt+kj777miBx3qTLzoea7gsMYRUYH37fce/EOCUsweLQ7Mk2yoMb",
+	"AubylikiZtifccCIWnFxa4C39EMdsZdmra9aoEyQGf2MUrMfQ4ocFlgkK+wLq/364iUqkb83Caly/5kO",
+	"+hFq7o+OXP5qJaoxvVXeS1kod3pnfaFA0t5V7m5Acm9WMUPMbYsRryxkj2dQQLL+FEQor+I9QKIVpkml",
+	"DQaVSPKikV8Bfo8Sum07KSeEisX6ZFB9qzb2fUZJmrgTAVXPOL2oPRFi+PIVIXTyNtCeQJryBjCvB3a7",
+	"g2kLCPJDWPE2kqYYos61VyTQcy240FDyUFu6Tu/lXW0LLrWxwnfOmHYXUZHKV2b3Fal//fDH3lkbcycb",
+	"8V0BoFw/bv/EaU4kgmxarSNApB2sWjQlc8o82LjF9PuVytgN6Pew26SeVZM9bOx3DhJ5x+3ztmp6IWqG",
+	"tUlv1RqRtqz9mc8mc5mISg606brQKw16wVee7Idw2nLRYmpAZSFXLY79ovsc+AJNc0zMyMrrV9kto/md",
+	"Le3c8aZ8x+cffH2fBhiIZV10G2ja4DJf1+YX7Cw3UL9sAbOoHbMFfsVs7Q8tO1+e9dYb3d6W20eurD9y",
+	"tawRyvgKcOUTl+5rGkdzZqVKxYYJ1ve3IyGZx9qa614viCTGOV+zxrqN72YQtHkiiuhYDzu+cI62LedX",
+	"+5hmLb7qbu1yoR8CSkFBfWHKNgOO6RopkqYQW4H0L6rQysoOv6e0ghHZ0TFcP+am4MObPT45ioJw35Uu",
+	"cXiFqe0SV/gLnz7vAqeNXNOgTv+WeczNdOXPyvOkgvbM6dzQ2H71IUFL4THmr7mrZNGC9P89+NUd0IOX",
+	"UsxMFbiBUTQ+F7TECUFTLf75LQ3gxS5DZfMwUmD5v5A0QeUDI2GmzLd0+m2Jv7XMpfqEk+TTLNBt7L3p",
+	"ZoFIKokWZoCvatIRlghqA8ztusB3BFmpMaC7RCtCDeyw5EsCG1wBmlYQEl1Z+brQj6kRaWBOZnBLrov1",
+	"luga8OhhdyF7zXEIbFeQvL4ZNd6LzGFozmyTfH94z1Yg1nQF3WUA+tncoqiSPWruHi1miugHdU1PPOGO",
+	"XCkvCYtuxecWCsw2rXN9MWXV5xXAVH8+JAXnaYicnskpDgu0rQXsnCJ0qvfk+dHROTo+8ZU91eXsqV/O",
+	"BtLnVwu+PK90mwYYdUaQg2LiTJqwwDY4/8/6ZCsVJmDHG7ZtDvBrEcTbUeW0A5V9Xz3a1ZTErleeU5o8",
+	"rrWZIi39NAohZhmgHz4ODkxLj2NOQyUTndmu4qgCsLuZC732skuZhOTPYccBsKG1S2ACbHV91CFjRP+r",
+	"bRbwZJ8WRfBc1NjcAQwyVlfa94TOF1OeC5/jdaFlT2Ft2dtjgSVaEqUVay3dtBC0DloZ9Mt2tLD0BQ20",
+	"cAMbLyVEfSPd2xv1CkU2rUP4uWV8JUNNKGvt/Dx9MEtP72YQreqgHpAalhEWyEaRMWZn6PrlBdJkc91a",
+	"HVmbtnI136u1T7rd8D6sVNJ+BDYCDvBHqpz/Xp9ER0dJiAygrbkKi0FI1yzs5y1IN8R97KjtDQbabes/",
+	"XrnTX3wprYDVKAb6SATP1YAlXerH/eqaqy/ZFoez3N9iVrVdqi4xqhG4H5ca1hqBR1fBbojNzptOubTN",
+	"BYf322yqB11qRSCH8zV0J0ZFtMdYaOCxkGhK1IqYSMXS9vb47fLdoS9FpfL6p1E/93W9laFPNdYb6u1C",
+	"FOyN/IIhrjKcqwX67fKtPyOLxq4XKEYX739GlFnEmcPJGcvTNPL1iTcvNBLmH5coNlmqvRtJ/oQleXqC",
+	"vr188xI9e/7sh+9MfUKtws9KaBt6FgSb3sd2vn3aCMO7q92C3VqDm9urS0RDsdOS1pQezymrqU/mRhVE",
+	"K+hTYrQiv8HpEquLTEbTq0SrzSng4MoBR2JgTpDHr/O0za1TMYa8fp26W+co2rmxRFf3unqfid7UsQ6q",
+	"Hlawa0uxDPXtek9WXWhIC3d/FZt88mxzk3MhrZeCKmShe2q7+8P3zzu9Zk0oo4Gi0YEWDfxZLhudr46b",
+	"yYHDelH1xeh6T1aBtLCBdeFVOxcbNHltqWnpnFSd2V0Ow1pm1wbUfdvII7qvt7oWffdSYMsvyuJ0fyx3",
+	"mEOkUuveJrQ+kumLXC2CSRpumNCki5BOg1GcQ7WKLnJy5K2Zce7OTi+nHJUMG+630BJ5SuN+ZOklCwZe",
+	"JdCDcmDn16LdbZWtTzaZOoCx6VoGuXcHNuaS+y912+GsE1em4fndwm1bO7Mdi+vCCtcLylNvQj7UfCqe",
+	"AjaWicQB/JC0LtIF8QSTKz2Cum7buMDLD5svrUt1xR6flpQ5i6q8KJ4960wiJ16/2DVJjVuMMFi6VlT0",
+	"urUa4Ve6iIxxihXxT+To6IfumbgRPDWMka8wf4gNazL9GqfCAy5GLD5Wr0qOe5EDrhC/cQf0EnPuPJtl",
+	"VTslkR4eO5v/cWmaKu2U/fGerK6sJlQ/Kw+hXm2vGwXUUZdD2/AE4nWH/vn0+WmX+jninQezDC6Mp1ch",
+	"SKCQn/lay0VbnVwGkSrO1gKHBWVwk4L3FYKHRqSK0orrbBztrBxn1MVF01RozztxxYNFRJ6YbMQC9tji",
+	"D0YTVrhkiiYoJoegp024AfbK09C2foROPQ+lQGS4s0GWmeBV1gK77VQC/YxvmR8aJ7iRSpvshlmsT2N/",
+	"KQ8yZkjnHTN817LGqM6obdMeijQ+5CrmPsS5X/gKHNckMa0WNvWVYEFirQLRSzYTEtv4oUuf8VfrUm88",
+	"1laqxZzFRDAIUG0bRhgC7Or2bWcHbdCIA9zpLVCW/f3SAJd8yGDDi5qKCfv47KICabYJsbYPsLOK4t+l",
+	"BtXpi2N9DxxWfr+NFmNGMSQuRioQKwIWUJAKfS2cQN0EjB/YJK81vg1ueDgl6p4TlIDhJemoc1ibCgcA",
+	"hKsEU/uD2QUvH0Fwsm7LAYoXXEK3cMfAgWrqZk7RLolCNdhxM8PmG8IMYhCPNtnkAV0xLS4YM+cxbl97",
+	"PPZw74Z8RA/X6zqsS43b63pH91R/Hc3Xx7p4/bBiW0OtUTjK0H0vHOVylYOAZasFUQsiyoQEkTMJQdSV",
+	"cVnV+m1uQIzUgsWCmI462oASS0ghKREqocR0Bp3m5wfuL0BwiDGLSToEPSzF63Ai1pE2JJ9C4p2vbSgk",
+	"PmujsSXp2etUCuq2Dg953Ri62nrEG4MNxED4DNk9As+g3qVaDARM1GFpd0CpXs3ICo7ZXYsVRBLmr2S1",
+	"Nn6FKKoFSHsucLagsTdLrkihTYi8VTyLykKHIpcPxZgVFTvea5UmKQlz1MGxC1AqyKti/ZCN/PjfNjcz",
+	"QoIsuQIIH6W1NeZHA9PU94PCthYiBlir7Jv1jc1Ys3mPPsjFwdgtgQx3jBIqsxSvo2Kl4LAJlQxv5As4",
+	"jbuekFGjWb9Ge5YhR2Ptd1SqoK+/RXAOvB/cvL0N9LAvX/pX/bHpzrEAo92dBEFwvICGjvYImpT4Sopp",
+	"gSpw2LNQd8jWw4aNsP18Si6JhHD2LrVktilpnzbs4Z6I1h3b/61hGL+iG2IP6cJv/UIhw0oRwQKNpl12",
+	"lSdZw0g2b+KiVQ1syk/K+e05ujFbcmO4bLVY+w2WO5zmZJuKvHralS3M41pfMEP2q82rssqOFXp6qNTU",
+	"mm/2Zvzx2en3KDNPoITH+dK2Bm+o8pglVDOHDGOEcGHgCU2a1RLbGw6ajxd48f3TI0vO9fVt5ijhCHwB",
+	"oVxhQZRYf9pIfvcUKyis8pCPzVULeOawIkwZoLLDMLJOZ0W9eXmw2NzQz5XXNYjSWwpsAcQdLlmiSY9+",
+	"Yi6BgjZ7zQ5qKLh1i9mNE1BUHm6yr0E3hjIUGzc5LPpKL3MJKDU2Uf4MYWR21eaAQQqb4ggzaEEKSD58",
+	"1W1xEJARhCUHShCTaZJLA13MFGU5fOSaHvc2MGbc2/Il4absQd7qS1JxiGgD+lBrsVrTES4VwRAJv3j7",
+	"CrRVqA616UZnWr1HDuLSUr8H0Fqfjs9u0wxGGmA+HjDNwSl0ObJ/4Cm/I+XnCzpfDEhxHNbuOYAdTJMh",
+	"jZPHslZcqK+tpYu2UzSDL7lfvg9SPsJ9BLZp9OrOeGdhBPg24N3RIA2uDIXuvtVzgZfBolwrM8D2JTPo",
+	"dM4o8/UGFPO7EOb28dPjo+9POlP0OoDtSgT7Thzs1o7tNXugWbgHDQu0aCTprA/W+B2VdJqSHt5f2KCe",
+	"1AWS7Ezbf+REKq/paZuKyBUhWQEX2pDuAbDZDzNAuDiD6+PqlxcHJ6fPw+lDzRKGrLj8ZNHFGVZm4vzg",
+	"oppTafCXwfEC9j2OXRNwLzyZX7pDCyAPIoNQEeAVa6vfvAuBFgsAvjhW5+h/Ocx2U0UKded6a4koYNwt",
+	"0N2KH/a6EypoRBvbqZd1BoMWiDlIlv1c2hOmfIp6HyYreGNnLrvUVqzPr6SIVIVLs5I+4sxeyZcECtH7",
+	"dmsj8YKjb9++/PXiuwipOIuMx+TbV++vvgMnKZmib3+5vr74rtpiMF5At4I4K50WKzIdgHjMRaD3HgxZ",
+	"lhCfnj497fJbhkpqMJQ1lvUyPqdlZxHwcjM9r30+rVZeHy4ytB+HhUofwma7ACXWRUs9iAqmlJHIuhZl",
+	"vrTpR3k2Tk/TJU1TOgTAJuwBUL2iBmBK9y7Hrm7XGHufUDb/hUo/aJ4vRKslK2gGWhUDYKxpHt8SW5a7",
+	"wNL2qAok7LdqYpsdnnLmw+e6NG/Q8rgyg8Mh6SUldGW/qQmzVQPKG80Prgg0AvKVOSqSfRrGaIr6MnN+",
+	"4Ss0o4yka9vf5pZksBlFOAhrO+P0wKTxTkyebTrADjPZu1sYEiV8Z2O9di2R04JzEwgvdtnnN6jvaH+Q",
+	"PJl5XbNatmDLOueI5WlaJDdSiexMLOZ6Az2JM/JhNjn7V0fYFVLwor9KOqbp5MsfjU2G1RzCs9t4BaTl",
+	"Lx+cZGtn0YGogfZHbjf99DEBxpeu/d5mH0MZRC1ZAHRITDb6/QkC0TytMCCcQnLEDo1LzST8s1/yO58/",
+	"5cqpKk792+jas5v5GcgMCzqnM28/imqPG38E6T+kl6fMF7W3/VfgrFa7r/S7sMy+jnBZwUChUI+phNV2",
+	"q22LlVRbXod6bw8z8N1axmsCW13UCDsERe3JS9fVopHMV6S1eGwlk8wNMSfbO7hpHecyxymySRr+SmkY",
+	"JIRmsVWp1LAMlI2ApfnczawVnd/VP7WaXN5kxEu+ZTFFJQ1RjzE4AXGa01R9oqw9KN2nS4LNmg+3TF3w",
+	"NKkHJqq+zZ1Lv/oUspl9aKJqFXtQLCJEXCc4dhIAvKVP427bEBg2AMncVf9mwDU27zITItRXRYa14mPd",
+	"HAUiypz7WkxtAUCzJEqYTBFfdbvPCDaI6Ofo6BD+/5Mjl2SDIBTRnZ8AWiatoInbOfSSw9xoxrtKYC8y",
+	"wh7yBm3VVziXr6i8Cz7RM/VQ5N3NVly1ZVeKoU+3EKYUrbagRmLgkGxAPY8xcgHdesbOBLyKsccT+I5z",
+	"25VowaXSmnCRhfVNDdFq83SyENCRO1EmqwhGidDbi7tnEXpycuTKulIswNfbdGQOzPu1k+hz1GAHdj5p",
+	"epRAgz0LEzbjOUtqXfUg6UoriVSO4yuCVwyCWjL9TDwiUdDtMaHLvRhhW62S5o0ZGDUqQvrMgtMVSs0g",
+	"pkIAdtGjYCd9Cn830I6qWJm+Ys6yw6MNi/8xhnfcVsde2ezkncpjr8DT8SaAOfqh3hlm01L29fr/jBI6",
+	"h6M8M/GqKhrQRixiDBSJStZwJxV9OMBmE64U8aCPmMIGf6MaC5fk5luZxh/RQIvfvcYrjAmThjr+EET/",
+	"PPxds6vsTTcko8pOfsdUkio0dGsqSaUEpz0VxKWeS8Uz26TafNBAB9oCt+z0tLuetg84rDI+bEUidAxJ",
+	"6kdH5+i5Dxv2aXc6ulmeL0hkW9O6jcG54kusaAwvYDmkdSRU4mlaSwrvTO3gmc+Ppj82ie9lwVSlNYEi",
+	"8YLRmGIGKKJQrb2iaYr0eAbFjapDdG07oCPwgc6gAgu2xSjhBjl9BwecTS3p02jF3G0V/tz9djMZzO+5",
+	"D7bAtXjYAODtUH14AFvgiqjfsl2wdGDa/vgLILe5a4AzY0ZAa+XDPljD4Zi5CW1DF2WLym2AoiHYilmC",
+	"iMH/c+jcna/aoYIU1h+1F5JeLUiavlxw1/2g4fEq3Br90zQzk4Ehd8CfLIYI+yR8nF5dyu6srkcrFOSG",
+	"QU/m1GOEvHDtbqZrZTCYATDGyg+AZECZ0JLPFGVOKcNi7TLapUGQO+xXkhHWqclnGoo66hl8I5F+Apk8",
+	"00qL7Apc9ObrBHH+7za959oWRVzpZ/tp3uUu704xOmdvdwLf2uGsuZLU9sMGMwy5KVuAlaeCr2SgI/02",
+	"1cxxLgSpdaismmumDGCL6vx+xcsDq/V9Po9avW9lvlUoTrdn5WrDJBnDtVkl7pbxjWI+oQLajkYMH10M",
+	"C3QP87rI1Q1qDYXnNusTrxFn6RrhJHFNKpyWxTPTZG5SmfIfPaBQO2qtryBp8K0XDqVPyVpZ8IUSTgyK",
+	"u75ge8rLoOERKPW6Bo2vrPGSBKsIuX5Vv7vit98n3cVF1jQZUuXlLBS3Z7vaKF6YqV1Lp5swVf3BNGq/",
+	"9DILnykH3N40llraJoczGHguAn72OyKGRRzc3P5pftg3+mKnUO2IXLy6bQvG8MUW27kPf2xjO4ZRLMtF",
+	"2kaW7pm5B6sbC6N6J5t5nccESxVBSRKo6HO4XaQqclgA3b/MkWogBeHPvYtuzNv7PErZNs6QJcTx4D1g",
+	"WnTJmRGTZ64yehtyfIIRDG1vYCfLxg/Y1h+gDMsdixCmuaQ253qMWoOipHIzc3VB0GrBU1I0BsqIiPUi",
+	"rMbvShKGEs9EZ6Ayyi2ml9kDG7+79qyHCTSj1Es2hCpcp2AyLHguIsTTZLQEEbOY8dJD7Kp23x2FWWLT",
+	"KRq2IB1yd9hhfqLMX+EY6ELoKiptiugdCaYSpN5TWJa+SsQIFppeAFJo+k31bhPm5h/uN78kCe0t5Vi+",
+	"JPUgd8UMqUV6KuFU7HPqXC2wcAGBYqWwWwDrn0IZA+BpHB/262fkco83NxJ8zBFaVZRtqKazhYD+2s+h",
+	"qYQ7eMSh/30j6bC8G92eR4ZzLcd4L8sKs3qSEfOa/Vhhwc284OAmh3XvpGgZRFmd2bvzwzfzbfttnFmT",
+	"nVXbjrwq+hyND+zoX09ooVszSRPw0b/eXGb6z1557R8d5oLJL0DcJqUW7fNUJZ2wPxCZS1fQ5mtYMIL7",
+	"HRrGmSaXWo0zXaVSIgKisjpyPUOs8hBUjfZj5pR72qe+ZklxZ/54iv4fBPk1dzjtKYZ44jOKi7QyqFtB",
+	"epK2TEg/X1TdGnhqLRkb+9P35RCyKLbeA91QPhDcwXAvec15c4Zdc5jNb/PlEot1KFnVkK9Hm5biJeWQ",
+	"UaVzvcFjSCCp3lQUA9EbrLfJL/X92diMlgPldzd13v76QsaituStS23d0fZc4Snnt4WHzo+1NSUzbvVC",
+	"C4Fe9h+HXyMcOHSrxfoTs5kiTaKubbo6NRUDLn8W9nVFJemL41JdQvXqK97tJc2K+ILs/bs0/7tSMNq2",
+	"80XxYKA1Ts+Ox6YxjssZKcvWTjq7txQerx6NiaubWywwuH2BcEnZGrJtX2z/wy/Qi8gXTH+jDYyzsg21",
+	"U/Og/3Oj81FluWVTwvbugZ0ETrxs+85ari1pTz4+Ly5GNNfqPOOVVrKbnrbZLKW+l9stqSm8ejssugNJ",
+	"XDdFg+hmmj4NQ12xjaK86268OaFJpZ0mVHvQJRn6OhVIfNxguWs89wtShRtlZtv2zj3t6qIBb/rDO7c0",
+	"Xbfc21XedUV4WhRQV7jcvBrmAickAI0xwzS1tqlHgYGMqnXgbi6I21HF4kaJyqmU7y3G8e4EWWZEFJd8",
+	"w4ogqaR53+o9WWQbdQUjbGKPG76ft7060x0d7rVAqMd2SvMl2yg37hTcgq+G/mjDwjFvtmP18aDUlrKz",
+	"H+WafFZvaEr8Je+flW1kRxLo+oZes5iDB1br8+8oI69ZAmfmlmSqQHmjEq0EVYowNMWxJ8V3SpVf+hA7",
+	"vqcJspod/BAh+M/BlC/Nn8fPU+L+mkIGJ5X84IcfTn88OK6E0OBX2vh2v7Z/658Xf04hKFT+vHf+kr4K",
+	"PhFfjX8601OKBaBvFCA5MwiYprP+b1jyhM5of/SbsqZuE1ykq/B+s2v38dGzH06/97U9qwQFNtyygF26",
+	"wqbw9FzzkeYJ8NOYrvicoYTKW4PgZH1ok24QdlDtYZYVdqkQIapEIIp9iwzL9Ttf9kTsfrb8jVi2Qjt/",
+	"XCkArXDkdxVrZdt8AlcnEUgr8N5rerfHCM4Zsu0hMtfoX+MxoQHhzKBnat0NnAQmY5WnDiDKuW9mgi8r",
+	"4C0x5DbxIhZwiN4qRFgi0XRtEYDQjN4RZFtfIcDdK0MH+veegE8DDL6kc2t2DJljNiz/xfRh9TqxHOLK",
+	"2tizoEYDfAZPE9fhzMEkS0yTQF9y4vPbvDQNemRkvRfSOKoEZnJW7xS6DwPGe2d8NI3xizYovl9t1aqj",
+	"czrgCRN5pk9cMP2jsH0rDZUWOEEYOXNU08aBwpZ+iWVPFxeII+yHatpg1p6yiqtg6wQZPIvhhlE22TiA",
+	"aRkTegfVXF4ozjfu1JaI1D2SZfTZCI14zYeP5/pUeQDAcM/MkZLTiwMRWXFhhqmmfsH7ylNekRAlwTf2",
+	"rrZsd4L9XNohbce5FUrhvY+7QVCctjVts86o7yuupR87DZSHrFAPF6bDWl9nVHo7m48mXYfB4aTQL7Fv",
+	"U0WbiNIr1jUApNJzpNyb3AyjCgRNcHODCNbQFtTveugX64ZqCQuMrwcLOfmGbX5xAkP5+ydHR71j4jX2",
+	"GuZO3wzrmwRDl3h02A0vYre46uauOr8t8cKC4Lcs5Tjx9vXP2YwyKhckQTk8dYgsSohD2ndIf1MiaWIw",
+	"cQHPJUI5S4goQHC1eu2xysk8ZzvDvPDZTPpA4UCOl9n39jJdYNnvynIG7V5wYKTxpdipR3Yn+liLllw7",
+	"24pmnNfM62YHomvV1NL9rLqDNgglzWeAc2kMh5VtVrfAha1t1GVINFYLwtCc3hEJHhslA0whF/jk9Lmn",
+	"ex75jBMSU4PlW3XoPqv5GJ53ZurbN/Tf7ddstA3/IBIfANlPZE5ZZcPDHqyqf8V3BwHKq0e0LfGtCdfZ",
+	"J5BrLWhPMPV3E9neEbQBHJuSqIxCb8JB9/MWCQLyxZ8w5E6mRw74zvwAbMfqse3PN4bYO3POP6nCaQB+",
+	"rZagGmo6s2UWZXsjjyJt0psmeeHJiOxpkGm5MQAxmspbLzYhpilJPqV8/on7sOvestK6U4Q5L0Vfo5Hj",
+	"5Lh3VoieQqemx+cfWL1zhn9HKUO57Ju/sQXKv/0JOOgGdQcwABafIOjp2fALi5aTQhawQFPBb4lppapt",
+	"qp4L8tQjdpXkQP2Ev0xxSoa0rinbb3hGs7akR7SDGjJwmSaANSCZwwS8fOHUjPP0kwUUDcQAVzgbid9U",
+	"GUEbYOlWwm4+EEaBmVz6Shq32to806LPCxvaU5GrpGkbOVAc2saB8x0mu91OzJWMU1noxiQbG9u3KNbe",
+	"B/b+2DGi+RHfBhsVTQOYeMwBt1h1Q2qGgiQ060/rnxZQaVnXrt25B6NJAN+owOYwJZfUFLtdVBakRE7a",
+	"d/ZPydnhJV79al+mhw10NX+ELS+ZN7P5rVbJyWdlsImjSp/6/3BGHEQNF+i365f9faHjttfcrXl7d/9M",
+	"UwYzBC3LvG4Mh59loD34+ipbsjFHq/c0swp+6M5FyH1B/MvL3969Rt9evnmJTk+fnX5X6/bo0I5UEZCN",
+	"mxAIp378fz9ASOmusSyLtXoR4xTSjs7QydHJ84Pj44OTZ9cnJ2fGo1ODW/C86j/eHK8yId2CiUHmASyt",
+	"MejzTriLAszF7nyHEI9xSliCxaHlj23EuBvDCHJvn/LuJt1921nZnHSPCvhP+NymilnP1wLfkcjWF0mF",
+	"Znqn9C1RFBNtiSDhoJfXWXuLcL0bYxR/w65uW/VtEkFzQdX6So/n3GNYGGcBvASMXfNRMcBCqcyEM/kt",
+	"NWqxacwJ/3S0K9niU9mB0k00o/9D9EwhHjfjAXDbfJrSGL24eKstul8LLkOv74hYIw66CeXMtnujDN18",
+	"PigRNm+cb0jCzU8EYoQk8gzdYLbmjNygbxmHrjIHlH0XoRtJ0tkN+hazte01c0CZDY59Z9s8lKPrKd1U",
+	"4GBvzsHrZCeR4pjclLU6rn3XgqTJGbopYdJuYNybFVULym5cdwSXcFs6uJz6Yht+SUIQTjkjh+gnkvIV",
+	"sjqTfPIXTb4032giewX7H6LXYC1BRlOw9548RJpDJcogwrlGN3EuJBc3BrsD7mz91TcSmS+0bL3RH98c",
+	"/s4gVSUmTBr2SAhTdAYo+JMXGY4X5ODk8KhklcpnZdXSpKB4JdvlbHIM7teMMJzRydnk6eExjKRlETDw",
+	"k9L9b9t2FIzyNpmcTfSqXjj3dYYFXhIFzqsALHz5yBOzUMCG73gypVql1g82vSfglOSSGFRyrd8orMg5",
+	"bK8gTN0gqKBI61m1wkJEg2zSA/07Ny2h7QbCIKBYaMFQg2SzKBRmzyB6ecv4KiXJHDKGJOP8P/CXe0ff",
+	"hK3W1ZmWiJWE49DMixBQOfUOHbP1va4GJV4Qk5Lneyd8WXtlE0RzyCvLIgS9w+awUQnagD7cKVYmv9o3",
+	"Exso8ay9LaD2BxAr48y2Wzs5OjIJnkzZ9BKcZSmNgemf/Gmj/+VLWvPh9dEAzRKk80bjaS0NwL9GoFcI",
+	"PGKjtv6Bi5k+cQ1Av1SLbCbmLPpB301KtcsDnkAPhlIE6/1LCVGHgtjghHXTTow8hRdZcQCCMSgTfiZG",
+	"JAyWCDSZ7J8ar0wHUg89rl0lzBiEgMYaUFYD904hgxY4ywgjCVLclUSOS5Yn5I7YfjEZlx7y/IJZkpId",
+	"KQSJOz/xZD0ucV6Yeq4vda1LG/Nf9s0XrRyhzRKTpKwWhI1yUMuLI0Lm2tDGj1aVIgSdjbFpx24vEoRZ",
+	"pQ6yi2XMkwugdC+mkaaUrP2iv3IPPbaDXS3JC5DRLXAM2l0XNZjSmDwpvSXpGk3JgrKkoFRkITYFZ3Ov",
+	"IC663W156JXeOZsZGtbOiqf2rqDtVXa7ZXTfpjMKBd6jkBqSJcDSKZvUM76KtMLJRUKEfuECi+VokjxP",
+	"jJ88TFB44oG07SJDP7GouPeplBKmBDW26croxbHiItL/oZxFRZqzaTIeIZtMaKVonqrCRmCJDM3Wlgl4",
+	"tdmTgDbrNSIoCy26Nb3LP1rOFEATPibdVvNh92m0RBtL7sL5QCmfR4iRlVes2o4ynltR/7bH8XtCPjun",
+	"nPcUvoavA+fQa5gYWjV1Gq+FKe8mEQQngNxrmfK5F7rv/z+e/6cdTx4rog6kEsS0q/a8zKDRet7k1Ylm",
+	"NCWjn0utKmMYuo4qFWlh8PLqnxH631cf3kP/UiC9YfESQNcEHp6dPPturDNtVbXWS9WCIjysE8u5Wx7E",
+	"x1NpuOw9LwXUhvfoPRvo5oHjN64fp+11pqYkKFP4uG8rnI3WeaZZK4J2NmnqoibBfa4CnfT2qO3znjdH",
+	"o/uit8dsDIHiIEos5k5hJ7X7tXY0p2zzpW45AQ991caUXUU7Tce0lPWWRWi6LhKGO00lxpWWgUvMTCZI",
+	"SbNKWxxot+jzcb1IErvGyX68Ve/Jyr2gl7PqeGzaeemWQP3fCM6pJEHYEW5EclWPWeFDTkhKTLFdnYam",
+	"K2hJxjFcTs98bbSh+egY22aG2svORZMs9/D5FVE7b9DDH46j+zgcLx3U2FjX0/2ckCfKpnL7Bd01kWrc",
+	"IzI6MfQUfQRp1CGNct2QNC3JAu2yTdNqcNlhliCJoas2VDSZPtFI4VvCRichiW+7NAl4ZK/7T+LbNp/4",
+	"LQVDe4yoY2oGM3ogiW/LOhEq6k2T5VieUlsZfCDytMu4M09ewoNft+JWrmT/ytsvfOX6TugzgjIsIJfc",
+	"JiBJW+NORdWmcZR1WUqDSdum0pWr36NaV3nJfat2zVdvHlnN7ONpeKaF5QzZo9SPfqb/pU8KBk9nX12v",
+	"Rt896XuvACt7RGVvT5vYovGNsU2P4+wcfY1np1D/9nh8CuwZvzB8xT+wXzFb70kM6qGh2eDORPx8wJKB",
+	"sfwShNRDR0irAedxiYoZ8+UodH1lenwajdF66+IFl4RtgnNyZuYAoI+2b6RJK7eUB23TMQY0lHSImlDu",
+	"BE58zTvlcpFJJZYRzKK+yGICgmTp+rxw3QKkqMlrxEuSWJ8YeoEyQe4oWdm6behhWGCuUgfJMCUWDYDa",
+	"gJEJdFsUG5ea66qMzZecVRCl+nG8fVYCOG+Y4VN6ZzqRtKlyr8rHvmpFzq5jvX8t7qMLCUKzU8XRasGX",
+	"WyYI9jeADM0PIJf8yV/6P+F8wTeUJa9cUMMXTbWl29ZDbssCwqHUZrPc+3SWu6Ya/hvInZpxHKvlOSyC",
+	"ONChlAtEk3OEiyz0FFLPTdY7S2iiyQ6p8ib33LQSAVJVuQD09O1MswouTMtJLjo91UnePAgvX79D5HMm",
+	"rFzldxaCzoWTXT+3Gy7Rf/83+n2SUpZ//n2Cfs+Pjk6em/81sJH676cE/Xh0Ewq/uHbrgSCXF2DbGwly",
+	"AttRBjDIQ291bdwHRfT6i7tNRoSsNcFX0qAOZLZnqG9uRhhW51ZBOT+qQEuddAPZ7v/kdYepClt1BIXB",
+	"0tjGNeyR0jfzjAtXfdLk3wVPk5HPWQ/zSlFBQjJ2PE+6fstInnQ9VIGHcQ7a1S1ZVxtyA5gl41rHieD7",
+	"BZWKizWSCq8H7LC9zb5EwWz2UTdubI5vz2cf78b5UN42VSQYvfEzDGqrVSfuoFYd9N8yE3MQu2/wdh9/",
+	"qtmNwqv6GEllJxfKUC78o+OoB248a7RUujH9mSdzkqDpumq/gNYPtik0ANKKhD5hQ721HtqlNJtybCtW",
+	"vebsFVEvi6cekUtDT+q+HRkfcqUNWh+X/MJXFZjX3bnkItd8AZDt3GDpFLRyqRc+NNOefg7wHB9iWxzb",
+	"4AmLoRtmicucWaDdR8UQdkoP4Bexrw56RsAiyFWWu2IVzUWjCJPL3Nj8lmh1ZohQziQhzEJGo1wS0ebv",
+	"qC6j1eNh1wKrqHS4X2hNn3ym6gZqfQGq6OYQvUy5pBZhOOaMmWw1A2ZtPrNzZ4mpYV7QNBGkydlQa9vN",
+	"23a0AHNDAdaB6RXcfmfBLlzZBx/bnVWbXIDhUj7efaXHaoKgdZPCVLsdSkJClGgTMgQbTpSPScjAjP4B",
+	"VtgDyBl4+09QKH7P/ldDCc0CWhxAin89gdg0BIQ+8kWapX55BecGjFc042nKV3IEDprRruDyG5pueXgD",
+	"ueTW29XLv9UHcXHTAwCID8bNPQXAA8X5ucV9MGmrhCGAAKh0DADMyXBOMqn7L5rIjgMl1XC21WR4EK7V",
+	"ostVPoD0MjsFFWIZFkrWXfgA9ygLdPse4XLNX4Y7Q6FxE5DanhH3JMf0hB4qiqTf/SBBpF/xLYmQIMYh",
+	"FPNsHaElv4PPIGBsql0UF5Xgi/kqQXNOJFIcwKNjfkcEnqbEwDEbnQrCgiY4o0AcZrmYm7gNMoyCkyVl",
+	"VFqUhL7s5Vdk4LsnWMQLC4voFYKv+IqlHCcv7HP3KQp93eH6odCWDeKKBlzu35sIQDtXdSksJtHkPzTz",
+	"lXI9cBWQpe8YzA8iyHh+LEQx4EgX74jQEiekLKbvHzWvS0FfYsRvLMPx7UMw4dD7uLe43ZHUXRJ3j8kx",
+	"F7myfYZSdy0qLKy2UV6R4H0yMPMOTRwQ5VxDuAVPyXlV24PaQNthVmsqFks6OUTvKLs12ktKZkpbj0Pl",
+	"n/7K7TVsWEAeVojVKg9tQ7BHzocPJ3cATHWUXDZTyIhuLrUadGYG/u/3BzdIL4WynIAQsg7rm7ezA3jw",
+	"xtkT6PU1npv7VQlMUyLQS7MHB+iVAceHosQfT58efWeTKSrA+dW+dVsJtACfaaVy3Qay8+gZLPAes29e",
+	"fC2L6x/pP06PTybRZJmc7n5nbqE7wuYHOBcoM1ZMRRNbK4VOJhZRFdeXAYSdhW81jcxsv+gxmMxYymEP",
+	"yRv4fmtO25dlYWb9AHbFO8r83rB9m5jg/LRF0zNbYG0FWK3kFCcJSSIEBelVoMOU4LveGdqdbGMNllbH",
+	"iC2s2tEs3dMZt5Nrq45IqVSjJmA5Kw8yAzFDU+IswaQ9H2sXSrnerF4yXRKcXBtAhb+LmjKMDYrGrQEe",
+	"0Ls3jopiomwzhJVJvjlGv9Kfonqr5JEsoY+CKrI1Wfcksus7fX/h1D4ULg1SxlejHHlNARdahXbW6K2q",
+	"5q7AJf/s6EcDQu0sJQhuWbByg5DgatQEwcnu/pyyQL5Fq3xbPLSlUPDGrMv23kHQB+dN8SSaAR5OpR22",
+	"/afByonXccoZST7ft55Y7tQX2wT7iZ5R7fe9LKGCLqNdN7js9MUkZH/ymcFW12rELeMrdohuip0DmFyt",
+	"c0o+UytQIySqbswdSw6Lp/9Lb1OELIgwOj58vgUKQ9CZfY1vyW48eF8036QlhnY4LEHmVh+lCA/aJjpy",
+	"Qh2eJlSxy0Zk9dv+9rB1Stntgas29kqHayLVO8pux1QXipYqm6f+yNfwy2WbPjv58dmPz78/+fF5Rxew",
+	"v4uX41qfa6jfMF0R+QwxjpYEM8rmkenLMl3XMjMUfC9zGxuFtmYj5Dc4qKaWfK4FL/qqPCIdpGj1cr8q",
+	"iH3tC8iHCVbCT8m4tfCaBggXXbVtm3dfPpdtiI6pgrxlU9JrsndGSPWyTcXaVI739pHHJuzdvAJH265s",
+	"LAvfDtcIF0sC3TYP0ftGIyZQGvV9Cte5LIvA+tHMTd5vO9pvnwiC40U7+sQlPPKITrmZ0AP4huDFrr3c",
+	"PXuIrKcQcC3qyQbxgsgSCWMYc7Se6Ccytt2I/HdAjNnOB3t87tDTepCy1hizB0lIeMf5Lcj1BQc7gCFc",
+	"iJpmZ2Vo6DQGi5Q9HoPuwQtBJGGPsKzCTazNN2hvvFHMNQ6RcGiRgygzl3H97nanuH/SkJ2fX7hnfGV6",
+	"ErVlE13AQ4/o4MKExkknerQJ+ZfEdkGTi1yhhK9YBJyBeA5t+1Ie31YTgWZULI25zhKXMrQ22UBA5MHZ",
+	"QPZX/jNt+gV3pENeFE89vnPtZhY61O6BsSCRKgP22vzi8R7Zfq5782M6oWZKf/Mz+polEcpwLiG9z+QX",
+	"AI4xMVdpJigXVK1tZa3Zk6EM0HECn6RtCXkfsYoX93kOh2tDrWdxn9pQ7VgiQC1AasVt/2G5Y+C0cYJb",
+	"CJhh2d7l4Sqjt49QiNppBSToki9tMUU1cf9wcsbyNB1DV6LxokK+lcv6tx3vTRc4VyjEczEa1eYCL9v8",
+	"XfrWvjCPPTKJDFP6+0pj2HkjZ/VKQRGCE6vfInLGetu8FeFbKE0eZhAEQ0lzmz/r0j0zSgTNAosTaWoH",
+	"9MAV0Is4y00lHABcPJHi7uYckIsgsljNhfR534tOym0J1U+9DX1rCdS+lOn6KoBQ5wazBK8RnvN+MxwJ",
+	"C/41S84BLKDXS0cBhP/F4S1N8/iWqCDiu/3aHwN5OhRi4wECsDwjbEmUoLG87xCsPWm/GOQHOK61aE45",
+	"swOXCBOOze4Uw7XgE6OE/CyORaUWUlaOPmWI/DvHqeMrKNWmS3KOsP0I0gu0yShIxoWSmvi+rGiD1DC0",
+	"nl8S0Y3uc+UeepxIDMX0glgMYjSUGK1yluP1uYqKp3vYgXYlj8rFaqb0N7cDr6ynRvHM1XQZVcRSrxJV",
+	"MzaFLXnhpQMHLXniQPcKmg912ZQ/9NqM7usuELafidqFlaJxoNoeLhOwJhc6xMJYqd8Fp5StyTU7SaOk",
+	"UIUSbsup1EYGMFUSpXy+jUDx8IgBdO6Br3PlHt2SSb4mjMZrzlO73v3DNLqNdWA8RRuorVODe+Ra/UTm",
+	"lNk3PzIo4crm33vKaPPVPkEAX49BeKABXBsGH860i0aK8zRCkpcxOl/qBnQk5mmibyBbG6I5xBaNYAfo",
+	"JPFa3zzncB3JzSwP9KJ4vbIlydB9HTJWVS4YSYoc2UP0EqepK+rjPC20TW3bTWE11KUiLSVJ77YAhvfI",
+	"qAVJ06CA+pARdgVPjJiaFvM0X7KAYfZD1S477mWX+d4h+CrwgpNng19Q59O3WvFPCFNUrW3hrc0PM55N",
+	"6MdkQAqNavInp0DoOabhNnB2k3foPeey4kzj+7TAF86EXgxA1M454qyAHxvmFigyBduSAjcm9XHBl9Zl",
+	"JBG2gEN4Tpg7Sy4/XKE5vQsb0eaQTobA0Xo3SE9VZELzqJmL6aGhj9iw+RROyQGIps1L9dj0OPAlz4sl",
+	"ZTgdp0TiI5lecbBfodzy+bPT0+8MGoJ7TwOtCf0EqZhl70gsSJkdqSoTjNCUaxULrzVpyWdV/w2IjiYk",
+	"1cweDpOdLxz2FEi4CuIUVYhp3kvTNfpWn9PvStQpOC3nlmpc1qCpVlgrcKDS3REjk2f0jqAlZTng8wJU",
+	"Vf1UOpCtGxj4JirhWeBAqbLSCCegL/YFtILxQhaE/u5JvODdRr9+8qV98NFFLqqTC1zrdpFjZfRVDnEN",
+	"2apAMnLtVVZa+mDDLmiJ11oMIdzXW9BGO4UBgbPV7HPPjOKtfuE8VXUXNWDjYkAKrQI2f7JFBEE8Zj7r",
+	"az8+3QIICVzreMnZvPCzlci9oIOHwHv3ih1tZlSF/d8TivRez5tjq5AKbb8fJ4nK1Ug75tPSVPNa5dSh",
+	"lGpx79tbbDbWumwMbrPQP4Bqi91dpubXfwU7ulzj+aPK5LjG8zL77R4Nr+prG+EjMk5SvE3S0AQJYQ2G",
+	"AIrN2XNo0Rs0zrOU4zZEUzD0foOnHhOtzYw+iMTVJtxfvyu7GQEBYTZ0PBNbcSQJS2zt/CHS9pFRFvVZ",
+	"d/UzmK0Ry5dTIqCzjzZ1LU4N6Fol0qDLz4du9ecIMzvhwoLWurlLEALMBoTRipBb/R3o7MiI8t1qOi3b",
+	"PfnL/NEKA/9K8GwHBvT7eHM3YPiWHn4N7RGa6GetZJfU2oIGYaD4r2Nzj766AwyhdK01apFdOWjFKVxg",
+	"Of5RqiI9BW5uljxGkgd8TXw2k0T1G7mXF+WxAJndL0NbT6gR/OMoJSwp3RYFf1vrHjNkCGculmUuFZqS",
+	"0EVkMSWhlHBKZhy8wHEOF9ItyfYAirZxaghrQfp//ThPzF51q9fs3uPgnRBWoAKN0QuRLzPsGLGOh1YX",
+	"z4gzi2olb42dxW1eGwNtqATBcEiAuwt0Y6y1J0tfAXP/05h1+/FZQVaRBYX3iMDO9KIXDj7fBVoIGyeD",
+	"gYg7Ig6utOZrsLfP0Y3ZsxsUYwGQxhiZvbGO0cj4FuvkNWnUJ0hq2zklxlVhY0i7G88rfEvCAuUjviWP",
+	"tD+Pnlq4HPTjghujw0VkRnGE4Fst8GVKSEYLrxZSC8Hz+QKxRg1x2cnSHU9XGfitHumAs4N3L95/t1Xt",
+	"EGGCp20Xgf56TwD6euxlUWt5fwYtvDglXgXCfbcDmUmcC6rWk7N//VGTwViPa4xXE7OyGSWYIeK2Ainu",
+	"wEnA8ZxPUxqjBU5nLlYC7bVMkONPrWQscdLLL4LZmjNSIbp+3QG8rqP7hXv42jz7VTf0rC+muw2d2Z9x",
+	"CpJqJJYRYmRVJIucI0Zsx0QqkCSxsKnI/fpxEXtMB/Vpr+/F/lq1N95zz4f9RZKQxDeFOsl/hWM0DrC8",
+	"70TPuADPt6TK9skzRIZkwwVfMXMdc9bPy9lFdt8p79F/8I7fkg222FsfQv22kQpy9VCebT8vwgc41XrL",
+	"2jyQOmw3YyCuR9vxopFNixJbdLL52+ijh+jGbnNVIf3fVx/eIyg0ARetxct7ZREv+EpGBcqiWunPsC3v",
+	"O0c3OCVCyZsCxVkrQfCRG+cc3Qgi1yx2z2DQeEGCYoVmJE3RlCwog0QVUIaVBQu1mTO1kPsOzT1n+I7r",
+	"+75Xf88lvyNv3A/2ebQAwnSUALlRVa2GWiQymNykbyQql9/nEEmSzoKAmC+S5B72Bu6D8SR90dqZEaeh",
+	"7bQ3mqUghNWulP1sHvmqdTFYw/5Tdq8XxMSNZeRaAI/Q17dFr/rZBvj3pE6Z4e9Zi6q8dE/H6UWSuAD/",
+	"4DBvW4t7Q/onmSB3lLRAqF+YB/ZJvNdFhsp9OxrNUbNbEMTVgK9HCwRhVrZX15pZIz0HNGLGV2WWlcne",
+	"M0J0OVLrbUv9fjezo/3jv5XNUKOflyiY+rLj1jy0IDzavyA0dX6jUNcMtRdpuMRUbwJmMTlYUZbwVbue",
+	"8dE+81UrGmYR96Np2E31qhp9GnMP1DXM0vanbNjx71nbqL51r+pG5ThYyvWil6nX8Z236t3jOWs9L6KC",
+	"ql/RTbS3rQxfSrtu04OfmKN7ODH7uJf2e2xIWxr8r2SyVwzoYB40ID8eUGYL/PYDKuki8msoL0h4qRy/",
+	"vLp8U3ElGzeYLOrFYs5vae2ywTEAz7X5GZbkyQzHiotWmJw39pF95kHYV4RaX1qQ63FuaONkRHbldafN",
+	"1hv4JOYJ6Ugqfqkf2ROCFJZyxcW9J7C8JytY1d4JV+QG5xL8/DhXC8KUnjUX6NvrD9cXEYJytJOnP3x3",
+	"jqhCMc+hTzkD17KmjynIh9KrohqvJ7UDl9BLzmZULPdI2XJ774+qlxaiVL/7Hg7lz2VekZCqQqntT2OG",
+	"pbwl644DeWGf+nudyY9k+iJXC2+U8wP8YX0v+I7O9fE5jAWBAmScSv03VgR960ZB78gdSdHJd6OeYgza",
+	"t6XSaMdwv/R8T1buBf8HnMciN3Aq+EoSYTSNHY+lwz4On8tLwsjKrfdvdjDvmYwQn2JkVSJOa8lqa+YB",
+	"jIIRiRIOFTAL/QFma7TkguxC4CW/w2kbfU0IVD++J/KawS/tTB66xba1jwGnoKazQKHRcAloN1zbDAe0",
+	"I3Pris7ZW7ZXzd28og2DfzyG/ljk0lvM36rttP0WdvpkXrPELHN/DpmxuO2qQKEvwtHLgTvDxRwzKmH5",
+	"7ez1ofbkV+0hri6lOymwtkWjoIxVB3TQUpAISAFj4l7C1lcm7WJPqhOMfs9u5PKde3UiayJZHBBtb1Zo",
+	"WZT/2FJTsupPwh7BnD7tW8wjX/XhvACHW/exHK/by3UN8wN8cdDfgzLvWQxKVTuj7qhr6ExeOJyifRk0",
+	"ZvyHSMmtvnqvx9P4a8+tIiIdchtnBiMaSaIO8gzaLmrTdIFNzmDvq7Mfkcvz2jMGVJD+kascRQDI7TO4",
+	"r6FW3+hmWh3ByvrhjDebCpsEj4RNAjb1kPDThCaQlAu1aNp2Ecm4hy0QTdp1w/dgqMKMTNTlvo3V8PEc",
+	"V6m3MSWt1WuxWsQ7BE8d6IsLuOzrLEJL3TaTVe7OHHuiUock3YNDAYNLoSIzjT8hsz6Vgn6NKIsqjvcC",
+	"J9s7Hbajb9VYbjHyzD6WRvPXYOu50wFSttyDUQVmi3I5/oZ9za6JghiDHRMD+JqnNKZd3d3cQ1+33g/p",
+	"AveTtuW29b7ytsza9qjYm/HvWbGvvnW/Or3JJBkv6cTR/4kStM1/fS3WeyXdNbz+vgHd9EvbSuAN8u+K",
+	"52mCFviOoGSkOwyGxlqdUJTNq2+Aci+SIDzVN5vtGJZhqSIHmGIbNeC7ei/tbQ9rjQt6mmiOE76iNL1R",
+	"T06LMbXj1jy4UDy6B6G4j9S80SUjGGKt2sYlPLHPwClPyf3ocdfO8ozQNKcpCB4AwVnZjs8GQ6XcRi2W",
+	"tCySI6t5MIlKM5h2QaQ3aPOs7djp5dnRA0MAFjJLbwbEXRj5RiJTK48VYnzKk3UJ9rt3D9H9bvNeRCAs",
+	"4b7zHngHytV451drh0V2rI9zxj6meadwzNOv3Q7TS7gfKwy2c5gJxrii8S4hFr26/dlhMPo9W2HlO/dq",
+	"g2liGUEMfWtWJpld8TQZkXDFIeupkltqfkUK+b1sY8udttOGPfCZOdr7mdmHin5vB8eBwLWcmis6Zx9y",
+	"NenD/VdFPG+kBv0G8qho0jUkC9jf39tlae2lXaYZ/J750l+QdFU6l79Ek5OjkxGbgsacJVeKZEGYABfp",
+	"oRIJOl+o8wK4x0Z79De2yxkX4+PoXZlMDBPHJwdLTFMwzdzEzpEkyjb2sYADA6qjqjB59ufd1QQ2L/zl",
+	"AqcpYfO9lqjtlt4/J2rc3P4AkaxjzyWPm+apiqNMWDeU2TGLt28DdEYoLrBEUzLP2db0MtwYJpc5yobV",
+	"9yUtYHCb5/wIZcaoxC4KeOpiAIL3ftIGzyjCjSS5IYTv6nW9ZU/UwcaYv12QgtZidh/uCETAbZvjQFOl",
+	"jNRb1Fk3wZTzlGC256YBD9hWFaepQ47Ztq0qzhPa4ex3TNMr/3vX5qv35TN7DZ1T3JniM7TmuWg6Pnr1",
+	"9uy1bU8YNzvmNS/ec0UeYdtaOyU9uwcvD/koqIKkGq7/o/ZOO3WQZy0XI1G/ZXu7EfXYf/er8OWCaymP",
+	"SzW5Jd3UhBRsZvHwS8/crAcmjNPaOhD0nUrceq8ZN+F419g5N9qCpnMG7T2ZNjlkNQ38HgICGxu7L7Pz",
+	"YSKX90tP6x/pWV/a30cv+UytsGivk7hyDz2QcqhVPpslqUmHqcGDDvZ3JljEi1ATy+Ojox49LH/hK5tD",
+	"sRJUqXBzYtuVxdv+evKnSYslLF9qetl/xvJO0+xeG1laCl64vn+An6wnMhQ22dWTOMYZRcG1Y7lu2g4Y",
+	"0aJQS2Q7rEq4EhYOPxEMBYLjhTcoQtkdYYqL9ZbagJ2T6+PRekDeMqmggcEDnJC3lVYzPgYdEm592uts",
+	"WIONFnQJvdp+PRnytn2eAgOv3V0rZUk+VuDOsXNp3WKUURLXztFeeHhFSNbSzfNKf7+vqxnG3vlO/nzA",
+	"ki1eDNDr7beyRFiapPuYL0cRYxe5NlFgKyH5hYMws71pNjv1niOMysna3kQIa+WXRMXknArRx8ixfWCl",
+	"JaufKXo0Nfk79DK59xYm11Vwc75i6MXFW283kxFiOS+SZM9tSR6uG8m9NSEp6DOg40gPiIBB7US+ui4i",
+	"PiT/KqPbWsaBe7biIumA2oUn9hk54iJpS6OEKY4lJyoGTR38m98RUVwVS7xGuSS2ERZgDkETZyrHwP+u",
+	"+2n0LvJbSiZn//pDC/ApwYII+Ncf+kFx53gzF+nkbPIEZ/TJ3THwoZ3JX07tswTXwzgjCeZY+cB20at8",
+	"YiP6lU9K5afyobv8vvzx5f8LAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -1,11 +1,15 @@
 package access
 
 import (
+	"bytes"
 	"crypto/rand"
 	"errors"
+	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"moorwatch.example/core/health"
 )
 
 func TestPasswords(t *testing.T) {
@@ -59,13 +63,86 @@ func TestRoles(t *testing.T) {
 		p    Permission
 		may  bool
 	}{{Viewer, FleetRead, true}, {Viewer, Of("command", Act), false}, {Viewer, Of("shell", Act), false}, {Viewer, AuditRead, false}, {Technician, Of("shell", Act), true},
-		{Technician, PeopleManage, false}, {Technician, FleetManage, false}, {Owner, PeopleManage, true}, {Owner, "nosuch", false}, {"", FleetRead, false}, {"", Self, false}, {Viewer, Self, true}} {
-		if c.role.May(c.p) != c.may {
+		{Technician, PeopleManage, false}, {Technician, FleetManage, false}, {Owner, PeopleManage, true}, {Owner, "nosuch", false}, {"", FleetRead, false}, {Viewer, Self, true}} {
+		if (Rights{{Role: c.role, Scope: health.Scope{Kind: health.Everywhere}}}).Everywhere(c.p) != c.may {
 			t.Errorf("%q may %q: %t", c.role, c.p, !c.may)
 		}
 	}
 	if Permission("nosuch").Known() || !Anyone.Known() || !Of("shell", Act).Known() {
 		t.Error("Known does not know")
+	}
+}
+
+func TestRights(t *testing.T) {
+	at := func(kind health.ScopeKind, id string) health.Scope { return health.Scope{Kind: kind, ID: id} }
+	here := &health.Place{Device: "d", Site: "s", Organisation: "o", Groups: []string{"g"}}
+	there := &health.Place{Device: "e", Site: "t", Organisation: "o"}
+	shell := Of("shell", Act)
+	for _, c := range []struct {
+		rights                            Rights
+		here, there, everywhere, anywhere bool
+	}{
+		{nil, false, false, false, false},
+		{Rights{{Role: Technician, Scope: at(health.Everywhere, "")}}, true, true, true, true},
+		{Rights{{Role: Technician, Scope: at(health.Organisation, "o")}}, true, true, false, true},
+		{Rights{{Role: Technician, Scope: at(health.Site, "s")}}, true, false, false, true},
+		{Rights{{Role: Technician, Scope: at(health.Group, "g")}}, true, false, false, true},
+		{Rights{{Role: Technician, Scope: at(health.Organisation, "p")}}, false, false, false, true},
+		{Rights{{Role: Technician, Scope: at(health.Site, "t")}, {Role: Viewer, Scope: at(health.Everywhere, "")}}, false, true, false, true},
+		{Rights{{Role: "night-desk", Scope: at(health.Site, "s"), Permissions: []Permission{shell}}}, true, false, false, true},
+		{Rights{{Role: "gone", Scope: at(health.Everywhere, "")}}, false, false, false, false},
+	} {
+		if c.rights.May(shell, here) != c.here || c.rights.May(shell, there) != c.there || c.rights.Everywhere(shell) != c.everywhere || c.rights.Somewhere(shell) != c.anywhere {
+			t.Errorf("%+v: %t %t %t %t", c.rights, c.rights.May(shell, here), c.rights.May(shell, there), c.rights.Everywhere(shell), c.rights.Somewhere(shell))
+		}
+	}
+	manager := Rights{{Role: "manager", Scope: at(health.Everywhere, ""), Permissions: []Permission{FleetRead, PeopleManage}}}
+	if manager.MayGrant(Grant{Role: Viewer}) != nil || manager.MayGrant(Grant{Role: Owner}) == nil || manager.MayGrant(Grant{Role: "own", Permissions: []Permission{shell}}) == nil {
+		t.Error("one may grant what one has, and no more")
+	}
+	if (Grant{Scope: at(health.Device, "d")}).CheckScope() == nil || (Grant{Scope: at(health.Site, "s")}).CheckScope() != nil {
+		t.Error("roles are held at sites, and not at devices")
+	}
+}
+
+func TestOwnRoles(t *testing.T) {
+	got, err := Complete("night-desk", []Permission{Of("services", Administer), AlertHandle})
+	if want := []Permission{FleetRead, AlertHandle, Of("services", See), Of("services", Act), Of("services", Administer)}; err != nil || !slices.Equal(got, want) {
+		t.Errorf("%v, %v", got, err)
+	}
+	for name, wanted := range map[Role][]Permission{"owner": nil, "Night desk": nil, "n": nil, "night-desk": {"nosuch"}, "nights": {Self}} {
+		if _, err := Complete(name, wanted); err == nil {
+			t.Errorf("the role %q of %v is taken", name, wanted)
+		}
+	}
+	for _, p := range Grantable() {
+		if p.About() == "" {
+			t.Errorf("%s says nothing", p)
+		}
+	}
+}
+
+func TestSecondFactors(t *testing.T) {
+	// The secret and the times of RFC 6238, appendix B, whose codes of eight digits end in these six.
+	const secret = "GEZDGNBVGY3TQOJQGEZDGNBVGY3TQOJQ"
+	for at, code := range map[int64]string{59: "287082", 1111111109: "081804", 1111111111: "050471", 1234567890: "005924", 2000000000: "279037"} {
+		step, ok := MatchCode(secret, " "+code[:3]+" "+code[3:], time.Unix(at, 0), 0)
+		if !ok || step != at/30 {
+			t.Errorf("at %d: %d, %t", at, step, ok)
+		}
+		if _, again := MatchCode(secret, code, time.Unix(at, 0), step); again {
+			t.Errorf("at %d a code holds twice", at)
+		}
+		if _, late := MatchCode(secret, code, time.Unix(at+90, 0), 0); late {
+			t.Errorf("the code of %d holds a minute and a half later", at)
+		}
+	}
+	code, err := NewRecoveryCode(rand.Reader)
+	if err != nil || len(code) != 19 {
+		t.Fatal(code, err)
+	}
+	if !bytes.Equal(HashRecovery(code), HashRecovery(" "+strings.ToUpper(strings.ReplaceAll(code, "-", "")))) {
+		t.Error("a recovery code must hold however it is typed")
 	}
 }
 

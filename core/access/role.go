@@ -46,11 +46,13 @@ const (
 	Administer Level = "administer"
 )
 
-// tools are the levels of each tool on a device.
-var tools = []struct {
+// toolLevels are the levels of a tool on a device, rising.
+type toolLevels struct {
 	name   string
 	levels []Level
-}{
+}
+
+var tools = []toolLevels{
 	{"command", []Level{Act}},
 	{"shell", []Level{Act}},
 	{"files", []Level{See, Act, Administer}},
@@ -60,6 +62,9 @@ var tools = []struct {
 	{"network", []Level{See, Act}},
 	{"people", []Level{See, Act}},
 	{"power", []Level{Act, Administer}},
+	{"settings", []Level{See, Act}},
+	{"queries", []Level{See}},
+	{"recordings", []Level{See}},
 }
 
 // Of is the permission to a level of a tool.
@@ -73,6 +78,33 @@ func ToolPermissions() (all []Permission) {
 		}
 	}
 	return all
+}
+
+// abouts says what the permissions are for that belong to no tool, and levels what those do that
+// belong to one.
+var (
+	abouts = map[Permission]string{
+		FleetRead:    "See devices, their health, alerts and changes",
+		FleetEnrol:   "Enrol devices",
+		FleetManage:  "Add sites, retire devices",
+		DeviceSweep:  "Ask and act on many devices at once",
+		GroupManage:  "Make groups, tag devices",
+		AlertHandle:  "Acknowledge, snooze, assign and resolve alerts",
+		PolicyManage: "Set policies, maintenance windows and rules of consent",
+		NoticeManage: "Set channels and rules of notices",
+		AuditRead:    "Read the audit log and the sessions of others",
+		PeopleManage: "Add people and set their roles",
+	}
+	levels = map[Level]string{See: "look with", Act: "change with, what can be put right again", Administer: "change with, whatever there is"}
+)
+
+// About says what a permission is for; of a tool's, what is done with the tool.
+func (p Permission) About() string {
+	if about, ok := abouts[p]; ok {
+		return about
+	}
+	_, level, _ := strings.Cut(string(p), ".")
+	return levels[Level(level)]
 }
 
 var general = []Permission{FleetRead, FleetEnrol, FleetManage, DeviceSweep, GroupManage, AlertHandle, PolicyManage, NoticeManage, AuditRead, PeopleManage}
@@ -91,8 +123,10 @@ func seeing() []Permission {
 	return slices.DeleteFunc(ToolPermissions(), func(p Permission) bool { return !strings.HasSuffix(string(p), "."+string(See)) })
 }
 
-// Permissions lists what a built-in role grants; nothing for another.
-func (r Role) Permissions() []Permission { return slices.Clone(granted[r]) }
+// Permissions lists what a built-in role grants, in order; nothing for another.
+func (r Role) Permissions() []Permission {
+	return List(func(p Permission) bool { return slices.Contains(granted[r], p) })
+}
 
 // BuiltIn tells whether a role is one of those above.
 func (r Role) BuiltIn() bool { _, ok := granted[r]; return ok }
@@ -100,12 +134,8 @@ func (r Role) BuiltIn() bool { _, ok := granted[r]; return ok }
 // BuiltInRoles lists them, from most to least.
 func BuiltInRoles() []Role { return []Role{Owner, Technician, Helper, Viewer} }
 
-// May tells whether a signed-in person of this role may do what needs p. An unknown role or
-// permission may nothing.
-func (r Role) May(p Permission) bool {
-	return r.BuiltIn() && (p == Anyone || p == Self || slices.Contains(granted[r], p))
-}
-
 // Known tells whether p is one of the permissions, so that a misspelt one in the contract is found
 // at start.
-func (p Permission) Known() bool { return p == Anyone || Owner.May(p) }
+func (p Permission) Known() bool {
+	return p == Anyone || p == Self || slices.Contains(Grantable(), p)
+}

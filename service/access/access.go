@@ -15,11 +15,12 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
-	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
+	"moorwatch.example/core/device"
+	"moorwatch.example/core/health"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 )
@@ -32,17 +33,28 @@ const (
 
 // Column serves the access part of the contract.
 type Column struct {
-	store   store
-	Log     *Log
-	address string        // of the console, for links
-	hashing chan struct{} // bounds the memory that password hashes take at once
+	store    store
+	Log      *Log
+	address  string // of the console, for links
+	passkeys passkeys
+	scopes   Scopes
+	hashing  chan struct{} // bounds the memory that password hashes take at once
 }
 
 // New makes the column. address is where people reach the console.
 func New(pool *pgxpool.Pool, address string) *Column {
 	s := store{pool}
-	return &Column{store: s, Log: newLog(s), address: address, hashing: make(chan struct{}, 4)}
+	return &Column{store: s, Log: newLog(s), address: address, passkeys: newPasskeys(address), hashing: make(chan struct{}, 4)}
 }
+
+// Scopes knows where roles may be held, and what of the fleet their holders see.
+type Scopes interface {
+	front.Sight
+	KnownScope(ctx context.Context, s health.Scope) error
+}
+
+// Join gives the column the fleet.
+func (a *Column) Join(scopes Scopes) { a.scopes = scopes }
 
 // Run writes the audit log until ctx ends.
 func (a *Column) Run(ctx context.Context) { a.Log.run(ctx) }
@@ -59,15 +71,24 @@ func (a *Column) Authenticate(r *http.Request) (*front.Caller, error) {
 		p, name, err := a.store.personByToken(r.Context(), access.HashSecret(secret))
 		return caller(p, name, "", err)
 	}
+	cookie := sessionOf(r)
+	if cookie == "" {
+		return nil, nil
+	}
+	p, err := a.store.personBySession(r.Context(), access.HashSecret(cookie), false)
+	return caller(p, "browser", cookie, err)
+}
+
+// sessionOf is the secret of the session that a request's cookie names; "" where there is none.
+func sessionOf(r *http.Request) string {
 	cookie, err := r.Cookie(front.SessionCookie)
 	if err != nil {
-		return nil, nil
+		return ""
 	}
 	if _, err := access.ParseSecret(cookie.Value, access.Session); err != nil {
-		return nil, nil
+		return ""
 	}
-	p, err := a.store.personBySession(r.Context(), access.HashSecret(cookie.Value))
-	return caller(p, "browser", cookie.Value, err)
+	return cookie.Value
 }
 
 func caller(p person, via, session string, err error) (*front.Caller, error) {
@@ -77,7 +98,8 @@ func caller(p person, via, session string, err error) (*front.Caller, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &front.Caller{ID: p.ID, Name: p.Name, Email: p.Email, Role: p.Role, Via: via, Session: session}, nil
+	return &front.Caller{ID: p.ID, Name: p.Name, Email: p.Email, Rights: p.Rights, Via: via, Session: session,
+		SecondFactor: p.SecondFactor, MustAddFactor: p.FactorAsked && !p.SecondFactor}, nil
 }
 
 // FirstOwner makes the first person, an owner, where there is nobody yet, and returns the address
@@ -86,7 +108,7 @@ func (a *Column) FirstOwner(ctx context.Context) (string, error) {
 	if there, err := a.store.anyone(ctx); there || err != nil {
 		return "", err
 	}
-	_, link, err := a.invite(ctx, "owner", "Owner", access.Owner)
+	_, link, err := a.invite(ctx, "owner", "Owner", access.Rights{{Role: access.Owner, Scope: health.Scope{Kind: health.Everywhere}}})
 	if err != nil {
 		return "", err
 	}
@@ -94,14 +116,19 @@ func (a *Column) FirstOwner(ctx context.Context) (string, error) {
 	return strings.Replace(link, "/set-up#", "/set-up?first#", 1), err
 }
 
-func (a *Column) invite(ctx context.Context, email, name string, role access.Role) (person, string, error) {
-	secret, err := access.NewSecret(rand.Reader, access.SetUpLink, "")
-	if err != nil {
-		return person{}, "", err
+func (a *Column) invite(ctx context.Context, email, name string, rights access.Rights) (p person, link string, err error) {
+	hash, link, err := a.setUpLink()
+	if err == nil {
+		p, err = a.store.addPerson(ctx, email, name, rights, hash, time.Now().Add(setUpLasts))
 	}
-	p, err := a.store.addPerson(ctx, email, name, role, access.HashSecret(secret), time.Now().Add(setUpLasts))
+	return p, link, err
+}
+
+// setUpLink makes the address of a one-time set-up page, and the hash that it is known by.
+func (a *Column) setUpLink() (hash []byte, link string, err error) {
+	secret, err := access.NewSecret(rand.Reader, access.SetUpLink, "")
 	// The secret stands after the '#', which browsers keep to themselves: no server logs it.
-	return p, a.address + "/set-up#" + secret, err
+	return access.HashSecret(secret), a.address + "/set-up#" + secret, err
 }
 
 // SetUp spends a one-time link: POST /set-up.
@@ -154,23 +181,9 @@ func (a *Column) SignIn(c *gin.Context) {
 	}
 	ctx := c.Request.Context()
 	email := strings.ToLower(strings.TrimSpace(in.Email))
-	from, _, _ := net.SplitHostPort(c.Request.RemoteAddr)
-	account, place := "account "+email, "address "+from
-	for _, subject := range []string{account, place} {
-		n, last, err := a.store.failures(ctx, subject)
-		if err != nil {
-			front.Fail(c, err)
-			return
-		}
-		if subject == place {
-			n /= 4 // many people may share an address
-		}
-		if wait := access.Pause(n) - time.Since(last); wait > 0 {
-			seconds := int(math.Ceil(wait.Seconds()))
-			front.Fail(c, &front.Error{Status: http.StatusTooManyRequests, Title: "Too many failed sign-ins.",
-				Detail: fmt.Sprintf("Try again in %d seconds.", seconds), RetryAfter: seconds})
-			return
-		}
+	if err := a.pause(c, email); err != nil {
+		front.Fail(c, err)
+		return
 	}
 	p, err := a.store.personByEmail(ctx, email)
 	if err != nil && !db.Missing(err) {
@@ -187,24 +200,52 @@ func (a *Column) SignIn(c *gin.Context) {
 		return
 	}
 	if !right || p.Hash == nil {
-		if err := a.store.addFailure(ctx, account, place); err != nil {
-			front.Fail(c, err)
-			return
-		}
-		deed := front.DeedOf(c, "session.start", "refused")
-		deed.Actor = cut(email, 320)
-		if err := a.Log.Record(ctx, deed); err != nil {
-			front.Fail(c, err)
-			return
-		}
-		front.Fail(c, front.Problem(http.StatusUnauthorized, "E-mail or password is wrong.", "Check both. After five failures there is a pause."))
+		a.failed(c, email, front.Problem(http.StatusUnauthorized, "E-mail or password is wrong.", "Check both. After five failures there is a pause."))
 		return
 	}
-	if err := a.store.forgetFailures(ctx, account); err != nil {
-		front.Fail(c, err)
+	if p.SecondFactor {
+		a.askSecond(c, p)
 		return
 	}
 	a.begin(c, p, "session.start")
+}
+
+// subjects are what failed sign-ins are counted for: an account and an address.
+func subjects(c *gin.Context, email string) (account, place string) {
+	from, _, _ := net.SplitHostPort(c.Request.RemoteAddr)
+	return "account " + email, "address " + from
+}
+
+// pause refuses a sign-in soon after others failed.
+func (a *Column) pause(c *gin.Context, email string) error {
+	account, place := subjects(c, email)
+	for _, subject := range []string{account, place} {
+		n, last, err := a.store.failures(c.Request.Context(), subject)
+		if err != nil {
+			return err
+		}
+		if subject == place {
+			n /= 4 // many people may share an address
+		}
+		if wait := access.Pause(n) - time.Since(last); wait > 0 {
+			seconds := int(math.Ceil(wait.Seconds()))
+			return &front.Error{Status: http.StatusTooManyRequests, Title: "Too many failed sign-ins.",
+				Detail: fmt.Sprintf("Try again in %d seconds.", seconds), RetryAfter: seconds}
+		}
+	}
+	return nil
+}
+
+// failed counts a failed sign-in, notes it and answers why.
+func (a *Column) failed(c *gin.Context, email string, why error) {
+	ctx := c.Request.Context()
+	account, place := subjects(c, email)
+	deed := front.DeedOf(c, "session.start", "refused")
+	deed.Actor = cut(email, 320)
+	if err := errors.Join(a.store.addFailure(ctx, account, place), a.Log.Record(ctx, deed)); err != nil {
+		why = err
+	}
+	front.Fail(c, why)
 }
 
 // absent is a hash that no password gives.
@@ -233,26 +274,37 @@ func (a *Column) verify(ctx context.Context, hash, password string) (bool, error
 // begin starts a session for someone who has proved who they are.
 func (a *Column) begin(c *gin.Context, p person, action string) {
 	ctx := c.Request.Context()
-	secret, err := access.NewSecret(rand.Reader, access.Session, "")
+	account, _ := subjects(c, p.Email)
+	deed := front.DeedOf(c, action, "done")
+	deed.Actor = p.Email
+	secret, err := a.open(c, p, sessionLasts, false)
+	if err == nil {
+		err = errors.Join(a.store.forgetFailures(ctx, account), a.Log.Record(ctx, deed))
+	}
 	if err != nil {
 		front.Fail(c, err)
 		return
 	}
-	deed := front.DeedOf(c, action, "done")
-	deed.Actor = p.Email
-	if err := errors.Join(a.store.addSession(ctx, access.HashSecret(secret), p.ID, time.Now().Add(sessionLasts), c.ClientIP()), a.Log.Record(ctx, deed)); err != nil {
-		front.Fail(c, err)
-		return
+	who, _ := caller(p, "browser", secret, nil)
+	c.JSON(http.StatusOK, me(who))
+}
+
+// open makes a session and hands its secret to the browser. A pending one opens nothing but the
+// step of the second factor.
+func (a *Column) open(c *gin.Context, p person, lasts time.Duration, pending bool) (secret string, err error) {
+	if secret, err = access.NewSecret(rand.Reader, access.Session, ""); err != nil {
+		return "", err
 	}
-	front.SetSession(c, secret, sessionLasts)
-	c.JSON(http.StatusOK, me(&front.Caller{ID: p.ID, Name: p.Name, Email: p.Email, Role: p.Role, Session: secret}))
+	err = a.store.addSession(c.Request.Context(), access.HashSecret(secret), p.ID, time.Now().Add(lasts), c.ClientIP(), cut(device.CleanText(c.Request.UserAgent()), 300), pending)
+	if err == nil {
+		front.SetSession(c, secret, lasts)
+	}
+	return secret, err
 }
 
 func me(p *front.Caller) api.Me {
-	m := api.Me{ID: p.ID, Name: p.Name, Email: p.Email, Role: p.Role, Permissions: []string{}}
-	for _, permission := range p.Role.Permissions() {
-		m.Permissions = append(m.Permissions, string(permission))
-	}
+	m := api.Me{ID: p.ID, Name: p.Name, Email: p.Email, Grants: describeGrants(p.Rights), Permissions: access.List(p.Rights.Somewhere),
+		Everywhere: access.List(p.Rights.Everywhere), SecondFactor: p.SecondFactor, MustAddFactor: p.MustAddFactor}
 	if p.Session != "" {
 		m.Csrf = access.CSRF(p.Session)
 	}
@@ -286,62 +338,6 @@ func address(email string) (string, error) {
 		return "", front.Problem(http.StatusUnprocessableEntity, "This is no e-mail address.", "Write it as name@domain.")
 	}
 	return email, nil
-}
-
-func describe(p person) api.Person {
-	return api.Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: p.Role, CreatedAt: p.CreatedAt, Ready: p.Hash != nil}
-}
-
-// ListPeople lists who may sign in: GET /people.
-func (a *Column) ListPeople(c *gin.Context, in api.ListPeopleParams) {
-	var after struct {
-		Name string
-		ID   uuid.UUID
-	}
-	limit := front.Limit(in.Limit, 100)
-	if err := front.After(in.Cursor, &after); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	found, err := a.store.people(c.Request.Context(), after.Name, after.ID, limit+1)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	found, next := front.Page(found, limit, func(p person) any { after.Name, after.ID = p.Name, p.ID; return after })
-	items := make([]api.Person, len(found))
-	for i, p := range found {
-		items[i] = describe(p)
-	}
-	c.JSON(http.StatusOK, api.PersonPage{Items: items, Next: next})
-}
-
-// AddPerson adds someone who may sign in: POST /people.
-func (a *Column) AddPerson(c *gin.Context) {
-	in, ok := front.Bind[api.NewPerson](c)
-	if !ok {
-		return
-	}
-	ctx := c.Request.Context()
-	email, err := address(in.Email)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	p, link, err := a.invite(ctx, email, strings.TrimSpace(in.Name), in.Role)
-	if db.Duplicate(err) {
-		err = front.Problem(http.StatusConflict, "Somebody has this e-mail address already.", "Each person needs an address of their own.")
-	}
-	if err == nil {
-		deed := front.DeedOf(c, "person.add", "done")
-		deed.Detail = fmt.Sprintf("%s as %s", email, in.Role)
-		err = a.Log.Record(ctx, deed)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusCreated, api.AddedPerson{Person: describe(p), Link: link})
 }
 
 func describeToken(t token) api.Token {

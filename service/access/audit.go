@@ -20,20 +20,25 @@ import (
 	"moorwatch.example/service/front"
 )
 
-func soughtIn(device *uuid.UUID, text *string, since, until *time.Time) sought {
-	w := sought{since: since, until: until}
+func (a *Column) sought(c *gin.Context, device *uuid.UUID, text *string, since, until *time.Time) (w sought, err error) {
+	w = sought{since: since, until: until}
 	if device != nil {
 		w.device = device.String()
 	}
 	if text != nil {
 		w.text = *text
 	}
-	return w
+	w.devices, err = a.scopes.View(c.Request.Context(), front.CallerOf(c), access.AuditRead)
+	return w, err
 }
 
 // ListAudit lists the audit log: GET /audit.
 func (a *Column) ListAudit(c *gin.Context, in api.ListAuditParams) {
-	w := soughtIn(in.Device, in.Text, in.Since, in.Until)
+	w, err := a.sought(c, in.Device, in.Text, in.Since, in.Until)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
 	front.List(c, in.Cursor, in.Limit, int64(math.MaxInt64),
 		func(ctx context.Context, before int64, limit int) ([]access.Entry, error) {
 			return a.store.audit(ctx, w, before, limit)
@@ -57,10 +62,13 @@ const (
 // ExportAudit sends the audit log as a file, oldest first: GET /audit/export.
 func (a *Column) ExportAudit(c *gin.Context, in api.ExportAuditParams) {
 	ctx := c.Request.Context()
-	w := soughtIn(in.Device, in.Text, in.Since, in.Until)
+	w, err := a.sought(c, in.Device, in.Text, in.Since, in.Until)
 	deed := front.DeedOf(c, "audit.export", "begun")
 	deed.Detail = string(in.Format)
-	batch, err := a.store.auditAfter(ctx, w, 0, exportRows)
+	var batch []access.Entry
+	if err == nil {
+		batch, err = a.store.auditAfter(ctx, w, 0, exportRows)
+	}
 	if err == nil {
 		err = a.Log.Record(ctx, deed)
 	}

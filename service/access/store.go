@@ -15,19 +15,30 @@ import (
 type store struct{ pool *pgxpool.Pool }
 
 type person struct {
-	ID        uuid.UUID
-	Email     string
-	Name      string
-	Role      access.Role
-	Hash      *string
-	CreatedAt time.Time
+	ID           uuid.UUID
+	Email        string
+	Name         string
+	Hash         *string
+	CreatedAt    time.Time
+	LastSeenAt   *time.Time
+	Rights       access.Rights
+	SecondFactor bool
+	FactorAsked  bool // by the sign-in policy
 }
 
-const personColumns = "p.id, p.email, p.name, p.role, p.password_hash, p.created_at"
+// secondFactor is SQL that tells whether the person p has one.
+const secondFactor = `(EXISTS (SELECT FROM authenticators f WHERE f.person_id = p.id AND f.confirmed_at IS NOT NULL) OR EXISTS (SELECT FROM passkeys k WHERE k.person_id = p.id))`
 
-func scanPerson(row pgx.CollectableRow) (p person, err error) {
-	return p, row.Scan(&p.ID, &p.Email, &p.Name, &p.Role, &p.Hash, &p.CreatedAt)
+const personColumns = `p.id, p.email, p.name, p.password_hash, p.created_at, p.last_seen_at,
+	(SELECT coalesce(jsonb_agg(jsonb_build_object('role', g.role, 'scope', jsonb_build_object('kind', g.scope_kind, 'id', g.scope_id), 'permissions', o.permissions)
+		ORDER BY g.role, g.scope_kind, g.scope_id), '[]') FROM grants g LEFT JOIN roles o ON o.name = g.role WHERE g.person_id = p.id),
+	` + secondFactor + `, (SELECT value = 'required' FROM service WHERE name = 'second factor')`
+
+func (p *person) fields() []any {
+	return []any{&p.ID, &p.Email, &p.Name, &p.Hash, &p.CreatedAt, &p.LastSeenAt, &p.Rights, &p.SecondFactor, &p.FactorAsked}
 }
+
+func scanPerson(row pgx.CollectableRow) (p person, err error) { return p, row.Scan(p.fields()...) }
 
 func (s store) one(ctx context.Context, query string, args ...any) (person, error) {
 	rows, err := s.pool.Query(ctx, query, args...)
@@ -38,11 +49,24 @@ func (s store) one(ctx context.Context, query string, args ...any) (person, erro
 }
 
 func (s store) personByEmail(ctx context.Context, email string) (person, error) {
-	return s.one(ctx, "SELECT "+personColumns+" FROM people p WHERE p.email = $1", email)
+	return s.one(ctx, "SELECT "+personColumns+" FROM people p WHERE p.email = $1 AND p.removed_at IS NULL", email)
 }
 
-func (s store) personBySession(ctx context.Context, hash []byte) (person, error) {
-	return s.one(ctx, "SELECT "+personColumns+" FROM sessions s JOIN people p ON p.id = s.person_id WHERE s.hash = $1 AND s.expires_at > now()", hash)
+func (s store) personByID(ctx context.Context, id uuid.UUID) (person, error) {
+	return s.one(ctx, "SELECT "+personColumns+" FROM people p WHERE p.id = $1 AND p.removed_at IS NULL", id)
+}
+
+// personBySession finds whose session it is, and notes its use once a minute. A pending session is
+// found only by those who ask for one.
+func (s store) personBySession(ctx context.Context, hash []byte, pending bool) (p person, err error) {
+	var stale bool
+	err = s.pool.QueryRow(ctx, "SELECT "+personColumns+`, coalesce(s.last_used_at < now() - interval '1 minute', true)
+		FROM sessions s JOIN people p ON p.id = s.person_id WHERE s.hash = $1 AND s.expires_at > now() AND s.pending = $2 AND p.removed_at IS NULL`, hash, pending).
+		Scan(append(p.fields(), &stale)...)
+	if err == nil && stale {
+		_, err = s.pool.Exec(ctx, "WITH s AS (UPDATE sessions SET last_used_at = now() WHERE hash = $1) UPDATE people SET last_seen_at = now() WHERE id = $2", hash, p.ID)
+	}
+	return p, err
 }
 
 // personByToken also returns the token's name, and notes its use once a minute.
@@ -51,41 +75,17 @@ func (s store) personByToken(ctx context.Context, hash []byte) (p person, token 
 	var stale bool
 	err = s.pool.QueryRow(ctx, `SELECT `+personColumns+`, t.id, t.name, coalesce(t.last_used_at < now() - interval '1 minute', true)
 		FROM api_tokens t JOIN people p ON p.id = t.person_id
-		WHERE t.hash = $1 AND t.revoked_at IS NULL AND t.expires_at > now()`, hash).
-		Scan(&p.ID, &p.Email, &p.Name, &p.Role, &p.Hash, &p.CreatedAt, &id, &token, &stale)
+		WHERE t.hash = $1 AND t.revoked_at IS NULL AND t.expires_at > now() AND p.removed_at IS NULL`, hash).
+		Scan(append(p.fields(), &id, &token, &stale)...)
 	if err == nil && stale {
-		_, err = s.pool.Exec(ctx, "UPDATE api_tokens SET last_used_at = now() WHERE id = $1", id)
+		_, err = s.pool.Exec(ctx, "WITH t AS (UPDATE api_tokens SET last_used_at = now() WHERE id = $1) UPDATE people SET last_seen_at = now() WHERE id = $2", id, p.ID)
 	}
 	return p, token, err
-}
-
-func (s store) people(ctx context.Context, afterName string, afterID uuid.UUID, limit int) ([]person, error) {
-	rows, err := s.pool.Query(ctx, "SELECT "+personColumns+" FROM people p WHERE (p.name, p.id) > ($1, $2) ORDER BY p.name, p.id LIMIT $3", afterName, afterID, limit)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, scanPerson)
 }
 
 func (s store) anyone(ctx context.Context) (there bool, err error) {
 	err = s.pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM people)").Scan(&there)
 	return there, err
-}
-
-// addPerson adds someone who has yet to choose a password, with the hash of their set-up link.
-func (s store) addPerson(ctx context.Context, email, name string, role access.Role, link []byte, expires time.Time) (p person, err error) {
-	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "INSERT INTO people AS p (email, name, role, created_at) VALUES ($1, $2, $3, now()) RETURNING "+personColumns, email, name, role)
-		if err != nil {
-			return err
-		}
-		if p, err = pgx.CollectExactlyOneRow(rows, scanPerson); err != nil {
-			return err
-		}
-		_, err = tx.Exec(ctx, "INSERT INTO set_up_links VALUES ($1, $2, $3)", link, p.ID, expires)
-		return err
-	})
-	return p, err
 }
 
 // useLink spends a set-up link: its person has this password from now on, and no older session.
@@ -99,7 +99,7 @@ func (s store) useLink(ctx context.Context, link []byte, passwordHash, name, ema
 			return err
 		}
 		rows, err := tx.Query(ctx, `UPDATE people p SET password_hash = $2, name = coalesce(nullif($3, ''), name), email = coalesce(nullif($4, ''), email)
-			WHERE id = $1 RETURNING `+personColumns, id, passwordHash, name, email)
+			WHERE id = $1 AND removed_at IS NULL RETURNING `+personColumns, id, passwordHash, name, email)
 		if err != nil {
 			return err
 		}
@@ -109,8 +109,9 @@ func (s store) useLink(ctx context.Context, link []byte, passwordHash, name, ema
 	return p, err
 }
 
-func (s store) addSession(ctx context.Context, hash []byte, person uuid.UUID, expires time.Time, address string) error {
-	_, err := s.pool.Exec(ctx, "INSERT INTO sessions VALUES ($1, $2, now(), $3, $4)", hash, person, expires, address)
+func (s store) addSession(ctx context.Context, hash []byte, person uuid.UUID, expires time.Time, address, browser string, pending bool) error {
+	_, err := s.pool.Exec(ctx, "INSERT INTO sessions (hash, person_id, created_at, expires_at, address, browser, pending) VALUES ($1, $2, now(), $3, $4, $5, $6)",
+		hash, person, expires, address, browser, pending)
 	return err
 }
 
@@ -216,17 +217,19 @@ var auditColumns = []string{"seq", "at", "actor", "via", "action", "device", "de
 type sought struct {
 	device, text string
 	since, until *time.Time
+	devices      []uuid.UUID // nil is all, and what was done to none
 }
 
 const auditWanted = ` FROM audit WHERE ($1 = '' OR device = $1)
 	AND ($2 = '' OR strpos(lower(actor || ' ' || action || ' ' || device_name || ' ' || detail || ' ' || address || ' ' || result), lower($2)) > 0)
-	AND ($3::timestamptz IS NULL OR at >= $3) AND ($4::timestamptz IS NULL OR at < $4) `
+	AND ($3::timestamptz IS NULL OR at >= $3) AND ($4::timestamptz IS NULL OR at < $4)
+	AND ($5::uuid[] IS NULL OR device = ANY(SELECT unnest($5::uuid[])::text)) `
 
 const auditFields = "SELECT seq, at, actor, via, action, device, device_name, detail, address, result, hash"
 
 // audit returns entries below before, newest first.
 func (s store) audit(ctx context.Context, w sought, before int64, limit int) ([]access.Entry, error) {
-	rows, err := s.pool.Query(ctx, auditFields+auditWanted+"AND seq < $5 ORDER BY seq DESC LIMIT $6", w.device, w.text, w.since, w.until, before, limit)
+	rows, err := s.pool.Query(ctx, auditFields+auditWanted+"AND seq < $6 ORDER BY seq DESC LIMIT $7", w.device, w.text, w.since, w.until, w.devices, before, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -235,7 +238,7 @@ func (s store) audit(ctx context.Context, w sought, before int64, limit int) ([]
 
 // auditAfter returns entries above after, oldest first.
 func (s store) auditAfter(ctx context.Context, w sought, after int64, limit int) ([]access.Entry, error) {
-	rows, err := s.pool.Query(ctx, auditFields+auditWanted+"AND seq > $5 ORDER BY seq LIMIT $6", w.device, w.text, w.since, w.until, after, limit)
+	rows, err := s.pool.Query(ctx, auditFields+auditWanted+"AND seq > $6 ORDER BY seq LIMIT $7", w.device, w.text, w.since, w.until, w.devices, after, limit)
 	if err != nil {
 		return nil, err
 	}

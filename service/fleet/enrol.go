@@ -15,6 +15,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/health"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 )
@@ -27,7 +28,11 @@ func (f *Column) ListEnrolmentTokens(c *gin.Context, in api.ListEnrolmentTokensP
 		front.Fail(c, err)
 		return
 	}
-	found, err := f.store.tokens(c.Request.Context(), before, limit+1)
+	view, err := f.View(c.Request.Context(), front.CallerOf(c), access.FleetEnrol)
+	var found []api.EnrolmentToken
+	if err == nil {
+		found, err = f.store.tokens(c.Request.Context(), view, before, limit+1)
+	}
 	if err != nil {
 		front.Fail(c, err)
 		return
@@ -46,6 +51,9 @@ func (f *Column) AddEnrolmentToken(c *gin.Context) {
 	site, err := f.store.knownSite(ctx, in.Organisation, in.Site)
 	if db.Missing(err) {
 		err = front.Problem(http.StatusUnprocessableEntity, "There is no site "+in.Site+" of "+in.Organisation+".", "Choose one that is there, or have an owner add it.")
+	}
+	if err == nil {
+		err = f.MayAt(ctx, front.CallerOf(c), access.FleetEnrol, health.Scope{Kind: health.Site, ID: site.String()})
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -73,7 +81,10 @@ func (f *Column) AddEnrolmentToken(c *gin.Context) {
 // RevokeEnrolmentToken revokes one: DELETE /enrolment-tokens/{id}.
 func (f *Column) RevokeEnrolmentToken(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
-	err := f.store.revokeToken(ctx, id)
+	view, err := f.View(ctx, front.CallerOf(c), access.FleetEnrol)
+	if err == nil {
+		err = f.store.revokeToken(ctx, view, id)
+	}
 	if db.Missing(err) {
 		err = front.NotFound("enrolment token that still holds")
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/selector"
 	"moorwatch.example/service/db"
@@ -65,14 +66,15 @@ func (f *Column) ListDevices(c *gin.Context, in api.ListDevicesParams) {
 	ctx, limit := c.Request.Context(), front.Limit(in.Limit, 200)
 	var found []api.Device
 	var err error
-	if (in.Where == nil || *in.Where == "") && in.Group == nil {
+	caller := front.CallerOf(c)
+	if (in.Where == nil || *in.Where == "") && in.Group == nil && caller.Rights.Everywhere(access.FleetRead) {
 		found, err = f.store.devices(ctx, after, limit+1)
 		f.decorate(found)
 	} else {
-		found, err = f.chosen(ctx, in.Where, in.Group, after, limit+1)
+		found, err = f.chosen(ctx, caller, in.Where, in.Group, after, limit+1)
 	}
 	if err == nil {
-		err = f.markFavourites(ctx, front.CallerOf(c), found)
+		err = f.markFavourites(ctx, caller, found)
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -85,11 +87,12 @@ func (f *Column) ListDevices(c *gin.Context, in api.ListDevicesParams) {
 // chosen finds up to limit devices after a place, of a group or for which an expression holds. A
 // device for which it cannot be decided does not match; when that is every device, the caller is
 // told why.
-func (f *Column) chosen(ctx context.Context, where *string, group *uuid.UUID, after place, limit int) ([]api.Device, error) {
+func (f *Column) chosen(ctx context.Context, caller *front.Caller, where *string, group *uuid.UUID, after place, limit int) ([]api.Device, error) {
 	found, err := f.roster.chosen(where, group)
 	if err != nil {
 		return nil, err
 	}
+	found = seen(caller, found)
 	last := &entry{id: after.ID}
 	last.subject.Name = after.Name
 	i, same := slices.BinarySearchFunc(found, last, byName)
@@ -119,7 +122,7 @@ func subject(d *api.Device) *selector.Subject {
 
 // FindDevice finds the device that a person named: GET /device-names/{name}.
 func (f *Column) FindDevice(c *gin.Context, name string) {
-	d, err := f.find(c.Request.Context(), name)
+	d, err := f.find(c.Request.Context(), front.CallerOf(c), name)
 	if err != nil {
 		front.Fail(c, err)
 		return
@@ -127,7 +130,7 @@ func (f *Column) FindDevice(c *gin.Context, name string) {
 	c.JSON(http.StatusOK, d)
 }
 
-func (f *Column) find(ctx context.Context, name string) (api.Device, error) {
+func (f *Column) find(ctx context.Context, caller *front.Caller, name string) (api.Device, error) {
 	var found []api.Device
 	id, err := uuid.Parse(name)
 	if err == nil {
@@ -135,6 +138,7 @@ func (f *Column) find(ctx context.Context, name string) (api.Device, error) {
 	} else {
 		found, err = f.store.devicesNamed(ctx, device.CleanName(name))
 	}
+	found = f.Sees(caller, found)
 	switch {
 	case err != nil:
 		return api.Device{}, err
@@ -147,9 +151,9 @@ func (f *Column) find(ctx context.Context, name string) (api.Device, error) {
 		}
 		return api.Device{}, e
 	}
-	names, err := f.store.names(ctx)
-	if err != nil {
-		return api.Device{}, err
+	var names []string
+	for _, e := range seen(caller, f.roster.all()) {
+		names = append(names, e.subject.Name)
 	}
 	e := front.Problem(http.StatusNotFound, "No device is named "+device.CleanName(name)+".", "Look at the list of devices.")
 	if e.Candidates = device.Nearest(name, names, 5); len(e.Candidates) > 0 {
@@ -175,12 +179,12 @@ func (f *Column) Devices(ctx context.Context, ids []uuid.UUID) ([]api.Device, er
 	return f.store.devicesByID(ctx, ids)
 }
 
-// ByAddress finds the devices at network addresses. An address that several have is that of one
+// ByAddress finds the devices at network addresses that the caller may know of. An address that several have is that of one
 // that is online, where there is one.
-func (f *Column) ByAddress(ctx context.Context, addresses []string) (map[string]api.Device, error) {
+func (f *Column) ByAddress(ctx context.Context, caller *front.Caller, addresses []string) (map[string]api.Device, error) {
 	rows, err := f.store.devicesAt(ctx, addresses)
 	found := map[string]api.Device{}
-	for _, d := range rows {
+	for _, d := range f.Sees(caller, rows) {
 		for _, a := range d.Addresses {
 			if have, ok := found[a]; !ok || (d.Online && !have.Online) {
 				found[a] = d
@@ -202,6 +206,7 @@ func (f *Column) GetDevice(c *gin.Context, id api.ID) {
 		f.decorate(one)
 		err = f.markFavourites(ctx, front.CallerOf(c), one)
 		d.Device = one[0]
+		d.Permissions = access.List(func(p access.Permission) bool { return front.May(c, p) })
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -233,7 +238,14 @@ func (f *Column) RetireDevice(c *gin.Context, id api.ID) {
 
 // ListOrganisations lists organisations with their sites: GET /organisations.
 func (f *Column) ListOrganisations(c *gin.Context, in api.ListOrganisationsParams) {
-	front.List(c, in.Cursor, in.Limit, "", f.store.organisations, func(o organisation) string { return o.Name }, func(found []organisation, next *string) any {
+	view, err := f.View(c.Request.Context(), front.CallerOf(c), access.FleetRead)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	front.List(c, in.Cursor, in.Limit, "", func(ctx context.Context, after string, limit int) ([]organisation, error) {
+		return f.store.organisations(ctx, view, after, limit)
+	}, func(o organisation) string { return o.Name }, func(found []organisation, next *string) any {
 		items := make([]api.Organisation, len(found))
 		for i, o := range found {
 			items[i] = api.Organisation(o)
@@ -264,7 +276,7 @@ func (f *Column) AddSite(c *gin.Context) {
 }
 
 // StreamEvents streams changes of the list: GET /events.
-func (f *Column) StreamEvents(c *gin.Context) { f.events.Serve(c) }
+func (f *Column) StreamEvents(c *gin.Context) { f.events.Serve(c, f.visible(front.CallerOf(c))) }
 
 // Changed tells the roster, and the readers of the list, that devices changed. It does not wait.
 func (f *Column) Changed(devices []uuid.UUID) {

@@ -55,13 +55,13 @@ func scanGroup(row pgx.CollectableRow) (g api.Group, err error) {
 	return g, err
 }
 
-// groups lists groups by name; limit 0 is all.
-func (s store) groups(ctx context.Context, after string, limit int) ([]api.Group, error) {
+// groups lists groups by name, those of own where that is not nil; limit 0 is all.
+func (s store) groups(ctx context.Context, own []uuid.UUID, after string, limit int) ([]api.Group, error) {
 	var most *int
 	if limit > 0 {
 		most = &limit
 	}
-	rows, err := s.pool.Query(ctx, "SELECT "+groupColumns+" FROM groups g WHERE g.name > $1 ORDER BY g.name LIMIT $2", after, most)
+	rows, err := s.pool.Query(ctx, "SELECT "+groupColumns+" FROM groups g WHERE g.name > $1 AND ($3::uuid[] IS NULL OR g.id = ANY($3)) ORDER BY g.name LIMIT $2", after, most, own)
 	if err != nil {
 		return nil, err
 	}
@@ -103,6 +103,8 @@ func (s store) scoped(ctx context.Context, group uuid.UUID) (name string, err er
 	err = s.pool.QueryRow(ctx, `SELECT name FROM (
 		SELECT 'the policy ' || name AS name FROM policies WHERE scope_kind = 'group' AND scope_id = $1
 		UNION ALL SELECT 'the maintenance window ' || name FROM maintenance_windows WHERE scope_kind = 'group' AND scope_id = $1
+		UNION ALL SELECT 'a rule of consent' FROM consent_rules WHERE scope_kind = 'group' AND scope_id = $1
+		UNION ALL SELECT 'the role ' || g.role || ' of ' || p.name FROM grants g JOIN people p ON p.id = g.person_id WHERE g.scope_kind = 'group' AND g.scope_id = $1
 		UNION ALL SELECT 'the rule ' || name FROM rules WHERE spec->'scope'->>'kind' = 'group' AND spec->'scope'->>'id' = $1) u LIMIT 1`, group.String()).Scan(&name)
 	return name, err
 }

@@ -13,6 +13,7 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/selector"
 	"moorwatch.example/service/db"
@@ -21,7 +22,7 @@ import (
 
 // readGroups brings the roster's groups up to date.
 func (f *Column) readGroups(ctx context.Context) error {
-	rows, err := f.store.groups(ctx, "", 0)
+	rows, err := f.store.groups(ctx, nil, "", 0)
 	if err != nil {
 		return err
 	}
@@ -48,22 +49,34 @@ func (f *Column) readGroups(ctx context.Context) error {
 
 // ListGroups lists groups by name: GET /groups.
 func (f *Column) ListGroups(c *gin.Context, in api.ListGroupsParams) {
-	front.List(c, in.Cursor, in.Limit, "", f.store.groups, func(g api.Group) string { return g.Name }, func(items []api.Group, next *string) any {
-		f.count(items)
+	caller := front.CallerOf(c)
+	var own []uuid.UUID // nil is all
+	if !caller.Rights.Everywhere(access.FleetRead) {
+		own = f.roster.groupsWith(func(e *entry) bool { return sees(caller, e) })
+	}
+	front.List(c, in.Cursor, in.Limit, "", func(ctx context.Context, after string, limit int) ([]api.Group, error) {
+		return f.store.groups(ctx, own, after, limit)
+	}, func(g api.Group) string { return g.Name }, func(items []api.Group, next *string) any {
+		f.count(caller, items)
 		return api.GroupPage{Items: items, Next: next}
 	})
 }
 
-// count fills in how many devices each group has.
-func (f *Column) count(groups []api.Group) {
+// count fills in how many devices each group has that the caller may see, and leaves of its members
+// those.
+func (f *Column) count(caller *front.Caller, groups []api.Group) {
 	counts := map[string]int{}
-	for _, e := range f.roster.all() {
+	for _, e := range seen(caller, f.roster.all()) {
 		for _, id := range e.place.Groups {
 			counts[id]++
 		}
 	}
 	for i := range groups {
 		groups[i].Devices = counts[groups[i].ID.String()]
+		if m := groups[i].Members; m != nil && !caller.Rights.Everywhere(access.FleetRead) {
+			own := slices.DeleteFunc(slices.Clone(*m), func(id uuid.UUID) bool { return !f.seesDevice(caller, id) })
+			groups[i].Members = &own
+		}
 	}
 }
 
@@ -112,7 +125,7 @@ func (f *Column) putGroup(c *gin.Context, id *uuid.UUID, status int, action stri
 		return
 	}
 	one := []api.Group{g}
-	f.count(one)
+	f.count(front.CallerOf(c), one)
 	c.JSON(status, one[0])
 }
 
@@ -154,7 +167,7 @@ func (f *Column) PreviewGroup(c *gin.Context) {
 	if !ok {
 		return
 	}
-	found, of, undecided, why, err := f.roster.matching(in.Expression)
+	found, of, undecided, why, err := f.roster.matching(in.Expression, seen(front.CallerOf(c), f.roster.all()))
 	var rows []api.Device
 	if err == nil {
 		rows, err = f.rows(c.Request.Context(), found[:min(previewed, len(found))])
@@ -191,7 +204,7 @@ func (f *Column) ListWords(c *gin.Context) {
 			}
 		}
 	}
-	for i, e := range f.roster.all() {
+	for i, e := range seen(front.CallerOf(c), f.roster.all()) {
 		s := &e.subject
 		note("organisation", s.Organisation)
 		note("site", s.Site)
@@ -269,7 +282,10 @@ func (f *Column) SetTags(c *gin.Context, id api.ID) {
 // AddFavourite makes a device one of the caller's favourites: PUT /favourites/{id}.
 func (f *Column) AddFavourite(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
-	_, err := f.Device(ctx, id)
+	d, err := f.Device(ctx, id)
+	if err == nil && !f.seesDevice(front.CallerOf(c), d.ID) {
+		err = front.NotFound("device")
+	}
 	if err == nil {
 		err = f.store.addFavourite(ctx, front.CallerOf(c).ID, id)
 	}

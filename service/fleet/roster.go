@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/selector"
 	"moorwatch.example/service/front"
@@ -224,6 +225,23 @@ func (r *roster) all() []*entry {
 	return slices.Clone(r.order)
 }
 
+// groupsWith lists the groups that hold a device for which a function says yes.
+func (r *roster) groupsWith(want func(*entry) bool) []uuid.UUID {
+	found, known := []uuid.UUID{}, map[string]bool{}
+	for _, e := range r.all() {
+		if !want(e) {
+			continue
+		}
+		for _, id := range e.place.Groups {
+			if !known[id] {
+				known[id] = true
+				found = append(found, uuid.MustParse(id))
+			}
+		}
+	}
+	return found
+}
+
 // groupsOf names the groups that a device is in.
 func (r *roster) groupsOf(id uuid.UUID) []string {
 	r.mu.RLock()
@@ -244,14 +262,14 @@ func (r *roster) place(id uuid.UUID) (health.Place, bool) {
 	return health.Place{}, false
 }
 
-// matching lists the devices for which an expression holds, by name; undecided is how many it
+// matching lists the devices of a list for which an expression holds; undecided is how many it
 // cannot be decided for, and why for one of them.
-func (r *roster) matching(expression string) (found []*entry, of, undecided int, why, err error) {
+func (r *roster) matching(expression string, all []*entry) (found []*entry, of, undecided int, why, err error) {
 	match, err := selector.Compile(expression)
 	if err != nil {
 		return nil, 0, 0, nil, front.Problem(http.StatusBadRequest, "The expression cannot be read.", err.Error())
 	}
-	all, now := r.all(), time.Now()
+	now := time.Now()
 	for _, e := range all {
 		ok, err := match.Match(&e.subject, now)
 		if err != nil {
@@ -268,7 +286,7 @@ func (r *roster) matching(expression string) (found []*entry, of, undecided int,
 func (r *roster) chosen(where *string, within *uuid.UUID) ([]*entry, error) {
 	found := r.all()
 	if where != nil && *where != "" {
-		some, of, undecided, why, err := r.matching(*where)
+		some, of, undecided, why, err := r.matching(*where, found)
 		if err != nil {
 			return nil, err
 		}
@@ -375,13 +393,14 @@ func (f *Column) enlist(ctx context.Context, ids []uuid.UUID) ([]listed, error) 
 	return rows, nil
 }
 
-// Chosen returns the devices of a group, those for which an expression holds, or all, by name.
-func (f *Column) Chosen(ctx context.Context, where *string, group *uuid.UUID) ([]api.Device, error) {
+// Chosen returns the devices of a group, those for which an expression holds, or all, by name; of
+// them those at which the caller holds a permission.
+func (f *Column) Chosen(ctx context.Context, caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]api.Device, error) {
 	found, err := f.roster.chosen(where, group)
 	if err != nil {
 		return nil, err
 	}
-	return f.rows(ctx, found)
+	return f.rows(ctx, slices.DeleteFunc(found, func(e *entry) bool { return !sees(caller, e) || !caller.Rights.May(p, &e.place) }))
 }
 
 // rows reads the rows of devices, in their order.

@@ -62,15 +62,6 @@ func (s store) devicesNamed(ctx context.Context, name string) ([]api.Device, err
 	return s.collect(ctx, "SELECT "+deviceColumns+fromDevices+"lower(d.name) = lower($1) ORDER BY d.name, d.id LIMIT 20", name)
 }
 
-func (s store) names(ctx context.Context) ([]string, error) {
-	rows, err := s.pool.Query(ctx, "SELECT name FROM devices WHERE retired_at IS NULL ORDER BY name")
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, pgx.RowTo[string])
-}
-
-// detail returns one device whole.
 func (s store) detail(ctx context.Context, id uuid.UUID) (d api.DeviceDetail, err error) {
 	var facts, vitals []byte
 	err = s.pool.QueryRow(ctx, "SELECT "+deviceColumns+", d.enrolled_at, d.facts, d.vitals"+fromDevices+"d.id = $1", id).
@@ -132,9 +123,11 @@ type organisation struct {
 	Sites []api.Site
 }
 
-func (s store) organisations(ctx context.Context, after string, limit int) ([]organisation, error) {
-	rows, err := s.pool.Query(ctx, `SELECT o.id, o.name, s.id, s.name FROM (SELECT * FROM organisations WHERE name > $1 ORDER BY name LIMIT $2) o
-		LEFT JOIN sites s ON s.organisation_id = o.id ORDER BY o.name, s.name`, after, limit)
+// organisations lists organisations with their sites; of a view those whose sites or devices it holds.
+func (s store) organisations(ctx context.Context, view []uuid.UUID, after string, limit int) ([]organisation, error) {
+	rows, err := s.pool.Query(ctx, `WITH own AS (SELECT s.* FROM sites s WHERE $3::uuid[] IS NULL OR s.id = ANY($3) OR EXISTS (SELECT FROM devices d WHERE d.site_id = s.id AND d.id = ANY($3)))
+		SELECT o.id, o.name, s.id, s.name FROM (SELECT * FROM organisations o WHERE o.name > $1 AND ($3::uuid[] IS NULL OR o.id IN (SELECT organisation_id FROM own)) ORDER BY o.name LIMIT $2) o
+		LEFT JOIN own s ON s.organisation_id = o.id ORDER BY o.name, s.name`, after, limit, view)
 	if err != nil {
 		return nil, err
 	}
@@ -157,6 +150,23 @@ func (s store) organisations(ctx context.Context, after string, limit int) ([]or
 		}
 	}
 	return all, rows.Err()
+}
+
+// sites hands every site to each, with its organisation.
+func (s store) sites(ctx context.Context, each func(site, organisation uuid.UUID)) error {
+	rows, err := s.pool.Query(ctx, "SELECT id, organisation_id FROM sites")
+	if err != nil {
+		return err
+	}
+	var site, organisation uuid.UUID
+	_, err = pgx.ForEachRow(rows, []any{&site, &organisation}, func() error { each(site, organisation); return nil })
+	return err
+}
+
+// organisationOf finds the organisation of a site; "" where there is no such site.
+func (s store) organisationOf(ctx context.Context, site string) (id string, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT coalesce((SELECT organisation_id::text FROM sites WHERE id::text = $1), '')", site).Scan(&id)
+	return id, err
 }
 
 // site finds a site, and makes it and its organisation where they are missing.
@@ -183,9 +193,9 @@ func scanToken(row pgx.CollectableRow) (t api.EnrolmentToken, err error) {
 	return t, row.Scan(&t.ID, &t.Organisation, &t.Site, &t.Uses, &t.Used, &t.ExpiresAt, &t.CreatedAt, &t.CreatedBy, &t.RevokedAt)
 }
 
-func (s store) tokens(ctx context.Context, before time.Time, limit int) ([]api.EnrolmentToken, error) {
+func (s store) tokens(ctx context.Context, view []uuid.UUID, before time.Time, limit int) ([]api.EnrolmentToken, error) {
 	rows, err := s.pool.Query(ctx, "SELECT "+tokenColumns+` FROM enrolment_tokens t JOIN sites s ON s.id = t.site_id JOIN organisations o ON o.id = s.organisation_id
-		WHERE t.created_at < $1 ORDER BY t.created_at DESC LIMIT $2`, before, limit)
+		WHERE t.created_at < $1 AND ($3::uuid[] IS NULL OR t.site_id = ANY($3)) ORDER BY t.created_at DESC LIMIT $2`, before, limit, view)
 	if err != nil {
 		return nil, err
 	}
@@ -202,9 +212,9 @@ func (s store) addToken(ctx context.Context, hash []byte, site uuid.UUID, uses i
 	return pgx.CollectExactlyOneRow(rows, scanToken)
 }
 
-func (s store) revokeToken(ctx context.Context, id uuid.UUID) error {
+func (s store) revokeToken(ctx context.Context, view []uuid.UUID, id uuid.UUID) error {
 	var site string
-	return s.pool.QueryRow(ctx, "UPDATE enrolment_tokens SET revoked_at = now() WHERE id = $1 AND revoked_at IS NULL RETURNING site_id", id).Scan(&site)
+	return s.pool.QueryRow(ctx, "UPDATE enrolment_tokens SET revoked_at = now() WHERE id = $1 AND revoked_at IS NULL AND ($2::uuid[] IS NULL OR site_id = ANY($2)) RETURNING site_id", id, view).Scan(&site)
 }
 
 // Reasons why an enrolment token does not hold.

@@ -8,7 +8,9 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
 
+	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
+	"moorwatch.example/core/health"
 )
 
 // Caller is the person whom a request comes from.
@@ -16,18 +18,43 @@ type Caller struct {
 	ID      uuid.UUID
 	Name    string
 	Email   string
-	Role    access.Role
+	Rights  access.Rights
 	Via     string // "browser" or the name of an API token
 	Session string // the session's secret, where a cookie brought it
+	// SecondFactor tells whether they have one, and MustAddFactor that nothing but adding one is open
+	// to them, since the sign-in policy asks for it.
+	SecondFactor, MustAddFactor bool
 }
-
-// May tells whether the caller may do what needs a permission.
-func (c *Caller) May(p access.Permission) bool { return c.Role.May(p) }
 
 // Sessions finds out who calls. Authenticate returns nil and no error for a request without
 // credentials, or with ones that do not hold.
 type Sessions interface {
 	Authenticate(r *http.Request) (*Caller, error)
+}
+
+// Sight tells what callers may see and do of the fleet. It is the fleet column's.
+type Sight interface {
+	// View is the devices and sites at which the caller holds a permission; nil for all.
+	View(ctx context.Context, caller *Caller, p access.Permission) ([]uuid.UUID, error)
+	// MayAt refuses a caller who may not do what needs p at each of some scopes.
+	MayAt(ctx context.Context, caller *Caller, p access.Permission, scopes ...health.Scope) error
+	// Concerns tells whether what is set for a scope concerns what the caller may see.
+	Concerns(ctx context.Context, caller *Caller, s health.Scope) bool
+	// Sees leaves of devices those that the caller may know of.
+	Sees(caller *Caller, rows []api.Device) []api.Device
+}
+
+const placeKey = "moorwatch place"
+
+// May tells whether the caller may do what needs p at the device that a request is about; of a
+// request about none, whether they may everywhere.
+func May(c *gin.Context, p access.Permission) bool {
+	at, _ := c.Get(placeKey)
+	place, ok := at.(*health.Place)
+	if !ok {
+		place = &health.Place{}
+	}
+	return CallerOf(c).Rights.May(p, place)
 }
 
 // Deed is what the audit log is told.

@@ -55,8 +55,9 @@ func (b *Broker) Readers() int {
 	return len(b.readers)
 }
 
-// Serve streams the broker's events until the caller leaves.
-func (b *Broker) Serve(c *gin.Context) {
+// Serve streams the broker's events until the caller leaves. only, where it is not nil, gives what of
+// an event this caller may read, and false for nothing.
+func (b *Broker) Serve(c *gin.Context, only func(Event) (Event, bool)) {
 	r := &eventReader{events: make(chan Event, 64)}
 	b.mu.Lock()
 	b.readers[r] = struct{}{}
@@ -77,7 +78,13 @@ func (b *Broker) Serve(c *gin.Context) {
 		case <-beat.C:
 			err = s.Beat()
 		case e := <-r.events:
-			err = s.Send(e)
+			ok := true
+			if only != nil {
+				e, ok = only(e)
+			}
+			if ok {
+				err = s.Send(e)
+			}
 			b.mu.Lock()
 			behind := r.behind && len(r.events) == 0
 			if behind {

@@ -1,6 +1,7 @@
 package front
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http"
@@ -10,9 +11,11 @@ import (
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers"
 	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
+	"moorwatch.example/core/health"
 )
 
 // CSRFHeader carries the token that a change made by cookie needs.
@@ -28,22 +31,39 @@ const Base = "/api/v1"
 type gate struct {
 	routes   map[string]*operation // by method and Gin's path
 	sessions Sessions
+	places   Places
 }
+
+// Places tells where devices stand among the scopes that roles are held at; the zero place for one
+// that it does not know.
+type Places interface {
+	Place(ctx context.Context, device uuid.UUID) (health.Place, error)
+}
+
+// reach is where the permission for an operation must be held.
+type reach string
+
+const (
+	atDevice   reach = "device"     // at the device that the path names
+	everywhere reach = "everywhere" // at every place
+	within     reach = "within"     // anywhere: its handler looks to what the caller may see
+)
 
 type operation struct {
 	permission access.Permission
+	reach      reach
 	route      *routers.Route
 	stream     bool // its body is of any length, and its handler's to read
 }
 
-// newGate reads the contract. It fails when an operation names no known permission, so that none
-// is ever open by oversight.
-func newGate(sessions Sessions) (*gate, error) {
+// newGate reads the contract. It fails when an operation names no known permission, or not where it
+// must be held, so that none is ever open by oversight.
+func newGate(sessions Sessions, places Places) (*gate, error) {
 	spec, err := api.GetSpec()
 	if err != nil {
 		return nil, fmt.Errorf("reading the contract: %w", err)
 	}
-	g := &gate{map[string]*operation{}, sessions}
+	g := &gate{map[string]*operation{}, sessions, places}
 	for path, item := range spec.Paths.Map() {
 		for method, op := range item.Operations() {
 			name, _ := op.Extensions["x-permission"].(string)
@@ -51,8 +71,16 @@ func newGate(sessions Sessions) (*gate, error) {
 			if !permission.Known() {
 				return nil, fmt.Errorf("the contract's %s %s asks for the unknown permission %q", method, path, name)
 			}
+			where, _ := op.Extensions["x-place"].(string)
+			held := reach(where)
+			if strings.HasPrefix(path, "/devices/{id}") {
+				held = atDevice
+			}
+			if permission != access.Anyone && permission != access.Self && held != atDevice && held != everywhere && held != within {
+				return nil, fmt.Errorf("the contract's %s %s does not tell where %s must be held: %q", method, path, permission, where)
+			}
 			stream, _ := op.Extensions["x-stream"].(bool)
-			g.routes[method+" "+Base+ginPath(path)] = &operation{permission, &routers.Route{Spec: spec, Path: path, PathItem: item, Method: method, Operation: op}, stream}
+			g.routes[method+" "+Base+ginPath(path)] = &operation{permission, held, &routers.Route{Spec: spec, Path: path, PathItem: item, Method: method, Operation: op}, stream}
 		}
 	}
 	return g, nil
@@ -72,7 +100,7 @@ func (g *gate) check(c *gin.Context) {
 		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
 	}
 	if op.permission != access.Anyone {
-		if err := g.admit(c, op.permission); err != nil {
+		if err := g.admit(c, op); err != nil {
 			Fail(c, err)
 			return
 		}
@@ -84,7 +112,7 @@ func (g *gate) check(c *gin.Context) {
 	c.Next()
 }
 
-func (g *gate) admit(c *gin.Context, needs access.Permission) error {
+func (g *gate) admit(c *gin.Context, op *operation) error {
 	caller, err := g.sessions.Authenticate(c.Request)
 	if err != nil {
 		return err
@@ -92,8 +120,11 @@ func (g *gate) admit(c *gin.Context, needs access.Permission) error {
 	if caller == nil {
 		return Problem(http.StatusUnauthorized, "You are not signed in.", "Sign in, or send a valid API token as Authorization: Bearer.")
 	}
-	if !caller.May(needs) {
-		return Lacking(caller, needs)
+	if caller.MustAddFactor && op.permission != access.Self {
+		return Problem(http.StatusForbidden, "Add a second factor first.", "The sign-in policy asks for one. In the console, open your account.")
+	}
+	if err := g.permit(c, caller, op); err != nil {
+		return err
 	}
 	safe := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
 	if caller.Session != "" && !safe && !access.SameSecret(c.GetHeader(CSRFHeader), access.CSRF(caller.Session)) {
@@ -103,10 +134,38 @@ func (g *gate) admit(c *gin.Context, needs access.Permission) error {
 	return nil
 }
 
+// permit refuses a caller who may not do what an operation does where it does it. To someone who may
+// not see a device, it is not there.
+func (g *gate) permit(c *gin.Context, caller *Caller, op *operation) error {
+	may := caller.Rights.Somewhere(op.permission)
+	switch op.reach {
+	case everywhere:
+		may = caller.Rights.Everywhere(op.permission)
+	case atDevice:
+		id, err := uuid.Parse(c.Param("id"))
+		if err != nil || !may {
+			break // the contract's check says what is wrong with the id
+		}
+		at, err := g.places.Place(c.Request.Context(), id)
+		if err != nil {
+			return err
+		}
+		if !caller.Rights.May(access.FleetRead, &at) {
+			return NotFound("device")
+		}
+		may = caller.Rights.May(op.permission, &at)
+		c.Set(placeKey, &at)
+	}
+	if !may {
+		return Lacking(op.permission)
+	}
+	return nil
+}
+
 // Lacking says that a caller has not the permission that something needs.
-func Lacking(caller *Caller, needs access.Permission) *Error {
+func Lacking(needs access.Permission) *Error {
 	return Problem(http.StatusForbidden, "You may not do this.",
-		fmt.Sprintf("It needs the permission %s, which the role %q does not have. Ask an owner.", needs, caller.Role))
+		fmt.Sprintf("It needs the permission %s, which none of your roles grants here. Ask an owner.", needs))
 }
 
 // validate holds the request against the contract and says what does not fit.

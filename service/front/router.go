@@ -20,6 +20,7 @@ import (
 type Parts struct {
 	API      api.ServerInterface
 	Sessions Sessions
+	Places   Places
 	Console  fs.FS // the built console, with index.html
 	// Ready says why the service cannot serve at present, or nil.
 	Ready   func(r *http.Request) error
@@ -33,7 +34,7 @@ const contentPolicy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img
 
 // NewRouter builds the handler of everything people and programs call.
 func NewRouter(p Parts) (http.Handler, error) {
-	gate, err := newGate(p.Sessions)
+	gate, err := newGate(p.Sessions, p.Places)
 	if err != nil {
 		return nil, err
 	}

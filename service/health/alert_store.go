@@ -12,7 +12,7 @@ import (
 	"moorwatch.example/core/health"
 )
 
-const selectAlerts = `SELECT a.id, a.device_id, d.name, s.name, o.name, a.check_name, a.subject, a.level, a.message, a.state, a.since, a.opened_at, a.resolved_at,
+const selectAlerts = `SELECT a.id, a.device_id, a.site_id, d.name, s.name, o.name, a.check_name, a.subject, a.level, a.message, a.state, a.since, a.opened_at, a.resolved_at,
 	a.snoozed_until, a.flaps, a.muted_until IS NOT NULL, p.email, a.suspect, CASE WHEN a.device_id IS NOT NULL THEN 1 ELSE
 	(SELECT count(*) FROM alerts part WHERE part.parent_id = a.id AND (part.resolved_at IS NULL OR a.resolved_at IS NOT NULL)) END
 	FROM alerts a JOIN sites s ON s.id = a.site_id JOIN organisations o ON o.id = s.organisation_id
@@ -20,7 +20,7 @@ const selectAlerts = `SELECT a.id, a.device_id, d.name, s.name, o.name, a.check_
 
 func scanAPI(row pgx.CollectableRow) (a api.Alert, err error) {
 	flaps := 0
-	err = row.Scan(&a.ID, &a.DeviceID, &a.Device, &a.Site, &a.Organisation, &a.Check, &a.Subject, &a.Level, &a.Message, &a.State, &a.Since, &a.OpenedAt,
+	err = row.Scan(&a.ID, &a.DeviceID, &a.SiteID, &a.Device, &a.Site, &a.Organisation, &a.Check, &a.Subject, &a.Level, &a.Message, &a.State, &a.Since, &a.OpenedAt,
 		&a.ResolvedAt, &a.SnoozedUntil, &flaps, &a.Muted, &a.Assignee, &a.Suspect, &a.Devices)
 	a.Flapping = flaps >= health.FlapsAfter
 	return a, err
@@ -31,6 +31,7 @@ type alertFilter struct {
 	state, check *string
 	device       *uuid.UUID
 	from         *time.Time
+	view         []uuid.UUID // devices and sites; nil is all
 }
 
 // moment is where a page of a list ended that is ordered by time.
@@ -43,7 +44,8 @@ func (s store) alerts(ctx context.Context, f alertFilter, before moment, limit i
 	rows, err := s.pool.Query(ctx, selectAlerts+` WHERE (a.opened_at, a.id) < ($1, $2)
 		AND ($3::text IS NULL OR a.state = $3 OR ($3 = 'current' AND a.resolved_at IS NULL)) AND ($4::text IS NULL OR a.check_name = $4)
 		AND ($5::uuid IS NULL OR a.device_id = $5) AND ($6::timestamptz IS NULL OR a.resolved_at IS NULL OR a.resolved_at >= $6)
-		ORDER BY a.opened_at DESC, a.id DESC LIMIT $7`, before.At, before.ID, f.state, f.check, f.device, f.from, limit)
+		AND ($7::uuid[] IS NULL OR coalesce(a.device_id, a.site_id) = ANY($7))
+		ORDER BY a.opened_at DESC, a.id DESC LIMIT $8`, before.At, before.ID, f.state, f.check, f.device, f.from, f.view, limit)
 	if err != nil {
 		return nil, err
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
 	"moorwatch.example/service/db"
@@ -29,7 +30,10 @@ func (h *Column) ListAttention(c *gin.Context, in api.ListAttentionParams) {
 	err := front.After(in.Cursor, &offset)
 	var o overview
 	if err == nil {
-		o, err = h.store.overview(ctx, attentionAlerts)
+		var view []uuid.UUID
+		if view, err = h.fleet.View(ctx, front.CallerOf(c), access.FleetRead); err == nil {
+			o, err = h.store.overview(ctx, view, attentionAlerts)
+		}
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -96,7 +100,12 @@ func nextStep(a api.Alert) string {
 
 // ListAlerts lists alerts, the latest first: GET /alerts.
 func (h *Column) ListAlerts(c *gin.Context, in api.ListAlertsParams) {
-	filter := alertFilter{in.State, in.Check, in.Device, in.From}
+	view, err := h.fleet.View(c.Request.Context(), front.CallerOf(c), access.FleetRead)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	filter := alertFilter{in.State, in.Check, in.Device, in.From, view}
 	front.List(c, in.Cursor, in.Limit, latestMoment, func(ctx context.Context, before moment, limit int) ([]api.Alert, error) {
 		return h.store.alerts(ctx, filter, before, limit)
 	}, func(a api.Alert) moment { return moment{a.OpenedAt, a.ID} },
@@ -108,7 +117,7 @@ func (h *Column) GetAlert(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
 	out := api.AlertDetail{}
 	var err error
-	if out.Alert, err = h.store.alert(ctx, id); err == nil {
+	if out.Alert, err = h.find(c, id, access.FleetRead); err == nil {
 		out.NextStep = nextStep(out.Alert)
 		if out.Events, err = h.store.events(ctx, id); err == nil {
 			out.Parts, err = h.store.parts(ctx, id)
@@ -121,6 +130,24 @@ func (h *Column) GetAlert(c *gin.Context, id api.ID) {
 	c.JSON(http.StatusOK, out)
 }
 
+// find reads an alert at whose device or site the caller holds a permission. To someone who may not
+// see that, there is none.
+func (h *Column) find(c *gin.Context, id uuid.UUID, p access.Permission) (a api.Alert, err error) {
+	ctx := c.Request.Context()
+	a, err = h.store.alert(ctx, id)
+	if err != nil {
+		return a, err
+	}
+	scope := health.Scope{Kind: health.Site, ID: a.SiteID.String()}
+	if a.DeviceID != nil {
+		scope = health.Scope{Kind: health.Device, ID: a.DeviceID.String()}
+	}
+	if h.fleet.MayAt(ctx, front.CallerOf(c), access.FleetRead, scope) != nil {
+		return a, front.NotFound("alert")
+	}
+	return a, h.fleet.MayAt(ctx, front.CallerOf(c), p, scope)
+}
+
 // longestSnooze is the longest that an alert is put off.
 const longestSnooze = 30 * 24 * time.Hour
 
@@ -131,7 +158,11 @@ func (h *Column) HandleAlert(c *gin.Context, id api.ID) {
 		return
 	}
 	ctx, now, by := c.Request.Context(), time.Now(), front.CallerOf(c).Email
-	d, err := h.deed(ctx, in, now)
+	_, err := h.find(c, id, access.AlertHandle)
+	var d deed
+	if err == nil {
+		d, err = h.deed(ctx, in, now)
+	}
 	if err == nil {
 		if err = h.store.handle(ctx, id, d, by, now); db.Missing(err) {
 			if _, err = h.store.alert(ctx, id); err == nil {

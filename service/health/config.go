@@ -4,12 +4,14 @@ import (
 	"context"
 	"math"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/calendar"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
@@ -106,7 +108,14 @@ func (h *Column) ListDeviceChecks(c *gin.Context, id api.ID) {
 // ListPolicies lists policies by name: GET /policies.
 func (h *Column) ListPolicies(c *gin.Context, in api.ListPoliciesParams) {
 	front.List(c, in.Cursor, in.Limit, "", h.store.policies, func(y api.Policy) string { return y.Name },
-		func(items []api.Policy, next *string) any { return api.PolicyPage{Items: items, Next: next} })
+		func(items []api.Policy, next *string) any {
+			return api.PolicyPage{Items: own(h, c, items, func(y api.Policy) health.Scope { return y.Scope }), Next: next}
+		})
+}
+
+// own leaves of what is set for scopes that which concerns the caller. A page may hold less for it.
+func own[T any](h *Column, c *gin.Context, items []T, scope func(T) health.Scope) []T {
+	return slices.DeleteFunc(items, func(x T) bool { return !h.fleet.Concerns(c.Request.Context(), front.CallerOf(c), scope(x)) })
 }
 
 // AddPolicy adds a policy: POST /policies.
@@ -135,6 +144,9 @@ func (h *Column) putPolicy(c *gin.Context, id *uuid.UUID, status int, action str
 	if err == nil {
 		err = h.fleet.KnownScope(ctx, in.Scope)
 	}
+	if err == nil {
+		err = h.maySet(c, "policies", id, in.Scope)
+	}
 	var y api.Policy
 	var before []health.Scope
 	if err == nil {
@@ -150,10 +162,27 @@ func (h *Column) putPolicy(c *gin.Context, id *uuid.UUID, status int, action str
 	c.JSON(status, y)
 }
 
+// maySet refuses a caller who may not set something for a scope, or take it from the scope that the
+// row of this id has.
+func (h *Column) maySet(c *gin.Context, table string, id *uuid.UUID, scope health.Scope) error {
+	ctx, scopes := c.Request.Context(), []health.Scope{scope}
+	if id != nil {
+		old, err := h.store.scopeOf(ctx, table, *id)
+		if err != nil {
+			return err
+		}
+		scopes = append(scopes, old)
+	}
+	return h.fleet.MayAt(ctx, front.CallerOf(c), access.PolicyManage, scopes...)
+}
+
 // RemovePolicy removes a policy: DELETE /policies/{id}.
 func (h *Column) RemovePolicy(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
-	scope, err := h.store.policyScope(ctx, id)
+	scope, err := h.store.scopeOf(ctx, "policies", id)
+	if err == nil {
+		err = h.fleet.MayAt(ctx, front.CallerOf(c), access.PolicyManage, scope)
+	}
 	if err != nil {
 		front.Fail(c, missing(err, "policy"))
 		return
@@ -186,6 +215,7 @@ func (h *Column) TryPolicy(c *gin.Context) {
 		front.Fail(c, err)
 		return
 	}
+	devices = h.fleet.Sees(front.CallerOf(c), devices)
 	days := front.Limit(in.Days, 7)
 	to := time.Now()
 	out := api.TrialResult{From: to.AddDate(0, 0, -days), Items: []api.TrialEpisode{}}
@@ -244,7 +274,7 @@ func (h *Column) ListWindows(c *gin.Context, in api.ListWindowsParams) {
 			for i := range items {
 				items[i].Next = nextStart(items[i].Span)
 			}
-			return api.WindowPage{Items: items, Next: next}
+			return api.WindowPage{Items: own(h, c, items, func(w api.Window) health.Scope { return w.Scope }), Next: next}
 		})
 }
 
@@ -278,6 +308,9 @@ func (h *Column) putWindow(c *gin.Context, id *uuid.UUID, status int, action str
 	if err == nil {
 		err = h.fleet.KnownScope(ctx, in.Scope)
 	}
+	if err == nil {
+		err = h.maySet(c, "maintenance_windows", id, in.Scope)
+	}
 	var w api.Window
 	if err == nil {
 		w, err = h.store.setWindow(ctx, id, in, front.CallerOf(c).Email)
@@ -295,6 +328,15 @@ func (h *Column) putWindow(c *gin.Context, id *uuid.UUID, status int, action str
 
 // RemoveWindow removes a maintenance window: DELETE /maintenance-windows/{id}.
 func (h *Column) RemoveWindow(c *gin.Context, id api.ID) {
+	ctx := c.Request.Context()
+	scope, err := h.store.scopeOf(ctx, "maintenance_windows", id)
+	if err == nil {
+		err = h.fleet.MayAt(ctx, front.CallerOf(c), access.PolicyManage, scope)
+	}
+	if err != nil {
+		front.Fail(c, missing(err, "window"))
+		return
+	}
 	h.removed(c, "window.remove", "window", func(ctx context.Context) (string, error) { return h.store.remove(ctx, "maintenance_windows", id) })
-	h.reviewScope(c.Request.Context(), health.Scope{Kind: health.Everywhere}) // what it muted speaks again
+	h.reviewScope(ctx, scope) // what it muted speaks again
 }

@@ -70,8 +70,9 @@ func (s store) policies(ctx context.Context, after string, limit int) ([]api.Pol
 	return pgx.CollectRows(rows, scanPolicy)
 }
 
-func (s store) policyScope(ctx context.Context, id uuid.UUID) (scope health.Scope, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT scope_kind, scope_id FROM policies WHERE id = $1", id).Scan(&scope.Kind, &scope.ID)
+// scopeOf reads what a row of one of this column's tables is set for.
+func (s store) scopeOf(ctx context.Context, table string, id uuid.UUID) (scope health.Scope, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT scope_kind, scope_id FROM "+pgx.Identifier{table}.Sanitize()+" WHERE id = $1", id).Scan(&scope.Kind, &scope.ID)
 	return scope, err
 }
 
@@ -84,7 +85,7 @@ func (s store) setPolicy(ctx context.Context, id *uuid.UUID, in api.NewPolicy, b
 	query := `WITH y AS (INSERT INTO policies (name, scope_kind, scope_id, settings, changed_at, changed_by) VALUES ($1, $2, $3, $4, now(), $5) RETURNING *) SELECT ` + policyColumns + " FROM y"
 	args := []any{in.Name, in.Scope.Kind, in.Scope.ID, settings, by}
 	if id != nil {
-		old, err := s.policyScope(ctx, *id)
+		old, err := s.scopeOf(ctx, "policies", *id)
 		if err != nil {
 			return y, nil, err
 		}

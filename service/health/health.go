@@ -21,6 +21,7 @@ import (
 
 // Fleet is what this column asks and tells of devices.
 type Fleet interface {
+	front.Sight
 	Device(ctx context.Context, id uuid.UUID) (api.Device, error)
 	Devices(ctx context.Context, ids []uuid.UUID) ([]api.Device, error)
 	// Scopes returns the devices that a scope covers.

@@ -291,23 +291,25 @@ type overview struct {
 // site's.
 const current = `a.resolved_at IS NULL AND a.parent_id IS NULL`
 
-func (s store) overview(ctx context.Context, limit int) (o overview, err error) {
+// overview reads what needs a person, of the devices and sites of a view.
+func (s store) overview(ctx context.Context, view []uuid.UUID, limit int) (o overview, err error) {
 	err = pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, selectAlerts+" WHERE "+current+` AND a.state <> 'snoozed' AND a.muted_until IS NULL
-			ORDER BY CASE a.level WHEN 'critical' THEN 0 WHEN 'warning' THEN 1 ELSE 2 END, a.state = 'acknowledged', a.since DESC, a.id LIMIT $1`, limit)
+		const own = " AND ($1::uuid[] IS NULL OR coalesce(a.device_id, a.site_id) = ANY($1))"
+		rows, err := tx.Query(ctx, selectAlerts+" WHERE "+current+own+` AND a.state <> 'snoozed' AND a.muted_until IS NULL
+			ORDER BY CASE a.level WHEN 'critical' THEN 0 WHEN 'warning' THEN 1 ELSE 2 END, a.state = 'acknowledged', a.since DESC, a.id LIMIT $2`, view, limit)
 		if err != nil {
 			return err
 		}
 		if o.alerts, err = pgx.CollectRows(rows, scanAPI); err != nil {
 			return err
 		}
-		if err := tx.QueryRow(ctx, "SELECT count(*) FROM alerts a WHERE (a.state = 'snoozed' OR a.muted_until IS NOT NULL) AND "+current).Scan(&o.quiet); err != nil {
+		if err := tx.QueryRow(ctx, "SELECT count(*) FROM alerts a WHERE (a.state = 'snoozed' OR a.muted_until IS NOT NULL) AND "+current+own, view).Scan(&o.quiet); err != nil {
 			return err
 		}
 		t := &o.tally
 		return tx.QueryRow(ctx, `SELECT count(*) FILTER (WHERE condition = 'healthy'), count(*) FILTER (WHERE condition = 'degraded'),
 			count(*) FILTER (WHERE condition = 'failing'), count(*) FILTER (WHERE condition = 'silent')
-			FROM devices WHERE retired_at IS NULL`).Scan(&t.Healthy, &t.Degraded, &t.Failing, &t.Silent)
+			FROM devices WHERE retired_at IS NULL AND ($1::uuid[] IS NULL OR id = ANY($1))`, view).Scan(&t.Healthy, &t.Degraded, &t.Failing, &t.Silent)
 	})
 	return o, err
 }

@@ -21,6 +21,7 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/inventory"
 	"moorwatch.example/core/suspect"
 	"moorwatch.example/service/db"
@@ -30,6 +31,7 @@ import (
 
 // Fleet is what this column asks and tells of devices.
 type Fleet interface {
+	front.Sight
 	Device(ctx context.Context, id uuid.UUID) (api.Device, error)
 	Devices(ctx context.Context, ids []uuid.UUID) ([]api.Device, error)
 	Changed(devices []uuid.UUID)
@@ -176,9 +178,14 @@ func (v *Column) TakeInventory(c *gin.Context, id api.ID) {
 
 // ListChanges lists changes, the latest first: GET /changes.
 func (v *Column) ListChanges(c *gin.Context, in api.ListChangesParams) {
+	view, err := v.fleet.View(c.Request.Context(), front.CallerOf(c), access.FleetRead)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
 	latest := place{At: time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)}
 	front.List(c, in.Cursor, in.Limit, latest, func(ctx context.Context, before place, limit int) ([]api.Change, error) {
-		return v.store.changes(ctx, in, before, limit)
+		return v.store.changes(ctx, view, in, before, limit)
 	}, func(x api.Change) place { return place{x.At, x.ID} },
 		func(items []api.Change, next *string) any { return api.ChangePage{Items: items, Next: next} })
 }
@@ -197,15 +204,19 @@ func (v *Column) ListSoftware(c *gin.Context, in api.ListSoftwareParams) {
 	if in.Search != nil {
 		search = *in.Search
 	}
-	if err := front.After(in.Cursor, &after); err != nil {
+	view, err := v.fleet.View(c.Request.Context(), front.CallerOf(c), access.FleetRead)
+	if err == nil {
+		err = front.After(in.Cursor, &after)
+	}
+	if err != nil {
 		front.Fail(c, err)
 		return
 	}
 	if in.Format != nil && *in.Format == "csv" {
-		v.writeSoftware(c, search)
+		v.writeSoftware(c, view, search)
 		return
 	}
-	found, err := v.store.software(c.Request.Context(), search, after, limit+1)
+	found, err := v.store.software(c.Request.Context(), view, search, after, limit+1)
 	if err != nil {
 		front.Fail(c, err)
 		return
@@ -218,12 +229,12 @@ func (v *Column) ListSoftware(c *gin.Context, in api.ListSoftwareParams) {
 type name struct{ Name, Source string }
 
 // writeSoftware writes all software as CSV, page after page.
-func (v *Column) writeSoftware(c *gin.Context, search string) {
+func (v *Column) writeSoftware(c *gin.Context, view []uuid.UUID, search string) {
 	const page = 500
 	var after name
 	w := csv.NewWriter(c.Writer)
 	for first := true; ; first = false {
-		found, err := v.store.software(c.Request.Context(), search, after, page)
+		found, err := v.store.software(c.Request.Context(), view, search, after, page)
 		if err != nil {
 			if first {
 				front.Fail(c, err)
@@ -256,9 +267,12 @@ func (v *Column) ListInstalled(c *gin.Context, in api.ListInstalledParams) {
 	var after string
 	limit := front.Limit(in.Limit, 100)
 	err := front.After(in.Cursor, &after)
-	var ids []uuid.UUID
+	var ids, view []uuid.UUID
 	if err == nil {
-		ids, err = v.store.having(ctx, in.Name, in.Version, after, limit+1)
+		view, err = v.fleet.View(ctx, front.CallerOf(c), access.FleetRead)
+	}
+	if err == nil {
+		ids, err = v.store.having(ctx, view, in.Name, in.Version, after, limit+1)
 	}
 	var rows []api.Device
 	if err == nil {
@@ -278,7 +292,15 @@ const suspectsFor = 14 * 24 * time.Hour
 
 // ListSuspects ranks the changes before an alert: GET /alerts/{id}/suspects.
 func (v *Column) ListSuspects(c *gin.Context, id api.ID) {
-	out, err := v.suspects(c.Request.Context(), id)
+	ctx := c.Request.Context()
+	var out api.SuspectList
+	about, err := v.store.about(ctx, id)
+	if err == nil && v.fleet.MayAt(ctx, front.CallerOf(c), access.FleetRead, about) != nil {
+		err = front.NotFound("alert")
+	}
+	if err == nil {
+		out, err = v.suspects(ctx, id)
+	}
 	if db.Missing(err) {
 		err = front.NotFound("alert")
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/health"
 	"moorwatch.example/core/inventory"
 	"moorwatch.example/core/suspect"
 )
@@ -113,11 +114,12 @@ func (s store) inventory(ctx context.Context, id uuid.UUID) (items []inventory.I
 	return items, at, err
 }
 
-func (s store) changes(ctx context.Context, in api.ListChangesParams, before place, limit int) ([]api.Change, error) {
+func (s store) changes(ctx context.Context, view []uuid.UUID, in api.ListChangesParams, before place, limit int) ([]api.Change, error) {
 	rows, err := s.pool.Query(ctx, `SELECT c.id, c.device_id, d.name, c.at, c.not_before, c.section, c.key, c.name, c.kind, c.summary, c.before, c.after, c.signature
 		FROM changes c JOIN devices d ON d.id = c.device_id WHERE (c.at, c.id) < ($1, $2) AND ($3::uuid IS NULL OR c.device_id = $3)
 		AND ($4::text IS NULL OR c.section = $4) AND ($5::timestamptz IS NULL OR c.at >= $5) AND ($6::timestamptz IS NULL OR c.at < $6)
-		AND ($7::text IS NULL OR c.signature = $7) ORDER BY c.at DESC, c.id DESC LIMIT $8`, before.At, before.ID, in.Device, in.Section, in.From, in.To, in.Signature, limit)
+		AND ($7::text IS NULL OR c.signature = $7) AND ($9::uuid[] IS NULL OR c.device_id = ANY($9)) ORDER BY c.at DESC, c.id DESC LIMIT $8`,
+		before.At, before.ID, in.Device, in.Section, in.From, in.To, in.Signature, limit, view)
 	if err != nil {
 		return nil, err
 	}
@@ -126,12 +128,12 @@ func (s store) changes(ctx context.Context, in api.ListChangesParams, before pla
 	})
 }
 
-func (s store) software(ctx context.Context, search string, after name, limit int) ([]api.Software, error) {
+func (s store) software(ctx context.Context, view []uuid.UUID, search string, after name, limit int) ([]api.Software, error) {
 	rows, err := s.pool.Query(ctx, `SELECT s.name, s.source, sum(n.devices)::int,
 			jsonb_agg(jsonb_build_object('version', s.version, 'devices', n.devices, 'purl', s.purl) ORDER BY n.devices DESC, s.version DESC)
-		FROM software s JOIN LATERAL (SELECT count(*)::int AS devices FROM installed i JOIN devices d ON d.id = i.device_id AND d.retired_at IS NULL WHERE i.software_id = s.id) n ON n.devices > 0
+		FROM software s JOIN LATERAL (SELECT count(*)::int AS devices FROM installed i JOIN devices d ON d.id = i.device_id AND d.retired_at IS NULL AND ($6::uuid[] IS NULL OR d.id = ANY($6)) WHERE i.software_id = s.id) n ON n.devices > 0
 		WHERE (s.name, s.source) > ($1, $2) AND ($3 = '' OR s.name ILIKE '%' || $4 || '%')
-		GROUP BY s.name, s.source ORDER BY s.name, s.source LIMIT $5`, after.Name, after.Source, search, likeText(search), limit)
+		GROUP BY s.name, s.source ORDER BY s.name, s.source LIMIT $5`, after.Name, after.Source, search, likeText(search), limit, view)
 	if err != nil {
 		return nil, err
 	}
@@ -147,18 +149,24 @@ func likeText(s string) string {
 
 // having returns the devices that have a piece of software, by name. after is a name and id joined
 // by a zero byte.
-func (s store) having(ctx context.Context, software string, version *string, after string, limit int) ([]uuid.UUID, error) {
+func (s store) having(ctx context.Context, view []uuid.UUID, software string, version *string, after string, limit int) ([]uuid.UUID, error) {
 	from, id, _ := strings.Cut(after, "\x00")
 	last, err := uuid.Parse(id)
 	if err != nil {
 		last = uuid.Nil
 	}
-	rows, err := s.pool.Query(ctx, `SELECT d.id FROM devices d WHERE d.retired_at IS NULL AND (d.name, d.id) > ($1, $2) AND EXISTS (SELECT FROM installed i JOIN software s ON s.id = i.software_id
-		WHERE i.device_id = d.id AND s.name = $3 AND ($4::text IS NULL OR s.version = $4)) ORDER BY d.name, d.id LIMIT $5`, from, last, software, version, limit)
+	rows, err := s.pool.Query(ctx, `SELECT d.id FROM devices d WHERE d.retired_at IS NULL AND ($6::uuid[] IS NULL OR d.id = ANY($6)) AND (d.name, d.id) > ($1, $2) AND EXISTS (SELECT FROM installed i JOIN software s ON s.id = i.software_id
+		WHERE i.device_id = d.id AND s.name = $3 AND ($4::text IS NULL OR s.version = $4)) ORDER BY d.name, d.id LIMIT $5`, from, last, software, version, limit, view)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
+}
+
+// about is the device or site that an alert is about.
+func (s store) about(ctx context.Context, alert uuid.UUID) (scope health.Scope, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT CASE WHEN device_id IS NULL THEN 'site' ELSE 'device' END, coalesce(device_id, site_id)::text FROM alerts WHERE id = $1", alert).Scan(&scope.Kind, &scope.ID)
+	return scope, err
 }
 
 // candidates are the changes before an alert, each with how the devices of the same system fall.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -13,7 +14,9 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/health"
 	"moorwatch.example/core/session"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
@@ -143,6 +146,9 @@ func (s *Column) sign(v *visit, d api.Device, name, reason string) {
 func (s *Column) ListConsentRules(c *gin.Context, in api.ListConsentRulesParams) {
 	front.List(c, in.Cursor, in.Limit, uuid.Nil, s.store.consentRules, func(r api.ConsentRule) uuid.UUID { return r.ID },
 		func(items []api.ConsentRule, next *string) any {
+			items = slices.DeleteFunc(items, func(r api.ConsentRule) bool {
+				return !s.devices.Concerns(c.Request.Context(), front.CallerOf(c), r.Scope)
+			})
 			return api.ConsentRulePage{Items: items, Next: next}
 		})
 }
@@ -177,6 +183,9 @@ func (s *Column) putRule(c *gin.Context, id *uuid.UUID, status int, action strin
 	} else {
 		err = s.devices.KnownScope(ctx, r.Scope)
 	}
+	if err == nil {
+		err = s.maySet(c, id, &r.Scope)
+	}
 	var made api.ConsentRule
 	if err == nil {
 		made, err = s.store.setRule(ctx, id, r, front.CallerOf(c).Email)
@@ -196,9 +205,29 @@ func orEvery(tool string) string {
 	return tool
 }
 
+// maySet refuses a caller who may not set a rule for a scope, or change the one of an id.
+func (s *Column) maySet(c *gin.Context, id *uuid.UUID, scope *health.Scope) error {
+	ctx, scopes := c.Request.Context(), []health.Scope{}
+	if scope != nil {
+		scopes = append(scopes, *scope)
+	}
+	if id != nil {
+		old, err := s.store.ruleScope(ctx, *id)
+		if err != nil {
+			return err
+		}
+		scopes = append(scopes, old)
+	}
+	return s.devices.MayAt(ctx, front.CallerOf(c), access.PolicyManage, scopes...)
+}
+
 // RemoveConsentRule removes a rule: DELETE /consent-rules/{id}.
 func (s *Column) RemoveConsentRule(c *gin.Context, id api.ID) {
-	name, err := s.store.removeRule(c.Request.Context(), id)
+	var name string
+	err := s.maySet(c, &id, nil)
+	if err == nil {
+		name, err = s.store.removeRule(c.Request.Context(), id)
+	}
 	if s.ruled(c, "consent.remove", name, err) {
 		c.Status(http.StatusNoContent)
 	}

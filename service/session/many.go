@@ -43,11 +43,12 @@ func (s *Column) DoOnMany(c *gin.Context) {
 		front.Fail(c, err)
 		return
 	}
-	if !need(c, m.needs) {
+	if !front.CallerOf(c).Rights.Somewhere(m.needs) {
+		front.Fail(c, front.Lacking(m.needs))
 		return
 	}
 	ctx := c.Request.Context()
-	chosen, err := s.devices.Chosen(ctx, in.Where, in.Group)
+	chosen, err := s.devices.Chosen(ctx, front.CallerOf(c), m.needs, in.Where, in.Group)
 	if err != nil {
 		front.Fail(c, err)
 		return

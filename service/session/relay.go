@@ -52,8 +52,8 @@ func (s *Column) tool(c *gin.Context, id uuid.UUID, name string) (api.Device, se
 }
 
 // mayUse tells whether somebody may use a tool at some level.
-func mayUse(caller *front.Caller, tool string) bool {
-	return slices.ContainsFunc([]access.Level{access.See, access.Act, access.Administer}, func(l access.Level) bool { return caller.May(access.Of(tool, l)) })
+func mayUse(c *gin.Context, tool string) bool {
+	return slices.ContainsFunc([]access.Level{access.See, access.Act, access.Administer}, func(l access.Level) bool { return front.May(c, access.Of(tool, l)) })
 }
 
 // work is a job that may be done now.

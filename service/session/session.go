@@ -18,6 +18,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
 	"moorwatch.example/link"
 	"moorwatch.example/service/front"
@@ -26,16 +27,18 @@ import (
 
 // Devices finds devices.
 type Devices interface {
+	front.Sight
 	Device(ctx context.Context, id uuid.UUID) (api.Device, error)
 	// Place is where a device stands among the scopes of rules.
 	Place(ctx context.Context, id uuid.UUID) (health.Place, error)
 	// Scopes returns the devices that a scope covers; KnownScope refuses one that is not there.
 	Scopes(ctx context.Context, s health.Scope) ([]api.Device, error)
 	KnownScope(ctx context.Context, s health.Scope) error
-	// ByAddress finds the devices at network addresses.
-	ByAddress(ctx context.Context, addresses []string) (map[string]api.Device, error)
-	// Chosen returns the devices of a group, those for which an expression holds, or all, by name.
-	Chosen(ctx context.Context, where *string, group *uuid.UUID) ([]api.Device, error)
+	// ByAddress finds the devices at network addresses that the caller may know of.
+	ByAddress(ctx context.Context, caller *front.Caller, addresses []string) (map[string]api.Device, error)
+	// Chosen returns the devices of a group, those for which an expression holds, or all, by name; of
+	// them those at which the caller holds a permission.
+	Chosen(ctx context.Context, caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]api.Device, error)
 }
 
 // Column serves the session part of the contract.

@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/health"
 	"moorwatch.example/core/session"
 	"moorwatch.example/service/fleet"
 )
@@ -41,10 +42,10 @@ type moment struct {
 }
 
 // sessions lists sessions before a moment, the latest first, of one device or of all.
-func (s store) sessions(ctx context.Context, device *uuid.UUID, open bool, before moment, limit int) ([]api.ToolSession, error) {
+func (s store) sessions(ctx context.Context, view []uuid.UUID, device *uuid.UUID, open bool, before moment, limit int) ([]api.ToolSession, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+sessionColumns+` FROM tool_sessions t
 		WHERE (t.began_at, t.id) < ($1, $2) AND ($3::uuid IS NULL OR t.device_id = $3) AND (NOT $4 OR t.ended_at IS NULL)
-		ORDER BY t.began_at DESC, t.id DESC LIMIT $5`, before.At, before.ID, device, open, limit)
+		AND ($6::uuid[] IS NULL OR t.device_id = ANY($6)) ORDER BY t.began_at DESC, t.id DESC LIMIT $5`, before.At, before.ID, device, open, limit, view)
 	if err != nil {
 		return nil, err
 	}
@@ -135,6 +136,11 @@ func (s store) setRule(ctx context.Context, id *uuid.UUID, r session.Rule, by st
 		return api.ConsentRule{}, err
 	}
 	return pgx.CollectExactlyOneRow(rows, scanRule)
+}
+
+func (s store) ruleScope(ctx context.Context, id uuid.UUID) (scope health.Scope, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT scope_kind, scope_id FROM consent_rules WHERE id = $1", id).Scan(&scope.Kind, &scope.ID)
+	return scope, err
 }
 
 func (s store) removeRule(ctx context.Context, id uuid.UUID) (name string, err error) {

@@ -17,6 +17,7 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/service/front"
 )
@@ -39,7 +40,7 @@ func (s *Column) Sweep(c *gin.Context) {
 		front.Fail(c, front.Problem(http.StatusBadRequest, "The question names nothing.", "Give the name of what is asked for."))
 		return
 	}
-	chosen, err := s.devices.Chosen(ctx, in.Where, in.Group)
+	chosen, err := s.devices.Chosen(ctx, front.CallerOf(c), access.DeviceSweep, in.Where, in.Group)
 	if err != nil {
 		front.Fail(c, err)
 		return

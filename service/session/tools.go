@@ -29,10 +29,10 @@ func told(_ *work, o *link.Outcome) string {
 
 // need answers a caller who lacks a permission that one kind of a deed needs beyond the operation's.
 func need(c *gin.Context, p access.Permission) bool {
-	if front.CallerOf(c).May(p) {
+	if front.May(c, p) {
 		return true
 	}
-	front.Fail(c, front.Lacking(front.CallerOf(c), p))
+	front.Fail(c, front.Lacking(p))
 	return false
 }
 
@@ -136,18 +136,18 @@ func (s *Column) ReadEvents(c *gin.Context, id api.ID) {
 // GetNetwork shows the network as a device sees it: GET /devices/{id}/network.
 func (s *Column) GetNetwork(c *gin.Context, id api.ID) {
 	one(s, c, id, http.StatusOK, job{tool: "network", path: "/network/look"}, func(w *work, n *link.Network) string {
-		s.name(w.ctx, n.Neighbours)
+		s.name(w.ctx, front.CallerOf(c), n.Neighbours)
 		return "done"
 	})
 }
 
 // name names the neighbours that are devices of the fleet.
-func (s *Column) name(ctx context.Context, all []link.Neighbour) {
+func (s *Column) name(ctx context.Context, caller *front.Caller, all []link.Neighbour) {
 	addresses := make([]string, len(all))
 	for i, n := range all {
 		addresses[i] = n.Address
 	}
-	known, err := s.devices.ByAddress(ctx, addresses)
+	known, err := s.devices.ByAddress(ctx, caller, addresses)
 	if err != nil {
 		return // they stay without names
 	}

@@ -288,8 +288,8 @@ func (s *Column) BeginSession(c *gin.Context, id api.ID) {
 		reason = *in.Reason
 	}
 	d, tool, err := s.tool(c, id, in.Tool)
-	if err == nil && !mayUse(front.CallerOf(c), in.Tool) {
-		err = front.Lacking(front.CallerOf(c), access.Of(in.Tool, access.See))
+	if err == nil && !mayUse(c, in.Tool) {
+		err = front.Lacking(access.Of(in.Tool, access.See))
 	}
 	var v *visit
 	if err == nil {
@@ -361,9 +361,17 @@ func (s *Column) ListSessions(c *gin.Context, in api.ListSessionsParams) {
 }
 
 func (s *Column) list(c *gin.Context, device *uuid.UUID, open bool, cursor *string, limit *int) {
+	var view []uuid.UUID
+	if device == nil { // the gate has looked to the one
+		var err error
+		if view, err = s.devices.View(c.Request.Context(), front.CallerOf(c), access.AuditRead); err != nil {
+			front.Fail(c, err)
+			return
+		}
+	}
 	front.List(c, cursor, limit, latest,
 		func(ctx context.Context, before moment, limit int) ([]api.ToolSession, error) {
-			return s.store.sessions(ctx, device, open, before, limit)
+			return s.store.sessions(ctx, view, device, open, before, limit)
 		},
 		func(t api.ToolSession) moment { return moment{t.BeganAt, t.ID} },
 		func(items []api.ToolSession, next *string) any {

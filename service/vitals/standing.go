@@ -13,6 +13,7 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/service/front"
 )
@@ -32,7 +33,7 @@ func (v *Column) GetStanding(c *gin.Context, id api.ID, in api.GetStandingParams
 		front.Fail(c, err)
 		return
 	}
-	devices, err := v.devices.Chosen(ctx, in.Where, in.Group)
+	devices, err := v.devices.Chosen(ctx, front.CallerOf(c), access.FleetRead, in.Where, in.Group)
 	if err != nil {
 		front.Fail(c, err)
 		return

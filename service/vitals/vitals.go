@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/series"
 	"moorwatch.example/service/front"
@@ -32,8 +33,9 @@ type Reviewer interface {
 // Devices finds devices.
 type Devices interface {
 	Device(ctx context.Context, id uuid.UUID) (api.Device, error)
-	// Chosen returns the devices of a group, those for which an expression holds, or all.
-	Chosen(ctx context.Context, where *string, group *uuid.UUID) ([]api.Device, error)
+	// Chosen returns the devices of a group, those for which an expression holds, or all; of them those
+	// at which the caller holds a permission.
+	Chosen(ctx context.Context, caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]api.Device, error)
 }
 
 // Column serves the vitals part of the contract.

@@ -74,6 +74,267 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/session/second": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give the second factor of a sign-in that has begun; sets the session cookie anew. */
+        post: operations["signInSecond"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/session/passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a browser needs to prove a passkey for a sign-in that has begun. */
+        post: operations["passkeyChallenge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/me/sign-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where the caller is signed in. */
+        get: operations["listSignIns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/me/sign-ins/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Sign out one of them. */
+        delete: operations["endSignIn"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/me/factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The second factors of the caller. */
+        get: operations["getFactors"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/me/factors/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give the first code of it. */
+        put: operations["confirmCode"];
+        /** Begin to use an authenticator (TOTP, RFC 6238); it counts once a code of it was given. */
+        post: operations["beginCode"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/me/factors/passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give what the browser made of it. */
+        put: operations["confirmPasskey"];
+        /** Begin to add a passkey. */
+        post: operations["beginPasskey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/me/factors/recovery": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make new recovery codes; the old ones do not hold any more. */
+        post: operations["renewRecovery"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/me/factors/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove the authenticator or a passkey. */
+        post: operations["removeFactor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/people/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change the name and the roles of a person. */
+        put: operations["setPerson"];
+        post?: never;
+        /** Remove a person; they are signed out at once and their tokens revoked. What they did stays on record. */
+        delete: operations["removePerson"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/people/{id}/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a new set-up link; the password and the second factors that they had do not hold any more. */
+        post: operations["resetPerson"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/people/{id}/sign-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where a person is signed in. */
+        get: operations["listPersonSignIns"];
+        put?: never;
+        post?: never;
+        /** Sign a person out everywhere. */
+        delete: operations["endPersonSignIns"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/roles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The roles, built in and own, and every permission there is. */
+        get: operations["listRoles"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/roles/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Add or change a role of one's own. */
+        put: operations["setRole"];
+        post?: never;
+        /** Remove a role of one's own that nobody holds. */
+        delete: operations["removeRole"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sign-in-policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What signing in asks of people. */
+        get: operations["getSignInPolicy"];
+        /** Change it. */
+        put: operations["setSignInPolicy"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/tokens": {
         parameters: {
             query?: never;
@@ -1521,15 +1782,22 @@ export interface components {
             email: string;
             password: string;
         };
-        /** @enum {string} */
-        Role: "owner" | "technician" | "helper" | "viewer";
+        Role: string;
+        Permission: string;
         Me: {
             /** Format: uuid */
             id: string;
             name: string;
             email: string;
-            role: components["schemas"]["Role"];
-            permissions: string[];
+            grants: components["schemas"]["Grant"][];
+            /** @description Held somewhere; a device tells what is held there. */
+            permissions: components["schemas"]["Permission"][];
+            /** @description Held everywhere. */
+            everywhere: components["schemas"]["Permission"][];
+            /** @description They have a second factor. */
+            second_factor: boolean;
+            /** @description Nothing else is open to them until they have one. */
+            must_add_factor: boolean;
             /** @description To be sent as X-Moorwatch-Csrf with every change made by cookie. */
             csrf: string;
         };
@@ -1538,11 +1806,131 @@ export interface components {
             id: string;
             name: string;
             email: string;
-            role: components["schemas"]["Role"];
+            grants: components["schemas"]["Grant"][];
             /** Format: date-time */
             created_at: string;
             /** @description They have chosen a password. */
             ready: boolean;
+            second_factor: boolean;
+            /**
+             * Format: date-time
+             * @description When they last used the service.
+             */
+            last_seen_at?: string;
+        };
+        Grant: {
+            role: components["schemas"]["Role"];
+            scope: components["schemas"]["Scope"];
+            readonly scope_name?: string;
+        };
+        Grants: components["schemas"]["Grant"][];
+        PersonChange: {
+            name: string;
+            grants: components["schemas"]["Grants"];
+        };
+        RoleEntry: {
+            name: components["schemas"]["Role"];
+            about: string;
+            permissions: components["schemas"]["Permission"][];
+            built_in: boolean;
+            /** @description How many hold it. */
+            people: number;
+        };
+        RoleList: {
+            items: components["schemas"]["RoleEntry"][];
+            permissions: components["schemas"]["PermissionEntry"][];
+        };
+        PermissionEntry: {
+            name: components["schemas"]["Permission"];
+            about: string;
+        };
+        NewRole: {
+            about?: string;
+            permissions: components["schemas"]["Permission"][];
+        };
+        SignInPolicy: {
+            /**
+             * @description Where it is required, people without one may only add one.
+             * @enum {string}
+             */
+            second_factor: "optional" | "required";
+        };
+        SecondStep: {
+            factors: ("code" | "passkey" | "recovery")[];
+        };
+        /** @description One of them. */
+        SecondFactor: {
+            /** @description Six digits of the authenticator. */
+            code?: string;
+            recovery?: string;
+            passkey?: components["schemas"]["WebAuthn"];
+        };
+        WebAuthn: {
+            [key: string]: unknown;
+        };
+        SignInEntry: {
+            /** Format: uuid */
+            id: string;
+            /** Format: date-time */
+            created_at: string;
+            /** Format: date-time */
+            expires_at: string;
+            /** Format: date-time */
+            last_used_at?: string;
+            address: string;
+            browser: string;
+            current: boolean;
+        };
+        SignInList: {
+            items: components["schemas"]["SignInEntry"][];
+        };
+        Factors: {
+            /**
+             * Format: date-time
+             * @description Since when an authenticator counts.
+             */
+            code_since?: string;
+            passkeys: components["schemas"]["Passkey"][];
+            /** @description How many are left. */
+            recovery_codes: number;
+            required: boolean;
+            /** @description Why passkeys cannot be used at this address; empty where they can. */
+            passkeys_here: string;
+        };
+        Passkey: {
+            id: string;
+            name: string;
+            /** Format: date-time */
+            added_at: string;
+            /** Format: date-time */
+            last_used_at?: string;
+        };
+        Password: {
+            password: string;
+        };
+        Code: {
+            code: string;
+        };
+        NewCode: {
+            /** @description Base32 (RFC 4648), for authenticators that cannot read the picture. */
+            secret: string;
+            /** @description An otpauth URI. */
+            address: string;
+            /** @description The address as a QR code */
+            picture: string;
+        };
+        NewPasskey: {
+            name: string;
+            passkey: components["schemas"]["WebAuthn"];
+        };
+        RecoveryCodes: {
+            /** @description Shown this once; empty where there are some already. */
+            codes: string[];
+        };
+        FactorRemoval: {
+            password: string;
+            /** @description The passkey's id; without one the authenticator is meant. */
+            passkey?: string;
         };
         PersonPage: {
             items: components["schemas"]["Person"][];
@@ -1551,7 +1939,7 @@ export interface components {
         NewPerson: {
             name: string;
             email: string;
-            role: components["schemas"]["Role"];
+            grants: components["schemas"]["Grants"];
         };
         AddedPerson: {
             person: components["schemas"]["Person"];
@@ -1735,6 +2123,8 @@ export interface components {
         };
         DeviceDetail: {
             device: components["schemas"]["Device"];
+            /** @description What the caller may do here. */
+            permissions: components["schemas"]["Permission"][];
             /** Format: date-time */
             enrolled_at: string;
             facts?: components["schemas"]["Facts"];
@@ -2061,6 +2451,8 @@ export interface components {
         Alert: {
             /** Format: uuid */
             id: string;
+            /** Format: uuid */
+            site_id: string;
             /** Format: uuid */
             device_id?: string;
             /** @description The name of the device; absent for the alert of a site. */
@@ -3234,6 +3626,15 @@ export interface operations {
                     "application/json": components["schemas"]["Me"];
                 };
             };
+            /** @description The password is right; a second factor is asked for. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecondStep"];
+                };
+            };
             default: components["responses"]["Problem"];
         };
     };
@@ -3323,6 +3724,493 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AddedPerson"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    signInSecond: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecondFactor"];
+            };
+        };
+        responses: {
+            /** @description Signed in. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    passkeyChallenge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Options for navigator.credentials.get (WebAuthn Level 2). */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WebAuthn"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSignIns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endSignIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFactors: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Factors"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    confirmCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Code"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Password"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewCode"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    confirmPasskey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPasskey"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginPasskey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Password"];
+            };
+        };
+        responses: {
+            /** @description Options for navigator.credentials.create (WebAuthn Level 2). */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WebAuthn"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    renewRecovery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Password"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FactorRemoval"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonChange"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removePerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    resetPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedPerson"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPersonSignIns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endPersonSignIns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRoles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoleList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setRole: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRole"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoleEntry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRole: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSignInPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInPolicy"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setSignInPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignInPolicy"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInPolicy"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,516 @@
+package access
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"image/png"
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/go-webauthn/webauthn/protocol"
+	"github.com/go-webauthn/webauthn/webauthn"
+	"github.com/pquerna/otp/totp"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
+	"moorwatch.example/core/device"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/front"
+)
+
+// secondWithin is how long a second factor may be given after the password.
+const secondWithin = 10 * time.Minute
+
+// passkeys makes and checks passkeys (WebAuthn Level 2) for the console's address.
+type passkeys struct {
+	web    *webauthn.WebAuthn
+	origin string // of the pages that may use them
+	why    string // none can
+}
+
+func newPasskeys(address string) passkeys {
+	u, err := url.Parse(address)
+	if err != nil {
+		return passkeys{why: "The service's address cannot be read."}
+	}
+	if ip := net.ParseIP(u.Hostname()); ip != nil {
+		if !ip.IsLoopback() {
+			return passkeys{why: "Passkeys are bound to a name: reach the service by one, and not by " + u.Hostname() + "."}
+		}
+		u.Host = net.JoinHostPort("localhost", u.Port())
+	}
+	p := passkeys{origin: u.Scheme + "://" + u.Host}
+	if p.web, err = webauthn.New(&webauthn.Config{RPID: u.Hostname(), RPDisplayName: "Moorwatch", RPOrigins: []string{p.origin}}); err != nil {
+		return passkeys{why: "Passkeys cannot be used at " + address + ": " + err.Error() + "."}
+	}
+	return p
+}
+
+// here says why passkeys cannot be used by the page that a request comes from; "" where they can.
+func (p passkeys) here(r *http.Request) string {
+	if p.why == "" && r.Host != strings.SplitN(p.origin, "://", 2)[1] {
+		return "Passkeys are bound to a name: open the console at " + p.origin + " to use them."
+	}
+	return p.why
+}
+
+func (p passkeys) check(r *http.Request) error {
+	if why := p.here(r); why != "" {
+		return front.Problem(http.StatusConflict, "Passkeys cannot be used here.", why)
+	}
+	return nil
+}
+
+// holder implements webauthn.User.
+type holder struct {
+	person
+	keys []passkey
+}
+
+// WebAuthnID implements webauthn.User.
+func (h holder) WebAuthnID() []byte { return h.ID[:] }
+
+// WebAuthnName implements webauthn.User.
+func (h holder) WebAuthnName() string { return h.Email }
+
+// WebAuthnDisplayName implements webauthn.User.
+func (h holder) WebAuthnDisplayName() string { return h.Name }
+
+// WebAuthnCredentials implements webauthn.User.
+func (h holder) WebAuthnCredentials() []webauthn.Credential {
+	all := make([]webauthn.Credential, len(h.keys))
+	for i, k := range h.keys {
+		all[i] = k.Credential
+	}
+	return all
+}
+
+func (a *Column) holder(ctx context.Context, p person) (holder, error) {
+	keys, err := a.store.passkeys(ctx, p.ID)
+	return holder{p, keys}, err
+}
+
+// askSecond answers a right password of someone who has a second factor.
+func (a *Column) askSecond(c *gin.Context, p person) {
+	ctx := c.Request.Context()
+	code, err := a.store.authenticator(ctx, p.ID)
+	if db.Missing(err) {
+		err = nil
+	}
+	var keys []passkey
+	if err == nil {
+		keys, err = a.store.passkeys(ctx, p.ID)
+	}
+	if err == nil {
+		_, err = a.open(c, p, secondWithin, true)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	out := api.SecondStep{}
+	if len(keys) > 0 && a.passkeys.here(c.Request) == "" {
+		out.Factors = append(out.Factors, "passkey")
+	}
+	if code.ConfirmedAt != nil {
+		out.Factors = append(out.Factors, "code")
+	}
+	out.Factors = append(out.Factors, "recovery")
+	c.JSON(http.StatusAccepted, out)
+}
+
+// pending is who has given a password and not yet a second factor.
+func (a *Column) pending(c *gin.Context) (p person, hash []byte, err error) {
+	secret := sessionOf(c.Request)
+	hash = access.HashSecret(secret)
+	if secret != "" {
+		p, err = a.store.personBySession(c.Request.Context(), hash, true)
+	}
+	if secret == "" || db.Missing(err) {
+		err = front.Problem(http.StatusUnauthorized, "No sign-in waits for a second factor.", "Give e-mail and password again; the second factor is awaited for ten minutes.")
+	}
+	return p, hash, err
+}
+
+// PasskeyChallenge gives what a browser needs to prove a passkey: POST /session/passkey.
+func (a *Column) PasskeyChallenge(c *gin.Context) {
+	p, hash, err := a.pending(c)
+	if err == nil {
+		err = a.passkeys.check(c.Request)
+	}
+	if err == nil {
+		err = a.pause(c, p.Email)
+	}
+	var who holder
+	if err == nil {
+		who, err = a.holder(c.Request.Context(), p)
+	}
+	if err == nil && len(who.keys) == 0 {
+		err = front.NotFound("passkey of yours")
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	options, session, err := a.passkeys.web.BeginLogin(who)
+	a.challenge(c, hash, options, session, err)
+}
+
+// challenge keeps what a passkey is to sign, and answers with the options for the browser.
+func (a *Column) challenge(c *gin.Context, hash []byte, options any, session *webauthn.SessionData, err error) {
+	if err == nil {
+		err = a.store.setChallenge(c.Request.Context(), hash, session)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, options)
+}
+
+// SignInSecond takes the second factor: POST /session/second.
+func (a *Column) SignInSecond(c *gin.Context) {
+	in, ok := front.Bind[api.SecondFactor](c)
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	p, hash, err := a.pending(c)
+	if err == nil {
+		err = a.pause(c, p.Email)
+	}
+	right := false
+	if err == nil {
+		switch {
+		case in.Code != nil:
+			right, err = a.codeFits(ctx, p, *in.Code)
+		case in.Recovery != nil:
+			right, err = a.store.useRecovery(ctx, p.ID, access.HashRecovery(*in.Recovery))
+		case in.Passkey != nil:
+			right, err = a.passkeyFits(ctx, p, hash, *in.Passkey)
+		default:
+			err = front.Problem(http.StatusBadRequest, "No second factor is given.", "Give a code, a recovery code or a passkey.")
+		}
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	if !right {
+		a.failed(c, p.Email, front.Problem(http.StatusUnauthorized, "This does not fit.", "A code holds for half a minute and once. Try the next one, or a recovery code."))
+		return
+	}
+	if err := a.store.endSession(ctx, hash); err != nil {
+		front.Fail(c, err)
+		return
+	}
+	a.begin(c, p, "session.start")
+}
+
+func (a *Column) codeFits(ctx context.Context, p person, code string) (bool, error) {
+	f, err := a.store.authenticator(ctx, p.ID)
+	if err != nil || f.ConfirmedAt == nil {
+		if db.Missing(err) {
+			err = nil
+		}
+		return false, err
+	}
+	step, ok := access.MatchCode(f.Secret, code, time.Now(), f.LastStep)
+	if !ok {
+		return false, nil
+	}
+	return a.store.useCode(ctx, p.ID, step)
+}
+
+func (a *Column) passkeyFits(ctx context.Context, p person, hash []byte, answer json.RawMessage) (bool, error) {
+	if a.passkeys.web == nil {
+		return false, nil
+	}
+	who, err := a.holder(ctx, p)
+	var session webauthn.SessionData
+	if err == nil {
+		session, err = a.store.takeChallenge(ctx, hash)
+	}
+	if err != nil {
+		if db.Missing(err) {
+			err = nil
+		}
+		return false, err
+	}
+	parsed, err := protocol.ParseCredentialRequestResponseBytes(answer)
+	if err != nil {
+		return false, nil
+	}
+	credential, err := a.passkeys.web.ValidateLogin(who, session, parsed)
+	if err != nil || credential.Authenticator.CloneWarning { // one that was copied counts on its own
+		return false, nil
+	}
+	return true, a.store.usePasskey(ctx, credential)
+}
+
+// GetFactors tells the caller's second factors: GET /me/factors.
+func (a *Column) GetFactors(c *gin.Context) {
+	ctx, id := c.Request.Context(), front.CallerOf(c).ID
+	f, err := a.store.authenticator(ctx, id)
+	if db.Missing(err) {
+		err = nil
+	}
+	out := api.Factors{CodeSince: f.ConfirmedAt, Passkeys: []api.Passkey{}, PasskeysHere: a.passkeys.here(c.Request)}
+	var keys []passkey
+	if err == nil {
+		keys, err = a.store.passkeys(ctx, id)
+	}
+	for _, k := range keys {
+		out.Passkeys = append(out.Passkeys, api.Passkey{ID: base64.RawURLEncoding.EncodeToString(k.ID), Name: k.Name, AddedAt: k.AddedAt, LastUsedAt: k.LastUsedAt})
+	}
+	if err == nil {
+		out.RecoveryCodes, err = a.store.recoveryLeft(ctx, id)
+	}
+	var policy string
+	if err == nil {
+		policy, err = a.store.factorPolicy(ctx)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	out.Required = policy == "required"
+	c.JSON(http.StatusOK, out)
+}
+
+// proven checks the password of a caller who is about to change how they prove who they are; an
+// unattended browser, or a token, is not enough for that. It has answered where it fails.
+func (a *Column) proven(c *gin.Context, password string) (p person, ok bool) {
+	ctx, caller := c.Request.Context(), front.CallerOf(c)
+	if caller.Session == "" {
+		front.Fail(c, front.Problem(http.StatusForbidden, "This is done in the console.", "An API token cannot change how its owner signs in."))
+		return p, false
+	}
+	err := a.pause(c, caller.Email)
+	if err == nil {
+		p, err = a.store.personByID(ctx, caller.ID)
+	}
+	if err == nil && p.Hash != nil {
+		ok, err = a.verify(ctx, *p.Hash, password)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return p, false
+	}
+	if !ok {
+		a.failed(c, caller.Email, front.Problem(http.StatusForbidden, "The password is wrong.", "Give the one that you sign in with."))
+	}
+	return p, ok
+}
+
+// BeginCode begins to use an authenticator: POST /me/factors/code.
+func (a *Column) BeginCode(c *gin.Context) {
+	in, ok := front.Bind[api.Password](c)
+	if !ok {
+		return
+	}
+	p, ok := a.proven(c, in.Password)
+	if !ok {
+		return
+	}
+	key, err := totp.Generate(totp.GenerateOpts{Issuer: "Moorwatch", AccountName: p.Email})
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	picture, err := key.Image(240, 240)
+	var out bytes.Buffer
+	if err == nil {
+		err = png.Encode(&out, picture)
+	}
+	if err == nil {
+		var fresh bool
+		if fresh, err = a.store.beginAuthenticator(c.Request.Context(), p.ID, key.Secret()); err == nil && !fresh {
+			err = front.Problem(http.StatusConflict, "You have an authenticator already.", "Remove it first.")
+		}
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, api.NewCode{Secret: key.Secret(), Address: key.URL(), Picture: base64.StdEncoding.EncodeToString(out.Bytes())})
+}
+
+// ConfirmCode takes the first code of an authenticator: PUT /me/factors/code.
+func (a *Column) ConfirmCode(c *gin.Context) {
+	in, ok := front.Bind[api.Code](c)
+	if !ok {
+		return
+	}
+	ctx, caller := c.Request.Context(), front.CallerOf(c)
+	err := a.pause(c, caller.Email)
+	var f authenticator
+	if err == nil {
+		f, err = a.store.authenticator(ctx, caller.ID)
+	}
+	if db.Missing(err) || (err == nil && f.ConfirmedAt != nil) {
+		err = front.Problem(http.StatusConflict, "No authenticator waits for its first code.", "Begin anew.")
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	step, ok := access.MatchCode(f.Secret, in.Code, time.Now(), f.LastStep)
+	if !ok {
+		a.failed(c, caller.Email, front.Problem(http.StatusUnprocessableEntity, "The code does not fit.", "Look whether the clock of the authenticator is right, and give the code that it shows now."))
+		return
+	}
+	a.added(c, "authenticator", a.store.confirmAuthenticator(ctx, caller.ID, step))
+}
+
+// added finishes adding a second factor: the person has recovery codes from then on.
+func (a *Column) added(c *gin.Context, what string, err error) {
+	ctx, caller := c.Request.Context(), front.CallerOf(c)
+	out := api.RecoveryCodes{Codes: []string{}}
+	left := 0
+	if err == nil {
+		left, err = a.store.recoveryLeft(ctx, caller.ID)
+	}
+	if err == nil && left == 0 {
+		out.Codes, err = a.newRecovery(ctx, caller)
+	}
+	if a.done(c, "factor.add", what, err) {
+		c.JSON(http.StatusOK, out)
+	}
+}
+
+func (a *Column) newRecovery(ctx context.Context, caller *front.Caller) (codes []string, err error) {
+	var hashes [][]byte
+	for range access.RecoveryCodes {
+		code, err := access.NewRecoveryCode(rand.Reader)
+		if err != nil {
+			return nil, err
+		}
+		codes, hashes = append(codes, code), append(hashes, access.HashRecovery(code))
+	}
+	return codes, a.store.setRecovery(ctx, caller.ID, hashes)
+}
+
+// RenewRecovery makes new recovery codes: POST /me/factors/recovery.
+func (a *Column) RenewRecovery(c *gin.Context) {
+	in, ok := front.Bind[api.Password](c)
+	if !ok {
+		return
+	}
+	p, ok := a.proven(c, in.Password)
+	if !ok {
+		return
+	}
+	var codes []string
+	err := error(nil)
+	if !p.SecondFactor {
+		err = front.Problem(http.StatusConflict, "You have no second factor.", "Recovery codes stand in for one: add one first.")
+	} else {
+		codes, err = a.newRecovery(c.Request.Context(), front.CallerOf(c))
+	}
+	if a.done(c, "factor.recovery", "new recovery codes", err) {
+		c.JSON(http.StatusOK, api.RecoveryCodes{Codes: codes})
+	}
+}
+
+// BeginPasskey gives what a browser needs to make a passkey: POST /me/factors/passkey.
+func (a *Column) BeginPasskey(c *gin.Context) {
+	in, ok := front.Bind[api.Password](c)
+	if !ok {
+		return
+	}
+	if err := a.passkeys.check(c.Request); err != nil {
+		front.Fail(c, err)
+		return
+	}
+	p, ok := a.proven(c, in.Password)
+	if !ok {
+		return
+	}
+	who, err := a.holder(c.Request.Context(), p)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	var have []protocol.CredentialDescriptor
+	for _, k := range who.keys {
+		have = append(have, k.Credential.Descriptor())
+	}
+	options, session, err := a.passkeys.web.BeginRegistration(who, webauthn.WithExclusions(have))
+	a.challenge(c, access.HashSecret(front.CallerOf(c).Session), options, session, err)
+}
+
+// mostPasskeys is how many passkeys a person may have.
+const mostPasskeys = 20
+
+// ConfirmPasskey takes the passkey that a browser made: PUT /me/factors/passkey.
+func (a *Column) ConfirmPasskey(c *gin.Context) {
+	in, ok := front.Bind[api.NewPasskey](c)
+	if !ok {
+		return
+	}
+	ctx, caller := c.Request.Context(), front.CallerOf(c)
+	wrong := front.Problem(http.StatusUnprocessableEntity, "The passkey cannot be used.", "Begin anew; what the browser made does not answer what it was asked.")
+	err := a.passkeys.check(c.Request)
+	var session webauthn.SessionData
+	if err == nil {
+		if session, err = a.store.takeChallenge(ctx, access.HashSecret(caller.Session)); db.Missing(err) {
+			err = wrong
+		}
+	}
+	var who holder
+	if err == nil {
+		who, err = a.holder(ctx, person{ID: caller.ID, Email: caller.Email, Name: caller.Name})
+	}
+	if err == nil && len(who.keys) >= mostPasskeys {
+		err = front.Problem(http.StatusConflict, "You have as many passkeys as one may.", fmt.Sprintf("Remove one of the %d first.", mostPasskeys))
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	parsed, err := protocol.ParseCredentialCreationResponseBytes(in.Passkey)
+	var credential *webauthn.Credential
+	if err == nil {
+		credential, err = a.passkeys.web.CreateCredential(who, session, parsed)
+	}
+	if err != nil {
+		front.Fail(c, wrong)
+		return
+	}
+	a.added(c, "passkey "+in.Name, a.store.addPasskey(ctx, caller.ID, device.CleanText(in.Name), credential))
+}
+
+// RemoveFactor removes an authenticator or a passkey: POST /me/factors/removal.
+func (a *Column) RemoveFactor(c *gin.Context) {
+	in, ok := front.Bind[api.FactorRemoval](c)
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	p, ok := a.proven(c, in.Password)
+	if !ok {
+		return
+	}
+	what, id := "authenticator", []byte(nil)
+	if in.Passkey != nil {
+		what = "passkey"
+		id, _ = base64.RawURLEncoding.DecodeString(*in.Passkey)
+	}
+	err := a.store.removeFactor(ctx, p.ID, id, p.FactorAsked)
+	if errors.Is(err, errLastFactor) {
+		err = front.Problem(http.StatusConflict, "It is your last second factor.", "The sign-in policy asks for one: add another first.")
+	}
+	if a.done(c, "factor.remove", what, err) {
+		c.Status(http.StatusNoContent)
+	}
+}

@@ -1,0 +1,386 @@
+package access
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
+	"moorwatch.example/core/device"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/front"
+)
+
+var errLastOwner = errors.New("nobody would be left who is owner everywhere")
+
+// place is where a page of people ended.
+type place struct {
+	Name string
+	ID   uuid.UUID
+}
+
+func describeGrants(rights access.Rights) []api.Grant {
+	out := make([]api.Grant, len(rights))
+	for i, g := range rights {
+		out[i] = api.Grant{Role: g.Role, Scope: g.Scope}
+	}
+	return out
+}
+
+func describe(p person) api.Person {
+	return api.Person{ID: p.ID, Name: p.Name, Email: p.Email, Grants: describeGrants(p.Rights), CreatedAt: p.CreatedAt, Ready: p.Hash != nil,
+		SecondFactor: p.SecondFactor, LastSeenAt: p.LastSeenAt}
+}
+
+// described describes people with the names of the places where they hold their roles.
+func (a *Column) described(ctx context.Context, people ...person) ([]api.Person, error) {
+	var all access.Rights
+	for _, p := range people {
+		all = append(all, p.Rights...)
+	}
+	names, err := a.store.scopeNames(ctx, all)
+	out := make([]api.Person, len(people))
+	for i, p := range people {
+		out[i] = describe(p)
+		for k := range out[i].Grants {
+			if len(names) > 0 {
+				out[i].Grants[k].ScopeName, names = &names[0], names[1:]
+			}
+		}
+	}
+	return out, err
+}
+
+// ListPeople lists who may sign in: GET /people.
+func (a *Column) ListPeople(c *gin.Context, in api.ListPeopleParams) {
+	var after place
+	limit := front.Limit(in.Limit, 100)
+	err := front.After(in.Cursor, &after)
+	var found []person
+	if err == nil {
+		found, err = a.store.people(c.Request.Context(), after, limit+1)
+	}
+	found, next := front.Page(found, limit, func(p person) any { return place{p.Name, p.ID} })
+	var items []api.Person
+	if err == nil {
+		items, err = a.described(c.Request.Context(), found...)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, api.PersonPage{Items: items, Next: next})
+}
+
+// grants reads roles that somebody is to hold, and refuses those that are not there, that hold more
+// than the caller may give, or that are held at nothing.
+func (a *Column) grants(c *gin.Context, in api.Grants) (access.Rights, error) {
+	ctx := c.Request.Context()
+	own, err := a.store.roles(ctx)
+	if err != nil {
+		return nil, err
+	}
+	bad := func(why string) error {
+		return front.Problem(http.StatusUnprocessableEntity, "These roles cannot be given.", why+".")
+	}
+	var rights access.Rights
+	for _, x := range in {
+		g := access.Grant{Role: x.Role, Scope: x.Scope}
+		i := slices.IndexFunc(own, func(r role) bool { return r.Name == g.Role })
+		switch {
+		case i >= 0:
+			g.Permissions = own[i].Permissions
+		case !g.Role.BuiltIn():
+			return nil, bad(fmt.Sprintf("there is no role %q", g.Role))
+		}
+		if err := g.CheckScope(); err != nil {
+			return nil, bad(err.Error())
+		}
+		if err := front.CallerOf(c).Rights.MayGrant(g); err != nil {
+			return nil, bad(err.Error())
+		}
+		if err := a.scopes.KnownScope(ctx, g.Scope); err != nil {
+			return nil, err
+		}
+		rights = append(rights, g)
+	}
+	return rights, nil
+}
+
+// above refuses to change somebody who may more than the caller.
+func (a *Column) above(c *gin.Context, id uuid.UUID) (person, error) {
+	p, err := a.store.personByID(c.Request.Context(), id)
+	if db.Missing(err) {
+		return p, front.NotFound("person")
+	}
+	if err != nil {
+		return p, err
+	}
+	for _, g := range p.Rights {
+		if err := front.CallerOf(c).Rights.MayGrant(g); err != nil {
+			return p, front.Problem(http.StatusForbidden, "You may not change this person.", "They hold a role above yours: "+err.Error()+".")
+		}
+	}
+	return p, nil
+}
+
+func told(rights access.Rights) string {
+	words := make([]string, len(rights))
+	for i, g := range rights {
+		words[i] = strings.TrimSpace(fmt.Sprintf("%s at %s %s", g.Role, g.Scope.Kind, g.Scope.ID))
+	}
+	return strings.Join(words, ", ")
+}
+
+// done notes a deed to people and roles, or answers why it failed.
+func (a *Column) done(c *gin.Context, action, detail string, err error) bool {
+	switch {
+	case db.Missing(err):
+		err = front.NotFound("entry")
+	case db.Duplicate(err):
+		err = front.Problem(http.StatusConflict, "Somebody has this e-mail address already.", "Each person needs an address of their own.")
+	case errors.Is(err, errLastOwner):
+		err = front.Problem(http.StatusConflict, "Nobody would be left who is owner everywhere.", "Make somebody else owner first.")
+	}
+	if err == nil {
+		deed := front.DeedOf(c, action, "done")
+		deed.Detail = detail
+		err = a.Log.Record(c.Request.Context(), deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+	}
+	return err == nil
+}
+
+// AddPerson adds someone who may sign in: POST /people.
+func (a *Column) AddPerson(c *gin.Context) {
+	in, ok := front.Bind[api.NewPerson](c)
+	if !ok {
+		return
+	}
+	email, err := address(in.Email)
+	var rights access.Rights
+	if err == nil {
+		rights, err = a.grants(c, in.Grants)
+	}
+	var p person
+	var link string
+	if err == nil {
+		p, link, err = a.invite(c.Request.Context(), email, strings.TrimSpace(in.Name), rights)
+	}
+	a.answer(c, http.StatusCreated, "person.add", p, &link, err)
+}
+
+// SetPerson changes the name and the roles of a person: PUT /people/{id}.
+func (a *Column) SetPerson(c *gin.Context, id api.ID) {
+	in, ok := front.Bind[api.PersonChange](c)
+	if !ok {
+		return
+	}
+	_, err := a.above(c, id)
+	var rights access.Rights
+	if err == nil {
+		rights, err = a.grants(c, in.Grants)
+	}
+	var p person
+	if err == nil {
+		p, err = a.store.setPerson(c.Request.Context(), id, device.CleanText(strings.TrimSpace(in.Name)), rights)
+	}
+	a.answer(c, http.StatusOK, "person.change", p, nil, err)
+}
+
+// answer finishes a change of a person; link is set where they have a new set-up link.
+func (a *Column) answer(c *gin.Context, status int, action string, p person, link *string, err error) {
+	if !a.done(c, action, p.Email+": "+told(p.Rights), err) {
+		return
+	}
+	items, err := a.described(c.Request.Context(), p)
+	switch {
+	case err != nil:
+		front.Fail(c, err)
+	case link != nil:
+		c.JSON(status, api.AddedPerson{Person: items[0], Link: *link})
+	default:
+		c.JSON(status, items[0])
+	}
+}
+
+// RemovePerson removes a person: DELETE /people/{id}.
+func (a *Column) RemovePerson(c *gin.Context, id api.ID) {
+	p, err := a.above(c, id)
+	if err == nil {
+		err = a.store.removePerson(c.Request.Context(), id)
+	}
+	if a.done(c, "person.remove", p.Email, err) {
+		c.Status(http.StatusNoContent)
+	}
+}
+
+// ResetPerson gives a person a new set-up link: POST /people/{id}/link.
+func (a *Column) ResetPerson(c *gin.Context, id api.ID) {
+	p, err := a.above(c, id)
+	var hash []byte
+	var link string
+	if err == nil {
+		hash, link, err = a.setUpLink()
+	}
+	if err == nil {
+		p, err = a.store.resetPerson(c.Request.Context(), id, hash, time.Now().Add(setUpLasts))
+	}
+	a.answer(c, http.StatusOK, "person.reset", p, &link, err)
+}
+
+// abouts are the built-in roles in words.
+var abouts = map[access.Role]string{
+	access.Owner:      "Everything, with people, roles and the service itself.",
+	access.Technician: "Every tool on every device, groups, alerts and policies.",
+	access.Helper:     "Looks with every tool, and acts where little can be lost.",
+	access.Viewer:     "Looks at devices, alerts and reports.",
+}
+
+// ListRoles lists roles and permissions: GET /roles.
+func (a *Column) ListRoles(c *gin.Context) {
+	ctx := c.Request.Context()
+	own, err := a.store.roles(ctx)
+	var holders map[access.Role]int
+	if err == nil {
+		holders, err = a.store.holders(ctx)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	out := api.RoleList{Items: []api.RoleEntry{}}
+	for _, r := range access.BuiltInRoles() {
+		out.Items = append(out.Items, api.RoleEntry{Name: r, About: abouts[r], Permissions: r.Permissions(), BuiltIn: true, People: holders[r]})
+	}
+	for _, r := range own {
+		out.Items = append(out.Items, describeRole(r))
+	}
+	for _, p := range access.Grantable() {
+		out.Permissions = append(out.Permissions, api.PermissionEntry{Name: p, About: p.About()})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func describeRole(r role) api.RoleEntry {
+	return api.RoleEntry{Name: r.Name, About: r.About, Permissions: r.Permissions, People: r.People}
+}
+
+// SetRole adds or changes a role: PUT /roles/{name}.
+func (a *Column) SetRole(c *gin.Context, name string) {
+	in, ok := front.Bind[api.NewRole](c)
+	if !ok {
+		return
+	}
+	about := ""
+	if in.About != nil {
+		about = device.CleanText(*in.About)
+	}
+	all, err := access.Complete(access.Role(name), in.Permissions)
+	if err == nil {
+		err = front.CallerOf(c).Rights.MayGrant(access.Grant{Role: access.Role(name), Permissions: all})
+	}
+	if err != nil {
+		front.Fail(c, front.Problem(http.StatusUnprocessableEntity, "The role cannot be kept.", err.Error()+"."))
+		return
+	}
+	r, err := a.store.setRole(c.Request.Context(), access.Role(name), about, all, front.CallerOf(c).Email)
+	if a.done(c, "role.set", fmt.Sprint(name, ": ", all), err) {
+		c.JSON(http.StatusOK, describeRole(r))
+	}
+}
+
+// RemoveRole removes a role that nobody holds: DELETE /roles/{name}.
+func (a *Column) RemoveRole(c *gin.Context, name string) {
+	n, err := a.store.removeRole(c.Request.Context(), access.Role(name))
+	if err == nil && n > 0 {
+		err = front.Problem(http.StatusConflict, "The role is held.", fmt.Sprintf("%d people hold it: give them another first.", n))
+	}
+	if a.done(c, "role.remove", name, err) {
+		c.Status(http.StatusNoContent)
+	}
+}
+
+// GetSignInPolicy tells what signing in asks: GET /sign-in-policy.
+func (a *Column) GetSignInPolicy(c *gin.Context) {
+	policy, err := a.store.factorPolicy(c.Request.Context())
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, api.SignInPolicy{SecondFactor: api.SignInPolicySecondFactor(policy)})
+}
+
+// SetSignInPolicy changes it: PUT /sign-in-policy. Who asks for a second factor must have one, so as
+// not to lock everybody out.
+func (a *Column) SetSignInPolicy(c *gin.Context) {
+	in, ok := front.Bind[api.SignInPolicy](c)
+	if !ok {
+		return
+	}
+	var err error
+	if in.SecondFactor == "required" && !front.CallerOf(c).SecondFactor {
+		err = front.Problem(http.StatusConflict, "You have no second factor yourself.", "Add one to your own account first.")
+	} else {
+		err = a.store.setFactorPolicy(c.Request.Context(), string(in.SecondFactor))
+	}
+	if a.done(c, "sign-in-policy.set", "second factor "+string(in.SecondFactor), err) {
+		c.JSON(http.StatusOK, in)
+	}
+}
+
+func (a *Column) listSignIns(c *gin.Context, person uuid.UUID) {
+	found, err := a.store.signIns(c.Request.Context(), person)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	own := access.HashSecret(front.CallerOf(c).Session)
+	out := api.SignInList{Items: []api.SignInEntry{}}
+	for _, s := range found {
+		out.Items = append(out.Items, api.SignInEntry{ID: s.ID, CreatedAt: s.CreatedAt, ExpiresAt: s.ExpiresAt, LastUsedAt: s.LastUsedAt,
+			Address: s.Address, Browser: s.Browser, Current: slices.Equal(s.Hash, own)})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (a *Column) endSignIns(c *gin.Context, person uuid.UUID, id *uuid.UUID, whose string) {
+	n, err := a.store.endSignIns(c.Request.Context(), person, id)
+	if err == nil && n == 0 && id != nil {
+		err = front.NotFound("sign-in of yours")
+	}
+	if a.done(c, "sign-in.end", fmt.Sprintf("%d of %s", n, whose), err) {
+		c.Status(http.StatusNoContent)
+	}
+}
+
+// ListSignIns lists where the caller is signed in: GET /me/sign-ins.
+func (a *Column) ListSignIns(c *gin.Context) { a.listSignIns(c, front.CallerOf(c).ID) }
+
+// EndSignIn signs the caller out in one place: DELETE /me/sign-ins/{id}.
+func (a *Column) EndSignIn(c *gin.Context, id api.ID) {
+	a.endSignIns(c, front.CallerOf(c).ID, &id, front.CallerOf(c).Email)
+}
+
+// ListPersonSignIns lists where a person is signed in: GET /people/{id}/sign-ins.
+func (a *Column) ListPersonSignIns(c *gin.Context, id api.ID) { a.listSignIns(c, id) }
+
+// EndPersonSignIns signs a person out everywhere: DELETE /people/{id}/sign-ins.
+func (a *Column) EndPersonSignIns(c *gin.Context, id api.ID) {
+	p, err := a.above(c, id)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	a.endSignIns(c, id, nil, p.Email)
+}

@@ -1,0 +1,116 @@
+package fleet
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
+	"moorwatch.example/core/health"
+	"moorwatch.example/service/front"
+)
+
+// sees tells whether a caller may know of a device.
+func sees(caller *front.Caller, e *entry) bool { return caller.Rights.May(access.FleetRead, &e.place) }
+
+// seen takes from a list of devices those that a caller may not know of.
+func seen(caller *front.Caller, found []*entry) []*entry {
+	if caller.Rights.Everywhere(access.FleetRead) {
+		return found
+	}
+	return slices.DeleteFunc(found, func(e *entry) bool { return !sees(caller, e) })
+}
+
+// View is the devices and sites at which the caller holds a permission; nil for all.
+func (f *Column) View(ctx context.Context, caller *front.Caller, p access.Permission) ([]uuid.UUID, error) {
+	if caller.Rights.Everywhere(p) {
+		return nil, nil
+	}
+	view := []uuid.UUID{}
+	for _, e := range f.roster.all() {
+		if caller.Rights.May(p, &e.place) {
+			view = append(view, e.id)
+		}
+	}
+	err := f.store.sites(ctx, func(site, organisation uuid.UUID) {
+		if caller.Rights.May(p, &health.Place{Site: site.String(), Organisation: organisation.String()}) {
+			view = append(view, site)
+		}
+	})
+	return view, err
+}
+
+// At is the place of a scope: that of a device, or of a site, organisation or group as far as it is
+// one. Only roles held everywhere cover the place of everywhere.
+func (f *Column) At(ctx context.Context, s health.Scope) (p health.Place, err error) {
+	switch s.Kind {
+	case health.Organisation:
+		p.Organisation = s.ID
+	case health.Site:
+		p.Site = s.ID
+		p.Organisation, err = f.store.organisationOf(ctx, s.ID)
+	case health.Group:
+		p.Groups = []string{s.ID}
+	case health.Device:
+		var id uuid.UUID
+		if id, err = uuid.Parse(s.ID); err == nil {
+			p, err = f.Place(ctx, id)
+		}
+	}
+	return p, err
+}
+
+// MayAt refuses a caller who may not do what needs p at each of some scopes.
+func (f *Column) MayAt(ctx context.Context, caller *front.Caller, p access.Permission, scopes ...health.Scope) error {
+	for _, s := range scopes {
+		at, err := f.At(ctx, s)
+		if err != nil {
+			return err
+		}
+		if !caller.Rights.May(p, &at) {
+			return front.Lacking(p)
+		}
+	}
+	return nil
+}
+
+// Concerns tells whether something that is set for a scope concerns what a caller may see: it does
+// where the scope covers one of their devices, or lies within what they hold a role for.
+func (f *Column) Concerns(ctx context.Context, caller *front.Caller, s health.Scope) bool {
+	if s.Kind == health.Everywhere || f.MayAt(ctx, caller, access.FleetRead, s) == nil {
+		return true
+	}
+	return slices.ContainsFunc(f.roster.all(), func(e *entry) bool { return s.Covers(&e.place) && sees(caller, e) })
+}
+
+// visible leaves of an event what a caller may see; nil where that is everything.
+func (f *Column) visible(caller *front.Caller) func(front.Event) (front.Event, bool) {
+	if caller.Rights.Everywhere(access.FleetRead) {
+		return nil
+	}
+	return func(e front.Event) (front.Event, bool) {
+		if e.Name != "devices" {
+			return e, true // others carry ids alone
+		}
+		var rows []api.Device
+		if json.Unmarshal(e.Data, &rows) != nil {
+			return e, false
+		}
+		rows = slices.DeleteFunc(rows, func(d api.Device) bool { return !f.seesDevice(caller, d.ID) })
+		data, err := json.Marshal(rows)
+		return front.Event{Name: e.Name, Data: data}, err == nil && len(rows) > 0
+	}
+}
+
+func (f *Column) seesDevice(caller *front.Caller, id uuid.UUID) bool {
+	at, ok := f.roster.place(id)
+	return caller.Rights.Everywhere(access.FleetRead) || (ok && caller.Rights.May(access.FleetRead, &at))
+}
+
+// Sees leaves of devices those that a caller may know of.
+func (f *Column) Sees(caller *front.Caller, rows []api.Device) []api.Device {
+	return slices.DeleteFunc(rows, func(d api.Device) bool { return !f.seesDevice(caller, d.ID) })
+}
