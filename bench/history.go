@@ -83,7 +83,7 @@ func send(c *http.Client, batch messages.Batch) error {
 // ingest sends kept reports over several links at once, and counts the samples that are on disk;
 // beside it the same rows by a bare COPY.
 func (b *bench) ingest(w *world) error {
-	pool, err := pgxpool.New(b.ctx, w.database.URL)
+	pool, err := pgxpool.New(b.ctx, w.database.Owner)
 	if err != nil {
 		return err
 	}
@@ -164,7 +164,7 @@ const (
 // rest measures what a sample of this machine's own vitals takes once it is compressed, roll-ups
 // and indexes included, and how long a chart of a month takes among 5,000 devices with such.
 func (b *bench) rest(w *world) error {
-	pool, err := pgxpool.New(b.ctx, w.database.URL)
+	pool, err := pgxpool.New(b.ctx, w.database.Owner)
 	if err != nil {
 		return err
 	}
@@ -321,7 +321,7 @@ func (b *bench) sweepAll(w *world) error {
 
 // groups measures the preview of a group over 10,000 devices.
 func (b *bench) groups(w *world) error {
-	pool, err := pgxpool.New(b.ctx, w.database.URL)
+	pool, err := pgxpool.New(b.ctx, w.database.Owner)
 	if err != nil {
 		return err
 	}

@@ -72,7 +72,7 @@ func (b *bench) begin() (*world, error) {
 func (w *world) start() error {
 	w.url = "https://" + w.listen
 	w.service = exec.Command(filepath.Join(w.bin, "moorwatch"), "serve", "--listen", w.listen, "--data", filepath.Join(w.dir, "data"), "--log", "error")
-	w.service.Env = append(os.Environ(), "MOORWATCH_DATABASE="+w.database.URL)
+	w.service.Env = append(os.Environ(), "MOORWATCH_DATABASE="+w.database.URL, "MOORWATCH_DATABASE_OWNER="+w.database.Owner)
 	w.service.Stderr = os.Stderr
 	w.service.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if err := w.service.Start(); err != nil {

@@ -123,7 +123,7 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	defer sink.Stop()
-	s, err := service.Start(ctx, service.Config{Database: database.URL, Listen: address, Console: o.Console,
+	s, err := service.Start(ctx, service.Config{Database: database.URL, Owner: database.Owner, Listen: address, Console: o.Console,
 		Post: post.Post{SMTP: sink.URL, From: "moorwatch@curlew-sedge.example"}})
 	if err != nil {
 		return err

@@ -39,7 +39,8 @@ import (
 
 // Config is what the service needs to start.
 type Config struct {
-	Database    string // address of PostgreSQL
+	Database    string // address of PostgreSQL, with the service's own role
+	Owner       string // the same with the role that the schema belongs to; "" where that is the service's own
 	Connections int32  // to the database, at most; 16 when 0
 	Listen      string // host:port; port 0 chooses a free one
 	// URL is where people and devices reach the service; made from Listen when empty.
@@ -118,7 +119,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	if config.Connections == 0 {
 		config.Connections = 16
 	}
-	if s.pool, err = db.Open(ctx, config.Database, config.Connections); err != nil {
+	if s.pool, err = db.Open(ctx, config.Database, config.Owner, config.Connections); err != nil {
 		return nil, err
 	}
 	background, stop := context.WithCancel(context.Background())
@@ -295,8 +296,9 @@ func (s *Service) schedule() (*river.Client[pgx.Tx], error) {
 		Workers: workers,
 		PeriodicJobs: []*river.PeriodicJob{every(time.Hour, expireArgs{}, true), every(10*time.Minute, compactArgs{}, true),
 			every(time.Hour, trendArgs{}, true), every(time.Minute, suspectArgs{}, true)},
-		Logger:     slog.New(slog.DiscardHandler),
-		JobTimeout: 10 * time.Minute,
+		ReindexerSchedule: river.NeverSchedule(), // it would need to own the tables
+		Logger:            slog.New(slog.DiscardHandler),
+		JobTimeout:        10 * time.Minute,
 	})
 }
 

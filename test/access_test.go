@@ -331,9 +331,17 @@ func TestAuditLog(t *testing.T) {
 	}
 	db := must(pgx.Connect(t.Context(), w.config.Database))(t)
 	defer db.Close(context.Background())
-	for _, query := range []string{"UPDATE audit SET actor = 'nobody'", "DELETE FROM audit WHERE seq = 1", "TRUNCATE audit"} {
-		if _, err := db.Exec(t.Context(), query); err == nil || !strings.Contains(err.Error(), "append-only") {
-			t.Errorf("%s: %v", query, err)
+	owner := must(pgx.Connect(t.Context(), w.config.Owner))(t)
+	defer owner.Close(context.Background())
+	for _, query := range []string{"UPDATE audit SET actor = 'nobody'", "DELETE FROM audit WHERE seq = 1", "TRUNCATE audit", "DROP TABLE audit", "ALTER TABLE audit DISABLE TRIGGER ALL"} {
+		if _, err := db.Exec(t.Context(), query); err == nil || !strings.Contains(err.Error(), "permission denied") && !strings.Contains(err.Error(), "must be owner") {
+			t.Errorf("%s by the service's role: %v", query, err)
+		}
+		if strings.Contains(query, "TABLE") {
+			continue
+		}
+		if _, err := owner.Exec(t.Context(), query); err == nil || !strings.Contains(err.Error(), "append-only") {
+			t.Errorf("%s by the owner of the schema: %v", query, err)
 		}
 	}
 	rows := must(db.Query(t.Context(), "SELECT seq, at, actor, via, action, device, device_name, detail, address, result, hash FROM audit ORDER BY seq"))(t)

@@ -293,11 +293,12 @@ func noGaps(t *testing.T, address string, id uuid.UUID, atLeast int) int {
 // twice.
 func TestServiceKilled(t *testing.T) {
 	t.Parallel()
-	config := service.Config{Database: emptyDatabase(t), Connections: 6, Listen: freeAddress(t)}
+	database, owner := emptyDatabase(t)
+	config := service.Config{Database: database, Owner: owner, Connections: 6, Listen: freeAddress(t)}
 	var cmd *exec.Cmd
 	start := func() (url, setUp string) {
 		cmd = exec.Command(os.Args[0])
-		cmd.Env = append(os.Environ(), "MOORWATCH_TEST_SERVICE="+config.Database, "MOORWATCH_TEST_LISTEN="+config.Listen)
+		cmd.Env = append(os.Environ(), "MOORWATCH_TEST_SERVICE="+config.Database, "MOORWATCH_TEST_OWNER="+config.Owner, "MOORWATCH_TEST_LISTEN="+config.Listen)
 		cmd.Stderr = os.Stderr
 		out := must(cmd.StdoutPipe())(t)
 		if err := cmd.Start(); err != nil {
@@ -344,7 +345,7 @@ func TestDatabaseGoesAway(t *testing.T) {
 		return must(cluster.Start(t.Context(), cluster.Options{Dir: dir}))(t)
 	}
 	own := start()
-	w := &world{config: service.Config{Database: own.URL, Connections: 6, Listen: "127.0.0.1:0"}}
+	w := &world{config: service.Config{Database: own.URL, Owner: own.Owner, Connections: 6, Listen: "127.0.0.1:0"}}
 	port := must(pgx.ParseConfig(own.URL))(t).Port
 	// The service must find the database where it was, so a proxy keeps its address.
 	forward := must(net.Listen("tcp", "127.0.0.1:0"))(t)

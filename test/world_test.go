@@ -99,7 +99,7 @@ func child(work func(ctx context.Context) error) int {
 
 // serveAlone serves with the database and the address in the variables, and prints the set-up link.
 func serveAlone(ctx context.Context) error {
-	config := service.Config{Database: os.Getenv("MOORWATCH_TEST_SERVICE"), Listen: os.Getenv("MOORWATCH_TEST_LISTEN"), Connections: 6, Console: web.Console()}
+	config := service.Config{Database: os.Getenv("MOORWATCH_TEST_SERVICE"), Owner: os.Getenv("MOORWATCH_TEST_OWNER"), Listen: os.Getenv("MOORWATCH_TEST_LISTEN"), Connections: 6, Console: web.Console()}
 	s, err := service.Start(ctx, config)
 	if err != nil {
 		return err
@@ -130,7 +130,8 @@ type world struct {
 // begin starts a world on plain HTTP, or with an authority of its own.
 func begin(t *testing.T, secure bool) *world {
 	t.Helper()
-	w := &world{config: service.Config{Database: emptyDatabase(t), Connections: 6, Listen: "127.0.0.1:0", Console: web.Console()}}
+	database, owner := emptyDatabase(t)
+	w := &world{config: service.Config{Database: database, Owner: owner, Connections: 6, Listen: "127.0.0.1:0", Console: web.Console()}}
 	if secure {
 		dir := t.TempDir()
 		var err error
@@ -159,14 +160,14 @@ func (w *world) policy(t *testing.T, name string, scope health.Scope, settings .
 	return must(client.Made(w.owner.AddPolicyWithResponse(t.Context(), api.NewPolicy{Name: name, Scope: scope, Settings: settings})))(t)
 }
 
-func emptyDatabase(t *testing.T) string {
+func emptyDatabase(t *testing.T) (address, owner string) {
 	t.Helper()
 	name := fmt.Sprintf("world_%d", made.Add(1))
 	c, err := cluster.Start(t.Context(), cluster.Options{Dir: filepath.Join(scratch, "postgres"), Database: name})
 	if err != nil {
 		t.Fatal(err)
 	}
-	return c.URL
+	return c.URL, c.Owner
 }
 
 func (w *world) start(t *testing.T) {

@@ -51,6 +51,7 @@ func command() *cli.Command {
 			Flags: []cli.Flag{
 				&cli.StringFlag{Name: "config", Usage: "configuration `FILE` in YAML, such as \"listen: 0.0.0.0:8443\"", Destination: &file, Sources: cli.EnvVars("MOORWATCH_CONFIG")},
 				&cli.StringFlag{Name: "database", Usage: "address of PostgreSQL, as postgres://user@host:port/name; a password belongs in the file or the environment", Sources: from("database", "MOORWATCH_DATABASE")},
+				&cli.StringFlag{Name: "database-owner", Usage: "the same address with the role that owns the schema, used at the start alone; without it the service's role owns it, and could alter the audit log", Sources: from("database-owner", "MOORWATCH_DATABASE_OWNER")},
 				&cli.IntFlag{Name: "connections", Value: 16, Usage: "connections to the database, at most", Sources: from("connections", "MOORWATCH_CONNECTIONS")},
 				&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8443", Usage: "`HOST:PORT` to listen on", Sources: from("listen", "MOORWATCH_LISTEN")},
 				&cli.StringFlag{Name: "url", Usage: "address by which people and devices reach the service; made from --listen when left out", Sources: from("url", "MOORWATCH_URL")},
@@ -99,7 +100,7 @@ func serve(ctx context.Context, c *cli.Command) error {
 	if c.String("database") == "" {
 		return errors.New("which database? give --database, MOORWATCH_DATABASE, or \"database:\" in the configuration file")
 	}
-	config := service.Config{Database: c.String("database"), Connections: int32(c.Int("connections")), Listen: c.String("listen"), URL: c.String("url"), Console: web.Console(),
+	config := service.Config{Database: c.String("database"), Owner: c.String("database-owner"), Connections: int32(c.Int("connections")), Listen: c.String("listen"), URL: c.String("url"), Console: web.Console(),
 		Post: post.Post{SMTP: c.String("smtp"), From: c.String("mail-from")}}
 	for tier, name := range []string{"keep-raw", "keep-minutes", "keep-hours"} {
 		days := c.Int(name)

@@ -25,15 +25,51 @@ import (
 var migrations embed.FS
 
 // Open connects to PostgreSQL, waiting up to 30 s for it to answer, and brings its schema up to
-// date. The address is a libpq connection string or URL.
-func Open(ctx context.Context, address string, connections int32) (*pgxpool.Pool, error) {
+// date. The addresses are libpq connection strings or URLs. The schema belongs to the role of owner,
+// which is used for nothing else; the service's own role reads and writes, and cannot change or
+// remove what stands in the audit log. An empty owner is the service's role: then only a trigger
+// guards the log, which that role could take away.
+func Open(ctx context.Context, address, owner string, connections int32) (*pgxpool.Pool, error) {
+	if owner != "" {
+		config, err := parse(address)
+		if err != nil {
+			return nil, err
+		}
+		prepare, err := connect(ctx, owner, 2)
+		if err != nil {
+			return nil, err
+		}
+		defer prepare.Close()
+		if err := errors.Join(migrate(ctx, prepare), permit(ctx, prepare, config.ConnConfig.User)); err != nil {
+			return nil, fmt.Errorf("bringing the database's schema up to date: %w", err)
+		}
+	}
+	pool, err := connect(ctx, address, connections)
+	if err == nil && owner == "" {
+		if err = migrate(ctx, pool); err != nil {
+			pool.Close()
+			return nil, fmt.Errorf("bringing the database's schema up to date: %w", err)
+		}
+	}
+	return pool, err
+}
+
+func parse(address string) (*pgxpool.Config, error) {
 	config, err := pgxpool.ParseConfig(address)
 	if err != nil {
 		// pgx's error may quote the address, and with it a password.
 		return nil, errors.New("the database's address cannot be read: write it as postgres://user@host:port/name")
 	}
-	config.MaxConns = connections
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
+	return config, nil
+}
+
+func connect(ctx context.Context, address string, connections int32) (*pgxpool.Pool, error) {
+	config, err := parse(address)
+	if err != nil {
+		return nil, err
+	}
+	config.MaxConns = connections
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("opening the database: %w", err)
@@ -42,11 +78,32 @@ func Open(ctx context.Context, address string, connections int32) (*pgxpool.Pool
 		pool.Close()
 		return nil, fmt.Errorf("the database does not answer: %w", err)
 	}
-	if err := migrate(ctx, pool); err != nil {
-		pool.Close()
-		return nil, fmt.Errorf("bringing the database's schema up to date: %w", err)
-	}
 	return pool, nil
+}
+
+// permitLock serialises the nodes of the service that grant at the same time.
+const permitLock = 0x6d6f6f73
+
+// permit gives the service's role what it needs: to read and write, but of the audit log only to
+// read and append.
+func permit(ctx context.Context, pool *pgxpool.Pool, user string) error {
+	role := pgx.Identifier{user}.Sanitize()
+	return pgx.BeginFunc(ctx, pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1)", permitLock); err != nil {
+			return err
+		}
+		for _, grant := range []string{
+			"GRANT USAGE ON SCHEMA public TO " + role,
+			"GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA public TO " + role,
+			"GRANT SELECT, UPDATE, USAGE ON ALL SEQUENCES IN SCHEMA public TO " + role,
+			"REVOKE UPDATE, DELETE, TRUNCATE ON audit FROM " + role,
+		} {
+			if _, err := tx.Exec(ctx, grant); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 func await(ctx context.Context, pool *pgxpool.Pool) error {

@@ -23,11 +23,13 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 )
 
 // Cluster is a running server.
 type Cluster struct {
-	URL     string // connection URL with the password
+	URL     string // connection URL of the service's role, with the password
+	Owner   string // connection URL of the role that the schema belongs to
 	Dir     string // where its files are
 	command *exec.Cmd
 	exited  chan struct{}
@@ -43,6 +45,7 @@ type Options struct {
 
 const (
 	role        = "moorwatch"
+	serviceRole = "moorwatch_service"
 	startWithin = 30 * time.Second
 	stopWithin  = 20 * time.Second
 )
@@ -122,8 +125,9 @@ func (c *Cluster) open(ctx context.Context, bin, data, password string, as *sysc
 		}
 	}
 	base := fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/", role, password, port)
-	c.URL = base + o.Database + "?sslmode=disable"
-	return c.await(ctx, base+"postgres?sslmode=disable", o.Database)
+	c.Owner = base + o.Database + "?sslmode=disable"
+	c.URL = fmt.Sprintf("postgres://%s:%s@127.0.0.1:%d/%s?sslmode=disable", serviceRole, password, port, o.Database)
+	return c.await(ctx, base+"postgres?sslmode=disable", o.Database, password)
 }
 
 // Stop ends a server that Start started, and waits for it; one that was running before stays.
@@ -174,13 +178,16 @@ func (c *Cluster) spawn(bin, data string, port int, as *syscall.Credential, thro
 	return nil
 }
 
-func (c *Cluster) await(ctx context.Context, admin, database string) error {
+func (c *Cluster) await(ctx context.Context, admin, database, password string) error {
 	ctx, cancel := context.WithTimeout(ctx, startWithin)
 	defer cancel()
 	for {
 		conn, err := pgx.Connect(ctx, admin)
 		if err == nil {
 			defer conn.Close(ctx)
+			if err := addRole(ctx, conn, password); err != nil {
+				return err
+			}
 			var there bool
 			err = conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", database).Scan(&there)
 			if err == nil && !there {
@@ -196,6 +203,20 @@ func (c *Cluster) await(ctx context.Context, admin, database string) error {
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
+}
+
+// addRole makes the service's role where it is missing; another may be doing so at the same time.
+func addRole(ctx context.Context, conn *pgx.Conn, password string) error {
+	var there bool
+	err := conn.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_roles WHERE rolname = $1)", serviceRole).Scan(&there)
+	if err == nil && !there {
+		_, err = conn.Exec(ctx, "CREATE ROLE "+serviceRole+" LOGIN PASSWORD '"+password+"'") // of letters and digits
+		var answer *pgconn.PgError
+		if errors.As(err, &answer) && (answer.Code == "42710" || answer.Code == "23505") {
+			err = nil
+		}
+	}
+	return err
 }
 
 func initialise(ctx context.Context, bin, data, secret string, as *syscall.Credential) error {
