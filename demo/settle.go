@@ -2,9 +2,11 @@ package demo
 
 import (
 	"context"
+	"strings"
 
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/calendar"
 	"moorwatch.example/core/health"
 )
@@ -70,6 +72,32 @@ func (d *demo) settle(ctx context.Context) error {
 		{Name: "Slow log-ons, gathered", Scope: everywhere, Least: health.Warning, Checks: []string{"log-on"}, Channel: lead.ID.String(), DigestMinutes: 1},
 	} {
 		if _, err := client.Made(d.client.AddRuleWithResponse(ctx, r)); err != nil {
+			return err
+		}
+	}
+	return d.colleagues(ctx, sites)
+}
+
+// colleagues adds who else works with the console, with what they may do where. Their set-up links
+// are not used.
+func (d *demo) colleagues(ctx context.Context, organisations map[string]string) error {
+	about := "Keeps things running overnight: restarts services and processes, and hands the rest on."
+	if _, err := client.Result(d.client.SetRoleWithResponse(ctx, "night-desk", api.NewRole{About: &about,
+		Permissions: []access.Permission{access.AlertHandle, access.Of("services", access.Act), access.Of("processes", access.Act), access.Of("events", access.See)}})); err != nil {
+		return err
+	}
+	at := func(organisation string) health.Scope {
+		return health.Scope{Kind: health.Organisation, ID: organisations[organisation]}
+	}
+	everywhere := health.Scope{Kind: health.Everywhere}
+	for name, grants := range map[string]api.Grants{
+		"Ines Alder":   {{Role: access.Technician, Scope: everywhere}},
+		"Odo Brack":    {{Role: access.Technician, Scope: at("Larkmoor Libraries")}, {Role: access.Viewer, Scope: at("Sallowbrook Vets")}},
+		"Maren Tussok": {{Role: "night-desk", Scope: everywhere}},
+		"Jory Fennel":  {{Role: access.Viewer, Scope: at("Tarnhead Weather Trust")}},
+	} {
+		first, _, _ := strings.Cut(strings.ToLower(name), " ")
+		if _, err := client.Made(d.client.AddPersonWithResponse(ctx, api.NewPerson{Name: name, Email: first + "@curlew-sedge.example", Grants: grants})); err != nil {
 			return err
 		}
 	}

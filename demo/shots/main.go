@@ -166,6 +166,9 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 		{name: "software", path: "/software"},
 		{name: "notices", path: "/notices", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
 		{name: "audit", path: "/audit"},
+		{name: "people", path: "/people", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
+		{name: "roles", path: "/people", do: []chromedp.Action[chromedp.Void]{press("Roles"), chromedp.Sleep(time.Second), press("New role"), chromedp.Sleep(time.Second)}},
+		{name: "account", path: "/account", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
 	}, nil
 }
 

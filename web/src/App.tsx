@@ -1,11 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense } from "react";
 import { Route, Routes } from "react-router";
+import { Account } from "./access/Account";
 import { Audit } from "./access/Audit";
 import { meQuery } from "./access/me";
+import { People } from "./access/People";
 import { SetUp } from "./access/SetUp";
 import { SignIn } from "./access/SignIn";
-import { Tokens } from "./access/Tokens";
 import { Devices } from "./fleet/Devices";
 import { Enrol } from "./fleet/Enrol";
 import { Groups } from "./fleet/Groups";
@@ -45,6 +46,7 @@ function Inside() {
 			</div>
 		);
 	if (!me.data) return <SignIn />;
+	if (me.data.must_add_factor) return <Account />;
 	return (
 		<Frame>
 			<Suspense fallback={<Waiting what="the page" />}>
@@ -64,7 +66,8 @@ function Inside() {
 					<Route path="/changes" element={<AllChanges />} />
 					<Route path="/enrol" element={<Enrol />} />
 					<Route path="/audit" element={<Audit />} />
-					<Route path="/tokens" element={<Tokens />} />
+					<Route path="/people" element={<People />} />
+					<Route path="/account" element={<Account />} />
 					<Route
 						path="*"
 						element={<Empty title="There is no such page.">Press Ctrl+K to find a device or a page.</Empty>}

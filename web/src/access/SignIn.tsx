@@ -1,22 +1,29 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { answer, api, rememberCsrf } from "../api/client";
+import { answer, api, rememberCsrf, type Schemas } from "../api/client";
 import { Trouble } from "../parts/Trouble";
 import { Door, Labelled } from "./Door";
 import { meQuery } from "./me";
+import { provePasskey } from "./passkey";
 
 /** The sign-in page. */
 export function SignIn() {
 	const queries = useQueryClient();
 	const [email, setEmail] = useState("");
 	const [password, setPassword] = useState("");
+	const [factors, setFactors] = useState<string[]>();
+	const enter = (me: Schemas["Me"]) => {
+		rememberCsrf(me.csrf);
+		queries.setQueryData(meQuery.queryKey, me);
+	};
 	const signIn = useMutation({
 		mutationFn: () => answer(api.POST("/session", { body: { email, password } })),
-		onSuccess: (me) => {
-			rememberCsrf(me.csrf);
-			queries.setQueryData(meQuery.queryKey, me);
+		onSuccess: (next) => {
+			if ("factors" in next) setFactors(next.factors);
+			else enter(next);
 		},
 	});
+	if (factors) return <Second factors={factors} onIn={enter} onBack={() => setFactors(undefined)} />;
 	return (
 		<Door title="Sign in">
 			<form
@@ -52,6 +59,80 @@ export function SignIn() {
 				<button type="submit" className="button w-full justify-center py-2" disabled={signIn.isPending}>
 					{signIn.isPending ? "Signing in…" : "Sign in"}
 				</button>
+			</form>
+		</Door>
+	);
+}
+
+/** The step after the password, for those who have a second factor. */
+function Second({
+	factors,
+	onIn,
+	onBack,
+}: {
+	factors: string[];
+	onIn: (me: Schemas["Me"]) => void;
+	onBack: () => void;
+}) {
+	const [way, setWay] = useState(factors[0] ?? "recovery");
+	const [text, setText] = useState("");
+	const give = useMutation({
+		mutationFn: async () => {
+			if (way !== "passkey") return answer(api.POST("/session/second", { body: { [way]: text } }));
+			const options = await answer(api.POST("/session/passkey"));
+			const passkey = await provePasskey(options as Record<string, unknown>);
+			return answer(api.POST("/session/second", { body: { passkey } }));
+		},
+		onSuccess: onIn,
+		onError: () => setText(""),
+	});
+	const other: Record<string, string> = {
+		passkey: "Use a passkey",
+		code: "Use the authenticator",
+		recovery: "Use a recovery code",
+	};
+	return (
+		<Door title="One thing more">
+			<form
+				className="space-y-4"
+				onSubmit={(e) => {
+					e.preventDefault();
+					give.mutate();
+				}}
+			>
+				{way === "passkey" ? (
+					<p>Your browser will ask for the passkey.</p>
+				) : (
+					<Labelled label={way === "code" ? "The code that your authenticator shows" : "A recovery code"}>
+						<input
+							key={way}
+							className="field tabular-nums"
+							inputMode={way === "code" ? "numeric" : "text"}
+							autoComplete={way === "code" ? "one-time-code" : "off"}
+							required
+							// biome-ignore lint/a11y/noAutofocus: the person asked for this step
+							autoFocus
+							value={text}
+							onChange={(e) => setText(e.target.value)}
+						/>
+					</Labelled>
+				)}
+				{give.isError && <Trouble error={give.error} />}
+				<button type="submit" className="button w-full justify-center py-2" disabled={give.isPending}>
+					{way === "passkey" ? "Use the passkey" : "Sign in"}
+				</button>
+				<div className="flex flex-wrap justify-between">
+					{factors
+						.filter((f) => f !== way)
+						.map((f) => (
+							<button key={f} type="button" className="button-quiet" onClick={() => setWay(f)}>
+								{other[f]}
+							</button>
+						))}
+					<button type="button" className="button-quiet" onClick={onBack}>
+						Back
+					</button>
+				</div>
 			</form>
 		</Door>
 	);

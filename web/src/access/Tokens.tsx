@@ -25,9 +25,9 @@ export function Tokens() {
 		onSuccess: readAnew,
 	});
 	return (
-		<div className="mx-auto max-w-4xl space-y-6 px-5 py-5">
+		<section aria-label="API tokens" className="space-y-4">
 			<div>
-				<h1 className="text-xl font-semibold">Your API tokens</h1>
+				<h2 className="text-lg font-semibold">API tokens</h2>
 				<p className="text-faint">
 					A token lets a program do what you may do. Its secret is shown once, when it is made.
 				</p>
@@ -89,7 +89,15 @@ export function Tokens() {
 									<Ago at={t.created_at} />
 								</td>
 								<td>{t.last_used_at ? <Ago at={t.last_used_at} /> : "never"}</td>
-								<td>{t.revoked_at ? "revoked" : new Date(t.expires_at).toLocaleDateString()}</td>
+								<td>
+									{t.revoked_at
+										? "revoked"
+										: new Date(t.expires_at).toLocaleDateString("en-GB", {
+												day: "numeric",
+												month: "short",
+												year: "numeric",
+											})}
+								</td>
 								<td className="text-right">
 									{!t.revoked_at && (
 										<button
@@ -107,6 +115,6 @@ export function Tokens() {
 					</tbody>
 				</table>
 			)}
-		</div>
+		</section>
 	);
 }

@@ -1,4 +1,5 @@
 import { queryOptions, useQuery } from "@tanstack/react-query";
+import { createContext, useContext } from "react";
 import { answer, api, ProblemError, rememberCsrf } from "../api/client";
 
 /** Who is signed in; null for nobody. */
@@ -17,7 +18,17 @@ export const meQuery = queryOptions({
 	staleTime: 5 * 60_000,
 });
 
-/** Whether the signed-in person has a permission. */
+/** What may be done at the device that a page is about; undefined on a page that is about none. */
+export const Permitted = createContext<string[] | undefined>(undefined);
+
+/** Whether the signed-in person has a permission: at the device of the page, or else anywhere. */
 export function useMay(permission: string) {
-	return useQuery(meQuery).data?.permissions.includes(permission) ?? false;
+	const here = useContext(Permitted);
+	const me = useQuery(meQuery).data;
+	return (here ?? me?.permissions ?? []).includes(permission);
+}
+
+/** Whether they have it everywhere, as what belongs to the whole service asks. */
+export function useMayEverywhere(permission: string) {
+	return useQuery(meQuery).data?.everywhere.includes(permission) ?? false;
 }

@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Labelled } from "../access/Door";
-import { useMay } from "../access/me";
+import { useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Copyable } from "../parts/Secret";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
@@ -122,7 +122,7 @@ function state(t: Schemas["EnrolmentToken"]) {
 
 function MakeToken({ onMade }: { onMade: () => void }) {
 	const queries = useQueryClient();
-	const manage = useMay("fleet.manage");
+	const manage = useMayEverywhere("fleet.manage");
 	const sites = useQuery({
 		queryKey: ["organisations"],
 		queryFn: ({ signal }) => answer(api.GET("/organisations", { params: { query: { limit: 500 } }, signal })),

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { Labelled } from "../access/Door";
-import { useMay } from "../access/me";
+import { useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Editor as EditorForm, RowDeeds } from "../parts/Editor";
 import { Table } from "../parts/Table";
@@ -23,7 +23,7 @@ export function useGroups() {
 export function Groups() {
 	const queries = useQueryClient();
 	const groups = useGroups();
-	const may = useMay("group.manage");
+	const may = useMayEverywhere("group.manage");
 	const [edited, setEdited] = useState<Group | "new">();
 	const readAnew = () => queries.invalidateQueries({ queryKey: ["groups"] });
 	const remove = useMutation({

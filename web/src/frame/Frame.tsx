@@ -13,11 +13,12 @@ import {
 	Square3Stack3DIcon,
 	SunIcon,
 	UserCircleIcon,
+	UsersIcon,
 } from "@heroicons/react/24/outline";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { ComponentType, ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
-import { meQuery, useMay } from "../access/me";
+import { meQuery, useMay, useMayEverywhere } from "../access/me";
 import { answer, api } from "../api/client";
 import { Tray } from "../files/Tray";
 import { useDeviceEvents } from "../fleet/devices";
@@ -33,7 +34,8 @@ export function Frame({ children }: { children: ReactNode }) {
 	const enrol = useMay("fleet.enrol");
 	const audit = useMay("audit.read");
 	const sweep = useMay("device.sweep");
-	const notices = useMay("notice.manage");
+	const notices = useMayEverywhere("notice.manage");
+	const people = useMayEverywhere("people.manage");
 	return (
 		<div className="flex h-full">
 			<nav
@@ -53,6 +55,7 @@ export function Frame({ children }: { children: ReactNode }) {
 				{notices && <RailLink to="/notices" icon={EnvelopeIcon} name="Notices" />}
 				{enrol && <RailLink to="/enrol" icon={PlusCircleIcon} name="Enrol" />}
 				{audit && <RailLink to="/audit" icon={ClipboardDocumentListIcon} name="Audit" />}
+				{people && <RailLink to="/people" icon={UsersIcon} name="People" />}
 				<div className="mt-auto flex flex-col items-center gap-1">
 					<ThemeButton />
 					<Account />
@@ -132,13 +135,11 @@ function Account() {
 			>
 				<div className="border-line border-b px-3 pt-1 pb-2">
 					<p className="font-medium">{me?.name}</p>
-					<p className="text-faint text-sm">
-						{me?.email}, {me?.role}
-					</p>
+					<p className="text-faint text-sm">{me?.email}</p>
 				</div>
 				<MenuItem>
-					<Link to="/tokens" className="block px-3 py-1.5 data-focus:bg-heather-tint">
-						API tokens
+					<Link to="/account" className="block px-3 py-1.5 data-focus:bg-heather-tint">
+						Your account
 					</Link>
 				</MenuItem>
 				<MenuItem>

@@ -24,7 +24,9 @@ const deeds: Deed[] = [
 	{ name: "Notices: who is told of what", go: "/notices" },
 	{ name: "Enrol a device", go: "/enrol" },
 	{ name: "Audit log", go: "/audit" },
-	{ name: "API tokens", go: "/tokens" },
+	{ name: "Your account", go: "/account" },
+	{ name: "API tokens", go: "/account" },
+	{ name: "People and roles", go: "/people" },
 	{ name: "Turn to the other theme", go: turnTheme },
 ];
 

@@ -8,7 +8,15 @@ export type Scope = Schemas["Scope"];
 const kinds = ["everywhere", "organisation", "site", "group", "device"] as const;
 
 /** Chooses what a policy, rule or window is set for. */
-export function ScopeField({ scope, onChange }: { scope: Scope; onChange: (s: Scope) => void }) {
+export function ScopeField({
+	scope,
+	not,
+	onChange,
+}: {
+	scope: Scope;
+	not?: Scope["kind"];
+	onChange: (s: Scope) => void;
+}) {
 	const organisations = useQuery({
 		queryKey: ["organisations"],
 		queryFn: ({ signal }) => answer(api.GET("/organisations", { params: { query: { limit: 500 } }, signal })),
@@ -33,11 +41,13 @@ export function ScopeField({ scope, onChange }: { scope: Scope; onChange: (s: Sc
 				value={scope.kind}
 				onChange={(e) => onChange({ kind: e.target.value as Scope["kind"] })}
 			>
-				{kinds.map((k) => (
-					<option key={k} value={k}>
-						{k}
-					</option>
-				))}
+				{kinds
+					.filter((k) => k !== not)
+					.map((k) => (
+						<option key={k} value={k}>
+							{k}
+						</option>
+					))}
 			</select>
 			{scope.kind !== "everywhere" && (
 				<select

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Suspense, useEffect, useState } from "react";
 import { useParams, useSearchParams } from "react-router";
-import { meQuery } from "../access/me";
+import { Permitted } from "../access/me";
 import { answer, api, type Device, type Schemas } from "../api/client";
 import { Favourite } from "../fleet/Favourite";
 import { Condition } from "../parts/Condition";
@@ -28,7 +28,11 @@ export default function Bench() {
 				<Trouble error={detail.error} retry={() => detail.refetch()} />
 			</div>
 		);
-	return <Work key={id} detail={detail.data} />;
+	return (
+		<Permitted value={detail.data.permissions}>
+			<Work key={id} detail={detail.data} />
+		</Permitted>
+	);
 }
 
 function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
@@ -48,8 +52,7 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 			document.title = "Moorwatch";
 		};
 	}, [d.name]);
-	const me = useQuery(meQuery).data;
-	const usable = tools.filter((t) => t.needs.some((p) => me?.permissions.includes(p)) && t.of.some(offers));
+	const usable = tools.filter((t) => t.needs.some((p) => detail.permissions.includes(p)) && t.of.some(offers));
 	const [wanted, setWanted] = useState<boolean>();
 	const facts = wanted ?? open.length < 2; // panes need the room
 	const panes = open.map((name) => usable.find((t) => t.pane === name)).filter((t) => t !== undefined);
