@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"moorwatch.example/agent/files"
+	"moorwatch.example/agent/query"
 	messages "moorwatch.example/contract/link"
 	"moorwatch.example/link"
 )
@@ -43,6 +44,16 @@ func (a *Agent) serveTools(mux *http.ServeMux, gate *link.Gate) {
 		mux.HandleFunc("POST /network/reach", lines(n.Reach))
 		mux.HandleFunc("POST /network/scan", lines(n.Scan))
 		mux.HandleFunc("POST /network/wake", reply(n.Wake))
+	}
+	if s := a.Host.Settings; s != nil {
+		mux.HandleFunc("POST /settings/list", reply(s.List))
+		mux.HandleFunc("POST /settings/search", lines(s.Search))
+		mux.HandleFunc("POST /settings/do", reply(s.Do))
+	}
+	if a.Host.Lister != nil {
+		q := query.New(a.Host)
+		mux.HandleFunc("POST /queries/classes", reply(func(ctx context.Context, _ struct{}) (messages.QueryClasses, error) { return q.Classes(ctx) }))
+		mux.HandleFunc("POST /queries/ask", lines(q.Ask))
 	}
 	if p := a.Host.Power; p != nil {
 		mux.HandleFunc("POST /power/do", reply(p.Do))

@@ -26,6 +26,7 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
+	"moorwatch.example/core/recording"
 )
 
 // Client may be used by many goroutines at once.
@@ -398,4 +399,27 @@ func (c *Client) LinkBytes(ctx context.Context, id uuid.UUID, n int64) (first, a
 		err = fmt.Errorf("%d of %d bytes came", got, n)
 	}
 	return first, time.Since(began), err
+}
+
+// Replay calls each with the events of a recording, in their order.
+func (c *Client) Replay(ctx context.Context, id uuid.UUID, each func(recording.Event) error) error {
+	r, err := c.PlayRecording(ctx, id)
+	if err != nil {
+		return err
+	}
+	defer r.Body.Close()
+	if r.StatusCode != http.StatusOK {
+		return Refusal(r)
+	}
+	for lines := json.NewDecoder(r.Body); ; {
+		var e recording.Event
+		if err := lines.Decode(&e); errors.Is(err, io.EOF) {
+			return nil
+		} else if err != nil {
+			return errors.Join(ctx.Err(), fmt.Errorf("the connection to the service was lost: %w", err))
+		}
+		if err := each(e); err != nil {
+			return err
+		}
+	}
 }

@@ -30,6 +30,9 @@ type Host struct {
 	Network   Network   // capability "network"
 	Power     Power     // capability "power"
 	People    People    // capability "people"
+	Settings  Settings  // capability "settings"
+	// Sources are classes of management data beside those that the other capabilities give.
+	Sources []Source
 }
 
 // Capabilities lists what the host offers, as facts name it.
@@ -52,6 +55,8 @@ func (h Host) Capabilities() []string {
 		{device.CapabilityNetwork, h.Network != nil},
 		{device.CapabilityPower, h.Power != nil},
 		{device.CapabilityPeople, h.People != nil},
+		{device.CapabilitySettings, h.Settings != nil},
+		{device.CapabilityQueries, h.Lister != nil},
 	} {
 		if c.offered {
 			list = append(list, c.name)
@@ -206,4 +211,21 @@ type People interface {
 	Show(ctx context.Context, m link.Message) (link.MessageAnswer, error)
 	// Clip puts a text on a person's clipboard.
 	Clip(ctx context.Context, c link.Clip) (link.Outcome, error)
+}
+
+// Settings looks at the system's settings and changes them: the registry, preferences, or kernel
+// parameters and configuration files. What cannot be done is a *link.Problem.
+type Settings interface {
+	// List lists what stands at a place; at none, the stores that there are.
+	List(ctx context.Context, at link.SettingsAt) (link.SettingPage, error)
+	// Search sends what it finds, how far it is, and at last an event with Done.
+	Search(ctx context.Context, s link.SettingSearch, send func(link.SettingFound) error) error
+	Do(ctx context.Context, d link.SettingDeed) (link.Outcome, error)
+}
+
+// Source is a class of management data that a system tells of.
+type Source struct {
+	Class link.QueryClass
+	// Rows calls each with the rows, until it returns an error.
+	Rows func(ctx context.Context, each func(map[string]any) error) error
 }

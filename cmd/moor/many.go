@@ -123,6 +123,13 @@ func manyCommand() *cli.Command {
 			do("message", "show a message", "TEXT", 1, func(c *cli.Command, args []string) (api.ManyDeed, string) {
 				return api.ManyDeed{Message: &link.Message{Text: args[0], Buttons: c.StringSlice("button"), Seconds: min(c.Int("seconds"), 600)}}, "Show a message"
 			}, &cli.StringSliceFlag{Name: "button", Usage: "an `ANSWER` to choose from, at most three"}),
+			do("query", "ask for management data", "QUERY", 1, func(c *cli.Command, args []string) (api.ManyDeed, string) {
+				return api.ManyDeed{Query: &link.Query{Text: strings.Join(args, " ")}}, "Ask " + strings.Join(args, " ")
+			}),
+			do("set", "set a setting, whatever it is now", "PATH VALUE", 2, func(c *cli.Command, args []string) (api.ManyDeed, string) {
+				path, name := settingNamed(args[0])
+				return api.ManyDeed{Setting: &link.SettingDeed{Deed: link.SettingSet, Path: path, Name: name, Type: c.String("type"), Value: args[1], Any: true, Keep: c.Bool("keep")}}, "Set " + args[0] + " to " + args[1]
+			}, typeFlag, keepFlag),
 			{Name: "put", Usage: "send one file", ArgsUsage: "FILE PATH", Flags: flags(replaceFlag), Action: putOnMany},
 		},
 	}

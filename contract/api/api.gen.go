@@ -743,7 +743,7 @@ type Lines = link.Lines
 // LogOn defines model for LogOn.
 type LogOn = device.LogOn
 
-// ManyDeed What is done, one of command, process, service, power and message, and on which devices.
+// ManyDeed What is done, one of command, process, service, power, message, setting and query, and on which devices.
 type ManyDeed struct {
 	Command *Command `json:"command,omitempty"`
 
@@ -762,12 +762,14 @@ type ManyDeed struct {
 
 	// Process Done to one process. Started must be its own: a number may belong to another by now.
 	Process *ProcessDeed `json:"process,omitempty"`
+	Query   *Query       `json:"query,omitempty"`
 
 	// Seconds How long answers are awaited.
 	Seconds *int `json:"seconds,omitempty"`
 
 	// Service Done to one service.
 	Service *ServiceDeed `json:"service,omitempty"`
+	Setting *SettingDeed `json:"setting,omitempty"`
 
 	// Where CEL over the device.
 	Where *string `json:"where,omitempty"`
@@ -896,6 +898,12 @@ type NewRole struct {
 
 // NewRule Who is told of which alerts, and when.
 type NewRule = health.Rule
+
+// NewSavedQuery defines model for NewSavedQuery.
+type NewSavedQuery struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
 
 // NewSite defines model for NewSite.
 type NewSite struct {
@@ -1050,6 +1058,21 @@ type Processes = link.Processes
 // Program To be started and left running.
 type Program = link.Program
 
+// Query defines model for Query.
+type Query = link.Query
+
+// QueryClass defines model for QueryClass.
+type QueryClass = link.QueryClass
+
+// QueryClasses defines model for QueryClasses.
+type QueryClasses = link.QueryClasses
+
+// QueryField defines model for QueryField.
+type QueryField = link.QueryField
+
+// QueryRow One row of the answer, or its end.
+type QueryRow = link.QueryRow
+
 // Question What a sweep asks.
 type Question = link.Question
 
@@ -1083,6 +1106,53 @@ type ReadingSeries struct {
 	Spans []*series.Span `json:"spans"`
 	Title string         `json:"title"`
 	Unit  string         `json:"unit"`
+}
+
+// RecordedEvent Something that was printed, or a change of the terminal's size, or a stretch that is missing.
+type RecordedEvent struct {
+	Columns *int `json:"columns,omitempty"`
+
+	// Missing Bytes that were printed and are not here.
+	Missing *int `json:"missing,omitempty"`
+
+	// Output Bytes, in base64.
+	Output *[]byte `json:"output,omitempty"`
+	Rows   *int    `json:"rows,omitempty"`
+
+	// Seconds Since the recording began.
+	Seconds float64 `json:"seconds"`
+}
+
+// Recording defines model for Recording.
+type Recording struct {
+	Actor   string    `json:"actor"`
+	BeganAt time.Time `json:"began_at"`
+	Bytes   int64     `json:"bytes"`
+
+	// Complete False where something was printed that is not in it.
+	Complete bool               `json:"complete"`
+	Device   string             `json:"device"`
+	DeviceID openapi_types.UUID `json:"device_id"`
+	EndedAt  *time.Time         `json:"ended_at,omitempty"`
+
+	// Excerpt The line in which the text that was looked for stands.
+	Excerpt *string            `json:"excerpt,omitempty"`
+	ID      openapi_types.UUID `json:"id"`
+
+	// Person Whom the shell ran as; empty for the agent itself.
+	Person string `json:"person"`
+
+	// Program Its interpreter; empty for the usual one.
+	Program string `json:"program"`
+
+	// Seconds From the first event to the last.
+	Seconds float64 `json:"seconds"`
+}
+
+// RecordingPage defines model for RecordingPage.
+type RecordingPage struct {
+	Items []Recording `json:"items"`
+	Next  *string     `json:"next,omitempty"`
 }
 
 // RecoveryCodes defines model for RecoveryCodes.
@@ -1152,6 +1222,21 @@ type RulePage struct {
 	Next  *string `json:"next,omitempty"`
 }
 
+// SavedQuery defines model for SavedQuery.
+type SavedQuery struct {
+	ID      openapi_types.UUID `json:"id"`
+	Name    string             `json:"name"`
+	SavedAt time.Time          `json:"saved_at"`
+	SavedBy string             `json:"saved_by"`
+	Text    string             `json:"text"`
+}
+
+// SavedQueryPage defines model for SavedQueryPage.
+type SavedQueryPage struct {
+	Items []SavedQuery `json:"items"`
+	Next  *string      `json:"next,omitempty"`
+}
+
 // Scan Looks for hosts on a device's own network.
 type Scan = link.Scan
 
@@ -1199,6 +1284,21 @@ type SetUp struct {
 	Name     *string `json:"name,omitempty"`
 	Password string  `json:"password"`
 }
+
+// Setting A value of a device's settings, or a folder of them.
+type Setting = link.Setting
+
+// SettingDeed defines model for SettingDeed.
+type SettingDeed = link.SettingDeed
+
+// SettingFound defines model for SettingFound.
+type SettingFound = link.SettingFound
+
+// SettingPage defines model for SettingPage.
+type SettingPage = link.SettingPage
+
+// SettingSearch defines model for SettingSearch.
+type SettingSearch = link.SettingSearch
 
 // ShellChoices defines model for ShellChoices.
 type ShellChoices = link.ShellChoices
@@ -1795,6 +1895,12 @@ type ListDeviceSessionsParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListSettingsParams defines parameters for ListSettings.
+type ListSettingsParams struct {
+	// At The names from the store on, one after another; none for the list of stores.
+	At *[]string `form:"at,omitempty" json:"at,omitempty"`
+}
+
 // OpenShellParams defines parameters for OpenShell.
 type OpenShellParams struct {
 	Columns *int `form:"columns,omitempty" json:"columns,omitempty"`
@@ -1882,6 +1988,28 @@ type ListPoliciesParams struct {
 
 	// Limit The most rows of a page.
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListQueriesParams defines parameters for ListQueries.
+type ListQueriesParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListRecordingsParams defines parameters for ListRecordings.
+type ListRecordingsParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit  *Limit              `form:"limit,omitempty" json:"limit,omitempty"`
+	Device *openapi_types.UUID `form:"device,omitempty" json:"device,omitempty"`
+
+	// Text Only those in which this was printed.
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
 }
 
 // ListRulesParams defines parameters for ListRules.
@@ -2001,11 +2129,20 @@ type ChangeProcessJSONRequestBody = ProcessDeed
 // StartProgramJSONRequestBody defines body for StartProgram for application/json ContentType.
 type StartProgramJSONRequestBody = Program
 
+// AskQueryJSONRequestBody defines body for AskQuery for application/json ContentType.
+type AskQueryJSONRequestBody = Query
+
 // ChangeServiceJSONRequestBody defines body for ChangeService for application/json ContentType.
 type ChangeServiceJSONRequestBody = ServiceDeed
 
 // BeginSessionJSONRequestBody defines body for BeginSession for application/json ContentType.
 type BeginSessionJSONRequestBody = NewToolSession
+
+// ChangeSettingJSONRequestBody defines body for ChangeSetting for application/json ContentType.
+type ChangeSettingJSONRequestBody = SettingDeed
+
+// SearchSettingsJSONRequestBody defines body for SearchSettings for application/json ContentType.
+type SearchSettingsJSONRequestBody = SettingSearch
 
 // SetTagsJSONRequestBody defines body for SetTags for application/json ContentType.
 type SetTagsJSONRequestBody = TagList
@@ -2072,6 +2209,9 @@ type TryPolicyJSONRequestBody = Trial
 
 // SetPolicyJSONRequestBody defines body for SetPolicy for application/json ContentType.
 type SetPolicyJSONRequestBody = NewPolicy
+
+// SaveQueryJSONRequestBody defines body for SaveQuery for application/json ContentType.
+type SaveQueryJSONRequestBody = NewSavedQuery
 
 // SetRoleJSONRequestBody defines body for SetRole for application/json ContentType.
 type SetRoleJSONRequestBody = NewRole
@@ -2606,6 +2746,25 @@ type ClientInterface interface {
 	// Corresponds with POST /devices/{id}/programs (the `StartProgram` operationId).
 	StartProgram(ctx context.Context, id ID, body StartProgramJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListQueryClasses The classes of management data that a device can be asked for.
+	//
+	// Corresponds with GET /devices/{id}/queries (the `ListQueryClasses` operationId).
+	ListQueryClasses(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskQueryWithBody Ask a device for management data.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/queries (the `AskQuery` operationId).
+	AskQueryWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskQuery Ask a device for management data.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/queries (the `AskQuery` operationId).
+	AskQuery(ctx context.Context, id ID, body AskQueryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetReadings History of a devices readings, in equal buckets of time; a bucket without reports is left out.
 	//
 	// Corresponds with GET /devices/{id}/readings (the `GetReadings` operationId).
@@ -2653,6 +2812,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /devices/{id}/sessions (the `BeginSession` operationId).
 	BeginSession(ctx context.Context, id ID, body BeginSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSettings What stands at a place of the settings: the registry, preferences, kernel parameters or configuration files.
+	//
+	// Corresponds with GET /devices/{id}/settings (the `ListSettings` operationId).
+	ListSettings(ctx context.Context, id ID, params *ListSettingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeSettingWithBody Set or remove one setting.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/settings (the `ChangeSetting` operationId).
+	ChangeSettingWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeSetting Set or remove one setting.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/settings (the `ChangeSetting` operationId).
+	ChangeSetting(ctx context.Context, id ID, body ChangeSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SearchSettingsWithBody Look for a text in names and values at a place and below; without a text all values are sent.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/settings/search (the `SearchSettings` operationId).
+	SearchSettingsWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SearchSettings Look for a text in names and values at a place and below; without a text all values are sent.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/settings/search (the `SearchSettings` operationId).
+	SearchSettings(ctx context.Context, id ID, body SearchSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// OpenShell A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects, of which the first has `begin`. Closing it normally (1000) ends the shell; one whose connection was lost lives for five minutes, and is joined again by its `shell`, from the byte that was read last.
 	//
@@ -3108,6 +3300,45 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /policies/{id} (the `SetPolicy` operationId).
 	SetPolicy(ctx context.Context, id ID, body SetPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListQueries The queries that were saved, by name.
+	//
+	// Corresponds with GET /queries (the `ListQueries` operationId).
+	ListQueries(ctx context.Context, params *ListQueriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveQueryWithBody Save a query under a name.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /queries (the `SaveQuery` operationId).
+	SaveQueryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SaveQuery Save a query under a name.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /queries (the `SaveQuery` operationId).
+	SaveQuery(ctx context.Context, body SaveQueryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveQuery Remove a saved query of the caller.
+	//
+	// Corresponds with DELETE /queries/{id} (the `RemoveQuery` operationId).
+	RemoveQuery(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRecordings What shells printed, the latest first.
+	//
+	// Corresponds with GET /recordings (the `ListRecordings` operationId).
+	ListRecordings(ctx context.Context, params *ListRecordingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRecording One recording.
+	//
+	// Corresponds with GET /recordings/{id} (the `GetRecording` operationId).
+	GetRecording(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlayRecording What was printed, with its timing.
+	//
+	// Corresponds with GET /recordings/{id}/content (the `PlayRecording` operationId).
+	PlayRecording(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRoles The roles, built in and own, and every permission there is.
 	//
@@ -4459,6 +4690,55 @@ func (c *Client) StartProgram(ctx context.Context, id ID, body StartProgramJSONR
 	return c.Client.Do(req)
 }
 
+// ListQueryClasses The classes of management data that a device can be asked for.
+//
+// Corresponds with GET /devices/{id}/queries (the `ListQueryClasses` operationId).
+func (c *Client) ListQueryClasses(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListQueryClassesRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskQueryWithBody Ask a device for management data.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/queries (the `AskQuery` operationId).
+func (c *Client) AskQueryWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskQueryRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskQuery Ask a device for management data.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/queries (the `AskQuery` operationId).
+func (c *Client) AskQuery(ctx context.Context, id ID, body AskQueryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskQueryRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetReadings History of a devices readings, in equal buckets of time; a bucket without reports is left out.
 //
 // Corresponds with GET /devices/{id}/readings (the `GetReadings` operationId).
@@ -4577,6 +4857,89 @@ func (c *Client) BeginSessionWithBody(ctx context.Context, id ID, contentType st
 // Corresponds with POST /devices/{id}/sessions (the `BeginSession` operationId).
 func (c *Client) BeginSession(ctx context.Context, id ID, body BeginSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewBeginSessionRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSettings What stands at a place of the settings: the registry, preferences, kernel parameters or configuration files.
+//
+// Corresponds with GET /devices/{id}/settings (the `ListSettings` operationId).
+func (c *Client) ListSettings(ctx context.Context, id ID, params *ListSettingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSettingsRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeSettingWithBody Set or remove one setting.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/settings (the `ChangeSetting` operationId).
+func (c *Client) ChangeSettingWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeSettingRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeSetting Set or remove one setting.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/settings (the `ChangeSetting` operationId).
+func (c *Client) ChangeSetting(ctx context.Context, id ID, body ChangeSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeSettingRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SearchSettingsWithBody Look for a text in names and values at a place and below; without a text all values are sent.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/settings/search (the `SearchSettings` operationId).
+func (c *Client) SearchSettingsWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSearchSettingsRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SearchSettings Look for a text in names and values at a place and below; without a text all values are sent.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/settings/search (the `SearchSettings` operationId).
+func (c *Client) SearchSettings(ctx context.Context, id ID, body SearchSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSearchSettingsRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5762,6 +6125,115 @@ func (c *Client) SetPolicyWithBody(ctx context.Context, id ID, contentType strin
 // Corresponds with PUT /policies/{id} (the `SetPolicy` operationId).
 func (c *Client) SetPolicy(ctx context.Context, id ID, body SetPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetPolicyRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListQueries The queries that were saved, by name.
+//
+// Corresponds with GET /queries (the `ListQueries` operationId).
+func (c *Client) ListQueries(ctx context.Context, params *ListQueriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListQueriesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveQueryWithBody Save a query under a name.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /queries (the `SaveQuery` operationId).
+func (c *Client) SaveQueryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveQueryRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SaveQuery Save a query under a name.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /queries (the `SaveQuery` operationId).
+func (c *Client) SaveQuery(ctx context.Context, body SaveQueryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSaveQueryRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveQuery Remove a saved query of the caller.
+//
+// Corresponds with DELETE /queries/{id} (the `RemoveQuery` operationId).
+func (c *Client) RemoveQuery(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveQueryRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRecordings What shells printed, the latest first.
+//
+// Corresponds with GET /recordings (the `ListRecordings` operationId).
+func (c *Client) ListRecordings(ctx context.Context, params *ListRecordingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRecordingsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRecording One recording.
+//
+// Corresponds with GET /recordings/{id} (the `GetRecording` operationId).
+func (c *Client) GetRecording(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRecordingRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlayRecording What was printed, with its timing.
+//
+// Corresponds with GET /recordings/{id}/content (the `PlayRecording` operationId).
+func (c *Client) PlayRecording(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlayRecordingRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -9060,6 +9532,87 @@ func NewStartProgramRequestWithBody(server string, id ID, contentType string, bo
 	return req, nil
 }
 
+// NewListQueryClassesRequest constructs an http.Request for the ListQueryClasses method
+func NewListQueryClassesRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/queries", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAskQueryRequest calls the generic AskQuery builder with application/json body
+func NewAskQueryRequest(server string, id ID, body AskQueryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAskQueryRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAskQueryRequestWithBody constructs an http.Request for the AskQuery method, with any body, and a specified content type
+func NewAskQueryRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/queries", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetReadingsRequest constructs an http.Request for the GetReadings method
 func NewGetReadingsRequest(server string, id ID, params *GetReadingsParams) (*http.Request, error) {
 	var err error
@@ -9392,6 +9945,161 @@ func NewBeginSessionRequestWithBody(server string, id ID, contentType string, bo
 	}
 
 	operationPath := fmt.Sprintf("/devices/%s/sessions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListSettingsRequest constructs an http.Request for the ListSettings method
+func NewListSettingsRequest(server string, id ID, params *ListSettingsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/settings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeSettingRequest calls the generic ChangeSetting builder with application/json body
+func NewChangeSettingRequest(server string, id ID, body ChangeSettingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeSettingRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewChangeSettingRequestWithBody constructs an http.Request for the ChangeSetting method, with any body, and a specified content type
+func NewChangeSettingRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/settings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSearchSettingsRequest calls the generic SearchSettings builder with application/json body
+func NewSearchSettingsRequest(server string, id ID, body SearchSettingsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSearchSettingsRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSearchSettingsRequestWithBody constructs an http.Request for the SearchSettings method, with any body, and a specified content type
+func NewSearchSettingsRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/settings/search", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -11677,6 +12385,304 @@ func NewSetPolicyRequestWithBody(server string, id ID, contentType string, body 
 	return req, nil
 }
 
+// NewListQueriesRequest constructs an http.Request for the ListQueries method
+func NewListQueriesRequest(server string, params *ListQueriesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/queries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSaveQueryRequest calls the generic SaveQuery builder with application/json body
+func NewSaveQueryRequest(server string, body SaveQueryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSaveQueryRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSaveQueryRequestWithBody constructs an http.Request for the SaveQuery method, with any body, and a specified content type
+func NewSaveQueryRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/queries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveQueryRequest constructs an http.Request for the RemoveQuery method
+func NewRemoveQueryRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/queries/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListRecordingsRequest constructs an http.Request for the ListRecordings method
+func NewListRecordingsRequest(server string, params *ListRecordingsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/recordings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Device != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", *params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRecordingRequest constructs an http.Request for the GetRecording method
+func NewGetRecordingRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/recordings/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPlayRecordingRequest constructs an http.Request for the PlayRecording method
+func NewPlayRecordingRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/recordings/%s/content", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRolesRequest constructs an http.Request for the ListRoles method
 func NewListRolesRequest(server string) (*http.Request, error) {
 	var err error
@@ -13296,6 +14302,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /devices/{id}/programs (the `StartProgram` operationId).
 	StartProgramWithResponse(ctx context.Context, id ID, body StartProgramJSONRequestBody, reqEditors ...RequestEditorFn) (*StartProgramResponse, error)
 
+	// ListQueryClassesWithResponse The classes of management data that a device can be asked for.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/queries (the `ListQueryClasses` operationId).
+	ListQueryClassesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListQueryClassesResponse, error)
+
+	// AskQueryWithBodyWithResponse Ask a device for management data.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/queries (the `AskQuery` operationId).
+	AskQueryWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskQueryResponse, error)
+
+	// AskQueryWithResponse Ask a device for management data.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/queries (the `AskQuery` operationId).
+	AskQueryWithResponse(ctx context.Context, id ID, body AskQueryJSONRequestBody, reqEditors ...RequestEditorFn) (*AskQueryResponse, error)
+
 	// GetReadingsWithResponse History of a devices readings, in equal buckets of time; a bucket without reports is left out.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -13351,6 +14378,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /devices/{id}/sessions (the `BeginSession` operationId).
 	BeginSessionWithResponse(ctx context.Context, id ID, body BeginSessionJSONRequestBody, reqEditors ...RequestEditorFn) (*BeginSessionResponse, error)
+
+	// ListSettingsWithResponse What stands at a place of the settings: the registry, preferences, kernel parameters or configuration files.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/settings (the `ListSettings` operationId).
+	ListSettingsWithResponse(ctx context.Context, id ID, params *ListSettingsParams, reqEditors ...RequestEditorFn) (*ListSettingsResponse, error)
+
+	// ChangeSettingWithBodyWithResponse Set or remove one setting.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/settings (the `ChangeSetting` operationId).
+	ChangeSettingWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeSettingResponse, error)
+
+	// ChangeSettingWithResponse Set or remove one setting.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/settings (the `ChangeSetting` operationId).
+	ChangeSettingWithResponse(ctx context.Context, id ID, body ChangeSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeSettingResponse, error)
+
+	// SearchSettingsWithBodyWithResponse Look for a text in names and values at a place and below; without a text all values are sent.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/settings/search (the `SearchSettings` operationId).
+	SearchSettingsWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SearchSettingsResponse, error)
+
+	// SearchSettingsWithResponse Look for a text in names and values at a place and below; without a text all values are sent.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/settings/search (the `SearchSettings` operationId).
+	SearchSettingsWithResponse(ctx context.Context, id ID, body SearchSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*SearchSettingsResponse, error)
 
 	// OpenShellWithResponse A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects, of which the first has `begin`. Closing it normally (1000) ends the shell; one whose connection was lost lives for five minutes, and is joined again by its `shell`, from the byte that was read last.
 	//
@@ -13862,6 +14924,55 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /policies/{id} (the `SetPolicy` operationId).
 	SetPolicyWithResponse(ctx context.Context, id ID, body SetPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPolicyResponse, error)
+
+	// ListQueriesWithResponse The queries that were saved, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /queries (the `ListQueries` operationId).
+	ListQueriesWithResponse(ctx context.Context, params *ListQueriesParams, reqEditors ...RequestEditorFn) (*ListQueriesResponse, error)
+
+	// SaveQueryWithBodyWithResponse Save a query under a name.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /queries (the `SaveQuery` operationId).
+	SaveQueryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveQueryResponse, error)
+
+	// SaveQueryWithResponse Save a query under a name.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /queries (the `SaveQuery` operationId).
+	SaveQueryWithResponse(ctx context.Context, body SaveQueryJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveQueryResponse, error)
+
+	// RemoveQueryWithResponse Remove a saved query of the caller.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /queries/{id} (the `RemoveQuery` operationId).
+	RemoveQueryWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveQueryResponse, error)
+
+	// ListRecordingsWithResponse What shells printed, the latest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /recordings (the `ListRecordings` operationId).
+	ListRecordingsWithResponse(ctx context.Context, params *ListRecordingsParams, reqEditors ...RequestEditorFn) (*ListRecordingsResponse, error)
+
+	// GetRecordingWithResponse One recording.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /recordings/{id} (the `GetRecording` operationId).
+	GetRecordingWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetRecordingResponse, error)
+
+	// PlayRecordingWithResponse What was printed, with its timing.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /recordings/{id}/content (the `PlayRecording` operationId).
+	PlayRecordingWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*PlayRecordingResponse, error)
 
 	// ListRolesWithResponse The roles, built in and own, and every permission there is.
 	//
@@ -16527,6 +17638,95 @@ func (r StartProgramResponse) ContentType() string {
 	return ""
 }
 
+type ListQueryClassesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *QueryClasses
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListQueryClassesResponse) GetJSON200() *QueryClasses {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListQueryClassesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListQueryClassesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListQueryClassesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListQueryClassesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListQueryClassesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AskQueryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AskQueryResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AskQueryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AskQueryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AskQueryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AskQueryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetReadingsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16809,6 +18009,143 @@ func (r BeginSessionResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r BeginSessionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSettingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SettingPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSettingsResponse) GetJSON200() *SettingPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSettingsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSettingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSettingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSettingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSettingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeSettingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Outcome
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeSettingResponse) GetJSON200() *Outcome {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeSettingResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeSettingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeSettingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeSettingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeSettingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SearchSettingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SearchSettingsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SearchSettingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SearchSettingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SearchSettingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SearchSettingsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -19165,6 +20502,280 @@ func (r SetPolicyResponse) ContentType() string {
 	return ""
 }
 
+type ListQueriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SavedQueryPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListQueriesResponse) GetJSON200() *SavedQueryPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListQueriesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListQueriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListQueriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListQueriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListQueriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SaveQueryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *SavedQuery
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SaveQueryResponse) GetJSON201() *SavedQuery {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SaveQueryResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SaveQueryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SaveQueryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SaveQueryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SaveQueryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveQueryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveQueryResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveQueryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveQueryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveQueryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveQueryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRecordingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RecordingPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRecordingsResponse) GetJSON200() *RecordingPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRecordingsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRecordingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRecordingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRecordingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRecordingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRecordingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Recording
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRecordingResponse) GetJSON200() *Recording {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRecordingResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRecordingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRecordingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRecordingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRecordingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlayRecordingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlayRecordingResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlayRecordingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlayRecordingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlayRecordingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlayRecordingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRolesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -21198,6 +22809,45 @@ func (c *ClientWithResponses) StartProgramWithResponse(ctx context.Context, id I
 	return ParseStartProgramResponse(rsp)
 }
 
+// ListQueryClassesWithResponse The classes of management data that a device can be asked for.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/queries (the `ListQueryClasses` operationId).
+func (c *ClientWithResponses) ListQueryClassesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListQueryClassesResponse, error) {
+	rsp, err := c.ListQueryClasses(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListQueryClassesResponse(rsp)
+}
+
+// AskQueryWithBodyWithResponse Ask a device for management data.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/queries (the `AskQuery` operationId).
+func (c *ClientWithResponses) AskQueryWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskQueryResponse, error) {
+	rsp, err := c.AskQueryWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskQueryResponse(rsp)
+}
+
+// AskQueryWithResponse Ask a device for management data.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/queries (the `AskQuery` operationId).
+func (c *ClientWithResponses) AskQueryWithResponse(ctx context.Context, id ID, body AskQueryJSONRequestBody, reqEditors ...RequestEditorFn) (*AskQueryResponse, error) {
+	rsp, err := c.AskQuery(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskQueryResponse(rsp)
+}
+
 // GetReadingsWithResponse History of a devices readings, in equal buckets of time; a bucket without reports is left out.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -21300,6 +22950,71 @@ func (c *ClientWithResponses) BeginSessionWithResponse(ctx context.Context, id I
 		return nil, err
 	}
 	return ParseBeginSessionResponse(rsp)
+}
+
+// ListSettingsWithResponse What stands at a place of the settings: the registry, preferences, kernel parameters or configuration files.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/settings (the `ListSettings` operationId).
+func (c *ClientWithResponses) ListSettingsWithResponse(ctx context.Context, id ID, params *ListSettingsParams, reqEditors ...RequestEditorFn) (*ListSettingsResponse, error) {
+	rsp, err := c.ListSettings(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSettingsResponse(rsp)
+}
+
+// ChangeSettingWithBodyWithResponse Set or remove one setting.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/settings (the `ChangeSetting` operationId).
+func (c *ClientWithResponses) ChangeSettingWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeSettingResponse, error) {
+	rsp, err := c.ChangeSettingWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeSettingResponse(rsp)
+}
+
+// ChangeSettingWithResponse Set or remove one setting.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/settings (the `ChangeSetting` operationId).
+func (c *ClientWithResponses) ChangeSettingWithResponse(ctx context.Context, id ID, body ChangeSettingJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeSettingResponse, error) {
+	rsp, err := c.ChangeSetting(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeSettingResponse(rsp)
+}
+
+// SearchSettingsWithBodyWithResponse Look for a text in names and values at a place and below; without a text all values are sent.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/settings/search (the `SearchSettings` operationId).
+func (c *ClientWithResponses) SearchSettingsWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SearchSettingsResponse, error) {
+	rsp, err := c.SearchSettingsWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSearchSettingsResponse(rsp)
+}
+
+// SearchSettingsWithResponse Look for a text in names and values at a place and below; without a text all values are sent.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/settings/search (the `SearchSettings` operationId).
+func (c *ClientWithResponses) SearchSettingsWithResponse(ctx context.Context, id ID, body SearchSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*SearchSettingsResponse, error) {
+	rsp, err := c.SearchSettings(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSearchSettingsResponse(rsp)
 }
 
 // OpenShellWithResponse A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects, of which the first has `begin`. Closing it normally (1000) ends the shell; one whose connection was lost lives for five minutes, and is joined again by its `shell`, from the byte that was read last.
@@ -22249,6 +23964,97 @@ func (c *ClientWithResponses) SetPolicyWithResponse(ctx context.Context, id ID, 
 		return nil, err
 	}
 	return ParseSetPolicyResponse(rsp)
+}
+
+// ListQueriesWithResponse The queries that were saved, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /queries (the `ListQueries` operationId).
+func (c *ClientWithResponses) ListQueriesWithResponse(ctx context.Context, params *ListQueriesParams, reqEditors ...RequestEditorFn) (*ListQueriesResponse, error) {
+	rsp, err := c.ListQueries(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListQueriesResponse(rsp)
+}
+
+// SaveQueryWithBodyWithResponse Save a query under a name.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /queries (the `SaveQuery` operationId).
+func (c *ClientWithResponses) SaveQueryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SaveQueryResponse, error) {
+	rsp, err := c.SaveQueryWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveQueryResponse(rsp)
+}
+
+// SaveQueryWithResponse Save a query under a name.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /queries (the `SaveQuery` operationId).
+func (c *ClientWithResponses) SaveQueryWithResponse(ctx context.Context, body SaveQueryJSONRequestBody, reqEditors ...RequestEditorFn) (*SaveQueryResponse, error) {
+	rsp, err := c.SaveQuery(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSaveQueryResponse(rsp)
+}
+
+// RemoveQueryWithResponse Remove a saved query of the caller.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /queries/{id} (the `RemoveQuery` operationId).
+func (c *ClientWithResponses) RemoveQueryWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveQueryResponse, error) {
+	rsp, err := c.RemoveQuery(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveQueryResponse(rsp)
+}
+
+// ListRecordingsWithResponse What shells printed, the latest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /recordings (the `ListRecordings` operationId).
+func (c *ClientWithResponses) ListRecordingsWithResponse(ctx context.Context, params *ListRecordingsParams, reqEditors ...RequestEditorFn) (*ListRecordingsResponse, error) {
+	rsp, err := c.ListRecordings(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRecordingsResponse(rsp)
+}
+
+// GetRecordingWithResponse One recording.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /recordings/{id} (the `GetRecording` operationId).
+func (c *ClientWithResponses) GetRecordingWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetRecordingResponse, error) {
+	rsp, err := c.GetRecording(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRecordingResponse(rsp)
+}
+
+// PlayRecordingWithResponse What was printed, with its timing.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /recordings/{id}/content (the `PlayRecording` operationId).
+func (c *ClientWithResponses) PlayRecordingWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*PlayRecordingResponse, error) {
+	rsp, err := c.PlayRecording(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlayRecordingResponse(rsp)
 }
 
 // ListRolesWithResponse The roles, built in and own, and every permission there is.
@@ -24338,6 +26144,65 @@ func ParseStartProgramResponse(rsp *http.Response) (*StartProgramResponse, error
 	return response, nil
 }
 
+// ParseListQueryClassesResponse parses an HTTP response from a ListQueryClassesWithResponse call
+func ParseListQueryClassesResponse(rsp *http.Response) (*ListQueryClassesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListQueryClassesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest QueryClasses
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAskQueryResponse parses an HTTP response from a AskQueryWithResponse call
+func ParseAskQueryResponse(rsp *http.Response) (*AskQueryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AskQueryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetReadingsResponse parses an HTTP response from a GetReadingsWithResponse call
 func ParseGetReadingsResponse(rsp *http.Response) (*GetReadingsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -24527,6 +26392,98 @@ func ParseBeginSessionResponse(rsp *http.Response) (*BeginSessionResponse, error
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSettingsResponse parses an HTTP response from a ListSettingsWithResponse call
+func ParseListSettingsResponse(rsp *http.Response) (*ListSettingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSettingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SettingPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeSettingResponse parses an HTTP response from a ChangeSettingWithResponse call
+func ParseChangeSettingResponse(rsp *http.Response) (*ChangeSettingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeSettingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Outcome
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSearchSettingsResponse parses an HTTP response from a SearchSettingsWithResponse call
+func ParseSearchSettingsResponse(rsp *http.Response) (*SearchSettingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SearchSettingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -26160,6 +28117,193 @@ func ParseSetPolicyResponse(rsp *http.Response) (*SetPolicyResponse, error) {
 	return response, nil
 }
 
+// ParseListQueriesResponse parses an HTTP response from a ListQueriesWithResponse call
+func ParseListQueriesResponse(rsp *http.Response) (*ListQueriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListQueriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SavedQueryPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSaveQueryResponse parses an HTTP response from a SaveQueryWithResponse call
+func ParseSaveQueryResponse(rsp *http.Response) (*SaveQueryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SaveQueryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest SavedQuery
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveQueryResponse parses an HTTP response from a RemoveQueryWithResponse call
+func ParseRemoveQueryResponse(rsp *http.Response) (*RemoveQueryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveQueryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRecordingsResponse parses an HTTP response from a ListRecordingsWithResponse call
+func ParseListRecordingsResponse(rsp *http.Response) (*ListRecordingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRecordingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RecordingPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRecordingResponse parses an HTTP response from a GetRecordingWithResponse call
+func ParseGetRecordingResponse(rsp *http.Response) (*GetRecordingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRecordingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Recording
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlayRecordingResponse parses an HTTP response from a PlayRecordingWithResponse call
+func ParsePlayRecordingResponse(rsp *http.Response) (*PlayRecordingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlayRecordingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRolesResponse parses an HTTP response from a ListRolesWithResponse call
 func ParseListRolesResponse(rsp *http.Response) (*ListRolesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -27092,6 +29236,12 @@ type ServerInterface interface {
 	// StartProgram Start a program and leave it running.
 	// (POST /devices/{id}/programs)
 	StartProgram(c *gin.Context, id ID)
+	// ListQueryClasses The classes of management data that a device can be asked for.
+	// (GET /devices/{id}/queries)
+	ListQueryClasses(c *gin.Context, id ID)
+	// AskQuery Ask a device for management data.
+	// (POST /devices/{id}/queries)
+	AskQuery(c *gin.Context, id ID)
 	// GetReadings History of a devices readings, in equal buckets of time; a bucket without reports is left out.
 	// (GET /devices/{id}/readings)
 	GetReadings(c *gin.Context, id ID, params GetReadingsParams)
@@ -27110,6 +29260,15 @@ type ServerInterface interface {
 	// BeginSession Begin a session with a tool, so that the person at the device is told or asked first where a policy says so; waits for their answer. A session that is open is returned as it is. Calls of a tool without one begin it by themselves.
 	// (POST /devices/{id}/sessions)
 	BeginSession(c *gin.Context, id ID)
+	// ListSettings What stands at a place of the settings: the registry, preferences, kernel parameters or configuration files.
+	// (GET /devices/{id}/settings)
+	ListSettings(c *gin.Context, id ID, params ListSettingsParams)
+	// ChangeSetting Set or remove one setting.
+	// (POST /devices/{id}/settings)
+	ChangeSetting(c *gin.Context, id ID)
+	// SearchSettings Look for a text in names and values at a place and below; without a text all values are sent.
+	// (POST /devices/{id}/settings/search)
+	SearchSettings(c *gin.Context, id ID)
 	// OpenShell A WebSocket (RFC 6455) to a terminal at the device. Binary messages are bytes of the terminal, both ways; text messages are ShellEvent objects, of which the first has `begin`. Closing it normally (1000) ends the shell; one whose connection was lost lives for five minutes, and is joined again by its `shell`, from the byte that was read last.
 	// (GET /devices/{id}/shell)
 	OpenShell(c *gin.Context, id ID, params OpenShellParams)
@@ -27263,6 +29422,24 @@ type ServerInterface interface {
 	// SetPolicy Change a policy.
 	// (PUT /policies/{id})
 	SetPolicy(c *gin.Context, id ID)
+	// ListQueries The queries that were saved, by name.
+	// (GET /queries)
+	ListQueries(c *gin.Context, params ListQueriesParams)
+	// SaveQuery Save a query under a name.
+	// (POST /queries)
+	SaveQuery(c *gin.Context)
+	// RemoveQuery Remove a saved query of the caller.
+	// (DELETE /queries/{id})
+	RemoveQuery(c *gin.Context, id ID)
+	// ListRecordings What shells printed, the latest first.
+	// (GET /recordings)
+	ListRecordings(c *gin.Context, params ListRecordingsParams)
+	// GetRecording One recording.
+	// (GET /recordings/{id})
+	GetRecording(c *gin.Context, id ID)
+	// PlayRecording What was printed, with its timing.
+	// (GET /recordings/{id}/content)
+	PlayRecording(c *gin.Context, id ID)
 	// ListRoles The roles, built in and own, and every permission there is.
 	// (GET /roles)
 	ListRoles(c *gin.Context)
@@ -28969,6 +31146,56 @@ func (siw *ServerInterfaceWrapper) StartProgram(c *gin.Context) {
 	siw.Handler.StartProgram(c, id)
 }
 
+// ListQueryClasses operation middleware
+func (siw *ServerInterfaceWrapper) ListQueryClasses(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListQueryClasses(c, id)
+}
+
+// AskQuery operation middleware
+func (siw *ServerInterfaceWrapper) AskQuery(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AskQuery(c, id)
+}
+
 // GetReadings operation middleware
 func (siw *ServerInterfaceWrapper) GetReadings(c *gin.Context) {
 
@@ -29188,6 +31415,92 @@ func (siw *ServerInterfaceWrapper) BeginSession(c *gin.Context) {
 	}
 
 	siw.Handler.BeginSession(c, id)
+}
+
+// ListSettings operation middleware
+func (siw *ServerInterfaceWrapper) ListSettings(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSettingsParams
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", c.Request.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter at: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSettings(c, id, params)
+}
+
+// ChangeSetting operation middleware
+func (siw *ServerInterfaceWrapper) ChangeSetting(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeSetting(c, id)
+}
+
+// SearchSettings operation middleware
+func (siw *ServerInterfaceWrapper) SearchSettings(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SearchSettings(c, id)
 }
 
 // OpenShell operation middleware
@@ -30422,6 +32735,180 @@ func (siw *ServerInterfaceWrapper) SetPolicy(c *gin.Context) {
 	siw.Handler.SetPolicy(c, id)
 }
 
+// ListQueries operation middleware
+func (siw *ServerInterfaceWrapper) ListQueries(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListQueriesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListQueries(c, params)
+}
+
+// SaveQuery operation middleware
+func (siw *ServerInterfaceWrapper) SaveQuery(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SaveQuery(c)
+}
+
+// RemoveQuery operation middleware
+func (siw *ServerInterfaceWrapper) RemoveQuery(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveQuery(c, id)
+}
+
+// ListRecordings operation middleware
+func (siw *ServerInterfaceWrapper) ListRecordings(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRecordingsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "text", c.Request.URL.Query(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter text: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRecordings(c, params)
+}
+
+// GetRecording operation middleware
+func (siw *ServerInterfaceWrapper) GetRecording(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRecording(c, id)
+}
+
+// PlayRecording operation middleware
+func (siw *ServerInterfaceWrapper) PlayRecording(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PlayRecording(c, id)
+}
+
 // ListRoles operation middleware
 func (siw *ServerInterfaceWrapper) ListRoles(c *gin.Context) {
 
@@ -31128,6 +33615,17 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/devices/:id/messages", wrapper.ShowMessage)
 	router.POST(options.BaseURL+"/devices/:id/clipboard", wrapper.SetClipboard)
 	router.POST(options.BaseURL+"/devices/:id/power", wrapper.ChangePower)
+	router.GET(options.BaseURL+"/devices/:id/settings", wrapper.ListSettings)
+	router.POST(options.BaseURL+"/devices/:id/settings", wrapper.ChangeSetting)
+	router.POST(options.BaseURL+"/devices/:id/settings/search", wrapper.SearchSettings)
+	router.GET(options.BaseURL+"/devices/:id/queries", wrapper.ListQueryClasses)
+	router.POST(options.BaseURL+"/devices/:id/queries", wrapper.AskQuery)
+	router.GET(options.BaseURL+"/queries", wrapper.ListQueries)
+	router.POST(options.BaseURL+"/queries", wrapper.SaveQuery)
+	router.DELETE(options.BaseURL+"/queries/:id", wrapper.RemoveQuery)
+	router.GET(options.BaseURL+"/recordings", wrapper.ListRecordings)
+	router.GET(options.BaseURL+"/recordings/:id", wrapper.GetRecording)
+	router.GET(options.BaseURL+"/recordings/:id/content", wrapper.PlayRecording)
 	router.POST(options.BaseURL+"/deeds", wrapper.DoOnMany)
 }
 
@@ -31136,369 +33634,397 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L17cxu3ti/4VVCcmUpyT0uWZMtJpDp/OH4kvsextSVle6p2UhbYDZKImkBvAC2aO+XvPoUFoF8E+kE2",
-	"JTl37j21I5NNNIC1sLCev/XXJObLjDPClJyc/TXJsMBLooiAf8W5kFzovxIiY0EzRTmbnE2uFwTdMPJZ",
-	"3SA+Q2pBUIbnBE3JjAtyOIkmVD/175yI9SSaMLwkkzM3WDSR8YIssR51iT+/I2yuFpOz46OTZ9FErTP9",
-	"qFSCsvnky5doQhP9IIyXYbUoh6PJJJoI8u+cCpJMzpTISXXoGRdLrCZnkzyHJzdHTumSKv/allwqJPhK",
-	"6uVhWFxoVWaU6psTMsN5qvSSjiK9RLrMl5OzU/gXZeZfx8WMKFNkTsTki56TIDLjTBLY/QvBpylZAiE4",
-	"U4TBbHGWpTTGerZPMvPEf/0p9dT/qkzi/xZkNjmb/F9PSvI+Md/KJ25ceGN98R8XWKEVYQqtBGfzCGGW",
-	"oJX+UHGU8EPYODuOfs2LJCHJayZ4uiRMXfNbAvPIBM+IUNSsQ5JYEJh7gwjRRLlftM23Mb7ZJ0f3f9kx",
-	"IveaP4qd5dM/Saz0a2CaF0TYbapPL6Xs1s8GOEkEkdLyOBWIM3Kg6JIgSdRBnhWMsbGurHhXKyHMU80F",
-	"2R9HZmbB9expt7ff5JQItTkfLCWdM0I2t/j1wRLTVO/uasGRJERqLqPKu6PxgsS33lUl5I7GxE9BfUid",
-	"iDLPnSM8lZrBZ1zAx1hP25xzSZWfnOann4ws6pAs7mm5OaNf+AotMVvbqUhEFaIS4SnPq4suJEI0maU4",
-	"y/Sw5cKnnKcEs0khGzvnk5I7knaR/R089CWaLImUeE68W73MFUk21/XTGmG0xHreDLOYoBVlCV9VllSZ",
-	"NM8II8knrGpzT7AyR8u3AC7mmFGJzes88xJE8vRu4KiSMh/bfFwQBowhFVb6Tptj/W+smtTq+xbl30v9",
-	"RV+Okozz/5DkU84UTQesUK+gi/BwbK/gSf2T3Jxn74xzmdnv2ga8so81RQgsza3abkyDtu6Yl/Nw3Fvy",
-	"pVuWI2CVoyoHxjFreRyDMutF7BirIbmKzwnTd/a/Jji+ZXyVksTMA6gyiayI0zoBh4lZdoS/9OQqr7a7",
-	"GU0+H8z5wcYWh4XlhxkyX54hzBAB0RkhLhBZZmoN0ozxKU/WmjUretXTkyMPZyjy2aP6vEB6ARFaUbVA",
-	"Wk6ZHWiM+OzoyDdkwZsb8zb7FCGsjGL19AgleC0RXhCc9D1JDWaytAnS9BVR2EynQVN3SXUeCT0UuXN6",
-	"MVVkKXv97rX+DeyxmRgWAq/1v7W+/EkqknkPV4aF8lwZMCRoIO7OAFHkubi0vGKJ1JwAumrvCW/OtbnX",
-	"8FSxG9WVuHkH6WB2w3e0jF2xeQIGSPCkIPLGV7eUJZ4vmivTy4JHIzulYtDgii7s5VhfULHdu+y72dnu",
-	"aZt3BGd45cS+E1sgg6Kq9EoK8ZWU8irpklMLglO1OKy8pPL9AV1m3CqA2lA7myw5Fyus4sUh+YyXWUqe",
-	"xFyQJ2YUWNSLlN6SlkPaU9VqUQt737D+azpwEsqxiynYIbxEYXJFhNfw8GmJv3KhhSXSXyOC40XtOG+K",
-	"8iYL5cupeVt5iHg+TSsnyD7yJZrc4TQPqM4YZo0oQxituEj0XWN+GKHpGq0WNF7YhyTCgqCY50yR5LBT",
-	"dpuXbuxUnde07XNod24wlzElcKyegP0EfKa09ey/5AddCNgxbOOSUwsijEB21iKS2vQAdcbcp8VnVo2C",
-	"y5vP6gYBn2kbE1WVoshJfCqR4KvtxLyetYdXyuPT9vNX5qmOKyxwVMqfeI+GI4xfqlYsqVaTFacprGeg",
-	"FC64or8kjib/zinx6E4vcyG0WWmZAGimT4WVskBt0Ej14emwlioGoOIKp51v4wzhNAV3hPSN470/3OBu",
-	"SV765AlVr5kS6zb1ePMSd9d707TiZwgj49/4Rla1WGyPAPzj94kkQv/r94nXHLd+mc0XvBF8iVYLIvxm",
-	"/Ei6RXlqet5Pn4yv0DPUAsuFx09APuOExHSJU3T1y4uDk9PniN8RYYQA0eQAx5wWKXoE63gNuU4EkeCP",
-	"9Jl05N+1dVCmnj/zMuIdxZsT/X0yFXwlifh9EsFsnL8FM/Ti4i0Cr1GEfp/gOWHq90k3cRucqucXGTXN",
-	"6Wd6IpFjvpIXimUG2XgUxa08D3vQ3l4uMPPNEc+UudHbpvaWaVWbi/VbRZYlt3ucG1ShFdY3SM6Sc/2v",
-	"Bc7AhEZgUWsj8FPpyu93XMzzg+c4mv7WeCzMx7dk3WowFKZ+kljdeMnv4K8YqJP0N+aDp77c4Bb3E3V7",
-	"BcRKsVRI4VvC0FDSSBIW1JLOGVa5CLio8uUSi3UPlk5CSjEc3cp6y+kYUthdKqww98rq1MJHZYwjbQ/d",
-	"no4zIx4nhOWkQd5K95upn317HpOAWdzCq2U4wRspmi44vzX6P3iuElB2z5Fc8BXTV7Fh5thsBfhP9cGK",
-	"zFXGWey/qRUWc6J6Ml6dg+xPo+ou17avhVRj8RMzrvQ9MdQ1kcqnKzuFxUMoTQNBYkK1FmGMNquTrhZr",
-	"fQUozm+14F9QNj/0SxGmfFGIjQubqXYnykttEv2P5cPGPTfluV9PgSir9EdBwmI2pMLzmd8FJ/iUBOIL",
-	"OKlHYSqsSlXq/1XOqP/9ucxx2s1HJL69Ikr5eMSyvHl3ZDeu2Ca79A4L23pz/sccm538ODDXd9THlkMP",
-	"j2OOLqdk2ympbJw3BqdNbGOZ/5kn1mTa4MS7Tm3mndltrf3g+Nb/qhkWKNN3N0ZAHISRZSa0zKVCgqhc",
-	"sPpl7rw1RbLAkcdzMyUpX/WfYRE+rTnyPeec3BGx/iRJzFki7Q/MLH54/qyWwnDkDVhyUf3x5oaknM0R",
-	"tsE12AKt2tgQgxn45PTHk6PuVw0La/LZzC8+MqwUEayxN6feGEclOuYRsiY+KAnEls/R/6q4aiCaEi+w",
-	"wLEiQjZjNJ6XNdjd0K/fiXa8v+uhTmnmcQ2SzyZ27iz2bySKU5pNORbJ5kGSREqrfFYWfHLUFpSqZQXB",
-	"/+vaHdVD3IFDEda0szvxJU88akJsP61Nv5Ou+kdeKcaXS+y9JMX8bpMsF4LPBV6CWwCLeb7Up+AcMY7k",
-	"gqQpCB2p1YBlzWtYnevT46PvTzxkWeLPb83zx+5Uun9vqjgpZaSWBDXDqSTNNKOf6R3R07yL0J+cMuMU",
-	"kxmOiYyQ4pV0jW8k0opkbHYD6eMvMkEUEYHsApEQj+fpbUKYomrtnLPw2HnBwyjGQlAiEc8Vwsx8XcQr",
-	"nZbaqV3zXGW5+gSC/tN0rZxiZrfi+ffHRz/88PxZtGmnFrLv+Oj7p98/O/7h5Fk1WayaG1d1DtIl4bmq",
-	"C1z3slryWVN2H3f6CIHNeh0py6gjnCoYqIgYNlzsjCDQTo1rtXBZKK6v1Jwx/ZVlk00xRFKcSZJUd6pH",
-	"dIQI4Xdjgsoc8zxNtM6s5bww/nxtqhOWkOTM3XGJufetkzPV/GR4zqtlk8++lMS3SiL9DYyYy3N0fPID",
-	"+i8TUdBWcvqNtKEZY3Fh+7GZSt0tWGEfqRIi6pEizbT+TJLEquYdj37pzzGG0COwDUtoM1HDXGNrsETm",
-	"AhtXzgzT1NyLkqb63f3CneULdr1QOWOlL6YR52eIZ4QhyeNbojYZOOUx9nujM1q16CvkzQSPrZfcZ+oo",
-	"HnOPuajiTLNqnmR+V/KSh/KZXNS5/cIr3hzZNfWTMcXOjcEv2ki9zFOfp3UasnOjB/TaLK1msbnnMc86",
-	"zZQreMg9/anN0+Nkoy8O5WOW10XuEZgNSD/llWs5c06HHj4Ekx4Gs65N2s7C7kc54drwkaPhQAdQyRWj",
-	"OIEqTLYHR9ArklK94R4GVoosMxWgYlx6JDdZVRB9XQ1i7yQn/R8ubtNtj4HI0xDnMjUs9bOZITPHakHs",
-	"FbDC1JpPlo/0vTHE7x/OofQxuqOJXV819dElOhZEdZtYo5YhQxubjMHRBcvthZ39GdwvIOGhlr6NUio9",
-	"16ONAjYW1pkrA2HJT3dEyGAkW8QL/3HBGZ7SlG7sZudL46rC0iFE7IPwK0FCpzrLPQYhETFhJj8wTRH8",
-	"3O9m2lB7EypvwwNShnJZJNXP8jQlWqel8rbn8DN8x3Nh8602kkUhWoDTNGTgzQXPM49v6T1ekiL3xjxk",
-	"HTKUDUug6ptVj6X6tCBYJP3lzpIsuZHabXvbcx/NYKWd2SP4qS/OdFj8hzNn0vuM7Y68fO4hlMl2kRFa",
-	"4pjLCKWU5Z8rmcw2lwGYiwpwkWotz6tWcBlWZ7hsPdgZ4VlKOvjIPOQiW0MZSRJBA0p7oPbgCuLvKxuk",
-	"X2CJpoQwZGigt8gYLiNUHyg8HyS2WuJujQx+l9evb6u4YjpZRqqk7Uun1lVIZSWuY9ViE6OKiC+I15DC",
-	"TXnuhGbjqIRvIIgcyF1vykubTQuj7RDHMHMKJbIPTd0jTPA0HajfzXCsOtf7Bh7ST1OWUDbvv1NvzA98",
-	"ZycjYknBdSxbQprmokBLvEYJRy7vq9e7L4oX+F5/RxVOO8f4p3mqSdIi+aG655Xtqa8uTPpx1DbHAPtR",
-	"2i5KJ8Omv856IEyNgvV6oYu3r8BLfaWwUFqqgmt2trZuqqZPvfCC14enShZOYStXNlU0n16UlXoRhAFN",
-	"UkqP61YrnoR5Y4oyjxcIS6TiDB2ffH94dHh0eHx2+uzpyaD7IqQdCCJhk5CRX1Gfmz54LWZY1D0cVY9R",
-	"UbXauLIXfKkvJJEzibD0FryGvVCUC6rWwbj65utgmQgjY9+jmeBL0C9lP0JJw1hbWIONbTdO5QjJlJAM",
-	"/rKmYYSk4llGksh4WH2DrgRVylTbds656SKD29USqrhm3bIMXxfcYjexfGEff5o7tTs704wQuDIJnX4h",
-	"YLM9a0Jg45y3ZNumfO4//pASZ2ooxjhlYxwuRkhSePu83OS2w2aIaz4y5QEAIjCgyoOQZKDdGTyiAWX0",
-	"8s1L9PTp0x/PnUIqqyWxgYMkPOELnCu+xIrGWudnOU4jfZzxNIUUJLWACo/hp9IdQXhr+RH8ZV020ZB0",
-	"nRVN00+Mq096GI9jfEGQXEtFlkiQWS6hWt1jovozdYqaVdiiPmfUHapxz6i3xDC19s5y82Buo224mW+p",
-	"+ob3YgyBZX0bjegKVoTF60/LvpHBJc9ZCGNB4XSQUZ5LEBl9f9DYRDOT+ntrY3bsr5XIsC/bxLessqun",
-	"9dqqu23GSqdbJWzPdzkb+pXwFcp5i/XqU3cLEJLN1S24VIUfop7l4s1zyfJpSuNPNhO9EVFJTk5Pj39E",
-	"5hl0S9bgFGIZpM2iKZbk+bNcpI0MoufPoha4j3rxdmcyjYX6qEwzqqyxdXMCmCTbxBbcbwKhM/I5o4LI",
-	"QUP29Oz1gJu447eD0SYCnhh9VP33ci79Hl+fL8bvhMllIQ0mtS1rBBAqe91N3jHM0iakz/jmaUsaiSmg",
-	"An005XNPMGEAWYskRI+vN4yjElTFAinDvrJ1N36f+3OkVAsY5if9kEeLEAQZgACwhBdkre1zcoiubqnW",
-	"00x5sP6GS4JSMlMm2co9i5cEzbBUUOUGiCswQp4maKqNCKYO0Tt6R5DEa6s8Ay7VCusX3pKkRCKT4PbX",
-	"XJcS5TM2eMihHQ5RDkSCCIJApPQu8G5p9ilw4PuR2NBmHDr/Iyc+M+mFvJUu4s9UUbEseS6gejNNiFTG",
-	"c7+58zOe2qzlhoVgihmZIanmG+kN/miTz/Nrm6cnORRTm0pErdJJdY5Oj46M/XI0qYOxDUgw3jQEUqK5",
-	"TJI7IghaYaZIco4kIehKf+Tc0S66TJZEzLWCOYmKuuhYPxWDZ9vFdFdYMBNXZlwZJYWyGYckpmk+HxCA",
-	"dgZdz6sJaLehKPz4HDaoyA/tDSNz+frElasSVML2NNJ6o3DBRH04V08Ps/xGIv2U7E6griDSbIEvY/ek",
-	"t3D9h0UFHOPkXRX0aIbDUz5v96O4+q76D//kuWDa7J7RlESuGCvSOzmjpFUN9zs6iwEthppeYXGhwluG",
-	"md6GpBuv+01/DLVlK+fxL7jAih8tK8BDWAGloAoiAlOCGBaCrwwmxZaRrkalDWxwb66wlByTLfZrwFdn",
-	"PZ75Xpv+7pvxORNlVUEjz7f2XQMz4fW7Uiw5tAHH0Tdcov/+b/T7BMLRv0/Q7/nR0clz87/gfYZPnhL0",
-	"49HNBiCWFpXt8qQyMZ+2+gaq2y/Jkt9hT7Avw1J6zcVro/DoL7+RiCbn4EzUihVnJoaOc32x6qtGcaH1",
-	"oiXBTG1CevnsVCzlipv8hh5IrTUXtvtpeLHSX0HxqTs0jlljVUa17B8VtzvW/1hc2P33eVXtWJ8WxF/O",
-	"vXYEkijGjHGlBZO2yJBDdbGR7XObAAH4FU4rZgFEh5hDnZbesTagSS07ta7tTwAvKdaZk1ls2cbLK881",
-	"dyNE/FBItyjHoPLcpn2YbSI4XqC4SAJ+DPlfU84HezR2SBlrS/76FE7rqbmmNqvBiWBB63XE5CIuQxk6",
-	"22bvtKTW6N3/9J+6iVd+e0dYEjDx7qhQeW3Q0GEod9XmuWzknVQp3c8Ba87Fjh7YNzQlIfscZdjBBc60",
-	"lSa+kZBMeW7NJWkSjl5xNsxkZko0+bk95yMlQQCVQMHNarE2k6RSIcISiQgW6dqbsQJL84awtepr3A1O",
-	"zOQsIUIqzhMTfmu/0+zQfRSekg47azt6qFfEh7prgCskqNvyEF1gtagoyyb3MQE1gJ+ja67/CVdLVEAf",
-	"J4Qk1pfCSFEoVKf81KuZ8xmCHBZ1VmhQR8+fPWtoFV5AJFKDWVniW4OTao9TzLM1ZH9Z+NTiD6lMpkaW",
-	"C7Amzev728QJIVnrOqCCwVSYQW01UpyHM1Bbhqpvwsnpqc/FvGI+Lh00hmai+rlrgLQeddrv9dLOrtpO",
-	"QbIU+3SzlQllQ7EzNYAfK7xGc24QvS34hFYa8DQlyIzi21rF/cvoCulY3UPvR9/j+cr8aITTWcCjtXqa",
-	"jfToe74ah2qTm+mc+FxhRnekVbfojIsztCgRxXzDFSzdHzDG1ST5530gVgfiQP9foJ7JOB56q05hPcEd",
-	"JO/xCMQJ/0MC6R/nllbGgdFD5ylxajYOMgB43p4V0lgvQU66Daeyx0UJikQBZtqWPU2N+8us3NGusql9",
-	"T4Dh23GOgD/Yck3StPAQG9GqLyRwGy0sOAbcU710kEpBdfUlMc8oSZDkerh+VOsRAPC4IKk0fi6ccn++",
-	"IVzEmz9OjH/cTs+TIedn1C99yThObEcPdWFn4s2IZwTOhaZdSJYF71gMqtvmHeu9BEKyzcAKgkg9Q3KB",
-	"T06fR/q/p8cnAK6ZnFZc7uZ7fXbgAX0+ktP+2oKjycAb1XeY+x7HC3PydyYjc0hFTcyxUP+MrdtD+CBQ",
-	"pGscA7jBkjBFQhhfGSmm2ix3BynAuMGGIYm+UQxujIQ0NIPdg+Wt9NcIDY1/9K3X69WcAN7dD6jFEWvH",
-	"uvI3gahaEaozthMjNhN7LvhKH0F9nD1i1otlZH4OqbimQKeE8z8+io6OjuogFj2iazOaKp8OfPn65NzO",
-	"1nXdWOrlE9krhnTfJ9fs/c7n9meBfalFgqedNR6XPCW7FoMLgpMPLF27PlrtuwOzci/0OflgNf19Ambx",
-	"NXvktMsY+dmprHuHVqyAUG9ycT3gsHWBP1lObcu1YsM6f7SRMePXkVsqtyqTL5c5rG4eyDBGRpCh5x4S",
-	"gcwMBbmjZOULOeShaohi2pshF1OYqAhD0zUo9r3LjsL1OAaUcDOyZ+ni9+DnTFt1ic899MpCys8A5NHG",
-	"RcsIhP2df9jVYh2GvWkOAW8A1PoyBtkFemVyVvms2LbqUnxU/IXnvohRghtRHKf//fphEk2uf5tEk4+v",
-	"9V+/TKLJm8tJNLl6of/nt01VsCZ+vt+kj777miBx3qTLzoea7gsMYRUYH37fce/EOCUsweLQ7Mk2yoMb",
-	"AubylikiZtifccCIWnFxa4C39EMdsZdmra9aoEyQGf2MUrMfQ4ocFlgkK+wLq/364iUqkb83Caly/5kO",
-	"+hFq7o+OXP5qJaoxvVXeS1kod3pnfaFA0t5V7m5Acm9WMUPMbYsRryxkj2dQQLL+FEQor+I9QKIVpkml",
-	"DQaVSPKikV8Bfo8Sum07KSeEisX6ZFB9qzb2fUZJmrgTAVXPOL2oPRFi+PIVIXTyNtCeQJryBjCvB3a7",
-	"g2kLCPJDWPE2kqYYos61VyTQcy240FDyUFu6Tu/lXW0LLrWxwnfOmHYXUZHKV2b3Fal//fDH3lkbcycb",
-	"8V0BoFw/bv/EaU4kgmxarSNApB2sWjQlc8o82LjF9PuVytgN6Pew26SeVZM9bOx3DhJ5x+3ztmp6IWqG",
-	"tUlv1RqRtqz9mc8mc5mISg606brQKw16wVee7Idw2nLRYmpAZSFXLY79ovsc+AJNc0zMyMrrV9kto/md",
-	"Le3c8aZ8x+cffH2fBhiIZV10G2ja4DJf1+YX7Cw3UL9sAbOoHbMFfsVs7Q8tO1+e9dYb3d6W20eurD9y",
-	"tawRyvgKcOUTl+5rGkdzZqVKxYYJ1ve3IyGZx9qa614viCTGOV+zxrqN72YQtHkiiuhYDzu+cI62LedX",
-	"+5hmLb7qbu1yoR8CSkFBfWHKNgOO6RopkqYQW4H0L6rQysoOv6e0ghHZ0TFcP+am4MObPT45ioJw35Uu",
-	"cXiFqe0SV/gLnz7vAqeNXNOgTv+WeczNdOXPyvOkgvbM6dzQ2H71IUFL4THmr7mrZNGC9P89+NUd0IOX",
-	"UsxMFbiBUTQ+F7TECUFTLf75LQ3gxS5DZfMwUmD5v5A0QeUDI2GmzLd0+m2Jv7XMpfqEk+TTLNBt7L3p",
-	"ZoFIKokWZoCvatIRlghqA8ztusB3BFmpMaC7RCtCDeyw5EsCG1wBmlYQEl1Z+brQj6kRaWBOZnBLrov1",
-	"luga8OhhdyF7zXEIbFeQvL4ZNd6LzGFozmyTfH94z1Yg1nQF3WUA+tncoqiSPWruHi1miugHdU1PPOGO",
-	"XCkvCYtuxecWCsw2rXN9MWXV5xXAVH8+JAXnaYicnskpDgu0rQXsnCJ0qvfk+dHROTo+8ZU91eXsqV/O",
-	"BtLnVwu+PK90mwYYdUaQg2LiTJqwwDY4/8/6ZCsVJmDHG7ZtDvBrEcTbUeW0A5V9Xz3a1ZTErleeU5o8",
-	"rrWZIi39NAohZhmgHz4ODkxLj2NOQyUTndmu4qgCsLuZC732skuZhOTPYccBsKG1S2ACbHV91CFjRP+r",
-	"bRbwZJ8WRfBc1NjcAQwyVlfa94TOF1OeC5/jdaFlT2Ft2dtjgSVaEqUVay3dtBC0DloZ9Mt2tLD0BQ20",
-	"cAMbLyVEfSPd2xv1CkU2rUP4uWV8JUNNKGvt/Dx9MEtP72YQreqgHpAalhEWyEaRMWZn6PrlBdJkc91a",
-	"HVmbtnI136u1T7rd8D6sVNJ+BDYCDvBHqpz/Xp9ER0dJiAygrbkKi0FI1yzs5y1IN8R97KjtDQbabes/",
-	"XrnTX3wprYDVKAb6SATP1YAlXerH/eqaqy/ZFoez3N9iVrVdqi4xqhG4H5ca1hqBR1fBbojNzptOubTN",
-	"BYf322yqB11qRSCH8zV0J0ZFtMdYaOCxkGhK1IqYSMXS9vb47fLdoS9FpfL6p1E/93W9laFPNdYb6u1C",
-	"FOyN/IIhrjKcqwX67fKtPyOLxq4XKEYX739GlFnEmcPJGcvTNPL1iTcvNBLmH5coNlmqvRtJ/oQleXqC",
-	"vr188xI9e/7sh+9MfUKtws9KaBt6FgSb3sd2vn3aCMO7q92C3VqDm9urS0RDsdOS1pQezymrqU/mRhVE",
-	"K+hTYrQiv8HpEquLTEbTq0SrzSng4MoBR2JgTpDHr/O0za1TMYa8fp26W+co2rmxRFf3unqfid7UsQ6q",
-	"Hlawa0uxDPXtek9WXWhIC3d/FZt88mxzk3MhrZeCKmShe2q7+8P3zzu9Zk0oo4Gi0YEWDfxZLhudr46b",
-	"yYHDelH1xeh6T1aBtLCBdeFVOxcbNHltqWnpnFSd2V0Ow1pm1wbUfdvII7qvt7oWffdSYMsvyuJ0fyx3",
-	"mEOkUuveJrQ+kumLXC2CSRpumNCki5BOg1GcQ7WKLnJy5K2Zce7OTi+nHJUMG+630BJ5SuN+ZOklCwZe",
-	"JdCDcmDn16LdbZWtTzaZOoCx6VoGuXcHNuaS+y912+GsE1em4fndwm1bO7Mdi+vCCtcLylNvQj7UfCqe",
-	"AjaWicQB/JC0LtIF8QSTKz2Cum7buMDLD5svrUt1xR6flpQ5i6q8KJ4960wiJ16/2DVJjVuMMFi6VlT0",
-	"urUa4Ve6iIxxihXxT+To6IfumbgRPDWMka8wf4gNazL9GqfCAy5GLD5Wr0qOe5EDrhC/cQf0EnPuPJtl",
-	"VTslkR4eO5v/cWmaKu2U/fGerK6sJlQ/Kw+hXm2vGwXUUZdD2/AE4nWH/vn0+WmX+jninQezDC6Mp1ch",
-	"SKCQn/lay0VbnVwGkSrO1gKHBWVwk4L3FYKHRqSK0orrbBztrBxn1MVF01RozztxxYNFRJ6YbMQC9tji",
-	"D0YTVrhkiiYoJoegp024AfbK09C2foROPQ+lQGS4s0GWmeBV1gK77VQC/YxvmR8aJ7iRSpvshlmsT2N/",
-	"KQ8yZkjnHTN817LGqM6obdMeijQ+5CrmPsS5X/gKHNckMa0WNvWVYEFirQLRSzYTEtv4oUuf8VfrUm88",
-	"1laqxZzFRDAIUG0bRhgC7Or2bWcHbdCIA9zpLVCW/f3SAJd8yGDDi5qKCfv47KICabYJsbYPsLOK4t+l",
-	"BtXpi2N9DxxWfr+NFmNGMSQuRioQKwIWUJAKfS2cQN0EjB/YJK81vg1ueDgl6p4TlIDhJemoc1ibCgcA",
-	"hKsEU/uD2QUvH0Fwsm7LAYoXXEK3cMfAgWrqZk7RLolCNdhxM8PmG8IMYhCPNtnkAV0xLS4YM+cxbl97",
-	"PPZw74Z8RA/X6zqsS43b63pH91R/Hc3Xx7p4/bBiW0OtUTjK0H0vHOVylYOAZasFUQsiyoQEkTMJQdSV",
-	"cVnV+m1uQIzUgsWCmI462oASS0ghKREqocR0Bp3m5wfuL0BwiDGLSToEPSzF63Ai1pE2JJ9C4p2vbSgk",
-	"PmujsSXp2etUCuq2Dg953Ri62nrEG4MNxED4DNk9As+g3qVaDARM1GFpd0CpXs3ICo7ZXYsVRBLmr2S1",
-	"Nn6FKKoFSHsucLagsTdLrkihTYi8VTyLykKHIpcPxZgVFTvea5UmKQlz1MGxC1AqyKti/ZCN/PjfNjcz",
-	"QoIsuQIIH6W1NeZHA9PU94PCthYiBlir7Jv1jc1Ys3mPPsjFwdgtgQx3jBIqsxSvo2Kl4LAJlQxv5As4",
-	"jbuekFGjWb9Ge5YhR2Ptd1SqoK+/RXAOvB/cvL0N9LAvX/pX/bHpzrEAo92dBEFwvICGjvYImpT4Sopp",
-	"gSpw2LNQd8jWw4aNsP18Si6JhHD2LrVktilpnzbs4Z6I1h3b/61hGL+iG2IP6cJv/UIhw0oRwQKNpl12",
-	"lSdZw0g2b+KiVQ1syk/K+e05ujFbcmO4bLVY+w2WO5zmZJuKvHralS3M41pfMEP2q82rssqOFXp6qNTU",
-	"mm/2Zvzx2en3KDNPoITH+dK2Bm+o8pglVDOHDGOEcGHgCU2a1RLbGw6ajxd48f3TI0vO9fVt5ijhCHwB",
-	"oVxhQZRYf9pIfvcUKyis8pCPzVULeOawIkwZoLLDMLJOZ0W9eXmw2NzQz5XXNYjSWwpsAcQdLlmiSY9+",
-	"Yi6BgjZ7zQ5qKLh1i9mNE1BUHm6yr0E3hjIUGzc5LPpKL3MJKDU2Uf4MYWR21eaAQQqb4ggzaEEKSD58",
-	"1W1xEJARhCUHShCTaZJLA13MFGU5fOSaHvc2MGbc2/Il4absQd7qS1JxiGgD+lBrsVrTES4VwRAJv3j7",
-	"CrRVqA616UZnWr1HDuLSUr8H0Fqfjs9u0wxGGmA+HjDNwSl0ObJ/4Cm/I+XnCzpfDEhxHNbuOYAdTJMh",
-	"jZPHslZcqK+tpYu2UzSDL7lfvg9SPsJ9BLZp9OrOeGdhBPg24N3RIA2uDIXuvtVzgZfBolwrM8D2JTPo",
-	"dM4o8/UGFPO7EOb28dPjo+9POlP0OoDtSgT7Thzs1o7tNXugWbgHDQu0aCTprA/W+B2VdJqSHt5f2KCe",
-	"1AWS7Ezbf+REKq/paZuKyBUhWQEX2pDuAbDZDzNAuDiD6+PqlxcHJ6fPw+lDzRKGrLj8ZNHFGVZm4vzg",
-	"oppTafCXwfEC9j2OXRNwLzyZX7pDCyAPIoNQEeAVa6vfvAuBFgsAvjhW5+h/Ocx2U0UKded6a4koYNwt",
-	"0N2KH/a6EypoRBvbqZd1BoMWiDlIlv1c2hOmfIp6HyYreGNnLrvUVqzPr6SIVIVLs5I+4sxeyZcECtH7",
-	"dmsj8YKjb9++/PXiuwipOIuMx+TbV++vvgMnKZmib3+5vr74rtpiMF5At4I4K50WKzIdgHjMRaD3HgxZ",
-	"lhCfnj497fJbhkpqMJQ1lvUyPqdlZxHwcjM9r30+rVZeHy4ytB+HhUofwma7ACXWRUs9iAqmlJHIuhZl",
-	"vrTpR3k2Tk/TJU1TOgTAJuwBUL2iBmBK9y7Hrm7XGHufUDb/hUo/aJ4vRKslK2gGWhUDYKxpHt8SW5a7",
-	"wNL2qAok7LdqYpsdnnLmw+e6NG/Q8rgyg8Mh6SUldGW/qQmzVQPKG80Prgg0AvKVOSqSfRrGaIr6MnN+",
-	"4Ss0o4yka9vf5pZksBlFOAhrO+P0wKTxTkyebTrADjPZu1sYEiV8Z2O9di2R04JzEwgvdtnnN6jvaH+Q",
-	"PJl5XbNatmDLOueI5WlaJDdSiexMLOZ6Az2JM/JhNjn7V0fYFVLwor9KOqbp5MsfjU2G1RzCs9t4BaTl",
-	"Lx+cZGtn0YGogfZHbjf99DEBxpeu/d5mH0MZRC1ZAHRITDb6/QkC0TytMCCcQnLEDo1LzST8s1/yO58/",
-	"5cqpKk792+jas5v5GcgMCzqnM28/imqPG38E6T+kl6fMF7W3/VfgrFa7r/S7sMy+jnBZwUChUI+phNV2",
-	"q22LlVRbXod6bw8z8N1axmsCW13UCDsERe3JS9fVopHMV6S1eGwlk8wNMSfbO7hpHecyxymySRr+SmkY",
-	"JIRmsVWp1LAMlI2ApfnczawVnd/VP7WaXN5kxEu+ZTFFJQ1RjzE4AXGa01R9oqw9KN2nS4LNmg+3TF3w",
-	"NKkHJqq+zZ1Lv/oUspl9aKJqFXtQLCJEXCc4dhIAvKVP427bEBg2AMncVf9mwDU27zITItRXRYa14mPd",
-	"HAUiypz7WkxtAUCzJEqYTBFfdbvPCDaI6Ofo6BD+/5Mjl2SDIBTRnZ8AWiatoInbOfSSw9xoxrtKYC8y",
-	"wh7yBm3VVziXr6i8Cz7RM/VQ5N3NVly1ZVeKoU+3EKYUrbagRmLgkGxAPY8xcgHdesbOBLyKsccT+I5z",
-	"25VowaXSmnCRhfVNDdFq83SyENCRO1EmqwhGidDbi7tnEXpycuTKulIswNfbdGQOzPu1k+hz1GAHdj5p",
-	"epRAgz0LEzbjOUtqXfUg6UoriVSO4yuCVwyCWjL9TDwiUdDtMaHLvRhhW62S5o0ZGDUqQvrMgtMVSs0g",
-	"pkIAdtGjYCd9Cn830I6qWJm+Ys6yw6MNi/8xhnfcVsde2ezkncpjr8DT8SaAOfqh3hlm01L29fr/jBI6",
-	"h6M8M/GqKhrQRixiDBSJStZwJxV9OMBmE64U8aCPmMIGf6MaC5fk5luZxh/RQIvfvcYrjAmThjr+EET/",
-	"PPxds6vsTTcko8pOfsdUkio0dGsqSaUEpz0VxKWeS8Uz26TafNBAB9oCt+z0tLuetg84rDI+bEUidAxJ",
-	"6kdH5+i5Dxv2aXc6ulmeL0hkW9O6jcG54kusaAwvYDmkdSRU4mlaSwrvTO3gmc+Ppj82ie9lwVSlNYEi",
-	"8YLRmGIGKKJQrb2iaYr0eAbFjapDdG07oCPwgc6gAgu2xSjhBjl9BwecTS3p02jF3G0V/tz9djMZzO+5",
-	"D7bAtXjYAODtUH14AFvgiqjfsl2wdGDa/vgLILe5a4AzY0ZAa+XDPljD4Zi5CW1DF2WLym2AoiHYilmC",
-	"iMH/c+jcna/aoYIU1h+1F5JeLUiavlxw1/2g4fEq3Br90zQzk4Ehd8CfLIYI+yR8nF5dyu6srkcrFOSG",
-	"QU/m1GOEvHDtbqZrZTCYATDGyg+AZECZ0JLPFGVOKcNi7TLapUGQO+xXkhHWqclnGoo66hl8I5F+Apk8",
-	"00qL7Apc9ObrBHH+7za959oWRVzpZ/tp3uUu704xOmdvdwLf2uGsuZLU9sMGMwy5KVuAlaeCr2SgI/02",
-	"1cxxLgSpdaismmumDGCL6vx+xcsDq/V9Po9avW9lvlUoTrdn5WrDJBnDtVkl7pbxjWI+oQLajkYMH10M",
-	"C3QP87rI1Q1qDYXnNusTrxFn6RrhJHFNKpyWxTPTZG5SmfIfPaBQO2qtryBp8K0XDqVPyVpZ8IUSTgyK",
-	"u75ge8rLoOERKPW6Bo2vrPGSBKsIuX5Vv7vit98n3cVF1jQZUuXlLBS3Z7vaKF6YqV1Lp5swVf3BNGq/",
-	"9DILnykH3N40llraJoczGHguAn72OyKGRRzc3P5pftg3+mKnUO2IXLy6bQvG8MUW27kPf2xjO4ZRLMtF",
-	"2kaW7pm5B6sbC6N6J5t5nccESxVBSRKo6HO4XaQqclgA3b/MkWogBeHPvYtuzNv7PErZNs6QJcTx4D1g",
-	"WnTJmRGTZ64yehtyfIIRDG1vYCfLxg/Y1h+gDMsdixCmuaQ253qMWoOipHIzc3VB0GrBU1I0BsqIiPUi",
-	"rMbvShKGEs9EZ6Ayyi2ml9kDG7+79qyHCTSj1Es2hCpcp2AyLHguIsTTZLQEEbOY8dJD7Kp23x2FWWLT",
-	"KRq2IB1yd9hhfqLMX+EY6ELoKiptiugdCaYSpN5TWJa+SsQIFppeAFJo+k31bhPm5h/uN78kCe0t5Vi+",
-	"JPUgd8UMqUV6KuFU7HPqXC2wcAGBYqWwWwDrn0IZA+BpHB/262fkco83NxJ8zBFaVZRtqKazhYD+2s+h",
-	"qYQ7eMSh/30j6bC8G92eR4ZzLcd4L8sKs3qSEfOa/Vhhwc284OAmh3XvpGgZRFmd2bvzwzfzbfttnFmT",
-	"nVXbjrwq+hyND+zoX09ooVszSRPw0b/eXGb6z1557R8d5oLJL0DcJqUW7fNUJZ2wPxCZS1fQ5mtYMIL7",
-	"HRrGmSaXWo0zXaVSIgKisjpyPUOs8hBUjfZj5pR72qe+ZklxZ/54iv4fBPk1dzjtKYZ44jOKi7QyqFtB",
-	"epK2TEg/X1TdGnhqLRkb+9P35RCyKLbeA91QPhDcwXAvec15c4Zdc5jNb/PlEot1KFnVkK9Hm5biJeWQ",
-	"UaVzvcFjSCCp3lQUA9EbrLfJL/X92diMlgPldzd13v76QsaituStS23d0fZc4Snnt4WHzo+1NSUzbvVC",
-	"C4Fe9h+HXyMcOHSrxfoTs5kiTaKubbo6NRUDLn8W9nVFJemL41JdQvXqK97tJc2K+ILs/bs0/7tSMNq2",
-	"80XxYKA1Ts+Ox6YxjssZKcvWTjq7txQerx6NiaubWywwuH2BcEnZGrJtX2z/wy/Qi8gXTH+jDYyzsg21",
-	"U/Og/3Oj81FluWVTwvbugZ0ETrxs+85ari1pTz4+Ly5GNNfqPOOVVrKbnrbZLKW+l9stqSm8ejssugNJ",
-	"XDdFg+hmmj4NQ12xjaK86268OaFJpZ0mVHvQJRn6OhVIfNxguWs89wtShRtlZtv2zj3t6qIBb/rDO7c0",
-	"Xbfc21XedUV4WhRQV7jcvBrmAickAI0xwzS1tqlHgYGMqnXgbi6I21HF4kaJyqmU7y3G8e4EWWZEFJd8",
-	"w4ogqaR53+o9WWQbdQUjbGKPG76ft7060x0d7rVAqMd2SvMl2yg37hTcgq+G/mjDwjFvtmP18aDUlrKz",
-	"H+WafFZvaEr8Je+flW1kRxLo+oZes5iDB1br8+8oI69ZAmfmlmSqQHmjEq0EVYowNMWxJ8V3SpVf+hA7",
-	"vqcJspod/BAh+M/BlC/Nn8fPU+L+mkIGJ5X84IcfTn88OK6E0OBX2vh2v7Z/658Xf04hKFT+vHf+kr4K",
-	"PhFfjX8601OKBaBvFCA5MwiYprP+b1jyhM5of/SbsqZuE1ykq/B+s2v38dGzH06/97U9qwQFNtyygF26",
-	"wqbw9FzzkeYJ8NOYrvicoYTKW4PgZH1ok24QdlDtYZYVdqkQIapEIIp9iwzL9Ttf9kTsfrb8jVi2Qjt/",
-	"XCkArXDkdxVrZdt8AlcnEUgr8N5rerfHCM4Zsu0hMtfoX+MxoQHhzKBnat0NnAQmY5WnDiDKuW9mgi8r",
-	"4C0x5DbxIhZwiN4qRFgi0XRtEYDQjN4RZFtfIcDdK0MH+veegE8DDL6kc2t2DJljNiz/xfRh9TqxHOLK",
-	"2tizoEYDfAZPE9fhzMEkS0yTQF9y4vPbvDQNemRkvRfSOKoEZnJW7xS6DwPGe2d8NI3xizYovl9t1aqj",
-	"czrgCRN5pk9cMP2jsH0rDZUWOEEYOXNU08aBwpZ+iWVPFxeII+yHatpg1p6yiqtg6wQZPIvhhlE22TiA",
-	"aRkTegfVXF4ozjfu1JaI1D2SZfTZCI14zYeP5/pUeQDAcM/MkZLTiwMRWXFhhqmmfsH7ylNekRAlwTf2",
-	"rrZsd4L9XNohbce5FUrhvY+7QVCctjVts86o7yuupR87DZSHrFAPF6bDWl9nVHo7m48mXYfB4aTQL7Fv",
-	"U0WbiNIr1jUApNJzpNyb3AyjCgRNcHODCNbQFtTveugX64ZqCQuMrwcLOfmGbX5xAkP5+ydHR71j4jX2",
-	"GuZO3wzrmwRDl3h02A0vYre46uauOr8t8cKC4Lcs5Tjx9vXP2YwyKhckQTk8dYgsSohD2ndIf1MiaWIw",
-	"cQHPJUI5S4goQHC1eu2xysk8ZzvDvPDZTPpA4UCOl9n39jJdYNnvynIG7V5wYKTxpdipR3Yn+liLllw7",
-	"24pmnNfM62YHomvV1NL9rLqDNgglzWeAc2kMh5VtVrfAha1t1GVINFYLwtCc3hEJHhslA0whF/jk9Lmn",
-	"ex75jBMSU4PlW3XoPqv5GJ53ZurbN/Tf7ddstA3/IBIfANlPZE5ZZcPDHqyqf8V3BwHKq0e0LfGtCdfZ",
-	"J5BrLWhPMPV3E9neEbQBHJuSqIxCb8JB9/MWCQLyxZ8w5E6mRw74zvwAbMfqse3PN4bYO3POP6nCaQB+",
-	"rZagGmo6s2UWZXsjjyJt0psmeeHJiOxpkGm5MQAxmspbLzYhpilJPqV8/on7sOvestK6U4Q5L0Vfo5Hj",
-	"5Lh3VoieQqemx+cfWL1zhn9HKUO57Ju/sQXKv/0JOOgGdQcwABafIOjp2fALi5aTQhawQFPBb4lppapt",
-	"qp4L8tQjdpXkQP2Ev0xxSoa0rinbb3hGs7akR7SDGjJwmSaANSCZwwS8fOHUjPP0kwUUDcQAVzgbid9U",
-	"GUEbYOlWwm4+EEaBmVz6Shq32to806LPCxvaU5GrpGkbOVAc2saB8x0mu91OzJWMU1noxiQbG9u3KNbe",
-	"B/b+2DGi+RHfBhsVTQOYeMwBt1h1Q2qGgiQ060/rnxZQaVnXrt25B6NJAN+owOYwJZfUFLtdVBakRE7a",
-	"d/ZPydnhJV79al+mhw10NX+ELS+ZN7P5rVbJyWdlsImjSp/6/3BGHEQNF+i365f9faHjttfcrXl7d/9M",
-	"UwYzBC3LvG4Mh59loD34+ipbsjFHq/c0swp+6M5FyH1B/MvL3969Rt9evnmJTk+fnX5X6/bo0I5UEZCN",
-	"mxAIp378fz9ASOmusSyLtXoR4xTSjs7QydHJ84Pj44OTZ9cnJ2fGo1ODW/C86j/eHK8yId2CiUHmASyt",
-	"MejzTriLAszF7nyHEI9xSliCxaHlj23EuBvDCHJvn/LuJt1921nZnHSPCvhP+NymilnP1wLfkcjWF0mF",
-	"Znqn9C1RFBNtiSDhoJfXWXuLcL0bYxR/w65uW/VtEkFzQdX6So/n3GNYGGcBvASMXfNRMcBCqcyEM/kt",
-	"NWqxacwJ/3S0K9niU9mB0k00o/9D9EwhHjfjAXDbfJrSGL24eKstul8LLkOv74hYIw66CeXMtnujDN18",
-	"PigRNm+cb0jCzU8EYoQk8gzdYLbmjNygbxmHrjIHlH0XoRtJ0tkN+hazte01c0CZDY59Z9s8lKPrKd1U",
-	"4GBvzsHrZCeR4pjclLU6rn3XgqTJGbopYdJuYNybFVULym5cdwSXcFs6uJz6Yht+SUIQTjkjh+gnkvIV",
-	"sjqTfPIXTb4032giewX7H6LXYC1BRlOw9548RJpDJcogwrlGN3EuJBc3BrsD7mz91TcSmS+0bL3RH98c",
-	"/s4gVSUmTBr2SAhTdAYo+JMXGY4X5ODk8KhklcpnZdXSpKB4JdvlbHIM7teMMJzRydnk6eExjKRlETDw",
-	"k9L9b9t2FIzyNpmcTfSqXjj3dYYFXhIFzqsALHz5yBOzUMCG73gypVql1g82vSfglOSSGFRyrd8orMg5",
-	"bK8gTN0gqKBI61m1wkJEg2zSA/07Ny2h7QbCIKBYaMFQg2SzKBRmzyB6ecv4KiXJHDKGJOP8P/CXe0ff",
-	"hK3W1ZmWiJWE49DMixBQOfUOHbP1va4GJV4Qk5Lneyd8WXtlE0RzyCvLIgS9w+awUQnagD7cKVYmv9o3",
-	"Exso8ay9LaD2BxAr48y2Wzs5OjIJnkzZ9BKcZSmNgemf/Gmj/+VLWvPh9dEAzRKk80bjaS0NwL9GoFcI",
-	"PGKjtv6Bi5k+cQ1Av1SLbCbmLPpB301KtcsDnkAPhlIE6/1LCVGHgtjghHXTTow8hRdZcQCCMSgTfiZG",
-	"JAyWCDSZ7J8ar0wHUg89rl0lzBiEgMYaUFYD904hgxY4ywgjCVLclUSOS5Yn5I7YfjEZlx7y/IJZkpId",
-	"KQSJOz/xZD0ucV6Yeq4vda1LG/Nf9s0XrRyhzRKTpKwWhI1yUMuLI0Lm2tDGj1aVIgSdjbFpx24vEoRZ",
-	"pQ6yi2XMkwugdC+mkaaUrP2iv3IPPbaDXS3JC5DRLXAM2l0XNZjSmDwpvSXpGk3JgrKkoFRkITYFZ3Ov",
-	"IC663W156JXeOZsZGtbOiqf2rqDtVXa7ZXTfpjMKBd6jkBqSJcDSKZvUM76KtMLJRUKEfuECi+VokjxP",
-	"jJ88TFB44oG07SJDP7GouPeplBKmBDW26croxbHiItL/oZxFRZqzaTIeIZtMaKVonqrCRmCJDM3Wlgl4",
-	"tdmTgDbrNSIoCy26Nb3LP1rOFEATPibdVvNh92m0RBtL7sL5QCmfR4iRlVes2o4ynltR/7bH8XtCPjun",
-	"nPcUvoavA+fQa5gYWjV1Gq+FKe8mEQQngNxrmfK5F7rv/z+e/6cdTx4rog6kEsS0q/a8zKDRet7k1Ylm",
-	"NCWjn0utKmMYuo4qFWlh8PLqnxH631cf3kP/UiC9YfESQNcEHp6dPPturDNtVbXWS9WCIjysE8u5Wx7E",
-	"x1NpuOw9LwXUhvfoPRvo5oHjN64fp+11pqYkKFP4uG8rnI3WeaZZK4J2NmnqoibBfa4CnfT2qO3znjdH",
-	"o/uit8dsDIHiIEos5k5hJ7X7tXY0p2zzpW45AQ991caUXUU7Tce0lPWWRWi6LhKGO00lxpWWgUvMTCZI",
-	"SbNKWxxot+jzcb1IErvGyX68Ve/Jyr2gl7PqeGzaeemWQP3fCM6pJEHYEW5EclWPWeFDTkhKTLFdnYam",
-	"K2hJxjFcTs98bbSh+egY22aG2svORZMs9/D5FVE7b9DDH46j+zgcLx3U2FjX0/2ckCfKpnL7Bd01kWrc",
-	"IzI6MfQUfQRp1CGNct2QNC3JAu2yTdNqcNlhliCJoas2VDSZPtFI4VvCRichiW+7NAl4ZK/7T+LbNp/4",
-	"LQVDe4yoY2oGM3ogiW/LOhEq6k2T5VieUlsZfCDytMu4M09ewoNft+JWrmT/ytsvfOX6TugzgjIsIJfc",
-	"JiBJW+NORdWmcZR1WUqDSdum0pWr36NaV3nJfat2zVdvHlnN7ONpeKaF5QzZo9SPfqb/pU8KBk9nX12v",
-	"Rt896XuvACt7RGVvT5vYovGNsU2P4+wcfY1np1D/9nh8CuwZvzB8xT+wXzFb70kM6qGh2eDORPx8wJKB",
-	"sfwShNRDR0irAedxiYoZ8+UodH1lenwajdF66+IFl4RtgnNyZuYAoI+2b6RJK7eUB23TMQY0lHSImlDu",
-	"BE58zTvlcpFJJZYRzKK+yGICgmTp+rxw3QKkqMlrxEuSWJ8YeoEyQe4oWdm6behhWGCuUgfJMCUWDYDa",
-	"gJEJdFsUG5ea66qMzZecVRCl+nG8fVYCOG+Y4VN6ZzqRtKlyr8rHvmpFzq5jvX8t7qMLCUKzU8XRasGX",
-	"WyYI9jeADM0PIJf8yV/6P+F8wTeUJa9cUMMXTbWl29ZDbssCwqHUZrPc+3SWu6Ya/hvInZpxHKvlOSyC",
-	"ONChlAtEk3OEiyz0FFLPTdY7S2iiyQ6p8ib33LQSAVJVuQD09O1MswouTMtJLjo91UnePAgvX79D5HMm",
-	"rFzldxaCzoWTXT+3Gy7Rf/83+n2SUpZ//n2Cfs+Pjk6em/81sJH676cE/Xh0Ewq/uHbrgSCXF2DbGwly",
-	"AttRBjDIQ291bdwHRfT6i7tNRoSsNcFX0qAOZLZnqG9uRhhW51ZBOT+qQEuddAPZ7v/kdYepClt1BIXB",
-	"0tjGNeyR0jfzjAtXfdLk3wVPk5HPWQ/zSlFBQjJ2PE+6fstInnQ9VIGHcQ7a1S1ZVxtyA5gl41rHieD7",
-	"BZWKizWSCq8H7LC9zb5EwWz2UTdubI5vz2cf78b5UN42VSQYvfEzDGqrVSfuoFYd9N8yE3MQu2/wdh9/",
-	"qtmNwqv6GEllJxfKUC78o+OoB248a7RUujH9mSdzkqDpumq/gNYPtik0ANKKhD5hQ721HtqlNJtybCtW",
-	"vebsFVEvi6cekUtDT+q+HRkfcqUNWh+X/MJXFZjX3bnkItd8AZDt3GDpFLRyqRc+NNOefg7wHB9iWxzb",
-	"4AmLoRtmicucWaDdR8UQdkoP4Bexrw56RsAiyFWWu2IVzUWjCJPL3Nj8lmh1ZohQziQhzEJGo1wS0ebv",
-	"qC6j1eNh1wKrqHS4X2hNn3ym6gZqfQGq6OYQvUy5pBZhOOaMmWw1A2ZtPrNzZ4mpYV7QNBGkydlQa9vN",
-	"23a0AHNDAdaB6RXcfmfBLlzZBx/bnVWbXIDhUj7efaXHaoKgdZPCVLsdSkJClGgTMgQbTpSPScjAjP4B",
-	"VtgDyBl4+09QKH7P/ldDCc0CWhxAin89gdg0BIQ+8kWapX55BecGjFc042nKV3IEDprRruDyG5pueXgD",
-	"ueTW29XLv9UHcXHTAwCID8bNPQXAA8X5ucV9MGmrhCGAAKh0DADMyXBOMqn7L5rIjgMl1XC21WR4EK7V",
-	"ostVPoD0MjsFFWIZFkrWXfgA9ygLdPse4XLNX4Y7Q6FxE5DanhH3JMf0hB4qiqTf/SBBpF/xLYmQIMYh",
-	"FPNsHaElv4PPIGBsql0UF5Xgi/kqQXNOJFIcwKNjfkcEnqbEwDEbnQrCgiY4o0AcZrmYm7gNMoyCkyVl",
-	"VFqUhL7s5Vdk4LsnWMQLC4voFYKv+IqlHCcv7HP3KQp93eH6odCWDeKKBlzu35sIQDtXdSksJtHkPzTz",
-	"lXI9cBWQpe8YzA8iyHh+LEQx4EgX74jQEiekLKbvHzWvS0FfYsRvLMPx7UMw4dD7uLe43ZHUXRJ3j8kx",
-	"F7myfYZSdy0qLKy2UV6R4H0yMPMOTRwQ5VxDuAVPyXlV24PaQNthVmsqFks6OUTvKLs12ktKZkpbj0Pl",
-	"n/7K7TVsWEAeVojVKg9tQ7BHzocPJ3cATHWUXDZTyIhuLrUadGYG/u/3BzdIL4WynIAQsg7rm7ezA3jw",
-	"xtkT6PU1npv7VQlMUyLQS7MHB+iVAceHosQfT58efWeTKSrA+dW+dVsJtACfaaVy3Qay8+gZLPAes29e",
-	"fC2L6x/pP06PTybRZJmc7n5nbqE7wuYHOBcoM1ZMRRNbK4VOJhZRFdeXAYSdhW81jcxsv+gxmMxYymEP",
-	"yRv4fmtO25dlYWb9AHbFO8r83rB9m5jg/LRF0zNbYG0FWK3kFCcJSSIEBelVoMOU4LveGdqdbGMNllbH",
-	"iC2s2tEs3dMZt5Nrq45IqVSjJmA5Kw8yAzFDU+IswaQ9H2sXSrnerF4yXRKcXBtAhb+LmjKMDYrGrQEe",
-	"0Ls3jopiomwzhJVJvjlGv9Kfonqr5JEsoY+CKrI1Wfcksus7fX/h1D4ULg1SxlejHHlNARdahXbW6K2q",
-	"5q7AJf/s6EcDQu0sJQhuWbByg5DgatQEwcnu/pyyQL5Fq3xbPLSlUPDGrMv23kHQB+dN8SSaAR5OpR22",
-	"/afByonXccoZST7ft55Y7tQX2wT7iZ5R7fe9LKGCLqNdN7js9MUkZH/ymcFW12rELeMrdohuip0DmFyt",
-	"c0o+UytQIySqbswdSw6Lp/9Lb1OELIgwOj58vgUKQ9CZfY1vyW48eF8036QlhnY4LEHmVh+lCA/aJjpy",
-	"Qh2eJlSxy0Zk9dv+9rB1Stntgas29kqHayLVO8pux1QXipYqm6f+yNfwy2WbPjv58dmPz78/+fF5Rxew",
-	"v4uX41qfa6jfMF0R+QwxjpYEM8rmkenLMl3XMjMUfC9zGxuFtmYj5Dc4qKaWfK4FL/qqPCIdpGj1cr8q",
-	"iH3tC8iHCVbCT8m4tfCaBggXXbVtm3dfPpdtiI6pgrxlU9JrsndGSPWyTcXaVI739pHHJuzdvAJH265s",
-	"LAvfDtcIF0sC3TYP0ftGIyZQGvV9Cte5LIvA+tHMTd5vO9pvnwiC40U7+sQlPPKITrmZ0AP4huDFrr3c",
-	"PXuIrKcQcC3qyQbxgsgSCWMYc7Se6Ccytt2I/HdAjNnOB3t87tDTepCy1hizB0lIeMf5Lcj1BQc7gCFc",
-	"iJpmZ2Vo6DQGi5Q9HoPuwQtBJGGPsKzCTazNN2hvvFHMNQ6RcGiRgygzl3H97nanuH/SkJ2fX7hnfGV6",
-	"ErVlE13AQ4/o4MKExkknerQJ+ZfEdkGTi1yhhK9YBJyBeA5t+1Ie31YTgWZULI25zhKXMrQ22UBA5MHZ",
-	"QPZX/jNt+gV3pENeFE89vnPtZhY61O6BsSCRKgP22vzi8R7Zfq5782M6oWZKf/Mz+polEcpwLiG9z+QX",
-	"AI4xMVdpJigXVK1tZa3Zk6EM0HECn6RtCXkfsYoX93kOh2tDrWdxn9pQ7VgiQC1AasVt/2G5Y+C0cYJb",
-	"CJhh2d7l4Sqjt49QiNppBSToki9tMUU1cf9wcsbyNB1DV6LxokK+lcv6tx3vTRc4VyjEczEa1eYCL9v8",
-	"XfrWvjCPPTKJDFP6+0pj2HkjZ/VKQRGCE6vfInLGetu8FeFbKE0eZhAEQ0lzmz/r0j0zSgTNAosTaWoH",
-	"9MAV0Is4y00lHABcPJHi7uYckIsgsljNhfR534tOym0J1U+9DX1rCdS+lOn6KoBQ5wazBK8RnvN+MxwJ",
-	"C/41S84BLKDXS0cBhP/F4S1N8/iWqCDiu/3aHwN5OhRi4wECsDwjbEmUoLG87xCsPWm/GOQHOK61aE45",
-	"swOXCBOOze4Uw7XgE6OE/CyORaUWUlaOPmWI/DvHqeMrKNWmS3KOsP0I0gu0yShIxoWSmvi+rGiD1DC0",
-	"nl8S0Y3uc+UeepxIDMX0glgMYjSUGK1yluP1uYqKp3vYgXYlj8rFaqb0N7cDr6ynRvHM1XQZVcRSrxJV",
-	"MzaFLXnhpQMHLXniQPcKmg912ZQ/9NqM7usuELafidqFlaJxoNoeLhOwJhc6xMJYqd8Fp5StyTU7SaOk",
-	"UIUSbsup1EYGMFUSpXy+jUDx8IgBdO6Br3PlHt2SSb4mjMZrzlO73v3DNLqNdWA8RRuorVODe+Ra/UTm",
-	"lNk3PzIo4crm33vKaPPVPkEAX49BeKABXBsGH860i0aK8zRCkpcxOl/qBnQk5mmibyBbG6I5xBaNYAfo",
-	"JPFa3zzncB3JzSwP9KJ4vbIlydB9HTJWVS4YSYoc2UP0EqepK+rjPC20TW3bTWE11KUiLSVJ77YAhvfI",
-	"qAVJ06CA+pARdgVPjJiaFvM0X7KAYfZD1S477mWX+d4h+CrwgpNng19Q59O3WvFPCFNUrW3hrc0PM55N",
-	"6MdkQAqNavInp0DoOabhNnB2k3foPeey4kzj+7TAF86EXgxA1M454qyAHxvmFigyBduSAjcm9XHBl9Zl",
-	"JBG2gEN4Tpg7Sy4/XKE5vQsb0eaQTobA0Xo3SE9VZELzqJmL6aGhj9iw+RROyQGIps1L9dj0OPAlz4sl",
-	"ZTgdp0TiI5lecbBfodzy+bPT0+8MGoJ7TwOtCf0EqZhl70gsSJkdqSoTjNCUaxULrzVpyWdV/w2IjiYk",
-	"1cweDpOdLxz2FEi4CuIUVYhp3kvTNfpWn9PvStQpOC3nlmpc1qCpVlgrcKDS3REjk2f0jqAlZTng8wJU",
-	"Vf1UOpCtGxj4JirhWeBAqbLSCCegL/YFtILxQhaE/u5JvODdRr9+8qV98NFFLqqTC1zrdpFjZfRVDnEN",
-	"2apAMnLtVVZa+mDDLmiJ11oMIdzXW9BGO4UBgbPV7HPPjOKtfuE8VXUXNWDjYkAKrQI2f7JFBEE8Zj7r",
-	"az8+3QIICVzreMnZvPCzlci9oIOHwHv3ih1tZlSF/d8TivRez5tjq5AKbb8fJ4nK1Ug75tPSVPNa5dSh",
-	"lGpx79tbbDbWumwMbrPQP4Bqi91dpubXfwU7ulzj+aPK5LjG8zL77R4Nr+prG+EjMk5SvE3S0AQJYQ2G",
-	"AIrN2XNo0Rs0zrOU4zZEUzD0foOnHhOtzYw+iMTVJtxfvyu7GQEBYTZ0PBNbcSQJS2zt/CHS9pFRFvVZ",
-	"d/UzmK0Ry5dTIqCzjzZ1LU4N6Fol0qDLz4du9ecIMzvhwoLWurlLEALMBoTRipBb/R3o7MiI8t1qOi3b",
-	"PfnL/NEKA/9K8GwHBvT7eHM3YPiWHn4N7RGa6GetZJfU2oIGYaD4r2Nzj766AwyhdK01apFdOWjFKVxg",
-	"Of5RqiI9BW5uljxGkgd8TXw2k0T1G7mXF+WxAJndL0NbT6gR/OMoJSwp3RYFf1vrHjNkCGculmUuFZqS",
-	"0EVkMSWhlHBKZhy8wHEOF9ItyfYAirZxaghrQfp//ThPzF51q9fs3uPgnRBWoAKN0QuRLzPsGLGOh1YX",
-	"z4gzi2olb42dxW1eGwNtqATBcEiAuwt0Y6y1J0tfAXP/05h1+/FZQVaRBYX3iMDO9KIXDj7fBVoIGyeD",
-	"gYg7Ig6utOZrsLfP0Y3ZsxsUYwGQxhiZvbGO0cj4FuvkNWnUJ0hq2zklxlVhY0i7G88rfEvCAuUjviWP",
-	"tD+Pnlq4HPTjghujw0VkRnGE4Fst8GVKSEYLrxZSC8Hz+QKxRg1x2cnSHU9XGfitHumAs4N3L95/t1Xt",
-	"EGGCp20Xgf56TwD6euxlUWt5fwYtvDglXgXCfbcDmUmcC6rWk7N//VGTwViPa4xXE7OyGSWYIeK2Ainu",
-	"wEnA8ZxPUxqjBU5nLlYC7bVMkONPrWQscdLLL4LZmjNSIbp+3QG8rqP7hXv42jz7VTf0rC+muw2d2Z9x",
-	"CpJqJJYRYmRVJIucI0Zsx0QqkCSxsKnI/fpxEXtMB/Vpr+/F/lq1N95zz4f9RZKQxDeFOsl/hWM0DrC8",
-	"70TPuADPt6TK9skzRIZkwwVfMXMdc9bPy9lFdt8p79F/8I7fkg222FsfQv22kQpy9VCebT8vwgc41XrL",
-	"2jyQOmw3YyCuR9vxopFNixJbdLL52+ijh+jGbnNVIf3fVx/eIyg0ARetxct7ZREv+EpGBcqiWunPsC3v",
-	"O0c3OCVCyZsCxVkrQfCRG+cc3Qgi1yx2z2DQeEGCYoVmJE3RlCwog0QVUIaVBQu1mTO1kPsOzT1n+I7r",
-	"+75Xf88lvyNv3A/2ebQAwnSUALlRVa2GWiQymNykbyQql9/nEEmSzoKAmC+S5B72Bu6D8SR90dqZEaeh",
-	"7bQ3mqUghNWulP1sHvmqdTFYw/5Tdq8XxMSNZeRaAI/Q17dFr/rZBvj3pE6Z4e9Zi6q8dE/H6UWSuAD/",
-	"4DBvW4t7Q/onmSB3lLRAqF+YB/ZJvNdFhsp9OxrNUbNbEMTVgK9HCwRhVrZX15pZIz0HNGLGV2WWlcne",
-	"M0J0OVLrbUv9fjezo/3jv5XNUKOflyiY+rLj1jy0IDzavyA0dX6jUNcMtRdpuMRUbwJmMTlYUZbwVbue",
-	"8dE+81UrGmYR96Np2E31qhp9GnMP1DXM0vanbNjx71nbqL51r+pG5ThYyvWil6nX8Z236t3jOWs9L6KC",
-	"ql/RTbS3rQxfSrtu04OfmKN7ODH7uJf2e2xIWxr8r2SyVwzoYB40ID8eUGYL/PYDKuki8msoL0h4qRy/",
-	"vLp8U3ElGzeYLOrFYs5vae2ywTEAz7X5GZbkyQzHiotWmJw39pF95kHYV4RaX1qQ63FuaONkRHbldafN",
-	"1hv4JOYJ6Ugqfqkf2ROCFJZyxcW9J7C8JytY1d4JV+QG5xL8/DhXC8KUnjUX6NvrD9cXEYJytJOnP3x3",
-	"jqhCMc+hTzkD17KmjynIh9KrohqvJ7UDl9BLzmZULPdI2XJ774+qlxaiVL/7Hg7lz2VekZCqQqntT2OG",
-	"pbwl644DeWGf+nudyY9k+iJXC2+U8wP8YX0v+I7O9fE5jAWBAmScSv03VgR960ZB78gdSdHJd6OeYgza",
-	"t6XSaMdwv/R8T1buBf8HnMciN3Aq+EoSYTSNHY+lwz4On8tLwsjKrfdvdjDvmYwQn2JkVSJOa8lqa+YB",
-	"jIIRiRIOFTAL/QFma7TkguxC4CW/w2kbfU0IVD++J/KawS/tTB66xba1jwGnoKazQKHRcAloN1zbDAe0",
-	"I3Pris7ZW7ZXzd28og2DfzyG/ljk0lvM36rttP0WdvpkXrPELHN/DpmxuO2qQKEvwtHLgTvDxRwzKmH5",
-	"7ez1ofbkV+0hri6lOymwtkWjoIxVB3TQUpAISAFj4l7C1lcm7WJPqhOMfs9u5PKde3UiayJZHBBtb1Zo",
-	"WZT/2FJTsupPwh7BnD7tW8wjX/XhvACHW/exHK/by3UN8wN8cdDfgzLvWQxKVTuj7qhr6ExeOJyifRk0",
-	"ZvyHSMmtvnqvx9P4a8+tIiIdchtnBiMaSaIO8gzaLmrTdIFNzmDvq7Mfkcvz2jMGVJD+kascRQDI7TO4",
-	"r6FW3+hmWh3ByvrhjDebCpsEj4RNAjb1kPDThCaQlAu1aNp2Ecm4hy0QTdp1w/dgqMKMTNTlvo3V8PEc",
-	"V6m3MSWt1WuxWsQ7BE8d6IsLuOzrLEJL3TaTVe7OHHuiUock3YNDAYNLoSIzjT8hsz6Vgn6NKIsqjvcC",
-	"J9s7Hbajb9VYbjHyzD6WRvPXYOu50wFSttyDUQVmi3I5/oZ9za6JghiDHRMD+JqnNKZd3d3cQ1+33g/p",
-	"AveTtuW29b7ytsza9qjYm/HvWbGvvnW/Or3JJBkv6cTR/4kStM1/fS3WeyXdNbz+vgHd9EvbSuAN8u+K",
-	"52mCFviOoGSkOwyGxlqdUJTNq2+Aci+SIDzVN5vtGJZhqSIHmGIbNeC7ei/tbQ9rjQt6mmiOE76iNL1R",
-	"T06LMbXj1jy4UDy6B6G4j9S80SUjGGKt2sYlPLHPwClPyf3ocdfO8ozQNKcpCB4AwVnZjs8GQ6XcRi2W",
-	"tCySI6t5MIlKM5h2QaQ3aPOs7djp5dnRA0MAFjJLbwbEXRj5RiJTK48VYnzKk3UJ9rt3D9H9bvNeRCAs",
-	"4b7zHngHytV451drh0V2rI9zxj6meadwzNOv3Q7TS7gfKwy2c5gJxrii8S4hFr26/dlhMPo9W2HlO/dq",
-	"g2liGUEMfWtWJpld8TQZkXDFIeupkltqfkUK+b1sY8udttOGPfCZOdr7mdmHin5vB8eBwLWcmis6Zx9y",
-	"NenD/VdFPG+kBv0G8qho0jUkC9jf39tlae2lXaYZ/J750l+QdFU6l79Ek5OjkxGbgsacJVeKZEGYABfp",
-	"oRIJOl+o8wK4x0Z79De2yxkX4+PoXZlMDBPHJwdLTFMwzdzEzpEkyjb2sYADA6qjqjB59ufd1QQ2L/zl",
-	"AqcpYfO9lqjtlt4/J2rc3P4AkaxjzyWPm+apiqNMWDeU2TGLt28DdEYoLrBEUzLP2db0MtwYJpc5yobV",
-	"9yUtYHCb5/wIZcaoxC4KeOpiAIL3ftIGzyjCjSS5IYTv6nW9ZU/UwcaYv12QgtZidh/uCETAbZvjQFOl",
-	"jNRb1Fk3wZTzlGC256YBD9hWFaepQ47Ztq0qzhPa4ex3TNMr/3vX5qv35TN7DZ1T3JniM7TmuWg6Pnr1",
-	"9uy1bU8YNzvmNS/ec0UeYdtaOyU9uwcvD/koqIKkGq7/o/ZOO3WQZy0XI1G/ZXu7EfXYf/er8OWCaymP",
-	"SzW5Jd3UhBRsZvHwS8/crAcmjNPaOhD0nUrceq8ZN+F419g5N9qCpnMG7T2ZNjlkNQ38HgICGxu7L7Pz",
-	"YSKX90tP6x/pWV/a30cv+UytsGivk7hyDz2QcqhVPpslqUmHqcGDDvZ3JljEi1ATy+Ojox49LH/hK5tD",
-	"sRJUqXBzYtuVxdv+evKnSYslLF9qetl/xvJO0+xeG1laCl64vn+An6wnMhQ22dWTOMYZRcG1Y7lu2g4Y",
-	"0aJQS2Q7rEq4EhYOPxEMBYLjhTcoQtkdYYqL9ZbagJ2T6+PRekDeMqmggcEDnJC3lVYzPgYdEm592uts",
-	"WIONFnQJvdp+PRnytn2eAgOv3V0rZUk+VuDOsXNp3WKUURLXztFeeHhFSNbSzfNKf7+vqxnG3vlO/nzA",
-	"ki1eDNDr7beyRFiapPuYL0cRYxe5NlFgKyH5hYMws71pNjv1niOMysna3kQIa+WXRMXknArRx8ixfWCl",
-	"JaufKXo0Nfk79DK59xYm11Vwc75i6MXFW283kxFiOS+SZM9tSR6uG8m9NSEp6DOg40gPiIBB7US+ui4i",
-	"PiT/KqPbWsaBe7biIumA2oUn9hk54iJpS6OEKY4lJyoGTR38m98RUVwVS7xGuSS2ERZgDkETZyrHwP+u",
-	"+2n0LvJbSiZn//pDC/ApwYII+Ncf+kFx53gzF+nkbPIEZ/TJ3THwoZ3JX07tswTXwzgjCeZY+cB20at8",
-	"YiP6lU9K5afyobv8vvzx5f8LAAD//w==",
+	"7L17cxs3ti/6VVC891aSs1uyLFtOYtX+w/Fj4rOd2CMp41s1SdlgN0giagIcAC2aM5XvfgtrAf0ggX6Q",
+	"TdnJuefsmlhkEw1gLSys52/9Z5LK5UoKJoyePP3PZEUVXTLDFPyVFkpLZf+VMZ0qvjJcisnTyc2CkY+C",
+	"fTIfiZwRs2BkReeMTNlMKnY6SSbcPvWvgqnNJJkIumSTp36wZKLTBVtSO+qSfnrDxNwsJk8fnp0/TiZm",
+	"s7KPaqO4mE/++COZ8Mw+COOtqFlUw/FskkwU+1fBFcsmT40qWH3omVRLaiZPJ0UBT+6OnPMlN+G1LaU2",
+	"RMm1tsujsLjYqnCU+pszNqNFbuySzhK7RL4slpOnF/AXF/jXw3JGXBg2Z2ryh52TYnolhWaw+++UnOZs",
+	"CYSQwjABs6WrVc5Tamf7YIVP/Nfv2k79P7VJ/N+KzSZPJ//Xg4q8D/Bb/cCPC29sLv79ghqyZsKQtZJi",
+	"nhAqMrK2HxpJMnkKG+fGsa95lmUseymUzJdMmBt5y2AeKyVXTBmO69AsVQzmvkWEZGL8L9rmuzU+7pOn",
+	"+z/dGIl/zW/lzsrp7yw19jUwzXdMuW1qTi/n4jbMBjTLFNPa8ThXRAp2YviSEc3MSbEqGWNnXavyXa2E",
+	"wKe2F+R+nODMous50m7vv8k5U2Z3PlRrPheM7W7xy5Ml5bnd3fVCEs2YtlzGTXBH0wVLb4OrytgdT1mY",
+	"gvaQehGFz10SOtWWwWdSwcfUThvPueYmTE786QeURR2SxT+td2f0o1yTJRUbNxVNuCFcEzqVRX3RpURI",
+	"JrOcrlZ22GrhUylzRsWklI2d88nZHcu7yP4GHvojmSyZ1nTOglu9LAzLdtf1w4ZQsqR23oKKlJE1F5lc",
+	"15ZUm7RcMcGyD9Q05p5Rg0crtACp5lRwTfF1gXkppmV+N3BUzUWIbd4vmADG0IYae6fNqf2bmm1q9X2L",
+	"Ce+l/aIvR2kh5b9Z9qEQhucDVmhX0EV4OLbX8KT9SYHnOTjjQq/cd20DXrvHtkUILM2v2m3MFm39Ma/m",
+	"4bm34ku/LE/AOkfVDoxn1uo4RmXWs9Qz1pbkKj9nwt7Z/5zQ9FbIdc4ynAdQZZI4EWd1AgkTc+wI/7KT",
+	"q73a7WYy+XQylyc7WxwXlm9nBL98SqggDERnQqQibLkyG5BmQk5ltrGsWdOrHp2fBTjDsE8B1ecZsQtI",
+	"yJqbBbFyCndga8THZ2ehIUve3Jk37lNCqEHF6tEZyehGE7pgNOt7kraYydEmStMXzFCczhZN/SXVeSTs",
+	"UOzO68XcsKXu9buX9jewxzgxqhTd2L+tvvxBG7YKHq4VVSZwZcCQoIH4OwNEUeDisvJKZNpyAuiqvSe8",
+	"O9ftvYanyt2or8TPO0oH3I3Q0UK7YvcEDJDgWUnkna9uucgCX2yvzC4LHk3clMpBoyt65y7H5oLK7T5k",
+	"33Fnu6eN74jO8NqLfS+2QAYldemVleIrq+RV1iWnFozmZnFae0nt+xO+XEmnAFpD7elkKaVaU5MuTtkn",
+	"ulzl7EEqFXuAo8CinuX8lrUc0p6qVota2PuGDV/TkZNQjV1OwQ0RJIrQa6aChkdIS/xJKissif2aMJou",
+	"Gsd5V5Rvs1CxnOLbqkMki2leO0HukT+SyR3Ni4jqTGHWhAtCyVqqzN41+MOETDdkveDpwj2kCVWMpLIQ",
+	"hmWnnbIbX7qzU01es7bPqdu5wVwmjKKpeQD2E/CZsdZz+JIfdCFQz7Bbl5xZMIUC2VuLRFvTA9QZvE/L",
+	"z5waBZe3nDUNAjmzNiapK0WJl/hcEyXX+4l5O+sAr1THp+3nL/CpjissclSqnwSPhidMWKrWLKlWk5Xm",
+	"OaxnoBQuuaK/JE4m/yo4C+hOzwulrFnpmABoZk+Fk7JAbdBI7eHpsJZqBqCRhuadb5OC0DwHd4QOjRO8",
+	"P/zgfklB+hQZNy+FUZs29Xj3EvfX+7ZpJZ8SStC/8ZWua7HUHQH449eJZsr+9eskaI47v8zuC14puSTr",
+	"BVNhM34k3aI6NT3vpw/oKwwMtaB6EfATsE80Yylf0pxc//js5PziCZF3TKEQYJYc4JizIsWO4ByvMdeJ",
+	"Yhr8kSGTjv2rsQ4uzJPHQUa843R3or9OpkquNVO/ThKYjfe3UEGevXtNwGuUkF8ndM6E+XXSTdwtTrXz",
+	"S1BN8/qZnUjima/ihXKZUTYeRXGrzsMRtLfnCypCc6Qzgzd629ReC6tqS7V5bdiy4vaAc4Mbsqb2BilE",
+	"dmn/WtAVmNAELGprBH6oXPn9jgs+P3iOo+lvW4/F+fiWbVoNhtLUzzKnGy/lHfwrBepk/Y356KmvNrjF",
+	"/cT9XgGxcqoNMfSWCTKUNJrFBbXmc0FNoSIuqmK5pGrTg6WzmFIMR7e23mo6SAq3S6UV5l9Zn1r8qIxx",
+	"pN2hO9JxFizghHCcNMhb6X8zDbNvz2MSMYtbeLUKJwQjRdOFlLeo/4PnKgNl95LohVwLexUjM6e4FeA/",
+	"tQcrwatMijR8Uxuq5sz0ZLwmB7mfJvVdbmxfC6nG4ieBrvQjMdQN0yakK3uFJUAoSwPFUsatFoFGm9NJ",
+	"14uNvQKMlLdW8C+4mJ+GpYgwoSjEzoUtTLsT5bk1if7H8eHWPTeVRVhPgSirDkdB4mI2psLLWdgFp+SU",
+	"ReILNGtGYWqsyk0e/lUhePj9hS5o3s1HLL29ZsaEeMSxPL47cRtXbpNbeoeF7bw5/4PH5iA/Dsz1DQ+x",
+	"5dDD45mjyynZdkpqGxeMwVkTGy3z34vMmUw7nHjXqc28wd222g9Nb8OvmlFFVvbupgSIQyhxzESWhTZE",
+	"MVMo0bzMvbemTBY4C3hupiyX6/4zLMOnDUd+4JyzO6Y2HzRLpci0+wHO4rsnjxspDGfBgKVU9R/vbkgu",
+	"xZxQF1yDLbCqjQsx4MDnF9+fn3W/alhYU85mYfGxosYwJbb25iIY46hFxwJCFuODmkFs+ZL8r5qrBqIp",
+	"6YIqmhqm9HaMJvCyLXZH+vU70Z73Dz3UOV8FXIPsE8bOvcX+lSZpzldTSVW2e5A009opn7UFn5+1BaUa",
+	"WUHw/7p2x/QQd+BQhDUd7E58LrOAmpC6TxvT76Sr/VFQisnlkgYvSTW/2yXLOyXnii7BLUDVvFjaU3BJ",
+	"hCR6wfIchI62asCy4TWsz/XRw7NvzwNkWdJPr/H5h/5U+r93VZycC9ZIgprRXLPtNKO/8Ttmp3mXkN8l",
+	"F+gU0yuaMp0QI2vpGl9pYhXJFHeD2OOvVooZpiLZBSpjAc/T64wJw83GO2fhscuSh0lKleJME1kYQgV+",
+	"XcYrvZbaqV3LwqwK8wEE/YfpxnjFzG3Fk28fnn333ZPHya6dWsq+h2ffPvr28cPvzh/Xk8XquXF15yBf",
+	"MlmYpsD1L2skn23L7oedPkJgs15HyjHqCKcKBiojhlsudsEIaKfoWi1dFkbaK7UQwn7l2GRXDLGcrjTL",
+	"6jvVIzrClAq7MUFlTmWRZ1ZntnJeoT/fmupMZCx76u+4DO995+TMLT8hzwW1bPYplJL42mhiv4ERC31J",
+	"Hp5/R/4LIwrWSs6/0i40gxYXdR/jVJpuwRr7aJMx1YwUWaYNZ5JkTjXvePSP/hyDhB6BbUTGtxM18Brb",
+	"gCUyVxRdOTPKc7wXNc/tu/uFO6sXHHqhSiEqX8xWnF8QuWKCaJneMrPLwLlMadgbveJ1i75G3pWSqfOS",
+	"h0wdI1MZMBdNurKsWmSrsCt5KWP5TD7q3H7hlW9O3Jr6yZhy58bgF2ukXhV5yNM6jdm5yWf02iydZrG7",
+	"56lcdZop1/CQf/pDm6fHy8ZQHCrELC/L3CMwG4h9KijXCuGdDj18CJgeBrNuTNrNwu1HNeHG8Imn4UAH",
+	"UMUVoziBakx2BEfQC5Zzu+EBBjaGLVcmQsW08kjusqpi9roaxN5Zwfo/XN6m+x4DVeQxzhVmWOrndobM",
+	"nJoFc1fAmnJnPjk+svfGEL9/PIcyxOieJm599dRHn+hYEtVvYoNaSIY2NhmDo0uWOwo7hzO4n0HCQyN9",
+	"m+RcB65HFwXcWlhnrgyEJT/cMaWjkWyVLsLHha7olOd8Zzc7X5rWFZYOIeIehF8pFjvVqyJgEDKVMoH5",
+	"gXlO4OdhN9OO2ptxfRsfkAtS6DKpflbkObM6Lde3PYef0TtZKJdvtZMsCtECmucxA2+uZLEK+JZ+pktW",
+	"5t7gQ84hw8WwBKq+WfVUmw8LRlXWX+4s2VKi1G7b2577iINVdmaP4Ke9OPNh8R8pvEkfMrY78vJlgFCY",
+	"7aITsqSp1AnJuSg+1TKZXS4DMBdX4CK1Wl5QrZA6rs5I3XqwV0yuctbBR/iQj2wNZSTNFI8o7ZHag2uI",
+	"v69dkH5BNZkyJgjSwG4RGi4jVB8YOh8ktlriblsZ/D6v395Wac10coxUS9vXXq2rkcpJXM+q5SYmNRFf",
+	"Em9LCm/Lcy80t45K/AaCyIE+9Ka8ctm0MNoBcQycUyyRfWjqHhNK5vlA/W5GU9O53lfwkH2ai4yLef+d",
+	"eoU/CJ2dFVNLDq5j3RLSxIuCLOmGZJL4vK9e735XviD0+jtuaN45xj/wqW2SlskP9T2vbU9zdXHSj6O2",
+	"eQY4jtL2rnIy7PrrnAcCaxSc14u8e/0CvNTXhipjpSq4Zmcb56ba9qmXXvDm8Nzo0ins5MquihbSi1aV",
+	"XgRhQExK6XHdWsWTiWBMURfpglBNTLoiD8+/PT07PTt9+PTi8aPzQfdFTDtQTMMmEZRfSZ+bPnotrqhq",
+	"ejjqHqOyanXryl7Ipb2QVCE0oTpY8Br3QnGpuNlE4+q7r4NlEkrQviczJZegX+p+hNLIWHtYg1vbjk7l",
+	"hOicsRX8y5mGCdFGrlYsS9DDGhp0rbgxWG3bOedtFxncro5Q5TXrl4V8XXKL28TqhX38af7UHuxMQyFw",
+	"jQmdYSHgsj0bQmDnnLdk2+ZyHj7+kBKHNRRjnLIxDpdgLCu9fUFu8tvhMsQtH2F5AIAIDKjyYCwbaHdG",
+	"j2hEGb169Zw8evTo+0uvkOp6SWzkIKlA+IIWRi6p4anV+UVB88QeZzrNIQXJLKDCY/ip9EcQ3lp9BP9y",
+	"LptkSLrOmuf5ByHNBztMwDG+YERvtGFLotis0FCtHjBRw5k6Zc0qbFGfM+oP1bhnNFhimDt7Z7l7MPfR",
+	"NvzM91R943sxhsByvo2t6Ao1TKSbD8u+kcGlLEQMY8HQfJBRXmgQGX1/sLWJOJPmextjduyvk8iwL/vE",
+	"t5yya6f10qm7bcZKp1slbs93ORv6lfCVynmL9RpSd0sQkt3VLaQ2pR+imeUSzHNZFdOcpx9cJvpWRCU7",
+	"v7h4+D3BZ8gt24BTSKwgbZZMqWZPHhcq38ogevI4aYH7aBZvdybTOKiP2jST2hpbNyeCSbJPbMH/JhI6",
+	"Y59WXDE9aMienr0ecBN38nYw2kTEE2OPavheLnTY4xvyxYSdMIUupcGksWVbAYTaXneTdwyzdBvSZ3zz",
+	"tCWNBAuoQB/N5TwQTBhA1jIJMeDrjeOoRFWxSMpwqGzdj9/n/hwp1QKG+cE+FNAiFCMIEACW8IJtrH3O",
+	"Tsn1Lbd6GpYH22+kZiRnM4PJVv5ZumRkRrWBKjdAXIERijwjU2tECHNK3vA7RjTdOOUZcKnW1L7wlmUV",
+	"EpkGt7/lupyZkLEhYw7teIhyIBJEFAQi53eRd2vcp8iB70dipM04dP57wUJm0jN9q33EX5iyYlnLQkH1",
+	"Zp4xbdBzv7vzM5m7rOUtCwGLGQWS1PKNDgZ/rMkX+LXL09MSiqmxEtGqdNpckouzM7RfziZNMLYBCca7",
+	"hkDOLJdpdscUI2sqDMsuiWaMXNuPvDvaR5fZkqm5VTAnSVkXndqnUvBs+5jumiqBcWUhDSopXMwkJDFN",
+	"i/mAALQ36HpeTUC7HUXh+yewQWV+aG8YmauX575clZEKtmcrrTeJF0w0h/P19DDLrzSxT+nuBOoaIs0e",
+	"+DJuT3oL1787VMAxTt51SY/tcHgu5+1+FF/f1fzh77JQwprdM56zxBdjJXYnZ5y1quFhR2c5oMNQsyss",
+	"L1R4yzDTG0m687pf7MdQW7b2Hv+SC5z4sbICPIQ1UApuICIwZURQpeQaMSn2jHRtVdrABvfmCkfJMdni",
+	"uAZ8fdbjme+N6R++GZ9Wqqoq2MrzbXy3hZnw8k0lljzagOfoj1KT//5v8usEwtG/TsivxdnZ+RP8X/A+",
+	"wyePGPn+7OMOIJYVle3ypDaxkLb6Cqrbr9hS3tFAsG9FtQ6aizeo8Ngvv9KEZ5fgTLSKlRQYQ6eFvVjt",
+	"VWOksnrRklFhdiG9QnYq1XotMb+hB1Jrw4XtfxpfrA5XUHzoDo1TsbUqVC37R8XdjvU/Fu/c/oe8qm6s",
+	"DwsWLufeeAJpklIhpLGCyVpkxKO6uMj2pUuAAPwKrxWLCKJDKqFOy+5YG9CklZ1W1w4ngFcU68zJLLds",
+	"5+W157Z3I0b8WEi3LMfg+tKlfeA2MZouSFomAX8J+V9TKQd7NA5IGWtL/voQT+tpuKZ2q8GZElHrdcTk",
+	"IqljGTr7Zu+0pNbY3f/w76aJV317x0QWMfHuuDJFY9DYYah21eW57OSd1CndzwGL5+JAD+wrnrOYfU5W",
+	"1MMFzqyVpr7SkEx56cwljQlHL6QYZjILo7b5uT3nI2dRAJVIwc16scFJcm0IE5kmjKp8E8xYgaUFQ9hW",
+	"9UV3gxczhciY0kbKDMNv7XeaG7qPwlPR4WBtxw71goVQdxG4QoO6rU/JO2oWNWUZcx8zUAPkJbmR9k+4",
+	"WpIS+jhjLHO+FMHKQqEm5adBzVzOCOSwmKelBnX25PHjLa0iCIjEGjArS3qLOKnuOKVytYHsLwefWv5D",
+	"G8zUWBUKrEl8fX+bOGNs1boOqGDACjOorSZGyngGastQzU04v7gIuZjXIsSlg8awTNQ8d1sgrWed9nuz",
+	"tLOrtlOxVU5DutkaQ9lQ7MwR8GNNN2QuEdHbgU9YpYFOc0ZwlNDWGhleRldIx+kedj/6Hs8X+KMRTmcJ",
+	"j9bqaUbp0fd8bR2qXW7mcxZyhaHuyOtu0ZlUT8miQhQLDVeydH/AGF+TFJ73iVqfqBP7f5F6JnQ89Fad",
+	"4nqCP0jB4xGJE/6bRdI/Lh2t0IHRQ+epcGp2DjIAeN4+LaWxXYKedBtOVY+LChSJA8y0K3uaovsLV+5p",
+	"V9vUvicA+XacIxAOttywPC89xCha7YUEbqOFA8eAe6qXDlIrqK6/JJUrzjKipR2uH9V6BAACLkiu0c9F",
+	"cxnON4SLePfHGfrH3fQCGXJhRv2jLxnHie3Yod65mQQz4gWDc2FpF5Nl0TuWguq2e8cGL4GYbENYQRCp",
+	"T4le0POLJ4n978XDcwDXzC5qLnf83p4deMCej+yiv7bgaTLwRg0d5r7H8R2e/IPJKDxS0TbmWKx/xt7t",
+	"IUIQKNo3jgHcYM2EYTGMrxUrp7pd7g5SQEjEhmGZvVEQN0ZDGhpi91B9q8M1QkPjH33r9Xo1J4B39wNq",
+	"8cQ6sK78VSSqVobq0HYSzGViz5Vc2yNoj3NAzAaxjPDnkIqLBToVnP/Ds+Ts7KwJYtEjujbjuQnpwFcv",
+	"zy/dbH3XjaVdPtO9Ykj3fXJx7w8+t39TNJRapGTeWeNxJXN2aDG4YjR7K/KN76PVvjswK//CkJMPVtPf",
+	"J4CLb9gjF13GyN+8ynp0aMUaCPUuFzcDDnsX+LPl1LVcKzes80c7GTNhHbmlcqs2+WqZw+rmgQxjZAQh",
+	"PY+QCIQzVOyOs3Uo5FDEqiHKae+GXLAw0TBBphtQ7HuXHcXrcRCUcDey5+gS9uAXwlp1Wcg99MJBys8A",
+	"5NHFRasIhPtdeNj1YhOHvdkeAt4AqPVVDLIL9ApzVuWs3Lb6UkJU/FEWoYhRRreiOF7/++ntJJnc/DJJ",
+	"Ju9f2n/9OEkmr64myeT6mf2fX3ZVwYb4+XaXPvbu2waJCyZddj607b6gEFaB8eH3HfdOSnMmMqpOcU/2",
+	"UR78EDCX18IwNaPhjAPBzFqqWwTesg91xF62a33NgqwUm/FPJMf9GFLksKAqW9NQWO2nZ89Jhfy9S0hT",
+	"hM901I/QcH905PLXK1HR9DZFL2Wh2umD9YUSSftQubsDyb1bxQwxtz1GvHaQPYFBAcn6QxShvI73AIlW",
+	"lGe1NhhcEy3LRn4l+D3J+L7tpLwQKhcbkkHNrdrZ9xlneeZPBFQ90/xd44kYw1eviKGTt4H2RNKUd4B5",
+	"A7DbHUxbQpCfwor3kTTlEE2uvWaRnmvRhcaSh9rSdXov73pfcKmdFb7xxrS/iMpUviq7r0z964c/9sbZ",
+	"mAfZiG9KAOXmcfsHzQumCWTTWh0BIu1g1ZIpm3MRwMYtp9+vVMZtQL+H/Sb1rJrsYWO/8ZDIB25fsFXT",
+	"M9UwrDG91WpE1rIOZz5j5jJTtRxo7LrQKw16IdeB7Id42nLZYmpAZaE0LY79svsc+AKxOSYVbB30qxyW",
+	"0fzGlXYeeFO+kfO3ob5PAwzEqi66DTRtcJmvb/MLdpYfqF+2AC7qwGyBn6jYhEPL3pfnvPWo27ty+8SX",
+	"9Se+ljUhK7lmKvG5vvYLQCCGOn/ol42NpKVwUqZm00Tr/duRkfCxtma7NwumGTrrG9ZZtzG+HRTdPiFl",
+	"tKyHXV86S9uW85N7zLKaXHe3enlnHwLKQYF9adpuByDzDTEszyHWAulg3JC1kyVhz2kNM7Kjg7h9zE/h",
+	"X75UoO03mCHdPDJVq/TzsyQKFl7rMUfXlLsec6W38dGTLmjbxLcc6vSO4WN+XboCkW//FTzmf7UOZwIG",
+	"0k975pHuaIk/hdCntQo4EG6kr56xwvv/PfnJC4WT51rNsPIcoRvRz0OWNGNkaq8cecsjGLXLWKk+jBRZ",
+	"/o8sz0j1wEg4LfM9HY17Yn4tC20+0Cz7MIt0OPsZO2gQlmtmBShgumIKxJJAPQLe6At6x4iTTAM6WrSi",
+	"4sAOa7lksME1cGsDYdi1k+kL+5gZkQZ4nqNbclOut0L0gEdPu4vnG85KYLuS5M3NaPBegodhe2a75Pst",
+	"eLYi8a1r6GgDcNN4c5Naxireb1Y4lREX7hutBEIshTFBEpYdki8d/JhrlOd7ceq6ny2C4/5kSNrPoxg5",
+	"A5MzEhbo2hm4OSXkwu7Jk7OzS/LwPFRq1ZTOF2HpHEnZXy/k8rLW4Rqg2wUjHv5JCo2hiH16CzzukyFV",
+	"mp0db9i3IcFPZeDwQDXXDVT1mg1odFOW+v58XlcLuPNmhrX08CiFmGOAfpg8NDItOw6ehlr2u3CdzEkN",
+	"1Hc3/3oTZJcq8SmcN08jAEcbnzQFeO72qEOWiv2rbRbwZJ+2SPBcsrW5AxhkrE64PzM+X0xloULO3oWV",
+	"PaWF526PBdVkyYxV3q10s0LQOYV11Bfc0TYzFKiwwg3sypwx85X2b9+qkSgzeD2q0K2Qax1rfNloIRjo",
+	"vVl5l3cDd3Wn+IB0tBUTkQwYnVLxlNw8f0cs2XyHWE/Wbfu8nmPW2pvdbXgfVqpoPwIbAQeEo2M+ZmBP",
+	"oqejZkxHEN58VccgdG0R9y2XpBvisvbUDgYg3bb1H6/a6T9CabSAD6kG+mWULMyAJV3Zx8Pqmq9p2Rf7",
+	"s9rfclaNXaovMWkQuB+XImuNwKPraAfG7W6fXrl0DQ2H9/jcVg+61IpI3uhL6IhMyggTWmjgFdFkysya",
+	"YXRk6fqJ/HL15jSUFlN7/aOkn8u82T4xpBrbDQ12Por2Y34miDQrWpgF+eXqdTgLjKe+/ygl737+G+HC",
+	"odycTp6KIs+TUG96fCFKmL9fkRQzY3s3r/yBavbonHx99eo5efzk8XffYE1Eo6rQSWgX7laMYr9lN98+",
+	"rYvh3fUOxX6t0c3t1ZliS7GzkhbLnedcNNQnvFEVswr6lKFWFDY4fTJ3mT2J/VGs2pwD9q4ecCQG5iEF",
+	"vEGP2pxBNWMo6A1qOoPOkoObWXR1zGv2tuhNHefW6mEF+1YYy1ivsJ/ZuguBaeHvr3KTzx/vbnKhtPNS",
+	"cEMcXFBjd7/79kmnr20bPmmgaPRASQN/VuitblsPtxMSh/W/6osL9jNbR1LRBtai1+1cigj21lKz0jmr",
+	"O8y7HIaNbLIdeP22kUd0ke91LYbupciWv6sK4sPx42EOkVp9fZvQes+mzwqziCaG+GFiky7DSFuM4h2q",
+	"dUST87NgnY53d3Z6OfWoZNhxv8WWKHOe9iNLL1kw8CoBP/zAbrNli906W5/vMnUE19O3KfLvjmzMlQxf",
+	"6q6rWieWzZbndw+3bePMdiyuC5/cLqjIg0UAUGdqZA54XBjtA8gj7VykCxYIYNf6EnXdtmmJ0R83X1qX",
+	"6gtMPiy58BZVdVE8ftyZuM6CfrEblqNbjAlYulVU7LqtGhFWuphOaU4NC0/k7Oy77pn4EQJ1k0kIDGCI",
+	"DYvZhVunIgBoxhwmV6/qkXuRA774f+sO6CXm/HnGZdW7M7EeHjuXc3KFjZwOyjj5ma2v6R3LShi2ToH6",
+	"sI/duesGPz/b80YI+7jd1J0S15z059AM91frIpq0TznecmLSTYfq/OjJRZfmPOJ1DbOMLkzm1zEEpZiL",
+	"/MaKdFfMXcW/an7iEraGrEAJAMcxxD3xNlCVAdrZZ9sbaN4eTcses9DNeOJrLcuEBYbJmyVKtINrTCai",
+	"9CaVPWMwxaKnObuDjSvz2La+h8ZGn0v3WdHOfmI4wetVC0q512bsM6Flvt06wVuZx9lhEM/2NPa/oEDG",
+	"DGlUhMN3LWuMYpbGNh2hpuVtYVIZAuj7Ua7B584y7Eyxq2pF6zcbBZtBsmE0b+eHPrsoXNzMg6FkV9iX",
+	"SpEyJSC2tm8EZAgOrt+3g33LUfsTYLr3AKUOt5cDGPchgw2vASsnHOKzdzUEuF1EumNgw9Vsli4Nrklf",
+	"mtp74LT2+30UMBwFSVyOVAJ8RIy3KBX6GmeRMhMYP7JJQUfCPjDr8Wyue86tAobXrKMsZIMFIYCfV4sD",
+	"98f+i14+itFs05a+lC6khubqnoEjxefb6VCH5Dg1UNpxhttviDMIAkTtssln9CK1eI9wzmPcvu54HOHe",
+	"jbm3Pl9r8LguNW5r8AM9a/11tFDb7/L1w2qTkVqjcBTS/Sgc5VO5o/hu6wUzC6aqXApVCA3x3zV62xrt",
+	"SXcQWRpxbsWwAZE1oNQSsl8qQE+oyJ1BY/75if8XAF6kVKQsHwK2ltNNPIfszBqSjyBnMNRlFTK9rdHY",
+	"kuUd9IdFdVsPH73ZGrrpAwmwfSR8I2fE7RE4Ne0uNcI3YKIOyxgESvXq3VZyzOFarGKaiXDhr7Pxa0Qx",
+	"Lbjjc0VXC54GE/zK7N+M6VsjV0lVB1KmIZKUirLAKXit8ixncY46eehjqwZSwkQ/IKgwXLpLK02IYktp",
+	"APHIWG1NhMHTLPXDGLqtdZsR1qrajH3lku1cymYIoXIw1E0kOZ+SjOtVTjdJuVJw2MQqrHdSHbzG3cwl",
+	"adCsX19Cx5CjsfYbrk00TNEiOAfeD37ewX6DNJTq/ZP9GJuZLMBo9ydBMZouoP+lO4KYzV/Lji1BGE57",
+	"1jUP2XrYsBG2X07ZFdMQiT+k9M71cO3TtT7eQtK5Y/u/NY56WDaP7CFd5G1YKKyoMUyJSF9unxgWyDNB",
+	"yRbMuXSqgctWyqW8vSQfcUs+IpetF5uwwXJH84LtU8DYzBhzdYzS6gs4ZL9SxjqrHFjQaIfKsTR/t5Xl",
+	"948vviUrfIJkMi2WrpP6lipPRcYtc+g4pIpUiOaIGWJL6m446NVewuv3z+ysODfU5lqSTBLwBcTSnBUz",
+	"avNhJ28/UGdhqCliPjZf6BCYw5oJg7hup3Egok4AAnx5tDYf6eerD7eI0lsK7IFbHq+24lmP9ms+94Nv",
+	"t+Yd1H9x7468OyegLMzcZV8Eg4YKGhc3OS3bcC8LDaA+Lsf/KaEEd9Wlr0H2nZGECujYCsBHct1tcTCQ",
+	"EUxkJ0YxTJIpNCI9C8NFAR/5HtG9DYyZDHbIySRWbOhbe0kaCcF4AGtqrbPbdoRrwygE8d+9fgHaKhTP",
+	"ukypp1a9Jx4R1FG/By5dnwbZftMQUg4gMk+E5eAcmkK5f9CpvGPV5ws+XwzIzhzWHTsCtcyzIX2mx7JW",
+	"fKivrQOOtVMsgy9lWL4PUj7ibRf26Yvrz3hnTQf4NuDdySANrgqFHr7Vc0WX0XpiJzPA9mUzaAwvuAi1",
+	"UlTzuxhE+cNHD8++Pe/MLuzAAawA/zthw1sb3Dfsge2aQ+jvYEUjy2d9oNnvuObTnPXw/sIG9aQukORg",
+	"2kYSSsKt3K4d7Icvt8IgP7YBh3ZJ2Gj71wlY7iANE/z6NORhGeIx7l1COVLrNRjmeU5D+kcF7dTruMNQ",
+	"r+xvBuA01vvw7cQ+XGaFdwAymkWL3vYBSirfnfil9t543LERd5/pQ721tXmN18OsMcFxloscskdcMaqB",
+	"e/0Bzk4ZsU8ms5zO98x48XyyWbH++4QrG2eXruQ63FxBybXv+epr0aUC/ZWJbJyur9aODmnSV3KtE6zN",
+	"ypooDo1+SMGGYP5HT11xDlVWWYEDTgUiQ5WNG8IGu8IdCaPMNfB7vWn1R1/CXY2BZfz3gmkTdG66Ll96",
+	"zdiqxO/eIlME/f3tDCCnngKBr398dnJ+8SSeW7td37cqzSuPBJNMYGWYSQZBkDnX2BABXPvgQaawVVZI",
+	"BPFCw/YD9OQLQCQpk0ADgYT4dxHwkwCiPk3NJflfvokKQiwAKIvdWqbKvioOeXYtT3tZHTV4wJ3ttMsC",
+	"JiQlhB3RVYO19mzikCuop3jQ+0HtbXPZFaPhPleGaVMGzZq3JjhWtVwyQGnp2z6VpQtJvn79/Kd33yTE",
+	"pKsEffJfv/j5+hsIw7Ep+frHm5t339R7/qYLaB+Uriq3+JpNB7QgcFuy24kChqzwNS4uHl10RcZi9aYU",
+	"av6rYtLBShv2W9vJXW+fT6sfsQ8XIe3HYaHKS717xRi1KXvcQt5JzgVLXPBKF0uX4FqsxrluljzP+RBE",
+	"ubiP2fSKS4OztreiXd+uMfY+42L+I9dhFNtQEpCVrGB72nsfkCqnRXrLHGbFgmrXNDJSzdZq6++2XCxE",
+	"CDDzCt9g5XFtBqdDEhgrLOl+U1O4VQNq//EH1ww684UwAAxbfRjGaIaHcj9/lGsy44LlG9dw7patYDPK",
+	"hANqFYqLE6xxmWARSj7A04elLXu4qio87a31urUk3s9SYKpVucshz3RzR/uj1upVMPhnZQt1rHNJRJHn",
+	"Zfo818TNxDVB2YIvlIK9nU2e/rMjsQeSvJP/VHTM88kfv21tMqzmFJ7dx++sHX+F8J1bW30Ptk7hR343",
+	"w/RJpcpYFmlEde2vfAe/SjVZKXs+M3f1OfQ7Z074GPhXmmj+b+ae0UYxky5cVxJNIH0zpEWkMi+WIiIK",
+	"3K8CmAQb4yNKYAS4CYKTzdoIQhriUdsCscbCrAoTGTWpgyrUEiOmGxMWOHIdiyDFEjCuPYYtdPpTGbZ4",
+	"mmP/4qGBxWjKQEnpYIuj7YzLGliUncmg7LwhASR7/nIWQs19RXNdOs1KHqyxX8lMlrpcNH069Z5YJXZS",
+	"O8hRZ74gVAUMSxD+lDK1itzGVh8i3Kfz4Nn5ZKpThgY02DNo2pzGU+A75x7z3r5fyCUmAy9YnhNFBaG6",
+	"zYUbBiKJ+bxfw21vmFopZpjaHrjQBc23sByD+MBbrKHcpNGig4IlX19lVc19zg1sW8UPJdskE4+AWB6E",
+	"amae12t8XG1GuemtR3GMFMvqXB8hy/LKZTg+9+3Sd/vO6yji4wJgF1O205/dOW/swSY0h+zsIYH/naYo",
+	"GYvNfinvQm6o6lpz3oGdLquHxb8ipSnR7JhVsH9gvSdpOIXt36yXpA1xu+uXCRxd75bZz57BfR3BloGB",
+	"YrlmiCJEppY+0MY4S9wxB1cFCIBDM9D8WsZzeNcXNcIOASBY9tx3IdyqJirz6gOuNKwmhaS3JYMWdGER",
+	"7LLEw8IdBokhAe4FMzEsBX5Hw8HP/cxau6l57IhWj1ywGupK7lmIXquDsmMMroCaFjw3H7hoz4rt09XO",
+	"le0GLU9Iy1jIPGvqTfXkioNhM/qAgOA+bCMSl3tQLiJGXC84DhIAsqWv/mHbEBk20kKnCzsEgQl37zLM",
+	"UQTLh1q72HnBSzTJuQy1BN4DvHPJjMJU9RAyWMhHih2sLsnZKfz/B2c+y59ALlR3gjQ4IXit+5ObQy85",
+	"LNFxcqgEDqLKHaFwySFmxIuJStSS6BM97QFVdDfH9Eg1XTVOId1CIYxHY0FblUlDypHsPEbRlN16xlaS",
+	"2+BGDq5Gs2MP4jL8RYTH+nm363VlLiJejlqbUvtejEGx2s4eg24pDRjFb6R03X8XUhtrwZTlO181UJx3",
+	"paqIgft6SYjlKDBKQl6/u3uckAfnZx4PJKcKQrjJMHCa7avVTaKPiIQdOFhC2lEi/kMHjT2Thcga3evB",
+	"62CVe67HCQHBKwbBC2Pf0MBVpvj+vZeqvRhhW51yHUwFQPU3IVbWQiwVMEogGY8ZnwIRkkVdYFc7CL/1",
+	"/hAhFCDf16f0mvw2RtDbIUJdu7LWgyChrsFj8yrSZ+NtswPrrocj5LT9RDI+h6PsEmnqCLg7KQZjICfW",
+	"yk07qRjqfYObcG1YAHETK+LDDWEdRLCfb20avyUDPTX+NUFhzIRG6oQzC/pfmYeW5biLb0gpjpv8gTUI",
+	"9SZKrTUINeyG9hoCX7OsjVwhurj7YAsRdw+s7ouLbiCmPg1RzMKlxSbkIVQ3n51dkiehfiiPuuuYcXmh",
+	"3I8lcrHfGFoYuaSGp/ACUUA9QMY1neaNauLOmgC5Cvk/7cdYMV0hbdRaABqWLgRPORXg6weYrzXPc2LH",
+	"w+w4bk4JlqexjEBocwbQHbAtaDxhR7IDHKeuJqFPQ1O822r8efjthqWvP8sQ3p1vpbjTdKZD9ZERULpr",
+	"Zn5ZHYIfC9MOp1UAWrm/BqRAxZzAhvXprxNPhcP4hlwLplwnKmyOBDlUVGSEIea9j212vuoA6CFYf9KO",
+	"QHRdufe2lUCXrjera9Iem8IFibEcIX4Rx11mVSHDkIZgsYrHnWbtitHsNJZd8kGKfBNJJAqnFrNPKyoy",
+	"ivdRmWecS5AyioEggqxjy3RgDEy5oGpA4kd5/21RQUOI8SmhxA4MSRJUECaM2sBngiUE32UFDhdkwT7R",
+	"jKV8SXOn7XTXTQ8QJt6Re7AgqZoI7jpaxSZ0lUJQZUEN80jiyKAc2+Rs1a3FAstbVy1DpKGlvBtws94y",
+	"VMe2SJUqqTWhxF3YSRk6o6asN+zIdQ7jnPZB9A6Fot6i3YpH7TTSQC2SSltVJT153FGT9PnPTB047eLi",
+	"UQglfk3DTVMdE4VueU3Xl1Xb4nocdF1LVepXQYhxu6HnbKxLGwZ75W3t4xUKvAJOK/MgqCFakhlV91wx",
+	"MPQ0dGZHDuuM2tPnUKfKWDQexX0Xw7FCwacjzo0lvQUYD5dbBnEqGhGJZWNee1tn0nLJdNOareIo2p9k",
+	"9u/giS+7klMi2Nodfw9qcAnHunHWXSx7JzNxmNbuBED/eHSdoGNxx3XZC2sLJFWGIvnYK/+SPEzOzpxl",
+	"54VhA+m5T7eRAAWHXkE7BA5ie3ejcZrFkP13W3Y4BRYsz58vpG/evZUQUEZ9+zO4y1nSB7Q2K4eIh2xD",
+	"O1NfyjgbU/qht+KdbM4Dvv5nxiXgTTcG7RPoReAucMyKqxIOmVePHeKQxuZEp/0gs+J3IPvEYzn7dgZf",
+	"aWKfIIgDclnVVNQ6ke6+TjGfHtQmoW9cwu61fbbfZVPt8uEU43Px+qC+LgeYtB4ytN2mhRnGsjhaenZO",
+	"lVxrFqb3PmizaaGU4+yAeoUwTXugJ/cDlx2IphyKJjbwWGvzrXd583tWrTZOkjEyP+rE3TP9q5xPDOC0",
+	"o8f3e6/EgIsPX5d4XMc1NwtrLwAqB90QKfINoVnmc2a9lSRXWM06qU35tx5d9jqwcK8B1OF1EK6+D6Rg",
+	"BchHMskwU9uwPO8pL6OumwgU302t/oBIRTSjJiHa4TD86sEJf530dGIMQ+HzgQC/Z4eGAoJtQA5NJthu",
+	"I9I/C6DxyyCzyJnxPYG3YxJ3XlUZQOQK0mHXVmdqWEKWn9s/8Id9k9NKZAe/gtqr27ZgFMvJb+cx0h62",
+	"tmMYxVaFytvI0j0z/2B9Y2HU4GRXwRwNRrVJADIOPOFzuF20KSvAwNVcVRhuGSn0U29QNHx7n0e52Cfm",
+	"uIQ0R3gPmCldcmbE0rPrFb+N5RdArMkac3WnPSLZIj4UWVF9IEjUtNDcIRaMgQVVQl7u1n0vrB0uc1/Q",
+	"bi9YldpFOI3fQ0YNJR4mrwFynV9ML7MHNv5w7dkOE8L0cnFHJFSZoQAmw0IWKiEyz0bLn8fFjJc971Z1",
+	"+O4YKsLVblM+5O5ww/zARRiBshSVYcRLV2B9x6KZ1nnwFFbQpJoIRpWlFxQ5QU1N03/UZ/4vnG4RgtnN",
+	"eG8pJ4ola+YA18yQRkJVLU5GQ7HT6wVVZd1oVt8t6BidAwgI4J0/7FXRlUSAuErHfM1j6MoGPVDjIDSo",
+	"aCHuAYkncrZbslvdjX7PE+RcxzHBy7LGrIFaraJhP9ZYcLeqPrrJcd3b3REYOoyVY0byT3er1fttHK7J",
+	"zaptR16UZaDjN94akmh7AJNsN+QKr7fQK/vPXqgQ7z0mNqZfE+lq9vwtWaalWtWqf6MYn81tzde4YIQs",
+	"Fzu88/JbNQ7eDs0/w6KyPnIzG6D2EKB69mPmPISQ9VJk5Z35/QX5f7CE9Y7mPcWQzEJGcVl1A6gvxE7S",
+	"hZ7t8yUqKnY+tZJxa3/6vhwyg8qtD5S7Vw9Ed7CGfRRg+Lmg0Is/+G2xXFK1idXyIfm67e/qJdWQ1bQ8",
+	"XnYGNbiI+ApE32K9XX5p7s/OZrQcqLC7qfP2txcyVY0l7w2F6o924ArHIGmw/ZPvhTJlM+n0Qtddt8RL",
+	"KEOs4VmuF5sPwkV2d1NlMLLFMYjtywthX9dcs744+/Ul1K++8t1B0qxZKJd17pvKd0r1f9Xg1jpgEbVv",
+	"SNjwermG+ednSeC0A+4z4uthLuCaclPFmqug13lnxKv0eHW1sN/a3HKB0e2LhEtw2l378gyf+iOZQBQ9",
+	"EMS3BsZT4vsclmoe9YH3MMeNhtmQBdn2jbNcW9IUQnxeXoxkbtV5IR1xg9qjnM1yHnq525KGwutBSmBL",
+	"IAOp7Lijec6GouLjb8Lr3npzxjFwjiuBYni+ZENfZyJ1YTssd0PnYUFq6BZI01b/wo6cpSq8e9HVoB3e",
+	"9Ftwbnm+abm367zrIaysKOAe9m/7apgrmrEIdPmM8tzZpgEFBgoXNpG7uSRuR5G/HyWpplK9txwnuBNs",
+	"uWKqvOS3rAiWa170xb7SZVJ/VzDC5c/74ft52+szPdDh3giEBmynEpiokazQJbg9HtCAH+1YOPhmN1Yf",
+	"D0pjKQf7UW7YJ/OK5ywMGPkJvBJTRlhmL7dT8lKkEjywVp9/wwV76VCYbtnKlF14uCZrxY1hgkxpGqik",
+	"m3ITlj7Mjb87ncLMTr5LCPznZCqX+M+HT3Lm/zWFQimu5cl33118f/KwFkKDX1nj2//a/dv+vPznFIJC",
+	"1c97Zxfaq+ADCyFk5jM7pVQBOnrZxGAGAdN81v8NS5nxGe/fnaDKotkFfx/eCf/h2ePvLr4N5UrWggI7",
+	"btm1xzpSjGaXlo8sT4CfBqGdpCAZ17eY8ep8aJNeaTll2WrJLjUiJLUIRLlvCbJcv/PlTsThZyvcKH+v",
+	"brRfVgpAa7vYu5q1sm8+gS8jj6QVBO81u9tjBOeQbEeIzN1ImV/H+tuBCQ0daLC7mdXdwEmAhWEy9w08",
+	"vPtm1gTKSiG3qYaTRV4bwkSmq4RJMuN3jCDipCbQF6kKHdjfBwI+Uei41uyYwbByqRQ6qNW+r/CKN/WU",
+	"XqmgriqBi6hqY6kpD1dzZIyF/DbP5XJJRaYT573Q6KhSVOgZU/rIBkzwznAVKmWb+hGg6npOBzxhqljZ",
+	"ExdN/yhtX+xQip34aEYo8eaopY1v2lf5JZY9XVwgjmgY6HyHWXvKKmmira119CzW1uf+cvahr+mLVA2l",
+	"jCOWQrBVWglvV3UM7ZEsY89GbMQbOXw8K0/C7mtOe2aOtMLp2WHqqV/wvuqUN/D2PMF39q6xbH+Cw1za",
+	"IW3HuRUq4X2Mu0FxmgdckHTTdEZ9W3Mtfd9poHxOAK84bhes9eWKa1d8H/K6jiBdh4FJ5+yO5V1LfwMP",
+	"VdDTvWJdA5qIBY6Uf5OfYVIDcI5ubrTDaM6UiWT+9It1YzUGNi62g8WcfMM2vzyBsTLZ87Oz3jHxBnsN",
+	"c6fvhvUxwdAnHp12oy+6La67uevOb0e8uCD4ZZVLGlALnglSiBkXXC9YRgp46pQ4EEXfCdn3yZgyzTPs",
+	"WQhwlwkpRMZU2aTQqtcBq5zNC3EwCqaczXSopcK0wnGuXaYLqvtdWd6gPQpMpkZfipt64naij7XoyHWw",
+	"rYjjvBRBNzsQHcp5ke5P6zvoglAaP4MuMWg4oJ2NlcDO1kZ1GRKNzYIJMud3TIPHxugIU+gFPb94sjur",
+	"WvVwszjdVYHW/+zwDuIb+u/2SzHahr9VWQi+/wc256K24XEPVt2/ksSK1wOibUlvMVznnnCA1+UJ5uFu",
+	"7/s7gnYa++UsqaLQu+06+3mLFAP5Ek4Y8iczIAdCZ35AZ5T6se3PN0jsgznnH9zQPNK8oJGgWqnko2RR",
+	"tjdaL9Mmg2mS7wIZkT0NMis3BnT05Po22NkD+iF+yOX8gwx1fngtKuvOMOG9FH2NRkmzh72zQuwUOjU9",
+	"OX8rmp3NwzvKBSl03/yNPbowu5+Ag25Q92bEifsAQc/Ahr9zYKI5ZAErMlXylglCCdpUPRcUqEfsKsmB",
+	"+olwmeKUDYBhrbVHD4zmbMlYO4mBy8QA1pDKaAh4hcKpKynzD64dTyQGuKarkfjNVBG0AZZuLewWqpdW",
+	"VOglNyNtbbGyoi/YdKenIldL00Y5UB7arQMXOkxuu72YqxinttCdSW5tbN+iWHcfuPvjwIjme3rLYmbe",
+	"NAIZLjw+olM3NPRWWLDSn9Y/LcA5+LpdHv7BZBKBfy0h8Aa1bmzu7O9aitMruv7JvcwOC4CJ94Lse2iW",
+	"qQhmNr+2Kjn7ZMgWRgwj/5aCeSRIqcgvN8/7+0IHeoTaoIGx71AnwiHQAfsutaW8OiDIBoqwxjKYIWDC",
+	"+LoxHH6OgY7g66ttyS7CAuo921kF33XnIhShIP7V1S9vXpKvr149JxcXjy++qXcIoB5U1JQB2XQbaewi",
+	"3D0zjMNXuWscy0Kjm5TmkHb0lJyfnT85efjw5Pzxzfn5U/ToNEAZAq/6dzDHq0pId5i9kHkAS9sa9Ekn",
+	"0EOJmeh2vkOIpzRnIqPq1PHHPmLcj4GC3NW3j9bsOJyTrmO4HS5VzHm+FvSOJa6+SBsysztlb4mymGhP",
+	"BIl6u2TfGCB4NqTKxij+hl3dt+obE0ELxc3m2o7n3WNUobMAXgLGLn5UDrAwZoXhTHnLUS22G+3+9LSr",
+	"2OKDdhGFaqIr/j/MzhTicTMZ6f1RTHOekmfvXluL7qeSy8jLO6Y2RIJuwqUAux4qNj5+OqkaEHz0viEN",
+	"Nz9TRDCW6afkIxUbKdhH8rWQ0PX/hItvEvJRs3z2kXxNxQY+ZdkJFy449o0D+KtGt1P6WOuW8fESvE5u",
+	"EjlN2ceqVsfDnS1Ynj0lHys04o8w7sc1NwsuPvreoj7htnJwefWFKSii14wRmkvBTskPLJdr4nQm/eA/",
+	"PPtj+40Y2SvZ/5S8BGsJMpqszPz+8cW3xGEJkkymBZTcnRLLoZqsIMK5IR/TQmmpPiJ2B9zZ9quvNMEv",
+	"rGz9aD/+ePqrgFSVlAmN7JExYfgMekhOnq1oumAn56dnFavUPquqliYlxWvZLk8nD8H9umKCrvjk6eTR",
+	"6UMYycoiYOAHlfvfNb0tGeV1Nnk6sat65t3XK6rokhlwXkWaKlaPPMCFQmfFjidzblVq++C29wScklIz",
+	"bNpk9RtDDbuE7VVMmI8EKijyZlatch10QDbZgf4FePLlBsIgoFhYwdBAPnYoFLhnEL28FXKds2wOGUNa",
+	"SPlv+Jd/R/9W8S2rA9lXTziOzbwMAVVT79AxW9/ra1DSBcOUvNA74cvGK7ex6oe8sipCsDuMh41r0Abs",
+	"4c6pcfhqgZm4QElg7W0Btd+AWCspNMrs87MzTPAUxqWX0NUq5ykw/YPfXfS/eklrPrw9GqBZgnTezpYE",
+	"aQD+NQadduERF7UND1zOFJwZOVvizeOLbCZ4FsM9sTCl2ucBT6CDaSWC7f7ljJlTxVxwwrlpJyhP4UVO",
+	"HIBgjMqEvzEUCYMlAs8mx6fGC2Yoz0P0uPGVMGMQAtrSQlkN3DulDFrQ1YoJlhEjfUnkuGR5AO0PXSsw",
+	"HSDPj1RkOTuQQpC484PMNuMS5xnWc/3R1LqsMf/HsfmilSOsWYJJymbBxCgHtbo4EoLXhjV+rKqUEEAa",
+	"pgYknrtICBW1OsgulsEnF0DpXkyjsZSs/aK/9g99aQe7XpIXIaNf4Bi0uylrMDWaPDm/ZfmGTNmCi6yk",
+	"VOKQ7JUU86Ag5sIeVYmotHscemN3zmWGxrWz8qmjK2hHld1+Gd236YxDgfcopIZkCbB00F7R1kCSa+gC",
+	"LZWDJ19QtRxNkhcZ+snjBIUnPpO2XWboZ675xH0qpUwYxdE2XaNenBqpEvsfLkVSpjlncMUnxCUTOila",
+	"5Ka0EVz35NBsfXerkDZ7HtFmg0YEF7FFt6Z3hUcrhAFowi9Jt7V82H0aHdHGkrtwPkgu5wkRbB0Uq67h",
+	"ZuBWtL/tcfwesE/eKRc8hS/h68g5DBomSKttnSZoYeq7SQLBCSD3RudyHoTu+/+P5/9px1OmhpkTbRTD",
+	"1uqBlzmQ+903BXWiGc/Z6OfSqsoUhm6iSiVWGDy//kdC/vf125+huQSQHlm8AtDFwMPj88ffjHWmnarW",
+	"eqk6UITP68Ty7pbP4uNxWBpRn1gJtRE8eo8Hunng+I3rx2l7HdaURGWKHPdtpbPROc8sayXQNTLP6y1E",
+	"wnKpBnTS26N2zHsej0b3Re+O2RgCxUOUOMyd0k5q92sdaE653rTdcgIe+lMbU24V7TQd01K2W5aQ6aZM",
+	"GO40lYQ0VgYuqfBNCjzNat0noRt9yMf1LMvcGifH8Vb9zNb+Bb2cVQ/Hpl2QbhnU/43gnMoy12xDsHxE",
+	"ctWPWelDzljOsNiuScMraJxUkXEMl9PjQLoDvGaUbcOhjrJzyWRVBPj8mpmDN+jzH46z+zgczz3U2FjX",
+	"0/2ckAfGpXKHBd0N02bcIzI6MewUQwTZqkMa5bpheV6RhWi5ZPZ+n6PLjoqMaGqNZKwP52gqG3rLxOgk",
+	"ZOltlyYBjxx1/1l62+YTv+VgaI8RdcxxMNQDWXpb1YlwRQpd0Lzs7jiWp9RVBp+oIu8y7vDJK3jwz624",
+	"VSs5vvL2o1z7vhP2jJAVVZBL7hKQtKtx56rRFtFR1mcpDSZtm0pXrf6Ial3tJfet2m2/evfIWmYfT8PD",
+	"TvEz4o5SP/phm/mQFIyezr66XoO+R9L3XgBW9ojK3pE2sUXjG2Obvoyzc/ZnPDul+nfE41Niz4SF4Qv5",
+	"VvxExeZIYtAODe1BDybipxORDYzlVyCkATpCWo3rTOxRMVO5HIWuL7CVPmqMzluXLqRmYhecUwqcA4A+",
+	"uvbsmFbuKA/apmcM6NvuETWh3Amc+JZ3quUSTCXWCcyiuchyAoqt8s1l6boFSFHMa6RLljmfGHlGVord",
+	"cbZ2ddvQKrzEXC0bZE6ZQwPgLmCEgW6HYuNTc32VMX4pRQ1Rqh/Hu2c1gPPGGT7nd9iJpE2Ve1E99qdW",
+	"5Nw6NsfX4t77kKCROWSdrRdyuWeCYH8DCGl+ArnkD/5j/xPPF3zFRfbCBzVC0dR6g+OnviwgHkqtRwQv",
+	"Lu7XWe6baoRvIH9qxnGsVuewDOIIimmyPLsktMxCzyH1HLPeRcYzS3ZIlcfcc2wlAqSqcwHo6fuZZjVc",
+	"mJaTXHZ6apJ8+yA8f/mGsE8r5eSq9A3afTjZ93P7KDX57/8mv05yLopPv07Ir8XZ2fkT/F+EjbT/fsTI",
+	"92cfY+EXZOFokCsIsB2MBHmB7SkDGOSxtyJA+cCIXn9xt8uIkLWm5Foj6sDK9QwNzQ2FYX1uNZTzsxq0",
+	"1Hk3kO3xT153mKq0VUdQGByNXVzDHSl7M8+k8tUn2/y7kHk28jnrYV4ZrlhMxo7nSbdvGcmTbocq8TAu",
+	"Qbu6ZRtsijmDXmQAZimk1XES+H7BtZFqQ7ShmwE77G6zP5JoNvuoGzc2x7fns49347ytbps6Egx0vaeg",
+	"tjp14g5q1UH/rTIxB7H7Dm/38afibpRe1S+RVG5ysQzl0j86jnrgx/MN6atuTL8X2ZxlZLqp2y+g9YNt",
+	"Cg2ArCJhT9hQb22AdjlfTSV1FatBc/aameflU1+QS8NO6r4dGW8LYw3aEJf8KNc1mNfDueRdYfkCINsl",
+	"YumUtPKpFyE0055+DvAcn1JXHLvFEw5DN84SV4VwQLtfFEO4KX0Gv4h7ddQzAhZBYVaFL1axXDSKMLkq",
+	"0OZ3RGsyQ0IKoRkTDjKaFJqpNn9HfRmtHg+3FlhFrcP9wmr67BM3H6HWF6CKPp6S57nU3CEMp1IIzFZD",
+	"MGv8zM1dZFjDvOB5ptg2Z0OtbTdvu9EizA0FWCfYK7j9zoJduHYPfml3VmNyEYbL5Xj3lR1rGwStmxRY",
+	"7XaqGYtRok3IMIqcqL8kIQMz+jtYYZ9BzsDbf4BC8Xv2vyIlLAtYcQAp/s0EYmwICH3kyzRL+/Iazg0Y",
+	"r2Qm81yu9QgcNONdweVXPN/z8EZyyZ23q5d/qw/i4q4HABAf0M09BcADI+Wlw33AtFUmCEAA1DoGAOZk",
+	"PCeZNf0X28iOAyXVcLa1ZPgsXGtFl698AOmFOwUVYiuqjG668AHuUZfo9j3C5Za/kDtjoXEMSO3PiEeS",
+	"Y3ZCnyuKZN/9WYJIP9FblhDF0CGUytUmIUt5B59BwBirXYxUteALfpWRuWSaGAng0am8Y4pOc4ZwzKhT",
+	"QVgQgzMGxOGqUHOM2xBkFJotueDaoST0Za+wIgPfPaAqXThYxKAQfCHXIpc0e+aeu09RGOoO1w+FtmoQ",
+	"Vzbg8n/vIgAdXNVlqJokk3/zVaiU6zNXATn6jsH8IILQ8+MgigFHunxHQpY0Y1Uxff+oeVMKhhIjfhEr",
+	"mt5+DiYceh/3FrcHkrpL4h4xOeZdYVyfodxfi4Yqp21UVyR4nxBm3qOJA6Kcbwi3kDm7rGt7UBvoOsxa",
+	"TcVhSWen5A0Xt6i95GxmrPU4VP7Zr/xew4ZF5GGNWK3y0DUE+8L58PPJHQBTHSWXDQsZyccrqwY9xYH/",
+	"++eTj8QuhYuCgRByDuuPr2cn8OBHb0+Qlzd0jverUZTnTJHnuAcn5AWC40NR4vcXj86+cckUNeD8et+6",
+	"vQRahM+sUrlpA9n54hks8h7ctyC+lsP1T+w/Lh6eT5LJMrs4/M7cQ3eEzY9wLlBmrJiKJbZVCr1MLKMq",
+	"vi8DCDsH34qNzFy/6DGYDC3luIfkFXy/N6cdy7LAWX8Gu+INF2Fv2LFNTHB+uqLpmSuwdgKsUXJKs4xl",
+	"CYGC9DrQYc7oXe8M7U62cQZLq2PEFVYdaJYe6Yy7ybVVR+Rcm1ETsLyVB5mBVJAp85Zg1p6PdQilfG/W",
+	"IJmuGM1uEFDhr6KmDGODsnFrhAfs7o2jomCUbUaoweSbh+Qn/kPSbJU8kiX0XnHD9ibrkUR2c6fvL5za",
+	"h8KVQSrkepQjbyngQ6vQzpq8NvXcFbjkH599jyDU3lKC4JYDK0eEBF+jphjNDvfnVAXyLVrl6/KhPYVC",
+	"MGZdtfeOgj54b0og0QzwcGrtsN2fiJWTbtJcCpZ9um89sdqpP1wT7Ad2Ro3f97KESrqMdt3QqtOX0JD9",
+	"KWeIrW7ViFsh1+KUfCx3DmByrc6p5cysQY3QpL4xdyI7LZ/+L7tNCXEgwuTh6ZM9UBiizuwbessO48H7",
+	"ovkuLSm0wxEZwVt9lCI8aJvoyQl1eJZQ5S6jyOq3/e1h65yL2xNfbRyUDjdMmzdc3I6pLpQtVXZP/Vmo",
+	"4ZfPNn18/v3j7598e/79k44uYH8VL8eNPddQv4FdEeWMCEmWjAou5gn2ZZluGpkZBr7XhYuNQluzEfIb",
+	"PFRTSz7XQpZ9Vb4gHaRs9XK/Koh77TPIh4lWwk/ZuLXwlgaEll21XZv3UD6Xa4hOuYG8ZSzpxeydEVK9",
+	"XFOxNpXjZ/fIlybs/bwiR9utbCwL3w23FS7WDLptnpKftxoxgdJo71O4znVVBNaPZn7yYdvRfftAMZou",
+	"2tEnruCRL+iU44Q+g28IXuzby92zh8h5CgHXoplskC6YrpAwhjFH64l+oFPXjSh8B6RUHHywx+cOO63P",
+	"UtaaUvFZEhLeSHkLcn0hwQ4QhJaiZruzMjR0GoNFqh6PUffgO8U0E19gWYWfWJtv0N14o5hrEiLh0CKH",
+	"cIGXcfPu9qe4f9KQm19YuK/kGnsStWUTvYOHvqCDCxMaJ53oi03Iv2KuC5peFIZkci0S4AwiC2jbl8v0",
+	"tp4INONqiea6yHzK0AazgYDIg7OB3K/CZxr7BXekQ74rn/ryzrWfWexQ+wfGgkSqDdhr88vHe2T7+e7N",
+	"X9IJxSn9xc/oS5ElZEULDel9mF8AOMYMr9KV4lJxs3GVtbgnQxmg4wQ+yNsS8t5Tky7u8xwO14Zaz+Ix",
+	"taHGsSSAWkDMWrr+w/rAwOnWCW4h4Irq9i4P1yt++wUKUTetiARdyqUrpqgn7p9Onooiz8fQlXi6qJFv",
+	"7bP+Xcd77ALnC4VkoUaj2lzRZZu/y97a7/CxL0wiw5T+utIYdh7lrF0pKEJwYu1bVCFEb5u3JnxLpSnA",
+	"DP8qukFqoHbneU6/SDWoMblYSrBz/o0EAI0vsxci1tpbIUEyauhWabJLihiY5OQo0q40PdO3f3eBhy/m",
+	"dH62Ei948ZVPoNq9fBVYn0e6gPVtRfCZVNsssQfNd86oYhRgB9p8zlf+mVGi3A78n2ms77ED14Bp0lWB",
+	"1aoAQvNAq7uPl4AuBtH/er5yKEJWdjtvK3p4FGy63ShyCJU1NFcBwvQScYXohtC57DfDkfo1vBTZJQB6",
+	"9HrpKE0bfvSYaNMivWUm2pXBfR2OUz4aCoPzGZIk5IqJJTOKp/q+0yTcSfsR0VnguDYirtXMTnyyWjx/",
+	"4qA8CwcQM0pY3mHN1OqVde3oc0HYvwqae74COAW+ZJeEuo8gBUgWhii2kspoS/xQ5QKiqQzF3NBMdSNw",
+	"XfuHvky0lHJ6UbwUNRqSkzULq/H63EDl0z18NW4lX1QYBKf0F/fVXDtvqpErX3eJ5oKjXi3yjXa/K0uT",
+	"lZOVLGXmgTFLmg91q1Y/DPp1/NddQIl/Y+YQVkrGgVP8fNm6DbnQIRbGKs8oOQVSNtdYhCZXGpUUbkgm",
+	"Xcmj2cnS50aTXM73ESgBHkHQ9R4YWNf+0T2Z5M+Eo3ojZe7We3woVb+xHjCrbNW2d/p+j3zIH9icC/fm",
+	"Lwzuu7b5957Wvf3qkCCAr8cgPNAArg3EcMSW7sRImSdEyyqOHkqvgq7hMs/sDeRcG5ZDXGEX9aBrmm7s",
+	"zXMJ15HezcQiz8rXGwcbYFVnzCo3hRIsK/PYT8lzmue+8FbKvNQ2rW03hdVwny641Cy/26N5Q0hGIeJc",
+	"h9bpHhrF8IbEKQAuKZFKIPcWQCGh8nxmmN1DaRZMWfNSML+3UOFj9wh+EbX9tuytkPWNEAIt5veTxzvW",
+	"91G99LjHMYk4rovvfVmYDR1BKOJVeAA5zxNP4S/F5lwbtUnISrEZU0ykTCfklinBclIR256VVIoZnxfI",
+	"Pg7doudN6oAUe6nm8OyXpZrDlP7qqjkzqJIjKIooOWUgjWMaNX79QDOq2jIYr+H7g2TScdkAJ/hZMtZw",
+	"Aq9k4QEPP0PSmquh4sLDU4mM3NG8YA1ZYz8FbInL8qJzP6R5Xj6v2ID6/KYQ2WWwBcvz6D33dsXENTwx",
+	"YqVEKvNiKSI+yO/qLsiHvVyQoXcouY684Pzx4Bc02eW10YRnTBhuNg4HxpUrYKAd2oMiZjZa4b9LDjrN",
+	"nPJ4V2K3yQe0QvZFGqAs5XnZ7mKl7GKgY8JcEnsDOTTcYR7wsnClrUZlZ1LvF3LpIpiaUId/SedMeLXR",
+	"lysaMud3cX8x6qOTId0Rghtkp6pWyvIozgVbulmxPWw+ZYx8AMD+tqb0EFtuhWo51ZILmo9TsfueTa8l",
+	"uGoB/ePJ44uLbxCcy79nCzyU/ACVQVUrcytxymIdU5tgQqbSLMiabixprZxq/AZExzZC6swdDiwWVR4K",
+	"FZT5GgAqN0RY3svzDfnantNvKhBUOC2XjmpSN5BS11STXIL34o6h+THjd4wsuSigXQQgpzZPpcd8/QgD",
+	"f0wqHRwOlKkK32kGrpG++KowXuxqt989SBey279tn3zuHvziEmnqk4vo6G6RY8Xha4e4AbRaAmv6bn9r",
+	"K30osgtZ0o0VQ4T21b7baGetBHuo2zyc/plR7MNnPijTjMZCqwYKwPX1/iEfXE1rtD2InPV1lT7aA5cT",
+	"osh0KcW8DClVjSTA3RTrJXHUViY4o3oXqiM1NTnqefNsFfMWue/HsYg9ZI9nPitNLa/VTh3JuRX3ob2l",
+	"uLEuOoFtRJT9ART/Hh4dxF//J9pg8IZ+WabQDZ1XxRj36GOsv3YrU4KZsYxg0AtoHPo61i8Dz55vXrJD",
+	"42KVS9oGsA8+zV/gqS+J1jijtyrzpbL3137VbUZEQOCGjudNNtJao5mDcjol1j5CZdEbqla9omJDRLGc",
+	"MgWNJmmeawebCLpWBXzty0XBD3dJqHATLp3FVjf3+eqZs63XjN3a70BnJyjKD4MYcWz34D/4j9auRC+U",
+	"XB3AgOFwZuEHjN/Sw6+hIyJl/s0q2RW19qBBvG/Rn2Nzz/50BxiyxqzWaEV27aCVp3BB9fhHqQ48Grm5",
+	"RfYlkjzia5KzmWam38i9vChfCq7u/TK0C/qh4B9HKRFZ5bYo+dtZ91QQJBxeLMtCGzJlsYvIQZwDssWU",
+	"zSQEPNMCLqRbtjoCRu/OqWGipfHUyy/zxBxVt3op7j2u1ImoCirQGK255XJFPSM24Xmb4plI4UBW9S3a",
+	"WdKlcAvQhipMNg9MfbhAR2OtvXbvGpj7H2jWHcdnBQm0rkdRQAR2ZtI+892cfKiFiZEiguqOqZNrq/li",
+	"K5hL8hH37CNJqYIOG5Tg3jjHaIK+xSZ5sarvnGhrO+cMXRUuXeJw43lNb1lcoLynt+wLbRdppxZHJ3m/",
+	"kGh0+IjMKI4QemsFvs4ZW/HSq0XMQsliviBiC9Kmaqzuj6cHqvjajnQixcmbZz9/s1cpOxNK5m0Xgf36",
+	"SP2c7NjLEvrj/gxaeHHOggqE/+4AMrO0UNxsJk//+VtDBlM7LhqvGLNyyZNUEOa3ghjpsfLA8VxMc56S",
+	"Bc1nPlYC3V4xyPG7VTKWNOvlF6FiIwWrEd2+7gRe19GMzT98g8/+qfvLNxfT3RUZ92ec+vgGiXVCBFuX",
+	"eZGXRDDXwJsrolmqXNVNv/awzB3T3XbI0cK/LGvuxeRo6ZBb77nnw/4sy1gWmkKT5D/BMRqnz1HoRM+k",
+	"wmweblzbZiQy5NUv5FrgdSxFPy9nF9lDp7xHO+w7ect22OJobbHt20bCh7FDBbb9sgwf0NzqLRt8IPdQ",
+	"w2ggbkbb8bKvYosSWzZW/Mvoo6fko9vmukL6v6/f/kwgqxNctA6++YUDYJNrnZSg32ZtP6MObeKSfKQ5",
+	"U0Z/LJuKWCUIPvLjXJKPiumNSP0zFDRekKDUkBnLczJlCy4gUQWU4TKzFTNnGiH3A3rNz+idtPd9r3bz",
+	"S3nHXvkfHPNoAaL+KAFyVFV9YbJPZMDcpK80qZbf5xBpls+i+OzPsuwe9gbug/Ekvd8ZK9udhnbQ3liW",
+	"ghBWu1L2N3zkT62LwRqOX51ys2AYN9aQSrfts9jz6LfoVX9zAf4jqVM4/D1rUbWXHuk4PcsyH+AfHOat",
+	"Ewi8HJjjUTtMD1aK3XHW0tHnHT5wTOK9LDNU7tvRiEfNbUEU5g2+Hi0QRMWm0r7ETnoOaMRCrqssK8ze",
+	"QyG6PB3ndnbU73cze9p/+bcyDjX6eUmiqS8Hbs3nFoRnxxeEWDczCnVxqKNIwyXldhOoSNnJmotMrtv1",
+	"jPfumT+1ooGLuB9Nw21qUNVYMJqbxai6Bi7teMqGG/+etY36W4+qbtSOg6NcL3phaWrovNXvnsBZ63kR",
+	"lVT9E91ER9vK+KV06DZ99hNzdg8n5hj30nGPDWtLg/+JTY7akiSaBw1A5CdcuFr242Cc+4j8BsoLMlkp",
+	"x8+vr17VXMnoBtNlvVgq5S1vXDY0BRzkNj/Dkj2Y0dRI1YoI98o9csw8CPeKe4FdRCcjcStvOm323sAH",
+	"qcxYR1Lxc/vIkQBNqdZrqe49geVntoZVHZ1wZW5wocHPTwuzYMLYWUtFvr55e/MuIVCOdv7ou28uCTck",
+	"lYUwGFEhlFj6IPYMlF6V1Xg9qR25hJ5LMeNqeUTKVtt7f1S9coj59t33cCj/VuUVKW1qlNr/NK6o1rds",
+	"03Eg37mn/lpn8j2bPivMIhjlfAv/cL4Xesfn9vicpopBATLNtf03NYx87Uchb9gdy8n5N6OeYgrat6PS",
+	"aMfwuPT8ma39C/4POI9lbuBUybVmCjWNA4+lb8URP5dXTLC1X+9f7GDeMxkhPiXYumqAYiWrq5kH3CXB",
+	"NMkkVMAs7AdUbMhSKnYIgZfyjuZt9MUQqH38SOTFwa/cTHrR+Ih1LM4+BpyChs4ChUbDJaDbcGsznPCO",
+	"zK1rPhevxVE1d3xFW0uoMQGVfC69a0FRt53238JOn8xLkeEyj+eQGYvbrsumSGU4ejlwZ6SaU8E1LL+d",
+	"vd42nvxTe4jrS+lOCmxs0SiAmvUBPYoiJAJywJi4l7D1NaZdHEl1gtHv2Y1cvfOoTmRLJIcDYu3NGi3L",
+	"8h9XasrW/UnYI5jTp5sgPvKnPpzvwOHWfSzHaz5408D8AF8ctJvjIngWo1LVzag76ho7k+88TtGxDBoc",
+	"/3Ok5NZffdTjif7aS6eIaA9SKgW2QyCamZNiBV3ArWm6oJgz2Pvq7Efk6rz2jAGVpP/CVY4yAOT3GdzX",
+	"UKuPuhmgzhnnh0NvNlcuCZ4olwSM9ZDw04xnkJQLtWjWdlHZuIctEk06dMOPYKjCjDDqct/Gavx4jqvU",
+	"u5iScXi1ZbxDydyDvviAy7HO4gN79NtMVn04cxyJSh2S9AgOBQouhZrMRH/CyvlUSvptRVlMebwXNNvf",
+	"6bAffevGcouRh/tYGc1/BlvPnw6QstUejCowW5TL8Tfsz+yaKIkx2DExgK9lztOuRnvv/EN/br0f0gXu",
+	"J23Lb+t95W3h2o6o2OP496zY1996XJ0eM0nGSzrx9H9gFG/zX9+ozVFJdwOvv29AN/vSthJ4RP5dyyLP",
+	"yILeMZKNdIe9xz6XDlS6/gYo92IZoVN7s7kGtiuqTeIBU1xPIgqJbIcf1gYX9DTRPCf8idL0Rj05LcbU",
+	"gVvz2YXi2T0IxWOk5o0uGfs29v3TqxvXVpJAC9j76Q9iR3Ob6yChrQ4J8iyohfTr+jpED7Er9t1/j+X2",
+	"Lzf13p3/W2/eAiqlIwnWa7isgJAbUoiMKWsij0a62gnseSkd2M753t2GwPBu/6K5mIdtIDoROzswXVWP",
+	"HV2QRbD/Mg+RdEDjBtdzWWpm1aYaSPaaat+9Ido8mH0y0a4IgV5OR26Q6+hxn/2aFoAm4LZp3/51FcP1",
+	"5MvybMfbcrtHvzg3SzWzo1MIerD71x2TEnVI0SBF3uV0c58kGd6lCGfHMkDoiLUpAnSRslmRzLMan490",
+	"oGpCJ/GYK5oYvhydhDLv0FKv4IljHgWZs/vxN974CElCpgXPwUAGsMa1wEwExPqr9tEKMmsz65HdkTCJ",
+	"Wn/edt3EbtDuaTmw+e7js88MVV2qMnYzID9IsK80QUwnaoiQU5ltqqYUR49k3u82H8VugCXcd36u7EBj",
+	"He/8Psug7WnqrfYdzhn7mBadwrHI/+wGvF3C/UQLYDuHhQqENDw9JBXIru54djqMfs8WevXOo8YKLLFQ",
+	"EEMr4TUWXRqZZyMSrjxkPa10R80/keP4Xrax5U47aMM+85k5O/qZOYYr+d4Ojtf9W07NNZ+Lt4WZ9OH+",
+	"6zLvbBzc1gzdJ2Xf9CHVamG/q68mOEp/XBz8nvkyXDh/XSVB/JFMzs/OR+wCnEqRXRu2isJZ+Ywkroni",
+	"84W5LAEmXVaS/cY1npdqfLzna8wYRqOXnSwpz8E08xO7JJoZ14DSAWMNqOKvwzm7n3dXvbr6xecLmudM",
+	"zI8KpXBYGeqcmXFrUCNEcgFoX+QoGMusiCMr5cKluGOuL5RLJEOhuKCaTNm8EHvTC7mxpQk3HGVk9WNJ",
+	"Cxjc1eN9gTJjVGKXheZNMQBJpmHSRs8ooVvFHEMI31G15x+6jyBENHTg9uGOQaama28faf65Ys1Wys5N",
+	"MJUyZ1QcOUpwI2Xutuz4xp+njSsiyHOPcLhvpIAWGe9ISvFM06tO0b3oiw//vYQOf/5MyRnZyEJtOz5a",
+	"2sl05/I0tu2BkLhjQfPiZ2nYwTt3DNkMU7Kz++xlzO8VN5D8Le1/zNFpZ06KVcvFyMwvq6PdiHbsv/pV",
+	"+HwhrZSnlZrcUhaFIQVXATf80sOb9QTTjVpbXIO+U8uvPGpmeDwv6xhxZT4X0IZeWJND18sV7yEgsLOx",
+	"xzI7P0+G3f3S0/lHeuKg9PfRazkza6ra63mv/UOfSTm0Kp9LV7Okoxz7lsRUQ82oShexjJKHoYySnff+",
+	"KNcu13etuDEI2xV6mcuUqb+sJPXkdyzfYqJYWnq5P1N9Z2l2rw3XHQXf+f7U0OfDTmRoew9f9+wZZxQF",
+	"140FRlGl3laR+zumUAO2V8LC43yDocBouggGRbi4Y8JItdlTG3Bz8v3mWg/Ia6ENNNr6DCfkda0lYohB",
+	"h4RbH/U6G85g4yVdYq92X0+GvO2YpwDbwHTX9DuSjxW48+xcWbeUrDhLG+foKDy8ZmzV0nX+2n5/rKsZ",
+	"xj74Th6egwQvjiYgVbeyJlRjcWgql6OIsXeFwaRcDTAcRoIwcz0UPROA3weQ0y8JJdVkXQ/NMi/KT86r",
+	"EH2MHHzHqXZkDTNFj+Z7f4Wee/feau+m3oRHrgV59u51sOveCLGcZ1l25PZ5n69r3r01yyvpM6AzXg8o",
+	"q0Ft7/503e5CHafqjO4wNwbu2VqqrKMlBDxxzMiRVFlbGiVMcSw5UTNomk1q5B1T5VWxpBtSaOYyWAEb",
+	"02q7W/mU+/apafpp7C7KW84mT//5mxXgU0YVU/DXb/ZBded5s1D55OnkAV3xB3cPgQ/dTP7j1T5HcDuM",
+	"N5JgjrUPXLfn2icuol/7pFJ+ah/6y++P3/74/wIAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

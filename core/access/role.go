@@ -120,7 +120,9 @@ var granted = map[Role][]Permission{
 }
 
 func seeing() []Permission {
-	return slices.DeleteFunc(ToolPermissions(), func(p Permission) bool { return !strings.HasSuffix(string(p), "."+string(See)) })
+	return slices.DeleteFunc(ToolPermissions(), func(p Permission) bool {
+		return !strings.HasSuffix(string(p), "."+string(See)) || p == Of("recordings", See) // what others typed may be secret
+	})
 }
 
 // Permissions lists what a built-in role grants, in order; nothing for another.

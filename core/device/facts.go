@@ -46,6 +46,8 @@ const (
 	CapabilityNetwork   = "network"
 	CapabilityPower     = "power"
 	CapabilityPeople    = "people"
+	CapabilitySettings  = "settings"
+	CapabilityQueries   = "queries"
 )
 
 // Vitals is one reading of a device. Percentages run from 0 to 100, sizes are bytes, rates bytes

@@ -31,6 +31,8 @@ var Tools = []Tool{
 	{"services", "Services", device.CapabilityServices, ""},
 	{"events", "Event logs", device.CapabilityEvents, ""},
 	{"network", "Network", device.CapabilityNetwork, ""},
+	{"settings", "Settings", device.CapabilitySettings, ""},
+	{"queries", "Queries", device.CapabilityQueries, ""},
 	{"people", "People", device.CapabilityPeople, "A message appears on their screen."},
 	{"power", "Power", device.CapabilityPower, "Their work ends with the computer or their session."},
 }

@@ -180,8 +180,19 @@ func manyOf(in api.ManyDeed, caller *front.Caller) (m manyJob, err error) {
 		}
 		m = manyJob{messageJob(message), access.Of("people", access.Act), readMessage}
 	}
+	if in.Setting != nil {
+		n++
+		m = manyJob{settingJob(*in.Setting), access.Of("settings", access.Act), readOutcome}
+	}
+	if in.Query != nil {
+		n++
+		if err := readable(in.Query.Text); err != nil {
+			return m, err
+		}
+		m = manyJob{queryJob(*in.Query), access.Of("queries", access.See), readRows}
+	}
 	if n != 1 {
-		return m, bad("Give one of command, process, service, power and message.")
+		return m, bad("Give one of command, process, service, power, message, setting and query.")
 	}
 	return m, nil
 }

@@ -12,6 +12,7 @@ import (
 
 	"github.com/coder/websocket"
 	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
@@ -60,9 +61,11 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 		go s.audit.Record(context.WithoutCancel(ctx), end)
 	}
 	query := url.Values{"columns": {strconv.Itoa(front.Limit(in.Columns, 80))}, "rows": {strconv.Itoa(front.Limit(in.Rows, 24))}}
+	shell := uuid.New()
 	if in.Shell != nil {
-		query.Set("shell", in.Shell.String())
+		shell = *in.Shell
 	}
+	query.Set("shell", shell.String())
 	if in.From != nil {
 		query.Set("from", strconv.FormatInt(*in.From, 10))
 	}
@@ -72,6 +75,12 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 	if in.Program != nil {
 		query.Set("program", *in.Program)
 	}
+	tape, err := s.record(ctx, newRecording{device: id, shell: shell, caller: front.CallerOf(c).ID, deviceName: d.Name, actor: deed.Actor, person: query.Get("person"), program: query.Get("program")})
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	defer tape.close(false)
 	far, err := s.dialShell(ctx, d, query)
 	if err != nil {
 		record("not opened: " + err.Error())
@@ -88,7 +97,10 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 	defer near.CloseNow()
 	near.SetReadLimit(shellMessage)
 	far.SetReadLimit(shellMessage)
-	result := join(ctx, cancel, v, near, far, d.Name)
+	seen := taps{out: func(_ websocket.MessageType, p []byte) { v.count(int64(len(p)), 0, 0) }, in: func(_ websocket.MessageType, p []byte) { v.count(0, int64(len(p)), 0) }}
+	tape.resized(front.Limit(in.Columns, 80), front.Limit(in.Rows, 24))
+	result := join(ctx, cancel, seen.and(tape), near, far, d.Name)
+	tape.close(result == shellEnded || result == shellClosed)
 	record(fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)))
 }
 
@@ -110,14 +122,47 @@ func (s *Column) dialShell(ctx context.Context, d api.Device, query url.Values) 
 	return far, nil
 }
 
+// How a connection to a shell ended, as the audit log tells it.
+const (
+	shellEnded  = "ended"
+	shellClosed = "closed by the caller"
+	shellLost   = "lost"
+	shellLeft   = "left by the caller"
+)
+
+// taps see the messages that come out of a shell, and those that go into it.
+type taps struct {
+	out, in func(kind websocket.MessageType, p []byte)
+}
+
+// and has a recorder see them too.
+func (t taps) and(r *recorder) taps {
+	return taps{
+		out: func(kind websocket.MessageType, p []byte) {
+			t.out(kind, p)
+			if kind == websocket.MessageBinary {
+				r.print(p)
+			} else {
+				r.event(p)
+			}
+		},
+		in: func(kind websocket.MessageType, p []byte) {
+			t.in(kind, p)
+			if kind == websocket.MessageText {
+				r.resize(p)
+			}
+		},
+	}
+}
+
 // join passes messages both ways until one side ends, and returns how the shell ended.
-func join(ctx context.Context, cancel context.CancelFunc, v *visit, near, far *websocket.Conn, name string) string {
+func join(ctx context.Context, cancel context.CancelFunc, t taps, near, far *websocket.Conn, name string) string {
 	ended := make(chan string, 3)
 	go func() {
-		err := pass(ctx, far, near, func(n int64) { v.count(n, 0, 0) })
+		err := pass(ctx, far, near, t.out)
 		var closed websocket.CloseError
 		if errors.As(err, &closed) && closed.Code == websocket.StatusNormalClosure {
-			ended <- "ended"
+			ended <- shellEnded
 			near.Close(websocket.StatusNormalClosure, "")
 			return
 		}
@@ -126,15 +171,15 @@ func join(ctx context.Context, cancel context.CancelFunc, v *visit, near, far *w
 			near.Write(ctx, websocket.MessageText, text)
 			near.Close(websocket.StatusGoingAway, "device lost")
 		}
-		ended <- "lost"
+		ended <- shellLost
 	}()
 	go func() {
-		if websocket.CloseStatus(pass(ctx, near, far, func(n int64) { v.count(0, n, 0) })) == websocket.StatusNormalClosure {
+		if websocket.CloseStatus(pass(ctx, near, far, t.in)) == websocket.StatusNormalClosure {
 			far.Close(websocket.StatusNormalClosure, "") // the shell is to end; one that is cut off is kept
-			ended <- "closed by the caller"
+			ended <- shellClosed
 			return
 		}
-		ended <- "left by the caller"
+		ended <- shellLeft
 	}()
 	go func() {
 		beat := time.NewTicker(shellBeat)
@@ -148,7 +193,7 @@ func join(ctx context.Context, cancel context.CancelFunc, v *visit, near, far *w
 				err := near.Ping(ping)
 				stop()
 				if err != nil {
-					ended <- "left by the caller"
+					ended <- shellLeft
 					return
 				}
 			}
@@ -159,14 +204,14 @@ func join(ctx context.Context, cancel context.CancelFunc, v *visit, near, far *w
 	return result
 }
 
-// pass copies messages from one WebSocket to another, and tells how many bytes each has.
-func pass(ctx context.Context, from, to *websocket.Conn, count func(n int64)) error {
+// pass copies messages from one WebSocket to another, and shows each to a tap.
+func pass(ctx context.Context, from, to *websocket.Conn, tap func(kind websocket.MessageType, p []byte)) error {
 	for {
 		kind, data, err := from.Read(ctx)
 		if err != nil {
 			return err
 		}
-		count(int64(len(data)))
+		tap(kind, data)
 		if err := to.Write(ctx, kind, data); err != nil {
 			return err
 		}

@@ -21,10 +21,13 @@ import { Software } from "./inventory/Software";
 import { Empty, Trouble, Waiting } from "./parts/Trouble";
 import { Consent } from "./session/Consent";
 import { Many } from "./session/Many";
+import { Recordings } from "./session/Recordings";
 import { Sweep } from "./session/Sweep";
 
 // The bench brings the terminal and the charts, which the other pages do not need.
 const Bench = lazy(() => import("./session/Bench"));
+const ToolWindow = lazy(() => import("./session/ToolWindow"));
+const Replay = lazy(() => import("./session/Replay"));
 
 /** The console: its pages, and the door before them. */
 export function App() {
@@ -48,6 +51,22 @@ function Inside() {
 	if (!me.data) return <SignIn />;
 	if (me.data.must_add_factor) return <Account />;
 	return (
+		<Routes>
+			<Route
+				path="/devices/:id/window/:pane"
+				element={
+					<Suspense fallback={<Waiting what="the tool" />}>
+						<ToolWindow />
+					</Suspense>
+				}
+			/>
+			<Route path="*" element={<Pages />} />
+		</Routes>
+	);
+}
+
+function Pages() {
+	return (
 		<Frame>
 			<Suspense fallback={<Waiting what="the page" />}>
 				<Routes>
@@ -65,6 +84,8 @@ function Inside() {
 					<Route path="/software" element={<Software />} />
 					<Route path="/changes" element={<AllChanges />} />
 					<Route path="/enrol" element={<Enrol />} />
+					<Route path="/recordings" element={<Recordings />} />
+					<Route path="/recordings/:id" element={<Replay />} />
 					<Route path="/audit" element={<Audit />} />
 					<Route path="/people" element={<People />} />
 					<Route path="/account" element={<Account />} />

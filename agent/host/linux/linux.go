@@ -35,6 +35,8 @@ func New() host.Host {
 		Events:    events{},
 		Network:   portable.Network{More: network, Neighbours: neighbours},
 		People:    persons{},
+		Settings:  portable.Settings{Disk: &unix.Disk{}},
+		Sources:   sources,
 	}
 	if booted() {
 		h.Services, h.Power = services{}, &machine{}

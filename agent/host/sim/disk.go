@@ -92,6 +92,14 @@ func (d *disk) fill() {
 		texts["/var/log/records/sync.log"] = ""
 		texts["/srv/records/export/2026-11.csv"] = "animal,owner,visit\n"
 	}
+	if natures[d.Kind].os == device.Linux {
+		for name, value := range kernelSample {
+			texts["/proc/sys/"+name] = value + "\n"
+		}
+		texts["/proc/sys/kernel/hostname"], texts["/proc/sys/kernel/osrelease"] = d.Name+"\n", natures[d.Kind].kernel+"\n"
+		texts["/etc/ssh/sshd_config"] = "# set by Curlew & Sedge\nPort 22\nPermitRootLogin no\nPasswordAuthentication no\nX11Forwarding no\n"
+		texts["/etc/systemd/timesyncd.conf"] = "[Time]\nNTP=ntp.curlew-sedge.example\nRootDistanceMaxSec=5\n"
+	}
 	for name, text := range texts {
 		if text == "" {
 			for i := range 40 {

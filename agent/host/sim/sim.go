@@ -100,8 +100,13 @@ func (d Device) Host(now func() time.Time) host.Host {
 	s := &simulated{Device: d, now: now}
 	h := host.Host{Informer: s, Meter: s, Runner: s, Terminals: s, Lister: s, Prober: s, Asker: s, Processes: simProcesses{s}, Services: simServices{s}, Events: simEvents{s},
 		Network: simNetwork{s}, Power: simPower{s}, People: simPeople{s}}
+	var files *disk
 	if d.Dir != "" {
-		h.Disk = &disk{simulated: s}
+		files = &disk{simulated: s}
+		h.Disk = files
+	}
+	if settings := s.settings(files); settings != nil {
+		h.Settings = settings
 	}
 	return h
 }

@@ -1737,6 +1737,145 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{id}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What stands at a place of the settings: the registry, preferences, kernel parameters or configuration files. */
+        get: operations["listSettings"];
+        put?: never;
+        /** Set or remove one setting. */
+        post: operations["changeSetting"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/settings/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look for a text in names and values at a place and below; without a text all values are sent. */
+        post: operations["searchSettings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/queries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The classes of management data that a device can be asked for. */
+        get: operations["listQueryClasses"];
+        put?: never;
+        /** Ask a device for management data. */
+        post: operations["askQuery"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/queries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The queries that were saved, by name. */
+        get: operations["listQueries"];
+        put?: never;
+        /** Save a query under a name. */
+        post: operations["saveQuery"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/queries/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a saved query of the caller. */
+        delete: operations["removeQuery"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/recordings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What shells printed, the latest first. */
+        get: operations["listRecordings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/recordings/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One recording. */
+        get: operations["getRecording"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/recordings/{id}/content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was printed, with its timing. */
+        get: operations["playRecording"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/deeds": {
         parameters: {
             query?: never;
@@ -3533,7 +3672,158 @@ export interface components {
             /** @description The neighbours that sent the call. */
             by: string[];
         };
-        /** @description What is done, one of command, process, service, power and message, and on which devices. */
+        /** @description A value of a device's settings, or a folder of them. */
+        Setting: {
+            name: string;
+            folder?: boolean;
+            /** @enum {string} */
+            type?: "text" | "expandable" | "number" | "long" | "real" | "flag" | "list" | "binary";
+            /** @description As text: a list has an entry a line, binary is in hexadecimal digits. */
+            value?: string;
+            about?: string;
+            read_only?: boolean;
+            /** @description Why it cannot be read. */
+            problem?: string;
+        };
+        SettingPage: {
+            path: string[];
+            items: components["schemas"]["Setting"][];
+            /** @description Those that a new value may have; none where there can be none. */
+            types?: string[];
+            /** @description What makes a change hold across a restart, where it would not do so by itself. */
+            keeps?: string;
+        };
+        SettingSearch: {
+            path: string[];
+            text?: string;
+            /** @description Values; 1,000 when left out. */
+            most?: number;
+        };
+        SettingFound: {
+            /** @description Of its folder. */
+            path?: string[];
+            setting?: components["schemas"]["Setting"];
+            /** @description Folders looked at so far. */
+            looked?: number;
+            done?: boolean;
+            /** @description With done: there are more than were asked for. */
+            more?: boolean;
+            error?: string;
+        };
+        SettingDeed: {
+            /** @enum {string} */
+            deed: "set" | "remove";
+            /** @description Of its folder. */
+            path: string[];
+            name: string;
+            /** @enum {string} */
+            type?: "text" | "expandable" | "number" | "long" | "real" | "flag" | "list" | "binary";
+            value?: string;
+            /** @description The value that the technician saw; left out where there was none. */
+            was?: string;
+            /** @description Do it whatever the value is, as on many devices. */
+            any?: boolean;
+            /** @description Across a restart, where that must be asked for. */
+            keep?: boolean;
+        };
+        QueryField: {
+            name: string;
+            /** @enum {string} */
+            type: "text" | "number" | "flag";
+            about?: string;
+        };
+        QueryClass: {
+            name: string;
+            title: string;
+            /** @description Where the device reads it. */
+            source: string;
+            fields: components["schemas"]["QueryField"][];
+        };
+        QueryClasses: {
+            items: components["schemas"]["QueryClass"][];
+        };
+        Query: {
+            /** @description Such as service where state == "failed" show name, state. */
+            text: string;
+        };
+        /** @description One row of the answer, or its end. */
+        QueryRow: {
+            row?: {
+                [key: string]: unknown;
+            };
+            done?: boolean;
+            /** @description Rows, with done. */
+            looked?: number;
+            /** @description With done: there are more than were asked for. */
+            more?: boolean;
+            error?: string;
+        };
+        NewSavedQuery: {
+            name: string;
+            text: string;
+        };
+        SavedQuery: {
+            /** Format: uuid */
+            id: string;
+            name: string;
+            text: string;
+            saved_by: string;
+            /** Format: date-time */
+            saved_at: string;
+        };
+        SavedQueryPage: {
+            items: components["schemas"]["SavedQuery"][];
+            next?: string;
+        };
+        Recording: {
+            /** Format: uuid */
+            id: string;
+            /** Format: uuid */
+            device_id: string;
+            device: string;
+            actor: string;
+            /** @description Whom the shell ran as; empty for the agent itself. */
+            person: string;
+            /** @description Its interpreter; empty for the usual one. */
+            program: string;
+            /** Format: date-time */
+            began_at: string;
+            /** Format: date-time */
+            ended_at?: string;
+            /**
+             * Format: double
+             * @description From the first event to the last.
+             */
+            seconds: number;
+            /** Format: int64 */
+            bytes: number;
+            /** @description False where something was printed that is not in it. */
+            complete: boolean;
+            /** @description The line in which the text that was looked for stands. */
+            excerpt?: string;
+        };
+        RecordingPage: {
+            items: components["schemas"]["Recording"][];
+            next?: string;
+        };
+        /** @description Something that was printed, or a change of the terminal's size, or a stretch that is missing. */
+        RecordedEvent: {
+            /**
+             * Format: double
+             * @description Since the recording began.
+             */
+            seconds: number;
+            /**
+             * Format: byte
+             * @description Bytes, in base64.
+             */
+            output?: string;
+            columns?: number;
+            rows?: number;
+            /** @description Bytes that were printed and are not here. */
+            missing?: number;
+        };
+        /** @description What is done, one of command, process, service, power, message, setting and query, and on which devices. */
         ManyDeed: {
             /** @description CEL over the device. */
             where?: string;
@@ -3553,6 +3843,8 @@ export interface components {
             service?: components["schemas"]["ServiceDeed"];
             power?: components["schemas"]["PowerDeed"];
             message?: components["schemas"]["Message"];
+            setting?: components["schemas"]["SettingDeed"];
+            query?: components["schemas"]["Query"];
         };
     };
     responses: {
@@ -6909,6 +7201,283 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Outcome"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSettings: {
+        parameters: {
+            query?: {
+                /** @description The names from the store on, one after another; none for the list of stores. */
+                at?: string[];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeSetting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettingDeed"];
+            };
+        };
+        responses: {
+            /** @description How it ended. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outcome"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    searchSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettingSearch"];
+            };
+        };
+        responses: {
+            /** @description One a line, as they come. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["SettingFound"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listQueryClasses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QueryClasses"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    askQuery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Query"];
+            };
+        };
+        responses: {
+            /** @description One row a line, as they come. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["QueryRow"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listQueries: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedQueryPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    saveQuery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSavedQuery"];
+            };
+        };
+        responses: {
+            /** @description Saved. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedQuery"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeQuery: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRecordings: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+                device?: string;
+                /** @description Only those in which this was printed. */
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordingPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRecording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recording"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    playRecording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One event a line, oldest first. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["RecordedEvent"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -23,6 +23,7 @@ const deeds: Deed[] = [
 	{ name: "Changes on all devices", go: "/changes" },
 	{ name: "Notices: who is told of what", go: "/notices" },
 	{ name: "Enrol a device", go: "/enrol" },
+	{ name: "Recordings of shells", go: "/recordings" },
 	{ name: "Audit log", go: "/audit" },
 	{ name: "Your account", go: "/account" },
 	{ name: "API tokens", go: "/account" },

@@ -1,17 +1,18 @@
 import { useQuery } from "@tanstack/react-query";
-import { Suspense, useEffect, useState } from "react";
+import { useEffect, useMemo, useState } from "react";
 import { useParams, useSearchParams } from "react-router";
 import { Permitted } from "../access/me";
-import { answer, api, type Device, type Schemas } from "../api/client";
+import { answer, api, type Schemas } from "../api/client";
 import { Favourite } from "../fleet/Favourite";
 import { Condition } from "../parts/Condition";
 import { Trouble, Waiting } from "../parts/Trouble";
 import { Ago, span } from "../parts/time";
 import { useLiveVitals } from "../vitals/live";
 import { Vitals } from "../vitals/Vitals";
+import { Arrangement, lastPanes, rememberPanes } from "./Arrangement";
 import { Facts } from "./Facts";
 import { Story } from "./Story";
-import { type BenchTool, tools } from "./tools";
+import { tools } from "./tools";
 import { Wake } from "./Wake";
 
 /** The page where one device is worked on. */
@@ -38,7 +39,8 @@ export default function Bench() {
 function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 	const d = detail.device;
 	const [params, setParams] = useSearchParams();
-	const open = (params.get("pane") ?? "").split(",").filter(Boolean);
+	const asked = params.get("pane") ?? "";
+	const open = useMemo(() => asked.split(",").filter(Boolean), [asked]);
 	const turn = (pane: string) => {
 		const next = open.includes(pane) ? open.filter((p) => p !== pane) : [...open, pane];
 		setParams(next.length ? { pane: next.join(",") } : {}, { replace: true });
@@ -56,6 +58,10 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 	const [wanted, setWanted] = useState<boolean>();
 	const facts = wanted ?? open.length < 2; // panes need the room
 	const panes = open.map((name) => usable.find((t) => t.pane === name)).filter((t) => t !== undefined);
+	const last = lastPanes().filter((name) => usable.some((t) => t.pane === name));
+	useEffect(() => {
+		if (open.length > 0) rememberPanes(open);
+	}, [open]);
 	return (
 		<div className="flex h-full flex-col">
 			<header className="flex items-center gap-3 border-line border-b px-5 py-2.5">
@@ -91,6 +97,16 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 						{title}
 					</button>
 				))}
+				{open.length === 0 && last.length > 1 && d.online && (
+					<button
+						type="button"
+						className="button-quiet ml-auto"
+						title="The tools that were open side by side last, on this or another device"
+						onClick={() => setParams({ pane: last.join(",") }, { replace: true })}
+					>
+						As last: {last.map((name) => usable.find((t) => t.pane === name)?.title).join(", ")}
+					</button>
+				)}
 				{open.length > 0 && (
 					<button
 						type="button"
@@ -110,42 +126,6 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 					<Arrangement panes={panes} device={d} onClose={turn} />
 				</div>
 			</div>
-		</div>
-	);
-}
-
-/**
- * Panes side by side, in two rows where there are more than two. They are children of one grid, so
- * that opening or closing one leaves the others, and what runs in them, alone.
- */
-function Arrangement({
-	panes,
-	device,
-	onClose,
-}: {
-	panes: BenchTool[];
-	device: Device;
-	onClose: (pane: string) => void;
-}) {
-	if (panes.length === 0) return null;
-	const columns = panes.length > 2 ? Math.ceil(panes.length / 2) : panes.length;
-	const spare = columns * Math.ceil(panes.length / columns) - panes.length;
-	return (
-		<div
-			className="grid min-h-0 flex-1 auto-rows-[minmax(0,1fr)]"
-			style={{ gridTemplateColumns: `repeat(${columns}, minmax(0, 1fr))` }}
-		>
-			{panes.map(({ pane, Pane }, i) => (
-				<div
-					key={pane}
-					className="flex min-h-0 min-w-0 border-line border-b border-l"
-					style={i === panes.length - 1 ? { gridColumn: `span ${spare + 1}` } : undefined}
-				>
-					<Suspense fallback={<Waiting what="the tool" />}>
-						<Pane device={device} onClose={() => onClose(pane)} />
-					</Suspense>
-				</div>
-			))}
 		</div>
 	);
 }

@@ -95,7 +95,19 @@ function toolTitle(name: string) {
 	return tools.find((t) => t.pane === name)?.title ?? name;
 }
 
-const names = ["command", "shell", "files", "processes", "services", "events", "network", "people", "power"];
+const names = [
+	"command",
+	"shell",
+	"files",
+	"processes",
+	"services",
+	"events",
+	"network",
+	"settings",
+	"queries",
+	"people",
+	"power",
+];
 
 function RuleForm({ rule, onDone }: { rule?: Rule; onDone: () => void }) {
 	const [scope, setScope] = useState<Schemas["Scope"]>(rule?.scope ?? { kind: "everywhere" });

@@ -1,8 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { useSearchParams } from "react-router";
 import { Labelled } from "../access/Door";
 import { meQuery } from "../access/me";
-import type { Schemas } from "../api/client";
+import { answer, api, type Device, type Schemas } from "../api/client";
+import { send } from "../files/transfers";
 import { Expression } from "../fleet/Expression";
 import { GroupField } from "../fleet/Groups";
 import { Confirm } from "../parts/Confirm";
@@ -56,6 +58,27 @@ const kinds: {
 		deed: (name) => ({ process: { deed: "end", pid: 0, name } }),
 	},
 	{
+		kind: "query",
+		label: "Ask a query",
+		hint: 'service where state == "failed" show name',
+		needs: "queries.see",
+		deed: (query) => ({ query: { text: query } }),
+	},
+	{
+		kind: "setting",
+		label: "Set a setting",
+		hint: "kernel/vm/swappiness = 10",
+		needs: "settings.act",
+		deed: (line) => ({ setting: settingOf(line) }),
+	},
+	{
+		kind: "file",
+		label: "Send a file",
+		hint: "where it is to stand, such as /etc/records/sync.conf",
+		needs: "files.act",
+		deed: () => ({}),
+	},
+	{
 		kind: "message",
 		label: "Show a message",
 		hint: "The catalogue is back.",
@@ -81,12 +104,42 @@ const kinds: {
 	},
 ];
 
+/** Reads "store/folder/name = value"; a path with backslashes is parted at those. */
+function settingOf(line: string): Schemas["SettingDeed"] {
+	const at = line.indexOf("=");
+	const place = (at < 0 ? line : line.slice(0, at)).trim();
+	const value = at < 0 ? "" : line.slice(at + 1).trim();
+	const path = place.split(place.includes("\\") ? "\\" : "/").filter(Boolean);
+	const name = path.pop() ?? "";
+	return { deed: "set", path, name, value, type: /^[0-9]+$/.test(value) ? "number" : "text", any: true };
+}
+
+/** The devices that are meant and take files, and the names of the others. */
+async function takers(where: string, group: string) {
+	const ready: Device[] = [];
+	const offline: string[] = [];
+	let cursor: string | undefined;
+	do {
+		const query = { where: where.trim() || undefined, group: group || undefined, limit: 500, cursor };
+		const page = await answer(api.GET("/devices", { params: { query } }));
+		for (const d of page.items)
+			if (d.online && d.capabilities.includes("files")) ready.push(d);
+			else offline.push(d.name);
+		cursor = page.next;
+	} while (cursor);
+	return { ready, offline };
+}
+
 /** One thing done on many devices, now. */
 export function Many() {
 	const me = useQuery(meQuery).data;
 	const may = kinds.filter((k) => me?.permissions.includes(k.needs));
-	const [kind, setKind] = useState("command");
-	const [text, setText] = useState("");
+	const [params] = useSearchParams();
+	const asked = params.get("query"); // brought from a device's own query
+	const [kind, setKind] = useState(asked ? "query" : "command");
+	const [text, setText] = useState(asked ?? "");
+	const [file, setFile] = useState<File>();
+	const [to, setTo] = useState<Device[]>([]);
 	const [group, setGroup] = useState("");
 	const [where, setWhere] = useState("");
 	const [count, setCount] = useState<{ n: number; offline: string[] }>();
@@ -98,6 +151,12 @@ export function Many() {
 		setCount(undefined);
 		setProblem(undefined);
 		try {
+			if (one?.kind === "file") {
+				const { ready, offline } = await takers(where, group);
+				setTo(ready);
+				setCount({ n: ready.length, offline });
+				return;
+			}
 			await lines<Schemas["SweepEvent"]>(
 				"/deeds",
 				new AbortController().signal,
@@ -137,6 +196,17 @@ export function Many() {
 						spellCheck={false}
 						onChange={(e) => setText(e.target.value)}
 					/>
+					{one?.kind === "file" && (
+						<input
+							type="file"
+							aria-label="File"
+							className="field w-72"
+							onChange={(e) => {
+								setFile(e.target.files?.[0]);
+								if (!text && e.target.files?.[0]) setText(`/tmp/${e.target.files[0].name}`);
+							}}
+						/>
+					)}
 					<Labelled label="On">
 						<GroupField group={group} onChange={setGroup} />
 					</Labelled>
@@ -150,14 +220,23 @@ export function Many() {
 							title={count ? `${one?.label} on ${count.n} devices?` : "On how many devices?"}
 							verb={count ? `Do it on ${count.n}` : "Do it"}
 							className="button"
-							disabled={!text && !one?.noticed}
+							disabled={(!text && !one?.noticed) || (one?.kind === "file" && !file)}
 							onAsk={preview}
-							onDo={() => start((signal, onEvent) => lines("/deeds", signal, onEvent, body))}
+							onDo={() => {
+								if (one?.kind !== "file") start((signal, onEvent) => lines("/deeds", signal, onEvent, body));
+								else if (file) for (const d of to) send(d, text, file, () => {});
+							}}
 						>
 							{problem !== undefined && <Trouble error={problem} />}
 							{count && (
 								<>
 									<p className="font-mono text-sm break-all">{text}</p>
+									{one?.kind === "file" && (
+										<p>
+											{file?.name} is sent there, and checked by its digest. A file of this name that is there stays as
+											it is. How far each is stands at the foot of the page.
+										</p>
+									)}
 									{count.offline.length > 0 && (
 										<p className="text-faint">
 											{count.offline.length} more are silent or do not offer it, and are left out:{" "}

@@ -1,8 +1,17 @@
-import { EyeIcon, EyeSlashIcon, XMarkIcon } from "@heroicons/react/20/solid";
+import { ArrowTopRightOnSquareIcon, EyeIcon, EyeSlashIcon, XMarkIcon } from "@heroicons/react/20/solid";
 import { useMutation } from "@tanstack/react-query";
-import type { ReactNode } from "react";
+import { createContext, type ReactNode, useContext } from "react";
 import { Fence } from "../parts/Fence";
 import { Trouble } from "../parts/Trouble";
+
+/** Where a tool stands on a bench; nothing where it has a window of its own. */
+export const OnBench = createContext<{ device: string; pane: string } | undefined>(undefined);
+
+/** Opens a tool in a window of its own. */
+export function openWindow(device: string, pane: string, more: Record<string, string> = {}) {
+	const query = new URLSearchParams(more).toString();
+	window.open(`/devices/${device}/window/${pane}${query && `?${query}`}`, "_blank", "popup,width=980,height=640");
+}
 
 /** A tool on the bench. Every tool says whether the person at the device would notice it. */
 export function Pane({
@@ -10,14 +19,17 @@ export function Pane({
 	status,
 	noticed,
 	onClose,
+	onWindow,
 	children,
 }: {
 	title: string;
 	status?: ReactNode;
 	noticed?: string; // what the person at the device notices; nothing where it is not given
 	onClose: () => void;
+	onWindow?: () => void; // where it moves to a window of its own in a way of its own
 	children: ReactNode;
 }) {
+	const place = useContext(OnBench);
 	const Glyph = noticed ? EyeIcon : EyeSlashIcon;
 	return (
 		<section aria-label={title} className="flex min-h-0 min-w-0 flex-1 flex-col">
@@ -31,14 +43,31 @@ export function Pane({
 					{noticed ? "noticed" : "quiet"}
 				</span>
 				<span className="ml-auto truncate text-faint text-sm">{status}</span>
-				<button
-					type="button"
-					className="rounded p-0.5 text-faint hover:text-word"
-					aria-label={`Close ${title}`}
-					onClick={onClose}
-				>
-					<XMarkIcon className="size-5" />
-				</button>
+				{place && (
+					<>
+						<button
+							type="button"
+							className="rounded p-0.5 text-faint hover:text-word"
+							aria-label={`${title} in a window of its own`}
+							title="In a window of its own"
+							onClick={() => {
+								if (onWindow) return onWindow();
+								openWindow(place.device, place.pane);
+								onClose();
+							}}
+						>
+							<ArrowTopRightOnSquareIcon className="size-5 p-0.5" />
+						</button>
+						<button
+							type="button"
+							className="rounded p-0.5 text-faint hover:text-word"
+							aria-label={`Close ${title}`}
+							onClick={onClose}
+						>
+							<XMarkIcon className="size-5" />
+						</button>
+					</>
+				)}
 			</header>
 			<div className="flex min-h-0 flex-1 flex-col">
 				<Fence>{children}</Fence>

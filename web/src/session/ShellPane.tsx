@@ -1,15 +1,16 @@
 import { FitAddon } from "@xterm/addon-fit";
-import { type ITheme, Terminal } from "@xterm/xterm";
+import { Terminal } from "@xterm/xterm";
 import "@xterm/xterm/css/xterm.css";
 import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import { useMay } from "../access/me";
 import { answer, api, type Device, type Schemas } from "../api/client";
-import { colour, useDark } from "../theme";
-import { Pane } from "./Pane";
+import { useDark } from "../theme";
+import { openWindow, Pane } from "./Pane";
+import { fontFamily, fontSize, look } from "./terminal";
 
-const fontFamily = "'Source Code Pro Variable', monospace";
-const fontSize = 13.5;
 const font = `${fontSize}px ${fontFamily}`;
 
 type State = "connecting" | "open" | "away" | "ended";
@@ -18,12 +19,24 @@ type Order = { id: string; title: string; person?: string; program?: string };
 /** How long a shell whose connection was lost is tried for; the device keeps it as long. */
 const patience = 5 * 60_000;
 
+/** Shells that are on their way to another window, and are not to end when they leave this one. */
+const leaving = new Set<string>();
+
+/** By a tab's id, the shell that it is joined to: another after one that ended. */
+const joined = new Map<string, string>();
+
 /** Shells at a device, any number of them, each behind a tab. */
 export function ShellPane({ device, onClose }: { device: Device; onClose: () => void }) {
-	const [all, setAll] = useState<Order[]>(() => [{ id: crypto.randomUUID(), title: "Shell 1" }]);
+	const [params] = useSearchParams();
+	const [all, setAll] = useState<Order[]>(() => {
+		const moved = params.get("shell"); // from another window
+		const order = { person: params.get("person") ?? undefined, program: params.get("program") ?? undefined };
+		return [{ id: moved ?? crypto.randomUUID(), title: params.get("title") ?? "Shell 1", ...(moved ? order : {}) }];
+	});
 	const [shown, setShown] = useState(all[0]?.id);
 	const [states, setStates] = useState<Record<string, State>>({});
 	const count = useRef(1);
+	const recordings = useMay("recordings.see");
 	const add = (order: Partial<Order>) => {
 		count.current++;
 		const made = { id: crypto.randomUUID(), title: `Shell ${count.current}`, ...order };
@@ -36,9 +49,23 @@ export function ShellPane({ device, onClose }: { device: Device; onClose: () => 
 		setAll(rest);
 		if (shown === id) setShown(rest.at(-1)?.id);
 	};
+	/** Moves the shell that is shown to a window of its own: it goes on, and is joined there. */
+	const away = () => {
+		const one = all.find((o) => o.id === shown);
+		if (!one) return;
+		const { id, title, person, program } = one;
+		leaving.add(id);
+		openWindow(device.id, "shell", {
+			shell: joined.get(id) ?? id,
+			title,
+			...(person && { person }),
+			...(program && { program }),
+		});
+		drop(id);
+	};
 	const words = { connecting: "connecting…", open: "", away: "joining again…", ended: "ended" };
 	return (
-		<Pane title="Shell" onClose={onClose} status={shown && words[states[shown] ?? "connecting"]}>
+		<Pane title="Shell" onClose={onClose} onWindow={away} status={shown && words[states[shown] ?? "connecting"]}>
 			<nav aria-label="Shells" className="flex items-center gap-0.5 border-line border-b px-2">
 				{all.map((o) => (
 					<span key={o.id} className={`flex items-center rounded-t ${o.id === shown ? "bg-heather-tint" : ""}`}>
@@ -69,6 +96,11 @@ export function ShellPane({ device, onClose }: { device: Device; onClose: () => 
 					</span>
 				))}
 				<NewShell device={device} onAdd={add} />
+				{recordings && (
+					<Link to={`/recordings?device=${device.id}`} className="link ml-auto text-sm">
+						Recordings
+					</Link>
+				)}
 			</nav>
 			{all.map((o) => (
 				<div key={o.id} className={o.id === shown ? "min-h-0 flex-1" : "hidden"}>
@@ -235,6 +267,7 @@ function connect(device: string, name: string, order: Order, term: Terminal, set
 	const open = () => {
 		if (closed) return;
 		over = false;
+		joined.set(order.id, id);
 		const query = new URLSearchParams({
 			columns: String(term.cols),
 			rows: String(term.rows),
@@ -289,33 +322,8 @@ function connect(device: string, name: string, order: Order, term: Terminal, set
 			window.removeEventListener("pagehide", leave);
 			closed = true;
 			clearTimeout(timer);
-			socket?.close(1000); // what is closed so, ends
+			if (leaving.delete(order.id)) socket?.close();
+			else socket?.close(1000); // what is closed so, ends
 		},
-	};
-}
-
-/** The terminal's colours, from the theme. */
-function look(): ITheme {
-	return {
-		background: colour("page"),
-		foreground: colour("word"),
-		cursor: colour("heather"),
-		selectionBackground: colour("heather-tint"),
-		black: colour("panel"),
-		red: colour("rowan"),
-		green: colour("moss"),
-		yellow: colour("gorse"),
-		blue: colour("mist"),
-		magenta: colour("heather"),
-		cyan: colour("mist"),
-		white: colour("word"),
-		brightBlack: colour("faint"),
-		brightRed: colour("rowan"),
-		brightGreen: colour("moss"),
-		brightYellow: colour("gorse-fill"),
-		brightBlue: colour("mist"),
-		brightMagenta: colour("heather-deep"),
-		brightCyan: colour("mist"),
-		brightWhite: colour("word"),
 	};
 }

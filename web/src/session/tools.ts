@@ -1,10 +1,12 @@
 import {
+	AdjustmentsHorizontalIcon,
 	ClipboardDocumentListIcon,
 	CommandLineIcon,
 	CpuChipIcon,
 	FolderIcon,
 	GlobeAltIcon,
 	PlayIcon,
+	TableCellsIcon,
 	UserIcon,
 	WrenchIcon,
 } from "@heroicons/react/20/solid";
@@ -81,6 +83,22 @@ export const tools: BenchTool[] = [
 		needs: ["network.see"],
 		of: ["network"],
 		Pane: lazy(() => import("./NetworkPane").then((m) => ({ default: m.NetworkPane }))),
+	},
+	{
+		pane: "settings",
+		title: "Settings",
+		icon: AdjustmentsHorizontalIcon,
+		needs: ["settings.see"],
+		of: ["settings"],
+		Pane: lazy(() => import("./SettingsPane").then((m) => ({ default: m.SettingsPane }))),
+	},
+	{
+		pane: "queries",
+		title: "Queries",
+		icon: TableCellsIcon,
+		needs: ["queries.see"],
+		of: ["queries"],
+		Pane: lazy(() => import("./QueriesPane").then((m) => ({ default: m.QueriesPane }))),
 	},
 	{
 		pane: "people",

@@ -1,0 +1,110 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/urfave/cli/v3"
+
+	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/recording"
+)
+
+func recordingsCommand() *cli.Command {
+	return &cli.Command{Name: "recordings", Usage: "look for, read and replay what shells printed", Commands: []*cli.Command{{
+		Name: "list", Usage: "list what shells printed, the latest first", ArgsUsage: "[NAME]", ShellComplete: completeDevices,
+		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "text", Usage: "only those in which this `TEXT` was printed"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, err := dial()
+			if err != nil {
+				return err
+			}
+			in := api.ListRecordingsParams{}
+			if c.Args().Present() {
+				d, err := k.Find(ctx, c.Args().First())
+				if err != nil {
+					return err
+				}
+				in.Device = &d.ID
+			}
+			if text := c.String("text"); text != "" {
+				in.Text = &text
+			}
+			rows := client.Pages(func(cursor *string) ([]api.Recording, *string, error) {
+				in.Cursor = cursor
+				page, err := client.Result(k.ListRecordingsWithResponse(ctx, &in))
+				if err != nil {
+					return nil, nil, err
+				}
+				return page.Items, page.Next, nil
+			})
+			if c.Bool("json") {
+				return jsonList(rows)
+			}
+			t := newTable("ID", "BEGAN", "DEVICE", "WHO", "LASTED", "BYTES", "LINE")
+			for r, err := range rows {
+				if err != nil {
+					return err
+				}
+				line := ""
+				if r.Excerpt != nil {
+					line = *r.Excerpt
+				}
+				t.row(r.ID.String(), r.BeganAt.Local().Format("2006-01-02 15:04"), r.Device, r.Actor, lasted(time.Duration(r.Seconds*float64(time.Second))), fmt.Sprint(r.Bytes), line)
+			}
+			return t.flush()
+		},
+	}, {
+		Name: "play", Usage: "print a recording at the pace at which it was printed", ArgsUsage: "ID",
+		Flags: []cli.Flag{&cli.FloatFlag{Name: "speed", Value: 1, Usage: "how many times as fast"}, &cli.DurationFlag{Name: "pause", Value: 2 * time.Second, Usage: "the longest pause that is waited for"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Float("speed") <= 0 {
+				return errors.New("--speed is more than 0")
+			}
+			last := 0.0
+			return replay(ctx, c, func(e recording.Event) error {
+				wait := min(time.Duration((e.Seconds-last)/c.Float("speed")*float64(time.Second)), c.Duration("pause"))
+				last = e.Seconds
+				select {
+				case <-time.After(wait):
+				case <-ctx.Done():
+					return ctx.Err()
+				}
+				_, err := os.Stdout.Write(e.Output)
+				return err
+			})
+		},
+	}, {
+		Name: "text", Usage: "print the words of a recording, without colours and cursor movements", ArgsUsage: "ID",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			var printed []byte
+			return errors.Join(replay(ctx, c, func(e recording.Event) error { printed = append(printed, e.Output...); return nil }), func() error {
+				_, err := fmt.Print(recording.Words(printed))
+				return err
+			}())
+		},
+	}}}
+}
+
+// replay hands the events of a recording, the first argument, to each.
+func replay(ctx context.Context, c *cli.Command, each func(recording.Event) error) error {
+	k, err := dial()
+	if err != nil {
+		return err
+	}
+	id, err := uuid.Parse(c.Args().First())
+	if err != nil {
+		return errors.New("which recording? give its id, as moor recordings list shows it")
+	}
+	return k.Replay(ctx, id, func(e recording.Event) error {
+		if e.Missing > 0 {
+			fmt.Fprintf(os.Stderr, "\n[%d bytes are missing here]\n", e.Missing)
+		}
+		return each(e)
+	})
+}

@@ -1,0 +1,93 @@
+package session
+
+import (
+	"context"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/recording"
+)
+
+// newRecording is a shell whose recording begins, or goes on.
+type newRecording struct {
+	device, shell, caller              uuid.UUID
+	deviceName, actor, person, program string
+}
+
+type recordingState struct {
+	id             uuid.UUID
+	began          time.Time
+	printed, bytes int64
+}
+
+func (s store) beginRecording(ctx context.Context, r newRecording) (state recordingState, err error) {
+	err = s.pool.QueryRow(ctx, `INSERT INTO recordings AS r (device_id, shell, device_name, person_id, actor, person, program, began_at, last_at)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, now(), now()) ON CONFLICT (device_id, shell) DO UPDATE SET ended_at = NULL
+		RETURNING r.id, r.began_at, r.printed, r.bytes`, r.device, r.shell, r.deviceName, r.caller, r.actor, r.person, r.program).
+		Scan(&state.id, &state.began, &state.printed, &state.bytes)
+	return state, err
+}
+
+// addPiece adds a piece; whole is false where something before it, or of it, is missing.
+func (s store) addPiece(ctx context.Context, id uuid.UUID, p *recording.Piece, whole bool, printed int64) error {
+	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		var n int
+		err := tx.QueryRow(ctx, `UPDATE recordings SET pieces = pieces + 1, bytes = bytes + $2, printed = greatest(printed, $4), last_at = now(), complete = complete AND $3
+			WHERE id = $1 RETURNING pieces - 1`, id, p.Bytes, whole, printed).Scan(&n)
+		if err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, "INSERT INTO recording_pieces VALUES ($1, $2, $3, $4)", id, n, p.Events, p.Words)
+		return err
+	})
+}
+
+func (s store) endRecording(ctx context.Context, id uuid.UUID) error {
+	_, err := s.pool.Exec(ctx, "UPDATE recordings SET ended_at = now() WHERE id = $1", id)
+	return err
+}
+
+const recordingColumns = "r.id, r.device_id, r.device_name, r.actor, r.person, r.program, r.began_at, r.ended_at, extract(epoch FROM r.last_at - r.began_at)::float8, r.bytes, r.complete"
+
+func recordingFields(r *api.Recording) []any {
+	return []any{&r.ID, &r.DeviceID, &r.Device, &r.Actor, &r.Person, &r.Program, &r.BeganAt, &r.EndedAt, &r.Seconds, &r.Bytes, &r.Complete}
+}
+
+// recordings lists recordings before a moment, the latest first; with a text those in which it was
+// printed, each with the line of it.
+func (s store) recordings(ctx context.Context, view []uuid.UUID, device *uuid.UUID, text string, before moment, limit int) ([]api.Recording, error) {
+	rows, err := s.pool.Query(ctx, `SELECT `+recordingColumns+`, CASE WHEN $5 <> '' THEN (SELECT p.words FROM recording_pieces p WHERE p.recording_id = r.id AND strpos(lower(p.words), lower($5)) > 0 ORDER BY p.n LIMIT 1) END
+		FROM recordings r WHERE (r.began_at, r.id) < ($1, $2) AND ($3::uuid[] IS NULL OR r.device_id = ANY($3)) AND ($4::uuid IS NULL OR r.device_id = $4)
+		AND ($5 = '' OR EXISTS (SELECT FROM recording_pieces p WHERE p.recording_id = r.id AND strpos(lower(p.words), lower($5)) > 0))
+		ORDER BY r.began_at DESC, r.id DESC LIMIT $6`, before.At, before.ID, view, device, text, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (r api.Recording, err error) {
+		var words *string
+		if err := row.Scan(append(recordingFields(&r), &words)...); err != nil {
+			return r, err
+		}
+		if words != nil {
+			r.Excerpt = new(recording.Line(*words, text))
+		}
+		return r, nil
+	})
+}
+
+func (s store) recording(ctx context.Context, id uuid.UUID) (r api.Recording, err error) {
+	return r, s.pool.QueryRow(ctx, "SELECT "+recordingColumns+" FROM recordings r WHERE r.id = $1", id).Scan(recordingFields(&r)...)
+}
+
+func (s store) piece(ctx context.Context, id uuid.UUID, n int) (events []byte, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT events FROM recording_pieces WHERE recording_id = $1 AND n = $2", id, n).Scan(&events)
+	return events, err
+}
+
+func (s store) expireRecordings(ctx context.Context, before time.Time) error {
+	_, err := s.pool.Exec(ctx, "DELETE FROM recordings WHERE last_at < $1", before)
+	return err
+}

@@ -1,0 +1,192 @@
+package session
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"maps"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/link"
+	"moorwatch.example/core/access"
+	"moorwatch.example/core/device"
+	"moorwatch.example/core/query"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/front"
+)
+
+// ListSettings lists what stands at a place of the settings: GET /devices/{id}/settings.
+func (s *Column) ListSettings(c *gin.Context, id api.ID, in api.ListSettingsParams) {
+	at := link.SettingsAt{Path: []string{}}
+	if in.At != nil {
+		at.Path = *in.At
+	}
+	one[link.SettingPage](s, c, id, http.StatusOK, job{tool: "settings", path: "/settings/list", in: at}, nil)
+}
+
+// SearchSettings looks through the settings: POST /devices/{id}/settings/search.
+func (s *Column) SearchSettings(c *gin.Context, id api.ID) {
+	if q, ok := front.Bind[link.SettingSearch](c); ok {
+		s.passLines(c, id, job{tool: "settings", path: "/settings/search", in: q})
+	}
+}
+
+// ChangeSetting sets or removes a setting: POST /devices/{id}/settings.
+func (s *Column) ChangeSetting(c *gin.Context, id api.ID) {
+	if d, ok := front.Bind[link.SettingDeed](c); ok {
+		one(s, c, id, http.StatusOK, settingJob(d), told)
+	}
+}
+
+func settingJob(d link.SettingDeed) job {
+	detail := strings.Join(append(append([]string{}, d.Path...), d.Name), "/")
+	if d.Deed == link.SettingSet {
+		detail += " = " + strings.ReplaceAll(d.Value, "\n", ", ")
+	}
+	if d.Was != nil {
+		detail += ", was " + strings.ReplaceAll(*d.Was, "\n", ", ")
+	}
+	return job{"settings", "/settings/do", d, "setting." + d.Deed, detail}
+}
+
+// ListQueryClasses lists what a device can be asked for: GET /devices/{id}/queries.
+func (s *Column) ListQueryClasses(c *gin.Context, id api.ID) {
+	one[link.QueryClasses](s, c, id, http.StatusOK, job{tool: "queries", path: "/queries/classes"}, nil)
+}
+
+// AskQuery asks a device for management data: POST /devices/{id}/queries.
+func (s *Column) AskQuery(c *gin.Context, id api.ID) {
+	q, ok := front.Bind[link.Query](c)
+	if !ok {
+		return
+	}
+	if err := readable(q.Text); err != nil {
+		front.Fail(c, err)
+		return
+	}
+	s.passLines(c, id, queryJob(q))
+}
+
+func queryJob(q link.Query) job { return job{"queries", "/queries/ask", q, "query.ask", q.Text} }
+
+// readable refuses a query that cannot be read, before a device is asked.
+func readable(text string) error {
+	if _, err := query.Parse(text); err != nil {
+		return front.Problem(http.StatusBadRequest, "The query cannot be read.", err.Error()+".")
+	}
+	return nil
+}
+
+// readRows reads the rows of one of many devices. Equal rows make equal answers.
+func readRows(r *http.Response) (*link.Answer, error) {
+	a := &link.Answer{Value: "no row"}
+	for in := json.NewDecoder(&limited{r: r.Body}); ; {
+		var row link.QueryRow
+		if err := in.Decode(&row); err != nil {
+			return nil, errors.New("the connection was lost")
+		}
+		switch {
+		case row.Error != "":
+			return nil, errors.New(device.CleanText(row.Error))
+		case row.Done:
+			if len(a.Lines) > 0 {
+				a.Value = strings.Join(a.Lines, "\n")
+			}
+			return a, nil
+		case len(a.Lines) < link.MaxAnswerLines:
+			a.Lines = append(a.Lines, device.CleanText(rowText(row.Row)))
+		}
+	}
+}
+
+// rowText is a row in one line, its fields in the order of their names.
+func rowText(row map[string]any) string {
+	var words []string
+	for _, name := range slices.Sorted(maps.Keys(row)) {
+		if text := query.Text(row[name]); text != "" {
+			words = append(words, name+" "+text)
+		}
+	}
+	return strings.Join(words, ", ")
+}
+
+// ListQueries lists saved queries: GET /queries.
+func (s *Column) ListQueries(c *gin.Context, in api.ListQueriesParams) {
+	front.List(c, in.Cursor, in.Limit, "", s.store.queries, func(q api.SavedQuery) string { return q.Name },
+		func(items []api.SavedQuery, next *string) any { return api.SavedQueryPage{Items: items, Next: next} })
+}
+
+// SaveQuery saves a query: POST /queries.
+func (s *Column) SaveQuery(c *gin.Context) {
+	in, ok := front.Bind[api.NewSavedQuery](c)
+	if !ok {
+		return
+	}
+	ctx, caller := c.Request.Context(), front.CallerOf(c)
+	err := readable(in.Text)
+	var q api.SavedQuery
+	if err == nil {
+		q, err = s.store.saveQuery(ctx, device.CleanName(in.Name), in.Text, caller.ID, caller.Email)
+	}
+	if db.Duplicate(err) {
+		err = front.Problem(http.StatusConflict, "There is a query of this name already.", "Choose another name.")
+	}
+	s.noted(c, "query.save", in.Name+": "+in.Text, err, func() { c.JSON(http.StatusCreated, q) })
+}
+
+// RemoveQuery removes a saved query: DELETE /queries/{id}. Those of others are removed by who may set
+// policies everywhere.
+func (s *Column) RemoveQuery(c *gin.Context, id api.ID) {
+	caller := front.CallerOf(c)
+	owner := &caller.ID
+	if caller.Rights.Everywhere(access.PolicyManage) {
+		owner = nil
+	}
+	name, err := s.store.removeQuery(c.Request.Context(), id, owner)
+	if db.Missing(err) {
+		err = front.NotFound("saved query of yours")
+	}
+	s.noted(c, "query.remove", name, err, func() { c.Status(http.StatusNoContent) })
+}
+
+// noted notes a deed that concerns no device, and answers; or answers with what went wrong.
+func (s *Column) noted(c *gin.Context, action, detail string, err error, answer func()) {
+	if err == nil {
+		deed := front.DeedOf(c, action, "done")
+		deed.Detail = detail
+		err = s.audit.Record(c.Request.Context(), deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	answer()
+}
+
+func (s store) queries(ctx context.Context, after string, limit int) ([]api.SavedQuery, error) {
+	rows, err := s.pool.Query(ctx, "SELECT id, name, text, saved_by, saved_at FROM saved_queries WHERE name > $1 ORDER BY name LIMIT $2", after, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (q api.SavedQuery, err error) {
+		return q, row.Scan(&q.ID, &q.Name, &q.Text, &q.SavedBy, &q.SavedAt)
+	})
+}
+
+func (s store) saveQuery(ctx context.Context, name, text string, person uuid.UUID, by string) (q api.SavedQuery, err error) {
+	err = s.pool.QueryRow(ctx, `INSERT INTO saved_queries (name, text, person_id, saved_by, saved_at) VALUES ($1, $2, $3, $4, now())
+		RETURNING id, name, text, saved_by, saved_at`, name, text, person, by).Scan(&q.ID, &q.Name, &q.Text, &q.SavedBy, &q.SavedAt)
+	return q, err
+}
+
+func (s store) removeQuery(ctx context.Context, id uuid.UUID, owner *uuid.UUID) (name string, err error) {
+	err = s.pool.QueryRow(ctx, "DELETE FROM saved_queries WHERE id = $1 AND ($2::uuid IS NULL OR person_id = $2) RETURNING name", id, owner).Scan(&name)
+	return name, err
+}

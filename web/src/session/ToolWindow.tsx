@@ -1,0 +1,42 @@
+import { useQuery } from "@tanstack/react-query";
+import { Suspense, useEffect } from "react";
+import { useParams } from "react-router";
+import { Permitted } from "../access/me";
+import { answer, api } from "../api/client";
+import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { tools } from "./tools";
+
+/** One tool of a device in a window of its own. */
+export default function ToolWindow() {
+	const { id = "", pane = "" } = useParams();
+	const detail = useQuery({
+		queryKey: ["device", id],
+		queryFn: ({ signal }) => answer(api.GET("/devices/{id}", { params: { path: { id } }, signal })),
+	});
+	const tool = tools.find((t) => t.pane === pane);
+	const name = detail.data?.device.name;
+	useEffect(() => {
+		if (name && tool) document.title = `${tool.title} at ${name} – Moorwatch`;
+	}, [name, tool]);
+	if (detail.isPending) return <Waiting what="the device" />;
+	if (detail.isError)
+		return (
+			<div className="p-6">
+				<Trouble error={detail.error} retry={() => detail.refetch()} />
+			</div>
+		);
+	if (!tool || !tool.needs.some((p) => detail.data.permissions.includes(p)))
+		return <Empty title="There is no such tool.">Open the device's bench, and choose one there.</Empty>;
+	return (
+		<Permitted value={detail.data.permissions}>
+			<main className="flex h-full flex-col bg-page">
+				<h1 className="sr-only">
+					{tool.title} at {name}
+				</h1>
+				<Suspense fallback={<Waiting what="the tool" />}>
+					<tool.Pane device={detail.data.device} onClose={() => window.close()} />
+				</Suspense>
+			</main>
+		</Permitted>
+	);
+}
