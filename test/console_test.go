@@ -109,6 +109,16 @@ func (p *page) typed(text string) {
 	}
 }
 
+// key presses a key that has no character.
+func (p *page) key(name string) {
+	p.t.Helper()
+	for _, kind := range []input.DispatchKeyEventType{"rawKeyDown", "keyUp"} {
+		if _, err := chromedp.Call(p.ctx, input.DispatchKeyEvent, input.DispatchKeyEventParams{Type: kind, Key: name}); err != nil {
+			p.fail(err)
+		}
+	}
+}
+
 // ctrl presses a key with Ctrl.
 func (p *page) ctrl(key string) {
 	p.t.Helper()

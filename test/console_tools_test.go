@@ -3,6 +3,7 @@ package test
 import (
 	"fmt"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 
@@ -128,4 +129,67 @@ func TestConsoleOnMany(t *testing.T) {
 	if len(rules) != 1 || rules[0].Mode != "ask" || !rules[0].Absent {
 		t.Errorf("%+v", rules)
 	}
+}
+
+// A technician looks at settings and changes one, asks a query, keeps it, moves the border between the
+// two, and takes a shell to a window of its own, whose recording they find and play.
+func TestConsoleSettingsQueriesRecordings(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	d := w.records(t)
+	p := w.open(t)
+	p.signIn()
+	bench := p.url + "/devices/" + d.id.String()
+	p.do(chromedp.Navigate(bench + "?pane=settings,queries"))
+	for _, folder := range []string{"configuration", "records", "sync.conf"} {
+		p.openRow(folder)
+	}
+	p.press("[aria-label=Settings]", "wait")
+	p.sees("[aria-label='Value of wait']", "wait")
+	p.accessible("settings and queries")
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("[aria-label='Value of wait'] [aria-label=Value]").select()`))
+	p.typed("30 s\r")
+	p.sees("[role=status]", "wait in /etc/records/sync.conf is 30 s, and was forever.")
+	p.sees("[aria-label=Settings]", "30 s")
+
+	p.until(`document.querySelector("select[aria-label=Class]")?.options.length > 5`, "the classes")
+	p.do(chromedp.Evaluate[chromedp.Void](`(s => { s.value = "process"; s.dispatchEvent(new Event("change", {bubbles: true})) })(document.querySelector("select[aria-label=Class]"))`))
+	p.press("[aria-label=Queries]", "+ condition")
+	p.focus("[aria-label='Compared with']")
+	p.do(chromedp.Evaluate[chromedp.Void](`(s => { s.value = "name"; s.dispatchEvent(new Event("change", {bubbles: true})) })(document.querySelector("select[aria-label=Field]"))`))
+	p.typed("records")
+	p.until(`document.querySelector("[aria-label=Query]").value === 'process where name contains "records"'`, "the query as text")
+	p.press("[aria-label=Queries]", "Ask")
+	p.sees("[aria-label=Rows]", "recordsd")
+	p.press("[aria-label=Queries]", "Save")
+	p.typed("Records\r")
+	p.until(`document.querySelector("select[aria-label='Saved queries']").selectedOptions[0].text === "Records"`, "the query saved")
+
+	border := `document.querySelector("[role=separator]")`
+	p.do(chromedp.Evaluate[chromedp.Void](border + ".focus()"))
+	for range 5 {
+		p.key("ArrowRight")
+	}
+	p.until(border+`.ariaValueNow === "60"`, "the border moved")
+	p.do(chromedp.Navigate(bench))
+	p.press("[aria-label=Tools]", "As last: Settings, Queries")
+	p.until(border+`?.ariaValueNow === "60"`, "the border as it was left")
+
+	p.do(chromedp.Navigate(bench + "/window/shell?shell=00000000-0000-4000-8000-00000000beef&title=Sync"))
+	p.focus(".xterm-helper-textarea")
+	p.until(`document.querySelector("[data-shell=open]") !== null`, "a shell")
+	p.typed("ps\r")
+	p.sees(".xterm-accessibility, .xterm-rows, [aria-label=Shells]", "Sync")
+	w.await(t, 10*time.Second, "it is recorded", func() bool {
+		return len(must(client.Result(w.owner.ListRecordingsWithResponse(t.Context(), &api.ListRecordingsParams{Text: new("systemd-journald")})))(t).Items) == 1
+	})
+	p.do(chromedp.Navigate(p.url + "/recordings"))
+	p.focus("[aria-label='Search what was printed']")
+	p.typed("journald")
+	p.sees("table", "systemd-journald")
+	p.accessible("recordings")
+	p.press("table", "Play")
+	p.sees("h1", "Shell at "+"sal-records")
+	p.until(`[...document.querySelectorAll("main span")].some(e => / of /.test(e.innerText))`, "the time axis")
+	p.accessible("a recording")
 }

@@ -43,7 +43,11 @@ func settingNamed(text string) (folder []string, name string) {
 
 // listSettings prints the settings at a place.
 func listSettings(ctx context.Context, k *client.Client, d *api.Device, path []string) (*link.SettingPage, error) {
-	return client.Result(k.ListSettingsWithResponse(ctx, d.ID, &api.ListSettingsParams{At: &path}))
+	in := api.ListSettingsParams{}
+	if len(path) > 0 {
+		in.At = &path
+	}
+	return client.Result(k.ListSettingsWithResponse(ctx, d.ID, &in))
 }
 
 func settingValue(s link.Setting) string {

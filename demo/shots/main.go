@@ -152,6 +152,10 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 		{name: "files", path: bench + "?pane=files", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), openRow("etc"), chromedp.Sleep(time.Second), openRow("records"), chromedp.Sleep(time.Second), chooseRow("sync.conf"), chromedp.Sleep(time.Second)}},
 		{name: "fix", path: bench + "?pane=services,events,processes", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(2 * time.Second), chooseRow("records-sync.service"), chromedp.Sleep(2 * time.Second)}},
 		{name: "network", path: bench + "?pane=network,people", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), press("Neighbours"), chromedp.Sleep(time.Second)}},
+		{name: "settings", path: bench + "?pane=settings,queries", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(2 * time.Second), openRow("configuration"), chromedp.Sleep(time.Second), openRow("records"), chromedp.Sleep(time.Second), openRow("sync.conf"), chromedp.Sleep(time.Second),
+			chooseRow("wait"), setText("[aria-label=Query]", "process where memory > 100000000 show name, memory, person"), press("Ask"), chromedp.Sleep(2 * time.Second)}},
+		{name: "recordings", path: "/recordings", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
+		{name: "replay", path: "/recordings", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), pressLink("Play"), chromedp.Sleep(9 * time.Second)}},
 		{name: "bench-week", path: "/devices/" + slow.DeviceID.String(), do: []chromedp.Action[chromedp.Void]{chromedp.Click(chromedp.Search("//button[.='Week']")), chromedp.Sleep(2 * time.Second)}},
 		{name: "alert", path: "/alerts/" + slow.ID.String(), do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
 		{name: "standing", path: "/devices/" + slow.DeviceID.String(), do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), press("All "),
@@ -190,6 +194,16 @@ func slowLogOn(ctx context.Context, c *client.Client) (api.Alert, error) {
 // press presses the button whose words begin so.
 func press(words string) chromedp.Action[chromedp.Void] {
 	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("[...document.querySelectorAll('button')].find(b => b.innerText.trim().startsWith(%q)).click()", words))
+}
+
+// pressLink presses the first link whose words begin so.
+func pressLink(words string) chromedp.Action[chromedp.Void] {
+	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("[...document.querySelectorAll('a')].find(b => b.innerText.trim().startsWith(%q)).click()", words))
+}
+
+// setText puts a text into a field of the page's own making.
+func setText(selector, text string) chromedp.Action[chromedp.Void] {
+	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(e => { Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), "value").set.call(e, %q); e.dispatchEvent(new Event("input", {bubbles: true})) })(document.querySelector(%q))`, text, selector))
 }
 
 func focus(selector string) chromedp.Action[chromedp.Void] {

@@ -152,12 +152,14 @@ func (r *recorder) close(over bool) {
 	close(r.events)
 	go func() {
 		<-r.done
-		if over {
-			ctx, cancel := context.WithTimeout(context.Background(), recordingWait)
-			defer cancel()
-			if err := r.store.endRecording(ctx, r.id); err != nil {
-				slog.Warn("the end of a recording cannot be written", "error", err)
-			}
+		left := time.Now()
+		if !over { // the device hangs it up, unless a connection is joined to it again by then
+			time.Sleep(link.ShellLinger)
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), recordingWait)
+		defer cancel()
+		if err := r.store.endRecording(ctx, r.id, left); err != nil {
+			slog.Warn("the end of a recording cannot be written", "error", err)
 		}
 	}()
 }

@@ -35,7 +35,7 @@ func (s store) beginRecording(ctx context.Context, r newRecording) (state record
 func (s store) addPiece(ctx context.Context, id uuid.UUID, p *recording.Piece, whole bool, printed int64) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var n int
-		err := tx.QueryRow(ctx, `UPDATE recordings SET pieces = pieces + 1, bytes = bytes + $2, printed = greatest(printed, $4), last_at = now(), complete = complete AND $3
+		err := tx.QueryRow(ctx, `UPDATE recordings SET pieces = pieces + 1, bytes = bytes + $2, printed = greatest(printed, $4), last_at = now(), complete = complete AND $3, ended_at = NULL
 			WHERE id = $1 RETURNING pieces - 1`, id, p.Bytes, whole, printed).Scan(&n)
 		if err != nil {
 			return err
@@ -45,8 +45,9 @@ func (s store) addPiece(ctx context.Context, id uuid.UUID, p *recording.Piece, w
 	})
 }
 
-func (s store) endRecording(ctx context.Context, id uuid.UUID) error {
-	_, err := s.pool.Exec(ctx, "UPDATE recordings SET ended_at = now() WHERE id = $1", id)
+// endRecording ends a recording, unless something was printed after a time.
+func (s store) endRecording(ctx context.Context, id uuid.UUID, at time.Time) error {
+	_, err := s.pool.Exec(ctx, "UPDATE recordings SET ended_at = last_at WHERE id = $1 AND last_at <= $2", id, at)
 	return err
 }
 
@@ -87,7 +88,11 @@ func (s store) piece(ctx context.Context, id uuid.UUID, n int) (events []byte, e
 	return events, err
 }
 
+// expireRecordings removes what is older, and ends what a node that stopped left open.
 func (s store) expireRecordings(ctx context.Context, before time.Time) error {
+	if _, err := s.pool.Exec(ctx, "UPDATE recordings SET ended_at = last_at WHERE ended_at IS NULL AND last_at < now() - interval '1 day'"); err != nil {
+		return err
+	}
 	_, err := s.pool.Exec(ctx, "DELETE FROM recordings WHERE last_at < $1", before)
 	return err
 }

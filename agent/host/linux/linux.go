@@ -36,7 +36,7 @@ func New() host.Host {
 		Network:   portable.Network{More: network, Neighbours: neighbours},
 		People:    persons{},
 		Settings:  portable.Settings{Disk: &unix.Disk{}},
-		Sources:   sources,
+		Sources:   present(sources),
 	}
 	if booted() {
 		h.Services, h.Power = services{}, &machine{}

@@ -7,6 +7,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -24,6 +25,14 @@ var sources = []host.Source{
 		{Name: "users", Type: "number"}, {Name: "used_by", Type: "text"}, {Name: "state", Type: "text"}}}, Rows: modules},
 	{Class: link.QueryClass{Name: "block_device", Title: "Block devices", Source: "/sys/block", Fields: []link.QueryField{{Name: "name", Type: "text"}, {Name: "size", Type: "number", About: "bytes"},
 		{Name: "model", Type: "text"}, {Name: "rotates", Type: "flag"}, {Name: "removable", Type: "flag"}, {Name: "read_only", Type: "flag"}, {Name: "scheduler", Type: "text"}}}, Rows: blockDevices},
+}
+
+// present leaves of sources those that this kernel has.
+func present(all []host.Source) []host.Source {
+	return slices.DeleteFunc(slices.Clone(all), func(s host.Source) bool {
+		_, err := os.Stat(s.Class.Source)
+		return err != nil
+	})
 }
 
 // fields reads the lines of a file, part by part.
