@@ -77,7 +77,7 @@ func TestSecondFactor(t *testing.T) {
 		t.Errorf("the factors are %+v", f)
 	}
 	for range 4 { // with the one above, and the right password each time
-		_, err = w.client(t, "").SignIn(t.Context(), email, password, give(api.SecondFactor{Code: new("000000")}))
+		_, _ = w.client(t, "").SignIn(t.Context(), email, password, give(api.SecondFactor{Code: new("000000")}))
 	}
 	_, err = w.client(t, "").SignIn(t.Context(), email, password, give(api.SecondFactor{Recovery: &codes[4]}))
 	refused(t, err, http.StatusTooManyRequests, "Too many failed sign-ins")
