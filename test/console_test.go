@@ -76,7 +76,14 @@ func (p *page) sees(selector, text string) {
 
 func (p *page) until(script, what string) {
 	p.t.Helper()
-	for began := time.Now(); !ask[bool](p, script); time.Sleep(50 * time.Millisecond) {
+	for began := time.Now(); ; time.Sleep(50 * time.Millisecond) {
+		there, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script, chromedp.EvalAwaitPromise))
+		if err != nil && !strings.Contains(err.Error(), "navigated or closed") { // a page that goes is looked at again
+			p.fail(fmt.Errorf("%s: %w", script, err))
+		}
+		if there {
+			return
+		}
 		if time.Since(began) > 15*time.Second {
 			p.fail(fmt.Errorf("not seen within 15 s: %s; the page shows %.800q", what, ask[string](p, "document.body.innerText")))
 		}
@@ -213,7 +220,7 @@ func TestConsole(t *testing.T) {
 	p.sees("[role=columnheader]", "Serial")
 	p.do(chromedp.Navigate(p.url + "/devices"))
 	p.sees("[role=columnheader]", "Serial") // the choice is kept
-	for _, path := range []string{"/enrol", "/audit", "/tokens", "/alerts", "/groups", "/policies", "/sweep", "/software", "/notices", "/changes"} {
+	for _, path := range []string{"/enrol", "/audit", "/account", "/people", "/recordings", "/many", "/consent", "/alerts", "/groups", "/policies", "/sweep", "/software", "/notices", "/changes"} {
 		p.do(chromedp.Navigate(p.url + path))
 		p.until(`document.querySelector("h1") !== null && ![...document.querySelectorAll("[role=status]")].some(s => s.innerText.startsWith("Reading "))`, path)
 		p.accessible(path)

@@ -1,15 +1,19 @@
 package test
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
+	"moorwatch.example/core/health"
 )
 
 // desktop starts an X server without a screen, and a program on it by which the agent finds it.
@@ -94,5 +98,65 @@ func TestMessageOnADesktop(t *testing.T) {
 	cmd.Env = append(os.Environ(), "DISPLAY="+display)
 	if out, err := cmd.Output(); err != nil || string(out) != "naïve €" {
 		t.Errorf("the clipboard holds %q, %v", out, err)
+	}
+	t.Run("sign", func(t *testing.T) { signOnADesktop(t, w, d, display) })
+}
+
+// window finds a window by its title; "" for none.
+func window(display, title string) string {
+	cmd := exec.Command("xdotool", "search", "--name", title)
+	cmd.Env = append(os.Environ(), "DISPLAY="+display)
+	out, err := cmd.Output()
+	id := strings.Fields(string(out))
+	if err != nil || len(id) == 0 {
+		return ""
+	}
+	return id[0]
+}
+
+// The person at a desktop is asked, and the question goes when the technician gives up; once they
+// allow it they see the sign as long as the session lasts, and end the session by it.
+func signOnADesktop(t *testing.T, w *world, d *running, display string) {
+	absent := true
+	rule := api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Tool: new("processes"), Mode: "ask", Seconds: new(60), Absent: &absent}
+	must(client.Made(w.owner.AddConsentRuleWithResponse(t.Context(), rule)))(t)
+	// Others may have desktops open on this machine: the question must go to this one.
+	list := must(client.Result(w.owner.ListPresenceWithResponse(t.Context(), d.id)))(t)
+	if n := len(slices.DeleteFunc(list.Items, func(p link.Presence) bool { return !p.Graphic })); n != 1 {
+		t.Skipf("%d desktops are open on this machine", n)
+	}
+	ctx, give := context.WithCancel(t.Context())
+	asked := make(chan error, 1)
+	go func() {
+		_, err := client.Result(w.owner.ListProcessesWithResponse(ctx, d.id))
+		asked <- err
+	}()
+	w.await(t, 10*time.Second, "the question is on the screen", func() bool { return window(display, "May somebody help") != "" })
+	give()
+	<-asked
+	w.await(t, 10*time.Second, "the question is gone", func() bool { return window(display, "May somebody help") == "" })
+
+	go func() {
+		_, err := client.Result(w.owner.ListProcessesWithResponse(t.Context(), d.id))
+		asked <- err
+	}()
+	press := func(title string) {
+		t.Helper()
+		w.await(t, 10*time.Second, title+" is on the screen", func() bool {
+			id := window(display, title)
+			return id != "" && on(display, "xdotool", "windowfocus", id, "key", "Return") == nil
+		})
+	}
+	press("May somebody help")
+	if err := <-asked; err != nil {
+		t.Fatal(err)
+	}
+	press("Somebody helps")
+	w.await(t, 10*time.Second, "the session has ended", func() bool {
+		all := must(client.Result(w.owner.ListDeviceSessionsWithResponse(t.Context(), d.id, &api.ListDeviceSessionsParams{})))(t).Items
+		return len(all) > 0 && all[0].End != nil && strings.HasPrefix(*all[0].End, "ended by ")
+	})
+	if window(display, "Somebody helps") != "" {
+		t.Error("the sign stays after the session")
 	}
 }

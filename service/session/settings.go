@@ -1,7 +1,6 @@
 package session
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"maps"
@@ -10,8 +9,6 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
-	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
@@ -168,25 +165,4 @@ func (s *Column) noted(c *gin.Context, action, detail string, err error, answer 
 		return
 	}
 	answer()
-}
-
-func (s store) queries(ctx context.Context, after string, limit int) ([]api.SavedQuery, error) {
-	rows, err := s.pool.Query(ctx, "SELECT id, name, text, saved_by, saved_at FROM saved_queries WHERE name > $1 ORDER BY name LIMIT $2", after, limit)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (q api.SavedQuery, err error) {
-		return q, row.Scan(&q.ID, &q.Name, &q.Text, &q.SavedBy, &q.SavedAt)
-	})
-}
-
-func (s store) saveQuery(ctx context.Context, name, text string, person uuid.UUID, by string) (q api.SavedQuery, err error) {
-	err = s.pool.QueryRow(ctx, `INSERT INTO saved_queries (name, text, person_id, saved_by, saved_at) VALUES ($1, $2, $3, $4, now())
-		RETURNING id, name, text, saved_by, saved_at`, name, text, person, by).Scan(&q.ID, &q.Name, &q.Text, &q.SavedBy, &q.SavedAt)
-	return q, err
-}
-
-func (s store) removeQuery(ctx context.Context, id uuid.UUID, owner *uuid.UUID) (name string, err error) {
-	err = s.pool.QueryRow(ctx, "DELETE FROM saved_queries WHERE id = $1 AND ($2::uuid IS NULL OR person_id = $2) RETURNING name", id, owner).Scan(&name)
-	return name, err
 }

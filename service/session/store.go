@@ -147,3 +147,25 @@ func (s store) removeRule(ctx context.Context, id uuid.UUID) (name string, err e
 	err = s.pool.QueryRow(ctx, "DELETE FROM consent_rules AS r WHERE r.id = $1 RETURNING r.mode || ' for ' || coalesce(nullif(r.tool, ''), 'every tool')", id).Scan(&name)
 	return name, err
 }
+
+// queries lists saved queries by name.
+func (s store) queries(ctx context.Context, after string, limit int) ([]api.SavedQuery, error) {
+	rows, err := s.pool.Query(ctx, "SELECT id, name, text, saved_by, saved_at FROM saved_queries WHERE name > $1 ORDER BY name LIMIT $2", after, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (q api.SavedQuery, err error) {
+		return q, row.Scan(&q.ID, &q.Name, &q.Text, &q.SavedBy, &q.SavedAt)
+	})
+}
+
+func (s store) saveQuery(ctx context.Context, name, text string, person uuid.UUID, by string) (q api.SavedQuery, err error) {
+	err = s.pool.QueryRow(ctx, `INSERT INTO saved_queries (name, text, person_id, saved_by, saved_at) VALUES ($1, $2, $3, $4, now())
+		RETURNING id, name, text, saved_by, saved_at`, name, text, person, by).Scan(&q.ID, &q.Name, &q.Text, &q.SavedBy, &q.SavedAt)
+	return q, err
+}
+
+func (s store) removeQuery(ctx context.Context, id uuid.UUID, owner *uuid.UUID) (name string, err error) {
+	err = s.pool.QueryRow(ctx, "DELETE FROM saved_queries WHERE id = $1 AND ($2::uuid IS NULL OR person_id = $2) RETURNING name", id, owner).Scan(&name)
+	return name, err
+}
