@@ -204,15 +204,8 @@ func (b *bench) small(w *world, id uuid.UUID, dir string) error {
 // listing reads a folder of 100,000 entries.
 func (b *bench) listing(w *world, id uuid.UUID, dir string) error {
 	flat := filepath.Join(dir, "flat")
-	if err := os.Mkdir(flat, 0o755); err != nil {
+	if err := hundredThousand(flat); err != nil {
 		return err
-	}
-	for i := range 100_000 {
-		f, err := os.OpenFile(filepath.Join(flat, fmt.Sprintf("entry-%06d.log", i)), os.O_CREATE, 0o644)
-		if err != nil {
-			return err
-		}
-		f.Close()
 	}
 	began, n := time.Now(), 0
 	if err := w.client.Walk(b.ctx, id, flat, false, func(l messages.FileBatch) error { n += len(l.Entries); return nil }); err != nil {

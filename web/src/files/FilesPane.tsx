@@ -2,6 +2,7 @@ import { ArrowLeftIcon, ArrowPathIcon, ArrowRightIcon, ArrowUpIcon } from "@hero
 import { DocumentIcon, FolderIcon, LinkIcon, NoSymbolIcon } from "@heroicons/react/24/outline";
 import { useMutation } from "@tanstack/react-query";
 import { useMemo, useRef, useState } from "react";
+import { useSearchParams } from "react-router";
 import { useMay } from "../access/me";
 import { answer, api, type Device, type Schemas } from "../api/client";
 import { AskLine, Confirm } from "../parts/Confirm";
@@ -71,8 +72,12 @@ const columns: GridColumn<Entry>[] = [
 /** The files of a device. */
 export function FilesPane({ device, onClose }: { device: Device; onClose: () => void }) {
 	const os = device.os;
-	const [trail, setTrail] = useState({ list: [root(os)], at: 0 });
-	const [opened, setOpened] = useState<{ path: string; how: "edit" | "follow" } | "removed">();
+	const [params] = useSearchParams();
+	const [trail, setTrail] = useState({ list: [params.get("folder") ?? root(os)], at: 0 });
+	const followed = params.get("follow");
+	const [opened, setOpened] = useState<{ path: string; how: "edit" | "follow" } | "removed" | undefined>(
+		followed ? { path: followed, how: "follow" } : undefined,
+	);
 	const folder = trail.list[trail.at] ?? root(os);
 	const go = (path: string) => setTrail((t) => ({ list: [...t.list.slice(0, t.at + 1), path], at: t.at + 1 }));
 	const step = (by: number) => setTrail((t) => ({ ...t, at: t.at + by }));
@@ -114,15 +119,22 @@ function Folder({
 	const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
 	const [over, setOver] = useState(false);
 	const fresh = useRef(true);
+	const coming = useRef<Entry[]>([]);
+	const drawn = useRef(0);
 	const list = useLines<Schemas["FileBatch"]>(
 		`/devices/${device.id}/files?path=${encodeURIComponent(path)}`,
 		undefined,
 		(b) => {
 			// A list that is read anew takes the place of the old one at its first part.
-			const first = fresh.current;
+			if (fresh.current) coming.current = [];
 			fresh.current = b.done ?? false;
-			setEntries((old) => (first ? (b.entries ?? []) : [...old, ...(b.entries ?? [])]));
+			for (const e of b.entries ?? []) coming.current.push(e);
 			if (b.done) setDone(true);
+			// Each drawing sorts all: a long list is drawn at its beginning, at its end, and seldom between.
+			if (b.done || performance.now() - drawn.current > 500) {
+				drawn.current = performance.now();
+				setEntries([...coming.current]);
+			}
 		},
 	);
 	const again = () => {

@@ -1,9 +1,10 @@
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useState } from "react";
 import type { Device, Schemas } from "../api/client";
 import { Trouble } from "../parts/Trouble";
+import { StayBox, Tail, useTail } from "../session/Tail";
 import { useLines } from "../session/useLines";
 
-const most = 5000; // lines on the page
+const most = 20_000; // lines on the page; older ones are dropped
 
 /** Follows a growing file, with a filter. */
 export function Follow({ device, path, onClose }: { device: Device; path: string; onClose: () => void }) {
@@ -37,26 +38,25 @@ export function Follow({ device, path, onClose }: { device: Device; path: string
 }
 
 function Lines({ device, body }: { device: Device; body: Schemas["Follow"] }) {
-	const [text, setText] = useState<string[]>([]);
+	const { items, push } = useTail<{ text: string; note?: boolean }>(most);
 	const [skipped, setSkipped] = useState(0);
-	const end = useRef<HTMLDivElement>(null);
+	const [stay, setStay] = useState(true);
 	const stream = useLines<Schemas["Lines"]>(`/devices/${device.id}/files/follow`, body, (l) => {
-		const more = [...(l.note ? [`— ${l.note}`] : []), ...(l.lines ?? [])];
-		if (more.length) setText((old) => [...old, ...more].slice(-most));
+		push([...(l.note ? [{ text: l.note, note: true }] : []), ...(l.lines ?? []).map((text) => ({ text }))]);
 		if (l.skipped) setSkipped((n) => n + (l.skipped ?? 0));
 	});
-	useEffect(() => {
-		if (text.length > 0) end.current?.scrollIntoView({ block: "end" });
-	}, [text]);
 	return (
 		<>
-			{stream.error !== undefined && <Trouble error={stream.error} retry={stream.retry} />}
-			{skipped > 0 && <p className="px-3 text-faint text-sm">{skipped} lines were left out, as they came too fast</p>}
-			{/* biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reachable by keys */}
-			<div className="min-h-0 flex-1 overflow-auto px-3 py-1" role="log" tabIndex={0} aria-label="Lines">
-				<pre className="font-mono text-[0.8rem] whitespace-pre-wrap break-words">{text.join("\n")}</pre>
-				<div ref={end} />
+			<div className="flex items-center gap-2 border-line border-b px-3 py-0.5 text-faint text-sm">
+				<span role="status" className="tabular-nums">
+					{items.length} lines{skipped > 0 && `, ${skipped} left out as they came too fast`}
+				</span>
+				<StayBox stay={stay} setStay={setStay} />
 			</div>
+			{stream.error !== undefined && <Trouble error={stream.error} retry={stream.retry} />}
+			<Tail label="Lines" items={items} stay={stay} setStay={setStay} className="whitespace-pre-wrap break-words">
+				{(l) => (l.note ? <span className="text-faint">— {l.text}</span> : l.text || " ")}
+			</Tail>
 		</>
 	);
 }

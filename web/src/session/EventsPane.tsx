@@ -1,14 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
-import { useVirtualizer } from "@tanstack/react-virtual";
-import { useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
+import { useDeferredValue, useMemo, useState } from "react";
 import { useSearchParams } from "react-router";
 import { answer, api, type Device, type Schemas } from "../api/client";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Controls, Pane } from "./Pane";
 import { save } from "./save";
+import { StayBox, Tail, useTail } from "./Tail";
 import { useLines } from "./useLines";
 
-type Event = Schemas["Event"] & { n: number };
+type Event = Schemas["Event"];
 
 const levels = ["emergency", "alert", "critical", "error", "warning", "notice", "info", "debug"] as const;
 const most = 20_000; // events on the page; older ones are dropped
@@ -128,28 +128,17 @@ export function EventsPane({ device, onClose }: { device: Device; onClose: () =>
 }
 
 function Log({ device, query }: { device: Device; query: Schemas["EventQuery"] }) {
-	const [events, setEvents] = useState<Event[]>([]);
+	const { items: events, push } = useTail<Event>(most);
 	const [live, setLive] = useState(false);
 	const [skipped, setSkipped] = useState(0);
 	const [typed, setTyped] = useState("");
 	const [stay, setStay] = useState(true); // at the end
 	const text = useDeferredValue(typed);
-	const waiting = useRef<Event[]>([]);
-	const number = useRef(0);
-	const frame = useRef<number>(undefined);
 	const stream = useLines<Schemas["EventBatch"]>(`/devices/${device.id}/events`, query, (b) => {
 		if (b.skipped) setSkipped((n) => n + (b.skipped ?? 0));
 		if (b.live) setLive(true);
-		for (const e of b.events ?? []) waiting.current.push({ ...e, n: number.current++ });
-		// A log may bring thousands a second: they are put on the page once a frame.
-		frame.current ??= requestAnimationFrame(() => {
-			frame.current = undefined;
-			const more = waiting.current;
-			waiting.current = [];
-			setEvents((old) => (old.length + more.length > most ? [...old, ...more].slice(-most) : [...old, ...more]));
-		});
+		push(b.events ?? []);
 	});
-	useEffect(() => () => void (frame.current !== undefined && cancelAnimationFrame(frame.current)), []);
 	const shown = useMemo(() => {
 		if (!text) return events;
 		let holds = (s: string) => s.toLowerCase().includes(text.toLowerCase());
@@ -161,16 +150,6 @@ function Log({ device, query }: { device: Device; query: Schemas["EventQuery"] }
 		}
 		return events.filter((e) => holds(`${e.unit ?? ""} ${e.message}`));
 	}, [events, text]);
-	const scroll = useRef<HTMLDivElement>(null);
-	const virtual = useVirtualizer({
-		count: shown.length,
-		getScrollElement: () => scroll.current,
-		estimateSize: () => 21,
-		overscan: 20,
-	});
-	useEffect(() => {
-		if (stay && shown.length > 0) virtual.scrollToIndex(shown.length - 1, { align: "end" });
-	}, [shown, stay]);
 	return (
 		<>
 			<div className="flex items-center gap-2 border-line border-b px-3 py-1.5">
@@ -187,15 +166,7 @@ function Log({ device, query }: { device: Device; query: Schemas["EventQuery"] }
 					{query.follow && live && stream.error === undefined && ", live"}
 					{skipped > 0 && `, ${skipped} left out as they came too fast`}
 				</span>
-				<label className="ml-auto flex items-center gap-1.5 text-sm">
-					<input
-						type="checkbox"
-						className="accent-heather"
-						checked={stay}
-						onChange={(e) => setStay(e.target.checked)}
-					/>
-					Stay at the end
-				</label>
+				<StayBox stay={stay} setStay={setStay} />
 				<button
 					type="button"
 					className="button-quiet text-sm"
@@ -217,44 +188,21 @@ function Log({ device, query }: { device: Device; query: Schemas["EventQuery"] }
 					{query.follow ? "What comes appears here at once." : "Choose another level or source."}
 				</Empty>
 			)}
-			<div
-				ref={scroll}
-				className="@container min-h-0 flex-1 overflow-auto"
-				role="log"
-				aria-label="Events"
-				aria-live="off"
-				// biome-ignore lint/a11y/noNoninteractiveTabindex: what scrolls must be reachable by keys
-				tabIndex={0}
-				onWheel={(e) => {
-					if (e.deltaY < 0) setStay(false);
-				}}
-			>
-				<div className="relative font-mono text-[0.8rem]" style={{ height: virtual.getTotalSize() }}>
-					{virtual.getVirtualItems().map((item) => {
-						const e = shown[item.index];
-						if (!e) return null;
-						return (
-							<div
-								key={e.n}
-								ref={virtual.measureElement}
-								data-index={item.index}
-								className="absolute inset-x-0 flex gap-3 px-3 py-px hover:bg-panel"
-								style={{ transform: `translateY(${item.start}px)` }}
-							>
-								<span className="shrink-0 text-faint tabular-nums">{short(e.at)}</span>
-								<span className={`w-16 shrink-0 ${tone[e.level ?? ""] ?? "text-faint"}`}>{e.level}</span>
-								<span className="hidden w-36 shrink-0 truncate text-faint @xl:block" title={e.unit}>
-									{e.unit}
-								</span>
-								<span className="min-w-0 whitespace-pre-wrap break-words">
-									<span className="text-faint @xl:hidden">{e.unit && `${e.unit}: `}</span>
-									{e.message}
-								</span>
-							</div>
-						);
-					})}
-				</div>
-			</div>
+			<Tail label="Events" items={shown} stay={stay} setStay={setStay} className="flex gap-3 py-px hover:bg-panel">
+				{(e) => (
+					<>
+						<span className="shrink-0 text-faint tabular-nums">{short(e.at)}</span>
+						<span className={`w-16 shrink-0 ${tone[e.level ?? ""] ?? "text-faint"}`}>{e.level}</span>
+						<span className="hidden w-36 shrink-0 truncate text-faint @xl:block" title={e.unit}>
+							{e.unit}
+						</span>
+						<span className="min-w-0 whitespace-pre-wrap break-words">
+							<span className="text-faint @xl:hidden">{e.unit && `${e.unit}: `}</span>
+							{e.message}
+						</span>
+					</>
+				)}
+			</Tail>
 		</>
 	);
 }
