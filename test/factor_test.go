@@ -128,6 +128,17 @@ func TestPeople(t *testing.T) {
 	_, err = client.Result(again.GetMeWithResponse(t.Context()))
 	refused(t, err, http.StatusUnauthorized, "not signed in")
 
+	const fresh = "four other moor words"
+	must(again.SignIn(t.Context(), ines.Email, password, nil))(t)
+	refused(t, client.Done(c.SetPasswordWithResponse(t.Context(), api.NewPassword{Password: "wrong password", New: fresh})), http.StatusForbidden, "password is wrong")
+	refused(t, client.Done(c.SetPasswordWithResponse(t.Context(), api.NewPassword{Password: password, New: "short"})), http.StatusUnprocessableEntity, "at least 10 characters")
+	if err := client.Done(c.SetPasswordWithResponse(t.Context(), api.NewPassword{Password: password, New: fresh})); err != nil {
+		t.Fatal(err)
+	}
+	_, err = client.Result(again.GetMeWithResponse(t.Context()))
+	refused(t, err, http.StatusUnauthorized, "not signed in")
+	must(again.SignIn(t.Context(), ines.Email, fresh, nil))(t)
+
 	scoped := api.Grants{{Role: access.Helper, Scope: w.siteScope(t, organisation, site)}}
 	changed := must(client.Result(w.owner.SetPersonWithResponse(t.Context(), ines.ID, api.PersonChange{Name: "Ines Alder", Grants: scoped})))(t)
 	if changed.Name != "Ines Alder" || *changed.Grants[0].ScopeName != site {
@@ -154,6 +165,9 @@ func TestPeople(t *testing.T) {
 	refused(t, err, http.StatusUnprocessableEntity, "cannot be given")
 	_, err = client.Result(desk.SetRoleWithResponse(t.Context(), "front-desk", api.NewRole{Permissions: []access.Permission{access.FleetManage}}))
 	refused(t, err, http.StatusUnprocessableEntity, "cannot be kept")
+	must(client.Result(w.owner.SetRoleWithResponse(t.Context(), "lead", api.NewRole{Permissions: []access.Permission{access.FleetManage}})))(t)
+	_, err = client.Result(desk.SetRoleWithResponse(t.Context(), "lead", api.NewRole{Permissions: []access.Permission{access.FleetRead}}))
+	refused(t, err, http.StatusUnprocessableEntity, "cannot be kept")
 	refused(t, client.Done(desk.RemovePersonWithResponse(t.Context(), me.ID)), http.StatusForbidden, "may not change this person")
 	_, err = client.Result(desk.ResetPersonWithResponse(t.Context(), me.ID))
 	refused(t, err, http.StatusForbidden, "may not change this person")
@@ -178,7 +192,7 @@ func TestPeople(t *testing.T) {
 	db := must(pgx.Connect(t.Context(), w.config.Database))(t)
 	defer db.Close(t.Context())
 	var n int
-	if err := db.QueryRow(t.Context(), "SELECT count(*) FROM audit WHERE action IN ('person.change', 'person.reset', 'person.remove', 'role.set', 'sign-in.end') AND result = 'done'").Scan(&n); err != nil || n != 5 {
+	if err := db.QueryRow(t.Context(), "SELECT count(*) FROM audit WHERE action IN ('person.change', 'person.reset', 'person.remove', 'role.set', 'sign-in.end') AND result = 'done'").Scan(&n); err != nil || n != 6 {
 		t.Errorf("%d deeds are on record, %v", n, err)
 	}
 }

@@ -234,7 +234,7 @@ func TestRecordings(t *testing.T) {
 		t.Fatal(err)
 	}
 	words := recording.Words(printed)
-	if strings.Count(words, "\nfirst") != 1 || strings.Count(words, "\ncafé 42") != 1 || strings.Count(words, "\nsecond") != 1 || int64(len(printed)) != r.Bytes {
+	if strings.Count(words, "first") != 1 || strings.Count(words, "café 42") != 1 || strings.Count(words, "second") != 1 || int64(len(printed)) != r.Bytes {
 		t.Errorf("%d of %d bytes: %q", len(printed), r.Bytes, words)
 	}
 	if !slices.Equal(columns, []int{80, 80, 100}) {

@@ -54,9 +54,9 @@ func TestProcesses(t *testing.T) {
 	_, err = do(link.ProcessDeed{Deed: link.ProcessEnd, PID: os.Getpid()})
 	refused(t, err, http.StatusUnprocessableEntity, "left alone")
 	must(do(link.ProcessDeed{Deed: link.ProcessPause, PID: mine.PID, Started: mine.Started}))(t)
-	if state := must(os.ReadFile("/proc/" + strconv.Itoa(mine.PID) + "/stat"))(t); !bytes.Contains(state, []byte(") T ")) {
-		t.Errorf("a paused process is %s", state)
-	}
+	w.await(t, 5*time.Second, "the process is paused", func() bool {
+		return bytes.Contains(must(os.ReadFile("/proc/" + strconv.Itoa(mine.PID) + "/stat"))(t), []byte(") T "))
+	})
 	must(do(link.ProcessDeed{Deed: link.ProcessContinue, PID: mine.PID, Started: mine.Started}))(t)
 	must(do(link.ProcessDeed{Deed: link.ProcessPriority, PID: mine.PID, Started: mine.Started, Priority: link.PriorityLow}))(t)
 	o := must(do(link.ProcessDeed{Deed: link.ProcessEndTree, PID: mine.PID, Started: mine.Started}))(t)

@@ -874,6 +874,12 @@ type NewPasskey struct {
 	Passkey WebAuthn `json:"passkey"`
 }
 
+// NewPassword defines model for NewPassword.
+type NewPassword struct {
+	New      string `json:"new"`
+	Password string `json:"password"`
+}
+
 // NewPerson defines model for NewPerson.
 type NewPerson struct {
 	Email  string `json:"email"`
@@ -2192,6 +2198,9 @@ type RenewRecoveryJSONRequestBody = Password
 // RemoveFactorJSONRequestBody defines body for RemoveFactor for application/json ContentType.
 type RemoveFactorJSONRequestBody = FactorRemoval
 
+// SetPasswordJSONRequestBody defines body for SetPassword for application/json ContentType.
+type SetPasswordJSONRequestBody = NewPassword
+
 // AddSiteJSONRequestBody defines body for AddSite for application/json ContentType.
 type AddSiteJSONRequestBody = NewSite
 
@@ -3166,6 +3175,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /me/factors/removal (the `RemoveFactor` operationId).
 	RemoveFactor(ctx context.Context, body RemoveFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPasswordWithBody Choose another password; every other sign-in of the caller ends.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /me/password (the `SetPassword` operationId).
+	SetPasswordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPassword Choose another password; every other sign-in of the caller ends.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /me/password (the `SetPassword` operationId).
+	SetPassword(ctx context.Context, body SetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSignIns Where the caller is signed in.
 	//
@@ -5771,6 +5794,40 @@ func (c *Client) RemoveFactorWithBody(ctx context.Context, contentType string, b
 // Corresponds with POST /me/factors/removal (the `RemoveFactor` operationId).
 func (c *Client) RemoveFactor(ctx context.Context, body RemoveFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveFactorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPasswordWithBody Choose another password; every other sign-in of the caller ends.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /me/password (the `SetPassword` operationId).
+func (c *Client) SetPasswordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPasswordRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPassword Choose another password; every other sign-in of the caller ends.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /me/password (the `SetPassword` operationId).
+func (c *Client) SetPassword(ctx context.Context, body SetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPasswordRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -11702,6 +11759,46 @@ func NewRemoveFactorRequestWithBody(server string, contentType string, body io.R
 	return req, nil
 }
 
+// NewSetPasswordRequest calls the generic SetPassword builder with application/json body
+func NewSetPasswordRequest(server string, body SetPasswordJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetPasswordRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetPasswordRequestWithBody constructs an http.Request for the SetPassword method, with any body, and a specified content type
+func NewSetPasswordRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/me/password")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListSignInsRequest constructs an http.Request for the ListSignIns method
 func NewListSignInsRequest(server string) (*http.Request, error) {
 	var err error
@@ -14770,6 +14867,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /me/factors/removal (the `RemoveFactor` operationId).
 	RemoveFactorWithResponse(ctx context.Context, body RemoveFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*RemoveFactorResponse, error)
+
+	// SetPasswordWithBodyWithResponse Choose another password; every other sign-in of the caller ends.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /me/password (the `SetPassword` operationId).
+	SetPasswordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPasswordResponse, error)
+
+	// SetPasswordWithResponse Choose another password; every other sign-in of the caller ends.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /me/password (the `SetPassword` operationId).
+	SetPasswordWithResponse(ctx context.Context, body SetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPasswordResponse, error)
 
 	// ListSignInsWithResponse Where the caller is signed in.
 	//
@@ -19762,6 +19873,47 @@ func (r RemoveFactorResponse) ContentType() string {
 	return ""
 }
 
+type SetPasswordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetPasswordResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetPasswordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetPasswordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetPasswordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetPasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSignInsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -23678,6 +23830,32 @@ func (c *ClientWithResponses) RemoveFactorWithResponse(ctx context.Context, body
 		return nil, err
 	}
 	return ParseRemoveFactorResponse(rsp)
+}
+
+// SetPasswordWithBodyWithResponse Choose another password; every other sign-in of the caller ends.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /me/password (the `SetPassword` operationId).
+func (c *ClientWithResponses) SetPasswordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPasswordResponse, error) {
+	rsp, err := c.SetPasswordWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPasswordResponse(rsp)
+}
+
+// SetPasswordWithResponse Choose another password; every other sign-in of the caller ends.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /me/password (the `SetPassword` operationId).
+func (c *ClientWithResponses) SetPasswordWithResponse(ctx context.Context, body SetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPasswordResponse, error) {
+	rsp, err := c.SetPassword(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPasswordResponse(rsp)
 }
 
 // ListSignInsWithResponse Where the caller is signed in.
@@ -27605,6 +27783,35 @@ func ParseRemoveFactorResponse(rsp *http.Response) (*RemoveFactorResponse, error
 	return response, nil
 }
 
+// ParseSetPasswordResponse parses an HTTP response from a SetPasswordWithResponse call
+func ParseSetPasswordResponse(rsp *http.Response) (*SetPasswordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetPasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSignInsResponse parses an HTTP response from a ListSignInsWithResponse call
 func ParseListSignInsResponse(rsp *http.Response) (*ListSignInsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -29374,6 +29581,9 @@ type ServerInterface interface {
 	// RemoveFactor Remove the authenticator or a passkey.
 	// (POST /me/factors/removal)
 	RemoveFactor(c *gin.Context)
+	// SetPassword Choose another password; every other sign-in of the caller ends.
+	// (PUT /me/password)
+	SetPassword(c *gin.Context)
 	// ListSignIns Where the caller is signed in.
 	// (GET /me/sign-ins)
 	ListSignIns(c *gin.Context)
@@ -32365,6 +32575,19 @@ func (siw *ServerInterfaceWrapper) RemoveFactor(c *gin.Context) {
 	siw.Handler.RemoveFactor(c)
 }
 
+// SetPassword operation middleware
+func (siw *ServerInterfaceWrapper) SetPassword(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetPassword(c)
+}
+
 // ListSignIns operation middleware
 func (siw *ServerInterfaceWrapper) ListSignIns(c *gin.Context) {
 
@@ -33492,6 +33715,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/session/passkey", wrapper.PasskeyChallenge)
 	router.GET(options.BaseURL+"/me/sign-ins", wrapper.ListSignIns)
 	router.DELETE(options.BaseURL+"/me/sign-ins/:id", wrapper.EndSignIn)
+	router.PUT(options.BaseURL+"/me/password", wrapper.SetPassword)
 	router.GET(options.BaseURL+"/me/factors", wrapper.GetFactors)
 	router.POST(options.BaseURL+"/me/factors/code", wrapper.BeginCode)
 	router.PUT(options.BaseURL+"/me/factors/code", wrapper.ConfirmCode)
@@ -33759,272 +33983,273 @@ var swaggerSpec = []string{
 	"rYvh3fUOxX6t0c3t1ZliS7GzkhbLnedcNNQnvFEVswr6lKFWFDY4fTJ3mT2J/VGs2pwD9q4ecCQG5iEF",
 	"vEGP2pxBNWMo6A1qOoPOkoObWXR1zGv2tuhNHefW6mEF+1YYy1ivsJ/ZuguBaeHvr3KTzx/vbnKhtPNS",
 	"cEMcXFBjd7/79kmnr20bPmmgaPRASQN/VuitblsPtxMSh/W/6osL9jNbR1LRBtai1+1cigj21lKz0jmr",
-	"O8y7HIaNbLIdeP22kUd0ke91LYbupciWv6sK4sPx42EOkVp9fZvQes+mzwqziCaG+GFiky7DSFuM4h2q",
-	"dUST87NgnY53d3Z6OfWoZNhxv8WWKHOe9iNLL1kw8CoBP/zAbrNli906W5/vMnUE19O3KfLvjmzMlQxf",
-	"6q6rWieWzZbndw+3bePMdiyuC5/cLqjIg0UAUGdqZA54XBjtA8gj7VykCxYIYNf6EnXdtmmJ0R83X1qX",
-	"6gtMPiy58BZVdVE8ftyZuM6CfrEblqNbjAlYulVU7LqtGhFWuphOaU4NC0/k7Oy77pn4EQJ1k0kIDGCI",
-	"DYvZhVunIgBoxhwmV6/qkXuRA774f+sO6CXm/HnGZdW7M7EeHjuXc3KFjZwOyjj5ma2v6R3LShi2ToH6",
-	"sI/duesGPz/b80YI+7jd1J0S15z059AM91frIpq0TznecmLSTYfq/OjJRZfmPOJ1DbOMLkzm1zEEpZiL",
-	"/MaKdFfMXcW/an7iEraGrEAJAMcxxD3xNlCVAdrZZ9sbaN4eTcses9DNeOJrLcuEBYbJmyVKtINrTCai",
-	"9CaVPWMwxaKnObuDjSvz2La+h8ZGn0v3WdHOfmI4wetVC0q512bsM6Flvt06wVuZx9lhEM/2NPa/oEDG",
-	"DGlUhMN3LWuMYpbGNh2hpuVtYVIZAuj7Ua7B584y7Eyxq2pF6zcbBZtBsmE0b+eHPrsoXNzMg6FkV9iX",
-	"SpEyJSC2tm8EZAgOrt+3g33LUfsTYLr3AKUOt5cDGPchgw2vASsnHOKzdzUEuF1EumNgw9Vsli4Nrklf",
-	"mtp74LT2+30UMBwFSVyOVAJ8RIy3KBX6GmeRMhMYP7JJQUfCPjDr8Wyue86tAobXrKMsZIMFIYCfV4sD",
-	"98f+i14+itFs05a+lC6khubqnoEjxefb6VCH5Dg1UNpxhttviDMIAkTtssln9CK1eI9wzmPcvu54HOHe",
-	"jbm3Pl9r8LguNW5r8AM9a/11tFDb7/L1w2qTkVqjcBTS/Sgc5VO5o/hu6wUzC6aqXApVCA3x3zV62xrt",
-	"SXcQWRpxbsWwAZE1oNQSsl8qQE+oyJ1BY/75if8XAF6kVKQsHwK2ltNNPIfszBqSjyBnMNRlFTK9rdHY",
-	"kuUd9IdFdVsPH73ZGrrpAwmwfSR8I2fE7RE4Ne0uNcI3YKIOyxgESvXq3VZyzOFarGKaiXDhr7Pxa0Qx",
-	"Lbjjc0VXC54GE/zK7N+M6VsjV0lVB1KmIZKUirLAKXit8ixncY46eehjqwZSwkQ/IKgwXLpLK02IYktp",
-	"APHIWG1NhMHTLPXDGLqtdZsR1qrajH3lku1cymYIoXIw1E0kOZ+SjOtVTjdJuVJw2MQqrHdSHbzG3cwl",
-	"adCsX19Cx5CjsfYbrk00TNEiOAfeD37ewX6DNJTq/ZP9GJuZLMBo9ydBMZouoP+lO4KYzV/Lji1BGE57",
-	"1jUP2XrYsBG2X07ZFdMQiT+k9M71cO3TtT7eQtK5Y/u/NY56WDaP7CFd5G1YKKyoMUyJSF9unxgWyDNB",
-	"yRbMuXSqgctWyqW8vSQfcUs+IpetF5uwwXJH84LtU8DYzBhzdYzS6gs4ZL9SxjqrHFjQaIfKsTR/t5Xl",
-	"948vviUrfIJkMi2WrpP6lipPRcYtc+g4pIpUiOaIGWJL6m446NVewuv3z+ysODfU5lqSTBLwBcTSnBUz",
-	"avNhJ28/UGdhqCliPjZf6BCYw5oJg7hup3Egok4AAnx5tDYf6eerD7eI0lsK7IFbHq+24lmP9ms+94Nv",
-	"t+Yd1H9x7468OyegLMzcZV8Eg4YKGhc3OS3bcC8LDaA+Lsf/KaEEd9Wlr0H2nZGECujYCsBHct1tcTCQ",
-	"EUxkJ0YxTJIpNCI9C8NFAR/5HtG9DYyZDHbIySRWbOhbe0kaCcF4AGtqrbPbdoRrwygE8d+9fgHaKhTP",
-	"ukypp1a9Jx4R1FG/By5dnwbZftMQUg4gMk+E5eAcmkK5f9CpvGPV5ws+XwzIzhzWHTsCtcyzIX2mx7JW",
-	"fKivrQOOtVMsgy9lWL4PUj7ibRf26Yvrz3hnTQf4NuDdySANrgqFHr7Vc0WX0XpiJzPA9mUzaAwvuAi1",
-	"UlTzuxhE+cNHD8++Pe/MLuzAAawA/zthw1sb3Dfsge2aQ+jvYEUjy2d9oNnvuObTnPXw/sIG9aQukORg",
-	"2kYSSsKt3K4d7Icvt8IgP7YBh3ZJ2Gj71wlY7iANE/z6NORhGeIx7l1COVLrNRjmeU5D+kcF7dTruMNQ",
-	"r+xvBuA01vvw7cQ+XGaFdwAymkWL3vYBSirfnfil9t543LERd5/pQ721tXmN18OsMcFxloscskdcMaqB",
-	"e/0Bzk4ZsU8ms5zO98x48XyyWbH++4QrG2eXruQ63FxBybXv+epr0aUC/ZWJbJyur9aODmnSV3KtE6zN",
-	"ypooDo1+SMGGYP5HT11xDlVWWYEDTgUiQ5WNG8IGu8IdCaPMNfB7vWn1R1/CXY2BZfz3gmkTdG66Ll96",
-	"zdiqxO/eIlME/f3tDCCnngKBr398dnJ+8SSeW7td37cqzSuPBJNMYGWYSQZBkDnX2BABXPvgQaawVVZI",
-	"BPFCw/YD9OQLQCQpk0ADgYT4dxHwkwCiPk3NJflfvokKQiwAKIvdWqbKvioOeXYtT3tZHTV4wJ3ttMsC",
-	"JiQlhB3RVYO19mzikCuop3jQ+0HtbXPZFaPhPleGaVMGzZq3JjhWtVwyQGnp2z6VpQtJvn79/Kd33yTE",
-	"pKsEffJfv/j5+hsIw7Ep+frHm5t339R7/qYLaB+Uriq3+JpNB7QgcFuy24kChqzwNS4uHl10RcZi9aYU",
-	"av6rYtLBShv2W9vJXW+fT6sfsQ8XIe3HYaHKS717xRi1KXvcQt5JzgVLXPBKF0uX4FqsxrluljzP+RBE",
-	"ubiP2fSKS4OztreiXd+uMfY+42L+I9dhFNtQEpCVrGB72nsfkCqnRXrLHGbFgmrXNDJSzdZq6++2XCxE",
-	"CDDzCt9g5XFtBqdDEhgrLOl+U1O4VQNq//EH1ww684UwAAxbfRjGaIaHcj9/lGsy44LlG9dw7patYDPK",
-	"hANqFYqLE6xxmWARSj7A04elLXu4qio87a31urUk3s9SYKpVucshz3RzR/uj1upVMPhnZQt1rHNJRJHn",
-	"Zfo818TNxDVB2YIvlIK9nU2e/rMjsQeSvJP/VHTM88kfv21tMqzmFJ7dx++sHX+F8J1bW30Ptk7hR343",
-	"w/RJpcpYFmlEde2vfAe/SjVZKXs+M3f1OfQ7Z074GPhXmmj+b+ae0UYxky5cVxJNIH0zpEWkMi+WIiIK",
-	"3K8CmAQb4yNKYAS4CYKTzdoIQhriUdsCscbCrAoTGTWpgyrUEiOmGxMWOHIdiyDFEjCuPYYtdPpTGbZ4",
-	"mmP/4qGBxWjKQEnpYIuj7YzLGliUncmg7LwhASR7/nIWQs19RXNdOs1KHqyxX8lMlrpcNH069Z5YJXZS",
-	"O8hRZ74gVAUMSxD+lDK1itzGVh8i3Kfz4Nn5ZKpThgY02DNo2pzGU+A75x7z3r5fyCUmAy9YnhNFBaG6",
-	"zYUbBiKJ+bxfw21vmFopZpjaHrjQBc23sByD+MBbrKHcpNGig4IlX19lVc19zg1sW8UPJdskE4+AWB6E",
-	"amae12t8XG1GuemtR3GMFMvqXB8hy/LKZTg+9+3Sd/vO6yji4wJgF1O205/dOW/swSY0h+zsIYH/naYo",
-	"GYvNfinvQm6o6lpz3oGdLquHxb8ipSnR7JhVsH9gvSdpOIXt36yXpA1xu+uXCRxd75bZz57BfR3BloGB",
-	"YrlmiCJEppY+0MY4S9wxB1cFCIBDM9D8WsZzeNcXNcIOASBY9tx3IdyqJirz6gOuNKwmhaS3JYMWdGER",
-	"7LLEw8IdBokhAe4FMzEsBX5Hw8HP/cxau6l57IhWj1ywGupK7lmIXquDsmMMroCaFjw3H7hoz4rt09XO",
-	"le0GLU9Iy1jIPGvqTfXkioNhM/qAgOA+bCMSl3tQLiJGXC84DhIAsqWv/mHbEBk20kKnCzsEgQl37zLM",
-	"UQTLh1q72HnBSzTJuQy1BN4DvHPJjMJU9RAyWMhHih2sLsnZKfz/B2c+y59ALlR3gjQ4IXit+5ObQy85",
-	"LNFxcqgEDqLKHaFwySFmxIuJStSS6BM97QFVdDfH9Eg1XTVOId1CIYxHY0FblUlDypHsPEbRlN16xlaS",
-	"2+BGDq5Gs2MP4jL8RYTH+nm363VlLiJejlqbUvtejEGx2s4eg24pDRjFb6R03X8XUhtrwZTlO181UJx3",
-	"paqIgft6SYjlKDBKQl6/u3uckAfnZx4PJKcKQrjJMHCa7avVTaKPiIQdOFhC2lEi/kMHjT2Thcga3evB",
-	"62CVe67HCQHBKwbBC2Pf0MBVpvj+vZeqvRhhW51yHUwFQPU3IVbWQiwVMEogGY8ZnwIRkkVdYFc7CL/1",
-	"/hAhFCDf16f0mvw2RtDbIUJdu7LWgyChrsFj8yrSZ+NtswPrrocj5LT9RDI+h6PsEmnqCLg7KQZjICfW",
-	"yk07qRjqfYObcG1YAHETK+LDDWEdRLCfb20avyUDPTX+NUFhzIRG6oQzC/pfmYeW5biLb0gpjpv8gTUI",
-	"9SZKrTUINeyG9hoCX7OsjVwhurj7YAsRdw+s7ouLbiCmPg1RzMKlxSbkIVQ3n51dkiehfiiPuuuYcXmh",
-	"3I8lcrHfGFoYuaSGp/ACUUA9QMY1neaNauLOmgC5Cvk/7cdYMV0hbdRaABqWLgRPORXg6weYrzXPc2LH",
-	"w+w4bk4JlqexjEBocwbQHbAtaDxhR7IDHKeuJqFPQ1O822r8efjthqWvP8sQ3p1vpbjTdKZD9ZERULpr",
-	"Zn5ZHYIfC9MOp1UAWrm/BqRAxZzAhvXprxNPhcP4hlwLplwnKmyOBDlUVGSEIea9j212vuoA6CFYf9KO",
-	"QHRdufe2lUCXrjera9Iem8IFibEcIX4Rx11mVSHDkIZgsYrHnWbtitHsNJZd8kGKfBNJJAqnFrNPKyoy",
-	"ivdRmWecS5AyioEggqxjy3RgDEy5oGpA4kd5/21RQUOI8SmhxA4MSRJUECaM2sBngiUE32UFDhdkwT7R",
-	"jKV8SXOn7XTXTQ8QJt6Re7AgqZoI7jpaxSZ0lUJQZUEN80jiyKAc2+Rs1a3FAstbVy1DpKGlvBtws94y",
-	"VMe2SJUqqTWhxF3YSRk6o6asN+zIdQ7jnPZB9A6Fot6i3YpH7TTSQC2SSltVJT153FGT9PnPTB047eLi",
-	"UQglfk3DTVMdE4VueU3Xl1Xb4nocdF1LVepXQYhxu6HnbKxLGwZ75W3t4xUKvAJOK/MgqCFakhlV91wx",
-	"MPQ0dGZHDuuM2tPnUKfKWDQexX0Xw7FCwacjzo0lvQUYD5dbBnEqGhGJZWNee1tn0nLJdNOareIo2p9k",
-	"9u/giS+7klMi2Nodfw9qcAnHunHWXSx7JzNxmNbuBED/eHSdoGNxx3XZC2sLJFWGIvnYK/+SPEzOzpxl",
-	"54VhA+m5T7eRAAWHXkE7BA5ie3ejcZrFkP13W3Y4BRYsz58vpG/evZUQUEZ9+zO4y1nSB7Q2K4eIh2xD",
-	"O1NfyjgbU/qht+KdbM4Dvv5nxiXgTTcG7RPoReAucMyKqxIOmVePHeKQxuZEp/0gs+J3IPvEYzn7dgZf",
-	"aWKfIIgDclnVVNQ6ke6+TjGfHtQmoW9cwu61fbbfZVPt8uEU43Px+qC+LgeYtB4ytN2mhRnGsjhaenZO",
-	"lVxrFqb3PmizaaGU4+yAeoUwTXugJ/cDlx2IphyKJjbwWGvzrXd583tWrTZOkjEyP+rE3TP9q5xPDOC0",
-	"o8f3e6/EgIsPX5d4XMc1NwtrLwAqB90QKfINoVnmc2a9lSRXWM06qU35tx5d9jqwcK8B1OF1EK6+D6Rg",
-	"BchHMskwU9uwPO8pL6OumwgU302t/oBIRTSjJiHa4TD86sEJf530dGIMQ+HzgQC/Z4eGAoJtQA5NJthu",
-	"I9I/C6DxyyCzyJnxPYG3YxJ3XlUZQOQK0mHXVmdqWEKWn9s/8Id9k9NKZAe/gtqr27ZgFMvJb+cx0h62",
-	"tmMYxVaFytvI0j0z/2B9Y2HU4GRXwRwNRrVJADIOPOFzuF20KSvAwNVcVRhuGSn0U29QNHx7n0e52Cfm",
-	"uIQ0R3gPmCldcmbE0rPrFb+N5RdArMkac3WnPSLZIj4UWVF9IEjUtNDcIRaMgQVVQl7u1n0vrB0uc1/Q",
-	"bi9YldpFOI3fQ0YNJR4mrwFynV9ML7MHNv5w7dkOE8L0cnFHJFSZoQAmw0IWKiEyz0bLn8fFjJc971Z1",
-	"+O4YKsLVblM+5O5ww/zARRiBshSVYcRLV2B9x6KZ1nnwFFbQpJoIRpWlFxQ5QU1N03/UZ/4vnG4RgtnN",
-	"eG8pJ4ola+YA18yQRkJVLU5GQ7HT6wVVZd1oVt8t6BidAwgI4J0/7FXRlUSAuErHfM1j6MoGPVDjIDSo",
-	"aCHuAYkncrZbslvdjX7PE+RcxzHBy7LGrIFaraJhP9ZYcLeqPrrJcd3b3REYOoyVY0byT3er1fttHK7J",
-	"zaptR16UZaDjN94akmh7AJNsN+QKr7fQK/vPXqgQ7z0mNqZfE+lq9vwtWaalWtWqf6MYn81tzde4YIQs",
-	"Fzu88/JbNQ7eDs0/w6KyPnIzG6D2EKB69mPmPISQ9VJk5Z35/QX5f7CE9Y7mPcWQzEJGcVl1A6gvxE7S",
-	"hZ7t8yUqKnY+tZJxa3/6vhwyg8qtD5S7Vw9Ed7CGfRRg+Lmg0Is/+G2xXFK1idXyIfm67e/qJdWQ1bQ8",
-	"XnYGNbiI+ApE32K9XX5p7s/OZrQcqLC7qfP2txcyVY0l7w2F6o924ArHIGmw/ZPvhTJlM+n0Qtddt8RL",
-	"KEOs4VmuF5sPwkV2d1NlMLLFMYjtywthX9dcs744+/Ul1K++8t1B0qxZKJd17pvKd0r1f9Xg1jpgEbVv",
-	"SNjwermG+ednSeC0A+4z4uthLuCaclPFmqug13lnxKv0eHW1sN/a3HKB0e2LhEtw2l378gyf+iOZQBQ9",
-	"EMS3BsZT4vsclmoe9YH3MMeNhtmQBdn2jbNcW9IUQnxeXoxkbtV5IR1xg9qjnM1yHnq525KGwutBSmBL",
-	"IAOp7Lijec6GouLjb8Lr3npzxjFwjiuBYni+ZENfZyJ1YTssd0PnYUFq6BZI01b/wo6cpSq8e9HVoB3e",
-	"9Ftwbnm+abm367zrIaysKOAe9m/7apgrmrEIdPmM8tzZpgEFBgoXNpG7uSRuR5G/HyWpplK9txwnuBNs",
-	"uWKqvOS3rAiWa170xb7SZVJ/VzDC5c/74ft52+szPdDh3giEBmynEpiokazQJbg9HtCAH+1YOPhmN1Yf",
-	"D0pjKQf7UW7YJ/OK5ywMGPkJvBJTRlhmL7dT8lKkEjywVp9/wwV76VCYbtnKlF14uCZrxY1hgkxpGqik",
-	"m3ITlj7Mjb87ncLMTr5LCPznZCqX+M+HT3Lm/zWFQimu5cl33118f/KwFkKDX1nj2//a/dv+vPznFIJC",
-	"1c97Zxfaq+ADCyFk5jM7pVQBOnrZxGAGAdN81v8NS5nxGe/fnaDKotkFfx/eCf/h2ePvLr4N5UrWggI7",
-	"btm1xzpSjGaXlo8sT4CfBqGdpCAZ17eY8ep8aJNeaTll2WrJLjUiJLUIRLlvCbJcv/PlTsThZyvcKH+v",
-	"brRfVgpAa7vYu5q1sm8+gS8jj6QVBO81u9tjBOeQbEeIzN1ImV/H+tuBCQ0daLC7mdXdwEmAhWEy9w08",
-	"vPtm1gTKSiG3qYaTRV4bwkSmq4RJMuN3jCDipCbQF6kKHdjfBwI+Uei41uyYwbByqRQ6qNW+r/CKN/WU",
-	"XqmgriqBi6hqY6kpD1dzZIyF/DbP5XJJRaYT573Q6KhSVOgZU/rIBkzwznAVKmWb+hGg6npOBzxhqljZ",
-	"ExdN/yhtX+xQip34aEYo8eaopY1v2lf5JZY9XVwgjmgY6HyHWXvKKmmira119CzW1uf+cvahr+mLVA2l",
-	"jCOWQrBVWglvV3UM7ZEsY89GbMQbOXw8K0/C7mtOe2aOtMLp2WHqqV/wvuqUN/D2PMF39q6xbH+Cw1za",
-	"IW3HuRUq4X2Mu0FxmgdckHTTdEZ9W3Mtfd9poHxOAK84bhes9eWKa1d8H/K6jiBdh4FJ5+yO5V1LfwMP",
-	"VdDTvWJdA5qIBY6Uf5OfYVIDcI5ubrTDaM6UiWT+9It1YzUGNi62g8WcfMM2vzyBsTLZ87Oz3jHxBnsN",
-	"c6fvhvUxwdAnHp12oy+6La67uevOb0e8uCD4ZZVLGlALnglSiBkXXC9YRgp46pQ4EEXfCdn3yZgyzTPs",
-	"WQhwlwkpRMZU2aTQqtcBq5zNC3EwCqaczXSopcK0wnGuXaYLqvtdWd6gPQpMpkZfipt64naij7XoyHWw",
-	"rYjjvBRBNzsQHcp5ke5P6zvoglAaP4MuMWg4oJ2NlcDO1kZ1GRKNzYIJMud3TIPHxugIU+gFPb94sjur",
-	"WvVwszjdVYHW/+zwDuIb+u/2SzHahr9VWQi+/wc256K24XEPVt2/ksSK1wOibUlvMVznnnCA1+UJ5uFu",
-	"7/s7gnYa++UsqaLQu+06+3mLFAP5Ek4Y8iczIAdCZ35AZ5T6se3PN0jsgznnH9zQPNK8oJGgWqnko2RR",
-	"tjdaL9Mmg2mS7wIZkT0NMis3BnT05Po22NkD+iF+yOX8gwx1fngtKuvOMOG9FH2NRkmzh72zQuwUOjU9",
-	"OX8rmp3NwzvKBSl03/yNPbowu5+Ag25Q92bEifsAQc/Ahr9zYKI5ZAErMlXylglCCdpUPRcUqEfsKsmB",
-	"+olwmeKUDYBhrbVHD4zmbMlYO4mBy8QA1pDKaAh4hcKpKynzD64dTyQGuKarkfjNVBG0AZZuLewWqpdW",
-	"VOglNyNtbbGyoi/YdKenIldL00Y5UB7arQMXOkxuu72YqxinttCdSW5tbN+iWHcfuPvjwIjme3rLYmbe",
-	"NAIZLjw+olM3NPRWWLDSn9Y/LcA5+LpdHv7BZBKBfy0h8Aa1bmzu7O9aitMruv7JvcwOC4CJ94Lse2iW",
-	"qQhmNr+2Kjn7ZMgWRgwj/5aCeSRIqcgvN8/7+0IHeoTaoIGx71AnwiHQAfsutaW8OiDIBoqwxjKYIWDC",
-	"+LoxHH6OgY7g66ttyS7CAuo921kF33XnIhShIP7V1S9vXpKvr149JxcXjy++qXcIoB5U1JQB2XQbaewi",
-	"3D0zjMNXuWscy0Kjm5TmkHb0lJyfnT85efjw5Pzxzfn5U/ToNEAZAq/6dzDHq0pId5i9kHkAS9sa9Ekn",
-	"0EOJmeh2vkOIpzRnIqPq1PHHPmLcj4GC3NW3j9bsOJyTrmO4HS5VzHm+FvSOJa6+SBsysztlb4mymGhP",
-	"BIl6u2TfGCB4NqTKxij+hl3dt+obE0ELxc3m2o7n3WNUobMAXgLGLn5UDrAwZoXhTHnLUS22G+3+9LSr",
-	"2OKDdhGFaqIr/j/MzhTicTMZ6f1RTHOekmfvXluL7qeSy8jLO6Y2RIJuwqUAux4qNj5+OqkaEHz0viEN",
-	"Nz9TRDCW6afkIxUbKdhH8rWQ0PX/hItvEvJRs3z2kXxNxQY+ZdkJFy449o0D+KtGt1P6WOuW8fESvE5u",
-	"EjlN2ceqVsfDnS1Ynj0lHys04o8w7sc1NwsuPvreoj7htnJwefWFKSii14wRmkvBTskPLJdr4nQm/eA/",
-	"PPtj+40Y2SvZ/5S8BGsJMpqszPz+8cW3xGEJkkymBZTcnRLLoZqsIMK5IR/TQmmpPiJ2B9zZ9quvNMEv",
-	"rGz9aD/+ePqrgFSVlAmN7JExYfgMekhOnq1oumAn56dnFavUPquqliYlxWvZLk8nD8H9umKCrvjk6eTR",
-	"6UMYycoiYOAHlfvfNb0tGeV1Nnk6sat65t3XK6rokhlwXkWaKlaPPMCFQmfFjidzblVq++C29wScklIz",
-	"bNpk9RtDDbuE7VVMmI8EKijyZlatch10QDbZgf4FePLlBsIgoFhYwdBAPnYoFLhnEL28FXKds2wOGUNa",
-	"SPlv+Jd/R/9W8S2rA9lXTziOzbwMAVVT79AxW9/ra1DSBcOUvNA74cvGK7ex6oe8sipCsDuMh41r0Abs",
-	"4c6pcfhqgZm4QElg7W0Btd+AWCspNMrs87MzTPAUxqWX0NUq5ykw/YPfXfS/eklrPrw9GqBZgnTezpYE",
-	"aQD+NQadduERF7UND1zOFJwZOVvizeOLbCZ4FsM9sTCl2ucBT6CDaSWC7f7ljJlTxVxwwrlpJyhP4UVO",
-	"HIBgjMqEvzEUCYMlAs8mx6fGC2Yoz0P0uPGVMGMQAtrSQlkN3DulDFrQ1YoJlhEjfUnkuGR5AO0PXSsw",
-	"HSDPj1RkOTuQQpC484PMNuMS5xnWc/3R1LqsMf/HsfmilSOsWYJJymbBxCgHtbo4EoLXhjV+rKqUEEAa",
-	"pgYknrtICBW1OsgulsEnF0DpXkyjsZSs/aK/9g99aQe7XpIXIaNf4Bi0uylrMDWaPDm/ZfmGTNmCi6yk",
-	"VOKQ7JUU86Ag5sIeVYmotHscemN3zmWGxrWz8qmjK2hHld1+Gd236YxDgfcopIZkCbB00F7R1kCSa+gC",
-	"LZWDJ19QtRxNkhcZ+snjBIUnPpO2XWboZ675xH0qpUwYxdE2XaNenBqpEvsfLkVSpjlncMUnxCUTOila",
-	"5Ka0EVz35NBsfXerkDZ7HtFmg0YEF7FFt6Z3hUcrhAFowi9Jt7V82H0aHdHGkrtwPkgu5wkRbB0Uq67h",
-	"ZuBWtL/tcfwesE/eKRc8hS/h68g5DBomSKttnSZoYeq7SQLBCSD3RudyHoTu+/+P5/9px1OmhpkTbRTD",
-	"1uqBlzmQ+903BXWiGc/Z6OfSqsoUhm6iSiVWGDy//kdC/vf125+huQSQHlm8AtDFwMPj88ffjHWmnarW",
-	"eqk6UITP68Ty7pbP4uNxWBpRn1gJtRE8eo8Hunng+I3rx2l7HdaURGWKHPdtpbPROc8sayXQNTLP6y1E",
-	"wnKpBnTS26N2zHsej0b3Re+O2RgCxUOUOMyd0k5q92sdaE653rTdcgIe+lMbU24V7TQd01K2W5aQ6aZM",
-	"GO40lYQ0VgYuqfBNCjzNat0noRt9yMf1LMvcGifH8Vb9zNb+Bb2cVQ/Hpl2QbhnU/43gnMoy12xDsHxE",
-	"ctWPWelDzljOsNiuScMraJxUkXEMl9PjQLoDvGaUbcOhjrJzyWRVBPj8mpmDN+jzH46z+zgczz3U2FjX",
-	"0/2ckAfGpXKHBd0N02bcIzI6MewUQwTZqkMa5bpheV6RhWi5ZPZ+n6PLjoqMaGqNZKwP52gqG3rLxOgk",
-	"ZOltlyYBjxx1/1l62+YTv+VgaI8RdcxxMNQDWXpb1YlwRQpd0Lzs7jiWp9RVBp+oIu8y7vDJK3jwz624",
-	"VSs5vvL2o1z7vhP2jJAVVZBL7hKQtKtx56rRFtFR1mcpDSZtm0pXrf6Ial3tJfet2m2/evfIWmYfT8PD",
-	"TvEz4o5SP/phm/mQFIyezr66XoO+R9L3XgBW9ojK3pE2sUXjG2Obvoyzc/ZnPDul+nfE41Niz4SF4Qv5",
-	"VvxExeZIYtAODe1BDybipxORDYzlVyCkATpCWo3rTOxRMVO5HIWuL7CVPmqMzluXLqRmYhecUwqcA4A+",
-	"uvbsmFbuKA/apmcM6NvuETWh3Amc+JZ3quUSTCXWCcyiuchyAoqt8s1l6boFSFHMa6RLljmfGHlGVord",
-	"cbZ2ddvQKrzEXC0bZE6ZQwPgLmCEgW6HYuNTc32VMX4pRQ1Rqh/Hu2c1gPPGGT7nd9iJpE2Ve1E99qdW",
-	"5Nw6NsfX4t77kKCROWSdrRdyuWeCYH8DCGl+ArnkD/5j/xPPF3zFRfbCBzVC0dR6g+OnviwgHkqtRwQv",
-	"Lu7XWe6baoRvIH9qxnGsVuewDOIIimmyPLsktMxCzyH1HLPeRcYzS3ZIlcfcc2wlAqSqcwHo6fuZZjVc",
-	"mJaTXHZ6apJ8+yA8f/mGsE8r5eSq9A3afTjZ93P7KDX57/8mv05yLopPv07Ir8XZ2fkT/F+EjbT/fsTI",
-	"92cfY+EXZOFokCsIsB2MBHmB7SkDGOSxtyJA+cCIXn9xt8uIkLWm5Foj6sDK9QwNzQ2FYX1uNZTzsxq0",
-	"1Hk3kO3xT153mKq0VUdQGByNXVzDHSl7M8+k8tUn2/y7kHk28jnrYV4ZrlhMxo7nSbdvGcmTbocq8TAu",
-	"Qbu6ZRtsijmDXmQAZimk1XES+H7BtZFqQ7ShmwE77G6zP5JoNvuoGzc2x7fns49347ytbps6Egx0vaeg",
-	"tjp14g5q1UH/rTIxB7H7Dm/38afibpRe1S+RVG5ysQzl0j86jnrgx/MN6atuTL8X2ZxlZLqp2y+g9YNt",
-	"Cg2ArCJhT9hQb22AdjlfTSV1FatBc/aameflU1+QS8NO6r4dGW8LYw3aEJf8KNc1mNfDueRdYfkCINsl",
-	"YumUtPKpFyE0055+DvAcn1JXHLvFEw5DN84SV4VwQLtfFEO4KX0Gv4h7ddQzAhZBYVaFL1axXDSKMLkq",
-	"0OZ3RGsyQ0IKoRkTDjKaFJqpNn9HfRmtHg+3FlhFrcP9wmr67BM3H6HWF6CKPp6S57nU3CEMp1IIzFZD",
-	"MGv8zM1dZFjDvOB5ptg2Z0OtbTdvu9EizA0FWCfYK7j9zoJduHYPfml3VmNyEYbL5Xj3lR1rGwStmxRY",
-	"7XaqGYtRok3IMIqcqL8kIQMz+jtYYZ9BzsDbf4BC8Xv2vyIlLAtYcQAp/s0EYmwICH3kyzRL+/Iazg0Y",
-	"r2Qm81yu9QgcNONdweVXPN/z8EZyyZ23q5d/qw/i4q4HABAf0M09BcADI+Wlw33AtFUmCEAA1DoGAOZk",
-	"PCeZNf0X28iOAyXVcLa1ZPgsXGtFl698AOmFOwUVYiuqjG668AHuUZfo9j3C5Za/kDtjoXEMSO3PiEeS",
-	"Y3ZCnyuKZN/9WYJIP9FblhDF0CGUytUmIUt5B59BwBirXYxUteALfpWRuWSaGAng0am8Y4pOc4ZwzKhT",
-	"QVgQgzMGxOGqUHOM2xBkFJotueDaoST0Za+wIgPfPaAqXThYxKAQfCHXIpc0e+aeu09RGOoO1w+FtmoQ",
-	"Vzbg8n/vIgAdXNVlqJokk3/zVaiU6zNXATn6jsH8IILQ8+MgigFHunxHQpY0Y1Uxff+oeVMKhhIjfhEr",
-	"mt5+DiYceh/3FrcHkrpL4h4xOeZdYVyfodxfi4Yqp21UVyR4nxBm3qOJA6Kcbwi3kDm7rGt7UBvoOsxa",
-	"TcVhSWen5A0Xt6i95GxmrPU4VP7Zr/xew4ZF5GGNWK3y0DUE+8L58PPJHQBTHSWXDQsZyccrqwY9xYH/",
-	"++eTj8QuhYuCgRByDuuPr2cn8OBHb0+Qlzd0jverUZTnTJHnuAcn5AWC40NR4vcXj86+cckUNeD8et+6",
-	"vQRahM+sUrlpA9n54hks8h7ctyC+lsP1T+w/Lh6eT5LJMrs4/M7cQ3eEzY9wLlBmrJiKJbZVCr1MLKMq",
-	"vi8DCDsH34qNzFy/6DGYDC3luIfkFXy/N6cdy7LAWX8Gu+INF2Fv2LFNTHB+uqLpmSuwdgKsUXJKs4xl",
-	"CYGC9DrQYc7oXe8M7U62cQZLq2PEFVYdaJYe6Yy7ybVVR+Rcm1ETsLyVB5mBVJAp85Zg1p6PdQilfG/W",
-	"IJmuGM1uEFDhr6KmDGODsnFrhAfs7o2jomCUbUaoweSbh+Qn/kPSbJU8kiX0XnHD9ibrkUR2c6fvL5za",
-	"h8KVQSrkepQjbyngQ6vQzpq8NvXcFbjkH599jyDU3lKC4JYDK0eEBF+jphjNDvfnVAXyLVrl6/KhPYVC",
-	"MGZdtfeOgj54b0og0QzwcGrtsN2fiJWTbtJcCpZ9um89sdqpP1wT7Ad2Ro3f97KESrqMdt3QqtOX0JD9",
-	"KWeIrW7ViFsh1+KUfCx3DmByrc6p5cysQY3QpL4xdyI7LZ/+L7tNCXEgwuTh6ZM9UBiizuwbessO48H7",
-	"ovkuLSm0wxEZwVt9lCI8aJvoyQl1eJZQ5S6jyOq3/e1h65yL2xNfbRyUDjdMmzdc3I6pLpQtVXZP/Vmo",
-	"4ZfPNn18/v3j7598e/79k44uYH8VL8eNPddQv4FdEeWMCEmWjAou5gn2ZZluGpkZBr7XhYuNQluzEfIb",
-	"PFRTSz7XQpZ9Vb4gHaRs9XK/Koh77TPIh4lWwk/ZuLXwlgaEll21XZv3UD6Xa4hOuYG8ZSzpxeydEVK9",
-	"XFOxNpXjZ/fIlybs/bwiR9utbCwL3w23FS7WDLptnpKftxoxgdJo71O4znVVBNaPZn7yYdvRfftAMZou",
-	"2tEnruCRL+iU44Q+g28IXuzby92zh8h5CgHXoplskC6YrpAwhjFH64l+oFPXjSh8B6RUHHywx+cOO63P",
-	"UtaaUvFZEhLeSHkLcn0hwQ4QhJaiZruzMjR0GoNFqh6PUffgO8U0E19gWYWfWJtv0N14o5hrEiLh0CKH",
-	"cIGXcfPu9qe4f9KQm19YuK/kGnsStWUTvYOHvqCDCxMaJ53oi03Iv2KuC5peFIZkci0S4AwiC2jbl8v0",
-	"tp4INONqiea6yHzK0AazgYDIg7OB3K/CZxr7BXekQ74rn/ryzrWfWexQ+wfGgkSqDdhr88vHe2T7+e7N",
-	"X9IJxSn9xc/oS5ElZEULDel9mF8AOMYMr9KV4lJxs3GVtbgnQxmg4wQ+yNsS8t5Tky7u8xwO14Zaz+Ix",
-	"taHGsSSAWkDMWrr+w/rAwOnWCW4h4Irq9i4P1yt++wUKUTetiARdyqUrpqgn7p9Onooiz8fQlXi6qJFv",
-	"7bP+Xcd77ALnC4VkoUaj2lzRZZu/y97a7/CxL0wiw5T+utIYdh7lrF0pKEJwYu1bVCFEb5u3JnxLpSnA",
-	"DP8qukFqoHbneU6/SDWoMblYSrBz/o0EAI0vsxci1tpbIUEyauhWabJLihiY5OQo0q40PdO3f3eBhy/m",
-	"dH62Ei948ZVPoNq9fBVYn0e6gPVtRfCZVNsssQfNd86oYhRgB9p8zlf+mVGi3A78n2ms77ED14Bp0lWB",
-	"1aoAQvNAq7uPl4AuBtH/er5yKEJWdjtvK3p4FGy63ShyCJU1NFcBwvQScYXohtC57DfDkfo1vBTZJQB6",
-	"9HrpKE0bfvSYaNMivWUm2pXBfR2OUz4aCoPzGZIk5IqJJTOKp/q+0yTcSfsR0VnguDYirtXMTnyyWjx/",
-	"4qA8CwcQM0pY3mHN1OqVde3oc0HYvwqae74COAW+ZJeEuo8gBUgWhii2kspoS/xQ5QKiqQzF3NBMdSNw",
-	"XfuHvky0lHJ6UbwUNRqSkzULq/H63EDl0z18NW4lX1QYBKf0F/fVXDtvqpErX3eJ5oKjXi3yjXa/K0uT",
-	"lZOVLGXmgTFLmg91q1Y/DPp1/NddQIl/Y+YQVkrGgVP8fNm6DbnQIRbGKs8oOQVSNtdYhCZXGpUUbkgm",
-	"Xcmj2cnS50aTXM73ESgBHkHQ9R4YWNf+0T2Z5M+Eo3ojZe7We3woVb+xHjCrbNW2d/p+j3zIH9icC/fm",
-	"Lwzuu7b5957Wvf3qkCCAr8cgPNAArg3EcMSW7sRImSdEyyqOHkqvgq7hMs/sDeRcG5ZDXGEX9aBrmm7s",
-	"zXMJ15HezcQiz8rXGwcbYFVnzCo3hRIsK/PYT8lzmue+8FbKvNQ2rW03hdVwny641Cy/26N5Q0hGIeJc",
-	"h9bpHhrF8IbEKQAuKZFKIPcWQCGh8nxmmN1DaRZMWfNSML+3UOFj9wh+EbX9tuytkPWNEAIt5veTxzvW",
-	"91G99LjHMYk4rovvfVmYDR1BKOJVeAA5zxNP4S/F5lwbtUnISrEZU0ykTCfklinBclIR256VVIoZnxfI",
-	"Pg7doudN6oAUe6nm8OyXpZrDlP7qqjkzqJIjKIooOWUgjWMaNX79QDOq2jIYr+H7g2TScdkAJ/hZMtZw",
-	"Aq9k4QEPP0PSmquh4sLDU4mM3NG8YA1ZYz8FbInL8qJzP6R5Xj6v2ID6/KYQ2WWwBcvz6D33dsXENTwx",
-	"YqVEKvNiKSI+yO/qLsiHvVyQoXcouY684Pzx4Bc02eW10YRnTBhuNg4HxpUrYKAd2oMiZjZa4b9LDjrN",
-	"nPJ4V2K3yQe0QvZFGqAs5XnZ7mKl7GKgY8JcEnsDOTTcYR7wsnClrUZlZ1LvF3LpIpiaUId/SedMeLXR",
-	"lysaMud3cX8x6qOTId0Rghtkp6pWyvIozgVbulmxPWw+ZYx8AMD+tqb0EFtuhWo51ZILmo9TsfueTa8l",
-	"uGoB/ePJ44uLbxCcy79nCzyU/ACVQVUrcytxymIdU5tgQqbSLMiabixprZxq/AZExzZC6swdDiwWVR4K",
-	"FZT5GgAqN0RY3svzDfnantNvKhBUOC2XjmpSN5BS11STXIL34o6h+THjd4wsuSigXQQgpzZPpcd8/QgD",
-	"f0wqHRwOlKkK32kGrpG++KowXuxqt989SBey279tn3zuHvziEmnqk4vo6G6RY8Xha4e4AbRaAmv6bn9r",
-	"K30osgtZ0o0VQ4T21b7baGetBHuo2zyc/plR7MNnPijTjMZCqwYKwPX1/iEfXE1rtD2InPV1lT7aA5cT",
-	"osh0KcW8DClVjSTA3RTrJXHUViY4o3oXqiM1NTnqefNsFfMWue/HsYg9ZI9nPitNLa/VTh3JuRX3ob2l",
-	"uLEuOoFtRJT9ART/Hh4dxF//J9pg8IZ+WabQDZ1XxRj36GOsv3YrU4KZsYxg0AtoHPo61i8Dz55vXrJD",
-	"42KVS9oGsA8+zV/gqS+J1jijtyrzpbL3137VbUZEQOCGjudNNtJao5mDcjol1j5CZdEbqla9omJDRLGc",
-	"MgWNJmmeawebCLpWBXzty0XBD3dJqHATLp3FVjf3+eqZs63XjN3a70BnJyjKD4MYcWz34D/4j9auRC+U",
-	"XB3AgOFwZuEHjN/Sw6+hIyJl/s0q2RW19qBBvG/Rn2Nzz/50BxiyxqzWaEV27aCVp3BB9fhHqQ48Grm5",
-	"RfYlkjzia5KzmWam38i9vChfCq7u/TK0C/qh4B9HKRFZ5bYo+dtZ91QQJBxeLMtCGzJlsYvIQZwDssWU",
-	"zSQEPNMCLqRbtjoCRu/OqWGipfHUyy/zxBxVt3op7j2u1ImoCirQGK255XJFPSM24Xmb4plI4UBW9S3a",
-	"WdKlcAvQhipMNg9MfbhAR2OtvXbvGpj7H2jWHcdnBQm0rkdRQAR2ZtI+892cfKiFiZEiguqOqZNrq/li",
-	"K5hL8hH37CNJqYIOG5Tg3jjHaIK+xSZ5sarvnGhrO+cMXRUuXeJw43lNb1lcoLynt+wLbRdppxZHJ3m/",
-	"kGh0+IjMKI4QemsFvs4ZW/HSq0XMQsliviBiC9Kmaqzuj6cHqvjajnQixcmbZz9/s1cpOxNK5m0Xgf36",
-	"SP2c7NjLEvrj/gxaeHHOggqE/+4AMrO0UNxsJk//+VtDBlM7LhqvGLNyyZNUEOa3ghjpsfLA8VxMc56S",
-	"Bc1nPlYC3V4xyPG7VTKWNOvlF6FiIwWrEd2+7gRe19GMzT98g8/+qfvLNxfT3RUZ92ec+vgGiXVCBFuX",
-	"eZGXRDDXwJsrolmqXNVNv/awzB3T3XbI0cK/LGvuxeRo6ZBb77nnw/4sy1gWmkKT5D/BMRqnz1HoRM+k",
-	"wmweblzbZiQy5NUv5FrgdSxFPy9nF9lDp7xHO+w7ect22OJobbHt20bCh7FDBbb9sgwf0NzqLRt8IPdQ",
-	"w2ggbkbb8bKvYosSWzZW/Mvoo6fko9vmukL6v6/f/kwgqxNctA6++YUDYJNrnZSg32ZtP6MObeKSfKQ5",
-	"U0Z/LJuKWCUIPvLjXJKPiumNSP0zFDRekKDUkBnLczJlCy4gUQWU4TKzFTNnGiH3A3rNz+idtPd9r3bz",
-	"S3nHXvkfHPNoAaL+KAFyVFV9YbJPZMDcpK80qZbf5xBpls+i+OzPsuwe9gbug/Ekvd8ZK9udhnbQ3liW",
-	"ghBWu1L2N3zkT62LwRqOX51ys2AYN9aQSrfts9jz6LfoVX9zAf4jqVM4/D1rUbWXHuk4PcsyH+AfHOat",
-	"Ewi8HJjjUTtMD1aK3XHW0tHnHT5wTOK9LDNU7tvRiEfNbUEU5g2+Hi0QRMWm0r7ETnoOaMRCrqssK8ze",
-	"QyG6PB3ndnbU73cze9p/+bcyDjX6eUmiqS8Hbs3nFoRnxxeEWDczCnVxqKNIwyXldhOoSNnJmotMrtv1",
-	"jPfumT+1ooGLuB9Nw21qUNVYMJqbxai6Bi7teMqGG/+etY36W4+qbtSOg6NcL3phaWrovNXvnsBZ63kR",
-	"lVT9E91ER9vK+KV06DZ99hNzdg8n5hj30nGPDWtLg/+JTY7akiSaBw1A5CdcuFr242Cc+4j8BsoLMlkp",
-	"x8+vr17VXMnoBtNlvVgq5S1vXDY0BRzkNj/Dkj2Y0dRI1YoI98o9csw8CPeKe4FdRCcjcStvOm323sAH",
-	"qcxYR1Lxc/vIkQBNqdZrqe49geVntoZVHZ1wZW5wocHPTwuzYMLYWUtFvr55e/MuIVCOdv7ou28uCTck",
-	"lYUwGFEhlFj6IPYMlF6V1Xg9qR25hJ5LMeNqeUTKVtt7f1S9coj59t33cCj/VuUVKW1qlNr/NK6o1rds",
-	"03Eg37mn/lpn8j2bPivMIhjlfAv/cL4Xesfn9vicpopBATLNtf03NYx87Uchb9gdy8n5N6OeYgrat6PS",
-	"aMfwuPT8ma39C/4POI9lbuBUybVmCjWNA4+lb8URP5dXTLC1X+9f7GDeMxkhPiXYumqAYiWrq5kH3CXB",
-	"NMkkVMAs7AdUbMhSKnYIgZfyjuZt9MUQqH38SOTFwa/cTHrR+Ih1LM4+BpyChs4ChUbDJaDbcGsznPCO",
-	"zK1rPhevxVE1d3xFW0uoMQGVfC69a0FRt53238JOn8xLkeEyj+eQGYvbrsumSGU4ejlwZ6SaU8E1LL+d",
-	"vd42nvxTe4jrS+lOCmxs0SiAmvUBPYoiJAJywJi4l7D1NaZdHEl1gtHv2Y1cvfOoTmRLJIcDYu3NGi3L",
-	"8h9XasrW/UnYI5jTp5sgPvKnPpzvwOHWfSzHaz5408D8AF8ctJvjIngWo1LVzag76ho7k+88TtGxDBoc",
-	"/3Ok5NZffdTjif7aS6eIaA9SKgW2QyCamZNiBV3ArWm6oJgz2Pvq7Efk6rz2jAGVpP/CVY4yAOT3GdzX",
-	"UKuPuhmgzhnnh0NvNlcuCZ4olwSM9ZDw04xnkJQLtWjWdlHZuIctEk06dMOPYKjCjDDqct/Gavx4jqvU",
-	"u5iScXi1ZbxDydyDvviAy7HO4gN79NtMVn04cxyJSh2S9AgOBQouhZrMRH/CyvlUSvptRVlMebwXNNvf",
-	"6bAffevGcouRh/tYGc1/BlvPnw6QstUejCowW5TL8Tfsz+yaKIkx2DExgK9lztOuRnvv/EN/br0f0gXu",
-	"J23Lb+t95W3h2o6o2OP496zY1996XJ0eM0nGSzrx9H9gFG/zX9+ozVFJdwOvv29AN/vSthJ4RP5dyyLP",
-	"yILeMZKNdIe9xz6XDlS6/gYo92IZoVN7s7kGtiuqTeIBU1xPIgqJbIcf1gYX9DTRPCf8idL0Rj05LcbU",
-	"gVvz2YXi2T0IxWOk5o0uGfs29v3TqxvXVpJAC9j76Q9iR3Ob6yChrQ4J8iyohfTr+jpED7Er9t1/j+X2",
-	"Lzf13p3/W2/eAiqlIwnWa7isgJAbUoiMKWsij0a62gnseSkd2M753t2GwPBu/6K5mIdtIDoROzswXVWP",
-	"HV2QRbD/Mg+RdEDjBtdzWWpm1aYaSPaaat+9Ido8mH0y0a4IgV5OR26Q6+hxn/2aFoAm4LZp3/51FcP1",
-	"5MvybMfbcrtHvzg3SzWzo1MIerD71x2TEnVI0SBF3uV0c58kGd6lCGfHMkDoiLUpAnSRslmRzLMan490",
-	"oGpCJ/GYK5oYvhydhDLv0FKv4IljHgWZs/vxN974CElCpgXPwUAGsMa1wEwExPqr9tEKMmsz65HdkTCJ",
-	"Wn/edt3EbtDuaTmw+e7js88MVV2qMnYzID9IsK80QUwnaoiQU5ltqqYUR49k3u82H8VugCXcd36u7EBj",
-	"He/8Psug7WnqrfYdzhn7mBadwrHI/+wGvF3C/UQLYDuHhQqENDw9JBXIru54djqMfs8WevXOo8YKLLFQ",
-	"EEMr4TUWXRqZZyMSrjxkPa10R80/keP4Xrax5U47aMM+85k5O/qZOYYr+d4Ojtf9W07NNZ+Lt4WZ9OH+",
-	"6zLvbBzc1gzdJ2Xf9CHVamG/q68mOEp/XBz8nvkyXDh/XSVB/JFMzs/OR+wCnEqRXRu2isJZ+Ywkroni",
-	"84W5LAEmXVaS/cY1npdqfLzna8wYRqOXnSwpz8E08xO7JJoZ14DSAWMNqOKvwzm7n3dXvbr6xecLmudM",
-	"zI8KpXBYGeqcmXFrUCNEcgFoX+QoGMusiCMr5cKluGOuL5RLJEOhuKCaTNm8EHvTC7mxpQk3HGVk9WNJ",
-	"Cxjc1eN9gTJjVGKXheZNMQBJpmHSRs8ooVvFHEMI31G15x+6jyBENHTg9uGOQaama28faf65Ys1Wys5N",
-	"MJUyZ1QcOUpwI2Xutuz4xp+njSsiyHOPcLhvpIAWGe9ISvFM06tO0b3oiw//vYQOf/5MyRnZyEJtOz5a",
-	"2sl05/I0tu2BkLhjQfPiZ2nYwTt3DNkMU7Kz++xlzO8VN5D8Le1/zNFpZ06KVcvFyMwvq6PdiHbsv/pV",
-	"+HwhrZSnlZrcUhaFIQVXATf80sOb9QTTjVpbXIO+U8uvPGpmeDwv6xhxZT4X0IZeWJND18sV7yEgsLOx",
-	"xzI7P0+G3f3S0/lHeuKg9PfRazkza6ra63mv/UOfSTm0Kp9LV7Okoxz7lsRUQ82oShexjJKHoYySnff+",
-	"KNcu13etuDEI2xV6mcuUqb+sJPXkdyzfYqJYWnq5P1N9Z2l2rw3XHQXf+f7U0OfDTmRoew9f9+wZZxQF",
-	"140FRlGl3laR+zumUAO2V8LC43yDocBouggGRbi4Y8JItdlTG3Bz8v3mWg/Ia6ENNNr6DCfkda0lYohB",
-	"h4RbH/U6G85g4yVdYq92X0+GvO2YpwDbwHTX9DuSjxW48+xcWbeUrDhLG+foKDy8ZmzV0nX+2n5/rKsZ",
-	"xj74Th6egwQvjiYgVbeyJlRjcWgql6OIsXeFwaRcDTAcRoIwcz0UPROA3weQ0y8JJdVkXQ/NMi/KT86r",
-	"EH2MHHzHqXZkDTNFj+Z7f4Wee/feau+m3oRHrgV59u51sOveCLGcZ1l25PZ5n69r3r01yyvpM6AzXg8o",
-	"q0Ft7/503e5CHafqjO4wNwbu2VqqrKMlBDxxzMiRVFlbGiVMcSw5UTNomk1q5B1T5VWxpBtSaOYyWAEb",
-	"02q7W/mU+/apafpp7C7KW84mT//5mxXgU0YVU/DXb/ZBded5s1D55OnkAV3xB3cPgQ/dTP7j1T5HcDuM",
-	"N5JgjrUPXLfn2icuol/7pFJ+ah/6y++P3/74/wIAAP//",
+	"O8y7HIaNbLIdeP22kUd0ke91LYbupciWv6sK4sPx42EOkVp9fZvQes+mzwqziCaG+GFaJu3r6bdmjf77",
+	"riL7cUryE3hdbI5lqGuLmb3Tt466cn4WrCXyLtlOT6welVV2XISxJcqcp/1Yp5e8GnjdQaxgYEfcsg1w",
+	"/eid7x68CPaob6Xk3x3ZmCsZVjxc57dOvJ0t7/QeruWGXOlYXBeGul1QkQcLFaAW1sgcMMMwIgmwTNq5",
+	"cRcsEGSv9U7q0gjSso9A3MRqXaovgvmw5MJbfdVl9vhxZ3I9C/rubliOrjsmYOlWmbLrtqpOWDFkOqU5",
+	"NSw8kbOz77pn4kcI1HYmIcCCIXY2ZkBunYoA6BpzuGG9KlzuRQ54gIKte6qXmPPnGZdV7yDFengVXV7M",
+	"FTabOigr5me2vqZ3LCuh4joF6sM+tvGuq/78bM8bIeyHd1N3imZz0p9De91f9Yxo+z4tesvRSjcd6v2j",
+	"Jxdd2v2I1zXMMrowmV/HUJ5ibvwbK9JdwXkVo6v5sktoHbICJQCc2xCbxdtAVUZyZy9wb0R6mzkt++BC",
+	"x+WJrwctkyoYJpiWSNYOUtKqY97jVfa1wTSQnib3Dn6vzGPb+h6aL30u3WdFO3ue4QSvVy1I6l6bsc+E",
+	"lvl26wRvZUdnh8FQ29PY/4ICGTOkmRIO37WsMQpuGtt0hLqbt4VJZQhE8Ee5hrgAy7B7xq6qFa0xbRSV",
+	"BsmGEcedH/oMqHABNg+Gu13xYSpFypSA+N++UZohWL1+3w72f0dtZIAS3wM4O9wCD6Dmhww2vE6tnHCI",
+	"z+JW9bHw62o2S5cG16QvTe09cFr7/T4KGI6CJC5HKkFIIsZblAp9jbNIKQyMH9mkoCNhHyj4eMbZPed/",
+	"AcNr1lG6ssGiFcD4q8Wq++MTRi8fxWi2aUuxShdSQwN4z8CRAvntlK1D8rAaSPI4w+03xBkEQax22eQz",
+	"epFavEc45zFuX3c8jnDvxtxbn699eVyXGrd9+YGetf46Wqg1efn6YfXTSK1ROArpfhSO8unmUQy69YKZ",
+	"BVNVvocqhIYY9Rq9bY0WqjuoMY1YvGLYJMkaUGoJGToV6ChUDc8m0BbsxP8LQDlSKlKWDwGEy+kmnud2",
+	"Zg3JR5DXGOoEC9no1mhsyUQP+sOiuq2HuN5sDd30gQTYPhJikjPi9gicmnaXGiEmMFGHZTUCpXr1lys5",
+	"5nAtVjHNRLg42dn4NaKYFmz0uaKrBU+DSYhlhnLG9K2Rq6SqVSlTJUlKRVmEFbxWeZazOEedPPTxXwNp",
+	"a6IfWFUY0t2lviZEsaU0gMpkrLYmwgBvlvphnN/W2tIIa1Wt0L5yCYEurTSEojkYjidSQEBJxvUqp5uk",
+	"XCk4bGJV4DvpGF7jbua7NGjWr3eiY8jRWPsN1yYapmgRnAPvBz/vYE9EGkpH/8l+jA1XFmC0+5OgGE0X",
+	"0KPTHUGsOKhl8JZAEac9a6+HbD1s2AjbL6fsimnIFjikPND1me3TWT/e5tK5Y/u/NY7MWDa47CFd5G1Y",
+	"KKyoMUyJSO9wn7wWyIVByRbMC3WqgcuoyqW8vSQfcUs+IpetF5uwwXJH84LtU2TZzGpztZbS6gs4ZL9y",
+	"yzqrHFh0aYfKET5gt93m948vviUrfIJkMi2Wrtv7lipPRcYtc+g47ItUiDiJWWxL6m446CdftgDon31a",
+	"cW6oFbckmSTgC4ilYitm1ObDTm1BoBbEUFPEfGy+GCMwhzUTBrHnTuNgSZ0gCfjyKH4A0s9XSG4RpbcU",
+	"2ANbPV4RxrMeLeJ8fgrfbh88qEfk3l2Dd05AWTy6y74IWA1VPi5uclq2Cl8WGoCHXB3CU0IJ7qpLsYMM",
+	"QSMJFdBVFsCZ5Lrb4mAgI5jIToximMhTaESjFoaLAj7yfax7GxgzGezik0msKtG39pI0EoLxACjVWgu4",
+	"7QjXhlEI4r97/QK0VSjwddlcT616TzxqqaN+D+y8Pk28/aYh7B3AeJ4Iy8E5NK5y/6BTeceqzxd8vhiQ",
+	"QTqsg3cEDppnQ3phj2Wt+FBfW5cea6dYBl/KsHwfpHzEW0Ps07vXn/HOuhPwbcC7k0EaXBUKPXyr54ou",
+	"ozXPTmaA7ctm0LxecBFq96jmdzEY9YePHp59e96ZAdmBVVg1JeiENm9twt+wB7brIqEHhRWNLJ/1gY+/",
+	"45pPc9bD+wsb1JO6QJKDaRtJKAm3m7t20CS+JAyD/NiqHFo6YTPwXydguYM0TPDr05CHZYjHuHeZ50jt",
+	"4WCY5zkN6R8V/FSv4w5DvbK/GYAlWe8VuBP7cJkV3gHIaBYtzNsHzKl8d+KX2nvjccdG3H2mD/XW1uY1",
+	"Xp+1xgTHWS5yyB5xxagG7vUHODtlxD6ZzHI63zPjxfPJZsX67xOubJxdupLrcAMIJde+L62vl5cK9Fcm",
+	"snE601o7OqRJX8m1TrB+LGsiTTR6NgWblvkfPXUFRFRZZQUOOBWIXlU2lwgb7Ap3JIyE18AY9qbVH30J",
+	"dzUG3vLfC6ZN0LnpOpHpNWOrEmN8i0wRhPq3M4DFegoEvv7x2cn5xZN4bu12DeKqNK88Wk0ygZVhJhkE",
+	"QeZcY9MGcO2DB5nCVlkhEcQ0DdsP0DcwAOOkTAJNDhLi30XATwKo/zQ1l+R/+UYvCAMBwDF2a5kqe784",
+	"dNy1PO1lddQgDHe20y4LmJCUMHtEV03g2rOJQ66gnuJB7wcHuM1lV4yGe3EZpk0ZNGvemuBY1XLJAEmm",
+	"b4tXli4k+fr185/efZMQk64S9Ml//eLn628gDMem5Osfb27efVPvS5wuoMVRuqrc4ms2HdAmwW3JbrcM",
+	"GLLCALm4eHTRFRmL1cRSwCWoCl4HK23YE24nd719Pq1+xD5chLQfh4UqL/XuFWPUpuzDC3knORcsccEr",
+	"XSxdgmuxGue6WfI850NQ7+I+ZtMrLg3O2t6Kdn27xtj7jIv5j1yHkXZDSUBWsoLtae99QNOcFuktc7ga",
+	"C6pdY8tIxV2rrb/bFrIQIVDPK3yDlce1GZwOSWCs8K77TU3hVg3AJ8AfXDPoHhjCKTBs9WEYoxkeyv38",
+	"Ua7JjAuWb1xTvFu2gs0oEw6oVSguTrDGZYJFKPkATx+Wtuzhqqowv7fW69aSeD9LgalW5S6HPNPNHe2P",
+	"rKtXweCflS3Usc4lEUWel+nzXBM3E9eoZQtiUQr2djZ5+s+OxB5I8k7+U9Exzyd//La1ybCaU3h2H7+z",
+	"dvwVwqBubUc+2DqFH/ndDNMnlSpjWaRZ1rW/8h1ELNVkpez5zNzV5xD6nDnhY+BfaaL5v5l7RhvFTLpw",
+	"nVM0gfTNkBaRyrxYiogocL8K4CZsjI8ogRHgJghONmsjCGmIR5YLxBoLsypMZNSkDvxQS4yYbkxY4Mh1",
+	"LIIUS8C49ji70I1QZdiGao49locGFqMpAyWlg22YtjMua4BWdiaDsvOGBJDs+ctZCNn3Fc116TQrebDG",
+	"fiUzWepy0fTp1Pt2lfhO7UBMnfmCUBUwLEH4U8rUKnIbW32IcJ/Og2fnk6lOGRrQYM+gaXMaT4HvnHvM",
+	"e/t+IZeYDLxgeU4UFYTqNhduGCwl5vN+Dbe9YWqlmGFqe+BCFzTfwpsMYhhvsYZyk0aLDgqWfH2VVTX3",
+	"OTewbRU/lGyTTDxKY3kQqpl5Xq/xcbUZ5aa3HsUxUiyrc32ELMsrl+H43Ld03+2Nr6OolAuAhkzZTg95",
+	"57yxB5vQHLKzhwT+dxq3ZCw2+6W8C7mhqmvNeQd2OsEeFv+KlKZEs2NWwR6H9b6p4RS2f7NekjbE7a6n",
+	"J3B0vaNnP3sG93UEWwYGiuWaIdIRmVr6QKvlLHHHHFwVIAAOzUDzaxnP4V1f1Ag7BKBl2XPfKXGrmqjM",
+	"qw+40rCaFJLelgza5IVFsMsSDwt3GCSGVrgXzMSwFPgdDQc/9zNr7fjmsSNaPXLBaqgruWcheq0Oyo4x",
+	"uAJqWvDcfOCiPSu2T+c9V7YbtDwhLWMh86ypN9WTKw6GzegDAoL7sI2aXO5BuYgYcb3gOEgAyJbe/4dt",
+	"Q2TYSJufLuwQBE/cvcswRxEsH2rtYucFLxEv5zLUtngPgNElMwpT1UPoZSEfKXbZuiRnp/D/H5z5LH8C",
+	"uVDdCdLghOC1DlVuDr3ksETHyaESOIh8d4TCJYeYES8mKlFLok/0tAdU0d3A0yPVdNU4hXQLhTAejQVt",
+	"VSYNKUey8xhFU3brGVtJboMbObgazY49iMvwFxEe6+fdrteVuYh4OWptSu17MQbFajt7DLqlNGAUv5HS",
+	"dSheSG2sBVOW73zVQJrelaoiBkDsJSGWo8AoCXn97u5xQh6cn3k8kJwqCOEmw8Bptq9WN4k+IhJ24GAJ",
+	"aUeJ+A8dfPdMFiJrdNgHr4NV7rkeJwQErxgEgYy9TQNXmeL794eq9mKEbXXKdTAVANXfhFhZC7FUwCiB",
+	"ZDxmfApESBZ1gV3toBDXe1iEUIB876HSa/LbGEFvhwh17cpaD4KEugaPzatIL5C3zS6xux6OkNP2E8n4",
+	"HI6yS6Spo/TupBiMge5YKzftpGKoPw9uwrVhAVRQrIgPN611MMZ+vrVp/JYM9NT41wSFMRMaqRPOLOh/",
+	"ZR5aluMuviGlOG7yB9Yg1Bs9tdYg1LAb2msIfM2yNnKFCOjugy3U3j3wxC8uuoGY+jRtMQuXFpuQh1Dd",
+	"fHZ2SZ6EerY86q5jxuWFcj+WyMV+Y2hh5JIansILRAH1ABnXdJo3qok7awLkKuT/tB9jxXSFtFFrU2hY",
+	"uhA85VSArx9gvtY8z4kdD7PjuDklWJ7GMgKhzRlAd8C2oPGEXdMOcJy6moQ+TVfxbqvx5+G3G5a+/ixD",
+	"eHe+3eNOY5wO1UdGQOmumflldQh+LEw7nFYBiOr+GpACFXMCG9anB1A8FQ7jG3ItmHLdsrCBE+RQUZER",
+	"hrj8PrbZ+aoDoIdg/Uk7AtF15d7bVgJdut6srkl7bAoXJMZyhPhFHHeZVYUMQ5qWxSoedxrKK0az01h2",
+	"yQcp8k0kkSicWsw+rajIKN5HZZ5xLkHKKAaCCLKOLdOBMTDlgqoBiR/l/bdFBQ0hxqeEEjswJElQQZgw",
+	"agOfCZYQfJcVOFyQBftEM5byJc2dttNdNz1AmHhH7sGCpGp0uOtoFZvQVQpBlQU1zKOdI4NybOWzVbcW",
+	"CyxvXbUMkYaW8m7AzXrLUB3bIlWqpNaEEndhJ2XojJqy3rAj1zmMc9oHdTwUinqLdisetdNIk7dIKm1V",
+	"lfTkcUdN0uc/M3XgtIuLRyEk+zUNN3Z1TBS65TVdX1atletx0HUtValfBSHG7Yaes7EubRjslbe1j1co",
+	"8Ao4rcyDoIZoSWZU3XPFwNDT0JkdOax7a0+fQ50qY9F4FPddDMcKBZ+OODeW9BZgPFxuGcSpaEQkls2D",
+	"7W2dScsl001rtoqjaH+S2b+DJ77snE6JYGt3/D2owSUc68ZZd7HsnczEYVq7EwD949F1go7FHddlv64t",
+	"kFQZiuRjP/9L8jA5O3OWnReGDaTnPh1RAhQcegXtEDiI7d2NxmkWQ/bfbdnhFFiwPH++kL7B+FZCQBn1",
+	"7c/gLmdJH9B+rRwiHrIN7Ux9KeNsTOmH3op3sjkP+PqfGZeAN90YtE+gF4G7wDErrko4ZF49dohDGhso",
+	"nfaDzIrfgewTj+Xs2xl8pYl9giAOyGVVU1Hrlrr7OsV8elCbhL5xCbvX9tl+l021y4dTjM/F64P6uhxg",
+	"0nrI0HabFmYYy+Jo6Ss6VXKtWZje+6DNpoVSjrMD6hXCNO2BntwPXHYgmnIomtjAY63Nt96Jzu9Ztdo4",
+	"ScbI/KgTd8/0r3I+MYDTjj7k770SAy4+fF3icR3X3CysvQCoHHRDpMg3hGaZz5n1VpJcYTXrpDbl33p0",
+	"AuzAwr0GUIfXQbj6PpCCFSAfySTDTG3D8rynvIy6biJQfDe1+gMiFdGMmoRoh8Pwqwcn/HXS04kxDIXP",
+	"BwL8nh0aCgi2ATk0mWC7jUj/LIDGL4PMImfG9y3ejknceVVlAJErSIddW52pYQlZfm7/wB/2TU4rkR38",
+	"CmqvbtuCUSwnv53HSHvY2o5hFFsVKm8jS/fM/IP1jYVRg5NdBXM0GNUmAcg48ITP4XbRpqwAA1dzVWG4",
+	"ZaTQT71B0fDtfR7lYp+Y4xLSHOE9YKZ0yZkRS8+uV/w2ll8AsSZrzNWd9ohki/hQZEX1gSBR00Jzh1gw",
+	"BhZUCXm5W/e9sHa4zH1Bu71gVWoX4TR+Dxk1lHiYvAbIdX4xvcwe2PjDtWc7TAjTy8UdkVBlhgKYDAtZ",
+	"qITIPBstfx4XM172vFvV4btjqAhXu035kLvDDfMDF2EEylJUhhEvXYH1HYtmWufBU1hBk2oiGFWWXlDk",
+	"BDU1Tf9Rn/m/cLpFCGY3472lnCiWrJkDXDNDGglVtTgZDcVOrxdUlXWjWX23oKt1DiAggHf+sFdFVxIB",
+	"4iod8zWPoSsb9ECNg9CgooW4BySeyNluyW51N/o9T5BzHccEL8saswZqtYqG/Vhjwd2q+ugmx3Vvd0dg",
+	"6DBWjhnJP92tVu+3cbgmN6u2HXlRloGO33hrSKLtAUyy3ZArvN5Cr+w/e6FCvPeY2Jh+TaSr2fO3ZJmW",
+	"alWr/o1ifDa3NV/jghGyXOzwzstv1Th4OzT/DIvK+sjNbIDaQ4Dq2Y+Z8xBC1kuRlXfm9xfk/8ES1jua",
+	"9xRDMgsZxWXVDaC+EDtJF3q2z5eoqNj51ErGrf3p+3LIDCq3PlDuXj0Q3cEa9lGA4eeCmkJFjkOxXFK1",
+	"idXyIfm67e/qJdWQ1bQ8XnYGNbiI+ApE32K9XX5p7s/OZrQcqLC7qfP2txcyVY0l7w2F6o924ArHIGmw",
+	"/ZPvhTJlM+n0Qtddt8RLKEOs4VmuF5sPwkV2d1NlMLLFMYjtywthX9dcs744+/Ul1K++8t1B0qxZKJd1",
+	"7hvfd0r1f9Xg1jpgEbVvSNjwermm/udnSeC0A+4z4uthLuCaclPFmqug13lnxKv0eHW12d/a3HKB0e2L",
+	"hEtw2l378gyf+iOZQBQ9EMS3BsZT4vsclmoe9YH3MMeNhtmQBdn2jbNcW9IUQnxeXoxkbtV5IR1xg9qj",
+	"nM1yHnq525KGwutBSmBLIAOp7Lijec6GouLjb8Lr3npzxjFwjiuBYni+ZENfZyJ1YTssd0PnYUFq6BZI",
+	"01b/wo6cpSq8e9HVoB3e9Ftwbnm+abm367zrIaysKOAe9m/7apgrmrEIdPmM8tzZpgEFBgoXNpG7uSRu",
+	"R5G/HyWpplK9txwnuBNsuWKqvOS3rAiWa170xb7SZVJ/VzDC5c/74ft52+szPdDh3giEBmynEpiokazQ",
+	"Jbg9HtCAH+1YOPhmN1YfD0pjKQf7UW7YJ/OK5ywMGPkJvBJTRlhmL7dT8lKkEjywVp9/wwV76VCYbtnK",
+	"lF14uCZrxY1hgkxpGqikm3ITlj7Mjb87ncLMTr5LCPznZCqX+M+HT3Lm/zWFQimu5cl33118f/KwFkKD",
+	"X1nj2//a/dv+vPznFIJC1c97Zxfaq+ADCyFk5jM7pVQBOnrZxGAGAdN81v8NS5nxGe/fnaDKotkFfx/e",
+	"Cf/h2ePvLr4N5UrWggI7btm1xzpSjGaXlo8sT4CfBqGdpCAZ17eY8ep8aJNeaTll2WrJLjUiJLUIRLlv",
+	"CbJcv/PlTsThZyvcKH+vbrRfVgpAa7vYu5q1sm8+gS8jj6QVBO81u9tjBOeQbEeIzN1ImV/H+tuBCQ0d",
+	"aLC7mdXdwEmAhWEy9w08vPtm1gTKSiG3qYaTRV4bwkSmq4RJMuN3jCDipCbQF6kKHdjfBwI+Uei41uyY",
+	"wbByqRQ6qNW+r/CKN/WUXqmgriqBi6hqY6kpD1dzZIyF/DbP5XJJRaYT573Q6KhSVOgZU/rIBkzwznAV",
+	"KmWb+hGg6npOBzxhqljZExdN/yhtX+xQip34aEYo8eaopY1v2lf5JZY9XVwgjmgY6HyHWXvKKmmira11",
+	"9CzW1uf+cvahr+mLVA2ljCOWQrBVWglvV3UM7ZEsY89GbMQbOXw8K0/C7mtOe2aOtMLp2WHqqV/wvuqU",
+	"N/D2PMF39q6xbH+Cw1zaIW3HuRUq4X2Mu0FxmgdckHTTdEZ9W3Mtfd9poHxOAK84bhes9eWKa1d8H/K6",
+	"jiBdh4FJ5+yO5V1LfwMPVdDTvWJdA5qIBY6Uf5OfYVIDcI5ubrTDaM6UiWT+9It1YzUGNi62g8WcfMM2",
+	"vzyBsTLZ87Oz3jHxBnsNc6fvhvUxwdAnHp12oy+6La67uevOb0e8uCD4ZZVLGlALnglSiBkXXC9YRgp4",
+	"6pQ4EEXfCdn3yZgyzTPsWQhwlwkpRMZU2aTQqtcBq5zNC3EwCqaczXSopcK0wnGuXaYLqvtdWd6gPQpM",
+	"pkZfipt64naij7XoyHWwrYjjvBRBNzsQHcp5ke5P6zvoglAaP4MuMWg4oJ2NlcDO1kZ1GRKNzYIJMud3",
+	"TIPHxugIU+gFPb94sjurWvVwszjdVYHW/+zwDuIb+u/2SzHahr9VWQi+/wc256K24XEPVt2/ksSK1wOi",
+	"bUlvMVznnnCA1+UJ5uFu7/s7gnYa++UsqaLQu+06+3mLFAP5Ek4Y8iczIAdCZ35AZ5T6se3PN0jsgznn",
+	"H9zQPNK8oJGgWqnko2RRtjdaL9Mmg2mS7wIZkT0NMis3BnT05Po22NkD+iF+yOX8gwx1fngtKuvOMOG9",
+	"FH2NRkmzh72zQuwUOjU9OX8rmp3NwzvKBSl03/yNPbowu5+Ag25Q92bEifsAQc/Ahr9zYKI5ZAErMlXy",
+	"lglCCdpUPRcUqEfsKsmB+olwmeKUDYBhrbVHD4zmbMlYO4mBy8QA1pDKaAh4hcKpKynzD64dTyQGuKar",
+	"kfjNVBG0AZZuLewWqpdWVOglNyNtbbGyoi/YdKenIldL00Y5UB7arQMXOkxuu72YqxinttCdSW5tbN+i",
+	"WHcfuPvjwIjme3rLYmbeNAIZLjw+olM3NPRWWLDSn9Y/LcA5+LpdHv7BZBKBfy0h8Aa1bmzu7O9aitMr",
+	"uv7JvcwOC4CJ94Lse2iWqQhmNr+2Kjn7ZMgWRgwj/5aCeSRIqcgvN8/7+0IHeoTaoIGx71AnwiHQAfsu",
+	"taW8OiDIBoqwxjKYIWDC+LoxHH6OgY7g66ttyS7CAuo921kF33XnIhShIP7V1S9vXpKvr149JxcXjy++",
+	"qXcIoB5U1JQB2XQbaewi3D0zjMNXuWscy0Kjm5TmkHb0lJyfnT85efjw5Pzxzfn5U/ToNEAZAq/6dzDH",
+	"q0pId5i9kHkAS9sa9Ekn0EOJmeh2vkOIpzRnIqPq1PHHPmLcj4GC3NW3j9bsOJyTrmO4HS5VzHm+FvSO",
+	"Ja6+SBsysztlb4mymGhPBIl6u2TfGCB4NqTKxij+hl3dt+obE0ELxc3m2o7n3WNUobMAXgLGLn5UDrAw",
+	"ZoXhTHnLUS22G+3+9LSr2OKDdhGFaqIr/j/MzhTicTMZ6f1RTHOekmfvXluL7qeSy8jLO6Y2RIJuwqUA",
+	"ux4qNj5+OqkaEHz0viENNz9TRDCW6afkIxUbKdhH8rWQ0PX/hItvEvJRs3z2kXxNxQY+ZdkJFy449o0D",
+	"+KtGt1P6WOuW8fESvE5uEjlN2ceqVsfDnS1Ynj0lHys04o8w7sc1NwsuPvreoj7htnJwefWFKSii14wR",
+	"mkvBTskPLJdr4nQm/eA/PPtj+40Y2SvZ/5S8BGsJMpqszPz+8cW3xGEJkkymBZTcnRLLoZqsIMK5IR/T",
+	"QmmpPiJ2B9zZ9quvNMEvrGz9aD/+ePqrgFSVlAmN7JExYfgMekhOnq1oumAn56dnFavUPquqliYlxWvZ",
+	"Lk8nD8H9umKCrvjk6eTR6UMYycoiYOAHlfvfNb0tGeV1Nnk6sat65t3XK6rokhlwXkWaKlaPPMCFQmfF",
+	"jidzblVq++C29wScklIzbNpk9RtDDbuE7VVMmI8EKijyZlatch10QDbZgf4FePLlBsIgoFhYwdBAPnYo",
+	"FLhnEL28FXKds2wOGUNaSPlv+Jd/R/9W8S2rA9lXTziOzbwMAVVT79AxW9/ra1DSBcOUvNA74cvGK7ex",
+	"6oe8sipCsDuMh41r0Abs4c6pcfhqgZm4QElg7W0Btd+AWCspNMrs87MzTPAUxqWX0NUq5ykw/YPfXfS/",
+	"eklrPrw9GqBZgnTezpYEaQD+NQadduERF7UND1zOFJwZOVvizeOLbCZ4FsM9sTCl2ucBT6CDaSWC7f7l",
+	"jJlTxVxwwrlpJyhP4UVOHIBgjMqEvzEUCYMlAs8mx6fGC2Yoz0P0uPGVMGMQAtrSQlkN3DulDFrQ1YoJ",
+	"lhEjfUnkuGR5AO0PXSswHSDPj1RkOTuQQpC484PMNuMS5xnWc/3R1LqsMf/HsfmilSOsWYJJymbBxCgH",
+	"tbo4EoLXhjV+rKqUEEAapgYknrtICBW1OsgulsEnF0DpXkyjsZSs/aK/9g99aQe7XpIXIaNf4Bi0uylr",
+	"MDWaPDm/ZfmGTNmCi6ykVOKQ7JUU86Ag5sIeVYmotHscemN3zmWGxrWz8qmjK2hHld1+Gd236YxDgfco",
+	"pIZkCbB00F7R1kCSa+gCLZWDJ19QtRxNkhcZ+snjBIUnPpO2XWboZ675xH0qpUwYxdE2XaNenBqpEvsf",
+	"LkVSpjlncMUnxCUTOila5Ka0EVz35NBsfXerkDZ7HtFmg0YEF7FFt6Z3hUcrhAFowi9Jt7V82H0aHdHG",
+	"krtwPkgu5wkRbB0Uq67hZuBWtL/tcfwesE/eKRc8hS/h68g5DBomSKttnSZoYeq7SQLBCSD3RudyHoTu",
+	"+/+P5/9px1OmhpkTbRTD1uqBlzmQ+903BXWiGc/Z6OfSqsoUhm6iSiVWGDy//kdC/vf125+huQSQHlm8",
+	"AtDFwMPj88ffjHWmnarWeqk6UITP68Ty7pbP4uNxWBpRn1gJtRE8eo8Hunng+I3rx2l7HdaURGWKHPdt",
+	"pbPROc8sayXQNTLP6y1EwnKpBnTS26N2zHsej0b3Re+O2RgCxUOUOMyd0k5q92sdaE653rTdcgIe+lMb",
+	"U24V7TQd01K2W5aQ6aZMGO40lYQ0VgYuqfBNCjzNat0noRt9yMf1LMvcGifH8Vb9zNb+Bb2cVQ/Hpl2Q",
+	"bhnU/43gnMoy12xDsHxEctWPWelDzljOsNiuScMraJxUkXEMl9PjQLoDvGaUbcOhjrJzyWRVBPj8mpmD",
+	"N+jzH46z+zgczz3U2FjX0/2ckAfGpXKHBd0N02bcIzI6MewUQwTZqkMa5bpheV6RhWi5ZPZ+n6PLjoqM",
+	"aGqNZKwP52gqG3rLxOgkZOltlyYBjxx1/1l62+YTv+VgaI8RdcxxMNQDWXpb1YlwRQpd0Lzs7jiWp9RV",
+	"Bp+oIu8y7vDJK3jwz624VSs5vvL2o1z7vhP2jJAVVZBL7hKQtKtx56rRFtFR1mcpDSZtm0pXrf6Ial3t",
+	"Jfet2m2/evfIWmYfT8PDTvEz4o5SP/phm/mQFIyezr66XoO+R9L3XgBW9ojK3pE2sUXjG2Obvoyzc/Zn",
+	"PDul+nfE41Niz4SF4Qv5VvxExeZIYtAODe1BDybipxORDYzlVyCkATpCWo3rTOxRMVO5HIWuL7CVPmqM",
+	"zluXLqRmYhecUwqcA4A+uvbsmFbuKA/apmcM6NvuETWh3Amc+JZ3quUSTCXWCcyiuchyAoqt8s1l6boF",
+	"SFHMa6RLljmfGHlGVordcbZ2ddvQKrzEXC0bZE6ZQwPgLmCEgW6HYuNTc32VMX4pRQ1Rqh/Hu2c1gPPG",
+	"GT7nd9iJpE2Ve1E99qdW5Nw6NsfX4t77kKCROWSdrRdyuWeCYH8DCGl+ArnkD/5j/xPPF3zFRfbCBzVC",
+	"0dR6g+OnviwgHkqtRwQvLu7XWe6baoRvIH9qxnGsVuewDOIIimmyPLsktMxCzyH1HLPeRcYzS3ZIlcfc",
+	"c2wlAqSqcwHo6fuZZjVcmJaTXHZ6apJ8+yA8f/mGsE8r5eSq9A3afTjZ93P7KDX57/8mv05yLopPv07I",
+	"r8XZ2fkT/F+EjbT/fsTI92cfY+EXZOFokCsIsB2MBHmB7SkDGOSxtyJA+cCIXn9xt8uIkLWm5Foj6sDK",
+	"9QwNzQ2FYX1uNZTzsxq01Hk3kO3xT153mKq0VUdQGByNXVzDHSl7M8+k8tUn2/y7kHk28jnrYV4ZrlhM",
+	"xo7nSbdvGcmTbocq8TAuQbu6ZRtsijmDXmQAZimk1XES+H7BtZFqQ7ShmwE77G6zP5JoNvuoGzc2x7fn",
+	"s49347ytbps6Egx0vaegtjp14g5q1UH/rTIxB7H7Dm/38afibpRe1S+RVG5ysQzl0j86jnrgx/MN6atu",
+	"TL8X2ZxlZLqp2y+g9YNtCg2ArCJhT9hQb22AdjlfTSV1FatBc/aameflU1+QS8NO6r4dGW8LYw3aEJf8",
+	"KNc1mNfDueRdYfkCINslYumUtPKpFyE0055+DvAcn1JXHLvFEw5DN84SV4VwQLtfFEO4KX0Gv4h7ddQz",
+	"AhZBYVaFL1axXDSKMLkq0OZ3RGsyQ0IKoRkTDjKaFJqpNn9HfRmtHg+3FlhFrcP9wmr67BM3H6HWF6CK",
+	"Pp6S57nU3CEMp1IIzFZDMGv8zM1dZFjDvOB5ptg2Z0OtbTdvu9EizA0FWCfYK7j9zoJduHYPfml3VmNy",
+	"EYbL5Xj3lR1rGwStmxRY7XaqGYtRok3IMIqcqL8kIQMz+jtYYZ9BzsDbf4BC8Xv2vyIlLAtYcQAp/s0E",
+	"YmwICH3kyzRL+/Iazg0Yr2Qm81yu9QgcNONdweVXPN/z8EZyyZ23q5d/qw/i4q4HABAf0M09BcADI+Wl",
+	"w33AtFUmCEAA1DoGAOZkPCeZNf0X28iOAyXVcLa1ZPgsXGtFl698AOmFOwUVYiuqjG668AHuUZfo9j3C",
+	"5Za/kDtjoXEMSO3PiEeSY3ZCnyuKZN/9WYJIP9FblhDF0CGUytUmIUt5B59BwBirXYxUteALfpWRuWSa",
+	"GAng0am8Y4pOc4ZwzKhTQVgQgzMGxOGqUHOM2xBkFJotueDaoST0Za+wIgPfPaAqXThYxKAQfCHXIpc0",
+	"e+aeu09RGOoO1w+FtmoQVzbg8n/vIgAdXNVlqJokk3/zVaiU6zNXATn6jsH8IILQ8+MgigFHunxHQpY0",
+	"Y1Uxff+oeVMKhhIjfhErmt5+DiYceh/3FrcHkrpL4h4xOeZdYVyfodxfi4Yqp21UVyR4nxBm3qOJA6Kc",
+	"bwi3kDm7rGt7UBvoOsxaTcVhSWen5A0Xt6i95GxmrPU4VP7Zr/xew4ZF5GGNWK3y0DUE+8L58PPJHQBT",
+	"HSWXDQsZyccrqwY9xYH/++eTj8QuhYuCgRByDuuPr2cn8OBHb0+Qlzd0jverUZTnTJHnuAcn5AWC40NR",
+	"4vcXj86+cckUNeD8et+6vQRahM+sUrlpA9n54hks8h7ctyC+lsP1T+w/Lh6eT5LJMrs4/M7cQ3eEzY9w",
+	"LlBmrJiKJbZVCr1MLKMqvi8DCDsH34qNzFy/6DGYDC3luIfkFXy/N6cdy7LAWX8Gu+INF2Fv2LFNTHB+",
+	"uqLpmSuwdgKsUXJKs4xlCYGC9DrQYc7oXe8M7U62cQZLq2PEFVYdaJYe6Yy7ybVVR+Rcm1ETsLyVB5mB",
+	"VJAp85Zg1p6PdQilfG/WIJmuGM1uEFDhr6KmDGODsnFrhAfs7o2jomCUbUaoweSbh+Qn/kPSbJU8kiX0",
+	"XnHD9ibrkUR2c6fvL5zah8KVQSrkepQjbyngQ6vQzpq8NvXcFbjkH599jyDU3lKC4JYDK0eEBF+jphjN",
+	"DvfnVAXyLVrl6/KhPYVCMGZdtfeOgj54b0og0QzwcGrtsN2fiJWTbtJcCpZ9um89sdqpP1wT7Ad2Ro3f",
+	"97KESrqMdt3QqtOX0JD9KWeIrW7ViFsh1+KUfCx3DmByrc6p5cysQY3QpL4xdyI7LZ/+L7tNCXEgwuTh",
+	"6ZM9UBiizuwbessO48H7ovkuLSm0wxEZwVt9lCI8aJvoyQl1eJZQ5S6jyOq3/e1h65yL2xNfbRyUDjdM",
+	"mzdc3I6pLpQtVXZP/Vmo4ZfPNn18/v3j7598e/79k44uYH8VL8eNPddQv4FdEeWMCEmWjAou5gn2ZZlu",
+	"GpkZBr7XhYuNQluzEfIbPFRTSz7XQpZ9Vb4gHaRs9XK/Koh77TPIh4lWwk/ZuLXwlgaEll21XZv3UD6X",
+	"a4hOuYG8ZSzpxeydEVK9XFOxNpXjZ/fIlybs/bwiR9utbCwL3w23FS7WDLptnpKftxoxgdJo71O4znVV",
+	"BNaPZn7yYdvRfftAMZou2tEnruCRL+iU44Q+g28IXuzby92zh8h5CgHXoplskC6YrpAwhjFH64l+oFPX",
+	"jSh8B6RUHHywx+cOO63PUtaaUvFZEhLeSHkLcn0hwQ4QhJaiZruzMjR0GoNFqh6PUffgO8U0E19gWYWf",
+	"WJtv0N14o5hrEiLh0CKHcIGXcfPu9qe4f9KQm19YuK/kGnsStWUTvYOHvqCDCxMaJ53oi03Iv2KuC5pe",
+	"FIZkci0S4AwiC2jbl8v0tp4INONqiea6yHzK0AazgYDIg7OB3K/CZxr7BXekQ74rn/ryzrWfWexQ+wfG",
+	"gkSqDdhr88vHe2T7+e7NX9IJxSn9xc/oS5ElZEULDel9mF8AOMYMr9KV4lJxs3GVtbgnQxmg4wQ+yNsS",
+	"8t5Tky7u8xwO14Zaz+IxtaHGsSSAWkDMWrr+w/rAwOnWCW4h4Irq9i4P1yt++wUKUTetiARdyqUrpqgn",
+	"7p9Onooiz8fQlXi6qJFv7bP+Xcd77ALnC4VkoUaj2lzRZZu/y97a7/CxL0wiw5T+utIYdh7lrF0pKEJw",
+	"Yu1bVCFEb5u3JnxLpSnADP8qukFqoHbneU6/SDWoMblYSrBz/o0EAI0vsxci1tpbIUEyauhWabJLihiY",
+	"5OQo0q40PdO3f3eBhy/mdH62Ei948ZVPoNq9fBVYn0e6gPVtRfCZVNsssQfNd86oYhRgB9p8zlf+mVGi",
+	"3A78n2ms77ED14Bp0lWB1aoAQvNAq7uPl4AuBtH/er5yKEJWdjtvK3p4FGy63ShyCJU1NFcBwvQScYXo",
+	"htC57DfDkfo1vBTZJQB69HrpKE0bfvSYaNMivWUm2pXBfR2OUz4aCoPzGZIk5IqJJTOKp/q+0yTcSfsR",
+	"0VnguDYirtXMTnyyWjx/4qA8CwcQM0pY3mHN1OqVde3oc0HYvwqae74COAW+ZJeEuo8gBUgWhii2kspo",
+	"S/xQ5QKiqQzF3NBMdSNwXfuHvky0lHJ6UbwUNRqSkzULq/H63EDl0z18NW4lX1QYBKf0F/fVXDtvqpEr",
+	"X3eJ5oKjXi3yjXa/K0uTlZOVLGXmgTFLmg91q1Y/DPp1/NddQIl/Y+YQVkrGgVP8fNm6DbnQIRbGKs8o",
+	"OQVSNtdYhCZXGpUUbkgmXcmj2cnS50aTXM73ESgBHkHQ9R4YWNf+0T2Z5M+Eo3ojZe7We3woVb+xHjCr",
+	"bNW2d/p+j3zIH9icC/fmLwzuu7b5957Wvf3qkCCAr8cgPNAArg3EcMSW7sRImSdEyyqOHkqvgq7hMs/s",
+	"DeRcG5ZDXGEX9aBrmm7szXMJ15HezcQiz8rXGwcbYFVnzCo3hRIsK/PYT8lzmue+8FbKvNQ2rW03hdVw",
+	"ny641Cy/26N5Q0hGIeJch9bpHhrF8IbEKQAuKZFKIPcWQCGh8nxmmN1DaRZMWfNSML+3UOFj9wh+EbX9",
+	"tuytkPWNEAIt5veTxzvW91G99LjHMYk4rovvfVmYDR1BKOJVeAA5zxNP4S/F5lwbtUnISrEZU0ykTCfk",
+	"linBclIR256VVIoZnxfIPg7doudN6oAUe6nm8OyXpZrDlP7qqjkzqJIjKIooOWUgjWMaNX79QDOq2jIY",
+	"r+H7g2TScdkAJ/hZMtZwAq9k4QEPP0PSmquh4sLDU4mM3NG8YA1ZYz8FbInL8qJzP6R5Xj6v2ID6/KYQ",
+	"2WWwBcvz6D33dsXENTwxYqVEKvNiKSI+yO/qLsiHvVyQoXcouY684Pzx4Bc02eW10YRnTBhuNg4HxpUr",
+	"YKAd2oMiZjZa4b9LDjrNnPJ4V2K3yQe0QvZFGqAs5XnZ7mKl7GKgY8JcEnsDOTTcYR7wsnClrUZlZ1Lv",
+	"F3LpIpiaUId/SedMeLXRlysaMud3cX8x6qOTId0Rghtkp6pWyvIozgVbulmxPWw+ZYx8AMD+tqb0EFtu",
+	"hWo51ZILmo9TsfueTa8luGoB/ePJ44uLbxCcy79nCzyU/ACVQVUrcytxymIdU5tgQqbSLMiabixprZxq",
+	"/AZExzZC6swdDiwWVR4KFZT5GgAqN0RY3svzDfnantNvKhBUOC2XjmpSN5BS11STXIL34o6h+THjd4ws",
+	"uSigXQQgpzZPpcd8/QgDf0wqHRwOlKkK32kGrpG++KowXuxqt989SBey279tn3zuHvziEmnqk4vo6G6R",
+	"Y8Xha4e4AbRaAmv6bn9rK30osgtZ0o0VQ4T21b7baGetBHuo2zyc/plR7MNnPijTjMZCqwYKwPX1/iEf",
+	"XE1rtD2InPV1lT7aA5cTosh0KcW8DClVjSTA3RTrJXHUViY4o3oXqiM1NTnqefNsFfMWue/HsYg9ZI9n",
+	"PitNLa/VTh3JuRX3ob2luLEuOoFtRJT9ART/Hh4dxF//J9pg8IZ+WabQDZ1XxRj36GOsv3YrU4KZsYxg",
+	"0AtoHPo61i8Dz55vXrJD42KVS9oGsA8+zV/gqS+J1jijtyrzpbL3137VbUZEQOCGjudNNtJao5mDcjol",
+	"1j5CZdEbqla9omJDRLGcMgWNJmmeawebCLpWBXzty0XBD3dJqHATLp3FVjf3+eqZs63XjN3a70BnJyjK",
+	"D4MYcWz34D/4j9auRC+UXB3AgOFwZuEHjN/Sw6+hIyJl/s0q2RW19qBBvG/Rn2Nzz/50BxiyxqzWaEV2",
+	"7aCVp3BB9fhHqQ48Grm5RfYlkjzia5KzmWam38i9vChfCq7u/TK0C/qh4B9HKRFZ5bYo+dtZ91QQJBxe",
+	"LMtCGzJlsYvIQZwDssWUzSQEPNMCLqRbtjoCRu/OqWGipfHUyy/zxBxVt3op7j2u1ImoCirQGK255XJF",
+	"PSM24Xmb4plI4UBW9S3aWdKlcAvQhipMNg9MfbhAR2OtvXbvGpj7H2jWHcdnBQm0rkdRQAR2ZtI+892c",
+	"fKiFiZEiguqOqZNrq/liK5hL8hH37CNJqYIOG5Tg3jjHaIK+xSZ5sarvnGhrO+cMXRUuXeJw43lNb1lc",
+	"oLynt+wLbRdppxZHJ3m/kGh0+IjMKI4QemsFvs4ZW/HSq0XMQsliviBiC9Kmaqzuj6cHqvjajnQixcmb",
+	"Zz9/s1cpOxNK5m0Xgf36SP2c7NjLEvrj/gxaeHHOggqE/+4AMrO0UNxsJk//+VtDBlM7LhqvGLNyyZNU",
+	"EOa3ghjpsfLA8VxMc56SBc1nPlYC3V4xyPG7VTKWNOvlF6FiIwWrEd2+7gRe19GMzT98g8/+qfvLNxfT",
+	"3RUZ92ec+vgGiXVCBFuXeZGXRDDXwJsrolmqXNVNv/awzB3T3XbI0cK/LGvuxeRo6ZBb77nnw/4sy1gW",
+	"mkKT5D/BMRqnz1HoRM+kwmweblzbZiQy5NUv5FrgdSxFPy9nF9lDp7xHO+w7ect22OJobbHt20bCh7FD",
+	"Bbb9sgwf0NzqLRt8IPdQw2ggbkbb8bKvYosSWzZW/Mvoo6fko9vmukL6v6/f/kwgqxNctA6++YUDYJNr",
+	"nZSg32ZtP6MObeKSfKQ5U0Z/LJuKWCUIPvLjXJKPiumNSP0zFDRekKDUkBnLczJlCy4gUQWU4TKzFTNn",
+	"GiH3A3rNz+idtPd9r3bzS3nHXvkfHPNoAaL+KAFyVFV9YbJPZMDcpK80qZbf5xBpls+i+OzPsuwe9gbu",
+	"g/Ekvd8ZK9udhnbQ3liWghBWu1L2N3zkT62LwRqOX51ys2AYN9aQSrfts9jz6LfoVX9zAf4jqVM4/D1r",
+	"UbWXHuk4PcsyH+AfHOatEwi8HJjjUTtMD1aK3XHW0tHnHT5wTOK9LDNU7tvRiEfNbUEU5g2+Hi0QRMWm",
+	"0r7ETnoOaMRCrqssK8zeQyG6PB3ndnbU73cze9p/+bcyDjX6eUmiqS8Hbs3nFoRnxxeEWDczCnVxqKNI",
+	"wyXldhOoSNnJmotMrtv1jPfumT+1ooGLuB9Nw21qUNVYMJqbxai6Bi7teMqGG/+etY36W4+qbtSOg6Nc",
+	"L3phaWrovNXvnsBZ63kRlVT9E91ER9vK+KV06DZ99hNzdg8n5hj30nGPDWtLg/+JTY7akiSaBw1A5Cdc",
+	"uFr242Cc+4j8BsoLMlkpx8+vr17VXMnoBtNlvVgq5S1vXDY0BRzkNj/Dkj2Y0dRI1YoI98o9csw8CPeK",
+	"e4FdRCcjcStvOm323sAHqcxYR1Lxc/vIkQBNqdZrqe49geVntoZVHZ1wZW5wocHPTwuzYMLYWUtFvr55",
+	"e/MuIVCOdv7ou28uCTcklYUwGFEhlFj6IPYMlF6V1Xg9qR25hJ5LMeNqeUTKVtt7f1S9coj59t33cCj/",
+	"VuUVKW1qlNr/NK6o1rds03Eg37mn/lpn8j2bPivMIhjlfAv/cL4Xesfn9vicpopBATLNtf03NYx87Uch",
+	"b9gdy8n5N6OeYgrat6PSaMfwuPT8ma39C/4POI9lbuBUybVmCjWNA4+lb8URP5dXTLC1X+9f7GDeMxkh",
+	"PiXYumqAYiWrq5kH3CXBNMkkVMAs7AdUbMhSKnYIgZfyjuZt9MUQqH38SOTFwa/cTHrR+Ih1LM4+BpyC",
+	"hs4ChUbDJaDb8JXn4ZZyxZLPjyoP+5+kI+7y84WUoBgCnBXxu3Ppcl7xU2tnWQOuofEDCsDw/XdjdRTa",
+	"87l4LY5qOeEr2lpyjQlo5WsZ3NbVbdf9t7DTJ/ZSZLjM4znExuLD67IpVZkOsBy4M1LNqeAalt/OXm8b",
+	"T/6pPfT1pXQnZTa2aBRA0/qAHsUSEjE5YHzcS9rANaa9HElUw+j37Mav3nlUJ74lksNhsfZ+jZZl+ZUr",
+	"9WXr/iTsEUzr080RH/lTH8534PDsPpbjNX+8aWCugC8U2v1xETyLUanqZtQd9Y6dyXceJ+pYChSO/zlS",
+	"ouuvPurxRH/5pVNEtAeJlQLbURDNzEmxgi7sxEiyoJiz2fvq7Efk6rz2jMGVpP/CVY4yAOf3GcIHgJWA",
+	"uhmg/hnnB8VoAleuCIEol4SN9ajw04xnkBQNtYDWdlTZuIctZq4cuOFHcBTAjDDqdd/OgvjxHFepdzE9",
+	"4/CCy3iTkrkH3fEBr2OdxQf26Le5DPThzHEkKnVI0iM4dCi4dGoyE/053uIt6bcV5TLl8V7QbH+nz370",
+	"rRvLLUYe7mNlNP8ZbD1/OkDKVnswqsBsUS7H37A/s2uiJMZgx8QAvpY5T7saHb7zD/259X5I17iftDm/",
+	"rfeVN4drO6Jij+Pfs2Jff+txdXrM5Bkv6cfT/4FRvC1+cKM2RyXdDbz+vgH17EvbIAgQeXktizwjC3rH",
+	"SDbSHfYe+4w6UO/6G6DcjmWETu3N5hoIr6g2iQescT2hKCQSHn5YG1zQ00TznPAnSpMc9eS0GFMHbs1n",
+	"F4pn9yAUj5EaObpk7NtY+U+vblxbSQIteO+nP4sdzW2ug+S2OiTIs6AW0q/r7hA9xK7Yd18+ltu/3NR7",
+	"d/5vvXkLKJaOJFiv4bICQm5IITKmrIk8GulqJ7DnpXRgO+17dxsCw7v9i+bCHraB6ETs7IB1VT12dEEW",
+	"wV7MPETVAY0zXM9rqZlVm2og5WuqffeMaPNm9slEu1IEemkduUGxo8d99staAJqD26Z9+wdWDNeTL8uz",
+	"HW+L7h794tws1cyOTiHoge9fd0xK1CFdgxR5l9PNfZJkeJconB3LACEl1iYK0F3KZlEyz2p8PtKBqgmd",
+	"xGPeaGL4cnQSyrxDS72CJ455FGTO7sffeOMjJAmZFjwHAxnAMtcCMxEw76zaRyvIrM2sR3ZHwiRq/ZHb",
+	"dRO7Qbun5cDmx4/PPjNUeKnK2M2A/CDBvtIEMbWoIUJOZbapmoIcPZJ5v9t8FLsBlnDf+dGyAw13vPP7",
+	"LIO2s6m32nc4Z+xjWnQKxyL/sxvwdgn3Ey2A7RwWKhDS8PSQVCC7uuPZ6TD6PVvo1TuPGiuwxEJBDK2c",
+	"11j0amSejUi48pD1tNIdNf9EjuN72caWO+2gDfvMZ+bs6GfmGK7kezs4XvdvOTXXfC7eFmbSh/uvy7yz",
+	"cXBzM3SflH3rh1QLhv2uvprgKP2JcfB75sswcMF1lQTxRzI5PzsfsQtzKkV2bdgqCifmM5K4JorPF+ay",
+	"BPh0WUn2G9f4X6rx8bavMWMYjV52sqQ8B9OsKg7SzLgGoA6YbACKQh1O2/28u+rY1Y8+X9A8Z2J+VCiL",
+	"w8qA58yMWwMcIZILQPsiU8FYZkUcWSkXLsUdc325fAUXCMUF1WTK5oXYm17IjS1N0OEoI6sfS1rA4K4e",
+	"8guUGaMSuyz0b4oBSDINkzZ6RgndKuYYQviOqj3/0H0EIaKhA7cPdwwyNZnI4kEDuWLNVtbOTTCVMmdU",
+	"HDlKcCNl7rbs+Mafp40rIshzjzC5b6SAFhnvSErxTNOrTtG96IsP/72EDov+TMkZ2chCbTs+Wtr5dOfy",
+	"NLbtgZC4Y0Hz4mdp2ME7dwzZDFOys/vsBc7vFTeQ/C3tf8zRaWdOilXLxcjML6uj3Yh27L/6VegL1is1",
+	"uaUsCkMKrgJu+KWHN+sJphu1thgHfaeWX3nUzPB4XtYx4sp8LriYQ5xG3+p6ueI9BAR2NvZYZufnybC7",
+	"X3o6/0hPHJr+PnotZ2ZNVXs977V/6DMph1blc+lqlnSUY9+YmGqoGVXpIpZR8jCUUbLz3h/l2uX6rhU3",
+	"BmHTQi9zmTL1l5WknvyO5VtMFEtLL/dnqu8sze614b2j4DvfHxz6rNiJDG2v4uuePeOMouC6scAoqtTb",
+	"KnJ/xxRqwPZKWHicdTAUGE0XwaAIF3dMGKk2e2oDbk6+31/rAXkttIFGZ5/hhLyutaQMMeiQcOujXmfD",
+	"GWy8pEvs1e7ryZC3HfMUYBue7pp+R/KxAneenSvrlpIVZ2njHB2Fh9eMrVq6/l/b7491NcPYB9/Jw3OQ",
+	"4MXRBKTqVtaEaiwOTeVyFDH2rjCYlKsBhsNIEGauh6VnAvD7AHL9JaGkmqzrYVrmRfnJeRWij5GD7zjV",
+	"jqxhpujR/PCv0PPw3lsd3tSbIMm1IM/evQ52PRwhlvMsy47cvvDzdS28t2aFJX0GdCbsAWU1qO3gn67b",
+	"YKjjV53RHebGwD1bS5V1tOSAJ44ZOZIqa0ujhCmOJSdqBk2zSZC8Y6q8KpZ0QwrNXAYrYJNabXcrn3Lf",
+	"PkFNP43dRXnL2eTpP3+zAnzKqGIK/vrNPqjuPG8WKp88nTygK/7g7iHwoZvJf7za5whuh/FGEsyx9oHr",
+	"tl37xEX0a59Uyk/tQ3/5/fHbH/9fAAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -200,7 +200,7 @@ func (a *Column) SignIn(c *gin.Context) {
 		return
 	}
 	if !right || p.Hash == nil {
-		a.failed(c, email, front.Problem(http.StatusUnauthorized, "E-mail or password is wrong.", "Check both. After five failures there is a pause."))
+		a.failed(c, "session.start", email, front.Problem(http.StatusUnauthorized, "E-mail or password is wrong.", "Check both. After five failures there is a pause."))
 		return
 	}
 	if p.SecondFactor {
@@ -236,11 +236,11 @@ func (a *Column) pause(c *gin.Context, email string) error {
 	return nil
 }
 
-// failed counts a failed sign-in, notes it and answers why.
-func (a *Column) failed(c *gin.Context, email string, why error) {
+// failed counts a failed proof of who somebody is, notes what they wanted, and answers why not.
+func (a *Column) failed(c *gin.Context, action, email string, why error) {
 	ctx := c.Request.Context()
 	account, place := subjects(c, email)
-	deed := front.DeedOf(c, "session.start", "refused")
+	deed := front.DeedOf(c, action, "refused")
 	deed.Actor = cut(email, 320)
 	if err := errors.Join(a.store.addFailure(ctx, account, place), a.Log.Record(ctx, deed)); err != nil {
 		why = err
@@ -330,6 +330,33 @@ func (a *Column) SignOut(c *gin.Context) {
 	}
 	front.SetSession(c, "", 0)
 	c.Status(http.StatusNoContent)
+}
+
+// SetPassword chooses another password: PUT /me/password.
+func (a *Column) SetPassword(c *gin.Context) {
+	in, ok := front.Bind[api.NewPassword](c)
+	if !ok {
+		return
+	}
+	p, ok := a.proven(c, "password.set", in.Password)
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	err := access.CheckPassword(in.New, p.Email)
+	if err != nil {
+		err = front.Problem(http.StatusUnprocessableEntity, "This password will not do.", err.Error())
+	}
+	var hash string
+	if err == nil {
+		hash, err = a.hash(ctx, in.New)
+	}
+	if err == nil {
+		err = a.store.setPassword(ctx, p.ID, hash, access.HashSecret(front.CallerOf(c).Session))
+	}
+	if a.done(c, "password.set", "", err) {
+		c.Status(http.StatusNoContent)
+	}
 }
 
 func address(email string) (string, error) {

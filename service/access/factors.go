@@ -206,7 +206,7 @@ func (a *Column) SignInSecond(c *gin.Context) {
 		return
 	}
 	if !right {
-		a.failed(c, p.Email, front.Problem(http.StatusUnauthorized, "This does not fit.", "A code holds for half a minute and once. Try the next one, or a recovery code."))
+		a.failed(c, "session.start", p.Email, front.Problem(http.StatusUnauthorized, "This does not fit.", "A code holds for half a minute and once. Try the next one, or a recovery code."))
 		return
 	}
 	if err := a.store.endSession(ctx, hash); err != nil {
@@ -288,8 +288,9 @@ func (a *Column) GetFactors(c *gin.Context) {
 }
 
 // proven checks the password of a caller who is about to change how they prove who they are; an
-// unattended browser, or a token, is not enough for that. It has answered where it fails.
-func (a *Column) proven(c *gin.Context, password string) (p person, ok bool) {
+// unattended browser, or a token, is not enough for that. It has answered where it fails; action is
+// what they want.
+func (a *Column) proven(c *gin.Context, action, password string) (p person, ok bool) {
 	ctx, caller := c.Request.Context(), front.CallerOf(c)
 	if caller.Session == "" {
 		front.Fail(c, front.Problem(http.StatusForbidden, "This is done in the console.", "An API token cannot change how its owner signs in."))
@@ -307,7 +308,7 @@ func (a *Column) proven(c *gin.Context, password string) (p person, ok bool) {
 		return p, false
 	}
 	if !ok {
-		a.failed(c, caller.Email, front.Problem(http.StatusForbidden, "The password is wrong.", "Give the one that you sign in with."))
+		a.failed(c, action, caller.Email, front.Problem(http.StatusForbidden, "The password is wrong.", "Give the one that you sign in with."))
 	}
 	return p, ok
 }
@@ -318,7 +319,7 @@ func (a *Column) BeginCode(c *gin.Context) {
 	if !ok {
 		return
 	}
-	p, ok := a.proven(c, in.Password)
+	p, ok := a.proven(c, "factor.add", in.Password)
 	if !ok {
 		return
 	}
@@ -366,7 +367,7 @@ func (a *Column) ConfirmCode(c *gin.Context) {
 	}
 	step, ok := access.MatchCode(f.Secret, in.Code, time.Now(), f.LastStep)
 	if !ok {
-		a.failed(c, caller.Email, front.Problem(http.StatusUnprocessableEntity, "The code does not fit.", "Look whether the clock of the authenticator is right, and give the code that it shows now."))
+		a.failed(c, "factor.add", caller.Email, front.Problem(http.StatusUnprocessableEntity, "The code does not fit.", "Look whether the clock of the authenticator is right, and give the code that it shows now."))
 		return
 	}
 	a.added(c, "authenticator", a.store.confirmAuthenticator(ctx, caller.ID, step))
@@ -406,7 +407,7 @@ func (a *Column) RenewRecovery(c *gin.Context) {
 	if !ok {
 		return
 	}
-	p, ok := a.proven(c, in.Password)
+	p, ok := a.proven(c, "factor.recovery", in.Password)
 	if !ok {
 		return
 	}
@@ -432,7 +433,7 @@ func (a *Column) BeginPasskey(c *gin.Context) {
 		front.Fail(c, err)
 		return
 	}
-	p, ok := a.proven(c, in.Password)
+	p, ok := a.proven(c, "factor.add", in.Password)
 	if !ok {
 		return
 	}
@@ -497,7 +498,7 @@ func (a *Column) RemoveFactor(c *gin.Context) {
 		return
 	}
 	ctx := c.Request.Context()
-	p, ok := a.proven(c, in.Password)
+	p, ok := a.proven(c, "factor.remove", in.Password)
 	if !ok {
 		return
 	}

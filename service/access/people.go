@@ -287,6 +287,16 @@ func (a *Column) SetRole(c *gin.Context, name string) {
 		about = device.CleanText(*in.About)
 	}
 	all, err := access.Complete(access.Role(name), in.Permissions)
+	if err == nil { // nor is anything taken from those above
+		var own []role
+		if own, err = a.store.roles(c.Request.Context()); err != nil {
+			front.Fail(c, err)
+			return
+		}
+		if i := slices.IndexFunc(own, func(r role) bool { return r.Name == access.Role(name) }); i >= 0 {
+			err = front.CallerOf(c).Rights.MayGrant(access.Grant{Role: access.Role(name), Permissions: own[i].Permissions})
+		}
+	}
 	if err == nil {
 		err = front.CallerOf(c).Rights.MayGrant(access.Grant{Role: access.Role(name), Permissions: all})
 	}

@@ -115,6 +115,17 @@ func (s store) addSession(ctx context.Context, hash []byte, person uuid.UUID, ex
 	return err
 }
 
+// setPassword gives a person another password, and ends every sign-in but one.
+func (s store) setPassword(ctx context.Context, person uuid.UUID, passwordHash string, but []byte) error {
+	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "UPDATE people SET password_hash = $2 WHERE id = $1", person, passwordHash); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, "DELETE FROM sessions WHERE person_id = $1 AND hash <> $2", person, but)
+		return err
+	})
+}
+
 func (s store) endSession(ctx context.Context, hash []byte) error {
 	_, err := s.pool.Exec(ctx, "DELETE FROM sessions WHERE hash = $1", hash)
 	return err

@@ -28,22 +28,37 @@ const (
 	recordingKept  = 180 * 24 * time.Hour
 )
 
-// recorder records what one shell prints while a connection is joined to it. What reaches the person
-// is never held up by it: what the database cannot take in time is missing from the recording, which
-// says so.
+// recorder records what one shell prints, through all connections that are joined to it on this node.
+// What reaches the person is never held up by it: what the database cannot take in time is missing
+// from the recording, which says so.
 type recorder struct {
 	store  store
 	id     uuid.UUID
+	key    recorderKey
 	writer *recording.Writer
 	events chan recorded
 	done   chan struct{}
 
-	mu      sync.Mutex // of what follows: the shell and the caller speak at once
-	closed  bool
-	printed int64 // byte of all that the shell printed that comes next
-	had     int64 // up to which an earlier connection recorded
-	total   int64
-	lost    int64
+	mu     sync.Mutex // of what follows: the shell and the caller speak at once
+	users  int        // connections that are joined
+	closed bool
+	had    int64 // byte of all that the shell printed up to which it is recorded
+	total  int64
+	lost   int64
+}
+
+// tape is a recorder as one connection to the shell has it.
+type tape struct {
+	*recorder
+	printed int64 // byte of all that the shell printed that comes next on this connection
+}
+
+type recorderKey struct{ device, shell uuid.UUID }
+
+// recorders are those of this node, each until its shell has ended or must have been hung up.
+type recorders struct {
+	mu   sync.Mutex
+	open map[recorderKey]*recorder
 }
 
 type recorded struct {
@@ -54,19 +69,84 @@ type recorded struct {
 	missing       int64
 }
 
-// record begins the recording of a shell, or goes on with it where its connection was lost.
-func (s *Column) record(ctx context.Context, r newRecording) (*recorder, error) {
+// record begins the recording of a shell, or goes on with it where a connection was there before. The
+// caller leaves it.
+func (s *Column) record(ctx context.Context, r newRecording) (*tape, error) {
+	key := recorderKey{r.device, r.shell}
+	s.recorders.mu.Lock()
+	defer s.recorders.mu.Unlock()
+	if have := s.recorders.open[key]; have != nil && have.join() {
+		return &tape{recorder: have}, nil
+	}
 	row, err := s.store.beginRecording(ctx, r)
 	if err != nil {
 		return nil, err
 	}
-	out := &recorder{store: s.store, id: row.id, writer: recording.NewWriter(row.began), events: make(chan recorded, recordingQueue), done: make(chan struct{}), had: row.printed, total: row.bytes}
+	out := &recorder{store: s.store, id: row.id, key: key, writer: recording.NewWriter(row.began), events: make(chan recorded, recordingQueue), done: make(chan struct{}),
+		users: 1, had: row.printed, total: row.bytes}
+	if s.recorders.open == nil {
+		s.recorders.open = map[recorderKey]*recorder{}
+	}
+	s.recorders.open[key] = out
 	go out.write(context.WithoutCancel(ctx))
-	return out, nil
+	return &tape{recorder: out}, nil
+}
+
+func (r *recorder) join() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.closed {
+		return false
+	}
+	r.users++
+	return true
+}
+
+// leave tells that a connection is over. The recording ends with its shell, or when the device must
+// have hung it up since nobody joined it again.
+func (s *Column) leave(t *tape, over bool) {
+	r := t.recorder
+	r.mu.Lock()
+	r.users--
+	alone := r.users == 0
+	r.mu.Unlock()
+	switch {
+	case over:
+		s.end(r)
+	case alone:
+		time.AfterFunc(link.ShellLinger, func() {
+			r.mu.Lock()
+			alone := r.users == 0
+			r.mu.Unlock()
+			if alone {
+				s.end(r)
+			}
+		})
+	}
+}
+
+// end ends a recording, once.
+func (s *Column) end(r *recorder) {
+	s.recorders.mu.Lock()
+	if s.recorders.open[r.key] == r {
+		delete(s.recorders.open, r.key)
+	}
+	s.recorders.mu.Unlock()
+	if !r.close() {
+		return
+	}
+	go func() {
+		<-r.done
+		ctx, cancel := context.WithTimeout(context.Background(), recordingWait)
+		defer cancel()
+		if err := s.store.endRecording(ctx, r.id); err != nil {
+			slog.Warn("the end of a recording cannot be written", "error", err)
+		}
+	}()
 }
 
 // event takes a message of the shell: that it begins at a byte, changes size, or has ended.
-func (r *recorder) event(text []byte) {
+func (r *tape) event(text []byte) {
 	var e link.ShellEvent
 	if json.Unmarshal(text, &e) != nil {
 		return
@@ -97,7 +177,7 @@ func (r *recorder) resized(columns, rows int) {
 }
 
 // print takes what the shell printed; what an earlier connection recorded is passed over.
-func (r *recorder) print(p []byte) {
+func (r *tape) print(p []byte) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	begin := r.printed
@@ -135,12 +215,12 @@ func (r *recorder) put(e recorded) {
 	}
 }
 
-// close ends the recording of this connection; over is true where the shell has ended too.
-func (r *recorder) close(over bool) {
+// close has what was not written yet written; false where that was done before.
+func (r *recorder) close() bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.closed {
-		return
+		return false
 	}
 	if r.lost > 0 {
 		select {
@@ -150,18 +230,7 @@ func (r *recorder) close(over bool) {
 	}
 	r.closed = true
 	close(r.events)
-	go func() {
-		<-r.done
-		left := time.Now()
-		if !over { // the device hangs it up, unless a connection is joined to it again by then
-			time.Sleep(link.ShellLinger)
-		}
-		ctx, cancel := context.WithTimeout(context.Background(), recordingWait)
-		defer cancel()
-		if err := r.store.endRecording(ctx, r.id, left); err != nil {
-			slog.Warn("the end of a recording cannot be written", "error", err)
-		}
-	}()
+	return true
 }
 
 func (r *recorder) write(ctx context.Context) {
@@ -209,6 +278,19 @@ func (r *recorder) write(ctx context.Context) {
 				flush()
 			}
 		}
+	}
+}
+
+// keepRecordings has what was not written yet of any recording written, before the database goes. A
+// shell that goes on is recorded on by who joins it next.
+func (s *Column) keepRecordings() {
+	s.recorders.mu.Lock()
+	defer s.recorders.mu.Unlock()
+	for _, r := range s.recorders.open {
+		r.close()
+	}
+	for _, r := range s.recorders.open {
+		<-r.done
 	}
 }
 

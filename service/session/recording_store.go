@@ -45,9 +45,8 @@ func (s store) addPiece(ctx context.Context, id uuid.UUID, p *recording.Piece, w
 	})
 }
 
-// endRecording ends a recording, unless something was printed after a time.
-func (s store) endRecording(ctx context.Context, id uuid.UUID, at time.Time) error {
-	_, err := s.pool.Exec(ctx, "UPDATE recordings SET ended_at = last_at WHERE id = $1 AND last_at <= $2", id, at)
+func (s store) endRecording(ctx context.Context, id uuid.UUID) error {
+	_, err := s.pool.Exec(ctx, "UPDATE recordings SET ended_at = last_at WHERE id = $1", id)
 	return err
 }
 

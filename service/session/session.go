@@ -51,6 +51,7 @@ type Column struct {
 	visits    visits
 	rules     rules
 	gates     gates
+	recorders recorders
 }
 
 // New makes the column.

@@ -80,7 +80,8 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 		front.Fail(c, err)
 		return
 	}
-	defer tape.close(false)
+	over := false
+	defer func() { s.leave(tape, over) }()
 	far, err := s.dialShell(ctx, d, query)
 	if err != nil {
 		record("not opened: " + err.Error())
@@ -100,7 +101,7 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 	seen := taps{out: func(_ websocket.MessageType, p []byte) { v.count(int64(len(p)), 0, 0) }, in: func(_ websocket.MessageType, p []byte) { v.count(0, int64(len(p)), 0) }}
 	tape.resized(front.Limit(in.Columns, 80), front.Limit(in.Rows, 24))
 	result := join(ctx, cancel, seen.and(tape), near, far, d.Name)
-	tape.close(result == shellEnded || result == shellClosed)
+	over = result == shellEnded || result == shellClosed
 	record(fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)))
 }
 
@@ -136,7 +137,7 @@ type taps struct {
 }
 
 // and has a recorder see them too.
-func (t taps) and(r *recorder) taps {
+func (t taps) and(r *tape) taps {
 	return taps{
 		out: func(kind websocket.MessageType, p []byte) {
 			t.out(kind, p)

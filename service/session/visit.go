@@ -189,6 +189,7 @@ func (s *Column) Run(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			s.keep(context.WithoutCancel(ctx), time.Now(), true)
+			s.keepRecordings()
 			return
 		case now := <-tick.C:
 			s.keep(ctx, now, false)

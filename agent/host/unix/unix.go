@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -174,6 +175,9 @@ type terminal struct {
 	pid   int
 	ended chan struct{}
 	exit  int
+
+	mu     sync.Mutex // the size is set by the file's number, which may be another's once it is closed
+	closed bool
 }
 
 // Read takes the error that Linux gives when the last holder of the terminal is gone for the end.
@@ -188,6 +192,11 @@ func (t *terminal) Read(p []byte) (int, error) {
 func (t *terminal) Write(p []byte) (int, error) { return t.file.Write(p) }
 
 func (t *terminal) Resize(size link.TerminalSize) error {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.closed {
+		return os.ErrClosed
+	}
 	return pty.Setsize(t.file, &pty.Winsize{Cols: uint16(size.Columns), Rows: uint16(size.Rows)})
 }
 
@@ -199,7 +208,10 @@ func (t *terminal) Wait() int {
 // Close hangs the shell up, and kills what ignores that after two seconds.
 func (t *terminal) Close() error {
 	syscall.Kill(-t.pid, syscall.SIGHUP)
+	t.mu.Lock()
+	t.closed = true
 	err := t.file.Close()
+	t.mu.Unlock()
 	select {
 	case <-t.ended:
 	case <-time.After(drain):

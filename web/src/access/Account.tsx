@@ -30,6 +30,7 @@ export function Account() {
 			<Factors />
 			{!me.must_add_factor && (
 				<>
+					<Password />
 					<SignIns />
 					<Tokens />
 				</>
@@ -263,6 +264,74 @@ function Recovery({ codes, onDone }: { codes: string[]; onDone: () => void }) {
 				I have kept them
 			</button>
 		</div>
+	);
+}
+
+function Password() {
+	const [open, setOpen] = useState(false);
+	const [password, setPassword] = useState("");
+	const [fresh, setFresh] = useState("");
+	const queries = useQueryClient();
+	const set = useMutation({
+		mutationFn: () => answer(api.PUT("/me/password", { body: { password, new: fresh } })),
+		onSuccess: () => {
+			setOpen(false);
+			setPassword("");
+			setFresh("");
+			queries.invalidateQueries({ queryKey: ["sign-ins"] });
+		},
+	});
+	return (
+		<section aria-label="Password">
+			<h2 className="mb-1 text-lg font-semibold">Password</h2>
+			{set.isSuccess && !open && <p role="status">It is changed. Every other sign-in of yours has ended.</p>}
+			{!open ? (
+				<button type="button" className="button-quiet -ml-2.5" onClick={() => setOpen(true)}>
+					Choose another
+				</button>
+			) : (
+				<form
+					className="flex flex-wrap items-end gap-3"
+					onSubmit={(e) => {
+						e.preventDefault();
+						set.mutate();
+					}}
+				>
+					<div className="w-64">
+						<Labelled label="The one that you have">
+							<input
+								className="field"
+								type="password"
+								autoComplete="current-password"
+								required
+								value={password}
+								onChange={(e) => setPassword(e.target.value)}
+							/>
+						</Labelled>
+					</div>
+					<div className="w-64">
+						<Labelled label="The new one">
+							<input
+								className="field"
+								type="password"
+								autoComplete="new-password"
+								minLength={10}
+								required
+								value={fresh}
+								onChange={(e) => setFresh(e.target.value)}
+							/>
+						</Labelled>
+					</div>
+					<button type="submit" className="button" disabled={set.isPending}>
+						Change it
+					</button>
+					<button type="button" className="button-quiet" onClick={() => setOpen(false)}>
+						Cancel
+					</button>
+					{set.isError && <Trouble error={set.error} />}
+				</form>
+			)}
+		</section>
 	);
 }
 
