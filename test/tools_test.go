@@ -55,7 +55,7 @@ func TestProcesses(t *testing.T) {
 	refused(t, err, http.StatusUnprocessableEntity, "left alone")
 	must(do(link.ProcessDeed{Deed: link.ProcessPause, PID: mine.PID, Started: mine.Started}))(t)
 	w.await(t, 5*time.Second, "the process is paused", func() bool {
-		return bytes.Contains(must(os.ReadFile("/proc/" + strconv.Itoa(mine.PID) + "/stat"))(t), []byte(") T "))
+		return bytes.Contains(must(os.ReadFile("/proc/"+strconv.Itoa(mine.PID)+"/stat"))(t), []byte(") T "))
 	})
 	must(do(link.ProcessDeed{Deed: link.ProcessContinue, PID: mine.PID, Started: mine.Started}))(t)
 	must(do(link.ProcessDeed{Deed: link.ProcessPriority, PID: mine.PID, Started: mine.Started, Priority: link.PriorityLow}))(t)
