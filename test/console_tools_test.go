@@ -67,7 +67,7 @@ func TestConsoleQuietTools(t *testing.T) {
 	p.focus(".cm-content")
 	p.typed("# by Robin ")
 	p.press("[aria-label=Files]", "Save")
-	p.sees("[aria-label=Files] [role=status]", "saved")
+	p.until(`[...document.querySelectorAll("[aria-label=Files] [role=status]")].some(e => e.innerText.trim() === "saved")`, "that it is saved")
 	text := must(client.Result(w.owner.ReadTextWithResponse(t.Context(), d.id, &api.ReadTextParams{Path: "/etc/records/sync.conf"})))(t)
 	if want := "# by Robin # copies records"; len(text.Text) < len(want) || text.Text[:len(want)] != want {
 		t.Errorf("the file holds %q", text.Text)

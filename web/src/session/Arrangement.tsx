@@ -133,7 +133,6 @@ function Border({
 	const size = () => (down ? of.current?.clientHeight : of.current?.clientWidth) ?? 1;
 	const where = (e: PointerEvent) => (down ? e.clientY : e.clientX);
 	return (
-		// biome-ignore lint/a11y/useSemanticElements: a border that can be moved is no rule
 		<div
 			role="separator"
 			tabIndex={0}

@@ -25,7 +25,7 @@ export default function ToolWindow() {
 				<Trouble error={detail.error} retry={() => detail.refetch()} />
 			</div>
 		);
-	if (!tool || !tool.needs.some((p) => detail.data.permissions.includes(p)))
+	if (!tool?.needs.some((p) => detail.data.permissions.includes(p)))
 		return <Empty title="There is no such tool.">Open the device's bench, and choose one there.</Empty>;
 	return (
 		<Permitted value={detail.data.permissions}>
