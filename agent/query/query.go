@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"net/http"
 	"slices"
 	"strconv"
@@ -77,7 +78,7 @@ func own(h host.Host) (all []host.Source) {
 			}
 			for _, p := range l.Items {
 				if err := each(map[string]any{"pid": float64(p.PID), "parent": float64(p.Parent), "name": p.Name, "command": p.Command, "person": p.Person, "started": stamp(p.Started),
-					"cpu": p.CPU, "memory": float64(p.Memory), "state": p.State, "priority": p.Priority, "listening": strings.Join(p.Listening, ", ")}); err != nil {
+					"cpu": math.Round(10*p.CPU) / 10, "memory": float64(p.Memory), "state": p.State, "priority": p.Priority, "listening": strings.Join(p.Listening, ", ")}); err != nil {
 					return err
 				}
 			}
@@ -234,9 +235,17 @@ func (a *Answerer) Ask(ctx context.Context, in link.Query, send func(link.QueryR
 	if err != nil {
 		return &link.Problem{Status: http.StatusBadRequest, Reason: err.Error()}
 	}
-	rows, err := a.rows(q.Class)
-	if err != nil {
-		return err
+	rows := a.rows(q.Class)
+	if rows == nil {
+		there, err := a.Classes(ctx)
+		if err != nil {
+			return err
+		}
+		names := make([]string, len(there.Items))
+		for i, class := range there.Items {
+			names[i] = class.Name
+		}
+		return &link.Problem{Status: http.StatusNotFound, Reason: fmt.Sprintf("there is no class %q on this device: it has %s", q.Class, strings.Join(names, ", "))}
 	}
 	looked, found := 0, 0
 	err = rows(ctx, func(r map[string]any) error {
@@ -256,11 +265,11 @@ func (a *Answerer) Ask(ctx context.Context, in link.Query, send func(link.QueryR
 	return send(link.QueryRow{Done: true, Looked: looked, More: err != nil})
 }
 
-// rows finds the class of a name.
-func (a *Answerer) rows(class string) (func(ctx context.Context, each func(map[string]any) error) error, error) {
+// rows finds the class of a name; nil for none.
+func (a *Answerer) rows(class string) func(ctx context.Context, each func(map[string]any) error) error {
 	for _, s := range a.sources {
 		if s.Class.Name == class {
-			return s.Rows, nil
+			return s.Rows
 		}
 	}
 	for section, name := range inventoryNames {
@@ -288,13 +297,7 @@ func (a *Answerer) rows(class string) (func(ctx context.Context, each func(map[s
 				}
 			}
 			return nil
-		}, nil
+		}
 	}
-	var names []string
-	for _, s := range a.sources {
-		names = append(names, s.Class.Name)
-	}
-	names = append(names, slices.Collect(maps.Values(inventoryNames))...)
-	slices.Sort(names)
-	return nil, &link.Problem{Status: http.StatusNotFound, Reason: fmt.Sprintf("there is no class %q on this device: it has %s", class, strings.Join(names, ", "))}
+	return nil
 }

@@ -92,7 +92,7 @@ export function Audit() {
 							</td>
 							<td className="max-w-xs py-1.5 pr-4 font-mono text-sm break-words">{e.detail}</td>
 							<td
-								className={`py-1.5 ${e.result.startsWith("refused") || e.result.startsWith("not ") ? "text-rowan" : ""}`}
+								className={`py-1.5 ${e.result.startsWith("refused") || e.result.startsWith("not opened") ? "text-rowan" : ""}`}
 							>
 								{e.result}
 							</td>
