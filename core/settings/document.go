@@ -65,13 +65,19 @@ var (
 	program  = regexp.MustCompile(`(?m)^\s*(if|for|while|case|fi|done|esac|function|export|local|return|echo|exec|set|source)\b`)
 )
 
-// Parse reads a file. Its keys and values are parted by equals signs, by colons or by white space,
-// throughout.
-func Parse(text []byte) (*Document, error) {
+// prose are the ends of names of files that hold words, which white space parts as it does settings.
+var prose = []string{".txt", ".md", ".list", ".sh", ".html", ".log", ".allow", ".deny"}
+
+// Parse reads a file of a name. Its keys and values are parted by equals signs, by colons or by white
+// space, throughout.
+func Parse(name string, text []byte) (*Document, error) {
 	if len(text) > MaxFile || !utf8.Valid(text) || bytes.ContainsRune(text, 0) || bytes.HasPrefix(text, []byte("#!")) {
 		return nil, ErrForm
 	}
 	for _, s := range []style{equals, colon, space} {
+		if s == space && slices.ContainsFunc(prose, func(end string) bool { return strings.HasSuffix(name, end) }) {
+			continue
+		}
 		if d, n := parse(string(text), s); d != nil && n > 0 {
 			return d, nil
 		}

@@ -10,9 +10,12 @@ import (
 const sample = "# the records\n[copy]\ninterval = 60\nto = sal-one\nto = sal-two\n\n[log]\n; quiet\nlevel = warn  \n"
 
 func TestDocuments(t *testing.T) {
-	d, err := Parse([]byte(sample))
+	d, err := Parse("a.conf", []byte(sample))
 	if err != nil {
 		t.Fatal(err)
+	}
+	if _, err := Parse("notes.txt", []byte("Port 22\n")); err == nil {
+		t.Error("prose is taken for settings")
 	}
 	if got := d.Sections(); !slices.Equal(got, []string{"copy", "log"}) {
 		t.Errorf("sections %q", got)
@@ -32,7 +35,7 @@ func TestDocuments(t *testing.T) {
 		{"copy", "retry", []string{"3"}, strings.Replace(sample, "sal-two\n", "sal-two\nretry = 3\n", 1)},
 		{"new", "a", []string{"1"}, sample + "[new]\na = 1\n"},
 	} {
-		d, _ := Parse([]byte(sample))
+		d, _ := Parse("a.conf", []byte(sample))
 		if err := d.Set(c.section, c.key, c.values...); err != nil || string(d.Bytes()) != c.want {
 			t.Errorf("%s.%s = %q gives\n%s%v", c.section, c.key, c.values, d.Bytes(), err)
 		}
@@ -52,7 +55,7 @@ func TestStyles(t *testing.T) {
 		"\x00Port=22":                            "",
 		"# only words\n":                         "",
 	} {
-		d, err := Parse([]byte(text))
+		d, err := Parse("a.conf", []byte(text))
 		if (err == nil) != (want != "") {
 			t.Errorf("%q: %v", text, err)
 			continue
@@ -83,7 +86,7 @@ func FuzzSet(f *testing.F) {
 		f.Add(seed, "copy", "interval", "5")
 	}
 	f.Fuzz(func(t *testing.T, text, section, key, value string) {
-		d, err := Parse([]byte(text))
+		d, err := Parse("a.conf", []byte(text))
 		if err != nil {
 			return
 		}
@@ -101,7 +104,7 @@ func FuzzSet(f *testing.F) {
 		if n == 0 || !slices.Equal(again.Get(section, key), []string{value}) {
 			t.Fatalf("%q.%q = %q is read from %q as %q", section, key, value, d.Bytes(), again.Get(section, key))
 		}
-		old, _ := Parse([]byte(text))
+		old, _ := Parse("a.conf", []byte(text))
 		for _, s := range before[:min(len(before), 20)] {
 			others := func(d *Document) []Entry {
 				return slices.DeleteFunc(d.Entries(s), func(e Entry) bool { return s == section && e.Key == key })
