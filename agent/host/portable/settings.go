@@ -413,7 +413,7 @@ func (s Settings) keep(etc *os.Root, name, value string) error {
 		if err := etc.MkdirAll(filepath.Dir(file), 0o755); err != nil {
 			return err
 		}
-		if d, err = settings.Parse(file, []byte("# set from the console\n" + name + " = " + value + "\n")); err != nil {
+		if d, err = settings.Parse(file, []byte("# set from the console\n"+name+" = "+value+"\n")); err != nil {
 			return err
 		}
 	} else if err := d.Set("", name, value); err != nil {

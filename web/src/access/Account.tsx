@@ -210,20 +210,7 @@ function FactorForm({
 				</div>
 			) : (
 				<div className="flex gap-3">
-					<div className="w-72">
-						<Labelled label="Your password">
-							<input
-								className="field"
-								type="password"
-								autoComplete="current-password"
-								required
-								// biome-ignore lint/a11y/noAutofocus: the person asked for this step
-								autoFocus
-								value={password}
-								onChange={(e) => setPassword(e.target.value)}
-							/>
-						</Labelled>
-					</div>
+					<PasswordField label="Your password" focus value={password} onChange={setPassword} />
 					{deed === "passkey" && (
 						<div className="w-64">
 							<Labelled label="A name for the passkey">
@@ -267,6 +254,38 @@ function Recovery({ codes, onDone }: { codes: string[]; onDone: () => void }) {
 	);
 }
 
+function PasswordField({
+	label,
+	fresh = false,
+	focus = false,
+	value,
+	onChange,
+}: {
+	label: string;
+	fresh?: boolean; // it is chosen here
+	focus?: boolean;
+	value: string;
+	onChange: (text: string) => void;
+}) {
+	return (
+		<div className="w-64">
+			<Labelled label={label}>
+				<input
+					className="field"
+					type="password"
+					autoComplete={fresh ? "new-password" : "current-password"}
+					minLength={fresh ? 10 : undefined}
+					required
+					// biome-ignore lint/a11y/noAutofocus: the person asked for this step
+					autoFocus={focus}
+					value={value}
+					onChange={(e) => onChange(e.target.value)}
+				/>
+			</Labelled>
+		</div>
+	);
+}
+
 function Password() {
 	const [open, setOpen] = useState(false);
 	const [password, setPassword] = useState("");
@@ -297,31 +316,8 @@ function Password() {
 						set.mutate();
 					}}
 				>
-					<div className="w-64">
-						<Labelled label="The one that you have">
-							<input
-								className="field"
-								type="password"
-								autoComplete="current-password"
-								required
-								value={password}
-								onChange={(e) => setPassword(e.target.value)}
-							/>
-						</Labelled>
-					</div>
-					<div className="w-64">
-						<Labelled label="The new one">
-							<input
-								className="field"
-								type="password"
-								autoComplete="new-password"
-								minLength={10}
-								required
-								value={fresh}
-								onChange={(e) => setFresh(e.target.value)}
-							/>
-						</Labelled>
-					</div>
+					<PasswordField label="The one that you have" value={password} onChange={setPassword} />
+					<PasswordField label="The new one" fresh value={fresh} onChange={setFresh} />
 					<button type="submit" className="button" disabled={set.isPending}>
 						Change it
 					</button>

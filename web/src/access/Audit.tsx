@@ -1,8 +1,9 @@
-import { useInfiniteQuery } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
 import { Link } from "react-router";
 import { answer, api } from "../api/client";
+import { More } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { usePages } from "../parts/usePages";
 
 const when = new Intl.DateTimeFormat("en-GB", {
 	day: "numeric",
@@ -16,14 +17,9 @@ const when = new Intl.DateTimeFormat("en-GB", {
 export function Audit() {
 	const [typed, setTyped] = useState("");
 	const text = useDeferredValue(typed.trim()) || undefined;
-	const log = useInfiniteQuery({
-		queryKey: ["audit", text],
-		queryFn: ({ pageParam, signal }) =>
-			answer(api.GET("/audit", { params: { query: { cursor: pageParam, text } }, signal })),
-		placeholderData: (old) => old,
-		initialPageParam: undefined as string | undefined,
-		getNextPageParam: (page) => page.next,
-	});
+	const log = usePages(["audit", text], (cursor, signal) =>
+		answer(api.GET("/audit", { params: { query: { cursor, text } }, signal })),
+	);
 	if (log.isPending) return <Waiting what="the audit log" />;
 	if (log.isError)
 		return (
@@ -31,7 +27,7 @@ export function Audit() {
 				<Trouble error={log.error} retry={() => log.refetch()} />
 			</div>
 		);
-	const rows = log.data.pages.flatMap((p) => p.items);
+	const { rows } = log;
 	if (rows.length === 0 && !text)
 		return <Empty title="Nothing was done yet.">Every change and every command will stand here.</Empty>;
 	return (
@@ -100,16 +96,7 @@ export function Audit() {
 					))}
 				</tbody>
 			</table>
-			{log.hasNextPage && (
-				<button
-					type="button"
-					className="button-quiet mt-3"
-					onClick={() => log.fetchNextPage()}
-					disabled={log.isFetchingNextPage}
-				>
-					Show older
-				</button>
-			)}
+			<More list={log} />
 		</div>
 	);
 }

@@ -1,4 +1,3 @@
-import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { answer, api } from "../api/client";
 import { Level } from "../parts/Condition";
@@ -6,6 +5,7 @@ import { Choice } from "../parts/Editor";
 import { More, Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
+import { usePages } from "../parts/usePages";
 import type { Alert } from "./alerts";
 
 const states = ["current", "open", "acknowledged", "snoozed", "resolved"] as const;
@@ -32,16 +32,12 @@ export function Alerts() {
 
 /** A list of alerts, of all devices or of one. */
 export function AlertList({ state, device }: { state?: (typeof states)[number]; device?: string }) {
-	const list = useInfiniteQuery({
-		queryKey: ["alerts", state, device],
-		queryFn: ({ pageParam, signal }) =>
-			answer(api.GET("/alerts", { params: { query: { cursor: pageParam, limit: 100, state, device } }, signal })),
-		initialPageParam: undefined as string | undefined,
-		getNextPageParam: (page) => page.next,
-	});
+	const list = usePages(["alerts", state, device], (cursor, signal) =>
+		answer(api.GET("/alerts", { params: { query: { cursor, limit: 100, state, device } }, signal })),
+	);
 	if (list.isPending) return <Waiting what="the alerts" />;
 	if (list.isError) return <Trouble error={list.error} retry={() => list.refetch()} />;
-	const rows = list.data.pages.flatMap((p) => p.items);
+	const rows = list.rows;
 	if (rows.length === 0) return <Empty title="There is no such alert.">Checks open alerts by themselves.</Empty>;
 	return (
 		<>

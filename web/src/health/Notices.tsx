@@ -1,4 +1,4 @@
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Labelled } from "../access/Door";
 import { answer, api, type Schemas } from "../api/client";
@@ -7,6 +7,7 @@ import { Copyable } from "../parts/Secret";
 import { More, Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
+import { usePages } from "../parts/usePages";
 import { RuleEditor } from "./RuleEditor";
 import { scopeText } from "./scope";
 
@@ -218,15 +219,12 @@ function Rules({ channels, onChange }: { channels: Schemas["Channel"][]; onChang
 }
 
 function Deliveries() {
-	const list = useInfiniteQuery({
-		queryKey: ["deliveries"],
-		queryFn: ({ pageParam, signal }) =>
-			answer(api.GET("/deliveries", { params: { query: { cursor: pageParam, limit: 30 } }, signal })),
-		initialPageParam: undefined as string | undefined,
-		getNextPageParam: (page) => page.next,
-		refetchInterval: 10_000,
-	});
-	const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
+	const list = usePages(
+		["deliveries"],
+		(cursor, signal) => answer(api.GET("/deliveries", { params: { query: { cursor, limit: 30 } }, signal })),
+		10_000,
+	);
+	const rows = list.rows;
 	return (
 		<section>
 			<h2 className="mb-1 text-lg font-semibold">What was told</h2>

@@ -1,4 +1,3 @@
-import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
@@ -6,17 +5,14 @@ import { Level } from "../parts/Condition";
 import { More } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
+import { usePages } from "../parts/usePages";
 import { odds, useCheckTitle, useHandle } from "./alerts";
 
 /** The first page: what needs a person now, in order of harm, each matter once. */
 export function Now() {
-	const list = useInfiniteQuery({
-		queryKey: ["attention"],
-		queryFn: ({ pageParam, signal }) =>
-			answer(api.GET("/attention", { params: { query: { cursor: pageParam, limit: 100 } }, signal })),
-		initialPageParam: undefined as string | undefined,
-		getNextPageParam: (page) => page.next,
-	});
+	const list = usePages(["attention"], (cursor, signal) =>
+		answer(api.GET("/attention", { params: { query: { cursor, limit: 100 } }, signal })),
+	);
 	if (list.isPending) return <Waiting what="what needs a person" />;
 	if (list.isError)
 		return (
@@ -24,7 +20,7 @@ export function Now() {
 				<Trouble error={list.error} retry={() => list.refetch()} />
 			</div>
 		);
-	const rows = list.data.pages.flatMap((p) => p.items);
+	const rows = list.rows;
 	const first = list.data.pages[0];
 	const all = Object.values(first?.devices ?? {}).reduce((a, b) => a + b, 0);
 	return (

@@ -1,22 +1,18 @@
-import { useInfiniteQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { answer, api } from "../api/client";
 import { More, Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
+import { usePages } from "../parts/usePages";
 
 /** What changed, on one device or on all, the latest first. */
 export function Changes({ device }: { device?: string }) {
-	const list = useInfiniteQuery({
-		queryKey: ["changes", device],
-		queryFn: ({ pageParam, signal }) =>
-			answer(api.GET("/changes", { params: { query: { cursor: pageParam, limit: 100, device } }, signal })),
-		initialPageParam: undefined as string | undefined,
-		getNextPageParam: (page) => page.next,
-	});
+	const list = usePages(["changes", device], (cursor, signal) =>
+		answer(api.GET("/changes", { params: { query: { cursor, limit: 100, device } }, signal })),
+	);
 	if (list.isPending) return <Waiting what="what changed" />;
 	if (list.isError) return <Trouble error={list.error} retry={() => list.refetch()} />;
-	const rows = list.data.pages.flatMap((p) => p.items);
+	const rows = list.rows;
 	if (rows.length === 0)
 		return (
 			<Empty title="Nothing has changed.">

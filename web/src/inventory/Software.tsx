@@ -1,9 +1,10 @@
-import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
 import { Link } from "react-router";
 import { answer, api, type Schemas } from "../api/client";
 import { More } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { usePages } from "../parts/usePages";
 
 type Page = Schemas["SoftwarePage"];
 
@@ -12,20 +13,17 @@ export function Software() {
 	const [typed, setTyped] = useState("");
 	const search = useDeferredValue(typed.trim());
 	const [open, setOpen] = useState<{ name: string; version: string }>();
-	const list = useInfiniteQuery({
-		queryKey: ["software", search],
-		queryFn: async ({ pageParam, signal }) =>
+	const list = usePages(
+		["software", search],
+		async (cursor, signal) =>
 			(await answer(
 				api.GET("/software", {
-					params: { query: { cursor: pageParam, limit: 100, search: search || undefined } },
+					params: { query: { cursor, limit: 100, search: search || undefined } },
 					signal,
 				}),
 			)) as Page,
-		initialPageParam: undefined as string | undefined,
-		getNextPageParam: (page) => page.next,
-		placeholderData: (old) => old,
-	});
-	const rows = list.data?.pages.flatMap((p) => p.items) ?? [];
+	);
+	const rows = list.rows;
 	return (
 		<div className="mx-auto max-w-6xl px-5 py-5">
 			<div className="mb-3 flex items-center gap-3">

@@ -1,11 +1,12 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 
-type Page<T> = { items: T[]; next?: string };
+type Page = { items: unknown[]; next?: string };
 
 /** A list that pages, with the rows of the pages that were read. */
-export function usePages<T>(
+export function usePages<P extends Page>(
 	queryKey: unknown[],
-	read: (cursor: string | undefined, signal: AbortSignal) => Promise<Page<T>>,
+	read: (cursor: string | undefined, signal: AbortSignal) => Promise<P>,
+	refetchInterval?: number, // ms
 ) {
 	const list = useInfiniteQuery({
 		queryKey,
@@ -13,6 +14,7 @@ export function usePages<T>(
 		placeholderData: (old) => old,
 		initialPageParam: undefined as string | undefined,
 		getNextPageParam: (page) => page.next,
+		refetchInterval,
 	});
-	return { ...list, rows: list.data?.pages.flatMap((p) => p.items) ?? [] };
+	return { ...list, rows: (list.data?.pages.flatMap((p) => p.items) ?? []) as P["items"] };
 }

@@ -1,27 +1,23 @@
-import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { answer, api, type Schemas } from "../api/client";
 import { AskLine } from "../parts/Confirm";
 import { More, Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago, span } from "../parts/time";
 import { bytes } from "../parts/units";
+import { usePages } from "../parts/usePages";
 
 /** The sessions with a device, the latest first. */
 export function Sessions({ device }: { device: string }) {
 	const queries = useQueryClient();
-	const list = useInfiniteQuery({
-		queryKey: ["sessions", device],
-		queryFn: ({ signal, pageParam }) =>
+	const list = usePages(
+		["sessions", device],
+		(cursor, signal) =>
 			answer(
-				api.GET("/devices/{id}/sessions", {
-					params: { path: { id: device }, query: { cursor: pageParam, limit: 50 } },
-					signal,
-				}),
+				api.GET("/devices/{id}/sessions", { params: { path: { id: device }, query: { cursor, limit: 50 } }, signal }),
 			),
-		initialPageParam: undefined as string | undefined,
-		getNextPageParam: (page) => page.next,
-		refetchInterval: 10_000,
-	});
+		10_000,
+	);
 	const note = useMutation({
 		mutationFn: ({ id, text }: { id: string; text: string }) =>
 			answer(api.PUT("/sessions/{id}/note", { params: { path: { id } }, body: { note: text } })),
@@ -29,7 +25,7 @@ export function Sessions({ device }: { device: string }) {
 	});
 	if (list.isPending) return <Waiting what="the sessions" />;
 	if (list.isError) return <Trouble error={list.error} retry={() => list.refetch()} />;
-	const all = list.data.pages.flatMap((p) => p.items);
+	const all = list.rows;
 	if (all.length === 0)
 		return (
 			<Empty title="Nobody has worked on this device yet.">
