@@ -15,11 +15,7 @@ import (
 // console measures what the console makes of much: a folder of a hundred thousand entries, and a file
 // to which ten thousand lines a second are written, in headless Chromium.
 func (b *bench) console() error {
-	w, id, err := b.local()
-	if err != nil {
-		return err
-	}
-	dir, err := os.MkdirTemp("/dev/shm", "moorwatch-bench-")
+	w, id, dir, err := b.inMemory()
 	if err != nil {
 		return err
 	}

@@ -24,13 +24,7 @@ import (
 // transfer measures files both ways through agent and service, each in a process of its own,
 // against TLS alone; small files; and the memory that a large file takes.
 func (b *bench) transfer() error {
-	w, id, err := b.local()
-	if err != nil {
-		return err
-	}
-	// In memory, so that what is measured is the way and not this machine's disk, which a transfer
-	// waits for before it calls a file whole.
-	dir, err := os.MkdirTemp("/dev/shm", "moorwatch-bench-")
+	w, id, dir, err := b.inMemory()
 	if err != nil {
 		return err
 	}
@@ -72,6 +66,15 @@ func (b *bench) transfer() error {
 		return err
 	}
 	return b.listing(w, id, dir)
+}
+
+// inMemory is local with a folder in memory, so that what is measured is the way and not this
+// machine's disk, which a transfer waits for before it calls a file whole. The caller removes it.
+func (b *bench) inMemory() (w *world, id uuid.UUID, dir string, err error) {
+	if w, id, err = b.local(); err == nil {
+		dir, err = os.MkdirTemp("/dev/shm", "moorwatch-bench-")
+	}
+	return w, id, dir, err
 }
 
 func noiseFile(path string, size int64) error {

@@ -99,7 +99,7 @@ func (f *Column) visible(caller *front.Caller) func(front.Event) (front.Event, b
 		if json.Unmarshal(e.Data, &rows) != nil {
 			return e, false
 		}
-		rows = slices.DeleteFunc(rows, func(d api.Device) bool { return !f.seesDevice(caller, d.ID) })
+		rows = f.Sees(caller, rows)
 		data, err := json.Marshal(rows)
 		return front.Event{Name: e.Name, Data: data}, err == nil && len(rows) > 0
 	}

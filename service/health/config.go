@@ -144,13 +144,13 @@ func (h *Column) putPolicy(c *gin.Context, id *uuid.UUID, status int, action str
 	if err == nil {
 		err = h.fleet.KnownScope(ctx, in.Scope)
 	}
-	if err == nil {
-		err = h.maySet(c, "policies", id, in.Scope)
-	}
-	var y api.Policy
 	var before []health.Scope
 	if err == nil {
-		y, before, err = h.store.setPolicy(ctx, id, in, front.CallerOf(c).Email)
+		before, err = h.maySet(c, "policies", id, in.Scope)
+	}
+	var y api.Policy
+	if err == nil {
+		y, err = h.store.setPolicy(ctx, id, in, front.CallerOf(c).Email)
 	}
 	if !h.saved(c, action, in.Name, err) {
 		return
@@ -163,31 +163,37 @@ func (h *Column) putPolicy(c *gin.Context, id *uuid.UUID, status int, action str
 }
 
 // maySet refuses a caller who may not set something for a scope, or take it from the scope that the
-// row of this id has.
-func (h *Column) maySet(c *gin.Context, table string, id *uuid.UUID, scope health.Scope) error {
-	ctx, scopes := c.Request.Context(), []health.Scope{scope}
+// row of this id has, which it returns.
+func (h *Column) maySet(c *gin.Context, table string, id *uuid.UUID, scope health.Scope) (before []health.Scope, err error) {
+	ctx := c.Request.Context()
 	if id != nil {
 		old, err := h.store.scopeOf(ctx, table, *id)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		scopes = append(scopes, old)
+		before = append(before, old)
 	}
-	return h.fleet.MayAt(ctx, front.CallerOf(c), access.PolicyManage, scopes...)
+	return before, h.fleet.MayAt(ctx, front.CallerOf(c), access.PolicyManage, append(before, scope)...)
 }
 
 // RemovePolicy removes a policy: DELETE /policies/{id}.
 func (h *Column) RemovePolicy(c *gin.Context, id api.ID) {
+	h.removeSet(c, "policy.remove", "policy", "policies", id)
+}
+
+// removeSet removes a row of a table of what is set for a scope, where the caller may; what it covered
+// is judged anew.
+func (h *Column) removeSet(c *gin.Context, action, what, table string, id uuid.UUID) {
 	ctx := c.Request.Context()
-	scope, err := h.store.scopeOf(ctx, "policies", id)
+	scope, err := h.store.scopeOf(ctx, table, id)
 	if err == nil {
 		err = h.fleet.MayAt(ctx, front.CallerOf(c), access.PolicyManage, scope)
 	}
 	if err != nil {
-		front.Fail(c, missing(err, "policy"))
+		front.Fail(c, missing(err, what))
 		return
 	}
-	h.removed(c, "policy.remove", "policy", func(ctx context.Context) (string, error) { return h.store.remove(ctx, "policies", id) })
+	h.removed(c, action, what, func(ctx context.Context) (string, error) { return h.store.remove(ctx, table, id) })
 	h.reviewScope(ctx, scope) // judged soon in any case
 }
 
@@ -309,7 +315,7 @@ func (h *Column) putWindow(c *gin.Context, id *uuid.UUID, status int, action str
 		err = h.fleet.KnownScope(ctx, in.Scope)
 	}
 	if err == nil {
-		err = h.maySet(c, "maintenance_windows", id, in.Scope)
+		_, err = h.maySet(c, "maintenance_windows", id, in.Scope)
 	}
 	var w api.Window
 	if err == nil {
@@ -326,17 +332,8 @@ func (h *Column) putWindow(c *gin.Context, id *uuid.UUID, status int, action str
 	c.JSON(status, w)
 }
 
-// RemoveWindow removes a maintenance window: DELETE /maintenance-windows/{id}.
+// RemoveWindow removes a maintenance window: DELETE /maintenance-windows/{id}. What it muted speaks
+// again.
 func (h *Column) RemoveWindow(c *gin.Context, id api.ID) {
-	ctx := c.Request.Context()
-	scope, err := h.store.scopeOf(ctx, "maintenance_windows", id)
-	if err == nil {
-		err = h.fleet.MayAt(ctx, front.CallerOf(c), access.PolicyManage, scope)
-	}
-	if err != nil {
-		front.Fail(c, missing(err, "window"))
-		return
-	}
-	h.removed(c, "window.remove", "window", func(ctx context.Context) (string, error) { return h.store.remove(ctx, "maintenance_windows", id) })
-	h.reviewScope(ctx, scope) // what it muted speaks again
+	h.removeSet(c, "window.remove", "window", "maintenance_windows", id)
 }

@@ -76,29 +76,23 @@ func (s store) scopeOf(ctx context.Context, table string, id uuid.UUID) (scope h
 	return scope, err
 }
 
-// setPolicy adds a policy, or changes the one of this id; before is the scope that it had.
-func (s store) setPolicy(ctx context.Context, id *uuid.UUID, in api.NewPolicy, by string) (y api.Policy, before []health.Scope, err error) {
+// setPolicy adds a policy, or changes the one of this id.
+func (s store) setPolicy(ctx context.Context, id *uuid.UUID, in api.NewPolicy, by string) (y api.Policy, err error) {
 	settings, err := json.Marshal(in.Settings)
 	if err != nil {
-		return y, nil, err
+		return y, err
 	}
 	query := `WITH y AS (INSERT INTO policies (name, scope_kind, scope_id, settings, changed_at, changed_by) VALUES ($1, $2, $3, $4, now(), $5) RETURNING *) SELECT ` + policyColumns + " FROM y"
 	args := []any{in.Name, in.Scope.Kind, in.Scope.ID, settings, by}
 	if id != nil {
-		old, err := s.scopeOf(ctx, "policies", *id)
-		if err != nil {
-			return y, nil, err
-		}
-		before = append(before, old)
 		query = `WITH y AS (UPDATE policies SET name = $1, scope_kind = $2, scope_id = $3, settings = $4, changed_at = now(), changed_by = $5 WHERE id = $6 RETURNING *) SELECT ` + policyColumns + " FROM y"
 		args = append(args, *id)
 	}
 	rows, err := s.pool.Query(ctx, query, args...)
 	if err != nil {
-		return y, nil, err
+		return y, err
 	}
-	y, err = pgx.CollectExactlyOneRow(rows, scanPolicy)
-	return y, before, err
+	return pgx.CollectExactlyOneRow(rows, scanPolicy)
 }
 
 var windowColumns = "w.id, w.name, w.scope_kind, w.scope_id, " + fleet.ScopeName("w.scope_kind", "w.scope_id") + ", w.span, w.changed_at, w.changed_by"
