@@ -1,0 +1,415 @@
+package screen
+
+import (
+	"bytes"
+	"compress/flate"
+	"encoding/binary"
+	"image"
+	"image/jpeg"
+	"slices"
+	"time"
+)
+
+// Tile is the side of the squares in which changes are kept, in pixels.
+const Tile = 64
+
+// Times and sizes of an encoder.
+const (
+	// still is how long a part that was sent roughly must not have changed before it is sent exactly.
+	still = 250 * time.Millisecond
+	// cools is how long it takes a tile's heat to fall by half.
+	cools = 300 * time.Millisecond
+	// hot is the heat above which a tile is held for one that changes all the time, such as a video.
+	hot = 3
+	// moveTiles is how many tiles must have changed for moves to be looked for.
+	moveTiles = 3
+	// packFrom is how long steps must be, in bytes, for compression to be tried.
+	packFrom = 48
+)
+
+// Encoder writes what one viewer must be told to show a picture as it is. It keeps what the viewer
+// shows, so what it writes must be read in order and without gaps.
+type Encoder struct {
+	shown        *Picture // as the viewer has it, but that rough tiles only resemble it
+	across, down int
+	tiles        []tile
+	turn         int // where the hot tiles are begun with, so that all have their turn
+	number       uint64
+	packer       *flate.Writer
+	level        int
+	steps        []byte
+	packed       bytes.Buffer
+	photos       []byte
+	photo        bytes.Buffer
+	chroma       image.YCbCr
+	colours      colours
+	finder       finder
+	ratio        float64 // of packed steps to plain ones, as it was of late
+}
+
+// tile is what is known of one square.
+type tile struct {
+	dirty bool // it may differ from what is shown
+	rough bool // it is shown roughly
+	heat  float64
+	seen  time.Time // when its heat was told
+	sent  time.Time
+}
+
+// Wish is how an update is to be written.
+type Wish struct {
+	Now time.Time
+	// Budget is about how many bytes it may have; what does not fit is left for the next one. 0 is
+	// without bounds.
+	Budget int
+	// Quality of photographs that change, 1 to 100, as JPEG knows it. 0 sends all of them exactly.
+	Quality int
+}
+
+// NewEncoder returns an encoder of pictures of any size, for a viewer that shows nothing yet.
+func NewEncoder() *Encoder { return &Encoder{shown: &Picture{}, ratio: 0.3} }
+
+// Damage says that a part of the picture may have changed.
+func (e *Encoder) Damage(r image.Rectangle) {
+	r = r.Intersect(e.shown.Bounds())
+	if r.Empty() {
+		return
+	}
+	for y := r.Min.Y / Tile; y <= (r.Max.Y-1)/Tile; y++ {
+		for x := r.Min.X / Tile; x <= (r.Max.X-1)/Tile; x++ {
+			e.tiles[y*e.across+x].dirty = true
+		}
+	}
+}
+
+// Pending tells whether something is left to be sent: changes that are known of, or parts that are
+// shown roughly, and from when on those can be sent exactly.
+func (e *Encoder) Pending() (changes bool, exact time.Time) {
+	for i := range e.tiles {
+		t := &e.tiles[i]
+		changes = changes || t.dirty
+		if at := t.sent.Add(still); t.rough && (exact.IsZero() || at.Before(exact)) {
+			exact = at
+		}
+	}
+	return changes, exact
+}
+
+func (e *Encoder) rect(i int) image.Rectangle {
+	x, y := i%e.across*Tile, i/e.across*Tile
+	return image.Rect(x, y, x+Tile, y+Tile).Intersect(e.shown.Bounds())
+}
+
+// area is a part of the picture that is to be written.
+type area struct {
+	image.Rectangle
+	tiles []int // those that it covers what has changed of
+	photo bool
+	heat  float64
+}
+
+// Update writes what has changed in the parts that are damaged, as far as the budget goes, and then
+// makes exact what was shown roughly and is still. It returns nil where there is nothing to tell.
+// What it returns is the caller's.
+func (e *Encoder) Update(p *Picture, w Wish) []byte {
+	sized := p.W != e.shown.W || p.H != e.shown.H
+	if sized {
+		e.resize(p.W, p.H)
+	}
+	e.steps, e.photos = e.steps[:0], e.photos[:0]
+	changed := e.changed(p)
+	if len(changed) >= moveTiles && !sized {
+		if e.moves(p, changed, w.Now) {
+			changed = e.changed(p)
+		}
+	}
+	budget := w.Budget
+	if budget <= 0 {
+		budget = 1 << 62
+	}
+	for i := range changed {
+		c := &changed[i]
+		t := &e.tiles[c.tiles[0]]
+		t.warm(w.Now)
+		c.heat = t.heat
+		c.photo = w.Quality > 0 && e.isPhoto(p, c.Rectangle)
+	}
+	calm, lively := parted(changed)
+	left := e.write(p, w, calm, budget, true)
+	e.write(p, w, lively, left, len(calm) == 0)
+	e.sharpen(p, w, budget)
+	if len(e.steps) == 0 && len(e.photos) == 0 && !sized {
+		return nil
+	}
+	return e.assemble(p)
+}
+
+func (e *Encoder) resize(w, h int) {
+	e.shown = &Picture{W: w, H: h, Pix: make([]uint32, w*h)}
+	e.across, e.down = (w+Tile-1)/Tile, (h+Tile-1)/Tile
+	e.tiles = make([]tile, e.across*e.down)
+	for i := range e.tiles {
+		e.tiles[i].dirty = true
+	}
+}
+
+// changed lists the dirty tiles that differ from what is shown, each with the part that does.
+func (e *Encoder) changed(p *Picture) (list []area) {
+	for i := range e.tiles {
+		t := &e.tiles[i]
+		if !t.dirty {
+			continue
+		}
+		if r := differ(e.shown, p, e.rect(i)); r.Empty() {
+			t.dirty = false
+		} else {
+			list = append(list, area{Rectangle: r, tiles: []int{i}})
+		}
+	}
+	return list
+}
+
+// moves writes what only moved among what has changed.
+func (e *Encoder) moves(p *Picture, changed []area, now time.Time) bool {
+	var all image.Rectangle
+	for _, c := range changed {
+		all = all.Union(c.Rectangle)
+	}
+	list, rects := e.finder.moves(e.shown, p, all)
+	for i, r := range rects {
+		d := list[i].d
+		e.steps = appendRect(append(e.steps, stepMove), r)
+		e.steps = binary.AppendVarint(binary.AppendVarint(e.steps, int64(d.X)), int64(d.Y))
+		// What was rough where it came from is rough where it stands now.
+		var rough []int
+		for n := range e.tiles {
+			if to := e.rect(n).Intersect(r); !to.Empty() && e.anyRough(to.Add(d)) {
+				rough = append(rough, n)
+			}
+		}
+		for _, n := range rough {
+			e.tiles[n].rough, e.tiles[n].sent = true, now
+		}
+		e.Damage(r)
+	}
+	return len(list) > 0
+}
+
+func (e *Encoder) anyRough(r image.Rectangle) bool {
+	for y := r.Min.Y / Tile; y <= (r.Max.Y-1)/Tile; y++ {
+		for x := r.Min.X / Tile; x <= (r.Max.X-1)/Tile; x++ {
+			if e.tiles[y*e.across+x].rough {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// warm adds to a tile's heat that it has changed.
+func (t *tile) warm(now time.Time) {
+	for age := now.Sub(t.seen); age >= cools && t.heat > 0.01; age -= cools {
+		t.heat /= 2
+	}
+	t.heat++
+	t.seen = now
+}
+
+// isPhoto tells whether an area has more colours than a palette holds.
+func (e *Encoder) isPhoto(p *Picture, r image.Rectangle) bool {
+	e.colours.begin()
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		if !e.colours.add(p.row(y, r.Min.X, r.Max.X)) {
+			return true
+		}
+	}
+	return false
+}
+
+// parted joins neighbours of a kind in each row of tiles, and returns those that seldom change before
+// those that change all the time.
+func parted(changed []area) (calm, lively []area) {
+	kind := func(a area) bool { return a.heat > hot }
+	for _, c := range changed {
+		into := &calm
+		if kind(c) {
+			into = &lively
+		}
+		if n := len(*into); n > 0 {
+			last := &(*into)[n-1]
+			if last.photo == c.photo && last.Max.X == c.Min.X && last.tiles[len(last.tiles)-1] == c.tiles[0]-1 && last.Min.Y/Tile == c.Min.Y/Tile {
+				last.Rectangle = last.Union(c.Rectangle)
+				last.tiles = append(last.tiles, c.tiles...)
+				continue
+			}
+		}
+		*into = append(*into, c)
+	}
+	return calm, lively
+}
+
+// write writes areas until the budget is spent, and returns what is left of it. At least one is
+// written where some must be.
+func (e *Encoder) write(p *Picture, w Wish, list []area, budget int, must bool) int {
+	// Those that go on changing take turns to be first.
+	start := 0
+	if len(list) > 1 && list[0].heat > hot {
+		start = slices.IndexFunc(list, func(a area) bool { return a.tiles[0] >= e.turn })
+		start = max(start, 0)
+	}
+	for n := range list {
+		a := list[(start+n)%len(list)]
+		if budget <= 0 && !(must && n == 0) {
+			e.turn = a.tiles[0]
+			break
+		}
+		before, photos := len(e.steps), len(e.photos)
+		if a.photo {
+			e.writePhoto(p, a.Rectangle, w.Quality)
+		} else {
+			e.writeExact(p, a.Rectangle)
+		}
+		budget -= int(float64(len(e.steps)-before)*e.ratio) + len(e.photos) - photos
+		for _, i := range a.tiles {
+			t := &e.tiles[i]
+			t.dirty, t.sent = false, w.Now
+			r := e.rect(i).Intersect(a.Rectangle)
+			if a.photo {
+				t.rough = true
+			} else if r == e.rect(i) {
+				t.rough = false
+			}
+			e.shown.Copy(p, r)
+		}
+	}
+	return budget
+}
+
+// sharpen sends exactly what is shown roughly and is still.
+func (e *Encoder) sharpen(p *Picture, w Wish, budget int) {
+	budget -= len(e.photos) + int(float64(len(e.steps))*e.ratio)
+	var ripe []int
+	for i := range e.tiles {
+		t := &e.tiles[i]
+		if t.rough && !t.dirty && w.Now.Sub(t.sent) >= still {
+			ripe = append(ripe, i)
+		}
+	}
+	slices.SortStableFunc(ripe, func(a, b int) int { return e.tiles[a].sent.Compare(e.tiles[b].sent) })
+	for n, i := range ripe {
+		if budget <= 0 && (n > 0 || len(e.steps)+len(e.photos) > 0) {
+			return
+		}
+		before := len(e.steps)
+		e.writeExact(p, e.rect(i))
+		e.shown.Copy(p, e.rect(i))
+		e.tiles[i].rough = false
+		// Photographs do not compress as the rest does.
+		budget -= int(float64(len(e.steps)-before) * max(e.ratio, 0.5))
+	}
+}
+
+// writeExact writes an area as it is, in the form that is shortest for its colours.
+func (e *Encoder) writeExact(p *Picture, r image.Rectangle) {
+	if e.isPhoto(p, r) {
+		if r.Dx() > Tile { // its parts may do with palettes
+			at := (r.Min.X/Tile + (r.Dx()/Tile+1)/2) * Tile
+			e.writeExact(p, image.Rect(r.Min.X, r.Min.Y, at, r.Max.Y))
+			e.writeExact(p, image.Rect(at, r.Min.Y, r.Max.X, r.Max.Y))
+			return
+		}
+		e.steps = appendPixels(appendRect(append(e.steps, stepPixels), r), p, r)
+		return
+	}
+	list := e.colours.list
+	if len(list) == 1 {
+		e.steps = appendColour(appendRect(append(e.steps, stepFill), r), list[0])
+		return
+	}
+	e.colours.order()
+	e.steps = append(appendRect(append(e.steps, stepPalette), r), byte(len(list)-1))
+	for _, v := range list {
+		e.steps = appendColour(e.steps, v)
+	}
+	n := bits(len(list))
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		e.steps = e.colours.pack(e.steps, p.row(y, r.Min.X, r.Max.X), n)
+	}
+}
+
+// writePhoto writes an area roughly.
+func (e *Encoder) writePhoto(p *Picture, r image.Rectangle, quality int) {
+	e.photo.Reset()
+	if err := jpeg.Encode(&e.photo, e.ycbcr(p, r), &jpeg.Options{Quality: quality}); err != nil {
+		return // a buffer takes all that is written, and the size is within JPEG's
+	}
+	e.photos = appendRect(e.photos, r)
+	e.photos = binary.AppendUvarint(e.photos, uint64(e.photo.Len()))
+	e.photos = append(e.photos, e.photo.Bytes()...)
+}
+
+// ycbcr returns an area as JPEG wants it (JFIF 1.02), the colour at half the resolution.
+func (e *Encoder) ycbcr(p *Picture, r image.Rectangle) *image.YCbCr {
+	w, h := r.Dx(), r.Dy()
+	cw, ch := (w+1)/2, (h+1)/2
+	m := &e.chroma
+	m.Rect, m.YStride, m.CStride, m.SubsampleRatio = image.Rect(0, 0, w, h), w, cw, image.YCbCrSubsampleRatio420
+	m.Y, m.Cb, m.Cr = slices.Grow(m.Y[:0], w*h)[:w*h], slices.Grow(m.Cb[:0], cw*ch)[:cw*ch], slices.Grow(m.Cr[:0], cw*ch)[:cw*ch]
+	for y := range h {
+		row, to := p.row(r.Min.Y+y, r.Min.X, r.Max.X), m.Y[y*w:][:w]
+		for x, v := range row {
+			to[x] = uint8((19595*(v>>16&255) + 38470*(v>>8&255) + 7471*(v&255) + 1<<15) >> 16)
+		}
+		if y%2 == 1 {
+			continue
+		}
+		cb, cr := m.Cb[y/2*cw:][:cw], m.Cr[y/2*cw:][:cw]
+		for x := 0; x < w; x += 2 {
+			v := row[x]
+			red, green, blue := int32(v>>16&255), int32(v>>8&255), int32(v&255)
+			cb[x/2] = clamp((-11059*red - 21709*green + 32768*blue + 257<<15) >> 16)
+			cr[x/2] = clamp((32768*red - 27439*green - 5329*blue + 257<<15) >> 16)
+		}
+	}
+	return m
+}
+
+func clamp(v int32) uint8 { return uint8(min(max(v, 0), 255)) }
+
+// assemble puts an update together.
+func (e *Encoder) assemble(p *Picture) []byte {
+	e.number++
+	out := binary.AppendUvarint(make([]byte, 0, 64+len(e.steps)/4+len(e.photos)), e.number)
+	out = binary.AppendUvarint(binary.AppendUvarint(out, uint64(p.W)), uint64(p.H))
+	steps, flags := e.steps, byte(0)
+	if len(steps) >= packFrom {
+		e.pack()
+		e.ratio += (float64(e.packed.Len())/float64(len(steps)) - e.ratio) / 4
+		if e.packed.Len() < len(steps) {
+			steps, flags = e.packed.Bytes(), flagPacked
+		}
+	}
+	out = append(out, flags)
+	out = binary.AppendUvarint(out, uint64(len(steps)))
+	return append(append(out, steps...), e.photos...)
+}
+
+// pack compresses the steps: well where they are few, quickly where they are many.
+func (e *Encoder) pack() {
+	level := 6
+	if len(e.steps) > 256<<10 {
+		level = 2
+	}
+	e.packed.Reset()
+	if e.packer == nil || e.level != level {
+		e.packer, _ = flate.NewWriter(&e.packed, level) // the level is one that there is
+		e.level = level
+	} else {
+		e.packer.Reset(&e.packed)
+	}
+	e.packer.Write(e.steps) // a buffer takes all that is written
+	e.packer.Close()
+}
+
+// Number of the latest update, as a viewer acknowledges it.
+func (e *Encoder) Number() uint64 { return e.number }

@@ -1,0 +1,155 @@
+package screen
+
+import (
+	"errors"
+	"image"
+	"image/color"
+)
+
+// MaxSide is the most that a picture may be wide or high, in pixels.
+const MaxSide = 16384
+
+// maxPixels bounds what a picture takes of memory.
+const maxPixels = 64 << 20
+
+// Picture is a desktop, or a part of one. A pixel is 0x00RRGGBB.
+type Picture struct {
+	W, H int
+	Pix  []uint32 // row after row
+}
+
+var errSize = errors.New("a picture of that size is refused")
+
+// NewPicture makes a black picture.
+func NewPicture(w, h int) (*Picture, error) {
+	if w < 1 || h < 1 || w > MaxSide || h > MaxSide || w*h > maxPixels {
+		return nil, errSize
+	}
+	return &Picture{W: w, H: h, Pix: make([]uint32, w*h)}, nil
+}
+
+// ColorModel, Bounds and At make it an image.Image.
+func (p *Picture) ColorModel() color.Model { return color.RGBAModel }
+func (p *Picture) Bounds() image.Rectangle { return image.Rect(0, 0, p.W, p.H) }
+func (p *Picture) At(x, y int) color.Color {
+	if !image.Pt(x, y).In(p.Bounds()) {
+		return color.RGBA{}
+	}
+	v := p.Pix[y*p.W+x]
+	return color.RGBA{uint8(v >> 16), uint8(v >> 8), uint8(v), 255}
+}
+
+// row is a part of one row.
+func (p *Picture) row(y, x0, x1 int) []uint32 { return p.Pix[y*p.W+x0 : y*p.W+x1 : y*p.W+x1] }
+
+// run is how many pixels are compared at once.
+const run = 16
+
+// alike tells whether two rows of the same length are equal.
+func alike(a, b []uint32) bool {
+	for len(a) >= run {
+		if *(*[run]uint32)(a) != *(*[run]uint32)(b) {
+			return false
+		}
+		a, b = a[run:], b[run:]
+	}
+	for i, v := range a {
+		if v != b[i] {
+			return false
+		}
+	}
+	return true
+}
+
+// differ returns the smallest rectangle within r outside of which two pictures of one size are equal;
+// an empty one where they are equal.
+func differ(a, b *Picture, r image.Rectangle) image.Rectangle {
+	for r.Min.Y < r.Max.Y && alike(a.row(r.Min.Y, r.Min.X, r.Max.X), b.row(r.Min.Y, r.Min.X, r.Max.X)) {
+		r.Min.Y++
+	}
+	if r.Min.Y == r.Max.Y {
+		return image.Rectangle{}
+	}
+	for alike(a.row(r.Max.Y-1, r.Min.X, r.Max.X), b.row(r.Max.Y-1, r.Min.X, r.Max.X)) {
+		r.Max.Y--
+	}
+	left, right := r.Max.X, r.Min.X
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		p, q := a.row(y, r.Min.X, r.Max.X), b.row(y, r.Min.X, r.Max.X)
+		for x := range min(left-r.Min.X, len(p)) {
+			if p[x] != q[x] {
+				left = r.Min.X + x
+				break
+			}
+		}
+		for x := len(p) - 1; x >= max(right-r.Min.X, 0); x-- {
+			if p[x] != q[x] {
+				right = r.Min.X + x + 1
+				break
+			}
+		}
+	}
+	r.Min.X, r.Max.X = left, right
+	return r
+}
+
+// Copy copies a rectangle that lies within both pictures, to the same place.
+func (p *Picture) Copy(from *Picture, r image.Rectangle) {
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		copy(p.row(y, r.Min.X, r.Max.X), from.row(y, r.Min.X, r.Max.X))
+	}
+}
+
+// move copies what stands at r moved by d to r.
+func (p *Picture) move(r image.Rectangle, d image.Point) {
+	from := r.Add(d)
+	for i := range r.Dy() {
+		if d.Y < 0 { // what is read later must not be written before
+			i = r.Dy() - 1 - i
+		}
+		copy(p.row(r.Min.Y+i, r.Min.X, r.Max.X), p.row(from.Min.Y+i, from.Min.X, from.Max.X))
+	}
+}
+
+// Scaled returns the part r of a picture, n times smaller each way: each pixel is the mean of n times
+// n, at the lower and right edge of those that there are. n is at least 1.
+func (p *Picture) Scaled(r image.Rectangle, n int) *Picture {
+	r = r.Intersect(p.Bounds())
+	out := &Picture{W: (r.Dx() + n - 1) / n, H: (r.Dy() + n - 1) / n}
+	out.Pix = make([]uint32, out.W*out.H)
+	p.ScaleInto(out, r.Min, n, out.Bounds())
+	return out
+}
+
+// ScaleInto writes the part r of out, a picture n times smaller than the part of p that begins at a
+// point.
+func (p *Picture) ScaleInto(out *Picture, at image.Point, n int, r image.Rectangle) {
+	if n == 1 {
+		for y := r.Min.Y; y < r.Max.Y; y++ {
+			copy(out.row(y, r.Min.X, r.Max.X), p.row(y+at.Y, r.Min.X+at.X, r.Max.X+at.X))
+		}
+		return
+	}
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		to := out.row(y, r.Min.X, r.Max.X)
+		y0 := at.Y + y*n
+		y1 := min(y0+n, p.H)
+		for i := range to {
+			x0 := at.X + (r.Min.X+i)*n
+			x1 := min(x0+n, p.W)
+			var red, green, blue, count uint32
+			for yy := y0; yy < y1; yy++ {
+				for _, v := range p.row(yy, x0, x1) {
+					red += v >> 16 & 255
+					green += v >> 8 & 255
+					blue += v & 255
+					count++
+				}
+			}
+			if count > 0 {
+				half := count / 2
+				to[i] = (red+half)/count<<16 | (green+half)/count<<8 | (blue+half)/count
+			}
+		}
+	}
+}
