@@ -21,6 +21,7 @@ import (
 	"moorwatch.example/agent/files"
 	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/identity"
+	"moorwatch.example/agent/screen"
 	"moorwatch.example/agent/spool"
 	messages "moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
@@ -59,6 +60,8 @@ type Agent struct {
 	watch    watch
 	files    *files.Files
 	shells   shells
+	lanes    lanes
+	screens  *screen.Server
 	life     context.Context // of the agent, which shells share
 	proved   time.Time       // when the connection of now was proved
 }
@@ -86,6 +89,9 @@ func (a *Agent) Run(ctx context.Context) error {
 	if a.Host.Disk != nil {
 		a.files = files.New(a.Host.Disk, a.Dir)
 		a.files.Tidy(time.Now())
+	}
+	if a.Host.Screens != nil {
+		a.screens = &screen.Server{Screens: a.Host.Screens, Log: a.Log}
 	}
 	if a.Host.Prober != nil {
 		go a.watch.run(ctx, a.Host.Prober)

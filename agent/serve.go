@@ -43,6 +43,10 @@ func (a *Agent) handler(service caller) http.Handler {
 	if a.Host.Asker != nil {
 		mux.HandleFunc("POST /questions", a.serveQuestion)
 	}
+	if a.screens != nil {
+		mux.HandleFunc("POST /screen/desktops", reply(a.screens.Desktops))
+	}
+	mux.HandleFunc("POST /lanes", reply(a.openLane))
 	a.serveTools(mux, new(link.Gate))
 	return mux
 }

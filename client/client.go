@@ -361,23 +361,27 @@ func (c *Client) Shell(ctx context.Context, id uuid.UUID, size link.TerminalSize
 
 // ShellWith is Shell with options.
 func (c *Client) ShellWith(ctx context.Context, id uuid.UUID, o ShellOptions) (*websocket.Conn, error) {
-	header := http.Header{}
-	c.authorise(header)
 	query := url.Values{"columns": {strconv.Itoa(o.Size.Columns)}, "rows": {strconv.Itoa(o.Size.Rows)}, "shell": {o.ID.String()}, "from": {strconv.FormatInt(o.From, 10)}}
 	for name, value := range map[string]string{"person": o.Person, "program": o.Program} {
 		if value != "" {
 			query.Set(name, value)
 		}
 	}
-	address := c.url + "/api/v1/devices/" + id.String() + "/shell?" + query.Encode()
-	conn, answer, err := websocket.Dial(ctx, address, &websocket.DialOptions{HTTPClient: c.http, HTTPHeader: header})
+	return c.dial(ctx, "/devices/"+id.String()+"/shell", query, 1<<20)
+}
+
+// dial opens a WebSocket whose messages are at most so long.
+func (c *Client) dial(ctx context.Context, path string, query url.Values, limit int64) (*websocket.Conn, error) {
+	header := http.Header{}
+	c.authorise(header)
+	conn, answer, err := websocket.Dial(ctx, c.url+"/api/v1"+path+"?"+query.Encode(), &websocket.DialOptions{HTTPClient: c.http, HTTPHeader: header})
 	if err != nil {
 		if answer != nil && answer.StatusCode != http.StatusSwitchingProtocols {
 			return nil, Refusal(answer)
 		}
 		return nil, err
 	}
-	conn.SetReadLimit(1 << 20)
+	conn.SetReadLimit(limit)
 	return conn, nil
 }
 

@@ -29,6 +29,7 @@ type Dialer struct {
 	Device string // the identity given at enrolment
 	Key    ed25519.PrivateKey
 	TLS    *tls.Config // nil for the system's authorities; see Pinned
+	Lane   string      // of a link beside the first one; "" for that
 }
 
 // Dial connects and proves the device's key within GreetWithin. A refusal by the service is
@@ -41,6 +42,9 @@ func (d Dialer) Dial(ctx context.Context) (*Link, error) {
 		return nil, err
 	}
 	u.Scheme, u.Path = map[string]string{"http": "ws", "https": "wss"}[u.Scheme], Path
+	if d.Lane != "" {
+		u.RawQuery = url.Values{"lane": {d.Lane}}.Encode()
+	}
 	dialer := ws.Dialer{TLSConfig: d.TLS, NetDial: throughProxy(u), WriteBufferSize: 1024, ReadBufferSize: 1024}
 	if d.TLS != nil {
 		dialer.TLSConfig = d.TLS.Clone()
@@ -62,7 +66,7 @@ func (d Dialer) Dial(ctx context.Context) (*Link, error) {
 		nc.Close()
 		return nil, ctx.Err()
 	}
-	return start(c, d.Device, true)
+	return start(c, d.Device, d.Lane, true)
 }
 
 func (d Dialer) greet(c *conn) error {

@@ -31,6 +31,7 @@ type Host struct {
 	Power     Power     // capability "power"
 	People    People    // capability "people"
 	Settings  Settings  // capability "settings"
+	Screens   Screens   // capability "screen"
 	// Sources are classes of management data beside those that the other capabilities give.
 	Sources []Source
 }
@@ -57,6 +58,7 @@ func (h Host) Capabilities() []string {
 		{device.CapabilityPeople, h.People != nil},
 		{device.CapabilitySettings, h.Settings != nil},
 		{device.CapabilityQueries, h.Lister != nil},
+		{device.CapabilityScreen, h.Screens != nil},
 	} {
 		if c.offered {
 			list = append(list, c.name)

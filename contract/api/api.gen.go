@@ -171,6 +171,27 @@ func (e GetReadingsParamsFormat) Valid() bool {
 	}
 }
 
+// Defines values for OpenScreenParamsMode.
+const (
+	Share OpenScreenParamsMode = "share"
+	Take  OpenScreenParamsMode = "take"
+	View  OpenScreenParamsMode = "view"
+)
+
+// Valid indicates whether the value is a known member of the OpenScreenParamsMode enum.
+func (e OpenScreenParamsMode) Valid() bool {
+	switch e {
+	case Share:
+		return true
+	case Take:
+		return true
+	case View:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListSoftwareParamsFormat.
 const (
 	ListSoftwareParamsFormatCsv  ListSoftwareParamsFormat = "csv"
@@ -475,6 +496,12 @@ type DeliveryPage struct {
 	Items []Delivery `json:"items"`
 	Next  *string    `json:"next,omitempty"`
 }
+
+// Desktop defines model for Desktop.
+type Desktop = link.Desktop
+
+// DesktopList defines model for DesktopList.
+type DesktopList = link.DesktopList
 
 // Device A row of the device list.
 type Device struct {
@@ -802,6 +829,9 @@ type Message = link.Message
 
 // MessageAnswer What became of a message.
 type MessageAnswer = link.MessageAnswer
+
+// Monitor defines model for Monitor.
+type Monitor = link.Monitor
 
 // Neighbour A host that the device has met on its own networks.
 type Neighbour = link.Neighbour
@@ -1251,6 +1281,45 @@ type ScanEvent = link.ScanEvent
 
 // Scope What a policy, rule or window is set for.
 type Scope = health.Scope
+
+// ScreenBegin The first event, and again when anything in it has changed.
+type ScreenBegin = link.ScreenBegin
+
+// ScreenClip defines model for ScreenClip.
+type ScreenClip = link.ScreenClip
+
+// ScreenCursor defines model for ScreenCursor.
+type ScreenCursor = link.ScreenCursor
+
+// ScreenEvent A text message from the device; it has one part.
+type ScreenEvent = link.ScreenEvent
+
+// ScreenInput A text message to the device; it has one part, but that drawn may come with any.
+type ScreenInput = link.ScreenInput
+
+// ScreenKey defines model for ScreenKey.
+type ScreenKey = link.ScreenKey
+
+// ScreenLink defines model for ScreenLink.
+type ScreenLink = link.ScreenLink
+
+// ScreenLook defines model for ScreenLook.
+type ScreenLook = link.ScreenLook
+
+// ScreenNote defines model for ScreenNote.
+type ScreenNote = link.ScreenNote
+
+// ScreenPoint defines model for ScreenPoint.
+type ScreenPoint = link.ScreenPoint
+
+// ScreenPointer defines model for ScreenPointer.
+type ScreenPointer = link.ScreenPointer
+
+// ScreenStage defines model for ScreenStage.
+type ScreenStage = link.ScreenStage
+
+// ScreenViewer defines model for ScreenViewer.
+type ScreenViewer = link.ScreenViewer
 
 // SecondFactor One of them.
 type SecondFactor struct {
@@ -1891,6 +1960,18 @@ type GetReadingsParams struct {
 
 // GetReadingsParamsFormat defines parameters for GetReadings.
 type GetReadingsParamsFormat string
+
+// OpenScreenParams defines parameters for OpenScreen.
+type OpenScreenParams struct {
+	// Desktop One of those that are listed; the first where it is not given.
+	Desktop *string `form:"desktop,omitempty" json:"desktop,omitempty"`
+
+	// Mode How the caller takes part at first: view, share or take; share where it may be.
+	Mode *OpenScreenParamsMode `form:"mode,omitempty" json:"mode,omitempty"`
+}
+
+// OpenScreenParamsMode defines parameters for OpenScreen.
+type OpenScreenParamsMode string
 
 // ListDeviceSessionsParams defines parameters for ListDeviceSessions.
 type ListDeviceSessionsParams struct {
@@ -2778,6 +2859,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /devices/{id}/readings (the `GetReadings` operationId).
 	GetReadings(ctx context.Context, id ID, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenScreen A WebSocket (RFC 6455) to a desktop of the device. Binary messages are updates of its picture, in the form that core/screen describes; text messages from the device are ScreenEvent objects, those to it ScreenInput objects. Each update is acknowledged by its number once it is drawn: no more is sent than the link and the viewer take. Who lacks screen.act looks on alone.
+	//
+	// Corresponds with GET /devices/{id}/screen (the `OpenScreen` operationId).
+	OpenScreen(ctx context.Context, id ID, params *OpenScreenParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDesktops The desktops of a device, the one that is worked on first.
+	//
+	// Corresponds with GET /devices/{id}/screen/desktops (the `ListDesktops` operationId).
+	ListDesktops(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListServices All services.
 	//
@@ -4767,6 +4858,36 @@ func (c *Client) AskQuery(ctx context.Context, id ID, body AskQueryJSONRequestBo
 // Corresponds with GET /devices/{id}/readings (the `GetReadings` operationId).
 func (c *Client) GetReadings(ctx context.Context, id ID, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetReadingsRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenScreen A WebSocket (RFC 6455) to a desktop of the device. Binary messages are updates of its picture, in the form that core/screen describes; text messages from the device are ScreenEvent objects, those to it ScreenInput objects. Each update is acknowledged by its number once it is drawn: no more is sent than the link and the viewer take. Who lacks screen.act looks on alone.
+//
+// Corresponds with GET /devices/{id}/screen (the `OpenScreen` operationId).
+func (c *Client) OpenScreen(ctx context.Context, id ID, params *OpenScreenParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenScreenRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDesktops The desktops of a device, the one that is worked on first.
+//
+// Corresponds with GET /devices/{id}/screen/desktops (the `ListDesktops` operationId).
+func (c *Client) ListDesktops(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDesktopsRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -9779,6 +9900,113 @@ func NewGetReadingsRequest(server string, id ID, params *GetReadingsParams) (*ht
 	return req, nil
 }
 
+// NewOpenScreenRequest constructs an http.Request for the OpenScreen method
+func NewOpenScreenRequest(server string, id ID, params *OpenScreenParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/screen", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Desktop != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "desktop", *params.Desktop, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Mode != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "mode", *params.Mode, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDesktopsRequest constructs an http.Request for the ListDesktops method
+func NewListDesktopsRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/screen/desktops", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListServicesRequest constructs an http.Request for the ListServices method
 func NewListServicesRequest(server string, id ID) (*http.Request, error) {
 	var err error
@@ -14427,6 +14655,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{id}/readings (the `GetReadings` operationId).
 	GetReadingsWithResponse(ctx context.Context, id ID, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*GetReadingsResponse, error)
 
+	// OpenScreenWithResponse A WebSocket (RFC 6455) to a desktop of the device. Binary messages are updates of its picture, in the form that core/screen describes; text messages from the device are ScreenEvent objects, those to it ScreenInput objects. Each update is acknowledged by its number once it is drawn: no more is sent than the link and the viewer take. Who lacks screen.act looks on alone.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/screen (the `OpenScreen` operationId).
+	OpenScreenWithResponse(ctx context.Context, id ID, params *OpenScreenParams, reqEditors ...RequestEditorFn) (*OpenScreenResponse, error)
+
+	// ListDesktopsWithResponse The desktops of a device, the one that is worked on first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/screen/desktops (the `ListDesktops` operationId).
+	ListDesktopsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListDesktopsResponse, error)
+
 	// ListServicesWithResponse All services.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -17880,6 +18122,95 @@ func (r GetReadingsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetReadingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OpenScreenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OpenScreenResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OpenScreenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OpenScreenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OpenScreenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OpenScreenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDesktopsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DesktopList
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDesktopsResponse) GetJSON200() *DesktopList {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDesktopsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDesktopsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDesktopsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDesktopsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDesktopsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -23013,6 +23344,32 @@ func (c *ClientWithResponses) GetReadingsWithResponse(ctx context.Context, id ID
 	return ParseGetReadingsResponse(rsp)
 }
 
+// OpenScreenWithResponse A WebSocket (RFC 6455) to a desktop of the device. Binary messages are updates of its picture, in the form that core/screen describes; text messages from the device are ScreenEvent objects, those to it ScreenInput objects. Each update is acknowledged by its number once it is drawn: no more is sent than the link and the viewer take. Who lacks screen.act looks on alone.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/screen (the `OpenScreen` operationId).
+func (c *ClientWithResponses) OpenScreenWithResponse(ctx context.Context, id ID, params *OpenScreenParams, reqEditors ...RequestEditorFn) (*OpenScreenResponse, error) {
+	rsp, err := c.OpenScreen(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenScreenResponse(rsp)
+}
+
+// ListDesktopsWithResponse The desktops of a device, the one that is worked on first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/screen/desktops (the `ListDesktops` operationId).
+func (c *ClientWithResponses) ListDesktopsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListDesktopsResponse, error) {
+	rsp, err := c.ListDesktops(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDesktopsResponse(rsp)
+}
+
 // ListServicesWithResponse All services.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -26417,6 +26774,68 @@ func ParseGetReadingsResponse(rsp *http.Response) (*GetReadingsResponse, error) 
 	return response, nil
 }
 
+// ParseOpenScreenResponse parses an HTTP response from a OpenScreenWithResponse call
+func ParseOpenScreenResponse(rsp *http.Response) (*OpenScreenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OpenScreenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 101:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDesktopsResponse parses an HTTP response from a ListDesktopsWithResponse call
+func ParseListDesktopsResponse(rsp *http.Response) (*ListDesktopsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDesktopsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DesktopList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListServicesResponse parses an HTTP response from a ListServicesWithResponse call
 func ParseListServicesResponse(rsp *http.Response) (*ListServicesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -29452,6 +29871,12 @@ type ServerInterface interface {
 	// GetReadings History of a devices readings, in equal buckets of time; a bucket without reports is left out.
 	// (GET /devices/{id}/readings)
 	GetReadings(c *gin.Context, id ID, params GetReadingsParams)
+	// OpenScreen A WebSocket (RFC 6455) to a desktop of the device. Binary messages are updates of its picture, in the form that core/screen describes; text messages from the device are ScreenEvent objects, those to it ScreenInput objects. Each update is acknowledged by its number once it is drawn: no more is sent than the link and the viewer take. Who lacks screen.act looks on alone.
+	// (GET /devices/{id}/screen)
+	OpenScreen(c *gin.Context, id ID, params OpenScreenParams)
+	// ListDesktops The desktops of a device, the one that is worked on first.
+	// (GET /devices/{id}/screen/desktops)
+	ListDesktops(c *gin.Context, id ID)
 	// ListServices All services.
 	// (GET /devices/{id}/services)
 	ListServices(c *gin.Context, id ID)
@@ -31472,6 +31897,75 @@ func (siw *ServerInterfaceWrapper) GetReadings(c *gin.Context) {
 	}
 
 	siw.Handler.GetReadings(c, id, params)
+}
+
+// OpenScreen operation middleware
+func (siw *ServerInterfaceWrapper) OpenScreen(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params OpenScreenParams
+
+	// ------------- Optional query parameter "desktop" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "desktop", c.Request.URL.Query(), &params.Desktop, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter desktop: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "mode" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "mode", c.Request.URL.Query(), &params.Mode, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter mode: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.OpenScreen(c, id, params)
+}
+
+// ListDesktops operation middleware
+func (siw *ServerInterfaceWrapper) ListDesktops(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDesktops(c, id)
 }
 
 // ListServices operation middleware
@@ -33796,6 +34290,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/devices/:id/commands", wrapper.RunCommand)
 	router.GET(options.BaseURL+"/devices/:id/shell", wrapper.OpenShell)
 	router.GET(options.BaseURL+"/devices/:id/shell/choices", wrapper.ListShellChoices)
+	router.GET(options.BaseURL+"/devices/:id/screen", wrapper.OpenScreen)
+	router.GET(options.BaseURL+"/devices/:id/screen/desktops", wrapper.ListDesktops)
 	router.GET(options.BaseURL+"/devices/:id/link-test", wrapper.TestLink)
 	router.GET(options.BaseURL+"/devices/:id/sessions", wrapper.ListDeviceSessions)
 	router.POST(options.BaseURL+"/devices/:id/sessions", wrapper.BeginSession)
@@ -33858,398 +34354,418 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L17cxs3ti/6VVC891aSs1uyLFtOYtX+w/Fj4rOd2CMp41s1SdlgN0giagIcAC2aM5XvfgtrAf0ggX6Q",
-	"TdnJuefsmlhkEw1gLSys52/9Z5LK5UoKJoyePP3PZEUVXTLDFPyVFkpLZf+VMZ0qvjJcisnTyc2CkY+C",
-	"fTIfiZwRs2BkReeMTNlMKnY6SSbcPvWvgqnNJJkIumSTp36wZKLTBVtSO+qSfnrDxNwsJk8fnp0/TiZm",
-	"s7KPaqO4mE/++COZ8Mw+COOtqFlUw/FskkwU+1fBFcsmT40qWH3omVRLaiZPJ0UBT+6OnPMlN+G1LaU2",
-	"RMm1tsujsLjYqnCU+pszNqNFbuySzhK7RL4slpOnF/AXF/jXw3JGXBg2Z2ryh52TYnolhWaw+++UnOZs",
-	"CYSQwjABs6WrVc5Tamf7YIVP/Nfv2k79P7VJ/N+KzSZPJ//Xg4q8D/Bb/cCPC29sLv79ghqyZsKQtZJi",
-	"nhAqMrK2HxpJMnkKG+fGsa95lmUseymUzJdMmBt5y2AeKyVXTBmO69AsVQzmvkWEZGL8L9rmuzU+7pOn",
-	"+z/dGIl/zW/lzsrp7yw19jUwzXdMuW1qTi/n4jbMBjTLFNPa8ThXRAp2YviSEc3MSbEqGWNnXavyXa2E",
-	"wKe2F+R+nODMous50m7vv8k5U2Z3PlRrPheM7W7xy5Ml5bnd3fVCEs2YtlzGTXBH0wVLb4OrytgdT1mY",
-	"gvaQehGFz10SOtWWwWdSwcfUThvPueYmTE786QeURR2SxT+td2f0o1yTJRUbNxVNuCFcEzqVRX3RpURI",
-	"JrOcrlZ22GrhUylzRsWklI2d88nZHcu7yP4GHvojmSyZ1nTOglu9LAzLdtf1w4ZQsqR23oKKlJE1F5lc",
-	"15ZUm7RcMcGyD9Q05p5Rg0crtACp5lRwTfF1gXkppmV+N3BUzUWIbd4vmADG0IYae6fNqf2bmm1q9X2L",
-	"Ce+l/aIvR2kh5b9Z9qEQhucDVmhX0EV4OLbX8KT9SYHnOTjjQq/cd20DXrvHtkUILM2v2m3MFm39Ma/m",
-	"4bm34ku/LE/AOkfVDoxn1uo4RmXWs9Qz1pbkKj9nwt7Z/5zQ9FbIdc4ynAdQZZI4EWd1AgkTc+wI/7KT",
-	"q73a7WYy+XQylyc7WxwXlm9nBL98SqggDERnQqQibLkyG5BmQk5ltrGsWdOrHp2fBTjDsE8B1ecZsQtI",
-	"yJqbBbFyCndga8THZ2ehIUve3Jk37lNCqEHF6tEZyehGE7pgNOt7kraYydEmStMXzFCczhZN/SXVeSTs",
-	"UOzO68XcsKXu9buX9jewxzgxqhTd2L+tvvxBG7YKHq4VVSZwZcCQoIH4OwNEUeDisvJKZNpyAuiqvSe8",
-	"O9ftvYanyt2or8TPO0oH3I3Q0UK7YvcEDJDgWUnkna9uucgCX2yvzC4LHk3clMpBoyt65y7H5oLK7T5k",
-	"33Fnu6eN74jO8NqLfS+2QAYldemVleIrq+RV1iWnFozmZnFae0nt+xO+XEmnAFpD7elkKaVaU5MuTtkn",
-	"ulzl7EEqFXuAo8CinuX8lrUc0p6qVota2PuGDV/TkZNQjV1OwQ0RJIrQa6aChkdIS/xJKissif2aMJou",
-	"Gsd5V5Rvs1CxnOLbqkMki2leO0HukT+SyR3Ni4jqTGHWhAtCyVqqzN41+MOETDdkveDpwj2kCVWMpLIQ",
-	"hmWnnbIbX7qzU01es7bPqdu5wVwmjKKpeQD2E/CZsdZz+JIfdCFQz7Bbl5xZMIUC2VuLRFvTA9QZvE/L",
-	"z5waBZe3nDUNAjmzNiapK0WJl/hcEyXX+4l5O+sAr1THp+3nL/CpjissclSqnwSPhidMWKrWLKlWk5Xm",
-	"OaxnoBQuuaK/JE4m/yo4C+hOzwulrFnpmABoZk+Fk7JAbdBI7eHpsJZqBqCRhuadb5OC0DwHd4QOjRO8",
-	"P/zgfklB+hQZNy+FUZs29Xj3EvfX+7ZpJZ8SStC/8ZWua7HUHQH449eJZsr+9eskaI47v8zuC14puSTr",
-	"BVNhM34k3aI6NT3vpw/oKwwMtaB6EfATsE80Yylf0pxc//js5PziCZF3TKEQYJYc4JizIsWO4ByvMdeJ",
-	"Yhr8kSGTjv2rsQ4uzJPHQUa843R3or9OpkquNVO/ThKYjfe3UEGevXtNwGuUkF8ndM6E+XXSTdwtTrXz",
-	"S1BN8/qZnUjima/ihXKZUTYeRXGrzsMRtLfnCypCc6Qzgzd629ReC6tqS7V5bdiy4vaAc4Mbsqb2BilE",
-	"dmn/WtAVmNAELGprBH6oXPn9jgs+P3iOo+lvW4/F+fiWbVoNhtLUzzKnGy/lHfwrBepk/Y356KmvNrjF",
-	"/cT9XgGxcqoNMfSWCTKUNJrFBbXmc0FNoSIuqmK5pGrTg6WzmFIMR7e23mo6SAq3S6UV5l9Zn1r8qIxx",
-	"pN2hO9JxFizghHCcNMhb6X8zDbNvz2MSMYtbeLUKJwQjRdOFlLeo/4PnKgNl95LohVwLexUjM6e4FeA/",
-	"tQcrwatMijR8Uxuq5sz0ZLwmB7mfJvVdbmxfC6nG4ieBrvQjMdQN0yakK3uFJUAoSwPFUsatFoFGm9NJ",
-	"14uNvQKMlLdW8C+4mJ+GpYgwoSjEzoUtTLsT5bk1if7H8eHWPTeVRVhPgSirDkdB4mI2psLLWdgFp+SU",
-	"ReILNGtGYWqsyk0e/lUhePj9hS5o3s1HLL29ZsaEeMSxPL47cRtXbpNbeoeF7bw5/4PH5iA/Dsz1DQ+x",
-	"5dDD45mjyynZdkpqGxeMwVkTGy3z34vMmUw7nHjXqc28wd222g9Nb8OvmlFFVvbupgSIQyhxzESWhTZE",
-	"MVMo0bzMvbemTBY4C3hupiyX6/4zLMOnDUd+4JyzO6Y2HzRLpci0+wHO4rsnjxspDGfBgKVU9R/vbkgu",
-	"xZxQF1yDLbCqjQsx4MDnF9+fn3W/alhYU85mYfGxosYwJbb25iIY46hFxwJCFuODmkFs+ZL8r5qrBqIp",
-	"6YIqmhqm9HaMJvCyLXZH+vU70Z73Dz3UOV8FXIPsE8bOvcX+lSZpzldTSVW2e5A009opn7UFn5+1BaUa",
-	"WUHw/7p2x/QQd+BQhDUd7E58LrOAmpC6TxvT76Sr/VFQisnlkgYvSTW/2yXLOyXnii7BLUDVvFjaU3BJ",
-	"hCR6wfIchI62asCy4TWsz/XRw7NvzwNkWdJPr/H5h/5U+r93VZycC9ZIgprRXLPtNKO/8Ttmp3mXkN8l",
-	"F+gU0yuaMp0QI2vpGl9pYhXJFHeD2OOvVooZpiLZBSpjAc/T64wJw83GO2fhscuSh0lKleJME1kYQgV+",
-	"XcYrvZbaqV3LwqwK8wEE/YfpxnjFzG3Fk28fnn333ZPHya6dWsq+h2ffPvr28cPvzh/Xk8XquXF15yBf",
-	"MlmYpsD1L2skn23L7oedPkJgs15HyjHqCKcKBiojhlsudsEIaKfoWi1dFkbaK7UQwn7l2GRXDLGcrjTL",
-	"6jvVIzrClAq7MUFlTmWRZ1ZntnJeoT/fmupMZCx76u+4DO995+TMLT8hzwW1bPYplJL42mhiv4ERC31J",
-	"Hp5/R/4LIwrWSs6/0i40gxYXdR/jVJpuwRr7aJMx1YwUWaYNZ5JkTjXvePSP/hyDhB6BbUTGtxM18Brb",
-	"gCUyVxRdOTPKc7wXNc/tu/uFO6sXHHqhSiEqX8xWnF8QuWKCaJneMrPLwLlMadgbveJ1i75G3pWSqfOS",
-	"h0wdI1MZMBdNurKsWmSrsCt5KWP5TD7q3H7hlW9O3Jr6yZhy58bgF2ukXhV5yNM6jdm5yWf02iydZrG7",
-	"56lcdZop1/CQf/pDm6fHy8ZQHCrELC/L3CMwG4h9KijXCuGdDj18CJgeBrNuTNrNwu1HNeHG8Imn4UAH",
-	"UMUVoziBakx2BEfQC5Zzu+EBBjaGLVcmQsW08kjusqpi9roaxN5Zwfo/XN6m+x4DVeQxzhVmWOrndobM",
-	"nJoFc1fAmnJnPjk+svfGEL9/PIcyxOieJm599dRHn+hYEtVvYoNaSIY2NhmDo0uWOwo7hzO4n0HCQyN9",
-	"m+RcB65HFwXcWlhnrgyEJT/cMaWjkWyVLsLHha7olOd8Zzc7X5rWFZYOIeIehF8pFjvVqyJgEDKVMoH5",
-	"gXlO4OdhN9OO2ptxfRsfkAtS6DKpflbkObM6Lde3PYef0TtZKJdvtZMsCtECmucxA2+uZLEK+JZ+pktW",
-	"5t7gQ84hw8WwBKq+WfVUmw8LRlXWX+4s2VKi1G7b2577iINVdmaP4Ke9OPNh8R8pvEkfMrY78vJlgFCY",
-	"7aITsqSp1AnJuSg+1TKZXS4DMBdX4CK1Wl5QrZA6rs5I3XqwV0yuctbBR/iQj2wNZSTNFI8o7ZHag2uI",
-	"v69dkH5BNZkyJgjSwG4RGi4jVB8YOh8ktlriblsZ/D6v395Wac10coxUS9vXXq2rkcpJXM+q5SYmNRFf",
-	"Em9LCm/Lcy80t45K/AaCyIE+9Ka8ctm0MNoBcQycUyyRfWjqHhNK5vlA/W5GU9O53lfwkH2ai4yLef+d",
-	"eoU/CJ2dFVNLDq5j3RLSxIuCLOmGZJL4vK9e735XviD0+jtuaN45xj/wqW2SlskP9T2vbU9zdXHSj6O2",
-	"eQY4jtL2rnIy7PrrnAcCaxSc14u8e/0CvNTXhipjpSq4Zmcb56ba9qmXXvDm8Nzo0ins5MquihbSi1aV",
-	"XgRhQExK6XHdWsWTiWBMURfpglBNTLoiD8+/PT07PTt9+PTi8aPzQfdFTDtQTMMmEZRfSZ+bPnotrqhq",
-	"ejjqHqOyanXryl7Ipb2QVCE0oTpY8Br3QnGpuNlE4+q7r4NlEkrQviczJZegX+p+hNLIWHtYg1vbjk7l",
-	"hOicsRX8y5mGCdFGrlYsS9DDGhp0rbgxWG3bOedtFxncro5Q5TXrl4V8XXKL28TqhX38af7UHuxMQyFw",
-	"jQmdYSHgsj0bQmDnnLdk2+ZyHj7+kBKHNRRjnLIxDpdgLCu9fUFu8tvhMsQtH2F5AIAIDKjyYCwbaHdG",
-	"j2hEGb169Zw8evTo+0uvkOp6SWzkIKlA+IIWRi6p4anV+UVB88QeZzrNIQXJLKDCY/ip9EcQ3lp9BP9y",
-	"LptkSLrOmuf5ByHNBztMwDG+YERvtGFLotis0FCtHjBRw5k6Zc0qbFGfM+oP1bhnNFhimDt7Z7l7MPfR",
-	"NvzM91R943sxhsByvo2t6Ao1TKSbD8u+kcGlLEQMY8HQfJBRXmgQGX1/sLWJOJPmextjduyvk8iwL/vE",
-	"t5yya6f10qm7bcZKp1slbs93ORv6lfCVynmL9RpSd0sQkt3VLaQ2pR+imeUSzHNZFdOcpx9cJvpWRCU7",
-	"v7h4+D3BZ8gt24BTSKwgbZZMqWZPHhcq38ogevI4aYH7aBZvdybTOKiP2jST2hpbNyeCSbJPbMH/JhI6",
-	"Y59WXDE9aMienr0ecBN38nYw2kTEE2OPavheLnTY4xvyxYSdMIUupcGksWVbAYTaXneTdwyzdBvSZ3zz",
-	"tCWNBAuoQB/N5TwQTBhA1jIJMeDrjeOoRFWxSMpwqGzdj9/n/hwp1QKG+cE+FNAiFCMIEACW8IJtrH3O",
-	"Tsn1Lbd6GpYH22+kZiRnM4PJVv5ZumRkRrWBKjdAXIERijwjU2tECHNK3vA7RjTdOOUZcKnW1L7wlmUV",
-	"EpkGt7/lupyZkLEhYw7teIhyIBJEFAQi53eRd2vcp8iB70dipM04dP57wUJm0jN9q33EX5iyYlnLQkH1",
-	"Zp4xbdBzv7vzM5m7rOUtCwGLGQWS1PKNDgZ/rMkX+LXL09MSiqmxEtGqdNpckouzM7RfziZNMLYBCca7",
-	"hkDOLJdpdscUI2sqDMsuiWaMXNuPvDvaR5fZkqm5VTAnSVkXndqnUvBs+5jumiqBcWUhDSopXMwkJDFN",
-	"i/mAALQ36HpeTUC7HUXh+yewQWV+aG8YmauX575clZEKtmcrrTeJF0w0h/P19DDLrzSxT+nuBOoaIs0e",
-	"+DJuT3oL1787VMAxTt51SY/tcHgu5+1+FF/f1fzh77JQwprdM56zxBdjJXYnZ5y1quFhR2c5oMNQsyss",
-	"L1R4yzDTG0m687pf7MdQW7b2Hv+SC5z4sbICPIQ1UApuICIwZURQpeQaMSn2jHRtVdrABvfmCkfJMdni",
-	"uAZ8fdbjme+N6R++GZ9Wqqoq2MrzbXy3hZnw8k0lljzagOfoj1KT//5v8usEwtG/TsivxdnZ+RP8X/A+",
-	"wyePGPn+7OMOIJYVle3ypDaxkLb6Cqrbr9hS3tFAsG9FtQ6aizeo8Ngvv9KEZ5fgTLSKlRQYQ6eFvVjt",
-	"VWOksnrRklFhdiG9QnYq1XotMb+hB1Jrw4XtfxpfrA5XUHzoDo1TsbUqVC37R8XdjvU/Fu/c/oe8qm6s",
-	"DwsWLufeeAJpklIhpLGCyVpkxKO6uMj2pUuAAPwKrxWLCKJDKqFOy+5YG9CklZ1W1w4ngFcU68zJLLds",
-	"5+W157Z3I0b8WEi3LMfg+tKlfeA2MZouSFomAX8J+V9TKQd7NA5IGWtL/voQT+tpuKZ2q8GZElHrdcTk",
-	"IqljGTr7Zu+0pNbY3f/w76aJV317x0QWMfHuuDJFY9DYYah21eW57OSd1CndzwGL5+JAD+wrnrOYfU5W",
-	"1MMFzqyVpr7SkEx56cwljQlHL6QYZjILo7b5uT3nI2dRAJVIwc16scFJcm0IE5kmjKp8E8xYgaUFQ9hW",
-	"9UV3gxczhciY0kbKDMNv7XeaG7qPwlPR4WBtxw71goVQdxG4QoO6rU/JO2oWNWUZcx8zUAPkJbmR9k+4",
-	"WpIS+jhjLHO+FMHKQqEm5adBzVzOCOSwmKelBnX25PHjLa0iCIjEGjArS3qLOKnuOKVytYHsLwefWv5D",
-	"G8zUWBUKrEl8fX+bOGNs1boOqGDACjOorSZGyngGastQzU04v7gIuZjXIsSlg8awTNQ8d1sgrWed9nuz",
-	"tLOrtlOxVU5DutkaQ9lQ7MwR8GNNN2QuEdHbgU9YpYFOc0ZwlNDWGhleRldIx+kedj/6Hs8X+KMRTmcJ",
-	"j9bqaUbp0fd8bR2qXW7mcxZyhaHuyOtu0ZlUT8miQhQLDVeydH/AGF+TFJ73iVqfqBP7f5F6JnQ89Fad",
-	"4nqCP0jB4xGJE/6bRdI/Lh2t0IHRQ+epcGp2DjIAeN4+LaWxXYKedBtOVY+LChSJA8y0K3uaovsLV+5p",
-	"V9vUvicA+XacIxAOttywPC89xCha7YUEbqOFA8eAe6qXDlIrqK6/JJUrzjKipR2uH9V6BAACLkiu0c9F",
-	"cxnON4SLePfHGfrH3fQCGXJhRv2jLxnHie3Yod65mQQz4gWDc2FpF5Nl0TuWguq2e8cGL4GYbENYQRCp",
-	"T4le0POLJ4n978XDcwDXzC5qLnf83p4deMCej+yiv7bgaTLwRg0d5r7H8R2e/IPJKDxS0TbmWKx/xt7t",
-	"IUIQKNo3jgHcYM2EYTGMrxUrp7pd7g5SQEjEhmGZvVEQN0ZDGhpi91B9q8M1QkPjH33r9Xo1J4B39wNq",
-	"8cQ6sK78VSSqVobq0HYSzGViz5Vc2yNoj3NAzAaxjPDnkIqLBToVnP/Ds+Ts7KwJYtEjujbjuQnpwFcv",
-	"zy/dbH3XjaVdPtO9Ykj3fXJx7w8+t39TNJRapGTeWeNxJXN2aDG4YjR7K/KN76PVvjswK//CkJMPVtPf",
-	"J4CLb9gjF13GyN+8ynp0aMUaCPUuFzcDDnsX+LPl1LVcKzes80c7GTNhHbmlcqs2+WqZw+rmgQxjZAQh",
-	"PY+QCIQzVOyOs3Uo5FDEqiHKae+GXLAw0TBBphtQ7HuXHcXrcRCUcDey5+gS9uAXwlp1Wcg99MJBys8A",
-	"5NHFRasIhPtdeNj1YhOHvdkeAt4AqPVVDLIL9ApzVuWs3Lb6UkJU/FEWoYhRRreiOF7/++ntJJnc/DJJ",
-	"Ju9f2n/9OEkmr64myeT6mf2fX3ZVwYb4+XaXPvbu2waJCyZddj607b6gEFaB8eH3HfdOSnMmMqpOcU/2",
-	"UR78EDCX18IwNaPhjAPBzFqqWwTesg91xF62a33NgqwUm/FPJMf9GFLksKAqW9NQWO2nZ89Jhfy9S0hT",
-	"hM901I/QcH905PLXK1HR9DZFL2Wh2umD9YUSSftQubsDyb1bxQwxtz1GvHaQPYFBAcn6QxShvI73AIlW",
-	"lGe1NhhcEy3LRn4l+D3J+L7tpLwQKhcbkkHNrdrZ9xlneeZPBFQ90/xd44kYw1eviKGTt4H2RNKUd4B5",
-	"A7DbHUxbQpCfwor3kTTlEE2uvWaRnmvRhcaSh9rSdXov73pfcKmdFb7xxrS/iMpUviq7r0z964c/9sbZ",
-	"mAfZiG9KAOXmcfsHzQumCWTTWh0BIu1g1ZIpm3MRwMYtp9+vVMZtQL+H/Sb1rJrsYWO/8ZDIB25fsFXT",
-	"M9UwrDG91WpE1rIOZz5j5jJTtRxo7LrQKw16IdeB7Id42nLZYmpAZaE0LY79svsc+AKxOSYVbB30qxyW",
-	"0fzGlXYeeFO+kfO3ob5PAwzEqi66DTRtcJmvb/MLdpYfqF+2AC7qwGyBn6jYhEPL3pfnvPWo27ty+8SX",
-	"9Se+ljUhK7lmKvG5vvYLQCCGOn/ol42NpKVwUqZm00Tr/duRkfCxtma7NwumGTrrG9ZZtzG+HRTdPiFl",
-	"tKyHXV86S9uW85N7zLKaXHe3enlnHwLKQYF9adpuByDzDTEszyHWAulg3JC1kyVhz2kNM7Kjg7h9zE/h",
-	"X75UoO03mCHdPDJVq/TzsyQKFl7rMUfXlLsec6W38dGTLmjbxLcc6vSO4WN+XboCkW//FTzmf7UOZwIG",
-	"0k975pHuaIk/hdCntQo4EG6kr56xwvv/PfnJC4WT51rNsPIcoRvRz0OWNGNkaq8cecsjGLXLWKk+jBRZ",
-	"/o8sz0j1wEg4LfM9HY17Yn4tC20+0Cz7MIt0OPsZO2gQlmtmBShgumIKxJJAPQLe6At6x4iTTAM6WrSi",
-	"4sAOa7lksME1cGsDYdi1k+kL+5gZkQZ4nqNbclOut0L0gEdPu4vnG85KYLuS5M3NaPBegodhe2a75Pst",
-	"eLYi8a1r6GgDcNN4c5Naxireb1Y4lREX7hutBEIshTFBEpYdki8d/JhrlOd7ceq6ny2C4/5kSNrPoxg5",
-	"A5MzEhbo2hm4OSXkwu7Jk7OzS/LwPFRq1ZTOF2HpHEnZXy/k8rLW4Rqg2wUjHv5JCo2hiH16CzzukyFV",
-	"mp0db9i3IcFPZeDwQDXXDVT1mg1odFOW+v58XlcLuPNmhrX08CiFmGOAfpg8NDItOw6ehlr2u3CdzEkN",
-	"1Hc3/3oTZJcq8SmcN08jAEcbnzQFeO72qEOWiv2rbRbwZJ+2SPBcsrW5AxhkrE64PzM+X0xloULO3oWV",
-	"PaWF526PBdVkyYxV3q10s0LQOYV11Bfc0TYzFKiwwg3sypwx85X2b9+qkSgzeD2q0K2Qax1rfNloIRjo",
-	"vVl5l3cDd3Wn+IB0tBUTkQwYnVLxlNw8f0cs2XyHWE/Wbfu8nmPW2pvdbXgfVqpoPwIbAQeEo2M+ZmBP",
-	"oqejZkxHEN58VccgdG0R9y2XpBvisvbUDgYg3bb1H6/a6T9CabSAD6kG+mWULMyAJV3Zx8Pqmq9p2Rf7",
-	"s9rfclaNXaovMWkQuB+XImuNwKPraAfG7W6fXrl0DQ2H9/jcVg+61IpI3uhL6IhMyggTWmjgFdFkysya",
-	"YXRk6fqJ/HL15jSUFlN7/aOkn8u82T4xpBrbDQ12Por2Y34miDQrWpgF+eXqdTgLjKe+/ygl737+G+HC",
-	"odycTp6KIs+TUG96fCFKmL9fkRQzY3s3r/yBavbonHx99eo5efzk8XffYE1Eo6rQSWgX7laMYr9lN98+",
-	"rYvh3fUOxX6t0c3t1ZliS7GzkhbLnedcNNQnvFEVswr6lKFWFDY4fTJ3mT2J/VGs2pwD9q4ecCQG5iEF",
-	"vEGP2pxBNWMo6A1qOoPOkoObWXR1zGv2tuhNHefW6mEF+1YYy1ivsJ/ZuguBaeHvr3KTzx/vbnKhtPNS",
-	"cEMcXFBjd7/79kmnr20bPmmgaPRASQN/VuitblsPtxMSh/W/6osL9jNbR1LRBtai1+1cigj21lKz0jmr",
-	"O8y7HIaNbLIdeP22kUd0ke91LYbupciWv6sK4sPx42EOkVp9fZvQes+mzwqziCaG+GFaJu3r6bdmjf77",
-	"riL7cUryE3hdbI5lqGuLmb3Tt466cn4WrCXyLtlOT6welVV2XISxJcqcp/1Yp5e8GnjdQaxgYEfcsg1w",
-	"/eid7x68CPaob6Xk3x3ZmCsZVjxc57dOvJ0t7/QeruWGXOlYXBeGul1QkQcLFaAW1sgcMMMwIgmwTNq5",
-	"cRcsEGSv9U7q0gjSso9A3MRqXaovgvmw5MJbfdVl9vhxZ3I9C/rubliOrjsmYOlWmbLrtqpOWDFkOqU5",
-	"NSw8kbOz77pn4kcI1HYmIcCCIXY2ZkBunYoA6BpzuGG9KlzuRQ54gIKte6qXmPPnGZdV7yDFengVXV7M",
-	"FTabOigr5me2vqZ3LCuh4joF6sM+tvGuq/78bM8bIeyHd1N3imZz0p9De91f9Yxo+z4tesvRSjcd6v2j",
-	"Jxdd2v2I1zXMMrowmV/HUJ5ibvwbK9JdwXkVo6v5sktoHbICJQCc2xCbxdtAVUZyZy9wb0R6mzkt++BC",
-	"x+WJrwctkyoYJpiWSNYOUtKqY97jVfa1wTSQnib3Dn6vzGPb+h6aL30u3WdFO3ue4QSvVy1I6l6bsc+E",
-	"lvl26wRvZUdnh8FQ29PY/4ICGTOkmRIO37WsMQpuGtt0hLqbt4VJZQhE8Ee5hrgAy7B7xq6qFa0xbRSV",
-	"BsmGEcedH/oMqHABNg+Gu13xYSpFypSA+N++UZohWL1+3w72f0dtZIAS3wM4O9wCD6Dmhww2vE6tnHCI",
-	"z+JW9bHw62o2S5cG16QvTe09cFr7/T4KGI6CJC5HKkFIIsZblAp9jbNIKQyMH9mkoCNhHyj4eMbZPed/",
-	"AcNr1lG6ssGiFcD4q8Wq++MTRi8fxWi2aUuxShdSQwN4z8CRAvntlK1D8rAaSPI4w+03xBkEQax22eQz",
-	"epFavEc45zFuX3c8jnDvxtxbn699eVyXGrd9+YGetf46Wqg1efn6YfXTSK1ROArpfhSO8unmUQy69YKZ",
-	"BVNVvocqhIYY9Rq9bY0WqjuoMY1YvGLYJMkaUGoJGToV6ChUDc8m0BbsxP8LQDlSKlKWDwGEy+kmnud2",
-	"Zg3JR5DXGOoEC9no1mhsyUQP+sOiuq2HuN5sDd30gQTYPhJikjPi9gicmnaXGiEmMFGHZTUCpXr1lys5",
-	"5nAtVjHNRLg42dn4NaKYFmz0uaKrBU+DSYhlhnLG9K2Rq6SqVSlTJUlKRVmEFbxWeZazOEedPPTxXwNp",
-	"a6IfWFUY0t2lviZEsaU0gMpkrLYmwgBvlvphnN/W2tIIa1Wt0L5yCYEurTSEojkYjidSQEBJxvUqp5uk",
-	"XCk4bGJV4DvpGF7jbua7NGjWr3eiY8jRWPsN1yYapmgRnAPvBz/vYE9EGkpH/8l+jA1XFmC0+5OgGE0X",
-	"0KPTHUGsOKhl8JZAEac9a6+HbD1s2AjbL6fsimnIFjikPND1me3TWT/e5tK5Y/u/NY7MWDa47CFd5G1Y",
-	"KKyoMUyJSO9wn7wWyIVByRbMC3WqgcuoyqW8vSQfcUs+IpetF5uwwXJH84LtU2TZzGpztZbS6gs4ZL9y",
-	"yzqrHFh0aYfKET5gt93m948vviUrfIJkMi2Wrtv7lipPRcYtc+g47ItUiDiJWWxL6m446CdftgDon31a",
-	"cW6oFbckmSTgC4ilYitm1ObDTm1BoBbEUFPEfGy+GCMwhzUTBrHnTuNgSZ0gCfjyKH4A0s9XSG4RpbcU",
-	"2ANbPV4RxrMeLeJ8fgrfbh88qEfk3l2Dd05AWTy6y74IWA1VPi5uclq2Cl8WGoCHXB3CU0IJ7qpLsYMM",
-	"QSMJFdBVFsCZ5Lrb4mAgI5jIToximMhTaESjFoaLAj7yfax7GxgzGezik0msKtG39pI0EoLxACjVWgu4",
-	"7QjXhlEI4r97/QK0VSjwddlcT616TzxqqaN+D+y8Pk28/aYh7B3AeJ4Iy8E5NK5y/6BTeceqzxd8vhiQ",
-	"QTqsg3cEDppnQ3phj2Wt+FBfW5cea6dYBl/KsHwfpHzEW0Ps07vXn/HOuhPwbcC7k0EaXBUKPXyr54ou",
-	"ozXPTmaA7ctm0LxecBFq96jmdzEY9YePHp59e96ZAdmBVVg1JeiENm9twt+wB7brIqEHhRWNLJ/1gY+/",
-	"45pPc9bD+wsb1JO6QJKDaRtJKAm3m7t20CS+JAyD/NiqHFo6YTPwXydguYM0TPDr05CHZYjHuHeZ50jt",
-	"4WCY5zkN6R8V/FSv4w5DvbK/GYAlWe8VuBP7cJkV3gHIaBYtzNsHzKl8d+KX2nvjccdG3H2mD/XW1uY1",
-	"Xp+1xgTHWS5yyB5xxagG7vUHODtlxD6ZzHI63zPjxfPJZsX67xOubJxdupLrcAMIJde+L62vl5cK9Fcm",
-	"snE601o7OqRJX8m1TrB+LGsiTTR6NgWblvkfPXUFRFRZZQUOOBWIXlU2lwgb7Ap3JIyE18AY9qbVH30J",
-	"dzUG3vLfC6ZN0LnpOpHpNWOrEmN8i0wRhPq3M4DFegoEvv7x2cn5xZN4bu12DeKqNK88Wk0ygZVhJhkE",
-	"QeZcY9MGcO2DB5nCVlkhEcQ0DdsP0DcwAOOkTAJNDhLi30XATwKo/zQ1l+R/+UYvCAMBwDF2a5kqe784",
-	"dNy1PO1lddQgDHe20y4LmJCUMHtEV03g2rOJQ66gnuJB7wcHuM1lV4yGe3EZpk0ZNGvemuBY1XLJAEmm",
-	"b4tXli4k+fr185/efZMQk64S9Ml//eLn628gDMem5Osfb27efVPvS5wuoMVRuqrc4ms2HdAmwW3JbrcM",
-	"GLLCALm4eHTRFRmL1cRSwCWoCl4HK23YE24nd719Pq1+xD5chLQfh4UqL/XuFWPUpuzDC3knORcsccEr",
-	"XSxdgmuxGue6WfI850NQ7+I+ZtMrLg3O2t6Kdn27xtj7jIv5j1yHkXZDSUBWsoLtae99QNOcFuktc7ga",
-	"C6pdY8tIxV2rrb/bFrIQIVDPK3yDlce1GZwOSWCs8K77TU3hVg3AJ8AfXDPoHhjCKTBs9WEYoxkeyv38",
-	"Ua7JjAuWb1xTvFu2gs0oEw6oVSguTrDGZYJFKPkATx+Wtuzhqqowv7fW69aSeD9LgalW5S6HPNPNHe2P",
-	"rKtXweCflS3Usc4lEUWel+nzXBM3E9eoZQtiUQr2djZ5+s+OxB5I8k7+U9Exzyd//La1ybCaU3h2H7+z",
-	"dvwVwqBubUc+2DqFH/ndDNMnlSpjWaRZ1rW/8h1ELNVkpez5zNzV5xD6nDnhY+BfaaL5v5l7RhvFTLpw",
-	"nVM0gfTNkBaRyrxYiogocL8K4CZsjI8ogRHgJghONmsjCGmIR5YLxBoLsypMZNSkDvxQS4yYbkxY4Mh1",
-	"LIIUS8C49ji70I1QZdiGao49locGFqMpAyWlg22YtjMua4BWdiaDsvOGBJDs+ctZCNn3Fc116TQrebDG",
-	"fiUzWepy0fTp1Pt2lfhO7UBMnfmCUBUwLEH4U8rUKnIbW32IcJ/Og2fnk6lOGRrQYM+gaXMaT4HvnHvM",
-	"e/t+IZeYDLxgeU4UFYTqNhduGCwl5vN+Dbe9YWqlmGFqe+BCFzTfwpsMYhhvsYZyk0aLDgqWfH2VVTX3",
-	"OTewbRU/lGyTTDxKY3kQqpl5Xq/xcbUZ5aa3HsUxUiyrc32ELMsrl+H43Ld03+2Nr6OolAuAhkzZTg95",
-	"57yxB5vQHLKzhwT+dxq3ZCw2+6W8C7mhqmvNeQd2OsEeFv+KlKZEs2NWwR6H9b6p4RS2f7NekjbE7a6n",
-	"J3B0vaNnP3sG93UEWwYGiuWaIdIRmVr6QKvlLHHHHFwVIAAOzUDzaxnP4V1f1Ag7BKBl2XPfKXGrmqjM",
-	"qw+40rCaFJLelgza5IVFsMsSDwt3GCSGVrgXzMSwFPgdDQc/9zNr7fjmsSNaPXLBaqgruWcheq0Oyo4x",
-	"uAJqWvDcfOCiPSu2T+c9V7YbtDwhLWMh86ypN9WTKw6GzegDAoL7sI2aXO5BuYgYcb3gOEgAyJbe/4dt",
-	"Q2TYSJufLuwQBE/cvcswRxEsH2rtYucFLxEv5zLUtngPgNElMwpT1UPoZSEfKXbZuiRnp/D/H5z5LH8C",
-	"uVDdCdLghOC1DlVuDr3ksETHyaESOIh8d4TCJYeYES8mKlFLok/0tAdU0d3A0yPVdNU4hXQLhTAejQVt",
-	"VSYNKUey8xhFU3brGVtJboMbObgazY49iMvwFxEe6+fdrteVuYh4OWptSu17MQbFajt7DLqlNGAUv5HS",
-	"dSheSG2sBVOW73zVQJrelaoiBkDsJSGWo8AoCXn97u5xQh6cn3k8kJwqCOEmw8Bptq9WN4k+IhJ24GAJ",
-	"aUeJ+A8dfPdMFiJrdNgHr4NV7rkeJwQErxgEgYy9TQNXmeL794eq9mKEbXXKdTAVANXfhFhZC7FUwCiB",
-	"ZDxmfApESBZ1gV3toBDXe1iEUIB876HSa/LbGEFvhwh17cpaD4KEugaPzatIL5C3zS6xux6OkNP2E8n4",
-	"HI6yS6Spo/TupBiMge5YKzftpGKoPw9uwrVhAVRQrIgPN611MMZ+vrVp/JYM9NT41wSFMRMaqRPOLOh/",
-	"ZR5aluMuviGlOG7yB9Yg1Bs9tdYg1LAb2msIfM2yNnKFCOjugy3U3j3wxC8uuoGY+jRtMQuXFpuQh1Dd",
-	"fHZ2SZ6EerY86q5jxuWFcj+WyMV+Y2hh5JIansILRAH1ABnXdJo3qok7awLkKuT/tB9jxXSFtFFrU2hY",
-	"uhA85VSArx9gvtY8z4kdD7PjuDklWJ7GMgKhzRlAd8C2oPGEXdMOcJy6moQ+TVfxbqvx5+G3G5a+/ixD",
-	"eHe+3eNOY5wO1UdGQOmumflldQh+LEw7nFYBiOr+GpACFXMCG9anB1A8FQ7jG3ItmHLdsrCBE+RQUZER",
-	"hrj8PrbZ+aoDoIdg/Uk7AtF15d7bVgJdut6srkl7bAoXJMZyhPhFHHeZVYUMQ5qWxSoedxrKK0az01h2",
-	"yQcp8k0kkSicWsw+rajIKN5HZZ5xLkHKKAaCCLKOLdOBMTDlgqoBiR/l/bdFBQ0hxqeEEjswJElQQZgw",
-	"agOfCZYQfJcVOFyQBftEM5byJc2dttNdNz1AmHhH7sGCpGp0uOtoFZvQVQpBlQU1zKOdI4NybOWzVbcW",
-	"CyxvXbUMkYaW8m7AzXrLUB3bIlWqpNaEEndhJ2XojJqy3rAj1zmMc9oHdTwUinqLdisetdNIk7dIKm1V",
-	"lfTkcUdN0uc/M3XgtIuLRyEk+zUNN3Z1TBS65TVdX1atletx0HUtValfBSHG7Yaes7EubRjslbe1j1co",
-	"8Ao4rcyDoIZoSWZU3XPFwNDT0JkdOax7a0+fQ50qY9F4FPddDMcKBZ+OODeW9BZgPFxuGcSpaEQkls2D",
-	"7W2dScsl001rtoqjaH+S2b+DJ77snE6JYGt3/D2owSUc68ZZd7HsnczEYVq7EwD949F1go7FHddlv64t",
-	"kFQZiuRjP/9L8jA5O3OWnReGDaTnPh1RAhQcegXtEDiI7d2NxmkWQ/bfbdnhFFiwPH++kL7B+FZCQBn1",
-	"7c/gLmdJH9B+rRwiHrIN7Ux9KeNsTOmH3op3sjkP+PqfGZeAN90YtE+gF4G7wDErrko4ZF49dohDGhso",
-	"nfaDzIrfgewTj+Xs2xl8pYl9giAOyGVVU1Hrlrr7OsV8elCbhL5xCbvX9tl+l021y4dTjM/F64P6uhxg",
-	"0nrI0HabFmYYy+Jo6Ss6VXKtWZje+6DNpoVSjrMD6hXCNO2BntwPXHYgmnIomtjAY63Nt96Jzu9Ztdo4",
-	"ScbI/KgTd8/0r3I+MYDTjj7k770SAy4+fF3icR3X3CysvQCoHHRDpMg3hGaZz5n1VpJcYTXrpDbl33p0",
-	"AuzAwr0GUIfXQbj6PpCCFSAfySTDTG3D8rynvIy6biJQfDe1+gMiFdGMmoRoh8Pwqwcn/HXS04kxDIXP",
-	"BwL8nh0aCgi2ATk0mWC7jUj/LIDGL4PMImfG9y3ejknceVVlAJErSIddW52pYQlZfm7/wB/2TU4rkR38",
-	"CmqvbtuCUSwnv53HSHvY2o5hFFsVKm8jS/fM/IP1jYVRg5NdBXM0GNUmAcg48ITP4XbRpqwAA1dzVWG4",
-	"ZaTQT71B0fDtfR7lYp+Y4xLSHOE9YKZ0yZkRS8+uV/w2ll8AsSZrzNWd9ohki/hQZEX1gSBR00Jzh1gw",
-	"BhZUCXm5W/e9sHa4zH1Bu71gVWoX4TR+Dxk1lHiYvAbIdX4xvcwe2PjDtWc7TAjTy8UdkVBlhgKYDAtZ",
-	"qITIPBstfx4XM172vFvV4btjqAhXu035kLvDDfMDF2EEylJUhhEvXYH1HYtmWufBU1hBk2oiGFWWXlDk",
-	"BDU1Tf9Rn/m/cLpFCGY3472lnCiWrJkDXDNDGglVtTgZDcVOrxdUlXWjWX23oKt1DiAggHf+sFdFVxIB",
-	"4iod8zWPoSsb9ECNg9CgooW4BySeyNluyW51N/o9T5BzHccEL8saswZqtYqG/Vhjwd2q+ugmx3Vvd0dg",
-	"6DBWjhnJP92tVu+3cbgmN6u2HXlRloGO33hrSKLtAUyy3ZArvN5Cr+w/e6FCvPeY2Jh+TaSr2fO3ZJmW",
-	"alWr/o1ifDa3NV/jghGyXOzwzstv1Th4OzT/DIvK+sjNbIDaQ4Dq2Y+Z8xBC1kuRlXfm9xfk/8ES1jua",
-	"9xRDMgsZxWXVDaC+EDtJF3q2z5eoqNj51ErGrf3p+3LIDCq3PlDuXj0Q3cEa9lGA4eeCmkJFjkOxXFK1",
-	"idXyIfm67e/qJdWQ1bQ8XnYGNbiI+ApE32K9XX5p7s/OZrQcqLC7qfP2txcyVY0l7w2F6o924ArHIGmw",
-	"/ZPvhTJlM+n0Qtddt8RLKEOs4VmuF5sPwkV2d1NlMLLFMYjtywthX9dcs744+/Ul1K++8t1B0qxZKJd1",
-	"7hvfd0r1f9Xg1jpgEbVvSNjwermm/udnSeC0A+4z4uthLuCaclPFmqug13lnxKv0eHW12d/a3HKB0e2L",
-	"hEtw2l378gyf+iOZQBQ9EMS3BsZT4vsclmoe9YH3MMeNhtmQBdn2jbNcW9IUQnxeXoxkbtV5IR1xg9qj",
-	"nM1yHnq525KGwutBSmBLIAOp7Lijec6GouLjb8Lr3npzxjFwjiuBYni+ZENfZyJ1YTssd0PnYUFq6BZI",
-	"01b/wo6cpSq8e9HVoB3e9Ftwbnm+abm367zrIaysKOAe9m/7apgrmrEIdPmM8tzZpgEFBgoXNpG7uSRu",
-	"R5G/HyWpplK9txwnuBNsuWKqvOS3rAiWa170xb7SZVJ/VzDC5c/74ft52+szPdDh3giEBmynEpiokazQ",
-	"Jbg9HtCAH+1YOPhmN1YfD0pjKQf7UW7YJ/OK5ywMGPkJvBJTRlhmL7dT8lKkEjywVp9/wwV76VCYbtnK",
-	"lF14uCZrxY1hgkxpGqikm3ITlj7Mjb87ncLMTr5LCPznZCqX+M+HT3Lm/zWFQimu5cl33118f/KwFkKD",
-	"X1nj2//a/dv+vPznFIJC1c97Zxfaq+ADCyFk5jM7pVQBOnrZxGAGAdN81v8NS5nxGe/fnaDKotkFfx/e",
-	"Cf/h2ePvLr4N5UrWggI7btm1xzpSjGaXlo8sT4CfBqGdpCAZ17eY8ep8aJNeaTll2WrJLjUiJLUIRLlv",
-	"CbJcv/PlTsThZyvcKH+vbrRfVgpAa7vYu5q1sm8+gS8jj6QVBO81u9tjBOeQbEeIzN1ImV/H+tuBCQ0d",
-	"aLC7mdXdwEmAhWEy9w08vPtm1gTKSiG3qYaTRV4bwkSmq4RJMuN3jCDipCbQF6kKHdjfBwI+Uei41uyY",
-	"wbByqRQ6qNW+r/CKN/WUXqmgriqBi6hqY6kpD1dzZIyF/DbP5XJJRaYT573Q6KhSVOgZU/rIBkzwznAV",
-	"KmWb+hGg6npOBzxhqljZExdN/yhtX+xQip34aEYo8eaopY1v2lf5JZY9XVwgjmgY6HyHWXvKKmmira11",
-	"9CzW1uf+cvahr+mLVA2ljCOWQrBVWglvV3UM7ZEsY89GbMQbOXw8K0/C7mtOe2aOtMLp2WHqqV/wvuqU",
-	"N/D2PMF39q6xbH+Cw1zaIW3HuRUq4X2Mu0FxmgdckHTTdEZ9W3Mtfd9poHxOAK84bhes9eWKa1d8H/K6",
-	"jiBdh4FJ5+yO5V1LfwMPVdDTvWJdA5qIBY6Uf5OfYVIDcI5ubrTDaM6UiWT+9It1YzUGNi62g8WcfMM2",
-	"vzyBsTLZ87Oz3jHxBnsNc6fvhvUxwdAnHp12oy+6La67uevOb0e8uCD4ZZVLGlALnglSiBkXXC9YRgp4",
-	"6pQ4EEXfCdn3yZgyzTPsWQhwlwkpRMZU2aTQqtcBq5zNC3EwCqaczXSopcK0wnGuXaYLqvtdWd6gPQpM",
-	"pkZfipt64naij7XoyHWwrYjjvBRBNzsQHcp5ke5P6zvoglAaP4MuMWg4oJ2NlcDO1kZ1GRKNzYIJMud3",
-	"TIPHxugIU+gFPb94sjurWvVwszjdVYHW/+zwDuIb+u/2SzHahr9VWQi+/wc256K24XEPVt2/ksSK1wOi",
-	"bUlvMVznnnCA1+UJ5uFu7/s7gnYa++UsqaLQu+06+3mLFAP5Ek4Y8iczIAdCZ35AZ5T6se3PN0jsgznn",
-	"H9zQPNK8oJGgWqnko2RRtjdaL9Mmg2mS7wIZkT0NMis3BnT05Po22NkD+iF+yOX8gwx1fngtKuvOMOG9",
-	"FH2NRkmzh72zQuwUOjU9OX8rmp3NwzvKBSl03/yNPbowu5+Ag25Q92bEifsAQc/Ahr9zYKI5ZAErMlXy",
-	"lglCCdpUPRcUqEfsKsmB+olwmeKUDYBhrbVHD4zmbMlYO4mBy8QA1pDKaAh4hcKpKynzD64dTyQGuKar",
-	"kfjNVBG0AZZuLewWqpdWVOglNyNtbbGyoi/YdKenIldL00Y5UB7arQMXOkxuu72YqxinttCdSW5tbN+i",
-	"WHcfuPvjwIjme3rLYmbeNAIZLjw+olM3NPRWWLDSn9Y/LcA5+LpdHv7BZBKBfy0h8Aa1bmzu7O9aitMr",
-	"uv7JvcwOC4CJ94Lse2iWqQhmNr+2Kjn7ZMgWRgwj/5aCeSRIqcgvN8/7+0IHeoTaoIGx71AnwiHQAfsu",
-	"taW8OiDIBoqwxjKYIWDC+LoxHH6OgY7g66ttyS7CAuo921kF33XnIhShIP7V1S9vXpKvr149JxcXjy++",
-	"qXcIoB5U1JQB2XQbaewi3D0zjMNXuWscy0Kjm5TmkHb0lJyfnT85efjw5Pzxzfn5U/ToNEAZAq/6dzDH",
-	"q0pId5i9kHkAS9sa9Ekn0EOJmeh2vkOIpzRnIqPq1PHHPmLcj4GC3NW3j9bsOJyTrmO4HS5VzHm+FvSO",
-	"Ja6+SBsysztlb4mymGhPBIl6u2TfGCB4NqTKxij+hl3dt+obE0ELxc3m2o7n3WNUobMAXgLGLn5UDrAw",
-	"ZoXhTHnLUS22G+3+9LSr2OKDdhGFaqIr/j/MzhTicTMZ6f1RTHOekmfvXluL7qeSy8jLO6Y2RIJuwqUA",
-	"ux4qNj5+OqkaEHz0viENNz9TRDCW6afkIxUbKdhH8rWQ0PX/hItvEvJRs3z2kXxNxQY+ZdkJFy449o0D",
-	"+KtGt1P6WOuW8fESvE5uEjlN2ceqVsfDnS1Ynj0lHys04o8w7sc1NwsuPvreoj7htnJwefWFKSii14wR",
-	"mkvBTskPLJdr4nQm/eA/PPtj+40Y2SvZ/5S8BGsJMpqszPz+8cW3xGEJkkymBZTcnRLLoZqsIMK5IR/T",
-	"QmmpPiJ2B9zZ9quvNMEvrGz9aD/+ePqrgFSVlAmN7JExYfgMekhOnq1oumAn56dnFavUPquqliYlxWvZ",
-	"Lk8nD8H9umKCrvjk6eTR6UMYycoiYOAHlfvfNb0tGeV1Nnk6sat65t3XK6rokhlwXkWaKlaPPMCFQmfF",
-	"jidzblVq++C29wScklIzbNpk9RtDDbuE7VVMmI8EKijyZlatch10QDbZgf4FePLlBsIgoFhYwdBAPnYo",
-	"FLhnEL28FXKds2wOGUNaSPlv+Jd/R/9W8S2rA9lXTziOzbwMAVVT79AxW9/ra1DSBcOUvNA74cvGK7ex",
-	"6oe8sipCsDuMh41r0Abs4c6pcfhqgZm4QElg7W0Btd+AWCspNMrs87MzTPAUxqWX0NUq5ykw/YPfXfS/",
-	"eklrPrw9GqBZgnTezpYEaQD+NQadduERF7UND1zOFJwZOVvizeOLbCZ4FsM9sTCl2ucBT6CDaSWC7f7l",
-	"jJlTxVxwwrlpJyhP4UVOHIBgjMqEvzEUCYMlAs8mx6fGC2Yoz0P0uPGVMGMQAtrSQlkN3DulDFrQ1YoJ",
-	"lhEjfUnkuGR5AO0PXSswHSDPj1RkOTuQQpC484PMNuMS5xnWc/3R1LqsMf/HsfmilSOsWYJJymbBxCgH",
-	"tbo4EoLXhjV+rKqUEEAapgYknrtICBW1OsgulsEnF0DpXkyjsZSs/aK/9g99aQe7XpIXIaNf4Bi0uylr",
-	"MDWaPDm/ZfmGTNmCi6ykVOKQ7JUU86Ag5sIeVYmotHscemN3zmWGxrWz8qmjK2hHld1+Gd236YxDgfco",
-	"pIZkCbB00F7R1kCSa+gCLZWDJ19QtRxNkhcZ+snjBIUnPpO2XWboZ675xH0qpUwYxdE2XaNenBqpEvsf",
-	"LkVSpjlncMUnxCUTOila5Ka0EVz35NBsfXerkDZ7HtFmg0YEF7FFt6Z3hUcrhAFowi9Jt7V82H0aHdHG",
-	"krtwPkgu5wkRbB0Uq67hZuBWtL/tcfwesE/eKRc8hS/h68g5DBomSKttnSZoYeq7SQLBCSD3RudyHoTu",
-	"+/+P5/9px1OmhpkTbRTD1uqBlzmQ+903BXWiGc/Z6OfSqsoUhm6iSiVWGDy//kdC/vf125+huQSQHlm8",
-	"AtDFwMPj88ffjHWmnarWeqk6UITP68Ty7pbP4uNxWBpRn1gJtRE8eo8Hunng+I3rx2l7HdaURGWKHPdt",
-	"pbPROc8sayXQNTLP6y1EwnKpBnTS26N2zHsej0b3Re+O2RgCxUOUOMyd0k5q92sdaE653rTdcgIe+lMb",
-	"U24V7TQd01K2W5aQ6aZMGO40lYQ0VgYuqfBNCjzNat0noRt9yMf1LMvcGifH8Vb9zNb+Bb2cVQ/Hpl2Q",
-	"bhnU/43gnMoy12xDsHxEctWPWelDzljOsNiuScMraJxUkXEMl9PjQLoDvGaUbcOhjrJzyWRVBPj8mpmD",
-	"N+jzH46z+zgczz3U2FjX0/2ckAfGpXKHBd0N02bcIzI6MewUQwTZqkMa5bpheV6RhWi5ZPZ+n6PLjoqM",
-	"aGqNZKwP52gqG3rLxOgkZOltlyYBjxx1/1l62+YTv+VgaI8RdcxxMNQDWXpb1YlwRQpd0Lzs7jiWp9RV",
-	"Bp+oIu8y7vDJK3jwz624VSs5vvL2o1z7vhP2jJAVVZBL7hKQtKtx56rRFtFR1mcpDSZtm0pXrf6Ial3t",
-	"Jfet2m2/evfIWmYfT8PDTvEz4o5SP/phm/mQFIyezr66XoO+R9L3XgBW9ojK3pE2sUXjG2Obvoyzc/Zn",
-	"PDul+nfE41Niz4SF4Qv5VvxExeZIYtAODe1BDybipxORDYzlVyCkATpCWo3rTOxRMVO5HIWuL7CVPmqM",
-	"zluXLqRmYhecUwqcA4A+uvbsmFbuKA/apmcM6NvuETWh3Amc+JZ3quUSTCXWCcyiuchyAoqt8s1l6boF",
-	"SFHMa6RLljmfGHlGVordcbZ2ddvQKrzEXC0bZE6ZQwPgLmCEgW6HYuNTc32VMX4pRQ1Rqh/Hu2c1gPPG",
-	"GT7nd9iJpE2Ve1E99qdW5Nw6NsfX4t77kKCROWSdrRdyuWeCYH8DCGl+ArnkD/5j/xPPF3zFRfbCBzVC",
-	"0dR6g+OnviwgHkqtRwQvLu7XWe6baoRvIH9qxnGsVuewDOIIimmyPLsktMxCzyH1HLPeRcYzS3ZIlcfc",
-	"c2wlAqSqcwHo6fuZZjVcmJaTXHZ6apJ8+yA8f/mGsE8r5eSq9A3afTjZ93P7KDX57/8mv05yLopPv07I",
-	"r8XZ2fkT/F+EjbT/fsTI92cfY+EXZOFokCsIsB2MBHmB7SkDGOSxtyJA+cCIXn9xt8uIkLWm5Foj6sDK",
-	"9QwNzQ2FYX1uNZTzsxq01Hk3kO3xT153mKq0VUdQGByNXVzDHSl7M8+k8tUn2/y7kHk28jnrYV4ZrlhM",
-	"xo7nSbdvGcmTbocq8TAuQbu6ZRtsijmDXmQAZimk1XES+H7BtZFqQ7ShmwE77G6zP5JoNvuoGzc2x7fn",
-	"s49347ytbps6Egx0vaegtjp14g5q1UH/rTIxB7H7Dm/38afibpRe1S+RVG5ysQzl0j86jnrgx/MN6atu",
-	"TL8X2ZxlZLqp2y+g9YNtCg2ArCJhT9hQb22AdjlfTSV1FatBc/aameflU1+QS8NO6r4dGW8LYw3aEJf8",
-	"KNc1mNfDueRdYfkCINslYumUtPKpFyE0055+DvAcn1JXHLvFEw5DN84SV4VwQLtfFEO4KX0Gv4h7ddQz",
-	"AhZBYVaFL1axXDSKMLkq0OZ3RGsyQ0IKoRkTDjKaFJqpNn9HfRmtHg+3FlhFrcP9wmr67BM3H6HWF6CK",
-	"Pp6S57nU3CEMp1IIzFZDMGv8zM1dZFjDvOB5ptg2Z0OtbTdvu9EizA0FWCfYK7j9zoJduHYPfml3VmNy",
-	"EYbL5Xj3lR1rGwStmxRY7XaqGYtRok3IMIqcqL8kIQMz+jtYYZ9BzsDbf4BC8Xv2vyIlLAtYcQAp/s0E",
-	"YmwICH3kyzRL+/Iazg0Yr2Qm81yu9QgcNONdweVXPN/z8EZyyZ23q5d/qw/i4q4HABAf0M09BcADI+Wl",
-	"w33AtFUmCEAA1DoGAOZkPCeZNf0X28iOAyXVcLa1ZPgsXGtFl698AOmFOwUVYiuqjG668AHuUZfo9j3C",
-	"5Za/kDtjoXEMSO3PiEeSY3ZCnyuKZN/9WYJIP9FblhDF0CGUytUmIUt5B59BwBirXYxUteALfpWRuWSa",
-	"GAng0am8Y4pOc4ZwzKhTQVgQgzMGxOGqUHOM2xBkFJotueDaoST0Za+wIgPfPaAqXThYxKAQfCHXIpc0",
-	"e+aeu09RGOoO1w+FtmoQVzbg8n/vIgAdXNVlqJokk3/zVaiU6zNXATn6jsH8IILQ8+MgigFHunxHQpY0",
-	"Y1Uxff+oeVMKhhIjfhErmt5+DiYceh/3FrcHkrpL4h4xOeZdYVyfodxfi4Yqp21UVyR4nxBm3qOJA6Kc",
-	"bwi3kDm7rGt7UBvoOsxaTcVhSWen5A0Xt6i95GxmrPU4VP7Zr/xew4ZF5GGNWK3y0DUE+8L58PPJHQBT",
-	"HSWXDQsZyccrqwY9xYH/++eTj8QuhYuCgRByDuuPr2cn8OBHb0+Qlzd0jverUZTnTJHnuAcn5AWC40NR",
-	"4vcXj86+cckUNeD8et+6vQRahM+sUrlpA9n54hks8h7ctyC+lsP1T+w/Lh6eT5LJMrs4/M7cQ3eEzY9w",
-	"LlBmrJiKJbZVCr1MLKMqvi8DCDsH34qNzFy/6DGYDC3luIfkFXy/N6cdy7LAWX8Gu+INF2Fv2LFNTHB+",
-	"uqLpmSuwdgKsUXJKs4xlCYGC9DrQYc7oXe8M7U62cQZLq2PEFVYdaJYe6Yy7ybVVR+Rcm1ETsLyVB5mB",
-	"VJAp85Zg1p6PdQilfG/WIJmuGM1uEFDhr6KmDGODsnFrhAfs7o2jomCUbUaoweSbh+Qn/kPSbJU8kiX0",
-	"XnHD9ibrkUR2c6fvL5zah8KVQSrkepQjbyngQ6vQzpq8NvXcFbjkH599jyDU3lKC4JYDK0eEBF+jphjN",
-	"DvfnVAXyLVrl6/KhPYVCMGZdtfeOgj54b0og0QzwcGrtsN2fiJWTbtJcCpZ9um89sdqpP1wT7Ad2Ro3f",
-	"97KESrqMdt3QqtOX0JD9KWeIrW7ViFsh1+KUfCx3DmByrc6p5cysQY3QpL4xdyI7LZ/+L7tNCXEgwuTh",
-	"6ZM9UBiizuwbessO48H7ovkuLSm0wxEZwVt9lCI8aJvoyQl1eJZQ5S6jyOq3/e1h65yL2xNfbRyUDjdM",
-	"mzdc3I6pLpQtVXZP/Vmo4ZfPNn18/v3j7598e/79k44uYH8VL8eNPddQv4FdEeWMCEmWjAou5gn2ZZlu",
-	"GpkZBr7XhYuNQluzEfIbPFRTSz7XQpZ9Vb4gHaRs9XK/Koh77TPIh4lWwk/ZuLXwlgaEll21XZv3UD6X",
-	"a4hOuYG8ZSzpxeydEVK9XFOxNpXjZ/fIlybs/bwiR9utbCwL3w23FS7WDLptnpKftxoxgdJo71O4znVV",
-	"BNaPZn7yYdvRfftAMZou2tEnruCRL+iU44Q+g28IXuzby92zh8h5CgHXoplskC6YrpAwhjFH64l+oFPX",
-	"jSh8B6RUHHywx+cOO63PUtaaUvFZEhLeSHkLcn0hwQ4QhJaiZruzMjR0GoNFqh6PUffgO8U0E19gWYWf",
-	"WJtv0N14o5hrEiLh0CKHcIGXcfPu9qe4f9KQm19YuK/kGnsStWUTvYOHvqCDCxMaJ53oi03Iv2KuC5pe",
-	"FIZkci0S4AwiC2jbl8v0tp4INONqiea6yHzK0AazgYDIg7OB3K/CZxr7BXekQ74rn/ryzrWfWexQ+wfG",
-	"gkSqDdhr88vHe2T7+e7NX9IJxSn9xc/oS5ElZEULDel9mF8AOMYMr9KV4lJxs3GVtbgnQxmg4wQ+yNsS",
-	"8t5Tky7u8xwO14Zaz+IxtaHGsSSAWkDMWrr+w/rAwOnWCW4h4Irq9i4P1yt++wUKUTetiARdyqUrpqgn",
-	"7p9Onooiz8fQlXi6qJFv7bP+Xcd77ALnC4VkoUaj2lzRZZu/y97a7/CxL0wiw5T+utIYdh7lrF0pKEJw",
-	"Yu1bVCFEb5u3JnxLpSnADP8qukFqoHbneU6/SDWoMblYSrBz/o0EAI0vsxci1tpbIUEyauhWabJLihiY",
-	"5OQo0q40PdO3f3eBhy/mdH62Ei948ZVPoNq9fBVYn0e6gPVtRfCZVNsssQfNd86oYhRgB9p8zlf+mVGi",
-	"3A78n2ms77ED14Bp0lWB1aoAQvNAq7uPl4AuBtH/er5yKEJWdjtvK3p4FGy63ShyCJU1NFcBwvQScYXo",
-	"htC57DfDkfo1vBTZJQB69HrpKE0bfvSYaNMivWUm2pXBfR2OUz4aCoPzGZIk5IqJJTOKp/q+0yTcSfsR",
-	"0VnguDYirtXMTnyyWjx/4qA8CwcQM0pY3mHN1OqVde3oc0HYvwqae74COAW+ZJeEuo8gBUgWhii2kspo",
-	"S/xQ5QKiqQzF3NBMdSNwXfuHvky0lHJ6UbwUNRqSkzULq/H63EDl0z18NW4lX1QYBKf0F/fVXDtvqpEr",
-	"X3eJ5oKjXi3yjXa/K0uTlZOVLGXmgTFLmg91q1Y/DPp1/NddQIl/Y+YQVkrGgVP8fNm6DbnQIRbGKs8o",
-	"OQVSNtdYhCZXGpUUbkgmXcmj2cnS50aTXM73ESgBHkHQ9R4YWNf+0T2Z5M+Eo3ojZe7We3woVb+xHjCr",
-	"bNW2d/p+j3zIH9icC/fmLwzuu7b5957Wvf3qkCCAr8cgPNAArg3EcMSW7sRImSdEyyqOHkqvgq7hMs/s",
-	"DeRcG5ZDXGEX9aBrmm7szXMJ15HezcQiz8rXGwcbYFVnzCo3hRIsK/PYT8lzmue+8FbKvNQ2rW03hdVw",
-	"ny641Cy/26N5Q0hGIeJch9bpHhrF8IbEKQAuKZFKIPcWQCGh8nxmmN1DaRZMWfNSML+3UOFj9wh+EbX9",
-	"tuytkPWNEAIt5veTxzvW91G99LjHMYk4rovvfVmYDR1BKOJVeAA5zxNP4S/F5lwbtUnISrEZU0ykTCfk",
-	"linBclIR256VVIoZnxfIPg7doudN6oAUe6nm8OyXpZrDlP7qqjkzqJIjKIooOWUgjWMaNX79QDOq2jIY",
-	"r+H7g2TScdkAJ/hZMtZwAq9k4QEPP0PSmquh4sLDU4mM3NG8YA1ZYz8FbInL8qJzP6R5Xj6v2ID6/KYQ",
-	"2WWwBcvz6D33dsXENTwxYqVEKvNiKSI+yO/qLsiHvVyQoXcouY684Pzx4Bc02eW10YRnTBhuNg4HxpUr",
-	"YKAd2oMiZjZa4b9LDjrNnPJ4V2K3yQe0QvZFGqAs5XnZ7mKl7GKgY8JcEnsDOTTcYR7wsnClrUZlZ1Lv",
-	"F3LpIpiaUId/SedMeLXRlysaMud3cX8x6qOTId0Rghtkp6pWyvIozgVbulmxPWw+ZYx8AMD+tqb0EFtu",
-	"hWo51ZILmo9TsfueTa8luGoB/ePJ44uLbxCcy79nCzyU/ACVQVUrcytxymIdU5tgQqbSLMiabixprZxq",
-	"/AZExzZC6swdDiwWVR4KFZT5GgAqN0RY3svzDfnantNvKhBUOC2XjmpSN5BS11STXIL34o6h+THjd4ws",
-	"uSigXQQgpzZPpcd8/QgDf0wqHRwOlKkK32kGrpG++KowXuxqt989SBey279tn3zuHvziEmnqk4vo6G6R",
-	"Y8Xha4e4AbRaAmv6bn9rK30osgtZ0o0VQ4T21b7baGetBHuo2zyc/plR7MNnPijTjMZCqwYKwPX1/iEf",
-	"XE1rtD2InPV1lT7aA5cTosh0KcW8DClVjSTA3RTrJXHUViY4o3oXqiM1NTnqefNsFfMWue/HsYg9ZI9n",
-	"PitNLa/VTh3JuRX3ob2luLEuOoFtRJT9ART/Hh4dxF//J9pg8IZ+WabQDZ1XxRj36GOsv3YrU4KZsYxg",
-	"0AtoHPo61i8Dz55vXrJD42KVS9oGsA8+zV/gqS+J1jijtyrzpbL3137VbUZEQOCGjudNNtJao5mDcjol",
-	"1j5CZdEbqla9omJDRLGcMgWNJmmeawebCLpWBXzty0XBD3dJqHATLp3FVjf3+eqZs63XjN3a70BnJyjK",
-	"D4MYcWz34D/4j9auRC+UXB3AgOFwZuEHjN/Sw6+hIyJl/s0q2RW19qBBvG/Rn2Nzz/50BxiyxqzWaEV2",
-	"7aCVp3BB9fhHqQ48Grm5RfYlkjzia5KzmWam38i9vChfCq7u/TK0C/qh4B9HKRFZ5bYo+dtZ91QQJBxe",
-	"LMtCGzJlsYvIQZwDssWUzSQEPNMCLqRbtjoCRu/OqWGipfHUyy/zxBxVt3op7j2u1ImoCirQGK255XJF",
-	"PSM24Xmb4plI4UBW9S3aWdKlcAvQhipMNg9MfbhAR2OtvXbvGpj7H2jWHcdnBQm0rkdRQAR2ZtI+892c",
-	"fKiFiZEiguqOqZNrq/liK5hL8hH37CNJqYIOG5Tg3jjHaIK+xSZ5sarvnGhrO+cMXRUuXeJw43lNb1lc",
-	"oLynt+wLbRdppxZHJ3m/kGh0+IjMKI4QemsFvs4ZW/HSq0XMQsliviBiC9Kmaqzuj6cHqvjajnQixcmb",
-	"Zz9/s1cpOxNK5m0Xgf36SP2c7NjLEvrj/gxaeHHOggqE/+4AMrO0UNxsJk//+VtDBlM7LhqvGLNyyZNU",
-	"EOa3ghjpsfLA8VxMc56SBc1nPlYC3V4xyPG7VTKWNOvlF6FiIwWrEd2+7gRe19GMzT98g8/+qfvLNxfT",
-	"3RUZ92ec+vgGiXVCBFuXeZGXRDDXwJsrolmqXNVNv/awzB3T3XbI0cK/LGvuxeRo6ZBb77nnw/4sy1gW",
-	"mkKT5D/BMRqnz1HoRM+kwmweblzbZiQy5NUv5FrgdSxFPy9nF9lDp7xHO+w7ect22OJobbHt20bCh7FD",
-	"Bbb9sgwf0NzqLRt8IPdQw2ggbkbb8bKvYosSWzZW/Mvoo6fko9vmukL6v6/f/kwgqxNctA6++YUDYJNr",
-	"nZSg32ZtP6MObeKSfKQ5U0Z/LJuKWCUIPvLjXJKPiumNSP0zFDRekKDUkBnLczJlCy4gUQWU4TKzFTNn",
-	"GiH3A3rNz+idtPd9r3bzS3nHXvkfHPNoAaL+KAFyVFV9YbJPZMDcpK80qZbf5xBpls+i+OzPsuwe9gbu",
-	"g/Ekvd8ZK9udhnbQ3liWghBWu1L2N3zkT62LwRqOX51ys2AYN9aQSrfts9jz6LfoVX9zAf4jqVM4/D1r",
-	"UbWXHuk4PcsyH+AfHOatEwi8HJjjUTtMD1aK3XHW0tHnHT5wTOK9LDNU7tvRiEfNbUEU5g2+Hi0QRMWm",
-	"0r7ETnoOaMRCrqssK8zeQyG6PB3ndnbU73cze9p/+bcyDjX6eUmiqS8Hbs3nFoRnxxeEWDczCnVxqKNI",
-	"wyXldhOoSNnJmotMrtv1jPfumT+1ooGLuB9Nw21qUNVYMJqbxai6Bi7teMqGG/+etY36W4+qbtSOg6Nc",
-	"L3phaWrovNXvnsBZ63kRlVT9E91ER9vK+KV06DZ99hNzdg8n5hj30nGPDWtLg/+JTY7akiSaBw1A5Cdc",
-	"uFr242Cc+4j8BsoLMlkpx8+vr17VXMnoBtNlvVgq5S1vXDY0BRzkNj/Dkj2Y0dRI1YoI98o9csw8CPeK",
-	"e4FdRCcjcStvOm323sAHqcxYR1Lxc/vIkQBNqdZrqe49geVntoZVHZ1wZW5wocHPTwuzYMLYWUtFvr55",
-	"e/MuIVCOdv7ou28uCTcklYUwGFEhlFj6IPYMlF6V1Xg9qR25hJ5LMeNqeUTKVtt7f1S9coj59t33cCj/",
-	"VuUVKW1qlNr/NK6o1rds03Eg37mn/lpn8j2bPivMIhjlfAv/cL4Xesfn9vicpopBATLNtf03NYx87Uch",
-	"b9gdy8n5N6OeYgrat6PSaMfwuPT8ma39C/4POI9lbuBUybVmCjWNA4+lb8URP5dXTLC1X+9f7GDeMxkh",
-	"PiXYumqAYiWrq5kH3CXBNMkkVMAs7AdUbMhSKnYIgZfyjuZt9MUQqH38SOTFwa/cTHrR+Ih1LM4+BpyC",
-	"hs4ChUbDJaDb8JXn4ZZyxZLPjyoP+5+kI+7y84WUoBgCnBXxu3Ppcl7xU2tnWQOuofEDCsDw/XdjdRTa",
-	"87l4LY5qOeEr2lpyjQlo5WsZ3NbVbdf9t7DTJ/ZSZLjM4znExuLD67IpVZkOsBy4M1LNqeAalt/OXm8b",
-	"T/6pPfT1pXQnZTa2aBRA0/qAHsUSEjE5YHzcS9rANaa9HElUw+j37Mav3nlUJ74lksNhsfZ+jZZl+ZUr",
-	"9WXr/iTsEUzr080RH/lTH8534PDsPpbjNX+8aWCugC8U2v1xETyLUanqZtQd9Y6dyXceJ+pYChSO/zlS",
-	"ouuvPurxRH/5pVNEtAeJlQLbURDNzEmxgi7sxEiyoJiz2fvq7Efk6rz2jMGVpP/CVY4yAOf3GcIHgJWA",
-	"uhmg/hnnB8VoAleuCIEol4SN9ajw04xnkBQNtYDWdlTZuIctZq4cuOFHcBTAjDDqdd/OgvjxHFepdzE9",
-	"4/CCy3iTkrkH3fEBr2OdxQf26Le5DPThzHEkKnVI0iM4dCi4dGoyE/053uIt6bcV5TLl8V7QbH+nz370",
-	"rRvLLUYe7mNlNP8ZbD1/OkDKVnswqsBsUS7H37A/s2uiJMZgx8QAvpY5T7saHb7zD/259X5I17iftDm/",
-	"rfeVN4drO6Jij+Pfs2Jff+txdXrM5Bkv6cfT/4FRvC1+cKM2RyXdDbz+vgH17EvbIAgQeXktizwjC3rH",
-	"SDbSHfYe+4w6UO/6G6DcjmWETu3N5hoIr6g2iQescT2hKCQSHn5YG1zQ00TznPAnSpMc9eS0GFMHbs1n",
-	"F4pn9yAUj5EaObpk7NtY+U+vblxbSQIteO+nP4sdzW2ug+S2OiTIs6AW0q/r7hA9xK7Yd18+ltu/3NR7",
-	"d/5vvXkLKJaOJFiv4bICQm5IITKmrIk8GulqJ7DnpXRgO+17dxsCw7v9i+bCHraB6ETs7IB1VT12dEEW",
-	"wV7MPETVAY0zXM9rqZlVm2og5WuqffeMaPNm9slEu1IEemkduUGxo8d99staAJqD26Z9+wdWDNeTL8uz",
-	"HW+L7h794tws1cyOTiHoge9fd0xK1CFdgxR5l9PNfZJkeJconB3LACEl1iYK0F3KZlEyz2p8PtKBqgmd",
-	"xGPeaGL4cnQSyrxDS72CJ455FGTO7sffeOMjJAmZFjwHAxnAMtcCMxEw76zaRyvIrM2sR3ZHwiRq/ZHb",
-	"dRO7Qbun5cDmx4/PPjNUeKnK2M2A/CDBvtIEMbWoIUJOZbapmoIcPZJ5v9t8FLsBlnDf+dGyAw13vPP7",
-	"LIO2s6m32nc4Z+xjWnQKxyL/sxvwdgn3Ey2A7RwWKhDS8PSQVCC7uuPZ6TD6PVvo1TuPGiuwxEJBDK2c",
-	"11j0amSejUi48pD1tNIdNf9EjuN72caWO+2gDfvMZ+bs6GfmGK7kezs4XvdvOTXXfC7eFmbSh/uvy7yz",
-	"cXBzM3SflH3rh1QLhv2uvprgKP2JcfB75sswcMF1lQTxRzI5PzsfsQtzKkV2bdgqCifmM5K4JorPF+ay",
-	"BPh0WUn2G9f4X6rx8bavMWMYjV52sqQ8B9OsKg7SzLgGoA6YbACKQh1O2/28u+rY1Y8+X9A8Z2J+VCiL",
-	"w8qA58yMWwMcIZILQPsiU8FYZkUcWSkXLsUdc325fAUXCMUF1WTK5oXYm17IjS1N0OEoI6sfS1rA4K4e",
-	"8guUGaMSuyz0b4oBSDINkzZ6RgndKuYYQviOqj3/0H0EIaKhA7cPdwwyNZnI4kEDuWLNVtbOTTCVMmdU",
-	"HDlKcCNl7rbs+Mafp40rIshzjzC5b6SAFhnvSErxTNOrTtG96IsP/72EDov+TMkZ2chCbTs+Wtr5dOfy",
-	"NLbtgZC4Y0Hz4mdp2ME7dwzZDFOys/vsBc7vFTeQ/C3tf8zRaWdOilXLxcjML6uj3Yh27L/6VegL1is1",
-	"uaUsCkMKrgJu+KWHN+sJphu1thgHfaeWX3nUzPB4XtYx4sp8LriYQ5xG3+p6ueI9BAR2NvZYZufnybC7",
-	"X3o6/0hPHJr+PnotZ2ZNVXs977V/6DMph1blc+lqlnSUY9+YmGqoGVXpIpZR8jCUUbLz3h/l2uX6rhU3",
-	"BmHTQi9zmTL1l5WknvyO5VtMFEtLL/dnqu8sze614b2j4DvfHxz6rNiJDG2v4uuePeOMouC6scAoqtTb",
-	"KnJ/xxRqwPZKWHicdTAUGE0XwaAIF3dMGKk2e2oDbk6+31/rAXkttIFGZ5/hhLyutaQMMeiQcOujXmfD",
-	"GWy8pEvs1e7ryZC3HfMUYBue7pp+R/KxAneenSvrlpIVZ2njHB2Fh9eMrVq6/l/b7491NcPYB9/Jw3OQ",
-	"4MXRBKTqVtaEaiwOTeVyFDH2rjCYlKsBhsNIEGauh6VnAvD7AHL9JaGkmqzrYVrmRfnJeRWij5GD7zjV",
-	"jqxhpujR/PCv0PPw3lsd3tSbIMm1IM/evQ52PRwhlvMsy47cvvDzdS28t2aFJX0GdCbsAWU1qO3gn67b",
-	"YKjjV53RHebGwD1bS5V1tOSAJ44ZOZIqa0ujhCmOJSdqBk2zSZC8Y6q8KpZ0QwrNXAYrYJNabXcrn3Lf",
-	"PkFNP43dRXnL2eTpP3+zAnzKqGIK/vrNPqjuPG8WKp88nTygK/7g7iHwoZvJf7za5whuh/FGEsyx9oHr",
-	"tl37xEX0a59Uyk/tQ3/5/fHbH/9fAAAA//8=",
+	"7L17cxs3ti/6VVC891YmZ7dkWbacxKr9h8ePic92Yo+kjG/VJGWD3SDZURPoAdCiOVP+7rewFtAvAv0g",
+	"m7KTc8/ZNbHIJhpYWFhYz9/6zywW61xwxrWaPf3PLKeSrplmEv6KC6mENP9KmIplmutU8NnT2c2KkY+c",
+	"fdIfiVgQvWIkp0tG5mwhJDudRbPUPPWvgsntLJpxumazp26waKbiFVtTM+qafnrD+FKvZk8fnp0/jmZ6",
+	"m5tHlZYpX84+f45maWIehPFyqlfVcGkyi2aS/atIJUtmT7UsWH3ohZBrqmdPZ0UBT+6OnKXrVPvXthZK",
+	"Eyk2yiyPwuJCq8JR6m9O2IIWmTZLOovMEtN1sZ49vYC/Uo5/PSxnlHLNlkzOPps5SaZywRUD6r+TYp6x",
+	"NWyE4JpxmC3N8yyNqZntgxyf+K/flZn6f2qT+L8lW8yezv6vB9X2PsBv1QM3Lryxufj3K6rJhnFNNlLw",
+	"ZUQoT8jGfKgFScQpEM6OY17zLElY8pJLka0Z1zfilsE8cilyJnWK61Aslgzm3tqEaKbdL7rm2xof6eT2",
+	"/Z92jMi95reSsmL+O4u1eQ1M8x2TlkzN6WUpv/WzAU0SyZSyPJ5KIjg70emaEcX0SZGXjLGzrrx8V+dG",
+	"4FPtBdkfRziz4HqORO39iZwxqXfnQ5VKl5yxXRK/PFnTNDPU3awEUYwpw2Wp9lI0XrH41ruqhN2lMfPv",
+	"oDmkTkThc5eEzpVh8IWQ8DE108ZzrlLt30786QeURT2SxT2tdmf0o9iQNeVbOxVFUk1SRehcFPVFlxIh",
+	"mi0ymudm2GrhcyEyRvmslI2988nYHcv6tv0NPPQ5mq2ZUnTJvKReF5olu+v665ZQsqZm3pzymJFNyhOx",
+	"qS2pNmmRM86SD1Q35p5QjUfLtwAhl5SniuLrPPOSTInsbuSoKuU+tnm/YhwYQ2mqzZ22pOZvqtu7NfQt",
+	"2k9L88VQjlJciH+z5EPBdZqNWKFZQd/Gw7G9hifNTwo8z94ZFyq333UNeG0fa4sQWJpbtSVMa2/dMa/m",
+	"4bi34ku3LLeBdY6qHRjHrNVxDMqsZ7FjrJbkKj9n3NzZ/5zR+JaLTcYSnAfsyiyyIs7oBAImZtkR/mUm",
+	"V3u1pWY0+3SyFCc7JA4Ly7cLgl8+JZQTBqIzIkISts71FqQZF3ORbA1r1vSqR+dnHs7Q7JNH9XlGzAIi",
+	"skn1ihg5hRRojfj47Mw3ZMmbO/NGOkWEalSsHp2RhG4VoStGk6EnqcVMdm+Ce/qCaYrTae2pu6R6j4QZ",
+	"it05vTjVbK0G/e6l+Q3QGCdGpaRb87fRlz8ozXLv4cqp1J4rA4YEDcTdGSCKPBeXkVc8UYYTQFcdPOHd",
+	"ubZpDU+V1KivxM07uA9IDd/RQrti9wSMkOBJuck7X92mPPF80V6ZWRY8GtkplYMGV/TOXo7NBZXkPoTu",
+	"SNn+aeM7gjO8dmLfiS2QQVFdeiWl+EoqeZX0yakVo5lendZeUvv+JF3nwiqAxlB7OlsLITdUx6tT9omu",
+	"84w9iIVkD3AUWNSzLL1lHYd0oKrVoRYOvmH913TgJFRjl1OwQ3g3hasNk17Dw6cl/iSkEZbEfE0YjVeN",
+	"47wrytssVKzn+LbqEIlintVOkH3kczS7o1kRUJ0pzJqknFCyETIxdw3+MCLzLdms0nhlH1KESkZiUXDN",
+	"ktNe2Y0v3aFUk9eM7XNqKTeay7iWNNYPwH4CPtPGevZf8qMuBOoYtnXJ6RWTKJCdtUiUMT1AncH7tPzM",
+	"qlFweYtF0yAQC2NjkrpSFDmJnyoixWY/MW9m7eGV6vh0/fwFPtVzhQWOSvUT79FwG+OXqjVLqtNkpVkG",
+	"6xkphUuuGC6Jo9m/ipR5dKfnhZTGrLRMAHtmToWVsrDboJGaw9NjLdUMQC00zXrfJjihWQbuCOUbx3t/",
+	"uMHdkrz7UySpfsm13Hapx7uXuLve26aVeEooQf/GN6quxVJ7BOCPX2eKSfPXrzOvOW79MrsveCXFmmxW",
+	"TPrN+Il0i+rUDLyfPqCv0DPUiqqVx0/APtGExemaZuT6x2cn5xdPiLhjEoUAM9sBjjkjUswI1vEacp1I",
+	"psAf6TPp2L8a60i5fvLYy4h3Kd2d6K+zuRQbxeSvswhm4/wtlJNn714T8BpF5NcZXTKuf531b26LU838",
+	"IlTTnH5mJhI55qt4oVxmkI0nUdyq83AE7e35inLfHOlC443eNbXX3KjaQm5fa7auuN3j3Eg12VBzgxQ8",
+	"uTR/rWgOJjQBi9oYgR8qV/6w44LPj57jZPpb67EwH9+ybafBUJr6SWJ147W4g3/FsDvJcGM+eOorAne4",
+	"n1JHK9isjCpNNL1lnIzdGsXCglqlS051IQMuqmK9pnI7gKWTkFIMR7e23mo6uBWWSqUV5l5Zn1r4qExx",
+	"pO2hO9Jx5szjhLCcNMpb6X4z97PvwGMSMIs7eLUKJ3gjRfOVELeo/4PnKgFl95KoldhwcxUjM8dICvCf",
+	"moMV4VUmeOy/qTWVS6YHMl6Tg+xPozqVG+Tr2Kqp+ImjK/1IDHXDlPbpyk5h8WyU2QPJYpYaLQKNNquT",
+	"blZbcwVoIW6N4F+lfHnqlyJc+6IQOxc2191OlOfGJPofy4ete24uCr+eAlFW5Y+ChMVsSIUXC78LToo5",
+	"C8QXaNKMwtRYNdWZ/1cFT/3vL1RBs34+YvHtNdPaxyOW5fHdkSVcSSa79B4L23pz/gePzUF+HJjrm9TH",
+	"lmMPj2OOPqdk1ympEc4bgzMmNlrmvxeJNZl2OPGuV5t5g9Q22g+Nb/2vWlBJcnN3UwKbQyixzETWhdJE",
+	"Ml1I3rzMnbemTBY483hu5iwTm+EzLMOnDUe+55yzOya3HxSLBU+U/QHO4vsnjxspDGfegKWQ9R/vEiQT",
+	"fEmoDa4BCYxqY0MMOPD5xQ/nZ/2vGhfWFIuFX3zkVGsmeYs2F94YRy065hGyGB9UDGLLl+R/1Vw1EE2J",
+	"V1TSWDOp2jEaz8ta7I77N+xEO94/9FBnae5xDbJPGDt3Fvs3isRZms8FlcnuQVJMKat81hZ8ftYVlGpk",
+	"BcH/66OOHiDuwKEIazrYnfhcJB41IbafNqbfu6/mR14pJtZr6r0k5fJud1veSbGUdA1uASqXxdqcgkvC",
+	"BVErlmUgdJRRA9YNr2F9ro8enn137tmWNf30Gp9/6E6l+3tXxclSzhpJUAuaKdZOM/pbesfMNO8i8rtI",
+	"OTrFVE5jpiKiRS1d4xtFjCIZIzWIOf4yl0wzGcgukAnzeJ5eJ4zrVG+dcxYeuyx5mMRUypQpIgpNKMev",
+	"y3il01J7tWtR6LzQH0DQf5hvtVPMLCmefPfw7PvvnzyOdu3UUvY9PPvu0XePH35//rieLFbPjas7B9M1",
+	"E4VuClz3skbyWVt2P+z1EQKbDTpSllEnOFUwUBkxbLnYOSOgnaJrtXRZaGGu1IJz85Vlk10xxDKaK5bU",
+	"KTUgOsKk9LsxQWWORZElRmc2cl6iP9+Y6ownLHnq7rgE733r5MwMPyHPebVs9smXkvhaK2K+gRELdUke",
+	"nn9P/gsjCsZKzr5RNjSDFhe1H+NUmm7BGvsonTDZjBQZpvVnkiRWNe959PNwjsGNnoBteJK2EzXwGtuC",
+	"JbKUFF05C5pmeC+qNDPvHhburF5w6IUqOK98Ma04PyciZ5woEd8yvcvAmYip3xudp3WLvra9uRSx9ZL7",
+	"TB0tYuExF3WcG1YtktzvSl6LUD6Tizp3X3jlmyO7pmEypqTcFPxijNSrIvN5WuchOzf6gl6btdUsdmke",
+	"i7zXTLmGh9zTH7o8PU42+uJQPmZ5WeYegdlAzFNeuVZw53QY4EPA9DCYdWPSdhaWHtWEG8NHbg9HOoAq",
+	"rpjECVRjsiM4gl6wLDUE9zCw1myd68AuxpVHcpdVJTPX1Sj2Tgo2/OHyNt33GMgiC3Eu1+NSP9sZMkuq",
+	"V8xeARuaWvPJ8pG5N8b4/cM5lD5Gd3ti11dPfXSJjuWmOiI2dgu3oYtNpuDokuWOws7qVovcH2K+Y13J",
+	"z7ueQnOBJv6frFOlvE4hp9FRbtS5OSOZELcsIVTXKiA2oO+tWJZ7RZyTqzshb3AKoG885Zc2X5OCR0gs",
+	"T1JOVCwZ434/eMC52OEGL32CSLuSIkPuWbcRB1+ydqApXIJuTns6BMOrhMlNsFJ/9cEzSNZplB6QLFUe",
+	"1c5GsFu06c3zgpD6hzsmVTALQ8Yrv6inOZ2nWbqzIb0vjevKds8FaB+EX0kWupHywuPMYDJmHHNbs4zA",
+	"z/0u0h2TLUnVbXjAlJNClQUhiyLLmLHHUnU7cPgFvROFtLmCO4nOEOmiWRZyTiylKHKPX/RnumZl3hg+",
+	"ZJ2JKR+X/De0IoQq/WHFqEyG35lrthaocXTRdiAdcbDKRzIgcG+Uvmxc7FJw547yOYp6akqEZ6MwU0tF",
+	"ZE1joSKSpbz4VMvCt3k4wFypBPe+ESle0S5UWBUXqvNg50zkGevhI3younnGMZJiMg0YnIG6mWvIHdnY",
+	"BJMVVWTOGCe4B4ZEaHRPUDmj6XKU2Oq4LFvVJ64mxWhacc3st4xUKzlRziSpbZWVuI5VSyJGNRFfbl5L",
+	"CrfluROaraPi157M5QJRL3XoZXtlM8FhtANicDinUBHG2LRTxqXIspG2yYLGune9r+Ah83TKk5Qvh1Pq",
+	"Ff7Ad3ZyJkHTFFx1hOPxoiBruiWJIC5ncdC735Uv8L3+LtU06x3jH/hUe0vLxJ06zWvkaa4uvPXTmByO",
+	"AaY3OGCOlYNs19dsvWdYX2M9tuTd6xdgD1xrKrWRqhBWWGyti7UdDyojOM3hU63KgIaVK7sqmk8vyiu9",
+	"CELYmFA14Lo1iifjXtNHFfGKUEV0nJOH59+dnp2enT58evH40fmo+yKkHUimgEgE5Vc05KYPXos5lU3v",
+	"XN3bWVZct67slVibC0kWXBGqvMXaYQ9qKmSqt8GckN3XwTIJJeibIgsp1qBfqmEbpZCx9vBktMiOAZGI",
+	"qIyxHP5l3RoRUVrkOUsijA74Bt3IVGusFO+dc9u9C7er3ajymnXLQr4uucUSsXrhEOvNndqJLLdrTEb2",
+	"CwGbqdwQAjvnvCNTPBNL//GHdE6s/5nilE1xuDhjSemp9nKTI4etbjB8hKUtAIAxokKJsWSk3Rk8ogFl",
+	"9OrVc/Lo0aMfLp1Cqurl3IGDJD2hN1posaY6jY3OzwuaReY403kG6XN6BdVJ40+lO4Lw1uoj+Jd1N0Zj",
+	"Us02aZZ94EJ/UNaP1grqrBhRW6XZmki2KBQgLXhMVH+WWVlvDSQackbdoZr2jHrLYzNr76x3D+Y+2oab",
+	"+XTepnLyhxPD+jZakUGqGY+3H9ZDo9prUfAQPoim2SijvFAgMob+oEVEnEnzvY0xe+hrJTLQZZ/YrFV2",
+	"zbReWnW3y1jpdauE7fk+Z8Ow8tNSOe+wXn3qbgmgs7u6lVC69EM0M7S8OVp5Mc/S+IOtomhFA5Pzi4uH",
+	"PxB8htyyLTiFeA4p32ROFXvyuJBZK/vtyeOoA6qmCTzQmwhmYWpq04xqa+wkTgBPZ5+4mPtNIOzLPuWp",
+	"ZGrUkAM9ewOgUu7E7WiklIAnxhxV/71cKL/H1+eL8TthClVKg1mDZK3gV43W/ds7hVnahqOa3jztSIHC",
+	"4j/QRzOx9AQTRmxrmUDr8fWGMYCCqlgg3d0HueDGH3J/TpQmBMP81Tzk0SIkIwhuAZbwim2Nfc5OyfVt",
+	"avQ0LG033wjFSMYWGhMF3bN0zciCKg0VmoAWBCMUWULmxojg+pS8Se8YUXRrlWeMKFLzwluWVCh6Ctz+",
+	"husypn3Ghgg5tMPh9ZEoJkEAkywYi1VIp8CBH7bFuDfT7PPfC+Yzk56pW+WyVbguq+2VKCRUHmcJUxo9",
+	"97uUX4jMZty3LAQsxOW4pYZvlDf4Y0w+z69tjqkSAASAVbRGpVP6klycnaH9cjZrAgmOSI7fNQQyZrhM",
+	"sTsmGdlQrllySRRj5Np85NzRLjOCrZlcGgVzFpU1/bF5KgbPtstH2FDJMSeCC41KSsoXAhLw5sVyRPKE",
+	"M+gGXk2wdzuKwg9PgEBlbvNgCKSrl+eu1JqRCnKqlZIehYt9msM5LAiY5TeKmKdUf/J/DU1pD2wkS5PB",
+	"wvXvFtFyipN3Xe5HOxyeiWW3H8XVJjZ/+LsoJDdm9yLNWOQKCSNDyUXKkuGZGM7RWQ5o8f/MCssLFd4y",
+	"zvTGLd153S/mY6iL3DiPf8kFVvwYWQEewhqgSqohIjBnhFMpxQbxVPaMdLUyQoDAg7nC7uSUbHFcA74+",
+	"6+nM98b0DyfGp1xWFTGtHPXGdy28j5dvKrHkkDIcR38Uivz3f5NfZxCO/nVGfi3Ozs6f4P+C9xk+ecTI",
+	"D2cfd8DcjKjslie1ifm01VeAzHDF1uKOeoJ9OVXKay7eoMJjvvxGkTS5BGeiUawExxg6LczFaq4aLaTR",
+	"i9aMcr0LR+ezU6lSG4H5DQNQhhsubPfT8GKVv/rnQ39onPLWqlC1HB4VtxQbfizeWfr7vKp2rA8r5oci",
+	"2LoNUrXcOGOREYdIZCPbLq0NsFecVswDaCSxgBpDQ7EukFQjO42u7S9eqHasN5+4JNnOy2vPtakR2vxQ",
+	"SLcsJUrVpU37QDIxGq9IXCawfw35X3MhRns0DkgZ60r++hBO62m4pnaRDJjkQet1wuQioUIZOvtm73Sk",
+	"1hjqf/h308Srvr1jPAmYeHep1EVj0NBhqKhq81x28k7qOz3MAYvn4kAP7Ks0YyH7nOTUQV0ujJUmv1GQ",
+	"THlpzSWFCUcvBB9nMnMt2/zcnfORsSD4T6BYbLPa4iRTpQnjiSKMymzrzViBpXlD2Eb1RXeDEzMFT5hU",
+	"WogEw2/dd5odeojCU+3DwdqOGeoF8yFGI+iKAnVbnZJ3VK9qyjLmPiagBohLcgMp1HC1RCVsd8JYYn0p",
+	"nJVFbs2dn3s1c7EgkMOin5Ya1NmTx49bWoUXzIs1IILW9BYxfu1xikW+hewvC/1b/kNpzNTICwnWJL5+",
+	"uE2cMJZ3rgOqb7A6EnABiBYinIHaMVSTCOcXFz4X84b7uHTUGIaJmueuBTB81mu/N8uS++qSJcsz6tPN",
+	"NhjKhkL9FMFqNnRLlgLR6C1wilEa6DxjBEfxkVYL/zL6QjpW9zD0GHo8X+CPJjidJbRfp6cZpcfQ89U6",
+	"VLvcnC6ZzxWGumNad4suhHxKVhUanm+4kqWHgx25ejr/vE/k5kSemP8L1OKh42Gw6hTWE9xB8h6PQJzw",
+	"3yyQ/nFp9wodGAN0ngpjaecgA/js7dNSGpslqFm/4VT1Z6kAvVKASLcle3N0f+HK3d7ViDr0BCDfTnME",
+	"/MGWG5ZlpYcYRau5kMBttLLALnBPDdJBamAA9ZfEIk9ZQpQwww3btQEBAI8LMlXo56KZ8OcbwkW8++ME",
+	"/eN2ep4MOT+jfh66jdPEdsxQ7+xMvBnxnMG5MHsXkmXBO5aC6rZ7x3ovgZBsQ0hMEKlPiVrR84snkfnv",
+	"xcNzAIZNLmoud/zenB14wJyP5GK4tuD2ZOSN6jvMQ4/jOzz5B28jdyhbbby8UO+XvVub+OB7lGt6BJjX",
+	"inHNQvh0OSun2oZqACnABeIascTcKIh5pCANDXGnqLpV/hqhsfGPobWmgxprwLuHgQy5zToQE+FVIKpW",
+	"hurQduLMZmIvpdiYI2iOs0fMenG48OeQiosFOlUriodn0dnZWROAZUB0bZFm2qcDX708v7SzdR1j1mb5",
+	"TA2KId33yUXaH3xu/yapL7VIiqy3xuNKZOxQIAPJaPKWZ1vXA66bOjAr90Kfkw9WM9wngItv2CMXfcbI",
+	"35zKenRY0BqA+i4XNwMOe4NTsPXctgssCdb7o52MGb+O3FG5VZt8tcxxmA+wDVNkBOF+HiERCGco2V3K",
+	"Nr6QQxGqhiinvRtywcJEzTiZb0GxH1x2FK7HQUDN3cie3Re/B7/gxqpLfO6hF7YdwgIASm1ctIpA2N/5",
+	"h92stgMK/O0Q8AbouFDFIPsA2zBnVSxKstWX4tvFH0XhixgltBXFcfrfT29n0ezml1k0e//S/OvHWTR7",
+	"dTWLZtfPzP/8sqsKNsTPd7v7Y+6+NsChN+my96G2+4JCWAXGh9/33DsxzRhPqDxFmuyjPLghYC6vuWZy",
+	"Qf0ZB5zpjZC3CBpnHuqJvbRrffWK5JIt0k8kQ3qMKXJYUZlsqC+s9tOz56RCrd/dSF34z3TQj9Bwf/Tk",
+	"8tcrUdH01sUgZaGi9MH6QokCf6jc3YGT361ihpjbHiNeW7gpz6CAwv4hiK5fx3uARCuaJrUWLqkiSpRN",
+	"KMvGDSRJ922F5oRQuVifDGqSaofui5RliTsRUPVMs3eNJ0IMX70ihKzfBTgVSFPeAZX2QMb3MG0Jn38K",
+	"K95H0pRDNLn2mgX6BQYXOhDFpZGuM3h51/sCo+2s8I0zpt1FVKbyVdl9ZerfMOy8N9bGPMhGfFOCfzeP",
+	"2z9oVjBFIJvW6AgQaQerlszZMuUeXOdy+sNKZSwBhj3siDSwanKAjf3GwXkfSD5vm7FnsmFYY3qr0YiM",
+	"Ze3PfMbMZSZrOdDYMWRQGvRKbDzZD+G05bI92ojKQqE7HPtl50TwBWJjV8rZxutXOSyj+Y0t7Tzwpnwj",
+	"lm99PctGGIhVXXQX4N/oMl/XohrsLDfQsGwBXNSB2QI/Ub71h5adL89661G3t+X2kSvrj1wta0RysWEy",
+	"crm+5gtAz4Y6f+j1jhBgglspU7NpgvX+3chI+FhXo+ibFVMMnfUN66zfGG8HRdsnpIyWDbDrS2dp13J+",
+	"so8ZVhOb/jZF78xDsHNQYF+atu0AZLYlmmUZxFogHSx1CGxz5vec1vBOe7rfm8fcFP7lSgW6foMZ0s0j",
+	"U7X5Pz+LgkD3tf6IdENT2x+x9DY+etIHyxy5dlm93jF8zK1LVQ0Qun8Fj7lfbfyZgJ7004F5pDta4k8+",
+	"5HQlPQ6EG+GqZ4zw/n9PfnJC4eS5kgusPEfYUfTzkDVNGJmbK0fcpgF85XWoVB9GCiz/R5YlpHpgIpyW",
+	"5Z6Oxj0xv9aF0h9oknxYBLrz/YzdXwjLFDMCFPCIMQViTaAeAW/0Fb1jxEqmEd1YOlFxgMJKrBkQuAbM",
+	"riEMu7EyfWUe0xPuAZ7nIEluyvVWiB7w6Gl/8XzDWQlsV255kxgN3ovwMLRntrt9v3nPViC+dQ3dmAAq",
+	"HW9uUstYtRCXNNVlxCV1TYI8IZZCa+8Wlt29Ly38mG3y6PrIqrqfLdCD4MmYtJ9Hoe30TE4LWKBtxWHn",
+	"FJELQ5MnZ2eX5OG5r9SqKZ0v/NI5kLK/WYn1Za07O7Qd4Iw4+CfBFYYi9umL8XhIhlRpdva8Yd9mGj+V",
+	"gcMD1Vw7UNUn2aPRzVnseks6Xc3jzlto1tF/phRilgGGYfLQwLTMOHgaatnv3HbhJzVA6t38662XXarE",
+	"J3/ePA0AHG1d0hT0IjBHHbJUzF9ds4Anh7T0gueiFnFHMMhUXZx/Ejy1YroFYsDS5UqP9JrmMm01N6zd",
+	"Yps0aSS21Ab85P94O6Da3d4Gn2bmcfeSyE2/mtIg2lpiHEzVn83b56KQPhf6ykj00m62d/KKKrJm2phE",
+	"5s4wV4t1taugh72nka4v/GOuDLDWM8b0N8q9vVV5UuZFO6ymWy42KtQKt9FU1NONt/LZ74ZD66GGEUl+",
+	"OeOBvCIVU/6U3Dx/R8y2uZ7R7rC0vR71zL2u0jZH8CFMVO39BGwEHOCPObpIjJFvbh8VYyqAm+dqZUbh",
+	"7fOwx77cujGBALfb3rCuJdvw8SpKf/YlJwPqphzp7ZKi0COWdGUe9yvBrlJoX0TVir7lrBpUqi8xamzw",
+	"MC5F1pqARzfBnqzt/r9OZbctTsd3/W0rXX3KWiAb9yX0SCdl3A7tXvA1KTJnesMw5rS2HYZ+uXpz6ks2",
+	"qr3+UTQsENFsqOozOAxBvb3Qgh3an3EidE4LvSK/XL3259alsetITMm7n/9GUm6xg05nT3mRZZFHwtgX",
+	"ooT5+xWJMd94cDvbv1LFHp2Tv1y9ek4eP3n8/bdYadKo1bQS2iYRSEaxA7ud75Bm5vDues9yt9YgcQf1",
+	"qmmpy0bSYhH5MuUNpRRvVMmM2TNnqGv6zXiXIl/mpGLHJGOMZIBorEYciZHZXR4f26MuF1vNxPT62Jou",
+	"Nm9C37j2Nn09NJvdbgbvjnUWDvAtuOY461D3wJ/Zpg/XauXur5LI5493iVxIZX0/qSYWhKlB3e+/e9Lr",
+	"wWyDUo0UjQ5+auTPCtXqv/ewneY5riPeULS1n9kmkOA3ssK/7j2g2BfA2L9GOif1MESfG7aRo7fTtKBr",
+	"5AkDD3tdi757KUDydxXMgD8qP87NVEMt6BJa79n8WaFXwXQbN0zHpB1KQWvWGBXpgy6YBugggteF5lgG",
+	"EFvM7FzpdSyb8zNvhZZzdPf6t9WkrLLjeA0tUWRpPIx1BsmrkdcdRGBG9sguG4PXj9757sELILq65mru",
+	"3QHCXAm/4mF7QfaiGLV8/ns47BtypWdxfcj0ZkFFFm7SpEUGSGwY5wWwK+X6PzFP6kKtm1qfRhCX3RnC",
+	"JlbnUl1p0Yd1yp3VV11mjx/3liwwr0f0hmXoEGUclm6UKbNuo+r4FUOmYppRzfwTOTv7vn8mbgRPxWzk",
+	"g4EYY2djXmnrVHig7JhFYxtUN3QvcsDBPrTuqUFizp1nXFa9pxwb4Ku12UZX2H7uoFyjn9nmmt6xpATg",
+	"6xWoD4fYxrsBkPOzPW8Ef3TDTt0qms1JfwntdX/VM6Dtu2TzlqOVbnvU+0dPLvq0+wmva5hlcGEiuw5h",
+	"Z4WCIzdGpNsy/iryWfNll4BFJAclAJzbEPHG20BWRnI9L94fp7NGpLOZ47IzNvRgn7kq2zJVhWHabokP",
+	"boE6jTrmPF5ltyBMrhlocu+gIossRNb30NLqS+k+Oe3tJIcTvM478OmdNmOe8S3zbesEt3LOk8PAvc1p",
+	"HH5BgYwZ06IKh+9b1hRlTA0yHaGa6W2hY+GDZvxRbCAuwBLsSbKragUrdxulut5twzjuzg9dXpm/rD31",
+	"JhHYks5Y8JhJDlHVfaM0YxCQHd0O9n8HbWQAaN8DjtzfWBAA/McMNr76r5ywj8/CVvWxUAFrNkufBtfc",
+	"Xxqbe+C09vt9FDAcBbe4HKmEdgkYb8FdGGqcBQqMYPwAkbyOhH0A9sN5fPecVQcMr1hPQdAWS4EAObEW",
+	"qx6O+hi8fCSjybYrcS1eCcWMkHQMHIAdaCfCHZLd1sDnxxm23xBmEIQG22WTL+hF6vAe4ZynuH3t8TjC",
+	"vRtybx2h3vxgXeoAHABPrO9Az9pwHc1poNWEaq8fV5WOuzUJR+G+H4WjXBJ/ENlvs2J6xWSV7yELriBG",
+	"vWm1RPdi8TRi8ZJh6yljQMk1ZOhUUK5Qi72APufLE/cvgDqJKY9ZNgZmL6PbcPbgmTEkH0G2qK+/LuT4",
+	"G6OxI7/f6w8L6rYOOHzbGrrpA/GwfSDEJBbE0gicmoZKjRATmKjjckVhpwZ17Ss55nAtVjLFuL/k29r4",
+	"tU3RHYjzS0nzVRp7UzvLvO8Eu8VHVQVQmYBKYsrL0jbvtZomGQtz1MlDF//VkLbGh0GA+YHybUJxRCRb",
+	"Cw1YV9poa9wPm2d234+e3FmxG2CtqsHcNzYh0Cbr+rBJR4McBcoyKElSlWd0G5UrBYdNqLZ+Jx3DadzN",
+	"fJfGng3rSGkZcjLWfpMqHQxTdAjOkfeDm7e30yT1Jfn/ZD7GNjYrMNrdSZCMxivofGqPINZx1PKiS/iN",
+	"04EV7WNIDwSbgPxizq6YgmyBQ4oubffeAcnlHc1DrTt2+FvDeJdl29AB0kXc+oVCTrVmkgc6srvkNU8u",
+	"DEo2b16oVQ1sRlUmxO0l+Ygk+Yhctllt/QbLHc0Ktk/pajOrzVawCqMv4JDDiljrrHJgKasZKkNQht0m",
+	"pj88vviO5PgESURcrG0P/ZYqT3mSGuZQYTAdIRHHE7PY1tTecNClv2ysMDz7tOJcX4NzQRJBwBcQSsWW",
+	"TMvth52KDU+Fjaa6CPnYXImLZw4bxjUi+p2GIah6oSfw5UFUBtw/V3fa2pTBUmAPxPpwXUOaDC9FwHbN",
+	"9abMozpv7t2LeecElCW5u+yLMOBQO2XjJqdlA/Z1oQDOydYhPCWUIFVtih1kCGpBKIdevQB5JTb9FgcD",
+	"GcF4cqIlw0SeQiHGN9cpL9is1h18sIGxEN7eSInAWh11ay5JLSAYDzBdnRWWbUe40oxCEP/d6xegrULZ",
+	"tM3memrUe+KwYO3uD0AkHNIa3RENwQQBHPWEGw7OoB2Y/QediztWfb5Kl6sRGaTj+qIHQLbTZEyH8ams",
+	"FRfq6+p9ZOwUw+Br4Zfvo5SPcMONfToiuzPeW3cCvg14dzRKg6tCoYeTeinpOlhJbmUG2L5soYltx+2h",
+	"tlzehcDpHz56ePbdeW8GZA8CZNXqoRcwvg7hsVsyWLcH2tWm0NnDiEaWLYaA8t+lKp1nbID3Fwg0cHdh",
+	"Sw7e20BCib+J37UFfHElYRjkxwbw0CgLW6z/OgPLHaRhhF+f+jwsYzzGg4tnJ2q6B8M8z6hP/6hAvQYd",
+	"dxjqlfnNCITOegfGndiHzaxwDkBGk2Bh3j4QWeW7I7fUwYRHik1IfaYO9dbW5jVd97rGBKdZLnLIHnHF",
+	"oAbu9Ac4O2XEPpotMrrcM+PF8ck2Z8PphCubhkpXYuNvqyHFxnX7dSgEQoL+yngyTb9fY0f7NOkrsVER",
+	"1o8lTfyORicsbys496OntoCISqOswAGnHDHBypYdfoNdIkX8+IIN5GZnWn0eunFXU6BY/71gSnudm7a/",
+	"m9owlpfI7a1tCuD+v10A2NhT2ODrH5+dnF88CefWtmsQ89K8chhA0QxWhplkEARZpgpbYYBrHzzIFEhl",
+	"hIQXKdZvP0A3Rg84ltQRtI6IiHsXAT8J9FKgsb4k/8u1z0FwDYDjMaRlsuyoYzGHN+J0kNVRA4bcIadZ",
+	"FjAhKcELiapa63VnE/tcQQPFg9oPZLHNZVeM+jucaaZ0GTRr3prgWFVizQCfZ2jjXBavBPnL6+c/vfs2",
+	"IjrOI/TJ/+XFz9ffQhiOzclffry5efdtvdtzvILGUXFeucU3bD6i+YQlyW4PEhiyQla5uHh00RcZC9XE",
+	"UsAlqApeRytt2GlvJ3e9ez6dfsQhXIR7Pw0LVV7q3StGy23Z3RjyTrKUs8gGr1SxtgmuRT7NdbNOsywd",
+	"gyUY9jHrQXFpcNYOVrTr5JqC9knKlz+myo9f7EsCMpIVbE9z7wNG6byIb5nF1VhRZduFBiruOm393Wab",
+	"BfdBpV7hG4w8rs3gdEwCY4UiPmxqEkk1Ap8Af3DNoCejD6dAs/zDOEbTqS/380exIYuUs2xrWw3eshyI",
+	"USYcUKNQXJxgjcsMi1CyEZ4+LG3Zw1VVIam31mvXEjk/S4GpViWVfZ7pJkWH4xWr3Bv8M7KFWta5JLzI",
+	"sjJ9PlXEzsS2v2kBVwrO3i5mT//Zk9gDSd7Rf6p9zLLZ599aRIbVnMKz+/idleUvH7J3Z5P30dYp/MhR",
+	"078/sZAJSwItyK7dlW+Bd6kiuTTnM7FXn8U9tOaEi4F/o4hK/83sM0pLpuOV7UejCKRv+rSIWGTFmgdE",
+	"gf2VBzdhq11ECYwAO0FwshkbgQtNHF6fJ9ZY6LzQgVGjOvBDLTFivtV+gSM2oQhSKAHj2qEXQ49HmWBz",
+	"ryV2rh4bWAymDJQ77W1u1c64rMGEmZmMys4bE0Ay5y9jPrzkVzRTpdOs5MEa+5XMZHY35U2fTr0bWonv",
+	"1A3E1JsvCFUB4xKEP8VM5oHb2OhDJHXpPHh2PunqlKEBDfYMmjan4RT43rmHvLfvV2KNycArlmVEUk6o",
+	"6nLh+sFSQj7v13DbayZzyTST7YELVdCsheLpRYZusYa0k0aLDgqWXH2VUTX3OTdAtoofSraJZg77sjwI",
+	"1cwcr9f4uCJGSfTOozhFimV1ro+QZXllMxyfu0b5bYHt7Z9vsT5XALgZs53O/NZ5Yw42oRlkZ48J/O+0",
+	"w0lYaPZrcedzQ1XXmvUO7PTXPSz+FShNCWbH5N7OkfVutP4Utn+zQZLWx+22UypwdL1P6jB7Buk6gS0D",
+	"A4VyzRDpiMzN/kAD6ySyxxxcFSAADs1Ac2uZzuFdX9QEFALQsuS56z/ZqiYq8+o9rjSsJoWktzWD5oN+",
+	"EWyzxP3CHQYJoRXuBTMxLgV+R8PBz93MOvvoOeyITo+ctxrqSuxZiF6rgzJjjK6Amhdppj+kvDsrdkg/",
+	"Q1u267U8IS1jJbKkqTfVkysOhs0YAgKCdGhjUZc0KBcR2lwnOA4SAOU2ee7Pw8gQGDbQPKkPOwTBE3fv",
+	"MsxRBMuHGrvYesFLxMul8DWD3gNgdM20xFR1H3qZz0eKvcsuydkp/P8HZy7Ln0AuVH+CNDgh0lrfLzuH",
+	"QXJYoOPkUAnsRb47QuGSRcwIFxOVqCXBJwbaA7Lob4vqkGr6apx8uoVEGI/GglqVSWPKkcw8JtGU7Xqm",
+	"VpK74EYOrkYzY4/iMvxFgMeGebfrdWU2Il6OWptSNy2m2LEaZY+xbzH1GMVvhLB9n1dCaWPBlOU73zSQ",
+	"pnelKg8BEDtJiOUoMEpEXr+7exyRB+dnDg8koxJCuNE4cJr21WonMUREAgUOlpBmlID/0MJ3L0TB0WO4",
+	"EhuyoKh9KqPcp2qaEBC8YhQEMnaM9VxlMt2/61ZFiwnIapVrbyoAqr8RMbIWYqmAUQLJeEy7FAifLOoD",
+	"u9pBIa53BvGhALmOTqXX5Lcpgt4WEeralrUeBAl1HUvG+F/ZMuVdDYnBlYRoa3RJHTIq5dvSVZBisMze",
+	"Vx4Hdpbmc0FloKgN9lhk/i9tkV9/Riw+BoX/vYBuOzVVCNk/XAI7jH9fLCymjVBF7Qjdpcz2q9iZ0QG9",
+	"C+yoFalq66laGuC0KmJHtV0ZJhMrZpngDJvBnmepB4o1bzVqDAUVwnf2wLXA66daSiGVr//F0MUcsP05",
+	"GuuwzcM30k54ouUHrznw3rtKxIVzUTsQXSs3oH6ESo/Pau5kU7cjpeLMz8jWw34CDGB+UW7egN/gsxj5",
+	"CDXHvB021hsgYtUbs/8XPwtt+/mB8TfsR+/Mw7ZUYznwRdfadg7UEkMFhxy0yS5+M9hr7o1LtljNBj4C",
+	"jBaReWGDSomkGw4lSbFYM0zBpHzr8XObq89/RVGtm8xQv9tGcyPMaIj/uknvAp+quj33v/F/2NYlpQ5k",
+	"WPNkDYJ+116znOzxl45lWBSAkmWMKjYqJwmq0hH8dfDhGM7MyH8TMfP/+CC/5tsPEGsJKUsB2ieBnlGh",
+	"9t9t5RP6d9vmDDDW8Mvkf9h2Koq8sdKzTRLN1Ie8rEcdmGO0kHTN1Ac67ldmRuPf9a+CZrbqzpPmENYJ",
+	"tUzHpU619m2HNLsLaL1kly7V7N1Uh+89bNhUm28l0U76iwMa3vW9+hT3XnUfS0a9Z6VzGyXVbOQGDxcs",
+	"sPiJCPmz8MHljnGXuYzCETUjg9xONouu6UWjegTDwdomohNK/x1CHaCNj9XDcQZTLod5zJBaa9BJ2+Y5",
+	"49KNP3LdbDID5Fp73aoryr19yIXto4tZDmtRKOhsi5Z0ZIFSbKvGuUi23hgwPj3Cawsz/Qda633RLzd4",
+	"hGsYTlikxERk/UfpsPC5zDzSOBnVg6/Dv+7vnxNc9T+cD+TQZcOF+CrQdPht1SbXl6WZ+MKQ6SeSpEvw",
+	"btvasnrjqp2qmykantQQ2Hodm75G4EiEa8083hkEiWwyfYWqndQ7q9Sm8Vs0MnnJvcYbn2Dc62sJphEF",
+	"r6xDkWosr45Bp7GTPxCWo95RvhOWowZn2g2r4WD8FDoQK1y/1kHco8XexUU/NvmQ7tB6ZSvFI/IQAP/O",
+	"zi7JE19z6Ef90H64PF851Bq52BGGFlqsqU5jeAEvACIjSRWdZw2AvV6YDJH7UgLNxwgiWIHPqqqvq2bx",
+	"iqdxSjmkvwLy/SbNMmLGQ29Fqk8JIjaxhEC2/wLQbIEsmE9ANqLIkgNyCS1Mh7/Lk08o1/hzApkM2R9+",
+	"ndZ5HHY6cPdEA0WgT8M107/kh7RUcu4/T6URNBl014DgqHwTINiQZuPh6lCM04gNZ9K25cdO8VBWSHlC",
+	"GLaqdOn+va86AI07Q3uwE5T7usp4a3vxbAXroh5cdnCttm4CETrCF3E4i6zC9hiBrJiHQMDer7YVdB5m",
+	"Y9LkNFRw9UHwLNDSOlBtzz7llCcU76Oy9D4TIGUkA0EEhfiG6SA+Pk85lSNqocr7r7ULCpypTwklZmBw",
+	"nVJOGNdyC59xFhF8lxE4KScr9okmLE7XNLPaTj+U4Ahh4nIbDxYkMJC7NVtcw7e+qxTyjFdUM9cAEBk0",
+	"xe7WLSinUK1F66plCL69FncjbtZbhupYa6tiKZQilNgLOyqzyakuIbh6yv/9rX+GNOLzZWe/xVQOPGqN",
+	"K6e/urwC6nnyuAem58ufmXovgYuLR77mjhuq/AIbmch3yyu6uUQMJFHoRmnApla9NwxUC1PZx56zqS5t",
+	"GOyVSz85HnbGK+C0sjSIaqIEWVB5zyAaY09Dr5NyYFp4PSN86Bbjrky1x5NktIWg3VHwqUC+z5reArKt",
+	"LbeE1G0aEIlGkBs1GErjEmG4ZL7tLOCyOzp8y8zf3hMvlD3tlHC2scff4XxewrFunHVb3rFTrDtOa7cC",
+	"YHiJRn1Dp+KO67KFfatvkPAVt/zDUEZdkofR2Zm17JwwbDQ/G9Ik2LODY6+gnQ32trvrb1CjV2Pob0l2",
+	"+A6sWJY9XwnoYbabmlIWQowInGAZ36hwS5sYbohwFYOPMvWlTEOYMmclkHLSUrS0rUmdbzXaJ9Ce017g",
+	"WCha1eAypx7bfASFPcVPh6HIh+9A9ikNwViYGXyjiHmCIDTuZQUzYqfhvxIlcxVzXRL6xtawX5tnh102",
+	"FZUP37F0yV8f1Or4AJPWddHptmlhhqHCJgt87y1tkmKjAlmB+zRgigspLWd71CtELt+jodiwfksjG4z5",
+	"AgCNFkW1+Uazqn2Ao1m12vCWTFEMVd/cPSsiy/mEev7s9HnygTYiKIp7XeRanWxSvTL2AgDV0i0RPNsS",
+	"miSujNxZSSJHgLdZbcq/9Xdj6GsPdQ04p6+9HRyHdNmoelSQRDAEL9AsywbKy6DrJtCd4qYGyUGEJIpR",
+	"HRFloUl/df06fp0NdGKMa0zhAgGOZoeGArydcQ+tr2l31h0euGv80sssYqGhUdCuVYheFH84egDK6a6t",
+	"zuS4GkU3t3/gD4fWa5Zgp24FtVd3kWASy8mR8xiVQC1yjNuxvJBZ17b0z8w9WCcsjOqdbO4tW2JU6Qi6",
+	"KIAnfAm3i9IlKBK4mivQrZaRQj8N7hNA+dBHU75PzHENiffwHjBT+uTMhGhM13l6Gyq5gViTMebqTnts",
+	"7oSQ6SSn6kDc9HmhUgviOQU8etkFZhcKcWXscJG5zGFIBYnNIqzG71DUx24e1nNCMwe3mEFmDxD+cO3Z",
+	"DOODubdxR9yoMkMBTIaVKGRERJZMBimBi5kOUMKu6nDqaMr9AFDzdMzdYYf5a8r9TVlKUelvAmMxB+9Y",
+	"EHwg857CqluPIpxRafYL0t8hwanpPxoy/xdWt/B1nkrSwVKOF2vWLIuvmSGNGsNanIz6YqfXKypLKLWk",
+	"Ti0jw0kGuLjQAvDhIJCjKIBNXzrmax5Di6TlepeMAkgPYtMdkHgiFrsodtXd6GgeIedajvFeljVm9STc",
+	"Fg37scaCu0CTQSKHdW97R2DoMIRQFkzubwM4DiMcrsnOqosiL0pktOl70Y/Jmz2ASdo96v3rLVRu/jkI",
+	"KPW9axOHFZ6YOJmq8pYsK7WNajW8d7IDODDma1gwQpaLGd56+Y0aB2+nGZMBUVkfuZkNUHsIGt0MrAnw",
+	"gca/5El5Z/5wQf4fRHW7o9lAMSQSn1FcAtEAEDIxk7ShZ/N82SgIFg9xqhZ9hr4cMoNK0nsQIKsHghSs",
+	"wYF7GH7JqS5k4DgU6zWV2xC8VVVJ3OObKF9SDVlNy7WQS6DqAZsgwaa3WG+XX5r02SFGx4Hyu5t6b39z",
+	"IVPZWPLe3YHc0fZc4Rgk9XZEd+2B52whrF6IPFZBiJYhVv8sN6vtB24ju7upMhjZSjGI7RC3gK6bVLGh",
+	"rSfrS6hffeW7vVuzYb5cVqzPHyLV/1XrQNDTKQSfa+c0Lihggp+fRZ7TDq3QsOUE5gJuaKqrWHMV9Drv",
+	"jXiVHq9GPtwPT/qIWy4wSL5AuASn3UeXZ/jU52gGUXRPEN8YGE8BBqOeUAPUgJ/4OW4yGNPEy7ZvrOXa",
+	"kabg4/PyYiRLo85zYTfXqz2KxSJLfS+3JGkovA63F0gCGUhlE2qVZmxso0j8jX/drTcnKQbOcSWAD5mu",
+	"2djX6UGFxJ+j2Q1d+gWppi3c8noaTn/OUhXevTjrMUThTb9555Zl2457u867DtXdiILUdcJoXw1LSRMW",
+	"6Oa3oGlmbVOPAgNYHqGaw3Jze4p43ChRNZXqveU4Xkqwdc5kecm3rAiWqbQYCgevyqT+vmCEzZ93ww/z",
+	"ttdneqDDvREI9RUrOqzuRrJCn+B2ENkjfrRj4eCb7VhDPCiNpRzsR7lhn/SrNGPB4nwNzf5YYi63U/KS",
+	"xwI8sEaff5Ny9tICk9+yXJeNqVNFNjLVmnEyp7EHXGqear/0YXb83ekUenHyfUTgPydzscZ/PnySMfev",
+	"OWAHpUqcfP/9xQ8nD2shNPiVMb7dr+2/zc/Lf84hKFT9fHB2obkKPjBf0Vq2MFOKJTQMLPt6LiBgmi2G",
+	"v2EtknSRDm/YWWXR7PZD7Ovkspst8/Ds8fcX3/lyJWtBgR237MbBf0tGk0vDR4YnwE+DaOeCkyRVt5jx",
+	"an1os0FpOWUNaskutU2IahGIkm4Rstyw82VPxOFnS9wyn6dmj/yArywFoMNlItldzVrZN5/AISsG0gq8",
+	"95qh9hTBOdy2I0TmboTIbF1MwIQGrBNs+G90N3ASYGGYyFxPW+e+WTSx42PIbapBx5PXmjCeqCphkizS",
+	"O0awCYsi0Cq8Ch2Y33sCPsFuCp3ZMaM7LcSCK69W+75q4bWtp/QKCXVViHC2sSldW6Jo6q/mSBjz+W2e",
+	"i/Wa8kRF1nuh0FElKVcLJtWRDRjmL3SGChXo0XA6TfeGgdMBT5gscnPigukfpe1rOMfy6oomhBJnjpq9",
+	"cZA+lV9iPdDFBeKI+nv/7TDrQFkVAriRjKrgWaytz/5l7UNX0xeoGopZivCimnV1fLA67rBkGXM2QiPe",
+	"iPHjGXnid1+ndGDmSGeHCTNMPfUL3led8kYLCrfhO7RrLNudYD+X9kjbaW6FSngf426QKc08Lki6bTqj",
+	"vqu5ln7oNVC+JKZ9GMoe1voyT5Utvvd5XSeQruP6q2Xsrh9+6g08VHVjGxTrGtFX33Ok3JvcDKNaT7Mg",
+	"cat2hq3rPGNSBzJ/hsW6sRoDtHUYLOTkG0f88gSGymTPz84Gx8Qb7DXOnb4b1scEQ5d4dNrfkMSSuO7m",
+	"rju/7eaFBcEveSaoRy14xknBFylP1YolpICnTontK7JmiMbsWsfOmUoTBlVMgEoWkYInTBLKwXcPNcZe",
+	"4MaCH9wYRiwWytdldF61Nqtdpiuqhl1ZzqA9SucYhb4UO/XIUmKItWi362BbEcd5yb1udth0KOfFfX9a",
+	"p6ANQin8DBono+GAdrYDUQRbG9VlSDTWK8bJMr1jCjw2WgWYQq3o+cWT3VnVqoebxem2CrT+Z493EN8w",
+	"nNov+WQEfysTX0dLwCWtETzswar7V6JQ8bpHtK3pLYbr7BO2B1x5giFvcDeEsb8jqN2OSWQsqqLQDsBn",
+	"rLdIsg7UQ3cyPXLAd+ZHNAuuH9vhfIObfTDn/CPVNAv082wkqFYq+SRZlJ19Wqq0SW+a5DtPRuRAg8zI",
+	"jeFq8otU3Xqb3dI0Y8mHTCw/CF8z1Ne8su40485LMdRoFDR5ODgrxEyhV9MTy7d44tha+FIeHEVTTgo1",
+	"NH8DB/swpq+k/Qk46Mb8zrZO+ABBTw/B39n+OhlkAUsyl+KWcUIJ2lQDF+SpR+wryYH6CX+Z4pyN6Exk",
+	"Hrd6rmc0a0uGOqyOXCYGsMZURnMVAJrPhcg+2A7VgRjghuYT8ZuuImgjLN1a2M1XLy0pV+tUT0TaIjei",
+	"zwumOlCRq6VpoxwoD23rwPkOkyW3E3MV49QWujPJFmGHFsXa+8DeHwdGNN/TWxYy8+aBLnrctQyx6oaC",
+	"dqMrVvrTRjRfQAdfv8vDPRjNAh2RSgg8LLlMsdjtXW1BWhasm7K/K8FPr+jmJ/syMyz0ELmXZleHZply",
+	"b2bza6OSs0+atDBiGPm34Mw1RxGS/HLzfLgvdKRHqKtbFrbi7kU4hH3AVuRdKa+2N0qjsZbCMpgx/bXw",
+	"dVM4/CwDHcHXVyPJLsIC6j3trILv+3MRCl8Q/+rqlzcvyV+uXj0nFxePL76tN82krs+OLgOycRtp7MKL",
+	"txDA4avcNZZlofdzTDNIO3pKzs/On5w8fHhy/vjm/PwpenQaoAyeV/3bm+NVJaTbNlaQeQBLaw36pBfo",
+	"ocRMtJTvEeIxzRhPqDy1/LGPGHdjoCC39e1D8dDCWM4WXcmfk65CuB02Vcx6vlb0jkW2vkhpsjCUMrdE",
+	"WUy0J4KEw47e5lWvTO/ZEDKZovgbqLpv1TcmghYy1dtrM55zj1GJzgJ4CRi7+FE5wEprbE4ixG2KarEh",
+	"tP3T7V3FFh+UjShUE81T6PDwGeJxCxFoh1vMszQmz969NhbdTyWXkZd3TG6JAN0kFRzseqjY+PjppOrJ",
+	"+dH5hhTc/EwSzliinpKPlG8FZx/JX7ggKl3yk5R/G5GPimWLj+QvlG/hU5acpNwGx761AH/V6GZKH2sN",
+	"ZD9egtfJTiKjMftY1eo4uLMVy5Kn5GPVoOsjjPtxk+pVyj9GFsjDJdxWDi6nvjAJRfSKMUIzwdkp+SvL",
+	"xIZYnUk9+E+afG6/ESN7JfufkpdgLUFGk5GZPzy++I5YLEGSiLiAkrtTYjhUkRwinFvyEXvRfETsDriz",
+	"zVffKIJfGNn60Xz88fRXDqkqMeOIZZ8mjOt0kRq+mj3LabxiJ+enZxWr1D6rqpZm5Y7Xsl2ezh6C+zVn",
+	"nObp7Ons0elDGMnIImDgB5X7f4ke2pJRXiezpzOzqmfOfZ1TSddMg/Pqn/6zVj3yIHYddnqfzFKjUpsH",
+	"294TcEoCyLctVAHc2Esgr2RcfyRQQZE1s2qlbSoNsskM9C9osVgSEAYBxcIIhgbysUWhQJpB9PKWi03G",
+	"kiVkDCkuxL/hX+4dQxO2OlcHsq+ecByaeRkCqqbeo2N2vtfVoMQrhil5vnfCl41Xtts3jnllVYRgKIyH",
+	"LVWgDZjDnVFt8dU8M7GBEs/auwJqv8Fm5YIrlNnnZ2eY4Mm1TS+heZ6lMTD9g99t9L96SWc+vDkaoFmC",
+	"dG5nS4I0AP+aOUGnGFKzUVv/wOVMwZmRsTXePK7IZoZn0d8mHlOqXR6wYcy6gDf0yxjTp5LZ4IR1085Q",
+	"nsKLrDgAwRiUCX9jKBJGS4Q0mR1/N14wTdPMtx83rhJmio14y11ZDbaacjJoRfOccZYQLVxJ5LTb8gDa",
+	"ONru+MqzPT9SnmTswB2CxJ2/imQ77eY8w3quz02tyxjzn4/NF50cYcwSTFLWK8YnOajVxRERvDaM8WNU",
+	"pYgA0jDVIPHsRUIor9VB9rEMPrmCnR7ENApLybov+mv30Nd2sOsleYFtdAucYu9uyhpMhSZPlt6ybEvm",
+	"bJXypNypyCLZS8GXXkGccnNUBaLS7nHotaGczQwNa2flU0dX0I4qu90y+m/TRQoF3pNsNSRLgKWD9ooy",
+	"BpLYREbhFNLCk6+oXE8myYsE/eThDYUnvpC2XWboJ7b5xH0qpYxrmaJtukG9ONZCRuY/qeBRmeacwBUf",
+	"EZtMaKVokenSRuCJCs3WNXz3abPnAW3Wa0SkPLTozvQu/2gF1wBN+DXptoYP+0+j3bSp5C6cD5KJZUQ4",
+	"23jFKroQfLei+e2A4/eAfXJOOe8pfAlfB86h1zDBvWrrNF4LU93NIghOwHZvVSaWXui+//94/p92PEWs",
+	"mT5RWjK6bh7Tqu00gtzvvsmrEy3SjE1+Lo2qTGHoJqpUZITB8+t/ROR/X7/9GZpLwNYji1cAuhh4eHz+",
+	"+NupzrRV1TovVQuK8GWdWM7d8kV8PBZLI+gTK6E2vEfv8Ug3Dxy/af04Xa/DmpKgTBHTvq10NlrnmWGt",
+	"iAgOXoBaCxG/XKoBnQz2qB3znsej0X/R22M2hUBxECUWc6e0k7r9WgeaU2b+nGX9cgIe+kMbU3YV3Xs6",
+	"paVsSBaR+bZMGO41lbjQRgauKXdNCtyeVfEebDju83E9SxK7xtlxvFU/s417wSBn1cOp9867bwnU/03g",
+	"nEoS22yDs2zC7aofs9KHnLCMYbFdcw+voHFStY1TuJwee9Id4DWTkA2HOgrlolleePj8mumDCfTlD8fZ",
+	"fRyO5w5qbKrr6X5OyANtU7n9gu6GKT3tEZl8M8wUfRvSqkOa5LphWVZtC1Fizcz9vkSXHeUJUdQYyVgf",
+	"nqKprOkt45NvIYtv+zQJeOSo9GfxbZdP/DYFQ3uKqGOGg6EeyOLbqk4klaRQBc3K7o5TeUptZfCJLLI+",
+	"4w6fvIIH/9iKW7WS4ytvP4qN6zthzgjJqYRccpuApGyNeyobbRHtzrospdFb26XSVas/olpXe8l9q3bt",
+	"V+8eWcPs02l4ZjQ4svjiYfuXQ18TnxQMns6hul5jf4+k770ArOwJlb0jEbFD45uCTF/H2Tn7I56dUv07",
+	"4vEpsWf8wvCFeMt/onx7JDFohob2oAdv4qcTnoyM5VcgpJ59hLQa25nYoWLGYj3Jvr7AVvqoMVpvXbwS",
+	"ivFdcE7BcQ4A+mjbs2Naud150DYdY0DfdoeoCeVO4MQ3vFMtl2AqsYpgFs1FlhOQLM+2l6XrFiBFMa+R",
+	"rllifWLkGcklu0vZxtZtQ6vwEnO1bJA5ZxYNILUBIwx0WxQbl5rrqozxS8FriFLDON4+qwCcN8zwWXqH",
+	"nUi6VLkX1WN/aEXOrmN7fC3uvQsJapFB1tlmJdZ7JggON4Bwz08gl/zBf8x/wvmCr1KevHBBDV80td7g",
+	"+KkrCwiHUusRwYuL+3WWu6Ya/hvInZppHKvVOSyDOJximmyaXBJaZqFnkHqOWe88SROz7ZAqj7nn2EoE",
+	"tqrOBaCn72ea1XBhOk5y2empueXtg/D85RvCPuXSylXhGrS7cLLr5/ZRKPLf/01+nWUpLz79OiO/Fmdn",
+	"50/wfxE20vz7ESM/nH0MhV+QhYNBLi/AtjcS5AS22xnAIA+9FQHKR0b0hou7XUaErDUpNgpRB3LbM9Q3",
+	"NxSG9bnVUM7PatBS5/1Atsc/ef1hqtJWnUBhsHts4xr2SJmbeSGkqz5p8+9KZMnE52yAeaVTyUIydjpP",
+	"unnLRJ50M1SJh3EJ2tUt22JTzAX0IgMwSy6MjhPB96tUaSG3RGm6HUFhe5t9joLZ7JMSbmqO785nn+7G",
+	"eVvdNnUkGOh6T0FtterEHdSqg/5bZWKOYvcd3h7iT0VqlF7Vr3Gr7ORCGcqlf3Qa9cCN5xrSV92Yfi+S",
+	"JUvIfFu3X0DrB9sUGgAZRcKcsLHeWs/eZWk+F9RWrHrN2Wumn5dPfUUuDTOp+3ZkvC20MWh9XPKj2NRg",
+	"Xg/nkneF4QuAbBeIpVPulUu98KGZDvRzgOf4lNri2BZPWAzdMEtcFdwC7X5VDGGn9AX8IvbVQc8IWASF",
+	"zgtXrGK4aBJhclWgzW83rckMESm4YoxbyGhSKCa7/B31ZXR6POxaYBW1Dvcro+mzT6n+CLW+AFX08ZQ8",
+	"z4RKLcJwLDjHbDUEs8bP7Nx5gjXMqzRLJGtzNtTa9vO2HS3A3FCAdYK9grvvLKDCtX3wa7uzGpMLMFwm",
+	"pruvzFhtELT+rcBqt1PFWGgnuoQMo8iJ6msSMjCjv4MV9gXkDLz9r1Aofs/+V9wJwwJGHECKfzOBGBsC",
+	"Qh/5Ms3SvLyGcwPGK1mILBMbNQEHLdK+4PKrNNvz8AZyya23a5B/awji4q4HABAf0M09B8ADLcSlxX3A",
+	"tFXGCUAA1DoGAOZkOCeZNf0XbWTHkZJqPNuabfgiXGtEl6t8AOmFlIIKsZxKrZoufIB7VCW6/YBwueEv",
+	"5M5QaBwDUvsz4pHkmJnQl4oimXd/kSDST/SWRUQydAjFIt9GZC3u4DMIGGO1ixayFnzBrxKyFEwRLQA8",
+	"OhZ3TNJ5xhCOGXUqCAticEaDOMwLucS4DUFGock65amyKAlD2cuvyMB3D6iMVxYW0SsEX4gNzwRNntnn",
+	"7lMU+rrDDUOhrRrElQ243N+7CEAHV3VpKmfR7N9p7ivl+sJVQHZ/p2B+EEHo+bEQxYAjXb4jImuasKqY",
+	"fnjUvCkFfYkRv/CcxrdfggnH3seDxe2BW90ncY+YHPOu0LbPUOauRU2l1TaqKxK8Twgz79DEAVHONYRb",
+	"iYxd1rU9qA20HWaNpmKxpJNT8iblt6i9ZGyhjfU4Vv6ZrxytgWABeVjbrE55aBuCfeV8+OXkDoCpTpLL",
+	"hoWM5OOVUYOe4sD//fPJR2KWkvKCgRCyDuuPrxcn8OBHZ0+Qlzd0iferljTNmCTPkQYn5AWC40NR4g8X",
+	"j86+tckUNeD8et+6vQRagM+MUrntAtn56hks8B6kmxdfy+L6R+YfFw/PZ9FsnVwcfmfuoTsC8QOcCzsz",
+	"VUzFbLZRCp1MLKMqri8DCDsL34qNzGy/6CmYDC3lsIfkFXy/N6cdy7LAWX8Bu+JNyv3esGObmOD8tEXT",
+	"C1tgbQVYo+SUJglLIgIF6XWgw4zRu8EZ2r1sYw2WTseILaw60Cw90hm3k+uqjshSpSdNwHJWHmQGUk7m",
+	"zFmCSXc+1iE75XqzerfpitHkBgEV/ixqyjg2KBu3BnjAUG8aFQWjbAtCNSbfPCQ/pX+Nmq2SJ7KE3stU",
+	"s7239Ugiu0np+wunDtnhyiDlYjPJkTc74EKr0M6avNb13BW45B+f/YAg1M5SguCWBStHhARXoyYZTQ73",
+	"51QF8h1a5evyoT2FgjdmXbX3DoI+OG+KJ9EM8HBq7bDtn4iVE2/jTHCWfLpvPbGi1GfbBPuBmVHj94Ms",
+	"oXJfJrtuaNXpiyvI/hQLxFY3asQtFxt+Sj6WlAOYXKNzKrHQG1AjFKkT5o4np+XT/2XIFBELIkwenj7Z",
+	"A4Uh6My+obfsMB68rz3f3UsK7XB4QvBWn6QID9omuu2EOjyzUSWVUWQNI3932DpL+e2Jqzb2SocbpvSb",
+	"lN9OqS6ULVV2T/2Zr+GXyzZ9fP7D4x+efHf+w5OeLmB/Fi/HjTnXUL+BXRHFgnBB1ozylC8j7Msy3zYy",
+	"MzR8rwobG4W2ZhPkNziopo58rpUo+6p8RTpI2erlflUQ+9pnkA8TrISfs2lr4c0eEFp21bZt3n35XLYh",
+	"Ok015C1jSS9m70yQ6mWbinWpHD/bR742Ye/mFTjadmVTWfh2uFa4WDHotnlKfm41YgKl0dyncJ2rqghs",
+	"2J65yfttR/vtA8lovOpGn7iCR76iU44T+gK+IXixay93zx4i6ykEXItmskG8YqpCwhjHHJ0n+oGKbTci",
+	"/x0QU37wwZ6eO8y0vkhZa0z5F0lIeCPELcj1lQA7gBNaipp2Z2Vo6DQFi1Q9HoPuwXeSKca/wrIKN7Eu",
+	"36C98SYx1wREwqFFDkk5XsbNu9ud4uFJQ3Z+fuGeiw32JOrKJnoHD31FBxcmNE060VebkH/FbBc0tSo0",
+	"ScSGR8AZRBTQti8T8W09EWiRyjWa6zxxKUNbzAaCTR6dDWR/5T/T2C+4Jx3yXfnU13eu3cxCh9o9MBUk",
+	"Um3AQcQvHx+Q7ee6N39NJxSn9Cc/oy95EpGcFgrS+zC/AHCMGV6luUyFTPXWVtYiTcYyQM8JfJB1JeS9",
+	"pzpe3ec5HK8NdZ7FY2pDjWNJALWA6I2w/YfVgYHT1gnu2MCcqu4uD9d5evsVClE7rYAEXYu1LaaoJ+6f",
+	"zp7yIsum0JXSeFXbvo3L+rcd77ELnCsUEoWcbNeWkq67/F3m1n6Hj31lEhmm9OeVxkB5lLNmpaAIwYk1",
+	"b5EF54Nt3prwLZUmDzP8q+gHqYHanecZ/SrVoMbkQinB1vk3EQA0vsxciFhrb4QESaimrdJkmxQxMsnJ",
+	"7ki30vRM3f7dBh6+mtP5xUq84MVXLoFq9/KVYH0e6QJWt9WGL4Rss8Qee75zRiWjADvQ5XO+cs9MEuW2",
+	"4P9MYX2PGbgGTBPnBVarAgjNAyXvPl4CuhhE/+v5yr4IWdntvKvo4ZG36XajyMFX1tBcBQjTS8QVoltC",
+	"l2LYDCfq1/CSJ5cA6DHopZM0bfjRYaLNi/iW6WBXBvu1P075aCwMzhdIkhA542umZRqr+06TsCftR0Rn",
+	"gePaiLhWMztxyWrh/ImD8iwsQMwkYXmLNVOrV1a1o59ywv5V0MzxFcAppGt2Saj9CFKARKGJZLmQWpnN",
+	"91UuIJrKWMwNFUvGwn0B3+aMX+MjE4k/C0HWSEXNjA6VXNr0JlnmMrtUK02W6V2Y1xOmbrXIZ2Og3bwn",
+	"q2bMaXrLFAIZU2udPCV3KdtERK0A1xGfubR/Vj3H6ZbMgxhZa5H4+0WboTGbHVDFzNBDjt9DBBX2YMTA",
+	"pk2Tkfieza8FsCJUNzx5fHHxLRYfWso7DBDX6PyvkPhQdWoyBCpyQJPDsLUieRrrQrLIWWJGXrk6bcks",
+	"WxJc1xxwHdgnXY1YVhtb/cC8Afm0hRdhOU2YrcEHXvO8KB84JS+hsggmB3nztTbdDqmCF+s5k/V6o0TS",
+	"DX8KaRVCMlegZubPywSKsmjEbK3lqFPyfiVIRuNb5XaIxppkQtxiwAWayw/ElrAD+DUb/PKB3aA+QCT7",
+	"0NcHhgQTC8VXnmWZ5bz1VBaIo1ddXGPKNQK+YhXuRkhjeAg+JgO7e7uY7AdCvHYPfZ2gVeX0grBVcjJA",
+	"PbP11XiDyO+eHuAytyv5qqLROKU/ucv82ga14E7B8nf02tjdqyUgofvVVgeLKtZFzBVrIYjLPR8b3ap+",
+	"6HWvu6/78Gr/xvQhrBRNg2r75YomGnKhRyxMVSVXcgpkzm+wFthIdLAVU00SYSvP9U6xlLnsM7HcR6B4",
+	"eAR7XwyAIrx2j+7JJH8kOOsbITK73uMjWjvCOtzCsmPm3lVUA9LS/8qWKbdv/sq6LtSIf+/VNe1X+wQB",
+	"fD3FxsMewLWBULqw/5RoIbKIKFGlM/myXM2NAhDoQjoPc80mpQ77UtGtuXku4TpSuwmx5Fn5eqc3ityI",
+	"IGP+60JylpTlRKfkOc0yh38gRFYa/UbtnMNqUpe1vVYsu9ujh45PRiHwZ4/WaR+axAEA+auAH1WacFAC",
+	"Adi8AACy0MzQUOgVk5eEm88sbcFPYGgEvwi64FpuL58TFJFcOrygTx7vOEGPGixFGock4rSRlvclPgY0",
+	"ZqIIG+RseMcTT+EvyZap0nIbkVyyBZOMx0xF5JZJzjJSbbY5K7Hgi3RZIPtYkKGBN6nFsx2kmsOzX5dq",
+	"DlP6s6vmTKNKjthUvOSUkXsc0qjx6weKUdmVSH4N3x8kk47LBjjBL5I4jBN4JQqHO/sFcodtKWvKHUog",
+	"T8gdzQrWkDXmU4D4uSwvOvtDmmXl85KNgElpCpFdBluxLOt2c8MTExasxSIr1jwQCvq+Hgl6OCgS5HuH",
+	"FJvAC84fj35Bk11ea0XShHGd6q2F47JVY+gihy7N2LoArfDfRQo6zZKm4ebwlsgHdKR3tXKgLGVZ2XUo",
+	"l2Yx0LhmKcA3Z0HJxwUiy/rBrlLBnUm9X4m1TSRRhFoYYrpkfGQoA/XRwyIZWCismcyl4VGcC3bWNGJ7",
+	"3HzKVKURfU4GBym0OcCcZscOU7j3tDCcvXGKsmZS1yYYkbnQK7Kh251IBEQeDFe3gaoX9nBUQS1ApAZl",
+	"voZDnWrCDe9l2Zb8xZzTbyssajgtl3bXhGoAVm+oIpkA78UdQ/Njkd4xsk55AV17AMC6eSpdQOMjDPwx",
+	"qnRwOFC6wh+hCbhGBocizHihq9189yBeiX7/tnnyuX3wq8tnrE8uoKPbRU4VjKgd4lZAwrmvbNPVjZE+",
+	"FNkFApCy4IQO1b679s5YCeZQd3k43TOT2IfPXGy8mRQDHXMo9A+pt3H6YKEFgl2axGKoq/TRHvDIkMxD",
+	"14Ivy8h+1c8H3E2hlj5H7SiFM6o3AzxSb6mjnjfHViFvkf1+GovYIac55jPS1PBa7dSRLDXi3kdbioS1",
+	"0Qns5gRpDYDBcHiSBv76P8E+rzf06zKFbuiyitneo4+x/tpWwhrTUxnBoBfQcAeCUNsiPHuuh9TOHhd5",
+	"JmhXnxPwaf4CT31Ne40zeisTh1hwf12wLTECAgIJOp03WQtjjSYWUe+UGPsIlUVnqBr1ivJtmS+yAEtJ",
+	"WfRa0LWq/gOuah/8cJeEcjvh0llsdHNXNpRY23rD2K35DnR2gqL8MKQny3YP/oP/6GwO90KK/AAG9Icz",
+	"Czdg+JYefw0dEbD4b0bJrnZrjz0It4/7YxD37A93gCF512iNRmTXDlp5CldUTX+U6vjPgZubJ1/jlgd8",
+	"TWKxUEwPG3mQF+VrgTe/X4a2QT8U/NMoJTyp3BYlf1vrnnKCG4cXy7pQmsxZ6CKynSYAYGjOFgICnnEB",
+	"F9Ity48Alb5zahjv6P/38us8MUfVrV7ye48r9QJbgwo0Ae8+F+ucOkZsoqQ3xTMR3GJdq1u0s4StpOGg",
+	"DVXQmK4/wOECHY217hLqa2Duf6BZdxyfFdQx2FZxHhHYW9DwzDXVc6EWxieKCMo7Jk+ujeaLHbkuyUek",
+	"2UcSUwmNjihB2ljHaIS+xeb2YnH1OVHGds4YuipsusThxvOG3rKwQHlPb9lX2rXXTC0MEvV+JVzSOUZk",
+	"JnGE0Fsj8FXGWJ6WXi2iV1IUyxXhLWQxqIPgWcqZO54OL+gvZqQTwU/ePPv5270QRRiXIuu6CMzXR2qr",
+	"Z8ZelwhM92fQwosz5lUg3HcHbDOLC5nq7ezpP39ryGBqxkXjFWNWNnmScsIcKYgWDrIUHM/FPEtjsqLZ",
+	"wsVKoOk2Bjl+N0rGmiaD/CKUbwVntU03rzuB1/X0xHQP3+CzY8/vV5UX2VxMf3N6pM80MCWNLVYR4WxT",
+	"5kVeEm7Es01tUyyWtvhxWJduZo/pblf6YP11kjRpMTtaOmTrPfd82J8lCUt8U2hu+U9wjKZpN+c70Qsh",
+	"MZsn1bZ7Pm4y5NWvxIbjdSz4MC9n37b7Tjnc012Opyt2J27ZDltMcV17PEX4tolgusxQHrJfluEDmhm9",
+	"ZYsPZA7xHQ3E7WQUL9vbdiixZX/bP40+eko+WjLXFdL/ff32ZwJZneCitSj6LywOptioqOy9oDdQXGhB",
+	"fy7JR5oxqdXHsreTUYLgIzfOJfkomdry2D1DQeMFCUo1WbAsI3O2SjkkqoAyXGa2YuZMI+Tevemg8Yb2",
+	"fEHvhLnv2ZDztRZ37JX7wTGPFjQ2mSRAjqqqw4dwiQyYm/SNItXyhxwixbJFsE3GsyS5B9rAfTCdpHeU",
+	"EbxM7T2INoalIITVrZT9DR/5Q+tisIbjV6fcrBjGjRWk0rV9Fnse/Q696m82wH8kdQqHv2ctqvbSIx2n",
+	"Z0niAvyjw7z1DQIvB+Z41A7Tg1wyqP0PWrrv8IFjbt7LMkPlvh2NeNQsCYJom/D1ZIEgyreV9sV30nNA",
+	"I+ZiU2VZYfZeWWk+ye1sd3/Yzez2/uu/lXGoyc9LFEx9OZA0X1oQnh1fEGLdzCS7i0MdRRquaWqIQHnM",
+	"TjYpT8SmW894b5/5QysauIj70TQsUb2qxorRTK8m1TVwacdTNuz496xt1N96VHWjdhzszg3aLyxN9Z23",
+	"+t3jOWsDL6JyV/9AN9HRSBm+lA4l0xc/MWf3cGKOcS8d99iwrjT4n9jsqJ2hgnnQ0A/iJOW2lv04rSZc",
+	"RH4L5QWJqJTj59dXr2quZHSDqbJeLBbiNm1cNjQGOPouP8OaPVjQWAvZCcz5yj5yzDwI+4p7Qb9FJyOx",
+	"K286bfYm4INYJKwnqfg5gtIdBVeaKrUR8t4TWH5mG1jV0TeuzA0uFPj5aaFXjGszayHJX27e3ryLCJSj",
+	"nT/6/ttLkmoSi4JrjKgQSsz+IPYMlF6V1XgDdztwCT0XfJHK9RF3tiLv/e3qlW1cYt59D4fyb1VekVS6",
+	"tlP7n8acKnXLtj0H8p196s91Jt+z+bNCr7xRzrfwD+t7oXfp0hyf01gyKECmmTL/ppqRv7hRyBt2xzJy",
+	"/u2kp5iC9m13abJjeNz9/Jlt3Av+DziPZW7gXIqNYhI1jQOPpeuIFD6XV4yzjVvvn+xg3vM2QnyKs03V",
+	"h8pIVlszD7hLnCmSCKiAWZkPKN8C0OohG7wWdzTr2l8MgZrHj7S9OPiVncmgPT5iHYu1jwGnoKGzQKHR",
+	"eAloCZ47Hu4oVyz5/KjycPhJOiKVn6+EAMUQ4KyIo86lzXnFT42dZQy4hsYPKADj6W/H6im0T5f8NT+q",
+	"5YSv6OqMOCWglatlsKSr2677k7DXJ/aSJ7jM4znEpuLD67I3YJkOsB5JGSGXlKcKlt/NXm8bT/6hPfT1",
+	"pfQnZTZINAmgaX1Ah2IJiZgpYHzcS9rANaa9HElUw+j37Mav3nlUJ77ZJIvDYuz92l6W5Ve21Jdthm/h",
+	"gGDakKa6+Mgf+nC+A4dn/7GcrgfvTQNzBXyh0HU15d6zGJSqdkb9Ue/QmXzncKKOpUDh+F8iJbr+6qMe",
+	"T/SXX1pFRDmQWMGxKxBRTJ8UOfZy0IKsKOZsDr46h21ydV4HxuDKrf/KVY4yAOfoDOEDwEpA3QxQ/7T1",
+	"g2I0IZW2CIFIm4SN9ajw0yRNICkaagGN7SiTaQ9byFw5kOBHcBTAjDDqdd/OgvDxnFaptzE9bfGCy3iT",
+	"FJkD3XEBr2OdxQfm6He5DNThzHGkXeqRpEdw6FBw6dRkJvpznMVb7l8ryqXL472iyf5On/32t24sdxh5",
+	"SMfKaP4j2HrudICUrWgwqcDsUC6nJ9gf2TVRbsZox8QIvhZZGvf1m33nHvpj6/2QrnE/aXOOrPeVN4dr",
+	"O6Jij+Pfs2Jff+txdXrM5Jku6cft/wMt0674wY3cHnXrbuD19w2oZ17aBUGAyMsbUWQJWdE7RpKJ7rD3",
+	"2O7ZgnrX3wDldiwhdG5uNts9MKdKRw6wxvaEopBIePhhbXDBQBPNccIfKE1y0pPTYUwdSJovLhTP7kEo",
+	"HiM1cnLJOLS//R9e3bg2kgQ6od9PfxYzmiWuheQ2OiTIM68WMqz5+Rg9xKzYNcE/ltu/JOq9O/9bb24B",
+	"xdKJBOs1XFawkVtS8IRJYyJPtnW1EzjwUnIb+kdxGwLDW/oFc2EPIyA6EXs7YF1Vjx1dkAWwFxMHUXVA",
+	"44y3CJgmFDNqUw2kfEOV654R7KHPPulgVwpPL60j94m3+3Gf/bJWgOZgybRv/8CK4QbyZXm2Q0nwJS2+",
+	"OjdLNbOj79BbQG63rzvmTtQhXb078i6j2/vckvFdonB2LAGElFCbKEB3KZtFiSyp8flEB6omdCKHeaOI",
+	"TteTb6HIerTUK3jimEdBZOx+/I03LkISkXmRZmAgA1jmhmMmAuadVXQ0ggw62E/sjoRJ1Pojd+smhkC7",
+	"p+XA5sePz74wVHipyhhiQH4QZ98ogphaVBMu5iLZVk1Bjh7JvF8yH8VugCXcd3606EHDne78Pkug7Wzs",
+	"rPYdzpn6mBa9wrHI/ugGvFnC/UQLgJzjQgVc6DQ+JBXIrO54djqMfs8WevXOo8YKzGahIIZWzhssetUi",
+	"SybcuPKQDbTS7W7+gRzH90LGjjvtIIJ94TNzdvQzcwxX8r0dHKf7d5ya63TJ3xZ6NoT7r8u8s2lwcxN0",
+	"n5R968dUC/r9rq6a4Cj9iXHwe+ZLP3DBdZUE8TmanZ+dT9iFORY8udYsD8KJuYykVBGZLlf6sgT4tFlJ",
+	"5hvb+F/I6fG2rzFjGI1edrKmaQamWVUcpJi2DUAtMNkIFIU6nLb9eX/Vsa0ffb6iWcb48qhQFoeVAS+Z",
+	"nrYGOLBJNgDtikw5Y4kRcSSXNlyKFLN9uVwFFwjFFVVkzpYF33u/kBs7mqDDUUZWP5a0gMFtPeRXKDMm",
+	"3eyy0L8pBiDJ1L+1wTNKaKuYY8zG91TtuYfuIwgRDB1YOtwxyNRkPAkHDUTOmq2srZtgLkTGKD9ylOBG",
+	"iMyS7PjGn9sbW0SQZQ5hct9IAS2StCcpxTHNoDpF+6KvPvz3EjosujMlFmQrCtl2fHS08+nP5WmQ7QEX",
+	"SDGvefGz0Oxgyh1DNsOUzOy+eIHze5lqSP4W5j/66HunT4q842Jk+pf8aDeiGfvPfhW6gvVKTe4oi8KQ",
+	"gq2AG3/p4c16gulGnS3GQd+p5VceNTM8nJd1jLhyuuQpX0KcRt2qerniPQQEdgh7LLPzy2TY3e9+Wv/I",
+	"QBya4T56JRZ6Q2V3Pe+1e+gLKYdG5bPpambraIp9Y0KqoWJUxqtQRslDX0bJznt/FBub67uRqdYIm+Z7",
+	"mc2Uqb+s3OrZ71i+xXixNvtl/4zVndmze214b3fwnesPDn1WzETGtldxdc+OcSZRcO1YYBRV6m0Vub9j",
+	"EjVgcyWsHM46GAqMxitvUCTld4xrIbd7agN2Tq7fX+cBec2VhkZnX+CEvK61pPQx6Jhw66NBZ8MabGm5",
+	"L6FX269nY952zFOAbXj6a/rtlk8VuHPsXFm3lOQpixvn6Cg8vGEs7+j6f22+P9bVDGMffCePz0GCFwcT",
+	"kKpbWRGqsDg0FutJxNi7QmNSrgIYDi1AmNkelo4JwO8DyPWXhJJqsraHaZkX5SbnVIghRg6+41TZbfUz",
+	"xYDmh3+Gnof33urwpt4ESWw4efbutbfr4QSxnGdJcuT2hV+ua+G9NSss92dEZ8IBUFaj2g7+4boN+jp+",
+	"1RndYm6MpNlGyKSnJQc8cczIkZBJVxolTHEqOVEzaJpNgsQdk+VVsaZbUihmM1gBm9Rou618yn37BDX9",
+	"NIaK4jZls6f//M0I8Dmjkkn46zfzoLxzvFnIbPZ09oDm6YO7h8CHdib/cWqf3XAzjDOSYI61D2y37don",
+	"NqJf+6RSfmofusvv82+f/78AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -60,6 +60,7 @@ var tools = []toolLevels{
 	{"services", []Level{See, Act, Administer}},
 	{"events", []Level{See}},
 	{"network", []Level{See, Act}},
+	{"screen", []Level{See, Act}},
 	{"people", []Level{See, Act}},
 	{"power", []Level{Act, Administer}},
 	{"settings", []Level{See, Act}},

@@ -48,6 +48,7 @@ const (
 	CapabilityPeople    = "people"
 	CapabilitySettings  = "settings"
 	CapabilityQueries   = "queries"
+	CapabilityScreen    = "screen"
 )
 
 // Vitals is one reading of a device. Percentages run from 0 to 100, sizes are bytes, rates bytes

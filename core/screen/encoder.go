@@ -33,6 +33,7 @@ type Encoder struct {
 	shown        *Picture // as the viewer has it, but that rough tiles only resemble it
 	across, down int
 	tiles        []tile
+	forgotten    bool
 	turn         int // where the hot tiles are begun with, so that all have their turn
 	number       uint64
 	packer       *flate.Writer
@@ -82,6 +83,17 @@ func (e *Encoder) Damage(r image.Rectangle) {
 	}
 }
 
+// nothing is no pixel's value.
+const nothing = 0xFF000000
+
+// Forget has all of the picture sent anew, for a viewer that shows nothing, or something else.
+func (e *Encoder) Forget() {
+	e.forgotten = true
+	for i := range e.tiles {
+		e.tiles[i].dirty = true
+	}
+}
+
 // Pending tells whether something is left to be sent: changes that are known of, or parts that are
 // shown roughly, and from when on those can be sent exactly.
 func (e *Encoder) Pending() (changes bool, exact time.Time) {
@@ -113,12 +125,19 @@ type area struct {
 // What it returns is the caller's.
 func (e *Encoder) Update(p *Picture, w Wish) []byte {
 	sized := p.W != e.shown.W || p.H != e.shown.H
-	if sized {
+	fresh := sized || e.forgotten
+	if fresh {
 		e.resize(p.W, p.H)
+		if !sized { // nothing that is shown is relied on, not even what is black
+			for i := range e.shown.Pix {
+				e.shown.Pix[i] = nothing
+			}
+		}
+		e.forgotten = false
 	}
 	e.steps, e.photos = e.steps[:0], e.photos[:0]
 	changed := e.changed(p)
-	if len(changed) >= moveTiles && !sized {
+	if len(changed) >= moveTiles && !fresh {
 		if e.moves(p, changed, w.Now) {
 			changed = e.changed(p)
 		}
@@ -358,7 +377,7 @@ func (e *Encoder) ycbcr(p *Picture, r image.Rectangle) *image.YCbCr {
 	for y := range h {
 		row, to := p.row(r.Min.Y+y, r.Min.X, r.Max.X), m.Y[y*w:][:w]
 		for x, v := range row {
-			to[x] = uint8((19595*(v>>16&255) + 38470*(v>>8&255) + 7471*(v&255) + 1<<15) >> 16)
+			to[x] = uint8(luma(v))
 		}
 		if y%2 == 1 {
 			continue

@@ -153,3 +153,26 @@ func (p *Picture) ScaleInto(out *Picture, at image.Point, n int, r image.Rectang
 		}
 	}
 }
+
+// Fewer leaves 32 shades of each colour in a part, Grey only grey, and Blank only black.
+func (p *Picture) Fewer(r image.Rectangle) {
+	p.each(r, func(v uint32) uint32 { v &= 0xF8F8F8; return v | v>>5&0x070707 })
+}
+func (p *Picture) Grey(r image.Rectangle) {
+	p.each(r, func(v uint32) uint32 { return luma(v) * 0x010101 })
+}
+func (p *Picture) Blank(r image.Rectangle) { p.each(r, func(uint32) uint32 { return 0 }) }
+
+func (p *Picture) each(r image.Rectangle, change func(v uint32) uint32) {
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		row := p.row(y, r.Min.X, r.Max.X)
+		for x, v := range row {
+			row[x] = change(v)
+		}
+	}
+}
+
+// luma is how bright a pixel is, 0 to 255 (ITU-R BT.601).
+func luma(v uint32) uint32 {
+	return (19595*(v>>16&255) + 38470*(v>>8&255) + 7471*(v&255) + 1<<15) >> 16
+}

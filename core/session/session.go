@@ -33,6 +33,7 @@ var Tools = []Tool{
 	{"network", "Network", device.CapabilityNetwork, ""},
 	{"settings", "Settings", device.CapabilitySettings, ""},
 	{"queries", "Queries", device.CapabilityQueries, ""},
+	{"screen", "Screen", device.CapabilityScreen, "Their screen is seen, and may be worked on."},
 	{"people", "People", device.CapabilityPeople, "A message appears on their screen."},
 	{"power", "Power", device.CapabilityPower, "Their work ends with the computer or their session."},
 }
@@ -99,9 +100,13 @@ func (r Rule) Validate() error {
 func (r Rule) Wait() time.Duration { return time.Duration(cmp.Or(r.Seconds, usualWait)) * time.Second }
 
 // Resolve finds the rule for a tool at a place: of those that cover it the one with the nearest
-// scope, and of two as near the one for the tool alone. Where there is none, work is silent.
+// scope, and of two as near the one for the tool alone. Where there is none, work is silent; but
+// people are asked before their screen is seen, where somebody is there to be asked.
 func Resolve(rules []Rule, tool string, at *health.Place) Rule {
 	found := Rule{Scope: health.Scope{Kind: health.Everywhere}, Mode: Silent}
+	if tool == "screen" {
+		found.Mode, found.Absent = Ask, true
+	}
 	rank := -1
 	for _, r := range rules {
 		if (r.Tool != "" && r.Tool != tool) || !r.Scope.Covers(at) {

@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"strings"
 	"sync"
 	"time"
 
@@ -48,6 +49,7 @@ type Hub struct {
 
 	mu     sync.Mutex
 	links  map[uuid.UUID]*entry
+	lanes  map[laneKey]*lane
 	closed bool
 	served sync.WaitGroup
 }
@@ -61,11 +63,18 @@ type deviceKey struct{}
 // New makes a hub. audience names this service in the proofs of devices; handler serves what
 // devices call, and finds out with Device who calls.
 func New(audience string, registry Registry, handler http.Handler) *Hub {
-	h := &Hub{audience: audience, registry: registry, links: map[uuid.UUID]*entry{}}
+	h := &Hub{audience: audience, registry: registry, links: map[uuid.UUID]*entry{}, lanes: map[laneKey]*lane{}}
 	h.calls = link.Transport(func(ctx context.Context, host string) (net.Conn, error) {
-		device, err := uuid.Parse(host)
+		name, id, beside := strings.Cut(host, ".")
+		if !beside {
+			name, id = "", host
+		}
+		device, err := uuid.Parse(id)
 		if err != nil {
 			return nil, err
+		}
+		if beside {
+			return h.openLane(ctx, laneKey{device, name})
 		}
 		h.mu.Lock()
 		e := h.links[device]
@@ -119,6 +128,10 @@ func (l deviceListener) Accept() (net.Conn, error) {
 
 // ServeHTTP accepts a device's link and holds it until it ends.
 func (h *Hub) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if name := r.URL.Query().Get("lane"); name != "" {
+		h.serveLane(w, r, name)
+		return
+	}
 	var id uuid.UUID
 	var mine *entry
 	// The connection outlives the request's context, which ends when it is taken over.
@@ -253,6 +266,7 @@ func (h *Hub) Disconnect(device uuid.UUID) {
 	if e != nil && e.link != nil {
 		e.link.Close()
 	}
+	h.closeLanes(func(key laneKey) bool { return key.device == device })
 }
 
 // Client calls devices: a request to URL(device, path) goes over the device's link. Calls to one
@@ -288,6 +302,7 @@ func (h *Hub) Close() {
 	for _, l := range all {
 		l.Close()
 	}
+	h.closeLanes(func(laneKey) bool { return true })
 	h.served.Wait()
 	h.calls.CloseIdleConnections()
 }

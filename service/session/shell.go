@@ -82,7 +82,7 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 	}
 	over := false
 	defer func() { s.leave(tape, over) }()
-	far, err := s.dialShell(ctx, d, query)
+	far, err := s.dial(ctx, d, hub.URL(d.ID, "/shell", query))
 	if err != nil {
 		record("not opened: " + err.Error())
 		front.Fail(c, err)
@@ -100,7 +100,7 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 	far.SetReadLimit(shellMessage)
 	seen := taps{out: func(_ websocket.MessageType, p []byte) { v.count(int64(len(p)), 0, 0) }, in: func(_ websocket.MessageType, p []byte) { v.count(0, int64(len(p)), 0) }}
 	tape.resized(front.Limit(in.Columns, 80), front.Limit(in.Rows, 24))
-	result := join(ctx, cancel, seen.and(tape), near, far, d.Name)
+	result := join(ctx, cancel, seen.and(tape), near, far, link.ShellEvent{Error: lost(d.Name)})
 	over = result == shellEnded || result == shellClosed
 	record(fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)))
 }
@@ -110,10 +110,11 @@ func (s *Column) ListShellChoices(c *gin.Context, id api.ID) {
 	one[link.ShellChoices](s, c, id, http.StatusOK, job{tool: "shell", path: "/shell/choices"}, nil)
 }
 
-func (s *Column) dialShell(ctx context.Context, d api.Device, query url.Values) (*websocket.Conn, error) {
+// dial opens a WebSocket at a device.
+func (s *Column) dial(ctx context.Context, d api.Device, address string) (*websocket.Conn, error) {
 	dial, cancel := context.WithTimeout(ctx, shellDial)
 	defer cancel()
-	far, answer, err := websocket.Dial(dial, hub.URL(d.ID, "/shell", query), &websocket.DialOptions{HTTPClient: s.hub.Client()})
+	far, answer, err := websocket.Dial(dial, address, &websocket.DialOptions{HTTPClient: s.hub.Client()})
 	if err != nil && answer != nil && answer.StatusCode != http.StatusSwitchingProtocols {
 		return nil, front.FromDevice(d.Name, answer)
 	}
@@ -156,8 +157,11 @@ func (t taps) and(r *tape) taps {
 	}
 }
 
-// join passes messages both ways until one side ends, and returns how the shell ended.
-func join(ctx context.Context, cancel context.CancelFunc, t taps, near, far *websocket.Conn, name string) string {
+func lost(device string) string { return "The connection to " + device + " was lost." }
+
+// join passes messages both ways until one side ends, and returns how it ended. last is told to the
+// caller when the connection to the device is lost.
+func join(ctx context.Context, cancel context.CancelFunc, t taps, near, far *websocket.Conn, last any) string {
 	ended := make(chan string, 3)
 	go func() {
 		err := pass(ctx, far, near, t.out)
@@ -168,7 +172,7 @@ func join(ctx context.Context, cancel context.CancelFunc, t taps, near, far *web
 			return
 		}
 		if ctx.Err() == nil {
-			text, _ := json.Marshal(link.ShellEvent{Error: "The connection to " + name + " was lost."})
+			text, _ := json.Marshal(last)
 			near.Write(ctx, websocket.MessageText, text)
 			near.Close(websocket.StatusGoingAway, "device lost")
 		}

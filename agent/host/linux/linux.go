@@ -36,6 +36,7 @@ func New() host.Host {
 		Network:   portable.Network{More: network, Neighbours: neighbours},
 		People:    persons{},
 		Settings:  portable.Settings{Disk: &unix.Disk{}},
+		Screens:   screens{},
 		Sources:   present(sources),
 	}
 	if booted() {

@@ -1167,6 +1167,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{id}/screen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A WebSocket (RFC 6455) to a desktop of the device. Binary messages are updates of its picture, in the form that core/screen describes; text messages from the device are ScreenEvent objects, those to it ScreenInput objects. Each update is acknowledged by its number once it is drawn: no more is sent than the link and the viewer take. Who lacks screen.act looks on alone. */
+        get: operations["openScreen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/screen/desktops": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The desktops of a device, the one that is worked on first. */
+        get: operations["listDesktops"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/devices/{id}/link-test": {
         parameters: {
             query?: never;
@@ -2478,6 +2512,130 @@ export interface components {
         ShellChoices: {
             programs: string[];
             people: string[];
+        };
+        Desktop: {
+            id: string;
+            /** @description Who is signed in; empty at a log-in screen. */
+            name: string;
+            title: string;
+            active: boolean;
+            locked: boolean;
+            /** @description Why it cannot be looked at, and what would help. */
+            missing?: string;
+        };
+        DesktopList: {
+            items: components["schemas"]["Desktop"][];
+        };
+        Monitor: {
+            name: string;
+            x: number;
+            y: number;
+            width: number;
+            height: number;
+            primary: boolean;
+        };
+        /** @description The first event, and again when anything in it has changed. */
+        ScreenBegin: {
+            viewer: string;
+            desktop: components["schemas"]["Desktop"];
+            monitors: components["schemas"]["Monitor"][];
+            x: number;
+            y: number;
+            scale: number;
+            control: boolean;
+            clipboard: boolean;
+            lacks?: string[];
+        };
+        ScreenCursor: {
+            /** Format: byte */
+            png: string;
+            x: number;
+            y: number;
+        };
+        ScreenPoint: {
+            x: number;
+            y: number;
+        };
+        ScreenClip: {
+            text?: string;
+            /** Format: byte */
+            png?: string;
+        };
+        ScreenViewer: {
+            id: string;
+            name: string;
+            mode: string;
+        };
+        ScreenStage: {
+            viewers: components["schemas"]["ScreenViewer"][];
+            /** @description Whose is on the mouse; a viewer, person, or nobody. */
+            hand: string;
+        };
+        ScreenNote: {
+            from: string;
+            name: string;
+            text: string;
+            /** Format: date-time */
+            at: string;
+        };
+        ScreenLink: {
+            /** Format: double */
+            bytes_per_second: number;
+            /** Format: double */
+            link_per_second: number;
+            /** Format: double */
+            trip_seconds: number;
+            /** Format: double */
+            frames_a_second: number;
+            quality: number;
+            scale: number;
+        };
+        /** @description A text message from the device; it has one part. */
+        ScreenEvent: {
+            begin?: components["schemas"]["ScreenBegin"];
+            stage?: components["schemas"]["ScreenStage"];
+            cursor?: components["schemas"]["ScreenCursor"];
+            pointer?: components["schemas"]["ScreenPoint"];
+            clip?: components["schemas"]["ScreenClip"];
+            note?: components["schemas"]["ScreenNote"];
+            link?: components["schemas"]["ScreenLink"];
+            trouble?: string;
+            end?: string;
+        };
+        ScreenKey: {
+            key: string;
+            code: string;
+            down: boolean;
+            by_place?: boolean;
+        };
+        ScreenPointer: {
+            x: number;
+            y: number;
+            buttons: number;
+        };
+        ScreenLook: {
+            monitors?: string[];
+            quality?: number;
+            scale?: number;
+            colours?: string;
+            rate?: number;
+            pause?: boolean;
+        };
+        /** @description A text message to the device; it has one part, but that drawn may come with any. */
+        ScreenInput: {
+            /** Format: int64 */
+            drawn?: number;
+            key?: components["schemas"]["ScreenKey"];
+            pointer?: components["schemas"]["ScreenPointer"];
+            wheel?: components["schemas"]["ScreenPoint"];
+            text?: string;
+            release?: boolean;
+            look?: components["schemas"]["ScreenLook"];
+            mode?: string;
+            clip?: components["schemas"]["ScreenClip"];
+            note?: string;
+            attend?: boolean;
+            again?: boolean;
         };
         ShellEvent: {
             /**
@@ -6150,6 +6308,55 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShellChoices"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    openScreen: {
+        parameters: {
+            query?: {
+                /** @description One of those that are listed; the first where it is not given. */
+                desktop?: string;
+                /** @description How the caller takes part at first: view, share or take; share where it may be. */
+                mode?: "view" | "share" | "take";
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The screen. */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDesktops: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All of them. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DesktopList"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,71 @@
+package agent
+
+import (
+	"context"
+	"log/slog"
+	"net"
+	"net/http"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	messages "moorwatch.example/contract/link"
+	"moorwatch.example/link"
+)
+
+// lanes are the links beside the first one, by name. Each serves one capability, and is closed when
+// it was not used for a while.
+type lanes struct {
+	mu   sync.Mutex
+	open map[string]*link.Link
+}
+
+// openLane opens a lane: POST /lanes. One that is there already is one that the service has lost.
+func (a *Agent) openLane(ctx context.Context, in messages.Lane) (messages.Lane, error) {
+	if in.Name != messages.LaneScreen || a.screens == nil {
+		return in, &messages.Problem{Status: http.StatusNotFound, Reason: "This device has no lane of that name."}
+	}
+	a.lanes.mu.Lock()
+	defer a.lanes.mu.Unlock()
+	if l := a.lanes.open[in.Name]; l != nil {
+		l.Close()
+	}
+	dialer := a.identity.Dialer()
+	dialer.Lane = in.Name
+	l, err := dialer.Dial(ctx)
+	if err != nil {
+		return in, err
+	}
+	if a.lanes.open == nil {
+		a.lanes.open = map[string]*link.Link{}
+	}
+	a.lanes.open[in.Name] = l
+	mux := http.NewServeMux()
+	mux.Handle("GET /screen", a.screens)
+	go a.serveLane(l, mux)
+	return in, nil
+}
+
+// serveLane serves a lane until it ends, or nothing is done over it.
+func (a *Agent) serveLane(l *link.Link, handler http.Handler) {
+	var busy atomic.Int64
+	idle := time.AfterFunc(messages.LaneIdle, func() { l.Close() })
+	ctx, cancel := context.WithCancel(a.life)
+	defer cancel()
+	stop := context.AfterFunc(ctx, func() { l.Close() })
+	defer stop()
+	server := &http.Server{ReadHeaderTimeout: 30 * time.Second, IdleTimeout: 15 * time.Second, MaxHeaderBytes: 8 << 10,
+		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(a.Log.Handler(), slog.LevelDebug)}
+	server.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		busy.Add(1)
+		idle.Stop()
+		defer func() {
+			if busy.Add(-1) == 0 {
+				idle.Reset(messages.LaneIdle)
+			}
+		}()
+		handler.ServeHTTP(w, r)
+	})
+	server.Serve(l.Listener()) // returns when the link ends
+	l.Close()
+}

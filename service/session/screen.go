@@ -1,0 +1,126 @@
+package session
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"time"
+
+	"github.com/coder/websocket"
+	"github.com/gin-gonic/gin"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/link"
+	"moorwatch.example/core/access"
+	"moorwatch.example/service/front"
+	"moorwatch.example/service/hub"
+)
+
+// lastWithin is how long the last word to a viewer may take.
+const lastWithin = 5 * time.Second
+
+// OpenScreen joins the caller to a desktop of a device: GET /devices/{id}/screen.
+func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) {
+	d, tool, err := s.tool(c, id, "screen")
+	var v *visit
+	if err == nil {
+		v, err = s.enter(c, d, tool.Name, "")
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	defer v.leave()
+	ctx, cancel := context.WithCancel(c.Request.Context())
+	defer cancel()
+	control := front.May(c, access.Of("screen", access.Act))
+	query := url.Values{"name": {front.CallerOf(c).Name}, "control": {strconv.FormatBool(control)}, "clipboard": {strconv.FormatBool(control)}}
+	if in.Desktop != nil {
+		query.Set("desktop", *in.Desktop)
+	}
+	if in.Mode != nil {
+		query.Set("mode", string(*in.Mode))
+	}
+	deed := front.DeedOf(c, "screen.start", "started")
+	deed.Device, deed.DeviceName, deed.Detail = id, d.Name, query.Get("mode")
+	if err := s.audit.Record(ctx, deed); err != nil {
+		front.Fail(c, err)
+		return
+	}
+	v.count(0, 0, 1)
+	began := time.Now()
+	note := func(action, result, detail string) {
+		deed := deed
+		deed.Action, deed.Result, deed.Detail = action, result, detail
+		go s.audit.Record(context.WithoutCancel(ctx), deed)
+	}
+	far, err := s.dial(ctx, d, hub.LaneURL(d.ID, link.LaneScreen, "/screen", query))
+	if err != nil {
+		note("screen.end", "not opened: "+err.Error(), "")
+		front.Fail(c, err)
+		return
+	}
+	defer far.CloseNow()
+	near, err := websocket.Accept(c.Writer, c.Request, nil)
+	if err != nil {
+		note("screen.end", "not opened: "+err.Error(), "")
+		return
+	}
+	defer near.CloseNow()
+	near.SetReadLimit(link.MaxScreenInput)
+	far.SetReadLimit(link.MaxScreenEvent)
+	// The end by the person at the device is told before the connection is.
+	stop := context.AfterFunc(v.ctx, func() {
+		if context.Cause(v.ctx) == errEnded {
+			last, cancel := context.WithTimeout(ctx, lastWithin)
+			defer cancel()
+			text, _ := json.Marshal(link.ScreenEvent{End: "The person at " + d.Name + " ended the session."})
+			near.Write(last, websocket.MessageText, text)
+			near.Close(websocket.StatusNormalClosure, "")
+		}
+		cancel()
+	})
+	defer stop()
+	seen := taps{
+		out: func(_ websocket.MessageType, p []byte) { v.count(int64(len(p)), 0, 0) },
+		in: func(kind websocket.MessageType, p []byte) {
+			v.count(0, int64(len(p)), 0)
+			if mode := modeOf(kind, p); mode != "" {
+				note("screen.mode", "asked for", mode)
+			}
+		},
+	}
+	result := join(ctx, cancel, seen, near, far, link.ScreenEvent{Trouble: lost(d.Name)})
+	note("screen.end", fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)), "")
+}
+
+// modeOf is how a viewer wants to take part, where a message of theirs tells so.
+func modeOf(kind websocket.MessageType, p []byte) string {
+	var in link.ScreenInput
+	if kind != websocket.MessageText || !bytes.Contains(p, []byte(`"mode"`)) || json.Unmarshal(p, &in) != nil {
+		return ""
+	}
+	switch in.Mode {
+	case link.ScreenView, link.ScreenShare, link.ScreenTake:
+		return in.Mode
+	}
+	return ""
+}
+
+// ListDesktops lists the desktops of a device: GET /devices/{id}/screen/desktops.
+func (s *Column) ListDesktops(c *gin.Context, id api.ID) {
+	d, _, err := s.tool(c, id, "screen")
+	var list link.DesktopList
+	if err == nil { // which there are is no secret to who may look: nobody is asked
+		list, err = call[link.DesktopList](c.Request.Context(), s.hub, d.ID, "/screen/desktops", struct{}{})
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, list)
+}

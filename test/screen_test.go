@@ -1,0 +1,206 @@
+package test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"image"
+	"image/png"
+	"net/http"
+	"os"
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/link"
+	"moorwatch.example/core/access"
+	"moorwatch.example/core/health"
+	"moorwatch.example/core/screen"
+)
+
+// program starts a program on a desktop, and ends it with the test.
+func program(t *testing.T, display, name string, args ...string) *exec.Cmd {
+	t.Helper()
+	cmd := exec.Command(name, args...)
+	cmd.Env = append(os.Environ(), "DISPLAY="+display, "LC_ALL=C.UTF-8")
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+	return cmd
+}
+
+// unasked lets screens be seen without anybody being asked.
+func (w *world) unasked(t *testing.T) {
+	t.Helper()
+	must(client.Made(w.owner.AddConsentRuleWithResponse(t.Context(), api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Tool: new("screen"), Mode: "silent"})))(t)
+}
+
+// viewer is a screen that a test looks at.
+type viewer struct {
+	*client.Screen
+	events []link.ScreenEvent
+}
+
+func (w *world) view(t *testing.T, c *client.Client, d *running, o client.ScreenOptions) *viewer {
+	t.Helper()
+	v := &viewer{Screen: must(c.Screen(t.Context(), d.id, o))(t)}
+	t.Cleanup(func() { v.Close() })
+	return v
+}
+
+// until looks on until something holds.
+func (v *viewer) until(t *testing.T, what string, holds func() bool) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	for !holds() {
+		e, err := v.Next(ctx)
+		if err != nil {
+			t.Fatalf("waiting until %s: %v", what, err)
+		}
+		if e != nil {
+			v.events = append(v.events, *e)
+		}
+	}
+}
+
+func (v *viewer) press(t *testing.T, keys ...string) {
+	t.Helper()
+	for _, key := range keys {
+		for _, down := range []bool{true, false} {
+			if err := v.Send(t.Context(), link.ScreenInput{Key: &link.ScreenKey{Key: key, Code: "Test" + key, Down: down}}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+}
+
+// xPicture is what a desktop really shows, as another program reads it.
+func xPicture(t *testing.T, display string) image.Image {
+	t.Helper()
+	cmd := exec.Command("import", "-window", "root", "png:-")
+	cmd.Env = append(os.Environ(), "DISPLAY="+display)
+	out, err := cmd.Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return must(png.Decode(bytes.NewReader(out)))(t)
+}
+
+func shows(p *screen.Picture, m image.Image) bool {
+	if p == nil || m.Bounds().Dx() != p.W || m.Bounds().Dy() != p.H {
+		return false
+	}
+	for i, v := range p.Pix {
+		r, g, b, _ := m.At(m.Bounds().Min.X+i%p.W, m.Bounds().Min.Y+i/p.W).RGBA()
+		if v != r>>8<<16|g>>8<<8|b>>8 {
+			return false
+		}
+	}
+	return true
+}
+
+// A real desktop is seen exactly as it is and typed into; the clipboard goes both ways; a second
+// technician joins, and who may only look moves nothing; a change of size is followed.
+func TestScreenOfADesktop(t *testing.T) {
+	t.Parallel()
+	for _, name := range []string{"xterm", "import"} {
+		if _, err := exec.LookPath(name); err != nil {
+			t.Skip(name + " is missing")
+		}
+	}
+	display := desktop(t)
+	w := begin(t, false)
+	w.unasked(t)
+	d := w.machine(t, "hay-desk-01")
+	list := must(client.Result(w.owner.ListDesktopsWithResponse(t.Context(), d.id)))(t)
+	if !slices.ContainsFunc(list.Items, func(i link.Desktop) bool { return i.ID == display && i.Missing == "" }) {
+		t.Fatalf("%s is not among %+v", display, list.Items)
+	}
+	written := t.TempDir() + "/written"
+	program(t, display, "xterm", "-u8", "-T", "notes", "-geometry", "80x20+0+0", "-e", "sh", "-c", "cat > "+written)
+	v := w.view(t, w.owner, d, client.ScreenOptions{Desktop: display})
+	v.until(t, "it begins", func() bool {
+		return len(v.events) > 0 && v.events[0].Begin != nil && v.events[0].Begin.Control && v.Picture() != nil
+	})
+	w.await(t, 10*time.Second, "xterm is there", func() bool { return window(display, "notes") != "" })
+	if err := v.Send(t.Context(), link.ScreenInput{Pointer: &link.ScreenPointer{X: 200, Y: 100}}); err != nil {
+		t.Fatal(err)
+	}
+	v.press(t, "T", "e", "a", "?", "é", "€", "ж", "Enter")
+	if err := v.Send(t.Context(), link.ScreenInput{Text: "typed: Ünï\n"}); err != nil {
+		t.Fatal(err)
+	}
+	w.await(t, 10*time.Second, "what was typed is written", func() bool {
+		b, _ := os.ReadFile(written)
+		return strings.Contains(string(b), "Tea?é€ж\ntyped: Ünï\n")
+	})
+	v.until(t, "it is shown exactly", func() bool { return shows(v.Picture(), xPicture(t, display)) })
+
+	t.Run("clipboard", func(t *testing.T) {
+		if err := v.Send(t.Context(), link.ScreenInput{Clip: &link.ScreenClip{Text: "from here €"}}); err != nil {
+			t.Fatal(err)
+		}
+		w.await(t, 10*time.Second, "it is on the desktop's clipboard", func() bool {
+			cmd := exec.Command("xclip", "-selection", "clipboard", "-o")
+			cmd.Env = append(os.Environ(), "DISPLAY="+display)
+			out, err := cmd.Output()
+			return err == nil && string(out) == "from here €"
+		})
+		long := strings.Repeat("from there ü ", 60_000) // comes in pieces
+		cmd := exec.Command("xclip", "-selection", "clipboard", "-i")
+		cmd.Env, cmd.Stdin = append(os.Environ(), "DISPLAY="+display), strings.NewReader(long)
+		if err := cmd.Run(); err != nil {
+			t.Fatal(err)
+		}
+		v.until(t, "what was copied there is here", func() bool {
+			return slices.ContainsFunc(v.events, func(e link.ScreenEvent) bool { return e.Clip != nil && e.Clip.Text == long })
+		})
+	})
+	t.Run("several", func(t *testing.T) {
+		looks := w.client(t, w.personWith(t, api.Grants{{Role: access.Helper, Scope: everywhere}}))
+		second := w.view(t, looks, d, client.ScreenOptions{Desktop: display})
+		second.until(t, "both see each other", func() bool {
+			return slices.ContainsFunc(second.events, func(e link.ScreenEvent) bool { return e.Stage != nil && len(e.Stage.Viewers) == 2 })
+		})
+		if err := second.Send(t.Context(), link.ScreenInput{Pointer: &link.ScreenPointer{X: 700, Y: 500, Buttons: 1}}); err != nil {
+			t.Fatal(err)
+		}
+		if err := second.Send(t.Context(), link.ScreenInput{Mode: link.ScreenShare}); err != nil {
+			t.Fatal(err)
+		}
+		second.until(t, "it is refused", func() bool {
+			return slices.ContainsFunc(second.events, func(e link.ScreenEvent) bool { return strings.Contains(e.Trouble, "may look on") })
+		})
+		if err := second.Send(t.Context(), link.ScreenInput{Note: "Shall I?"}); err != nil {
+			t.Fatal(err)
+		}
+		v.until(t, "what they say is heard", func() bool {
+			return slices.ContainsFunc(v.events, func(e link.ScreenEvent) bool { return e.Note != nil && e.Note.Text == "Shall I?" })
+		})
+		if out, err := exec.Command("sh", "-c", "DISPLAY="+display+" xdotool getmouselocation").Output(); err != nil || !strings.Contains(string(out), "x:200 y:100") {
+			t.Errorf("who may only look moved the pointer: %s, %v", out, err)
+		}
+	})
+	// Who leaves, or is cut off, leaves no key behind.
+	if err := v.Send(t.Context(), link.ScreenInput{Key: &link.ScreenKey{Key: "Control", Code: "ControlLeft", Down: true}}); err != nil {
+		t.Fatal(err)
+	}
+	v.Close()
+	again := w.view(t, w.owner, d, client.ScreenOptions{Desktop: display})
+	w.await(t, 10*time.Second, "no key is down", func() bool {
+		again.press(t, "o", "k", "Enter")
+		b, _ := os.ReadFile(written)
+		return strings.Contains(string(b), "ok\n")
+	})
+	gone := w.client(t, w.personWith(t, api.Grants{{Role: access.Viewer, Scope: everywhere}}))
+	_, err := gone.Screen(t.Context(), d.id, client.ScreenOptions{Desktop: display})
+	if p := (*client.Problem)(nil); !errors.As(err, &p) || p.Status != http.StatusForbidden {
+		t.Errorf("who may not look was let: %v", err)
+	}
+}
