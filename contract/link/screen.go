@@ -31,6 +31,8 @@ type Desktop struct {
 	Title  string `json:"title"` // in words
 	Active bool   `json:"active"`
 	Locked bool   `json:"locked"`
+	// Files is the folder where who works there looks for files that were sent to them.
+	Files string `json:"files,omitempty"`
 	// Missing says why it cannot be looked at, and what would help; empty where it can.
 	Missing string `json:"missing,omitempty"`
 }

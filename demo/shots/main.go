@@ -138,6 +138,10 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 	if err != nil {
 		return nil, err
 	}
+	xray, err := c.Find(ctx, "sal-xray")
+	if err != nil {
+		return nil, err
+	}
 	slow, err := slowLogOn(ctx, c)
 	if err != nil {
 		return nil, err
@@ -152,7 +156,8 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 			focus(".xterm-helper-textarea"), typed("ps\r"), chromedp.Sleep(5 * time.Second)}},
 		{name: "files", path: bench + "?pane=files", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), openRow("etc"), chromedp.Sleep(time.Second), openRow("records"), chromedp.Sleep(time.Second), chooseRow("sync.conf"), chromedp.Sleep(time.Second)}},
 		{name: "fix", path: bench + "?pane=services,events,processes", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(2 * time.Second), chooseRow("records-sync.service"), chromedp.Sleep(2 * time.Second)}},
-		{name: "network", path: bench + "?pane=network,people", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), press("Neighbours"), chromedp.Sleep(time.Second)}},
+		{name: "screen", path: "/devices/" + xray.ID.String() + "?pane=screen", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(8 * time.Second)}},
+		{name: "network", aside: true, path: bench + "?pane=network,people", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), press("Neighbours"), chromedp.Sleep(time.Second)}},
 		{name: "settings", path: bench + "?pane=settings,queries", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(2 * time.Second), openRow("configuration"), chromedp.Sleep(time.Second), openRow("records"), chromedp.Sleep(time.Second), openRow("sync.conf"), chromedp.Sleep(time.Second),
 			chooseRow("wait"), setText("[aria-label=Query]", "process where memory > 100000000 show name, memory, person"), press("Ask"), chromedp.Sleep(2 * time.Second)}},
 		{name: "recordings", aside: true, path: "/recordings", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},

@@ -5,6 +5,9 @@ package linux
 import (
 	"context"
 	"net/http"
+	"os"
+	"os/user"
+	"path/filepath"
 	"strings"
 
 	"moorwatch.example/agent/host"
@@ -36,10 +39,24 @@ func (screens) Desktops(ctx context.Context) (link.DesktopList, error) {
 		if !d.x() {
 			one.Title, one.Missing = "Wayland desktop of "+d.name, waylandMissing
 		}
+		one.Files = filesOf(d.name)
 		one.Active = one.Missing == "" && !one.Locked
 		out.Items = append(out.Items, one)
 	}
 	return out, nil
+}
+
+// filesOf is the folder of downloads of a person, or their home.
+func filesOf(name string) string {
+	u, err := user.Lookup(name)
+	if err != nil {
+		return ""
+	}
+	downloads := filepath.Join(u.HomeDir, "Downloads")
+	if info, err := os.Stat(downloads); err == nil && info.IsDir() {
+		return downloads
+	}
+	return u.HomeDir
 }
 
 // x tells whether a desktop is an X server's.

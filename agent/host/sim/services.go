@@ -25,6 +25,7 @@ type state struct {
 	paused  map[int]bool
 	events  []link.Event  // that deeds left in the log
 	grown   chan struct{} // closed when an event is added
+	desk    *desk         // nil until somebody looks at it
 }
 
 func (s *simulated) changed() *state {

@@ -2520,6 +2520,8 @@ export interface components {
             title: string;
             active: boolean;
             locked: boolean;
+            /** @description The folder where who works there looks for files that were sent to them. */
+            files?: string;
             /** @description Why it cannot be looked at, and what would help. */
             missing?: string;
         };
@@ -3804,7 +3806,7 @@ export interface components {
         };
         NewToolSession: {
             /** @enum {string} */
-            tool: "command" | "shell" | "files" | "processes" | "services" | "events" | "network" | "people" | "power";
+            tool: "command" | "shell" | "files" | "processes" | "services" | "events" | "network" | "settings" | "queries" | "screen" | "people" | "power";
             /** @description Told to the person at the device where the policy has them told or asked. */
             reason?: string;
         };

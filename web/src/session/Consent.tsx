@@ -105,6 +105,7 @@ const names = [
 	"network",
 	"settings",
 	"queries",
+	"screen",
 	"people",
 	"power",
 ];

@@ -57,3 +57,10 @@ export function sweep(body: Schemas["Sweep"], signal: AbortSignal, onEvent: (e: 
 export function unpack(base64: string) {
 	return Uint8Array.from(atob(base64), (c) => c.charCodeAt(0));
 }
+
+/** Bytes as a base64 text. */
+export function pack(bytes: Uint8Array) {
+	let text = "";
+	for (let at = 0; at < bytes.length; at += 0x8000) text += String.fromCharCode(...bytes.subarray(at, at + 0x8000));
+	return btoa(text);
+}

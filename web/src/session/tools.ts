@@ -2,6 +2,7 @@ import {
 	AdjustmentsHorizontalIcon,
 	ClipboardDocumentListIcon,
 	CommandLineIcon,
+	ComputerDesktopIcon,
 	CpuChipIcon,
 	FolderIcon,
 	GlobeAltIcon,
@@ -99,6 +100,15 @@ export const tools: BenchTool[] = [
 		needs: ["queries.see"],
 		of: ["queries"],
 		Pane: lazy(() => import("./QueriesPane").then((m) => ({ default: m.QueriesPane }))),
+	},
+	{
+		pane: "screen",
+		title: "Screen",
+		icon: ComputerDesktopIcon,
+		needs: ["screen.see"],
+		of: ["screen"],
+		noticed: "The person at the device is asked, and sees that you look on.",
+		Pane: lazy(() => import("../screen/ScreenPane").then((m) => ({ default: m.ScreenPane }))),
 	},
 	{
 		pane: "people",
