@@ -10,6 +10,7 @@ import (
 	"image/color"
 	"image/jpeg"
 	"io"
+	"slices"
 )
 
 // Limits of what a decoder reads: the steps of an update are at most as long as exact pixels of the
@@ -24,6 +25,8 @@ var ErrUpdate = errors.New("the update cannot be read")
 type Decoder struct {
 	shown  *Picture
 	number uint64
+	part   bytes.Reader // of the stream
+	stream io.ReadCloser
 }
 
 // Shown is the picture as it stands; nil before the first update. It is the decoder's.
@@ -109,7 +112,12 @@ func (d *Decoder) Update(update []byte) error {
 	number := in.number()
 	w, h := in.side(), in.side()
 	flags, length := in.byte(), in.number()
-	if in.bad || flags&^flagPacked != 0 || length > uint64(len(in.b)) {
+	plain := length
+	if flags&flagStream != 0 {
+		plain = in.number()
+	}
+	most := uint64(w)*uint64(h)*6 + stepSlack
+	if in.bad || flags > flagStream|flagFresh || flags == flagFresh || length > uint64(len(in.b)) || plain > most {
 		return fmt.Errorf("%w: its beginning is none", ErrUpdate)
 	}
 	if number != d.number+1 {
@@ -124,12 +132,9 @@ func (d *Decoder) Update(update []byte) error {
 	}
 	d.number = number
 	steps := in.take(int(length))
-	if flags&flagPacked != 0 {
-		most := int64(w)*int64(h)*6 + stepSlack
-		var err error
-		if steps, err = io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(steps)), most+1)); err != nil || int64(len(steps)) > most {
-			return fmt.Errorf("%w: its steps are not compressed as they should be", ErrUpdate)
-		}
+	steps, err := d.unpack(steps, flags, int(plain), int(most))
+	if err != nil {
+		return fmt.Errorf("%w: its steps are not compressed as they should be", ErrUpdate)
 	}
 	if err := d.steps(reader{b: steps}); err != nil {
 		return err
@@ -145,6 +150,29 @@ func (d *Decoder) Update(update []byte) error {
 		}
 	}
 	return nil
+}
+
+// unpack returns the steps of an update.
+func (d *Decoder) unpack(b []byte, flags byte, plain, most int) ([]byte, error) {
+	switch {
+	case flags == 0:
+		return b, nil
+	case flags&flagAlone != 0:
+		steps, err := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(b)), int64(most)+1))
+		if len(steps) > most {
+			err = ErrUpdate
+		}
+		return steps, err
+	}
+	d.part.Reset(append(slices.Clip(b), streamEnd...))
+	if flags&flagFresh != 0 {
+		d.stream = flate.NewReader(&d.part)
+	} else if d.stream == nil {
+		return nil, ErrUpdate
+	}
+	steps := make([]byte, plain)
+	_, err := io.ReadFull(d.stream, steps)
+	return steps, err
 }
 
 func (d *Decoder) steps(in reader) error {

@@ -12,11 +12,15 @@
 //	number       which update it is, one more than the one before
 //	size         width and height of the whole picture, 1 to MaxSide each; where they differ from
 //	             the update before, all of the picture is black first
-//	flags        a byte: 1 when the steps are compressed (RFC 1951)
-//	length       of the steps as they follow, in bytes
+//	flags        a byte: 1 when the steps are compressed (RFC 1951); 2 when they are compressed as
+//	             the continuation of those before that were so, so that what was written once costs
+//	             little again, and 4 when that stream begins here
+//	length       of the steps as they follow, in bytes, and with flag 2 their length when plain
 //	steps        see below
 //	photographs  to the end: a rectangle, a length, and a JPEG of the rectangle's size (or smaller,
 //	             then drawn larger)
+//
+// A part of the stream ends at an empty stored block; its last four bytes, 00 00 FF FF, are left out.
 //
 // A rectangle is its left and upper edge, width and height. A step is a byte that names it, a
 // rectangle, and:

@@ -23,8 +23,12 @@ const (
 	hot = 3
 	// moveTiles is how many tiles must have changed for moves to be looked for.
 	moveTiles = 3
-	// packFrom is how long steps must be, in bytes, for compression to be tried.
-	packFrom = 48
+	// packFrom is how long steps must be, in bytes, for compression to be worth it.
+	packFrom = 24
+	// streamMost is how long they may be to go with the stream, which compresses well and slowly.
+	streamMost  = 192 << 10
+	streamLevel = 6
+	aloneLevel  = 2
 )
 
 // Encoder writes what one viewer must be told to show a picture as it is. It keeps what the viewer
@@ -36,8 +40,9 @@ type Encoder struct {
 	forgotten    bool
 	turn         int // where the hot tiles are begun with, so that all have their turn
 	number       uint64
-	packer       *flate.Writer
-	level        int
+	stream       *flate.Writer
+	streamOver   bool // it begins anew with the next part
+	alone        *flate.Writer
 	steps        []byte
 	packed       bytes.Buffer
 	photos       []byte
@@ -133,13 +138,19 @@ func (e *Encoder) Update(p *Picture, w Wish) []byte {
 				e.shown.Pix[i] = nothing
 			}
 		}
-		e.forgotten = false
+		e.forgotten, e.streamOver = false, e.forgotten
 	}
 	e.steps, e.photos = e.steps[:0], e.photos[:0]
 	changed := e.changed(p)
 	if len(changed) >= moveTiles && !fresh {
-		if e.moves(p, changed, w.Now) {
-			changed = e.changed(p)
+		for _, find := range []func(old, now *Picture, area image.Rectangle) []vote{e.finder.scrolled, e.finder.moved} {
+			before := len(changed)
+			if e.moves(p, changed, find, w.Now) {
+				changed = e.changed(p)
+			}
+			if len(changed) < moveTiles || len(changed) < before/3 {
+				break
+			}
 		}
 	}
 	budget := w.Budget
@@ -189,12 +200,12 @@ func (e *Encoder) changed(p *Picture) (list []area) {
 }
 
 // moves writes what only moved among what has changed.
-func (e *Encoder) moves(p *Picture, changed []area, now time.Time) bool {
+func (e *Encoder) moves(p *Picture, changed []area, find func(old, now *Picture, area image.Rectangle) []vote, now time.Time) bool {
 	var all image.Rectangle
 	for _, c := range changed {
 		all = all.Union(c.Rectangle)
 	}
-	list, rects := e.finder.moves(e.shown, p, all)
+	list, rects := moves(find(e.shown, p, all), e.shown, p, all)
 	for i, r := range rects {
 		d := list[i].d
 		e.steps = appendRect(append(e.steps, stepMove), r)
@@ -402,32 +413,46 @@ func (e *Encoder) assemble(p *Picture) []byte {
 	out = binary.AppendUvarint(binary.AppendUvarint(out, uint64(p.W)), uint64(p.H))
 	steps, flags := e.steps, byte(0)
 	if len(steps) >= packFrom {
-		e.pack()
-		e.ratio += (float64(e.packed.Len())/float64(len(steps)) - e.ratio) / 4
-		if e.packed.Len() < len(steps) {
-			steps, flags = e.packed.Bytes(), flagPacked
-		}
+		flags = e.pack()
+		steps = e.packed.Bytes()
+		e.ratio += (float64(len(steps))/float64(len(e.steps)) - e.ratio) / 4
 	}
 	out = append(out, flags)
 	out = binary.AppendUvarint(out, uint64(len(steps)))
+	if flags&flagStream != 0 {
+		out = binary.AppendUvarint(out, uint64(len(e.steps)))
+	}
 	return append(append(out, steps...), e.photos...)
 }
 
-// pack compresses the steps: well where they are few, quickly where they are many.
-func (e *Encoder) pack() {
-	level := 6
-	if len(e.steps) > 256<<10 {
-		level = 2
-	}
+// pack compresses the steps: as a part of the stream where they are few, by themselves and quickly
+// where they are many. A buffer takes all that is written.
+func (e *Encoder) pack() (flags byte) {
 	e.packed.Reset()
-	if e.packer == nil || e.level != level {
-		e.packer, _ = flate.NewWriter(&e.packed, level) // the level is one that there is
-		e.level = level
-	} else {
-		e.packer.Reset(&e.packed)
+	if len(e.steps) > streamMost {
+		if e.alone == nil {
+			e.alone, _ = flate.NewWriter(&e.packed, aloneLevel)
+		} else {
+			e.alone.Reset(&e.packed)
+		}
+		e.alone.Write(e.steps)
+		e.alone.Close()
+		return flagAlone
 	}
-	e.packer.Write(e.steps) // a buffer takes all that is written
-	e.packer.Close()
+	flags = flagStream
+	switch {
+	case e.stream == nil:
+		e.stream, _ = flate.NewWriter(&e.packed, streamLevel)
+		flags |= flagFresh
+	case e.streamOver:
+		e.stream.Reset(&e.packed)
+		flags |= flagFresh
+	}
+	e.streamOver = false
+	e.stream.Write(e.steps)
+	e.stream.Flush()
+	e.packed.Truncate(e.packed.Len() - len(streamEnd))
+	return flags
 }
 
 // Number of the latest update, as a viewer acknowledges it.

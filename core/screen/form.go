@@ -13,8 +13,16 @@ const (
 	stepPixels
 )
 
-// flagPacked says that the steps of an update are compressed.
-const flagPacked = 1
+// Flags of an update's steps.
+const (
+	flagAlone  = 1 // compressed by themselves
+	flagStream = 2 // compressed as the continuation of those before that were so
+	flagFresh  = 4 // and that stream begins here
+)
+
+// streamEnd is what ends each part of the stream (an empty stored block, RFC 1951, 3.2.4, of which
+// the header is in the byte before), and is left out.
+var streamEnd = []byte{0, 0, 0xFF, 0xFF}
 
 func appendRect(b []byte, r image.Rectangle) []byte {
 	for _, n := range [4]int{r.Min.X, r.Min.Y, r.Dx(), r.Dy()} {

@@ -6,7 +6,7 @@ import (
 	"slices"
 )
 
-// How moved areas are found: places that can be known again are looked for by the hash of a run of
+// How moved areas are found: what scrolls is looked for first, in strips of rows; then places that can be known again are looked for by the hash of a run of
 // pixels, about one place in 64, chosen by the hash itself so that the same places are chosen
 // wherever their content stands. Displacements that many such places agree on are tried.
 const (
@@ -75,44 +75,82 @@ func anchors(p *Picture, area image.Rectangle, every int, each func(hash uint32,
 	}
 }
 
-// find looks for displacements between two pictures within an area, those with most votes first.
-func (f *finder) find(old, now *Picture, area image.Rectangle) []vote {
+// begin empties the table.
+func (f *finder) begin() {
 	if f.turn++; f.turn == 0 {
 		f.table = [anchorTable]anchor{}
 		f.turn = 1
 	}
-	slot := func(hash uint32) *anchor {
-		i := hash * 0xC2B2AE35 >> 17 % anchorTable
-		for range 8 {
-			if a := &f.table[i]; a.turn != f.turn || a.hash == hash {
-				return a
-			}
-			i = (i + 1) % anchorTable
-		}
-		return nil
-	}
-	anchors(old, area, 1, func(hash uint32, x, y int) {
-		if a := slot(hash); a != nil {
-			if a.turn == f.turn {
-				a.many = true
-			} else {
-				*a = anchor{hash: hash, x: int16(x), y: int16(y), turn: f.turn}
-			}
-		}
-	})
 	f.votes = f.votes[:0]
-	anchors(now, area, 1, func(hash uint32, x, y int) {
-		if a := slot(hash); a != nil && a.turn == f.turn && !a.many && (int(a.x) != x || int(a.y) != y) {
-			f.votes = append(f.votes, vote{image.Pt(int(a.x)-x, int(a.y)-y), x, y})
+}
+
+// slot is where a hash stands in the table, or may be put; nil where there is no room.
+func (f *finder) slot(hash uint32) *anchor {
+	i := hash * 0xC2B2AE35 >> 17 % anchorTable
+	for range 8 {
+		if a := &f.table[i]; a.turn != f.turn || a.hash == hash {
+			return a
 		}
-	})
+		i = (i + 1) % anchorTable
+	}
+	return nil
+}
+
+// stood notes what stood at a place before.
+func (f *finder) stood(hash uint32, x, y int) {
+	if a := f.slot(hash); a == nil {
+		return
+	} else if a.turn == f.turn {
+		a.many = true
+	} else {
+		*a = anchor{hash: hash, x: int16(x), y: int16(y), turn: f.turn}
+	}
+}
+
+// stands votes for where what stands at a place now stood before.
+func (f *finder) stands(hash uint32, x, y int) {
+	if a := f.slot(hash); a != nil && a.turn == f.turn && !a.many && (int(a.x) != x || int(a.y) != y) {
+		f.votes = append(f.votes, vote{image.Pt(int(a.x)-x, int(a.y)-y), x, y})
+	}
+}
+
+// strips calls each with the hashes of the pieces of rows, a tile wide, that are not of one colour.
+func strips(p *Picture, area image.Rectangle, every int, each func(hash uint32, x, y int)) {
+	for y := area.Min.Y; y < area.Max.Y; y += every {
+		for x := (area.Min.X + Tile - 1) / Tile * Tile; x+Tile <= area.Max.X; x += Tile {
+			row := (*[Tile]uint32)(p.row(y, x, x+Tile))
+			first, other := row[0], uint32(0)
+			h, g := uint32(x), uint32(1)
+			for i := 0; i < Tile; i += 2 {
+				h, g = h*hashStep+row[i], g*hashStep+row[i+1]
+				other |= row[i] ^ first | row[i+1] ^ first
+			}
+			if other != 0 {
+				each(h^g*0x85EBCA6B, x, y)
+			}
+		}
+	}
+}
+
+// scrolled finds what moved up or down, of whole tiles' width, which is quickly found.
+func (f *finder) scrolled(old, now *Picture, area image.Rectangle) []vote {
+	f.begin()
+	strips(old, area, 1, f.stood)
+	strips(now, area, 4, f.stands)
 	return f.votes
 }
 
-// moves finds what only moved within an area, and does the moves in old, so that each is found in
-// what those before it left. It returns them in the order in which they are to be done.
-func (f *finder) moves(old, now *Picture, area image.Rectangle) (list []vote, rects []image.Rectangle) {
-	votes := f.find(old, now, area)
+// moved finds what moved anywhere.
+func (f *finder) moved(old, now *Picture, area image.Rectangle) []vote {
+	f.begin()
+	anchors(old, area, 1, f.stood)
+	anchors(now, area, 3, f.stands)
+	return f.votes
+}
+
+// moves does, in old, what the votes tell of moves to now, so that each is found in what those before
+// it left. It returns them in the order in which they are to be done.
+func moves(votes []vote, old, now *Picture, area image.Rectangle) (list []vote, rects []image.Rectangle) {
 	counts := map[image.Point]int{}
 	for _, v := range votes {
 		counts[v.d]++
@@ -163,14 +201,6 @@ func grow(old, now *Picture, r image.Rectangle, d image.Point, area image.Rectan
 	row := func(y int) bool {
 		return alike(now.row(y, r.Min.X, r.Max.X), old.row(y+d.Y, r.Min.X+d.X, r.Max.X+d.X))
 	}
-	column := func(x int) bool {
-		for y := r.Min.Y; y < r.Max.Y; y++ {
-			if now.Pix[y*now.W+x] != old.Pix[(y+d.Y)*old.W+x+d.X] {
-				return false
-			}
-		}
-		return true
-	}
 	if !r.In(area) || !row(r.Min.Y) {
 		return image.Rectangle{}
 	}
@@ -180,11 +210,14 @@ func grow(old, now *Picture, r image.Rectangle, d image.Point, area image.Rectan
 	for r.Max.Y < area.Max.Y && row(r.Max.Y) {
 		r.Max.Y++
 	}
-	for r.Min.X > area.Min.X && column(r.Min.X-1) {
-		r.Min.X--
+	// How far each row is alike, from the edge outwards; the least of all rows holds.
+	left, right := area.Min.X, area.Max.X
+	for y := r.Min.Y; y < r.Max.Y && (left < r.Min.X || right > r.Max.X); y++ {
+		a, b := now.row(y, left, right), old.row(y+d.Y, left+d.X, right+d.X)
+		from := left
+		left += len(a[:r.Min.X-from]) - alikeBack(a[:r.Min.X-from], b[:r.Min.X-from])
+		right = r.Max.X + alikeAhead(a[r.Max.X-from:], b[r.Max.X-from:])
 	}
-	for r.Max.X < area.Max.X && column(r.Max.X) {
-		r.Max.X++
-	}
+	r.Min.X, r.Max.X = left, right
 	return r
 }

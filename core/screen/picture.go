@@ -61,6 +61,28 @@ func alike(a, b []uint32) bool {
 	return true
 }
 
+// alikeAhead counts the pixels by which two rows of the same length are equal from their beginning,
+// alikeBack those from their end.
+func alikeAhead(a, b []uint32) (n int) {
+	for len(a)-n >= run && *(*[run]uint32)(a[n:]) == *(*[run]uint32)(b[n:]) {
+		n += run
+	}
+	for n < len(a) && a[n] == b[n] {
+		n++
+	}
+	return n
+}
+
+func alikeBack(a, b []uint32) (n int) {
+	for len(a)-n >= run && *(*[run]uint32)(a[len(a)-n-run:]) == *(*[run]uint32)(b[len(b)-n-run:]) {
+		n += run
+	}
+	for n < len(a) && a[len(a)-n-1] == b[len(b)-n-1] {
+		n++
+	}
+	return n
+}
+
 // differ returns the smallest rectangle within r outside of which two pictures of one size are equal;
 // an empty one where they are equal.
 func differ(a, b *Picture, r image.Rectangle) image.Rectangle {
@@ -175,4 +197,26 @@ func (p *Picture) each(r image.Rectangle, change func(v uint32) uint32) {
 // luma is how bright a pixel is, 0 to 255 (ITU-R BT.601).
 func luma(v uint32) uint32 {
 	return (19595*(v>>16&255) + 38470*(v>>8&255) + 7471*(v&255) + 1<<15) >> 16
+}
+
+// Differences lists what differs between two pictures of one size: for each tile that does the
+// smallest rectangle, those of neighbours in a row joined.
+func Differences(a, b *Picture) (list []image.Rectangle) {
+	for y := 0; y < a.H; y += Tile {
+		joins := false
+		for x := 0; x < a.W; x += Tile {
+			r := differ(a, b, image.Rect(x, y, x+Tile, y+Tile).Intersect(a.Bounds()))
+			switch {
+			case r.Empty():
+				joins = false
+				continue
+			case joins:
+				list[len(list)-1] = list[len(list)-1].Union(r)
+			default:
+				list = append(list, r)
+			}
+			joins = true
+		}
+	}
+	return list
 }

@@ -188,7 +188,9 @@ func TestRefusedUpdates(t *testing.T) {
 		"no size":           update(1, 0, 10, 0, 0),
 		"too large":         update(1, MaxSide, MaxSide, 0, 0),
 		"a gap":             update(2, 100, 80, 0, 0),
-		"unknown flags":     update(1, 100, 80, 4, 0),
+		"unknown flags":     update(1, 100, 80, 8, 0),
+		"no stream":         update(1, 100, 80, 2, 1, 5, []byte{0}),
+		"too much":          update(1, 100, 80, 6, 1, 1<<40, []byte{0}),
 		"unknown step":      update(1, 100, 80, 0, 5, []byte{9, 0, 0, 1, 1}),
 		"outside":           update(1, 100, 80, 0, 8, []byte{stepFill, 99, 0, 2, 1, 1, 2, 3}),
 		"empty":             update(1, 100, 80, 0, 8, []byte{stepFill, 99, 0, 0, 1, 1, 2, 3}),
@@ -218,4 +220,28 @@ func FuzzDecoder(f *testing.F) {
 			v.Update(append([]byte{2}, b[1:]...))
 		}
 	})
+}
+
+func BenchmarkScroll(b *testing.B) {
+	d, e := newDesk(7, 1920, 1080), NewEncoder()
+	shades := []uint32{0xFFFFFF, 0xFFFFFF, 0xFFFFFF, 0x101010, 0x7777AA, 0x999999, 0xBBBBBB}
+	text := func(r image.Rectangle) {
+		d.each(r, func(x, y int) uint32 {
+			if y%19 > 14 {
+				return 0xFFFFFF
+			}
+			return shades[d.r.IntN(len(shades))]
+		})
+	}
+	page := image.Rect(60, 40, 1700, 1020)
+	text(page)
+	e.Update(d.Picture, Wish{})
+	sent := 0
+	for b.Loop() {
+		d.move(image.Rect(60, 40, 1700, 1001), image.Pt(0, 19))
+		text(image.Rect(60, 1001, 1700, 1020))
+		e.Damage(page)
+		sent += len(e.Update(d.Picture, Wish{}))
+	}
+	b.ReportMetric(float64(sent)/float64(b.N), "B/update")
 }

@@ -4,7 +4,11 @@
  * that are rough until they are still.
  */
 
-const packed = 1; // the steps are compressed
+// How the steps of an update are compressed.
+const alone = 1; // by themselves
+const ongoing = 2; // as the continuation of those before that were so
+const fresh = 4; // and that stream begins here
+const streamEnd = new Uint8Array([0, 0, 255, 255]);
 const most = 16384; // pixels, of a side
 
 type Surface = OffscreenCanvasRenderingContext2D;
@@ -68,6 +72,35 @@ async function inflate(b: Uint8Array): Promise<Uint8Array> {
 	return new Uint8Array(await new Response(stream).arrayBuffer());
 }
 
+/** A compressed stream of which a part comes with each update. */
+class Stream {
+	private to: WritableStreamDefaultWriter<BufferSource>;
+	private from: ReadableStreamDefaultReader<Uint8Array>;
+
+	constructor() {
+		const through = new DecompressionStream("deflate-raw");
+		this.to = through.writable.getWriter();
+		this.from = through.readable.getReader() as ReadableStreamDefaultReader<Uint8Array>;
+		this.to.closed.catch(() => {}); // what is wrong is told by reading
+	}
+
+	/** Takes a part, and returns what it is when plain. */
+	async part(b: Uint8Array, plain: number): Promise<Uint8Array> {
+		const whole = new Uint8Array(b.length + streamEnd.length);
+		whole.set(b);
+		whole.set(streamEnd, b.length);
+		this.to.write(whole).catch(() => {});
+		const out = new Uint8Array(plain);
+		for (let at = 0; at < plain; ) {
+			const { value } = await this.from.read();
+			if (!value || at + value.length > plain) throw new Error("the steps are not compressed as they should be");
+			out.set(value, at);
+			at += value.length;
+		}
+		return out;
+	}
+}
+
 type Photo = { r: Rect; bitmap: ImageBitmap };
 
 async function photos(in_: Reader, canvas: OffscreenCanvas): Promise<Photo[]> {
@@ -80,27 +113,48 @@ async function photos(in_: Reader, canvas: OffscreenCanvas): Promise<Photo[]> {
 	return Promise.all(all);
 }
 
-/** Draws one update, and returns its number. An error means that what is shown cannot be relied on. */
-export async function draw(surface: Surface, update: Uint8Array): Promise<number> {
-	const in_ = new Reader(update);
-	const canvas = surface.canvas;
-	const number = in_.number();
-	const [w, h] = [in_.number(), in_.number()];
-	if (!w || !h || w > most || h > most) throw new Error("the picture has no size that can be");
-	if (canvas.width !== w || canvas.height !== h) {
-		canvas.width = w;
-		canvas.height = h;
-		surface.fillRect(0, 0, w, h); // black, as a fresh canvas draws
+/** What a viewer keeps from one update to the next, beside the picture. */
+export class Decoder {
+	private stream: Stream | undefined;
+	private begun = false;
+
+	constructor(private surface: Surface) {}
+
+	private unpack(in_: Reader): Promise<Uint8Array> | Uint8Array {
+		const flags = in_.byte();
+		const length = in_.number();
+		if (!(flags & ongoing)) return flags & alone ? inflate(in_.take(length)) : in_.take(length);
+		const plain = in_.number();
+		if (plain > 6 * most * most) throw new Error("the steps are too long");
+		if (flags & fresh) this.stream = new Stream();
+		if (!this.stream) throw new Error("the steps' beginning is missing");
+		return this.stream.part(in_.take(length), plain);
 	}
-	const flags = in_.byte();
-	const raw = in_.take(in_.number());
-	const [plain, pictures] = await Promise.all([flags & packed ? inflate(raw) : raw, photos(in_, canvas)]);
-	steps(surface, new Reader(plain));
-	for (const { r, bitmap } of pictures) {
-		surface.drawImage(bitmap, r.x, r.y, r.w, r.h);
-		bitmap.close();
+
+	/** Draws one update, and returns its number. An error means that what is shown cannot be relied on. */
+	async draw(update: Uint8Array): Promise<number> {
+		const { surface } = this;
+		const in_ = new Reader(update);
+		const canvas = surface.canvas;
+		const number = in_.number();
+		const [w, h] = [in_.number(), in_.number()];
+		if (!w || !h || w > most || h > most) throw new Error("the picture has no size that can be");
+		if (!this.begun || canvas.width !== w || canvas.height !== h) {
+			this.begun = true;
+			canvas.width = w;
+			canvas.height = h;
+			surface.fillStyle = "black";
+			surface.fillRect(0, 0, w, h);
+		}
+		const unpacked = this.unpack(in_);
+		const [plain, pictures] = await Promise.all([unpacked, photos(in_, canvas)]);
+		steps(surface, new Reader(plain));
+		for (const { r, bitmap } of pictures) {
+			surface.drawImage(bitmap, r.x, r.y, r.w, r.h);
+			bitmap.close();
+		}
+		return number;
 	}
-	return number;
 }
 
 function steps(surface: Surface, in_: Reader) {

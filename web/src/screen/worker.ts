@@ -1,6 +1,6 @@
 /// <reference lib="webworker" />
 import type { Schemas } from "../api/client";
-import { draw } from "./decode";
+import { Decoder } from "./decode";
 
 /**
  * Holds the connection to a desktop and draws it, apart from the page, so that neither waits for the
@@ -28,6 +28,7 @@ const page = self as DedicatedWorkerGlobalScope;
 const tell = (r: Report) => page.postMessage(r);
 
 let surface: OffscreenCanvasRenderingContext2D | null = null;
+let decoder: Decoder | undefined;
 let socket: WebSocket | undefined;
 let watched = false;
 
@@ -39,6 +40,7 @@ function connect(address: string) {
 	socket?.close();
 	const mine = new WebSocket(address);
 	socket = mine;
+	decoder = surface ? new Decoder(surface) : undefined;
 	mine.binaryType = "arraybuffer";
 	let turn = Promise.resolve();
 	mine.onopen = () => tell({ open: true });
@@ -55,10 +57,10 @@ function connect(address: string) {
 }
 
 async function show(update: Uint8Array) {
-	if (!surface) return;
+	if (!surface || !decoder) return;
 	const { width, height } = surface.canvas;
 	try {
-		const number = await draw(surface, update);
+		const number = await decoder.draw(update);
 		if (surface.canvas.width !== width || surface.canvas.height !== height)
 			tell({ size: { width: surface.canvas.width, height: surface.canvas.height } });
 		send({ drawn: number });
