@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/jezek/xgb"
@@ -64,6 +65,7 @@ func (s *stage) close() {
 func (s *stage) command(program string, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(s.ctx, program, args...)
 	cmd.Env = append(os.Environ(), "DISPLAY="+s.display, "LC_ALL=C.UTF-8")
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	return cmd
 }
 

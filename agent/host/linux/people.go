@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -74,15 +75,19 @@ func desktops() []desktop {
 	return list
 }
 
-// shown tells whether an X display of this computer has its socket; others are believed.
+// shown tells whether an X server of this computer answers; others are believed.
 func shown(display string) bool {
 	number, local := strings.CutPrefix(display, ":")
 	if !local {
 		return !strings.Contains(display, ":") // Wayland; a display of another computer is not this one's person
 	}
 	number, _, _ = strings.Cut(number, ".")
-	_, err := os.Stat("/tmp/.X11-unix/X" + number)
-	return err == nil
+	c, err := net.DialTimeout("unix", "/tmp/.X11-unix/X"+number, time.Second)
+	if err != nil {
+		return false // a server that was killed leaves its socket behind
+	}
+	c.Close()
+	return true
 }
 
 // People implements host.People.
