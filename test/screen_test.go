@@ -138,6 +138,7 @@ func TestScreenOfADesktop(t *testing.T) {
 	}
 	w.await(t, 10*time.Second, "what was typed is written", func() bool {
 		b, _ := os.ReadFile(written)
+		t.Logf("%q", b)
 		return strings.Contains(string(b), "Tea?é€ж\ntyped: Ünï\n")
 	})
 	v.until(t, "it is shown exactly", func() bool { return shows(v.Picture(), xPicture(t, display)) })

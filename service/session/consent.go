@@ -88,7 +88,7 @@ func (s *Column) consent(ctx context.Context, v *visit, rule session.Rule, name,
 	ctx, cancel := context.WithTimeout(ctx, rule.Wait()+10*time.Second)
 	defer cancel()
 	a, err := call[link.MessageAnswer](ctx, s.hub, v.key.device, "/people/show",
-		link.Message{Title: "May somebody help?", Text: text, Buttons: []string{yes, no}, Seconds: int(rule.Wait().Seconds())})
+		link.Message{Title: "May somebody help?", Text: text, Buttons: []string{yes, no}, Session: v.key.desktop, Seconds: int(rule.Wait().Seconds())})
 	if err != nil && ctx.Err() == nil {
 		a.Reason = err.Error()
 	} else if err != nil {
@@ -116,7 +116,7 @@ func (s *Column) sign(v *visit, d api.Device, name, reason string) {
 		text += "\n\nReason: " + reason
 	}
 	for v.ctx.Err() == nil {
-		a, err := call[link.MessageAnswer](v.ctx, s.hub, d.ID, "/people/show", link.Message{Title: "Somebody helps", Text: text, Buttons: []string{out}, Seconds: int(signLasts.Seconds())})
+		a, err := call[link.MessageAnswer](v.ctx, s.hub, d.ID, "/people/show", link.Message{Title: "Somebody helps", Text: text, Buttons: []string{out}, Session: v.key.desktop, Seconds: int(signLasts.Seconds())})
 		if v.ctx.Err() != nil {
 			return
 		}

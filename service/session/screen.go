@@ -26,9 +26,13 @@ const lastWithin = 5 * time.Second
 // OpenScreen joins the caller to a desktop of a device: GET /devices/{id}/screen.
 func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) {
 	d, tool, err := s.tool(c, id, "screen")
+	desktop := ""
+	if in.Desktop != nil {
+		desktop = *in.Desktop
+	}
 	var v *visit
 	if err == nil {
-		v, err = s.enter(c, d, tool.Name, "")
+		v, err = s.enterAt(c, d, tool.Name, desktop, "")
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -39,8 +43,8 @@ func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) 
 	defer cancel()
 	control := front.May(c, access.Of("screen", access.Act))
 	query := url.Values{"name": {front.CallerOf(c).Name}, "control": {strconv.FormatBool(control)}, "clipboard": {strconv.FormatBool(control)}}
-	if in.Desktop != nil {
-		query.Set("desktop", *in.Desktop)
+	if desktop != "" {
+		query.Set("desktop", desktop)
 	}
 	if in.Mode != nil {
 		query.Set("mode", string(*in.Mode))

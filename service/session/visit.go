@@ -47,6 +47,7 @@ type visit struct {
 type visitKey struct {
 	person, device uuid.UUID
 	via, tool      string
+	desktop        string // of a screen; "" is the first
 }
 
 // visits are the open sessions of this node.
@@ -62,8 +63,13 @@ var errEnded = errors.New("the person at the device ended the session")
 // enter joins the caller's session with a tool at a device, or begins one, having the person there
 // told or asked as the rules say. The caller leaves it. It has answered where it fails.
 func (s *Column) enter(c *gin.Context, d api.Device, tool, reason string) (*visit, error) {
+	return s.enterAt(c, d, tool, "", reason)
+}
+
+// enterAt is enter for a desktop, whose person is told or asked.
+func (s *Column) enterAt(c *gin.Context, d api.Device, tool, desktop, reason string) (*visit, error) {
 	caller := front.CallerOf(c)
-	key := visitKey{caller.ID, d.ID, caller.Via, tool}
+	key := visitKey{caller.ID, d.ID, caller.Via, tool, desktop}
 	s.visits.mu.Lock()
 	v := s.visits.open[key]
 	mine := v == nil
@@ -288,13 +294,17 @@ func (s *Column) BeginSession(c *gin.Context, id api.ID) {
 	if in.Reason != nil {
 		reason = *in.Reason
 	}
+	desktop := ""
+	if in.Desktop != nil && in.Tool == "screen" {
+		desktop = *in.Desktop
+	}
 	d, tool, err := s.tool(c, id, in.Tool)
 	if err == nil && !mayUse(c, in.Tool) {
 		err = front.Lacking(access.Of(in.Tool, access.See))
 	}
 	var v *visit
 	if err == nil {
-		v, err = s.enter(c, d, tool.Name, reason)
+		v, err = s.enterAt(c, d, tool.Name, desktop, reason)
 	}
 	if err != nil {
 		front.Fail(c, err)

@@ -3807,6 +3807,8 @@ export interface components {
         NewToolSession: {
             /** @enum {string} */
             tool: "command" | "shell" | "files" | "processes" | "services" | "events" | "network" | "settings" | "queries" | "screen" | "people" | "power";
+            /** @description Of a screen: which desktop, whose person is told or asked; the first where it is not given. */
+            desktop?: string;
             /** @description Told to the person at the device where the policy has them told or asked. */
             reason?: string;
         };

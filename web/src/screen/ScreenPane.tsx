@@ -1,5 +1,6 @@
 import { CameraIcon, ChatBubbleLeftIcon, HandRaisedIcon } from "@heroicons/react/20/solid";
 import { useRef, useState } from "react";
+import { useSearchParams } from "react-router";
 import { useMay } from "../access/me";
 import type { Device } from "../api/client";
 import { Choice } from "../parts/Editor";
@@ -19,7 +20,7 @@ const modeNames = { view: "Look on", share: "Share", take: "Take over" };
 
 /** The screen of a device: seen, shared or taken over. */
 export function ScreenPane({ device, onClose }: { device: Device; onClose: () => void }) {
-	const { connection, seen, complain, forget } = useScreen(device.id);
+	const { connection, seen, complain, forget } = useScreen(device.id, useSearchParams()[0].get("desktop") ?? undefined);
 	const [zoom, setZoom] = useState<Zoom>("fit");
 	const [byPlace, setByPlace] = useState(false);
 	const [talking, setTalking] = useState(false);

@@ -54,7 +54,7 @@ export class Connection {
 			await answer(
 				api.POST("/devices/{id}/sessions", {
 					params: { path: { id: this.device } },
-					body: { tool: "screen" },
+					body: { tool: "screen", desktop: this.desktop },
 					signal: this.quit.signal,
 				}),
 			);

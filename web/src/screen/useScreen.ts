@@ -21,7 +21,7 @@ export type Seen = {
 const mostNotes = 500;
 
 /** Opens a desktop for as long as the component is there. */
-export function useScreen(device: string) {
+export function useScreen(device: string, desktop?: string) {
 	const [connection, setConnection] = useState<Connection>();
 	const [seen, setSeen] = useState<Seen>({ state: { is: "asking" }, notes: [] });
 	const trouble = useRef<ReturnType<typeof setTimeout>>(undefined);
@@ -35,7 +35,7 @@ export function useScreen(device: string) {
 		[note],
 	);
 	useEffect(() => {
-		const made = new Connection(device);
+		const made = new Connection(device, desktop);
 		made.onState = (state) => note({ state });
 		made.onSize = (size) => note({ size });
 		made.onEvent = (e) => {
@@ -58,7 +58,7 @@ export function useScreen(device: string) {
 			clearTimeout(trouble.current);
 			made.close();
 		};
-	}, [device, note, complain]);
+	}, [device, desktop, note, complain]);
 	const forget = useCallback(() => note({ pointer: undefined }), [note]);
 	return { connection, seen, complain, forget };
 }
