@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -38,23 +37,25 @@ func newStage(ctx context.Context) (*stage, error) {
 	}
 	s := &stage{dir: dir}
 	s.ctx, s.stop = context.WithCancel(ctx)
-	for n := 160; n < 200; n++ {
-		s.display = fmt.Sprintf(":%d", n)
-		if _, err := os.Stat(fmt.Sprintf("/tmp/.X11-unix/X%d", n)); err == nil {
-			continue
-		}
-		if err := s.start("Xvfb", s.display, "-screen", "0", "1920x1080x24", "-nolisten", "tcp", "-noreset"); err != nil {
-			return nil, err
-		}
-		for range 200 {
-			if s.run("xdotool", "getmouselocation") == nil {
-				return s, s.start("sleep", "3600") // by which the agent finds the desktop
-			}
-			time.Sleep(20 * time.Millisecond)
-		}
-		return nil, errors.New("Xvfb does not answer")
+	read, write, err := os.Pipe()
+	if err != nil {
+		return nil, err
 	}
-	return nil, errors.New("no display is free")
+	defer read.Close()
+	x := s.command("Xvfb", "-displayfd", "3", "-screen", "0", "1920x1080x24", "-nolisten", "tcp", "-noreset")
+	x.ExtraFiles = []*os.File{write}
+	err = x.Start()
+	write.Close()
+	if err != nil {
+		return nil, err
+	}
+	go x.Wait()
+	n := 0
+	if _, err := fmt.Fscan(read, &n); err != nil { // it tells its number once it is there
+		return nil, fmt.Errorf("Xvfb did not start: %w", err)
+	}
+	s.display = fmt.Sprintf(":%d", n)
+	return s, s.start("sleep", "3600") // by which the agent finds the desktop
 }
 
 func (s *stage) close() {

@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -24,32 +25,26 @@ func desktop(t *testing.T) (display string) {
 			t.Skip(program + " is missing")
 		}
 	}
-	for n := 120; n < 160; n++ {
-		display = fmt.Sprintf(":%d", n)
-		if _, err := os.Stat(fmt.Sprintf("/tmp/.X11-unix/X%d", n)); err == nil {
-			continue
-		}
-		x := exec.Command("Xvfb", display, "-screen", "0", "800x600x24", "-nolisten", "tcp")
-		if err := x.Start(); err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { x.Process.Kill(); x.Wait() })
-		for range 100 {
-			if exec.Command("xdotool", "--version").Run() == nil && on(display, "xdotool", "getmouselocation") == nil {
-				break
-			}
-			time.Sleep(50 * time.Millisecond)
-		}
-		program := exec.Command("sleep", "300")
-		program.Env = append(os.Environ(), "DISPLAY="+display)
-		if err := program.Start(); err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { program.Process.Kill(); program.Wait() })
-		return display
+	read, write, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
 	}
-	t.Fatal("no display is free")
-	return ""
+	defer read.Close()
+	x := exec.Command("Xvfb", "-displayfd", "3", "-screen", "0", "800x600x24", "-nolisten", "tcp")
+	x.ExtraFiles = []*os.File{write}
+	err = x.Start()
+	write.Close()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { x.Process.Signal(syscall.SIGTERM); x.Wait() }) // so that it takes its socket with it
+	n := 0
+	if _, err := fmt.Fscan(read, &n); err != nil { // it tells its number once it is there
+		t.Fatal("Xvfb did not start: ", err)
+	}
+	display = fmt.Sprintf(":%d", n)
+	program(t, display, "sleep", "300")
+	return display
 }
 
 func on(display, program string, args ...string) error {
@@ -102,9 +97,9 @@ func TestMessageOnADesktop(t *testing.T) {
 	t.Run("sign", func(t *testing.T) { signOnADesktop(t, w, d, display) })
 }
 
-// window finds a window by its title; "" for none.
+// window finds a window that is seen by its title; "" for none.
 func window(display, title string) string {
-	cmd := exec.Command("xdotool", "search", "--name", title)
+	cmd := exec.Command("xdotool", "search", "--onlyvisible", "--name", title)
 	cmd.Env = append(os.Environ(), "DISPLAY="+display)
 	out, err := cmd.Output()
 	id := strings.Fields(string(out))

@@ -87,7 +87,7 @@ func xPicture(t *testing.T, display string) image.Image {
 	cmd.Env = append(os.Environ(), "DISPLAY="+display)
 	out, err := cmd.Output()
 	if err != nil {
-		t.Fatal(err)
+		t.Fatalf("%v: %s", err, err.(*exec.ExitError).Stderr)
 	}
 	return must(png.Decode(bytes.NewReader(out)))(t)
 }
@@ -128,7 +128,10 @@ func TestScreenOfADesktop(t *testing.T) {
 	v.until(t, "it begins", func() bool {
 		return len(v.events) > 0 && v.events[0].Begin != nil && v.events[0].Begin.Control && v.Picture() != nil
 	})
-	w.await(t, 10*time.Second, "xterm is there", func() bool { return window(display, "notes") != "" })
+	w.await(t, 10*time.Second, "xterm is there, and what runs in it", func() bool {
+		_, err := os.Stat(written)
+		return err == nil && window(display, "notes") != ""
+	})
 	if err := v.Send(t.Context(), link.ScreenInput{Pointer: &link.ScreenPointer{X: 200, Y: 100}}); err != nil {
 		t.Fatal(err)
 	}
@@ -138,7 +141,6 @@ func TestScreenOfADesktop(t *testing.T) {
 	}
 	w.await(t, 10*time.Second, "what was typed is written", func() bool {
 		b, _ := os.ReadFile(written)
-		t.Logf("%q", b)
 		return strings.Contains(string(b), "Tea?é€ж\ntyped: Ünï\n")
 	})
 	v.until(t, "it is shown exactly", func() bool { return shows(v.Picture(), xPicture(t, display)) })
