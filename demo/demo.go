@@ -32,6 +32,7 @@ import (
 	"moorwatch.example/demo/fleet"
 	"moorwatch.example/demo/mail"
 	"moorwatch.example/service"
+	"moorwatch.example/service/authority"
 	"moorwatch.example/service/db/cluster"
 	"moorwatch.example/service/post"
 )
@@ -123,7 +124,11 @@ func Run(ctx context.Context, o Options) error {
 		return err
 	}
 	defer sink.Stop()
-	s, err := service.Start(ctx, service.Config{Database: database.URL, Owner: database.Owner, Listen: address, Console: o.Console,
+	seal, err := authority.Seal(o.Dir)
+	if err != nil {
+		return err
+	}
+	s, err := service.Start(ctx, service.Config{Seal: seal, Database: database.URL, Owner: database.Owner, Listen: address, Console: o.Console,
 		Post: post.Post{SMTP: sink.URL, From: "moorwatch@curlew-sedge.example"}})
 	if err != nil {
 		return err

@@ -4,6 +4,7 @@ package service
 
 import (
 	"context"
+	"crypto/ed25519"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -50,6 +51,8 @@ type Config struct {
 	TLS         *tls.Config
 	Fingerprint string // of the service's own authority; "" when the certificate is of a public one
 	Console     fs.FS
+	// Seal signs recordings; a new one for this run when nil, which nobody can verify by later.
+	Seal ed25519.PrivateKey
 	// Post is how mail leaves the service.
 	Post post.Post
 	// Keep is how long readings are kept in each tier; series.UsualKeep when zero.
@@ -116,6 +119,11 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	if s.URL == "" {
 		s.URL = map[bool]string{false: "http://", true: "https://"}[config.TLS != nil] + reachable(address)
 	}
+	if config.Seal == nil {
+		if _, config.Seal, err = ed25519.GenerateKey(nil); err != nil {
+			return nil, err
+		}
+	}
 	if config.Connections == 0 {
 		config.Connections = 16
 	}
@@ -157,7 +165,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	s.Inventory.Join(s.hub)
 	s.Vitals.Join(s.hub)
 	s.Fleet.Disconnect = s.hub.Disconnect
-	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access.Log, s.hub)
+	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access.Log, s.hub, config.Seal)
 	if err := s.Session.Refresh(ctx); err != nil {
 		return nil, fmt.Errorf("reading the rules of consent: %w", err)
 	}

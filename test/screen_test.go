@@ -14,11 +14,14 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
+	"moorwatch.example/core/recording"
 	"moorwatch.example/core/screen"
 )
 
@@ -195,6 +198,7 @@ func TestScreenOfADesktop(t *testing.T) {
 		t.Fatal(err)
 	}
 	v.Close()
+	t.Run("recording", func(t *testing.T) { w.screenRecorded(t, v) })
 	again := w.view(t, w.owner, d, client.ScreenOptions{Desktop: display})
 	w.await(t, 10*time.Second, "no key is down", func() bool {
 		again.press(t, "o", "k", "Enter")
@@ -205,5 +209,60 @@ func TestScreenOfADesktop(t *testing.T) {
 	_, err := gone.Screen(t.Context(), d.id, client.ScreenOptions{Desktop: display})
 	if p := (*client.Problem)(nil); !errors.As(err, &p) || p.Status != http.StatusForbidden {
 		t.Errorf("who may not look was let: %v", err)
+	}
+}
+
+// What was shown is recorded, update for update; who played it is on record, and a change of a byte
+// shows.
+func (w *world) screenRecorded(t *testing.T, v *viewer) {
+	var r api.Recording
+	w.await(t, 20*time.Second, "the recording has ended", func() bool {
+		all := must(client.Result(w.owner.ListRecordingsWithResponse(t.Context(), &api.ListRecordingsParams{})))(t).Items
+		i := slices.IndexFunc(all, func(r api.Recording) bool {
+			return r.Kind == "screen" && r.EndedAt != nil && r.Actor == "robin@curlew-sedge.example"
+		})
+		if i >= 0 {
+			r = all[i]
+		}
+		return i >= 0
+	})
+	var shown screen.Decoder
+	updates, keys := 0, 0
+	err := w.owner.Entries(t.Context(), r.ID, func(e recording.Entry) error {
+		if strings.Contains(string(e.Data), "Tea") || strings.Contains(string(e.Data), "typed") || strings.Contains(string(e.Data), "from here") {
+			t.Errorf("what was typed or copied is recorded: %q", e.Data)
+		}
+		switch e.Kind {
+		case recording.EntryUpdate:
+			updates++
+			return shown.Update(e.Data)
+		case recording.EntryMark:
+			if strings.Contains(string(e.Data), `"key"`) {
+				keys++
+			}
+		}
+		return nil
+	})
+	if err != nil || !r.Complete || updates < v.Updates || keys < 10 || !slices.Equal(shown.Shown().Pix, v.Picture().Pix) && updates == v.Updates {
+		t.Errorf("%d updates of %d and %d keys are recorded: %v, %+v", updates, v.Updates, keys, err, r)
+	}
+	verified := must(w.owner.Verify(t.Context(), r.ID, nil))(t)
+	if !verified.Ended || verified.Pieces != r.Pieces {
+		t.Errorf("%+v", verified)
+	}
+	audit := must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{})))(t).Items
+	if !slices.ContainsFunc(audit, func(e api.AuditEntry) bool { return e.Action == "recording.play" }) {
+		t.Error("that it was played is not on record")
+	}
+	db, err := pgx.Connect(t.Context(), w.config.Owner)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close(context.Background())
+	if _, err := db.Exec(t.Context(), "UPDATE recording_pieces SET events = set_byte(events, 40, get_byte(events, 40) # 1) WHERE recording_id = $1 AND n = 0", r.ID); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.owner.Verify(t.Context(), r.ID, nil); !errors.Is(err, recording.ErrChanged) {
+		t.Errorf("a byte was changed, and it does not show: %v", err)
 	}
 }

@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"os"
@@ -16,7 +17,7 @@ import (
 )
 
 func recordingsCommand() *cli.Command {
-	return &cli.Command{Name: "recordings", Usage: "look for, read and replay what shells printed", Commands: []*cli.Command{{
+	return &cli.Command{Name: "recordings", Aliases: []string{"recording"}, Usage: "look for, read, replay, verify and export what shells printed and screens showed", Commands: []*cli.Command{{
 		Name: "list", Usage: "list what shells printed, the latest first", ArgsUsage: "[NAME]", ShellComplete: completeDevices,
 		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "text", Usage: "only those in which this `TEXT` was printed"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -46,7 +47,7 @@ func recordingsCommand() *cli.Command {
 			if c.Bool("json") {
 				return jsonList(rows)
 			}
-			t := newTable("ID", "BEGAN", "DEVICE", "WHO", "LASTED", "BYTES", "LINE")
+			t := newTable("ID", "BEGAN", "OF", "DEVICE", "WHO", "LASTED", "BYTES", "LINE")
 			for r, err := range rows {
 				if err != nil {
 					return err
@@ -55,7 +56,7 @@ func recordingsCommand() *cli.Command {
 				if r.Excerpt != nil {
 					line = *r.Excerpt
 				}
-				t.row(r.ID.String(), r.BeganAt.Local().Format("2006-01-02 15:04"), r.Device, r.Actor, lasted(time.Duration(r.Seconds*float64(time.Second))), fmt.Sprint(r.Bytes), line)
+				t.row(r.ID.String(), r.BeganAt.Local().Format("2006-01-02 15:04"), r.Kind, r.Device, r.Actor, lasted(time.Duration(r.Seconds*float64(time.Second))), fmt.Sprint(r.Bytes), line)
 			}
 			return t.flush()
 		},
@@ -88,18 +89,77 @@ func recordingsCommand() *cli.Command {
 				return err
 			}())
 		},
+	}, {
+		Name: "verify", Usage: "see whether a recording is as it was written", ArgsUsage: "ID",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "key", Usage: "the service's public `KEY`, in base64, where it was noted before; otherwise the service's word is taken for it"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, id, err := recordingOf(c)
+			if err != nil {
+				return err
+			}
+			key, err := base64.StdEncoding.DecodeString(c.String("key"))
+			if err != nil {
+				return errors.New("--key is base64, as moor recordings verify prints it")
+			}
+			v, err := k.Verify(ctx, id, key)
+			if err != nil {
+				return err
+			}
+			fmt.Printf("%d pieces are as they were written by the service of the key %s.\n", v.Pieces, base64.StdEncoding.EncodeToString(v.Key))
+			if !v.Ended {
+				return errors.New("the recording has no end: it goes on, or the service was killed, or its end was cut off")
+			}
+			fmt.Println("Nothing is missing at its end.")
+			return nil
+		},
+	}, {
+		Name: "export", Usage: "write the recording of a screen as a video (AVI with JPEG pictures)", ArgsUsage: "ID FILE",
+		Flags: []cli.Flag{&cli.IntFlag{Name: "rate", Value: 10, Usage: "pictures a second, 1 to 60"}, &cli.DurationFlag{Name: "pause", Usage: "the longest pause that is kept; all of them are where it is not given"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, id, err := recordingOf(c)
+			if err != nil {
+				return err
+			}
+			if c.Args().Get(1) == "" || c.Int("rate") < 1 || c.Int("rate") > 60 {
+				return errors.New("give the file to write, and a --rate from 1 to 60")
+			}
+			f, err := os.OpenFile(c.Args().Get(1), os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+			if err != nil {
+				return err
+			}
+			film := recording.NewFilm(f, c.Int("rate"), c.Duration("pause"))
+			err = k.Entries(ctx, id, film.Entry)
+			if err == nil {
+				err = film.Close()
+			}
+			if err = errors.Join(err, f.Close()); err != nil {
+				os.Remove(f.Name())
+				return err
+			}
+			fmt.Printf("%d pictures, %s, are in %s.\n", film.Pictures, lasted(film.Lasts()), f.Name())
+			return nil
+		},
 	}}}
+}
+
+// recordingOf reads which recording is meant from the first argument.
+func recordingOf(c *cli.Command) (*client.Client, uuid.UUID, error) {
+	k, err := dial()
+	if err != nil {
+		return nil, uuid.Nil, err
+	}
+	id, err := uuid.Parse(c.Args().First())
+	if err != nil {
+		return nil, uuid.Nil, errors.New("which recording? give its id, as moor recordings list shows it")
+	}
+	return k, id, nil
 }
 
 // replay hands the events of a recording, the first argument, to each.
 func replay(ctx context.Context, c *cli.Command, each func(recording.Event) error) error {
-	k, err := dial()
+	k, id, err := recordingOf(c)
 	if err != nil {
 		return err
-	}
-	id, err := uuid.Parse(c.Args().First())
-	if err != nil {
-		return errors.New("which recording? give its id, as moor recordings list shows it")
 	}
 	return k.Replay(ctx, id, func(e recording.Event) error {
 		if e.Missing > 0 {

@@ -113,6 +113,9 @@ func serve(ctx context.Context, c *cli.Command) error {
 	if config.TLS, config.Fingerprint, err = certificate(c); err != nil {
 		return err
 	}
+	if config.Seal, err = authority.Seal(c.String("data")); err != nil {
+		return err
+	}
 	s, err := service.Start(ctx, config)
 	if err != nil {
 		return err

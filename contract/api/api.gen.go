@@ -469,6 +469,7 @@ type ConsentRule struct {
 	// Tool Empty for every tool.
 	Tool       string `json:"tool"`
 	Unanswered bool   `json:"unanswered"`
+	Unrecorded bool   `json:"unrecorded"`
 }
 
 // ConsentRulePage defines model for ConsentRulePage.
@@ -877,6 +878,9 @@ type NewConsentRule struct {
 
 	// Unanswered Work may begin when nobody answers.
 	Unanswered *bool `json:"unanswered,omitempty"`
+
+	// Unrecorded What is done with it is not recorded; otherwise shells and screens are.
+	Unrecorded *bool `json:"unrecorded,omitempty"`
 }
 
 // NewEnrolmentToken defines model for NewEnrolmentToken.
@@ -1178,8 +1182,14 @@ type Recording struct {
 	Excerpt *string            `json:"excerpt,omitempty"`
 	ID      openapi_types.UUID `json:"id"`
 
+	// Kind shell or screen.
+	Kind string `json:"kind"`
+
 	// Person Whom the shell ran as; empty for the agent itself.
 	Person string `json:"person"`
+
+	// Pieces In how many pieces it is kept.
+	Pieces int `json:"pieces"`
 
 	// Program Its interpreter; empty for the usual one.
 	Program string `json:"program"`
@@ -1192,6 +1202,21 @@ type Recording struct {
 type RecordingPage struct {
 	Items []Recording `json:"items"`
 	Next  *string     `json:"next,omitempty"`
+}
+
+// RecordingProof What seals a recording: over its pieces, as /recordings/{id}/pieces/{n} gives them, goes a chain of digests, and where it stands after each piece is signed, as core/recording describes.
+type RecordingProof struct {
+	// EndSignature Of the end; not there while it goes on, or where the service was ended before it.
+	EndSignature *[]byte `json:"end_signature,omitempty"`
+
+	// First Where the chain begins: the digest of what was recorded, by whom, and when it began.
+	First []byte `json:"first"`
+
+	// Key The public key of the service (Ed25519).
+	Key []byte `json:"key"`
+
+	// Signatures Of each piece; empty where it was recorded before recordings were sealed.
+	Signatures [][]byte `json:"signatures"`
 }
 
 // RecoveryCodes defines model for RecoveryCodes.
@@ -3442,7 +3467,7 @@ type ClientInterface interface {
 	// Corresponds with DELETE /queries/{id} (the `RemoveQuery` operationId).
 	RemoveQuery(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListRecordings What shells printed, the latest first.
+	// ListRecordings What shells printed and screens showed, the latest first.
 	//
 	// Corresponds with GET /recordings (the `ListRecordings` operationId).
 	ListRecordings(ctx context.Context, params *ListRecordingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3456,6 +3481,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /recordings/{id}/content (the `PlayRecording` operationId).
 	PlayRecording(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRecordingPiece A piece of a recording as it is kept. Reading the first is on record as playing it.
+	//
+	// Corresponds with GET /recordings/{id}/pieces/{n} (the `GetRecordingPiece` operationId).
+	GetRecordingPiece(ctx context.Context, id ID, n int, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRecordingProof What seals a recording.
+	//
+	// Corresponds with GET /recordings/{id}/proof (the `GetRecordingProof` operationId).
+	GetRecordingProof(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRoles The roles, built in and own, and every permission there is.
 	//
@@ -6380,7 +6415,7 @@ func (c *Client) RemoveQuery(ctx context.Context, id ID, reqEditors ...RequestEd
 	return c.Client.Do(req)
 }
 
-// ListRecordings What shells printed, the latest first.
+// ListRecordings What shells printed and screens showed, the latest first.
 //
 // Corresponds with GET /recordings (the `ListRecordings` operationId).
 func (c *Client) ListRecordings(ctx context.Context, params *ListRecordingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -6415,6 +6450,36 @@ func (c *Client) GetRecording(ctx context.Context, id ID, reqEditors ...RequestE
 // Corresponds with GET /recordings/{id}/content (the `PlayRecording` operationId).
 func (c *Client) PlayRecording(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPlayRecordingRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRecordingPiece A piece of a recording as it is kept. Reading the first is on record as playing it.
+//
+// Corresponds with GET /recordings/{id}/pieces/{n} (the `GetRecordingPiece` operationId).
+func (c *Client) GetRecordingPiece(ctx context.Context, id ID, n int, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRecordingPieceRequest(c.Server, id, n)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRecordingProof What seals a recording.
+//
+// Corresponds with GET /recordings/{id}/proof (the `GetRecordingProof` operationId).
+func (c *Client) GetRecordingProof(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRecordingProofRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -13011,6 +13076,81 @@ func NewPlayRecordingRequest(server string, id ID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetRecordingPieceRequest constructs an http.Request for the GetRecordingPiece method
+func NewGetRecordingPieceRequest(server string, id ID, n int) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "n", n, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/recordings/%s/pieces/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRecordingProofRequest constructs an http.Request for the GetRecordingProof method
+func NewGetRecordingProofRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/recordings/%s/proof", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRolesRequest constructs an http.Request for the ListRoles method
 func NewListRolesRequest(server string) (*http.Request, error) {
 	var err error
@@ -15309,7 +15449,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /queries/{id} (the `RemoveQuery` operationId).
 	RemoveQueryWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveQueryResponse, error)
 
-	// ListRecordingsWithResponse What shells printed, the latest first.
+	// ListRecordingsWithResponse What shells printed and screens showed, the latest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -15329,6 +15469,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /recordings/{id}/content (the `PlayRecording` operationId).
 	PlayRecordingWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*PlayRecordingResponse, error)
+
+	// GetRecordingPieceWithResponse A piece of a recording as it is kept. Reading the first is on record as playing it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /recordings/{id}/pieces/{n} (the `GetRecordingPiece` operationId).
+	GetRecordingPieceWithResponse(ctx context.Context, id ID, n int, reqEditors ...RequestEditorFn) (*GetRecordingPieceResponse, error)
+
+	// GetRecordingProofWithResponse What seals a recording.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /recordings/{id}/proof (the `GetRecordingProof` operationId).
+	GetRecordingProofWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetRecordingProofResponse, error)
 
 	// ListRolesWithResponse The roles, built in and own, and every permission there is.
 	//
@@ -21262,6 +21416,95 @@ func (r PlayRecordingResponse) ContentType() string {
 	return ""
 }
 
+type GetRecordingPieceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRecordingPieceResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRecordingPieceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRecordingPieceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRecordingPieceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRecordingPieceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRecordingProofResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RecordingProof
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRecordingProofResponse) GetJSON200() *RecordingProof {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRecordingProofResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRecordingProofResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRecordingProofResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRecordingProofResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRecordingProofResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRolesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -24556,7 +24799,7 @@ func (c *ClientWithResponses) RemoveQueryWithResponse(ctx context.Context, id ID
 	return ParseRemoveQueryResponse(rsp)
 }
 
-// ListRecordingsWithResponse What shells printed, the latest first.
+// ListRecordingsWithResponse What shells printed and screens showed, the latest first.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -24593,6 +24836,32 @@ func (c *ClientWithResponses) PlayRecordingWithResponse(ctx context.Context, id 
 		return nil, err
 	}
 	return ParsePlayRecordingResponse(rsp)
+}
+
+// GetRecordingPieceWithResponse A piece of a recording as it is kept. Reading the first is on record as playing it.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /recordings/{id}/pieces/{n} (the `GetRecordingPiece` operationId).
+func (c *ClientWithResponses) GetRecordingPieceWithResponse(ctx context.Context, id ID, n int, reqEditors ...RequestEditorFn) (*GetRecordingPieceResponse, error) {
+	rsp, err := c.GetRecordingPiece(ctx, id, n, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRecordingPieceResponse(rsp)
+}
+
+// GetRecordingProofWithResponse What seals a recording.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /recordings/{id}/proof (the `GetRecordingProof` operationId).
+func (c *ClientWithResponses) GetRecordingProofWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetRecordingProofResponse, error) {
+	rsp, err := c.GetRecordingProof(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRecordingProofResponse(rsp)
 }
 
 // ListRolesWithResponse The roles, built in and own, and every permission there is.
@@ -28933,6 +29202,65 @@ func ParsePlayRecordingResponse(rsp *http.Response) (*PlayRecordingResponse, err
 	return response, nil
 }
 
+// ParseGetRecordingPieceResponse parses an HTTP response from a GetRecordingPieceWithResponse call
+func ParseGetRecordingPieceResponse(rsp *http.Response) (*GetRecordingPieceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRecordingPieceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRecordingProofResponse parses an HTTP response from a GetRecordingProofWithResponse call
+func ParseGetRecordingProofResponse(rsp *http.Response) (*GetRecordingProofResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRecordingProofResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RecordingProof
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRolesResponse parses an HTTP response from a ListRolesWithResponse call
 func ParseListRolesResponse(rsp *http.Response) (*ListRolesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -30069,7 +30397,7 @@ type ServerInterface interface {
 	// RemoveQuery Remove a saved query of the caller.
 	// (DELETE /queries/{id})
 	RemoveQuery(c *gin.Context, id ID)
-	// ListRecordings What shells printed, the latest first.
+	// ListRecordings What shells printed and screens showed, the latest first.
 	// (GET /recordings)
 	ListRecordings(c *gin.Context, params ListRecordingsParams)
 	// GetRecording One recording.
@@ -30078,6 +30406,12 @@ type ServerInterface interface {
 	// PlayRecording What was printed, with its timing.
 	// (GET /recordings/{id}/content)
 	PlayRecording(c *gin.Context, id ID)
+	// GetRecordingPiece A piece of a recording as it is kept. Reading the first is on record as playing it.
+	// (GET /recordings/{id}/pieces/{n})
+	GetRecordingPiece(c *gin.Context, id ID, n int)
+	// GetRecordingProof What seals a recording.
+	// (GET /recordings/{id}/proof)
+	GetRecordingProof(c *gin.Context, id ID)
 	// ListRoles The roles, built in and own, and every permission there is.
 	// (GET /roles)
 	ListRoles(c *gin.Context)
@@ -33629,6 +33963,65 @@ func (siw *ServerInterfaceWrapper) PlayRecording(c *gin.Context) {
 	siw.Handler.PlayRecording(c, id)
 }
 
+// GetRecordingPiece operation middleware
+func (siw *ServerInterfaceWrapper) GetRecordingPiece(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "n" -------------
+	var n int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "n", c.Param("n"), &n, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter n: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRecordingPiece(c, id, n)
+}
+
+// GetRecordingProof operation middleware
+func (siw *ServerInterfaceWrapper) GetRecordingProof(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRecordingProof(c, id)
+}
+
 // ListRoles operation middleware
 func (siw *ServerInterfaceWrapper) ListRoles(c *gin.Context) {
 
@@ -34349,6 +34742,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/recordings", wrapper.ListRecordings)
 	router.GET(options.BaseURL+"/recordings/:id", wrapper.GetRecording)
 	router.GET(options.BaseURL+"/recordings/:id/content", wrapper.PlayRecording)
+	router.GET(options.BaseURL+"/recordings/:id/pieces/:n", wrapper.GetRecordingPiece)
+	router.GET(options.BaseURL+"/recordings/:id/proof", wrapper.GetRecordingProof)
 	router.POST(options.BaseURL+"/deeds", wrapper.DoOnMany)
 }
 
@@ -34357,419 +34752,427 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L17cxs3ti/6VVC891YmZ7dkWbacRKr9h8ePic92Yo+kjG/VJGWDbJDEqAlwALRozlS++y2sBfSLQD/I",
-	"puzMuefsmlhkEw0sLCys52/9ezKTq7UUTBg9ufz3ZE0VXTHDFPw1y5WWyv4rZXqm+NpwKSaXk9slI58E",
-	"+2w+ETknZsnImi4YmbK5VOx0kky4feqfOVPbSTIRdMUml36wZKJnS7aidtQV/fyWiYVZTi4fn50/TSZm",
-	"u7aPaqO4WEx+/z2Z8NQ+COOtqVmWw/F0kkwU+2fOFUsnl0blrDr0XKoVNZPLSZ7Dk7sjZ3zFTXhtK6kN",
-	"UXKj7fIoLC62Khyl+uaUzWmeGbuks8Quka/y1eTyAv7iAv96XMyIC8MWTE1+t3NSTK+l0Ayo/17JacZW",
-	"sBFSGCZgtnS9zviM2tk+WuMT//UPbaf+78ok/m/F5pPLyf/1qNzeR/itfuTHhTfWF/9hSQ3ZMGHIRkmx",
-	"SAgVKdnYD40kqTwFwrlx7GuepylLXwklsxUT5lbeMZjHWsk1U4bjOjSbKQZzb2xCMjH+F23zbYyPdPL7",
-	"/nc3RuJf81tBWTn9B5sZ+xqY5numHJnq08u4uAuzAU1TxbR2PM4VkYKdGL5iRDNzkq8LxthZ17p4V+tG",
-	"4FPNBbkfJziz6HqORO39iZwxZXbnQ7XmC8HYLolfnawozyx1N0tJNGPachk3QYrOlmx2F1xVyu75jIV3",
-	"0B5SL6LwuStCp9oy+Fwq+JjaaeM519yEtxN/+hFlUYdk8U/r3Rn9KDdkRcXWTUUTbgjXhE5lXl10IRGS",
-	"yTyj67Udtlz4VMqMUTEpZGPnfDJ2z7KubX8LD/2eTFZMa7pgQVKvcsPS3XX9eUsoWVE7b0HFjJENF6nc",
-	"VJZUmbRcM8HSj9TU5p5Sg0crtACpFlRwTfF1gXkppmV2P3BUzUWIbT4smQDG0IYae6ctqP2bmuZu9X2L",
-	"CdPSftGXo7SQ8l8s/ZgLw7MBK7Qr6Np4OLY38KT9SY7nOTjjXK/dd20D3rjHmiIEluZX7QjT2Ft/zMt5",
-	"eO4t+dIvy29glaMqB8Yza3kcozLr+cwzVkNyFZ8zYe/sv0/o7E7ITcZSnAfsyiRxIs7qBBIm5tgR/mUn",
-	"V3m1o2Yy+XyykCc7JI4Ly3dzgl9eEioIA9GZEKkIW63NFqSZkFOZbi1rVvSqJ+dnAc4w7HNA9XlO7AIS",
-	"suFmSaycQgo0Rnx6dhYasuDNnXkjnRJCDSpWT85ISrea0CWjad+T1GAmtzfRPX3JDMXpNPbUX1KdR8IO",
-	"xe69XswNW+lev3tlfwM0xolRpejW/m315Y/asHXwcK2pMoErA4YEDcTfGSCKAheXlVci1ZYTQFftPeHd",
-	"uTZpDU8V1KiuxM87ug9IjdDRQrti9wQMkOBpsck7X91xkQa+aK7MLgseTdyUikGjK3rvLsf6ggpyH0J3",
-	"pGz3tPEd0RneeLHvxRbIoKQqvdJCfKWlvEq75NSS0cwsTysvqXx/wldr6RRAa6hdTlZSqg01s+Up+0xX",
-	"64w9mknFHuEosKjnGb9jLYe0p6rVohb2vmHD13TkJJRjF1NwQwQ3RegNU0HDI6Ql/iSVFZbEfk0YnS1r",
-	"x3lXlDdZKF9N8W3lIZL5NKucIPfI78nknmZ5RHWmMGvCBaFkI1Vq7xr8YUKmW7JZ8tnSPaQJVYzMZC4M",
-	"S087ZTe+dIdSdV6zts+po9xgLhNG0Zl5BPYT8Jmx1nP4kh90IVDPsI1LziyZQoHsrUWirekB6gzep8Vn",
-	"To2Cy1vO6waBnFsbk1SVosRLfK6Jkpv9xLyddYBXyuPT9vOX+FTHFRY5KuVPgkfDb0xYqlYsqVaTlWYZ",
-	"rGegFC64or8kTib/zDkL6E4vcqWsWemYAPbMngonZWG3QSO1h6fDWqoYgEYamnW+TQpCswzcETo0TvD+",
-	"8IP7JQX3J0+5eSWM2rapx7uXuL/em6aVvCSUoH/jG13VYqk7AvDHrxPNlP3r10nQHHd+md0XvFZyRTZL",
-	"psJm/Ei6RXlqet5PH9FXGBhqSfUy4Cdgn2nKZnxFM3Lz4/OT84tnRN4zhUKA2e0Ax5wVKXYE53iNuU4U",
-	"0+CPDJl07J+1dXBhnj0NMuI9p7sT/XUyVXKjmfp1ksBsvL+FCvL8/RsCXqOE/DqhCybMr5PuzW1wqp1f",
-	"gmqa18/sRBLPfCUvFMuMsvEoilt5Ho6gvb1YUhGaI50bvNHbpvZGWFVbqu0bw1YltwecG9yQDbU3SC7S",
-	"K/vXkq7BhCZgUVsj8GPpyu93XPD5wXMcTX9rPBbn4zu2bTUYClM/TZ1uvJL38K8Z7E7a35iPnvqSwC3u",
-	"J+5pBZuVUW2IoXdMkKFbo1lcUGu+ENTkKuKiylcrqrY9WDqNKcVwdCvrLaeDW+GoVFhh/pXVqcWPyhhH",
-	"2h26Ix1nwQJOCMdJg7yV/jfTMPv2PCYRs7iFV8twQjBSNF1KeYf6P3iuUlB2r4heyo2wVzEy8wxJAf5T",
-	"e7ASvMqkmIVvakPVgpmejFfnIPfTpErlGvlatmosfhLoSj8SQ90ybUK6sldYAhtl90CxGeNWi0Cjzemk",
-	"m+XWXgFGyjsr+JdcLE7DUkSYUBRi58IWpt2J8sKaRP/j+LBxz01lHtZTIMqqw1GQuJiNqfByHnbBKTll",
-	"kfgCTetRmAqrcpOFf5ULHn5/rnOadfMRm93dMGNCPOJYHt+dOMIVZHJL77CwnTfnf/DYHOTHgbm+5SG2",
-	"HHp4PHN0OSXbTkmFcMEYnDWx0TL/R546k2mHE+87tZm3SG2r/dDZXfhVc6rI2t7dlMDmEEocM5FVrg1R",
-	"zORK1C9z760pkgXOAp6bKcvkpv8Mi/BpzZEfOOfsnqntR81mUqTa/QBn8f2zp7UUhrNgwFKq6o93CZJJ",
-	"sSDUBdeABFa1cSEGHPj84ofzs+5XDQtryvk8LD7W1BimRIM2F8EYRyU6FhCyGB/UDGLLV+R/VVw1EE2Z",
-	"LamiM8OUbsZoAi9rsDvuX78T7Xn/0EOd8XXANcg+Y+zcW+zfaDLL+HoqqUp3D5JmWjvls7Lg87O2oFQt",
-	"Kwj+Xxd1TA9xBw5FWNPB7sQXMg2oCTP3aW36nftqfxSUYnK1osFLUi3ud7flvZILRVfgFqBqka/sKbgi",
-	"QhK9ZFkGQkdbNWBV8xpW5/rk8dl354FtWdHPb/D5x/5U+r93VZyMC1ZLgprTTLNmmtFf+D2z07xPyD8k",
-	"F+gU02s6YzohRlbSNb7RxCqSM6QGscdfrRUzTEWyC1TKAp6nNykThputd87CY1cFD5MZVYozTWRuCBX4",
-	"dRGv9Fpqp3Ytc7POzUcQ9B+nW+MVM0eKZ989Pvv++2dPk107tZB9j8++e/Ld08ffnz+tJotVc+OqzkG+",
-	"YjI3dYHrX1ZLPmvK7sedPkJgs15HyjHqCKcKBioihg0Xu2AEtFN0rRYuCyPtlZoLYb9ybLIrhlhG15ql",
-	"VUr1iI4wpcJuTFCZZzLPUqszWzmv0J9vTXUmUpZe+jsuxXvfOTkzy0/Ic0Etm30OpSS+MZrYb2DEXF+R",
-	"x+ffk//CiIK1krNvtAvNoMVF3cc4lbpbsMI+2qRM1SNFlmnDmSSpU807Hv29P8fgRo/ANiLlzUQNvMa2",
-	"YIksFEVXzpzyDO9FzTP77n7hzvIFh16oUojSF9OI8wsi10wQLWd3zOwycCZnNOyNXvOqRV/Z3rWSM+cl",
-	"D5k6Rs5kwFw0s7Vl1Txdh13JKxnLZ/JR5/YLr3hz4tbUT8YUlBuDX6yRep1nIU/rNGbnJl/Qa7NymsUu",
-	"zWdy3Wmm3MBD/umPbZ4eLxtDcagQs7wqco/AbCD2qaBcy4V3OvTwIWB6GMy6Nmk3C0ePcsK14RO/hwMd",
-	"QCVXjOIEqjDZERxBL1nGLcEDDGwMW61NZBdnpUdyl1UVs9fVIPZOc9b/4eI23fcYqDyLca4ww1I/mxky",
-	"C2qWzF0BG8qd+eT4yN4bQ/z+8RzKEKP7PXHrq6Y++kTHYlM9EWu7hdvQxiZjcHTBckdhZ31n5DocYr5n",
-	"YXE851koe+Z2ychcZinqQopBbvlGqjuwfhQjGTisrcyCEVCdtLKDQFo4Wh+r03iQadc5ae/sNDzLFdc6",
-	"6IfySiQVVoOc4rxYSqipFF1sQMVcsmwdnI8X5TtRdvBDoDueiyuXIkrBCSUXJ1wQPVOMibDrPeLPbPG8",
-	"F25I3K6CIn2udr/3B9/rbqAxvJB+Tnv6IOOrhMmNsNJwwcNzyA+qVTuQjOuANumC5g3adKaWQRT/4z1T",
-	"Opr4oWbL8O1C13TKM76zIZ0vnVX1+4471z0Iv1Isdgmu84D/hKmZPf5yDpk08POwV3bHSky5vosPyAXJ",
-	"dVGDMs+zjFkTkOu7nsPP6b3MlUtP3MmthuAazbKYP2ShZL4OiMmf6YoVqWr4kPNfcjEs37BvEQrV5uOS",
-	"UZX2v6ZXbCVRyWmjbU864mClW6ZHroDVM7Nh4VIpvAcs5JvqKGORgY3C5DCdkBWdSZ2QjIv8cyXx36X+",
-	"AHNxBREFK1KCol3quPYvdevBXjO5zlgHH+FD5c0zjJE0Uzxi40ZKdW4gXWXjclqWVJMpY4LgHlgSoZ0/",
-	"QrGOoYtBYqvlsmwUvPgyGKvczSqeBsdIlSoX7a2gylY5ietZtSBiUhHxxeY1pHBTnnuh2TgqYYXNXi4Q",
-	"aNOHXrbXLvkcRjsg7IdzitV9DM10ZULJLBtoDs3pzHSu9zU8BAqsSLlY9KfUa/xB6OysmQJNUwrdkgGA",
-	"FwVZ0S1JJfFpkr3e/b54Qej199zQrHOMv+FTzS0tcoWqNK+Qp766+NaPY+V4BhjfxoE5lj65Xfe2c9hh",
-	"SY9zEpP3b16CPXBjqDJWqkIkY751Xt1mCKoIGtWH50YXMRQnV3ZVtJBetC71IoiaYw5Xj+vWKp5MBE0f",
-	"nc+WhGpiZmvy+Py707PTs9PHlxdPn5wPui9i2oFiGohEUH4lfW766LW4pqruEKw6WIsi78aVvZQreyGp",
-	"XGhCdbA+PO605VJxs42moey+DpZJKEF3GJkruQL9UvfbKI2MtYfzpEF2jMEkRGeMreFfzpOSEG3kes3S",
-	"BAMSoUE3ihuDxemdc256lOF2dRtVXLN+WcjXBbc4IpYv7GO9+VM7kuV2g/nPYSHgkqNrQmDnnLckp2dy",
-	"ET7+kEGKJUdjnLIxDpdgLC2c40Fu8uRwbhrLR1hNA5gbA4qiGEsH2p3RIxpRRq9fvyBPnjz54corpLpa",
-	"QR45SCoQ7aO5kStq+Mzq/CKnWWKPM51mkLFnllAQNfxU+iMIby0/gn85D2cyJLttw7Pso5Dmo3auu0Yc",
-	"acmI3mrDVkSxea4B3CFgooYT24oSbyBRnzPqD9W4ZzRYkZs5e2e1ezD30Tb8zMfzNhWTP5wYzrfRCEZS",
-	"w8Rs+3HVN5C+krmIQZIYmg0yynMNIqPvDxpExJnU31sbs4O+TiIDXfYJBztl107rlVN324yVTrdK3J7v",
-	"cjb0q3gtlPMW6zWk7haYPburW0ptCj9EPSksmBa2zqcZn310hRuNAGR6fnHx+AeCz5A7tgWnkFhDljmZ",
-	"Us2ePc1V1ki4e/Y0aUHHqWMddOaeOWScyjSTyhpbiROB8NknFOd/E4k0s89rrpgeNGRPz14PdJZ7eTcY",
-	"nCXiibFHNXwv5zrs8Q35YsJOmFwX0mBSI1kj3lahdff2jmGWNhGwxjdPW7KusN4Q9NFMLgLBhAHbWuTs",
-	"Bny9cdihqCoWybAPoTz48fvcnyNlJsEwf7YPBbQIxQjiaYAlvGRba5+zU3Jzx62ehtX09hupGcnY3GBu",
-	"on+WrhiZU22gKBQAimCEPEvJFCOZp+Qtv2dE062PccL/UPvCO5aWwH0a3P6W6zJmQsaGjDm04xH9gcAp",
-	"UcyULBr+1UinyIHvt8W4N+Ps819zFjKTnmsXbHab7fwoWuYKip2zlGmDnvtdys9l5pL8GxYC1v4K3FLL",
-	"NzoY/LEmX+DXLq1VS8AewMJdq9Jpc0Uuzs7Qfjmb1LELB+Tj7xoCGbNcptk9BOSpMCy9IpoxcmM/8u5o",
-	"n4zBVkwtrII5SQoYgZl9agaebZ8CsaFKYBqGkAaVFC7mEnL+pvliQL6GN+h6Xk2wdzuKwg/PgEBFOnVv",
-	"1KXrV+e+upuREuWqkQWfxOuL6sN5+AmY5Tea2Kd0d71BBcBpDzgmR5PewvWvDkRzjJN3U+xHMxyeyUW7",
-	"H8WXQ9Z/+A+ZK2HN7jnPWOJrFxNLyTlnaf9MDO/oLAZ0kIN2hcWFCm8ZZnrjlu687hf7MZRibrzHv+AC",
-	"J36srAAPYQXDhRuICEwZEVQpuUEIlz0jXY2MECBwb65wOzkmWxzXgK/OejzzvTb9w4nxea3KIpxGWnzt",
-	"uwbEyKu3pVjy4Byeoz9JTf77v8mvEwhH/zohv+ZnZ+fP8H/B+wyfPGHkh7NPO/hxVlS2y5PKxELa6msA",
-	"g7hmK3lPA8G+NdU6aC7eosJjv/xGE55egTPRKlZSYAyd5vZitVeNkcrqRStGhdlFwAvZqVTrjcT8hh7A",
-	"xjUXtv9pfLE6XHD0sTs0TkVjVaha9o+KO4r1PxbvHf1DXlU31sclC6MfbP0G6UpunLXIiAdBcpFtn9aG",
-	"WX5OKxYRAJSZhLJGS7E2XFYrO62uHa6XKHesM4W5INnOyyvPNakR2/xYSLeoXuL6yqV9IJkYnS3JrMiZ",
-	"/xryv6ZSDvZoHJAy1pb89TGe1lNzTe2CJzAlotbriMlFUscydPbN3mlJrbHU//ivuolXfnvPRBox8e65",
-	"Mnlt0NhhKKnq8lx28k6qO93PAYvn4kAP7GuesZh9TtbUo2tiOvE3GpIpr5y5pDHh6KUUw0xmYVSTn9tz",
-	"PjIWxRuK1KdtllucJNeGMJFqwqjKtsGMFVhaMIRtVV90N3gxk4uUKW2kTDH81n6nuaH7KDzlPhys7dih",
-	"XrIQSDXivGjM+j4l76lZVpRlzH1MQQ2QV+QWUqjhakkKpPCUsdT5UgQr6urqOz8NauZyTiCHxVwWGtTZ",
-	"s6dPG1pFED+M1VCJVvQOYYXdcZrJ9RayvxzacPEPbTBTY50rsCbx9f1t4pSxdes6oOAHCzIBioAYKeMZ",
-	"qC1D1YlwfnERcjFvRIhLB41hmah+7hqYxmed9nu9ErqrFFqxdUZDutkGQ9mADcARH2dDt2QhEQDfYbVY",
-	"pYFOM0ZwlBBpjQwvoyuk43QPS4++x/Ml/miE01mgCbZ6mlF69D1fjUO1y818wUKuMNQdedUtOpfqkixL",
-	"AL7QcAVL98dX8iV84XmfqM2JOrH/Fyn/Q8dDb9Uprif4gxQ8HpE44b9YJP3jyu0VOjB66DwlrNPOQQa8",
-	"27vLQhrbJehJt+FUtoQpMcQ4oLK7KsEpur9w5X7vKkTtewKQb8c5AuFgyy3LssJDjKLVXkjgNlo6LBm4",
-	"p3rpIBX8gepLZnLNWUq0tMP127UeAYCAC5Jr9HPRTIbzDSMFXCn6x930AhlyYUb9ve82jhPbsUO9dzMJ",
-	"ZsQLBufC7l1MlkXvWAqq2+4dG7wEYrINUThBpF4SvaTnF88S+9+Lx+eARZteVFzu+L09O/CAPR/pRX9t",
-	"we/JwBs1dJj7Hsf3ePIP3kbhgb2aEH2xdjN7d1MJIQZp32cJYLY1E4bFIPHWrJhqEx0CpICQCKXEUnuj",
-	"IMyShjQ0hLqi+k6Ha4SGxj/6lrf26uUB7+6Ha+Q360AYhteRqFoRqkPbSTCXib1QcmOPoD3OATEbhP7C",
-	"n0MqLhbolN0vHp8lZ2dndcyXHtG1Oc9MSAe+fnV+5Wbrm9Ss7PKZ7hVDeuiTi7Q/+Nz+RdFQapGSWWeN",
-	"x7XM2KHYCYrR9J3Itr7tXDt1YFb+hSEnH6ymv08AF1+zRy66jJG/eJX16EikFcz2XS6uBxz2xsNgq6nr",
-	"UFgQrPNHOxkzYR25pXKrMvlymcNgJmAbxsgIwv08QiIQzlCxe842oZBDHquGKKYdqMeHwkTDBJluQbHv",
-	"XXYUr8dBDM/dyJ7bl7AHPxfWqktD7qGXrgPDHDBRXVy0jEC434WH3Sy3PQr83RDwBmjyMI8hDexgxGHO",
-	"qpwXZKsuJbSLP8o8FDFKaSOK4/W/n95NksntL5Nk8uGV/dePk2Ty+nqSTG6e2//5ZVcVrImf73b3x959",
-	"TUzFYNJl50NN9wWFsAqMD7/vuHdmNGMipeoUabKP8uCHgLm8EYapOQ1nHAhmNlLdIU6dfagj9tKs9TVL",
-	"slZszj+TDOkxpMhhSVW6oaGw2k/PX5ASKH93I00ePtNRP0LN/dGRy1+tREXT2+S9lIWS0gfrCwXw/KFy",
-	"dwfBfreKGWJue4x44xCuAoMC8PvHKKB/Fe8BEq0oTytdY7gmWhZ9L4teESTl+3Zf80KoWGxIBtVJtUP3",
-	"OWdZ6k8EVD3T7H3tiRjDl6+Igfm3YVxF0pR3cKwDKPUdTFsg9p/CiveRNMUQda69YZEWhdGF9kRxqaXr",
-	"9F7ezb5YbDsrfOuNaX8RFal8ZXZfkfrXD67vrbMxD7IR3xZ44/Xj9jea5UwTyKa1OgJE2sGqJVO24CIA",
-	"JV1Mv1+pjCNAv4c9kXpWTfawsd96BPEDyRfsbPZc1QxrTG+1GpG1rMOZzyU6U5EDjU1KeqVBL+UmkP0Q",
-	"T1suOrINqCyUpsWxXzRrBF8g9pKlgm2CfpXDMprfutLOA2/Kt3LxLtQmbYCBWNZFt2EMDi7z9V2xwc7y",
-	"A/XLFsBFHZgt8BMV23Bo2fvynLcedXtXbp/4sv7E17ImZC03TCU+19d+AYDdUOcP7eURAkwKJ2UqNk20",
-	"3r8dGQkfa+tNfbtkmqGzvmaddRvjzaBo84QU0bIedn3hLG1bzk/uMctqctPdGem9fQh2DgrsC9O2GYDM",
-	"tsSwLINYC6SDcY/ANmVhz2kFYrWj4b59zE/hn75UoO03mCFdPzIFuPPj87Mkiq1faclIN5S7loyFt/HJ",
-	"sy4k6MR36Or0juFjfl267LnQ/it4zP9qE84EDKSf9swj3dESfwqBtWsVcCDcSl89Y4X3/3vykxcKJy+0",
-	"mmPlOSKdop+HrGjKyNReOfKORyCdV7FSfRgpsvwfWZaS8oGRcFoWezoa98T8WuXafKRp+nEeaQj4Mzac",
-	"ISzTzApQgEB2CIwE6hHwRl/Se0acZBrQAKYVFQcorOWKAYErWPAGwrAbJ9OX9jEz4h7geY6S5LZYb4no",
-	"AY+edhfP15yVwHbFlteJUeO9BA9Dc2a72/db8GxF4ls30AAK0Nnx5iaVjFUHcUm5KSIu3PclCoRYcmOC",
-	"W1g0FL9y8GOur6RvXaurfrZI24NnQ9J+nsS2MzA5I2GBrvuHm1NCLixNnp2dXZHH56FSq7p0vghL50jK",
-	"/mYpV1eVhvDQ6UAw4uGfpNAYitinFcfTPhlShdnZ8YZ9+3f8VAQOD1Rz3UBla+aARjdlM9/O0utqAXfe",
-	"3LCWljeFEHMM0A+Th0amZcfB01DJfheu8T+pYGDv5l9vg+xSJj6F8+ZpBOBo65OmoP2BPeqQpWL/apsF",
-	"PNmnixg8lzSIO4BBxmoc/ZMU3InpBogB44ulGeg1XSve6KdYucU2PK0ltlQG/Bz+eNuj2t3dBp8n9nH/",
-	"ksRPv5xSL9o6YhxM1Z/t26cyVyEX+tJK9MJudnfykmqyYsaaRPbOsFeLc7XrqIe9o3dvKPxjrwyw1jPG",
-	"zDfav71ReVLkRXuspjshNzrWfbfWxzTQALj02e+GQ6uhhgFJfmsmInlFekbFJbl98Z7YbfNtqv1haXo9",
-	"qpl7baVtnuB9mKjc+xHYCDggHHP0kRgr3/w+asZ0BDfP18oMgvgXcY99sXVDAgF+t4NhXUe2/uOVlP49",
-	"lJwMqJtqoLdLydwMWNK1fTysBPtKoX0RVUv6FrOqUam6xKS2wf24FFlrBB7dRNvANlsOe5XddVUd3mi4",
-	"qXR1KWuRbNxX0JadFHE7tHvB16TJlJkNw5jTyjU1+uX67Wko2ajy+idJv0BEvYdryOCwBA22X4s2hX8u",
-	"iDRrmpsl+eX6TTi3js98E2RK3v/8F8KFww46nVyKPMuSgIRxL0QJ89drMsN8494ddP9MNXtyTv50/foF",
-	"efrs6fffYqVJrVbTSWiXRKAYxabvbr59+qfDu6tt0v1ao8Tt1R6noS5bSYtF5Asuakop930XDPhWQNcM",
-	"m/E+Rb7IScUmTdYYyQDRWA84EgOzuwI+tidtLraKiRn0sdVdbMGEvmEddbradtYb7PTeHecs7OFb8P14",
-	"VrGGhT+zTReu1dLfXwWRz5/uEjlX2vl+uCEOhKlG3e+/e9bpwWyCUg0UjR5+auDPct1o+fe4meY5rAlf",
-	"X7S1n9kmkuA3sMK/6j2g2BfA2r9WOqfVMESXG7aWo7fTtKBt5BEDD3tdi6F7KULy9yXMQDgqP8zNVEEt",
-	"aBNaH9j0eW6W0XQbP0zLpD1KQWPWGBXpgi4YB+gggdfF5lgEEBvM7F3pVSyb87NghZZ3dHf6t/WorLLj",
-	"eI0tUWZ81o91esmrgdcdRGAGtuUuepFXj9757sGLILr6fm7+3RHCXMuw4uHaT3aiGDV8/ns47GtypWNx",
-	"Xcj0dkF5Fm/SZGQGSGwY5wWwK+37P7FA6kKlgVuXRjArujPETazWpfrSoo8rLrzVV15mT592liywoEf0",
-	"lmXoEGUClm6VKbtuq+qEFUOmZzSjhoUncnb2ffdM/AiBitkkBAMxxM7GvNLGqQhA2TGHxtarbuhB5ICH",
-	"fWjcU73EnD/PuKxqGzvWw1frso2usePdQblGP7PNDb1naQHA1ylQH/exjXcDIOdne94I4eiGm7pTNOuT",
-	"/hLa6/6qZ0Tb98nmDUcr3Xao90+eXXRp9yNe1zDL6MJkdhPDzkrLpoUBBRcb7F0WCTzwbEI2kNTmAqKF",
-	"/FdoFl9VujgVlekcYywLfo/3QSfOQSxoc2tf5eAFyohsxcdeACmRNSgn4HSHSHxtlo1JXITjh8649bb8",
-	"rGgSDu3oJ776t0ihYZhOXOCWOwBRqyZ6T1yhOWAGDWJGIp2rPY4wJaino2AHy1lmMWb4AI24vpTGtqad",
-	"/e9wgjfrFlR9r4PZZ0LLfNeQO41M+fQwSHIrQ/pfqyAZhzTWwuG7ljVG8VWNTEeowXqXm5kMAUr+KDcQ",
-	"zWApdlLZVRCj9ca1AuPgtmH0eeeHPhsuXIzPg6kPrhB1JsWMKQGx4H1jS0Nwmz3dDvbaRy17gJXfA0Q9",
-	"3A4R2g4MGWx4zWIx4RCfxX0Bx8IyrFhaXXpnfX/pzN4Sp5Xf76M24ii4xcVIBSBNxOSM7kJfkzJSFgXj",
-	"R4gUdH/s0xYgnn34wLmAwPCadZQxbbGACfAeKxH2/liV0ctHMZpu29LtZlY1s0LSM3AELKGZvndITl6t",
-	"qwDOsPmGOIMgoNkum3xB31eLzwvnPMbt647HEe7dmFPuCFXyB+tSB6AXBCKUB/oD++toXgMtJ1RT7IfU",
-	"0uNujcJRuO9H4ShfehDFI9wsmVkyVWapqFxoiKxvGo3cgwhCtQwCxbBhljWv1AryikoAWqggn0N39sWJ",
-	"/xcAtMyomLFsCDhgRrfxnMcza2Y+gRzXUFdgqEywJmVLVULQixfVbT3c+bYxdN1zE2D7SGBMzomjEbhi",
-	"LZVqgTEwYIdluMJO9eo1WHDM4VqsYpqJcKG68wBUNsW04OQvFF0v+SyYkFpkqxdOjqJuqUibJTMqioK8",
-	"4LXK04zFOerksY9aG0i2E/2Ay8Lw/i4NOiGKraQBhC5jtTURBvuzux/GfG6tM46wVtkW7xuXxuhSjEOI",
-	"qoOhmSLFJJSkXK8zuk2KlYI7J4YIsJNE4jXuepZObc/69dF0DDkaa7/l2kSDKy2Cc+D94Ocd7I9JQ6UJ",
-	"P9mPsfnOEox2fxIUo7Ml9Gt1RxCrTyrZ3AVoyGnPOvwhpAeCjUB+OWXXTEOOwyGloq7ncI+U+JaWp86J",
-	"3P+tcZTOotlpD+ki78JCYU2NYUpE+sj7lLtABg9KtmA2q1MNXB5YJuXdFfmEJPmEXLZZbsMGyz3NcrZP",
-	"wW09F8/V3UqrL+CQ/Upvq6xyYAGuHSpDKInd1qs/PL34jqzxCZLKWb5ynf8bqjwVKbfMoeMQQFIh+ijm",
-	"3q2ou+GmjImyHUT/nNmSc0Nt2SVJJQFfQCyBXDGjth936kwCdUGGmjzmY/OFOYE5bJgwiEN4GgfO6gTM",
-	"wJdHsSRw/3y1bGNTekuBPXD249UYPO1fQIFNpqutpAf1C927g/TOCSgKiXfZF8HLoeLLRVVOi7bxq1wD",
-	"CJWrnrgklCBVXWIg5DUaSaiADsMA1CU33RYHAxnBRHpiFMP0o1wjMrkwXORsUulp3tvAmMtgR6dUYoWR",
-	"vrOXpJGQQgDxsta60KYjXBtGIfXg/ZuXoK1CsbfLQbu06j3xCLZu93vgKPZp6O6JhhCIAOl6IiwHZ9DE",
-	"zP2DTuU9Kz9f8sVyQN7rsG7uEWhwng7piz6WteIDgW0dm6ydYhl8JcPyfZDyEW8Tsk8fZ3/GO6tlwLcB",
-	"704GaXBloPRwUi8UXUXr353MANuXzQ1xTcQD1FaL+xik/uMnj8++O+/M2+zArSwbVHTC3FeBR3YLHav2",
-	"QLNGFvqRWNHIsnmfEPs913yasR7eXyBQz92FLTl4byNpMOHWgzcOpsYXsmEKALath/Ze2Bj+1wlY7iAN",
-	"E/z6NORhGeIx7l3yO1KrQBjmRUZD+kcJRdbruMNQr+1vBuCKVvtG7sQ+XN6FdwAymkbLCfcB9irenfil",
-	"9iY8UmxE6jN9qLe2Mq/xeu7VJjjOcpFD9ogrRjVwrz/A2Ski9slkntHFnhkvnk+2a9afTriycah0LTfh",
-	"ZiBKbnyPYo+dIBXor0yk43QptnZ0SJO+lhudYNVbWkcdqfXvCjaw8z+6dGVPVFllBQ44FYhkVjQaCRvs",
-	"CikSRkWs4U170+r3vht3PQb29l9zpk3Quem60ukNY+sCb76xTZFuBe/mAJF2CRt88+Pzk/OLZ/GM4Gbl",
-	"5LowrzxyUTKBlWGeGQRBFlxjAw9w7YMHmQKprJAI4tuG7QfoIRmA9FImgYYXCfHvIuAngQ4QdGauyP/y",
-	"TX8QEgRAhCxpmSr6ADmk5I087WV1VOAsd8hplwVMSArIRaLLhoDtOdAhV1BP8aD3g4Zsctk1o+G+bIZh",
-	"eiSYqfVbExyrWq4YoAr1bffLZktJ/vTmxU/vv02Ima0T9Mn/6eXPN99CGI5NyZ9+vL19/221R/VsCe2u",
-	"ZuvSLb5h0wEtMxxJdjunwJAlHszFxZOLrshYrJKXAppCWaY7WGnD/oA7Gfft82n1I/bhItz7cVio9FLv",
-	"XjFGbYuezJB3knHBEhe80vnKpb/m63GumxXPMj4EATHuYza94tLgrO2taFfJNQbtUy4WP3IdRl0OJQFZ",
-	"yQq2p733AVl1ms/umEMDWVLtmpxG6gRbbf3dFqG5CAG8XuMbrDyuzOB0SAJjiX3eb2oKSTUAVQF/cIM5",
-	"0CF0BcPWH4cxmuGh3M8f5YbMuWDZ1qWi37E1EKNIOKBWobg4wcqcCZbOZAM8fViQs4erqsR/b6zXrSXx",
-	"fpYcU60KKoc803WK9kdZ1utg8M/KFupY54qIPMuK5HquiZuJa9rTgNuUgr2bTy7/3pHYA0neyb/Lfcyy",
-	"ye+/NYgMqzmFZ/fxO2vHXyE88tbW9IOtU/iRp2Z4f2ZSpSyNNE678Ve+gwummqyVPZ+pu/ocWqMzJ3wM",
-	"/BtNNP8Xc89oo5iZLV0XHU0gfTOkRcxklq9ERBS4XwXQHrbGR5TACHATBCebtRGENMSjDAZijblZ5yYy",
-	"alKFq6gkRky3Jixw5CYWQYolYNx4zGXoTKlSbEm2wH7bQwOL0ZSBYqeDLbmaGZcVcDM7k0HZeUMCSPb8",
-	"ZSyE8vyaZrpwmhU8WGG/gpns7nJR9+lUe7gVqFTt8FGd+YJQFTAsQfjzjKl15Da2+hDhPp0Hz85nU54y",
-	"NKDBnkHT5jSeAt8595j39sNSrjAZeMmyjCgqCNVtLtwwxEvM5/0GbnvD1Foxw1Rz4FznNGtgjwbxrBus",
-	"odyk0aKDciZffWVVzX3ODZCt5IeCbZKJR+wsDkI5M8/rFT4uiVEQvfUojpFiWZ7rI2RZXrsMxxe+vX9T",
-	"YAe7/juE0iXAhM6qOTjojnXOG3uwCc0gO3tI4H+niU/KYrNfyfuQG6q81px3YKcr8GHxr0hpSjQ7Zh3s",
-	"d1ntoRtOYfsX6yVpQ9zu+rsCR1e7u/azZ5CuI9gyMFAs1wzxmcjU7g+03U4Td8zBVQEC4NAMNL+W8Rze",
-	"1UWNQCGAWktf+K6ZjWqiIq8+4ErDWlNIelsxaJkYFsEuSzws3GGQGMbiXuAYw1LgdzQc/NzPrLX7n0e8",
-	"aPXIBauhruWe5fOVOig7xuAKqGnOM/ORi/as2D5dGF3ZbtDyhLSMpczSut5UTa44GOyjD3QJ0qGJoF3Q",
-	"oFhEbHO94DhIABTbFLg/DyNDZNhIy6cuxBOEfNy9yzBHESwfau1i5wUvcDoXMtTCeg9Y1BUzClPVQ5hr",
-	"IR8pdly7Imen8P8fnfksfwK5UN0J0uCE4JVuZW4OveSwRMfJoRI4iNd3hMIlh/MRLyYqsFaiT/S0B1Te",
-	"3czV4+t01TiFdAuF4CO1BTUqk4aUI9l5jKIpu/WMrSS3gaQcXI1mxx7EZfiLCI/1825X68pcRLwYtTKl",
-	"dlqMsWMVyh5j32Y0YBS/ldJ1q15KbawFU5TvfFPDx96VqiIGm+wlIZajwCgJefP+/mlCHp2febSQjCoI",
-	"4SbDIHWaV6ubRB8RCRQ4WELaUSL+Qwc6Ppe5QI/hUm7InKL2qa1yz/U4ISB4xSDgZuxzG7jKFN+/V1hJ",
-	"ixHI6pTrYCoAqr8JsbIWYqmAUQLJeMz4FIiQLOqC6NrBTq72MwlhF/k+VIXX5Lcxgt4Ox+rGlbUeBGR1",
-	"A1A2f2YLLtraKIMrCTHi6IJ6PFcqtoWrgGOwzN1XAQd2xtdTSVWkqA32WGbhLyuoR+0ZsfgYFP53wtDt",
-	"1FRho4H+Eth3JgjFwma0FqqoHKF7zlyXjZ0ZHdBxwY1akqqynrIRA06rJHZS2ZV+MrFklhHOsB3sRcYD",
-	"ALLrRnvJWFAhfmf3XAu8fqyl5EqHunb0XcwB279GYx22uf9GugmPtPzoNQfee1+JOPcuag/96+QG1I9Q",
-	"FfBZTb1saneklJz5O7J1v58AA9hfFJvX4zf4LEY+Yi097/qN9RaIWHb07P7Fz9K4LoRg/PX70Xv7sCvV",
-	"WPR80Y1x/Q6NwlDBIQdttIvfDvZGBOOSDVZzgY8IoyVkmrugUqroRkBJ0kyuGKZgUrEN+Lnt1Re+oqgx",
-	"dWao3m2DuRFm1Md/Xad3jk+VPaq73/g/bOuTUnsyrH2yApy/a685Tg74S4cyLApAxTJGNRuUkwRV6QhZ",
-	"2/tw9Gdm5L+RmPl/QpBf0+1HiLXElKUI7dNIp6tY0/Km8gldx11LCRir/2XyP2w7FkXeOunZJIlh+uO6",
-	"qEftmWM0V3TF9Ec67Fd2RsPf9c+cZq7qLpDmENcJjeLDUqca+7ZDmt0FNF6yS5dy9n6q/fceNmyszXeS",
-	"aCf9xcMj7/peQ4p7p7qPJaPBs9K6jYoaNnCD+wsWWPxIhPxZhkB+h7jLfEbhgJqRXm4nl0VX96JRM4Dh",
-	"YG0j0Qml/w6hDtDGh+rhOIMxl8MCZkiloemozf68cenHH7huNpoBcmOCbtUlFcHu6dJ1/8Ush5XMNfTj",
-	"RUs6cUAprsHkVKbbYAwYnx7gtYWZ/g2t9a7olx88wTX0JyxSYiSy/q1wWIRcZgFpnA7qHNjiXw93/Ymu",
-	"+m/eB3LosuFCfB1plfyubO4bytJMQ2FI/pmkfAHebVdbVm23tVN1M0ablgoCW6djM9S+HIlwY1jAO4Mg",
-	"kXWmLzG302o/mMo0fksGJi/51wTjE0wEfS3RNKLolXUoUo3j1SHoNG7yB8JyVPvgt8JyVOBM22E1PIyf",
-	"RgdiievXOIh7NAa8uOjGJu/T09osXaV4Qh4D4N/Z2RV5Fmpp/aQb2g+XFyqHWiEXe8LQ3MgVNXwGLxA5",
-	"QGSkXNNpVgPY64TJkOtQSqD9GEEES/BZXXajNWy2FHzGqYD0V8DF3/AsI3Y89FZwc0oQsYmlBLL954Bm",
-	"C2TBfAKykXmWHpBL6GA6wr2pQkK5wp8jyGTI/gjrtN7jsNM3vCMaKCPdJW6Y+WV9SCMo7/4LVBpBa0R/",
-	"DUiByjcBgvVpkR6vDsU4jdwIpohhWaZdf3soK6QiJQwbbPp0/85XHYDGnaE92ArKfVNmvDW9eK6CdV4N",
-	"Lnu4Vlc3gQgd8Ys4nkVWYnsMQFZcx0DAPiy3JXQeZmPS9DRWcPVRiizSiDtSbc8+r6lIKd5HRel9JkHK",
-	"KAaCCArxLdNBfHzKBVUDaqGK+6+xCxqcqZeEEjswuE6pIEwYtYXPBEsIvssKHC7Ikn2mKZvxFc2cttMN",
-	"JThAmPjcxoMFCQzkb80G14ht6CqFPOMlNcy3LUQG5diTuwHlFKu1aFy1DMG3V/J+wM16x1ig9cvzmZJa",
-	"E0rchZ0U2eTUFBBcHeX/4YZFfdoHhrKz32EqBx612pXTXV1eAvU8e9oB0/Plz0y1l8DFxZNQS8oN1WGB",
-	"jUwUuuU13VwhBpLMTa00YFOp3usHqoWp7EPP2ViXNgz22qefHA874zVwWlEaRA3RksypemAQjaGnodNJ",
-	"2TMtvJoR3neLcVfG2uNRMtpi0O4o+HQk32dF7wDZ1pVbQuo2jYhEK8itGgylcam0XDLdthZwuR3tv2X2",
-	"7+CJl9qddkoE27jj73E+r+BY1866K+/YKdYdprU7AdC/RKO6oWNxx03ReL/RN0iGilv+Zimjr8jj5OzM",
-	"WXZeGNZatvVpbRzYwaFX0M4GB5v0dTeoMcsh9HckO3wHlizLXiwldDjbTU0pCiEGBE6wjG9QuKVJDD9E",
-	"vIohRJnqUsYhTJGzEkk5aShaxtWkTrcG7RNoKuoucCwULWtwmVePXT6Cxk7op/1Q5ON3IPvMYzAWdgbf",
-	"aGKfIAiNe1XCjLhphK9ExXzFXJuEvnU17Df22X6XTUnlw3eML8Sbgxo0H2DS+i467TYtzDBW2OSA74Ol",
-	"TUpudCQrcJ8GTLNcKcfZAfUKkcv3aCjWr9/SwAZjoQBArUVRZb7JpGwf4GlWrja+JWMUQ1U3d8+KyGI+",
-	"sZ4/O32eQqCNCIriX5f4VicbbpbWXgCgWrolUmRbQtPUl5F7K0muEeBtUpnyb93dGLraQ90AzumbYAfH",
-	"Pl02yh4VJJUMwQsMy7Ke8jLquol0p7itQHIQqYhm1CREO2jSX32/jl8nPZ0YwxpT+ECAp9mhoYBgP99D",
-	"62ua/YD7B+5qvwwyi5wbaBQUaHB771WVAZtcopzu2upMDatR9HP7G/6wb71mAXbqV1B5dRsJRrGcPDmP",
-	"UQnUIMewHVvnKmvblu6Z+QerhIVRg5NdB8uWGNUmgS4K4AlfwO2iTQGKBK7mEnSrYaTQz737BFDR91Eu",
-	"9ok5riDxHt4DZkqXnBkRjelmze9iJTcQa7LGXNVpj82dEDKdrKk+EDd9mmvuQDzHgEcvusDsQiEurR0u",
-	"M585DKkgM7sIp/F7FPWhm4f1nNDMwS+ml9kDhD9ce7bDhGDuXdwRN6rIUACTYSlzlRCZpaNBSuBixgOU",
-	"cKs6nDqGijAA1JQPuTvcMH/mItyUpRCV4SYwDnPwnkXBB7LgKSy79WgiGFV2vyD9HRKc6v6jPvN/6XSL",
-	"UOeplPeWciJfsXpZfMUMqdUYVuJkNBQ7vVlSVUCppVVqWRlOMsDFhRaAj3uBHCURbPrCMZ/sNMP3vUsG",
-	"AaRHsekOSDyR810Uu/Ju9DRPkHMdxwQvywqzBhJu85r9WGHBXaDJKJHjure7IzB0GEMoiyb3NwEc+xEO",
-	"1+Rm1UaRlwUy2vi96IfkzR7AJM0e9eH15npt/9kLKPWDbxOHFZ6YOMl1cUsWldpWterfO9kDHFjzNS4Y",
-	"IcvFDu+8/FaNg7fTjKmIqKyOXM8GqDwEjW561gSEQONfibS4M3+4IP8Porrd06ynGJJpyCgugGgACJnY",
-	"SbrQs32+aBQEi4c4VYM+fV8OmUEF6QMIkOUDUQpW4MADDL8Q1OQqchzy1YqqbQzeqqwk7vBNFC8phyyn",
-	"5VvIpVD1gE2QYNMbrLfLL3X67BCj5UCF3U2dt7+9kKmqLXnv7kD+aAeucAySBjui+/bAUzaXTi9EHish",
-	"RIsQa3iWm+X2o3CR3d1UGYxscQxie8QtoOuGa9a39WR1CdWrr3h3cGs2LJTLivX5faT6PysdCDo6heBz",
-	"zZzGOQVM8POzJHDaoRUatpzAXMAN5aaMNZdBr/POiFfh8arlw/3wrIu4xQKj5IuES3DaXXR5jk/9nkwg",
-	"ih4I4lsD4xJgMKoJNUAN+EmY40aDMU2DbPvWWa4taQohPi8uRrKw6ryQbnOD2qOczzMeerkjSU3h9bi9",
-	"QBLIQCqaUGuesaGNIvE34XU33pxyDJzjSgAfkq/Y0NeZXoXEvyeTW7oIC1JDG7jl1TSc7pylMrx7cdZh",
-	"iMKbfgvOLcu2Lfd2lXc9qrsVBdx3wmheDQtFUxbp5jenPHO2aUCBASyPWM1hsbkdRTx+lKScSvneYpwg",
-	"JdhqzVRxyTesCJZpnveFg9dFUn9XMMLlz/vh+3nbqzM90OFeC4SGihU9VnctWaFLcHuI7AE/2rFw8M1u",
-	"rD4elNpSDvaj3LLP5jXPWLQ430CzP5bay+2UvBIzCR5Yq8+/5YK9csDkd2xtisbUXJON4sYwQaZ0FgCX",
-	"mnITlj7Mjb87ndzMT75PCPznZCpX+M/HzzLm/zUF7CCu5cn331/8cPK4EkKDX1nj2//a/dv+vPjnFIJC",
-	"5c97Zxfaq+AjCxWtZXM7pZmChoFFX885BEyzef83rGTK57x/w84yi2a3H2JXJ5fdbJnHZ0+/v/gulCtZ",
-	"CQrsuGU3Hv5bMZpeWT6yPAF+GkQ7l4KkXN9hxqvzoU16peUUNagFu1Q2IalEIAq6Jchy/c6XOxGHny15",
-	"x0Kemj3yA76yFIAWl4li9xVrZd98Ao+sGEkrCN5rltpjBOdw244QmbuVMnN1MRETGrBOsOG/1d3ASYCF",
-	"YTLzPW29+2Zex46fQW5TBTqevDGEiVSXCZNkzu8ZwSYsmkCr8DJ0YH8fCPhEuym0ZscM7rQwk0IHtdoP",
-	"ZQuvbTWlVyqoq0KEs41L6doSTXm4miNlLOS3eSFXKypSnTjvhUZHlaJCz5nSRzZgWLjQGSpUoEfD6Tjd",
-	"G3pOBzxhKl/bExdN/yhsX8s5jleXNCWUeHPU7o2H9Cn9EqueLi4QRzTc+2+HWXvKqhjAjWJUR89iZX3u",
-	"L2cf+pq+SNXQjHGEFzWsreOD03H7JcvYsxEb8VYOH8/Kk7D7mtOemSOtHSbsMNXUL3hfecprLSj8hu/Q",
-	"rrZsf4LDXNohbce5FUrhfYy7QXGaBVyQdFt3Rn1XcS390GmgfElM+ziUPaz11ZprV3wf8rqOIF2H9VfL",
-	"2H03/NRbeKjsxtYr1jWgr37gSPk3+RkmlZ5mUeKW7Qwb13nGlIlk/vSLdWM1BmjrMFjMyTeM+MUJjJXJ",
-	"np+d9Y6J19hrmDt9N6yPCYY+8ei0uyGJI3HVzV11frvNiwuCX9aZpAG14LkguZhzwfWSpSSHp06J6yuy",
-	"YojG7FvHTpnmKYMqJkAlS0guUqYIFeC7hxrjIHBjLg5uDCPncx3qMjotW5tVLtMl1f2uLG/QHqVzjEZf",
-	"ipt64ijRx1p023WwrYjjvBJBNztsOpTz4r5fVinoglAaP4PGyWg4oJ3tQRTB1kZ1GRKNzZIJsuD3TIPH",
-	"xugIU+glPb94tjurSvVwvTjdVYFW/+zwDuIb+lP7lRiN4O9UGupoCbikFYLHPVhV/0oSK14PiLYVvcNw",
-	"nXvC9YArTjDkDe6GMPZ3BDXbMcmMJWUU2gP4DPUWKdaCeuhPZkAOhM78gGbB1WPbn29wsw/mnL9xQ7NI",
-	"P89agmqpko+SRdnap6VMmwymSb4PZET2NMis3OivJr/k+i7Y7JbyjKUfM7n4KEPNUN+I0rozTHgvRV+j",
-	"UdL0ce+sEDuFTk1PLt7hiWMrGUp58BTlguS6b/4GDvZxSF9J9xNw0A35nWud8BGCngGCv3f9dTLIAlZk",
-	"quQdE4QStKl6LihQj9hVkgP1E+EyxSkb0JnIPu703MBozpaMdVgduEwMYA2pjBY6AjS/ljL76DpUR2KA",
-	"G7oeid9MGUEbYOlWwm6hemlFhV5xMxJp87UVfUEw1Z6KXCVNG+VAcWgbBy50mBy5vZgrGaey0J1JNgjb",
-	"tyjW3Qfu/jgwovmB3rGYmTeNdNETvmWIUzc0tBtdssKfNqD5Ajr4ul0e/sFkEumIVEDgYcklx2K395UF",
-	"GZWzdsr+Q0txek03P7mX2WGhh8iDNLs6NMtUBDOb31iVnH02pIERw8i/pGC+OYpU5JfbF/19oQM9Qm3d",
-	"srAVdyfCIewDtiJvS3l1vVFqjbU0lsEM6a+FrxvD4ecY6Ai+vgpJdhEWUO9pZhV8352LkIeC+NfXv7x9",
-	"Rf50/foFubh4evFttWkm9X12TBGQnTWRxi6CeAsRHL7SXeNYFno/z2gGaUeX5Pzs/NnJ48cn509vz88v",
-	"0aNTA2UIvOpfwRyvMiHdtbGCzANYWmPQZ51ADwVmoqN8hxCf0YyJlKpTxx/7iHE/BgpyV9/eFw8tjuXs",
-	"0JXCOek6htvhUsWc52tJ71ni6ou0IXNLKXtLFMVEeyJIeOzo7brslRk8G1KlYxR/A1X3rfrGRNBccbO9",
-	"seN59xhV6CyAl4Cxix8VAyyNweYkUt5xVIstod2ffu9KtvioXUShnOiaQ4eH3yEeN5eRdrj5NOMz8vz9",
-	"G2vR/VRwGXl1z9SWSNBNuBRg10PFxqfPJ2VPzk/eN6Th5meKCMZSfUk+UbGVgn0ifxKSaL4QJ1x8m5BP",
-	"mmXzT+RPVGzhU5aecOGCY986gL9ydDulT5UGsp+uwOvkJpHRGftU1up4uLMly9JL8qls0PUJxv204WbJ",
-	"xafEAXn4hNvSweXVF6agiF4zRmgmBTslf2aZ3BCnM+lH/+bp7803YmSvYP9T8gqsJchosjLzh6cX3xGH",
-	"JUhSOcuh5O6UWA7VZA0Rzi35hL1oPiF2B9zZ9qtvNMEvrGz9ZD/+dPqrgFSVGROIZc9TJgyfc8tXk+dr",
-	"Oluyk/PTs5JVKp+VVUuTYscr2S6Xk8fgfl0zQdd8cjl5cvoYRrKyCBj4Uen+X6CHtmCUN+nkcmJX9dy7",
-	"r9dU0RUz4Lz6e/islY88mvkOO51PZtyq1PbBpvcEnJIA8u0KVQA39grIq5gwnwhUUGT1rFrlmkqDbLID",
-	"/RNaLBYEhEFAsbCCoYZ87FAokGYQvbwTcpOxdAEZQ1pI+S/4l39H34St1tWB7KsmHMdmXoSAyql36Jit",
-	"7/U1KLMlw5S80Dvhy9orm+0bh7yyLEKwFMbDxjVoA/ZwZ9Q4fLXATFygJLD2toDab7BZayk0yuzzszNM",
-	"8BTGpZfQ9TrjM2D6R/9w0f/yJa358PZogGYJ0rmZLQnSAPxr9gSdYkjNRW3DAxczBWdGxlZ48/gimwme",
-	"xXCbeEyp9nnAljGrAt7SL2PMnCrmghPOTTtBeQovcuIABGNUJvyFoUgYLBF4Ojn+brxkhvIstB+3vhJm",
-	"jI14J3xZDbaa8jJoSddrJlhKjPQlkeNuyyNo4+i64+vA9vxIRZqxA3cIEnf+LNPtuJvzHOu5fq9rXdaY",
-	"//3YfNHKEdYswSRls2RilINaXhwJwWvDGj9WVUoIIA1TAxLPXSSEikodZBfL4JNL2OleTKOxlKz9or/x",
-	"D31tB7takhfZRr/AMfbutqjB1GjyZPyOZVsyZUsu0mKnEodkr6RYBAUxF/aoSkSl3ePQG0s5lxka186K",
-	"p46uoB1VdvtldN+mcw4F3qNsNSRLgKWD9oq2BpLcJFbhlMrBky+pWo0myfMU/eTxDYUnvpC2XWTop675",
-	"xEMqpUwYxdE23aBePDNSJfY/XIqkSHNO4YpPiEsmdFI0z0xhI4hUx2brG76HtNnziDYbNCK4iC26Nb0r",
-	"PFouDEATfk26reXD7tPoNm0suQvng2RykRDBNkGxii6E0K1of9vj+D1in71TLngKX8HXkXMYNExwr5o6",
-	"TdDC1PeTBIITsN1bnclFELrv/z+e/6cdTzkzzJxooxhd1Y9p2XYaQe533xTUieY8Y6OfS6sqUxi6jiqV",
-	"WGHw4uZvCfnfN+9+huYSsPXI4iWALgYenp4//XasM+1UtdZL1YEifFknlne3fBEfj8PSiPrECqiN4NF7",
-	"OtDNA8dvXD9O2+uwpiQqU+S4byucjc55ZlkrIVKAF6DSQiQslypAJ709ase85/FodF/07piNIVA8RInD",
-	"3CnspHa/1oHmlJ2/YFm3nICH/tDGlFtF+56OaSlbkiVkui0ShjtNJSGNlYErKnyTAr9nZbwHG46HfFzP",
-	"09StcXIcb9XPbONf0MtZ9XjsvQvuWwr1fyM4p9LUNdsQLBtxu6rHrPAhpyxjWGxX38NraJxUbuMYLqen",
-	"gXQHeM0oZMOhjkK5ZLLOA3x+w8zBBPryh+PsIQ7HCw81Ntb19DAn5JFxqdxhQXfLtBn3iIy+GXaKoQ1p",
-	"1CGNct2wLCu3hWi5YvZ+X6DLjoqUaGqNZKwP52gqG3rHxOhbyGZ3XZoEPHJU+rPZXZtP/I6DoT1G1DHD",
-	"wVAPZLO7sk6EK5LrnGZFd8exPKWuMvhE5VmXcYdPXsODf2zFrVzJ8ZW3H+XG952wZ4SsqYJccpeApF2N",
-	"O1e1tohuZ32W0uCtbVPpytUfUa2rvOShVbvmq3ePrGX28TQ8OxocWXxxv/1bQ1+TkBSMns6+ul5tf4+k",
-	"770ErOwRlb0jEbFF4xuDTF/H2Tn7I56dQv074vEpsGfCwvClfCd+omJ7JDFoh4b2oAdv4ucTkQ6M5Zcg",
-	"pIF9hLQa15nYo2LO5GqUfX2JrfRRY3TeutlSaiZ2wTmlwDkA6KNrz45p5W7nQdv0jAF92z2iJpQ7gRPf",
-	"8k65XIKpxDqBWdQXWUxAsXW2vSpctwApinmNdMVS5xMjz8lasXvONq5uG1qFF5irRYPMKXNoANwFjDDQ",
-	"7VBsfGqurzLGL6WoIEr143j3rAZw3jjDZ/weO5G0qXIvy8f+0IqcW8f2+FrcBx8SNDKDrLPNUq72TBDs",
-	"bwDhnp9ALvmjf9v/xPMFX3ORvvRBjVA0tdrg+NKXBcRDqdWI4MXFwzrLfVON8A3kT804jtXyHBZBHEEx",
-	"TZanV4QWWegZpJ5j1rtIeWq3HVLlMfccW4nAVlW5APT0/UyzCi5My0kuOj3Vt7x5EF68ekvY57VyclX6",
-	"Bu0+nOz7uX2Smvz3f5NfJxkX+edfJ+TX/Ozs/Bn+L8JG2n8/YeSHs0+x8AuycDTIFQTYDkaCvMD2OwMY",
-	"5LG3IkD5wIhef3G3y4iQtabkRiPqwNr1DA3NDYVhdW4VlPOzCrTUeTeQ7fFPXneYqrBVR1AY3B67uIY7",
-	"UvZmnkvlq0+a/LuUWTryOethXhmuWEzGjudJt28ZyZNuhyrwMK5Au7pjW2yKOYdeZABmKaTVcRL4fsm1",
-	"kWpLtKHbARR2t9nvSTSbfVTCjc3x7fns490478rbpooEA13vKaitTp24h1p10H/LTMxB7L7D2338qUiN",
-	"wqv6NW6Vm1wsQ7nwj46jHvjxfEP6shvTP/J0wVIy3VbtF9D6wTaFBkBWkbAnbKi3NrB3GV9PJXUVq0Fz",
-	"9oaZF8VTX5FLw07qoR0Z73JjDdoQl/woNxWY18O55H1u+QIg2yVi6RR75VMvQmimPf0c4Dk+pa44tsET",
-	"DkM3zhLXuXBAu18VQ7gpfQG/iHt11DMCFkFu1rkvVrFcNIowuc7R5nebVmeGhORCMyYcZDTJNVNt/o7q",
-	"Mlo9Hm4tsIpKh/ul1fTZZ24+Qa0vQBV9OiUvMqm5QxieSSEwWw3BrPEzN3eRYg3zkmepYk3Ohlrbbt52",
-	"o0WYGwqwTrBXcPudBVS4cQ9+bXdWbXIRhsvkePeVHasJgta9FVjtdqoZi+1Em5BhFDlRf01CBmb0V7DC",
-	"voCcgbf/GQrFH9j/ijthWcCKA0jxrycQY0NA6CNfpFnal1dwbsB4JXOZZXKjR+CgOe8KLr/m2Z6HN5JL",
-	"7rxdvfxbfRAXdz0AgPiAbu4pAB4YKa8c7gOmrTJBAAKg0jEAMCfjOcms7r9oIjsOlFTD2dZuwxfhWiu6",
-	"fOUDSC+kFFSIrakyuu7CB7hHXaDb9wiXW/5C7oyFxjEgtT8jHkmO2Ql9qSiSffcXCSL9RO9YQhRDh9BM",
-	"rrcJWcl7+AwCxljtYqSqBF/wq5QsJNPESACPnsl7pug0YwjHjDoVhAUxOGNAHK5ztcC4DUFGoemKC64d",
-	"SkJf9gorMvDdI6pmSweLGBSCL+VGZJKmz91zDykKQ93h+qHQlg3iigZc/u9dBKCDq7oMVZNk8i++DpVy",
-	"feEqILe/YzA/iCD0/DiIYsCRLt6RkBVNWVlM3z9qXpeCocSIX8Sazu6+BBMOvY97i9sDt7pL4h4xOeZ9",
-	"blyfocxfi4Yqp22UVyR4nxBm3qOJA6Kcbwi3lBm7qmp7UBvoOsxaTcVhSaen5C0Xd6i9ZGxurPU4VP7Z",
-	"rzytgWAReVjZrFZ56BqCfeV8+OXkDoCpjpLLhoWM5NO1VYMuceD//vnkE7FL4SJnIIScw/rTm/kJPPjJ",
-	"2xPk1S1d4P1qFOUZU+QF0uCEvERwfChK/OHiydm3LpmiApxf7Vu3l0CL8JlVKrdtIDtfPYNF3oN0C+Jr",
-	"OVz/xP7j4vH5JJms0ovD78w9dEcgfoRzYWfGiqnYzbZKoZeJRVTF92UAYefgW7GRmesXPQaToaUc95C8",
-	"hu/35rRjWRY46y9gV7zlIuwNO7aJCc5PVzQ9dwXWToDVSk5pmrI0IVCQXgU6zBi9752h3ck2zmBpdYy4",
-	"wqoDzdIjnXE3ubbqiIxrM2oClrfyIDOQCjJl3hJM2/OxDtkp35s1uE3XjKa3CKjwn6KmDGODonFrhAcs",
-	"9cZRUTDKNifUYPLNY/IT/3NSb5U8kiX0QXHD9t7WI4nsOqUfLpzaZ4dLg1TIzShH3u6AD61CO2vyxlRz",
-	"V+CSf3r2A4JQe0sJglsOrBwREnyNmmI0PdyfUxbIt2iVb4qH9hQKwZh12d47CvrgvSmBRDPAw6m0w3Z/",
-	"IlbObDvLpGDp54fWE0tK/e6aYD+yM6r9vpclVOzLaNcNLTt9CQ3Zn3KO2OpWjbgTciNOyaeCcgCTa3VO",
-	"LedmA2qEJlXC3Iv0tHj6vyyZEuJAhMnj02d7oDBEndm39I4dxoMPtee7e0mhHY5ICd7qoxThQdtEv51Q",
-	"h2c3qqAyiqx+5G8PW2dc3J34auOgdLhl2rzl4m5MdaFoqbJ76s9CDb98tunT8x+e/vDsu/MfnnV0AftP",
-	"8XLc2nMN9RvYFVHOiZBkxajgYpFgX5bptpaZYeB7nbvYKLQ1GyG/wUM1teRzLWXRV+Ur0kGKVi8Pq4K4",
-	"1z6HfJhoJfyUjVsLb/eA0KKrtmvzHsrncg3RKTeQt4wlvZi9M0Kql2sq1qZy/Owe+dqEvZ9X5Gi7lY1l",
-	"4bvhGuFizaDb5in5udGICZRGe5/Cda7LIrB+e+YnH7Yd3bePFKOzZTv6xDU88hWdcpzQF/ANwYt9e7kH",
-	"9hA5TyHgWtSTDWZLpkskjGHM0XqiH+mZ60YUvgNmVBx8sMfnDjutL1LWOqPiiyQkvJXyDuT6UoIdIAgt",
-	"RE2zszI0dBqDRcoej1H34HvFNBNfYVmFn1ibb9DdeKOYaxIi4dAih3CBl3H97vanuH/SkJtfWLiv5QZ7",
-	"ErVlE72Hh76igwsTGied6KtNyL9mrguaXuaGpHIjEuAMInNo25fJ2V01EWjO1QrNdZH6lKEtZgPBJg/O",
-	"BnK/Cp9p7BfckQ75vnjq6zvXfmaxQ+0fGAsSqTJgL+IXj/fI9vPdm7+mE4pT+g8/o69EmpA1zTWk92F+",
-	"AeAYM7xK14pLxc3WVdYiTYYyQMcJfJS1JeR9oGa2fMhzOFwbaj2Lx9SGaseSAGoBMRvp+g/rAwOnjRPc",
-	"soFrqtu7PNys+d1XKETdtCISdCVXrpiimrh/OrkUeZaNoSvx2bKyfRuf9e863mMXOF8oJHM12q4tFF21",
-	"+bvsrf0eH/vKJDJM6T9XGgPlUc7alYIiBCfWvkXlQvS2eSvCt1CaAszwz7wbpAZqd15k9KtUg2qTi6UE",
-	"O+ffSADQ+DJ7IWKtvRUSJKWGNkqTXVLEwCQntyPtStNzffdXF3j4ak7nFyvxghdf+wSq3ctXgfV5pAtY",
-	"35UbPpeqyRJ77PnOGVWMAuxAm8/52j8zSpTbgf8zjfU9duAKMM1snWO1KoDQPNLq/tMVoItB9L+arxyK",
-	"kBXdztuKHp4Em27XihxCZQ31VYAwvUJcIboldCH7zXCkfg2vRHoFgB69XjpK04YfPSbaNJ/dMRPtyuC+",
-	"DscpnwyFwfkCSRJyzcSKGcVn+qHTJNxJ+xHRWeC41iKu5cxOfLJaPH/ioDwLBxAzSljeYc1U6pV15ehz",
-	"Qdg/c5p5vgI4Bb5iV4S6jyAFSOaGKLaWymi7+aHKBURTGYq5oWeKsXhfwHdrJm7wkZHEn4Mgq6WiZlaH",
-	"Sq9cepMqcpl9qpUhC34f5/WU6Tsj15Mh0G7Bk1Ux5gy9YxqBjKmzTi7JPWebhOgl4DriM1fuz7LnON2S",
-	"aRQjayXTcL9oOzRmswOqmB26z/F7jKDCAYwY2LRxMhI/sOmNBFaE6oZnTy8uvsXiQ0d5jwHiG53/GRIf",
-	"yk5NlkD5GtDkMGytyZrPTK5Y4i0xK698nbZiji0JrmsKuA7ssylHLKqNnX5g34B82sCLcJwm7dbgA2/E",
-	"Oi8eOCWvoLIIJgd585U23R6pQuSrKVPVeqNU0Y24hLQKqZgvULPzF0UCRVE0YrfWcdQp+bCUJKOzO+13",
-	"iM4MyaS8w4ALNJfviS3hBghrNvjlI7dBXYBI7qGvDwwJJhaLrzzPMsd5q7EsEE+vqrjGlGsEfMUq3I1U",
-	"1vCQYkgGdvt2MdUNhHjjH/o6QauK6UVhq9RogHp268vxepHfP93DZe5W8lVFo3FK/+Eu8xsX1II7Bcvf",
-	"0Wvjdq+SgITuV1cdLMtYF7FXrIMgLvZ8aHSr/GHQve6/7sKr/Qszh7BSMg6q7ZcrmqjJhQ6xMFaVXMEp",
-	"kDm/wVpgK9HBVuSGpNJVnpudYil72WdysY9ACfAI9r7oAUV44x/dk0n+SHDWt1Jmbr3HR7T2hPW4hUXH",
-	"zL2rqHqkpf+ZLbhwb/7Kui5UiP/g1TXNV4cEAXw9xsbDHsC1gVC6sP+UGCmzhGhZpjOFslztjQIQ6FJ5",
-	"D3PFJqUe+1LTrb15ruA60rsJseR58XqvN8q1FUHW/De5EiwtyolOyQuaZR7/QMqsMPqt2jmF1XCftb3S",
-	"LLvfo4dOSEYh8GeH1ukeGsUBAPmrgB9VmHBQAgHYvAAAMjfM0lCaJVNXRNjPHG3BT2BpBL+IuuAabq+Q",
-	"ExSRXFq8oM+e7jhBjxosRRrHJOK4kZYPBT4GNGaiCBvkbXjPE5fwl2ILro3aJmSt2JwpJmZMJ+SOKcEy",
-	"Um62PSszKeZ8kSP7OJChnjepw7PtpZrDs1+Xag5T+k9XzZlBlRyxqUTBKQP3OKZR49ePNKOqLZH8Br4/",
-	"SCYdlw1wgl8kcRgn8FrmHnf2C+QOu1JWLjxKoEjJPc1yVpM19lOA+LkqLjr3Q5plxfOKDYBJqQuRXQZb",
-	"sixrd3PDEyMWrM1klq9EJBT0fTUS9LhXJCj0DiU3kRecPx38gjq7vDGa8JQJw83WwXG5qjF0kUOXZmxd",
-	"gFb4PyQHnWZBebw5vCPyAR3pfa0cKEtZVnQdWiu7GGhcs5Dgm3Og5MMCkUX9YFup4M6kPizlyiWSaEId",
-	"DDFdMDEwlIH66GGRDCwUNkytleVRnAt21rRie9h8ilSlAX1OegcpjD3AgmbHDlP49zQwnINxiqJm0lQm",
-	"mJCpNEuyodudSAREHixXN4Gq5+5wlEEtQKQGZb6CQ80NEZb3smxL/mTP6bclFjWcliu3a1LXAKs3VJNM",
-	"gvfinqH5Mef3jKy4yKFrDwBY10+lD2h8goE/JaUODgfKlPgjNAXXSO9QhB0vdrXb7x7NlrLbv22ffOEe",
-	"/OryGauTi+jobpFjBSMqh7gRkPDuK9d0dWOlD0V2gQCkygWhfbXvtr2zVoI91G0eTv/MKPbhcx8bryfF",
-	"QMccCv1Dqm2cPjpogWiXJjnv6yp9sgc8MiTz0JUUiyKyX/bzAXdTrKXPUTtK4YyqzQCP1FvqqOfNs1XM",
-	"W+S+H8ci9shpnvmsNLW8Vjl1JONW3IdoS5GwLjqB3ZwgrQEwGA5P0sBf/zva5/WWfl2m0C1dlDHbB/Qx",
-	"Vl/bSFhjZiwjGPQCGu9AEGtbhGfP95Da2eN8nUna1ucEfJq/wFNf017jjN6p1CMWPFwXbEeMiIBAgo7n",
-	"TTbSWqOpQ9Q7JdY+QmXRG6pWvaJiW+SLzMFS0g69FnStsv+Ar9oHP9wVocJNuHAWW93clw2lzrbeMHZn",
-	"vwOdnaAoPwzpybHdo3/jP1qbw71Ucn0AA4bDmbkfMH5LD7+GjghY/BerZJe7tccexNvH/TGIe/aHO8CQ",
-	"vGu1RiuyKwetOIVLqsc/SlX858jNLdKvccsjviY5n2tm+o3cy4vytcCbPyxDu6AfCv5xlBKRlm6Lgr+d",
-	"dU8FwY3Di2WVa0OmLHYRuU4TADA0ZXMJAc9ZDhfSHVsfASp959Qw0dL/79XXeWKOqlu9Eg8eV+oEtgYV",
-	"aATefSFXa+oZsY6SXhfPRAqHda3v0M6SrpJGgDZUQmP6/gCHC3Q01tpLqG+Auf+GZt1xfFZQx+BaxQVE",
-	"YGdBw3PfVM+HWpgYKSKo7pk6ubGaL3bkuiKfkGafyIwqaHRECdLGOUYT9C3WtxeLq8+JtrZzxtBV4dIl",
-	"DjeeN/SOxQXKB3rHvtKuvXZqcZCoD0vpk84xIjOKI4TeWYGvM8bWvPBqEbNUMl8siWggi0EdhMi4YP54",
-	"erygP9mRTqQ4efv852/3QhRhQsms7SKwXx+prZ4de1UgMD2cQQsvzlhQgfDfHbDNbJYrbraTy7//VpPB",
-	"1I6LxivGrFzyJBWEeVIQIz1kKTie82nGZ2RJs7mPlUDTbQxy/MMqGSua9vKLULGVglU23b7uBF7X0RPT",
-	"P3yLzw49v19VXmR9Md3N6ZE+48CU1LZYJ0SwTZEXeUWEFc8utU2zmXLFj/26dDN3THe70kfrr9O0TovJ",
-	"0dIhG+954MP+PE1ZGppCfct/gmM0Tru50ImeS4XZPNy47vm4yZBXv5QbgdexFP28nF3bHjrlcE+3OZ6u",
-	"2b28YztsMcZ1HfAU4dtGgumyQwXIflWED2hm9ZYtPpB5xHc0ELejUbxob9uixBb9bf9j9NFT8smRuaqQ",
-	"/u+bdz8TyOoEF61D0X/pcDDlRidF7wWzgeJCB/pzRT7RjCmjPxW9nawSBB/5ca7IJ8X0Vsz8MxQ0XpCg",
-	"1JA5yzIyZUsuIFEFlOEisxUzZ2oh9/ZNB403tudzei/tfc/6nK+VvGev/Q+OebSgsckoAXJUVT0+hE9k",
-	"wNykbzQpl9/nEGmWzaNtMp6n6QPQBu6D8SS9p4wURWrvQbSxLAUhrHal7C/4yB9aF4M1HL865XbJMG6s",
-	"IZWu6bPY8+i36FV/cQH+I6lTOPwDa1GVlx7pOD1PUx/gHxzmrW4QeDkwx6NymB6tFYPa/6il+x4fOObm",
-	"vSoyVB7a0YhHzZEgirYJX48WCKJiW2pfYic9BzRiITdllhVm7xWV5qPczm73+93Mfu+//lsZhxr9vCTR",
-	"1JcDSfOlBeHZ8QUh1s2Msrs41FGk4YpySwQqZuxkw0UqN+16xgf3zB9a0cBFPIym4YgaVDWWjGZmOaqu",
-	"gUs7nrLhxn9gbaP61qOqG5Xj4Hau135haWrovFXvnsBZ63kRFbv6B7qJjkbK+KV0KJm++Ik5e4ATc4x7",
-	"6bjHhrWlwf/EJkftDBXNg4Z+ECdcuFr247Sa8BH5LZQXpLJUjl/cXL+uuJLRDaaLerGZlHe8dtnQGcDR",
-	"t/kZVuzRnM6MVK3AnK/dI8fMg3CveBD0W3QyErfyutNmbwI+msmUdSQVv0BQuqPgSlOtN1I9eALLz2wD",
-	"qzr6xhW5wbkGPz/NzZIJY2ctFfnT7bvb9wmBcrTzJ99/e0W4ITOZC4MRFUKJ3R/EnoHSq6Iar+duRy6h",
-	"F1LMuVodcWdL8j7crl67xiX23Q9wKP9S5hUpbSo7tf9pXFOt79i240C+d0/9Z53JD2z6PDfLYJTzHfzD",
-	"+V7oPV/Y43M6UwwKkGmm7b+pYeRPfhTylt2zjJx/O+oppqB9u10a7Rgedz9/Zhv/gv8DzmORGzhVcqOZ",
-	"Qk3jwGPpOyLFz+U1E2zj1/sfdjAfeBshPiXYpuxDZSWrq5kH3CXBNEklVMAs7QdUbAFo9ZANXsl7mrXt",
-	"L4ZA7eNH2l4c/NrNpNceH7GOxdnHgFNQ01mg0Gi4BHQEX3sebilXLPj8qPKw/0k6IpVfLKUExRDgrIin",
-	"zpXLecVPrZ1lDbiaxg8oAMPp78bqKLTnC/FGHNVywle0dUYcE9DK1zI40lVt1/1J2OkTeyVSXObxHGJj",
-	"8eFN0RuwSAdYDaSMVAsquIblt7PXu9qTf2gPfXUp3UmZNRKNAmhaHdCjWEIiJgeMjwdJG7jBtJcjiWoY",
-	"/YHd+OU7j+rEt5vkcFisvV/Zy6L8ypX6sk3/LewRTOvTVBcf+UMfzvfg8Ow+luP14L2tYa6ALxS6rnIR",
-	"PItRqepm1B31jp3J9x4n6lgKFI7/JVKiq68+6vFEf/mVU0S0B4mVArsCEc3MSb7GXg5GkiXFnM3eV2e/",
-	"TS7Pa88YXLH1X7nKUQTgPJ0hfABYCaibAeqfcX5QjCZw5YoQiHJJ2FiPCj9NeQpJ0VALaG1HlY572GLm",
-	"yoEEP4KjAGaEUa+HdhbEj+e4Sr2L6RmHF1zEm5TMPOiOD3gd6yw+ske/zWWgD2eOI+1ShyQ9gkOHgkun",
-	"IjPRn+Mt3mL/GlEuUxzvJU33d/rst79VY7nFyEM6lkbzH8HW86cDpGxJg1EFZotyOT7B/siuiWIzBjsm",
-	"BvC1zPisq9/se//QH1vvh3SNh0mb82R9qLw5XNsRFXsc/4EV++pbj6vTYybPeEk/fv8fGcXb4ge3anvU",
-	"rbuF1z80oJ59aRsEASIvb2SepWRJ7xlJR7rDPmC7ZwfqXX0DlNuxlNCpvdlc98A11SbxgDWuJxSFRMLD",
-	"D2uNC3qaaJ4T/kBpkqOenBZj6kDSfHGhePYAQvEYqZGjS8a+/e3/8OrGjZUk0An9Yfqz2NEccR0kt9Uh",
-	"QZ4FtZB+zc+H6CF2xb4J/rHc/gVRH9z533hzAyiWjiRYb+Cygo3cklykTFkTebStq5zAnpeS39A/itsQ",
-	"GN7RL5oLexgB0YnY2QHrunzs6IIsgr2YeoiqAxpnvEPANKmZVZsqIOUbqn33jGgPffbZRLtSBHppHblP",
-	"vNuPh+yXtQQ0B0emffsHlgzXky+Lsx1Lgi9o8dW5WcqZHX2H3gFyu3vdMXeiCuka3JH3Gd0+5JYM7xKF",
-	"s2MpIKTE2kQBukvRLEpmaYXPRzpQFaGTeMwbTQxfjb6FMuvQUq/hiWMeBZmxh/E33voISUKmOc/AQAaw",
-	"zI3ATATMOyvpaAUZdLAf2R0Jk6j0R27XTSyBdk/Lgc2Pn559YajwQpWxxID8IMG+0QQxtaghQk5lui2b",
-	"ghw9kvmwZD6K3QBLeOj8aNmBhjve+X2eQtvZmbfadzhn7GOadwrHPPujG/B2CQ8TLQByDgsVCGn47JBU",
-	"ILu649npMPoDW+jlO48aK7CbhYIYWjlvsOjVyCwdceOKQ9bTSne7+QdyHD8IGVvutIMI9oXPzNnRz8wx",
-	"XMkPdnC87t9yam74QrzLzaQP998UeWfj4Oam6D4p+tYPqRYM+119NcFR+hPj4A/Ml2HggpsyCeL3ZHJ+",
-	"dj5iF+aZFOmNYesonJjPSOKaKL5YmqsC4NNlJdlvXON/qcbH277BjGE0etnJivIMTLOyOEgz4xqAOmCy",
-	"ASgKVTht9/PuqmNXP/piSbOMicVRoSwOKwNeMDNuDXBkk1wA2heZCsZSK+LIWrlwKVLM9eXyFVwgFJdU",
-	"kylb5GLv/UJubGmCDkcZWf1Y0gIGd/WQX6HMGHWzi0L/uhiAJNPw1kbPKKGNYo4hG99RtecfeoggRDR0",
-	"4OhwzyBTk4k0HjSQa1ZvZe3cBFMpM0bFkaMEt1JmjmTHN/783rgigizzCJP7RgponvKOpBTPNL3qFN2L",
-	"vvrw3yvosOjPlJyTrcxV0/HR0s6nO5enRrZHQiLFgubFz9Kwgyl3DNkMU7Kz++IFzh8UN5D8Le1/zNH3",
-	"zpzk65aLkZlf1ke7Ee3Y/+lXoS9YL9XklrIoDCm4Crjhlx7erCeYbtTaYhz0nUp+5VEzw+N5WceIK/OF",
-	"4GIBcRp9p6vlig8QENgh7LHMzi+TYfew++n8Iz1xaPr76LWcmw1V7fW8N/6hL6QcWpXPpavZraMc+8bE",
-	"VEPNqJotYxklj0MZJTvv/VFuXK7vRnFjEDYt9DKXKVN9WbHVk39g+RYT+crul/tzpu/tnj1ow3u3g+99",
-	"f3Dos2InMrS9iq979owzioLrxgKjqFRvy8j9PVOoAdsrYelx1sFQYHS2DAZFuLhnwki13VMbcHPy/f5a",
-	"D8gboQ00OvsCJ+RNpSVliEGHhFuf9DobzmDjxb7EXu2+ngx52zFPAbbh6a7pd1s+VuDOs3Np3VKy5mxW",
-	"O0dH4eENY+uWrv839vtjXc0w9sF38vAcJHhxNAGpvJU1oRqLQ2dyNYoYe58bTMrVAMNhJAgz18PSMwH4",
-	"fQC5/opQUk7W9TAt8qL85LwK0cfIwXecaretYabo0fzwP6Hn4YO3OrytNkGSG0Gev38T7Ho4QizneZoe",
-	"uX3hl+ta+GDNCov9GdCZsAeU1aC2g3+4boOhjl9VRneYGwNptpEq7WjJAU8cM3IkVdqWRglTHEtOVAya",
-	"epMgec9UcVWs6JbkmrkMVsAmtdpuI59y3z5BdT+NpaK842xy+fffrACfMqqYgr9+sw+qe8+bucoml5NH",
-	"dM0f3T8GPnQz+bdX+9yG22G8kQRzrHzgum1XPnER/conpfJT+dBffr//9vv/FwAA//8=",
+	"7L17cxs3ti/6VVC891aSs1uyLFtOItX+w+PHxGc7scdSxrdqkrJBNkhi1AQ4AFo0Z8rf/RbWAvpFoB9k",
+	"U3Zy7jm7JhbZRANYCwvr+Vv/mczkai0FE0ZPLv8zWVNFV8wwBX/NcqWlsv9KmZ4pvjZcisnl5GbJyEfB",
+	"PpmPRM6JWTKypgtGpmwuFTudJBNun/pXztR2kkwEXbHJpR8smejZkq2oHXVFP71mYmGWk8uHZ+ePk4nZ",
+	"ru2j2iguFpPPn5MJT+2DMN6ammU5HE8nyUSxf+VcsXRyaVTOqkPPpVpRM7mc5Dk8uTtyxlfchNe2ktoQ",
+	"JTfaLo/C4mKrwlGqb07ZnOaZsUs6S+wS+SpfTS4v4C8u8K+HxYy4MGzB1OSznZNiei2FZrD7b5WcZmwF",
+	"hJDCMAGzpet1xmfUzvbBGp/4r39qO/X/VCbxfys2n1xO/q8HJXkf4Lf6gR8X3lhf/PslNWTDhCEbJcUi",
+	"IVSkZGM/NJKk8hQ2zo1jX/M0TVn6QiiZrZgwN/KWwTzWSq6ZMhzXodlMMZh7gwjJxPhftM23MT7uk6f7",
+	"P9wYiX/N78XOyuk/2czY18A03zLltqk+vYyL2zAb0DRVTGvH41wRKdiJ4StGNDMn+bpgjJ11rYt3tRIC",
+	"n2ouyP04wZlF13Ok3d5/kzOmzO58qNZ8IRjb3eIXJyvKM7u7m6UkmjFtuYyb4I7Olmx2G1xVyu74jIUp",
+	"aA+pF1H43BWhU20ZfC4VfEzttPGca27C5MSffkBZ1CFZ/NN6d0Y/yQ1ZUbF1U9GEG8I1oVOZVxddSIRk",
+	"Ms/oem2HLRc+lTJjVEwK2dg5n4zdsayL7K/hoc/JZMW0pgsW3OpVbli6u66/bAklK2rnLaiYMbLhIpWb",
+	"ypIqk5ZrJlj6gZra3FNq8GiFFiDVggquKb4uMC/FtMzuBo6quQixzfslE8AY2lBj77QFtX9T06RW37eY",
+	"8F7aL/pylBZS/pulH3JheDZghXYFXYSHY3sNT9qf5HiegzPO9dp91zbgtXusKUJgaX7VbmMatPXHvJyH",
+	"596SL/2yPAGrHFU5MJ5Zy+MYlVlPZ56xGpKr+JwJe2f/Y0Jnt0JuMpbiPIAqk8SJOKsTSJiYY0f4l51c",
+	"5dVuN5PJp5OFPNnZ4riwfDMn+OUloYIwEJ0JkYqw1dpsQZoJOZXp1rJmRa96dH4W4AzDPgVUn6fELiAh",
+	"G26WxMop3IHGiI/PzkJDFry5M2/cp4RQg4rVozOS0q0mdMlo2vckNZjJ0SZK0+fMUJxOg6b+kuo8EnYo",
+	"duf1Ym7YSvf63Qv7G9hjnBhVim7t31Zf/qANWwcP15oqE7gyYEjQQPydAaIocHFZeSVSbTkBdNXeE96d",
+	"a3Ov4aliN6or8fOO0gF3I3S00K7YPQEDJHhaEHnnq1su0sAXzZXZZcGjiZtSMWh0RW/d5VhfULHdh+w7",
+	"7mz3tPEd0Rlee7HvxRbIoKQqvdJCfKWlvEq75NSS0cwsTysvqXx/wldr6RRAa6hdTlZSqg01s+Up+0RX",
+	"64w9mEnFHuAosKinGb9lLYe0p6rVohb2vmHD13TkJJRjF1NwQwSJIvSGqaDhEdISf5bKCktivyaMzpa1",
+	"47wrypsslK+m+LbyEMl8mlVOkHvkczK5o1keUZ0pzJpwQSjZSJXauwZ/mJDplmyWfLZ0D2lCFSMzmQvD",
+	"0tNO2Y0v3dmpOq9Z2+fU7dxgLhNG0Zl5APYT8Jmx1nP4kh90IVDPsI1LziyZQoHsrUWirekB6gzep8Vn",
+	"To2Cy1vO6waBnFsbk1SVosRLfK6Jkpv9xLyddYBXyuPT9vPn+FTHFRY5KuVPgkfDEyYsVSuWVKvJSrMM",
+	"1jNQChdc0V8SJ5N/5ZwFdKdnuVLWrHRMADSzp8JJWaA2aKT28HRYSxUD0EhDs863SUFoloE7QofGCd4f",
+	"fnC/pCB98pSbF8KobZt6vHuJ++u9aVrJS0IJ+je+0VUtlrojAH/8NtFM2b9+mwTNceeX2X3BSyVXZLNk",
+	"KmzGj6RblKem5/30AX2FgaGWVC8DfgL2iaZsxlc0I9c/PT05v3hC5B1TKASYJQc45qxIsSM4x2vMdaKY",
+	"Bn9kyKRj/6qtgwvz5HGQEe843Z3ob5OpkhvN1G+TBGbj/S1UkKdvXxHwGiXktwldMGF+m3QTt8Gpdn4J",
+	"qmleP7MTSTzzlbxQLDPKxqMobuV5OIL29mxJRWiOdG7wRm+b2ithVW2ptq8MW5XcHnBucEM21N4guUiv",
+	"7F9LugYTmoBFbY3AD6Urv99xwecHz3E0/a3xWJyPb9m21WAoTP00dbrxSt7Bv2ZAnbS/MR899eUGt7if",
+	"uN8rIFZGtSGG3jJBhpJGs7ig1nwhqMlVxEWVr1ZUbXuwdBpTiuHoVtZbTgdJ4XapsML8K6tTix+VMY60",
+	"O3RHOs6CBZwQjpMGeSv9b6Zh9u15TCJmcQuvluGEYKRoupTyFvV/8FyloOxeEb2UG2GvYmTmGW4F+E/t",
+	"wUrwKpNiFr6pDVULZnoyXp2D3E+T6i7Xtq+FVGPxk0BX+pEY6oZpE9KVvcISIJSlgWIzxq0WgUab00k3",
+	"y629AoyUt1bwL7lYnIaliDChKMTOhS1MuxPlmTWJ/sfxYeOem8o8rKdAlFWHoyBxMRtT4eU87IJTcsoi",
+	"8QWa1qMwFVblJgv/Khc8/P5c5zTr5iM2u71mxoR4xLE8vjtxG1dsk1t6h4XtvDn/g8fmID8OzPU1D7Hl",
+	"0MPjmaPLKdl2SiobF4zBWRMbLfN/5qkzmXY48a5Tm3mNu221Hzq7Db9qThVZ27ubEiAOocQxE1nl2hDF",
+	"TK5E/TL33poiWeAs4LmZskxu+s+wCJ/WHPmBc87umNp+0GwmRardD3AWPzx5XEthOAsGLKWq/nh3QzIp",
+	"FoS64BpsgVVtXIgBBz6/+PH8rPtVw8Kacj4Pi481NYYp0dibi2CMoxIdCwhZjA9qBrHlK/K/Kq4aiKbM",
+	"llTRmWFKN2M0gZc12B3p1+9Ee94/9FBnfB1wDbJPGDv3Fvs3mswyvp5KqtLdg6SZ1k75rCz4/KwtKFXL",
+	"CoL/17U7poe4A4cirOlgd+IzmQbUhJn7tDb9TrraHwWlmFytaPCSVIu7XbK8VXKh6ArcAlQt8pU9BVdE",
+	"SKKXLMtA6GirBqxqXsPqXB89PPv+PECWFf30Cp9/6E+l/3tXxcm4YLUkqDnNNGumGf2V3zE7zbuE/FNy",
+	"gU4xvaYzphNiZCVd4xtNrCI5w90g9virtWKGqUh2gUpZwPP0KmXCcLP1zll47KrgYTKjSnGmicwNoQK/",
+	"LuKVXkvt1K5lbta5+QCC/sN0a7xi5rbiyfcPz3744cnjZNdOLWTfw7PvH33/+OEP54+ryWLV3Liqc5Cv",
+	"mMxNXeD6l9WSz5qy+2GnjxDYrNeRcow6wqmCgYqIYcPFLhgB7RRdq4XLwkh7peZC2K8cm+yKIZbRtWZp",
+	"dad6REeYUmE3JqjMM5lnqdWZrZxX6M+3pjoTKUsv/R2X4r3vnJyZ5SfkuaCWzT6FUhJfGU3sNzBirq/I",
+	"w/MfyH9hRMFaydk32oVm0OKi7mOcSt0tWGEfbVKm6pEiy7ThTJLUqeYdj37uzzFI6BHYRqS8maiB19gW",
+	"LJGFoujKmVOe4b2oeWbf3S/cWb7g0AtVClH6YhpxfkHkmgmi5eyWmV0GzuSMhr3Ra1616CvkXSs5c17y",
+	"kKlj5EwGzEUzW1tWzdN12JW8krF8Jh91br/wijcnbk39ZEyxc2PwizVS3+VZyNM6jdm5yRf02qycZrG7",
+	"5zO57jRTruEh//SHNk+Pl42hOFSIWV4UuUdgNhD7VFCu5cI7HcJ7mwvFZvbWTXv4GDB9DFZVW5Sbpduv",
+	"ckG11yeexrWXDvQWlSw0iseowpFH8Bo9Zxm31AlwuzFstTYRks9K9+UuXytm77ZBZyHNWf+Hi6t33zOj",
+	"8izG5sIMyxNtptMsqFkyd19sKHe2lmMqe8kMCRLEEy5DXO9p4tZXzZP0WZEFUf0m1qiFZGhjkzE4umC5",
+	"o7CzvjVyHY5H37GwfJnzLJRqc7NkZC6zFBUnxSARfSPVLZhKipEMvNtWwMEIqHtaQUIghxxNldVpPCK1",
+	"68m0F3xECq641kGnldc4qbDq5hTnxVJCTaVCYwP66JJl6+B8vNzfCcmD0wJ991xcuXxSCh4ruTjhguiZ",
+	"YkyE/fQR52eLm77wWSK5ih3powd42h+sBLiBxnBZ+jnt6bCMrxImN8JKw9URTyGZqFYaQTKuA6qni7A3",
+	"9qYzDw1C/h/umNLRLBE1W4ZvF7qmU57xHYJ0vnRWNQY67lz3IPxKsdgluM4DzhamZvb4yzmk3cDPwy7c",
+	"HZMy5fo2PiAXJNdFwco8zzJm7UWub3sOP6d3Mlcul3EnERsicTTLYs6ThZL5OiAmf6ErVuS14UPO2cnF",
+	"sOTEvhUrVJsPS0ZV2v+aXrGVRCWnbW977iMOVvpweiQWWKUzGxZblcK7y0KOrI6aFxkgFGaS6YSs6Ezq",
+	"hGRc5J8qVQIuTwiYiysIP1iREhTtUsdNBalbD/aayXXGOvgIHypvnmGMpJniEYM4UtdzDbktG5cAs6Sa",
+	"TBkTBGlgtwidAiNU9hi6GCS2Wi7LRnWMr5mxyt2s4pZwjFQpidHeJKqQyklcz6rFJiYVEV8QryGFm/Lc",
+	"C83GUQkrbPZygaicPvSyfecy1WG0A2KEOKdYkcjQtFgmlMyygebQnM5M53pfwkOgwIqUi0X/nXqJPwid",
+	"nTVToGlKoVvSBfCiICu6JakkPqey17vfFi8Ivf6OG5p1jvF3fKpJ0iKxqLrnle2pry5O+nGsHM8A49s4",
+	"MMfSgbfrC3fePaz/cR5l8vbVc7AHrg1VxkpVCHvMt84F3IxXFRGm+vDc6CLg4uTKrooW0ovWpV4EIXZM",
+	"+Opx3VrFk4mg6aPz2ZJQTcxsTR6ef396dnp2+vDy4vGj80H3RUw7UEzDJhGUX0mfmz56La6pqnsPq97Y",
+	"oiK8cWUv5cpeSCoXmlAdLCaPe3i5VNxsozkru6+DZRJK0DdG5kquQL/U/QilkbH2cJ40th0DNgnRGWNr",
+	"+JfzpCREG7leszTB6EVo0I3ixmAle+ecm+5nuF0doYpr1i8L+brgFreJ5Qv7WG/+1I5kuV1jsnRYCLhM",
+	"6poQ2DnnLZnsmVyEjz+km2J90hinbIzDJRhLC096kJv8djg3jeUjLL0BgI4BFVSMpQPtzugRjSij714+",
+	"I48ePfrxyiukulpuHjlIKhAapLmRK2r4zOr8IqdZYo8znWaQ3meWUD01/FT6IwhvLT+CfzkPZzIkFW7D",
+	"s+yDkOaDdq67RtBpyYjeasNWRLF5rgEJImCihrPginpw2KI+Z9QfqnHPaLB8N3P2zmr3YO6jbfiZj+dt",
+	"KiZ/+GY430YjckkNE7Pth1XfqPtK5iKGX2JoNsgozzWIjL4/aGwizqT+3tqYHfvrJDLsyz6xY6fs2mm9",
+	"cOpum7HS6VaJ2/NdzoZ+5bGFct5ivYbU3QLgZ3d1S6lN4YeoZ5AFc8jW+TTjsw+uyqMRrUzPLy4e/kjw",
+	"GXLLtuAUEmtISSdTqtmTx7nKGtl5Tx4nLVA6dWCEzkQ1B6NTmWZSWWPr5kTwfvYJxfnfRMLS7NOaK6YH",
+	"DdnTs9cDyuVO3g5Gcol4YuxRDd/LuQ57fEO+mLATJteFNJjUtqwRb6vsdTd5xzBLm3BZ45unLSlaWJwI",
+	"+mgmF4FgwgCyFgm+AV9vHKMoqopF0vFDkBB+/D7350hpTDDMX+xDAS1CMYLgG2AJL9nW2ufslFzfcqun",
+	"Yem9/UZqRjI2N5jI6J+lK0bmVBuoIAU0Ixghz1IyxUjmKXnN7xjRdOtjnPA/1L7wlqUlyp8Gt7/luoyZ",
+	"kLEhYw7teER/IMpKFGAli4Z/Ne5T5MD3IzHSZhw6/y1nITPpqXbBZkds50fRMldQGZ2lTBv03O/u/Fxm",
+	"riKgYSFgobBAklq+0cHgjzX5Ar92ObBaAlABVvlalU6bK3Jxdob2y9mkDnQ4IHl/1xDImOUyze4gIE+F",
+	"YekV0YyRa/uRd0f7ZAy2YmphFcxJUmAOzOxTM/Bs+xSIDVUC0zCENKikcDGXkCA4zRcD8jW8QdfzagLa",
+	"7SgKPz6BDSpyr3tDNL17ce5LwRkpIbEaKfNJvBipPpzHqoBZfqOJfUp3FydU0J72wG5ye9JbuP7NIW6O",
+	"cfKuC3o0w+GZXLT7UXztZP2H/5S5EtbsnvOMJb7QMbE7Oecs7Z+J4R2dxYAOn9CusLhQ4S3DTG8k6c7r",
+	"frUfQ93mxnv8Cy5w4sfKCvAQVgBfuIGIwJQRQZWSG8R72TPS1cgIgQ3uzRWOkmOyxXEN+OqsxzPfa9M/",
+	"fDM+rVVZsdPIoa9918AjefG6FEseycNz9EepyX//N/ltAuHo3ybkt/zs7PwJ/i94n+GTR4z8ePZxB2zO",
+	"isp2eVKZWEhbfQnIEe/YSt7RQLBvTbUOmos3qPDYL7/RhKdX4Ey0ipUUGEOnub1Y7VVjpLJ60YpRYXbh",
+	"8kJ2KtV6IzG/oQcKcs2F7X8aX6wOVyd96A6NU9FYFaqW/aPibsf6H4u3bv9DXlU31oclC0MlbD2BdCU3",
+	"zlpkxCMmuci2T2vDLD+nFYsIWspMQg2k3bE2EFcrO62uHS6uKCnWmc9cbNnOyyvPNXcjRvxYSLcodeL6",
+	"yqV94DYxOluSWZFg/zXkf02lHOzROCBlrC3560M8rafmmtpFWmBKRK3XEZOLpI5l6OybvdOSWmN3/8O/",
+	"6yZe+e0dE2nExLvjyuS1QWOHodxVl+eyk3dSpXQ/ByyeiwM9sC95xmL2OVlTD8WJ6cTfaEimvHLmksaE",
+	"o+dSDDOZhVFNfm7P+chYFJwoUsy2WW5xklwbwkSqCaMq2wYzVmBpwRC2VX3R3eDFTC5SprSRMsXwW/ud",
+	"5obuo/CUdDhY27FDPWchRGsEhdGY9X1K3lKzrCjLmPuYghogr8gNpFDD1ZIUsOIpY6nzpQhWFOHVKT8N",
+	"auZyTiCHxVwWGtTZk8ePG1pFEGyM1SCMVvQWMYjdcZrJ9Rayvxw0cfEPbTBTY50rsCbx9f1t4pSxdes6",
+	"oDoIqzcBt4AYKeMZqC1D1Tfh/OIi5GLeiBCXDhrDMlH93DUAkM867fd62XRX3bRi64yGdLMNhrIBSIAj",
+	"mM6GbslCIlq+A3axSgOdZozgKKGtNTK8jK6QjtM97H70PZ7P8UcjnM4CerDV04zSo+/5ahyqXW7mCxZy",
+	"haHuyKtu0blUl2RZovWFhitYuj8Yk6/3C8/7RG1O1In9v0itIDoeeqtOcT3BH6Tg8YjECf/NIukfV45W",
+	"6MDoofOUGFA7BxnAcW8vC2lsl6An3YZT2T+mBBzjAOHuSgan6P7ClXvaVTa17wlAvh3nCISDLTcsywoP",
+	"MYpWeyGB22jpgGfgnuqlg1TACqovmck1ZynR0g7Xj2o9AgABFyTX6OeimQznG0YKuFL0j7vpBTLkwoz6",
+	"uS8Zx4nt2KHeupkEM+IFg3NhaReTZdE7loLqtnvHBi+BmGxDyE4QqZdEL+n5xZPE/vfi4TkA16YXFZc7",
+	"fm/PDjxgz0d60V9b8DQZeKOGDnPf4/gWT/7BZBQeBayJ5xfrTbN365UQvJD2TZkAk1szYVgMP2/Niqk2",
+	"oSRACgiJuEsstTcKYjJpSENDXCyqb3W4Rmho/KNveWuvxh/w7n4gSJ5YB2I2vIxE1YpQHdpOgrlM7IWS",
+	"G3sE7XEOiNkgThj+HFJxsUCnbJXx8Cw5OzurA8T0iK7NeWZCOvC7F+dXbra+o83KLp/pXjGk+z65uPcH",
+	"n9u/KhpKLVIy66zxeCczdijQgmI0fSOyre9R1747MCv/wpCTD1bT3yeAi6/ZIxddxshfvcp6dNjSCsD7",
+	"LhfXAw57g2ew1dS1Myw2rPNHOxkzYR25pXKrMvlymcNgJoAMY2QEIT2PkAiEM1TsjrNNKOSQx6ohimkH",
+	"6vGhMNEwQaZbUOx7lx3F63EQ8HM3sufoEvbg58JadWnIPfTctWuYA4Cqi4uWEQj3u/Cwm+W2R4G/GwLe",
+	"AB0h5jGkgR1AOcxZlfNi26pLCVHxJ5mHIkYpbURxvP7385tJMrn5dZJM3r+w//ppkkxevpskk+un9n9+",
+	"3VUFa+Ln+1362LuvCcAYTLrsfKjpvqAQVoHx4fcd986MZkykVJ3inuyjPPghYC6vhGFqTsMZB4KZjVS3",
+	"CGpnH+qIvTRrfc2SrBWb808kw/0YUuSwpCrd0FBY7eenz0iJqr9LSJOHz3TUj1Bzf3Tk8lcrUdH0Nnkv",
+	"ZaHc6YP1hQKl/lC5uwN3v1vFDDG3PUa8dnBYgUEBJf5DFP2/ivcAiVaUp5UWM1wTLYsmmUVjCZLyfVu1",
+	"eSFULDYkg+pbtbPvc86y1J8IqHqm2dvaEzGGL18RQ/5vA8SKpCnvgF4HIO07mLaA9z+FFe8jaYoh6lx7",
+	"zSL9DKML7YniUkvX6b28632B23ZW+Nob0/4iKlL5yuy+IvWvH7bfa2djHmQjvi7AyevH7e80y5kmkE1r",
+	"dQSItINVS6ZswUUAd7qYfr9SGbcB/R72m9SzarKHjf3aw40fuH3BNmhPVc2wxvRWqxFZyzqc+VyiMxU5",
+	"0NjRpFca9FJuAtkP8bTlon3bgMpCaVoc+0VnR/AFYuNZKtgm6Fc5LKP5tSvtPPCmfC0Xb0I91QYYiGVd",
+	"dBsg4eAyX99CG+wsP1C/bAFc1IHZAj9TsQ2Hlr0vz3nrUbd35faJL+tPfC1rQtZyw1Tic33tF4DuDXX+",
+	"0IseIcCkcFKmYtNE6/3bkZHwsbZG1jdLphk662vWWbcx3gyKNk9IES3rYdcXztK25fzsHrOsJjfdbZTe",
+	"2oeAclBgX5i2zQBktiWGZRnEWiAdjHsEtikLe04reKwd3fntY34K//KlAm2/wQzp+pEpkKAfnp8lUSD+",
+	"Sv9GuqHc9W8svI2PnnTBRie+nVendwwf8+vSZYOG9l/BY/5Xm3AmYCD9tGce6Y6W+HMI2V2rgAPhRvrq",
+	"GSu8/9+Tn71QOHmm1RwrzxEWFf08ZEVTRqb2ypG3PIL/vIqV6sNIkeX/xLKUlA+MhNOy2NPRuCfm1yrX",
+	"5gNN0w/zSPfAX7A7DWGZZlaAAl6yQ2AkUI+AN/qS3jHiJNOAbjGtqDiww1quGGxwBTjeQBh242T60j5m",
+	"RqQBnufoltwU6y0RPeDR0+7i+ZqzEtiuIHl9M2q8l+BhaM5sl3y/B89WJL51Dd2iAModb25SyVh1EJeU",
+	"myLiwn0To0CIJTcmSMKi+/iVgx9zTSh9n1td9bNFeiQ8GZL28yhGzsDkjIQFulYhbk4JubB78uTs7Io8",
+	"PA+VWtWl80VYOkdS9jdLubqqdI+HtgiCEQ//JIXGUMQ+fTse98mQKszOjjfs2+zj5yJweKCa6wYq+zgH",
+	"NLopm/nel15XC7jz5oa19McphJhjgH6YPDQyLTsOnoZK9rsgQk5luiUVQOzd/OttkF3KxKdw3jyNABxt",
+	"fdIU9EqwRx2yVOxfbbOAJ/u0HIPnksbmDmCQsbpM/ywFd2K6AWLA+GJpBnpN14o3mi9WbrENT2uJLZUB",
+	"P4U/3vaodne3waeJfdy/JPHTL6fUa2/dZhy8q7/Yt09lrkIu9KWV6IXd7O7kJdVkxYw1ieydYa8W52rX",
+	"UQ97R6PfUPjHXhlgrWeMmW+0f3uj8qTIi/ZYTbdCbnSsVW+t6WmgW3Dps98Nh1ZDDQOS/NZMRPKK9IyK",
+	"S3Lz7C2xZPM9rf1haXo9qpl7baVtfsP7MFFJ+xHYCDggHHP0kRgr3zwdNWM6gpvna2UGQfyLuMe+IN2Q",
+	"QICndjCs67at/3jlTn8OJScD6qYa6O1SMjcDlvTOPh5Wgn2l0L6IquX+FrOq7VJ1iUmNwP24FFlrBB7d",
+	"RHvGNvsTe5XdtWAd3pW4qXR1KWuRbNwX0MOdFHE7tHvB16TJlJkNw5jTynVA+vXd69NQslHl9Y+SfoGI",
+	"esPXkMFhNzTYqy3aQf6pINKsaW6W5Nd3r8K5dXzmOyZT8vaXvxIuHHbQ6eRS5FmWBCSMeyFKmL+9IzPM",
+	"N+7dbvcvVLNH5+Tbdy+fkcdPHv/wHVaa1Go1nYR2SQSKUewQ7+bbp9k6vLvaU92vNbq5vXrpNNRlK2mx",
+	"iHzBRU0p5b7vggHfCuiaYTPep8gXOanY0ckaIxkgGusBR2JgdlfAx/aozcVWMTGDPra6iy2Y0Des/U5X",
+	"j896N57e1HHOwjBB6h184i5vj8ho/0Y2xV9dIVrhhmuGLQs1mP3YewIclD18Gr4p0CrWVfEXtunC01r6",
+	"e7Mg7vnjXeLmSjufEzfEgT/VqPrD9086PadNMKyBItnDXg38Wa4bfQkfNtNLh3UK7Ivy9gvbRBILByIL",
+	"VL0WFPsRWLvb3gppNfzR5f6t5QbuNEtoG3nEgMde13HoPoxs+dsS3iCcDTDMvVVBS2gTlu/Z9GlultE0",
+	"Hz9My6Q9OkJj1hiN6YJMGAdgIYHXxeZYBC4bzOxd+FUMnfOzYGWYd7B3+tX1qKyy4/CNLVFmfNaPdXrJ",
+	"q4HXLER+BvYOLxqmV4/e+e7BiyDJ+qZy/t2RjXknwwqP65HZiZ7UiDXsESioyZWOxXUh4tsF5Vm8OZSR",
+	"GSDAYXwZQLa07zvFAikTlcZxXZrIrOgKETftWpfqS5o+rLjw1mZ5mT1+3FkqwYKe2BuWoSOWCVi6VeLs",
+	"uq2KFdZ/mJ7RjBoWnsjZ2Q/dM/EjBCp1kxD8xBD7HvNZG6ciAKHHHApcr3qle5EDHm6icU/1EnP+POOy",
+	"qu3zWA8fsctyeoed9g7KcfqFba7pHUsL4L9Ogfqwj02+G3g5P9vzRghHVdzUnaJZn/SX0F73Vz0j2r5P",
+	"cm84eOm2Q71/9OSiS7sf8bqGWUYXJrPrGGZXWjZLDCi4aFxdFolD8GxCNpBM5wKxhfxXaI5fVbpHFRXx",
+	"zpZb8Du8DzrxFWLBohv7KgdrUEaCK779AsCJrEE5AWc/ZADUZtmYxEU4bumMau9DmBWdzMEAnfiq4yJ1",
+	"h2Eac4GX7oBLrZroPYCF5oCZO4hViftc7a2EqUg9HRQ7GNIyizHDe2gA9qU0tjXt7LuHE7xet6D5ex3M",
+	"PhNa5puG3Glk6KeHQaFbGdL/WgXJOKShFw7ftawxir5q23SE2q83uZnJEJDlT3IDURSWYgeXXQUxWudc",
+	"K2wOkg2j3js/9Fl4YRAAHky5cAWwMylmTAmIQe8b0xqCF+337eBoQdSyBzj7PcDbw20Yod3BkMGG10oW",
+	"Ew7xWdwXcCwMxYql1aV31ulLZ/aWOK38fh+1EUdBEhcjFUA4EZMzSoW+JmWkHAvGj2xS0P2xTzuCeNbj",
+	"PecgAsNr1lE+tcXCKcCZrET2+2NkRi8fxWi6bUvzm1nVzApJz8ARkIZm2uAhuYC1bgY4w+Yb4gyCQGq7",
+	"bPIFfV8tPi+c8xi3rzseR7h3Y065I1TnH6xLHYCaEIiMHugP7K+jeQ20nFBNsR9Sw4/UGoWjkO5H4Shf",
+	"8hDFQdwsmVkyVWbHqFxoiOhvGg3kg8hFtcwFxbBRlzWv1ArymUrgW6hcn0NX+MWJ/xcAw8yomLFsCChh",
+	"RrfxXMsza2Y+gtzaUDdiqIiwJmVLNUTQixfVbT3M+rYxdN1zE2D7SGBMzonbI3DF2l2qBcbAgB2WWQuU",
+	"6tXjsOCYw7VYxTQT4QJ55wGoEMW04PMvFF0v+SyYCFtkyRdOjqJeqkjXJTMqikLA4LXK04zFOerkoY+W",
+	"G0jyE/0A08JtBVz6dUIUW0kDyGDGamsiDDJoqR/Gmm6tb46wVtmO7xuXPulSm0NIroMhoSJFLJSkXK8z",
+	"uk2KlYI7J4ZEsJO84jXuenZQjWb9+nc6hhyNtV9zbaLBlRbBOfB+8PMO9uWkoZKIn+3H2PRnCUa7PwmK",
+	"0dkS+sS6I4hVL5Us8gKs5LRn/f+QrYcNG2H75ZS9YxpyHA4pUXW9jnuk4re0WnVO5P5vjaODFk1We0gX",
+	"eRsWCmtqDFMi0r/ep/oFModQsgWzaJ1q4PLPMilvr8hH3JKPyGWb5TZssNzRLGf7FPrWcwBdva+0+gIO",
+	"2a/kt8oqBxb+2qEyhLDYbfn64+OL78kanyCpnOUrJkIZxlSk3DKHjkMPSYWop5jzt6LuhpsyJso2FP1z",
+	"dUvODbWDlySVBHwBscR1xYzaftipbwnUIxlq8piPzRcEBeawYcIg/uFpHLCrE6gDXx7FsED6+SrdBlF6",
+	"S4E98P3jVSA87V+4gc2tqy2sB/Up3btz9c4JKAqYd9kXQdOh0sxFVU6LdvWrXAP4lavauCSU4K66hETI",
+	"pzSSUAG5ggAQJjfdFgcDGcFEemIUw/SjXCMiujBc5GxS6aXe28CYy2AnqVRiZZO+tZekkZBCAPGy1nrU",
+	"piNcG0Yh9eDtq+egrUKRuctBu7TqPfHIuY76PfAb+zSS95uG0IsAJXsiLAdn0DzN/YNO5R0rP1/yxXJA",
+	"vu2wLvIRSHKeDunHPpa14gOBbZ2irJ1iGXwlw/J9kPIRb0+yT/9of8Y7q3TAtwHvTgZpcGWg9PCtXii6",
+	"itbdO5kBti+bG+Kalwd2Wy3uYlD+Dx89PPv+vDNvswMvs2yM0QmvXwU82S2wrNoDzdpc6INiRSPL5n1C",
+	"7Hdc82nGenh/YYN6UhdIcjBtI2kw4ZaH1w4exxfQYQoAtsuHtmLYkP63CVjuIA0T/Po05GEZ4jHuXWo8",
+	"UotCGOZZRkP6RwmB1uu4w1Av7W8G4JlW+1XuxD5c3oV3ADKaRssY9wEUK96d+KX23njcsRF3n+lDvbWV",
+	"eY3X6682wXGWixyyR1wxqoF7/QHOThGxTybzjC72zHjxfLJds/77hCsbZ5feyU24CYmSG98b2WM2SAX6",
+	"KxPpON2RrR0d0qTfyY1OsJomraOd1PqGBRvn+R9dunIrqqyyAgecCkRQKxqchA12hTsSRmOs4Vx70+pz",
+	"X8K9GwPz+2850ybo3HTd8PSGsXWBc98gU6RLwps5QLNdAoGvf3p6cn7xJJ4R3KzYXBfmlUdMSiawMswz",
+	"gyDIgmtsHAKuffAgU9gqKySCuLph+wF6VwagxJRJoNFGQvy7CPhJoPMEnZkr8r98syGEIgHwIru1TBX9",
+	"hxxC80ae9rI6KjCaO9tplwVMSAqoR6LLRoTtOdAhV1BP8aD3g6Rsctk7RsP94AzD9EgwU+u3JjhWtVwx",
+	"QDPq22aYzZaSfPvq2c9vv0uIma0T9Ml/+/yX6+8gDMem5Nufbm7eflftjT1bQput2bp0i2/YdECrDrcl",
+	"ux1bYMgSh+bi4tFFV2QsVkFMAcWhLA8erLRhX8KdjPv2+bT6EftwEdJ+HBYqvdS7V4xR26IXNOSdZFyw",
+	"xAWvdL5y6a/5epzrZsWzjA9BXoz7mE2vuDQ4a3sr2tXtGmPvUy4WP3EdRnsOJQFZyQq2p733AdF1ms9u",
+	"mUMhWVLtmqtG6gRbbf3d1qS5CAHLvsM3WHlcmcHpkATGEnO939QUbtUANAf8wTXmQIdQHQxbfxjGaIaH",
+	"cj9/khsy54JlW5eKfsvWsBlFwgG1CsXFCVbmTLB0Jhvg6cOCnD1cVSXufGO9bi2J97PkmGpV7HLIM13f",
+	"0f7oznodDP5Z2UId61wRkWdZkVzPNXEzcc2CGjCfUrA388nlPzoSeyDJO/lPSccsm3z+vbHJsJpTeHYf",
+	"v7N2/BXCQW9tiT/YOoUf+d0M0wcr2SMN2679le9giqkma2XPZ+quPocS6cwJHwP/RhPN/83cM9ooZmZL",
+	"171HE0jfDGkRM5nlKxERBe5XAZSJrfERJTAC3ATByWZtBCEN8eiGgVhjbta5iYyaVGEyKokR060JCxy5",
+	"iUWQYgkY1x7r2YEKYCu0Bfb5HhpYjKYMFJQOtgJrZlxWQNXsTAZl5w0JINnzl7EQuvRLmunCaVbwYIX9",
+	"Cmay1OWi7tOp9o4r0LDaYas68wWhKmBYgvCnGVPryG1s9SHCfToPnp1PpjxlaECDPYOmzWk8Bb5z7mHt",
+	"HOqF7AnFSp/TyQC/7/ulXGEaMQyiqCBUtzl/I6A0LIjU/EqUCMX4TOOSDAWDIo73V6ByGKbWihmmmnPM",
+	"dU6zBvBqEMy7wZ/KrR/NSqip8iVgVt/d5/AC7UqmLHg3mXi40uI0ljPzB65ymMrNSEpIcWcquB1vlQ9j",
+	"5H2WwuYIqZ/lTJUMNUkCZ4lmNNOEllL1EhE5uNGOpwDk7kHxvX7wH55+foDfPfiP+AyVgdrBQEHrYrju",
+	"uLC3HXpbyopyLCl0XgjIKEAtF4YrQyTwTtABSmmPk5+G0M+ZSD/YH1KP3bTji3Dl3lcgB9EvtlnyDGYD",
+	"c5bCZbx6V3gRkaAaS53Kfim97jiMCrf42nGPsFkEuklws7Aa38k3j6CTkOmWbJZyVdbm26nv3oCx6bhi",
+	"ooAnKZ9mfEZu2dZrJ37l375Izy8uHv74Xa8XFPsfRlwpqVxJNStbLvt1+k0u2Q2VFcumWG22a3bFZtTq",
+	"mMdmLj50X5l87CTdMbV9JtOQdj7zHweBj5eAPtxcd+mbtfc2oRkUXwzJ69npDZZGZ7+SdyEvc6m1Ouff",
+	"TrPxw8LbkcqzaPLbOthGt8onYcb7N+ulSIXuEdc2Gu6KatPofu4K3NcRXBUwUCyVFGHfyNTSB7r5p4m7",
+	"QMETCTx8aIKpX8t48azqokbYIUBwTJ/5ZryNYsGibCYg37CUHHJaVww6sYaVG1cEEtbAYJAYdOte2DfD",
+	"Klx2DBj83M+stamoB7RpdbgHix3fyT3RMSpljnaMwQWO05xn5gMX7UnvfZq7uqr8oGMJFOelzNK6WVRV",
+	"lw/G8umDTIT70ATmL/agWESMuF5wHCQACjIFNNHDtiEybKSTXBegESLJ7t5lmIIMjg06u2WunwAt4H8X",
+	"MtQZfw+05RUzCitRQlCOoRAINnK8Imen8P8fnPkiHoRF7K5/AB8jrzRBdHPoJYcl+kUPlcBBGNAj1CU6",
+	"GJ94rWABpRR9oqe5r/LuHtEePqurhDGkWyjEFqotqFF4OKTa0M5jFJvTrWdsc7MNA+ngYlM79iAuw19E",
+	"eKxf8KpaNuoSXopRK1Nq34sxKFbZ2WPQbUYDnqvXUrom+EupjbVgiuq8b2qw+7tSVcTQ2L0kxGozGCUh",
+	"r97ePU7Ig/MzDwaUUQUZGskwxKzm1eom0UdEwg4cLCHtKJHwgOtlMJe5wIDAUm7InKL2qa1yz/U4EV54",
+	"xSA8ePQMBa4yxfdvQVjuxQjb6pTrYKYPqr8JsbIW/DcAQQSOJGZ8hlNIFnUh8O1AslfbJIWgyXx7u8If",
+	"+fsYOS0Opu7aVa0fhFN3Df7rv7AFF23d2cFJi24muqAeJpqKbeEq4BgLd/dVID6V8fVUUhWpWQUayyz8",
+	"ZQXUrD3hHR8DXI9OlMmdkknsX9JfAvuGJ6FQ94zWIpGVI3THmWveszOjAxq5uFHLraqsp+zvgtMqNzup",
+	"UKWfTCyZZYQzbAd7lvEAPvS60bU26s2LXnM91wKvH2spudKhZkB9F3MA+ddorAOZ+xPSTXik5UevOQjO",
+	"+ULjuQ/+eGRvJzegPIyqgM9q6mVTuyOl5MzPyNb9fgIMYH9REK/Hb/BZDGzGOgXf9hvrNWxi2Si4+xe/",
+	"SOOam4Lx1+9Hb+3DrhJr0fNF18a1UTUKg3CHHLTRLn472CsRTDtosJoLKUYYLSHT3MWMU0U3AioOZ3Ll",
+	"+hVQsQ34ue3VF76iqDF1ZqjebYO5EWbUx39d3+8cnyojO91v/B+29TnnPRnWPlnpx7FrrzlODvhLhzIs",
+	"CkDFMkY1G5RyCKATiEjd+3D0Z2bkv5GY+X9CiH7T7QeItcSUpcjep5EGegVDdCifEP9ynWpgrP6Xyf+w",
+	"7Vg78tpJz+aWGKY/rIty854phHNFV0x/oMN+ZWc0/F3/ymnmimoDWUxxndAoPiwzskG3na3ZXUDjJbv7",
+	"Us7eT7U/7YFgYxHfSaKd7DaPfr7rew0p7p3qPlaEB89KKxkVNWwggfsLFlj8SBv5iwxheA9xl/mE4QEl",
+	"Yb3cTi5Jtu5Fo2YAw8HaRtonlP47G3WANj5UD8cZjLkcFjBDKn2SR+0h6o1LP/7AdbPRDJBrE3SrLqkI",
+	"dqiSrqk4ZjmsZK6hzTda0onDQXJ9a6cy3QZjwPj0AK8tzPTvaK13Rb/84Amuof/G4k6MtK1/LxwWIZdZ",
+	"QBqngxqStvjXw029oqv+u/eBHLpsuBBfRjqwvyl7hoeSsNNQGJJ/IilfgHfblY5Wu/jtFNWN0YWpArDY",
+	"6dj8HAoAwCZcGxbwziAGbJ3pS0j9tNruqTKN34dmY/nXBOMTTAR9LdE0ouiVdSgQlePVIeBTbvIHou5c",
+	"Y0ZeN+pOBa24HTXHo3RqdCCWsJ2Ng7hHv9GLi+7WA31a5ZulA4JIyEPA8zw7uyJPQp3yH3Ujd+LyQtWO",
+	"K+RivzE0N3JFDZ/BC0QOCDgp13Sa1fAzO1Fw5DqUEmg/RozQMtFSl02uDZstBZ9xKiArEtpebHiWETue",
+	"7654ShCQjaUEinnmAFYN24L5BGQj8yw9IJfQofCEW8+FhHKFP0eQyZD9EdZpvcehgcXSGQ2UkeYx18z8",
+	"uj6kz5t3/wUKCaHjqr8GpEDlm8CGdaO3thV/Y5xGbgRTxEA3TbNkHDHjIG7DsG+vr+bpfNUBYPsZ2oOt",
+	"mPvXZcZb04vnCtTn1eCyR2N2ZVEIwBO/iONZZCV0zwDg1HUM4+/9clsiY2I2Jk1PY/WUH6TIIv39I2Aa",
+	"7NOaipTifVQga2QSpIxiIIgAZ8MyHcTHp1xQNaDUsbj/GlTQ4Ey9JJTYgcF1SgVhwqgtfCZYQvBdVuBw",
+	"QZbsE03ZjK9o5rSdbqTQAcLE5zYeLEhgIH9rNrhGbENXKeQZL6lhvispMijHKogGUluslKpx1TLE1l/J",
+	"uwE36y1jgc5OT2dKaizXgBstKbLJqSkQ9jrQPcL9yPp0Bw1lZ7/BVA48arUrpxs8osThevK4A4Xry5+Z",
+	"aquQi4tHoY6zG6rDAhuZKHTLa7q5QogzmZtaacCmUpzbDzMPU9mHnrOxLm0Y7KVPPzkeNM5L4LSi8o8a",
+	"oiWZU3XPGDlDT0Onk7JnWng1I7wviZEqY9F4lIy2WOcGFHw6ku+zore+vEwsGKZu04hItILcqsFQ8ZVK",
+	"yyXTbWuVpaNof5LZv4MnXmp32ikRbOOOv4fxvYJjXTvrrrxjpxZ/mNbuBED/Eo0qQcfijmtGFcLmNNqC",
+	"yVBxy9/tzugr8jA5O3OWnReGtY6MfTqXByg49AraIXCwB2d3/ymzHLL/bssOp8CSZdmzpeSzUJFaWQgx",
+	"IHCCBbKDwi3NzfBDxKsYQjtTXco4G1PkrERSThqKlnEl59OtQfsEega7CxyrucsSe+bVY5ePoLGs87Rf",
+	"k4j4Hcg+8RhKjZ3BN5rYJwgiX1+VKEJuGuErUTFfMdcmoW8cRMW1fbbfZVPu8uEU4wvx6qD+6weYtL5J",
+	"VrtNCzOMFTa5vhbB0iYlNzqSFbhPf7VZrpTj7IB6hY0J9ugX2K+d2sD+gaEAQK0DWWW+yaTsDuL3rFxt",
+	"nCRjFENVibtnRWQxn1hLr502bqE6cYRz8K9LfCejDTdLay8ADjXdEimyLaFp6gEavJUk14jfOKlM+ffu",
+	"Zitd3d+uoUb/VbBBa58mOmULGpJKhtgkhmVZT3kZdd1Ems/cVBB3AMeDUZMQ7ZCHf/PteH6b9HRiDOs7",
+	"4wMBfs8ODQUE23UfWl/TbPfdP3BX+2WQWeTcQB+wQP/qO6+qDCByCWK8a6szNaxG0c/t7/jDvvWaBZax",
+	"X0Hl1W1bMIrl5LfzGJVAje0YRrF1rrI2snTPzD9Y3VgYNTjZdbBsiVFtEmiSAp7wBdwu2hSYZ+BqLjH1",
+	"GkYK/dS7DQgVfR/lYp+Y4woS7+E9YKZ0yZkRwdau1/w2VnIDsSZrzFWd9ti7DTsikDXVB7ZFmOaaO4ze",
+	"MbofFE2edpFOl9YOl5nPHIZUkJldhNP4fZOEocTDek7o1eIX08vsgY0/XHu2w4S6WLi4IxKqyFAAk2Ep",
+	"c5UQmaWjQUrgYsYDlHCrOnx3DBVhfLcpH3J3uGH+wkW451IhKsM9nhyk6B2Lgg9kwVNYNuPSRDCqLL0g",
+	"/R0SnOr+oz7zf+50i1BjuZT3lnIiX7F6WXzFDKnVGFbiZDQUO71eUlUgJabV3bIynGQAew0dPh/2gg9L",
+	"Iq0nCsd8xWPogPJ8a6JB/Q+i0JMHJJ7I+S5IZXk3+j1PkHMdxwQvywqzBhJu85r9WGHBXRzZ6CbHdW93",
+	"R2DoMAZAGE3ub+Kz9ts4XJObVduOPC+AD0euWOdmUN7sAUxSa2/MY4kOuV7bf/bCQX7vu0BihScmTnJd",
+	"3JJFpbZVrfq3RvcAB9Z8jQtGyHJxAGligQkN8HaaMRURldWR69kAlYegj1XPmoBQT4gXIi3uzB8vyP+D",
+	"eIl3NOsphmQaMooLIBrAOSd2ki70bJ8v+oDB4iFO1difvi+HzKBi6wMAr+UD0R2soP3H8d/C3+arFVXb",
+	"GLxVWUnc4ZsoXlIOWU7Ld4hMoeoBe5wB0Rust8sv9f3Z2YyWAxV2N3Xe/vZCpqq25L2bf/mjHbjCMUj6",
+	"IXTGffdvB7gHqarAYyVCcBFiDc9ys9x+EC6yu5sqg5EtjkFsj7gF+7rhmvXtLFtdQvXqK94dJM2GhXJZ",
+	"sT6/j1T/V6XBSEcjIHyumdM4pwD5f36WBE47dDrEjjKYC7ih3JSx5jLodd4Z8So8XrV8uB+fdG1uscDo",
+	"9kXCJTjtrn15ik99TiYQRQ8E8a2BcVmi13o1j/rAe5jjRkMpToNs+9pZri1pCiE+Ly5GsrDqvJCOuEHt",
+	"Uc7nGQ+93G1JTeH1sNywJZCBVPSY1zxjQ/vA4m/C6268OeUYOMeVAD4kX7GhrzO9Cok/J5MbuggLUkMb",
+	"bQmqaTjdOUtlePfirMMQhTf9Hpxblm1b7u0q7/qmDVYUcN/opnk1LBRNWaRZ55zyzNmmAQUGsDxiNYcF",
+	"cTuKePwoSTmV8r3FOMGdYKs1U8Ul37AiWKZ53rfbgy6S+ruCES5/3g/fz9tenemBDvdaIDRUrOih+GvJ",
+	"Cl2C2yPgD/jRjoWDb3Zj9fGg1JZysB/lhn0yL3kIW9EV5xvo5clSe7mdkhdiJsEDa/X511ywF67vwC1b",
+	"mwLQmGuyUdwYJsiUzgLgUlNuwtKHufF3p5Ob+ckPCYH/nEzlCv/58EnG/L+mgB3EtTz54YeLH08eVkJo",
+	"8CtrfPtfu3/bnxf/nEJQqPx57+xCexV8YKGitWxupzRT0A+0aNs7h4BpNu//hpVM+Zz378dbZtHstjvt",
+	"atS0my3z8OzxDxffh3IlK0GBHbdsBf2apleWjyxPgJ8GmxlIQVKubzHj1fnQJr3Scooa1IJdKkRIKhGI",
+	"Yt8SZLl+58udiMPPlrxlIU/NHvkBX1kKQIvLRLG7irWybz6BR1aMpBUE7zW722ME55BsR4jM3UiZubqY",
+	"iAkNWCdQxwq6GzgJsDBMZr5ltXffzOtdGWaQ21RpykBeGcJEqsuESTLnd4xgjyWP21+EDuzvAwGfaLOU",
+	"1uyYwY1UZlLooFb7vuzQt62m9EoFdVUeSB99WVuiKQ9Xc6SMhfw2z+RqRUWqE+e90OioUlToOVP6yAYM",
+	"Cxc6Q4UKdCs4Hac5S8/pgCdM5Wt74qLpH4XtaznH8eqSpoQSb45a2nhIn9Ivserp4gJxRE20/0ONWXvK",
+	"qhjAjWJUR89iZX3uL2cf+pq+SNXQjHGEFzWsrZeK03H7JcvYsxEb8UYOH8/Kk7D7mtOemSOtvVvsMNXU",
+	"L3hfecprzV08wXf2rrZsf4LDXNohbce5FUrhfYy7QXGaBVyQdFt3Rn1fcS392GmgfElM+ziUPaz1xZpr",
+	"V3wf8rqOIF2HtU/M2F03/NRreKhsttgr1tVb8wkeKf8mP8Ok0rIwurllt9LGdZ4xZSKZP/1i3ViNAdo6",
+	"DBZz8g3b/OIExspkz8/OesfEa+w1zJ2+G9bHBEOfeHTa3ZDEbXHVzV11fjvixQXBr+tM0oBa8FSQXMy5",
+	"4HrJUpLDU6fE9RVZMURj9j2ZpkzzlGH7p4xabTEXKVOECvDdQ41xELgxFwc3hpHzuQ41EZ6WnQsrl+mS",
+	"6n5Xljdoj9I5RqMvxU09cTvRx1p05DrYVsRxXoigmx2IDuW8SPfL6g66IJSuNp8CwwHtbA+iCLY2qsuQ",
+	"aGyWTLimXxz61kWYQi/p+cWT3VlVqofrxemuCrT6Z4d3EN/Qf7dfiNE2/I1KQw1rAZe0suFxD1bVv5LE",
+	"itcDom1FbzFc555wLR6LEwx5g7shjP0dQc12TDJjSRmF9gA+Q71FirWgHvqTGZADoTM/oBd49dj25xsk",
+	"9sGc83duaBZp11tLUC1V8lGyKFv7tJRpk8E0ybeBjMieBpmVG/3V5Odc3wZ7WVOesfRDJhcfpAh3wSys",
+	"O8OE91L0NRolTR/2zgqxU+jU9OTiDZ44tpKhlAe/o1yQXPfN38DBPgxpG+t+Ag66Ib9zrRM+QNAzsOFv",
+	"XX+dDLKAFZkqecsEoQRtqp4LCtQjdpXkQP1EuExxygZ0JrKPOz03MJqzJWMNlAcuEwNYQyqjhY4Aza+l",
+	"zD64BvSRGOCGrkfiN1NG0AZYupWwW6heWlGhV9yMtLX52oq+IJhqT0WukqaNcqA4tI0DFzpMbru9mCsZ",
+	"p7LQnUk2NrZvUay7D9z9cWBE8z29ZTEzbxrpoid8yxCnbmho5LtkhT9tQPMFdPB1uzz8g8kk0hGpgMDD",
+	"kkuOxW5vKwsyKmftO/tPLcXpO7r52b3MDgs9RO6l2dWhWaYimNn8yqrk7BNohFWMGEb+LQXzzVGkIr/e",
+	"POvvCx3oEWrrloWd9jsRDoEOUNDSmvLqeqPUGmtpLIMZ0l8LXzeGw88x0BF8fZUt2UVYQL2nmVXwQ3cu",
+	"Qh4K4r979+vrF+Tbdy+fkYuLxxffVZtmUt9nxxQB2VkTaewiiLcQweEr3TWOZaG1+4xmkHZ0Sc7Pzp+c",
+	"PHx4cv745vz8Ej06NVCGwKv+HczxKhPSXRsryDyApTUGfdIJ9FBgJrqd7xDiM5oxkVJ16vhjHzHux0BB",
+	"7urb++KhxbGcHbpSOCddx3A7XKqY83wt6R1LXH2RNmRud8reEkUx0Z4IEh47ersue2UGz4ZU6RjF37Cr",
+	"+1Z9YyJorrjZXtvxvHuMKnQWwEvA2MWPigGWxmBzEilvOarFdqPdn552JVt80C6iUE50zaHDw2eIx81l",
+	"a7vvp29fWYvu54LLyIs7prZEgm7CpQC7Hio2Pn46KXtyfvS+IQ03P1NEMJbqS/KRiq0U7CP5Vkho4n7C",
+	"xXcJ+ahZNv9IvqVi61q7n3DhgmPfOYC/cnQ7pY+VBrIfr8Dr5CaR0Rn7WNbqeLizJcvSS/KxbND1Ecb9",
+	"uOFmycXHxAF5+ITb0sHl1RemoIheM0ZoJgU7JX9hmdwQpzNhw/vmGzGyV7D/KXkB1hJkNFmZ+ePji++J",
+	"wxIkqZzlUHJ3SiyHarKGCOeWfMReNB8RuwPubPvVN5rgF1a2frQffzz9TUCqyowJxLLnKROGz7nlq8nT",
+	"NZ0t2cn56VnJKpXPyqqlSUHxSrbL5eQhuF/XTNA1n1xOHp0+hJGsLAIGflC6/xfooS0Y5VU6uZzYVT31",
+	"7us1VXTFDDiv/hE+a+UjD2a+w07nkxm3KrV9sOk9AackgHy7QhXAjb2C7VVMmI8EKiiyelatck2lQTbZ",
+	"gf4FLRaLDYRBQLGwgqGGfOxQKHDPIHp5K+QmY+kCMoa0kPLf8C//jr4JW62rA9lXTTiOzbwIAZVT79Ax",
+	"W9/ra1BmS4YpeaF3wpe1VzbbNw55ZVmEYHcYDxvXoA3Yw51R4/DVAjNxgZLA2tsCar8DsdZSaJTZ52dn",
+	"mOApjEsvoet1xmfA9A/+6aL/5Uta8+Ht0QDNEqRzM1sSpAH41+wJOsWQmovahgcuZgrOjIyt8ObxRTYT",
+	"PIvhNvGYUu3zgC1jVgW83b+MMXOqmAtOODftBOUpvMiJAxCMUZnwV4YiYbBE4Onk+NR4zgzlWYgeN74S",
+	"ZgxCvBG+rAZbTXkZtKTrNRMsJUb6kshxyfIA2ji67vg6QJ6fqEgzdiCFIHHnLzLdjkucp1jP9bmudVlj",
+	"/vOx+aKVI6xZgknKZsnEKAe1vDgSgteGNX6sqpQQQBqmBiSeu0gIFZU6yC6WwSeXQOleTKOxlKz9or/2",
+	"D31tB7takhcho1/gGLS7KWowNZo8Gb9l2ZZM2ZKLtKBU4pDslRSLoCDmwh5Viai0exx6Y3fOZYbGtbPi",
+	"qaMraEeV3X4Z3bfpnEOB9yikhmQJsHTQXtHWQJKbxCqcUjl48iVVq9EkeZ6inzxOUHjiC2nbRYZ+6ppP",
+	"3KdSyoRRHG3TDerFMyNVYv/DpUiKNOcUrviEuGRCJ0XzzBQ2gkh1bLa+4XtImz2PaLNBI4KL2KJb07vC",
+	"o+XCADTh16TbWj7sPo2OaGPJXTgfJJOLhAi2CYpVdCGEbkX72x7H7wH75J1ywVP4Ar6OnMOgYYK0auo0",
+	"QQtT300SCE4Aubc6k4sgdN//fzz/TzuecmaYOdFGMbqqH9Oy7TSC3O++KagTzXnGRj+XVlWmMHQdVSqx",
+	"wuDZ9d8T8r+v3/wCzSWA9MjiJYAuBh4enz/+bqwz7VS11kvVgSJ8WSeWd7d8ER+Pw9KI+sQKqI3g0Xs8",
+	"0M0Dx29cP07b67CmJCpT5LhvK5yNznlmWSshUoAXoNJCJCyXKkAnvT1qx7zn8Wh0X/TumI0hUDxEicPc",
+	"Keykdr/WgeaUnb9gWbecgIf+0MaUW0U7Tce0lO2WJWS6LRKGO00lIY2VgSsqfJMCT7My3oMNx0M+rqdp",
+	"6tY4OY636he28S/o5ax6ODbtgnRLof5vBOdUmrpmG4JlI5KreswKH3LKMobFdnUavoPGSSUZx3A5PQ6k",
+	"O8BrRtk2HOooO5dM1nmAz6+ZOXiDvvzhOLuPw/HMQ42NdT3dzwl5YFwqd1jQ3TBtxj0ioxPDTjFEkEYd",
+	"0ijXDcuykixEyxWz9/sCXXZUpERTayRjfThHU9nQWyZGJyGb3XZpEvDIUfefzW7bfOK3HAztMaKOGQ6G",
+	"eiCb3ZZ1IlyRXOc0K7o7juUpdZXBJyrPuow7fPIdPPjHVtzKlRxfeftJbnzfCXtGyJoqyCV3CUja1bhz",
+	"VWuL6Cjrs5QGk7ZNpStXf0S1rvKS+1btmq/ePbKW2cfT8OxocGTxxf3ot4a+JiEpGD2dfXW9Gn2PpO89",
+	"B6zsEZW9I21ii8Y3xjZ9HWfn7I94dgr174jHp8CeCQvD5/KN+JmK7ZHEoB0a2oMeTMRPJyIdGMsvQUgD",
+	"dIS0GteZ2KNizuRqFLo+x1b6qDE6b91sKTUTu+CcUuAcAPTRtWfHtHJHedA2PWNA33aPqAnlTuDEt7xT",
+	"LpdgKrFOYBb1RRYTUGydba8K1y1AimJeI12x1PnEyFOyVuyOs42r24ZW4QXmatEgc8ocGgB3ASMMdDsU",
+	"G5+a66uM8UspKohS/TjePasBnDfO8Bm/w04kbarc8/KxP7Qi59axPb4W996HBI3MIOtss5SrPRME+xtA",
+	"SPMTyCV/8B/7n3i+4Esu0uc+qBGKplYbHF/6soB4KLUaEby4uF9nuW+qEb6B/KkZx7FansMiiCMopsny",
+	"9IrQIgs9g9RzzHoXKU8t2SFVHnPPsZUIkKrKBaCn72eaVXBhWk5y0empTvLmQXj24jVhn9bKyVXpG7T7",
+	"cLLv5/ZRavLf/01+m2Rc5J9+m5Df8rOz8yf4vwgbaf/9iJEfzz7Gwi/IwtEgVxBgOxgJ8gLbUwYwyGNv",
+	"RYDygRG9/uJulxEha03JjUbUgbXrGRqaGwrD6twqKOdnFWip824g2+OfvO4wVWGrjqAwOBq7uIY7UvZm",
+	"nkvlq0+a/LuUWTryOethXhmuWEzGjudJt28ZyZNuhyrwMK5Au7plW2yKOYdeZABmKaTVcRL4fsm1kWpL",
+	"tKHbATvsbrPPSTSbfdSNG5vj2/PZx7tx3pS3TRUJBrreU1BbnTpxB7XqoP+WmZiD2H2Ht/v4U3E3Cq/q",
+	"10gqN7lYhnLhHx1HPfDj+Yb0ZTemf+bpgqVkuq3aL6D1g20KDYCsImFP2FBvbYB2GV9PJXUVq0Fz9pqZ",
+	"Z8VTX5FLw07qvh0Zb3JjDdoQl/wkNxWY18O55G1u+QIg2yVi6RS08qkXITTTnn4O8ByfUlcc2+AJh6Eb",
+	"Z4l3uXBAu18VQ7gpfQG/iHt11DMCFkFu1rkvVrFcNIoweZejze+IVmeGhORCMyYcZDTJNVNt/o7qMlo9",
+	"Hm4tsIpKh/ul1fTZJ24+Qq0vQBV9PCXPMqm5QxieSSEwWw3BrPEzN3eRYg3zkmepYk3Ohlrbbt52o0WY",
+	"GwqwTrBXcPudBbtw7R782u6s2uQiDJfJ8e4rO1YTBK2bFFjtdqoZi1GiTcgwipyovyYhAzP6G1hhX0DO",
+	"wNv/AoXi9+x/RUpYFrDiAFL86wnE2BAQ+sgXaZb25RWcGzBeyVxmmdzoEThozruCyy95tufhjeSSO29X",
+	"L/9WH8TFXQ8AID6gm3sKgAdGyiuH+4Bpq0wQgACodAwAzMl4TjKr+y+ayI4DJdVwtrVk+CJca0WXr3wA",
+	"6YU7BRVia6qMrrvwAe5RF+j2PcLllr+QO2OhcQxI7c+IR5JjdkJfKopk3/1Fgkg/01uWEMXQITST621C",
+	"VvIOPoOAMVa7GKkqwRf8KiULyTQxEsCjZ/KOKTrNGMIxo04FYUEMzhgQh+tcLTBuQ5BRaLrigmuHktCX",
+	"vcKKDHz3gKrZ0sEiBoXgc7kRmaTpU/fcfYrCUHe4fii0ZYO4ogGX/3sXAejgqi5D1SSZ/JuvQ6VcX7gK",
+	"yNF3DOYHEYSeHwdRDDjSxTsSsqIpK4vp+0fN61IwlBjxq1jT2e2XYMKh93FvcXsgqbsk7hGTY97mxvUZ",
+	"yvy1aKhy2kZ5RYL3CWHmPZo4IMr5hnBLmbGrqrYHtYGuw6zVVByWdHpKXnNxi9pLxubGWo9D5Z/9yu81",
+	"bFhEHlaI1SoPXUOwr5wPv5zcATDVUXLZsJCRfHxn1aBLHPi/fzn5SOxSuMgZCCHnsP74an4CD3709gR5",
+	"cUMXeL8aRXnGFHmGe3BCniM4PhQl/njx6Ow7l0xRAc6v9q3bS6BF+Mwqlds2kJ2vnsEi78F9C+JrOVz/",
+	"xP7j4uH5JJms0ovD78w9dEfY/AjnAmXGiqlYYlul0MvEIqri+zKAsHPwrdjIzPWLHoPJ0FKOe0hewvd7",
+	"c9qxLAuc9RewK15zEfaGHdvEBOenK5qeuwJrJ8BqJac0TVmaEChIrwIdZoze9c7Q7mQbZ7C0OkZcYdWB",
+	"ZumRzribXFt1RMa1GTUBy1t5kBlIBZkybwmm7flYh1DK92YNkukdo+kNAir8WdSUYWxQNG6N8IDdvXFU",
+	"FIyyzQk1mHzzkPzM/5LUWyWPZAm9V9ywvcl6JJFd3+n7C6f2oXBpkAq5GeXIWwr40Cq0syavTDV3BS75",
+	"x2c/Igi1t5QguOXAyhEhwdeoKUbTw/05ZYF8i1b5qnhoT6EQjFmX7b2joA/emxJINAM8nEo7bPcnYuXM",
+	"trNMCpZ+um89sdypz64J9gM7o9rve1lCBV1Gu25o2elLaMj+lHPEVrdqxK2QG3FKPhY7BzC5VufUcm42",
+	"oEZoUt2YO5GeFk//l92mhDgQYfLw9MkeKAxRZ/YNvWWH8eB90XyXlhTa4YiU4K0+ShEetE305IQ6PEuo",
+	"YpdRZPXb/vawdcbF7YmvNg5KhxumzWsubsdUF4qWKrun/izU8Mtnmz4+//Hxj0++P//xSUcXsD+Ll+PG",
+	"nmuo38CuiHJOhCQrRgUXiwT7sky3tcwMA9/r3MVGoa3ZCPkNHqqpJZ9rKYu+Kl+RDlK0erlfFcS99ink",
+	"w0Qr4ads3Fp4SwNCi67ars17KJ/LNUSn3EDeMpb0YvbOCKlerqlYm8rxi3vkaxP2fl6Ro+1WNpaF74Zr",
+	"hIs1g26bp+SXRiMmUBrtfQrXuS6LwPrRzE8+bDu6bx8oRmfLdvSJd/DIV3TKcUJfwDcEL/bt5e7ZQ+Q8",
+	"hYBrUU82mC2ZLpEwhjFH64l+oGeuG1H4DphRcfDBHp877LS+SFnrjIovkpDwWspbkOtLCXaAILQQNc3O",
+	"ytDQaQwWKXs8Rt2DbxXTTHyFZRV+Ym2+QXfjjWKuSYiEQ4scwgVexvW725/i/klDbn5h4b6WG+xJ1JZN",
+	"9BYe+ooOLkxonHSirzYh/x1zXdD0MjcklRuRAGcQmUPbvkzObquJQHOuVmiui9SnDG0xGwiIPDgbyP0q",
+	"fKaxX3BHOuTb4qmv71z7mcUOtX9gLEikyoC9Nr94vEe2n+/e/DWdUJzSn/yMvhBpQtY015Deh/kFgGPM",
+	"8CpdKy4VN1tXWYt7MpQBOk7gg6wtIe89NbPlfZ7D4dpQ61k8pjZUO5YEUAuI2UjXf1gfGDhtnOAWAq6p",
+	"bu/ycL3mt1+hEHXTikjQlVy5Yopq4v7p5FLkWTaGrsRnywr5Nj7r33W8xy5wvlBI5mo0qi0UXbX5u+yt",
+	"/RYf+8okMkzpzyuNYedRztqVgiIEJ9a+ReVC9LZ5K8K3UJoCzPCvvBukBmp3nmX0q1SDapOLpQQ7599I",
+	"AND4MnshYq29FRIkpYY2SpNdUsTAJCdHkXal6am+/ZsLPHw1p/OLlXjBi9/5BKrdy1eB9XmkC1jflgSf",
+	"S9VkiT1ovnNGFaMAO9Dmc37nnxklyu3A/5nG+h47cAWYZrbOsVoVQGgeaHX38QrQxSD6X81XDkXIim7n",
+	"bUUPj4JNt2tFDqGyhvoqQJheIa4Q3RK6kP1mOFK/hhcivQJAj14vHaVpw08eE22az26ZiXZlcF+H45SP",
+	"hsLgfIEkCblmYsWM4jN932kS7qT9hOgscFxrEddyZic+WS2eP3FQnoUDiBklLO+wZir1yrpy9Lkg7F85",
+	"zTxfAZwCX7ErQt1HkAIkc0MUW0tltCV+qHIB0VSGYm7omWIs3hfwzZqJa3xkJPHnIMhqqaiZ1aHSK5fe",
+	"pIpcZp9qZciC38V5PWX61sj1ZAi0W/BkVYw5Q2+ZRiBj6qyTS3LH2SYhegm4jvjMlfuz7DlOt2Qaxcha",
+	"yTTcL9oOjdnsgCpmh+5z/B4iqHAAIwaINk5G4ns2vZbAilDd8OTxxcV3WHzodt5jgPhG53+BxIeyU5Pd",
+	"oHwNaHIYttZkzWcmVyzxlpiVV75OWzHHlgTXNQVcB/bJlCMW1cZOP7BvQD5t4EU4TpOWNPjAK7HOiwdO",
+	"yQuoLILJQd58pU23R6oQ+WrKVLXeKFV0Iy4hrUIq5gvU7PxFkUBRFI1Y0jqOOiXvl5JkdHarPYXozJBM",
+	"ylsMuEBz+Z7YEm6AsGaDXz5wBOoCRHIPfX1gSDCxWHzlaZY5zluNZYH4/aqKa0y5RsBXrMLdSGUNDymG",
+	"ZGC3k4upbiDEa//Q1wlaVUwvClulRgPUs6Qvx+u1/f7pHi5zt5KvKhqNU/qTu8yvXVAL7hQsf0evjaNe",
+	"JQEJ3a+uOliWsS5ir1gHQVzQfGh0q/xh0L3uv+7Cq/0rM4ewUjIOqu2XK5qoyYUOsTBWlVzBKZA5v8Fa",
+	"YCvRwVbkhqTSVZ6bnWIpe9lncrGPQAnwCPa+6AFFeO0f3ZNJ/khw1jdSZm69x0e09hvrcQuLjpl7V1H1",
+	"SEv/C1tw4d78lXVdqGz+vVfXNF8dEgTw9RiEBxrAtYFQukB/SoyUWUK0LNOZQlmu9kYBCHSpvIe5YpNS",
+	"j32p6dbePFdwHendhFjytHi91xvl2ooga/6bXAmWFuVEp+QZzTKPfyBlVhj9Vu2cwmq4z9peaZbd7dFD",
+	"JySjEPizQ+t0D43iAID8VcCPKkw4KIEAbF4AAJkbZvdQmiVTV0TYz9zegp/A7hH8IuqCa7i9Qk5QRHJp",
+	"8YI+ebzjBD1qsBT3OCYRx420vC/wMaAxE0XYIG/De564hL8UW3Bt1DYha8XmTDExYzoht0wJlpGS2Pas",
+	"zKSY80WO7ONAhnrepA7PtpdqDs9+Xao5TOnPrpozgyo5YlOJglMG0jimUePXDzSjqi2R/Bq+P0gmHZcN",
+	"cIJfJHEYJ/BS5h539gvkDrtSVi48SqBIyR3NclaTNfZTgPi5Ki4690OaZcXzig2ASakLkV0GW7Isa3dz",
+	"wxMjFqzNZJavRCQU9EM1EvSwVyQo9A4lN5EXnD8e/II6u7wymvCUCcPN1sFxuaoxdJFDl2ZsXYBW+D8l",
+	"B51mQXm8Obzb5AM60vtaOVCWsqzoOrRWdjHQuGYhwTfnQMmHBSKL+sG2UsGdSb1fypVLJNGEOhhiumBi",
+	"YCgD9dHDIhlYKGyYWivLozgX7Kxpxfaw+RSpSgP6nPQOUhh7gAXNjh2m8O9pYDgH4xRFzaSpTDAhU2mW",
+	"ZEO3O5EIiDxYrm4CVc/d4SiDWoBIDcp8BYeaGyIs72XZlnxrz+l3JRY1nJYrRzWpa4DVG6pJJsF7ccfQ",
+	"/JjzO0ZWXOTQtQcArOun0gc0PsLAH5NSB4cDZUr8EZqCa6R3KMKOF7va7XcPZkvZ7d+2Tz5zD351+YzV",
+	"yUV0dLfIsYIRlUPcCEh495Vrurqx0ociu0AAUuWC0L7adxvtrJVgD3Wbh9M/M4p9+NTHxutJMdAxh0L/",
+	"kGobpw8OWiDapUnO+7pKH+0BjwzJPHQlxaKI7Jf9fMDdFGvpc9SOUjijajPAI/WWOup582wV8xa578ex",
+	"iD1ymmc+K00tr1VOHcm4FfehvaW4sS46gd2cIK0BMBgOT9LAX/8n2uf1hn5dptANXZQx23v0MVZf20hY",
+	"Y2YsIxj0AhrvQBBrW4Rnz/eQ2qFxvs4kbetzAj7NX+Gpr4nWOKM3KvWIBffXBdttRkRA4IaO50020lqj",
+	"qUPUOyXWPkJl0RuqVr2iYlvki8zBUtIOvRZ0rbL/gK/aBz/cFaHCTbhwFlvd3JcNpc623jB2a78DnZ2g",
+	"KD8M6cmx3YP/4D9am8M9V3J9AAOGw5m5HzB+Sw+/ho4IWPxXq2SX1NqDBvH2cX+MzT37wx1gSN61WqMV",
+	"2ZWDVpzCJdXjH6Uq/nPk5hbp10jyiK9JzueamX4j9/KifC3w5vfL0C7oh4J/HKVEpKXbouBvZ91TQZBw",
+	"eLGscm3IlMUuItdpAgCGpmwuIeA5y+FCumXrI0Cl75waJlr6/734Ok/MUXWrF+Le40qdwNagAo3Au8/k",
+	"ak09I9ZR0uvimUjhsK71LdpZ0lXSCNCGSmhM3x/gcIGOxlp7CfU1MPff0aw7js8K6hhcq7iACOwsaHjq",
+	"m+r5UAsTI0UE1R1TJ9dW88WOXFfkI+7ZRzKjChodUYJ74xyjCfoW6+TF4upzoq3tnDF0Vbh0icON5w29",
+	"ZXGB8p7esq+0a6+dWhwk6v1S+qRzjMiM4giht1bg64yxNS+8WsQslcwXSyIayGJQByEyLpg/nh4v6Fs7",
+	"0okUJ6+f/vLdXogiTCiZtV0E9usjtdWzY68KBKb7M2jhxRkLKhD+uwPIzGa54mY7ufzH7zUZTO24aLxi",
+	"zMolT1JBmN8KYqSHLAXHcz7N+IwsaTb3sRJouo1Bjn9aJWNF015+ESq2UrAK0e3rTuB1HT0x/cM3+OzQ",
+	"8/tV5UXWF9PdnB73ZxyYkhqJdUIE2xR5kVdEWPHsUts0mylX/NivSzdzx3S3K320/jpN63sxOVo6ZOM9",
+	"93zYn6YpS0NTqJP8ZzhG47SbC53ouVSYzcON656PRIa8+qXcCLyOpejn5ewie+iUwz3d5nh6x+7kLdth",
+	"izGu64CnCN82EkyXHSqw7VdF+IBmVm/Z4gOZR3xHA3E72o4X7W1blNiiv+2fRh89JR/dNlcV0v99/eYX",
+	"Almd4KJ1KPrPHQ6m3Oik6L1gNlBc6EB/rshHmjFl9Meit5NVguAjP84V+aiY3oqZf4aCxgsSlBoyZ1lG",
+	"pmzJBSSqgDJcZLZi5kwt5N5OdNB4YzSf0ztp73vW53yt5B176X9wzKMFjU1GCZCjqurxIXwiA+YmfaNJ",
+	"ufw+h0izbB5tk/E0Te9hb+A+GE/S+52RokjtPWhvLEtBCKtdKfsrPvKH1sVgDcevTrlZMowba0ila/os",
+	"9jz6LXrVX12A/0jqFA5/z1pU5aVHOk5P09QH+AeHeasEAi8H5nhUDtODtWJQ+x+1dN/iA8ck3osiQ+W+",
+	"HY141NwWRNE24evRAkFUbEvtS+yk54BGLOSmzLLC7L2i0nyU29lRv9/N7Gn/9d/KONTo5yWJpr4cuDVf",
+	"WhCeHV8QYt3MKNTFoY4iDVeU202gYsZONlykctOuZ7x3z/yhFQ1cxP1oGm5Tg6rGktHMLEfVNXBpx1M2",
+	"3Pj3rG1U33pUdaNyHBzletELS1ND56169wTOWs+LqKDqH+gmOtpWxi+lQ7fpi5+Ys3s4Mce4l457bFhb",
+	"GvzPbHLUzlDRPGjoB3HChatlP06rCR+R30J5QSpL5fjZ9buXFVcyusF0US82k/KW1y4bOgM4+jY/w4o9",
+	"mNOZkaoVmPOle+SYeRDuFfeCfotORuJWXnfa7L2BD2YyZR1Jxc8QlO4ouNJU641U957A8gvbwKqOTrgi",
+	"NzjX4OenuVkyYeyspSLf3ry5eZsQKEc7f/TDd1eEGzKTuTAYUSGUWPog9gyUXhXVeD2pHbmEnkkx52p1",
+	"RMqW23t/VH3nGpfYd9/DofxrmVektKlQav/TuKZa37Jtx4F86576c53J92z6NDfLYJTzDfzD+V7oHV/Y",
+	"43M6UwwKkGmm7b+pYeRbPwp5ze5YRs6/G/UUU9C+HZVGO4bHpecvbONf8H/AeSxyA6dKbjRTqGkceCx9",
+	"R6T4uXzHBNv49f7JDuY9kxHiU4Jtyj5UVrK6mnnAXRJMk1RCBczSfkDFFoBWDyHwSt7RrI2+GAK1jx+J",
+	"vDj4OzeTXjQ+Yh2Ls48Bp6Cms0Ch0XAJ6DZ87Xm4pVyx4POjysP+J+mIu/xsKSUohgBnRfzuXLmcV/zU",
+	"2lnWgKtp/IACMHz/3VgdhfZ8IV6Jo1pO+Iq2zohjAlr5Wga3dVXbdf8t7PSJvRApLvN4DrGx+PC66A1Y",
+	"pAOsBu6MVAsquIblt7PXm9qTf2gPfXUp3UmZtS0aBdC0OqBHsYRETA4YH/eSNnCNaS9HEtUw+j278ct3",
+	"HtWJb4nkcFisvV+hZVF+5Up92aY/CXsE0/o01cVH/tCH8y04PLuP5Xg9eG9qmCvgC4Wuq1wEz2JUqroZ",
+	"dUe9Y2fyrceJOpYCheN/iZTo6quPejzRX37lFBHtQWKlwK5ARDNzkq+xl4ORZEkxZ7P31dmPyOV57RmD",
+	"K0j/lascRQDO7zOEDwArAXUzQP0zzg+K0QSuXBECUS4JG+tR4acpTyEpGmoBre2o0nEPW8xcOXDDj+Ao",
+	"gBlh1Ou+nQXx4zmuUu9iesbhBRfxJiUzD7rjA17HOosP7NFvcxnow5njSFTqkKRHcOhQcOlUZCb6c7zF",
+	"W9CvEeUyxfFe0nR/p89+9K0ayy1GHu5jaTT/EWw9fzpAypZ7MKrAbFEux9+wP7JroiDGYMfEAL6WGZ91",
+	"9Zt96x/6Y+v9kK5xP2lzflvvK28O13ZExR7Hv2fFvvrW4+r0mMkzXtKPp/8Do3hb/OBGbY9Kuht4/X0D",
+	"6tmXtkEQIPLyRuZZSpb0jpF0pDvsPbZ7dqDe1TdAuR1LCZ3am811D1xTbRIPWON6QlFIJDz8sNa4oKeJ",
+	"5jnhD5QmOerJaTGmDtyaLy4Uz+5BKB4jNXJ0ydi3v/0fXt24tpIEOqHfT38WO5rbXAfJbXVIkGdBLaRf",
+	"8/MheohdsW+Cfyy3f7Gp9+78b7y5ARRLRxKs13BZASG3JBcpU9ZEHo10lRPY81LyBP2juA2B4d3+RXNh",
+	"D9tAdCJ2dsB6Vz52dEEWwV5MPUTVAY0z3iBgmtTMqk0VkPIN1b57RrSHPvtkol0pAr20jtwn3tHjPvtl",
+	"LQHNwTcZoSJ1DZwRJcWK5v1aCpY82JNVi+Mey4svtuer87yUMzs60d4AmLt73TEpUUV5DVLkbUa390mS",
+	"4Y2jcHYsBdCUWOcoAHwp+kfJLK3w+UhnrCKHEg+Do4nhq2OTcM0ZdvPtd67e2sfHaXfxUskVOSukbqPT",
+	"b3vvik5o3d4scyC+boNZ5vbyBtmYECYMou5o7Otf7DzZAP4IRFOvMJwDIjYhdvcU05qliNQD3XnH6RAE",
+	"dMaXlRPxPTgR35a8cx0gyrx/Xgk42qfXGd1i557jMqWSct6PH+HJr1bY4/Tu6Zpm1GEuHUX0y6zD4H0H",
+	"TxxzV2XG7id0ceODrQmZ5jwDXxvg7m4EJjVhCmu5j/bIKEa4HjmyAZOotFpvN3PsBu2ehQP7qD8++8Jd",
+	"BwqryG4GpBoK9o0mCM9HDRFyKtNt2V/o6EkR97vNR3FBwBLuu9RCdgBrj3d+n6bQwXrmHYA7nDP2Mc07",
+	"hWOe/dF9gXYJ9xN4hO0cFnUU0vDZIVmFdnXHc/nB6Pfs7CvfedSwoyUWCmLoCr/B+nkjs3REwhWHrKfD",
+	"z1HzDxSDupdtbLnTDtqwL3xmzo5+Zo4Rlbq3g+N1/5ZTc80X4k1uJn24/7pIYR0HgjtFT6yb5bDC43AI",
+	"xxcmHaXVOQ5+z3wZxkC5LvOpPieT87PzERu6z6RIrw1bR5EJfXIj10TxxdJcFVjBLsHRfkP1LTZwGx+6",
+	"/xqLD9BZxk5WlGdgmpV1hpoZ10vYYRwOAGSpIvO7n3cDGLhS9GdLmmVMLI6KinMYosCCmXHhBCJEcrks",
+	"vl5dMJZaEUfWymVe4I65Fn++GBSE4pJqMmWLXOxNL+TGOLnwKCOrH0tawOCutPorlBmjErvADKmLAXRw",
+	"BkkbPaOENurChhC+owDYP3Qf8cxoFNLtwx2DpG8m0nj8Ua5ZvSu+cxNMpcwYFUcOON5ImbktO77x52nj",
+	"6pGyzIPV7hthpHnKO/LbPNP0Knl2L/rqMwleQLNWf6bknGxlrpqOj5bOYN1pgbVteyAk7ljQvPhFGnbw",
+	"zh1DNsOU7Oy+OFbCe8UN1JFI+x9zdNqZk3zdcjEy8+v6aDeiHfvPfhV67ItSTW6psMSQgiumHX7p4c16",
+	"gpmLbUEz1HcqqdpHLTKJp3geI/bFFwLiksKaHLpa+XwPAYGdjT2W2fllknXvl57OP9IT0qq/j17LudlQ",
+	"1Q4NcO0f+kLKoVX5XOarJR3l2IIqphpqRtVsGUtOexhKTtt5709y45IANoobgwiMoZe5fIjqywpST/6J",
+	"laBM5CtLL/fnTN9Zmt1ngpynoFNWE2zZZCcytFOTh1DwjDOKguvGAqOoVG/LjJ87plADtlfC0rdsAEOB",
+	"0dkyGBTh4o4JI9V2T23Azcm3Dm09IK+ENtAz8QuckFeV7rYhBh0Sbn3U62w4g40XdIm92n09GfK2Y54C",
+	"7OjVDQ/iSD5W4M6zc2nd0jLxyPPZUXh4wxh2Z4potPb7Y13NMPbBd/Lw3EV4cTRxsbyVIQUN6sxncjWK",
+	"GHubG8zv14DoYyQIM9cO1zMB+H2gCcYVoaScrGuHXORT+sl5FaKPkYPvONWOrGGm6NFH9c/QPvXeu6be",
+	"VPupyY0gT9++CjZQHSGW8zRNj9wJ9cs1QL23vqcFfQY0Oe2Bijeog+kfrnFpqHlgldEdfM/APdtIlXZ0",
+	"94Enjhk5kiptS6OEKY4lJyoGTb3fmLxjqrgqVnRLcs1c5jvAHFttt5FPuW/Lsbqfxu6ivOVscvmP360A",
+	"nzKqmIK/frcPqjvPm7nKJpeTB3TNH9w9BD50M/mPV/scwe0w3kiCOVY+cI37K5+4iH7lk1L5qXzoL7/P",
+	"v3/+/wIAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

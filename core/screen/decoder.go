@@ -117,13 +117,13 @@ func (d *Decoder) Update(update []byte) error {
 		plain = in.number()
 	}
 	most := uint64(w)*uint64(h)*6 + stepSlack
-	if in.bad || flags > flagStream|flagFresh || flags == flagFresh || length > uint64(len(in.b)) || plain > most {
+	if in.bad || flags > flagStream|flagFresh|flagWhole || flags&^flagWhole == flagFresh || length > uint64(len(in.b)) || plain > most {
 		return fmt.Errorf("%w: its beginning is none", ErrUpdate)
 	}
-	if number != d.number+1 {
+	if number != d.number+1 && flags&flagWhole == 0 {
 		return fmt.Errorf("%w: number %d follows %d", ErrUpdate, number, d.number)
 	}
-	if d.shown == nil || d.shown.W != w || d.shown.H != h {
+	if flags&flagWhole != 0 || d.shown == nil || d.shown.W != w || d.shown.H != h {
 		p, err := NewPicture(w, h)
 		if err != nil {
 			return fmt.Errorf("%w: %v", ErrUpdate, err)
@@ -155,7 +155,7 @@ func (d *Decoder) Update(update []byte) error {
 // unpack returns the steps of an update.
 func (d *Decoder) unpack(b []byte, flags byte, plain, most int) ([]byte, error) {
 	switch {
-	case flags == 0:
+	case flags&^flagWhole == 0:
 		return b, nil
 	case flags&flagAlone != 0:
 		steps, err := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(b)), int64(most)+1))

@@ -10,11 +10,11 @@
 // that are said to be such. An update is
 //
 //	number       which update it is, one more than the one before
-//	size         width and height of the whole picture, 1 to MaxSide each; where they differ from
-//	             the update before, all of the picture is black first
+//	size         width and height of the whole picture, 1 to MaxSide each
 //	flags        a byte: 1 when the steps are compressed (RFC 1951); 2 when they are compressed as
 //	             the continuation of those before that were so, so that what was written once costs
-//	             little again, and 4 when that stream begins here
+//	             little again, and 4 when that stream begins here; 8 when nothing before is needed:
+//	             all of the picture is black first, as it always is when its size changes
 //	length       of the steps as they follow, in bytes, and with flag 2 their length when plain
 //	steps        see below
 //	photographs  to the end: a rectangle, a length, and a JPEG of the rectangle's size (or smaller,

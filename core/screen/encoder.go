@@ -72,6 +72,15 @@ type Wish struct {
 	Quality int
 }
 
+// Whole tells whether an update needs none before it.
+func Whole(update []byte) bool {
+	in := reader{b: update}
+	in.number()
+	in.side()
+	in.side()
+	return in.byte()&flagWhole != 0 && !in.bad
+}
+
 // NewEncoder returns an encoder of pictures of any size, for a viewer that shows nothing yet.
 func NewEncoder() *Encoder { return &Encoder{shown: &Picture{}, ratio: 0.3} }
 
@@ -88,20 +97,15 @@ func (e *Encoder) Damage(r image.Rectangle) {
 	}
 }
 
-// nothing is no pixel's value.
-const nothing = 0xFF000000
-
 // Forget has all of the picture sent anew, for a viewer that shows nothing, or something else.
 func (e *Encoder) Forget() {
 	e.forgotten = true
-	for i := range e.tiles {
-		e.tiles[i].dirty = true
-	}
 }
 
 // Pending tells whether something is left to be sent: changes that are known of, or parts that are
 // shown roughly, and from when on those can be sent exactly.
 func (e *Encoder) Pending() (changes bool, exact time.Time) {
+	changes = e.forgotten
 	for i := range e.tiles {
 		t := &e.tiles[i]
 		changes = changes || t.dirty
@@ -133,12 +137,7 @@ func (e *Encoder) Update(p *Picture, w Wish) []byte {
 	fresh := sized || e.forgotten
 	if fresh {
 		e.resize(p.W, p.H)
-		if !sized { // nothing that is shown is relied on, not even what is black
-			for i := range e.shown.Pix {
-				e.shown.Pix[i] = nothing
-			}
-		}
-		e.forgotten, e.streamOver = false, e.forgotten
+		e.forgotten, e.streamOver = false, true
 	}
 	e.steps, e.photos = e.steps[:0], e.photos[:0]
 	changed := e.changed(p)
@@ -168,10 +167,10 @@ func (e *Encoder) Update(p *Picture, w Wish) []byte {
 	left := e.write(p, w, calm, budget, true)
 	e.write(p, w, lively, left, len(calm) == 0)
 	e.sharpen(p, w, budget)
-	if len(e.steps) == 0 && len(e.photos) == 0 && !sized {
+	if len(e.steps) == 0 && len(e.photos) == 0 && !fresh {
 		return nil
 	}
-	return e.assemble(p)
+	return e.assemble(p, fresh)
 }
 
 func (e *Encoder) resize(w, h int) {
@@ -407,7 +406,7 @@ func (e *Encoder) ycbcr(p *Picture, r image.Rectangle) *image.YCbCr {
 func clamp(v int32) uint8 { return uint8(min(max(v, 0), 255)) }
 
 // assemble puts an update together.
-func (e *Encoder) assemble(p *Picture) []byte {
+func (e *Encoder) assemble(p *Picture, fresh bool) []byte {
 	e.number++
 	out := binary.AppendUvarint(make([]byte, 0, 64+len(e.steps)/4+len(e.photos)), e.number)
 	out = binary.AppendUvarint(binary.AppendUvarint(out, uint64(p.W)), uint64(p.H))
@@ -416,6 +415,9 @@ func (e *Encoder) assemble(p *Picture) []byte {
 		flags = e.pack()
 		steps = e.packed.Bytes()
 		e.ratio += (float64(len(steps))/float64(len(e.steps)) - e.ratio) / 4
+	}
+	if fresh {
+		flags |= flagWhole
 	}
 	out = append(out, flags)
 	out = binary.AppendUvarint(out, uint64(len(steps)))

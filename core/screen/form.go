@@ -18,6 +18,7 @@ const (
 	flagAlone  = 1 // compressed by themselves
 	flagStream = 2 // compressed as the continuation of those before that were so
 	flagFresh  = 4 // and that stream begins here
+	flagWhole  = 8 // nothing before it is needed: all is black first
 )
 
 // streamEnd is what ends each part of the stream (an empty stored block, RFC 1951, 3.2.4, of which

@@ -188,7 +188,7 @@ func TestRefusedUpdates(t *testing.T) {
 		"no size":           update(1, 0, 10, 0, 0),
 		"too large":         update(1, MaxSide, MaxSide, 0, 0),
 		"a gap":             update(2, 100, 80, 0, 0),
-		"unknown flags":     update(1, 100, 80, 8, 0),
+		"unknown flags":     update(1, 100, 80, 16, 0),
 		"no stream":         update(1, 100, 80, 2, 1, 5, []byte{0}),
 		"too much":          update(1, 100, 80, 6, 1, 1<<40, []byte{0}),
 		"unknown step":      update(1, 100, 80, 0, 5, []byte{9, 0, 0, 1, 1}),

@@ -68,6 +68,8 @@ type Rule struct {
 	// there to be asked: nobody is signed in, or everybody's screen is locked.
 	Unanswered bool `json:"unanswered,omitempty"`
 	Absent     bool `json:"absent,omitempty"`
+	// Unrecorded tells that what is done with the tool is not recorded.
+	Unrecorded bool `json:"unrecorded,omitempty"`
 }
 
 // Bounds of a wait for an answer, in seconds.

@@ -35,6 +35,7 @@ type recorder struct {
 	store  store
 	id     uuid.UUID
 	key    recorderKey
+	seal   seal
 	writer *recording.Writer
 	events chan recorded
 	done   chan struct{}
@@ -57,8 +58,9 @@ type recorderKey struct{ device, shell uuid.UUID }
 
 // recorders are those of this node, each until its shell has ended or must have been hung up.
 type recorders struct {
-	mu   sync.Mutex
-	open map[recorderKey]*recorder
+	mu    sync.Mutex
+	open  map[recorderKey]*recorder
+	reels map[*reel]bool // of screens
 }
 
 type recorded struct {
@@ -73,6 +75,7 @@ type recorded struct {
 // caller leaves it.
 func (s *Column) record(ctx context.Context, r newRecording) (*tape, error) {
 	key := recorderKey{r.device, r.shell}
+	r.kind = "shell"
 	s.recorders.mu.Lock()
 	defer s.recorders.mu.Unlock()
 	if have := s.recorders.open[key]; have != nil && have.join() {
@@ -82,7 +85,7 @@ func (s *Column) record(ctx context.Context, r newRecording) (*tape, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &recorder{store: s.store, id: row.id, key: key, writer: recording.NewWriter(row.began), events: make(chan recorded, recordingQueue), done: make(chan struct{}),
+	out := &recorder{store: s.store, id: row.id, key: key, seal: row.seal.with(s.seal), writer: recording.NewWriter(row.began), events: make(chan recorded, recordingQueue), done: make(chan struct{}),
 		users: 1, had: row.printed, total: row.bytes}
 	if s.recorders.open == nil {
 		s.recorders.open = map[recorderKey]*recorder{}
@@ -139,7 +142,7 @@ func (s *Column) end(r *recorder) {
 		<-r.done
 		ctx, cancel := context.WithTimeout(context.Background(), recordingWait)
 		defer cancel()
-		if err := s.store.endRecording(ctx, r.id); err != nil {
+		if err := s.store.endRecording(ctx, r.id, r.seal.end(), true); err != nil {
 			slog.Warn("the end of a recording cannot be written", "error", err)
 		}
 	}()
@@ -245,7 +248,7 @@ func (r *recorder) write(ctx context.Context) {
 		}
 		ctx, cancel := context.WithTimeout(ctx, recordingWait)
 		defer cancel()
-		if err := r.store.addPiece(ctx, r.id, p, whole, upTo); err != nil {
+		if err := r.seal.add(ctx, r.store, r.id, sealed{content: p.Events, words: p.Words, bytes: p.Bytes, printed: upTo, whole: whole}); err != nil {
 			slog.Warn("a piece of a recording cannot be written", "error", err)
 			r.writer.Miss(time.Now(), p.Bytes)
 			whole = false
@@ -290,6 +293,12 @@ func (s *Column) keepRecordings() {
 		r.close()
 	}
 	for _, r := range s.recorders.open {
+		<-r.done
+	}
+	for r := range s.recorders.reels {
+		r.close()
+	}
+	for r := range s.recorders.reels {
 		<-r.done
 	}
 }
@@ -340,15 +349,20 @@ func (s *Column) GetRecording(c *gin.Context, id api.ID) {
 	c.JSON(http.StatusOK, r)
 }
 
+// played puts on record that a recording is played.
+func (s *Column) played(c *gin.Context, r api.Recording) error {
+	deed := front.DeedOf(c, "recording.play", "done")
+	deed.Device, deed.DeviceName = r.DeviceID, r.Device
+	deed.Detail = "of " + r.Actor + ", " + r.BeganAt.UTC().Format(time.RFC3339)
+	return s.audit.Record(c.Request.Context(), deed)
+}
+
 // PlayRecording sends what was printed: GET /recordings/{id}/content. Each playing is on record.
 func (s *Column) PlayRecording(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
 	r, err := s.recorded(c, id)
 	if err == nil {
-		deed := front.DeedOf(c, "recording.play", "done")
-		deed.Device, deed.DeviceName = r.DeviceID, r.Device
-		deed.Detail = "of " + r.Actor + ", " + r.BeganAt.UTC().Format(time.RFC3339)
-		err = s.audit.Record(ctx, deed)
+		err = s.played(c, r)
 	}
 	if err != nil {
 		front.Fail(c, err)

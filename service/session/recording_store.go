@@ -13,47 +13,64 @@ import (
 
 // newRecording is a shell whose recording begins, or goes on.
 type newRecording struct {
-	device, shell, caller              uuid.UUID
-	deviceName, actor, person, program string
+	device, shell, caller                    uuid.UUID
+	deviceName, actor, person, program, kind string
 }
 
 type recordingState struct {
 	id             uuid.UUID
 	began          time.Time
 	printed, bytes int64
+	seal           seal
 }
 
 func (s store) beginRecording(ctx context.Context, r newRecording) (state recordingState, err error) {
-	err = s.pool.QueryRow(ctx, `INSERT INTO recordings AS r (device_id, shell, device_name, person_id, actor, person, program, began_at, last_at)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, now(), now()) ON CONFLICT (device_id, shell) DO UPDATE SET ended_at = NULL
-		RETURNING r.id, r.began_at, r.printed, r.bytes`, r.device, r.shell, r.deviceName, r.caller, r.actor, r.person, r.program).
-		Scan(&state.id, &state.began, &state.printed, &state.bytes)
+	var actor string
+	var link []byte
+	err = s.pool.QueryRow(ctx, `INSERT INTO recordings AS r (device_id, shell, device_name, person_id, actor, person, program, kind, began_at, last_at)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, now(), now()) ON CONFLICT (device_id, shell) DO UPDATE SET ended_at = NULL, end_signature = NULL
+		RETURNING r.id, r.began_at, r.printed, r.bytes, r.actor, r.pieces, (SELECT p.link FROM recording_pieces p WHERE p.recording_id = r.id AND p.n = r.pieces - 1)`,
+		r.device, r.shell, r.deviceName, r.caller, r.actor, r.person, r.program, r.kind).
+		Scan(&state.id, &state.began, &state.printed, &state.bytes, &actor, &state.seal.pieces, &link)
+	state.seal.link = recording.First(state.id.String(), r.device.String(), actor, state.began)
+	if len(link) == len(state.seal.link) {
+		copy(state.seal.link[:], link)
+	}
 	return state, err
 }
 
-// addPiece adds a piece; whole is false where something before it, or of it, is missing.
-func (s store) addPiece(ctx context.Context, id uuid.UUID, p *recording.Piece, whole bool, printed int64) error {
+// sealed is a piece as it is kept.
+type sealed struct {
+	n              int // of the piece, from 0
+	content        []byte
+	words          string
+	bytes, printed int64
+	link           recording.Link
+	signature      []byte
+	whole          bool // false where something before it, or of it, is missing
+}
+
+func (s store) addPiece(ctx context.Context, id uuid.UUID, p sealed) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		var n int
-		err := tx.QueryRow(ctx, `UPDATE recordings SET pieces = pieces + 1, bytes = bytes + $2, printed = greatest(printed, $4), last_at = now(), complete = complete AND $3, ended_at = NULL
-			WHERE id = $1 RETURNING pieces - 1`, id, p.Bytes, whole, printed).Scan(&n)
-		if err != nil {
-			return err
+		_, err := tx.Exec(ctx, `UPDATE recordings SET pieces = pieces + 1, bytes = bytes + $2, printed = greatest(printed, $4), last_at = now(), complete = complete AND $3, ended_at = NULL, end_signature = NULL
+			WHERE id = $1`, id, p.bytes, p.whole, p.printed)
+		if err == nil {
+			_, err = tx.Exec(ctx, "INSERT INTO recording_pieces (recording_id, n, events, words, link, signature) VALUES ($1, $2, $3, $4, $5, $6)", id, p.n, p.content, p.words, p.link[:], p.signature)
 		}
-		_, err = tx.Exec(ctx, "INSERT INTO recording_pieces VALUES ($1, $2, $3, $4)", id, n, p.Events, p.Words)
 		return err
 	})
 }
 
-func (s store) endRecording(ctx context.Context, id uuid.UUID) error {
-	_, err := s.pool.Exec(ctx, "UPDATE recordings SET ended_at = last_at WHERE id = $1", id)
+// endRecording ends a recording; it has what was missing at its end noted.
+func (s store) endRecording(ctx context.Context, id uuid.UUID, signature []byte, whole bool) error {
+	_, err := s.pool.Exec(ctx, "UPDATE recordings SET ended_at = last_at, end_signature = $2, complete = complete AND $3 WHERE id = $1", id, signature, whole)
 	return err
 }
 
-const recordingColumns = "r.id, r.device_id, r.device_name, r.actor, r.person, r.program, r.began_at, r.ended_at, extract(epoch FROM r.last_at - r.began_at)::float8, r.bytes, r.complete"
+const recordingColumns = "r.id, r.device_id, r.device_name, r.actor, r.person, r.program, r.began_at, r.ended_at, extract(epoch FROM r.last_at - r.began_at)::float8, r.bytes, r.complete, r.kind, r.pieces"
 
 func recordingFields(r *api.Recording) []any {
-	return []any{&r.ID, &r.DeviceID, &r.Device, &r.Actor, &r.Person, &r.Program, &r.BeganAt, &r.EndedAt, &r.Seconds, &r.Bytes, &r.Complete}
+	return []any{&r.ID, &r.DeviceID, &r.Device, &r.Actor, &r.Person, &r.Program, &r.BeganAt, &r.EndedAt, &r.Seconds, &r.Bytes, &r.Complete, &r.Kind, &r.Pieces}
 }
 
 // recordings lists recordings before a moment, the latest first; with a text those in which it was
@@ -85,6 +102,20 @@ func (s store) recording(ctx context.Context, id uuid.UUID) (r api.Recording, er
 func (s store) piece(ctx context.Context, id uuid.UUID, n int) (events []byte, err error) {
 	err = s.pool.QueryRow(ctx, "SELECT events FROM recording_pieces WHERE recording_id = $1 AND n = $2", id, n).Scan(&events)
 	return events, err
+}
+
+// proof lists what seals a recording.
+func (s store) proof(ctx context.Context, id uuid.UUID) (p api.RecordingProof, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT end_signature FROM recordings WHERE id = $1", id).Scan(&p.EndSignature)
+	if err != nil {
+		return p, err
+	}
+	rows, err := s.pool.Query(ctx, "SELECT coalesce(signature, '') FROM recording_pieces WHERE recording_id = $1 ORDER BY n", id)
+	if err != nil {
+		return p, err
+	}
+	p.Signatures, err = pgx.CollectRows(rows, pgx.RowTo[[]byte])
+	return p, err
 }
 
 // expireRecordings removes what is older, and ends what a node that stopped left open.

@@ -12,6 +12,7 @@ import (
 
 	"github.com/coder/websocket"
 	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
@@ -97,6 +98,18 @@ func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) 
 				note("screen.mode", "asked for", mode)
 			}
 		},
+	}
+	if !v.rule.Unrecorded {
+		again, _ := json.Marshal(link.ScreenInput{Again: true})
+		reel, err := s.reelOf(ctx, newRecording{device: id, shell: uuid.New(), caller: front.CallerOf(c).ID, deviceName: d.Name, actor: deed.Actor, program: desktop},
+			func() { far.Write(ctx, websocket.MessageText, again) })
+		if err != nil {
+			note("screen.end", "not recorded: "+err.Error(), "")
+			near.Close(websocket.StatusInternalError, "it cannot be recorded")
+			return
+		}
+		defer reel.close()
+		seen = reel.and(seen)
 	}
 	result := join(ctx, cancel, seen, near, far, link.ScreenEvent{Trouble: lost(d.Name)})
 	note("screen.end", fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)), "")

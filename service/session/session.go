@@ -6,6 +6,7 @@ package session
 
 import (
 	"context"
+	"crypto/ed25519"
 	"io"
 	"net/http"
 	"net/url"
@@ -52,11 +53,12 @@ type Column struct {
 	rules     rules
 	gates     gates
 	recorders recorders
+	seal      ed25519.PrivateKey // signs recordings
 }
 
-// New makes the column.
-func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, audit front.Recorder, h *hub.Hub) *Column {
-	return &Column{store: store{pool}, devices: devices, inventory: inventory, audit: audit, hub: h,
+// New makes the column. seal signs recordings.
+func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, audit front.Recorder, h *hub.Hub, seal ed25519.PrivateKey) *Column {
+	return &Column{store: store{pool}, devices: devices, inventory: inventory, audit: audit, hub: h, seal: seal,
 		visits: visits{open: map[visitKey]*visit{}, ended: map[visitKey]time.Time{}}}
 }
 

@@ -112,23 +112,23 @@ func (s store) consentRules(ctx context.Context, after uuid.UUID, limit int) ([]
 }
 
 func (s store) allRules(ctx context.Context) ([]session.Rule, error) {
-	rows, err := s.pool.Query(ctx, "SELECT scope_kind, scope_id, tool, mode, seconds, unanswered, absent FROM consent_rules")
+	rows, err := s.pool.Query(ctx, "SELECT scope_kind, scope_id, tool, mode, seconds, unanswered, absent, unrecorded FROM consent_rules")
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (r session.Rule, err error) {
-		return r, row.Scan(&r.Scope.Kind, &r.Scope.ID, &r.Tool, &r.Mode, &r.Seconds, &r.Unanswered, &r.Absent)
+		return r, row.Scan(&r.Scope.Kind, &r.Scope.ID, &r.Tool, &r.Mode, &r.Seconds, &r.Unanswered, &r.Absent, &r.Unrecorded)
 	})
 }
 
 // setRule adds a rule, or changes the one of an id.
 func (s store) setRule(ctx context.Context, id *uuid.UUID, r session.Rule, by string) (api.ConsentRule, error) {
-	query := `INSERT INTO consent_rules AS r (scope_kind, scope_id, tool, mode, seconds, unanswered, absent, changed_at, changed_by)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, now(), $8) RETURNING `
-	args := []any{r.Scope.Kind, r.Scope.ID, r.Tool, r.Mode, r.Seconds, r.Unanswered, r.Absent, by}
+	query := `INSERT INTO consent_rules AS r (scope_kind, scope_id, tool, mode, seconds, unanswered, absent, unrecorded, changed_at, changed_by)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, now(), $9) RETURNING `
+	args := []any{r.Scope.Kind, r.Scope.ID, r.Tool, r.Mode, r.Seconds, r.Unanswered, r.Absent, r.Unrecorded, by}
 	if id != nil {
-		query = `UPDATE consent_rules AS r SET scope_kind = $1, scope_id = $2, tool = $3, mode = $4, seconds = $5, unanswered = $6, absent = $7,
-			changed_at = now(), changed_by = $8 WHERE r.id = $9 RETURNING `
+		query = `UPDATE consent_rules AS r SET scope_kind = $1, scope_id = $2, tool = $3, mode = $4, seconds = $5, unanswered = $6, absent = $7, unrecorded = $8,
+			changed_at = now(), changed_by = $9 WHERE r.id = $10 RETURNING `
 		args = append(args, *id)
 	}
 	rows, err := s.pool.Query(ctx, query+ruleColumns, args...)

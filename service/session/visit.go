@@ -36,6 +36,7 @@ type visit struct {
 	ready chan struct{} // closed when it is known whether it may begin
 	err   error         // why it may not
 	row   api.ToolSession
+	rule  session.Rule
 	ctx   context.Context // ends when the person at the device ends it
 	end   context.CancelCauseFunc
 
@@ -124,6 +125,7 @@ func (s *Column) begin(c *gin.Context, v *visit, d api.Device, reason string, as
 		rule.Mode = session.Ask
 	}
 	now := time.Now()
+	v.rule = rule
 	v.row = api.ToolSession{ID: uuid.New(), DeviceID: d.ID, Device: d.Name, Actor: caller.Email, Via: caller.Via, Address: c.ClientIP(), Tool: v.key.tool,
 		Reason: &reason, BeganAt: now, LastAt: now}
 	v.tally = tally{id: v.row.ID, last: now}

@@ -1883,7 +1883,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What shells printed, the latest first. */
+        /** What shells printed and screens showed, the latest first. */
         get: operations["listRecordings"];
         put?: never;
         post?: never;
@@ -1919,6 +1919,40 @@ export interface paths {
         };
         /** What was printed, with its timing. */
         get: operations["playRecording"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/recordings/{id}/pieces/{n}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A piece of a recording as it is kept. Reading the first is on record as playing it. */
+        get: operations["getRecordingPiece"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/recordings/{id}/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What seals a recording. */
+        get: operations["getRecordingProof"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3826,6 +3860,7 @@ export interface components {
             seconds: number;
             unanswered: boolean;
             absent: boolean;
+            unrecorded: boolean;
             /** Format: date-time */
             changed_at: string;
             changed_by: string;
@@ -3845,6 +3880,8 @@ export interface components {
             unanswered?: boolean;
             /** @description Work may begin when nobody is there to be asked. */
             absent?: boolean;
+            /** @description What is done with it is not recorded; otherwise shells and screens are. */
+            unrecorded?: boolean;
         };
         ConsentRulePage: {
             items: components["schemas"]["ConsentRule"][];
@@ -3982,8 +4019,32 @@ export interface components {
             bytes: number;
             /** @description False where something was printed that is not in it. */
             complete: boolean;
+            /** @description shell or screen. */
+            kind: string;
+            /** @description In how many pieces it is kept. */
+            pieces: number;
             /** @description The line in which the text that was looked for stands. */
             excerpt?: string;
+        };
+        /** @description What seals a recording: over its pieces, as /recordings/{id}/pieces/{n} gives them, goes a chain of digests, and where it stands after each piece is signed, as core/recording describes. */
+        RecordingProof: {
+            /**
+             * Format: byte
+             * @description The public key of the service (Ed25519).
+             */
+            key: string;
+            /**
+             * Format: byte
+             * @description Where the chain begins: the digest of what was recorded, by whom, and when it began.
+             */
+            first: string;
+            /** @description Of each piece; empty where it was recorded before recordings were sealed. */
+            signatures: string[];
+            /**
+             * Format: byte
+             * @description Of the end; not there while it goes on, or where the service was ended before it.
+             */
+            end_signature?: string;
         };
         RecordingPage: {
             items: components["schemas"]["Recording"][];
@@ -7733,6 +7794,54 @@ export interface operations {
                 };
                 content: {
                     "application/x-ndjson": components["schemas"]["RecordedEvent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRecordingPiece: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+                /** @description From 0. */
+                n: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Of a screen, entries as core/recording writes them; of a shell, compressed JSON lines. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRecordingProof: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordingProof"];
                 };
             };
             default: components["responses"]["Problem"];

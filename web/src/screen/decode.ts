@@ -8,6 +8,7 @@
 const alone = 1; // by themselves
 const ongoing = 2; // as the continuation of those before that were so
 const fresh = 4; // and that stream begins here
+const whole = 8; // nothing before is needed: all is black first
 const streamEnd = new Uint8Array([0, 0, 255, 255]);
 const most = 16384; // pixels, of a side
 
@@ -116,12 +117,10 @@ async function photos(in_: Reader, canvas: OffscreenCanvas): Promise<Photo[]> {
 /** What a viewer keeps from one update to the next, beside the picture. */
 export class Decoder {
 	private stream: Stream | undefined;
-	private begun = false;
 
 	constructor(private surface: Surface) {}
 
-	private unpack(in_: Reader): Promise<Uint8Array> | Uint8Array {
-		const flags = in_.byte();
+	private unpack(in_: Reader, flags: number): Promise<Uint8Array> | Uint8Array {
 		const length = in_.number();
 		if (!(flags & ongoing)) return flags & alone ? inflate(in_.take(length)) : in_.take(length);
 		const plain = in_.number();
@@ -139,14 +138,14 @@ export class Decoder {
 		const number = in_.number();
 		const [w, h] = [in_.number(), in_.number()];
 		if (!w || !h || w > most || h > most) throw new Error("the picture has no size that can be");
-		if (!this.begun || canvas.width !== w || canvas.height !== h) {
-			this.begun = true;
+		const flags = in_.byte();
+		if (flags & whole || canvas.width !== w || canvas.height !== h) {
 			canvas.width = w;
 			canvas.height = h;
 			surface.fillStyle = "black";
 			surface.fillRect(0, 0, w, h);
 		}
-		const unpacked = this.unpack(in_);
+		const unpacked = this.unpack(in_, flags);
 		const [plain, pictures] = await Promise.all([unpacked, photos(in_, canvas)]);
 		steps(surface, new Reader(plain));
 		for (const { r, bitmap } of pictures) {

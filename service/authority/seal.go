@@ -1,0 +1,42 @@
+package authority
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/x509"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+)
+
+// Seal reads the key that signs recordings from dir, and makes it where there is none. It is to be
+// kept as long as the recordings are.
+func Seal(dir string) (ed25519.PrivateKey, error) {
+	path := filepath.Join(dir, "seal-key.pem")
+	text, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		_, key, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return nil, err
+		}
+		der, err := x509.MarshalPKCS8PrivateKey(key)
+		if err != nil {
+			return nil, err
+		}
+		return key, errors.Join(os.MkdirAll(dir, 0o700), os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600))
+	}
+	if err != nil {
+		return nil, err
+	}
+	block, _ := pem.Decode(text)
+	if block == nil {
+		return nil, fmt.Errorf("%s holds no key: put back the one that was there, or remove it to have recordings signed by a new one", path)
+	}
+	key, err := x509.ParsePKCS8PrivateKey(block.Bytes)
+	if own, ok := key.(ed25519.PrivateKey); ok {
+		return own, nil
+	}
+	return nil, fmt.Errorf("%s holds no Ed25519 key (%v): put back the one that was there", path, err)
+}
