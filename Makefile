@@ -62,7 +62,8 @@ generate: web/node_modules/.package-lock.json ## make the generated code anew fr
 	go generate ./contract/...
 	cd web && npm run --silent generate
 
-bench: packages build ## measure the figures: name value unit limit ratio
+bench: build ## measure the figures: name value unit limit ratio
+	@tools/install.sh test bench
 	@go run ./bench
 
 fmt: web/node_modules/.package-lock.json ## format everything

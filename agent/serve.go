@@ -45,6 +45,7 @@ func (a *Agent) handler(service caller) http.Handler {
 	}
 	if a.screens != nil {
 		mux.HandleFunc("POST /screen/desktops", reply(a.screens.Desktops))
+		mux.HandleFunc("POST /screen/picture", a.screens.ServePicture)
 	}
 	mux.HandleFunc("POST /lanes", reply(a.openLane))
 	a.serveTools(mux, new(link.Gate))

@@ -52,7 +52,7 @@ func newStage(ctx context.Context) (*stage, error) {
 	go x.Wait()
 	n := 0
 	if _, err := fmt.Fscan(read, &n); err != nil { // it tells its number once it is there
-		return nil, fmt.Errorf("Xvfb did not start: %w", err)
+		return nil, fmt.Errorf("starting Xvfb: %w", err)
 	}
 	s.display = fmt.Sprintf(":%d", n)
 	return s, s.start("sleep", "3600") // by which the agent finds the desktop

@@ -2,6 +2,7 @@
 # Installs what Moorwatch needs from Debian's packages, and skips what is there.
 #   tools/install.sh demo    what the demo needs
 #   tools/install.sh test    and what the tests need
+#   tools/install.sh test bench   and what the measurements need
 set -eu
 
 fail() { echo "install: $*" >&2; exit 1; }
@@ -20,9 +21,13 @@ if [ "${1:-demo}" = test ]; then
 	command -v xmessage >/dev/null || want="$want x11-utils"
 	command -v xdotool >/dev/null || want="$want xdotool"
 	command -v xclip >/dev/null || want="$want xclip"
+	command -v xterm >/dev/null || want="$want xterm"
+	command -v import >/dev/null || want="$want imagemagick"
 	# a machine with systemd is booted in a container by root alone
 	[ "$(id -u)" != 0 ] || command -v systemd-nspawn >/dev/null || want="$want systemd-container"
 fi
+# what the figures of screens are held against
+[ "${2:-}" != bench ] || command -v ffmpeg >/dev/null || want="$want ffmpeg"
 [ -n "$want" ] || exit 0
 
 echo "install:$want" >&2

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"image"
+	"net/http"
 	"sync"
 	"time"
 
@@ -57,7 +58,6 @@ type viewer struct {
 	origin image.Point
 	scale  int
 	held   bool // keys or buttons are down
-	last   time.Time
 }
 
 type ack struct {
@@ -145,7 +145,7 @@ func (v *viewer) await(ctx context.Context) error {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-deadline:
-			return errors.New("The desktop has ended, and no other came within two minutes.")
+			return refuse("The desktop has ended, and no other came within two minutes.")
 		case <-tick.C:
 		}
 		next, err := v.server.Screens.Open(ctx, "")
@@ -292,7 +292,7 @@ func (v *viewer) input(ctx context.Context, in link.ScreenInput) error {
 		return s.Attend()
 	case in.Clip != nil:
 		if !v.clipboard {
-			return errors.New("The clipboard is not shared here: the policy or your role does not allow it.")
+			return refuse("The clipboard is not shared here: the policy or your role does not allow it.")
 		}
 		return s.SetClip(*in.Clip)
 	}
@@ -311,10 +311,10 @@ func (v *viewer) setMode(mode string) error {
 	switch mode {
 	case link.ScreenView, link.ScreenShare, link.ScreenTake:
 	default:
-		return errors.New("There is no such way to take part.")
+		return refuse("There is no such way to take part.")
 	}
 	if mode != link.ScreenView && !v.control {
-		return errors.New("You may look on, and not work on this screen.")
+		return refuse("You may look on, and not work on this screen.")
 	}
 	v.mu.Lock()
 	was, s, stage := v.mode, v.screen, v.stage
@@ -344,3 +344,6 @@ func (v *viewer) setMode(mode string) error {
 	stage.changed()
 	return nil
 }
+
+// refuse is an error that is told to the viewer.
+func refuse(reason string) error { return &link.Problem{Status: http.StatusConflict, Reason: reason} }

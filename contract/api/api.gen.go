@@ -2001,6 +2001,15 @@ type OpenScreenParams struct {
 // OpenScreenParamsMode defines parameters for OpenScreen.
 type OpenScreenParamsMode string
 
+// GetScreenPictureParams defines parameters for GetScreenPicture.
+type GetScreenPictureParams struct {
+	// Width Pixels, at most.
+	Width *int `form:"width,omitempty" json:"width,omitempty"`
+
+	// IfNoneMatch The entity tag of the picture that the caller has.
+	IfNoneMatch *string `json:"If-None-Match,omitempty"`
+}
+
 // ListDeviceSessionsParams defines parameters for ListDeviceSessions.
 type ListDeviceSessionsParams struct {
 	// Cursor The `next` of the page before.
@@ -2897,6 +2906,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /devices/{id}/screen/desktops (the `ListDesktops` operationId).
 	ListDesktops(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetScreenPicture A small picture of a desktop, for the wall. Nobody is asked; the policy of the tool wall says whether it is shown, blurred (as it is where nothing is said), or not.
+	//
+	// Corresponds with GET /devices/{id}/screen/picture (the `GetScreenPicture` operationId).
+	GetScreenPicture(ctx context.Context, id ID, params *GetScreenPictureParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListServices All services.
 	//
@@ -4926,6 +4940,21 @@ func (c *Client) OpenScreen(ctx context.Context, id ID, params *OpenScreenParams
 // Corresponds with GET /devices/{id}/screen/desktops (the `ListDesktops` operationId).
 func (c *Client) ListDesktops(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDesktopsRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetScreenPicture A small picture of a desktop, for the wall. Nobody is asked; the policy of the tool wall says whether it is shown, blurred (as it is where nothing is said), or not.
+//
+// Corresponds with GET /devices/{id}/screen/picture (the `GetScreenPicture` operationId).
+func (c *Client) GetScreenPicture(ctx context.Context, id ID, params *GetScreenPictureParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetScreenPictureRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -10075,6 +10104,82 @@ func NewListDesktopsRequest(server string, id ID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetScreenPictureRequest constructs an http.Request for the GetScreenPicture method
+func NewGetScreenPictureRequest(server string, id ID, params *GetScreenPictureParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/screen/picture", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Width != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "width", *params.Width, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfNoneMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-None-Match", *params.IfNoneMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-None-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewListServicesRequest constructs an http.Request for the ListServices method
 func NewListServicesRequest(server string, id ID) (*http.Request, error) {
 	var err error
@@ -14812,6 +14917,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{id}/screen/desktops (the `ListDesktops` operationId).
 	ListDesktopsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListDesktopsResponse, error)
 
+	// GetScreenPictureWithResponse A small picture of a desktop, for the wall. Nobody is asked; the policy of the tool wall says whether it is shown, blurred (as it is where nothing is said), or not.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/screen/picture (the `GetScreenPicture` operationId).
+	GetScreenPictureWithResponse(ctx context.Context, id ID, params *GetScreenPictureParams, reqEditors ...RequestEditorFn) (*GetScreenPictureResponse, error)
+
 	// ListServicesWithResponse All services.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -18368,6 +18480,47 @@ func (r ListDesktopsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListDesktopsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetScreenPictureResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetScreenPictureResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetScreenPictureResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetScreenPictureResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetScreenPictureResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetScreenPictureResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -23616,6 +23769,19 @@ func (c *ClientWithResponses) ListDesktopsWithResponse(ctx context.Context, id I
 	return ParseListDesktopsResponse(rsp)
 }
 
+// GetScreenPictureWithResponse A small picture of a desktop, for the wall. Nobody is asked; the policy of the tool wall says whether it is shown, blurred (as it is where nothing is said), or not.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/screen/picture (the `GetScreenPicture` operationId).
+func (c *ClientWithResponses) GetScreenPictureWithResponse(ctx context.Context, id ID, params *GetScreenPictureParams, reqEditors ...RequestEditorFn) (*GetScreenPictureResponse, error) {
+	rsp, err := c.GetScreenPicture(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetScreenPictureResponse(rsp)
+}
+
 // ListServicesWithResponse All services.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -27108,6 +27274,35 @@ func ParseListDesktopsResponse(rsp *http.Response) (*ListDesktopsResponse, error
 	return response, nil
 }
 
+// ParseGetScreenPictureResponse parses an HTTP response from a GetScreenPictureWithResponse call
+func ParseGetScreenPictureResponse(rsp *http.Response) (*GetScreenPictureResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetScreenPictureResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 304:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListServicesResponse parses an HTTP response from a ListServicesWithResponse call
 func ParseListServicesResponse(rsp *http.Response) (*ListServicesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -30208,6 +30403,9 @@ type ServerInterface interface {
 	// ListDesktops The desktops of a device, the one that is worked on first.
 	// (GET /devices/{id}/screen/desktops)
 	ListDesktops(c *gin.Context, id ID)
+	// GetScreenPicture A small picture of a desktop, for the wall. Nobody is asked; the policy of the tool wall says whether it is shown, blurred (as it is where nothing is said), or not.
+	// (GET /devices/{id}/screen/picture)
+	GetScreenPicture(c *gin.Context, id ID, params GetScreenPictureParams)
 	// ListServices All services.
 	// (GET /devices/{id}/services)
 	ListServices(c *gin.Context, id ID)
@@ -32303,6 +32501,63 @@ func (siw *ServerInterfaceWrapper) ListDesktops(c *gin.Context) {
 	}
 
 	siw.Handler.ListDesktops(c, id)
+}
+
+// GetScreenPicture operation middleware
+func (siw *ServerInterfaceWrapper) GetScreenPicture(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetScreenPictureParams
+
+	// ------------- Optional query parameter "width" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "width", c.Request.URL.Query(), &params.Width, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter width: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "If-None-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-None-Match")]; found {
+		var IfNoneMatch string
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for If-None-Match, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-None-Match", valueList[0], &IfNoneMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter If-None-Match: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.IfNoneMatch = &IfNoneMatch
+
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetScreenPicture(c, id, params)
 }
 
 // ListServices operation middleware
@@ -34688,6 +34943,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/devices/:id/shell/choices", wrapper.ListShellChoices)
 	router.GET(options.BaseURL+"/devices/:id/screen", wrapper.OpenScreen)
 	router.GET(options.BaseURL+"/devices/:id/screen/desktops", wrapper.ListDesktops)
+	router.GET(options.BaseURL+"/devices/:id/screen/picture", wrapper.GetScreenPicture)
 	router.GET(options.BaseURL+"/devices/:id/link-test", wrapper.TestLink)
 	router.GET(options.BaseURL+"/devices/:id/sessions", wrapper.ListDeviceSessions)
 	router.POST(options.BaseURL+"/devices/:id/sessions", wrapper.BeginSession)
@@ -34752,427 +35008,430 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L17cxs3ti/6VVC891aSs1uyLFtOItX+w+PHxGc7scdSxrdqkrJBNkhi1AQ4AFo0Z8rf/RbWAvpFoB9k",
-	"U3Zy7jm7JhbZRANYCwvr+Vv/mczkai0FE0ZPLv8zWVNFV8wwBX/NcqWlsv9KmZ4pvjZcisnl5GbJyEfB",
-	"PpmPRM6JWTKypgtGpmwuFTudJBNun/pXztR2kkwEXbHJpR8smejZkq2oHXVFP71mYmGWk8uHZ+ePk4nZ",
-	"ru2j2iguFpPPn5MJT+2DMN6ammU5HE8nyUSxf+VcsXRyaVTOqkPPpVpRM7mc5Dk8uTtyxlfchNe2ktoQ",
-	"JTfaLo/C4mKrwlGqb07ZnOaZsUs6S+wS+SpfTS4v4C8u8K+HxYy4MGzB1OSznZNiei2FZrD7b5WcZmwF",
-	"hJDCMAGzpet1xmfUzvbBGp/4r39qO/X/VCbxfys2n1xO/q8HJXkf4Lf6gR8X3lhf/PslNWTDhCEbJcUi",
-	"IVSkZGM/NJKk8hQ2zo1jX/M0TVn6QiiZrZgwN/KWwTzWSq6ZMhzXodlMMZh7gwjJxPhftM23MT7uk6f7",
-	"P9wYiX/N78XOyuk/2czY18A03zLltqk+vYyL2zAb0DRVTGvH41wRKdiJ4StGNDMn+bpgjJ11rYt3tRIC",
-	"n2ouyP04wZlF13Ok3d5/kzOmzO58qNZ8IRjb3eIXJyvKM7u7m6UkmjFtuYyb4I7Olmx2G1xVyu74jIUp",
-	"aA+pF1H43BWhU20ZfC4VfEzttPGca27C5MSffkBZ1CFZ/NN6d0Y/yQ1ZUbF1U9GEG8I1oVOZVxddSIRk",
-	"Ms/oem2HLRc+lTJjVEwK2dg5n4zdsayL7K/hoc/JZMW0pgsW3OpVbli6u66/bAklK2rnLaiYMbLhIpWb",
+	"7L19cxs30i/6VVC891aS84xkWbacRKrnD69jb3wex/ZayvpWbVI2yAFJREOAC2BEc7f83W+hG5g3AvNC",
+	"DmVnzz3nqY1FDjEAutHo11//ezKTq7UUTBg9ufz3ZE0VXTHDFPw1y5WWyv4rZXqm+NpwKSaXk5slIx8F",
+	"+2Q+EjknZsnImi4YmbK5VOx0kky4feqfOVPbSTIRdMUml36wZKJnS7aidtQV/fSKiYVZTi4fnp0/TiZm",
+	"u7aPaqO4WEw+f04mPLUPwnhrapblcDydJBPF/plzxdLJpVE5qw49l2pFzeRykufw5O7IGV9xE17bSmpD",
+	"lNxouzwKi4utCkepvjllc5pnxi7pLLFL5Kt8Nbm8gL+4wL8eFjPiwrAFU5PPdk6K6bUUmsHuv1VymrEV",
+	"EEIKwwTMlq7XGZ9RO9sHa3ziv/7Qdur/rkzi/1ZsPrmc/F8PSvI+wG/1Az8uvLG++PdLasiGCUM2SopF",
+	"QqhIycZ+aCRJ5SlsnBvHvuZpmrL0uVAyWzFhbuQtg3mslVwzZTiuQ7OZYjD3BhGSifG/aJtvY3zcJ0/3",
+	"f7gxEv+a34udldM/2MzY18A03zLltqk+vYyL2zAb0DRVTGvH41wRKdiJ4StGNDMn+bpgjJ11rYt3tRIC",
+	"n2ouyP04wZlF13Ok3d5/kzOmzO58qNZ8IRjb3eLnJyvKM7u7m6UkmjFtuYyb4I7Olmx2G1xVyu74jIUp",
+	"aA+pF1H43BWhU20ZfC4VfEzttPGca27C5MSffkBZ1CFZ/NN6d0Y/yw1ZUbF1U9GEG8I1oVOZVxddSIRk",
+	"Ms/oem2HLRc+lTJjVEwK2dg5n4zdsayL7K/goc/JZMW0pgsW3OpVbli6u66/bAklK2rnLaiYMbLhIpWb",
 	"ypIqk5ZrJlj6gZra3FNq8GiFFiDVggquKb4uMC/FtMzuBo6quQixzfslE8AY2lBj77QFtX9T06RW37eY",
-	"8F7aL/pylBZS/pulH3JheDZghXYFXYSHY3sNT9qf5HiegzPO9dp91zbgtXusKUJgaX7VbmMatPXHvJyH",
+	"8F7aL/pylBZS/oulH3JheDZghXYFXYSHY3sNT9qf5HiegzPO9dp91zbgtXusKUJgaX7VbmMatPXHvJyH",
 	"596SL/2yPAGrHFU5MJ5Zy+MYlVlPZ56xGpKr+JwJe2f/Y0Jnt0JuMpbiPIAqk8SJOKsTSJiYY0f4l51c",
 	"5dVuN5PJp5OFPNnZ4riwfDMn+OUloYIwEJ0JkYqw1dpsQZoJOZXp1rJmRa96dH4W4AzDPgVUn6fELiAh",
-	"G26WxMop3IHGiI/PzkJDFry5M2/cp4RQg4rVozOS0q0mdMlo2vckNZjJ0SZK0+fMUJxOg6b+kuo8EnYo",
-	"duf1Ym7YSvf63Qv7G9hjnBhVim7t31Zf/qANWwcP15oqE7gyYEjQQPydAaIocHFZeSVSbTkBdNXeE96d",
-	"a3Ov4aliN6or8fOO0gF3I3S00K7YPQEDJHhaEHnnq1su0sAXzZXZZcGjiZtSMWh0RW/d5VhfULHdh+w7",
-	"7mz3tPEd0Rlee7HvxRbIoKQqvdJCfKWlvEq75NSS0cwsTysvqXx/wldr6RRAa6hdTlZSqg01s+Up+0RX",
-	"64w9mEnFHuAosKinGb9lLYe0p6rVohb2vmHD13TkJJRjF1NwQwSJIvSGqaDhEdISf5bKCktivyaMzpa1",
-	"47wrypsslK+m+LbyEMl8mlVOkHvkczK5o1keUZ0pzJpwQSjZSJXauwZ/mJDplmyWfLZ0D2lCFSMzmQvD",
-	"0tNO2Y0v3dmpOq9Z2+fU7dxgLhNG0Zl5APYT8Jmx1nP4kh90IVDPsI1LziyZQoHsrUWirekB6gzep8Vn",
-	"To2Cy1vO6waBnFsbk1SVosRLfK6Jkpv9xLyddYBXyuPT9vPn+FTHFRY5KuVPgkfDEyYsVSuWVKvJSrMM",
-	"1jNQChdc0V8SJ5N/5ZwFdKdnuVLWrHRMADSzp8JJWaA2aKT28HRYSxUD0EhDs863SUFoloE7QofGCd4f",
-	"fnC/pCB98pSbF8KobZt6vHuJ++u9aVrJS0IJ+je+0VUtlrojAH/8NtFM2b9+mwTNceeX2X3BSyVXZLNk",
-	"KmzGj6RblKem5/30AX2FgaGWVC8DfgL2iaZsxlc0I9c/PT05v3hC5B1TKASYJQc45qxIsSM4x2vMdaKY",
-	"Bn9kyKRj/6qtgwvz5HGQEe843Z3ob5OpkhvN1G+TBGbj/S1UkKdvXxHwGiXktwldMGF+m3QTt8Gpdn4J",
-	"qmleP7MTSTzzlbxQLDPKxqMobuV5OIL29mxJRWiOdG7wRm+b2ithVW2ptq8MW5XcHnBucEM21N4guUiv",
-	"7F9LugYTmoBFbY3AD6Urv99xwecHz3E0/a3xWJyPb9m21WAoTP00dbrxSt7Bv2ZAnbS/MR899eUGt7if",
-	"uN8rIFZGtSGG3jJBhpJGs7ig1nwhqMlVxEWVr1ZUbXuwdBpTiuHoVtZbTgdJ4XapsML8K6tTix+VMY60",
-	"O3RHOs6CBZwQjpMGeSv9b6Zh9u15TCJmcQuvluGEYKRoupTyFvV/8FyloOxeEb2UG2GvYmTmGW4F+E/t",
-	"wUrwKpNiFr6pDVULZnoyXp2D3E+T6i7Xtq+FVGPxk0BX+pEY6oZpE9KVvcISIJSlgWIzxq0WgUab00k3",
-	"y629AoyUt1bwL7lYnIaliDChKMTOhS1MuxPlmTWJ/sfxYeOem8o8rKdAlFWHoyBxMRtT4eU87IJTcsoi",
-	"8QWa1qMwFVblJgv/Khc8/P5c5zTr5iM2u71mxoR4xLE8vjtxG1dsk1t6h4XtvDn/g8fmID8OzPU1D7Hl",
-	"0MPjmaPLKdl2SiobF4zBWRMbLfN/5qkzmXY48a5Tm3mNu221Hzq7Db9qThVZ27ubEiAOocQxE1nl2hDF",
-	"TK5E/TL33poiWeAs4LmZskxu+s+wCJ/WHPmBc87umNp+0GwmRardD3AWPzx5XEthOAsGLKWq/nh3QzIp",
-	"FoS64BpsgVVtXIgBBz6/+PH8rPtVw8Kacj4Pi481NYYp0dibi2CMoxIdCwhZjA9qBrHlK/K/Kq4aiKbM",
-	"llTRmWFKN2M0gZc12B3p1+9Ee94/9FBnfB1wDbJPGDv3Fvs3mswyvp5KqtLdg6SZ1k75rCz4/KwtKFXL",
-	"CoL/17U7poe4A4cirOlgd+IzmQbUhJn7tDb9TrraHwWlmFytaPCSVIu7XbK8VXKh6ArcAlQt8pU9BVdE",
-	"SKKXLMtA6GirBqxqXsPqXB89PPv+PECWFf30Cp9/6E+l/3tXxcm4YLUkqDnNNGumGf2V3zE7zbuE/FNy",
-	"gU4xvaYzphNiZCVd4xtNrCI5w90g9virtWKGqUh2gUpZwPP0KmXCcLP1zll47KrgYTKjSnGmicwNoQK/",
+	"G26WxMop3IHGiI/PzkJDFry5M2/cp4RQg4rVozOS0q0mdMlo2vckNZjJ0SZK05+YoTidBk39JdV5JOxQ",
+	"7M7rxdywle71u+f2N7DHODGqFN3av62+/EEbtg4erjVVJnBlwJCggfg7A0RR4OKy8kqk2nIC6Kq9J7w7",
+	"1+Zew1PFblRX4ucdpQPuRuhooV2xewIGSPC0IPLOV7dcpIEvmiuzy4JHEzelYtDoit66y7G+oGK7D9l3",
+	"3NnuaeM7ojO89mLfiy2QQUlVeqWF+EpLeZV2yaklo5lZnlZeUvn+hK/W0imA1lC7nKykVBtqZstT9omu",
+	"1hl7MJOKPcBRYFFPM37LWg5pT1WrRS3sfcOGr+nISSjHLqbghggSRegNU0HDI6Ql/iKVFZbEfk0YnS1r",
+	"x3lXlDdZKF9N8W3lIZL5NKucIPfI52RyR7M8ojpTmDXhglCykSq1dw3+MCHTLdks+WzpHtKEKkZmMheG",
+	"paedshtfurNTdV6zts+p27nBXCaMojPzAOwn4DNjrefwJT/oQqCeYRuXnFkyhQLZW4tEW9MD1Bm8T4vP",
+	"nBoFl7ec1w0CObc2JqkqRYmX+FwTJTf7iXk76wCvlMen7ec/4VMdV1jkqJQ/CR4NT5iwVK1YUq0mK80y",
+	"WM9AKVxwRX9JnEz+mXMW0J2e5UpZs9IxAdDMngonZYHaoJHaw9NhLVUMQCMNzTrfJgWhWQbuCB0aJ3h/",
+	"+MH9koL0yVNungujtm3q8e4l7q/3pmklLwkl6N/4Rle1WOqOAPzx20QzZf/6bRI0x51fZvcFL5Rckc2S",
+	"qbAZP5JuUZ6anvfTB/QVBoZaUr0M+AnYJ5qyGV/RjFz//PTk/OIJkXdMoRBglhzgmLMixY7gHK8x14li",
+	"GvyRIZOO/bO2Di7Mk8dBRrzjdHeiv02mSm40U79NEpiN97dQQZ6+fUnAa5SQ3yZ0wYT5bdJN3Aan2vkl",
+	"qKZ5/cxOJPHMV/JCscwoG4+iuJXn4Qja27MlFaE50rnBG71tai+FVbWl2r40bFVye8C5wQ3ZUHuD5CK9",
+	"sn8t6RpMaAIWtTUCP5Su/H7HBZ8fPMfR9LfGY3E+vmXbVoOhMPXT1OnGK3kH/5oBddL+xnz01Jcb3OJ+",
+	"4n6vgFgZ1YYYessEGUoazeKCWvOFoCZXERdVvlpRte3B0mlMKYajW1lvOR0khdulwgrzr6xOLX5UxjjS",
+	"7tAd6TgLFnBCOE4a5K30v5mG2bfnMYmYxS28WoYTgpGi6VLKW9T/wXOVgrJ7RfRSboS9ipGZZ7gV4D+1",
+	"ByvBq0yKWfimNlQtmOnJeHUOcj9Nqrtc274WUo3FTwJd6UdiqBumTUhX9gpLgFCWBorNGLdaBBptTifd",
+	"LLf2CjBS3lrBv+RicRqWIsKEohA7F7Yw7U6UZ9Yk+h/Hh417birzsJ4CUVYdjoLExWxMhZfzsAtOySmL",
+	"xBdoWo/CVFiVmyz8q1zw8PtzndOsm4/Y7PaaGRPiEcfy+O7EbVyxTW7pHRa28+b8Dx6bg/w4MNdXPMSW",
+	"Qw+PZ44up2TbKalsXDAGZ01stMz/yFNnMu1w4l2nNvMKd9tqP3R2G37VnCqytnc3JUAcQoljJrLKtSGK",
+	"mVyJ+mXuvTVFssBZwHMzZZnc9J9hET6tOfID55zdMbX9oNlMilS7H+AsfnjyuJbCcBYMWEpV/fHuhmRS",
+	"LAh1wTXYAqvauBADDnx+8eP5WferhoU15XweFh9ragxTorE3F8EYRyU6FhCyGB/UDGLLV+R/VVw1EE2Z",
+	"LamiM8OUbsZoAi9rsDvSr9+J9rx/6KHO+DrgGmSfMHbuLfZvNJllfD2VVKW7B0kzrZ3yWVnw+VlbUKqW",
+	"FQT/r2t3TA9xBw5FWNPB7sRnMg2oCTP3aW36nXS1PwpKMbla0eAlqRZ3u2R5q+RC0RW4Baha5Ct7Cq6I",
+	"kEQvWZaB0NFWDVjVvIbVuT56ePb9eYAsK/rpJT7/0J9K//euipNxwWpJUHOaadZMM/orv2N2mncJ+UNy",
+	"gU4xvaYzphNiZCVd4xtNrCI5w90g9virtWKGqUh2gUpZwPP0MmXCcLP1zll47KrgYTKjSnGmicwNoQK/",
 	"LuKVXkvt1K5lbta5+QCC/sN0a7xi5rbiyfcPz3744cnjZNdOLWTfw7PvH33/+OEP54+ryWLV3Liqc5Cv",
 	"mMxNXeD6l9WSz5qy+2GnjxDYrNeRcow6wqmCgYqIYcPFLhgB7RRdq4XLwkh7peZC2K8cm+yKIZbRtWZp",
-	"dad6REeYUmE3JqjMM5lnqdWZrZxX6M+3pjoTKUsv/R2X4r3vnJyZ5SfkuaCWzT6FUhJfGU3sNzBirq/I",
+	"dad6REeYUmE3JqjMM5lnqdWZrZxX6M+3pjoTKUsv/R2X4r3vnJyZ5SfkuaCWzT6FUhJfGk3sNzBirq/I",
 	"w/MfyH9hRMFaydk32oVm0OKi7mOcSt0tWGEfbVKm6pEiy7ThTJLUqeYdj37uzzFI6BHYRqS8maiB19gW",
 	"LJGFoujKmVOe4b2oeWbf3S/cWb7g0AtVClH6YhpxfkHkmgmi5eyWmV0GzuSMhr3Ra1616CvkXSs5c17y",
 	"kKlj5EwGzEUzW1tWzdN12JW8krF8Jh91br/wijcnbk39ZEyxc2PwizVS3+VZyNM6jdm5yRf02qycZrG7",
-	"5zO57jRTruEh//SHNk+Pl42hOFSIWV4UuUdgNhD7VFCu5cI7HcJ7mwvFZvbWTXv4GDB9DFZVW5Sbpduv",
-	"ckG11yeexrWXDvQWlSw0iseowpFH8Bo9Zxm31AlwuzFstTYRks9K9+UuXytm77ZBZyHNWf+Hi6t33zOj",
-	"8izG5sIMyxNtptMsqFkyd19sKHe2lmMqe8kMCRLEEy5DXO9p4tZXzZP0WZEFUf0m1qiFZGhjkzE4umC5",
-	"o7CzvjVyHY5H37GwfJnzLJRqc7NkZC6zFBUnxSARfSPVLZhKipEMvNtWwMEIqHtaQUIghxxNldVpPCK1",
-	"68m0F3xECq641kGnldc4qbDq5hTnxVJCTaVCYwP66JJl6+B8vNzfCcmD0wJ991xcuXxSCh4ruTjhguiZ",
-	"YkyE/fQR52eLm77wWSK5ih3powd42h+sBLiBxnBZ+jnt6bCMrxImN8JKw9URTyGZqFYaQTKuA6qni7A3",
-	"9qYzDw1C/h/umNLRLBE1W4ZvF7qmU57xHYJ0vnRWNQY67lz3IPxKsdgluM4DzhamZvb4yzmk3cDPwy7c",
-	"HZMy5fo2PiAXJNdFwco8zzJm7UWub3sOP6d3Mlcul3EnERsicTTLYs6ThZL5OiAmf6ErVuS14UPO2cnF",
+	"5zO57jRTruEh//SHNk+Pl42hOFSIWZ4XuUdgNhD7VFCu5cI7HcJ7mwvFZvbWTXv4GDB9DFZVW5Sbpduv",
+	"ckG11yeexrWXDvQWlSw0iseowpFH8Br9xDJuqRPgdmPYam0iJJ+V7stdvlbM3m2DzkKas/4PF1fvvmdG",
+	"5VmMzYUZlifaTKdZULNk7r7YUO5sLcdU9pIZEiSIJ1yGuN7TxK2vmifpsyILovpNrFELydDGJmNwdMFy",
+	"R2FnfWvkOhyPvmNh+TLnWSjV5mbJyFxmKSpOikEi+kaqWzCVFCMZeLetgIMRUPe0goRADjmaKqvTeERq",
+	"15NpL/iIFFxxrYNOK69xUmHVzSnOi6WEmkqFxgb00SXL1sH5eLm/E5IHpwX67rm4cvmkFDxWcnHCBdEz",
+	"xZgI++kjzs8WN33hs0RyFTvSRw/wtD9YCXADjeGy9HPa02EZXyVMboSVhqsjnkIyUa00gmRcB1RPF2Fv",
+	"7E1nHhqE/D/cMaWjWSJqtgzfLnRNpzzjOwTpfOmsagx03LnuQfiVYrFLcJ0HnC1Mzezxl3NIu4Gfh124",
+	"OyZlyvVtfEAuSK6LgpV5nmXM2otc3/Ycfk7vZK5cLuNOIjZE4miWxZwnCyXzdUBMvqYrVuS14UPO2cnF",
 	"sOTEvhUrVJsPS0ZV2v+aXrGVRCWnbW977iMOVvpweiQWWKUzGxZblcK7y0KOrI6aFxkgFGaS6YSs6Ezq",
 	"hGRc5J8qVQIuTwiYiysIP1iREhTtUsdNBalbD/aayXXGOvgIHypvnmGMpJniEYM4UtdzDbktG5cAs6Sa",
 	"TBkTBGlgtwidAiNU9hi6GCS2Wi7LRnWMr5mxyt2s4pZwjFQpidHeJKqQyklcz6rFJiYVEV8QryGFm/Lc",
-	"C83GUQkrbPZygaicPvSyfecy1WG0A2KEOKdYkcjQtFgmlMyygebQnM5M53pfwkOgwIqUi0X/nXqJPwid",
+	"C83GUQkrbPZygaicPvSyfecy1WG0A2KEOKdYkcjQtFgmlMyygebQnM5M53pfwEOgwIqUi0X/nXqBPwid",
 	"nTVToGlKoVvSBfCiICu6JakkPqey17vfFi8Ivf6OG5p1jvF3fKpJ0iKxqLrnle2pry5O+nGsHM8A49s4",
-	"MMfSgbfrC3fePaz/cR5l8vbVc7AHrg1VxkpVCHvMt84F3IxXFRGm+vDc6CLg4uTKrooW0ovWpV4EIXZM",
-	"+Opx3VrFk4mg6aPz2ZJQTcxsTR6ef396dnp2+vDy4vGj80H3RUw7UEzDJhGUX0mfmz56La6pqnsPq97Y",
-	"oiK8cWUv5cpeSCoXmlAdLCaPe3i5VNxsozkru6+DZRJK0DdG5kquQL/U/QilkbH2cJ40th0DNgnRGWNr",
-	"+JfzpCREG7leszTB6EVo0I3ixmAle+ecm+5nuF0doYpr1i8L+brgFreJ5Qv7WG/+1I5kuV1jsnRYCLhM",
-	"6poQ2DnnLZnsmVyEjz+km2J90hinbIzDJRhLC096kJv8djg3jeUjLL0BgI4BFVSMpQPtzugRjSij714+",
-	"I48ePfrxyiukulpuHjlIKhAapLmRK2r4zOr8IqdZYo8znWaQ3meWUD01/FT6IwhvLT+CfzkPZzIkFW7D",
-	"s+yDkOaDdq67RtBpyYjeasNWRLF5rgEJImCihrPginpw2KI+Z9QfqnHPaLB8N3P2zmr3YO6jbfiZj+dt",
-	"KiZ/+GY430YjckkNE7Pth1XfqPtK5iKGX2JoNsgozzWIjL4/aGwizqT+3tqYHfvrJDLsyz6xY6fs2mm9",
-	"cOpum7HS6VaJ2/NdzoZ+5bGFct5ivYbU3QLgZ3d1S6lN4YeoZ5AFc8jW+TTjsw+uyqMRrUzPLy4e/kjw",
-	"GXLLtuAUEmtISSdTqtmTx7nKGtl5Tx4nLVA6dWCEzkQ1B6NTmWZSWWPr5kTwfvYJxfnfRMLS7NOaK6YH",
-	"DdnTs9cDyuVO3g5Gcol4YuxRDd/LuQ57fEO+mLATJteFNJjUtqwRb6vsdTd5xzBLm3BZ45unLSlaWJwI",
-	"+mgmF4FgwgCyFgm+AV9vHKMoqopF0vFDkBB+/D7350hpTDDMX+xDAS1CMYLgG2AJL9nW2ufslFzfcqun",
-	"Yem9/UZqRjI2N5jI6J+lK0bmVBuoIAU0Ixghz1IyxUjmKXnN7xjRdOtjnPA/1L7wlqUlyp8Gt7/luoyZ",
-	"kLEhYw7teER/IMpKFGAli4Z/Ne5T5MD3IzHSZhw6/y1nITPpqXbBZkds50fRMldQGZ2lTBv03O/u/Fxm",
-	"riKgYSFgobBAklq+0cHgjzX5Ar92ObBaAlABVvlalU6bK3Jxdob2y9mkDnQ4IHl/1xDImOUyze4gIE+F",
-	"YekV0YyRa/uRd0f7ZAy2YmphFcxJUmAOzOxTM/Bs+xSIDVUC0zCENKikcDGXkCA4zRcD8jW8QdfzagLa",
-	"7SgKPz6BDSpyr3tDNL17ce5LwRkpIbEaKfNJvBipPpzHqoBZfqOJfUp3FydU0J72wG5ye9JbuP7NIW6O",
-	"cfKuC3o0w+GZXLT7UXztZP2H/5S5EtbsnvOMJb7QMbE7Oecs7Z+J4R2dxYAOn9CusLhQ4S3DTG8k6c7r",
+	"MMfSgbfrC3fePaz/cR5l8vblT2APXBuqjJWqEPaYb50LuBmvKiJM9eG50UXAxcmVXRUtpBetS70IQuyY",
+	"8NXjurWKJxNB00fnsyWhmpjZmjw8//707PTs9OHlxeNH54Pui5h2oJiGTSIov5I+N330WlxTVfceVr2x",
+	"RUV448peypW9kFQuNKE6WEwe9/ByqbjZRnNWdl8HyySUoG+MzJVcgX6p+xFKI2Pt4TxpbDsGbBKiM8bW",
+	"8C/nSUmINnK9ZmmC0YvQoBvFjcFK9s45N93PcLs6QhXXrF8W8nXBLW4Tyxf2sd78qR3JcrvGZOmwEHCZ",
+	"1DUhsHPOWzLZM7kIH39IN8X6pDFO2RiHSzCWFp70IDf57XBuGstHWHoDAB0DKqgYSwfandEjGlFG3714",
+	"Rh49evTjlVdIdbXcPHKQVCA0SHMjV9TwmdX5RU6zxB5nOs0gvc8soXpq+Kn0RxDeWn4E/3IezmRIKtyG",
+	"Z9kHIc0H7Vx3jaDTkhG91YatiGLzXAMSRMBEDWfBFfXgsEV9zqg/VOOe0WD5bubsndXuwdxH2/AzH8/b",
+	"VEz+8M1wvo1G5JIaJmbbD6u+UfeVzEUMv8TQbJBRnmsQGX1/0NhEnEn9vbUxO/bXSWTYl31ix07ZtdN6",
+	"7tTdNmOl060St+e7nA39ymML5bzFeg2puwXAz+7qllKbwg9RzyAL5pCt82nGZx9clUcjWpmeX1w8/JHg",
+	"M+SWbcEpJNaQkk6mVLMnj3OVNbLznjxOWqB06sAInYlqDkanMs2kssbWzYng/ewTivO/iYSl2ac1V0wP",
+	"GrKnZ68HlMudvB2M5BLxxNijGr6Xcx32+IZ8MWEnTK4LaTCpbVkj3lbZ627yjmGWNuGyxjdPW1K0sDgR",
+	"9NFMLgLBhAFkLRJ8A77eOEZRVBWLpOOHICH8+H3uz5HSmGCYv9iHAlqEYgTBN8ASXrKttc/ZKbm+5VZP",
+	"w9J7+43UjGRsbjCR0T9LV4zMqTZQQQpoRjBCnqVkipHMU/KK3zGi6dbHOOF/qH3hLUtLlD8Nbn/LdRkz",
+	"IWNDxhza8Yj+QJSVKMBKFg3/atynyIHvR2KkzTh0/lvOQmbSU+2CzY7Yzo+iZa6gMjpLmTboud/d+bnM",
+	"XEVAw0LAQmGBJLV8o4PBH2vyBX7tcmC1BKACrPK1Kp02V+Ti7Aztl7NJHehwQPL+riGQMctlmt1BQJ4K",
+	"w9Irohkj1/Yj7472yRhsxdTCKpiTpMAcmNmnZuDZ9ikQG6oEpmEIaVBJ4WIuIUFwmi8G5Gt4g67n1QS0",
+	"21EUfnwCG1TkXveGaHr3/NyXgjNSQmI1UuaTeDFSfTiPVQGz/EYT+5TuLk6ooD3tgd3k9qS3cP2bQ9wc",
+	"4+RdF/RohsMzuWj3o/jayfoP/5C5EtbsnvOMJb7QMbE7Oecs7Z+J4R2dxYAOn9CusLhQ4S3DTG8k6c7r",
 	"frUfQ93mxnv8Cy5w4sfKCvAQVgBfuIGIwJQRQZWSG8R72TPS1cgIgQ3uzRWOkmOyxXEN+OqsxzPfa9M/",
-	"fDM+rVVZsdPIoa9918AjefG6FEseycNz9EepyX//N/ltAuHo3ybkt/zs7PwJ/i94n+GTR4z8ePZxB2zO",
-	"isp2eVKZWEhbfQnIEe/YSt7RQLBvTbUOmos3qPDYL7/RhKdX4Ey0ipUUGEOnub1Y7VVjpLJ60YpRYXbh",
+	"fDM+rVVZsdPIoa9918Ajef6qFEseycNz9EepyX//N/ltAuHo3ybkt/zs7PwJ/i94n+GTR4z8ePZxB2zO",
+	"isp2eVKZWEhbfQHIEe/YSt7RQLBvTbUOmos3qPDYL7/RhKdX4Ey0ipUUGEOnub1Y7VVjpLJ60YpRYXbh",
 	"8kJ2KtV6IzG/oQcKcs2F7X8aX6wOVyd96A6NU9FYFaqW/aPibsf6H4u3bv9DXlU31oclC0MlbD2BdCU3",
 	"zlpkxCMmuci2T2vDLD+nFYsIWspMQg2k3bE2EFcrO62uHS6uKCnWmc9cbNnOyyvPNXcjRvxYSLcodeL6",
 	"yqV94DYxOluSWZFg/zXkf02lHOzROCBlrC3560M8rafmmtpFWmBKRK3XEZOLpI5l6OybvdOSWmN3/8O/",
-	"6yZe+e0dE2nExLvjyuS1QWOHodxVl+eyk3dSpXQ/ByyeiwM9sC95xmL2OVlTD8WJ6cTfaEimvHLmksaE",
-	"o+dSDDOZhVFNfm7P+chYFJwoUsy2WW5xklwbwkSqCaMq2wYzVmBpwRC2VX3R3eDFTC5SprSRMsXwW/ud",
-	"5obuo/CUdDhY27FDPWchRGsEhdGY9X1K3lKzrCjLmPuYghogr8gNpFDD1ZIUsOIpY6nzpQhWFOHVKT8N",
-	"auZyTiCHxVwWGtTZk8ePG1pFEGyM1SCMVvQWMYjdcZrJ9Rayvxw0cfEPbTBTY50rsCbx9f1t4pSxdes6",
-	"oDoIqzcBt4AYKeMZqC1D1Tfh/OIi5GLeiBCXDhrDMlH93DUAkM867fd62XRX3bRi64yGdLMNhrIBSIAj",
-	"mM6GbslCIlq+A3axSgOdZozgKKGtNTK8jK6QjtM97H70PZ7P8UcjnM4CerDV04zSo+/5ahyqXW7mCxZy",
-	"haHuyKtu0blUl2RZovWFhitYuj8Yk6/3C8/7RG1O1In9v0itIDoeeqtOcT3BH6Tg8YjECf/NIukfV45W",
-	"6MDoofOUGFA7BxnAcW8vC2lsl6An3YZT2T+mBBzjAOHuSgan6P7ClXvaVTa17wlAvh3nCISDLTcsywoP",
-	"MYpWeyGB22jpgGfgnuqlg1TACqovmck1ZynR0g7Xj2o9AgABFyTX6OeimQznG0YKuFL0j7vpBTLkwoz6",
-	"uS8Zx4nt2KHeupkEM+IFg3NhaReTZdE7loLqtnvHBi+BmGxDyE4QqZdEL+n5xZPE/vfi4TkA16YXFZc7",
-	"fm/PDjxgz0d60V9b8DQZeKOGDnPf4/gWT/7BZBQeBayJ5xfrTbN365UQvJD2TZkAk1szYVgMP2/Niqk2",
-	"oSRACgiJuEsstTcKYjJpSENDXCyqb3W4Rmho/KNveWuvxh/w7n4gSJ5YB2I2vIxE1YpQHdpOgrlM7IWS",
-	"G3sE7XEOiNkgThj+HFJxsUCnbJXx8Cw5OzurA8T0iK7NeWZCOvC7F+dXbra+o83KLp/pXjGk+z65uPcH",
-	"n9u/KhpKLVIy66zxeCczdijQgmI0fSOyre9R1747MCv/wpCTD1bT3yeAi6/ZIxddxshfvcp6dNjSCsD7",
-	"LhfXAw57g2ew1dS1Myw2rPNHOxkzYR25pXKrMvlymcNgJoAMY2QEIT2PkAiEM1TsjrNNKOSQx6ohimkH",
-	"6vGhMNEwQaZbUOx7lx3F63EQ8HM3sufoEvbg58JadWnIPfTctWuYA4Cqi4uWEQj3u/Cwm+W2R4G/GwLe",
-	"AB0h5jGkgR1AOcxZlfNi26pLCVHxJ5mHIkYpbURxvP7385tJMrn5dZJM3r+w//ppkkxevpskk+un9n9+",
-	"3VUFa+Ln+1362LuvCcAYTLrsfKjpvqAQVoHx4fcd986MZkykVJ3inuyjPPghYC6vhGFqTsMZB4KZjVS3",
-	"CGpnH+qIvTRrfc2SrBWb808kw/0YUuSwpCrd0FBY7eenz0iJqr9LSJOHz3TUj1Bzf3Tk8lcrUdH0Nnkv",
-	"ZaHc6YP1hQKl/lC5uwN3v1vFDDG3PUa8dnBYgUEBJf5DFP2/ivcAiVaUp5UWM1wTLYsmmUVjCZLyfVu1",
-	"eSFULDYkg+pbtbPvc86y1J8IqHqm2dvaEzGGL18RQ/5vA8SKpCnvgF4HIO07mLaA9z+FFe8jaYoh6lx7",
-	"zSL9DKML7YniUkvX6b28632B23ZW+Nob0/4iKlL5yuy+IvWvH7bfa2djHmQjvi7AyevH7e80y5kmkE1r",
-	"dQSItINVS6ZswUUAd7qYfr9SGbcB/R72m9SzarKHjf3aw40fuH3BNmhPVc2wxvRWqxFZyzqc+VyiMxU5",
-	"0NjRpFca9FJuAtkP8bTlon3bgMpCaVoc+0VnR/AFYuNZKtgm6Fc5LKP5tSvtPPCmfC0Xb0I91QYYiGVd",
-	"dBsg4eAyX99CG+wsP1C/bAFc1IHZAj9TsQ2Hlr0vz3nrUbd35faJL+tPfC1rQtZyw1Tic33tF4DuDXX+",
-	"0IseIcCkcFKmYtNE6/3bkZHwsbZG1jdLphk662vWWbcx3gyKNk9IES3rYdcXztK25fzsHrOsJjfdbZTe",
-	"2oeAclBgX5i2zQBktiWGZRnEWiAdjHsEtikLe04reKwd3fntY34K//KlAm2/wQzp+pEpkKAfnp8lUSD+",
-	"Sv9GuqHc9W8svI2PnnTBRie+nVendwwf8+vSZYOG9l/BY/5Xm3AmYCD9tGce6Y6W+HMI2V2rgAPhRvrq",
-	"GSu8/9+Tn71QOHmm1RwrzxEWFf08ZEVTRqb2ypG3PIL/vIqV6sNIkeX/xLKUlA+MhNOy2NPRuCfm1yrX",
-	"5gNN0w/zSPfAX7A7DWGZZlaAAl6yQ2AkUI+AN/qS3jHiJNOAbjGtqDiww1quGGxwBTjeQBh242T60j5m",
-	"RqQBnufoltwU6y0RPeDR0+7i+ZqzEtiuIHl9M2q8l+BhaM5sl3y/B89WJL51Dd2iAModb25SyVh1EJeU",
-	"myLiwn0To0CIJTcmSMKi+/iVgx9zTSh9n1td9bNFeiQ8GZL28yhGzsDkjIQFulYhbk4JubB78uTs7Io8",
-	"PA+VWtWl80VYOkdS9jdLubqqdI+HtgiCEQ//JIXGUMQ+fTse98mQKszOjjfs2+zj5yJweKCa6wYq+zgH",
-	"NLopm/nel15XC7jz5oa19McphJhjgH6YPDQyLTsOnoZK9rsgQk5luiUVQOzd/OttkF3KxKdw3jyNABxt",
-	"fdIU9EqwRx2yVOxfbbOAJ/u0HIPnksbmDmCQsbpM/ywFd2K6AWLA+GJpBnpN14o3mi9WbrENT2uJLZUB",
-	"P4U/3vaodne3waeJfdy/JPHTL6fUa2/dZhy8q7/Yt09lrkIu9KWV6IXd7O7kJdVkxYw1ieydYa8W52rX",
-	"UQ97R6PfUPjHXhlgrWeMmW+0f3uj8qTIi/ZYTbdCbnSsVW+t6WmgW3Dps98Nh1ZDDQOS/NZMRPKK9IyK",
-	"S3Lz7C2xZPM9rf1haXo9qpl7baVtfsP7MFFJ+xHYCDggHHP0kRgr3zwdNWM6gpvna2UGQfyLuMe+IN2Q",
-	"QICndjCs67at/3jlTn8OJScD6qYa6O1SMjcDlvTOPh5Wgn2l0L6IquX+FrOq7VJ1iUmNwP24FFlrBB7d",
-	"RHvGNvsTe5XdtWAd3pW4qXR1KWuRbNwX0MOdFHE7tHvB16TJlJkNw5jTynVA+vXd69NQslHl9Y+SfoGI",
-	"esPXkMFhNzTYqy3aQf6pINKsaW6W5Nd3r8K5dXzmOyZT8vaXvxIuHHbQ6eRS5FmWBCSMeyFKmL+9IzPM",
-	"N+7dbvcvVLNH5+Tbdy+fkcdPHv/wHVaa1Go1nYR2SQSKUewQ7+bbp9k6vLvaU92vNbq5vXrpNNRlK2mx",
-	"iHzBRU0p5b7vggHfCuiaYTPep8gXOanY0ckaIxkgGusBR2JgdlfAx/aozcVWMTGDPra6iy2Y0Des/U5X",
-	"j896N57e1HHOwjBB6h184i5vj8ho/0Y2xV9dIVrhhmuGLQs1mP3YewIclD18Gr4p0CrWVfEXtunC01r6",
-	"e7Mg7vnjXeLmSjufEzfEgT/VqPrD9086PadNMKyBItnDXg38Wa4bfQkfNtNLh3UK7Ivy9gvbRBILByIL",
-	"VL0WFPsRWLvb3gppNfzR5f6t5QbuNEtoG3nEgMde13HoPoxs+dsS3iCcDTDMvVVBS2gTlu/Z9GlultE0",
-	"Hz9My6Q9OkJj1hiN6YJMGAdgIYHXxeZYBC4bzOxd+FUMnfOzYGWYd7B3+tX1qKyy4/CNLVFmfNaPdXrJ",
-	"q4HXLER+BvYOLxqmV4/e+e7BiyDJ+qZy/t2RjXknwwqP65HZiZ7UiDXsESioyZWOxXUh4tsF5Vm8OZSR",
-	"GSDAYXwZQLa07zvFAikTlcZxXZrIrOgKETftWpfqS5o+rLjw1mZ5mT1+3FkqwYKe2BuWoSOWCVi6VeLs",
-	"uq2KFdZ/mJ7RjBoWnsjZ2Q/dM/EjBCp1kxD8xBD7HvNZG6ciAKHHHApcr3qle5EDHm6icU/1EnP+POOy",
-	"qu3zWA8fsctyeoed9g7KcfqFba7pHUsL4L9Ogfqwj02+G3g5P9vzRghHVdzUnaJZn/SX0F73Vz0j2r5P",
-	"cm84eOm2Q71/9OSiS7sf8bqGWUYXJrPrGGZXWjZLDCi4aFxdFolD8GxCNpBM5wKxhfxXaI5fVbpHFRXx",
-	"zpZb8Du8DzrxFWLBohv7KgdrUEaCK779AsCJrEE5AWc/ZADUZtmYxEU4bumMau9DmBWdzMEAnfiq4yJ1",
-	"h2Eac4GX7oBLrZroPYCF5oCZO4hViftc7a2EqUg9HRQ7GNIyizHDe2gA9qU0tjXt7LuHE7xet6D5ex3M",
-	"PhNa5puG3Glk6KeHQaFbGdL/WgXJOKShFw7ftawxir5q23SE2q83uZnJEJDlT3IDURSWYgeXXQUxWudc",
-	"K2wOkg2j3js/9Fl4YRAAHky5cAWwMylmTAmIQe8b0xqCF+337eBoQdSyBzj7PcDbw20Yod3BkMGG10oW",
-	"Ew7xWdwXcCwMxYql1aV31ulLZ/aWOK38fh+1EUdBEhcjFUA4EZMzSoW+JmWkHAvGj2xS0P2xTzuCeNbj",
-	"PecgAsNr1lE+tcXCKcCZrET2+2NkRi8fxWi6bUvzm1nVzApJz8ARkIZm2uAhuYC1bgY4w+Yb4gyCQGq7",
-	"bPIFfV8tPi+c8xi3rzseR7h3Y065I1TnH6xLHYCaEIiMHugP7K+jeQ20nFBNsR9Sw4/UGoWjkO5H4Shf",
-	"8hDFQdwsmVkyVWbHqFxoiOhvGg3kg8hFtcwFxbBRlzWv1ArymUrgW6hcn0NX+MWJ/xcAw8yomLFsCChh",
-	"RrfxXMsza2Y+gtzaUDdiqIiwJmVLNUTQixfVbT3M+rYxdN1zE2D7SGBMzonbI3DF2l2qBcbAgB2WWQuU",
-	"6tXjsOCYw7VYxTQT4QJ55wGoEMW04PMvFF0v+SyYCFtkyRdOjqJeqkjXJTMqikLA4LXK04zFOerkoY+W",
-	"G0jyE/0A08JtBVz6dUIUW0kDyGDGamsiDDJoqR/Gmm6tb46wVtmO7xuXPulSm0NIroMhoSJFLJSkXK8z",
-	"uk2KlYI7J4ZEsJO84jXuenZQjWb9+nc6hhyNtV9zbaLBlRbBOfB+8PMO9uWkoZKIn+3H2PRnCUa7PwmK",
-	"0dkS+sS6I4hVL5Us8gKs5LRn/f+QrYcNG2H75ZS9YxpyHA4pUXW9jnuk4re0WnVO5P5vjaODFk1We0gX",
-	"eRsWCmtqDFMi0r/ep/oFModQsgWzaJ1q4PLPMilvr8hH3JKPyGWb5TZssNzRLGf7FPrWcwBdva+0+gIO",
-	"2a/kt8oqBxb+2qEyhLDYbfn64+OL78kanyCpnOUrJkIZxlSk3DKHjkMPSYWop5jzt6LuhpsyJso2FP1z",
-	"dUvODbWDlySVBHwBscR1xYzaftipbwnUIxlq8piPzRcEBeawYcIg/uFpHLCrE6gDXx7FsED6+SrdBlF6",
-	"S4E98P3jVSA87V+4gc2tqy2sB/Up3btz9c4JKAqYd9kXQdOh0sxFVU6LdvWrXAP4lavauCSU4K66hETI",
-	"pzSSUAG5ggAQJjfdFgcDGcFEemIUw/SjXCMiujBc5GxS6aXe28CYy2AnqVRiZZO+tZekkZBCAPGy1nrU",
-	"piNcG0Yh9eDtq+egrUKRuctBu7TqPfHIuY76PfAb+zSS95uG0IsAJXsiLAdn0DzN/YNO5R0rP1/yxXJA",
-	"vu2wLvIRSHKeDunHPpa14gOBbZ2irJ1iGXwlw/J9kPIRb0+yT/9of8Y7q3TAtwHvTgZpcGWg9PCtXii6",
-	"itbdO5kBti+bG+Kalwd2Wy3uYlD+Dx89PPv+vDNvswMvs2yM0QmvXwU82S2wrNoDzdpc6INiRSPL5n1C",
-	"7Hdc82nGenh/YYN6UhdIcjBtI2kw4ZaH1w4exxfQYQoAtsuHtmLYkP63CVjuIA0T/Po05GEZ4jHuXWo8",
-	"UotCGOZZRkP6RwmB1uu4w1Av7W8G4JlW+1XuxD5c3oV3ADKaRssY9wEUK96d+KX23njcsRF3n+lDvbWV",
-	"eY3X6682wXGWixyyR1wxqoF7/QHOThGxTybzjC72zHjxfLJds/77hCsbZ5feyU24CYmSG98b2WM2SAX6",
-	"KxPpON2RrR0d0qTfyY1OsJomraOd1PqGBRvn+R9dunIrqqyyAgecCkRQKxqchA12hTsSRmOs4Vx70+pz",
-	"X8K9GwPz+2850ybo3HTd8PSGsXWBc98gU6RLwps5QLNdAoGvf3p6cn7xJJ4R3KzYXBfmlUdMSiawMswz",
-	"gyDIgmtsHAKuffAgU9gqKySCuLph+wF6VwagxJRJoNFGQvy7CPhJoPMEnZkr8r98syGEIgHwIru1TBX9",
-	"hxxC80ae9rI6KjCaO9tplwVMSAqoR6LLRoTtOdAhV1BP8aD3g6Rsctk7RsP94AzD9EgwU+u3JjhWtVwx",
-	"QDPq22aYzZaSfPvq2c9vv0uIma0T9Ml/+/yX6+8gDMem5Nufbm7eflftjT1bQput2bp0i2/YdECrDrcl",
-	"ux1bYMgSh+bi4tFFV2QsVkFMAcWhLA8erLRhX8KdjPv2+bT6EftwEdJ+HBYqvdS7V4xR26IXNOSdZFyw",
-	"xAWvdL5y6a/5epzrZsWzjA9BXoz7mE2vuDQ4a3sr2tXtGmPvUy4WP3EdRnsOJQFZyQq2p733AdF1ms9u",
-	"mUMhWVLtmqtG6gRbbf3d1qS5CAHLvsM3WHlcmcHpkATGEnO939QUbtUANAf8wTXmQIdQHQxbfxjGaIaH",
-	"cj9/khsy54JlW5eKfsvWsBlFwgG1CsXFCVbmTLB0Jhvg6cOCnD1cVSXufGO9bi2J97PkmGpV7HLIM13f",
-	"0f7oznodDP5Z2UId61wRkWdZkVzPNXEzcc2CGjCfUrA388nlPzoSeyDJO/lPSccsm3z+vbHJsJpTeHYf",
-	"v7N2/BXCQW9tiT/YOoUf+d0M0wcr2SMN2679le9giqkma2XPZ+quPocS6cwJHwP/RhPN/83cM9ooZmZL",
-	"171HE0jfDGkRM5nlKxERBe5XAZSJrfERJTAC3ATByWZtBCEN8eiGgVhjbta5iYyaVGEyKokR060JCxy5",
-	"iUWQYgkY1x7r2YEKYCu0Bfb5HhpYjKYMFJQOtgJrZlxWQNXsTAZl5w0JINnzl7EQuvRLmunCaVbwYIX9",
-	"Cmay1OWi7tOp9o4r0LDaYas68wWhKmBYgvCnGVPryG1s9SHCfToPnp1PpjxlaECDPYOmzWk8Bb5z7mHt",
-	"HOqF7AnFSp/TyQC/7/ulXGEaMQyiqCBUtzl/I6A0LIjU/EqUCMX4TOOSDAWDIo73V6ByGKbWihmmmnPM",
-	"dU6zBvBqEMy7wZ/KrR/NSqip8iVgVt/d5/AC7UqmLHg3mXi40uI0ljPzB65ymMrNSEpIcWcquB1vlQ9j",
-	"5H2WwuYIqZ/lTJUMNUkCZ4lmNNOEllL1EhE5uNGOpwDk7kHxvX7wH55+foDfPfiP+AyVgdrBQEHrYrju",
-	"uLC3HXpbyopyLCl0XgjIKEAtF4YrQyTwTtABSmmPk5+G0M+ZSD/YH1KP3bTji3Dl3lcgB9EvtlnyDGYD",
-	"c5bCZbx6V3gRkaAaS53Kfim97jiMCrf42nGPsFkEuklws7Aa38k3j6CTkOmWbJZyVdbm26nv3oCx6bhi",
-	"ooAnKZ9mfEZu2dZrJ37l375Izy8uHv74Xa8XFPsfRlwpqVxJNStbLvt1+k0u2Q2VFcumWG22a3bFZtTq",
-	"mMdmLj50X5l87CTdMbV9JtOQdj7zHweBj5eAPtxcd+mbtfc2oRkUXwzJ69npDZZGZ7+SdyEvc6m1Ouff",
-	"TrPxw8LbkcqzaPLbOthGt8onYcb7N+ulSIXuEdc2Gu6KatPofu4K3NcRXBUwUCyVFGHfyNTSB7r5p4m7",
-	"QMETCTx8aIKpX8t48azqokbYIUBwTJ/5ZryNYsGibCYg37CUHHJaVww6sYaVG1cEEtbAYJAYdOte2DfD",
-	"Klx2DBj83M+stamoB7RpdbgHix3fyT3RMSpljnaMwQWO05xn5gMX7UnvfZq7uqr8oGMJFOelzNK6WVRV",
-	"lw/G8umDTIT70ATmL/agWESMuF5wHCQACjIFNNHDtiEybKSTXBegESLJ7t5lmIIMjg06u2WunwAt4H8X",
-	"MtQZfw+05RUzCitRQlCOoRAINnK8Imen8P8fnPkiHoRF7K5/AB8jrzRBdHPoJYcl+kUPlcBBGNAj1CU6",
-	"GJ94rWABpRR9oqe5r/LuHtEePqurhDGkWyjEFqotqFF4OKTa0M5jFJvTrWdsc7MNA+ngYlM79iAuw19E",
-	"eKxf8KpaNuoSXopRK1Nq34sxKFbZ2WPQbUYDnqvXUrom+EupjbVgiuq8b2qw+7tSVcTQ2L0kxGozGCUh",
-	"r97ePU7Ig/MzDwaUUQUZGskwxKzm1eom0UdEwg4cLCHtKJHwgOtlMJe5wIDAUm7InKL2qa1yz/U4EV54",
-	"xSA8ePQMBa4yxfdvQVjuxQjb6pTrYKYPqr8JsbIW/DcAQQSOJGZ8hlNIFnUh8O1AslfbJIWgyXx7u8If",
-	"+fsYOS0Opu7aVa0fhFN3Df7rv7AFF23d2cFJi24muqAeJpqKbeEq4BgLd/dVID6V8fVUUhWpWQUayyz8",
-	"ZQXUrD3hHR8DXI9OlMmdkknsX9JfAvuGJ6FQ94zWIpGVI3THmWveszOjAxq5uFHLraqsp+zvgtMqNzup",
-	"UKWfTCyZZYQzbAd7lvEAPvS60bU26s2LXnM91wKvH2spudKhZkB9F3MA+ddorAOZ+xPSTXik5UevOQjO",
-	"+ULjuQ/+eGRvJzegPIyqgM9q6mVTuyOl5MzPyNb9fgIMYH9REK/Hb/BZDGzGOgXf9hvrNWxi2Si4+xe/",
-	"SOOam4Lx1+9Hb+3DrhJr0fNF18a1UTUKg3CHHLTRLn472CsRTDtosJoLKUYYLSHT3MWMU0U3AioOZ3Ll",
-	"+hVQsQ34ue3VF76iqDF1ZqjebYO5EWbUx39d3+8cnyojO91v/B+29TnnPRnWPlnpx7FrrzlODvhLhzIs",
-	"CkDFMkY1G5RyCKATiEjd+3D0Z2bkv5GY+X9CiH7T7QeItcSUpcjep5EGegVDdCifEP9ynWpgrP6Xyf+w",
-	"7Vg78tpJz+aWGKY/rIty854phHNFV0x/oMN+ZWc0/F3/ymnmimoDWUxxndAoPiwzskG3na3ZXUDjJbv7",
-	"Us7eT7U/7YFgYxHfSaKd7DaPfr7rew0p7p3qPlaEB89KKxkVNWwggfsLFlj8SBv5iwxheA9xl/mE4QEl",
-	"Yb3cTi5Jtu5Fo2YAw8HaRtonlP47G3WANj5UD8cZjLkcFjBDKn2SR+0h6o1LP/7AdbPRDJBrE3SrLqkI",
-	"dqiSrqk4ZjmsZK6hzTda0onDQXJ9a6cy3QZjwPj0AK8tzPTvaK13Rb/84Amuof/G4k6MtK1/LxwWIZdZ",
-	"QBqngxqStvjXw029oqv+u/eBHLpsuBBfRjqwvyl7hoeSsNNQGJJ/IilfgHfblY5Wu/jtFNWN0YWpArDY",
-	"6dj8HAoAwCZcGxbwziAGbJ3pS0j9tNruqTKN34dmY/nXBOMTTAR9LdE0ouiVdSgQlePVIeBTbvIHou5c",
-	"Y0ZeN+pOBa24HTXHo3RqdCCWsJ2Ng7hHv9GLi+7WA31a5ZulA4JIyEPA8zw7uyJPQp3yH3Ujd+LyQtWO",
-	"K+RivzE0N3JFDZ/BC0QOCDgp13Sa1fAzO1Fw5DqUEmg/RozQMtFSl02uDZstBZ9xKiArEtpebHiWETue",
-	"7654ShCQjaUEinnmAFYN24L5BGQj8yw9IJfQofCEW8+FhHKFP0eQyZD9EdZpvcehgcXSGQ2UkeYx18z8",
-	"uj6kz5t3/wUKCaHjqr8GpEDlm8CGdaO3thV/Y5xGbgRTxEA3TbNkHDHjIG7DsG+vr+bpfNUBYPsZ2oOt",
-	"mPvXZcZb04vnCtTn1eCyR2N2ZVEIwBO/iONZZCV0zwDg1HUM4+/9clsiY2I2Jk1PY/WUH6TIIv39I2Aa",
-	"7NOaipTifVQga2QSpIxiIIgAZ8MyHcTHp1xQNaDUsbj/GlTQ4Ey9JJTYgcF1SgVhwqgtfCZYQvBdVuBw",
-	"QZbsE03ZjK9o5rSdbqTQAcLE5zYeLEhgIH9rNrhGbENXKeQZL6lhvispMijHKogGUluslKpx1TLE1l/J",
-	"uwE36y1jgc5OT2dKaizXgBstKbLJqSkQ9jrQPcL9yPp0Bw1lZ7/BVA48arUrpxs8osThevK4A4Xry5+Z",
-	"aquQi4tHoY6zG6rDAhuZKHTLa7q5QogzmZtaacCmUpzbDzMPU9mHnrOxLm0Y7KVPPzkeNM5L4LSi8o8a",
-	"oiWZU3XPGDlDT0Onk7JnWng1I7wviZEqY9F4lIy2WOcGFHw6ku+zore+vEwsGKZu04hItILcqsFQ8ZVK",
-	"yyXTbWuVpaNof5LZv4MnXmp32ikRbOOOv4fxvYJjXTvrrrxjpxZ/mNbuBED/Eo0qQcfijmtGFcLmNNqC",
-	"yVBxy9/tzugr8jA5O3OWnReGtY6MfTqXByg49AraIXCwB2d3/ymzHLL/bssOp8CSZdmzpeSzUJFaWQgx",
-	"IHCCBbKDwi3NzfBDxKsYQjtTXco4G1PkrERSThqKlnEl59OtQfsEega7CxyrucsSe+bVY5ePoLGs87Rf",
-	"k4j4Hcg+8RhKjZ3BN5rYJwgiX1+VKEJuGuErUTFfMdcmoW8cRMW1fbbfZVPu8uEU4wvx6qD+6weYtL5J",
-	"VrtNCzOMFTa5vhbB0iYlNzqSFbhPf7VZrpTj7IB6hY0J9ugX2K+d2sD+gaEAQK0DWWW+yaTsDuL3rFxt",
-	"nCRjFENVibtnRWQxn1hLr502bqE6cYRz8K9LfCejDTdLay8ADjXdEimyLaFp6gEavJUk14jfOKlM+ffu",
-	"Zitd3d+uoUb/VbBBa58mOmULGpJKhtgkhmVZT3kZdd1Ems/cVBB3AMeDUZMQ7ZCHf/PteH6b9HRiDOs7",
-	"4wMBfs8ODQUE23UfWl/TbPfdP3BX+2WQWeTcQB+wQP/qO6+qDCByCWK8a6szNaxG0c/t7/jDvvWaBZax",
-	"X0Hl1W1bMIrl5LfzGJVAje0YRrF1rrI2snTPzD9Y3VgYNTjZdbBsiVFtEmiSAp7wBdwu2hSYZ+BqLjH1",
-	"GkYK/dS7DQgVfR/lYp+Y4woS7+E9YKZ0yZkRwdau1/w2VnIDsSZrzFWd9ti7DTsikDXVB7ZFmOaaO4ze",
-	"MbofFE2edpFOl9YOl5nPHIZUkJldhNP4fZOEocTDek7o1eIX08vsgY0/XHu2w4S6WLi4IxKqyFAAk2Ep",
-	"c5UQmaWjQUrgYsYDlHCrOnx3DBVhfLcpH3J3uGH+wkW451IhKsM9nhyk6B2Lgg9kwVNYNuPSRDCqLL0g",
-	"/R0SnOr+oz7zf+50i1BjuZT3lnIiX7F6WXzFDKnVGFbiZDQUO71eUlUgJabV3bIynGQAew0dPh/2gg9L",
-	"Iq0nCsd8xWPogPJ8a6JB/Q+i0JMHJJ7I+S5IZXk3+j1PkHMdxwQvywqzBhJu85r9WGHBXRzZ6CbHdW93",
-	"R2DoMAZAGE3ub+Kz9ts4XJObVduOPC+AD0euWOdmUN7sAUxSa2/MY4kOuV7bf/bCQX7vu0BihScmTnJd",
-	"3JJFpbZVrfq3RvcAB9Z8jQtGyHJxAGligQkN8HaaMRURldWR69kAlYegj1XPmoBQT4gXIi3uzB8vyP+D",
-	"eIl3NOsphmQaMooLIBrAOSd2ki70bJ8v+oDB4iFO1difvi+HzKBi6wMAr+UD0R2soP3H8d/C3+arFVXb",
-	"GLxVWUnc4ZsoXlIOWU7Ld4hMoeoBe5wB0Rust8sv9f3Z2YyWAxV2N3Xe/vZCpqq25L2bf/mjHbjCMUj6",
-	"IXTGffdvB7gHqarAYyVCcBFiDc9ys9x+EC6yu5sqg5EtjkFsj7gF+7rhmvXtLFtdQvXqK94dJM2GhXJZ",
-	"sT6/j1T/V6XBSEcjIHyumdM4pwD5f36WBE47dDrEjjKYC7ih3JSx5jLodd4Z8So8XrV8uB+fdG1uscDo",
-	"9kXCJTjtrn15ik99TiYQRQ8E8a2BcVmi13o1j/rAe5jjRkMpToNs+9pZri1pCiE+Ly5GsrDqvJCOuEHt",
-	"Uc7nGQ+93G1JTeH1sNywJZCBVPSY1zxjQ/vA4m/C6268OeUYOMeVAD4kX7GhrzO9Cok/J5MbuggLUkMb",
-	"bQmqaTjdOUtlePfirMMQhTf9Hpxblm1b7u0q7/qmDVYUcN/opnk1LBRNWaRZ55zyzNmmAQUGsDxiNYcF",
-	"cTuKePwoSTmV8r3FOMGdYKs1U8Ul37AiWKZ53rfbgy6S+ruCES5/3g/fz9tenemBDvdaIDRUrOih+GvJ",
-	"Cl2C2yPgD/jRjoWDb3Zj9fGg1JZysB/lhn0yL3kIW9EV5xvo5clSe7mdkhdiJsEDa/X511ywF67vwC1b",
-	"mwLQmGuyUdwYJsiUzgLgUlNuwtKHufF3p5Ob+ckPCYH/nEzlCv/58EnG/L+mgB3EtTz54YeLH08eVkJo",
-	"8CtrfPtfu3/bnxf/nEJQqPx57+xCexV8YKGitWxupzRT0A+0aNs7h4BpNu//hpVM+Zz378dbZtHstjvt",
-	"atS0my3z8OzxDxffh3IlK0GBHbdsBf2apleWjyxPgJ8GmxlIQVKubzHj1fnQJr3Scooa1IJdKkRIKhGI",
-	"Yt8SZLl+58udiMPPlrxlIU/NHvkBX1kKQIvLRLG7irWybz6BR1aMpBUE7zW722ME55BsR4jM3UiZubqY",
-	"iAkNWCdQxwq6GzgJsDBMZr5ltXffzOtdGWaQ21RpykBeGcJEqsuESTLnd4xgjyWP21+EDuzvAwGfaLOU",
-	"1uyYwY1UZlLooFb7vuzQt62m9EoFdVUeSB99WVuiKQ9Xc6SMhfw2z+RqRUWqE+e90OioUlToOVP6yAYM",
-	"Cxc6Q4UKdCs4Hac5S8/pgCdM5Wt74qLpH4XtaznH8eqSpoQSb45a2nhIn9Ivserp4gJxRE20/0ONWXvK",
-	"qhjAjWJUR89iZX3uL2cf+pq+SNXQjHGEFzWsrZeK03H7JcvYsxEb8UYOH8/Kk7D7mtOemSOtvVvsMNXU",
-	"L3hfecprzV08wXf2rrZsf4LDXNohbce5FUrhfYy7QXGaBVyQdFt3Rn1fcS392GmgfElM+ziUPaz1xZpr",
-	"V3wf8rqOIF2HtU/M2F03/NRreKhsttgr1tVb8wkeKf8mP8Ok0rIwurllt9LGdZ4xZSKZP/1i3ViNAdo6",
-	"DBZz8g3b/OIExspkz8/OesfEa+w1zJ2+G9bHBEOfeHTa3ZDEbXHVzV11fjvixQXBr+tM0oBa8FSQXMy5",
-	"4HrJUpLDU6fE9RVZMURj9j2ZpkzzlGH7p4xabTEXKVOECvDdQ41xELgxFwc3hpHzuQ41EZ6WnQsrl+mS",
-	"6n5Xljdoj9I5RqMvxU09cTvRx1p05DrYVsRxXoigmx2IDuW8SPfL6g66IJSuNp8CwwHtbA+iCLY2qsuQ",
-	"aGyWTLimXxz61kWYQi/p+cWT3VlVqofrxemuCrT6Z4d3EN/Qf7dfiNE2/I1KQw1rAZe0suFxD1bVv5LE",
-	"itcDom1FbzFc555wLR6LEwx5g7shjP0dQc12TDJjSRmF9gA+Q71FirWgHvqTGZADoTM/oBd49dj25xsk",
-	"9sGc83duaBZp11tLUC1V8lGyKFv7tJRpk8E0ybeBjMieBpmVG/3V5Odc3wZ7WVOesfRDJhcfpAh3wSys",
-	"O8OE91L0NRolTR/2zgqxU+jU9OTiDZ44tpKhlAe/o1yQXPfN38DBPgxpG+t+Ag66Ib9zrRM+QNAzsOFv",
-	"XX+dDLKAFZkqecsEoQRtqp4LCtQjdpXkQP1EuExxygZ0JrKPOz03MJqzJWMNlAcuEwNYQyqjhY4Aza+l",
-	"zD64BvSRGOCGrkfiN1NG0AZYupWwW6heWlGhV9yMtLX52oq+IJhqT0WukqaNcqA4tI0DFzpMbru9mCsZ",
-	"p7LQnUk2NrZvUay7D9z9cWBE8z29ZTEzbxrpoid8yxCnbmho5LtkhT9tQPMFdPB1uzz8g8kk0hGpgMDD",
-	"kkuOxW5vKwsyKmftO/tPLcXpO7r52b3MDgs9RO6l2dWhWaYimNn8yqrk7BNohFWMGEb+LQXzzVGkIr/e",
-	"POvvCx3oEWrrloWd9jsRDoEOUNDSmvLqeqPUGmtpLIMZ0l8LXzeGw88x0BF8fZUt2UVYQL2nmVXwQ3cu",
-	"Qh4K4r979+vrF+Tbdy+fkYuLxxffVZtmUt9nxxQB2VkTaewiiLcQweEr3TWOZaG1+4xmkHZ0Sc7Pzp+c",
-	"PHx4cv745vz8Ej06NVCGwKv+HczxKhPSXRsryDyApTUGfdIJ9FBgJrqd7xDiM5oxkVJ16vhjHzHux0BB",
-	"7urb++KhxbGcHbpSOCddx3A7XKqY83wt6R1LXH2RNmRud8reEkUx0Z4IEh47ersue2UGz4ZU6RjF37Cr",
-	"+1Z9YyJorrjZXtvxvHuMKnQWwEvA2MWPigGWxmBzEilvOarFdqPdn552JVt80C6iUE50zaHDw2eIx81l",
-	"a7vvp29fWYvu54LLyIs7prZEgm7CpQC7Hio2Pn46KXtyfvS+IQ03P1NEMJbqS/KRiq0U7CP5Vkho4n7C",
-	"xXcJ+ahZNv9IvqVi61q7n3DhgmPfOYC/cnQ7pY+VBrIfr8Dr5CaR0Rn7WNbqeLizJcvSS/KxbND1Ecb9",
-	"uOFmycXHxAF5+ITb0sHl1RemoIheM0ZoJgU7JX9hmdwQpzNhw/vmGzGyV7D/KXkB1hJkNFmZ+ePji++J",
-	"wxIkqZzlUHJ3SiyHarKGCOeWfMReNB8RuwPubPvVN5rgF1a2frQffzz9TUCqyowJxLLnKROGz7nlq8nT",
-	"NZ0t2cn56VnJKpXPyqqlSUHxSrbL5eQhuF/XTNA1n1xOHp0+hJGsLAIGflC6/xfooS0Y5VU6uZzYVT31",
-	"7us1VXTFDDiv/hE+a+UjD2a+w07nkxm3KrV9sOk9AackgHy7QhXAjb2C7VVMmI8EKiiyelatck2lQTbZ",
-	"gf4FLRaLDYRBQLGwgqGGfOxQKHDPIHp5K+QmY+kCMoa0kPLf8C//jr4JW62rA9lXTTiOzbwIAZVT79Ax",
-	"W9/ra1BmS4YpeaF3wpe1VzbbNw55ZVmEYHcYDxvXoA3Yw51R4/DVAjNxgZLA2tsCar8DsdZSaJTZ52dn",
-	"mOApjEsvoet1xmfA9A/+6aL/5Uta8+Ht0QDNEqRzM1sSpAH41+wJOsWQmovahgcuZgrOjIyt8ObxRTYT",
-	"PIvhNvGYUu3zgC1jVgW83b+MMXOqmAtOODftBOUpvMiJAxCMUZnwV4YiYbBE4Onk+NR4zgzlWYgeN74S",
-	"ZgxCvBG+rAZbTXkZtKTrNRMsJUb6kshxyfIA2ji67vg6QJ6fqEgzdiCFIHHnLzLdjkucp1jP9bmudVlj",
-	"/vOx+aKVI6xZgknKZsnEKAe1vDgSgteGNX6sqpQQQBqmBiSeu0gIFZU6yC6WwSeXQOleTKOxlKz9or/2",
-	"D31tB7takhcho1/gGLS7KWowNZo8Gb9l2ZZM2ZKLtKBU4pDslRSLoCDmwh5Viai0exx6Y3fOZYbGtbPi",
-	"qaMraEeV3X4Z3bfpnEOB9yikhmQJsHTQXtHWQJKbxCqcUjl48iVVq9EkeZ6inzxOUHjiC2nbRYZ+6ppP",
-	"3KdSyoRRHG3TDerFMyNVYv/DpUiKNOcUrviEuGRCJ0XzzBQ2gkh1bLa+4XtImz2PaLNBI4KL2KJb07vC",
-	"o+XCADTh16TbWj7sPo2OaGPJXTgfJJOLhAi2CYpVdCGEbkX72x7H7wH75J1ywVP4Ar6OnMOgYYK0auo0",
-	"QQtT300SCE4Aubc6k4sgdN//fzz/TzuecmaYOdFGMbqqH9Oy7TSC3O++KagTzXnGRj+XVlWmMHQdVSqx",
-	"wuDZ9d8T8r+v3/wCzSWA9MjiJYAuBh4enz/+bqwz7VS11kvVgSJ8WSeWd7d8ER+Pw9KI+sQKqI3g0Xs8",
-	"0M0Dx29cP07b67CmJCpT5LhvK5yNznlmWSshUoAXoNJCJCyXKkAnvT1qx7zn8Wh0X/TumI0hUDxEicPc",
-	"Keykdr/WgeaUnb9gWbecgIf+0MaUW0U7Tce0lO2WJWS6LRKGO00lIY2VgSsqfJMCT7My3oMNx0M+rqdp",
-	"6tY4OY636he28S/o5ax6ODbtgnRLof5vBOdUmrpmG4JlI5KreswKH3LKMobFdnUavoPGSSUZx3A5PQ6k",
-	"O8BrRtk2HOooO5dM1nmAz6+ZOXiDvvzhOLuPw/HMQ42NdT3dzwl5YFwqd1jQ3TBtxj0ioxPDTjFEkEYd",
-	"0ijXDcuykixEyxWz9/sCXXZUpERTayRjfThHU9nQWyZGJyGb3XZpEvDIUfefzW7bfOK3HAztMaKOGQ6G",
-	"eiCb3ZZ1IlyRXOc0K7o7juUpdZXBJyrPuow7fPIdPPjHVtzKlRxfeftJbnzfCXtGyJoqyCV3CUja1bhz",
-	"VWuL6Cjrs5QGk7ZNpStXf0S1rvKS+1btmq/ePbKW2cfT8OxocGTxxf3ot4a+JiEpGD2dfXW9Gn2PpO89",
-	"B6zsEZW9I21ii8Y3xjZ9HWfn7I94dgr174jHp8CeCQvD5/KN+JmK7ZHEoB0a2oMeTMRPJyIdGMsvQUgD",
-	"dIS0GteZ2KNizuRqFLo+x1b6qDE6b91sKTUTu+CcUuAcAPTRtWfHtHJHedA2PWNA33aPqAnlTuDEt7xT",
-	"LpdgKrFOYBb1RRYTUGydba8K1y1AimJeI12x1PnEyFOyVuyOs42r24ZW4QXmatEgc8ocGgB3ASMMdDsU",
-	"G5+a66uM8UspKohS/TjePasBnDfO8Bm/w04kbarc8/KxP7Qi59axPb4W996HBI3MIOtss5SrPRME+xtA",
-	"SPMTyCV/8B/7n3i+4Esu0uc+qBGKplYbHF/6soB4KLUaEby4uF9nuW+qEb6B/KkZx7FansMiiCMopsny",
-	"9IrQIgs9g9RzzHoXKU8t2SFVHnPPsZUIkKrKBaCn72eaVXBhWk5y0empTvLmQXj24jVhn9bKyVXpG7T7",
-	"cLLv5/ZRavLf/01+m2Rc5J9+m5Df8rOz8yf4vwgbaf/9iJEfzz7Gwi/IwtEgVxBgOxgJ8gLbUwYwyGNv",
-	"RYDygRG9/uJulxEha03JjUbUgbXrGRqaGwrD6twqKOdnFWip824g2+OfvO4wVWGrjqAwOBq7uIY7UvZm",
-	"nkvlq0+a/LuUWTryOethXhmuWEzGjudJt28ZyZNuhyrwMK5Au7plW2yKOYdeZABmKaTVcRL4fsm1kWpL",
-	"tKHbATvsbrPPSTSbfdSNG5vj2/PZx7tx3pS3TRUJBrreU1BbnTpxB7XqoP+WmZiD2H2Ht/v4U3E3Cq/q",
-	"10gqN7lYhnLhHx1HPfDj+Yb0ZTemf+bpgqVkuq3aL6D1g20KDYCsImFP2FBvbYB2GV9PJXUVq0Fz9pqZ",
-	"Z8VTX5FLw07qvh0Zb3JjDdoQl/wkNxWY18O55G1u+QIg2yVi6RS08qkXITTTnn4O8ByfUlcc2+AJh6Eb",
-	"Z4l3uXBAu18VQ7gpfQG/iHt11DMCFkFu1rkvVrFcNIoweZejze+IVmeGhORCMyYcZDTJNVNt/o7qMlo9",
-	"Hm4tsIpKh/ul1fTZJ24+Qq0vQBV9PCXPMqm5QxieSSEwWw3BrPEzN3eRYg3zkmepYk3Ohlrbbt52o0WY",
-	"GwqwTrBXcPudBbtw7R782u6s2uQiDJfJ8e4rO1YTBK2bFFjtdqoZi1GiTcgwipyovyYhAzP6G1hhX0DO",
-	"wNv/AoXi9+x/RUpYFrDiAFL86wnE2BAQ+sgXaZb25RWcGzBeyVxmmdzoEThozruCyy95tufhjeSSO29X",
-	"L/9WH8TFXQ8AID6gm3sKgAdGyiuH+4Bpq0wQgACodAwAzMl4TjKr+y+ayI4DJdVwtrVk+CJca0WXr3wA",
-	"6YU7BRVia6qMrrvwAe5RF+j2PcLllr+QO2OhcQxI7c+IR5JjdkJfKopk3/1Fgkg/01uWEMXQITST621C",
-	"VvIOPoOAMVa7GKkqwRf8KiULyTQxEsCjZ/KOKTrNGMIxo04FYUEMzhgQh+tcLTBuQ5BRaLrigmuHktCX",
-	"vcKKDHz3gKrZ0sEiBoXgc7kRmaTpU/fcfYrCUHe4fii0ZYO4ogGX/3sXAejgqi5D1SSZ/JuvQ6VcX7gK",
-	"yNF3DOYHEYSeHwdRDDjSxTsSsqIpK4vp+0fN61IwlBjxq1jT2e2XYMKh93FvcXsgqbsk7hGTY97mxvUZ",
-	"yvy1aKhy2kZ5RYL3CWHmPZo4IMr5hnBLmbGrqrYHtYGuw6zVVByWdHpKXnNxi9pLxubGWo9D5Z/9yu81",
-	"bFhEHlaI1SoPXUOwr5wPv5zcATDVUXLZsJCRfHxn1aBLHPi/fzn5SOxSuMgZCCHnsP74an4CD3709gR5",
-	"cUMXeL8aRXnGFHmGe3BCniM4PhQl/njx6Ow7l0xRAc6v9q3bS6BF+Mwqlds2kJ2vnsEi78F9C+JrOVz/",
-	"xP7j4uH5JJms0ovD78w9dEfY/AjnAmXGiqlYYlul0MvEIqri+zKAsHPwrdjIzPWLHoPJ0FKOe0hewvd7",
-	"c9qxLAuc9RewK15zEfaGHdvEBOenK5qeuwJrJ8BqJac0TVmaEChIrwIdZoze9c7Q7mQbZ7C0OkZcYdWB",
-	"ZumRzribXFt1RMa1GTUBy1t5kBlIBZkybwmm7flYh1DK92YNkukdo+kNAir8WdSUYWxQNG6N8IDdvXFU",
-	"FIyyzQk1mHzzkPzM/5LUWyWPZAm9V9ywvcl6JJFd3+n7C6f2oXBpkAq5GeXIWwr40Cq0syavTDV3BS75",
-	"x2c/Igi1t5QguOXAyhEhwdeoKUbTw/05ZYF8i1b5qnhoT6EQjFmX7b2joA/emxJINAM8nEo7bPcnYuXM",
-	"trNMCpZ+um89sdypz64J9gM7o9rve1lCBV1Gu25o2elLaMj+lHPEVrdqxK2QG3FKPhY7BzC5VufUcm42",
-	"oEZoUt2YO5GeFk//l92mhDgQYfLw9MkeKAxRZ/YNvWWH8eB90XyXlhTa4YiU4K0+ShEetE305IQ6PEuo",
-	"YpdRZPXb/vawdcbF7YmvNg5KhxumzWsubsdUF4qWKrun/izU8Mtnmz4+//Hxj0++P//xSUcXsD+Ll+PG",
-	"nmuo38CuiHJOhCQrRgUXiwT7sky3tcwMA9/r3MVGoa3ZCPkNHqqpJZ9rKYu+Kl+RDlK0erlfFcS99ink",
-	"w0Qr4ads3Fp4SwNCi67ars17KJ/LNUSn3EDeMpb0YvbOCKlerqlYm8rxi3vkaxP2fl6Ro+1WNpaF74Zr",
-	"hIs1g26bp+SXRiMmUBrtfQrXuS6LwPrRzE8+bDu6bx8oRmfLdvSJd/DIV3TKcUJfwDcEL/bt5e7ZQ+Q8",
-	"hYBrUU82mC2ZLpEwhjFH64l+oGeuG1H4DphRcfDBHp877LS+SFnrjIovkpDwWspbkOtLCXaAILQQNc3O",
-	"ytDQaQwWKXs8Rt2DbxXTTHyFZRV+Ym2+QXfjjWKuSYiEQ4scwgVexvW725/i/klDbn5h4b6WG+xJ1JZN",
-	"9BYe+ooOLkxonHSirzYh/x1zXdD0MjcklRuRAGcQmUPbvkzObquJQHOuVmiui9SnDG0xGwiIPDgbyP0q",
-	"fKaxX3BHOuTb4qmv71z7mcUOtX9gLEikyoC9Nr94vEe2n+/e/DWdUJzSn/yMvhBpQtY015Deh/kFgGPM",
-	"8CpdKy4VN1tXWYt7MpQBOk7gg6wtIe89NbPlfZ7D4dpQ61k8pjZUO5YEUAuI2UjXf1gfGDhtnOAWAq6p",
-	"bu/ycL3mt1+hEHXTikjQlVy5Yopq4v7p5FLkWTaGrsRnywr5Nj7r33W8xy5wvlBI5mo0qi0UXbX5u+yt",
-	"/RYf+8okMkzpzyuNYedRztqVgiIEJ9a+ReVC9LZ5K8K3UJoCzPCvvBukBmp3nmX0q1SDapOLpQQ7599I",
-	"AND4MnshYq29FRIkpYY2SpNdUsTAJCdHkXal6am+/ZsLPHw1p/OLlXjBi9/5BKrdy1eB9XmkC1jflgSf",
-	"S9VkiT1ovnNGFaMAO9Dmc37nnxklyu3A/5nG+h47cAWYZrbOsVoVQGgeaHX38QrQxSD6X81XDkXIim7n",
-	"bUUPj4JNt2tFDqGyhvoqQJheIa4Q3RK6kP1mOFK/hhcivQJAj14vHaVpw08eE22az26ZiXZlcF+H45SP",
-	"hsLgfIEkCblmYsWM4jN932kS7qT9hOgscFxrEddyZic+WS2eP3FQnoUDiBklLO+wZir1yrpy9Lkg7F85",
-	"zTxfAZwCX7ErQt1HkAIkc0MUW0tltCV+qHIB0VSGYm7omWIs3hfwzZqJa3xkJPHnIMhqqaiZ1aHSK5fe",
-	"pIpcZp9qZciC38V5PWX61sj1ZAi0W/BkVYw5Q2+ZRiBj6qyTS3LH2SYhegm4jvjMlfuz7DlOt2Qaxcha",
-	"yTTcL9oOjdnsgCpmh+5z/B4iqHAAIwaINk5G4ns2vZbAilDd8OTxxcV3WHzodt5jgPhG53+BxIeyU5Pd",
-	"oHwNaHIYttZkzWcmVyzxlpiVV75OWzHHlgTXNQVcB/bJlCMW1cZOP7BvQD5t4EU4TpOWNPjAK7HOiwdO",
-	"yQuoLILJQd58pU23R6oQ+WrKVLXeKFV0Iy4hrUIq5gvU7PxFkUBRFI1Y0jqOOiXvl5JkdHarPYXozJBM",
-	"ylsMuEBz+Z7YEm6AsGaDXz5wBOoCRHIPfX1gSDCxWHzlaZY5zluNZYH4/aqKa0y5RsBXrMLdSGUNDymG",
-	"ZGC3k4upbiDEa//Q1wlaVUwvClulRgPUs6Qvx+u1/f7pHi5zt5KvKhqNU/qTu8yvXVAL7hQsf0evjaNe",
-	"JQEJ3a+uOliWsS5ir1gHQVzQfGh0q/xh0L3uv+7Cq/0rM4ewUjIOqu2XK5qoyYUOsTBWlVzBKZA5v8Fa",
-	"YCvRwVbkhqTSVZ6bnWIpe9lncrGPQAnwCPa+6AFFeO0f3ZNJ/khw1jdSZm69x0e09hvrcQuLjpl7V1H1",
-	"SEv/C1tw4d78lXVdqGz+vVfXNF8dEgTw9RiEBxrAtYFQukB/SoyUWUK0LNOZQlmu9kYBCHSpvIe5YpNS",
-	"j32p6dbePFdwHendhFjytHi91xvl2ooga/6bXAmWFuVEp+QZzTKPfyBlVhj9Vu2cwmq4z9peaZbd7dFD",
-	"JySjEPizQ+t0D43iAID8VcCPKkw4KIEAbF4AAJkbZvdQmiVTV0TYz9zegp/A7hH8IuqCa7i9Qk5QRHJp",
-	"8YI+ebzjBD1qsBT3OCYRx420vC/wMaAxE0XYIG/De564hL8UW3Bt1DYha8XmTDExYzoht0wJlpGS2Pas",
-	"zKSY80WO7ONAhnrepA7PtpdqDs9+Xao5TOnPrpozgyo5YlOJglMG0jimUePXDzSjqi2R/Bq+P0gmHZcN",
-	"cIJfJHEYJ/BS5h539gvkDrtSVi48SqBIyR3NclaTNfZTgPi5Ki4690OaZcXzig2ASakLkV0GW7Isa3dz",
-	"wxMjFqzNZJavRCQU9EM1EvSwVyQo9A4lN5EXnD8e/II6u7wymvCUCcPN1sFxuaoxdJFDl2ZsXYBW+D8l",
-	"B51mQXm8Obzb5AM60vtaOVCWsqzoOrRWdjHQuGYhwTfnQMmHBSKL+sG2UsGdSb1fypVLJNGEOhhiumBi",
-	"YCgD9dHDIhlYKGyYWivLozgX7Kxpxfaw+RSpSgP6nPQOUhh7gAXNjh2m8O9pYDgH4xRFzaSpTDAhU2mW",
-	"ZEO3O5EIiDxYrm4CVc/d4SiDWoBIDcp8BYeaGyIs72XZlnxrz+l3JRY1nJYrRzWpa4DVG6pJJsF7ccfQ",
-	"/JjzO0ZWXOTQtQcArOun0gc0PsLAH5NSB4cDZUr8EZqCa6R3KMKOF7va7XcPZkvZ7d+2Tz5zD351+YzV",
-	"yUV0dLfIsYIRlUPcCEh495Vrurqx0ociu0AAUuWC0L7adxvtrJVgD3Wbh9M/M4p9+NTHxutJMdAxh0L/",
-	"kGobpw8OWiDapUnO+7pKH+0BjwzJPHQlxaKI7Jf9fMDdFGvpc9SOUjijajPAI/WWOup582wV8xa578ex",
-	"iD1ymmc+K00tr1VOHcm4FfehvaW4sS46gd2cIK0BMBgOT9LAX/8n2uf1hn5dptANXZQx23v0MVZf20hY",
-	"Y2YsIxj0AhrvQBBrW4Rnz/eQ2qFxvs4kbetzAj7NX+Gpr4nWOKM3KvWIBffXBdttRkRA4IaO50020lqj",
-	"qUPUOyXWPkJl0RuqVr2iYlvki8zBUtIOvRZ0rbL/gK/aBz/cFaHCTbhwFlvd3JcNpc623jB2a78DnZ2g",
-	"KD8M6cmx3YP/4D9am8M9V3J9AAOGw5m5HzB+Sw+/ho4IWPxXq2SX1NqDBvH2cX+MzT37wx1gSN61WqMV",
-	"2ZWDVpzCJdXjH6Uq/nPk5hbp10jyiK9JzueamX4j9/KifC3w5vfL0C7oh4J/HKVEpKXbouBvZ91TQZBw",
-	"eLGscm3IlMUuItdpAgCGpmwuIeA5y+FCumXrI0Cl75waJlr6/734Ok/MUXWrF+Le40qdwNagAo3Au8/k",
-	"ak09I9ZR0uvimUjhsK71LdpZ0lXSCNCGSmhM3x/gcIGOxlp7CfU1MPff0aw7js8K6hhcq7iACOwsaHjq",
-	"m+r5UAsTI0UE1R1TJ9dW88WOXFfkI+7ZRzKjChodUYJ74xyjCfoW6+TF4upzoq3tnDF0Vbh0icON5w29",
-	"ZXGB8p7esq+0a6+dWhwk6v1S+qRzjMiM4giht1bg64yxNS+8WsQslcwXSyIayGJQByEyLpg/nh4v6Fs7",
-	"0okUJ6+f/vLdXogiTCiZtV0E9usjtdWzY68KBKb7M2jhxRkLKhD+uwPIzGa54mY7ufzH7zUZTO24aLxi",
-	"zMolT1JBmN8KYqSHLAXHcz7N+IwsaTb3sRJouo1Bjn9aJWNF015+ESq2UrAK0e3rTuB1HT0x/cM3+OzQ",
-	"8/tV5UXWF9PdnB73ZxyYkhqJdUIE2xR5kVdEWPHsUts0mylX/NivSzdzx3S3K320/jpN63sxOVo6ZOM9",
-	"93zYn6YpS0NTqJP8ZzhG47SbC53ouVSYzcON656PRIa8+qXcCLyOpejn5ewie+iUwz3d5nh6x+7kLdth",
-	"izGu64CnCN82EkyXHSqw7VdF+IBmVm/Z4gOZR3xHA3E72o4X7W1blNiiv+2fRh89JR/dNlcV0v99/eYX",
-	"Almd4KJ1KPrPHQ6m3Oik6L1gNlBc6EB/rshHmjFl9Meit5NVguAjP84V+aiY3oqZf4aCxgsSlBoyZ1lG",
-	"pmzJBSSqgDJcZLZi5kwt5N5OdNB4YzSf0ztp73vW53yt5B176X9wzKMFjU1GCZCjqurxIXwiA+YmfaNJ",
-	"ufw+h0izbB5tk/E0Te9hb+A+GE/S+52RokjtPWhvLEtBCKtdKfsrPvKH1sVgDcevTrlZMowba0ila/os",
-	"9jz6LXrVX12A/0jqFA5/z1pU5aVHOk5P09QH+AeHeasEAi8H5nhUDtODtWJQ+x+1dN/iA8ck3osiQ+W+",
-	"HY141NwWRNE24evRAkFUbEvtS+yk54BGLOSmzLLC7L2i0nyU29lRv9/N7Gn/9d/KONTo5yWJpr4cuDVf",
-	"WhCeHV8QYt3MKNTFoY4iDVeU202gYsZONlykctOuZ7x3z/yhFQ1cxP1oGm5Tg6rGktHMLEfVNXBpx1M2",
-	"3Pj3rG1U33pUdaNyHBzletELS1ND56169wTOWs+LqKDqH+gmOtpWxi+lQ7fpi5+Ys3s4Mce4l457bFhb",
-	"GvzPbHLUzlDRPGjoB3HChatlP06rCR+R30J5QSpL5fjZ9buXFVcyusF0US82k/KW1y4bOgM4+jY/w4o9",
-	"mNOZkaoVmPOle+SYeRDuFfeCfotORuJWXnfa7L2BD2YyZR1Jxc8QlO4ouNJU641U957A8gvbwKqOTrgi",
-	"NzjX4OenuVkyYeyspSLf3ry5eZsQKEc7f/TDd1eEGzKTuTAYUSGUWPog9gyUXhXVeD2pHbmEnkkx52p1",
-	"RMqW23t/VH3nGpfYd9/DofxrmVektKlQav/TuKZa37Jtx4F86576c53J92z6NDfLYJTzDfzD+V7oHV/Y",
-	"43M6UwwKkGmm7b+pYeRbPwp5ze5YRs6/G/UUU9C+HZVGO4bHpecvbONf8H/AeSxyA6dKbjRTqGkceCx9",
-	"R6T4uXzHBNv49f7JDuY9kxHiU4Jtyj5UVrK6mnnAXRJMk1RCBczSfkDFFoBWDyHwSt7RrI2+GAK1jx+J",
-	"vDj4OzeTXjQ+Yh2Ls48Bp6Cms0Ch0XAJ6DZ87Xm4pVyx4POjysP+J+mIu/xsKSUohgBnRfzuXLmcV/zU",
-	"2lnWgKtp/IACMHz/3VgdhfZ8IV6Jo1pO+Iq2zohjAlr5Wga3dVXbdf8t7PSJvRApLvN4DrGx+PC66A1Y",
-	"pAOsBu6MVAsquIblt7PXm9qTf2gPfXUp3UmZtS0aBdC0OqBHsYRETA4YH/eSNnCNaS9HEtUw+j278ct3",
-	"HtWJb4nkcFisvV+hZVF+5Up92aY/CXsE0/o01cVH/tCH8y04PLuP5Xg9eG9qmCvgC4Wuq1wEz2JUqroZ",
-	"dUe9Y2fyrceJOpYCheN/iZTo6quPejzRX37lFBHtQWKlwK5ARDNzkq+xl4ORZEkxZ7P31dmPyOV57RmD",
-	"K0j/lascRQDO7zOEDwArAXUzQP0zzg+K0QSuXBECUS4JG+tR4acpTyEpGmoBre2o0nEPW8xcOXDDj+Ao",
-	"gBlh1Ou+nQXx4zmuUu9iesbhBRfxJiUzD7rjA17HOosP7NFvcxnow5njSFTqkKRHcOhQcOlUZCb6c7zF",
-	"W9CvEeUyxfFe0nR/p89+9K0ayy1GHu5jaTT/EWw9fzpAypZ7MKrAbFEux9+wP7JroiDGYMfEAL6WGZ91",
-	"9Zt96x/6Y+v9kK5xP2lzflvvK28O13ZExR7Hv2fFvvrW4+r0mMkzXtKPp/8Do3hb/OBGbY9Kuht4/X0D",
-	"6tmXtkEQIPLyRuZZSpb0jpF0pDvsPbZ7dqDe1TdAuR1LCZ3am811D1xTbRIPWON6QlFIJDz8sNa4oKeJ",
-	"5jnhD5QmOerJaTGmDtyaLy4Uz+5BKB4jNXJ0ydi3v/0fXt24tpIEOqHfT38WO5rbXAfJbXVIkGdBLaRf",
-	"8/MheohdsW+Cfyy3f7Gp9+78b7y5ARRLRxKs13BZASG3JBcpU9ZEHo10lRPY81LyBP2juA2B4d3+RXNh",
-	"D9tAdCJ2dsB6Vz52dEEWwV5MPUTVAY0z3iBgmtTMqk0VkPIN1b57RrSHPvtkol0pAr20jtwn3tHjPvtl",
-	"LQHNwTcZoSJ1DZwRJcWK5v1aCpY82JNVi+Mey4svtuer87yUMzs60d4AmLt73TEpUUV5DVLkbUa390mS",
-	"4Y2jcHYsBdCUWOcoAHwp+kfJLK3w+UhnrCKHEg+Do4nhq2OTcM0ZdvPtd67e2sfHaXfxUskVOSukbqPT",
-	"b3vvik5o3d4scyC+boNZ5vbyBtmYECYMou5o7Otf7DzZAP4IRFOvMJwDIjYhdvcU05qliNQD3XnH6RAE",
-	"dMaXlRPxPTgR35a8cx0gyrx/Xgk42qfXGd1i557jMqWSct6PH+HJr1bY4/Tu6Zpm1GEuHUX0y6zD4H0H",
-	"TxxzV2XG7id0ceODrQmZ5jwDXxvg7m4EJjVhCmu5j/bIKEa4HjmyAZOotFpvN3PsBu2ehQP7qD8++8Jd",
-	"BwqryG4GpBoK9o0mCM9HDRFyKtNt2V/o6EkR97vNR3FBwBLuu9RCdgBrj3d+n6bQwXrmHYA7nDP2Mc07",
-	"hWOe/dF9gXYJ9xN4hO0cFnUU0vDZIVmFdnXHc/nB6Pfs7CvfedSwoyUWCmLoCr/B+nkjs3REwhWHrKfD",
-	"z1HzDxSDupdtbLnTDtqwL3xmzo5+Zo4Rlbq3g+N1/5ZTc80X4k1uJn24/7pIYR0HgjtFT6yb5bDC43AI",
-	"xxcmHaXVOQ5+z3wZxkC5LvOpPieT87PzERu6z6RIrw1bR5EJfXIj10TxxdJcFVjBLsHRfkP1LTZwGx+6",
-	"/xqLD9BZxk5WlGdgmpV1hpoZ10vYYRwOAGSpIvO7n3cDGLhS9GdLmmVMLI6KinMYosCCmXHhBCJEcrks",
-	"vl5dMJZaEUfWymVe4I65Fn++GBSE4pJqMmWLXOxNL+TGOLnwKCOrH0tawOCutPorlBmjErvADKmLAXRw",
-	"BkkbPaOENurChhC+owDYP3Qf8cxoFNLtwx2DpG8m0nj8Ua5ZvSu+cxNMpcwYFUcOON5ImbktO77x52nj",
-	"6pGyzIPV7hthpHnKO/LbPNP0Knl2L/rqMwleQLNWf6bknGxlrpqOj5bOYN1pgbVteyAk7ljQvPhFGnbw",
-	"zh1DNsOU7Oy+OFbCe8UN1JFI+x9zdNqZk3zdcjEy8+v6aDeiHfvPfhV67ItSTW6psMSQgiumHX7p4c16",
-	"gpmLbUEz1HcqqdpHLTKJp3geI/bFFwLiksKaHLpa+XwPAYGdjT2W2fllknXvl57OP9IT0qq/j17LudlQ",
-	"1Q4NcO0f+kLKoVX5XOarJR3l2IIqphpqRtVsGUtOexhKTtt5709y45IANoobgwiMoZe5fIjqywpST/6J",
-	"laBM5CtLL/fnTN9Zmt1ngpynoFNWE2zZZCcytFOTh1DwjDOKguvGAqOoVG/LjJ87plADtlfC0rdsAEOB",
-	"0dkyGBTh4o4JI9V2T23Azcm3Dm09IK+ENtAz8QuckFeV7rYhBh0Sbn3U62w4g40XdIm92n09GfK2Y54C",
-	"7OjVDQ/iSD5W4M6zc2nd0jLxyPPZUXh4wxh2Z4potPb7Y13NMPbBd/Lw3EV4cTRxsbyVIQUN6sxncjWK",
-	"GHubG8zv14DoYyQIM9cO1zMB+H2gCcYVoaScrGuHXORT+sl5FaKPkYPvONWOrGGm6NFH9c/QPvXeu6be",
-	"VPupyY0gT9++CjZQHSGW8zRNj9wJ9cs1QL23vqcFfQY0Oe2Bijeog+kfrnFpqHlgldEdfM/APdtIlXZ0",
-	"94Enjhk5kiptS6OEKY4lJyoGTb3fmLxjqrgqVnRLcs1c5jvAHFttt5FPuW/Lsbqfxu6ivOVscvmP360A",
-	"nzKqmIK/frcPqjvPm7nKJpeTB3TNH9w9BD50M/mPV/scwe0w3kiCOVY+cI37K5+4iH7lk1L5qXzoL7/P",
-	"v3/+/wIAAP//",
+	"6iZe+e0dE2nExLvjyuS1QWOHodxVl+eyk3dSpXQ/ByyeiwM9sC94xmL2OVlTD8WJ6cTfaEimvHLmksaE",
+	"o5+kGGYyC6Oa/Nye85GxKDhRpJhts9ziJLk2hIlUE0ZVtg1mrMDSgiFsq/qiu8GLmVykTGkjZYrht/Y7",
+	"zQ3dR+Ep6XCwtmOH+omFEK0RFEZj1vcpeUvNsqIsY+5jCmqAvCI3kEINV0tSwIqnjKXOlyJYUYRXp/w0",
+	"qJnLOYEcFnNZaFBnTx4/bmgVQbAxVoMwWtFbxCB2x2km11vI/nLQxMU/tMFMjXWuwJrE1/e3iVPG1q3r",
+	"gOogrN4E3AJipIxnoLYMVd+E84uLkIt5I0JcOmgMy0T1c9cAQD7rtN/rZdNdddOKrTMa0s02GMoGIAGO",
+	"YDobuiULiWj5DtjFKg10mjGCo4S21sjwMrpCOk73sPvR93j+hD8a4XQW0IOtnmaUHn3PV+NQ7XIzX7CQ",
+	"Kwx1R151i86luiTLEq0vNFzB0v3BmHy9X3jeJ2pzok7s/0VqBdHx0Ft1iusJ/iAFj0ckTvgvFkn/uHK0",
+	"QgdGD52nxIDaOcgAjnt7WUhjuwQ96Tacyv4xJeAYBwh3VzI4RfcXrtzTrrKpfU8A8u04RyAcbLlhWVZ4",
+	"iFG02gsJ3EZLBzwD91QvHaQCVlB9yUyuOUuJlna4flTrEQAIuCC5Rj8XzWQ43zBSwJWif9xNL5AhF2bU",
+	"z33JOE5sxw711s0kmBEvGJwLS7uYLIvesRRUt907NngJxGQbQnaCSL0keknPL54k9r8XD88BuDa9qLjc",
+	"8Xt7duABez7Si/7agqfJwBs1dJj7Hse3ePIPJqPwKGBNPL9Yb5q9W6+E4IW0b8oEmNyaCcNi+HlrVky1",
+	"CSUBUkBIxF1iqb1REJNJQxoa4mJRfavDNUJD4x99y1t7Nf6Ad/cDQfLEOhCz4UUkqlaE6tB2EsxlYi+U",
+	"3NgjaI9zQMwGccLw55CKiwU6ZauMh2fJ2dlZHSCmR3RtzjMT0oHfPT+/crP1HW1WdvlM94oh3ffJxb0/",
+	"+Nz+VdFQapGSWWeNxzuZsUOBFhSj6RuRbX2PuvbdgVn5F4acfLCa/j4BXHzNHrnoMkb+6lXWo8OWVgDe",
+	"d7m4HnDYGzyDraaunWGxYZ0/2smYCevILZVblcmXyxwGMwFkGCMjCOl5hEQgnKFid5xtQiGHPFYNUUw7",
+	"UI8PhYmGCTLdgmLfu+woXo+DgJ+7kT1Hl7AHPxfWqktD7qGfXLuGOQCourhoGYFwvwsPu1luexT4uyHg",
+	"DdARYh5DGtgBlMOcVTkvtq26lBAVf5Z5KGKU0kYUx+t/v7yZJJObXyfJ5P1z+6+fJ8nkxbtJMrl+av/n",
+	"111VsCZ+vt+lj737mgCMwaTLzoea7gsKYRUYH37fce/MaMZEStUp7sk+yoMfAubyUhim5jSccSCY2Uh1",
+	"i6B29qGO2Euz1tcsyVqxOf9EMtyPIUUOS6rSDQ2F1X55+oyUqPq7hDR5+ExH/Qg190dHLn+1EhVNb5P3",
+	"UhbKnT5YXyhQ6g+Vuztw97tVzBBz22PEaweHFRgUUOI/RNH/q3gPkGhFeVppMcM10bJoklk0liAp37dV",
+	"mxdCxWJDMqi+VTv7PucsS/2JgKpnmr2tPRFj+PIVMeT/NkCsSJryDuh1ANK+g2kLeP9TWPE+kqYYos61",
+	"1yzSzzC60J4oLrV0nd7Lu94XuG1nha+8Me0voiKVr8zuK1L/+mH7vXI25kE24qsCnLx+3P5Os5xpAtm0",
+	"VkeASDtYtWTKFlwEcKeL6fcrlXEb0O9hv0k9qyZ72NivPNz4gdsXbIP2VNUMa0xvtRqRtazDmc8lOlOR",
+	"A40dTXqlQS/lJpD9EE9bLtq3DagslKbFsV90dgRfIDaepYJtgn6VwzKaX7nSzgNvyldy8SbUU22AgVjW",
+	"RbcBEg4u8/UttMHO8gP1yxbARR2YLfALFdtwaNn78py3HnV7V26f+LL+xNeyJmQtN0wlPtfXfgHo3lDn",
+	"D73oEQJMCidlKjZNtN6/HRkJH2trZH2zZJqhs75mnXUb482gaPOEFNGyHnZ94SxtW84v7jHLanLT3Ubp",
+	"rX0IKAcF9oVp2wxAZltiWJZBrAXSwbhHYJuysOe0gsfa0Z3fPuan8E9fKtD2G8yQrh+ZAgn64flZEgXi",
+	"r/RvpBvKXf/Gwtv46EkXbHTi23l1esfwMb8uXTZoaP8VPOZ/tQlnAgbST3vmke5oib+EkN21CjgQbqSv",
+	"nrHC+/89+cULhZNnWs2x8hxhUdHPQ1Y0ZWRqrxx5yyP4z6tYqT6MFFn+zyxLSfnASDgtiz0djXtifq1y",
+	"bT7QNP0wj3QPfI3daQjLNLMCFPCSHQIjgXoEvNGX9I4RJ5kGdItpRcWBHdZyxWCDK8DxBsKwGyfTl/Yx",
+	"MyIN8DxHt+SmWG+J6AGPnnYXz9eclcB2Bcnrm1HjvQQPQ3Nmu+T7PXi2IvGta+gWBVDueHOTSsaqg7ik",
+	"3BQRF+6bGAVCLLkxQRIW3cevHPyYa0Lp+9zqqp8t0iPhyZC0n0cxcgYmZyQs0LUKcXNKyIXdkydnZ1fk",
+	"4Xmo1KounS/C0jmSsr9ZytVVpXs8tEUQjHj4Jyk0hiL26dvxuE+GVGF2drxh32YfvxSBwwPVXDdQ2cc5",
+	"oNFN2cz3vvS6WsCdNzespT9OIcQcA/TD5KGRadlx8DRUst8FEXIq0y2pAGLv5l9vg+xSJj6F8+ZpBOBo",
+	"65OmoFeCPeqQpWL/apsFPNmn5Rg8lzQ2dwCDjNVl+hcpuBPTDRADxhdLM9Brula80XyxcotteFpLbKkM",
+	"+Cn88bZHtbu7DT5N7OP+JYmffjmlXnvrNuPgXX1t3z6VuQq50JdWohd2s7uTl1STFTPWJLJ3hr1anKtd",
+	"Rz3sHY1+Q+Efe2WAtZ4xZr7R/u2NypMiL9pjNd0KudGxVr21pqeBbsGlz343HFoNNQxI8lszEckr0jMq",
+	"LsnNs7fEks33tPaHpen1qGbutZW2+Q3vw0Ql7UdgI+CAcMzRR2KsfPN01IzpCG6er5UZBPEv4h77gnRD",
+	"AgGe2sGwrtu2/uOVO/05lJwMqJtqoLdLydwMWNI7+3hYCfaVQvsiqpb7W8yqtkvVJSY1AvfjUmStEXh0",
+	"E+0Z2+xP7FV214J1eFfiptLVpaxFsnGfQw93UsTt0O4FX5MmU2Y2DGNOK9cB6dd3r05DyUaV1z9K+gUi",
+	"6g1fQwaH3dBgr7ZoB/mngkizprlZkl/fvQzn1vGZ75hMydvXfyVcOOyg08mlyLMsCUgY90KUMH97R2aY",
+	"b9y73e5fqGaPzsm37148I4+fPP7hO6w0qdVqOgntkggUo9gh3s23T7N1eHe1p7pfa3Rze/XSaajLVtJi",
+	"EfmCi5pSyn3fBQO+FdA1w2a8T5EvclKxo5M1RjJANAbIrWmWOyV6yof05BiW7RXwuT1qc7lVTM6gz63u",
+	"cgsm+A1rx9PV87Penac3tZzzMEygekefuAvcIzTav5Ft8VdXiF644ZphC0MNbgDsRQEOyx4+Dt8kaBXr",
+	"sviabbrwtZb+Hi2Ie/54l7i50s4HxQ1xYFA1qv7w/ZNOT2oTHGugiPYwWAN/lutGn8KHzXTTYZ0D+6K+",
+	"vWabSKLhQKSBqheDYn8Ca4fbWyKthkO63MG1XMGd5gltI48YANnreg7dj5Etf1vCHYSzA4a5uyroCW3C",
+	"8j2bPs3NMpr244dpmbRHS2jMGqMzXRAK4wAuJPC62ByLQGaDmb1Lv4qpc34WrBTzDvdOP7selVV2HMCx",
+	"JcqMz/qxTi95NfCahUjQwF7iRQP16tE73z14EWRZ32TOvzuyMe9kWAFyPTM70ZQasYc9Agc1udKxuC6E",
+	"fLugPIs3izIyA0Q4jDcD6Jb2fahYIIWi0kiuSxOZFV0i4qZe61J9idOHFRfe+iwvs8ePO0snWNAze8My",
+	"dMwyAUu3Spxdt1WxwvoP0zOaUcPCEzk7+6F7Jn6EQOVuEoKjGGLvY35r41QEIPWYQ4XrVb90L3LAw080",
+	"7qleYs6fZ1xWtZ0e6+EzdllP77Dz3kE5T6/Z5presbQAAuwUqA/72Oi7gZjzsz1vhHCUxU3dKZr1SX8J",
+	"7XV/1TOi7fuk94bDl2471PtHTy66tPsRr2uYZXRhMruOYXilZfPEgIKLxtVlkUgEzyZkA8l1LjBbyH+F",
+	"5vlVpZtUUSHvbLkFv8P7oBNvIRY8urGvcjAHZWS44usvAJ3IGpQTcP5DRkBtlo1JXITjmM6o9j6FWdHZ",
+	"HAzQia9CLlJ5GKY1F/jpDsjUqoneI1hoDpjJg9iVuM/VXkuYmtTTQbGDKS2zGDO8h4ZgX0pjW9POPnw4",
+	"wet1C7q/18HsM6FlvmnInUbGfnoYNLqVIf2vVZCMQxp84fBdyxqjCKy2TUeoBXuTm5kMAVv+LDcQVWEp",
+	"dnTZVRCjdc+1Qucg2TAKvvNDn5UXBgXgwRQMVxA7k2LGlICY9L4xriH40X7fDo4eRC17gLffA8w93JYR",
+	"2h8MGWx47WQx4RCfxX0Bx8JUrFhaXXpnnb50Zm+J08rv91EbcRQkcTFSAYwTMTmjVOhrUkbKs2D8yCYF",
+	"3R/7tCeIZ0Hec04iMLxmHeVUWyykAtzJSqS/P2Zm9PJRjKbbtrS/mVXNrJD0DBwBbWimER6SG1jrboAz",
+	"bL4hziAIrLbLJl/Q99Xi88I5j3H7uuNxhHs35pQ7QrX+wbrUASgKgUjpgf7A/jqa10DLCdUU+yE1/Uit",
+	"UTgK6X4UjvIlEFFcxM2SmSVTZbaMyoWGCP+m0VA+iGRUy2RQDBt3WfNKrSC/qQTChUr2OXSJX5z4fwFQ",
+	"zIyKGcuGgBRmdBvPvTyzZuYjyLUNdSeGCglrUrZURwS9eFHd1sOubxtD1z03AbaPBMbknLg9Ales3aVa",
+	"YAwM2GGZtkCpXj0PC445XItVTDMRLph3HoAKUUwLXv9C0fWSz4KJsUXWfOHkKOqnivRdMqOiKAwMXqs8",
+	"zVico04e+mi5gaQ/0Q9ALdxmwKVjJ0SxlTSAFGastibCoIOW+mHs6dZ65whrle35vnHplC7VOYTsOhgi",
+	"KlLUQknK9Tqj26RYKbhzYsgEO8ksXuOuZwvVaNavn6djyNFY+xXXJhpcaRGcA+8HP+9gn04aKpH4xX6M",
+	"TYCWYLT7k6AYnS2hb6w7glgFU8kqL8BLTnviAQzZetiwEbZfTtk7piHH4ZCSVdf7uEdqfkvrVedE7v/W",
+	"OFpo0XS1h3SRt2GhsKbGMCUi/ex96l8gcwglWzCr1qkGLh8tk/L2inzELfmIXLZZbsMGyx3NcrZP4W89",
+	"J9DV/0qrL+CQ/UqAq6xyYCGwHSpDSIvdFrA/Pr74nqzxCZLKWb5iIpRxTEXKLXPoOBSRVIiCijmAK+pu",
+	"uCljomxL0T93t+TcUHt4SVJJwBcQS2RXzKjth516l0B9kqEmj/nYfIFQYA4bJgziIZ7GAbw6gTvw5VFM",
+	"C6Sfr9ptEKW3FNgD7z9eFcLT/oUc2Oy62tJ6UN/SvTtZ75yAoqB5l30RRB0qz1xU5bRoX7/KNYBhuSqO",
+	"S0IJ7qpLSIR8SiMJFZArCIBhctNtcTCQEUykJ0YxTD/KNSKkC8NFziaV3uq9DYy5DHaWSiVWOulbe0ka",
+	"CSkEEC9rrU9tOsK1YRRSD96+/Am0VSg6dzlol1a9Jx5J11G/B55jn8byftMQihGgZU+E5eAMmqm5f9Cp",
+	"vGPl50u+WA7Itx3WVT4CUc7TIf3Zx7JWfCCwrXOUtVMsg69kWL4PUj7i7Ur26Sftz3hn1Q74NuDdySAN",
+	"rgyUHr7VC0VX0Tp8JzPA9mVzQ1wz88Buq8VdDNr/4aOHZ9+fd+ZtduBnlo0yOuH2qwAouwWXVXugWasL",
+	"fVGsaGTZvE+I/Y5rPs1YD+8vbFBP6gJJDqZtJA0m3ALx2sHl+II6TAHA9vnQZgwb1P82AcsdpGGCX5+G",
+	"PCxDPMa9S49HalkIwzzLaEj/KCHReh13GOqF/c0AfNNq/8qd2IfLu/AOQEbTaFnjPgBjxbsTv9TeG487",
+	"NuLuM32ot7Yyr/F6/9UmOM5ykUP2iCtGNXCvP8DZKSL2yWSe0cWeGS+eT7Zr1n+fcGXj7NI7uQk3JVFy",
+	"43slewwHqUB/ZSIdp1uytaNDmvQ7udEJVtOkdfSTWh+xYCM9/6NLV35FlVVW4IBTgYhqRcOTsMGucEfC",
+	"6Iw13GtvWn3uS7h3Y2CA/y1n2gSdm647nt4wti5w7xtkinRNeDMHqLZLIPD1z09Pzi+exDOCmxWc68K8",
+	"8ghKyQRWhnlmEARZcI2NRMC1Dx5kCltlhUQQZzdsP0AvywC0mDIJNN5IiH8XAT8JdKKgM3NF/pdvPoTQ",
+	"JABmZLeWqaIfkUNs3sjTXlZHBVZzZzvtsoAJSQH9SHTZmLA9BzrkCuopHvR+EJVNLnvHaLg/nGGYHglm",
+	"av3WBMeqlisG6EZ92w6z2VKSb18+++Xtdwkxs3WCPvlvf3p9/R2E4diUfPvzzc3b76q9smdLaLs1W5du",
+	"8Q2bDmjd4bZkt4MLDFni0lxcPLroiozFKoopoDqU5cKDlTbsU7iTcd8+n1Y/Yh8uQtqPw0Kll3r3ijFq",
+	"W/SGhryTjAuWuOCVzlcu/TVfj3PdrHiW8SFIjHEfs+kVlwZnbW9Fu7pdY+x9ysXiZ67D6M+hJCArWcH2",
+	"tPc+ILxO89ktc6gkS6pds9VInWCrrb/bqjQXIaDZd/gGK48rMzgdksBYYrD3m5rCrRqA7oA/uMYc6BDK",
+	"g2HrD8MYzfBQ7ufPckPmXLBs61LRb9kaNqNIOKBWobg4wcqcCZbOZAM8fViQs4erqsShb6zXrSXxfpYc",
+	"U62KXQ55pus72h/tWa+DwT8rW6hjnSsi8iwrkuu5Jm4mrnlQA/ZTCvZmPrn8R0diDyR5J/8u6Zhlk8+/",
+	"NzYZVnMKz+7jd9aOv0K46K0t8gdbp/Ajv5th+mAle6SB27W/8h1sMdVkrez5TN3V51AjnTnhY+DfaKL5",
+	"v5h7RhvFzGzpuvloAumbIS1iJrN8JSKiwP0qgDqxNT6iBEaAmyA42ayNIKQhHu0wEGvMzTo3kVGTKmxG",
+	"JTFiujVhgSM3sQhSLAHj2mM/O1ABbI22wL7fQwOL0ZSBgtLB1mDNjMsKyJqdyaDsvCEBJHv+MhZCm35B",
+	"M104zQoerLBfwUyWulzUfTrVXnIFOlY7jFVnviBUBQxLEP40Y2oduY2tPkS4T+fBs/PJlKcMDWiwZ9C0",
+	"OY2nwHfOPaydQ72QPaFY6XM6GeD3fb+UK0wjhkEUFYTqNudvBKSGBZGbX4oSsRifaVySoWBQxPH+ElQO",
+	"w9RaMcNUc465zmnWAGINgns3+FO59aNZCTVVvgTM6rv7HF6gXcmUBe8mEw9fWpzGcmb+wFUOU7kZSQkx",
+	"7kwFt+Ot8mGMvM9S2Bwh9bOcqZKhpkngLNGMZprQUqpeIiIHN9rxFIDePSi+1w/+zdPPD/C7B/8Wn6Ey",
+	"UDtYKGhlDNcdF/a2Q29LWVGOJYXOCwEZBajlwnBliATeCTpAKe1x8tMQGjoT6Qf7Q+qxnHZ8Ea7c+wrk",
+	"IPrFNkuewWxgzlK4jFfvCi8iElRjqVPZP6XXHYdR4RZfO+4RNo9ANwluFlbjO/nmEXQSMt2SzVKuytp8",
+	"O/XdGzA2HVdMFPAk5dOMz8gt23rtxK/82+fp+cXFwx+/6/WCYv/DiCsllSupZmULZr9Ov8klu6GyYtkU",
+	"q812za7YjFod89jcxYfuK5OPnaQ7prbPZBrSzmf+4yAQ8hLQiJvrLn2z9t4mNIPiiyF5PTu9wtLo7Ffy",
+	"LuRlLrVW5/zbaT5+WHg7UnkWTX5bB9vqVvkkzHj/Yr0UqdA94tpIw11RbSLdz12B+zqCqwIGiqWSIgwc",
+	"mVr6QHf/NHEXKHgigYcPTTD1axkvnlVd1Ag7BIiO6TPfnLdRLFiUzQTkG5aSQ07rikFn1rBy44pAwhoY",
+	"DBKDct0L+2ZYhcuOAYOf+5m1Nhn1gDatDvdgseM7uSc6RqXM0Y4xuMBxmvPMfOCiPem9T7NXV5UfdCyB",
+	"4ryUWVo3i6rq8sFYPn2QiXAfmkD9xR4Ui4gR1wuOgwRAQaaAJnrYNkSGjXSW6wI0QmTZ3bsMU5DBsUFn",
+	"t8z1F6AFHPBChjrl74G+vGJGYSVKCMoxFALBxo5X5OwU/v+DM1/Eg7CI3fUP4GPklaaIbg695LBEv+ih",
+	"EjgIC3qEukQH4xOvFSyglKJP9DT3Vd7dM9rDZ3WVMIZ0C4XYQrUFNQoPh1Qb2nmMYnO69YxtbrZhIB1c",
+	"bGrHHsRl+IsIj/ULXlXLRl3CSzFqZUrtezEGxSo7ewy6zWjAc/VKStcUfym1sRZMUZ33TQ2Gf1eqihg6",
+	"u5eEWG0GoyTk5du7xwl5cH7mwYAyqiBDIxmGmNW8Wt0k+ohI2IGDJaQdJRIecL0N5jIXGBBYyg2ZU9Q+",
+	"tVXuuR4nwguvGIQPj56hwFWm+P4tCcu9GGFbnXIdzPRB9TchVtaC/wYgiMCRxIzPcArJoi4Evh2I9mrb",
+	"pBA0mW93V/gjfx8jp8XB1F27qvWDcOquwX/9F7bgoq1bOzhp0c1EF9TDRFOxLVwFHGPh7r4KxKcyvp5K",
+	"qiI1q0BjmYW/rICatSe842OA69GJMrlTMon9TPpLYN8AJRTqntFaJLJyhO44c818dmZ0QGMXN2q5VZX1",
+	"lP1ecFrlZicVqvSTiSWzjHCG7WDPMh7Ah143uthGvXnRa67nWuD1Yy0lVzrUHKjvYg4g/xqNdSBzf0K6",
+	"CY+0/Og1B8E5X2g898Efj+zt5AaUh1EV8FlNvWxqd6SUnPkZ2brfT4AB7C8K4vX4DT6Lgc1Y5+DbfmO9",
+	"gk0sGwd3/+K1NK7ZKRh//X701j7sKrEWPV90bVxbVaMwCHfIQRvt4reDvRTBtIMGq7mQYoTREjLNXcw4",
+	"VXQjoOJwJleuXwEV24Cf21594SuKGlNnhurdNpgbYUZ9/Nf1/c7xqTKy0/3G/2Fbn3Pek2Htk5X+HLv2",
+	"muPkgL90KMOiAFQsY1SzQSmHADqBiNS9D0d/Zkb+G4mZ/yeE6DfdfoBYS0xZiux9GmmoVzBEh/IJ8S/X",
+	"uQbG6n+Z/A/bjrUjr5z0bG6JYfrDuig375lCOFd0xfQHOuxXdkbD3/XPnGauqDaQxRTXCY3iwzIjG3Tb",
+	"2ZrdBTResrsv5ez9VPvTHgg2FvGdJNrJbvPo57u+15Di3qnuY0V48Ky0klFRwwYSuL9ggcWPtJGvZQjD",
+	"e4i7zCcMDygJ6+V2ckmydS8aNQMYDtY20j6h9N/ZqAO08aF6OM5gzOWwgBlS6Zs8ak9Rb1z68Qeum41m",
+	"gFyboFt1SUWwQ5V0TcYxy2Elcw1tv9GSThwOkutjO5XpNhgDxqcHeG1hpn9Ha70r+uUHT3AN/TcWd2Kk",
+	"bf174bAIucwC0jgd1KC0xb8ebuoVXfXfvQ/k0GXDhfgi0pH9TdlDPJSEnYbCkPwTSfkCvNuudLTa1W+n",
+	"qG6MLkwVgMVOx+bnUAAANuHasIB3BjFg60xfQuqn1XZPlWn8PjQby78mGJ9gIuhriaYRRa+sQ4GoHK8O",
+	"AZ9ykz8QdecaM/K6UXcqaMXtqDkepVOjA7GE7WwcxD36j15cdLce6NM63ywdEERCHgKe59nZFXkS6pz/",
+	"qBu5E5cXqnZcIRf7jaG5kStq+AxeIHJAwEm5ptOMDek6aeQ6lBJoP0aM0DLRUpdNrw2bLQWfcSogKxLa",
+	"Xmx4lhE7nu+ueEoQkI2lBIp55gBWDduC+QRkI/MsPSCX0KHwhFvPhYRyhT9HkMmQ/RHWab3HoYHF0hkN",
+	"lJHmMdfM/Lo+pM+bd/8FCgmhA6u/BqRA5ZvAhnWjt7YVf2OcRm4EU8RAN02zZBwx4yBuw7CPr6/m6XzV",
+	"AWD7GdqDrZj712XGW9OL5wrU59XgskdjdmVRCMATv4jjWWQldM8A4NR1DOPv/XJbImNiNiZNT2P1lB+k",
+	"yCL9/iNgGuzTmoqU4n1UIGtkEqSMYiCIAGfDMh3Ex6dcUDWg1LG4/xpU0OBMvSSU2IHBdUoFYcKoLXwm",
+	"WELwXVbgcEGW7BNN2YyvaOa0nW6k0AHCxOc2HixIYCB/aza4RmxDVynkGS+pYb4rKTIoxyqIBlJbrJSq",
+	"cdUyxNZfybsBN+stY4HOTk9nSmos14AbLSmyyakpEPY60D3C/cj6dAcNZWe/wVQOPGq1K6cbPKLE4Xry",
+	"uAOF68ufmWqrkIuLR6GOsxuqwwIbmSh0y2u6uUKIM5mbWmnAplKc2w8zD1PZh56zsS5tGOyFTz85HjTO",
+	"C+C0ovKPGqIlmVN1zxg5Q09Dp5OyZ1p4NSO8L4mRKmPReJSMtljnBhR8OpLvs6K3vrxMLBimbtOISLSC",
+	"3KrBUPGVSssl021rlaWjaH+S2b+DJ15qd9opEWzjjr+H8b2CY1076668Y6cWf5jW7gRA/xKNKkHH4o5r",
+	"RhXC5jTagslQccvf7c7oK/IwOTtzlp0XhrWOjH06lwcoOPQK2iFwsAdnd/8psxyy/27LDqfAkmXZs6Xk",
+	"s1CRWlkIMSBwggWyg8Itzc3wQ8SrGEI7U13KOBtT5KxEUk4aipZxJefTrUH7BHoGuwscq7nLEnvm1WOX",
+	"j6CxrPO0X5OI+B3IPvEYSo2dwTea2CcIIl9flShCbhrhK1ExXzHXJqFvHETFtX2232VT7vLhFOML8fKg",
+	"/usHmLS+SVa7TQszjBU2ub4WwdImJTc6khW4T3+1Wa6U4+yAeoWNCfboF9ivndrA/oGhAECtA1llvsmk",
+	"7A7i96xcbZwkYxRDVYm7Z0VkMZ9YS6+dNm6hOnGEc/CvS3wnow03S2svAA413RIpsi2haeoBGryVJNeI",
+	"3zipTPn37mYrXd3frqFG/2WwQWufJjplCxqSSobYJIZlWU95GXXdRJrP3FQQdwDHg1GTEO2Qh3/z7Xh+",
+	"m/R0YgzrO+MDAX7PDg0FBNt1H1pf02z33T9wV/tlkFnk3EAfsED/6juvqgwgcglivGurMzWsRtHP7e/4",
+	"w771mgWWsV9B5dVtWzCK5eS38xiVQI3tGEaxda6yNrJ0z8w/WN1YGDU42XWwbIlRbRJokgKe8AXcLtoU",
+	"mGfgai4x9RpGCv3Uuw0IFX0f5WKfmOMKEu/hPWCmdMmZEcHWrtf8NlZyA7Ema8xVnfbYuw07IpA11Qe2",
+	"RZjmmjuM3jG6HxRNnnaRTpfWDpeZzxyGVJCZXYTT+H2ThKHEw3pO6NXiF9PL7IGNP1x7tsOEuli4uCMS",
+	"qshQAJNhKXOVEJmlo0FK4GLGA5Rwqzp8dwwVYXy3KR9yd7hh/sJFuOdSISrDPZ4cpOgdi4IPZMFTWDbj",
+	"0kQwqiy9IP0dEpzq/qM+8//J6RahxnIp7y3lRL5i9bL4ihlSqzGsxMloKHZ6vaSqQEpMq7tlZTjJAPYa",
+	"Onw+7AUflkRaTxSO+YrH0AHl+dZEg/ofRKEnD0g8kfNdkMrybvR7niDnOo4JXpYVZg0k3OY1+7HCgrs4",
+	"stFNjuve7o7A0GEMgDCa3N/EZ+23cbgmN6u2HfmpAD4cuWKdm0F5swcwSa29MY8lOuR6bf/ZCwf5ve8C",
+	"iRWemDjJdXFLFpXaVrXq3xrdAxxY8zUuGCHLxQGkiQUmNMDbacZURFRWR65nA1Qegj5WPWsCQj0hnou0",
+	"uDN/vCD/D+Il3tGspxiSacgoLoBoAOec2Em60LN9vugDBouHOFVjf/q+HDKDiq0PALyWD0R3sIL2H8d/",
+	"C3+br1ZUbWPwVmUlcYdvonhJOWQ5Ld8hMoWqB+xxBkRvsN4uv9T3Z2czWg5U2N3UefvbC5mq2pL3bv7l",
+	"j3bgCscg6YfQGffdvx3gHqSqAo+VCMFFiDU8y81y+0G4yO5uqgxGtjgGsT3iFuzrhmvWt7NsdQnVq694",
+	"d5A0GxbKZcX6/D5S/Z+VBiMdjYDwuWZO45wC5P/5WRI47dDpEDvKYC7ghnJTxprLoNd5Z8Sr8HjV8uF+",
+	"fNK1ucUCo9sXCZfgtLv25Sk+9TmZQBQ9EMS3BsZliV7r1TzqA+9hjhsNpTgNsu0rZ7m2pCmE+Ly4GMnC",
+	"qvNCOuIGtUc5n2c89HK3JTWF18Nyw5ZABlLRY17zjA3tA4u/Ca+78eaUY+AcVwL4kHzFhr7O9Cok/pxM",
+	"bugiLEgNbbQlqKbhdOcsleHdi7MOQxTe9Htwblm2bbm3q7zrmzZYUcB9o5vm1bBQNGWRZp1zyjNnmwYU",
+	"GMDyiNUcFsTtKOLxoyTlVMr3FuMEd4Kt1kwVl3zDimCZ5nnfbg+6SOrvCka4/Hk/fD9ve3WmBzrca4HQ",
+	"ULGih+KvJSt0CW6PgD/gRzsWDr7ZjdXHg1JbysF+lBv2ybzgIWxFV5xvoJcnS+3ldkqei5kED6zV519x",
+	"wZ67vgO3bG0KQGOuyUZxY5ggUzoLgEtNuQlLH+bG351ObuYnPyQE/nMylSv858MnGfP/mgJ2ENfy5Icf",
+	"Ln48eVgJocGvrPHtf+3+bX9e/HMKQaHy572zC+1V8IGFitayuZ3STEE/0KJt7xwCptm8/xtWMuVz3r8f",
+	"b5lFs9vutKtR0262zMOzxz9cfB/KlawEBXbcshX0a5peWT6yPAF+GmxmIAVJub7FjFfnQ5v0SsspalAL",
+	"dqkQIalEIIp9S5Dl+p0vdyIOP1vyloU8NXvkB3xlKQAtLhPF7irWyr75BB5ZMZJWELzX7G6PEZxDsh0h",
+	"MncjZebqYiImNGCdQB0r6G7gJMDCMJn5ltXefTOvd2WYQW5TpSkDeWkIE6kuEybJnN8xgj2WPG5/ETqw",
+	"vw8EfKLNUlqzYwY3UplJoYNa7fuyQ9+2mtIrFdRVeSB99GVtiaY8XM2RMhby2zyTqxUVqU6c90Kjo0pR",
+	"oedM6SMbMCxc6AwVKtCt4HSc5iw9pwOeMJWv7YmLpn8Utq/lHMerS5oSSrw5amnjIX1Kv8Sqp4sLxBE1",
+	"0f4PNWbtKatiADeKUR09i5X1ub+cfehr+iJVQzPGEV7UsLZeKk7H7ZcsY89GbMQbOXw8K0/C7mtOe2aO",
+	"tPZuscNUU7/gfeUprzV38QTf2bvasv0JDnNph7Qd51Yohfcx7gbFaRZwQdJt3Rn1fcW19GOngfIlMe3j",
+	"UPaw1udrrl3xfcjrOoJ0HdY+MWN33fBTr+Chstlir1hXb80neKT8m/wMk0rLwujmlt1KG9d5xpSJZP70",
+	"i3VjNQZo6zBYzMk3bPOLExgrkz0/O+sdE6+x1zB3+m5YHxMMfeLRaXdDErfFVTd31fntiBcXBL+uM0kD",
+	"asFTQXIx54LrJUtJDk+dEtdXZMUQjdn3ZJoyzVOG7Z8yarXFXKRMESrAdw81xkHgxlwc3BhGzuc61ER4",
+	"WnYurFymS6r7XVneoD1K5xiNvhQ39cTtRB9r0ZHrYFsRx3kugm52IDqU8yLdL6s76IJQutp8CgwHtLM9",
+	"iCLY2qguQ6KxWTLhmn5x6FsXYQq9pOcXT3ZnVakerhenuyrQ6p8d3kF8Q//dfi5G2/A3Kg01rAVc0sqG",
+	"xz1YVf9KEiteD4i2Fb3FcJ17wrV4LE4w5A3uhjD2dwQ12zHJjCVlFNoD+Az1FinWgnroT2ZADoTO/IBe",
+	"4NVj259vkNgHc87fuaFZpF1vLUG1VMlHyaJs7dNSpk0G0yTfBjIiexpkVm70V5N/4vo22Mua8oylHzK5",
+	"+CBFuAtmYd0ZJryXoq/RKGn6sHdWiJ1Cp6YnF2/wxLGVDKU8+B3lguS6b/4GDvZhSNtY9xNw0A35nWud",
+	"8AGCnoENf+v662SQBazIVMlbJgglaFP1XFCgHrGrJAfqJ8JlilM2oDORfdzpuYHRnC0Za6A8cJkYwBpS",
+	"GS10BGh+LWX2wTWgj8QAN3Q9Er+ZMoI2wNKthN1C9dKKCr3iZqStzddW9AXBVHsqcpU0bZQDxaFtHLjQ",
+	"YXLb7cVcyTiVhe5MsrGxfYti3X3g7o8DI5rv6S2LmXnTSBc94VuGOHVDQyPfJSv8aQOaL6CDr9vl4R9M",
+	"JpGOSAUEHpZccix2e1tZkFE5a9/ZP7QUp+/o5hf3Mjss9BC5l2ZXh2aZimBm80urkrNPoBFWMWIY+ZcU",
+	"zDdHkYr8evOsvy90oEeorVsWdtrvRDgEOkBBS2vKq+uNUmuspbEMZkh/LXzdGA4/x0BH8PVVtmQXYQH1",
+	"nmZWwQ/duQh5KIj/7t2vr56Tb9+9eEYuLh5ffFdtmkl9nx1TBGRnTaSxiyDeQgSHr3TXOJaF1u4zmkHa",
+	"0SU5Pzt/cvLw4cn545vz80v06NRAGQKv+lcwx6tMSHdtrCDzAJbWGPRJJ9BDgZnodr5DiM9oxkRK1anj",
+	"j33EuB8DBbmrb++LhxbHcnboSuGcdB3D7XCpYs7ztaR3LHH1RdqQud0pe0sUxUR7Ikh47OjtuuyVGTwb",
+	"UqVjFH/Dru5b9Y2JoLniZnttx/PuMarQWQAvAWMXPyoGWBqDzUmkvOWoFtuNdn962pVs8UG7iEI50TWH",
+	"Dg+fIR43l63tvp++fWktul8KLiPP75jaEgm6CZcC7Hqo2Pj46aTsyfnR+4Y03PxMEcFYqi/JRyq2UrCP",
+	"5FshoYn7CRffJeSjZtn8I/mWiq1r7X7ChQuOfecA/srR7ZQ+VhrIfrwCr5ObREZn7GNZq+PhzpYsSy/J",
+	"x7JB10cY9+OGmyUXHxMH5OETbksHl1dfmIIies0YoZkU7JT8hWVyQ5zOhA3vm2/EyF7B/qfkOVhLkNFk",
+	"ZeaPjy++Jw5LkKRylkPJ3SmxHKrJGiKcW/IRe9F8ROwOuLPtV99ogl9Y2frRfvzx9DcBqSozJhDLnqdM",
+	"GD7nlq8mT9d0tmQn56dnJatUPiurliYFxSvZLpeTh+B+XTNB13xyOXl0+hBGsrIIGPhB6f5foIe2YJSX",
+	"6eRyYlf11Luv11TRFTPgvPpH+KyVjzyY+Q47nU9m3KrU9sGm9wSckgDy7QpVADf2CrZXMWE+EqigyOpZ",
+	"tco1lQbZZAf6J7RYLDYQBgHFwgqGGvKxQ6HAPYPo5a2Qm4ylC8gY0kLKf8G//Dv6Jmy1rg5kXzXhODbz",
+	"IgRUTr1Dx2x9r69BmS0ZpuSF3glf1l7ZbN845JVlEYLdYTxsXIM2YA93Ro3DVwvMxAVKAmtvC6j9DsRa",
+	"S6FRZp+fnWGCpzAuvYSu1xmfAdM/+MNF/8uXtObD26MBmiVI52a2JEgD8K/ZE3SKITUXtQ0PXMwUnBkZ",
+	"W+HN44tsJngWw23iMaXa5wFbxqwKeLt/GWPmVDEXnHBu2gnKU3iREwcgGKMy4a8MRcJgicDTyfGp8RMz",
+	"lGchetz4SpgxCPFG+LIabDXlZdCSrtdMsJQY6UsixyXLA2jj6Lrj6wB5fqYizdiBFILEnb/IdDsucZ5i",
+	"PdfnutZljfnPx+aLVo6wZgkmKZslE6Mc1PLiSAheG9b4sapSQgBpmBqQeO4iIVRU6iC7WAafXAKlezGN",
+	"xlKy9ov+2j/0tR3saklehIx+gWPQ7qaowdRo8mT8lmVbMmVLLtKCUolDsldSLIKCmAt7VCWi0u5x6I3d",
+	"OZcZGtfOiqeOrqAdVXb7ZXTfpnMOBd6jkBqSJcDSQXtFWwNJbhKrcErl4MmXVK1Gk+R5in7yOEHhiS+k",
+	"bRcZ+qlrPnGfSikTRnG0TTeoF8+MVIn9D5ciKdKcU7jiE+KSCZ0UzTNT2Agi1bHZ+obvIW32PKLNBo0I",
+	"LmKLbk3vCo+WCwPQhF+Tbmv5sPs0OqKNJXfhfJBMLhIi2CYoVtGFELoV7W97HL8H7JN3ygVP4XP4OnIO",
+	"g4YJ0qqp0wQtTH03SSA4AeTe6kwugtB9///x/D/teMqZYeZEG8Xoqn5My7bTCHK/+6agTjTnGRv9XFpV",
+	"mcLQdVSpxAqDZ9d/T8j/vn7zGppLAOmRxUsAXQw8PD5//N1YZ9qpaq2XqgNF+LJOLO9u+SI+HoelEfWJ",
+	"FVAbwaP3eKCbB47fuH6cttdhTUlUpshx31Y4G53zzLJWQqQAL0ClhUhYLlWATnp71I55z+PR6L7o3TEb",
+	"Q6B4iBKHuVPYSe1+rQPNKTt/wbJuOQEP/amNKbeKdpqOaSnbLUvIdFskDHeaSkIaKwNXVPgmBZ5mZbwH",
+	"G46HfFxP09StcXIcb9VrtvEv6OWsejg27YJ0S6H+bwTnVJq6ZhuCZSOSq3rMCh9yyjKGxXZ1Gr6Dxkkl",
+	"GcdwOT0OpDvAa0bZNhzqKDuXTNZ5gM+vmTl4g7784Ti7j8PxzEONjXU93c8JeWBcKndY0N0wbcY9IqMT",
+	"w04xRJBGHdIo1w3LspIsRMsVs/f7Al12VKREU2skY304R1PZ0FsmRichm912aRLwyFH3n81u23zitxwM",
+	"7TGijhkOhnogm92WdSJckVznNCu6O47lKXWVwScqz7qMO3zyHTz451bcypUcX3n7WW583wl7RsiaKsgl",
+	"dwlI2tW4c1Vri+go67OUBpO2TaUrV39Eta7ykvtW7Zqv3j2yltnH0/DsaHBk8cX96LeGviYhKRg9nX11",
+	"vRp9j6Tv/QRY2SMqe0faxBaNb4xt+jrOztmf8ewU6t8Rj0+BPRMWhj/JN+IXKrZHEoN2aGgPejARP52I",
+	"dGAsvwQhDdAR0mpcZ2KPijmTq1Ho+hO20keN0XnrZkupmdgF55QC5wCgj649O6aVO8qDtukZA/q2e0RN",
+	"KHcCJ77lnXK5BFOJdQKzqC+ymIBi62x7VbhuAVIU8xrpiqXOJ0aekrVid5xtXN02tAovMFeLBplT5tAA",
+	"uAsYYaDbodj41FxfZYxfSlFBlOrH8e5ZDeC8cYbP+B12ImlT5X4qH/tTK3JuHdvja3HvfUjQyAyyzjZL",
+	"udozQbC/AYQ0P4Fc8gf/tv+J5wu+4CL9yQc1QtHUaoPjS18WEA+lViOCFxf36yz3TTXCN5A/NeM4Vstz",
+	"WARxBMU0WZ5eEVpkoWeQeo5Z7yLlqSU7pMpj7jm2EgFSVbkA9PT9TLMKLkzLSS46PdVJ3jwIz56/IuzT",
+	"Wjm5Kn2Ddh9O9v3cPkpN/vu/yW+TjIv8028T8lt+dnb+BP8XYSPtvx8x8uPZx1j4BVk4GuQKAmwHI0Fe",
+	"YHvKAAZ57K0IUD4wotdf3O0yImStKbnRiDqwdj1DQ3NDYVidWwXl/KwCLXXeDWR7/JPXHaYqbNURFAZH",
+	"YxfXcEfK3sxzqXz1SZN/lzJLRz5nPcwrwxWLydjxPOn2LSN50u1QBR7GFWhXt2yLTTHn0IsMwCyFtDpO",
+	"At8vuTZSbYk2dDtgh91t9jmJZrOPunFjc3x7Pvt4N86b8rapIsFA13sKaqtTJ+6gVh303zITcxC77/B2",
+	"H38q7kbhVf0aSeUmF8tQLvyj46gHfjzfkL7sxvRHni5YSqbbqv0CWj/YptAAyCoS9oQN9dYGaJfx9VRS",
+	"V7EaNGevmXlWPPUVuTTspO7bkfEmN9agDXHJz3JTgXk9nEve5pYvALJdIpZOQSufehFCM+3p5wDP8Sl1",
+	"xbENnnAYunGWeJcLB7T7VTGEm9IX8Iu4V0c9I2AR5Gad+2IVy0WjCJN3Odr8jmh1ZkhILjRjwkFGk1wz",
+	"1ebvqC6j1ePh1gKrqHS4X1pNn33i5iPU+gJU0cdT8iyTmjuE4ZkUArPVEMwaP3NzFynWMC95lirW5Gyo",
+	"te3mbTdahLmhAOsEewW331mwC9fuwa/tzqpNLsJwmRzvvrJjNUHQukmB1W6nmrEYJdqEDKPIifprEjIw",
+	"o7+BFfYF5Ay8/S9QKH7P/lekhGUBKw4gxb+eQIwNAaGPfJFmaV9ewbkB45XMZZbJjR6Bg+a8K7j8gmd7",
+	"Ht5ILrnzdvXyb/VBXNz1AADiA7q5pwB4YKS8crgPmLbKBAEIgErHAMCcjOcks7r/oonsOFBSDWdbS4Yv",
+	"wrVWdPnKB5BeuFNQIbamyui6Cx/gHnWBbt8jXG75C7kzFhrHgNT+jHgkOWYn9KWiSPbdXySI9Au9ZQlR",
+	"DB1CM7neJmQl7+AzCBhjtYuRqhJ8wa9SspBMEyMBPHom75ii04whHDPqVBAWxOCMAXG4ztUC4zYEGYWm",
+	"Ky64digJfdkrrMjAdw+omi0dLGJQCP4kNyKTNH3qnrtPURjqDtcPhbZsEFc04PJ/7yIAHVzVZaiaJJN/",
+	"8XWolOsLVwE5+o7B/CCC0PPjIIoBR7p4R0JWNGVlMX3/qHldCoYSI34Vazq7/RJMOPQ+7i1uDyR1l8Q9",
+	"YnLM29y4PkOZvxYNVU7bKK9I8D4hzLxHEwdEOd8QbikzdlXV9qA20HWYtZqKw5JOT8krLm5Re8nY3Fjr",
+	"caj8s1/5vYYNi8jDCrFa5aFrCPaV8+GXkzsApjpKLhsWMpKP76wadIkD//frk4/ELoWLnIEQcg7rjy/n",
+	"J/DgR29PkOc3dIH3q1GUZ0yRZ7gHJ+QnBMeHosQfLx6dfeeSKSrA+dW+dXsJtAifWaVy2way89UzWOQ9",
+	"uG9BfC2H65/Yf1w8PJ8kk1V6cfiduYfuCJsf4VygzFgxFUtsqxR6mVhEVXxfBhB2Dr4VG5m5ftFjMBla",
+	"ynEPyQv4fm9OO5ZlgbP+AnbFKy7C3rBjm5jg/HRF03NXYO0EWK3klKYpSxMCBelVoMOM0bveGdqdbOMM",
+	"llbHiCusOtAsPdIZd5Nrq47IuDajJmB5Kw8yA6kgU+YtwbQ9H+sQSvnerEEyvWM0vUFAhf8UNWUYGxSN",
+	"WyM8YHdvHBUFo2xzQg0m3zwkv/C/JPVWySNZQu8VN2xvsh5JZNd3+v7CqX0oXBqkQm5GOfKWAj60Cu2s",
+	"yUtTzV2BS/7x2Y8IQu0tJQhuObByREjwNWqK0fRwf05ZIN+iVb4sHtpTKARj1mV77yjog/emBBLNAA+n",
+	"0g7b/YlYObPtLJOCpZ/uW08sd+qza4L9wM6o9vtellBBl9GuG1p2+hIasj/lHLHVrRpxK+RGnJKPxc4B",
+	"TK7VObWcmw2oEZpUN+ZOpKfF0/9ltykhDkSYPDx9sgcKQ9SZfUNv2WE8eF8036UlhXY4IiV4q49ShAdt",
+	"Ez05oQ7PEqrYZRRZ/ba/PWydcXF74quNg9LhhmnziovbMdWFoqXK7qk/CzX88tmmj89/fPzjk+/Pf3zS",
+	"0QXsP8XLcWPPNdRvYFdEOSdCkhWjgotFgn1ZpttaZoaB73XuYqPQ1myE/AYP1dSSz7WURV+Vr0gHKVq9",
+	"3K8K4l77FPJhopXwUzZuLbylAaFFV23X5j2Uz+UaolNuIG8ZS3oxe2eEVC/XVKxN5XjtHvnahL2fV+Ro",
+	"u5WNZeG74RrhYs2g2+Yped1oxARKo71P4TrXZRFYP5r5yYdtR/ftA8XobNmOPvEOHvmKTjlO6Av4huDF",
+	"vr3cPXuInKcQcC3qyQazJdMlEsYw5mg90Q/0zHUjCt8BMyoOPtjjc4ed1hcpa51R8UUSEl5JeQtyfSnB",
+	"DhCEFqKm2VkZGjqNwSJlj8eoe/CtYpqJr7Cswk+szTfobrxRzDUJkXBokUO4wMu4fnf7U9w/acjNLyzc",
+	"13KDPYnasonewkNf0cGFCY2TTvTVJuS/Y64Lml7mhqRyIxLgDCJzaNuXydltNRFoztUKzXWR+pShLWYD",
+	"AZEHZwO5X4XPNPYL7kiHfFs89fWdaz+z2KH2D4wFiVQZsNfmF4/3yPbz3Zu/phOKU/oPP6PPRZqQNc01",
+	"pPdhfgHgGDO8SteKS8XN1lXW4p4MZYCOE/gga0vIe0/NbHmf53C4NtR6Fo+pDdWOJQHUAmI20vUf1gcG",
+	"ThsnuIWAa6rbuzxcr/ntVyhE3bQiEnQlV66Yopq4fzq5FHmWjaEr8dmyQr6Nz/p3He+xC5wvFJK5Go1q",
+	"C0VXbf4ue2u/xce+MokMU/rPlcaw8yhn7UpBEYITa9+iciF627wV4VsoTQFm+GfeDVIDtTvPMvpVqkG1",
+	"ycVSgp3zbyQAaHyZvRCx1t4KCZJSQxulyS4pYmCSk6NIu9L0VN/+zQUevprT+cVKvODF73wC1e7lq8D6",
+	"PNIFrG9Lgs+larLEHjTfOaOKUYAdaPM5v/PPjBLlduD/TGN9jx24AkwzW+dYrQogNA+0uvt4BehiEP2v",
+	"5iuHImRFt/O2oodHwabbtSKHUFlDfRUgTK8QV4huCV3IfjMcqV/Dc5FeAaBHr5eO0rThZ4+JNs1nt8xE",
+	"uzK4r8NxykdDYXC+QJKEXDOxYkbxmb7vNAl30n5GdBY4rrWIazmzE5+sFs+fOCjPwgHEjBKWd1gzlXpl",
+	"XTn6XBD2z5xmnq8AToGv2BWh7iNIAZK5IYqtpTLaEj9UuYBoKkMxN/RMMRbvC/hmzcQ1PjKS+HMQZLVU",
+	"1MzqUOmVS29SRS6zT7UyZMHv4ryeMn1r5HoyBNoteLIqxpyht0wjkDF11sklueNskxC9BFxHfObK/Vn2",
+	"HKdbMo1iZK1kGu4XbYfGbHZAFbND9zl+DxFUOIARA0QbJyPxPZteS2BFqG548vji4jssPnQ77zFAfKPz",
+	"v0DiQ9mpyW5QvgY0OQxba7LmM5MrlnhLzMorX6etmGNLguuaAq4D+2TKEYtqY6cf2DcgnzbwIhynSUsa",
+	"fOClWOfFA6fkOVQWweQgb77SptsjVYh8NWWqWm+UKroRl5BWIRXzBWp2/qJIoCiKRixpHUedkvdLSTI6",
+	"u9WeQnRmSCblLQZcoLl8T2wJN0BYs8EvHzgCdQEiuYe+PjAkmFgsvvI0yxznrcayQPx+VcU1plwj4CtW",
+	"4W6ksoaHFEMysPuQy52KNnUUmfite3AUofyWf4KuOy7jOIp4yFNI2A4pNudVxebh2fnjimLz5HEfzcaV",
+	"y3CzJYYuClQhXGcZf3TieUlLDWzJaAoRKDfPl/OT11Kwk1+gyH/c5lh8RRfswR9rthgl58stD7j3UajM",
+	"8qVvJV3yX3MXxpDwemWNDL/ZjvfhJCQ+04dsaJadktdyKtNtUWF0VUUDczQzUmbwNNF0q6tNNKycXEKs",
+	"aprlSrGUfFskVOMFKiSiTdgnKU+/A6REIc04MpGpbrTRa//Q14kMV0wvig2nRkOttPK1HK/X9vune8Sl",
+	"3Eq+qpQPnNJ/eFzq2kWOQXFDjAl0jTrqVbL8MMbhTq4sA8rE6rEO57ug+dAQcvnDYAzLf90FCm3vxANY",
+	"KRkHOvrLVSbV5EKHWBirFLXgFChP2WDBvVWbwCHDDUmlg3cwOxWJVqPO5GIfgRLgEWww0wPv89o/uieT",
+	"/Jkw42+kzNx6jw8b7zfWg4MWbWn3LlXsUfvxF7bgwr35K2ttUtn8ey9ha746JAjg6zEIDzSAawPxqoH+",
+	"FNS/hGhZaquhVHJQa2WW2hvIhXEqjh/qVUrQILW8gutI72adk6fF671xJtdWBGmimMmVYGlRs3dKntEs",
+	"8yAjoKQ6z5rVraewGu5LI1aaZXd7NKoKyShE1+3QOt1Doxh0kCQOIG2FnwTqjAAAG1B25obZPZRWM78i",
+	"wn7m9fyMI1QF/CLq5274lkORBoRLagk1VAxDH2k4akYC7nFMIo4bznxfgNBA9zOK2FzeRPI8cQl/Kbbg",
+	"2qhtQtaKzZliYsZ0Qm6ZEiwjJbHtWZlJMeeLHNnHIXn1vEkdaHQv1Rye/bpUc5jSf7pqzgyq5AgAJwpO",
+	"GUjjmEaNXz/QjKq2ao1r+P4gmXRcNsAJfpHsfJzAC5l7cOcvkKDv6sW58FCcIiV3NMtZTdbYTwFH66q4",
+	"6NwPaZYVzys2AIuoLkR2GWzJsqw9lgRPjFgVOpNZvhKReOsPda9kn3Br6B1KbiIvAD/nsBc0/Xua8BT9",
+	"ng7zzpVmoosPWqFjfxC0wv+QHHSaBeXReJh2mzyoSUy4IBWUpSwrWnutlV0MdIdaSHCAO+T/YdH+oki3",
+	"rR53Z1Lvl3LlsrU0oQ7rmy6YGBgvRH30sHAhVuMbptbK8ijOBdvXWrE9bD5FPuCAZkK9I4HGHmBBs2PH",
+	"Av17GkDpwWBgUZhsKhNMyFSaJdnQ7U64D8J7lqubaPBzdzjKyDHAvoMyXwF754YIy3tZtiXf2nP6XQn4",
+	"DqflylFN6hoq/IZqkknwXtwxND/m/I6RFRc5tMYClPj6qfRRw48w8Mek1MHhQJkS5Iem4Brp7du248Wu",
+	"dvvdg9lSdvu37ZPP3INfXdJwdXIRHd0tcqyIX+UQN6J+3n3lOhtvrPShyC4Q5Ve5ILSv9t1GO2sl2EPd",
+	"5uH0z4xiHz71CSj1zDMItlBo0lPtlfbB4XdEW6HJeV9X6aM9MMghY46upFgU6TNl0yxwN8X6Zh21bRvO",
+	"qNpx80gN3I563jxbxbxF7vtxLGIPT+iZz0pTy2uVU0cybsV9aG8pbqyLTmDLNMgdAqCTwzOh8Nf/jjZT",
+	"vqFflyl0QxdlYsQ9+hirr21khTIzlhEMegGNt/mI9QbDs+cbte3QOF9nkrY1EwKf5q/w1NdEa5zRG5V6",
+	"WJD7azXvNiMiIHBDx/MmG2mt0dTBVp4Sax+hsugNVateUbEtkrLmYClpBxENulbZ5MNDY4Af7opQ4SZc",
+	"OIutbu5r81JnW28Yu7Xfgc5OUJQfBqfm2O7Bv/EfrR0Yf1JyfQADhsOZuR8wfksPv4aOiAr+V6tkl9Ta",
+	"gwbxHo1/js09+9MdYMiQt1qjFdmVg1acwiXV4x+lKsh65OYW6ddI8oivSc7nmpl+I/fyonwtPQTul6Fd",
+	"0A8F/zhKiUhLt0XB3866p4Ig4fBiWeXakCmLXUSunQugeE3ZXELAc5bDhXTL1kfoR7BzaphoabL5/Os8",
+	"MUfVrZ6Le48rdaLHgwo0Au8+k6s19YxYb0VQF89ECgcor2/RzpKuXE2ANlTiz/omHIcLdDTW2nEKroG5",
+	"/45m3XF8VlAs5PoxBkRgZzbvU9+50odamBgpIqjumDq5tpovtr27Ih9xzz6SGVXQTYwS3BvnGE3Qt1gn",
+	"LyIYnBNtbeeMoavCpUscbjxv6C2LC5T39JZ9pa2x7dTiSGzvl9JXdmBEZhRHCL21Al9njK154dUiZqlk",
+	"vlgS0YDvg2IjkXHB/PH0oFzf2pFOpDh59fT1d3vB9jChZNZ2Edivj9S70o69KmDO7s+ghRdnLKhA+O8O",
+	"IDOb5Yqb7eTyH7/XZDC146LxijErlzxJBWF+K4iRHhcYHM/5NOMzsqTZ3MdKoLM9Bjn+sErGiqa9/CJU",
+	"bKVgFaLb153A6zoaz/qHb/DZoef3q8qLrC+mPTUSdhzWPA4WUI3EOiGCbYq8yCsirHh2qW2azZSrMO7X",
+	"Cp+5Y/rpBAL/UKpjlly0gBykaX0vJkdLh2y8554P+9M0ZWloCnWS/wLHaJyejqETPZcKs3m4YVeInw5E",
+	"Lipi8DqWop+Xs4vsoVMO93Sb4+kdu5O3bIctxriuA54ifNtIWHh2qMC2XxXhA5pZvWWLD2S+rQIaiNvR",
+	"drzoId2ixBZNpP9j9NFT8tFtc1Uh/d/Xb14TyOoEF61rVfGTA5uVm7LckJgNVPA6ZK0r8pFmTBn9sWig",
+	"ZpUg+MiPc0U+Kqa3YuafoaDxggSlhsxZlpEpW3IBiSqgDBeZrZg5Uwu5txMdNN4Yzef0Ttr7nvU5Xyt5",
+	"x174HxzzaEH3oFEC5KiqehAWn8iAuUnfaFIuv88h0iybR3vRPE3Te9gbuA/Gk/R+Z6QoUnsP2hvLUhDC",
+	"alfK/oqP/Kl1MVjD8atTbpYM48YaUumaPos9j36LXvVXF+A/kjqFw9+zFlV56ZGO09M09QH+wWHeKoHA",
+	"y4E5HpXD9GCtGABsRC3dt/jAMYn3vMhQuW9HIx41twVRSFv4erRAEBXbUvsSO+k5oBELuSmzrDB7r4Bz",
+	"GOV2dtTvdzN72n/9tzIONfp5SaKpLwduzZcWhGfHF4RYNzMKdXGoo0jDFeV2E6iYsZMNF6nctOsZ790z",
+	"f2pFAxdxP5qG29SgqrFkNDPLUXUNXNrxlA03/j1rG9W3HlXdqBwHR7le9MLS1NB5q949gbPW8yIqqPon",
+	"uomOtpXxS+nQbfriJ+bsHk7MMe6l4x6bVvCrX9jkqO3XonnQ0HTlhAtXy36cfi4+Ir+F8oJUlsrxs+t3",
+	"LyquZHSD6aJebCblLa9dNnQGPR/a/Awr9mBOZ0aqVvTbF+6RY+ZBuFfcC8Q0OhmJW3ndabP3Bj6YyZR1",
+	"JBU/Q+THo4C3U603Ut17AstrtoFVHZ1wRW5wrsHPT3OzZMLYWUtFvr15c/M2IVCOdv7oh++uCDdkJnNh",
+	"MKJCKLH0QewZKL0qqvF6UjtyCT2TYs7V6oiULbf3/qj6znUHsu++h0P51zKvSGlTodT+p3FNtb5l244D",
+	"+dY99Z91Jt+z6dPcLINRzjfwD+d7oXd8YY/P6UwxKECmmbb/poaRb/0o5BW7Yxk5/27UU0xB+3ZUGu0Y",
+	"Hpeer9nGv+D/gPNY5AZOldxoplDTOPBY+rZj8XP5jgm28ev9DzuY90xGiE8JtimbvVnJ6mrmAXdJME1S",
+	"CRUwS/sBFVtAMz6EwCt5R7M2+mII1D5+JPLi4O/cTHrR+Ih1LM4+BpyCms4ChUbDJaDb8LXn4ZZyxYLP",
+	"jyoP+5+kI+7ys6WUoBgCnBXxu3Plcl7xU2tnWQOupvEDCsDw/XdjdRTa84V4KY5qOeEr2tqPjglo5WsZ",
+	"3NZVbdf9t7DTJ/ZcpLjM4znExuLD66IBZ5EOsBq4M1ItqOAalt/OXm9qT/6pPfTVpXQnZda2aBRA0+qA",
+	"HsUSEjE5YHzcS9rANaa9HElUw+j37MYv33lUJ74lksNhsfZ+hZZF+ZUr9WWb/iTsEUzr07kaH/lTH863",
+	"4PDsPpbjNbq+qWGugC8UWhtzETyLUanqZtQd9Y6dybceJ+pYChSO/yVSoquvPurxRH/5lVNEtAeJlQJb",
+	"bxHNzEm+xoYpRpIlxZzN3ldnPyKX57VnDK4g/VeuchQBOL/PED4ArATUzQD1zzg/KEYTuHJFCES5JGys",
+	"R4WfpjyFpGioBbS2o0rHPWwxc+XADT+CowBmhFGv+3YWxI/nuEq9i+kZhxdcxJuUzDzojg94HessPrBH",
+	"v81loA9njiNRqUOSHsGhQ8GlU5GZrv+Ks3gL+jWiXKY43kua7u/02Y++VWO5xcjDfSyN5j+DredPB0jZ",
+	"cg9GFZgtyuX4G/Zndk0UxBjsmBjA1zLjs66mzm/9Q39uvR/SNe4nbc5v633lzeHajqjY4/j3rNhX33pc",
+	"nR4zecZL+vH0f2AUb4sf3KjtUUl3A6+/b0A9+9I2CAJEXt7IPEvJkt4xko50h73HnuoO1Lv6Bii3Yymh",
+	"U3uzuRada6pN4gFrXE8oComEhx/WGhf0NNE8J/yJ0iRHPTktxtSBW/PFheLZPQjFY6RGji4ZXfv6Vn3j",
+	"b+6ZP7W6cW0liV3J9n76s9jR3OY6SG6rQ4I8C2ohcUgVNwq0RBiih9gV/y0/XqLDa7YpN/Xenf+NNzeA",
+	"YulIgvUaLisg5JbkImXKmsijka5yAnteSp6gfxa3ITC8279oLuxhG4hOxM4OWO/Kx44uyCLYi6mHqDqg",
+	"ccYbBEyTmlm1qQJSvqHad8+IYYMb9slEu1Ls16/4sHwloMd99staApqDbzJCReq6pCNKihXN+7UULHmw",
+	"J6sWxz2WF19sz1fneSlndnSivQEwd/e6Y1KiivIapMjbjG7vkyTDG0fh7FgKoCmxzlEA+FL0j5JZWuHz",
+	"kc5YRQ4lHgZHE8NXxybhmjPs5tvvXL21j4/T7uKFkityVkjdRqff9t4VndC6vVnmQHzdBrPM7eUNsjEh",
+	"TBhE3dFkJhUrd55sAH8EoqlXGM4BEZsQu3uKac1SROqB7rzjdAgCOuPLyokUbd4B35a8cx0gyrx/Xgk4",
+	"2qfXGd1i557jMqWSct6PH+HJr1bY4/Tu6Zpm1GEuHUX0y6zD4H0HTxxzV2XG7id0ceODrQmZ5jwDXxvg",
+	"7m4EJjVhCmu5j/bIKEa4HjmyAZOotFpvN3PsBu2ehQP7qD8++8JdBwqryG4GpBoK9o0mCM9HDRFyKtNt",
+	"2V/o6EkR97vNR3FBwBLuu9RCdgBrj3d+n6bQwXrmHYA7nDP2Mc07hWOe/dl9gXYJ9xN4hO0cFnUU0vDZ",
+	"IVmFdnXHc/nB6Pfs7CvfedSwoyUWCmLoCr/B+nkjs3REwhWHrKfDz1HzTxSDupdtbLnTDtqwL3xmzo5+",
+	"Zo4Rlbq3g+N1/5ZTc80X4k1uJn24/7pIYR0HgjtFT6yb5bDC43AIxxcmHaXVOQ5+z3wZxkC5LvOpPieT",
+	"87PzERu6z6RIrw1bR5EJfXIj10TxxdJcFVjBLsHRfkP1LTZwGx+6/xqLD9BZxk5WlGdgmpV1hpoZ10vY",
+	"YRwOAGSpIvO7n3cDGLhS9GdLmmVMLI6KinMYosCCmXHhBCJEcrksvl5dMJZaEUfWymVe4I65Fn++GBSE",
+	"4pJqMmWLXOxNL+TGOLnwKCOrH0tawOCutPorlBmjErvADKmLAXRwBkkbPaOENurChhC+owDYP3Qf8cxo",
+	"FNLtwx2DpG8m0nj8Ua5ZvSu+cxNMpcwYFUcOON5ImbktO77x52nj6pGyzIPV7hthpHnKO/LbPNP0Knl2",
+	"L/rqMwmeQ7NWf6bknGxlrpqOj5bOYN1pgbVteyAk7ljQvHgtDTt4544hm2FKdnZfHCvhveIG6kik/Y85",
+	"Ou3MSb5uuRiZ+XV9tBvRjv2ffhV67ItSTW6psMSQgiumHX7p4c16gpmLbUEz1HcqqdpHLTKJp3geI/bF",
+	"FwLiksKaHLpa+XwPAYGdjT2W2fllknXvl57OP9IT0qq/j17LudlQ1Q4NcO0f+kLKoVX5XOarJR3l2IIq",
+	"phpqRtVsGUtOexhKTtt5789y45IANoobgwiMoZe5fIjqywpST/7ASlAm8pWll/tzpu8sze4zQc5T0Cmr",
+	"CbZsshMZ2qnJQyh4xhlFwXVjgVFUqrdlxs8dU6gB2yth6Vs2gKHA6GwZDIpwcceEkWq7pzbg5uRbh7Ye",
+	"kJdCG+iZ+AVOyMtKd9sQgw4Jtz7qdTacwcYLusRe7b6eDHnbMU8BdvTqhgdxJB8rcOfZubRuaZl45Pns",
+	"KDy8YQy7M0U0Wvv9sa5mGPvgO3l47iK8OJq4WN7KkIIGdeYzuRpFjL3NDeb3a0D0MRKEmWuH65kA/D7Q",
+	"BOOKUFJO1rVDLvIp/eS8CtHHyMF3nGpH1jBT9Oij+p/QPvXeu6beVPupyY0gT9++DDZQHSGW8zRNj9wJ",
+	"9cs1QL23vqcFfQY0Oe2Bijeog+mfrnFpqHlgldEdfM/APdtIlXZ094Enjhk5kiptS6OEKY4lJyoGTb3f",
+	"mLxjqrgqVnRLcs1c5jvAHFttt5FPuW/Lsbqfxu6ivOVscvmP360AnzKqmIK/frcPqjvPm7nKJpeTB3TN",
+	"H9w9BD50M/m3V/scwe0w3kiCOVY+cI37K5+4iH7lk1L5qXzoL7/Pv3/+/wIAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -34,6 +34,7 @@ var Tools = []Tool{
 	{"settings", "Settings", device.CapabilitySettings, ""},
 	{"queries", "Queries", device.CapabilityQueries, ""},
 	{"screen", "Screen", device.CapabilityScreen, "Their screen is seen, and may be worked on."},
+	{"wall", "Wall", device.CapabilityScreen, ""},
 	{"people", "People", device.CapabilityPeople, "A message appears on their screen."},
 	{"power", "Power", device.CapabilityPower, "Their work ends with the computer or their session."},
 }
@@ -55,6 +56,12 @@ const (
 	Silent Mode = "silent" // they are not told
 	Tell   Mode = "tell"   // they see who works on it, as long as that lasts, and may end it
 	Ask    Mode = "ask"    // and are asked before
+)
+
+// What the wall, whose pictures nobody is asked about, shows of screens beside Silent, which is all.
+const (
+	Blur   Mode = "blur"   // so coarsely that nothing can be read
+	Forbid Mode = "forbid" // nothing
 )
 
 // Rule says how the people at some devices take part in the use of a tool.
@@ -87,9 +94,12 @@ func (r Rule) Validate() error {
 	if _, ok := Find(r.Tool); r.Tool != "" && !ok {
 		return fmt.Errorf("there is no tool %q", r.Tool)
 	}
-	switch r.Mode {
-	case Silent, Tell, Ask:
-	default:
+	switch {
+	case r.Mode == Silent:
+	case r.Tool == "wall" && (r.Mode == Blur || r.Mode == Forbid):
+	case r.Tool == "wall":
+		return fmt.Errorf("nobody is asked about the wall: its mode is silent, blur or forbid, not %q", r.Mode)
+	case r.Mode != Tell && r.Mode != Ask:
 		return fmt.Errorf("the mode %q is none of silent, tell and ask", r.Mode)
 	}
 	if r.Seconds != 0 && (r.Seconds < leastWait || r.Seconds > mostWait) {
@@ -103,15 +113,19 @@ func (r Rule) Wait() time.Duration { return time.Duration(cmp.Or(r.Seconds, usua
 
 // Resolve finds the rule for a tool at a place: of those that cover it the one with the nearest
 // scope, and of two as near the one for the tool alone. Where there is none, work is silent; but
-// people are asked before their screen is seen, where somebody is there to be asked.
+// people are asked before their screen is seen, where somebody is there to be asked, and the wall shows
+// it blurred.
 func Resolve(rules []Rule, tool string, at *health.Place) Rule {
 	found := Rule{Scope: health.Scope{Kind: health.Everywhere}, Mode: Silent}
-	if tool == "screen" {
+	switch tool {
+	case "screen":
 		found.Mode, found.Absent = Ask, true
+	case "wall":
+		found.Mode = Blur
 	}
 	rank := -1
 	for _, r := range rules {
-		if (r.Tool != "" && r.Tool != tool) || !r.Scope.Covers(at) {
+		if (r.Tool != "" && r.Tool != tool) || (tool == "wall" && r.Tool == "") || !r.Scope.Covers(at) {
 			continue
 		}
 		n := 2 * r.Scope.Kind.Nearness()

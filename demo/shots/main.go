@@ -10,6 +10,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -157,6 +158,8 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 		{name: "files", path: bench + "?pane=files", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), openRow("etc"), chromedp.Sleep(time.Second), openRow("records"), chromedp.Sleep(time.Second), chooseRow("sync.conf"), chromedp.Sleep(time.Second)}},
 		{name: "fix", path: bench + "?pane=services,events,processes", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(2 * time.Second), chooseRow("records-sync.service"), chromedp.Sleep(2 * time.Second)}},
 		{name: "screen", path: "/devices/" + xray.ID.String() + "?pane=screen", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(8 * time.Second)}},
+		{name: "wall", path: "/wall?of=" + url.QueryEscape("site Larkmoor Libraries, Central Library"), do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(5 * time.Second)}},
+		{name: "replay-screen", aside: true, path: "/recordings", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), pressLink("Play"), chromedp.Sleep(7 * time.Second)}},
 		{name: "network", aside: true, path: bench + "?pane=network,people", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), press("Neighbours"), chromedp.Sleep(time.Second)}},
 		{name: "settings", path: bench + "?pane=settings,queries", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(2 * time.Second), openRow("configuration"), chromedp.Sleep(time.Second), openRow("records"), chromedp.Sleep(time.Second), openRow("sync.conf"), chromedp.Sleep(time.Second),
 			chooseRow("wait"), setText("[aria-label=Query]", "process where memory > 100000000 show name, memory, person"), press("Ask"), chromedp.Sleep(2 * time.Second)}},
@@ -171,7 +174,7 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 		{name: "sweep", path: "/sweep", do: []chromedp.Action[chromedp.Void]{
 			chromedp.SendKeys(chromedp.CSS("input[aria-label=Name]"), "Fennick Print Driver"), press("Ask"), chromedp.Sleep(2 * time.Second)}},
 		{name: "many", path: "/many", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), chromedp.SendKeys(chromedp.CSS("input[aria-label=What]"), "uptime"), press("Do it"), chromedp.Sleep(time.Second)}},
-		{name: "groups", path: "/groups", do: []chromedp.Action[chromedp.Void]{press("New group"), chromedp.Sleep(time.Second),
+		{name: "groups", aside: true, path: "/groups", do: []chromedp.Action[chromedp.Void]{press("New group"), chromedp.Sleep(time.Second),
 			chromedp.SendKeys(chromedp.CSS("textarea"), `os == "windows" && cpu > 20 && si`), chromedp.Sleep(time.Second)}},
 		{name: "software", path: "/software"},
 		{name: "notices", path: "/notices", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},

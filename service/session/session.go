@@ -53,6 +53,7 @@ type Column struct {
 	rules     rules
 	gates     gates
 	recorders recorders
+	glances   glances
 	seal      ed25519.PrivateKey // signs recordings
 }
 

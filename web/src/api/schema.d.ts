@@ -1201,6 +1201,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{id}/screen/picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A small picture of a desktop, for the wall. Nobody is asked; the policy of the tool wall says whether it is shown, blurred (as it is where nothing is said), or not. */
+        get: operations["getScreenPicture"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/devices/{id}/link-test": {
         parameters: {
             query?: never;
@@ -3870,7 +3887,7 @@ export interface components {
             /** @description Empty for every tool. */
             tool?: string;
             /** @enum {string} */
-            mode: "silent" | "tell" | "ask";
+            mode: "silent" | "tell" | "ask" | "blur" | "forbid";
             /**
              * @description How long an answer is awaited.
              * @default 30
@@ -6423,6 +6440,42 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["DesktopList"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getScreenPicture: {
+        parameters: {
+            query?: {
+                /** @description Pixels, at most. */
+                width?: number;
+            };
+            header?: {
+                /** @description The entity tag of the picture that the caller has. */
+                "If-None-Match"?: string;
+            };
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The picture. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": string;
+                };
+            };
+            /** @description It is the one that the caller has. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

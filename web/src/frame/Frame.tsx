@@ -11,6 +11,7 @@ import {
 	RectangleGroupIcon,
 	ShieldCheckIcon,
 	Square3Stack3DIcon,
+	Squares2X2Icon,
 	SunIcon,
 	UserCircleIcon,
 	UsersIcon,
@@ -32,6 +33,7 @@ import { useTally } from "./tally";
 export function Frame({ children }: { children: ReactNode }) {
 	const live = useDeviceEvents();
 	const enrol = useMay("fleet.enrol");
+	const screens = useMay("screen.see");
 	const audit = useMay("audit.read");
 	const sweep = useMay("device.sweep");
 	const notices = useMayEverywhere("notice.manage");
@@ -47,6 +49,7 @@ export function Frame({ children }: { children: ReactNode }) {
 				</Link>
 				<RailLink to="/" icon={BellAlertIcon} name="Now" />
 				<RailLink to="/devices" icon={ComputerDesktopIcon} name="Devices" />
+				{screens && <RailLink to="/wall" icon={Squares2X2Icon} name="Wall" />}
 				<RailLink to="/groups" icon={RectangleGroupIcon} name="Groups" />
 				<RailLink to="/policies" icon={ShieldCheckIcon} name="Policies" />
 				{sweep && <RailLink to="/sweep" icon={MegaphoneIcon} name="Sweep" />}

@@ -15,7 +15,13 @@ const modes = {
 	silent: "are not told",
 	tell: "see who works on it, and may end it",
 	ask: "are asked first",
+	blur: "are not told; it is blurred",
+	forbid: "are not shown at all",
 } as const;
+
+/** What a rule of the wall, about which nobody is asked, may say, and one of another tool. */
+const modesOf = (tool: string) =>
+	tool === "wall" ? (["silent", "blur", "forbid"] as const) : (["silent", "tell", "ask"] as const);
 
 /** How people take part in sessions at their devices. */
 export function Consent() {
@@ -84,7 +90,10 @@ export function Consent() {
 				</Table>
 			)}
 			{list.data?.items.length === 0 && !edited && (
-				<p className="text-faint">There is no rule yet: all work is silent.</p>
+				<p className="text-faint">
+					There is no rule yet: all work is silent, but people are asked before their screen is seen, and the wall shows
+					it blurred.
+				</p>
 			)}
 		</div>
 	);
@@ -92,7 +101,7 @@ export function Consent() {
 
 function toolTitle(name: string) {
 	if (!name) return "every tool";
-	return tools.find((t) => t.pane === name)?.title ?? name;
+	return tools.find((t) => t.pane === name)?.title ?? name[0]?.toUpperCase() + name.slice(1);
 }
 
 const names = [
@@ -106,6 +115,7 @@ const names = [
 	"settings",
 	"queries",
 	"screen",
+	"wall",
 	"people",
 	"power",
 ];
@@ -117,12 +127,14 @@ function RuleForm({ rule, onDone }: { rule?: Rule; onDone: () => void }) {
 	const [seconds, setSeconds] = useState(rule?.seconds || 30);
 	const [unanswered, setUnanswered] = useState(rule?.unanswered ?? false);
 	const [absent, setAbsent] = useState(rule?.absent ?? true);
+	const [unrecorded, setUnrecorded] = useState(rule?.unrecorded ?? false);
 	const save = useMutation({
 		mutationFn: () => {
 			const body = {
 				scope,
 				tool: tool || undefined,
 				mode,
+				unrecorded,
 				seconds: mode === "ask" ? seconds : undefined,
 				unanswered,
 				absent,
@@ -137,7 +149,14 @@ function RuleForm({ rule, onDone }: { rule?: Rule; onDone: () => void }) {
 			<div className="flex flex-wrap items-end gap-3">
 				<ScopeField scope={scope} onChange={setScope} />
 				<Labelled label="With">
-					<select className="field w-44" value={tool} onChange={(e) => setTool(e.target.value)}>
+					<select
+						className="field w-44"
+						value={tool}
+						onChange={(e) => {
+							setTool(e.target.value);
+							if (!modesOf(e.target.value).some((m) => m === mode)) setMode(e.target.value === "wall" ? "blur" : "ask");
+						}}
+					>
 						<option value="">every tool</option>
 						{names.map((n) => (
 							<option key={n} value={n}>
@@ -148,11 +167,13 @@ function RuleForm({ rule, onDone }: { rule?: Rule; onDone: () => void }) {
 				</Labelled>
 				<Labelled label="The people there">
 					<select className="field w-72" value={mode} onChange={(e) => setMode(e.target.value as keyof typeof modes)}>
-						{Object.entries(modes).map(([m, words]) => (
-							<option key={m} value={m}>
-								{words}
-							</option>
-						))}
+						{modesOf(tool)
+							.map((m) => [m, modes[m]] as const)
+							.map(([m, words]) => (
+								<option key={m} value={m}>
+									{words}
+								</option>
+							))}
 					</select>
 				</Labelled>
 				{mode === "ask" && (
@@ -189,6 +210,17 @@ function RuleForm({ rule, onDone }: { rule?: Rule; onDone: () => void }) {
 						It may begin when nobody is there, or every screen is locked
 					</label>
 				</div>
+			)}
+			{["", "shell", "screen"].includes(tool) && (
+				<label className="flex items-center gap-1.5">
+					<input
+						type="checkbox"
+						className="accent-heather"
+						checked={unrecorded}
+						onChange={(e) => setUnrecorded(e.target.checked)}
+					/>
+					Shells and screens are not recorded
+				</label>
 			)}
 		</Editor>
 	);

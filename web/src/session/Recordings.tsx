@@ -22,7 +22,8 @@ export function Recordings() {
 		<div className="px-5 py-5">
 			<h1 className="text-xl font-semibold">Recordings{name && ` of ${name}`}</h1>
 			<p className="mb-3 text-faint">
-				What every shell printed, with its timing. They are kept for 180 days; who plays one is on record.
+				What every shell printed and every screen showed, with its timing. They are kept for 180 days; who plays one is
+				on record.
 			</p>
 			<div className="mb-3 flex items-center gap-2">
 				<input
@@ -43,14 +44,17 @@ export function Recordings() {
 			{list.isPending && <Waiting what="the recordings" />}
 			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
 			{list.data && list.rows.length === 0 && (
-				<Empty title={text ? "It was printed in none." : "No shell was opened yet."}>
-					{text ? "Look for another word of it." : "Open one on a device's bench: it is recorded from its first line."}
+				<Empty title={text ? "It was printed in none." : "No shell and no screen was opened yet."}>
+					{text
+						? "Look for another word of it."
+						: "Open one, or a screen, on a device's bench: it is recorded from its beginning."}
 				</Empty>
 			)}
 			{list.rows.length > 0 && (
-				<Table heads={["Device", "Who", "Began", "Lasted", "Printed", text ? "Line" : "Ran as", ""]}>
+				<Table heads={["Of", "Device", "Who", "Began", "Lasted", "Size", text ? "Line" : "Ran as", ""]}>
 					{list.rows.map((r) => (
 						<tr key={r.id} className="border-line border-b">
+							<td className="py-1.5 pr-4">{r.kind}</td>
 							<td className="py-1.5 pr-4 font-medium">
 								<Link className="link" to={`/devices/${r.device_id}`}>
 									{r.device}
@@ -65,14 +69,18 @@ export function Recordings() {
 							<td className="py-1.5 pr-4 tabular-nums">
 								{bytes(r.bytes)}
 								{!r.complete && (
-									<span className="text-gorse" title="Something that was printed is missing.">
+									<span className="text-gorse" title="Something is missing.">
 										{" "}
 										in part
 									</span>
 								)}
 							</td>
 							<td className={`max-w-md truncate py-1.5 pr-4 ${text ? "font-mono text-sm" : ""}`}>
-								{text ? r.excerpt : [r.person || "the agent", r.program].filter(Boolean).join(", ")}
+								{text
+									? r.excerpt
+									: (r.kind === "shell" ? [r.person || "the agent", r.program] : [r.program])
+											.filter(Boolean)
+											.join(", ")}
 							</td>
 							<td className="py-1 text-right">
 								<Link className="button-quiet" to={`/recordings/${r.id}`} aria-label={`Play the one of ${r.device}`}>
