@@ -38,11 +38,17 @@ const watching = `(() => {
 
 // screenLive measures a screen in the console, in headless Chromium on the same machine.
 func (b *bench) screenLive() error {
-	w, id, s, err := b.screened()
+	w, s, err := b.screened()
 	if err != nil {
 		return err
 	}
 	defer s.close()
+	if b.machine == uuid.Nil {
+		if b.machine, err = w.agent(b.ctx); err != nil {
+			return err
+		}
+	}
+	id := b.machine
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.ExecPath("/usr/bin/chromium"), chromedp.IgnoreCertErrors)
 	ctx, cancel := chromedp.NewExecAllocator(b.ctx, options...)
 	defer cancel()
@@ -139,20 +145,15 @@ func (b *bench) screenLive() error {
 	return rate("pictures while all changes", 25, s.slides)
 }
 
-// screened begins a world with this machine's agent and a stage that it finds, whose screen may be seen.
-func (b *bench) screened() (*world, uuid.UUID, *stage, error) {
+// screened begins a world with a stage, and lets screens be seen.
+func (b *bench) screened() (*world, *stage, error) {
 	w, err := b.begin()
 	if err != nil {
-		return nil, uuid.Nil, nil, err
-	}
-	if b.machine == uuid.Nil {
-		if b.machine, err = w.agent(b.ctx); err != nil {
-			return nil, uuid.Nil, nil, err
-		}
+		return nil, nil, err
 	}
 	client.Made(w.client.AddConsentRuleWithResponse(b.ctx, api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Tool: new("screen"), Mode: "silent"}))
 	s, err := newStage(b.ctx)
-	return w, b.machine, s, err
+	return w, s, err
 }
 
 // slides has the whole desktop change forty times a second, from pictures that the server holds.

@@ -3,7 +3,9 @@ package client
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"net/url"
+	"time"
 
 	"github.com/coder/websocket"
 	"github.com/google/uuid"
@@ -76,3 +78,57 @@ func (s *Screen) Send(ctx context.Context, in link.ScreenInput) error {
 
 // Close leaves the screen.
 func (s *Screen) Close() error { return s.conn.Close(websocket.StatusNormalClosure, "") }
+
+// Still looks on until the picture has not changed for a while, or for as long as is waited at most;
+// there is a picture then. The screen is read no more after it.
+func (s *Screen) Still(ctx context.Context, quiet, most time.Duration) error {
+	type step struct {
+		changed bool
+		err     error
+	}
+	steps := make(chan step)
+	ctx, cancel := context.WithCancel(ctx)
+	done := make(chan struct{})
+	defer func() { cancel(); <-done }() // nothing changes the picture after that
+	go func() {
+		defer close(done)
+		for {
+			e, err := s.Next(ctx)
+			if e != nil && e.End != "" {
+				err = errors.New(e.End)
+			}
+			select {
+			case steps <- step{e == nil && err == nil, err}:
+			case <-ctx.Done():
+				return
+			}
+			if err != nil {
+				return
+			}
+		}
+	}()
+	end := time.After(most)
+	still := time.NewTimer(most)
+	defer still.Stop()
+	for shown := false; ; {
+		select {
+		case n := <-steps:
+			if n.err != nil {
+				return n.err
+			}
+			if n.changed {
+				shown = true
+				still.Reset(quiet)
+			}
+		case <-still.C:
+			if shown {
+				return nil
+			}
+		case <-end:
+			if !shown {
+				return errors.New("no picture came")
+			}
+			return nil
+		}
+	}
+}

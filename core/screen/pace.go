@@ -9,7 +9,7 @@ import (
 const (
 	firstWindow = 64 << 10 // bytes, until anything is known
 	leastWindow = 6 << 10
-	slack       = 50 * time.Millisecond // by which what is under way may exceed the round trip
+	slack       = 20 * time.Millisecond // by which what is under way may exceed the round trip
 	rateMemory  = time.Second           // rates and round trips older than this, or than these, are forgotten
 	tripMemory  = 10 * time.Second
 	parts       = 4 // an update has at most this part of the window
@@ -28,6 +28,9 @@ type Pace struct {
 	trips     []reading // seconds
 	trip      float64
 }
+
+// gains are those of a cycle.
+var gains = [8]float64{1.6, 0.5, 1, 1, 1, 1, 1, 1}
 
 type parcel struct {
 	number    uint64
@@ -91,7 +94,15 @@ func (p *Pace) window() int {
 	if p.rate == 0 {
 		return firstWindow
 	}
-	return max(int(p.rate*(1.25*p.trip+slack.Seconds())), leastWindow)
+	return max(int(p.rate*(p.gain()*p.trip+slack.Seconds())), leastWindow)
+}
+
+// gain is how much of a round trip may be under way: now and then more than one, which finds out
+// whether the link carries more, and then less, which finds out how long the trip is when nothing
+// queues (as congestion control by rate and round trip does, IETF draft-ietf-ccwg-bbr).
+func (p *Pace) gain() float64 {
+	phase := max(p.Trip(), 100*time.Millisecond)
+	return gains[int(p.at.UnixNano()/int64(phase))%len(gains)]
 }
 
 // Room is how many bytes the next update may have: a part of the window, so that one is drawn while
