@@ -166,12 +166,16 @@ func (a *Agent) connect(ctx context.Context) error {
 	if a.Host.Lister != nil {
 		sending.Go(func() { a.keepInventory(ctx, service) })
 	}
-	server := &http.Server{Handler: a.handler(service), ReadHeaderTimeout: 30 * time.Second, IdleTimeout: 15 * time.Second, MaxHeaderBytes: 8 << 10,
-		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(a.Log.Handler(), slog.LevelDebug)}
-	err = server.Serve(l.Listener())
+	err = a.server(ctx, a.handler(service)).Serve(l.Listener())
 	cancel()
 	sending.Wait()
 	return fmt.Errorf("the connection ended: %w", err)
+}
+
+// server serves what the service calls over one link, until ctx ends.
+func (a *Agent) server(ctx context.Context, handler http.Handler) *http.Server {
+	return &http.Server{Handler: handler, ReadHeaderTimeout: 30 * time.Second, IdleTimeout: 15 * time.Second, MaxHeaderBytes: 8 << 10,
+		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(a.Log.Handler(), slog.LevelDebug)}
 }
 
 // measure reads the device at each pace and keeps the report, connected or not.

@@ -2,8 +2,6 @@ package agent
 
 import (
 	"context"
-	"log/slog"
-	"net"
 	"net/http"
 	"sync"
 	"sync/atomic"
@@ -54,9 +52,7 @@ func (a *Agent) serveLane(l *link.Link, handler http.Handler) {
 	defer cancel()
 	stop := context.AfterFunc(ctx, func() { l.Close() })
 	defer stop()
-	server := &http.Server{ReadHeaderTimeout: 30 * time.Second, IdleTimeout: 15 * time.Second, MaxHeaderBytes: 8 << 10,
-		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(a.Log.Handler(), slog.LevelDebug)}
-	server.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	counted := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		busy.Add(1)
 		idle.Stop()
 		defer func() {
@@ -66,6 +62,6 @@ func (a *Agent) serveLane(l *link.Link, handler http.Handler) {
 		}()
 		handler.ServeHTTP(w, r)
 	})
-	server.Serve(l.Listener()) // returns when the link ends
+	a.server(ctx, counted).Serve(l.Listener()) // returns when the link ends
 	l.Close()
 }

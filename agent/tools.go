@@ -78,12 +78,7 @@ func asked[In any](w http.ResponseWriter, r *http.Request) (in In, ok bool) {
 
 // fail answers with the status and reason of a problem.
 func fail(w http.ResponseWriter, err error) {
-	status := http.StatusUnprocessableEntity
-	var told *messages.Problem
-	if errors.As(err, &told) {
-		status = told.Status
-	}
-	http.Error(w, err.Error(), status)
+	http.Error(w, err.Error(), messages.StatusOf(err, http.StatusUnprocessableEntity))
 }
 
 // reply serves what is answered with one value.

@@ -108,6 +108,17 @@ func (s *stage) text(name string, lines int) (string, error) {
 	return path, os.WriteFile(path, []byte(b.String()), 0o644)
 }
 
+// echo has what is typed written at the right, where the pointer stands.
+func (s *stage) echo() error {
+	if err := s.start("xterm", "-T", "echo", "-fa", "Mono", "-fs", "11", "-geometry", "100x30+900+20", "-e", "cat"); err != nil {
+		return err
+	}
+	if _, err := s.window("echo"); err != nil {
+		return err
+	}
+	return s.run("xdotool", "mousemove", "1100", "200")
+}
+
 // canvas is a window into which pictures are put.
 type canvas struct {
 	x      *xgb.Conn

@@ -20,21 +20,31 @@ func (b *bench) console() error {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.ExecPath("/usr/bin/chromium"), chromedp.IgnoreCertErrors)
-	ctx, cancel := chromedp.NewExecAllocator(b.ctx, options...)
-	defer cancel()
-	ctx, cancel = chromedp.NewContext(ctx)
-	defer cancel()
-	ctx, cancel = context.WithTimeout(ctx, 2*time.Minute)
-	defer cancel()
-	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(w.url), chromedp.SendKeys(chromedp.CSS("input[type=email]"), "bench@curlew-sedge.example"),
-		chromedp.SendKeys(chromedp.CSS("input[type=password]"), "four quiet moor words\n"), chromedp.WaitVisible(chromedp.CSS("nav"))); err != nil {
+	ctx, cancel, err := w.browser(b.ctx, 2*time.Minute)
+	if err != nil {
 		return err
 	}
+	defer cancel()
 	if err := b.folderShown(ctx, w, id, dir); err != nil {
 		return err
 	}
 	return b.followShown(ctx, w, id, dir)
+}
+
+// browser opens the console in headless Chromium, signed in; before is done before any page is opened.
+func (w *world) browser(ctx context.Context, within time.Duration, before ...chromedp.Action[chromedp.Void]) (context.Context, context.CancelFunc, error) {
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.ExecPath("/usr/bin/chromium"), chromedp.IgnoreCertErrors)
+	ctx, end := chromedp.NewExecAllocator(ctx, options...)
+	ctx, _ = chromedp.NewContext(ctx)
+	ctx, cancel := context.WithTimeout(ctx, within)
+	stop := func() { cancel(); end() }
+	steps := append(before, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(w.url), chromedp.SendKeys(chromedp.CSS("input[type=email]"), "bench@curlew-sedge.example"),
+		chromedp.SendKeys(chromedp.CSS("input[type=password]"), "four quiet moor words\n"), chromedp.WaitVisible(chromedp.CSS("nav")))
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		stop()
+		return nil, nil, err
+	}
+	return ctx, stop, nil
 }
 
 // folderShown measures from the press that opens a folder until its last entry is counted on the page.

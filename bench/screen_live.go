@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/page"
 	"github.com/chromedp/chromedp"
 	"github.com/google/uuid"
@@ -49,27 +50,15 @@ func (b *bench) screenLive() error {
 		}
 	}
 	id := b.machine
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.ExecPath("/usr/bin/chromium"), chromedp.IgnoreCertErrors)
-	ctx, cancel := chromedp.NewExecAllocator(b.ctx, options...)
+	ctx, cancel, err := w.browser(b.ctx, 3*time.Minute, func(ctx context.Context, t *chromedp.Target) (none chromedp.Void, err error) {
+		_, err = cdp.Call(ctx, t, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{Source: watching})
+		return none, err
+	})
+	if err != nil {
+		return err
+	}
 	defer cancel()
-	ctx, cancel = chromedp.NewContext(ctx)
-	defer cancel()
-	ctx, cancel = context.WithTimeout(ctx, 3*time.Minute)
-	defer cancel()
-	if _, err := chromedp.Call(ctx, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{Source: watching}); err != nil {
-		return err
-	}
-	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(w.url), chromedp.SendKeys(chromedp.CSS("input[type=email]"), "bench@curlew-sedge.example"),
-		chromedp.SendKeys(chromedp.CSS("input[type=password]"), "four quiet moor words\n"), chromedp.WaitVisible(chromedp.CSS("nav"))); err != nil {
-		return err
-	}
-	if err := s.start("xterm", "-T", "echo", "-fa", "Mono", "-fs", "11", "-geometry", "100x30+900+20", "-e", "cat"); err != nil {
-		return err
-	}
-	if _, err := s.window("echo"); err != nil {
-		return err
-	}
-	if err := s.run("xdotool", "mousemove", "1100", "200"); err != nil {
+	if err := s.echo(); err != nil {
 		return err
 	}
 	if err := chromedp.Do(ctx, chromedp.Navigate(fmt.Sprintf("%s/devices/%s?pane=screen", w.url, id)), chromedp.WaitVisible(chromedp.CSS("[role=application] canvas"))); err != nil {

@@ -139,35 +139,13 @@ func (w *world) enrolmentToken(ctx context.Context, uses int) (string, error) {
 	return t.Secret, nil
 }
 
-// agent enrols this machine and runs its agent in a process of its own.
+// agent enrols this machine and runs its agent in a process of its own, for as long as the world is there.
 func (w *world) agent(ctx context.Context) (uuid.UUID, error) {
-	token, err := w.enrolmentToken(ctx, 1)
-	if err != nil {
-		return uuid.Nil, err
+	id, end, err := w.agentAt(ctx, w.url)
+	if err == nil {
+		w.children = append(w.children, end)
 	}
-	dir := filepath.Join(w.dir, "agent")
-	program := filepath.Join(w.bin, "moor-agent")
-	enrol := exec.Command(program, "enrol", "--dir", dir, "--service", w.url, "--token-file", "-")
-	enrol.Stdin = strings.NewReader(token)
-	if out, err := enrol.CombinedOutput(); err != nil {
-		return uuid.Nil, fmt.Errorf("%w: %s", err, out)
-	}
-	cmd := exec.Command(program, "run", "--dir", dir)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	if err := cmd.Start(); err != nil {
-		return uuid.Nil, err
-	}
-	w.children = append(w.children, func() { cmd.Process.Kill(); cmd.Wait() })
-	for range 200 {
-		for d, err := range w.client.Devices(ctx, "online && 'shell' in capabilities") {
-			if err != nil {
-				return uuid.Nil, err
-			}
-			return d.ID, nil
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
-	return uuid.Nil, errors.New("this machine's agent does not connect")
+	return id, err
 }
 
 // fleet runs n simulated devices in a process of their own, and returns once all are connected.

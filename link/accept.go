@@ -41,7 +41,7 @@ func Accept(w http.ResponseWriter, r *http.Request, audience string,
 	}
 	nc.SetDeadline(time.Time{})
 	c.idle = SilentAfter
-	return start(c, device, r.URL.Query().Get("lane"), false)
+	return start(c, device, false)
 }
 
 func admitDevice(c *conn, audience, address string, keyOf func(string) (ed25519.PublicKey, error), admit func(device, address string) error) (string, error) {

@@ -66,7 +66,7 @@ func (d Dialer) Dial(ctx context.Context) (*Link, error) {
 		nc.Close()
 		return nil, ctx.Err()
 	}
-	return start(c, d.Device, d.Lane, true)
+	return start(c, d.Device, true)
 }
 
 func (d Dialer) greet(c *conn) error {

@@ -32,12 +32,11 @@ const (
 // goroutines at once.
 type Link struct {
 	Device  string // the device at the far end, or this one
-	Lane    string // which of the device's links it is; "" is the first
 	Address string // the far end's network address
 	session *yamux.Session
 }
 
-func start(c *conn, device, lane string, dialled bool) (*Link, error) {
+func start(c *conn, device string, dialled bool) (*Link, error) {
 	config := yamux.DefaultConfig()
 	config.MaxStreamWindowSize = window
 	config.AcceptBacklog = backlog // its queue is made for every link, and most are idle
@@ -54,7 +53,7 @@ func start(c *conn, device, lane string, dialled bool) (*Link, error) {
 	if err != nil {
 		return nil, fmt.Errorf("starting the streams: %w", err)
 	}
-	return &Link{Device: device, Lane: lane, Address: c.RemoteAddr().String(), session: session}, nil
+	return &Link{Device: device, Address: c.RemoteAddr().String(), session: session}, nil
 }
 
 // Open starts a stream to the other end. Closing it is the caller's. It does not wait for the

@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"hash/fnv"
 	"image/jpeg"
 	"net/http"
@@ -34,11 +33,7 @@ func (s *Server) ServePicture(w http.ResponseWriter, r *http.Request) {
 	}
 	p, err := s.picture(r.Context(), in)
 	if err != nil {
-		status := http.StatusInternalServerError
-		if problem := (*link.Problem)(nil); errors.As(err, &problem) {
-			status = problem.Status
-		}
-		http.Error(w, err.Error(), status)
+		http.Error(w, err.Error(), link.StatusOf(err, http.StatusInternalServerError))
 		return
 	}
 	h := fnv.New64a()

@@ -6,7 +6,6 @@ package screen
 
 import (
 	"context"
-	"errors"
 	"log/slog"
 	"net/http"
 	"sync"
@@ -50,11 +49,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	defer func() { s.mu.Lock(); s.count--; s.mu.Unlock() }()
 	first, err := s.Screens.Open(r.Context(), q.Get("desktop"))
 	if err != nil {
-		status := http.StatusInternalServerError
-		if p := (*link.Problem)(nil); errors.As(err, &p) {
-			status = p.Status
-		}
-		http.Error(w, err.Error(), status)
+		http.Error(w, err.Error(), link.StatusOf(err, http.StatusInternalServerError))
 		return
 	}
 	c, err := websocket.Accept(w, r, nil)

@@ -73,8 +73,6 @@ type ScreenBegin struct {
 	// What this viewer may do, beside looking.
 	Control   bool `json:"control"`
 	Clipboard bool `json:"clipboard"`
-	// Lacks says in words what cannot be done on this desktop, such as keeping the person's hands off.
-	Lacks []string `json:"lacks,omitempty"`
 }
 
 // ScreenCursor is the shape of the pointer: a PNG, and the point in it that points.

@@ -1,6 +1,9 @@
 package link
 
-import "time"
+import (
+	"errors"
+	"time"
+)
 
 // Process is one process of a device. PID and Started identify it.
 type Process struct {
@@ -328,3 +331,11 @@ type Problem struct {
 }
 
 func (p *Problem) Error() string { return p.Reason }
+
+// StatusOf is the HTTP status that an error is answered with: a Problem's own, or another.
+func StatusOf(err error, otherwise int) int {
+	if told := (*Problem)(nil); errors.As(err, &told) {
+		return told.Status
+	}
+	return otherwise
+}

@@ -86,7 +86,7 @@ func (f *Film) picture() {
 		p := f.decoder.Shown()
 		if p.W != f.w || p.H != f.h { // the desktop has changed its size; the video's stays
 			fit := &screen.Picture{W: f.w, H: f.h, Pix: make([]uint32, f.w*f.h)}
-			fit.Copy(p.Scaled(p.Bounds(), 1), fit.Bounds().Intersect(p.Bounds()))
+			fit.Copy(p, fit.Bounds().Intersect(p.Bounds()))
 			p = fit
 		}
 		if f.err = jpeg.Encode(&b, p, &jpeg.Options{Quality: filmQuality}); f.err != nil {

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"image"
 	"image/jpeg"
+	"iter"
 	"slices"
 	"time"
 )
@@ -34,23 +35,23 @@ const (
 // Encoder writes what one viewer must be told to show a picture as it is. It keeps what the viewer
 // shows, so what it writes must be read in order and without gaps.
 type Encoder struct {
-	shown        *Picture // as the viewer has it, but that rough tiles only resemble it
-	across, down int
-	tiles        []tile
-	forgotten    bool
-	turn         int // where the hot tiles are begun with, so that all have their turn
-	number       uint64
-	stream       *flate.Writer
-	streamOver   bool // it begins anew with the next part
-	alone        *flate.Writer
-	steps        []byte
-	packed       bytes.Buffer
-	photos       []byte
-	photo        bytes.Buffer
-	chroma       image.YCbCr
-	colours      colours
-	finder       finder
-	ratio        float64 // of packed steps to plain ones, as it was of late
+	shown      *Picture // as the viewer has it, but that rough tiles only resemble it
+	tiles      []tile
+	across     int // tiles in a row
+	forgotten  bool
+	turn       int // where the hot tiles are begun with, so that all have their turn
+	number     uint64
+	stream     *flate.Writer
+	streamOver bool // it begins anew with the next part
+	alone      *flate.Writer
+	steps      []byte
+	packed     bytes.Buffer
+	photos     []byte
+	photo      bytes.Buffer
+	chroma     image.YCbCr
+	colours    colours
+	finder     finder
+	ratio      float64 // of packed steps to plain ones, as it was of late
 }
 
 // tile is what is known of one square.
@@ -86,13 +87,23 @@ func NewEncoder() *Encoder { return &Encoder{shown: &Picture{}, ratio: 0.3} }
 
 // Damage says that a part of the picture may have changed.
 func (e *Encoder) Damage(r image.Rectangle) {
-	r = r.Intersect(e.shown.Bounds())
-	if r.Empty() {
-		return
+	for i := range e.touched(r) {
+		e.tiles[i].dirty = true
 	}
-	for y := r.Min.Y / Tile; y <= (r.Max.Y-1)/Tile; y++ {
-		for x := r.Min.X / Tile; x <= (r.Max.X-1)/Tile; x++ {
-			e.tiles[y*e.across+x].dirty = true
+}
+
+// touched are the tiles of which a part lies in r.
+func (e *Encoder) touched(r image.Rectangle) iter.Seq[int] {
+	return func(yield func(int) bool) {
+		if r = r.Intersect(e.shown.Bounds()); r.Empty() {
+			return
+		}
+		for y := r.Min.Y / Tile; y <= (r.Max.Y-1)/Tile; y++ {
+			for x := r.Min.X / Tile; x <= (r.Max.X-1)/Tile; x++ {
+				if !yield(y*e.across + x) {
+					return
+				}
+			}
 		}
 	}
 }
@@ -175,8 +186,8 @@ func (e *Encoder) Update(p *Picture, w Wish) []byte {
 
 func (e *Encoder) resize(w, h int) {
 	e.shown = &Picture{W: w, H: h, Pix: make([]uint32, w*h)}
-	e.across, e.down = (w+Tile-1)/Tile, (h+Tile-1)/Tile
-	e.tiles = make([]tile, e.across*e.down)
+	e.across = (w + Tile - 1) / Tile
+	e.tiles = make([]tile, e.across*((h+Tile-1)/Tile))
 	for i := range e.tiles {
 		e.tiles[i].dirty = true
 	}
@@ -211,8 +222,8 @@ func (e *Encoder) moves(p *Picture, changed []area, find func(old, now *Picture,
 		e.steps = binary.AppendVarint(binary.AppendVarint(e.steps, int64(d.X)), int64(d.Y))
 		// What was rough where it came from is rough where it stands now.
 		var rough []int
-		for n := range e.tiles {
-			if to := e.rect(n).Intersect(r); !to.Empty() && e.anyRough(to.Add(d)) {
+		for n := range e.touched(r) {
+			if e.anyRough(e.rect(n).Intersect(r).Add(d)) {
 				rough = append(rough, n)
 			}
 		}
@@ -225,11 +236,9 @@ func (e *Encoder) moves(p *Picture, changed []area, find func(old, now *Picture,
 }
 
 func (e *Encoder) anyRough(r image.Rectangle) bool {
-	for y := r.Min.Y / Tile; y <= (r.Max.Y-1)/Tile; y++ {
-		for x := r.Min.X / Tile; x <= (r.Max.X-1)/Tile; x++ {
-			if e.tiles[y*e.across+x].rough {
-				return true
-			}
+	for i := range e.touched(r) {
+		if e.tiles[i].rough {
+			return true
 		}
 	}
 	return false

@@ -116,15 +116,9 @@ func (p *Pace) Room() int {
 }
 
 // Rate is what the link carries, in bytes a second, and Trip how long an update takes to be drawn and
-// told of at least; 0 while that is not known. Waiting is how long the oldest update under way has been.
+// told of at least; 0 while that is not known.
 func (p *Pace) Rate() float64       { return p.rate }
 func (p *Pace) Trip() time.Duration { return time.Duration(p.trip * float64(time.Second)) }
-func (p *Pace) Waiting(now time.Time) time.Duration {
-	if len(p.sent) == 0 {
-		return 0
-	}
-	return now.Sub(p.sent[0].at)
-}
 
 // Quality is how well photographs that change are to be sent over this link, as JPEG counts it.
 func (p *Pace) Quality() int {

@@ -85,14 +85,19 @@ func pair(dir, name string, create func() (*tls.Certificate, error), fits func(*
 	if err != nil {
 		return nil, fmt.Errorf("making a certificate: %w", err)
 	}
-	key, err := x509.MarshalPKCS8PrivateKey(made.PrivateKey)
-	if err != nil {
-		return nil, err
-	}
-	if err := os.WriteFile(keyFile, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: key}), 0o600); err != nil {
+	if err := keep(keyFile, made.PrivateKey); err != nil {
 		return nil, err
 	}
 	return made, os.WriteFile(certFile, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: made.Certificate[0]}), 0o644)
+}
+
+// keep writes a private key to a file that its owner alone reads (PKCS #8, RFC 5958).
+func keep(path string, key any) error {
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600)
 }
 
 // issue signs a template with the issuer's key, or with its own where there is no issuer.

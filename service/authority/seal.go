@@ -21,11 +21,7 @@ func Seal(dir string) (ed25519.PrivateKey, error) {
 		if err != nil {
 			return nil, err
 		}
-		der, err := x509.MarshalPKCS8PrivateKey(key)
-		if err != nil {
-			return nil, err
-		}
-		return key, errors.Join(os.MkdirAll(dir, 0o700), os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600))
+		return key, errors.Join(os.MkdirAll(dir, 0o700), keep(path, key))
 	}
 	if err != nil {
 		return nil, err

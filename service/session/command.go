@@ -25,13 +25,8 @@ func (s *Column) RunCommand(c *gin.Context, id api.ID) {
 	if !ok {
 		return
 	}
-	d, tool, err := s.tool(c, id, "command")
-	var v *visit
-	if err == nil {
-		v, err = s.enter(c, d, tool.Name, "")
-	}
-	if err != nil {
-		front.Fail(c, err)
+	d, v, ok := s.open(c, id, "command", "")
+	if !ok {
 		return
 	}
 	defer v.leave()

@@ -79,32 +79,47 @@ func (r *reel) and(t taps) taps {
 			if kind == websocket.MessageBinary {
 				r.put(recording.EntryUpdate, p)
 			} else {
-				r.put(recording.EntryEvent, withoutClip(p))
+				r.put(recording.EntryEvent, p)
 			}
 		},
 		in: func(kind websocket.MessageType, p []byte) {
 			t.in(kind, p)
 			if kind == websocket.MessageText {
-				r.put(recording.EntryMark, mark(p))
+				r.put(recording.EntryMark, p)
 			}
 		},
 	}
 }
 
-// withoutClip is an event of the device, without what was copied there.
-func withoutClip(p []byte) []byte {
+// kept is what is recorded of an entry as it passed, nothing for some, with what people wrote to each
+// other in it, by which a recording is found.
+func kept(e recording.Entry) (_ recording.Entry, words string) {
+	switch e.Kind {
+	case recording.EntryEvent:
+		e.Data, words = event(e.Data)
+	case recording.EntryMark:
+		e.Data = mark(e.Data)
+	}
+	return e, words
+}
+
+// event is an event of the device, without what was copied there.
+func event(p []byte) (_ []byte, words string) {
 	var e link.ScreenEvent
 	if json.Unmarshal(p, &e) != nil || e.Link != nil {
-		return nil
+		return nil, ""
 	}
 	if e.Clip != nil {
 		e.Clip = &link.ScreenClip{}
 	}
+	if e.Note != nil {
+		words = e.Note.Name + ": " + e.Note.Text + "\n"
+	}
 	text, err := json.Marshal(e)
 	if err != nil {
-		return nil
+		return nil, ""
 	}
-	return text
+	return text, words
 }
 
 // mark is what a viewer did, without what the keys meant and what was copied: those may be secrets.
@@ -131,9 +146,6 @@ func mark(p []byte) []byte {
 }
 
 func (r *reel) put(kind byte, p []byte) {
-	if p == nil {
-		return
-	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.over {
@@ -192,8 +204,11 @@ func (r *reel) write(ctx context.Context) {
 			r.again()
 		}
 		for _, e := range entries {
-			piece = e.Append(piece)
-			words += said(e)
+			e, said := kept(e)
+			if e.Kind == recording.EntryGap || e.Data != nil {
+				piece = e.Append(piece)
+			}
+			words += said
 		}
 		if len(piece) == 0 || open && !old && len(piece) < recording.ReelBytes {
 			continue
@@ -215,15 +230,6 @@ func (r *reel) write(ctx context.Context) {
 	if err := r.store.endRecording(within, r.id, r.seal.end(), true); err != nil {
 		slog.Warn("the end of a recording cannot be written", "error", err)
 	}
-}
-
-// said is what people wrote to each other, by which a recording is found.
-func said(e recording.Entry) string {
-	var event link.ScreenEvent
-	if e.Kind != recording.EntryEvent || json.Unmarshal(e.Data, &event) != nil || event.Note == nil {
-		return ""
-	}
-	return event.Note.Name + ": " + event.Note.Text + "\n"
 }
 
 // GetRecordingPiece sends a piece: GET /recordings/{id}/pieces/{n}. Reading the first is on record.

@@ -69,13 +69,8 @@ type work struct {
 // start prepares a job: the device is there, the session has begun, the deed is on record. It has
 // answered where it fails.
 func (s *Column) start(c *gin.Context, id uuid.UUID, j job) (*work, bool) {
-	d, t, err := s.tool(c, id, j.tool)
-	var v *visit
-	if err == nil {
-		v, err = s.enter(c, d, t.Name, "")
-	}
-	if err != nil {
-		front.Fail(c, err)
+	d, v, ok := s.open(c, id, j.tool, "")
+	if !ok {
 		return nil, false
 	}
 	w := &work{s: s, device: d, visit: v}

@@ -26,17 +26,12 @@ const lastWithin = 5 * time.Second
 
 // OpenScreen joins the caller to a desktop of a device: GET /devices/{id}/screen.
 func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) {
-	d, tool, err := s.tool(c, id, "screen")
 	desktop := ""
 	if in.Desktop != nil {
 		desktop = *in.Desktop
 	}
-	var v *visit
-	if err == nil {
-		v, err = s.enterAt(c, d, tool.Name, desktop, "")
-	}
-	if err != nil {
-		front.Fail(c, err)
+	d, v, ok := s.open(c, id, "screen", desktop)
+	if !ok {
 		return
 	}
 	defer v.leave()

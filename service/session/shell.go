@@ -31,13 +31,8 @@ const (
 
 // OpenShell joins the caller to a terminal at a device: GET /devices/{id}/shell.
 func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
-	d, tool, err := s.tool(c, id, "shell")
-	var v *visit
-	if err == nil {
-		v, err = s.enter(c, d, tool.Name, "")
-	}
-	if err != nil {
-		front.Fail(c, err)
+	d, v, ok := s.open(c, id, "shell", "")
+	if !ok {
 		return
 	}
 	defer v.leave()

@@ -67,6 +67,19 @@ func (s *Column) enter(c *gin.Context, d api.Device, tool, reason string) (*visi
 	return s.enterAt(c, d, tool, "", reason)
 }
 
+// open finds a device and a tool that it offers, and enters a session with it, at a desktop where it is
+// of a screen. It has answered where it fails.
+func (s *Column) open(c *gin.Context, id uuid.UUID, tool, desktop string) (d api.Device, v *visit, ok bool) {
+	d, t, err := s.tool(c, id, tool)
+	if err == nil {
+		v, err = s.enterAt(c, d, t.Name, desktop, "")
+	}
+	if err != nil {
+		front.Fail(c, err)
+	}
+	return d, v, err == nil
+}
+
 // enterAt is enter for a desktop, whose person is told or asked.
 func (s *Column) enterAt(c *gin.Context, d api.Device, tool, desktop, reason string) (*visit, error) {
 	caller := front.CallerOf(c)

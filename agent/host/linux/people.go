@@ -92,8 +92,12 @@ func shown(display string) bool {
 
 // People implements host.People.
 func (persons) People(ctx context.Context) (link.PresenceList, error) {
+	return presences(ctx, desktops()), nil
+}
+
+// presences tells who is signed in, at these desktops and elsewhere.
+func presences(ctx context.Context, all []desktop) link.PresenceList {
 	out := link.PresenceList{Items: []link.Presence{}}
-	all := desktops()
 	if text, err := ask(ctx, "loginctl", "list-sessions", "--no-legend", "--no-pager"); err == nil && booted() {
 		for line := range strings.Lines(text) {
 			f := strings.Fields(line)
@@ -120,7 +124,7 @@ func (persons) People(ctx context.Context) (link.PresenceList, error) {
 	} else if len(out.Items) > 0 {
 		out.Means = "terminal"
 	}
-	return out, nil
+	return out
 }
 
 func logind(ctx context.Context, id string) (link.Presence, bool) {

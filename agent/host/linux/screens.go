@@ -23,27 +23,27 @@ const waylandMissing = "This is a Wayland desktop, whose compositor gives its pi
 
 // Desktops implements host.Screens.
 func (screens) Desktops(ctx context.Context) (link.DesktopList, error) {
-	out := link.DesktopList{Items: []link.Desktop{}}
-	people, err := persons{}.People(ctx)
-	if err != nil {
-		return out, err
-	}
+	return link.DesktopList{Items: described(ctx, desktops())}, nil
+}
+
+// described tells of desktops, in their order.
+func described(ctx context.Context, all []desktop) []link.Desktop {
 	locked := map[string]bool{}
-	for _, p := range people.Items {
+	for _, p := range presences(ctx, all).Items {
 		if p.Graphic {
 			locked[p.Name] = p.Locked
 		}
 	}
-	for _, d := range desktops() {
-		one := link.Desktop{ID: d.display, Name: d.name, Title: "Display " + d.display + " of " + d.name, Locked: locked[d.name]}
+	out := []link.Desktop{}
+	for _, d := range all {
+		one := link.Desktop{ID: d.display, Name: d.name, Title: "Display " + d.display + " of " + d.name, Locked: locked[d.name], Files: filesOf(d.name)}
 		if !d.x() {
 			one.Title, one.Missing = "Wayland desktop of "+d.name, waylandMissing
 		}
-		one.Files = filesOf(d.name)
 		one.Active = one.Missing == "" && !one.Locked
-		out.Items = append(out.Items, one)
+		out = append(out, one)
 	}
-	return out, nil
+	return out
 }
 
 // filesOf is the folder of downloads of a person, or their home.
@@ -63,28 +63,19 @@ func filesOf(name string) string {
 func (d desktop) x() bool { return strings.HasPrefix(d.display, ":") }
 
 // Open implements host.Screens.
-func (s screens) Open(ctx context.Context, id string) (host.Screen, error) {
-	list, err := s.Desktops(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if len(list.Items) == 0 {
+func (screens) Open(ctx context.Context, id string) (host.Screen, error) {
+	all := desktops()
+	if len(all) == 0 {
 		return nil, refuse(http.StatusConflict, "This device has no desktop that is open: nobody is signed in, and no log-in screen is shown.")
 	}
 	missing := ""
-	all := desktops()
-	for _, d := range list.Items {
-		if id != "" && d.ID != id {
-			continue
-		}
-		if d.Missing != "" {
+	for i, d := range described(ctx, all) {
+		switch {
+		case id != "" && d.ID != id:
+		case d.Missing != "":
 			missing = d.Missing
-			continue
-		}
-		for _, own := range all {
-			if own.display == d.ID && own.name == d.Name {
-				return x11.Open(d, own.display, own.variable("XAUTHORITY"), own.uid)
-			}
+		default:
+			return x11.Open(d, all[i].display, all[i].variable("XAUTHORITY"), all[i].uid)
 		}
 	}
 	if missing != "" {

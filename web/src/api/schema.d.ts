@@ -2597,7 +2597,6 @@ export interface components {
             scale: number;
             control: boolean;
             clipboard: boolean;
-            lacks?: string[];
         };
         ScreenCursor: {
             /** Format: byte */

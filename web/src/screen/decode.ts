@@ -17,7 +17,7 @@ type Surface = OffscreenCanvasRenderingContext2D;
 type Rect = { x: number; y: number; w: number; h: number };
 
 /** Bytes that are read from the front. Reading past the end throws. */
-class Reader {
+export class Reader {
 	at = 0;
 	constructor(readonly b: Uint8Array) {}
 

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { Labelled } from "../access/Door";
 import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
@@ -191,37 +191,29 @@ function RuleForm({ rule, onDone }: { rule?: Rule; onDone: () => void }) {
 			</div>
 			{mode === "ask" && (
 				<div className="flex flex-wrap gap-5">
-					<label className="flex items-center gap-1.5">
-						<input
-							type="checkbox"
-							className="accent-heather"
-							checked={unanswered}
-							onChange={(e) => setUnanswered(e.target.checked)}
-						/>
+					<Tick on={unanswered} onTurn={setUnanswered}>
 						It may begin when nobody answers
-					</label>
-					<label className="flex items-center gap-1.5">
-						<input
-							type="checkbox"
-							className="accent-heather"
-							checked={absent}
-							onChange={(e) => setAbsent(e.target.checked)}
-						/>
+					</Tick>
+					<Tick on={absent} onTurn={setAbsent}>
 						It may begin when nobody is there, or every screen is locked
-					</label>
+					</Tick>
 				</div>
 			)}
 			{["", "shell", "screen"].includes(tool) && (
-				<label className="flex items-center gap-1.5">
-					<input
-						type="checkbox"
-						className="accent-heather"
-						checked={unrecorded}
-						onChange={(e) => setUnrecorded(e.target.checked)}
-					/>
+				<Tick on={unrecorded} onTurn={setUnrecorded}>
 					Shells and screens are not recorded
-				</label>
+				</Tick>
 			)}
 		</Editor>
+	);
+}
+
+/** One thing that is so or is not. */
+function Tick({ on, onTurn, children }: { on: boolean; onTurn: (on: boolean) => void; children: ReactNode }) {
+	return (
+		<label className="flex items-center gap-1.5">
+			<input type="checkbox" className="accent-heather" checked={on} onChange={(e) => onTurn(e.target.checked)} />
+			{children}
+		</label>
 	);
 }

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { asProblem, ProblemError, type Schemas } from "../api/client";
 import { Trouble, Waiting } from "../parts/Trouble";
-import { Decoder } from "../screen/decode";
+import { Decoder, Reader } from "../screen/decode";
 import { Axis, useAxis } from "./Axis";
 
 type Entry = { at: number; kind: number; data: Uint8Array };
@@ -12,22 +12,11 @@ const kinds = { update: 1, event: 2, mark: 3, gap: 4 };
 /** The entries of a piece of a screen's recording, as core/recording writes them. */
 function entries(piece: Uint8Array): Entry[] {
 	const all: Entry[] = [];
-	let at = 0;
-	const number = () => {
-		let [v, factor] = [0, 1];
-		for (;;) {
-			const b = piece[at++] ?? 0;
-			v += (b & 127) * factor;
-			if (b < 128) return v;
-			factor *= 128;
-		}
-	};
-	while (at < piece.length) {
-		const kind = piece[at++] ?? 0;
-		const ms = number();
-		const length = number();
-		all.push({ at: ms / 1000, kind, data: piece.subarray(at, at + length) });
-		at += length;
+	const in_ = new Reader(piece);
+	while (in_.left > 0) {
+		const kind = in_.byte();
+		const at = in_.number() / 1000;
+		all.push({ at, kind, data: in_.take(in_.number()) });
 	}
 	return all;
 }
