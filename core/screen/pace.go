@@ -9,8 +9,9 @@ import (
 const (
 	firstWindow = 64 << 10 // bytes, until anything is known
 	leastWindow = 6 << 10
-	slack       = 20 * time.Millisecond // by which what is under way may exceed the round trip
-	rateMemory  = time.Second           // rates and round trips older than this, or than these, are forgotten
+	slack       = 20 * time.Millisecond  // by which what is under way may exceed the round trip, at least
+	prompt      = 100 * time.Millisecond // up to which it may, where the round trip is short
+	rateMemory  = time.Second            // rates and round trips older than this, or than these, are forgotten
 	tripMemory  = 10 * time.Second
 	parts       = 4 // an update has at most this part of the window
 )
@@ -94,7 +95,7 @@ func (p *Pace) window() int {
 	if p.rate == 0 {
 		return firstWindow
 	}
-	return max(int(p.rate*(p.gain()*p.trip+slack.Seconds())), leastWindow)
+	return max(int(p.rate*(p.gain()*p.trip+max(slack, prompt-p.Trip()).Seconds())), leastWindow)
 }
 
 // gain is how much of a round trip may be under way: now and then more than one, which finds out
