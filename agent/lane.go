@@ -39,7 +39,8 @@ func (a *Agent) openLane(ctx context.Context, in messages.Lane) (messages.Lane, 
 	}
 	a.lanes.open[in.Name] = l
 	mux := http.NewServeMux()
-	mux.Handle("GET /screen", a.screens)
+	mux.HandleFunc("GET /screen", a.screens.ServeDesktop)
+	mux.HandleFunc("GET /console", a.screens.ServeConsole)
 	go a.serveLane(l, mux)
 	return in, nil
 }

@@ -24,6 +24,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
+	"moorwatch.example/core/secret"
 	"moorwatch.example/core/series"
 	"moorwatch.example/link"
 	"moorwatch.example/service/access"
@@ -51,7 +52,8 @@ type Config struct {
 	TLS         *tls.Config
 	Fingerprint string // of the service's own authority; "" when the certificate is of a public one
 	Console     fs.FS
-	// Seal signs recordings; a new one for this run when nil, which nobody can verify by later.
+	// Seal signs recordings, and secrets are sealed by a key derived from it; a new one for this run
+	// when nil, by which nobody can verify or read them later.
 	Seal ed25519.PrivateKey
 	// Post is how mail leaves the service.
 	Post post.Post
@@ -165,7 +167,11 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	s.Inventory.Join(s.hub)
 	s.Vitals.Join(s.hub)
 	s.Fleet.Disconnect = s.hub.Disconnect
-	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access.Log, s.hub, config.Seal)
+	box, err := secret.New(config.Seal.Seed())
+	if err != nil {
+		return nil, err
+	}
+	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access.Log, s.hub, config.Seal, box)
 	if err := s.Session.Refresh(ctx); err != nil {
 		return nil, fmt.Errorf("reading the rules of consent: %w", err)
 	}

@@ -23,6 +23,7 @@ if [ "${1:-demo}" = test ]; then
 	command -v xclip >/dev/null || want="$want xclip"
 	command -v xterm >/dev/null || want="$want xterm"
 	command -v import >/dev/null || want="$want imagemagick"
+	command -v qemu-system-x86_64 >/dev/null || want="$want qemu-system-x86"
 	# a machine with systemd is booted in a container by root alone
 	[ "$(id -u)" != 0 ] || command -v systemd-nspawn >/dev/null || want="$want systemd-container"
 fi

@@ -6,6 +6,7 @@ package screen
 
 import (
 	"context"
+	"encoding/json"
 	"log/slog"
 	"net/http"
 	"sync"
@@ -14,6 +15,7 @@ import (
 	"github.com/coder/websocket"
 	"github.com/google/uuid"
 
+	"moorwatch.example/agent/console"
 	"moorwatch.example/agent/host"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
@@ -32,9 +34,31 @@ type Server struct {
 	count  int
 }
 
-// ServeHTTP joins a viewer to a desktop over a WebSocket: GET /screen. The service tells, as query
+// ServeDesktop joins a viewer to a desktop over a WebSocket: GET /screen. The service tells, as query
 // parameters, the desktop, who looks, what they may do, and how they begin.
-func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+func (s *Server) ServeDesktop(w http.ResponseWriter, r *http.Request) {
+	s.serve(w, r, func(ctx context.Context, again bool) (host.Screen, error) {
+		if again {
+			return s.Screens.Open(ctx, "")
+		}
+		return s.Screens.Open(ctx, r.URL.Query().Get("desktop"))
+	})
+}
+
+// ServeConsole joins a viewer to a console that is reached from here: GET /console.
+func (s *Server) ServeConsole(w http.ResponseWriter, r *http.Request) {
+	var o link.ConsoleOrder
+	if json.Unmarshal([]byte(r.Header.Get(link.ConsoleHeader)), &o) != nil || o.Address == "" {
+		http.Error(w, "a console is wanted", http.StatusBadRequest)
+		return
+	}
+	s.serve(w, r, func(ctx context.Context, _ bool) (host.Screen, error) { return console.Open(ctx, o) })
+}
+
+// opener opens what is to be shown, at first, or again after it ended.
+type opener func(ctx context.Context, again bool) (host.Screen, error)
+
+func (s *Server) serve(w http.ResponseWriter, r *http.Request, open opener) {
 	q := r.URL.Query()
 	s.mu.Lock()
 	full := s.count >= mostViewers
@@ -47,7 +71,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer func() { s.mu.Lock(); s.count--; s.mu.Unlock() }()
-	first, err := s.Screens.Open(r.Context(), q.Get("desktop"))
+	first, err := open(r.Context(), false)
 	if err != nil {
 		http.Error(w, err.Error(), link.StatusOf(err, http.StatusInternalServerError))
 		return
@@ -60,7 +84,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	defer c.CloseNow()
 	c.SetReadLimit(link.MaxScreenInput)
 	v := &viewer{
-		server: s, conn: c, screen: first, id: uuid.NewString(), name: device.CleanText(q.Get("name")), mode: link.ScreenView,
+		server: s, conn: c, open: open, screen: first, id: uuid.NewString(), name: device.CleanText(q.Get("name")), mode: link.ScreenView,
 		control: q.Get("control") == "true", clipboard: q.Get("clipboard") == "true", wake: make(chan struct{}, 1),
 	}
 	if mode := q.Get("mode"); v.control && (mode == "" || mode == link.ScreenShare || mode == link.ScreenTake) {

@@ -38,6 +38,7 @@ const (
 type viewer struct {
 	server    *Server
 	conn      *websocket.Conn
+	open      opener
 	id, name  string
 	control   bool
 	clipboard bool
@@ -148,7 +149,7 @@ func (v *viewer) await(ctx context.Context) error {
 			return refuse("The desktop has ended, and no other came within two minutes.")
 		case <-tick.C:
 		}
-		next, err := v.server.Screens.Open(ctx, "")
+		next, err := v.open(ctx, true)
 		if err != nil {
 			continue
 		}

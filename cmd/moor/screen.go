@@ -1,16 +1,20 @@
 package main
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
 	"image/png"
+	"iter"
 	"os"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"github.com/google/uuid"
 	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
 )
 
 // stillFor is how long a screen must not change to be taken for exact: longer than what is rough takes
@@ -76,5 +80,57 @@ func screenCommand() *cli.Command {
 			fmt.Printf("%s, %d × %d.\n", path, s.Picture().W, s.Picture().H)
 			return nil
 		},
+	}, {
+		Name: "add", Usage: "add a console that the device reaches over its network: of a virtual machine, a management board or another server of RFB", ArgsUsage: "NAME CONSOLE ADDRESS", ShellComplete: completeDevices,
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "password", Usage: "ask for its password, or read it from the first line of standard input"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, d, err := target(ctx, c)
+			if err != nil {
+				return err
+			}
+			in := api.NewConsole{Name: c.Args().Get(1), Address: c.Args().Get(2)}
+			if in.Name == "" || in.Address == "" {
+				return errors.New("give a name for the console and its address, such as: moor screen add hut-pi \"Board 7\" board7.example:5900")
+			}
+			if c.Bool("password") {
+				secret, err := askSecret(bufio.NewReader(os.Stdin))
+				if err != nil {
+					return err
+				}
+				in.Password = &secret
+			}
+			o, err := client.Made(k.AddConsoleWithResponse(ctx, d.ID, in))
+			if err == nil {
+				fmt.Printf("Added %s at %s. See it with: moor screen picture %s FILE --desktop console:%s\n", o.Name, o.Address, d.Name, o.ID)
+			}
+			return err
+		},
+	}, {
+		Name: "remove", Usage: "remove a console", ArgsUsage: "NAME CONSOLE", ShellComplete: completeDevices,
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, d, err := target(ctx, c)
+			if err != nil {
+				return err
+			}
+			for o, err := range consoles(ctx, k, d.ID) {
+				if err != nil {
+					return err
+				}
+				if o.Name == c.Args().Get(1) {
+					return client.Done(k.RemoveConsoleWithResponse(ctx, d.ID, o.ID))
+				}
+			}
+			return fmt.Errorf("%s has no console named %q; moor screen list %s shows them", d.Name, c.Args().Get(1), d.Name)
+		},
 	}}}
+}
+
+func consoles(ctx context.Context, k *client.Client, id uuid.UUID) iter.Seq2[api.Console, error] {
+	return client.Pages(func(cursor *string) ([]api.Console, *string, error) {
+		page, err := client.Result(k.ListConsolesWithResponse(ctx, id, &api.ListConsolesParams{Cursor: cursor}))
+		if err != nil {
+			return nil, nil, err
+		}
+		return page.Items, page.Next, nil
+	})
 }

@@ -127,6 +127,21 @@ func signIn(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
+// askSecret asks for a password, which a terminal does not show.
+func askSecret(in *bufio.Reader) (string, error) {
+	fmt.Fprint(os.Stderr, "Password: ")
+	if fd := int(os.Stdin.Fd()); term.IsTerminal(fd) {
+		b, err := term.ReadPassword(fd)
+		fmt.Fprintln(os.Stderr)
+		return string(b), err
+	}
+	line, err := in.ReadString('\n')
+	if errors.Is(err, io.EOF) {
+		err = nil
+	}
+	return strings.TrimRight(line, "\r\n"), err
+}
+
 func passwordSignIn(ctx context.Context, s stored, email string, in *bufio.Reader) (token string, err error) {
 	if email == "" {
 		fmt.Fprint(os.Stderr, "E-mail: ")
@@ -135,16 +150,8 @@ func passwordSignIn(ctx context.Context, s stored, email string, in *bufio.Reade
 		}
 		email = strings.TrimSpace(email)
 	}
-	fmt.Fprint(os.Stderr, "Password: ")
-	var password string
-	if fd := int(os.Stdin.Fd()); term.IsTerminal(fd) {
-		b, err := term.ReadPassword(fd)
-		fmt.Fprintln(os.Stderr)
-		if err != nil {
-			return "", err
-		}
-		password = string(b)
-	} else if password, err = in.ReadString('\n'); err != nil && !errors.Is(err, io.EOF) {
+	password, err := askSecret(in)
+	if err != nil {
 		return "", err
 	}
 	k, err := client.New(client.Options{URL: s.URL, CA: s.CA})
@@ -162,7 +169,7 @@ func passwordSignIn(ctx context.Context, s stored, email string, in *bufio.Reade
 		}
 		return api.SecondFactor{Recovery: &line}, nil
 	}
-	if _, err := k.SignIn(ctx, email, strings.TrimRight(password, "\r\n"), second); err != nil {
+	if _, err := k.SignIn(ctx, email, password, second); err != nil {
 		return "", err
 	}
 	host, _ := os.Hostname()

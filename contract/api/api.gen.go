@@ -459,6 +459,7 @@ type ConsentRule struct {
 	ChangedAt time.Time          `json:"changed_at"`
 	ChangedBy string             `json:"changed_by"`
 	ID        openapi_types.UUID `json:"id"`
+	KeepDays  int                `json:"keep_days"`
 	Mode      string             `json:"mode"`
 
 	// Scope What a policy, rule or window is set for.
@@ -476,6 +477,26 @@ type ConsentRule struct {
 type ConsentRulePage struct {
 	Items []ConsentRule `json:"items"`
 	Next  *string       `json:"next,omitempty"`
+}
+
+// Console defines model for Console.
+type Console struct {
+	AddedAt time.Time `json:"added_at"`
+	AddedBy string    `json:"added_by"`
+
+	// Address A host and a port, as the device reaches them.
+	Address string             `json:"address"`
+	ID      openapi_types.UUID `json:"id"`
+	Name    string             `json:"name"`
+
+	// Secret Whether a password is kept for it.
+	Secret bool `json:"secret"`
+}
+
+// ConsolePage defines model for ConsolePage.
+type ConsolePage struct {
+	Items []Console `json:"items"`
+	Next  *string   `json:"next,omitempty"`
 }
 
 // Delivery defines model for Delivery.
@@ -864,8 +885,11 @@ type NewCode struct {
 // NewConsentRule defines model for NewConsentRule.
 type NewConsentRule struct {
 	// Absent Work may begin when nobody is there to be asked.
-	Absent *bool  `json:"absent,omitempty"`
-	Mode   string `json:"mode"`
+	Absent *bool `json:"absent,omitempty"`
+
+	// KeepDays How many days recordings are kept.
+	KeepDays *int   `json:"keep_days,omitempty"`
+	Mode     string `json:"mode"`
 
 	// Scope What a policy, rule or window is set for.
 	Scope Scope `json:"scope"`
@@ -881,6 +905,16 @@ type NewConsentRule struct {
 
 	// Unrecorded What is done with it is not recorded; otherwise shells and screens are.
 	Unrecorded *bool `json:"unrecorded,omitempty"`
+}
+
+// NewConsole defines model for NewConsole.
+type NewConsole struct {
+	// Address A host, and a port where it is not 5900.
+	Address string `json:"address"`
+	Name    string `json:"name"`
+
+	// Password Kept sealed, and never shown again. RFB knows 8 characters.
+	Password *string `json:"password,omitempty"`
 }
 
 // NewEnrolmentToken defines model for NewEnrolmentToken.
@@ -1913,6 +1947,15 @@ type ListDevicesParams struct {
 	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListConsolesParams defines parameters for ListConsoles.
+type ListConsolesParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListFilesParams defines parameters for ListFiles.
 type ListFilesParams struct {
 	Path string `form:"path" json:"path"`
@@ -2222,6 +2265,9 @@ type SetClipboardJSONRequestBody = Clip
 
 // RunCommandJSONRequestBody defines body for RunCommand for application/json ContentType.
 type RunCommandJSONRequestBody = Command
+
+// AddConsoleJSONRequestBody defines body for AddConsole for application/json ContentType.
+type AddConsoleJSONRequestBody = NewConsole
 
 // ReadEventsJSONRequestBody defines body for ReadEvents for application/json ContentType.
 type ReadEventsJSONRequestBody = EventQuery
@@ -2650,6 +2696,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /devices/{id}/commands (the `RunCommand` operationId).
 	RunCommand(ctx context.Context, id ID, body RunCommandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListConsoles Consoles that are reached over the network of the device, by name.
+	//
+	// Corresponds with GET /devices/{id}/consoles (the `ListConsoles` operationId).
+	ListConsoles(ctx context.Context, id ID, params *ListConsolesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddConsoleWithBody Adds the console of a virtual machine, a management board or another server of RFB 3.3 to 3.8 (RFC 6143) that the device reaches. It is listed with the device's desktops; nobody is asked before it is seen, since nobody sits at it.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/consoles (the `AddConsole` operationId).
+	AddConsoleWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddConsole Adds the console of a virtual machine, a management board or another server of RFB 3.3 to 3.8 (RFC 6143) that the device reaches. It is listed with the device's desktops; nobody is asked before it is seen, since nobody sits at it.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/consoles (the `AddConsole` operationId).
+	AddConsole(ctx context.Context, id ID, body AddConsoleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveConsole Removes a console.
+	//
+	// Corresponds with DELETE /devices/{id}/consoles/{console} (the `RemoveConsole` operationId).
+	RemoveConsole(ctx context.Context, id ID, console openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListEventSources The logs of a device.
 	//
@@ -4264,6 +4334,70 @@ func (c *Client) RunCommandWithBody(ctx context.Context, id ID, contentType stri
 // Corresponds with POST /devices/{id}/commands (the `RunCommand` operationId).
 func (c *Client) RunCommand(ctx context.Context, id ID, body RunCommandJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRunCommandRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListConsoles Consoles that are reached over the network of the device, by name.
+//
+// Corresponds with GET /devices/{id}/consoles (the `ListConsoles` operationId).
+func (c *Client) ListConsoles(ctx context.Context, id ID, params *ListConsolesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListConsolesRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddConsoleWithBody Adds the console of a virtual machine, a management board or another server of RFB 3.3 to 3.8 (RFC 6143) that the device reaches. It is listed with the device's desktops; nobody is asked before it is seen, since nobody sits at it.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/consoles (the `AddConsole` operationId).
+func (c *Client) AddConsoleWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddConsoleRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddConsole Adds the console of a virtual machine, a management board or another server of RFB 3.3 to 3.8 (RFC 6143) that the device reaches. It is listed with the device's desktops; nobody is asked before it is seen, since nobody sits at it.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/consoles (the `AddConsole` operationId).
+func (c *Client) AddConsole(ctx context.Context, id ID, body AddConsoleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddConsoleRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveConsole Removes a console.
+//
+// Corresponds with DELETE /devices/{id}/consoles/{console} (the `RemoveConsole` operationId).
+func (c *Client) RemoveConsole(ctx context.Context, id ID, console openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveConsoleRequest(c.Server, id, console)
 	if err != nil {
 		return nil, err
 	}
@@ -8559,6 +8693,167 @@ func NewRunCommandRequestWithBody(server string, id ID, contentType string, body
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListConsolesRequest constructs an http.Request for the ListConsoles method
+func NewListConsolesRequest(server string, id ID, params *ListConsolesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/consoles", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddConsoleRequest calls the generic AddConsole builder with application/json body
+func NewAddConsoleRequest(server string, id ID, body AddConsoleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddConsoleRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAddConsoleRequestWithBody constructs an http.Request for the AddConsole method, with any body, and a specified content type
+func NewAddConsoleRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/consoles", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveConsoleRequest constructs an http.Request for the RemoveConsole method
+func NewRemoveConsoleRequest(server string, id ID, console openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "console", console, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/consoles/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -14623,6 +14918,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /devices/{id}/commands (the `RunCommand` operationId).
 	RunCommandWithResponse(ctx context.Context, id ID, body RunCommandJSONRequestBody, reqEditors ...RequestEditorFn) (*RunCommandResponse, error)
 
+	// ListConsolesWithResponse Consoles that are reached over the network of the device, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/consoles (the `ListConsoles` operationId).
+	ListConsolesWithResponse(ctx context.Context, id ID, params *ListConsolesParams, reqEditors ...RequestEditorFn) (*ListConsolesResponse, error)
+
+	// AddConsoleWithBodyWithResponse Adds the console of a virtual machine, a management board or another server of RFB 3.3 to 3.8 (RFC 6143) that the device reaches. It is listed with the device's desktops; nobody is asked before it is seen, since nobody sits at it.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/consoles (the `AddConsole` operationId).
+	AddConsoleWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddConsoleResponse, error)
+
+	// AddConsoleWithResponse Adds the console of a virtual machine, a management board or another server of RFB 3.3 to 3.8 (RFC 6143) that the device reaches. It is listed with the device's desktops; nobody is asked before it is seen, since nobody sits at it.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/consoles (the `AddConsole` operationId).
+	AddConsoleWithResponse(ctx context.Context, id ID, body AddConsoleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddConsoleResponse, error)
+
+	// RemoveConsoleWithResponse Removes a console.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /devices/{id}/consoles/{console} (the `RemoveConsole` operationId).
+	RemoveConsoleWithResponse(ctx context.Context, id ID, console openapi_types.UUID, reqEditors ...RequestEditorFn) (*RemoveConsoleResponse, error)
+
 	// ListEventSourcesWithResponse The logs of a device.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -17083,6 +17406,143 @@ func (r RunCommandResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RunCommandResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListConsolesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ConsolePage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListConsolesResponse) GetJSON200() *ConsolePage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListConsolesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListConsolesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListConsolesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListConsolesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListConsolesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddConsoleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Console
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddConsoleResponse) GetJSON201() *Console {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddConsoleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddConsoleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddConsoleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddConsoleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddConsoleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveConsoleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveConsoleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveConsoleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveConsoleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveConsoleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveConsoleResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -23223,6 +23683,58 @@ func (c *ClientWithResponses) RunCommandWithResponse(ctx context.Context, id ID,
 	return ParseRunCommandResponse(rsp)
 }
 
+// ListConsolesWithResponse Consoles that are reached over the network of the device, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/consoles (the `ListConsoles` operationId).
+func (c *ClientWithResponses) ListConsolesWithResponse(ctx context.Context, id ID, params *ListConsolesParams, reqEditors ...RequestEditorFn) (*ListConsolesResponse, error) {
+	rsp, err := c.ListConsoles(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListConsolesResponse(rsp)
+}
+
+// AddConsoleWithBodyWithResponse Adds the console of a virtual machine, a management board or another server of RFB 3.3 to 3.8 (RFC 6143) that the device reaches. It is listed with the device's desktops; nobody is asked before it is seen, since nobody sits at it.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/consoles (the `AddConsole` operationId).
+func (c *ClientWithResponses) AddConsoleWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddConsoleResponse, error) {
+	rsp, err := c.AddConsoleWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddConsoleResponse(rsp)
+}
+
+// AddConsoleWithResponse Adds the console of a virtual machine, a management board or another server of RFB 3.3 to 3.8 (RFC 6143) that the device reaches. It is listed with the device's desktops; nobody is asked before it is seen, since nobody sits at it.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/consoles (the `AddConsole` operationId).
+func (c *ClientWithResponses) AddConsoleWithResponse(ctx context.Context, id ID, body AddConsoleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddConsoleResponse, error) {
+	rsp, err := c.AddConsole(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddConsoleResponse(rsp)
+}
+
+// RemoveConsoleWithResponse Removes a console.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /devices/{id}/consoles/{console} (the `RemoveConsole` operationId).
+func (c *ClientWithResponses) RemoveConsoleWithResponse(ctx context.Context, id ID, console openapi_types.UUID, reqEditors ...RequestEditorFn) (*RemoveConsoleResponse, error) {
+	rsp, err := c.RemoveConsole(ctx, id, console, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveConsoleResponse(rsp)
+}
+
 // ListEventSourcesWithResponse The logs of a device.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -26318,6 +26830,101 @@ func ParseRunCommandResponse(rsp *http.Response) (*RunCommandResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListConsolesResponse parses an HTTP response from a ListConsolesWithResponse call
+func ParseListConsolesResponse(rsp *http.Response) (*ListConsolesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListConsolesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ConsolePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddConsoleResponse parses an HTTP response from a AddConsoleWithResponse call
+func ParseAddConsoleResponse(rsp *http.Response) (*AddConsoleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddConsoleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Console
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveConsoleResponse parses an HTTP response from a RemoveConsoleWithResponse call
+func ParseRemoveConsoleResponse(rsp *http.Response) (*RemoveConsoleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveConsoleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -30310,6 +30917,15 @@ type ServerInterface interface {
 	// RunCommand Run one command at the device, unseen by its user. The answer is a stream of CommandEvent objects, one a line, as the output comes; the last has `exit` or `error`. Closing the connection ends the command and its children at the device.
 	// (POST /devices/{id}/commands)
 	RunCommand(c *gin.Context, id ID)
+	// ListConsoles Consoles that are reached over the network of the device, by name.
+	// (GET /devices/{id}/consoles)
+	ListConsoles(c *gin.Context, id ID, params ListConsolesParams)
+	// AddConsole Adds the console of a virtual machine, a management board or another server of RFB 3.3 to 3.8 (RFC 6143) that the device reaches. It is listed with the device's desktops; nobody is asked before it is seen, since nobody sits at it.
+	// (POST /devices/{id}/consoles)
+	AddConsole(c *gin.Context, id ID)
+	// RemoveConsole Removes a console.
+	// (DELETE /devices/{id}/consoles/{console})
+	RemoveConsole(c *gin.Context, id ID, console openapi_types.UUID)
 	// ListEventSources The logs of a device.
 	// (GET /devices/{id}/event-sources)
 	ListEventSources(c *gin.Context, id ID)
@@ -31552,6 +32168,109 @@ func (siw *ServerInterfaceWrapper) RunCommand(c *gin.Context) {
 	}
 
 	siw.Handler.RunCommand(c, id)
+}
+
+// ListConsoles operation middleware
+func (siw *ServerInterfaceWrapper) ListConsoles(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListConsolesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListConsoles(c, id, params)
+}
+
+// AddConsole operation middleware
+func (siw *ServerInterfaceWrapper) AddConsole(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddConsole(c, id)
+}
+
+// RemoveConsole operation middleware
+func (siw *ServerInterfaceWrapper) RemoveConsole(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "console" -------------
+	var console openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "console", c.Param("console"), &console, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter console: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveConsole(c, id, console)
 }
 
 // ListEventSources operation middleware
@@ -34943,6 +35662,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/devices/:id/shell/choices", wrapper.ListShellChoices)
 	router.GET(options.BaseURL+"/devices/:id/screen", wrapper.OpenScreen)
 	router.GET(options.BaseURL+"/devices/:id/screen/desktops", wrapper.ListDesktops)
+	router.GET(options.BaseURL+"/devices/:id/consoles", wrapper.ListConsoles)
+	router.POST(options.BaseURL+"/devices/:id/consoles", wrapper.AddConsole)
+	router.DELETE(options.BaseURL+"/devices/:id/consoles/:console", wrapper.RemoveConsole)
 	router.GET(options.BaseURL+"/devices/:id/screen/picture", wrapper.GetScreenPicture)
 	router.GET(options.BaseURL+"/devices/:id/link-test", wrapper.TestLink)
 	router.GET(options.BaseURL+"/devices/:id/sessions", wrapper.ListDeviceSessions)
@@ -35008,430 +35730,437 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L19cxs30i/6VVC891aS84xkWbacRKrnD69jb3wex/ZayvpWbVI2yAFJREOAC2BEc7f83W+hG5g3AvNC",
-	"DmVnzz3nqY1FDjEAutHo11//ezKTq7UUTBg9ufz3ZE0VXTHDFPw1y5WWyv4rZXqm+NpwKSaXk5slIx8F",
-	"+2Q+EjknZsnImi4YmbK5VOx0kky4feqfOVPbSTIRdMUml36wZKJnS7aidtQV/fSKiYVZTi4fnp0/TiZm",
-	"u7aPaqO4WEw+f04mPLUPwnhrapblcDydJBPF/plzxdLJpVE5qw49l2pFzeRykufw5O7IGV9xE17bSmpD",
-	"lNxouzwKi4utCkepvjllc5pnxi7pLLFL5Kt8Nbm8gL+4wL8eFjPiwrAFU5PPdk6K6bUUmsHuv1VymrEV",
-	"EEIKwwTMlq7XGZ9RO9sHa3ziv/7Qdur/rkzi/1ZsPrmc/F8PSvI+wG/1Az8uvLG++PdLasiGCUM2SopF",
-	"QqhIycZ+aCRJ5SlsnBvHvuZpmrL0uVAyWzFhbuQtg3mslVwzZTiuQ7OZYjD3BhGSifG/aJtvY3zcJ0/3",
-	"f7gxEv+a34udldM/2MzY18A03zLltqk+vYyL2zAb0DRVTGvH41wRKdiJ4StGNDMn+bpgjJ11rYt3tRIC",
-	"n2ouyP04wZlF13Ok3d5/kzOmzO58qNZ8IRjb3eLnJyvKM7u7m6UkmjFtuYyb4I7Olmx2G1xVyu74jIUp",
-	"aA+pF1H43BWhU20ZfC4VfEzttPGca27C5MSffkBZ1CFZ/NN6d0Y/yw1ZUbF1U9GEG8I1oVOZVxddSIRk",
-	"Ms/oem2HLRc+lTJjVEwK2dg5n4zdsayL7K/goc/JZMW0pgsW3OpVbli6u66/bAklK2rnLaiYMbLhIpWb",
-	"ypIqk5ZrJlj6gZra3FNq8GiFFiDVggquKb4uMC/FtMzuBo6quQixzfslE8AY2lBj77QFtX9T06RW37eY",
-	"8F7aL/pylBZS/oulH3JheDZghXYFXYSHY3sNT9qf5HiegzPO9dp91zbgtXusKUJgaX7VbmMatPXHvJyH",
-	"596SL/2yPAGrHFU5MJ5Zy+MYlVlPZ56xGpKr+JwJe2f/Y0Jnt0JuMpbiPIAqk8SJOKsTSJiYY0f4l51c",
-	"5dVuN5PJp5OFPNnZ4riwfDMn+OUloYIwEJ0JkYqw1dpsQZoJOZXp1rJmRa96dH4W4AzDPgVUn6fELiAh",
-	"G26WxMop3IHGiI/PzkJDFry5M2/cp4RQg4rVozOS0q0mdMlo2vckNZjJ0SZK05+YoTidBk39JdV5JOxQ",
-	"7M7rxdywle71u+f2N7DHODGqFN3av62+/EEbtg4erjVVJnBlwJCggfg7A0RR4OKy8kqk2nIC6Kq9J7w7",
-	"1+Zew1PFblRX4ucdpQPuRuhooV2xewIGSPC0IPLOV7dcpIEvmiuzy4JHEzelYtDoit66y7G+oGK7D9l3",
-	"3NnuaeM7ojO89mLfiy2QQUlVeqWF+EpLeZV2yaklo5lZnlZeUvn+hK/W0imA1lC7nKykVBtqZstT9omu",
-	"1hl7MJOKPcBRYFFPM37LWg5pT1WrRS3sfcOGr+nISSjHLqbghggSRegNU0HDI6Ql/iKVFZbEfk0YnS1r",
-	"x3lXlDdZKF9N8W3lIZL5NKucIPfI52RyR7M8ojpTmDXhglCykSq1dw3+MCHTLdks+WzpHtKEKkZmMheG",
-	"paedshtfurNTdV6zts+p27nBXCaMojPzAOwn4DNjrefwJT/oQqCeYRuXnFkyhQLZW4tEW9MD1Bm8T4vP",
-	"nBoFl7ec1w0CObc2JqkqRYmX+FwTJTf7iXk76wCvlMen7ec/4VMdV1jkqJQ/CR4NT5iwVK1YUq0mK80y",
-	"WM9AKVxwRX9JnEz+mXMW0J2e5UpZs9IxAdDMngonZYHaoJHaw9NhLVUMQCMNzTrfJgWhWQbuCB0aJ3h/",
-	"+MH9koL0yVNungujtm3q8e4l7q/3pmklLwkl6N/4Rle1WOqOAPzx20QzZf/6bRI0x51fZvcFL5Rckc2S",
-	"qbAZP5JuUZ6anvfTB/QVBoZaUr0M+AnYJ5qyGV/RjFz//PTk/OIJkXdMoRBglhzgmLMixY7gHK8x14li",
-	"GvyRIZOO/bO2Di7Mk8dBRrzjdHeiv02mSm40U79NEpiN97dQQZ6+fUnAa5SQ3yZ0wYT5bdJN3Aan2vkl",
-	"qKZ5/cxOJPHMV/JCscwoG4+iuJXn4Qja27MlFaE50rnBG71tai+FVbWl2r40bFVye8C5wQ3ZUHuD5CK9",
-	"sn8t6RpMaAIWtTUCP5Su/H7HBZ8fPMfR9LfGY3E+vmXbVoOhMPXT1OnGK3kH/5oBddL+xnz01Jcb3OJ+",
-	"4n6vgFgZ1YYYessEGUoazeKCWvOFoCZXERdVvlpRte3B0mlMKYajW1lvOR0khdulwgrzr6xOLX5UxjjS",
-	"7tAd6TgLFnBCOE4a5K30v5mG2bfnMYmYxS28WoYTgpGi6VLKW9T/wXOVgrJ7RfRSboS9ipGZZ7gV4D+1",
-	"ByvBq0yKWfimNlQtmOnJeHUOcj9Nqrtc274WUo3FTwJd6UdiqBumTUhX9gpLgFCWBorNGLdaBBptTifd",
-	"LLf2CjBS3lrBv+RicRqWIsKEohA7F7Yw7U6UZ9Yk+h/Hh417birzsJ4CUVYdjoLExWxMhZfzsAtOySmL",
-	"xBdoWo/CVFiVmyz8q1zw8PtzndOsm4/Y7PaaGRPiEcfy+O7EbVyxTW7pHRa28+b8Dx6bg/w4MNdXPMSW",
-	"Qw+PZ44up2TbKalsXDAGZ01stMz/yFNnMu1w4l2nNvMKd9tqP3R2G37VnCqytnc3JUAcQoljJrLKtSGK",
-	"mVyJ+mXuvTVFssBZwHMzZZnc9J9hET6tOfID55zdMbX9oNlMilS7H+AsfnjyuJbCcBYMWEpV/fHuhmRS",
-	"LAh1wTXYAqvauBADDnx+8eP5WferhoU15XweFh9ragxTorE3F8EYRyU6FhCyGB/UDGLLV+R/VVw1EE2Z",
-	"LamiM8OUbsZoAi9rsDvSr9+J9rx/6KHO+DrgGmSfMHbuLfZvNJllfD2VVKW7B0kzrZ3yWVnw+VlbUKqW",
-	"FQT/r2t3TA9xBw5FWNPB7sRnMg2oCTP3aW36nXS1PwpKMbla0eAlqRZ3u2R5q+RC0RW4Baha5Ct7Cq6I",
-	"kEQvWZaB0NFWDVjVvIbVuT56ePb9eYAsK/rpJT7/0J9K//euipNxwWpJUHOaadZMM/orv2N2mncJ+UNy",
-	"gU4xvaYzphNiZCVd4xtNrCI5w90g9virtWKGqUh2gUpZwPP0MmXCcLP1zll47KrgYTKjSnGmicwNoQK/",
-	"LuKVXkvt1K5lbta5+QCC/sN0a7xi5rbiyfcPz3744cnjZNdOLWTfw7PvH33/+OEP54+ryWLV3Liqc5Cv",
-	"mMxNXeD6l9WSz5qy+2GnjxDYrNeRcow6wqmCgYqIYcPFLhgB7RRdq4XLwkh7peZC2K8cm+yKIZbRtWZp",
-	"dad6REeYUmE3JqjMM5lnqdWZrZxX6M+3pjoTKUsv/R2X4r3vnJyZ5SfkuaCWzT6FUhJfGk3sNzBirq/I",
-	"w/MfyH9hRMFaydk32oVm0OKi7mOcSt0tWGEfbVKm6pEiy7ThTJLUqeYdj37uzzFI6BHYRqS8maiB19gW",
-	"LJGFoujKmVOe4b2oeWbf3S/cWb7g0AtVClH6YhpxfkHkmgmi5eyWmV0GzuSMhr3Ra1616CvkXSs5c17y",
-	"kKlj5EwGzEUzW1tWzdN12JW8krF8Jh91br/wijcnbk39ZEyxc2PwizVS3+VZyNM6jdm5yRf02qycZrG7",
-	"5zO57jRTruEh//SHNk+Pl42hOFSIWZ4XuUdgNhD7VFCu5cI7HcJ7mwvFZvbWTXv4GDB9DFZVW5Sbpduv",
-	"ckG11yeexrWXDvQWlSw0iseowpFH8Br9xDJuqRPgdmPYam0iJJ+V7stdvlbM3m2DzkKas/4PF1fvvmdG",
-	"5VmMzYUZlifaTKdZULNk7r7YUO5sLcdU9pIZEiSIJ1yGuN7TxK2vmifpsyILovpNrFELydDGJmNwdMFy",
-	"R2FnfWvkOhyPvmNh+TLnWSjV5mbJyFxmKSpOikEi+kaqWzCVFCMZeLetgIMRUPe0goRADjmaKqvTeERq",
-	"15NpL/iIFFxxrYNOK69xUmHVzSnOi6WEmkqFxgb00SXL1sH5eLm/E5IHpwX67rm4cvmkFDxWcnHCBdEz",
-	"xZgI++kjzs8WN33hs0RyFTvSRw/wtD9YCXADjeGy9HPa02EZXyVMboSVhqsjnkIyUa00gmRcB1RPF2Fv",
-	"7E1nHhqE/D/cMaWjWSJqtgzfLnRNpzzjOwTpfOmsagx03LnuQfiVYrFLcJ0HnC1Mzezxl3NIu4Gfh124",
-	"OyZlyvVtfEAuSK6LgpV5nmXM2otc3/Ycfk7vZK5cLuNOIjZE4miWxZwnCyXzdUBMvqYrVuS14UPO2cnF",
-	"sOTEvhUrVJsPS0ZV2v+aXrGVRCWnbW977iMOVvpweiQWWKUzGxZblcK7y0KOrI6aFxkgFGaS6YSs6Ezq",
-	"hGRc5J8qVQIuTwiYiysIP1iREhTtUsdNBalbD/aayXXGOvgIHypvnmGMpJniEYM4UtdzDbktG5cAs6Sa",
-	"TBkTBGlgtwidAiNU9hi6GCS2Wi7LRnWMr5mxyt2s4pZwjFQpidHeJKqQyklcz6rFJiYVEV8QryGFm/Lc",
-	"C83GUQkrbPZygaicPvSyfecy1WG0A2KEOKdYkcjQtFgmlMyygebQnM5M53pfwEOgwIqUi0X/nXqBPwid",
-	"nTVToGlKoVvSBfCiICu6JakkPqey17vfFi8Ivf6OG5p1jvF3fKpJ0iKxqLrnle2pry5O+nGsHM8A49s4",
-	"MMfSgbfrC3fePaz/cR5l8vblT2APXBuqjJWqEPaYb50LuBmvKiJM9eG50UXAxcmVXRUtpBetS70IQuyY",
-	"8NXjurWKJxNB00fnsyWhmpjZmjw8//707PTs9OHlxeNH54Pui5h2oJiGTSIov5I+N330WlxTVfceVr2x",
-	"RUV448peypW9kFQuNKE6WEwe9/ByqbjZRnNWdl8HyySUoG+MzJVcgX6p+xFKI2Pt4TxpbDsGbBKiM8bW",
-	"8C/nSUmINnK9ZmmC0YvQoBvFjcFK9s45N93PcLs6QhXXrF8W8nXBLW4Tyxf2sd78qR3JcrvGZOmwEHCZ",
-	"1DUhsHPOWzLZM7kIH39IN8X6pDFO2RiHSzCWFp70IDf57XBuGstHWHoDAB0DKqgYSwfandEjGlFG3714",
-	"Rh49evTjlVdIdbXcPHKQVCA0SHMjV9TwmdX5RU6zxB5nOs0gvc8soXpq+Kn0RxDeWn4E/3IezmRIKtyG",
-	"Z9kHIc0H7Vx3jaDTkhG91YatiGLzXAMSRMBEDWfBFfXgsEV9zqg/VOOe0WD5bubsndXuwdxH2/AzH8/b",
-	"VEz+8M1wvo1G5JIaJmbbD6u+UfeVzEUMv8TQbJBRnmsQGX1/0NhEnEn9vbUxO/bXSWTYl31ix07ZtdN6",
-	"7tTdNmOl060St+e7nA39ymML5bzFeg2puwXAz+7qllKbwg9RzyAL5pCt82nGZx9clUcjWpmeX1w8/JHg",
-	"M+SWbcEpJNaQkk6mVLMnj3OVNbLznjxOWqB06sAInYlqDkanMs2kssbWzYng/ewTivO/iYSl2ac1V0wP",
-	"GrKnZ68HlMudvB2M5BLxxNijGr6Xcx32+IZ8MWEnTK4LaTCpbVkj3lbZ627yjmGWNuGyxjdPW1K0sDgR",
-	"9NFMLgLBhAFkLRJ8A77eOEZRVBWLpOOHICH8+H3uz5HSmGCYv9iHAlqEYgTBN8ASXrKttc/ZKbm+5VZP",
-	"w9J7+43UjGRsbjCR0T9LV4zMqTZQQQpoRjBCnqVkipHMU/KK3zGi6dbHOOF/qH3hLUtLlD8Nbn/LdRkz",
-	"IWNDxhza8Yj+QJSVKMBKFg3/atynyIHvR2KkzTh0/lvOQmbSU+2CzY7Yzo+iZa6gMjpLmTboud/d+bnM",
-	"XEVAw0LAQmGBJLV8o4PBH2vyBX7tcmC1BKACrPK1Kp02V+Ti7Aztl7NJHehwQPL+riGQMctlmt1BQJ4K",
-	"w9Irohkj1/Yj7472yRhsxdTCKpiTpMAcmNmnZuDZ9ikQG6oEpmEIaVBJ4WIuIUFwmi8G5Gt4g67n1QS0",
-	"21EUfnwCG1TkXveGaHr3/NyXgjNSQmI1UuaTeDFSfTiPVQGz/EYT+5TuLk6ooD3tgd3k9qS3cP2bQ9wc",
-	"4+RdF/RohsMzuWj3o/jayfoP/5C5EtbsnvOMJb7QMbE7Oecs7Z+J4R2dxYAOn9CusLhQ4S3DTG8k6c7r",
-	"frUfQ93mxnv8Cy5w4sfKCvAQVgBfuIGIwJQRQZWSG8R72TPS1cgIgQ3uzRWOkmOyxXEN+OqsxzPfa9M/",
-	"fDM+rVVZsdPIoa9918Ajef6qFEseycNz9EepyX//N/ltAuHo3ybkt/zs7PwJ/i94n+GTR4z8ePZxB2zO",
-	"isp2eVKZWEhbfQHIEe/YSt7RQLBvTbUOmos3qPDYL7/RhKdX4Ey0ipUUGEOnub1Y7VVjpLJ60YpRYXbh",
-	"8kJ2KtV6IzG/oQcKcs2F7X8aX6wOVyd96A6NU9FYFaqW/aPibsf6H4u3bv9DXlU31oclC0MlbD2BdCU3",
-	"zlpkxCMmuci2T2vDLD+nFYsIWspMQg2k3bE2EFcrO62uHS6uKCnWmc9cbNnOyyvPNXcjRvxYSLcodeL6",
-	"yqV94DYxOluSWZFg/zXkf02lHOzROCBlrC3560M8rafmmtpFWmBKRK3XEZOLpI5l6OybvdOSWmN3/8O/",
-	"6iZe+e0dE2nExLvjyuS1QWOHodxVl+eyk3dSpXQ/ByyeiwM9sC94xmL2OVlTD8WJ6cTfaEimvHLmksaE",
-	"o5+kGGYyC6Oa/Nye85GxKDhRpJhts9ziJLk2hIlUE0ZVtg1mrMDSgiFsq/qiu8GLmVykTGkjZYrht/Y7",
-	"zQ3dR+Ep6XCwtmOH+omFEK0RFEZj1vcpeUvNsqIsY+5jCmqAvCI3kEINV0tSwIqnjKXOlyJYUYRXp/w0",
-	"qJnLOYEcFnNZaFBnTx4/bmgVQbAxVoMwWtFbxCB2x2km11vI/nLQxMU/tMFMjXWuwJrE1/e3iVPG1q3r",
-	"gOogrN4E3AJipIxnoLYMVd+E84uLkIt5I0JcOmgMy0T1c9cAQD7rtN/rZdNdddOKrTMa0s02GMoGIAGO",
-	"YDobuiULiWj5DtjFKg10mjGCo4S21sjwMrpCOk73sPvR93j+hD8a4XQW0IOtnmaUHn3PV+NQ7XIzX7CQ",
-	"Kwx1R151i86luiTLEq0vNFzB0v3BmHy9X3jeJ2pzok7s/0VqBdHx0Ft1iusJ/iAFj0ckTvgvFkn/uHK0",
-	"QgdGD52nxIDaOcgAjnt7WUhjuwQ96Tacyv4xJeAYBwh3VzI4RfcXrtzTrrKpfU8A8u04RyAcbLlhWVZ4",
-	"iFG02gsJ3EZLBzwD91QvHaQCVlB9yUyuOUuJlna4flTrEQAIuCC5Rj8XzWQ43zBSwJWif9xNL5AhF2bU",
-	"z33JOE5sxw711s0kmBEvGJwLS7uYLIvesRRUt907NngJxGQbQnaCSL0keknPL54k9r8XD88BuDa9qLjc",
-	"8Xt7duABez7Si/7agqfJwBs1dJj7Hse3ePIPJqPwKGBNPL9Yb5q9W6+E4IW0b8oEmNyaCcNi+HlrVky1",
-	"CSUBUkBIxF1iqb1REJNJQxoa4mJRfavDNUJD4x99y1t7Nf6Ad/cDQfLEOhCz4UUkqlaE6tB2EsxlYi+U",
-	"3NgjaI9zQMwGccLw55CKiwU6ZauMh2fJ2dlZHSCmR3RtzjMT0oHfPT+/crP1HW1WdvlM94oh3ffJxb0/",
-	"+Nz+VdFQapGSWWeNxzuZsUOBFhSj6RuRbX2PuvbdgVn5F4acfLCa/j4BXHzNHrnoMkb+6lXWo8OWVgDe",
-	"d7m4HnDYGzyDraaunWGxYZ0/2smYCevILZVblcmXyxwGMwFkGCMjCOl5hEQgnKFid5xtQiGHPFYNUUw7",
-	"UI8PhYmGCTLdgmLfu+woXo+DgJ+7kT1Hl7AHPxfWqktD7qGfXLuGOQCourhoGYFwvwsPu1luexT4uyHg",
-	"DdARYh5DGtgBlMOcVTkvtq26lBAVf5Z5KGKU0kYUx+t/v7yZJJObXyfJ5P1z+6+fJ8nkxbtJMrl+av/n",
-	"111VsCZ+vt+lj737mgCMwaTLzoea7gsKYRUYH37fce/MaMZEStUp7sk+yoMfAubyUhim5jSccSCY2Uh1",
-	"i6B29qGO2Euz1tcsyVqxOf9EMtyPIUUOS6rSDQ2F1X55+oyUqPq7hDR5+ExH/Qg190dHLn+1EhVNb5P3",
-	"UhbKnT5YXyhQ6g+Vuztw97tVzBBz22PEaweHFRgUUOI/RNH/q3gPkGhFeVppMcM10bJoklk0liAp37dV",
-	"mxdCxWJDMqi+VTv7PucsS/2JgKpnmr2tPRFj+PIVMeT/NkCsSJryDuh1ANK+g2kLeP9TWPE+kqYYos61",
-	"1yzSzzC60J4oLrV0nd7Lu94XuG1nha+8Me0voiKVr8zuK1L/+mH7vXI25kE24qsCnLx+3P5Os5xpAtm0",
-	"VkeASDtYtWTKFlwEcKeL6fcrlXEb0O9hv0k9qyZ72NivPNz4gdsXbIP2VNUMa0xvtRqRtazDmc8lOlOR",
-	"A40dTXqlQS/lJpD9EE9bLtq3DagslKbFsV90dgRfIDaepYJtgn6VwzKaX7nSzgNvyldy8SbUU22AgVjW",
-	"RbcBEg4u8/UttMHO8gP1yxbARR2YLfALFdtwaNn78py3HnV7V26f+LL+xNeyJmQtN0wlPtfXfgHo3lDn",
-	"D73oEQJMCidlKjZNtN6/HRkJH2trZH2zZJqhs75mnXUb482gaPOEFNGyHnZ94SxtW84v7jHLanLT3Ubp",
-	"rX0IKAcF9oVp2wxAZltiWJZBrAXSwbhHYJuysOe0gsfa0Z3fPuan8E9fKtD2G8yQrh+ZAgn64flZEgXi",
-	"r/RvpBvKXf/Gwtv46EkXbHTi23l1esfwMb8uXTZoaP8VPOZ/tQlnAgbST3vmke5oib+EkN21CjgQbqSv",
-	"nrHC+/89+cULhZNnWs2x8hxhUdHPQ1Y0ZWRqrxx5yyP4z6tYqT6MFFn+zyxLSfnASDgtiz0djXtifq1y",
-	"bT7QNP0wj3QPfI3daQjLNLMCFPCSHQIjgXoEvNGX9I4RJ5kGdItpRcWBHdZyxWCDK8DxBsKwGyfTl/Yx",
-	"MyIN8DxHt+SmWG+J6AGPnnYXz9eclcB2Bcnrm1HjvQQPQ3Nmu+T7PXi2IvGta+gWBVDueHOTSsaqg7ik",
-	"3BQRF+6bGAVCLLkxQRIW3cevHPyYa0Lp+9zqqp8t0iPhyZC0n0cxcgYmZyQs0LUKcXNKyIXdkydnZ1fk",
-	"4Xmo1KounS/C0jmSsr9ZytVVpXs8tEUQjHj4Jyk0hiL26dvxuE+GVGF2drxh32YfvxSBwwPVXDdQ2cc5",
-	"oNFN2cz3vvS6WsCdNzespT9OIcQcA/TD5KGRadlx8DRUst8FEXIq0y2pAGLv5l9vg+xSJj6F8+ZpBOBo",
-	"65OmoFeCPeqQpWL/apsFPNmn5Rg8lzQ2dwCDjNVl+hcpuBPTDRADxhdLM9Brula80XyxcotteFpLbKkM",
-	"+Cn88bZHtbu7DT5N7OP+JYmffjmlXnvrNuPgXX1t3z6VuQq50JdWohd2s7uTl1STFTPWJLJ3hr1anKtd",
-	"Rz3sHY1+Q+Efe2WAtZ4xZr7R/u2NypMiL9pjNd0KudGxVr21pqeBbsGlz343HFoNNQxI8lszEckr0jMq",
-	"LsnNs7fEks33tPaHpen1qGbutZW2+Q3vw0Ql7UdgI+CAcMzRR2KsfPN01IzpCG6er5UZBPEv4h77gnRD",
-	"AgGe2sGwrtu2/uOVO/05lJwMqJtqoLdLydwMWNI7+3hYCfaVQvsiqpb7W8yqtkvVJSY1AvfjUmStEXh0",
-	"E+0Z2+xP7FV214J1eFfiptLVpaxFsnGfQw93UsTt0O4FX5MmU2Y2DGNOK9cB6dd3r05DyUaV1z9K+gUi",
-	"6g1fQwaH3dBgr7ZoB/mngkizprlZkl/fvQzn1vGZ75hMydvXfyVcOOyg08mlyLMsCUgY90KUMH97R2aY",
-	"b9y73e5fqGaPzsm37148I4+fPP7hO6w0qdVqOgntkggUo9gh3s23T7N1eHe1p7pfa3Rze/XSaajLVtJi",
-	"EfmCi5pSyn3fBQO+FdA1w2a8T5EvclKxo5M1RjJANAbIrWmWOyV6yof05BiW7RXwuT1qc7lVTM6gz63u",
-	"cgsm+A1rx9PV87Penac3tZzzMEygekefuAvcIzTav5Ft8VdXiF644ZphC0MNbgDsRQEOyx4+Dt8kaBXr",
-	"sviabbrwtZb+Hi2Ie/54l7i50s4HxQ1xYFA1qv7w/ZNOT2oTHGugiPYwWAN/lutGn8KHzXTTYZ0D+6K+",
-	"vWabSKLhQKSBqheDYn8Ca4fbWyKthkO63MG1XMGd5gltI48YANnreg7dj5Etf1vCHYSzA4a5uyroCW3C",
-	"8j2bPs3NMpr244dpmbRHS2jMGqMzXRAK4wAuJPC62ByLQGaDmb1Lv4qpc34WrBTzDvdOP7selVV2HMCx",
-	"JcqMz/qxTi95NfCahUjQwF7iRQP16tE73z14EWRZ32TOvzuyMe9kWAFyPTM70ZQasYc9Agc1udKxuC6E",
-	"fLugPIs3izIyA0Q4jDcD6Jb2fahYIIWi0kiuSxOZFV0i4qZe61J9idOHFRfe+iwvs8ePO0snWNAze8My",
-	"dMwyAUu3Spxdt1WxwvoP0zOaUcPCEzk7+6F7Jn6EQOVuEoKjGGLvY35r41QEIPWYQ4XrVb90L3LAw080",
-	"7qleYs6fZ1xWtZ0e6+EzdllP77Dz3kE5T6/Z5presbQAAuwUqA/72Oi7gZjzsz1vhHCUxU3dKZr1SX8J",
-	"7XV/1TOi7fuk94bDl2471PtHTy66tPsRr2uYZXRhMruOYXilZfPEgIKLxtVlkUgEzyZkA8l1LjBbyH+F",
-	"5vlVpZtUUSHvbLkFv8P7oBNvIRY8urGvcjAHZWS44usvAJ3IGpQTcP5DRkBtlo1JXITjmM6o9j6FWdHZ",
-	"HAzQia9CLlJ5GKY1F/jpDsjUqoneI1hoDpjJg9iVuM/VXkuYmtTTQbGDKS2zGDO8h4ZgX0pjW9POPnw4",
-	"wet1C7q/18HsM6FlvmnInUbGfnoYNLqVIf2vVZCMQxp84fBdyxqjCKy2TUeoBXuTm5kMAVv+LDcQVWEp",
-	"dnTZVRCjdc+1Qucg2TAKvvNDn5UXBgXgwRQMVxA7k2LGlICY9L4xriH40X7fDo4eRC17gLffA8w93JYR",
-	"2h8MGWx47WQx4RCfxX0Bx8JUrFhaXXpnnb50Zm+J08rv91EbcRQkcTFSAYwTMTmjVOhrUkbKs2D8yCYF",
-	"3R/7tCeIZ0Hec04iMLxmHeVUWyykAtzJSqS/P2Zm9PJRjKbbtrS/mVXNrJD0DBwBbWimER6SG1jrboAz",
-	"bL4hziAIrLbLJl/Q99Xi88I5j3H7uuNxhHs35pQ7QrX+wbrUASgKgUjpgf7A/jqa10DLCdUU+yE1/Uit",
-	"UTgK6X4UjvIlEFFcxM2SmSVTZbaMyoWGCP+m0VA+iGRUy2RQDBt3WfNKrSC/qQTChUr2OXSJX5z4fwFQ",
-	"zIyKGcuGgBRmdBvPvTyzZuYjyLUNdSeGCglrUrZURwS9eFHd1sOubxtD1z03AbaPBMbknLg9Ales3aVa",
-	"YAwM2GGZtkCpXj0PC445XItVTDMRLph3HoAKUUwLXv9C0fWSz4KJsUXWfOHkKOqnivRdMqOiKAwMXqs8",
-	"zVico04e+mi5gaQ/0Q9ALdxmwKVjJ0SxlTSAFGastibCoIOW+mHs6dZ65whrle35vnHplC7VOYTsOhgi",
-	"KlLUQknK9Tqj26RYKbhzYsgEO8ksXuOuZwvVaNavn6djyNFY+xXXJhpcaRGcA+8HP+9gn04aKpH4xX6M",
-	"TYCWYLT7k6AYnS2hb6w7glgFU8kqL8BLTnviAQzZetiwEbZfTtk7piHH4ZCSVdf7uEdqfkvrVedE7v/W",
-	"OFpo0XS1h3SRt2GhsKbGMCUi/ex96l8gcwglWzCr1qkGLh8tk/L2inzELfmIXLZZbsMGyx3NcrZP4W89",
-	"J9DV/0qrL+CQ/UqAq6xyYCGwHSpDSIvdFrA/Pr74nqzxCZLKWb5iIpRxTEXKLXPoOBSRVIiCijmAK+pu",
-	"uCljomxL0T93t+TcUHt4SVJJwBcQS2RXzKjth516l0B9kqEmj/nYfIFQYA4bJgziIZ7GAbw6gTvw5VFM",
-	"C6Sfr9ptEKW3FNgD7z9eFcLT/oUc2Oy62tJ6UN/SvTtZ75yAoqB5l30RRB0qz1xU5bRoX7/KNYBhuSqO",
-	"S0IJ7qpLSIR8SiMJFZArCIBhctNtcTCQEUykJ0YxTD/KNSKkC8NFziaV3uq9DYy5DHaWSiVWOulbe0ka",
-	"CSkEEC9rrU9tOsK1YRRSD96+/Am0VSg6dzlol1a9Jx5J11G/B55jn8byftMQihGgZU+E5eAMmqm5f9Cp",
-	"vGPl50u+WA7Itx3WVT4CUc7TIf3Zx7JWfCCwrXOUtVMsg69kWL4PUj7i7Ur26Sftz3hn1Q74NuDdySAN",
-	"rgyUHr7VC0VX0Tp8JzPA9mVzQ1wz88Buq8VdDNr/4aOHZ9+fd+ZtduBnlo0yOuH2qwAouwWXVXugWasL",
-	"fVGsaGTZvE+I/Y5rPs1YD+8vbFBP6gJJDqZtJA0m3ALx2sHl+II6TAHA9vnQZgwb1P82AcsdpGGCX5+G",
-	"PCxDPMa9S49HalkIwzzLaEj/KCHReh13GOqF/c0AfNNq/8qd2IfLu/AOQEbTaFnjPgBjxbsTv9TeG487",
-	"NuLuM32ot7Yyr/F6/9UmOM5ykUP2iCtGNXCvP8DZKSL2yWSe0cWeGS+eT7Zr1n+fcGXj7NI7uQk3JVFy",
-	"43slewwHqUB/ZSIdp1uytaNDmvQ7udEJVtOkdfSTWh+xYCM9/6NLV35FlVVW4IBTgYhqRcOTsMGucEfC",
-	"6Iw13GtvWn3uS7h3Y2CA/y1n2gSdm647nt4wti5w7xtkinRNeDMHqLZLIPD1z09Pzi+exDOCmxWc68K8",
-	"8ghKyQRWhnlmEARZcI2NRMC1Dx5kCltlhUQQZzdsP0AvywC0mDIJNN5IiH8XAT8JdKKgM3NF/pdvPoTQ",
-	"JABmZLeWqaIfkUNs3sjTXlZHBVZzZzvtsoAJSQH9SHTZmLA9BzrkCuopHvR+EJVNLnvHaLg/nGGYHglm",
-	"av3WBMeqlisG6EZ92w6z2VKSb18+++Xtdwkxs3WCPvlvf3p9/R2E4diUfPvzzc3b76q9smdLaLs1W5du",
-	"8Q2bDmjd4bZkt4MLDFni0lxcPLroiozFKoopoDqU5cKDlTbsU7iTcd8+n1Y/Yh8uQtqPw0Kll3r3ijFq",
-	"W/SGhryTjAuWuOCVzlcu/TVfj3PdrHiW8SFIjHEfs+kVlwZnbW9Fu7pdY+x9ysXiZ67D6M+hJCArWcH2",
-	"tPc+ILxO89ktc6gkS6pds9VInWCrrb/bqjQXIaDZd/gGK48rMzgdksBYYrD3m5rCrRqA7oA/uMYc6BDK",
-	"g2HrD8MYzfBQ7ufPckPmXLBs61LRb9kaNqNIOKBWobg4wcqcCZbOZAM8fViQs4erqsShb6zXrSXxfpYc",
-	"U62KXQ55pus72h/tWa+DwT8rW6hjnSsi8iwrkuu5Jm4mrnlQA/ZTCvZmPrn8R0diDyR5J/8u6Zhlk8+/",
-	"NzYZVnMKz+7jd9aOv0K46K0t8gdbp/Ajv5th+mAle6SB27W/8h1sMdVkrez5TN3V51AjnTnhY+DfaKL5",
-	"v5h7RhvFzGzpuvloAumbIS1iJrN8JSKiwP0qgDqxNT6iBEaAmyA42ayNIKQhHu0wEGvMzTo3kVGTKmxG",
-	"JTFiujVhgSM3sQhSLAHj2mM/O1ABbI22wL7fQwOL0ZSBgtLB1mDNjMsKyJqdyaDsvCEBJHv+MhZCm35B",
-	"M104zQoerLBfwUyWulzUfTrVXnIFOlY7jFVnviBUBQxLEP40Y2oduY2tPkS4T+fBs/PJlKcMDWiwZ9C0",
-	"OY2nwHfOPaydQ72QPaFY6XM6GeD3fb+UK0wjhkEUFYTqNudvBKSGBZGbX4oSsRifaVySoWBQxPH+ElQO",
-	"w9RaMcNUc465zmnWAGINgns3+FO59aNZCTVVvgTM6rv7HF6gXcmUBe8mEw9fWpzGcmb+wFUOU7kZSQkx",
-	"7kwFt+Ot8mGMvM9S2Bwh9bOcqZKhpkngLNGMZprQUqpeIiIHN9rxFIDePSi+1w/+zdPPD/C7B/8Wn6Ey",
-	"UDtYKGhlDNcdF/a2Q29LWVGOJYXOCwEZBajlwnBliATeCTpAKe1x8tMQGjoT6Qf7Q+qxnHZ8Ea7c+wrk",
-	"IPrFNkuewWxgzlK4jFfvCi8iElRjqVPZP6XXHYdR4RZfO+4RNo9ANwluFlbjO/nmEXQSMt2SzVKuytp8",
-	"O/XdGzA2HVdMFPAk5dOMz8gt23rtxK/82+fp+cXFwx+/6/WCYv/DiCsllSupZmULZr9Ov8klu6GyYtkU",
-	"q812za7YjFod89jcxYfuK5OPnaQ7prbPZBrSzmf+4yAQ8hLQiJvrLn2z9t4mNIPiiyF5PTu9wtLo7Ffy",
-	"LuRlLrVW5/zbaT5+WHg7UnkWTX5bB9vqVvkkzHj/Yr0UqdA94tpIw11RbSLdz12B+zqCqwIGiqWSIgwc",
-	"mVr6QHf/NHEXKHgigYcPTTD1axkvnlVd1Ag7BIiO6TPfnLdRLFiUzQTkG5aSQ07rikFn1rBy44pAwhoY",
-	"DBKDct0L+2ZYhcuOAYOf+5m1Nhn1gDatDvdgseM7uSc6RqXM0Y4xuMBxmvPMfOCiPem9T7NXV5UfdCyB",
-	"4ryUWVo3i6rq8sFYPn2QiXAfmkD9xR4Ui4gR1wuOgwRAQaaAJnrYNkSGjXSW6wI0QmTZ3bsMU5DBsUFn",
-	"t8z1F6AFHPBChjrl74G+vGJGYSVKCMoxFALBxo5X5OwU/v+DM1/Eg7CI3fUP4GPklaaIbg695LBEv+ih",
-	"EjgIC3qEukQH4xOvFSyglKJP9DT3Vd7dM9rDZ3WVMIZ0C4XYQrUFNQoPh1Qb2nmMYnO69YxtbrZhIB1c",
-	"bGrHHsRl+IsIj/ULXlXLRl3CSzFqZUrtezEGxSo7ewy6zWjAc/VKStcUfym1sRZMUZ33TQ2Gf1eqihg6",
-	"u5eEWG0GoyTk5du7xwl5cH7mwYAyqiBDIxmGmNW8Wt0k+ohI2IGDJaQdJRIecL0N5jIXGBBYyg2ZU9Q+",
-	"tVXuuR4nwguvGIQPj56hwFWm+P4tCcu9GGFbnXIdzPRB9TchVtaC/wYgiMCRxIzPcArJoi4Evh2I9mrb",
-	"pBA0mW93V/gjfx8jp8XB1F27qvWDcOquwX/9F7bgoq1bOzhp0c1EF9TDRFOxLVwFHGPh7r4KxKcyvp5K",
-	"qiI1q0BjmYW/rICatSe842OQBgfNSfqLU9/NJBS3ntFaWLFyHu44c515dnjlgC4tbtRy3ZX1lM1bcFrl",
-	"ziWVLe4n4ErKj3Ag7WDPMh4Ae143WtJGXXPRO6vnWuD1Yy0lVzrU6afvYg4g/xotbyBzf0K6CY+0/Oid",
-	"BZE2XzU895EcD9PthADUelEVcEBNvaBp94qUnPkZ2brfT4AB7C8K4vX4DT6LUcpYG+DbfmO9gk0suwB3",
-	"/+K1NK5zKVhy/X701j7syqoWPV90bVyPVKMwonbIQRvtFreDvRTBHIIGq7n4YITREjLNXQA4VXQjoHxw",
-	"Jleu+QAV24DT2t5j4fuGGlNnhupFNZgbYUZ9nNH1/c7xqTJM0/3G/2Fbn0Dek2Htk5VmG7vGl+PkgPNz",
-	"KMOiAFQsY1SzQfmDgCCB8NK9D0d/Zkb+G4mZ/ycEzzfdfoDASUzziex9GumOVzBEhyYJwSzXhgbG6n+Z",
-	"/A/bjrUjr5z0bG6JYfrDuqgd75kPOFd0xfQHOuxXdkbD3/XPnGauQjaQkhTXCY3iw9IcG3Tb2ZrdBTRe",
-	"srsv5ez9VPvTHgg2FvGdJNpJVfNQ5ruO1JDi3pk3i+XdwbPSSkZFDRtI4P6CBRY/0ka+liFA7iG+L5/9",
-	"O6C+q5cPyWW81l1i1AxgOFjbSPuE0n9now7Qxofq4TiDMZfDAmZIpQnyqA1CvXHpxx+4bjaaAXJtgj7S",
-	"JRXBdlPSdQzHlIWVzDX08EZLOnGgRq4p7VSm22BAF58e4IKFmf4drfWuUJYfPME19N9Y3ImRtvXvhcMi",
-	"5P8KSON0ULfRFmd5uENXdNV/9z6QQ5cNF+KLSHv1N2VD8FBGdRqKKfJPJOULcFW7OtBqi76dCrkxWipV",
-	"0BI7vZSfQ9582IRrwwLeGQR0rTN9iY+fVns3Vabx+9DUKv+aYLCBiaCvJZoTFL2yDkWVcrw6BEnKTf5A",
-	"CJ1rTK/rhtCpQA+3Q+B4yE2NDsQSg7NxEPdoJnpx0d1HoE8ffLN0qA4JeQjgnGdnV+RJqA3+o24YTlxe",
-	"qHRxhVzsN4bmRq6o4TN4gcgBziblmk4zNqSFpJHrUH6f/RgBP8usSV12sDZsthR8xqmAFEfoYbHhWUbs",
-	"eL5V4ilBdDWWEqjMmQPyNGwLJgeQjcyz9IDEQAepE+4jFxLKFf4cQSZDKkdYp/UehwawSmdoT0Y6wVwz",
-	"8+v6kKZt3v0XqAqEdqr+GpAClW8CG9YNxdpWyY1BF7kRTBEDrTHNknEEgIMgDMOmvL40p/NVByDnZ2gP",
-	"tgLoX5fpa00vnqs2n1cjxR5a2dU4IZpO/CKOp4SVODwDUFDXMcC+98ttCXOJqZU0PY0VR36QIos0748g",
-	"Y7BPaypSivdRAZORSZAyioEgAtAMy3QQ7J5yQdWAusXi/mtQQYMz9ZJQYgcG1ykVhAmjtvCZYAnBd1mB",
-	"wwVZsk80ZTO+opnTdrphPwcIE5+oeLAggYH8rdngGrENXaWQNLykhvkWo8igHEsaGrBrsbqoxlXLECh/",
-	"Je8G3Ky3jAXaND2dKamx9gJutKRIDaemgMvrgOoINxfr0+ozlGr9BvMy8KjVrpxuJIgSVOvJ4w5IrS9/",
-	"Zqp9Py4uHoXax26oDgtsZKLQLa/p5grxymRuann+m0qlbT8APMxLH3rOxrq0YbAXPpfkeDg3L4DTijI+",
-	"aoiWZE7VPQPeDD0NnU7Knjne1fTuviRGqoxF41HS02JtGFDw6Ujyzore+loxsWCYh00jItEKcqsGQ/lW",
-	"Ki2XTLetJZOOov1JZv8Onnip3WmnRLCNO/4ek/cKjnXtrLtajZ3C+mFauxMA/estqgQdizuuGVWIgdPo",
-	"8SVDlSp/tzujr8jD5OzMWXZeGNbaK/ZpQx6g4NAraIfAwYaa3c2kzHLI/rstO5wCS5Zlz5aSz0IVZ2VV",
-	"w4DACVa7Dgq3NDfDDxEvSQjtTHUp42xMkbMSSTlpKFrG1Y9PtwbtE2gA7C5wLM0u6+WZV49dPoLGGs3T",
-	"fh0f4ncg+8RjkDN2Bt9oYp8gCGN9VUICuWmEr0TFfPlbm4S+cXgT1/bZfpdNucuHU4wvxMuDmqkfYNL6",
-	"jlftNi3MMFal5JpUBOuUlNzoSFbgPs3SZrlSjrMD6hV2Gdij+V+/3mgDmwGGAgC1dmKV+SaTstWH37Ny",
-	"tXGSjFHZVCXunuWNxXxi/bl2erKFir4Rm8G/LvFtiTbcLK29AKDSdEukyLaEpqlHW/BWklwjGOOkMuXf",
-	"uzundLVyu4aC+5fBbqt9OuKU/WRIKhkCjRiWZT3lZdR1E+kkc1OBzwFQDkZNQrSDEf7N99b5bdLTiTGs",
-	"iYwPBPg9OzQUEOy9fWixTLN3d//AXe2XQWaRcwNNvQLNqO+8qjKAyCUi8a6tztSwgkM/t7/jD/sWXxbA",
-	"xH4FlVe3bcEolpPfzmOU9TS2YxjF1rnK2sjSPTP/YHVjYdTgZNfBGiRGtUmg4wl4whdwu2hTAJiBq7kE",
-	"yGsYKfRT754eVPR9lIt9Yo4rSLyH94CZ0iVnRkROu17z21j9DMSarDFXddpjIzZsb0DWVB/Y42Caa+4A",
-	"d8doZVB0bNqFLV1aO1xmPnMYUkFmdhFO4/cdD4YSD4szofGKX0wvswc2/nDt2Q4Taknh4o5IqCJDAUyG",
-	"pcxVQmSWjoYPgYsZDx3Crerw3TFUhMHapnzI3eGG+QsX4QZKhagMN2xy+KB3LIokkAVPYdlZSxPBqLL0",
-	"gvR3SHCq+4/6zP8np1uEusSlvLeUE/mK1WvcK2ZIrWCwEiejodjp9ZKqAvYwre6WleEkAwxraNf5sBcW",
-	"WBLpI1E45iseQ4d65/sMDWpmEMWRPCDxRM53ESfLu9HveYKc6zgmeFlWmDWQcJvX7McKC+6CwkY3Oa57",
-	"uzsCQ4cxNMFocn8TbLXfxuGa3KzaduSnAsVw5PJzbgblzR7AJLVexTyW6JDrtf1nL1Dj976lI5ZrYuIk",
-	"18UtWZRdW9Wqf59zj1Zgzde4YIQsF4d2JhaY0ABvpxlTEVFZHbmeDVB5CJpS9awJCDV4eC7S4s788YL8",
-	"Pwh+eEeznmJIpiGjuECVAdByYifpQs/2+aKpFywe4lSN/en7csgMKrY+gNZaPhDdwQp0fxzMLfxtvlpR",
-	"tY1hVZVlwR2+ieIl5ZDltHy7xxSqHrBhGRC9wXq7/FLfn53NaDlQYXdT5+1vL2Sqakveu5OXP9qBKxyD",
-	"pB9CZ9y38nboeZCqCjxWwv0WIdbwLDfL7QfhIru7qTIY2eIYxPbwWbCvG65Z3zax1SVUr77i3UHSbFgo",
-	"lxWL7ftI9X9WuoV0dPXB55o5jXMK+P3nZ0ngtEPbQmwPg7mAG8pNGWsug17nnRGvwuNVy4f78UnX5hYL",
-	"jG5fJFyC0+7al6f41OdkAlH0QBDfGhiXJRStV/OoD7yHOW40yOE0yLavnOXakqYQ4vPiYiQLq84L6Ygb",
-	"1B7lfJ7x0MvdltQUXo+xDVsCGUhFw3jNMza0qSv+JrzuxptTjoFzXAmAPfIVG/o606uQ+HMyuaGLsCA1",
-	"tNFjoJqG052zVIZ3L846DFF40+/BuWXZtuXervKu78BgRQH3XWuaV8NC0ZRFOm/OKc+cbRpQYACYI1Zz",
-	"WBC3o4jHj5KUUynfW4wT3Am2WjNVXPINK4Jlmud9WzfoIqm/Kxjh8uf98P287dWZHuhwrwVCQ8WKHle/",
-	"lqzQJbg9nP2AH+1YOPhmN1YfD0ptKQf7UW7YJ/OCh4ASXXG+gcacLLWX2yl5LmYSPLBWn3/FBXvumgjc",
-	"srUp0Im5JhvFjWGCTOksgBQ15SYsfZgbf3c6uZmf/JAQ+M/JVK7wnw+fZMz/awpAQFzLkx9+uPjx5GEl",
-	"hAa/ssa3/7X7t/158c8pBIXKn/fOLrRXwQcWKlrL5nZKMwXNPYsevHMImGbz/m9YyZTPef/mumUWzW7v",
-	"0q6uS7vZMg/PHv9w8X0oV7ISFNhxy1agrGl6ZfnI8gT4abAzgRQk5foWM16dD23SKy2nqEEt2KVChKQS",
-	"gSj2LUGW63e+3Ik4/GzJWxby1OyRH/CVpQC0uEwUu6tYK/vmE3iYxEhaQfBes7s9RnAOyXaEyNyNlJmr",
-	"i4mY0IB1AnWsoLuBkwALw2Tm+09798283mJhBrlNlQ4L5KUhTKS6TJgkc37HCDZM8iD8RejA/j4Q8Il2",
-	"PmnNjhncFWUmhQ5qte/LdnvbakqvVFBX5VHx0Ze1JZrycDVHyljIb/NMrlZUpDpx3guNjipFhZ4zpY9s",
-	"wLBwoTNUqEDrgdNxOq30nA54wlS+ticumv5R2L6WcxyvLmlKKPHmqKWNh/Qp/RKrni4uEEfURJs51Ji1",
-	"p6yKAdwoRnX0LFbW5/5y9qGv6YtUDc0YR6xQw9oaozgdt1+yjD0bsRFv5PDxrDwJu6857Zk50tqIxQ5T",
-	"Tf2C95WnvNapxRN8Z+9qy/YnOMylHdJ2nFuhFN7HuBsUp1nABUm3dWfU9xXX0o+dBsqXBKiP49LDWp+v",
-	"uXbF9yGv6wjSdVgvxIzddcNPvYKHys6JvWJdvTWf4JHyb/IzTCr9B6ObW7YebVznGVMmkvnTL9aN1Rig",
-	"rcNgMSffsM0vTmCsTPb87Kx3TLzGXsPc6bthfUww9IlHp93dRdwWV93cVee3I15cEPy6ziQNqAVPBcnF",
-	"nAuulywlOTx1SlyTkBVDaGXfYGnKNE8Z9nLKqNUWc5EyRagA3z3UGAeBG3NxcJcXOZ/rUEfgadmGsHKZ",
-	"Lqnud2V5g/YobWA0+lLc1BO3E32sRUeug21FHOe5CLrZgehQzot0v6zuoAtC6WonKTAc0M72IIpga6O6",
-	"DInGZsmE6+DFoQldhCn0kp5fPNmdVaV6uF6c7qpAq392eAfxDf13+7kYbcPfqDTUfRZwSSsbHvdgVf0r",
-	"Sax4PSDaVvQWw3XuCdevsTjBkDe4G8LY3xHU7K0kM5aUUWgP4DPUW6RYC+qhP5kBORA68wMae1ePbX++",
-	"QWIfzDl/54Zmkd67tQTVUiUfJYuytelKmTYZTJN8G8iI7GmQWbnRX03+ievbYGNqyjOWfsjk4oMU4ZaW",
-	"hXVnmPBeir5Go6Tpw95ZIXYKnZqeXLzBE8dWMpTy4HeUC5LrvvkbONiHIT1g3U/AQTfkd64PwgcIegY2",
-	"/K1rlpNBFrAiUyVvmSCUoE3Vc0GBesSukhyonwiXKU7ZgDZD9nGn5wZGc7ZkrBvywGViAGtIZbTQEaD5",
-	"tZTZB9dNPhID3ND1SPxmygjaAEu3EnYL1UsrKvSKm5G2Nl9b0RcEU+2pyFXStFEOFIe2ceBCh8lttxdz",
-	"JeNUFrozycbG9i2KdfeBuz8OjGi+p7csZuZNIy3xhO//4dQNDV15l6zwp/VPC3AOvm6Xh38wmUTaGxUQ",
-	"eFhyybHY7W1lQUblrH1n/9BSnL6jm1/cy+yw0BDkXjpXHZplKoKZzS+tSs4+gUZYxYhh5F9SMN/pRCry",
-	"682z/r7QgR6httZX2Da/E+EQ6AAFLa0pr67RSa1LlsYymCHNsvB1Yzj8HAMdwddX2ZJdhAXUe5pZBT90",
-	"5yLkoSD+u3e/vnpOvn334hm5uHh88V21Ayb1TXNMEZCdNZHGLoJ4CxEcvtJd41gW+rTPaAZpR5fk/Oz8",
-	"ycnDhyfnj2/Ozy/Ro1MDZQi86l/BHK8yId31pILMA1haY9AnnUAPBWai2/kOIT6jGRMpVaeOP/YR434M",
-	"FOSuvr0vHlocy9mhK4Vz0nUMt8OlijnP15LescTVF2lD5nan7C1RFBPtiSDhsaO367LxZfBsSJWOUfwN",
-	"u7pv1TcmguaKm+21Hc+7x6hCZwG8BIxd/KgYYGkMNieR8pajWmw32v3paVeyxQftIgrlRNccOjx8hnjc",
-	"XLb27n769qW16H4puIw8v2NqSyToJlwKsOuhYuPjp5OyweZH7xvScPMzRQRjqb4kH6nYSsE+km+FhI7s",
-	"J1x8l5CPmmXzj+RbKrauT/sJFy449p0D+CtHt1P6WOkG+/EKvE5uEhmdsY9lrY6HO1uyLL0kH8tuWx9h",
-	"3I8bbpZcfEwckIdPuC0dXF59YQqK6DVjhGZSsFPyF5bJDXE6E3avb74RI3sF+5+S52AtQUaTlZk/Pr74",
-	"njgsQZLKWQ4ld6fEcqgma4hwbslH7EXzEbE74M62X32jCX5hZetH+/HH098EpKrMmEAse54yYficW76a",
-	"PF3T2ZKdnJ+elaxS+aysWpoUFK9ku1xOHoL7dc0EXfPJ5eTR6UMYycoiYOAHpft/gR7aglFeppPLiV3V",
-	"U+++XlNFV8yA8+of4bNWPvJg5jvsdD6ZcatS2web3hNwSgLItytUAdzYK9hexYT5SKCCIqtn1SrXIRpk",
-	"kx3on9AvsdhAGAQUCysYasjHDoUC9wyil7dCbjKWLiBjSAsp/wX/8u/om7DVujqQfdWE49jMixBQOfUO",
-	"HbP1vb4GZbZkmJIXeid8WXtlsxfjkFeWRQh2h/GwcQ3agD3cGTUOXy0wExcoCay9LaD2OxBrLYVGmX1+",
-	"doYJnsK49BK6Xmd8Bkz/4A8X/S9f0poPb48GaJYgnZvZkiANwL9mT9AphtRc1DY8cDFTcGZkbIU3jy+y",
-	"meBZDPd8x5RqnwdsGbMq4O3+ZYyZU8VccMK5aScoT+FFThyAYIzKhL8yFAmDJQJPJ8enxk/MUJ6F6HHj",
-	"K2HGIMQb4ctqsNWUl0FLul4zwVJipC+JHJcsD6Ano2t1rwPk+ZmKNGMHUggSd/4i0+24xHmK9Vyf61qX",
-	"NeY/H5svWjnCmiWYpGyWTIxyUMuLIyF4bVjjx6pKCQGkYWpA4rmLhFBRqYPsYhl8cgmU7sU0GkvJ2i/6",
-	"a//Q13awqyV5ETL6BY5Bu5uiBlOjyZPxW5ZtyZQtuUgLSiUOyV5JsQgKYi7sUZWISrvHoTd251xmaFw7",
-	"K546uoJ2VNntl9F9m845FHiPQmpIlgBLB+0VbQ0kuUmswimVgydfUrUaTZLnKfrJ4wSFJ76Qtl1k6Keu",
-	"+cR9KqVMGMXRNt2gXjwzUiX2P1yKpEhzTuGKT4hLJnRSNM9MYSOIVMdm67u3h7TZ84g2GzQiuIgtujW9",
-	"KzxaLgxAE35Nuq3lw+7T6Ig2ltyF80EyuUiIYJugWEUXQuhWtL/tcfwesE/eKRc8hc/h68g5DBomSKum",
-	"ThO0MPXdJIHgBJB7qzO5CEL3/f/H8/+04ylnhpkTbRSjq/oxLdtOI8j97puCOtGcZ2z0c2lVZQpD11Gl",
-	"EisMnl3/PSH/+/rNa2guAaRHFi8BdDHw8Pj88XdjnWmnqrVeqg4U4cs6sby75Yv4eByWRtQnVkBtBI/e",
-	"44FuHjh+4/px2l6HNSVRmSLHfVvhbHTOM8taCZECvACVFiJhuVQBOuntUTvmPY9Ho/uid8dsDIHiIUoc",
-	"5k5hJ7X7tQ40p+z8Bcu65QQ89Kc2ptwq2mk6pqVstywh022RMNxpKglprAxcUeGbFHialfEebDge8nE9",
-	"TVO3xslxvFWv2ca/oJez6uHYtAvSLYX6vxGcU2nqmm0Ilo1IruoxK3zIKcsYFtvVafgOGieVZBzD5fQ4",
-	"kO4Arxll23Coo+xcMlnnAT6/ZubgDfryh+PsPg7HMw81Ntb1dD8n5IFxqdxhQXfDtBn3iIxODDvFEEEa",
-	"dUijXDcsy0qyEC1XzN7vC3TZUZESTa2RjPXhHE1lQ2+ZGJ2EbHbbpUnAI0fdfza7bfOJ33IwtMeIOmY4",
-	"GOqBbHZb1olwRXKd06zo7jiWp9RVBp+oPOsy7vDJd/Dgn1txK1dyfOXtZ7nxfSfsGSFrqiCX3CUgaVfj",
-	"zlWtLaKjrM9SGkzaNpWuXP0R1brKS+5btWu+evfIWmYfT8Ozo8GRxRf3o98a+pqEpGD0dPbV9Wr0PZK+",
-	"9xNgZY+o7B1pE1s0vjG26es4O2d/xrNTqH9HPD4F9kxYGP4k34hfqNgeSQzaoaE96MFE/HQi0oGx/BKE",
-	"NEBHSKtxnYk9KuZMrkah60/YSh81Ruetmy2lZmIXnFMKnAOAPrr27JhW7igP2qZnDOjb7hE1odwJnPiW",
-	"d8rlEkwl1gnMor7IYgKKrbPtVeG6BUhRzGukK5Y6nxh5StaK3XG2cXXb0Cq8wFwtGmROmUMD4C5ghIFu",
-	"h2LjU3N9lTF+KUUFUaofx7tnNYDzxhk+43fYiaRNlfupfOxPrci5dWyPr8W99yFBIzPIOtss5WrPBMH+",
-	"BhDS/ARyyR/82/4nni/4gov0Jx/UCEVTqw2OL31ZQDyUWo0IXlzcr7PcN9UI30D+1IzjWC3PYRHEERTT",
-	"ZHl6RWiRhZ5B6jlmvYuUp5bskCqPuefYSgRIVeUC0NP3M80quDAtJ7no9FQnefMgPHv+irBPa+XkqvQN",
-	"2n042fdz+yg1+e//Jr9NMi7yT79NyG/52dn5E/xfhI20/37EyI9nH2PhF2ThaJArCLAdjAR5ge0pAxjk",
-	"sbciQPnAiF5/cbfLiJC1puRGI+rA2vUMDc0NhWF1bhWU87MKtNR5N5Dt8U9ed5iqsFVHUBgcjV1cwx0p",
-	"ezPPpfLVJ03+XcosHfmc9TCvDFcsJmPH86Tbt4zkSbdDFXgYV6Bd3bItNsWcQy8yALMU0uo4CXy/5NpI",
-	"tSXa0O2AHXa32eckms0+6saNzfHt+ezj3ThvytumigQDXe8pqK1OnbiDWnXQf8tMzEHsvsPbffypuBuF",
-	"V/VrJJWbXCxDufCPjqMe+PF8Q/qyG9MfebpgKZluq/YLaP1gm0IDIKtI2BM21FsboF3G11NJXcVq0Jy9",
-	"ZuZZ8dRX5NKwk7pvR8ab3FiDNsQlP8tNBeb1cC55m1u+AMh2iVg6Ba186kUIzbSnnwM8x6fUFcc2eMJh",
-	"6MZZ4l0uHNDuV8UQbkpfwC/iXh31jIBFkJt17otVLBeNIkze5WjzO6LVmSEhudCMCQcZTXLNVJu/o7qM",
-	"Vo+HWwusotLhfmk1ffaJm49Q6wtQRR9PybNMau4QhmdSCMxWQzBr/MzNXaRYw7zkWapYk7Oh1rabt91o",
-	"EeaGAqwT7BXcfmfBLly7B7+2O6s2uQjDZXK8+8qO1QRB6yYFVrudasZilGgTMowiJ+qvScjAjP4GVtgX",
-	"kDPw9r9Aofg9+1+REpYFrDiAFP96AjE2BIQ+8kWapX15BecGjFcyl1kmN3oEDprzruDyC57teXgjueTO",
-	"29XLv9UHcXHXAwCID+jmngLggZHyyuE+YNoqEwQgACodAwBzMp6TzOr+iyay40BJNZxtLRm+CNda0eUr",
-	"H0B64U5BhdiaKqPrLnyAe9QFun2PcLnlL+TOWGgcA1L7M+KR5Jid0JeKItl3f5Eg0i/0liVEMXQIzeR6",
-	"m5CVvIPPIGCM1S5GqkrwBb9KyUIyTYwE8OiZvGOKTjOGcMyoU0FYEIMzBsThOlcLjNsQZBSarrjg2qEk",
-	"9GWvsCID3z2garZ0sIhBIfiT3IhM0vSpe+4+RWGoO1w/FNqyQVzRgMv/vYsAdHBVl6Fqkkz+xdehUq4v",
-	"XAXk6DsG84MIQs+PgygGHOniHQlZ0ZSVxfT9o+Z1KRhKjPhVrOns9ksw4dD7uLe4PZDUXRL3iMkxb3Pj",
-	"+gxl/lo0VDlto7wiwfuEMPMeTRwQ5XxDuKXM2FVV24PaQNdh1moqDks6PSWvuLhF7SVjc2Otx6Hyz37l",
-	"9xo2LCIPK8RqlYeuIdhXzodfTu4AmOoouWxYyEg+vrNq0CUO/N+vTz4SuxQucgZCyDmsP76cn8CDH709",
-	"QZ7f0AXer0ZRnjFFnuEenJCfEBwfihJ/vHh09p1LpqgA51f71u0l0CJ8ZpXKbRvIzlfPYJH34L4F8bUc",
-	"rn9i/3Hx8HySTFbpxeF35h66I2x+hHOBMmPFVCyxrVLoZWIRVfF9GUDYOfhWbGTm+kWPwWRoKcc9JC/g",
-	"+7057ViWBc76C9gVr7gIe8OObWKC89MVTc9dgbUTYLWSU5qmLE0IFKRXgQ4zRu96Z2h3so0zWFodI66w",
-	"6kCz9Ehn3E2urToi49qMmoDlrTzIDKSCTJm3BNP2fKxDKOV7swbJ9I7R9AYBFf5T1JRhbFA0bo3wgN29",
-	"cVQUjLLNCTWYfPOQ/ML/ktRbJY9kCb1X3LC9yXokkV3f6fsLp/ahcGmQCrkZ5chbCvjQKrSzJi9NNXcF",
-	"LvnHZz8iCLW3lCC45cDKESHB16gpRtPD/TllgXyLVvmyeGhPoRCMWZftvaOgD96bEkg0AzycSjts9ydi",
-	"5cy2s0wKln66bz2x3KnPrgn2Azuj2u97WUIFXUa7bmjZ6UtoyP6Uc8RWt2rErZAbcUo+FjsHMLlW59Ry",
-	"bjagRmhS3Zg7kZ4WT/+X3aaEOBBh8vD0yR4oDFFn9g29ZYfx4H3RfJeWFNrhiJTgrT5KER60TfTkhDo8",
-	"S6hil1Fk9dv+9rB1xsXtia82DkqHG6bNKy5ux1QXipYqu6f+LNTwy2ebPj7/8fGPT74///FJRxew/xQv",
-	"x40911C/gV0R5ZwISVaMCi4WCfZlmW5rmRkGvte5i41CW7MR8hs8VFNLPtdSFn1VviIdpGj1cr8qiHvt",
-	"U8iHiVbCT9m4tfCWBoQWXbVdm/dQPpdriE65gbxlLOnF7J0RUr1cU7E2leO1e+RrE/Z+XpGj7VY2loXv",
-	"hmuEizWDbpun5HWjERMojfY+hetcl0Vg/WjmJx+2Hd23DxSjs2U7+sQ7eOQrOuU4oS/gG4IX+/Zy9+wh",
-	"cp5CwLWoJxvMlkyXSBjDmKP1RD/QM9eNKHwHzKg4+GCPzx12Wl+krHVGxRdJSHgl5S3I9aUEO0AQWoia",
-	"ZmdlaOg0BouUPR6j7sG3imkmvsKyCj+xNt+gu/FGMdckRMKhRQ7hAi/j+t3tT3H/pCE3v7BwX8sN9iRq",
-	"yyZ6Cw99RQcXJjROOtFXm5D/jrkuaHqZG5LKjUiAM4jMoW1fJme31USgOVcrNNdF6lOGtpgNBEQenA3k",
-	"fhU+09gvuCMd8m3x1Nd3rv3MYofaPzAWJFJlwF6bXzzeI9vPd2/+mk4oTuk//Iw+F2lC1jTXkN6H+QWA",
-	"Y8zwKl0rLhU3W1dZi3sylAE6TuCDrC0h7z01s+V9nsPh2lDrWTymNlQ7lgRQC4jZSNd/WB8YOG2c4BYC",
-	"rqlu7/Jwvea3X6EQddOKSNCVXLliimri/unkUuRZNoauxGfLCvk2PuvfdbzHLnC+UEjmajSqLRRdtfm7",
-	"7K39Fh/7yiQyTOk/VxrDzqOctSsFRQhOrH2LyoXobfNWhG+hNAWY4Z95N0gN1O48y+hXqQbVJhdLCXbO",
-	"v5EAoPFl9kLEWnsrJEhKDW2UJrukiIFJTo4i7UrTU337Nxd4+GpO5xcr8YIXv/MJVLuXrwLr80gXsL4t",
-	"CT6XqskSe9B854wqRgF2oM3n/M4/M0qU24H/M431PXbgCjDNbJ1jtSqA0DzQ6u7jFaCLQfS/mq8cipAV",
-	"3c7bih4eBZtu14ocQmUN9VWAML1CXCG6JXQh+81wpH4Nz0V6BYAevV46StOGnz0m2jSf3TIT7crgvg7H",
-	"KR8NhcH5AkkScs3EihnFZ/q+0yTcSfsZ0VnguNYiruXMTnyyWjx/4qA8CwcQM0pY3mHNVOqVdeXoc0HY",
-	"P3Oaeb4COAW+YleEuo8gBUjmhii2lspoS/xQ5QKiqQzF3NAzxVi8L+CbNRPX+MhI4s9BkNVSUTOrQ6VX",
-	"Lr1JFbnMPtXKkAW/i/N6yvStkevJEGi34MmqGHOG3jKNQMbUWSeX5I6zTUL0EnAd8Zkr92fZc5xuyTSK",
-	"kbWSabhftB0as9kBVcwO3ef4PURQ4QBGDBBtnIzE92x6LYEVobrhyeOLi++w+NDtvMcA8Y3O/wKJD2Wn",
-	"JrtB+RrQ5DBsrcmaz0yuWOItMSuvfJ22Yo4tCa5rCrgO7JMpRyyqjZ1+YN+AfNrAi3CcJi1p8IGXYp0X",
-	"D5yS51BZBJODvPlKm26PVCHy1ZSpar1RquhGXEJahVTMF6jZ+YsigaIoGrGkdRx1St4vJcno7FZ7CtGZ",
-	"IZmUtxhwgebyPbEl3ABhzQa/fOAI1AWI5B76+sCQYGKx+MrTLHOctxrLAvH7VRXXmHKNgK9YhbuRyhoe",
-	"UgzJwO5DLncq2tRRZOK37sFRhPJb/gm67riM4yjiIU8hYTuk2JxXFZuHZ+ePK4rNk8d9NBtXLsPNlhi6",
-	"KFCFcJ1l/NGJ5yUtNbAloylEoNw8X85PXkvBTn6BIv9xm2PxFV2wB3+s2WKUnC+3PODeR6Eyy5e+lXTJ",
-	"f81dGEPC65U1MvxmO96Hk5D4TB+yoVl2Sl7LqUy3RYXRVRUNzNHMSJnB00TTra420bBycgmxqmmWK8VS",
-	"8m2RUI0XqJCINmGfpDz9DpAShTTjyESmutFGr/1DXycyXDG9KDacGg210srXcrxe2++f7hGXciv5qlI+",
-	"cEr/4XGpaxc5BsUNMSbQNeqoV8nywxiHO7myDCgTq8c6nO+C5kNDyOUPgzEs/3UXKLS9Ew9gpWQc6Ogv",
-	"V5lUkwsdYmGsUtSCU6A8ZYMF91ZtAocMNySVDt7B7FQkWo06k4t9BEqAR7DBTA+8z2v/6J5M8mfCjL+R",
-	"MnPrPT5svN9YDw5atKXdu1SxR+3HX9iCC/fmr6y1SWXz772ErfnqkCCAr8cgPNAArg3Eqwb6U1D/EqJl",
-	"qa2GUslBrZVZam8gF8apOH6oVylBg9TyCq4jvZt1Tp4Wr/fGmVxbEaSJYiZXgqVFzd4peUazzIOMgJLq",
-	"PGtWt57CargvjVhplt3t0agqJKMQXbdD63QPjWLQQZI4gLQVfhKoMwIAbEDZmRtm91BazfyKCPuZ1/Mz",
-	"jlAV8Iuon7vhWw5FGhAuqSXUUDEMfaThqBkJuMcxiThuOPN9AUID3c8oYnN5E8nzxCX8pdiCa6O2CVkr",
-	"NmeKiRnTCbllSrCMlMS2Z2UmxZwvcmQfh+TV8yZ1oNG9VHN49utSzWFK/+mqOTOokiMAnCg4ZSCNYxo1",
-	"fv1AM6raqjWu4fuDZNJx2QAn+EWy83ECL2TuwZ2/QIK+qxfnwkNxipTc0SxnNVljPwUcravionM/pFlW",
-	"PK/YACyiuhDZZbAly7L2WBI8MWJV6Exm+UpE4q0/1L2SfcKtoXcouYm8APycw17Q9O9pwlP0ezrMO1ea",
-	"iS4+aIWO/UHQCv9DctBpFpRH42HabfKgJjHhglRQlrKsaO21VnYx0B1qIcEB7pD/h0X7iyLdtnrcnUm9",
-	"X8qVy9bShDqsb7pgYmC8EPXRw8KFWI1vmFory6M4F2xfa8X2sPkU+YADmgn1jgQae4AFzY4dC/TvaQCl",
-	"B4OBRWGyqUwwIVNplmRDtzvhPgjvWa5uosHP3eEoI8cA+w7KfAXsnRsiLO9l2ZZ8a8/pdyXgO5yWK0c1",
-	"qWuo8BuqSSbBe3HH0PyY8ztGVlzk0BoLUOLrp9JHDT/CwB+TUgeHA2VKkB+agmukt2/bjhe72u13D2ZL",
-	"2e3ftk8+cw9+dUnD1clFdHS3yLEifpVD3Ij6efeV62y8sdKHIrtAlF/lgtC+2ncb7ayVYA91m4fTPzOK",
-	"ffjUJ6DUM88g2EKhSU+1V9oHh98RbYUm531dpY/2wCCHjDm6kmJRpM+UTbPA3RTrm3XUtm04o2rHzSM1",
-	"cDvqefNsFfMWue/HsYg9PKFnPitNLa9VTh3JuBX3ob2luLEuOoEt0yB3CIBODs+Ewl//O9pM+YZ+XabQ",
-	"DV2UiRH36GOsvraRFcrMWEYw6AU03uYj1hsMz55v1LZD43ydSdrWTAh8mr/CU18TrXFGb1TqYUHur9W8",
-	"24yIgMANHc+bbKS1RlMHW3lKrH2EyqI3VK16RcW2SMqag6WkHUQ06Fplkw8PjQF+uCtChZtw4Sy2urmv",
-	"zUudbb1h7NZ+Bzo7QVF+GJyaY7sH/8Z/tHZg/EnJ9QEMGA5n5n7A+C09/Bo6Iir4X62SXVJrDxrEezT+",
-	"OTb37E93gCFD3mqNVmRXDlpxCpdUj3+UqiDrkZtbpF8jySO+Jjmfa2b6jdzLi/K19BC4X4Z2QT8U/OMo",
-	"JSIt3RYFfzvrngqChMOLZZVrQ6YsdhG5di6A4jVlcwkBz1kOF9ItWx+hH8HOqWGipcnm86/zxBxVt3ou",
-	"7j2u1IkeDyrQCLz7TK7W1DNivRVBXTwTKRygvL5FO0u6cjUB2lCJP+ubcBwu0NFYa8cpuAbm/juadcfx",
-	"WUGxkOvHGBCBndm8T33nSh9qYWKkiKC6Y+rk2mq+2PbuinzEPftIZlRBNzFKcG+cYzRB32KdvIhgcE60",
-	"tZ0zhq4Kly5xuPG8obcsLlDe01v2lbbGtlOLI7G9X0pf2YERmVEcIfTWCnydMbbmhVeLmKWS+WJJRAO+",
-	"D4qNRMYF88fTg3J9a0c6keLk1dPX3+0F28OEklnbRWC/PlLvSjv2qoA5uz+DFl6csaAC4b87gMxslitu",
-	"tpPLf/xek8HUjovGK8asXPIkFYT5rSBGelxgcDzn04zPyJJmcx8rgc72GOT4wyoZK5r28otQsZWCVYhu",
-	"X3cCr+toPOsfvsFnh57fryovsr6Y9tRI2HFY8zhYQDUS64QItinyIq+IsOLZpbZpNlOuwrhfK3zmjumn",
-	"Ewj8Q6mOWXLRAnKQpvW9mBwtHbLxnns+7E/TlKWhKdRJ/gsco3F6OoZO9FwqzObhhl0hfjoQuaiIwetY",
-	"in5ezi6yh0453NNtjqd37E7esh22GOO6DniK8G0jYeHZoQLbflWED2hm9ZYtPpD5tgpoIG5H2/Gih3SL",
-	"Els0kf6P0UdPyUe3zVWF9H9fv3lNIKsTXLSuVcVPDmxWbspyQ2I2UMHrkLWuyEeaMWX0x6KBmlWC4CM/",
-	"zhX5qJjeipl/hoLGCxKUGjJnWUambMkFJKqAMlxktmLmTC3k3k500HhjNJ/TO2nve9bnfK3kHXvhf3DM",
-	"owXdg0YJkKOq6kFYfCID5iZ9o0m5/D6HSLNsHu1F8zRN72Fv4D4YT9L7nZGiSO09aG8sS0EIq10p+ys+",
-	"8qfWxWANx69OuVkyjBtrSKVr+iz2PPotetVfXYD/SOoUDn/PWlTlpUc6Tk/T1Af4B4d5qwQCLwfmeFQO",
-	"04O1YgCwEbV03+IDxyTe8yJD5b4djXjU3BZEIW3h69ECQVRsS+1L7KTngEYs5KbMssLsvQLOYZTb2VG/",
-	"383saf/138o41OjnJYmmvhy4NV9aEJ4dXxBi3cwo1MWhjiINV5TbTaBixk42XKRy065nvHfP/KkVDVzE",
-	"/WgablODqsaS0cwsR9U1cGnHUzbc+PesbVTfelR1o3IcHOV60QtLU0PnrXr3BM5az4uooOqf6CY62lbG",
-	"L6VDt+mLn5izezgxx7iXjntsWsGvfmGTo7Zfi+ZBQ9OVEy5cLftx+rn4iPwWygtSWSrHz67fvai4ktEN",
-	"pot6sZmUt7x22dAZ9Hxo8zOs2IM5nRmpWtFvX7hHjpkH4V5xLxDT6GQkbuV1p83eG/hgJlPWkVT8DJEf",
-	"jwLeTrXeSHXvCSyv2QZWdXTCFbnBuQY/P83NkgljZy0V+fbmzc3bhEA52vmjH767ItyQmcyFwYgKocTS",
-	"B7FnoPSqqMbrSe3IJfRMijlXqyNSttze+6PqO9cdyL77Hg7lX8u8IqVNhVL7n8Y11fqWbTsO5Fv31H/W",
-	"mXzPpk9zswxGOd/AP5zvhd7xhT0+pzPFoACZZtr+mxpGvvWjkFfsjmXk/LtRTzEF7dtRabRjeFx6vmYb",
-	"/4L/A85jkRs4VXKjmUJN48Bj6duOxc/lOybYxq/3P+xg3jMZIT4l2KZs9mYlq6uZB9wlwTRJJVTALO0H",
-	"VGwBzfgQAq/kHc3a6IshUPv4kciLg79zM+lF4yPWsTj7GHAKajoLFBoNl4Buw9eeh1vKFQs+P6o87H+S",
-	"jrjLz5ZSgmIIcFbE786Vy3nFT62dZQ24msYPKADD99+N1VFozxfipTiq5YSvaGs/Oiagla9lcFtXtV33",
-	"38JOn9hzkeIyj+cQG4sPr4sGnEU6wGrgzki1oIJrWH47e72pPfmn9tBXl9KdlFnbolEATasDehRLSMTk",
-	"gPFxL2kD15j2ciRRDaPfsxu/fOdRnfiWSA6Hxdr7FVoW5Veu1Jdt+pOwRzCtT+dqfORPfTjfgsOz+1iO",
-	"1+j6poa5Ar5QaG3MRfAsRqWqm1F31Dt2Jt96nKhjKVA4/pdIia6++qjHE/3lV04R0R4kVgpsvUU0Myf5",
-	"GhumGEmWFHM2e1+d/YhcnteeMbiC9F+5ylEE4Pw+Q/gAsBJQNwPUP+P8oBhN4MoVIRDlkrCxHhV+mvIU",
-	"kqKhFtDajiod97DFzJUDN/wIjgKYEUa97ttZED+e4yr1LqZnHF5wEW9SMvOgOz7gdayz+MAe/TaXgT6c",
-	"OY5EpQ5JegSHDgWXTkVmuv4rzuIt6NeIcpnieC9pur/TZz/6Vo3lFiMP97E0mv8Mtp4/HSBlyz0YVWC2",
-	"KJfjb9if2TVREGOwY2IAX8uMz7qaOr/1D/259X5I17iftDm/rfeVN4drO6Jij+Pfs2JffetxdXrM5Bkv",
-	"6cfT/4FRvC1+cKO2RyXdDbz+vgH17EvbIAgQeXkj8ywlS3rHSDrSHfYee6o7UO/qG6DcjqWETu3N5lp0",
-	"rqk2iQescT2hKCQSHn5Ya1zQ00TznPAnSpMc9eS0GFMHbs0XF4pn9yAUj5EaObpkdO3rW/WNv7ln/tTq",
-	"xrWVJHYl2/vpz2JHc5vrILmtDgnyLKiFxCFV3CjQEmGIHmJX/Lf8eIkOr9mm3NR7d/433twAiqUjCdZr",
-	"uKyAkFuSi5QpayKPRrrKCex5KXmC/lnchsDwbv+iubCHbSA6ETs7YL0rHzu6IItgL6YeouqAxhlvEDBN",
-	"ambVpgpI+YZq3z0jhg1u2CcT7UqxX7/iw/KVgB732S9rCWgOvskIFanrko4oKVY079dSsOTBnqxaHPdY",
-	"XnyxPV+d56Wc2dGJ9gbA3N3rjkmJKsprkCJvM7q9T5IMbxyFs2MpgKbEOkcB4EvRP0pmaYXPRzpjFTmU",
-	"eBgcTQxfHZuEa86wm2+/c/XWPj5Ou4sXSq7IWSF1G51+23tXdELr9maZA/F1G8wyt5c3yMaEMGEQdUeT",
-	"mVSs3HmyAfwRiKZeYTgHRGxC7O4ppjVLEakHuvOO0yEI6IwvKydStHkHfFvyznWAKPP+eSXgaJ9eZ3SL",
-	"nXuOy5RKynk/foQnv1phj9O7p2uaUYe5dBTRL7MOg/cdPHHMXZUZu5/QxY0PtiZkmvMMfG2Au7sRmNSE",
-	"KazlPtojoxjheuTIBkyi0mq93cyxG7R7Fg7so/747At3HSisIrsZkGoo2DeaIDwfNUTIqUy3ZX+hoydF",
-	"3O82H8UFAUu471IL2QGsPd75fZpCB+uZdwDucM7YxzTvFI559mf3Bdol3E/gEbZzWNRRSMNnh2QV2tUd",
-	"z+UHo9+zs69851HDjpZYKIihK/wG6+eNzNIRCVccsp4OP0fNP1EM6l62seVOO2jDvvCZOTv6mTlGVOre",
-	"Do7X/VtOzTVfiDe5mfTh/usihXUcCO4UPbFulsMKj8MhHF+YdJRW5zj4PfNlGAPlusyn+pxMzs/OR2zo",
-	"PpMivTZsHUUm9MmNXBPFF0tzVWAFuwRH+w3Vt9jAbXzo/mssPkBnGTtZUZ6BaVbWGWpmXC9hh3E4AJCl",
-	"iszvft4NYOBK0Z8taZYxsTgqKs5hiAILZsaFE4gQyeWy+Hp1wVhqRRxZK5d5gTvmWvz5YlAQikuqyZQt",
-	"crE3vZAb4+TCo4ysfixpAYO70uqvUGaMSuwCM6QuBtDBGSRt9IwS2qgLG0L4jgJg/9B9xDOjUUi3D3cM",
-	"kr6ZSOPxR7lm9a74zk0wlTJjVBw54HgjZea27PjGn6eNq0fKMg9Wu2+EkeYp78hv80zTq+TZveirzyR4",
-	"Ds1a/ZmSc7KVuWo6Plo6g3WnBda27YGQuGNB8+K1NOzgnTuGbIYp2dl9cayE94obqCOR9j/m6LQzJ/m6",
-	"5WJk5tf10W5EO/Z/+lXosS9KNbmlwhJDCq6YdvilhzfrCWYutgXNUN+ppGoftcgknuJ5jNgXXwiISwpr",
-	"cuhq5fM9BAR2NvZYZueXSda9X3o6/0hPSKv+Pnot52ZDVTs0wLV/6Asph1blc5mvlnSUYwuqmGqoGVWz",
-	"ZSw57WEoOW3nvT/LjUsC2ChuDCIwhl7m8iGqLytIPfkDK0GZyFeWXu7Pmb6zNLvPBDlPQaesJtiyyU5k",
-	"aKcmD6HgGWcUBdeNBUZRqd6WGT93TKEGbK+EpW/ZAIYCo7NlMCjCxR0TRqrtntqAm5NvHdp6QF4KbaBn",
-	"4hc4IS8r3W1DDDok3Pqo19lwBhsv6BJ7tft6MuRtxzwF2NGrGx7EkXyswJ1n59K6pWXikeezo/DwhjHs",
-	"zhTRaO33x7qaYeyD7+ThuYvw4mjiYnkrQwoa1JnP5GoUMfY2N5jfrwHRx0gQZq4drmcC8PtAE4wrQkk5",
-	"WdcOucin9JPzKkQfIwffcaodWcNM0aOP6n9C+9R775p6U+2nJjeCPH37MthAdYRYztM0PXIn1C/XAPXe",
-	"+p4W9BnQ5LQHKt6gDqZ/usaloeaBVUZ38D0D92wjVdrR3QeeOGbkSKq0LY0SpjiWnKgYNPV+Y/KOqeKq",
-	"WNEtyTVzme8Ac2y13UY+5b4tx+p+GruL8pazyeU/frcCfMqoYgr++t0+qO48b+Yqm1xOHtA1f3D3EPjQ",
-	"zeTfXu1zBLfDeCMJ5lj5wDXur3ziIvqVT0rlp/Khv/w+//75/wsAAP//",
+	"7L19cxs3sjf6VVC891aS5xnJsmw5iVTnD8cvGz/Hib2Wdn2rNikb5IAkoiHABTCiuVv+7rfQDcwbgXkh",
+	"h7Kz556zFUviEAM0Go1+/fW/JzO5WkvBhNGTy39P1lTRFTNMwW+zXGmp7E8p0zPF14ZLMbmc3CwZ+SjY",
+	"J/ORyDkxS0bWdMHIlM2lYqeTZMLtU//MmdpOkomgKza59IMlEz1bshW1o67op9dMLMxycvnw7PxxMjHb",
+	"tX1UG8XFYvL5czLhqX0QxltTsyyH4+kkmSj2z5wrlk4ujcpZdei5VCtqJpeTPIcnd0fO+Iqb8NpWUhui",
+	"5Ebb5VFYXGxVOEr1zSmb0zwzdklniV0iX+WryeUF/MYF/vawmBEXhi2Ymny2c1JMr6XQDKj/Vslpxlaw",
+	"EVIYJmC2dL3O+Iza2T5Y4xP/+w9tp/7vyiT+b8Xmk8vJ//Wg3N4H+Kl+4MeFN9YX/35JDdkwYchGSbFI",
+	"CBUp2dg/GklSeQqEc+PY1zxNU5a+EEpmKybMjbxlMI+1kmumDMd1aDZTDObe2IRkYvw32ubbGB/p5Pf9",
+	"H26MxL/m94KycvoHmxn7GpjmW6YcmerTy7i4DbMBTVPFtHY8zhWRgp0YvmJEM3OSrwvG2FnXunhX60bg",
+	"U80FuS8nOLPoeo5E7f2JnDFldudDteYLwdguiV+crCjPLHU3S0k0Y9pyGTdBis6WbHYbXFXK7viMhXfQ",
+	"HlIvovC5K0Kn2jL4XCr4M7XTxnOuuQlvJ371A8qiDsnin9a7M/pZbsiKiq2biibcEK4Jncq8uuhCIiST",
+	"eUbXaztsufCplBmjYlLIxs75ZOyOZV3b/hoe+pxMVkxrumBBUq9yw9Lddf20JZSsqJ23oGLGyIaLVG4q",
+	"S6pMWq6ZYOkHampzT6nBoxVagFQLKrim+LrAvBTTMrsbOKrmIsQ275dMAGNoQ4290xbU/k5Nc7f6vsWE",
+	"aWk/6MtRWkj5L5Z+yIXh2YAV2hV0bTwc22t40n4lx/McnHGu1+6ztgGv3WNNEQJL86t2hGnsrT/m5Tw8",
+	"95Z86ZflN7DKUZUD45m1PI5RmfV05hmrIbmKvzNh7+x/TOjsVshNxlKcB+zKJHEizuoEEibm2BF+spOr",
+	"vNpRM5l8OlnIkx0Sx4XlmznBDy8JFYSB6EyIVISt1mYL0kzIqUy3ljUretWj87MAZxj2KaD6PCV2AQnZ",
+	"cLMkVk4hBRojPj47Cw1Z8ObOvJFOCaEGFatHZySlW03oktG070lqMJPbm+iePmeG4nQae+ovqc4jYYdi",
+	"d14v5oatdK/vvbDfARrjxKhSdGt/t/ryB23YOni41lSZwJUBQ4IG4u8MEEWBi8vKK5Fqywmgq/ae8O5c",
+	"m7SGpwpqVFfi5x3dB6RG6GihXbF7AgZI8LTY5J2PbrlIAx80V2aXBY8mbkrFoNEVvXWXY31BBbkPoTtS",
+	"tnva+I7oDK+92PdiC2RQUpVeaSG+0lJepV1yasloZpanlZdUPj/hq7V0CqA11C4nKynVhprZ8pR9oqt1",
+	"xh7MpGIPcBRY1NOM37KWQ9pT1WpRC3vfsOFrOnISyrGLKbghgpsi9IapoOER0hJ/kcoKS2I/JozOlrXj",
+	"vCvKmyyUr6b4tvIQyXyaVU6Qe+RzMrmjWR5RnSnMmnBBKNlIldq7Br+YkOmWbJZ8tnQPaUIVIzOZC8PS",
+	"007ZjS/doVSd16ztc+ooN5jLhFF0Zh6A/QR8Zqz1HL7kB10I1DNs45IzS6ZQIHtrkWhreoA6g/dp8Ten",
+	"RsHlLed1g0DOrY1JqkpR4iU+10TJzX5i3s46wCvl8Wn7+nN8quMKixyV8ivBo+E3JixVK5ZUq8lKswzW",
+	"M1AKF1zRXxInk3/mnAV0p2e5UtasdEwAe2ZPhZOysNugkdrD02EtVQxAIw3NOt8mBaFZBu4IHRoneH/4",
+	"wf2SgvuTp9y8EEZt29Tj3UvcX+9N00peEkrQv/GNrmqx1B0B+OW3iWbK/vbbJGiOO7/M7gteKrkimyVT",
+	"YTN+JN2iPDU976cP6CsMDLWkehnwE7BPNGUzvqIZuf756cn5xRMi75hCIcDsdoBjzooUO4JzvMZcJ4pp",
+	"8EeGTDr2z9o6uDBPHgcZ8Y7T3Yn+NpkqudFM/TZJYDbe30IFefr2FQGvUUJ+m9AFE+a3SffmNjjVzi9B",
+	"Nc3rZ3YiiWe+kheKZUbZeBTFrTwPR9Deni2pCM2Rzg3e6G1TeyWsqi3V9pVhq5LbA84NbsiG2hskF+mV",
+	"/W1J12BCE7CorRH4oXTl9zsu+PzgOY6mvzUei/PxLdu2GgyFqZ+mTjdeyTv4aQa7k/Y35qOnviRwi/uJ",
+	"e1rBZmVUG2LoLRNk6NZoFhfUmi8ENbmKuKjy1YqqbQ+WTmNKMRzdynrL6eBWOCoVVph/ZXVq8aMyxpF2",
+	"h+5Ix1mwgBPCcdIgb6X/zjTMvj2PScQsbuHVMpwQjBRNl1Leov4PnqsUlN0ropdyI+xVjMw8Q1KA/9Qe",
+	"rASvMilm4ZvaULVgpifj1TnIfTWpUrlGvpatGoufBLrSj8RQN0ybkK7sFZbARtk9UGzGuNUi0GhzOulm",
+	"ubVXgJHy1gr+JReL07AUESYUhdi5sIVpd6I8sybRfzs+bNxzU5mH9RSIsupwFCQuZmMqvJyHXXBKTlkk",
+	"vkDTehSmwqrcZOFv5YKH35/rnGbdfMRmt9fMmBCPOJbHdyeOcAWZ3NI7LGznzflvPDYH+XFgrq95iC2H",
+	"Hh7PHF1OybZTUiFcMAZnTWy0zP/IU2cy7XDiXac28xqpbbUfOrsNv2pOFVnbu5sS2BxCiWMmssq1IYqZ",
+	"XIn6Ze69NUWywFnAczNlmdz0n2ERPq058gPnnN0xtf2g2UyKVLsv4Cx+ePK4lsJwFgxYSlX98i5BMikW",
+	"hLrgGpDAqjYuxIADn1/8eH7W/aphYU05n4fFx5oaw5Ro0OYiGOOoRMcCQhbjg5pBbPmK/K+KqwaiKbMl",
+	"VXRmmNLNGE3gZQ12x/3rd6I97x96qDO+DrgG2SeMnXuL/RtNZhlfTyVV6e5B0kxrp3xWFnx+1haUqmUF",
+	"wf91Ucf0EHfgUIQ1HexOfCbTgJowc3+tTb9zX+2XglJMrlY0eEmqxd3utrxVcqHoCtwCVC3ylT0FV0RI",
+	"opcsy0DoaKsGrGpew+pcHz08+/48sC0r+ukVPv/Qn0r/+66Kk3HBaklQc5pp1kwz+gu/Y3aadwn5Q3KB",
+	"TjG9pjOmE2JkJV3jG02sIjlDahB7/NVaMcNUJLtApSzgeXqVMmG42XrnLDx2VfAwmVGlONNE5oZQgR8X",
+	"8UqvpXZq1zI369x8AEH/Ybo1XjFzpHjy/cOzH3548jjZtVML2ffw7PtH3z9++MP542qyWDU3ruoc5Csm",
+	"c1MXuP5lteSzpux+2OkjBDbrdaQco45wqmCgImLYcLELRkA7Rddq4bIw0l6puRD2I8cmu2KIZXStWVql",
+	"VI/oCFMq7MYElXkm8yy1OrOV8wr9+dZUZyJl6aW/41K8952TM7P8hDwX1LLZp1BK4iujif0ERsz1FXl4",
+	"/gP53xhRsFZy9o12oRm0uKj7M06l7hassI82KVP1SJFl2nAmSepU845HP/fnGNzoEdhGpLyZqIHX2BYs",
+	"kYWi6MqZU57hvah5Zt/dL9xZvuDQC1UKUfpiGnF+QeSaCaLl7JaZXQbO5IyGvdFrXrXoK9u7VnLmvOQh",
+	"U8fImQyYi2a2tqyap+uwK3klY/lMPurcfuEVb07cmvrJmIJyY/CLNVLf5VnI0zqN2bnJl/TaMLb+kNKt",
+	"Dm/0yikeu1syk+tOK+YaHvJPf2hzBHnRGQpThXjpRZGaBFYFsU8FxV4uvE8iTPpcKDazl3LawwWB2WWw",
+	"qtqi3CwdvcoF1V6feBaovbS6BQMdSyW3jeJcqjDvMRxMUmgZPBdpOpDz8RsRvo8G8J6Spb0hQYsl9nAn",
+	"hOqKOmj12NmSlZrsvkdqD38nwyC/Nec1JERwTW7ZGq2h2h3bypmOF8u4lXtjUhK5Qr2WXRqLn+RxeOk5",
+	"y7g99QFmMoat1iYiSmal13xXnCpmVapBjJjmrP/Dhca3L1+pPIvxlTDD0pObWVwLahkQ1ZQN5c7Ed8LK",
+	"6jZDYlPxPN8Qz/o9ceurpuf6ZNxiUz0Ra7uF29DGJmNwc8FyR2FnfWvkOpwGccfC99acZ6EMr5slI3OZ",
+	"paivKwb1DxupbkGuKUYyCKpYuQIjoMljLygCpQtoIbfJv10HutUrI7frimsd9JV6Q4cKa+VMcV4sJdRU",
+	"CoM2YAYtWbY+bRO0O5kg4CvDkBEXVy6NmYKjVC5OuCB6phgT4fBQxOfeIm8LVzluV0GRPuqn3/uDdU83",
+	"0Biecj+nPf3k8VXC5EZYabgo5ynksNUqckjGdcDicRdkgzad6Y+QafLhjikdTU5Ss2X4dqFrOuUZ39mQ",
+	"zpfOqjZox33rHoRvKRa7BNd5wMfH1MwefzmHbC/4ejhysOPJSLm+jQ/IBcl1USc1z7OMaUPsd3oOP6d3",
+	"MlcuhXYn/x8CwDTLYj67hZL5OiAmf6UrVqRT4kPOx87FsJzYvoVSVJsPS0ZV2v+aXrGVRCWnjbY96YiD",
+	"la7DHvks1pjJhoX0pfBe2pD/tKPUSgY2ChMYdUJWdCZ1QjIu8k+V4hSXngbMxRVEvaxICYp2qeMmqNSt",
+	"B3vN5DpjHXyED5U3zzBG0kzxiB8mUk52DSlVG5d3taSaTBkTBPfAkgh9USMUlBm6GCS2Wi7LRlGWL9UC",
+	"47fiDXOMVKnE0t7UrmyVk7ieVQsiJhURX2xeQwo35bkXmo2jElbY7OUCwWB96GX7zhVIwGgHhKZxTrHa",
+	"pKHZ2EwomWUDzaE5nZnO9b6Eh0CBFSkXi/6UeolfCJ2dNVOgaUqhW7JU8KIgK7olqSQ+lbfXu98WLwi9",
+	"/o4bmnWO8Xd8qrmlRT5bleYV8tRXF9/6cawczwDj2zgwx9JvvBuCcU5lLDtzgQzy9tVzsAeuDVXGSlWI",
+	"ts23zivSDJMWgc368NzoIs7n5MquihbSi9alXgSZHZhn2OO6tYonE0HTR+ezJbieZmvy8Pz707PTs9OH",
+	"lxePH50Pui9i2oFiGohEUH4lfW766LW4pqrutK4GAQoggsaVvZQreyGpXGhCdRDDIB5Y4FJxs42mSu2+",
+	"DpZJKEGfK5kruQL9UvfbKI2MtYfzpEF2jBMmRGeMreEn50lJiDZyvWZpgkGz0KAbxY1BAIXOOTejHnC7",
+	"uo0qrlm/LOTrglscEcsX9rHe/KkdyXK7xhz9sBBwCfw1IbBzzlsKKDK5CB9/yHLGsrgxTtkYh0swVjqy",
+	"g9zkyeHcNJaPsOILcGEGFO4xlg60O6NHNKKMvnv5jDx69OjHK6+Q6irKQeQgqYA3nOZGrqjhM6vzi5xm",
+	"iT3OdJpBVqlZQtHe8FPpjyC8tfwT/OQ8nMmQDMwNz7IPQpoP2rnuGrHOJSN6qw1bEcXmuQYAkm43fnl6",
+	"TXGKe51Rf6jGPaPBqvHM2Tur3YO5j7bhZz6et6mY/OHEcL6NRsCcGiZm2w+rvskeK5mLGGyOodkgozzX",
+	"IDL6fqFBRJxJ/b21MTvo6yQy0GWflAWn7NppvXDqbpuxsn+srdPZ0K8qu1DOW6zXkLpb4Ertrm4ptSn8",
+	"EPXExWDq4jqfZnz2wRUXNaLg6fnFxcMfCT5DbtkWnEJiDUE+MqWaPXmcq6yRFPrkcdKC4FTH4+jMj3To",
+	"TZVpJpU1thInAjO1TyjOfycSFWaf1lwxPWjInp69HghCd/J2MIBQxBNjj2r4Xs512OMb8sWEnTC5LqTB",
+	"pEayRrytQuvu7R3DLG2itI1vnrZkBmJNLOijmVwEggkDtrXIKw/4euPQWFFVLFIFEkIi8eP3uT9Hyp6D",
+	"YX6yDwW0CMUIYr64JIyttc/ZKbm+5VZPQ8QH+4nUjGRsbjB/1j9LV4zMqTZQuAwgWjBCnqVkipHMU/Ka",
+	"3zGi6dbHOOE/1L7wlqUluKQGt7/luoyZkLEhYw7teER/ILhPFNcni4Z/NdIpcuD7bTHuzTj7/Nechcyk",
+	"p9oFm91mOz+KlrmCgvwsZdqg536X8nOZuUKUhoWA9ekCt9TyjQ4Gf6zJF/i2S73WEvAxsLjcqnTaXJGL",
+	"szO0X84mdXzNATUju4ZAxiyXaXYHAXkqDEuviGaMXNs/eXe0T8ZgK6YWVsGcJAXUxcw+NQPPtk+B2FAl",
+	"MA1DSINKChdzCXmp03wxIF/DG3Q9rybYux1F4ccnQKAi5b83Mti7F+cegYCREomtUamRxGvg6sN5iBSY",
+	"5Tea2Kd0d01MBWRsD8gwR5PewvWvDuh1jJN3XexHMxyeyUW7H8WX7Na/+IfMlbBm95xnLPH1tYml5Jyz",
+	"tH8mhnd0FgM6WEy7wuJChbcMM71xS3de9zf7ZygX3niPf8EFTvxYWQEewgrOEDcQEZgyIqhScoMwQ3tG",
+	"uhoZIUDg3lzhdnJMtjiuAV+d9Xjme236hxPj01qVhWKN0o3aZw0YnBevS7HkAWQ8R3+UmvzXf5HfJhCO",
+	"/m1CfsvPzs6f4H/B+wx/ecTIj2cfdzAOrahslyeViYW01ZcAWPKOreQdDQT71lTroLl4gwqP/fAbTXh6",
+	"Bc5Eq1hJgTF0mtuL1V41RiqrF60YFWYXpTFkp7rc1Z7g2zUXtv9qfLE6XBT3oTs0TkVjVaha9o+KO4r1",
+	"PxZvHf1DXlU31oclCyN0bP0G6UpunLXIiAfqcpFtn9aGWX5OKxYRkJ6ZhNJbS7E27GArO62uHa7pKXes",
+	"M0++INnOyyvPNakR2/xYSLeosOP6yqV9IJkYnS3JrKjr+Bryv6ZSDvZoHJAy1pb89SGe1lNzTQVKRZSI",
+	"Wq8jJhdJHcvQ2Td7pyW1xlL/w7/qJl756R0TacTEu+PK5LVBY4ehpKrLc9nJO6nudD8HLJ6LAz2wL3nG",
+	"YvY5WVOPAIvpxN9oSKa8cuaSxoSj51IMM5mFUU1+bs/5yFgUEytSQ7lZbnGSXBvCRKoJoyrbBjNWYGnB",
+	"ELZVfev1IblImdJGyhTDb+13mhu6j8JT7sPB2o4d6jkLAakjFpHGrO9T8paaZUVZxtzHFNQAeUVuIIUa",
+	"rpakQLNPGUudL0WwovazvvPToGYu5wRyWMxloUGdPXn8uKFVBDHuWA05a0VvEfraHaeZXG8h+8shYhc/",
+	"aIOZGutcgTWJr+9vE6eMrVvXAVVnWDQMcBnESBnPQG0Zqk6E84uLkIt5I0JcOmgMy0T1c9fA3T7rtN/r",
+	"1fpd5fqKrTMa0s02GMoG/AqOGE4buiULiU0aHJ6QVRroNGMERwmR1sjwMrpCOk73sPToezyf45dGOJ0F",
+	"4mWrpxmlR9/z1ThUu9zMFyzkCkPdkVfdonOpLsmyBIkMDVewdH8MMF9HGp73idqcqBP7v2AatEzR8dBb",
+	"dYrrCf4gBY9HJE74LxZJ/7hye4UOjB46Twk9tnOQAZP59rKQxnYJetJtOJVti0qcOw6dA1wp6hTdX7hy",
+	"v3cVovY9Aci34xyBcLDlhmVZ4SFG0WovJHAbLR3eEdxTvXSQCkZG9SUzueYsJVra4frtWo8AQMAFyTX6",
+	"uWgmw/mGkQKuFP3jbnqBDLkwo37uu43jxHbsUG/dTIIZ8YLBubB7F5Nl0TuWguq2e8cGL4GYbEOkWBCp",
+	"l0Qv6fnFk8T+e/HwHPCS04uKyx0/t2cHHrDnI73ory34PRl4o4YOc9/j+BZP/sHbKDz4XBNGMtYSae+O",
+	"PyFUK+17gQEUvGbCsBhs45oVU20imIAUEBLhvlhqbxSEAtOQhoZwbFTf6nCN0ND4R9/y1l79ZuDd/bC3",
+	"/GYdCBXyMhJVK0J1aDsJ5jKxF0pu7BG0xzkgZoPwdPh1SMXFAp2yQ8vDs+Ts7KyOS9QjujbnmQnpwO9e",
+	"nF+52fpGSiu7fKZ7xZDu++Qi7Q8+t39RNJRapBzAQmu9iavJPwTAQzGavhHZ1rdGbKcOzMq/MOTkg9X0",
+	"9wng4mv2yEWXMfIXr7IeHS230ldgl4vrAYd9M45WbDV1XTQLgnV+aSdjJqwjt1RuVSZfLnMYZAlswxgZ",
+	"QbifR0gEwhkqdsfZJhRyyGPVEMW0A/X4UJhomCDTLSj2vcuO4vU4iDO7G9lz+xL24OfCWnVpyD303HUJ",
+	"mQNur4uLlhEI973wsJvltkeBvxsC3gCNSOYxpIEdHEPMWZXzgmzVpYR28WeZhyJGHueooL3X/355M0km",
+	"N3+bJJP3L+xPP0+Syct3k2Ry/dT+52+7qmBN/Hy/uz/27mvifgaTLjsfarovECgIxofvd9w7M5oxkVJ1",
+	"ijTZR3nwQ8BcXgnD1JyGMw4EMxupbhFL0T7UEXtp1vqaJVkrNuefSIb0GFLksKQq3dBQWO2Xp89ICYqz",
+	"u5EmD5/pqB+h5v7oyOWvVqKi6W3yXspCSemD9YWiOcKhcneny8JuFTPE3PYY8dqhsAUGheYEH6JNJ6p4",
+	"D5BoRXla6WzENdGy6M1a9DMhKd+3Q6AXQsViQzKoTqodus85y1J/IqDqmWZva0/EGL58RazhRBsCVSRN",
+	"eQdrPdBJoYNpi64Sp7DifSRNMUSda69ZpI1mdKE9UVxq6Tq9l3e9L17gzgpfe2PaX0RFKl+Z3Vek/vWD",
+	"lHztbMyDbMTXBSZ+/bj9nWY50wSyaa2OAJF2sGrJlC24CMCdF9PvVyrjCNDvYU+knlWTPWzs1x7l/kDy",
+	"BbvvPVU1wxrTW61GZC3rcOZzic5U5EBjI51eadBLuQlkP8TTlouugQMqC6VpcewXDUXBF4j9jqlgm6Bf",
+	"5bCM5teutPPAm/K1XLwJtfIbYCCWddFtQJeDy3x953aws/xA/bIFcFEHZgv8QsU2HFr2vjznrUfd3pXb",
+	"J76sP/G1rAlZyw1Tic/1tR8AqDzU+f8zZ2qLEGBSOClTsWmi9f7tyEj4WFv/9Jsl0wyd9TXrrNsYbwZF",
+	"myekiJb1sOsLZ2nbcn5xj1lWk5vu7l1v7UOwc1BgX5i2zQBktiWGZRnEWiAdjHsEtikLe04rMMCtE8DH",
+	"/BT+6UsF2r6DGdL1I1MAkD88P0ui/R8qbUPphnLXNrTwNj560oVWnvgucp3eMXzMr0uXfUHavwWP+W9t",
+	"wpmAgfTTnnmkO1riL6GGAloFHAg30lfPWOH9/5784oXCyTOt5lh5jnC76OchK5oyMrVXjrzlEdjxVaxU",
+	"H0aKLP9nlqWkfGAknJbFno7GPTG/Vrk2H2iafphHmlb+ik2RCMs0swIUYLodAiOBegS80Zf0jhEnmQY0",
+	"KWpFxQEKa7liQOBKvwIDYdiNk+lL+5gZcQ/wPEdJclOst0T0gEcHYuAi2xVbXidGjfcSPAzNme1u3+/B",
+	"sxWJb11DkzLoIIA3N6lkrDqIS8pNEXHhvndWIMSSGxPcwqLp/ZWDH3O9T317ZV31s0VaczwZkvbzKLad",
+	"gckZCQt0HWrcnBJyYWny5Ozsijw8D5Va1aXzRVg6R1L2N0u58mnRPpBlKeDhnxwgcbJXu5jHfTKkCrOz",
+	"4w379pj5pQgcHqjmuoHK9uEBjW7KZr7lqtfVAu68uWEtbZkKIeYYoB8mD41My46Dp6GS/S6IkFOZbkkF",
+	"aH03/3obZJcy8SmcN08jAEdbnzQFLTrsUYcsFftb2yzgyT6d7uC5pEHcAQwyVnPzX6TgTkw3QAwYXyzN",
+	"QK/pWvFGz8/KLbbhaS2xpTLgp/Cftz2q3d1t8GliH/cvSfz0yyn1oq0jxsFU/dW+fSpzFQWpL+xmdycv",
+	"qSYrZqxJZO8Me7U4V7uOetg7+kuHwj/2ygBrPWPMfKP92xuVJ0VetMdquhVyo2Mdomu9dgNNqkuf/W44",
+	"tBpqGJDkt2YiklekZ1Rckptnb6EBgG+l7g9L0+tRzdxrK23zBO/DROXej8BGwAHhmKOPxFj55vdRM6Yj",
+	"uHm+VmYQvL+Ie+yLrRsSCPC7HQzrOrL1H6+k9OdQcjKgbqqB3i4lczNgSe/s42El2FcK7YuoWtK3mFWN",
+	"StUlJrUN7selyFoj8Ogm2qq42Rbbq+yu8+/wZthNpatLWYtk4744sRMhRdwO7V7wNWkyZWbDMOa0co23",
+	"/vbu9Wko2ajy+kdJv0BEvc9wyOCwBA22CIz3PRFEmjXNzZL87d2rcG4dn/lG3ZS8/fUvhAuHHXQ6uRR5",
+	"liUBCeNeiBLmr+/IDPONe3c9+Ylq9uicfPvu5TPy+MnjH77DSpNaraaT0C6JQDGaoqWD8+3T47/sf+Ki",
+	"v36tUeL2auHUUJetpMUi8gUXNaWU+74LBnwroGuGzfhaJ6bS1fVD0NUF/jn7MMFGQlws0OV1y9am4e96",
+	"0unv8tn5RTos9jCzdlAGYMqA9jXNcqe/T/mQdiDDEs0C7r5Hbd6+irUbdPfVvX3B3MJhHaa6utzWG071",
+	"ZhTntwzzRr1JVdz77sEh7e94YvBbVwicuOGaYdNODR4IbIMBjNPDveL7Xq1ifUXd8Yl1eWpry5RU+jKR",
+	"oizFreLix7OzBuXPe/gtAtfCD93fqpax12f632xtiGYUgCjtdIVlDNeOni4oF6fk3cufnDr8Q7wn7w89",
+	"b4OoXom07oJRW3p1qThI5493D1KutHM1ckMc5lftBP3wfbcAaWKgDbyJPdrZwK/lutEF9WEzq3hYX9K+",
+	"4H6/sk0kn3QgoETVWUWxDQWRc0gRTKtRry6vfy0ldKdHRtvII8a59tLCQowfIfnbEtUinAQyzKtZAclo",
+	"u5jes+nT3Cyj2V1+mJZJe2nSmDUG4bqQMsbB1UjgdbE5FvHqBjP7yE0VOun8LFgQ6OMqneEUPSqr7Pj5",
+	"Y0uUGZ/1Y51e8mqgSgMBvwGm9ZLNbn2n9drRO989eBEAYd+j0r87Qph34ct66jrydoJmNUJMe8SHanKl",
+	"Y3FdjRDsgvIs3hPMyAyA/zCtALDVtG83xgKZMpV+gV1a36xoBhK36FuX6ivZPqy48E6G8jJ7/LizQoYF",
+	"HfA3LEP/OxOwdKsw23VbdTasazI9oxk1LDyRs7MfumfiRwgUaCch1JEhbh1MY26cigByInPgf73K1O5F",
+	"DniUkcY91UvM+fOMy6p2TWQ9QgMuue0dNlg8KLXtV7a5pncsLfAeOwXqwz6umN142/nZnjdCOJjmpu4U",
+	"zfqkv4T2ur/qGdH2S89Bza9Ptx3q/aMnF13a/YjXNcwyujCZXceg2tKyR2ZAwUVD9rLIF4NnE7KBHEoX",
+	"fy/kv0IvzFWlaVjT4lzwO7wPOmE1YjHCG/sqh2ZRJgBUQjoFbhdZg3ICMR5I/KjNsjGJi3C42jkwvP/G",
+	"58UlEzD2J77YvMjYYpi9XsDkO7xaqyZ6x2+hOWDCFkKUIp2rLbUwA62nM2gHOlxmMWZ4D33fvpTGtqad",
+	"7RZxgtfrliYOXgezz4SW+aYhdxqFGYd2m+ZDQhUgGYf0ccPhu5Y1Rq1fjUxHKPl7k5uZDOGX/iw3EDxj",
+	"KTbu2VUQo+XttXr24LZhssPOF33yZRj7gQczbVzd80yKGVMCUg/2DWUOgQn3dDs4SBS17Ie3ho+1KKba",
+	"fIAuF0MGG14iW0w4xGdxX8CxoDMrllaX3lnfXzqzt8Rp5fv7qI04Cm5xMVKBfxQxOaO70NekjPhSYfwI",
+	"kYLuj326UMSTXe859RQYXrOOqrkt1ssBvGgloaM/NGr08lGMptu27M6ZVc2skPQMHMHmaGaLHpICWmti",
+	"gTNsviHOIIift8smX9D31eLzwjmPcfu643GEezfmlDsCKMPButQBYBmBgPiB/sD+OprXQMsJ1RT7IdAN",
+	"uFujcBTu+1E4yle6ROEvN0tmlkyVSVEqFxoSOTboI6x1b94BrKolrCiG/dmseaVWkMZW4h0DYMF8Ah0J",
+	"T/xPgAc0o2LGsiFYlBndxlNsz6yZ+QhSqkNNqCErwJqULUUwQS9eVLf16PrbxtB1z02A7SOBMTknjkbg",
+	"irVUqgXGwIAdllANO9WrtWXBMYdrsYppJsK4CM4DUNkU09KWYaHoeslnwfznojiicHIUZXJFljaZUVHU",
+	"fwavVZ5mLM5RJw99ZoKBYLboh5MX7ibhsu4TothKGgCEM1ZbE2FsSbv7YYjx1rL2CGuVXRi/cVmzLqM9",
+	"BOA7GAksUrtEScr1OqPbpFgpuHNiABQ7OUte464nhdX2rF/bVseQo7H2a65NNLjSIjgH3g9+3sF2rDRU",
+	"CfOL/TP2elqC0e5PgmJ0toT2wO4IYrFTpXigwKg57Qn7MIT0QLARyC+n7B3TkONwSGWya3HdowKjpcOu",
+	"cyL3f2scFLbordtDusjbsFBYU2OYCpdblxmegSwtlGzB5GmnGri0w0zK2yvyEUnyEblss9yGDZY7muVs",
+	"n/rueuqnK/OWVl/AIftVeldZ5cB6bztUhsglu51+f3x88T1Z4xMklbN8xUQosZyKlFvm0HHEKakQ7BZT",
+	"PVfU3XBTxkTZfaR/inbJuYE0OSNJKgn4AmL1CooZtf2wU9YUKEMz1OQxH5uvAwvMYcOEQdjL0zhOWyc+",
+	"C748Cl2C++eLsxub0lsK7NHWIV78w9P+9TrY07zauXxQe9q9G5bvnICibn2XfRErHwoMXVTllFxj13Wy",
+	"yjVgnrlinUtCCVLVJX9C7qqRhArIywRcOLnptjgYyAgm0hOjGKYf5RqB8IXhImeTSgv93gbGXAYbiKUS",
+	"C9r0rb0kjYQUAoiXtZYhNx3h2jAKqQdvXz0HbRVzl/H0X1r1nnjAZLf7PWA7Yx0xi8VXiIaIm4AgfCIs",
+	"B2fQM8/9QKfyjpV/X/LFckBus+uyv1/XOI9Ez9MhbfjHslZ8ILCtQZi1UyyDr2RYvg9SPuJdafZpG+7P",
+	"eGdxFvg24N3JIA2uDJQeTuqFoqso3IKTGWD7srkhrmd9gNpqcRfr4PDw0cOz78878zY7YFLLfiidXRWq",
+	"ODe7dbVVe6BZkg3tb6xoZNm8T4j9jms+zVgP7y8QqOfuwpYcvLeRNJhwp8trh4rk6yYxBQB6/WM3uTnl",
+	"GUt/m4DlDtIwwY9PQx6WIR7j3hXmI3WmhGGeZTSkf5TId72OOwz10n5nAIxttU3pTuzD5V14ByCjabR6",
+	"dR8cueLdiV9qb8IjxUakPtOHemsr8xqvxWNtguMsFzlkj7hiVAP3+gOcnSJin0zmGV3smfHi+WS7Zv3p",
+	"hCsbh0rv5Cbce0bJjW+J7aE6pAL9lYl0nKbY1o4OadLv5EYnWLmU1kFuaiVqwX6J/kuXrsqOKquswAGn",
+	"AoHzir42YYNdIUXCIJw1eHNvWn3uu3HvxoB6/2vOtAk6N10TRL1hbF20N2hsU6Q5xps5IPJdwgZf//z0",
+	"5PziSTwjuFmouy7MKw+UlUxgZZhnBkGQBdfYLwZc++BBpkAqKySCcMph+wFalgYQ5JRJoL9KQvy7CPhJ",
+	"oOEInZkr8r98jylEoNlW6rF82ykHzL2Rp72sjgp66g457bKACUmB8El02X+yPQc65ArqKR70fkikTS57",
+	"x2i4DaBhmB4JZmr91gTHqpYrBiBWfbtLs9lSkm9fPfvl7XcJMbN1gj75b5//ev0dhOHYlHz7883N2++q",
+	"LdFnS+iuNluXbvENmw7o0OJIstuoB4Ys4YcuLh5ddEXGYoXj1JUy+qrwwUobtqPcybhvn0+rH7EPF+He",
+	"j8NCpZd694oxalu0AIe8k4wLlrjglc5XLv01X49z3ax4lvEhgJtxH7PpFZcGZ21vRbtKrjFon3Kx+Jnr",
+	"MMh3KAnISlawPe29D0C+03x2yxz4zJJq11M3UifYauvvdqTNRQhP+B2+wcrjygxOhyQwllD7/aamkFQD",
+	"QDzwC9eYAx0C8zBs/WEYoxkeyv38WW7InAuWbV0qui/mLxIOqFUoLk6wMmeCpTPZAE8fFuTs4aoq2w00",
+	"1uvWkng/S46pVgWVQ57pOkX7g3rrdTD4Z2ULdaxzRUSeZUVyPdfEzcT1iGqgu0rB3swnl//oSOyBJO/k",
+	"3+U+Ztnk8+8NIsNqTuHZffzO2vFXCP4+YoQmk1xwM9g6hS95aob3B1EDIn36rv2V79CpqSZrZc9n6q4+",
+	"Bw7qzAkfA/9GE83/xdwz2ihmZkvXtEkTSN8MaREzmeUrEREF7lsBcJGt8RElMALcBBFlQDFwbHtQy0Cs",
+	"MTfr3ERGTaroKJXEiOnWhAWO3MQiSLEEjGsP8V2ieyB49mkf/LxdDJRwykCx08EOcM2MywqWnp3JoOy8",
+	"IQEke/4yFgIVf0kzXTjNCh6ssF/BTHZ3uaj7dKotAwsQtHa0ss58QagKGJYg/GnG1DpyG1t9iHCfzoNn",
+	"55MpTxka0GDPoGlzGk+B75x7WDuHeiF7QrHS53QywO/7filXmEYMgygqCNVtzt8IFhELAnS/EiUwNT7T",
+	"uCRDwaCI4/0VqByGqbVihqnmHHOd06yBtxvEcG/wp3LrR7MSaqp8CZjVd/c5vLB3JVMWvJtMPEptcRrL",
+	"mfkDVzlMJTGSEknemQqO4q3yYYy8z1LYHCH1s5ypkqHeWOAs0YxmmtBSql4iIgc32vEUYBs+KDGVHvyb",
+	"p58f4GcP/i0+Q2Wgduhf0LEarjsu7G2H3payohxLCp0XAjIKUMuF4coQCbwTdIBS2uPkpyHQeybSD/aL",
+	"1EN27fgiXLn3FchB9IttljyD2cCcpXAZr94VXkQkqMZSp7JNTq87DqPCLb52pBH2CEE3CRILq/GdfPNo",
+	"RQmZbslmKVdlbb6d+u4NGJuOKyYKeJLyacZn5JZtvXbiV/7ti/T84uLhj9/1ekFB/zDiSrnLlVSzstO2",
+	"X6cncgXCC5QVxBgKm12xGbU65rGHjw/dVyYfO0l3TG2fyTSknc/8n4N410sAnW6uu/TN2nub0AyKL4bk",
+	"9ey0hEujs1/Ju5CXudRanfNvp8f8YeHtSOVZNPltHeyeXOWTMOP9i/VSpEL3iOsWDndFtVd4P3cF0nUE",
+	"VwUMFEslRbQ/MrX7o41UVhrgBQqeSODhQxNM/VrGi2dVFzUChQC4M33mezA3igWLspmAfMNScshpXTFo",
+	"wBtWblwRSFgDg0FiiL17Yd8Mq3DZMWDw735mrb1kPaBNq8M9WOz4Tu6JjlEpc7RjDC5wnOY8Mx+4aE96",
+	"79PT11XlBx1LoDgvZZbWzaKqunwwlk8fZCKkQ7MfQ0GDYhGxzfWC4yABUGxTQBM9jAyRYSMNBLsAjRBA",
+	"ePcuwxRkcGzQ2S1zbSRogfq8kIE2Ets9QLZXzCisRAnBZoZCINi/84qcncL/PzjzRTwIQdld/wA+Rl7p",
+	"fenm0EsOS/SLHiqBg+ivR6hLdDA+8VrBAkop+kRPc1/l3a3BPXxWVwljSLdQiC1UW1Cj8HBItaGdxyg2",
+	"p1vP2OZmGwbSwcWmduxBXIbfiPBYv+BVtWzUJbwUo1am1E6LMXasQtlj7NuMBjxXr6W8RRG6lNpYC6ao",
+	"zvum1m1hV6qKGAi/l4RYbQajJOTV27vHCXlwfubBgDKqIEMjGYaY1bxa3ST6iEigwMES0o4SCQ+4FhZz",
+	"mQsMCCzlhswpap/aKvdcjxPhhVcMagOAnqHAVab4/p0nS1qMQFanXAczfVD9TYiVteC/AQgicCQx4zOc",
+	"QrKoC4FvB4m/2h0rBE3muxoW/sjfx8hpcTB1165q/SCcumvwX//EFly0NeUHJ60Dn15QD8lNxbZwFXCM",
+	"hbv7KhCfyvh6KqmK1KzCHsss/GEF1Kw94R0fgzQ46EHTX5z6pjWhuPWM1sKKlfNwx5lrwLTDKwc043Gj",
+	"luuurKfs0YPTKimXVEjcT8CVOz/CgbSDPct4AOx53eg8HHXNRe+snmuB14+1lFzpUEOnvos5YPvXaHnD",
+	"NvffSDfhkZYfvbMg0uarhuc+kuNhup0QgFovqgIOqKkXNO1ekZIzPyNb9/sKMID9RrF5Pb6Dz2KUMtbt",
+	"+bbfWK+BiGWz5+5v/CqNa1ALlly/L721D7uyqkXPF10b1wrXKIyoHXLQRrvF7WCvRDCHoMFqLj4YYbSE",
+	"THMXAE4V3QgoH5zJlWv0QMU24LS291j4vqHG1JmhelEN5kaYUR9ndJ3eOT5Vhmm63/jfbOsTyHsyrH2y",
+	"0thk1/hynBxwfg5lWBSAimWMajYofxAQJBBeuvfh6M/MyH8jMfN/h+D5ptsPEDiJaT4R2qeRJogFQ3Ro",
+	"khDMct2GYKz+l8l/s+1YFHntpGeTJIbpD+uidrxnPuBc0RXTH+iwb9kZDX/XP3OauQrZQEpSXCc0ig9L",
+	"c2zs2w5pdhfQeMkuXcrZ+6n233vYsLE230minVQ1D2W+60gNKe6debNY3h08K63bqKhhAze4v2CBxY9E",
+	"yF9lCJB7iO/LZ/8OqO/q5UNyGa91lxg1AxgO1jYSnVD67xDqAG18qB6OMxhzOSxghlR6XY/aB9Ybl378",
+	"getmoxkg1yboI11SEWztJV1jeExZWMlcQ6t2tKQTB2rkeg9PZboNBnTx6QEuWJjp39Fa7wpl+cETXEN/",
+	"wiIlRiLr3wuHRcj/FZDG6aCmsi3O8nA3tOiq/+59IIcuGy7El5Eu+m/Kvu+hjOo0FFPkn0jKF+CqdnWg",
+	"1U6MOxVyY7RUqqAldnopP4e8+UCEa8MC3hkEdK0zfYmPn1Z7N1Wm8fvQ1Cr/mmCwgYmgryWaExS9sg5F",
+	"lXK8OgRJyk3+QAida0yv64bQqUAPt0PgeMhNjQ7EEoOzcRD36Bl7cdHdRyCW/Gsk2VBuijQbgG1IyEMA",
+	"5zw7uyJPztC3fBbvThksNsTlhUoXV8jFnjA0N3JFDZ/BC0QOcDYp13SasSHtOo1ch/L77J8R8LPMmtRl",
+	"o3LDZkvBZ5wKSHGEHhYbnmXEjufbUp4SRFdjKYHKnDkgTwNZMDmAbGSepQckBjpInXAfuZBQrvDnCDIZ",
+	"UjnCOq33ODSAVTpDezLSCeaamb+tD2na5t1/gapA6JrrrwEpUPkmQLBuKNa2Sm4MusiNYIoYaENqlowj",
+	"ABwEYRj2XvalOZ2vOgA5P0N7sBVA/7pMX2t68Vy1+bwaKfbQyq7GCdF04hdxPCWsxOEZgIK6jgH2vV9u",
+	"S5hLTK2k6WmsOPKDFNk24scKI2OwT2sqUor3UQGTkUmQMoqBIALQDMt0EOyeckHVgLrF4v5r7IIGZ+ol",
+	"ocQODK5TKggTRm3hb4IlBN9lBQ4XZMk+0ZTN+IpmTtvphv0cIEx8ouLBggQG8rdmg2vENnSVQtLwkhrm",
+	"W4wig3IsaWjArsXqohpXLUOg/JW8G3Cz3jIWaNP0dKakxtoLuNGSIjWcmgIurwOqI9xcrE+rz1Cq9RvM",
+	"y8CjVrtyupEgSlCtJ487ILW+/Jmp9v24uHgUah+7oTossJGJQre8ppsrxCuTuanl+W8qlbb9APAwL33o",
+	"ORvr0obBXvpckuPh3LwETivK+KghWpI5VfcMeDP0NHQ6KXvmeFfTu/tuMe7KWHs8SnparA0DCj4dSd5Z",
+	"0VtfKyYWDPOwaUQkWkFu1WAo30ql5ZLptrVk0u1o/y2zvwdPvNTutFMi2MYdf4/JewXHunbWXa3GTmH9",
+	"MK3dCYD+9RbVDR2LO64ZVYiB0+jxJUOVKn+3lNFX5GFyduYsOy8Ma+0V+7QhD+zg0CtoZ4ODDTW7m0mZ",
+	"5RD6O5IdvgNLlmXPlpLPQhVnZVXDgMAJVrsOCrc0ieGHiJckhChTXco4hClyViIpJw1Fy7j68enWoH0C",
+	"DYDdBY6l2WW9PPPqsctH0Fijedqv40P8DmSfeAxyxs7gG03sEwRhrK9KSCA3jfCVqJgvf2uT0DcOb+La",
+	"PtvvsimpfPiO8YV4dVAz9QNMWt/xqt2mhRnGqpRck4pgnZKSGx3JCtynWdosV8pxdkC9wi4DezT/69cb",
+	"bWAzwFAAoNZOrDLfZFK2+vA0K1cb35IxKpuqm7tneWMxn1h/rp2ebKGib8Rm8K9LfFuiDTdLay8AqDTd",
+	"EimyLaFp6tEWvJUk1wjGOKlM+ffuzildrdyuoeD+VbDbap+OOGU/GZJKhkAjhmVZT3kZdd1EOsncVOBz",
+	"AJSDUZMQ7WCEf/O9dX6b9HRiDGsi4wMBnmaHhgKCvbcPLZZp9u7uH7irfTPILHJuoKlXoBn1nVdVBmxy",
+	"iUi8a6szNazg0M/t7/jFvsWXBTCxX0Hl1W0kGMVy8uQ8RllPgxzDdmydq6xtW7pn5h+sEhZGDU52HaxB",
+	"YlSbBDqegCd8AbeLNgWAGbiaS4C8hpFCP/Xu6UFF30e52CfmuILEe3gPmCldcmZE5LTrNb+N1c9ArMka",
+	"c1WnPTZiw/YGZE31gT0OprnmDnB3jFYGRcemXdjSpbXDZeYzhyEVZGYX4TR+3/Fg6OZhcSY0XvGL6WX2",
+	"AOEP157tMKGWFC7uiBtVZCiAybCUuUqIzNLR8CFwMeOhQ7hVHU4dQ0UYrG3Kh9wdbpifuAg3UCpEZbhh",
+	"k8MHvWNRJIEseArLzlqaCEaV3S9If4cEp7r/qM/8nzvdItQlLuW9pZzIV6xe414xQ2oFg5U4GQ3FTq+X",
+	"VBWwh2mVWlaGkwwwrKFd58NeWGBJpI9E4ZiveAwd6p3vMzSomUEUR/KAxBM530WcLO9GT/MEOddxTPCy",
+	"rDBrIOE2r9mPFRbcBYWNEjmue7s7AkOHMTTBaHJ/E2y1H+FwTW5WbRR5XqAYjlx+zs2gvNkDmKTWq5jH",
+	"Eh1yvbY/9gI1fu9bOmK5JiZOcl3ckkXZtVWt+vc592gF1nyNC0bIcnFoZ2KBCQ3wdpoxFRGV1ZHr2QCV",
+	"h6ApVc+agFCDhxciLe7MHy/I/4Pgh3c06ymGZBoyigtUGQAtJ3aSLvRsny+aesHiIU7VoE/fl0NmUEH6",
+	"AFpr+UCUghXo/jiYW/jTfLWiahvDqirLgjt8E8VLyiHLafl2jylUPWDDMtj0Buvt8kudPjvEaDlQYXdT",
+	"5+1vL2Sqakveu5OXP9qBKxyDpB9CZ9y38nboeZCqCjxWwv0WIdbwLDfL7QfhIru7qTIY2eIYxPbwWUDX",
+	"Ddesb5vY6hKqV1/x7uDWbFgolxWL7ftI9X9WuoV0dPXB55o5jXMK+P3nZ0ngtEPbQmwPg7mAG8pNGWsu",
+	"g17nnRGvwuNVy4f78UkXcYsFRskXCZfgtLvo8hSf+pxMIIoeCOJbA+OyhKL1ah71gfcwx40GOZwG2fa1",
+	"s1xb0hRCfF5cjGRh1Xkh3eYGtUc5n2c89HJHkprC6zG2gSSQgVQ0jNc8Y0ObuuJ3wutuvDnlGDjHlQDY",
+	"I1+xoa8zvQqJPyeTG7oIC1JDGz0Gqmk43TlLZXj34qzDEIU3/R6cW5ZtW+7tKu/6DgxWFHDftaZ5NSwU",
+	"TVmk8+ac8szZpgEFBoA5YjWHxeZ2FPH4UZJyKuV7i3GClGCrNVPFJd+wIlimed63dYMukvq7ghEuf94P",
+	"38/bXp3pgQ73WiA0VKzocfVryQpdgtvD2Q/40o6Fg292Y/XxoNSWcrAf5YZ9Mi95CCjRFecbaMzJUnu5",
+	"nZIXYibBA2v1+ddcsBeuicAtW5sCnZhrslHcGCbIlM4CSFFTbsLSh7nxd6eTm/nJDwmBf06mcoU/PnyS",
+	"Mf/TFICAuJYnP/xw8ePJw0oIDb5ljW//bfez/Xrx4xSCQuXXe2cX2qvgAwsVrWVzO6WZguaeRQ/eOQRM",
+	"s3n/N6xkyue8f3PdMotmt3dpV9el3WyZh2ePf7j4PpQrWQkK7LhlK1DWNL2yfGR5Avw02JlACpJyfYsZ",
+	"r86HNumVllPUoBbsUtmEpBKBKOiWIMv1O1/uRBx+tuQtC3lq9sgP+MpSAFpcJordVayVffMJPExiJK0g",
+	"eK9Zao8RnMNtO0Jk7kbKzNXFRExowDqBOlbQ3cBJgIVhMvP9p737Zl5vsTCD3KZKhwXyyhAmUl0mTJI5",
+	"v2MEGyZ5EP4idGC/Hwj4RDuftGbHDO6KMpNCB7Xa92W7vW01pVcqqKvyqPjoy9oSTXm4miNlLOS3eSZX",
+	"KypSnTjvhUZHlaJCz5nSRzZgWLjQGSpUoPXA6TidVnpOBzxhKl/bExdN/yhsX8s5jleXNCWUeHPU7o2H",
+	"9Cn9EqueLi4QR9REmznUmLWnrIoB3ChGdfQsVtbnfnP2oa/pi1QNzRhHrFDD2hqjOB23X7KMPRuxEW/k",
+	"8PGsPAm7rzntmTnS2ojFDlNN/YL3lae81qnFb/gO7WrL9ic4zKUd0nacW6EU3se4GxSnWcAFSbd1Z9T3",
+	"FdfSj50GypcEqI/j0sNaX6y5dsX3Ia/rCNJ1WC/EjN11w0+9hofKzom9Yl29NZ/gkfJv8jNMKv0Ho8Qt",
+	"W482rvOMKRPJ/OkX68ZqDNDWYbCYk28Y8YsTGCuTPT876x0Tr7HXMHf6blgfEwx94tFpd3cRR+Kqm7vq",
+	"/HabFxcEf1tnkgbUgqeC5GLOBddLlpIcnjolrknIiiG0sm+wNGWapwx7OWXUaou5SJkiVIDvHmqMg8CN",
+	"uTi4y4ucz3WoI/C0bENYuUyXVPe7srxBe5Q2MBp9KW7qiaNEH2vRbdfBtiKO80IE3eyw6VDOi/t+WaWg",
+	"C0LpaicpMBzQzvYgimBro7oMicZmyYTr4MWhCV2EKfSSnl882Z1VpXq4XpzuqkCrv3Z4B/EN/an9QoxG",
+	"8DcqDXWfBVzSCsHjHqyqfyWJFa8HRNuK3mK4zj3h+jUWJxjyBndDGPs7gpq9lWTGkjIK7QF8hnqLFGtB",
+	"PfQnMyAHQmd+QGPv6rHtzze42Qdzzt+5oVmk924tQbVUyUfJomxtulKmTQbTJN8GMiJ7GmRWbvRXk59z",
+	"fRtsTE15xtIPmVx8kCLc0rKw7gwT3kvR12iUNH3YOyvETqFT05OLN3ji2EqGUh48Rbkgue6bv4GDfRjS",
+	"A9Z9BRx0Q77n+iB8gKBngOBvXbOcDLKAFZkqecsEoQRtqp4LCtQjdpXkQP1EuExxyga0GbKPOz03MJqz",
+	"JWPdkAcuEwNYQyqjhY4Aza+lzD64bvKRGOCGrkfiN1NG0AZYupWwW6heWlGhV9yMRNp8bUVfEEy1pyJX",
+	"SdNGOVAc2saBCx0mR24v5krGqSx0Z5INwvYtinX3gbs/Doxovqe3LGbmTSMt8YTv/+HUDQ1deZes8Kf1",
+	"TwtwDr5ul4d/MJlE2hsVEHhYcsmx2O1tZUFG5aydsn9oKU7f0c0v7mV2WGgIci+dqw7NMhXBzOZXViVn",
+	"n0AjrGLEMPIvKZjvdCIV+dvNs/6+0IEeobbWV9g2vxPhEPYBClpaU15do5NalyyNZTBDmmXh68Zw+DkG",
+	"OoKvr0KSXYQF1HuaWQU/dOci5KEg/rt3f3v9gnz77uUzcnHx+OK7agdM6pvmmCIgO2sijV0E8RYiOHyl",
+	"u8axLPRpn9EM0o4uyfnZ+ZOThw9Pzh/fnJ9fokenBsoQeNW/gjleZUK660kFmQewtMagTzqBHgrMREf5",
+	"DiE+oxkTKVWnjj/2EeN+DBTkrr69Lx5aHMvZoSuFc9J1DLfDpYo5z9eS3rHE1RdpQ+aWUvaWKIqJ9kSQ",
+	"8NjR23XZ+DJ4NqRKxyj+BqruW/WNiaC54mZ7bcfz7jGq0FkALwFjF/9UDLA0BpuTSHnLUS22hHa/+r0r",
+	"2eKDdhGFcqJrDh0ePkM8bi5be3c/ffvKWnS/FFxGXtwxtSUSdBMuBdj1ULHx8dNJ2WDzo/cNabj5mSKC",
+	"sVRfko9UbKVgH8m3QkJH9hMuvkvIR82y+UfyLRVb16f9hAsXHPvOAfyVo9spfax0g/14BV4nN4mMztjH",
+	"slbHw50tWZZeko9lt62PMO7HDTdLLj4mDsjDJ9yWDi6vvjAFRfSaMUIzKdgp+YllckOczoTd65tvxMhe",
+	"wf6n5AVYS5DRZGXmj48vvicOS5CkcpZDyd0psRyqyRoinFvyEXvRfETsDriz7UffaIIfWNn60f754+lv",
+	"AlJVZkwglj1PmTB8zi1fTZ6u6WzJTs5Pz0pWqfytrFqaFDteyXa5nDwE9+uaCbrmk8vJo9OHMJKVRcDA",
+	"D0r3/wI9tAWjvEonlxO7qqfefb2miq6YAefVP8JnrXzkwcx32Ol8MuNWpbYPNr0n4JQEkG9XqAK4sVdA",
+	"XsWE+UiggiKrZ9Uq1yEaZJMd6J/QL7EgIAwCioUVDDXkY4dCgTSD6OWtkJuMpQvIGNJCyn/BT/4dfRO2",
+	"WlcHsq+acBybeRECKqfeoWO2vtfXoMyWDFPyQu+ED2uvbPZiHPLKsgjBUhgPG9egDdjDnVHj8NUCM3GB",
+	"ksDa2wJqv8NmraXQKLPPz84wwVMYl15C1+uMz4DpH/zhov/lS1rz4e3RAM0SpHMzWxKkAfjX7Ak6xZCa",
+	"i9qGBy5mCs6MjK3w5vFFNhM8i+Ge75hS7fOALWNWBbylX8aYOVXMBSecm3aC8hRe5MQBCMaoTPgLQ5Ew",
+	"WCLwdHL83XjODOVZaD9ufCXMGBvxRviyGmw15WXQkq7XTLCUGOlLIsfdlgfQk9G1uteB7fmZijRjB+4Q",
+	"JO78JNPtuJvzFOu5Pte1LmvMfz42X7RyhDVLMEnZLJkY5aCWF0dC8Nqwxo9VlRICSMPUgMRzFwmholIH",
+	"2cUy+OQSdroX02gsJWu/6K/9Q1/bwa6W5EW20S9wjL27KWowNZo8Gb9l2ZZM2ZKLtNipxCHZKykWQUHM",
+	"hT2qElFp9zj0xlLOZYbGtbPiqaMraEeV3X4Z3bfpnEOB9yhbDckSYOmgvaKtgSQ3iVU4pXLw5EuqVqNJ",
+	"8jxFP3l8Q+GJL6RtFxn6qWs+cZ9KKRNGcbRNN6gXz4xUif2HS5EUac4pXPEJccmETormmSlsBJHq2Gx9",
+	"9/aQNnse0WaDRgQXsUW3pneFR8uFAWjCr0m3tXzYfRrdpo0ld+F8kEwuEiLYJihW0YUQuhXtd3scvwfs",
+	"k3fKBU/hC/g4cg6DhgnuVVOnCVqY+m6SQHACtnurM7kIQvf9/8fzf9rxlDPDzIk2itFV/ZiWbacR5H73",
+	"TUGdaM4zNvq5tKoyhaHrqFKJFQbPrv+ekP9z/eZXaC4BW48sXgLoYuDh8fnj78Y6005Va71UHSjCl3Vi",
+	"eXfLF/HxOCyNqE+sgNoIHr3HA908cPzG9eO0vQ5rSqIyRY77tsLZ6JxnlrUSIgV4ASotRMJyqQJ00tuj",
+	"dsx7Ho9G90XvjtkYAsVDlDjMncJOavdrHWhO2fkLlnXLCXjoT21MuVW07+mYlrIlWUKm2yJhuNNUEtJY",
+	"Gbiiwjcp8HtWxnuw4XjIx/U0Td0aJ8fxVv3KNv4FvZxVD8feu+C+pVD/N4JzKk1dsw3BshG3q3rMCh9y",
+	"yjKGxXb1PXwHjZPKbRzD5fQ4kO4ArxmFbDjUUSiXTNZ5gM+vmTmYQF/+cJzdx+F45qHGxrqe7ueEPDAu",
+	"lTss6G6YNuMekdE3w04xtCGNOqRRrhuWZeW2EC1XzN7vC3TZUZESTa2RjPXhHE1lQ2+ZGH0L2ey2S5OA",
+	"R45Kfza7bfOJ33IwtMeIOmY4GOqBbHZb1olwRXKd06zo7jiWp9RVBp+oPOsy7vDJd/Dgn1txK1dyfOXt",
+	"Z7nxfSfsGSFrqiCX3CUgaVfjzlWtLaLbWZ+lNHhr21S6cvVHVOsqL7lv1a756t0ja5l9PA3PjgZHFl/c",
+	"b//W0NckJAWjp7Ovrlfb3yPpe88BK3tEZe9IRGzR+MYg09dxds7+jGenUP+OeHwK7JmwMHwu34hfqNge",
+	"SQzaoaE96MGb+OlEpANj+SUIaWAfIa3GdSb2qJgzuRplX59jK33UGJ23braUmoldcE4pcA4A+ujas2Na",
+	"udt50DY9Y0Dfdo+oCeVO4MS3vFMul2AqsU5gFvVFFhNQbJ1trwrXLUCKYl4jXbHU+cTIU7JW7I6zjavb",
+	"hlbhBeZq0SBzyhwaAHcBIwx0OxQbn5rrq4zxQykqiFL9ON49qwGcN87wGb/DTiRtqtzz8rE/tSLn1rE9",
+	"vhb33ocEjcwg62yzlKs9EwT7G0C45yeQS/7g3/afeL7gSy7S5z6oEYqmVhscX/qygHgotRoRvLi4X2e5",
+	"b6oRvoH8qRnHsVqewyKIIyimyfL0itAiCz2D1HPMehcpT+22Q6o85p5jKxHYqioXgJ6+n2lWwYVpOclF",
+	"p6f6ljcPwrMXrwn7tFZOrkrfoN2Hk30/t49Sk//6L/LbJOMi//TbhPyWn52dP8H/Imyk/fkRIz+efYyF",
+	"X5CFo0GuIMB2MBLkBbbfGcAgj70VAcoHRvT6i7tdRoSsNSU3GlEH1q5naGhuKAyrc6ugnJ9VoKXOu4Fs",
+	"j3/yusNUha06gsLg9tjFNdyRsjfzXCpffdLk36XM0pHPWQ/zynDFYjJ2PE+6fctInnQ7VIGHcQXa1S3b",
+	"YlPMOfQiAzBLIa2Ok8DnS66NVFuiDd0OoLC7zT4n0Wz2UQk3Nse357OPd+O8KW+bKhIMdL2noLY6deIO",
+	"atVB/y0zMQex+w5v9/GnIjUKr+rXuFVucrEM5cI/Oo564MfzDenLbkx/5OmCpWS6rdovoPWDbQoNgKwi",
+	"YU/YUG9tYO8yvp5K6ipWg+bsNTPPiqe+IpeGndR9OzLe5MYatCEu+VluKjCvh3PJ29zyBUC2S8TSKfbK",
+	"p16E0Ex7+jnAc3xKXXFsgycchm6cJd7lwgHtflUM4ab0Bfwi7tVRzwhYBLlZ575YxXLRKMLkXY42v9u0",
+	"OjMkJBeaMeEgo0mumWrzd1SX0erxcGuBVVQ63C+tps8+cfMRan0BqujjKXmWSc0dwvBMCoHZaghmjX9z",
+	"cxcp1jAveZYq1uRsqLXt5m03WpS5oa10d0xK7hOPstyd/PmiVjIesbKaxVjeDk/W0lOn7BXH0tJudChX",
+	"9UaTweSkOAPomWJMnGrGOgNW8qv00ssvE92SYe/8K/RQ0RHzl/yxh3eilXvHlclpRlZ0tkRJQ1D3h+7F",
+	"7torAU81U3dY3/Pu5U/k0ekjYiR5dPoDZig/efj40Xc70KTIbBqA9LkGxwtLS/2qwB9Jmb41cq2viJBT",
+	"mYJdgyD1Dv0ciw2tYE0wV9Y/qK30AodsX2FVDzjExdWDf7ufekbq9mXsJOjVmxUjxh17XU6RXlbqK99h",
+	"ZOS0L3vNuUWcjrIvUMd7gi3n2+8SuEyv3YNfm+lTm1xEb8nkeGaPHauJpdm9GVg0jQI9vBNtuiqjqNDo",
+	"r0nSw4z+Cs68L6Cuwtt/AryRew7j4U5YFrBaJVSK1etQsK8sE9VsffvyClwa+EDJXGaZ3OgROGjOu/TB",
+	"l/wAZTDkt3XitVeYpA9w764jGYCDMFo6BdwcI+WVgw/C6gcmCCDJVBrPAHRxvLSF1d3gTYDggZJqONva",
+	"bfgiXGtFly+gA+mFlIJC4zVV9tLXDU0DdZxVz6wry1/tCivmNezPiEeSY3ZCXyoZwb77i+Qi/EJvWUIU",
+	"w7jCTK63CbFaRuIUF1c0aaSqxPCdTkMW0hpAEnoQzKzdQ6cZQ1R/NM0huwRj/AbE4TpXCwz/E2QUmq64",
+	"sNqrGsJeYXsYPntA1Wzp0HWDQvC53IhM0vSpe+4+RWGoyWg/MPOyz2jRx9H/vgskd3BxsKFqkkz+xdeh",
+	"iuAvXEzq9ncM5gcRhAEEh3QP7QiKdyRkRVNWYrL0T76qS8FQft3fxJrObr8EEw69j3uL2wO3ukviHjHH",
+	"8m1uXLu6zF+LhiqnbZRXJAQxsFuJb0oBwKS+r+hSZuyqqu1BiblrVI4+IhCO6Sl5zcUtai8ZmxsiczNU",
+	"/tmPPK2BYBF5WNmsVnno+kp+5Xz45eQOYHKP4jTCenjy8Z1Vgy5x4P/69eSjNesNFzkDIeTinh9fzU/g",
+	"wY/eniAvbugC71ejKM+YIs+QBifkOfZYAc/RjxePzr5zOXmV/ivV9qd7CbQIn1mlctuG1fbVM1jkPUi3",
+	"IEyjaw+T2B8uHp5PkskqvTj8ztxDdwTiRzgXdmas0LzdbKsUeplYBOd9ex8Qdg4FHF2Nc6nGYjK0lOMe",
+	"kpfw+d6cdizLAmf9BeyK11yEvWHHNjEhhuawN+YOp8MJsBpyAbjiEwK4JlW83IzRu96FPp1s4wyWVseI",
+	"q8890Cw90hl3k2srssu4NqPm8XorDxLMqSBT5i3BtD2t95Cd8i2+g9v0jtH0BnF5/lPUlGFsUPT/jvCA",
+	"pd44Kgoma8wJNZjD+ZD8wn9K6h33R7KE3itu2N7beiSRXaf0/WXl9Nnh0iAVcjPKkbc74DN0pnR26+OK",
+	"PgUSLvnHZz9iLwNvKUGOhOt54YKHvGyrf7g/p8RZadEqXxUP7SkUgqlP1ppT3BgWxSkqvCmBfGWAVZsk",
+	"hZrofkXItdl2lknB0k/3rSeWlPoM7Zc+mQd2RrXv97KEin0Z7bqhZcNIoaGIQM6xRYdVI26F3IhT8rGg",
+	"HKCtW51Ty7nZgBqhSZUwdyI9LZ7+35ZMCXFY9OTh6ZM9wHyizuwbessO48H72vPdvaTQVU2kBG/1UWq5",
+	"ofuu304o57YbVVAZRVY/8rdnP2Vc3J540IqgdLhh2rzm4nZMdaHozLV76s9CfSN90cLj8x8f//jk+/Mf",
+	"n3Q0k/xP8XLc2HMNZYDYXFfOiZBkxajgYpFge6/ptpYZZeBznbvYKHTHHCFNziP+taQFL2XRnusr0kGK",
+	"jmH3q4K41z6FtMoooMqUjQupYveAUA/PiJCi4bRgDKxvKDdQ/oLIEJgEOkLGsMvaa1M5fnWPfG3C3s8r",
+	"crTdysay8H16Yz1crBk0bT4lvzb6+YHSaO9TuM51WUvcb8/85MO2o/v0AaTFtYMYvYNHvqJTjhP6Ar4h",
+	"eLHvUnrPHiLnKYT8x920xhJQaRhztJ7oB3rmmtqF74AZFQcf7PG5w07ri6AjzKj4IgkJr6W8Bbm+lGAH",
+	"CEILUdPMgoW+gGOwSNkqOOoefKuYZuIrrM7zE2vzDbobbxRzTUIkHDqtES7wMq7f3f4U908acvMLC/e1",
+	"3GBru7Zsorfw0Fd0cGFC46QTfbV1Xe+Ya6apl7khqdxAEvlCEJlD99dMzm6riUBzrlZorovUpwxtMRsI",
+	"NnlwNpD7VvhMY9v5jnTIt8VTX9+59jOLHWr/wFjIepUBexG/eLxHtp9bzVd1QnFK/+Fn9IVIE7KmuYb0",
+	"PswvADh8hlfpWnGpuNk6gAakyVAG6DiBD7K2hLz31MyW93kOh2tDrWfxmNpQ7VgSAL8hZiNdG3t9YOC0",
+	"cYJbNnBNdXuzoOs1v/0KhaibVkSCruTKFVNUE/dPJ5ciz7IxdCU+W1a2b+Oz/qe55vZ1XFTqTWWuRtu1",
+	"haKrNn+XvbXf4mNfmUSGKf3nSmOgPMpZu1JQhODE2reoXIjeNm9F+BZKU4AZ/pl3Y51B7c6zjH6ValBt",
+	"crGUYOf8G6mPAL7MXoiVss2UGtpAuHBJEQOTnNyOdNT06tu/usDDV3M6v1iJF7z4nU+g2r18FVifR7qA",
+	"9W254XOpmiyxx57vnFHFKKDXtPmc3/lnRolyux4yTGN9jx24gm82W+cIegBYZg+0uvt4BSCVEP2v5iuH",
+	"ImQONq+96OFRoLlMo8ghVNZQXwUI0yuEp6NbQhey3wxHavvzQqRXgAvV66Wj9P752UNrTvPZLTPR5j7u",
+	"43Cc8tFQNLUvkCQh10ysmFF8pu87TcKdtJ8R5AuOay3iWs7sxCerxfMnDsqzcDhjo4TlHWRZpV5ZV44+",
+	"F4T9M6eZ5yvArOArdkWo+xOkAMncEMXWUhkNqAOBygUE5RoK3YQwF1H592bNxDU+MpL4c0iWtVRUBFG4",
+	"culNqshl9qlWhiz4XZzXHdTCZAhCaPBkVYw5Q2+ZRjx86qyTS3LH2SYhegnwwPjMlfu1mPCKbsk0CrW4",
+	"kikL5rPboTGbHcAp7dB9jt9DRO8IQI0hfMkoGYnv2fRaAisiLsbji4vvsPjQUb4OtHJKfoLEh7LhnyVQ",
+	"vgZQUgxba7LmM5MrlnhLzMorX6etmGNLguuaAjwQ+2TKEYtqY6cf2DcgnzZghxynSbs1+MArsc6LB07J",
+	"C6gsgslB3nzZtDv1gEciX02ZqtYbpYpuxCWkVQCUB9Zz2PmLIoGiKBqxW+s46pS8X0qS0dmt9jtEZ4Zk",
+	"Ut5iwCWTojdEURWhJnKuH3gUkg5cPffQ14epBxOLxVeeZpnjvNVYFoinV1VcY8o14oZjFe5GKmt4SDEk",
+	"A7vPdrlT0aaOIhO/dQ+OIpTf8k/QvM1lHEeBc3kKCdshxea8qtg8PDt/XFFsnjzuo9m4chlutsTQRQFO",
+	"h+ss449OPC9pqYEtGU0hAuXm+Wp+8qsU7OQXKPIft8ciX9EFe/DHmi1GyflyywPufRSBsuG6zn9NKowh",
+	"4fXKGhme2I734SQkPtOHbGiWnZJf62BGV1VQSbdnRsoMniaabnW1F5OVk0uIVU2zXCmWkm+LhGq8QIVE",
+	"tAn7JOXpdwC4K6QZRyYy1Q1afe0f+joBRovpRSFG1Wjgx1a+luP1Ir9/ukdcyq3kq0r5wCn9h8elrl3k",
+	"GBQ3xJhA16jbvUqWH8Y43MmVZUCZWD3WtYso9nxoCLn8YjCG5T/u6i1g78QDWCkZpwPBl6tMqsmFDrEw",
+	"VilqwSlQnrLBgnurNoFDhhuSSgfvYHYqEq1GncnFPgIlwCPYp6wHbPS1f/R/ABrnjZSZW+/xu494wnoM",
+	"xKK7+d6lij1qP35iCy7cm78y7M0K8e+9hK356pAggI/H2HjYA7g2sO0B7D8F9S8hWpbaaiiVHNRamSEc",
+	"J4ZxKo4f6lVK0CC1vILrSO9mnZOnxeu9cSbXVgRpopjJlWBpUbN3Sp7RLPMgI6CkOs+a1a2nsBruSyNW",
+	"mmV3e/Q7DMkoBGnv0DrdQ6MYdJAkDiBthZ8E6oygjwKg7MwNK2BQr4iwf/N6fsYRqgK+EfVzN3zLoUgD",
+	"wiW1hBoqhqGPNBw1IwFpHJOI44Yz3xcgNIDlShGby5tInicu4TfFFlwbtU3IWrE5U0zMmE7ILVOCZaTc",
+	"bHtWZlLM+SJH9nFIXj1vUtd7oJdqDs9+Xao5TOk/XTVnBlVyBIATBacM3OOYRo0fP9CMqrZqjWv4/CCZ",
+	"dFw2wAl+kex8nMBLmfseAV8gQd/Vi3PhoThFSu5olrOarLF/BRytq+Kic1+kWVY8r9gALKK6ENllsCXL",
+	"svZYEjwxYlXoTGb5SkTirT/UvZJ9wq2hdyi5ibwA/JzDXtD072nCU/R7Osw7V5qJLj4Arcc2U2iF/yE5",
+	"6DQLyqPxMO2IPKjXWLggFZSlLCs6RK6VXQw0GVxIcIC7BjLDov1FkW5bPe7OpN4v5cpla2lCXcsIumBi",
+	"YLwQ9dHDwoVYjW+YWivLozgX7IJuxfaw+RT5gAN60vWOBBp7gAXNjh0L9O9p9NsIBgOLwmRTmWBCptIs",
+	"yYZud8J9EN6zXN1sKjJ3h6OMHEP3EFDmKz1DuCHC8l6Wbcm39px+V/YNgdNy5XZN6lpzkQ3VJJPgvbhj",
+	"aH7M+R0jKy5y6LAIzUbqp9JHDT/CwB+TUgeHA2VKkB+agmukt2/bjhe72u1nD2ZL2e3ftk8+cw9+dUnD",
+	"1clFdHS3yLEifpVD3Ij6efeVa5C/sdKHIrtAlF/lgtC+2nfb3lkrwR7qNg+nf2YU+/CpT0CpZ55BsIVC",
+	"r7dqy80PDr8j2lFTzvu6Sh/tgUEOGXN0JcWiSJ8pey+CuynWfvGo3T9xRtXGzUfqA3rU8+bZKuYtcp+P",
+	"YxF7eELPfFaaWl6rnDqScSvuQ7SlSFgXncDOm5A7BEAnh2dC4bf/He3Jf0O/LlPohi7KxIh79DFWX9vI",
+	"CmVmLCMY9AIab/MRazGJZy/acCVfZ5K29aQDn+bf4Kmvaa9xRm9U6mFB7q+nkyNGREAgQcfzJhtprdHU",
+	"wVaeEmsfobLoDVWrXlGxLZKy5mApaQcRDbpW2eTDQ2OAH+6KUOEmXDiLrW7ua/NSZ1tvGLu1n4HOTlCU",
+	"Hwan5tjuwb/xh9buS8+VXB/AgOFwZu4HPHLnpbFQwf9ilexyt/bYg3ir3z8Hcc/+dAcYMuSt1mhFduWg",
+	"FadwSfX4R6kKsh65uUX6NW55xNck53PNTL+Re3lRvpYeAvfL0C7oh4J/HKVEpKXbouBvZ91TQXDj8GJZ",
+	"5dqQKYtdRK6dC6B4uWaAlMxyuJBu2foI/Qh2Tg0TLb2aX3ydJ+aoutULce9xpU70eFCBRumYulpTz4j1",
+	"VgR18UykcIDy+hbtLOnK1QRoQyX+rG/CcbhAR2OtHafgGpj772jWHcdnBcVCrh9jQAR2ZvM+9Q2QfaiF",
+	"iZEiguqOqZNrq/li27sr8hFp9pHMqIJuYpQgbZxjNEHfYn17EcHgnGhrO2cMXRUuXeJw43lDb1lcoLyn",
+	"twyzsL46j6OdWhyJ7f1S+soOjMiM4giht1bg64yxNS+8WsQslcwXSyIa8H1QbCQyLpg/nh6U61s70okU",
+	"J6+f/vrdXrA9TCiZtV0E9uMj9a60Y68KmLP7M2jhxRkLKhD+swO2mc1yxc12cvmP32symNpx0XjFmJVL",
+	"nqSCME8KYqTHBQbHcz7N+IwsaTb3sZJbtrV6jZXVf1glY0XTXn4RKrZSsMqm29edwOs6Gs/6h2/w2aHn",
+	"96vKi6wvpj01EigOax4HC6i2xTohgm2KvMgrIpjrXc4V0WymXIVx17aiTGbumH46gcA/lOqYJRetjcvr",
+	"tJgcLR2y8Z57PuxP05SloSnUt/wXOEbj9HQMnei5VJjNww27Qvx02OSiIgavYyn6eTm7tj10yuGebm/7",
+	"fSdv2Q5bjHFdBzxF+LaRsPDsUAGyXxXhA5pZvWWLD2S+rQIaiNvRKF70kG5RYosm0v8x+ugp+ejIXFVI",
+	"/8/1m18JZHWCi9a1qnjuwGblpiw3JGYDFbwOWeuKfKQZU0Z/LBqoWSUI/uTHuSIfFdNbMfPPUNB4QYJS",
+	"Q+Ysy8iULbmARBVQhovMVsycqYXc2zcdNN7Yns/pnbT3Petzvlbyjr30Xzjm0Rqt7/0NqqoehMUnMmBu",
+	"0jealMvvc4g0y+bRXjRP0/QeaAP3wXiS3lNGiiK19yDaWJaCEFa7UvYXfORPrYvBGo5fnXKzZBg31pBK",
+	"1/RZ7Hn0W/Sqv7gA/5HUKRz+nrWoykuPdJyepqkP8A8O81Y3CLwcmONROUwP1ooBwEbU0n2LDxxz814U",
+	"GSr37WjEo+ZIEIW0hY9HCwRRsS21L7GTngMasZCbMssKs/cKOIdRbme3+/1uZr/3X/+tjEONfl6SaOrL",
+	"gaT50oLw7PiCEOtmRtldHOoo0nBFuSUCFTN2suEilZt2PeO9e+ZPrWjgIu5H03BEDaoaS0YzsxxV18Cl",
+	"HU/ZcOPfs7ZRfetR1Y3KcXA712u/sDQ1dN6qd0/grPW8iIpd/RPdREcjZfxSOpRMX/zEnN3DiTnGvXTc",
+	"Y9MKfvULmxy1/Vo0Dxqarpxw4WrZj9PPxUfkt1BekMpSOX52/e5lxZWMbjBd1IvNpLzltcuGzqDnQ5uf",
+	"YcUezOnMSNWKfvvSPXLMPAj3inuBmEYnI3Errztt9ibgg5lMWUdS8TNEfjwKeDvVeiPVvSew/Mo2sKqj",
+	"b1yRG5xr8PPT3CyZMHbWUpFvb97cvE0IlKOdP/rhuyvCDZnJXBiMqBBK7P4g9gyUXhXVeD13O3IJPZNi",
+	"ztXqiDtbkvf+dvWd6w5k330Ph/IvZV6R0qayU/ufxjXV+pZtOw7kW/fUf9aZfM+mT3OzDEY538APzvdC",
+	"7/jCHp/TmWJQgEwzbX+mhpFv/SjkNbtjGTn/btRTTEH7drs02jE87n7+yjb+Bf8DzmORGzhVcqOZQk3j",
+	"wGPp247Fz+U7JtjGr/c/7GDe8zZCfEqwTdnszUpWVzMPuEuCaZJKqIBZ2j9QsQU040M2eCXvaNa2vxgC",
+	"tY8faXtx8HduJr32+Ih1LM4+BpyCms4ChUbDJaAj+NrzcEu5YsHnR5WH/U/SEan8bCklKIYAZ0U8da5c",
+	"ziv+1dpZ1oCrafyAAjCc/m6sjkJ7vhCvxFEtJ3xFW/vRMQGtfC2DI13Vdt2fhJ0+sRcixWUezyE2Fh9e",
+	"Fw04i3SA1UDKSLWggmtYfjt7vak9+af20FeX0p2UWSPRKICm1QE9iiUkYnLA+LiXtIFrTHs5kqiG0e/Z",
+	"jV++86hOfLtJDofF2vuVvSzKr1ypL9v038IewbQ+navxkT/14XwLDs/uYzleo+ubGuYK+EKhtTEXwbMY",
+	"lapuRt1R79iZfOtxoo6lQOH4XyIluvrqox5P9JdfOUVEe5BYKbD1FtHMnORrbJhiJFlSzNnsfXX22+Ty",
+	"vPaMwRVb/5WrHEUAztMZwgeAlYC6GaD+GecHxWgCV64IgSiXhI31qPDVlKeQFA21gNZ2VOm4hy1mrhxI",
+	"8CM4CmBGGPW6b2dB/HiOq9S7mJ5xeMFFvEnJzIPu+IDXsc7iA3v021wG+nDmONIudUjSIzh0KLh0KjLT",
+	"9V9xFm+xf40olymO95Km+zt99tvfqrHcYuQhHUuj+c9g6/nTAVK2pMGoArNFuRyfYH9m10SxGYMdEwP4",
+	"WmZ81tXU+a1/6M+t90O6xv2kzXmy3lfeHK7tiIo9jn/Pin31rcfV6TGTZ7ykH7//D4zibfGDG7U96tbd",
+	"wOvvG1DPvrQNggCRlzcyz1KypHeMpCPdYe+xp7oD9a6+AcrtWEro1N5srkXnmmqTeMAa1xOKQiLh4Ye1",
+	"xgU9TTTPCX+iNMlRT06LMXUgab64UDy7B6F4jNTI0SWja1/fqm/81T3zp1Y3rq0ksSvZ3k9/FjuaI66D",
+	"5LY6JMizoBYSh1Rxo0BLhCF6iF3xX/PjJTr8yjYlUe/d+d94cwMolo4kWK/hsoKN3JJcpExZE3m0rauc",
+	"wJ6Xkt/QP4vbEBje0S+aC3sYAdGJ2NkB61352NEFWQR7MfUQVQc0zniDgGlSM6s2VUDKN1T77hkxbHDD",
+	"PploV4r9+hUflq8E+3Gf/bKWgObgm4xQkbou6YiSYkXzfi0FSx7syarFcY/lxRfk+eo8L+XMjr5pbwDM",
+	"3b3umDtRRXkN7sjbjG7vc0uGN47C2bEUQFNinaMA8KXoHyWztMLnI52xihxKPAyOJoavjr2Fa86wm2+/",
+	"c/XWPj5Ou4uXSq7IWSF1G51+23tXdELr9maZA/F1G8wyt5c3yMaEMGEQdUeTmVSspDzZAP4IRFOvMJwD",
+	"IjYhlnqKac1SROqB7rzjdAiCfcaXlRMp2rwDvi155zpAlHn/vBJwtE+vM7rFzj3HZUol5bwfP8KTX62w",
+	"x+nd0zXNqMNcOorol1mHwfsOnjgmVWXG7id0ceODrQmZ5jwDXxvg7m4EJjVhCmtJR3tkFCNcjxzZgElU",
+	"Wq23mzmWQLtn4cA+6o/PvnDXgcIqssSAVEPBvtEE4fmoIUJOZbot+wsdPSnifsl8FBcELOG+Sy1kB7D2",
+	"eOf3aQodrGfeAbjDOWMf07xTOObZn90XaJdwP4FHIOewqKOQhs8OySq0qzueyw9Gv2dnX/nOo4Yd7Wah",
+	"IIau8BusnzcyS0fcuOKQ9XT4ud38E8Wg7oWMLXfaQQT7wmfm7Ohn5hhRqXs7OF73bzk113wh3uRm0of7",
+	"r4sU1nEguFP0xLpZDis8DodwfGHSUVqd4+D3zJdhDJTrMp/qczI5PzsfsaH7TIr02rB1FJnQJzdyTRRf",
+	"LM1VgRXsEhztJ1TfYgO38aH7r7H4AJ1l7GRFeQamWVlnqJlxvYQdxuEAQJYqMr/7ejeAgStFf7akWcbE",
+	"4qioOIchCiyYGRdOILJJLpfF16sLxlIr4shaucwLpJhr8eeLQUEoLqkmU7bIxd77hdwY3y48ysjqx5IW",
+	"MLgrrf4KZcaom11ghtTFADo4g1sbPaOENurChmx8RwGwf+g+4pnRKKSjwx2DpG8m0nj8Ua5ZvSu+cxNM",
+	"pcwYFUcOON5ImTmSHd/483vj6pGyzIPV7hthpHnKO/LbPNP0Knl2L/rqMwleQLNWf6bknGxlrpqOj5bO",
+	"YN1pgTWyPRASKRY0L36Vhh1MuWPIZpiSnd0Xx0p4r7iBOhJp/zFH3ztzkq9bLkZm/rY+2o1ox/5Pvwo9",
+	"9kWpJrdUWGJIwRXTDr/08GY9wczFtqAZ6juVVO2jFpnEUzyPEfviCwFxSWFNDl2tfL6HgMAOYY9ldn6Z",
+	"ZN373U/nH+kJadXfR6/l3GyoaocGuPYPfSHl0Kp8LvPVbh3l2IIqphpqRtVsGUtOexhKTtt5789y45IA",
+	"NoobgwiMoZe5fIjqy4qtnvyBlaBM5Cu7X+7Xmb6ze3afCXJ+B52ymmDLJjuRoZ2aPISCZ5xRFFw3FhhF",
+	"pXpbZvzcMYUasL0Slr5lAxgKjM6WwaAIF3dMGKm2e2oDbk6+dWjrAXkltIGeiV/ghLyqdLcNMeiQcOuj",
+	"XmfDGWy82JfYq93HkyFvO+YpwI5e3fAgbsvHCtx5di6tW1omHnk+OwoPbxjD7kwRjdZ+fqyrGcY++E4e",
+	"nrsIL44mLpa3MqSgQZ35TK5GEWNvc4P5/RoQfYwEYeba4XomAL8PNMG4IpSUk3XtkIt8Sj85r0L0MXLw",
+	"HafabWuYKXr0Uf1PaJ96711Tb6r91ORGkKdvXwUbqI4Qy3mapkfuhPrlGqDeW9/TYn8GNDntgYo3qIPp",
+	"n65xaah5YJXRHXzPQJptpEo7uvvAE8eMHEmVtqVRwhTHkhMVg6beb0zeMVVcFSu6JblmLvMdYI6tttvI",
+	"p9y35VjdT2OpKG85m1z+43crwKeMKqbgt9/tg+rO82aussnl5AFd8wd3D4EP3Uz+7dU+t+F2GG8kwRwr",
+	"f3CN+yt/cRH9yl9K5afyR3/5ff798/8XAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -37,6 +37,18 @@ type Desktop struct {
 	Missing string `json:"missing,omitempty"`
 }
 
+// ConsoleOrder opens a console that the device reaches over its network, in place of a desktop. It is
+// carried as JSON in the header ConsoleHeader, and in no address: it may hold a password.
+type ConsoleOrder struct {
+	ID      string `json:"id"`
+	Title   string `json:"title"`
+	Address string `json:"address"` // a host and a port
+	Secret  string `json:"secret,omitempty"`
+}
+
+// ConsoleHeader carries a ConsoleOrder.
+const ConsoleHeader = "Console-Order"
+
 // DesktopList is what desktops there are, the one that is worked on first.
 type DesktopList struct {
 	Items []Desktop `json:"items"`

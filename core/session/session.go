@@ -77,6 +77,8 @@ type Rule struct {
 	Absent     bool `json:"absent,omitempty"`
 	// Unrecorded tells that what is done with the tool is not recorded.
 	Unrecorded bool `json:"unrecorded,omitempty"`
+	// KeepDays is for how many days recordings are kept, 1 to 3660; 0 is 180.
+	KeepDays int `json:"keep_days,omitempty"`
 }
 
 // Bounds of a wait for an answer, in seconds.
@@ -84,6 +86,12 @@ const (
 	leastWait = 10
 	usualWait = 30
 	mostWait  = 300
+)
+
+// How long recordings are kept, in days.
+const (
+	usualKept = 180
+	mostKept  = 3660
 )
 
 // Validate refuses a rule that says nothing, and why.
@@ -105,8 +113,14 @@ func (r Rule) Validate() error {
 	if r.Seconds != 0 && (r.Seconds < leastWait || r.Seconds > mostWait) {
 		return fmt.Errorf("an answer is awaited for %d to %d seconds", leastWait, mostWait)
 	}
+	if r.KeepDays < 0 || r.KeepDays > mostKept {
+		return fmt.Errorf("recordings are kept for 1 to %d days", mostKept)
+	}
 	return nil
 }
+
+// Kept is for how many days recordings are kept.
+func (r Rule) Kept() int { return cmp.Or(r.KeepDays, usualKept) }
 
 // Wait is how long an answer is awaited.
 func (r Rule) Wait() time.Duration { return time.Duration(cmp.Or(r.Seconds, usualWait)) * time.Second }

@@ -178,6 +178,9 @@ func (s *Column) putRule(c *gin.Context, id *uuid.UUID, status int, action strin
 	}
 	r.Unanswered, r.Absent = in.Unanswered != nil && *in.Unanswered, in.Absent != nil && *in.Absent
 	r.Unrecorded = in.Unrecorded != nil && *in.Unrecorded
+	if in.KeepDays != nil {
+		r.KeepDays = *in.KeepDays
+	}
 	err := r.Validate()
 	if err != nil {
 		err = front.Problem(http.StatusBadRequest, "The rule cannot be read.", err.Error()+".")

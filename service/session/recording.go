@@ -25,7 +25,6 @@ const (
 	recordingQueue = 256              // events that wait to be written; a slow database loses others
 	recordingMost  = 64 << 20         // bytes of one; what is printed after that is not recorded
 	recordingWait  = 10 * time.Second // for the database, with each piece
-	recordingKept  = 180 * 24 * time.Hour
 )
 
 // recorder records what one shell prints, through all connections that are joined to it on this node.
@@ -388,7 +387,7 @@ func (s *Column) PlayRecording(c *gin.Context, id api.ID) {
 	}
 }
 
-// Expire removes recordings that are older than they are kept. It is run every hour.
+// Expire removes recordings that are older than the rule by which they began has them kept. It is run every hour.
 func (s *Column) Expire(ctx context.Context) error {
-	return s.store.expireRecordings(ctx, time.Now().Add(-recordingKept))
+	return s.store.expireRecordings(ctx)
 }

@@ -15,6 +15,7 @@ import (
 type newRecording struct {
 	device, shell, caller                    uuid.UUID
 	deviceName, actor, person, program, kind string
+	keepDays                                 int
 }
 
 type recordingState struct {
@@ -27,10 +28,10 @@ type recordingState struct {
 func (s store) beginRecording(ctx context.Context, r newRecording) (state recordingState, err error) {
 	var actor string
 	var link []byte
-	err = s.pool.QueryRow(ctx, `INSERT INTO recordings AS r (device_id, shell, device_name, person_id, actor, person, program, kind, began_at, last_at)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, now(), now()) ON CONFLICT (device_id, shell) DO UPDATE SET ended_at = NULL, end_signature = NULL
+	err = s.pool.QueryRow(ctx, `INSERT INTO recordings AS r (device_id, shell, device_name, person_id, actor, person, program, kind, keep_days, began_at, last_at)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, now(), now()) ON CONFLICT (device_id, shell) DO UPDATE SET ended_at = NULL, end_signature = NULL
 		RETURNING r.id, r.began_at, r.printed, r.bytes, r.actor, r.pieces, (SELECT p.link FROM recording_pieces p WHERE p.recording_id = r.id AND p.n = r.pieces - 1)`,
-		r.device, r.shell, r.deviceName, r.caller, r.actor, r.person, r.program, r.kind).
+		r.device, r.shell, r.deviceName, r.caller, r.actor, r.person, r.program, r.kind, r.keepDays).
 		Scan(&state.id, &state.began, &state.printed, &state.bytes, &actor, &state.seal.pieces, &link)
 	state.seal.link = recording.First(state.id.String(), r.device.String(), actor, state.began)
 	if len(link) == len(state.seal.link) {
@@ -118,11 +119,11 @@ func (s store) proof(ctx context.Context, id uuid.UUID) (p api.RecordingProof, e
 	return p, err
 }
 
-// expireRecordings removes what is older, and ends what a node that stopped left open.
-func (s store) expireRecordings(ctx context.Context, before time.Time) error {
+// expireRecordings removes what was kept for long enough, and ends what a node that stopped left open.
+func (s store) expireRecordings(ctx context.Context) error {
 	if _, err := s.pool.Exec(ctx, "UPDATE recordings SET ended_at = last_at WHERE ended_at IS NULL AND last_at < now() - interval '1 day'"); err != nil {
 		return err
 	}
-	_, err := s.pool.Exec(ctx, "DELETE FROM recordings WHERE last_at < $1", before)
+	_, err := s.pool.Exec(ctx, "DELETE FROM recordings WHERE last_at < now() - make_interval(days => keep_days)")
 	return err
 }

@@ -58,7 +58,7 @@ func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) 
 		deed.Action, deed.Result, deed.Detail = action, result, detail
 		go s.audit.Record(context.WithoutCancel(ctx), deed)
 	}
-	far, err := s.dial(ctx, d, hub.LaneURL(d.ID, link.LaneScreen, "/screen", query))
+	far, err := s.dialScreen(ctx, d, desktop, query)
 	if err != nil {
 		note("screen.end", "not opened: "+err.Error(), "")
 		front.Fail(c, err)
@@ -96,7 +96,7 @@ func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) 
 	}
 	if !v.rule.Unrecorded {
 		again, _ := json.Marshal(link.ScreenInput{Again: true})
-		reel, err := s.reelOf(ctx, newRecording{device: id, shell: uuid.New(), caller: front.CallerOf(c).ID, deviceName: d.Name, actor: deed.Actor, program: desktop},
+		reel, err := s.reelOf(ctx, newRecording{device: id, shell: uuid.New(), caller: front.CallerOf(c).ID, deviceName: d.Name, actor: deed.Actor, program: desktop, keepDays: v.rule.Kept()},
 			func() { far.Write(ctx, websocket.MessageText, again) })
 		if err != nil {
 			note("screen.end", "not recorded: "+err.Error(), "")
@@ -108,6 +108,22 @@ func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) 
 	}
 	result := join(ctx, cancel, seen, near, far, link.ScreenEvent{Trouble: lost(d.Name)})
 	note("screen.end", fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)), "")
+}
+
+// dialScreen opens a desktop of a device, or a console that it reaches.
+func (s *Column) dialScreen(ctx context.Context, d api.Device, desktop string, query url.Values) (*websocket.Conn, error) {
+	order, err := s.consoleOrder(ctx, d, desktop)
+	if err != nil {
+		return nil, err
+	}
+	if order == nil {
+		return s.dial(ctx, d, hub.LaneURL(d.ID, link.LaneScreen, "/screen", query), nil)
+	}
+	text, err := json.Marshal(order)
+	if err != nil {
+		return nil, err
+	}
+	return s.dial(ctx, d, hub.LaneURL(d.ID, link.LaneScreen, "/console", query), http.Header{link.ConsoleHeader: {string(text)}})
 }
 
 // modeOf is how a viewer wants to take part, where a message of theirs tells so.
@@ -129,6 +145,9 @@ func (s *Column) ListDesktops(c *gin.Context, id api.ID) {
 	var list link.DesktopList
 	if err == nil { // which there are is no secret to who may look: nobody is asked
 		list, err = call[link.DesktopList](c.Request.Context(), s.hub, d.ID, "/screen/desktops", struct{}{})
+	}
+	if err == nil {
+		err = s.withConsoles(c.Request.Context(), d.ID, &list)
 	}
 	if err != nil {
 		front.Fail(c, err)

@@ -21,6 +21,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
+	"moorwatch.example/core/secret"
 	"moorwatch.example/link"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/hub"
@@ -55,11 +56,12 @@ type Column struct {
 	recorders recorders
 	glances   glances
 	seal      ed25519.PrivateKey // signs recordings
+	box       *secret.Box
 }
 
-// New makes the column. seal signs recordings.
-func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, audit front.Recorder, h *hub.Hub, seal ed25519.PrivateKey) *Column {
-	return &Column{store: store{pool}, devices: devices, inventory: inventory, audit: audit, hub: h, seal: seal,
+// New makes the column. seal signs recordings, and box keeps the passwords of consoles.
+func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, audit front.Recorder, h *hub.Hub, seal ed25519.PrivateKey, box *secret.Box) *Column {
+	return &Column{store: store{pool}, devices: devices, inventory: inventory, audit: audit, hub: h, seal: seal, box: box,
 		visits: visits{open: map[visitKey]*visit{}, ended: map[visitKey]time.Time{}}}
 }
 

@@ -73,7 +73,7 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 	seen := taps{out: func(_ websocket.MessageType, p []byte) { v.count(int64(len(p)), 0, 0) }, in: func(_ websocket.MessageType, p []byte) { v.count(0, int64(len(p)), 0) }}
 	over := false
 	if !v.rule.Unrecorded {
-		tape, err := s.record(ctx, newRecording{device: id, shell: shell, caller: front.CallerOf(c).ID, deviceName: d.Name, actor: deed.Actor, person: query.Get("person"), program: query.Get("program")})
+		tape, err := s.record(ctx, newRecording{device: id, shell: shell, caller: front.CallerOf(c).ID, deviceName: d.Name, actor: deed.Actor, person: query.Get("person"), program: query.Get("program"), keepDays: v.rule.Kept()})
 		if err != nil {
 			front.Fail(c, err)
 			return
@@ -82,7 +82,7 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 		tape.resized(front.Limit(in.Columns, 80), front.Limit(in.Rows, 24))
 		seen = seen.and(tape)
 	}
-	far, err := s.dial(ctx, d, hub.URL(d.ID, "/shell", query))
+	far, err := s.dial(ctx, d, hub.URL(d.ID, "/shell", query), nil)
 	if err != nil {
 		record("not opened: " + err.Error())
 		front.Fail(c, err)
@@ -109,10 +109,10 @@ func (s *Column) ListShellChoices(c *gin.Context, id api.ID) {
 }
 
 // dial opens a WebSocket at a device.
-func (s *Column) dial(ctx context.Context, d api.Device, address string) (*websocket.Conn, error) {
+func (s *Column) dial(ctx context.Context, d api.Device, address string, header http.Header) (*websocket.Conn, error) {
 	dial, cancel := context.WithTimeout(ctx, shellDial)
 	defer cancel()
-	far, answer, err := websocket.Dial(dial, address, &websocket.DialOptions{HTTPClient: s.hub.Client()})
+	far, answer, err := websocket.Dial(dial, address, &websocket.DialOptions{HTTPClient: s.hub.Client(), HTTPHeader: header})
 	if err != nil && answer != nil && answer.StatusCode != http.StatusSwitchingProtocols {
 		return nil, front.FromDevice(d.Name, answer)
 	}

@@ -97,10 +97,10 @@ func (s store) setNote(ctx context.Context, id, person uuid.UUID, note string) (
 	return device, name, err
 }
 
-var ruleColumns = "r.id, r.scope_kind, r.scope_id, " + fleet.ScopeName("r.scope_kind", "r.scope_id") + ", r.tool, r.mode, r.seconds, r.unanswered, r.absent, r.changed_at, r.changed_by"
+var ruleColumns = "r.id, r.scope_kind, r.scope_id, " + fleet.ScopeName("r.scope_kind", "r.scope_id") + ", r.tool, r.mode, r.seconds, r.unanswered, r.absent, r.unrecorded, r.keep_days, r.changed_at, r.changed_by"
 
 func scanRule(row pgx.CollectableRow) (r api.ConsentRule, err error) {
-	return r, row.Scan(&r.ID, &r.Scope.Kind, &r.Scope.ID, &r.ScopeName, &r.Tool, &r.Mode, &r.Seconds, &r.Unanswered, &r.Absent, &r.ChangedAt, &r.ChangedBy)
+	return r, row.Scan(&r.ID, &r.Scope.Kind, &r.Scope.ID, &r.ScopeName, &r.Tool, &r.Mode, &r.Seconds, &r.Unanswered, &r.Absent, &r.Unrecorded, &r.KeepDays, &r.ChangedAt, &r.ChangedBy)
 }
 
 func (s store) consentRules(ctx context.Context, after uuid.UUID, limit int) ([]api.ConsentRule, error) {
@@ -112,23 +112,23 @@ func (s store) consentRules(ctx context.Context, after uuid.UUID, limit int) ([]
 }
 
 func (s store) allRules(ctx context.Context) ([]session.Rule, error) {
-	rows, err := s.pool.Query(ctx, "SELECT scope_kind, scope_id, tool, mode, seconds, unanswered, absent, unrecorded FROM consent_rules")
+	rows, err := s.pool.Query(ctx, "SELECT scope_kind, scope_id, tool, mode, seconds, unanswered, absent, unrecorded, keep_days FROM consent_rules")
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (r session.Rule, err error) {
-		return r, row.Scan(&r.Scope.Kind, &r.Scope.ID, &r.Tool, &r.Mode, &r.Seconds, &r.Unanswered, &r.Absent, &r.Unrecorded)
+		return r, row.Scan(&r.Scope.Kind, &r.Scope.ID, &r.Tool, &r.Mode, &r.Seconds, &r.Unanswered, &r.Absent, &r.Unrecorded, &r.KeepDays)
 	})
 }
 
 // setRule adds a rule, or changes the one of an id.
 func (s store) setRule(ctx context.Context, id *uuid.UUID, r session.Rule, by string) (api.ConsentRule, error) {
-	query := `INSERT INTO consent_rules AS r (scope_kind, scope_id, tool, mode, seconds, unanswered, absent, unrecorded, changed_at, changed_by)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, now(), $9) RETURNING `
-	args := []any{r.Scope.Kind, r.Scope.ID, r.Tool, r.Mode, r.Seconds, r.Unanswered, r.Absent, r.Unrecorded, by}
+	query := `INSERT INTO consent_rules AS r (scope_kind, scope_id, tool, mode, seconds, unanswered, absent, unrecorded, keep_days, changed_at, changed_by)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, now(), $10) RETURNING `
+	args := []any{r.Scope.Kind, r.Scope.ID, r.Tool, r.Mode, r.Seconds, r.Unanswered, r.Absent, r.Unrecorded, r.Kept(), by}
 	if id != nil {
 		query = `UPDATE consent_rules AS r SET scope_kind = $1, scope_id = $2, tool = $3, mode = $4, seconds = $5, unanswered = $6, absent = $7, unrecorded = $8,
-			changed_at = now(), changed_by = $9 WHERE r.id = $10 RETURNING `
+			keep_days = $9, changed_at = now(), changed_by = $10 WHERE r.id = $11 RETURNING `
 		args = append(args, *id)
 	}
 	rows, err := s.pool.Query(ctx, query+ruleColumns, args...)

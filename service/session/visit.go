@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"strings"
 	"sync"
 	"time"
 
@@ -136,6 +137,9 @@ func (s *Column) begin(c *gin.Context, v *visit, d api.Device, reason string, as
 	rule := session.Resolve(s.rules.get(), v.key.tool, &place)
 	if asked && rule.Mode == session.Tell {
 		rule.Mode = session.Ask
+	}
+	if console := strings.HasPrefix(v.key.desktop, consolePrefix); console {
+		rule.Mode = session.Silent // nobody sits at it; who may set rules has added it
 	}
 	now := time.Now()
 	v.rule = rule

@@ -1201,6 +1201,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{id}/consoles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Consoles that are reached over the network of the device, by name. */
+        get: operations["listConsoles"];
+        put?: never;
+        /** Adds the console of a virtual machine, a management board or another server of RFB 3.3 to 3.8 (RFC 6143) that the device reaches. It is listed with the device's desktops; nobody is asked before it is seen, since nobody sits at it. */
+        post: operations["addConsole"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/consoles/{console}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Removes a console. */
+        delete: operations["removeConsole"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/devices/{id}/screen/picture": {
         parameters: {
             query?: never;
@@ -2576,6 +2611,29 @@ export interface components {
             /** @description Why it cannot be looked at, and what would help. */
             missing?: string;
         };
+        Console: {
+            /** Format: uuid */
+            id: string;
+            name: string;
+            /** @description A host and a port, as the device reaches them. */
+            address: string;
+            /** @description Whether a password is kept for it. */
+            secret: boolean;
+            /** Format: date-time */
+            added_at: string;
+            added_by: string;
+        };
+        ConsolePage: {
+            items: components["schemas"]["Console"][];
+            next?: string;
+        };
+        NewConsole: {
+            name: string;
+            /** @description A host, and a port where it is not 5900. */
+            address: string;
+            /** @description Kept sealed, and never shown again. RFB knows 8 characters. */
+            password?: string;
+        };
         DesktopList: {
             items: components["schemas"]["Desktop"][];
         };
@@ -3877,6 +3935,7 @@ export interface components {
             unanswered: boolean;
             absent: boolean;
             unrecorded: boolean;
+            keep_days: number;
             /** Format: date-time */
             changed_at: string;
             changed_by: string;
@@ -3898,6 +3957,11 @@ export interface components {
             absent?: boolean;
             /** @description What is done with it is not recorded; otherwise shells and screens are. */
             unrecorded?: boolean;
+            /**
+             * @description How many days recordings are kept.
+             * @default 180
+             */
+            keep_days?: number;
         };
         ConsentRulePage: {
             items: components["schemas"]["ConsentRule"][];
@@ -6439,6 +6503,83 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["DesktopList"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listConsoles: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConsolePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addConsole: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewConsole"];
+            };
+        };
+        responses: {
+            /** @description It was added. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Console"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeConsole: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+                console: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It was removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

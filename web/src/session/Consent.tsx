@@ -128,6 +128,7 @@ function RuleForm({ rule, onDone }: { rule?: Rule; onDone: () => void }) {
 	const [unanswered, setUnanswered] = useState(rule?.unanswered ?? false);
 	const [absent, setAbsent] = useState(rule?.absent ?? true);
 	const [unrecorded, setUnrecorded] = useState(rule?.unrecorded ?? false);
+	const [keep, setKeep] = useState(rule?.keep_days ?? 180);
 	const save = useMutation({
 		mutationFn: () => {
 			const body = {
@@ -135,6 +136,7 @@ function RuleForm({ rule, onDone }: { rule?: Rule; onDone: () => void }) {
 				tool: tool || undefined,
 				mode,
 				unrecorded,
+				keep_days: keep,
 				seconds: mode === "ask" ? seconds : undefined,
 				unanswered,
 				absent,
@@ -200,9 +202,25 @@ function RuleForm({ rule, onDone }: { rule?: Rule; onDone: () => void }) {
 				</div>
 			)}
 			{["", "shell", "screen"].includes(tool) && (
-				<Tick on={unrecorded} onTurn={setUnrecorded}>
-					Shells and screens are not recorded
-				</Tick>
+				<div className="flex flex-wrap items-center gap-5">
+					<Tick on={unrecorded} onTurn={setUnrecorded}>
+						Shells and screens are not recorded
+					</Tick>
+					{!unrecorded && (
+						<label className="flex items-center gap-1.5">
+							Recordings are kept for
+							<input
+								className="field w-20 py-1"
+								type="number"
+								min={1}
+								max={3660}
+								value={keep}
+								onChange={(e) => setKeep(Number(e.target.value))}
+							/>
+							days
+						</label>
+					)}
+				</div>
 			)}
 		</Editor>
 	);

@@ -16,6 +16,7 @@ import (
 	"github.com/jezek/xgb/xtest"
 
 	"moorwatch.example/contract/link"
+	"moorwatch.example/core/keys"
 )
 
 // keyboard presses keys. A key is found by what it means on the keyboard as the desktop has it; a
@@ -258,7 +259,7 @@ func (s *Screen) Press(key link.ScreenKey) error {
 	if name == "" {
 		name = key.Key
 	}
-	sym, place := keysym(key.Key, key.Code), xproto.Keycode(0)
+	sym, place := xproto.Keysym(keys.Of(key.Key, key.Code)), xproto.Keycode(0)
 	if key.ByPlace {
 		place = places[key.Code]
 	}
@@ -277,17 +278,12 @@ const typePause = 4 * time.Millisecond
 // Type implements host.Screen.
 func (s *Screen) Type(ctx context.Context, text string) error {
 	for _, r := range text {
-		sym := keysymOf(r)
-		switch r {
-		case '\n':
-			sym = named["Enter"]
-		case '\t':
-			sym = named["Tab"]
-		case '\r':
+		sym := keys.Typed(r)
+		if sym == 0 {
 			continue
 		}
 		for _, down := range []bool{true, false} {
-			if err := s.keys.press("typed", sym, 0, down); err != nil {
+			if err := s.keys.press("typed", xproto.Keysym(sym), 0, down); err != nil {
 				return err
 			}
 		}
@@ -303,14 +299,13 @@ func (s *Screen) Type(ctx context.Context, text string) error {
 
 // Attend implements host.Screen: no X server gives the three keys a meaning of their own.
 func (s *Screen) Attend() error {
-	keys := []string{"Control", "Alt", "Delete"}
-	for _, key := range keys {
-		if err := s.keys.press("attend "+key, named[key], 0, true); err != nil {
+	for _, sym := range keys.Attention {
+		if err := s.keys.press(fmt.Sprint("attend ", sym), xproto.Keysym(sym), 0, true); err != nil {
 			return err
 		}
 	}
-	for _, key := range slices.Backward(keys) {
-		s.keys.press("attend "+key, named[key], 0, false)
+	for _, sym := range slices.Backward(keys.Attention[:]) {
+		s.keys.press(fmt.Sprint("attend ", sym), xproto.Keysym(sym), 0, false)
 	}
 	return nil
 }

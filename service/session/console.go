@@ -1,0 +1,167 @@
+package session
+
+import (
+	"context"
+	"net"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/link"
+	"moorwatch.example/core/device"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/front"
+)
+
+// consolePrefix marks a desktop that is a console of another computer, and consolePort is that of
+// RFB's first display.
+const (
+	consolePrefix = "console:"
+	consolePort   = "5900"
+	// mostConsoles of one device are listed with its desktops.
+	mostConsoles = 100
+)
+
+// consoles lists a device's consoles after a name.
+func (s store) consoles(ctx context.Context, device uuid.UUID, after string, limit int) ([]api.Console, error) {
+	rows, err := s.pool.Query(ctx, "SELECT id, name, address, secret IS NOT NULL, added_at, added_by FROM consoles WHERE device_id = $1 AND name > $2 ORDER BY name LIMIT $3", device, after, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (o api.Console, err error) {
+		return o, row.Scan(&o.ID, &o.Name, &o.Address, &o.Secret, &o.AddedAt, &o.AddedBy)
+	})
+}
+
+func (s store) addConsole(ctx context.Context, device uuid.UUID, o api.Console, secret []byte) error {
+	_, err := s.pool.Exec(ctx, "INSERT INTO consoles (id, device_id, name, address, secret, added_at, added_by) VALUES ($1, $2, $3, $4, $5, $6, $7)", o.ID, device, o.Name, o.Address, secret, o.AddedAt, o.AddedBy)
+	return err
+}
+
+func (s store) console(ctx context.Context, device, id uuid.UUID) (name, address string, secret []byte, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT name, address, secret FROM consoles WHERE device_id = $1 AND id = $2", device, id).Scan(&name, &address, &secret)
+	return name, address, secret, err
+}
+
+func (s store) removeConsole(ctx context.Context, device, id uuid.UUID) (name string, err error) {
+	return name, s.pool.QueryRow(ctx, "DELETE FROM consoles WHERE device_id = $1 AND id = $2 RETURNING name", device, id).Scan(&name)
+}
+
+// ListConsoles lists a device's consoles: GET /devices/{id}/consoles.
+func (s *Column) ListConsoles(c *gin.Context, id api.ID, in api.ListConsolesParams) {
+	front.List(c, in.Cursor, in.Limit, "", func(ctx context.Context, after string, limit int) ([]api.Console, error) {
+		return s.store.consoles(ctx, id, after, limit)
+	}, func(o api.Console) string { return o.Name }, func(items []api.Console, next *string) any { return api.ConsolePage{Items: items, Next: next} })
+}
+
+// AddConsole adds a console: POST /devices/{id}/consoles.
+func (s *Column) AddConsole(c *gin.Context, id api.ID) {
+	in, ok := front.Bind[api.NewConsole](c)
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	d, err := s.devices.Device(ctx, id)
+	o := api.Console{ID: uuid.New(), Name: device.CleanText(strings.TrimSpace(in.Name)), AddedAt: time.Now().Truncate(time.Microsecond), AddedBy: front.CallerOf(c).Email}
+	if err == nil {
+		o.Address, err = address(in.Address)
+	}
+	if err == nil && o.Name == "" {
+		err = front.Problem(http.StatusBadRequest, "The console has no name.", "Give it one, such as that of the machine.")
+	}
+	if err == nil {
+		var kept []byte
+		if in.Password != nil {
+			kept = s.box.Seal(*in.Password, consolePrefix+o.ID.String())
+		}
+		o.Secret = kept != nil
+		err = s.store.addConsole(ctx, id, o, kept)
+	}
+	if db.Duplicate(err) {
+		err = front.Problem(http.StatusConflict, d.Name+" has a console named "+o.Name+" already.", "Give it another name, or remove that one.")
+	}
+	if s.consoled(c, d, "console.add", o.Name+" at "+o.Address, err) {
+		c.JSON(http.StatusCreated, o)
+	}
+}
+
+// RemoveConsole removes a console: DELETE /devices/{id}/consoles/{console}.
+func (s *Column) RemoveConsole(c *gin.Context, id api.ID, console uuid.UUID) {
+	ctx := c.Request.Context()
+	d, err := s.devices.Device(ctx, id)
+	var name string
+	if err == nil {
+		if name, err = s.store.removeConsole(ctx, id, console); db.Missing(err) {
+			err = front.NotFound("console")
+		}
+	}
+	if s.consoled(c, d, "console.remove", name, err) {
+		c.Status(http.StatusNoContent)
+	}
+}
+
+// consoled notes a change of a device's consoles, or answers with what went wrong.
+func (s *Column) consoled(c *gin.Context, d api.Device, action, detail string, err error) bool {
+	if err == nil {
+		deed := front.DeedOf(c, action, "done")
+		deed.Device, deed.DeviceName, deed.Detail = d.ID, d.Name, detail
+		err = s.audit.Record(c.Request.Context(), deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+	}
+	return err == nil
+}
+
+// address reads a host and a port.
+func address(text string) (string, error) {
+	host, port, err := net.SplitHostPort(text)
+	if err != nil {
+		host, port = strings.Trim(text, "[]"), consolePort
+	}
+	n, err := strconv.ParseUint(port, 10, 16)
+	if err != nil || n == 0 || host == "" || strings.ContainsAny(host, " /@?#%") || device.CleanText(host) != host {
+		return "", front.Problem(http.StatusBadRequest, "The console's address cannot be read.", "Write a host and, where it is not 5900, a port, such as board7.example:5901 or [2001:db8::7]:5900.")
+	}
+	return net.JoinHostPort(host, port), nil
+}
+
+// consoleOrder is what a device is told of a console that is one of its desktops; nil where the
+// desktop is its own.
+func (s *Column) consoleOrder(ctx context.Context, d api.Device, desktop string) (*link.ConsoleOrder, error) {
+	text, ok := strings.CutPrefix(desktop, consolePrefix)
+	if !ok {
+		return nil, nil
+	}
+	id, err := uuid.Parse(text)
+	if err != nil {
+		return nil, front.NotFound("console")
+	}
+	name, address, kept, err := s.store.console(ctx, d.ID, id)
+	if db.Missing(err) {
+		return nil, front.NotFound("console")
+	}
+	if err != nil {
+		return nil, err
+	}
+	secret, err := s.box.Open(kept, desktop)
+	if err != nil {
+		return nil, front.Problem(http.StatusConflict, "The password of the console "+name+" cannot be read with the service's key.", "Remove the console, and add it again with its password.")
+	}
+	return &link.ConsoleOrder{ID: desktop, Title: name, Address: address, Secret: secret}, nil
+}
+
+// withConsoles adds a device's consoles to its desktops.
+func (s *Column) withConsoles(ctx context.Context, id uuid.UUID, list *link.DesktopList) error {
+	all, err := s.store.consoles(ctx, id, "", mostConsoles)
+	for _, o := range all {
+		list.Items = append(list.Items, link.Desktop{ID: consolePrefix + o.ID.String(), Title: o.Name + ", a console at " + o.Address, Active: true})
+	}
+	return err
+}
