@@ -12,6 +12,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"moorwatch.example/agent/host/sim"
 	messages "moorwatch.example/contract/link"
 )
 
@@ -36,7 +37,7 @@ func (b *bench) fleet() error {
 		return err
 	}
 	began := time.Now()
-	if err := w.fleet(b.ctx, b.devices); err != nil {
+	if err := w.fleet(b.ctx, "bench", sim.Board, b.devices); err != nil {
 		return err
 	}
 	fmt.Fprintf(os.Stderr, "bench: %d devices enrolled and connected in %.1f s\n", b.devices, time.Since(began).Seconds())

@@ -342,10 +342,7 @@ func (w *world) agentAt(ctx context.Context, url string) (uuid.UUID, func(), err
 	for range 400 {
 		for d, err := range w.client.Devices(ctx, "online && 'files' in capabilities") {
 			if err == nil && !w.seen[d.ID] {
-				if w.seen == nil {
-					w.seen = map[uuid.UUID]bool{}
-				}
-				w.seen[d.ID] = true
+				w.seen[d.ID], w.pids[d.ID] = true, cmd.Process.Pid
 				return d.ID, end, nil
 			}
 		}

@@ -40,6 +40,7 @@ type world struct {
 	token    string
 	children []func()
 	seen     map[uuid.UUID]bool
+	pids     map[uuid.UUID]int // of agents
 }
 
 const (
@@ -58,7 +59,7 @@ func (b *bench) begin() (*world, error) {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return nil, err
 	}
-	w := &world{dir: dir, bin: b.bin, listen: "127.0.0.1:8571"}
+	w := &world{dir: dir, bin: b.bin, listen: "127.0.0.1:8571", seen: map[uuid.UUID]bool{}, pids: map[uuid.UUID]int{}}
 	b.world = w
 	if w.database, err = cluster.Start(b.ctx, cluster.Options{Dir: filepath.Join(dir, "postgres")}); err != nil {
 		return nil, err
@@ -148,15 +149,15 @@ func (w *world) agent(ctx context.Context) (uuid.UUID, error) {
 	return id, err
 }
 
-// fleet runs n simulated devices in a process of their own, and returns once all are connected.
-func (w *world) fleet(ctx context.Context, n int) error {
+// fleet runs n simulated devices of a kind in a process of their own, and returns once all are connected.
+func (w *world) fleet(ctx context.Context, name string, kind sim.Kind, n int) error {
 	token, err := w.enrolmentToken(ctx, n)
 	if err != nil {
 		return err
 	}
-	plan := fleet.Plan{URL: w.url, Dir: filepath.Join(w.dir, "fleet")}
+	plan := fleet.Plan{URL: w.url, Dir: filepath.Join(w.dir, name)}
 	for i := range n {
-		d := sim.Device{Name: fmt.Sprintf("bench-%05d", i), Kind: sim.Board, Seed: uint64(i), Address: fmt.Sprintf("203.0.113.%d", i%250)}
+		d := sim.Device{Name: fmt.Sprintf("%s-%05d", name, i), Kind: kind, Seed: uint64(i), Address: fmt.Sprintf("203.0.113.%d", i%250)}
 		plan.Devices = append(plan.Devices, fleet.Device{Device: d, Token: token})
 	}
 	cmd := exec.Command(filepath.Join(w.bin, "moor-fleet"))

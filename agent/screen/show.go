@@ -53,6 +53,9 @@ func (s *show) run(ctx context.Context) error {
 	}
 }
 
+// slowTrip is the way to a viewer from which on what seldom changes does not wait for the rest.
+const slowTrip = 60 * time.Millisecond
+
 // never is a wait for nothing but news.
 const never = time.Duration(-1)
 
@@ -102,7 +105,10 @@ func (s *show) step(ctx context.Context, now time.Time) (time.Duration, error) {
 	if err := s.tell(ctx, now); err != nil {
 		return never, err
 	}
-	room := s.pace.Room()
+	room, full := s.pace.Room(), false
+	if room == 0 {
+		room, full = s.pace.Extra(), true
+	}
 	if room == 0 {
 		keep()
 		return never, nil // until more is drawn
@@ -127,7 +133,7 @@ func (s *show) step(ctx context.Context, now time.Time) (time.Duration, error) {
 	case look.Quality == 0:
 		s.quality = s.pace.Quality()
 	}
-	update := s.encoder.Update(s.view, screen.Wish{Now: now, Budget: room, Quality: s.quality})
+	update := s.encoder.Update(s.view, screen.Wish{Now: now, Budget: room, Quality: s.quality, Calm: s.pace.Trip() > slowTrip, Only: full})
 	if update != nil {
 		s.pace.Sent(s.encoder.Number(), len(update), time.Now())
 		if err := v.conn.Write(ctx, websocket.MessageBinary, update); err != nil {
@@ -143,6 +149,8 @@ func (s *show) step(ctx context.Context, now time.Time) (time.Duration, error) {
 	}
 	changes, exact := s.encoder.Pending()
 	switch {
+	case full:
+		return never, nil // until more is drawn, or something else changes
 	case changes:
 		return max(time.Until(s.next), 0), nil
 	case !exact.IsZero():

@@ -71,6 +71,9 @@ type Wish struct {
 	Budget int
 	// Quality of photographs that change, 1 to 100, as JPEG knows it. 0 sends all of them exactly.
 	Quality int
+	// Calm has what seldom changes told alone where there is any, so that it does not wait for the
+	// rest; Only has nothing else told.
+	Calm, Only bool
 }
 
 // Whole tells whether an update needs none before it.
@@ -176,8 +179,10 @@ func (e *Encoder) Update(p *Picture, w Wish) []byte {
 	}
 	calm, lively := parted(changed)
 	left := e.write(p, w, calm, budget, true)
-	e.write(p, w, lively, left, len(calm) == 0)
-	e.sharpen(p, w, budget)
+	if !w.Only && (!w.Calm || len(calm) == 0) {
+		e.write(p, w, lively, left, len(calm) == 0)
+		e.sharpen(p, w, budget)
+	}
 	if len(e.steps) == 0 && len(e.photos) == 0 && !fresh {
 		return nil
 	}

@@ -116,6 +116,13 @@ func (p *Pace) Room() int {
 	return 0
 }
 
+// Extra is how many bytes an update of what seldom changes may have that goes out though there is no
+// room: so little that it makes the way longer for none.
+func (p *Pace) Extra() int {
+	w := p.window()
+	return max(w/parts-max(p.flying-w, 0), 0) / 2
+}
+
 // Rate is what the link carries, in bytes a second, and Trip how long an update takes to be drawn and
 // told of at least; 0 while that is not known.
 func (p *Pace) Rate() float64       { return p.rate }

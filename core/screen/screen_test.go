@@ -245,3 +245,59 @@ func BenchmarkScroll(b *testing.B) {
 	}
 	b.ReportMetric(float64(sent)/float64(b.N), "B/update")
 }
+
+// TestCalm tells what seldom changes before what changes all the time, or without it.
+func TestCalm(t *testing.T) {
+	p, err := NewPicture(4*Tile, Tile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	e, d, now := NewEncoder(), Decoder{}, time.Unix(0, 0)
+	r := rand.New(rand.NewPCG(1, 1))
+	video := image.Rect(0, 0, Tile, Tile)
+	change := func() {
+		for y := range Tile {
+			for x := range Tile {
+				p.Pix[y*p.W+x] = r.Uint32() & 0xffffff
+			}
+		}
+		e.Damage(video)
+		now = now.Add(20 * time.Millisecond)
+	}
+	write := func(w Wish) bool {
+		t.Helper()
+		w.Now, w.Quality = now, 50
+		u := e.Update(p, w)
+		if u == nil {
+			return false
+		}
+		if err := d.Update(u); err != nil {
+			t.Fatal(err)
+		}
+		return true
+	}
+	for range 8 {
+		change()
+		write(Wish{})
+	}
+	typed := 3*Tile + 5
+	shown := func() bool { return d.Shown().Pix[typed] == p.Pix[typed] }
+	change()
+	if write(Wish{Only: true}) {
+		t.Error("what changes all the time was told")
+	}
+	p.Pix[typed] = 0xabcdef
+	e.Damage(image.Rect(typed, 0, typed+1, 1))
+	before := slices.Clone(d.Shown().Pix[:Tile])
+	if !write(Wish{Only: true}) || !shown() || !slices.Equal(before, d.Shown().Pix[:Tile]) {
+		t.Error("what was typed was not told, or not alone")
+	}
+	p.Pix[typed] = 0x123456
+	e.Damage(image.Rect(typed, 0, typed+1, 1))
+	if !write(Wish{Calm: true}) || !shown() || !slices.Equal(before, d.Shown().Pix[:Tile]) {
+		t.Error("what was typed did not go first")
+	}
+	if !write(Wish{Calm: true}) || slices.Equal(before, d.Shown().Pix[:Tile]) {
+		t.Error("the rest did not follow")
+	}
+}
