@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -19,6 +20,13 @@ import (
 
 // desktop starts an X server without a screen, and a program on it by which the agent finds it.
 func desktop(t *testing.T) (display string) {
+	t.Helper()
+	display, _ = startDesktop(t)
+	return display
+}
+
+// startDesktop is desktop, with what kills its server.
+func startDesktop(t *testing.T) (display string, kill func()) {
 	t.Helper()
 	for _, program := range []string{"Xvfb", "xmessage", "xdotool", "xclip"} {
 		if _, err := exec.LookPath(program); err != nil {
@@ -37,14 +45,15 @@ func desktop(t *testing.T) (display string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { x.Process.Signal(syscall.SIGTERM); x.Wait() }) // so that it takes its socket with it
+	end := sync.OnceFunc(func() { x.Wait() })
+	t.Cleanup(func() { x.Process.Signal(syscall.SIGTERM); end() }) // so that it takes its socket with it
 	n := 0
 	if _, err := fmt.Fscan(read, &n); err != nil { // it tells its number once it is there
 		t.Fatal("Xvfb did not start: ", err)
 	}
 	display = fmt.Sprintf(":%d", n)
 	program(t, display, "sleep", "300")
-	return display
+	return display, func() { x.Process.Kill(); end() }
 }
 
 func on(display, program string, args ...string) error {

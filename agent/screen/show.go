@@ -8,6 +8,7 @@ import (
 
 	"github.com/coder/websocket"
 
+	"moorwatch.example/agent/host"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/screen"
 )
@@ -17,6 +18,7 @@ import (
 type show struct {
 	viewer  *viewer
 	encoder *screen.Encoder
+	sign    bool // the person sees who looks
 	pace    screen.Pace
 	full    *screen.Picture // the desktop
 	view    *screen.Picture // what the viewer wants of it
@@ -191,7 +193,10 @@ func (s *show) arrange(look link.ScreenLook) *link.ScreenBegin {
 	v.mu.Lock()
 	v.origin, v.scale = s.area.Min, s.scale
 	v.mu.Unlock()
-	out := &link.ScreenBegin{Viewer: v.id, Desktop: v.screen.Desktop(), Monitors: monitors, X: s.area.Min.X, Y: s.area.Min.Y, Scale: s.scale, Control: v.control, Clipboard: v.clipboard}
+	out := &link.ScreenBegin{Viewer: v.id, Desktop: v.screen.Desktop(), Monitors: monitors, X: s.area.Min.X, Y: s.area.Min.Y, Scale: s.scale, Control: v.control, Clipboard: v.clipboard, Signed: s.sign}
+	if _, ok := v.server.Screens.(host.Signs); ok && !v.console {
+		out.Marks = v.control
+	}
 	return out
 }
 

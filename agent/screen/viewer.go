@@ -42,6 +42,8 @@ type viewer struct {
 	id, name  string
 	control   bool
 	clipboard bool
+	console   bool // it is of another computer
+	signed    bool // the person is to see that this one looks
 	wake      chan struct{}
 
 	mu     sync.Mutex
@@ -118,8 +120,12 @@ func (v *viewer) with(ctx context.Context, s *show) error {
 	ctx, cancel := context.WithCancel(ctx)
 	var watching sync.WaitGroup
 	watching.Go(func() { v.watch(ctx) })
-	v.stage = v.server.stage(v.screen.Desktop().ID)
-	v.stage.join(v)
+	stage := v.server.stage(v.screen.Desktop().ID)
+	v.mu.Lock()
+	v.stage = stage
+	v.mu.Unlock()
+	stage.join(v)
+	s.sign = v.signed && stage.signed(ctx) != nil
 	if v.wants != "" {
 		v.setMode(v.wants)
 		v.wants = ""
@@ -265,6 +271,9 @@ func (v *viewer) input(ctx context.Context, in link.ScreenInput) error {
 	if in.Mode != "" {
 		return v.setMode(in.Mode)
 	}
+	if in.Mark != nil {
+		return v.mark(ctx, stage, *in.Mark, origin, scale)
+	}
 	if in.Release {
 		s.Release()
 	}
@@ -297,6 +306,27 @@ func (v *viewer) input(ctx context.Context, in link.ScreenInput) error {
 		}
 		return s.SetClip(*in.Clip)
 	}
+	return nil
+}
+
+// mark shows something by hand on the person's own screen.
+func (v *viewer) mark(ctx context.Context, t *stage, in link.ScreenMark, origin image.Point, scale int) error {
+	if !v.control {
+		return refuse("You may look on, and not show things on this screen.")
+	}
+	if len(in.Points) > link.MaxMarkPoints || len(in.Text) > link.MaxMarkText || (len(in.Points) == 0 && in.Kind != link.MarkClear) {
+		return refuse("That mark cannot be shown.")
+	}
+	sign := t.signed(ctx)
+	if sign == nil {
+		return refuse("This desktop shows no marks.")
+	}
+	out := host.Mark{By: v.id, Name: v.name, Kind: in.Kind, Text: device.CleanText(in.Text)}
+	for _, p := range in.Points {
+		p.X, p.Y = min(max(p.X, 0), screen.MaxSide), min(max(p.Y, 0), screen.MaxSide)
+		out.Points = append(out.Points, origin.Add(image.Pt(p.X, p.Y).Mul(scale)))
+	}
+	sign.Mark(out)
 	return nil
 }
 

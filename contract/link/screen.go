@@ -85,6 +85,10 @@ type ScreenBegin struct {
 	// What this viewer may do, beside looking.
 	Control   bool `json:"control"`
 	Clipboard bool `json:"clipboard"`
+	// Signed tells that the desktop itself shows the person who looks at it, and lets them end it.
+	Signed bool `json:"signed"`
+	// Marks tells that a ScreenMark is shown there.
+	Marks bool `json:"marks"`
 }
 
 // ScreenCursor is the shape of the pointer: a PNG, and the point in it that points.
@@ -135,6 +139,27 @@ type ScreenNote struct {
 	At   time.Time `json:"at"`
 }
 
+// Kinds of marks.
+const (
+	MarkPoint = "point" // what the viewer points at, for a moment
+	MarkLine  = "line"  // a line that stays for a while
+	MarkNote  = "note"  // a text beside a point
+	MarkClear = "clear" // takes the viewer's away
+)
+
+// ScreenMark is something that a viewer shows by hand on the person's own screen.
+type ScreenMark struct {
+	Kind   string        `json:"kind"`
+	Points []ScreenPoint `json:"points,omitempty"` // 1 to MaxMarkPoints, of the picture that is sent
+	Text   string        `json:"text,omitempty"`   // of a note, at most MaxMarkText bytes
+}
+
+// The most that a mark may hold.
+const (
+	MaxMarkPoints = 1000
+	MaxMarkText   = 500
+)
+
 // ScreenEvent is a text message from the device. Each has one part.
 type ScreenEvent struct {
 	Begin   *ScreenBegin  `json:"begin,omitempty"`
@@ -146,6 +171,7 @@ type ScreenEvent struct {
 	Link    *ScreenLink   `json:"link,omitempty"`
 	Trouble string        `json:"trouble,omitempty"` // something was not done, and why
 	End     string        `json:"end,omitempty"`     // the last: why it is over
+	Ended   bool          `json:"ended,omitempty"`   // the person there wants the session to end
 }
 
 // ScreenLink tells how the screen is being sent, about once a second.
@@ -198,6 +224,7 @@ type ScreenInput struct {
 	Mode    string         `json:"mode,omitempty"`
 	Clip    *ScreenClip    `json:"clip,omitempty"`
 	Note    string         `json:"note,omitempty"`
+	Mark    *ScreenMark    `json:"mark,omitempty"`
 	Attend  bool           `json:"attend,omitempty"` // Ctrl+Alt+Del, as far as the system lets it be pressed
 	Again   bool           `json:"again,omitempty"`  // what is shown cannot be relied on: begin anew
 }

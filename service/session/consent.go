@@ -126,19 +126,24 @@ func (s *Column) sign(v *visit, d api.Device, name, reason string) {
 		if a.Answer != out {
 			continue
 		}
-		by := "the person at the device"
-		if a.By != "" {
-			by = device.CleanText(a.By)
-		}
-		s.visits.mu.Lock()
-		s.visits.ended[v.key] = time.Now()
-		s.visits.mu.Unlock()
-		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-		if err := s.finish(ctx, v, "ended by "+by, errEnded); err != nil {
-			slog.Warn("the end of a session cannot be written", "error", err)
-		}
-		cancel()
+		s.sentAway(v, a.By)
 		return
+	}
+}
+
+// sentAway ends a session as somebody at the device wants it.
+func (s *Column) sentAway(v *visit, name string) {
+	by := "the person at the device"
+	if name != "" {
+		by = device.CleanText(name)
+	}
+	s.visits.mu.Lock()
+	s.visits.ended[v.key] = time.Now()
+	s.visits.mu.Unlock()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	if err := s.finish(ctx, v, "ended by "+by, errEnded); err != nil {
+		slog.Warn("the end of a session cannot be written", "error", err)
 	}
 }
 

@@ -42,6 +42,7 @@ func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) 
 	if desktop != "" {
 		query.Set("desktop", desktop)
 	}
+	query.Set("sign", strconv.FormatBool(v.sign != nil))
 	if in.Mode != nil {
 		query.Set("mode", string(*in.Mode))
 	}
@@ -86,7 +87,12 @@ func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) 
 	})
 	defer stop()
 	seen := taps{
-		out: func(_ websocket.MessageType, p []byte) { v.count(int64(len(p)), 0, 0) },
+		out: func(kind websocket.MessageType, p []byte) {
+			v.count(int64(len(p)), 0, 0)
+			if v.sign != nil && kind == websocket.MessageText {
+				s.signed(v, p)
+			}
+		},
 		in: func(kind websocket.MessageType, p []byte) {
 			v.count(0, int64(len(p)), 0)
 			if mode := modeOf(kind, p); mode != "" {
@@ -124,6 +130,20 @@ func (s *Column) dialScreen(ctx context.Context, d api.Device, desktop string, q
 		return nil, err
 	}
 	return s.dial(ctx, d, hub.LaneURL(d.ID, link.LaneScreen, "/console", query), http.Header{link.ConsoleHeader: {string(text)}})
+}
+
+// signed takes what a device tells of the sign that the person there sees.
+func (s *Column) signed(v *visit, p []byte) {
+	var e link.ScreenEvent
+	if !bytes.Contains(p, []byte(`"signed"`)) && !bytes.Contains(p, []byte(`"ended"`)) || json.Unmarshal(p, &e) != nil {
+		return
+	}
+	if e.Begin != nil && !e.Begin.Signed {
+		v.sign()
+	}
+	if e.Ended {
+		go s.sentAway(v, "")
+	}
 }
 
 // modeOf is how a viewer wants to take part, where a message of theirs tells so.

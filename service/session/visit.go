@@ -40,6 +40,7 @@ type visit struct {
 	rule  session.Rule
 	ctx   context.Context // ends when the person at the device ends it
 	end   context.CancelCauseFunc
+	sign  func() // shows the person that somebody works there, where they are to see it and do not yet
 
 	mu    sync.Mutex
 	calls int // that run
@@ -169,8 +170,11 @@ func (s *Column) begin(c *gin.Context, v *visit, d api.Device, reason string, as
 	if !allowed {
 		return front.Problem(http.StatusForbidden, "The session may not begin: "+v.row.Consent+".", "Reach the person another way, or ask who sets the policy of consent.")
 	}
-	if shown {
-		go s.sign(v, d, caller.Name, reason)
+	switch sign := func() { go s.sign(v, d, caller.Name, reason) }; {
+	case shown && v.key.tool == "screen": // the desktop may show one itself
+		v.sign = sync.OnceFunc(sign)
+	case shown:
+		sign()
 	}
 	return nil
 }

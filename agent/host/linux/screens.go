@@ -62,6 +62,16 @@ func filesOf(name string) string {
 // x tells whether a desktop is an X server's.
 func (d desktop) x() bool { return strings.HasPrefix(d.display, ":") }
 
+// Sign implements host.Signs.
+func (screens) Sign(_ context.Context, desktop string, acts host.SignActs) (host.Sign, error) {
+	for _, d := range desktops() {
+		if d.display == desktop && d.x() {
+			return x11.OpenSign(d.display, d.variable("XAUTHORITY"), d.uid, acts)
+		}
+	}
+	return nil, refuse(http.StatusNotFound, "The desktop %s has ended.", desktop)
+}
+
 // Open implements host.Screens.
 func (screens) Open(ctx context.Context, id string) (host.Screen, error) {
 	all := desktops()

@@ -2655,6 +2655,10 @@ export interface components {
             scale: number;
             control: boolean;
             clipboard: boolean;
+            /** @description The desktop itself shows the person who looks at it. */
+            signed: boolean;
+            /** @description A ScreenMark is shown there. */
+            marks: boolean;
         };
         ScreenCursor: {
             /** Format: byte */
@@ -2675,6 +2679,13 @@ export interface components {
             id: string;
             name: string;
             mode: string;
+        };
+        /** @description Something that is shown by hand on the person's own screen. */
+        ScreenMark: {
+            /** @enum {string} */
+            kind: "point" | "line" | "note" | "clear";
+            points?: components["schemas"]["ScreenPoint"][];
+            text?: string;
         };
         ScreenStage: {
             viewers: components["schemas"]["ScreenViewer"][];
@@ -2711,6 +2722,8 @@ export interface components {
             link?: components["schemas"]["ScreenLink"];
             trouble?: string;
             end?: string;
+            /** @description The person there wants the session to end. */
+            ended?: boolean;
         };
         ScreenKey: {
             key: string;
@@ -2744,6 +2757,7 @@ export interface components {
             mode?: string;
             clip?: components["schemas"]["ScreenClip"];
             note?: string;
+            mark?: components["schemas"]["ScreenMark"];
             attend?: boolean;
             again?: boolean;
         };

@@ -135,6 +135,8 @@ func (s *Screen) begin(uid uint32) error {
 	}
 	xfixes.CreateRegion(s.x, s.region, nil)
 	xfixes.SelectCursorInput(s.x, s.root, xfixes.CursorNotifyMaskDisplayCursor)
+	// Of monitors that are told to the server by hand it tells by the root window alone.
+	xproto.ChangeWindowAttributes(s.x, s.root, xproto.CwEventMask, []uint32{xproto.EventMaskStructureNotify})
 	randr.SelectInput(s.x, s.root, randr.NotifyMaskScreenChange|randr.NotifyMaskCrtcChange|randr.NotifyMaskOutputChange)
 	if err := damage.CreateChecked(s.x, s.damage, xproto.Drawable(s.root), damage.ReportLevelNonEmpty).Check(); err != nil {
 		return err
@@ -190,7 +192,7 @@ func (s *Screen) listen() {
 			s.note(func() { s.damaged = true })
 		case xfixes.CursorNotifyEvent:
 			s.note(func() { s.cursor = true })
-		case randr.ScreenChangeNotifyEvent, randr.NotifyEvent:
+		case randr.ScreenChangeNotifyEvent, randr.NotifyEvent, xproto.ConfigureNotifyEvent:
 			if s.measure() == nil {
 				s.note(func() {})
 			}
