@@ -6,6 +6,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -15,6 +16,7 @@ import (
 
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
 )
 
 // A technician asks at a real desktop, is refused, and is allowed; types into a real program and sees
@@ -58,7 +60,7 @@ func TestConsoleScreen(t *testing.T) {
 	p.press("[aria-label=Screen]", "Open it again")
 	answer(func(id string) error { return on(display, "xdotool", "windowfocus", id, "key", "Return") })
 	p.until(`document.querySelector("[role=application] canvas")?.width === 800`, "the desktop")
-	w.await(t, 10*time.Second, "the sign is on the screen", func() bool { return window(display, "Somebody helps") != "" })
+	w.await(t, 10*time.Second, "the sign is on the screen", func() bool { return window(display, "Moorwatch") != "" })
 	p.accessible("a screen")
 
 	if err := on(display, "xdotool", "mousemove", "200", "100"); err != nil {
@@ -126,13 +128,74 @@ func TestConsoleScreen(t *testing.T) {
 	})()`, name))
 	p.sees("[aria-label=Screen]", name+" is in "+me.HomeDir)
 
+	p.press("[aria-label=Screen]", "Show")
+	ask[bool](p, `(() => {
+		const canvas = document.querySelector("[role=application] canvas");
+		const r = canvas.getBoundingClientRect();
+		const at = (x, y) => ({ clientX: r.left + (x / canvas.width) * r.width, clientY: r.top + (y / canvas.height) * r.height, bubbles: true, pointerId: 1 });
+		canvas.dispatchEvent(new PointerEvent("pointermove", at(200, 450)));
+		return true;
+	})()`)
+	w.await(t, 10*time.Second, "what is pointed at is on the person's screen", func() bool {
+		r, g, b, _ := xPicture(t, display).At(200, 434).RGBA()
+		return r>>8 == 0xc2 && g>>8 == 0x33 && b>>8 == 0xa6
+	})
 	w.await(t, 10*time.Second, "the person ends it", func() bool {
-		id := window(display, "Somebody helps")
-		return id != "" && on(display, "xdotool", "windowfocus", id, "key", "Return") == nil
+		id := window(display, "Moorwatch")
+		return id != "" && on(display, "sh", "-c", `eval $(xdotool getwindowgeometry --shell "$0"); xdotool mousemove $((X+WIDTH-40)) $((Y+HEIGHT-27)) click 1`, id) == nil
 	})
 	p.sees("[aria-label=Screen]", "ended the session")
+	p.sees("[aria-label=Screen]", "What was done?")
+	p.fill("What was done?", "Mended the printer.")
+	p.press("[aria-label=Screen]", "Keep the note")
+	w.await(t, 10*time.Second, "the note is on record", func() bool {
+		all := must(client.Result(w.owner.ListDeviceSessionsWithResponse(t.Context(), d.id, &api.ListDeviceSessionsParams{})))(t).Items
+		return slices.ContainsFunc(all, func(s api.ToolSession) bool { return s.Note != nil && *s.Note == "Mended the printer." })
+	})
 	all := must(client.Result(w.owner.ListDeviceSessionsWithResponse(t.Context(), d.id, &api.ListDeviceSessionsParams{})))(t).Items
 	if len(all) != 3 || !strings.HasPrefix(all[1].Consent, "given by ") || !strings.HasPrefix(all[2].Consent, "refused by ") {
 		t.Errorf("%+v", all)
 	}
+}
+
+// Several screens stand side by side, or as tabs, under names of one's own; a colleague is asked to
+// one, and it becomes theirs as soon as they are there.
+func TestConsoleScreens(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	w.unasked(t)
+	first, second := w.simulated(t, "hay-desk-01"), w.simulated(t, "hay-desk-02")
+	p := w.open(t)
+	p.signIn()
+	p.do(chromedp.Navigate(fmt.Sprintf("%s/screens?of=%s", p.url, first.id)))
+	p.until(`document.querySelectorAll("[role=application] canvas").length === 1 && document.querySelector("[role=application] canvas").width > 300`, "one screen")
+	ask[bool](p, fmt.Sprintf(`(() => {
+		const list = document.querySelector("[aria-label='Open another screen']");
+		list.value = %q;
+		return list.dispatchEvent(new Event("change", { bubbles: true }));
+	})()`, second.id))
+	p.until(`[...document.querySelectorAll("[role=application] canvas")].filter(c => c.width > 300).length === 2`, "two screens")
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("[aria-label='Rename hay-desk-02']").click()`))
+	p.until(`document.activeElement.name === "name"`, "the field of its name")
+	p.do(chromedp.Evaluate[chromedp.Void](`document.activeElement.select()`))
+	p.typed("The printer's")
+	p.press("main", "Name it")
+	p.sees("main", "The printer's")
+	p.accessible("two screens")
+	p.press("[aria-label='Arranged as']", "Tabs")
+	p.press("[aria-label=Tabs]", "hay-desk-01")
+	p.until(`[...document.querySelectorAll("[role=application]")].filter(c => c.checkVisibility()).length === 1 && location.search.includes("as=tabs")`, "one tab in front")
+
+	w.joins(t, "ines@curlew-sedge.example", wholly(access.Technician))
+	theirs := w.open(t)
+	theirs.signInAs("ines@curlew-sedge.example")
+	p.press("main", "Colleagues")
+	p.sees("body", "Ines")
+	p.press("body", "Hand over")
+	theirs.sees("body", "hands you the screen of hay-desk-01")
+	theirs.press("body", "Open it")
+	theirs.until(`document.querySelector("[role=application] canvas")?.width > 300`, "the screen that was handed over")
+	p.sees("main", "Ines has it now")
+	p.until(`document.querySelector("section[aria-label=Screen]:not([hidden]) [aria-label=Part] [aria-pressed=true]")?.textContent === "Look on"`, "it is looked on")
+	theirs.sees("[aria-label=Screen]", "with Robin Sedge")
 }

@@ -138,9 +138,14 @@ func (p *page) ctrl(key string) {
 
 func (p *page) signIn() {
 	p.t.Helper()
+	p.signInAs("robin@curlew-sedge.example")
+}
+
+func (p *page) signInAs(email string) {
+	p.t.Helper()
 	p.do(chromedp.Navigate(p.url))
 	p.focus("input[type=email]")
-	p.typed("robin@curlew-sedge.example")
+	p.typed(email)
 	p.focus("input[type=password]")
 	p.typed(password + "\r")
 	p.sees("h1", "What needs a person now")

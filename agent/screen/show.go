@@ -26,6 +26,10 @@ type show struct {
 	hidden  []image.Rectangle
 	scale   int
 	colours string
+	fewer   bool // colours, and coarse, the scale, as the link has them
+	coarse  int
+	narrow  time.Time // since when the link is too narrow for how it is made
+	wrote   time.Time // the last update
 	next    time.Time // before which no update is sent
 	told    time.Time // when it was told how it goes
 	bytes   int
@@ -107,6 +111,12 @@ func (s *show) step(ctx context.Context, now time.Time) (time.Duration, error) {
 	if err := s.tell(ctx, now); err != nil {
 		return never, err
 	}
+	if s.adapt(now) {
+		v.mu.Lock()
+		v.layout = true
+		v.mu.Unlock()
+		v.nudge()
+	}
 	room, full := s.pace.Room(), false
 	if room == 0 {
 		room, full = s.pace.Extra(), true
@@ -141,6 +151,7 @@ func (s *show) step(ctx context.Context, now time.Time) (time.Duration, error) {
 		if err := v.conn.Write(ctx, websocket.MessageBinary, update); err != nil {
 			return never, err
 		}
+		s.wrote = now
 		s.bytes += len(update)
 		s.frames++
 		rate := look.Rate
@@ -157,10 +168,37 @@ func (s *show) step(ctx context.Context, now time.Time) (time.Duration, error) {
 		return max(time.Until(s.next), 0), nil
 	case !exact.IsZero():
 		return max(time.Until(exact), time.Until(s.next), 0), nil
-	case s.bytes > 0:
-		return linkEvery, nil // to tell that it is still
+	case s.bytes > 0, s.fewer, s.coarse > 1:
+		return linkEvery, nil // to tell that it is still, and to show it as it is
 	}
 	return never, nil
+}
+
+// Times of a link that is too narrow for all of the picture.
+const (
+	narrowFor = 3 * time.Second // until it is made coarser
+	stillFor  = 2 * time.Second // without a change, until it is shown as it is
+)
+
+// adapt makes the picture coarser for a link that stays too narrow, and tells whether it is to be
+// arranged anew. What is still is shown as it is.
+func (s *show) adapt(now time.Time) bool {
+	fewer, coarse := s.pace.Coarse(s.fewer, max(s.coarse, 1))
+	if now.Sub(s.wrote) > stillFor {
+		fewer, coarse = false, 1
+	}
+	switch {
+	case fewer == s.fewer && coarse == max(s.coarse, 1):
+		s.narrow = time.Time{}
+		return false
+	case (fewer || coarse > 1) && s.narrow.IsZero():
+		s.narrow = now
+		return false
+	case (fewer || coarse > 1) && now.Sub(s.narrow) < narrowFor:
+		return false
+	}
+	s.fewer, s.coarse, s.narrow = fewer, coarse, time.Time{}
+	return true
 }
 
 // arrange makes the view that a viewer wants of the desktop, and what it is told of it.
@@ -183,7 +221,19 @@ func (s *show) arrange(look link.ScreenLook) *link.ScreenBegin {
 	} else {
 		s.area = chosen
 	}
-	s.scale, s.colours = max(look.Scale, 1), look.Colours
+	s.scale, s.colours = look.Scale, look.Colours
+	if s.scale == 0 {
+		s.scale = max(s.coarse, 1)
+		if look.Width > 0 {
+			s.scale = min(max(s.scale, s.area.Dx()/look.Width), mostScale)
+		}
+	}
+	if s.colours == "" && s.fewer {
+		s.colours = link.ColoursFewer
+	}
+	if s.colours == link.ColoursAll {
+		s.colours = ""
+	}
 	w, h := (s.area.Dx()+s.scale-1)/s.scale, (s.area.Dy()+s.scale-1)/s.scale
 	if s.view = s.full; s.scale > 1 || s.colours != "" || s.area != whole {
 		s.view = &screen.Picture{W: w, H: h, Pix: make([]uint32, w*h)}
@@ -231,13 +281,16 @@ func (s *show) tell(ctx context.Context, now time.Time) error {
 		return nil
 	}
 	e := link.ScreenLink{BytesPerSecond: float64(s.bytes) / since.Seconds(), LinkPerSecond: s.pace.Rate(), TripSeconds: s.pace.Trip().Seconds(),
-		FramesASecond: float64(s.frames) / since.Seconds(), Quality: s.quality, Scale: s.scale}
+		FramesASecond: float64(s.frames) / since.Seconds(), Quality: s.quality, Scale: s.scale, Colours: s.colours}
 	if s.told.IsZero() {
 		e.BytesPerSecond, e.FramesASecond = float64(s.bytes), float64(s.frames)
 	}
 	s.told, s.bytes, s.frames = now, 0, 0
 	return s.viewer.send(ctx, link.ScreenEvent{Link: &e})
 }
+
+// mostScale is how many times smaller a picture is sent at most by itself.
+const mostScale = 8
 
 // mostParts is how many parts of a desktop are grabbed one by one.
 const mostParts = 12

@@ -441,6 +441,23 @@ type Code struct {
 	Code string `json:"code"`
 }
 
+// Colleague defines model for Colleague.
+type Colleague struct {
+	// Act Whether they may work on it, and not look alone.
+	Act bool               `json:"act"`
+	ID  openapi_types.UUID `json:"id"`
+
+	// LastSeenAt When they were last at work here.
+	LastSeenAt *time.Time `json:"last_seen_at,omitempty"`
+	Name       string     `json:"name"`
+}
+
+// ColleaguePage defines model for ColleaguePage.
+type ColleaguePage struct {
+	Items []Colleague `json:"items"`
+	Next  *string     `json:"next,omitempty"`
+}
+
 // Command defines model for Command.
 type Command = link.Command
 
@@ -779,6 +796,25 @@ type InventoryItem = inventory.Item
 
 // InventorySection defines model for InventorySection.
 type InventorySection = inventory.Section
+
+// Invitation defines model for Invitation.
+type Invitation struct {
+	Desktop *string `json:"desktop,omitempty"`
+
+	// HandOver The screen becomes theirs.
+	HandOver *bool              `json:"hand_over,omitempty"`
+	Person   openapi_types.UUID `json:"person"`
+}
+
+// Invited The data of an event invited, which its receiver alone is sent.
+type Invited struct {
+	Desktop    *string            `json:"desktop,omitempty"`
+	Device     openapi_types.UUID `json:"device"`
+	DeviceName string             `json:"device_name"`
+	From       string             `json:"from"`
+	HandOver   bool               `json:"hand_over"`
+	To         openapi_types.UUID `json:"to"`
+}
 
 // Level defines model for Level.
 type Level = health.Level
@@ -2047,6 +2083,15 @@ type OpenScreenParams struct {
 // OpenScreenParamsMode defines parameters for OpenScreen.
 type OpenScreenParamsMode string
 
+// ListColleaguesParams defines parameters for ListColleagues.
+type ListColleaguesParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // GetScreenPictureParams defines parameters for GetScreenPicture.
 type GetScreenPictureParams struct {
 	// Width Pixels, at most.
@@ -2304,6 +2349,9 @@ type StartProgramJSONRequestBody = Program
 
 // AskQueryJSONRequestBody defines body for AskQuery for application/json ContentType.
 type AskQueryJSONRequestBody = Query
+
+// InviteColleagueJSONRequestBody defines body for InviteColleague for application/json ContentType.
+type InviteColleagueJSONRequestBody = Invitation
 
 // ChangeServiceJSONRequestBody defines body for ChangeService for application/json ContentType.
 type ChangeServiceJSONRequestBody = ServiceDeed
@@ -2975,10 +3023,29 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{id}/screen (the `OpenScreen` operationId).
 	OpenScreen(ctx context.Context, id ID, params *OpenScreenParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListColleagues Who else may look at the screen of the device, by name. A page may hold fewer than its limit.
+	//
+	// Corresponds with GET /devices/{id}/screen/colleagues (the `ListColleagues` operationId).
+	ListColleagues(ctx context.Context, id ID, params *ListColleaguesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDesktops The desktops of a device, the one that is worked on first.
 	//
 	// Corresponds with GET /devices/{id}/screen/desktops (the `ListDesktops` operationId).
 	ListDesktops(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// InviteColleagueWithBody Asks a colleague to join a screen, or hands it over to them: whoever has a console open sees it there at once, as the event invited. They join by themselves, with their own rights.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /devices/{id}/screen/invitations (the `InviteColleague` operationId).
+	InviteColleagueWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// InviteColleague Asks a colleague to join a screen, or hands it over to them: whoever has a console open sees it there at once, as the event invited. They join by themselves, with their own rights.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /devices/{id}/screen/invitations (the `InviteColleague` operationId).
+	InviteColleague(ctx context.Context, id ID, body InviteColleagueJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetScreenPicture A small picture of a desktop, for the wall. Nobody is asked; the policy of the tool wall says whether it is shown, blurred (as it is where nothing is said), or not.
 	//
@@ -5072,11 +5139,60 @@ func (c *Client) OpenScreen(ctx context.Context, id ID, params *OpenScreenParams
 	return c.Client.Do(req)
 }
 
+// ListColleagues Who else may look at the screen of the device, by name. A page may hold fewer than its limit.
+//
+// Corresponds with GET /devices/{id}/screen/colleagues (the `ListColleagues` operationId).
+func (c *Client) ListColleagues(ctx context.Context, id ID, params *ListColleaguesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListColleaguesRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDesktops The desktops of a device, the one that is worked on first.
 //
 // Corresponds with GET /devices/{id}/screen/desktops (the `ListDesktops` operationId).
 func (c *Client) ListDesktops(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDesktopsRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// InviteColleagueWithBody Asks a colleague to join a screen, or hands it over to them: whoever has a console open sees it there at once, as the event invited. They join by themselves, with their own rights.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /devices/{id}/screen/invitations (the `InviteColleague` operationId).
+func (c *Client) InviteColleagueWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInviteColleagueRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// InviteColleague Asks a colleague to join a screen, or hands it over to them: whoever has a console open sees it there at once, as the event invited. They join by themselves, with their own rights.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /devices/{id}/screen/invitations (the `InviteColleague` operationId).
+func (c *Client) InviteColleague(ctx context.Context, id ID, body InviteColleagueJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInviteColleagueRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10368,6 +10484,79 @@ func NewOpenScreenRequest(server string, id ID, params *OpenScreenParams) (*http
 	return req, nil
 }
 
+// NewListColleaguesRequest constructs an http.Request for the ListColleagues method
+func NewListColleaguesRequest(server string, id ID, params *ListColleaguesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/screen/colleagues", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListDesktopsRequest constructs an http.Request for the ListDesktops method
 func NewListDesktopsRequest(server string, id ID) (*http.Request, error) {
 	var err error
@@ -10398,6 +10587,53 @@ func NewListDesktopsRequest(server string, id ID) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewInviteColleagueRequest calls the generic InviteColleague builder with application/json body
+func NewInviteColleagueRequest(server string, id ID, body InviteColleagueJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewInviteColleagueRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewInviteColleagueRequestWithBody constructs an http.Request for the InviteColleague method, with any body, and a specified content type
+func NewInviteColleagueRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/screen/invitations", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -15236,12 +15472,33 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{id}/screen (the `OpenScreen` operationId).
 	OpenScreenWithResponse(ctx context.Context, id ID, params *OpenScreenParams, reqEditors ...RequestEditorFn) (*OpenScreenResponse, error)
 
+	// ListColleaguesWithResponse Who else may look at the screen of the device, by name. A page may hold fewer than its limit.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/screen/colleagues (the `ListColleagues` operationId).
+	ListColleaguesWithResponse(ctx context.Context, id ID, params *ListColleaguesParams, reqEditors ...RequestEditorFn) (*ListColleaguesResponse, error)
+
 	// ListDesktopsWithResponse The desktops of a device, the one that is worked on first.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /devices/{id}/screen/desktops (the `ListDesktops` operationId).
 	ListDesktopsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListDesktopsResponse, error)
+
+	// InviteColleagueWithBodyWithResponse Asks a colleague to join a screen, or hands it over to them: whoever has a console open sees it there at once, as the event invited. They join by themselves, with their own rights.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/screen/invitations (the `InviteColleague` operationId).
+	InviteColleagueWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InviteColleagueResponse, error)
+
+	// InviteColleagueWithResponse Asks a colleague to join a screen, or hands it over to them: whoever has a console open sees it there at once, as the event invited. They join by themselves, with their own rights.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /devices/{id}/screen/invitations (the `InviteColleague` operationId).
+	InviteColleagueWithResponse(ctx context.Context, id ID, body InviteColleagueJSONRequestBody, reqEditors ...RequestEditorFn) (*InviteColleagueResponse, error)
 
 	// GetScreenPictureWithResponse A small picture of a desktop, for the wall. Nobody is asked; the policy of the tool wall says whether it is shown, blurred (as it is where nothing is said), or not.
 	//
@@ -18901,6 +19158,54 @@ func (r OpenScreenResponse) ContentType() string {
 	return ""
 }
 
+type ListColleaguesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ColleaguePage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListColleaguesResponse) GetJSON200() *ColleaguePage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListColleaguesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListColleaguesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListColleaguesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListColleaguesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListColleaguesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListDesktopsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -18943,6 +19248,47 @@ func (r ListDesktopsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListDesktopsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type InviteColleagueResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r InviteColleagueResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r InviteColleagueResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r InviteColleagueResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r InviteColleagueResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r InviteColleagueResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -24271,6 +24617,19 @@ func (c *ClientWithResponses) OpenScreenWithResponse(ctx context.Context, id ID,
 	return ParseOpenScreenResponse(rsp)
 }
 
+// ListColleaguesWithResponse Who else may look at the screen of the device, by name. A page may hold fewer than its limit.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/screen/colleagues (the `ListColleagues` operationId).
+func (c *ClientWithResponses) ListColleaguesWithResponse(ctx context.Context, id ID, params *ListColleaguesParams, reqEditors ...RequestEditorFn) (*ListColleaguesResponse, error) {
+	rsp, err := c.ListColleagues(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListColleaguesResponse(rsp)
+}
+
 // ListDesktopsWithResponse The desktops of a device, the one that is worked on first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -24282,6 +24641,32 @@ func (c *ClientWithResponses) ListDesktopsWithResponse(ctx context.Context, id I
 		return nil, err
 	}
 	return ParseListDesktopsResponse(rsp)
+}
+
+// InviteColleagueWithBodyWithResponse Asks a colleague to join a screen, or hands it over to them: whoever has a console open sees it there at once, as the event invited. They join by themselves, with their own rights.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/screen/invitations (the `InviteColleague` operationId).
+func (c *ClientWithResponses) InviteColleagueWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InviteColleagueResponse, error) {
+	rsp, err := c.InviteColleagueWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInviteColleagueResponse(rsp)
+}
+
+// InviteColleagueWithResponse Asks a colleague to join a screen, or hands it over to them: whoever has a console open sees it there at once, as the event invited. They join by themselves, with their own rights.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /devices/{id}/screen/invitations (the `InviteColleague` operationId).
+func (c *ClientWithResponses) InviteColleagueWithResponse(ctx context.Context, id ID, body InviteColleagueJSONRequestBody, reqEditors ...RequestEditorFn) (*InviteColleagueResponse, error) {
+	rsp, err := c.InviteColleague(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInviteColleagueResponse(rsp)
 }
 
 // GetScreenPictureWithResponse A small picture of a desktop, for the wall. Nobody is asked; the policy of the tool wall says whether it is shown, blurred (as it is where nothing is said), or not.
@@ -27851,6 +28236,39 @@ func ParseOpenScreenResponse(rsp *http.Response) (*OpenScreenResponse, error) {
 	return response, nil
 }
 
+// ParseListColleaguesResponse parses an HTTP response from a ListColleaguesWithResponse call
+func ParseListColleaguesResponse(rsp *http.Response) (*ListColleaguesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListColleaguesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ColleaguePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListDesktopsResponse parses an HTTP response from a ListDesktopsWithResponse call
 func ParseListDesktopsResponse(rsp *http.Response) (*ListDesktopsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -27871,6 +28289,35 @@ func ParseListDesktopsResponse(rsp *http.Response) (*ListDesktopsResponse, error
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseInviteColleagueResponse parses an HTTP response from a InviteColleagueWithResponse call
+func ParseInviteColleagueResponse(rsp *http.Response) (*InviteColleagueResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &InviteColleagueResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -31019,9 +31466,15 @@ type ServerInterface interface {
 	// OpenScreen A WebSocket (RFC 6455) to a desktop of the device. Binary messages are updates of its picture, in the form that core/screen describes; text messages from the device are ScreenEvent objects, those to it ScreenInput objects. Each update is acknowledged by its number once it is drawn: no more is sent than the link and the viewer take. Who lacks screen.act looks on alone.
 	// (GET /devices/{id}/screen)
 	OpenScreen(c *gin.Context, id ID, params OpenScreenParams)
+	// ListColleagues Who else may look at the screen of the device, by name. A page may hold fewer than its limit.
+	// (GET /devices/{id}/screen/colleagues)
+	ListColleagues(c *gin.Context, id ID, params ListColleaguesParams)
 	// ListDesktops The desktops of a device, the one that is worked on first.
 	// (GET /devices/{id}/screen/desktops)
 	ListDesktops(c *gin.Context, id ID)
+	// InviteColleague Asks a colleague to join a screen, or hands it over to them: whoever has a console open sees it there at once, as the event invited. They join by themselves, with their own rights.
+	// (POST /devices/{id}/screen/invitations)
+	InviteColleague(c *gin.Context, id ID)
 	// GetScreenPicture A small picture of a desktop, for the wall. Nobody is asked; the policy of the tool wall says whether it is shown, blurred (as it is where nothing is said), or not.
 	// (GET /devices/{id}/screen/picture)
 	GetScreenPicture(c *gin.Context, id ID, params GetScreenPictureParams)
@@ -33200,6 +33653,50 @@ func (siw *ServerInterfaceWrapper) OpenScreen(c *gin.Context) {
 	siw.Handler.OpenScreen(c, id, params)
 }
 
+// ListColleagues operation middleware
+func (siw *ServerInterfaceWrapper) ListColleagues(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListColleaguesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListColleagues(c, id, params)
+}
+
 // ListDesktops operation middleware
 func (siw *ServerInterfaceWrapper) ListDesktops(c *gin.Context) {
 
@@ -33223,6 +33720,31 @@ func (siw *ServerInterfaceWrapper) ListDesktops(c *gin.Context) {
 	}
 
 	siw.Handler.ListDesktops(c, id)
+}
+
+// InviteColleague operation middleware
+func (siw *ServerInterfaceWrapper) InviteColleague(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.InviteColleague(c, id)
 }
 
 // GetScreenPicture operation middleware
@@ -35668,6 +36190,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/devices/:id/consoles", wrapper.ListConsoles)
 	router.POST(options.BaseURL+"/devices/:id/consoles", wrapper.AddConsole)
 	router.DELETE(options.BaseURL+"/devices/:id/consoles/:console", wrapper.RemoveConsole)
+	router.GET(options.BaseURL+"/devices/:id/screen/colleagues", wrapper.ListColleagues)
+	router.POST(options.BaseURL+"/devices/:id/screen/invitations", wrapper.InviteColleague)
 	router.GET(options.BaseURL+"/devices/:id/screen/picture", wrapper.GetScreenPicture)
 	router.GET(options.BaseURL+"/devices/:id/link-test", wrapper.TestLink)
 	router.GET(options.BaseURL+"/devices/:id/sessions", wrapper.ListDeviceSessions)
@@ -35733,440 +36257,446 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L19cxs3sjf6VVC891aS5xnJsmw5iVXnD8cvGz/Hsb2Wsr5Vm5QNckAS0RDgAhjR3JS/+y10A/NGYF7I",
-	"oezsuedsxZI4xADoRqNff/3nZCZXaymYMHry+M/Jmiq6YoYp+G2WKy2V/Slleqb42nApJo8n10tGPgr2",
-	"yXwkck7MkpE1XTAyZXOp2OkkmXD71L9ypraTZCLoik0e+8GSiZ4t2YraUVf00ysmFmY5eXz/7PxhMjHb",
-	"tX1UG8XFYvL5czLhqX0QxltTsyyH4+kkmSj2r5wrlk4eG5Wz6tBzqVbUTB5P8hye3B054ytuwmtbSW2I",
-	"khttl0dhcbFV4SjVN6dsTvPM2CWdJXaJfJWvJo8v4Dcu8Lf7xYy4MGzB1OSznZNiei2FZrD7b5WcZmwF",
-	"hJDCMAGzpet1xmfUzvbeGp/4339oO/U/K5P4vxWbTx5P/q97JXnv4af6nh8X3lhf/PslNWTDhCEbJcUi",
-	"IVSkZGP/aCRJ5SlsnBvHvuZJmrL0uVAyWzFhruUNg3mslVwzZTiuQ7OZYjD3BhGSifHfaJtvY3zcJ0/3",
-	"f7oxEv+a34udldM/2MzY18A03zLltqk+vYyLmzAb0DRVTGvH41wRKdiJ4StGNDMn+bpgjJ11rYt3tRIC",
-	"n2ouyH05wZlF13Ok3d5/kzOmzO58qNZ8IRjb3eLnJyvKM7u7m6UkmjFtuYyb4I7Olmx2E1xVym75jIUp",
-	"aA+pF1H43CWhU20ZfC4V/JnaaeM519yEyYlf/YCyqEOy+Kf17ox+lhuyomLrpqIJN4RrQqcyry66kAjJ",
-	"ZJ7R9doOWy58KmXGqJgUsrFzPhm7ZVkX2V/BQ5+TyYppTRcsuNWr3LB0d10/bQklK2rnLaiYMbLhIpWb",
-	"ypIqk5ZrJlj6gZra3FNq8GiFFiDVggquKb4uMC/FtMxuB46quQixzfslE8AY2lBj77QFtb9T06RW37eY",
-	"8F7aD/pylBZS/pulH3JheDZghXYFXYSHY3sFT9qv5HiegzPO9dp91jbglXusKUJgaX7VbmMatPXHvJyH",
-	"596SL/2yPAGrHFU5MJ5Zy+MYlVlPZp6xGpKr+DsT9s7+54TOboTcZCzFeQBVJokTcVYnkDAxx47wk51c",
-	"5dVuN5PJp5OFPNnZ4riwfDMn+OFjQgVhIDoTIhVhq7XZgjQTcirTrWXNil714PwswBmGfQqoPk+IXUBC",
-	"NtwsiZVTuAONER+enYWGLHhzZ964TwmhBhWrB2ckpVtN6JLRtO9JajCTo02Ups+YoTidBk39JdV5JOxQ",
-	"7Nbrxdywle71vef2O7DHODGqFN3a362+/EEbtg4erjVVJnBlwJCggfg7A0RR4OKy8kqk2nIC6Kq9J7w7",
-	"1+Zew1PFblRX4ucdpQPuRuhooV2xewIGSPC0IPLORzdcpIEPmiuzy4JHEzelYtDoit66y7G+oGK7D9l3",
-	"3NnuaeM7ojO88mLfiy2QQUlVeqWF+EpLeZV2yaklo5lZnlZeUvn8hK/W0imA1lB7PFlJqTbUzJan7BNd",
-	"rTN2byYVu4ejwKKeZPyGtRzSnqpWi1rY+4YNX9ORk1COXUzBDREkitAbpoKGR0hL/EUqKyyJ/ZgwOlvW",
-	"jvOuKG+yUL6a4tvKQyTzaVY5Qe6Rz8nklmZ5RHWmMGvCBaFkI1Vq7xr8YkKmW7JZ8tnSPaQJVYzMZC4M",
-	"S087ZTe+dGen6rxmbZ9Tt3ODuUwYRWfmHthPwGfGWs/hS37QhUA9wzYuObNkCgWytxaJtqYHqDN4nxZ/",
-	"c2oUXN5yXjcI5NzamKSqFCVe4nNNlNzsJ+btrAO8Uh6ftq8/w6c6rrDIUSm/EjwanjBhqVqxpFpNVppl",
-	"sJ6BUrjgiv6SOJn8K+csoDs9zZWyZqVjAqCZPRVOygK1QSO1h6fDWqoYgEYamnW+TQpCswzcETo0TvD+",
-	"8IP7JQXpk6fcPBdGbdvU491L3F/vTdNKPiaUoH/jG13VYqk7AvDLbxPNlP3tt0nQHHd+md0XvFByRTZL",
-	"psJm/Ei6RXlqet5PH9BXGBhqSfUy4Cdgn2jKZnxFM3L185OT84tHRN4yhUKAWXKAY86KFDuCc7zGXCeK",
-	"afBHhkw69q/aOrgwjx4GGfGW092J/jaZKrnRTP02SWA23t9CBXny9iUBr1FCfpvQBRPmt0k3cRucaueX",
-	"oJrm9TM7kcQzX8kLxTKjbDyK4laehyNob0+XVITmSOcGb/S2qb0UVtWWavvSsFXJ7QHnBjdkQ+0Nkov0",
-	"0v62pGswoQlY1NYI/FC68vsdF3x+8BxH098aj8X5+IZtWw2GwtRPU6cbr+Qt/DQD6qT9jfnoqS83uMX9",
-	"xP1eAbEyqg0x9IYJMpQ0msUFteYLQU2uIi6qfLWiatuDpdOYUgxHt7LecjpICrdLhRXmX1mdWvyojHGk",
-	"3aE70nEWLOCEcJw0yFvpvzMNs2/PYxIxi1t4tQwnBCNF06WUN6j/g+cqBWX3kuil3Ah7FSMzz3ArwH9q",
-	"D1aCV5kUs/BNbahaMNOT8eoc5L6aVHe5tn0tpBqLnwS60o/EUNdMm5Cu7BWWAKEsDRSbMW61CDTanE66",
-	"WW7tFWCkvLGCf8nF4jQsRYQJRSF2Lmxh2p0oT61J9N+ODxv33FTmYT0Foqw6HAWJi9mYCi/nYRecklMW",
-	"iS/QtB6FqbAqN1n4W7ng4ffnOqdZNx+x2c0VMybEI47l8d2J27him9zSOyxs5835bzw2B/lxYK6veIgt",
-	"hx4ezxxdTsm2U1LZuGAMzprYaJn/kafOZNrhxNtObeYV7rbVfujsJvyqOVVkbe9uSoA4hBLHTGSVa0MU",
-	"M7kS9cvce2uKZIGzgOdmyjK56T/DInxac+QHzjm7ZWr7QbOZFKl2X8BZ/PDoYS2F4SwYsJSq+uXdDcmk",
-	"WBDqgmuwBVa1cSEGHPj84sfzs+5XDQtryvk8LD7W1BimRGNvLoIxjkp0LCBkMT6oGcSWL8n/qrhqIJoy",
-	"W1JFZ4Yp3YzRBF7WYHekX78T7Xn/0EOd8XXANcg+YezcW+zfaDLL+HoqqUp3D5JmWjvls7Lg87O2oFQt",
-	"Kwj+r2t3TA9xBw5FWNPB7sSnMg2oCTP319r0O+lqvxSUYnK1osFLUi1ud8nyVsmFoitwC1C1yFf2FFwS",
-	"IYlesiwDoaOtGrCqeQ2rc31w/+z78wBZVvTTS3z+vj+V/vddFSfjgtWSoOY006yZZvQ3fsvsNG8T8ofk",
-	"Ap1iek1nTCfEyEq6xjeaWEVyhrtB7PFXa8UMU5HsApWygOfpZcqE4WbrnbPw2GXBw2RGleJME5kbQgV+",
-	"XMQrvZbaqV3L3Kxz8wEE/Yfp1njFzG3Fo+/vn/3ww6OHya6dWsi++2ffP/j+4f0fzh9Wk8WquXFV5yBf",
-	"MZmbusD1L6slnzVl9/1OHyGwWa8j5Rh1hFMFAxURw4aLXTAC2im6VguXhZH2Ss2FsB85NtkVQyyja83S",
-	"6k71iI4wpcJuTFCZZzLPUqszWzmv0J9vTXUmUpY+9ndcive+c3Jmlp+Q54JaNvsUSkl8aTSxn8CIub4k",
-	"989/IP8bIwrWSs6+0S40gxYXdX/GqdTdghX20SZlqh4pskwbziRJnWre8ejn/hyDhB6BbUTKm4kaeI1t",
-	"wRJZKIqunDnlGd6Lmmf23f3CneULDr1QpRClL6YR5xdErpkgWs5umNll4EzOaNgbveZVi75C3rWSM+cl",
-	"D5k6Rs5kwFw0s7Vl1Txdh13JKxnLZ/JR5/YLr3hz4tbUT8YUOzcGv1gj9V2ehTyt05idm3xJrw1j6w8p",
-	"3eowoVdO8dglyUyuO62YK3jIP/2hzRHkRWcoTBXipedFahJYFcQ+FRR7ufA+ifDW50Kxmb2U0x4uCMwu",
-	"g1XVFuVm6farXFDt9YlngdpLqyQY6FgquW0U51KFeY/hYJJCy+C5SNOBnI/fiPB9NID3hCztDQlaLLGH",
-	"OyFUV9RBq8fOlqzUZPc9Unv4OxkG+a05ryEhgmtyw9ZoDdXu2FbOdLxYxq3cG5Nykyu710KlsfhJHoeX",
-	"nrGM21MfYCZj2GptIqJkVnrNd8WpYlalGsSIac76P1xofPvylcqzGF8JMyw9uZnFtaCWAVFN2VDuTHwn",
-	"rKxuMyQ2Fc/zDfGsp4lbXzU91yfjFkT1m1ijFpKhjU3G4OaC5Y7CzvrGyHU4DeKWhe+tOc9CGV7XS0bm",
-	"MktRX1cM6h82Ut2AXFOMZBBUsXIFRkCTx15QBEoX0EJuk3+7DnSrV0Zu1xXXOugr9YYOFdbKmeK8WEqo",
-	"qRQGbcAMWrJsfdomaHcyQcBXhiEjLi5dGjMFR6lcnHBB9EwxJsLhoYjPvUXeFq5yJFexI33UT0/7g3VP",
-	"N9AYnnI/pz395PFVwuRGWGm4KOcJ5LDVKnJIxnXA4nEXZGNvOtMfIdPkwy1TOpqcpGbL8O1C13TKM75D",
-	"kM6Xzqo2aMd96x6EbykWuwTXecDHx9TMHn85h2wv+Ho4crDjyUi5vokPyAXJdVEnNc+zjGlD7Hd6Dj+n",
-	"tzJXLoV2J/8fAsA0y2I+u4WS+TogJl/TFSvSKfEh52PnYlhObN9CKarNhyWjKu1/Ta/YSqKS07a3PfcR",
-	"Bytdhz3yWawxkw0L6UvhvbQh/2lHqZUMEAoTGHVCVnQmdUIyLvJPleIUl54GzMUVRL2sSAmKdqnjJqjU",
-	"rQd7zeQ6Yx18hA+VN88wRtJM8YgfJlJOdgUpVRuXd7WkmkwZEwRpYLcIfVEjFJQZuhgktlouy0ZRli/V",
-	"AuO34g1zjFSpxNLe1K6Qyklcz6rFJiYVEV8QryGFm/LcC83GUQkrbPZygWCwPvSyfecKJGC0A0LTOKdY",
-	"bdLQbGwmlMyygebQnM5M53pfwEOgwIqUi0X/nXqBXwidnTVToGlKoVuyVPCiICu6JakkPpW317vfFi8I",
-	"vf6WG5p1jvEPfKpJ0iKfrbrnle2pry5O+nGsHM8A49s4MMfSb7wbgnFOZSw7c4EM8vblM7AHrgxVxkpV",
-	"iLbNt84r0gyTFoHN+vDc6CLO5+TKrooW0ovWpV4EmR2YZ9jjurWKJxNB00fnsyW4nmZrcv/8+9Oz07PT",
-	"+48vHj44H3RfxLQDxTRsEkH5lfS56aPX4pqqutO6GgQogAgaV/ZSruyFpHKhCdVBDIN4YIFLxc02miq1",
-	"+zpYJqEEfa5kruQK9Evdj1AaGWsP50lj2zFOmBCdMbaGn5wnJSHayPWapQkGzUKDbhQ3BgEUOufcjHrA",
-	"7eoIVVyzflnI1wW3uE0sX9jHevOndiTL7Qpz9MNCwCXw14TAzjlvKaDI5CJ8/CHLGcvixjhlYxwuwVjp",
-	"yA5yk98O56axfIQVX4ALM6Bwj7F0oN0ZPaIRZfTdi6fkwYMHP156hVRXUQ4iB0kFvOE0N3JFDZ9ZnV/k",
-	"NEvscabTDLJKzRKK9oafSn8E4a3ln+An5+FMhmRgbniWfRDSfNDOddeIdS4Z0Vtt2IooNs81AJB0u/HL",
-	"02uKU9zrjPpDNe4ZDVaNZ87eWe0ezH20DT/z8bxNxeQP3wzn22gEzKlhYrb9sOqb7LGSuYjB5hiaDTLK",
-	"cw0io+8XGpuIM6m/tzZmx/46iQz7sk/KglN27bSeO3W3zVjZP9bW6WzoV5VdKOct1mtI3S1wpXZXt5Ta",
-	"FH6IeuJiMHVxnU8zPvvgiosaUfD0/OLi/o8EnyE3bAtOIbGGIB+ZUs0ePcxV1kgKffQwaUFwquNxdOZH",
-	"OvSmyjSTyhpbNycCM7VPKM5/JxIVZp/WXDE9aMienr0eCEK38mYwgFDEE2OPavheznXY4xvyxYSdMLku",
-	"pMGktmWNeFtlr7vJO4ZZ2kRpG988bckMxJpY0EczuQgEEwaQtcgrD/h649BYUVUsUgUSQiLx4/e5P0fK",
-	"noNhfrIPBbQIxQhivrgkjK21z9kpubrhVk9DxAf7idSMZGxuMH/WP0tXjMypNlC4DCBaMEKepWSKkcxT",
-	"8orfMqLp1sc44T/UvvCGpSW4pAa3v+W6jJmQsSFjDu14RH8guE8U1yeLhn817lPkwPcjMdJmHDr/PWch",
-	"M+mJdsFmR2znR9EyV1CQn6VMG/Tc7+78XGauEKVhIWB9ukCSWr7RweCPNfkC33ap11oCPgYWl1uVTptL",
-	"cnF2hvbL2aSOrzmgZmTXEMiY5TLNbiEgT4Vh6SXRjJEr+yfvjvbJGGzF1MIqmJOkgLqY2adm4Nn2KRAb",
-	"qgSmYQhpUEnhYi4hL3WaLwbka3iDrufVBLTbURR+fAQbVKT890YGe/f83CMQMFIisTUqNZJ4DVx9OA+R",
-	"ArP8RhP7lO6uiamAjO0BGeb2pLdw/bsDeh3j5F0V9GiGwzO5aPej+JLd+hf/kLkS1uye84wlvr42sTs5",
-	"5yztn4nhHZ3FgA4W066wuFDhLcNMbyTpzut+tX+GcuGN9/gXXODEj5UV4CGs4AxxAxGBKSOCKiU3CDO0",
-	"Z6SrkRECG9ybKxwlx2SL4xrw1VmPZ77Xpn/4Znxaq7JQrFG6UfusAYPz/FUpljyAjOfoj1KT//ov8tsE",
-	"wtG/Tchv+dnZ+SP8L3if4S8PGPnx7OMOxqEVle3ypDKxkLb6AgBL3rGVvKWBYN+aah00F69R4bEffqMJ",
-	"Ty/BmWgVKykwhk5ze7Haq8ZIZfWiFaPC7KI0huxUl7vaE3y75sL2X40vVoeL4j50h8apaKwKVcv+UXG3",
-	"Y/2PxVu3/yGvqhvrw5KFETq2nkC6khtnLTLigbpcZNuntWGWn9OKRQSkZyah9NbuWBt2sJWdVtcO1/SU",
-	"FOvMky+2bOflleeauxEjfiykW1TYcX3p0j5wmxidLcmsqOv4GvK/plIO9mgckDLWlvz1IZ7WU3NNBUpF",
-	"lIharyMmF0kdy9DZN3unJbXG7v6Hf9dNvPLTWybSiIl3y5XJa4PGDkO5qy7PZSfvpErpfg5YPBcHemBf",
-	"8IzF7HOyph4BFtOJv9GQTHnpzCWNCUfPpBhmMgujmvzcnvORsSgmVqSGcrPc4iS5NoSJVBNGVbYNZqzA",
-	"0oIhbKv61utDcpEypY2UKYbf2u80N3Qfhaekw8Hajh3qGQsBqSMWkcas71PylpplRVnG3McU1AB5Sa4h",
-	"hRqulqRAs08ZS50vRbCi9rNO+WlQM5dzAjks5nGhQZ09eviwoVUEMe5YDTlrRW8Q+todp5lcbyH7yyFi",
-	"Fz9og5ka61yBNYmv728Tp4ytW9cBVWdYNAxwGcRIGc9AbRmqvgnnFxchF/NGhLh00BiWiernroG7fdZp",
-	"v9er9bvK9RVbZzSkm20wlA34FRwxnDZ0SxYSmzQ4PCGrNNBpxgiOEtpaI8PL6ArpON3D7kff4/kMvzTC",
-	"6SwQL1s9zSg9+p6vxqHa5Wa+YCFXGOqOvOoWnUv1mCxLkMjQcAVL98cA83Wk4XmfqM2JOrH/C6ZByxQd",
-	"D71Vp7ie4A9S8HhE4oT/ZpH0j0tHK3Rg9NB5SuixnYMMmMw3jwtpbJegJ92GU9m2qMS549A5wJWiTtH9",
-	"hSv3tKtsat8TgHw7zhEIB1uuWZYVHmIUrfZCArfR0uEdwT3VSwepYGRUXzKTa85SoqUdrh/VegQAAi5I",
-	"rtHPRTMZzjeMFHCl6B930wtkyIUZ9XNfMo4T27FDvXUzCWbECwbnwtIuJsuidywF1W33jg1eAjHZhkix",
-	"IFIfE72k5xePEvvvxf1zwEtOLyoud/zcnh14wJ6P9KK/tuBpMvBGDR3mvsfxLZ78g8koPPhcE0Yy1hJp",
-	"744/IVQr7XuBARS8ZsKwGGzjmhVTbSKYgBQQEuG+WGpvFIQC05CGhnBsVN/ocI3Q0PhH3/LWXv1m4N39",
-	"sLc8sQ6ECnkRiaoVoTq0nQRzmdgLJTf2CNrjHBCzQXg6/Dqk4mKBTtmh5f5ZcnZ2Vscl6hFdm/PMhHTg",
-	"d8/PL91sfSOllV0+071iSHd9cnHvDz63f1M0lFqkHMBCa72Jq8k/BMBDMZq+EdnWt0Zs3x2YlX9hyMkH",
-	"q+nvE8DF1+yRiy5j5G9eZT06Wm6lr8AuF9cDDvtmHK3Yauq6aBYb1vmlnYyZsI7cUrlVmXy5zGGQJUCG",
-	"MTKCkJ5HSATCGSp2y9kmFHLIY9UQxbQD9fhQmGiYINMtKPa9y47i9TiIM7sb2XN0CXvwc2GtujTkHnrm",
-	"uoTMAbfXxUXLCIT7XnjYzXLbo8DfDQFvgEYk8xjSwA6OIeasynmxbdWlhKj4s8xDESOPc1Tsvdf/fnkz",
-	"SSbXv06Syfvn9qefJ8nkxbtJMrl6Yv/z664qWBM/3+/Sx959TdzPYNJl50NN9wUCBcH48P2Oe2dGMyZS",
-	"qk5xT/ZRHvwQMJeXwjA1p+GMA8HMRqobxFK0D3XEXpq1vmZJ1orN+SeS4X4MKXJYUpVuaCis9suTp6QE",
-	"xdklpMnDZzrqR6i5Pzpy+auVqGh6m7yXslDu9MH6QtEc4VC5u9NlYbeKGWJue4x45VDYAoNCc4IP0aYT",
-	"VbwHSLSiPK10NuKaaFn0Zi36mZCU79sh0AuhYrEhGVTfqp19n3OWpf5EQNUzzd7WnogxfPmKWMOJNgSq",
-	"SJryDtZ6oJNCB9MWXSVOYcX7SJpiiDrXXrFIG83oQnuiuNTSdXov72pfvMCdFb7yxrS/iIpUvjK7r0j9",
-	"6wcp+crZmAfZiK8KTPz6cfsHzXKmCWTTWh0BIu1g1ZIpW3ARgDsvpt+vVMZtQL+H/Sb1rJrsYWO/8ij3",
-	"B25fsPveE1UzrDG91WpE1rIOZz6X6ExFDjQ20umVBr2Um0D2QzxtuegaOKCyUJoWx37RUBR8gdjvmAq2",
-	"CfpVDstofuVKOw+8KV/JxZtQK78BBmJZF90GdDm4zNd3bgc7yw/UL1sAF3VgtsAvVGzDoWXvy3PeetTt",
-	"Xbl94sv6E1/LmpC13DCV+Fxf+wGAykOd/79yprYIASaFkzIVmyZa79+OjISPtfVPv14yzdBZX7POuo3x",
-	"ZlC0eUKKaFkPu75wlrYt5xf3mGU1uenu3vXWPgSUgwL7wrRtBiCzLTEsyyDWAulg3COwTVnYc1qBAW6d",
-	"AD7mp/AvXyrQ9h3MkK4fmQKA/P75WRLt/1BpG0o3lLu2oYW38cGjLrTyxHeR6/SO4WN+XbrsC9L+LXjM",
-	"f2sTzgQMpJ/2zCPd0RJ/CTUU0CrgQLiWvnrGCu//9+QXLxROnmo1x8pzhNtFPw9Z0ZSRqb1y5A2PwI6v",
-	"YqX6MFJk+T+zLCXlAyPhtCz2dDTuifm1yrX5QNP0wzzStPI1NkUiLNPMClCA6XYIjATqEfBGX9JbRpxk",
-	"GtCkqBUVB3ZYyxWDDa70KzAQht04mb60j5kRaYDnObol18V6S0QPeHQgBi6yXUHy+mbUeC/Bw9Cc2S75",
-	"fg+erUh86wqalEEHAby5SSVj1UFcUm6KiAv3vbMCIZbcmCAJi6b3lw5+zPU+9e2VddXPFmnN8WhI2s+D",
-	"GDkDkzMSFug61Lg5JeTC7smjs7NLcv88VGpVl84XYekcSdnfLOXKp0X7QJbdAQ//5ACJk73axTzskyFV",
-	"mJ0db9i3x8wvReDwQDXXDVS2Dw9odFM28y1Xva4WcOfNDWtpy1QIMccA/TB5aGRadhw8DZXsd0GEnMp0",
-	"SypA67v519sgu5SJT+G8eRoBONr6pClo0WGPOmSp2N/aZgFP9ul0B88ljc0dwCBjNTf/RQruxHQDxIDx",
-	"xdIM9JquFW/0/KzcYhue1hJbKgN+Cv9526Pa3d0Gnyb2cf+SxE+/nFKvvXWbcfCuvrZvn8pcRUHqC7vZ",
-	"3clLqsmKGWsS2TvDXi3O1a6jHvaO/tKh8I+9MsBazxgz32j/9kblSZEX7bGaboTc6FiH6Fqv3UCT6tJn",
-	"vxsOrYYaBiT5rZmI5BXpGRWPyfXTt9AAwLdS94el6fWoZu61lbb5De/DRCXtR2Aj4IBwzNFHYqx883TU",
-	"jOkIbp6vlRkE7y/iHvuCdEMCAZ7awbCu27b+45U7/TmUnAyom2qgt0vJ3AxY0jv7eFgJ9pVC+yKqlvtb",
-	"zKq2S9UlJjUC9+NSZK0ReHQTbVXcbIvtVXbX+Xd4M+ym0tWlrEWycZ+f2ImQIm6Hdi/4mjSZMrNhGHNa",
-	"ucZbv757dRpKNqq8/kHSLxBR7zMcMjjshgZbBMb7nggizZrmZkl+ffcynFvHZ75RNyVvX/+NcOGwg04n",
-	"j0WeZUlAwrgXooT5+zsyw3zj3l1PfqKaPTgn37578ZQ8fPTwh++w0qRWq+kktEsiUIymaOngfPv0+C/7",
-	"n7jor19rdHN7tXBqqMtW0mIR+YKLmlLKfd8FA74V0DXDZnytE1Pp6voh6OoC/5x9mGAjIS4W6PK6YWvT",
-	"8Hc96vR3+ez8Ih0We5hZOygDMGVA+5pmudPfp3xIO5BhiWYBd9+DNm9fxdoNuvvq3r5gbuGwDlNdXW7r",
-	"Dad6M4rzW4Z5o96kKu599+CQ9nc8MfitSwRO3HDNsGmnBg8EtsEAxunhXvF9r1axvqLu+MS6PLW1ZUoq",
-	"fZlIUZbiVnHx49lZY+fPe/gtAtfCD93fqpax12f632xtiGYUgCjtdIVlDNeOni4oF6fk3YufnDr8Q7wn",
-	"7w89b4OoXol73QWjtvTqUnGQzh/uHqRcaedq5IY4zK/aCfrh+24B0sRAG3gTe7SzgV/LdaML6v1mVvGw",
-	"vqR9wf1es00kn3QgoETVWUWxDQWRc0gRTKtRry6vfy0ldKdHRtvII8a59tLCQowf2fK3JapFOAlkmFez",
-	"ApLRdjG9Z9MnuVlGs7v8MC2T9tKkMWsMwnUhZYyDq5HA62JzLOLVDWb2kZsqdNL5WbAg0MdVOsMpelRW",
-	"2fHzx5YoMz7rxzq95NVAlQYCfgNM6yWb3fhO67Wjd7578CIAwr5HpX93ZGPehS/rqevI2wma1Qgx7REf",
-	"qsmVjsV1NUKwC8qzeE8wIzMA/sO0AsBW077dGAtkylT6BXZpfbOiGUjcom9dqq9k+7DiwjsZysvs4cPO",
-	"ChkWdMBfswz970zA0q3CbNdt1dmwrsn0jGbUsPBEzs5+6J6JHyFQoJ2EUEeGuHUwjblxKgLIicyB//Uq",
-	"U7sTOeBRRhr3VC8x588zLqvaNZH1CA245LZ32GDxoNS212xzRW9ZWuA9dgrU+31cMbvxtvOzPW+EcDDN",
-	"Td0pmvVJfwntdX/VM6Ltl56Dml+fbjvU+wePLrq0+xGva5hldGEyu4pBtaVlj8yAgouG7OMiXwyeTcgG",
-	"cihd/L2Q/wq9MJeVpmFNi3PBb/E+6ITViMUIr+2rHJpFmQBQCekUuF1kDcoJxHgg8aM2y8YkLsLhaufA",
-	"8P4bnxeXTMDYn/hi8yJji2H2egGT7/BqrZroHb+F5oAJWwhRivtcbamFGWg9nUE70OEyizHDe+j79qU0",
-	"tjXtbLeIE7xatzRx8DqYfSa0zDcNudMozDi02zQfEqoAyTikjxsO37WsMWr9att0hJK/N7mZyRB+6c9y",
-	"A8EzlmLjnl0FMVreXqtnD5INkx12vuiTL8PYDzyYaePqnmdSzJgSkHqwbyhzCEy437eDg0RRy354a/hY",
-	"i2KqzQfocjFksOElssWEQ3wW9wUcCzqzYml16Z11+tKZvSVOK9/fR23EUZDExUgF/lHE5IxSoa9JGfGl",
-	"wviRTQq6P/bpQhFPdr3j1FNgeM06qua2WC8H8KKVhI7+0KjRy0cxmm7bsjtnVjWzQtIzcASbo5ktekgK",
-	"aK2JBc6w+YY4gyB+3i6bfEHfV4vPC+c8xu3rjscR7t2YU+4IoAwH61IHgGUEAuIH+gP762heAy0nVFPs",
-	"h0A3ILVG4Sik+1E4yle6ROEvN0tmlkyVSVEqFxoSOTboI6x1b94BrKolrCiG/dmseaVWkMZW4h0DYMF8",
-	"Ah0JT/xPgAc0o2LGsiFYlBndxlNsz6yZ+QBSqkNNqCErwJqULUUwQS9eVLf16PrbxtB1z02A7SOBMTkn",
-	"bo/AFWt3qRYYAwN2WEI1UKpXa8uCYw7XYhXTTIRxEZwHoEIU09KWYaHoeslnwfznojiicHIUZXJFljaZ",
-	"UVHUfwavVZ5mLM5RJ/d9ZoKBYLboh5MX7ibhsu4TothKGgCEM1ZbE2FsSUv9MMR4a1l7hLXKLozfuKxZ",
-	"l9EeAvAdjAQWqV2iJOV6ndFtUqwU3DkxAIqdnCWvcdeTwmo069e21THkaKz9imsTDa60CM6B94Ofd7Ad",
-	"Kw1Vwvxi/4y9npZgtPuToBidLaE9sDuCWOxUKR4oMGpOe8I+DNl62LARtl9O2TumIcfhkMpk1+K6RwVG",
-	"S4dd50Tu/9Y4KGzRW7eHdJE3YaGwpsYwFS63LjM8A1laKNmCydNONXBph5mUN5fkI27JR+SyzXIbNlhu",
-	"aZazfeq766mfrsxbWn0Bh+xX6V1llQPrve1QGSKX7Hb6/fHhxfdkjU+QVM7yFROhxHIqUm6ZQ8cRp6RC",
-	"sFtM9VxRd8NNGRNl95H+Kdol5wbS5IwkqSTgC4jVKyhm1PbDTllToAzNUJPHfGy+Diwwhw0TBmEvT+M4",
-	"bZ34LPjyKHQJ0s8XZzeI0lsK7NHWIV78w9P+9TrY07zauXxQe9q9G5bvnICibn2XfRErHwoMXVTllFxh",
-	"13WyyjVgnrlinceEEtxVl/wJuatGEiogLxNw4eSm2+JgICOYSE+MYph+lGsEwheGi5xNKi30exsYcxls",
-	"IJZKLGjTN/aSNBJSCCBe1lqG3HSEa8MopB68ffkMtFXMXcbT/9iq98QDJjvq94DtjHXELBZf2TRE3AQE",
-	"4RNhOTiDnnnuBzqVt6z8+5IvlgNym12X/f26xnkkep4OacM/lrXiA4FtDcKsnWIZfCXD8n2Q8hHvSrNP",
-	"23B/xjuLs8C3Ae9OBmlwZaD08K1eKLqKwi04mQG2L5sb4nrWB3ZbLW5jHRzuP7h/9v15Z95mB0xq2Q+l",
-	"s6tCFedmt662ag80S7Kh/Y0VjSyb9wmx33LNpxnr4f2FDepJXSDJwbSNpMGEO11eOVQkXzeJKQDQ6x+7",
-	"yc0pz1j62wQsd5CGCX58GvKwDPEY964wH6kzJQzzNKMh/aNEvut13GGoF/Y7A2Bsq21Kd2IfLu/COwAZ",
-	"TaPVq/vgyBXvTvxSe2887tiIu8/0od7ayrzGa/FYm+A4y0UO2SOuGNXAvf4AZ6eI2CeTeUYXe2a8eD7Z",
-	"rln/fcKVjbNL7+Qm3HtGyY1vie2hOqQC/ZWJdJym2NaODmnS7+RGJ1i5lNZBbmolasF+if5Lj12VHVVW",
-	"WYEDTgUC5xV9bcIGu8IdCYNw1uDNvWn1uS/h3o0B9f73nGkTdG66Joh6w9i6aG/QIFOkOcabOSDyPQYC",
-	"X/385OT84lE8I7hZqLsuzCsPlJVMYGWYZwZBkAXX2C8GXPvgQaawVVZIBOGUw/YDtCwNIMgpk0B/lYT4",
-	"dxHwk0DDETozl+R/+R5TiECzrdRj+bZTDph7I097WR0V9NSd7bTLAiYkBcIn0WX/yfYc6JArqKd40Psh",
-	"kTa57B2j4TaAhmF6JJip9VsTHKtarhiAWPXtLs1mS0m+ffn0l7ffJcTM1gn65L999vrqOwjDsSn59ufr",
-	"67ffVVuiz5bQXW22Lt3iGzYd0KHFbcluox4YsoQfurh4cNEVGYsVjlNXyuirwgcrbdiOcifjvn0+rX7E",
-	"PlyEtB+HhUov9e4VY9S2aAEOeScZFyxxwSudr1z6a74e57pZ8SzjQwA34z5m0ysuDc7a3op2dbvG2PuU",
-	"i8XPXIdBvkNJQFaygu1p730A8p3msxvmwGeWVLueupE6wVZbf7cjbS5CeMLv8A1WHldmcDokgbGE2u83",
-	"NYVbNQDEA79whTnQITAPw9YfhjGa4aHcz5/lhsy5YNnWpaL7Yv4i4YBaheLiBCtzJlg6kw3w9GFBzh6u",
-	"qrLdQGO9bi2J97PkmGpV7HLIM13f0f6g3nodDP5Z2UId61wSkWdZkVzPNXEzcT2iGuiuUrA388njf3Yk",
-	"9kCSd/JnSccsm3z+vbHJsJpTeHYfv7N2/BWCv48YockkF9wMtk7hS343w/RB1IBIn74rf+U7dGqqyVrZ",
-	"85m6q8+BgzpzwsfAv9FE838z94w2ipnZ0jVt0gTSN0NaxExm+UpERIH7VgBcZGt8RAmMADdBRBlQDBzb",
-	"HtQyEGvMzTo3kVGTKjpKJTFiujVhgSM3sQhSLAHjykN8l+geCJ592gc/bxcDJZwyUFA62AGumXFZwdKz",
-	"MxmUnTckgGTPX8ZCoOIvaKYLp1nBgxX2K5jJUpeLuk+n2jKwAEFrRyvrzBeEqoBhCcKfZkytI7ex1YcI",
-	"9+k8eHY+mfKUoQEN9gyaNqfxFPjOuYe1c6gXsicUK31OJwP8vu+XcoVpxDCIooJQ3eb8jWARsSBA90tR",
-	"AlPjM41LMhQMijjeX4LKYZhaK2aYas4x1znNGni7QQz3Bn8qt340K6GmypeAWX13n8MLtCuZsuDdZOJR",
-	"aovTWM7MH7jKYSo3IymR5J2p4Ha8VT6MkfdZCpsjpH6WM1Uy1BsLnCWa0UwTWkrVx4jIwY12PAXYhvdK",
-	"TKV7f/L08z387N6f4jNUBmqH/gUdq+G648LeduhtKSvKsaTQeSEgowC1XBiuDJHAO0EHKKU9Tn4aAr1n",
-	"Iv1gv0g9ZNeOL8KVe1+CHES/2GbJM5gNzFkKl/HqXeFFRIJqLHUq2+T0uuMwKtzia8c9wh4h6CbBzcJq",
-	"fCffPFpRQqZbslnKVVmbb6e+ewPGpuOKiQKepHya8Rm5YVuvnfiVf/s8Pb+4uP/jd71eUOx/GHGlpHIl",
-	"1azstO3X6Te5AuEFygpiDIXNrtiMWh3z2MPHh+4rk4+dpFumtk9lGtLOZ/7PQbzrJYBON9dd+mbtvU1o",
-	"BsUXQ/J6dlrCpdHZr+RtyMtcaq3O+bfTY/6w8Hak8iya/LYOdk+u8kmY8f7NeilSoXvEdQuHu6LaK7yf",
-	"uwL3dQRXBQwUSyVFtD8ytfTRRiorDfACBU8k8PChCaZ+LePFs6qLGmGHALgzfep7MDeKBYuymYB8w1Jy",
-	"yGldMWjAG1ZuXBFIWAODQWKIvXth3wyrcNkxYPDvfmatvWQ9oE2rwz1Y7PhO7omOUSlztGMMLnCc5jwz",
-	"H7hoT3rv09PXVeUHHUugOC9lltbNoqq6fDCWTx9kItyHZj+GYg+KRcSI6wXHQQKgIFNAEz1sGyLDRhoI",
-	"dgEaIYDw7l2GKcjg2KCzG+baSNAC9XkhA20ktnuAbK+YUViJEoLNDIVAsH/nJTk7hf+/d+aLeBCCsrv+",
-	"AXyMvNL70s2hlxyW6Bc9VAIH0V+PUJfoYHzitYIFlFL0iZ7mvsq7W4N7+KyuEsaQbqEQW6i2oEbh4ZBq",
-	"QzuPUWxOt56xzc02DKSDi03t2IO4DL8R4bF+watq2ahLeClGrUypfS/GoFhlZ49BtxkNeK5eSXmDInQp",
-	"tbEWTFGd902t28KuVBUxEH4vCbHaDEZJyMu3tw8Tcu/8zIMBZVRBhkYyDDGrebW6SfQRkbADB0tIO0ok",
-	"POBaWMxlLjAgsJQbMqeofWqr3HM9ToQXXjGoDQB6hgJXmeL7d54s92KEbXXKdTDTB9XfhFhZC/4bgCAC",
-	"RxIzPsMpJIu6EPh2kPir3bFC0GS+q2Hhj/x9jJwWB1N35arWD8KpuwL/9U9swUVbU35w0jrw6QX1kNxU",
-	"bAtXAcdYuLuvAvGpjK+nkqpIzSrQWGbhDyugZu0J7/gYZHOrmyCINq73F6pugB+cN4apSM+4Ffay6S+W",
-	"ffObUPx7RmvhyWqECxycsSI7WJWLBcCUdRUubbOUEPGAdsOxUM4tZ65T1A5TH9A1yI1aEqiyYWUzIVx3",
-	"SeKkwgvF0j3J+onmkmdHECV2sKcZD8BUrxs9k6NOxeht23Mt8PqxlpIrHWpF1XcxB/DDGn0GQPf+hHQT",
-	"Hmn50dsWYoS+3nnuY1AeYNyJL6hSoyrgOpt6Ednuzyk58zPyeb+vAAPYbxTE6/EdfBbjq2GrSKQxqeKE",
-	"h4t6UOykzYgrqndVbGFZAhvea4avgDRl8+vub7yWxjXsBcu235fe2oddmdmi54uujGsNbBRGGA85vqNp",
-	"NXawlyKYU9FgYBcvjbBvQqa5C4inim4ElFPO5Mo1vqBiG3Di23s9fP9SY+osVr24B/M4zKiPc76+3zk+",
-	"VYatut/432zrE+p7Mqx90qkP/b5hNYlqa5hd89XxfsB9PJTFURArljGq2aAMTMDgQIDu3sepP/sjx47E",
-	"/v8dAjicbj9A6CmmO0b2Po20kSxYqEMXh3Cg69cEY/W/1P6bbcfakVdO3ja3xDD9YV1U3/fMqJwrumL6",
-	"Ax32LTuj4e/6V04zV2McUHnj2rBRfFiiaINuO1uzu4DGS3b3pZy9n2p/2gPBxiK+k107yX4eDH7XFR0y",
-	"WTozj7FAPnhWWsmoqGEDCdxfsMDiR9rIX2jI+9TI0SxMwumWLK2xiypS2TLaflamfLX36QMBj7zHJu4i",
-	"sPcloypY2APPD3AA1nWfZv3yTnLsLnT8xdl4JTaVTR6JYK9lCIN+iLvXJ7wPKGns5TZ1Sd51LzA1A/bp",
-	"tRwj/FLlgJ2NOsCMG2rAvXWMPt5yWMB+rbR3H7X1sXdT+PEHrpuNZrlemWBYwMqhYBKpZti6HiTUSuaa",
-	"XRJK0CeTOJHl2m1PZboN5jDg00OFzj/Q79MVvfWDJ7iG/huLOzHStv6jcH2FXL6B6zMd1Ee5JT4UbgAY",
-	"XfU/vDft0GWDBvOiSEzfrQJxqCWhIoI0FEbnn0jKFxCdcaXP1eajO0WhY3QRqwCEdjrmP4cCWLAJV4YF",
-	"3HqIYVxn+rIlRFptV1aZxu9Dswn9a4LxNSaCTrpoGlz0yjoUSM3x6hDwNDf5A1GjrjCjtBs1qoK23Y76",
-	"5FFmNbqiS9jZxkHco03yxUV364xYvruRZEO5KTLLAKkkIfcBj/bs7JI8OsNwylm8IWuwvhaXF6rWXSEX",
-	"+42huZEravgMXiByQHBKuabTjA3pUGvkOpTSav+MGLdlorAue/MbNlsKPuNUQFYvtG3Z8CwjdjzfifWU",
-	"YKyDpQSK0eYAtg7bgvkwZCPzLD0gF9ahSIVbJ4aEcoU/R5DJ4FcN67TeRdTAEuqMZstI86MrZn5dH9Kn",
-	"0Ht4A4Ww0CjaXwNSoPJNYMO60YfbwAswzig3gilioPOuWTKOmIcQd2TYbtzH6jpfdUCziAwN+NaeEVdl",
-	"xmbTUesAFubV5AiPJu7K+hBAKn4Rx7MgS+ipAcC/6xhG5fvltkR2xWximp7G6oE/SJFtI47HMBgM+7Sm",
-	"IqV4HxXIMJkEKaMYCCLAibFMB/kdUy6oGlCqW9x/DSpo8Jc/JpTYgcE7TgVhwqgt/E2whOC7rMDhgizZ",
-	"J5qyGV/RzGk73Ui3A4SJz809WJDAQP7WbHCN2IauUsiTX1LDfFddZFCOVTwNpMFYKWDjqmXYG2Ilbwfc",
-	"rDeMBTqTPZkpqbHcCG60pKiGoKZAiOxApwn30+vT3TZUXfAGU5HwqNWunG7wk9IP8+hhB4rclz8z1VY3",
-	"FxcPQh2TN1SHBTYyUeiW13RziRB9Mje10pZNpbi8H+YjlmIMPWdjXdow2AufPnU8aKcXwGlF5So1REsy",
-	"p+qOMZ6GnoZOr3LPsoZqRUNfEiNVxqLxKBmZsc4jKPh0JF9tRW98eaRYMCw9oBGRaAW5VYOhYjGVlkum",
-	"29YqYUfR/iSzvwdPvNTutFMi2MYdfw9DfQnHunbWXXnSDpbEMK3dCYD+JUZVgo7FHVeMKoR9arS1k6Hi",
-	"rH/YndGX5H5yduYsOy8Max1F+3TeD1Bw6BXUIxDQo1MITGPA/rstO5wCS5ZlT5eSz0JFlmUhz4BIFxZ4",
-	"D4qPNTfDDxGvwgntTHUp42xMkewUyVVqKFrGQSZMtwbtE+h57S5wRCMoISKYV49dyonGsuTTfk1O4ncg",
-	"+8RjKEt2Bt9oYp8giNx+WaJguWmEr0TFfMVnm4S+dhArV/bZfpdNucuHU4wvxEtxiF1+gEnrm7y127Qw",
-	"w1hhnuvLEizNU3KjI/ml+/QHnOVKOc4OqFfYWGOPfpf92gEO7H8ZCgDUOuhV5ptMyu42fs/K1cZJMkYx",
-	"X5W4e1b0FvOJtaTbaUMYwjlAOBL/usR34tpws7T2AuCo0y2RItsSmqYeYMRbSXKN+KOTypR/724W1NW9",
-	"8ArykF8GGwz3aQJVtlAiqWSIrWNYlvWUl1HXTaR50nUFMQpwaBg1CdEOOfs3307qt0lPJ8awvkk+EOD3",
-	"7NBQQLDd/KH1Yc129f0Dd7VvBplFzg30sQv0X7/1qsoAIpcg3Lu2OlPDamz93P6BX+xbb1xgcfsVVF7d",
-	"tgWjWE5+O49RydbYjmEUW+cqayNL98z8g9WNhVGDk10Hy+4Y1SaBJj/gCV/A7aJNgdkHruYSE7JhpNBP",
-	"vdvYUNH3US72iTmuoGID3gNmSpecGREs8GrNb2IlYxBrssZc1WmPvQexowdZU31gW49prrnDmB6je0fR",
-	"pGwXqXdp7XCZ+eRwSAWZ2UU4jd83+RhKPKxHhl5DfjG9zB7Y+MO1ZztMqKTLxR2RUEWGApgMS5mrhMgs",
-	"HQ0SBRczHiCKW9Xhu2OoCOMTTvmQu8MN8xMX4Z5hhagM9yhzkLi3LAqekQVPYdlMThPBqLL0ggoHSHCq",
-	"+4/6zP+Z0y1CjRFT3lvKiXzF6rAOFTOkViNbiZPRUOz0aklVgfSZVnfLynCSAWw7dKi93wv+Lom0Tikc",
-	"8xWPoQN69K21BvXviEKnHpB4Iue7IKvl3ej3PEHOdRwTvCwrzBrIkM5r9mOFBXdxkKObHNe93R2BocNY",
-	"1WW0GqOJL9xv43BNblZtO/KsAO4cGXGBm0F5swcwSa09N48lOuR6bX/sheP93ncxxQplTJzkurglC6QB",
-	"q1r1b+3vATqs+RoXjJDl4gD+xAITGuDtNGMqIiqrI9ezASoPQR+2nkUcoZ4mz0Va3Jk/XpD/B/E+b2nW",
-	"UwzJNGQUF0BKgNNP7CRd6Nk+X/Sxg8VDnKqxP31fDplBxdYHAIrLB6I7WOlWEccvDH+ar1ZUbWPwbGUl",
-	"fIdvonhJOWQ5Ld/hNIUyFezRB0RvsN4uv9T3Z2czWg5U2N3UefvbC5mq2pL3bl7nj3bgCscg6YfQGffd",
-	"6x1gJKSqAo+VCNdFiDU8y81y+0G4yO5uqgxGtjgGsT1iHOzrhmvWtzNydQnVq694d5A0GxbKZUV8iT5S",
-	"/V+VBjkdjazwuWZO45xCy4rzsyRw2qFTJ3ZEwlzADeWmjDWXQa/zzohX4fGq5cP9+Khrc4sFRrcvEi7B",
-	"aXftyxN86nMygSh6IIhvDYzHJfqyV/OoD7yHOW40lO00yLavnOXakqYQ4vPiYiQLq84L6Ygb1B7lfA5F",
-	"TrEtqSm8HlYetgQykKBdP6Ce8owN7WOM3wmvu/HmlGPgHFcC+KZ8xYa+zvSqFf+cTK7pIixIDW201aim",
-	"4XTnLJXh3YuzDkMU3vR7cG5Ztm25t6u865uOWFHAfaOm5tWwUDRlkWazc8ozZ5sGFBjAookViRbE7Sji",
-	"8aMk5VTK9xbjBHeCrdZMFZd8w4pgmeZ5324lukjq7wpGuPx5P3w/b3t1pgc63GuB0FB1qW8lUUtW6BLc",
-	"voPDgC/tWDj4ZjdWHw9KbSkH+1Gu2SfzgoewQR3+goFetCy1l9speS5mEjywVp9/xQV77vpm3LC1KQC5",
-	"uSYbxY1hgkzpLACONuVGRwA8cPzd6eRmfvJDQuCfk6lc4Y/3H2XM/zQF7Cuu5ckPP1z8eHK/EkKDb1nj",
-	"23/b/Wy/Xvw4haBQ+fXe2YX2KvjAQkVr2dxOaaagn23RdnoOAdNs3v8NK5nyOe/fT7rMotlt19vVaGw3",
-	"W+b+2cMfLr4P5UpWggI7btkKejtNLy0fWZ4APw0WHktBUq5vMOPV+dAmvdJyihrUgl0qREgqEYhi3xJk",
-	"uX7ny52Iw8+WvGEhT80e+QFfWQpAi8tEsduKtbJvPoFHBo2kFQTvNbvbYwTnkGxHiMxdS5m5upiICQ1w",
-	"NghUZHU3cBJgYZjMfMt1776Z17uKzCC3qdJUhLw0hIlUlwmTZM5vGcEeYb7vRBE6sN8PBHyizX5as2MG",
-	"NwKaSaGDWu37ssPktprSKxXUVflGEOjL2hJNebiaI2Us5Ld5KlcrKlKdOO+FRkeVokLPmdJHNmBYuNAZ",
-	"KlQAyup0nOZCPacDnjCVr+2Ji6Z/FLZvBZFvSVNCiTdHLW08alPpl1j1dHGBOKIm2r+kxqw9ZVUMkUgx",
-	"qqNnsbI+95uzD31NX6RqaMY4wuMa1tYLyOm4/ZJl7NmIjXgth49n5UnYfc1pz8yR1t5Ddphq6he8rzzl",
-	"teZEnuA7e1dbtj/BYS7tkLbj3Aql8D7G3aA4zQIuSLqtO6O+r7iWfuw0UL5kT4Z4KwZY6/M11674PuR1",
-	"HUG6Dmv/mbHbbrywV/BQ2Sy0V6yrt+YTPFL+TX6GSaXlZnRzy267jes8Y8pEMn/6xbqxGgO0dRgs5uQb",
-	"tvnFCYyVyZ6fnfWOidfYa5g7fTesjwmGPvHotLuhjtviqpu76vx2xIsLgl/XmaQBteCJILmYc8H1kqUk",
-	"h6dOieuLs2KIJu57ik2Z5inD9mUZtdpiLlKmCBXgu4ca4yDiZy4Obmwk53MdaoI9LTtvVi7TJdX9rixv",
-	"0B6l85FGX4qbeuJ2oo+16Mh1sK2I4zwXQTc7EB3KeZHuj6s76IJQuto8DQwHtLM9TibY2qguQ6KxWTLh",
-	"mtZx6LsYYQq9pOcXj3ZnVakerhenuyrQ6q8d3kF8Q//dfi5G2/A3Kg01XAZA28qGxz1YVf9KEiteD4i2",
-	"Fb3BcJ17wsGxFScY8gZD8Nz7OoKa7cRkxpIyCu0BfIZ6ixRrgan0JzMgB0JnfkAv++qx7c83SOyDOecf",
-	"3NAs0m66lqBaquSjZFG29hkq0yaDaZJvAxmRPQ0yKzf6q8nPuL4J9mKnPGPph0wuPkgR7uJaWHeGCe+l",
-	"6Gs0Spre750VYqfQqenJxRs8cWwlQykPfke5ILnum7+Bg30Y0vbYfQUcdEO+51p/fICgZ2DD37r+UBlk",
-	"ASsyVfKGCUIJ2lQ9FxSoR+wqyYH6iXCZ4pQN6KxlH3d6bmA0Z0vGGoAPXCYGsIZURgsd6YmwljL7oJiV",
-	"O7Hu3xu6HonfTBlBG2DpVsJuoXppRYVecTPS1uZrK/qC6Lc9FblKmjbKgeLQNg5c6DC57fZirmScykJ3",
-	"JtnY2L5Fse4+cPfHgRHN9/SGxcy8aaQLpPAtb5y6oaER9ZIV/rT+aQHOwdft8vAPJpNIR68CAg9LLjkW",
-	"u72tLMionLXv7B9aitN3dPOLe5kdFnrg3EmztkOzTEUws/mlVcnZJ9AIqxgxjPxbCuab+0hFfr1+2t8X",
-	"OtAj1NbtzQoz2nmRIh2goKU15dX19qk1htNYBjOkPxy+bgyHn2OgI/j6Kluyi7CAek8zq+CH7lyEPBTE",
-	"f/fu11fPybfvXjwlFxcPL76rNn2lvk+UKQKysybS2EUQbyGCw1e6axzLUqtezGgGaUePyfnZ+aOT+/dP",
-	"zh9en58/Ro9ODZQh8Kp/B3O8yoR0B1ENmQewtMagjzqBHgrMRLfzHUJ8RjMmUqpOHX/sI8b9GCjIXX17",
-	"Xzy0OJazQ1cK56TrGG6HSxVznq8lvWWJqy/ShsztTtlboigm2hNBwmNHb9dlr9fg2ZAqHaP4G3Z136pv",
-	"TATNFTfbKzued49Rhc4CeAkYu/inYoClMdjVRsobjmqx3Wj3q6ddyRYfXPuZcgS65tDE4zPE4+aytV39",
-	"k7cvrUX3S8Fl5PktU1siQTfhUoBdDxUbHz+dlD1lP3rfkIabnykiGEv1Y/KRiq0U7CP5Vkii+UKccPFd",
-	"Qj5qls0/km+p2BJsX3XChQuOfecA/srR7ZQ+Vhogf7wEr5ObREZn7GNZq+PhzpYsSx+Tj2WDuY8w7scN",
-	"N0suPiYOyMMn3JYOLq++MAVF9JoxQjMp2Cn5iWVyQ5zOpO/9ydPPzTdiZK9g/1PyHKwlyGiyMvPHhxff",
-	"E4clSFI5y6Hk7pRYDtVkDRHOLfmITYw+InYH3Nn2o280wQ+sbP1o//zx9DcBqSozJrD5AE+ZMHzOLV9N",
-	"nqzpbMlOzk/PSlap/K2sWpoUFK9kuzye3Af365oJuuaTx5MHp/dhJCuLgIHvle7/BXpoC0Z5mU4eT+yq",
-	"nnj39ZoqumIGnFf/DJ+18pF7M9+aqfPJjFuV2j7Y9J6AUxJAvl2hCuDGXsL2KibMRwIVFFk9q1a5pugg",
-	"m+xA/4IWocUGwiCgWFjBUEM+digUuGcQvbwRcpOxdAEZQ1pI+W/4yb+jb8JW6+pA9lUTjmMzL0JA5dQ7",
-	"dMzW9/oalNmSYUpe6J3wYe2VzfajQ15ZFiHYHcbDxjVoA/ZwZ9Q4fLXATFygJLD2toDa70CstRQaZfb5",
-	"2RkmeArj0kvoep3xGTD9vT9c9L98SWs+vD0aoFmCdG5mS4I0AP+aPUGnGFJzUdvwwMVMwZmRsRXePL7I",
-	"ZoJnMalUaZXXMKZU+zxgy5hVAW/3L2PMnCrmghPOTTtBeQovcuIABGNUJvyNoUgYLBF4Ojk+NZ4xQ3kW",
-	"ose1r4QZgxBvhC+rwW5iXgYt6XrNBEuJkb4kclyy3IM2pIj85aDX6uT5mYo0YwdSCBJ3fpLpdlziPMF6",
-	"rs91rcsa85+PzRetHGHNEkxSNksmRjmo5cWRELw2rPFjVaWEANIwNSDx3EVCqKjUQXaxDD65BEr3YhqN",
-	"pWTtF/2Vf+hrO9jVkrwIGf0Cx6DddVGDqdHkyfgNy7ZkypZcpAWlEodkr6RYBAUxF/aoSkSl3ePQG7tz",
-	"LjM0rp0VTx1dQTuq7PbL6L5N5xwKvEchNSRLgKWD9oq2BpLcJFbhlMrBky+pWo0myfMU/eRxgsITX0jb",
-	"LjL0U9d84i6VUiaM4mibblAvnhmpEvsPlyIp0pxTuOIT4pIJnRTNM1PYCCLVsdm6MoGgNnse0WaDRgQX",
-	"sUW3pneFR8uFAWjCr0m3tXzYfRod0caSu3A+SCYXCRFsExSr6EII3Yr2uz2O3z32yTvlgqfwOXwcOYdB",
-	"wwRp1dRpghamvp0kEJwAcm91JhdB6L7//3j+TzuecmaYOdFGMbqqH9OyXzmC3O++KagTzXnGRj+XVlWm",
-	"MHQdVSqxwuDp1T8S8n+u3ryG5hJAemTxEkAXAw8Pzx9+N9aZdqpa66XqQBG+rBPLu1u+iI/HYWlEfWIF",
-	"1Ebw6D0c6OaB4zeuH6ftdVhTEpUpcty3Fc5G5zyzrJUQKcALUGkhEpZLFaCT3h61Y97zeDS6L3p3zMYQ",
-	"KB6ixGHuFHZSu1/rQHPKzl+wrFtOwEN/aWPKraKdpmNaynbLEjLdFgnDnaaSkMbKwBUVvkmBp1kZ78GG",
-	"wCEf15M0dWucHMdb9Zpt/At6Oavuj027IN1SqP8bwTmVpq7ZhmDZiOSqHrPCh5yyjGGxXZ2G76BxUknG",
-	"MVxODwPpDvCaUbYNhzrKziWTdR7g8ytmDt6gL384zu7icDz1UGNjXU93c0LuGZfKHRZ010ybcY/I6MSw",
-	"UwwRpFGHNMp1w7KsJAvRReN6cNlRkRJNrZGM9eEcTWVDb7BT/agkZLObLk0CHjnq/rPZTZtP/IaDoT1G",
-	"1DHDwVAPZLObsk6EK5LrnGZFd8exPKWuMvhE5VmXcYdPvoMH/9qKW7mS4ytvP8uN7zthzwhZUwW55C4B",
-	"Sbsad65qbREdZX2W0mDStql05eqPqNZVXnLXql3z1btH1jL7eBqeHQ2OLL64H/3W0NckJAWjp7Ovrlej",
-	"75H0vWeAlT2isnekTWzR+MbYpq/j7Jz9Fc9Oof4d8fgU2DNhYfhMvhG/ULE9khi0Q0N70IOJ+OlEpANj",
-	"+SUIaYCOkFbjOhN7VMyZXI1C12fYSh81Ruetmy2lZmIXnFMKnAOAPrr27JhW7igP2qZnDOjb7hE1odwJ",
-	"nPiWd8rlEkwl1gnMor7IYgKKrbPtZeG6BUhRzGukK5Y6nxh5QtaK3XK2cXXb0Cq8wFwtGmROmUMD4C5g",
-	"hIFuh2LjU3N9lTF+KEUFUaofx7tnNYDzxhk+47fYiaRNlXtWPvaXVuTcOrbH1+Le+5CgkRlknW2WcrVn",
-	"gmB/AwhpfgK55Pf+tP/E8wVfcJE+80GNUDS12uD4sS8LiIdSqxHBi4u7dZb7phrhG8ifmnEcq+U5LII4",
-	"gmKaLE8vCS2y0DNIPcesd5Hy1JIdUuUx9xxbiQCpqlwAevp+plkFF6blJBednuokbx6Ep89fEfZprZxc",
-	"lb5Buw8n+35uH6Um//Vf5LdJxkX+6bcJ+S0/Ozt/hP9F2Ej78wNGfjz7GAu/IAtHg1xBgO1gJMgLbE8Z",
-	"wCCPvRUBygdG9PqLu11GhKw1JTcaUQfWrmdoaG4oDKtzq6Ccn1Wgpc67gWyPf/K6w1SFrTqCwuBo7OIa",
-	"7kjZm3kula8+afLvUmbpyOesh3lluGIxGTueJ92+ZSRPuh2qwMO4BO3qhm2xKeYcepEBmKWQVsdJ4PMl",
-	"10aqLdGGbgfssLvNPifRbPZRN25sjm/PZx/vxnlT3jZVJBjoek9BbXXqxC3UqoP+W2ZiDmL3Hd7u40/F",
-	"3Si8ql8jqdzkYhnKhX90HPXAj+cb0pfdmP7I0wVLyXRbtV9A6wfbFBoAWUXCnrCh3toA7TK+nkrqKlaD",
-	"5uwVM0+Lp74il4ad1F07Mt7kxhq0IS75WW4qMK+Hc8nb3PIFQLZLxNIpaOVTL0Jopj39HOA5PqWuOLbB",
-	"Ew5DN84S73LhgHa/KoZwU/oCfhH36qhnBCyC3KxzX6xiuWgUYfIuR5vfEa3ODAnJhWZMOMhokmum2vwd",
-	"1WW0ejzcWmAVlQ73S6vps0/cfIRaX4Aq+nhKnmZSc4cwPJNCYLYaglnj39zcRYo1zEuepYo1ORtqbbt5",
-	"240WZW5oK90dk5L7xKMsdyd/vaiVjEesrGYxlrfDb2vpqVP2imNpaTc6lKt6o8lgclKcAfRMMSZONWOd",
-	"ASv5VXrp5ZeJbsmwd/4leqjoiPlL/tjDO9HKveXK5DQjKzpboqQhqPtD92J37ZWAp5qpW6zveffiJ/Lg",
-	"9AExkjw4/QEzlB/df/jgux1oUmQ2DUD6XIPjhaWlflXgj6RM3xi51pdEyKlMwa5BkHqHfo7FhlawJpgr",
-	"6x/UVnqBQ7avsKoHHOLi6t6f7qeekbp9GTsJevVmxYhxx16XU6SXlfrSdxgZOe3LXnNuEaej0AXqeE+w",
-	"5Xz7XQKX6ZV78GszfWqTi+gtmRzP7LFjNbE0u4mBRdMo0MOUaNNVGUWFRn9Nkh5m9Hdw5n0BdRXe/hPg",
-	"jdxxGA8pYVnAapVQKVavQ8G+skxUs/XtyytwaeADJXOZZXKjR+CgOe/SB1/wA5TBkN/WiddeYZI+wL27",
-	"jmQADsJo6RRwc4yUlw4+CKsfmCCAJFNpPAPQxfHSFlZ3gzcBggdKquFsa8nwRbjWii5fQAfSC3cKCo3X",
-	"VNlLXzc0DdRxVj2zrix/tSusmNewPyMeSY7ZCX2pZAT77i+Si/ALvWEJUQzjCjO53ibEahmJU1xc0aSR",
-	"qhLDdzoNWUhrAEnoQTCzdg+dZgxR/dE0h+wSjPEbEIfrXC0w/E+QUWi64sJqr2oIe4XtYfjsHlWzpUPX",
-	"DQrBZ3IjMknTJ+65uxSFoSaj/cDMyz6jRR9H//sukNzBxcGGqkky+TdfhyqCv3AxqaPvGMwPIggDCA7p",
-	"HtoRFO9IyIqmrMRk6Z98VZeCofy6X8Wazm6+BBMOvY97i9sDSd0lcY+YY/k2N65dXeavRUOV0zbKKxKC",
-	"GNitxDelAGBS31d0KTN2WdX2oMTcNSpHHxEIx/SUvOLiBrWXjM0NkbkZKv/sR36vYcMi8rBCrFZ56PpK",
-	"fuV8+OXkDmByj+I0wnp48vGdVYMe48D/9frkozXrDRc5AyHk4p4fX85P4MGP3p4gz6/pAu9XoyjPmCJP",
-	"cQ9OyDPssQKeox8vHpx953LyKv1Xqu1P9xJoET6zSuW2Davtq2ewyHtw34Iwja49TGJ/uLh/Pkkmq/Ti",
-	"8DtzD90RNj/CuUCZsULzlthWKfQysQjO+/Y+IOwcCji6GudSjcVkaCnHPSQv4PO9Oe1YlgXO+gvYFa+4",
-	"CHvDjm1iQgzNYW/MHU6HE2A15AJwxScEcE2qeLkZo7e9C3062cYZLK2OEVefe6BZeqQz7ibXVmSXcW1G",
-	"zeP1Vh4kmFNBpsxbgml7Wu8hlPItvoNkesdoeo24PP8pasowNij6f0d4wO7eOCoKJmvMCTWYw3mf/MJ/",
-	"Suod90eyhN4rbtjeZD2SyK7v9N1l5fShcGmQCrkZ5chbCvgMnSmd3fi4ok+BhEv+4dmP2MvAW0qQI+F6",
-	"XrjgIS/b6h/uzylxVlq0ypfFQ3sKhWDqk7XmFDeGRXGKCm9KIF8ZYNUmSaEmul8Rcm22nWVSsPTTXeuJ",
-	"5U59hvZLn8w9O6Pa93tZQgVdRrtuaNkwUmgoIpBzbNFh1YgbITfilHwsdg7Q1q3OqeXcbECN0KS6Mbci",
-	"PS2e/t92mxLisOjJ/dNHe4D5RJ3Z1/SGHcaDd0XzXVpS6KomUoK3+ii13NB915MTyrktoYpdRpHVb/vb",
-	"s58yLm5OPGhFUDpcM21ecXEzprpQdObaPfVnob6Rvmjh4fmPD3989P35j486mkn+p3g5ru25hjJAbK4r",
-	"50RIsmJUcLFIsL3XdFvLjDLwuc5dbBS6Y46QJucR/1rSgpeyaM/1FekgRcewu1VB3GufQFplFFBlysaF",
-	"VLE0INTDMyKkaDgtGAPrG8oNlL8gMgQmgY6QMeyy9tpUjtfuka9N2Pt5RY62W9lYFr5Pb6yHizWDps2n",
-	"5HWjnx8ojfY+hetcl7XE/WjmJx+2Hd2n9yAtrh3E6B088hWdcpzQF/ANwYt9l9I79hA5TyHkP+6mNZaA",
-	"SsOYo/VE39Mz19QufAfMqDj4YI/PHXZaXwQdYUbFF0lIeCXlDcj1pQQ7QBBaiJpmFiz0BRyDRcpWwVH3",
-	"4FvFNBNfYXWen1ibb9DdeKOYaxIi4dBpjXCBl3H97vanuH/SkJtfWLiv5QZb27VlE72Fh76igwsTGied",
-	"6Kut63rHXDNNvcwNSeUGksgXgsgcur9mcnZTTQSac7VCc12kPmVoi9lAQOTB2UDuW+EzjW3nO9Ih3xZP",
-	"fX3n2s8sdqj9A2Mh61UG7LX5xeM9sv3car6qE4pT+g8/o89FmpA1zTWk92F+AcDhM7xK14pLxc3WATTg",
-	"ngxlgI4TeC9rS8h7T81seZfncLg21HoWj6kN1Y4lAfAbYjbStbHXBwZOGye4hYBrqtubBV2t+c1XKETd",
-	"tCISdCVXrpiimrh/Onks8iwbQ1fis2WFfBuf9T/NNbev46JSbypzNRrVFoqu2vxd9tZ+i499ZRIZpvSf",
-	"K41h51HO2pWCIgQn1r5F5UL0tnkrwrdQmgLM8K+8G+sManeeZvSrVINqk4ulBDvn30h9BPBl9kKslG2m",
-	"1NAGwoVLihiY5OQo0lHTq2/+7gIPX83p/GIlXvDidz6BavfyVWB9HukC1jclwedSNVliD5rvnFHFKKDX",
-	"tPmc3/lnRolyux4yTGN9jx24gm82W+cIegBYZve0uv14CSCVEP2v5iuHImQONq+96OFBoLlMo8ghVNZQ",
-	"XwUI00uEp6NbQhey3wxHavvzXKSXgAvV66Wj9P752UNrTvPZDTPR5j7u43Cc8sFQNLUvkCQh10ysmFF8",
-	"pu86TcKdtJ8R5AuOay3iWs7sxCerxfMnDsqzcDhjo4TlHWRZpV5ZV44+F4T9K6eZ5yvArOArdkmo+xOk",
-	"AMncEMXWUhkNqAOBygUE5RoK3YQwF1H592bNxBU+MpL4c0iWtVRUBFG4dOlNqshl9qlWhiz4bZzXHdTC",
-	"ZAhCaPBkVYw5Q2+YRjx86qyTx+SWs01C9BLggfGZS/drMeEV3ZJpFGpxJVMWzGe3Q2M2O4BT2qH7HL/7",
-	"iN4RgBpD+JJRMhLfs+mVBFZEXIyHFxffYfGh2/k60Mop+QkSH8qGf3aD8jWAkmLYWpM1n5lcscRbYlZe",
-	"+TptxRxbElzXFOCB2CdTjlhUGzv9wL4B+bQBO+Q4TVrS4AMvxTovHjglz6GyCCYHefNl0+7UAx6JfDVl",
-	"qlpvlCq6EY8hrQKgPLCew85fFAkURdGIJa3jqFPyfilJRmc32lOIzgzJpLzBgEsmRW+IoipCTeRc3/Mo",
-	"JB24eu6hrw9TDyYWi688yTLHeauxLBC/X1VxjSnXiBuOVbgbqazhIcWQDOw+5HKnok0dRSZ+6x4cRSi/",
-	"5Z+geZvLOI4C5/IUErZDis15VbG5f3b+sKLYPHrYR7Nx5TLcbImhiwKcDtdZxh+deF7SUgNbMppCBMrN",
-	"8+X85LUU7OQXKPIft8ciX9EFu/fHmi1GyflyywPufRCBsuG6zn/NXRhDwuuVNTL8Zjveh5OQ+EwfsqFZ",
-	"dkpe18GMLqugko5mRsoMniaabnW1F5OVk0uIVU2zXCmWkm+LhGq8QIVEtAn7JOXpdwC4K6QZRyYy1Q1a",
-	"feUf+joBRovpRSFG1Wjgx1a+luP12n7/dI+4lFvJV5XygVP6D49LXbnIMShuiDGBrlFHvUqWH8Y43MmV",
-	"ZUCZWD3WtYsoaD40hFx+MRjD8h939Rawd+IBrJSM04Hgy1Um1eRCh1gYqxS14BQoT9lgwb1Vm8Ahww1J",
-	"pYN3MDsViVajzuRiH4ES4BHsU9YDNvrKP/o/AI3zWsrMrff43Uf8xnoMxKK7+d6lij1qP35iCy7cm78y",
-	"7M3K5t95CVvz1SFBAB+PQXigAVwb2PYA6E9B/UuIlqW2GkolB7VWZgjHiWGciuOHepUSNEgtL+E60rtZ",
-	"5+RJ8XpvnMm1FUGaKGZyJVha1Oydkqc0yzzICCipzrNmdesprIb70oiVZtntHv0OQzIKQdo7tE730CgG",
-	"HSSJA0hb4SeBOiPoowAoO3PDChjUSyLs37yen3GEqoBvRP3cDd9yKNKAcEktoYaKYegjDUfNSMA9jknE",
-	"ccOZ7wsQGsBypYjN5U0kzxOP4TfFFlwbtU3IWrE5U0zMmE7IDVOCZaQktj0rMynmfJEj+zgkr543qes9",
-	"0Es1h2e/LtUcpvSfrpozgyo5AsCJglMG0jimUePH9zSjqq1a4wo+P0gmHZcNcIJfJDsfJ/BC5r5HwBdI",
-	"0Hf14lx4KE6Rklua5awma+xfAUfrsrjo3BdplhXPKzYAi6guRHYZbMmyrD2WBE+MWBU6k1m+EpF46w91",
-	"r2SfcGvoHUpuIi8AP+ewFzT9e5rwFP2eDvPOlWaiiw9A67HNFFrhf0gOOs2C8mg8TLtNHtRrLFyQCspS",
-	"lhUdItfKLgaaDC4kOMBdA5lh0f6iSLetHndnUu+XcuWytTShrmUEXTAxMF6I+uhh4UKsxjdMrZXlUZwL",
-	"dkG3YnvYfIp8wAE96XpHAo09wIJmx44F+vc0+m0Eg4FFYbKpTDAhU2mWZEO3O+E+CO9Zrm42FZm7w1FG",
-	"jqF7CCjzlZ4h3BBheS/LtuRbe06/K/uGwGm5dFSTutZcZEM1ySR4L24Zmh9zfsvIioscOixCs5H6qfRR",
-	"w48w8Mek1MHhQJkS5Iem4Brp7du248WudvvZvdlSdvu37ZNP3YNfXdJwdXIRHd0tcqyIX+UQN6J+3n3l",
-	"GuRvrPShyC4Q5Ve5ILSv9t1GO2sl2EPd5uH0z4xiHz7xCSj1zDMItlDo9VZtufnB4XdEO2rKeV9X6YM9",
-	"MMghY46upFgU6TNl70VwN8XaLx61+yfOqNq4+Uh9QI963jxbxbxF7vNxLGIPT+iZz0pTy2uVU0cybsV9",
-	"aG8pbqyLTmDnTcgdAqCTwzOh8Nt/RnvyX9OvyxS6posyMeIOfYzV1zayQpkZywgGvYDG23zEWkzi2Ys2",
-	"XMnXmaRtPenAp/krPPU10Rpn9EalHhbk7no6uc2ICAjc0PG8yUZaazR1sJWnxNpHqCx6Q9WqV1Rsi6Ss",
-	"OVhK2kFEg65VNvnw0Bjgh7skVLgJF85iq5v72rzU2dYbxm7sZ6CzExTlh8GpOba79yf+0Np96ZmS6wMY",
-	"MBzOzP2AR+68NBYq+N+skl1Saw8axFv9/jU29+wvd4AhQ95qjVZkVw5acQqXVI9/lKog65GbW6RfI8kj",
-	"viY5n2tm+o3cy4vytfQQuFuGdkE/FPzjKCUiLd0WBX87654KgoTDi2WVa0OmLHYRuXYugOLlmgFSMsvh",
-	"Qrph6yP0I9g5NUy09Gp+/nWemKPqVs/FnceVOtHjQQUapWPqak09I9ZbEdTFM5HCAcrrG7SzpCtXE6AN",
-	"lfizvgnH4QIdjbV2nIIrYO5/oFl3HJ8VFAu5fowBEdiZzfvEN0D2oRYmRooIqlumTq6s5ott7y7JR9yz",
-	"j2RGFXQTowT3xjlGE/Qt1smLCAbnRFvbOWPoqnDpEocbzxt6w+IC5T29YZiF9dV5HO3U4khs75fSV3Zg",
-	"RGYURwi9sQJfZ4yteeHVImapZL5YEtGA74NiI5Fxwfzx9KBc39qRTqQ4efXk9Xd7wfYwoWTWdhHYj4/U",
-	"u9KOvSpgzu7OoIUXZyyoQPjPDiAzm+WKm+3k8T9/r8lgasdF4xVjVi55kgrC/FYQIz0uMDie82nGZ2RJ",
-	"s7mPldywrdVrrKz+wyoZK5r28otQsZWCVYhuX3cCr+toPOsfvsZnh57fryovsr6Y9tRI2HFY8zhYQDUS",
-	"64QItinyIi+JYK53OVdEs5lyFcZdZEWZzNwx/XQCgX8o1TFLLlobl9f3YnK0dMjGe+74sD9JU5aGplAn",
-	"+S9wjMbp6Rg60XOpMJuHG3aJ+OlA5KIiBq9jKfp5ObvIHjrlcE+3t/2+lTdshy3GuK4DniJ820hYeHao",
-	"wLZfFuEDmlm9ZYsPZL6tAhqI29F2vOgh3aLEFk2k/2P00VPy0W1zVSH9P1dvXhPI6gQXrWtV8cyBzcpN",
-	"WW5IzAYqeB2y1iX5SDOmjP5YNFCzShD8yY9zST4qprdi5p+hoPGCBKWGzFmWkSlbcgGJKqAMF5mtmDlT",
-	"C7m3Ex003hjN5/RW2vue9TlfK3nLXvgvHPNojdb3/hpVVQ/C4hMZMDfpG03K5fc5RJpl82gvmidpegd7",
-	"A/fBeJLe74wURWrvQXtjWQpCWO1K2d/wkb+0LgZrOH51yvWSYdxYQypd02ex59Fv0av+5gL8R1KncPg7",
-	"1qIqLz3ScXqSpj7APzjMWyUQeDkwx6NymO6tFQOAjail+xYfOCbxnhcZKnftaMSj5rYgCmkLH48WCKJi",
-	"W2pfYic9BzRiITdllhVm7xVwDqPczo76/W5mT/uv/1bGoUY/L0k09eXArfnSgvDs+IIQ62ZGoS4OdRRp",
-	"uKLcbgIVM3ay4SKVm3Y947175i+taOAi7kbTcJsaVDWWjGZmOaqugUs7nrLhxr9jbaP61qOqG5Xj4CjX",
-	"i15Ymho6b9W7J3DWel5EBVX/QjfR0bYyfikduk1f/MSc3cGJOca9dNxj0wp+9QubHLX9WjQPGpqunHDh",
-	"atmP08/FR+S3UF6QylI5fnr17kXFlYxuMF3Ui82kvOG1y4bOoOdDm59hxe7N6cxI1Yp++8I9csw8CPeK",
-	"O4GYRicjcSuvO2323sB7M5myjqTip4j8eBTwdqr1Rqo7T2B5zTawqqMTrsgNzjX4+WlulkwYO2upyLfX",
-	"b67fJgTK0c4f/PDdJeGGzGQuDEZUCCWWPog9A6VXRTVeT2pHLqGnUsy5Wh2RsuX23h1V37nuQPbdd3Ao",
-	"/1bmFSltKpTa/zSuqdY3bNtxIN+6p/6zzuR7Nn2Sm2UwyvkGfnC+F3rLF/b4nM4UgwJkmmn7MzWMfOtH",
-	"Ia/YLcvI+XejnmIK2rej0mjH8Lj0fM02/gX/A85jkRs4VXKjmUJN48Bj6duOxc/lOybYxq/3P+xg3jEZ",
-	"IT4l2KZs9mYlq6uZB9wlwTRJJVTALO0fqNgCmvEhBF7JW5q10RdDoPbxI5EXB3/nZtKLxkesY3H2MeAU",
-	"1HQWKDQaLgHdhq89D7eUKxZ8flR52P8kHXGXny6lBMUQ4KyI351Ll/OKf7V2ljXgaho/oAAM3383Vkeh",
-	"PV+Il+KolhO+oq396JiAVr6WwW1d1Xbdfws7fWLPRYrLPJ5DbCw+vCoacBbpAKuBOyPVggquYfnt7PWm",
-	"9uRf2kNfXUp3UmZti0YBNK0O6FEsIRGTA8bHnaQNXGHay5FENYx+x2788p1HdeJbIjkcFmvvV2hZlF+5",
-	"Ul+26U/CHsG0Pp2r8ZG/9OF8Cw7P7mM5XqPr6xrmCvhCobUxF8GzGJWqbkbdUe/YmXzrcaKOpUDh+F8i",
-	"Jbr66qMeT/SXXzpFRHuQWCmw9RbRzJzka2yYYiRZUszZ7H119iNyeV57xuAK0n/lKkcRgPP7DOEDwEpA",
-	"3QxQ/4zzg2I0gStXhECUS8LGelT4aspTSIqGWkBrO6p03MMWM1cO3PAjOApgRhj1umtnQfx4jqvUu5ie",
-	"cXjBRbxJycyD7viA17HO4j179NtcBvpw5jgSlTok6REcOhRcOhWZ6fqvOIu3oF8jymWK472k6f5On/3o",
-	"WzWWW4w83MfSaP4r2Hr+dICULfdgVIHZolyOv2F/ZddEQYzBjokBfC0zPutq6vzWP/TX1vshXeNu0ub8",
-	"tt5V3hyu7YiKPY5/x4p99a3H1ekxk2e8pB9P/3tG8bb4wbXaHpV01/D6uwbUsy9tgyBA5OWNzLOULOkt",
-	"I+lId9h77KnuQL2rb4ByO5YSOrU3m2vRuabaJB6wxvWEopBIePhhrXFBTxPNc8JfKE1y1JPTYkwduDVf",
-	"XCie3YFQPEZq5OiS0bWvb9U3/u6e+UurG1dWktiVbO+mP4sdzW2ug+S2OiTIs6AWEodUcaNAS4Qheohd",
-	"8d/z4yU6vGabclPv3PnfeHMDKJaOJFiv4LICQm5JLlKmrIk8GukqJ7DnpeQJ+ldxGwLDu/2L5sIetoHo",
-	"ROzsgPWufOzogiyCvZh6iKoDGme8QcA0qZlVmyog5RuqffeMGDa4YZ9MtCvFfv2KD8tXAnrcZb+sJaA5",
-	"+CYjVKSuSzqipFjRvF9LwZIHe7JqcdxjefHF9nx1npdyZkcn2hsAc3evOyYlqiivQYq8zej2LkkyvHEU",
-	"zo6lAJoS6xwFgC9F/yiZpRU+H+mMVeRQ4mFwNDF8dWwSrjnDbr79ztVb+/g47S5eKLkiZ4XUbXT6be9d",
-	"0Qmt25tlDsTXbTDL3F7eIBsTwoRB1B1NZlKxcufJBvBHIJp6ieEcELEJsbunmNYsRaQe6M47TocgoDO+",
-	"rJxI0eYd8G3JO9cBosz755WAo316ndEtdu45LlMqKef9+BGe/GqFPU7vjq5pRh3m0lFEv8w6DN538MQx",
-	"d1Vm7G5CF9c+2JqQac4z8LUB7u5GYFITprCW+2iPjGKE65EjGzCJSqv1djPHbtDuWTiwj/rDsy/cdaCw",
-	"iuxmQKqhYN9ogvB81BAhpzLdlv2Fjp4UcbfbfBQXBCzhrkstZAew9njn90kKHaxn3gG4wzljH9O8Uzjm",
-	"2V/dF2iXcDeBR9jOYVFHIQ2fHZJVaFd3PJcfjH7Hzr7ynUcNO1pioSCGrvAbrJ83MktHJFxxyHo6/Bw1",
-	"/0IxqDvZxpY77aAN+8Jn5uzoZ+YYUak7Ozhe9285NVd8Id7kZtKH+6+KFNZxILhT9MS6WQ4rPA6HcHxh",
-	"0lFanePgd8yXYQyUqzKf6nMyOT87H7Gh+0yK9MqwdRSZ0Cc3ck0UXyzNZYEV7BIc7SdU32ADt/Gh+6+w",
-	"+ACdZexkRXkGpllZZ6iZcb2EHcbhAECWKjK/+3o3gIErRX+6pFnGxOKoqDiHIQosmBkXTiBCJJfL4uvV",
-	"BWOpFXFkrVzmBe6Ya/Hni0FBKC6pJlO2yMXe9EJujJMLjzKy+rGkBQzuSqu/QpkxKrELzJC6GEAHZ5C0",
-	"0TNKaKMubAjhOwqA/UN3Ec+MRiHdPtwySPpmIo3HH+Wa1bviOzfBVMqMUXHkgOO1lJnbsuMbf542rh4p",
-	"yzxY7b4RRpqnvCO/zTNNr5Jn96KvPpPgOTRr9WdKzslW5qrp+GjpDNadFljbtntC4o4FzYvX0rCDd+4Y",
-	"shmmZGf3xbES3ituoI5E2n/M0WlnTvJ1y8XIzK/ro92Iduz/9KvQY1+UanJLhSWGFFwx7fBLD2/WE8xc",
-	"bAuaob5TSdU+apFJPMXzGLEvvhAQlxTW5NDVyuc7CAjsbOyxzM4vk6x7t/R0/pGekFb9ffRazs2GqnZo",
-	"gCv/0BdSDq3K5zJfLekoxxZUMdVQM6pmy1hy2v1QctrOe3+WG5cEsFHcGERgDL3M5UNUX1aQevIHVoIy",
-	"ka8svdyvM31raXaXCXKegk5ZTbBlk53I0E5NHkLBM84oCq4bC4yiUr0tM35umUIN2F4JS9+yAQwFRmfL",
-	"YFCEi1smjFTbPbUBNyffOrT1gLwU2kDPxC9wQl5WutuGGHRIuPVBr7PhDDZe0CX2avfxZMjbjnkKsKNX",
-	"NzyII/lYgTvPzqV1S8vEI89nR+HhDWPYnSmi0drPj3U1w9gH38nDcxfhxdHExfJWhhQ0qDOfydUoYuxt",
-	"bjC/XwOij5EgzFw7XM8E4PeBJhiXhJJysq4dcpFP6SfnVYg+Rg6+41Q7soaZokcf1f+E9ql33jX1utpP",
-	"TW4EefL2ZbCB6gixnCdpeuROqF+uAeqd9T0t6DOgyWkPVLxBHUz/co1LQ80Dq4zu4HsG7tlGqrSjuw88",
-	"cczIkVRpWxolTHEsOVExaOr9xuQtU8VVsaJbkmvmMt8B5thqu418yn1bjtX9NHYX5Q1nk8f//N0K8Cmj",
-	"iin47Xf7oLr1vJmrbPJ4co+u+b3b+8CHbiZ/erXPEdwO440kmGPlD65xf+UvLqJf+Uup/FT+6C+/z79/",
-	"/v8CAAD//w==",
+	"7L17cxu3si/6VVC891aSc0ayLFtOItX+w/FjxWc7tpflrNyqlZQNckAS0RBgAIxorpS/+y10A/MiMA9y",
+	"KDvZd+9VsSQOMUCj0ejnr/+czORqLQUTRk8u/5ysqaIrZpiC32a50lLZn1KmZ4qvDZdicjl5t2Tkg2Af",
+	"zQci58QsGVnTBSNTNpeKnU6SCbdP/ZEztZ0kE0FXbHLpB0smerZkK2pHXdGPL5lYmOXk8v7Z+cNkYrZr",
+	"+6g2iovF5NOnZMJT+yCMt6ZmWQ7H00kyUeyPnCuWTi6Nyll16LlUK2oml5M8hyd3R874ipvw2lZSG6Lk",
+	"RtvlUVhcbFU4SvXNKZvTPDN2SWeJXSJf5avJ5QX8xgX+dr+YEReGLZiafLJzUkyvpdAMqP9GyWnGVrAR",
+	"UhgmYLZ0vc74jNrZ3lvjE//7d22n/mdlEv+3YvPJ5eT/uldu7z38VN/z48Ib64v/ZUkN2TBhyEZJsUgI",
+	"FSnZ2D8aSVJ5CoRz49jXPE5Tlj4TSmYrJsw7ecNgHmsl10wZjuvQbKYYzL2xCcnE+G+0zbcxPtLJ7/u/",
+	"3RiJf81vBWXl9Hc2M/Y1MM03TDky1aeXcXETZgOapopp7XicKyIFOzF8xYhm5iRfF4yxs6518a7WjcCn",
+	"mgtyX05wZtH1HIna+xM5Y8rszodqzReCsV0SPztZUZ5Z6m6WkmjGtOUyboIUnS3Z7Ca4qpTd8hkL76A9",
+	"pF5E4XNXhE61ZfC5VPBnaqeN51xzE95O/Op7lEUdksU/rXdn9KPckBUVWzcVTbghXBM6lXl10YVESCbz",
+	"jK7Xdthy4VMpM0bFpJCNnfPJ2C3Lurb9JTz0KZmsmNZ0wYKkXuWGpbvr+mFLKFlRO29BxYyRDRep3FSW",
+	"VJm0XDPB0vfU1OaeUoNHK7QAqRZUcE3xdYF5KaZldjtwVM1FiG1+WTIBjKENNfZOW1D7OzXN3er7FhOm",
+	"pf2gL0dpIeV/WPo+F4ZnA1ZoV9C18XBsr+FJ+5Ucz3Nwxrleu8/aBrx2jzVFCCzNr9oRprG3/piX8/Dc",
+	"W/KlX5bfwCpHVQ6MZ9byOEZl1uOZZ6yG5Cr+zoS9s/89obMbITcZS3EesCuTxIk4qxNImJhjR/jJTq7y",
+	"akfNZPLxZCFPdkgcF5av5wQ/vCRUEAaiMyFSEbZamy1IMyGnMt1a1qzoVQ/OzwKcYdjHgOrzmNgFJGTD",
+	"zZJYOYUUaIz48OwsNGTBmzvzRjolhBpUrB6ckZRuNaFLRtO+J6nBTG5vonv6lBmK02nsqb+kOo+EHYrd",
+	"er2YG7bSvb73zH4HaIwTo0rRrf3d6svvtWHr4OFaU2UCVwYMCRqIvzNAFAUuLiuvRKotJ4Cu2nvCu3Nt",
+	"0hqeKqhRXYmfd3QfkBqho4V2xe4JGCDB02KTdz664SINfNBcmV0WPJq4KRWDRlf0xl2O9QUV5D6E7kjZ",
+	"7mnjO6IzvPZi34stkEFJVXqlhfhKS3mVdsmpJaOZWZ5WXlL5/ISv1tIpgNZQu5yspFQbambLU/aRrtYZ",
+	"uzeTit3DUWBRjzN+w1oOaU9Vq0Ut7H3Dhq/pyEkoxy6m4IYIborQG6aChkdIS/xJKissif2YMDpb1o7z",
+	"rihvslC+muLbykMk82lWOUHukU/J5JZmeUR1pjBrwgWhZCNVau8a/GJCpluyWfLZ0j2kCVWMzGQuDEtP",
+	"O2U3vnSHUnVes7bPqaPcYC4TRtGZuQf2E/CZsdZz+JIfdCFQz7CNS84smUKB7K1Foq3pAeoM3qfF35wa",
+	"BZe3nNcNAjm3NiapKkWJl/hcEyU3+4l5O+sAr5THp+3rT/GpjissclTKrwSPht+YsFStWFKtJivNMljP",
+	"QClccEV/SZxM/sg5C+hOT3KlrFnpmAD2zJ4KJ2Vht0EjtYenw1qqGIBGGpp1vk0KQrMM3BE6NE7w/vCD",
+	"+yUF9ydPuXkmjNq2qce7l7i/3pumlbwklKB/4ytd1WKpOwLwy68TzZT97ddJ0Bx3fpndFzxXckU2S6bC",
+	"ZvxIukV5anreT+/RVxgYakn1MuAnYB9pymZ8RTNy/ePjk/OLR0TeMoVCgNntAMecFSl2BOd4jblOFNPg",
+	"jwyZdOyP2jq4MI8eBhnxltPdif46mSq50Uz9OklgNt7fQgV5/OYFAa9RQn6d0AUT5tdJ9+Y2ONXOL0E1",
+	"zetndiKJZ76SF4plRtl4FMWtPA9H0N6eLKkIzZHODd7obVN7IayqLdX2hWGrktsDzg1uyIbaGyQX6ZX9",
+	"bUnXYEITsKitEfi+dOX3Oy74/OA5jqa/NR6L8/EN27YaDIWpn6ZON17JW/hpBruT9jfmo6e+JHCL+4l7",
+	"WsFmZVQbYugNE2To1mgWF9SaLwQ1uYq4qPLViqptD5ZOY0oxHN3Kesvp4FY4KhVWmH9ldWrxozLGkXaH",
+	"7kjHWbCAE8Jx0iBvpf/ONMy+PY9JxCxu4dUynBCMFE2XUt6g/g+eqxSU3Suil3Ij7FWMzDxDUoD/1B6s",
+	"BK8yKWbhm9pQtWCmJ+PVOch9NalSuUa+lq0ai58EutKPxFDvmDYhXdkrLIGNsnug2Ixxq0Wg0eZ00s1y",
+	"a68AI+WNFfxLLhanYSkiTCgKsXNhC9PuRHliTaL/dnzYuOemMg/rKRBl1eEoSFzMxlR4OQ+74JScskh8",
+	"gab1KEyFVbnJwt/KBQ+/P9c5zbr5iM1urpkxIR5xLI/vThzhCjK5pXdY2M6b8994bA7y48BcX/IQWw49",
+	"PJ45upySbaekQrhgDM6a2GiZ/56nzmTa4cTbTm3mJVLbaj90dhN+1ZwqsrZ3NyWwOYQSx0xklWtDFDO5",
+	"EvXL3HtrimSBs4DnZsoyuek/wyJ8WnPkB845u2Vq+16zmRSpdl/AWXz36GEtheEsGLCUqvrlXYJkUiwI",
+	"dcE1IIFVbVyIAQc+v/j+/Kz7VcPCmnI+D4uPNTWGKdGgzUUwxlGJjgWELMYHNYPY8hX5XxVXDURTZkuq",
+	"6MwwpZsxmsDLGuyO+9fvRHveP/RQZ3wdcA2yjxg79xb7V5rMMr6eSqrS3YOkmdZO+aws+PysLShVywqC",
+	"/+uijukh7sChCGs62J34RKYBNWHm/lqbfue+2i8FpZjMMkYXOQs6XoJ2AzghzZJtyYpuyUaqGyKttYdZ",
+	"PEIaktlbnmZSsHBsvm9CAdXmvWZMvI/amDANq2Wg5WJ1RTsf75rpp/NGbvYWHdCSppWao2h4xdYcQ8eT",
+	"qxUNKkdqcbtL7DdKLhRdwQ5TtchXdqZXREiilyzL4LLRdjdWNW9xlUcf3D/79jxA/RX9+AKfv++lsf99",
+	"d9kZF6yW/DanmWbN9LJ/8Ftmp3mbkN8lF+gM1Ws6YzohRlbSdL7SxBoQM6QGsWJfrRUzTEWySlTKAh7H",
+	"FykThputd8rDY1eF7CIzqhRnmsjcECrw4yJO7a2TzvMgc7POzXu44N9Pt8Yr5I4Uj769f/bdd48eJrv+",
+	"ieLOu3/27YNvH97/7vxhNUmwmhNZdQrzFZO5qV+0/mW1pMPmnX2/0zcMbNZLlDpGHUGawkBFpLgRWhGM",
+	"gFWCLvXCVWWkVaVyIexHjk12rx+W0bVmaZVSPaJiTKmw+xpMpZnMMxSn2lCFcZwN1YSJlKWXXrdJUd9z",
+	"zu3M8hPyXNC6Yh9DqagvjCb2Exgx11fk/vl35H9jJIkvBM2+0i4kh5Y2dX/GqdTdwRX20SZlqh4htEwb",
+	"ziBKnUnW8ein/hyDGz0C24iUNxN0UH3ZggW6UBRdeHPKM9SHNM/su/uFucsXHKpISSFKH1wjv0MQuWaC",
+	"aDm7YWaXgTM5o+EoxJpXPTmV7V0rOXPRkZCJa+RMBtwEZra2rJqn63AIYSVjeWw+26D9xivenLg19ZMx",
+	"BeXG4BfNhHmbZyGVahrzbySf01vH2Pp9Src6vNErp3DubslMrjut12t4yD/9vs0B6EVnKDwZ4qVnRUoa",
+	"WJPEPhUUe7nwvqgw6XOh2MxeymkP1xNmFcKqaotys3T0KhdUe33iWaD20uoWDHQoltw2jspZMu9RlE6h",
+	"ZfBcpOlAzsdvRPg+Grh9TJb2hgQtltjDnRCqK+qg1WNnS1ZqsvseqT383GhXUbKmWkMiDNfkhq3RCq7d",
+	"sa2c6S2UIl7p3piURK5Qr2WXxuIneRxeesoybk99gJmMYau1iYiSWRkt2RWnilmVahAjpjnr/3Ch8e3L",
+	"VyrPYnwlzLC09Gb23oJaBkQ1ZUO5c+04YWV1myExyXh+d4hn/Z649VXTsn0SdrGpnoi13cJtaGOTMbi5",
+	"YLmjsLO+MXIdTn+5ZeF7a86zUGbfuyUjc5mlqK8rBnUvG6luQK4pBv4Z9BfCCGjygBcFSlbQQm6Tf7uu",
+	"GqtXRm7XFdc66CP3hg4V1sqZ4rxYSqipFIRtwAxasmx92iZodzKAwEeKoUIurlz6OgUHuVyccEH0TDEm",
+	"wmHBSKylRd4WIRLcroIifdRPv/cH655uoDEiJH5Oe8ZH4quEyY2w0nAx1mPIXaxVYpGM64DF4y7IBm06",
+	"014hw+j9LVM6mpSmZsvw7ULXdMozvrMhnS+dVW3QjvvWPQjfUix2Ca7zgI+PqZk9/nIOWX7w9XDEaMeT",
+	"kXJ9Ex+QC5Lroj5unmcZ04bY7/Qcfk5vZa5c6vRO3QcE/mmWxXx2CyXzdUBMvqIrVqTR4kMutsLFsFzo",
+	"If7sJaMq7X9Nr9hKopLTRtuedMTBStdhjzwma8xkw1I5pPBe2pD/tKPETgY2ChNXdUJWdCZ1QjIu8o+V",
+	"oiSXlgjMxRVEO61ICYp2qeMmqNStB3vN5DpjHXyED5U3zzBG0kzxiB8mUkZ4Dal0G5dvt6SaTBkTBPfA",
+	"kgh9USMUEhq6GCS2Wi7LRjGeL9ED47fiDXOMVKnA097UrmyVk7ieVQsiJhURX2xeQwo35bkXmo2jElbY",
+	"7OUCSQD60Mv2rSuMgdEOSEnAOcVq0oZm4TOhZJYNNIfmdGY61/scHgIFVqRcLPpT6jl+IXR21kyBpimF",
+	"bslOwosCIpepLOKEvd79pnhB6PW33NCsc4x/4VPNLS3yGKs0r5Cnvrr41o9j5XgGGN/GgTmWfuPdEIxz",
+	"KmO5oQtkkDcvnoI9cG2oMlaqQrRtvnVekWZ4vAhs1ofnRhdxPidXdlW0kF60LvUiyOjB/NIe161VPJkI",
+	"mj46ny3B9TRbk/vn356enZ6d3r+8ePjgfNB9EdMOFNNAJILyK+lz00evxTVVdad1NQhQAFA0ruylXNkL",
+	"SeVCE6qD2BXxwAKXipttNEVu93WwTEIJ+lzJXMkV6Je630ZpZKw9nCcNsmOcMCE6Y2wNPzlPSkK0kes1",
+	"SxMMmoUG3ShuDAJndM65GfWA29VtVHHN+mUhXxfc4ohYvrCP9eZP7UiW2zXWZoSFgCvcqAmBnXPeUjiT",
+	"yUX4+EOOCJZDjnHKxjhcgrHSkR3kJk8O56axfISVfoAHNKBgk7F0oN0ZPaIRZfTt8yfkwYMH3195hVRX",
+	"0S0iB0kFvOE0N3JFDZ9ZnV/kNEvscabTDLKJzRKKNYefSn8E4a3ln+An5+FMhmTebniWvRfSvNfOddeI",
+	"dS4Z0Vtt2IooNs81AM90u/HL02uKU9zrjPpDNe4ZDaIFZM7eWe0ezH20DT/z8bxNxeQPJ4bzbTQC5tQw",
+	"Mdu+X/VN9ljJXMTgkgzNBhnluQaR0fcLDSLiTOrvrY3ZQV8nkYEu+6QsOGXXTuuZU3fbjJX9Y22dzoZ+",
+	"1fiFct5ivYbU3QJPbHd1S6lN4YeoJ6wGU1bX+TTjs/euqKwRBU/PLy7uf0/wGXLDtuAUEmsI8pEp1ezR",
+	"w1xljWTgRw+TFuSuOg5LZ16sQ+2qTDOprLGVOBF4sX1Ccf47kagw+7jmiulBQ/b07PVAjrqVN4OBoyKe",
+	"GHtUw/dyrsMe35AvJuyEyXUhDSY1kjXibRVad2/vGGZpE51vfPO0JTMQa6FBH83kIhBMGLCtRT1BwNcb",
+	"h0SLqmKR6p8QAo0fv8/9OVL2HAzzg30ooEUoRhDrxyVhbK19zk7J9Q23ehoifdhPpGYkY3OD+bP+Wbpi",
+	"ZE61gWx0KvwIeZaSKUYyT8lLfsuIplsf44T/UPvCG5aWoKIa3P6W6zJmQsaGjDm04xH9gaBOUTynLBr+",
+	"1UinyIHvt8W4N+Ps8z9zFjKTHmsXbHab7fwoWuYKgBiylGmDnvtdys9l5gqQGhYC4hII3FLLNzoY/LEm",
+	"X+DbLvVaS8BFQVABq9Jpc0Uuzs7Qfjmb1HFVB9QK7RoCGbNcptktBOSpMCy9Ipoxcm3/5N3RPhmDrZha",
+	"WAVzkhQQJzP71Aw82z4FYkOVwDQMIQ0qKVzMJeSlTvPFgHwNb9D1vJpg73YUhe8fAYGKlP/eiHBvn517",
+	"5AlGSgS+RoVOEq99rA/noXFgll9pYp/S3bVQFXC5PaDiHE16C9d/OoDfMU7edbEfzXB4JhftfhRfql3/",
+	"4u8yV8Ka3XOescTXVSeWknPO0v6ZGN7RWQzo4FDtCosLFd4yzPTGLd153c/2z1AmvvEe/4ILnPixsgI8",
+	"hBV8KW4gIjBlRFCl5AbhpfaMdDUyQoDAvbnC7eSYbHFcA7466/HM99r0DyfGx7UqCwQbpRu1zxrwR89e",
+	"lmLJAwd5jv4gNfmv/yK/TiAc/euE/JqfnZ0/wv+C9xn+8oCR788+7GBbWlHZLk8qEwtpq88BqOYtW8lb",
+	"Ggj2ranWQXPxHSo89sOvNOHpFTgTrWIlBcbQaW4vVnvVGKmsXrRiVJhddM6QnepyV3uCrtdc2P6r8cXq",
+	"cDHk++7QOBWNVaFq2T8q7ijW/1i8cfQPeVXdWO+XLIzMsvUbpCu5cdYiIx6gzUW2fVobZvk5rVhEwJlm",
+	"EkquLcXaMKOt7LS6drimp9yxzjz5gmQ7L68816RGbPNjId2iwo7rK5f2gWRidLYks6Ku40vI/5pKOdij",
+	"cUDKWFvy1/t4Wk/NNRUoFVEiar2OmFwkdSxDZ9/snZbUGkv99/+pm3jlp7dMpBET75Yrk9cGjR2Gkqou",
+	"z2Un76S60/0csHguDvTAPucZi9nnZE098i+mE3+lIZnyyplLGhOOnro6794mszCqyc/tOR8Zi2KhRWoo",
+	"N8stTpJrQ5hINWFUZdtgxgosLRjCtqpvvT4kFylT2kiZYvit/U5zQ/dReMp9OFjbsUM9ZSEAfcSg0pj1",
+	"fUreULOsKMuY+5iCGiCvyDtIoYarJSm6GKSMpc6XIlhR+1nf+WlQM5dzAjks5rLQoM4ePXzY0CqC2Ias",
+	"hpi2ojcIee6O00yut5D95ZDQix+0wUyNda7AmsTX97eJU8bWreuAqjMsGgaYFGKkjGegtgxVJ8L5xUXI",
+	"xbwRIS4dNIZlovq5a+Ctn3Xa7/Vq/a5yfcXWGQ3pZhsMZQNuCUfsrg3dkoXE5hwOR8oqDXSaMYKjhEhr",
+	"ZHgZXSEdp3tYevQ9nk/xSyOczgLptNXTjNKj7/lqHKpdbuYLFnKFoe7Iq27RuVSXZFmCg4aGK1i6P/ab",
+	"ryMNz/tEbU7Uif1fMA1apuh46K06xfUEf5CCxyMSJ/wPi6R/XLm9QgdGD52nhJzbOciAxX1zWUhjuwQ9",
+	"6TacynZVJb4hh44RrhR1iu4vXLnfuwpR+54A5NtxjkA42PKOZVnhIUbRai8kcBstHc4V3FO9dJAKRkb1",
+	"JTO55iwlWtrh+u1ajwBAwAXJNfq5AAonqHuEC7hS9I+76QUy5MKM+qnvNo4T27FDvXEzCWbECwbnwu5d",
+	"TJZF71gKqtvuHRu8BGKyDRGCQaReEr2k5xePEvvvxf1zwMlOLyoud/zcnh14wJ6P9KK/tuD3ZOCNGjrM",
+	"fY/jGzz5B2+j8KCDTfjQWCusvTs9hdDMtO8BBy0ANBOGxeA616yYahPBBKQAYE9RDS4A7SDgNKShIQwf",
+	"1Tc6XCM0NP7Rt7y1V58heHc/zDW/WQdChTyPRNWKUB3aToK5TOyFkht7BO1xDojZICwhfh1ScbFAp+zM",
+	"c/8sOTs7q+MS9YiuzXlmQjrw22fnV262voHWyi6f6V4xpLs+uUj7g8/tPxQNpRYpB7DQWm/iavIPAfBQ",
+	"jKavRbb1LTHbqQOz8i8MOflgNf19Arj4mj1y0WWM/MOrrEdHSa70k9jl4nrAYd+MoxVbTV331IJgnV/a",
+	"yZgZDHxXmXy5zGGQJbANY2QE4X4eIREIZ6jYLWebUMghj1VDFNMO1ONDYaJhgky3oNj3LjuK1+MgvvBu",
+	"ZM/tS9iDnwtr1aUh99BT1x1mDnjNLi5aRiDc98LDbpbbHgX+bgh4AzSgmceQBnbwKzFnVc4LslWXEtrF",
+	"H2Ueihh5nKOC9l7/++n1JJm8+3mSTH55Zn/6cZJMnr+dJJPrx/Y/P++qgjXx8+3u/ti7r4n3Gky67Hyo",
+	"6b5AoCAYH77fce/MaMZEStUp0mQf5cEPAXN5IQxTcxrOOBDMAAYn9w91xF6atb5mSdaKzflHkiE9hhQ5",
+	"LKlKNzQUVvvp8RNSguLsbqTJw2c66keouT86cvmrlahoepu8l7JQUvpgfaFoinGo3N3prrFbxQwxtz1G",
+	"vHYobIFBoSlFKxBsgfcAiVaUp5WOVlwTLYuevEUfG5LyfTtDeiFULDYkg+qk2qH7nLMs9ScCqp5p9qb2",
+	"RIzhy1fEGo20IVBF0pR3MPYDHTQ6mLboJnIKK95H0hRD1Ln2mkXap0YX2hPFpZau03t51/viBYZWyA0N",
+	"ry0tUYE6nftLKtL38pZF+ugj3A2ZMsiVxEbjEWO4LOrs7m4faCgeOQg82NPZTi2lhrpuTpCjRTg+nRRa",
+	"iK50lcis4gAA6MKEHEoFxY7ZUMtf7e27EAtXDCMr1Iy5u76oRalOsPrWEPFfeneNV3WKZNEyf7RILu0H",
+	"WvrSeTEO8kK8LLpt1HniXzTLmQYwb9h/yOUAvwmZsgUXgUYKxfT7FWM5AvR72BOpZ11uDy/OS98/40Dy",
+	"Bft6PlY11w0mUFudm2ex3PoS/6vIsscWXb0S7ZdyE8iviSfGF/1IB9SuStMSOipaFYO3GTupU8E2Qc/d",
+	"YTnzL13x8IG62Eu5eB1qEjrABVEK6TYo1cGF5Diqa6jlB+qXj4KLOjAf5ScqtuHkBe8tdvEgtB4doEPi",
+	"gSMSXy2dkLXcMJX4bHL7AbSrACSJP3KmtggyJ4WTMhWrOYoo0Y69hY/V/T87t51mZWeE/p6bnbB784QU",
+	"8dgenqPCHd+2nJ/cY5bV5Ka7L+Ab+xDsHEA4FM6TZog72xLDsgyieZBwyD3G3zTSLaICNN06AXzMT+EP",
+	"X4zS9h3Mwa8fmQLi/v75WRLtLFNpSEw3lLuGxIU/+8GjLjz8xPen7PS/4mN+XbrsONT+LXjMf2sTzjUN",
+	"JDj3zFTeUTJ+CrUq0SrgononfX2WFd7/78lPXiicPNFqjtgGCOiMnkSyoikjU3vlyBseAbZfxcAgYKTI",
+	"8n9kWUrKB0ZCAlrs6creE1VulWvznqbp+3mkHe4rbLdGWKZBcQYgeIfxSaDiBW/0Jb1lJNqzJQ4P04a7",
+	"BBTWcsWAwJWOGAYC/Rsn05f2MTPiHuB5jpLkXbHeEjMGHh2IsoxsV2x5nRg13kvwMDRntrt9vwXPViSC",
+	"eg3tD6FHBd7cpJIT7UBUqTWfXEyP+658gSBebkxwC33Q7sGVA7hzXZV943Zd9eRGmr88GpJY9iC2nYHJ",
+	"GQkLdL2v3JwScmFp8ujs7IrcPw8V89Wl80VYOkeKQjZLufKJ9z5UaingAcYc5HWyVyOqh31y8ArHRscb",
+	"9u1e9VMRmj5QzXUDufb6YY1uyma+mbPX1QIO47lhLQ3fCiHmGKAf6hONTMuOg6ehUl8hiJBTmW5JBcp/",
+	"N8N/G2SXMrUuXJlBIxBaW5+WB01g7FGHPCj7W9ss4Mk+PTThuaRB3AEM8tgT+1A2kYI7Md2AyWB8sTQD",
+	"/fJrxRvdhCu32IantdSpyoAfw3/e9sBTcLfBx4l93L8k8dMvp9SLto4YB1P1lX37VOYq2gahsJvdnbyk",
+	"mqyYwW5u2BjLBXN0NIbT4WgLBRjtlQHWesaY+Ur7tzdqm4rMe48GdiPkRsd6z9e6eAeccmVUaDfgXg1m",
+	"DUgjXTMRyVzTMyouybsnb6DFhPNPFJKp6fWo5oa2FU96gvdhonLvR2Aj4ICw59bH+qx88/uoGdMRZEZf",
+	"jTWogYSIx4SKrRsSavK7HUwccGTrP15J6U+h9HfAdVUDvV1K5mbAkt7ax8NKsK9F2xezt6RvMasalapL",
+	"TGob3I9LkbVG4NFNtAl6s+G+V9ldT/HhbfabSleXshbJ9352YidCisgw2r3ga9JkysyGYVRz5Vq7/fz2",
+	"5Wkona3y+gdJv1BXvYN5yOCwBA02H4131hFEmjXNzZL8/PZFOHuTz6DPvh2GvHn1D8KFQ6c6nVyKPMuS",
+	"gIRxL0QJ88+3ZIYZ7b376vxANXtwTr5++/wJefjo4XffYC1TrRrYSWiXpqIYTdHSwfl2J6dUO+y4/AK/",
+	"1ihxezUJa6jLVtIiTMGCi5pSyn1nDwO+FdA1w2Z8rddX6er6LujqAv+cfZhgqyouFujyumFr0/B3Per0",
+	"d/n6jyLhGrvkWTsoA7huwJObZrnT36d8SMOZYamMAXffgzZvX8XaDbr76t6+YPbqsB5mXf2z6y3NejOK",
+	"81uGeaPeBi3ufffwo/Z3PDH4rSuE5txwzbAtrAYPBEaegXF6uFd8Z7VVrGOxOz6xPmJtjb+SSucvUhQ+",
+	"uVVcfH921qD8eQ+/ReBa+K77W1WghPpM/5utDdGMAtQpNFS2jIHmH6ELysUpefv8B6cOfxfv9v1dz9sg",
+	"qlcirbuA+pZeXSoO0vnD3YOUK+1cjdwQhypXO0HffdstQJooewNvYo+nN/BruW702b3fzFsf1vm2L3zk",
+	"K7aJZCwPhCypOqsoNjohcg5JqGk16tXl9a8lHe90YWkbecQ4115aWIjxIyR/U+KmhNOMhnk1KzAsbRfT",
+	"L2z6ODfLaP6gH6Zl0l6aNGaNQbguLJZxkFsSeF1sjkW8usHMPnJTBec6PwuWnPq4Smc4RY/KKjt+/tgS",
+	"ZcZn/Vinl7waqNJAwG+Aab1ksxsXJqwfvfPdgxeBqPZdUP27I4R5G76sp67ncycsWyPEtEd8qCZXOhbX",
+	"1WrDLijP4l3njMwAWhLTCgC9T/uGdiyQKVPpSNml9c2KdjNxi751qb5W8v2KC+9kKC+zhw87a7BY0AH/",
+	"jmXof2cidZl8sG6rzoZ1TaZnNKOGhSdydvZd90z8CAEIgFB65CC3DibKN05FAJuTOXjJXoWQdyIHPI5N",
+	"457qJeb8ecZlVftysh6hAZfc9hZbeB6U2vaKba7pLUsLRNFOgXq/jytmN952frbnjRAOprmpO0WzPunP",
+	"ob3ur3pGtP3Sc1Dz69Nth3r/4NFFl3Y/4nUNs4wuTGbXMTDASvZwQMFFQ/ayyBeDZxOygRxKF38v5L9C",
+	"L8xVpS1d0+Jc8Fu8Dzpzu2Mxwnf2VQ4vpUwAqIR0CmQ4sgblBGI8kPhRm2VjEhfhcLVzYHj/jc+LSyZg",
+	"7E88nEGRscWwPqJoxOAQka2a6B2/heaACVsIgot0rjZtwwy0ns6gnfRpmcWY4RfoLPi5NLY17WzoiRO8",
+	"Xre0CfE6mH0mtMzXDbnTKP05tJ85HxKqAMk4pFMgDt+1rDGqSWtkOkJR6evczGQIIfdHuYHgGUuxNdSu",
+	"ghgFUKghJgS3DZMddr7oky/D6CI8mGnjKutnUsyYEpB6sG8ocwgQvafbwUGiqGVf9MUf2BUi3N8V+qgM",
+	"GWx4EXYx4RCfxX0BxwJnrVhaXXpnfX/pzN4Sp5Xv76M24ii4xcVIBcJWxOSM7kJfkzLiS4XxI0QKuj/2",
+	"6XMST3a949RTYHjNOuoyt1iRCQC2lYSO/uC70ctHMZpu27I7Z1Y1s0LSM3AE/aWZLXpICmitTQrOsPmG",
+	"OIMgQuMum3xG31eLzwvnPMbt647HEe7dmFPuCLAfB+tSB8CxBALiB/oD++toXgMtJ1RT7IeAg+BujcJR",
+	"uO9H4Shf6RIFWN0smVkyVSZFqVxoSOTYoI+w1h98BxKtlrCiGHYAtOaVWkEaW4moDZAY8wn0vDzxPwHi",
+	"1IyKGcuGoJ1mdBtPsT2zZuYDSKkOtTmHrABrUrYUwQS9eFHd1vdv2DaGrntuAmwfCYzJOXE0AlespVIt",
+	"MAYG7LCEatipXs1TC445XItVTDMRRt5wHoDKppiWxh8LRddLPgvmPxfFEYWToyiTK7K0yYyKov4zeK3y",
+	"NGNxjjq57zMTDASzRT8kxnC/Epd1nxDFVtIA5KCx2poIo5fa3Q+D2LcCJ0RYq+zz+ZXLmnUZ7SGI6MFY",
+	"c5HaJUpSrtcZ3SbFSsGdE4M42clZ8hp3PSmstmf9GgM7hhyNtV9ybaLBlRbBOfB+8PMONvyloUqYn+yf",
+	"sZvYEox2fxIUo7MlNKB2RxCLnSrFAwUK0mlPYJEhpAeCjUB+OWVvmYYch0Mqk10T9R4VGC09nJ0Tuf9b",
+	"47DDRffmHtJF3oSFwpoaw1S43LrM8AxkaaFkC8NeoGrg0g4zKW+uyAckyQfkss1yGzZYbmmWs33qu+up",
+	"n67MW1p9AYfsV+ldZZUD673tUBli4+z2kv7+4cW3ZI1PkFTO8lUQ82NGRcotc+g4pplUCKeMqZ4r6m64",
+	"KWOi7G/TP0W75NxAmpyRJJUEfAGxegXFjNq+3ylrCpShGWrymI/N14EF5rBhwiCw6mkcCbATAQhfHgXH",
+	"wf3zxdmNTektBfZoHBIv/uFp/3od7Jpf7Y0/qAHy3i3xd05AUbe+y77YjQEKDF1U5ZRcY19/sso1oOq5",
+	"Yp1LQglS1SV/Qu6qkYQKyMsE5EG56bY4GMgIJtIToximH+UaWy0Iw0XOsKRJKm62/Q2MuQy2qEslFrTp",
+	"G3tJGgkpBBAvay1DbjrCtWEUUg/evHgK2irmLuPpv7TqPfGQ3G73ewDDxnquFouvEA0xXQGj+kRYDs6g",
+	"K6P7gU7lLSv/vuSL5YDcZtzvPfsS+l4HvKetUmHHMXSKWQTor9KCztoplsFXMizfBykf8b5H+zSm92e8",
+	"szgLfBvw7mSQBlcGSg8n9ULRVRRuwckMsH3Z3BCVC8FFqJexWtzGeoTcf3D/7NvzzrzNDiDesuNOZ9+O",
+	"Ks7Nbl1t1R5olmRDgyUrGlk27xNiv+WaTzPWw/sLBOq5u7AlB+9tJA0m3Ev12qEi+bpJTAGwVznDfoVz",
+	"yjOW/joByx2kYYIfn4Y8LEM8xr0rzEfqfQrDPMloSP8osRV7HXcY6rn9zgCg5Goj3J3Yh8u78A5ARtNo",
+	"9eo+SIXFuxO/1N6ER4qNSH2mD/XWVuY1XhPR2gTHWS5yyB5xxagG7vUHODtFxD6ZzDO62DPjxfPJds36",
+	"0wlXNg6V3spNuLuRkhvfdN1DdUgF+isT6Tht160dHdKk38qNTrByKa2D3NRK1IIdOf2XLl2VHVVWWYED",
+	"TgUC5xWdk8IGu0KKhGFeawD63rT61Hfj3o7RTOCfOdMm6Nx0bTb1hrF10UCjsU2R9iuv54DIdwkbfP3j",
+	"45Pzi0fxjOBmoe66MK88UFYygZVhnhkEQRZcY0cicO2DB5kCqayQCAJ2h+0HaIobQJBTJoEOPgnx7yLg",
+	"J4GWNnRmrsj/8l3MEIFmW6nH8o3NHPT7Rp72sjoq+Lw75LTLAiYkBYYs0WWH0/Yc6JArqKd40Pth3Ta5",
+	"7C2j4UaThmF6JJip9VsTHKtarhiAWPXtX85mS0m+fvHkpzffJMTM1gn65L9++ur6GwjDsSn5+sd37958",
+	"U226P1tC/77ZunSLb9h0QA8gR5LdVlAwZAk/dHHx4KIrMhYrHKeulNFXhQ9W2rDh6U7Gfft8Wv2IfbgI",
+	"934cFiq91LtXjFHbosk85J1kXDCPJKzzlUt/zdfjXDcrnmV8COBm3MdsesWlwVnbW9GukmsM2qdcLH7k",
+	"OgwjH0oCAuhp4/rIApDvNJ/dMAc+s6TadW2O1Am22vq7PY9zEcITfotvsPK4MoPTIQmMJeJzv6kpJNUA",
+	"EA/8wjXmQIfAPAxbvx/GaIaHcj9/lBsy54JlW5eK7ov5i4QDahWKixOszJlg6Uw2wNPXALnu76oqG1o0",
+	"1uvWkng/S46pVgWVQ57pOkX7w8brdTD4Z2ULdaxzRUSeZUVyPdfEzcR1IWugu0rBXs8nl//uSOyBJO/k",
+	"z3Ifs2zy6bcGkWE1p/DsPn5n7fgr1GAhYoQmk1xwM9g6hS95aob3B1EDIp0gr/2V79CpqSZrZc9n6q4+",
+	"Bw7qzAkfA/9KE83/w9wz2ihmZkvXFkwTSN8MaREzmeUrEREF7lsBcJGt8RElMALcBBFlQDFwbHtQy0Cs",
+	"MTfr3ERGTaroKJXEiOnWhAWO3MQiSLEEjGsP8V2ieyB49mkf/LxdDJRwykCx08Eeg82MywqWnp3JoOy8",
+	"IQEke/4yFgIVf04zXTjNCh6ssF/BTHZ3uaj7dKpNKQsQtHa0ss58QagKGJYg/HHG1DpyG1t9iHCfzoNn",
+	"56MpTxka0GDPoGlzGk+B75x7WDuHeiF7QrHS53QywO/7y1KuMI0YBlFUEKrbnL8RLCIWBOh+IUpganym",
+	"cUmGgkERx/sLUDkMU2vFDFPNOeY6p1kDbzeI4d7gT+XWj2YlNsxwJWBW393n8MLelUxZaTPhUWqL01jO",
+	"zB+4ymEqiZGUSPLOVHAUb5UPY+R9lsLmCKmf5UyVDHVfA2eJZjTThJZS9RIRObjRjqcA2/Beial070+e",
+	"frqHn937U3yCykDt0L+gJzpcd1zY2w69LWVFOZYUOi8EZBSglgvDlSESeCfoAKW0x8lPQ6D3TKTv7Rep",
+	"h+za8UW4cu8rkIPoF9sseQazgTlL4TJevSu8iEhQjaVOZSOmXnccRoVbfO1II+wRgm4SJBZW4zv55tGK",
+	"EjLdks1SrsrafDv13RswNh1XTBTwJOXTjM/IDdt67cSv/Otn6fnFxf3vv+n1goL+YcSVcpcrqWZlL3e/",
+	"Tk/kCoQXKCuIMRQ2u2IzanXMY5coH7qvTD52km6Z2j6RaUg7n/k/B/GulwA63Vx36Zu19zahGRRfDMnr",
+	"2Wk6mEZnv5K3IS9zqbU6559L1KbTjJF1Fu6Gd3jlWTT5bR3sz13lkzDj/Yf1UqRC94jrRw93RbUbfT93",
+	"BdJ1BFcFDBRLJUW0PzK1+6ONVFYa4AUKnkjg4UMTTP1axotnVRc1AoUAuDN94rt8N4oFi7KZgHzDUnLI",
+	"aV0xaPEcVm5cEUhYA4NBYoi9e2HfDKtw2TFg8O9+Zq3dij2gTavDPVjs+FbuiY5RKXO0YwwucJzmPDPv",
+	"uWhPeu/TNdpV5QcdS6A4L2WW1s2iqrp8MJZPH2QipEOzH0NBg2IRsc31guMgAVBsU0ATPYwMkWEjLSq7",
+	"AI0QQHj3LsMUZHBs0NkNc20kaIH6vJCBNhLbPUC2V8worEQJwWaGQiDYIfaKnJ3C/98780U8CEGp+zXV",
+	"45Xuqm4OveSwRL/ooRI4iP56hLpEB+MTrxUsoJSiT/Q091Xe3Xzew2d1lTCGdAuF2EK1BTUKD4dUG9p5",
+	"jGJzuvWMbW62YSAdXGxqxx7EZfiNCI/1C15Vy0ZdwksxamVK7bQYY8cqlD3Gvs1owHP1UsobFKFLqY21",
+	"YIrqvK9q3RZ2paqIgfB7SYjVZjBKQl68uX2YkHvnZx4MKKMKMjSSYYhZzavVTaKPiAQKHCwh7SiR8IBr",
+	"YTGXucCAwFJuyJyi9qmtcs/1OBFeeMWgNgDoGQpcZYrv33mypMUIZHXKdTDTB9XfhFhZC/4bgCDCjrvG",
+	"ZziFZFEXAt8OEn+1O1YImsx3NSz8kb+NkdPiYOquXdX6QTh11+C//oEteKTGq+KkdeDTC+ohuanYFq4C",
+	"jrFwd18F4lMZX08lVZGaVdhjmYU/rICatSe842OQza1ugiDauN6fqLoBfnDeGKYiPeNW2Mumv1j2zW9C",
+	"8e8ZrYUnqxEucHDGiuxgVS4WAFPWVbi0zVJCxAPaDcdCObecbVhYOhzQNciNWm5QhWBlMyFcd7nFSYUX",
+	"iqX7LesnmkueHUGU2MGeZDwAU71u9EyOOhWjt23PtcDrx1pKrnSoFVXfxRzAD2v0GcC+999IN+GRlh+9",
+	"bSFG6Oud5z4G5QHGnfiCKjWqAq6zqReR7f6ckjM/IZ/3+wowgP1GsXk9voPPYnw1bBWJNCZVnPBwUQ+K",
+	"nbQZcUX1rootLEuA4L1m+BK2pmx+3f2NV9K4hr1g2fb70hv7sCszW/R80bVxrYGNwgjjIcd3NK3GDvZC",
+	"BHMqGgzs4qUR9k3INHcB8VTRjYByyplcucYXVGwDTnx7r4fvX2pMncWqF/dgHocZ9XHO1+md41Nl2Kr7",
+	"jf/Ntj6hvifD2ied+tDvG1aTqLaG2TVfHe8H3MdDWRwFsWIZo5oNysAEDA4E6O59nPqzP3LsSOz/3yGA",
+	"w+n2PYSeYrpjhPZppI1kwUIdujiEA12/Jhir/6X232w7FkVeOnnbJIlh+v26qL7vmVE5k5mHEd+1ExVd",
+	"Mf2eDhvRznb4PP7IaebqjwPqcFxTNooPSyJt7OkO2XYX0HjJLl3K2fup9ucL2MyxGMPJtZ1EwOgOB82Z",
+	"zqxkLJ4PnqPWbVTUsMEbXPQ3rV9/b/hHluky6wtzmsB+u6oAUkNP9g1PmbKP3lIuTsNB377bJeVo2/UT",
+	"Dfm/GlmihVE63ZKlNbdRSSubVtvPyqSz9k6BcMUgh7OJu4rsjc2oCpYWwfMDXJB17atZQb2TnrsLXn9x",
+	"Nl6RT4XII23YKxlCwR/icPYp9wOKKns5bl2aed0PTc0AOr2SYwSAqhywQ6gDDMmhJuQbx+jjLYcFLOhK",
+	"g/lRmy97R4kff+C62Wi287UJBiasHAqmsWqGzfNBQq1krtkVoQS9QokTWa7h91Sm22AWBT49VOj8Cz1P",
+	"XfFjP3iCa+hPWKTESGT9V+F8CzmdA5d0OqiTc0uEKtyCMLrqf3l/3qHLBj3peZEav1uH4nBTQmUMaSiQ",
+	"zz+SlC8gPuSKr6vtT3fKUsfoY1aBKO0MDXwKhdCACNeGBRyLiKJcZ/qyKUVabZhWmcZvQ/MZ/WuCET4m",
+	"gm7CaCJe9Mo6FMrN8eoQ+DY3+QNxq64xp7Ubt6qC992OO+VxbjU6w0vg28ZB3KNR88VFd/OOWMa9kWRD",
+	"uSly2wArJSH3ARH37OyKPDrDgM5ZvCVssMIXlxeqF14hF3vC0NzIFTV8Bi8QOWBIpVzTacaG9Mg1ch1K",
+	"qrV/RpTdMlXZlTVhechsKfiMUwF5xdA4ZsOzjNjxfC/YU4LRFpYSKIebA9w7kAUzcshG5ll6QDauw7EK",
+	"N28MCeUKf44gk8GzG9ZpvZOqgWbUGU+XkfZL18z8vD6kU6L3MQdKcaFVtb8GpEDlmwDBuvGP2+ATMNIp",
+	"N4IpYqD3r1kyjqiLEPlk2PDcRws7X3VAu4oM3QStXSuuy5zRpqvYQTzMq+kZHs/cFRYihFX8Io7nYZbg",
+	"VwOgh9cxlMxfltsSWxbzmWl6GqtIfi9Fto24PsNwNOzjmoqU4n1UYNNkEqSMYiCIAKnGMh1kmEy5oGpA",
+	"sXBx/zV2QYPH/pJQYgcG/zwVhAmjtvA3wRKC77IChwuyZB9pymZ8RTOn7XRj7Q4QJj47+GBBAgP5W7PB",
+	"NWIbukohU39JDfN9fZFBOdYRNbAOY8WIjauWYXeKlbwdcLPeMBbojfZ4pqTGgie40ZKiHoOaAqOyAx8n",
+	"3NGvT3/dkLvrNSZD4VGrXTnd8CulH+bRww4cu89/ZqrNdi4uHoR6Nm+oDgtsZKLQLa/p5gpBAmVuasU1",
+	"m0p5ez/USSwGGXrOxrq0YbDnPoHreOBSz4HTitpZaoiWZE7VHaNMDT0Nnb7rnoUV1ZqKvluMuzLWHo+S",
+	"ExrrfYKCT0cy5lb0xhdoigXD4gcaEYlWkFs1GLztqbRcMt221im7He2/Zfb34ImX2p12SgTbuOPvgbCv",
+	"4FjXzrorkNpBsximtTsB0L/IqbqhY3HHNaMKgacajfVkqDzsX5Yy+orcT87OnGXnhWGtp2mf3v+BHRx6",
+	"BfUIBPToVQLTGEB/R7LDd2DJsuzJUvJZqMyzLCUaEE/DEvNBUbgmMfwQ8TqgEGWqSxmHMEW6VSRbqqFo",
+	"GRe+m24N2ifQddtd4IiHUIJUMK8eu6QXjYXRp/3arMTvQPaRx3Ce7Ay+0sQ+QRA7/qrE4XLTCF+Jivma",
+	"0zYJ/c6BvFzbZ/tdNiWVD98xvhAvxCF2+QEmrW8z127TwgxjpYGuM0ywOFDJjY5kuO7ToXCWK+U4O6Be",
+	"YWuPPTpu9mtIOLADZygAUOvhV5lvMin763ialauNb8kY5YTVzd2zpriYT6wp3k4jxBDSAuYL+NclvhfY",
+	"hpultRcAyZ1uiRTZltA09RAn3kqSa0RAnVSm/Ft3u6Ku/onXkAn9ItjiuE8bqrKJE0klw3wIw7Ksp7yM",
+	"um4i7ZveVTCrAAmHUZMQ7bC7f/UNrX6d9HRiDOvc5AMBnmaHhgKCDe8PrVBrNszvH7irfTPILHJuoJNe",
+	"oAP8rVdVBmxyCQO+a6szNazK18/tX/jFvhXPBRq4X0Hl1W0kGMVy8uQ8Ri1dgxzDdmydq6xtW7pn5h+s",
+	"EhZGDU52HSz8Y1SbBNoMgSd8AbeLNgVqILiaS1TKhpFCP/ZupENF30e52CfmuIKaEXgPmCldcmZEuMLr",
+	"Nb+JFa1BrMkac1WnPXY/xJ4iZE31gY1FprnmDuV6jP4hRZu0XazgpbXDZebT0yEVZGYX4TR+32Zk6OZh",
+	"RTR0O/KL6WX2AOEP157tMKGiMhd3xI0qMhTAZFjKXCVEZulooCy4mPEgWdyqDqeOoSKMkDjlQ+4ON8wP",
+	"XIS7lhWiMtwlzYHy3rIofEcWPIVlOztNBKPK7hfUWECCU91/1Gf+T51uEWrNmPLeUk7kK1YHlqiYIbUq",
+	"3UqcjIZip9dLqgqs0bRKLSvDSQbA8dAj934vAL4k0rylcMxXPIYuOdc39xrUQSQK3npA4omc78K8lnej",
+	"p3mCnOs4JnhZVpg1kIed1+zHCgvuIjFHiRzXvd0dgaHDWN1ntB6kiXDcj3C4JjerNoo8LaBDR8Z84GZQ",
+	"3uwBTFJrEM5jiQ65XtsfeyGJ/+L7qGKNNCZOcl3ckgXWgVWt6oewD3aKNV/jghGyXBzEoFhgQgO8nWZM",
+	"RURldeR6NkDlIegE17NUJNRV5ZlIizvz+wvy/yDi6C3NeoohmYaM4gLKCToFEDtJF3q2zxed9GDxEKdq",
+	"0KfvyyEzqCB9ACK5fCBKwUq/jDiCYvjTfLWiahsDiCtr8Tt8E8VLyiHLafkeqykUw2CXQNj0Buvt8kud",
+	"PjvEaDlQYXdT5+1vL2Sqakveu32eP9qBKxyDpO9DZ9z3z3eQlZCqCjxWYmwXIdbwLDfL7XvhIru7qTIY",
+	"2eIYxPaYdUDXDdesb2/m6hKqV1/x7uDWbFgolxURLvpI9T8qLXo6Wmnhc82cxjmFphnnZ0ngtEOvUOzJ",
+	"hLmAG8pNGWsug17nnRGvwuNVy4f7/lEXcYsFRskXCZfgtLvo8hif+pRMIIoeCOJbA+OyxH/2ah71gfcw",
+	"x42G850G2fals1xb0hRCfF5cjGRh1Xkh3eYGtUc5n0ORU4wkNYXXA9sDSSADySzZFnFXecaGdlLG74TX",
+	"3XhzyjFwjisBhFW+YkNfZ3pVq39KJu/oIixIDW009qim4XTnLJXh3YuzDkMU3vRbcG5Ztm25t6u869ue",
+	"WFHAfauo5tWwUDRlkXa3c8ozZ5sGFBhAw4mVohab21HE40dJyqmU7y3GCVKCrdZMFZd8w4pgmeZ5334p",
+	"ukjq7wpGuPx5P3w/b3t1pgc63GuB0FANq29mUUtW6BLcvofEgC/tWDj4ZjdWHw9KbSkH+1HesY/mOQ+h",
+	"kzoECAPdcFlqL7dT8kzMJHhgrT7/kgv2zHXuuGFrU0CCc002ihvDBJnSWQCebcqNjkCI4Pi708nN/OS7",
+	"hMA/J1O5wh/vP8qY/2kK6Ftcy5Pvvrv4/uR+JYQG37LGt/+2+9l+vfhxCkGh8uu9swvtVfCehYrWsrmd",
+	"0kxBR92i8fUcAqbZvP8bVjLlc96/o3WZRbPbMLir1dlutsz9s4ffXXwbypWsBAV23LIV/HiaXlk+sjwB",
+	"fhosPJaCpFzfYMar86FNeqXlFDWoBbtUNiGpRCAKuiXIcv3OlzsRh58tecNCnpo98gO+sBSAFpeJYrcV",
+	"a2XffAKPTRpJKwjea5baYwTncNuOEJl7J2Xm6mIiJjQA6iBUktXdwEmAhWEy803fvftmXu9rMoPcpkpb",
+	"E/LCECZSXSZMkjm/ZQS7lPnOF0XowH4/EPCJthtqzY4Z3IpoJoUOarW/lD0ut9WUXqmgrsq3okBf1pZo",
+	"ysPVHCljIb/NE7laUZHqxHkvNDqqFBV6zpQ+sgHDwoXOUKECYFqn47Q36jkd8ISpfG1PXDT9o7B9K5iA",
+	"S5oSSrw5avfG40aVfolVTxcXiCNqoh1UaszaU1bFMJEUozp6Fivrc785+9DX9EWqhmaMI0CvYW3diJyO",
+	"2y9Zxp6N2Ijv5PDxrDwJu6857Zk50tr9yA5TTf2C95WnvNYeyW/4Du1qy/YnOMylHdJ2nFuhFN7HuBsU",
+	"p1nABUm3dWfUtxXX0vedBsrn7AoRbwYBa3225toV34e8riNI12ENSDN2241Y9hIeKtuV9op19dZ8gkfK",
+	"v8nPMKk0/YwSt+z327jOM6ZMJPOnX6wbqzFAW4fBYk6+YcQvTmCsTPb87Kx3TLzGXsPc6bthfUww9IlH",
+	"p90tfRyJq27uqvPbbV5cEPy8ziQNqAWPBcnFnAuulywlOTx1SlxnnhVDPHPf1WzKNE8ZNlDLqNUWc5Ey",
+	"RagA3z3UGAcxR3NxcGslOZ/rUBvuadn7s3KZLqnud2V5g/YovZc0+lLc1BNHiT7Wotuug21FHOeZCLrZ",
+	"YdOhnBf3/bJKQReE0tX2bWA4oJ3tkTrB1kZ1GRKNzZIJ1zaPQ+fHCFPoJT2/eLQ7q0r1cL043VWBVn/t",
+	"8A7iG/pT+5kYjeCvVRpq+QyQuhWCxz1YVf9KEiteD4i2Fb3BcJ17wsGxFScY8gZDAOH7OoKaDc1kxpIy",
+	"Cu0BfIZ6ixRrAcr0JzMgB0JnfkA3/eqx7c83uNkHc86/uKFZpOF1LUG1VMlHyaJs7XRUpk0G0yTfBDIi",
+	"expkVm70V5Ofcn0T7AZPecbS95lcvJci3Ee2sO4ME95L0ddolDS93zsrxE6hU9OTi9d44thKhlIePEW5",
+	"ILnum7+Bg70f0njZfQUcdEO+55qPvIegZ4Dgb1yHqgyygBWZKnnDBKEEbaqeCwrUI3aV5ED9RLhMccoG",
+	"9Payjzs9NzCasyVjLcgHLhMDWEMqo4WOdGVYS5m9V8zKnVj/8Q1dj8RvpoygDbB0K2G3UL20okKvuBmJ",
+	"tPnair4gxm5PRa6Spo1yoDi0jQMXOkyO3F7MlYxTWejOJBuE7VsU6+4Dd38cGNH8hd6wmJk3jfShFL7p",
+	"jlM3AL4WktCcP61/WoBz8HW7PPyDySTSU6yAwMOSS47Fbm8qCzIqZ+2U/V1LcfqWbn5yL7PDQheeO2kX",
+	"d2iWqQhmNr+wKjn7CBphFSOGkf9IwXx7IanIz++e9PeFDvQItfWbs8KMdl6kuA9Q0NKa8uq6C9Va02ks",
+	"gxnSoQ5fN4bDzzHQEXx9FZLsIiyg3tPMKviuOxchDwXx3779+eUz8vXb50/IxcXDi2+qbWep71RlioDs",
+	"rIk0dhHEW4jg8JXuGsey1KoXM5pB2tElOT87f3Ry//7J+cN35+eX6NGpgTIEXvWfYI5XmZDuIKoh8wCW",
+	"1hj0USfQQ4GZ6CjfIcRnNGMiperU8cc+YtyPgYLc1bf3xUOLYzk7dKVwTrqO4Xa4VDHn+VrSW5a4+iJt",
+	"yNxSyt4SRTHRnggSHjt6uy67zQbPhlTpGMXfQNV9q74xETRX3Gyv7XjePUYVOgvgJWDs4p+KAZbGYF8d",
+	"KW84qsWW0O5Xv3clW7x3DXDKEeiaQxuRTxCPm8vWhvmP37ywFt1PBZeRZ7dMbYkE3YRLAXY9VGx8+HhS",
+	"drX94H1DGm5+pohgLNWX5AMVWynYB/K1kETzhTjh4puEfNAsm38gX1OxJdhA64QLFxz7xgH8laPbKX2o",
+	"tGD+cAVeJzeJjM7Yh7JWx8OdLVmWXpIPZYu7DzDuhw03Sy4+JA7Iwyfclg4ur74wBUX0mjFCMynYKfmB",
+	"ZXJDnM6k7/3J00/NN2Jkr2D/U/IMrCXIaLIy8/uHF98ShyVIUjnLoeTulFgO1WQNEc4t+YBtlD4gdgfc",
+	"2fajrzTBD6xs/WD//OH0VwGpKjMmsMUBT5kwfM4tX00er+lsyU7OT89KVqn8raxamhQ7Xsl2uZzcB/fr",
+	"mgm65pPLyYPT+zCSlUXAwPdK9/8CPbQFo7xIJ5cTu6rH3n29poqumAHn1b/DZ6185N7MN4fqfDLjVqW2",
+	"Dza9J+CUBJBvV6gCuLFXQF7FhPlAoIIiq2fVKteWHWSTHegPaFJaEBAGAcXCCoYa8rFDoUCaQfTyRshN",
+	"xtIFZAxpIeV/4Cf/jr4JW62rA9lXTTiOzbwIAZVT79AxW9/ra1BmS4YpeaF3woe1VzYboA55ZVmEYCmM",
+	"h41r0Abs4c6ocfhqgZm4QElg7W0Btd9gs9ZSaJTZ52dnmOApjEsvoet1xmfA9Pd+d9H/8iWt+fD2aIBm",
+	"CdK5mS0J0gD8a/YEnWJIzUVtwwMXMwVnRsZWePP4IpsJnsWkUqVVXsOYUu3zgC1jVgW8pV/GmDlVzAUn",
+	"nJt2gvIUXuTEAQjGqEz4B0ORMFgi8HRy/N14ygzlWWg/3vlKmDE24rXwZTXYz8zLoCVdr5lgKTHSl0SO",
+	"uy33oBEqIn856LX69vxIRZqxA3cIEnd+kOl23M15jPVcn+palzXmPx2bL1o5wpolmKRslkyMclDLiyMh",
+	"eG1Y48eqSgkBpGFqQOK5i4RQUamD7GIZfHIJO92LaTSWkrVf9Nf+oS/tYFdL8iLb6Bc4xt69K2owNZo8",
+	"Gb9h2ZZM2ZKLtNipxCHZKykWQUHMhT2qElFp9zj0xlLOZYbGtbPiqaMraEeV3X4Z3bfpnEOB9yhbDckS",
+	"YOmgvaKtgSQ3iVU4pXLw5EuqVqNJ8jxFP3l8Q+GJz6RtFxn6qWs+cZdKKRNGceZarIFePDNSJfYfLkVS",
+	"pDmncMUnxCUTOimaZ6awEUSqY7N1ZQJBbfY8os0GjQguYotuTe8Kj5YLA9CEX5Jua/mw+zS6TRtL7sL5",
+	"IJlcJESwTVCsogshdCva7/Y4fvfYR++UC57CZ/Bx5BwGDRPcq6ZOE7Qw9e0kgeAEbPdWZ3IRhO77/4/n",
+	"/7TjKWeGmRNtFKOr+jEtO6YjyP3um4I60ZxnbPRzaVVlCkPXUaUSKwyeXP8rIf/n+vUraC4BW48sXgLo",
+	"YuDh4fnDb8Y6005Va71UHSjC53VieXfLZ/HxOCyNqE+sgNoIHr2HA908cPzG9eO0vQ5rSqIyRY77tsLZ",
+	"6JxnlrUSIgV4ASotRMJyqQJ00tujdsx7Ho9G90XvjtkYAsVDlDjMncJOavdrHWhO2fkLlnXLCXjoL21M",
+	"uVW07+mYlrIlWUKm2yJhuNNUEtJYGbiiwjcp8HtWxnuwIXDIx/U4Td0aJ8fxVr1iG/+CXs6q+2PvXXDf",
+	"Uqj/G8E5laau2YZg2YjbVT1mhQ85ZRnDYrv6Hr6FxknlNo7hcnoYSHeA14xCNhzqKJRLJus8wOfXzBxM",
+	"oM9/OM7u4nA88VBjY11Pd3NC7hmXyh0WdO+YNuMekdE3w04xtCGNOqRRrhuWZeW2EF00rgeXHRUp0dQa",
+	"yVgfztFUNvQGO9WPuoVsdtOlScAjR6U/m920+cRvOBjaY0QdMxwM9UA2uynrRLgiuc5pVnR3HMtT6iqD",
+	"T1SedRl3+ORbePCvrbiVKzm+8vaj3Pi+E/aMkDVVkEvuEpC0q3HnqtYW0e2sz1IavLVtKl25+iOqdZWX",
+	"3LVq13z17pG1zD6ehmdHgyOLL+63f2voaxKSgtHT2VfXq+3vkfS9p4CVPaKydyQitmh8Y5Dpyzg7Z3/F",
+	"s1Oof0c8PgX2TFgYPpWvxU9UbI8kBu3Q0B704E38eCLSgbH8EoQ0sI+QVuM6E3tUzJlcjbKvT7GVPmqM",
+	"zls3W0rNxC44pxQ4BwB9dO3ZMa3c7Txom54xoG+7R9SEcidw4lveKZdLMJVYJzCL+iKLCSi2zrZXhesW",
+	"IEUxr5GuWOp8YuQxWSt2y9nG1W1Dq/ACc7VokDllDg2Au4ARBrodio1PzfVVxvihFBVEqX4c757VAM4b",
+	"Z/iM32InkjZV7mn52F9akXPr2B5fi/vFhwSNzCDrbLOUqz0TBPsbQLjnJ5BLfu9P+088X/A5F+lTH9QI",
+	"RVOrDY4vfVlAPJRajQheXNyts9w31QjfQP7UjONYLc9hEcQRFNNkeXpFaJGFnkHqOWa9i5SndtshVR5z",
+	"z7GVCGxVlQtAT9/PNKvgwrSc5KLTU33LmwfhybOXhH1cKydXpW/Q7sPJvp/bB6nJf/0X+XWScZF//HVC",
+	"fs3Pzs4f4X8RNtL+/ICR788+xMIvyMLRIFcQYDsYCfIC2+8MYJDH3ooA5QMjev3F3S4jQtaakhuNqANr",
+	"1zM0NDcUhtW5VVDOzyrQUufdQLbHP3ndYarCVh1BYXB77OIa7kjZm3kula8+afLvUmbpyOesh3lluGIx",
+	"GTueJ92+ZSRPuh2qwMO4Au3qhm2xKeYcepEBmKWQVsdJ4PMl10aqLdGGbgdQ2N1mn5JoNvuohBub49vz",
+	"2ce7cV6Xt00VCQa63lNQW506cQu16qD/lpmYg9h9h7f7+FORGoVX9UvcKje5WIZy4R8dRz3w4/mG9GU3",
+	"pt/zdMFSMt1W7RfQ+sE2hQZAVpGwJ2yotzawdxlfTyV1FatBc/aamSfFU1+QS8NO6q4dGa9zYw3aEJf8",
+	"KDcVmNfDueRNbvkCINslYukUe+VTL0Jopj39HOA5PqWuOLbBEw5DN84Sb3PhgHa/KIZwU/oMfhH36qhn",
+	"BCyC3KxzX6xiuWgUYfI2R5vfbVqdGRKSC82YcJDRJNdMtfk7qsto9Xi4tcAqKh3ul1bTZx+5+QC1vgBV",
+	"9OGUPMmk5g5heCaFwGw1BLPGv7m5ixRrmJc8SxVrcjbU2nbzthstytzQVro7JiX3iUdZ7k7+elErGY9Y",
+	"Wc1iLG+HJ2vpqVP2imNpaTc6lKt6o8lgclKcAfRMMSZONWOdASv5RXrp5eeJbsmwd/4FeqjoiPlL/tjD",
+	"O9HKveXK5DQjKzpboqQhqPtD92J37ZWAp5qpW6zvefv8B/Lg9AExkjw4/Q4zlB/df/jgmx1oUmQ2DUD6",
+	"XIPjhaWlflXgj6RM3xi51ldEyKlMwa5BkHqHfo7FhlawJpgr6x/UVnqBQ7avsKoHHOLi6t6f7qeekbp9",
+	"GTsJevVmxYhxx16XU6SXlfrCdxgZOe3LXnNuEaej7AvU8Z5gy/n2uwQu02v34Jdm+tQmF9FbMjme2WPH",
+	"amJpdm8GFk2jQA/vRJuuyigqNPpLkvQwo3+CM+8zqKvw9h8Ab+SOw3i4E5YFrFYJlWL1OhTsK8tENVvf",
+	"vrwClwY+UDKXWSY3egQOmvMuffA5P0AZDPltnXjtFSbpA9y760gG4CCMlk4BN8dIeeXgg7D6gQkCSDKV",
+	"xjMAXRwvbWF1N3gTIHigpBrOtnYbPgvXWtHlC+hAeiGloNB4TZW99HVD00AdZ9Uz68ryV7vCinkN+zPi",
+	"keSYndDnSkaw7/4suQg/0RuWEMUwrjCT621CrJaROMXFFU0aqSoxfKfTkIW0BpCEHgQza/fQacYQ1R9N",
+	"c8guwRi/AXG4ztUCw/8EGYWmKy6s9qqGsFfYHobP7lE1Wzp03aAQfCo3IpM0feyeu0tRGGoy2g/MvOwz",
+	"WvRx9L/vAskdXBxsqJokk//wdagi+DMXk7r9HYP5QQRhAMEh3UM7guIdCVnRlJWYLP2Tr+pSMJRf97NY",
+	"09nN52DCofdxb3F74FZ3Sdwj5li+yY1rV5f5a9FQ5bSN8oqEIAZ2K/FNKQCY1PcVXcqMXVW1PSgxd43K",
+	"0UcEwjE9JS+5uEHtJWNzQ2Ruhso/+5GnNRAsIg8rm9UqD11fyS+cDz+f3AFM7lGcRlgPTz68tWrQJQ78",
+	"X69OPliz3nCRMxBCLu754cX8BB784O0J8uwdXeD9ahTlGVPkCdLghDzFHivgOfr+4sHZNy4nr9J/pdr+",
+	"dC+BFuEzq1Ru27DavngGi7wH6RaEaXTtYRL7w8X980kyWaUXh9+Ze+iOQPwI58LOjBWat5ttlUIvE4vg",
+	"vG/vA8LOoYCjq3Eu1VhMhpZy3EPyHD7fm9OOZVngrD+DXfGSi7A37NgmJsTQHPbG3OF0OAFWQy4AV3xC",
+	"ANekipebMXrbu9Cnk22cwdLqGHH1uQeapUc6425ybUV2Gddm1Dxeb+VBgjkVZMq8JZi2p/UeslO+xXdw",
+	"m94ymr5DXJ6/i5oyjA2K/t8RHrDUG0dFwWSNOaEGczjvk5/4D0m94/5IltAvihu297YeSWTXKX13WTl9",
+	"drg0SIXcjHLk7Q74DJ0pnd34uKJPgYRL/uHZ99jLwFtKkCPhel644CEv2+of7s8pcVZatMoXxUN7CoVg",
+	"6pO15hQ3hkVxigpvSiBfGWDVJkmhJrpfEXJttp1lUrD0413riSWlPkH7pY/mnp1R7fu9LKFiX0a7bmjZ",
+	"MFJoKCKQc2zRYdWIGyE34pR8KCgHaOtW59RybjagRmhSJcytSE+Lp/+3JVNCHBY9uX/6aA8wn6gz+x29",
+	"YYfx4F3t+e5eUuiqJlKCt/ootdzQfddvJ5Rz240qqIwiqx/527OfMi5uTjxoRVA6vGPavOTiZkx1oejM",
+	"tXvqz0J9I33RwsPz7x9+/+jb8+8fdTST/Lt4Od7Zcw1lgNhcV86JkGTFqOBikWB7r+m2lhll4HOdu9go",
+	"dMccIU3OI/61pAUvZdGe6wvSQYqOYXergrjXPoa0yiigypSNC6li94BQD8+IkKLhtGAMrG8oN1D+gsgQ",
+	"mAQ6Qsawy9prUzleuUe+NGHv5xU52m5lY1n4Pr2xHi7WDJo2n5JXjX5+oDTa+xSuc13WEvfbMz/5sO3o",
+	"Pr0HaXHtIEZv4ZEv6JTjhD6Dbwhe7LuU3rGHyHkKIf9xN62xBFQaxhytJ/qenrmmduE7YEbFwQd7fO6w",
+	"0/os6AgzKj5LQsJLKW9Ari8l2AGC0ELUNLNgoS/gGCxStgqOugffKKaZ+AKr8/zE2nyD7sYbxVyTEAmH",
+	"TmuEC7yM63e3P8X9k4bc/MLCfS032NquLZvoDTz0BR1cmNA46URfbF3XW+aaaeplbkgqN5BEvhBE5tD9",
+	"NZOzm2oi0JyrFZrrIvUpQ1vMBoJNHpwN5L4VPtPYdr4jHfJN8dSXd679zGKH2j8wFrJeZcBexC8e75Ht",
+	"51bzRZ1QnNLf/Iw+E2lC1jTXkN6H+QUAh8/wKl0rLhU3WwfQgDQZygAdJ/Be1paQ9ws1s+VdnsPh2lDr",
+	"WTymNlQ7lgTAb4jZSNfGXh8YOG2c4JYNXFPd3izoes1vvkAh6qYVkaAruXLFFNXE/dPJpcizbAxdic+W",
+	"le3b+Kz/aa65fR0XlXpTmavRdm2h6KrN32Vv7Tf42BcmkWFKf19pDJRHOWtXCooQnFj7FpUL0dvmrQjf",
+	"QmkKMMMfeTfWGdTuPMnoF6kG1SYXSwl2zr+R+gjgy+yFWCnbTKmhDYQLlxQxMMnJ7UhHTa+++acLPHwx",
+	"p/OzlXjBi9/6BKrdy1eB9XmkC1jflBs+l6rJEnvs+c4ZVYwCek2bz/mtf2aUKLfrIcM01vfYgSv4ZrN1",
+	"jqAHgGV2T6vbD1cAUgnR/2q+cihC5mDz2oseHgSayzSKHEJlDfVVgDC9Qng6uiV0IfvNcKS2P89EegW4",
+	"UL1eOkrvnx89tOY0n90wE23u4z4OxykfDEVT+wxJEnLNxIoZxWf6rtMk3En7EUG+4LjWIq7lzE58slo8",
+	"f+KgPAuHMzZKWN5BllXqlXXl6HNB2B85zTxfAWYFX7ErQt2fIAVI5oYotpbKaEAdCFQuICjXUOgmhLmI",
+	"yr/Xayau8ZGRxJ9DsqyloiKIwpVLb1JFLrNPtTJkwW/jvO6gFiZDEEKDJ6tizBl6wzTi4VNnnVySW842",
+	"CdFLgAfGZ67cr8WEV3RLplGoxZVMWTCf3Q6N2ewATmmH7nP87iN6RwBqDOFLRslI/IVNryWwIuJiPLy4",
+	"+AaLDx3l60Arp+QHSHwoG/5ZAuVrACXFsLUmaz4zuWKJt8SsvPJ12oo5tiS4rinAA7GPphyxqDZ2+oF9",
+	"A/JpA3bIcZq0W4MPvBDrvHjglDyDyiKYHOTNl027Uw94JPLVlKlqvVGq6EZcQloFQHlgPYedvygSKIqi",
+	"Ebu1jqNOyS9LSTI6u9F+h+jMkEzKGwy4ZFL0hiiqItREzvW9mcwyRhd5J1RR8dj/CLAit9q7gCuyG84y",
+	"zUAw2I32KRWOxSMYRcTBmdpvLWWWkjkykeUwy5NApl7tM/uwiQer6YBfdA99edCLMLFYGO5xljkqr8Yy",
+	"VD29qrc6ZuYjvDwWa2+ksvapFEMS9ftsFxf2srfLa3E1vbAPsYLXvyR79kUx/73rT19Uy+hGMTYR3cdR",
+	"y94Yv0suCHXnFJB/l1SkkACOSGOQKLW6JJulZPYPS1pBCCJWXfVJOb4Q1cAlUgDgAaAIgd1kKYTrtvhW",
+	"TM9baZbdMl1rtCQ3gii+WBpdvyYOOv7uMm6zgvHufOMeHEUXfMM/Qs9IV+gQxevmKdSJhOyp86o9df/s",
+	"/GHFnnr0sI9B5ar0uNkSQxcFJiaus0x7cFrhkpaG35LRFALfbp4v5ievpGAnPwG2yLitXfmKLti939ds",
+	"MUqqqVseHJwHkdPFdV2eNakwhmKpVzTLCmI7WQqSNfEJhmRDs+yUvKpjqF1VsWzdnhkpM3iaaLrV1RZw",
+	"Vj1bQoh8muVKsZR8XdRxoN4uJILc2CcpT7+B0y6kGUcVY6obK//aP/Rl4hoX04siG6vRMNftfV2O14v8",
+	"/uke4XC3ki8q0wyn9DcPh1+7hBWwFxHaBiMybvcqycUYWnUnV5Z5LMSaz65LTbHnQzNXyi8GQ+f+466W",
+	"JvZOPICVknEan3y+gsiaXOgQC2NVwBecAgrRBnE+rBoOfmBuSCodqozZKYQGo0ku9hEoAR7B9og90Oqv",
+	"/aP/A+zqd1Jmbr3Hb3rkCeuVY65rdtgeFdI9Ss5+YAsu3Ju/MMjfCvHvvHK2+eqQIICPx9h42AO4NrDb",
+	"Cuw/BfUvIVqW2mqoggXUWpkhCjBGjyv+ZupVStAgtbyC60jvFruQx8XrvbEP5h4U7ppcCZYWpcKn5AnN",
+	"Mo9tBEqqc+hb3XoKq+GmbvIN59iAjMLeEB1ap3toFIMOalMAG7Jwz0J5I7RvAXCvuWEF+vIVEfZvXs/P",
+	"OCLkwDei4bVGSCsU4ESUtpYIZ8Uw9AHOoyZCIY1jEnHcLIpfCuwrgJCmCAnoTSTPE5fwm2ILro3aJmSt",
+	"2JwpJmZMJ+SGKcEyUm62PSszKeZ8kSP7OADBnjepa3nSSzWHZ78s1Rym9HdXzZlBlRxxJ0XBKQP3OKZR",
+	"48f3NKOqrUjsGj4/SCYdlw1wgp+lKAgn8FzmvjXJZ6gLcjAVXHgEYJGSW5rlrCZr7F8Bvu+quOjcF2mW",
+	"Fc8rNgACrS5EdhlsybKsPYQNT4xYjD6TWb4SkTSP7+peyT5ZHqF3KLmJvAD8nMNe0PTvacJT9Hs6qE1X",
+	"EY4uPohDYXc7tMJ/lxx0mgXl0TC8dkQe1OIwXAcPylKWFY1p18ouBnqbLiQEVFzfqmFJRgU2QBsMwM6k",
+	"flnKlUsS1YS6TjV0wcTANAXURw/LUkAQEMPUWlkexbnkOqcZiO1h8ynSkAe0wuydgGDsARY0O3YKgn9P",
+	"o81PMAehwEMwlQkmZCrNkmzodifLALIKLFc3exnN3eEoE1agaREo85VWRdwQYXkvy7bka3tOvynbFcFp",
+	"uXK7JnWtp9GGapJJ8F7cMjQ/5vyWkRUXOTR2hR5H9VPpkxU+wMAfklIHhwNlSmwxmoJrpLdv244Xu9rt",
+	"Z/dmS9nt37ZPPnEPfnG1CtXJRXR0t8ixIsiVQ9yIInv3FVZmQi9na+3aKUI2gMoFoX2177a9s1aCPdRt",
+	"Hk7/zCj24WOf91ZPeIVgC4UWk9VOv+8dbFC0ka+c93WVPtij9QEk6tKVFIsia69s+QrupljX16M2HcYZ",
+	"VfvFH6n98FHPm2ermLfIfT6ORexRUT3zWWlqea1y6kjGrbgP0ZYiYV10Ahv+Qsoi4CsdnoCJ3/4zDNB3",
+	"zcw7+mWZQu/ooky0uUMfY/W1jWR0ZsYygkEvoPHuQrHOtnj2on2e8nUmaVsrTPBp/gxPfUl7jTN6rVKP",
+	"RnR3reQcMSICAgk6njfZSGuNpg4t95RY+wiVRW+oWvWKim2RCzoHS0k7ZHrQtcreQh6RB/xwV4QKN+HC",
+	"WWx1c18SnDrbesPYjf0MdHaCovwwFEfHdvf+xB9am749VXJ9AAOGw5m5H/DIDd/GakbwD6tkl7u1xx7E",
+	"O4z/NYh79pc7wFCYY7VGK7IrB604hUuqxz9K1d4OkZtbpF/ilkd8TXI+18z0G7mXF+VLaV1ytwztgn4o",
+	"+MdRSkRaui0K/nbWPRUENw4vllWuDZmy2EXkukgBeKDrQUrJLIcL6Yatj9AGZefUMNHSIv7Zl3lijqpb",
+	"PRN3HlfqbFoBKtAojZpXa+oZsd4BpS6eiRSuj4W+QTtLuipZAdpQCXvte/8cLtDRWGuHR7kG5v4XmnXH",
+	"8VlBjaJrAxsQgZ3ZvI9933UfamFipIigumXq5Npqvtht84p8QJp9IDOqoIkhJUgb5xhN0LdY314ETjkn",
+	"2trOGUNXhUuXONx43tAbFhcov9AbhllYX5zH0U4tDgD5y1L6gjKMyIziCKE3VuDrjLE1L7xaxCyVzBdL",
+	"IhqooVDjKDIumD+eHgvwazvSiRQnLx+/+mYvtDAmlMzaLgL78ZFa5tqxVwW64t0ZtPDijAUVCP/ZAdvM",
+	"ZrniZju5/PdvNRlM7bhovGLMyiVPUkGYJwUx0sORg+M5n2Z8RpY0m/tYyQ3bWr3GyurfrZKxomkvvwgV",
+	"WylYZdPt607gdR39rv3D7/DZoef3i8qLrC+mPTUSKA5rHgeCrLbFOiGCbYq8yCsioG4JU9s0mykHbNC1",
+	"rSiTmTumH08g8A+lOmbJRQu2SprWaTE5Wjpk4z13fNgfpylLQ1Oob/lPcIzGaSUbOtFzqTCbhxt2hW0b",
+	"YJOLihi8jqXo5+Xs2vbQKYd7us3x9Jbdyhu2wxZjXNcBTxG+bSQITjtUgOxXRfiAZlZv2eIDme/mggbi",
+	"djSKF63rW5TYonf930YfPSUfHJmrCun/uX79ikBWJ7hoXYecpw7jWm7KckNiNgAc4AD9rsgHmjFl9Iei",
+	"b6NVguBPfpwr8kExvRUz/wwFjRfLsg2ZsywjU7bkAhJVQBkuMlsxc6YWcm/fdNB4Y3s+p7fS3vesz/la",
+	"yVv23H/hmEcLmpaNEiBHVdVjP/lEBsxN+kqTcvl9DpFm2TzaAutxmt4BbeA+GE/Se8pIUaT2HkQby1IQ",
+	"wmpXyv6Bj/yldTFYw/GrU94tGcaNdQnpcPjRb9Gr/uEC/EdSp3D4O9aiKi890nF6nKY+wD84zFvdIPBy",
+	"YI5H5TDdWysGuD5RS/cNPnDMzXtWZKjctaMRj5ojQRRJGz4eLRBExbbUvsROeg5oxEJuyiwrzN4r4EFG",
+	"uZ3d7ve7mf3ef/m3Mg41+nlJoqkvB5LmcwvCs+MLQqybGWV3caijSMMV5ZYIVMzYyYaLVG7a9Yxf3DN/",
+	"aUUDF3E3moYjalDVWDKameWougYu7XjKhhv/jrWN6luPqm5UjoPbuV77haWpofNWvXsCZ63nRVTs6l/o",
+	"JjoaKeOX0qFk+uwn5uwOTswx7qXjHptW8Kuf2OSoXR+jedDQ6+mEC1fLfpw2Uj4iv4XyglSWyvGT67fP",
+	"K65kdIPpol5sJuUNZ/1ACAs/w4rdm9OZkaoVdPu5e+SYeRDuFXeCbI9ORuJWXnfa7E3AezOZso6k4icI",
+	"OHuUnhFU641Ud57A8optYFVH37giNzjX4OenuVkyYeyspSJfv3v97k1CoBzt/MF331wRbshM5sJgRAWg",
+	"AFPXpxVKr4pqvJ67HbmEnkgx52p1xJ0tyXt3u/rWNSWz776DQ/mPMq9IaVPZqf1P45pqfcO2HQfyjXvq",
+	"73Umf2HTx7lZBqOcr+EH53uht3xhj8/pTDEoQKaZtj9Tw8jXfhTykt2yjJx/M+oppqB9u10a7Rgedz9f",
+	"sY1/wf+A81jkBk6V3GimUNM48Fj6bofxc/mWCbbx6/2bHcw73kaITwm2KXtMWsnqauYBd0kwTVIJFTCA",
+	"a03FFkDUD9nglbylWdv+YgjUPn6k7cXB37qZ7AtqPFYdi7OPAaegprNAodFwCegIvvY83FKuWPD5UeVh",
+	"/5N0RCo/WUoJiiHAWRFPnSuX84p/tXaWNeBqGj+gAAynvxuro9CeL8QLcVTLCV/R1vV4TEArX8vgSFe1",
+	"XfcnYadP7JlIcZnHc4iNxYfXRd/fIh1gNZAyUi2o4LqElI+y1+vak39pD311Kd1JmTUSjQJoWh2wCvGu",
+	"OWB83EnawDWmvRxJVMPod+zGL995VCe+3SSHw2Lt/cpeFuVXrtSXbfpvYY9gWp+G+fjIX/pwvgGHZ/ex",
+	"HK+//rsa5gr4QqGjOhfBsxiVqm5G3VHv2Jl843GijqVA4fifIyW6+uqjHk/0l185RUR7kFgpsOMf0cyc",
+	"5Gvs02QkNPbw/TxG3OTyvPaMwRVb/4WrHEUAztMZwgeAlYC6GaD+GecHxWgCV64IgSiXhI31qPDVlKeQ",
+	"FA21gNZ2VOm4hy1mrhxI8CM4CmBGGPW6a2dB/HiOq9S7mJ5xeMFFvEnJzIPu+IDXsc7iPXv021wG+nDm",
+	"ONIudUjSIzh0KLh0KjLT9V9xFm+xf40olymO95Km+zt99tvfqrHcYuQhHUuj+a9g6/nTAVK2pMGoArNF",
+	"uRyfYH9l10SxGYMdEwP4WmZ81tVL/o1/6K+t90O6xt2kzXmy3lXeHK7tiIo9jn/Hin31rcfV6TGTZ7yk",
+	"H7//94zibfGDd2p71K17B6+/a0A9+9I2CAJEXt7IPEvJkt4yko50h8HQ1EPMV98A5XYsJXRqbzbXGXhN",
+	"tUk8YI3rCUUhkfDww1rjgp4mmueEv1Ca5Kgnp8WYOpA0n10ont2BUDxGauTokvGPnKkufeOf7pm/tLpx",
+	"bSWJXcn2bvqz2NEccR0kt9UhQZ4FtZA4pIobBVoiDNFD7Ir/mR8v0eEV25REvXPnf+PNDaBYOpJgvYbL",
+	"CjZyS3KRMmVN5NG2rnICe15KfkP/Km5DYHhHv2gu7GEERCdiZwest+VjRxdkEezF1ENUHdA44zUCpknN",
+	"rNpUASnfUO27Z8SwwQ37aKJdKfbrV3xYvhLsx132y1oCmoNvMkJF6pp+I0qKFc37tRQsebAnqxbHPZYX",
+	"X5Dni/O8lDM7+qa9BjB397pj7kQV5TW4I28yur3LLRneOApnx1IATYl1jsI+9L5/lMzSCp+PdMYqcijx",
+	"MDiaGL469hauOcNuvv3O1Rv7+DjtLp4ruSJnhdRtdPpt713RCa3bm2UOxNdtMMvcXt4gGxPChEHUHU1m",
+	"UrGS8mQD+CMQTb3CcA6I2IRY6immNUsRqQe6847TIQj2GV9WTqRo8w74tuSt6wBR5v3zSsDRPr3O6BY7",
+	"9xyXKZWU8378CE9+scIep3dH1zSjDnPpKKJfZh0G71t44phUlRm7m9DFOx9sTcg05xn42gB3dyMwqQlT",
+	"WEs62iOjGOF65MgGTKLSar3dzLEE2j0LB/ZRf3j2mbsOFFaRJQakGgr2lSYIz0cNEXIq023ZX+joSRF3",
+	"S+ajuCBgCXddaiE7gLXHO7+PU+hgPfMOwB3OGfuY5p3CMc/+6r5Au4S7CTwCOYdFHYU0fHZIVqFd3fFc",
+	"fjD6HTv7ynceNexoNwsFMXSF32D9vJFZOuLGFYesp8PP7eZfKAZ1J2RsudMOIthnPjNnRz8zx4hK3dnB",
+	"8bp/y6m55gvxOjeTPtx/XaSwjgPBnaIn1s1yWOFxOITjC5OO0uocB79jvgxjoFyX+VSfksn52fmIDd1n",
+	"UqTXhq2jyIQ+uZFrovhiaa4KrGCX4Gg/ofoGG7iND91/jcUH6CxjJyvKMzDNyjpDzYzrJewwDgcAslSR",
+	"+d3XuwEMXCn6kyXNMiYWR0XFOQxRYMHMuHACkU1yuSy+Xl0wlloRR9bKZV4gxVyLP18MCkJxSTWZskUu",
+	"9t4v5Mb4duFRRlY/lrSAwV1p9RcoM0bd7AIzpC4G0MEZ3NroGSW0URc2ZOM7CoD9Q3cRz4xGIR0dbhkk",
+	"fTORxuOPcs3qXfGdm2AqZcaoOHLA8Z2UmSPZ8Y0/vzeuHinLPFjtvhFGmqe8I7/NM02vkmf3oi8+k+AZ",
+	"NGv1Z0rOyVbmqun4aOkM1p0WWCPbPSGRYkHz4pU07GDKHUM2w5Ts7D47VsIvihuoI5H2H3P0vTMn+brl",
+	"YmTm5/XRbkQ79t/9KvTYF6Wa3FJhiSEFV0w7/NLDm/UEMxfbgmao71RStY9aZBJP8TxG7IsvBMQlhTU5",
+	"dLXy+Q4CAjuEPZbZ+XmSde92P51/pCekVX8fvZZzs6GqHRrg2j/0mZRDq/K5zFe7dZRjC6qYaqgZVbNl",
+	"LDntfig5bee9P8qNSwLYKG4MIjCGXubyIaovK7Z68jtWgjKRr+x+uV9n+tbu2V0myPkddMpqgi2b7ESG",
+	"dmryEAqecUZRcN1YYBSV6m2Z8XPLFGrA9kpY+pYNYCgwOlsGgyJc3DJhpNruqQ24OfnWoa0H5IXQBnom",
+	"foYT8qLS3TbEoEPCrQ96nQ1nsPFiX2Kvdh9PhrztmKcAO3p1w4O4LR8rcOfZubRuaZl45PnsKDy8YQy7",
+	"M0U0Wvv5sa5mGPvgO3l47iK8OJq4WN7KkIIGdeYzuRpFjL3JDeb3a0D0MRKEmWuH65kA/D7QBOOKUFJO",
+	"1rVDLvIp/eS8CtHHyMF3nGq3rWGm6NFH9e/QPvXOu6a+q/ZTkxtBHr95EWygOkIs53GaHrkT6udrgHpn",
+	"fU+L/RnQ5LQHKt6gDqZ/ucaloeaBVUZ38D0DabaRKu3o7gNPHDNyJFXalkYJUxxLTlQMmnq/MXnLVHFV",
+	"rOiW5Jq5zHeAObbabiOfct+WY3U/jaWivOFscvnv36wAnzKqmILffrMPqlvPm7nKJpeTe3TN793eBz50",
+	"M/nTq31uw+0w3kiCOVb+4Br3V/7iIvqVv5TKT+WP/vL79Nun/y8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -182,6 +182,7 @@ type ScreenLink struct {
 	FramesASecond  float64 `json:"frames_a_second"`
 	Quality        int     `json:"quality"`
 	Scale          int     `json:"scale"`
+	Colours        string  `json:"colours,omitempty"` // where they are fewer
 }
 
 // ScreenKey is a key that went down or up.
@@ -207,7 +208,8 @@ type ScreenLook struct {
 	Monitors []string `json:"monitors,omitempty"` // all where none is named
 	Quality  int      `json:"quality,omitempty"`  // of photographs that change, 1 to 100; 101 for exact at once
 	Scale    int      `json:"scale,omitempty"`    // 1 to 8
-	Colours  string   `json:"colours,omitempty"`  // "fewer" or "grey"
+	Colours  string   `json:"colours,omitempty"`  // "all", "fewer" or "grey"
+	Width    int      `json:"width,omitempty"`    // pixels in which the viewer shows it; it gets none in vain
 	Rate     int      `json:"rate,omitempty"`     // updates a second at most, 1 to 100
 	Pause    bool     `json:"pause,omitempty"`    // send nothing: nobody looks
 }
@@ -240,12 +242,13 @@ const (
 
 // Colours of a view that are fewer than the desktop's.
 const (
+	ColoursAll   = "all"
 	ColoursFewer = "fewer" // 32 shades each
 	ColoursGrey  = "grey"
 )
 
 // Sane returns l within its bounds.
 func (l ScreenLook) Sane() ScreenLook {
-	l.Quality, l.Scale, l.Rate = min(max(l.Quality, 0), 101), min(max(l.Scale, 0), 8), min(max(l.Rate, 0), 100)
+	l.Quality, l.Scale, l.Rate, l.Width = min(max(l.Quality, 0), 101), min(max(l.Scale, 0), 8), min(max(l.Rate, 0), 100), max(l.Width, 0)
 	return l
 }

@@ -26,6 +26,7 @@ type Pace struct {
 	at        time.Time
 	rates     []reading // bytes a second
 	rate      float64
+	proved    bool      // the rate is of a link that had as much to do as it could
 	trips     []reading // seconds
 	trip      float64
 }
@@ -67,6 +68,7 @@ func (p *Pace) Drawn(number uint64, now time.Time) {
 		if took := now.Sub(s.mark).Seconds(); took > 0 {
 			if rate := float64(p.delivered-s.delivered) / took; s.full || rate > p.rate {
 				p.rates = append(p.rates, reading{now, rate})
+				p.proved = p.proved || s.full
 			}
 		}
 		p.trips = append(p.trips, reading{now, now.Sub(s.at).Seconds()})
@@ -127,6 +129,32 @@ func (p *Pace) Extra() int {
 // told of at least; 0 while that is not known.
 func (p *Pace) Rate() float64       { return p.rate }
 func (p *Pace) Trip() time.Duration { return time.Duration(p.trip * float64(time.Second)) }
+
+// Rates of a link, in bytes a second, below which a picture has fewer colours, or half its size; it has
+// all of them again only from half as much more on.
+const (
+	fewColours = 40e3
+	halfSize   = 15e3
+)
+
+// Coarse is how a picture is to be made for this link, by how it is made now: with fewer colours, and
+// at a scale of 1 or 2.
+func (p *Pace) Coarse(fewer bool, scale int) (bool, int) {
+	if !p.proved {
+		return fewer, scale
+	}
+	below := func(limit float64, now bool) bool {
+		if now {
+			limit *= 1.5
+		}
+		return p.rate < limit
+	}
+	fewer, half := below(fewColours, fewer), below(halfSize, scale > 1)
+	if half {
+		return fewer, 2
+	}
+	return fewer, 1
+}
 
 // Quality is how well photographs that change are to be sent over this link, as JPEG counts it.
 func (p *Pace) Quality() int {

@@ -70,3 +70,29 @@ func least(trip time.Duration) float64 {
 	}
 	return 0.75
 }
+
+// TestCoarse makes pictures coarser for a narrow link alone, and not back and forth at its edge.
+func TestCoarse(t *testing.T) {
+	for _, one := range []struct {
+		rate       float64
+		proved     bool
+		fewer      bool
+		scale      int
+		wantFewer  bool
+		wantScaled int
+	}{
+		{rate: 1000, proved: false, scale: 1, wantScaled: 1},
+		{rate: 1e6, proved: true, scale: 1, wantScaled: 1},
+		{rate: 30e3, proved: true, scale: 1, wantFewer: true, wantScaled: 1},
+		{rate: 50e3, proved: true, scale: 1, wantScaled: 1},
+		{rate: 50e3, proved: true, fewer: true, scale: 1, wantFewer: true, wantScaled: 1},
+		{rate: 10e3, proved: true, scale: 1, wantFewer: true, wantScaled: 2},
+		{rate: 20e3, proved: true, fewer: true, scale: 2, wantFewer: true, wantScaled: 2},
+		{rate: 70e3, proved: true, fewer: true, scale: 2, wantScaled: 1},
+	} {
+		p := Pace{rate: one.rate, proved: one.proved}
+		if fewer, scale := p.Coarse(one.fewer, one.scale); fewer != one.wantFewer || scale != one.wantScaled {
+			t.Errorf("%+v: %v, %d", one, fewer, scale)
+		}
+	}
+}

@@ -72,7 +72,11 @@ func run(dir, out, only string, dark bool, width, height int64) error {
 	if _, err := chromedp.Call(ctx, page.AddScriptToEvaluateOnNewDocument, script); err != nil {
 		return err
 	}
-	if err := chromedp.Do(ctx, chromedp.EmulateViewport(width, height)); err != nil {
+	size := chromedp.EmulateViewport(width, height)
+	if width < 500 { // a telephone
+		size = chromedp.EmulateViewport(width, height, chromedp.EmulateMobile, chromedp.EmulateTouch, chromedp.EmulateScale(2))
+	}
+	if err := chromedp.Do(ctx, size); err != nil {
 		return err
 	}
 	shots, err := list(ctx, a)
@@ -158,6 +162,12 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 		{name: "files", path: bench + "?pane=files", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), openRow("etc"), chromedp.Sleep(time.Second), openRow("records"), chromedp.Sleep(time.Second), chooseRow("sync.conf"), chromedp.Sleep(time.Second)}},
 		{name: "fix", path: bench + "?pane=services,events,processes", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(2 * time.Second), chooseRow("records-sync.service"), chromedp.Sleep(2 * time.Second)}},
 		{name: "screen", path: "/devices/" + xray.ID.String() + "?pane=screen", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(8 * time.Second)}},
+		{name: "screens", aside: true, path: "/screens?of=" + xray.ID.String() + "&of=" + records.ID.String() + ":Records", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(8 * time.Second)}},
+		{name: "screen-look", aside: true, path: "/devices/" + xray.ID.String() + "?pane=screen", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(8 * time.Second), press("Picture quality"), chromedp.Sleep(time.Second)}},
+		{name: "screen-consoles", aside: true, path: "/devices/" + xray.ID.String() + "?pane=screen", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(8 * time.Second), press("Desktop"), chromedp.Sleep(time.Second), press("Consoles over"), chromedp.Sleep(time.Second)}},
+		{name: "screen-leaving", aside: true, path: "/devices/" + xray.ID.String() + "?pane=screen", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(8 * time.Second), pressLabel("Close Screen"), chromedp.Sleep(time.Second)}},
+		{name: "screen-phone", aside: true, path: "/devices/" + xray.ID.String() + "/window/screen", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(8 * time.Second)}},
+		{name: "screen-silent", aside: true, path: "/devices/" + slow.DeviceID.String() + "?pane=screen", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(3 * time.Second)}},
 		{name: "wall", path: "/wall?of=" + url.QueryEscape("site Larkmoor Libraries, Central Library"), do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(5 * time.Second)}},
 		{name: "replay-screen", aside: true, path: "/recordings", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), pressLink("Play"), chromedp.Sleep(7 * time.Second)}},
 		{name: "network", aside: true, path: bench + "?pane=network,people", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), press("Neighbours"), chromedp.Sleep(time.Second)}},
@@ -203,6 +213,11 @@ func slowLogOn(ctx context.Context, c *client.Client) (api.Alert, error) {
 // press presses the button whose words begin so.
 func press(words string) chromedp.Action[chromedp.Void] {
 	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("[...document.querySelectorAll('button')].find(b => b.innerText.trim().startsWith(%q)).click()", words))
+}
+
+// pressLabel presses the button of a label that is not seen.
+func pressLabel(label string) chromedp.Action[chromedp.Void] {
+	return chromedp.Evaluate[chromedp.Void](fmt.Sprintf("document.querySelector(%q).click()", "[aria-label='"+label+"']"))
 }
 
 // pressLink presses the first link whose words begin so.

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/api"
@@ -51,6 +52,9 @@ func New(pool *pgxpool.Pool, address string) *Column {
 type Scopes interface {
 	front.Sight
 	KnownScope(ctx context.Context, s health.Scope) error
+	Device(ctx context.Context, id uuid.UUID) (api.Device, error)
+	// Publish sends an event to all consoles that may see it.
+	Publish(name string, data any)
 }
 
 // Join gives the column the fleet.

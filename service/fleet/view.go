@@ -86,13 +86,15 @@ func (f *Column) Concerns(ctx context.Context, caller *front.Caller, s health.Sc
 	return slices.ContainsFunc(f.roster.all(), func(e *entry) bool { return s.Covers(&e.place) && sees(caller, e) })
 }
 
-// visible leaves of an event what a caller may see; nil where that is everything.
+// visible leaves of an event what a caller may see.
 func (f *Column) visible(caller *front.Caller) func(front.Event) (front.Event, bool) {
-	if caller.Rights.Everywhere(access.FleetRead) {
-		return nil
-	}
+	all := caller.Rights.Everywhere(access.FleetRead)
 	return func(e front.Event) (front.Event, bool) {
-		if e.Name != "devices" {
+		if e.Name == "invited" {
+			var in api.Invited
+			return e, json.Unmarshal(e.Data, &in) == nil && in.To == caller.ID
+		}
+		if all || e.Name != "devices" {
 			return e, true // others carry ids alone
 		}
 		var rows []api.Device

@@ -48,13 +48,15 @@ const placeKey = "moorwatch place"
 
 // May tells whether the caller may do what needs p at the device that a request is about; of a
 // request about none, whether they may everywhere.
-func May(c *gin.Context, p access.Permission) bool {
+func May(c *gin.Context, p access.Permission) bool { return CallerOf(c).Rights.May(p, PlaceOf(c)) }
+
+// PlaceOf is where the device stands that a request is about; everywhere where it is about none.
+func PlaceOf(c *gin.Context) *health.Place {
 	at, _ := c.Get(placeKey)
-	place, ok := at.(*health.Place)
-	if !ok {
-		place = &health.Place{}
+	if place, ok := at.(*health.Place); ok {
+		return place
 	}
-	return CallerOf(c).Rights.May(p, place)
+	return &health.Place{}
 }
 
 // Deed is what the audit log is told.

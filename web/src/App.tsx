@@ -26,6 +26,7 @@ import { Sweep } from "./session/Sweep";
 
 // The bench brings the terminal and the charts, which the other pages do not need.
 const Bench = lazy(() => import("./session/Bench"));
+const Screens = lazy(() => import("./screen/Screens"));
 const Wall = lazy(() => import("./screen/Wall"));
 const ToolWindow = lazy(() => import("./session/ToolWindow"));
 const Replay = lazy(() => import("./session/Replay"));
@@ -81,6 +82,7 @@ function Pages() {
 					<Route path="/notices" element={<Notices />} />
 					<Route path="/sweep" element={<Sweep />} />
 					<Route path="/wall" element={<Wall />} />
+					<Route path="/screens" element={<Screens />} />
 					<Route path="/many" element={<Many />} />
 					<Route path="/consent" element={<Consent />} />
 					<Route path="/software" element={<Software />} />

@@ -1236,6 +1236,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{id}/screen/colleagues": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who else may look at the screen of the device, by name. A page may hold fewer than its limit. */
+        get: operations["listColleagues"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/screen/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Asks a colleague to join a screen, or hands it over to them: whoever has a console open sees it there at once, as the event invited. They join by themselves, with their own rights. */
+        post: operations["inviteColleague"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/devices/{id}/screen/picture": {
         parameters: {
             query?: never;
@@ -2623,6 +2657,40 @@ export interface components {
             added_at: string;
             added_by: string;
         };
+        Colleague: {
+            /** Format: uuid */
+            id: string;
+            name: string;
+            /** @description Whether they may work on it, and not look alone. */
+            act: boolean;
+            /**
+             * Format: date-time
+             * @description When they were last at work here.
+             */
+            last_seen_at?: string;
+        };
+        ColleaguePage: {
+            items: components["schemas"]["Colleague"][];
+            next?: string;
+        };
+        Invitation: {
+            /** Format: uuid */
+            person: string;
+            desktop?: string;
+            /** @description The screen becomes theirs. */
+            hand_over?: boolean;
+        };
+        /** @description The data of an event invited, which its receiver alone is sent. */
+        Invited: {
+            /** Format: uuid */
+            to: string;
+            from: string;
+            /** Format: uuid */
+            device: string;
+            device_name: string;
+            desktop?: string;
+            hand_over: boolean;
+        };
         ConsolePage: {
             items: components["schemas"]["Console"][];
             next?: string;
@@ -2710,6 +2778,7 @@ export interface components {
             frames_a_second: number;
             quality: number;
             scale: number;
+            colours?: string;
         };
         /** @description A text message from the device; it has one part. */
         ScreenEvent: {
@@ -2741,6 +2810,8 @@ export interface components {
             quality?: number;
             scale?: number;
             colours?: string;
+            /** @description Pixels in which it is shown; it is not sent wider in vain. */
+            width?: number;
             rate?: number;
             pause?: boolean;
         };
@@ -6589,6 +6660,59 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description It was removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listColleagues: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ColleaguePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    inviteColleague: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Invitation"];
+            };
+        };
+        responses: {
+            /** @description It was sent. */
             204: {
                 headers: {
                     [name: string]: unknown;

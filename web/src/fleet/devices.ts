@@ -2,6 +2,7 @@ import { queryOptions, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { answer, api, type Device } from "../api/client";
 import { listen } from "../api/stream";
+import { keepInvitation } from "../frame/Invitations";
 
 /** Every device, by id, read page after page. Events keep it up to date. */
 export const devicesQuery = queryOptions({
@@ -50,7 +51,8 @@ export function useDeviceEvents() {
 		const alerts = () => {
 			for (const key of ["attention", "alerts", "alert"]) queries.invalidateQueries({ queryKey: [key] });
 		};
-		return listen("/api/v1/events", { devices, alerts, resync: readAnew }, (now) => {
+		const invited = (data: string) => keepInvitation(queries, data);
+		return listen("/api/v1/events", { devices, alerts, resync: readAnew, invited }, (now) => {
 			setLive(now);
 			if (!now) {
 				// Perhaps the session ended: then the sign-in page is shown.

@@ -26,6 +26,7 @@ import { useDeviceEvents } from "../fleet/devices";
 import { Condition } from "../parts/Condition";
 import { Fence } from "../parts/Fence";
 import { turnTheme, useDark } from "../theme";
+import { Invitations } from "./Invitations";
 import { Search } from "./Search";
 import { useTally } from "./tally";
 
@@ -74,6 +75,7 @@ export function Frame({ children }: { children: ReactNode }) {
 						The service cannot be reached: what you see may be old. Trying again…
 					</p>
 				)}
+				<Invitations />
 				<main className="min-h-0 flex-1 overflow-auto">
 					<Fence key={useLocation().pathname}>{children}</Fence>
 				</main>

@@ -1,22 +1,28 @@
-import { CameraIcon, ChatBubbleLeftIcon, HandRaisedIcon } from "@heroicons/react/20/solid";
-import { useRef, useState } from "react";
-import { useSearchParams } from "react-router";
+import { CameraIcon, ChatBubbleLeftIcon, HandRaisedIcon, Squares2X2Icon } from "@heroicons/react/20/solid";
+import { useContext, useEffect, useRef, useState } from "react";
+import { useNavigate, useSearchParams } from "react-router";
 import { useMay } from "../access/me";
 import type { Device } from "../api/client";
 import { Choice } from "../parts/Editor";
 import { bytes } from "../parts/units";
-import { Controls, Pane } from "../session/Pane";
+import { Controls, OnBench, Pane } from "../session/Pane";
 import { save } from "../session/save";
+import { Colleagues } from "./Colleagues";
 import { readClipboard } from "./clipboard";
+import { Ending } from "./Ending";
+import type { Showing } from "./marks";
 import { KeyMenu, LookMenu, MonitorMenu } from "./menus";
 import { Notes } from "./Notes";
+import { ShowMenu } from "./ShowMenu";
 import { State } from "./State";
+import { TouchKeys } from "./TouchKeys";
 import { useDrop } from "./useDrop";
 import { type Seen, useScreen } from "./useScreen";
 import { View, type Zoom } from "./View";
 
 const modes = ["view", "share", "take"] as const;
 const modeNames = { view: "Look on", share: "Share", take: "Take over" };
+const fingers = window.matchMedia("(pointer: coarse)").matches;
 
 /** The screen of a device: seen, shared or taken over. */
 export function ScreenPane({ device, onClose }: { device: Device; onClose: () => void }) {
@@ -24,21 +30,36 @@ export function ScreenPane({ device, onClose }: { device: Device; onClose: () =>
 	const [zoom, setZoom] = useState<Zoom>("fit");
 	const [byPlace, setByPlace] = useState(false);
 	const [talking, setTalking] = useState(false);
+	const [showing, setShowing] = useState<Showing>("");
+	const [leaving, setLeaving] = useState(false);
+	const [heir, setHeir] = useState<string>(); // who is to have it from me
 	const box = useRef<HTMLDivElement>(null);
 	const may = useMay("screen.act");
+	const go = useNavigate();
+	const bench = useContext(OnBench);
 	const dropping = useDrop(device, seen.begin?.desktop.files, complain);
 	const me = seen.stage?.viewers.find((v) => v.id === seen.begin?.viewer);
 	const mode = modes.find((m) => m === me?.mode) ?? "view";
 	const open = seen.state.is === "open";
 	const unread = seen.notes.length > 0 && !talking;
+	const arrived = heir !== undefined && seen.stage?.viewers.some((v) => v.name === heir);
+	useEffect(() => {
+		if (!arrived) return;
+		connection?.takePart("view");
+		complain(`${heir} has it now. You look on.`);
+		setHeir(undefined);
+	}, [arrived, heir, connection, complain]);
 	return (
 		<Pane
 			title="Screen"
 			noticed="The person at the device is asked, and sees that you look on."
-			onClose={onClose}
+			onClose={() => (connection?.session && open ? setLeaving(true) : onClose())}
 			status={<Status seen={seen} />}
 		>
-			<div data-bar="" className="contents">
+			<div
+				data-bar=""
+				className="contents @max-2xl:[&>div>*]:shrink-0 @max-2xl:[&>div]:flex-nowrap @max-2xl:[&>div]:overflow-x-auto"
+			>
 				<Controls>
 					{may && (
 						<div role="toolbar" aria-label="Part" className="flex">
@@ -72,10 +93,20 @@ export function ScreenPane({ device, onClose }: { device: Device; onClose: () =>
 							(navigator as { keyboard?: { lock?: () => void } }).keyboard?.lock?.();
 						}}
 					/>
+					{seen.begin?.marks && <ShowMenu connection={connection} showing={showing} onShow={setShowing} />}
+					<Colleagues
+						device={device.id}
+						desktop={seen.begin?.desktop.id}
+						onHandOver={(to) => {
+							setHeir(to.name);
+							complain(`It is handed to ${to.name}: you look on as soon as they are here.`);
+						}}
+					/>
 					<button
 						type="button"
 						className="button-quiet"
 						disabled={!open}
+						aria-label="Keep a picture of the screen"
 						title="Keep a picture of the screen"
 						onClick={async () => {
 							const png = await connection?.picture();
@@ -83,7 +114,6 @@ export function ScreenPane({ device, onClose }: { device: Device; onClose: () =>
 						}}
 					>
 						<CameraIcon className="size-4" aria-hidden="true" />
-						Picture
 					</button>
 					<button
 						type="button"
@@ -94,6 +124,17 @@ export function ScreenPane({ device, onClose }: { device: Device; onClose: () =>
 						<ChatBubbleLeftIcon className={`size-4 ${unread ? "text-gorse" : ""}`} aria-hidden="true" />
 						Talk
 					</button>
+					{bench && (
+						<button
+							type="button"
+							className="button-quiet"
+							aria-label="Beside other screens"
+							title="Beside other screens"
+							onClick={() => go(`/screens?of=${device.id}`)}
+						>
+							<Squares2X2Icon className="size-4" aria-hidden="true" />
+						</button>
+					)}
 					<Hands seen={seen} />
 				</Controls>
 			</div>
@@ -107,12 +148,21 @@ export function ScreenPane({ device, onClose }: { device: Device; onClose: () =>
 						setZoom={setZoom}
 						byPlace={byPlace}
 						hands={open && mode !== "view"}
+						showing={open ? showing : ""}
 						complain={complain}
 						forget={forget}
 						box={box}
 					/>
 				)}
-				<State device={device} seen={seen} onAgain={() => connection?.restart()} />
+				<State device={device} seen={seen} session={connection?.session} onAgain={() => connection?.restart()} />
+				{leaving && connection?.session && (
+					<div className="absolute inset-0 z-20 grid place-items-center bg-black/50 p-4">
+						<div className="w-full max-w-md rounded-md border border-line bg-raised px-4 py-3 shadow-lg">
+							<h3 className="font-semibold text-lg">Leave the screen of {device.name}?</h3>
+							<Ending session={connection.session} onDone={onClose} onStay={() => setLeaving(false)} />
+						</div>
+					</div>
+				)}
 				{dropping.over && (
 					<p className="pointer-events-none absolute inset-2 grid place-items-center rounded-md border-2 border-heather border-dashed bg-heather-tint/80 font-medium">
 						Send to {seen.begin?.desktop.files}
@@ -128,6 +178,7 @@ export function ScreenPane({ device, onClose }: { device: Device; onClose: () =>
 				)}
 				{talking && connection && <Notes connection={connection} seen={seen} onClose={() => setTalking(false)} />}
 			</div>
+			{fingers && connection && open && mode !== "view" && <TouchKeys connection={connection} />}
 		</Pane>
 	);
 }
@@ -155,7 +206,7 @@ function Hands({ seen }: { seen: Seen }) {
 	const name =
 		hand === "person" ? (seen.begin?.desktop.name ?? "the person there") : viewers.find((v) => v.id === hand)?.name;
 	return (
-		<span className="ml-auto flex items-center gap-2 text-faint text-sm">
+		<span className="ml-auto flex items-center gap-2 text-faint text-sm @max-2xl:order-first @max-2xl:ml-0">
 			{others.length > 0 && (
 				<span title={others.map((v) => v.name).join(", ")}>with {others.map((v) => v.name).join(", ")}</span>
 			)}

@@ -1,10 +1,23 @@
+import { useState } from "react";
 import type { Device } from "../api/client";
 import { Trouble } from "../parts/Trouble";
+import { Ending } from "./Ending";
 import type { Seen } from "./useScreen";
 
 /** What stands over the picture while there is none, or an old one. */
-export function State({ device, seen, onAgain }: { device: Device; seen: Seen; onAgain: () => void }) {
+export function State({
+	device,
+	seen,
+	session,
+	onAgain,
+}: {
+	device: Device;
+	seen: Seen;
+	session?: string;
+	onAgain: () => void;
+}) {
 	const { state } = seen;
+	const [noted, setNoted] = useState<string>();
 	if (state.is === "open") return null;
 	const words = {
 		asking: `Asking whether the screen of ${device.name} may be seen. The person there has half a minute to answer…`,
@@ -19,7 +32,8 @@ export function State({ device, seen, onAgain }: { device: Device; seen: Seen; o
 				{state.is === "ended" && (
 					<>
 						{state.error ? <Trouble error={state.error} /> : <p>{state.why}</p>}
-						<button type="button" className="button mt-2" onClick={onAgain}>
+						{session && noted !== session && <Ending session={session} onDone={() => setNoted(session)} />}
+						<button type="button" className="button-quiet mt-2" onClick={onAgain}>
 							Open it again
 						</button>
 					</>

@@ -10,6 +10,7 @@ import {
 } from "react";
 import { readClipboard } from "./clipboard";
 import type { Connection } from "./connection";
+import { type Showing, useMarks } from "./marks";
 import { useTouch } from "./touch";
 import type { Seen } from "./useScreen";
 
@@ -25,6 +26,7 @@ export function View({
 	setZoom,
 	byPlace,
 	hands,
+	showing,
 	complain,
 	forget,
 	box,
@@ -36,6 +38,7 @@ export function View({
 	setZoom: (z: Zoom) => void;
 	byPlace: boolean; // keys are told by where they are
 	hands: boolean; // the viewer works on it, and does not only look
+	showing: Showing; // what the pointer does on the person's screen, when it does not work there
 	complain: (text: string) => void;
 	forget: () => void; // where another hand left the pointer
 	box: RefObject<HTMLDivElement | null>;
@@ -73,10 +76,21 @@ export function View({
 		[connection, size],
 	);
 	const touch = useTouch({ connection, at, hands, scale, setZoom, box });
+	const marks = useMarks({ connection, at, showing });
+
+	// No more pixels are sent than are shown, and none while it stands out of sight.
+	useEffect(() => {
+		const settled = setTimeout(() => {
+			const width = Math.round(room.width * window.devicePixelRatio);
+			connection.stands(room.width > 0 && room.height > 0, zoom === "fit" ? width : 0);
+		}, 300);
+		return () => clearTimeout(settled);
+	}, [connection, room, zoom]);
 
 	// Moves are sent once a frame: the latest is the only one that matters.
 	const waiting = useRef<{ x: number; y: number; buttons: number }>(undefined);
 	const move = (e: PointerEvent) => {
+		if (showing) return marks.move(e);
 		if (e.pointerType === "touch") return touch.move(e);
 		if (!hands) return;
 		const first = !waiting.current;
@@ -89,6 +103,7 @@ export function View({
 	};
 	const press = (e: PointerEvent) => {
 		box.current?.focus({ preventScroll: true });
+		if (showing) return marks.press(e);
 		if (e.pointerType === "touch") return touch.down(e);
 		e.preventDefault();
 		if (!hands) return;
@@ -165,14 +180,19 @@ export function View({
 				style={{
 					width: size ? size.width * scale : "100%",
 					height: size ? size.height * scale : "100%",
-					cursor: hands && cursor ? `url(${shape}) ${cursor.x} ${cursor.y}, default` : undefined,
+					cursor: showing
+						? "crosshair"
+						: hands && cursor
+							? `url(${shape}) ${cursor.x} ${cursor.y}, default`
+							: undefined,
 					imageRendering: scale * window.devicePixelRatio >= 2 ? "pixelated" : undefined,
 				}}
 				onPointerMove={move}
 				onPointerDown={press}
-				onPointerUp={(e) => (e.pointerType === "touch" ? touch.up(e) : press(e))}
+				onPointerUp={(e) => (e.pointerType === "touch" && !showing ? touch.up(e) : press(e))}
 				onPointerCancel={touch.cancel}
 			>
+				{marks.drawn}
 				{pointer && size && shape && (
 					<img
 						src={shape}

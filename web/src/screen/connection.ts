@@ -32,6 +32,9 @@ export class Connection {
 	private beat: ReturnType<typeof setInterval> | undefined;
 	private pictures = new Map<number, (png: Blob) => void>();
 	private quit = new AbortController();
+	private inSight = true;
+	/** The session on record, once it has begun. */
+	session: string | undefined;
 
 	constructor(
 		readonly device: string,
@@ -51,13 +54,14 @@ export class Connection {
 		if (this.closed) return;
 		if (this.state.is !== "away") this.set({ is: "asking" });
 		try {
-			await answer(
+			const begun = await answer(
 				api.POST("/devices/{id}/sessions", {
 					params: { path: { id: this.device } },
 					body: { tool: "screen", desktop: this.desktop },
 					signal: this.quit.signal,
 				}),
 			);
+			this.session = begun.id;
 		} catch (error) {
 			if (this.closed) return;
 			const status = error instanceof ProblemError ? error.problem.status : 0;
@@ -178,7 +182,14 @@ export class Connection {
 	}
 
 	/** Nothing is sent to a page that nobody sees. */
-	private seen = () => this.send({ look: { ...this.look, pause: document.hidden } });
+	private seen = () => this.send({ look: { ...this.look, pause: document.hidden || !this.inSight } });
+
+	/** Tells whether it stands where it can be seen, and how many of this screen's pixels wide it is there. */
+	stands(inSight: boolean, width: number) {
+		if (inSight === this.inSight && width === (this.look.width ?? 0)) return;
+		this.inSight = inSight;
+		this.want({ width });
+	}
 
 	private leave = () => this.order({ leave: true });
 

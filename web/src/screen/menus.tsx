@@ -7,8 +7,10 @@ import {
 } from "@heroicons/react/20/solid";
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
+import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Choice } from "../parts/Editor";
+import { Consoles } from "./Consoles";
 import type { Connection } from "./connection";
 
 const panel = "z-30 rounded-md border border-line bg-raised p-1 shadow-lg";
@@ -29,12 +31,13 @@ export function MonitorMenu({
 		queryKey: ["desktops", device],
 		queryFn: ({ signal }) =>
 			answer(api.GET("/devices/{id}/screen/desktops", { params: { path: { id: device } }, signal })),
-		enabled: begin !== undefined,
 		staleTime: 10_000,
 	});
+	const [consoles, setConsoles] = useState(false);
 	const list = desktops.data?.items ?? [];
 	const monitors = begin?.monitors ?? [];
-	if (list.length < 2 && monitors.length < 2) return null;
+	const may = useMay("policy.manage");
+	if (list.length < 2 && monitors.length < 2 && !may) return null;
 	const choose = (names: string[]) => {
 		setChosen(names);
 		connection?.want({ monitors: names });
@@ -45,50 +48,60 @@ export function MonitorMenu({
 	};
 	const shown = chosen.length === 0 ? (monitors.length > 1 ? "All monitors" : "Desktop") : chosen.join(", ");
 	return (
-		<Menu>
-			<MenuButton className="button-quiet">
-				<ComputerDesktopIcon className="size-4" aria-hidden="true" />
-				{shown}
-				<ChevronDownIcon className="size-4" aria-hidden="true" />
-			</MenuButton>
-			<MenuItems anchor="bottom start" className={`${panel} min-w-60 max-w-96`}>
-				{monitors.length > 1 && (
-					<>
-						<Line checked={chosen.length === 0} onPress={() => choose([])}>
-							All monitors
-						</Line>
-						{monitors.map((m) => (
-							<Line key={m.name} checked={chosen.includes(m.name)} onPress={() => turn(m.name)}>
-								{m.name}{" "}
-								<span className="text-faint">
-									{m.width} × {m.height}
-									{m.primary && ", first"}
-								</span>
+		<>
+			{consoles && <Consoles device={device} onClose={() => setConsoles(false)} />}
+			<Menu>
+				<MenuButton className="button-quiet">
+					<ComputerDesktopIcon className="size-4" aria-hidden="true" />
+					{shown}
+					<ChevronDownIcon className="size-4" aria-hidden="true" />
+				</MenuButton>
+				<MenuItems anchor="bottom start" className={`${panel} min-w-60 max-w-96`}>
+					{monitors.length > 1 && (
+						<>
+							<Line checked={chosen.length === 0} onPress={() => choose([])}>
+								All monitors
 							</Line>
+							{monitors.map((m) => (
+								<Line key={m.name} checked={chosen.includes(m.name)} onPress={() => turn(m.name)}>
+									{m.name}{" "}
+									<span className="text-faint">
+										{m.width} × {m.height}
+										{m.primary && ", first"}
+									</span>
+								</Line>
+							))}
+						</>
+					)}
+					{list.length > 1 && monitors.length > 1 && <div className="my-1 border-line border-t" />}
+					{list.length > 1 &&
+						list.map((d) => (
+							<MenuItem key={d.id + d.name} disabled={!!d.missing}>
+								<button
+									type="button"
+									className={`${item} data-disabled:text-faint`}
+									title={d.missing}
+									onClick={() => connection?.restart(d.id)}
+								>
+									<Tick on={begin?.desktop.id === d.id} />
+									<span>
+										{d.title}
+										{d.locked && <span className="text-faint">, locked</span>}
+										{d.missing && <span className="block text-sm">{d.missing}</span>}
+									</span>
+								</button>
+							</MenuItem>
 						))}
-					</>
-				)}
-				{list.length > 1 && monitors.length > 1 && <div className="my-1 border-line border-t" />}
-				{list.length > 1 &&
-					list.map((d) => (
-						<MenuItem key={d.id + d.name} disabled={!!d.missing}>
-							<button
-								type="button"
-								className={`${item} data-disabled:text-faint`}
-								title={d.missing}
-								onClick={() => connection?.restart(d.id)}
-							>
-								<Tick on={begin?.desktop.id === d.id} />
-								<span>
-									{d.title}
-									{d.locked && <span className="text-faint">, locked</span>}
-									{d.missing && <span className="block text-sm">{d.missing}</span>}
-								</span>
-							</button>
-						</MenuItem>
-					))}
-			</MenuItems>
-		</Menu>
+					{(list.length > 1 || monitors.length > 1) && <div className="my-1 border-line border-t" />}
+					<MenuItem>
+						<button type="button" className={item} onClick={() => setConsoles(true)}>
+							<Tick on={false} />
+							Consoles over the network…
+						</button>
+					</MenuItem>
+				</MenuItems>
+			</Menu>
+		</>
 	);
 }
 
@@ -116,7 +129,7 @@ function Line({ checked, onPress, children }: { checked: boolean; onPress: () =>
 
 const qualities = [0, 30, 60, 85, 101] as const;
 const scales = [0, 1, 2, 3, 4] as const;
-const colours = ["", "fewer", "grey"] as const;
+const colours = ["", "all", "fewer", "grey"] as const;
 const rates = [0, 5, 15, 30, 60] as const;
 
 /** How the picture is sent: by itself, or as somebody wants it. */
@@ -135,7 +148,7 @@ export function LookMenu({ connection, link }: { connection?: Connection; link?:
 			</PopoverButton>
 			<PopoverPanel
 				anchor="bottom start"
-				className={`${panel} grid grid-cols-[auto_1fr] items-center gap-x-3 gap-y-1 p-3`}
+				className={`${panel} grid max-w-[90vw] grid-cols-[auto_1fr] items-center gap-x-3 gap-y-1 p-3`}
 			>
 				<Row name="Photographs">
 					<Choice
@@ -157,7 +170,7 @@ export function LookMenu({ connection, link }: { connection?: Connection; link?:
 					<Choice
 						of={colours}
 						chosen={colours.find((c) => c === look.colours)}
-						name={(c) => ({ "": "all", fewer: "fewer", grey: "grey" })[c]}
+						name={(c) => ({ "": "by the link", all: "all", fewer: "fewer", grey: "grey" })[c]}
 						onChoose={(c) => want({ colours: c })}
 					/>
 				</Row>
@@ -175,6 +188,8 @@ export function LookMenu({ connection, link }: { connection?: Connection; link?:
 						a change is drawn {Math.round(link.trip_seconds * 1000)} ms after it was sent.
 						{link.quality > 0 &&
 							` Photographs that move are sent at quality ${link.quality}, and exactly once they are still.`}
+						{link.scale > 1 && ` It is sent ${link.scale} times smaller each way.`}
+						{link.colours && " It has fewer colours than there."}
 					</p>
 				)}
 			</PopoverPanel>

@@ -7,6 +7,9 @@ import { Trouble } from "../parts/Trouble";
 /** Where a tool stands on a bench; nothing where it has a window of its own. */
 export const OnBench = createContext<{ device: string; pane: string } | undefined>(undefined);
 
+/** What stands in place of a tool's title and its buttons, where somebody else heads it. */
+export const Headed = createContext<ReactNode>(undefined);
+
 /** Opens a tool in a window of its own. */
 export function openWindow(device: string, pane: string, more: Record<string, string> = {}) {
 	const query = new URLSearchParams(more).toString();
@@ -30,11 +33,12 @@ export function Pane({
 	children: ReactNode;
 }) {
 	const place = useContext(OnBench);
+	const heading = useContext(Headed);
 	const Glyph = noticed ? EyeIcon : EyeSlashIcon;
 	return (
-		<section aria-label={title} className="flex min-h-0 min-w-0 flex-1 flex-col">
+		<section aria-label={title} className="@container flex min-h-0 min-w-0 flex-1 flex-col">
 			<header className="flex items-center gap-2 border-line border-b bg-panel px-3 py-1">
-				<h2 className="font-semibold">{title}</h2>
+				{heading ?? <h2 className="font-semibold">{title}</h2>}
 				<span
 					className={`inline-flex items-center gap-1 text-sm ${noticed ? "text-gorse" : "text-faint"}`}
 					title={noticed ?? "The person at the device does not notice this tool."}

@@ -1,0 +1,121 @@
+import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Labelled } from "../access/Door";
+import { useMay } from "../access/me";
+import { answer, api } from "../api/client";
+import { Trouble } from "../parts/Trouble";
+
+/** The consoles that are reached over a device's network: added, and removed. */
+export function Consoles({ device, onClose }: { device: string; onClose: () => void }) {
+	const queries = useQueryClient();
+	const may = useMay("policy.manage");
+	const [name, setName] = useState("");
+	const [address, setAddress] = useState("");
+	const [password, setPassword] = useState("");
+	const path = { id: device };
+	const all = useQuery({
+		queryKey: ["consoles", device],
+		queryFn: ({ signal }) =>
+			answer(api.GET("/devices/{id}/consoles", { params: { path, query: { limit: 100 } }, signal })),
+	});
+	const changed = () => {
+		queries.invalidateQueries({ queryKey: ["consoles", device] });
+		queries.invalidateQueries({ queryKey: ["desktops", device] });
+	};
+	const add = useMutation({
+		mutationFn: () =>
+			answer(
+				api.POST("/devices/{id}/consoles", {
+					params: { path },
+					body: { name, address, password: password || undefined },
+				}),
+			),
+		onSuccess: () => {
+			setName("");
+			setAddress("");
+			setPassword("");
+			changed();
+		},
+	});
+	const remove = useMutation({
+		mutationFn: (id: string) =>
+			answer(api.DELETE("/devices/{id}/consoles/{console}", { params: { path: { id: device, console: id } } })),
+		onSuccess: changed,
+	});
+	return (
+		<Dialog open onClose={onClose} className="relative z-40">
+			<div className="fixed inset-0 bg-black/40" aria-hidden="true" />
+			<div className="fixed inset-0 flex items-start justify-center p-4 pt-[12vh]">
+				<DialogPanel className="w-full max-w-lg rounded-lg border border-line bg-raised p-4 shadow-xl">
+					<DialogTitle className="font-semibold text-lg">Consoles over the network</DialogTitle>
+					<p className="mt-1 text-faint">
+						The screens of virtual machines, management boards and other servers of RFB that this device reaches. Nobody
+						is asked before they are seen.
+					</p>
+					{all.isError && <Trouble error={all.error} />}
+					<ul className="my-3 divide-y divide-line">
+						{all.data?.items.map((o) => (
+							<li key={o.id} className="flex items-center gap-3 py-1.5">
+								<span className="min-w-0 flex-1">
+									<span className="font-medium">{o.name}</span>{" "}
+									<span className="text-faint">
+										at {o.address}
+										{o.secret && ", with a password"}
+									</span>
+								</span>
+								{may && (
+									<button type="button" className="button-quiet" onClick={() => remove.mutate(o.id)}>
+										Remove
+									</button>
+								)}
+							</li>
+						))}
+						{all.data?.items.length === 0 && <li className="py-1.5 text-faint">There is none yet.</li>}
+					</ul>
+					{may && (
+						<form
+							className="flex flex-wrap items-end gap-2"
+							onSubmit={(e) => {
+								e.preventDefault();
+								add.mutate();
+							}}
+						>
+							<Labelled label="Name">
+								<input className="field w-36" required value={name} onChange={(e) => setName(e.target.value)} />
+							</Labelled>
+							<Labelled label="Host and port">
+								<input
+									className="field w-40"
+									required
+									placeholder="host:5900"
+									value={address}
+									onChange={(e) => setAddress(e.target.value)}
+								/>
+							</Labelled>
+							<Labelled label="Password, if any">
+								<input
+									className="field w-28"
+									type="password"
+									autoComplete="off"
+									maxLength={8}
+									value={password}
+									onChange={(e) => setPassword(e.target.value)}
+								/>
+							</Labelled>
+							<button type="submit" className="button" disabled={add.isPending}>
+								Add
+							</button>
+						</form>
+					)}
+					{(add.isError || remove.isError) && <Trouble error={add.error ?? remove.error} />}
+					<div className="mt-3 flex justify-end">
+						<button type="button" className="button-quiet" onClick={onClose}>
+							Close
+						</button>
+					</div>
+				</DialogPanel>
+			</div>
+		</Dialog>
+	);
+}
