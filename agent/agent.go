@@ -91,7 +91,8 @@ func (a *Agent) Run(ctx context.Context) error {
 		a.files.Tidy(time.Now())
 	}
 	if a.Host.Screens != nil {
-		a.screens = &screen.Server{Screens: a.Host.Screens, Log: a.Log}
+		a.screens = &screen.Server{Screens: a.Host.Screens, Log: a.Log, Dir: a.Dir}
+		a.screens.Begin()
 	}
 	if a.Host.Prober != nil {
 		go a.watch.run(ctx, a.Host.Prober)

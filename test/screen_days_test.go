@@ -105,6 +105,27 @@ func TestDesktopChanges(t *testing.T) {
 	program(t, display, "xmessage", "-geometry", "+20+30", "smaller")
 	v.until(t, "it is exact", func() bool { return shows(v.Picture(), xPicture(t, display)) })
 
+	// Nobody looks for a while: nothing is sent, and then all of it is there.
+	if err := v.Send(t.Context(), link.ScreenInput{Look: &link.ScreenLook{Pause: true}}); err != nil {
+		t.Fatal(err)
+	}
+	program(t, display, "xmessage", "-geometry", "+200+300", "while nobody looked")
+	w.await(t, 10*time.Second, "something changed meanwhile", func() bool { return window(display, "xmessage") != "" && !shows(v.Picture(), xPicture(t, display)) })
+	before := v.Updates
+	if err := v.Send(t.Context(), link.ScreenInput{Note: "asleep"}); err != nil {
+		t.Fatal(err)
+	}
+	v.until(t, "the device has heard of it", func() bool {
+		return slices.ContainsFunc(v.events, func(e link.ScreenEvent) bool { return e.Note != nil && e.Note.Text == "asleep" })
+	})
+	if v.Updates > before+1 { // one may have been under way
+		t.Errorf("%d updates came while nobody looked", v.Updates-before)
+	}
+	if err := v.Send(t.Context(), link.ScreenInput{Look: &link.ScreenLook{}}); err != nil {
+		t.Fatal(err)
+	}
+	v.until(t, "it is exact again", func() bool { return shows(v.Picture(), xPicture(t, display)) })
+
 	next, _ := startDesktop(t) // a log-in screen, say
 	if err := v.Send(t.Context(), link.ScreenInput{Key: &link.ScreenKey{Key: "Shift", Code: "ShiftLeft", Down: true}}); err != nil {
 		t.Fatal(err)
@@ -180,6 +201,16 @@ func TestNothingStaysDown(t *testing.T) {
 	press(w.view(t, w.owner, d, client.ScreenOptions{Desktop: display}))
 	d.stop()
 	w.await(t, 10*time.Second, "all is let go of as the agent ends", func() bool { return heldKeys(t, x) == 0 })
+
+	cmd := agentProcess(t, dir)
+	press(w.view(t, w.owner, d, client.ScreenOptions{Desktop: display}))
+	cmd.Process.Kill()
+	cmd.Wait()
+	if heldKeys(t, x) == 0 {
+		t.Log("the server itself lets go of what a killed agent pressed")
+	}
+	agentProcess(t, dir)
+	w.await(t, 10*time.Second, "all is let go of by the agent that follows one that was killed", func() bool { return heldKeys(t, x) == 0 })
 }
 
 // Who sends what is no input is sent away, and the screen goes on for others; input that is out of

@@ -16,6 +16,8 @@ type Screens interface {
 	Desktops(ctx context.Context) (link.DesktopList, error)
 	// Open begins to look at a desktop; "" is the first that can be looked at.
 	Open(ctx context.Context, desktop string) (Screen, error)
+	// LetGo lets go of whatever an agent that was killed may have left pressed on any desktop.
+	LetGo()
 }
 
 // Screen is an open desktop, as one viewer has it. Wait and Grab are called from one goroutine, the

@@ -9,6 +9,8 @@ import (
 	"encoding/json"
 	"log/slog"
 	"net/http"
+	"os"
+	"path/filepath"
 	"sync"
 
 	"github.com/coder/websocket"
@@ -27,10 +29,39 @@ const mostViewers = 16
 type Server struct {
 	Screens host.Screens
 	Log     *slog.Logger
+	// Dir is where it is noted that keys are down, for an agent that follows one that was killed.
+	Dir string
 
 	mu     sync.Mutex
 	stages map[string]*stage // by the desktop's id
 	count  int
+	held   int // viewers that may hold keys down
+}
+
+// heldMark is the file that is there while keys may be down.
+const heldMark = "keys-down"
+
+// Begin lets go of what an agent that was killed left pressed.
+func (s *Server) Begin() {
+	if _, err := os.Stat(filepath.Join(s.Dir, heldMark)); err != nil {
+		return
+	}
+	s.Screens.LetGo()
+	os.Remove(filepath.Join(s.Dir, heldMark))
+}
+
+// holding notes that one more viewer, or one less, may hold keys down.
+func (s *Server) holding(more int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	path := filepath.Join(s.Dir, heldMark)
+	if s.held += more; s.held == 0 {
+		os.Remove(path)
+	} else if more > 0 && s.held == 1 {
+		if err := os.WriteFile(path, nil, 0o600); err != nil {
+			s.Log.Warn("it cannot be noted that keys are down", "error", err)
+		}
+	}
 }
 
 // ServeDesktop joins a viewer to a desktop over a WebSocket: GET /screen. The service tells, as query

@@ -61,6 +61,7 @@ type viewer struct {
 	origin image.Point
 	scale  int
 	held   bool // keys or buttons are down
+	noted  bool // that they may be
 }
 
 type ack struct {
@@ -135,6 +136,13 @@ func (v *viewer) with(ctx context.Context, s *show) error {
 		v.stage.leave(v)
 		watching.Wait()
 		v.screen.Close()
+		v.mu.Lock()
+		noted := v.noted
+		v.noted = false
+		v.mu.Unlock()
+		if noted && !v.console {
+			v.server.holding(-1)
+		}
 	}()
 	return s.run(ctx)
 }
@@ -333,8 +341,13 @@ func (v *viewer) mark(ctx context.Context, t *stage, in link.ScreenMark, origin 
 // hold remembers that something is down; it is never said that nothing is, for another key may be.
 func (v *viewer) hold(down bool) {
 	v.mu.Lock()
-	defer v.mu.Unlock()
 	v.held = v.held || down
+	first := down && !v.noted
+	v.noted = v.noted || down
+	v.mu.Unlock()
+	if first && !v.console {
+		v.server.holding(1)
+	}
 }
 
 // setMode changes how the viewer takes part.

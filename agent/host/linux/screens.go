@@ -62,6 +62,15 @@ func filesOf(name string) string {
 // x tells whether a desktop is an X server's.
 func (d desktop) x() bool { return strings.HasPrefix(d.display, ":") }
 
+// LetGo implements host.Screens.
+func (screens) LetGo() {
+	for _, d := range desktops() {
+		if d.x() {
+			x11.LetGo(d.display, d.variable("XAUTHORITY"), d.uid)
+		}
+	}
+}
+
 // Sign implements host.Signs.
 func (screens) Sign(_ context.Context, desktop string, acts host.SignActs) (host.Sign, error) {
 	for _, d := range desktops() {

@@ -36,6 +36,9 @@ func (s simScreens) Desktops(context.Context) (link.DesktopList, error) {
 	return link.DesktopList{Items: []link.Desktop{s.desktop()}}, nil
 }
 
+// LetGo implements host.Screens: nothing stays pressed on a desktop that is drawn.
+func (s simScreens) LetGo() {}
+
 // Open implements host.Screens.
 func (s simScreens) Open(_ context.Context, id string) (host.Screen, error) {
 	if id != "" && id != "1" {

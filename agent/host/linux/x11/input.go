@@ -340,6 +340,34 @@ func (s *Screen) click(button byte, down bool) {
 	xtest.FakeInput(s.x, kind, button, 0, s.root, 0, 0, 0)
 }
 
+// LetGo lets go of every key and button that is down on a display: those that an agent pressed stay
+// down in the server when it is killed.
+func LetGo(display, authority string, uid uint32) error {
+	x, err := connect(display, authority, uid)
+	if err != nil {
+		return err
+	}
+	defer x.Close()
+	if err := xtest.Init(x); err != nil {
+		return err
+	}
+	root := xproto.Setup(x).DefaultScreen(x).Root
+	keys, err := xproto.QueryKeymap(x).Reply()
+	if err != nil {
+		return err
+	}
+	for code := range 256 {
+		if keys.Keys[code/8]>>(code%8)&1 == 1 {
+			xtest.FakeInput(x, xproto.KeyRelease, byte(code), 0, root, 0, 0, 0)
+		}
+	}
+	for _, button := range xButtons {
+		xtest.FakeInput(x, xproto.ButtonRelease, button, 0, root, 0, 0, 0)
+	}
+	x.Sync()
+	return nil
+}
+
 // mostTurns is how many steps a wheel turns at once.
 const mostTurns = 20
 
