@@ -8,6 +8,7 @@ import (
 	"image/png"
 	"iter"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -20,6 +21,9 @@ import (
 // stillFor is how long a screen must not change to be taken for exact: longer than what is rough takes
 // to be sent exactly.
 const stillFor = 700 * time.Millisecond
+
+// consoleDesktop begins the ID of a desktop that is a console of another computer.
+const consoleDesktop = "console:"
 
 func screenCommand() *cli.Command {
 	return &cli.Command{Name: "screen", Usage: "list a device's desktops, and keep a picture of one", Commands: []*cli.Command{{
@@ -39,6 +43,9 @@ func screenCommand() *cli.Command {
 			t := newTable("ID", "PERSON", "DESKTOP", "STATE")
 			for _, one := range list.Items {
 				state := "in use"
+				if strings.HasPrefix(one.ID, consoleDesktop) {
+					state = "a console"
+				}
 				if one.Locked {
 					state = "locked"
 				}
@@ -61,7 +68,9 @@ func screenCommand() *cli.Command {
 			if path == "" {
 				return errors.New("give the file to write, such as screen.png")
 			}
-			fmt.Fprintf(os.Stderr, "The person at %s may be asked.\n", d.Name)
+			if !strings.HasPrefix(c.String("desktop"), consoleDesktop) {
+				fmt.Fprintf(os.Stderr, "The person at %s may be asked.\n", d.Name)
+			}
 			s, err := k.Screen(ctx, d.ID, client.ScreenOptions{Desktop: c.String("desktop"), Mode: "view"})
 			if err != nil {
 				return err

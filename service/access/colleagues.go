@@ -64,4 +64,3 @@ func (a *Column) invited(c *gin.Context, id api.ID, in api.Invitation) error {
 	a.scopes.Publish("invited", out)
 	return nil
 }
-

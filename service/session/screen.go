@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/coder/websocket"
@@ -47,7 +48,7 @@ func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) 
 		query.Set("mode", string(*in.Mode))
 	}
 	deed := front.DeedOf(c, "screen.start", "started")
-	deed.Device, deed.DeviceName, deed.Detail = id, d.Name, query.Get("mode")
+	deed.Device, deed.DeviceName, deed.Detail = id, d.Name, strings.TrimSpace(query.Get("mode")+" "+desktop)
 	if err := s.audit.Record(ctx, deed); err != nil {
 		front.Fail(c, err)
 		return
