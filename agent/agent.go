@@ -62,6 +62,7 @@ type Agent struct {
 	shells   shells
 	lanes    lanes
 	screens  *screen.Server
+	runs     *runs
 	life     context.Context // of the agent, which shells share
 	proved   time.Time       // when the connection of now was proved
 }
@@ -93,6 +94,12 @@ func (a *Agent) Run(ctx context.Context) error {
 	if a.Host.Screens != nil {
 		a.screens = &screen.Server{Screens: a.Host.Screens, Log: a.Log, Dir: a.Dir}
 		a.screens.Begin()
+	}
+	if a.Host.Runner != nil {
+		var err error
+		if a.runs, err = a.openRuns(ctx); err != nil {
+			return err
+		}
 	}
 	if a.Host.Prober != nil {
 		go a.watch.run(ctx, a.Host.Prober)
@@ -166,6 +173,9 @@ func (a *Agent) connect(ctx context.Context) error {
 	sending.Go(func() { a.report(ctx, service) })
 	if a.Host.Lister != nil {
 		sending.Go(func() { a.keepInventory(ctx, service) })
+	}
+	if a.runs != nil {
+		sending.Go(func() { a.runs.tell(ctx, service) })
 	}
 	err = a.server(ctx, a.handler(service)).Serve(l.Listener())
 	cancel()

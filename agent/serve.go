@@ -26,6 +26,8 @@ func (a *Agent) handler(service caller) http.Handler {
 	}
 	if a.Host.Runner != nil {
 		mux.HandleFunc("POST /commands", a.serveCommand)
+		mux.HandleFunc("POST /runs", a.runs.serve)
+		mux.HandleFunc("POST /runs/cancel", reply(a.runs.cancel))
 	}
 	if a.Host.Terminals != nil {
 		mux.HandleFunc("GET /shell", a.serveShell)

@@ -34,6 +34,7 @@ import (
 	"moorwatch.example/service/health"
 	"moorwatch.example/service/hub"
 	"moorwatch.example/service/inventory"
+	"moorwatch.example/service/job"
 	"moorwatch.example/service/post"
 	"moorwatch.example/service/session"
 	"moorwatch.example/service/vitals"
@@ -71,6 +72,7 @@ type Service struct {
 	Health    *health.Column
 	Inventory *inventory.Column
 	Session   *session.Column
+	Job       *job.Column
 	hub       *hub.Hub
 	pool      *pgxpool.Pool
 	jobs      *river.Client[pgx.Tx]
@@ -88,6 +90,7 @@ type columns struct {
 	healthColumn
 	inventoryColumn
 	sessionColumn
+	jobColumn
 }
 
 // Aliases, since a struct embeds one field of a name.
@@ -97,6 +100,7 @@ type (
 	healthColumn    struct{ *health.Column }
 	inventoryColumn struct{ *inventory.Column }
 	sessionColumn   struct{ *session.Column }
+	jobColumn       struct{ *job.Column }
 )
 
 // Start opens the database and serves until Stop. ctx bounds the start alone.
@@ -163,19 +167,26 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	calls.HandleFunc("POST /reports", s.Vitals.ServeReports)
 	calls.HandleFunc("GET /settings", s.Health.ServeSettings)
 	calls.HandleFunc("POST /inventory", s.Inventory.ServeInventory)
-	s.hub = hub.New(audience, s.Fleet, calls)
-	s.Inventory.Join(s.hub)
-	s.Vitals.Join(s.hub)
-	s.Fleet.Disconnect = s.hub.Disconnect
 	box, err := secret.New(config.Seal.Seed())
 	if err != nil {
 		return nil, err
 	}
+	s.Job = job.New(s.pool, s.Fleet, s.Access.Log, box)
+	calls.HandleFunc("POST /journal", s.Job.ServeJournal)
+	calls.HandleFunc("POST /results", s.Job.ServeResults)
+	s.hub = hub.New(audience, s.Fleet, calls)
+	s.Inventory.Join(s.hub)
+	s.Job.Join(s.hub)
+	s.Vitals.Join(s.hub)
+	s.Fleet.Disconnect = s.hub.Disconnect
 	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access.Log, s.hub, config.Seal, box)
 	if err := s.Session.Refresh(ctx); err != nil {
 		return nil, fmt.Errorf("reading the rules of consent: %w", err)
 	}
-	for _, run := range []func(context.Context){s.Access.Run, s.Fleet.Run, s.Vitals.Run, s.Health.Run, s.Session.Run, s.refresh} {
+	if err := s.Job.Begin(ctx); err != nil {
+		return nil, fmt.Errorf("taking up the jobs: %w", err)
+	}
+	for _, run := range []func(context.Context){s.Job.Run, s.Access.Run, s.Fleet.Run, s.Vitals.Run, s.Health.Run, s.Session.Run, s.refresh} {
 		s.running.Go(func() { run(background) })
 	}
 	if err := s.Fleet.Begin(ctx); err != nil {
@@ -191,7 +202,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 		return nil, fmt.Errorf("starting background work: %w", err)
 	}
 	return s, s.serve(config, listener, columns{s.Access, fleetColumn{s.Fleet}, vitalsColumn{s.Vitals}, healthColumn{s.Health}, inventoryColumn{s.Inventory},
-		sessionColumn{s.Session}})
+		sessionColumn{s.Session}, jobColumn{s.Job}})
 }
 
 // refreshEvery is how often this node reads again what another may have changed.

@@ -310,7 +310,7 @@ func (w *world) runs(t *testing.T, name, dir string, id uuid.UUID, h host.Host, 
 		}
 	})
 	t.Cleanup(d.stop)
-	w.await(t, 5*time.Second, name+" is online with facts", func() bool {
+	w.await(t, 20*time.Second, name+" is online with facts", func() bool {
 		got := must(w.owner.Device(t.Context(), id))(t)
 		return got.Device.Online && got.Facts != nil
 	})

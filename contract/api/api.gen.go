@@ -27,8 +27,31 @@ import (
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/inventory"
+	"moorwatch.example/core/job"
+	"moorwatch.example/core/script"
 	"moorwatch.example/core/series"
 )
+
+// Defines values for JobDeedDeed.
+const (
+	Cancel JobDeedDeed = "cancel"
+	Pause  JobDeedDeed = "pause"
+	Resume JobDeedDeed = "resume"
+)
+
+// Valid indicates whether the value is a known member of the JobDeedDeed enum.
+func (e JobDeedDeed) Valid() bool {
+	switch e {
+	case Cancel:
+		return true
+	case Pause:
+		return true
+	case Resume:
+		return true
+	default:
+		return false
+	}
+}
 
 // Defines values for SecondStepFactors.
 const (
@@ -816,6 +839,63 @@ type Invited struct {
 	To         openapi_types.UUID `json:"to"`
 }
 
+// Job defines model for Job.
+type Job struct {
+	BeginAt time.Time `json:"begin_at"`
+
+	// Counts Of runs by state.
+	Counts    map[string]int `json:"counts"`
+	CreatedAt time.Time      `json:"created_at"`
+	CreatedBy string         `json:"created_by"`
+
+	// Deadline Until when devices that are away are awaited.
+	Deadline *time.Time         `json:"deadline,omitempty"`
+	EndedAt  *time.Time         `json:"ended_at,omitempty"`
+	Groups   *[]JobGroup        `json:"groups,omitempty"`
+	ID       openapi_types.UUID `json:"id"`
+	Limits   JobLimits          `json:"limits"`
+	Name     string             `json:"name"`
+
+	// Online Of a plan, how many of the devices are online now.
+	Online *int `json:"online,omitempty"`
+
+	// Reason Why it was stopped.
+	Reason *string `json:"reason,omitempty"`
+
+	// Sample Of a plan, the names of some of the devices.
+	Sample *[]string     `json:"sample,omitempty"`
+	Script ScriptContent `json:"script"`
+
+	// State planned, running, paused, stopped, cancelled or done.
+	State string `json:"state"`
+
+	// Unfit Of a plan, the names of some devices where the script does not run.
+	Unfit *[]string `json:"unfit,omitempty"`
+
+	// Values Secrets are left out.
+	Values *map[string]string `json:"values,omitempty"`
+}
+
+// JobDeed defines model for JobDeed.
+type JobDeed struct {
+	Deed JobDeedDeed `json:"deed"`
+}
+
+// JobDeedDeed defines model for JobDeed.Deed.
+type JobDeedDeed string
+
+// JobGroup defines model for JobGroup.
+type JobGroup = job.Group
+
+// JobLimits defines model for JobLimits.
+type JobLimits = job.Limits
+
+// JobPage defines model for JobPage.
+type JobPage struct {
+	Items []Job   `json:"items"`
+	Next  *string `json:"next,omitempty"`
+}
+
 // Level defines model for Level.
 type Level = health.Level
 
@@ -972,6 +1052,33 @@ type NewGroup struct {
 	Name    string                `json:"name"`
 }
 
+// NewJob defines model for NewJob.
+type NewJob struct {
+	// BeginAt Now where it is not given.
+	BeginAt *time.Time `json:"begin_at,omitempty"`
+
+	// Devices These alone.
+	Devices *[]openapi_types.UUID `json:"devices,omitempty"`
+	Group   *openapi_types.UUID   `json:"group,omitempty"`
+	Limits  *JobLimits            `json:"limits,omitempty"`
+
+	// Name The name of the script where it is not given.
+	Name *string `json:"name,omitempty"`
+
+	// Plan Only tell what would be done.
+	Plan   *bool              `json:"plan,omitempty"`
+	Script openapi_types.UUID `json:"script"`
+
+	// Values Of the parameters, by name.
+	Values *map[string]string `json:"values,omitempty"`
+
+	// Version Of the script; the latest where it is not given.
+	Version *int `json:"version,omitempty"`
+
+	// Where CEL over the device.
+	Where *string `json:"where,omitempty"`
+}
+
 // NewPasskey defines model for NewPasskey.
 type NewPasskey struct {
 	Name    string   `json:"name"`
@@ -1013,6 +1120,12 @@ type NewRule = health.Rule
 type NewSavedQuery struct {
 	Name string `json:"name"`
 	Text string `json:"text"`
+}
+
+// NewScript A script, in parts or as its file.
+type NewScript struct {
+	Content *ScriptContent `json:"content,omitempty"`
+	File    *string        `json:"file,omitempty"`
 }
 
 // NewSite defines model for NewSite.
@@ -1356,6 +1469,35 @@ type RulePage struct {
 	Next  *string `json:"next,omitempty"`
 }
 
+// Run defines model for Run.
+type Run struct {
+	BeganAt    *time.Time         `json:"began_at,omitempty"`
+	Device     openapi_types.UUID `json:"device"`
+	DeviceName string             `json:"device_name"`
+
+	// Dropped Bytes between them that were not kept.
+	Dropped *int64             `json:"dropped,omitempty"`
+	EndedAt *time.Time         `json:"ended_at,omitempty"`
+	Exit    *int               `json:"exit,omitempty"`
+	ID      openapi_types.UUID `json:"id"`
+
+	// Output The beginning of what was printed; of one run all of it that is kept.
+	Output *string `json:"output,omitempty"`
+	Reason *string `json:"reason,omitempty"`
+
+	// State waiting, sent, succeeded, failed, timed-out, interrupted, missed, cancelled or unfit.
+	State string `json:"state"`
+
+	// Tail The end of what was printed, where there was more than is kept.
+	Tail *string `json:"tail,omitempty"`
+}
+
+// RunPage defines model for RunPage.
+type RunPage struct {
+	Items []Run   `json:"items"`
+	Next  *string `json:"next,omitempty"`
+}
+
 // SavedQuery defines model for SavedQuery.
 type SavedQuery struct {
 	ID      openapi_types.UUID `json:"id"`
@@ -1421,6 +1563,30 @@ type ScreenStage = link.ScreenStage
 
 // ScreenViewer defines model for ScreenViewer.
 type ScreenViewer = link.ScreenViewer
+
+// Script defines model for Script.
+type Script struct {
+	ChangedAt time.Time     `json:"changed_at"`
+	ChangedBy string        `json:"changed_by"`
+	Content   ScriptContent `json:"content"`
+
+	// File As a file, which the interpreter can run as it is.
+	File    string             `json:"file"`
+	ID      openapi_types.UUID `json:"id"`
+	Version int                `json:"version"`
+}
+
+// ScriptContent defines model for ScriptContent.
+type ScriptContent = script.Script
+
+// ScriptPage defines model for ScriptPage.
+type ScriptPage struct {
+	Items []Script `json:"items"`
+	Next  *string  `json:"next,omitempty"`
+}
+
+// ScriptParameter defines model for ScriptParameter.
+type ScriptParameter = script.Parameter
 
 // SecondFactor One of them.
 type SecondFactor struct {
@@ -2169,6 +2335,25 @@ type ListGroupsParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListJobsParams defines parameters for ListJobs.
+type ListJobsParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListRunsParams defines parameters for ListRuns.
+type ListRunsParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+	State *string `form:"state,omitempty" json:"state,omitempty"`
+}
+
 // ListWindowsParams defines parameters for ListWindows.
 type ListWindowsParams struct {
 	// Cursor The `next` of the page before.
@@ -2229,6 +2414,29 @@ type ListRecordingsParams struct {
 
 // ListRulesParams defines parameters for ListRules.
 type ListRulesParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListScriptsParams defines parameters for ListScripts.
+type ListScriptsParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// GetScriptParams defines parameters for GetScript.
+type GetScriptParams struct {
+	Version *int `form:"version,omitempty" json:"version,omitempty"`
+}
+
+// ListScriptVersionsParams defines parameters for ListScriptVersions.
+type ListScriptVersionsParams struct {
 	// Cursor The `next` of the page before.
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 
@@ -2389,6 +2597,12 @@ type PreviewGroupJSONRequestBody = Expression
 // SetGroupJSONRequestBody defines body for SetGroup for application/json ContentType.
 type SetGroupJSONRequestBody = NewGroup
 
+// AddJobJSONRequestBody defines body for AddJob for application/json ContentType.
+type AddJobJSONRequestBody = NewJob
+
+// SteerJobJSONRequestBody defines body for SteerJob for application/json ContentType.
+type SteerJobJSONRequestBody = JobDeed
+
 // AddWindowJSONRequestBody defines body for AddWindow for application/json ContentType.
 type AddWindowJSONRequestBody = NewWindow
 
@@ -2445,6 +2659,12 @@ type AddRuleJSONRequestBody = NewRule
 
 // SetRuleJSONRequestBody defines body for SetRule for application/json ContentType.
 type SetRuleJSONRequestBody = NewRule
+
+// AddScriptJSONRequestBody defines body for AddScript for application/json ContentType.
+type AddScriptJSONRequestBody = NewScript
+
+// SetScriptJSONRequestBody defines body for SetScript for application/json ContentType.
+type SetScriptJSONRequestBody = NewScript
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignIn
@@ -3317,6 +3537,59 @@ type ClientInterface interface {
 	// Corresponds with PUT /groups/{id} (the `SetGroup` operationId).
 	SetGroup(ctx context.Context, id ID, body SetGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListJobs Jobs, the latest first, with what has come of them at devices that the caller sees.
+	//
+	// Corresponds with GET /jobs (the `ListJobs` operationId).
+	ListJobs(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddJobWithBody Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /jobs (the `AddJob` operationId).
+	AddJobWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddJob Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /jobs (the `AddJob` operationId).
+	AddJob(ctx context.Context, body AddJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetJob One job, with what has come of it, and its outputs grouped.
+	//
+	// Corresponds with GET /jobs/{id} (the `GetJob` operationId).
+	GetJob(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SteerJobWithBody Pause a job, have it go on, or cancel it.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /jobs/{id} (the `SteerJob` operationId).
+	SteerJobWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SteerJob Pause a job, have it go on, or cancel it.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /jobs/{id} (the `SteerJob` operationId).
+	SteerJob(ctx context.Context, id ID, body SteerJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RetryJob Begin a new job of the same script on the devices where it failed, was interrupted, or was missed.
+	//
+	// Corresponds with POST /jobs/{id}/retry (the `RetryJob` operationId).
+	RetryJob(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRuns The runs of a job, those that failed first, then by name of the device.
+	//
+	// Corresponds with GET /jobs/{id}/runs (the `ListRuns` operationId).
+	ListRuns(ctx context.Context, id ID, params *ListRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRun One run, with its output.
+	//
+	// Corresponds with GET /jobs/{id}/runs/{run} (the `GetRun` operationId).
+	GetRun(ctx context.Context, id ID, run openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListWindows The windows, by name.
 	//
 	// Corresponds with GET /maintenance-windows (the `ListWindows` operationId).
@@ -3707,6 +3980,54 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /rules/{id} (the `SetRule` operationId).
 	SetRule(ctx context.Context, id ID, body SetRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListScripts The library of scripts, by name.
+	//
+	// Corresponds with GET /scripts (the `ListScripts` operationId).
+	ListScripts(ctx context.Context, params *ListScriptsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddScriptWithBody Add a script to the library.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /scripts (the `AddScript` operationId).
+	AddScriptWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddScript Add a script to the library.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /scripts (the `AddScript` operationId).
+	AddScript(ctx context.Context, body AddScriptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveScript Remove a script from the library. Jobs that ran it keep what they ran.
+	//
+	// Corresponds with DELETE /scripts/{id} (the `RemoveScript` operationId).
+	RemoveScript(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetScript One script, as it is now or as a version of it was.
+	//
+	// Corresponds with GET /scripts/{id} (the `GetScript` operationId).
+	GetScript(ctx context.Context, id ID, params *GetScriptParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetScriptWithBody Change a script. What it was stays as a version.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /scripts/{id} (the `SetScript` operationId).
+	SetScriptWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetScript Change a script. What it was stays as a version.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /scripts/{id} (the `SetScript` operationId).
+	SetScript(ctx context.Context, id ID, body SetScriptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListScriptVersions What a script was, the latest first.
+	//
+	// Corresponds with GET /scripts/{id}/versions (the `ListScriptVersions` operationId).
+	ListScriptVersions(ctx context.Context, id ID, params *ListScriptVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut End this session.
 	//
@@ -5913,6 +6234,149 @@ func (c *Client) SetGroup(ctx context.Context, id ID, body SetGroupJSONRequestBo
 	return c.Client.Do(req)
 }
 
+// ListJobs Jobs, the latest first, with what has come of them at devices that the caller sees.
+//
+// Corresponds with GET /jobs (the `ListJobs` operationId).
+func (c *Client) ListJobs(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListJobsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddJobWithBody Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /jobs (the `AddJob` operationId).
+func (c *Client) AddJobWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddJobRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddJob Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /jobs (the `AddJob` operationId).
+func (c *Client) AddJob(ctx context.Context, body AddJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddJobRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetJob One job, with what has come of it, and its outputs grouped.
+//
+// Corresponds with GET /jobs/{id} (the `GetJob` operationId).
+func (c *Client) GetJob(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetJobRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SteerJobWithBody Pause a job, have it go on, or cancel it.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /jobs/{id} (the `SteerJob` operationId).
+func (c *Client) SteerJobWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSteerJobRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SteerJob Pause a job, have it go on, or cancel it.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /jobs/{id} (the `SteerJob` operationId).
+func (c *Client) SteerJob(ctx context.Context, id ID, body SteerJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSteerJobRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RetryJob Begin a new job of the same script on the devices where it failed, was interrupted, or was missed.
+//
+// Corresponds with POST /jobs/{id}/retry (the `RetryJob` operationId).
+func (c *Client) RetryJob(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetryJobRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRuns The runs of a job, those that failed first, then by name of the device.
+//
+// Corresponds with GET /jobs/{id}/runs (the `ListRuns` operationId).
+func (c *Client) ListRuns(ctx context.Context, id ID, params *ListRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRunsRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRun One run, with its output.
+//
+// Corresponds with GET /jobs/{id}/runs/{run} (the `GetRun` operationId).
+func (c *Client) GetRun(ctx context.Context, id ID, run openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRunRequest(c.Server, id, run)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListWindows The windows, by name.
 //
 // Corresponds with GET /maintenance-windows (the `ListWindows` operationId).
@@ -6924,6 +7388,134 @@ func (c *Client) SetRuleWithBody(ctx context.Context, id ID, contentType string,
 // Corresponds with PUT /rules/{id} (the `SetRule` operationId).
 func (c *Client) SetRule(ctx context.Context, id ID, body SetRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetRuleRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListScripts The library of scripts, by name.
+//
+// Corresponds with GET /scripts (the `ListScripts` operationId).
+func (c *Client) ListScripts(ctx context.Context, params *ListScriptsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListScriptsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddScriptWithBody Add a script to the library.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /scripts (the `AddScript` operationId).
+func (c *Client) AddScriptWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddScriptRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddScript Add a script to the library.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /scripts (the `AddScript` operationId).
+func (c *Client) AddScript(ctx context.Context, body AddScriptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddScriptRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveScript Remove a script from the library. Jobs that ran it keep what they ran.
+//
+// Corresponds with DELETE /scripts/{id} (the `RemoveScript` operationId).
+func (c *Client) RemoveScript(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveScriptRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetScript One script, as it is now or as a version of it was.
+//
+// Corresponds with GET /scripts/{id} (the `GetScript` operationId).
+func (c *Client) GetScript(ctx context.Context, id ID, params *GetScriptParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetScriptRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetScriptWithBody Change a script. What it was stays as a version.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /scripts/{id} (the `SetScript` operationId).
+func (c *Client) SetScriptWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetScriptRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetScript Change a script. What it was stays as a version.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /scripts/{id} (the `SetScript` operationId).
+func (c *Client) SetScript(ctx context.Context, id ID, body SetScriptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetScriptRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListScriptVersions What a script was, the latest first.
+//
+// Corresponds with GET /scripts/{id}/versions (the `ListScriptVersions` operationId).
+func (c *Client) ListScriptVersions(ctx context.Context, id ID, params *ListScriptVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListScriptVersionsRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -12213,6 +12805,353 @@ func NewSetGroupRequestWithBody(server string, id ID, contentType string, body i
 	return req, nil
 }
 
+// NewListJobsRequest constructs an http.Request for the ListJobs method
+func NewListJobsRequest(server string, params *ListJobsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddJobRequest calls the generic AddJob builder with application/json body
+func NewAddJobRequest(server string, body AddJobJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddJobRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddJobRequestWithBody constructs an http.Request for the AddJob method, with any body, and a specified content type
+func NewAddJobRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetJobRequest constructs an http.Request for the GetJob method
+func NewGetJobRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSteerJobRequest calls the generic SteerJob builder with application/json body
+func NewSteerJobRequest(server string, id ID, body SteerJobJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSteerJobRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSteerJobRequestWithBody constructs an http.Request for the SteerJob method, with any body, and a specified content type
+func NewSteerJobRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRetryJobRequest constructs an http.Request for the RetryJob method
+func NewRetryJobRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/retry", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListRunsRequest constructs an http.Request for the ListRuns method
+func NewListRunsRequest(server string, id ID, params *ListRunsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/runs", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRunRequest constructs an http.Request for the GetRun method
+func NewGetRunRequest(server string, id ID, run openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "run", run, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/runs/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListWindowsRequest constructs an http.Request for the ListWindows method
 func NewListWindowsRequest(server string, params *ListWindowsParams) (*http.Request, error) {
 	var err error
@@ -14085,6 +15024,327 @@ func NewSetRuleRequestWithBody(server string, id ID, contentType string, body io
 	return req, nil
 }
 
+// NewListScriptsRequest constructs an http.Request for the ListScripts method
+func NewListScriptsRequest(server string, params *ListScriptsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/scripts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddScriptRequest calls the generic AddScript builder with application/json body
+func NewAddScriptRequest(server string, body AddScriptJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddScriptRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddScriptRequestWithBody constructs an http.Request for the AddScript method, with any body, and a specified content type
+func NewAddScriptRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/scripts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveScriptRequest constructs an http.Request for the RemoveScript method
+func NewRemoveScriptRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/scripts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetScriptRequest constructs an http.Request for the GetScript method
+func NewGetScriptRequest(server string, id ID, params *GetScriptParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/scripts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Version != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "version", *params.Version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetScriptRequest calls the generic SetScript builder with application/json body
+func NewSetScriptRequest(server string, id ID, body SetScriptJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetScriptRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetScriptRequestWithBody constructs an http.Request for the SetScript method, with any body, and a specified content type
+func NewSetScriptRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/scripts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListScriptVersionsRequest constructs an http.Request for the ListScriptVersions method
+func NewListScriptVersionsRequest(server string, id ID, params *ListScriptVersionsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/scripts/%s/versions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSignOutRequest constructs an http.Request for the SignOut method
 func NewSignOutRequest(server string) (*http.Request, error) {
 	var err error
@@ -15808,6 +17068,69 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /groups/{id} (the `SetGroup` operationId).
 	SetGroupWithResponse(ctx context.Context, id ID, body SetGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*SetGroupResponse, error)
 
+	// ListJobsWithResponse Jobs, the latest first, with what has come of them at devices that the caller sees.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs (the `ListJobs` operationId).
+	ListJobsWithResponse(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*ListJobsResponse, error)
+
+	// AddJobWithBodyWithResponse Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs (the `AddJob` operationId).
+	AddJobWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddJobResponse, error)
+
+	// AddJobWithResponse Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs (the `AddJob` operationId).
+	AddJobWithResponse(ctx context.Context, body AddJobJSONRequestBody, reqEditors ...RequestEditorFn) (*AddJobResponse, error)
+
+	// GetJobWithResponse One job, with what has come of it, and its outputs grouped.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{id} (the `GetJob` operationId).
+	GetJobWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetJobResponse, error)
+
+	// SteerJobWithBodyWithResponse Pause a job, have it go on, or cancel it.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /jobs/{id} (the `SteerJob` operationId).
+	SteerJobWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SteerJobResponse, error)
+
+	// SteerJobWithResponse Pause a job, have it go on, or cancel it.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /jobs/{id} (the `SteerJob` operationId).
+	SteerJobWithResponse(ctx context.Context, id ID, body SteerJobJSONRequestBody, reqEditors ...RequestEditorFn) (*SteerJobResponse, error)
+
+	// RetryJobWithResponse Begin a new job of the same script on the devices where it failed, was interrupted, or was missed.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /jobs/{id}/retry (the `RetryJob` operationId).
+	RetryJobWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RetryJobResponse, error)
+
+	// ListRunsWithResponse The runs of a job, those that failed first, then by name of the device.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{id}/runs (the `ListRuns` operationId).
+	ListRunsWithResponse(ctx context.Context, id ID, params *ListRunsParams, reqEditors ...RequestEditorFn) (*ListRunsResponse, error)
+
+	// GetRunWithResponse One run, with its output.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{id}/runs/{run} (the `GetRun` operationId).
+	GetRunWithResponse(ctx context.Context, id ID, run openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
+
 	// ListWindowsWithResponse The windows, by name.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -16248,6 +17571,62 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /rules/{id} (the `SetRule` operationId).
 	SetRuleWithResponse(ctx context.Context, id ID, body SetRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRuleResponse, error)
+
+	// ListScriptsWithResponse The library of scripts, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /scripts (the `ListScripts` operationId).
+	ListScriptsWithResponse(ctx context.Context, params *ListScriptsParams, reqEditors ...RequestEditorFn) (*ListScriptsResponse, error)
+
+	// AddScriptWithBodyWithResponse Add a script to the library.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /scripts (the `AddScript` operationId).
+	AddScriptWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddScriptResponse, error)
+
+	// AddScriptWithResponse Add a script to the library.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /scripts (the `AddScript` operationId).
+	AddScriptWithResponse(ctx context.Context, body AddScriptJSONRequestBody, reqEditors ...RequestEditorFn) (*AddScriptResponse, error)
+
+	// RemoveScriptWithResponse Remove a script from the library. Jobs that ran it keep what they ran.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /scripts/{id} (the `RemoveScript` operationId).
+	RemoveScriptWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveScriptResponse, error)
+
+	// GetScriptWithResponse One script, as it is now or as a version of it was.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /scripts/{id} (the `GetScript` operationId).
+	GetScriptWithResponse(ctx context.Context, id ID, params *GetScriptParams, reqEditors ...RequestEditorFn) (*GetScriptResponse, error)
+
+	// SetScriptWithBodyWithResponse Change a script. What it was stays as a version.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /scripts/{id} (the `SetScript` operationId).
+	SetScriptWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetScriptResponse, error)
+
+	// SetScriptWithResponse Change a script. What it was stays as a version.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /scripts/{id} (the `SetScript` operationId).
+	SetScriptWithResponse(ctx context.Context, id ID, body SetScriptJSONRequestBody, reqEditors ...RequestEditorFn) (*SetScriptResponse, error)
+
+	// ListScriptVersionsWithResponse What a script was, the latest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /scripts/{id}/versions (the `ListScriptVersions` operationId).
+	ListScriptVersionsWithResponse(ctx context.Context, id ID, params *ListScriptVersionsParams, reqEditors ...RequestEditorFn) (*ListScriptVersionsResponse, error)
 
 	// SignOutWithResponse End this session.
 	//
@@ -20761,6 +22140,342 @@ func (r SetGroupResponse) ContentType() string {
 	return ""
 }
 
+type ListJobsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *JobPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListJobsResponse) GetJSON200() *JobPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListJobsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListJobsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListJobsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListJobsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListJobsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddJobResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Job
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddJobResponse) GetJSON201() *Job {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddJobResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddJobResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddJobResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddJobResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddJobResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetJobResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Job
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetJobResponse) GetJSON200() *Job {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetJobResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetJobResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetJobResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetJobResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetJobResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SteerJobResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Job
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SteerJobResponse) GetJSON200() *Job {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SteerJobResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SteerJobResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SteerJobResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SteerJobResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SteerJobResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RetryJobResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Job
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r RetryJobResponse) GetJSON201() *Job {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RetryJobResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RetryJobResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RetryJobResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RetryJobResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RetryJobResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRunsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RunPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRunsResponse) GetJSON200() *RunPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRunsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRunsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRunsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRunsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRunsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Run
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRunResponse) GetJSON200() *Run {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRunResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListWindowsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -22783,6 +24498,287 @@ func (r SetRuleResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListScriptsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ScriptPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListScriptsResponse) GetJSON200() *ScriptPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListScriptsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListScriptsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListScriptsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListScriptsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListScriptsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddScriptResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Script
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddScriptResponse) GetJSON201() *Script {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddScriptResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddScriptResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddScriptResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddScriptResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddScriptResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveScriptResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveScriptResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveScriptResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveScriptResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveScriptResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveScriptResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetScriptResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Script
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetScriptResponse) GetJSON200() *Script {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetScriptResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetScriptResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetScriptResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetScriptResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetScriptResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetScriptResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Script
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetScriptResponse) GetJSON200() *Script {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetScriptResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetScriptResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetScriptResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetScriptResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetScriptResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListScriptVersionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ScriptPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListScriptVersionsResponse) GetJSON200() *ScriptPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListScriptVersionsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListScriptVersionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListScriptVersionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListScriptVersionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListScriptVersionsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -25241,6 +27237,123 @@ func (c *ClientWithResponses) SetGroupWithResponse(ctx context.Context, id ID, b
 	return ParseSetGroupResponse(rsp)
 }
 
+// ListJobsWithResponse Jobs, the latest first, with what has come of them at devices that the caller sees.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs (the `ListJobs` operationId).
+func (c *ClientWithResponses) ListJobsWithResponse(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*ListJobsResponse, error) {
+	rsp, err := c.ListJobs(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListJobsResponse(rsp)
+}
+
+// AddJobWithBodyWithResponse Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs (the `AddJob` operationId).
+func (c *ClientWithResponses) AddJobWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddJobResponse, error) {
+	rsp, err := c.AddJobWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddJobResponse(rsp)
+}
+
+// AddJobWithResponse Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs (the `AddJob` operationId).
+func (c *ClientWithResponses) AddJobWithResponse(ctx context.Context, body AddJobJSONRequestBody, reqEditors ...RequestEditorFn) (*AddJobResponse, error) {
+	rsp, err := c.AddJob(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddJobResponse(rsp)
+}
+
+// GetJobWithResponse One job, with what has come of it, and its outputs grouped.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{id} (the `GetJob` operationId).
+func (c *ClientWithResponses) GetJobWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetJobResponse, error) {
+	rsp, err := c.GetJob(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetJobResponse(rsp)
+}
+
+// SteerJobWithBodyWithResponse Pause a job, have it go on, or cancel it.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /jobs/{id} (the `SteerJob` operationId).
+func (c *ClientWithResponses) SteerJobWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SteerJobResponse, error) {
+	rsp, err := c.SteerJobWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSteerJobResponse(rsp)
+}
+
+// SteerJobWithResponse Pause a job, have it go on, or cancel it.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /jobs/{id} (the `SteerJob` operationId).
+func (c *ClientWithResponses) SteerJobWithResponse(ctx context.Context, id ID, body SteerJobJSONRequestBody, reqEditors ...RequestEditorFn) (*SteerJobResponse, error) {
+	rsp, err := c.SteerJob(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSteerJobResponse(rsp)
+}
+
+// RetryJobWithResponse Begin a new job of the same script on the devices where it failed, was interrupted, or was missed.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /jobs/{id}/retry (the `RetryJob` operationId).
+func (c *ClientWithResponses) RetryJobWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RetryJobResponse, error) {
+	rsp, err := c.RetryJob(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRetryJobResponse(rsp)
+}
+
+// ListRunsWithResponse The runs of a job, those that failed first, then by name of the device.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{id}/runs (the `ListRuns` operationId).
+func (c *ClientWithResponses) ListRunsWithResponse(ctx context.Context, id ID, params *ListRunsParams, reqEditors ...RequestEditorFn) (*ListRunsResponse, error) {
+	rsp, err := c.ListRuns(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRunsResponse(rsp)
+}
+
+// GetRunWithResponse One run, with its output.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{id}/runs/{run} (the `GetRun` operationId).
+func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, id ID, run openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetRunResponse, error) {
+	rsp, err := c.GetRun(ctx, id, run, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRunResponse(rsp)
+}
+
 // ListWindowsWithResponse The windows, by name.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -26058,6 +28171,110 @@ func (c *ClientWithResponses) SetRuleWithResponse(ctx context.Context, id ID, bo
 		return nil, err
 	}
 	return ParseSetRuleResponse(rsp)
+}
+
+// ListScriptsWithResponse The library of scripts, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /scripts (the `ListScripts` operationId).
+func (c *ClientWithResponses) ListScriptsWithResponse(ctx context.Context, params *ListScriptsParams, reqEditors ...RequestEditorFn) (*ListScriptsResponse, error) {
+	rsp, err := c.ListScripts(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListScriptsResponse(rsp)
+}
+
+// AddScriptWithBodyWithResponse Add a script to the library.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /scripts (the `AddScript` operationId).
+func (c *ClientWithResponses) AddScriptWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddScriptResponse, error) {
+	rsp, err := c.AddScriptWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddScriptResponse(rsp)
+}
+
+// AddScriptWithResponse Add a script to the library.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /scripts (the `AddScript` operationId).
+func (c *ClientWithResponses) AddScriptWithResponse(ctx context.Context, body AddScriptJSONRequestBody, reqEditors ...RequestEditorFn) (*AddScriptResponse, error) {
+	rsp, err := c.AddScript(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddScriptResponse(rsp)
+}
+
+// RemoveScriptWithResponse Remove a script from the library. Jobs that ran it keep what they ran.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /scripts/{id} (the `RemoveScript` operationId).
+func (c *ClientWithResponses) RemoveScriptWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveScriptResponse, error) {
+	rsp, err := c.RemoveScript(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveScriptResponse(rsp)
+}
+
+// GetScriptWithResponse One script, as it is now or as a version of it was.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /scripts/{id} (the `GetScript` operationId).
+func (c *ClientWithResponses) GetScriptWithResponse(ctx context.Context, id ID, params *GetScriptParams, reqEditors ...RequestEditorFn) (*GetScriptResponse, error) {
+	rsp, err := c.GetScript(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetScriptResponse(rsp)
+}
+
+// SetScriptWithBodyWithResponse Change a script. What it was stays as a version.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /scripts/{id} (the `SetScript` operationId).
+func (c *ClientWithResponses) SetScriptWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetScriptResponse, error) {
+	rsp, err := c.SetScriptWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetScriptResponse(rsp)
+}
+
+// SetScriptWithResponse Change a script. What it was stays as a version.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /scripts/{id} (the `SetScript` operationId).
+func (c *ClientWithResponses) SetScriptWithResponse(ctx context.Context, id ID, body SetScriptJSONRequestBody, reqEditors ...RequestEditorFn) (*SetScriptResponse, error) {
+	rsp, err := c.SetScript(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetScriptResponse(rsp)
+}
+
+// ListScriptVersionsWithResponse What a script was, the latest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /scripts/{id}/versions (the `ListScriptVersions` operationId).
+func (c *ClientWithResponses) ListScriptVersionsWithResponse(ctx context.Context, id ID, params *ListScriptVersionsParams, reqEditors ...RequestEditorFn) (*ListScriptVersionsResponse, error) {
+	rsp, err := c.ListScriptVersions(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListScriptVersionsResponse(rsp)
 }
 
 // SignOutWithResponse End this session.
@@ -29338,6 +31555,237 @@ func ParseSetGroupResponse(rsp *http.Response) (*SetGroupResponse, error) {
 	return response, nil
 }
 
+// ParseListJobsResponse parses an HTTP response from a ListJobsWithResponse call
+func ParseListJobsResponse(rsp *http.Response) (*ListJobsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListJobsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest JobPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddJobResponse parses an HTTP response from a AddJobWithResponse call
+func ParseAddJobResponse(rsp *http.Response) (*AddJobResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddJobResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Job
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetJobResponse parses an HTTP response from a GetJobWithResponse call
+func ParseGetJobResponse(rsp *http.Response) (*GetJobResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetJobResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Job
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSteerJobResponse parses an HTTP response from a SteerJobWithResponse call
+func ParseSteerJobResponse(rsp *http.Response) (*SteerJobResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SteerJobResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Job
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRetryJobResponse parses an HTTP response from a RetryJobWithResponse call
+func ParseRetryJobResponse(rsp *http.Response) (*RetryJobResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RetryJobResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Job
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRunsResponse parses an HTTP response from a ListRunsWithResponse call
+func ParseListRunsResponse(rsp *http.Response) (*ListRunsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRunsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RunPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRunResponse parses an HTTP response from a GetRunWithResponse call
+func ParseGetRunResponse(rsp *http.Response) (*GetRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListWindowsResponse parses an HTTP response from a ListWindowsWithResponse call
 func ParseListWindowsResponse(rsp *http.Response) (*ListWindowsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -30736,6 +33184,200 @@ func ParseSetRuleResponse(rsp *http.Response) (*SetRuleResponse, error) {
 	return response, nil
 }
 
+// ParseListScriptsResponse parses an HTTP response from a ListScriptsWithResponse call
+func ParseListScriptsResponse(rsp *http.Response) (*ListScriptsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListScriptsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ScriptPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddScriptResponse parses an HTTP response from a AddScriptWithResponse call
+func ParseAddScriptResponse(rsp *http.Response) (*AddScriptResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddScriptResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Script
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveScriptResponse parses an HTTP response from a RemoveScriptWithResponse call
+func ParseRemoveScriptResponse(rsp *http.Response) (*RemoveScriptResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveScriptResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetScriptResponse parses an HTTP response from a GetScriptWithResponse call
+func ParseGetScriptResponse(rsp *http.Response) (*GetScriptResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetScriptResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Script
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetScriptResponse parses an HTTP response from a SetScriptWithResponse call
+func ParseSetScriptResponse(rsp *http.Response) (*SetScriptResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetScriptResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Script
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListScriptVersionsResponse parses an HTTP response from a ListScriptVersionsWithResponse call
+func ParseListScriptVersionsResponse(rsp *http.Response) (*ListScriptVersionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListScriptVersionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ScriptPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSignOutResponse parses an HTTP response from a SignOutWithResponse call
 func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -31571,6 +34213,27 @@ type ServerInterface interface {
 	// SetGroup Change a group.
 	// (PUT /groups/{id})
 	SetGroup(c *gin.Context, id ID)
+	// ListJobs Jobs, the latest first, with what has come of them at devices that the caller sees.
+	// (GET /jobs)
+	ListJobs(c *gin.Context, params ListJobsParams)
+	// AddJob Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+	// (POST /jobs)
+	AddJob(c *gin.Context)
+	// GetJob One job, with what has come of it, and its outputs grouped.
+	// (GET /jobs/{id})
+	GetJob(c *gin.Context, id ID)
+	// SteerJob Pause a job, have it go on, or cancel it.
+	// (PATCH /jobs/{id})
+	SteerJob(c *gin.Context, id ID)
+	// RetryJob Begin a new job of the same script on the devices where it failed, was interrupted, or was missed.
+	// (POST /jobs/{id}/retry)
+	RetryJob(c *gin.Context, id ID)
+	// ListRuns The runs of a job, those that failed first, then by name of the device.
+	// (GET /jobs/{id}/runs)
+	ListRuns(c *gin.Context, id ID, params ListRunsParams)
+	// GetRun One run, with its output.
+	// (GET /jobs/{id}/runs/{run})
+	GetRun(c *gin.Context, id ID, run openapi_types.UUID)
 	// ListWindows The windows, by name.
 	// (GET /maintenance-windows)
 	ListWindows(c *gin.Context, params ListWindowsParams)
@@ -31703,6 +34366,24 @@ type ServerInterface interface {
 	// SetRule Change a rule that says who is told.
 	// (PUT /rules/{id})
 	SetRule(c *gin.Context, id ID)
+	// ListScripts The library of scripts, by name.
+	// (GET /scripts)
+	ListScripts(c *gin.Context, params ListScriptsParams)
+	// AddScript Add a script to the library.
+	// (POST /scripts)
+	AddScript(c *gin.Context)
+	// RemoveScript Remove a script from the library. Jobs that ran it keep what they ran.
+	// (DELETE /scripts/{id})
+	RemoveScript(c *gin.Context, id ID)
+	// GetScript One script, as it is now or as a version of it was.
+	// (GET /scripts/{id})
+	GetScript(c *gin.Context, id ID, params GetScriptParams)
+	// SetScript Change a script. What it was stays as a version.
+	// (PUT /scripts/{id})
+	SetScript(c *gin.Context, id ID)
+	// ListScriptVersions What a script was, the latest first.
+	// (GET /scripts/{id}/versions)
+	ListScriptVersions(c *gin.Context, id ID, params ListScriptVersionsParams)
 	// SignOut End this session.
 	// (DELETE /session)
 	SignOut(c *gin.Context)
@@ -34703,6 +37384,215 @@ func (siw *ServerInterfaceWrapper) SetGroup(c *gin.Context) {
 	siw.Handler.SetGroup(c, id)
 }
 
+// ListJobs operation middleware
+func (siw *ServerInterfaceWrapper) ListJobs(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListJobsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListJobs(c, params)
+}
+
+// AddJob operation middleware
+func (siw *ServerInterfaceWrapper) AddJob(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddJob(c)
+}
+
+// GetJob operation middleware
+func (siw *ServerInterfaceWrapper) GetJob(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetJob(c, id)
+}
+
+// SteerJob operation middleware
+func (siw *ServerInterfaceWrapper) SteerJob(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SteerJob(c, id)
+}
+
+// RetryJob operation middleware
+func (siw *ServerInterfaceWrapper) RetryJob(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RetryJob(c, id)
+}
+
+// ListRuns operation middleware
+func (siw *ServerInterfaceWrapper) ListRuns(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRunsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRuns(c, id, params)
+}
+
+// GetRun operation middleware
+func (siw *ServerInterfaceWrapper) GetRun(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "run" -------------
+	var run openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "run", c.Param("run"), &run, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter run: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRun(c, id, run)
+}
+
 // ListWindows operation middleware
 func (siw *ServerInterfaceWrapper) ListWindows(c *gin.Context) {
 
@@ -35682,6 +38572,184 @@ func (siw *ServerInterfaceWrapper) SetRule(c *gin.Context) {
 	siw.Handler.SetRule(c, id)
 }
 
+// ListScripts operation middleware
+func (siw *ServerInterfaceWrapper) ListScripts(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListScriptsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListScripts(c, params)
+}
+
+// AddScript operation middleware
+func (siw *ServerInterfaceWrapper) AddScript(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddScript(c)
+}
+
+// RemoveScript operation middleware
+func (siw *ServerInterfaceWrapper) RemoveScript(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveScript(c, id)
+}
+
+// GetScript operation middleware
+func (siw *ServerInterfaceWrapper) GetScript(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetScriptParams
+
+	// ------------- Optional query parameter "version" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "version", c.Request.URL.Query(), &params.Version, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter version: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetScript(c, id, params)
+}
+
+// SetScript operation middleware
+func (siw *ServerInterfaceWrapper) SetScript(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetScript(c, id)
+}
+
+// ListScriptVersions operation middleware
+func (siw *ServerInterfaceWrapper) ListScriptVersions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListScriptVersionsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListScriptVersions(c, id, params)
+}
+
 // SignOut operation middleware
 func (siw *ServerInterfaceWrapper) SignOut(c *gin.Context) {
 
@@ -36250,6 +39318,19 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/recordings/:id/pieces/:n", wrapper.GetRecordingPiece)
 	router.GET(options.BaseURL+"/recordings/:id/proof", wrapper.GetRecordingProof)
 	router.POST(options.BaseURL+"/deeds", wrapper.DoOnMany)
+	router.GET(options.BaseURL+"/scripts", wrapper.ListScripts)
+	router.POST(options.BaseURL+"/scripts", wrapper.AddScript)
+	router.DELETE(options.BaseURL+"/scripts/:id", wrapper.RemoveScript)
+	router.GET(options.BaseURL+"/scripts/:id", wrapper.GetScript)
+	router.PUT(options.BaseURL+"/scripts/:id", wrapper.SetScript)
+	router.GET(options.BaseURL+"/scripts/:id/versions", wrapper.ListScriptVersions)
+	router.GET(options.BaseURL+"/jobs", wrapper.ListJobs)
+	router.POST(options.BaseURL+"/jobs", wrapper.AddJob)
+	router.GET(options.BaseURL+"/jobs/:id", wrapper.GetJob)
+	router.PATCH(options.BaseURL+"/jobs/:id", wrapper.SteerJob)
+	router.GET(options.BaseURL+"/jobs/:id/runs", wrapper.ListRuns)
+	router.GET(options.BaseURL+"/jobs/:id/runs/:run", wrapper.GetRun)
+	router.POST(options.BaseURL+"/jobs/:id/retry", wrapper.RetryJob)
 }
 
 // Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
@@ -36257,446 +39338,477 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L17cxu3si/6VVC891aSc0ayLFtOItX+w/FjxWc7tpflrNyqlZQNckAS0RBgAIxorpS/+y10A/MiMA9y",
-	"KDvZd+9VsSQOMUCj0ejnr/+czORqLQUTRk8u/5ysqaIrZpiC32a50lLZn1KmZ4qvDZdicjl5t2Tkg2Af",
-	"zQci58QsGVnTBSNTNpeKnU6SCbdP/ZEztZ0kE0FXbHLpB0smerZkK2pHXdGPL5lYmOXk8v7Z+cNkYrZr",
-	"+6g2iovF5NOnZMJT+yCMt6ZmWQ7H00kyUeyPnCuWTi6Nyll16LlUK2oml5M8hyd3R874ipvw2lZSG6Lk",
-	"RtvlUVhcbFU4SvXNKZvTPDN2SWeJXSJf5avJ5QX8xgX+dr+YEReGLZiafLJzUkyvpdAMqP9GyWnGVrAR",
-	"UhgmYLZ0vc74jNrZ3lvjE//7d22n/mdlEv+3YvPJ5eT/uldu7z38VN/z48Ib64v/ZUkN2TBhyEZJsUgI",
-	"FSnZ2D8aSVJ5CoRz49jXPE5Tlj4TSmYrJsw7ecNgHmsl10wZjuvQbKYYzL2xCcnE+G+0zbcxPtLJ7/u/",
-	"3RiJf81vBWXl9Hc2M/Y1MM03TDky1aeXcXETZgOapopp7XicKyIFOzF8xYhm5iRfF4yxs6518a7WjcCn",
-	"mgtyX05wZtH1HIna+xM5Y8rszodqzReCsV0SPztZUZ5Z6m6WkmjGtOUyboIUnS3Z7Ca4qpTd8hkL76A9",
-	"pF5E4XNXhE61ZfC5VPBnaqeN51xzE95O/Op7lEUdksU/rXdn9KPckBUVWzcVTbghXBM6lXl10YVESCbz",
-	"jK7Xdthy4VMpM0bFpJCNnfPJ2C3Lurb9JTz0KZmsmNZ0wYKkXuWGpbvr+mFLKFlRO29BxYyRDRep3FSW",
-	"VJm0XDPB0vfU1OaeUoNHK7QAqRZUcE3xdYF5KaZldjtwVM1FiG1+WTIBjKENNfZOW1D7OzXN3er7FhOm",
-	"pf2gL0dpIeV/WPo+F4ZnA1ZoV9C18XBsr+FJ+5Ucz3Nwxrleu8/aBrx2jzVFCCzNr9oRprG3/piX8/Dc",
-	"W/KlX5bfwCpHVQ6MZ9byOEZl1uOZZ6yG5Cr+zoS9s/89obMbITcZS3EesCuTxIk4qxNImJhjR/jJTq7y",
-	"akfNZPLxZCFPdkgcF5av5wQ/vCRUEAaiMyFSEbZamy1IMyGnMt1a1qzoVQ/OzwKcYdjHgOrzmNgFJGTD",
-	"zZJYOYUUaIz48OwsNGTBmzvzRjolhBpUrB6ckZRuNaFLRtO+J6nBTG5vonv6lBmK02nsqb+kOo+EHYrd",
-	"er2YG7bSvb73zH4HaIwTo0rRrf3d6svvtWHr4OFaU2UCVwYMCRqIvzNAFAUuLiuvRKotJ4Cu2nvCu3Nt",
-	"0hqeKqhRXYmfd3QfkBqho4V2xe4JGCDB02KTdz664SINfNBcmV0WPJq4KRWDRlf0xl2O9QUV5D6E7kjZ",
-	"7mnjO6IzvPZi34stkEFJVXqlhfhKS3mVdsmpJaOZWZ5WXlL5/ISv1tIpgNZQu5yspFQbambLU/aRrtYZ",
-	"uzeTit3DUWBRjzN+w1oOaU9Vq0Ut7H3Dhq/pyEkoxy6m4IYIborQG6aChkdIS/xJKissif2YMDpb1o7z",
-	"rihvslC+muLbykMk82lWOUHukU/J5JZmeUR1pjBrwgWhZCNVau8a/GJCpluyWfLZ0j2kCVWMzGQuDEtP",
-	"O2U3vnSHUnVes7bPqaPcYC4TRtGZuQf2E/CZsdZz+JIfdCFQz7CNS84smUKB7K1Foq3pAeoM3qfF35wa",
-	"BZe3nNcNAjm3NiapKkWJl/hcEyU3+4l5O+sAr5THp+3rT/GpjissclTKrwSPht+YsFStWFKtJivNMljP",
-	"QClccEV/SZxM/sg5C+hOT3KlrFnpmAD2zJ4KJ2Vht0EjtYenw1qqGIBGGpp1vk0KQrMM3BE6NE7w/vCD",
-	"+yUF9ydPuXkmjNq2qce7l7i/3pumlbwklKB/4ytd1WKpOwLwy68TzZT97ddJ0Bx3fpndFzxXckU2S6bC",
-	"ZvxIukV5anreT+/RVxgYakn1MuAnYB9pymZ8RTNy/ePjk/OLR0TeMoVCgNntAMecFSl2BOd4jblOFNPg",
-	"jwyZdOyP2jq4MI8eBhnxltPdif46mSq50Uz9OklgNt7fQgV5/OYFAa9RQn6d0AUT5tdJ9+Y2ONXOL0E1",
-	"zetndiKJZ76SF4plRtl4FMWtPA9H0N6eLKkIzZHODd7obVN7IayqLdX2hWGrktsDzg1uyIbaGyQX6ZX9",
-	"bUnXYEITsKitEfi+dOX3Oy74/OA5jqa/NR6L8/EN27YaDIWpn6ZON17JW/hpBruT9jfmo6e+JHCL+4l7",
-	"WsFmZVQbYugNE2To1mgWF9SaLwQ1uYq4qPLViqptD5ZOY0oxHN3Kesvp4FY4KhVWmH9ldWrxozLGkXaH",
-	"7kjHWbCAE8Jx0iBvpf/ONMy+PY9JxCxu4dUynBCMFE2XUt6g/g+eqxSU3Suil3Ij7FWMzDxDUoD/1B6s",
-	"BK8yKWbhm9pQtWCmJ+PVOch9NalSuUa+lq0ai58EutKPxFDvmDYhXdkrLIGNsnug2Ixxq0Wg0eZ00s1y",
-	"a68AI+WNFfxLLhanYSkiTCgKsXNhC9PuRHliTaL/dnzYuOemMg/rKRBl1eEoSFzMxlR4OQ+74JScskh8",
-	"gab1KEyFVbnJwt/KBQ+/P9c5zbr5iM1urpkxIR5xLI/vThzhCjK5pXdY2M6b8994bA7y48BcX/IQWw49",
-	"PJ45upySbaekQrhgDM6a2GiZ/56nzmTa4cTbTm3mJVLbaj90dhN+1ZwqsrZ3NyWwOYQSx0xklWtDFDO5",
-	"EvXL3HtrimSBs4DnZsoyuek/wyJ8WnPkB845u2Vq+16zmRSpdl/AWXz36GEtheEsGLCUqvrlXYJkUiwI",
-	"dcE1IIFVbVyIAQc+v/j+/Kz7VcPCmnI+D4uPNTWGKdGgzUUwxlGJjgWELMYHNYPY8hX5XxVXDURTZkuq",
-	"6MwwpZsxmsDLGuyO+9fvRHveP/RQZ3wdcA2yjxg79xb7V5rMMr6eSqrS3YOkmdZO+aws+PysLShVywqC",
-	"/+uijukh7sChCGs62J34RKYBNWHm/lqbfue+2i8FpZjMMkYXOQs6XoJ2AzghzZJtyYpuyUaqGyKttYdZ",
-	"PEIaktlbnmZSsHBsvm9CAdXmvWZMvI/amDANq2Wg5WJ1RTsf75rpp/NGbvYWHdCSppWao2h4xdYcQ8eT",
-	"qxUNKkdqcbtL7DdKLhRdwQ5TtchXdqZXREiilyzL4LLRdjdWNW9xlUcf3D/79jxA/RX9+AKfv++lsf99",
-	"d9kZF6yW/DanmWbN9LJ/8Ftmp3mbkN8lF+gM1Ws6YzohRlbSdL7SxBoQM6QGsWJfrRUzTEWySlTKAh7H",
-	"FykThputd8rDY1eF7CIzqhRnmsjcECrw4yJO7a2TzvMgc7POzXu44N9Pt8Yr5I4Uj769f/bdd48eJrv+",
-	"ieLOu3/27YNvH97/7vxhNUmwmhNZdQrzFZO5qV+0/mW1pMPmnX2/0zcMbNZLlDpGHUGawkBFpLgRWhGM",
-	"gFWCLvXCVWWkVaVyIexHjk12rx+W0bVmaZVSPaJiTKmw+xpMpZnMMxSn2lCFcZwN1YSJlKWXXrdJUd9z",
-	"zu3M8hPyXNC6Yh9DqagvjCb2Exgx11fk/vl35H9jJIkvBM2+0i4kh5Y2dX/GqdTdwRX20SZlqh4htEwb",
-	"ziBKnUnW8ein/hyDGz0C24iUNxN0UH3ZggW6UBRdeHPKM9SHNM/su/uFucsXHKpISSFKH1wjv0MQuWaC",
-	"aDm7YWaXgTM5o+EoxJpXPTmV7V0rOXPRkZCJa+RMBtwEZra2rJqn63AIYSVjeWw+26D9xivenLg19ZMx",
-	"BeXG4BfNhHmbZyGVahrzbySf01vH2Pp9Src6vNErp3DubslMrjut12t4yD/9vs0B6EVnKDwZ4qVnRUoa",
-	"WJPEPhUUe7nwvqgw6XOh2MxeymkP1xNmFcKqaotys3T0KhdUe33iWaD20uoWDHQoltw2jspZMu9RlE6h",
-	"ZfBcpOlAzsdvRPg+Grh9TJb2hgQtltjDnRCqK+qg1WNnS1ZqsvseqT383GhXUbKmWkMiDNfkhq3RCq7d",
-	"sa2c6S2UIl7p3piURK5Qr2WXxuIneRxeesoybk99gJmMYau1iYiSWRkt2RWnilmVahAjpjnr/3Ch8e3L",
-	"VyrPYnwlzLC09Gb23oJaBkQ1ZUO5c+04YWV1myExyXh+d4hn/Z649VXTsn0SdrGpnoi13cJtaGOTMbi5",
-	"YLmjsLO+MXIdTn+5ZeF7a86zUGbfuyUjc5mlqK8rBnUvG6luQK4pBv4Z9BfCCGjygBcFSlbQQm6Tf7uu",
-	"GqtXRm7XFdc66CP3hg4V1sqZ4rxYSqipFIRtwAxasmx92iZodzKAwEeKoUIurlz6OgUHuVyccEH0TDEm",
-	"wmHBSKylRd4WIRLcroIifdRPv/cH655uoDEiJH5Oe8ZH4quEyY2w0nAx1mPIXaxVYpGM64DF4y7IBm06",
-	"014hw+j9LVM6mpSmZsvw7ULXdMozvrMhnS+dVW3QjvvWPQjfUix2Ca7zgI+PqZk9/nIOWX7w9XDEaMeT",
-	"kXJ9Ex+QC5Lroj5unmcZ04bY7/Qcfk5vZa5c6vRO3QcE/mmWxXx2CyXzdUBMvqIrVqTR4kMutsLFsFzo",
-	"If7sJaMq7X9Nr9hKopLTRtuedMTBStdhjzwma8xkw1I5pPBe2pD/tKPETgY2ChNXdUJWdCZ1QjIu8o+V",
-	"oiSXlgjMxRVEO61ICYp2qeMmqNStB3vN5DpjHXyED5U3zzBG0kzxiB8mUkZ4Dal0G5dvt6SaTBkTBPfA",
-	"kgh9USMUEhq6GCS2Wi7LRjGeL9ED47fiDXOMVKnA097UrmyVk7ieVQsiJhURX2xeQwo35bkXmo2jElbY",
-	"7OUCSQD60Mv2rSuMgdEOSEnAOcVq0oZm4TOhZJYNNIfmdGY61/scHgIFVqRcLPpT6jl+IXR21kyBpimF",
-	"bslOwosCIpepLOKEvd79pnhB6PW33NCsc4x/4VPNLS3yGKs0r5Cnvrr41o9j5XgGGN/GgTmWfuPdEIxz",
-	"KmO5oQtkkDcvnoI9cG2oMlaqQrRtvnVekWZ4vAhs1ofnRhdxPidXdlW0kF60LvUiyOjB/NIe161VPJkI",
-	"mj46ny3B9TRbk/vn356enZ6d3r+8ePjgfNB9EdMOFNNAJILyK+lz00evxTVVdad1NQhQAFA0ruylXNkL",
-	"SeVCE6qD2BXxwAKXipttNEVu93WwTEIJ+lzJXMkV6Je630ZpZKw9nCcNsmOcMCE6Y2wNPzlPSkK0kes1",
-	"SxMMmoUG3ShuDAJndM65GfWA29VtVHHN+mUhXxfc4ohYvrCP9eZP7UiW2zXWZoSFgCvcqAmBnXPeUjiT",
-	"yUX4+EOOCJZDjnHKxjhcgrHSkR3kJk8O56axfISVfoAHNKBgk7F0oN0ZPaIRZfTt8yfkwYMH3195hVRX",
-	"0S0iB0kFvOE0N3JFDZ9ZnV/kNEvscabTDLKJzRKKNYefSn8E4a3ln+An5+FMhmTebniWvRfSvNfOddeI",
-	"dS4Z0Vtt2IooNs81AM90u/HL02uKU9zrjPpDNe4ZDaIFZM7eWe0ezH20DT/z8bxNxeQPJ4bzbTQC5tQw",
-	"Mdu+X/VN9ljJXMTgkgzNBhnluQaR0fcLDSLiTOrvrY3ZQV8nkYEu+6QsOGXXTuuZU3fbjJX9Y22dzoZ+",
-	"1fiFct5ivYbU3QJPbHd1S6lN4YeoJ6wGU1bX+TTjs/euqKwRBU/PLy7uf0/wGXLDtuAUEmsI8pEp1ezR",
-	"w1xljWTgRw+TFuSuOg5LZ16sQ+2qTDOprLGVOBF4sX1Ccf47kagw+7jmiulBQ/b07PVAjrqVN4OBoyKe",
-	"GHtUw/dyrsMe35AvJuyEyXUhDSY1kjXibRVad2/vGGZpE51vfPO0JTMQa6FBH83kIhBMGLCtRT1BwNcb",
-	"h0SLqmKR6p8QAo0fv8/9OVL2HAzzg30ooEUoRhDrxyVhbK19zk7J9Q23ehoifdhPpGYkY3OD+bP+Wbpi",
-	"ZE61gWx0KvwIeZaSKUYyT8lLfsuIplsf44T/UPvCG5aWoKIa3P6W6zJmQsaGjDm04xH9gaBOUTynLBr+",
-	"1UinyIHvt8W4N+Ps8z9zFjKTHmsXbHab7fwoWuYKgBiylGmDnvtdys9l5gqQGhYC4hII3FLLNzoY/LEm",
-	"X+DbLvVaS8BFQVABq9Jpc0Uuzs7Qfjmb1HFVB9QK7RoCGbNcptktBOSpMCy9Ipoxcm3/5N3RPhmDrZha",
-	"WAVzkhQQJzP71Aw82z4FYkOVwDQMIQ0qKVzMJeSlTvPFgHwNb9D1vJpg73YUhe8fAYGKlP/eiHBvn517",
-	"5AlGSgS+RoVOEq99rA/noXFgll9pYp/S3bVQFXC5PaDiHE16C9d/OoDfMU7edbEfzXB4JhftfhRfql3/",
-	"4u8yV8Ka3XOescTXVSeWknPO0v6ZGN7RWQzo4FDtCosLFd4yzPTGLd153c/2z1AmvvEe/4ILnPixsgI8",
-	"hBV8KW4gIjBlRFCl5AbhpfaMdDUyQoDAvbnC7eSYbHFcA7466/HM99r0DyfGx7UqCwQbpRu1zxrwR89e",
-	"lmLJAwd5jv4gNfmv/yK/TiAc/euE/JqfnZ0/wv+C9xn+8oCR788+7GBbWlHZLk8qEwtpq88BqOYtW8lb",
-	"Ggj2ranWQXPxHSo89sOvNOHpFTgTrWIlBcbQaW4vVnvVGKmsXrRiVJhddM6QnepyV3uCrtdc2P6r8cXq",
-	"cDHk++7QOBWNVaFq2T8q7ijW/1i8cfQPeVXdWO+XLIzMsvUbpCu5cdYiIx6gzUW2fVobZvk5rVhEwJlm",
-	"EkquLcXaMKOt7LS6drimp9yxzjz5gmQ7L68816RGbPNjId2iwo7rK5f2gWRidLYks6Ku40vI/5pKOdij",
-	"cUDKWFvy1/t4Wk/NNRUoFVEiar2OmFwkdSxDZ9/snZbUGkv99/+pm3jlp7dMpBET75Yrk9cGjR2Gkqou",
-	"z2Un76S60/0csHguDvTAPucZi9nnZE098i+mE3+lIZnyyplLGhOOnro6794mszCqyc/tOR8Zi2KhRWoo",
-	"N8stTpJrQ5hINWFUZdtgxgosLRjCtqpvvT4kFylT2kiZYvit/U5zQ/dReMp9OFjbsUM9ZSEAfcSg0pj1",
-	"fUreULOsKMuY+5iCGiCvyDtIoYarJSm6GKSMpc6XIlhR+1nf+WlQM5dzAjks5rLQoM4ePXzY0CqC2Ias",
-	"hpi2ojcIee6O00yut5D95ZDQix+0wUyNda7AmsTX97eJU8bWreuAqjMsGgaYFGKkjGegtgxVJ8L5xUXI",
-	"xbwRIS4dNIZlovq5a+Ctn3Xa7/Vq/a5yfcXWGQ3pZhsMZQNuCUfsrg3dkoXE5hwOR8oqDXSaMYKjhEhr",
-	"ZHgZXSEdp3tYevQ9nk/xSyOczgLptNXTjNKj7/lqHKpdbuYLFnKFoe7Iq27RuVSXZFmCg4aGK1i6P/ab",
-	"ryMNz/tEbU7Uif1fMA1apuh46K06xfUEf5CCxyMSJ/wPi6R/XLm9QgdGD52nhJzbOciAxX1zWUhjuwQ9",
-	"6TacynZVJb4hh44RrhR1iu4vXLnfuwpR+54A5NtxjkA42PKOZVnhIUbRai8kcBstHc4V3FO9dJAKRkb1",
-	"JTO55iwlWtrh+u1ajwBAwAXJNfq5AAonqHuEC7hS9I+76QUy5MKM+qnvNo4T27FDvXEzCWbECwbnwu5d",
-	"TJZF71gKqtvuHRu8BGKyDRGCQaReEr2k5xePEvvvxf1zwMlOLyoud/zcnh14wJ6P9KK/tuD3ZOCNGjrM",
-	"fY/jGzz5B2+j8KCDTfjQWCusvTs9hdDMtO8BBy0ANBOGxeA616yYahPBBKQAYE9RDS4A7SDgNKShIQwf",
-	"1Tc6XCM0NP7Rt7y1V58heHc/zDW/WQdChTyPRNWKUB3aToK5TOyFkht7BO1xDojZICwhfh1ScbFAp+zM",
-	"c/8sOTs7q+MS9YiuzXlmQjrw22fnV262voHWyi6f6V4xpLs+uUj7g8/tPxQNpRYpB7DQWm/iavIPAfBQ",
-	"jKavRbb1LTHbqQOz8i8MOflgNf19Arj4mj1y0WWM/MOrrEdHSa70k9jl4nrAYd+MoxVbTV331IJgnV/a",
-	"yZgZDHxXmXy5zGGQJbANY2QE4X4eIREIZ6jYLWebUMghj1VDFNMO1ONDYaJhgky3oNj3LjuK1+MgvvBu",
-	"ZM/tS9iDnwtr1aUh99BT1x1mDnjNLi5aRiDc98LDbpbbHgX+bgh4AzSgmceQBnbwKzFnVc4LslWXEtrF",
-	"H2Ueihh5nKOC9l7/++n1JJm8+3mSTH55Zn/6cZJMnr+dJJPrx/Y/P++qgjXx8+3u/ti7r4n3Gky67Hyo",
-	"6b5AoCAYH77fce/MaMZEStUp0mQf5cEPAXN5IQxTcxrOOBDMAAYn9w91xF6atb5mSdaKzflHkiE9hhQ5",
-	"LKlKNzQUVvvp8RNSguLsbqTJw2c66keouT86cvmrlahoepu8l7JQUvpgfaFoinGo3N3prrFbxQwxtz1G",
-	"vHYobIFBoSlFKxBsgfcAiVaUp5WOVlwTLYuevEUfG5LyfTtDeiFULDYkg+qk2qH7nLMs9ScCqp5p9qb2",
-	"RIzhy1fEGo20IVBF0pR3MPYDHTQ6mLboJnIKK95H0hRD1Ln2mkXap0YX2hPFpZau03t51/viBYZWyA0N",
-	"ry0tUYE6nftLKtL38pZF+ugj3A2ZMsiVxEbjEWO4LOrs7m4faCgeOQg82NPZTi2lhrpuTpCjRTg+nRRa",
-	"iK50lcis4gAA6MKEHEoFxY7ZUMtf7e27EAtXDCMr1Iy5u76oRalOsPrWEPFfeneNV3WKZNEyf7RILu0H",
-	"WvrSeTEO8kK8LLpt1HniXzTLmQYwb9h/yOUAvwmZsgUXgUYKxfT7FWM5AvR72BOpZ11uDy/OS98/40Dy",
-	"Bft6PlY11w0mUFudm2ex3PoS/6vIsscWXb0S7ZdyE8iviSfGF/1IB9SuStMSOipaFYO3GTupU8E2Qc/d",
-	"YTnzL13x8IG62Eu5eB1qEjrABVEK6TYo1cGF5Diqa6jlB+qXj4KLOjAf5ScqtuHkBe8tdvEgtB4doEPi",
-	"gSMSXy2dkLXcMJX4bHL7AbSrACSJP3KmtggyJ4WTMhWrOYoo0Y69hY/V/T87t51mZWeE/p6bnbB784QU",
-	"8dgenqPCHd+2nJ/cY5bV5Ka7L+Ab+xDsHEA4FM6TZog72xLDsgyieZBwyD3G3zTSLaICNN06AXzMT+EP",
-	"X4zS9h3Mwa8fmQLi/v75WRLtLFNpSEw3lLuGxIU/+8GjLjz8xPen7PS/4mN+XbrsONT+LXjMf2sTzjUN",
-	"JDj3zFTeUTJ+CrUq0SrgononfX2WFd7/78lPXiicPNFqjtgGCOiMnkSyoikjU3vlyBseAbZfxcAgYKTI",
-	"8n9kWUrKB0ZCAlrs6creE1VulWvznqbp+3mkHe4rbLdGWKZBcQYgeIfxSaDiBW/0Jb1lJNqzJQ4P04a7",
-	"BBTWcsWAwJWOGAYC/Rsn05f2MTPiHuB5jpLkXbHeEjMGHh2IsoxsV2x5nRg13kvwMDRntrt9vwXPViSC",
-	"eg3tD6FHBd7cpJIT7UBUqTWfXEyP+658gSBebkxwC33Q7sGVA7hzXZV943Zd9eRGmr88GpJY9iC2nYHJ",
-	"GQkLdL2v3JwScmFp8ujs7IrcPw8V89Wl80VYOkeKQjZLufKJ9z5UaingAcYc5HWyVyOqh31y8ArHRscb",
-	"9u1e9VMRmj5QzXUDufb6YY1uyma+mbPX1QIO47lhLQ3fCiHmGKAf6hONTMuOg6ehUl8hiJBTmW5JBcp/",
-	"N8N/G2SXMrUuXJlBIxBaW5+WB01g7FGHPCj7W9ss4Mk+PTThuaRB3AEM8tgT+1A2kYI7Md2AyWB8sTQD",
-	"/fJrxRvdhCu32IantdSpyoAfw3/e9sBTcLfBx4l93L8k8dMvp9SLto4YB1P1lX37VOYq2gahsJvdnbyk",
-	"mqyYwW5u2BjLBXN0NIbT4WgLBRjtlQHWesaY+Ur7tzdqm4rMe48GdiPkRsd6z9e6eAeccmVUaDfgXg1m",
-	"DUgjXTMRyVzTMyouybsnb6DFhPNPFJKp6fWo5oa2FU96gvdhonLvR2Aj4ICw59bH+qx88/uoGdMRZEZf",
-	"jTWogYSIx4SKrRsSavK7HUwccGTrP15J6U+h9HfAdVUDvV1K5mbAkt7ax8NKsK9F2xezt6RvMasalapL",
-	"TGob3I9LkbVG4NFNtAl6s+G+V9ldT/HhbfabSleXshbJ9352YidCisgw2r3ga9JkysyGYVRz5Vq7/fz2",
-	"5Wkona3y+gdJv1BXvYN5yOCwBA02H4131hFEmjXNzZL8/PZFOHuTz6DPvh2GvHn1D8KFQ6c6nVyKPMuS",
-	"gIRxL0QJ88+3ZIYZ7b376vxANXtwTr5++/wJefjo4XffYC1TrRrYSWiXpqIYTdHSwfl2J6dUO+y4/AK/",
-	"1ihxezUJa6jLVtIiTMGCi5pSyn1nDwO+FdA1w2Z8rddX6er6LujqAv+cfZhgqyouFujyumFr0/B3Per0",
-	"d/n6jyLhGrvkWTsoA7huwJObZrnT36d8SMOZYamMAXffgzZvX8XaDbr76t6+YPbqsB5mXf2z6y3NejOK",
-	"81uGeaPeBi3ufffwo/Z3PDH4rSuE5txwzbAtrAYPBEaegXF6uFd8Z7VVrGOxOz6xPmJtjb+SSucvUhQ+",
-	"uVVcfH921qD8eQ+/ReBa+K77W1WghPpM/5utDdGMAtQpNFS2jIHmH6ELysUpefv8B6cOfxfv9v1dz9sg",
-	"qlcirbuA+pZeXSoO0vnD3YOUK+1cjdwQhypXO0HffdstQJooewNvYo+nN/BruW702b3fzFsf1vm2L3zk",
-	"K7aJZCwPhCypOqsoNjohcg5JqGk16tXl9a8lHe90YWkbecQ4115aWIjxIyR/U+KmhNOMhnk1KzAsbRfT",
-	"L2z6ODfLaP6gH6Zl0l6aNGaNQbguLJZxkFsSeF1sjkW8usHMPnJTBec6PwuWnPq4Smc4RY/KKjt+/tgS",
-	"ZcZn/Vinl7waqNJAwG+Aab1ksxsXJqwfvfPdgxeBqPZdUP27I4R5G76sp67ncycsWyPEtEd8qCZXOhbX",
-	"1WrDLijP4l3njMwAWhLTCgC9T/uGdiyQKVPpSNml9c2KdjNxi751qb5W8v2KC+9kKC+zhw87a7BY0AH/",
-	"jmXof2cidZl8sG6rzoZ1TaZnNKOGhSdydvZd90z8CAEIgFB65CC3DibKN05FAJuTOXjJXoWQdyIHPI5N",
-	"457qJeb8ecZlVftysh6hAZfc9hZbeB6U2vaKba7pLUsLRNFOgXq/jytmN952frbnjRAOprmpO0WzPunP",
-	"ob3ur3pGtP3Sc1Dz69Nth3r/4NFFl3Y/4nUNs4wuTGbXMTDASvZwQMFFQ/ayyBeDZxOygRxKF38v5L9C",
-	"L8xVpS1d0+Jc8Fu8Dzpzu2Mxwnf2VQ4vpUwAqIR0CmQ4sgblBGI8kPhRm2VjEhfhcLVzYHj/jc+LSyZg",
-	"7E88nEGRscWwPqJoxOAQka2a6B2/heaACVsIgot0rjZtwwy0ns6gnfRpmcWY4RfoLPi5NLY17WzoiRO8",
-	"Xre0CfE6mH0mtMzXDbnTKP05tJ85HxKqAMk4pFMgDt+1rDGqSWtkOkJR6evczGQIIfdHuYHgGUuxNdSu",
-	"ghgFUKghJgS3DZMddr7oky/D6CI8mGnjKutnUsyYEpB6sG8ocwgQvafbwUGiqGVf9MUf2BUi3N8V+qgM",
-	"GWx4EXYx4RCfxX0BxwJnrVhaXXpnfX/pzN4Sp5Xv76M24ii4xcVIBcJWxOSM7kJfkzLiS4XxI0QKuj/2",
-	"6XMST3a949RTYHjNOuoyt1iRCQC2lYSO/uC70ctHMZpu27I7Z1Y1s0LSM3AE/aWZLXpICmitTQrOsPmG",
-	"OIMgQuMum3xG31eLzwvnPMbt647HEe7dmFPuCLAfB+tSB8CxBALiB/oD++toXgMtJ1RT7IeAg+BujcJR",
-	"uO9H4Shf6RIFWN0smVkyVSZFqVxoSOTYoI+w1h98BxKtlrCiGHYAtOaVWkEaW4moDZAY8wn0vDzxPwHi",
-	"1IyKGcuGoJ1mdBtPsT2zZuYDSKkOtTmHrABrUrYUwQS9eFHd1vdv2DaGrntuAmwfCYzJOXE0AlespVIt",
-	"MAYG7LCEatipXs1TC445XItVTDMRRt5wHoDKppiWxh8LRddLPgvmPxfFEYWToyiTK7K0yYyKov4zeK3y",
-	"NGNxjjq57zMTDASzRT8kxnC/Epd1nxDFVtIA5KCx2poIo5fa3Q+D2LcCJ0RYq+zz+ZXLmnUZ7SGI6MFY",
-	"c5HaJUpSrtcZ3SbFSsGdE4M42clZ8hp3PSmstmf9GgM7hhyNtV9ybaLBlRbBOfB+8PMONvyloUqYn+yf",
-	"sZvYEox2fxIUo7MlNKB2RxCLnSrFAwUK0mlPYJEhpAeCjUB+OWVvmYYch0Mqk10T9R4VGC09nJ0Tuf9b",
-	"47DDRffmHtJF3oSFwpoaw1S43LrM8AxkaaFkC8NeoGrg0g4zKW+uyAckyQfkss1yGzZYbmmWs33qu+up",
-	"n67MW1p9AYfsV+ldZZUD673tUBli4+z2kv7+4cW3ZI1PkFTO8lUQ82NGRcotc+g4pplUCKeMqZ4r6m64",
-	"KWOi7G/TP0W75NxAmpyRJJUEfAGxegXFjNq+3ylrCpShGWrymI/N14EF5rBhwiCw6mkcCbATAQhfHgXH",
-	"wf3zxdmNTektBfZoHBIv/uFp/3od7Jpf7Y0/qAHy3i3xd05AUbe+y77YjQEKDF1U5ZRcY19/sso1oOq5",
-	"Yp1LQglS1SV/Qu6qkYQKyMsE5EG56bY4GMgIJtIToximH+UaWy0Iw0XOsKRJKm62/Q2MuQy2qEslFrTp",
-	"G3tJGgkpBBAvay1DbjrCtWEUUg/evHgK2irmLuPpv7TqPfGQ3G73ewDDxnquFouvEA0xXQGj+kRYDs6g",
-	"K6P7gU7lLSv/vuSL5YDcZtzvPfsS+l4HvKetUmHHMXSKWQTor9KCztoplsFXMizfBykf8b5H+zSm92e8",
-	"szgLfBvw7mSQBlcGSg8n9ULRVRRuwckMsH3Z3BCVC8FFqJexWtzGeoTcf3D/7NvzzrzNDiDesuNOZ9+O",
-	"Ks7Nbl1t1R5olmRDgyUrGlk27xNiv+WaTzPWw/sLBOq5u7AlB+9tJA0m3Ev12qEi+bpJTAGwVznDfoVz",
-	"yjOW/joByx2kYYIfn4Y8LEM8xr0rzEfqfQrDPMloSP8osRV7HXcY6rn9zgCg5Goj3J3Yh8u78A5ARtNo",
-	"9eo+SIXFuxO/1N6ER4qNSH2mD/XWVuY1XhPR2gTHWS5yyB5xxagG7vUHODtFxD6ZzDO62DPjxfPJds36",
-	"0wlXNg6V3spNuLuRkhvfdN1DdUgF+isT6Tht160dHdKk38qNTrByKa2D3NRK1IIdOf2XLl2VHVVWWYED",
-	"TgUC5xWdk8IGu0KKhGFeawD63rT61Hfj3o7RTOCfOdMm6Nx0bTb1hrF10UCjsU2R9iuv54DIdwkbfP3j",
-	"45Pzi0fxjOBmoe66MK88UFYygZVhnhkEQRZcY0cicO2DB5kCqayQCAJ2h+0HaIobQJBTJoEOPgnx7yLg",
-	"J4GWNnRmrsj/8l3MEIFmW6nH8o3NHPT7Rp72sjoq+Lw75LTLAiYkBYYs0WWH0/Yc6JArqKd40Pth3Ta5",
-	"7C2j4UaThmF6JJip9VsTHKtarhiAWPXtX85mS0m+fvHkpzffJMTM1gn65L9++ur6GwjDsSn5+sd37958",
-	"U226P1tC/77ZunSLb9h0QA8gR5LdVlAwZAk/dHHx4KIrMhYrHKeulNFXhQ9W2rDh6U7Gfft8Wv2IfbgI",
-	"934cFiq91LtXjFHbosk85J1kXDCPJKzzlUt/zdfjXDcrnmV8COBm3MdsesWlwVnbW9GukmsM2qdcLH7k",
-	"OgwjH0oCAuhp4/rIApDvNJ/dMAc+s6TadW2O1Am22vq7PY9zEcITfotvsPK4MoPTIQmMJeJzv6kpJNUA",
-	"EA/8wjXmQIfAPAxbvx/GaIaHcj9/lBsy54JlW5eK7ov5i4QDahWKixOszJlg6Uw2wNPXALnu76oqG1o0",
-	"1uvWkng/S46pVgWVQ57pOkX7w8brdTD4Z2ULdaxzRUSeZUVyPdfEzcR1IWugu0rBXs8nl//uSOyBJO/k",
-	"z3Ifs2zy6bcGkWE1p/DsPn5n7fgr1GAhYoQmk1xwM9g6hS95aob3B1EDIp0gr/2V79CpqSZrZc9n6q4+",
-	"Bw7qzAkfA/9KE83/w9wz2ihmZkvXFkwTSN8MaREzmeUrEREF7lsBcJGt8RElMALcBBFlQDFwbHtQy0Cs",
-	"MTfr3ERGTaroKJXEiOnWhAWO3MQiSLEEjGsP8V2ieyB49mkf/LxdDJRwykCx08Eeg82MywqWnp3JoOy8",
-	"IQEke/4yFgIVf04zXTjNCh6ssF/BTHZ3uaj7dKpNKQsQtHa0ss58QagKGJYg/HHG1DpyG1t9iHCfzoNn",
-	"56MpTxka0GDPoGlzGk+B75x7WDuHeiF7QrHS53QywO/7y1KuMI0YBlFUEKrbnL8RLCIWBOh+IUpganym",
-	"cUmGgkERx/sLUDkMU2vFDFPNOeY6p1kDbzeI4d7gT+XWj2YlNsxwJWBW393n8MLelUxZaTPhUWqL01jO",
-	"zB+4ymEqiZGUSPLOVHAUb5UPY+R9lsLmCKmf5UyVDHVfA2eJZjTThJZS9RIRObjRjqcA2/Beial070+e",
-	"frqHn937U3yCykDt0L+gJzpcd1zY2w69LWVFOZYUOi8EZBSglgvDlSESeCfoAKW0x8lPQ6D3TKTv7Rep",
-	"h+za8UW4cu8rkIPoF9sseQazgTlL4TJevSu8iEhQjaVOZSOmXnccRoVbfO1II+wRgm4SJBZW4zv55tGK",
-	"EjLdks1SrsrafDv13RswNh1XTBTwJOXTjM/IDdt67cSv/Otn6fnFxf3vv+n1goL+YcSVcpcrqWZlL3e/",
-	"Tk/kCoQXKCuIMRQ2u2IzanXMY5coH7qvTD52km6Z2j6RaUg7n/k/B/GulwA63Vx36Zu19zahGRRfDMnr",
-	"2Wk6mEZnv5K3IS9zqbU6559L1KbTjJF1Fu6Gd3jlWTT5bR3sz13lkzDj/Yf1UqRC94jrRw93RbUbfT93",
-	"BdJ1BFcFDBRLJUW0PzK1+6ONVFYa4AUKnkjg4UMTTP1axotnVRc1AoUAuDN94rt8N4oFi7KZgHzDUnLI",
-	"aV0xaPEcVm5cEUhYA4NBYoi9e2HfDKtw2TFg8O9+Zq3dij2gTavDPVjs+FbuiY5RKXO0YwwucJzmPDPv",
-	"uWhPeu/TNdpV5QcdS6A4L2WW1s2iqrp8MJZPH2QipEOzH0NBg2IRsc31guMgAVBsU0ATPYwMkWEjLSq7",
-	"AI0QQHj3LsMUZHBs0NkNc20kaIH6vJCBNhLbPUC2V8worEQJwWaGQiDYIfaKnJ3C/98780U8CEGp+zXV",
-	"45Xuqm4OveSwRL/ooRI4iP56hLpEB+MTrxUsoJSiT/Q091Xe3Xzew2d1lTCGdAuF2EK1BTUKD4dUG9p5",
-	"jGJzuvWMbW62YSAdXGxqxx7EZfiNCI/1C15Vy0ZdwksxamVK7bQYY8cqlD3Gvs1owHP1UsobFKFLqY21",
-	"YIrqvK9q3RZ2paqIgfB7SYjVZjBKQl68uX2YkHvnZx4MKKMKMjSSYYhZzavVTaKPiAQKHCwh7SiR8IBr",
-	"YTGXucCAwFJuyJyi9qmtcs/1OBFeeMWgNgDoGQpcZYrv33mypMUIZHXKdTDTB9XfhFhZC/4bgCDCjrvG",
-	"ZziFZFEXAt8OEn+1O1YImsx3NSz8kb+NkdPiYOquXdX6QTh11+C//oEteKTGq+KkdeDTC+ohuanYFq4C",
-	"jrFwd18F4lMZX08lVZGaVdhjmYU/rICatSe842OQza1ugiDauN6fqLoBfnDeGKYiPeNW2Mumv1j2zW9C",
-	"8e8ZrYUnqxEucHDGiuxgVS4WAFPWVbi0zVJCxAPaDcdCObecbVhYOhzQNciNWm5QhWBlMyFcd7nFSYUX",
-	"iqX7LesnmkueHUGU2MGeZDwAU71u9EyOOhWjt23PtcDrx1pKrnSoFVXfxRzAD2v0GcC+999IN+GRlh+9",
-	"bSFG6Oud5z4G5QHGnfiCKjWqAq6zqReR7f6ckjM/IZ/3+wowgP1GsXk9voPPYnw1bBWJNCZVnPBwUQ+K",
-	"nbQZcUX1rootLEuA4L1m+BK2pmx+3f2NV9K4hr1g2fb70hv7sCszW/R80bVxrYGNwgjjIcd3NK3GDvZC",
-	"BHMqGgzs4qUR9k3INHcB8VTRjYByyplcucYXVGwDTnx7r4fvX2pMncWqF/dgHocZ9XHO1+md41Nl2Kr7",
-	"jf/Ntj6hvifD2ied+tDvG1aTqLaG2TVfHe8H3MdDWRwFsWIZo5oNysAEDA4E6O59nPqzP3LsSOz/3yGA",
-	"w+n2PYSeYrpjhPZppI1kwUIdujiEA12/Jhir/6X232w7FkVeOnnbJIlh+v26qL7vmVE5k5mHEd+1ExVd",
-	"Mf2eDhvRznb4PP7IaebqjwPqcFxTNooPSyJt7OkO2XYX0HjJLl3K2fup9ucL2MyxGMPJtZ1EwOgOB82Z",
-	"zqxkLJ4PnqPWbVTUsMEbXPQ3rV9/b/hHluky6wtzmsB+u6oAUkNP9g1PmbKP3lIuTsNB377bJeVo2/UT",
-	"Dfm/GlmihVE63ZKlNbdRSSubVtvPyqSz9k6BcMUgh7OJu4rsjc2oCpYWwfMDXJB17atZQb2TnrsLXn9x",
-	"Nl6RT4XII23YKxlCwR/icPYp9wOKKns5bl2aed0PTc0AOr2SYwSAqhywQ6gDDMmhJuQbx+jjLYcFLOhK",
-	"g/lRmy97R4kff+C62Wi287UJBiasHAqmsWqGzfNBQq1krtkVoQS9QokTWa7h91Sm22AWBT49VOj8Cz1P",
-	"XfFjP3iCa+hPWKTESGT9V+F8CzmdA5d0OqiTc0uEKtyCMLrqf3l/3qHLBj3peZEav1uH4nBTQmUMaSiQ",
-	"zz+SlC8gPuSKr6vtT3fKUsfoY1aBKO0MDXwKhdCACNeGBRyLiKJcZ/qyKUVabZhWmcZvQ/MZ/WuCET4m",
-	"gm7CaCJe9Mo6FMrN8eoQ+DY3+QNxq64xp7Ubt6qC992OO+VxbjU6w0vg28ZB3KNR88VFd/OOWMa9kWRD",
-	"uSly2wArJSH3ARH37OyKPDrDgM5ZvCVssMIXlxeqF14hF3vC0NzIFTV8Bi8QOWBIpVzTacaG9Mg1ch1K",
-	"qrV/RpTdMlXZlTVhechsKfiMUwF5xdA4ZsOzjNjxfC/YU4LRFpYSKIebA9w7kAUzcshG5ll6QDauw7EK",
-	"N28MCeUKf44gk8GzG9ZpvZOqgWbUGU+XkfZL18z8vD6kU6L3MQdKcaFVtb8GpEDlmwDBuvGP2+ATMNIp",
-	"N4IpYqD3r1kyjqiLEPlk2PDcRws7X3VAu4oM3QStXSuuy5zRpqvYQTzMq+kZHs/cFRYihFX8Io7nYZbg",
-	"VwOgh9cxlMxfltsSWxbzmWl6GqtIfi9Fto24PsNwNOzjmoqU4n1UYNNkEqSMYiCIAKnGMh1kmEy5oGpA",
-	"sXBx/zV2QYPH/pJQYgcG/zwVhAmjtvA3wRKC77IChwuyZB9pymZ8RTOn7XRj7Q4QJj47+GBBAgP5W7PB",
-	"NWIbukohU39JDfN9fZFBOdYRNbAOY8WIjauWYXeKlbwdcLPeMBbojfZ4pqTGgie40ZKiHoOaAqOyAx8n",
-	"3NGvT3/dkLvrNSZD4VGrXTnd8CulH+bRww4cu89/ZqrNdi4uHoR6Nm+oDgtsZKLQLa/p5gpBAmVuasU1",
-	"m0p5ez/USSwGGXrOxrq0YbDnPoHreOBSz4HTitpZaoiWZE7VHaNMDT0Nnb7rnoUV1ZqKvluMuzLWHo+S",
-	"ExrrfYKCT0cy5lb0xhdoigXD4gcaEYlWkFs1GLztqbRcMt221im7He2/Zfb34ImX2p12SgTbuOPvgbCv",
-	"4FjXzrorkNpBsximtTsB0L/IqbqhY3HHNaMKgacajfVkqDzsX5Yy+orcT87OnGXnhWGtp2mf3v+BHRx6",
-	"BfUIBPToVQLTGEB/R7LDd2DJsuzJUvJZqMyzLCUaEE/DEvNBUbgmMfwQ8TqgEGWqSxmHMEW6VSRbqqFo",
-	"GRe+m24N2ifQddtd4IiHUIJUMK8eu6QXjYXRp/3arMTvQPaRx3Ce7Ay+0sQ+QRA7/qrE4XLTCF+Jivma",
-	"0zYJ/c6BvFzbZ/tdNiWVD98xvhAvxCF2+QEmrW8z127TwgxjpYGuM0ywOFDJjY5kuO7ToXCWK+U4O6Be",
-	"YWuPPTpu9mtIOLADZygAUOvhV5lvMin763ialauNb8kY5YTVzd2zpriYT6wp3k4jxBDSAuYL+NclvhfY",
-	"hpultRcAyZ1uiRTZltA09RAn3kqSa0RAnVSm/Ft3u6Ku/onXkAn9ItjiuE8bqrKJE0klw3wIw7Ksp7yM",
-	"um4i7ZveVTCrAAmHUZMQ7bC7f/UNrX6d9HRiDOvc5AMBnmaHhgKCDe8PrVBrNszvH7irfTPILHJuoJNe",
-	"oAP8rVdVBmxyCQO+a6szNazK18/tX/jFvhXPBRq4X0Hl1W0kGMVy8uQ8Ri1dgxzDdmydq6xtW7pn5h+s",
-	"EhZGDU52HSz8Y1SbBNoMgSd8AbeLNgVqILiaS1TKhpFCP/ZupENF30e52CfmuIKaEXgPmCldcmZEuMLr",
-	"Nb+JFa1BrMkac1WnPXY/xJ4iZE31gY1FprnmDuV6jP4hRZu0XazgpbXDZebT0yEVZGYX4TR+32Zk6OZh",
-	"RTR0O/KL6WX2AOEP157tMKGiMhd3xI0qMhTAZFjKXCVEZulooCy4mPEgWdyqDqeOoSKMkDjlQ+4ON8wP",
-	"XIS7lhWiMtwlzYHy3rIofEcWPIVlOztNBKPK7hfUWECCU91/1Gf+T51uEWrNmPLeUk7kK1YHlqiYIbUq",
-	"3UqcjIZip9dLqgqs0bRKLSvDSQbA8dAj934vAL4k0rylcMxXPIYuOdc39xrUQSQK3npA4omc78K8lnej",
-	"p3mCnOs4JnhZVpg1kIed1+zHCgvuIjFHiRzXvd0dgaHDWN1ntB6kiXDcj3C4JjerNoo8LaBDR8Z84GZQ",
-	"3uwBTFJrEM5jiQ65XtsfeyGJ/+L7qGKNNCZOcl3ckgXWgVWt6oewD3aKNV/jghGyXBzEoFhgQgO8nWZM",
-	"RURldeR6NkDlIegE17NUJNRV5ZlIizvz+wvy/yDi6C3NeoohmYaM4gLKCToFEDtJF3q2zxed9GDxEKdq",
-	"0KfvyyEzqCB9ACK5fCBKwUq/jDiCYvjTfLWiahsDiCtr8Tt8E8VLyiHLafkeqykUw2CXQNj0Buvt8kud",
-	"PjvEaDlQYXdT5+1vL2Sqakveu32eP9qBKxyDpO9DZ9z3z3eQlZCqCjxWYmwXIdbwLDfL7XvhIru7qTIY",
-	"2eIYxPaYdUDXDdesb2/m6hKqV1/x7uDWbFgolxURLvpI9T8qLXo6Wmnhc82cxjmFphnnZ0ngtEOvUOzJ",
-	"hLmAG8pNGWsug17nnRGvwuNVy4f7/lEXcYsFRskXCZfgtLvo8hif+pRMIIoeCOJbA+OyxH/2ah71gfcw",
-	"x42G850G2fals1xb0hRCfF5cjGRh1Xkh3eYGtUc5n0ORU4wkNYXXA9sDSSADySzZFnFXecaGdlLG74TX",
-	"3XhzyjFwjisBhFW+YkNfZ3pVq39KJu/oIixIDW009qim4XTnLJXh3YuzDkMU3vRbcG5Ztm25t6u869ue",
-	"WFHAfauo5tWwUDRlkXa3c8ozZ5sGFBhAw4mVohab21HE40dJyqmU7y3GCVKCrdZMFZd8w4pgmeZ5334p",
-	"ukjq7wpGuPx5P3w/b3t1pgc63GuB0FANq29mUUtW6BLcvofEgC/tWDj4ZjdWHw9KbSkH+1HesY/mOQ+h",
-	"kzoECAPdcFlqL7dT8kzMJHhgrT7/kgv2zHXuuGFrU0CCc002ihvDBJnSWQCebcqNjkCI4Pi708nN/OS7",
-	"hMA/J1O5wh/vP8qY/2kK6Ftcy5Pvvrv4/uR+JYQG37LGt/+2+9l+vfhxCkGh8uu9swvtVfCehYrWsrmd",
-	"0kxBR92i8fUcAqbZvP8bVjLlc96/o3WZRbPbMLir1dlutsz9s4ffXXwbypWsBAV23LIV/HiaXlk+sjwB",
-	"fhosPJaCpFzfYMar86FNeqXlFDWoBbtUNiGpRCAKuiXIcv3OlzsRh58tecNCnpo98gO+sBSAFpeJYrcV",
-	"a2XffAKPTRpJKwjea5baYwTncNuOEJl7J2Xm6mIiJjQA6iBUktXdwEmAhWEy803fvftmXu9rMoPcpkpb",
-	"E/LCECZSXSZMkjm/ZQS7lPnOF0XowH4/EPCJthtqzY4Z3IpoJoUOarW/lD0ut9WUXqmgrsq3okBf1pZo",
-	"ysPVHCljIb/NE7laUZHqxHkvNDqqFBV6zpQ+sgHDwoXOUKECYFqn47Q36jkd8ISpfG1PXDT9o7B9K5iA",
-	"S5oSSrw5avfG40aVfolVTxcXiCNqoh1UaszaU1bFMJEUozp6Fivrc785+9DX9EWqhmaMI0CvYW3diJyO",
-	"2y9Zxp6N2Ijv5PDxrDwJu6857Zk50tr9yA5TTf2C95WnvNYeyW/4Du1qy/YnOMylHdJ2nFuhFN7HuBsU",
-	"p1nABUm3dWfUtxXX0vedBsrn7AoRbwYBa3225toV34e8riNI12ENSDN2241Y9hIeKtuV9op19dZ8gkfK",
-	"v8nPMKk0/YwSt+z327jOM6ZMJPOnX6wbqzFAW4fBYk6+YcQvTmCsTPb87Kx3TLzGXsPc6bthfUww9IlH",
-	"p90tfRyJq27uqvPbbV5cEPy8ziQNqAWPBcnFnAuulywlOTx1SlxnnhVDPHPf1WzKNE8ZNlDLqNUWc5Ey",
-	"RagA3z3UGAcxR3NxcGslOZ/rUBvuadn7s3KZLqnud2V5g/YovZc0+lLc1BNHiT7Wotuug21FHOeZCLrZ",
-	"YdOhnBf3/bJKQReE0tX2bWA4oJ3tkTrB1kZ1GRKNzZIJ1zaPQ+fHCFPoJT2/eLQ7q0r1cL043VWBVn/t",
-	"8A7iG/pT+5kYjeCvVRpq+QyQuhWCxz1YVf9KEiteD4i2Fb3BcJ17wsGxFScY8gZDAOH7OoKaDc1kxpIy",
-	"Cu0BfIZ6ixRrAcr0JzMgB0JnfkA3/eqx7c83uNkHc86/uKFZpOF1LUG1VMlHyaJs7XRUpk0G0yTfBDIi",
-	"expkVm70V5Ofcn0T7AZPecbS95lcvJci3Ee2sO4ME95L0ddolDS93zsrxE6hU9OTi9d44thKhlIePEW5",
-	"ILnum7+Bg70f0njZfQUcdEO+55qPvIegZ4Dgb1yHqgyygBWZKnnDBKEEbaqeCwrUI3aV5ED9RLhMccoG",
-	"9Payjzs9NzCasyVjLcgHLhMDWEMqo4WOdGVYS5m9V8zKnVj/8Q1dj8RvpoygDbB0K2G3UL20okKvuBmJ",
-	"tPnair4gxm5PRa6Spo1yoDi0jQMXOkyO3F7MlYxTWejOJBuE7VsU6+4Dd38cGNH8hd6wmJk3jfShFL7p",
-	"jlM3AL4WktCcP61/WoBz8HW7PPyDySTSU6yAwMOSS47Fbm8qCzIqZ+2U/V1LcfqWbn5yL7PDQheeO2kX",
-	"d2iWqQhmNr+wKjn7CBphFSOGkf9IwXx7IanIz++e9PeFDvQItfWbs8KMdl6kuA9Q0NKa8uq6C9Va02ks",
-	"gxnSoQ5fN4bDzzHQEXx9FZLsIiyg3tPMKviuOxchDwXx3779+eUz8vXb50/IxcXDi2+qbWep71RlioDs",
-	"rIk0dhHEW4jg8JXuGsey1KoXM5pB2tElOT87f3Ry//7J+cN35+eX6NGpgTIEXvWfYI5XmZDuIKoh8wCW",
-	"1hj0USfQQ4GZ6CjfIcRnNGMiperU8cc+YtyPgYLc1bf3xUOLYzk7dKVwTrqO4Xa4VDHn+VrSW5a4+iJt",
-	"yNxSyt4SRTHRnggSHjt6uy67zQbPhlTpGMXfQNV9q74xETRX3Gyv7XjePUYVOgvgJWDs4p+KAZbGYF8d",
-	"KW84qsWW0O5Xv3clW7x3DXDKEeiaQxuRTxCPm8vWhvmP37ywFt1PBZeRZ7dMbYkE3YRLAXY9VGx8+HhS",
-	"drX94H1DGm5+pohgLNWX5AMVWynYB/K1kETzhTjh4puEfNAsm38gX1OxJdhA64QLFxz7xgH8laPbKX2o",
-	"tGD+cAVeJzeJjM7Yh7JWx8OdLVmWXpIPZYu7DzDuhw03Sy4+JA7Iwyfclg4ur74wBUX0mjFCMynYKfmB",
-	"ZXJDnM6k7/3J00/NN2Jkr2D/U/IMrCXIaLIy8/uHF98ShyVIUjnLoeTulFgO1WQNEc4t+YBtlD4gdgfc",
-	"2fajrzTBD6xs/WD//OH0VwGpKjMmsMUBT5kwfM4tX00er+lsyU7OT89KVqn8raxamhQ7Xsl2uZzcB/fr",
-	"mgm65pPLyYPT+zCSlUXAwPdK9/8CPbQFo7xIJ5cTu6rH3n29poqumAHn1b/DZ6185N7MN4fqfDLjVqW2",
-	"Dza9J+CUBJBvV6gCuLFXQF7FhPlAoIIiq2fVKteWHWSTHegPaFJaEBAGAcXCCoYa8rFDoUCaQfTyRshN",
-	"xtIFZAxpIeV/4Cf/jr4JW62rA9lXTTiOzbwIAZVT79AxW9/ra1BmS4YpeaF3woe1VzYboA55ZVmEYCmM",
-	"h41r0Abs4c6ocfhqgZm4QElg7W0Btd9gs9ZSaJTZ52dnmOApjEsvoet1xmfA9Pd+d9H/8iWt+fD2aIBm",
-	"CdK5mS0J0gD8a/YEnWJIzUVtwwMXMwVnRsZWePP4IpsJnsWkUqVVXsOYUu3zgC1jVgW8pV/GmDlVzAUn",
-	"nJt2gvIUXuTEAQjGqEz4B0ORMFgi8HRy/N14ygzlWWg/3vlKmDE24rXwZTXYz8zLoCVdr5lgKTHSl0SO",
-	"uy33oBEqIn856LX69vxIRZqxA3cIEnd+kOl23M15jPVcn+palzXmPx2bL1o5wpolmKRslkyMclDLiyMh",
-	"eG1Y48eqSgkBpGFqQOK5i4RQUamD7GIZfHIJO92LaTSWkrVf9Nf+oS/tYFdL8iLb6Bc4xt69K2owNZo8",
-	"Gb9h2ZZM2ZKLtNipxCHZKykWQUHMhT2qElFp9zj0xlLOZYbGtbPiqaMraEeV3X4Z3bfpnEOB9yhbDckS",
-	"YOmgvaKtgSQ3iVU4pXLw5EuqVqNJ8jxFP3l8Q+GJz6RtFxn6qWs+cZdKKRNGceZarIFePDNSJfYfLkVS",
-	"pDmncMUnxCUTOimaZ6awEUSqY7N1ZQJBbfY8os0GjQguYotuTe8Kj5YLA9CEX5Jua/mw+zS6TRtL7sL5",
-	"IJlcJESwTVCsogshdCva7/Y4fvfYR++UC57CZ/Bx5BwGDRPcq6ZOE7Qw9e0kgeAEbPdWZ3IRhO77/4/n",
-	"/7TjKWeGmRNtFKOr+jEtO6YjyP3um4I60ZxnbPRzaVVlCkPXUaUSKwyeXP8rIf/n+vUraC4BW48sXgLo",
-	"YuDh4fnDb8Y6005Va71UHSjC53VieXfLZ/HxOCyNqE+sgNoIHr2HA908cPzG9eO0vQ5rSqIyRY77tsLZ",
-	"6JxnlrUSIgV4ASotRMJyqQJ00tujdsx7Ho9G90XvjtkYAsVDlDjMncJOavdrHWhO2fkLlnXLCXjoL21M",
-	"uVW07+mYlrIlWUKm2yJhuNNUEtJYGbiiwjcp8HtWxnuwIXDIx/U4Td0aJ8fxVr1iG/+CXs6q+2PvXXDf",
-	"Uqj/G8E5laau2YZg2YjbVT1mhQ85ZRnDYrv6Hr6FxknlNo7hcnoYSHeA14xCNhzqKJRLJus8wOfXzBxM",
-	"oM9/OM7u4nA88VBjY11Pd3NC7hmXyh0WdO+YNuMekdE3w04xtCGNOqRRrhuWZeW2EF00rgeXHRUp0dQa",
-	"yVgfztFUNvQGO9WPuoVsdtOlScAjR6U/m920+cRvOBjaY0QdMxwM9UA2uynrRLgiuc5pVnR3HMtT6iqD",
-	"T1SedRl3+ORbePCvrbiVKzm+8vaj3Pi+E/aMkDVVkEvuEpC0q3HnqtYW0e2sz1IavLVtKl25+iOqdZWX",
-	"3LVq13z17pG1zD6ehmdHgyOLL+63f2voaxKSgtHT2VfXq+3vkfS9p4CVPaKydyQitmh8Y5Dpyzg7Z3/F",
-	"s1Oof0c8PgX2TFgYPpWvxU9UbI8kBu3Q0B704E38eCLSgbH8EoQ0sI+QVuM6E3tUzJlcjbKvT7GVPmqM",
-	"zls3W0rNxC44pxQ4BwB9dO3ZMa3c7Txom54xoG+7R9SEcidw4lveKZdLMJVYJzCL+iKLCSi2zrZXhesW",
-	"IEUxr5GuWOp8YuQxWSt2y9nG1W1Dq/ACc7VokDllDg2Au4ARBrodio1PzfVVxvihFBVEqX4c757VAM4b",
-	"Z/iM32InkjZV7mn52F9akXPr2B5fi/vFhwSNzCDrbLOUqz0TBPsbQLjnJ5BLfu9P+088X/A5F+lTH9QI",
-	"RVOrDY4vfVlAPJRajQheXNyts9w31QjfQP7UjONYLc9hEcQRFNNkeXpFaJGFnkHqOWa9i5SndtshVR5z",
-	"z7GVCGxVlQtAT9/PNKvgwrSc5KLTU33LmwfhybOXhH1cKydXpW/Q7sPJvp/bB6nJf/0X+XWScZF//HVC",
-	"fs3Pzs4f4X8RNtL+/ICR788+xMIvyMLRIFcQYDsYCfIC2+8MYJDH3ooA5QMjev3F3S4jQtaakhuNqANr",
-	"1zM0NDcUhtW5VVDOzyrQUufdQLbHP3ndYarCVh1BYXB77OIa7kjZm3kula8+afLvUmbpyOesh3lluGIx",
-	"GTueJ92+ZSRPuh2qwMO4Au3qhm2xKeYcepEBmKWQVsdJ4PMl10aqLdGGbgdQ2N1mn5JoNvuohBub49vz",
-	"2ce7cV6Xt00VCQa63lNQW506cQu16qD/lpmYg9h9h7f7+FORGoVX9UvcKje5WIZy4R8dRz3w4/mG9GU3",
-	"pt/zdMFSMt1W7RfQ+sE2hQZAVpGwJ2yotzawdxlfTyV1FatBc/aamSfFU1+QS8NO6q4dGa9zYw3aEJf8",
-	"KDcVmNfDueRNbvkCINslYukUe+VTL0Jopj39HOA5PqWuOLbBEw5DN84Sb3PhgHa/KIZwU/oMfhH36qhn",
-	"BCyC3KxzX6xiuWgUYfI2R5vfbVqdGRKSC82YcJDRJNdMtfk7qsto9Xi4tcAqKh3ul1bTZx+5+QC1vgBV",
-	"9OGUPMmk5g5heCaFwGw1BLPGv7m5ixRrmJc8SxVrcjbU2nbzthstytzQVro7JiX3iUdZ7k7+elErGY9Y",
-	"Wc1iLG+HJ2vpqVP2imNpaTc6lKt6o8lgclKcAfRMMSZONWOdASv5RXrp5eeJbsmwd/4FeqjoiPlL/tjD",
-	"O9HKveXK5DQjKzpboqQhqPtD92J37ZWAp5qpW6zvefv8B/Lg9AExkjw4/Q4zlB/df/jgmx1oUmQ2DUD6",
-	"XIPjhaWlflXgj6RM3xi51ldEyKlMwa5BkHqHfo7FhlawJpgr6x/UVnqBQ7avsKoHHOLi6t6f7qeekbp9",
-	"GTsJevVmxYhxx16XU6SXlfrCdxgZOe3LXnNuEaej7AvU8Z5gy/n2uwQu02v34Jdm+tQmF9FbMjme2WPH",
-	"amJpdm8GFk2jQA/vRJuuyigqNPpLkvQwo3+CM+8zqKvw9h8Ab+SOw3i4E5YFrFYJlWL1OhTsK8tENVvf",
-	"vrwClwY+UDKXWSY3egQOmvMuffA5P0AZDPltnXjtFSbpA9y760gG4CCMlk4BN8dIeeXgg7D6gQkCSDKV",
-	"xjMAXRwvbWF1N3gTIHigpBrOtnYbPgvXWtHlC+hAeiGloNB4TZW99HVD00AdZ9Uz68ryV7vCinkN+zPi",
-	"keSYndDnSkaw7/4suQg/0RuWEMUwrjCT621CrJaROMXFFU0aqSoxfKfTkIW0BpCEHgQza/fQacYQ1R9N",
-	"c8guwRi/AXG4ztUCw/8EGYWmKy6s9qqGsFfYHobP7lE1Wzp03aAQfCo3IpM0feyeu0tRGGoy2g/MvOwz",
-	"WvRx9L/vAskdXBxsqJokk//wdagi+DMXk7r9HYP5QQRhAMEh3UM7guIdCVnRlJWYLP2Tr+pSMJRf97NY",
-	"09nN52DCofdxb3F74FZ3Sdwj5li+yY1rV5f5a9FQ5bSN8oqEIAZ2K/FNKQCY1PcVXcqMXVW1PSgxd43K",
-	"0UcEwjE9JS+5uEHtJWNzQ2Ruhso/+5GnNRAsIg8rm9UqD11fyS+cDz+f3AFM7lGcRlgPTz68tWrQJQ78",
-	"X69OPliz3nCRMxBCLu754cX8BB784O0J8uwdXeD9ahTlGVPkCdLghDzFHivgOfr+4sHZNy4nr9J/pdr+",
-	"dC+BFuEzq1Ru27DavngGi7wH6RaEaXTtYRL7w8X980kyWaUXh9+Ze+iOQPwI58LOjBWat5ttlUIvE4vg",
-	"vG/vA8LOoYCjq3Eu1VhMhpZy3EPyHD7fm9OOZVngrD+DXfGSi7A37NgmJsTQHPbG3OF0OAFWQy4AV3xC",
-	"ANekipebMXrbu9Cnk22cwdLqGHH1uQeapUc6425ybUV2Gddm1Dxeb+VBgjkVZMq8JZi2p/UeslO+xXdw",
-	"m94ymr5DXJ6/i5oyjA2K/t8RHrDUG0dFwWSNOaEGczjvk5/4D0m94/5IltAvihu297YeSWTXKX13WTl9",
-	"drg0SIXcjHLk7Q74DJ0pnd34uKJPgYRL/uHZ99jLwFtKkCPhel644CEv2+of7s8pcVZatMoXxUN7CoVg",
-	"6pO15hQ3hkVxigpvSiBfGWDVJkmhJrpfEXJttp1lUrD0413riSWlPkH7pY/mnp1R7fu9LKFiX0a7bmjZ",
-	"MFJoKCKQc2zRYdWIGyE34pR8KCgHaOtW59RybjagRmhSJcytSE+Lp/+3JVNCHBY9uX/6aA8wn6gz+x29",
-	"YYfx4F3t+e5eUuiqJlKCt/ootdzQfddvJ5Rz240qqIwiqx/527OfMi5uTjxoRVA6vGPavOTiZkx1oejM",
-	"tXvqz0J9I33RwsPz7x9+/+jb8+8fdTST/Lt4Od7Zcw1lgNhcV86JkGTFqOBikWB7r+m2lhll4HOdu9go",
-	"dMccIU3OI/61pAUvZdGe6wvSQYqOYXergrjXPoa0yiigypSNC6li94BQD8+IkKLhtGAMrG8oN1D+gsgQ",
-	"mAQ6Qsawy9prUzleuUe+NGHv5xU52m5lY1n4Pr2xHi7WDJo2n5JXjX5+oDTa+xSuc13WEvfbMz/5sO3o",
-	"Pr0HaXHtIEZv4ZEv6JTjhD6Dbwhe7LuU3rGHyHkKIf9xN62xBFQaxhytJ/qenrmmduE7YEbFwQd7fO6w",
-	"0/os6AgzKj5LQsJLKW9Ari8l2AGC0ELUNLNgoS/gGCxStgqOugffKKaZ+AKr8/zE2nyD7sYbxVyTEAmH",
-	"TmuEC7yM63e3P8X9k4bc/MLCfS032NquLZvoDTz0BR1cmNA46URfbF3XW+aaaeplbkgqN5BEvhBE5tD9",
-	"NZOzm2oi0JyrFZrrIvUpQ1vMBoJNHpwN5L4VPtPYdr4jHfJN8dSXd679zGKH2j8wFrJeZcBexC8e75Ht",
-	"51bzRZ1QnNLf/Iw+E2lC1jTXkN6H+QUAh8/wKl0rLhU3WwfQgDQZygAdJ/Be1paQ9ws1s+VdnsPh2lDr",
-	"WTymNlQ7lgTAb4jZSNfGXh8YOG2c4JYNXFPd3izoes1vvkAh6qYVkaAruXLFFNXE/dPJpcizbAxdic+W",
-	"le3b+Kz/aa65fR0XlXpTmavRdm2h6KrN32Vv7Tf42BcmkWFKf19pDJRHOWtXCooQnFj7FpUL0dvmrQjf",
-	"QmkKMMMfeTfWGdTuPMnoF6kG1SYXSwl2zr+R+gjgy+yFWCnbTKmhDYQLlxQxMMnJ7UhHTa+++acLPHwx",
-	"p/OzlXjBi9/6BKrdy1eB9XmkC1jflBs+l6rJEnvs+c4ZVYwCek2bz/mtf2aUKLfrIcM01vfYgSv4ZrN1",
-	"jqAHgGV2T6vbD1cAUgnR/2q+cihC5mDz2oseHgSayzSKHEJlDfVVgDC9Qng6uiV0IfvNcKS2P89EegW4",
-	"UL1eOkrvnx89tOY0n90wE23u4z4OxykfDEVT+wxJEnLNxIoZxWf6rtMk3En7EUG+4LjWIq7lzE58slo8",
-	"f+KgPAuHMzZKWN5BllXqlXXl6HNB2B85zTxfAWYFX7ErQt2fIAVI5oYotpbKaEAdCFQuICjXUOgmhLmI",
-	"yr/Xayau8ZGRxJ9DsqyloiKIwpVLb1JFLrNPtTJkwW/jvO6gFiZDEEKDJ6tizBl6wzTi4VNnnVySW842",
-	"CdFLgAfGZ67cr8WEV3RLplGoxZVMWTCf3Q6N2ewATmmH7nP87iN6RwBqDOFLRslI/IVNryWwIuJiPLy4",
-	"+AaLDx3l60Arp+QHSHwoG/5ZAuVrACXFsLUmaz4zuWKJt8SsvPJ12oo5tiS4rinAA7GPphyxqDZ2+oF9",
-	"A/JpA3bIcZq0W4MPvBDrvHjglDyDyiKYHOTNl027Uw94JPLVlKlqvVGq6EZcQloFQHlgPYedvygSKIqi",
-	"Ebu1jqNOyS9LSTI6u9F+h+jMkEzKGwy4ZFL0hiiqItREzvW9mcwyRhd5J1RR8dj/CLAit9q7gCuyG84y",
-	"zUAw2I32KRWOxSMYRcTBmdpvLWWWkjkykeUwy5NApl7tM/uwiQer6YBfdA99edCLMLFYGO5xljkqr8Yy",
-	"VD29qrc6ZuYjvDwWa2+ksvapFEMS9ftsFxf2srfLa3E1vbAPsYLXvyR79kUx/73rT19Uy+hGMTYR3cdR",
-	"y94Yv0suCHXnFJB/l1SkkACOSGOQKLW6JJulZPYPS1pBCCJWXfVJOb4Q1cAlUgDgAaAIgd1kKYTrtvhW",
-	"TM9baZbdMl1rtCQ3gii+WBpdvyYOOv7uMm6zgvHufOMeHEUXfMM/Qs9IV+gQxevmKdSJhOyp86o9df/s",
-	"/GHFnnr0sI9B5ar0uNkSQxcFJiaus0x7cFrhkpaG35LRFALfbp4v5ievpGAnPwG2yLitXfmKLti939ds",
-	"MUqqqVseHJwHkdPFdV2eNakwhmKpVzTLCmI7WQqSNfEJhmRDs+yUvKpjqF1VsWzdnhkpM3iaaLrV1RZw",
-	"Vj1bQoh8muVKsZR8XdRxoN4uJILc2CcpT7+B0y6kGUcVY6obK//aP/Rl4hoX04siG6vRMNftfV2O14v8",
-	"/uke4XC3ki8q0wyn9DcPh1+7hBWwFxHaBiMybvcqycUYWnUnV5Z5LMSaz65LTbHnQzNXyi8GQ+f+466W",
-	"JvZOPICVknEan3y+gsiaXOgQC2NVwBecAgrRBnE+rBoOfmBuSCodqozZKYQGo0ku9hEoAR7B9og90Oqv",
-	"/aP/A+zqd1Jmbr3Hb3rkCeuVY65rdtgeFdI9Ss5+YAsu3Ju/MMjfCvHvvHK2+eqQIICPx9h42AO4NrDb",
-	"Cuw/BfUvIVqW2mqoggXUWpkhCjBGjyv+ZupVStAgtbyC60jvFruQx8XrvbEP5h4U7ppcCZYWpcKn5AnN",
-	"Mo9tBEqqc+hb3XoKq+GmbvIN59iAjMLeEB1ap3toFIMOalMAG7Jwz0J5I7RvAXCvuWEF+vIVEfZvXs/P",
-	"OCLkwDei4bVGSCsU4ESUtpYIZ8Uw9AHOoyZCIY1jEnHcLIpfCuwrgJCmCAnoTSTPE5fwm2ILro3aJmSt",
-	"2JwpJmZMJ+SGKcEyUm62PSszKeZ8kSP7OADBnjepa3nSSzWHZ78s1Rym9HdXzZlBlRxxJ0XBKQP3OKZR",
-	"48f3NKOqrUjsGj4/SCYdlw1wgp+lKAgn8FzmvjXJZ6gLcjAVXHgEYJGSW5rlrCZr7F8Bvu+quOjcF2mW",
-	"Fc8rNgACrS5EdhlsybKsPYQNT4xYjD6TWb4SkTSP7+peyT5ZHqF3KLmJvAD8nMNe0PTvacJT9Hs6qE1X",
-	"EY4uPohDYXc7tMJ/lxx0mgXl0TC8dkQe1OIwXAcPylKWFY1p18ouBnqbLiQEVFzfqmFJRgU2QBsMwM6k",
-	"flnKlUsS1YS6TjV0wcTANAXURw/LUkAQEMPUWlkexbnkOqcZiO1h8ynSkAe0wuydgGDsARY0O3YKgn9P",
-	"o81PMAehwEMwlQkmZCrNkmzodifLALIKLFc3exnN3eEoE1agaREo85VWRdwQYXkvy7bka3tOvynbFcFp",
-	"uXK7JnWtp9GGapJJ8F7cMjQ/5vyWkRUXOTR2hR5H9VPpkxU+wMAfklIHhwNlSmwxmoJrpLdv244Xu9rt",
-	"Z/dmS9nt37ZPPnEPfnG1CtXJRXR0t8ixIsiVQ9yIInv3FVZmQi9na+3aKUI2gMoFoX2177a9s1aCPdRt",
-	"Hk7/zCj24WOf91ZPeIVgC4UWk9VOv+8dbFC0ka+c93WVPtij9QEk6tKVFIsia69s+QrupljX16M2HcYZ",
-	"VfvFH6n98FHPm2ermLfIfT6ORexRUT3zWWlqea1y6kjGrbgP0ZYiYV10Ahv+Qsoi4CsdnoCJ3/4zDNB3",
-	"zcw7+mWZQu/ooky0uUMfY/W1jWR0ZsYygkEvoPHuQrHOtnj2on2e8nUmaVsrTPBp/gxPfUl7jTN6rVKP",
-	"RnR3reQcMSICAgk6njfZSGuNpg4t95RY+wiVRW+oWvWKim2RCzoHS0k7ZHrQtcreQh6RB/xwV4QKN+HC",
-	"WWx1c18SnDrbesPYjf0MdHaCovwwFEfHdvf+xB9am749VXJ9AAOGw5m5H/DIDd/GakbwD6tkl7u1xx7E",
-	"O4z/NYh79pc7wFCYY7VGK7IrB604hUuqxz9K1d4OkZtbpF/ilkd8TXI+18z0G7mXF+VLaV1ytwztgn4o",
-	"+MdRSkRaui0K/nbWPRUENw4vllWuDZmy2EXkukgBeKDrQUrJLIcL6Yatj9AGZefUMNHSIv7Zl3lijqpb",
-	"PRN3HlfqbFoBKtAojZpXa+oZsd4BpS6eiRSuj4W+QTtLuipZAdpQCXvte/8cLtDRWGuHR7kG5v4XmnXH",
-	"8VlBjaJrAxsQgZ3ZvI9933UfamFipIigumXq5Npqvtht84p8QJp9IDOqoIkhJUgb5xhN0LdY314ETjkn",
-	"2trOGUNXhUuXONx43tAbFhcov9AbhllYX5zH0U4tDgD5y1L6gjKMyIziCKE3VuDrjLE1L7xaxCyVzBdL",
-	"IhqooVDjKDIumD+eHgvwazvSiRQnLx+/+mYvtDAmlMzaLgL78ZFa5tqxVwW64t0ZtPDijAUVCP/ZAdvM",
-	"ZrniZju5/PdvNRlM7bhovGLMyiVPUkGYJwUx0sORg+M5n2Z8RpY0m/tYyQ3bWr3GyurfrZKxomkvvwgV",
-	"WylYZdPt607gdR39rv3D7/DZoef3i8qLrC+mPTUSKA5rHgeCrLbFOiGCbYq8yCsioG4JU9s0mykHbNC1",
-	"rSiTmTumH08g8A+lOmbJRQu2SprWaTE5Wjpk4z13fNgfpylLQ1Oob/lPcIzGaSUbOtFzqTCbhxt2hW0b",
-	"YJOLihi8jqXo5+Xs2vbQKYd7us3x9Jbdyhu2wxZjXNcBTxG+bSQITjtUgOxXRfiAZlZv2eIDme/mggbi",
-	"djSKF63rW5TYonf930YfPSUfHJmrCun/uX79ikBWJ7hoXYecpw7jWm7KckNiNgAc4AD9rsgHmjFl9Iei",
-	"b6NVguBPfpwr8kExvRUz/wwFjRfLsg2ZsywjU7bkAhJVQBkuMlsxc6YWcm/fdNB4Y3s+p7fS3vesz/la",
-	"yVv23H/hmEcLmpaNEiBHVdVjP/lEBsxN+kqTcvl9DpFm2TzaAutxmt4BbeA+GE/Se8pIUaT2HkQby1IQ",
-	"wmpXyv6Bj/yldTFYw/GrU94tGcaNdQnpcPjRb9Gr/uEC/EdSp3D4O9aiKi890nF6nKY+wD84zFvdIPBy",
-	"YI5H5TDdWysGuD5RS/cNPnDMzXtWZKjctaMRj5ojQRRJGz4eLRBExbbUvsROeg5oxEJuyiwrzN4r4EFG",
-	"uZ3d7ve7mf3ef/m3Mg41+nlJoqkvB5LmcwvCs+MLQqybGWV3caijSMMV5ZYIVMzYyYaLVG7a9Yxf3DN/",
-	"aUUDF3E3moYjalDVWDKameWougYu7XjKhhv/jrWN6luPqm5UjoPbuV77haWpofNWvXsCZ63nRVTs6l/o",
-	"JjoaKeOX0qFk+uwn5uwOTswx7qXjHptW8Kuf2OSoXR+jedDQ6+mEC1fLfpw2Uj4iv4XyglSWyvGT67fP",
-	"K65kdIPpol5sJuUNZ/1ACAs/w4rdm9OZkaoVdPu5e+SYeRDuFXeCbI9ORuJWXnfa7E3AezOZso6k4icI",
-	"OHuUnhFU641Ud57A8optYFVH37giNzjX4OenuVkyYeyspSJfv3v97k1CoBzt/MF331wRbshM5sJgRAWg",
-	"AFPXpxVKr4pqvJ67HbmEnkgx52p1xJ0tyXt3u/rWNSWz776DQ/mPMq9IaVPZqf1P45pqfcO2HQfyjXvq",
-	"73Umf2HTx7lZBqOcr+EH53uht3xhj8/pTDEoQKaZtj9Tw8jXfhTykt2yjJx/M+oppqB9u10a7Rgedz9f",
-	"sY1/wf+A81jkBk6V3GimUNM48Fj6bofxc/mWCbbx6/2bHcw73kaITwm2KXtMWsnqauYBd0kwTVIJFTCA",
-	"a03FFkDUD9nglbylWdv+YgjUPn6k7cXB37qZ7AtqPFYdi7OPAaegprNAodFwCegIvvY83FKuWPD5UeVh",
-	"/5N0RCo/WUoJiiHAWRFPnSuX84p/tXaWNeBqGj+gAAynvxuro9CeL8QLcVTLCV/R1vV4TEArX8vgSFe1",
-	"XfcnYadP7JlIcZnHc4iNxYfXRd/fIh1gNZAyUi2o4LqElI+y1+vak39pD311Kd1JmTUSjQJoWh2wCvGu",
-	"OWB83EnawDWmvRxJVMPod+zGL995VCe+3SSHw2Lt/cpeFuVXrtSXbfpvYY9gWp+G+fjIX/pwvgGHZ/ex",
-	"HK+//rsa5gr4QqGjOhfBsxiVqm5G3VHv2Jl843GijqVA4fifIyW6+uqjHk/0l185RUR7kFgpsOMf0cyc",
-	"5Gvs02QkNPbw/TxG3OTyvPaMwRVb/4WrHEUAztMZwgeAlYC6GaD+GecHxWgCV64IgSiXhI31qPDVlKeQ",
-	"FA21gNZ2VOm4hy1mrhxI8CM4CmBGGPW6a2dB/HiOq9S7mJ5xeMFFvEnJzIPu+IDXsc7iPXv021wG+nDm",
-	"ONIudUjSIzh0KLh0KjLT9V9xFm+xf40olymO95Km+zt99tvfqrHcYuQhHUuj+a9g6/nTAVK2pMGoArNF",
-	"uRyfYH9l10SxGYMdEwP4WmZ81tVL/o1/6K+t90O6xt2kzXmy3lXeHK7tiIo9jn/Hin31rcfV6TGTZ7yk",
-	"H7//94zibfGDd2p71K17B6+/a0A9+9I2CAJEXt7IPEvJkt4yko50h8HQ1EPMV98A5XYsJXRqbzbXGXhN",
-	"tUk8YI3rCUUhkfDww1rjgp4mmueEv1Ca5Kgnp8WYOpA0n10ont2BUDxGauTokvGPnKkufeOf7pm/tLpx",
-	"bSWJXcn2bvqz2NEccR0kt9UhQZ4FtZA4pIobBVoiDNFD7Ir/mR8v0eEV25REvXPnf+PNDaBYOpJgvYbL",
-	"CjZyS3KRMmVN5NG2rnICe15KfkP/Km5DYHhHv2gu7GEERCdiZwest+VjRxdkEezF1ENUHdA44zUCpknN",
-	"rNpUASnfUO27Z8SwwQ37aKJdKfbrV3xYvhLsx132y1oCmoNvMkJF6pp+I0qKFc37tRQsebAnqxbHPZYX",
-	"X5Dni/O8lDM7+qa9BjB397pj7kQV5TW4I28yur3LLRneOApnx1IATYl1jsI+9L5/lMzSCp+PdMYqcijx",
-	"MDiaGL469hauOcNuvv3O1Rv7+DjtLp4ruSJnhdRtdPpt713RCa3bm2UOxNdtMMvcXt4gGxPChEHUHU1m",
-	"UrGS8mQD+CMQTb3CcA6I2IRY6immNUsRqQe6847TIQj2GV9WTqRo8w74tuSt6wBR5v3zSsDRPr3O6BY7",
-	"9xyXKZWU8378CE9+scIep3dH1zSjDnPpKKJfZh0G71t44phUlRm7m9DFOx9sTcg05xn42gB3dyMwqQlT",
-	"WEs62iOjGOF65MgGTKLSar3dzLEE2j0LB/ZRf3j2mbsOFFaRJQakGgr2lSYIz0cNEXIq023ZX+joSRF3",
-	"S+ajuCBgCXddaiE7gLXHO7+PU+hgPfMOwB3OGfuY5p3CMc/+6r5Au4S7CTwCOYdFHYU0fHZIVqFd3fFc",
-	"fjD6HTv7ynceNexoNwsFMXSF32D9vJFZOuLGFYesp8PP7eZfKAZ1J2RsudMOIthnPjNnRz8zx4hK3dnB",
-	"8bp/y6m55gvxOjeTPtx/XaSwjgPBnaIn1s1yWOFxOITjC5OO0uocB79jvgxjoFyX+VSfksn52fmIDd1n",
-	"UqTXhq2jyIQ+uZFrovhiaa4KrGCX4Gg/ofoGG7iND91/jcUH6CxjJyvKMzDNyjpDzYzrJewwDgcAslSR",
-	"+d3XuwEMXCn6kyXNMiYWR0XFOQxRYMHMuHACkU1yuSy+Xl0wlloRR9bKZV4gxVyLP18MCkJxSTWZskUu",
-	"9t4v5Mb4duFRRlY/lrSAwV1p9RcoM0bd7AIzpC4G0MEZ3NroGSW0URc2ZOM7CoD9Q3cRz4xGIR0dbhkk",
-	"fTORxuOPcs3qXfGdm2AqZcaoOHLA8Z2UmSPZ8Y0/vzeuHinLPFjtvhFGmqe8I7/NM02vkmf3oi8+k+AZ",
-	"NGv1Z0rOyVbmqun4aOkM1p0WWCPbPSGRYkHz4pU07GDKHUM2w5Ts7D47VsIvihuoI5H2H3P0vTMn+brl",
-	"YmTm5/XRbkQ79t/9KvTYF6Wa3FJhiSEFV0w7/NLDm/UEMxfbgmao71RStY9aZBJP8TxG7IsvBMQlhTU5",
-	"dLXy+Q4CAjuEPZbZ+XmSde92P51/pCekVX8fvZZzs6GqHRrg2j/0mZRDq/K5zFe7dZRjC6qYaqgZVbNl",
-	"LDntfig5bee9P8qNSwLYKG4MIjCGXubyIaovK7Z68jtWgjKRr+x+uV9n+tbu2V0myPkddMpqgi2b7ESG",
-	"dmryEAqecUZRcN1YYBSV6m2Z8XPLFGrA9kpY+pYNYCgwOlsGgyJc3DJhpNruqQ24OfnWoa0H5IXQBnom",
-	"foYT8qLS3TbEoEPCrQ96nQ1nsPFiX2Kvdh9PhrztmKcAO3p1w4O4LR8rcOfZubRuaZl45PnsKDy8YQy7",
-	"M0U0Wvv5sa5mGPvgO3l47iK8OJq4WN7KkIIGdeYzuRpFjL3JDeb3a0D0MRKEmWuH65kA/D7QBOOKUFJO",
-	"1rVDLvIp/eS8CtHHyMF3nGq3rWGm6NFH9e/QPvXOu6a+q/ZTkxtBHr95EWygOkIs53GaHrkT6udrgHpn",
-	"fU+L/RnQ5LQHKt6gDqZ/ucaloeaBVUZ38D0DabaRKu3o7gNPHDNyJFXalkYJUxxLTlQMmnq/MXnLVHFV",
-	"rOiW5Jq5zHeAObbabiOfct+WY3U/jaWivOFscvnv36wAnzKqmILffrMPqlvPm7nKJpeTe3TN793eBz50",
-	"M/nTq31uw+0w3kiCOVb+4Br3V/7iIvqVv5TKT+WP/vL79Nun/y8AAP//",
+	"7L19cxs3sjf6VVC891aS54xkWbacxKrzh+PYG+86sdfybm7VyZYMzoAkoiHAABjR3FS++y10A/NGYF7E",
+	"oezsuc9zKiuTQwzQaDT69de/z1K53kjBhNGzp7/PNlTRNTNMwb/SQmmp7F8Z06niG8OlmD2dvV8x8kGw",
+	"j+YDkQtiVoxs6JKROVtIxU5nyYzbp34rmNrNkpmgazZ76gdLZjpdsTW1o67px9dMLM1q9vTh2fnjZGZ2",
+	"G/uoNoqL5eyPP5IZz+yDMN6GmlU1HM9myUyx3wquWDZ7alTB6kMvpFpTM3s6Kwp4cn/knK+5Ca9tLbUh",
+	"Sm61XR6FxcVWhaPU35yxBS1yY5d0ltgl8nWxnj29gH9xgf96WM6IC8OWTM3+sHNSTG+k0Ayo/1bJec7W",
+	"sBFSGCZgtnSzyXlK7WwfbPCJ//pV26n/XpvE/63YYvZ09n89qLb3AX6rH/hx4Y3Nxf+8ooZsmTBkq6RY",
+	"JoSKjGzth0aSTJ4C4dw49jXPsoxlL4SS+ZoJ817eMJjHRskNU4bjOjRLFYO5tzYhmRn/i675tsZHOvl9",
+	"/x83RuJf86+SsnL+K0uNfQ1M8y1TjkzN6eVc3ITZgGaZYlo7HueKSMFODF8zopk5KTYlY+yta1O+q3Mj",
+	"8Kn2gtyPE5xZdD1HovbdiZwzZfbnQ7XmS8HYPolfnKwpzy11tytJNGPachk3QYqmK5beBFeVsVuesvAO",
+	"2kPqRRQ+d0noXFsGX0gFH1M7bTznmpvwduJPr1EW9UgW/7Ten9EPckvWVOzcVDThhnBN6FwW9UWXEiGZ",
+	"LXK62dhhq4XPpcwZFbNSNvbOJ2e3LO/b9tfw0B/JbM20pksWJPW6MCzbX9d3O0LJmtp5CypSRrZcZHJb",
+	"W1Jt0nLDBMuuqWnMPaMGj1ZoAVItqeCa4usC81JMy/x25KiaixDb/LxiAhhDG2rsnbak9t/UtHdr6FtM",
+	"mJb2i6EcpYWU/2bZdSEMz0es0K6gb+Ph2F7Bk/YnBZ7n4IwLvXHfdQ145R5rixBYml+1I0xrb/0xr+bh",
+	"ubfiS78sv4F1jqodGM+s1XGMyqxnqWesluQqP2fC3tn/M6PpjZDbnGU4D9iVWeJEnNUJJEzMsSP8ZSdX",
+	"e7WjZjL7eLKUJ3skjgvLNwuCXz4lVBAGojMhUhG23pgdSDMh5zLbWdas6VWPzs8CnGHYx4Dq84zYBSRk",
+	"y82KWDmFFGiN+PjsLDRkyZt780Y6JYQaVKwenZGM7jShK0azoSepxUxub6J7+j0zFKfT2lN/SfUeCTsU",
+	"u/V6MTdsrQf97oX9DdAYJ0aVojv7b6svX2vDNsHDtaHKBK4MGBI0EH9ngCgKXFxWXolMW04AXXXwhPfn",
+	"2qY1PFVSo74SP+/oPiA1QkcL7Yr9EzBCgmflJu99dcNFFviivTK7LHg0cVMqB42u6K27HJsLKsl9CN2R",
+	"sv3TxndEZ3jlxb4XWyCDkrr0ykrxlVXyKuuTUytGc7M6rb2k9v0JX2+kUwCtofZ0tpZSbalJV6fsI11v",
+	"cvYglYo9wFFgUc9yfsM6DulAVatDLRx8w4av6chJqMYup+CGCG6K0FumgoZHSEv8USorLIn9mjCarhrH",
+	"eV+Ut1moWM/xbdUhksU8r50g98gfyeyW5kVEdaYwa8IFoWQrVWbvGvxhQuY7sl3xdOUe0oQqRlJZCMOy",
+	"017ZjS/do1ST16ztc+ooN5rLhFE0NQ/AfgI+M9Z6Dl/yoy4E6hm2dcmZFVMokL21SLQ1PUCdwfu0/Myp",
+	"UXB5y0XTIJALa2OSulKUeInPNVFyezcxb2cd4JXq+HT9/Ht8qucKixyV6ifBo+E3JixVa5ZUp8lK8xzW",
+	"M1IKl1wxXBIns98KzgK60/NCKWtWOiaAPbOnwklZ2G3QSO3h6bGWagagkYbmvW+TgtA8B3eEDo0TvD/8",
+	"4H5Jwf0pMm5eCKN2Xerx/iXur/e2aSWfEkrQv/GFrmux1B0B+McvM82U/dcvs6A57vwy+y94qeSabFdM",
+	"hc34iXSL6tQMvJ+u0VcYGGpF9SrgJ2AfacZSvqY5ufrh2cn5xRMib5lCIcDsdoBjzooUO4JzvMZcJ4pp",
+	"8EeGTDr2W2MdXJgnj4OMeMvp/kR/mc2V3GqmfpklMBvvb6GCPHv7ioDXKCG/zOiSCfPLrH9zW5xq55eg",
+	"mub1MzuRxDNfxQvlMqNsPIniVp2HI2hvz1dUhOZIFwZv9K6pvRJW1ZZq98qwdcXtAecGN2RL7Q1SiOzS",
+	"/mtFN2BCE7CorRF4Xbnyhx0XfH70HCfT31qPxfn4hu06DYbS1M8ypxuv5S38lcLuZMON+eiprwjc4X7i",
+	"nlawWTnVhhh6wwQZuzWaxQW15ktBTaEiLqpivaZqN4Cls5hSDEe3tt5qOrgVjkqlFeZfWZ9a/KhMcaTd",
+	"oTvScRYs4IRwnDTKW+l/Mw+z78BjEjGLO3i1CicEI0XzlZQ3qP+D5yoDZfeS6JXcCnsVIzOnSArwn9qD",
+	"leBVJkUavqkNVUtmBjJek4PcT5M6lRvk69iqqfhJoCv9SAz1nmkT0pW9whLYKLsHiqWMWy0CjTank25X",
+	"O3sFGClvrOBfcbE8DUsRYUJRiL0LW5huJ8pzaxL9zfFh656byyKsp0CUVYejIHExG1Ph5SLsglNyziLx",
+	"BZo1ozA1VuUmD/+qEDz8/kIXNO/nI5beXDFjQjziWB7fnTjClWRyS++xsJ035294bA7y48BcX/MQW449",
+	"PJ45+pySXaekRrhgDM6a2GiZ/1pkzmTa48TbXm3mNVLbaj80vQm/akEV2di7mxLYHEKJYyayLrQhiplC",
+	"ieZl7r01ZbLAWcBzM2e53A6fYRk+bTjyA+ec3TK1u9YslSLT7gc4i2+ePG6kMJwFA5ZS1X+8T5BciiWh",
+	"LrgGJLCqjQsx4MDnF9+en/W/alxYUy4WYfGxocYwJVq0uQjGOGrRsYCQxfigZhBbviT/p+aqgWhKuqKK",
+	"poYp3Y7RBF7WYnfcv2En2vP+oYc655uAa5B9xNi5t9i/0CTN+WYuqcr2D5JmWjvls7bg87OuoFQjKwj+",
+	"Xx91zABxBw5FWNPB7sTnMguoCan7tDH93n21PwpKMZnnjC4LFnS8BO0GcEKaFduRNd2RrVQ3RFprD7N4",
+	"hDQkt7c8zaVg4dj80IQCqs21ZkxcR21MmIbVMtBysbqinY93zQzTeSM3e4cOaEnTSc1JNLxya46h48n1",
+	"mgaVI7W83Sf2WyWXiq5hh6laFms700siJNErludw2Wi7G+uGt7jOo48enn19HqD+mn58hc8/9NLY/3t/",
+	"2TkXrJH8tqC5Zu30sr/wW2aneZuQXyUX6AzVG5oynRAja2k6X2hiDYgUqUGs2FcbxQxTkawSlbGAx/FV",
+	"xoThZued8vDYZSm7SEqV4kwTWRhCBX5dxqm9ddJ7HmRhNoW5hgv+er4zXiF3pHjy9cOzb7558jjZ90+U",
+	"d97Ds68fff344Tfnj+tJgvWcyLpTmK+ZLEzzovUvayQdtu/sh72+YWCzQaLUMeoE0hQGKiPFrdCKYASs",
+	"EnSpl64qI60qVQhhv3Jssn/9sJxuNMvqlBoQFWNKhd3XYCqlsshRnGpDFcZxtlQTJjKWPfW6TYb6nnNu",
+	"55afkOeC1hX7GEpFfWU0sd/AiIW+JA/PvyH/hZEkvhQ0/0K7kBxa2tR9jFNpuoNr7KNNxlQzQmiZNpxB",
+	"lDmTrOfRP4ZzDG70BGwjMt5O0EH1ZQcW6FJRdOEtKM9RH9I8t+8eFuauXnCoIiWFqHxwrfwOQeSGCaJl",
+	"esPMPgPnMqXhKMSG1z05te3dKJm66EjIxDUylQE3gUk3llWLbBMOIaxlLI/NZxt033jlmxO3pmEypqTc",
+	"FPyimTDvijykUs1j/o3kU3rrGNtcZ3Snwxu9dgrn/pakctNrvV7BQ/7p6y4HoBedofBkiJdelClpYE0S",
+	"+1RQ7BXC+6LCpC+EYqm9lLMBrifMKoRVNRblZunoVS2o8frEs0DjpfUtGOlQrLhtGpWzYt6jKJ1Cy+C5",
+	"yLKRnI+/iPB9NHD7jKzsDQlaLLGHOyFU19RBq8emK1Zpsnc9Unfwc6NdRcmGag2JMFyTG7ZBK7hxx3Zy",
+	"prdQynile2NSEblGvY5dmoqf5HF46XuWc3vqA8xkDFtvTESUpFW0ZF+cKmZVqlGMmBVs+MOlxndXvlJF",
+	"HuMrYcalpbez95bUMiCqKVvKnWvHCSur24yJScbzu0M86/fEra+elu2TsMtN9URs7BZuQxebTMHNJcsd",
+	"hZ31jZGbcPrLLQvfWwuehzL73q8YWcg8Q31dMah72Up1A3JNMfDPoL8QRkCTB7woULKCFnKX/Nt31Vi9",
+	"MnK7rrnWQR+5N3SosFbOHOfFMkJNrSBsC2bQiuWb0y5Bu5cBBD5SDBVycenS1yk4yOXyhAuiU8WYCIcF",
+	"I7GWDnlbhkhwu0qKDFE//d4frHu6gaaIkPg53TE+El8lTG6ClYaLsZ5B7mKjEovkXAcsHndBtmjTm/YK",
+	"GUbXt0zpaFKaSlfh24Vu6JznfG9Del+a1m3QnvvWPQi/Uix2CW6KgI+PqdQef7mALD/4eThitOfJyLi+",
+	"iQ/IBSl0WR+3KPKcaUPsbwYOv6C3slAudXqv7gMC/zTPYz67pZLFJiAmf6JrVqbR4kMutsLFuFzoMf7s",
+	"FaMqG35Nr9laopLTRduBdMTBKtfhgDwma8zk41I5pPBe2pD/tKfETgY2ChNXdULWNJU6ITkXxcdaUZJL",
+	"SwTm4gqinVakBEW71HETVOrOg71hcpOzHj7Ch6qbZxwjaaZ4xA8TKSO8glS6rcu3W1FN5owJgntgSYS+",
+	"qAkKCQ1djhJbHZdlqxjPl+iB8VvzhjlGqlXgaW9q17bKSVzPqiURk5qILzevJYXb8twLzdZRCSts9nKB",
+	"JAB96GX7zhXGwGgHpCTgnGI1aWOz8JlQMs9HmkMLmpre9b6Eh0CBFRkXy+GUeok/CJ2dDVOgaUqhO7KT",
+	"8KKAyGUmyzjhoHe/LV8Qev0tNzTvHeOf+FR7S8s8xjrNa+Rpri6+9dNYOZ4BprdxYI6V33g/BOOcylhu",
+	"6AIZ5O2r78EeuDJUGStVIdq22DmvSDs8XgY2m8Nzo8s4n5Mr+ypaSC/aVHoRZPRgfumA69YqnkwETR9d",
+	"pCtwPaUb8vD869Oz07PTh08vHj86H3VfxLQDxTQQiaD8Sobc9NFrcUNV02ldDwKUABStK3sl1/ZCUoXQ",
+	"hOogdkU8sMCl4mYXTZHbfx0sk1CCPleyUHIN+qUetlEaGesOzpMW2TFOmBCdM7aBv5wnJSHayM2GZQkG",
+	"zUKDbhU3BoEzeufcjnrA7eo2qrxm/bKQr0tucUSsXjjEevOndiLL7QprM8JCwBVuNITA3jnvKJzJ5TJ8",
+	"/CFHBMshpzhlUxwuwVjlyA5ykyeHc9NYPsJKP8ADGlGwyVg20u6MHtGIMvru5XPy6NGjby+9Qqrr6BaR",
+	"g6QC3nBaGLmmhqdW5xcFzRN7nOk8h2xis4JizfGn0h9BeGv1EfzlPJzJmMzbLc/zayHNtXauu1asc8WI",
+	"3mnD1kSxRaEBeKbfjV+dXlOe4kFn1B+qac9oEC0gd/bOev9g3kXb8DOfzttUTv5wYjjfRitgTg0T6e56",
+	"PTTZYy0LEYNLMjQfZZQXGkTG0B+0iIgzab63MWYPfZ1EBrrcJWXBKbt2Wi+cuttlrNw91tbrbBhWjV8q",
+	"5x3Wa0jdLfHE9le3ktqUfohmwmowZXVTzHOeXruislYUPDu/uHj4LcFnyA3bgVNIbCDIR+ZUsyePC5W3",
+	"koGfPE46kLuaOCy9ebEOtas2zaS2xk7iRODF7hKK87+JRIXZxw1XTI8acqBnbwBy1K28GQ0cFfHE2KMa",
+	"vpcLHfb4hnwxYSdMoUtpMGuQrBVvq9G6f3unMEvb6HzTm6cdmYFYCw36aC6XgWDCiG0t6wkCvt44JFpU",
+	"FYtU/4QQaPz4Q+7PibLnYJjv7EMBLUIxglg/LgljZ+1zdkqubrjV0xDpw34jNSM5WxjMn/XP0jUjC6oN",
+	"ZKNT4Uco8ozMMZJ5Sl7zW0Y03fkYJ/yH2hfesKwCFdXg9rdclzMTMjZkzKEdj+iPBHWK4jnl0fCvRjpF",
+	"DvywLca9mWaf/16wkJn0TLtgs9ts50fRslAAxJBnTBv03O9TfiFzV4DUshAQl0Dgllq+0cHgjzX5Ar92",
+	"qddaAi4KggpYlU6bS3Jxdob2y9msias6olZo3xDImeUyzW4hIE+FYdkl0YyRK/uRd0f7ZAy2ZmppFcxZ",
+	"UkKcpPapFDzbPgViS5XANAwhDSopXCwk5KXOi+WIfA1v0A28mmDv9hSFb58AgcqU/8GIcO9enHvkCUYq",
+	"BL5WhU4Sr31sDuehcWCWX2hin9L9tVA1cLk7QMU5mgwWrn93AL9TnLyrcj/a4fBcLrv9KL5Uu/nDX2Wh",
+	"hDW7Fzxnia+rTiwlF5xlwzMxvKOzHNDBodoVlhcqvGWc6Y1buve6f9iPoUx86z3+JRc48WNlBXgIa/hS",
+	"3EBEYM6IoErJLcJL3THS1coIAQIP5gq3k1OyxXEN+PqspzPfG9M/nBgfN6oqEGyVbjS+a8EfvXhdiSUP",
+	"HOQ5+oPU5L//m/wyg3D0LzPyS3F2dv4E/wveZ/jkESPfnn3Yw7a0orJbntQmFtJWXwJQzTu2lrc0EOzb",
+	"UK2D5uJ7VHjsl19owrNLcCZaxUoKjKHTwl6s9qoxUlm9aM2oMPvonCE71eWuDgRdb7iw/U/ji9XhYsjr",
+	"/tA4Fa1VoWo5PCruKDb8WLx19A95Vd1Y1ysWRmbZ+Q3Stdw4a5ERD9DmIts+rQ2z/JxWLCLgTKmEkmtL",
+	"sS7MaCs7ra4drumpdqw3T74k2d7La8+1qRHb/FhIt6yw4/rSpX0gmRhNVyQt6zo+h/yvuZSjPRoHpIx1",
+	"JX9dx9N6Gq6pQKmIElHrdcLkIqljGTp3zd7pSK2x1L/+d9PEq769ZSKLmHi3XJmiMWjsMFRUdXkue3kn",
+	"9Z0e5oDFc3GgB/Ylz1nMPicb6pF/MZ34Cw3JlJfOXNKYcPS9q/MebDILo9r83J3zkbMoFlqkhnK72uEk",
+	"uTaEiUwTRlW+C2aswNKCIWyr+jbrQwqRMaWNlBmG37rvNDf0EIWn2oeDtR071PcsBKCPGFQas75PyVtq",
+	"VjVlGXMfM1AD5CV5DynUcLUkZReDjLHM+VIEK2s/mzs/D2rmckEgh8U8LTWosyePH7e0iiC2IWsgpq3p",
+	"DUKeu+OUys0Osr8cEnr5hzaYqbEpFFiT+PrhNnHG2KZzHVB1hkXDAJNCjJTxDNSOoZpEOL+4CLmYtyLE",
+	"paPGsEzUPHctvPWzXvu9Wa3fV66v2CanId1si6FswC3hiN21pTuylNicw+FIWaWBznNGcJQQaY0ML6Mv",
+	"pON0D0uPocfze/zRBKezRDrt9DSj9Bh6vlqHap+b+ZKFXGGoO/K6W3Qh1VOyqsBBQ8OVLD0c+83XkYbn",
+	"faK2J+rE/l8wDVpm6HgYrDrF9QR/kILHIxIn/DeLpH9cur1CB8YAnaeCnNs7yIDFffO0lMZ2CXrWbzhV",
+	"7aoqfEMOHSNcKeoc3V+4cr93NaIOPQHIt9McgXCw5T3L89JDjKLVXkjgNlo5nCu4pwbpIDWMjPpLUrnh",
+	"LCNa2uGG7dqAAEDABck1+rkACieoe4QLuDL0j7vpBTLkwoz6x9BtnCa2Y4d662YSzIgXDM6F3buYLIve",
+	"sRRUt/07NngJxGQbIgSDSH1K9IqeXzxJ7P9ePDwHnOzsouZyx+/t2YEH7PnILoZrC35PRt6oocM89Di+",
+	"xZN/8DYKDzrYhg+NtcK6c6enEJqZ9j3goAWAZsKwGFznhpVTbSOYgBQA7CmqwQWgHQSchjQ0hOGj+kaH",
+	"a4TGxj+GlrcO6jME7x6GueY360CokJeRqFoZqkPbSTCXib1UcmuPoD3OATEbhCXEn0MqLhboVJ15Hp4l",
+	"Z2dnTVyiAdG1Bc9NSAd+9+L80s3WN9Ba2+UzPSiGdN8nF2l/8Ln9i6Kh1CLlABY6601cTf4hAB6K0eyN",
+	"yHe+JWY3dWBW/oUhJx+sZrhPABffsEcu+oyRv3iV9egoybV+Evtc3Aw43DXjaM3Wc9c9tSRY74/2MmZG",
+	"A9/VJl8tcxxkCWzDFBlBuJ9HSATCGSp2y9k2FHIoYtUQ5bQD9fhQmGiYIPMdKPaDy47i9TiIL7wf2XP7",
+	"EvbgF8JadVnIPfS96w6zALxmFxetIhDud+Fht6vdgAJ/NwS8ARrQLGJIA3v4lZizKhcl2epLCe3iD7II",
+	"RYw8zlFJe6///fhmlsze/2OWzH5+Yf/6YZbMXr6bJbOrZ/Y//9hXBRvi5+v9/bF3XxvvNZh02ftQ232B",
+	"QEEwPvy+595Jac5ERtUp0uQuyoMfAubyShimFjSccSCYAQxO7h/qib20a33NimwUW/CPJEd6jClyWFGV",
+	"bWkorPbjs+ekAsXZ30hThM901I/QcH/05PLXK1HR9DbFIGWhovTB+kLZFONQubvXXWO/ihlibncY8cqh",
+	"sAUGhaYUnUCwJd4DJFpRntU6WnFNtCx78pZ9bEjG79oZ0guhcrEhGdQk1R7dF5zlmT8RUPVM87eNJ2IM",
+	"X70i1mikC4Eqkqa8h7Ef6KDRw7RlN5FTWPFdJE05RJNrr1ikfWp0oQNRXBrpOoOXd3VXvMDQCrmh4bVl",
+	"FSpQr3N/RUV2LW9ZpI8+wt2QOYNcSWw0HjGGq6LO/u72gYbikYPAgz2d7dQyaqjr5gQ5WoTj00mpheha",
+	"V4ncKg4AgC5MyKFUUuyYDbX81d69C7FwxTiyQs2Yu+vLWpT6BOtvDRH/r3K+z1pztuRinNEDOTMDpFXd",
+	"b9oGa4GC4PkO6wJr7FfN9giVHxmjWYUc3cwXNDzHHKFG41uqGKFbuvN/cNdxciDMmxgLZ1hh1Ay6MP8q",
+	"51HrZygYTdnqpOdFVXOHAYgv+82kySanIgHnPeQXNbCZMPrswEpErDmhYjRYZO7Miy3VvrQz3FIGRG/n",
+	"7HxPOXB3adlu5q9HorjAS/r9Kvap51IYl/gfKV+1MxRWGJZ1rBtaaCxjdfWsKRUpy3MGzVOzJux+PWV2",
+	"EUqW7iSD36Yyw4zgT0kmGfpbVTES4wbaso5Telp5fQBoqctMNeIa5bckSYcXw21QVWPrRFuts00pHsfV",
+	"Pf1Vzn3qxV6go5HFAHvougliGgPsYcDIDIWuI6+OeLgQNz5898I6ocxcLqrymI2yxy8rs7XxBIYTCwsR",
+	"kf0DEZvd7KrNgBF7FLFf5fz0Ly6MOV4B+1XOYRqVdAuAiF7LYFZpmSgJN9lSQlNUBPG/JGcQznD5tA6Y",
+	"neqqMS+UrkccMxvmW9p0vBS2y0dK7LMdYwXx0qo8T5wzQiLaZyMg7psw4sYVohtjejSqaSAdDFXuaOIv",
+	"Y9DwcnNdtptseRDsx74yB8ryCwWyhqyt0QYU6BhVr4Lm/zNnCDowF7oEER8ePUHKGCYcfom9o24b8HJ1",
+	"zxfl5nrlnU2tRrEubA2hqEEKxshCLnsOXnuZddBBmMIjaxXNI/hjX/twoxeeZbFTVf9UFkcNA91/7aJw",
+	"B0XRKtnR3PV/wg0HzWjgYEAuMsT9kL8CjcDK6Q8DE3AEGPawJ9JAXJkBUcgDOK5BvmBf+meqEXrEAkCW",
+	"YewxXBta4deWVaLYYnZQoehKbgP54fHCzrKf/gjsFWk6Up+ML1WCbAnASiFUsG1QmT2s5vO1A7850Jf4",
+	"Wi7fhJrcj7B4KidDVyuA0UBIOKprCOsHGpZPjYs6MJ/6Ryp24eRbn+3g8pkw+uEAyRIPfJZ4tJ+EbOSW",
+	"qcRXQ9ovoN0aIKH9VjC1Q5BkKZyUqZkqUUS0buxYfKwZv9zTGDWrOnsNjzzupY22T0iZTzgg8lmmk3Qt",
+	"50f3mGU1S8negh37EOwcQJCVwb92ima+I4bleWXQco9RPY90O6s1SumcAD7mp/CbL6bu+g3WkDaPTNmi",
+	"6eH5WRLtjAgNKXRb+yjzMR496evnlPj+6r12Lj7m16Wrjpndv4LH/K+24VqpQIHewEq7PSXjx1CrPa0C",
+	"Idb30uMLWOH9/5786IXCyXOtFqjsY0MSjISTNc0YmdsrR97wSGOmdQzMDEaKLP8HlmekemAiJMvlHVMx",
+	"7uiIWhfaXNMsu15g6/39bEJsF0xYrsHxC42MHEY9gYptvNFX9JaRaM/BOLxhF24oUFjLNQMC1zq6GUhU",
+	"3TqZvrKPmQn3AM9zlCTvy/VWmIfw6MguIch25ZY3idHgvQQPQ3tm+9v3r+DZimQAXkH7buixhjc3qdX0",
+	"uSYAlJsyJ437rtKBJLTCmOAW+qSzR5cOoNm+5wvtBgKGqjIRIs0Ln4wpjHgU287A5IyEBbrerW5OCbmw",
+	"NHlydnZJHp6HwCia0vkiLJ0jRc3blVz7wlGf6mcp4AFyXcuW5E6NVB8PqSEpA3M9b7hr99Ufy9TKA9Vc",
+	"N9Az2JWIRjdnYF+AreJUk0DCw8KwjobFpRBzDDAMtZRGpmXHwdNQqw8WRMi5zHak1opqv0J1F2SXqjQk",
+	"XFlMIxCwpXcemhjaow4ORfuvrlnAk0N6wMNzSYu4IxjkmSf2oWwiBXdiugXzxvhyZUbmlWwUX1O1C8cP",
+	"tzxrpP7XBvwY/ng3AA/M3QYfZ/Zx/5LET7+a0iDaOmIcTNWf7NvnslDRNl6l3ezu5BXVZM0MdiPGxq4u",
+	"GUlHc5B6AsWhBDl7ZYC1njNmvtD+7a3a/LJy1KPZ3gi51c1GXnvx5kh3nXpW037CaD0Za0QZ1IaJSOWF",
+	"Tql4St4/fwst0rzD0h+WttejXtvUBf7hCT6Eiaq9n4CNgAPC0Q+fq2blm99HzZiOIIt7NIFRDdBEPKep",
+	"3LoxqVJ+t4OOVke24eNVlP4jVL4JfQnUSG+XkoUZsaR39vGwEuyxFO7ac6KibzmrBpXqS0waGzyMS5G1",
+	"JuDR7fOqLV0Yn6lCBkOVfcvmKylvhhcoheFG+5W1SL3iixM7EVJmNqLdC74mTebMbBlm5a1da+J/vHt9",
+	"GirHqL3+UTIsVcvVOLqZhQwOS9Bg8/x4Z0hBpNnQwqzIP969Clcf8dQUKIQpefvTXwgXDl31dPZUFHme",
+	"BCSMeyFKmL+/IylWZA7uC/kd1ezROfny3cvn5PGTx998hbX4DTQbJ6FdmrViNENLB+fbn1xd7xDp8mP9",
+	"WqPEHdTktqUuW0mLMFtLLhpKKfed6Qz4VkDXDJvxjV61lavrm6CrC/xz9mGCrVa5WKLL64ZtTMvf9aTX",
+	"3+Xrl8uCQezybO2gHNrNAB7yPC+c/j7nYxomjivFCbj7HnV5+2rWbtDd1/T2BauvxvXgbdiEvS15BzOK",
+	"81uGeaPZxjfufffw+fbfeGLwV5cYn99yzYhegYOHisxlTgLjDHCv+M7AwC0dxyfWB7ercW1S61xLysJ9",
+	"t4qLb8/OWpQ/H+C3CFwL3/T/qg701Zzp39jGEM0oQPXb6QrLGGj+EbqkXJySdy+/c+rwNyRdUXsZuk2t",
+	"z2LgbRDVK5HWfUDTtci9O0jnj/cPUqG0czVyQxwqcuMEffN1vwBpo0SPvIl9QsfInxVlnYUXlu26y56J",
+	"t/N1BsKf/8S2kXykkZB7dWcVxUZ9RC4gUS2rR736vP6NorlADlx85AnjXHfSwkKMHyF5b65v27e+3RMk",
+	"S36LfVEHNkD+nIOFB2S5BqxFWiWGujTIKO3qeu55sOo4p6Irvlhrfjtn7aTOeuV6mWzaS4z+zMu6+H34",
+	"7XnSl4r5xgNoK7pmVoYn9fLGPf6s4bMFx8GPLmtozB0E7hS1k8cLm1c8kDxyAt9WyJvhQpVxcYUakGcX",
+	"C//M5s8Ks4pWoPlhOibt7/PWrDEM3ofmOQ32ZwKvi82xzBhpXSc+dlqHdw6euSqy2RvQ1JMK671IW2yJ",
+	"MufpMNYZpDGMNCog5D7CubVi6Y0L1Dfl9vm+1I40OXLacvnuCGHehdXluSzaEagwsHcryHuHCG3jUupZ",
+	"XF+zRrugIo/3LTcyzzAfm6crAvjv2rdEZ4FctbRyHvXZXWnZsDTuU+tcqkfbuV5z4d18lTr5+HEvigcL",
+	"hsDe2zvPSmUmMlcLBuu2BmX44mM6pfaSCE/k7Oyb/pn4EQIgcqECu1GOVSy1bp2KQHcH5hoUDILSuRc5",
+	"4JFQW/fUIDHnzzMuKyk50237MJAbOBsHJpf+xLZX9JZlZU+KXoH6cIgzdD/ifX52xxshHM52Uy+VurYb",
+	"AP8FYEkbSLW3RhFiHIXBeVJXYDS2GgkQ7VoUOj+LgSsGF+Hs1VYxyicwgu9uwUacBpUDshEepLseL8Gj",
+	"Jxd9muuEOgfMMrowmV/FMPFrRbQBOxn9YU/LtFN4NiFbSMV2aTzlJabQmXtZ684+xGYKlzjHUg3e21c5",
+	"2NAqj6gWGa7K1zagYUGoGPLHGrNsTeIinPXi/KDeDezTa5MZ+AxnHtWvTPxkCBNQ9iN0jYGsruvjR6X6",
+	"g3mf2AsG6VzvXY6JrAN9yntVxDKPMcPP0GD/U6mdGzSEO60bmODVpqNbplck7TOhZb5pyZ1WnUt2WKtB",
+	"K0OG6wYgGcc0zMfh+5Y1RQlPg0xHqOV5U5hUriOFaRTwpbFD8v5NFsURbAAHBrcNc6b2fuhzuMM1dDyY",
+	"sOcA5lIpUqYEZDDdNSNiTD82T7eDY81R9wS0i7xDc8R9nxvV5hraiY4ZbDwWWTnhEJ/FHRrH6lFSMxf7",
+	"lOfm/tLU3hKntd/fRffFUXCLy5FKoOmI3RzdhaF2cSQkA+NHiBT04dwF9CGeM3/PGezA8Jr1wBPtEJgI",
+	"+rjU8sKGO9qjl49iNNt1JYmnVjWzQtIzcMSV3E46PySTvFE1jzNsvyHOINioYJ9NPqEDr8Nxh3Oe4vZ1",
+	"x+MI927Ms3gE9MuDdakDUEkDeTUHOjWH62heA60m1FDsx2Bk4m5NwlG470fhKF8wF+0zsl0xs2Kqyq1U",
+	"hdCQD7ZFR6fmS8EywkUQGbyR96YYNsK35pVaQzZs1VgKkCEXs2SWy+WJ/wuAl2OwGvGmHzndxTP1z6yZ",
+	"+QgqM9DYtJZZtQxILrImZUctXdAVGdVtfRvDXWvopvspwPaR+LpcEEcj8CdbKjXi62DAjqvLCCOSBHTY",
+	"imMO12IV00yEASidB6C2Kaaj/+VS0c2Kp8EyirLGqnRylNW2ZbEHSakoy8iD1yrPchbnqJOHPsHJQE6M",
+	"GNaQINy20xXvJESxtTSAvG+stibCTTzs7od7uXXiB0ZYC5SanTZs/YVLvnfx8lCnpNGQ65GILiUZ15uc",
+	"7pJypeDOiSF97qU+eo27mVva2LNBvO0ZcjLWfs21iUaIOgTnyPvBzztwQ6wZDRXU/Wg/xqbaKzDa/UlQ",
+	"jKYrpqtiPqyZrNUglWDApwPxNceQHgg2AfnlnL1jGlKlDgE4SDfFQICOjJlo9S86kYe/Nd59B9rzDWzM",
+	"J2/CQmFDjWEqjNpQJYoHkj1RsoXRH1E1cNnLuZQ3l+QDkuQDctl2tQsbLJDQcheYiGYGuUOLkFZfwCGH",
+	"AUbUWeVA2Ag7VI4Qsa3eBi+fk28fX3xNNvgEyWRarIPQlykVGbfMoePQ3lI5gDfwY62pu+HmjImqzevw",
+	"So+KcwPZtkaSTBLwBcTKnhQzane9Vx0ZxhIrYj42X04amMOWCYP9RU7jgPi9QLj48ihGLO6fx3hobcpg",
+	"KXCH/pnxGkKeDS/724AVYyfamsTgU5DiVXvoCSjhL/bZF5sSQp2yi6qckitrD7CMrAsN4PKu5u8poQSp",
+	"6nLIIQXeSEIFpHdDhhpCTXZbHAxkBBPZiVEMc6gQs89eGlwUDCsjpeJmN9zAWMhgp/ZMYl2svrGXpJGQ",
+	"BwHxsk40g7YjXBtGIX/i7avvQVvFEgg8/U+tek98Zyq3+wP6o4SZqbb4GtGwtQm0ajoRloOt4ln+Qefy",
+	"llWfr/hyNaJEAvf7ju35fcs/PtBWqbHjFDpFGsG7r3ViR0g+RtYyLN/HYfVG2/+O0w/x4vBnvLfGE3wb",
+	"8O5klAZXBUoPJ/VS0XUUtcXJDLB92cJ4UNUAtdXyNtYq8+Gjh2dfn/dmLvf0o6kaz/a2r6zDZe2X59ft",
+	"gTayA/QZtqKR5YshIfZbrvk8ZwO8v0CggbsLW3Lw3kZyeXxSTgtaxIGr+fJrTAEAjFFs27+gPGfZLzOw",
+	"3EEaJhUq9UEJPoOBKnBB09DleU5D+kfVYmDQcYehXtrfjOgXlMy0LIK32s9l3oV3ADKaRYvg7wLYX747",
+	"8UsdTHik2ITUZ/pQb21tXr2u58HStTHBaZaLHHKHuGJUA/f6A5ydMmKfzBY5Xd4x48XzyW7DhtMJVzYN",
+	"ld7JbbjJr5JbX0fiEX+kAv2ViWxUK/U4SKWUNyFN+p3c6gQLIFs1JY1K15Cr7Wf/o6euWJcqhqi5gKoJ",
+	"+JtlA+Gwwa6QIuHyk0YfuRqK97CNezdFT72/F0wbHsaaR6DkLWObso9ka5siXUjfLCA18yls8NUPz07O",
+	"L57E05rb9f6b0rzyeHvJDFbmUjQtzy+5xsa84NoHDzIFUlkhEexbFS9yCgFRKpNAI9uE+HcR8JNAZ1ea",
+	"mkvyf3wzbwSy2tXKOn1/b9cBbStPB1kdtTY1e+S0ywImJGUrFeKe7689DrmCBooHfbeWL20ue8dougpF",
+	"LnzFE5ipzVsTHKtarhlg4e0zXzgewNKVJF++ev7j268SYtJNgj75L7//6eorCMOxOfnyh/fv335Va4Rr",
+	"f2RZM91UbvEtm49ohetIst8RGYasUMwuLh5d9EXGYvgT1FVEe3CJ0Uqb1SDW+2UD3fPp9CMO4SLc+2lY",
+	"qPJS718xRu1K9H7IO8m5YL6hji7WLv212Exz3ax5nvMxuL1xH7MZFJcGZ+1gRbtOrilon3Gx/IHrcDc1",
+	"Gmm1ALanvfcBD3xepDfMYVitqCaKAdhSuFK209Zva+lVn57W1Y9vsPK4NoPTMQmMVeOjYVNTSKoRWED4",
+	"gyvMgQ5hAhm2uR7HaIaHcj9/kFuy4ILlO5eK7jFByoQDahWKixMsL5ph/U8+wtPX6vU03FVV9XVsrdet",
+	"JfF+Fte0pKRyyDPdpOjw7ml6Ewz+WdlCHetcElFApTIaeVwTNxPXjLtV9y0Fe7OYPf2fnsQeSPJOfq/2",
+	"Mc9nf/yrRWRYzSk8exe/s3b8FeozGDFCk1khuBltncKPPDXD+4PgI9iUf9+N4a98B3Lfas5CPcawMyd8",
+	"DPwLTTT/N3PPaKOYgQ4dCIIC6ZshLSKVebGO9XNxvwpgFO2MjyiBEeAmiGAlioFj22PjBmKNke40MGpS",
+	"B1mqJUbMdyYscOQ2FkGKJWBc+U4BFUgQYvCfDoHh3IdSCqcMlDsdbLXfzrisQXLamYzKzhsTQLLnL2eh",
+	"3gQvaa5Lp1nJgzX2K5nJ7i4XTZ9O7TqvsBS7QQ978wXHN1VjH1OmNpHbGFqOcVHrXWO1ieqUoQEN9gya",
+	"NqfxFPjeuYe1c6gXsicUK31OZyP8vj+v5BrTiGEQRQWhusv5G4E0Y0HojleiwrfHZ1qXZCgYFHG8vwKV",
+	"wzC1Ucww1Z5joQuak1jPsuipfanc+tGsxL6RrgTM6rt3ObywdxVT1roterDr8jRWM/MHrnaYKmIkVUMK",
+	"Zyo4infKhynyPithc4TUz2qmSoaakIOzRDOaa0IrqfoUoTe40Y6nACL1QQXN9uB3nv3xAL978Lv4AyoD",
+	"tQMRXErILEpXlAt726G3pSqLx5JC54WAjALUcmG4KkQC7wQdoJL2OPl5qHcGE9m1/SH1yH9B3BImskuQ",
+	"g+gX2654DrOBOUvhMl7LDno+IkE1ljpV/YgH3XEYFe7wtSONsNUQukmQWI0Wbx70DBBbtiu5rgAG7NT3",
+	"b8DYdFwxUcCTVMxznpIbVjZ99Cv/8kV2fnHx8NuvBr2gpH8YuKna5VqqGXJDfZ2eyDUkQFBWEKosbHbF",
+	"ZtTpmMdmyT50X5t87CTdMrV7LrOQdp76j4Ow+SvArm+vu/LNQgdHmkPxxZi8nr3e+1l09mt5G/IyV1qr",
+	"c/65RG06zxnZ5OGm8IdXnkWT39Aa2I+dVnwSZrx/s0GKVOgegVc6S83JfhhvmLsC6TqBqwIGiqWSImgo",
+	"mdv90UYqKw1q2EvAw4cmmPq1TBfPqi9qAgoB/m8GZR+BYsGybCYg37CUHHJa14xYqz2s3LgikLAGBoPE",
+	"gL/vBOAzrsJlz4DBz/3MysKW4PmXexgRj4cVO76Td4T4qJU52jFGFzjOC56bay66k9674apz7CqFVfnx",
+	"DpsrmWdNs6jZofNAQKIh8EpIh3Zbl5IG5SJim+sFx0ECoNymgCZ6GBkiwwYlS9KLyoQ45Pt3GaYgg2OD",
+	"pjfMdaOhJXj8Uga60ezugNW/ZkZhJUoIfTcUAtkotuAfL8nZKfz/B2e+iMd1mh3WW76aVTmHQXJYol/0",
+	"UAkcBJE+Ql2iwyKK1wqWeFDRJwaa+8otqRt4HzHA+koYQ7qFQoCkxoJahYdjqg3tPCaxOd16Jjc3CxHE",
+	"NB3pGKs8Ub0b6JwAUT7IlPRdOEOu0Dr8fc0vCiVezoEywDl3F4cXj3SbGci4d+4Ufmk/lAIqPH2WMTel",
+	"j7DlNgoh+oTSfUPieEu5gS74mgmTEF2kKWNgx2JCX0IsdbITWQBKlmFKFRtwl1vhv9ctH5rih7PRgpUN",
+	"7yuIuv1u6XUDzH5RJcfEaRD3Qc2afOgpEjkh0xzgo9SedwGxHVwsbscedUjwF5E7YljwuV727RLWylFr",
+	"U+qmxRQbVqPsMfYtDUEUv5byBlWgldRGQ/97l6jyRaPp0r5WJGK9eLwmg2IDRknIq7e3jxPy4PzMg3nl",
+	"VEGGVTIOtq+tGrtJDFFxgAIHazh2lEh4z3WyWshCYEBvJbdkQZWDQwbJMU2GBrxiVDcg9OwGVFHF796A",
+	"uqLFBGR1xnEwUw/N14RYXQn8rwAhBo5gZnyGYkgW9cGA7jXkqTfJDEELerzyUq7/a4qcNIeVeeVQJw4C",
+	"y7yC+NN39oIP33i1IIvrQbGkvjMHFbvS1ccxl8Xpm4H4cs43c0lVpOYc9ljm4S9roITdBSv4GFRjqJtg",
+	"Lw1c749U3QA/OG8qUxGI9TW2tBsuln0PvFD+Skob6QX1CDUEKGJFsrAqF8uDKes63OF2JSFiqQk10VDs",
+	"LWeuYeQeUx/QPNCNWm1QjWBVT0Fcd7XFSY0XyqX7LRsmmiuenUCU2MGe5zzQrWKDHrX+oED0th24Fnj9",
+	"VEsplA51pBy6mAP4YYM+P9j34RvpJjzR8qO3LcT4PV7BwseQfZ8RJ76gypSqgOt77kVkD5RuyZl/IJ8P",
+	"+wkwgP1FuXkDfoPPorkY9mqILCZVnPDwBoswvmMleMlcFWpYlgDBB83wNWxNMhPSsGG/+Eka17cf7Ldh",
+	"P3prH3Z243Lgi67gUVBpMEPgkOM7mVZjB3slgnZ4i4FdvkOEfRMyL5wJnim6FVAOncq1639FxS4QhLP3",
+	"evj+pcY0Wax+cY/mcZjRkOBak94FPlWFnfvf+De28wUxAxnWPunUh2G/sJpEvUPcvvnqeD8Q/hnL4iiI",
+	"FcsZ1WxUBjVg6GCXgMHHaTj7I8dOxP5/CwGUznfXEDqO6Y4R2meRbtIlC/Xo4hDOd20bYazhl9rf2G4q",
+	"irx28rZNEsP09aZEzxiYEZ3K3Pcy2LcTFV0zfU3HjWhnO34evxU0d/gBAXU4rikbxcclgbf2dI9s+wto",
+	"vWSfLtXs/VSH8wVs5lSM4eTaXiJvdIeD5kxvVQGCXwTPUec2KmrY6A0u25w3r7+3/CPLdZW1iTmJYL9d",
+	"1gDlNYC+8Iwp++gt5eI0nLQxdLuknGy7fqQh/1cry7s0Suc7srLmNippTl9zXrYqabS7YTBcMcjhbOau",
+	"IntjM6qCpYHw/AgXZFP7aiMg7KXX73fQuDibrkivRuSJNuwnGepiMcbh7EtmRhRFD3LcujKRph+amhF0",
+	"+klOEcCtc8AeoQ4wJMeakG8do0+3HBawoOeFMTJWInHwapNy/JHrZpPZzlcmGJiwciiYhq4hu9ZJqLUs",
+	"NLsklKBXKHEiC1zb2MI3GGvDp8cKnX+i56kv/8MPnuAahhMWKTERWf9ZOt9CTufAJR0zJUbj5Ic7EUdX",
+	"/U/vzzt82a6H0fEzOw7scdQysjWhULGf1IpDahUMkDMJcW5XFXFIZUitJeaQrFL/eLXmEgZgTMZHkxL7",
+	"Mk5mu0jFTo1QsfwmpFKo3CUhc2r/u9mZlRUK0M8GCljsNyZdQbnaZpO7352OCgVXXUjHyBG+MW/9D0N6",
+	"r2IbRg2dhzjlHYJHQabDlqeMZJJZFZSsqFp3YezrcJmMZX8CLWvDSYOIrhtOg8+5KD4mLsyFjcvXNJX6",
+	"EtIxMDNBSAHCGhocH5AR7gRLfbcTZJoeMeO21YmGO1Vu4k8rATNJGN0NeowQepPBAq22XFfu34dWjVlF",
+	"L3EIhwlJVxJAOvSW2/Pz5c6BfErAd9AsVaz7GEUKWm65kmJtDalbqjjk7dfNLo9IUXXtDb4kWhxE3cRB",
+	"dViMAx2tKB90fo0CkRpiWLj1VZt4KN+CCHhZ1nzuF1g7QMBQfW4WylDlH0nGl5A44VCFCrNiwvCUGgx0",
+	"NxImpugyXMPe742Zh/oDIhGuDAtE3LA9SPP4Vt3Wsno749o0/jW2UMe/JnhumQjGz6IVJtFb6VCMYseo",
+	"Y3CJ3eQPBGS9wmKtfkDWWiObbkBV38BBY5S46ujQ0lB7cBVCTV0uLvq70sVuXiPJlnJTFm1Aml1CHkKr",
+	"h7OzS/LkDDMdzhpdHfqbOuDyQkA4a+RiTxhaGLmmhqfwAlEAOGrGtRW72RiAVLkJVYvZj7F9RFWD5+r1",
+	"se45XQmeciogaRE6Im55nhM7HsaKuDklmIbAMgI4DwvoYwRkwVRz7FV/gFLhAFphdwdZKzX+PNxYwZBn",
+	"2NnjozctmM7eRDMZyda8YuYfm0P6mPvgawBjBi58fw1IgSYVAYL1N/bowgXDFCC5FUwRw/Ic7n6OcOKg",
+	"bbITO/8S6KH3VQf0YcvRf97Zju2qKoZqx1AddtminrfoG/U4xAzEZo1fxPECowrVdURPjU0M/v3n1a5q",
+	"moCFejSLZVJn11Lku4haFMZZZB83VGQU76MSdDGXIGUUA0EEEIyW6SD1cs4FVSNQcMr7b8/ItlN4Siix",
+	"A0PgmgrChFE7+EywhOC7rMDhgqzYR5qxlK9p7rSd/mzqEcLEl70dLEhgIH9rtrhG7EJXKZSgrqhhtw72",
+	"DRmUY4F8C8Q7hrLRumoZtl1by9sRN+sNY4Gmv89SJTVW8sONVuW5U1OCr/cAP4b7bfdDtIULd99gljAe",
+	"tcaV048rWAUonjzuAWj+9Gem3kXy4uLRk1BfHKrDAhuZKHTLa7q9RPRrWZi9ogURxuKIwKljlfPYczbV",
+	"pQ2DvfSZzcdDTX0JnFaCwlBDtCQLqu4ZPnXsaeg1pQdWDNeLhYduMe7KVHs8iZcn1tQPBZ+OuCrW9MYj",
+	"j4glw6peGhGJVpBbNRjC0Jm0XDLfdQLwuB0dvmX238ETL7U77ZQItnXH33d4uUTfX/2su8r/PZi2cVq7",
+	"EwDDq/frGzoVd1wxqhBRtdUxWoZwD/5pKaMvycPk7MxZdl4YNpr12wukYeQF+/Xv7eDYK2hAhHxAEz6Y",
+	"xgj6O5IdvgMrlufPwZcXwC+pauRHJJogdtKo9JQ2MfwQ8QL3EGXqS5mGMGUeciSNuKVoGedgne8M2id5",
+	"Xl3gCPRVoa8xrx67bFCNFZpDi0ujd6AvIg0Yl3YGX2hinyDYFOmyAph10whfiYp5MJUuCf3eoRde2WeH",
+	"XTYVlQ/fMb4Ur8QhdvkBJq3vn9xt08IMY5gXruVhEPVCya2OlH7cpfV2WijlODugXmHPuju0kh/WaXtk",
+	"a/lQGLXRnLo232RWNY70NKtWG9+SKXAy6pt7R7Cccj6xbs97Hb5DEGKYSOdfl/gmt1tuVtZegBZFdEek",
+	"yHeEZpnH7vNWktwgtP+sNuV/9ffh7GsMfgUlQqHzOay/atWd1EdpDfixBsrLqOsm0pf0fQ2MFSNxFKvV",
+	"oSnNL75T6y+zgU6McS1JfSDA0+zQUAAPuUUPLd1u1EqOymhp/DLILHJhoEV0IN5661WVEZtc9beJJXCM",
+	"OOdubv90qRwDg+1lmxu/gtqru0gwieXkyXmMCHmLHON2bFOovGtb+mdWZdRUhIVRg5PdBCviGdUmgf6Z",
+	"4Alfwu2iTQmHDa7mCm69ZaTQj4M7RFIx9FEu7hJzXEMxJbwHzJTe0Ph0ONxXG34Tq+aGWJM15upOe2zr",
+	"jc3yyIbqAzvmzQvNXfuWKRrjlf1/95tgrKwdLnNftwU5kqldhNP4ff+8sZuHiV/QxtMvZpDZA4Q/XHu2",
+	"w4SqrV3cETeqzFAAk2ElC5UQmWeToQ3iYqbDGnSrOpw6hoow9Pecj7k73DDfcRFux1uKynD7X9dt4pZF",
+	"ceny4Cms+jRrIhhVdr+g+BAyf5v+oyHz/97pFqGe4xkfLOVEsWZNxLSaGdKAr6jFyWgodnq1oqoE0c/q",
+	"1LIynOTQEenMrvnhIGTpJNKVsHTM1zyGrmrFd60d1Rov2pXggMQTudjvX1DdjZ7mCXKu45jgZVlj1kCB",
+	"UiEiWFX7LUaiRI7r3u6OwNBhDBAhWijZbt0xjHC4JjerLop8XyKRTQyGxM2ogpIDmKSujsNrg+st9Mb+",
+	"OahFzs8OedqlLmNFAdflLVmCAFnVqnkIh6SOW/M1Lhghy8VhZ4slJjTA22nOVERU1kduZgPUHoIWxwNr",
+	"KEPtAl+IrLwzv70g/w8mot/SfKAYklnIKC4xSqEFFrGTdKFn+3zZIhoWD3GqFn2Gvhwyg0rSB3p/VA9E",
+	"KVhrBBeHBg9/W6zXVO1iyMcVSE2Pb6J8STVkNS0H8Qx0Tlz7a9j0Fuvt80uTPnvE6DhQYXdT7+1vL2Sq",
+	"Gku+c19of7QDVzgGSa9DZ/w5kEB7LHZIVQUeq0ASyxBreJbb1e5auMjufqoMRrY4BrE9GDPQdcv1gKi2",
+	"h4qtllC/+sp3B7dmy0K5rAj9NESq/1brPdnTIxafa+c0ukTy87MkcNqhCT42G8VcwC3lpoo1V0Gv896I",
+	"V+nxauTDffukj7jlAqPki4RLcNp9dHmGT/2RzCCKHgjiWwPjadXYxKt51Afewxw3WQObLMi2r53l2pGm",
+	"EOLz8mIkS6vOC+k2N5KGv4Dq3xhJGgqv79gEJIEMJLNiO2wowHPXmX5EigH8Jrzu1pszjoFzXAm0DuBr",
+	"NvZ1ZhCMyx/J7D1dhgWpoa2OdfU0nP6cpSq8e3HWY4jCm/4VnFue7zru7Trv+n5+VhRw3wO1fTUsFc3C",
+	"qH0JdEJ3tmlAgQGYuBhGQ7m5PcVrfpSkmkr13nKcICXYesNUecm3rAiWa14MbQSoy6T+vmCEy5/3ww/z",
+	"ttdneqDDvREIDYE7+C5tjWSFPsHtm6ON+NGehYNvdmMN8aA0lnKwH+U9+2hehqs2Xf8uSeaMsMxebqfk",
+	"hUgleGCtPv+aC/bCtaS7YRtT9rrhmmwVN4YJMqdpALd0zo2OYGvh+PvTKczi5JuEwP+czOUa/3z4JGf+",
+	"rznAUnItT7755uLbk4e1EBr8yhrf/tfub/vz8s85BIWqnw/OLrRXwTULlZblCzulVOWL2mTgH/DZ4Des",
+	"ZcYXDiR0mJXms2haKfYDevjuZ8s8PHv8zcXXT7qLbffcsrXGSDS7tHxkeQL8NIjIIQXJuL7BjFfnQ5sN",
+	"SsspwRlKdqltQr2mt6Rbgiw37Hy5E3H42ZI3LOSpuUN+wGeWAtDhMlHstmat3DWfwIPuR9IKgveapfYU",
+	"wTnctiNE5t5Lmbu6mIgJDUhziCFodTdwEmBhmMyJ+967bxbNhn0p5DbV+vWRV4YwkekqYZIs+C0j2H7X",
+	"t3QrQwf294GAT7SPZmd2zOhWAqkUOqjV/lw1b9/VU3qlgroq32MNfVk7oikPV3NkjIX8Ns/lek1FphPn",
+	"vcA6b6Oo0Aum9JENGBZGAIEKFUCZPJ2mb+fA6dTA/ePpH6XtWwPLXdGMUOLNUbs3HlCx8kusB7q4QByF",
+	"XB1vFvvMOlBWxcACq2YJgbNYW5/7l7MPfU1fpGooZRyR6w3rarPpdNxhyTL2bMRGfC/Hj2flSdh9zenA",
+	"zJHOtp52mHrqF7yvOuWNvp9+w/do11i2P8FhLu2RttPcCpXwPsbdoDjNAy5Iums6o76uuZa+7TVQPmW7",
+	"s3iXM1jriw3Xrvg+5HWdQLqO66yfs9t+KM/X8FDVh39QrGuw5hM8Uv5NfoZJrZt9lLjvmHYYGK3rPGfK",
+	"RDJ/hsW6sRoDtHUYLObkG0d8HkZhqcpkz8/OBsfEG+w1zp2+H9bHBEOfeHTa36vSkbju5q47v93mxQXB",
+	"Pza5pAG14JmA1jqC6xXLSAFPnRLXcnLNXH8g1653zjTPGHYGzqnVFguRMUWoAN891BgHwbgLcXDPULlY",
+	"aBag7bxqal+7TFdUD7uyvEF7lKaiGn0pbuqJo8QQa9Ft18G2Io7zQgTd7LDpUM6L+/60TkEXhNL1vsRg",
+	"OKCd7SGswdZGdRkSjc2KCdcPmkNL8whT6BU9v3iyP6ta9XCzON1Vgdb/2eMdxDcMp/YLMRnB36gshKwF",
+	"WPM1gsc9WHX/ShIrXg+ItjW9wXCde8LhlJYnGPIGQ50z7uoIanfqlQDH5qPQHtlurLdIsQ4EaX8yA3Ig",
+	"dOa7sD/CXqDB/X/rm30w5/yTG5rrMNBQI0G1UsknyaLsbOFZpU0G0yTfBjIiBxpkVm4MV5O/5/omdOli",
+	"L7nrXC6vXW53C61NVNadYcJ7KYYajZJmDwdnhdgp9Gp6cvkGTxxby1DKg6coF6TQQ/M3cLDKkhtw77mf",
+	"gINuzO9cV65rCHoGCP7WtV7NIQtYkbmSN0wQStCmGrigQD1iX0kO1E+EyxTnbETTWvu403ODmGZgS8Ya",
+	"So5cJgawxlRGCx1pV7SRMr9WzMqdiCKut3QzEb+ZKoI2wtKthd1C9dKKCr0OlTTeibTFxoq+IPj8QEWu",
+	"lqaNcqA8tK0DFzpMjtxezFWMU1vo3iRbhB1aFOvuA3d/HBjR/JnesJiZN480WBe+G51TNwDXHZLQnD9t",
+	"eFqAc/D1uzz8g8ksAp1aQuBhySXHYre3tQUZVbBuyv6qpTh9R7c/upfZYQG3817Qcg/NMhXBzOZXViVn",
+	"H0EjrGPEMPJvhzqqGUjuf7x/PtwXOtIj1NVI2Qoz2nuR4j5AQUtnyqtru9fouayxDGYMEC++bgqHn2Og",
+	"I/j6aiTZR1hAvaedVfBNfy5CEQTUffeP1y/Il+9ePicXF48vvvIpfNhw3bVwNGVANm0jjV0E8RYiOHyV",
+	"u8axLLXqRUpzSDt6Ss7Pzp+cPHx4cv74/fn5U/ToNEAZAq/6dzDHq0pId70bIPMAltYa9Ekv0EOJmego",
+	"3yPEU5ozkVF16vjjLmLcj4GC3NW3D8VDizc5cOhK4Zx0HcPtcKlizvO1orcscfVF2pCFpZS9JcpiosMQ",
+	"juGZxK0ueDakyqYo/gaq3rXqGxNBC8XN7sqO591jVKGzAF4Cxi5+VA6wMgYbzkl5w1EttoR2//R7V7HF",
+	"tesMV41ANxz6a/0B8biFjPSZK+Y5T8mzt6+sRfdjyWXkxS1TOyJBN+FSgF0PFRsfPp5smFpzeN0H7xvS",
+	"cPMzRQRjmX5KPlCxk4J9IF8KSTRfihMuvkrIB83yxQfyJRU7gp0lT7hwwbGvHMBfNbqd0gfgc5pao/TD",
+	"JXid3CRymrIPVa2OhztbsTx7Sj5UvV8/wLgfttysuPjgkeN9wm3l4PLqC1NQRK8ZIzSXgp2S71gut8Tp",
+	"TPrB7zz7o/1GjOyV7H9KXoC1BBlNVmZ++/jia+KwBEkm0wJK7k6J5VBNNhDh3JEP2F/wA2J3wJ1tv/pC",
+	"E/zCytYP9uMPp78ISFVJmcDePzxjwvAFt3w1e7ah6YqdnJ+eVaxS+6yqWpqVO17Ldnk6ewju1w0TdMNn",
+	"T2ePTh/CSFYWAQM/qNz/S/TQlozyKps9ndlVPfPu6zr4+/+Ez1r1yIPUd03sfRLQ2OHBtvcEnJLQ/cIV",
+	"qgBu7CWQVzFhPhCooMibWbWKaZnfOvR1O9Bv0L27JCD2eE/wzNIG8rFDoUCaQfTyRshtzrIlZAxpIeW/",
+	"4S//jqEJW52rA9lXTziOzbwMAVVT79ExO9/ra1DSFcOUvNA74cvGK9udwce8sipCsBTGw8YdKr9UUHmk",
+	"YjNxgZLA2rsCav+CzdpIoVFmn5+dYYJn2ZiBbjY5T4HpH/zqov/VSzrz4e3RAM0SpHM7WxKkAfjX7Ak6",
+	"xZBaiUUfGricKTgzcrbGm8cX2czwLCa1Kq3qGsaUap8HbBmzLuAt/XLGzKliLjjh3LQzlKfwIicOQDBG",
+	"ZcJfGIqE0RKBZ7Pj78b3zFCeh/bjva+EmWIj3ghfVoONPr0MWtHNhgmWESN9SeS02/IAOoQj8peDXmtu",
+	"zw9UZDk7cIcgcec716Jkus15hvVcfzS1LmvM/3FsvujkiLLNDMTAJjmo1cWRELw2rPFjVaWEANIwNSDx",
+	"3EVCqKjVQfaxDD65gp0exDQaS8m6L/or/9DndrDrJXmRbfQLnGLv3pc1mBpNnpzfsHxH5mzFRVbuVOKQ",
+	"7JUUy6Ag5sIeVYmotHc49MZSzmWGxrWz8qmjK2hHld1+Gf236YJDgfckWw3JEmDpoL2irYEkt4lVOKVy",
+	"8ORlp6EpJHmRoZ88vqHwxCfStssM/cw1n7hPpZQJozhzvUdBL06NVIn9Hy5FUqY5Z3DFJ8QlEzopWuSm",
+	"tBFEpmOzdWUCQW32PKLNBo0ILmKL7kzvCo9WCAPQhJ+Tbmv5sP80uk2bSu7C+SC5XCZEsG1QrKILIXQr",
+	"2t8OOH4P2EfvlAuewhfwdeQcBg0T3Ku2ThO0MPXtLIHgBGz3TudyGYTu+/+P5/+24ylTw8yJNorRdfOY",
+	"li9zIPf7bwrqRAues8nPpVWVfevGOqpUYoXB86t/JuSvV29+guYSsPXI4hWALgYeHp8//mqqM+1Utc5L",
+	"1YEifFonlne3fBIfj8PSiPrESqiN4NF7PNLNA8dvWj9O1+uwpiQqU+S0byudjc55ZlkrIVKAF6DWQiQs",
+	"l2pAJ4M9ase85/Fo9F/07phNIVA8RInD3CntpG6/1oHmlJ2/YHm/nICH/tTGlFtF955OaSlbkiVkvisT",
+	"hntNJSGNlYFrKnyTAr9nVbwHO+WHfFzPssytcXYcb9VPbOtfMMhZ9XDqvQvuWwb1fxM4p7LMNdsQLJ9w",
+	"u+rHrPQhZyxnWGzX3MN30Dip2sYpXE6PA+kO8JpJyIZDHYVyyWxTBPj8ipmDCfTpD8fZfRyO5x5qbKrr",
+	"6X5OyAPjUrnDgu4902baIzL5ZtgphjakVYc0yXXD8rzaFqLlmtn7fYkuOyoyoqk1krE+nKOpbOgNE5Nv",
+	"IUtv+jQJeOSo9GfpTZdP/IaDoT1F1DHHwVAPZOlNVSfCFSl0QfOyu+NUnlJXGXyiirzPuMMn38GDf27F",
+	"rVrJ8ZW3H+TW952wZ4RsqIJccpeApF2NO1eNtohuZ32W0uit7VLpqtUfUa2rveS+Vbv2q/ePrGX26TQ8",
+	"OxocWXzxsP3bQF+TkBSMns6hul5jf4+k730PWNkTKntHImKHxjcFmT6Ps3P2Zzw7pfp3xONTYs+EheH3",
+	"8o34kYrdkcSgHRragx68iR9PRDYyll+BkAb2EdJqXGdij4qZyvUk+/o9ttJHjdF569KV1Ezsg3NKgXMA",
+	"0EfXnh3Tyt3Og7bpGQP6tntETSh3Aie+5Z1quQRTiXUCs2guspyAYpt8d1m6bgFSFPMa6ZplzidGnpGN",
+	"YrecbV3dNrQKLzFXywaZc+bQALgLGGGg26HY+NRcX2WMX0pRQ5QaxvHuWQ3gvHGGz/ktdiLpUuW+rx77",
+	"Uytybh2742txP/uQoJE5ZJ1tV3J9xwTB4QYQ7vkJ5JI/+N3+Tzxf8CUX2fc+qBGKptYbHD/1ZQHxUGo9",
+	"Inhxcb/Oct9UI3wD+VMzjWO1OodlEEdQTJPl2SWhZRZ6DqnnmPUuMp7ZbYdUecw9x1YisFV1LgA9/W6m",
+	"WQ0XpuMkl52emlvePgjPX7wm7ONGObkqfYN2H072/dw+SE3++7/JL7Oci+LjLzPyS3F2dv4E/4uwkfbv",
+	"R4x8e/YhFn5BFo4GuYIA28FIkBfYfmcAgzz2VgQoHxnRGy7u9hkRstaU3GpEHdi4nqGhuaEwrM+thnJ+",
+	"VoOWOu8Hsj3+yesPU5W26gQKg9tjF9dwR8rezAupfPVJm39XMs8mPmcDzCvDFYvJ2Ok86fYtE3nS7VAl",
+	"HsYlaFc3bIdNMRfQiwzALIW0Ok4C36+4NlLtiDZ0N4LC7jb7I4lms09KuKk5vjuffbob501129SRYKDr",
+	"PQW11akTt1CrDvpvlYk5it33eHuIPxWpUXpVP8etcpOLZSiX/tFp1AM/nm9IX3Vj+rXIliwj813dfgGt",
+	"H2xTaABkFQl7wsZ6awN7l/PNXFJXsRo0Z6+YeV4+9Rm5NOyk7tuR8aYw1qANcckPcluDeT2cS94Wli8A",
+	"sl0ilk65Vz71IoRmOtDPAZ7jU+qKY1s84TB04yzxrhAOaPezYgg3pU/gF3GvjnpGwCIozKbwxSqWiyYR",
+	"Ju8KtPndpjWZISGF0IwJBxlNCs1Ul7+jvoxOj4dbC6yi1uF+ZTV99pGbD1DrC1BFH07J81xq7hCGUykE",
+	"ZqshmDV+5uYuMqxhXvE8U6zN2VBr28/bbrQoc0Nb6f6YlLxLPMpyd/Lni1rJeMTKahZTeTs8WStPnbJX",
+	"HMsqu9GhXDUbTQaTk+IMoFPFmDjVjPUGrORn6aWXnya6JcPe+VfooaIT5i/5Yw/vRCv3litT0JysabpC",
+	"SUNQ94fuxe7aqwBPNVO3WN/z7uV35NHpI2IkeXT6DWYoP3n4+NFXe9CkyGwagPS5BscLyyr9qsQfyZi+",
+	"MXKjL4mQc5mBXYMg9Q79HIsNrWBNMFfWP6it9AKH7FBh1Qw4xMXVg9/dXwMjdXdl7CTo1UvLEeOOvT6n",
+	"yCAr9ZXvMDJx2pe95twiTifZF6jjPcGW8913CVymV+7Bz830aUwuorfkcjqzx47VxtLs3wwsmkaBHt6J",
+	"Ll2VUVRo9Ock6WFGfwdn3idQV+Ht3wHeyD2H8XAnLAtYrRIqxZp1KNhXlol6tr59eQ0uDXygZCHzXG71",
+	"BBy04H364Et+gDIY8ts68TooTDIEuHffkQzAQRgtnQNujpHy0sEHYfUDEwSQZGqNZwC6OF7awppu8DZA",
+	"8EhJNZ5t7TZ8Eq61ossX0IH0QkpBofGGKnvp65amgTrOemDWleWvboUV8xruzohHkmN2Qp8qGcG++5Pk",
+	"IvxIb1hCFMO4Qio3u4RYLSNxiosrmjRS1WL4TqchS2kNIAk9CFJr99B5zhDVH01zyC7BGL8Bcbgp1BLD",
+	"/wQZhWZrLqz2qsawV9gehu8eUJWuHLpuUAh+L7cilzR75p67T1EYajI6DMy86jNa9nH0/94Hkju4ONhQ",
+	"NUtm/+abUEXwJy4mdfs7BfODCMIAgkO6h3YE5TsSsqYZqzBZhidfNaVgKL/uH2JD05tPwYRj7+PB4vbA",
+	"re6TuEfMsXxbGNeuLvfXoqHKaRvVFQlBDOxW4ptSADCp7yu6kjm7rGt7UGLuGpWjjwiEY3ZKXnNxg9pL",
+	"zhaGyMKMlX/2K09rIFhEHtY2q1Meur6Snzkffjq5A5jckziNsB6efHhn1aCnOPB//3TywZr1houCgRBy",
+	"cc8PrxYn8OAHb0+QF+/pEu9XoyjPmSLPkQYn5HvssQKeo28vHp195XLyav1X6u1P7yTQInxmlcpdF1bb",
+	"Z89gkfcg3YIwja49TGL/uHh4Pktm6+zi8DvzDrojED/CubAzU4Xm7WZbpdDLxDI479v7gLBzKODoalxI",
+	"NRWToaUc95C8hO/vzGnHsixw1p/ArnjNRdgbdmwTE2JoDntj4XA6nABrIBeAKz4hgGtSx8vNGb0dXOjT",
+	"yzbOYOl0jLj63APN0iOdcTe5riK7nGszaR6vt/IgwZwKMmfeEsy603oP2Snf4ju4Te8Yzd4jLs9/ipoy",
+	"jg3K/t8RHrDUm0ZFwWSNBaEGczgfkh/5d0mz4/5EltDPiht25209kshuUvr+snKG7HBlkAq5neTI2x3w",
+	"GTpzmt74uKJPgYRL/vHZt9jLwFtKkCPhel644CGv2uof7s+pcFY6tMpX5UN3FArB1CdrzSluDIviFJXe",
+	"lEC+MsCqzZJSTXT/RMi1dJfmUrDs433riRWl/oD2Sx/NAzujxu8HWULlvkx23dCqYaTQUEQgF9iiw6oR",
+	"N0JuxSn5UFIO0NatzqnlwmxBjdCkTphbkZ2WT/+XJVNCHBY9eXj65A5gPlFn9nt6ww7jwfva8/29pNBV",
+	"TWQEb/VJarmh+67fTijnthtVUhlF1jDyd2c/5VzcnHjQiqB0eM+0ec3FzZTqQtmZa//Un4X6Rvqihcfn",
+	"3z7+9snX598+6Wkm+Z/i5XhvzzWUAWJzXbkgQpI1o4KLZYLtvea7RmaUge914WKj0B1zgjQ5j/jXkRa8",
+	"kmV7rs9IByk7ht2vCuJe+wzSKqOAKnM2LaSK3QNCPTwjQoqG04IxsL6l3ED5CyJDYBLoBBnDLmuvS+X4",
+	"yT3yuQl7P6/I0XYrm8rC9+mNzXCxZtC0+ZT81OrnB0qjvU/hOtdVLfGwPfOTD9uO7tsHkBbXDWL0Dh75",
+	"jE45TugT+Ibgxb5L6T17iJynEPIf99MaK0ClcczReaIf6NQ1tQvfASkVBx/s6bnDTuuToCOkVHyShITX",
+	"Ut6AXF9JsAMEoaWoaWfBQl/AKVikahUcdQ++VUwz8RlW5/mJdfkG3Y03ibkmIRIOndYIF3gZN+9uf4qH",
+	"Jw25+YWF+0ZusbVdVzbRW3joMzq4MKFp0ok+27qud8w109SrwpBMbiGJfCmILKD7ay7Tm3oi0IKrNZrr",
+	"IvMpQzvMBoJNHp0N5H4VPtPYdr4nHfJt+dTnd679zGKH2j8wFbJebcBBxC8fH5Dt51bzWZ1QnNJ/+Bl9",
+	"IbKEbGihIb0P8wsADp/hVbpRXCpudg6gAWkylgF6TuCDvCsh72dq0tV9nsPx2lDnWTymNtQ4lgTAb4jZ",
+	"StfGXh8YOG2d4I4N3FDd3SzoasNvPkMh6qYVkaBruXbFFPXE/dPZU1Hk+RS6Ek9Xte3b+qz/eaG5fR0X",
+	"tXpTWajJdm2p6LrL32Vv7bf42GcmkWFK/7nSGCiPctauFBQhOLH2LaoQYrDNWxO+pdIUYIbfin6sM6jd",
+	"eZ7Tz1INakwulhLsnH8T9RHAl9kLsVa2mVFDWwgXLiliZJKT25Geml5983cXePhsTucnK/GCF7/zCVT7",
+	"l68C6/NIF7C+qTZ8IVWbJe6w53tnVDEK6DVdPud3/plJotyuhwzTWN9jB67hm6WbAkEPAMvsgVa3Hy4B",
+	"pBKi//V85VCEzMHmdRc9PAo0l2kVOYTKGpqrAGF6ifB0dEfoUg6b4URtf16I7BJwoQa9dJLePz94aM15",
+	"kd4wE23u474OxykfjUVT+wRJEnLDxJoZxVN932kS7qT9gCBfcFwbEddqZic+WS2eP3FQnoXDGZskLO8g",
+	"y2r1yrp29Lkg7LeC5p6vALOCr9kloe4jSAGShSGKbaQyGlAHApULCMo1FroJYS6i8u/NhokrfGQi8eeQ",
+	"LBupqAiicOnSm1SZy+xTrQxZ8ts4rzuohdkYhNDgyaoZc4beMI14+NRZJ0/JLWfbhOgVwAPjM5fun+WE",
+	"13RH5lGoxbXMWDCf3Q6N2ewATmmHHnL8HiJ6RwBqDOFLJslI/JnNrySwIuJiPL64+AqLDx3lm0Arp+Q7",
+	"SHyoGv5ZAhUbACXFsLUmG56aQrHEW2JWXvk6bcUcWxJc1xzggdhHU41YVhs7/cC+Afm0BTvkOE3arcEH",
+	"XolNUT5wSl5AZRFMDvLmq6bdmQc8EsV6zlS93ihTdCueQloFQHlgPYedvygTKMqiEbu1jqNOyc8rSXKa",
+	"3mi/QzQ1JJfyBgMuuRSDIYrqCDWRc/0glXnO6LLohSoqH/tfAVbkVnsfcEV2w1muGQgGu9E+pcKxeASj",
+	"iDg4U/urlcwzskAmshxmeRLINKh95hA28WA1PfCL7qHPD3oRJhYLwz3Lc0fl9VSGqqdX/VbHzHyEl8di",
+	"7a1U1j6VYkyi/pDt4sJe9nZ5Ha6mV/YhVvL652TPvirnf+f601f1MrpJjE1E93HUsjfGr5ILQt05BeTf",
+	"FRUZJIAj0hgkSq2fku1KMvvBitYQgohVV31Sji9ENXCJlAB4AChCYDdZBuG6Hb4V0/PWmuW3TDcaLcmt",
+	"IIovV0Y3r4mDjr+7jLusYLw737oHJ9EF3/KP0DPSFTpE8bp5BnUiIXvqvG5PPTw7f1yzp548HmJQuSo9",
+	"bnbE0GWJiYnrrNIenFa4opXht2I0g8C3m+erxclPUrCTHwFbZNrWrnxNl+zBrxu2nCTV1C0PDs6jyOni",
+	"uinP2lSYQrHUa5rnJbGdLAXJmvgEQ7KleX5KfmpiqF3WsWzdnhkpc3iaaLrT9RZwVj1bQYh8nhdKsYx8",
+	"WdZxoN4uJILc2Ccpz76C0y6kmUYVY6ofK//KP/R54hqX04siG6vJMNftfV2NN4j8/ukB4XC3ks8q0wyn",
+	"9B8eDr9yCStgLyK0DUZk3O7VkosxtOpOrqzyWIg1n12XmnLPx2auVD8Mhs79130tTeydeAArJdM0Pvl0",
+	"BZENudAjFqaqgC85BRSiLeJ8WDUc/MDckEw6VBmzVwgNRpNc3kWgBHgE2yMOQKu/8o/+L7Cr30uZu/Ue",
+	"v+mRJ6xXjrlu2GF3qJAeUHL2HVty4d78mUH+1oh/75Wz7VeHBAF8PcXGwx7AtYHdVmD/Kah/CdGy0lZD",
+	"FSyg1socUYAxelzzN1OvUoIGqeUlXEd6v9iFPCtf7419MPegcNcUSrCsLBU+Jc9pnntsI1BSnUPf6tZz",
+	"WA03TZNvPMcGZBT2hujROt1Dkxh0UJsC2JClexbKG6F9C4B7LQwr0ZcvibCfeT0/54iQA7+IhtdaIa1Q",
+	"gBNR2joinDXD0Ac4j5oIhTSOScRpsyh+LrGvAEKaIiSgN5E8TzyFfym25NqoXUI2ii2YYiJlOiE3TAmW",
+	"k2qz7VlJpVjwZYHs4wAEB96kruXJINUcnv28VHOY0n+6as4MquSIOylKThm5xzGNGr9+oBlVXUViV/D9",
+	"QTLpuGyAE/wkRUE4gZey8K1JPkFdkIOp4MIjAIuM3NK8YA1ZYz8F+L7L8qJzP6R5Xj6v2AgItKYQ2Wew",
+	"Fcvz7hA2PDFhMXoq82ItImke3zS9kkOyPELvUHIbeQH4Oce9oO3f04Rn6Pd0UJuuIhxdfBCHwu52aIX/",
+	"KjnoNEvKo2F47Yg8qsVhuA4elKU8LxvTbpRdDPQ2XUoIqLi+VeOSjEpsgC4YgL1J/bySa5ckqgl1nWro",
+	"komRaQqojx6WpYAgIIapjbI8inMpdEFzENvj5lOmIY9ohTk4AcHYAyxofuwUBP+eVpufYA5CiYdgahNM",
+	"yFyaFdnS3V6WAWQVWK5u9zJauMNRJaxA0yJQ5mutirghwvJenu/Il/acflW1K4LTcul2TepGT6Mt1SSX",
+	"4L24ZWh+LPgtI2suCmjsCj2OmqfSJyt8gIE/JJUODgfKVNhiNAPXyGDfth0vdrXb7x6kK9nv37ZPPncP",
+	"fna1CvXJRXR0t8ipIsi1Q9yKInv3FVZmQi9na+3aKUI2gCoEoUO17669s1aCPdRdHk7/zCT24TOf99ZM",
+	"eIVgC4UWk/VOv9cONijayFcuhrpKH92h9QEk6tK1FMsya69q+QrupljX16M2HcYZ1fvFH6n98FHPm2er",
+	"mLfIfT+NRexRUT3zWWlqea126kjOrbgP0ZYiYV10Ahv+Qsoi4CsdnoCJv/49DNB3xcx7+nmZQu/pskq0",
+	"uUcfY/21rWR0ZqYygkEvoPHuQrHOtnj2on2eik0uaVcrTPBp/gOe+pz2Gmf0RmUejej+Wsk5YkQEBBJ0",
+	"Om+ykdYazRxa7imx9hEqi95QteoVFbsyF3QBlpJ2yPSga1W9hTwiD/jhLgkVbsKls9jq5r4kOHO29Zax",
+	"G/sd6OwERflhKI6O7R78jn90Nn37XsnNAQwYDmcWfsAjN3ybqhnBX6ySXe3WHfYg3mH8z0Hcsz/dAYbC",
+	"HKs1WpFdO2jlKVxRPf1Rqvd2iNzcIvsctzzia5KLhWZm2MiDvCifS+uS+2VoF/RDwT+NUiKyym1R8rez",
+	"7qkguHF4sawLbcicxS4i10UKwANdD1JK0gIupBu2OUIblL1Tw0RHi/gXn+eJOapu9ULce1ypt2kFqECT",
+	"NGpeb6hnxGYHlKZ4JlK4Phb6Bu0s6apkBWhDFey17/1zuEBHY60bHuUKmPufaNYdx2cFNYquDWxABPZm",
+	"8z7zfdd9qIWJiSKC6papkyur+WK3zUvyAWn2gaRUQRNDSpA2zjGaoG+xub0InHJOtLWdc4auCpcucbjx",
+	"vKU3LC5QfqY3DLOwPjuPo51aHADy55X0BWUYkZnEEUJvrMDXOWMbXnq1iFkpWSxXRLRQQ6HGUeRcMH88",
+	"PRbgl3akEylOXj/76as7oYUxoWTedRHYr4/UMteOvS7RFe/PoIUX5yyoQPjvDthmlhaKm93s6f/8qyGD",
+	"qR0XjVeMWbnkSSoI86QgRno4cnA8F/Ocp2RF84WPldywndVrrKz+1SoZa5oN8otQsZOC1Tbdvu4EXtfT",
+	"79o//B6fHXt+P6u8yOZiulMjgeKw5mkgyBpbrBMi2LbMi7wkAuqWMLVNs1Q5YIO+bUWZzNwx/XgCgX8o",
+	"1TErLjqwVbKsSYvZ0dIhW++558P+LMtYFppCc8t/hGM0TSvZ0IleSIXZPNywS2zbAJtcVsTgdSzFMC9n",
+	"37aHTjnc012Op3fsVt6wPbaY4roOeIrwbRNBcNqhAmS/LMMHNLd6yw4fyH03FzQQd5NRvGxd36HElr3r",
+	"/2P00VPywZG5rpD+9erNTwSyOsFF6zrkfO8wruW2KjckZgvAAQ7Q75J8oDlTRn8o+zZaJQg+8uNckg+K",
+	"6Z1I/TMUNF4syzZkwfKczNmKC0hUAWW4zGzFzJlGyL1700Hjje35gt5Ke9+zIedrLW/ZS/+DYx4taFo2",
+	"SYAcVVWP/eQTGTA36QtNquUPOUSa5YtoC6xnWXYPtIH7YDpJ7ykjRZnaexBtLEtBCKtbKfsLPvKn1sVg",
+	"DcevTnm/Yhg31hWkw+FHv0Ov+osL8B9JncLh71mLqr30SMfpWZb5AP/oMG99g8DLgTketcP0YKMY4PpE",
+	"Ld23+MAxN+9FmaFy345GPGqOBFEkbfh6skAQFbtK+xJ76TmgEQu5rbKsMHuvhAeZ5HZ2uz/sZvZ7//nf",
+	"yjjU5Ocliaa+HEiaTy0Iz44vCLFuZpLdxaGOIg1/lfNuxeKv9oE/tVrxVzm/nwIvS6r9Ctd6RTS0BpVr",
+	"rxmurcHjRWIbyUOzppr4q5yH0S34xmD1xUi15K9yfjylxA5+zypJ+cpj7vG7wuEO8Y0hEhHl0pXUAIiH",
+	"denkZ7vfm5yKOnZJJkUtgRgn5ExVYI2tLPLMoRMO23If5w1dc/ZYl5dcLO0FGeDzCr7cyya+EYz8Kuex",
+	"k8mNy+I3msjCbArjMnibbdnufCABhCjgDGJMHbQl0x/kv8r5pyivvBcmeEsLbe9UYISVA5uHCiZIek+p",
+	"SFneSiOe4EA+UMxg7+awYH5nv57uZP7JxKsHEBBsazemLI6ma9YSuv7aLMuqFpTnLEugkAYqOFSxMfYD",
+	"qeAzu19jDvDA3Sx6omXvis8HYCSSYKYNNdECiPOzewaaLsT9aGt2NCgbhHxykAI16GPkJq/BQbqL8xW1",
+	"AHUPvhD2+enB76oQnTf3u0JMmIilCvHZpqrald6LPqAKkfgYkL/2p9ncNbXiSNj75GTLRSa33RLjZ/fM",
+	"n9rowkXcjzPXETXozV0xmpvVpO5cXNrxTCc3/j1bT/W3HtWjWzsObucG7Rei/4RcGj1nbaCvr9zVP5Gz",
+	"72ikjPv9DiXTJz8xZ/dwYo7h+jvusenEF/6RzY7aWD9aagrtdE+4cHBhx+nU65Oed1DBncnKSfP86t3L",
+	"WrYOZhroEpIjlfKGs2E472Uod80eLGhqpOrsa/TSPXLMVHP3invRszGPg7iVN+Pidybgg1RmrKdu8zn2",
+	"9DhKWz6q9Vaqe3eO/MS2sKp7ssWNJOAnEYQW1gwydtZSkS/fv3n/NiGA+HH+6JuvLq0NnspCGExaA7T1",
+	"zPnTwAAvAU8G7nbkEnouxYKr9RF3tiLv/e3qO9f32b77Hg7lX6rSDaVNbafufho3VOsbtus5kG/dU/9Z",
+	"Z/JnNn9WmFXQVH0Df7jwNr3lS3t8TlPFAOOJ5tr+TQ0jX/pRyGt2y3Jy/tWkp5iC9u12abJjeNz9/Ilt",
+	"/Qv+F5zHsvxqruRWM4WaxoHH0jeU7/I4C7b16/0PO5j3vI2QAijYtmrjbyWrgyUDaFvBNMkkgAxA6yAq",
+	"dtCn6pANXstbmnftL2aZ2sePtL04+Ds3k7v2jZkKKsDZxxBnbegsgOUwXgI6gm88D3cgwpR8flR5OPwk",
+	"HZHKz1dSgmIIiMHEU+fSlRXip9bOsgZcQ+MHoLXx9Hdj9WCZ8aV4JY5qOeErYog3U2MG+3JxR7q67Xp3",
+	"Evb6xF6IDJd5PIfYVHxo50k8ZHcgWXAAZaRaUsF11bUryl5vGk/+qT309aX01701SDRJzKU+YL2LluYA",
+	"o3gvmdlXWFlwJFENo9+zG79651Gd+HaTakkytb0sES4cmhLbDt/CAfmKiLzYeUbf4iN/6sP5Fhye/ccS",
+	"yTGVm66CtQRfqL0twEUaOItRqepm1J9YHDuTbz0U77EUKBz/U1Sd1l991OOJ/vJLp4ho34dDCmyqTjQz",
+	"J8UGW+EaCb0TfcvECTe5Oq8DY3Dl1n/mKkcZgPN0hvABwNGhbgbA6sb5QTGawJWr8ybK1bki5A/8NOMZ",
+	"1J0C3Iq1HVU27WGLmSsHEvwIjgKYEUa97ttZED+e0yr1LqZnXEuWMt6kZO5xTX3A61hn8YE9+l0uA304",
+	"cxxpl3ok6REcOpiOWJOZrsWls3jL/WtFuUx5vFc0u7vT5277WzeWO4w8pGNlNP8ZbD1/OkDKVjSYVGB2",
+	"KJfTE+zP7JooN2O0Y2IEX8ucp7wHxP6tf+jPrfdDusb9pM15st5X3hyu7YiKPY5/z4p9/a3H1ekxk2e6",
+	"pB+//w+M4l3xg/dqd9Stew+vv2/McvvSLpQ3bG6DVVlQHZJNdIfB0NR38aq/ARBNWEbo3N5sXHgtwyQe",
+	"E9S13aW3zUKGux7WBhcMNNE8J/yJ0iQnPTkdxtSBpPnkQvHsHoTiMVIjJ5eMvxVM9ekbf3fP/KnVjSsr",
+	"SexKdvdXc+OI67oeWR0S5FlQC4mjVrpRRtc92xX/vTheosNPbFsR9d6d/603t3px0IkE6xVcVrCRO1KI",
+	"jClrIk+2dbUTOPBS8hv6Z3EbAsM7+kVzYQ8jIDoRe5sMv6seO7ogi1QfZh4F+IDehG8Qk1pqZtWmWh+o",
+	"LdW+QWGs/ZJhH028+PG+qx/9ftxnS+IVoBD4Po5UZESnijGBQJRWNN+ta3vFgwNZtRexoCTPZ+d5qWZ2",
+	"P9WK/nXH3Il6I43gjrzN6e4+t2R8b16cHcsAlzLWnBcwNcsWvTLPanw+0RmryaFalanh62Nv4YYzQGQX",
+	"w87VW/v4NB0FXyq5Jmel1G2WHHcXHPd3LxnMMge2MGkxywKxXxgTCWHCILCpJqlUrKI82QLEI0RTLzGc",
+	"AyI2IZZ6imnNMgRDtQynp2nCCvuML6smgh1PfAsR8u7/4+5qdtu4gfCrELr04kB22lN8MtpDXaBNULnt",
+	"ofCB0tIS4zUpkFypQuB3Lzgz3F3Z+ystV1JOgW2G5M5whsP5+Yaa7BV5/7IUcPSj1ynfYXPUuIfSaP3U",
+	"7TzCyLNV9ri9ka5pwQnWNorq12nLg/dPGBGTqjoV44QuHkKw9YrNM5mCrw1am2wVJjVhCmtBRy8yRjBp",
+	"B45swCam37xS7PDM8QR6LwtV2tX/07H/6k/XJ27slr+KPDEg1VCJHyxDBHTumNJzneyKFq7RkyLGJXMU",
+	"FwR8wtilFrqld9Fw8nuXJCwvyK06OUOLadaqHLP00n2B/hPGCTwCOftFHZV2cnFMVqH/unguP5h9ZGdf",
+	"sWbUsKNnFipiy3cWckOlZU6nyYCMy4Wso8OPuHlBMahRyNhwpx1FsBPLzHV0mYkRlRpNcAiDqrksisZc",
+	"drQKPmK8SFUq54aji55oXHlpDQ7Mi98ZMUCF848dnCqtGts4zBF6Mak9cLIH+GPyIpW0Tpguotfx1sr5",
+	"ejFxKiRi3uQlkJH9pucUwDVcMenYsxDrEpKO4WpQWte37j6CpjXxqI0wsMFKh+TN0Q7J8xSazyrgq14V",
+	"XkOlt1AybRlnRJUCzmUQDVhjrRwrKCfXmpd3AHKzBZeg4hRC7sHSlPI5iKpJp7RIF5Pm7zD0TCB2vxf7",
+	"J2Qp4g2w5bY5CHw4OmrwXDfcnjO5VJ8zN+lyB87yAqxhenQmmEdAu+wHm1OdgBTK6mOoKZp8ZB1VjeA3",
+	"K6oBXq8mH68/DveVUGczc2Jd27oolOZIy4xcrtxt3kyQynP8X7h9Fgl70mb43r4zLJ3FUK/48MJlCoGF",
+	"AiXDCmepaghDDD3gBMute+m/t8NvEZDSzyuepkIto2I6HoeHtRRuWDCsGiaRjgtoS0qIxD/Q2dpQ3jBS",
+	"DHbKcygTF9pFzMUyUwfzC09jPbtQlPGox9IWMDkBA52hzhiU2Tni3b4awPB8JWtrZZTxN6gGfRjfYtSE",
+	"QWNk49Xm0BEdNgJKFoVK6rPn9FrsP5XoeTTXOhVcRX4ePWidEsnihy4Cb6iaPk1DD4pD8+N4lsiW6oxw",
+	"aDoB9tBCZ+9f8FYVz2VKP7GdzszbsF092ToUteyRbao0UqzyufmHduJoysXQzbAlv7uTI339Y6SDKmjt",
+	"/3HReec+ZOuGi1G4v9bRbkQ/9/d+FQbktsJMbsAHwYQYgoLpf+nhzfoB626aUr7Q3ikVGkYtka4vUIqR",
+	"uSWXCrLqlH9y2DJuzwjpLO8IG+vZeZpSs3H5SW6yjoCs3TNMrH5yW26aga1mYdCJjENv8pHb37OOg8WM",
+	"OXGVbaUEN4tVXWnFTVVpxbt1f9VbckZvjXQO8cOrFqNs3vJiOasnXxHHRKjsBZxV+OPCbjzPxizvCBwk",
+	"Y/UKik+mfiN7U7QmIhcAYOHgDGLg0lzwKCrM2yJfPfhl4UpYhZ7O8FAQfLGqjI5KtRHKabM70BqgPU1p",
+	"M40Ccq+s42kqkhNIyL2z+bdXHdA+yYI/dpINerBJW3bKd45otawWUwp+AVa2g9uFhqoDhfP3Gu1iwX2R",
+	"Nh/OWZQzvBVibRssWv/3WFczzH30ndy/8gYWri27KW5liCtB0HihXwZRY18yh9WpFvAonQZlplUqVXEI",
+	"wO8DTV1vGWfFZpmefxWLohoobC6YEF0eOdQZ0BJbqw8FgsE1qrMHHHLROTvwDe2ijtQYStKxmJaSyO++",
+	"3NP0V0yJbaWP5sBYzl2SwPfFS9XB6U+BVVlaeZ9pv/NEDAetVuLPLdgYViyMQJiTFdYASGwo0xPTGVne",
+	"ITNno59F4GK0hFJEfBwkN8dPVcK6Lg57+aAT+GRPmm21SVp6U8KImJEjbZKmIiDY4lB6ovSg4YqJ/6A4",
+	"D/xaG2Hyq+KF71hmRblbuLd231QDHQhO/cZP46mon6WYfPr30SvwueBGGPjp0Q80m3A2M5NOPk2mfC2n",
+	"mxs4h7STb8HsI4b7acIjCfZY+sVGOp7uDaF81NJvCuOn9Mtw+b0+vv4fAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -92,6 +92,7 @@ type Command struct {
 	Order            string   `json:"order,omitempty"`              // a UUID; carried out at most once
 	TimeoutSeconds   int      `json:"timeout_seconds,omitempty"`    // DefaultTimeout when 0
 	OutputLimitBytes int64    `json:"output_limit_bytes,omitempty"` // DefaultOutputLimit when 0
+	Env              []string `json:"-"`                            // NAME=value, beside the usual ones; no order over the link has any
 }
 
 // Limits of a command when it states none, and the most it may state.

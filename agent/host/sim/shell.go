@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -25,11 +27,47 @@ func (s *simulated) Run(ctx context.Context, c link.Command, stdout, stderr io.W
 	if len(argv) == 0 {
 		return 0, nil
 	}
+	if path := argv[len(argv)-1]; len(argv) > 1 && scripted[filepath.Ext(path)] {
+		return s.script(ctx, path, c.Env, stdout, stderr)
+	}
 	exit, err := s.execute(ctx, argv, stdout, stderr)
 	if ctx.Err() != nil {
 		return 0, context.Cause(ctx)
 	}
 	return exit, err
+}
+
+// scripted are the ends of the names of scripts' files.
+var scripted = map[string]bool{".sh": true, ".py": true, ".ps1": true, ".cmd": true, ".applescript": true}
+
+// script carries out those lines of a script that are commands which a simulated device knows.
+func (s *simulated) script(ctx context.Context, path string, env []string, stdout, stderr io.Writer) (exit int, err error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return 0, err
+	}
+	value := func(name string) string {
+		for _, v := range env {
+			if rest, ok := strings.CutPrefix(v, name+"="); ok {
+				return rest
+			}
+		}
+		return ""
+	}
+	known := strings.Split(commands, ", ")
+	for line := range strings.Lines(string(text)) {
+		argv := strings.Fields(os.Expand(strings.NewReplacer(`"`, "", "'", "").Replace(line), value))
+		if len(argv) == 0 || !slices.Contains(known, argv[0]) {
+			continue
+		}
+		if exit, err = s.execute(ctx, argv, stdout, stderr); ctx.Err() != nil {
+			return 0, context.Cause(ctx)
+		}
+		if err != nil || argv[0] == "exit" {
+			return exit, err
+		}
+	}
+	return exit, nil
 }
 
 const commands = "date, df, echo, exit, false, free, help, hostname, ps, seq, sleep, true, uname, uptime, ver, who, whoami, yes"

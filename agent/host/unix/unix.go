@@ -41,7 +41,7 @@ func (Runner) Run(ctx context.Context, c link.Command, stdout, stderr io.Writer)
 	defer cancel(nil)
 	cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
 	cmd.Dir = home()
-	cmd.Env = environment()
+	cmd.Env = append(environment(), c.Env...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	cmd.Stdout, cmd.Stderr = ending{stdout, cancel}, ending{stderr, cancel}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }

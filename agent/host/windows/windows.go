@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"os/exec"
 	"strings"
 	"syscall"
@@ -86,6 +87,7 @@ func (runner) Run(ctx context.Context, c link.Command, stdout, stderr io.Writer)
 	if c.Line { // the interpreter splits its command line by rules of its own
 		cmd.SysProcAttr.CmdLine = `cmd.exe /d /s /c "` + strings.Join(c.Argv, " ") + `"`
 	}
+	cmd.Env = append(os.Environ(), c.Env...)
 	cmd.Stdout, cmd.Stderr = ending{stdout, cancel}, ending{stderr, cancel}
 	cmd.Cancel = func() error { return windows.TerminateJobObject(job, 1) }
 	cmd.WaitDelay = drain

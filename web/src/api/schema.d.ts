@@ -2064,6 +2064,147 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/scripts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The library of scripts, by name. */
+        get: operations["listScripts"];
+        put?: never;
+        /** Add a script to the library. */
+        post: operations["addScript"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/scripts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One script, as it is now or as a version of it was. */
+        get: operations["getScript"];
+        /** Change a script. What it was stays as a version. */
+        put: operations["setScript"];
+        post?: never;
+        /** Remove a script from the library. Jobs that ran it keep what they ran. */
+        delete: operations["removeScript"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/scripts/{id}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a script was, the latest first. */
+        get: operations["listScriptVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Jobs, the latest first, with what has come of them at devices that the caller sees. */
+        get: operations["listJobs"];
+        put?: never;
+        /** Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be. */
+        post: operations["addJob"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One job, with what has come of it, and its outputs grouped. */
+        get: operations["getJob"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Pause a job, have it go on, or cancel it. */
+        patch: operations["steerJob"];
+        trace?: never;
+    };
+    "/jobs/{id}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The runs of a job, those that failed first, then by name of the device. */
+        get: operations["listRuns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{id}/runs/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One run, with its output. */
+        get: operations["getRun"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{id}/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin a new job of the same script on the devices where it failed, was interrupted, or was missed. */
+        post: operations["retryJob"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -4231,6 +4372,173 @@ export interface components {
             rows?: number;
             /** @description Bytes that were printed and are not here. */
             missing?: number;
+        };
+        ScriptParameter: {
+            /** @description Of the environment variable in which it reaches the script. */
+            name: string;
+            title?: string;
+            /** @description text, number, choice, switch (yes or no) or secret. */
+            kind: string;
+            /** @description What a choice is of. */
+            of?: string[];
+            default?: string;
+            required?: boolean;
+        };
+        ScriptContent: {
+            name: string;
+            description?: string;
+            /** @description sh, bash, python, powershell, batch or applescript. */
+            interpreter: string;
+            /** @description Of linux, windows and macos; all where none is named. */
+            systems?: string[];
+            parameters?: components["schemas"]["ScriptParameter"][];
+            /** @description Its time limit. */
+            seconds?: number;
+            /** @description Running it twice does no harm. */
+            repeatable?: boolean;
+            body: string;
+        };
+        Script: {
+            /** Format: uuid */
+            id: string;
+            version: number;
+            content: components["schemas"]["ScriptContent"];
+            /** @description As a file, which the interpreter can run as it is. */
+            file: string;
+            /** Format: date-time */
+            changed_at: string;
+            changed_by: string;
+        };
+        ScriptPage: {
+            items: components["schemas"]["Script"][];
+            next?: string;
+        };
+        /** @description A script, in parts or as its file. */
+        NewScript: {
+            content?: components["schemas"]["ScriptContent"];
+            file?: string;
+        };
+        JobLimits: {
+            /** @description How many runs go on at once; 0 is without limit, as with the others. */
+            at_once?: number;
+            /** @description How many at once at a site. */
+            per_site?: number;
+            /** @description How many begin in a second. */
+            per_second?: number;
+            /** @description After so many failures no more begin. */
+            stop_after?: number;
+            /** @description At this percentage of failures no more begin, once ten runs are over. */
+            stop_share?: number;
+            /** @description Seconds over which the starts are spread. */
+            spread?: number;
+            /** @description For how long devices that are away are awaited. */
+            wait_hours?: number;
+        };
+        NewJob: {
+            /** Format: uuid */
+            script: string;
+            /** @description Of the script; the latest where it is not given. */
+            version?: number;
+            /** @description The name of the script where it is not given. */
+            name?: string;
+            /** @description Of the parameters, by name. */
+            values?: {
+                [key: string]: string;
+            };
+            /** @description CEL over the device. */
+            where?: string;
+            /** Format: uuid */
+            group?: string;
+            /** @description These alone. */
+            devices?: string[];
+            /**
+             * Format: date-time
+             * @description Now where it is not given.
+             */
+            begin_at?: string;
+            limits?: components["schemas"]["JobLimits"];
+            /** @description Only tell what would be done. */
+            plan?: boolean;
+        };
+        JobGroup: {
+            /** @description The beginning of what was printed, or the reason. */
+            output: string;
+            state: string;
+            runs: number;
+        };
+        Job: {
+            /** Format: uuid */
+            id: string;
+            name: string;
+            script: components["schemas"]["ScriptContent"];
+            /** @description Secrets are left out. */
+            values?: {
+                [key: string]: string;
+            };
+            /** @description planned, running, paused, stopped, cancelled or done. */
+            state: string;
+            /** @description Why it was stopped. */
+            reason?: string;
+            /** @description Of runs by state. */
+            counts: {
+                [key: string]: number;
+            };
+            /** @description Of a plan, how many of the devices are online now. */
+            online?: number;
+            /** @description Of a plan, the names of some of the devices. */
+            sample?: string[];
+            /** @description Of a plan, the names of some devices where the script does not run. */
+            unfit?: string[];
+            groups?: components["schemas"]["JobGroup"][];
+            limits: components["schemas"]["JobLimits"];
+            /** Format: date-time */
+            begin_at: string;
+            /**
+             * Format: date-time
+             * @description Until when devices that are away are awaited.
+             */
+            deadline?: string;
+            /** Format: date-time */
+            created_at: string;
+            created_by: string;
+            /** Format: date-time */
+            ended_at?: string;
+        };
+        JobPage: {
+            items: components["schemas"]["Job"][];
+            next?: string;
+        };
+        JobDeed: {
+            /** @enum {string} */
+            deed: "pause" | "resume" | "cancel";
+        };
+        Run: {
+            /** Format: uuid */
+            id: string;
+            /** Format: uuid */
+            device: string;
+            device_name: string;
+            /** @description waiting, sent, succeeded, failed, timed-out, interrupted, missed, cancelled or unfit. */
+            state: string;
+            exit?: number;
+            reason?: string;
+            /** Format: date-time */
+            began_at?: string;
+            /** Format: date-time */
+            ended_at?: string;
+            /** @description The beginning of what was printed; of one run all of it that is kept. */
+            output?: string;
+            /** @description The end of what was printed, where there was more than is kept. */
+            tail?: string;
+            /**
+             * Format: int64
+             * @description Bytes between them that were not kept.
+             */
+            dropped?: number;
+        };
+        RunPage: {
+            items: components["schemas"]["Run"][];
+            next?: string;
         };
         /** @description What is done, one of command, process, service, power, message, setting and query, and on which devices. */
         ManyDeed: {
@@ -8198,6 +8506,335 @@ export interface operations {
                 };
                 content: {
                     "application/x-ndjson": components["schemas"]["SweepEvent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listScripts: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScriptPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addScript: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewScript"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Script"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getScript: {
+        parameters: {
+            query?: {
+                version?: number;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Script"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setScript: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewScript"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Script"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeScript: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listScriptVersions: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScriptPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listJobs: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JobPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewJob"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    steerJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JobDeed"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRuns: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+                state?: string;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+                run: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    retryJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,231 @@
+// Package journal is what a device remembers of the runs that it was told to do: it is written before
+// a run begins and when it has ended, so that an order that is repeated is answered from it and never
+// run again, whatever dies in between. Results stay in it until the service has them.
+package journal
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/link"
+)
+
+// Journal is a folder with a file for each run. Its methods are called from any goroutine.
+type Journal struct {
+	id  string
+	dir string
+
+	mu      sync.Mutex
+	entries map[string]*entry
+	waiting []string // runs whose result is to be told, in the order in which they ended
+}
+
+// entry is what is remembered of one run.
+type entry struct {
+	BeganAt time.Time `json:"began_at"`
+	// Order is kept while a run that may be repeated goes on.
+	Order  *link.RunOrder  `json:"order,omitempty"`
+	Result *link.RunResult `json:"result,omitempty"`
+	// Told tells that the service has the result, of which the output is then dropped.
+	Told  bool `json:"told,omitempty"`
+	Times int  `json:"times"` // how often it began
+}
+
+// remembered is for how long a run whose result was told is remembered.
+const remembered = 90 * 24 * time.Hour
+
+// ErrKnown is returned for a run that the journal holds already.
+var ErrKnown = errors.New("the run is in the journal already")
+
+// Open reads the journal in a folder, and makes it where there is none.
+func Open(dir string) (*Journal, error) {
+	j := &Journal{dir: dir, entries: map[string]*entry{}}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	path := filepath.Join(dir, "journal-id")
+	text, err := os.ReadFile(path)
+	if _, bad := uuid.ParseBytes(text); err != nil || bad != nil {
+		text = []byte(uuid.NewString())
+		if err := keep(path, text); err != nil {
+			return nil, err
+		}
+	}
+	j.id = string(text)
+	files, err := filepath.Glob(filepath.Join(dir, "*.run"))
+	if err != nil {
+		return nil, err
+	}
+	for _, path := range files {
+		text, err := os.ReadFile(path)
+		if err != nil {
+			return nil, err
+		}
+		e := &entry{}
+		if err := json.Unmarshal(text, e); err != nil {
+			return nil, fmt.Errorf("%s: %w", path, err) // it was renamed whole: something else wrote it
+		}
+		id := strings.TrimSuffix(filepath.Base(path), ".run")
+		if e.Told && time.Since(e.BeganAt) > remembered {
+			os.Remove(path)
+			continue
+		}
+		j.entries[id] = e
+		if e.Result != nil && !e.Told {
+			j.waiting = append(j.waiting, id)
+		}
+	}
+	slices.SortFunc(j.waiting, func(a, b string) int { return j.entries[a].Result.EndedAt.Compare(j.entries[b].Result.EndedAt) })
+	return j, nil
+}
+
+// ID is the journal's identity: another one remembers other runs.
+func (j *Journal) ID() string { return j.id }
+
+// Status tells what is known of a run; ok is false where nothing is.
+func (j *Journal) Status(id string) (s link.RunStatus, ok bool) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	e := j.entries[id]
+	if e == nil {
+		return link.RunStatus{State: link.RunUnknown, Journal: j.id}, false
+	}
+	if e.Result == nil {
+		return link.RunStatus{State: link.RunBegun, Journal: j.id}, true
+	}
+	r := *e.Result
+	return link.RunStatus{State: link.RunEnded, Journal: j.id, Result: &r}, true
+}
+
+// Begin notes on disk that a run begins, before it does. Where it returns an error, it must not.
+func (j *Journal) Begin(o link.RunOrder, now time.Time) error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if j.entries[o.ID] != nil {
+		return ErrKnown
+	}
+	e := &entry{BeganAt: now, Times: 1}
+	if o.Repeatable {
+		e.Order = &o
+	}
+	if err := j.write(o.ID, e); err != nil {
+		return err
+	}
+	j.entries[o.ID] = e
+	return nil
+}
+
+// End notes on disk how a run ended. Its result waits from then on.
+func (j *Journal) End(r link.RunResult) error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	old := j.entries[r.ID]
+	if old == nil || old.Result != nil {
+		return fmt.Errorf("run %s is not under way", r.ID)
+	}
+	r.BeganAt = old.BeganAt
+	e := &entry{BeganAt: old.BeganAt, Result: &r, Times: old.Times}
+	err := j.write(r.ID, e)
+	// Where the disk takes nothing the result is told from memory, as long as the agent lives.
+	j.entries[r.ID] = e
+	j.waiting = append(j.waiting, r.ID)
+	return err
+}
+
+// mostTimes is how often a run is begun that may be repeated.
+const mostTimes = 3
+
+// Recover ends what an agent that died left under way: those that may be repeated are returned to be
+// begun again, the others are interrupted.
+func (j *Journal) Recover(now time.Time) (again []link.RunOrder, err error) {
+	j.mu.Lock()
+	var dead []string
+	for id, e := range j.entries {
+		if e.Result != nil {
+			continue
+		}
+		if e.Order == nil || e.Times >= mostTimes {
+			dead = append(dead, id)
+			continue
+		}
+		next := *e
+		next.Times++
+		if failed := j.write(id, &next); failed != nil {
+			err = errors.Join(err, failed)
+			continue
+		}
+		j.entries[id] = &next
+		again = append(again, *e.Order)
+	}
+	j.mu.Unlock()
+	for _, id := range dead {
+		err = errors.Join(err, j.End(link.RunResult{ID: id, State: "interrupted", Reason: "the agent ended while it ran; whether it came to its end is not known", EndedAt: now}))
+	}
+	return again, err
+}
+
+// Waiting returns results that are to be told, the oldest first, at most n.
+func (j *Journal) Waiting(n int) (out []link.RunResult) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	for _, id := range j.waiting[:min(n, len(j.waiting))] {
+		out = append(out, *j.entries[id].Result)
+	}
+	return out
+}
+
+// Told notes that the service has a result. Its output is dropped; that it ran is remembered.
+func (j *Journal) Told(id string) error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	e := j.entries[id]
+	if e == nil || e.Result == nil {
+		return nil
+	}
+	r := *e.Result
+	r.Head, r.Tail = nil, nil
+	next := &entry{BeganAt: e.BeganAt, Result: &r, Told: true, Times: e.Times}
+	j.entries[id] = next
+	j.waiting = slices.DeleteFunc(j.waiting, func(w string) bool { return w == id })
+	return j.write(id, next) // where it fails it is told once more after a restart
+}
+
+func (j *Journal) write(id string, e *entry) error {
+	text, err := json.Marshal(e)
+	if err != nil {
+		return err
+	}
+	return keep(filepath.Join(j.dir, id+".run"), text)
+}
+
+// keep writes a file whole or not at all, and returns once it is on disk.
+func keep(path string, text []byte) error {
+	f, err := os.OpenFile(path+".new", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(text)
+	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
+		err = os.Rename(path+".new", path)
+	}
+	if err != nil {
+		os.Remove(path + ".new")
+		return err
+	}
+	dir, err := os.Open(filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	dir.Sync() // not every file system can
+	return nil
+}

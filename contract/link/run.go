@@ -1,0 +1,65 @@
+package link
+
+import "time"
+
+// RunOrder has a device run a script, once: POST /runs. An order that is repeated is answered from the
+// device's journal, and not run again.
+type RunOrder struct {
+	ID string `json:"id"` // a UUID
+	// Journal is the identity of the device's journal when the order was first sent: a device whose
+	// journal is another cannot tell whether it ran it.
+	Journal     string            `json:"journal"`
+	Title       string            `json:"title"`
+	Interpreter string            `json:"interpreter"` // of core/script
+	Body        string            `json:"body"`
+	Env         map[string]string `json:"env,omitempty"`
+	Secrets     map[string]string `json:"secrets,omitempty"` // as Env, and kept out of all that is told
+	Seconds     int               `json:"seconds"`           // its time limit
+	// Repeatable tells that it may be run again where the device stopped in the middle of it.
+	Repeatable bool `json:"repeatable,omitempty"`
+}
+
+// States of a run at a device.
+const (
+	RunBegun   = "begun"
+	RunEnded   = "ended"
+	RunUnknown = "unknown" // by a journal that is not the one of the order
+)
+
+// RunStatus answers a RunOrder.
+type RunStatus struct {
+	State   string     `json:"state"`
+	Journal string     `json:"journal"`
+	Result  *RunResult `json:"result,omitempty"` // of one that has ended
+}
+
+// RunResult is how a run ended. A device keeps it until the service has it on disk: POST /results.
+type RunResult struct {
+	ID      string    `json:"id"`
+	State   string    `json:"state"` // one of core/job's that are over
+	Exit    *int      `json:"exit,omitempty"`
+	Head    []byte    `json:"head,omitempty"` // of its output, at most RunHead bytes
+	Tail    []byte    `json:"tail,omitempty"` // at most RunTail bytes, where there was more
+	Dropped int64     `json:"dropped,omitempty"`
+	Reason  string    `json:"reason,omitempty"` // in words, where there is more to say than the exit status
+	BeganAt time.Time `json:"began_at"`
+	EndedAt time.Time `json:"ended_at"`
+}
+
+// RunCancel ends a run that goes on: POST /runs/cancel.
+type RunCancel struct {
+	ID string `json:"id"`
+}
+
+// Journal tells the service which journal a device has, as it connects: POST /journal.
+type Journal struct {
+	ID string `json:"id"`
+}
+
+// How much of a run's output is kept, in bytes: its beginning and its end.
+const (
+	RunHead   = 32 << 10
+	RunTail   = 32 << 10
+	MaxRun    = 4 << 20   // of an order
+	MaxResult = 256 << 10 // of a result, as JSON
+)
