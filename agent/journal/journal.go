@@ -56,7 +56,7 @@ func Open(dir string) (*Journal, error) {
 	text, err := os.ReadFile(path)
 	if _, bad := uuid.ParseBytes(text); err != nil || bad != nil {
 		text = []byte(uuid.NewString())
-		if err := keep(path, text); err != nil {
+		if err := keep(path, text, onDisk); err != nil {
 			return nil, err
 		}
 	}
@@ -117,7 +117,7 @@ func (j *Journal) Begin(o link.RunOrder, now time.Time) error {
 	if o.Repeatable {
 		e.Order = &o
 	}
-	if err := j.write(o.ID, e); err != nil {
+	if err := j.write(o.ID, e, onDisk); err != nil {
 		return err
 	}
 	j.entries[o.ID] = e
@@ -134,7 +134,7 @@ func (j *Journal) End(r link.RunResult) error {
 	}
 	r.BeganAt = old.BeganAt
 	e := &entry{BeganAt: old.BeganAt, Result: &r, Times: old.Times}
-	err := j.write(r.ID, e)
+	err := j.write(r.ID, e, content)
 	// Where the disk takes nothing the result is told from memory, as long as the agent lives.
 	j.entries[r.ID] = e
 	j.waiting = append(j.waiting, r.ID)
@@ -159,7 +159,7 @@ func (j *Journal) Recover(now time.Time) (again []link.RunOrder, err error) {
 		}
 		next := *e
 		next.Times++
-		if failed := j.write(id, &next); failed != nil {
+		if failed := j.write(id, &next, onDisk); failed != nil {
 			err = errors.Join(err, failed)
 			continue
 		}
@@ -196,30 +196,45 @@ func (j *Journal) Told(id string) error {
 	next := &entry{BeganAt: e.BeganAt, Result: &r, Told: true, Times: e.Times}
 	j.entries[id] = next
 	j.waiting = slices.DeleteFunc(j.waiting, func(w string) bool { return w == id })
-	return j.write(id, next) // where it fails it is told once more after a restart
+	return j.write(id, next, soon) // where it fails, or is lost, it is told once more after a restart
 }
 
-func (j *Journal) write(id string, e *entry) error {
+func (j *Journal) write(id string, e *entry, how surety) error {
 	text, err := json.Marshal(e)
 	if err != nil {
 		return err
 	}
-	return keep(filepath.Join(j.dir, id+".run"), text)
+	return keep(filepath.Join(j.dir, id+".run"), text, how)
 }
 
-// keep writes a file whole or not at all, and returns once it is on disk.
-func keep(path string, text []byte) error {
+// surety is how sure it must be that what is written outlasts a power cut.
+type surety int
+
+const (
+	onDisk  surety = iota // the file and its name
+	content               // the file; the one of that name before may come back in its place
+	soon                  // neither
+)
+
+// keep writes a file whole or not at all.
+func keep(path string, text []byte, how surety) error {
 	f, err := os.OpenFile(path+".new", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
 	_, err = f.Write(text)
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
+	if how < soon {
+		err = errors.Join(err, f.Sync())
+	}
+	if err = errors.Join(err, f.Close()); err == nil {
 		err = os.Rename(path+".new", path)
 	}
 	if err != nil {
 		os.Remove(path + ".new")
 		return err
+	}
+	if how != onDisk {
+		return nil
 	}
 	dir, err := os.Open(filepath.Dir(path))
 	if err != nil {

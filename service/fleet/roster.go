@@ -403,6 +403,24 @@ func (f *Column) Chosen(ctx context.Context, caller *front.Caller, p access.Perm
 	return f.rows(ctx, slices.DeleteFunc(found, func(e *entry) bool { return !sees(caller, e) || !caller.Rights.May(p, &e.place) }))
 }
 
+// Meant is Chosen by what is in memory alone: devices as expressions see them, a quarter of a second old
+// at most.
+func (f *Column) Meant(caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) (out []Meant, err error) {
+	found, err := f.roster.chosen(where, group)
+	for _, e := range found {
+		if sees(caller, e) && caller.Rights.May(p, &e.place) {
+			out = append(out, Meant{e.id, &e.subject})
+		}
+	}
+	return out, err
+}
+
+// Meant is a device as expressions see it. The subject is the roster's.
+type Meant struct {
+	ID      uuid.UUID
+	Subject *selector.Subject
+}
+
 // rows reads the rows of devices, in their order.
 func (f *Column) rows(ctx context.Context, found []*entry) ([]api.Device, error) {
 	ids, order := make([]uuid.UUID, len(found)), make(map[uuid.UUID]int, len(found))

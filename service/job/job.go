@@ -4,16 +4,15 @@
 package job
 
 import (
-	"context"
 	"sync"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5/pgxpool"
 
-	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/secret"
+	"moorwatch.example/service/fleet"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/hub"
 )
@@ -21,9 +20,9 @@ import (
 // Fleet is what this column asks and tells of devices.
 type Fleet interface {
 	front.Sight
-	// Chosen returns the devices of a group, those for which an expression holds, or all, by name; of
+	// Meant returns the devices of a group, those for which an expression holds, or all, by name; of
 	// them those at which the caller holds a permission.
-	Chosen(ctx context.Context, caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]api.Device, error)
+	Meant(caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]fleet.Meant, error)
 	// Publish sends an event to all who listen to the console's stream.
 	Publish(name string, data any)
 }
@@ -69,7 +68,7 @@ const (
 	gather      = 20 * time.Millisecond  // of results, before they are written together
 	together    = 500                    // results at most
 	writeWithin = 20 * time.Second
-	sendsAtOnce = 256
+	sendsAtOnce = 96
 	// lostAfter is how long after a job's deadline a run is awaited of a device that was told and went
 	// away.
 	// grace is how long after a deadline a device may still connect, and returns how long all have after

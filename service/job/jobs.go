@@ -20,6 +20,7 @@ import (
 	"moorwatch.example/core/job"
 	"moorwatch.example/core/script"
 	"moorwatch.example/service/db"
+	"moorwatch.example/service/fleet"
 	"moorwatch.example/service/front"
 )
 
@@ -85,7 +86,7 @@ func (c *Column) begin(g *gin.Context, j newJob, action string) {
 }
 
 // prepare makes a job of what is asked for, with a run for each device.
-func (c *Column) prepare(g *gin.Context, in api.NewJob) (j newJob, chosen []api.Device, err error) {
+func (c *Column) prepare(g *gin.Context, in api.NewJob) (j newJob, chosen []fleet.Meant, err error) {
 	ctx := g.Request.Context()
 	bad := func(err error) error {
 		return front.Problem(http.StatusBadRequest, "The job cannot be begun.", err.Error()+".")
@@ -126,7 +127,7 @@ func (c *Column) prepare(g *gin.Context, in api.NewJob) (j newJob, chosen []api.
 	if in.Where == nil && in.Group == nil && in.Devices == nil {
 		return j, nil, bad(fmt.Errorf("it names no devices: give an expression, a group or a list; an empty expression is all"))
 	}
-	chosen, err = c.chosen(ctx, g, in.Where, in.Group, in.Devices)
+	chosen, err = c.chosen(g, in.Where, in.Group, in.Devices)
 	if err != nil {
 		return j, nil, err
 	}
@@ -138,8 +139,8 @@ func (c *Column) prepare(g *gin.Context, in api.NewJob) (j newJob, chosen []api.
 }
 
 // chosen are the devices that are meant, among those where the caller may run scripts.
-func (c *Column) chosen(ctx context.Context, g *gin.Context, where *string, group *uuid.UUID, list *[]uuid.UUID) ([]api.Device, error) {
-	chosen, err := c.fleet.Chosen(ctx, front.CallerOf(g), act, where, group)
+func (c *Column) chosen(g *gin.Context, where *string, group *uuid.UUID, list *[]uuid.UUID) ([]fleet.Meant, error) {
+	chosen, err := c.fleet.Meant(front.CallerOf(g), act, where, group)
 	if err != nil || list == nil {
 		return chosen, err
 	}
@@ -147,13 +148,14 @@ func (c *Column) chosen(ctx context.Context, g *gin.Context, where *string, grou
 	for _, id := range *list {
 		meant[id] = true
 	}
-	return slices.DeleteFunc(chosen, func(d api.Device) bool { return !meant[d.ID] }), nil
+	return slices.DeleteFunc(chosen, func(d fleet.Meant) bool { return !meant[d.ID] }), nil
 }
 
 // runsOf makes the runs of a script on devices; those where it cannot run are over at once.
-func runsOf(s script.Script, devices []api.Device) (runs []*run) {
-	for i, d := range devices {
-		r := &run{id: uuid.New(), device: d.ID, name: d.Name, site: d.Organisation + "/" + d.Site, place: float64(i) / float64(len(devices)), state: job.Waiting}
+func runsOf(s script.Script, devices []fleet.Meant) (runs []*run) {
+	for i, m := range devices {
+		d := m.Subject
+		r := &run{id: uuid.New(), device: m.ID, name: d.Name, site: d.Organisation + "/" + d.Site, place: float64(i) / float64(len(devices)), state: job.Waiting}
 		switch {
 		case d.OS != "" && !s.Runs(d.OS):
 			r.state, r.reason = job.Unfit, fmt.Sprintf("the script is not for %s", d.OS)
@@ -166,7 +168,7 @@ func runsOf(s script.Script, devices []api.Device) (runs []*run) {
 }
 
 // plan tells what a job would do.
-func plan(j newJob, chosen []api.Device) api.Job {
+func plan(j newJob, chosen []fleet.Meant) api.Job {
 	out := api.Job{ID: uuid.Nil, Name: j.name, Script: j.content, State: planned, Limits: j.limits, BeginAt: j.beginAt, Deadline: &j.deadline, CreatedAt: time.Now(), CreatedBy: j.by, Counts: map[string]int{}}
 	online, sample, unfit := 0, []string{}, []string{}
 	for i, r := range j.runs {
@@ -177,7 +179,7 @@ func plan(j newJob, chosen []api.Device) api.Job {
 		case r.state == job.Waiting && len(sample) < samples:
 			sample = append(sample, r.name)
 		}
-		if chosen[i].Online && r.state == job.Waiting {
+		if chosen[i].Subject.Online && r.state == job.Waiting {
 			online++
 		}
 	}
@@ -331,9 +333,9 @@ func (c *Column) RetryJob(g *gin.Context, id api.ID) {
 	if err == nil && len(devices) == 0 {
 		err = front.Problem(http.StatusConflict, "There is nothing to try again.", "No run of this job failed, was interrupted or was missed.")
 	}
-	var chosen []api.Device
+	var chosen []fleet.Meant
 	if err == nil {
-		chosen, err = c.chosen(ctx, g, nil, nil, &devices)
+		chosen, err = c.chosen(g, nil, nil, &devices)
 	}
 	if err == nil && len(chosen) == 0 {
 		err = front.Lacking(act)

@@ -165,7 +165,7 @@ func (c *Column) look(ctx context.Context, now time.Time, send func(*run)) {
 	var over []outcome
 	c.mu.Lock()
 	for _, o := range c.open {
-		if o.state == running && !o.beginAt.After(now) {
+		if o.state == running && !o.beginAt.After(now) && o.limits.Stops(o.counts) == "" {
 			for _, r := range c.turn(o, now) {
 				r.asking, r.journal = true, c.here(r.device)
 				begin = append(begin, r)

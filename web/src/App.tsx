@@ -18,6 +18,9 @@ import { Now } from "./health/Now";
 import { Policies } from "./health/Policies";
 import { AllChanges } from "./inventory/AllChanges";
 import { Software } from "./inventory/Software";
+import { Board } from "./job/Board";
+import { Jobs } from "./job/Jobs";
+import { Scripts } from "./job/Scripts";
 import { Empty, Trouble, Waiting } from "./parts/Trouble";
 import { Consent } from "./session/Consent";
 import { Many } from "./session/Many";
@@ -84,6 +87,9 @@ function Pages() {
 					<Route path="/wall" element={<Wall />} />
 					<Route path="/screens" element={<Screens />} />
 					<Route path="/many" element={<Many />} />
+					<Route path="/jobs" element={<Jobs />} />
+					<Route path="/jobs/:id" element={<Board />} />
+					<Route path="/scripts" element={<Scripts />} />
 					<Route path="/consent" element={<Consent />} />
 					<Route path="/software" element={<Software />} />
 					<Route path="/changes" element={<AllChanges />} />

@@ -56,15 +56,18 @@ func (s *simulated) script(ctx context.Context, path string, env []string, stdou
 	}
 	known := strings.Split(commands, ", ")
 	for line := range strings.Lines(string(text)) {
-		argv := strings.Fields(os.Expand(strings.NewReplacer(`"`, "", "'", "").Replace(line), value))
-		if len(argv) == 0 || !slices.Contains(known, argv[0]) {
-			continue
-		}
-		if exit, err = s.execute(ctx, argv, stdout, stderr); ctx.Err() != nil {
-			return 0, context.Cause(ctx)
-		}
-		if err != nil || argv[0] == "exit" {
-			return exit, err
+		line = os.Expand(strings.NewReplacer(`"`, "", "'", "").Replace(line), value)
+		for part := range strings.SplitSeq(strings.TrimPrefix(line, "eval "), ";") {
+			argv := strings.Fields(part)
+			if len(argv) == 0 || !slices.Contains(known, argv[0]) {
+				continue
+			}
+			if exit, err = s.execute(ctx, argv, stdout, stderr); ctx.Err() != nil {
+				return 0, context.Cause(ctx)
+			}
+			if err != nil || argv[0] == "exit" {
+				return exit, err
+			}
 		}
 	}
 	return exit, nil

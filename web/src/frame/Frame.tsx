@@ -8,6 +8,7 @@ import {
 	MegaphoneIcon,
 	MoonIcon,
 	PlusCircleIcon,
+	QueueListIcon,
 	RectangleGroupIcon,
 	ShieldCheckIcon,
 	Square3Stack3DIcon,
@@ -37,6 +38,7 @@ export function Frame({ children }: { children: ReactNode }) {
 	const screens = useMay("screen.see");
 	const audit = useMay("audit.read");
 	const sweep = useMay("device.sweep");
+	const jobs = useMay("scripts.see");
 	const notices = useMayEverywhere("notice.manage");
 	const people = useMayEverywhere("people.manage");
 	return (
@@ -55,6 +57,7 @@ export function Frame({ children }: { children: ReactNode }) {
 				<RailLink to="/policies" icon={ShieldCheckIcon} name="Policies" />
 				{sweep && <RailLink to="/sweep" icon={MegaphoneIcon} name="Sweep" />}
 				{sweep && <RailLink to="/many" icon={Square3Stack3DIcon} name="On many" />}
+				{jobs && <RailLink to="/jobs" icon={QueueListIcon} name="Jobs" />}
 				<RailLink to="/software" icon={CubeIcon} name="Software" />
 				{notices && <RailLink to="/notices" icon={EnvelopeIcon} name="Notices" />}
 				{enrol && <RailLink to="/enrol" icon={PlusCircleIcon} name="Enrol" />}

@@ -22,8 +22,8 @@ export function Recordings() {
 		<div className="px-5 py-5">
 			<h1 className="text-xl font-semibold">Recordings{name && ` of ${name}`}</h1>
 			<p className="mb-3 text-faint">
-				What every shell printed and every screen showed, with its timing. They are kept for 180 days; who plays one is
-				on record.
+				What every shell printed and every screen showed, with its timing. They are kept as long as the rules of consent
+				say; who plays one is on record.
 			</p>
 			<div className="mb-3 flex items-center gap-2">
 				<input

@@ -1,0 +1,210 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { useMay } from "../access/me";
+import { answer, api, type Schemas } from "../api/client";
+import { Confirm } from "../parts/Confirm";
+import { More, Table } from "../parts/Table";
+import { Trouble, Waiting } from "../parts/Trouble";
+import { Ago, span } from "../parts/time";
+import { usePages } from "../parts/usePages";
+import { Progress, stateColour, states, stateWord } from "./states";
+
+/** A job while it goes on, and what came of it. */
+export function Board() {
+	const { id = "" } = useParams();
+	const queries = useQueryClient();
+	const go = useNavigate();
+	const may = useMay("scripts.act");
+	const path = { id };
+	const job = useQuery({
+		queryKey: ["job", id],
+		queryFn: ({ signal }) => answer(api.GET("/jobs/{id}", { params: { path }, signal })),
+		refetchInterval: (q) => (q.state.data?.ended_at ? false : 10_000), // events tell sooner
+	});
+	const steer = useMutation({
+		mutationFn: (deed: "pause" | "resume" | "cancel") =>
+			answer(api.PATCH("/jobs/{id}", { params: { path }, body: { deed } })),
+		onSuccess: (j) => queries.setQueryData(["job", id], j),
+	});
+	const retry = useMutation({
+		mutationFn: () => answer(api.POST("/jobs/{id}/retry", { params: { path } })),
+		onSuccess: (j) => go(`/jobs/${j.id}`),
+	});
+	if (job.isPending) return <Waiting what="the job" />;
+	if (job.isError && !job.data)
+		return (
+			<div className="p-6">
+				<Trouble error={job.error} retry={() => job.refetch()} />
+			</div>
+		);
+	const j = job.data;
+	const over = !!j.ended_at;
+	const again = ["failed", "timed-out", "interrupted", "missed"].reduce((n, s) => n + (j.counts[s] ?? 0), 0);
+	return (
+		<div className="px-5 py-5">
+			<div className="flex flex-wrap items-center gap-3">
+				<h1 className="font-semibold text-xl">{j.name}</h1>
+				<span className="text-faint">
+					{j.script.name !== j.name && `${j.script.name}, `}
+					{over ? j.state : j.state === "running" ? "running" : `${j.state}, not over yet`}, begun{" "}
+					<Ago at={j.begin_at} /> by {j.created_by}
+				</span>
+				{may && (
+					<div className="ml-auto flex gap-1">
+						{!over && j.state === "running" && (
+							<button type="button" className="button-quiet" onClick={() => steer.mutate("pause")}>
+								Pause
+							</button>
+						)}
+						{!over && j.state === "paused" && (
+							<button type="button" className="button-quiet" onClick={() => steer.mutate("resume")}>
+								Go on
+							</button>
+						)}
+						{!over && j.state !== "cancelled" && (
+							<Confirm label="Cancel" title="Cancel this job?" verb="Cancel it" onDo={() => steer.mutate("cancel")}>
+								What runs is ended, and no more begins. What has run stays as it is.
+							</Confirm>
+						)}
+						{over && again > 0 && (
+							<button type="button" className="button" disabled={retry.isPending} onClick={() => retry.mutate()}>
+								Try again on {again}
+							</button>
+						)}
+					</div>
+				)}
+			</div>
+			{j.reason && <p className="mt-1 text-rowan">It stopped: {j.reason}.</p>}
+			{!over && (j.counts.waiting ?? 0) > 0 && j.limits.wait_hours ? (
+				<p className="mt-1 text-faint">Devices that are away are awaited for {j.limits.wait_hours} hours.</p>
+			) : null}
+			{(steer.isError || retry.isError) && <Trouble error={steer.error ?? retry.error} />}
+			<div className="my-4">
+				<Progress counts={j.counts} />
+			</div>
+			<div className="grid gap-6 xl:grid-cols-[minmax(0,2fr)_minmax(0,3fr)]">
+				<Groups groups={j.groups ?? []} />
+				<Runs job={j} />
+			</div>
+		</div>
+	);
+}
+
+/** Outputs that are alike, the most frequent first. */
+function Groups({ groups }: { groups: Schemas["JobGroup"][] }) {
+	return (
+		<section aria-label="Outputs">
+			<h2 className="mb-2 font-semibold">Outputs, alike together</h2>
+			{groups.length === 0 && <p className="text-faint">No run is over yet.</p>}
+			<ul className="space-y-3">
+				{groups.map((g) => (
+					<li key={`${g.state} ${g.output}`} className="rounded-md border border-line bg-panel p-2.5">
+						<p className={`text-sm ${stateColour(g.state)}`}>
+							<span className="font-semibold tabular-nums">{g.runs}</span> {stateWord(g.state)}
+						</p>
+						<pre className="mt-1 max-h-40 overflow-auto whitespace-pre-wrap font-mono text-sm">
+							{g.output || "(nothing was printed)"}
+						</pre>
+					</li>
+				))}
+			</ul>
+		</section>
+	);
+}
+
+function Runs({ job }: { job: Schemas["Job"] }) {
+	const [state, setState] = useState("");
+	const [open, setOpen] = useState("");
+	const list = usePages(["job", job.id, "runs", state], (cursor, signal) =>
+		answer(
+			api.GET("/jobs/{id}/runs", {
+				params: { path: { id: job.id }, query: { cursor, limit: 100, state: state || undefined } },
+				signal,
+			}),
+		),
+	);
+	return (
+		<section aria-label="Runs">
+			<div className="mb-2 flex items-center gap-3">
+				<h2 className="font-semibold">Runs</h2>
+				<select
+					className="field w-56 py-1"
+					aria-label="Which runs"
+					value={state}
+					onChange={(e) => setState(e.target.value)}
+				>
+					<option value="">all, those that failed first</option>
+					{states
+						.filter(([s]) => (job.counts[s] ?? 0) > 0)
+						.map(([s, word]) => (
+							<option key={s} value={s}>
+								{word} ({job.counts[s]})
+							</option>
+						))}
+				</select>
+			</div>
+			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+			<Table heads={["Device", "State", "Took", "Printed"]}>
+				{list.rows.map((r) => (
+					<tr key={r.id} className="border-line border-b align-top">
+						<td className="py-1.5 pr-4 font-medium">
+							<Link className="link" to={`/devices/${r.device}`}>
+								{r.device_name}
+							</Link>
+						</td>
+						<td className={`whitespace-nowrap py-1.5 pr-4 ${stateColour(r.state)}`}>
+							{stateWord(r.state)}
+							{r.exit ? `, exit ${r.exit}` : ""}
+						</td>
+						<td className="py-1.5 pr-4 tabular-nums">{r.began_at && r.ended_at && took(r.began_at, r.ended_at)}</td>
+						<td className="w-1/2 py-1.5">
+							{open === r.id ? (
+								<Output job={job.id} run={r.id} onClose={() => setOpen("")} />
+							) : (
+								<button
+									type="button"
+									className="block w-full max-w-md truncate text-left font-mono text-sm hover:text-heather"
+									aria-label={`What ${r.device_name} printed`}
+									onClick={() => setOpen(r.id)}
+								>
+									{r.reason ?? (r.output?.split("\n").find((l) => l.trim()) || "…")}
+								</button>
+							)}
+						</td>
+					</tr>
+				))}
+			</Table>
+			<More list={list} />
+		</section>
+	);
+}
+
+function took(from: string, to: string) {
+	const seconds = (Date.parse(to) - Date.parse(from)) / 1000;
+	return seconds < 10 ? `${seconds.toFixed(1)} s` : span(seconds);
+}
+
+/** All that is kept of what a run printed. */
+function Output({ job, run, onClose }: { job: string; run: string; onClose: () => void }) {
+	const one = useQuery({
+		queryKey: ["job", job, "run", run],
+		queryFn: ({ signal }) => answer(api.GET("/jobs/{id}/runs/{run}", { params: { path: { id: job, run } }, signal })),
+	});
+	if (one.isPending) return <Waiting what="what it printed" />;
+	if (one.isError) return <Trouble error={one.error} />;
+	const r = one.data;
+	return (
+		<div>
+			{r.reason && <p>{r.reason}</p>}
+			<pre className="max-h-96 overflow-auto whitespace-pre-wrap rounded-md border border-line bg-panel p-2 font-mono text-sm">
+				{r.output || "(nothing was printed)"}
+				{r.dropped ? `\n[${r.dropped.toLocaleString()} bytes were not kept]\n` : ""}
+				{r.tail}
+			</pre>
+			<button type="button" className="button-quiet mt-1" onClick={onClose}>
+				Less
+			</button>
+		</div>
+	);
+}

@@ -1,0 +1,39 @@
+/** The states of runs, those that matter first, with their words and colours. */
+export const states = [
+	["failed", "failed", "bg-rowan", "text-rowan"],
+	["timed-out", "ended at the time limit", "bg-rowan", "text-rowan"],
+	["interrupted", "interrupted", "bg-gorse-fill", "text-gorse"],
+	["sent", "running", "bg-heather", "text-heather"],
+	["waiting", "waiting", "bg-edge", "text-mist"],
+	["succeeded", "succeeded", "bg-moss", "text-moss"],
+	["missed", "missed", "bg-mist", "text-mist"],
+	["cancelled", "cancelled", "bg-line", "text-faint"],
+	["unfit", "not for them", "bg-line", "text-faint"],
+] as const;
+
+export const stateWord = (state: string) => states.find(([s]) => s === state)?.[1] ?? state;
+export const stateColour = (state: string) => states.find(([s]) => s === state)?.[3] ?? "";
+
+/** How many runs are in which state, as a bar and in words. */
+export function Progress({ counts, words = true }: { counts: Record<string, number>; words?: boolean }) {
+	const all = Object.values(counts).reduce((a, b) => a + b, 0) || 1;
+	const there = states.filter(([s]) => (counts[s] ?? 0) > 0);
+	return (
+		<div>
+			<div className="flex h-2 w-full overflow-hidden rounded-full bg-line" aria-hidden="true">
+				{there.map(([s, , fill]) => (
+					<span key={s} className={fill} style={{ width: `${(100 * (counts[s] ?? 0)) / all}%` }} />
+				))}
+			</div>
+			{words && (
+				<p className="mt-1 flex flex-wrap gap-x-4 text-sm tabular-nums">
+					{there.map(([s, word, , text]) => (
+						<span key={s} className={text}>
+							{counts[s]} {word}
+						</span>
+					))}
+				</p>
+			)}
+		</div>
+	);
+}
