@@ -72,6 +72,8 @@ type Agent struct {
 func (a *Agent) Run(ctx context.Context) error {
 	var err error
 	a.life = ctx
+	var working sync.WaitGroup
+	defer working.Wait() // nothing is written to the folder any more
 	if a.identity, err = identity.Load(a.Dir); err != nil {
 		return err
 	}
@@ -100,12 +102,13 @@ func (a *Agent) Run(ctx context.Context) error {
 		if a.runs, err = a.openRuns(ctx); err != nil {
 			return err
 		}
+		defer a.runs.working.Wait()
 	}
 	if a.Host.Prober != nil {
-		go a.watch.run(ctx, a.Host.Prober)
+		working.Go(func() { a.watch.run(ctx, a.Host.Prober) })
 	}
 	if a.Host.Meter != nil {
-		go a.measure(ctx)
+		working.Go(func() { a.measure(ctx) })
 	}
 	for failures := 0; ; {
 		a.proved = time.Time{}

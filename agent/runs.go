@@ -34,6 +34,8 @@ type runs struct {
 	turn    chan struct{}
 	ended   chan struct{} // a result waits; has room for one
 
+	working sync.WaitGroup
+
 	mu    sync.Mutex
 	going map[string]context.CancelCauseFunc
 }
@@ -103,7 +105,7 @@ func (r *runs) start(ctx context.Context, o messages.RunOrder) {
 	r.mu.Lock()
 	r.going[o.ID] = cancel
 	r.mu.Unlock()
-	go func() {
+	r.working.Go(func() {
 		defer cancel(nil)
 		select {
 		case r.turn <- struct{}{}:
@@ -124,7 +126,7 @@ func (r *runs) start(ctx context.Context, o messages.RunOrder) {
 		case r.ended <- struct{}{}:
 		default:
 		}
-	}()
+	})
 }
 
 // run runs a script and tells how it ended.

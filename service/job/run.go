@@ -203,7 +203,7 @@ func (c *Column) look(ctx context.Context, now time.Time, send func(*run)) {
 				continue
 			}
 			c.move(r, job.Sent)
-			r.sentAt = now
+			r.sentAt, r.cancel = now, r.job.state == cancelled // which it may have become meanwhile
 		}
 		c.mu.Unlock()
 		if err != nil {
