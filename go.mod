@@ -5,6 +5,7 @@ go 1.26.0
 require (
 	cel.dev/cel-go v0.33.2
 	github.com/Shopify/toxiproxy/v2 v2.5.0
+	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/chromedp/cdproto v0.159.2
 	github.com/chromedp/chromedp v0.23.0
 	github.com/coder/websocket v1.8.15

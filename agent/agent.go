@@ -63,8 +63,10 @@ type Agent struct {
 	lanes    lanes
 	screens  *screen.Server
 	runs     *runs
-	life     context.Context // of the agent, which shells share
-	proved   time.Time       // when the connection of now was proved
+	service  current
+	drop     context.CancelFunc // ends the connection of now
+	life     context.Context    // of the agent, which shells share
+	proved   time.Time          // when the connection of now was proved
 }
 
 // Run holds the link and reports until ctx ends. It fails only when the agent's folder cannot be
@@ -105,7 +107,7 @@ func (a *Agent) Run(ctx context.Context) error {
 		defer a.runs.working.Wait()
 	}
 	if a.Host.Prober != nil {
-		working.Go(func() { a.watch.run(ctx, a.Host.Prober) })
+		working.Go(func() { a.watch.run(ctx, a.Host) })
 	}
 	if a.Host.Meter != nil {
 		working.Go(func() { a.measure(ctx) })
@@ -172,15 +174,18 @@ func (a *Agent) connect(ctx context.Context) error {
 	transport := link.Transport(func(ctx context.Context, _ string) (net.Conn, error) { return l.Open(ctx) })
 	transport.DisableKeepAlives = true // half a minute lies between two calls; a stream kept open would cost the service more than a new one
 	service := caller{&http.Client{Transport: transport}}
+	a.service.set(service, ctx.Done())
+	a.drop = cancel
+	offered := a.Host.Without(a.watch.agent().Withhold)
 	var sending sync.WaitGroup
-	sending.Go(func() { a.report(ctx, service) })
+	sending.Go(func() { a.report(ctx, service, offered) })
 	if a.Host.Lister != nil {
 		sending.Go(func() { a.keepInventory(ctx, service) })
 	}
 	if a.runs != nil {
 		sending.Go(func() { a.runs.tell(ctx, service) })
 	}
-	err = a.server(ctx, a.handler(service)).Serve(l.Listener())
+	err = a.server(ctx, a.handler(service, offered)).Serve(l.Listener())
 	cancel()
 	sending.Wait()
 	return fmt.Errorf("the connection ended: %w", err)
@@ -203,7 +208,7 @@ func (a *Agent) measure(ctx context.Context) {
 			return
 		case <-timer.C:
 		}
-		timer.Reset(a.Every)
+		timer.Reset(a.pace())
 		v, err := a.read(ctx, a.Host.Meter)
 		if noter, ok := a.Host.Processes.(host.Noter); ok {
 			noter.Note(ctx)
@@ -230,8 +235,8 @@ func (a *Agent) read(ctx context.Context, m host.Meter) (device.Vitals, error) {
 }
 
 // report sends facts once and reports as they come, until ctx ends.
-func (a *Agent) report(ctx context.Context, service caller) {
-	for a.sendFacts(ctx, service) != nil {
+func (a *Agent) report(ctx context.Context, service caller, offered host.Host) {
+	for a.sendFacts(ctx, service, offered) != nil {
 		if !sleep(ctx, time.Second+rand.N(2*time.Second)) {
 			return
 		}
@@ -261,13 +266,13 @@ func sleep(ctx context.Context, d time.Duration) bool {
 	}
 }
 
-func (a *Agent) sendFacts(ctx context.Context, service caller) error {
+func (a *Agent) sendFacts(ctx context.Context, service caller, offered host.Host) error {
 	f, err := a.Host.Informer.Facts(ctx)
 	if err != nil {
 		a.Log.Error("this device's facts cannot be read", "error", err)
 		return err
 	}
-	f.AgentVersion, f.Capabilities = Version, a.Host.Capabilities()
+	f.AgentVersion, f.Capabilities = Version, offered.Capabilities()
 	if err := service.post(ctx, "/facts", f, nil); err != nil {
 		a.Log.Warn("facts cannot be sent", "error", err)
 		return err
@@ -304,6 +309,50 @@ func (a *Agent) sendReports(ctx context.Context, service caller) error {
 
 // caller calls the service over the link.
 type caller struct{ client *http.Client }
+
+// current is the connection of now, for what goes on across several.
+type current struct {
+	mu    sync.Mutex
+	here  caller
+	ended <-chan struct{}
+	came  chan struct{} // closed when a connection is made; nil while nobody waits
+}
+
+func (c *current) set(service caller, ended <-chan struct{}) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.here, c.ended = service, ended
+	if c.came != nil {
+		close(c.came)
+		c.came = nil
+	}
+}
+
+// wait returns the connection of now and what tells of its end, waiting for one.
+func (c *current) wait(ctx context.Context) (caller, <-chan struct{}, error) {
+	for {
+		c.mu.Lock()
+		here, ended := c.here, c.ended
+		if ended != nil {
+			select {
+			case <-ended:
+			default:
+				c.mu.Unlock()
+				return here, ended, nil
+			}
+		}
+		if c.came == nil {
+			c.came = make(chan struct{})
+		}
+		came := c.came
+		c.mu.Unlock()
+		select {
+		case <-ctx.Done():
+			return caller{}, nil, context.Cause(ctx)
+		case <-came:
+		}
+	}
+}
 
 func (c caller) post(ctx context.Context, path string, in, out any) error {
 	body, err := json.Marshal(in)

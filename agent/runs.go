@@ -6,12 +6,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"net/http"
-	"os"
 	"path/filepath"
-	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -19,8 +19,10 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/agent/journal"
+	"moorwatch.example/agent/steps"
 	messages "moorwatch.example/contract/link"
 	"moorwatch.example/core/job"
+	"moorwatch.example/link"
 )
 
 // mostRuns is how many runs go on at a device at once; others wait for their turn, in the order in
@@ -29,10 +31,11 @@ const mostRuns = 2
 
 // runs are the runs of this device.
 type runs struct {
-	agent   *Agent
-	journal *journal.Journal
-	turn    chan struct{}
-	ended   chan struct{} // a result waits; has room for one
+	agent    *Agent
+	journal  *journal.Journal
+	contents *steps.Contents
+	turn     chan struct{}
+	ended    chan struct{} // a result waits; has room for one
 
 	working sync.WaitGroup
 
@@ -50,12 +53,14 @@ func (a *Agent) openRuns(ctx context.Context) (*runs, error) {
 		return nil, fmt.Errorf("opening the journal of runs: %w", err)
 	}
 	r := &runs{agent: a, journal: j, turn: make(chan struct{}, mostRuns), ended: make(chan struct{}, 1), going: map[string]context.CancelCauseFunc{}}
-	again, err := j.Recover(time.Now())
+	r.contents = &steps.Contents{Dir: filepath.Join(a.Dir, "contents"), Fetch: r.fetch}
+	r.contents.Tidy(time.Now())
+	again, err := j.Recover(time.Now(), func(l *journal.Left) error { return l.Progress.Recover(ctx, a.Host, l.Order) })
 	if err != nil {
 		a.Log.Error("what was left under way cannot be written", "error", err)
 	}
-	for _, o := range again {
-		r.start(ctx, o)
+	for _, left := range again {
+		r.start(ctx, left)
 	}
 	return r, nil
 }
@@ -79,7 +84,11 @@ func (r *runs) serve(w http.ResponseWriter, q *http.Request) {
 			http.Error(w, "the journal takes nothing: "+err.Error(), http.StatusInsufficientStorage)
 			return
 		default:
-			r.start(r.agent.life, o)
+			left := journal.Left{Order: o}
+			if steps.Single(o) { // the journal's note that it began is the step's too
+				left.Progress.Course.Begin()
+			}
+			r.start(r.agent.life, left)
 		}
 		status, _ = r.journal.Status(o.ID)
 	}
@@ -100,7 +109,8 @@ func (r *runs) cancel(_ context.Context, in messages.RunCancel) (messages.RunSta
 }
 
 // start has a run go on by itself.
-func (r *runs) start(ctx context.Context, o messages.RunOrder) {
+func (r *runs) start(ctx context.Context, left journal.Left) {
+	o := left.Order
 	ctx, cancel := context.WithCancelCause(ctx)
 	r.mu.Lock()
 	r.going[o.ID] = cancel
@@ -112,7 +122,7 @@ func (r *runs) start(ctx context.Context, o messages.RunOrder) {
 			defer func() { <-r.turn }()
 		case <-ctx.Done():
 		}
-		result := r.run(ctx, o)
+		result := r.run(ctx, left)
 		r.mu.Lock()
 		delete(r.going, o.ID)
 		r.mu.Unlock()
@@ -129,85 +139,93 @@ func (r *runs) start(ctx context.Context, o messages.RunOrder) {
 	})
 }
 
-// run runs a script and tells how it ended.
-func (r *runs) run(ctx context.Context, o messages.RunOrder) (out messages.RunResult) {
+// run carries out an order from where its progress stands, and tells how it ended.
+func (r *runs) run(ctx context.Context, left journal.Left) (out messages.RunResult) {
+	o, p := left.Order, left.Progress
 	out.ID = o.ID
 	defer func() { out.EndedAt = time.Now() }()
 	if ctx.Err() != nil {
 		out.State, out.Reason = string(job.Cancelled), "it was cancelled before it began"
 		return out
 	}
-	argv, file, err := interpreter(o.Interpreter)
-	var path string
-	if err == nil {
-		path, err = r.place(o, file)
-	}
-	if err != nil {
-		out.State, out.Reason = string(job.Failed), err.Error()
-		return out
-	}
-	defer os.Remove(path)
 	limit := time.Duration(o.Seconds) * time.Second
 	ctx, cancel := context.WithTimeoutCause(ctx, limit, context.DeadlineExceeded)
 	defer cancel()
-	kept := &ends{}
-	env := make([]string, 0, len(o.Env)+len(o.Secrets))
-	for _, all := range []map[string]string{o.Env, o.Secrets} {
-		for name, value := range all {
-			env = append(env, name+"="+value)
-		}
-	}
-	exit, err := r.agent.Host.Runner.Run(ctx, messages.Command{Argv: append(argv, path), Env: env}, kept, kept)
-	out.Head, out.Tail, out.Dropped = kept.kept(slices.Collect(maps.Values(o.Secrets)))
+	kept := &ends{head: p.Output}
+	secrets := slices.Collect(maps.Values(o.Secrets))
+	doer := &steps.Doer{Host: r.agent.Host.Without(r.agent.watch.agent().Withhold), Scratch: filepath.Join(r.agent.Dir, "runs"), Content: r.contents.File}
+	exit, err := doer.Do(ctx, o, &p, func() error {
+		p.Output = kept.sofar(secrets)
+		return r.journal.Note(o.ID, p)
+	}, kept)
+	out.Head, out.Tail, out.Dropped = kept.kept(secrets)
+	out.Exit = exit
 	switch {
+	case err == nil:
+		out.State = string(job.Succeeded)
+		steps.Tidy(&p)
+		for _, part := range o.Parts {
+			for _, f := range part.Files {
+				r.contents.Forget(f)
+			}
+		}
 	case errors.Is(err, errCancelled):
 		out.State, out.Reason = string(job.Cancelled), "it was cancelled while it ran"
 	case errors.Is(err, context.DeadlineExceeded):
 		out.State, out.Reason = string(job.TimedOut), fmt.Sprintf("it was ended after its time limit of %s", limit)
-	case err != nil:
-		out.State, out.Reason = string(job.Failed), err.Error()
+	case steps.Single(o) && steps.Late(err):
+		out.State, out.Reason = string(job.TimedOut), reason(err, secrets)
 	default:
-		out.State, out.Exit = string(job.Succeeded), &exit
-		if exit != 0 {
-			out.State = string(job.Failed)
+		out.State = string(job.Failed)
+		if !steps.OnlyExit(err) {
+			out.Reason = reason(err, secrets)
 		}
 	}
 	return out
 }
 
-// place writes a script where its interpreter finds it and nobody else reads it.
-func (r *runs) place(o messages.RunOrder, suffix string) (string, error) {
-	path := filepath.Join(r.agent.Dir, "runs", o.ID+suffix)
-	if err := os.WriteFile(path, []byte(o.Body), 0o600); err != nil {
-		return "", fmt.Errorf("the script cannot be written: %w", err)
-	}
-	return path, nil
+// reason is why a run failed, as it is told.
+func reason(err error, secrets []string) string {
+	return string(hide([]byte(strings.TrimPrefix(err.Error(), steps.ErrFailed.Error()+": ")), secrets))
 }
 
-// interpreter is what runs a kind of script here, and how its file is to end.
-func interpreter(name string) (argv []string, suffix string, err error) {
-	windows := runtime.GOOS == "windows"
-	switch name {
-	case "sh":
-		return []string{"/bin/sh"}, ".sh", nil
-	case "bash":
-		return []string{"bash"}, ".sh", nil
-	case "python":
-		if windows {
-			return []string{"py", "-3"}, ".py", nil
-		}
-		return []string{"python3"}, ".py", nil
-	case "powershell":
-		if windows {
-			return []string{"powershell.exe", "-NoProfile", "-NonInteractive", "-ExecutionPolicy", "Bypass", "-File"}, ".ps1", nil
-		}
-		return []string{"pwsh", "-NoProfile", "-NonInteractive", "-File"}, ".ps1", nil
-	case "batch":
-		return []string{"cmd.exe", "/d", "/c"}, ".cmd", nil
-	case "applescript":
-		return []string{"osascript"}, ".applescript", nil
+// fetch reads a file of a package from the service, waiting for it where it is away.
+func (r *runs) fetch(ctx context.Context, digest string, offset int64, w io.Writer) error {
+	service, ended, err := r.agent.service.wait(ctx)
+	if err != nil {
+		return err
 	}
-	return nil, "", fmt.Errorf("this agent knows no interpreter %q: a newer one may", name)
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go func() {
+		select {
+		case <-ended:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	q, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://service"+messages.Contents+digest+"?offset="+strconv.FormatInt(offset, 10), nil)
+	if err != nil {
+		return err
+	}
+	stream, answer, err := link.AskBulk(service.client.Transport, q)
+	if err != nil {
+		return err
+	}
+	if stream == nil {
+		defer answer.Body.Close()
+		text, _ := io.ReadAll(io.LimitReader(answer.Body, 500))
+		err := &refused{answer.StatusCode, string(bytes.TrimSpace(text))}
+		if answer.StatusCode >= 400 && answer.StatusCode < 500 {
+			return fmt.Errorf("%w: %w", steps.ErrRefused, err)
+		}
+		return err
+	}
+	defer stream.Close()
+	stop := context.AfterFunc(ctx, func() { stream.Close() })
+	defer stop()
+	_, err = link.ReceiveBulk(stream, w, func([]byte) error { return nil }) // the whole file's digest is looked at in the end
+	return err
 }
 
 // ends keeps the beginning and the end of an output.
@@ -230,6 +248,13 @@ func (e *ends) Write(p []byte) (int, error) {
 		e.tail = append(e.tail[:0], e.tail[more:]...)
 	}
 	return n, nil
+}
+
+// sofar returns the beginning of what is kept, with secrets made unreadable in it.
+func (e *ends) sofar(secrets []string) []byte {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	return hide(slices.Clone(e.head), secrets)
 }
 
 // kept returns what is kept, with secrets made unreadable in it.

@@ -13,27 +13,28 @@ import (
 
 	"github.com/google/uuid"
 
+	"moorwatch.example/agent/host"
 	messages "moorwatch.example/contract/link"
 	"moorwatch.example/link"
 )
 
 // handler serves what the service calls, each path only where the host offers it.
-func (a *Agent) handler(service caller) http.Handler {
+func (a *Agent) handler(service caller, offered host.Host) http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /bytes", serveBytes)
-	if a.Host.Meter != nil {
+	if offered.Meter != nil {
 		mux.HandleFunc("GET /vitals/live", a.serveLive)
 	}
-	if a.Host.Runner != nil {
+	if offered.Runner != nil {
 		mux.HandleFunc("POST /commands", a.serveCommand)
 		mux.HandleFunc("POST /runs", a.runs.serve)
 		mux.HandleFunc("POST /runs/cancel", reply(a.runs.cancel))
 	}
-	if a.Host.Terminals != nil {
+	if offered.Terminals != nil {
 		mux.HandleFunc("GET /shell", a.serveShell)
 		mux.HandleFunc("POST /shell/choices", reply(a.shellChoices))
 	}
-	if a.Host.Lister != nil {
+	if offered.Lister != nil {
 		mux.HandleFunc("POST /inventory", func(w http.ResponseWriter, r *http.Request) {
 			if err := a.takeInventory(r.Context(), service); err != nil {
 				http.Error(w, err.Error(), http.StatusInternalServerError)
@@ -42,15 +43,15 @@ func (a *Agent) handler(service caller) http.Handler {
 			w.WriteHeader(http.StatusNoContent)
 		})
 	}
-	if a.Host.Asker != nil {
+	if offered.Asker != nil {
 		mux.HandleFunc("POST /questions", a.serveQuestion)
 	}
-	if a.screens != nil {
+	if a.screens != nil && offered.Screens != nil {
 		mux.HandleFunc("POST /screen/desktops", reply(a.screens.Desktops))
 		mux.HandleFunc("POST /screen/picture", a.screens.ServePicture)
 	}
 	mux.HandleFunc("POST /lanes", reply(a.openLane))
-	a.serveTools(mux, new(link.Gate))
+	a.serveTools(mux, new(link.Gate), offered)
 	return mux
 }
 

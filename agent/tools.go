@@ -8,57 +8,60 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
 	"moorwatch.example/agent/files"
+	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/query"
 	messages "moorwatch.example/contract/link"
+	"moorwatch.example/core/device"
 	"moorwatch.example/link"
 )
 
 // serveTools serves the quiet tools, each only where the host offers it. What they are asked comes
 // as JSON, and what they answer goes as JSON: one value, or one a line as it comes.
-func (a *Agent) serveTools(mux *http.ServeMux, gate *link.Gate) {
-	if a.Host.Disk != nil {
+func (a *Agent) serveTools(mux *http.ServeMux, gate *link.Gate, offered host.Host) {
+	if offered.Disk != nil {
 		a.serveFiles(mux, gate)
 	}
-	if p := a.Host.Processes; p != nil {
+	if p := offered.Processes; p != nil {
 		mux.HandleFunc("POST /processes/list", reply(func(ctx context.Context, _ struct{}) (messages.Processes, error) { return p.Another().List(ctx) }))
 		mux.HandleFunc("POST /processes/watch", lines(a.watchProcesses))
 		mux.HandleFunc("POST /processes/past", reply(func(ctx context.Context, _ struct{}) (messages.Spikes, error) { return p.Past(ctx) }))
 		mux.HandleFunc("POST /processes/do", reply(p.Do))
 		mux.HandleFunc("POST /processes/start", reply(p.Start))
 	}
-	if s := a.Host.Services; s != nil {
+	if s := offered.Services; s != nil {
 		mux.HandleFunc("POST /services/list", reply(func(ctx context.Context, _ struct{}) (messages.Services, error) { return s.List(ctx) }))
 		mux.HandleFunc("POST /services/service", reply(s.Service))
 		mux.HandleFunc("POST /services/do", reply(s.Do))
 	}
-	if e := a.Host.Events; e != nil {
+	if e := offered.Events; e != nil {
 		mux.HandleFunc("POST /events/sources", reply(func(ctx context.Context, _ struct{}) (messages.EventSources, error) { return e.Sources(ctx) }))
 		mux.HandleFunc("POST /events/read", lines(e.Events))
 	}
-	if n := a.Host.Network; n != nil {
+	if n := offered.Network; n != nil {
 		mux.HandleFunc("POST /network/look", reply(func(ctx context.Context, _ struct{}) (messages.Network, error) { return n.Network(ctx) }))
 		mux.HandleFunc("POST /network/reach", lines(n.Reach))
 		mux.HandleFunc("POST /network/scan", lines(n.Scan))
 		mux.HandleFunc("POST /network/wake", reply(n.Wake))
 	}
-	if s := a.Host.Settings; s != nil {
+	if s := offered.Settings; s != nil {
 		mux.HandleFunc("POST /settings/list", reply(s.List))
 		mux.HandleFunc("POST /settings/search", lines(s.Search))
 		mux.HandleFunc("POST /settings/do", reply(s.Do))
 	}
-	if a.Host.Lister != nil {
-		q := query.New(a.Host)
+	if offered.Lister != nil && !slices.Contains(offered.Withheld, device.CapabilityQueries) {
+		q := query.New(offered)
 		mux.HandleFunc("POST /queries/classes", reply(func(ctx context.Context, _ struct{}) (messages.QueryClasses, error) { return q.Classes(ctx) }))
 		mux.HandleFunc("POST /queries/ask", lines(q.Ask))
 	}
-	if p := a.Host.Power; p != nil {
+	if p := offered.Power; p != nil {
 		mux.HandleFunc("POST /power/do", reply(p.Do))
 	}
-	if p := a.Host.People; p != nil {
+	if p := offered.People; p != nil {
 		mux.HandleFunc("POST /people/list", reply(func(ctx context.Context, _ struct{}) (messages.PresenceList, error) { return p.People(ctx) }))
 		mux.HandleFunc("POST /people/show", reply(p.Show))
 		mux.HandleFunc("POST /people/clip", reply(p.Clip))

@@ -10,8 +10,10 @@ import (
 	"time"
 
 	"moorwatch.example/agent/host"
+	"moorwatch.example/agent/steps"
 	messages "moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/health"
 )
 
 // Times of probes.
@@ -71,7 +73,7 @@ func (w *watch) results() (all []device.ProbeResult) {
 }
 
 // run makes probes as they fall due, until ctx ends.
-func (w *watch) run(ctx context.Context, prober host.Prober) {
+func (w *watch) run(ctx context.Context, h host.Host) {
 	tick := time.NewTicker(probeTick)
 	defer tick.Stop()
 	slots := make(chan struct{}, probeAtOnce)
@@ -88,7 +90,7 @@ func (w *watch) run(ctx context.Context, prober host.Prober) {
 				}
 				go func() {
 					defer func() { <-slots }()
-					w.look(ctx, prober, p)
+					w.look(ctx, h, p)
 				}()
 			}
 		}
@@ -110,10 +112,15 @@ func (w *watch) due(now time.Time) (due []device.Probe) {
 	return due
 }
 
-func (w *watch) look(ctx context.Context, prober host.Prober, p device.Probe) {
+func (w *watch) look(ctx context.Context, h host.Host, p device.Probe) {
 	within, cancel := context.WithTimeout(ctx, probeWithin)
 	defer cancel()
-	r := prober.Probe(within, p)
+	var r device.ProbeResult
+	if p.Kind == device.ProbeSetting {
+		r = steps.Probe(within, h, p.Target)
+	} else {
+		r = h.Prober.Probe(within, p)
+	}
 	if ctx.Err() != nil {
 		return
 	}
@@ -136,10 +143,31 @@ func (a *Agent) settle(ctx context.Context, service caller, digest string) {
 	}
 	var s messages.Settings
 	err := service.call(ctx, http.MethodGet, "/settings", nil, &s)
+	before := a.watch.agent()
 	if err == nil {
 		err = a.watch.set(s)
 	}
 	if err != nil {
 		a.Log.Warn("the settings cannot be taken; trying again with the next report", "error", err)
+		return
 	}
+	if !slices.Equal(before.Withhold, s.Agent.Withhold) {
+		a.Log.Info("what this agent offers has changed: connecting anew", "withheld", s.Agent.Withhold)
+		a.drop()
+	}
+}
+
+// agent is how the service asks this agent to behave.
+func (w *watch) agent() health.Agent {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.settings.Agent
+}
+
+// pace is how often this agent reports.
+func (a *Agent) pace() time.Duration {
+	if s := a.watch.agent().ReportSeconds; s > 0 {
+		return time.Duration(s) * time.Second
+	}
+	return a.Every
 }

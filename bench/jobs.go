@@ -37,7 +37,7 @@ func (b *bench) jobs() error {
 	if err != nil {
 		return err
 	}
-	in := api.NewJob{Script: s.ID, Where: new("name.startsWith('job-')"), Plan: new(true)}
+	in := api.NewJob{Script: &s.ID, Where: new("name.startsWith('job-')"), Plan: new(true)}
 	began := time.Now()
 	if _, err := client.Made(w.client.AddJobWithResponse(b.ctx, in)); err != nil {
 		return err

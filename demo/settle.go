@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	"fmt"
 	"strings"
 
 	"moorwatch.example/client"
@@ -29,6 +30,7 @@ func (d *demo) settle(ctx context.Context) error {
 		"Servers":           `name.endsWith("-records") || name.endsWith("-catalogue")`,
 		"New print driver":  `"Fennick Print Driver" in software && software["Fennick Print Driver"] == "4.2.0"`,
 		"Hill stations":     `site.startsWith("Hill station")`,
+		"Kiosks":            `name.contains("kiosk")`,
 		"Nearly full disks": "disk > 85",
 	} {
 		g, err := client.Made(d.client.AddGroupWithResponse(ctx, api.NewGroup{Name: name, Expression: &expression}))
@@ -36,6 +38,10 @@ func (d *demo) settle(ctx context.Context) error {
 			return err
 		}
 		groups[name] = g.ID.String()
+	}
+	work, err := d.libraries(ctx)
+	if err != nil {
+		return fmt.Errorf("filling the libraries: %w", err)
 	}
 	number := func(v float64) *float64 { return &v }
 	for _, y := range []api.NewPolicy{
@@ -49,6 +55,11 @@ func (d *demo) settle(ctx context.Context) error {
 		{Name: "Vets", Scope: health.Scope{Kind: health.Organisation, ID: sites[vets]}, Settings: []health.Setting{
 			{Check: "tcp", Subject: "records.sallowbrook.example:443", EverySeconds: 60, ForSeconds: 120}}},
 	} {
+		if _, err := client.Made(d.client.AddPolicyWithResponse(ctx, y)); err != nil {
+			return err
+		}
+	}
+	for _, y := range work.policies(groups) {
 		if _, err := client.Made(d.client.AddPolicyWithResponse(ctx, y)); err != nil {
 			return err
 		}
@@ -79,7 +90,10 @@ func (d *demo) settle(ctx context.Context) error {
 	if _, err := client.Made(d.client.AddConsentRuleWithResponse(ctx, api.NewConsentRule{Scope: health.Scope{Kind: health.Organisation, ID: sites[libraries]}, Tool: new("wall"), Mode: "silent"})); err != nil {
 		return err
 	}
-	return d.colleagues(ctx, sites)
+	if err := d.colleagues(ctx, sites); err != nil {
+		return err
+	}
+	return work.begin(ctx)
 }
 
 // colleagues adds who else works with the console, with what they may do where. Their set-up links

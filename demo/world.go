@@ -21,6 +21,14 @@ const (
 	weather   = "Tarnhead Weather Trust"
 )
 
+// kioskStops is how long after the demo's start a kiosk's program stops; the book van leaves, and is back
+// later, after each start.
+const (
+	kioskStops = 45 * time.Second
+	vanLeaves  = 10 * time.Second
+	vanReturns = 2*time.Minute + 30*time.Second
+)
+
 // routerFails is how long after the demo's start the router of Haywater branch fails.
 const routerFails = 25 * time.Second
 
@@ -85,6 +93,10 @@ func (w *builder) stories(began time.Time) {
 				d.HotAt = began.Add(20 * time.Minute)
 			case "ott-desk-02":
 				d.Busy = 0.92
+			case "cen-kiosk-3": // what it shows stops, and is started again by a policy
+				d.Stops = began.Add(kioskStops)
+			case "van-board": // on its round, until it is back at the library
+				d.Leaves, d.Returns = vanLeaves, vanReturns
 			case "gor-kiosk": // its plug was pulled for a while
 				d.Leaves, d.Returns = routerFails, 90*time.Second
 			}

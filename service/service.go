@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/prometheus/client_golang/prometheus"
@@ -24,6 +25,8 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
+	messages "moorwatch.example/contract/link"
+	jobs "moorwatch.example/core/job"
 	"moorwatch.example/core/secret"
 	"moorwatch.example/core/series"
 	"moorwatch.example/link"
@@ -58,6 +61,8 @@ type Config struct {
 	Seal ed25519.PrivateKey
 	// Post is how mail leaves the service.
 	Post post.Post
+	// Contents is the folder that keeps the files of packages; one of this run alone when empty.
+	Contents string
 	// Keep is how long readings are kept in each tier; series.UsualKeep when zero.
 	Keep series.Keep
 }
@@ -80,6 +85,7 @@ type Service struct {
 	served    chan error
 	stop      context.CancelFunc // ends the columns' background work
 	running   sync.WaitGroup
+	contents  string // a folder that goes when the service stops; "" for none
 }
 
 // columns joins what serves the contract: each column serves its part.
@@ -171,12 +177,22 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	if err != nil {
 		return nil, err
 	}
-	s.Job = job.New(s.pool, s.Fleet, s.Access.Log, box)
+	if config.Contents == "" {
+		if config.Contents, err = os.MkdirTemp("", "moorwatch-contents-"); err != nil {
+			return nil, err
+		}
+		s.contents = config.Contents
+	}
+	s.Job = job.New(s.pool, s.Fleet, s.Health, s.Access, s.Access.Log, box, config.Contents)
 	calls.HandleFunc("POST /journal", s.Job.ServeJournal)
 	calls.HandleFunc("POST /results", s.Job.ServeResults)
+	calls.HandleFunc("GET "+messages.Contents, s.Job.ServeContent)
 	s.hub = hub.New(audience, s.Fleet, calls)
 	s.Inventory.Join(s.hub)
-	s.Job.Join(s.hub)
+	s.Job.Join(s.hub, s.Health.RunEnded)
+	s.Health.JoinJobs(s.Job)
+	s.Health.Opened = func(id uuid.UUID, check string) { s.Job.Happened(jobs.Checked, id, check) }
+	s.Fleet.Enrolled = func(id uuid.UUID) { s.Job.Happened(jobs.Enrolled, id, "") }
 	s.Vitals.Join(s.hub)
 	s.Fleet.Disconnect = s.hub.Disconnect
 	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access.Log, s.hub, config.Seal, box)
@@ -284,6 +300,9 @@ func (s *Service) Stop() {
 	s.stop()
 	s.running.Wait()
 	s.pool.Close()
+	if s.contents != "" {
+		os.RemoveAll(s.contents)
+	}
 }
 
 // The service's periodic work, each run on one node at a time.
@@ -306,7 +325,7 @@ func work[T river.JobArgs](workers *river.Workers, do func(ctx context.Context) 
 func (s *Service) schedule() (*river.Client[pgx.Tx], error) {
 	workers := river.NewWorkers()
 	work[expireArgs](workers, func(ctx context.Context) error {
-		return errors.Join(s.Vitals.Expire(ctx), s.Access.Expire(ctx), s.Health.Expire(ctx), s.Session.Expire(ctx))
+		return errors.Join(s.Vitals.Expire(ctx), s.Access.Expire(ctx), s.Health.Expire(ctx), s.Session.Expire(ctx), s.Job.Expire(ctx))
 	})
 	work[compactArgs](workers, s.Vitals.Compact)
 	work[trendArgs](workers, func(ctx context.Context) error { return s.Vitals.FindTrends(ctx) })

@@ -27,7 +27,7 @@ func TestConsoleJobs(t *testing.T) {
 	p.press("main", "Save")
 	p.sees("main h2", "Who is it?")
 	p.fill("Word", "heather\r")
-	p.sees("main [role=status]", "It runs on 2 devices, of which 2 are online now: hay-desk-01, hay-desk-02.")
+	p.sees("main [role=status]", "It is done on 2 devices, of which 2 are online now: hay-desk-01, hay-desk-02.")
 	p.accessible("a script that is about to be run")
 	p.press("main", "Run it on 2 devices")
 	p.sees("main h1", "Who is it?")

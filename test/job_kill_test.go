@@ -129,7 +129,7 @@ func TestRunsThroughKills(t *testing.T) {
 	s := w.script(t, "Leaves a mark", "echo \"$0\" >> "+place+"/marks\nsleep 0.2\necho done\n", nil)
 	var jobs []uuid.UUID
 	for range 5 {
-		jobs = append(jobs, w.job(t, api.NewJob{Script: s.ID, Where: new(""), Limits: &job.Limits{AtOnce: 40, WaitHours: 1}}).ID)
+		jobs = append(jobs, w.job(t, api.NewJob{Script: &s.ID, Where: new(""), Limits: &job.Limits{AtOnce: 40, WaitHours: 1}}).ID)
 	}
 	for round := range 12 {
 		time.Sleep(time.Duration(200+r.IntN(600)) * time.Millisecond) // a moment of no choosing

@@ -29,6 +29,13 @@ func (w *world) script(t *testing.T, name, body string, change func(*script.Scri
 	return *must(client.Made(w.owner.AddScriptWithResponse(t.Context(), api.NewScript{Content: &s})))(t)
 }
 
+// scriptID adds a script, and returns its identity as a job names it.
+func (w *world) scriptID(t *testing.T, name, body string, change func(*script.Script)) *uuid.UUID {
+	t.Helper()
+	s := w.script(t, name, body, change)
+	return &s.ID
+}
+
 // job begins a job.
 func (w *world) job(t *testing.T, in api.NewJob) *api.Job {
 	t.Helper()
@@ -77,20 +84,20 @@ func TestJobs(t *testing.T) {
 	s := w.script(t, "Mark", "echo \"$WORD and $KEY\" | tee -a "+place+"/mark; tr '\\0' ' ' < /proc/$PPID/cmdline > "+place+"/seen; ps -ef >> "+place+"/seen; exit $CODE\n", func(s *script.Script) {
 		s.Parameters = []script.Parameter{{Name: "WORD", Kind: script.Text, Default: "heather"}, {Name: "KEY", Kind: script.Secret, Required: true}, {Name: "CODE", Kind: script.Number, Default: "0"}}
 	})
-	_, err := client.Made(w.owner.AddJobWithResponse(t.Context(), api.NewJob{Script: s.ID, Where: new("")}))
+	_, err := client.Made(w.owner.AddJobWithResponse(t.Context(), api.NewJob{Script: &s.ID, Where: new("")}))
 	refused(t, err, http.StatusBadRequest, "KEY must be given")
 	values := map[string]string{"KEY": "bog-cotton-7"}
-	_, err = client.Made(w.owner.AddJobWithResponse(t.Context(), api.NewJob{Script: s.ID, Values: &values}))
+	_, err = client.Made(w.owner.AddJobWithResponse(t.Context(), api.NewJob{Script: &s.ID, Values: &values}))
 	refused(t, err, http.StatusBadRequest, "names no devices")
 	var plan *api.Job
 	w.await(t, 10*time.Second, "what each device is, is known", func() bool {
-		plan = w.job(t, api.NewJob{Script: s.ID, Values: &values, Where: new(""), Plan: new(true)})
+		plan = w.job(t, api.NewJob{Script: &s.ID, Values: &values, Where: new(""), Plan: new(true)})
 		return plan.Counts["unfit"] == 2
 	})
 	if plan.Counts["waiting"] != 1 || plan.Counts["unfit"] != 2 || *plan.Online != 1 || !slices.Equal(*plan.Sample, []string{"sal-records"}) {
 		t.Errorf("planned %+v", plan)
 	}
-	begun := w.job(t, api.NewJob{Script: s.ID, Values: &values, Where: new("")})
+	begun := w.job(t, api.NewJob{Script: &s.ID, Values: &values, Where: new("")})
 	j := w.jobIs(t, begun.ID, "done")
 	if j.Counts["succeeded"] != 1 || j.Counts["unfit"] != 2 || j.EndedAt == nil || (*j.Values)["WORD"] != "heather" || (*j.Values)["KEY"] != "" {
 		t.Errorf("%+v", j)
@@ -114,7 +121,7 @@ func TestJobs(t *testing.T) {
 		t.Errorf("a secret is kept as it is: %v", err)
 	}
 
-	bad := w.job(t, api.NewJob{Script: s.ID, Name: new("Bad"), Values: &map[string]string{"KEY": "k", "CODE": "3"}, Devices: &[]uuid.UUID{d.id}})
+	bad := w.job(t, api.NewJob{Script: &s.ID, Name: new("Bad"), Values: &map[string]string{"KEY": "k", "CODE": "3"}, Devices: &[]uuid.UUID{d.id}})
 	j = w.jobIs(t, bad.ID, "done")
 	if g := *j.Groups; j.Counts["failed"] != 1 || len(g) != 1 || g[0].State != job.Failed || !strings.HasPrefix(g[0].Output, "heather and ") {
 		t.Errorf("%+v, %+v", j, g)
@@ -132,7 +139,7 @@ func TestJobs(t *testing.T) {
 	if changed.Version != 2 || old.Version != 1 || old.Content.Body != s.Content.Body {
 		t.Errorf("%+v, %+v", changed, old)
 	}
-	wait := w.job(t, api.NewJob{Script: s.ID, Where: new(`os == "windows"`), Limits: &job.Limits{WaitHours: 1}})
+	wait := w.job(t, api.NewJob{Script: &s.ID, Where: new(`os == "windows"`), Limits: &job.Limits{WaitHours: 1}})
 	w.await(t, 10*time.Second, "one has run, and one is awaited", func() bool {
 		j = must(client.Result(w.owner.GetJobWithResponse(t.Context(), wait.ID)))(t)
 		return j.Counts["succeeded"] == 1 && j.Counts["waiting"] == 1 && j.State == "running"
@@ -155,7 +162,7 @@ func TestJobsAreSteered(t *testing.T) {
 		return err
 	}
 	later := time.Now().Add(time.Hour)
-	waits := w.job(t, api.NewJob{Script: w.script(t, "True", "true\n", nil).ID, Devices: devices, BeginAt: &later})
+	waits := w.job(t, api.NewJob{Script: w.scriptID(t, "True", "true\n", nil), Devices: devices, BeginAt: &later})
 	must(0, steer(waits.ID, "pause"))(t)
 	must(0, steer(waits.ID, "pause"))(t)
 	must(0, steer(waits.ID, "resume"))(t)
@@ -166,19 +173,19 @@ func TestJobsAreSteered(t *testing.T) {
 	refused(t, steer(waits.ID, "resume"), http.StatusConflict, "is over")
 
 	place := t.TempDir()
-	long := w.job(t, api.NewJob{Script: w.script(t, "Long", "echo begun; touch "+place+"/begun; sleep 600\n", nil).ID, Devices: devices})
+	long := w.job(t, api.NewJob{Script: w.scriptID(t, "Long", "echo begun; touch "+place+"/begun; sleep 600\n", nil), Devices: devices})
 	w.await(t, 10*time.Second, "it runs", func() bool { _, err := os.Stat(place + "/begun"); return err == nil })
 	must(0, steer(long.ID, "cancel"))(t)
 	w.jobIs(t, long.ID, "cancelled")
 	if r := w.jobRuns(t, long.ID)[0]; r.State != "cancelled" || *r.Output != "begun\n" || !strings.Contains(*r.Reason, "while it ran") {
 		t.Errorf("%+v", r)
 	}
-	slow := w.job(t, api.NewJob{Script: w.script(t, "Slow", "sleep 600 & sleep 600\n", func(s *script.Script) { s.Seconds = 1 }).ID, Devices: devices})
+	slow := w.job(t, api.NewJob{Script: w.scriptID(t, "Slow", "sleep 600 & sleep 600\n", func(s *script.Script) { s.Seconds = 1 }), Devices: devices})
 	w.jobIs(t, slow.ID, "done")
 	if r := w.jobRuns(t, slow.ID)[0]; r.State != "timed-out" || !strings.Contains(*r.Reason, "time limit") {
 		t.Errorf("%+v", r)
 	}
-	much := w.job(t, api.NewJob{Script: w.script(t, "Much", "echo first; head -c 5000000 /dev/zero | tr '\\0' x; printf '\\033[2J\\nlast\\n'\n", nil).ID, Devices: devices})
+	much := w.job(t, api.NewJob{Script: w.scriptID(t, "Much", "echo first; head -c 5000000 /dev/zero | tr '\\0' x; printf '\\033[2J\\nlast\\n'\n", nil), Devices: devices})
 	w.jobIs(t, much.ID, "done")
 	r := must(client.Result(w.owner.GetRunWithResponse(t.Context(), much.ID, w.jobRuns(t, much.ID)[0].ID)))(t)
 	if !strings.HasPrefix(*r.Output, "first\nxxx") || r.Tail == nil || !strings.HasSuffix(*r.Tail, "\uFFFD[2J\nlast\n") || r.Dropped == nil || *r.Dropped < 4_900_000 || len(*r.Output)+len(*r.Tail) > 70_000 {
@@ -190,16 +197,16 @@ func TestJobsAreSteered(t *testing.T) {
 	}
 	fails := w.script(t, "Fails", "exit 1\n", func(s *script.Script) { s.Interpreter = "powershell" })
 	w.await(t, 10*time.Second, "all are known", func() bool {
-		return w.job(t, api.NewJob{Script: fails.ID, Where: new(`os == "windows"`), Plan: new(true)}).Counts["waiting"] == 6
+		return w.job(t, api.NewJob{Script: &fails.ID, Where: new(`os == "windows"`), Plan: new(true)}).Counts["waiting"] == 6
 	})
-	stops := w.job(t, api.NewJob{Script: fails.ID, Where: new(`os == "windows"`), Limits: &job.Limits{AtOnce: 1, StopAfter: 2}})
+	stops := w.job(t, api.NewJob{Script: &fails.ID, Where: new(`os == "windows"`), Limits: &job.Limits{AtOnce: 1, StopAfter: 2}})
 	j := w.jobIs(t, stops.ID, "stopped")
 	if j.Counts["failed"] != 2 || j.Counts["cancelled"] != 4 || !strings.Contains(*j.Reason, "was to stop after 2") {
 		t.Errorf("%+v, %s", j, *j.Reason)
 	}
 
 	helper := w.person(t, access.Helper)
-	_, err := client.Made(helper.AddJobWithResponse(t.Context(), api.NewJob{Script: fails.ID, Where: new("")}))
+	_, err := client.Made(helper.AddJobWithResponse(t.Context(), api.NewJob{Script: &fails.ID, Where: new("")}))
 	refused(t, err, http.StatusForbidden, "")
 	if _, err := client.Result(helper.GetJobWithResponse(t.Context(), stops.ID)); err != nil {
 		t.Errorf("a helper may see what came of a job: %v", err)

@@ -60,7 +60,7 @@ func TestWall(t *testing.T) {
 	if a, b := edges(blurred), edges(sharp); a*3 > b {
 		t.Errorf("the blurred picture has %d edges, the sharp one %d", a, b)
 	}
-	w.await(t, 5*time.Second, "a picture that has not changed is not sent again", func() bool {
+	w.await(t, 30*time.Second, "a picture that has not changed is not sent again", func() bool {
 		_, tag, _ := take("")
 		status, _, body := take(tag)
 		return status == http.StatusNotModified && len(body) == 0

@@ -7,6 +7,7 @@ import (
 	"context"
 	"io"
 	"io/fs"
+	"slices"
 
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
@@ -32,8 +33,11 @@ type Host struct {
 	People    People    // capability "people"
 	Settings  Settings  // capability "settings"
 	Screens   Screens   // capability "screen"
+	Software  Software  // capability "packages"
 	// Sources are classes of management data beside those that the other capabilities give.
 	Sources []Source
+	// Withheld are capabilities that are not offered though what they need is there.
+	Withheld []string
 }
 
 // Capabilities lists what the host offers, as facts name it.
@@ -57,14 +61,50 @@ func (h Host) Capabilities() []string {
 		{device.CapabilityPower, h.Power != nil},
 		{device.CapabilityPeople, h.People != nil},
 		{device.CapabilitySettings, h.Settings != nil},
-		{device.CapabilityQueries, h.Lister != nil},
+		{device.CapabilityQueries, h.Lister != nil && !slices.Contains(h.Withheld, device.CapabilityQueries)},
 		{device.CapabilityScreen, h.Screens != nil},
+		{device.CapabilityPackages, h.Software != nil && h.Runner != nil},
 	} {
 		if c.offered {
 			list = append(list, c.name)
 		}
 	}
 	return list
+}
+
+// Without returns the host without some of its capabilities.
+func (h Host) Without(names []string) Host {
+	for _, name := range names {
+		switch name {
+		case device.CapabilityCommands:
+			h.Runner = nil
+		case device.CapabilityShell:
+			h.Terminals = nil
+		case device.CapabilityFiles:
+			h.Disk = nil
+		case device.CapabilityProcesses:
+			h.Processes = nil
+		case device.CapabilityServices:
+			h.Services = nil
+		case device.CapabilityEvents:
+			h.Events = nil
+		case device.CapabilityNetwork:
+			h.Network = nil
+		case device.CapabilityPower:
+			h.Power = nil
+		case device.CapabilityPeople:
+			h.People = nil
+		case device.CapabilitySettings:
+			h.Settings = nil
+		case device.CapabilityQueries:
+			h.Withheld = append(h.Withheld, name)
+		case device.CapabilityScreen:
+			h.Screens = nil
+		case device.CapabilityPackages:
+			h.Software = nil
+		}
+	}
+	return h
 }
 
 // Informer tells what the computer is.
@@ -230,4 +270,17 @@ type Source struct {
 	Class link.QueryClass
 	// Rows calls each with the rows, until it returns an error.
 	Rows func(ctx context.Context, each func(map[string]any) error) error
+}
+
+// Software is the system's own package manager.
+type Software interface {
+	// Version tells which version is installed of what it calls by a name; "" where none is.
+	Version(ctx context.Context, name string) (string, error)
+	// Install installs a file of one of its Formats; what the manager prints goes to log. An error
+	// says in words why it could not.
+	Install(ctx context.Context, path string, log io.Writer) error
+	// Remove removes what it calls by a name. What is not installed is no error.
+	Remove(ctx context.Context, name string, log io.Writer) error
+	// Formats are the ends of the names of files that it installs, such as ".deb".
+	Formats() []string
 }

@@ -16,6 +16,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"moorwatch.example/agent/steps"
 	"moorwatch.example/contract/link"
 )
 
@@ -32,12 +33,13 @@ type Journal struct {
 // entry is what is remembered of one run.
 type entry struct {
 	BeganAt time.Time `json:"began_at"`
-	// Order is kept while a run that may be repeated goes on.
-	Order  *link.RunOrder  `json:"order,omitempty"`
-	Result *link.RunResult `json:"result,omitempty"`
+	// Order and Progress are kept while a run goes on that may be taken up again.
+	Order    *link.RunOrder  `json:"order,omitempty"`
+	Progress steps.Progress  `json:"progress,omitzero"`
+	Result   *link.RunResult `json:"result,omitempty"`
 	// Told tells that the service has the result, of which the output is then dropped.
 	Told  bool `json:"told,omitempty"`
-	Times int  `json:"times"` // how often it began
+	Times int  `json:"times"` // how often the step was begun at which it stands
 }
 
 // remembered is for how long a run whose result was told is remembered.
@@ -114,8 +116,11 @@ func (j *Journal) Begin(o link.RunOrder, now time.Time) error {
 		return ErrKnown
 	}
 	e := &entry{BeganAt: now, Times: 1}
-	if o.Repeatable {
+	if steps.Keep(o) {
 		e.Order = &o
+	}
+	if steps.Single(o) {
+		e.Progress.Course.Begin()
 	}
 	if err := j.write(o.ID, e, onDisk); err != nil {
 		return err
@@ -141,34 +146,68 @@ func (j *Journal) End(r link.RunResult) error {
 	return err
 }
 
-// mostTimes is how often a run is begun that may be repeated.
+// Note notes on disk how far a run has come. Where it returns an error, it must not go on.
+func (j *Journal) Note(id string, p steps.Progress) error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	old := j.entries[id]
+	if old == nil || old.Result != nil {
+		return fmt.Errorf("run %s is not under way", id)
+	}
+	next := *old
+	next.Progress, next.Times = p, 1
+	if err := j.write(id, &next, onDisk); err != nil {
+		return err
+	}
+	j.entries[id] = &next
+	return nil
+}
+
+// mostTimes is how often a step is begun that may be repeated.
 const mostTimes = 3
 
-// Recover ends what an agent that died left under way: those that may be repeated are returned to be
-// begun again, the others are interrupted.
-func (j *Journal) Recover(now time.Time) (again []link.RunOrder, err error) {
+// Left is a run that an agent that died left under way.
+type Left struct {
+	Order    link.RunOrder
+	Progress steps.Progress
+	BeganAt  time.Time
+}
+
+// Recover ends what an agent that died left under way, but for runs that resume says can be taken up
+// again from where it leaves their progress: those are returned.
+func (j *Journal) Recover(now time.Time, resume func(*Left) error) (again []Left, err error) {
 	j.mu.Lock()
-	var dead []string
+	dead := map[string]string{}
 	for id, e := range j.entries {
 		if e.Result != nil {
 			continue
 		}
-		if e.Order == nil || e.Times >= mostTimes {
-			dead = append(dead, id)
+		if e.Order == nil {
+			dead[id] = "the agent ended while it ran; whether it came to its end is not known"
+			continue
+		}
+		left := Left{Order: *e.Order, Progress: e.Progress, BeganAt: e.BeganAt}
+		if why := resume(&left); why != nil {
+			dead[id] = why.Error()
+			continue
+		}
+		if e.Times >= mostTimes {
+			dead[id] = fmt.Sprintf("the agent ended while it ran, for the %dth time", mostTimes)
 			continue
 		}
 		next := *e
 		next.Times++
+		next.Progress = left.Progress
 		if failed := j.write(id, &next, onDisk); failed != nil {
 			err = errors.Join(err, failed)
 			continue
 		}
 		j.entries[id] = &next
-		again = append(again, *e.Order)
+		again = append(again, left)
 	}
 	j.mu.Unlock()
-	for _, id := range dead {
-		err = errors.Join(err, j.End(link.RunResult{ID: id, State: "interrupted", Reason: "the agent ended while it ran; whether it came to its end is not known", EndedAt: now}))
+	for id, why := range dead {
+		err = errors.Join(err, j.End(link.RunResult{ID: id, State: "interrupted", Reason: why, EndedAt: now}))
 	}
 	return again, err
 }

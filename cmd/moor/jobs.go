@@ -1,23 +1,24 @@
 package main
 
 import (
-	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"iter"
+	"net/http"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
+	"github.com/aymanbagabas/go-udiff"
 	"github.com/google/uuid"
 	"github.com/urfave/cli/v3"
 
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/job"
-	"moorwatch.example/core/script"
 )
 
 func jobsCommand() *cli.Command {
@@ -36,33 +37,17 @@ func jobsCommand() *cli.Command {
 	return &cli.Command{Name: "jobs", Usage: "run a script on many devices, now or when they are back, and see what came of it", Commands: []*cli.Command{{
 		Name: "start", Usage: "run a script of the library on the chosen devices, and follow what comes of it", ArgsUsage: "SCRIPT",
 		Description: "Devices are chosen by --where, --group or --device; each of them runs the script at most once.\nCtrl+C stops following the job, and not the job: moor jobs cancel does.",
-		Flags: []cli.Flag{jsonFlag,
-			&cli.StringSliceFlag{Name: "set", Usage: "a parameter, as `NAME=VALUE`"},
-			&cli.StringSliceFlag{Name: "ask", Usage: "ask for the secret parameter of this `NAME`, or read it from a line of standard input"},
-			&cli.StringFlag{Name: "where", Usage: "devices for which this `EXPRESSION` holds; '' is all"},
-			&cli.StringFlag{Name: "group", Usage: "the devices of a `GROUP`"},
-			&cli.StringSliceFlag{Name: "device", Usage: "the device of this `NAME`, and others that are named so"},
-			&cli.StringFlag{Name: "name", Usage: "what the job is called"},
-			&cli.StringFlag{Name: "at", Usage: "when it begins, such as 2026-11-24T22:00:00Z"},
-			&cli.IntFlag{Name: "at-once", Usage: "how many runs go on at once"},
-			&cli.IntFlag{Name: "per-site", Usage: "how many at once at a site"},
-			&cli.IntFlag{Name: "per-second", Usage: "how many begin in a second"},
-			&cli.DurationFlag{Name: "spread", Usage: "over how long the starts are spread"},
-			&cli.DurationFlag{Name: "wait", Usage: "for how long devices that are away are awaited, such as 48h"},
-			&cli.IntFlag{Name: "stop-after", Usage: "after so many failures no more begin"},
-			&cli.IntFlag{Name: "stop-share", Usage: "at this percentage of failures no more begin"},
-			&cli.BoolFlag{Name: "plan", Usage: "only tell what would be done"},
-			&cli.BoolFlag{Name: "leave", Usage: "do not follow it"},
-		},
-		Action: startJob,
+		Flags:       beginFlags(),
+		Action:      startJob,
 	}, {
-		Name: "list", Usage: "list jobs, the latest first", Flags: []cli.Flag{jsonFlag, &cli.IntFlag{Name: "limit", Value: 30, Usage: "how many at most"}},
+		Name: "list", Usage: "list jobs, the latest first", Flags: []cli.Flag{jsonFlag, &cli.IntFlag{Name: "limit", Value: 30, Usage: "how many at most"},
+			&cli.StringFlag{Name: "by", Value: "person", Usage: "who begins them: person, response (of a policy), drift (what a policy puts right), all"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
-			rows := firstOf(c.Int("limit"), allJobs(ctx, k))
+			rows := firstOf(c.Int("limit"), allJobs(ctx, k, c.String("by")))
 			if c.Bool("json") {
 				return jsonList(rows)
 			}
@@ -88,13 +73,14 @@ func jobsCommand() *cli.Command {
 			return printJob(j)
 		},
 	}, {
-		Name: "runs", Usage: "list the runs of a job, those that failed first", ArgsUsage: "JOB", Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "state", Usage: "only those in this `STATE`"}},
+		Name: "runs", Usage: "list the runs of a job, those that failed first", ArgsUsage: "JOB", Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "state", Usage: "only those in this `STATE`"},
+			&cli.StringFlag{Name: "turn", Usage: "only those of a `TURN` of a job that has several"}, &cli.BoolFlag{Name: "slowest", Usage: "those that took longest first"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, j, err := jobOf(ctx, c)
 			if err != nil {
 				return err
 			}
-			rows := runsOf(ctx, k, j.ID, c.String("state"))
+			rows := runsOf(ctx, k, j.ID, api.ListRunsParams{State: new(c.String("state")), Turn: new(c.String("turn")), Slowest: new(c.Bool("slowest"))})
 			if c.Bool("json") {
 				return jsonList(rows)
 			}
@@ -127,7 +113,7 @@ func jobsCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			for r, err := range runsOf(ctx, k, j.ID, "") {
+			for r, err := range runsOf(ctx, k, j.ID, api.ListRunsParams{}) {
 				if err != nil {
 					return err
 				}
@@ -153,6 +139,30 @@ func jobsCommand() *cli.Command {
 			return fmt.Errorf("the job has no run at %q", c.Args().Get(1))
 		},
 	},
+		{
+			Name: "compare", Usage: "show at which devices a job came out otherwise than another, or than its own turn before", ArgsUsage: "JOB [EARLIER]",
+			Flags:  []cli.Flag{jsonFlag, &cli.BoolFlag{Name: "all", Usage: "devices without a difference too"}},
+			Action: compareJobs,
+		}, {
+			Name: "export", Usage: "print the runs of a job with all of their output that is kept", ArgsUsage: "JOB",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "format", Value: "csv", Usage: "csv or jsonl"}},
+			Action: func(ctx context.Context, c *cli.Command) error {
+				k, j, err := jobOf(ctx, c)
+				if err != nil {
+					return err
+				}
+				answer, err := k.ExportRuns(ctx, j.ID, &api.ExportRunsParams{Format: api.ExportRunsParamsFormat(c.String("format"))})
+				if err != nil {
+					return err
+				}
+				defer answer.Body.Close()
+				if answer.StatusCode != http.StatusOK {
+					return client.Refusal(answer)
+				}
+				_, err = io.Copy(os.Stdout, answer.Body)
+				return err
+			},
+		},
 		steer("pause", "let what runs come to its end, and begin no more"), steer("resume", "have a job go on that is paused"), steer("cancel", "end what runs, and begin no more"),
 		{
 			Name: "retry", Usage: "begin a job anew where it failed, was interrupted or was missed", ArgsUsage: "JOB",
@@ -169,9 +179,9 @@ func jobsCommand() *cli.Command {
 		}}}
 }
 
-func allJobs(ctx context.Context, k *client.Client) iter.Seq2[api.Job, error] {
+func allJobs(ctx context.Context, k *client.Client, origin string) iter.Seq2[api.Job, error] {
 	return client.Pages(func(cursor *string) ([]api.Job, *string, error) {
-		page, err := client.Result(k.ListJobsWithResponse(ctx, &api.ListJobsParams{Cursor: cursor}))
+		page, err := client.Result(k.ListJobsWithResponse(ctx, &api.ListJobsParams{Cursor: cursor, Origin: new(api.ListJobsParamsOrigin(origin))}))
 		if err != nil {
 			return nil, nil, err
 		}
@@ -179,9 +189,11 @@ func allJobs(ctx context.Context, k *client.Client) iter.Seq2[api.Job, error] {
 	})
 }
 
-func runsOf(ctx context.Context, k *client.Client, id uuid.UUID, state string) iter.Seq2[api.Run, error] {
+func runsOf(ctx context.Context, k *client.Client, id uuid.UUID, in api.ListRunsParams) iter.Seq2[api.Run, error] {
+	in.Limit = new(500)
 	return client.Pages(func(cursor *string) ([]api.Run, *string, error) {
-		page, err := client.Result(k.ListRunsWithResponse(ctx, id, &api.ListRunsParams{Cursor: cursor, State: &state, Limit: new(500)}))
+		in.Cursor = cursor
+		page, err := client.Result(k.ListRunsWithResponse(ctx, id, &in))
 		if err != nil {
 			return nil, nil, err
 		}
@@ -199,23 +211,28 @@ func jobOf(ctx context.Context, c *cli.Command) (*client.Client, *api.Job, error
 	if err != nil {
 		return nil, nil, err
 	}
-	id, err := uuid.Parse(name)
+	id, err := jobNamed(ctx, k, name)
 	if err != nil {
-		for j, err := range allJobs(ctx, k) {
-			if err != nil {
-				return nil, nil, err
-			}
-			if strings.HasPrefix(j.ID.String(), strings.ToLower(name)) {
-				id = j.ID
-				break
-			}
-		}
-		if id == uuid.Nil {
-			return nil, nil, fmt.Errorf("there is no job %s; moor jobs list shows them", name)
-		}
+		return nil, nil, err
 	}
 	j, err := client.Result(k.GetJobWithResponse(ctx, id))
 	return k, j, err
+}
+
+// jobNamed finds a job by its identity, or the beginning of it.
+func jobNamed(ctx context.Context, k *client.Client, name string) (uuid.UUID, error) {
+	if id, err := uuid.Parse(name); err == nil {
+		return id, nil
+	}
+	for j, err := range allJobs(ctx, k, "all") {
+		if err != nil {
+			return uuid.Nil, err
+		}
+		if strings.HasPrefix(j.ID.String(), strings.ToLower(name)) {
+			return j.ID, nil
+		}
+	}
+	return uuid.Nil, fmt.Errorf("there is no job %s; moor jobs list shows them", name)
 }
 
 func startJob(ctx context.Context, c *cli.Command) error {
@@ -223,82 +240,7 @@ func startJob(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	hours := func(d time.Duration) int { return int((d + time.Hour - 1) / time.Hour) }
-	in := api.NewJob{Script: s.ID, Values: &map[string]string{}, Limits: &job.Limits{AtOnce: c.Int("at-once"), PerSite: c.Int("per-site"), PerSecond: c.Int("per-second"), StopAfter: c.Int("stop-after"),
-		StopShare: c.Int("stop-share"), Spread: int(c.Duration("spread").Seconds()), WaitHours: hours(c.Duration("wait"))}}
-	if name := c.String("name"); name != "" {
-		in.Name = &name
-	}
-	for _, pair := range c.StringSlice("set") {
-		name, value, ok := strings.Cut(pair, "=")
-		if !ok {
-			return fmt.Errorf("--set %s has no value: write NAME=VALUE", pair)
-		}
-		if slices.ContainsFunc(s.Content.Parameters, func(p script.Parameter) bool { return p.Name == name && p.Kind == script.Secret }) {
-			return fmt.Errorf("%s is a secret, and would stand in your shell's history: give it with --ask %s", name, name)
-		}
-		(*in.Values)[name] = value
-	}
-	input := bufio.NewReader(os.Stdin)
-	for _, name := range c.StringSlice("ask") {
-		fmt.Fprintf(os.Stderr, "%s. ", name)
-		if (*in.Values)[name], err = askSecret(input); err != nil {
-			return err
-		}
-	}
-	if c.IsSet("where") {
-		in.Where = new(c.String("where"))
-	}
-	if name := c.String("group"); name != "" {
-		g, err := findGroup(ctx, k, name)
-		if err != nil {
-			return err
-		}
-		in.Group = &g.ID
-	}
-	for _, name := range c.StringSlice("device") {
-		d, err := k.Find(ctx, name)
-		if err != nil {
-			return err
-		}
-		if in.Devices == nil {
-			in.Devices = &[]uuid.UUID{}
-		}
-		*in.Devices = append(*in.Devices, d.ID)
-	}
-	if at := c.String("at"); at != "" {
-		t, err := time.Parse(time.RFC3339, at)
-		if err != nil {
-			return fmt.Errorf("--at %s is no time: write it as 2026-11-24T22:00:00Z", at)
-		}
-		in.BeginAt = &t
-	}
-	in.Plan = new(c.Bool("plan"))
-	j, err := client.Made(k.AddJobWithResponse(ctx, in))
-	if err != nil {
-		return err
-	}
-	switch {
-	case c.Bool("json"):
-		return printJSON(j)
-	case c.Bool("plan"):
-		return printPlan(j)
-	case c.Bool("leave"):
-		fmt.Printf("Job %s has begun. See it with: moor jobs show %s\n", j.ID, j.ID.String()[:8])
-		return nil
-	}
-	return followJob(ctx, k, j.ID)
-}
-
-func printPlan(j *api.Job) error {
-	fmt.Printf("%s would run on %d devices, of which %d are online: %s\n", j.Script.Name, j.Counts[string(job.Waiting)], *j.Online, strings.Join(*j.Sample, ", "))
-	if n := j.Counts[string(job.Unfit)]; n > 0 {
-		fmt.Printf("It does not run on %d more: %s\n", n, strings.Join(*j.Unfit, ", "))
-	}
-	if j.Limits.WaitHours == 0 && *j.Online < j.Counts[string(job.Waiting)] {
-		fmt.Printf("%d are away now, and would be missed: --wait 24h would wait for them.\n", j.Counts[string(job.Waiting)]-*j.Online)
-	}
-	return nil
+	return begin(ctx, c, k, api.NewJob{Script: &s.ID}, s.Content.Parameters)
 }
 
 // followEvery is how often a job that is followed is looked at.
@@ -351,9 +293,16 @@ func countWords(counts map[string]int) string {
 }
 
 func printJob(j *api.Job) error {
-	fmt.Printf("Job %s, %s, is %s: %s.\n", j.ID.String()[:8], j.Name, j.State, countWords(j.Counts))
+	fmt.Printf("Job %s, %s, is %s: %s.\n", j.ID.String()[:8], j.Name, j.State, cmp.Or(countWords(j.Counts), "no runs yet"))
 	if j.Reason != nil {
 		fmt.Printf("%s.\n", strings.ToUpper((*j.Reason)[:1])+(*j.Reason)[1:])
+	}
+	if j.When.Standing() && j.EndedAt == nil {
+		fmt.Print("It stands")
+		if j.NextAt != nil {
+			fmt.Printf(", and falls due next at %s", j.NextAt.Local().Format("2006-01-02 15:04"))
+		}
+		fmt.Println(".")
 	}
 	if j.Groups == nil {
 		return nil
@@ -363,6 +312,74 @@ func printJob(j *api.Job) error {
 		for line := range strings.Lines(strings.TrimRight(g.Output, "\n") + "\n") {
 			fmt.Print("    " + line)
 		}
+	}
+	return nil
+}
+
+func compareJobs(ctx context.Context, c *cli.Command) error {
+	k, j, err := jobOf(ctx, c)
+	if err != nil {
+		return err
+	}
+	other := j.ID
+	switch name := c.Args().Get(1); {
+	case name != "":
+		found, err := jobNamed(ctx, k, name)
+		if err != nil {
+			return err
+		}
+		other = found
+	case j.Turns == nil || len(*j.Turns) < 2:
+		for o, err := range allJobs(ctx, k, "all") {
+			if err != nil {
+				return err
+			}
+			if o.CreatedAt.Before(j.CreatedAt) && o.Work.String() == j.Work.String() {
+				other = o.ID
+				break
+			}
+		}
+		if other == j.ID {
+			return errors.New("there is no earlier job of the same work: name one to compare with")
+		}
+	}
+	rows := client.Pages(func(cursor *string) ([]api.Comparison, *string, error) {
+		page, err := client.Result(k.CompareJobsWithResponse(ctx, j.ID, &api.CompareJobsParams{With: other, Changed: new(!c.Bool("all")), Cursor: cursor}))
+		if err != nil {
+			return nil, nil, err
+		}
+		return page.Items, page.Next, nil
+	})
+	if c.Bool("json") {
+		return jsonList(rows)
+	}
+	text := func(r *api.Run) (state, said string) {
+		if r == nil {
+			return "none", ""
+		}
+		if r.Output != nil {
+			said = *r.Output
+		}
+		if r.Reason != nil {
+			said = strings.TrimSuffix(said, "\n") + "\n" + *r.Reason + "\n"
+		}
+		return r.State, said
+	}
+	n := 0
+	for r, err := range rows {
+		if err != nil {
+			return err
+		}
+		n++
+		before, old := text(r.Before)
+		after, now := text(r.After)
+		fmt.Printf("%s: %s before, %s after\n", r.DeviceName, before, after)
+		for line := range strings.Lines(udiff.Unified("before", "after", old, now)) {
+			fmt.Print("    " + line)
+		}
+	}
+	if n == 0 {
+		fmt.Println("They came out alike.")
 	}
 	return nil
 }

@@ -47,6 +47,11 @@ func policiesCommand() *cli.Command {
 				for _, s := range y.Settings {
 					checks = append(checks, strings.TrimSpace(s.Check+" "+s.Subject))
 				}
+				if y.Responses != nil {
+					for _, r := range *y.Responses {
+						checks = append(checks, "response "+r.Name)
+					}
+				}
 				t.row(y.ID.String(), y.Name, strings.TrimSpace(string(y.Scope.Kind)+" "+y.ScopeName), strings.Join(checks, ", "), ago(y.ChangedAt)+" by "+y.ChangedBy)
 			}
 			return t.flush()
@@ -78,7 +83,8 @@ func policiesCommand() *cli.Command {
 	}, {
 		Name: "set", Usage: "add a policy from a file, or change the one of an id", ArgsUsage: "[ID]",
 		Description: "The file is JSON: {\"name\": …, \"scope\": {\"kind\": \"site\", \"id\": …}, \"settings\": [{\"check\": \"disk\",\n" +
-			"\"above\": {\"warning\": 80, \"critical\": 90}, \"for_seconds\": 300}]}; moor policies list --json prints such.",
+			"\"above\": {\"warning\": 80, \"critical\": 90}, \"for_seconds\": 300}], \"responses\": [{\"name\": \"Restart it\", \"check\": \"service\",\n" +
+			"\"steps\": [{\"do\": \"restart-service\", \"watch\": 600}]}]}; moor policies list --json prints such.",
 		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "file", Required: true, Usage: "JSON `FILE`; - for standard input"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			var in api.NewPolicy
@@ -108,6 +114,10 @@ func policiesCommand() *cli.Command {
 			fmt.Printf("%s holds for %s %s.\n", device.CleanText(y.Name), y.Scope.Kind, device.CleanText(y.ScopeName))
 			return nil
 		},
+	}, {
+		Name: "responses", Usage: "list what policies did by themselves when checks failed, the latest first", ArgsUsage: "[DEVICE]", ShellComplete: completeDevices,
+		Flags:  []cli.Flag{jsonFlag, &cli.BoolFlag{Name: "open", Usage: "only what is under way"}, &cli.IntFlag{Name: "limit", Value: 30, Usage: "how many at most"}},
+		Action: listResponses,
 	}, {
 		Name: "remove", Usage: "remove a policy", ArgsUsage: "ID",
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -352,4 +362,42 @@ func groupsCommand() *cli.Command {
 			return client.Done(k.RemoveGroupWithResponse(ctx, g.ID))
 		},
 	}}}
+}
+
+func listResponses(ctx context.Context, c *cli.Command) error {
+	k, err := dial()
+	if err != nil {
+		return err
+	}
+	in := api.ListResponsesParams{Open: new(c.Bool("open"))}
+	if c.Args().Present() {
+		d, err := k.Find(ctx, c.Args().First())
+		if err != nil {
+			return err
+		}
+		in.Device = &d.ID
+	}
+	rows := firstOf(c.Int("limit"), client.Pages(func(cursor *string) ([]api.ResponseRun, *string, error) {
+		in.Cursor = cursor
+		page, err := client.Result(k.ListResponsesWithResponse(ctx, &in))
+		if err != nil {
+			return nil, nil, err
+		}
+		return page.Items, page.Next, nil
+	}))
+	if c.Bool("json") {
+		return jsonList(rows)
+	}
+	t := newTable("DEVICE", "CHECK", "RESPONSE", "POLICY", "STATE", "BEGAN", "HOW IT WENT")
+	for r, err := range rows {
+		if err != nil {
+			return err
+		}
+		state := r.State
+		if r.EndedAt == nil && r.Doing != nil {
+			state = fmt.Sprintf("%s, %d of %d", r.State, r.Step, r.Steps)
+		}
+		t.row(r.DeviceName, strings.TrimSpace(r.Check+" "+r.Subject), r.Name, r.Policy, state, ago(r.BeganAt), strings.Join(r.Said, " "))
+	}
+	return t.flush()
 }

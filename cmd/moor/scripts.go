@@ -8,6 +8,7 @@ import (
 	"os"
 	"strings"
 
+	"github.com/google/uuid"
 	"github.com/urfave/cli/v3"
 
 	"moorwatch.example/client"
@@ -131,6 +132,54 @@ func scriptsCommand() *cli.Command {
 				t.row(fmt.Sprint(v.Version), fmt.Sprint(strings.Count(v.Content.Body, "\n")), v.ChangedAt.Local().Format("2006-01-02 15:04"), v.ChangedBy)
 			}
 			return t.flush()
+		},
+	}, {
+		Name: "changes", Usage: "print what the latest version changed, or what two versions differ in", ArgsUsage: "NAME [BEFORE AFTER]",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, s, err := scriptOf(ctx, c)
+			if err != nil {
+				return err
+			}
+			return printChanges(c, func(version int) (int, string, error) {
+				one, err := client.Result(k.GetScriptWithResponse(ctx, s.ID, versionParam[api.GetScriptParams](version)))
+				if err != nil {
+					return 0, "", err
+				}
+				return one.Version, one.File, nil
+			})
+		},
+	}, {
+		Name: "try", Usage: "run a script that is not in the library on one device", ArgsUsage: "FILE DEVICE",
+		Flags: []cli.Flag{&cli.StringSliceFlag{Name: "set", Usage: "a parameter, as `NAME=VALUE`"}, &cli.StringSliceFlag{Name: "ask", Usage: "ask for the secret parameter of this `NAME`"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Args().Len() != 2 {
+				return errors.New("give the script's file and the device: moor scripts try mine.sh hay-desk-01")
+			}
+			text, err := os.ReadFile(c.Args().First())
+			if err != nil {
+				return err
+			}
+			s, err := script.Parse(text)
+			if err != nil {
+				return err
+			}
+			k, err := dial()
+			if err != nil {
+				return err
+			}
+			d, err := k.Find(ctx, c.Args().Get(1))
+			if err != nil {
+				return err
+			}
+			values, err := given(c, s.Parameters)
+			if err != nil {
+				return err
+			}
+			j, err := client.Made(k.AddJobWithResponse(ctx, api.NewJob{Draft: new(string(text)), Devices: &[]uuid.UUID{d.ID}, Values: &values}))
+			if err != nil {
+				return err
+			}
+			return followJob(ctx, k, j.ID)
 		},
 	}, {
 		Name: "remove", Usage: "remove a script from the library", ArgsUsage: "NAME",

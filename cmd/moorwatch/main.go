@@ -100,7 +100,7 @@ func serve(ctx context.Context, c *cli.Command) error {
 	if c.String("database") == "" {
 		return errors.New("which database? give --database, MOORWATCH_DATABASE, or \"database:\" in the configuration file")
 	}
-	config := service.Config{Database: c.String("database"), Owner: c.String("database-owner"), Connections: int32(c.Int("connections")), Listen: c.String("listen"), URL: c.String("url"), Console: web.Console(),
+	config := service.Config{Database: c.String("database"), Owner: c.String("database-owner"), Connections: int32(c.Int("connections")), Listen: c.String("listen"), URL: c.String("url"), Console: web.Console(), Contents: filepath.Join(c.String("data"), "contents"),
 		Post: post.Post{SMTP: c.String("smtp"), From: c.String("mail-from")}}
 	for tier, name := range []string{"keep-raw", "keep-minutes", "keep-hours"} {
 		days := c.Int(name)

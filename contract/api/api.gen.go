@@ -28,8 +28,11 @@ import (
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/inventory"
 	"moorwatch.example/core/job"
+	"moorwatch.example/core/pack"
+	"moorwatch.example/core/response"
 	"moorwatch.example/core/script"
 	"moorwatch.example/core/series"
+	"moorwatch.example/core/work"
 )
 
 // Defines values for JobDeedDeed.
@@ -215,6 +218,48 @@ func (e OpenScreenParamsMode) Valid() bool {
 	}
 }
 
+// Defines values for ListJobsParamsOrigin.
+const (
+	ListJobsParamsOriginAll      ListJobsParamsOrigin = "all"
+	ListJobsParamsOriginDrift    ListJobsParamsOrigin = "drift"
+	ListJobsParamsOriginPerson   ListJobsParamsOrigin = "person"
+	ListJobsParamsOriginResponse ListJobsParamsOrigin = "response"
+)
+
+// Valid indicates whether the value is a known member of the ListJobsParamsOrigin enum.
+func (e ListJobsParamsOrigin) Valid() bool {
+	switch e {
+	case ListJobsParamsOriginAll:
+		return true
+	case ListJobsParamsOriginDrift:
+		return true
+	case ListJobsParamsOriginPerson:
+		return true
+	case ListJobsParamsOriginResponse:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportRunsParamsFormat.
+const (
+	ExportRunsParamsFormatCsv   ExportRunsParamsFormat = "csv"
+	ExportRunsParamsFormatJsonl ExportRunsParamsFormat = "jsonl"
+)
+
+// Valid indicates whether the value is a known member of the ExportRunsParamsFormat enum.
+func (e ExportRunsParamsFormat) Valid() bool {
+	switch e {
+	case ExportRunsParamsFormatCsv:
+		return true
+	case ExportRunsParamsFormatJsonl:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListSoftwareParamsFormat.
 const (
 	ListSoftwareParamsFormatCsv  ListSoftwareParamsFormat = "csv"
@@ -252,6 +297,9 @@ type AddedToken struct {
 	Token  Token  `json:"token"`
 }
 
+// AgentBehaviour defines model for AgentBehaviour.
+type AgentBehaviour = health.Agent
+
 // Alert defines model for Alert.
 type Alert struct {
 	// Assignee E-mail of who sees to it.
@@ -269,11 +317,12 @@ type Alert struct {
 	Level    Level              `json:"level"`
 	Message  string             `json:"message"`
 
-	// Muted By a maintenance window.
-	Muted        bool       `json:"muted"`
-	OpenedAt     time.Time  `json:"opened_at"`
-	Organisation string     `json:"organisation"`
-	ResolvedAt   *time.Time `json:"resolved_at,omitempty"`
+	// Muted By a maintenance window, or by a response that is under way.
+	Muted        bool         `json:"muted"`
+	OpenedAt     time.Time    `json:"opened_at"`
+	Organisation string       `json:"organisation"`
+	ResolvedAt   *time.Time   `json:"resolved_at,omitempty"`
+	Response     *ResponseRun `json:"response,omitempty"`
 
 	// Since When the state began that it is about.
 	Since        time.Time          `json:"since"`
@@ -487,6 +536,23 @@ type Command = link.Command
 // CommandEvent One thing that happened to a running command.
 type CommandEvent = link.CommandEvent
 
+// Comparison defines model for Comparison.
+type Comparison struct {
+	After  *Run `json:"after,omitempty"`
+	Before *Run `json:"before,omitempty"`
+
+	// Changed The state or the output is another.
+	Changed    bool               `json:"changed"`
+	Device     openapi_types.UUID `json:"device"`
+	DeviceName string             `json:"device_name"`
+}
+
+// ComparisonPage defines model for ComparisonPage.
+type ComparisonPage struct {
+	Items []Comparison `json:"items"`
+	Next  *string      `json:"next,omitempty"`
+}
+
 // Condition defines model for Condition.
 type Condition = health.Condition
 
@@ -536,6 +602,30 @@ type Console struct {
 // ConsolePage defines model for ConsolePage.
 type ConsolePage struct {
 	Items []Console `json:"items"`
+	Next  *string   `json:"next,omitempty"`
+}
+
+// Content defines model for Content.
+type Content struct {
+	AddedAt time.Time `json:"added_at"`
+	AddedBy string    `json:"added_by"`
+
+	// Have How many of its bytes are there.
+	Have int64  `json:"have"`
+	Name string `json:"name"`
+
+	// Packages Which packages bring it.
+	Packages *[]string `json:"packages,omitempty"`
+	Sha256   string    `json:"sha256"`
+	Size     int64     `json:"size"`
+
+	// Whole It is there, and its digest is right.
+	Whole bool `json:"whole"`
+}
+
+// ContentPage defines model for ContentPage.
+type ContentPage struct {
+	Items []Content `json:"items"`
 	Next  *string   `json:"next,omitempty"`
 }
 
@@ -641,6 +731,24 @@ type DevicePage struct {
 
 // DeviceProcess One process of a device. PID and Started identify it.
 type DeviceProcess = link.Process
+
+// DeviceRun defines model for DeviceRun.
+type DeviceRun struct {
+	By      string             `json:"by"`
+	Job     openapi_types.UUID `json:"job"`
+	JobName string             `json:"job_name"`
+	Origin  string             `json:"origin"`
+	Run     Run                `json:"run"`
+
+	// Work What is done, in words.
+	Work string `json:"work"`
+}
+
+// DeviceRunPage defines model for DeviceRunPage.
+type DeviceRunPage struct {
+	Items []DeviceRun `json:"items"`
+	Next  *string     `json:"next,omitempty"`
+}
 
 // DeviceService One service of a device.
 type DeviceService = link.Service
@@ -843,37 +951,65 @@ type Invited struct {
 type Job struct {
 	BeginAt time.Time `json:"begin_at"`
 
+	// Busy Of a plan, how many devices have runs of other jobs that come first.
+	Busy *int `json:"busy,omitempty"`
+
 	// Counts Of runs by state.
 	Counts    map[string]int `json:"counts"`
 	CreatedAt time.Time      `json:"created_at"`
 	CreatedBy string         `json:"created_by"`
 
 	// Deadline Until when devices that are away are awaited.
-	Deadline *time.Time         `json:"deadline,omitempty"`
-	EndedAt  *time.Time         `json:"ended_at,omitempty"`
-	Groups   *[]JobGroup        `json:"groups,omitempty"`
-	ID       openapi_types.UUID `json:"id"`
-	Limits   JobLimits          `json:"limits"`
-	Name     string             `json:"name"`
+	Deadline *time.Time          `json:"deadline,omitempty"`
+	EndedAt  *time.Time          `json:"ended_at,omitempty"`
+	Group    *openapi_types.UUID `json:"group,omitempty"`
+	Groups   *[]JobGroup         `json:"groups,omitempty"`
+	ID       openapi_types.UUID  `json:"id"`
+	Limits   JobLimits           `json:"limits"`
+	Name     string              `json:"name"`
+
+	// NextAt Of a job that recurs, when it falls due next at a device.
+	NextAt *time.Time `json:"next_at,omitempty"`
 
 	// Online Of a plan, how many of the devices are online now.
 	Online *int `json:"online,omitempty"`
+
+	// Opens Of a plan within maintenance windows, when the first opens.
+	Opens *time.Time `json:"opens,omitempty"`
+
+	// Origin person, response or drift.
+	Origin  string              `json:"origin"`
+	Package *openapi_types.UUID `json:"package,omitempty"`
 
 	// Reason Why it was stopped.
 	Reason *string `json:"reason,omitempty"`
 
 	// Sample Of a plan, the names of some of the devices.
-	Sample *[]string     `json:"sample,omitempty"`
-	Script ScriptContent `json:"script"`
+	Sample *[]string           `json:"sample,omitempty"`
+	Script *openapi_types.UUID `json:"script,omitempty"`
+
+	// Shut Of a plan, the names of some devices that have no maintenance window before the deadline.
+	Shut *[]string `json:"shut,omitempty"`
+
+	// ShutCount Of a plan, how many such devices there are.
+	ShutCount *int `json:"shut_count,omitempty"`
 
 	// State planned, running, paused, stopped, cancelled or done.
 	State string `json:"state"`
+
+	// Turns Of a job that has several turns, the latest first, 20 at most.
+	Turns *[]string `json:"turns,omitempty"`
 
 	// Unfit Of a plan, the names of some devices where the script does not run.
 	Unfit *[]string `json:"unfit,omitempty"`
 
 	// Values Secrets are left out.
 	Values *map[string]string `json:"values,omitempty"`
+	When   JobWhen            `json:"when"`
+
+	// Where The expression by which devices were chosen.
+	Where *string `json:"where,omitempty"`
+	Work  JobWork `json:"work"`
 }
 
 // JobDeed defines model for JobDeed.
@@ -895,6 +1031,12 @@ type JobPage struct {
 	Items []Job   `json:"items"`
 	Next  *string `json:"next,omitempty"`
 }
+
+// JobWhen defines model for JobWhen.
+type JobWhen = job.When
+
+// JobWork defines model for JobWork.
+type JobWork = job.Work
 
 // Level defines model for Level.
 type Level = health.Level
@@ -1033,6 +1175,13 @@ type NewConsole struct {
 	Password *string `json:"password,omitempty"`
 }
 
+// NewContent defines model for NewContent.
+type NewContent struct {
+	Name   string `json:"name"`
+	Sha256 string `json:"sha256"`
+	Size   int64  `json:"size"`
+}
+
 // NewEnrolmentToken defines model for NewEnrolmentToken.
 type NewEnrolmentToken struct {
 	// Hours Hours until it expires.
@@ -1059,24 +1208,38 @@ type NewJob struct {
 
 	// Devices These alone.
 	Devices *[]openapi_types.UUID `json:"devices,omitempty"`
-	Group   *openapi_types.UUID   `json:"group,omitempty"`
-	Limits  *JobLimits            `json:"limits,omitempty"`
+
+	// Draft A script as its file that is not in the library yet, to be tried on one device.
+	Draft  *string             `json:"draft,omitempty"`
+	Group  *openapi_types.UUID `json:"group,omitempty"`
+	Limits *JobLimits          `json:"limits,omitempty"`
 
 	// Name The name of the script where it is not given.
-	Name *string `json:"name,omitempty"`
+	Name    *string             `json:"name,omitempty"`
+	Package *openapi_types.UUID `json:"package,omitempty"`
 
 	// Plan Only tell what would be done.
-	Plan   *bool              `json:"plan,omitempty"`
-	Script openapi_types.UUID `json:"script"`
+	Plan *bool `json:"plan,omitempty"`
+
+	// Remove The package is removed.
+	Remove *bool               `json:"remove,omitempty"`
+	Script *openapi_types.UUID `json:"script,omitempty"`
 
 	// Values Of the parameters, by name.
 	Values *map[string]string `json:"values,omitempty"`
 
-	// Version Of the script; the latest where it is not given.
-	Version *int `json:"version,omitempty"`
+	// Version Of the script or package; the latest where it is not given.
+	Version *int     `json:"version,omitempty"`
+	When    *JobWhen `json:"when,omitempty"`
 
 	// Where CEL over the device.
 	Where *string `json:"where,omitempty"`
+}
+
+// NewPackage defines model for NewPackage.
+type NewPackage struct {
+	// File The package as its file, in YAML.
+	File string `json:"file"`
 }
 
 // NewPasskey defines model for NewPasskey.
@@ -1100,7 +1263,9 @@ type NewPerson struct {
 
 // NewPolicy defines model for NewPolicy.
 type NewPolicy struct {
-	Name string `json:"name"`
+	Agent     *AgentBehaviour `json:"agent,omitempty"`
+	Name      string          `json:"name"`
+	Responses *[]Response     `json:"responses,omitempty"`
 
 	// Scope What a policy, rule or window is set for.
 	Scope    Scope          `json:"scope"`
@@ -1176,6 +1341,30 @@ type OrganisationPage struct {
 // Outcome How a deed ended.
 type Outcome = link.Outcome
 
+// Package defines model for Package.
+type Package struct {
+	ChangedAt time.Time      `json:"changed_at"`
+	ChangedBy string         `json:"changed_by"`
+	Content   PackageContent `json:"content"`
+
+	// Devices On how many devices a job installed it last, and did not remove it since.
+	Devices *int               `json:"devices,omitempty"`
+	File    string             `json:"file"`
+	ID      openapi_types.UUID `json:"id"`
+
+	// Version How often it was changed, and one.
+	Version int `json:"version"`
+}
+
+// PackageContent defines model for PackageContent.
+type PackageContent = pack.Package
+
+// PackagePage defines model for PackagePage.
+type PackagePage struct {
+	Items []Package `json:"items"`
+	Next  *string   `json:"next,omitempty"`
+}
+
 // Passkey defines model for Passkey.
 type Passkey struct {
 	AddedAt    time.Time  `json:"added_at"`
@@ -1228,10 +1417,15 @@ type PersonPage struct {
 
 // Policy defines model for Policy.
 type Policy struct {
+	Agent     *AgentBehaviour    `json:"agent,omitempty"`
 	ChangedAt time.Time          `json:"changed_at"`
 	ChangedBy string             `json:"changed_by"`
 	ID        openapi_types.UUID `json:"id"`
 	Name      string             `json:"name"`
+
+	// Outcomes How its responses ended in the last 90 days, by name.
+	Outcomes  *[]ResponseOutcome `json:"outcomes,omitempty"`
+	Responses *[]Response        `json:"responses,omitempty"`
 
 	// Scope What a policy, rule or window is set for.
 	Scope     Scope          `json:"scope"`
@@ -1427,6 +1621,56 @@ type ResolvedCheck struct {
 	Setting CheckSetting `json:"setting"`
 }
 
+// Response What is done when a check fails.
+type Response = response.Response
+
+// ResponseOutcome defines model for ResponseOutcome.
+type ResponseOutcome struct {
+	GaveUp   int    `json:"gave_up"`
+	Healed   int    `json:"healed"`
+	Held     int    `json:"held"`
+	Name     string `json:"name"`
+	UnderWay int    `json:"under_way"`
+}
+
+// ResponseRun defines model for ResponseRun.
+type ResponseRun struct {
+	BeganAt    time.Time          `json:"began_at"`
+	Check      string             `json:"check"`
+	Device     openapi_types.UUID `json:"device"`
+	DeviceName string             `json:"device_name"`
+
+	// Doing What that step does.
+	Doing   *string            `json:"doing,omitempty"`
+	EndedAt *time.Time         `json:"ended_at,omitempty"`
+	ID      openapi_types.UUID `json:"id"`
+
+	// Job The job of its last step.
+	Job    *openapi_types.UUID `json:"job,omitempty"`
+	Name   string              `json:"name"`
+	Policy string              `json:"policy"`
+
+	// Said How it went, a sentence each.
+	Said []string `json:"said"`
+
+	// State due, doing, watching, healed, gave up or held.
+	State string `json:"state"`
+
+	// Step The one that it is at, from 1.
+	Step    int    `json:"step"`
+	Steps   int    `json:"steps"`
+	Subject string `json:"subject"`
+}
+
+// ResponseRunPage defines model for ResponseRunPage.
+type ResponseRunPage struct {
+	Items []ResponseRun `json:"items"`
+	Next  *string       `json:"next,omitempty"`
+}
+
+// ResponseStep defines model for ResponseStep.
+type ResponseStep = response.Step
+
 // Role defines model for Role.
 type Role = access.Role
 
@@ -1477,12 +1721,15 @@ type Run struct {
 
 	// Dropped Bytes between them that were not kept.
 	Dropped *int64             `json:"dropped,omitempty"`
+	DueAt   *time.Time         `json:"due_at,omitempty"`
 	EndedAt *time.Time         `json:"ended_at,omitempty"`
 	Exit    *int               `json:"exit,omitempty"`
 	ID      openapi_types.UUID `json:"id"`
 
 	// Output The beginning of what was printed; of one run all of it that is kept.
 	Output *string `json:"output,omitempty"`
+
+	// Reason Why it ended so; of one that waits, for what.
 	Reason *string `json:"reason,omitempty"`
 
 	// State waiting, sent, succeeded, failed, timed-out, interrupted, missed, cancelled or unfit.
@@ -1490,6 +1737,9 @@ type Run struct {
 
 	// Tail The end of what was printed, where there was more than is kept.
 	Tail *string `json:"tail,omitempty"`
+
+	// Turn Of a job that has several.
+	Turn *string `json:"turn,omitempty"`
 }
 
 // RunPage defines model for RunPage.
@@ -2014,6 +2264,12 @@ type WordList struct {
 	Items []Word `json:"items"`
 }
 
+// WorkCondition defines model for WorkCondition.
+type WorkCondition = work.Condition
+
+// WorkStep defines model for WorkStep.
+type WorkStep = work.Step
+
 // Cursor defines model for cursor.
 type Cursor = string
 
@@ -2128,6 +2384,20 @@ type ListConsentRulesParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListContentsParams defines parameters for ListContents.
+type ListContentsParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// SendContentParams defines parameters for SendContent.
+type SendContentParams struct {
+	Offset int64 `form:"offset" json:"offset"`
+}
+
 // ListDeliveriesParams defines parameters for ListDeliveries.
 type ListDeliveriesParams struct {
 	// Cursor The `next` of the page before.
@@ -2237,6 +2507,15 @@ type GetReadingsParams struct {
 // GetReadingsParamsFormat defines parameters for GetReadings.
 type GetReadingsParamsFormat string
 
+// ListDeviceRunsParams defines parameters for ListDeviceRuns.
+type ListDeviceRunsParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // OpenScreenParams defines parameters for OpenScreen.
 type OpenScreenParams struct {
 	// Desktop One of those that are listed; the first where it is not given.
@@ -2342,7 +2621,36 @@ type ListJobsParams struct {
 
 	// Limit The most rows of a page.
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Origin Who begins them: people, responses of policies, or their keeping of what is wanted; people where it is not given.
+	Origin *ListJobsParamsOrigin `form:"origin,omitempty" json:"origin,omitempty"`
+
+	// Device Only jobs with a run at this device.
+	Device *openapi_types.UUID `form:"device,omitempty" json:"device,omitempty"`
 }
+
+// ListJobsParamsOrigin defines parameters for ListJobs.
+type ListJobsParamsOrigin string
+
+// CompareJobsParams defines parameters for CompareJobs.
+type CompareJobsParams struct {
+	With    openapi_types.UUID `form:"with" json:"with"`
+	Changed *bool              `form:"changed,omitempty" json:"changed,omitempty"`
+
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ExportRunsParams defines parameters for ExportRuns.
+type ExportRunsParams struct {
+	Format ExportRunsParamsFormat `form:"format" json:"format"`
+}
+
+// ExportRunsParamsFormat defines parameters for ExportRuns.
+type ExportRunsParamsFormat string
 
 // ListRunsParams defines parameters for ListRuns.
 type ListRunsParams struct {
@@ -2352,6 +2660,10 @@ type ListRunsParams struct {
 	// Limit The most rows of a page.
 	Limit *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 	State *string `form:"state,omitempty" json:"state,omitempty"`
+
+	// Turn Of a job that has several.
+	Turn    *string `form:"turn,omitempty" json:"turn,omitempty"`
+	Slowest *bool   `form:"slowest,omitempty" json:"slowest,omitempty"`
 }
 
 // ListWindowsParams defines parameters for ListWindows.
@@ -2365,6 +2677,29 @@ type ListWindowsParams struct {
 
 // ListOrganisationsParams defines parameters for ListOrganisations.
 type ListOrganisationsParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListPackagesParams defines parameters for ListPackages.
+type ListPackagesParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// GetPackageParams defines parameters for GetPackage.
+type GetPackageParams struct {
+	Version *int `form:"version,omitempty" json:"version,omitempty"`
+}
+
+// ListPackageVersionsParams defines parameters for ListPackageVersions.
+type ListPackageVersionsParams struct {
 	// Cursor The `next` of the page before.
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 
@@ -2410,6 +2745,21 @@ type ListRecordingsParams struct {
 
 	// Text Only those in which this was printed.
 	Text *string `form:"text,omitempty" json:"text,omitempty"`
+}
+
+// ListResponsesParams defines parameters for ListResponses.
+type ListResponsesParams struct {
+	Device *openapi_types.UUID `form:"device,omitempty" json:"device,omitempty"`
+	Policy *openapi_types.UUID `form:"policy,omitempty" json:"policy,omitempty"`
+
+	// Open Only those that are under way.
+	Open *bool `form:"open,omitempty" json:"open,omitempty"`
+
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListRulesParams defines parameters for ListRules.
@@ -2512,6 +2862,9 @@ type AddConsentRuleJSONRequestBody = NewConsentRule
 
 // SetConsentRuleJSONRequestBody defines body for SetConsentRule for application/json ContentType.
 type SetConsentRuleJSONRequestBody = NewConsentRule
+
+// AddContentJSONRequestBody defines body for AddContent for application/json ContentType.
+type AddContentJSONRequestBody = NewContent
 
 // DoOnManyJSONRequestBody defines body for DoOnMany for application/json ContentType.
 type DoOnManyJSONRequestBody = ManyDeed
@@ -2632,6 +2985,12 @@ type SetPasswordJSONRequestBody = NewPassword
 
 // AddSiteJSONRequestBody defines body for AddSite for application/json ContentType.
 type AddSiteJSONRequestBody = NewSite
+
+// AddPackageJSONRequestBody defines body for AddPackage for application/json ContentType.
+type AddPackageJSONRequestBody = NewPackage
+
+// SetPackageJSONRequestBody defines body for SetPackage for application/json ContentType.
+type SetPackageJSONRequestBody = NewPackage
 
 // AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
 type AddPersonJSONRequestBody = NewPerson
@@ -2895,6 +3254,37 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /consent-rules/{id} (the `SetConsentRule` operationId).
 	SetConsentRule(ctx context.Context, id ID, body SetConsentRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListContents The content store, by name, which keeps the files that packages bring.
+	//
+	// Corresponds with GET /contents (the `ListContents` operationId).
+	ListContents(ctx context.Context, params *ListContentsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddContentWithBody Begin to send a file to the content store, or learn how much of it is there.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /contents (the `AddContent` operationId).
+	AddContentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddContent Begin to send a file to the content store, or learn how much of it is there.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /contents (the `AddContent` operationId).
+	AddContent(ctx context.Context, body AddContentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveContent Remove a file that no package brings.
+	//
+	// Corresponds with DELETE /contents/{sha256} (the `RemoveContent` operationId).
+	RemoveContent(ctx context.Context, sha256 string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendContentWithBody Send bytes of a file, from an offset that must be where the store stands. What came before a cut is kept; the digest of the whole is compared in the end.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /contents/{sha256} (the `SendContent` operationId).
+	SendContentWithBody(ctx context.Context, sha256 string, params *SendContentParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DoOnManyWithBody Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
 	//
@@ -3238,6 +3628,11 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{id}/readings (the `GetReadings` operationId).
 	GetReadings(ctx context.Context, id ID, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListDeviceRuns What jobs did at a device, the latest first.
+	//
+	// Corresponds with GET /devices/{id}/runs (the `ListDeviceRuns` operationId).
+	ListDeviceRuns(ctx context.Context, id ID, params *ListDeviceRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// OpenScreen A WebSocket (RFC 6455) to a desktop of the device. Binary messages are updates of its picture, in the form that core/screen describes; text messages from the device are ScreenEvent objects, those to it ScreenInput objects. Each update is acknowledged by its number once it is drawn: no more is sent than the link and the viewer take. Who lacks screen.act looks on alone.
 	//
 	// Corresponds with GET /devices/{id}/screen (the `OpenScreen` operationId).
@@ -3542,14 +3937,14 @@ type ClientInterface interface {
 	// Corresponds with GET /jobs (the `ListJobs` operationId).
 	ListJobs(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddJobWithBody Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+	// AddJobWithBody Run a script, or install or remove a package, on the chosen devices. With plan nothing is done, and the answer tells what would be.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /jobs (the `AddJob` operationId).
 	AddJobWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddJob Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+	// AddJob Run a script, or install or remove a package, on the chosen devices. With plan nothing is done, and the answer tells what would be.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -3575,12 +3970,22 @@ type ClientInterface interface {
 	// Corresponds with PATCH /jobs/{id} (the `SteerJob` operationId).
 	SteerJob(ctx context.Context, id ID, body SteerJobJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CompareJobs What came of a job beside what came of another, device by device; of one that has several turns, the last two.
+	//
+	// Corresponds with GET /jobs/{id}/comparison (the `CompareJobs` operationId).
+	CompareJobs(ctx context.Context, id ID, params *CompareJobsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportRuns The runs of a job as a file of CSV or JSON lines, with all of their output that is kept.
+	//
+	// Corresponds with GET /jobs/{id}/export (the `ExportRuns` operationId).
+	ExportRuns(ctx context.Context, id ID, params *ExportRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RetryJob Begin a new job of the same script on the devices where it failed, was interrupted, or was missed.
 	//
 	// Corresponds with POST /jobs/{id}/retry (the `RetryJob` operationId).
 	RetryJob(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListRuns The runs of a job, those that failed first, then by name of the device.
+	// ListRuns The runs of a job, those that failed first, then by name of the device; or those that took longest first.
 	//
 	// Corresponds with GET /jobs/{id}/runs (the `ListRuns` operationId).
 	ListRuns(ctx context.Context, id ID, params *ListRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3765,6 +4170,54 @@ type ClientInterface interface {
 	// Corresponds with POST /organisations (the `AddSite` operationId).
 	AddSite(ctx context.Context, body AddSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListPackages The library of packages, by name.
+	//
+	// Corresponds with GET /packages (the `ListPackages` operationId).
+	ListPackages(ctx context.Context, params *ListPackagesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPackageWithBody Add a package to the library. Its files must be in the content store.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /packages (the `AddPackage` operationId).
+	AddPackageWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPackage Add a package to the library. Its files must be in the content store.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /packages (the `AddPackage` operationId).
+	AddPackage(ctx context.Context, body AddPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePackage Remove a package from the library. Devices keep what was installed.
+	//
+	// Corresponds with DELETE /packages/{id} (the `RemovePackage` operationId).
+	RemovePackage(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPackage One package, as it is now or as a version of it was.
+	//
+	// Corresponds with GET /packages/{id} (the `GetPackage` operationId).
+	GetPackage(ctx context.Context, id ID, params *GetPackageParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPackageWithBody Change a package. What it was stays as a version.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /packages/{id} (the `SetPackage` operationId).
+	SetPackageWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPackage Change a package. What it was stays as a version.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /packages/{id} (the `SetPackage` operationId).
+	SetPackage(ctx context.Context, id ID, body SetPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListPackageVersions What a package was, the latest first.
+	//
+	// Corresponds with GET /packages/{id}/versions (the `ListPackageVersions` operationId).
+	ListPackageVersions(ctx context.Context, id ID, params *ListPackageVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListPeople The people who may sign in, by name.
 	//
 	// Corresponds with GET /people (the `ListPeople` operationId).
@@ -3918,6 +4371,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /recordings/{id}/proof (the `GetRecordingProof` operationId).
 	GetRecordingProof(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListResponses What policies did by themselves when checks failed, the latest first.
+	//
+	// Corresponds with GET /responses (the `ListResponses` operationId).
+	ListResponses(ctx context.Context, params *ListResponsesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRoles The roles, built in and own, and every permission there is.
 	//
@@ -4533,6 +4991,87 @@ func (c *Client) SetConsentRuleWithBody(ctx context.Context, id ID, contentType 
 // Corresponds with PUT /consent-rules/{id} (the `SetConsentRule` operationId).
 func (c *Client) SetConsentRule(ctx context.Context, id ID, body SetConsentRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetConsentRuleRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListContents The content store, by name, which keeps the files that packages bring.
+//
+// Corresponds with GET /contents (the `ListContents` operationId).
+func (c *Client) ListContents(ctx context.Context, params *ListContentsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListContentsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddContentWithBody Begin to send a file to the content store, or learn how much of it is there.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /contents (the `AddContent` operationId).
+func (c *Client) AddContentWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddContentRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddContent Begin to send a file to the content store, or learn how much of it is there.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /contents (the `AddContent` operationId).
+func (c *Client) AddContent(ctx context.Context, body AddContentJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddContentRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveContent Remove a file that no package brings.
+//
+// Corresponds with DELETE /contents/{sha256} (the `RemoveContent` operationId).
+func (c *Client) RemoveContent(ctx context.Context, sha256 string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveContentRequest(c.Server, sha256)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendContentWithBody Send bytes of a file, from an offset that must be where the store stands. What came before a cut is kept; the digest of the whole is compared in the end.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /contents/{sha256} (the `SendContent` operationId).
+func (c *Client) SendContentWithBody(ctx context.Context, sha256 string, params *SendContentParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendContentRequestWithBody(c.Server, sha256, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5445,6 +5984,21 @@ func (c *Client) GetReadings(ctx context.Context, id ID, params *GetReadingsPara
 	return c.Client.Do(req)
 }
 
+// ListDeviceRuns What jobs did at a device, the latest first.
+//
+// Corresponds with GET /devices/{id}/runs (the `ListDeviceRuns` operationId).
+func (c *Client) ListDeviceRuns(ctx context.Context, id ID, params *ListDeviceRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDeviceRunsRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // OpenScreen A WebSocket (RFC 6455) to a desktop of the device. Binary messages are updates of its picture, in the form that core/screen describes; text messages from the device are ScreenEvent objects, those to it ScreenInput objects. Each update is acknowledged by its number once it is drawn: no more is sent than the link and the viewer take. Who lacks screen.act looks on alone.
 //
 // Corresponds with GET /devices/{id}/screen (the `OpenScreen` operationId).
@@ -6249,7 +6803,7 @@ func (c *Client) ListJobs(ctx context.Context, params *ListJobsParams, reqEditor
 	return c.Client.Do(req)
 }
 
-// AddJobWithBody Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+// AddJobWithBody Run a script, or install or remove a package, on the chosen devices. With plan nothing is done, and the answer tells what would be.
 //
 // Takes any type of body and a specified content type.
 //
@@ -6266,7 +6820,7 @@ func (c *Client) AddJobWithBody(ctx context.Context, contentType string, body io
 	return c.Client.Do(req)
 }
 
-// AddJob Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+// AddJob Run a script, or install or remove a package, on the chosen devices. With plan nothing is done, and the answer tells what would be.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -6332,6 +6886,36 @@ func (c *Client) SteerJob(ctx context.Context, id ID, body SteerJobJSONRequestBo
 	return c.Client.Do(req)
 }
 
+// CompareJobs What came of a job beside what came of another, device by device; of one that has several turns, the last two.
+//
+// Corresponds with GET /jobs/{id}/comparison (the `CompareJobs` operationId).
+func (c *Client) CompareJobs(ctx context.Context, id ID, params *CompareJobsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareJobsRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportRuns The runs of a job as a file of CSV or JSON lines, with all of their output that is kept.
+//
+// Corresponds with GET /jobs/{id}/export (the `ExportRuns` operationId).
+func (c *Client) ExportRuns(ctx context.Context, id ID, params *ExportRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportRunsRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RetryJob Begin a new job of the same script on the devices where it failed, was interrupted, or was missed.
 //
 // Corresponds with POST /jobs/{id}/retry (the `RetryJob` operationId).
@@ -6347,7 +6931,7 @@ func (c *Client) RetryJob(ctx context.Context, id ID, reqEditors ...RequestEdito
 	return c.Client.Do(req)
 }
 
-// ListRuns The runs of a job, those that failed first, then by name of the device.
+// ListRuns The runs of a job, those that failed first, then by name of the device; or those that took longest first.
 //
 // Corresponds with GET /jobs/{id}/runs (the `ListRuns` operationId).
 func (c *Client) ListRuns(ctx context.Context, id ID, params *ListRunsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -6822,6 +7406,134 @@ func (c *Client) AddSite(ctx context.Context, body AddSiteJSONRequestBody, reqEd
 	return c.Client.Do(req)
 }
 
+// ListPackages The library of packages, by name.
+//
+// Corresponds with GET /packages (the `ListPackages` operationId).
+func (c *Client) ListPackages(ctx context.Context, params *ListPackagesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPackagesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPackageWithBody Add a package to the library. Its files must be in the content store.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /packages (the `AddPackage` operationId).
+func (c *Client) AddPackageWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPackageRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPackage Add a package to the library. Its files must be in the content store.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /packages (the `AddPackage` operationId).
+func (c *Client) AddPackage(ctx context.Context, body AddPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPackageRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePackage Remove a package from the library. Devices keep what was installed.
+//
+// Corresponds with DELETE /packages/{id} (the `RemovePackage` operationId).
+func (c *Client) RemovePackage(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePackageRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPackage One package, as it is now or as a version of it was.
+//
+// Corresponds with GET /packages/{id} (the `GetPackage` operationId).
+func (c *Client) GetPackage(ctx context.Context, id ID, params *GetPackageParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPackageRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPackageWithBody Change a package. What it was stays as a version.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /packages/{id} (the `SetPackage` operationId).
+func (c *Client) SetPackageWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPackageRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPackage Change a package. What it was stays as a version.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /packages/{id} (the `SetPackage` operationId).
+func (c *Client) SetPackage(ctx context.Context, id ID, body SetPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPackageRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListPackageVersions What a package was, the latest first.
+//
+// Corresponds with GET /packages/{id}/versions (the `ListPackageVersions` operationId).
+func (c *Client) ListPackageVersions(ctx context.Context, id ID, params *ListPackageVersionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPackageVersionsRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListPeople The people who may sign in, by name.
 //
 // Corresponds with GET /people (the `ListPeople` operationId).
@@ -7226,6 +7938,21 @@ func (c *Client) GetRecordingPiece(ctx context.Context, id ID, n int, reqEditors
 // Corresponds with GET /recordings/{id}/proof (the `GetRecordingProof` operationId).
 func (c *Client) GetRecordingProof(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRecordingProofRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListResponses What policies did by themselves when checks failed, the latest first.
+//
+// Corresponds with GET /responses (the `ListResponses` operationId).
+func (c *Client) ListResponses(ctx context.Context, params *ListResponsesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListResponsesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -8970,6 +9697,205 @@ func NewSetConsentRuleRequestWithBody(server string, id ID, contentType string, 
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListContentsRequest constructs an http.Request for the ListContents method
+func NewListContentsRequest(server string, params *ListContentsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/contents")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddContentRequest calls the generic AddContent builder with application/json body
+func NewAddContentRequest(server string, body AddContentJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddContentRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddContentRequestWithBody constructs an http.Request for the AddContent method, with any body, and a specified content type
+func NewAddContentRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/contents")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveContentRequest constructs an http.Request for the RemoveContent method
+func NewRemoveContentRequest(server string, sha256 string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "sha256", sha256, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/contents/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSendContentRequestWithBody constructs an http.Request for the SendContent method, with any body, and a specified content type
+func NewSendContentRequestWithBody(server string, sha256 string, params *SendContentParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "sha256", sha256, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/contents/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
@@ -11003,6 +11929,79 @@ func NewGetReadingsRequest(server string, id ID, params *GetReadingsParams) (*ht
 	return req, nil
 }
 
+// NewListDeviceRunsRequest constructs an http.Request for the ListDeviceRuns method
+func NewListDeviceRunsRequest(server string, id ID, params *ListDeviceRunsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/runs", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewOpenScreenRequest constructs an http.Request for the OpenScreen method
 func NewOpenScreenRequest(server string, id ID, params *OpenScreenParams) (*http.Request, error) {
 	var err error
@@ -12857,6 +13856,30 @@ func NewListJobsRequest(server string, params *ListJobsParams) (*http.Request, e
 
 		}
 
+		if params.Origin != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "origin", *params.Origin, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Device != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", *params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -12992,6 +14015,156 @@ func NewSteerJobRequestWithBody(server string, id ID, contentType string, body i
 	return req, nil
 }
 
+// NewCompareJobsRequest constructs an http.Request for the CompareJobs method
+func NewCompareJobsRequest(server string, id ID, params *CompareJobsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/comparison", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "with", params.With, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Changed != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "changed", *params.Changed, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExportRunsRequest constructs an http.Request for the ExportRuns method
+func NewExportRunsRequest(server string, id ID, params *ExportRunsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/jobs/%s/export", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRetryJobRequest constructs an http.Request for the RetryJob method
 func NewRetryJobRequest(server string, id ID) (*http.Request, error) {
 	var err error
@@ -13088,6 +14261,30 @@ func NewListRunsRequest(server string, id ID, params *ListRunsParams) (*http.Req
 		if params.State != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Turn != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "turn", *params.Turn, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Slowest != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "slowest", *params.Slowest, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -13836,6 +15033,327 @@ func NewAddSiteRequestWithBody(server string, contentType string, body io.Reader
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListPackagesRequest constructs an http.Request for the ListPackages method
+func NewListPackagesRequest(server string, params *ListPackagesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/packages")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddPackageRequest calls the generic AddPackage builder with application/json body
+func NewAddPackageRequest(server string, body AddPackageJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddPackageRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddPackageRequestWithBody constructs an http.Request for the AddPackage method, with any body, and a specified content type
+func NewAddPackageRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/packages")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemovePackageRequest constructs an http.Request for the RemovePackage method
+func NewRemovePackageRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/packages/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetPackageRequest constructs an http.Request for the GetPackage method
+func NewGetPackageRequest(server string, id ID, params *GetPackageParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/packages/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Version != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "version", *params.Version, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetPackageRequest calls the generic SetPackage builder with application/json body
+func NewSetPackageRequest(server string, id ID, body SetPackageJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetPackageRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetPackageRequestWithBody constructs an http.Request for the SetPackage method, with any body, and a specified content type
+func NewSetPackageRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/packages/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListPackageVersionsRequest constructs an http.Request for the ListPackageVersions method
+func NewListPackageVersionsRequest(server string, id ID, params *ListPackageVersionsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/packages/%s/versions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -14719,6 +16237,108 @@ func NewGetRecordingProofRequest(server string, id ID) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListResponsesRequest constructs an http.Request for the ListResponses method
+func NewListResponsesRequest(server string, params *ListResponsesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/responses")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Device != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", *params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Policy != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "policy", *params.Policy, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Open != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "open", *params.Open, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -16333,6 +17953,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /consent-rules/{id} (the `SetConsentRule` operationId).
 	SetConsentRuleWithResponse(ctx context.Context, id ID, body SetConsentRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetConsentRuleResponse, error)
 
+	// ListContentsWithResponse The content store, by name, which keeps the files that packages bring.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /contents (the `ListContents` operationId).
+	ListContentsWithResponse(ctx context.Context, params *ListContentsParams, reqEditors ...RequestEditorFn) (*ListContentsResponse, error)
+
+	// AddContentWithBodyWithResponse Begin to send a file to the content store, or learn how much of it is there.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /contents (the `AddContent` operationId).
+	AddContentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddContentResponse, error)
+
+	// AddContentWithResponse Begin to send a file to the content store, or learn how much of it is there.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /contents (the `AddContent` operationId).
+	AddContentWithResponse(ctx context.Context, body AddContentJSONRequestBody, reqEditors ...RequestEditorFn) (*AddContentResponse, error)
+
+	// RemoveContentWithResponse Remove a file that no package brings.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /contents/{sha256} (the `RemoveContent` operationId).
+	RemoveContentWithResponse(ctx context.Context, sha256 string, reqEditors ...RequestEditorFn) (*RemoveContentResponse, error)
+
+	// SendContentWithBodyWithResponse Send bytes of a file, from an offset that must be where the store stands. What came before a cut is kept; the digest of the whole is compared in the end.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /contents/{sha256} (the `SendContent` operationId).
+	SendContentWithBodyWithResponse(ctx context.Context, sha256 string, params *SendContentParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendContentResponse, error)
+
 	// DoOnManyWithBodyWithResponse Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -16725,6 +18380,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{id}/readings (the `GetReadings` operationId).
 	GetReadingsWithResponse(ctx context.Context, id ID, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*GetReadingsResponse, error)
 
+	// ListDeviceRunsWithResponse What jobs did at a device, the latest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/runs (the `ListDeviceRuns` operationId).
+	ListDeviceRunsWithResponse(ctx context.Context, id ID, params *ListDeviceRunsParams, reqEditors ...RequestEditorFn) (*ListDeviceRunsResponse, error)
+
 	// OpenScreenWithResponse A WebSocket (RFC 6455) to a desktop of the device. Binary messages are updates of its picture, in the form that core/screen describes; text messages from the device are ScreenEvent objects, those to it ScreenInput objects. Each update is acknowledged by its number once it is drawn: no more is sent than the link and the viewer take. Who lacks screen.act looks on alone.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -17075,14 +18737,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /jobs (the `ListJobs` operationId).
 	ListJobsWithResponse(ctx context.Context, params *ListJobsParams, reqEditors ...RequestEditorFn) (*ListJobsResponse, error)
 
-	// AddJobWithBodyWithResponse Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+	// AddJobWithBodyWithResponse Run a script, or install or remove a package, on the chosen devices. With plan nothing is done, and the answer tells what would be.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /jobs (the `AddJob` operationId).
 	AddJobWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddJobResponse, error)
 
-	// AddJobWithResponse Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+	// AddJobWithResponse Run a script, or install or remove a package, on the chosen devices. With plan nothing is done, and the answer tells what would be.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -17110,6 +18772,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /jobs/{id} (the `SteerJob` operationId).
 	SteerJobWithResponse(ctx context.Context, id ID, body SteerJobJSONRequestBody, reqEditors ...RequestEditorFn) (*SteerJobResponse, error)
 
+	// CompareJobsWithResponse What came of a job beside what came of another, device by device; of one that has several turns, the last two.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{id}/comparison (the `CompareJobs` operationId).
+	CompareJobsWithResponse(ctx context.Context, id ID, params *CompareJobsParams, reqEditors ...RequestEditorFn) (*CompareJobsResponse, error)
+
+	// ExportRunsWithResponse The runs of a job as a file of CSV or JSON lines, with all of their output that is kept.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /jobs/{id}/export (the `ExportRuns` operationId).
+	ExportRunsWithResponse(ctx context.Context, id ID, params *ExportRunsParams, reqEditors ...RequestEditorFn) (*ExportRunsResponse, error)
+
 	// RetryJobWithResponse Begin a new job of the same script on the devices where it failed, was interrupted, or was missed.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -17117,7 +18793,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /jobs/{id}/retry (the `RetryJob` operationId).
 	RetryJobWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RetryJobResponse, error)
 
-	// ListRunsWithResponse The runs of a job, those that failed first, then by name of the device.
+	// ListRunsWithResponse The runs of a job, those that failed first, then by name of the device; or those that took longest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -17320,6 +18996,62 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /organisations (the `AddSite` operationId).
 	AddSiteWithResponse(ctx context.Context, body AddSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSiteResponse, error)
 
+	// ListPackagesWithResponse The library of packages, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /packages (the `ListPackages` operationId).
+	ListPackagesWithResponse(ctx context.Context, params *ListPackagesParams, reqEditors ...RequestEditorFn) (*ListPackagesResponse, error)
+
+	// AddPackageWithBodyWithResponse Add a package to the library. Its files must be in the content store.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /packages (the `AddPackage` operationId).
+	AddPackageWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPackageResponse, error)
+
+	// AddPackageWithResponse Add a package to the library. Its files must be in the content store.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /packages (the `AddPackage` operationId).
+	AddPackageWithResponse(ctx context.Context, body AddPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPackageResponse, error)
+
+	// RemovePackageWithResponse Remove a package from the library. Devices keep what was installed.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /packages/{id} (the `RemovePackage` operationId).
+	RemovePackageWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemovePackageResponse, error)
+
+	// GetPackageWithResponse One package, as it is now or as a version of it was.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /packages/{id} (the `GetPackage` operationId).
+	GetPackageWithResponse(ctx context.Context, id ID, params *GetPackageParams, reqEditors ...RequestEditorFn) (*GetPackageResponse, error)
+
+	// SetPackageWithBodyWithResponse Change a package. What it was stays as a version.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /packages/{id} (the `SetPackage` operationId).
+	SetPackageWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPackageResponse, error)
+
+	// SetPackageWithResponse Change a package. What it was stays as a version.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /packages/{id} (the `SetPackage` operationId).
+	SetPackageWithResponse(ctx context.Context, id ID, body SetPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPackageResponse, error)
+
+	// ListPackageVersionsWithResponse What a package was, the latest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /packages/{id}/versions (the `ListPackageVersions` operationId).
+	ListPackageVersionsWithResponse(ctx context.Context, id ID, params *ListPackageVersionsParams, reqEditors ...RequestEditorFn) (*ListPackageVersionsResponse, error)
+
 	// ListPeopleWithResponse The people who may sign in, by name.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -17501,6 +19233,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /recordings/{id}/proof (the `GetRecordingProof` operationId).
 	GetRecordingProofWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetRecordingProofResponse, error)
+
+	// ListResponsesWithResponse What policies did by themselves when checks failed, the latest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /responses (the `ListResponses` operationId).
+	ListResponsesWithResponse(ctx context.Context, params *ListResponsesParams, reqEditors ...RequestEditorFn) (*ListResponsesResponse, error)
 
 	// ListRolesWithResponse The roles, built in and own, and every permission there is.
 	//
@@ -18634,6 +20373,191 @@ func (r SetConsentRuleResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetConsentRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListContentsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ContentPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListContentsResponse) GetJSON200() *ContentPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListContentsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListContentsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListContentsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListContentsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListContentsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddContentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Content
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddContentResponse) GetJSON201() *Content {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddContentResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddContentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddContentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddContentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddContentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveContentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveContentResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveContentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveContentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveContentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveContentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendContentResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Content
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SendContentResponse) GetJSON200() *Content {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendContentResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendContentResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendContentResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendContentResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendContentResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20496,6 +22420,54 @@ func (r GetReadingsResponse) ContentType() string {
 	return ""
 }
 
+type ListDeviceRunsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DeviceRunPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDeviceRunsResponse) GetJSON200() *DeviceRunPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDeviceRunsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDeviceRunsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDeviceRunsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDeviceRunsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDeviceRunsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type OpenScreenResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -22332,6 +24304,95 @@ func (r SteerJobResponse) ContentType() string {
 	return ""
 }
 
+type CompareJobsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ComparisonPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareJobsResponse) GetJSON200() *ComparisonPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareJobsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareJobsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareJobsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareJobsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareJobsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportRunsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportRunsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportRunsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportRunsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportRunsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportRunsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RetryJobResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -23264,6 +25325,287 @@ func (r AddSiteResponse) ContentType() string {
 	return ""
 }
 
+type ListPackagesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PackagePage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPackagesResponse) GetJSON200() *PackagePage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPackagesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPackagesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPackagesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPackagesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPackagesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddPackageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Package
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddPackageResponse) GetJSON201() *Package {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddPackageResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddPackageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddPackageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddPackageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddPackageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemovePackageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemovePackageResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePackageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePackageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePackageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePackageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPackageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Package
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPackageResponse) GetJSON200() *Package {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPackageResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPackageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPackageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPackageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPackageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetPackageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Package
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetPackageResponse) GetJSON200() *Package {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetPackageResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetPackageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetPackageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetPackageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetPackageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListPackageVersionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PackagePage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPackageVersionsResponse) GetJSON200() *PackagePage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPackageVersionsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPackageVersionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPackageVersionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPackageVersionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPackageVersionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListPeopleResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -24176,6 +26518,54 @@ func (r GetRecordingProofResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetRecordingProofResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListResponsesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ResponseRunPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListResponsesResponse) GetJSON200() *ResponseRunPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListResponsesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListResponsesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListResponsesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListResponsesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListResponsesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -25872,6 +28262,71 @@ func (c *ClientWithResponses) SetConsentRuleWithResponse(ctx context.Context, id
 	return ParseSetConsentRuleResponse(rsp)
 }
 
+// ListContentsWithResponse The content store, by name, which keeps the files that packages bring.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /contents (the `ListContents` operationId).
+func (c *ClientWithResponses) ListContentsWithResponse(ctx context.Context, params *ListContentsParams, reqEditors ...RequestEditorFn) (*ListContentsResponse, error) {
+	rsp, err := c.ListContents(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListContentsResponse(rsp)
+}
+
+// AddContentWithBodyWithResponse Begin to send a file to the content store, or learn how much of it is there.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /contents (the `AddContent` operationId).
+func (c *ClientWithResponses) AddContentWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddContentResponse, error) {
+	rsp, err := c.AddContentWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddContentResponse(rsp)
+}
+
+// AddContentWithResponse Begin to send a file to the content store, or learn how much of it is there.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /contents (the `AddContent` operationId).
+func (c *ClientWithResponses) AddContentWithResponse(ctx context.Context, body AddContentJSONRequestBody, reqEditors ...RequestEditorFn) (*AddContentResponse, error) {
+	rsp, err := c.AddContent(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddContentResponse(rsp)
+}
+
+// RemoveContentWithResponse Remove a file that no package brings.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /contents/{sha256} (the `RemoveContent` operationId).
+func (c *ClientWithResponses) RemoveContentWithResponse(ctx context.Context, sha256 string, reqEditors ...RequestEditorFn) (*RemoveContentResponse, error) {
+	rsp, err := c.RemoveContent(ctx, sha256, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveContentResponse(rsp)
+}
+
+// SendContentWithBodyWithResponse Send bytes of a file, from an offset that must be where the store stands. What came before a cut is kept; the digest of the whole is compared in the end.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /contents/{sha256} (the `SendContent` operationId).
+func (c *ClientWithResponses) SendContentWithBodyWithResponse(ctx context.Context, sha256 string, params *SendContentParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendContentResponse, error) {
+	rsp, err := c.SendContentWithBody(ctx, sha256, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendContentResponse(rsp)
+}
+
 // DoOnManyWithBodyWithResponse Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -26600,6 +29055,19 @@ func (c *ClientWithResponses) GetReadingsWithResponse(ctx context.Context, id ID
 	return ParseGetReadingsResponse(rsp)
 }
 
+// ListDeviceRunsWithResponse What jobs did at a device, the latest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/runs (the `ListDeviceRuns` operationId).
+func (c *ClientWithResponses) ListDeviceRunsWithResponse(ctx context.Context, id ID, params *ListDeviceRunsParams, reqEditors ...RequestEditorFn) (*ListDeviceRunsResponse, error) {
+	rsp, err := c.ListDeviceRuns(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDeviceRunsResponse(rsp)
+}
+
 // OpenScreenWithResponse A WebSocket (RFC 6455) to a desktop of the device. Binary messages are updates of its picture, in the form that core/screen describes; text messages from the device are ScreenEvent objects, those to it ScreenInput objects. Each update is acknowledged by its number once it is drawn: no more is sent than the link and the viewer take. Who lacks screen.act looks on alone.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -27250,7 +29718,7 @@ func (c *ClientWithResponses) ListJobsWithResponse(ctx context.Context, params *
 	return ParseListJobsResponse(rsp)
 }
 
-// AddJobWithBodyWithResponse Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+// AddJobWithBodyWithResponse Run a script, or install or remove a package, on the chosen devices. With plan nothing is done, and the answer tells what would be.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -27263,7 +29731,7 @@ func (c *ClientWithResponses) AddJobWithBodyWithResponse(ctx context.Context, co
 	return ParseAddJobResponse(rsp)
 }
 
-// AddJobWithResponse Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+// AddJobWithResponse Run a script, or install or remove a package, on the chosen devices. With plan nothing is done, and the answer tells what would be.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -27315,6 +29783,32 @@ func (c *ClientWithResponses) SteerJobWithResponse(ctx context.Context, id ID, b
 	return ParseSteerJobResponse(rsp)
 }
 
+// CompareJobsWithResponse What came of a job beside what came of another, device by device; of one that has several turns, the last two.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{id}/comparison (the `CompareJobs` operationId).
+func (c *ClientWithResponses) CompareJobsWithResponse(ctx context.Context, id ID, params *CompareJobsParams, reqEditors ...RequestEditorFn) (*CompareJobsResponse, error) {
+	rsp, err := c.CompareJobs(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareJobsResponse(rsp)
+}
+
+// ExportRunsWithResponse The runs of a job as a file of CSV or JSON lines, with all of their output that is kept.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /jobs/{id}/export (the `ExportRuns` operationId).
+func (c *ClientWithResponses) ExportRunsWithResponse(ctx context.Context, id ID, params *ExportRunsParams, reqEditors ...RequestEditorFn) (*ExportRunsResponse, error) {
+	rsp, err := c.ExportRuns(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportRunsResponse(rsp)
+}
+
 // RetryJobWithResponse Begin a new job of the same script on the devices where it failed, was interrupted, or was missed.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -27328,7 +29822,7 @@ func (c *ClientWithResponses) RetryJobWithResponse(ctx context.Context, id ID, r
 	return ParseRetryJobResponse(rsp)
 }
 
-// ListRunsWithResponse The runs of a job, those that failed first, then by name of the device.
+// ListRunsWithResponse The runs of a job, those that failed first, then by name of the device; or those that took longest first.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -27705,6 +30199,110 @@ func (c *ClientWithResponses) AddSiteWithResponse(ctx context.Context, body AddS
 	return ParseAddSiteResponse(rsp)
 }
 
+// ListPackagesWithResponse The library of packages, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /packages (the `ListPackages` operationId).
+func (c *ClientWithResponses) ListPackagesWithResponse(ctx context.Context, params *ListPackagesParams, reqEditors ...RequestEditorFn) (*ListPackagesResponse, error) {
+	rsp, err := c.ListPackages(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPackagesResponse(rsp)
+}
+
+// AddPackageWithBodyWithResponse Add a package to the library. Its files must be in the content store.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /packages (the `AddPackage` operationId).
+func (c *ClientWithResponses) AddPackageWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPackageResponse, error) {
+	rsp, err := c.AddPackageWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPackageResponse(rsp)
+}
+
+// AddPackageWithResponse Add a package to the library. Its files must be in the content store.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /packages (the `AddPackage` operationId).
+func (c *ClientWithResponses) AddPackageWithResponse(ctx context.Context, body AddPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPackageResponse, error) {
+	rsp, err := c.AddPackage(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPackageResponse(rsp)
+}
+
+// RemovePackageWithResponse Remove a package from the library. Devices keep what was installed.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /packages/{id} (the `RemovePackage` operationId).
+func (c *ClientWithResponses) RemovePackageWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemovePackageResponse, error) {
+	rsp, err := c.RemovePackage(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePackageResponse(rsp)
+}
+
+// GetPackageWithResponse One package, as it is now or as a version of it was.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /packages/{id} (the `GetPackage` operationId).
+func (c *ClientWithResponses) GetPackageWithResponse(ctx context.Context, id ID, params *GetPackageParams, reqEditors ...RequestEditorFn) (*GetPackageResponse, error) {
+	rsp, err := c.GetPackage(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPackageResponse(rsp)
+}
+
+// SetPackageWithBodyWithResponse Change a package. What it was stays as a version.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /packages/{id} (the `SetPackage` operationId).
+func (c *ClientWithResponses) SetPackageWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPackageResponse, error) {
+	rsp, err := c.SetPackageWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPackageResponse(rsp)
+}
+
+// SetPackageWithResponse Change a package. What it was stays as a version.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /packages/{id} (the `SetPackage` operationId).
+func (c *ClientWithResponses) SetPackageWithResponse(ctx context.Context, id ID, body SetPackageJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPackageResponse, error) {
+	rsp, err := c.SetPackage(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPackageResponse(rsp)
+}
+
+// ListPackageVersionsWithResponse What a package was, the latest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /packages/{id}/versions (the `ListPackageVersions` operationId).
+func (c *ClientWithResponses) ListPackageVersionsWithResponse(ctx context.Context, id ID, params *ListPackageVersionsParams, reqEditors ...RequestEditorFn) (*ListPackageVersionsResponse, error) {
+	rsp, err := c.ListPackageVersions(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPackageVersionsResponse(rsp)
+}
+
 // ListPeopleWithResponse The people who may sign in, by name.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -28041,6 +30639,19 @@ func (c *ClientWithResponses) GetRecordingProofWithResponse(ctx context.Context,
 		return nil, err
 	}
 	return ParseGetRecordingProofResponse(rsp)
+}
+
+// ListResponsesWithResponse What policies did by themselves when checks failed, the latest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /responses (the `ListResponses` operationId).
+func (c *ClientWithResponses) ListResponsesWithResponse(ctx context.Context, params *ListResponsesParams, reqEditors ...RequestEditorFn) (*ListResponsesResponse, error) {
+	rsp, err := c.ListResponses(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListResponsesResponse(rsp)
 }
 
 // ListRolesWithResponse The roles, built in and own, and every permission there is.
@@ -29151,6 +31762,134 @@ func ParseSetConsentRuleResponse(rsp *http.Response) (*SetConsentRuleResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest ConsentRule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListContentsResponse parses an HTTP response from a ListContentsWithResponse call
+func ParseListContentsResponse(rsp *http.Response) (*ListContentsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListContentsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ContentPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddContentResponse parses an HTTP response from a AddContentWithResponse call
+func ParseAddContentResponse(rsp *http.Response) (*AddContentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddContentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Content
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveContentResponse parses an HTTP response from a RemoveContentWithResponse call
+func ParseRemoveContentResponse(rsp *http.Response) (*RemoveContentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveContentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSendContentResponse parses an HTTP response from a SendContentWithResponse call
+func ParseSendContentResponse(rsp *http.Response) (*SendContentResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendContentResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Content
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -30424,6 +33163,39 @@ func ParseGetReadingsResponse(rsp *http.Response) (*GetReadingsResponse, error) 
 	return response, nil
 }
 
+// ParseListDeviceRunsResponse parses an HTTP response from a ListDeviceRunsWithResponse call
+func ParseListDeviceRunsResponse(rsp *http.Response) (*ListDeviceRunsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDeviceRunsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DeviceRunPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseOpenScreenResponse parses an HTTP response from a OpenScreenWithResponse call
 func ParseOpenScreenResponse(rsp *http.Response) (*OpenScreenResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -31687,6 +34459,65 @@ func ParseSteerJobResponse(rsp *http.Response) (*SteerJobResponse, error) {
 	return response, nil
 }
 
+// ParseCompareJobsResponse parses an HTTP response from a CompareJobsWithResponse call
+func ParseCompareJobsResponse(rsp *http.Response) (*CompareJobsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareJobsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ComparisonPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportRunsResponse parses an HTTP response from a ExportRunsWithResponse call
+func ParseExportRunsResponse(rsp *http.Response) (*ExportRunsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportRunsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRetryJobResponse parses an HTTP response from a RetryJobWithResponse call
 func ParseRetryJobResponse(rsp *http.Response) (*RetryJobResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -32331,6 +35162,200 @@ func ParseAddSiteResponse(rsp *http.Response) (*AddSiteResponse, error) {
 	return response, nil
 }
 
+// ParseListPackagesResponse parses an HTTP response from a ListPackagesWithResponse call
+func ParseListPackagesResponse(rsp *http.Response) (*ListPackagesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPackagesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PackagePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddPackageResponse parses an HTTP response from a AddPackageWithResponse call
+func ParseAddPackageResponse(rsp *http.Response) (*AddPackageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddPackageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Package
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemovePackageResponse parses an HTTP response from a RemovePackageWithResponse call
+func ParseRemovePackageResponse(rsp *http.Response) (*RemovePackageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePackageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPackageResponse parses an HTTP response from a GetPackageWithResponse call
+func ParseGetPackageResponse(rsp *http.Response) (*GetPackageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPackageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Package
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetPackageResponse parses an HTTP response from a SetPackageWithResponse call
+func ParseSetPackageResponse(rsp *http.Response) (*SetPackageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetPackageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Package
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListPackageVersionsResponse parses an HTTP response from a ListPackageVersionsWithResponse call
+func ParseListPackageVersionsResponse(rsp *http.Response) (*ListPackageVersionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPackageVersionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PackagePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListPeopleResponse parses an HTTP response from a ListPeopleWithResponse call
 func ParseListPeopleResponse(rsp *http.Response) (*ListPeopleResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -32944,6 +35969,39 @@ func ParseGetRecordingProofResponse(rsp *http.Response) (*GetRecordingProofRespo
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest RecordingProof
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListResponsesResponse parses an HTTP response from a ListResponsesWithResponse call
+func ParseListResponsesResponse(rsp *http.Response) (*ListResponsesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListResponsesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ResponseRunPage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -33982,6 +37040,18 @@ type ServerInterface interface {
 	// SetConsentRule Change a rule of consent.
 	// (PUT /consent-rules/{id})
 	SetConsentRule(c *gin.Context, id ID)
+	// ListContents The content store, by name, which keeps the files that packages bring.
+	// (GET /contents)
+	ListContents(c *gin.Context, params ListContentsParams)
+	// AddContent Begin to send a file to the content store, or learn how much of it is there.
+	// (POST /contents)
+	AddContent(c *gin.Context)
+	// RemoveContent Remove a file that no package brings.
+	// (DELETE /contents/{sha256})
+	RemoveContent(c *gin.Context, sha256 string)
+	// SendContent Send bytes of a file, from an offset that must be where the store stands. What came before a cut is kept; the digest of the whole is compared in the end.
+	// (PUT /contents/{sha256})
+	SendContent(c *gin.Context, sha256 string, params SendContentParams)
 	// DoOnMany Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
 	// (POST /deeds)
 	DoOnMany(c *gin.Context)
@@ -34105,6 +37175,9 @@ type ServerInterface interface {
 	// GetReadings History of a devices readings, in equal buckets of time; a bucket without reports is left out.
 	// (GET /devices/{id}/readings)
 	GetReadings(c *gin.Context, id ID, params GetReadingsParams)
+	// ListDeviceRuns What jobs did at a device, the latest first.
+	// (GET /devices/{id}/runs)
+	ListDeviceRuns(c *gin.Context, id ID, params ListDeviceRunsParams)
 	// OpenScreen A WebSocket (RFC 6455) to a desktop of the device. Binary messages are updates of its picture, in the form that core/screen describes; text messages from the device are ScreenEvent objects, those to it ScreenInput objects. Each update is acknowledged by its number once it is drawn: no more is sent than the link and the viewer take. Who lacks screen.act looks on alone.
 	// (GET /devices/{id}/screen)
 	OpenScreen(c *gin.Context, id ID, params OpenScreenParams)
@@ -34216,7 +37289,7 @@ type ServerInterface interface {
 	// ListJobs Jobs, the latest first, with what has come of them at devices that the caller sees.
 	// (GET /jobs)
 	ListJobs(c *gin.Context, params ListJobsParams)
-	// AddJob Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be.
+	// AddJob Run a script, or install or remove a package, on the chosen devices. With plan nothing is done, and the answer tells what would be.
 	// (POST /jobs)
 	AddJob(c *gin.Context)
 	// GetJob One job, with what has come of it, and its outputs grouped.
@@ -34225,10 +37298,16 @@ type ServerInterface interface {
 	// SteerJob Pause a job, have it go on, or cancel it.
 	// (PATCH /jobs/{id})
 	SteerJob(c *gin.Context, id ID)
+	// CompareJobs What came of a job beside what came of another, device by device; of one that has several turns, the last two.
+	// (GET /jobs/{id}/comparison)
+	CompareJobs(c *gin.Context, id ID, params CompareJobsParams)
+	// ExportRuns The runs of a job as a file of CSV or JSON lines, with all of their output that is kept.
+	// (GET /jobs/{id}/export)
+	ExportRuns(c *gin.Context, id ID, params ExportRunsParams)
 	// RetryJob Begin a new job of the same script on the devices where it failed, was interrupted, or was missed.
 	// (POST /jobs/{id}/retry)
 	RetryJob(c *gin.Context, id ID)
-	// ListRuns The runs of a job, those that failed first, then by name of the device.
+	// ListRuns The runs of a job, those that failed first, then by name of the device; or those that took longest first.
 	// (GET /jobs/{id}/runs)
 	ListRuns(c *gin.Context, id ID, params ListRunsParams)
 	// GetRun One run, with its output.
@@ -34285,6 +37364,24 @@ type ServerInterface interface {
 	// AddSite Add a site, and its organisation where that is new.
 	// (POST /organisations)
 	AddSite(c *gin.Context)
+	// ListPackages The library of packages, by name.
+	// (GET /packages)
+	ListPackages(c *gin.Context, params ListPackagesParams)
+	// AddPackage Add a package to the library. Its files must be in the content store.
+	// (POST /packages)
+	AddPackage(c *gin.Context)
+	// RemovePackage Remove a package from the library. Devices keep what was installed.
+	// (DELETE /packages/{id})
+	RemovePackage(c *gin.Context, id ID)
+	// GetPackage One package, as it is now or as a version of it was.
+	// (GET /packages/{id})
+	GetPackage(c *gin.Context, id ID, params GetPackageParams)
+	// SetPackage Change a package. What it was stays as a version.
+	// (PUT /packages/{id})
+	SetPackage(c *gin.Context, id ID)
+	// ListPackageVersions What a package was, the latest first.
+	// (GET /packages/{id}/versions)
+	ListPackageVersions(c *gin.Context, id ID, params ListPackageVersionsParams)
 	// ListPeople The people who may sign in, by name.
 	// (GET /people)
 	ListPeople(c *gin.Context, params ListPeopleParams)
@@ -34345,6 +37442,9 @@ type ServerInterface interface {
 	// GetRecordingProof What seals a recording.
 	// (GET /recordings/{id}/proof)
 	GetRecordingProof(c *gin.Context, id ID)
+	// ListResponses What policies did by themselves when checks failed, the latest first.
+	// (GET /responses)
+	ListResponses(c *gin.Context, params ListResponsesParams)
 	// ListRoles The roles, built in and own, and every permission there is.
 	// (GET /roles)
 	ListRoles(c *gin.Context)
@@ -35056,6 +38156,115 @@ func (siw *ServerInterfaceWrapper) SetConsentRule(c *gin.Context) {
 	}
 
 	siw.Handler.SetConsentRule(c, id)
+}
+
+// ListContents operation middleware
+func (siw *ServerInterfaceWrapper) ListContents(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListContentsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListContents(c, params)
+}
+
+// AddContent operation middleware
+func (siw *ServerInterfaceWrapper) AddContent(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddContent(c)
+}
+
+// RemoveContent operation middleware
+func (siw *ServerInterfaceWrapper) RemoveContent(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "sha256" -------------
+	var sha256 string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sha256", c.Param("sha256"), &sha256, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter sha256: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveContent(c, sha256)
+}
+
+// SendContent operation middleware
+func (siw *ServerInterfaceWrapper) SendContent(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "sha256" -------------
+	var sha256 string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sha256", c.Param("sha256"), &sha256, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter sha256: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SendContentParams
+
+	// ------------- Required query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SendContent(c, sha256, params)
 }
 
 // DoOnMany operation middleware
@@ -36290,6 +39499,50 @@ func (siw *ServerInterfaceWrapper) GetReadings(c *gin.Context) {
 	siw.Handler.GetReadings(c, id, params)
 }
 
+// ListDeviceRuns operation middleware
+func (siw *ServerInterfaceWrapper) ListDeviceRuns(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDeviceRunsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDeviceRuns(c, id, params)
+}
+
 // OpenScreen operation middleware
 func (siw *ServerInterfaceWrapper) OpenScreen(c *gin.Context) {
 
@@ -37409,6 +40662,22 @@ func (siw *ServerInterfaceWrapper) ListJobs(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "origin" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "origin", c.Request.URL.Query(), &params.Origin, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter origin: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -37482,6 +40751,102 @@ func (siw *ServerInterfaceWrapper) SteerJob(c *gin.Context) {
 	siw.Handler.SteerJob(c, id)
 }
 
+// CompareJobs operation middleware
+func (siw *ServerInterfaceWrapper) CompareJobs(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareJobsParams
+
+	// ------------- Required query parameter "with" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "with", c.Request.URL.Query(), &params.With, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter with: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "changed" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "changed", c.Request.URL.Query(), &params.Changed, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter changed: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CompareJobs(c, id, params)
+}
+
+// ExportRuns operation middleware
+func (siw *ServerInterfaceWrapper) ExportRuns(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportRunsParams
+
+	// ------------- Required query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExportRuns(c, id, params)
+}
+
 // RetryJob operation middleware
 func (siw *ServerInterfaceWrapper) RetryJob(c *gin.Context) {
 
@@ -37546,6 +40911,22 @@ func (siw *ServerInterfaceWrapper) ListRuns(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "turn" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "turn", c.Request.URL.Query(), &params.Turn, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter turn: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "slowest" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "slowest", c.Request.URL.Query(), &params.Slowest, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter slowest: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -37892,6 +41273,184 @@ func (siw *ServerInterfaceWrapper) AddSite(c *gin.Context) {
 	}
 
 	siw.Handler.AddSite(c)
+}
+
+// ListPackages operation middleware
+func (siw *ServerInterfaceWrapper) ListPackages(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListPackagesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListPackages(c, params)
+}
+
+// AddPackage operation middleware
+func (siw *ServerInterfaceWrapper) AddPackage(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddPackage(c)
+}
+
+// RemovePackage operation middleware
+func (siw *ServerInterfaceWrapper) RemovePackage(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemovePackage(c, id)
+}
+
+// GetPackage operation middleware
+func (siw *ServerInterfaceWrapper) GetPackage(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetPackageParams
+
+	// ------------- Optional query parameter "version" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "version", c.Request.URL.Query(), &params.Version, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter version: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetPackage(c, id, params)
+}
+
+// SetPackage operation middleware
+func (siw *ServerInterfaceWrapper) SetPackage(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetPackage(c, id)
+}
+
+// ListPackageVersions operation middleware
+func (siw *ServerInterfaceWrapper) ListPackageVersions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListPackageVersionsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListPackageVersions(c, id, params)
 }
 
 // ListPeople operation middleware
@@ -38409,6 +41968,65 @@ func (siw *ServerInterfaceWrapper) GetRecordingProof(c *gin.Context) {
 	}
 
 	siw.Handler.GetRecordingProof(c, id)
+}
+
+// ListResponses operation middleware
+func (siw *ServerInterfaceWrapper) ListResponses(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListResponsesParams
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "policy" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "policy", c.Request.URL.Query(), &params.Policy, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter policy: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "open" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "open", c.Request.URL.Query(), &params.Open, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter open: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListResponses(c, params)
 }
 
 // ListRoles operation middleware
@@ -39227,6 +42845,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/policies", wrapper.AddPolicy)
 	router.DELETE(options.BaseURL+"/policies/:id", wrapper.RemovePolicy)
 	router.PUT(options.BaseURL+"/policies/:id", wrapper.SetPolicy)
+	router.GET(options.BaseURL+"/responses", wrapper.ListResponses)
 	router.POST(options.BaseURL+"/policies/trial", wrapper.TryPolicy)
 	router.GET(options.BaseURL+"/maintenance-windows", wrapper.ListWindows)
 	router.POST(options.BaseURL+"/maintenance-windows", wrapper.AddWindow)
@@ -39324,12 +42943,25 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/scripts/:id", wrapper.GetScript)
 	router.PUT(options.BaseURL+"/scripts/:id", wrapper.SetScript)
 	router.GET(options.BaseURL+"/scripts/:id/versions", wrapper.ListScriptVersions)
+	router.GET(options.BaseURL+"/devices/:id/runs", wrapper.ListDeviceRuns)
+	router.GET(options.BaseURL+"/packages", wrapper.ListPackages)
+	router.POST(options.BaseURL+"/packages", wrapper.AddPackage)
+	router.DELETE(options.BaseURL+"/packages/:id", wrapper.RemovePackage)
+	router.GET(options.BaseURL+"/packages/:id", wrapper.GetPackage)
+	router.PUT(options.BaseURL+"/packages/:id", wrapper.SetPackage)
+	router.GET(options.BaseURL+"/packages/:id/versions", wrapper.ListPackageVersions)
+	router.GET(options.BaseURL+"/contents", wrapper.ListContents)
+	router.POST(options.BaseURL+"/contents", wrapper.AddContent)
+	router.DELETE(options.BaseURL+"/contents/:sha256", wrapper.RemoveContent)
+	router.PUT(options.BaseURL+"/contents/:sha256", wrapper.SendContent)
 	router.GET(options.BaseURL+"/jobs", wrapper.ListJobs)
 	router.POST(options.BaseURL+"/jobs", wrapper.AddJob)
 	router.GET(options.BaseURL+"/jobs/:id", wrapper.GetJob)
 	router.PATCH(options.BaseURL+"/jobs/:id", wrapper.SteerJob)
 	router.GET(options.BaseURL+"/jobs/:id/runs", wrapper.ListRuns)
 	router.GET(options.BaseURL+"/jobs/:id/runs/:run", wrapper.GetRun)
+	router.GET(options.BaseURL+"/jobs/:id/export", wrapper.ExportRuns)
+	router.GET(options.BaseURL+"/jobs/:id/comparison", wrapper.CompareJobs)
 	router.POST(options.BaseURL+"/jobs/:id/retry", wrapper.RetryJob)
 }
 
@@ -39338,477 +42970,532 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L19cxs3sjf6VVC891aS54xkWbacxKrzh+PYG+86sdfybm7VyZYMzoAkoiHAABjR3FS++y10A/NGYF7E",
-	"oezsuc9zKiuTQwzQaDT69de/z1K53kjBhNGzp7/PNlTRNTNMwb/SQmmp7F8Z06niG8OlmD2dvV8x8kGw",
-	"j+YDkQtiVoxs6JKROVtIxU5nyYzbp34rmNrNkpmgazZ76gdLZjpdsTW1o67px9dMLM1q9vTh2fnjZGZ2",
-	"G/uoNoqL5eyPP5IZz+yDMN6GmlU1HM9myUyx3wquWDZ7alTB6kMvpFpTM3s6Kwp4cn/knK+5Ca9tLbUh",
-	"Sm61XR6FxcVWhaPU35yxBS1yY5d0ltgl8nWxnj29gH9xgf96WM6IC8OWTM3+sHNSTG+k0Ayo/1bJec7W",
-	"sBFSGCZgtnSzyXlK7WwfbPCJ//pV26n/XpvE/63YYvZ09n89qLb3AX6rH/hx4Y3Nxf+8ooZsmTBkq6RY",
-	"JoSKjGzth0aSTJ4C4dw49jXPsoxlL4SS+ZoJ817eMJjHRskNU4bjOjRLFYO5tzYhmRn/i675tsZHOvl9",
-	"/x83RuJf86+SsnL+K0uNfQ1M8y1TjkzN6eVc3ITZgGaZYlo7HueKSMFODF8zopk5KTYlY+yta1O+q3Mj",
-	"8Kn2gtyPE5xZdD1HovbdiZwzZfbnQ7XmS8HYPolfnKwpzy11tytJNGPachk3QYqmK5beBFeVsVuesvAO",
-	"2kPqRRQ+d0noXFsGX0gFH1M7bTznmpvwduJPr1EW9UgW/7Ten9EPckvWVOzcVDThhnBN6FwW9UWXEiGZ",
-	"LXK62dhhq4XPpcwZFbNSNvbOJ2e3LO/b9tfw0B/JbM20pksWJPW6MCzbX9d3O0LJmtp5CypSRrZcZHJb",
-	"W1Jt0nLDBMuuqWnMPaMGj1ZoAVItqeCa4usC81JMy/x25KiaixDb/LxiAhhDG2rsnbak9t/UtHdr6FtM",
-	"mJb2i6EcpYWU/2bZdSEMz0es0K6gb+Ph2F7Bk/YnBZ7n4IwLvXHfdQ145R5rixBYml+1I0xrb/0xr+bh",
-	"ubfiS78sv4F1jqodGM+s1XGMyqxnqWesluQqP2fC3tn/M6PpjZDbnGU4D9iVWeJEnNUJJEzMsSP8ZSdX",
-	"e7WjZjL7eLKUJ3skjgvLNwuCXz4lVBAGojMhUhG23pgdSDMh5zLbWdas6VWPzs8CnGHYx4Dq84zYBSRk",
-	"y82KWDmFFGiN+PjsLDRkyZt780Y6JYQaVKwenZGM7jShK0azoSepxUxub6J7+j0zFKfT2lN/SfUeCTsU",
-	"u/V6MTdsrQf97oX9DdAYJ0aVojv7b6svX2vDNsHDtaHKBK4MGBI0EH9ngCgKXFxWXolMW04AXXXwhPfn",
-	"2qY1PFVSo74SP+/oPiA1QkcL7Yr9EzBCgmflJu99dcNFFviivTK7LHg0cVMqB42u6K27HJsLKsl9CN2R",
-	"sv3TxndEZ3jlxb4XWyCDkrr0ykrxlVXyKuuTUytGc7M6rb2k9v0JX2+kUwCtofZ0tpZSbalJV6fsI11v",
-	"cvYglYo9wFFgUc9yfsM6DulAVatDLRx8w4av6chJqMYup+CGCG6K0FumgoZHSEv8USorLIn9mjCarhrH",
-	"eV+Ut1moWM/xbdUhksU8r50g98gfyeyW5kVEdaYwa8IFoWQrVWbvGvxhQuY7sl3xdOUe0oQqRlJZCMOy",
-	"017ZjS/do1ST16ztc+ooN5rLhFE0NQ/AfgI+M9Z6Dl/yoy4E6hm2dcmZFVMokL21SLQ1PUCdwfu0/Myp",
-	"UXB5y0XTIJALa2OSulKUeInPNVFyezcxb2cd4JXq+HT9/Ht8qucKixyV6ifBo+E3JixVa5ZUp8lK8xzW",
-	"M1IKl1wxXBIns98KzgK60/NCKWtWOiaAPbOnwklZ2G3QSO3h6bGWagagkYbmvW+TgtA8B3eEDo0TvD/8",
-	"4H5Jwf0pMm5eCKN2Xerx/iXur/e2aSWfEkrQv/GFrmux1B0B+McvM82U/dcvs6A57vwy+y94qeSabFdM",
-	"hc34iXSL6tQMvJ+u0VcYGGpF9SrgJ2AfacZSvqY5ufrh2cn5xRMib5lCIcDsdoBjzooUO4JzvMZcJ4pp",
-	"8EeGTDr2W2MdXJgnj4OMeMvp/kR/mc2V3GqmfpklMBvvb6GCPHv7ioDXKCG/zOiSCfPLrH9zW5xq55eg",
-	"mub1MzuRxDNfxQvlMqNsPIniVp2HI2hvz1dUhOZIFwZv9K6pvRJW1ZZq98qwdcXtAecGN2RL7Q1SiOzS",
-	"/mtFN2BCE7CorRF4Xbnyhx0XfH70HCfT31qPxfn4hu06DYbS1M8ypxuv5S38lcLuZMON+eiprwjc4X7i",
-	"nlawWTnVhhh6wwQZuzWaxQW15ktBTaEiLqpivaZqN4Cls5hSDEe3tt5qOrgVjkqlFeZfWZ9a/KhMcaTd",
-	"oTvScRYs4IRwnDTKW+l/Mw+z78BjEjGLO3i1CicEI0XzlZQ3qP+D5yoDZfeS6JXcCnsVIzOnSArwn9qD",
-	"leBVJkUavqkNVUtmBjJek4PcT5M6lRvk69iqqfhJoCv9SAz1nmkT0pW9whLYKLsHiqWMWy0CjTank25X",
-	"O3sFGClvrOBfcbE8DUsRYUJRiL0LW5huJ8pzaxL9zfFh656byyKsp0CUVYejIHExG1Ph5SLsglNyziLx",
-	"BZo1ozA1VuUmD/+qEDz8/kIXNO/nI5beXDFjQjziWB7fnTjClWRyS++xsJ035294bA7y48BcX/MQW449",
-	"PJ45+pySXaekRrhgDM6a2GiZ/1pkzmTa48TbXm3mNVLbaj80vQm/akEV2di7mxLYHEKJYyayLrQhiplC",
-	"ieZl7r01ZbLAWcBzM2e53A6fYRk+bTjyA+ec3TK1u9YslSLT7gc4i2+ePG6kMJwFA5ZS1X+8T5BciiWh",
-	"LrgGJLCqjQsx4MDnF9+en/W/alxYUy4WYfGxocYwJVq0uQjGOGrRsYCQxfigZhBbviT/p+aqgWhKuqKK",
-	"poYp3Y7RBF7WYnfcv2En2vP+oYc655uAa5B9xNi5t9i/0CTN+WYuqcr2D5JmWjvls7bg87OuoFQjKwj+",
-	"Xx91zABxBw5FWNPB7sTnMguoCan7tDH93n21PwpKMZnnjC4LFnS8BO0GcEKaFduRNd2RrVQ3RFprD7N4",
-	"hDQkt7c8zaVg4dj80IQCqs21ZkxcR21MmIbVMtBysbqinY93zQzTeSM3e4cOaEnTSc1JNLxya46h48n1",
-	"mgaVI7W83Sf2WyWXiq5hh6laFms700siJNErludw2Wi7G+uGt7jOo48enn19HqD+mn58hc8/9NLY/3t/",
-	"2TkXrJH8tqC5Zu30sr/wW2aneZuQXyUX6AzVG5oynRAja2k6X2hiDYgUqUGs2FcbxQxTkawSlbGAx/FV",
-	"xoThZued8vDYZSm7SEqV4kwTWRhCBX5dxqm9ddJ7HmRhNoW5hgv+er4zXiF3pHjy9cOzb7558jjZ90+U",
-	"d97Ds68fff344Tfnj+tJgvWcyLpTmK+ZLEzzovUvayQdtu/sh72+YWCzQaLUMeoE0hQGKiPFrdCKYASs",
-	"EnSpl64qI60qVQhhv3Jssn/9sJxuNMvqlBoQFWNKhd3XYCqlsshRnGpDFcZxtlQTJjKWPfW6TYb6nnNu",
-	"55afkOeC1hX7GEpFfWU0sd/AiIW+JA/PvyH/hZEkvhQ0/0K7kBxa2tR9jFNpuoNr7KNNxlQzQmiZNpxB",
-	"lDmTrOfRP4ZzDG70BGwjMt5O0EH1ZQcW6FJRdOEtKM9RH9I8t+8eFuauXnCoIiWFqHxwrfwOQeSGCaJl",
-	"esPMPgPnMqXhKMSG1z05te3dKJm66EjIxDUylQE3gUk3llWLbBMOIaxlLI/NZxt033jlmxO3pmEypqTc",
-	"FPyimTDvijykUs1j/o3kU3rrGNtcZ3Snwxu9dgrn/pakctNrvV7BQ/7p6y4HoBedofBkiJdelClpYE0S",
-	"+1RQ7BXC+6LCpC+EYqm9lLMBrifMKoRVNRblZunoVS2o8frEs0DjpfUtGOlQrLhtGpWzYt6jKJ1Cy+C5",
-	"yLKRnI+/iPB9NHD7jKzsDQlaLLGHOyFU19RBq8emK1Zpsnc9Unfwc6NdRcmGag2JMFyTG7ZBK7hxx3Zy",
-	"prdQynile2NSEblGvY5dmoqf5HF46XuWc3vqA8xkDFtvTESUpFW0ZF+cKmZVqlGMmBVs+MOlxndXvlJF",
-	"HuMrYcalpbez95bUMiCqKVvKnWvHCSur24yJScbzu0M86/fEra+elu2TsMtN9URs7BZuQxebTMHNJcsd",
-	"hZ31jZGbcPrLLQvfWwuehzL73q8YWcg8Q31dMah72Up1A3JNMfDPoL8QRkCTB7woULKCFnKX/Nt31Vi9",
-	"MnK7rrnWQR+5N3SosFbOHOfFMkJNrSBsC2bQiuWb0y5Bu5cBBD5SDBVycenS1yk4yOXyhAuiU8WYCIcF",
-	"I7GWDnlbhkhwu0qKDFE//d4frHu6gaaIkPg53TE+El8lTG6ClYaLsZ5B7mKjEovkXAcsHndBtmjTm/YK",
-	"GUbXt0zpaFKaSlfh24Vu6JznfG9Del+a1m3QnvvWPQi/Uix2CW6KgI+PqdQef7mALD/4eThitOfJyLi+",
-	"iQ/IBSl0WR+3KPKcaUPsbwYOv6C3slAudXqv7gMC/zTPYz67pZLFJiAmf6JrVqbR4kMutsLFuFzoMf7s",
-	"FaMqG35Nr9laopLTRduBdMTBKtfhgDwma8zk41I5pPBe2pD/tKfETgY2ChNXdULWNJU6ITkXxcdaUZJL",
-	"SwTm4gqinVakBEW71HETVOrOg71hcpOzHj7Ch6qbZxwjaaZ4xA8TKSO8glS6rcu3W1FN5owJgntgSYS+",
-	"qAkKCQ1djhJbHZdlqxjPl+iB8VvzhjlGqlXgaW9q17bKSVzPqiURk5qILzevJYXb8twLzdZRCSts9nKB",
-	"JAB96GX7zhXGwGgHpCTgnGI1aWOz8JlQMs9HmkMLmpre9b6Eh0CBFRkXy+GUeok/CJ2dDVOgaUqhO7KT",
-	"8KKAyGUmyzjhoHe/LV8Qev0tNzTvHeOf+FR7S8s8xjrNa+Rpri6+9dNYOZ4BprdxYI6V33g/BOOcylhu",
-	"6AIZ5O2r78EeuDJUGStVIdq22DmvSDs8XgY2m8Nzo8s4n5Mr+ypaSC/aVHoRZPRgfumA69YqnkwETR9d",
-	"pCtwPaUb8vD869Oz07PTh08vHj86H3VfxLQDxTQQiaD8Sobc9NFrcUNV02ldDwKUABStK3sl1/ZCUoXQ",
-	"hOogdkU8sMCl4mYXTZHbfx0sk1CCPleyUHIN+qUetlEaGesOzpMW2TFOmBCdM7aBv5wnJSHayM2GZQkG",
-	"zUKDbhU3BoEzeufcjnrA7eo2qrxm/bKQr0tucUSsXjjEevOndiLL7QprM8JCwBVuNITA3jnvKJzJ5TJ8",
-	"/CFHBMshpzhlUxwuwVjlyA5ykyeHc9NYPsJKP8ADGlGwyVg20u6MHtGIMvru5XPy6NGjby+9Qqrr6BaR",
-	"g6QC3nBaGLmmhqdW5xcFzRN7nOk8h2xis4JizfGn0h9BeGv1EfzlPJzJmMzbLc/zayHNtXauu1asc8WI",
-	"3mnD1kSxRaEBeKbfjV+dXlOe4kFn1B+qac9oEC0gd/bOev9g3kXb8DOfzttUTv5wYjjfRitgTg0T6e56",
-	"PTTZYy0LEYNLMjQfZZQXGkTG0B+0iIgzab63MWYPfZ1EBrrcJWXBKbt2Wi+cuttlrNw91tbrbBhWjV8q",
-	"5x3Wa0jdLfHE9le3ktqUfohmwmowZXVTzHOeXruislYUPDu/uHj4LcFnyA3bgVNIbCDIR+ZUsyePC5W3",
-	"koGfPE46kLuaOCy9ebEOtas2zaS2xk7iRODF7hKK87+JRIXZxw1XTI8acqBnbwBy1K28GQ0cFfHE2KMa",
-	"vpcLHfb4hnwxYSdMoUtpMGuQrBVvq9G6f3unMEvb6HzTm6cdmYFYCw36aC6XgWDCiG0t6wkCvt44JFpU",
-	"FYtU/4QQaPz4Q+7PibLnYJjv7EMBLUIxglg/LgljZ+1zdkqubrjV0xDpw34jNSM5WxjMn/XP0jUjC6oN",
-	"ZKNT4Uco8ozMMZJ5Sl7zW0Y03fkYJ/yH2hfesKwCFdXg9rdclzMTMjZkzKEdj+iPBHWK4jnl0fCvRjpF",
-	"DvywLca9mWaf/16wkJn0TLtgs9ts50fRslAAxJBnTBv03O9TfiFzV4DUshAQl0Dgllq+0cHgjzX5Ar92",
-	"qddaAi4KggpYlU6bS3Jxdob2y9msias6olZo3xDImeUyzW4hIE+FYdkl0YyRK/uRd0f7ZAy2ZmppFcxZ",
-	"UkKcpPapFDzbPgViS5XANAwhDSopXCwk5KXOi+WIfA1v0A28mmDv9hSFb58AgcqU/8GIcO9enHvkCUYq",
-	"BL5WhU4Sr31sDuehcWCWX2hin9L9tVA1cLk7QMU5mgwWrn93AL9TnLyrcj/a4fBcLrv9KL5Uu/nDX2Wh",
-	"hDW7Fzxnia+rTiwlF5xlwzMxvKOzHNDBodoVlhcqvGWc6Y1buve6f9iPoUx86z3+JRc48WNlBXgIa/hS",
-	"3EBEYM6IoErJLcJL3THS1coIAQIP5gq3k1OyxXEN+PqspzPfG9M/nBgfN6oqEGyVbjS+a8EfvXhdiSUP",
-	"HOQ5+oPU5L//m/wyg3D0LzPyS3F2dv4E/wveZ/jkESPfnn3Yw7a0orJbntQmFtJWXwJQzTu2lrc0EOzb",
-	"UK2D5uJ7VHjsl19owrNLcCZaxUoKjKHTwl6s9qoxUlm9aM2oMPvonCE71eWuDgRdb7iw/U/ji9XhYsjr",
-	"/tA4Fa1VoWo5PCruKDb8WLx19A95Vd1Y1ysWRmbZ+Q3Stdw4a5ERD9DmIts+rQ2z/JxWLCLgTKmEkmtL",
-	"sS7MaCs7ra4drumpdqw3T74k2d7La8+1qRHb/FhIt6yw4/rSpX0gmRhNVyQt6zo+h/yvuZSjPRoHpIx1",
-	"JX9dx9N6Gq6pQKmIElHrdcLkIqljGTp3zd7pSK2x1L/+d9PEq769ZSKLmHi3XJmiMWjsMFRUdXkue3kn",
-	"9Z0e5oDFc3GgB/Ylz1nMPicb6pF/MZ34Cw3JlJfOXNKYcPS9q/MebDILo9r83J3zkbMoFlqkhnK72uEk",
-	"uTaEiUwTRlW+C2aswNKCIWyr+jbrQwqRMaWNlBmG37rvNDf0EIWn2oeDtR071PcsBKCPGFQas75PyVtq",
-	"VjVlGXMfM1AD5CV5DynUcLUkZReDjLHM+VIEK2s/mzs/D2rmckEgh8U8LTWosyePH7e0iiC2IWsgpq3p",
-	"DUKeu+OUys0Osr8cEnr5hzaYqbEpFFiT+PrhNnHG2KZzHVB1hkXDAJNCjJTxDNSOoZpEOL+4CLmYtyLE",
-	"paPGsEzUPHctvPWzXvu9Wa3fV66v2CanId1si6FswC3hiN21pTuylNicw+FIWaWBznNGcJQQaY0ML6Mv",
-	"pON0D0uPocfze/zRBKezRDrt9DSj9Bh6vlqHap+b+ZKFXGGoO/K6W3Qh1VOyqsBBQ8OVLD0c+83XkYbn",
-	"faK2J+rE/l8wDVpm6HgYrDrF9QR/kILHIxIn/DeLpH9cur1CB8YAnaeCnNs7yIDFffO0lMZ2CXrWbzhV",
-	"7aoqfEMOHSNcKeoc3V+4cr93NaIOPQHIt9McgXCw5T3L89JDjKLVXkjgNlo5nCu4pwbpIDWMjPpLUrnh",
-	"LCNa2uGG7dqAAEDABck1+rkACieoe4QLuDL0j7vpBTLkwoz6x9BtnCa2Y4d662YSzIgXDM6F3buYLIve",
-	"sRRUt/07NngJxGQbIgSDSH1K9IqeXzxJ7P9ePDwHnOzsouZyx+/t2YEH7PnILoZrC35PRt6oocM89Di+",
-	"xZN/8DYKDzrYhg+NtcK6c6enEJqZ9j3goAWAZsKwGFznhpVTbSOYgBQA7CmqwQWgHQSchjQ0hOGj+kaH",
-	"a4TGxj+GlrcO6jME7x6GueY360CokJeRqFoZqkPbSTCXib1UcmuPoD3OATEbhCXEn0MqLhboVJ15Hp4l",
-	"Z2dnTVyiAdG1Bc9NSAd+9+L80s3WN9Ba2+UzPSiGdN8nF2l/8Ln9i6Kh1CLlABY6601cTf4hAB6K0eyN",
-	"yHe+JWY3dWBW/oUhJx+sZrhPABffsEcu+oyRv3iV9egoybV+Evtc3Aw43DXjaM3Wc9c9tSRY74/2MmZG",
-	"A9/VJl8tcxxkCWzDFBlBuJ9HSATCGSp2y9k2FHIoYtUQ5bQD9fhQmGiYIPMdKPaDy47i9TiIL7wf2XP7",
-	"EvbgF8JadVnIPfS96w6zALxmFxetIhDud+Fht6vdgAJ/NwS8ARrQLGJIA3v4lZizKhcl2epLCe3iD7II",
-	"RYw8zlFJe6///fhmlsze/2OWzH5+Yf/6YZbMXr6bJbOrZ/Y//9hXBRvi5+v9/bF3XxvvNZh02ftQ232B",
-	"QEEwPvy+595Jac5ERtUp0uQuyoMfAubyShimFjSccSCYAQxO7h/qib20a33NimwUW/CPJEd6jClyWFGV",
-	"bWkorPbjs+ekAsXZ30hThM901I/QcH/05PLXK1HR9DbFIGWhovTB+kLZFONQubvXXWO/ihlibncY8cqh",
-	"sAUGhaYUnUCwJd4DJFpRntU6WnFNtCx78pZ9bEjG79oZ0guhcrEhGdQk1R7dF5zlmT8RUPVM87eNJ2IM",
-	"X70i1mikC4Eqkqa8h7Ef6KDRw7RlN5FTWPFdJE05RJNrr1ikfWp0oQNRXBrpOoOXd3VXvMDQCrmh4bVl",
-	"FSpQr3N/RUV2LW9ZpI8+wt2QOYNcSWw0HjGGq6LO/u72gYbikYPAgz2d7dQyaqjr5gQ5WoTj00mpheha",
-	"V4ncKg4AgC5MyKFUUuyYDbX81d69C7FwxTiyQs2Yu+vLWpT6BOtvDRH/r3K+z1pztuRinNEDOTMDpFXd",
-	"b9oGa4GC4PkO6wJr7FfN9giVHxmjWYUc3cwXNDzHHKFG41uqGKFbuvN/cNdxciDMmxgLZ1hh1Ay6MP8q",
-	"51HrZygYTdnqpOdFVXOHAYgv+82kySanIgHnPeQXNbCZMPrswEpErDmhYjRYZO7Miy3VvrQz3FIGRG/n",
-	"7HxPOXB3adlu5q9HorjAS/r9Kvap51IYl/gfKV+1MxRWGJZ1rBtaaCxjdfWsKRUpy3MGzVOzJux+PWV2",
-	"EUqW7iSD36Yyw4zgT0kmGfpbVTES4wbaso5Telp5fQBoqctMNeIa5bckSYcXw21QVWPrRFuts00pHsfV",
-	"Pf1Vzn3qxV6go5HFAHvougliGgPsYcDIDIWuI6+OeLgQNz5898I6ocxcLqrymI2yxy8rs7XxBIYTCwsR",
-	"kf0DEZvd7KrNgBF7FLFf5fz0Ly6MOV4B+1XOYRqVdAuAiF7LYFZpmSgJN9lSQlNUBPG/JGcQznD5tA6Y",
-	"neqqMS+UrkccMxvmW9p0vBS2y0dK7LMdYwXx0qo8T5wzQiLaZyMg7psw4sYVohtjejSqaSAdDFXuaOIv",
-	"Y9DwcnNdtptseRDsx74yB8ryCwWyhqyt0QYU6BhVr4Lm/zNnCDowF7oEER8ePUHKGCYcfom9o24b8HJ1",
-	"zxfl5nrlnU2tRrEubA2hqEEKxshCLnsOXnuZddBBmMIjaxXNI/hjX/twoxeeZbFTVf9UFkcNA91/7aJw",
-	"B0XRKtnR3PV/wg0HzWjgYEAuMsT9kL8CjcDK6Q8DE3AEGPawJ9JAXJkBUcgDOK5BvmBf+meqEXrEAkCW",
-	"YewxXBta4deWVaLYYnZQoehKbgP54fHCzrKf/gjsFWk6Up+ML1WCbAnASiFUsG1QmT2s5vO1A7850Jf4",
-	"Wi7fhJrcj7B4KidDVyuA0UBIOKprCOsHGpZPjYs6MJ/6Ryp24eRbn+3g8pkw+uEAyRIPfJZ4tJ+EbOSW",
-	"qcRXQ9ovoN0aIKH9VjC1Q5BkKZyUqZkqUUS0buxYfKwZv9zTGDWrOnsNjzzupY22T0iZTzgg8lmmk3Qt",
-	"50f3mGU1S8negh37EOwcQJCVwb92ima+I4bleWXQco9RPY90O6s1SumcAD7mp/CbL6bu+g3WkDaPTNmi",
-	"6eH5WRLtjAgNKXRb+yjzMR496evnlPj+6r12Lj7m16Wrjpndv4LH/K+24VqpQIHewEq7PSXjx1CrPa0C",
-	"Idb30uMLWOH9/5786IXCyXOtFqjsY0MSjISTNc0YmdsrR97wSGOmdQzMDEaKLP8HlmekemAiJMvlHVMx",
-	"7uiIWhfaXNMsu15g6/39bEJsF0xYrsHxC42MHEY9gYptvNFX9JaRaM/BOLxhF24oUFjLNQMC1zq6GUhU",
-	"3TqZvrKPmQn3AM9zlCTvy/VWmIfw6MguIch25ZY3idHgvQQPQ3tm+9v3r+DZimQAXkH7buixhjc3qdX0",
-	"uSYAlJsyJ437rtKBJLTCmOAW+qSzR5cOoNm+5wvtBgKGqjIRIs0Ln4wpjHgU287A5IyEBbrerW5OCbmw",
-	"NHlydnZJHp6HwCia0vkiLJ0jRc3blVz7wlGf6mcp4AFyXcuW5E6NVB8PqSEpA3M9b7hr99Ufy9TKA9Vc",
-	"N9Az2JWIRjdnYF+AreJUk0DCw8KwjobFpRBzDDAMtZRGpmXHwdNQqw8WRMi5zHak1opqv0J1F2SXqjQk",
-	"XFlMIxCwpXcemhjaow4ORfuvrlnAk0N6wMNzSYu4IxjkmSf2oWwiBXdiugXzxvhyZUbmlWwUX1O1C8cP",
-	"tzxrpP7XBvwY/ng3AA/M3QYfZ/Zx/5LET7+a0iDaOmIcTNWf7NvnslDRNl6l3ezu5BXVZM0MdiPGxq4u",
-	"GUlHc5B6AsWhBDl7ZYC1njNmvtD+7a3a/LJy1KPZ3gi51c1GXnvx5kh3nXpW037CaD0Za0QZ1IaJSOWF",
-	"Tql4St4/fwst0rzD0h+WttejXtvUBf7hCT6Eiaq9n4CNgAPC0Q+fq2blm99HzZiOIIt7NIFRDdBEPKep",
-	"3LoxqVJ+t4OOVke24eNVlP4jVL4JfQnUSG+XkoUZsaR39vGwEuyxFO7ac6KibzmrBpXqS0waGzyMS5G1",
-	"JuDR7fOqLV0Yn6lCBkOVfcvmKylvhhcoheFG+5W1SL3iixM7EVJmNqLdC74mTebMbBlm5a1da+J/vHt9",
-	"GirHqL3+UTIsVcvVOLqZhQwOS9Bg8/x4Z0hBpNnQwqzIP969Clcf8dQUKIQpefvTXwgXDl31dPZUFHme",
-	"BCSMeyFKmL+/IylWZA7uC/kd1ezROfny3cvn5PGTx998hbX4DTQbJ6FdmrViNENLB+fbn1xd7xDp8mP9",
-	"WqPEHdTktqUuW0mLMFtLLhpKKfed6Qz4VkDXDJvxjV61lavrm6CrC/xz9mGCrVa5WKLL64ZtTMvf9aTX",
-	"3+Xrl8uCQezybO2gHNrNAB7yPC+c/j7nYxomjivFCbj7HnV5+2rWbtDd1/T2BauvxvXgbdiEvS15BzOK",
-	"81uGeaPZxjfufffw+fbfeGLwV5cYn99yzYhegYOHisxlTgLjDHCv+M7AwC0dxyfWB7ercW1S61xLysJ9",
-	"t4qLb8/OWpQ/H+C3CFwL3/T/qg701Zzp39jGEM0oQPXb6QrLGGj+EbqkXJySdy+/c+rwNyRdUXsZuk2t",
-	"z2LgbRDVK5HWfUDTtci9O0jnj/cPUqG0czVyQxwqcuMEffN1vwBpo0SPvIl9QsfInxVlnYUXlu26y56J",
-	"t/N1BsKf/8S2kXykkZB7dWcVxUZ9RC4gUS2rR736vP6NorlADlx85AnjXHfSwkKMHyF5b65v27e+3RMk",
-	"S36LfVEHNkD+nIOFB2S5BqxFWiWGujTIKO3qeu55sOo4p6Irvlhrfjtn7aTOeuV6mWzaS4z+zMu6+H34",
-	"7XnSl4r5xgNoK7pmVoYn9fLGPf6s4bMFx8GPLmtozB0E7hS1k8cLm1c8kDxyAt9WyJvhQpVxcYUakGcX",
-	"C//M5s8Ks4pWoPlhOibt7/PWrDEM3ofmOQ32ZwKvi82xzBhpXSc+dlqHdw6euSqy2RvQ1JMK671IW2yJ",
-	"MufpMNYZpDGMNCog5D7CubVi6Y0L1Dfl9vm+1I40OXLacvnuCGHehdXluSzaEagwsHcryHuHCG3jUupZ",
-	"XF+zRrugIo/3LTcyzzAfm6crAvjv2rdEZ4FctbRyHvXZXWnZsDTuU+tcqkfbuV5z4d18lTr5+HEvigcL",
-	"hsDe2zvPSmUmMlcLBuu2BmX44mM6pfaSCE/k7Oyb/pn4EQIgcqECu1GOVSy1bp2KQHcH5hoUDILSuRc5",
-	"4JFQW/fUIDHnzzMuKyk50237MJAbOBsHJpf+xLZX9JZlZU+KXoH6cIgzdD/ifX52xxshHM52Uy+VurYb",
-	"AP8FYEkbSLW3RhFiHIXBeVJXYDS2GgkQ7VoUOj+LgSsGF+Hs1VYxyicwgu9uwUacBpUDshEepLseL8Gj",
-	"Jxd9muuEOgfMMrowmV/FMPFrRbQBOxn9YU/LtFN4NiFbSMV2aTzlJabQmXtZ684+xGYKlzjHUg3e21c5",
-	"2NAqj6gWGa7K1zagYUGoGPLHGrNsTeIinPXi/KDeDezTa5MZ+AxnHtWvTPxkCBNQ9iN0jYGsruvjR6X6",
-	"g3mf2AsG6VzvXY6JrAN9yntVxDKPMcPP0GD/U6mdGzSEO60bmODVpqNbplck7TOhZb5pyZ1WnUt2WKtB",
-	"K0OG6wYgGcc0zMfh+5Y1RQlPg0xHqOV5U5hUriOFaRTwpbFD8v5NFsURbAAHBrcNc6b2fuhzuMM1dDyY",
-	"sOcA5lIpUqYEZDDdNSNiTD82T7eDY81R9wS0i7xDc8R9nxvV5hraiY4ZbDwWWTnhEJ/FHRrH6lFSMxf7",
-	"lOfm/tLU3hKntd/fRffFUXCLy5FKoOmI3RzdhaF2cSQkA+NHiBT04dwF9CGeM3/PGezA8Jr1wBPtEJgI",
-	"+rjU8sKGO9qjl49iNNt1JYmnVjWzQtIzcMSV3E46PySTvFE1jzNsvyHOINioYJ9NPqEDr8Nxh3Oe4vZ1",
-	"x+MI927Ms3gE9MuDdakDUEkDeTUHOjWH62heA60m1FDsx2Bk4m5NwlG470fhKF8wF+0zsl0xs2Kqyq1U",
-	"hdCQD7ZFR6fmS8EywkUQGbyR96YYNsK35pVaQzZs1VgKkCEXs2SWy+WJ/wuAl2OwGvGmHzndxTP1z6yZ",
-	"+QgqM9DYtJZZtQxILrImZUctXdAVGdVtfRvDXWvopvspwPaR+LpcEEcj8CdbKjXi62DAjqvLCCOSBHTY",
-	"imMO12IV00yEASidB6C2Kaaj/+VS0c2Kp8EyirLGqnRylNW2ZbEHSakoy8iD1yrPchbnqJOHPsHJQE6M",
-	"GNaQINy20xXvJESxtTSAvG+stibCTTzs7od7uXXiB0ZYC5SanTZs/YVLvnfx8lCnpNGQ65GILiUZ15uc",
-	"7pJypeDOiSF97qU+eo27mVva2LNBvO0ZcjLWfs21iUaIOgTnyPvBzztwQ6wZDRXU/Wg/xqbaKzDa/UlQ",
-	"jKYrpqtiPqyZrNUglWDApwPxNceQHgg2AfnlnL1jGlKlDgE4SDfFQICOjJlo9S86kYe/Nd59B9rzDWzM",
-	"J2/CQmFDjWEqjNpQJYoHkj1RsoXRH1E1cNnLuZQ3l+QDkuQDctl2tQsbLJDQcheYiGYGuUOLkFZfwCGH",
-	"AUbUWeVA2Ag7VI4Qsa3eBi+fk28fX3xNNvgEyWRarIPQlykVGbfMoePQ3lI5gDfwY62pu+HmjImqzevw",
-	"So+KcwPZtkaSTBLwBcTKnhQzane9Vx0ZxhIrYj42X04amMOWCYP9RU7jgPi9QLj48ihGLO6fx3hobcpg",
-	"KXCH/pnxGkKeDS/724AVYyfamsTgU5DiVXvoCSjhL/bZF5sSQp2yi6qckitrD7CMrAsN4PKu5u8poQSp",
-	"6nLIIQXeSEIFpHdDhhpCTXZbHAxkBBPZiVEMc6gQs89eGlwUDCsjpeJmN9zAWMhgp/ZMYl2svrGXpJGQ",
-	"BwHxsk40g7YjXBtGIX/i7avvQVvFEgg8/U+tek98Zyq3+wP6o4SZqbb4GtGwtQm0ajoRloOt4ln+Qefy",
-	"llWfr/hyNaJEAvf7ju35fcs/PtBWqbHjFDpFGsG7r3ViR0g+RtYyLN/HYfVG2/+O0w/x4vBnvLfGE3wb",
-	"8O5klAZXBUoPJ/VS0XUUtcXJDLB92cJ4UNUAtdXyNtYq8+Gjh2dfn/dmLvf0o6kaz/a2r6zDZe2X59ft",
-	"gTayA/QZtqKR5YshIfZbrvk8ZwO8v0CggbsLW3Lw3kZyeXxSTgtaxIGr+fJrTAEAjFFs27+gPGfZLzOw",
-	"3EEaJhUq9UEJPoOBKnBB09DleU5D+kfVYmDQcYehXtrfjOgXlMy0LIK32s9l3oV3ADKaRYvg7wLYX747",
-	"8UsdTHik2ITUZ/pQb21tXr2u58HStTHBaZaLHHKHuGJUA/f6A5ydMmKfzBY5Xd4x48XzyW7DhtMJVzYN",
-	"ld7JbbjJr5JbX0fiEX+kAv2ViWxUK/U4SKWUNyFN+p3c6gQLIFs1JY1K15Cr7Wf/o6euWJcqhqi5gKoJ",
-	"+JtlA+Gwwa6QIuHyk0YfuRqK97CNezdFT72/F0wbHsaaR6DkLWObso9ka5siXUjfLCA18yls8NUPz07O",
-	"L57E05rb9f6b0rzyeHvJDFbmUjQtzy+5xsa84NoHDzIFUlkhEexbFS9yCgFRKpNAI9uE+HcR8JNAZ1ea",
-	"mkvyf3wzbwSy2tXKOn1/b9cBbStPB1kdtTY1e+S0ywImJGUrFeKe7689DrmCBooHfbeWL20ue8dougpF",
-	"LnzFE5ipzVsTHKtarhlg4e0zXzgewNKVJF++ev7j268SYtJNgj75L7//6eorCMOxOfnyh/fv335Va4Rr",
-	"f2RZM91UbvEtm49ohetIst8RGYasUMwuLh5d9EXGYvgT1FVEe3CJ0Uqb1SDW+2UD3fPp9CMO4SLc+2lY",
-	"qPJS718xRu1K9H7IO8m5YL6hji7WLv212Exz3ax5nvMxuL1xH7MZFJcGZ+1gRbtOrilon3Gx/IHrcDc1",
-	"Gmm1ALanvfcBD3xepDfMYVitqCaKAdhSuFK209Zva+lVn57W1Y9vsPK4NoPTMQmMVeOjYVNTSKoRWED4",
-	"gyvMgQ5hAhm2uR7HaIaHcj9/kFuy4ILlO5eK7jFByoQDahWKixMsL5ph/U8+wtPX6vU03FVV9XVsrdet",
-	"JfF+Fte0pKRyyDPdpOjw7ml6Ewz+WdlCHetcElFApTIaeVwTNxPXjLtV9y0Fe7OYPf2fnsQeSPJOfq/2",
-	"Mc9nf/yrRWRYzSk8exe/s3b8FeozGDFCk1khuBltncKPPDXD+4PgI9iUf9+N4a98B3Lfas5CPcawMyd8",
-	"DPwLTTT/N3PPaKOYgQ4dCIIC6ZshLSKVebGO9XNxvwpgFO2MjyiBEeAmiGAlioFj22PjBmKNke40MGpS",
-	"B1mqJUbMdyYscOQ2FkGKJWBc+U4BFUgQYvCfDoHh3IdSCqcMlDsdbLXfzrisQXLamYzKzhsTQLLnL2eh",
-	"3gQvaa5Lp1nJgzX2K5nJ7i4XTZ9O7TqvsBS7QQ978wXHN1VjH1OmNpHbGFqOcVHrXWO1ieqUoQEN9gya",
-	"NqfxFPjeuYe1c6gXsicUK31OZyP8vj+v5BrTiGEQRQWhusv5G4E0Y0HojleiwrfHZ1qXZCgYFHG8vwKV",
-	"wzC1Ucww1Z5joQuak1jPsuipfanc+tGsxL6RrgTM6rt3ObywdxVT1roterDr8jRWM/MHrnaYKmIkVUMK",
-	"Zyo4infKhynyPithc4TUz2qmSoaakIOzRDOaa0IrqfoUoTe40Y6nACL1QQXN9uB3nv3xAL978Lv4AyoD",
-	"tQMRXErILEpXlAt726G3pSqLx5JC54WAjALUcmG4KkQC7wQdoJL2OPl5qHcGE9m1/SH1yH9B3BImskuQ",
-	"g+gX2654DrOBOUvhMl7LDno+IkE1ljpV/YgH3XEYFe7wtSONsNUQukmQWI0Wbx70DBBbtiu5rgAG7NT3",
-	"b8DYdFwxUcCTVMxznpIbVjZ99Cv/8kV2fnHx8NuvBr2gpH8YuKna5VqqGXJDfZ2eyDUkQFBWEKosbHbF",
-	"ZtTpmMdmyT50X5t87CTdMrV7LrOQdp76j4Ow+SvArm+vu/LNQgdHmkPxxZi8nr3e+1l09mt5G/IyV1qr",
-	"c/65RG06zxnZ5OGm8IdXnkWT39Aa2I+dVnwSZrx/s0GKVOgegVc6S83JfhhvmLsC6TqBqwIGiqWSImgo",
-	"mdv90UYqKw1q2EvAw4cmmPq1TBfPqi9qAgoB/m8GZR+BYsGybCYg37CUHHJa14xYqz2s3LgikLAGBoPE",
-	"gL/vBOAzrsJlz4DBz/3MysKW4PmXexgRj4cVO76Td4T4qJU52jFGFzjOC56bay66k9674apz7CqFVfnx",
-	"DpsrmWdNs6jZofNAQKIh8EpIh3Zbl5IG5SJim+sFx0ECoNymgCZ6GBkiwwYlS9KLyoQ45Pt3GaYgg2OD",
-	"pjfMdaOhJXj8Uga60ezugNW/ZkZhJUoIfTcUAtkotuAfL8nZKfz/B2e+iMd1mh3WW76aVTmHQXJYol/0",
-	"UAkcBJE+Ql2iwyKK1wqWeFDRJwaa+8otqRt4HzHA+koYQ7qFQoCkxoJahYdjqg3tPCaxOd16Jjc3CxHE",
-	"NB3pGKs8Ub0b6JwAUT7IlPRdOEOu0Dr8fc0vCiVezoEywDl3F4cXj3SbGci4d+4Ufmk/lAIqPH2WMTel",
-	"j7DlNgoh+oTSfUPieEu5gS74mgmTEF2kKWNgx2JCX0IsdbITWQBKlmFKFRtwl1vhv9ctH5rih7PRgpUN",
-	"7yuIuv1u6XUDzH5RJcfEaRD3Qc2afOgpEjkh0xzgo9SedwGxHVwsbscedUjwF5E7YljwuV727RLWylFr",
-	"U+qmxRQbVqPsMfYtDUEUv5byBlWgldRGQ/97l6jyRaPp0r5WJGK9eLwmg2IDRknIq7e3jxPy4PzMg3nl",
-	"VEGGVTIOtq+tGrtJDFFxgAIHazh2lEh4z3WyWshCYEBvJbdkQZWDQwbJMU2GBrxiVDcg9OwGVFHF796A",
-	"uqLFBGR1xnEwUw/N14RYXQn8rwAhBo5gZnyGYkgW9cGA7jXkqTfJDEELerzyUq7/a4qcNIeVeeVQJw4C",
-	"y7yC+NN39oIP33i1IIvrQbGkvjMHFbvS1ccxl8Xpm4H4cs43c0lVpOYc9ljm4S9roITdBSv4GFRjqJtg",
-	"Lw1c749U3QA/OG8qUxGI9TW2tBsuln0PvFD+Skob6QX1CDUEKGJFsrAqF8uDKes63OF2JSFiqQk10VDs",
-	"LWeuYeQeUx/QPNCNWm1QjWBVT0Fcd7XFSY0XyqX7LRsmmiuenUCU2MGe5zzQrWKDHrX+oED0th24Fnj9",
-	"VEsplA51pBy6mAP4YYM+P9j34RvpJjzR8qO3LcT4PV7BwseQfZ8RJ76gypSqgOt77kVkD5RuyZl/IJ8P",
-	"+wkwgP1FuXkDfoPPorkY9mqILCZVnPDwBoswvmMleMlcFWpYlgDBB83wNWxNMhPSsGG/+Eka17cf7Ldh",
-	"P3prH3Z243Lgi67gUVBpMEPgkOM7mVZjB3slgnZ4i4FdvkOEfRMyL5wJnim6FVAOncq1639FxS4QhLP3",
-	"evj+pcY0Wax+cY/mcZjRkOBak94FPlWFnfvf+De28wUxAxnWPunUh2G/sJpEvUPcvvnqeD8Q/hnL4iiI",
-	"FcsZ1WxUBjVg6GCXgMHHaTj7I8dOxP5/CwGUznfXEDqO6Y4R2meRbtIlC/Xo4hDOd20bYazhl9rf2G4q",
-	"irx28rZNEsP09aZEzxiYEZ3K3Pcy2LcTFV0zfU3HjWhnO34evxU0d/gBAXU4rikbxcclgbf2dI9s+wto",
-	"vWSfLtXs/VSH8wVs5lSM4eTaXiJvdIeD5kxvVQGCXwTPUec2KmrY6A0u25w3r7+3/CPLdZW1iTmJYL9d",
-	"1gDlNYC+8Iwp++gt5eI0nLQxdLuknGy7fqQh/1cry7s0Suc7srLmNippTl9zXrYqabS7YTBcMcjhbOau",
-	"IntjM6qCpYHw/AgXZFP7aiMg7KXX73fQuDibrkivRuSJNuwnGepiMcbh7EtmRhRFD3LcujKRph+amhF0",
-	"+klOEcCtc8AeoQ4wJMeakG8do0+3HBawoOeFMTJWInHwapNy/JHrZpPZzlcmGJiwciiYhq4hu9ZJqLUs",
-	"NLsklKBXKHEiC1zb2MI3GGvDp8cKnX+i56kv/8MPnuAahhMWKTERWf9ZOt9CTufAJR0zJUbj5Ic7EUdX",
-	"/U/vzzt82a6H0fEzOw7scdQysjWhULGf1IpDahUMkDMJcW5XFXFIZUitJeaQrFL/eLXmEgZgTMZHkxL7",
-	"Mk5mu0jFTo1QsfwmpFKo3CUhc2r/u9mZlRUK0M8GCljsNyZdQbnaZpO7352OCgVXXUjHyBG+MW/9D0N6",
-	"r2IbRg2dhzjlHYJHQabDlqeMZJJZFZSsqFp3YezrcJmMZX8CLWvDSYOIrhtOg8+5KD4mLsyFjcvXNJX6",
-	"EtIxMDNBSAHCGhocH5AR7gRLfbcTZJoeMeO21YmGO1Vu4k8rATNJGN0NeowQepPBAq22XFfu34dWjVlF",
-	"L3EIhwlJVxJAOvSW2/Pz5c6BfErAd9AsVaz7GEUKWm65kmJtDalbqjjk7dfNLo9IUXXtDb4kWhxE3cRB",
-	"dViMAx2tKB90fo0CkRpiWLj1VZt4KN+CCHhZ1nzuF1g7QMBQfW4WylDlH0nGl5A44VCFCrNiwvCUGgx0",
-	"NxImpugyXMPe742Zh/oDIhGuDAtE3LA9SPP4Vt3Wsno749o0/jW2UMe/JnhumQjGz6IVJtFb6VCMYseo",
-	"Y3CJ3eQPBGS9wmKtfkDWWiObbkBV38BBY5S46ujQ0lB7cBVCTV0uLvq70sVuXiPJlnJTFm1Aml1CHkKr",
-	"h7OzS/LkDDMdzhpdHfqbOuDyQkA4a+RiTxhaGLmmhqfwAlEAOGrGtRW72RiAVLkJVYvZj7F9RFWD5+r1",
-	"se45XQmeciogaRE6Im55nhM7HsaKuDklmIbAMgI4DwvoYwRkwVRz7FV/gFLhAFphdwdZKzX+PNxYwZBn",
-	"2NnjozctmM7eRDMZyda8YuYfm0P6mPvgawBjBi58fw1IgSYVAYL1N/bowgXDFCC5FUwRw/Ic7n6OcOKg",
-	"bbITO/8S6KH3VQf0YcvRf97Zju2qKoZqx1AddtminrfoG/U4xAzEZo1fxPECowrVdURPjU0M/v3n1a5q",
-	"moCFejSLZVJn11Lku4haFMZZZB83VGQU76MSdDGXIGUUA0EEEIyW6SD1cs4FVSNQcMr7b8/ItlN4Siix",
-	"A0PgmgrChFE7+EywhOC7rMDhgqzYR5qxlK9p7rSd/mzqEcLEl70dLEhgIH9rtrhG7EJXKZSgrqhhtw72",
-	"DRmUY4F8C8Q7hrLRumoZtl1by9sRN+sNY4Gmv89SJTVW8sONVuW5U1OCr/cAP4b7bfdDtIULd99gljAe",
-	"tcaV048rWAUonjzuAWj+9Gem3kXy4uLRk1BfHKrDAhuZKHTLa7q9RPRrWZi9ogURxuKIwKljlfPYczbV",
-	"pQ2DvfSZzcdDTX0JnFaCwlBDtCQLqu4ZPnXsaeg1pQdWDNeLhYduMe7KVHs8iZcn1tQPBZ+OuCrW9MYj",
-	"j4glw6peGhGJVpBbNRjC0Jm0XDLfdQLwuB0dvmX238ETL7U77ZQItnXH33d4uUTfX/2su8r/PZi2cVq7",
-	"EwDDq/frGzoVd1wxqhBRtdUxWoZwD/5pKaMvycPk7MxZdl4YNpr12wukYeQF+/Xv7eDYK2hAhHxAEz6Y",
-	"xgj6O5IdvgMrlufPwZcXwC+pauRHJJogdtKo9JQ2MfwQ8QL3EGXqS5mGMGUeciSNuKVoGedgne8M2id5",
-	"Xl3gCPRVoa8xrx67bFCNFZpDi0ujd6AvIg0Yl3YGX2hinyDYFOmyAph10whfiYp5MJUuCf3eoRde2WeH",
-	"XTYVlQ/fMb4Ur8QhdvkBJq3vn9xt08IMY5gXruVhEPVCya2OlH7cpfV2WijlODugXmHPuju0kh/WaXtk",
-	"a/lQGLXRnLo232RWNY70NKtWG9+SKXAy6pt7R7Cccj6xbs97Hb5DEGKYSOdfl/gmt1tuVtZegBZFdEek",
-	"yHeEZpnH7vNWktwgtP+sNuV/9ffh7GsMfgUlQqHzOay/atWd1EdpDfixBsrLqOsm0pf0fQ2MFSNxFKvV",
-	"oSnNL75T6y+zgU6McS1JfSDA0+zQUAAPuUUPLd1u1EqOymhp/DLILHJhoEV0IN5661WVEZtc9beJJXCM",
-	"OOdubv90qRwDg+1lmxu/gtqru0gwieXkyXmMCHmLHON2bFOovGtb+mdWZdRUhIVRg5PdBCviGdUmgf6Z",
-	"4Alfwu2iTQmHDa7mCm69ZaTQj4M7RFIx9FEu7hJzXEMxJbwHzJTe0Ph0ONxXG34Tq+aGWJM15upOe2zr",
-	"jc3yyIbqAzvmzQvNXfuWKRrjlf1/95tgrKwdLnNftwU5kqldhNP4ff+8sZuHiV/QxtMvZpDZA4Q/XHu2",
-	"w4SqrV3cETeqzFAAk2ElC5UQmWeToQ3iYqbDGnSrOpw6hoow9Pecj7k73DDfcRFux1uKynD7X9dt4pZF",
-	"ceny4Cms+jRrIhhVdr+g+BAyf5v+oyHz/97pFqGe4xkfLOVEsWZNxLSaGdKAr6jFyWgodnq1oqoE0c/q",
-	"1LIynOTQEenMrvnhIGTpJNKVsHTM1zyGrmrFd60d1Rov2pXggMQTudjvX1DdjZ7mCXKu45jgZVlj1kCB",
-	"UiEiWFX7LUaiRI7r3u6OwNBhDBAhWijZbt0xjHC4JjerLop8XyKRTQyGxM2ogpIDmKSujsNrg+st9Mb+",
-	"OahFzs8OedqlLmNFAdflLVmCAFnVqnkIh6SOW/M1Lhghy8VhZ4slJjTA22nOVERU1kduZgPUHoIWxwNr",
-	"KEPtAl+IrLwzv70g/w8mot/SfKAYklnIKC4xSqEFFrGTdKFn+3zZIhoWD3GqFn2Gvhwyg0rSB3p/VA9E",
-	"KVhrBBeHBg9/W6zXVO1iyMcVSE2Pb6J8STVkNS0H8Qx0Tlz7a9j0Fuvt80uTPnvE6DhQYXdT7+1vL2Sq",
-	"Gku+c19of7QDVzgGSa9DZ/w5kEB7LHZIVQUeq0ASyxBreJbb1e5auMjufqoMRrY4BrE9GDPQdcv1gKi2",
-	"h4qtllC/+sp3B7dmy0K5rAj9NESq/1brPdnTIxafa+c0ukTy87MkcNqhCT42G8VcwC3lpoo1V0Gv896I",
-	"V+nxauTDffukj7jlAqPki4RLcNp9dHmGT/2RzCCKHgjiWwPjadXYxKt51Afewxw3WQObLMi2r53l2pGm",
-	"EOLz8mIkS6vOC+k2N5KGv4Dq3xhJGgqv79gEJIEMJLNiO2wowHPXmX5EigH8Jrzu1pszjoFzXAm0DuBr",
-	"NvZ1ZhCMyx/J7D1dhgWpoa2OdfU0nP6cpSq8e3HWY4jCm/4VnFue7zru7Trv+n5+VhRw3wO1fTUsFc3C",
-	"qH0JdEJ3tmlAgQGYuBhGQ7m5PcVrfpSkmkr13nKcICXYesNUecm3rAiWa14MbQSoy6T+vmCEy5/3ww/z",
-	"ttdneqDDvREIDYE7+C5tjWSFPsHtm6ON+NGehYNvdmMN8aA0lnKwH+U9+2hehqs2Xf8uSeaMsMxebqfk",
-	"hUgleGCtPv+aC/bCtaS7YRtT9rrhmmwVN4YJMqdpALd0zo2OYGvh+PvTKczi5JuEwP+czOUa/3z4JGf+",
-	"rznAUnItT7755uLbk4e1EBr8yhrf/tfub/vz8s85BIWqnw/OLrRXwTULlZblCzulVOWL2mTgH/DZ4Des",
-	"ZcYXDiR0mJXms2haKfYDevjuZ8s8PHv8zcXXT7qLbffcsrXGSDS7tHxkeQL8NIjIIQXJuL7BjFfnQ5sN",
-	"SsspwRlKdqltQr2mt6Rbgiw37Hy5E3H42ZI3LOSpuUN+wGeWAtDhMlHstmat3DWfwIPuR9IKgveapfYU",
-	"wTnctiNE5t5Lmbu6mIgJDUhziCFodTdwEmBhmMyJ+967bxbNhn0p5DbV+vWRV4YwkekqYZIs+C0j2H7X",
-	"t3QrQwf294GAT7SPZmd2zOhWAqkUOqjV/lw1b9/VU3qlgroq32MNfVk7oikPV3NkjIX8Ns/lek1FphPn",
-	"vcA6b6Oo0Aum9JENGBZGAIEKFUCZPJ2mb+fA6dTA/ePpH6XtWwPLXdGMUOLNUbs3HlCx8kusB7q4QByF",
-	"XB1vFvvMOlBWxcACq2YJgbNYW5/7l7MPfU1fpGooZRyR6w3rarPpdNxhyTL2bMRGfC/Hj2flSdh9zenA",
-	"zJHOtp52mHrqF7yvOuWNvp9+w/do11i2P8FhLu2RttPcCpXwPsbdoDjNAy5Iums6o76uuZa+7TVQPmW7",
-	"s3iXM1jriw3Xrvg+5HWdQLqO66yfs9t+KM/X8FDVh39QrGuw5hM8Uv5NfoZJrZt9lLjvmHYYGK3rPGfK",
-	"RDJ/hsW6sRoDtHUYLObkG0d8HkZhqcpkz8/OBsfEG+w1zp2+H9bHBEOfeHTa36vSkbju5q47v93mxQXB",
-	"Pza5pAG14JmA1jqC6xXLSAFPnRLXcnLNXH8g1653zjTPGHYGzqnVFguRMUWoAN891BgHwbgLcXDPULlY",
-	"aBag7bxqal+7TFdUD7uyvEF7lKaiGn0pbuqJo8QQa9Ft18G2Io7zQgTd7LDpUM6L+/60TkEXhNL1vsRg",
-	"OKCd7SGswdZGdRkSjc2KCdcPmkNL8whT6BU9v3iyP6ta9XCzON1Vgdb/2eMdxDcMp/YLMRnB36gshKwF",
-	"WPM1gsc9WHX/ShIrXg+ItjW9wXCde8LhlJYnGPIGQ50z7uoIanfqlQDH5qPQHtlurLdIsQ4EaX8yA3Ig",
-	"dOa7sD/CXqDB/X/rm30w5/yTG5rrMNBQI0G1UsknyaLsbOFZpU0G0yTfBjIiBxpkVm4MV5O/5/omdOli",
-	"L7nrXC6vXW53C61NVNadYcJ7KYYajZJmDwdnhdgp9Gp6cvkGTxxby1DKg6coF6TQQ/M3cLDKkhtw77mf",
-	"gINuzO9cV65rCHoGCP7WtV7NIQtYkbmSN0wQStCmGrigQD1iX0kO1E+EyxTnbETTWvu403ODmGZgS8Ya",
-	"So5cJgawxlRGCx1pV7SRMr9WzMqdiCKut3QzEb+ZKoI2wtKthd1C9dKKCr0OlTTeibTFxoq+IPj8QEWu",
-	"lqaNcqA8tK0DFzpMjtxezFWMU1vo3iRbhB1aFOvuA3d/HBjR/JnesJiZN480WBe+G51TNwDXHZLQnD9t",
-	"eFqAc/D1uzz8g8ksAp1aQuBhySXHYre3tQUZVbBuyv6qpTh9R7c/upfZYQG3817Qcg/NMhXBzOZXViVn",
-	"H0EjrGPEMPJvhzqqGUjuf7x/PtwXOtIj1NVI2Qoz2nuR4j5AQUtnyqtru9fouayxDGYMEC++bgqHn2Og",
-	"I/j6aiTZR1hAvaedVfBNfy5CEQTUffeP1y/Il+9ePicXF48vvvIpfNhw3bVwNGVANm0jjV0E8RYiOHyV",
-	"u8axLLXqRUpzSDt6Ss7Pzp+cPHx4cv74/fn5U/ToNEAZAq/6dzDHq0pId70bIPMAltYa9Ekv0EOJmego",
-	"3yPEU5ozkVF16vjjLmLcj4GC3NW3D8VDizc5cOhK4Zx0HcPtcKlizvO1orcscfVF2pCFpZS9JcpiosMQ",
-	"juGZxK0ueDakyqYo/gaq3rXqGxNBC8XN7sqO591jVKGzAF4Cxi5+VA6wMgYbzkl5w1EttoR2//R7V7HF",
-	"tesMV41ANxz6a/0B8biFjPSZK+Y5T8mzt6+sRfdjyWXkxS1TOyJBN+FSgF0PFRsfPp5smFpzeN0H7xvS",
-	"cPMzRQRjmX5KPlCxk4J9IF8KSTRfihMuvkrIB83yxQfyJRU7gp0lT7hwwbGvHMBfNbqd0gfgc5pao/TD",
-	"JXid3CRymrIPVa2OhztbsTx7Sj5UvV8/wLgfttysuPjgkeN9wm3l4PLqC1NQRK8ZIzSXgp2S71gut8Tp",
-	"TPrB7zz7o/1GjOyV7H9KXoC1BBlNVmZ++/jia+KwBEkm0wJK7k6J5VBNNhDh3JEP2F/wA2J3wJ1tv/pC",
-	"E/zCytYP9uMPp78ISFVJmcDePzxjwvAFt3w1e7ah6YqdnJ+eVaxS+6yqWpqVO17Ldnk6ewju1w0TdMNn",
-	"T2ePTh/CSFYWAQM/qNz/S/TQlozyKps9ndlVPfPu6zr4+/+Ez1r1yIPUd03sfRLQ2OHBtvcEnJLQ/cIV",
-	"qgBu7CWQVzFhPhCooMibWbWKaZnfOvR1O9Bv0L27JCD2eE/wzNIG8rFDoUCaQfTyRshtzrIlZAxpIeW/",
-	"4S//jqEJW52rA9lXTziOzbwMAVVT79ExO9/ra1DSFcOUvNA74cvGK9udwce8sipCsBTGw8YdKr9UUHmk",
-	"YjNxgZLA2rsCav+CzdpIoVFmn5+dYYJn2ZiBbjY5T4HpH/zqov/VSzrz4e3RAM0SpHM7WxKkAfjX7Ak6",
-	"xZBaiUUfGricKTgzcrbGm8cX2czwLCa1Kq3qGsaUap8HbBmzLuAt/XLGzKliLjjh3LQzlKfwIicOQDBG",
-	"ZcJfGIqE0RKBZ7Pj78b3zFCeh/bjva+EmWIj3ghfVoONPr0MWtHNhgmWESN9SeS02/IAOoQj8peDXmtu",
-	"zw9UZDk7cIcgcec716Jkus15hvVcfzS1LmvM/3FsvujkiLLNDMTAJjmo1cWRELw2rPFjVaWEANIwNSDx",
-	"3EVCqKjVQfaxDD65gp0exDQaS8m6L/or/9DndrDrJXmRbfQLnGLv3pc1mBpNnpzfsHxH5mzFRVbuVOKQ",
-	"7JUUy6Ag5sIeVYmotHc49MZSzmWGxrWz8qmjK2hHld1+Gf236YJDgfckWw3JEmDpoL2irYEkt4lVOKVy",
-	"8ORlp6EpJHmRoZ88vqHwxCfStssM/cw1n7hPpZQJozhzvUdBL06NVIn9Hy5FUqY5Z3DFJ8QlEzopWuSm",
-	"tBFEpmOzdWUCQW32PKLNBo0ILmKL7kzvCo9WCAPQhJ+Tbmv5sP80uk2bSu7C+SC5XCZEsG1QrKILIXQr",
-	"2t8OOH4P2EfvlAuewhfwdeQcBg0T3Ku2ThO0MPXtLIHgBGz3TudyGYTu+/+P5/+24ylTw8yJNorRdfOY",
-	"li9zIPf7bwrqRAues8nPpVWVfevGOqpUYoXB86t/JuSvV29+guYSsPXI4hWALgYeHp8//mqqM+1Utc5L",
-	"1YEifFonlne3fBIfj8PSiPrESqiN4NF7PNLNA8dvWj9O1+uwpiQqU+S0byudjc55ZlkrIVKAF6DWQiQs",
-	"l2pAJ4M9ase85/Fo9F/07phNIVA8RInD3CntpG6/1oHmlJ2/YHm/nICH/tTGlFtF955OaSlbkiVkvisT",
-	"hntNJSGNlYFrKnyTAr9nVbwHO+WHfFzPssytcXYcb9VPbOtfMMhZ9XDqvQvuWwb1fxM4p7LMNdsQLJ9w",
-	"u+rHrPQhZyxnWGzX3MN30Dip2sYpXE6PA+kO8JpJyIZDHYVyyWxTBPj8ipmDCfTpD8fZfRyO5x5qbKrr",
-	"6X5OyAPjUrnDgu4902baIzL5ZtgphjakVYc0yXXD8rzaFqLlmtn7fYkuOyoyoqk1krE+nKOpbOgNE5Nv",
-	"IUtv+jQJeOSo9GfpTZdP/IaDoT1F1DHHwVAPZOlNVSfCFSl0QfOyu+NUnlJXGXyiirzPuMMn38GDf27F",
-	"rVrJ8ZW3H+TW952wZ4RsqIJccpeApF2NO1eNtohuZ32W0uit7VLpqtUfUa2rveS+Vbv2q/ePrGX26TQ8",
-	"OxocWXzxsP3bQF+TkBSMns6hul5jf4+k730PWNkTKntHImKHxjcFmT6Ps3P2Zzw7pfp3xONTYs+EheH3",
-	"8o34kYrdkcSgHRragx68iR9PRDYyll+BkAb2EdJqXGdij4qZyvUk+/o9ttJHjdF569KV1Ezsg3NKgXMA",
-	"0EfXnh3Tyt3Og7bpGQP6tntETSh3Aie+5Z1quQRTiXUCs2guspyAYpt8d1m6bgFSFPMa6ZplzidGnpGN",
-	"YrecbV3dNrQKLzFXywaZc+bQALgLGGGg26HY+NRcX2WMX0pRQ5QaxvHuWQ3gvHGGz/ktdiLpUuW+rx77",
-	"Uytybh2742txP/uQoJE5ZJ1tV3J9xwTB4QYQ7vkJ5JI/+N3+Tzxf8CUX2fc+qBGKptYbHD/1ZQHxUGo9",
-	"Inhxcb/Oct9UI3wD+VMzjWO1OodlEEdQTJPl2SWhZRZ6DqnnmPUuMp7ZbYdUecw9x1YisFV1LgA9/W6m",
-	"WQ0XpuMkl52emlvePgjPX7wm7ONGObkqfYN2H072/dw+SE3++7/JL7Oci+LjLzPyS3F2dv4E/4uwkfbv",
-	"R4x8e/YhFn5BFo4GuYIA28FIkBfYfmcAgzz2VgQoHxnRGy7u9hkRstaU3GpEHdi4nqGhuaEwrM+thnJ+",
-	"VoOWOu8Hsj3+yesPU5W26gQKg9tjF9dwR8rezAupfPVJm39XMs8mPmcDzCvDFYvJ2Ok86fYtE3nS7VAl",
-	"HsYlaFc3bIdNMRfQiwzALIW0Ok4C36+4NlLtiDZ0N4LC7jb7I4lms09KuKk5vjuffbob501129SRYKDr",
-	"PQW11akTt1CrDvpvlYk5it33eHuIPxWpUXpVP8etcpOLZSiX/tFp1AM/nm9IX3Vj+rXIliwj813dfgGt",
-	"H2xTaABkFQl7wsZ6awN7l/PNXFJXsRo0Z6+YeV4+9Rm5NOyk7tuR8aYw1qANcckPcluDeT2cS94Wli8A",
-	"sl0ilk65Vz71IoRmOtDPAZ7jU+qKY1s84TB04yzxrhAOaPezYgg3pU/gF3GvjnpGwCIozKbwxSqWiyYR",
-	"Ju8KtPndpjWZISGF0IwJBxlNCs1Ul7+jvoxOj4dbC6yi1uF+ZTV99pGbD1DrC1BFH07J81xq7hCGUykE",
-	"ZqshmDV+5uYuMqxhXvE8U6zN2VBr28/bbrQoc0Nb6f6YlLxLPMpyd/Lni1rJeMTKahZTeTs8WStPnbJX",
-	"HMsqu9GhXDUbTQaTk+IMoFPFmDjVjPUGrORn6aWXnya6JcPe+VfooaIT5i/5Yw/vRCv3litT0JysabpC",
-	"SUNQ94fuxe7aqwBPNVO3WN/z7uV35NHpI2IkeXT6DWYoP3n4+NFXe9CkyGwagPS5BscLyyr9qsQfyZi+",
-	"MXKjL4mQc5mBXYMg9Q79HIsNrWBNMFfWP6it9AKH7FBh1Qw4xMXVg9/dXwMjdXdl7CTo1UvLEeOOvT6n",
-	"yCAr9ZXvMDJx2pe95twiTifZF6jjPcGW8913CVymV+7Bz830aUwuorfkcjqzx47VxtLs3wwsmkaBHt6J",
-	"Ll2VUVRo9Ock6WFGfwdn3idQV+Ht3wHeyD2H8XAnLAtYrRIqxZp1KNhXlol6tr59eQ0uDXygZCHzXG71",
-	"BBy04H364Et+gDIY8ts68TooTDIEuHffkQzAQRgtnQNujpHy0sEHYfUDEwSQZGqNZwC6OF7awppu8DZA",
-	"8EhJNZ5t7TZ8Eq61ossX0IH0QkpBofGGKnvp65amgTrOemDWleWvboUV8xruzohHkmN2Qp8qGcG++5Pk",
-	"IvxIb1hCFMO4Qio3u4RYLSNxiosrmjRS1WL4TqchS2kNIAk9CFJr99B5zhDVH01zyC7BGL8Bcbgp1BLD",
-	"/wQZhWZrLqz2qsawV9gehu8eUJWuHLpuUAh+L7cilzR75p67T1EYajI6DMy86jNa9nH0/94Hkju4ONhQ",
-	"NUtm/+abUEXwJy4mdfs7BfODCMIAgkO6h3YE5TsSsqYZqzBZhidfNaVgKL/uH2JD05tPwYRj7+PB4vbA",
-	"re6TuEfMsXxbGNeuLvfXoqHKaRvVFQlBDOxW4ptSADCp7yu6kjm7rGt7UGLuGpWjjwiEY3ZKXnNxg9pL",
-	"zhaGyMKMlX/2K09rIFhEHtY2q1Meur6Snzkffjq5A5jckziNsB6efHhn1aCnOPB//3TywZr1houCgRBy",
-	"cc8PrxYn8OAHb0+QF+/pEu9XoyjPmSLPkQYn5HvssQKeo28vHp195XLyav1X6u1P7yTQInxmlcpdF1bb",
-	"Z89gkfcg3YIwja49TGL/uHh4Pktm6+zi8DvzDrojED/CubAzU4Xm7WZbpdDLxDI479v7gLBzKODoalxI",
-	"NRWToaUc95C8hO/vzGnHsixw1p/ArnjNRdgbdmwTE2JoDntj4XA6nABrIBeAKz4hgGtSx8vNGb0dXOjT",
-	"yzbOYOl0jLj63APN0iOdcTe5riK7nGszaR6vt/IgwZwKMmfeEsy603oP2Snf4ju4Te8Yzd4jLs9/ipoy",
-	"jg3K/t8RHrDUm0ZFwWSNBaEGczgfkh/5d0mz4/5EltDPiht25209kshuUvr+snKG7HBlkAq5neTI2x3w",
-	"GTpzmt74uKJPgYRL/vHZt9jLwFtKkCPhel644CGv2uof7s+pcFY6tMpX5UN3FArB1CdrzSluDIviFJXe",
-	"lEC+MsCqzZJSTXT/RMi1dJfmUrDs433riRWl/oD2Sx/NAzujxu8HWULlvkx23dCqYaTQUEQgF9iiw6oR",
-	"N0JuxSn5UFIO0NatzqnlwmxBjdCkTphbkZ2WT/+XJVNCHBY9eXj65A5gPlFn9nt6ww7jwfva8/29pNBV",
-	"TWQEb/VJarmh+67fTijnthtVUhlF1jDyd2c/5VzcnHjQiqB0eM+0ec3FzZTqQtmZa//Un4X6Rvqihcfn",
-	"3z7+9snX598+6Wkm+Z/i5XhvzzWUAWJzXbkgQpI1o4KLZYLtvea7RmaUge914WKj0B1zgjQ5j/jXkRa8",
-	"kmV7rs9IByk7ht2vCuJe+wzSKqOAKnM2LaSK3QNCPTwjQoqG04IxsL6l3ED5CyJDYBLoBBnDLmuvS+X4",
-	"yT3yuQl7P6/I0XYrm8rC9+mNzXCxZtC0+ZT81OrnB0qjvU/hOtdVLfGwPfOTD9uO7tsHkBbXDWL0Dh75",
-	"jE45TugT+Ibgxb5L6T17iJynEPIf99MaK0ClcczReaIf6NQ1tQvfASkVBx/s6bnDTuuToCOkVHyShITX",
-	"Ut6AXF9JsAMEoaWoaWfBQl/AKVikahUcdQ++VUwz8RlW5/mJdfkG3Y03ibkmIRIOndYIF3gZN+9uf4qH",
-	"Jw25+YWF+0ZusbVdVzbRW3joMzq4MKFp0ok+27qud8w109SrwpBMbiGJfCmILKD7ay7Tm3oi0IKrNZrr",
-	"IvMpQzvMBoJNHp0N5H4VPtPYdr4nHfJt+dTnd679zGKH2j8wFbJebcBBxC8fH5Dt51bzWZ1QnNJ/+Bl9",
-	"IbKEbGihIb0P8wsADp/hVbpRXCpudg6gAWkylgF6TuCDvCsh72dq0tV9nsPx2lDnWTymNtQ4lgTAb4jZ",
-	"StfGXh8YOG2d4I4N3FDd3SzoasNvPkMh6qYVkaBruXbFFPXE/dPZU1Hk+RS6Ek9Xte3b+qz/eaG5fR0X",
-	"tXpTWajJdm2p6LrL32Vv7bf42GcmkWFK/7nSGCiPctauFBQhOLH2LaoQYrDNWxO+pdIUYIbfin6sM6jd",
-	"eZ7Tz1INakwulhLsnH8T9RHAl9kLsVa2mVFDWwgXLiliZJKT25Geml5983cXePhsTucnK/GCF7/zCVT7",
-	"l68C6/NIF7C+qTZ8IVWbJe6w53tnVDEK6DVdPud3/plJotyuhwzTWN9jB67hm6WbAkEPAMvsgVa3Hy4B",
-	"pBKi//V85VCEzMHmdRc9PAo0l2kVOYTKGpqrAGF6ifB0dEfoUg6b4URtf16I7BJwoQa9dJLePz94aM15",
-	"kd4wE23u474OxykfjUVT+wRJEnLDxJoZxVN932kS7qT9gCBfcFwbEddqZic+WS2eP3FQnoXDGZskLO8g",
-	"y2r1yrp29Lkg7LeC5p6vALOCr9kloe4jSAGShSGKbaQyGlAHApULCMo1FroJYS6i8u/NhokrfGQi8eeQ",
-	"LBupqAiicOnSm1SZy+xTrQxZ8ts4rzuohdkYhNDgyaoZc4beMI14+NRZJ0/JLWfbhOgVwAPjM5fun+WE",
-	"13RH5lGoxbXMWDCf3Q6N2ewATmmHHnL8HiJ6RwBqDOFLJslI/JnNrySwIuJiPL64+AqLDx3lm0Arp+Q7",
-	"SHyoGv5ZAhUbACXFsLUmG56aQrHEW2JWXvk6bcUcWxJc1xzggdhHU41YVhs7/cC+Afm0BTvkOE3arcEH",
-	"XolNUT5wSl5AZRFMDvLmq6bdmQc8EsV6zlS93ihTdCueQloFQHlgPYedvygTKMqiEbu1jqNOyc8rSXKa",
-	"3mi/QzQ1JJfyBgMuuRSDIYrqCDWRc/0glXnO6LLohSoqH/tfAVbkVnsfcEV2w1muGQgGu9E+pcKxeASj",
-	"iDg4U/urlcwzskAmshxmeRLINKh95hA28WA1PfCL7qHPD3oRJhYLwz3Lc0fl9VSGqqdX/VbHzHyEl8di",
-	"7a1U1j6VYkyi/pDt4sJe9nZ5Ha6mV/YhVvL652TPvirnf+f601f1MrpJjE1E93HUsjfGr5ILQt05BeTf",
-	"FRUZJIAj0hgkSq2fku1KMvvBitYQgohVV31Sji9ENXCJlAB4AChCYDdZBuG6Hb4V0/PWmuW3TDcaLcmt",
-	"IIovV0Y3r4mDjr+7jLusYLw737oHJ9EF3/KP0DPSFTpE8bp5BnUiIXvqvG5PPTw7f1yzp548HmJQuSo9",
-	"bnbE0GWJiYnrrNIenFa4opXht2I0g8C3m+erxclPUrCTHwFbZNrWrnxNl+zBrxu2nCTV1C0PDs6jyOni",
-	"uinP2lSYQrHUa5rnJbGdLAXJmvgEQ7KleX5KfmpiqF3WsWzdnhkpc3iaaLrT9RZwVj1bQYh8nhdKsYx8",
-	"WdZxoN4uJILc2Ccpz76C0y6kmUYVY6ofK//KP/R54hqX04siG6vJMNftfV2NN4j8/ukB4XC3ks8q0wyn",
-	"9B8eDr9yCStgLyK0DUZk3O7VkosxtOpOrqzyWIg1n12XmnLPx2auVD8Mhs79130tTeydeAArJdM0Pvl0",
-	"BZENudAjFqaqgC85BRSiLeJ8WDUc/MDckEw6VBmzVwgNRpNc3kWgBHgE2yMOQKu/8o/+L7Cr30uZu/Ue",
-	"v+mRJ6xXjrlu2GF3qJAeUHL2HVty4d78mUH+1oh/75Wz7VeHBAF8PcXGwx7AtYHdVmD/Kah/CdGy0lZD",
-	"FSyg1socUYAxelzzN1OvUoIGqeUlXEd6v9iFPCtf7419MPegcNcUSrCsLBU+Jc9pnntsI1BSnUPf6tZz",
-	"WA03TZNvPMcGZBT2hujROt1Dkxh0UJsC2JClexbKG6F9C4B7LQwr0ZcvibCfeT0/54iQA7+IhtdaIa1Q",
-	"gBNR2joinDXD0Ac4j5oIhTSOScRpsyh+LrGvAEKaIiSgN5E8TzyFfym25NqoXUI2ii2YYiJlOiE3TAmW",
-	"k2qz7VlJpVjwZYHs4wAEB96kruXJINUcnv28VHOY0n+6as4MquSIOylKThm5xzGNGr9+oBlVXUViV/D9",
-	"QTLpuGyAE/wkRUE4gZey8K1JPkFdkIOp4MIjAIuM3NK8YA1ZYz8F+L7L8qJzP6R5Xj6v2AgItKYQ2Wew",
-	"Fcvz7hA2PDFhMXoq82ItImke3zS9kkOyPELvUHIbeQH4Oce9oO3f04Rn6Pd0UJuuIhxdfBCHwu52aIX/",
-	"KjnoNEvKo2F47Yg8qsVhuA4elKU8LxvTbpRdDPQ2XUoIqLi+VeOSjEpsgC4YgL1J/bySa5ckqgl1nWro",
-	"komRaQqojx6WpYAgIIapjbI8inMpdEFzENvj5lOmIY9ohTk4AcHYAyxofuwUBP+eVpufYA5CiYdgahNM",
-	"yFyaFdnS3V6WAWQVWK5u9zJauMNRJaxA0yJQ5mutirghwvJenu/Il/acflW1K4LTcul2TepGT6Mt1SSX",
-	"4L24ZWh+LPgtI2suCmjsCj2OmqfSJyt8gIE/JJUODgfKVNhiNAPXyGDfth0vdrXb7x6kK9nv37ZPPncP",
-	"fna1CvXJRXR0t8ipIsi1Q9yKInv3FVZmQi9na+3aKUI2gCoEoUO17669s1aCPdRdHk7/zCT24TOf99ZM",
-	"eIVgC4UWk/VOv9cONijayFcuhrpKH92h9QEk6tK1FMsya69q+QrupljX16M2HcYZ1fvFH6n98FHPm2er",
-	"mLfIfT+NRexRUT3zWWlqea126kjOrbgP0ZYiYV10Ahv+Qsoi4CsdnoCJv/49DNB3xcx7+nmZQu/pskq0",
-	"uUcfY/21rWR0ZqYygkEvoPHuQrHOtnj2on2eik0uaVcrTPBp/gOe+pz2Gmf0RmUejej+Wsk5YkQEBBJ0",
-	"Om+ykdYazRxa7imx9hEqi95QteoVFbsyF3QBlpJ2yPSga1W9hTwiD/jhLgkVbsKls9jq5r4kOHO29Zax",
-	"G/sd6OwERflhKI6O7R78jn90Nn37XsnNAQwYDmcWfsAjN3ybqhnBX6ySXe3WHfYg3mH8z0Hcsz/dAYbC",
-	"HKs1WpFdO2jlKVxRPf1Rqvd2iNzcIvsctzzia5KLhWZm2MiDvCifS+uS+2VoF/RDwT+NUiKyym1R8rez",
-	"7qkguHF4sawLbcicxS4i10UKwANdD1JK0gIupBu2OUIblL1Tw0RHi/gXn+eJOapu9ULce1ypt2kFqECT",
-	"NGpeb6hnxGYHlKZ4JlK4Phb6Bu0s6apkBWhDFey17/1zuEBHY60bHuUKmPufaNYdx2cFNYquDWxABPZm",
-	"8z7zfdd9qIWJiSKC6papkyur+WK3zUvyAWn2gaRUQRNDSpA2zjGaoG+xub0InHJOtLWdc4auCpcucbjx",
-	"vKU3LC5QfqY3DLOwPjuPo51aHADy55X0BWUYkZnEEUJvrMDXOWMbXnq1iFkpWSxXRLRQQ6HGUeRcMH88",
-	"PRbgl3akEylOXj/76as7oYUxoWTedRHYr4/UMteOvS7RFe/PoIUX5yyoQPjvDthmlhaKm93s6f/8qyGD",
-	"qR0XjVeMWbnkSSoI86QgRno4cnA8F/Ocp2RF84WPldywndVrrKz+1SoZa5oN8otQsZOC1Tbdvu4EXtfT",
-	"79o//B6fHXt+P6u8yOZiulMjgeKw5mkgyBpbrBMi2LbMi7wkAuqWMLVNs1Q5YIO+bUWZzNwx/XgCgX8o",
-	"1TErLjqwVbKsSYvZ0dIhW++558P+LMtYFppCc8t/hGM0TSvZ0IleSIXZPNywS2zbAJtcVsTgdSzFMC9n",
-	"37aHTjnc012Op3fsVt6wPbaY4roOeIrwbRNBcNqhAmS/LMMHNLd6yw4fyH03FzQQd5NRvGxd36HElr3r",
-	"/2P00VPywZG5rpD+9erNTwSyOsFF6zrkfO8wruW2KjckZgvAAQ7Q75J8oDlTRn8o+zZaJQg+8uNckg+K",
-	"6Z1I/TMUNF4syzZkwfKczNmKC0hUAWW4zGzFzJlGyL1700Hjje35gt5Ke9+zIedrLW/ZS/+DYx4taFo2",
-	"SYAcVVWP/eQTGTA36QtNquUPOUSa5YtoC6xnWXYPtIH7YDpJ7ykjRZnaexBtLEtBCKtbKfsLPvKn1sVg",
-	"DcevTnm/Yhg31hWkw+FHv0Ov+osL8B9JncLh71mLqr30SMfpWZb5AP/oMG99g8DLgTketcP0YKMY4PpE",
-	"Ld23+MAxN+9FmaFy345GPGqOBFEkbfh6skAQFbtK+xJ76TmgEQu5rbKsMHuvhAeZ5HZ2uz/sZvZ7//nf",
-	"yjjU5Ocliaa+HEiaTy0Iz44vCLFuZpLdxaGOIg1/lfNuxeKv9oE/tVrxVzm/nwIvS6r9Ctd6RTS0BpVr",
-	"rxmurcHjRWIbyUOzppr4q5yH0S34xmD1xUi15K9yfjylxA5+zypJ+cpj7vG7wuEO8Y0hEhHl0pXUAIiH",
-	"denkZ7vfm5yKOnZJJkUtgRgn5ExVYI2tLPLMoRMO23If5w1dc/ZYl5dcLO0FGeDzCr7cyya+EYz8Kuex",
-	"k8mNy+I3msjCbArjMnibbdnufCABhCjgDGJMHbQl0x/kv8r5pyivvBcmeEsLbe9UYISVA5uHCiZIek+p",
-	"SFneSiOe4EA+UMxg7+awYH5nv57uZP7JxKsHEBBsazemLI6ma9YSuv7aLMuqFpTnLEugkAYqOFSxMfYD",
-	"qeAzu19jDvDA3Sx6omXvis8HYCSSYKYNNdECiPOzewaaLsT9aGt2NCgbhHxykAI16GPkJq/BQbqL8xW1",
-	"AHUPvhD2+enB76oQnTf3u0JMmIilCvHZpqrald6LPqAKkfgYkL/2p9ncNbXiSNj75GTLRSa33RLjZ/fM",
-	"n9rowkXcjzPXETXozV0xmpvVpO5cXNrxTCc3/j1bT/W3HtWjWzsObucG7Rei/4RcGj1nbaCvr9zVP5Gz",
-	"72ikjPv9DiXTJz8xZ/dwYo7h+jvusenEF/6RzY7aWD9aagrtdE+4cHBhx+nU65Oed1DBncnKSfP86t3L",
-	"WrYOZhroEpIjlfKGs2E472Uod80eLGhqpOrsa/TSPXLMVHP3invRszGPg7iVN+Pidybgg1RmrKdu8zn2",
-	"9DhKWz6q9Vaqe3eO/MS2sKp7ssWNJOAnEYQW1gwydtZSkS/fv3n/NiGA+HH+6JuvLq0NnspCGExaA7T1",
-	"zPnTwAAvAU8G7nbkEnouxYKr9RF3tiLv/e3qO9f32b77Hg7lX6rSDaVNbafufho3VOsbtus5kG/dU/9Z",
-	"Z/JnNn9WmFXQVH0Df7jwNr3lS3t8TlPFAOOJ5tr+TQ0jX/pRyGt2y3Jy/tWkp5iC9u12abJjeNz9/Ilt",
-	"/Qv+F5zHsvxqruRWM4WaxoHH0jeU7/I4C7b16/0PO5j3vI2QAijYtmrjbyWrgyUDaFvBNMkkgAxA6yAq",
-	"dtCn6pANXstbmnftL2aZ2sePtL04+Ds3k7v2jZkKKsDZxxBnbegsgOUwXgI6gm88D3cgwpR8flR5OPwk",
-	"HZHKz1dSgmIIiMHEU+fSlRXip9bOsgZcQ+MHoLXx9Hdj9WCZ8aV4JY5qOeErYog3U2MG+3JxR7q67Xp3",
-	"Evb6xF6IDJd5PIfYVHxo50k8ZHcgWXAAZaRaUsF11bUryl5vGk/+qT309aX01701SDRJzKU+YL2LluYA",
-	"o3gvmdlXWFlwJFENo9+zG79651Gd+HaTakkytb0sES4cmhLbDt/CAfmKiLzYeUbf4iN/6sP5Fhye/ccS",
-	"yTGVm66CtQRfqL0twEUaOItRqepm1J9YHDuTbz0U77EUKBz/U1Sd1l991OOJ/vJLp4ho34dDCmyqTjQz",
-	"J8UGW+EaCb0TfcvECTe5Oq8DY3Dl1n/mKkcZgPN0hvABwNGhbgbA6sb5QTGawJWr8ybK1bki5A/8NOMZ",
-	"1J0C3Iq1HVU27WGLmSsHEvwIjgKYEUa97ttZED+e0yr1LqZnXEuWMt6kZO5xTX3A61hn8YE9+l0uA304",
-	"cxxpl3ok6REcOpiOWJOZrsWls3jL/WtFuUx5vFc0u7vT5277WzeWO4w8pGNlNP8ZbD1/OkDKVjSYVGB2",
-	"KJfTE+zP7JooN2O0Y2IEX8ucp7wHxP6tf+jPrfdDusb9pM15st5X3hyu7YiKPY5/z4p9/a3H1ekxk2e6",
-	"pB+//w+M4l3xg/dqd9Stew+vv2/McvvSLpQ3bG6DVVlQHZJNdIfB0NR38aq/ARBNWEbo3N5sXHgtwyQe",
-	"E9S13aW3zUKGux7WBhcMNNE8J/yJ0iQnPTkdxtSBpPnkQvHsHoTiMVIjJ5eMvxVM9ekbf3fP/KnVjSsr",
-	"SexKdvdXc+OI67oeWR0S5FlQC4mjVrpRRtc92xX/vTheosNPbFsR9d6d/603t3px0IkE6xVcVrCRO1KI",
-	"jClrIk+2dbUTOPBS8hv6Z3EbAsM7+kVzYQ8jIDoRe5sMv6seO7ogi1QfZh4F+IDehG8Qk1pqZtWmWh+o",
-	"LdW+QWGs/ZJhH028+PG+qx/9ftxnS+IVoBD4Po5UZESnijGBQJRWNN+ta3vFgwNZtRexoCTPZ+d5qWZ2",
-	"P9WK/nXH3Il6I43gjrzN6e4+t2R8b16cHcsAlzLWnBcwNcsWvTLPanw+0RmryaFalanh62Nv4YYzQGQX",
-	"w87VW/v4NB0FXyq5Jmel1G2WHHcXHPd3LxnMMge2MGkxywKxXxgTCWHCILCpJqlUrKI82QLEI0RTLzGc",
-	"AyI2IZZ6imnNMgRDtQynp2nCCvuML6smgh1PfAsR8u7/4+5qdtu4gfCrELr04kB22lN8MtpDXaBNULnt",
-	"ofCB0tIS4zUpkFypQuB3Lzgz3F3Z+ystV1JOgW2G5M5whsP5+Yaa7BV5/7IUcPSj1ynfYXPUuIfSaP3U",
-	"7TzCyLNV9ri9ka5pwQnWNorq12nLg/dPGBGTqjoV44QuHkKw9YrNM5mCrw1am2wVJjVhCmtBRy8yRjBp",
-	"B45swCam37xS7PDM8QR6LwtV2tX/07H/6k/XJ27slr+KPDEg1VCJHyxDBHTumNJzneyKFq7RkyLGJXMU",
-	"FwR8wtilFrqld9Fw8nuXJCwvyK06OUOLadaqHLP00n2B/hPGCTwCOftFHZV2cnFMVqH/unguP5h9ZGdf",
-	"sWbUsKNnFipiy3cWckOlZU6nyYCMy4Wso8OPuHlBMahRyNhwpx1FsBPLzHV0mYkRlRpNcAiDqrksisZc",
-	"drQKPmK8SFUq54aji55oXHlpDQ7Mi98ZMUCF848dnCqtGts4zBF6Mak9cLIH+GPyIpW0Tpguotfx1sr5",
-	"ejFxKiRi3uQlkJH9pucUwDVcMenYsxDrEpKO4WpQWte37j6CpjXxqI0wsMFKh+TN0Q7J8xSazyrgq14V",
-	"XkOlt1AybRlnRJUCzmUQDVhjrRwrKCfXmpd3AHKzBZeg4hRC7sHSlPI5iKpJp7RIF5Pm7zD0TCB2vxf7",
-	"J2Qp4g2w5bY5CHw4OmrwXDfcnjO5VJ8zN+lyB87yAqxhenQmmEdAu+wHm1OdgBTK6mOoKZp8ZB1VjeA3",
-	"K6oBXq8mH68/DveVUGczc2Jd27oolOZIy4xcrtxt3kyQynP8X7h9Fgl70mb43r4zLJ3FUK/48MJlCoGF",
-	"AiXDCmepaghDDD3gBMute+m/t8NvEZDSzyuepkIto2I6HoeHtRRuWDCsGiaRjgtoS0qIxD/Q2dpQ3jBS",
-	"DHbKcygTF9pFzMUyUwfzC09jPbtQlPGox9IWMDkBA52hzhiU2Tni3b4awPB8JWtrZZTxN6gGfRjfYtSE",
-	"QWNk49Xm0BEdNgJKFoVK6rPn9FrsP5XoeTTXOhVcRX4ePWidEsnihy4Cb6iaPk1DD4pD8+N4lsiW6oxw",
-	"aDoB9tBCZ+9f8FYVz2VKP7GdzszbsF092ToUteyRbao0UqzyufmHduJoysXQzbAlv7uTI339Y6SDKmjt",
-	"/3HReec+ZOuGi1G4v9bRbkQ/9/d+FQbktsJMbsAHwYQYgoLpf+nhzfoB626aUr7Q3ikVGkYtka4vUIqR",
-	"uSWXCrLqlH9y2DJuzwjpLO8IG+vZeZpSs3H5SW6yjoCs3TNMrH5yW26aga1mYdCJjENv8pHb37OOg8WM",
-	"OXGVbaUEN4tVXWnFTVVpxbt1f9VbckZvjXQO8cOrFqNs3vJiOasnXxHHRKjsBZxV+OPCbjzPxizvCBwk",
-	"Y/UKik+mfiN7U7QmIhcAYOHgDGLg0lzwKCrM2yJfPfhl4UpYhZ7O8FAQfLGqjI5KtRHKabM70BqgPU1p",
-	"M40Ccq+s42kqkhNIyL2z+bdXHdA+yYI/dpINerBJW3bKd45otawWUwp+AVa2g9uFhqoDhfP3Gu1iwX2R",
-	"Nh/OWZQzvBVibRssWv/3WFczzH30ndy/8gYWri27KW5liCtB0HihXwZRY18yh9WpFvAonQZlplUqVXEI",
-	"wO8DTV1vGWfFZpmefxWLohoobC6YEF0eOdQZ0BJbqw8FgsE1qrMHHHLROTvwDe2ijtQYStKxmJaSyO++",
-	"3NP0V0yJbaWP5sBYzl2SwPfFS9XB6U+BVVlaeZ9pv/NEDAetVuLPLdgYViyMQJiTFdYASGwo0xPTGVne",
-	"ITNno59F4GK0hFJEfBwkN8dPVcK6Lg57+aAT+GRPmm21SVp6U8KImJEjbZKmIiDY4lB6ovSg4YqJ/6A4",
-	"D/xaG2Hyq+KF71hmRblbuLd231QDHQhO/cZP46mon6WYfPr30SvwueBGGPjp0Q80m3A2M5NOPk2mfC2n",
-	"mxs4h7STb8HsI4b7acIjCfZY+sVGOp7uDaF81NJvCuOn9Mtw+b0+vv4fAAD//w==",
+	"7L17cxw3ki/6VRB9zw2PzxYpkiJli4z5Q5altXZlWyvKo3tj7UOhu9DdMKuBGgDFVo/D3/0GMoF6NVAP",
+	"dlHSzN5zNsYUWYUCEolEPn/5x2whN7kUTBg9u/xjllNFN8wwBf9aFEpLZX9KmV4onhsuxexy9m7NyAfB",
+	"PpoPRC6JWTOS0xUjc7aUih3Pkhm3T/29YGo3S2aCbtjs0g+WzPRizTbUjrqhH18zsTLr2eXpydl5MjO7",
+	"3D6qjeJiNfvzz2TGU/sgjJdTs66G4+ksmSn294Irls4ujSpYfeilVBtqZpezooAn90fO+Iab8No2Uhui",
+	"5Fbb5VFYXGxVOEr9yylb0iIzdkkniV0i3xSb2eUF/IsL/NdpOSMuDFsxNfvTzkkxnUuhGVD/jZLzjG1g",
+	"I6QwTMBsaZ5nfEHtbB/l+MS//a7t1P+oTeJ/KbacXc7+r0fV9j7Cv+pHflz4YnPx79fUkC0ThmyVFKuE",
+	"UJGSrf2lkSSVx0A4N479zLM0ZekLoWS2YcK8k7cM5pErmTNlOK5Ds4ViMPfWJiQz49/omm9rfKST3/f/",
+	"dmMk/jO/lZSV89/ZwtjPwDTfMOXI1JxexsVtmA1omiqmteNxrogU7MjwDSOamaMiLxljb115+a3OjcCn",
+	"2gtyLyc4s+h6Hoja9yfyignzHVvTOy4LtT8xxXKpzI1mCylSvU/x75jZMiaI2UqCz+orckIyRu+YJhxY",
+	"kJItT5kiucz4YmdJX56vx08aB+xk/4Alsy0367XM0v2PP6c5nfOM28kSAwxvGcAuiaSSaSKkIXK5ZAoE",
+	"gWEb3RJg5ycBPtjQj6/w2bPqz1QpugMKN2mYzD4ereSR++Wa0cysj4Gq9T8d8Y2lDQpr++HZRkq1pWax",
+	"PmYf6SbP2KOFVOwRDgDfeZYx90ZjR6jWfCUY2yfHi6MN5Zll/O1aEs0sUSThJsjsizVb3AYZLmV3fMHC",
+	"h8vKT3974HNXhM61JfhSKiS/nTaKYM1N+KThqzd4TfQIff90gPl+kFuyoWLnpgL8xjWhc1nUF13jpWVG",
+	"89wOWy18LmXGqJiV11bvfDJ2x7K+E/kaHrLcxLSmKxYk9aYwLMDX3+0IJRtq5y2oWDCy5SKV24RIReb2",
+	"b/7GQabnmhTCHrAt3dWWXVuYzJlg6Q01jfWl1KBkDC1SqhUVXFOcUmDuimmZ3Y0c1U+8j3pv3XNvC5i/",
+	"5iLEke/XVvKsGdGGGqvJrKhwJGkywrDJWXYNLtX+YSizaiHlP1h6UwjDs+GEgRX0UQUkwjU8aV8pUAIF",
+	"Z1zo3P2ta8Br91j74oCl+VU7wrRYwkuQah7+YFQs75flN7DOiLWz6M9BddKDN5Vd/LOF58eWUCx/z4S9",
+	"SP57Rhe3Qm4zluI8YFdmiZOeVhOUMDHHxfCTnVzt046aTQFfkTguh39eEvzjJaGCMJDKcHbZJjc7EJRC",
+	"zmXqr0J/GT0+C91Ghn0MKLzP7N3GEmIvR2JFIFKgNeL5yUloyJI39+aNdEoINahOPz4hKd1pQteMpkNP",
+	"UouZ3N5E9/R7ZihOp7Wn/v7rPRJ2KHbnraHynu9974V9Z/Zn+45PZtZKutGG5cHDlVNlArcRDAl6p7+O",
+	"KpWkeSdaeSVSbTmhoZgMWuiePtKgNTxVUqO+Ej/v6D4gNUJHC63J/RMwQvCn5Sbv/emWizTwh/bK7LLg",
+	"0cRNqRw0uqI37t5tLqgk9yF0R8r2Txu/EZ3htRf7XmyBDErq0istxVdayau0T055RbT6yMHaKL9lHYd0",
+	"oBbXoXEOvmHD13TkJFRjl1NwQwQ3RegtU0FzM6SA/iiVFZbE/pkwulg3jvO+KG+zULGZ49eqQySLeVY7",
+	"Qe6RP5PZHc2KiFZOYdaEC2tqSZXauwZfTKy+uF3zxdo9pAlVjCxkIQxLj3tlN370t26jx1q8x45yo7lM",
+	"GEUX5hFYzcBnxjARueRHXQjUM2zrkjNrplAgex8B0daqAXUG79Pyd06NgstbLpu2hlwSKRipK0WJl/hc",
+	"EyW39xPzdtYBXqmOT9fr3+NTPVdY5KhUrwSPht+YsFStGWmdjgqaZbCekVK45IrhkjiZ/b3gLKA7PS+U",
+	"sharYwLYM3sqnJSF3QaNFI2tfUMsbFsaaWjW+zUpCM0ycELp0DjB+8MP7pcU3J8i5eaFMGrXpR7vX+L+",
+	"em+bVvKSUIJera90XYul7gjAP36daabsv36dBS19543b/8BLJTdku2Yq7CGYSLeoTs3A++kGPcSBodZU",
+	"rwMuCPaRpmzBNzQj1z88Ozq7eELkHVMoBJjdDnDHWpFiR3Du9phXRjENXuiQScf+3lgHF+bJeZAR7zjd",
+	"n+ivs7mSW83Ur7MEZuNdOVSQZ29eEfAVJuTXGbjPfp31b26LU+38ElTTvH5mJ5J45qt4oVxmlI0nUdyq",
+	"8/AA2tvzNRWhOdKlwRu9a2qvhFW1pdq9MmxTcXvAucEN2VJ7gxQivbL/WtMcTGgCFrU1Am+qAM6w44LP",
+	"j57jZPpb67E4H9+yXafBUJr6aep04428g58WsDvpcGM+euorAne4n7inFWxWRrUhht4yQcZujWZxQa35",
+	"SlBTqIiLqthsqNoNYOk0phTD0a2tt5oOboWjUmmF+U/WpxY/KlMcaXfoHug4CxZwQjhOGuXk9O/Mw+w7",
+	"8JhEzOIOXq2CSMH44Hwt5S3q/+C5SkHZvSJ6LbfCXsXIzAskBfhP7cFK8CqTYhG+qQ1VK2YGMl6Tg9yr",
+	"SZ3KDfJ1bNVU/CTQS/9ADPWOaRPSlb3CEtgouweKLRi3WgQabU4n3a53GFGTt1bwr7lYHYeliDChAMfe",
+	"hS1MtxPluTWJ/tPxYeuem8sirKdAbF2HAyxxMRtT4eUy7IJTcs4iYQmaNgM8NVblJgu/VQge/n6hC5r1",
+	"8xFb3F4zY9xLWyqCcZ1XVVQC4/Nelba/NpKs6R3D6P2C2suD5IUhiq/WJhTWaW2nO1q4xsRtULkdjsS/",
+	"DQpf/icez4P8RUCT1zzE/mMPqWfCPudn12msbVAwjGhNefQA/F6kzjTb4/i7Xq3pNVLbqnRzfwz3nexy",
+	"abZWDIMxpXFaly5mJaRV+VremdoRmtPFbXgJS6pIbnUPSmDTIU4Ih4FsCm2IYqZQoqmMeG9TIAJfeZ7m",
+	"LJPb4SsvI8t9cXZ2x9SunlpQpgV8++S8Py9gyT9GRGheGIgFw9GxRjw3mmXLS1TWUp8ftLilq8qKtTbP",
+	"sr4je7GUwBKWUsVzI+ymZFKs7JAQoIRtsOphIwfi7OLp2Un/csdFneVyGRbBOTWGKdHan4tgnKgWYQxQ",
+	"GflVMwj9X5H/XXN3QURqsaaKLgxTuh3nCn4s4t/8eVntiN1HAs8ldg/Lc2R/nTHL+ndM6f0w2LenT8/6",
+	"zFfk2mHy0UuSQ0VkxvOAQ5d9NI4R8XL4SpNFxvO5pCrdF0uaae1MhtqKz066QomNDD74f33UMQMuD3AD",
+	"w5oOdgI/l2lAuVu43zam37uv9qXgnSCzjNFVwYLusqC1B65js2Y7sqE7spXqlkhro+OdbSV3ZnUzmknB",
+	"wtJ7aIYJ1eZGMyZuop4BmIbVDdHetBq+nY93qA2zVCL6WIfmbknTSc1J9PJyax5CM5ebDQ2qtGp1t0/s",
+	"N0quFN3ADlO1KjZ2pldESKLXLMvgitV2NzaxHLPTx6cn35x15pmdevnv/72/7IwL1khUXdJMs3Yq6L/z",
+	"O2aneZeQ3yUX6MLWOV0wnVgNs8rb+koTa/YtkBrEXjQqV8xgrlwghUilLOAnfpUyYbjZ+VAKPHZVKbYL",
+	"qhRnmliVlwr8c5ld4G3K3vMgC5MX5gbUmpv5zngzypHiyTenJ99+++Q82fcqlbfs6ck3j785P/327Lye",
+	"0FvPX6678vmGyaKV9ug/1kgQbmsqp70efWCzQaLUMeoE0hQGKuP7rQtWMAK2JAZCSgcjJG6qQgj7J8cm",
+	"+9cPy2iuWVqn1IBYJlMqHHQAA3chiwzFqTZUYfRtSzVhImXppdemUtRyXUgis/yEPBe0idnHUNr4K6OJ",
+	"/QuMWOgrcnr2Lfk3jP/xlaDZV9oFUtE/Qt2vcSpNJ36NfbRJmWrGdS3ThvO+UmdI9zz653COwY2egm1y",
+	"qngw/XqQm9sl7w3zN7uHvec2GOdGLdrlmaJMAINaSHszh+XWZBGg1jEu3ab1t0Ke58bN4wg6zSVZbs+D",
+	"3JIi5e2cOtRdd7DolaLodV9SnqEyrHlmGW9YZkr1gUO1aClE5TZvpWQJInMmiJaLW2b2pVcmFzQcOMx5",
+	"3flaO9u5kgsX0Ax5pYxcyIBnzyxyy7dFmoejfhsZSz31CULdG1l+OXFrGnbBlJSbQFgIzYR5W2QhfXoe",
+	"c0kmn9PBzlh+k9KdDm/0xlkb+1uykHmvOLuGh/zTN10+e39vhjIKQrz0oswiBQcKsU8F77xCePdxmPSF",
+	"UGxhNbJ0gLcYE4FhVY1FuVk6elULany+dIc1PlrfgpExgIrbphGlFfM+jCzVMngu0nQk5+MbEb6P5lo8",
+	"I2urHoEJQ+zhTgjVNVvAGjGLNavMmPseqXuEptCopiSnWkPuGtfkluXoAuFDHN8N87RMMXBfTCoi16jX",
+	"sUtT8ZN8MF4y4TTdaXlpTe9YR8GNXILTDUwxiCiaPcdDPK4f5RLnktUhPuGLtXfZajJX6A0cl26p1/Ts",
+	"4kkkuP4PNjArYbt2ZzkU2wEyoDvI0iflK6bhD0OjOG6OJUPDxNx2+G+P4mnLLRPxtOnIlj+Ep79nGbc3",
+	"WYCpjWGb3ESux0UVtN9XERSzNuKoA5EWbPjDpQl7X1mpiiwmK4UZNW/dTiJfUcuHqHpvKXe+ancBW319",
+	"TGpMvMwoJIf9nrj11auDfC1QuameiI3dwm3oYpMpuLlkuQdhZ31rZB7OwrxjYV1sybOQ3LNW71JmKTog",
+	"FIPKzq1Ut07UgMMZQy4wAvpwwC0MRZno8uu60/d9z9ZWimiMG651MITqPTdUCGnIHOfFUkJNrRp9C36d",
+	"Ncvy4y7lYS8RFcJMmLHCxZWrooLoeSZXR1wQvVCMiXB2SiTk36FDlBF03K6SIkNMKr/3B9tTbqApAuh+",
+	"TvcMn8dXCZObYKXhcuNnkELfqDUmGdcBK94pfS3a9KoDkOh64yKGYYVaLdbh26VWeD7uo4u6X6XnvnUP",
+	"wluKxS7BvAgELZha2OMvl5BsDq+HA/97rtmU69v4gFyQQpcV4Msiy6x+Y98ZOPyS3slCuQqevUgv5J/R",
+	"LIs581ZKFnlATP5EN6ys5sCHXHiai3E64pgA3ZpRlQ6/pjdsI1HJ6aLtQDriYFUsZIDiag30bFxGoRQ+",
+	"7BQKCPUUiMvARmH9hE7Ihi6kTkjGRfGxVhvrsuOBubiCpBUrUoKiXeq4W0XqzoOdM5mHlPgGH+FD1c0z",
+	"0thgikd8i5Fq9mvI6N66tO811WTOmCC4B5ZE6F+doJ7d0NUosdVxWbZqwn2lODh0ah5ex0i1QnDt3Ue1",
+	"rXIS17NqScSkJuLLzWtJ4bY890KzdVTCCpu9XCBHTB962b519Zkw2gEZazinWGn02GIwJpTMspHm0JIu",
+	"TO96X8JDoMCKlIvVcEq9xBdCZydnCjRNKXRHkixeFJCKkcoy8WHQt9+UHwh9/o4bmvWO8Td8KhoXqtO8",
+	"Rp7m6uJbP42V4xlgehsH5ljFQvZjyi5Qgsl2LjJL3rz6HuyBa0OVsVIV0geWO+fLaef7lJkazeG50WXi",
+	"gpMr+ypaSC/KK70IEj6xzGHAdWsVTyaCpo8uFmtwpy5ycnr2zfHJ8cnx6eXF+eOzUfdFTDtQTAOR0Nd2",
+	"sINNNQMx9cBWiX7VurLXcgPJlIXQhOogcFY8WMal4mYXzdTe/5xzKRKMI5ClkhvQL/WwjdLIWPdwnrTI",
+	"jokPCdEZYzn85DwpCdFG5jlLE8wCCA26VdwYRO3qnXM7kge3q9uoyg3oloV8XXKLI2L1wSHWmz+1E1lu",
+	"b4tAfkDEq/y7nA9Sr3+X8w7dTvEVj2ASFWJgnsFWqttYXqsmqRQssQr5VqpU99c+2nXVZu2GL6eaWHrg",
+	"7OLC9G0hppP5bpUPI/avsSg0LPZdxWhD7O9J9o6K3UyuwgIf0hwRh2EKuTqFOBWMVSGUoPzw5HCOOSs5",
+	"EGIA4CdHIEUwlo70NESFcsT8ePvyOXn8+PHTK2+C6DqsVkR0qkBMjxZGbqjhC2vliYJmiRXgdJ5BGZNZ",
+	"A0rEeDnshS58tfoV/OR82smYkp8tz7IbIc2Nds7aVsbGmhG904ZtiGLLQgOY3uAqnBL3Ckg0RCr7QzWR",
+	"VHbDBWGKMmfhbvYP5n1kjZ/5dP7FcvKHE8N5s1ppP9QwsdjdbIbmK25kIWLonIZmo9wwhQaRMfSFFhFx",
+	"Js3vNsbsoa+TyECX+yReOfPGTuuFM3C6zNP7Zwz0upeGwQCV5liHvyJ005XwtfurW0ttSu2kWXMRrLrI",
+	"i3nGFzeumr2Vy5OeXVycPiX4DLllO3ADihzCumRONXtyXqisVdDy5DzpAIptAsD1lnY4kNjaNJPaGjuJ",
+	"E0GzvU/w1b8T0RzZx5wrpkcNOdCXOwDp8k7ejlxO1Pdmj2r4Xi502Mcf8r6F3W6FLqXBrEGyVoS1Ruv+",
+	"7Z1CKW2DQU+vmXYktyMIC+ijmVwFwkcjtrUswgt49+Mwr1FVLFJ2HIK+8+MPuT8nSgCHYb6zDwW0CMUI",
+	"ggy6VLIdWcgNOybXt9zqaQgxZv8iNSMZWxosAfHP0g0jS6oNFFRR4UcospTMMXZ9TF7zO0Y03fmoNvwP",
+	"tR+8ZWmFYY8JNpbrMmZCxoaMhTDiORwj0SSjQJJZNOCvkU6RAz9si3Fvptnn/ypYyEx6pl16gdts5znT",
+	"slCAAJWlTBuM1exTfikzVzncshAQEEngllq+0cFwnzX5Am+76iEtIRcN0YysSqfNFbk4OUH75WTWhPEf",
+	"UWC7bwhgcalmd5CCAdXZV0QzRq7tr3wAwqffsA1TK6tgzpISW21hn1pALMMnvWypEph4I6RBJYWLpYTs",
+	"+nmxGpGh4w26gVcT7N2eovD0CRCorFobDEX79sWZh7xipIL+bRWZJnHQheZwHpMPZvmVJvYpPaSAeBTi",
+	"cjvtDmkyWLj+l+snMcXJuy73o50AkclVtx/FY8Q0X/xdFkpYs3vJM5Z4QJfEUnLJWTo898a7tssBXemN",
+	"XWF5ocJXxpneuKV7n/vF/hqySbc+xlNygRM/VlaAT7gGbMkNxIDmjAiqlNwicsI9Y5utHCAg8GCucDs5",
+	"JVs8rAFfn/V05ntj+ocT42Ouqhr3VvVh428t3MUXryux5BELPUd/kJr89a/k1xkkIPw6I78WJydnT/B/",
+	"Id4Av3nMyNOTD3tAEFZUdsuT2sRC2upLQMh7yzbyjgbCuznVOmguvkOFx/7xK014egXORKtYSYFZE7Sw",
+	"F6u9aoxUVi/aMCrMPix4yE51GfgDe/w0ghb+1fhidbie/6Y/GYKK1qpQtRyeB+EoNvxYvHH0D3lV3Vg3",
+	"axaGhNv5DdK1bEhrkRGPDOtyGXwiI+Z1Oq1YRFAhFxKwUizFuvpgWNlpde1wWWq1Y73VPiXJ9j5ee65N",
+	"jdjmx4L4NfSjK5fog2RidLEmi7I67UvI+JtLOdqjcUCSYFe63008kavhmgoUvCkRtV4nTCeTOpaTdd98",
+	"rY5kKkv9m380TbwaqAwTacTEu+PKFI1BY4ehoqrLbNrLNKrv9DAHLJ6LAz2wL3nGYvY5yalvOYAJ5F9p",
+	"SJ+9cuaSxhSz7x1UyWCTWRjV5ufuLJ+MRUFYIzAA2/UOJ8m1IUykmjCqsl0wRwmWFkxasKpvs8oNmuRo",
+	"I2WK4bfuO80NPUThqfbhYG3HDvU9CxXAI/ilxjz/Y/KGmnVNWeZl3JoYeUXeQdL8FquRfGemlLHU+VIE",
+	"K+ELWoH7oGYulwSylsxlqUGdPDk/b2kVwZJ61oBq3dBb7LXiy+VlvoN8P9eCpfxBG8zNyQsF1iR+frhN",
+	"nDKWd64DamcR9wLwzYiRMp5z3DFUkwhnFxchF/NWhLh01BiWiZrnrtXo5aTXfm8CzvQhziiWZzSkm20x",
+	"lA1gXxxBQ7d0R1YSG445AEurNNB5xgiOEiKtkeFl9IV0nO5h6TH0eH6PL01wOkuI9U5PM0qPoeerdaj2",
+	"uRnqCEM7wQD+rOYWXUp1SdYVKnlouJKlh4PO+mr48LyP1PZIHdn/Cya+yxQdD4NVp7ie4A9S8Hh0lnYG",
+	"0j+u3F6hA2OAzlNh3e4dZGgCcntZSmO7BD3rN5yq7qgVsDLWfLqC+jm6v3Dlfu9qRB16ApBvpzkC4WDL",
+	"O5ZlpYcYRSsmUklF1g6gEu6pQTpIDeap/pGFzDlLiZZ2uGG7NiAAEHBBco1+LkBzC+oe4ZK9FP3jbnqB",
+	"nMgwo/45dBunie3Yod64mQRrIASDc2H3LibLoncsBdVt/44NA/REZBu2JgCRekmwLDqx/704PYMGHelF",
+	"zeVelk3jA/Z8pBfDtQW/JyNv1NBhHnoc3+DJP3gbhUc7buOWx9p73rt7ZThV0rUcht5DmgnDYjjhOSun",
+	"ulc5b6UAwCdSDS4A7XBTNaShIS4v1bc6XBU2Nv4xtKB5UIND+PYw2FC/WQcCHr2MRNXKUB3aToK53PuV",
+	"klt7BO1xDojZIJ4wvg7J11iSVbUEPD1JTk5OmtB6J0PQejMT0oHfvji7crP1nTs3dvlMD4ohfeqTi7Q/",
+	"+Nz+u6Kh1CLloCU6E5gdssghMESK0fRnke18B/Zu6igEncAPhpx8sJrhPgFcfMMeuegzRv7dq6wP3p6h",
+	"1shqn4ubAYf7Zhxt2GbumvWXBOt9aS9jZjR2a23y1TLHAS/BNkyREYT7+QCJQDhDxe4424ZCDkWs/qWc",
+	"dgCBAUpRDRNkvgPFfnChWbwCCxsb7Ef23L6EPfiFsFZdGnIPfe/a0i2hUYSLi1YRCPfecQTSZjcA0sEN",
+	"AV+AznfLGLbEHgQz5qzKZUm2+lJCu/iDLEIRI4/WVtLe638//jxLZu9+mSWz9y/sTz/MktnLt7Nkdv3M",
+	"/s8v+6pgQ/x8s78/9u5rg6QHky57H2q7LxDuDMaH93vunQXNmEipOkaa3Ed58EPAXF4Jw9SShjMOBDMA",
+	"I839Qz2xl3Z1t1mTXLEl/0gypMeYIoc1VemWhsJqPz57Tipor/2NNEX4TEf9CA33R08uf732GE1vUwxS",
+	"FipKH6wvlN24DpW7e2299uvWIeZ2jxGvHZZkYFDohtWJZV4ifECiFeVprZUm10TLK4IQglUDPZLy+7ak",
+	"9kKoXGxIBjVJtUf3JWdZ6k8E1LnT7E3jiRjDV5+IdTjrwtGLpCnvNfcJtO7qYdqyjdkxrPg+kqYcosm1",
+	"1yzStz260IG4PY10ncHLu74v6mlohdzQ8NrSCgeq17m/piK9kXchAwmAjwHgiMwZ5Era88JVxBiuynh7",
+	"NMq2CYTvRQ4CNzFM5pQa6tpIQo4W4fh0UmohutbOKrOKA3QNESbkUCop9pCdPP3V3r0LsXDFOLJCzZi7",
+	"6yOQ0dVXQ8T/DyyZbRntbMXFKKNnXuhdpLlKnlGRgIO20d94Te8YFn3LJZbtkd/l3FnpmIfns34DaQqQ",
+	"ojNAONbdtO2pwcfnOyxDrH2nIs4DFJqkjKZVr4VmeqLhGaYkNRr8U8UI3dKd/4G73k0DcQTFWNzOMnrT",
+	"exAquKRBN/l/yHnULBuKi1Q2f+v5UNUuqrMnXFBnAK79Xc6R/IotCqWTEjhnSbNMk7RgxA5AanlGwzel",
+	"wj3qPy8NhDKMyDvIHhHrFC1zFkI2KUeHrD4uAp2n/TorgCQYa8TKyuL5PWQMLUVCFNO5FBr8/qniyzD0",
+	"kgNiHYZzyWgQV8LZl1uqfW1vuJkh3L2dW+G7GWtsCrVhrT0ZCdwEHxm0NL0uzMiZNSQHiFghA/tcB8Ly",
+	"Emks2G1hbkp3Rz8bQyi3mh2zsqzRm7vR3yJYq21HFPbmL4u2c1porNl2xdsLu8YsYynwV7NNUm0thYqe",
+	"j/Lcry3jsDumaEbghXohCB6OhJydeL/1OOoVYsnvu7VlQifBV0kqGYY3VDESRAx6nY2zMVpptICCrcvE",
+	"UCILE7xJrVQZILatueYeD9npViGsvIxVin5JGkuZxVrqCFqnR+Xom4V9rMvT6eA3fBW+00ZqzTBhuXV8",
+	"Dq9QjauU/A8598lae6HRRt4THATX+BwTn+AgBNxSoWSXyKcjPnFsjBLeHFgnAFPIZVVQlyt7uNOyvgNF",
+	"djgVuRAR9W1gpwo3u2pzYMQe0+13OT/+d5f4MN5k+13OYRqV2hEAmr6RwTz0MrUalNGVJFJYiWIfviIn",
+	"EAB1GfiuGxHF32CLGitHI67cnPnOkR0fhe3ysVX7bMdYQUzNKjMc54zqkH02ItnzMCrTNXZ1wIIKPNMG",
+	"G/IoJ13wzdh9IfObsmVQy+dof+1r+QDIo1AgLsnGXoBAgY5R9TroMHzmXEcO8IuuQCcIj54gZQwTDuPK",
+	"anB3DQjSuq+ccnOz9u7p5ldfukQXCF4PshFGln7ac/Day7CDDsIUMRxrmj5ABMdfM/GchiBuLHof4Bnn",
+	"exjSwJWFU5k8eF/idPnEwYAecWGFJHzlskJFq9UyQO2C1b5rDkzsqdZug3oWbigbDu6/gFYvvl2H/Sh3",
+	"J7q0xyH5cs6w4gf0oAiKbgkmtNcsqXZ3t0qn8DPQwHYtoUgb9FPoEIfHSA8pk6pg7/flFK9sOSrI27e/",
+	"vH5B/vL25XNycXF+8XVr9EjD2jAiUS2GxzcOmmrPfqQa6hkXVp3kG3ZJzk7Onhydnh6dnb87O7s8ORnC",
+	"TmUNasDLzV0ye9mPeLjV5oy/QPYEuEj8LQEFuPs2ozOHuKqM1HiHUl9Ksccbr5799Aw0Xszek1tRUhN4",
+	"3vFJmZLqelmv+B1r9+N9cjK2vZ0VfO9RZztI7L13CmZYW9uDnkoIF9rQLLOHHrPTj0flq+b2fmwI1Hal",
+	"X2lIdxekwWO1HhwuVX5IJRd+oXwlJHLjNnB3col9qjapeAlP2G0fVm4DO4/q/P13/rXPefP6eFlxXxXh",
+	"lxX6w/rXvXapYAelclXqaJP1/gZ2HzT1BV0LDhgkn9VkbRtzx01/GKKVI8Cwhz2RBsJZDkiFO0CJaZBP",
+	"BAukVSP/Da9UlmICXBigpGqbUUKVQGbfMLSStdwGihTj6CKZn/cIAEBpOvLvja+Xh5RdAOwjVLBt0Gl1",
+	"GPDIa4fAeGBA+7Vc/RzqKzrCD15Furq66o3GX8VRE0Td8QMNK+rDRR1Y1PcjFbtwBVgTndSl4Dgc5MTj",
+	"LScecjIhudwylXhIjqTsok9FSv5eMLXD3ixSNL00nUDMPR1J4bFmEt2eKqZZpX8MT3/bq11qn5DhYZFa",
+	"TnPXcn50j1lWs5TsvaTtQ7BzgHxcZqC164SyHTEsyyrXK/etceYRnazWc7RzAviYn8LfPaJP1zsIZNI8",
+	"MmWr61Nrouwr6pibDb0dddugLZOCHz/p64sNZb1DcOwdHKRfl2Pj/rfgMf9WxGMZQIkYCPewp0T9GDCo",
+	"F1oF8vzeSQ9yZYX3/3P0oxcKR8+1WqL/CHt7Yjom2dCUWbthIeUtjzS43sQQdWGkyPJ/YFlKqgcmAtBf",
+	"3TMf+J5BR2uV3tA0vVkC0kSgpEViEQrLNGQfQE9g1xqLgMmGNzrEY6KWUVzJ72pXABTWcsOAwLXO+Aaq",
+	"pbZOpq/tY2bCPcDzHCXJu3K9FdQ6PDqy4SayXbnlTWI0eC/Bw9Ce2f72/RY8W5EylOs1GKKSUII3d90Z",
+	"43qPUW7KwgiunOQKVEIUxgS30Fc+PL5yfWHsd77SbiBgqCodtr57LZN3cHXu49h2BiZnJCwQ1gdan4ZL",
+	"/8LS5MnJyRU5PQshojWl80VYOkeQdbZrufHoJb7exFLA9+Vw3U9bzq6TDkCxVvVGPxCZzw7r+UI7Gcd+",
+	"bkjm5o9lfc+Baq4b6BnsSkSjmzOwL8BWcapJIOt2acqAQYALSiHmGGBYswQamZYdB09DDaRGECHnMt2R",
+	"Wlfn/TSjXZBdqvrkMRkC2ypDQEiDZhbEqOy/umYBTw7wjeBzSYu4IxjkmSf2oWwiBXdiuoU1zPhqbUYm",
+	"N+eKb6jahZPYtjxt1J/WBvwY/vVuACituw0+zuzj/iOJn341pUG0dcQ4mKo/2a/PZaGiHbFLu9ndyWuq",
+	"yYYZaxLZO8NeLS4jXkcT4XuyFUNVGq5TMFlmjJmvtP96CyCqhC/xLRVuhdzqZk/svaTHSFPPemr9ftVS",
+	"vSJgRC1+zkSk/FcvqLgk756/gW7jPgbmD0vb61EvsO9CoPMEH8JE1d5PwEYm3C3k3ZqVBRMQPXD7qBnT",
+	"kYZGHtJqVN9lEU+sL7duTL6+3+1g7M6Rbfh4FaX/DGGIQDs0NdLbpWRhRizprX08rAR7QK/7trqr6FvO",
+	"qkGl+hKTxgYP41KzvZdve59Ht8+rbthhkNAKnhZV9i2br6W8HV4lH8a871fWIqAZL47sREhZXoN2L/ia",
+	"NJkzs2WY6LiBO5+SX96+Pg7VBNc+/zgZFnhwQBtuZiGDwxLUQZ5Epf5eiEyanBZmTX55+yqcNskXpkAh",
+	"TMmbn/6dcOEg/o9nl6LIsiQgYdwHUcL811uyQFiQkM9Thcj8HdXs8RlGUs+fnH/7NQJCNSAVfVY31vop",
+	"RlO0dHC+/RV+7ttlrdSsWmuUuEIzYd66aHCLxlDpE1CXraRFrNcVFw2l1PfedzFw0DXDZvwtY/mNLySs",
+	"XF3fBl1dmBFPd1DDIBW08AOX1y3LTcvf9aTX3+VBdErUCmjoaWfJMuhyCU055lnh9Pc5H9OnfVw9eMDd",
+	"97jL21ezdoPuvqa3LwgBYKQMxMZflHYkurzsU8NC7aUJMIZRnN8yzBuFwG3u8777Hk4+yO3fusKUry3X",
+	"jOg1OHioSF35jm4l1EatEtgjxy0dx0dmo8QTaLzoEaGglu2F6i+e7iU5nA3wWwSuhW/736qjzTZn+p8s",
+	"N0QzCuk3drrCMgaaf4SuKBfH5O3L75w6/C1ZrKm9DN2m1mcx8DaI6pUlrU2wEcw970OHVYMXvGHKrvn/",
+	"/PfJ0VN6tPztjyfnf/6vcEORf7AgMmcFw/HN6TdPv33y9PTb824wjj0r2GHn+N5V9ksRWvR1fqklxjmh",
+	"cna+L1QKpZ3blRvi2pQ0pMm33/QL03bblrG74PIlR75WlIXP/uJoA6H0TLydDjuwH9FPbBtJ9x2JgV13",
+	"3FHslU7kEhJ70noEsD+Tq4ZiEciSj488YczvXicwJAQiJO8tvmvHGbbx/KdhQe3PEDhNFV2a0IXhyhcc",
+	"ChOkFhh3CdqVuYSzjM8VVTuyYyZx2pdRnEFc2V6VwaDa6enp+enp2UHVbQfUmgXseFqVDbl1D8lkOz07",
+	"ObA8Ks+o6IoSY5K+TzVJo9GpKiEsBBkP87ELwcciqvGI0qf+ypT6RXz69CzpK1X52ffzUXTD7G2e1NFW",
+	"9k5nLdcsOI7bRKn86q/q5UHxve28c6apkpkw5vwT276pmK0NUJD18EPtZAOC2//77Md9E/v824tvevsd",
+	"wLd+i02w7GbQqz89GaY4uuG6tuE9mz8rzDqK6uGH6Zi0V09bs8asjr4OCdP0U0jgc7E5lglQLY3ApwLU",
+	"W+YEBVUVqO+Nz+tJ79u9wHFsiTLjiwDrAAJ737yf2Ye+Y2t6x5178p4auy+KHeGRdG/so5ztp9qOM9sh",
+	"qWWE+3jNFrcuFaY5mbN9XSDSy9bZo+W3I3v1NmyQzmXRjvGG+ze10ijukQPRUHV6Flf/WmxBwVKF92vA",
+	"VjcyS7GIji/WBNp8aZdvsGaBbNBF5Z7t82xAdUmPx7xzqR5U9WbDhXekV0bK+XkvWCMLBpnfWX0ESm1E",
+	"6iA/YN3ESBlWKJheUHvjhidycvJt/0z8CAGs8BCOyqjQBSJqtU5FoIkfc33oBiGm3tcrMEoO+CqN3qKK",
+	"jvOMy0pKznTbPgzLFM7GgenbP7HtNb1jadl6sFc9OB0SbtjPKTk7ueclFU4YcVMvleWw3QQaFdR/QPii",
+	"UrWCcUEz4D7bq7fwGl7TIIlh6AcX4bwgrQriz+Baub9fJOKKqlz8jQA83fX4nh4/uegzAyZUg2CW0YXJ",
+	"7DrW+qyGlRTwvqDH+bJM7IZnE7KFYgeXKFdeYgrDJVc1VJEhtm8YySqWzPPOfsp1h6gy9Wq5FxVsQg5K",
+	"HyRjQIZmY5aD6gB9pMEHWnwCezIDr/zMg7eXqdUM0eDKtvOu/6tVv32EtlR/MLMaW34inSHtUeYgETFV",
+	"fGDUZg8sSmYxZngPtXzTOaHHqZ057bV7cYLXeRxIsVQk7TOhZf7ckjut4uT0sI7yVoYM1w1AMvamB6R1",
+	"t3mw/X5rWVPUXTfI9AAF2D8XZiE3kSpdCm2ECMBW7d9kUbj4Bj58cNswK3HvRV8lEQY+4MGUWIcjvpBi",
+	"wZSAHMH75hyNabvt6XZwNkfUpfMAcNcDdY/9CtSop/pnsQ8mh/XWrpgWWk8B0icaTClPXRR1I+/g1oHa",
+	"uzD+gtd57ou9HfUbWuaWS4OF2luqXe1F6oukWASvYU8e1PrCOWq5WY+D2m5RPKQAVLP/o6M9SaT0OC4n",
+	"y/jk8CDksPTQqktHLMS4n98GHDNYNL6X6vbasHwEYHoND2F4glrlpR5+ocBuvfEvhrPlvA//4MW65l0j",
+	"l6V3eu8m6n3JeC93607T4zpMISB6qMEDxsj77rNwq+Z7VKVX59e4whXPhT2XQE4Xt8dvynr78baxHaB+",
+	"AUyhLPj5PICeEHXs03QspmUkbdneETeFHjnY+M4I5YRjywyHAh6qY3LNq9nn42lyIF1YY+a49v592BBH",
+	"QUYsRyrb3kXcu9FdGOq+jeTmwPgRIgWjH/fBhI0XT37iUkZgeM16wNJ3CJMOXaVrBQLDswyiV6FiNN11",
+	"VQsieB+hxDNwJJLcrj48pKSwgciHM2x/Ic4g2DZ1n00+Y+irI+SFc55E7uPxeAixP21M7gFsmkM9BRIN",
+	"OR3DqdIlTK5GQ7jMhbHH8ukJZAwno5vF+KChtyPD9RQHRCIPjD02WkgF8s8PDE0O97R4P1I1oYZ7bpSV",
+	"Bcw8yYHDY/EgB84DS0SbQm/XDBDaaR0iDuomthiuRPg6wkWwjWOjPkQxhFGzJqTaQNWYnSk09N1BG5/l",
+	"LJllcnXkf4IueTFE03iH5ozu4hWtJ8RI8hgqmNFlLPOMVcuAJHwjs7QDcyIYUIx6qLauFnDXGroZRAqw",
+	"fST3Ui6JoxE4ECyVGrmX4IYeV788BC8LPFEVxxzui1JMMxHuFuT8+LVNaYKt7924+ZovguXGJRZBGaoo",
+	"UWnKomiyoKKEWwpqHTzNWJyjjk59IYCB3HExrHusN1jbbWghAT8Bp5UBuHRjlVkR7rhsd7+BuTQEVyLK",
+	"WqDzgan+lStSddmLobb2o/tjRrLWKEm5zjO6S8qVQlAm1pZpr0TIGyTNGqzGng3ibc+Qk7H2a65NNM+j",
+	"Q3COvB/8vAM3xIbREPDEj/bXRNOdBo9qdRIUo4s1uFXdEURskVqtftm57XhgM6QxpAeCTUB+OWdvmYY0",
+	"+kOAwBZ5MRDILmUmipKDoeDhX423Smcb16hrgHSRt2GhEHd71QsqA0VRKNnCrXpQNXBVfpmUt1fkA5Lk",
+	"A3LZdr0L23OQ7nsfOLVmpaVDVZNWX8AhhwGr1VnlQHg1O1SG/bxaUKovn5On5xffkByfIKlcFJtgn6IF",
+	"FSm3zKHjfRilcu0BEDiXuhtuzphAhN5xnQAqzg1UpRlJUknAVRKDB1DMqN3NHopIGMa9iEXKPOxKYA5b",
+	"Jgw2gz6Ody/t7VqGH4829ML981horU0ZLAXwgN6UDeYHHNM41gZPh8Nj5GDF2Im2JjH4FCzwqj30BJQw",
+	"cfvsC737JVRuuNyIY3Jt7QGWIvzznHlsjEtCCVLV1VpCqaiRhArsF2UNYOyB021xMJARTKRHRjFMzsZ2",
+	"CfbS4KJgiCAiFTe74QbGUqqQ2ppKxI/Rt/aSNBKyGSHrpRP1qx3O1oZRyIJ88+p70Fbr8c5LApjBS8Tz",
+	"cLs/oJl1mJlqi68RDftQQ1/9I2E52Cqe5Q90Lu9Y9fs1X61HlBLjfg+9C0NWCi5mmFJRseMUOsUi0pz0",
+	"md8RtsFuCIxsZFi+j1I+pIo1NBunH+LF4c94LxYK+Dbg28koDa5Kdzqc1CtFN1F0QyczwPZlS+ObAgWo",
+	"rVZ3DSrVD8rj05Nvznqr2nqahy9llmJuyX6b+A5Y2X0Yq7o90EZAA/enQ3Yfkih3xzWfZ0MgvIFAA3cX",
+	"tuTgvY1k5PrU2hYEnwMh9jBFmMgH7V3IX/9Kfp0tKc9Y+usMLHeQhknV0++gNN3BgG64oGno8jyjIf2j",
+	"6gc76LjDUC/tO6NyFbQsgrfa+zJ70jsAGU2jYFH36a5afjvxSx1MeKTYhNRn+lBvbW1eva7nwdK1McFp",
+	"loscco+wa1QD9/oDnJ0y7y6ZLTO6umfequcT+9BgOuHKpqHSWxlEWmZEQVJXDRgRfOJWf2UikL6YurKK",
+	"QCVLHMxdytuQJv0WuzVys25X7TYQYUKutvf+pcuqEx82LAL0ecCph2Roe/lEyoGRIuHiXKMKtmda/Tl0",
+	"496C4nn4tmnDw30hsUfVlrHcrjKAvIfVTcHU9yXP2CVs8PUPz47OLp7Ei5PauFh5aV55XOpkBisr0/cU",
+	"W3Ft4CIB1z54kCmQygqJQDe3rpLzEGC7MgmxVEyI/xYBP4nlWvulK/K/7dUpUu0AX3c1+BMfhXStbrby",
+	"eJDVUespvkdOuyxgQlL2vSbu+X6MnkEJWmEu0/frz93msreMIvxbO3Lhi8DBTG3emuBY1XLDADN6n/nC",
+	"8QC2WEvyl1fPf3zzdULMIk/QJ/+X73+6/hrCcGxO/vLDu3dvvgZL19m9i7W0rLnIa60L2Xy4oeZJshd5",
+	"wiErtN+Li8cXfZGxGE4bdchBHoRttNJmNYjNfvHfKJCaHsS2ABfh3k/DQpWXev+KMWpXNk6E+D/2C8Pg",
+	"lS42roilyKe5bjY8y/iY/hZxH7MZFJcGZ+1gRbtOrilon3Kx+oFrI4PJZ5FeX2B7lo2p5sXilpmqaaxi",
+	"AEoaRlHptPXbWnrV5bx19eMXrDyuzeB4TBlC1aV+2NQUkmpMXgi8cI2VTKHkEMPym3GMZnioguMHuSVL",
+	"Lli2cwVlHjuvTDigVqG4OMIi4RlW8WYjPH2txvzDXVWuMT806W+s160l8X4W1z+2pHLIM92k6Ih8+zwY",
+	"/LOyhTrWuSKiACwYNPIAxwU+Bgwt2phAUrCfl7PL/+5J7IFSreSPah+zbPbnby0iw2qO4dn7+J21469Q",
+	"3njECE1mheBmtHUKL3lqhvcHQfpehFs+Xvsr3zWDavXFpb4XhzMnfAz8K000/wdzz2ijmIHmqIiTBNmt",
+	"IS1iIbNiE2ul694KYHnujI8ogRHgJoigfoqBY9v3kAjEGiONgWHUpA5GWkuMmO9MWOC4foShvgGRBIxr",
+	"31GrAtPEXlXHQ+Dq9yFHwykD5U47CraujFZCag263s5kVBbimACSPX8ZC/XwekkzXTrNSh6ssV8bdKvh",
+	"06ld5xXmeDc4eG9eJKQ0jsuf/rhgKo/cxlYfIlzU2gZbbaI6ZWhAgz2Dps1xvEKgd+5h7Ryqfu0JxXrd",
+	"49kIv+/7tdxgljUMoqggVHc5fyPQvyxYLPeqViyHz7QuyVAwKOJ4fwUqh2EqV8ww1Z5joQuakVjP/eip",
+	"fanc+tGsxDa7rpDb6rv3ObywdxVTlrybzHxTmPI0VjPzB652mCpiJFXjNmcqOIp3yocp8j4rYfMAqZ/V",
+	"TJWUy4izRDOaaUIrqXqJ8GLcaMdT0ErgUQVh/OgPnv75CP/26A/xJ9T3awe2vZKQWbRYUy7sbYfelgrc",
+	"BoEBnBcCMgpQy4XhqhAJfBN0gEra4+TnoR5zTKQ39kXqEbLDTZ5FegVyEP1i2zXPYDYwZylcxqt3hZcR",
+	"CerztF3bYm4G3XEYFe7wtSONsCUnukmQWI3u+h4cGBLCt2u5qWCC7NT3b8DYdFytVcCTVMwzviC3bFdC",
+	"GLqV/+VFenZxcfr060EfKOkfBvWsdrmWaobcUF+nJ3INMRuUFYT0DZtdsRl1OuYtPfwmNSYfO0l3TO2e",
+	"yzSknS/8r4PtpdbQ46m97so3a+9tQjOoTRmT19NaEE4iPHuAbezSWp3zzyVq03nGCJSAHhbejhTmRZPf",
+	"0BrYj51WfDIK3HhIvTV80llqTvaH64uD7gqk6wSuChgolkqK4PpkbvdHG6msNKjBUQIPH5pg6tcyXTyr",
+	"vqgJKAR9MtLnvot/q5ayrCoKyDcEhIGc1g0j1moPKzeuCCSsgcEgsQY594LhG1fhsmfA4O/9zMrClvD5",
+	"d1U8PbD0a6jNAwA5sqQ8C7UtMsaSTvcgIFTo+bWkfghncWyOBFBrV+RxAyvopAGldNFbjbHwzDAY2K05",
+	"5bPzjs9/c9b7/Qh2fSAjiuXja658cX49WaUnVUUXuOeh+9dqFFcQ86mvGc5BZ1yoFal5fDIUKQ53x6++",
+	"R2L40rTjklfv4y9SZblajetrgDStkhJ6x24QLnp/b9egb8T+lqUju6oVImXqZktHtENzM0jKeboP1wfr",
+	"Ou1vCxGEHx/ppygPWUebsl7D2llrUfKkMuixwvxksFIMy0kqWdi8H+9zGOgQ+B0h3Pcvld/lHEtmNIZt",
+	"7PwaWvLostHqCtuXH5SnsWpSSJ1OavBIoGiPSw+HdKpArmvBEgI7kxA4bPDT2vXWsFxJitzaTJYtw24B",
+	"K8KC9INEYYe0xDWhJoGLmZyGvRalBA38qZJ5AyAbSldBnSNrsqrwwqm8Vn2FKNDILclPyG1NzeHQcyCn",
+	"cRlU5/tBnAa162cfN0gG/GMOsdKVfh6VGQmtfzoglMRBNUFL+eotpyNYE5xGEs9qyPhR0yGgm3mkzYDX",
+	"SoUbLVoOtQqQtYycZtS8MY+jqPbBD/Xj3cfOaLUvcAIDDjZ7/rwP0Dm7nHfBqnGQdC+kgeWgv2VLVarL",
+	"zr4R7efbJ+f91bBbAO0L+SVNrW8yJRtqXxJUgA5o3/GehqrasyeLNZWDNYhrPKGHag9yDx31fBh+ylt5",
+	"T3DbGnKKHWM0Zsq84Jm54aK7ULS7FWLG0JsNeJTBKwcYbS2ztBlKqLuYD4biHgIsjnRotwwvaVAuIijj",
+	"ZFbWbR4kisttCqF8HUSGyLBBMZ704pFjj8t9/w+W7UEwkC5uWXlifWPSlQx0Ot/dow/shhmF1duhzm6h",
+	"tKFcsSX/eEVOjuH/Pzrxhe/YJa2/Zhji8tWsyjkM8l1IzCU41GsRbFD4EDiMiMIdV7BLJPToEwM1YuWW",
+	"1N3UFdHv+2A/QgqaKkqsw3JBLbCOMQgddh6TKF1uPZNrW9MYaVOaYkrmechZjOkD9daqtVwCgEVwQccB",
+	"Ae20YONCxPcIKvNI5/OBjB7Ld7C6Ibi2BGiHtVCNi7hf2V9arVEVwlfycVPG4Vuh2X7s6/fYyB5DUFqW",
+	"w7sQODcae7LaeUSssKB5Z18Fi06DBamLxYIxiDRhyU1CLG3TI1kAGr1hShU5JLTYq8b+F0FbMgb42oVY",
+	"xupFgrXH76pWENu9lJl6iMT+oUpf76KgKZSIQJpbe73M4dPsjimaDQA36DAZkaqRMz2NyHkQ+66racLB",
+	"INl27FHHFN+I3GrDUkzr4E6uLKUctTalblpMsWE1yj7Evi1Crd5eS3mLSttaaqOJFKW73aO7oCq3r8eJ",
+	"WGd6r3t5B5fcioS8enN3npBHZyceeD+jCuooknEtNtrKvJvEEKUMKHCwTmZHiSTxYZdbspSFwLQ9a1gv",
+	"qXIt4UD6TJOHDZ8Y1Ru/AXBbV54VZzEQgUEURVpMQFYXAgvW46A3LSFWuwMXD3oBuJXFxtchhWRRX2Rn",
+	"rz39HVO7rUPeDbUB8T0iS7n+2xSVJ66vzbXDljuosc01ZJl9Z1WMiGeqSqVyHZlX1PeppmJXBvQ53nZO",
+	"Qw5kkWY8n0uqIshSsMcyC/+x1kCkuywdH4MwlroNdpbG9f5I1S3wg8uZYCrSqnIjBTdyBHT2j/hCGMKQ",
+	"NpKI625lSEOKQeHAqlzGHkxZ11uTbNcS8hI1oSaacHnH2ZaFpcPH8JSGxI7cqNUG1QhmB7aj+HVXW5zU",
+	"eKFcut+yYaK54tkJRIkd7HnGA/7nHMNE/ak/0dt24Frg81MtpVAaL4L7LeYAfsjRSwn7Pnwj3YQnWn70",
+	"toVMXo9KtvSZor7TtBNfgCVDVSDBZe5FZA9wfsmZfyKfD3sFGMC+UW7egHfwWTRYw34Ya8VF8lRQeHij",
+	"RxjtkvHAr+ewZsKyBAg+aIavYWuSmZCGDXvjJ4mtbHIJNuCwl97Yh53tuRr4oWvjkeYV5gEfcnwn02rs",
+	"YK9E0BPQYmCX1Rxh34TMC+cESBXdCkiRWcgNZsXYezuQbGPv9fD9S41pslj94h7N4zCjISl0TXoX+FSV",
+	"XNr/xf9kO1/2PpBh7ZNOfRj2htUkUFFIIx07HO8HQvBjWRwFsWIZo5qNqpMEpEzs6Dn4OA1nf+TYidj/",
+	"P0NdGua7G0gQjemOaSzRYxvhaMdCPbo4JO3C6G6s4Zfaf7LdVBR57eRtmySG6Zu8xMgbWPe4kJlPT9u3",
+	"ExXdMH1Dx41oZzt+Hn8vaOZQwgLqcFxTNoqPK/Vs7eke2fYX0PrIPl2q2fupDucL2MypGMPJtb1yvegO",
+	"B82ZAR2Eipi86dxGRQ0bvcFbnobSst/wjyzTVW0WphGA/XZVa/6oAdqRp0zZR+8oF5FWWEO3S8rJtutH",
+	"GvJ/tWo5S6N0viNr7OZVM/acl60qDQvjPZQwISDJgcPZzF1F9sZmVAUBQOD5UW2i6tpXG+dsr4h2v9vt",
+	"xcl0UBw1Ik+0YT/JUMfZMQ5nXxg/AvpokOPWFYM3/dDUjKDTT3KKkHOdA/YIdYAhOdaEfOMYfbrlsIAF",
+	"PS+MkbFC6INXm5Tjj1w3m8x2vjbBwISVQ8FiUw01dE5CbWSh2RWhBL1CiRNZ4NoWci7TSB4bPD1W6PwN",
+	"PU99GSt+8ATXMJywSImJyPq30vkWcjoHLumYKTG6WRgMNXzVf/P+vMOX7bIgv5SeoNF+5C0jWxMKuFxJ",
+	"rQS8VqcMlVEQaXe1z4fUf+83+/sUvTqblNiXcTLdRfLvu3t41qgUKmpPyJza/813Zm2FAvSehjJ1+xez",
+	"WAMoRZ5n7r3jcensD9TjMmfU0HmIU94iRCzkWmz5gkG5ABGSrKnadDUa0+FieMv+JOObWJpjrd3lXsJB",
+	"xkXxMXFhLg1Bmg1dSH0FCSGY3SCkAGFtSZgeUPfpBEt9txNkmh4x47bViYZ74bPgq5WAmSSM7gZ9iBB6",
+	"k8ECXXGX1EF1DcSGsIpe4nDME7JYS0x833J7fv6yc1D+ElDcNFso1n2MImXrd1xJsbGG1B1VHKpz62aX",
+	"x53DMHX0rEYhAKibOKgOy3G1IxXlg86vUVCxQwwLt75qEw/lWxABL0tkl30YJQf7HULhSUM5tfwjSfkK",
+	"Eiccdmhh1kwYvqAGA92NhIlgnUPZGrWzgy+bPyvMGhE7fYet3ph5qLYAiRCu+MAeic3j661Z54jz861N",
+	"47ex5fj+M8Fzy0QwfhatI4/eSod2IvFNfkd0H3GTP7DtwjWWqvS3Xah18+xum+DbtGmMEld921oaag96",
+	"Wqiz5cVFL6Zj9OY1EnIay9JsSLNLyCk0dDs5uSJPTjDT4aTRu62/WAWXF4K73CAXe8LQwsgNNXwBHxAF",
+	"tEBIubZiNx3TBkHmIUwI+2tsElchbThULkQ3WqwFX3AqIPHRyCwlW55lxI6HsSJujgmmIbCUAJrbEpq5",
+	"AlkwOZ5sZZEdolS4Ngywu4OslRp/Hm6sYMgz7Ozx0ZsWGH9vopmMZGteM/NLQOyVTX3rtc9nIWntg68B",
+	"JEm48P01IAWaVAQI1t++rwv9F1OA5FYwRQzLMrj7OTYNAm2THdn5l3BuvZ86oBl1hv7zzp7U1xXkQTuG",
+	"6hCKl/W8Rd+O0+HiYQeG+EUcL4mqejeM6JyXx5o8uUxs1wJrjjD5sVzu9EaKbBdRi8Jo6uxjTkVK8T4q",
+	"odUzCVJGMRBEALRumQ5SL+dcUDUC67K8//aMbDuFS0KJHRgC11QQJozawe8ESwh+ywocLsiafaQpW/AN",
+	"zZy2059NPUKYeHCLgwUJDORvzRbXiF3oKoWa6jU17M6BOyODcoTBarXqiWHpta5ahr2nN/JuxM16y0LF",
+	"088WSmrE64IbrcqVp6ZssdQD7x64s0+HADGH4Xl+xixhPGqNK6cfPbwKUDw578G2+Pxnpt5K/+Li8ZNQ",
+	"90uqwwIbmSh0y2u6vcIeN7Iwe4UPIoy4F2mahFhGY8/ZVJc2DPbSZzY/XG+El8BpJfQjNURLsqTqEzdJ",
+	"GHsa+mEYhuEC1SGBhm4x7spUezyJlyfWuhsFn464Kjb01uMLihXDOmQaEYlWkFs1GMLQqbRcMt91wmy6",
+	"HR2+ZfbfwRMvtTvtlAi2dcff93G8Qt9f/aw7fK89MOZxWrsTAMMxuuobOhV3XDOqEKmgyR8bGUI3+xtA",
+	"I1yR0+TkxFl2Xhg2AAnsBdIw8k6DpeftHRx7BQ2IkA9otQ3TGEF/R7LDd2DNsuw5+PICKIVVVf+IRBNE",
+	"SB2VntImhh8iXpIfokx9KdMQpsxDjqQRtxQt4xys851B+yTLqgsc4XwrjGXm1WOXDaqxRnRgOWz8DvRl",
+	"rAHj0s7gK03sEwRbn15VbSTcNMJXomIeMrFLQr9zGOXX9tlhl01F5cN3jK/EK3GIXX6ASYsf6bNpYYYx",
+	"lA7X2DyI06HkVkdKPxaKUTM2Hlso5Tg7oF5hZ+qHAMeyjHZT6FGzDYVRa2tuzDeZVe3hPc2q1ca3ZApk",
+	"j/rm3hMSs5zPmxLZqzkj9IHeLCOxh/c1cB7/uYSgCAVHoLUXoBEp3REpsh2haeoRur2VJHNEG5rVpvxb",
+	"f7f9+sRiC2Np6Hw2OvLvrenoFK94EKEQP/VRWgN+rIHyMuq6wcq/oLz0LRcwEkex4h1aT/46W0ihZcZ+",
+	"nQ10YiTNZQ4MBHiaHRoK4CG36KGl241ayVEZLY03g8wil2ZLFQvFW++8qjJik6sulrEEjhHn3M3tby6V",
+	"Y2CwvWxm6VdQ+3QXCSaxnDw5HyJC3iLHuB3LC5V1bUv/zKqMmoqwMGpwsnmwIp5RbRLokg+e8BXcLtqU",
+	"TW/A1Vw1VWoZKfTj4D7wVAx9lIv7xBw3UEwJ3wEzpTc0Pl23neuc38aquSHWZI25utMecX6xJTbJqT6w",
+	"L/a80Nw1aZyi/XXi+/vvt7pbWztcZr5uC3IkF3YRTuP3XbLHbh4mfkGzfr+YQWYPEP5w7dkOE6q2dnFH",
+	"3KgyQwFMhrUsVEJklk6GKY6LmQ5R3K3qcOoYKsINfuZ8zN3hhvmOB4FaaqKyFWNgtZjvmt6xKJJeFjyF",
+	"78oqQ00Eo8ruFxQfQuZv0380ZP7fO91ifwkblvLBUk4UG9bEeKuZIQ34ilqcjIZip9drqlgTItJRy8pw",
+	"kkHf0xO75tNB/WOSSO/x0jGfNJAwrTJKXU7XqAbY0d5jBySeyOV+l7LqbvQ0T5BzHccEL8saswYKlAoR",
+	"QcvabyQYJXJc93Z3BIYOY4AI0ULJdoO+YYTDNblZdVHk+xI7bWIwJG5GFZQcwCR1dRw+G1xvoXMHlNzf",
+	"CPO96y/jUpexooDr8pYsQYCsatU8hENSx635GheMkOXiOuSIFSY0wNdpxlREVNZHbmYD1IHb+Wo9tIYy",
+	"1BT8hUjLO/PpBfm/MRH9jmYDxZBMU92BqgqNbomdpAs92+fxe37xEKdq0WfoxyEzqCR9oMNf9UCUgrV2",
+	"z/EGQOG/FpsNVbtYf5MKpKbHN1F+pBqympZr5AJ0xj10m95ivX1+adJnjxgdByrsbuq9/e2FTFVjyXWQ",
+	"wnGKljvagSscg6Q3oTP+HEigfcclSFUFHqtgHcsQa3iW2/XuRrjI7n6qDEa2OAaxfcsVoOuW6wFRbQ9u",
+	"Wy2hfvWV3w5uzZaFclkR+mmIVP97rcN8F+XLbuPtnEaXSH52kgROeybFilCht0xhLuCWclPFmqug11lv",
+	"xKv0eDXy4Z4+6SNuucAo+SLhEpx2H12e4VN/JjOIogeC+NbAuKygy72aR33gPcxxk7WpTINs+9pZrh1p",
+	"CiE+Ly9G7IogpNvcSBr+Eqp/YyRpKLy+LyuQBDKQzJrtsG0Yz5gwI1MM4J3wultfTjkGznEl0CCMb9jY",
+	"z5lBMC5/JrN3dBUWpIa2+lLX03D6c5aq8O7FSY8hCl/6LTi3LNt13Nt13vVdu60oAKT/UCb2StE01lzG",
+	"9R2Id6Ux6xhGQ7m5PcVrfpSkmkr13XKcICXYJmeqvORbVgTLNC+GtvvWZVJ/XzDC5c/74Yd52+szPdDh",
+	"3giEhsAdfC/mRrJCn+D2LZBHvLRn4eCX3VhDPCiNpRzsR3nHPpqX4apN16VXkjkjLLWX2zF5IRYSPLBW",
+	"n3/NBXvhGk/fstyUHS25JlvFjWGCzOkigFs650ZHsLVw/P3pFGZ59G1C4D9Hc7nBH0+fZMz/NAdYSq7l",
+	"0bffXjw9Oq2F0OAta3z7t93P9vXyxzkEharXB2cX2qvghoVKy7KlndJCZcvaZOAf8LvBX9jIlC8dSOgw",
+	"K81n0bRS7PuFbSBb5vTk/NuLb550F9vuuWVr7U9pemX5yPIE+GkQkUMKknLt+ps4H9psUFpOCc5Qsktt",
+	"E+o1vSXdEmS5YefLnYjDz5a8ZSFPzT3yA76wFIAOl4lidzVr5b75BL5NQCStIHivWWpPEZzDbXuAyNw7",
+	"KTNXFxMxoQFpDjEEre4GTgIsDJMZcX/37ptlsy33AnKbal25ySsAnNdVwiRZ8jtGNlwUhvnGzWXowL4f",
+	"CPhEu+V3ZseM71AnhQ5qte/XzDhXyq6e0isV1FX5Tsroy9oRTXm4miNlLOS3eS43GypSnTjvBdZ5G0WF",
+	"XrrGiQ9owLAwAkjVK+DTdsqrNQiIp3+Utm8NLHdNU0KJN0ft3nhAxcovsRno4gJxRE20krrBrANlVQws",
+	"MN6uwflG3frcv3wLVFfTF6kaWjCOyPWGdTXTr9pmDUiWsWcjNuI7OX48K0/C7mtOR3XhizTvt8PUU7/g",
+	"e9Upb3T39xu+R7vGsv0JDnNpj7Sd5laohPdD3A2K0yzggqS7pjPqm5pr6WmvgfI5mxrHexnDWl/kXLvi",
+	"+5DXdQLpuh/26hISGbvrh/J8DQ+54sCmhR+PdQ3WfIJHyn/JzzDxMGVGxon7lmmHgdG6zjOmTCTzZ1is",
+	"G6sxQFuHwWJOvnHE52EUlqpM9uzkZHBMvMFe49zp+2F9TDD0iUfH/R3pHYnrbu6689ttXlwQ/JJnkgbU",
+	"gmcC2vMIrtcsJQU8dUxcY/kNcx2KXAvoOdM8ZVDFBAivCYF+w4QK8N1DjXEQjLsQY7WKkG9UswBtQY5X",
+	"2ffuMl1TPezKijcHdS6d3jFCt5gzJzX6UtzUE0eJIdai266DbUUc54UIutlh06GcF/f9sk5BF4RC6JiU",
+	"r5g2aDhsXW9ehLAGWxvVZUg0NmsmyIrfMcTcMjrCFHpNzy6e7M+qVj3cLE53VaD1f/Z4B/ELw6n9QkxG",
+	"8J9VGkLWAqz5GsHjHqy6fyWJFa8HRNuG3mK4zj1RdlJ2JxjyBkOdM+7rCGo1DltLgGPzUWiPbDfWW6RY",
+	"B4K0P5kBORA6813YH2EvEHxgON/gZh/MOX/jhmY6DDTUSFCtVPJJsig7m45WaZPBNMk3gYzIgQaZlRvD",
+	"1eTvub4NXbrYj+4mk6sbl9vdQmsTlXVnmPBeiqFGo6Tp6eCsEDuFXk1Prn7GE8c2MpTy4CnKBSn00PwN",
+	"HKyy5Abce+4VcNCNec915bqBoGeA4G9cs9gMsoAVmSt5ywQ0obc21cAFBeoR+0pyoH4iXKY4ZyPa7NrH",
+	"nZ4bxDQDWzLWAnPkMjGANaYyWuhIu6JcyuxGMSt3Yt3wtzSfiN9MFUEbYenWwm6hemlFhd6EShrvRdoi",
+	"t6IvCD4/UJGrpWmjHCgPbevAhQ6TI7cXcxXj1Ba6N8kWYYcWxbr7wN0fB0Y039NbFjPz5ruwLSV8Nzqn",
+	"bgCuOyShOX/a8LQA5+Drd3n4B5NZBDq1hMCLttY3qmDdlP1dS3H8lm5/dB+zwwJu5ydByz00y1QEM5tf",
+	"WZWcfQSNsI4Rw8g/HOqoZiC5f3n3fLgvdKRHqKv1sxVmtPcixX2AgpbOlFfXdq/RJVpjGcwYIF783BQO",
+	"P8dAD+Drq5FkH2EB9Z52VsG3/bkIRRBQ9+0vr1+Qv7x9+ZxcXJxffO1T+LBFvGvhaMqA7KKNNHYRxFuI",
+	"4PBV7hrHstSqFwuaQdrRJTk7OXtydHp6dHb+7uzsEj06DVCGwKf+EczxqhLSXe8GyDyApbUGfdIL9FBi",
+	"JjrK9wjxBc2YSKk6dvxxHzHux0BB7urbh+KhxZscOHSlcE66juF2uFQx5/la0zuWuPoibcjSUsreEmUx",
+	"0WEIx/BM4lYXPBtSpVMUfwNV71/1/V6q2+c+/SswFz0CXxiRz7Ury0w8YGTiIfISV0adEJ3TBSSxYPvG",
+	"o0aflUY8a0SFzj06f0Cz4Wr592Fx6Ajs2Ps2jEpL1epuHJJJNG2oA1+dpZEmVvsbpQqROPDlhCxkvksI",
+	"F9rQLEtIIcofWcoNbF5tK1OWMcMSD18E/XFppJc6+8hNEIylHqBrm888Uq20jOHnrqJoXXw55hTVjkFg",
+	"Xi18+mBq1DgpJsVNJE9XG5nbfRGGi4Jhv/pUdqJAhfxVNfD5TjT5wKZEa8Yw5DNcItuJj2P9sq6oJ4Qk",
+	"B51tOJAHHGukVKG42V1bVvHxA6qQD4B/gLT4q3JKa2OwI6eUtxz9BnZr3T89W1Rfv3GtM6sRaM6hAeGf",
+	"wH1LGWnEWcwzviDP3rwickl+LBdDXtwxtSMSjDcuBTg+oaTtw8ejnKkNh8998M5zDaYRU0QwlupL8oGK",
+	"nRTsA/mLkCClj7j4OiEfNMuWH8hfqNhVsttlD3ztEFCr0e2UPgA56WLBtP5wBW55N4mMLtiHqpjR40Gu",
+	"WZZekg9Vc+wPMO6HLTdrLj741hq+IqGKAHj7jilAGdGMEZpJwY7JdyyTW+KMSv3oD57+2f4ipj6U+sEx",
+	"eQHuJEj5tErl0/OLb4gDWyWpXBRQk3xM7BWuSQ4pIDvyARuwfkBwIzBq7J++0gT/YJXPD/bXH45/FZDL",
+	"t2ACm6PxlAnDl9zy1exZThdrdnR2fFKxSu131RGdlTteSwe8nJ2CgMmZoDmfXc4eH5/CSJblgYEfVfHR",
+	"FYawSkZ5lc4uZ3ZVz3x8r94d47/DYrR65NHCt5XtfRLaVcCDbfcyRG2gPZCr5ANg7Ssgr2LCfCBQYpY1",
+	"yw4U0zK7c+0p7EB/Lxj4RhwBYRCwvKzMb0DDO5gepBmkd9wKuc1YuoKUSi2k/Af85L8xNKO1c3WgHNYr",
+	"MmIzL2Pk1dR7jPDO7/oivcWaYc5y6Jvwx8Ynm/B04z5ZVWlZCuNh465tiVRQmqliM3GR5MDauzIOfoPN",
+	"yqXQKLPPTk4wA77sXEPzPOMLYPpHv7v0qOojnQVD9miA6Q3SuZ1ODtIAAhD2BB2jelY26wgNXM4UvL0Z",
+	"28B9V1YhzvAsJrUy1spOwZoTXyhhGbMu4C39MsbMsWIueuviWDOUp/AhJw5AMEZlwr8zFAmjJQJPZw+/",
+	"G98zQ3kW2o93vlRwio34Wfi6Q+yE7GXQmuY5EywlRvqa8Wm35RG7Y665Yu6wKZvb8wMVacYO3CHIbPzO",
+	"2RjTbc4zLHj9s6nEGVWwPx+aLzo5ouzDBUkCkxzU6uJICF4bCaHaqkoJASh2akDiuYuEUFErFO9jGXxy",
+	"DTs9iGk01tp2X/TX/qEv7WDXa5Yj2+gXOMXevSuL1DX6hDJ+y7IdmbM1F2m5U4lr9aGkWAUFMRf2qEqE",
+	"7b7HoTeWcs4bE9fOyqceXEF7UNntl9F/my45IGBMstWQTQaWDtor2hpIcptYhVMq17+hbMU2hSQvUgwk",
+	"xjcUnvhM2nZZwpS67jyfUillwijOXHNm0IsXRqrE/odLkZR1IClc8Qlx2dZOihaZKW0EkerYbF0dVVCb",
+	"PYtos0EjgovYojvzX8OjFcIAduuXpNtaPuw/jW7TppK7cD5IJlcJEWwbFKvoQgjdivbdAcfvEfvofT/B",
+	"U/gC/hw5h0HDBPeqrdMELUx9N0sgegvbvdOZXAWxTf//4/k/7XjKhWHmSBvF6KZ5TMuPuS4g+18K6kRL",
+	"nrHJz6VVlX1v2zrsXmKFwfPrvyXkP65//gm678DWI4tXCOMYmT0/O/96qjPtVLXOS9WhxnxeJ5Z3t3wW",
+	"H48DG4r6xEosouDROx/p5oHjN60fp+tzWHQXlSly2q+VzkbnPLOslRApwAtQ67EUlks1JKjBHrWHvOfx",
+	"aPRf9O6YTSFQPIaTAyUr7aRuv9aB5pSdv2BZv5yAh/6pjSm3iu49ndJStiRLyHxXVlT0mkpCGisDN1T4",
+	"Li5+z6p4D8Q1gz6uZ2nq1jh7GG/VT2zrPzDIWXU69d4F9y2FAukJnFNp6roRCZZNuF31Y1b6kDFRYH8P",
+	"30JnuWobp3A5nQfyweAzk5ANh3oQyiWzvAjw+TUzBxPo8x+Ok09xOJ57LMaprqdPc0IeGVfrEhZ075g2",
+	"0x6RyTfDTjG0Ia1CzUmuG5Zl1bYQLTfM3u8rdNlRkRJNrZGMABocTWVDb5mYfAvZ4rZPk4BHHpT+bHHb",
+	"5RO/5WBoTxF1zHAw1APZ4rYqpOOKFLqgWdn+dipPqYNOOFJF1mfc4ZNv4cF/bsWtWsnDK28/yK1vzGPP",
+	"CMmpgmIbl4CkHQgIV42+sW5nfZbS6K3tUumq1T+gWlf7yKdW7dqf3j+yltmn0/DsaHBk8cPD9i+Hxk8h",
+	"KRg9nUN1vcb+PpC+9z00E5hQ2XsgInZofFOQ6cs4Oyf/jGenVP8e9vgYn8bRda/hQ//sd5odJHafgXPZ",
+	"4Q5P5JDADxJtpGKlV8Kni0KfXocil/lakJwubrH/pfKYJ26jf5fz0Ca75481Y/e45QzmGD7cKYVxPv3t",
+	"Vn32IfcYoCqIkUQzkbpYhMcBbO29VCRjVAlE7C4Wawcag4k+io3YaZpuuODaODyFqGXgzuyjPxDkY9i1",
+	"6BgiFGqst0e/9MghXZHGnBrDlH31//z3ydFTerT87Y8n53/+r0HxqU9xoeJ+QeKF9CcPD56edj+iV6xI",
+	"Px/NIxHGEogn/pFx8CGDtYADw46fVAX4NALGMghB8CZANcFgJ6CPUkFwp5CBfeFAVakMgsfHuGtgVQ4W",
+	"kpJFAeLnluXmqg5g1GjrxqtOG5j6zghDfIHJTof9td902DkrvUrM0PDt9b38WfxIxe6B7i479PeMpYcz",
+	"1scjkY5MMayaRwT4C7J9IaZddTNYyM0kcvF7iYC34MhyQcTFWmom9psqSIFzALB+8MBwg+XATiEFJ5jX",
+	"V0l1LKBOguB+W1arlkuwZkonMIvmIssJKJZnu6syogytILDcgm5Y6kJ15BnJFbvjbOvwtliW6apXBvdQ",
+	"enPmDgZ3eSyYf+fQR33FkEeHwj9KUUMCHqaIu2c1NFWJ6eEpy/gddpDs0sS/rx77p9bF3Tp2D+9ceu8z",
+	"lYzMIBl+u5abe9YtDPfL4p4fQYnboz/sf+JlDC+5SL/3uRb9WoAr545fz/VEpYuLTxvD980QwzejPzXT",
+	"mFfVOSxzSwTF6h2eXhFaFsdlUBGHxXgi5anddlDJsSQOW0DCVtW5ANyH9/MY1/A8O05y2aG3ueXtg/D8",
+	"xWvCPubKyVV556DDfZab78P9QWry17+SX2cZF8XHX2fk1+Lk5OwJ/i/C/dufHzPy9ORDLCvEX8mR3Jtg",
+	"Y6RggooX2H5noHdU7KvYWGpkotFwcbfPiJBMr+TW6VUoa8JzQ2FYn1utO9VJDRL4rL8BycOfvP7smdKF",
+	"PoHC4Pa4dGzAkbI381IqXxTb5t+1zNKJz9kAr6/hisVk7HQBfvuViQL8dqgSx/AKtKtbtrOaimJL6CEN",
+	"ZoCQVsdJ4O9rbnX+ndX5dyMo7G6zP5Nokd2khJua47vL7Ka7cX6ubps6gqcl/JKC2urUiTvAGAP9tyoQ",
+	"GcXue7w9JMyL1CiDvV/iVrnJxQqnyrDtNOqBH88ZLbUuur8X6YpZw7puv4DWDy5zaNxqFQl7wsYGkQN7",
+	"l/F8LqlDGgqas9fMPC+f+oIiLXZSn9q58nNhrEEb4pIf5LbWnuNwLnlTWL6AVlsSfRvlXnkvSKgLxcDw",
+	"CwS0j+nChHjC9T6Js8TbQrgGKV8UQ7gpfQa/iPt01DMCFkFh8sLX0FoumkSYvC3Q5neb1mSGhBRCMyZc",
+	"qx9SaKa6/B31ZXR6PNxaYBVXFUDv2mr67CM3HwCCBPB6PhyT55nU3HWGWUghMIkemxDh79zcRYrQKmue",
+	"pYq1ORsgQPp5240WZW6h5ZBUGXmfNBnL3ck/XzKNjCfSWM1iKm+HJ2vlqVP2imNpZTc6dGIv4TwbB3Km",
+	"4wygF4oxAUHHvjwa+UUmD8jPk3Qjw0kDr9BDRSdMq/bHHr6JVu4dV6agGdnQxRolDUHdf2Nlkbv2qkYV",
+	"mqk7LDt++/I78vj4MTGSPD7+FgunnpyeP/56r6UEMpuGBmhcg+OFpZV+VeJGpkzfGpnrKyLkXKZg12Bz",
+	"MReewNCoFawJlvD4B7WVXuCQHSqsmnkQcXH16A/308AEovsydhL06i3KEQfE3SJOkUFW6ivfGXLibHR7",
+	"zblFHE+yLwAvcqRlofpcaXCZXrsHvzTTpzG5iN6SyenMHjtWuwdC/2YglgsK9PBOdOmqjKJCo78kSQ8z",
+	"+i9w5n0GdRW+/h3AoH3iMB7uhGUBq1VCAXuzPBbaLK6ZqBcR2o/XgsfgAyVLmWVyqyfgIMhw6jzDL/kB",
+	"ymDIb+vE66AwyZCGK/uOZMAzxGjpHOD8jJRXDtUQizKZIABwV2sYCi1n4hW3rOkGb6NkjpRU49nWbsNn",
+	"4dp3kFmAdf2Y6wCUAvyTnCp76euWpoE6zmZgMrjlr26FFdMt78+IDyTH7IQ+VzKC/fZnyUX4kd4CpC/G",
+	"FRAQ2GoZiVNcHJaDkaoWw3c6DVlJawBJ6B23sHYPnWcMu7GhaQ7ZJRjjNyAO80KtMPyPyZi1tJUx7BW2",
+	"h+Fvj6harF1XlKAQ/F5uRSZp+sw99ylFYYmFO7oJ1YZ+fIUvl/33/b/3AcAPxiwxVM2S2T94HgIq+cwY",
+	"F25/p2B+EEEYQHAdyqCNXPmNhGxoyiqouOE54U0pGMpJ/EXkdHH7OZhw7H38peQVPmCm6pvC1BLE4Vo0",
+	"VDlto7oiIYiBXSZ9M0FoKOHYA8JVV3VtD7ICMfHY+YhAOKbH5DUXt6i9ZGxpiCzMWPkXSefbk4e1zeqU",
+	"h/YwfPl8+PnkDqSHTuI0Qpge8uGtVYMuceC//nT0ocR9ByHk4p4fXi2P4MEP3p4gL97RFd6vRlGeMUVc",
+	"ouwR+R5TS8Fz9PTi8cnXLievmXZagkrdS6BF+MwqlbsuCNkvnsEi30G6BdGjy0RxvaYXp2ezZLZJLw6/",
+	"M++hOwLxI5wLOzNVaB5y+aUqZWIZnPdtWUHYue5N6GpcSjUVk6GlHPeQvIS/35vTHsqywFl/BrviNRdh",
+	"b9hDm5gQQ3OQYD6j3gmwBqASuOITAnBrdRj/jNG7wfXHvWzjDJZOx4iDDTnQLH2gM+4m11X7n3FtJs3j",
+	"9VYeJJhTQebMW4Jpd1rvITtlXN+x4Da9ZTR9h3CB/ypqyjg2sIsH4RbhAUu9aVQUTNZYEmowh/OU/Mi/",
+	"S6yxP2fQHYilU1lC7xU37N7b+kAiu0npT5eVM2SHK4NUyO0kR97ugM/QmdPFrY8r+hRIuOTPT55iDzpv",
+	"KUGOhOtV6IKH3IsOmh7uz6ng3zq0ylflQ/cUCsHUJ2vNKW4Mi8Inlt6UQL4yoL3OklJNdP9EJNjFbpFJ",
+	"wdKPn1pPrCj1J7TN/Wge2Rk13h9kCZX7Mtl1Q6tG/0JDEYFcYmtFq0bcCrkVx+RDSTloAmN1Tt9wDiBK",
+	"a4S5E+lx+fS/WTIlxLXIIafHT+6BMRh1Zr+jt+wwHvxUe76/lxS6YYsUaxgniVH/QO+qdGpEmbEbVVIZ",
+	"RdYw8ndnP2Vc3B55LK2gdHjHtHnNxe2U6kLZUXn/1J+E+v37ooXzs6fnT598c/b0yZAq3n8BL8c7qJal",
+	"YlfV1QpJNowKbAcJqTC7RmaUgb/rwsVG7QYfT5Am54GIO9KC17Jsq/wF6SBlp+dPq4K4zz6DtMooztuc",
+	"TYv0ZveAUI8a7dEdQmnBGFjfUm6g/AUBq3wt+MEZwy5rr0vl+Mk98qUJez+vyNF2K5vKwvfpjc1wsWbM",
+	"Xs3H5KdWH3ZQGu19Cte5rmqJh+2Zn3zYdnR/fQRpcd3Yim/hkS/olOOEPoNvCD7s2ut/ag+R8xRC/uN+",
+	"WmOF8ziOOTpP9CO9cM3Iw3fAgoqDD/b03GGn9VnQERZUfJaEhNdS3oJcX0uwAwShpahpZ8FCP/cpWARv",
+	"hE734BvFNBNfYHWen1iXb9DdeJOYaxIi4dAAlnCBl3Hz7vaneHjSkJtfWLjncosdd7uyid7AQ1/QwYUJ",
+	"TZNO9MXWdb3FTuAJ0evCkFRuIYl8JYgsoD14Jhe39USgJVcbNNdF6lOGdpgNBJs8OhvIvRU+00oumNY9",
+	"6ZBvyqe+vHPtZxY71P6BqQB/awMOIn75+IBsP7eaL+qE4pT+xc/oC5EmJKeFZs2+8ohoZbmIS8XNzgE0",
+	"IE3GMkDPCXyUdSXkvadmsf6U53C8NtR5Fh9SG2ocSwLgN8RsJXE9/A8MnLZOcMcG5lR39zC8zvntFyhE",
+	"3bQiEnQjN66Yop64fzy7FEWWTaEr8cW6tn1bn/U/LzS3n3NAb1hvKgs12a6tFN10+bvsrf0GH/vCJDJM",
+	"6V9XGgPlUc7alYIiBCfWfkUVQgy2eWvCt0L+22eGvxf9WGdQu/M8o1+kGtSY3KdBE8aP2QuxVraZUkNb",
+	"CBcuKWJkkpPbkZ6aXn37Xy7w8MWczs9W4gUffusTqPYvXwXW5wNdwPq22vClVG2WuMee751RxSig13T5",
+	"nN/6ZyaJcrvWdkxjfY8duIZvtsgLBD0ALLNHWt19uAKQSoj+1/OVQxEyB5vXXfTwONDzrlXkECpraK4C",
+	"hOkVwtPRHaErOWyGE3UjfCHSK8CFGvTRSVoS/uChNefF4paZaM9B9+dwnPLxWDS1z5AkIXMmNswovtCf",
+	"Ok3CnbQfEOQLjmsj4lrN7Mgnq8XzJw7Ks3A4Y5OE5R1kWa1eWdeOPheE/b2gmecrwKzgG3ZFqPsVpADJ",
+	"whDFcqmMBtSBQOUCgnKNhW5ShRgCuvXWPvY/AMekXO2naaEA8dzf5VyTlAPqDq1C8h1pnmFAapxm7KpD",
+	"PJPoVv+cM3GNj0x0zznI0kbOMaJlXLk8NlUmrfucOkNW/C4u1BymxmwMFGxQhNasdkNvmcZ+TNSR+pLc",
+	"cbZNiF4DDjQ+c+X+WU54Q3dkHsXU3MiUBQsX7NBYtgAopHboIXL2FGFaAphyiFMzSerpeza/liBzEADl",
+	"/OLia6wydZRvIuock+8gw6VqOG0JVOSAPov5CZrkfGEKxRJvctuLyRfkK+bYkuC65oADxT6aasSyrNwp",
+	"gvYLyKctfCnHadJuDT7wSuRF+cAxeQElZDA5KJBY3Aq5zZjDycOysmIzZ6peWJYquhWXkD8DmC1YuGPn",
+	"L8pMmbI6yG6t46hj8n4tSUYXt9rvEF0Ykkl5i5G1TIrBWFR1KKLIuX60kFnG6KroxaQqH/sfgUrlVvsp",
+	"cKnshrNMMxAMdqN97oxj8QgYFXG4tfattcxSskQmshxmeRLINKh9+xA28ahEPVe+e+jLw9iEicXirc+y",
+	"zFF5M5VHwtOrrr7h3Yx9BLAqfyvVLUvtuR5RkTFku7iwWp1dXodP8ZV9iJW8/iU5Ll6V8793ofGrer3k",
+	"JF4FhHFy1LI3xu+SC0LdOQWI5zUVKWT6I6QcZMRtLsl2LZn9xZrWoKCItUt89pWvODZwiZRIh4AcQ2A3",
+	"WQpx2R1+FfMwN5pld0w3Gn3KrSCKr9ZGN6+Jg46/u4y73B14d75xD06iC77hH6FnuatoiQKz8xQKgkKG",
+	"81ndcD49OTuvGc5PzodYzq4ck5sdMXRVgp/iOqv8FqcVrmll4a8ZTSHDwc3z1fLoJynY0Y8AIhPRRU8D",
+	"bpYBspFv6Io9+j1nq0lyit3y4OA8jpwurpvyrE2FKRRLvaFZVhLbyVKQrInPJCVbmmXH5KcmWN5VHbTY",
+	"7ZmRMoOniaY7XW9BbNWzNeRCzLNCKZaSv5QFO6i3C4loRvZJytOv4bQLaaZRxZjqb4pw7R/6MgGsy+lF",
+	"IazVZOD69r6uxhtEfv/0gLwHt5IvKqUQp/Qvnvdw7TKTwF5EDCMMvbndq2WRYwzdnVxZJSwRaz67dkTl",
+	"no9NUapeDOZI+D/39a6xd+IBrJRM0+Hm81W+NuRCj1iYCuqg5BRQiLYI6GLVcHD4c0NS6eCDzF7FOxhN",
+	"cnUfgRLgEWzPPcBDeu0f/R9gV7+TMnPrffjuVp6wXjnmepCPdFDT9OgVAn1P3Ze/MGznGvE/eYl0+9Mh",
+	"QQB/nq73LC3b7cH+U1D/EqJlpa2GSpVArZUZwj1jmkDN30y9SgkapJZXcB3p/aom8qz8vDf2wdyDCm1T",
+	"KMHSsib8mDynWeZBrEBJdZEbq1vPYTXcNE2+8RwbkFHYBKRH63QPTWLQQRESgICW7lnsxSmFA/pfGlbC",
+	"bF8RYX/n9fyMIxQSvBGNo7Zil6FINsLxdYSya4ahj2Q/aMYb0vgTRo6w9SnGjQDezJtInicu4V+Krbg2",
+	"apeQXLElU0wsmE7ILVOCZaTabHtWFlIs+apA9nFIkQNvUtfbZpBqDs9+Wao5TOlfXTVnBlVyBBgVJaeM",
+	"3OOYRo1/fqQZVV3VgNfw94Nk0sOyAU7ws1R/4QReysL3oPkMBWAOj4QLD/UsUnJHs4I1ZI39LeA0XpUX",
+	"nXuRZln5vGIjsO6aQmSfwdYsy7pD2PDEhKgDC5kVGxHJ5/m26ZUcks4T+oaS28gHwM857gNt/54mPEW/",
+	"p8NUdaX/6OKDOBS2MUQr/HfJQadZUR4Nw2tH5FG9LMOAB6AsZVnZgThXdjHQxHYlIaDiGpSNyyYb1LV9",
+	"b1Lv13LjsoE1oa4lEV0xMTJNAfXRw7IUEO3FMJUry6M4l0IXNAOxPW4+Zb75iJ6ngxMQjD3AgmYPnYLg",
+	"v9Pq5xTMQSiBL0xtggmZS7MmW7rbyzKArALL1e2mVUt3OKqEFehOBcp8rScVN0RY3suyHfmLPadfV32p",
+	"4LRcuV2TutG8aks1ySR4L+4Ymh9LfsfIhosCOvhCM6vmqfTJCh9g4A9JpYPDgTIViBxNwTUy2Ldtx4td",
+	"7fZvjxZr2e/ftk8+dw9+cUUp9clFdHS3yKkiyLVD3Ioie/cVluBC025r7dopQjaAKgShQ7Xvrr2zVoI9",
+	"1F0eTv/MJPbhM5/g2MxshmALhV6i9ZbONw4fKtqxWS6Hukof36PHBWRk040UqzI9s+rtC+6mWHvfB+0u",
+	"jTOqBN2D9Zl+0PPm2SrmLXJ/n8Yi9vC3nvmsNLW8Vjt1JONW3IdoS5GwLjqBnZ0hZRGAtA7PtMW3/wgj",
+	"MV4z845+WabQO7qqEm0+oY+x/tlW1QEzUxnBoBfQeBupWAtjPHvRhl5Fnkna1fMUfJq/wFNf0l7jjH5W",
+	"qYed+nQ9Ax0xIgICCTqdN9lIa43+f+RdX3PbtrL/Khi/nHZGrn1y7ty5Uz950rS3mZPEtX2bh05mAomQ",
+	"hIoCdAFQiibT734GuwuSkkmKEgnaSp/iSBBA7mIXi/3z24RgkX9g/n6ExmK4qHrziqttngs6hZuSpRYE",
+	"YGsVTaQC9BL44W4YV/TAubPY2+ah9juhu/VGiIX/Dmx2hqq8G1wnbburr/hHY3e/n4xeddiA1eHMLEwY",
+	"ubNfX10nfvFGdsGtE3hQ30r+PIh7fXYCDBVY3mr0KrskaLkUzrntX5TKTTxqTm6VvESW1/ia9HRqhWs3",
+	"cysvykvpUTPshqagHyr+fowSlRRui3x/0+2eK4aMw4NlmVnHxqLuIKJ2YYASSc1mOZtkcCAtxCpCv5sn",
+	"UiNUUm8EvXmZEhPVtnqjBo8rHexOAiZQLx25lyseNuJuq5td9cy0ooYldoH3LE3l0AqsoQLfPDR56q7Q",
+	"8bLWjIPzAJv7d7zWxfFZQTEq9futUIEHs3lvQ4P9EGoRqqeIoFkLc/ngLV9sq3rDPiPNPrMJN9CtkjOk",
+	"DTlGR+hb3GUvIuS8YtbfnVOBrgpKl+h+ed7whahXKB/5QmAW1ovzOPpHq0f6/DjXoaAMIzK9OEL4wit8",
+	"mwqxkrlXi7m50dlsztQePCzUOKpUKhHEM4A+fudnutTq8t+3778/CRZOKKPTpoPAfx2pN7Kfe5nDaA53",
+	"oYWFU1FpQITvOrBZTDIj3fbixz8+7ehg7ufFyyvGrCh5kismAimY0wF3HhzP2TiVEzbn6TTEShZi6+0a",
+	"r6v/9EbGkiet/CJcbbUSJab75S5huQONzcPgRxx7rPy+qLzI3ZdpTo0EisM794M1t8NiO2JKbPK8yBum",
+	"oG4JU9usmBhCsDjEVtTJgsT0yyUE/qFUx82lagDRSZJdWlxES4fcW2dgYb9NEpFUPcIuy9+BGPXTM7hK",
+	"oqfaYDaPdOIG+3MAk/OKGDyOtWrn5TzE9ioph3O6yfF0L9Z6IZ5siz6O6wpPEa7WE9aqn6qC7Dd5+ICn",
+	"3m7Z4oA0tO3BC+K2N4qDeXbAiEUb7uIbskd/YJ+JzGWD9O3Dh/cMsjrBRUutkH4iMHO9KcoNmdsAcAAh",
+	"N96wzzwVxtnPeYNObwTBR2GeG/bZCLtVkzCGg8WLZdmOTUWasrGYSwWJKmAM55mtmDmzE3JvZjpYvHU8",
+	"n/K19ue9aCNfS70WP4cfxBQt6E7XS4AcTdUA8hUSGTA36R+WFa/fRoisSKe1vc5uk2QA2sB50J+mD5TR",
+	"Kk/t7UQbv6UghNVslP2CQ87aFoN3iF+d8jgXGDe2BaRDd9FvsKt+oQB/JHMKpx/YiiotGkmcbpMkBPiP",
+	"DvOWGQReDszxKAnT1coIwPWpvene4YCYzHuTZ6gM7WhEUSMS1EKmw9e9BYK42hbWl3qSngMWsdKbIssK",
+	"s/dyeJBeTmfifruTOfD+5Z/KOFXv8jKqTX3pSJrnVoTX8RUh1s30wl2cKoo2/FOPmw2Lt35AdLOiKrEb",
+	"6+8sAblgyuWI5bTyigFKAqWwkKaIrpIFuVBDOENatuEKIOzyrM0jErG1kTOpKmHh8pzx8EgXo4vEyKm7",
+	"GF3wNK2CiKvOGwQ0QSqVhAxSV66ZrUfWI+/5y8gpeKvHw5TR+Q35tI64XHcOnXb1MtjfS0/QcPDs46VY",
+	"sWuMH8ZpPNL4e6vH8Uw/P/nAhl++ZEwe32eE7iRXDmRbKut4mpYq4Thb8cmCz8SIaQT2m8y1BVxChAdg",
+	"H/2GWKVclSFkEq1Kedz4xOQxgL2z0VmaEEhkuz0Rwu1V1oaX7NzWqMs+wh3ysmJgg3D5gxJe99WJrnRU",
+	"TOEs05lbZY4SqXfbIJ4ssYAFVeGTE8J0Ykn/kv5Wj5+jynWQTXDHM+ulGTbCnJo7QCEZCP6Eq4lI97K5",
+	"exBIeERuJBGkUjYpSeIkC6ihPtE/T4w8MfKE7lgE9NOx1qmA3ohnBwcauDRgjX7o1Qubko2FlYlA9ZR/",
+	"gzAJo+DsG4eb7Y3/NsdlmwMK4loYnjKXGZXbLeDi1t212O6WFl9W2tR3HnoDX3eBBW9Era/fz8FgRrR6",
+	"vwHS7jj1vTfz7iu1ys8F5aj5DgLoSciR0lP2+uF3r9cgGAIASCHonyOhSkPHXZ6Svp8B2MdmMcKZbb33",
+	"695/3Z9lcmb2Z8CxUWIDHAwYHV78cdVgdIZ7RX6pnHKZimQE9ZxQSGiylfMfaAOfeX4dY8C0O80O9gR4",
+	"Sd0AajSJddzV1uG9um5zmw4St699a/uMZKa26Pu/r1ufvDbVG2Fd88kbtQ3HUN0Pnii3UblfAO79cCGH",
+	"HFEKsOxCad+guyb/ndN6wVKtZie2TmgnH1dfTaYab2L3meoxv9lk6sVWgPg3HeR+ZzI1CqkV4RrXD3OX",
+	"3KtX5e8HlxupEr1p1oAfacxZh0jxJYaJkRJRK4Okc8FTN+81SoqvFs9XRvMP7C4rrxo1UFoSB+JcK34h",
+	"qF5VpOCArLUMoeVcPaMYWjRS1ofTupLp2SXmegCJiRFRiys2jbD978RFRDK+qwf+lTMlkkupCIWzr04q",
+	"0tLUTPoznwItWwBGSXThdH/9cP9zKQkW3VY2R7qaaL2Qol37lDxDaimupnzitGnsC/kzDYlZwUVLDGKJ",
+	"Y3okozffTTc7mYBXE52IA3AIr7FVVpS2xtzajTaDO7vfiw281UC+BacZ+L0V45m/KDn/1Nqw7x4/PN6N",
+	"GABpvfrX/3x/w6RjE50ph7ng0MQkofgIOBTy8HVLbtccQq+1mkqzjMjZgrzDcfVeTPRamK1fewCh/KWo",
+	"iDTWlTh1ujSuuLULsT0gkHc06tuSyY9ifJu5eeVV9QP8QVljfC1nXnx+mBgB0Ik8tf5v7gT7LszC/i3W",
+	"ImWvvu9VijlY38Sl3sQwLj/fi01Y4G8gj3lV89jojRUGLY2OYmnoRZo86Epswvt+Y4I5MBshs16JDQtU",
+	"B81KaJ+AGK+EZYmGdC7oyMfVFto/dmHwUq952sRfLN7wwyOxFye/pyc5tR1bXwg8dD+GvJkdmwUgko7X",
+	"gETwVdjDDUBr+T6Pqg/bS1JEKr+eaw2GIUSYWaDODVXr46f+nuUvcDsWP+CXHk9/musARKicqV9V1JsT",
+	"LlEHJNd3mD+gsBDpynfX00l40Cf2RiX4mvEcYn3tQ/+cLHTCqMjBb0EZbWZcSVs0w6zdXh92Rp61h778",
+	"KofLyXdI1EvMpTxhuTmllYBOPEjB0wMW7EVS1TD7wG78Ys2oTnzPpFLSY4mXOXAUgRSKTXsWtigDoFza",
+	"Zim9C4POWkDpLYaLl6dybLiBoudA5ko5rA6Fhp+ckntOrxrTasIFBpbGnWVjsu+WLvewHDUVDvxEJFLA",
+	"scrR3ahhPr0k9ks6gsVFu8RWwtoyBFfsghductzvZfYX1eU5yX+idKuFECtK2Ic8K6gOaJNWdQyt6wFD",
+	"u5C0JoeIENV3s5GaGocMoCOHSRHJ6zjyxr9Kb7AJHOOM6FI4vPtRmbUXzY6y8vxq9gx3QR6NJc4RGiYF",
+	"OKzjW7uzGSKr1CtappU19HsY+zdoIjqo6QRboDgLNtw2dw89URcA96EwtJnbOOS8LV8I9x++lCI5+jJ/",
+	"i14pkAlg5UxBgkCFBVzrU6AnOlytXmsJF7W6cTQ0zv8cUGblpaNeTjFb5IZEPK9Y1kpcOrmEvoSX2Yql",
+	"Ui28qTzniLXU2nHUjsmFvLY1fwPrz8b6JTpD8gz0OEDPJHTrc5QFgLk00hB4IDMEnoYnJ/w0kQmdnVpB",
+	"5MQk/QpbnQ3VkeARwmTwRGhlDG5E1YpnFBvKUZ/fPNvK6DQ0ywnpXrFk8cqLflPAzHbfHJG4dECTRghn",
+	"YnFRSWdiNDPEe3L+7eV4uVy85zw5PeR5Gn/LoaKGEAfSsQgZnUOkI0gHaNmCBr0qzAbjsn+CnXNgLmfG",
+	"0WG5I/Y1Qcc0W/1h0Hnb/ZCsPEzRSIHIM0zVCL5bRMMe5x/awV1aNa5Nj3ns/aW8B/5fOSObsmcezTYq",
+	"6x5h+aEb4flFm1oHkFMLMGYA6yLp6QwjZwk14y6vADC5ImF87E82ClCsuHWj0GgGfa6Wr3f956cK684u",
+	"aHlFCzvhjIqEepWchstUR9I8u1K8HkApxigM6l0z/n8mzCF74zcac9bmxoPXJP5NtsPF2Im41Erb25Cg",
+	"zyqtkPpWKDTL0aF2/8a/ZfHSfN+LTUHUwVNf9lbea/DKe1KsD3BYASO3LFOJMP6K3BvrShLY8lAKDD0X",
+	"tyFseKJfbSVYNwKiE1Gq2QGskWLYEMChPYFjVmNzIkqFVOXm4htu2cpI5dBgqgQWEV9cPZTJ9cBgD4Ef",
+	"AwbuoLt9TibwZtmJEUJhdxOvmpuCefX7tNiDLbfqQfzFnDwvzvNSPNkwWB1huZicKHdnreTIXcq3Q7Lk",
+	"y6VKTmGLSKDZSWVtmoLmespfyVKpxIjpNCnt855krKSHShgrTi5js3AlBbT5U+3k6s4PPzU/YpeyPxu9",
+	"ZNe51t0F3GmG2zncEvd5sOcAtAp144gJ5bBbjmUTbURBebaBviEQTb3BcA6o2BHz1DPCWpGUQOV68RAx",
+	"4DMuVjxInqUFqHTsXnD4uKh6laWAox+9SvkW0Hdd3E1ptJ62248w8sUqe3y8gY5pwalXUhzVX6JVg7kY",
+	"Rj1hSX+mXdVMq+Bb6cdIzFtz4u1lg23EKkHlV0J9UzCtgYUNOHT9hRlg4wYPI2Q5jKEh8dKKdI1QjIpN",
+	"5mKysDkaY5Ot2cXRCdH15t0NI2LSXqdimODcY0gnGLFxJlPwJkNH6I3CohUsUSxo6MluBJO259gdPMTV",
+	"Vy9NLS7ynkA1qmXPfvD/NJoQxSXuv1rd4Ya493tiEOrwPyzDxpHcMaXHOtlia51B0n6GJXMUJxu8wtCl",
+	"9PpAy/d+q1lywKWqndO3mGYHlWOWnru327/CMKF1IOdxcXWlnZx0yZv1bxfPqQ2zD+zOLtaMGlj3zEJF",
+	"bPnWQvaztMzpNOmRcbmQtXRpEzfPKMo6CBkbzrROBHtmmbmOLjMx4q6DCQ5hDDfDXtCY847Hwks8S70z",
+	"0fiIcucOnbbwPSOGYHH+ocOvpVXjlzpTc4O9Suf2zQraVdvR8JanVs7Xs4nEIhGfVi+/1WNKUTBcMelK",
+	"ZcyQ0m246pXW9QXMHWh6DvXLQwnNByXyLnV9VS+30IA11kpXQXl2rXl+GyA3W3CJ7oXLHTRpu7JlpMzf",
+	"qWp5SPsn5OHiCXBizXKb7hchNtNwej7ImfqQuYs2Z+BDXmLYBxXeQO2StIye8jhY1OoUuwCbFkNN0eQD",
+	"66hqhPaHot7lr9HFq+tX/b0lVJI9OLGq7fgeis+kZUbO5u4GcspLBWj+G24XImFT3UVgxCQz0m0vfvzj",
+	"05NSLKkwmUFcLrlMIbBQoCBa4SzVxWGI4Qi4eK62Wokd+TkMr0xAua/nPE2FmkXF7O+GdzwTrl+w4xom",
+	"kY4LaLpKiMRf0NnKBPQeoBg8Kc+hKvOWXGMxy9TJ/MLdWM8uFGXc6rG0BUxOwK8vUGf0yuwc0XxXDWAC",
+	"SiVra2WU8T3UumMYf8CoCYOGb1S/nwAARTdKOyZUUp8fejgDIKZF9Kh1SiSLH7oIvCnaXFLPxFMzQHmW",
+	"yANh+bBpWgGy0kIv3r/grSqey5Sesq3OzH7Yrp5sLbIZdsh2pTRSrPK6+V470ZlyMXQzPJJ/umdHcv5o",
+	"pIM6f+3/cdF55y6zVcPBKNz/raKdiH7ub/0oDMjchZncgICDCTEEdnT8oYcn6yVlqDUkNaK9UyqljQoC",
+	"UF+CFyM3Uc4U5I0qf+WwZWSqAdJZnhA21rXzeYoph+UnuclaNtxon2Fi9dRtuGmGbnsIg57JOPQmH7n9",
+	"Pes4WMyYE1fZTFhwM5nXFQ/987pNI+T/1RtyRm+MdA77QzV2by8Wy1kNndovRnn7dvrvxK67d28/crMS",
+	"B8lYHUF51ZV/kJ0pDqbaFxB3YeP0YuDSXHApKszboiIj+GXhSJjrDVtytcWLguCTeWV0VKq1UE6b7YnW",
+	"AD3TFT1Mo4D8GuBzn0FCfnU2f/eqDXpMsuC/WskGXdikLTvlW0e0DqwWUwoQ+/gwfCOxvK9wftjOxe2W",
+	"F4UhYZ9F2cMbIVa2waL138c6mmHuzmfy8bVlsHBtYVlxKkNcCYLGE73sRY3dZQ7rry30G3AalJlWqVTF",
+	"JgC/z8zobHXDOCselunxn2JS1LuFhwsmRJtLDq7xgyW2Vm8KhDtsVGePOOSsc3bgHQ6LOlKjL0nHcnFK",
+	"Ir+9+5WmHzElNpU+mhNjObdJAu8XL1UHp38ONNbSyrtMe8cT0R94YIk/N2BjWDExAoF85lgDILFh6JE9",
+	"e5DlLTJz1nohAhejJZQipmkvuTl+qlIvo2Kzlzc6waseSbONNkmzSvoII2JGjrRJmoqA4BH70hOlCw1X",
+	"THyB8lPwa62FyY+KJd+yzAqqTIYkJ2/t7lUDndh8aM9P46moF1Jc/PjHJ6/Ax4IbYeB/n/xAsw57MzPp",
+	"xY8XV3wlr9b/hH1IT/I1mH3EcD9NuCTBM5Y+WEvH050hlI9a+qQwfkofhsPvr09//ScAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

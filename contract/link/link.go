@@ -23,6 +23,7 @@ import (
 	"time"
 
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/health"
 )
 
 // Challenge is the service's first message on a new link.
@@ -177,6 +178,7 @@ func (s TerminalSize) Sane() TerminalSize {
 type Settings struct {
 	Digest string         `json:"digest"`
 	Probes []device.Probe `json:"probes"`
+	Agent  health.Agent   `json:"agent"` // how the agent behaves
 }
 
 // Question is what a sweep asks a device.

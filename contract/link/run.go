@@ -1,22 +1,36 @@
 package link
 
-import "time"
+import (
+	"time"
 
-// RunOrder has a device run a script, once: POST /runs. An order that is repeated is answered from the
-// device's journal, and not run again.
+	"moorwatch.example/core/pack"
+	"moorwatch.example/core/work"
+)
+
+// RunOrder has a device carry out steps, once: POST /runs. An order that is repeated is answered from
+// the device's journal, and not run again.
 type RunOrder struct {
 	ID string `json:"id"` // a UUID
 	// Journal is the identity of the device's journal when the order was first sent: a device whose
 	// journal is another cannot tell whether it ran it.
-	Journal     string            `json:"journal"`
-	Title       string            `json:"title"`
-	Interpreter string            `json:"interpreter"` // of core/script
-	Body        string            `json:"body"`
-	Env         map[string]string `json:"env,omitempty"`
-	Secrets     map[string]string `json:"secrets,omitempty"` // as Env, and kept out of all that is told
-	Seconds     int               `json:"seconds"`           // its time limit
-	// Repeatable tells that it may be run again where the device stopped in the middle of it.
-	Repeatable bool `json:"repeatable,omitempty"`
+	Journal string            `json:"journal"`
+	Title   string            `json:"title"`
+	Parts   []RunPart         `json:"parts"`
+	Env     map[string]string `json:"env,omitempty"`     // of scripts and programs
+	Secrets map[string]string `json:"secrets,omitempty"` // as Env, and kept out of all that is told
+	Seconds int               `json:"seconds"`           // the time limit of all of it, without times of restart
+}
+
+// RunPart is a script, or a package that is installed or removed.
+type RunPart struct {
+	Name    string `json:"name"`
+	Version string `json:"version,omitempty"` // of a package
+	// There tells whether the device has the package: one that it has is not installed again, one that
+	// it has not is not removed. Nil for a script.
+	There  *pack.There `json:"there,omitempty"`
+	Remove bool        `json:"remove,omitempty"`
+	Steps  []work.Step `json:"steps"`
+	Files  []pack.File `json:"files,omitempty"`
 }
 
 // States of a run at a device.
@@ -55,6 +69,10 @@ type RunCancel struct {
 type Journal struct {
 	ID string `json:"id"`
 }
+
+// Contents is where a device reads a file of a package, by its digest, from an offset, as Bulk: GET.
+// A device may read what runs that it was told of bring.
+const Contents = "/contents/"
 
 // How much of a run's output is kept, in bytes: its beginning and its end.
 const (

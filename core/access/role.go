@@ -55,6 +55,7 @@ type toolLevels struct {
 var tools = []toolLevels{
 	{"command", []Level{Act}},
 	{"scripts", []Level{See, Act, Administer}},
+	{"packages", []Level{See, Act, Administer}},
 	{"shell", []Level{Act}},
 	{"files", []Level{See, Act, Administer}},
 	{"processes", []Level{See, Act, Administer}},

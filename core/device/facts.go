@@ -49,7 +49,13 @@ const (
 	CapabilitySettings  = "settings"
 	CapabilityQueries   = "queries"
 	CapabilityScreen    = "screen"
+	CapabilityPackages  = "packages"
 )
+
+// Withholdable are the capabilities that a policy may have an agent withhold: all but those by which it
+// tells of itself.
+var Withholdable = []string{CapabilityCommands, CapabilityShell, CapabilityFiles, CapabilityProcesses, CapabilityServices, CapabilityEvents, CapabilityNetwork,
+	CapabilityPower, CapabilityPeople, CapabilitySettings, CapabilityQueries, CapabilityScreen, CapabilityPackages}
 
 // Vitals is one reading of a device. Percentages run from 0 to 100, sizes are bytes, rates bytes
 // a second.
@@ -113,6 +119,7 @@ const (
 	ProbeTCP     = "tcp"     // connect to host:port
 	ProbeHTTP    = "http"    // GET a URL
 	ProbeDNS     = "dns"     // resolve a name
+	ProbeSetting = "setting" // whether it is there, and its value
 	ProbeLog     = "log"     // lines of a log that match a pattern, a minute
 )
 

@@ -22,18 +22,19 @@ type EventKind string
 
 // What happens to alerts: by findings, by people, and by the passing of time.
 const (
-	Opened    EventKind = "opened"
-	Reopened  EventKind = "reopened"
-	Raised    EventKind = "raised"
-	Lowered   EventKind = "lowered"
-	Ended     EventKind = "resolved"
-	Escalated EventKind = "escalated"
-	Ack       EventKind = "acknowledged"
-	Snooze    EventKind = "snoozed"
-	Woke      EventKind = "woke"
-	Assigned  EventKind = "assigned"
-	Noted     EventKind = "noted"
-	Unmuted   EventKind = "unmuted" // a maintenance window ended, and it goes on
+	Opened     EventKind = "opened"
+	Reopened   EventKind = "reopened"
+	Raised     EventKind = "raised"
+	Lowered    EventKind = "lowered"
+	Ended      EventKind = "resolved"
+	Escalated  EventKind = "escalated"
+	Ack        EventKind = "acknowledged"
+	Snooze     EventKind = "snoozed"
+	Woke       EventKind = "woke"
+	Assigned   EventKind = "assigned"
+	Noted      EventKind = "noted"
+	Unmuted    EventKind = "unmuted"    // a maintenance window or a response ended, and it goes on
+	Responding EventKind = "responding" // what a policy does by itself
 )
 
 // Alert is what a finding is to people: it has a life of its own, and ends once.

@@ -78,6 +78,13 @@ type State struct {
 	Trends       map[string]series.Trend      // of the percentage in use, by the mount of a disk
 	Safety       map[string]map[string]string // the inventory's safety section: attributes by item
 	NewestAgent  string                       // the newest version that any agent of the fleet has
+	Software     Software                     // nil where it is not known
+}
+
+// Software tells which version of a piece of software a device has.
+type Software interface {
+	Version(name string) (version string, ok bool)
+	Names() []string
 }
 
 // conflictLasts is how long a device stays degraded after a second computer showed its identity:
@@ -105,6 +112,7 @@ func Judge(s *State, set *Set, before []Finding, now time.Time) (Condition, []Fi
 		j.probes()
 	}
 	j.safety()
+	j.software()
 	j.merge()
 	slices.SortStableFunc(j.found, ByHarm)
 	return condition(s, j.found), j.found

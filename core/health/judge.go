@@ -3,11 +3,14 @@ package health
 import (
 	"fmt"
 	"math"
+	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/work"
 )
 
 // presence judges the agent itself: whether it is heard from, whether it is alone, how old it is.
@@ -229,6 +232,42 @@ func (j *judging) safety() {
 	}
 }
 
+// software judges which software a device has, and has not. Where that is not known yet nothing is held
+// against it.
+func (j *judging) software() {
+	if j.Software == nil {
+		return
+	}
+	for _, s := range j.set.byCheck[CheckSoftware] {
+		if s.Off {
+			continue
+		}
+		if !s.Absent {
+			version, there := j.Software.Version(s.Subject)
+			switch {
+			case !there:
+				j.add(s, s.Subject, levelOf(s, Notice), j.now, func() string { return fmt.Sprintf("%s is wanted, and is not installed.", s.Subject) })
+			case s.Value != "" && work.CompareVersions(version, s.Value) < 0:
+				j.add(s, s.Subject, levelOf(s, Notice), j.now, func() string {
+					return fmt.Sprintf("%s is installed in version %s, and wanted in %s or later.", s.Subject, version, s.Value)
+				})
+			}
+			continue
+		}
+		found := []string{s.Subject}
+		if !s.exact {
+			found = slices.DeleteFunc(j.Software.Names(), func(n string) bool { ok, _ := path.Match(s.Subject, n); return !ok })
+		}
+		for _, name := range found {
+			if version, there := j.Software.Version(name); there && j.set.find(CheckSoftware, name) == s {
+				j.add(s, name, levelOf(s, Warning), j.now, func() string {
+					return fmt.Sprintf("%s is installed, in version %s, and not wanted here.", name, version)
+				})
+			}
+		}
+	}
+}
+
 // probes judges what the agent was asked to look at.
 func (j *judging) probes() {
 	for i := range j.Vitals.Probes {
@@ -258,6 +297,18 @@ func (j *judging) probes() {
 						return fmt.Sprintf("The certificate of %s expired %s ago.", p.Target, inDays(-days))
 					}
 					return fmt.Sprintf("The certificate of %s expires in %s.", p.Target, inDays(days))
+				})
+			}
+		case device.ProbeSetting:
+			if s := j.set.exact(CheckSetting, p.Target); s != nil && (p.OK == s.Absent || p.OK && p.Detail != s.Value) {
+				j.add(s, p.Target, levelOf(s, Notice), j.now, func() string {
+					switch {
+					case s.Absent:
+						return fmt.Sprintf("%s is %q, and is not to be set.", p.Target, p.Detail)
+					case !p.OK:
+						return fmt.Sprintf("%s is not set, and is to be %q.", p.Target, s.Value)
+					}
+					return fmt.Sprintf("%s is %q, and is to be %q.", p.Target, p.Detail, s.Value)
 				})
 			}
 		case device.ProbeLog:

@@ -15,6 +15,10 @@ const (
 	CheckMemory   = "memory"
 	CheckClock    = "clock"
 
+	CheckSoftware = "software"
+	CheckSetting  = "setting"
+	CheckService  = "service"
+
 	checkDiskDays = "disk-days"
 )
 
@@ -29,9 +33,11 @@ type Kind struct {
 	Limits bool `json:"limits"`
 	// Reading is the kind of reading that it judges, where it does: then it can be tried on the past.
 	Reading string `json:"reading,omitempty"`
-	Probe   string `json:"probe,omitempty"` // the kind of probe it needs; then every setting names a target
-	Glob    bool   `json:"-"`               // a probe's target may be a pattern
-	Next    string `json:"next"`            // what a technician would do first
+	Probe   string `json:"probe,omitempty"`  // the kind of probe it needs; then every setting names a target
+	Glob    bool   `json:"-"`                // a probe's target may be a pattern
+	Every   int    `json:"-"`                // seconds between two looks of its probe; 60 where it is 0
+	Wanted  bool   `json:"wanted,omitempty"` // it is about what a device is to have, and can be put right
+	Next    string `json:"next"`             // what a technician would do first
 	// Usual is its setting where no policy says otherwise; nil where it judges nothing until then.
 	Usual *Setting `json:"usual,omitempty"`
 }
@@ -76,7 +82,7 @@ var Kinds = []Kind{
 	{Name: "voltage", Title: "Voltage", About: "hardware", Unit: "V", Of: "sensor", Limits: true, Reading: "voltage", Next: "Check its power supply"},
 	{Name: "battery", Title: "Battery", About: "hardware", Unit: "%", Of: "sensor", Limits: true, Reading: "battery", Next: "Ask for it to be plugged in",
 		Usual: &Setting{Check: "battery", Below: &Limits{Warning: number(12), Critical: number(5)}, Back: 5, ForSeconds: 120}},
-	{Name: "service", Title: "Expected service", About: "services", Of: "service", Probe: device.ProbeService, Next: "See why it stopped, and start it"},
+	{Name: CheckService, Title: "Expected service", About: "services", Of: "service", Probe: device.ProbeService, Next: "See why it stopped, and start it"},
 	{Name: "unwanted", Title: "Unwanted process", About: "services", Of: "process", Probe: device.ProbeProcess, Glob: true, Next: "Find out what started it"},
 	{Name: "process-cpu", Title: "Process using too much CPU", About: "services", Unit: "%", Of: "process", Limits: true, Next: "See what it does",
 		Usual: &Setting{Check: "process-cpu", Above: above(90, 0), Back: 20, ForSeconds: 1800}},
@@ -100,6 +106,8 @@ var Kinds = []Kind{
 		Usual: &Setting{Check: "updates", Above: &Limits{Notice: number(30), Warning: number(60)}}},
 	{Name: CheckClock, Title: "Clock", About: "safety", Unit: "s", Limits: true, Next: "Check its time service",
 		Usual: &Setting{Check: CheckClock, Above: &Limits{Notice: number(120)}, Back: 30}},
+	{Name: CheckSoftware, Title: "Software that is wanted, or unwanted", About: "wanted", Of: "piece of software", Wanted: true, Next: "Install or remove it"},
+	{Name: CheckSetting, Title: "Setting as it is wanted", About: "wanted", Of: "setting", Probe: device.ProbeSetting, Every: 300, Wanted: true, Next: "Set it, or find out who changed it"},
 	{Name: "log", Title: "Pattern in a log", About: "text", Unit: "lines/min", Of: "log", Limits: true, Probe: device.ProbeLog, Next: "Read the log around it"},
 	{Name: "agent", Title: "Agent's version", About: "agent", Next: "Update the agent", Usual: &Setting{Check: "agent", Level: Notice, ForSeconds: 86400}},
 	{Name: "spool", Title: "Reports kept at the device", About: "agent", Limits: true, Reading: "spool", Next: "Check its link to the service",
@@ -124,6 +132,9 @@ var byReading = func() map[string]*Kind {
 	}
 	return m
 }()
+
+// Known tells whether there is a check of a name.
+func Known(check string) bool { return kindByName[check] != nil }
 
 func checkNames() (names []string) {
 	for _, k := range Kinds {

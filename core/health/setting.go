@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/response"
 )
 
 // Limits are values at which each level begins; nil where it never does.
@@ -33,7 +34,15 @@ type Setting struct {
 	ForSeconds   int     `json:"for_seconds,omitempty"`   // how long a state must last
 	Pattern      string  `json:"pattern,omitempty"`       // RE2, of the check "log"
 	EverySeconds int     `json:"every_seconds,omitempty"` // between two looks of a probe
+	// Of what is wanted of a device: that it is absent; the value that it has, or the least version; and
+	// what puts it right by itself: of software the id of a package of the library, of a setting Self.
+	Absent bool   `json:"absent,omitempty"`
+	Value  string `json:"value,omitempty"`
+	Fix    string `json:"fix,omitempty"`
 }
+
+// Self is the Fix of a setting that is set as it is wanted.
+const Self = "set"
 
 func number(v float64) *float64 { return &v }
 
@@ -72,6 +81,23 @@ func (s Setting) Validate() error {
 	}
 	if !rising(s.Below, -1) {
 		return fmt.Errorf("%s: below, the limits must fall from notice to critical", s.Check)
+	}
+	if (s.Absent || s.Value != "" || s.Fix != "") && !k.Wanted {
+		return fmt.Errorf("%s: only what is wanted, software or a setting, is absent, has a value, or is put right", s.Check)
+	}
+	if k.Wanted && !s.Off {
+		switch {
+		case s.Subject == "":
+			return fmt.Errorf("%s: it needs the name of one %s", s.Check, k.Of)
+		case s.Check == CheckSetting && s.Value == "" && !s.Absent:
+			return fmt.Errorf("%s: it needs the value that %s has", s.Check, s.Subject)
+		case s.Check == CheckSetting && s.Fix != "" && s.Fix != Self:
+			return fmt.Errorf("%s: its fix is %q, or none where it is only told of", s.Check, Self)
+		case s.Check == CheckSoftware && strings.ContainsAny(s.Subject, "*?[") && !s.Absent:
+			return fmt.Errorf("%s: what must be there has one name, and %q is a pattern", s.Check, s.Subject)
+		case s.Check == CheckSoftware && s.Fix != "" && strings.ContainsAny(s.Subject, "*?["):
+			return fmt.Errorf("%s: a pattern is only told of, and not put right", s.Check)
+		}
 	}
 	return validPattern(k, s)
 }
@@ -179,12 +205,48 @@ func (s Scope) Covers(p *Place) bool {
 	return false
 }
 
-// Policy is a named set of settings for a scope.
+// Policy is a named set of settings for a scope, with what is done when their checks fail, and how agents
+// behave.
 type Policy struct {
-	ID       string
-	Name     string
-	Scope    Scope
-	Settings []Setting
+	ID        string
+	Name      string
+	Scope     Scope
+	Settings  []Setting
+	Responses []response.Response
+	Agent     Agent
+}
+
+// Agent is how the agent of a device behaves. What is zero is left to a wider policy, and in the end to
+// the agent.
+type Agent struct {
+	ReportSeconds int `json:"report_seconds,omitempty"` // between two reports
+	// Withhold are capabilities, by their names in the facts, that it does not offer.
+	Withhold []string `json:"withhold,omitempty"`
+}
+
+// Bounds of the pace of reports, in seconds.
+const (
+	leastReport = 10
+	mostReport  = 3600
+)
+
+// Validate refuses behaviour that no agent could show.
+func (a Agent) Validate() error {
+	if a.ReportSeconds != 0 && (a.ReportSeconds < leastReport || a.ReportSeconds > mostReport) {
+		return fmt.Errorf("an agent reports every %d to %d seconds", leastReport, mostReport)
+	}
+	for _, w := range a.Withhold {
+		if !slices.Contains(device.Withholdable, w) {
+			return fmt.Errorf("an agent can withhold %s, and not %q", strings.Join(device.Withholdable, ", "), w)
+		}
+	}
+	return nil
+}
+
+// Responds is a response with the policy that it came from.
+type Responds struct {
+	response.Response
+	Source Source `json:"source"`
 }
 
 // Source is the policy that a setting came from; the zero value stands for Moorwatch's own.
@@ -207,6 +269,9 @@ type Set struct {
 	all     []Resolved
 	byCheck map[string][]*Resolved // the most particular subject first
 	probes  []device.Probe
+
+	responds []Responds // the nearest first
+	agent    Agent
 }
 
 // Resolve makes the set of a device: the checks' usual settings, and over them those of the
@@ -235,8 +300,60 @@ func Resolve(policies []Policy, p *Place) *Set {
 			put(Resolved{Setting: s, Source: Source{y.ID, y.Name, y.Scope}})
 		}
 	}
-	return newSet(all)
+	set := newSet(all)
+	for _, y := range covering {
+		for _, r := range y.Responses {
+			set.responds = append(set.responds, Responds{r, Source{y.ID, y.Name, y.Scope}})
+		}
+		if y.Agent.ReportSeconds != 0 {
+			set.agent.ReportSeconds = y.Agent.ReportSeconds
+		}
+		if y.Agent.Withhold != nil {
+			set.agent.Withhold = y.Agent.Withhold
+		}
+	}
+	slices.Reverse(set.responds)
+	return set
 }
+
+// Judges tells whether there is a setting of a check.
+func (s *Set) Judges(check string) bool { return len(s.byCheck[check]) > 0 }
+
+// Agent is how the agent of such a device behaves.
+func (s *Set) Agent() Agent { return s.agent }
+
+// Responses lists what is done when checks fail, the nearest first.
+func (s *Set) Responses() []Responds { return s.responds }
+
+// Response is what is done when a check of a subject fails: what the nearest policy says, or what puts
+// right what is wanted.
+func (s *Set) Response(check, subject string) (Responds, bool) {
+	for _, r := range s.responds {
+		if r.Matches(check, subject) {
+			return r, true
+		}
+	}
+	found := s.find(check, subject)
+	if found == nil || found.Fix == "" {
+		return Responds{}, false
+	}
+	r := Responds{Source: found.Source, Response: response.Response{Check: check, Subject: subject}}
+	step := response.Step{Watch: fixWatch}
+	switch {
+	case check == CheckSetting:
+		r.Name, step.Do, step.Path, step.Value = "Set "+subject, response.Set, subject, found.Value
+	case found.Absent:
+		r.Name, step.Do, step.Package = "Remove "+subject, response.Remove, found.Fix
+	default:
+		r.Name, step.Do, step.Package = "Install "+subject, response.Install, found.Fix
+	}
+	r.Steps = []response.Step{step}
+	return r, true
+}
+
+// fixWatch is how long it is watched, in seconds, whether what was put right is so: the inventory is told
+// at once after a job, and settings are looked at every few minutes.
+const fixWatch = 900
 
 func newSet(all []Resolved) *Set {
 	set := &Set{all: all, byCheck: map[string][]*Resolved{}}
@@ -244,7 +361,7 @@ func newSet(all []Resolved) *Set {
 		r := &all[i]
 		set.byCheck[r.Check] = append(set.byCheck[r.Check], r)
 		if k := kindByName[r.Check]; k.Probe != "" && !r.Off {
-			set.probe(device.Probe{Kind: k.Probe, Target: r.Subject, Pattern: r.Pattern, Every: cmp.Or(r.EverySeconds, 60)})
+			set.probe(device.Probe{Kind: k.Probe, Target: r.Subject, Pattern: r.Pattern, Every: cmp.Or(r.EverySeconds, k.Every, 60)})
 		}
 	}
 	for _, list := range set.byCheck {

@@ -127,16 +127,22 @@ func (s Script) Validate() error {
 		return errors.New("the script is no UTF-8: save it as such")
 	case s.Seconds < 0 || s.Seconds > mostSeconds:
 		return fmt.Errorf("its time limit is 1 to %d seconds", mostSeconds)
-	case len(s.Parameters) > MaxParameters:
-		return fmt.Errorf("a script has at most %d parameters", MaxParameters)
 	}
 	for _, system := range s.Systems {
 		if !slices.Contains(i.Systems, system) {
 			return fmt.Errorf("%s has no %s: of systems name some of %s", system, s.Interpreter, strings.Join(i.Systems, ", "))
 		}
 	}
+	return Check(s.Parameters)
+}
+
+// Check refuses parameters that cannot be asked for.
+func Check(parameters []Parameter) error {
+	if len(parameters) > MaxParameters {
+		return fmt.Errorf("there are at most %d parameters", MaxParameters)
+	}
 	seen := map[string]bool{}
-	for _, p := range s.Parameters {
+	for _, p := range parameters {
 		if err := p.validate(); err != nil {
 			return err
 		}
@@ -190,10 +196,10 @@ func (p Parameter) fits(v string) error {
 
 // Values are the values of all parameters, out of those that are given and the defaults, open and
 // secret ones apart. It refuses what is missing, cannot be, or is not asked for.
-func (s Script) Values(given map[string]string) (open, secret map[string]string, err error) {
+func Values(parameters []Parameter, given map[string]string) (open, secret map[string]string, err error) {
 	open, secret = map[string]string{}, map[string]string{}
 	asked := map[string]bool{}
-	for _, p := range s.Parameters {
+	for _, p := range parameters {
 		asked[p.Name] = true
 		v, there := given[p.Name]
 		if !there || v == "" {
@@ -215,7 +221,7 @@ func (s Script) Values(given map[string]string) (open, secret map[string]string,
 	}
 	for name := range given {
 		if !asked[name] {
-			return nil, nil, fmt.Errorf("the script asks for no %s", name)
+			return nil, nil, fmt.Errorf("it asks for no %s", name)
 		}
 	}
 	return open, secret, nil

@@ -90,7 +90,7 @@ func TestValues(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	open, secret, err := s.Values(map[string]string{"TOKEN": "t", "DEPTH": "2"})
+	open, secret, err := Values(s.Parameters, map[string]string{"TOKEN": "t", "DEPTH": "2"})
 	if err != nil || !reflect.DeepEqual(open, map[string]string{"FOLDER": "/", "DEPTH": "2"}) || !reflect.DeepEqual(secret, map[string]string{"TOKEN": "t"}) {
 		t.Errorf("%v, %v, %v", open, secret, err)
 	}
@@ -100,7 +100,7 @@ func TestValues(t *testing.T) {
 		"asks for no":   {"TOKEN": "t", "OTHER": "x"},
 		"no text":       {"TOKEN": "a\x00b"},
 	} {
-		if _, _, err := s.Values(given); err == nil || !strings.Contains(err.Error(), words) {
+		if _, _, err := Values(s.Parameters, given); err == nil || !strings.Contains(err.Error(), words) {
 			t.Errorf("%v: %v", given, err)
 		}
 	}

@@ -1,6 +1,7 @@
 package access
 
 import (
+	"context"
 	"net/http"
 
 	"github.com/gin-gonic/gin"
@@ -63,4 +64,13 @@ func (a *Column) invited(c *gin.Context, id api.ID, in api.Invitation) error {
 	}
 	a.scopes.Publish("invited", out)
 	return nil
+}
+
+// Rights are what somebody may do now; none where they are no longer here.
+func (a *Column) Rights(ctx context.Context, email string) (access.Rights, error) {
+	p, err := a.store.personByEmail(ctx, email)
+	if db.Missing(err) {
+		return nil, nil
+	}
+	return p.Rights, err
 }

@@ -147,6 +147,9 @@ func (f *Column) Enrol(c *gin.Context) {
 		return
 	}
 	f.reviewer.Review(e.Device)
+	if f.Enrolled != nil {
+		f.Enrolled(e.Device)
+	}
 	c.JSON(http.StatusCreated, e)
 }
 

@@ -39,6 +39,8 @@ type Column struct {
 	roster   *roster
 	// Disconnect ends a device's link. It is set when the hub is joined to the column.
 	Disconnect func(device uuid.UUID)
+	// Enrolled, when set, is told of devices that were enrolled.
+	Enrolled func(device uuid.UUID)
 }
 
 // New makes the column.

@@ -409,16 +409,36 @@ func (f *Column) Meant(caller *front.Caller, p access.Permission, where *string,
 	found, err := f.roster.chosen(where, group)
 	for _, e := range found {
 		if sees(caller, e) && caller.Rights.May(p, &e.place) {
-			out = append(out, Meant{e.id, &e.subject})
+			out = append(out, Meant{e.id, &e.subject, &e.place})
 		}
 	}
 	return out, err
 }
 
-// Meant is a device as expressions see it. The subject is the roster's.
+// Meant is a device as expressions see it. The subject and the place are the roster's.
 type Meant struct {
 	ID      uuid.UUID
 	Subject *selector.Subject
+	Place   *health.Place
+}
+
+// Known is a device by its identity, as Meant tells of it; ok is false where there is none.
+func (f *Column) Known(id uuid.UUID) (m Meant, ok bool) {
+	f.roster.mu.RLock()
+	defer f.roster.mu.RUnlock()
+	e := f.roster.entries[id]
+	if e == nil {
+		return m, false
+	}
+	return Meant{e.id, &e.subject, &e.place}, true
+}
+
+// Software tells which software a device has; nil where that is not known.
+func (f *Column) Software(id uuid.UUID) health.Software {
+	if m, ok := f.Known(id); ok && m.Subject.Software != nil && len(m.Subject.Software.Names()) > 0 {
+		return m.Subject.Software
+	}
+	return nil
 }
 
 // rows reads the rows of devices, in their order.

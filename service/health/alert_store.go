@@ -49,7 +49,11 @@ func (s store) alerts(ctx context.Context, f alertFilter, before moment, limit i
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, scanAPI)
+	all, err := pgx.CollectRows(rows, scanAPI)
+	if err != nil {
+		return nil, err
+	}
+	return all, withResponses(ctx, s.pool, all)
 }
 
 func (s store) alert(ctx context.Context, id uuid.UUID) (a api.Alert, err error) {
@@ -57,7 +61,12 @@ func (s store) alert(ctx context.Context, id uuid.UUID) (a api.Alert, err error)
 	if err != nil {
 		return a, err
 	}
-	return pgx.CollectExactlyOneRow(rows, scanAPI)
+	if a, err = pgx.CollectExactlyOneRow(rows, scanAPI); err != nil {
+		return a, err
+	}
+	one := []api.Alert{a}
+	err = withResponses(ctx, s.pool, one)
+	return one[0], err
 }
 
 func (s store) parts(ctx context.Context, id uuid.UUID) ([]api.Alert, error) {
@@ -152,7 +161,7 @@ func (s store) escalate(ctx context.Context, r *rules, now time.Time, place func
 			a.name, a.place = name, p
 			for _, x := range r.all() {
 				if x.Escalates(&a.Alert, p, !a.muted.IsZero(), now) {
-					e := happened{a, health.Escalated}
+					e := happened{alert: a, kind: health.Escalated}
 					all, events, done = append(all, telling{x, x.escalate, e}), append(events, e), append(done, a.id)
 				}
 			}

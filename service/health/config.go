@@ -144,6 +144,9 @@ func (h *Column) putPolicy(c *gin.Context, id *uuid.UUID, status int, action str
 	if err == nil {
 		err = h.fleet.KnownScope(ctx, in.Scope)
 	}
+	if err == nil {
+		err = h.mayRespond(c, &in)
+	}
 	var before []health.Scope
 	if err == nil {
 		before, err = h.maySet(c, "policies", id, in.Scope)

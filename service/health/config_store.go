@@ -9,16 +9,17 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/health"
+	"moorwatch.example/core/response"
 	"moorwatch.example/service/fleet"
 )
 
 func (s store) allPolicies(ctx context.Context) ([]health.Policy, error) {
-	rows, err := s.pool.Query(ctx, "SELECT id::text, name, scope_kind, scope_id, settings FROM policies")
+	rows, err := s.pool.Query(ctx, "SELECT id::text, name, scope_kind, scope_id, settings, responses, agent FROM policies")
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (y health.Policy, err error) {
-		return y, row.Scan(&y.ID, &y.Name, &y.Scope.Kind, &y.Scope.ID, &y.Settings)
+		return y, row.Scan(&y.ID, &y.Name, &y.Scope.Kind, &y.Scope.ID, &y.Settings, &y.Responses, &y.Agent)
 	})
 }
 
@@ -56,10 +57,10 @@ func (s store) agentVersions(ctx context.Context) ([]string, error) {
 	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 
-var policyColumns = "y.id, y.name, y.scope_kind, y.scope_id, " + fleet.ScopeName("y.scope_kind", "y.scope_id") + ", y.settings, y.changed_at, y.changed_by"
+var policyColumns = "y.id, y.name, y.scope_kind, y.scope_id, " + fleet.ScopeName("y.scope_kind", "y.scope_id") + ", y.settings, y.responses, y.agent, y.changed_at, y.changed_by"
 
 func scanPolicy(row pgx.CollectableRow) (y api.Policy, err error) {
-	return y, row.Scan(&y.ID, &y.Name, &y.Scope.Kind, &y.Scope.ID, &y.ScopeName, &y.Settings, &y.ChangedAt, &y.ChangedBy)
+	return y, row.Scan(&y.ID, &y.Name, &y.Scope.Kind, &y.Scope.ID, &y.ScopeName, &y.Settings, &y.Responses, &y.Agent, &y.ChangedAt, &y.ChangedBy)
 }
 
 func (s store) policies(ctx context.Context, after string, limit int) ([]api.Policy, error) {
@@ -67,7 +68,11 @@ func (s store) policies(ctx context.Context, after string, limit int) ([]api.Pol
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, scanPolicy)
+	all, err := pgx.CollectRows(rows, scanPolicy)
+	if err != nil {
+		return nil, err
+	}
+	return all, s.outcomesOf(ctx, all)
 }
 
 // scopeOf reads what a row of one of this column's tables is set for.
@@ -82,10 +87,17 @@ func (s store) setPolicy(ctx context.Context, id *uuid.UUID, in api.NewPolicy, b
 	if err != nil {
 		return y, err
 	}
-	query := `WITH y AS (INSERT INTO policies (name, scope_kind, scope_id, settings, changed_at, changed_by) VALUES ($1, $2, $3, $4, now(), $5) RETURNING *) SELECT ` + policyColumns + " FROM y"
-	args := []any{in.Name, in.Scope.Kind, in.Scope.ID, settings, by}
+	responses, agent := []response.Response{}, health.Agent{}
+	if in.Responses != nil {
+		responses = *in.Responses
+	}
+	if in.Agent != nil {
+		agent = *in.Agent
+	}
+	query := `WITH y AS (INSERT INTO policies (name, scope_kind, scope_id, settings, changed_at, changed_by, responses, agent) VALUES ($1, $2, $3, $4, now(), $5, $6, $7) RETURNING *) SELECT ` + policyColumns + " FROM y"
+	args := []any{in.Name, in.Scope.Kind, in.Scope.ID, settings, by, responses, agent}
 	if id != nil {
-		query = `WITH y AS (UPDATE policies SET name = $1, scope_kind = $2, scope_id = $3, settings = $4, changed_at = now(), changed_by = $5 WHERE id = $6 RETURNING *) SELECT ` + policyColumns + " FROM y"
+		query = `WITH y AS (UPDATE policies SET name = $1, scope_kind = $2, scope_id = $3, settings = $4, changed_at = now(), changed_by = $5, responses = $6, agent = $7 WHERE id = $8 RETURNING *) SELECT ` + policyColumns + " FROM y"
 		args = append(args, *id)
 	}
 	rows, err := s.pool.Query(ctx, query, args...)

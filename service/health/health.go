@@ -30,6 +30,8 @@ type Fleet interface {
 	KnownScope(ctx context.Context, s health.Scope) error
 	// Place is where a device stands among the scopes of policies.
 	Place(ctx context.Context, id uuid.UUID) (health.Place, error)
+	// Software tells which software a device has; nil where that is not known.
+	Software(id uuid.UUID) health.Software
 	// Changed is told of devices whose row in the list may look different now.
 	Changed(devices []uuid.UUID)
 	// Publish sends an event to all who listen to the console's stream.
@@ -63,18 +65,22 @@ type Column struct {
 	post    post.Post
 	url     string // of the console, for messages
 	rules   *rules
+	jobs    Jobs
+	// Opened, when set, is told of checks that began to fail at devices.
+	Opened func(device uuid.UUID, check string)
 
 	mu      sync.Mutex
 	pending map[uuid.UUID]struct{}
 	wake    chan struct{}
 	mail    chan struct{} // a delivery waits
+	acts    chan struct{} // a response has a step to do
 	opened  chan opened   // alerts whose beginning is looked for in the history
 }
 
 // New makes the column. Join gives it the others that it stands beside.
 func New(pool *pgxpool.Pool, audit front.Recorder, poster post.Post, url string) *Column {
 	return &Column{store: store{pool}, audit: audit, post: poster, url: url, rules: newRules(), pending: map[uuid.UUID]struct{}{},
-		wake: make(chan struct{}, 1), mail: make(chan struct{}, 1), opened: make(chan opened, 1024)}
+		wake: make(chan struct{}, 1), mail: make(chan struct{}, 1), acts: make(chan struct{}, 1), opened: make(chan opened, 1024)}
 }
 
 // Join gives the column the fleet, the history and the inventory, which in turn report to it.
@@ -109,6 +115,7 @@ func (h *Column) Run(ctx context.Context) {
 	running.Go(func() { h.due(ctx) })
 	running.Go(func() { h.deliver(ctx) })
 	running.Go(func() { h.lookBack(ctx) })
+	running.Go(func() { h.act(ctx) })
 	defer running.Wait()
 	for {
 		select {
@@ -185,7 +192,7 @@ func (h *Column) judge(ctx context.Context, ids []uuid.UUID) error {
 		places[id] = &p
 	}
 	now := time.Now()
-	r := &review{now: now, places: places, rules: h.rules}
+	r := &review{now: now, places: places, rules: h.rules, software: h.fleet.Software}
 	if err := h.store.review(ctx, ids, r); err != nil {
 		return err
 	}
@@ -196,6 +203,12 @@ func (h *Column) judge(ctx context.Context, ids []uuid.UUID) error {
 			default: // too many at once: they are since now
 			}
 		}
+		if (e.kind == health.Opened || e.kind == health.Reopened) && e.alert.device != uuid.Nil && h.Opened != nil {
+			h.Opened(e.alert.device, e.alert.Check)
+		}
+	}
+	if r.acted {
+		poke(h.acts)
 	}
 	if len(r.changed) > 0 {
 		h.fleet.Publish("alerts", r.changed)

@@ -13,12 +13,15 @@ import (
 // review is one judgement of several devices: what is worked out in memory between the reading of
 // their state and the writing of what follows from it.
 type review struct {
-	now     time.Time
-	places  map[uuid.UUID]*health.Place
-	rules   *rules
-	events  []happened
-	changed []uuid.UUID // alerts
-	told    bool
+	now    time.Time
+	places map[uuid.UUID]*health.Place
+	rules  *rules
+	// software tells what a device has installed.
+	software func(uuid.UUID) health.Software
+	events   []happened
+	changed  []uuid.UUID // alerts
+	told     bool
+	acted    bool // a response has a step to do
 }
 
 // judged is a device with what it was judged by, and how.
@@ -32,6 +35,7 @@ type judged struct {
 	condition health.Condition
 	findings  []health.Finding
 	alerts    []*alert
+	responses []*responding // the latest first
 }
 
 // alert is an alert with what only this column knows of it.
@@ -50,26 +54,37 @@ type alert struct {
 
 // happened is an event of an alert.
 type happened struct {
-	alert *alert
-	kind  health.EventKind
+	alert  *alert
+	kind   health.EventKind
+	detail string // the alert's message where it is empty
 }
 
 // judge fills in a device's condition and findings, and brings its alerts up to date.
 func (r *review) judge(j *judged) {
 	place := r.places[j.device]
 	j.state.NewestAgent = r.rules.newestAgent()
-	j.condition, j.findings = health.Judge(&j.state, r.rules.set(place).set, j.before, r.now)
+	set := r.rules.set(place).set
+	if set.Judges(health.CheckSoftware) {
+		j.state.Software = r.software(j.device)
+	}
+	j.condition, j.findings = health.Judge(&j.state, set, j.before, r.now)
 	muted := r.rules.mutedUntil(place, j.zone, r.now)
 	var done []string
 	for i := range j.findings {
 		f := &j.findings[i]
 		done = append(done, key(f.Check, f.Subject))
 		if !f.Pending {
-			r.follow(j, j.alert(f.Check, f.Subject), f, place, muted)
+			// While a policy puts it right nobody is told.
+			quiet := muted
+			if until := r.respond(j, set, f, muted); until.After(quiet) {
+				quiet = until
+			}
+			r.follow(j, j.alert(f.Check, f.Subject), f, place, quiet)
 		} else if a := j.alert(f.Check, f.Subject); a != nil {
 			r.follow(j, a, nil, place, muted)
 		}
 	}
+	r.recover(j)
 	for _, a := range slices.Clone(j.alerts) {
 		if !slices.Contains(done, key(a.Check, a.Subject)) {
 			r.follow(j, a, nil, place, muted)
@@ -120,7 +135,7 @@ func (r *review) follow(j *judged, a *alert, f *health.Finding, place *health.Pl
 
 func (r *review) note(a *alert, e health.EventKind) {
 	a.touched = true
-	r.events = append(r.events, happened{a, e})
+	r.events = append(r.events, happened{alert: a, kind: e})
 	if !slices.Contains(r.changed, a.id) {
 		r.changed = append(r.changed, a.id)
 	}

@@ -102,7 +102,7 @@ func (r *rules) set(p *health.Place) *resolved {
 	found := r.sets[key]
 	if found == nil {
 		found = &resolved{set: health.Resolve(r.policies, p)}
-		text, _ := json.Marshal(found.set.Probes()) // probes are texts and numbers
+		text, _ := json.Marshal(found.told()) // of texts and numbers
 		sum := sha256.Sum256(text)
 		found.digest = hex.EncodeToString(sum[:8])
 		r.sets[key] = found
@@ -147,6 +147,27 @@ func (r *rules) mutedUntil(p *health.Place, zone string, now time.Time) (until t
 	return until
 }
 
+// WindowUntil is when the maintenance windows end that a place lies in now; zero outside any.
+func (h *Column) WindowUntil(p *health.Place, zone string, now time.Time) time.Time {
+	return h.rules.mutedUntil(p, zone, now)
+}
+
+// WindowNext is when the next maintenance window of a place opens; zero where none ever does.
+func (h *Column) WindowNext(p *health.Place, zone string, now time.Time) (next time.Time) {
+	h.rules.mu.Lock()
+	defer h.rules.mu.Unlock()
+	at := calendar.Zone(zone)
+	for _, w := range h.rules.windows {
+		if !w.scope.Covers(p) {
+			continue
+		}
+		if opens := w.span.Next(now, at); !opens.IsZero() && (next.IsZero() || opens.Before(next)) {
+			next = opens
+		}
+	}
+	return next
+}
+
 func (r *rules) all() []rule {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -172,10 +193,15 @@ func (h *Column) ServeSettings(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	found := h.rules.set(&p)
-	probes := found.set.Probes()
+	w.Header().Set("Content-Type", "application/json")
+	json.NewEncoder(w).Encode(found.told())
+}
+
+// told is what an agent is told.
+func (r *resolved) told() link.Settings {
+	probes := r.set.Probes()
 	if probes == nil {
 		probes = []device.Probe{}
 	}
-	w.Header().Set("Content-Type", "application/json")
-	json.NewEncoder(w).Encode(link.Settings{Digest: found.digest, Probes: probes})
+	return link.Settings{Digest: r.digest, Probes: probes, Agent: r.set.Agent()}
 }

@@ -1,6 +1,7 @@
 package health
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"time"
@@ -28,6 +29,9 @@ func (s store) review(ctx context.Context, ids []uuid.UUID, r *review) error {
 			r.judge(j)
 		}
 		if err := putFindings(ctx, tx, all); err != nil {
+			return err
+		}
+		if err := putResponses(ctx, tx, all, r.now); err != nil {
 			return err
 		}
 		var sites map[uuid.UUID]*site
@@ -125,7 +129,10 @@ func load(ctx context.Context, tx pgx.Tx, ids []uuid.UUID) (map[uuid.UUID]*judge
 			one.alerts = append(one.alerts, a)
 		}
 	}
-	return all, err
+	if err != nil {
+		return nil, err
+	}
+	return all, loadResponses(ctx, tx, ids, all)
 }
 
 // alertState are the columns that an alert's life is followed by.
@@ -216,7 +223,7 @@ func putEvents(ctx context.Context, tx pgx.Tx, events []happened, now time.Time)
 	_, err := tx.CopyFrom(ctx, pgx.Identifier{"alert_events"}, []string{"alert_id", "at", "kind", "actor", "detail"},
 		pgx.CopyFromSlice(len(events), func(i int) ([]any, error) {
 			e := events[i]
-			return []any{e.alert.id, now, e.kind, "service", e.alert.Message}, nil
+			return []any{e.alert.id, now, e.kind, "service", cmp.Or(e.detail, e.alert.Message)}, nil
 		}))
 	return err
 }
@@ -301,6 +308,9 @@ func (s store) overview(ctx context.Context, view []uuid.UUID, limit int) (o ove
 			return err
 		}
 		if o.alerts, err = pgx.CollectRows(rows, scanAPI); err != nil {
+			return err
+		}
+		if err := withResponses(ctx, tx, o.alerts); err != nil {
 			return err
 		}
 		if err := tx.QueryRow(ctx, "SELECT count(*) FROM alerts a WHERE (a.state = 'snoozed' OR a.muted_until IS NOT NULL) AND "+current+own, view).Scan(&o.quiet); err != nil {

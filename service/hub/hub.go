@@ -52,6 +52,14 @@ type Hub struct {
 	lanes  map[laneKey]*lane
 	closed bool
 	served sync.WaitGroup
+	gates  sync.Map // by device
+}
+
+// Gate paces all bulk that is sent to a device. A device that was sent something keeps its gate, and what
+// it learnt of its link.
+func (h *Hub) Gate(device uuid.UUID) *link.Gate {
+	gate, _ := h.gates.LoadOrStore(device, new(link.Gate))
+	return gate.(*link.Gate)
 }
 
 type entry struct {

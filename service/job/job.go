@@ -1,9 +1,11 @@
-// Package job is the column of work that is done everywhere it is needed: the library of scripts, jobs
-// that run one of them on many devices, and what came of each run. Its rules are in core/script and
-// core/job; a device's part, by which no run is done twice, is in agent/journal.
+// Package job is the column of work that is done everywhere it is needed: the libraries of scripts and
+// packages with the store of their files, jobs that have one of them done on many devices, and what came
+// of each run. Its rules are in core/script, core/pack, core/work and core/job; a device's part, by
+// which no run is done twice, is in agent/journal and agent/steps.
 package job
 
 import (
+	"context"
 	"sync"
 	"time"
 
@@ -11,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/core/access"
+	"moorwatch.example/core/health"
 	"moorwatch.example/core/secret"
 	"moorwatch.example/service/fleet"
 	"moorwatch.example/service/front"
@@ -23,19 +26,40 @@ type Fleet interface {
 	// Meant returns the devices of a group, those for which an expression holds, or all, by name; of
 	// them those at which the caller holds a permission.
 	Meant(caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]fleet.Meant, error)
+	// Known is one device.
+	Known(id uuid.UUID) (fleet.Meant, bool)
 	// Publish sends an event to all who listen to the console's stream.
 	Publish(name string, data any)
 }
 
+// Windows tells of the maintenance windows of devices.
+type Windows interface {
+	// WindowUntil is when the windows end that a place lies in now; zero outside any.
+	WindowUntil(p *health.Place, zone string, now time.Time) time.Time
+	// WindowNext is when the next window of a place opens; zero where none ever does.
+	WindowNext(p *health.Place, zone string, now time.Time) time.Time
+}
+
+// People tells what those may do who began jobs that stand.
+type People interface {
+	// Rights are those of somebody now; none where they are no longer here.
+	Rights(ctx context.Context, email string) (access.Rights, error)
+}
+
 // Column serves the job part of the contract.
 type Column struct {
-	store store
-	fleet Fleet
-	audit front.Recorder
-	hub   *hub.Hub
-	box   *secret.Box
-	wake  chan struct{} // something is to be done; has room for one
-	came  chan outcome
+	store    store
+	fleet    Fleet
+	windows  Windows
+	people   People
+	audit    front.Recorder
+	hub      *hub.Hub
+	box      *secret.Box
+	contents contents
+	wake     chan struct{} // something is to be done; has room for one
+	came     chan outcome
+	events   chan event
+	ended    func(job uuid.UUID, device uuid.UUID, succeeded bool, reason string) // told of runs that policies began
 
 	mu       sync.Mutex
 	since    time.Time
@@ -45,14 +69,18 @@ type Column struct {
 	at       map[uuid.UUID]map[uuid.UUID]*run // and by device
 }
 
-// New makes the column. box keeps the secrets of jobs.
-func New(pool *pgxpool.Pool, fleet Fleet, audit front.Recorder, box *secret.Box) *Column {
-	return &Column{store: store{pool}, fleet: fleet, audit: audit, box: box, since: time.Now(), wake: make(chan struct{}, 1), came: make(chan outcome, 1024),
+// New makes the column. box keeps the secrets of jobs, and dir the files of packages.
+func New(pool *pgxpool.Pool, fleet Fleet, windows Windows, people People, audit front.Recorder, box *secret.Box, dir string) *Column {
+	return &Column{store: store{pool}, fleet: fleet, windows: windows, people: people, audit: audit, box: box, contents: contents{dir: dir, sending: map[string]bool{}},
+		since: time.Now(), wake: make(chan struct{}, 1), came: make(chan outcome, 1024), events: make(chan event, 4096),
 		open: map[uuid.UUID]*open{}, journals: map[uuid.UUID]string{}, runs: map[uuid.UUID]*run{}, at: map[uuid.UUID]map[uuid.UUID]*run{}}
 }
 
-// Join gives the column the hub over which it reaches devices.
-func (c *Column) Join(h *hub.Hub) { c.hub = h }
+// Join gives the column the hub over which it reaches devices, and whom it tells of the ends of runs
+// that policies began.
+func (c *Column) Join(h *hub.Hub, ended func(job, device uuid.UUID, succeeded bool, reason string)) {
+	c.hub, c.ended = h, ended
+}
 
 func (c *Column) poke() {
 	select {
@@ -64,17 +92,27 @@ func (c *Column) poke() {
 // Times of the column.
 const (
 	lookEvery   = 250 * time.Millisecond // at what is to be begun
+	standEvery  = time.Second            // at jobs that stand
+	followEvery = 5 * time.Second        // at which devices they are meant for
 	sendWithin  = 30 * time.Second       // an order may take
 	gather      = 20 * time.Millisecond  // of results, before they are written together
 	together    = 500                    // results at most
 	writeWithin = 20 * time.Second
 	sendsAtOnce = 96
-	// lostAfter is how long after a job's deadline a run is awaited of a device that was told and went
-	// away.
 	// grace is how long after a deadline a device may still connect, and returns how long all have after
 	// the service began.
 	grace      = 3 * time.Second
 	returns    = 90 * time.Second
 	retryAfter = time.Second
-	lostAfter  = 7 * 24 * time.Hour
+	// lostAfter is how long after a job's deadline a run is awaited of a device that was told and went
+	// away.
+	lostAfter = 7 * 24 * time.Hour
 )
+
+// Expire forgets jobs that ended long ago, and files that nothing brings.
+func (c *Column) Expire(ctx context.Context) error {
+	if err := c.store.expire(ctx); err != nil {
+		return err
+	}
+	return c.tidyContents(ctx)
+}

@@ -2,12 +2,14 @@ package job
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
 	"net/http"
 	"slices"
 	"sync"
@@ -18,38 +20,60 @@ import (
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/job"
-	"moorwatch.example/core/script"
+	"moorwatch.example/core/selector"
+	"moorwatch.example/core/work"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/hub"
 )
 
 // open is a job that is not over, as it stands in memory. The column's lock is held over it.
 type open struct {
-	id       uuid.UUID
-	name     string
-	content  script.Script
-	values   map[string]string
-	secrets  []byte
-	limits   job.Limits
-	state    string
-	beginAt  time.Time
-	deadline time.Time
-	waiting  map[uuid.UUID]*run
-	sent     map[uuid.UUID]*run
-	order    []*run // waiting ones in their order; those that are not are passed over
-	counts   job.Counts
-	pace     job.Pace
-	changed  bool // since it was last told of
+	id        uuid.UUID
+	name      string
+	work      job.Work
+	files     []string // that its work brings
+	values    map[string]string
+	secrets   []byte
+	limits    job.Limits
+	when      job.When
+	needs     *selector.Selector // of when; nil for none
+	target    target
+	origin    string
+	by        string
+	state     string
+	createdAt time.Time
+	beginAt   time.Time
+	deadline  time.Time
+	waiting   map[uuid.UUID]*run
+	sent      map[uuid.UUID]*run
+	order     []*run // waiting ones in their order; those that are not are passed over
+	counts    job.Counts
+	recent    job.Counts // of the latest turn, by which a job that recurs is stopped
+	pace      job.Pace
+	changed   bool // consoles are to be told
+
+	// Of jobs that stand: when they are looked at next, the devices that had a run, and who was signed
+	// in where.
+	lookAt time.Time
+	known  map[uuid.UUID]bool
+	signed map[uuid.UUID][]string
+}
+
+func newOpen() *open {
+	return &open{waiting: map[uuid.UUID]*run{}, sent: map[uuid.UUID]*run{}, counts: job.Counts{}, recent: job.Counts{}, known: map[uuid.UUID]bool{}, signed: map[uuid.UUID][]string{}}
 }
 
 // run is a run that is not over.
 type run struct {
-	job     *open
 	id      uuid.UUID
+	job     *open
 	device  uuid.UUID
 	name    string
 	site    string
 	place   float64
+	turn    string
+	due     time.Time
+	until   time.Time // it is missed when it has not begun by then
 	state   job.State
 	reason  string
 	journal string
@@ -75,12 +99,26 @@ func (o *open) put(r *run) {
 func (c *Column) admit(o *open, runs []*run) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	o.files = o.work.Files()
+	if o.when.Needs != "" {
+		o.needs, _ = selector.Compile(o.when.Needs) // it was compiled before it was taken
+	}
+	c.open[o.id] = o
+	c.enter(o, runs)
+}
+
+// enter has runs of a job be worked on. The lock is held.
+func (c *Column) enter(o *open, runs []*run) {
 	for _, r := range runs {
 		o.counts[r.state]++
+		o.recent[r.state]++
 		o.put(r)
 	}
+	o.changed = true
 	slices.SortStableFunc(o.order, func(a, b *run) int {
 		switch {
+		case !a.due.Equal(b.due):
+			return a.due.Compare(b.due)
 		case a.place < b.place:
 			return -1
 		case a.place > b.place:
@@ -88,7 +126,6 @@ func (c *Column) admit(o *open, runs []*run) {
 		}
 		return 0
 	})
-	c.open[o.id] = o
 	for _, all := range []map[uuid.UUID]*run{o.waiting, o.sent} {
 		for id, r := range all {
 			c.runs[id] = r
@@ -112,7 +149,7 @@ func (c *Column) Begin(ctx context.Context) error {
 	}
 	for _, o := range all {
 		counts := o.counts
-		o.counts = job.Counts{}
+		o.counts, o.recent = job.Counts{}, job.Counts{}
 		var runs []*run
 		for _, list := range []map[uuid.UUID]*run{o.waiting, o.sent} {
 			for _, r := range list {
@@ -122,7 +159,9 @@ func (c *Column) Begin(ctx context.Context) error {
 		o.waiting, o.sent, o.order = map[uuid.UUID]*run{}, map[uuid.UUID]*run{}, nil
 		c.admit(o, runs)
 		c.mu.Lock()
-		o.counts = counts
+		if o.counts = counts; !o.when.Standing() {
+			o.recent = maps.Clone(counts)
+		}
 		c.mu.Unlock()
 	}
 	return nil
@@ -132,6 +171,7 @@ func (c *Column) Begin(ctx context.Context) error {
 func (c *Column) Run(ctx context.Context) {
 	var working sync.WaitGroup
 	working.Go(func() { c.write(ctx) })
+	working.Go(func() { c.stand(ctx) })
 	defer working.Wait()
 	sends := make(chan struct{}, sendsAtOnce)
 	tick := time.NewTicker(lookEvery)
@@ -164,17 +204,21 @@ func (c *Column) look(ctx context.Context, now time.Time, send func(*run)) {
 	var begin, ask []*run
 	var over []outcome
 	c.mu.Lock()
-	for _, o := range c.open {
-		if o.state == running && !o.beginAt.After(now) && o.limits.Stops(o.counts) == "" {
+	for _, o := range c.inOrder() {
+		if o.state == running && !o.beginAt.After(now) && o.limits.Stops(o.recent) == "" {
 			for _, r := range c.turn(o, now) {
 				r.asking, r.journal = true, c.here(r.device)
 				begin = append(begin, r)
 			}
 		}
-		if now.After(o.deadline.Add(grace)) && now.After(c.since.Add(returns)) {
+		if now.After(c.since.Add(returns)) {
 			for _, r := range o.waiting {
-				if !r.asking && c.here(r.device) == "" {
-					over = append(over, outcome{id: r.id, device: r.device, state: job.Missed, reason: missed(o), ended: now})
+				if r.asking || !now.After(r.until.Add(grace)) {
+					continue
+				}
+				// What is held by this service alone, such as by a limit of how many at once, is not missed.
+				if why, theirs := c.obstacle(r, now); theirs {
+					over = append(over, outcome{id: r.id, device: r.device, state: job.Missed, reason: missed(o, why), ended: now})
 				}
 			}
 		}
@@ -184,7 +228,7 @@ func (c *Column) look(ctx context.Context, now time.Time, send func(*run)) {
 			case c.here(r.device) != "" && (r.again || r.cancel):
 				r.asking = true
 				ask = append(ask, r)
-			case c.here(r.device) == "" && now.After(o.deadline.Add(lostAfter)) && now.After(r.sentAt.Add(lostAfter)):
+			case c.here(r.device) == "" && now.After(r.until.Add(lostAfter)) && now.After(r.sentAt.Add(lostAfter)):
 				over = append(over, outcome{id: r.id, device: r.device, state: job.Interrupted, reason: "the device was told, and did not come back since", ended: now})
 			}
 		}
@@ -221,12 +265,63 @@ func (c *Column) look(ctx context.Context, now time.Time, send func(*run)) {
 	}
 }
 
-func missed(o *open) string {
+func missed(o *open, why string) string {
 	if o.limits.WaitHours == 0 {
-		return "the device was not connected, and was not to be awaited"
+		return "it was not to wait, and it waited " + why
 	}
-	return fmt.Sprintf("the device did not connect within %d hours", o.limits.WaitHours)
+	return fmt.Sprintf("it waited for %d hours %s", o.limits.WaitHours, why)
 }
+
+// inOrder are the jobs that are not over, in the order in which they come first at a device. The lock is
+// held.
+func (c *Column) inOrder() []*open {
+	return slices.SortedFunc(maps.Values(c.open), func(a, b *open) int {
+		return cmp.Or(a.beginAt.Compare(b.beginAt), a.createdAt.Compare(b.createdAt), bytes.Compare(a.id[:], b.id[:]))
+	})
+}
+
+// obstacle is what a run waits for at a time, in words that follow "waits"; "" for nothing but its turn.
+// theirs tells that it lies with the device, and not with the job. The lock is held.
+func (c *Column) obstacle(r *run, now time.Time) (why string, theirs bool) {
+	o := r.job
+	switch {
+	case o.state == paused:
+		return "as the job is paused", false
+	case o.beginAt.After(now):
+		return "until " + clock(o.beginAt), false
+	case r.due.After(now):
+		return "until " + clock(r.due), false
+	case c.here(r.device) == "":
+		return "for the device, which is not connected", true
+	}
+	for _, other := range c.at[r.device] {
+		if other != r && (other.state == job.Sent || other.asking) {
+			return fmt.Sprintf("behind the job %s, which runs at this device", other.job.name), false
+		}
+	}
+	if !o.when.Windows && o.needs == nil {
+		return "", false
+	}
+	m, ok := c.fleet.Known(r.device)
+	if !ok {
+		return "for the device to be known", true
+	}
+	if o.when.Windows && c.windows.WindowUntil(m.Place, m.Subject.TimeZone, now).IsZero() {
+		next := c.windows.WindowNext(m.Place, m.Subject.TimeZone, now)
+		if next.IsZero() {
+			return "for a maintenance window, and the device has none", true
+		}
+		return "for a maintenance window, which opens on " + clock(next), true
+	}
+	if o.needs != nil {
+		if holds, err := o.needs.Match(m.Subject, now); err != nil || !holds {
+			return "for it to hold that " + o.when.Needs, true
+		}
+	}
+	return "", false
+}
+
+func clock(t time.Time) string { return t.UTC().Format("2 January 15:04 UTC") }
 
 // turn picks the runs of a job whose turn it is, of devices that are connected.
 func (c *Column) turn(o *open, now time.Time) (out []*run) {
@@ -239,15 +334,21 @@ func (c *Column) turn(o *open, now time.Time) (out []*run) {
 	for _, r := range o.sent {
 		running[r.site]++
 	}
+	taken := map[uuid.UUID]bool{}
 	for _, r := range o.order {
 		if o.waiting[r.id] == nil {
 			continue
 		}
 		order = append(order, r)
-		if c.here(r.device) != "" && !r.asking && !now.Before(r.later) {
+		if r.asking || now.Before(r.later) || taken[r.device] {
+			continue
+		}
+		if why, _ := c.obstacle(r, now); why == "" {
+			taken[r.device] = true // a device has one run of a job at a time
 			candidates = append(candidates, job.Candidate{Run: len(order) - 1, Site: r.site, Place: r.place})
 		}
 	}
+	clear(o.order[len(order):])
 	o.order = order
 	for _, i := range o.pace.Choose(o.limits, now, candidates, running) {
 		out = append(out, order[i])
@@ -261,8 +362,10 @@ func (c *Column) move(r *run, to job.State) {
 	delete(o.waiting, r.id)
 	delete(o.sent, r.id)
 	o.counts[r.state]--
+	o.recent[r.state]--
 	r.state = to
 	o.counts[to]++
+	o.recent[to]++
 	o.changed = true
 	switch to {
 	case job.Waiting:
@@ -296,8 +399,7 @@ func (c *Column) send(ctx context.Context, r *run) {
 			c.end(ctx, []outcome{{id: r.id, device: r.device, state: job.Failed, reason: "the secrets of the job cannot be read with the service's key", ended: time.Now()}})
 			return
 		}
-		status, err = c.call(ctx, r.device, "/runs", link.RunOrder{ID: r.id.String(), Journal: journal, Title: o.name, Interpreter: o.content.Interpreter, Body: o.content.Body,
-			Env: o.values, Secrets: secrets, Seconds: o.content.Limit(), Repeatable: o.content.Repeatable})
+		status, err = c.call(ctx, r.device, "/runs", link.RunOrder{ID: r.id.String(), Journal: journal, Title: o.name, Parts: partsOf(o.work), Env: o.values, Secrets: secrets, Seconds: o.work.Seconds()})
 	}
 	now := time.Now()
 	ended := outcome{id: r.id, device: r.device, ended: now}
@@ -328,6 +430,21 @@ func (c *Column) send(ctx context.Context, r *run) {
 	if ended.state != "" {
 		c.end(ctx, []outcome{ended})
 	}
+}
+
+// partsOf is work as a device is told of it.
+func partsOf(w job.Work) (parts []link.RunPart) {
+	if s := w.Script; s != nil {
+		return []link.RunPart{{Name: s.Name, Steps: []work.Step{{Do: work.Script, Interpreter: s.Interpreter, Body: s.Body, Repeatable: s.Repeatable, Seconds: s.Limit()}}}}
+	}
+	for _, p := range w.Parts {
+		part := link.RunPart{Name: p.Package.Name, Version: p.Package.Version, Remove: p.Remove, Steps: p.Steps(), Files: p.Package.Files}
+		if p.Package.There.Kind != "" {
+			part.There = &p.Package.There
+		}
+		parts = append(parts, part)
+	}
+	return parts
 }
 
 // refusal is an answer of a device that says no, for good.
@@ -382,6 +499,7 @@ func (c *Column) ServeJournal(w http.ResponseWriter, r *http.Request) {
 	}
 	c.mu.Unlock()
 	c.poke()
+	c.Happened(job.Online, id, "")
 	w.WriteHeader(http.StatusNoContent)
 }
 
@@ -460,13 +578,24 @@ func (c *Column) end(ctx context.Context, all []outcome) error {
 		slog.Warn("results cannot be written; the devices keep them", "error", err)
 		return err
 	}
+	type told struct {
+		outcome
+		job uuid.UUID
+	}
+	var tell []told
 	c.mu.Lock()
 	for _, o := range all {
 		if r := c.runs[o.id]; r != nil && r.device == o.device {
 			c.move(r, o.state)
+			if r.job.origin != "person" {
+				tell = append(tell, told{o, r.job.id})
+			}
 		}
 	}
 	c.mu.Unlock()
+	for _, t := range tell {
+		c.ended(t.job, t.device, t.state == job.Succeeded, why(t.state, t.exit, t.reason))
+	}
 	c.poke()
 	return nil
 }
@@ -481,10 +610,10 @@ func (c *Column) settle(ctx context.Context) {
 	var changes []change
 	c.mu.Lock()
 	for _, o := range c.open {
-		if reason := o.limits.Stops(o.counts); reason != "" && o.state == running && len(o.waiting) > 0 {
+		if reason := o.limits.Stops(o.recent); reason != "" && o.state == running && (len(o.waiting) > 0 || o.when.Standing()) {
 			changes = append(changes, change{o, stopped, reason, false})
 		}
-		if len(o.waiting)+len(o.sent) == 0 {
+		if len(o.waiting)+len(o.sent) == 0 && (!o.when.Standing() || o.state == cancelled || o.state == stopped || !o.when.Until.IsZero() && time.Now().After(o.when.Until)) {
 			state := o.state
 			if state == running || state == paused {
 				state = done

@@ -73,7 +73,7 @@ func (c *Column) GetScript(g *gin.Context, id api.ID, in api.GetScriptParams) {
 // ListScriptVersions lists what a script was: GET /scripts/{id}/versions.
 func (c *Column) ListScriptVersions(g *gin.Context, id api.ID, in api.ListScriptVersionsParams) {
 	front.List(g, in.Cursor, in.Limit, math.MaxInt32, func(ctx context.Context, before, limit int) ([]api.Script, error) {
-		return c.store.versions(ctx, id, before, limit)
+		return scripts.past(ctx, c.store, id, before, limit)
 	}, func(s api.Script) int { return s.Version }, func(items []api.Script, next *string) any { return api.ScriptPage{Items: items, Next: next} })
 }
 
@@ -122,7 +122,7 @@ func read(in api.NewScript) (script.Script, error) {
 
 // RemoveScript removes a script: DELETE /scripts/{id}.
 func (c *Column) RemoveScript(g *gin.Context, id api.ID) {
-	name, err := c.store.removeScript(g.Request.Context(), id)
+	name, err := scripts.remove(g.Request.Context(), c.store, id)
 	if db.Missing(err) {
 		err = front.NotFound("script")
 	}

@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"math"
 	"time"
 
 	"github.com/google/uuid"
@@ -10,126 +11,106 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/job"
-	"moorwatch.example/core/script"
 )
 
 // store is every question that this column asks of the database.
 type store struct{ pool *pgxpool.Pool }
 
-func scanScript(row pgx.CollectableRow) (s api.Script, err error) {
-	if err := row.Scan(&s.ID, &s.Version, &s.Content, &s.ChangedAt, &s.ChangedBy); err != nil {
-		return s, err
-	}
-	file, err := s.Content.File()
-	s.File = string(file)
-	return s, err
-}
-
-func (s store) scripts(ctx context.Context, after string, limit int) ([]api.Script, error) {
-	rows, err := s.pool.Query(ctx, "SELECT id, version, content, changed_at, changed_by FROM scripts WHERE removed_at IS NULL AND name > $1 ORDER BY name LIMIT $2", after, limit)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, scanScript)
-}
-
-// script reads one as it is, or a version of it; one that was removed is missing.
-func (s store) script(ctx context.Context, id uuid.UUID, version *int) (api.Script, error) {
-	rows, err := s.pool.Query(ctx, `SELECT s.id, v.version, v.content, v.changed_at, v.changed_by FROM scripts s JOIN script_versions v ON v.script_id = s.id
-		WHERE s.id = $1 AND s.removed_at IS NULL AND v.version = coalesce($2, s.version)`, id, version)
-	if err != nil {
-		return api.Script{}, err
-	}
-	return pgx.CollectExactlyOneRow(rows, scanScript)
-}
-
-func (s store) versions(ctx context.Context, id uuid.UUID, before, limit int) ([]api.Script, error) {
-	rows, err := s.pool.Query(ctx, `SELECT v.script_id, v.version, v.content, v.changed_at, v.changed_by FROM script_versions v JOIN scripts s ON s.id = v.script_id
-		WHERE v.script_id = $1 AND s.removed_at IS NULL AND v.version < $2 ORDER BY v.version DESC LIMIT $3`, id, before, limit)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, scanScript)
-}
-
-// setScript adds a script, or changes the one of an id; what it becomes is a version.
-func (s store) setScript(ctx context.Context, id *uuid.UUID, content script.Script, by string) (made api.Script, err error) {
-	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		query, args := "INSERT INTO scripts (name, content, changed_by) VALUES ($1, $2, $3)", []any{content.Name, content, by}
-		if id != nil {
-			query, args = "UPDATE scripts SET name = $1, content = $2, changed_by = $3, changed_at = now(), version = version + 1 WHERE id = $4 AND removed_at IS NULL", append(args, *id)
-		}
-		rows, err := tx.Query(ctx, query+" RETURNING id, version, content, changed_at, changed_by", args...)
-		if err != nil {
-			return err
-		}
-		if made, err = pgx.CollectExactlyOneRow(rows, scanScript); err != nil {
-			return err
-		}
-		_, err = tx.Exec(ctx, "INSERT INTO script_versions (script_id, version, content, changed_at, changed_by) VALUES ($1, $2, $3, $4, $5)", made.ID, made.Version, content, made.ChangedAt, by)
-		return err
-	})
-	return made, err
-}
-
-func (s store) removeScript(ctx context.Context, id uuid.UUID) (name string, err error) {
-	return name, s.pool.QueryRow(ctx, "UPDATE scripts SET removed_at = now() WHERE id = $1 AND removed_at IS NULL RETURNING name", id).Scan(&name)
-}
-
-// noScripts tells whether there never was one.
-func (s store) noScripts(ctx context.Context) (none bool, err error) {
-	return none, s.pool.QueryRow(ctx, "SELECT NOT EXISTS (SELECT FROM scripts)").Scan(&none)
+// target is which devices a job is meant for.
+type target struct {
+	Where   *string     `json:"where,omitempty"`
+	Group   *uuid.UUID  `json:"group,omitempty"`
+	Devices []uuid.UUID `json:"devices,omitempty"`
 }
 
 // newJob is a job as it is put on record.
 type newJob struct {
-	id       uuid.UUID
-	name     string
-	script   uuid.UUID
-	content  script.Script
-	values   map[string]string
-	secrets  []byte
-	limits   job.Limits
-	state    string
-	beginAt  time.Time
-	deadline time.Time
-	by       string
-	runs     []*run
+	id           uuid.UUID
+	name         string
+	work         job.Work
+	script, pack *uuid.UUID
+	values       map[string]string
+	secrets      []byte
+	limits       job.Limits
+	when         job.When
+	target       target
+	origin       string
+	state        string
+	beginAt      time.Time
+	deadline     time.Time
+	by           string
+	runs         []*run
 }
 
 // addJob puts a job and all its runs on record.
 func (s store) addJob(ctx context.Context, j newJob) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `INSERT INTO jobs (id, name, script_id, content, values, secrets, limits, state, begin_at, deadline, created_by)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, j.id, j.name, j.script, j.content, j.values, j.secrets, j.limits, j.state, j.beginAt, j.deadline, j.by)
+		_, err := tx.Exec(ctx, `INSERT INTO jobs (id, name, work, script_id, package_id, values, secrets, limits, whens, target, origin, state, begin_at, deadline, created_by)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)`, j.id, j.name, j.work, j.script, j.pack, j.values, j.secrets, j.limits, j.when, j.target, j.origin, j.state, j.beginAt, j.deadline, j.by)
 		if err != nil {
 			return err
 		}
-		_, err = tx.CopyFrom(ctx, pgx.Identifier{"runs"}, []string{"id", "job_id", "device_id", "device_name", "site", "place", "state", "reason"},
+		_, err = tx.CopyFrom(ctx, pgx.Identifier{"runs"}, []string{"id", "job_id", "device_id", "device_name", "site", "place", "turn", "due_at", "until", "state", "reason"},
 			pgx.CopyFromSlice(len(j.runs), func(i int) ([]any, error) {
 				r := j.runs[i]
-				return []any{r.id, j.id, r.device, r.name, r.site, float32(r.place), string(r.state), r.reason}, nil
+				return []any{r.id, j.id, r.device, r.name, r.site, float32(r.place), r.turn, r.due, r.until, string(r.state), r.reason}, nil
 			}))
 		return err
 	})
 }
 
-const jobColumns = "j.id, j.name, j.content, j.values, j.state, j.reason, j.limits, j.begin_at, j.deadline, j.created_at, j.created_by, j.ended_at"
+// addRuns adds runs to a job that stands; those that it has already are left out, and the others
+// returned.
+func (s store) addRuns(ctx context.Context, id uuid.UUID, runs []*run) (added []*run, err error) {
+	batch := &pgx.Batch{}
+	for _, r := range runs {
+		batch.Queue(`INSERT INTO runs (id, job_id, device_id, device_name, site, place, turn, due_at, until, state, reason) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)
+			ON CONFLICT (job_id, device_id, turn) DO NOTHING`, r.id, id, r.device, r.name, r.site, float32(r.place), r.turn, r.due, r.until, string(r.state), r.reason)
+	}
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		added = nil
+		results := tx.SendBatch(ctx, batch)
+		for _, r := range runs {
+			tag, err := results.Exec()
+			if err != nil {
+				results.Close()
+				return err
+			}
+			if tag.RowsAffected() > 0 {
+				added = append(added, r)
+			}
+		}
+		return results.Close()
+	})
+	return added, err
+}
+
+const jobColumns = "j.id, j.name, j.work, j.script_id, j.package_id, j.values, j.state, j.reason, j.limits, j.whens, j.target, j.origin, j.begin_at, j.deadline, j.created_at, j.created_by, j.ended_at"
+
+// sought is which jobs are listed.
+type sought struct {
+	id     *uuid.UUID
+	origin string // "" for all
+	device *uuid.UUID
+}
 
 // jobs lists jobs before a moment, the latest first, with the counts of runs at the devices of a view.
-func (s store) jobs(ctx context.Context, view []uuid.UUID, id *uuid.UUID, before moment, limit int) ([]api.Job, error) {
+func (s store) jobs(ctx context.Context, view []uuid.UUID, w sought, before moment, limit int) ([]api.Job, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+jobColumns+`, coalesce((SELECT jsonb_object_agg(c.state, c.n) FROM (SELECT r.state, count(*) AS n FROM runs r
 			WHERE r.job_id = j.id AND ($4::uuid[] IS NULL OR r.device_id = ANY($4)) GROUP BY r.state) c), '{}')
-		FROM jobs j WHERE (j.created_at, j.id) < ($1, $2) AND ($3::uuid IS NULL OR j.id = $3)
+		FROM jobs j WHERE (j.created_at, j.id) < ($1, $2) AND ($3::uuid IS NULL OR j.id = $3) AND ($5 = '' OR j.origin = $5)
+		AND ($6::uuid IS NULL OR EXISTS (SELECT FROM runs r WHERE r.job_id = j.id AND r.device_id = $6))
 		AND ($4::uuid[] IS NULL OR EXISTS (SELECT FROM runs r WHERE r.job_id = j.id AND r.device_id = ANY($4)))
-		ORDER BY j.created_at DESC, j.id DESC LIMIT $5`, before.At, before.ID, id, view, limit)
+		ORDER BY j.created_at DESC, j.id DESC LIMIT $7`, before.At, before.ID, w.id, view, w.origin, w.device, limit)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (j api.Job, err error) {
 		var reason string
 		var values map[string]string
-		err = row.Scan(&j.ID, &j.Name, &j.Script, &values, &j.State, &reason, &j.Limits, &j.BeginAt, &j.Deadline, &j.CreatedAt, &j.CreatedBy, &j.EndedAt, &j.Counts)
+		var t target
+		err = row.Scan(&j.ID, &j.Name, &j.Work, &j.Script, &j.Package, &values, &j.State, &reason, &j.Limits, &j.When, &t, &j.Origin, &j.BeginAt, &j.Deadline, &j.CreatedAt, &j.CreatedBy, &j.EndedAt, &j.Counts)
+		j.Where, j.Group = t.Where, t.Group
 		if reason != "" {
 			j.Reason = &reason
 		}
@@ -138,6 +119,18 @@ func (s store) jobs(ctx context.Context, view []uuid.UUID, id *uuid.UUID, before
 		}
 		return j, err
 	})
+}
+
+// mostTurns is how many turns of a job are told.
+const mostTurns = 20
+
+// turns lists the latest turns of a job.
+func (s store) turns(ctx context.Context, id uuid.UUID) ([]string, error) {
+	rows, err := s.pool.Query(ctx, "SELECT turn FROM runs WHERE job_id = $1 AND turn <> '' GROUP BY turn ORDER BY max(due_at) DESC LIMIT $2", id, mostTurns)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 
 // moment is a place in a list that is ordered by time.
@@ -164,63 +157,155 @@ func (s store) groups(ctx context.Context, id uuid.UUID, view []uuid.UUID) ([]jo
 	})
 }
 
-// standing is where in the list of a job's runs one stands: those that failed first.
+// standing is where in the list of a job's runs one stands: those that failed first, or, where they are
+// asked for by how long they took, those that took longest.
 type standing struct {
-	Rank int       `json:"rank"`
+	Rank float64   `json:"rank"`
 	Name string    `json:"name"`
 	ID   uuid.UUID `json:"id"`
 }
 
-const rank = "CASE WHEN r.state IN ('failed', 'timed-out', 'interrupted') THEN 0 WHEN r.state IN ('sent', 'waiting') THEN 1 WHEN r.state = 'succeeded' THEN 3 ELSE 2 END"
+// first is before all.
+var first = standing{Rank: math.Inf(-1)}
 
-// runs lists runs after a standing; with an id that one alone, with all of its output.
-func (s store) runs(ctx context.Context, id uuid.UUID, one *uuid.UUID, view []uuid.UUID, state string, after standing, limit int) (out []api.Run, ranks map[uuid.UUID]int, err error) {
-	keep := groupBytes
-	if one != nil {
+const (
+	byHarm = "CASE WHEN r.state IN ('failed', 'timed-out', 'interrupted') THEN 0 WHEN r.state IN ('sent', 'waiting') THEN 1 WHEN r.state = 'succeeded' THEN 3 ELSE 2 END::float8"
+	byTime = "coalesce(-extract(epoch FROM r.ended_at - r.began_at), 0)::float8"
+)
+
+// runsOf is which runs of a job are listed.
+type runsOf struct {
+	job         uuid.UUID
+	one         *uuid.UUID // that alone, with all of its output
+	view        []uuid.UUID
+	state, turn string // "" for all
+	slowest     bool
+	whole       bool // all of the output of each
+}
+
+// runs lists runs after a standing.
+func (s store) runs(ctx context.Context, w runsOf, after standing, limit int) (out []api.Run, at map[uuid.UUID]standing, err error) {
+	keep, rank := groupBytes, byHarm
+	if w.one != nil || w.whole {
 		keep = 1 << 20
 	}
-	rows, err := s.pool.Query(ctx, `SELECT r.id, r.device_id, r.device_name, r.state, r.exit, r.reason, r.began_at, r.ended_at, substring(r.head FROM 1 FOR $8), CASE WHEN $2::uuid IS NULL THEN '' ELSE r.tail END, r.dropped, `+rank+`
-		FROM runs r WHERE r.job_id = $1 AND ($2::uuid IS NULL OR r.id = $2) AND ($3::uuid[] IS NULL OR r.device_id = ANY($3)) AND ($4 = '' OR r.state = $4)
-		AND (`+rank+`, r.device_name, r.id) > ($5, $6, $7) ORDER BY `+rank+`, r.device_name, r.id LIMIT $9`, id, one, view, state, after.Rank, after.Name, after.ID, keep, limit)
+	if w.slowest {
+		rank = byTime
+	}
+	rows, err := s.pool.Query(ctx, `SELECT r.id, r.device_id, r.device_name, r.state, r.turn, r.due_at, r.exit, r.reason, r.began_at, r.ended_at, substring(r.head FROM 1 FOR $8), CASE WHEN $10 THEN r.tail ELSE '' END, r.dropped, `+rank+`
+		FROM runs r WHERE r.job_id = $1 AND ($2::uuid IS NULL OR r.id = $2) AND ($3::uuid[] IS NULL OR r.device_id = ANY($3)) AND ($4 = '' OR r.state = $4) AND ($11 = '' OR r.turn = $11)
+		AND (`+rank+`, r.device_name, r.id) > ($5, $6, $7) ORDER BY `+rank+`, r.device_name, r.id LIMIT $9`, w.job, w.one, w.view, w.state, after.Rank, after.Name, after.ID, keep, limit, keep > groupBytes, w.turn)
 	if err != nil {
 		return nil, nil, err
 	}
-	ranks = map[uuid.UUID]int{}
-	out, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (r api.Run, err error) {
-		var reason string
-		var head, tail []byte
-		var dropped int64
-		var n int
-		if err := row.Scan(&r.ID, &r.Device, &r.DeviceName, &r.State, &r.Exit, &reason, &r.BeganAt, &r.EndedAt, &head, &tail, &dropped, &n); err != nil {
-			return r, err
-		}
-		ranks[r.ID] = n
-		text := shown(head)
-		r.Output = &text
-		if reason != "" {
-			r.Reason = &reason
-		}
-		if len(tail) > 0 {
-			end := shown(tail)
-			r.Tail = &end
-		}
-		if dropped > 0 {
-			r.Dropped = &dropped
-		}
-		return r, nil
+	at = map[uuid.UUID]standing{}
+	out, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (api.Run, error) {
+		var n float64
+		r, err := scanRun(row, &n)
+		at[r.ID] = standing{n, r.DeviceName, r.ID}
+		return r, err
 	})
-	return out, ranks, err
+	return out, at, err
 }
+
+func scanRun(row pgx.CollectableRow, more ...any) (r api.Run, err error) {
+	var reason, turn string
+	var head, tail []byte
+	var dropped int64
+	if err := row.Scan(append([]any{&r.ID, &r.Device, &r.DeviceName, &r.State, &turn, &r.DueAt, &r.Exit, &reason, &r.BeganAt, &r.EndedAt, &head, &tail, &dropped}, more...)...); err != nil {
+		return r, err
+	}
+	text := shown(head)
+	r.Output = &text
+	if reason != "" {
+		r.Reason = &reason
+	}
+	if turn != "" {
+		r.Turn = &turn
+	}
+	if len(tail) > 0 {
+		end := shown(tail)
+		r.Tail = &end
+	}
+	if dropped > 0 {
+		r.Dropped = &dropped
+	}
+	return r, nil
+}
+
+// pair is a device with its runs of two jobs that are over.
+type pair struct {
+	device        uuid.UUID
+	name          string
+	before, after *api.Run
+	changed       bool
+}
+
+// compared lists devices by name after a place, each with its latest run that is over of a job and, of
+// another, the latest but those of the first.
+func (s store) compared(ctx context.Context, before, after uuid.UUID, view []uuid.UUID, changed bool, place named, limit int) ([]pair, error) {
+	const columns = "r.id, r.device_id, r.device_name, r.state, r.turn, r.due_at, r.exit, r.reason, r.began_at, r.ended_at, r.head, r.tail, r.dropped"
+	rows, err := s.pool.Query(ctx, `WITH b AS (SELECT DISTINCT ON (r.device_id) `+columns+` FROM runs r WHERE r.job_id = $2 AND r.state NOT IN ('waiting', 'sent') ORDER BY r.device_id, r.due_at DESC, r.id),
+		a AS (SELECT DISTINCT ON (r.device_id) `+columns+` FROM runs r WHERE r.job_id = $1 AND r.state NOT IN ('waiting', 'sent') AND NOT EXISTS (SELECT FROM b WHERE b.id = r.id) ORDER BY r.device_id, r.due_at DESC, r.id)
+		SELECT coalesce(a.device_id, b.device_id), coalesce(a.device_name, b.device_name), a.id, b.id, coalesce(a.state <> b.state OR a.head <> b.head OR a.tail <> b.tail, true) AS changed
+		FROM a FULL JOIN b ON a.device_id = b.device_id WHERE ($3::uuid[] IS NULL OR coalesce(a.device_id, b.device_id) = ANY($3))
+		AND (NOT $4 OR coalesce(a.state <> b.state OR a.head <> b.head OR a.tail <> b.tail, true))
+		AND (coalesce(a.device_name, b.device_name), coalesce(a.device_id, b.device_id)::text) > ($5, $6) ORDER BY 2, coalesce(a.device_id, b.device_id)::text LIMIT $7`, before, after, view, changed, place.Name, place.ID, limit)
+	if err != nil {
+		return nil, err
+	}
+	type found struct {
+		pair
+		a, b *uuid.UUID
+	}
+	all, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (f found, err error) {
+		return f, row.Scan(&f.device, &f.name, &f.a, &f.b, &f.changed)
+	})
+	if err != nil {
+		return nil, err
+	}
+	var ids []uuid.UUID
+	for _, f := range all {
+		for _, id := range []*uuid.UUID{f.a, f.b} {
+			if id != nil {
+				ids = append(ids, *id)
+			}
+		}
+	}
+	rows, err = s.pool.Query(ctx, "SELECT r.id, r.device_id, r.device_name, r.state, r.turn, r.due_at, r.exit, r.reason, r.began_at, r.ended_at, substring(r.head FROM 1 FOR $2), ''::bytea, r.dropped FROM runs r WHERE r.id = ANY($1)", ids, comparedBytes)
+	if err != nil {
+		return nil, err
+	}
+	runs, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (api.Run, error) { return scanRun(row) })
+	byID := map[uuid.UUID]*api.Run{}
+	for i := range runs {
+		byID[runs[i].ID] = &runs[i]
+	}
+	out := make([]pair, len(all))
+	for i, f := range all {
+		out[i] = f.pair
+		if f.a != nil {
+			out[i].before = byID[*f.a]
+		}
+		if f.b != nil {
+			out[i].after = byID[*f.b]
+		}
+	}
+	return out, err
+}
+
+// comparedBytes is how much of each output a comparison shows.
+const comparedBytes = 2000
 
 // unended reads the jobs that are not over, with their runs that are not.
 func (s store) unended(ctx context.Context) ([]*open, error) {
-	rows, err := s.pool.Query(ctx, "SELECT id, name, content, values, secrets, limits, state, begin_at, deadline FROM jobs WHERE ended_at IS NULL")
+	rows, err := s.pool.Query(ctx, "SELECT id, name, work, values, secrets, limits, whens, target, origin, state, begin_at, deadline, created_at, created_by FROM jobs WHERE ended_at IS NULL")
 	if err != nil {
 		return nil, err
 	}
 	all, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (*open, error) {
-		o := &open{waiting: map[uuid.UUID]*run{}, sent: map[uuid.UUID]*run{}, counts: job.Counts{}}
-		return o, row.Scan(&o.id, &o.name, &o.content, &o.values, &o.secrets, &o.limits, &o.state, &o.beginAt, &o.deadline)
+		o := newOpen()
+		return o, row.Scan(&o.id, &o.name, &o.work, &o.values, &o.secrets, &o.limits, &o.when, &o.target, &o.origin, &o.state, &o.beginAt, &o.deadline, &o.createdAt, &o.by)
 	})
 	if err != nil {
 		return nil, err
@@ -235,13 +320,13 @@ func (s store) unended(ctx context.Context) ([]*open, error) {
 		if _, err := pgx.ForEachRow(rows, []any{&state, &n}, func() error { o.counts[state] = n; return nil }); err != nil {
 			return nil, err
 		}
-		rows, err = s.pool.Query(ctx, "SELECT id, device_id, device_name, site, place, state, journal, coalesce(sent_at, 'epoch') FROM runs WHERE job_id = $1 AND state IN ('waiting', 'sent')", o.id)
+		rows, err = s.pool.Query(ctx, "SELECT id, device_id, device_name, site, place, turn, due_at, until, state, journal, coalesce(sent_at, 'epoch') FROM runs WHERE job_id = $1 AND state IN ('waiting', 'sent')", o.id)
 		if err != nil {
 			return nil, err
 		}
 		list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (*run, error) {
 			r := &run{job: o}
-			err := row.Scan(&r.id, &r.device, &r.name, &r.site, &r.place, &r.state, &r.journal, &r.sentAt)
+			err := row.Scan(&r.id, &r.device, &r.name, &r.site, &r.place, &r.turn, &r.due, &r.until, &r.state, &r.journal, &r.sentAt)
 			r.again = r.state == job.Sent
 			return r, err
 		})
@@ -250,6 +335,16 @@ func (s store) unended(ctx context.Context) ([]*open, error) {
 		}
 		for _, r := range list {
 			o.put(r)
+		}
+		if o.when.Follow {
+			rows, err = s.pool.Query(ctx, "SELECT DISTINCT device_id FROM runs WHERE job_id = $1", o.id)
+			if err != nil {
+				return nil, err
+			}
+			var id uuid.UUID
+			if _, err := pgx.ForEachRow(rows, []any{&id}, func() error { o.known[id] = true; return nil }); err != nil {
+				return nil, err
+			}
 		}
 	}
 	return all, nil
@@ -318,14 +413,44 @@ func (s store) setState(ctx context.Context, id uuid.UUID, state, reason string,
 
 // again reads what a job that is to be tried again was.
 func (s store) again(ctx context.Context, id uuid.UUID) (n newJob, devices []uuid.UUID, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT name, script_id, content, values, secrets, limits FROM jobs WHERE id = $1", id).Scan(&n.name, &n.script, &n.content, &n.values, &n.secrets, &n.limits)
+	err = s.pool.QueryRow(ctx, "SELECT name, script_id, package_id, work, values, secrets, limits, whens, target FROM jobs WHERE id = $1", id).Scan(&n.name, &n.script, &n.pack, &n.work, &n.values, &n.secrets, &n.limits, &n.when, &n.target)
 	if err != nil {
 		return n, nil, err
 	}
-	rows, err := s.pool.Query(ctx, "SELECT device_id FROM runs WHERE job_id = $1 AND state IN ('failed', 'timed-out', 'interrupted', 'missed')", id)
+	rows, err := s.pool.Query(ctx, "SELECT DISTINCT device_id FROM (SELECT DISTINCT ON (device_id) device_id, state FROM runs WHERE job_id = $1 ORDER BY device_id, due_at DESC) r WHERE state IN ('failed', 'timed-out', 'interrupted', 'missed')", id)
 	if err != nil {
 		return n, nil, err
 	}
 	devices, err = pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
 	return n, devices, err
+}
+
+// kept is how long jobs are kept that are over.
+const kept = 365 * 24 * time.Hour
+
+// expire removes jobs that ended long ago.
+func (s store) expire(ctx context.Context) error {
+	_, err := s.pool.Exec(ctx, "DELETE FROM jobs WHERE ended_at < now() - $1::interval", kept)
+	return err
+}
+
+// runsAt lists the runs at a device, the latest first.
+func (s store) runsAt(ctx context.Context, id uuid.UUID, before moment, limit int) ([]api.DeviceRun, error) {
+	rows, err := s.pool.Query(ctx, `SELECT r.id, r.device_id, r.device_name, r.state, r.turn, r.due_at, r.exit, r.reason, r.began_at, r.ended_at, substring(r.head FROM 1 FOR $5), ''::bytea, r.dropped, j.id, j.name, j.work, j.origin, j.created_by
+		FROM runs r JOIN jobs j ON j.id = r.job_id WHERE r.device_id = $1 AND (r.due_at, r.id) < ($2, $3) ORDER BY r.due_at DESC, r.id DESC LIMIT $4`, id, before.At, before.ID, limit, groupBytes)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (d api.DeviceRun, err error) {
+		var w job.Work
+		d.Run, err = scanRun(row, &d.Job, &d.JobName, &w, &d.Origin, &d.By)
+		d.Work = w.String()
+		return d, err
+	})
+}
+
+// onlyRun reads how far the one run of a job has come.
+func (s store) onlyRun(ctx context.Context, id uuid.UUID) (state string, exit *int, reason string, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT state, exit, reason FROM runs WHERE job_id = $1 ORDER BY due_at DESC LIMIT 1", id).Scan(&state, &exit, &reason)
+	return state, exit, reason, err
 }

@@ -149,7 +149,7 @@ func (s *Column) SendUpload(c *gin.Context, id api.ID, upload uuid.UUID, in api.
 		w.fail(c, err)
 		return
 	}
-	n, err := link.SendBulk(w.ctx, stream, s.gates.of(id), &body{r: c.Request.Body, visit: w.visit}, func() []byte { return nil })
+	n, err := link.SendBulk(w.ctx, stream, s.hub.Gate(id), &body{r: c.Request.Body, visit: w.visit}, func() []byte { return nil })
 	if err != nil {
 		w.fail(c, w.stopped(err))
 		return
@@ -182,7 +182,7 @@ func (s *Column) UnpackArchive(c *gin.Context, id api.ID, in api.UnpackArchivePa
 		return
 	}
 	digest := func() []byte { return transfer.ReadContentDigest(c.Request.Trailer.Get(transfer.DigestHeader)) }
-	if _, err := link.SendBulk(w.ctx, stream, s.gates.of(id), &body{r: c.Request.Body, visit: w.visit}, digest); err != nil {
+	if _, err := link.SendBulk(w.ctx, stream, s.hub.Gate(id), &body{r: c.Request.Body, visit: w.visit}, digest); err != nil {
 		w.fail(c, w.stopped(err))
 		return
 	}

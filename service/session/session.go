@@ -11,7 +11,6 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
-	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -22,7 +21,6 @@ import (
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/secret"
-	"moorwatch.example/link"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/hub"
 )
@@ -52,7 +50,6 @@ type Column struct {
 	hub       *hub.Hub
 	visits    visits
 	rules     rules
-	gates     gates
 	recorders recorders
 	glances   glances
 	seal      ed25519.PrivateKey // signs recordings
@@ -63,15 +60,6 @@ type Column struct {
 func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, audit front.Recorder, h *hub.Hub, seal ed25519.PrivateKey, box *secret.Box) *Column {
 	return &Column{store: store{pool}, devices: devices, inventory: inventory, audit: audit, hub: h, seal: seal, box: box,
 		visits: visits{open: map[visitKey]*visit{}, ended: map[visitKey]time.Time{}}}
-}
-
-// gates pace what is sent to each device. A device that was sent something keeps its gate, and what
-// it learnt of its link.
-type gates struct{ all sync.Map }
-
-func (g *gates) of(id uuid.UUID) *link.Gate {
-	gate, _ := g.all.LoadOrStore(id, new(link.Gate))
-	return gate.(*link.Gate)
 }
 
 func siteScope(id string) health.Scope { return health.Scope{Kind: health.Site, ID: id} }

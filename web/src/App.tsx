@@ -19,7 +19,9 @@ import { Policies } from "./health/Policies";
 import { AllChanges } from "./inventory/AllChanges";
 import { Software } from "./inventory/Software";
 import { Board } from "./job/Board";
+import { Compare } from "./job/Compare";
 import { Jobs } from "./job/Jobs";
+import { Packages } from "./job/Packages";
 import { Scripts } from "./job/Scripts";
 import { Empty, Trouble, Waiting } from "./parts/Trouble";
 import { Consent } from "./session/Consent";
@@ -89,7 +91,9 @@ function Pages() {
 					<Route path="/many" element={<Many />} />
 					<Route path="/jobs" element={<Jobs />} />
 					<Route path="/jobs/:id" element={<Board />} />
+					<Route path="/jobs/:id/compare" element={<Compare />} />
 					<Route path="/scripts" element={<Scripts />} />
+					<Route path="/packages" element={<Packages />} />
 					<Route path="/consent" element={<Consent />} />
 					<Route path="/software" element={<Software />} />
 					<Route path="/changes" element={<AllChanges />} />

@@ -27,6 +27,7 @@ func New() host.Host {
 		Asker:     portable.Asker{},
 		Runner:    posix.Runner{},
 		Disk:      &posix.Disk{},
+		Software:  software{},
 		Processes: (&portable.Processes{}).Keep(),
 		Network:   portable.Network{},
 		Terminals: posix.Terminals{Shells: []string{"/bin/zsh", "/bin/bash", "/bin/sh"}},

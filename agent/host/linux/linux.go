@@ -37,6 +37,7 @@ func New() host.Host {
 		People:    persons{},
 		Settings:  portable.Settings{Disk: &unix.Disk{}},
 		Screens:   screens{},
+		Software:  softwareOf(),
 		Sources:   present(sources),
 	}
 	if booted() {

@@ -51,7 +51,7 @@ func (d Device) version(p product, t time.Time) string {
 }
 
 // Items implements host.Lister.
-func (s *simulated) Items(context.Context) ([]inventory.Item, error) { return s.ItemsAt(s.now()), nil }
+func (s *simulated) Items(context.Context) ([]inventory.Item, error) { return s.items(), nil }
 
 // ItemsAt is what d consists of at a time, past or present.
 func (d Device) ItemsAt(t time.Time) []inventory.Item {

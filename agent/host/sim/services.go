@@ -17,22 +17,24 @@ import (
 // state is what technicians changed on a simulated device since its agent started. It is made when
 // something is first changed: most devices of a fleet have none.
 type state struct {
-	mu      sync.Mutex
-	started map[string]time.Time // services, when they were last started; zero for stopped
-	modes   map[string]string    // their start modes
-	ended   map[int]bool         // processes
-	nice    map[int]string
-	paused  map[int]bool
-	events  []link.Event  // that deeds left in the log
-	grown   chan struct{} // closed when an event is added
-	desk    *desk         // nil until somebody looks at it
+	mu        sync.Mutex
+	started   map[string]time.Time // services, when they were last started; zero for stopped
+	modes     map[string]string    // their start modes
+	ended     map[int]bool         // processes
+	nice      map[int]string
+	paused    map[int]bool
+	events    []link.Event      // that deeds left in the log
+	grown     chan struct{}     // closed when an event is added
+	desk      *desk             // nil until somebody looks at it
+	software  map[string]string // installed since, by name; "" for what was removed
+	restarted time.Time         // when it was last restarted
 }
 
 func (s *simulated) changed() *state {
 	s.once.Do(func() {
-		s.state = &state{started: map[string]time.Time{}, modes: map[string]string{}, ended: map[int]bool{}, nice: map[int]string{}, paused: map[int]bool{}, grown: make(chan struct{})}
+		s.state.Store(&state{started: map[string]time.Time{}, modes: map[string]string{}, ended: map[int]bool{}, nice: map[int]string{}, paused: map[int]bool{}, software: map[string]string{}, grown: make(chan struct{})})
 	})
-	return s.state
+	return s.state.Load()
 }
 
 func (t *state) log(e link.Event) {
@@ -100,6 +102,11 @@ func (s *simulated) stuck(j job) bool {
 	return !changed || at.Before(s.Stuck)
 }
 
+// stops tells whether a service of the stories has stopped by itself.
+func (s *simulated) stops(j job) bool {
+	return !s.Stops.IsZero() && len(uses[s.Kind]) > 0 && j.name == uses[s.Kind][0].name && !s.now().Before(s.Stops)
+}
+
 // startedAt tells when a technician last started a service, or zero when they stopped it; changed is
 // false when they did neither.
 func (s *simulated) startedAt(name string) (at time.Time, changed bool) {
@@ -115,7 +122,7 @@ func (s *simulated) running(i int, j job) link.Service {
 	since := s.now().Add(-s.uptime(s.now()))
 	at, changed := s.startedAt(j.name)
 	switch {
-	case changed && at.IsZero(), !changed && j.manual:
+	case changed && at.IsZero(), !changed && j.manual, s.stops(j) && (!changed || at.Before(s.Stops)):
 		v.State, v.PID, v.Memory, v.Detail = "stopped", 0, 0, ""
 	case changed:
 		since = at

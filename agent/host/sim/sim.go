@@ -10,6 +10,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"moorwatch.example/agent/host"
@@ -46,6 +47,8 @@ type Device struct {
 	Driver time.Time
 	// Stuck, when set, is since when its copying of records hangs.
 	Stuck time.Time
+	// Stops, when set, is when the program that it is for stops by itself.
+	Stops time.Time
 	// Busy, from 0 to 1, keeps its memory that much fuller than its kind.
 	Busy float64
 
@@ -99,7 +102,7 @@ var natures = map[Kind]nature{
 func (d Device) Host(now func() time.Time) host.Host {
 	s := &simulated{Device: d, now: now}
 	h := host.Host{Informer: s, Meter: s, Runner: s, Terminals: s, Lister: s, Prober: s, Asker: s, Processes: simProcesses{s}, Services: simServices{s}, Events: simEvents{s},
-		Network: simNetwork{s}, Power: simPower{s}, People: simPeople{s}, Screens: simScreens{s}}
+		Network: simNetwork{s}, Power: simPower{s}, People: simPeople{s}, Screens: simScreens{s}, Software: simSoftware{s}}
 	var files *disk
 	if d.Dir != "" {
 		files = &disk{simulated: s}
@@ -116,16 +119,24 @@ type simulated struct {
 	now func() time.Time
 
 	once  sync.Once
-	state *state
+	state atomic.Pointer[state]
 }
 
 // Facts implements host.Informer.
 func (s *simulated) Facts(context.Context) (device.Facts, error) {
 	n := natures[s.Kind]
 	now := s.now()
+	booted := now.Add(-s.uptime(now))
+	if t := s.state.Load(); t != nil {
+		t.mu.Lock()
+		if t.restarted.After(booted) {
+			booted = t.restarted
+		}
+		t.mu.Unlock()
+	}
 	return device.Facts{HostName: s.Name, OS: n.os, OSName: n.osName, OSVersion: n.osVersion, Kernel: n.kernel, Arch: n.arch, Vendor: n.vendor,
 		Model: n.model, Serial: s.serial(), CPUModel: n.cpu, Cores: n.cores, MemoryBytes: n.memory, TimeZone: "Europe/London",
-		BootedAt: now.Add(-s.uptime(now)).Truncate(time.Second), Addresses: []string{s.Address}}, nil
+		BootedAt: booted.Truncate(time.Second), Addresses: []string{s.Address}}, nil
 }
 
 func (s *simulated) serial() string {

@@ -38,6 +38,7 @@ func New() host.Host {
 		Prober:    &portable.Prober{},
 		Asker:     portable.Asker{},
 		Runner:    runner{},
+		Software:  software{},
 	}
 }
 

@@ -837,6 +837,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/responses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What policies did by themselves when checks failed, the latest first. */
+        get: operations["listResponses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/policies/trial": {
         parameters: {
             query?: never;
@@ -2118,6 +2135,113 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{id}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What jobs did at a device, the latest first. */
+        get: operations["listDeviceRuns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/packages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The library of packages, by name. */
+        get: operations["listPackages"];
+        put?: never;
+        /** Add a package to the library. Its files must be in the content store. */
+        post: operations["addPackage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/packages/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One package, as it is now or as a version of it was. */
+        get: operations["getPackage"];
+        /** Change a package. What it was stays as a version. */
+        put: operations["setPackage"];
+        post?: never;
+        /** Remove a package from the library. Devices keep what was installed. */
+        delete: operations["removePackage"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/packages/{id}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a package was, the latest first. */
+        get: operations["listPackageVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/contents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The content store, by name, which keeps the files that packages bring. */
+        get: operations["listContents"];
+        put?: never;
+        /** Begin to send a file to the content store, or learn how much of it is there. */
+        post: operations["addContent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/contents/{sha256}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Send bytes of a file, from an offset that must be where the store stands. What came before a cut is kept; the digest of the whole is compared in the end. */
+        put: operations["sendContent"];
+        post?: never;
+        /** Remove a file that no package brings. */
+        delete: operations["removeContent"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jobs": {
         parameters: {
             query?: never;
@@ -2128,7 +2252,7 @@ export interface paths {
         /** Jobs, the latest first, with what has come of them at devices that the caller sees. */
         get: operations["listJobs"];
         put?: never;
-        /** Run a script on the chosen devices. With plan nothing is done, and the answer tells what would be. */
+        /** Run a script, or install or remove a package, on the chosen devices. With plan nothing is done, and the answer tells what would be. */
         post: operations["addJob"];
         delete?: never;
         options?: never;
@@ -2161,7 +2285,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The runs of a job, those that failed first, then by name of the device. */
+        /** The runs of a job, those that failed first, then by name of the device; or those that took longest first. */
         get: operations["listRuns"];
         put?: never;
         post?: never;
@@ -2180,6 +2304,40 @@ export interface paths {
         };
         /** One run, with its output. */
         get: operations["getRun"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{id}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The runs of a job as a file of CSV or JSON lines, with all of their output that is kept. */
+        get: operations["exportRuns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{id}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What came of a job beside what came of another, device by device; of one that has several turns, the last two. */
+        get: operations["compareJobs"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3130,13 +3288,14 @@ export interface components {
             /** Format: date-time */
             snoozed_until?: string;
             flapping: boolean;
-            /** @description By a maintenance window. */
+            /** @description By a maintenance window, or by a response that is under way. */
             muted: boolean;
             /** @description E-mail of who sees to it. */
             assignee?: string;
             /** @description How many devices it is about. */
             devices: number;
             suspect?: components["schemas"]["Suspect"];
+            response?: components["schemas"]["ResponseRun"];
         };
         AlertPage: {
             items: components["schemas"]["Alert"][];
@@ -3233,6 +3392,12 @@ export interface components {
             for_seconds?: number;
             pattern?: string;
             every_seconds?: number;
+            /** @description Of software or a setting: it is not wanted. */
+            absent?: boolean;
+            /** @description Of a setting its value, of software its least version. */
+            value?: string;
+            /** @description What puts it right by itself: the id of a package, or "set" for a setting. */
+            fix?: string;
         };
         CheckKind: {
             name: string;
@@ -3243,6 +3408,8 @@ export interface components {
             limits: boolean;
             reading?: string;
             probe?: string;
+            /** @description It is about what a device is to have, and can be put right. */
+            wanted?: boolean;
             next: string;
             usual?: components["schemas"]["CheckSetting"];
         };
@@ -3265,10 +3432,87 @@ export interface components {
             policy: string;
             scope: components["schemas"]["Scope"];
         };
+        /** @description What is done when a check fails. */
+        Response: {
+            name: string;
+            check: string;
+            /** @description Of what; any where it is empty; * stands for any characters. */
+            subject?: string;
+            steps: components["schemas"]["ResponseStep"][];
+            /** @description How often it may begin at a device within its hours; 3 where it is 0. */
+            attempts?: number;
+            /** @description 24 where it is 0. */
+            hours?: number;
+        };
+        ResponseStep: {
+            /** @description script, restart-service, start-service, install, remove, set, restart-device or wait. */
+            do: string;
+            script?: string;
+            package?: string;
+            values?: {
+                [key: string]: string;
+            };
+            /** @description The failing one where it is empty. */
+            service?: string;
+            path?: string;
+            value?: string;
+            /** @description It waits for a maintenance window of the device. */
+            windows?: boolean;
+            /** @description For how many seconds the check must not fail afterwards; 120 where it is 0. */
+            watch?: number;
+        };
+        AgentBehaviour: {
+            /** @description Between two reports; 0 leaves it to a wider policy. */
+            report_seconds?: number;
+            /** @description Capabilities that the agent does not offer. */
+            withhold?: string[];
+        };
+        ResponseOutcome: {
+            name: string;
+            healed: number;
+            gave_up: number;
+            held: number;
+            under_way: number;
+        };
+        ResponseRun: {
+            /** Format: uuid */
+            id: string;
+            /** Format: uuid */
+            device: string;
+            device_name: string;
+            check: string;
+            subject: string;
+            policy: string;
+            name: string;
+            /** @description due, doing, watching, healed, gave up or held. */
+            state: string;
+            /** @description The one that it is at, from 1. */
+            step: number;
+            steps: number;
+            /** @description What that step does. */
+            doing?: string;
+            /** @description How it went, a sentence each. */
+            said: string[];
+            /**
+             * Format: uuid
+             * @description The job of its last step.
+             */
+            job?: string;
+            /** Format: date-time */
+            began_at: string;
+            /** Format: date-time */
+            ended_at?: string;
+        };
+        ResponseRunPage: {
+            items: components["schemas"]["ResponseRun"][];
+            next?: string;
+        };
         NewPolicy: {
             name: string;
             scope: components["schemas"]["Scope"];
             settings: components["schemas"]["CheckSetting"][];
+            responses?: components["schemas"]["Response"][];
+            agent?: components["schemas"]["AgentBehaviour"];
         };
         Policy: {
             /** Format: uuid */
@@ -3277,6 +3521,10 @@ export interface components {
             scope: components["schemas"]["Scope"];
             scope_name: string;
             settings: components["schemas"]["CheckSetting"][];
+            responses?: components["schemas"]["Response"][];
+            agent?: components["schemas"]["AgentBehaviour"];
+            /** @description How its responses ended in the last 90 days, by name. */
+            outcomes?: components["schemas"]["ResponseOutcome"][];
             /** Format: date-time */
             changed_at: string;
             changed_by: string;
@@ -4434,11 +4682,184 @@ export interface components {
             /** @description For how long devices that are away are awaited. */
             wait_hours?: number;
         };
+        WorkStep: {
+            title?: string;
+            /** @description run, script, copy, install, uninstall, edit, set, service, delete, restart or wait. */
+            do: string;
+            if?: components["schemas"]["WorkCondition"][];
+            /** @description stop, continue or undo. */
+            on_error?: string;
+            repeatable?: boolean;
+            seconds?: number;
+            argv?: string[];
+            exits?: number[];
+            interpreter?: string;
+            body?: string;
+            undo?: string[];
+            file?: string;
+            to?: string;
+            bits?: string;
+            name?: string;
+            deed?: string;
+            path?: string;
+            find?: string;
+            line?: string;
+            gone?: boolean;
+            value?: string;
+            type?: string;
+        };
+        WorkCondition: {
+            /** @description file, software, service, setting, system, space or signed-in. */
+            kind: string;
+            of?: string;
+            is?: string;
+            not?: boolean;
+        };
+        PackageContent: {
+            name: string;
+            version: string;
+            description?: string;
+            systems?: string[];
+            parameters?: components["schemas"]["ScriptParameter"][];
+            files?: {
+                name: string;
+                sha256: string;
+                /** Format: int64 */
+                size: number;
+            }[];
+            there: {
+                kind: string;
+                of?: string;
+                is?: string;
+                pattern?: string;
+            };
+            needs?: string[];
+            replaces?: string[];
+            install: components["schemas"]["WorkStep"][];
+            remove?: components["schemas"]["WorkStep"][];
+        };
+        NewPackage: {
+            /** @description The package as its file, in YAML. */
+            file: string;
+        };
+        Package: {
+            /** Format: uuid */
+            id: string;
+            /** @description How often it was changed, and one. */
+            version: number;
+            content: components["schemas"]["PackageContent"];
+            file: string;
+            /** Format: date-time */
+            changed_at: string;
+            changed_by: string;
+            /** @description On how many devices a job installed it last, and did not remove it since. */
+            devices?: number;
+        };
+        PackagePage: {
+            items: components["schemas"]["Package"][];
+            next?: string;
+        };
+        NewContent: {
+            sha256: string;
+            name: string;
+            /** Format: int64 */
+            size: number;
+        };
+        Content: {
+            sha256: string;
+            name: string;
+            /** Format: int64 */
+            size: number;
+            /**
+             * Format: int64
+             * @description How many of its bytes are there.
+             */
+            have: number;
+            /** @description It is there, and its digest is right. */
+            whole: boolean;
+            /** @description Which packages bring it. */
+            packages?: string[];
+            /** Format: date-time */
+            added_at: string;
+            added_by: string;
+        };
+        ContentPage: {
+            items: components["schemas"]["Content"][];
+            next?: string;
+        };
+        JobWhen: {
+            /** @description The first time of a job that recurs, as a local time: 2026-11-24T22:00. */
+            start?: string;
+            /** @description How it recurs, an RRULE (RFC 5545). */
+            rule?: string;
+            /** @description An IANA name; the own time of each device where it is not given. */
+            zone?: string;
+            /** @description enrolled, online, signed-in or check: it runs at a device each time that this happens. */
+            event?: string;
+            /** @description Of the event check, which. */
+            check?: string;
+            /** @description Every device runs it once that comes to be meant later. */
+            follow?: boolean;
+            /** @description Runs begin in the maintenance windows of their devices alone. */
+            windows?: boolean;
+            /** @description An expression over the device that must hold before a run begins. */
+            needs?: string;
+            /**
+             * Format: date-time
+             * @description When it ends by itself.
+             */
+            until?: string;
+        };
+        JobWork: {
+            name: string;
+            version?: string;
+            /** @description run, install or remove. */
+            deed: string;
+            script?: components["schemas"]["ScriptContent"];
+            parts?: {
+                package: components["schemas"]["PackageContent"];
+                remove: boolean;
+            }[];
+        };
+        Comparison: {
+            /** Format: uuid */
+            device: string;
+            device_name: string;
+            before?: components["schemas"]["Run"];
+            after?: components["schemas"]["Run"];
+            /** @description The state or the output is another. */
+            changed: boolean;
+        };
+        ComparisonPage: {
+            items: components["schemas"]["Comparison"][];
+            next?: string;
+        };
+        DeviceRun: {
+            /** Format: uuid */
+            job: string;
+            job_name: string;
+            /** @description What is done, in words. */
+            work: string;
+            origin: string;
+            by: string;
+            run: components["schemas"]["Run"];
+        };
+        DeviceRunPage: {
+            items: components["schemas"]["DeviceRun"][];
+            next?: string;
+        };
         NewJob: {
             /** Format: uuid */
-            script: string;
-            /** @description Of the script; the latest where it is not given. */
+            script?: string;
+            /** Format: uuid */
+            package?: string;
+            /** @description The package is removed. */
+            remove?: boolean;
+            /** @description A script as its file that is not in the library yet, to be tried on one device. */
+            draft?: string;
+            /** @description Of the script or package; the latest where it is not given. */
             version?: number;
+            when?: components["schemas"]["JobWhen"];
             /** @description The name of the script where it is not given. */
             name?: string;
             /** @description Of the parameters, by name. */
@@ -4470,7 +4891,25 @@ export interface components {
             /** Format: uuid */
             id: string;
             name: string;
-            script: components["schemas"]["ScriptContent"];
+            work: components["schemas"]["JobWork"];
+            /** Format: uuid */
+            script?: string;
+            /** Format: uuid */
+            package?: string;
+            when: components["schemas"]["JobWhen"];
+            /** @description The expression by which devices were chosen. */
+            where?: string;
+            /** Format: uuid */
+            group?: string;
+            /** @description person, response or drift. */
+            origin: string;
+            /**
+             * Format: date-time
+             * @description Of a job that recurs, when it falls due next at a device.
+             */
+            next_at?: string;
+            /** @description Of a job that has several turns, the latest first, 20 at most. */
+            turns?: string[];
             /** @description Secrets are left out. */
             values?: {
                 [key: string]: string;
@@ -4487,6 +4926,17 @@ export interface components {
             online?: number;
             /** @description Of a plan, the names of some of the devices. */
             sample?: string[];
+            /** @description Of a plan, the names of some devices that have no maintenance window before the deadline. */
+            shut?: string[];
+            /** @description Of a plan, how many such devices there are. */
+            shut_count?: number;
+            /** @description Of a plan, how many devices have runs of other jobs that come first. */
+            busy?: number;
+            /**
+             * Format: date-time
+             * @description Of a plan within maintenance windows, when the first opens.
+             */
+            opens?: string;
             /** @description Of a plan, the names of some devices where the script does not run. */
             unfit?: string[];
             groups?: components["schemas"]["JobGroup"][];
@@ -4520,7 +4970,12 @@ export interface components {
             device_name: string;
             /** @description waiting, sent, succeeded, failed, timed-out, interrupted, missed, cancelled or unfit. */
             state: string;
+            /** @description Of a job that has several. */
+            turn?: string;
+            /** Format: date-time */
+            due_at?: string;
             exit?: number;
+            /** @description Why it ended so; of one that waits, for what. */
             reason?: string;
             /** Format: date-time */
             began_at?: string;
@@ -6173,6 +6628,36 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listResponses: {
+        parameters: {
+            query?: {
+                device?: string;
+                policy?: string;
+                /** @description Only those that are under way. */
+                open?: boolean;
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResponseRunPage"];
+                };
             };
             default: components["responses"]["Problem"];
         };
@@ -8663,6 +9148,287 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listDeviceRuns: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceRunPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPackages: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PackagePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addPackage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPackage"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Package"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPackage: {
+        parameters: {
+            query?: {
+                version?: number;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Package"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setPackage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPackage"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Package"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removePackage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPackageVersions: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PackagePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listContents: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContentPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addContent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewContent"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Content"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sendContent: {
+        parameters: {
+            query: {
+                offset: number;
+            };
+            header?: never;
+            path: {
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Content"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeContent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sha256: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listJobs: {
         parameters: {
             query?: {
@@ -8670,6 +9436,10 @@ export interface operations {
                 cursor?: components["parameters"]["cursor"];
                 /** @description The most rows of a page. */
                 limit?: components["parameters"]["limit"];
+                /** @description Who begins them: people, responses of policies, or their keeping of what is wanted; people where it is not given. */
+                origin?: "person" | "response" | "drift" | "all";
+                /** @description Only jobs with a run at this device. */
+                device?: string;
             };
             header?: never;
             path?: never;
@@ -8772,6 +9542,9 @@ export interface operations {
                 /** @description The most rows of a page. */
                 limit?: components["parameters"]["limit"];
                 state?: string;
+                /** @description Of a job that has several. */
+                turn?: string;
+                slowest?: boolean;
             };
             header?: never;
             path: {
@@ -8812,6 +9585,61 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportRuns: {
+        parameters: {
+            query: {
+                format: "csv" | "jsonl";
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareJobs: {
+        parameters: {
+            query: {
+                with: string;
+                changed?: boolean;
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparisonPage"];
                 };
             };
             default: components["responses"]["Problem"];

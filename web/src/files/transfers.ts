@@ -1,6 +1,7 @@
 import { sha256 } from "@noble/hashes/sha2.js";
 import { useSyncExternalStore } from "react";
-import { answer, api, asProblem, currentCsrf, ProblemError } from "../api/client";
+import { sendBytes } from "../api/bytes";
+import { answer, api, ProblemError } from "../api/client";
 
 /** A file on its way to a device. It goes on while other pages are looked at. */
 export type Transfer = {
@@ -177,7 +178,13 @@ async function push(t: Entry, signal: AbortSignal) {
 				await catchUp(at);
 				const end = Math.min(at + piece, t.file.size);
 				const [from, began] = [at, performance.now()];
-				at = (await put(t, from, end, signal)).offset;
+				at = (
+					await sendBytes<{ offset: number }>(
+						`/devices/${t.device}/uploads/${t.upload}/content?offset=${from}`,
+						t.file.slice(from, end),
+						signal,
+					)
+				).offset;
 				const seconds = (performance.now() - began) / 1000;
 				// Pieces of about a second: what is shown moves, and a slow link is not asked for much at once.
 				piece = Math.min(Math.max(Math.round(piece / Math.max(seconds, 0.05)), 65_536), 16_777_216);
@@ -205,19 +212,4 @@ async function push(t: Entry, signal: AbortSignal) {
 			pausing = Math.min(pausing * 2, 5000);
 		}
 	}
-}
-
-/** Sends the bytes of a file between two offsets. The generated client sends JSON alone. */
-async function put(t: Entry, from: number, to: number, signal: AbortSignal): Promise<{ offset: number }> {
-	const reply = await fetch(`/api/v1/devices/${t.device}/uploads/${t.upload}/content?offset=${from}`, {
-		method: "PUT",
-		headers: { "Content-Type": "application/octet-stream", "X-Moorwatch-Csrf": currentCsrf() },
-		body: t.file.slice(from, to),
-		signal,
-	}).catch(() => {
-		throw new ProblemError({ status: 0, title: "The service cannot be reached." });
-	});
-	const body = await reply.json().catch(() => null);
-	if (!reply.ok) throw new ProblemError(asProblem(body, reply.status));
-	return body;
 }

@@ -51,12 +51,15 @@ export function useDeviceEvents() {
 		const alerts = () => {
 			for (const key of ["attention", "alerts", "alert"]) queries.invalidateQueries({ queryKey: [key] });
 		};
+		const responses = () => {
+			for (const key of ["responses", "alert", "policies"]) queries.invalidateQueries({ queryKey: [key] });
+		};
 		const jobs = (data: string) => {
 			queries.invalidateQueries({ queryKey: ["jobs"] });
 			for (const id of JSON.parse(data).ids) queries.invalidateQueries({ queryKey: ["job", id] });
 		};
 		const invited = (data: string) => keepInvitation(queries, data);
-		return listen("/api/v1/events", { devices, alerts, resync: readAnew, invited, jobs }, (now) => {
+		return listen("/api/v1/events", { devices, alerts, resync: readAnew, invited, jobs, responses }, (now) => {
 			setLive(now);
 			if (!now) {
 				// Perhaps the session ended: then the sign-in page is shown.

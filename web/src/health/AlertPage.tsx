@@ -9,6 +9,7 @@ import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { stateText } from "./Alerts";
 import { odds, useCheckTitle, useHandle } from "./alerts";
+import { ResponseState } from "./Responses";
 
 /** One alert: what it is about, what changed before it, what happened to it and what can be done. */
 export function AlertPage() {
@@ -52,6 +53,23 @@ export function AlertPage() {
 					. Next step: {next_step}.
 				</p>
 			</header>
+			{a.response && (
+				<section aria-label="Response" className="rounded-md border border-line bg-panel p-3">
+					<h2 className="font-semibold">
+						{a.response.name}, by the policy {a.response.policy}: <ResponseState of={a.response} />
+					</h2>
+					<ul className="mt-1 list-inside list-disc">
+						{a.response.said.map((s) => (
+							<li key={s}>{s}</li>
+						))}
+					</ul>
+					{a.response.job && (
+						<Link to={`/jobs/${a.response.job}`} className="link underline">
+							The job of its last step
+						</Link>
+					)}
+				</section>
+			)}
 			<Actions alert={a} />
 			{a.device_id && (
 				<p>

@@ -7,6 +7,7 @@ import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
 import { odds, useCheckTitle, useHandle } from "./alerts";
+import { LateResponses, ResponseState } from "./Responses";
 
 /** The first page: what needs a person now, in order of harm, each matter once. */
 export function Now() {
@@ -83,6 +84,7 @@ export function Now() {
 					<More list={list} />
 				</>
 			)}
+			<LateResponses />
 		</div>
 	);
 }
@@ -118,6 +120,11 @@ function Row({ row: { alert: a, device: d, next_step, alike } }: { row: Schemas[
 								: "Nobody is signed in"
 							: null}
 				</div>
+				{a.response && (
+					<div className="text-sm">
+						{a.response.name}: <ResponseState of={a.response} />
+					</div>
+				)}
 			</td>
 			<td className="py-2 pr-4">
 				{a.suspect ? (

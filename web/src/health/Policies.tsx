@@ -8,7 +8,9 @@ import { Editor as EditorForm, RowDeeds } from "../parts/Editor";
 import { Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
+import { AgentField, agentText } from "./AgentField";
 import { checksQuery } from "./alerts";
+import { outcomeText, ResponseField, stepText, useLibrary } from "./ResponseField";
 import { SettingField, usual } from "./SettingField";
 import { type Scope, ScopeField, scopeText } from "./scope";
 import { type Setting, settingText } from "./setting";
@@ -21,6 +23,7 @@ export function Policies() {
 	const queries = useQueryClient();
 	const may = useMay("policy.manage");
 	const kinds = useQuery(checksQuery).data?.items ?? [];
+	const library = useLibrary();
 	const [edited, setEdited] = useState<Policy | "new">();
 	const policies = useQuery({
 		queryKey: ["policies"],
@@ -64,7 +67,7 @@ export function Policies() {
 					Every device is judged by the usual settings below. A policy changes them for a site, a group or all.
 				</Empty>
 			) : (
-				<Table heads={["Name", "Set for", "Checks", "Changed", ""]}>
+				<Table heads={["Name", "Set for", "Checks, what is wanted, and responses", "Changed", ""]}>
 					{policies.data.items.map((y) => (
 						<tr key={y.id} className="border-line border-b align-top">
 							<td className="py-1.5 pr-4 font-medium">{y.name}</td>
@@ -80,6 +83,17 @@ export function Policies() {
 											</li>
 										);
 									})}
+									{y.responses?.map((r) => (
+										<li key={r.name}>
+											<span className="text-heather">↳ {r.name}</span>{" "}
+											<span className="text-faint">
+												{kinds.find((k) => k.name === r.check)?.title ?? r.check} {r.subject}:{" "}
+												{r.steps.map((step) => stepText(step, library)).join(", then ")};{" "}
+												{outcomeText(y.outcomes?.find((o) => o.name === r.name))}
+											</span>
+										</li>
+									))}
+									{agentText(y.agent) && <li className="text-faint">Its agent {agentText(y.agent)}</li>}
 								</ul>
 							</td>
 							<td className="py-1.5 pr-4 text-faint">
@@ -127,10 +141,15 @@ function Editor({ policy, onDone }: { policy?: Policy; onDone: () => void }) {
 	const kinds = useQuery(checksQuery).data?.items ?? [];
 	const [name, setName] = useState(policy?.name ?? "");
 	const [scope, setScope] = useState<Scope>(policy?.scope ?? { kind: "everywhere" });
+	const library = useLibrary();
 	const [settings, setSettings] = useState<Setting[]>(policy?.settings ?? []);
+	const [responses, setResponses] = useState<Schemas["Response"][]>(policy?.responses ?? []);
+	const [agent, setAgent] = useState<Schemas["AgentBehaviour"] | undefined>(
+		agentText(policy?.agent) ? policy?.agent : undefined,
+	);
 	const save = useMutation({
 		mutationFn: () => {
-			const body = { name, scope, settings };
+			const body = { name, scope, settings, responses, agent: agent ?? {} };
 			return policy
 				? answer(api.PUT("/policies/{id}", { params: { path: { id: policy.id } }, body }))
 				: answer(api.POST("/policies", { body }));
@@ -139,7 +158,7 @@ function Editor({ policy, onDone }: { policy?: Policy; onDone: () => void }) {
 	});
 	const put = (i: number, s?: Setting) => setSettings(settings.flatMap((old, n) => (n === i ? (s ? [s] : []) : [old])));
 	return (
-		<EditorForm save={save} ready={settings.length > 0} onCancel={onDone}>
+		<EditorForm save={save} ready={settings.length + responses.length > 0 || !!agentText(agent)} onCancel={onDone}>
 			<div className="flex flex-wrap items-end gap-4">
 				<div className="w-72">
 					<Labelled label="Name of the policy">
@@ -158,6 +177,18 @@ function Editor({ policy, onDone }: { policy?: Policy; onDone: () => void }) {
 					onRemove={() => put(i)}
 				/>
 			))}
+			{responses.map((r, i) => (
+				<ResponseField
+					key={i}
+					response={r}
+					kinds={kinds}
+					library={library}
+					outcome={policy?.outcomes?.find((o) => o.name === r.name)}
+					onChange={(next) => setResponses(responses.map((old, n) => (n === i ? next : old)))}
+					onRemove={() => setResponses(responses.filter((_, n) => n !== i))}
+				/>
+			))}
+			{agent && <AgentField agent={agent} onChange={setAgent} />}
 			<select
 				aria-label="Add a check"
 				className="field w-72"
@@ -179,7 +210,29 @@ function Editor({ policy, onDone }: { policy?: Policy; onDone: () => void }) {
 							))}
 					</optgroup>
 				))}
-			</select>
+			</select>{" "}
+			<button
+				type="button"
+				className="button-quiet border border-line"
+				onClick={() =>
+					setResponses([
+						...responses,
+						{
+							name: `Response ${responses.length + 1}`,
+							check: settings[0]?.check ?? "service",
+							subject: settings[0]?.subject ?? "",
+							steps: [{ do: "restart-service", watch: 600 }],
+						},
+					])
+				}
+			>
+				Add a response
+			</button>{" "}
+			{!agent && (
+				<button type="button" className="button-quiet border border-line" onClick={() => setAgent({})}>
+					Say how agents behave
+				</button>
+			)}
 		</EditorForm>
 	);
 }

@@ -3,6 +3,7 @@ import { useMutation } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { answer, api, type Schemas } from "../api/client";
 import { Trouble } from "../parts/Trouble";
+import { useLibrary } from "./ResponseField";
 import type { Scope } from "./scope";
 import type { Setting } from "./setting";
 
@@ -12,6 +13,7 @@ const levels = ["notice", "warning", "critical"] as const;
 
 /** A setting of a check to begin with. */
 export function usual(kind: Kind): Setting {
+	if (kind.wanted) return { check: kind.name, subject: "", level: "notice" };
 	return kind.usual ?? { check: kind.name, subject: "", ...(kind.limits ? {} : { level: "warning" as const }) };
 }
 
@@ -112,6 +114,7 @@ export function SettingField({
 						onChange={(e) => onChange({ ...s, for_seconds: e.target.valueAsNumber || 0 })}
 					/>
 				</label>
+				{kind?.wanted && <WantedField setting={s} onChange={onChange} />}
 				{kind?.name === "log" && (
 					<label className="flex items-center gap-1.5">
 						<span className="text-faint">pattern</span>
@@ -156,5 +159,53 @@ export function SettingField({
 				</p>
 			)}
 		</fieldset>
+	);
+}
+
+/** What is wanted of a device, and whether it is put right by itself. */
+function WantedField({ setting: s, onChange }: { setting: Setting; onChange: (s: Setting) => void }) {
+	const library = useLibrary();
+	return (
+		<>
+			<select
+				aria-label="What is wanted"
+				className="field w-36"
+				value={s.absent ? "absent" : "there"}
+				onChange={(e) => onChange({ ...s, absent: e.target.value === "absent" || undefined, value: undefined })}
+			>
+				<option value="there">is wanted</option>
+				<option value="absent">is not wanted</option>
+			</select>
+			{!s.absent && (
+				<label className="flex items-center gap-1.5">
+					<span className="text-faint">{s.check === "software" ? "version at least" : "value"}</span>
+					<input
+						className="field w-40"
+						placeholder={s.check === "software" ? "any" : ""}
+						value={s.value ?? ""}
+						onChange={(e) => onChange({ ...s, value: e.target.value || undefined })}
+					/>
+				</label>
+			)}
+			<label className="flex items-center gap-1.5">
+				<span className="text-faint">where it is not so</span>
+				<select
+					className="field w-56"
+					value={s.fix ?? ""}
+					onChange={(e) => onChange({ ...s, fix: e.target.value || undefined })}
+				>
+					<option value="">only tell of it</option>
+					{s.check === "setting" && !s.absent && <option value="set">set it</option>}
+					{s.check === "software" &&
+						library
+							.filter((x) => x.kind === "package")
+							.map((x) => (
+								<option key={x.id} value={x.id}>
+									{s.absent ? "remove" : "install"} {x.name}
+								</option>
+							))}
+				</select>
+			</label>
+		</>
 	);
 }

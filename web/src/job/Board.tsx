@@ -8,7 +8,8 @@ import { More, Table } from "../parts/Table";
 import { Trouble, Waiting } from "../parts/Trouble";
 import { Ago, span } from "../parts/time";
 import { usePages } from "../parts/usePages";
-import { Progress, stateColour, states, stateWord } from "./states";
+import { Progress, stateColour, states, stateText, stateWord, workText } from "./states";
+import { whenText } from "./WhenField";
 
 /** A job while it goes on, and what came of it. */
 export function Board() {
@@ -46,12 +47,22 @@ export function Board() {
 			<div className="flex flex-wrap items-center gap-3">
 				<h1 className="font-semibold text-xl">{j.name}</h1>
 				<span className="text-faint">
-					{j.script.name !== j.name && `${j.script.name}, `}
-					{over ? j.state : j.state === "running" ? "running" : `${j.state}, not over yet`}, begun{" "}
-					<Ago at={j.begin_at} /> by {j.created_by}
+					{workText(j.work) !== j.name && `${workText(j.work)}, `}
+					{stateText(j)}, begun <Ago at={j.begin_at} /> by {j.created_by}
 				</span>
+				<div className="ml-auto flex gap-1">
+					<Link className="button-quiet" to={`/jobs/${id}/compare`}>
+						Compare
+					</Link>
+					<a className="button-quiet" href={`/api/v1/jobs/${id}/export?format=csv`} download>
+						CSV
+					</a>
+					<a className="button-quiet" href={`/api/v1/jobs/${id}/export?format=jsonl`} download>
+						JSON lines
+					</a>
+				</div>
 				{may && (
-					<div className="ml-auto flex gap-1">
+					<div className="flex gap-1">
 						{!over && j.state === "running" && (
 							<button type="button" className="button-quiet" onClick={() => steer.mutate("pause")}>
 								Pause
@@ -75,6 +86,17 @@ export function Board() {
 					</div>
 				)}
 			</div>
+			{whenText(j.when) && (
+				<p className="mt-1">
+					It runs {whenText(j.when)}.
+					{j.next_at && (
+						<>
+							{" "}
+							Next <Ago at={j.next_at} />.
+						</>
+					)}
+				</p>
+			)}
 			{j.reason && <p className="mt-1 text-rowan">It stopped: {j.reason}.</p>}
 			{!over && (j.counts.waiting ?? 0) > 0 && j.limits.wait_hours ? (
 				<p className="mt-1 text-faint">Devices that are away are awaited for {j.limits.wait_hours} hours.</p>
@@ -115,11 +137,22 @@ function Groups({ groups }: { groups: Schemas["JobGroup"][] }) {
 
 function Runs({ job }: { job: Schemas["Job"] }) {
 	const [state, setState] = useState("");
+	const [turn, setTurn] = useState("");
 	const [open, setOpen] = useState("");
-	const list = usePages(["job", job.id, "runs", state], (cursor, signal) =>
+	const slowest = state === "slowest";
+	const list = usePages(["job", job.id, "runs", state, turn], (cursor, signal) =>
 		answer(
 			api.GET("/jobs/{id}/runs", {
-				params: { path: { id: job.id }, query: { cursor, limit: 100, state: state || undefined } },
+				params: {
+					path: { id: job.id },
+					query: {
+						cursor,
+						limit: 100,
+						state: slowest ? undefined : state || undefined,
+						turn: turn || undefined,
+						slowest: slowest || undefined,
+					},
+				},
 				signal,
 			}),
 		),
@@ -135,6 +168,7 @@ function Runs({ job }: { job: Schemas["Job"] }) {
 					onChange={(e) => setState(e.target.value)}
 				>
 					<option value="">all, those that failed first</option>
+					<option value="slowest">all, the slowest first</option>
 					{states
 						.filter(([s]) => (job.counts[s] ?? 0) > 0)
 						.map(([s, word]) => (
@@ -143,6 +177,21 @@ function Runs({ job }: { job: Schemas["Job"] }) {
 							</option>
 						))}
 				</select>
+				{(job.turns?.length ?? 0) > 0 && (
+					<select
+						className="field w-56 py-1"
+						aria-label="Which turn"
+						value={turn}
+						onChange={(e) => setTurn(e.target.value)}
+					>
+						<option value="">of all turns</option>
+						{job.turns?.map((t) => (
+							<option key={t} value={t}>
+								{t}
+							</option>
+						))}
+					</select>
+				)}
 			</div>
 			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
 			<Table heads={["Device", "State", "Took", "Printed"]}>
@@ -152,6 +201,7 @@ function Runs({ job }: { job: Schemas["Job"] }) {
 							<Link className="link" to={`/devices/${r.device}`}>
 								{r.device_name}
 							</Link>
+							{r.turn && !turn && <span className="block font-normal text-faint text-sm">{r.turn}</span>}
 						</td>
 						<td className={`whitespace-nowrap py-1.5 pr-4 ${stateColour(r.state)}`}>
 							{stateWord(r.state)}

@@ -1,57 +1,103 @@
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import { answer, api } from "../api/client";
+import { Choice } from "../parts/Editor";
 import { More, Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
-import { Progress } from "./states";
+import { Heading } from "./Library";
+import { Progress, stateText, workText } from "./states";
+import { whenText } from "./WhenField";
+
+const origins = [
+	["person", "begun by people"],
+	["response", "responses of policies"],
+	["drift", "put right by policies"],
+	["all", "all"],
+] as const;
 
 /** The jobs, the latest first. */
 export function Jobs() {
+	const [params, setParams] = useSearchParams();
+	const origin = origins.find(([o]) => o === params.get("origin")) ?? origins[0];
 	const list = usePages(
-		["jobs"],
-		(cursor, signal) => answer(api.GET("/jobs", { params: { query: { cursor, limit: 50 } }, signal })),
+		["jobs", origin[0]],
+		(cursor, signal) =>
+			answer(api.GET("/jobs", { params: { query: { cursor, limit: 50, origin: origin[0] } }, signal })),
 		30_000,
 	);
 	return (
-		<div className="px-5 py-5">
-			<div className="mb-4 flex items-center gap-3">
-				<h1 className="font-semibold text-xl">Jobs</h1>
-				<Link to="/scripts" className="button ml-auto">
-					Run a script
-				</Link>
-			</div>
-			{list.isPending && <Waiting what="the jobs" />}
-			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
-			{list.data && list.rows.length === 0 && (
-				<Empty title="No job was begun yet.">
-					Choose a script of the library, and the devices that are to run it. Those that are away run it when they are
-					back.
-				</Empty>
-			)}
-			{list.rows.length > 0 && (
-				<Table heads={["Job", "State", "Runs", "Begun", "By"]}>
-					{list.rows.map((j) => (
-						<tr key={j.id} className="border-line border-b align-top">
-							<td className="py-2 pr-4">
-								<Link className="link font-medium" to={`/jobs/${j.id}`}>
-									{j.name}
+		<div>
+			<Heading title="Jobs">
+				<span className="ml-auto flex items-center gap-1">
+					<Choice
+						of={origins}
+						chosen={origin}
+						name={(o) => o[1]}
+						onChoose={(o) => setParams(o[0] === "person" ? {} : { origin: o[0] }, { replace: true })}
+					/>
+				</span>
+			</Heading>
+			<div className="px-5 py-4">
+				{list.isPending && <Waiting what="the jobs" />}
+				{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+				{list.data && list.rows.length === 0 && (
+					<Empty title={origin[0] === "person" ? "No job was begun yet." : "There is none."}>
+						{origin[0] === "person" ? (
+							<>
+								Choose a{" "}
+								<Link to="/scripts" className="link underline">
+									script
+								</Link>{" "}
+								or a{" "}
+								<Link to="/packages" className="link underline">
+									package
 								</Link>
-								{j.script.name !== j.name && <span className="block text-faint text-sm">{j.script.name}</span>}
-							</td>
-							<td className="py-2 pr-4">{j.state}</td>
-							<td className="w-[40%] py-2 pr-4">
-								<Progress counts={j.counts} />
-							</td>
-							<td className="py-2 pr-4">
-								<Ago at={j.begin_at} />
-							</td>
-							<td className="py-2 pr-4">{j.created_by}</td>
-						</tr>
-					))}
-				</Table>
-			)}
-			<More list={list} />
+								, and the devices. Those that are away are served when they are back.
+							</>
+						) : (
+							<>
+								<Link to="/policies" className="link underline">
+									Policies
+								</Link>{" "}
+								begin jobs by themselves when a check fails, or when a device is not as it is wanted.
+							</>
+						)}
+					</Empty>
+				)}
+				{list.rows.length > 0 && (
+					<Table heads={["Job", "State", "Runs", "Begun", "By"]}>
+						{list.rows.map((j) => (
+							<tr key={j.id} className="border-line border-b align-top">
+								<td className="py-2 pr-4">
+									<Link className="link font-medium" to={`/jobs/${j.id}`}>
+										{j.name}
+									</Link>
+									<span className="block text-faint text-sm">
+										{[workText(j.work) !== j.name && workText(j.work), whenText(j.when)].filter(Boolean).join(", ")}
+									</span>
+								</td>
+								<td className="py-2 pr-4 whitespace-nowrap">
+									{stateText(j)}
+									{j.next_at && (
+										<span className="block text-faint text-sm">
+											next <Ago at={j.next_at} />
+										</span>
+									)}
+								</td>
+								<td className="w-[40%] py-2 pr-4">
+									<Progress counts={j.counts} />
+								</td>
+								<td className="py-2 pr-4">
+									<Ago at={j.begin_at} />
+								</td>
+								<td className="py-2 pr-4">{j.created_by}</td>
+							</tr>
+						))}
+					</Table>
+				)}
+				<More list={list} />
+			</div>
 		</div>
 	);
 }

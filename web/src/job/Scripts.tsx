@@ -1,6 +1,6 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { useSearchParams } from "react-router";
 import { useMay, useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Confirm } from "../parts/Confirm";
@@ -9,7 +9,10 @@ import { More } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
-import { RunForm } from "./RunForm";
+import { JobForm } from "./JobForm";
+import { Heading } from "./Library";
+import { TryForm } from "./TryForm";
+import { Versions } from "./Versions";
 
 type Script = Schemas["Script"];
 
@@ -44,17 +47,13 @@ export function Scripts() {
 	});
 	return (
 		<div className="flex h-full flex-col">
-			<div className="flex items-center gap-3 border-line border-b px-5 py-3">
-				<h1 className="font-semibold text-xl">Scripts</h1>
-				<Link to="/jobs" className="link">
-					Jobs
-				</Link>
+			<Heading title="Scripts">
 				{may && (
 					<button type="button" className="button ml-auto" onClick={() => setEditing("new")}>
 						New script
 					</button>
 				)}
-			</div>
+			</Heading>
 			{list.isPending && <Waiting what="the library" />}
 			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
 			{list.data && list.rows.length === 0 && !editing && <Empty title="The library is empty.">Add a script.</Empty>}
@@ -101,6 +100,13 @@ export function Scripts() {
 											<button type="button" className="button-quiet" onClick={() => setEditing(chosen)}>
 												Change
 											</button>
+											<a
+												className="button-quiet"
+												href={`data:text/plain;charset=utf-8,${encodeURIComponent(chosen.file)}`}
+												download={`${chosen.content.name}.txt`}
+											>
+												Save as file
+											</a>
 											<Confirm
 												label="Remove"
 												title={`Remove ${chosen.content.name}?`}
@@ -114,10 +120,28 @@ export function Scripts() {
 								</div>
 								{chosen.content.description && <p className="mt-1 max-w-3xl">{chosen.content.description}</p>}
 								{remove.isError && <Trouble error={remove.error} />}
-								{run && <RunForm key={chosen.id} script={chosen} />}
+								{run && (
+									<JobForm
+										key={chosen.id}
+										work={{ script: chosen.id }}
+										parameters={chosen.content.parameters ?? []}
+										verb="Run it"
+									/>
+								)}
 								<pre className="mt-4 overflow-auto rounded-md border border-line bg-panel p-3 font-mono text-sm">
 									{chosen.content.body}
 								</pre>
+								<Versions
+									of={chosen.id}
+									read={(signal) =>
+										answer(
+											api.GET("/scripts/{id}/versions", {
+												params: { path: { id: chosen.id }, query: { limit: 50 } },
+												signal,
+											}),
+										)
+									}
+								/>
 							</>
 						)
 					)}
@@ -138,20 +162,34 @@ function FileForm({ script, onDone }: { script?: Script; onDone: (s?: Script) =>
 		onSuccess: onDone,
 	});
 	return (
-		<Editor save={save} onCancel={() => onDone()}>
-			<label className="block">
-				<span className="font-medium">The script's file</span>{" "}
-				<span className="text-faint text-sm">
-					What stands between the two lines of dashes tells its name, what it asks for and where it runs; what it asks
-					for reaches it as environment variables.
-				</span>
-				<textarea
-					className="field mt-1 min-h-[50vh] w-full font-mono text-sm"
-					spellCheck={false}
-					value={file}
-					onChange={(e) => setFile(e.target.value)}
-				/>
-			</label>
-		</Editor>
+		<>
+			<Editor save={save} onCancel={() => onDone()}>
+				<label className="block">
+					<span className="font-medium">The script's file</span>{" "}
+					<span className="text-faint text-sm">
+						What stands between the two lines of dashes tells its name, what it asks for and where it runs; what it asks
+						for reaches it as environment variables.
+					</span>
+					<textarea
+						className="field mt-1 min-h-[50vh] w-full font-mono text-sm"
+						spellCheck={false}
+						value={file}
+						onChange={(e) => setFile(e.target.value)}
+					/>
+				</label>
+				<label className="button-quiet cursor-pointer">
+					Read it from a file…
+					<input
+						type="file"
+						className="sr-only"
+						onChange={async (e) => {
+							const one = e.target.files?.[0];
+							if (one) setFile(await one.text());
+						}}
+					/>
+				</label>
+			</Editor>
+			<TryForm draft={file} />
+		</>
 	);
 }

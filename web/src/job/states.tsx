@@ -1,3 +1,5 @@
+import type { Schemas } from "../api/client";
+
 /** The states of runs, those that matter first, with their words and colours. */
 export const states = [
 	["failed", "failed", "bg-rowan", "text-rowan"],
@@ -13,6 +15,21 @@ export const states = [
 
 export const stateWord = (state: string) => states.find(([s]) => s === state)?.[1] ?? state;
 export const stateColour = (state: string) => states.find(([s]) => s === state)?.[3] ?? "";
+
+/** What a job does, in words. */
+export function workText(w: Schemas["JobWork"]) {
+	if (w.deed === "install") return `Install ${w.name} ${w.version ?? ""}`.trim();
+	return w.deed === "remove" ? `Remove ${w.name}` : w.name;
+}
+
+/** How far a job has come, in words. */
+export function stateText(j: Schemas["Job"]) {
+	if (j.ended_at) return j.state;
+	if (j.state !== "running") return `${j.state}, not over yet`;
+	const open = (j.counts.waiting ?? 0) + (j.counts.sent ?? 0);
+	if (open > 0 && !j.counts.sent) return "waiting";
+	return open === 0 && (j.when.rule || j.when.event || j.when.follow) ? "standing" : "running";
+}
 
 /** How many runs are in which state, as a bar and in words. */
 export function Progress({ counts, words = true }: { counts: Record<string, number>; words?: boolean }) {

@@ -34,7 +34,7 @@ export function Ago({ at, suffix = " ago" }: { at: string; suffix?: string }) {
 	const seconds = (useNow() - Date.parse(at)) / 1000;
 	return (
 		<time dateTime={at} title={exact.format(new Date(at))} className="tabular-nums whitespace-nowrap">
-			{seconds < 5 && suffix ? "just now" : span(seconds) + suffix}
+			{seconds < -5 ? `in ${span(-seconds)}` : seconds < 5 && suffix ? "just now" : span(seconds) + suffix}
 		</time>
 	);
 }

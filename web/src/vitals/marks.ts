@@ -35,6 +35,12 @@ export function useMarks(id: string, from: number): Mark[] {
 		queryFn: ({ signal }) => answer(api.GET("/audit", { params: { query: { device: id, limit: most } }, signal })),
 		enabled: may,
 	}).data;
+	const runs = useQuery({
+		queryKey: ["runs", "of", id],
+		queryFn: ({ signal }) =>
+			answer(api.GET("/devices/{id}/runs", { params: { path: { id }, query: { limit: most } }, signal })),
+		enabled: useMay("scripts.see"),
+	}).data;
 	return useMemo(() => {
 		const seconds = (t: string) => Date.parse(t) / 1000;
 		return [
@@ -49,8 +55,17 @@ export function useMarks(id: string, from: number): Mark[] {
 			),
 			...(changes?.items ?? []).map((c): Mark => ({ kind: "change", at: seconds(c.at), text: c.summary })),
 			...(deeds?.items ?? [])
-				.filter((e) => e.action.endsWith(".start"))
+				.filter((e) => e.action.endsWith(".start") && e.action !== "response.start") // which its run tells of
 				.map((e): Mark => ({ kind: "deed", at: seconds(e.at), text: `${e.actor}: ${e.action} ${e.detail ?? ""}` })),
+			...(runs?.items ?? [])
+				.filter((r) => r.run.began_at)
+				.map(
+					(r): Mark => ({
+						kind: "deed",
+						at: seconds(r.run.began_at ?? ""),
+						text: `${r.by}: ${r.job_name}, ${r.run.state}`,
+					}),
+				),
 		];
-	}, [alerts, changes, deeds]);
+	}, [alerts, changes, deeds, runs]);
 }

@@ -6,17 +6,38 @@ import { answer, api, type Schemas } from "../api/client";
 import { Expression } from "../fleet/Expression";
 import { GroupField } from "../fleet/Groups";
 import { Trouble } from "../parts/Trouble";
+import { Plan } from "./Plan";
+import { ValueField } from "./ValueField";
+import { WhenField, whole } from "./WhenField";
 
 type Limits = Schemas["JobLimits"];
 
-/** What a script is run on: it is told on how many devices before it is done. */
-export function RunForm({ script }: { script: Schemas["Script"] }) {
+/** What a script or package is done on, and when: it is told on how many devices before it is done. */
+export function JobForm({
+	work,
+	parameters,
+	verb,
+}: {
+	work: Pick<Schemas["NewJob"], "script" | "package" | "remove">;
+	parameters: Schemas["ScriptParameter"][];
+	verb: string;
+}) {
 	const go = useNavigate();
 	const [values, setValues] = useState<Record<string, string>>({});
 	const [where, setWhere] = useState("");
 	const [group, setGroup] = useState("");
+	const [when, setWhen] = useState<Schemas["JobWhen"]>({});
+	const [at, setAt] = useState("");
 	const [limits, setLimits] = useState<Limits>({ at_once: 50, stop_share: 20, wait_hours: 24 });
-	const body = { script: script.id, values, where, group: group || undefined, limits };
+	const body = {
+		...work,
+		values,
+		where,
+		group: group || undefined,
+		limits,
+		when: whole(when),
+		begin_at: at ? new Date(at).toISOString() : undefined,
+	};
 	const plan = useMutation({ mutationFn: () => answer(api.POST("/jobs", { body: { ...body, plan: true } })) });
 	const begin = useMutation({
 		mutationFn: () => answer(api.POST("/jobs", { body })),
@@ -29,10 +50,10 @@ export function RunForm({ script }: { script: Schemas["Script"] }) {
 			plan.reset();
 			begin.reset();
 		};
-	const number = (label: string, key: keyof Limits, hint?: string) => (
-		<Labelled label={label} hint={hint}>
+	const number = (label: string, key: keyof Limits) => (
+		<Labelled label={label}>
 			<input
-				className="field w-28"
+				className="field w-24"
 				type="number"
 				min={0}
 				value={limits[key] ?? 0}
@@ -41,6 +62,8 @@ export function RunForm({ script }: { script: Schemas["Script"] }) {
 		</Labelled>
 	);
 	const p = plan.data;
+	const standing = !!(when.rule || when.event || when.follow);
+	const n = p?.counts.waiting ?? 0;
 	return (
 		<form
 			className="mt-4 space-y-3 rounded-md border border-line bg-panel p-4"
@@ -50,11 +73,11 @@ export function RunForm({ script }: { script: Schemas["Script"] }) {
 				else plan.mutate();
 			}}
 		>
-			{(script.content.parameters ?? []).length > 0 && (
+			{parameters.length > 0 && (
 				<div className="flex flex-wrap gap-3">
-					{script.content.parameters?.map((one) => (
+					{parameters.map((one) => (
 						<Labelled key={one.name} label={(one.title || one.name) + (one.required ? "" : ", if any")}>
-							<Value
+							<ValueField
 								parameter={one}
 								value={values[one.name] ?? one.default ?? ""}
 								onChange={(v) => changed(setValues)({ ...values, [one.name]: v })}
@@ -69,28 +92,23 @@ export function RunForm({ script }: { script: Schemas["Script"] }) {
 					<GroupField group={group} onChange={changed(setGroup)} />
 				</Labelled>
 			</div>
+			<WhenField when={when} at={at} onChange={changed(setWhen)} onAt={changed(setAt)} />
 			<div className="flex flex-wrap gap-3">
+				{number("Hours to wait", "wait_hours")}
 				{number("At once", "at_once")}
 				{number("At once a site", "per_site")}
 				{number("Stop at % failed", "stop_share")}
 				{number("Stop after failures", "stop_after")}
-				{number("Hours to wait", "wait_hours")}
 				{number("Spread, seconds", "spread")}
 			</div>
-			{p && (
-				<p role="status">
-					It runs on <strong>{p.counts.waiting ?? 0}</strong> devices, of which {p.online} are online now
-					{p.sample && p.sample.length > 0 && `: ${p.sample.slice(0, 8).join(", ")}${p.sample.length > 8 ? " …" : ""}`}.
-					{(p.counts.unfit ?? 0) > 0 && ` ${p.counts.unfit} more are of another system.`}
-				</p>
-			)}
+			{p && <Plan plan={p} />}
 			<div className="flex gap-2">
 				<button
 					type="submit"
 					className="button"
-					disabled={plan.isPending || begin.isPending || p?.counts.waiting === 0}
+					disabled={plan.isPending || begin.isPending || (!!p && n === 0 && !standing)}
 				>
-					{p ? `Run it on ${p.counts.waiting ?? 0} devices` : "On how many?"}
+					{p ? (standing ? "Have it done so" : `${verb} on ${n} ${n === 1 ? "device" : "devices"}`) : "On how many?"}
 				</button>
 				{p && (
 					<button type="button" className="button-quiet" onClick={() => plan.reset()}>
@@ -100,38 +118,5 @@ export function RunForm({ script }: { script: Schemas["Script"] }) {
 			</div>
 			{(plan.isError || begin.isError) && <Trouble error={plan.error ?? begin.error} />}
 		</form>
-	);
-}
-
-/** The field of one parameter. */
-function Value({
-	parameter: p,
-	value,
-	onChange,
-}: {
-	parameter: Schemas["ScriptParameter"];
-	value: string;
-	onChange: (v: string) => void;
-}) {
-	const of = p.kind === "choice" ? (p.of ?? []) : p.kind === "switch" ? ["yes", "no"] : undefined;
-	if (of)
-		return (
-			<select className="field w-48" value={value} onChange={(e) => onChange(e.target.value)}>
-				{!value && <option value="">…</option>}
-				{of.map((v) => (
-					<option key={v}>{v}</option>
-				))}
-			</select>
-		);
-	return (
-		<input
-			className="field w-72"
-			type={p.kind === "secret" ? "password" : p.kind === "number" ? "number" : "text"}
-			step="any"
-			autoComplete="off"
-			required={p.required}
-			value={value}
-			onChange={(e) => onChange(e.target.value)}
-		/>
 	);
 }

@@ -1,0 +1,523 @@
+package steps
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"moorwatch.example/agent/host"
+	"moorwatch.example/contract/link"
+	"moorwatch.example/core/device"
+	"moorwatch.example/core/work"
+)
+
+// back is what it takes to undo a step.
+type back struct {
+	// Put moves a file or folder back to its place; Away removes what stands there before.
+	Put     string            `json:"put,omitempty"` // real path of what was moved aside
+	Place   string            `json:"place,omitempty"`
+	Argv    []string          `json:"argv,omitempty"`
+	Service *link.ServiceDeed `json:"service,omitempty"`
+	Setting *link.SettingDeed `json:"setting,omitempty"`
+	Remove  string            `json:"remove,omitempty"` // a piece of software
+}
+
+func (b back) text() string {
+	t, _ := json.Marshal(b) // of texts
+	return string(t)
+}
+
+// maxEdited is the largest file whose lines are edited.
+const maxEdited = 8 << 20
+
+// waitEvery is how often the conditions of a step that waits are looked at.
+const waitEvery = time.Second
+
+// do carries out one step, and returns what it takes to undo it.
+func (r *doing) do(ctx context.Context, n int, s work.Step) (undo string, err error) {
+	switch s.Do {
+	case work.Run:
+		return r.undoBy(s), r.program(ctx, s, s.Argv)
+	case work.Script:
+		argv, suffix, err := interpreter(s.Interpreter)
+		if err != nil {
+			return "", err
+		}
+		name := r.order.ID
+		if !r.single {
+			name += "-" + strconv.Itoa(n+1)
+		}
+		path := filepath.Join(r.Scratch, name+suffix)
+		if err := os.WriteFile(path, []byte(s.Body), 0o600); err != nil {
+			return "", fmt.Errorf("the script cannot be written: %w", err)
+		}
+		defer os.Remove(path)
+		return r.undoBy(s), r.program(ctx, s, append(argv, path))
+	case work.Copy:
+		return r.copy(ctx, s)
+	case work.Install:
+		return r.install(ctx, s)
+	case work.Uninstall:
+		if r.Host.Software == nil {
+			return "", errors.New("this device offers no package manager")
+		}
+		return "", r.Host.Software.Remove(ctx, s.Name, r.out)
+	case work.Edit:
+		return r.edit(s)
+	case work.Set:
+		return r.set(ctx, s)
+	case work.Service:
+		return r.service(ctx, s)
+	case work.Delete:
+		real, err := r.real(s.Path)
+		if err != nil {
+			return "", err
+		}
+		aside, err := moveAside(real)
+		if err != nil || aside == "" {
+			return "", err
+		}
+		return back{Put: aside, Place: real}.text(), nil
+	case work.Restart:
+		return "", r.restart(ctx)
+	case work.Wait:
+		return "", r.wait(ctx, s)
+	}
+	return "", fmt.Errorf("this agent knows no step %q: a newer one may", s.Do)
+}
+
+func (r *doing) undoBy(s work.Step) string {
+	if len(s.Undo) == 0 {
+		return ""
+	}
+	return back{Argv: s.Undo}.text()
+}
+
+// program runs a program with the order's variables.
+func (r *doing) program(ctx context.Context, s work.Step, argv []string) error {
+	if r.Host.Runner == nil {
+		return errors.New("this device runs no programs")
+	}
+	env := make([]string, 0, len(r.order.Env)+len(r.order.Secrets))
+	for _, all := range []map[string]string{r.order.Env, r.order.Secrets} {
+		for name, value := range all {
+			env = append(env, name+"="+value)
+		}
+	}
+	exit, err := r.Host.Runner.Run(ctx, link.Command{Argv: argv, Env: env}, r.out, r.out)
+	if err != nil {
+		return err
+	}
+	r.exit = &exit
+	if !s.Well(exit) {
+		return &badExit{exit}
+	}
+	return nil
+}
+
+// badExit is why a step failed whose program ended as it should not.
+type badExit struct{ status int }
+
+func (b *badExit) Error() string { return fmt.Sprintf("it ended with exit status %d", b.status) }
+
+// OnlyExit tells whether a run failed by an exit status alone, which says enough.
+func OnlyExit(err error) bool {
+	var b *badExit
+	return errors.As(err, &b)
+}
+
+func (r *doing) real(path string) (string, error) {
+	if r.Host.Disk == nil {
+		return "", errors.New("this device offers no files")
+	}
+	return r.Host.Disk.Real(path)
+}
+
+// asidePrefix begins the names of what was moved aside, so that it can be put back.
+const asidePrefix = ".moor-aside-"
+
+// moveAside moves what stands at a place out of the way; "" where nothing does.
+func moveAside(real string) (aside string, err error) {
+	if _, err := os.Lstat(real); errors.Is(err, fs.ErrNotExist) {
+		return "", nil
+	}
+	aside = filepath.Join(filepath.Dir(real), asidePrefix+rand.Text()[:12])
+	return aside, os.Rename(real, aside)
+}
+
+// place writes a file whole to its place, moving aside what stands there.
+func place(real string, from io.Reader, mode fs.FileMode) (undo string, err error) {
+	if err := os.MkdirAll(filepath.Dir(real), 0o755); err != nil {
+		return "", err
+	}
+	f, err := os.CreateTemp(filepath.Dir(real), asidePrefix)
+	if err != nil {
+		return "", err
+	}
+	defer os.Remove(f.Name()) // once it has its name, there is none
+	_, err = io.Copy(f, from)
+	if err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close()); err != nil {
+		return "", err
+	}
+	aside, err := moveAside(real)
+	if err == nil {
+		if err = os.Rename(f.Name(), real); err != nil && aside != "" {
+			err = errors.Join(err, os.Rename(aside, real))
+		}
+	}
+	return back{Put: aside, Place: real}.text(), err
+}
+
+func (r *doing) copy(ctx context.Context, s work.Step) (string, error) {
+	path, err := r.file(ctx, s.File)
+	if err != nil {
+		return "", err
+	}
+	real, err := r.real(s.To)
+	if err != nil {
+		return "", err
+	}
+	mode := fs.FileMode(0o644)
+	if s.Bits != "" {
+		bits, err := strconv.ParseUint(s.Bits, 8, 9)
+		if err != nil {
+			return "", fmt.Errorf("%q are no permission bits: write them as 0644", s.Bits)
+		}
+		mode = fs.FileMode(bits)
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	return place(real, f, mode)
+}
+
+// file returns where a file of the package lies.
+func (r *doing) file(ctx context.Context, name string) (string, error) {
+	for _, f := range r.part.Files {
+		if f.Name == name {
+			return r.Content(ctx, f, r.out)
+		}
+	}
+	return "", fmt.Errorf("the package has no file %s", name)
+}
+
+func (r *doing) install(ctx context.Context, s work.Step) (string, error) {
+	m := r.Host.Software
+	if m == nil {
+		return "", errors.New("this device offers no package manager")
+	}
+	if !slices.Contains(m.Formats(), filepath.Ext(s.File)) {
+		return "", fmt.Errorf("its package manager installs %s, and not %s", strings.Join(m.Formats(), ", "), s.File)
+	}
+	path, err := r.file(ctx, s.File)
+	if err != nil {
+		return "", err
+	}
+	// Package managers look at the end of the name.
+	named := filepath.Join(r.Scratch, r.order.ID+"-"+s.File)
+	os.Remove(named)
+	if err := os.Link(path, named); err != nil {
+		return "", err
+	}
+	defer os.Remove(named)
+	undo := ""
+	if name := r.software(); name != "" {
+		if before, err := m.Version(ctx, name); err == nil && before == "" {
+			undo = back{Remove: name}.text()
+		}
+	}
+	return undo, m.Install(ctx, named, r.out)
+}
+
+// software is what the package manager calls the package of the part; "" where that is not known.
+func (r *doing) software() string {
+	if r.part.There != nil && r.part.There.Kind == work.OfSoftware {
+		return r.part.There.Of
+	}
+	return ""
+}
+
+func (r *doing) edit(s work.Step) (string, error) {
+	real, err := r.real(s.Path)
+	if err != nil {
+		return "", err
+	}
+	find, err := regexp.Compile(s.Find)
+	if err != nil {
+		return "", err
+	}
+	info, err := os.Stat(real)
+	mode := fs.FileMode(0o644)
+	var text []byte
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+	case err != nil:
+		return "", err
+	case info.Size() > maxEdited:
+		return "", fmt.Errorf("%s has %d bytes: lines of at most 8 MiB are edited", s.Path, info.Size())
+	default:
+		mode = info.Mode().Perm()
+		if text, err = os.ReadFile(real); err != nil {
+			return "", err
+		}
+	}
+	edited := Edited(text, find, s.Line, s.Gone)
+	if bytes.Equal(edited, text) && info != nil {
+		return "", nil
+	}
+	return place(real, bytes.NewReader(edited), mode)
+}
+
+// Edited replaces each line that is found, or removes it; where none is found, the line is added at the
+// end. The ends of lines stay as they are.
+func Edited(text []byte, find *regexp.Regexp, line string, gone bool) []byte {
+	var out bytes.Buffer
+	end, found := "\n", false
+	for l := range bytes.Lines(text) {
+		content := bytes.TrimRight(l, "\r\n")
+		rest := l[len(content):]
+		if len(rest) > 0 {
+			end = string(rest)
+		}
+		switch {
+		case !find.Match(content):
+			out.Write(l)
+		case gone:
+		case found: // one that is there twice becomes one
+		default:
+			out.WriteString(line)
+			out.Write(rest)
+		}
+		found = found || find.Match(content)
+	}
+	if !found && !gone {
+		if b := out.Bytes(); len(b) > 0 && b[len(b)-1] != '\n' {
+			out.WriteString(end)
+		}
+		out.WriteString(line + end)
+	}
+	return out.Bytes()
+}
+
+// settingAt parts a setting into its folder and its name: a path whose parts stand between / or, where there is
+// one in it, \.
+func settingAt(path string) (folder []string, name string) {
+	by := "/"
+	if strings.Contains(path, `\`) {
+		by = `\`
+	}
+	parts := strings.Split(strings.Trim(path, by), by)
+	return parts[:len(parts)-1], parts[len(parts)-1]
+}
+
+// readSetting reads a setting; there is false where it is not.
+func readSetting(ctx context.Context, h host.Host, path string) (v link.Setting, there bool, err error) {
+	if h.Settings == nil {
+		return v, false, errors.New("this device offers no settings")
+	}
+	folder, name := settingAt(path)
+	page, err := h.Settings.List(ctx, link.SettingsAt{Path: folder})
+	var problem *link.Problem
+	if errors.As(err, &problem) && problem.Status == http.StatusNotFound {
+		return v, false, nil
+	}
+	if err != nil {
+		return v, false, err
+	}
+	for _, one := range page.Items {
+		if one.Name == name && !one.Folder {
+			return one, true, nil
+		}
+	}
+	return v, false, nil
+}
+
+// Probe looks at a setting, as a policy asks for.
+func Probe(ctx context.Context, h host.Host, path string) (r device.ProbeResult) {
+	v, there, err := readSetting(ctx, h, path)
+	if err != nil {
+		r.Unknown, r.Detail = true, err.Error()
+		return r
+	}
+	r.OK, r.Detail = there, v.Value
+	return r
+}
+
+func (r *doing) set(ctx context.Context, s work.Step) (string, error) {
+	was, there, err := readSetting(ctx, r.Host, s.Path)
+	if err != nil {
+		return "", err
+	}
+	folder, name := settingAt(s.Path)
+	if there && !s.Gone && was.Value == s.Value || !there && s.Gone {
+		return "", nil
+	}
+	d := link.SettingDeed{Deed: link.SettingSet, Path: folder, Name: name, Type: s.Type, Value: s.Value, Any: true, Keep: true}
+	if there && d.Type == "" {
+		d.Type = was.Type
+	}
+	if s.Gone {
+		d.Deed = link.SettingRemove
+	}
+	if _, err := r.Host.Settings.Do(ctx, d); err != nil {
+		return "", err
+	}
+	undo := link.SettingDeed{Deed: link.SettingRemove, Path: folder, Name: name, Any: true, Keep: true}
+	if there {
+		undo = link.SettingDeed{Deed: link.SettingSet, Path: folder, Name: name, Type: was.Type, Value: was.Value, Any: true, Keep: true}
+	}
+	return back{Setting: &undo}.text(), nil
+}
+
+func (r *doing) service(ctx context.Context, s work.Step) (string, error) {
+	if r.Host.Services == nil {
+		return "", errors.New("this device offers no services")
+	}
+	before, err := r.Host.Services.Service(ctx, link.Service{Name: s.Name})
+	if err != nil {
+		return "", err
+	}
+	if before.State == "running" && s.Deed == link.ServiceStart || before.State == "stopped" && s.Deed == link.ServiceStop {
+		return "", nil
+	}
+	o, err := r.Host.Services.Do(ctx, link.ServiceDeed{Deed: s.Deed, Name: before.Name, Stops: before.NeededBy, Seconds: min(s.Limit(), 300)})
+	if err != nil {
+		return "", err
+	}
+	r.say("   %s", o.Message)
+	undo := ""
+	switch {
+	case s.Deed == link.ServiceStop:
+		undo = back{Service: &link.ServiceDeed{Deed: link.ServiceStart, Name: before.Name}}.text()
+	case before.State != "running":
+		undo = back{Service: &link.ServiceDeed{Deed: link.ServiceStop, Name: before.Name}}.text()
+	}
+	return undo, nil
+}
+
+// restart restarts the device, and waits for the end of this agent.
+func (r *doing) restart(ctx context.Context) error {
+	if r.Host.Power == nil {
+		return errors.New("this agent cannot restart the device")
+	}
+	if _, err := r.Host.Power.Do(ctx, link.PowerDeed{Deed: link.PowerRestart}); err != nil {
+		return err
+	}
+	<-ctx.Done()
+	return context.Cause(ctx)
+}
+
+func (r *doing) wait(ctx context.Context, s work.Step) error {
+	limit := time.NewTimer(time.Duration(s.Limit()) * time.Second)
+	defer limit.Stop()
+	tick := time.NewTicker(waitEvery)
+	defer tick.Stop()
+	for {
+		if len(s.If) > 0 {
+			all := true
+			for _, c := range s.If {
+				holds, err := r.holds(ctx, c)
+				if err != nil {
+					return err
+				}
+				all = all && holds
+			}
+			if all {
+				return nil
+			}
+		}
+		select {
+		case <-ctx.Done():
+			if len(s.If) == 0 && errors.Is(context.Cause(ctx), errLate) {
+				return nil // its time is the time limit
+			}
+			return context.Cause(ctx)
+		case <-limit.C:
+			if len(s.If) == 0 {
+				return nil
+			}
+			return fmt.Errorf("after %d s it was still not so that %s", s.Limit(), s.If[0])
+		case <-tick.C:
+		}
+	}
+}
+
+// back undoes a step.
+func (r *doing) back(ctx context.Context, text string) error {
+	var b back
+	if err := json.Unmarshal([]byte(text), &b); err != nil {
+		return err
+	}
+	switch {
+	case b.Place != "":
+		if err := os.RemoveAll(b.Place); err != nil || b.Put == "" {
+			return err
+		}
+		return os.Rename(b.Put, b.Place)
+	case len(b.Argv) > 0:
+		exit := r.exit
+		defer func() { r.exit = exit }()
+		return r.program(ctx, work.Step{}, b.Argv)
+	case b.Service != nil:
+		_, err := r.Host.Services.Do(ctx, *b.Service)
+		return err
+	case b.Setting != nil:
+		_, err := r.Host.Settings.Do(ctx, *b.Setting)
+		return err
+	case b.Remove != "":
+		return r.Host.Software.Remove(ctx, b.Remove, r.out)
+	}
+	return nil
+}
+
+// Tidy removes what steps that ended well moved aside.
+func Tidy(p *Progress) {
+	for _, text := range p.Course.Backs {
+		var b back
+		if json.Unmarshal([]byte(text), &b) == nil && b.Put != "" {
+			os.RemoveAll(b.Put)
+		}
+	}
+}
+
+// interpreter is what runs a kind of script here, and how its file is to end.
+func interpreter(name string) (argv []string, suffix string, err error) {
+	windows := runtime.GOOS == "windows"
+	switch name {
+	case "sh":
+		return []string{"/bin/sh"}, ".sh", nil
+	case "bash":
+		return []string{"bash"}, ".sh", nil
+	case "python":
+		if windows {
+			return []string{"py", "-3"}, ".py", nil
+		}
+		return []string{"python3"}, ".py", nil
+	case "powershell":
+		if windows {
+			return []string{"powershell.exe", "-NoProfile", "-NonInteractive", "-ExecutionPolicy", "Bypass", "-File"}, ".ps1", nil
+		}
+		return []string{"pwsh", "-NoProfile", "-NonInteractive", "-File"}, ".ps1", nil
+	case "batch":
+		return []string{"cmd.exe", "/d", "/c"}, ".cmd", nil
+	case "applescript":
+		return []string{"osascript"}, ".applescript", nil
+	}
+	return nil, "", fmt.Errorf("this agent knows no interpreter %q: a newer one may", name)
+}

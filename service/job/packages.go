@@ -1,0 +1,153 @@
+package job
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/job"
+	"moorwatch.example/core/pack"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/front"
+)
+
+// ListPackages lists the library of packages: GET /packages.
+func (c *Column) ListPackages(g *gin.Context, in api.ListPackagesParams) {
+	front.List(g, in.Cursor, in.Limit, "", c.store.packages, func(p api.Package) string { return p.Content.Name },
+		func(items []api.Package, next *string) any { return api.PackagePage{Items: items, Next: next} })
+}
+
+// GetPackage shows a package: GET /packages/{id}.
+func (c *Column) GetPackage(g *gin.Context, id api.ID, in api.GetPackageParams) {
+	p, err := c.store.pack(g.Request.Context(), id, in.Version)
+	if db.Missing(err) {
+		err = front.NotFound("package, or version of it")
+	}
+	if err != nil {
+		front.Fail(g, err)
+		return
+	}
+	g.JSON(http.StatusOK, p)
+}
+
+// ListPackageVersions lists what a package was: GET /packages/{id}/versions.
+func (c *Column) ListPackageVersions(g *gin.Context, id api.ID, in api.ListPackageVersionsParams) {
+	front.List(g, in.Cursor, in.Limit, math.MaxInt32, func(ctx context.Context, before, limit int) ([]api.Package, error) {
+		return c.store.packageVersions(ctx, id, before, limit)
+	}, func(p api.Package) int { return p.Version }, func(items []api.Package, next *string) any { return api.PackagePage{Items: items, Next: next} })
+}
+
+// AddPackage adds a package: POST /packages.
+func (c *Column) AddPackage(g *gin.Context) {
+	c.putPackage(g, nil, http.StatusCreated, "package.add")
+}
+
+// SetPackage changes a package: PUT /packages/{id}.
+func (c *Column) SetPackage(g *gin.Context, id api.ID) {
+	c.putPackage(g, &id, http.StatusOK, "package.change")
+}
+
+func (c *Column) putPackage(g *gin.Context, id *api.ID, status int, action string) {
+	in, ok := front.Bind[api.NewPackage](g)
+	if !ok {
+		return
+	}
+	ctx := g.Request.Context()
+	p, err := pack.Parse([]byte(in.File))
+	if err == nil {
+		err = c.whole(ctx, p)
+	}
+	if err != nil {
+		front.Fail(g, front.Problem(http.StatusBadRequest, "The package cannot be taken.", err.Error()+"."))
+		return
+	}
+	made, err := c.store.setPackage(ctx, id, p, front.CallerOf(g).Email)
+	switch {
+	case db.Duplicate(err):
+		err = front.Problem(http.StatusConflict, "The library has a package named "+p.Name+" already.", "Change that one, or choose another name.")
+	case db.Missing(err):
+		err = front.NotFound("package")
+	}
+	if c.done(g, action, p.Name+" "+p.Version, err) {
+		g.JSON(status, made)
+	}
+}
+
+// whole refuses a package whose files are not in the store.
+func (c *Column) whole(ctx context.Context, p pack.Package) error {
+	var missing []string
+	for _, f := range p.Files {
+		x, err := c.store.content(ctx, f.SHA256)
+		switch {
+		case db.Missing(err) || err == nil && !x.Whole:
+			missing = append(missing, f.Name)
+		case err != nil:
+			return err
+		case x.Size != f.Size:
+			return fmt.Errorf("the file %s has %d bytes in the store, and %d in the package", f.Name, x.Size, f.Size)
+		}
+	}
+	if len(missing) > 0 {
+		return fmt.Errorf("the content store does not have %s: send what is missing first, as moor packages add does", strings.Join(missing, ", "))
+	}
+	return nil
+}
+
+// RemovePackage removes a package from the library: DELETE /packages/{id}.
+func (c *Column) RemovePackage(g *gin.Context, id api.ID) {
+	ctx := g.Request.Context()
+	p, err := c.store.pack(ctx, id, nil)
+	var all []api.Package
+	if err == nil {
+		all, err = c.store.packages(ctx, "", math.MaxInt32)
+	}
+	for _, other := range all {
+		for _, need := range other.Content.Needs {
+			if err == nil && need == p.Content.Name {
+				err = front.Problem(http.StatusConflict, "The package "+other.Content.Name+" needs it.", "Change that one first.")
+			}
+		}
+	}
+	if err == nil {
+		_, err = c.store.removePackage(ctx, id)
+	}
+	if db.Missing(err) {
+		err = front.NotFound("package")
+	}
+	if c.done(g, "package.remove", p.Content.Name, err) {
+		g.Status(http.StatusNoContent)
+	}
+}
+
+// packageWork is the work of installing or removing a package of the library.
+func (c *Column) packageWork(ctx context.Context, id uuid.UUID, version *int, remove bool) (w job.Work, err error) {
+	p, err := c.store.pack(ctx, id, version)
+	if db.Missing(err) {
+		return w, front.NotFound("package, or version of it")
+	}
+	if err != nil {
+		return w, err
+	}
+	all, err := c.store.packages(ctx, "", math.MaxInt32)
+	if err != nil {
+		return w, err
+	}
+	w, err = job.OfPackage(p.Content, remove, func(name string) (pack.Package, bool) {
+		for _, one := range all {
+			if one.Content.Name == name {
+				return one.Content, true
+			}
+		}
+		return pack.Package{}, false
+	})
+	if err != nil {
+		err = unable(err)
+	}
+	return w, err
+}

@@ -1,0 +1,183 @@
+import { useQuery } from "@tanstack/react-query";
+import { Labelled } from "../access/Door";
+import type { Schemas } from "../api/client";
+import { checksQuery } from "../health/alerts";
+
+type When = Schemas["JobWhen"];
+
+const kinds = [
+	["now", "now"],
+	["at", "at a time"],
+	["rule", "again and again"],
+	["follow", "now, and on every device that is meant later"],
+	["event", "each time that something happens"],
+] as const;
+
+const events: [string, string][] = [
+	["enrolled", "a device is enrolled"],
+	["online", "a device connects"],
+	["signed-in", "somebody signs in"],
+	["check", "a check begins to fail"],
+];
+
+const rules: [string, string][] = [
+	["FREQ=DAILY", "every day"],
+	["FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR", "Monday to Friday"],
+	["FREQ=WEEKLY;BYDAY=SU", "every Sunday"],
+	["FREQ=MONTHLY;BYDAY=2TU", "each second Tuesday of a month"],
+	["FREQ=MONTHLY;BYMONTHDAY=1", "on the first of each month"],
+];
+
+/** What of a choice is kept, without the empty fields. */
+export function whole(w: When): When {
+	return Object.fromEntries(Object.entries(w).filter(([, v]) => v !== "" && v !== false && v !== undefined));
+}
+
+/** When a job's runs may begin. */
+export function WhenField({
+	when: w,
+	at,
+	onChange,
+	onAt,
+}: {
+	when: When;
+	at: string;
+	onChange: (w: When) => void;
+	onAt: (at: string) => void;
+}) {
+	const checks = useQuery(checksQuery).data?.items ?? [];
+	const kind = w.rule ? "rule" : w.event ? "event" : w.follow ? "follow" : at ? "at" : "now";
+	const bounds = { windows: w.windows, needs: w.needs };
+	const local = () => {
+		const t = new Date(Date.now() + 3600_000);
+		t.setMinutes(t.getMinutes() - t.getTimezoneOffset(), 0, 0);
+		return t.toISOString().slice(0, 16);
+	};
+	const choose = (k: string) => {
+		onAt(k === "at" ? local() : "");
+		onChange({
+			...bounds,
+			...(k === "rule" ? { rule: "FREQ=DAILY", start: `${local().slice(0, 10)}T22:00` } : {}),
+			...(k === "event" ? { event: "enrolled" } : {}),
+			...(k === "follow" ? { follow: true } : {}),
+		});
+	};
+	return (
+		<div className="flex flex-wrap items-end gap-3">
+			<Labelled label="When">
+				<select className="field w-80" value={kind} onChange={(e) => choose(e.target.value)}>
+					{kinds.map(([k, word]) => (
+						<option key={k} value={k}>
+							{word}
+						</option>
+					))}
+				</select>
+			</Labelled>
+			{kind === "at" && (
+				<Labelled label="Time, of this browser">
+					<input className="field" type="datetime-local" required value={at} onChange={(e) => onAt(e.target.value)} />
+				</Labelled>
+			)}
+			{kind === "rule" && (
+				<>
+					<Labelled label="How often">
+						<select
+							className="field w-60"
+							value={rules.some(([r]) => r === w.rule) ? w.rule : "own"}
+							onChange={(e) =>
+								onChange({ ...w, rule: e.target.value === "own" ? "FREQ=WEEKLY;INTERVAL=2;BYDAY=TU" : e.target.value })
+							}
+						>
+							{rules.map(([r, word]) => (
+								<option key={r} value={r}>
+									{word}
+								</option>
+							))}
+							<option value="own">by a rule…</option>
+						</select>
+					</Labelled>
+					{!rules.some(([r]) => r === w.rule) && (
+						<Labelled label="Rule (RRULE, RFC 5545)">
+							<input
+								className="field w-72 font-mono text-sm"
+								value={w.rule}
+								onChange={(e) => onChange({ ...w, rule: e.target.value })}
+							/>
+						</Labelled>
+					)}
+					<Labelled label="From, by each device's own clock">
+						<input
+							className="field"
+							type="datetime-local"
+							required
+							value={w.start ?? ""}
+							onChange={(e) => onChange({ ...w, start: e.target.value })}
+						/>
+					</Labelled>
+				</>
+			)}
+			{kind === "event" && (
+				<Labelled label="What happens">
+					<select
+						className="field w-60"
+						value={w.event}
+						onChange={(e) => onChange({ ...bounds, event: e.target.value })}
+					>
+						{events.map(([e, word]) => (
+							<option key={e} value={e}>
+								{word}
+							</option>
+						))}
+					</select>
+				</Labelled>
+			)}
+			{w.event === "check" && (
+				<Labelled label="Which check">
+					<select
+						className="field w-60"
+						value={w.check ?? ""}
+						onChange={(e) => onChange({ ...w, check: e.target.value })}
+					>
+						<option value="">any</option>
+						{checks.map((c) => (
+							<option key={c.name} value={c.name}>
+								{c.title}
+							</option>
+						))}
+					</select>
+				</Labelled>
+			)}
+			<label className="flex items-center gap-1.5 pb-1.5">
+				<input
+					type="checkbox"
+					checked={!!w.windows}
+					onChange={(e) => onChange({ ...w, windows: e.target.checked || undefined })}
+				/>
+				in maintenance windows alone
+			</label>
+			<Labelled label="Only while this holds, if any">
+				<input
+					className="field w-60 font-mono text-sm"
+					placeholder="size(people) == 0"
+					value={w.needs ?? ""}
+					onChange={(e) => onChange({ ...w, needs: e.target.value })}
+				/>
+			</Labelled>
+		</div>
+	);
+}
+
+/** When a job runs, in words. */
+export function whenText(w: When): string {
+	const parts: string[] = [];
+	if (w.rule)
+		parts.push(
+			`${rules.find(([r]) => r === w.rule)?.[1] ?? w.rule}, from ${w.start?.replace("T", " ")} by ${w.zone ?? "each device's clock"}`,
+		);
+	if (w.event)
+		parts.push(`when ${events.find(([e]) => e === w.event)?.[1] ?? w.event}${w.check ? ` (${w.check})` : ""}`);
+	if (w.follow) parts.push("on every device that is meant, later ones too");
+	if (w.windows) parts.push("in maintenance windows");
+	if (w.needs) parts.push(`while ${w.needs}`);
+	return parts.join(", ");
+}
