@@ -56,6 +56,7 @@ type Agent struct {
 	spool    *spool.Spool
 	orders   *orders
 	fresh    chan struct{} // a report waits to be sent
+	stale    chan struct{} // the inventory is another than the service has
 	keeper   keeper
 	watch    watch
 	files    *files.Files
@@ -88,7 +89,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	if a.Every == 0 {
 		a.Every = ReportEvery
 	}
-	a.fresh = make(chan struct{}, 1)
+	a.fresh, a.stale = make(chan struct{}, 1), make(chan struct{}, 1)
 	a.keeper.path = filepath.Join(a.Dir, "inventory.json")
 	a.watch.open(filepath.Join(a.Dir, "settings.json"))
 	if a.Host.Disk != nil {

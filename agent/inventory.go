@@ -42,10 +42,17 @@ func (k *keeper) save(s inventory.Snapshot) error {
 	return os.Rename(k.path+".new", k.path)
 }
 
-// keepInventory sends the inventory soon after a connection, and from then on.
+// keepInventory sends the inventory soon after a connection, from then on, and when it is known to be
+// another.
 func (a *Agent) keepInventory(ctx context.Context, service caller) {
 	wait := rand.N(min(a.Every, 5*time.Second)) // devices that connect together do not send together
-	for sleep(ctx, wait) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(wait):
+		case <-a.stale:
+		}
 		wait = InventoryEvery + rand.N(InventoryEvery/10)
 		if err := a.takeInventory(ctx, service); err != nil && ctx.Err() == nil {
 			a.Log.Warn("the inventory is sent later", "error", err)

@@ -132,6 +132,12 @@ func (r *runs) start(ctx context.Context, left journal.Left) {
 		if err := r.journal.End(result); err != nil {
 			r.agent.Log.Error("how a run ended cannot be written", "run", o.ID, "error", err)
 		}
+		if slices.ContainsFunc(o.Parts, func(p messages.RunPart) bool { return p.There != nil }) {
+			select {
+			case r.agent.stale <- struct{}{}: // what is installed has perhaps changed
+			default:
+			}
+		}
 		select {
 		case r.ended <- struct{}{}:
 		default:

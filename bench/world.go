@@ -151,11 +151,16 @@ func (w *world) agent(ctx context.Context) (uuid.UUID, error) {
 
 // fleet runs n simulated devices of a kind in a process of their own, and returns once all are connected.
 func (w *world) fleet(ctx context.Context, name string, kind sim.Kind, n int) error {
+	return w.fleetIn(ctx, filepath.Join(w.dir, name), name, kind, n)
+}
+
+// fleetIn is fleet with the devices' folders below another.
+func (w *world) fleetIn(ctx context.Context, dir, name string, kind sim.Kind, n int) error {
 	token, err := w.enrolmentToken(ctx, n)
 	if err != nil {
 		return err
 	}
-	plan := fleet.Plan{URL: w.url, Dir: filepath.Join(w.dir, name)}
+	plan := fleet.Plan{URL: w.url, Dir: dir}
 	for i := range n {
 		d := sim.Device{Name: fmt.Sprintf("%s-%05d", name, i), Kind: kind, Seed: uint64(i), Address: fmt.Sprintf("203.0.113.%d", i%250)}
 		plan.Devices = append(plan.Devices, fleet.Device{Device: d, Token: token})

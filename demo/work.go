@@ -108,7 +108,7 @@ func (l *library) policies(groups map[string]string) []api.NewPolicy {
 
 // begin begins the jobs of the sample world: one that waits for the van, and one that recurs.
 func (l *library) begin(ctx context.Context) error {
-	later := time.Now().Add(2 * vanLeaves)
+	later := time.Now().Add(vanAway)
 	van, name := l.packages["Van route"], "The van's route of this week"
 	if _, err := client.Made(l.client.AddJobWithResponse(ctx, api.NewJob{Package: &van, Name: &name, Where: new(`name == "van-board"`), BeginAt: &later, Limits: &job.Limits{WaitHours: 72}})); err != nil {
 		return fmt.Errorf("beginning the job of the van: %w", err)

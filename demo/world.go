@@ -27,6 +27,7 @@ const (
 	kioskStops = 45 * time.Second
 	vanLeaves  = 10 * time.Second
 	vanReturns = 2*time.Minute + 30*time.Second
+	vanAway    = 45 * time.Second // when it has left for certain
 )
 
 // routerFails is how long after the demo's start the router of Haywater branch fails.

@@ -131,7 +131,7 @@ type world struct {
 func begin(t *testing.T, secure bool) *world {
 	t.Helper()
 	database, owner := emptyDatabase(t)
-	w := &world{config: service.Config{Database: database, Owner: owner, Connections: 6, Listen: "127.0.0.1:0", Console: web.Console()}}
+	w := &world{config: service.Config{Database: database, Owner: owner, Connections: 6, Listen: "127.0.0.1:0", Console: web.Console(), Contents: t.TempDir()}}
 	if secure {
 		dir := t.TempDir()
 		var err error

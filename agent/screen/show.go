@@ -3,7 +3,9 @@ package screen
 import (
 	"context"
 	"image"
+	"runtime"
 	"slices"
+	"sync"
 	"time"
 
 	"github.com/coder/websocket"
@@ -145,7 +147,7 @@ func (s *show) step(ctx context.Context, now time.Time) (time.Duration, error) {
 	case look.Quality == 0:
 		s.quality = s.pace.Quality()
 	}
-	update := s.encoder.Update(s.view, screen.Wish{Now: now, Budget: room, Quality: s.quality, Calm: s.pace.Trip() > slowTrip, Only: full})
+	update := s.encoder.Update(s.view, screen.Wish{Now: now, Budget: room, Quality: s.quality, Calm: s.pace.Trip() > slowTrip, Only: full, Beside: beside, Workers: workers})
 	if update != nil {
 		s.pace.Sent(s.encoder.Number(), len(update), time.Now())
 		if err := v.conn.Write(ctx, websocket.MessageBinary, update); err != nil {
@@ -310,4 +312,16 @@ func gathered(parts []image.Rectangle) []image.Rectangle {
 		return []image.Rectangle{all}
 	}
 	return parts
+}
+
+// workers is how many photographs are made side by side: a viewer is not to take all of a computer.
+var workers = min(runtime.NumCPU(), 3)
+
+// beside calls do for all numbers below n, side by side.
+func beside(n int, do func(i int)) {
+	var all sync.WaitGroup
+	for i := range n {
+		all.Go(func() { do(i) })
+	}
+	all.Wait()
 }

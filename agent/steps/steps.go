@@ -111,9 +111,12 @@ type doing struct {
 	exit   *int
 }
 
+func (r *doing) tell(format string, args ...any) { fmt.Fprintf(r.out, format+"\n", args...) }
+
+// say tells how steps go, where there are several: what a single one prints speaks for itself.
 func (r *doing) say(format string, args ...any) {
 	if !r.single {
-		fmt.Fprintf(r.out, format+"\n", args...)
+		r.tell(format, args...)
 	}
 }
 
@@ -125,10 +128,10 @@ func (r *doing) skip(ctx context.Context) (bool, error) {
 	}
 	switch {
 	case r.part.Remove && !there:
-		r.say("== %s is not there", r.part.Name)
+		r.tell("== %s is not there", r.part.Name)
 		return true, nil
 	case !r.part.Remove && there && (version == "" || r.part.Version == "" || work.CompareVersions(version, r.part.Version) >= 0):
-		r.say("== %s is there already%s", r.part.Name, inVersion(version))
+		r.tell("== %s is there already%s", r.part.Name, inVersion(version))
 		return true, nil
 	}
 	return false, nil
@@ -174,7 +177,7 @@ func (r *doing) run(ctx context.Context) (*int, error) {
 		case there == r.part.Remove:
 			return r.exit, fmt.Errorf("%w: its steps came to their end, and %s is %s", ErrFailed, r.part.Name, map[bool]string{true: "there still", false: "not there"}[there])
 		case !r.part.Remove:
-			r.say("== %s is there%s", r.part.Name, inVersion(version))
+			r.tell("== %s is there%s", r.part.Name, inVersion(version))
 		}
 	}
 	return r.exit, nil

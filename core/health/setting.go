@@ -337,7 +337,7 @@ func (s *Set) Response(check, subject string) (Responds, bool) {
 	if found == nil || found.Fix == "" {
 		return Responds{}, false
 	}
-	r := Responds{Source: found.Source, Response: response.Response{Check: check, Subject: subject}}
+	r := Responds{Source: found.Source, Response: response.Response{Check: check, Subject: subject, AtOnce: true}}
 	step := response.Step{Watch: fixWatch}
 	switch {
 	case check == CheckSetting:

@@ -22,6 +22,8 @@ type Response struct {
 	// Attempts is how often it may begin at a device within Hours; then a person is told at once.
 	Attempts int `json:"attempts,omitempty"` // usualAttempts when 0
 	Hours    int `json:"hours,omitempty"`    // usualHours when 0
+	// AtOnce has it be healed as soon as the check is seen not to fail: what is put in place stays.
+	AtOnce bool `json:"at_once,omitempty"`
 }
 
 // Step is one thing that a response tries.
@@ -225,7 +227,7 @@ func (c *Course) Look(failing bool, now time.Time) (changed bool) {
 		step := c.Response.Steps[c.Step]
 		over := !now.Before(c.Since.Add(step.watch()))
 		switch {
-		case !failing && over:
+		case !failing && (over || c.Response.AtOnce):
 			c.set(Healed, now)
 			return true
 		case !failing && !c.Fine:

@@ -5,7 +5,6 @@ import (
 	"compress/flate"
 	"encoding/binary"
 	"image"
-	"image/jpeg"
 	"iter"
 	"slices"
 	"time"
@@ -22,6 +21,8 @@ const (
 	cools = 300 * time.Millisecond
 	// hot is the heat above which a tile is held for one that changes all the time, such as a video.
 	hot = 3
+	// vainMost is how often moves are looked for in vain before they are looked for more rarely.
+	vainMost = 8
 	// moveTiles is how many tiles must have changed for moves to be looked for.
 	moveTiles = 3
 	// packFrom is how long steps must be, in bytes, for compression to be worth it.
@@ -47,10 +48,11 @@ type Encoder struct {
 	steps      []byte
 	packed     bytes.Buffer
 	photos     []byte
-	photo      bytes.Buffer
-	chroma     image.YCbCr
+	jpeg       []photographer // one for each of those that work side by side
+	negatives  [][]byte       // photographs of areas of an update
 	colours    colours
 	finder     finder
+	vain       int     // how often moves were looked for and none found, of late
 	ratio      float64 // of packed steps to plain ones, as it was of late
 }
 
@@ -74,6 +76,10 @@ type Wish struct {
 	// Calm has what seldom changes told alone where there is any, so that it does not wait for the
 	// rest; Only has nothing else told.
 	Calm, Only bool
+	// Beside, where it is set, calls do for all numbers below n, side by side, and returns when they are
+	// done; Workers is how many there are to be at once.
+	Beside  func(n int, do func(i int))
+	Workers int
 }
 
 // Whole tells whether an update needs none before it.
@@ -155,17 +161,22 @@ func (e *Encoder) Update(p *Picture, w Wish) []byte {
 	}
 	e.steps, e.photos = e.steps[:0], e.photos[:0]
 	changed := e.changed(p)
-	if len(changed) >= moveTiles && !fresh {
-		for _, find := range []func(old, now *Picture, area image.Rectangle) []vote{e.finder.scrolled, e.finder.moved} {
+	if len(changed) >= moveTiles && !fresh && e.mayMove() {
+		found := false
+		for _, find := range []func(old, now *Picture, area image.Rectangle) ([]vote, []image.Rectangle){e.finder.again, e.finder.scrolled, e.finder.moved} {
 			before := len(changed)
 			if e.moves(p, changed, find, w.Now) {
-				changed = e.changed(p)
+				changed, found = e.changed(p), true
 			}
 			if len(changed) < moveTiles || len(changed) < before/3 {
 				break
 			}
 		}
+		if e.vain++; found {
+			e.vain = 0
+		}
 	}
+	photos := 0
 	budget := w.Budget
 	if budget <= 0 {
 		budget = 1 << 62
@@ -175,7 +186,12 @@ func (e *Encoder) Update(p *Picture, w Wish) []byte {
 		t := &e.tiles[c.tiles[0]]
 		t.warm(w.Now)
 		c.heat = t.heat
-		c.photo = w.Quality > 0 && e.isPhoto(p, c.Rectangle)
+		if c.photo = w.Quality > 0 && e.isPhoto(p, c.Rectangle); c.photo {
+			photos++
+		}
+	}
+	if 2*photos < len(changed) {
+		e.vain = 0
 	}
 	calm, lively := parted(changed)
 	left := e.write(p, w, calm, budget, true)
@@ -187,6 +203,16 @@ func (e *Encoder) Update(p *Picture, w Wish) []byte {
 		return nil
 	}
 	return e.assemble(p, fresh)
+}
+
+// mayMove tells whether moves are looked for: where photographs change and there were none of late, as in
+// a video, one time in eight.
+func (e *Encoder) mayMove() bool {
+	if e.vain < vainMost {
+		return true
+	}
+	e.vain++
+	return e.vain%8 == 0
 }
 
 func (e *Encoder) resize(w, h int) {
@@ -215,14 +241,17 @@ func (e *Encoder) changed(p *Picture) (list []area) {
 }
 
 // moves writes what only moved among what has changed.
-func (e *Encoder) moves(p *Picture, changed []area, find func(old, now *Picture, area image.Rectangle) []vote, now time.Time) bool {
+func (e *Encoder) moves(p *Picture, changed []area, find func(old, now *Picture, area image.Rectangle) ([]vote, []image.Rectangle), now time.Time) bool {
 	var all image.Rectangle
 	for _, c := range changed {
 		all = all.Union(c.Rectangle)
 	}
-	list, rects := moves(find(e.shown, p, all), e.shown, p, all)
+	list, rects := find(e.shown, p, all)
 	for i, r := range rects {
 		d := list[i].d
+		if i == 0 {
+			e.finder.last, e.finder.by = r, d
+		}
 		e.steps = appendRect(append(e.steps, stepMove), r)
 		e.steps = binary.AppendVarint(binary.AppendVarint(e.steps, int64(d.X)), int64(d.Y))
 		// What was rough where it came from is rough where it stands now.
@@ -300,15 +329,19 @@ func (e *Encoder) write(p *Picture, w Wish, list []area, budget int, must bool) 
 		start = slices.IndexFunc(list, func(a area) bool { return a.tiles[0] >= e.turn })
 		start = max(start, 0)
 	}
-	for n := range list {
-		a := list[(start+n)%len(list)]
+	list = slices.Concat(list[start:], list[:start])
+	developed := 0
+	for n, a := range list {
 		if budget <= 0 && !(must && n == 0) {
 			e.turn = a.tiles[0]
 			break
 		}
 		before, photos := len(e.steps), len(e.photos)
 		if a.photo {
-			e.writePhoto(p, a.Rectangle, w.Quality)
+			if n >= developed {
+				developed = e.develop(p, w, list, n)
+			}
+			e.writePhoto(a.Rectangle, e.negatives[n])
 		} else {
 			e.writeExact(p, a.Rectangle)
 		}
@@ -381,43 +414,41 @@ func (e *Encoder) writeExact(p *Picture, r image.Rectangle) {
 }
 
 // writePhoto writes an area roughly.
-func (e *Encoder) writePhoto(p *Picture, r image.Rectangle, quality int) {
-	e.photo.Reset()
-	if err := jpeg.Encode(&e.photo, e.ycbcr(p, r), &jpeg.Options{Quality: quality}); err != nil {
-		return // a buffer takes all that is written, and the size is within JPEG's
-	}
+func (e *Encoder) writePhoto(r image.Rectangle, photo []byte) {
 	e.photos = appendRect(e.photos, r)
-	e.photos = binary.AppendUvarint(e.photos, uint64(e.photo.Len()))
-	e.photos = append(e.photos, e.photo.Bytes()...)
+	e.photos = binary.AppendUvarint(e.photos, uint64(len(photo)))
+	e.photos = append(e.photos, photo...)
 }
 
-// ycbcr returns an area as JPEG wants it (JFIF 1.02), the colour at half the resolution.
-func (e *Encoder) ycbcr(p *Picture, r image.Rectangle) *image.YCbCr {
-	w, h := r.Dx(), r.Dy()
-	cw, ch := (w+1)/2, (h+1)/2
-	m := &e.chroma
-	m.Rect, m.YStride, m.CStride, m.SubsampleRatio = image.Rect(0, 0, w, h), w, cw, image.YCbCrSubsampleRatio420
-	m.Y, m.Cb, m.Cr = slices.Grow(m.Y[:0], w*h)[:w*h], slices.Grow(m.Cb[:0], cw*ch)[:cw*ch], slices.Grow(m.Cr[:0], cw*ch)[:cw*ch]
-	for y := range h {
-		row, to := p.row(r.Min.Y+y, r.Min.X, r.Max.X), m.Y[y*w:][:w]
-		for x, v := range row {
-			to[x] = uint8(luma(v))
-		}
-		if y%2 == 1 {
-			continue
-		}
-		cb, cr := m.Cb[y/2*cw:][:cw], m.Cr[y/2*cw:][:cw]
-		for x := 0; x < w; x += 2 {
-			v := row[x]
-			red, green, blue := int32(v>>16&255), int32(v>>8&255), int32(v&255)
-			cb[x/2] = clamp((-11059*red - 21709*green + 32768*blue + 257<<15) >> 16)
-			cr[x/2] = clamp((32768*red - 27439*green - 5329*blue + 257<<15) >> 16)
+// develop makes the photographs of the areas from one on, as many as are made side by side, and returns
+// up to which they are made.
+func (e *Encoder) develop(p *Picture, w Wish, list []area, from int) (until int) {
+	workers := max(w.Workers, 1)
+	if len(e.jpeg) < workers {
+		e.jpeg = make([]photographer, workers)
+	}
+	if len(e.negatives) < len(list) {
+		e.negatives = append(e.negatives, make([][]byte, len(list)-len(e.negatives))...)
+	}
+	var todo []int
+	for until = from; until < len(list) && len(todo) < workers; until++ {
+		if list[until].photo {
+			todo = append(todo, until)
 		}
 	}
-	return m
+	do := func(i int) {
+		n := todo[i]
+		e.negatives[n] = e.jpeg[i].take(e.negatives[n][:0], p, list[n].Rectangle, w.Quality)
+	}
+	if w.Beside != nil && len(todo) > 1 {
+		w.Beside(len(todo), do)
+		return until
+	}
+	for i := range todo {
+		do(i)
+	}
+	return until
 }
-
-func clamp(v int32) uint8 { return uint8(min(max(v, 0), 255)) }
 
 // assemble puts an update together.
 func (e *Encoder) assemble(p *Picture, fresh bool) []byte {

@@ -41,6 +41,8 @@ type finder struct {
 	table [anchorTable]anchor
 	turn  uint16
 	votes []vote
+	last  image.Rectangle // what was found last to have moved, where it stands now
+	by    image.Point     // and its displacement
 }
 
 type vote struct {
@@ -132,20 +134,43 @@ func strips(p *Picture, area image.Rectangle, every int, each func(hash uint32, 
 	}
 }
 
+// again finds what moved as the last thing did that was found to: at its place, as what scrolls, or as much
+// further, as what is dragged. It needs no table.
+func (f *finder) again(old, now *Picture, area image.Rectangle) (moves []vote, rects []image.Rectangle) {
+	for _, r := range []image.Rectangle{f.last, f.last.Sub(f.by)} {
+		if r.Empty() || !r.In(area) || !r.Add(f.by).In(old.Bounds()) {
+			continue
+		}
+		same := func(y int) bool {
+			return alike(now.row(y, r.Min.X, r.Max.X), old.row(y+f.by.Y, r.Min.X+f.by.X, r.Max.X+f.by.X))
+		}
+		y := r.Min.Y
+		for y < r.Max.Y && same(y) {
+			y++
+		}
+		if y == r.Max.Y {
+			r = grow(old, now, r, f.by, area)
+			old.move(r, f.by)
+			return []vote{{d: f.by}}, []image.Rectangle{r}
+		}
+	}
+	return nil, nil
+}
+
 // scrolled finds what moved up or down, of whole tiles' width, which is quickly found.
-func (f *finder) scrolled(old, now *Picture, area image.Rectangle) []vote {
+func (f *finder) scrolled(old, now *Picture, area image.Rectangle) ([]vote, []image.Rectangle) {
 	f.begin()
 	strips(old, area, 1, f.stood)
 	strips(now, area, 4, f.stands)
-	return f.votes
+	return moves(f.votes, old, now, area)
 }
 
 // moved finds what moved anywhere.
-func (f *finder) moved(old, now *Picture, area image.Rectangle) []vote {
+func (f *finder) moved(old, now *Picture, area image.Rectangle) ([]vote, []image.Rectangle) {
 	f.begin()
 	anchors(old, area, 1, f.stood)
 	anchors(now, area, 3, f.stands)
-	return f.votes
+	return moves(f.votes, old, now, area)
 }
 
 // moves does, in old, what the votes tell of moves to now, so that each is found in what those before

@@ -301,3 +301,24 @@ func TestCalm(t *testing.T) {
 		t.Error("the rest did not follow")
 	}
 }
+
+func BenchmarkPhotograph(b *testing.B) {
+	e := NewEncoder()
+	var p [2]*Picture
+	for i := range p {
+		p[i], _ = NewPicture(1920, 1080)
+		for n := range p[i].Pix {
+			x, y := n%1920, n/1920
+			p[i].Pix[n] = uint32((x*3+y*5+i*90)&255)<<16 | uint32((x+y*2+i*40)>>2&255)<<8 | uint32((x*y>>8+i*17)&255)
+		}
+	}
+	e.Update(p[0], Wish{})
+	now, n, sent := time.Unix(0, 0), 0, 0
+	for b.Loop() {
+		n++
+		now = now.Add(40 * time.Millisecond)
+		e.Damage(p[0].Bounds())
+		sent += len(e.Update(p[n%2], Wish{Now: now, Quality: 60}))
+	}
+	b.ReportMetric(float64(sent)/float64(b.N), "B/update")
+}

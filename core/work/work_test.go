@@ -1,0 +1,215 @@
+package work
+
+import (
+	"math/rand/v2"
+	"os/exec"
+	"strings"
+	"testing"
+)
+
+func TestStepsRefused(t *testing.T) {
+	good := map[string]Step{
+		"run": {Do: Run, Argv: []string{"true"}}, "script": {Do: Script, Interpreter: "sh", Body: "true\n"}, "copy": {Do: Copy, File: "a.conf", To: "/etc/a.conf"},
+		"install": {Do: Install, File: "a.conf"}, "uninstall": {Do: Uninstall, Name: "a"}, "edit": {Do: Edit, Path: `C:\a\b.ini`, Find: "^x=", Line: "x=1"}, "set": {Do: Set, Path: "kernel/vm/swappiness", Value: "10"},
+		"service": {Do: Service, Name: "cron", Deed: "restart"}, "delete": {Do: Delete, Path: "/var/tmp/x"}, "restart": {Do: Restart}, "wait": {Do: Wait, Seconds: 5, If: []Condition{{Kind: OfService, Of: "cron"}}},
+	}
+	if len(good) != len(Kinds) {
+		t.Errorf("%d kinds of %d are tried", len(good), len(Kinds))
+	}
+	for name, s := range good {
+		if err := Validate([]Step{s}, []string{"a.conf"}); err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+		if s.Heading() == "" {
+			t.Errorf("%s has no heading", name)
+		}
+	}
+	for words, s := range map[string]Step{
+		"one of run":          {Do: "hope"},
+		"on_error":            {Do: Restart, OnError: "cry"},
+		"time limit":          {Do: Restart, Seconds: -1},
+		"argv":                {Do: Run},
+		"no interpreter":      {Do: Script, Interpreter: "cobol", Body: "x"},
+		"script's lines":      {Do: Script, Interpreter: "sh"},
+		"file of the package": {Do: Install, File: "b.deb"},
+		"no whole path":       {Do: Copy, File: "a.conf", To: "etc/a.conf"},
+		"is no whole":         {Do: Delete, Path: "/var/../etc"},
+		"top of a disk":       {Do: Delete, Path: "/etc"},
+		"regular expression":  {Do: Edit, Path: "/etc/a", Find: "["},
+		"one line":            {Do: Edit, Path: "/etc/a", Find: "a", Line: "a\nb"},
+		"which setting":       {Do: Set},
+		"which service":       {Do: Service, Name: "cron", Deed: "annoy"},
+		"for how long":        {Do: Wait},
+		"NUL":                 {Do: Uninstall, Name: "a\x00b"},
+		"does not say of":     {Do: Restart, If: []Condition{{Kind: OfFile}}},
+		"number of MiB":       {Do: Restart, If: []Condition{{Kind: OfSpace, Of: "/", Is: "much"}}},
+		"a system is":         {Do: Restart, If: []Condition{{Kind: OfSystem, Is: "plan9"}}},
+	} {
+		if err := Validate([]Step{s}, []string{"a.conf"}); err == nil || !strings.Contains(err.Error(), words) {
+			t.Errorf("%q: %v", words, err)
+		}
+	}
+	if Validate(nil, nil) == nil || Validate(make([]Step, MaxSteps+1), nil) == nil {
+		t.Error("no steps, and too many, are taken")
+	}
+}
+
+// Steps are done in order; one that fails stops, is passed, or has all before it undone, the last first.
+func TestCourse(t *testing.T) {
+	for name, c := range map[string]struct {
+		onError string
+		fails   int // which step; -1 for none
+		want    string
+	}{
+		"all well": {"", -1, "do0 do1 do2 | done done done"}, "it stops": {OnStop, 1, "do0 do1 | done failed"},
+		"it goes on": {OnContinue, 1, "do0 do1 do2 | done failed done"}, "it undoes": {OnUndo, 2, "do0 do1 do2 undo1 undo0 | undone undone failed"},
+	} {
+		steps := []Step{{Do: Run}, {Do: Run}, {Do: Run}}
+		for i := range steps {
+			steps[i].OnError = c.onError
+		}
+		var course Course
+		var did []string
+		for {
+			m, ok := course.Next(steps)
+			if !ok {
+				break
+			}
+			if m.Undo {
+				did = append(did, "undo"+string(rune('0'+m.Step)))
+				course.Undid(m.Step, "")
+				continue
+			}
+			did = append(did, "do"+string(rune('0'+m.Step)))
+			course.Begin()
+			if m.Step == c.fails {
+				course.End(steps, Failed, "x", "it broke")
+			} else {
+				course.End(steps, Done, "x", "")
+			}
+		}
+		did = append(did, "|")
+		for _, e := range course.Ends {
+			did = append(did, string(e))
+		}
+		if got := strings.Join(did, " "); got != c.want {
+			t.Errorf("%s: %s", name, got)
+		}
+		if bad := c.fails >= 0; (course.Bad > 0) != bad || (course.Why != "") != bad {
+			t.Errorf("%s: %+v", name, course)
+		}
+	}
+}
+
+// Whenever a device dies, a step that must not be done twice is done once at most, and all others are
+// come to.
+func TestResume(t *testing.T) {
+	for seed := range uint64(300) {
+		r := rand.New(rand.NewPCG(seed, 7))
+		steps := make([]Step, 1+r.IntN(6))
+		kinds := []string{Run, Copy, Restart, Service, Script}
+		for i := range steps {
+			steps[i] = Step{Do: kinds[r.IntN(len(kinds))], Repeatable: r.IntN(4) == 0, OnError: []string{"", OnContinue, OnUndo}[r.IntN(3)]}
+		}
+		var disk Course // what is kept
+		done := make([]int, len(steps))
+		interrupted := false
+		for deaths := 0; ; {
+			course := disk
+			if deaths > 0 && !course.Resume(steps) {
+				interrupted = true
+				break
+			}
+			disk = course
+			died := false
+			for {
+				m, ok := course.Next(steps)
+				if !ok {
+					break
+				}
+				if m.Undo {
+					course.Undid(m.Step, "")
+					disk = course
+					continue
+				}
+				course.Begin()
+				disk = course
+				disk.Ends, disk.Backs = append([]State(nil), course.Ends...), append([]string(nil), course.Backs...)
+				if died = r.IntN(5) == 0 && deaths < 10; died && r.IntN(2) == 0 {
+					break // before it had any effect
+				}
+				done[m.Step]++
+				if died {
+					break
+				}
+				course.End(steps, []State{Done, Done, Failed}[r.IntN(3)], "", "why")
+				disk = course
+			}
+			if !died {
+				break
+			}
+			deaths++
+		}
+		for i, n := range done {
+			if n > 1 && !steps[i].Again() {
+				t.Fatalf("seed %d: step %d of %+v was done %d times", seed, i, steps, n)
+			}
+		}
+		if !interrupted && !disk.Undoing && disk.Bad == 0 && disk.At != len(steps) {
+			t.Fatalf("seed %d: it ended at step %d of %d", seed, disk.At, len(steps))
+		}
+	}
+}
+
+func TestCompareVersions(t *testing.T) {
+	// From the oldest to the newest.
+	for _, rising := range [][]string{
+		{"0.9", "1.0~beta1", "1.0~rc1", "1.0", "1.0-1", "1.0-1.1", "1.0-2", "1.0.1", "1.2", "1.10", "1:0.1"},
+		{"7.88.1-10+deb12u4", "7.88.1-10+deb12u5", "7.88.1-10+deb12u12"}, {"2.0a", "2.0b", "2.0+1"}, {"128.0.1", "128.0.10", "128.1"},
+	} {
+		for i := range rising {
+			for j := range rising {
+				if got := CompareVersions(rising[i], rising[j]); got != sign(i-j) {
+					t.Errorf("%s and %s: %d", rising[i], rising[j], got)
+				}
+			}
+		}
+	}
+	if CompareVersions("1.00", "1.0") != 0 || CompareVersions("01", "1") != 0 {
+		t.Error("leading zeros count")
+	}
+}
+
+// What dpkg says of two versions is said here.
+func FuzzCompareVersions(f *testing.F) {
+	f.Add("1.0~rc1", "1.0")
+	f.Add("1:2-3", "2-3")
+	f.Fuzz(func(t *testing.T, a, b string) {
+		if CompareVersions(a, b) != -CompareVersions(b, a) || CompareVersions(a, a) != 0 {
+			t.Errorf("%q and %q are not ordered", a, b)
+		}
+	})
+}
+
+func TestCompareVersionsAsDpkg(t *testing.T) {
+	if _, err := exec.LookPath("dpkg"); err != nil {
+		t.Skip("there is no dpkg to compare with")
+	}
+	r := rand.New(rand.NewPCG(3, 3))
+	word := func() string {
+		var b strings.Builder
+		b.WriteByte(byte('0' + r.IntN(3)))
+		for range r.IntN(5) {
+			b.WriteByte(".0123ab~+-"[r.IntN(10)])
+		}
+		return strings.TrimRight(b.String(), "-") + "0"
+	}
+	for range 20 {
+		a, b := word(), word()
+		for operator, wants := range map[string]bool{"lt": CompareVersions(a, b) < 0, "eq": CompareVersions(a, b) == 0} {
+			if is := exec.Command("dpkg", "--compare-versions", a, operator, b).Run() == nil; is != wants {
+				t.Errorf("%s %s %s: dpkg says %v", a, operator, b, is)
+			}
+		}
+	}
+}
