@@ -149,7 +149,8 @@ func (r *runs) start(ctx context.Context, left journal.Left) {
 func (r *runs) run(ctx context.Context, left journal.Left) (out messages.RunResult) {
 	o, p := left.Order, left.Progress
 	out.ID = o.ID
-	defer func() { out.EndedAt = time.Now() }()
+	began := time.Now()
+	defer func() { out.EndedAt = began.Add(time.Since(began)) }() // by how long it took, though the clock be set meanwhile
 	if ctx.Err() != nil {
 		out.State, out.Reason = string(job.Cancelled), "it was cancelled before it began"
 		return out

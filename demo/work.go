@@ -113,6 +113,14 @@ func (l *library) begin(ctx context.Context) error {
 	if _, err := client.Made(l.client.AddJobWithResponse(ctx, api.NewJob{Package: &van, Name: &name, Where: new(`name == "van-board"`), BeginAt: &later, Limits: &job.Limits{WaitHours: 72}})); err != nil {
 		return fmt.Errorf("beginning the job of the van: %w", err)
 	}
+	screen := l.packages["Catalogue Screen settings"]
+	if _, err := client.Made(l.client.AddJobWithResponse(ctx, api.NewJob{Package: &screen, Where: new(`name.contains("kiosk")`), BeginAt: new(time.Now().Add(screenLater)), Limits: &job.Limits{AtOnce: 4, StopShare: 30, WaitHours: 48}})); err != nil {
+		return fmt.Errorf("beginning the job of the kiosks: %w", err)
+	}
+	clocks := l.scripts["Is the clock right?"]
+	if _, err := client.Made(l.client.AddJobWithResponse(ctx, api.NewJob{Script: &clocks, Where: new(`site.startsWith("Hill station")`), BeginAt: new(time.Now().Add(screenLater)), Limits: &job.Limits{WaitHours: 24}})); err != nil {
+		return fmt.Errorf("beginning the job of the stations: %w", err)
+	}
 	nightly, title := l.scripts["Services that failed"], "Services that failed, each night"
 	if _, err := client.Made(l.client.AddJobWithResponse(ctx, api.NewJob{Script: &nightly, Name: &title, Where: new(`os == "linux"`),
 		When: &job.When{Rule: "FREQ=DAILY", Start: time.Now().Format("2006-01-02") + "T02:30"}, Limits: &job.Limits{WaitHours: 6, Spread: 600}})); err != nil {

@@ -24,10 +24,11 @@ const (
 // kioskStops is how long after the demo's start a kiosk's program stops; the book van leaves, and is back
 // later, after each start.
 const (
-	kioskStops = 45 * time.Second
-	vanLeaves  = 10 * time.Second
-	vanReturns = 2*time.Minute + 30*time.Second
-	vanAway    = 45 * time.Second // when it has left for certain
+	kioskStops  = 45 * time.Second
+	vanLeaves   = 10 * time.Second
+	vanReturns  = 2*time.Minute + 30*time.Second
+	screenLater = 25 * time.Second // when devices have told what they are
+	vanAway     = 45 * time.Second // when it has left for certain
 )
 
 // routerFails is how long after the demo's start the router of Haywater branch fails.

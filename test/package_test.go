@@ -13,11 +13,13 @@ import (
 
 	"github.com/google/uuid"
 
+	"moorwatch.example/agent/host/sim"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/job"
 	"moorwatch.example/core/pack"
+	"moorwatch.example/core/script"
 	"moorwatch.example/core/work"
 )
 
@@ -217,5 +219,72 @@ func TestPackageThroughKills(t *testing.T) {
 	}
 	if text, _ := os.ReadFile(place + "/marks"); strings.Count(string(text), "four") != 1 {
 		t.Errorf("it ran again: %q", text)
+	}
+}
+
+// A step restarts the device: what follows goes on once it is back, and the device is restarted once.
+func TestRestartingStep(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	dir, id := w.enrol(t, "hay-kiosk")
+	away := make(chan bool, 1)
+	device := sim.Device{Name: "hay-kiosk", Kind: sim.Kiosk, Seed: 5, Dir: t.TempDir(), Away: func(off bool) { away <- off }}
+	h := device.Host(time.Now)
+	d := w.runs(t, "hay-kiosk", dir, id, h, nil)
+	p := w.pack(t, pack.Package{Name: "Restarts", Version: "1", There: pack.There{Condition: work.Condition{Kind: work.OfFile, Of: "/srv/after"}}, Install: []work.Step{
+		{Do: work.Edit, Path: "/srv/before", Find: "^x", Line: "x"}, {Do: work.Restart, Seconds: 60}, {Do: work.Edit, Path: "/srv/after", Find: "^x", Line: "x"}}})
+	j := w.job(t, api.NewJob{Package: &p.ID, Devices: &[]uuid.UUID{id}, Limits: &job.Limits{WaitHours: 1}})
+	select {
+	case <-away:
+	case <-time.After(20 * time.Second):
+		t.Fatal("the device was not restarted")
+	}
+	// An agent that ends before the device is down is not taken for the restart.
+	d.stop()
+	w.await(t, 10*time.Second, "it is away", func() bool { return !must(w.owner.Device(t.Context(), id))(t).Device.Online })
+	if r := w.jobRuns(t, j.ID)[0]; r.State != "sent" {
+		t.Errorf("while it restarts its run is %s", r.State)
+	}
+	w.runs(t, "hay-kiosk", dir, id, h, nil)
+	over := w.jobIs(t, j.ID, "done")
+	run := must(client.Result(w.owner.GetRunWithResponse(t.Context(), j.ID, w.jobRuns(t, j.ID)[0].ID)))(t)
+	if over.Counts["succeeded"] != 1 || strings.Count(*run.Output, "Restart the device") != 1 || !strings.Contains(*run.Output, "== 3/3") {
+		t.Errorf("%v\n%s", over.Counts, *run.Output)
+	}
+	if len(away) != 0 {
+		t.Error("it was restarted twice")
+	}
+}
+
+// A job that is cancelled while its device is away never runs there; one under way there ends when the
+// device is back.
+func TestCancelledWhileAway(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	d := w.machine(t, "sal-records")
+	devices := &[]uuid.UUID{d.id}
+	place := t.TempDir()
+	long := w.scriptID(t, "Long", "echo begun > "+place+"/begun; sleep 300; echo ended > "+place+"/ended\n", func(s *script.Script) { s.Repeatable = true })
+	under := w.job(t, api.NewJob{Script: long, Devices: devices, Limits: &job.Limits{WaitHours: 1}})
+	w.await(t, 10*time.Second, "it runs", func() bool { _, err := os.Stat(place + "/begun"); return err == nil })
+	later := w.job(t, api.NewJob{Script: w.scriptID(t, "Never", "touch "+place+"/never\n", nil), Devices: devices, Limits: &job.Limits{WaitHours: 1}})
+	d.stop()
+	w.await(t, 10*time.Second, "it is away", func() bool { return !must(w.owner.Device(t.Context(), d.id))(t).Device.Online })
+	for _, id := range []uuid.UUID{under.ID, later.ID} {
+		must(client.Result(w.owner.SteerJobWithResponse(t.Context(), id, api.JobDeed{Deed: "cancel"})))(t)
+	}
+	w.jobIs(t, later.ID, "cancelled")
+	if j := must(client.Result(w.owner.GetJobWithResponse(t.Context(), under.ID)))(t); j.EndedAt != nil || j.Counts["sent"] != 1 {
+		t.Errorf("what is under way there is %+v", j.Counts)
+	}
+	w.rerun(t, d, "sal-records")
+	over := w.jobIs(t, under.ID, "cancelled")
+	if over.Counts["cancelled"]+over.Counts["interrupted"] != 1 {
+		t.Errorf("%v", over.Counts)
+	}
+	for _, name := range []string{"/never", "/ended"} {
+		if _, err := os.Stat(place + name); err == nil {
+			t.Errorf("%s is there", name)
+		}
 	}
 }

@@ -137,7 +137,9 @@ func (j *Journal) End(r link.RunResult) error {
 	if old == nil || old.Result != nil {
 		return fmt.Errorf("run %s is not under way", r.ID)
 	}
-	r.BeganAt = old.BeganAt
+	if r.BeganAt = old.BeganAt; r.EndedAt.Before(r.BeganAt) { // the clock was set back
+		r.EndedAt = r.BeganAt
+	}
 	e := &entry{BeganAt: old.BeganAt, Result: &r, Times: old.Times}
 	err := j.write(r.ID, e, content)
 	// Where the disk takes nothing the result is told from memory, as long as the agent lives.

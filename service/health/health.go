@@ -210,6 +210,9 @@ func (h *Column) judge(ctx context.Context, ids []uuid.UUID) error {
 	if r.acted {
 		poke(h.acts)
 	}
+	if len(r.moved) > 0 {
+		h.fleet.Publish("responses", r.moved)
+	}
 	if len(r.changed) > 0 {
 		h.fleet.Publish("alerts", r.changed)
 	}

@@ -120,7 +120,9 @@ func (r *review) recover(j *judged) {
 	}
 }
 
+// end notes that a response came further, and perhaps to its end.
 func (r *review) end(x *responding) {
+	r.moved = append(r.moved, x.device)
 	if x.State.Over() {
 		x.ended = r.now
 	}

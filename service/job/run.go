@@ -207,6 +207,13 @@ func (c *Column) look(ctx context.Context, now time.Time, send func(*run)) {
 	for _, o := range c.inOrder() {
 		if o.state == running && !o.beginAt.After(now) && o.limits.Stops(o.recent) == "" {
 			for _, r := range c.turn(o, now) {
+				// What a device is may not have been known when the job was begun.
+				if m, ok := c.fleet.Known(r.device); ok && m.Subject.OS != "" {
+					if fits, why := o.work.Fits(m.Subject.OS); !fits {
+						over = append(over, outcome{id: r.id, device: r.device, state: job.Unfit, reason: why, ended: now})
+						continue
+					}
+				}
 				r.asking, r.journal = true, c.here(r.device)
 				begin = append(begin, r)
 			}

@@ -13,7 +13,9 @@ export function ResponseState({ of: r }: { of: Run }) {
 	return (
 		<span className={colours[r.state] ?? "text-heather"}>
 			{r.state === "healed"
-				? "healed"
+				? r.check === "software" || r.check === "setting"
+					? "put right"
+					: "healed"
 				: r.state === "gave up"
 					? "did not help"
 					: r.state === "held"

@@ -114,6 +114,21 @@ export function SettingField({
 						onChange={(e) => onChange({ ...s, for_seconds: e.target.valueAsNumber || 0 })}
 					/>
 				</label>
+				{kind?.probe && (
+					<label className="flex items-center gap-1.5">
+						<span className="text-faint">looked at every, s</span>
+						<input
+							type="number"
+							min={10}
+							max={86400}
+							placeholder="60"
+							aria-label={`${kind.title}, looked at every so many seconds`}
+							className="field w-20"
+							value={s.every_seconds || ""}
+							onChange={(e) => onChange({ ...s, every_seconds: e.target.valueAsNumber || undefined })}
+						/>
+					</label>
+				)}
 				{kind?.wanted && <WantedField setting={s} onChange={onChange} />}
 				{kind?.name === "log" && (
 					<label className="flex items-center gap-1.5">

@@ -5,7 +5,7 @@ import { Ago } from "../parts/time";
 export function Plan({ plan: p }: { plan: Schemas["Job"] }) {
 	const n = p.counts.waiting ?? 0;
 	const names = (list?: string[], count = list?.length ?? 0) =>
-		list && list.length > 0 ? `: ${list.slice(0, 8).join(", ")}${count > 8 ? " …" : ""}` : "";
+		list && list.length > 0 ? `: ${list.slice(0, 8).join(", ")}${count > 8 ? ` and ${count - 8} more` : ""}` : "";
 	const away = n - (p.online ?? 0);
 	return (
 		<div role="status" className="space-y-1">
@@ -41,7 +41,8 @@ export function Plan({ plan: p }: { plan: Schemas["Job"] }) {
 			)}
 			{(p.busy ?? 0) > 0 && (
 				<p className="text-faint">
-					{p.busy} have runs of other jobs under way or waiting, which come first where they were begun before.
+					{p.busy === 1 ? "One has" : `${p.busy} have`} runs of other jobs under way or waiting, which come first where
+					they were begun before.
 				</p>
 			)}
 		</div>

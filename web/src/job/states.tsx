@@ -35,6 +35,7 @@ export function stateText(j: Schemas["Job"]) {
 export function Progress({ counts, words = true }: { counts: Record<string, number>; words?: boolean }) {
 	const all = Object.values(counts).reduce((a, b) => a + b, 0) || 1;
 	const there = states.filter(([s]) => (counts[s] ?? 0) > 0);
+	if (there.length === 0) return <span className="text-faint text-sm">no runs yet</span>;
 	return (
 		<div>
 			<div className="flex h-2 w-full overflow-hidden rounded-full bg-line" aria-hidden="true">
