@@ -21,7 +21,8 @@ type review struct {
 	events   []happened
 	changed  []uuid.UUID // alerts
 	told     bool
-	acted    bool // a response has a step to do
+	acted    bool        // a response has a step to do
+	moved    []uuid.UUID // devices whose responses came further
 }
 
 // judged is a device with what it was judged by, and how.
