@@ -33,7 +33,6 @@ func (b *bench) contents() error {
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
 	if err := w.fleetIn(b.ctx, dir, "get", sim.Board, handedTo); err != nil {
 		return err
 	}
@@ -62,6 +61,10 @@ func (b *bench) contents() error {
 	if err != nil {
 		return err
 	}
+	spent, err := cpuOf(w.service.Process.Pid)
+	if err != nil {
+		return err
+	}
 	began := time.Now()
 	j, err := client.Made(w.client.AddJobWithResponse(b.ctx, api.NewJob{Package: &made.ID, Where: new("name.startsWith('get-')"), Limits: &job.Limits{AtOnce: handedAtOnce, WaitHours: 1}}))
 	if err != nil {
@@ -83,10 +86,17 @@ func (b *bench) contents() error {
 	if n := j.Counts[string(job.Succeeded)]; n != handedTo {
 		return fmt.Errorf("of %d runs %v", handedTo, j.Counts)
 	}
+	took := time.Since(began)
+	now, err := cpuOf(w.service.Process.Pid)
+	if err != nil {
+		return err
+	}
 	again, err := overTLS(server, link.Pinned(fingerprint))
 	if err != nil {
 		return err
 	}
-	b.figure(fmt.Sprintf("200 MB to %d devices, in all", handedTo), handed*handedTo/time.Since(began).Seconds()/1e6, "MB/s", 0.33*(raw+again)/2/1e6, false)
+	// The devices share these cores, and each compares a digest of what it was handed.
+	b.figure(fmt.Sprintf("200 MB to %d devices, in all", handedTo), handed*handedTo/took.Seconds()/1e6, "MB/s", 0.33*(raw+again)/2/1e6, false)
+	b.figure("and a second of the service's core", handed*handedTo/(now-spent).Seconds()/1e6, "MB", 0.33*(raw+again)/2/1e6, false)
 	return nil
 }

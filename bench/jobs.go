@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"os"
 	"time"
 
 	"moorwatch.example/agent/host/sim"
@@ -17,7 +18,12 @@ func (b *bench) jobs() error {
 	if err != nil {
 		return err
 	}
-	if err := w.fleet(b.ctx, "job", sim.Board, b.devices); err != nil {
+	// Each device has a disk of its own; here they would share one, and wait for it.
+	dir, err := os.MkdirTemp("/dev/shm", "moorwatch-bench-")
+	if err != nil {
+		return err
+	}
+	if err := w.fleetIn(b.ctx, dir, "job", sim.Board, b.devices); err != nil {
 		return err
 	}
 	for range 200 { // all have told of themselves
@@ -38,17 +44,20 @@ func (b *bench) jobs() error {
 		return err
 	}
 	in := api.NewJob{Script: &s.ID, Where: new("name.startsWith('job-')"), Plan: new(true)}
-	began := time.Now()
-	if _, err := client.Made(w.client.AddJobWithResponse(b.ctx, in)); err != nil {
-		return err
+	var plans []float64
+	for range 7 {
+		began := time.Now()
+		if _, err := client.Made(w.client.AddJobWithResponse(b.ctx, in)); err != nil {
+			return err
+		}
+		plans = append(plans, ms(time.Since(began)))
 	}
-	planned := time.Since(began)
 	idle, err := resident(w.service.Process.Pid)
 	if err != nil {
 		return err
 	}
 	in.Plan = nil
-	began = time.Now()
+	began := time.Now()
 	j, err := client.Made(w.client.AddJobWithResponse(b.ctx, in))
 	if err != nil {
 		return err
@@ -77,6 +86,6 @@ func (b *bench) jobs() error {
 	b.figure(fmt.Sprintf("a job on %d devices", b.devices), took.Seconds(), "s", 20, true)
 	b.figure("and the service's memory meanwhile", grown, "MiB", 150, true)
 	b.figure("its board, at the slowest", behind.Seconds(), "s", 1, true)
-	b.figure("planning it", ms(planned)*10_000/float64(b.devices), "ms", 200, true)
+	b.figure("planning it for 10,000", median(plans)*10_000/float64(b.devices), "ms", 200, true)
 	return nil
 }

@@ -178,7 +178,11 @@ func (w *world) fleetIn(ctx context.Context, dir, name string, kind sim.Kind, n 
 	if err := cmd.Start(); err != nil {
 		return err
 	}
-	w.children = append(w.children, func() { in.Close(); cmd.Wait() })
+	w.children = append(w.children, func() {
+		in.Close()
+		cmd.Wait()
+		os.RemoveAll(dir)
+	})
 	if err := json.NewEncoder(in).Encode(plan); err != nil {
 		return err
 	}

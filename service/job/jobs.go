@@ -252,6 +252,7 @@ func (c *Column) plan(j newJob, chosen []fleet.Meant) api.Job {
 	online, busy, shutCount := 0, 0, 0
 	sample, unfit, shut := []string{}, []string{}, []string{}
 	var opens, next time.Time
+	falls := map[string]time.Time{} // by the name of a time zone
 	add := func(list *[]string, name string) {
 		if len(*list) < samples {
 			*list = append(*list, name)
@@ -278,7 +279,13 @@ func (c *Column) plan(j newJob, chosen []fleet.Meant) api.Job {
 		if len(c.at[d.ID]) > 0 {
 			busy++
 		}
-		earliest(&next, j.when.Next(now, calendar.Zone(d.Subject.TimeZone)))
+		if j.when.Rule != "" {
+			name := d.Subject.TimeZone
+			if _, ok := falls[name]; !ok {
+				falls[name] = j.when.Next(now, calendar.Zone(name))
+			}
+			earliest(&next, falls[name])
+		}
 		if j.when.Windows {
 			at := r.due
 			if at.Before(now) {
