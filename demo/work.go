@@ -103,6 +103,8 @@ func (l *library) policies(groups map[string]string) []api.NewPolicy {
 				Steps: []response.Step{{Do: response.RestartService, Watch: 60}, {Do: response.RestartDevice, Windows: true, Watch: 600}}, Attempts: 3, Hours: 24}}},
 		{Name: "Servers, settings", Scope: health.Scope{Kind: health.Group, ID: groups["Servers"]},
 			Settings: []health.Setting{{Check: health.CheckSetting, Subject: "kernel/vm/swappiness", Value: "10", Fix: health.Self, Level: health.Notice}}},
+		{Name: "Hill stations save power", Scope: health.Scope{Kind: health.Group, ID: groups["Hill stations"]}, Agent: &health.Agent{Withhold: []string{"screen"}},
+			Settings: []health.Setting{{Check: health.CheckSetting, Subject: "power/governor", Value: "powersave", Fix: health.Self, Level: health.Notice}}},
 	}
 }
 

@@ -24,6 +24,8 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/job"
+	"moorwatch.example/core/pack"
+	"moorwatch.example/core/work"
 	"moorwatch.example/service"
 	"moorwatch.example/service/db/cluster"
 )
@@ -63,12 +65,12 @@ func TestRunsThroughKills(t *testing.T) {
 	through := func(url string) string {
 		return strings.Replace(url, fmt.Sprintf(":%d/", must(pgx.ParseConfig(url))(t).Port), fmt.Sprintf(":%d/", forward.Addr().(*net.TCPAddr).Port), 1)
 	}
-	config := service.Config{Database: through(base.URL), Owner: through(base.Owner), Connections: 6, Listen: freeAddress(t)}
+	config := service.Config{Database: through(base.URL), Owner: through(base.Owner), Connections: 6, Listen: freeAddress(t), Contents: t.TempDir()}
 	var served *exec.Cmd
 	start := func() (url, setUp string) {
 		for { // it does not begin while the database is away
 			served = exec.Command(os.Args[0])
-			served.Env = append(os.Environ(), "MOORWATCH_TEST_SERVICE="+config.Database, "MOORWATCH_TEST_OWNER="+config.Owner, "MOORWATCH_TEST_LISTEN="+config.Listen)
+			served.Env = append(os.Environ(), "MOORWATCH_TEST_SERVICE="+config.Database, "MOORWATCH_TEST_OWNER="+config.Owner, "MOORWATCH_TEST_LISTEN="+config.Listen, "MOORWATCH_TEST_CONTENTS="+config.Contents)
 			out := must(served.StdoutPipe())(t)
 			if err := served.Start(); err != nil {
 				t.Fatal(err)
@@ -93,9 +95,12 @@ func TestRunsThroughKills(t *testing.T) {
 	counted := effects{mu: &sync.Mutex{}, seen: map[string]int{}}
 	var stops [simulated]func()
 	var dirs [simulated]string
+	var hosts [simulated]host.Host // a device keeps what was installed
 	runs := func(i int) {
-		h := sim.Device{Name: fmt.Sprintf("hay-%03d", i), Kind: sim.Board, Seed: uint64(i)}.Host(time.Now)
-		e := counted
+		if hosts[i].Informer == nil {
+			hosts[i] = sim.Device{Name: fmt.Sprintf("hay-%03d", i), Kind: sim.Board, Seed: uint64(i)}.Host(time.Now)
+		}
+		h, e := hosts[i], counted
 		e.Runner, h.Lister = h.Runner, nil
 		h.Runner = e
 		a := &agent.Agent{Dir: dirs[i], Host: h, Log: quiet, Every: 10 * time.Second}
@@ -131,6 +136,13 @@ func TestRunsThroughKills(t *testing.T) {
 	for range 5 {
 		jobs = append(jobs, w.job(t, api.NewJob{Script: &s.ID, Where: new(""), Limits: &job.Limits{AtOnce: 40, WaitHours: 1}}).ID)
 	}
+	// And a package of several steps with a file, which is taken up again in the middle.
+	mark := work.Step{Do: work.Script, Interpreter: "sh", Body: "hostname\n"}
+	deb := w.content(t, "marks_1.0_all.deb", make([]byte, 1<<16))
+	p := w.pack(t, pack.Package{Name: "Marks", Version: "1.0", Files: []pack.File{deb}, There: pack.There{Condition: work.Condition{Kind: work.OfSoftware, Of: "marks"}},
+		Install: []work.Step{mark, {Do: work.Install, File: "marks_1.0_all.deb", Repeatable: true}, mark}})
+	packaged := w.job(t, api.NewJob{Package: &p.ID, Where: new("name.startsWith('hay-')"), Limits: &job.Limits{AtOnce: 40, WaitHours: 1}})
+	jobs = append(jobs, packaged.ID)
 	for round := range 12 {
 		time.Sleep(time.Duration(200+r.IntN(600)) * time.Millisecond) // a moment of no choosing
 		switch round % 4 {
@@ -175,13 +187,13 @@ func TestRunsThroughKills(t *testing.T) {
 			ended[r.ID.String()]++
 			states[r.State]++
 			if r.State != "succeeded" && r.State != "interrupted" {
-				t.Errorf("the run at %s is %s: %v", r.DeviceName, r.State, r.Reason)
+				t.Errorf("the run at %s is %s: %s", r.DeviceName, r.State, *r.Reason)
 			}
 		}
 	}
 	t.Logf("%v", states)
-	if len(ended) != 5*(simulated+real) || states["succeeded"] < len(ended)*3/4 {
-		t.Errorf("%d runs of %d are accounted for, of which %d succeeded", len(ended), 5*(simulated+real), states["succeeded"])
+	if len(ended) != 6*simulated+5*real || states["succeeded"] < len(ended)*3/4 {
+		t.Errorf("%d runs of %d are accounted for, of which %d succeeded", len(ended), 6*simulated+5*real, states["succeeded"])
 	}
 	text, err := os.ReadFile(filepath.Join(place, "marks"))
 	if err != nil {
@@ -190,10 +202,18 @@ func TestRunsThroughKills(t *testing.T) {
 	for _, line := range strings.Fields(string(text)) {
 		counted.seen[strings.TrimSuffix(filepath.Base(line), ".sh")]++
 	}
+	steps := 0
 	for id, n := range counted.seen {
-		if n > 1 || ended[id] != 1 {
-			t.Errorf("run %s happened %d times, and ended %d times", id, n, ended[id])
+		run := id[:36] // a step of several has its number behind
+		if run != id {
+			steps++
 		}
+		if n > 1 || ended[run] != 1 {
+			t.Errorf("%s happened %d times, and ended %d times", id, n, ended[run])
+		}
+	}
+	if got := must(client.Result(w.owner.GetJobWithResponse(t.Context(), packaged.ID)))(t).Counts["succeeded"]; steps < 2*got {
+		t.Errorf("of %d packages that were installed %d steps happened", got, steps)
 	}
 	if len(counted.seen) < states["succeeded"] {
 		t.Errorf("%d runs succeeded, and %d happened", states["succeeded"], len(counted.seen))

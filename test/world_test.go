@@ -99,7 +99,7 @@ func child(work func(ctx context.Context) error) int {
 
 // serveAlone serves with the database and the address in the variables, and prints the set-up link.
 func serveAlone(ctx context.Context) error {
-	config := service.Config{Database: os.Getenv("MOORWATCH_TEST_SERVICE"), Owner: os.Getenv("MOORWATCH_TEST_OWNER"), Listen: os.Getenv("MOORWATCH_TEST_LISTEN"), Connections: 6, Console: web.Console()}
+	config := service.Config{Database: os.Getenv("MOORWATCH_TEST_SERVICE"), Owner: os.Getenv("MOORWATCH_TEST_OWNER"), Listen: os.Getenv("MOORWATCH_TEST_LISTEN"), Connections: 6, Console: web.Console(), Contents: os.Getenv("MOORWATCH_TEST_CONTENTS")}
 	s, err := service.Start(ctx, config)
 	if err != nil {
 		return err

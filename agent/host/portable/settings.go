@@ -59,8 +59,14 @@ func (s Settings) List(ctx context.Context, at link.SettingsAt) (link.SettingPag
 	if len(at.Path) == 0 {
 		out.Path = []string{}
 		out.Items = append(out.Items, link.Setting{Name: filesStore, Folder: true, About: "Configuration files below /etc"},
-			link.Setting{Name: kernelStore, Folder: true, About: "Parameters of the running kernel, below /proc/sys"})
+			link.Setting{Name: kernelStore, Folder: true, About: "Parameters of the running kernel, below /proc/sys"},
+			link.Setting{Name: powerStore, Folder: true, About: "Power plan and the processors' clock"})
 		return out, nil
+	}
+	if at.Path[0] == powerStore && len(at.Path) == 1 {
+		var err error
+		out.Items, err = s.powerFolder()
+		return out, err
 	}
 	root, err := s.open(at.Path[0])
 	if err != nil {
@@ -113,7 +119,7 @@ func value(e settings.Entry) link.Setting {
 func (s Settings) open(store string) (*os.Root, error) {
 	place, ok := map[string]string{kernelStore: "/proc/sys", filesStore: "/etc"}[store]
 	if !ok {
-		return nil, problem(http.StatusNotFound, "there is no store %q: they are %s and %s", store, filesStore, kernelStore)
+		return nil, problem(http.StatusNotFound, "there is no store %q: they are %s, %s and %s", store, filesStore, kernelStore, powerStore)
 	}
 	real, err := s.Disk.Real(place)
 	if err != nil {
@@ -332,6 +338,9 @@ const maxDepth = 24
 func (s Settings) Do(_ context.Context, d link.SettingDeed) (link.Outcome, error) {
 	if len(d.Path) == 0 || d.Name == "" {
 		return link.Outcome{}, problem(http.StatusBadRequest, "name the setting and its folder")
+	}
+	if d.Path[0] == powerStore {
+		return s.setPower(d)
 	}
 	root, err := s.open(d.Path[0])
 	if err != nil {

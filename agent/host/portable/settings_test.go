@@ -72,7 +72,7 @@ func TestSettingsAreListed(t *testing.T) {
 		at   []string
 		want []string
 	}{
-		{nil, []string{"configuration", "kernel"}},
+		{nil, []string{"configuration", "kernel", "power"}},
 		{[]string{"kernel"}, []string{"net", "vm"}},
 		{[]string{"kernel", "vm"}, []string{"swappiness"}},
 		{[]string{"configuration", "app"}, []string{"app.conf"}}, // prose is no configuration
@@ -187,5 +187,46 @@ func TestSearchOfSettings(t *testing.T) {
 	stop()
 	if err := s.Search(ctx, link.SettingSearch{}, func(link.SettingFound) error { return nil }); !errors.Is(err, context.Canceled) {
 		t.Errorf("a search that nobody waits for ends with %v", err)
+	}
+}
+
+// The power plan is read, set to one of those that there are, and set alike for all processors.
+func TestPower(t *testing.T) {
+	s, d := newFake(t)
+	list := func() link.SettingPage {
+		t.Helper()
+		page, err := s.List(t.Context(), link.SettingsAt{Path: []string{"power"}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return page
+	}
+	if page := list(); len(page.Items) != 0 {
+		t.Errorf("what the computer does not have is listed: %+v", page)
+	}
+	d.write(t, "/sys/firmware/acpi/platform_profile", "balanced\n")
+	d.write(t, "/sys/firmware/acpi/platform_profile_choices", "low-power balanced performance\n")
+	d.write(t, "/sys/devices/system/cpu/cpufreq/policy0/scaling_governor", "powersave\n")
+	d.write(t, "/sys/devices/system/cpu/cpufreq/policy1/scaling_governor", "performance\n")
+	d.write(t, "/sys/devices/system/cpu/cpufreq/policy0/scaling_available_governors", "performance powersave\n")
+	if page := list(); len(page.Items) != 2 || page.Items[0].Value != "balanced" || page.Items[1].Value != "powersave, performance" {
+		t.Errorf("%+v", page)
+	}
+	set := func(name, value string) error {
+		_, err := s.Do(t.Context(), link.SettingDeed{Deed: link.SettingSet, Path: []string{"power"}, Name: name, Value: value, Any: true})
+		return err
+	}
+	if err := errors.Join(set("plan", "low-power"), set("governor", "powersave")); err != nil {
+		t.Fatal(err)
+	}
+	if d.read(t, "/sys/firmware/acpi/platform_profile") != "low-power\n" || d.read(t, "/sys/devices/system/cpu/cpufreq/policy1/scaling_governor") != "powersave\n" {
+		t.Error("it was not set")
+	}
+	var p *link.Problem
+	if err := set("plan", "turbo"); !errors.As(err, &p) || p.Status != http.StatusUnprocessableEntity {
+		t.Errorf("what there is not is set: %v", err)
+	}
+	if err := set("speed", "1"); !errors.As(err, &p) || p.Status != http.StatusNotFound {
+		t.Errorf("what there is not is set: %v", err)
 	}
 }

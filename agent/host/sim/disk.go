@@ -97,6 +97,8 @@ func (d *disk) fill() {
 			texts["/proc/sys/"+name] = value + "\n"
 		}
 		texts["/proc/sys/kernel/hostname"], texts["/proc/sys/kernel/osrelease"] = d.Name+"\n", natures[d.Kind].kernel+"\n"
+		texts["/sys/devices/system/cpu/cpufreq/policy0/scaling_governor"] = "ondemand\n"
+		texts["/sys/devices/system/cpu/cpufreq/policy0/scaling_available_governors"] = "ondemand performance powersave\n"
 		texts["/etc/ssh/sshd_config"] = "# set by Curlew & Sedge\nPort 22\nPermitRootLogin no\nPasswordAuthentication no\nX11Forwarding no\n"
 		texts["/etc/systemd/timesyncd.conf"] = "[Time]\nNTP=ntp.curlew-sedge.example\nRootDistanceMaxSec=5\n"
 	}
