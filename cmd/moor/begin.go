@@ -161,7 +161,7 @@ func printPlan(j *api.Job) error {
 		fmt.Printf("%d have no maintenance window before the deadline, and would be missed: %s\n", *j.ShutCount, strings.Join(*j.Shut, ", "))
 	}
 	if j.Busy != nil && *j.Busy > 0 {
-		fmt.Printf("%d have runs of other jobs, which come first where they were begun before.\n", *j.Busy)
+		fmt.Printf("At %d of them runs of other jobs are under way or waiting, which come first where they were begun before.\n", *j.Busy)
 	}
 	return nil
 }

@@ -225,6 +225,13 @@ function Runs({ job }: { job: Schemas["Job"] }) {
 					</tr>
 				))}
 			</Table>
+			{list.data && list.rows.length === 0 && (
+				<p className="py-2 text-faint">
+					{job.counts && Object.keys(job.counts).length > 0
+						? "None is in this state."
+						: "Its runs come with its next time, or with what it waits for."}
+				</p>
+			)}
 			<More list={list} />
 		</section>
 	);
