@@ -3,13 +3,9 @@ package steps
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
-	"net/http"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -19,27 +15,9 @@ import (
 	"strings"
 	"time"
 
-	"moorwatch.example/agent/host"
 	"moorwatch.example/contract/link"
-	"moorwatch.example/core/device"
 	"moorwatch.example/core/work"
 )
-
-// back is what it takes to undo a step.
-type back struct {
-	// Put moves a file or folder back to its place; Away removes what stands there before.
-	Put     string            `json:"put,omitempty"` // real path of what was moved aside
-	Place   string            `json:"place,omitempty"`
-	Argv    []string          `json:"argv,omitempty"`
-	Service *link.ServiceDeed `json:"service,omitempty"`
-	Setting *link.SettingDeed `json:"setting,omitempty"`
-	Remove  string            `json:"remove,omitempty"` // a piece of software
-}
-
-func (b back) text() string {
-	t, _ := json.Marshal(b) // of texts
-	return string(t)
-}
 
 // maxEdited is the largest file whose lines are edited.
 const maxEdited = 8 << 20
@@ -100,13 +78,6 @@ func (r *doing) do(ctx context.Context, n int, s work.Step) (undo string, err er
 	return "", fmt.Errorf("this agent knows no step %q: a newer one may", s.Do)
 }
 
-func (r *doing) undoBy(s work.Step) string {
-	if len(s.Undo) == 0 {
-		return ""
-	}
-	return back{Argv: s.Undo}.text()
-}
-
 // program runs a program with the order's variables.
 func (r *doing) program(ctx context.Context, s work.Step, argv []string) error {
 	if r.Host.Runner == nil {
@@ -145,41 +116,6 @@ func (r *doing) real(path string) (string, error) {
 		return "", errors.New("this device offers no files")
 	}
 	return r.Host.Disk.Real(path)
-}
-
-// asidePrefix begins the names of what was moved aside, so that it can be put back.
-const asidePrefix = ".moor-aside-"
-
-// moveAside moves what stands at a place out of the way; "" where nothing does.
-func moveAside(real string) (aside string, err error) {
-	if _, err := os.Lstat(real); errors.Is(err, fs.ErrNotExist) {
-		return "", nil
-	}
-	aside = filepath.Join(filepath.Dir(real), asidePrefix+rand.Text()[:12])
-	return aside, os.Rename(real, aside)
-}
-
-// place writes a file whole to its place, moving aside what stands there.
-func place(real string, from io.Reader, mode fs.FileMode) (undo string, err error) {
-	if err := os.MkdirAll(filepath.Dir(real), 0o755); err != nil {
-		return "", err
-	}
-	f, err := os.CreateTemp(filepath.Dir(real), asidePrefix)
-	if err != nil {
-		return "", err
-	}
-	defer os.Remove(f.Name()) // once it has its name, there is none
-	_, err = io.Copy(f, from)
-	if err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close()); err != nil {
-		return "", err
-	}
-	aside, err := moveAside(real)
-	if err == nil {
-		if err = os.Rename(f.Name(), real); err != nil && aside != "" {
-			err = errors.Join(err, os.Rename(aside, real))
-		}
-	}
-	return back{Put: aside, Place: real}.text(), err
 }
 
 func (r *doing) copy(ctx context.Context, s work.Step) (string, error) {
@@ -315,76 +251,6 @@ func Edited(text []byte, find *regexp.Regexp, line string, gone bool) []byte {
 	return out.Bytes()
 }
 
-// settingAt parts a setting into its folder and its name: a path whose parts stand between / or, where there is
-// one in it, \.
-func settingAt(path string) (folder []string, name string) {
-	by := "/"
-	if strings.Contains(path, `\`) {
-		by = `\`
-	}
-	parts := strings.Split(strings.Trim(path, by), by)
-	return parts[:len(parts)-1], parts[len(parts)-1]
-}
-
-// readSetting reads a setting; there is false where it is not.
-func readSetting(ctx context.Context, h host.Host, path string) (v link.Setting, there bool, err error) {
-	if h.Settings == nil {
-		return v, false, errors.New("this device offers no settings")
-	}
-	folder, name := settingAt(path)
-	page, err := h.Settings.List(ctx, link.SettingsAt{Path: folder})
-	var problem *link.Problem
-	if errors.As(err, &problem) && problem.Status == http.StatusNotFound {
-		return v, false, nil
-	}
-	if err != nil {
-		return v, false, err
-	}
-	for _, one := range page.Items {
-		if one.Name == name && !one.Folder {
-			return one, true, nil
-		}
-	}
-	return v, false, nil
-}
-
-// Probe looks at a setting, as a policy asks for.
-func Probe(ctx context.Context, h host.Host, path string) (r device.ProbeResult) {
-	v, there, err := readSetting(ctx, h, path)
-	if err != nil {
-		r.Unknown, r.Detail = true, err.Error()
-		return r
-	}
-	r.OK, r.Detail = there, v.Value
-	return r
-}
-
-func (r *doing) set(ctx context.Context, s work.Step) (string, error) {
-	was, there, err := readSetting(ctx, r.Host, s.Path)
-	if err != nil {
-		return "", err
-	}
-	folder, name := settingAt(s.Path)
-	if there && !s.Gone && was.Value == s.Value || !there && s.Gone {
-		return "", nil
-	}
-	d := link.SettingDeed{Deed: link.SettingSet, Path: folder, Name: name, Type: s.Type, Value: s.Value, Any: true, Keep: true}
-	if there && d.Type == "" {
-		d.Type = was.Type
-	}
-	if s.Gone {
-		d.Deed = link.SettingRemove
-	}
-	if _, err := r.Host.Settings.Do(ctx, d); err != nil {
-		return "", err
-	}
-	undo := link.SettingDeed{Deed: link.SettingRemove, Path: folder, Name: name, Any: true, Keep: true}
-	if there {
-		undo = link.SettingDeed{Deed: link.SettingSet, Path: folder, Name: name, Type: was.Type, Value: was.Value, Any: true, Keep: true}
-	}
-	return back{Setting: &undo}.text(), nil
-}
-
 func (r *doing) service(ctx context.Context, s work.Step) (string, error) {
 	if r.Host.Services == nil {
 		return "", errors.New("this device offers no services")
@@ -454,44 +320,6 @@ func (r *doing) wait(ctx context.Context, s work.Step) error {
 			}
 			return fmt.Errorf("after %d s it was still not so that %s", s.Limit(), s.If[0])
 		case <-tick.C:
-		}
-	}
-}
-
-// back undoes a step.
-func (r *doing) back(ctx context.Context, text string) error {
-	var b back
-	if err := json.Unmarshal([]byte(text), &b); err != nil {
-		return err
-	}
-	switch {
-	case b.Place != "":
-		if err := os.RemoveAll(b.Place); err != nil || b.Put == "" {
-			return err
-		}
-		return os.Rename(b.Put, b.Place)
-	case len(b.Argv) > 0:
-		exit := r.exit
-		defer func() { r.exit = exit }()
-		return r.program(ctx, work.Step{}, b.Argv)
-	case b.Service != nil:
-		_, err := r.Host.Services.Do(ctx, *b.Service)
-		return err
-	case b.Setting != nil:
-		_, err := r.Host.Settings.Do(ctx, *b.Setting)
-		return err
-	case b.Remove != "":
-		return r.Host.Software.Remove(ctx, b.Remove, r.out)
-	}
-	return nil
-}
-
-// Tidy removes what steps that ended well moved aside.
-func Tidy(p *Progress) {
-	for _, text := range p.Course.Backs {
-		var b back
-		if json.Unmarshal([]byte(text), &b) == nil && b.Put != "" {
-			os.RemoveAll(b.Put)
 		}
 	}
 }

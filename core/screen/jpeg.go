@@ -17,7 +17,6 @@ type photographer struct {
 	have    uint64 // bits that are to be written, n of them, the last the lowest
 	n       uint
 	before  [3]int32 // the first coefficients of the blocks before
-	block   [64]int32
 	luma    [4][64]int32
 	chroma  [2][64]int32
 }

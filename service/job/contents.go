@@ -103,7 +103,7 @@ func (c *contents) take(digest string, size, offset int64, r io.Reader) (whole b
 		return false, errors.Join(errLarge, os.Remove(f.Name()))
 	}
 	sum := sha256.New()
-	if _, err := f.Seek(0, io.SeekStart); err == nil {
+	if _, err = f.Seek(0, io.SeekStart); err == nil {
 		_, err = io.Copy(sum, f)
 	}
 	if err != nil {

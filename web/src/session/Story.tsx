@@ -6,11 +6,13 @@ import { AlertList } from "../health/Alerts";
 import { DeviceChecks } from "../health/DeviceChecks";
 import { Changes } from "../inventory/Changes";
 import { Inventory } from "../inventory/Inventory";
+import { DeviceRuns } from "../job/DeviceRuns";
 import { Sessions } from "./Sessions";
 
 /** What is known of a device beside its readings, shown until a tool is open. */
 export function Story({ detail, tools }: { detail: Schemas["DeviceDetail"]; tools: number }) {
 	const d = detail.device;
+	const jobs = useMay("scripts.see");
 	const audit = useMay("audit.read");
 	const tabs = [
 		{ name: "Changes", panel: <Changes device={d.id} /> },
@@ -18,6 +20,7 @@ export function Story({ detail, tools }: { detail: Schemas["DeviceDetail"]; tool
 		{ name: "Inventory", panel: <Inventory device={d} /> },
 		{ name: "Sessions", panel: <Sessions device={d.id} /> },
 		{ name: "Checks", panel: <DeviceChecks device={d.id} /> },
+		...(jobs ? [{ name: "Jobs", panel: <DeviceRuns device={d.id} /> }] : []),
 		...(audit ? [{ name: "Deeds", panel: <Deeds device={d.id} /> }] : []),
 	];
 	return (
