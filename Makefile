@@ -9,7 +9,7 @@ GO_FILES := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 WEB_FILES := $(shell find web/src web/public web/index.html web/vite.config.ts -type f)
 
 .DEFAULT_GOAL := help
-.PHONY: help demo demo-reset build test lint bench fmt generate cross screenshots install packages
+.PHONY: help demo demo-reset build test race lint bench fmt generate cross screenshots install packages
 
 help: ## list the targets
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / {printf "  %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
@@ -41,7 +41,12 @@ web/node_modules/.package-lock.json: web/package-lock.json
 test: ## install what is missing, then lint and run every test
 	@tools/install.sh test
 	$(MAKE) --no-print-directory build lint cross
-	go test -race -timeout 11m ./...
+	go test -race -timeout 10m $$(go list ./... | grep -v '/test$$')
+	@# they wait more than they compute
+	go test -timeout 20m -parallel 3 ./test
+
+race: build ## run the end-to-end tests with the race detector, which takes twice as long
+	go test -race -timeout 40m ./test
 
 lint: web/node_modules/.package-lock.json web/dist/index.html ## check formatting, code and generated files
 	@test -z "$$(gofmt -l $(GO_FILES) | tee /dev/stderr)" || { echo "lint: run make fmt" >&2; exit 1; }

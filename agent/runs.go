@@ -22,6 +22,8 @@ import (
 	"moorwatch.example/agent/steps"
 	messages "moorwatch.example/contract/link"
 	"moorwatch.example/core/job"
+	"moorwatch.example/core/pack"
+	"moorwatch.example/core/work"
 	"moorwatch.example/link"
 )
 
@@ -76,6 +78,10 @@ func (r *runs) serve(w http.ResponseWriter, q *http.Request) {
 		http.Error(w, "an order has a UUID", http.StatusBadRequest)
 		return
 	}
+	if err := sound(o); err != nil {
+		http.Error(w, "this agent does not carry out such an order: "+err.Error(), http.StatusBadRequest)
+		return
+	}
 	status, known := r.journal.Status(o.ID)
 	if !known && o.Journal == r.journal.ID() {
 		switch err := r.journal.Begin(o, time.Now()); {
@@ -94,6 +100,25 @@ func (r *runs) serve(w http.ResponseWriter, q *http.Request) {
 	}
 	w.Header().Set("Content-Type", "application/json")
 	json.NewEncoder(w).Encode(status)
+}
+
+// sound refuses an order that the service must not have let pass.
+func sound(o messages.RunOrder) error {
+	if o.Seconds < 1 || len(o.Parts) == 0 {
+		return errors.New("it has no parts, or no time")
+	}
+	for _, p := range o.Parts {
+		names := make([]string, len(p.Files))
+		for i, f := range p.Files {
+			if names[i] = f.Name; !pack.Digest(f.SHA256) || f.Size < 0 || f.Size > pack.MaxFile {
+				return fmt.Errorf("the file %s has no digest or size", f.Name)
+			}
+		}
+		if err := work.Validate(p.Steps, names); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // cancel ends a run: POST /runs/cancel.

@@ -187,7 +187,7 @@ func TestSiteSilentIsOneAlert(t *testing.T) {
 	}
 	w.await(t, 15*time.Second, "the site's alert", func() bool {
 		page := w.attention(t)
-		return page.Total == 1 && page.Items[0].Alert.DeviceID == nil
+		return page.Total == 1 && page.Items[0].Alert.DeviceID == nil && page.Items[0].Alert.Devices == 4
 	})
 	a := w.attention(t).Items[0].Alert
 	if a.Site != site || a.Devices != 4 || a.Level != health.Critical || !strings.Contains(a.Message, "all 4 devices, at once") {

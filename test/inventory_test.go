@@ -156,6 +156,7 @@ func TestInventoryOfThisMachine(t *testing.T) {
 	}
 	must(client.Result(w.owner.TakeInventoryWithResponse(t.Context(), d.id)))(t)
 	d.stop()
+	w.await(t, 10*time.Second, "it is away", func() bool { return !must(w.owner.Device(t.Context(), d.id))(t).Device.Online })
 	_, err := client.Result(w.owner.TakeInventoryWithResponse(t.Context(), d.id))
 	refused(t, err, http.StatusServiceUnavailable, "van-board is not connected")
 	if v := must(client.Result(w.owner.GetInventoryWithResponse(t.Context(), d.id, nil)))(t); len(v.Items) < 20 {

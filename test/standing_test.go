@@ -2,20 +2,26 @@ package test
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"io"
 	"net/http"
 	"os"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/google/uuid"
 
+	"moorwatch.example/agent/host"
+	"moorwatch.example/agent/host/sim"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/calendar"
+	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/job"
 	"moorwatch.example/core/script"
@@ -45,6 +51,8 @@ func TestStandingJobs(t *testing.T) {
 	follow := stand("follow", `"loan" in tags`, job.When{Follow: true})
 	minute := time.Now().UTC().Truncate(time.Minute)
 	recurs := stand("recurs", "", job.When{Rule: "FREQ=DAILY", Start: minute.AddDate(0, 0, -3).Format(calendar.LocalTime), Zone: "UTC"})
+	next := time.Now().UTC().Add(time.Minute).Truncate(time.Minute)
+	soon := stand("soon", `name == "hay-desk-02"`, job.When{Rule: "FREQ=DAILY", Start: next.Format(calendar.LocalTime), Zone: "UTC"})
 	d := w.simulated(t, "hay-desk-01")
 	w.simulated(t, "hay-desk-02")
 	w.await(t, 20*time.Second, "both that were enrolled ran it", succeeded(enrolled, 2))
@@ -72,6 +80,14 @@ func TestStandingJobs(t *testing.T) {
 	if len(cmp) != 1 || cmp[0].Changed || cmp[0].Before == nil || cmp[0].After == nil || cmp[0].Before.ID == cmp[0].After.ID {
 		t.Errorf("two turns beside each other: %+v", cmp)
 	}
+	// What falls due is done once, also when the service is started again in the same minute.
+	w.await(t, 90*time.Second, "it fell due", succeeded(soon, 1))
+	w.Stop()
+	w.start(t)
+	w.await(t, 30*time.Second, "the devices are back", func() bool { return w.Online() == 2 })
+	if j := must(client.Result(w.owner.GetJobWithResponse(t.Context(), soon)))(t); j.Counts["succeeded"] != 1 || len(*j.Turns) != 1 || (*j.Turns)[0] != next.Format("2006-01-02 15:04") || j.NextAt.Sub(next) != 24*time.Hour {
+		t.Errorf("%+v, turns %v, next %v", j.Counts, *j.Turns, j.NextAt)
+	}
 	// Who began it may do less now: it begins nothing more.
 	lesser := w.client(t, w.personWith(t, wholly(access.Technician)))
 	me := must(client.Result(lesser.GetMeWithResponse(t.Context())))(t)
@@ -79,7 +95,7 @@ func TestStandingJobs(t *testing.T) {
 	must(client.Result(w.owner.SetPersonWithResponse(t.Context(), me.ID, api.PersonChange{Name: me.Name, Grants: wholly(access.Viewer)})))(t)
 	mine := must(client.Result(w.owner.GetJobWithResponse(t.Context(), online)))(t).Counts["succeeded"]
 	w.Fleet.Disconnect(d.id)
-	w.await(t, 20*time.Second, "mine went on", func() bool {
+	w.await(t, 60*time.Second, "mine went on", func() bool {
 		return must(client.Result(w.owner.GetJobWithResponse(t.Context(), online)))(t).Counts["succeeded"] > mine
 	})
 	if got := must(client.Result(w.owner.GetJobWithResponse(t.Context(), theirs.ID)))(t); len(got.Counts) != 0 {
@@ -195,5 +211,54 @@ func TestJobsComparedAndExported(t *testing.T) {
 	slow := must(client.Result(w.owner.ListRunsWithResponse(t.Context(), two.ID, &api.ListRunsParams{Slowest: new(true)})))(t).Items
 	if len(slow) != 1 {
 		t.Error(fmt.Sprint("the slowest: ", slow))
+	}
+}
+
+// crowd is a meter whose people are told by the test.
+type crowd struct {
+	host.Meter
+	names *atomic.Pointer[[]string]
+}
+
+func (c crowd) Vitals(ctx context.Context) (device.Vitals, error) {
+	v, err := c.Meter.Vitals(ctx)
+	v.People = nil
+	for _, n := range *c.names.Load() {
+		v.People = append(v.People, device.SignedIn{Name: n, Where: "console"})
+	}
+	return v, err
+}
+
+// A job answers that somebody signs in, and that a check begins to fail: once each time.
+func TestJobsAnswerEvents(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	var names atomic.Pointer[[]string]
+	names.Store(&[]string{"Wren"})
+	h := sim.Device{Name: "hay-kiosk", Kind: sim.Kiosk, Seed: 6, Dir: t.TempDir()}.Host(time.Now)
+	h.Meter = crowd{h.Meter, &names}
+	d := w.agent(t, "hay-kiosk", h, nil)
+	w.policy(t, "Kiosks", health.Scope{Kind: health.Everywhere}, watched)
+	hello := w.scriptID(t, "Hello", "hostname\n", nil)
+	stand := func(when job.When) uuid.UUID {
+		t.Helper()
+		return w.job(t, api.NewJob{Script: hello, Where: new(""), When: &when, Limits: &job.Limits{WaitHours: 1}}).ID
+	}
+	signed, failed := stand(job.When{Event: job.SignedIn}), stand(job.When{Event: job.Checked, Check: health.CheckService})
+	other := stand(job.When{Event: job.Checked, Check: health.CheckDisk})
+	ran := func(id uuid.UUID) int {
+		return must(client.Result(w.owner.GetJobWithResponse(t.Context(), id)))(t).Counts["succeeded"]
+	}
+	w.await(t, 20*time.Second, "who is signed in is known", func() bool {
+		return len(must(w.owner.Device(t.Context(), d.id))(t).Device.People) == 1
+	})
+	time.Sleep(6 * time.Second) // the job has looked once: who was there before does not sign in
+	names.Store(&[]string{"Wren", "Tobias"})
+	w.await(t, 30*time.Second, "somebody signed in", func() bool { return ran(signed) == 1 })
+	names.Store(&[]string{"Tobias"})
+	must(client.Result(w.owner.ChangeServiceWithResponse(t.Context(), d.id, link.ServiceDeed{Deed: link.ServiceStop, Name: screenService})))(t)
+	w.await(t, 60*time.Second, "the check failed", func() bool { return ran(failed) == 1 })
+	if ran(signed) != 1 || ran(other) != 0 {
+		t.Errorf("who leaves ran it %d times, another check %d times", ran(signed), ran(other))
 	}
 }
