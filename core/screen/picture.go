@@ -134,7 +134,7 @@ func (p *Picture) move(r image.Rectangle, d image.Point) {
 }
 
 // Scaled returns the part r of a picture, n times smaller each way: each pixel is the mean of n times
-// n, at the lower and right edge of those that there are. n is at least 1.
+// n, at the lower and right edge of those that there are. n is 1 to 256.
 func (p *Picture) Scaled(r image.Rectangle, n int) *Picture {
 	r = r.Intersect(p.Bounds())
 	out := &Picture{W: (r.Dx() + n - 1) / n, H: (r.Dy() + n - 1) / n}
@@ -152,27 +152,73 @@ func (p *Picture) ScaleInto(out *Picture, at image.Point, n int, r image.Rectang
 		}
 		return
 	}
+	// What lies beyond the picture counts for nothing.
+	from, to := at.X+r.Min.X*n, min(at.X+r.Max.X*n, p.W)
+	if from >= to {
+		return
+	}
+	columns := make([]column, to-from)
+	whole := (to - from) / n
 	for y := r.Min.Y; y < r.Max.Y; y++ {
-		to := out.row(y, r.Min.X, r.Max.X)
-		y0 := at.Y + y*n
-		y1 := min(y0+n, p.H)
-		for i := range to {
-			x0 := at.X + (r.Min.X+i)*n
-			x1 := min(x0+n, p.W)
-			var red, green, blue, count uint32
-			for yy := y0; yy < y1; yy++ {
-				for _, v := range p.row(yy, x0, x1) {
-					red += v >> 16 & 255
-					green += v >> 8 & 255
-					blue += v & 255
-					count++
-				}
-			}
-			if count > 0 {
-				half := count / 2
-				to[i] = (red+half)/count<<16 | (green+half)/count<<8 | (blue+half)/count
-			}
+		top, bottom := at.Y+y*n, min(at.Y+y*n+n, p.H)
+		if top >= bottom {
+			return
 		}
+		into := out.row(y, r.Min.X, r.Max.X)
+		if n == 2 && bottom-top == 2 && whole == len(into) { // as in most windows
+			halve(into, p.row(top, from, to), p.row(top+1, from, to))
+			continue
+		}
+		clear(columns)
+		for yy := top; yy < bottom; yy++ {
+			addUp(columns, p.row(yy, from, to))
+		}
+		means(into[:whole], columns, n, bottom-top)
+		if rest := (to - from) % n; rest > 0 {
+			means(into[whole:whole+1], columns[whole*n:], rest, bottom-top)
+		}
+	}
+}
+
+// column is the sum of up to 256 pixels, one above the other: as numbers, and of their red and blue.
+type column struct{ all, outer uint32 }
+
+func addUp(columns []column, row []uint32) {
+	for i := 0; i < len(row) && i < len(columns); i++ {
+		v := row[i]
+		columns[i].all += v
+		columns[i].outer += v & 0xFF00FF
+	}
+}
+
+// halve writes the rounded mean of each two times two pixels.
+func halve(to, above, below []uint32) {
+	for i, j := 0, 0; i < len(to) && j+1 < len(above) && j+1 < len(below); i, j = i+1, j+2 {
+		a, b, c, d := above[j], above[j+1], below[j], below[j+1]
+		outer := a&0xFF00FF + b&0xFF00FF + c&0xFF00FF + d&0xFF00FF
+		green := a&0xFF00 + b&0xFF00 + c&0xFF00 + d&0xFF00
+		to[i] = (outer+0x20002)>>2&0xFF00FF | (green+0x200)>>2&0xFF00
+	}
+}
+
+// means writes the rounded mean of each n columns of a height.
+func means(to []uint32, columns []column, n, height int) {
+	count := uint64(n * height)
+	half := count / 2
+	// The quotient by multiplication, which is exact for what 256 times 256 pixels add up to (Granlund
+	// and Montgomery, "Division by Invariant Integers using Multiplication", 1994).
+	by := uint64(1)<<40/count + 1
+	for i := range to {
+		var all, red, blue uint64
+		of := columns[:n]
+		columns = columns[n:]
+		for _, c := range of {
+			all += uint64(c.all)
+			red += uint64(c.outer >> 16)
+			blue += uint64(c.outer & 0xFFFF)
+		}
+		green := (all - red<<16 - blue) >> 8
+		to[i] = uint32((red+half)*by>>40<<16 | (green+half)*by>>40<<8 | (blue+half)*by>>40)
 	}
 }
 

@@ -2,6 +2,7 @@ package screen
 
 import (
 	"encoding/binary"
+	"fmt"
 	"image"
 	"math/rand/v2"
 	"slices"
@@ -162,6 +163,61 @@ func TestScaled(t *testing.T) {
 	got := p.Scaled(p.Bounds(), 2)
 	if got.W != 3 || got.H != 2 || !slices.Equal(got.Pix, []uint32{0x050505, 0x191919, 0x282828, 0x050505, 0x191919, 0x282828}) {
 		t.Errorf("%+v", got)
+	}
+}
+
+// Each pixel of a smaller picture is the rounded mean of those there are of its square.
+func TestScaledAnyhow(t *testing.T) {
+	rnd := rand.New(rand.NewPCG(7, 7))
+	for range 100 {
+		p, _ := NewPicture(1+rnd.IntN(300), 1+rnd.IntN(300))
+		white := uint32(rnd.IntN(2)) * 0xFFFFFF
+		for i := range p.Pix {
+			p.Pix[i] = rnd.Uint32()&0xFFFFFF | white
+		}
+		n := 1 + rnd.IntN([]int{5, 20, 256}[rnd.IntN(3)])
+		at := image.Pt(rnd.IntN(p.W), rnd.IntN(p.H))
+		out, _ := NewPicture((p.W-at.X+n-1)/n, (p.H-at.Y+n-1)/n)
+		part := image.Rect(rnd.IntN(out.W), rnd.IntN(out.H), 1+rnd.IntN(out.W), 1+rnd.IntN(out.H)).Intersect(out.Bounds())
+		p.ScaleInto(out, at, n, part)
+		for y := range out.H {
+			for x := range out.W {
+				square := image.Rect(x*n, y*n, x*n+n, y*n+n).Add(at).Intersect(p.Bounds())
+				var mean [3]int
+				for yy := square.Min.Y; yy < square.Max.Y; yy++ {
+					for xx := square.Min.X; xx < square.Max.X; xx++ {
+						for c := range mean {
+							mean[c] += int(p.Pix[yy*p.W+xx] >> (8 * c) & 255)
+						}
+					}
+				}
+				want, count := uint32(0), square.Dx()*square.Dy()
+				for c := range mean {
+					want |= uint32((mean[c]+count/2)/count) << (8 * c)
+				}
+				if !image.Pt(x, y).In(part) {
+					want = 0
+				}
+				if got := out.Pix[y*out.W+x]; got != want {
+					t.Fatalf("%d,%d of %dx%d from %v, %d times smaller, part %v: %06x, want %06x", x, y, p.W, p.H, at, n, part, got, want)
+				}
+			}
+		}
+	}
+}
+
+func BenchmarkScale(b *testing.B) {
+	p, _ := NewPicture(1920, 1080)
+	for i := range p.Pix {
+		p.Pix[i] = uint32(i) * 2654435761 >> 8
+	}
+	for _, n := range []int{2, 3, 4} {
+		out, _ := NewPicture((1920+n-1)/n, (1080+n-1)/n)
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			for b.Loop() {
+				p.ScaleInto(out, image.Point{}, n, out.Bounds())
+			}
+		})
 	}
 }
 
