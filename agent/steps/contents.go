@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"io/fs"
 	"os"
@@ -24,10 +23,17 @@ type Contents struct {
 	Dir string
 	// Fetch writes the bytes of a file from an offset on to w; it is called again after a cut, and waits
 	// for the service where that is away.
-	Fetch func(ctx context.Context, digest string, offset int64, w io.Writer) error
+	Fetch func(ctx context.Context, digest string, offset int64, w Taker) error
 
 	mu    sync.Mutex
 	locks map[string]*sync.Mutex
+}
+
+// Taker takes the bytes of a file. Before them it may be told its quick digest (pack.Quick), which is
+// then compared; an empty one says nothing.
+type Taker interface {
+	io.Writer
+	Expect(quick string) error
 }
 
 // contentsKept is how long what nobody used is kept.
@@ -87,22 +93,17 @@ func (c *Contents) File(ctx context.Context, f pack.File, log io.Writer) (path s
 		return "", err
 	}
 	defer part.Close()
-	sum := sha256.New()
-	have, err := io.Copy(sum, part)
+	have, err := part.Seek(0, io.SeekEnd)
+	if err == nil && have > f.Size {
+		have, err = 0, errors.Join(part.Truncate(0), rewind(part))
+	}
 	if err != nil {
 		return "", err
-	}
-	if have > f.Size {
-		have = 0
-		sum.Reset()
-		if err := errors.Join(part.Truncate(0), rewind(part)); err != nil {
-			return "", err
-		}
 	}
 	if have > 0 {
 		fmt.Fprintf(log, "   %s: %d of %d bytes are here already\n", f.Name, have, f.Size)
 	}
-	w := &taken{file: part, sum: sum, left: f.Size - have}
+	w := &taken{file: part, left: f.Size - have}
 	for w.left > 0 {
 		err := c.Fetch(ctx, f.SHA256, f.Size-w.left, w)
 		switch {
@@ -119,9 +120,9 @@ func (c *Contents) File(ctx context.Context, f pack.File, log io.Writer) (path s
 			}
 		}
 	}
-	if got := hex.EncodeToString(sum.Sum(nil)); got != f.SHA256 {
+	if err := w.compare(f.SHA256); err != nil {
 		os.Remove(part.Name())
-		return "", fmt.Errorf("the file %s has the digest %s…, and %s… was expected: it was dropped", f.Name, got[:12], f.SHA256[:12])
+		return "", fmt.Errorf("the file %s %w: it was dropped", f.Name, err)
 	}
 	if err := part.Sync(); err != nil {
 		return "", err
@@ -138,12 +139,24 @@ func full(err error) error {
 	return err
 }
 
-// taken writes what comes to the file and into the digest, and no more than is left.
+// taken writes what comes to the file and into its quick digest, and no more than is left.
 type taken struct {
-	file *os.File
-	sum  hash.Hash
-	left int64
-	err  error
+	file  *os.File
+	quick string     // as the service told it
+	sum   pack.Quick // of what the file holds, once that is known
+	left  int64
+	err   error
+}
+
+func (t *taken) Expect(quick string) error {
+	if quick == "" || t.quick != "" {
+		return nil
+	}
+	t.quick, t.sum = quick, pack.NewQuick()
+	if t.err = rewind(t.file); t.err == nil {
+		_, t.err = io.Copy(t.sum, t.file)
+	}
+	return t.err
 }
 
 func (t *taken) Write(p []byte) (int, error) {
@@ -151,10 +164,33 @@ func (t *taken) Write(p []byte) (int, error) {
 		return 0, errors.New("the file is longer than was said")
 	}
 	n, err := t.file.Write(p)
-	t.sum.Write(p[:n])
+	if t.quick != "" {
+		t.sum.Write(p[:n])
+	}
 	t.left -= int64(n)
 	if err != nil {
 		t.err = err
 	}
 	return n, err
+}
+
+// compare compares the quick digest, and where the service told none, the one that names the file.
+func (t *taken) compare(named string) error {
+	if t.quick != "" {
+		if t.sum.String() != t.quick {
+			return errors.New("is not as the service stored it")
+		}
+		return nil
+	}
+	sum := sha256.New()
+	if err := rewind(t.file); err != nil {
+		return err
+	}
+	if _, err := io.Copy(sum, t.file); err != nil {
+		return err
+	}
+	if got := hex.EncodeToString(sum.Sum(nil)); got != named {
+		return fmt.Errorf("has the digest %s…, and %s… was expected", got[:12], named[:12])
+	}
+	return nil
 }

@@ -348,7 +348,7 @@ func listFiles(ctx context.Context, c *cli.Command) error {
 			if e.Target != "" {
 				name += " -> " + e.Target
 			}
-			t.row(e.Mode, strings.TrimSuffix(e.Owner+":"+e.Group, ":"), size, e.Modified.Local().Format("2006-01-02 15:04"), name)
+			t.row(e.Mode, strings.TrimSuffix(e.Owner+":"+e.Group, ":"), size, minute(e.Modified), name)
 		}
 		return nil
 	})

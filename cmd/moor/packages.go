@@ -17,38 +17,46 @@ import (
 	"moorwatch.example/core/pack"
 )
 
-func packages(ctx context.Context, k *client.Client) iter.Seq2[api.Package, error] {
-	return client.Pages(func(cursor *string) ([]api.Package, *string, error) {
-		page, err := client.Result(k.ListPackagesWithResponse(ctx, &api.ListPackagesParams{Cursor: cursor}))
+// packages are those of the library.
+var packages = kind[api.Package]{
+	word: "package",
+	name: func(p api.Package) string { return p.Content.Name },
+	list: func(ctx context.Context, k *client.Client) iter.Seq2[api.Package, error] {
+		return client.Pages(func(cursor *string) ([]api.Package, *string, error) {
+			page, err := client.Result(k.ListPackagesWithResponse(ctx, &api.ListPackagesParams{Cursor: cursor}))
+			if err != nil {
+				return nil, nil, err
+			}
+			return page.Items, page.Next, nil
+		})
+	},
+	version: func(ctx context.Context, k *client.Client, p api.Package, version int) (api.Package, error) {
+		one, err := client.Result(k.GetPackageWithResponse(ctx, p.ID, &api.GetPackageParams{Version: versionParam(version)}))
 		if err != nil {
-			return nil, nil, err
+			return p, err
 		}
-		return page.Items, page.Next, nil
-	})
-}
-
-// packageOf finds the package that a command names first.
-func packageOf(ctx context.Context, c *cli.Command) (*client.Client, api.Package, error) {
-	name := c.Args().First()
-	if name == "" {
-		return nil, api.Package{}, errors.New("name a package; moor packages list shows them")
-	}
-	k, err := dial()
-	if err != nil {
-		return nil, api.Package{}, err
-	}
-	for p, err := range packages(ctx, k) {
-		if err != nil || strings.EqualFold(p.Content.Name, name) {
-			return k, p, err
-		}
-	}
-	return nil, api.Package{}, fmt.Errorf("the library has no package %q; moor packages list shows them", name)
+		return *one, nil
+	},
+	versions: func(ctx context.Context, k *client.Client, p api.Package) iter.Seq2[api.Package, error] {
+		return client.Pages(func(cursor *string) ([]api.Package, *string, error) {
+			page, err := client.Result(k.ListPackageVersionsWithResponse(ctx, p.ID, &api.ListPackageVersionsParams{Cursor: cursor}))
+			if err != nil {
+				return nil, nil, err
+			}
+			return page.Items, page.Next, nil
+		})
+	},
+	file:  func(p api.Package) (int, string) { return p.Version, p.File },
+	heads: []string{"VERSION", "OF THE PACKAGE", "CHANGED", "BY"},
+	row: func(p api.Package) []string {
+		return []string{fmt.Sprint(p.Version), p.Content.Version, minute(p.ChangedAt), p.ChangedBy}
+	},
 }
 
 func packagesCommand() *cli.Command {
 	on := func(name, usage string, remove bool) *cli.Command {
 		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME", Flags: beginFlags(), Action: func(ctx context.Context, c *cli.Command) error {
-			k, p, err := packageOf(ctx, c)
+			k, p, err := packages.named(ctx, c)
 			if err != nil {
 				return err
 			}
@@ -63,10 +71,10 @@ func packagesCommand() *cli.Command {
 				return err
 			}
 			if c.Bool("json") {
-				return jsonList(packages(ctx, k))
+				return jsonList(packages.list(ctx, k))
 			}
 			t := newTable("NAME", "VERSION", "FOR", "STEPS", "FILES", "DEVICES", "CHANGED", "BY")
-			for p, err := range packages(ctx, k) {
+			for p, err := range packages.list(ctx, k) {
 				if err != nil {
 					return err
 				}
@@ -74,21 +82,15 @@ func packagesCommand() *cli.Command {
 				if p.Devices != nil {
 					devices = fmt.Sprint(*p.Devices)
 				}
-				t.row(p.Content.Name, p.Content.Version, orAll(p.Content.Systems), fmt.Sprint(len(p.Content.Install)), fmt.Sprint(len(p.Content.Files)), devices, p.ChangedAt.Local().Format("2006-01-02 15:04"), p.ChangedBy)
+				t.row(p.Content.Name, p.Content.Version, orAll(p.Content.Systems), fmt.Sprint(len(p.Content.Install)), fmt.Sprint(len(p.Content.Files)), devices, minute(p.ChangedAt), p.ChangedBy)
 			}
 			return t.flush()
 		},
 	}, {
 		Name: "show", Usage: "print a package's file", ArgsUsage: "NAME",
-		Flags: []cli.Flag{jsonFlag, &cli.IntFlag{Name: "version", Usage: "as it was as this `VERSION`, as moor packages versions counts them"}},
+		Flags: []cli.Flag{jsonFlag, packages.asOf()},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			k, p, err := packageOf(ctx, c)
-			if err == nil && c.Int("version") > 0 {
-				var old *api.Package
-				if old, err = client.Result(k.GetPackageWithResponse(ctx, p.ID, &api.GetPackageParams{Version: new(c.Int("version"))})); err == nil {
-					p = *old
-				}
-			}
+			_, p, err := packages.named(ctx, c)
 			if err != nil {
 				return err
 			}
@@ -116,47 +118,9 @@ func packagesCommand() *cli.Command {
 			}
 			return nil
 		},
-	}, on("install", "install a package on the chosen devices, with what it needs", false), on("uninstall", "remove a package from the chosen devices", true), {
-		Name: "versions", Usage: "list what a package was", ArgsUsage: "NAME",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			k, p, err := packageOf(ctx, c)
-			if err != nil {
-				return err
-			}
-			t := newTable("VERSION", "OF THE PACKAGE", "CHANGED", "BY")
-			for v, err := range packageVersions(ctx, k, p.ID) {
-				if err != nil {
-					return err
-				}
-				t.row(fmt.Sprint(v.Version), v.Content.Version, v.ChangedAt.Local().Format("2006-01-02 15:04"), v.ChangedBy)
-			}
-			return t.flush()
-		},
-	}, {
-		Name: "changes", Usage: "print what the latest version changed, or what two versions differ in", ArgsUsage: "NAME [BEFORE AFTER]",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			k, p, err := packageOf(ctx, c)
-			if err != nil {
-				return err
-			}
-			return printChanges(c, func(version int) (int, string, error) {
-				one, err := client.Result(k.GetPackageWithResponse(ctx, p.ID, versionParam[api.GetPackageParams](version)))
-				if err != nil {
-					return 0, "", err
-				}
-				return one.Version, one.File, nil
-			})
-		},
-	}, {
-		Name: "drop", Usage: "remove a package from the library; devices keep what was installed", ArgsUsage: "NAME",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			k, p, err := packageOf(ctx, c)
-			if err != nil {
-				return err
-			}
-			return client.Done(k.RemovePackageWithResponse(ctx, p.ID))
-		},
-	}, {
+	}, on("install", "install a package on the chosen devices, with what it needs", false), on("uninstall", "remove a package from the chosen devices", true), packages.versionsCommand(), packages.changesCommand(), packages.dropCommand("remove a package from the library; devices keep what was installed", func(ctx context.Context, k *client.Client, p api.Package) error {
+		return client.Done(k.RemovePackageWithResponse(ctx, p.ID))
+	}), {
 		Name: "files", Usage: "list the content store: what packages bring", Flags: []cli.Flag{jsonFlag},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
@@ -198,14 +162,7 @@ func orAll(systems []string) string {
 
 // addPackage takes a package from its file, sending what it brings that lies beside the file.
 func addPackage(ctx context.Context, k *client.Client, path string) error {
-	info, err := os.Stat(path)
-	if err != nil {
-		return err
-	}
-	if info.Size() > pack.MaxBytes {
-		return fmt.Errorf("it has %d bytes, and 1 MiB may be", info.Size())
-	}
-	text, err := os.ReadFile(path)
+	text, err := readBounded(path, pack.MaxBytes)
 	if err != nil {
 		return err
 	}
@@ -244,23 +201,11 @@ func addPackage(ctx context.Context, k *client.Client, path string) error {
 		return err
 	}
 	in := api.NewPackage{File: string(file)}
-	var made *api.Package
-	for old, err := range packages(ctx, k) {
-		if err != nil {
-			return err
-		}
-		if old.Content.Name == p.Name {
-			made, err = client.Result(k.SetPackageWithResponse(ctx, old.ID, in))
-			if err != nil {
-				return err
-			}
-		}
+	made, err := packages.put(ctx, k, p.Name, func() (*api.Package, error) { return client.Made(k.AddPackageWithResponse(ctx, in)) }, func(old api.Package) (*api.Package, error) {
+		return client.Result(k.SetPackageWithResponse(ctx, old.ID, in))
+	})
+	if err == nil {
+		fmt.Printf("%s %s is in the library.\n", made.Content.Name, made.Content.Version)
 	}
-	if made == nil {
-		if made, err = client.Made(k.AddPackageWithResponse(ctx, in)); err != nil {
-			return err
-		}
-	}
-	fmt.Printf("%s %s is in the library.\n", made.Content.Name, made.Content.Version)
-	return nil
+	return err
 }

@@ -16,24 +16,40 @@ import (
 	"moorwatch.example/core/script"
 )
 
-func scripts(ctx context.Context, k *client.Client) iter.Seq2[api.Script, error] {
-	return client.Pages(func(cursor *string) ([]api.Script, *string, error) {
-		page, err := client.Result(k.ListScriptsWithResponse(ctx, &api.ListScriptsParams{Cursor: cursor}))
+// scripts are those of the library.
+var scripts = kind[api.Script]{
+	word: "script",
+	name: func(s api.Script) string { return s.Content.Name },
+	list: func(ctx context.Context, k *client.Client) iter.Seq2[api.Script, error] {
+		return client.Pages(func(cursor *string) ([]api.Script, *string, error) {
+			page, err := client.Result(k.ListScriptsWithResponse(ctx, &api.ListScriptsParams{Cursor: cursor}))
+			if err != nil {
+				return nil, nil, err
+			}
+			return page.Items, page.Next, nil
+		})
+	},
+	version: func(ctx context.Context, k *client.Client, s api.Script, version int) (api.Script, error) {
+		one, err := client.Result(k.GetScriptWithResponse(ctx, s.ID, &api.GetScriptParams{Version: versionParam(version)}))
 		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
-	})
-}
-
-// findScript finds a script of the library by its name; case does not count.
-func findScript(ctx context.Context, k *client.Client, name string) (api.Script, error) {
-	for s, err := range scripts(ctx, k) {
-		if err != nil || strings.EqualFold(s.Content.Name, name) {
 			return s, err
 		}
-	}
-	return api.Script{}, fmt.Errorf("the library has no script %q; moor scripts list shows them", name)
+		return *one, nil
+	},
+	versions: func(ctx context.Context, k *client.Client, s api.Script) iter.Seq2[api.Script, error] {
+		return client.Pages(func(cursor *string) ([]api.Script, *string, error) {
+			page, err := client.Result(k.ListScriptVersionsWithResponse(ctx, s.ID, &api.ListScriptVersionsParams{Cursor: cursor}))
+			if err != nil {
+				return nil, nil, err
+			}
+			return page.Items, page.Next, nil
+		})
+	},
+	file:  func(s api.Script) (int, string) { return s.Version, s.File },
+	heads: []string{"VERSION", "LINES", "CHANGED", "BY"},
+	row: func(s api.Script) []string {
+		return []string{fmt.Sprint(s.Version), fmt.Sprint(strings.Count(s.Content.Body, "\n")), minute(s.ChangedAt), s.ChangedBy}
+	},
 }
 
 func scriptsCommand() *cli.Command {
@@ -45,10 +61,10 @@ func scriptsCommand() *cli.Command {
 				return err
 			}
 			if c.Bool("json") {
-				return jsonList(scripts(ctx, k))
+				return jsonList(scripts.list(ctx, k))
 			}
 			t := newTable("NAME", "VERSION", "FOR", "ASKS FOR", "CHANGED", "BY")
-			for s, err := range scripts(ctx, k) {
+			for s, err := range scripts.list(ctx, k) {
 				if err != nil {
 					return err
 				}
@@ -64,21 +80,15 @@ func scriptsCommand() *cli.Command {
 					}
 					asks = append(asks, name)
 				}
-				t.row(s.Content.Name, fmt.Sprint(s.Version), s.Content.Interpreter+" on "+strings.Join(systems, ", "), strings.Join(asks, " "), s.ChangedAt.Local().Format("2006-01-02 15:04"), s.ChangedBy)
+				t.row(s.Content.Name, fmt.Sprint(s.Version), s.Content.Interpreter+" on "+strings.Join(systems, ", "), strings.Join(asks, " "), minute(s.ChangedAt), s.ChangedBy)
 			}
 			return t.flush()
 		},
 	}, {
 		Name: "export", Usage: "write a script's file, or print it", ArgsUsage: "NAME [FILE]",
-		Flags: []cli.Flag{&cli.IntFlag{Name: "version", Usage: "as it was as this `VERSION`"}},
+		Flags: []cli.Flag{scripts.asOf()},
 		Action: func(ctx context.Context, c *cli.Command) error {
-			k, s, err := scriptOf(ctx, c)
-			if err == nil && c.Int("version") > 0 {
-				var old *api.Script
-				if old, err = client.Result(k.GetScriptWithResponse(ctx, s.ID, &api.GetScriptParams{Version: new(c.Int("version"))})); err == nil {
-					s = *old
-				}
-			}
+			_, s, err := scripts.named(ctx, c)
 			if err != nil {
 				return err
 			}
@@ -111,51 +121,14 @@ func scriptsCommand() *cli.Command {
 			}
 			return nil
 		},
-	}, {
-		Name: "versions", Usage: "list what a script was", ArgsUsage: "NAME",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			k, s, err := scriptOf(ctx, c)
-			if err != nil {
-				return err
-			}
-			t := newTable("VERSION", "LINES", "CHANGED", "BY")
-			for v, err := range client.Pages(func(cursor *string) ([]api.Script, *string, error) {
-				page, err := client.Result(k.ListScriptVersionsWithResponse(ctx, s.ID, &api.ListScriptVersionsParams{Cursor: cursor}))
-				if err != nil {
-					return nil, nil, err
-				}
-				return page.Items, page.Next, nil
-			}) {
-				if err != nil {
-					return err
-				}
-				t.row(fmt.Sprint(v.Version), fmt.Sprint(strings.Count(v.Content.Body, "\n")), v.ChangedAt.Local().Format("2006-01-02 15:04"), v.ChangedBy)
-			}
-			return t.flush()
-		},
-	}, {
-		Name: "changes", Usage: "print what the latest version changed, or what two versions differ in", ArgsUsage: "NAME [BEFORE AFTER]",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			k, s, err := scriptOf(ctx, c)
-			if err != nil {
-				return err
-			}
-			return printChanges(c, func(version int) (int, string, error) {
-				one, err := client.Result(k.GetScriptWithResponse(ctx, s.ID, versionParam[api.GetScriptParams](version)))
-				if err != nil {
-					return 0, "", err
-				}
-				return one.Version, one.File, nil
-			})
-		},
-	}, {
+	}, scripts.versionsCommand(), scripts.changesCommand(), {
 		Name: "try", Usage: "run a script that is not in the library on one device", ArgsUsage: "FILE DEVICE",
 		Flags: []cli.Flag{&cli.StringSliceFlag{Name: "set", Usage: "a parameter, as `NAME=VALUE`"}, &cli.StringSliceFlag{Name: "ask", Usage: "ask for the secret parameter of this `NAME`"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() != 2 {
 				return errors.New("give the script's file and the device: moor scripts try mine.sh hay-desk-01")
 			}
-			text, err := os.ReadFile(c.Args().First())
+			text, err := readBounded(c.Args().First(), 2*script.MaxBytes)
 			if err != nil {
 				return err
 			}
@@ -181,41 +154,13 @@ func scriptsCommand() *cli.Command {
 			}
 			return followJob(ctx, k, j.ID)
 		},
-	}, {
-		Name: "remove", Usage: "remove a script from the library", ArgsUsage: "NAME",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			k, s, err := scriptOf(ctx, c)
-			if err != nil {
-				return err
-			}
-			return client.Done(k.RemoveScriptWithResponse(ctx, s.ID))
-		},
-	}}}
-}
-
-// scriptOf finds the script that a command names first.
-func scriptOf(ctx context.Context, c *cli.Command) (*client.Client, api.Script, error) {
-	name := c.Args().First()
-	if name == "" {
-		return nil, api.Script{}, errors.New("name a script; moor scripts list shows them")
-	}
-	k, err := dial()
-	if err != nil {
-		return nil, api.Script{}, err
-	}
-	s, err := findScript(ctx, k, name)
-	return k, s, err
+	}, scripts.dropCommand("remove a script from the library", func(ctx context.Context, k *client.Client, s api.Script) error {
+		return client.Done(k.RemoveScriptWithResponse(ctx, s.ID))
+	})}}
 }
 
 func importScript(ctx context.Context, k *client.Client, path string) error {
-	info, err := os.Stat(path)
-	if err != nil {
-		return err
-	}
-	if info.Size() > 2*script.MaxBytes {
-		return fmt.Errorf("it has %d bytes, and 1 MiB may be", info.Size())
-	}
-	text, err := os.ReadFile(path)
+	text, err := readBounded(path, 2*script.MaxBytes)
 	if err != nil {
 		return err
 	}
@@ -223,12 +168,10 @@ func importScript(ctx context.Context, k *client.Client, path string) error {
 	if err != nil {
 		return err
 	}
-	var made *api.Script
-	if old, found := findScript(ctx, k, s.Name); found == nil {
-		made, err = client.Result(k.SetScriptWithResponse(ctx, old.ID, api.NewScript{Content: &s}))
-	} else {
-		made, err = client.Made(k.AddScriptWithResponse(ctx, api.NewScript{Content: &s}))
-	}
+	in := api.NewScript{Content: &s}
+	made, err := scripts.put(ctx, k, s.Name, func() (*api.Script, error) { return client.Made(k.AddScriptWithResponse(ctx, in)) }, func(old api.Script) (*api.Script, error) {
+		return client.Result(k.SetScriptWithResponse(ctx, old.ID, in))
+	})
 	if err == nil {
 		fmt.Printf("%s, version %d.\n", made.Content.Name, made.Version)
 	}

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -59,6 +60,12 @@ func (c *contents) have(digest string) (n int64, whole bool) {
 	return 0, false
 }
 
+// remove removes a file, whole or not.
+func (c *contents) remove(digest string) {
+	os.Remove(c.path(digest))
+	os.Remove(c.path(digest) + ".part")
+}
+
 // claim has one at a time send a file.
 func (c *contents) claim(digest string) (release func(), ok bool) {
 	c.mu.Lock()
@@ -82,40 +89,41 @@ var (
 
 // take writes bytes of a file from an offset on. Once all are there the digest is compared; what has
 // another is dropped.
-func (c *contents) take(digest string, size, offset int64, r io.Reader) (whole bool, err error) {
+// Of what is whole it returns the quick digest too.
+func (c *contents) take(digest string, size, offset int64, r io.Reader) (quick string, whole bool, err error) {
 	path := c.path(digest)
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return false, err
+		return "", false, err
 	}
 	f, err := os.OpenFile(path+".part", os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
-		return false, err
+		return "", false, err
 	}
 	defer f.Close()
 	if end, err := f.Seek(0, io.SeekEnd); err != nil || end != offset {
-		return false, errors.Join(errOffset, err)
+		return "", false, errors.Join(errOffset, err)
 	}
 	n, err := io.Copy(f, io.LimitReader(r, size-offset))
 	if err != nil || offset+n < size {
-		return false, err
+		return "", false, err
 	}
 	if more, _ := r.Read(make([]byte, 1)); more > 0 {
-		return false, errors.Join(errLarge, os.Remove(f.Name()))
+		return "", false, errors.Join(errLarge, os.Remove(f.Name()))
 	}
-	sum := sha256.New()
+	sum, second := sha256.New(), pack.NewQuick()
 	if _, err = f.Seek(0, io.SeekStart); err == nil {
-		_, err = io.Copy(sum, f)
+		_, err = io.Copy(io.MultiWriter(sum, second), f)
 	}
 	if err != nil {
-		return false, err
+		return "", false, err
 	}
 	if hex.EncodeToString(sum.Sum(nil)) != digest {
-		return false, errors.Join(errDigest, os.Remove(f.Name()))
+		return "", false, errors.Join(errDigest, os.Remove(f.Name()))
 	}
 	if err := f.Sync(); err != nil {
-		return false, err
+		return "", false, err
 	}
-	return true, os.Rename(f.Name(), path)
+	return second.String(), true, os.Rename(f.Name(), path)
 }
 
 // ListContents lists the content store: GET /contents.
@@ -165,8 +173,9 @@ func (c *Column) SendContent(g *gin.Context, digest string, in api.SendContentPa
 	defer release()
 	whole := x.Whole
 	if !whole {
-		if whole, err = c.contents.take(digest, x.Size, in.Offset, g.Request.Body); err == nil && whole {
-			err = c.store.wholeContent(ctx, digest)
+		var quick string
+		if quick, whole, err = c.contents.take(digest, x.Size, in.Offset, g.Request.Body); err == nil && whole {
+			err = c.store.wholeContent(ctx, digest, quick)
 		}
 	}
 	x.Have, _ = c.contents.have(digest)
@@ -195,8 +204,7 @@ func (c *Column) RemoveContent(g *gin.Context, digest string) {
 	case err == nil && len(users) > 0:
 		err = front.Problem(http.StatusConflict, "The file is brought by "+strings.Join(users, ", ")+".", "Change or remove that first.")
 	case err == nil:
-		os.Remove(c.contents.path(digest))
-		os.Remove(c.contents.path(digest) + ".part")
+		c.contents.remove(digest)
 	}
 	if c.done(g, "content.remove", name+", "+digest, err) {
 		g.Status(http.StatusNoContent)
@@ -221,19 +229,26 @@ func (c *Column) ServeContent(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "the file is not in the store any more", http.StatusNotFound)
 		return
 	}
+	quick := ""
 	if err == nil {
+		defer f.Close()
 		_, err = f.Seek(offset, io.SeekStart)
+	}
+	if err == nil {
+		quick, err = c.store.quickDigest(r.Context(), digest)
 	}
 	if err != nil {
 		http.Error(w, "the store cannot be read", http.StatusServiceUnavailable)
 		return
 	}
-	defer f.Close()
+	if quick != "" {
+		w.Header().Set(link.QuickDigest, quick)
+	}
 	stream, err := bulk.AcceptBulk(w, r)
 	if err != nil {
 		return
 	}
-	// The device compares the digest of the whole file by itself.
+	// The device compares the digest of the whole file by itself, not that of what is sent now.
 	if _, err := bulk.SendBulk(r.Context(), stream, c.hub.Gate(id), f, func() []byte { return nil }); err != nil {
 		slog.Debug("a file of a package was not sent to its end", "device", id, "error", err)
 	}
@@ -244,13 +259,8 @@ func (c *Column) brings(id uuid.UUID, digest string) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, r := range c.at[id] {
-		if r.sentAt.IsZero() {
-			continue
-		}
-		for _, d := range r.job.files {
-			if d == digest {
-				return true
-			}
+		if !r.sentAt.IsZero() && slices.Contains(r.job.files, digest) {
+			return true
 		}
 	}
 	return false
@@ -260,8 +270,7 @@ func (c *Column) brings(id uuid.UUID, digest string) bool {
 func (c *Column) tidyContents(ctx context.Context) error {
 	gone, err := c.store.unusedContents(ctx, time.Now().Add(-unusedKept), time.Now().Add(-partsKept))
 	for _, digest := range gone {
-		os.Remove(c.contents.path(digest))
-		os.Remove(c.contents.path(digest) + ".part")
+		c.contents.remove(digest)
 	}
 	return err
 }

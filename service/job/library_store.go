@@ -189,9 +189,15 @@ func (s store) addContent(ctx context.Context, in api.NewContent, name, by strin
 	return s.content(ctx, in.Sha256)
 }
 
-func (s store) wholeContent(ctx context.Context, digest string) error {
-	_, err := s.pool.Exec(ctx, "UPDATE contents SET whole = true WHERE sha256 = $1", digest)
+func (s store) wholeContent(ctx context.Context, digest, quick string) error {
+	_, err := s.pool.Exec(ctx, "UPDATE contents SET whole = true, quick = $2 WHERE sha256 = $1", digest, quick)
 	return err
+}
+
+// quickDigest is the quick digest of a content, empty where it is not known.
+func (s store) quickDigest(ctx context.Context, digest string) (quick string, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT coalesce(quick, '') FROM contents WHERE sha256 = $1", digest).Scan(&quick)
+	return quick, err
 }
 
 // removeContent removes a file, unless packages bring it: those are returned.
