@@ -57,6 +57,8 @@ type Agent struct {
 	orders   *orders
 	fresh    chan struct{} // a report waits to be sent
 	stale    chan struct{} // the inventory is another than the service has
+	patched  chan struct{} // the updates may be
+	asked    time.Time     // when the sources of updates were asked
 	keeper   keeper
 	watch    watch
 	files    *files.Files
@@ -89,7 +91,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	if a.Every == 0 {
 		a.Every = ReportEvery
 	}
-	a.fresh, a.stale = make(chan struct{}, 1), make(chan struct{}, 1)
+	a.fresh, a.stale, a.patched = make(chan struct{}, 1), make(chan struct{}, 1), make(chan struct{}, 1)
 	a.keeper.path = filepath.Join(a.Dir, "inventory.json")
 	a.watch.open(filepath.Join(a.Dir, "settings.json"))
 	if a.Host.Disk != nil {
@@ -182,6 +184,9 @@ func (a *Agent) connect(ctx context.Context) error {
 	sending.Go(func() { a.report(ctx, service, offered) })
 	if a.Host.Lister != nil {
 		sending.Go(func() { a.keepInventory(ctx, service) })
+	}
+	if offered.Updates != nil {
+		sending.Go(func() { a.keepUpdates(ctx, service) })
 	}
 	if a.runs != nil {
 		sending.Go(func() { a.runs.tell(ctx, service) })

@@ -157,7 +157,13 @@ func (r *runs) start(ctx context.Context, left journal.Left) {
 		if err := r.journal.End(result); err != nil {
 			r.agent.Log.Error("how a run ended cannot be written", "run", o.ID, "error", err)
 		}
-		if slices.ContainsFunc(o.Parts, func(p messages.RunPart) bool { return p.There != nil }) {
+		patched := slices.ContainsFunc(o.Parts, func(p messages.RunPart) bool {
+			return slices.ContainsFunc(p.Steps, func(s work.Step) bool { return s.Do == work.Update || s.Do == work.Back || s.Do == work.Look })
+		})
+		if patched {
+			r.agent.updated()
+		}
+		if patched || slices.ContainsFunc(o.Parts, func(p messages.RunPart) bool { return p.There != nil }) {
 			select {
 			case r.agent.stale <- struct{}{}: // what is installed has perhaps changed
 			default:
@@ -222,7 +228,7 @@ func reason(err error, secrets []string) string {
 }
 
 // fetch reads a file of a package from the service, waiting for it where it is away.
-func (r *runs) fetch(ctx context.Context, digest string, offset int64, w io.Writer) error {
+func (r *runs) fetch(ctx context.Context, digest string, offset int64, w steps.Taker) error {
 	service, ended, err := r.agent.service.wait(ctx)
 	if err != nil {
 		return err
@@ -256,6 +262,9 @@ func (r *runs) fetch(ctx context.Context, digest string, offset int64, w io.Writ
 	defer stream.Close()
 	stop := context.AfterFunc(ctx, func() { stream.Close() })
 	defer stop()
+	if err := w.Expect(answer.Header.Get(messages.QuickDigest)); err != nil {
+		return err
+	}
 	_, err = link.ReceiveBulk(stream, w, func([]byte) error { return nil }) // the whole file's digest is looked at in the end
 	return err
 }

@@ -12,6 +12,8 @@ import (
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/inventory"
+	"moorwatch.example/core/patch"
+	"moorwatch.example/core/work"
 )
 
 // Host is what one computer offers. A capability that it lacks is nil, and the agent does not
@@ -34,6 +36,7 @@ type Host struct {
 	Settings  Settings  // capability "settings"
 	Screens   Screens   // capability "screen"
 	Software  Software  // capability "packages"
+	Updates   Updates   // capability "updates"
 	// Sources are classes of management data beside those that the other capabilities give.
 	Sources []Source
 	// Withheld are capabilities that are not offered though what they need is there.
@@ -64,6 +67,7 @@ func (h Host) Capabilities() []string {
 		{device.CapabilityQueries, h.Lister != nil && !slices.Contains(h.Withheld, device.CapabilityQueries)},
 		{device.CapabilityScreen, h.Screens != nil},
 		{device.CapabilityPackages, h.Software != nil && h.Runner != nil},
+		{device.CapabilityUpdates, h.Updates != nil && h.Runner != nil},
 	} {
 		if c.offered {
 			list = append(list, c.name)
@@ -102,6 +106,8 @@ func (h Host) Without(names []string) Host {
 			h.Screens = nil
 		case device.CapabilityPackages:
 			h.Software = nil
+		case device.CapabilityUpdates:
+			h.Updates = nil
 		}
 	}
 	return h
@@ -283,4 +289,21 @@ type Software interface {
 	Remove(ctx context.Context, name string, log io.Writer) error
 	// Formats are the ends of the names of files that it installs, such as ".deb".
 	Formats() []string
+}
+
+// Updates offers newer versions of what the computer has, by the system's own means. Versions of sources that
+// are not the system's are passed over, and those that are there already; what a source prints goes to log.
+type Updates interface {
+	// Missing lists what is offered. fresh has the sources asked anew, over the network. What is known is
+	// returned even with an error, which says in words what a source said.
+	Missing(ctx context.Context, fresh bool) ([]patch.Update, error)
+	// Fetch fetches what Install needs, so that this needs no network.
+	Fetch(ctx context.Context, all []work.Version, log io.Writer) error
+	Install(ctx context.Context, all []work.Version, log io.Writer) error
+	// Back installs older versions in place of those that are there.
+	Back(ctx context.Context, all []work.Version, log io.Writer) error
+	// Refresh restarts the services that still use what was replaced, but for the agent's own.
+	Refresh(ctx context.Context, log io.Writer) error
+	// Restart tells whether the computer asks to be restarted.
+	Restart(ctx context.Context) (bool, error)
 }

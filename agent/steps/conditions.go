@@ -79,6 +79,11 @@ func (r *doing) is(ctx context.Context, c work.Condition) (bool, error) {
 		}
 		list, err := r.Host.People.People(ctx)
 		return len(list.Items) > 0, err
+	case work.OfRestart:
+		if r.Host.Updates == nil {
+			return false, errors.New("this device does not tell whether it asks to be restarted")
+		}
+		return r.Host.Updates.Restart(ctx)
 	}
 	return false, fmt.Errorf("this agent knows no condition %q: a newer one may", c.Kind)
 }

@@ -74,6 +74,8 @@ func (r *doing) do(ctx context.Context, n int, s work.Step) (undo string, err er
 		return "", r.restart(ctx)
 	case work.Wait:
 		return "", r.wait(ctx, s)
+	case work.Look, work.Fetch, work.Update, work.Back, work.Refresh:
+		return "", r.update(ctx, s)
 	}
 	return "", fmt.Errorf("this agent knows no step %q: a newer one may", s.Do)
 }
@@ -348,4 +350,27 @@ func interpreter(name string) (argv []string, suffix string, err error) {
 		return []string{"osascript"}, ".applescript", nil
 	}
 	return nil, "", fmt.Errorf("this agent knows no interpreter %q: a newer one may", name)
+}
+
+// update does a step about the system's updates.
+func (r *doing) update(ctx context.Context, s work.Step) error {
+	u := r.Host.Updates
+	if u == nil {
+		return errors.New("this device offers no updates")
+	}
+	switch s.Do {
+	case work.Look:
+		all, err := u.Missing(ctx, true)
+		if err == nil {
+			r.tell("%d missing", len(all))
+		}
+		return err
+	case work.Fetch:
+		return u.Fetch(ctx, s.Updates, r.out)
+	case work.Update:
+		return u.Install(ctx, s.Updates, r.out)
+	case work.Back:
+		return u.Back(ctx, s.Updates, r.out)
+	}
+	return u.Refresh(ctx, r.out)
 }

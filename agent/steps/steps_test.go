@@ -239,15 +239,26 @@ func TestEdited(t *testing.T) {
 	}
 }
 
-// A file is fetched once, the rest alone after a cut, and one with another digest is dropped.
+// A file is fetched once, the rest alone after a cut, and one with another digest is dropped: whether the
+// service tells the quick digest or none.
 func TestContents(t *testing.T) {
 	whole := bytes.Repeat([]byte("moorland "), 50_000)
 	sum := sha256.Sum256(whole)
 	f := pack.File{Name: "big.bin", SHA256: hex.EncodeToString(sum[:]), Size: int64(len(whole))}
+	quick := pack.NewQuick()
+	quick.Write(whole)
+	t.Run("named", func(t *testing.T) { contents(t, whole, f, "", "has the digest") })
+	t.Run("quick", func(t *testing.T) { contents(t, whole, f, quick.String(), "is not as the service stored it") })
+}
+
+func contents(t *testing.T, whole []byte, f pack.File, quick, wrong string) {
 	var offsets []int64
 	fetched := 0
-	c := &Contents{Dir: t.TempDir(), Fetch: func(_ context.Context, _ string, offset int64, w io.Writer) error {
+	c := &Contents{Dir: t.TempDir(), Fetch: func(_ context.Context, _ string, offset int64, w Taker) error {
 		offsets = append(offsets, offset)
+		if err := w.Expect(quick); err != nil {
+			return err
+		}
 		n := min(200_000, len(whole)-int(offset))
 		k, err := w.Write(whole[offset:][:n])
 		fetched += k
@@ -273,14 +284,14 @@ func TestContents(t *testing.T) {
 		t.Errorf("%v, %d bytes, %s", err, fetched, log.String())
 	}
 	c.Forget(f)
-	os.WriteFile(path+".part", append([]byte("x"), whole[1:]...), 0o600)
-	if _, err := c.File(t.Context(), f, &log); err == nil || !strings.Contains(err.Error(), "has the digest") {
+	os.WriteFile(path+".part", append([]byte("x"), whole[1:300_000]...), 0o600)
+	if _, err := c.File(t.Context(), f, &log); err == nil || !strings.Contains(err.Error(), wrong) {
 		t.Errorf("a wrong digest: %v", err)
 	}
 	if _, err := os.Stat(path + ".part"); err == nil {
 		t.Error("what has a wrong digest is kept")
 	}
-	c.Fetch = func(context.Context, string, int64, io.Writer) error {
+	c.Fetch = func(context.Context, string, int64, Taker) error {
 		return fmt.Errorf("%w: no such file", ErrRefused)
 	}
 	if _, err := c.File(t.Context(), f, &log); !errors.Is(err, ErrRefused) {

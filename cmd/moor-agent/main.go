@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"strings"
 	"syscall"
 
@@ -106,5 +107,9 @@ func run(ctx context.Context, c *cli.Command) error {
 		level = slog.LevelDebug
 	}
 	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
-	return (&agent.Agent{Dir: c.String("dir"), Host: native.New(), Log: log}).Run(ctx)
+	dir, err := filepath.Abs(c.String("dir")) // programs that it runs stand elsewhere
+	if err != nil {
+		return err
+	}
+	return (&agent.Agent{Dir: dir, Host: native.New(), Log: log}).Run(ctx)
 }

@@ -144,21 +144,21 @@ func printPlan(j *api.Job) error {
 	if j.When.Standing() {
 		verb = "would stand, and is meant for"
 	}
-	fmt.Printf("%s %s %d devices, of which %d are online: %s\n", j.Work, verb, n, *j.Online, strings.Join(*j.Sample, ", "))
+	fmt.Printf("%s %s %s, %d online now: %s\n", j.Work, verb, counted(n, "device"), *j.Online, strings.Join(*j.Sample, ", "))
 	if n := j.Counts[string(job.Unfit)]; n > 0 {
 		fmt.Printf("It leaves out %d more, of another system or without what it needs: %s\n", n, strings.Join(*j.Unfit, ", "))
 	}
 	if j.Limits.WaitHours == 0 && *j.Online < n && !j.When.Standing() {
-		fmt.Printf("%d are away now, and would be missed: --wait 24h would wait for them.\n", n-*j.Online)
+		fmt.Printf("Away now, and missed: %s. --wait 24h would wait for them.\n", counted(n-*j.Online, "device"))
 	}
 	if j.NextAt != nil {
-		fmt.Printf("The first time is %s.\n", j.NextAt.Local().Format("2006-01-02 15:04"))
+		fmt.Printf("The first time is %s.\n", minute(*j.NextAt))
 	}
 	if j.Opens != nil {
-		fmt.Printf("The first maintenance window opens at %s.\n", j.Opens.Local().Format("2006-01-02 15:04"))
+		fmt.Printf("The first maintenance window opens at %s.\n", minute(*j.Opens))
 	}
 	if j.ShutCount != nil && *j.ShutCount > 0 {
-		fmt.Printf("%d have no maintenance window before the deadline, and would be missed: %s\n", *j.ShutCount, strings.Join(*j.Shut, ", "))
+		fmt.Printf("No maintenance window opens before the deadline at %s, which would be missed: %s\n", counted(*j.ShutCount, "device"), strings.Join(*j.Shut, ", "))
 	}
 	if j.Busy != nil && *j.Busy > 0 {
 		fmt.Printf("At %d of them runs of other jobs are under way or waiting, which come first where they were begun before.\n", *j.Busy)

@@ -56,7 +56,7 @@ func jobsCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				t.row(j.ID.String()[:8], j.Name, j.State, countWords(j.Counts), j.BeginAt.Local().Format("2006-01-02 15:04"), j.CreatedBy)
+				t.row(j.ID.String()[:8], j.Name, j.State, countWords(j.Counts), minute(j.BeginAt), j.CreatedBy)
 			}
 			return t.flush()
 		},
@@ -236,7 +236,7 @@ func jobNamed(ctx context.Context, k *client.Client, name string) (uuid.UUID, er
 }
 
 func startJob(ctx context.Context, c *cli.Command) error {
-	k, s, err := scriptOf(ctx, c)
+	k, s, err := scripts.named(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -300,7 +300,7 @@ func printJob(j *api.Job) error {
 	if j.When.Standing() && j.EndedAt == nil {
 		fmt.Print("It stands")
 		if j.NextAt != nil {
-			fmt.Printf(", and falls due next at %s", j.NextAt.Local().Format("2006-01-02 15:04"))
+			fmt.Printf(", and falls due next at %s", minute(*j.NextAt))
 		}
 		fmt.Println(".")
 	}

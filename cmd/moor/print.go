@@ -61,6 +61,17 @@ func jsonLine(v any) (string, error) {
 	return string(text), err
 }
 
+// minute prints a time as the reader's clock has it, to the minute.
+func minute(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
+
+// counted is a number of things, such as 1 device or 7 devices.
+func counted(n int, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return fmt.Sprintf("%d %ss", n, thing)
+}
+
 func first(list []string) string {
 	if len(list) == 0 {
 		return ""

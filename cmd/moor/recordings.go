@@ -56,7 +56,7 @@ func recordingsCommand() *cli.Command {
 				if r.Excerpt != nil {
 					line = *r.Excerpt
 				}
-				t.row(r.ID.String(), r.BeganAt.Local().Format("2006-01-02 15:04"), r.Kind, r.Device, r.Actor, lasted(time.Duration(r.Seconds*float64(time.Second))), fmt.Sprint(r.Bytes), line)
+				t.row(r.ID.String(), minute(r.BeganAt), r.Kind, r.Device, r.Actor, lasted(time.Duration(r.Seconds*float64(time.Second))), fmt.Sprint(r.Bytes), line)
 			}
 			return t.flush()
 		},

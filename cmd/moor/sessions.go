@@ -57,7 +57,7 @@ func sessionsCommand() *cli.Command {
 				if s.EndedAt != nil {
 					end = *s.EndedAt
 				}
-				t.row(s.BeganAt.Local().Format("2006-01-02 15:04"), s.Device, s.Tool, s.Actor, lasted(end.Sub(s.BeganAt)), fmt.Sprint(s.Deeds), s.Consent)
+				t.row(minute(s.BeganAt), s.Device, s.Tool, s.Actor, lasted(end.Sub(s.BeganAt)), fmt.Sprint(s.Deeds), s.Consent)
 			}
 			return t.flush()
 		},

@@ -29,6 +29,7 @@ import (
 	"moorwatch.example/core/inventory"
 	"moorwatch.example/core/job"
 	"moorwatch.example/core/pack"
+	"moorwatch.example/core/patch"
 	"moorwatch.example/core/response"
 	"moorwatch.example/core/script"
 	"moorwatch.example/core/series"
@@ -224,6 +225,7 @@ const (
 	ListJobsParamsOriginDrift    ListJobsParamsOrigin = "drift"
 	ListJobsParamsOriginPerson   ListJobsParamsOrigin = "person"
 	ListJobsParamsOriginResponse ListJobsParamsOrigin = "response"
+	ListJobsParamsOriginRollout  ListJobsParamsOrigin = "rollout"
 )
 
 // Valid indicates whether the value is a known member of the ListJobsParamsOrigin enum.
@@ -236,6 +238,8 @@ func (e ListJobsParamsOrigin) Valid() bool {
 	case ListJobsParamsOriginPerson:
 		return true
 	case ListJobsParamsOriginResponse:
+		return true
+	case ListJobsParamsOriginRollout:
 		return true
 	default:
 		return false
@@ -385,6 +389,23 @@ type Alike struct {
 
 // Answer defines model for Answer.
 type Answer = link.Answer
+
+// Approval defines model for Approval.
+type Approval struct {
+	ChangedAt time.Time    `json:"changed_at"`
+	ChangedBy string       `json:"changed_by"`
+	Rule      ApprovalRule `json:"rule"`
+	ScopeName string       `json:"scope_name"`
+}
+
+// ApprovalPage defines model for ApprovalPage.
+type ApprovalPage struct {
+	Items []Approval `json:"items"`
+	Next  *string    `json:"next,omitempty"`
+}
+
+// ApprovalRule defines model for ApprovalRule.
+type ApprovalRule = patch.Rule
 
 // Attention defines model for Attention.
 type Attention struct {
@@ -629,6 +650,15 @@ type ContentPage struct {
 	Next  *string   `json:"next,omitempty"`
 }
 
+// DecidedUpdate defines model for DecidedUpdate.
+type DecidedUpdate struct {
+	Decision UpdateDecision `json:"decision"`
+
+	// Since When a device was first offered it.
+	Since  time.Time `json:"since"`
+	Update Update    `json:"update"`
+}
+
 // Delivery defines model for Delivery.
 type Delivery struct {
 	Attempts  int                `json:"attempts"`
@@ -723,6 +753,21 @@ type DeviceDetail struct {
 	Vitals *Vitals `json:"vitals,omitempty"`
 }
 
+// DeviceExposure defines model for DeviceExposure.
+type DeviceExposure struct {
+	// Approved Of what is missing what is approved.
+	Approved     int                `json:"approved"`
+	Device       string             `json:"device"`
+	DeviceID     openapi_types.UUID `json:"device_id"`
+	Exposure     Exposure           `json:"exposure"`
+	Organisation string             `json:"organisation"`
+	Site         string             `json:"site"`
+	ToldAt       time.Time          `json:"told_at"`
+
+	// Trouble What the sources of updates said at the device that is wrong.
+	Trouble *string `json:"trouble,omitempty"`
+}
+
 // DevicePage defines model for DevicePage.
 type DevicePage struct {
 	Items []Device `json:"items"`
@@ -755,6 +800,17 @@ type DeviceService = link.Service
 
 // DeviceServices All of them.
 type DeviceServices = link.Services
+
+// DeviceUpdates defines model for DeviceUpdates.
+type DeviceUpdates struct {
+	Exposure Exposure        `json:"exposure"`
+	Missing  []DecidedUpdate `json:"missing"`
+
+	// Patched The latest 200.
+	Patched []Patched  `json:"patched"`
+	ToldAt  *time.Time `json:"told_at,omitempty"`
+	Trouble *string    `json:"trouble,omitempty"`
+}
 
 // Disk defines model for Disk.
 type Disk = device.Disk
@@ -810,6 +866,34 @@ type EventSource = link.EventSource
 // EventSources All of them.
 type EventSources = link.EventSources
 
+// Evidence defines model for Evidence.
+type Evidence = patch.Evidence
+
+// Exposure defines model for Exposure.
+type Exposure = patch.Exposure
+
+// ExposurePage defines model for ExposurePage.
+type ExposurePage struct {
+	Items  []DeviceExposure `json:"items"`
+	Next   *string          `json:"next,omitempty"`
+	Totals ExposureTotals   `json:"totals"`
+}
+
+// ExposureTotals defines model for ExposureTotals.
+type ExposureTotals struct {
+	// Current That miss no security update.
+	Current int `json:"current"`
+
+	// Devices That tell of updates.
+	Devices int `json:"devices"`
+
+	// Exposed That miss a critical or high one.
+	Exposed int `json:"exposed"`
+
+	// Security Security updates that are missing in all.
+	Security int `json:"security"`
+}
+
 // Expression defines model for Expression.
 type Expression struct {
 	// Expression CEL over the device, such as `os == "linux" && disk > 90`.
@@ -860,6 +944,9 @@ type Finding = health.Finding
 
 // Follow Asks for the lines of a growing file.
 type Follow = link.Follow
+
+// Gate defines model for Gate.
+type Gate = patch.Gate
 
 // Grant defines model for Grant.
 type Grant struct {
@@ -1110,6 +1197,26 @@ type Message = link.Message
 // MessageAnswer What became of a message.
 type MessageAnswer = link.MessageAnswer
 
+// MissingUpdate defines model for MissingUpdate.
+type MissingUpdate struct {
+	// Blocked Of them those that would not install it.
+	Blocked int `json:"blocked"`
+
+	// Devices That miss it.
+	Devices   int       `json:"devices"`
+	FirstSeen time.Time `json:"first_seen"`
+
+	// States At how many devices the approvals say what.
+	States map[string]int `json:"states"`
+	Update Update         `json:"update"`
+}
+
+// MissingUpdatePage defines model for MissingUpdatePage.
+type MissingUpdatePage struct {
+	Items []MissingUpdate `json:"items"`
+	Next  *string         `json:"next,omitempty"`
+}
+
 // Monitor defines model for Monitor.
 type Monitor = link.Monitor
 
@@ -1278,6 +1385,18 @@ type NewRole struct {
 	Permissions []Permission `json:"permissions"`
 }
 
+// NewRollout defines model for NewRollout.
+type NewRollout struct {
+	Group *openapi_types.UUID `json:"group,omitempty"`
+
+	// Plan Nothing is done; the answer tells what would be.
+	Plan *bool       `json:"plan,omitempty"`
+	Spec RolloutSpec `json:"spec"`
+
+	// Where An expression; empty is all.
+	Where *string `json:"where,omitempty"`
+}
+
 // NewRule Who is told of which alerts, and when.
 type NewRule = health.Rule
 
@@ -1376,6 +1495,29 @@ type Passkey struct {
 // Password defines model for Password.
 type Password struct {
 	Password string `json:"password"`
+}
+
+// PastRing defines model for PastRing.
+type PastRing = patch.Past
+
+// PatchClass defines model for PatchClass.
+type PatchClass = patch.Class
+
+// PatchSeverity defines model for PatchSeverity.
+type PatchSeverity = patch.Severity
+
+// Patched defines model for Patched.
+type Patched struct {
+	At        *time.Time          `json:"at,omitempty"`
+	From      *string             `json:"from,omitempty"`
+	JobID     *openapi_types.UUID `json:"job_id,omitempty"`
+	Name      string              `json:"name"`
+	Reason    *string             `json:"reason,omitempty"`
+	Rollout   *string             `json:"rollout,omitempty"`
+	RolloutID *openapi_types.UUID `json:"rollout_id,omitempty"`
+	Source    string              `json:"source"`
+	State     string              `json:"state"`
+	To        string              `json:"to"`
 }
 
 // Permission defines model for Permission.
@@ -1671,6 +1813,9 @@ type ResponseRunPage struct {
 // ResponseStep defines model for ResponseStep.
 type ResponseStep = response.Step
 
+// Ring defines model for Ring.
+type Ring = patch.Ring
+
 // Role defines model for Role.
 type Role = access.Role
 
@@ -1690,6 +1835,96 @@ type RoleList struct {
 	Items       []RoleEntry       `json:"items"`
 	Permissions []PermissionEntry `json:"permissions"`
 }
+
+// Rollout defines model for Rollout.
+type Rollout struct {
+	Agreed *string `json:"agreed,omitempty"`
+
+	// At The ring, counted from 0.
+	At      int                 `json:"at"`
+	BegunAt time.Time           `json:"begun_at"`
+	BegunBy string              `json:"begun_by"`
+	EndedAt *time.Time          `json:"ended_at,omitempty"`
+	Group   *openapi_types.UUID `json:"group,omitempty"`
+	ID      openapi_types.UUID  `json:"id"`
+
+	// LeftOut Of a plan: devices that are meant and of which nothing approved is missing.
+	LeftOut *int          `json:"left_out,omitempty"`
+	Phase   string        `json:"phase"`
+	Rings   []RolloutRing `json:"rings"`
+	Spec    RolloutSpec   `json:"spec"`
+
+	// Updates What it installs, with at how many devices.
+	Updates []MissingUpdate `json:"updates"`
+	Where   *string         `json:"where,omitempty"`
+	Why     *string         `json:"why,omitempty"`
+}
+
+// RolloutDeed defines model for RolloutDeed.
+type RolloutDeed struct {
+	Deed *string `json:"deed,omitempty"`
+
+	// Without Names of updates that are left out from now on, instead of those that were.
+	Without *[]string `json:"without,omitempty"`
+}
+
+// RolloutDevice defines model for RolloutDevice.
+type RolloutDevice struct {
+	// Alerts New since its ring began.
+	Alerts   *int                `json:"alerts,omitempty"`
+	Device   string              `json:"device"`
+	DeviceID openapi_types.UUID  `json:"device_id"`
+	EndedAt  *time.Time          `json:"ended_at,omitempty"`
+	JobID    *openapi_types.UUID `json:"job_id,omitempty"`
+	Patched  []Patched           `json:"patched"`
+	Reason   *string             `json:"reason,omitempty"`
+	Ring     int                 `json:"ring"`
+
+	// State planned, running, patched, failed, missed, reverted or current, which is that nothing is missing
+	State string `json:"state"`
+}
+
+// RolloutDevicePage defines model for RolloutDevicePage.
+type RolloutDevicePage struct {
+	Items []RolloutDevice `json:"items"`
+	Next  *string         `json:"next,omitempty"`
+}
+
+// RolloutPage defines model for RolloutPage.
+type RolloutPage struct {
+	Items []Rollout `json:"items"`
+	Next  *string   `json:"next,omitempty"`
+}
+
+// RolloutRing defines model for RolloutRing.
+type RolloutRing struct {
+	BackID  *openapi_types.UUID `json:"back_id,omitempty"`
+	BeganAt *time.Time          `json:"began_at,omitempty"`
+	Devices int                 `json:"devices"`
+	JobID   *openapi_types.UUID `json:"job_id,omitempty"`
+	Name    string              `json:"name"`
+
+	// Past What came of earlier tries.
+	Past     *[]PastRing `json:"past,omitempty"`
+	Released *string     `json:"released,omitempty"`
+	Reverted *bool       `json:"reverted,omitempty"`
+
+	// Sample Names of the first devices.
+	Sample *[]string `json:"sample,omitempty"`
+
+	// Shut Of a plan: devices with no maintenance window before the rollout would give them up.
+	Shut *int `json:"shut,omitempty"`
+
+	// States How many of its devices are planned, patched, failed, missed, reverted or nothing to do.
+	States    map[string]int `json:"states"`
+	ThroughAt *time.Time     `json:"through_at,omitempty"`
+	Try       *int           `json:"try,omitempty"`
+	Until     *time.Time     `json:"until,omitempty"`
+	Verdict   *Verdict       `json:"verdict,omitempty"`
+}
+
+// RolloutSpec defines model for RolloutSpec.
+type RolloutSpec = patch.Rollout
 
 // Route Says where packets for a network go.
 type Route = link.Route
@@ -2202,6 +2437,27 @@ type TrialResult struct {
 	LookedAt int `json:"looked_at"`
 }
 
+// Update defines model for Update.
+type Update = patch.Update
+
+// UpdateDecision defines model for UpdateDecision.
+type UpdateDecision = patch.Decision
+
+// UpdatesAsk defines model for UpdatesAsk.
+type UpdatesAsk struct {
+	Devices *[]openapi_types.UUID `json:"devices,omitempty"`
+	Group   *openapi_types.UUID   `json:"group,omitempty"`
+
+	// Where An expression; empty is all.
+	Where *string `json:"where,omitempty"`
+}
+
+// UpdatesAsked defines model for UpdatesAsked.
+type UpdatesAsked struct {
+	Devices int                `json:"devices"`
+	JobID   openapi_types.UUID `json:"job_id"`
+}
+
 // Upload An unfinished upload. What came of it stands beside its place, under another name.
 type Upload = link.Upload
 
@@ -2210,6 +2466,9 @@ type UploadEnd = link.UploadEnd
 
 // UploadOrder Begins an upload.
 type UploadOrder = link.UploadOrder
+
+// Verdict defines model for Verdict.
+type Verdict = patch.Verdict
 
 // Vitals One reading of a device.
 type Vitals = device.Vitals
@@ -2298,6 +2557,15 @@ type ListAlertsParams struct {
 
 	// From Only those that were open at this time or later.
 	From *time.Time `form:"from,omitempty" json:"from,omitempty"`
+}
+
+// ListApprovalsParams defines parameters for ListApprovals.
+type ListApprovalsParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListAttentionParams defines parameters for ListAttention.
@@ -2605,6 +2873,18 @@ type ListEnrolmentTokensParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListExposureParams defines parameters for ListExposure.
+type ListExposureParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Missing Only devices that miss this update, by its name.
+	Missing *string `form:"missing,omitempty" json:"missing,omitempty"`
+}
+
 // ListGroupsParams defines parameters for ListGroups.
 type ListGroupsParams struct {
 	// Cursor The `next` of the page before.
@@ -2762,6 +3042,27 @@ type ListResponsesParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListRolloutsParams defines parameters for ListRollouts.
+type ListRolloutsParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListRolloutDevicesParams defines parameters for ListRolloutDevices.
+type ListRolloutDevicesParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Ring Counted from 0.
+	Ring *int `form:"ring,omitempty" json:"ring,omitempty"`
+}
+
 // ListRulesParams defines parameters for ListRules.
 type ListRulesParams struct {
 	// Cursor The `next` of the page before.
@@ -2848,8 +3149,27 @@ type ListTokensParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListUpdatesParams defines parameters for ListUpdates.
+type ListUpdatesParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Search Part of the name or title.
+	Search *string `form:"search,omitempty" json:"search,omitempty"`
+	Class  *string `form:"class,omitempty" json:"class,omitempty"`
+}
+
 // HandleAlertJSONRequestBody defines body for HandleAlert for application/json ContentType.
 type HandleAlertJSONRequestBody = AlertAction
+
+// AddApprovalJSONRequestBody defines body for AddApproval for application/json ContentType.
+type AddApprovalJSONRequestBody = ApprovalRule
+
+// SetApprovalJSONRequestBody defines body for SetApproval for application/json ContentType.
+type SetApprovalJSONRequestBody = ApprovalRule
 
 // AddChannelJSONRequestBody defines body for AddChannel for application/json ContentType.
 type AddChannelJSONRequestBody = NewChannel
@@ -3013,6 +3333,12 @@ type SaveQueryJSONRequestBody = NewSavedQuery
 // SetRoleJSONRequestBody defines body for SetRole for application/json ContentType.
 type SetRoleJSONRequestBody = NewRole
 
+// AddRolloutJSONRequestBody defines body for AddRollout for application/json ContentType.
+type AddRolloutJSONRequestBody = NewRollout
+
+// SteerRolloutJSONRequestBody defines body for SteerRollout for application/json ContentType.
+type SteerRolloutJSONRequestBody = RolloutDeed
+
 // AddRuleJSONRequestBody defines body for AddRule for application/json ContentType.
 type AddRuleJSONRequestBody = NewRule
 
@@ -3045,6 +3371,9 @@ type SweepJSONRequestBody = Sweep
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = NewToken
+
+// AskUpdatesJSONRequestBody defines body for AskUpdates for application/json ContentType.
+type AskUpdatesJSONRequestBody = UpdatesAsk
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -3148,6 +3477,44 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /alerts/{id}/suspects (the `ListSuspects` operationId).
 	ListSuspects(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListApprovals The rules that approve, hold or exclude updates, by name.
+	//
+	// Corresponds with GET /approvals (the `ListApprovals` operationId).
+	ListApprovals(ctx context.Context, params *ListApprovalsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddApprovalWithBody Add a rule.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /approvals (the `AddApproval` operationId).
+	AddApprovalWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddApproval Add a rule.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /approvals (the `AddApproval` operationId).
+	AddApproval(ctx context.Context, body AddApprovalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveApproval Remove a rule.
+	//
+	// Corresponds with DELETE /approvals/{id} (the `RemoveApproval` operationId).
+	RemoveApproval(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetApprovalWithBody Change a rule.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /approvals/{id} (the `SetApproval` operationId).
+	SetApprovalWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetApproval Change a rule.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /approvals/{id} (the `SetApproval` operationId).
+	SetApproval(ctx context.Context, id ID, body SetApprovalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListAttention What needs a person now, in order of harm.
 	//
@@ -3772,6 +4139,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /devices/{id}/tags (the `SetTags` operationId).
 	SetTags(ctx context.Context, id ID, body SetTagsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetDeviceUpdates What a device misses, with what the approvals say, and what was installed, the latest first.
+	//
+	// Corresponds with GET /devices/{id}/updates (the `GetDeviceUpdates` operationId).
+	GetDeviceUpdates(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// BeginUploadWithBody Begin to send a file. Its bytes are sent by any number of calls, each from where the device stands; an upload that is not continued for a week is given up.
 	//
 	// Takes any type of body and a specified content type.
@@ -3869,6 +4241,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListExposure How far behind the devices are that the caller sees, the most exposed first.
+	//
+	// Corresponds with GET /exposure (the `ListExposure` operationId).
+	ListExposure(ctx context.Context, params *ListExposureParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RemoveFavourite Take a device from the caller's favourites.
 	//
@@ -4401,6 +4778,49 @@ type ClientInterface interface {
 	// Corresponds with PUT /roles/{name} (the `SetRole` operationId).
 	SetRole(ctx context.Context, name string, body SetRoleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListRollouts Rollouts with a device that the caller sees, the latest first.
+	//
+	// Corresponds with GET /rollouts (the `ListRollouts` operationId).
+	ListRollouts(ctx context.Context, params *ListRolloutsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRolloutWithBody Begin a rollout, or with plan tell what it would do.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /rollouts (the `AddRollout` operationId).
+	AddRolloutWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRollout Begin a rollout, or with plan tell what it would do.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /rollouts (the `AddRollout` operationId).
+	AddRollout(ctx context.Context, body AddRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRollout One rollout, with its rings and what its gates found.
+	//
+	// Corresponds with GET /rollouts/{id} (the `GetRollout` operationId).
+	GetRollout(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SteerRolloutWithBody Say how a rollout goes on, or leave updates out of it.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /rollouts/{id} (the `SteerRollout` operationId).
+	SteerRolloutWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SteerRollout Say how a rollout goes on, or leave updates out of it.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /rollouts/{id} (the `SteerRollout` operationId).
+	SteerRollout(ctx context.Context, id ID, body SteerRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRolloutDevices The devices of a rollout by ring, those that failed first, with what became of each.
+	//
+	// Corresponds with GET /rollouts/{id}/devices (the `ListRolloutDevices` operationId).
+	ListRolloutDevices(ctx context.Context, id ID, params *ListRolloutDevicesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRules The rules, by name.
 	//
 	// Corresponds with GET /rules (the `ListRules` operationId).
@@ -4630,6 +5050,25 @@ type ClientInterface interface {
 	// Corresponds with DELETE /tokens/{id} (the `RevokeToken` operationId).
 	RevokeToken(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListUpdates What is missing at devices that the caller sees, the most pressing first.
+	//
+	// Corresponds with GET /updates (the `ListUpdates` operationId).
+	ListUpdates(ctx context.Context, params *ListUpdatesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskUpdatesWithBody Have devices ask their sources of updates now, as a job.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /updates/asks (the `AskUpdates` operationId).
+	AskUpdatesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskUpdates Have devices ask their sources of updates now, as a job.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /updates/asks (the `AskUpdates` operationId).
+	AskUpdates(ctx context.Context, body AskUpdatesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListWords The names that an expression over devices may use, with what each is.
 	//
 	// Corresponds with GET /words (the `ListWords` operationId).
@@ -4705,6 +5144,104 @@ func (c *Client) HandleAlert(ctx context.Context, id ID, body HandleAlertJSONReq
 // Corresponds with GET /alerts/{id}/suspects (the `ListSuspects` operationId).
 func (c *Client) ListSuspects(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSuspectsRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListApprovals The rules that approve, hold or exclude updates, by name.
+//
+// Corresponds with GET /approvals (the `ListApprovals` operationId).
+func (c *Client) ListApprovals(ctx context.Context, params *ListApprovalsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListApprovalsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddApprovalWithBody Add a rule.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /approvals (the `AddApproval` operationId).
+func (c *Client) AddApprovalWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddApprovalRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddApproval Add a rule.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /approvals (the `AddApproval` operationId).
+func (c *Client) AddApproval(ctx context.Context, body AddApprovalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddApprovalRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveApproval Remove a rule.
+//
+// Corresponds with DELETE /approvals/{id} (the `RemoveApproval` operationId).
+func (c *Client) RemoveApproval(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveApprovalRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetApprovalWithBody Change a rule.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /approvals/{id} (the `SetApproval` operationId).
+func (c *Client) SetApprovalWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetApprovalRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetApproval Change a rule.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /approvals/{id} (the `SetApproval` operationId).
+func (c *Client) SetApproval(ctx context.Context, id ID, body SetApprovalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetApprovalRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6368,6 +6905,21 @@ func (c *Client) SetTags(ctx context.Context, id ID, body SetTagsJSONRequestBody
 	return c.Client.Do(req)
 }
 
+// GetDeviceUpdates What a device misses, with what the approvals say, and what was installed, the latest first.
+//
+// Corresponds with GET /devices/{id}/updates (the `GetDeviceUpdates` operationId).
+func (c *Client) GetDeviceUpdates(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDeviceUpdatesRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // BeginUploadWithBody Begin to send a file. Its bytes are sent by any number of calls, each from where the device stands; an upload that is not continued for a week is given up.
 //
 // Takes any type of body and a specified content type.
@@ -6616,6 +7168,21 @@ func (c *Client) RevokeEnrolmentToken(ctx context.Context, id ID, reqEditors ...
 // Corresponds with GET /events (the `StreamEvents` operationId).
 func (c *Client) StreamEvents(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStreamEventsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListExposure How far behind the devices are that the caller sees, the most exposed first.
+//
+// Corresponds with GET /exposure (the `ListExposure` operationId).
+func (c *Client) ListExposure(ctx context.Context, params *ListExposureParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListExposureRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -8027,6 +8594,119 @@ func (c *Client) SetRole(ctx context.Context, name string, body SetRoleJSONReque
 	return c.Client.Do(req)
 }
 
+// ListRollouts Rollouts with a device that the caller sees, the latest first.
+//
+// Corresponds with GET /rollouts (the `ListRollouts` operationId).
+func (c *Client) ListRollouts(ctx context.Context, params *ListRolloutsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRolloutsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRolloutWithBody Begin a rollout, or with plan tell what it would do.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /rollouts (the `AddRollout` operationId).
+func (c *Client) AddRolloutWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRolloutRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRollout Begin a rollout, or with plan tell what it would do.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /rollouts (the `AddRollout` operationId).
+func (c *Client) AddRollout(ctx context.Context, body AddRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRolloutRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRollout One rollout, with its rings and what its gates found.
+//
+// Corresponds with GET /rollouts/{id} (the `GetRollout` operationId).
+func (c *Client) GetRollout(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRolloutRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SteerRolloutWithBody Say how a rollout goes on, or leave updates out of it.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /rollouts/{id} (the `SteerRollout` operationId).
+func (c *Client) SteerRolloutWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSteerRolloutRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SteerRollout Say how a rollout goes on, or leave updates out of it.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /rollouts/{id} (the `SteerRollout` operationId).
+func (c *Client) SteerRollout(ctx context.Context, id ID, body SteerRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSteerRolloutRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRolloutDevices The devices of a rollout by ring, those that failed first, with what became of each.
+//
+// Corresponds with GET /rollouts/{id}/devices (the `ListRolloutDevices` operationId).
+func (c *Client) ListRolloutDevices(ctx context.Context, id ID, params *ListRolloutDevicesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRolloutDevicesRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRules The rules, by name.
 //
 // Corresponds with GET /rules (the `ListRules` operationId).
@@ -8626,6 +9306,55 @@ func (c *Client) RevokeToken(ctx context.Context, id ID, reqEditors ...RequestEd
 	return c.Client.Do(req)
 }
 
+// ListUpdates What is missing at devices that the caller sees, the most pressing first.
+//
+// Corresponds with GET /updates (the `ListUpdates` operationId).
+func (c *Client) ListUpdates(ctx context.Context, params *ListUpdatesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListUpdatesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskUpdatesWithBody Have devices ask their sources of updates now, as a job.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /updates/asks (the `AskUpdates` operationId).
+func (c *Client) AskUpdatesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskUpdatesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskUpdates Have devices ask their sources of updates now, as a job.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /updates/asks (the `AskUpdates` operationId).
+func (c *Client) AskUpdates(ctx context.Context, body AskUpdatesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskUpdatesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListWords The names that an expression over devices may use, with what each is.
 //
 // Corresponds with GET /words (the `ListWords` operationId).
@@ -8866,6 +9595,193 @@ func NewListSuspectsRequest(server string, id ID) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListApprovalsRequest constructs an http.Request for the ListApprovals method
+func NewListApprovalsRequest(server string, params *ListApprovalsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/approvals")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddApprovalRequest calls the generic AddApproval builder with application/json body
+func NewAddApprovalRequest(server string, body AddApprovalJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddApprovalRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddApprovalRequestWithBody constructs an http.Request for the AddApproval method, with any body, and a specified content type
+func NewAddApprovalRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/approvals")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveApprovalRequest constructs an http.Request for the RemoveApproval method
+func NewRemoveApprovalRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/approvals/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetApprovalRequest calls the generic SetApproval builder with application/json body
+func NewSetApprovalRequest(server string, id ID, body SetApprovalJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetApprovalRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetApprovalRequestWithBody constructs an http.Request for the SetApproval method, with any body, and a specified content type
+func NewSetApprovalRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/approvals/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -12985,6 +13901,40 @@ func NewSetTagsRequestWithBody(server string, id ID, contentType string, body io
 	return req, nil
 }
 
+// NewGetDeviceUpdatesRequest constructs an http.Request for the GetDeviceUpdates method
+func NewGetDeviceUpdatesRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/updates", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewBeginUploadRequest calls the generic BeginUpload builder with application/json body
 func NewBeginUploadRequest(server string, id ID, body BeginUploadJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -13499,6 +14449,84 @@ func NewStreamEventsRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListExposureRequest constructs an http.Request for the ListExposure method
+func NewListExposureRequest(server string, params *ListExposureParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/exposure")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Missing != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "missing", *params.Missing, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -16457,6 +17485,278 @@ func NewSetRoleRequestWithBody(server string, name string, contentType string, b
 	return req, nil
 }
 
+// NewListRolloutsRequest constructs an http.Request for the ListRollouts method
+func NewListRolloutsRequest(server string, params *ListRolloutsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rollouts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddRolloutRequest calls the generic AddRollout builder with application/json body
+func NewAddRolloutRequest(server string, body AddRolloutJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddRolloutRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddRolloutRequestWithBody constructs an http.Request for the AddRollout method, with any body, and a specified content type
+func NewAddRolloutRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rollouts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetRolloutRequest constructs an http.Request for the GetRollout method
+func NewGetRolloutRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rollouts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSteerRolloutRequest calls the generic SteerRollout builder with application/json body
+func NewSteerRolloutRequest(server string, id ID, body SteerRolloutJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSteerRolloutRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSteerRolloutRequestWithBody constructs an http.Request for the SteerRollout method, with any body, and a specified content type
+func NewSteerRolloutRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rollouts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListRolloutDevicesRequest constructs an http.Request for the ListRolloutDevices method
+func NewListRolloutDevicesRequest(server string, id ID, params *ListRolloutDevicesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/rollouts/%s/devices", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Ring != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "ring", *params.Ring, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRulesRequest constructs an http.Request for the ListRules method
 func NewListRulesRequest(server string, params *ListRulesParams) (*http.Request, error) {
 	var err error
@@ -17721,6 +19021,136 @@ func NewRevokeTokenRequest(server string, id ID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListUpdatesRequest constructs an http.Request for the ListUpdates method
+func NewListUpdatesRequest(server string, params *ListUpdatesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/updates")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Search != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", *params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Class != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "class", *params.Class, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAskUpdatesRequest calls the generic AskUpdates builder with application/json body
+func NewAskUpdatesRequest(server string, body AskUpdatesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAskUpdatesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAskUpdatesRequestWithBody constructs an http.Request for the AskUpdates method, with any body, and a specified content type
+func NewAskUpdatesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/updates/asks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListWordsRequest constructs an http.Request for the ListWords method
 func NewListWordsRequest(server string) (*http.Request, error) {
 	var err error
@@ -17826,6 +19256,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /alerts/{id}/suspects (the `ListSuspects` operationId).
 	ListSuspectsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListSuspectsResponse, error)
+
+	// ListApprovalsWithResponse The rules that approve, hold or exclude updates, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /approvals (the `ListApprovals` operationId).
+	ListApprovalsWithResponse(ctx context.Context, params *ListApprovalsParams, reqEditors ...RequestEditorFn) (*ListApprovalsResponse, error)
+
+	// AddApprovalWithBodyWithResponse Add a rule.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /approvals (the `AddApproval` operationId).
+	AddApprovalWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddApprovalResponse, error)
+
+	// AddApprovalWithResponse Add a rule.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /approvals (the `AddApproval` operationId).
+	AddApprovalWithResponse(ctx context.Context, body AddApprovalJSONRequestBody, reqEditors ...RequestEditorFn) (*AddApprovalResponse, error)
+
+	// RemoveApprovalWithResponse Remove a rule.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /approvals/{id} (the `RemoveApproval` operationId).
+	RemoveApprovalWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveApprovalResponse, error)
+
+	// SetApprovalWithBodyWithResponse Change a rule.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /approvals/{id} (the `SetApproval` operationId).
+	SetApprovalWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetApprovalResponse, error)
+
+	// SetApprovalWithResponse Change a rule.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /approvals/{id} (the `SetApproval` operationId).
+	SetApprovalWithResponse(ctx context.Context, id ID, body SetApprovalJSONRequestBody, reqEditors ...RequestEditorFn) (*SetApprovalResponse, error)
 
 	// ListAttentionWithResponse What needs a person now, in order of harm.
 	//
@@ -18548,6 +20020,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /devices/{id}/tags (the `SetTags` operationId).
 	SetTagsWithResponse(ctx context.Context, id ID, body SetTagsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTagsResponse, error)
 
+	// GetDeviceUpdatesWithResponse What a device misses, with what the approvals say, and what was installed, the latest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/updates (the `GetDeviceUpdates` operationId).
+	GetDeviceUpdatesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetDeviceUpdatesResponse, error)
+
 	// BeginUploadWithBodyWithResponse Begin to send a file. Its bytes are sent by any number of calls, each from where the device stands; an upload that is not continued for a week is given up.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -18659,6 +20138,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /events (the `StreamEvents` operationId).
 	StreamEventsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
+
+	// ListExposureWithResponse How far behind the devices are that the caller sees, the most exposed first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /exposure (the `ListExposure` operationId).
+	ListExposureWithResponse(ctx context.Context, params *ListExposureParams, reqEditors ...RequestEditorFn) (*ListExposureResponse, error)
 
 	// RemoveFavouriteWithResponse Take a device from the caller's favourites.
 	//
@@ -19269,6 +20755,55 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /roles/{name} (the `SetRole` operationId).
 	SetRoleWithResponse(ctx context.Context, name string, body SetRoleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRoleResponse, error)
 
+	// ListRolloutsWithResponse Rollouts with a device that the caller sees, the latest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /rollouts (the `ListRollouts` operationId).
+	ListRolloutsWithResponse(ctx context.Context, params *ListRolloutsParams, reqEditors ...RequestEditorFn) (*ListRolloutsResponse, error)
+
+	// AddRolloutWithBodyWithResponse Begin a rollout, or with plan tell what it would do.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rollouts (the `AddRollout` operationId).
+	AddRolloutWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRolloutResponse, error)
+
+	// AddRolloutWithResponse Begin a rollout, or with plan tell what it would do.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /rollouts (the `AddRollout` operationId).
+	AddRolloutWithResponse(ctx context.Context, body AddRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRolloutResponse, error)
+
+	// GetRolloutWithResponse One rollout, with its rings and what its gates found.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /rollouts/{id} (the `GetRollout` operationId).
+	GetRolloutWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetRolloutResponse, error)
+
+	// SteerRolloutWithBodyWithResponse Say how a rollout goes on, or leave updates out of it.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /rollouts/{id} (the `SteerRollout` operationId).
+	SteerRolloutWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SteerRolloutResponse, error)
+
+	// SteerRolloutWithResponse Say how a rollout goes on, or leave updates out of it.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /rollouts/{id} (the `SteerRollout` operationId).
+	SteerRolloutWithResponse(ctx context.Context, id ID, body SteerRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*SteerRolloutResponse, error)
+
+	// ListRolloutDevicesWithResponse The devices of a rollout by ring, those that failed first, with what became of each.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /rollouts/{id}/devices (the `ListRolloutDevices` operationId).
+	ListRolloutDevicesWithResponse(ctx context.Context, id ID, params *ListRolloutDevicesParams, reqEditors ...RequestEditorFn) (*ListRolloutDevicesResponse, error)
+
 	// ListRulesWithResponse The rules, by name.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -19528,6 +21063,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /tokens/{id} (the `RevokeToken` operationId).
 	RevokeTokenWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RevokeTokenResponse, error)
 
+	// ListUpdatesWithResponse What is missing at devices that the caller sees, the most pressing first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /updates (the `ListUpdates` operationId).
+	ListUpdatesWithResponse(ctx context.Context, params *ListUpdatesParams, reqEditors ...RequestEditorFn) (*ListUpdatesResponse, error)
+
+	// AskUpdatesWithBodyWithResponse Have devices ask their sources of updates now, as a job.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /updates/asks (the `AskUpdates` operationId).
+	AskUpdatesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskUpdatesResponse, error)
+
+	// AskUpdatesWithResponse Have devices ask their sources of updates now, as a job.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /updates/asks (the `AskUpdates` operationId).
+	AskUpdatesWithResponse(ctx context.Context, body AskUpdatesJSONRequestBody, reqEditors ...RequestEditorFn) (*AskUpdatesResponse, error)
+
 	// ListWordsWithResponse The names that an expression over devices may use, with what each is.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -19722,6 +21278,191 @@ func (r ListSuspectsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListSuspectsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListApprovalsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ApprovalPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListApprovalsResponse) GetJSON200() *ApprovalPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListApprovalsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListApprovalsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListApprovalsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListApprovalsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListApprovalsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddApprovalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Approval
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddApprovalResponse) GetJSON201() *Approval {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddApprovalResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddApprovalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddApprovalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddApprovalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddApprovalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveApprovalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveApprovalResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveApprovalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveApprovalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveApprovalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveApprovalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetApprovalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Approval
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetApprovalResponse) GetJSON200() *Approval {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetApprovalResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetApprovalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetApprovalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetApprovalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetApprovalResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -23249,6 +24990,54 @@ func (r SetTagsResponse) ContentType() string {
 	return ""
 }
 
+type GetDeviceUpdatesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DeviceUpdates
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDeviceUpdatesResponse) GetJSON200() *DeviceUpdates {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDeviceUpdatesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDeviceUpdatesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDeviceUpdatesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDeviceUpdatesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDeviceUpdatesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type BeginUploadResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -23791,6 +25580,54 @@ func (r StreamEventsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StreamEventsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListExposureResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ExposurePage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListExposureResponse) GetJSON200() *ExposurePage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListExposureResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListExposureResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListExposureResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListExposureResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListExposureResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -26709,6 +28546,246 @@ func (r SetRoleResponse) ContentType() string {
 	return ""
 }
 
+type ListRolloutsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RolloutPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRolloutsResponse) GetJSON200() *RolloutPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRolloutsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRolloutsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRolloutsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRolloutsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRolloutsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddRolloutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Rollout
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddRolloutResponse) GetJSON201() *Rollout {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddRolloutResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddRolloutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddRolloutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddRolloutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddRolloutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRolloutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rollout
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRolloutResponse) GetJSON200() *Rollout {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRolloutResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRolloutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRolloutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRolloutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRolloutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SteerRolloutResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rollout
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SteerRolloutResponse) GetJSON200() *Rollout {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SteerRolloutResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SteerRolloutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SteerRolloutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SteerRolloutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SteerRolloutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRolloutDevicesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RolloutDevicePage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRolloutDevicesResponse) GetJSON200() *RolloutDevicePage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRolloutDevicesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRolloutDevicesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRolloutDevicesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRolloutDevicesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRolloutDevicesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRulesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -27915,6 +29992,102 @@ func (r RevokeTokenResponse) ContentType() string {
 	return ""
 }
 
+type ListUpdatesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MissingUpdatePage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListUpdatesResponse) GetJSON200() *MissingUpdatePage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListUpdatesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListUpdatesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListUpdatesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListUpdatesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListUpdatesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AskUpdatesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *UpdatesAsked
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AskUpdatesResponse) GetJSON201() *UpdatesAsked {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AskUpdatesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AskUpdatesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AskUpdatesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AskUpdatesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AskUpdatesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListWordsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -28026,6 +30199,84 @@ func (c *ClientWithResponses) ListSuspectsWithResponse(ctx context.Context, id I
 		return nil, err
 	}
 	return ParseListSuspectsResponse(rsp)
+}
+
+// ListApprovalsWithResponse The rules that approve, hold or exclude updates, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /approvals (the `ListApprovals` operationId).
+func (c *ClientWithResponses) ListApprovalsWithResponse(ctx context.Context, params *ListApprovalsParams, reqEditors ...RequestEditorFn) (*ListApprovalsResponse, error) {
+	rsp, err := c.ListApprovals(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListApprovalsResponse(rsp)
+}
+
+// AddApprovalWithBodyWithResponse Add a rule.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /approvals (the `AddApproval` operationId).
+func (c *ClientWithResponses) AddApprovalWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddApprovalResponse, error) {
+	rsp, err := c.AddApprovalWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddApprovalResponse(rsp)
+}
+
+// AddApprovalWithResponse Add a rule.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /approvals (the `AddApproval` operationId).
+func (c *ClientWithResponses) AddApprovalWithResponse(ctx context.Context, body AddApprovalJSONRequestBody, reqEditors ...RequestEditorFn) (*AddApprovalResponse, error) {
+	rsp, err := c.AddApproval(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddApprovalResponse(rsp)
+}
+
+// RemoveApprovalWithResponse Remove a rule.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /approvals/{id} (the `RemoveApproval` operationId).
+func (c *ClientWithResponses) RemoveApprovalWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveApprovalResponse, error) {
+	rsp, err := c.RemoveApproval(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveApprovalResponse(rsp)
+}
+
+// SetApprovalWithBodyWithResponse Change a rule.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /approvals/{id} (the `SetApproval` operationId).
+func (c *ClientWithResponses) SetApprovalWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetApprovalResponse, error) {
+	rsp, err := c.SetApprovalWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetApprovalResponse(rsp)
+}
+
+// SetApprovalWithResponse Change a rule.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /approvals/{id} (the `SetApproval` operationId).
+func (c *ClientWithResponses) SetApprovalWithResponse(ctx context.Context, id ID, body SetApprovalJSONRequestBody, reqEditors ...RequestEditorFn) (*SetApprovalResponse, error) {
+	rsp, err := c.SetApproval(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetApprovalResponse(rsp)
 }
 
 // ListAttentionWithResponse What needs a person now, in order of harm.
@@ -29367,6 +31618,19 @@ func (c *ClientWithResponses) SetTagsWithResponse(ctx context.Context, id ID, bo
 	return ParseSetTagsResponse(rsp)
 }
 
+// GetDeviceUpdatesWithResponse What a device misses, with what the approvals say, and what was installed, the latest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/updates (the `GetDeviceUpdates` operationId).
+func (c *ClientWithResponses) GetDeviceUpdatesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetDeviceUpdatesResponse, error) {
+	rsp, err := c.GetDeviceUpdates(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDeviceUpdatesResponse(rsp)
+}
+
 // BeginUploadWithBodyWithResponse Begin to send a file. Its bytes are sent by any number of calls, each from where the device stands; an upload that is not continued for a week is given up.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -29573,6 +31837,19 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, reqE
 		return nil, err
 	}
 	return ParseStreamEventsResponse(rsp)
+}
+
+// ListExposureWithResponse How far behind the devices are that the caller sees, the most exposed first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /exposure (the `ListExposure` operationId).
+func (c *ClientWithResponses) ListExposureWithResponse(ctx context.Context, params *ListExposureParams, reqEditors ...RequestEditorFn) (*ListExposureResponse, error) {
+	rsp, err := c.ListExposure(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListExposureResponse(rsp)
 }
 
 // RemoveFavouriteWithResponse Take a device from the caller's favourites.
@@ -30706,6 +32983,97 @@ func (c *ClientWithResponses) SetRoleWithResponse(ctx context.Context, name stri
 	return ParseSetRoleResponse(rsp)
 }
 
+// ListRolloutsWithResponse Rollouts with a device that the caller sees, the latest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /rollouts (the `ListRollouts` operationId).
+func (c *ClientWithResponses) ListRolloutsWithResponse(ctx context.Context, params *ListRolloutsParams, reqEditors ...RequestEditorFn) (*ListRolloutsResponse, error) {
+	rsp, err := c.ListRollouts(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRolloutsResponse(rsp)
+}
+
+// AddRolloutWithBodyWithResponse Begin a rollout, or with plan tell what it would do.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rollouts (the `AddRollout` operationId).
+func (c *ClientWithResponses) AddRolloutWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRolloutResponse, error) {
+	rsp, err := c.AddRolloutWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRolloutResponse(rsp)
+}
+
+// AddRolloutWithResponse Begin a rollout, or with plan tell what it would do.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /rollouts (the `AddRollout` operationId).
+func (c *ClientWithResponses) AddRolloutWithResponse(ctx context.Context, body AddRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRolloutResponse, error) {
+	rsp, err := c.AddRollout(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRolloutResponse(rsp)
+}
+
+// GetRolloutWithResponse One rollout, with its rings and what its gates found.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /rollouts/{id} (the `GetRollout` operationId).
+func (c *ClientWithResponses) GetRolloutWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetRolloutResponse, error) {
+	rsp, err := c.GetRollout(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRolloutResponse(rsp)
+}
+
+// SteerRolloutWithBodyWithResponse Say how a rollout goes on, or leave updates out of it.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /rollouts/{id} (the `SteerRollout` operationId).
+func (c *ClientWithResponses) SteerRolloutWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SteerRolloutResponse, error) {
+	rsp, err := c.SteerRolloutWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSteerRolloutResponse(rsp)
+}
+
+// SteerRolloutWithResponse Say how a rollout goes on, or leave updates out of it.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /rollouts/{id} (the `SteerRollout` operationId).
+func (c *ClientWithResponses) SteerRolloutWithResponse(ctx context.Context, id ID, body SteerRolloutJSONRequestBody, reqEditors ...RequestEditorFn) (*SteerRolloutResponse, error) {
+	rsp, err := c.SteerRollout(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSteerRolloutResponse(rsp)
+}
+
+// ListRolloutDevicesWithResponse The devices of a rollout by ring, those that failed first, with what became of each.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /rollouts/{id}/devices (the `ListRolloutDevices` operationId).
+func (c *ClientWithResponses) ListRolloutDevicesWithResponse(ctx context.Context, id ID, params *ListRolloutDevicesParams, reqEditors ...RequestEditorFn) (*ListRolloutDevicesResponse, error) {
+	rsp, err := c.ListRolloutDevices(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRolloutDevicesResponse(rsp)
+}
+
 // ListRulesWithResponse The rules, by name.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -31187,6 +33555,45 @@ func (c *ClientWithResponses) RevokeTokenWithResponse(ctx context.Context, id ID
 	return ParseRevokeTokenResponse(rsp)
 }
 
+// ListUpdatesWithResponse What is missing at devices that the caller sees, the most pressing first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /updates (the `ListUpdates` operationId).
+func (c *ClientWithResponses) ListUpdatesWithResponse(ctx context.Context, params *ListUpdatesParams, reqEditors ...RequestEditorFn) (*ListUpdatesResponse, error) {
+	rsp, err := c.ListUpdates(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListUpdatesResponse(rsp)
+}
+
+// AskUpdatesWithBodyWithResponse Have devices ask their sources of updates now, as a job.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /updates/asks (the `AskUpdates` operationId).
+func (c *ClientWithResponses) AskUpdatesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskUpdatesResponse, error) {
+	rsp, err := c.AskUpdatesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskUpdatesResponse(rsp)
+}
+
+// AskUpdatesWithResponse Have devices ask their sources of updates now, as a job.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /updates/asks (the `AskUpdates` operationId).
+func (c *ClientWithResponses) AskUpdatesWithResponse(ctx context.Context, body AskUpdatesJSONRequestBody, reqEditors ...RequestEditorFn) (*AskUpdatesResponse, error) {
+	rsp, err := c.AskUpdates(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskUpdatesResponse(rsp)
+}
+
 // ListWordsWithResponse The names that an expression over devices may use, with what each is.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -31315,6 +33722,134 @@ func ParseListSuspectsResponse(rsp *http.Response) (*ListSuspectsResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest SuspectList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListApprovalsResponse parses an HTTP response from a ListApprovalsWithResponse call
+func ParseListApprovalsResponse(rsp *http.Response) (*ListApprovalsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListApprovalsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ApprovalPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddApprovalResponse parses an HTTP response from a AddApprovalWithResponse call
+func ParseAddApprovalResponse(rsp *http.Response) (*AddApprovalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddApprovalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Approval
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveApprovalResponse parses an HTTP response from a RemoveApprovalWithResponse call
+func ParseRemoveApprovalResponse(rsp *http.Response) (*RemoveApprovalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveApprovalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetApprovalResponse parses an HTTP response from a SetApprovalWithResponse call
+func ParseSetApprovalResponse(rsp *http.Response) (*SetApprovalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetApprovalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Approval
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -33734,6 +36269,39 @@ func ParseSetTagsResponse(rsp *http.Response) (*SetTagsResponse, error) {
 	return response, nil
 }
 
+// ParseGetDeviceUpdatesResponse parses an HTTP response from a GetDeviceUpdatesWithResponse call
+func ParseGetDeviceUpdatesResponse(rsp *http.Response) (*GetDeviceUpdatesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDeviceUpdatesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DeviceUpdates
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseBeginUploadResponse parses an HTTP response from a BeginUploadWithResponse call
 func ParseBeginUploadResponse(rsp *http.Response) (*BeginUploadResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -34096,6 +36664,39 @@ func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListExposureResponse parses an HTTP response from a ListExposureWithResponse call
+func ParseListExposureResponse(rsp *http.Response) (*ListExposureResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListExposureResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ExposurePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -36114,6 +38715,171 @@ func ParseSetRoleResponse(rsp *http.Response) (*SetRoleResponse, error) {
 	return response, nil
 }
 
+// ParseListRolloutsResponse parses an HTTP response from a ListRolloutsWithResponse call
+func ParseListRolloutsResponse(rsp *http.Response) (*ListRolloutsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRolloutsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RolloutPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddRolloutResponse parses an HTTP response from a AddRolloutWithResponse call
+func ParseAddRolloutResponse(rsp *http.Response) (*AddRolloutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddRolloutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Rollout
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRolloutResponse parses an HTTP response from a GetRolloutWithResponse call
+func ParseGetRolloutResponse(rsp *http.Response) (*GetRolloutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRolloutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rollout
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSteerRolloutResponse parses an HTTP response from a SteerRolloutWithResponse call
+func ParseSteerRolloutResponse(rsp *http.Response) (*SteerRolloutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SteerRolloutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rollout
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRolloutDevicesResponse parses an HTTP response from a ListRolloutDevicesWithResponse call
+func ParseListRolloutDevicesResponse(rsp *http.Response) (*ListRolloutDevicesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRolloutDevicesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RolloutDevicePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRulesResponse parses an HTTP response from a ListRulesWithResponse call
 func ParseListRulesResponse(rsp *http.Response) (*ListRulesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -36951,6 +39717,72 @@ func ParseRevokeTokenResponse(rsp *http.Response) (*RevokeTokenResponse, error) 
 	return response, nil
 }
 
+// ParseListUpdatesResponse parses an HTTP response from a ListUpdatesWithResponse call
+func ParseListUpdatesResponse(rsp *http.Response) (*ListUpdatesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListUpdatesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MissingUpdatePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAskUpdatesResponse parses an HTTP response from a AskUpdatesWithResponse call
+func ParseAskUpdatesResponse(rsp *http.Response) (*AskUpdatesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AskUpdatesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest UpdatesAsked
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListWordsResponse parses an HTTP response from a ListWordsWithResponse call
 func ParseListWordsResponse(rsp *http.Response) (*ListWordsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -36998,6 +39830,18 @@ type ServerInterface interface {
 	// ListSuspects The changes most likely behind an alert, the strongest first.
 	// (GET /alerts/{id}/suspects)
 	ListSuspects(c *gin.Context, id ID)
+	// ListApprovals The rules that approve, hold or exclude updates, by name.
+	// (GET /approvals)
+	ListApprovals(c *gin.Context, params ListApprovalsParams)
+	// AddApproval Add a rule.
+	// (POST /approvals)
+	AddApproval(c *gin.Context)
+	// RemoveApproval Remove a rule.
+	// (DELETE /approvals/{id})
+	RemoveApproval(c *gin.Context, id ID)
+	// SetApproval Change a rule.
+	// (PUT /approvals/{id})
+	SetApproval(c *gin.Context, id ID)
 	// ListAttention What needs a person now, in order of harm.
 	// (GET /attention)
 	ListAttention(c *gin.Context, params ListAttentionParams)
@@ -37229,6 +40073,9 @@ type ServerInterface interface {
 	// SetTags Set the tags of a device.
 	// (PUT /devices/{id}/tags)
 	SetTags(c *gin.Context, id ID)
+	// GetDeviceUpdates What a device misses, with what the approvals say, and what was installed, the latest first.
+	// (GET /devices/{id}/updates)
+	GetDeviceUpdates(c *gin.Context, id ID)
 	// BeginUpload Begin to send a file. Its bytes are sent by any number of calls, each from where the device stands; an upload that is not continued for a week is given up.
 	// (POST /devices/{id}/uploads)
 	BeginUpload(c *gin.Context, id ID)
@@ -37265,6 +40112,9 @@ type ServerInterface interface {
 	// StreamEvents Server-Sent Events. `devices` carries a JSON array of changed Device rows, at most twice a second; `alerts` tells that alerts changed; `resync` tells a reader that fell behind to read the list again.
 	// (GET /events)
 	StreamEvents(c *gin.Context)
+	// ListExposure How far behind the devices are that the caller sees, the most exposed first.
+	// (GET /exposure)
+	ListExposure(c *gin.Context, params ListExposureParams)
 	// RemoveFavourite Take a device from the caller's favourites.
 	// (DELETE /favourites/{id})
 	RemoveFavourite(c *gin.Context, id ID)
@@ -37454,6 +40304,21 @@ type ServerInterface interface {
 	// SetRole Add or change a role of one's own.
 	// (PUT /roles/{name})
 	SetRole(c *gin.Context, name string)
+	// ListRollouts Rollouts with a device that the caller sees, the latest first.
+	// (GET /rollouts)
+	ListRollouts(c *gin.Context, params ListRolloutsParams)
+	// AddRollout Begin a rollout, or with plan tell what it would do.
+	// (POST /rollouts)
+	AddRollout(c *gin.Context)
+	// GetRollout One rollout, with its rings and what its gates found.
+	// (GET /rollouts/{id})
+	GetRollout(c *gin.Context, id ID)
+	// SteerRollout Say how a rollout goes on, or leave updates out of it.
+	// (PATCH /rollouts/{id})
+	SteerRollout(c *gin.Context, id ID)
+	// ListRolloutDevices The devices of a rollout by ring, those that failed first, with what became of each.
+	// (GET /rollouts/{id}/devices)
+	ListRolloutDevices(c *gin.Context, id ID, params ListRolloutDevicesParams)
 	// ListRules The rules, by name.
 	// (GET /rules)
 	ListRules(c *gin.Context, params ListRulesParams)
@@ -37532,6 +40397,12 @@ type ServerInterface interface {
 	// RevokeToken Revoke one of the caller's API tokens, at once.
 	// (DELETE /tokens/{id})
 	RevokeToken(c *gin.Context, id ID)
+	// ListUpdates What is missing at devices that the caller sees, the most pressing first.
+	// (GET /updates)
+	ListUpdates(c *gin.Context, params ListUpdatesParams)
+	// AskUpdates Have devices ask their sources of updates now, as a job.
+	// (POST /updates/asks)
+	AskUpdates(c *gin.Context)
 	// ListWords The names that an expression over devices may use, with what each is.
 	// (GET /words)
 	ListWords(c *gin.Context)
@@ -37686,6 +40557,104 @@ func (siw *ServerInterfaceWrapper) ListSuspects(c *gin.Context) {
 	}
 
 	siw.Handler.ListSuspects(c, id)
+}
+
+// ListApprovals operation middleware
+func (siw *ServerInterfaceWrapper) ListApprovals(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListApprovalsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListApprovals(c, params)
+}
+
+// AddApproval operation middleware
+func (siw *ServerInterfaceWrapper) AddApproval(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddApproval(c)
+}
+
+// RemoveApproval operation middleware
+func (siw *ServerInterfaceWrapper) RemoveApproval(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveApproval(c, id)
+}
+
+// SetApproval operation middleware
+func (siw *ServerInterfaceWrapper) SetApproval(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetApproval(c, id)
 }
 
 // ListAttention operation middleware
@@ -40155,6 +43124,31 @@ func (siw *ServerInterfaceWrapper) SetTags(c *gin.Context) {
 	siw.Handler.SetTags(c, id)
 }
 
+// GetDeviceUpdates operation middleware
+func (siw *ServerInterfaceWrapper) GetDeviceUpdates(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetDeviceUpdates(c, id)
+}
+
 // BeginUpload operation middleware
 func (siw *ServerInterfaceWrapper) BeginUpload(c *gin.Context) {
 
@@ -40474,6 +43468,49 @@ func (siw *ServerInterfaceWrapper) StreamEvents(c *gin.Context) {
 	}
 
 	siw.Handler.StreamEvents(c)
+}
+
+// ListExposure operation middleware
+func (siw *ServerInterfaceWrapper) ListExposure(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListExposureParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "missing" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "missing", c.Request.URL.Query(), &params.Missing, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter missing: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListExposure(c, params)
 }
 
 // RemoveFavourite operation middleware
@@ -42092,6 +45129,156 @@ func (siw *ServerInterfaceWrapper) SetRole(c *gin.Context) {
 	siw.Handler.SetRole(c, name)
 }
 
+// ListRollouts operation middleware
+func (siw *ServerInterfaceWrapper) ListRollouts(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRolloutsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRollouts(c, params)
+}
+
+// AddRollout operation middleware
+func (siw *ServerInterfaceWrapper) AddRollout(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddRollout(c)
+}
+
+// GetRollout operation middleware
+func (siw *ServerInterfaceWrapper) GetRollout(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRollout(c, id)
+}
+
+// SteerRollout operation middleware
+func (siw *ServerInterfaceWrapper) SteerRollout(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SteerRollout(c, id)
+}
+
+// ListRolloutDevices operation middleware
+func (siw *ServerInterfaceWrapper) ListRolloutDevices(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRolloutDevicesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "ring" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "ring", c.Request.URL.Query(), &params.Ring, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ring: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRolloutDevices(c, id, params)
+}
+
 // ListRules operation middleware
 func (siw *ServerInterfaceWrapper) ListRules(c *gin.Context) {
 
@@ -42740,6 +45927,70 @@ func (siw *ServerInterfaceWrapper) RevokeToken(c *gin.Context) {
 	siw.Handler.RevokeToken(c, id)
 }
 
+// ListUpdates operation middleware
+func (siw *ServerInterfaceWrapper) ListUpdates(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListUpdatesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "class" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "class", c.Request.URL.Query(), &params.Class, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter class: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListUpdates(c, params)
+}
+
+// AskUpdates operation middleware
+func (siw *ServerInterfaceWrapper) AskUpdates(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AskUpdates(c)
+}
+
 // ListWords operation middleware
 func (siw *ServerInterfaceWrapper) ListWords(c *gin.Context) {
 
@@ -42963,6 +46214,19 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/jobs/:id/export", wrapper.ExportRuns)
 	router.GET(options.BaseURL+"/jobs/:id/comparison", wrapper.CompareJobs)
 	router.POST(options.BaseURL+"/jobs/:id/retry", wrapper.RetryJob)
+	router.GET(options.BaseURL+"/updates", wrapper.ListUpdates)
+	router.POST(options.BaseURL+"/updates/asks", wrapper.AskUpdates)
+	router.GET(options.BaseURL+"/exposure", wrapper.ListExposure)
+	router.GET(options.BaseURL+"/devices/:id/updates", wrapper.GetDeviceUpdates)
+	router.GET(options.BaseURL+"/approvals", wrapper.ListApprovals)
+	router.POST(options.BaseURL+"/approvals", wrapper.AddApproval)
+	router.DELETE(options.BaseURL+"/approvals/:id", wrapper.RemoveApproval)
+	router.PUT(options.BaseURL+"/approvals/:id", wrapper.SetApproval)
+	router.GET(options.BaseURL+"/rollouts", wrapper.ListRollouts)
+	router.POST(options.BaseURL+"/rollouts", wrapper.AddRollout)
+	router.GET(options.BaseURL+"/rollouts/:id", wrapper.GetRollout)
+	router.PATCH(options.BaseURL+"/rollouts/:id", wrapper.SteerRollout)
+	router.GET(options.BaseURL+"/rollouts/:id/devices", wrapper.ListRolloutDevices)
 }
 
 // Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
@@ -42970,532 +46234,581 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L17cxw3ki/6VRB9zw2PzxYpkiJli4z5Q5altXZlWyvKo3tj7UOhu9DdMKuBGgDFVo/D3/0GMoF6NVAP",
-	"dlHSzN5zNsYUWYUCEolEPn/5x2whN7kUTBg9u/xjllNFN8wwBf9aFEpLZX9KmV4onhsuxexy9m7NyAfB",
-	"PpoPRC6JWTOS0xUjc7aUih3Pkhm3T/29YGo3S2aCbtjs0g+WzPRizTbUjrqhH18zsTLr2eXpydl5MjO7",
-	"3D6qjeJiNfvzz2TGU/sgjJdTs66G4+ksmSn294Irls4ujSpYfeilVBtqZpezooAn90fO+Iab8No2Uhui",
-	"5Fbb5VFYXGxVOEr9yylb0iIzdkkniV0i3xSb2eUF/IsL/NdpOSMuDFsxNfvTzkkxnUuhGVD/jZLzjG1g",
-	"I6QwTMBsaZ5nfEHtbB/l+MS//a7t1P+oTeJ/KbacXc7+r0fV9j7Cv+pHflz4YnPx79fUkC0ThmyVFKuE",
-	"UJGSrf2lkSSVx0A4N479zLM0ZekLoWS2YcK8k7cM5pErmTNlOK5Ds4ViMPfWJiQz49/omm9rfKST3/f/",
-	"dmMk/jO/lZSV89/ZwtjPwDTfMOXI1JxexsVtmA1omiqmteNxrogU7MjwDSOamaMiLxljb115+a3OjcCn",
-	"2gtyLyc4s+h6Hoja9yfyignzHVvTOy4LtT8xxXKpzI1mCylSvU/x75jZMiaI2UqCz+orckIyRu+YJhxY",
-	"kJItT5kiucz4YmdJX56vx08aB+xk/4Alsy0367XM0v2PP6c5nfOM28kSAwxvGcAuiaSSaSKkIXK5ZAoE",
-	"gWEb3RJg5ycBPtjQj6/w2bPqz1QpugMKN2mYzD4ereSR++Wa0cysj4Gq9T8d8Y2lDQpr++HZRkq1pWax",
-	"PmYf6SbP2KOFVOwRDgDfeZYx90ZjR6jWfCUY2yfHi6MN5Zll/O1aEs0sUSThJsjsizVb3AYZLmV3fMHC",
-	"h8vKT3974HNXhM61JfhSKiS/nTaKYM1N+KThqzd4TfQIff90gPl+kFuyoWLnpgL8xjWhc1nUF13jpWVG",
-	"89wOWy18LmXGqJiV11bvfDJ2x7K+E/kaHrLcxLSmKxYk9aYwLMDX3+0IJRtq5y2oWDCy5SKV24RIReb2",
-	"b/7GQabnmhTCHrAt3dWWXVuYzJlg6Q01jfWl1KBkDC1SqhUVXFOcUmDuimmZ3Y0c1U+8j3pv3XNvC5i/",
-	"5iLEke/XVvKsGdGGGqvJrKhwJGkywrDJWXYNLtX+YSizaiHlP1h6UwjDs+GEgRX0UQUkwjU8aV8pUAIF",
-	"Z1zo3P2ta8Br91j74oCl+VU7wrRYwkuQah7+YFQs75flN7DOiLWz6M9BddKDN5Vd/LOF58eWUCx/z4S9",
-	"SP57Rhe3Qm4zluI8YFdmiZOeVhOUMDHHxfCTnVzt046aTQFfkTguh39eEvzjJaGCMJDKcHbZJjc7EJRC",
-	"zmXqr0J/GT0+C91Ghn0MKLzP7N3GEmIvR2JFIFKgNeL5yUloyJI39+aNdEoINahOPz4hKd1pQteMpkNP",
-	"UouZ3N5E9/R7ZihOp7Wn/v7rPRJ2KHbnraHynu9974V9Z/Zn+45PZtZKutGG5cHDlVNlArcRDAl6p7+O",
-	"KpWkeSdaeSVSbTmhoZgMWuiePtKgNTxVUqO+Ej/v6D4gNUJHC63J/RMwQvCn5Sbv/emWizTwh/bK7LLg",
-	"0cRNqRw0uqI37t5tLqgk9yF0R8r2Txu/EZ3htRf7XmyBDErq0istxVdayau0T055RbT6yMHaKL9lHYd0",
-	"oBbXoXEOvmHD13TkJFRjl1NwQwQ3RegtU0FzM6SA/iiVFZbE/pkwulg3jvO+KG+zULGZ49eqQySLeVY7",
-	"Qe6RP5PZHc2KiFZOYdaEC2tqSZXauwZfTKy+uF3zxdo9pAlVjCxkIQxLj3tlN370t26jx1q8x45yo7lM",
-	"GEUX5hFYzcBnxjARueRHXQjUM2zrkjNrplAgex8B0daqAXUG79Pyd06NgstbLpu2hlwSKRipK0WJl/hc",
-	"EyW39xPzdtYBXqmOT9fr3+NTPVdY5KhUrwSPht+YsFStGWmdjgqaZbCekVK45IrhkjiZ/b3gLKA7PS+U",
-	"sharYwLYM3sqnJSF3QaNFI2tfUMsbFsaaWjW+zUpCM0ycELp0DjB+8MP7pcU3J8i5eaFMGrXpR7vX+L+",
-	"em+bVvKSUIJera90XYul7gjAP36daabsv36dBS19543b/8BLJTdku2Yq7CGYSLeoTs3A++kGPcSBodZU",
-	"rwMuCPaRpmzBNzQj1z88Ozq7eELkHVMoBJjdDnDHWpFiR3Du9phXRjENXuiQScf+3lgHF+bJeZAR7zjd",
-	"n+ivs7mSW83Ur7MEZuNdOVSQZ29eEfAVJuTXGbjPfp31b26LU+38ElTTvH5mJ5J45qt4oVxmlI0nUdyq",
-	"8/AA2tvzNRWhOdKlwRu9a2qvhFW1pdq9MmxTcXvAucEN2VJ7gxQivbL/WtMcTGgCFrU1Am+qAM6w44LP",
-	"j57jZPpb67E4H9+yXafBUJr6aep04428g58WsDvpcGM+euorAne4n7inFWxWRrUhht4yQcZujWZxQa35",
-	"SlBTqIiLqthsqNoNYOk0phTD0a2tt5oOboWjUmmF+U/WpxY/KlMcaXfoHug4CxZwQjhOGuXk9O/Mw+w7",
-	"8JhEzOIOXq2CSMH44Hwt5S3q/+C5SkHZvSJ6LbfCXsXIzAskBfhP7cFK8CqTYhG+qQ1VK2YGMl6Tg9yr",
-	"SZ3KDfJ1bNVU/CTQS/9ADPWOaRPSlb3CEtgouweKLRi3WgQabU4n3a53GFGTt1bwr7lYHYeliDChAMfe",
-	"hS1MtxPluTWJ/tPxYeuem8sirKdAbF2HAyxxMRtT4eUy7IJTcs4iYQmaNgM8NVblJgu/VQge/n6hC5r1",
-	"8xFb3F4zY9xLWyqCcZ1XVVQC4/Nelba/NpKs6R3D6P2C2suD5IUhiq/WJhTWaW2nO1q4xsRtULkdjsS/",
-	"DQpf/icez4P8RUCT1zzE/mMPqWfCPudn12msbVAwjGhNefQA/F6kzjTb4/i7Xq3pNVLbqnRzfwz3nexy",
-	"abZWDIMxpXFaly5mJaRV+VremdoRmtPFbXgJS6pIbnUPSmDTIU4Ih4FsCm2IYqZQoqmMeG9TIAJfeZ7m",
-	"LJPb4SsvI8t9cXZ2x9SunlpQpgV8++S8Py9gyT9GRGheGIgFw9GxRjw3mmXLS1TWUp8ftLilq8qKtTbP",
-	"sr4je7GUwBKWUsVzI+ymZFKs7JAQoIRtsOphIwfi7OLp2Un/csdFneVyGRbBOTWGKdHan4tgnKgWYQxQ",
-	"GflVMwj9X5H/XXN3QURqsaaKLgxTuh3nCn4s4t/8eVntiN1HAs8ldg/Lc2R/nTHL+ndM6f0w2LenT8/6",
-	"zFfk2mHy0UuSQ0VkxvOAQ5d9NI4R8XL4SpNFxvO5pCrdF0uaae1MhtqKz066QomNDD74f33UMQMuD3AD",
-	"w5oOdgI/l2lAuVu43zam37uv9qXgnSCzjNFVwYLusqC1B65js2Y7sqE7spXqlkhro+OdbSV3ZnUzmknB",
-	"wtJ7aIYJ1eZGMyZuop4BmIbVDdHetBq+nY93qA2zVCL6WIfmbknTSc1J9PJyax5CM5ebDQ2qtGp1t0/s",
-	"N0quFN3ADlO1KjZ2pldESKLXLMvgitV2NzaxHLPTx6cn35x15pmdevnv/72/7IwL1khUXdJMs3Yq6L/z",
-	"O2aneZeQ3yUX6MLWOV0wnVgNs8rb+koTa/YtkBrEXjQqV8xgrlwghUilLOAnfpUyYbjZ+VAKPHZVKbYL",
-	"qhRnmliVlwr8c5ld4G3K3vMgC5MX5gbUmpv5zngzypHiyTenJ99+++Q82fcqlbfs6ck3j785P/327Lye",
-	"0FvPX6678vmGyaKV9ug/1kgQbmsqp70efWCzQaLUMeoE0hQGKuP7rQtWMAK2JAZCSgcjJG6qQgj7J8cm",
-	"+9cPy2iuWVqn1IBYJlMqHHQAA3chiwzFqTZUYfRtSzVhImXppdemUtRyXUgis/yEPBe0idnHUNr4K6OJ",
-	"/QuMWOgrcnr2Lfk3jP/xlaDZV9oFUtE/Qt2vcSpNJ36NfbRJmWrGdS3ThvO+UmdI9zz653COwY2egm1y",
-	"qngw/XqQm9sl7w3zN7uHvec2GOdGLdrlmaJMAINaSHszh+XWZBGg1jEu3ab1t0Ke58bN4wg6zSVZbs+D",
-	"3JIi5e2cOtRdd7DolaLodV9SnqEyrHlmGW9YZkr1gUO1aClE5TZvpWQJInMmiJaLW2b2pVcmFzQcOMx5",
-	"3flaO9u5kgsX0Ax5pYxcyIBnzyxyy7dFmoejfhsZSz31CULdG1l+OXFrGnbBlJSbQFgIzYR5W2QhfXoe",
-	"c0kmn9PBzlh+k9KdDm/0xlkb+1uykHmvOLuGh/zTN10+e39vhjIKQrz0oswiBQcKsU8F77xCePdxmPSF",
-	"UGxhNbJ0gLcYE4FhVY1FuVk6elULany+dIc1PlrfgpExgIrbphGlFfM+jCzVMngu0nQk5+MbEb6P5lo8",
-	"I2urHoEJQ+zhTgjVNVvAGjGLNavMmPseqXuEptCopiSnWkPuGtfkluXoAuFDHN8N87RMMXBfTCoi16jX",
-	"sUtT8ZN8MF4y4TTdaXlpTe9YR8GNXILTDUwxiCiaPcdDPK4f5RLnktUhPuGLtXfZajJX6A0cl26p1/Ts",
-	"4kkkuP4PNjArYbt2ZzkU2wEyoDvI0iflK6bhD0OjOG6OJUPDxNx2+G+P4mnLLRPxtOnIlj+Ep79nGbc3",
-	"WYCpjWGb3ESux0UVtN9XERSzNuKoA5EWbPjDpQl7X1mpiiwmK4UZNW/dTiJfUcuHqHpvKXe+ancBW319",
-	"TGpMvMwoJIf9nrj11auDfC1QuameiI3dwm3oYpMpuLlkuQdhZ31rZB7OwrxjYV1sybOQ3LNW71JmKTog",
-	"FIPKzq1Ut07UgMMZQy4wAvpwwC0MRZno8uu60/d9z9ZWimiMG651MITqPTdUCGnIHOfFUkJNrRp9C36d",
-	"Ncvy4y7lYS8RFcJMmLHCxZWrooLoeSZXR1wQvVCMiXB2SiTk36FDlBF03K6SIkNMKr/3B9tTbqApAuh+",
-	"TvcMn8dXCZObYKXhcuNnkELfqDUmGdcBK94pfS3a9KoDkOh64yKGYYVaLdbh26VWeD7uo4u6X6XnvnUP",
-	"wluKxS7BvAgELZha2OMvl5BsDq+HA/97rtmU69v4gFyQQpcV4Msiy6x+Y98ZOPyS3slCuQqevUgv5J/R",
-	"LIs581ZKFnlATP5EN6ys5sCHXHiai3E64pgA3ZpRlQ6/pjdsI1HJ6aLtQDriYFUsZIDiag30bFxGoRQ+",
-	"7BQKCPUUiMvARmH9hE7Ihi6kTkjGRfGxVhvrsuOBubiCpBUrUoKiXeq4W0XqzoOdM5mHlPgGH+FD1c0z",
-	"0thgikd8i5Fq9mvI6N66tO811WTOmCC4B5ZE6F+doJ7d0NUosdVxWbZqwn2lODh0ah5ex0i1QnDt3Ue1",
-	"rXIS17NqScSkJuLLzWtJ4bY890KzdVTCCpu9XCBHTB962b519Zkw2gEZazinWGn02GIwJpTMspHm0JIu",
-	"TO96X8JDoMCKlIvVcEq9xBdCZydnCjRNKXRHkixeFJCKkcoy8WHQt9+UHwh9/o4bmvWO8Td8KhoXqtO8",
-	"Rp7m6uJbP42V4xlgehsH5ljFQvZjyi5Qgsl2LjJL3rz6HuyBa0OVsVIV0geWO+fLaef7lJkazeG50WXi",
-	"gpMr+ypaSC/KK70IEj6xzGHAdWsVTyaCpo8uFmtwpy5ycnr2zfHJ8cnx6eXF+eOzUfdFTDtQTAOR0Nd2",
-	"sINNNQMx9cBWiX7VurLXcgPJlIXQhOogcFY8WMal4mYXzdTe/5xzKRKMI5ClkhvQL/WwjdLIWPdwnrTI",
-	"jokPCdEZYzn85DwpCdFG5jlLE8wCCA26VdwYRO3qnXM7kge3q9uoyg3oloV8XXKLI2L1wSHWmz+1E1lu",
-	"b4tAfkDEq/y7nA9Sr3+X8w7dTvEVj2ASFWJgnsFWqttYXqsmqRQssQr5VqpU99c+2nXVZu2GL6eaWHrg",
-	"7OLC9G0hppP5bpUPI/avsSg0LPZdxWhD7O9J9o6K3UyuwgIf0hwRh2EKuTqFOBWMVSGUoPzw5HCOOSs5",
-	"EGIA4CdHIEUwlo70NESFcsT8ePvyOXn8+PHTK2+C6DqsVkR0qkBMjxZGbqjhC2vliYJmiRXgdJ5BGZNZ",
-	"A0rEeDnshS58tfoV/OR82smYkp8tz7IbIc2Nds7aVsbGmhG904ZtiGLLQgOY3uAqnBL3Ckg0RCr7QzWR",
-	"VHbDBWGKMmfhbvYP5n1kjZ/5dP7FcvKHE8N5s1ppP9QwsdjdbIbmK25kIWLonIZmo9wwhQaRMfSFFhFx",
-	"Js3vNsbsoa+TyECX+yReOfPGTuuFM3C6zNP7Zwz0upeGwQCV5liHvyJ005XwtfurW0ttSu2kWXMRrLrI",
-	"i3nGFzeumr2Vy5OeXVycPiX4DLllO3ADihzCumRONXtyXqisVdDy5DzpAIptAsD1lnY4kNjaNJPaGjuJ",
-	"E0GzvU/w1b8T0RzZx5wrpkcNOdCXOwDp8k7ejlxO1Pdmj2r4Xi502Mcf8r6F3W6FLqXBrEGyVoS1Ruv+",
-	"7Z1CKW2DQU+vmXYktyMIC+ijmVwFwkcjtrUswgt49+Mwr1FVLFJ2HIK+8+MPuT8nSgCHYb6zDwW0CMUI",
-	"ggy6VLIdWcgNOybXt9zqaQgxZv8iNSMZWxosAfHP0g0jS6oNFFRR4UcospTMMXZ9TF7zO0Y03fmoNvwP",
-	"tR+8ZWmFYY8JNpbrMmZCxoaMhTDiORwj0SSjQJJZNOCvkU6RAz9si3Fvptnn/ypYyEx6pl16gdts5znT",
-	"slCAAJWlTBuM1exTfikzVzncshAQEEngllq+0cFwnzX5Am+76iEtIRcN0YysSqfNFbk4OUH75WTWhPEf",
-	"UWC7bwhgcalmd5CCAdXZV0QzRq7tr3wAwqffsA1TK6tgzpISW21hn1pALMMnvWypEph4I6RBJYWLpYTs",
-	"+nmxGpGh4w26gVcT7N2eovD0CRCorFobDEX79sWZh7xipIL+bRWZJnHQheZwHpMPZvmVJvYpPaSAeBTi",
-	"cjvtDmkyWLj+l+snMcXJuy73o50AkclVtx/FY8Q0X/xdFkpYs3vJM5Z4QJfEUnLJWTo898a7tssBXemN",
-	"XWF5ocJXxpneuKV7n/vF/hqySbc+xlNygRM/VlaAT7gGbMkNxIDmjAiqlNwicsI9Y5utHCAg8GCucDs5",
-	"JVs8rAFfn/V05ntj+ocT42Ouqhr3VvVh428t3MUXryux5BELPUd/kJr89a/k1xkkIPw6I78WJydnT/B/",
-	"Id4Av3nMyNOTD3tAEFZUdsuT2sRC2upLQMh7yzbyjgbCuznVOmguvkOFx/7xK014egXORKtYSYFZE7Sw",
-	"F6u9aoxUVi/aMCrMPix4yE51GfgDe/w0ghb+1fhidbie/6Y/GYKK1qpQtRyeB+EoNvxYvHH0D3lV3Vg3",
-	"axaGhNv5DdK1bEhrkRGPDOtyGXwiI+Z1Oq1YRFAhFxKwUizFuvpgWNlpde1wWWq1Y73VPiXJ9j5ee65N",
-	"jdjmx4L4NfSjK5fog2RidLEmi7I67UvI+JtLOdqjcUCSYFe63008kavhmgoUvCkRtV4nTCeTOpaTdd98",
-	"rY5kKkv9m380TbwaqAwTacTEu+PKFI1BY4ehoqrLbNrLNKrv9DAHLJ6LAz2wL3nGYvY5yalvOYAJ5F9p",
-	"SJ+9cuaSxhSz7x1UyWCTWRjV5ufuLJ+MRUFYIzAA2/UOJ8m1IUykmjCqsl0wRwmWFkxasKpvs8oNmuRo",
-	"I2WK4bfuO80NPUThqfbhYG3HDvU9CxXAI/ilxjz/Y/KGmnVNWeZl3JoYeUXeQdL8FquRfGemlLHU+VIE",
-	"K+ELWoH7oGYulwSylsxlqUGdPDk/b2kVwZJ61oBq3dBb7LXiy+VlvoN8P9eCpfxBG8zNyQsF1iR+frhN",
-	"nDKWd64DamcR9wLwzYiRMp5z3DFUkwhnFxchF/NWhLh01BiWiZrnrtXo5aTXfm8CzvQhziiWZzSkm20x",
-	"lA1gXxxBQ7d0R1YSG445AEurNNB5xgiOEiKtkeFl9IV0nO5h6TH0eH6PL01wOkuI9U5PM0qPoeerdaj2",
-	"uRnqCEM7wQD+rOYWXUp1SdYVKnlouJKlh4PO+mr48LyP1PZIHdn/Cya+yxQdD4NVp7ie4A9S8Hh0lnYG",
-	"0j+u3F6hA2OAzlNh3e4dZGgCcntZSmO7BD3rN5yq7qgVsDLWfLqC+jm6v3Dlfu9qRB16ApBvpzkC4WDL",
-	"O5ZlpYcYRSsmUklF1g6gEu6pQTpIDeap/pGFzDlLiZZ2uGG7NiAAEHBBco1+LkBzC+oe4ZK9FP3jbnqB",
-	"nMgwo/45dBunie3Yod64mQRrIASDc2H3LibLoncsBdVt/44NA/REZBu2JgCRekmwLDqx/704PYMGHelF",
-	"zeVelk3jA/Z8pBfDtQW/JyNv1NBhHnoc3+DJP3gbhUc7buOWx9p73rt7ZThV0rUcht5DmgnDYjjhOSun",
-	"ulc5b6UAwCdSDS4A7XBTNaShIS4v1bc6XBU2Nv4xtKB5UIND+PYw2FC/WQcCHr2MRNXKUB3aToK53PuV",
-	"klt7BO1xDojZIJ4wvg7J11iSVbUEPD1JTk5OmtB6J0PQejMT0oHfvji7crP1nTs3dvlMD4ohfeqTi7Q/",
-	"+Nz+u6Kh1CLloCU6E5gdssghMESK0fRnke18B/Zu6igEncAPhpx8sJrhPgFcfMMeuegzRv7dq6wP3p6h",
-	"1shqn4ubAYf7Zhxt2GbumvWXBOt9aS9jZjR2a23y1TLHAS/BNkyREYT7+QCJQDhDxe4424ZCDkWs/qWc",
-	"dgCBAUpRDRNkvgPFfnChWbwCCxsb7Ef23L6EPfiFsFZdGnIPfe/a0i2hUYSLi1YRCPfecQTSZjcA0sEN",
-	"AV+AznfLGLbEHgQz5qzKZUm2+lJCu/iDLEIRI4/WVtLe638//jxLZu9+mSWz9y/sTz/MktnLt7Nkdv3M",
-	"/s8v+6pgQ/x8s78/9u5rg6QHky57H2q7LxDuDMaH93vunQXNmEipOkaa3Ed58EPAXF4Jw9SShjMOBDMA",
-	"I839Qz2xl3Z1t1mTXLEl/0gypMeYIoc1VemWhsJqPz57Tipor/2NNEX4TEf9CA33R08uf732GE1vUwxS",
-	"FipKH6wvlN24DpW7e2299uvWIeZ2jxGvHZZkYFDohtWJZV4ifECiFeVprZUm10TLK4IQglUDPZLy+7ak",
-	"9kKoXGxIBjVJtUf3JWdZ6k8E1LnT7E3jiRjDV5+IdTjrwtGLpCnvNfcJtO7qYdqyjdkxrPg+kqYcosm1",
-	"1yzStz260IG4PY10ncHLu74v6mlohdzQ8NrSCgeq17m/piK9kXchAwmAjwHgiMwZ5Era88JVxBiuynh7",
-	"NMq2CYTvRQ4CNzFM5pQa6tpIQo4W4fh0UmohutbOKrOKA3QNESbkUCop9pCdPP3V3r0LsXDFOLJCzZi7",
-	"6yOQ0dVXQ8T/DyyZbRntbMXFKKNnXuhdpLlKnlGRgIO20d94Te8YFn3LJZbtkd/l3FnpmIfns34DaQqQ",
-	"ojNAONbdtO2pwcfnOyxDrH2nIs4DFJqkjKZVr4VmeqLhGaYkNRr8U8UI3dKd/4G73k0DcQTFWNzOMnrT",
-	"exAquKRBN/l/yHnULBuKi1Q2f+v5UNUuqrMnXFBnAK79Xc6R/IotCqWTEjhnSbNMk7RgxA5AanlGwzel",
-	"wj3qPy8NhDKMyDvIHhHrFC1zFkI2KUeHrD4uAp2n/TorgCQYa8TKyuL5PWQMLUVCFNO5FBr8/qniyzD0",
-	"kgNiHYZzyWgQV8LZl1uqfW1vuJkh3L2dW+G7GWtsCrVhrT0ZCdwEHxm0NL0uzMiZNSQHiFghA/tcB8Ly",
-	"Emks2G1hbkp3Rz8bQyi3mh2zsqzRm7vR3yJYq21HFPbmL4u2c1porNl2xdsLu8YsYynwV7NNUm0thYqe",
-	"j/Lcry3jsDumaEbghXohCB6OhJydeL/1OOoVYsnvu7VlQifBV0kqGYY3VDESRAx6nY2zMVpptICCrcvE",
-	"UCILE7xJrVQZILatueYeD9npViGsvIxVin5JGkuZxVrqCFqnR+Xom4V9rMvT6eA3fBW+00ZqzTBhuXV8",
-	"Dq9QjauU/A8598lae6HRRt4THATX+BwTn+AgBNxSoWSXyKcjPnFsjBLeHFgnAFPIZVVQlyt7uNOyvgNF",
-	"djgVuRAR9W1gpwo3u2pzYMQe0+13OT/+d5f4MN5k+13OYRqV2hEAmr6RwTz0MrUalNGVJFJYiWIfviIn",
-	"EAB1GfiuGxHF32CLGitHI67cnPnOkR0fhe3ysVX7bMdYQUzNKjMc54zqkH02ItnzMCrTNXZ1wIIKPNMG",
-	"G/IoJ13wzdh9IfObsmVQy+dof+1r+QDIo1AgLsnGXoBAgY5R9TroMHzmXEcO8IuuQCcIj54gZQwTDuPK",
-	"anB3DQjSuq+ccnOz9u7p5ldfukQXCF4PshFGln7ac/Day7CDDsIUMRxrmj5ABMdfM/GchiBuLHof4Bnn",
-	"exjSwJWFU5k8eF/idPnEwYAecWGFJHzlskJFq9UyQO2C1b5rDkzsqdZug3oWbigbDu6/gFYvvl2H/Sh3",
-	"J7q0xyH5cs6w4gf0oAiKbgkmtNcsqXZ3t0qn8DPQwHYtoUgb9FPoEIfHSA8pk6pg7/flFK9sOSrI27e/",
-	"vH5B/vL25XNycXF+8XVr9EjD2jAiUS2GxzcOmmrPfqQa6hkXVp3kG3ZJzk7Onhydnh6dnb87O7s8ORnC",
-	"TmUNasDLzV0ye9mPeLjV5oy/QPYEuEj8LQEFuPs2ozOHuKqM1HiHUl9Ksccbr5799Aw0Xszek1tRUhN4",
-	"3vFJmZLqelmv+B1r9+N9cjK2vZ0VfO9RZztI7L13CmZYW9uDnkoIF9rQLLOHHrPTj0flq+b2fmwI1Hal",
-	"X2lIdxekwWO1HhwuVX5IJRd+oXwlJHLjNnB3col9qjapeAlP2G0fVm4DO4/q/P13/rXPefP6eFlxXxXh",
-	"lxX6w/rXvXapYAelclXqaJP1/gZ2HzT1BV0LDhgkn9VkbRtzx01/GKKVI8Cwhz2RBsJZDkiFO0CJaZBP",
-	"BAukVSP/Da9UlmICXBigpGqbUUKVQGbfMLSStdwGihTj6CKZn/cIAEBpOvLvja+Xh5RdAOwjVLBt0Gl1",
-	"GPDIa4fAeGBA+7Vc/RzqKzrCD15Furq66o3GX8VRE0Td8QMNK+rDRR1Y1PcjFbtwBVgTndSl4Dgc5MTj",
-	"LScecjIhudwylXhIjqTsok9FSv5eMLXD3ixSNL00nUDMPR1J4bFmEt2eKqZZpX8MT3/bq11qn5DhYZFa",
-	"TnPXcn50j1lWs5TsvaTtQ7BzgHxcZqC164SyHTEsyyrXK/etceYRnazWc7RzAviYn8LfPaJP1zsIZNI8",
-	"MmWr61Nrouwr6pibDb0dddugLZOCHz/p64sNZb1DcOwdHKRfl2Pj/rfgMf9WxGMZQIkYCPewp0T9GDCo",
-	"F1oF8vzeSQ9yZYX3/3P0oxcKR8+1WqL/CHt7Yjom2dCUWbthIeUtjzS43sQQdWGkyPJ/YFlKqgcmAtBf",
-	"3TMf+J5BR2uV3tA0vVkC0kSgpEViEQrLNGQfQE9g1xqLgMmGNzrEY6KWUVzJ72pXABTWcsOAwLXO+Aaq",
-	"pbZOpq/tY2bCPcDzHCXJu3K9FdQ6PDqy4SayXbnlTWI0eC/Bw9Ce2f72/RY8W5EylOs1GKKSUII3d90Z",
-	"43qPUW7KwgiunOQKVEIUxgS30Fc+PL5yfWHsd77SbiBgqCodtr57LZN3cHXu49h2BiZnJCwQ1gdan4ZL",
-	"/8LS5MnJyRU5PQshojWl80VYOkeQdbZrufHoJb7exFLA9+Vw3U9bzq6TDkCxVvVGPxCZzw7r+UI7Gcd+",
-	"bkjm5o9lfc+Baq4b6BnsSkSjmzOwL8BWcapJIOt2acqAQYALSiHmGGBYswQamZYdB09DDaRGECHnMt2R",
-	"Wlfn/TSjXZBdqvrkMRkC2ypDQEiDZhbEqOy/umYBTw7wjeBzSYu4IxjkmSf2oWwiBXdiuoU1zPhqbUYm",
-	"N+eKb6jahZPYtjxt1J/WBvwY/vVuACituw0+zuzj/iOJn341pUG0dcQ4mKo/2a/PZaGiHbFLu9ndyWuq",
-	"yYYZaxLZO8NeLS4jXkcT4XuyFUNVGq5TMFlmjJmvtP96CyCqhC/xLRVuhdzqZk/svaTHSFPPemr9ftVS",
-	"vSJgRC1+zkSk/FcvqLgk756/gW7jPgbmD0vb61EvsO9CoPMEH8JE1d5PwEYm3C3k3ZqVBRMQPXD7qBnT",
-	"kYZGHtJqVN9lEU+sL7duTL6+3+1g7M6Rbfh4FaX/DGGIQDs0NdLbpWRhRizprX08rAR7QK/7trqr6FvO",
-	"qkGl+hKTxgYP41KzvZdve59Ht8+rbthhkNAKnhZV9i2br6W8HV4lH8a871fWIqAZL47sREhZXoN2L/ia",
-	"NJkzs2WY6LiBO5+SX96+Pg7VBNc+/zgZFnhwQBtuZiGDwxLUQZ5Epf5eiEyanBZmTX55+yqcNskXpkAh",
-	"TMmbn/6dcOEg/o9nl6LIsiQgYdwHUcL811uyQFiQkM9Thcj8HdXs8RlGUs+fnH/7NQJCNSAVfVY31vop",
-	"RlO0dHC+/RV+7ttlrdSsWmuUuEIzYd66aHCLxlDpE1CXraRFrNcVFw2l1PfedzFw0DXDZvwtY/mNLySs",
-	"XF3fBl1dmBFPd1DDIBW08AOX1y3LTcvf9aTX3+VBdErUCmjoaWfJMuhyCU055lnh9Pc5H9OnfVw9eMDd",
-	"97jL21ezdoPuvqa3LwgBYKQMxMZflHYkurzsU8NC7aUJMIZRnN8yzBuFwG3u8777Hk4+yO3fusKUry3X",
-	"jOg1OHioSF35jm4l1EatEtgjxy0dx0dmo8QTaLzoEaGglu2F6i+e7iU5nA3wWwSuhW/736qjzTZn+p8s",
-	"N0QzCuk3drrCMgaaf4SuKBfH5O3L75w6/C1ZrKm9DN2m1mcx8DaI6pUlrU2wEcw970OHVYMXvGHKrvn/",
-	"/PfJ0VN6tPztjyfnf/6vcEORf7AgMmcFw/HN6TdPv33y9PTb824wjj0r2GHn+N5V9ksRWvR1fqklxjmh",
-	"cna+L1QKpZ3blRvi2pQ0pMm33/QL03bblrG74PIlR75WlIXP/uJoA6H0TLydDjuwH9FPbBtJ9x2JgV13",
-	"3FHslU7kEhJ70noEsD+Tq4ZiEciSj488YczvXicwJAQiJO8tvmvHGbbx/KdhQe3PEDhNFV2a0IXhyhcc",
-	"ChOkFhh3CdqVuYSzjM8VVTuyYyZx2pdRnEFc2V6VwaDa6enp+enp2UHVbQfUmgXseFqVDbl1D8lkOz07",
-	"ObA8Ks+o6IoSY5K+TzVJo9GpKiEsBBkP87ELwcciqvGI0qf+ypT6RXz69CzpK1X52ffzUXTD7G2e1NFW",
-	"9k5nLdcsOI7bRKn86q/q5UHxve28c6apkpkw5vwT276pmK0NUJD18EPtZAOC2//77Md9E/v824tvevsd",
-	"wLd+i02w7GbQqz89GaY4uuG6tuE9mz8rzDqK6uGH6Zi0V09bs8asjr4OCdP0U0jgc7E5lglQLY3ApwLU",
-	"W+YEBVUVqO+Nz+tJ79u9wHFsiTLjiwDrAAJ737yf2Ye+Y2t6x5178p4auy+KHeGRdG/so5ztp9qOM9sh",
-	"qWWE+3jNFrcuFaY5mbN9XSDSy9bZo+W3I3v1NmyQzmXRjvGG+ze10ijukQPRUHV6Flf/WmxBwVKF92vA",
-	"VjcyS7GIji/WBNp8aZdvsGaBbNBF5Z7t82xAdUmPx7xzqR5U9WbDhXekV0bK+XkvWCMLBpnfWX0ESm1E",
-	"6iA/YN3ESBlWKJheUHvjhidycvJt/0z8CAGs8BCOyqjQBSJqtU5FoIkfc33oBiGm3tcrMEoO+CqN3qKK",
-	"jvOMy0pKznTbPgzLFM7GgenbP7HtNb1jadl6sFc9OB0SbtjPKTk7ueclFU4YcVMvleWw3QQaFdR/QPii",
-	"UrWCcUEz4D7bq7fwGl7TIIlh6AcX4bwgrQriz+Baub9fJOKKqlz8jQA83fX4nh4/uegzAyZUg2CW0YXJ",
-	"7DrW+qyGlRTwvqDH+bJM7IZnE7KFYgeXKFdeYgrDJVc1VJEhtm8YySqWzPPOfsp1h6gy9Wq5FxVsQg5K",
-	"HyRjQIZmY5aD6gB9pMEHWnwCezIDr/zMg7eXqdUM0eDKtvOu/6tVv32EtlR/MLMaW34inSHtUeYgETFV",
-	"fGDUZg8sSmYxZngPtXzTOaHHqZ057bV7cYLXeRxIsVQk7TOhZf7ckjut4uT0sI7yVoYM1w1AMvamB6R1",
-	"t3mw/X5rWVPUXTfI9AAF2D8XZiE3kSpdCm2ECMBW7d9kUbj4Bj58cNswK3HvRV8lEQY+4MGUWIcjvpBi",
-	"wZSAHMH75hyNabvt6XZwNkfUpfMAcNcDdY/9CtSop/pnsQ8mh/XWrpgWWk8B0icaTClPXRR1I+/g1oHa",
-	"uzD+gtd57ou9HfUbWuaWS4OF2luqXe1F6oukWASvYU8e1PrCOWq5WY+D2m5RPKQAVLP/o6M9SaT0OC4n",
-	"y/jk8CDksPTQqktHLMS4n98GHDNYNL6X6vbasHwEYHoND2F4glrlpR5+ocBuvfEvhrPlvA//4MW65l0j",
-	"l6V3eu8m6n3JeC93607T4zpMISB6qMEDxsj77rNwq+Z7VKVX59e4whXPhT2XQE4Xt8dvynr78baxHaB+",
-	"AUyhLPj5PICeEHXs03QspmUkbdneETeFHjnY+M4I5YRjywyHAh6qY3LNq9nn42lyIF1YY+a49v592BBH",
-	"QUYsRyrb3kXcu9FdGOq+jeTmwPgRIgWjH/fBhI0XT37iUkZgeM16wNJ3CJMOXaVrBQLDswyiV6FiNN11",
-	"VQsieB+hxDNwJJLcrj48pKSwgciHM2x/Ic4g2DZ1n00+Y+irI+SFc55E7uPxeAixP21M7gFsmkM9BRIN",
-	"OR3DqdIlTK5GQ7jMhbHH8ukJZAwno5vF+KChtyPD9RQHRCIPjD02WkgF8s8PDE0O97R4P1I1oYZ7bpSV",
-	"Bcw8yYHDY/EgB84DS0SbQm/XDBDaaR0iDuomthiuRPg6wkWwjWOjPkQxhFGzJqTaQNWYnSk09N1BG5/l",
-	"LJllcnXkf4IueTFE03iH5ozu4hWtJ8RI8hgqmNFlLPOMVcuAJHwjs7QDcyIYUIx6qLauFnDXGroZRAqw",
-	"fST3Ui6JoxE4ECyVGrmX4IYeV788BC8LPFEVxxzui1JMMxHuFuT8+LVNaYKt7924+ZovguXGJRZBGaoo",
-	"UWnKomiyoKKEWwpqHTzNWJyjjk59IYCB3HExrHusN1jbbWghAT8Bp5UBuHRjlVkR7rhsd7+BuTQEVyLK",
-	"WqDzgan+lStSddmLobb2o/tjRrLWKEm5zjO6S8qVQlAm1pZpr0TIGyTNGqzGng3ibc+Qk7H2a65NNM+j",
-	"Q3COvB/8vAM3xIbREPDEj/bXRNOdBo9qdRIUo4s1uFXdEURskVqtftm57XhgM6QxpAeCTUB+OWdvmYY0",
-	"+kOAwBZ5MRDILmUmipKDoeDhX423Smcb16hrgHSRt2GhEHd71QsqA0VRKNnCrXpQNXBVfpmUt1fkA5Lk",
-	"A3LZdr0L23OQ7nsfOLVmpaVDVZNWX8AhhwGr1VnlQHg1O1SG/bxaUKovn5On5xffkByfIKlcFJtgn6IF",
-	"FSm3zKHjfRilcu0BEDiXuhtuzphAhN5xnQAqzg1UpRlJUknAVRKDB1DMqN3NHopIGMa9iEXKPOxKYA5b",
-	"Jgw2gz6Ody/t7VqGH4829ML981horU0ZLAXwgN6UDeYHHNM41gZPh8Nj5GDF2Im2JjH4FCzwqj30BJQw",
-	"cfvsC737JVRuuNyIY3Jt7QGWIvzznHlsjEtCCVLV1VpCqaiRhArsF2UNYOyB021xMJARTKRHRjFMzsZ2",
-	"CfbS4KJgiCAiFTe74QbGUqqQ2ppKxI/Rt/aSNBKyGSHrpRP1qx3O1oZRyIJ88+p70Fbr8c5LApjBS8Tz",
-	"cLs/oJl1mJlqi68RDftQQ1/9I2E52Cqe5Q90Lu9Y9fs1X61HlBLjfg+9C0NWCi5mmFJRseMUOsUi0pz0",
-	"md8RtsFuCIxsZFi+j1I+pIo1NBunH+LF4c94LxYK+Dbg28koDa5Kdzqc1CtFN1F0QyczwPZlS+ObAgWo",
-	"rVZ3DSrVD8rj05Nvznqr2nqahy9llmJuyX6b+A5Y2X0Yq7o90EZAA/enQ3Yfkih3xzWfZ0MgvIFAA3cX",
-	"tuTgvY1k5PrU2hYEnwMh9jBFmMgH7V3IX/9Kfp0tKc9Y+usMLHeQhknV0++gNN3BgG64oGno8jyjIf2j",
-	"6gc76LjDUC/tO6NyFbQsgrfa+zJ70jsAGU2jYFH36a5afjvxSx1MeKTYhNRn+lBvbW1eva7nwdK1McFp",
-	"loscco+wa1QD9/oDnJ0y7y6ZLTO6umfequcT+9BgOuHKpqHSWxlEWmZEQVJXDRgRfOJWf2UikL6YurKK",
-	"QCVLHMxdytuQJv0WuzVys25X7TYQYUKutvf+pcuqEx82LAL0ecCph2Roe/lEyoGRIuHiXKMKtmda/Tl0",
-	"496C4nn4tmnDw30hsUfVlrHcrjKAvIfVTcHU9yXP2CVs8PUPz47OLp7Ei5PauFh5aV55XOpkBisr0/cU",
-	"W3Ft4CIB1z54kCmQygqJQDe3rpLzEGC7MgmxVEyI/xYBP4nlWvulK/K/7dUpUu0AX3c1+BMfhXStbrby",
-	"eJDVUespvkdOuyxgQlL2vSbu+X6MnkEJWmEu0/frz93msreMIvxbO3Lhi8DBTG3emuBY1XLDADN6n/nC",
-	"8QC2WEvyl1fPf3zzdULMIk/QJ/+X73+6/hrCcGxO/vLDu3dvvgZL19m9i7W0rLnIa60L2Xy4oeZJshd5",
-	"wiErtN+Li8cXfZGxGE4bdchBHoRttNJmNYjNfvHfKJCaHsS2ABfh3k/DQpWXev+KMWpXNk6E+D/2C8Pg",
-	"lS42roilyKe5bjY8y/iY/hZxH7MZFJcGZ+1gRbtOrilon3Kx+oFrI4PJZ5FeX2B7lo2p5sXilpmqaaxi",
-	"AEoaRlHptPXbWnrV5bx19eMXrDyuzeB4TBlC1aV+2NQUkmpMXgi8cI2VTKHkEMPym3GMZnioguMHuSVL",
-	"Lli2cwVlHjuvTDigVqG4OMIi4RlW8WYjPH2txvzDXVWuMT806W+s160l8X4W1z+2pHLIM92k6Ih8+zwY",
-	"/LOyhTrWuSKiACwYNPIAxwU+Bgwt2phAUrCfl7PL/+5J7IFSreSPah+zbPbnby0iw2qO4dn7+J21469Q",
-	"3njECE1mheBmtHUKL3lqhvcHQfpehFs+Xvsr3zWDavXFpb4XhzMnfAz8K000/wdzz2ijmIHmqIiTBNmt",
-	"IS1iIbNiE2ul694KYHnujI8ogRHgJoigfoqBY9v3kAjEGiONgWHUpA5GWkuMmO9MWOC4foShvgGRBIxr",
-	"31GrAtPEXlXHQ+Dq9yFHwykD5U47CraujFZCag263s5kVBbimACSPX8ZC/XwekkzXTrNSh6ssV8bdKvh",
-	"06ld5xXmeDc4eG9eJKQ0jsuf/rhgKo/cxlYfIlzU2gZbbaI6ZWhAgz2Dps1xvEKgd+5h7Ryqfu0JxXrd",
-	"49kIv+/7tdxgljUMoqggVHc5fyPQvyxYLPeqViyHz7QuyVAwKOJ4fwUqh2EqV8ww1Z5joQuakVjP/eip",
-	"fanc+tGsxDa7rpDb6rv3ObywdxVTlrybzHxTmPI0VjPzB652mCpiJFXjNmcqOIp3yocp8j4rYfMAqZ/V",
-	"TJWUy4izRDOaaUIrqXqJ8GLcaMdT0ErgUQVh/OgPnv75CP/26A/xJ9T3awe2vZKQWbRYUy7sbYfelgrc",
-	"BoEBnBcCMgpQy4XhqhAJfBN0gEra4+TnoR5zTKQ39kXqEbLDTZ5FegVyEP1i2zXPYDYwZylcxqt3hZcR",
-	"CerztF3bYm4G3XEYFe7wtSONsCUnukmQWI3u+h4cGBLCt2u5qWCC7NT3b8DYdFytVcCTVMwzviC3bFdC",
-	"GLqV/+VFenZxcfr060EfKOkfBvWsdrmWaobcUF+nJ3INMRuUFYT0DZtdsRl1OuYtPfwmNSYfO0l3TO2e",
-	"yzSknS/8r4PtpdbQ46m97so3a+9tQjOoTRmT19NaEE4iPHuAbezSWp3zzyVq03nGCJSAHhbejhTmRZPf",
-	"0BrYj51WfDIK3HhIvTV80llqTvaH64uD7gqk6wSuChgolkqK4PpkbvdHG6msNKjBUQIPH5pg6tcyXTyr",
-	"vqgJKAR9MtLnvot/q5ayrCoKyDcEhIGc1g0j1moPKzeuCCSsgcEgsQY594LhG1fhsmfA4O/9zMrClvD5",
-	"d1U8PbD0a6jNAwA5sqQ8C7UtMsaSTvcgIFTo+bWkfghncWyOBFBrV+RxAyvopAGldNFbjbHwzDAY2K05",
-	"5bPzjs9/c9b7/Qh2fSAjiuXja658cX49WaUnVUUXuOeh+9dqFFcQ86mvGc5BZ1yoFal5fDIUKQ53x6++",
-	"R2L40rTjklfv4y9SZblajetrgDStkhJ6x24QLnp/b9egb8T+lqUju6oVImXqZktHtENzM0jKeboP1wfr",
-	"Ou1vCxGEHx/ppygPWUebsl7D2llrUfKkMuixwvxksFIMy0kqWdi8H+9zGOgQ+B0h3Pcvld/lHEtmNIZt",
-	"7PwaWvLostHqCtuXH5SnsWpSSJ1OavBIoGiPSw+HdKpArmvBEgI7kxA4bPDT2vXWsFxJitzaTJYtw24B",
-	"K8KC9INEYYe0xDWhJoGLmZyGvRalBA38qZJ5AyAbSldBnSNrsqrwwqm8Vn2FKNDILclPyG1NzeHQcyCn",
-	"cRlU5/tBnAa162cfN0gG/GMOsdKVfh6VGQmtfzoglMRBNUFL+eotpyNYE5xGEs9qyPhR0yGgm3mkzYDX",
-	"SoUbLVoOtQqQtYycZtS8MY+jqPbBD/Xj3cfOaLUvcAIDDjZ7/rwP0Dm7nHfBqnGQdC+kgeWgv2VLVarL",
-	"zr4R7efbJ+f91bBbAO0L+SVNrW8yJRtqXxJUgA5o3/GehqrasyeLNZWDNYhrPKGHag9yDx31fBh+ylt5",
-	"T3DbGnKKHWM0Zsq84Jm54aK7ULS7FWLG0JsNeJTBKwcYbS2ztBlKqLuYD4biHgIsjnRotwwvaVAuIijj",
-	"ZFbWbR4kisttCqF8HUSGyLBBMZ704pFjj8t9/w+W7UEwkC5uWXlifWPSlQx0Ot/dow/shhmF1duhzm6h",
-	"tKFcsSX/eEVOjuH/Pzrxhe/YJa2/Zhji8tWsyjkM8l1IzCU41GsRbFD4EDiMiMIdV7BLJPToEwM1YuWW",
-	"1N3UFdHv+2A/QgqaKkqsw3JBLbCOMQgddh6TKF1uPZNrW9MYaVOaYkrmechZjOkD9daqtVwCgEVwQccB",
-	"Ae20YONCxPcIKvNI5/OBjB7Ld7C6Ibi2BGiHtVCNi7hf2V9arVEVwlfycVPG4Vuh2X7s6/fYyB5DUFqW",
-	"w7sQODcae7LaeUSssKB5Z18Fi06DBamLxYIxiDRhyU1CLG3TI1kAGr1hShU5JLTYq8b+F0FbMgb42oVY",
-	"xupFgrXH76pWENu9lJl6iMT+oUpf76KgKZSIQJpbe73M4dPsjimaDQA36DAZkaqRMz2NyHkQ+66racLB",
-	"INl27FHHFN+I3GrDUkzr4E6uLKUctTalblpMsWE1yj7Evi1Crd5eS3mLSttaaqOJFKW73aO7oCq3r8eJ",
-	"WGd6r3t5B5fcioS8enN3npBHZyceeD+jCuooknEtNtrKvJvEEKUMKHCwTmZHiSTxYZdbspSFwLQ9a1gv",
-	"qXIt4UD6TJOHDZ8Y1Ru/AXBbV54VZzEQgUEURVpMQFYXAgvW46A3LSFWuwMXD3oBuJXFxtchhWRRX2Rn",
-	"rz39HVO7rUPeDbUB8T0iS7n+2xSVJ66vzbXDljuosc01ZJl9Z1WMiGeqSqVyHZlX1PeppmJXBvQ53nZO",
-	"Qw5kkWY8n0uqIshSsMcyC/+x1kCkuywdH4MwlroNdpbG9f5I1S3wg8uZYCrSqnIjBTdyBHT2j/hCGMKQ",
-	"NpKI625lSEOKQeHAqlzGHkxZ11uTbNcS8hI1oSaacHnH2ZaFpcPH8JSGxI7cqNUG1QhmB7aj+HVXW5zU",
-	"eKFcut+yYaK54tkJRIkd7HnGA/7nHMNE/ak/0dt24Frg81MtpVAaL4L7LeYAfsjRSwn7Pnwj3YQnWn70",
-	"toVMXo9KtvSZor7TtBNfgCVDVSDBZe5FZA9wfsmZfyKfD3sFGMC+UW7egHfwWTRYw34Ya8VF8lRQeHij",
-	"RxjtkvHAr+ewZsKyBAg+aIavYWuSmZCGDXvjJ4mtbHIJNuCwl97Yh53tuRr4oWvjkeYV5gEfcnwn02rs",
-	"YK9E0BPQYmCX1Rxh34TMC+cESBXdCkiRWcgNZsXYezuQbGPv9fD9S41pslj94h7N4zCjISl0TXoX+FSV",
-	"XNr/xf9kO1/2PpBh7ZNOfRj2htUkUFFIIx07HO8HQvBjWRwFsWIZo5qNqpMEpEzs6Dn4OA1nf+TYidj/",
-	"P0NdGua7G0gQjemOaSzRYxvhaMdCPbo4JO3C6G6s4Zfaf7LdVBR57eRtmySG6Zu8xMgbWPe4kJlPT9u3",
-	"ExXdMH1Dx41oZzt+Hn8vaOZQwgLqcFxTNoqPK/Vs7eke2fYX0PrIPl2q2fupDucL2MypGMPJtb1yvegO",
-	"B82ZAR2Eipi86dxGRQ0bvcFbnobSst/wjyzTVW0WphGA/XZVa/6oAdqRp0zZR+8oF5FWWEO3S8rJtutH",
-	"GvJ/tWo5S6N0viNr7OZVM/acl60qDQvjPZQwISDJgcPZzF1F9sZmVAUBQOD5UW2i6tpXG+dsr4h2v9vt",
-	"xcl0UBw1Ik+0YT/JUMfZMQ5nXxg/AvpokOPWFYM3/dDUjKDTT3KKkHOdA/YIdYAhOdaEfOMYfbrlsIAF",
-	"PS+MkbFC6INXm5Tjj1w3m8x2vjbBwISVQ8FiUw01dE5CbWSh2RWhBL1CiRNZ4NoWci7TSB4bPD1W6PwN",
-	"PU99GSt+8ATXMJywSImJyPq30vkWcjoHLumYKTG6WRgMNXzVf/P+vMOX7bIgv5SeoNF+5C0jWxMKuFxJ",
-	"rQS8VqcMlVEQaXe1z4fUf+83+/sUvTqblNiXcTLdRfLvu3t41qgUKmpPyJza/813Zm2FAvSehjJ1+xez",
-	"WAMoRZ5n7r3jcensD9TjMmfU0HmIU94iRCzkWmz5gkG5ABGSrKnadDUa0+FieMv+JOObWJpjrd3lXsJB",
-	"xkXxMXFhLg1Bmg1dSH0FCSGY3SCkAGFtSZgeUPfpBEt9txNkmh4x47bViYZ74bPgq5WAmSSM7gZ9iBB6",
-	"k8ECXXGX1EF1DcSGsIpe4nDME7JYS0x833J7fv6yc1D+ElDcNFso1n2MImXrd1xJsbGG1B1VHKpz62aX",
-	"x53DMHX0rEYhAKibOKgOy3G1IxXlg86vUVCxQwwLt75qEw/lWxABL0tkl30YJQf7HULhSUM5tfwjSfkK",
-	"Eiccdmhh1kwYvqAGA92NhIlgnUPZGrWzgy+bPyvMGhE7fYet3ph5qLYAiRCu+MAeic3j661Z54jz861N",
-	"47ex5fj+M8Fzy0QwfhatI4/eSod2IvFNfkd0H3GTP7DtwjWWqvS3Xah18+xum+DbtGmMEld921oaag96",
-	"Wqiz5cVFL6Zj9OY1EnIay9JsSLNLyCk0dDs5uSJPTjDT4aTRu62/WAWXF4K73CAXe8LQwsgNNXwBHxAF",
-	"tEBIubZiNx3TBkHmIUwI+2tsElchbThULkQ3WqwFX3AqIPHRyCwlW55lxI6HsSJujgmmIbCUAJrbEpq5",
-	"AlkwOZ5sZZEdolS4Ngywu4OslRp/Hm6sYMgz7Ozx0ZsWGH9vopmMZGteM/NLQOyVTX3rtc9nIWntg68B",
-	"JEm48P01IAWaVAQI1t++rwv9F1OA5FYwRQzLMrj7OTYNAm2THdn5l3BuvZ86oBl1hv7zzp7U1xXkQTuG",
-	"6hCKl/W8Rd+O0+HiYQeG+EUcL4mqejeM6JyXx5o8uUxs1wJrjjD5sVzu9EaKbBdRi8Jo6uxjTkVK8T4q",
-	"odUzCVJGMRBEALRumQ5SL+dcUDUC67K8//aMbDuFS0KJHRgC11QQJozawe8ESwh+ywocLsiafaQpW/AN",
-	"zZy2059NPUKYeHCLgwUJDORvzRbXiF3oKoWa6jU17M6BOyODcoTBarXqiWHpta5ahr2nN/JuxM16y0LF",
-	"088WSmrE64IbrcqVp6ZssdQD7x64s0+HADGH4Xl+xixhPGqNK6cfPbwKUDw578G2+Pxnpt5K/+Li8ZNQ",
-	"90uqwwIbmSh0y2u6vcIeN7Iwe4UPIoy4F2mahFhGY8/ZVJc2DPbSZzY/XG+El8BpJfQjNURLsqTqEzdJ",
-	"GHsa+mEYhuEC1SGBhm4x7spUezyJlyfWuhsFn464Kjb01uMLihXDOmQaEYlWkFs1GMLQqbRcMt91wmy6",
-	"HR2+ZfbfwRMvtTvtlAi2dcff93G8Qt9f/aw7fK89MOZxWrsTAMMxuuobOhV3XDOqEKmgyR8bGUI3+xtA",
-	"I1yR0+TkxFl2Xhg2AAnsBdIw8k6DpeftHRx7BQ2IkA9otQ3TGEF/R7LDd2DNsuw5+PICKIVVVf+IRBNE",
-	"SB2VntImhh8iXpIfokx9KdMQpsxDjqQRtxQt4xys851B+yTLqgsc4XwrjGXm1WOXDaqxRnRgOWz8DvRl",
-	"rAHj0s7gK03sEwRbn15VbSTcNMJXomIeMrFLQr9zGOXX9tlhl01F5cN3jK/EK3GIXX6ASYsf6bNpYYYx",
-	"lA7X2DyI06HkVkdKPxaKUTM2Hlso5Tg7oF5hZ+qHAMeyjHZT6FGzDYVRa2tuzDeZVe3hPc2q1ca3ZApk",
-	"j/rm3hMSs5zPmxLZqzkj9IHeLCOxh/c1cB7/uYSgCAVHoLUXoBEp3REpsh2haeoRur2VJHNEG5rVpvxb",
-	"f7f9+sRiC2Np6Hw2OvLvrenoFK94EKEQP/VRWgN+rIHyMuq6wcq/oLz0LRcwEkex4h1aT/46W0ihZcZ+",
-	"nQ10YiTNZQ4MBHiaHRoK4CG36KGl241ayVEZLY03g8wil2ZLFQvFW++8qjJik6sulrEEjhHn3M3tby6V",
-	"Y2CwvWxm6VdQ+3QXCSaxnDw5HyJC3iLHuB3LC5V1bUv/zKqMmoqwMGpwsnmwIp5RbRLokg+e8BXcLtqU",
-	"TW/A1Vw1VWoZKfTj4D7wVAx9lIv7xBw3UEwJ3wEzpTc0Pl23neuc38aquSHWZI25utMecX6xJTbJqT6w",
-	"L/a80Nw1aZyi/XXi+/vvt7pbWztcZr5uC3IkF3YRTuP3XbLHbh4mfkGzfr+YQWYPEP5w7dkOE6q2dnFH",
-	"3KgyQwFMhrUsVEJklk6GKY6LmQ5R3K3qcOoYKsINfuZ8zN3hhvmOB4FaaqKyFWNgtZjvmt6xKJJeFjyF",
-	"78oqQ00Eo8ruFxQfQuZv0380ZP7fO91ifwkblvLBUk4UG9bEeKuZIQ34ilqcjIZip9drqlgTItJRy8pw",
-	"kkHf0xO75tNB/WOSSO/x0jGfNJAwrTJKXU7XqAbY0d5jBySeyOV+l7LqbvQ0T5BzHccEL8saswYKlAoR",
-	"QcvabyQYJXJc93Z3BIYOY4AI0ULJdoO+YYTDNblZdVHk+xI7bWIwJG5GFZQcwCR1dRw+G1xvoXMHlNzf",
-	"CPO96y/jUpexooDr8pYsQYCsatU8hENSx635GheMkOXiOuSIFSY0wNdpxlREVNZHbmYD1IHb+Wo9tIYy",
-	"1BT8hUjLO/PpBfm/MRH9jmYDxZBMU92BqgqNbomdpAs92+fxe37xEKdq0WfoxyEzqCR9oMNf9UCUgrV2",
-	"z/EGQOG/FpsNVbtYf5MKpKbHN1F+pBqympZr5AJ0xj10m95ivX1+adJnjxgdByrsbuq9/e2FTFVjyXWQ",
-	"wnGKljvagSscg6Q3oTP+HEigfcclSFUFHqtgHcsQa3iW2/XuRrjI7n6qDEa2OAaxfcsVoOuW6wFRbQ9u",
-	"Wy2hfvWV3w5uzZaFclkR+mmIVP97rcN8F+XLbuPtnEaXSH52kgROeybFilCht0xhLuCWclPFmqug11lv",
-	"xKv0eDXy4Z4+6SNuucAo+SLhEpx2H12e4VN/JjOIogeC+NbAuKygy72aR33gPcxxk7WpTINs+9pZrh1p",
-	"CiE+Ly9G7IogpNvcSBr+Eqp/YyRpKLy+LyuQBDKQzJrtsG0Yz5gwI1MM4J3wultfTjkGznEl0CCMb9jY",
-	"z5lBMC5/JrN3dBUWpIa2+lLX03D6c5aq8O7FSY8hCl/6LTi3LNt13Nt13vVdu60oAKT/UCb2StE01lzG",
-	"9R2Id6Ux6xhGQ7m5PcVrfpSkmkr13XKcICXYJmeqvORbVgTLNC+GtvvWZVJ/XzDC5c/74Yd52+szPdDh",
-	"3giEhsAdfC/mRrJCn+D2LZBHvLRn4eCX3VhDPCiNpRzsR3nHPpqX4apN16VXkjkjLLWX2zF5IRYSPLBW",
-	"n3/NBXvhGk/fstyUHS25JlvFjWGCzOkigFs650ZHsLVw/P3pFGZ59G1C4D9Hc7nBH0+fZMz/NAdYSq7l",
-	"0bffXjw9Oq2F0OAta3z7t93P9vXyxzkEharXB2cX2qvghoVKy7KlndJCZcvaZOAf8LvBX9jIlC8dSOgw",
-	"K81n0bRS7PuFbSBb5vTk/NuLb550F9vuuWVr7U9pemX5yPIE+GkQkUMKknLt+ps4H9psUFpOCc5Qsktt",
-	"E+o1vSXdEmS5YefLnYjDz5a8ZSFPzT3yA76wFIAOl4lidzVr5b75BL5NQCStIHivWWpPEZzDbXuAyNw7",
-	"KTNXFxMxoQFpDjEEre4GTgIsDJMZcX/37ptlsy33AnKbal25ySsAnNdVwiRZ8jtGNlwUhvnGzWXowL4f",
-	"CPhEu+V3ZseM71AnhQ5qte/XzDhXyq6e0isV1FX5Tsroy9oRTXm4miNlLOS3eS43GypSnTjvBdZ5G0WF",
-	"XrrGiQ9owLAwAkjVK+DTdsqrNQiIp3+Utm8NLHdNU0KJN0ft3nhAxcovsRno4gJxRE20krrBrANlVQws",
-	"MN6uwflG3frcv3wLVFfTF6kaWjCOyPWGdTXTr9pmDUiWsWcjNuI7OX48K0/C7mtOR3XhizTvt8PUU7/g",
-	"e9Upb3T39xu+R7vGsv0JDnNpj7Sd5laohPdD3A2K0yzggqS7pjPqm5pr6WmvgfI5mxrHexnDWl/kXLvi",
-	"+5DXdQLpuh/26hISGbvrh/J8DQ+54sCmhR+PdQ3WfIJHyn/JzzDxMGVGxon7lmmHgdG6zjOmTCTzZ1is",
-	"G6sxQFuHwWJOvnHE52EUlqpM9uzkZHBMvMFe49zp+2F9TDD0iUfH/R3pHYnrbu6689ttXlwQ/JJnkgbU",
-	"gmcC2vMIrtcsJQU8dUxcY/kNcx2KXAvoOdM8ZVDFBAivCYF+w4QK8N1DjXEQjLsQY7WKkG9UswBtQY5X",
-	"2ffuMl1TPezKijcHdS6d3jFCt5gzJzX6UtzUE0eJIdai266DbUUc54UIutlh06GcF/f9sk5BF4RC6JiU",
-	"r5g2aDhsXW9ehLAGWxvVZUg0NmsmyIrfMcTcMjrCFHpNzy6e7M+qVj3cLE53VaD1f/Z4B/ELw6n9QkxG",
-	"8J9VGkLWAqz5GsHjHqy6fyWJFa8HRNuG3mK4zj1RdlJ2JxjyBkOdM+7rCGo1DltLgGPzUWiPbDfWW6RY",
-	"B4K0P5kBORA6813YH2EvEHxgON/gZh/MOX/jhmY6DDTUSFCtVPJJsig7m45WaZPBNMk3gYzIgQaZlRvD",
-	"1eTvub4NXbrYj+4mk6sbl9vdQmsTlXVnmPBeiqFGo6Tp6eCsEDuFXk1Prn7GE8c2MpTy4CnKBSn00PwN",
-	"HKyy5Abce+4VcNCNec915bqBoGeA4G9cs9gMsoAVmSt5ywQ0obc21cAFBeoR+0pyoH4iXKY4ZyPa7NrH",
-	"nZ4bxDQDWzLWAnPkMjGANaYyWuhIu6JcyuxGMSt3Yt3wtzSfiN9MFUEbYenWwm6hemlFhd6EShrvRdoi",
-	"t6IvCD4/UJGrpWmjHCgPbevAhQ6TI7cXcxXj1Ba6N8kWYYcWxbr7wN0fB0Y039NbFjPz5ruwLSV8Nzqn",
-	"bgCuOyShOX/a8LQA5+Drd3n4B5NZBDq1hMCLttY3qmDdlP1dS3H8lm5/dB+zwwJu5ydByz00y1QEM5tf",
-	"WZWcfQSNsI4Rw8g/HOqoZiC5f3n3fLgvdKRHqKv1sxVmtPcixX2AgpbOlFfXdq/RJVpjGcwYIF783BQO",
-	"P8dAD+Drq5FkH2EB9Z52VsG3/bkIRRBQ9+0vr1+Qv7x9+ZxcXJxffO1T+LBFvGvhaMqA7KKNNHYRxFuI",
-	"4PBV7hrHstSqFwuaQdrRJTk7OXtydHp6dHb+7uzsEj06DVCGwKf+EczxqhLSXe8GyDyApbUGfdIL9FBi",
-	"JjrK9wjxBc2YSKk6dvxxHzHux0BB7urbh+KhxZscOHSlcE66juF2uFQx5/la0zuWuPoibcjSUsreEmUx",
-	"0WEIx/BM4lYXPBtSpVMUfwNV71/1/V6q2+c+/SswFz0CXxiRz7Ury0w8YGTiIfISV0adEJ3TBSSxYPvG",
-	"o0aflUY8a0SFzj06f0Cz4Wr592Fx6Ajs2Ps2jEpL1epuHJJJNG2oA1+dpZEmVvsbpQqROPDlhCxkvksI",
-	"F9rQLEtIIcofWcoNbF5tK1OWMcMSD18E/XFppJc6+8hNEIylHqBrm888Uq20jOHnrqJoXXw55hTVjkFg",
-	"Xi18+mBq1DgpJsVNJE9XG5nbfRGGi4Jhv/pUdqJAhfxVNfD5TjT5wKZEa8Yw5DNcItuJj2P9sq6oJ4Qk",
-	"B51tOJAHHGukVKG42V1bVvHxA6qQD4B/gLT4q3JKa2OwI6eUtxz9BnZr3T89W1Rfv3GtM6sRaM6hAeGf",
-	"wH1LGWnEWcwzviDP3rwickl+LBdDXtwxtSMSjDcuBTg+oaTtw8ejnKkNh8998M5zDaYRU0QwlupL8oGK",
-	"nRTsA/mLkCClj7j4OiEfNMuWH8hfqNhVsttlD3ztEFCr0e2UPgA56WLBtP5wBW55N4mMLtiHqpjR40Gu",
-	"WZZekg9Vc+wPMO6HLTdrLj741hq+IqGKAHj7jilAGdGMEZpJwY7JdyyTW+KMSv3oD57+2f4ipj6U+sEx",
-	"eQHuJEj5tErl0/OLb4gDWyWpXBRQk3xM7BWuSQ4pIDvyARuwfkBwIzBq7J++0gT/YJXPD/bXH45/FZDL",
-	"t2ACm6PxlAnDl9zy1exZThdrdnR2fFKxSu131RGdlTteSwe8nJ2CgMmZoDmfXc4eH5/CSJblgYEfVfHR",
-	"FYawSkZ5lc4uZ3ZVz3x8r94d47/DYrR65NHCt5XtfRLaVcCDbfcyRG2gPZCr5ANg7Ssgr2LCfCBQYpY1",
-	"yw4U0zK7c+0p7EB/Lxj4RhwBYRCwvKzMb0DDO5gepBmkd9wKuc1YuoKUSi2k/Af85L8xNKO1c3WgHNYr",
-	"MmIzL2Pk1dR7jPDO7/oivcWaYc5y6Jvwx8Ynm/B04z5ZVWlZCuNh465tiVRQmqliM3GR5MDauzIOfoPN",
-	"yqXQKLPPTk4wA77sXEPzPOMLYPpHv7v0qOojnQVD9miA6Q3SuZ1ODtIAAhD2BB2jelY26wgNXM4UvL0Z",
-	"28B9V1YhzvAsJrUy1spOwZoTXyhhGbMu4C39MsbMsWIueuviWDOUp/AhJw5AMEZlwr8zFAmjJQJPZw+/",
-	"G98zQ3kW2o93vlRwio34Wfi6Q+yE7GXQmuY5EywlRvqa8Wm35RG7Y665Yu6wKZvb8wMVacYO3CHIbPzO",
-	"2RjTbc4zLHj9s6nEGVWwPx+aLzo5ouzDBUkCkxzU6uJICF4bCaHaqkoJASh2akDiuYuEUFErFO9jGXxy",
-	"DTs9iGk01tp2X/TX/qEv7WDXa5Yj2+gXOMXevSuL1DX6hDJ+y7IdmbM1F2m5U4lr9aGkWAUFMRf2qEqE",
-	"7b7HoTeWcs4bE9fOyqceXEF7UNntl9F/my45IGBMstWQTQaWDtor2hpIcptYhVMq17+hbMU2hSQvUgwk",
-	"xjcUnvhM2nZZwpS67jyfUillwijOXHNm0IsXRqrE/odLkZR1IClc8Qlx2dZOihaZKW0EkerYbF0dVVCb",
-	"PYtos0EjgovYojvzX8OjFcIAduuXpNtaPuw/jW7TppK7cD5IJlcJEWwbFKvoQgjdivbdAcfvEfvofT/B",
-	"U/gC/hw5h0HDBPeqrdMELUx9N0sgegvbvdOZXAWxTf//4/k/7XjKhWHmSBvF6KZ5TMuPuS4g+18K6kRL",
-	"nrHJz6VVlX1v2zrsXmKFwfPrvyXkP65//gm678DWI4tXCOMYmT0/O/96qjPtVLXOS9WhxnxeJ5Z3t3wW",
-	"H48DG4r6xEosouDROx/p5oHjN60fp+tzWHQXlSly2q+VzkbnPLOslRApwAtQ67EUlks1JKjBHrWHvOfx",
-	"aPRf9O6YTSFQPIaTAyUr7aRuv9aB5pSdv2BZv5yAh/6pjSm3iu49ndJStiRLyHxXVlT0mkpCGisDN1T4",
-	"Li5+z6p4D8Q1gz6uZ2nq1jh7GG/VT2zrPzDIWXU69d4F9y2FAukJnFNp6roRCZZNuF31Y1b6kDFRYH8P",
-	"30JnuWobp3A5nQfyweAzk5ANh3oQyiWzvAjw+TUzBxPo8x+Ok09xOJ57LMaprqdPc0IeGVfrEhZ075g2",
-	"0x6RyTfDTjG0Ia1CzUmuG5Zl1bYQLTfM3u8rdNlRkRJNrZGMABocTWVDb5mYfAvZ4rZPk4BHHpT+bHHb",
-	"5RO/5WBoTxF1zHAw1APZ4rYqpOOKFLqgWdn+dipPqYNOOFJF1mfc4ZNv4cF/bsWtWsnDK28/yK1vzGPP",
-	"CMmpgmIbl4CkHQgIV42+sW5nfZbS6K3tUumq1T+gWlf7yKdW7dqf3j+yltmn0/DsaHBk8cPD9i+Hxk8h",
-	"KRg9nUN1vcb+PpC+9z00E5hQ2XsgInZofFOQ6cs4Oyf/jGenVP8e9vgYn8bRda/hQ//sd5odJHafgXPZ",
-	"4Q5P5JDADxJtpGKlV8Kni0KfXocil/lakJwubrH/pfKYJ26jf5fz0Ca75481Y/e45QzmGD7cKYVxPv3t",
-	"Vn32IfcYoCqIkUQzkbpYhMcBbO29VCRjVAlE7C4Wawcag4k+io3YaZpuuODaODyFqGXgzuyjPxDkY9i1",
-	"6BgiFGqst0e/9MghXZHGnBrDlH31//z3ydFTerT87Y8n53/+r0HxqU9xoeJ+QeKF9CcPD56edj+iV6xI",
-	"Px/NIxHGEogn/pFx8CGDtYADw46fVAX4NALGMghB8CZANcFgJ6CPUkFwp5CBfeFAVakMgsfHuGtgVQ4W",
-	"kpJFAeLnluXmqg5g1GjrxqtOG5j6zghDfIHJTof9td902DkrvUrM0PDt9b38WfxIxe6B7i479PeMpYcz",
-	"1scjkY5MMayaRwT4C7J9IaZddTNYyM0kcvF7iYC34MhyQcTFWmom9psqSIFzALB+8MBwg+XATiEFJ5jX",
-	"V0l1LKBOguB+W1arlkuwZkonMIvmIssJKJZnu6syogytILDcgm5Y6kJ15BnJFbvjbOvwtliW6apXBvdQ",
-	"enPmDgZ3eSyYf+fQR33FkEeHwj9KUUMCHqaIu2c1NFWJ6eEpy/gddpDs0sS/rx77p9bF3Tp2D+9ceu8z",
-	"lYzMIBl+u5abe9YtDPfL4p4fQYnboz/sf+JlDC+5SL/3uRb9WoAr545fz/VEpYuLTxvD980QwzejPzXT",
-	"mFfVOSxzSwTF6h2eXhFaFsdlUBGHxXgi5anddlDJsSQOW0DCVtW5ANyH9/MY1/A8O05y2aG3ueXtg/D8",
-	"xWvCPubKyVV556DDfZab78P9QWry17+SX2cZF8XHX2fk1+Lk5OwJ/i/C/dufHzPy9ORDLCvEX8mR3Jtg",
-	"Y6RggooX2H5noHdU7KvYWGpkotFwcbfPiJBMr+TW6VUoa8JzQ2FYn1utO9VJDRL4rL8BycOfvP7smdKF",
-	"PoHC4Pa4dGzAkbI381IqXxTb5t+1zNKJz9kAr6/hisVk7HQBfvuViQL8dqgSx/AKtKtbtrOaimJL6CEN",
-	"ZoCQVsdJ4O9rbnX+ndX5dyMo7G6zP5Nokd2khJua47vL7Ka7cX6ubps6gqcl/JKC2urUiTvAGAP9tyoQ",
-	"GcXue7w9JMyL1CiDvV/iVrnJxQqnyrDtNOqBH88ZLbUuur8X6YpZw7puv4DWDy5zaNxqFQl7wsYGkQN7",
-	"l/F8LqlDGgqas9fMPC+f+oIiLXZSn9q58nNhrEEb4pIf5LbWnuNwLnlTWL6AVlsSfRvlXnkvSKgLxcDw",
-	"CwS0j+nChHjC9T6Js8TbQrgGKV8UQ7gpfQa/iPt01DMCFkFh8sLX0FoumkSYvC3Q5neb1mSGhBRCMyZc",
-	"qx9SaKa6/B31ZXR6PNxaYBVXFUDv2mr67CM3HwCCBPB6PhyT55nU3HWGWUghMIkemxDh79zcRYrQKmue",
-	"pYq1ORsgQPp5240WZW6h5ZBUGXmfNBnL3ck/XzKNjCfSWM1iKm+HJ2vlqVP2imNpZTc6dGIv4TwbB3Km",
-	"4wygF4oxAUHHvjwa+UUmD8jPk3Qjw0kDr9BDRSdMq/bHHr6JVu4dV6agGdnQxRolDUHdf2Nlkbv2qkYV",
-	"mqk7LDt++/I78vj4MTGSPD7+FgunnpyeP/56r6UEMpuGBmhcg+OFpZV+VeJGpkzfGpnrKyLkXKZg12Bz",
-	"MReewNCoFawJlvD4B7WVXuCQHSqsmnkQcXH16A/308AEovsydhL06i3KEQfE3SJOkUFW6ivfGXLibHR7",
-	"zblFHE+yLwAvcqRlofpcaXCZXrsHvzTTpzG5iN6SyenMHjtWuwdC/2YglgsK9PBOdOmqjKJCo78kSQ8z",
-	"+i9w5n0GdRW+/h3AoH3iMB7uhGUBq1VCAXuzPBbaLK6ZqBcR2o/XgsfgAyVLmWVyqyfgIMhw6jzDL/kB",
-	"ymDIb+vE66AwyZCGK/uOZMAzxGjpHOD8jJRXDtUQizKZIABwV2sYCi1n4hW3rOkGb6NkjpRU49nWbsNn",
-	"4dp3kFmAdf2Y6wCUAvyTnCp76euWpoE6zmZgMrjlr26FFdMt78+IDyTH7IQ+VzKC/fZnyUX4kd4CpC/G",
-	"FRAQ2GoZiVNcHJaDkaoWw3c6DVlJawBJ6B23sHYPnWcMu7GhaQ7ZJRjjNyAO80KtMPyPyZi1tJUx7BW2",
-	"h+Fvj6harF1XlKAQ/F5uRSZp+sw99ylFYYmFO7oJ1YZ+fIUvl/33/b/3AcAPxiwxVM2S2T94HgIq+cwY",
-	"F25/p2B+EEEYQHAdyqCNXPmNhGxoyiqouOE54U0pGMpJ/EXkdHH7OZhw7H38peQVPmCm6pvC1BLE4Vo0",
-	"VDlto7oiIYiBXSZ9M0FoKOHYA8JVV3VtD7ICMfHY+YhAOKbH5DUXt6i9ZGxpiCzMWPkXSefbk4e1zeqU",
-	"h/YwfPl8+PnkDqSHTuI0Qpge8uGtVYMuceC//nT0ocR9ByHk4p4fXi2P4MEP3p4gL97RFd6vRlGeMUVc",
-	"ouwR+R5TS8Fz9PTi8cnXLievmXZagkrdS6BF+MwqlbsuCNkvnsEi30G6BdGjy0RxvaYXp2ezZLZJLw6/",
-	"M++hOwLxI5wLOzNVaB5y+aUqZWIZnPdtWUHYue5N6GpcSjUVk6GlHPeQvIS/35vTHsqywFl/BrviNRdh",
-	"b9hDm5gQQ3OQYD6j3gmwBqASuOITAnBrdRj/jNG7wfXHvWzjDJZOx4iDDTnQLH2gM+4m11X7n3FtJs3j",
-	"9VYeJJhTQebMW4Jpd1rvITtlXN+x4Da9ZTR9h3CB/ypqyjg2sIsH4RbhAUu9aVQUTNZYEmowh/OU/Mi/",
-	"S6yxP2fQHYilU1lC7xU37N7b+kAiu0npT5eVM2SHK4NUyO0kR97ugM/QmdPFrY8r+hRIuOTPT55iDzpv",
-	"KUGOhOtV6IKH3IsOmh7uz6ng3zq0ylflQ/cUCsHUJ2vNKW4Mi8Inlt6UQL4yoL3OklJNdP9EJNjFbpFJ",
-	"wdKPn1pPrCj1J7TN/Wge2Rk13h9kCZX7Mtl1Q6tG/0JDEYFcYmtFq0bcCrkVx+RDSTloAmN1Tt9wDiBK",
-	"a4S5E+lx+fS/WTIlxLXIIafHT+6BMRh1Zr+jt+wwHvxUe76/lxS6YYsUaxgniVH/QO+qdGpEmbEbVVIZ",
-	"RdYw8ndnP2Vc3B55LK2gdHjHtHnNxe2U6kLZUXn/1J+E+v37ooXzs6fnT598c/b0yZAq3n8BL8c7qJal",
-	"YlfV1QpJNowKbAcJqTC7RmaUgb/rwsVG7QYfT5Am54GIO9KC17Jsq/wF6SBlp+dPq4K4zz6DtMooztuc",
-	"TYv0ZveAUI8a7dEdQmnBGFjfUm6g/AUBq3wt+MEZwy5rr0vl+Mk98qUJez+vyNF2K5vKwvfpjc1wsWbM",
-	"Xs3H5KdWH3ZQGu19Cte5rmqJh+2Zn3zYdnR/fQRpcd3Yim/hkS/olOOEPoNvCD7s2ut/ag+R8xRC/uN+",
-	"WmOF8ziOOTpP9CO9cM3Iw3fAgoqDD/b03GGn9VnQERZUfJaEhNdS3oJcX0uwAwShpahpZ8FCP/cpWARv",
-	"hE734BvFNBNfYHWen1iXb9DdeJOYaxIi4dAAlnCBl3Hz7vaneHjSkJtfWLjncosdd7uyid7AQ1/QwYUJ",
-	"TZNO9MXWdb3FTuAJ0evCkFRuIYl8JYgsoD14Jhe39USgJVcbNNdF6lOGdpgNBJs8OhvIvRU+00oumNY9",
-	"6ZBvyqe+vHPtZxY71P6BqQB/awMOIn75+IBsP7eaL+qE4pT+xc/oC5EmJKeFZs2+8ohoZbmIS8XNzgE0",
-	"IE3GMkDPCXyUdSXkvadmsf6U53C8NtR5Fh9SG2ocSwLgN8RsJXE9/A8MnLZOcMcG5lR39zC8zvntFyhE",
-	"3bQiEnQjN66Yop64fzy7FEWWTaEr8cW6tn1bn/U/LzS3n3NAb1hvKgs12a6tFN10+bvsrf0GH/vCJDJM",
-	"6V9XGgPlUc7alYIiBCfWfkUVQgy2eWvCt0L+22eGvxf9WGdQu/M8o1+kGtSY3KdBE8aP2QuxVraZUkNb",
-	"CBcuKWJkkpPbkZ6aXn37Xy7w8MWczs9W4gUffusTqPYvXwXW5wNdwPq22vClVG2WuMee751RxSig13T5",
-	"nN/6ZyaJcrvWdkxjfY8duIZvtsgLBD0ALLNHWt19uAKQSoj+1/OVQxEyB5vXXfTwONDzrlXkECpraK4C",
-	"hOkVwtPRHaErOWyGE3UjfCHSK8CFGvTRSVoS/uChNefF4paZaM9B9+dwnPLxWDS1z5AkIXMmNswovtCf",
-	"Ok3CnbQfEOQLjmsj4lrN7Mgnq8XzJw7Ks3A4Y5OE5R1kWa1eWdeOPheE/b2gmecrwKzgG3ZFqPsVpADJ",
-	"whDFcqmMBtSBQOUCgnKNhW5ShRgCuvXWPvY/AMekXO2naaEA8dzf5VyTlAPqDq1C8h1pnmFAapxm7KpD",
-	"PJPoVv+cM3GNj0x0zznI0kbOMaJlXLk8NlUmrfucOkNW/C4u1BymxmwMFGxQhNasdkNvmcZ+TNSR+pLc",
-	"cbZNiF4DDjQ+c+X+WU54Q3dkHsXU3MiUBQsX7NBYtgAopHboIXL2FGFaAphyiFMzSerpeza/liBzEADl",
-	"/OLia6wydZRvIuock+8gw6VqOG0JVOSAPov5CZrkfGEKxRJvctuLyRfkK+bYkuC65oADxT6aasSyrNwp",
-	"gvYLyKctfCnHadJuDT7wSuRF+cAxeQElZDA5KJBY3Aq5zZjDycOysmIzZ6peWJYquhWXkD8DmC1YuGPn",
-	"L8pMmbI6yG6t46hj8n4tSUYXt9rvEF0Ykkl5i5G1TIrBWFR1KKLIuX60kFnG6KroxaQqH/sfgUrlVvsp",
-	"cKnshrNMMxAMdqN97oxj8QgYFXG4tfattcxSskQmshxmeRLINKh9+xA28ahEPVe+e+jLw9iEicXirc+y",
-	"zFF5M5VHwtOrrr7h3Yx9BLAqfyvVLUvtuR5RkTFku7iwWp1dXodP8ZV9iJW8/iU5Ll6V8793ofGrer3k",
-	"JF4FhHFy1LI3xu+SC0LdOQWI5zUVKWT6I6QcZMRtLsl2LZn9xZrWoKCItUt89pWvODZwiZRIh4AcQ2A3",
-	"WQpx2R1+FfMwN5pld0w3Gn3KrSCKr9ZGN6+Jg46/u4y73B14d75xD06iC77hH6FnuatoiQKz8xQKgkKG",
-	"81ndcD49OTuvGc5PzodYzq4ck5sdMXRVgp/iOqv8FqcVrmll4a8ZTSHDwc3z1fLoJynY0Y8AIhPRRU8D",
-	"bpYBspFv6Io9+j1nq0lyit3y4OA8jpwurpvyrE2FKRRLvaFZVhLbyVKQrInPJCVbmmXH5KcmWN5VHbTY",
-	"7ZmRMoOniaY7XW9BbNWzNeRCzLNCKZaSv5QFO6i3C4loRvZJytOv4bQLaaZRxZjqb4pw7R/6MgGsy+lF",
-	"IazVZOD69r6uxhtEfv/0gLwHt5IvKqUQp/Qvnvdw7TKTwF5EDCMMvbndq2WRYwzdnVxZJSwRaz67dkTl",
-	"no9NUapeDOZI+D/39a6xd+IBrJRM0+Hm81W+NuRCj1iYCuqg5BRQiLYI6GLVcHD4c0NS6eCDzF7FOxhN",
-	"cnUfgRLgEWzPPcBDeu0f/R9gV7+TMnPrffjuVp6wXjnmepCPdFDT9OgVAn1P3Ze/MGznGvE/eYl0+9Mh",
-	"QQB/nq73LC3b7cH+U1D/EqJlpa2GSpVArZUZwj1jmkDN30y9SgkapJZXcB3p/aom8qz8vDf2wdyDCm1T",
-	"KMHSsib8mDynWeZBrEBJdZEbq1vPYTXcNE2+8RwbkFHYBKRH63QPTWLQQRESgICW7lnsxSmFA/pfGlbC",
-	"bF8RYX/n9fyMIxQSvBGNo7Zil6FINsLxdYSya4ahj2Q/aMYb0vgTRo6w9SnGjQDezJtInicu4V+Krbg2",
-	"apeQXLElU0wsmE7ILVOCZaTabHtWFlIs+apA9nFIkQNvUtfbZpBqDs9+Wao5TOlfXTVnBlVyBBgVJaeM",
-	"3OOYRo1/fqQZVV3VgNfw94Nk0sOyAU7ws1R/4QReysL3oPkMBWAOj4QLD/UsUnJHs4I1ZI39LeA0XpUX",
-	"nXuRZln5vGIjsO6aQmSfwdYsy7pD2PDEhKgDC5kVGxHJ5/m26ZUcks4T+oaS28gHwM857gNt/54mPEW/",
-	"p8NUdaX/6OKDOBS2MUQr/HfJQadZUR4Nw2tH5FG9LMOAB6AsZVnZgThXdjHQxHYlIaDiGpSNyyYb1LV9",
-	"b1Lv13LjsoE1oa4lEV0xMTJNAfXRw7IUEO3FMJUry6M4l0IXNAOxPW4+Zb75iJ6ngxMQjD3AgmYPnYLg",
-	"v9Pq5xTMQSiBL0xtggmZS7MmW7rbyzKArALL1e2mVUt3OKqEFehOBcp8rScVN0RY3suyHfmLPadfV32p",
-	"4LRcuV2TutG8aks1ySR4L+4Ymh9LfsfIhosCOvhCM6vmqfTJCh9g4A9JpYPDgTIViBxNwTUy2Ldtx4td",
-	"7fZvjxZr2e/ftk8+dw9+cUUp9clFdHS3yKkiyLVD3Ioie/cVluBC025r7dopQjaAKgShQ7Xvrr2zVoI9",
-	"1F0eTv/MJPbhM5/g2MxshmALhV6i9ZbONw4fKtqxWS6Hukof36PHBWRk040UqzI9s+rtC+6mWHvfB+0u",
-	"jTOqBN2D9Zl+0PPm2SrmLXJ/n8Yi9vC3nvmsNLW8Vjt1JONW3IdoS5GwLjqBnZ0hZRGAtA7PtMW3/wgj",
-	"MV4z845+WabQO7qqEm0+oY+x/tlW1QEzUxnBoBfQeBupWAtjPHvRhl5Fnkna1fMUfJq/wFNf0l7jjH5W",
-	"qYed+nQ9Ax0xIgICCTqdN9lIa43+f+RdX3PbtrL/Khi/nHZGrn1y7ty5Uz950rS3mZPEtX2bh05mAomQ",
-	"hIoCdAFQiibT734GuwuSkkmKEgnaSp/iSBBA7mIXi/3z24RgkX9g/n6ExmK4qHrziqttngs6hZuSpRYE",
-	"YGsVTaQC9BL44W4YV/TAubPY2+ah9juhu/VGiIX/Dmx2hqq8G1wnbburr/hHY3e/n4xeddiA1eHMLEwY",
-	"ubNfX10nfvFGdsGtE3hQ30r+PIh7fXYCDBVY3mr0KrskaLkUzrntX5TKTTxqTm6VvESW1/ia9HRqhWs3",
-	"cysvykvpUTPshqagHyr+fowSlRRui3x/0+2eK4aMw4NlmVnHxqLuIKJ2YYASSc1mOZtkcCAtxCpCv5sn",
-	"UiNUUm8EvXmZEhPVtnqjBo8rHexOAiZQLx25lyseNuJuq5td9cy0ooYldoH3LE3l0AqsoQLfPDR56q7Q",
-	"8bLWjIPzAJv7d7zWxfFZQTEq9futUIEHs3lvQ4P9EGoRqqeIoFkLc/ngLV9sq3rDPiPNPrMJN9CtkjOk",
-	"DTlGR+hb3GUvIuS8YtbfnVOBrgpKl+h+ed7whahXKB/5QmAW1ovzOPpHq0f6/DjXoaAMIzK9OEL4wit8",
-	"mwqxkrlXi7m50dlsztQePCzUOKpUKhHEM4A+fudnutTq8t+3778/CRZOKKPTpoPAfx2pN7Kfe5nDaA53",
-	"oYWFU1FpQITvOrBZTDIj3fbixz8+7ehg7ufFyyvGrCh5kismAimY0wF3HhzP2TiVEzbn6TTEShZi6+0a",
-	"r6v/9EbGkiet/CJcbbUSJab75S5huQONzcPgRxx7rPy+qLzI3ZdpTo0EisM794M1t8NiO2JKbPK8yBum",
-	"oG4JU9usmBhCsDjEVtTJgsT0yyUE/qFUx82lagDRSZJdWlxES4fcW2dgYb9NEpFUPcIuy9+BGPXTM7hK",
-	"oqfaYDaPdOIG+3MAk/OKGDyOtWrn5TzE9ioph3O6yfF0L9Z6IZ5siz6O6wpPEa7WE9aqn6qC7Dd5+ICn",
-	"3m7Z4oA0tO3BC+K2N4qDeXbAiEUb7uIbskd/YJ+JzGWD9O3Dh/cMsjrBRUutkH4iMHO9KcoNmdsAcAAh",
-	"N96wzzwVxtnPeYNObwTBR2GeG/bZCLtVkzCGg8WLZdmOTUWasrGYSwWJKmAM55mtmDmzE3JvZjpYvHU8",
-	"n/K19ue9aCNfS70WP4cfxBQt6E7XS4AcTdUA8hUSGTA36R+WFa/fRoisSKe1vc5uk2QA2sB50J+mD5TR",
-	"Kk/t7UQbv6UghNVslP2CQ87aFoN3iF+d8jgXGDe2BaRDd9FvsKt+oQB/JHMKpx/YiiotGkmcbpMkBPiP",
-	"DvOWGQReDszxKAnT1coIwPWpvene4YCYzHuTZ6gM7WhEUSMS1EKmw9e9BYK42hbWl3qSngMWsdKbIssK",
-	"s/dyeJBeTmfifruTOfD+5Z/KOFXv8jKqTX3pSJrnVoTX8RUh1s30wl2cKoo2/FOPmw2Lt35AdLOiKrEb",
-	"6+8sAblgyuWI5bTyigFKAqWwkKaIrpIFuVBDOENatuEKIOzyrM0jErG1kTOpKmHh8pzx8EgXo4vEyKm7",
-	"GF3wNK2CiKvOGwQ0QSqVhAxSV66ZrUfWI+/5y8gpeKvHw5TR+Q35tI64XHcOnXb1MtjfS0/QcPDs46VY",
-	"sWuMH8ZpPNL4e6vH8Uw/P/nAhl++ZEwe32eE7iRXDmRbKut4mpYq4Thb8cmCz8SIaQT2m8y1BVxChAdg",
-	"H/2GWKVclSFkEq1Kedz4xOQxgL2z0VmaEEhkuz0Rwu1V1oaX7NzWqMs+wh3ysmJgg3D5gxJe99WJrnRU",
-	"TOEs05lbZY4SqXfbIJ4ssYAFVeGTE8J0Ykn/kv5Wj5+jynWQTXDHM+ulGTbCnJo7QCEZCP6Eq4lI97K5",
-	"exBIeERuJBGkUjYpSeIkC6ihPtE/T4w8MfKE7lgE9NOx1qmA3ohnBwcauDRgjX7o1Qubko2FlYlA9ZR/",
-	"gzAJo+DsG4eb7Y3/NsdlmwMK4loYnjKXGZXbLeDi1t212O6WFl9W2tR3HnoDX3eBBW9Era/fz8FgRrR6",
-	"vwHS7jj1vTfz7iu1ys8F5aj5DgLoSciR0lP2+uF3r9cgGAIASCHonyOhSkPHXZ6Svp8B2MdmMcKZbb33",
-	"695/3Z9lcmb2Z8CxUWIDHAwYHV78cdVgdIZ7RX6pnHKZimQE9ZxQSGiylfMfaAOfeX4dY8C0O80O9gR4",
-	"Sd0AajSJddzV1uG9um5zmw4St699a/uMZKa26Pu/r1ufvDbVG2Fd88kbtQ3HUN0Pnii3UblfAO79cCGH",
-	"HFEKsOxCad+guyb/ndN6wVKtZie2TmgnH1dfTaYab2L3meoxv9lk6sVWgPg3HeR+ZzI1CqkV4RrXD3OX",
-	"3KtX5e8HlxupEr1p1oAfacxZh0jxJYaJkRJRK4Okc8FTN+81SoqvFs9XRvMP7C4rrxo1UFoSB+JcK34h",
-	"qF5VpOCArLUMoeVcPaMYWjRS1ofTupLp2SXmegCJiRFRiys2jbD978RFRDK+qwf+lTMlkkupCIWzr04q",
-	"0tLUTPoznwItWwBGSXThdH/9cP9zKQkW3VY2R7qaaL2Qol37lDxDaimupnzitGnsC/kzDYlZwUVLDGKJ",
-	"Y3okozffTTc7mYBXE52IA3AIr7FVVpS2xtzajTaDO7vfiw281UC+BacZ+L0V45m/KDn/1Nqw7x4/PN6N",
-	"GABpvfrX/3x/w6RjE50ph7ng0MQkofgIOBTy8HVLbtccQq+1mkqzjMjZgrzDcfVeTPRamK1fewCh/KWo",
-	"iDTWlTh1ujSuuLULsT0gkHc06tuSyY9ifJu5eeVV9QP8QVljfC1nXnx+mBgB0Ik8tf5v7gT7LszC/i3W",
-	"ImWvvu9VijlY38Sl3sQwLj/fi01Y4G8gj3lV89jojRUGLY2OYmnoRZo86Epswvt+Y4I5MBshs16JDQtU",
-	"B81KaJ+AGK+EZYmGdC7oyMfVFto/dmHwUq952sRfLN7wwyOxFye/pyc5tR1bXwg8dD+GvJkdmwUgko7X",
-	"gETwVdjDDUBr+T6Pqg/bS1JEKr+eaw2GIUSYWaDODVXr46f+nuUvcDsWP+CXHk9/musARKicqV9V1JsT",
-	"LlEHJNd3mD+gsBDpynfX00l40Cf2RiX4mvEcYn3tQ/+cLHTCqMjBb0EZbWZcSVs0w6zdXh92Rp61h778",
-	"KofLyXdI1EvMpTxhuTmllYBOPEjB0wMW7EVS1TD7wG78Ys2oTnzPpFLSY4mXOXAUgRSKTXsWtigDoFza",
-	"Zim9C4POWkDpLYaLl6dybLiBoudA5ko5rA6Fhp+ckntOrxrTasIFBpbGnWVjsu+WLvewHDUVDvxEJFLA",
-	"scrR3ahhPr0k9ks6gsVFu8RWwtoyBFfsghductzvZfYX1eU5yX+idKuFECtK2Ic8K6gOaJNWdQyt6wFD",
-	"u5C0JoeIENV3s5GaGocMoCOHSRHJ6zjyxr9Kb7AJHOOM6FI4vPtRmbUXzY6y8vxq9gx3QR6NJc4RGiYF",
-	"OKzjW7uzGSKr1CtappU19HsY+zdoIjqo6QRboDgLNtw2dw89URcA96EwtJnbOOS8LV8I9x++lCI5+jJ/",
-	"i14pkAlg5UxBgkCFBVzrU6AnOlytXmsJF7W6cTQ0zv8cUGblpaNeTjFb5IZEPK9Y1kpcOrmEvoSX2Yql",
-	"Ui28qTzniLXU2nHUjsmFvLY1fwPrz8b6JTpD8gz0OEDPJHTrc5QFgLk00hB4IDMEnoYnJ/w0kQmdnVpB",
-	"5MQk/QpbnQ3VkeARwmTwRGhlDG5E1YpnFBvKUZ/fPNvK6DQ0ywnpXrFk8cqLflPAzHbfHJG4dECTRghn",
-	"YnFRSWdiNDPEe3L+7eV4uVy85zw5PeR5Gn/LoaKGEAfSsQgZnUOkI0gHaNmCBr0qzAbjsn+CnXNgLmfG",
-	"0WG5I/Y1Qcc0W/1h0Hnb/ZCsPEzRSIHIM0zVCL5bRMMe5x/awV1aNa5Nj3ns/aW8B/5fOSObsmcezTYq",
-	"6x5h+aEb4flFm1oHkFMLMGYA6yLp6QwjZwk14y6vADC5ImF87E82ClCsuHWj0GgGfa6Wr3f956cK684u",
-	"aHlFCzvhjIqEepWchstUR9I8u1K8HkApxigM6l0z/n8mzCF74zcac9bmxoPXJP5NtsPF2Im41Erb25Cg",
-	"zyqtkPpWKDTL0aF2/8a/ZfHSfN+LTUHUwVNf9lbea/DKe1KsD3BYASO3LFOJMP6K3BvrShLY8lAKDD0X",
-	"tyFseKJfbSVYNwKiE1Gq2QGskWLYEMChPYFjVmNzIkqFVOXm4htu2cpI5dBgqgQWEV9cPZTJ9cBgD4Ef",
-	"AwbuoLt9TibwZtmJEUJhdxOvmpuCefX7tNiDLbfqQfzFnDwvzvNSPNkwWB1huZicKHdnreTIXcq3Q7Lk",
-	"y6VKTmGLSKDZSWVtmoLmespfyVKpxIjpNCnt855krKSHShgrTi5js3AlBbT5U+3k6s4PPzU/YpeyPxu9",
-	"ZNe51t0F3GmG2zncEvd5sOcAtAp144gJ5bBbjmUTbURBebaBviEQTb3BcA6o2BHz1DPCWpGUQOV68RAx",
-	"4DMuVjxInqUFqHTsXnD4uKh6laWAox+9SvkW0Hdd3E1ptJ62248w8sUqe3y8gY5pwalXUhzVX6JVg7kY",
-	"Rj1hSX+mXdVMq+Bb6cdIzFtz4u1lg23EKkHlV0J9UzCtgYUNOHT9hRlg4wYPI2Q5jKEh8dKKdI1QjIpN",
-	"5mKysDkaY5Ot2cXRCdH15t0NI2LSXqdimODcY0gnGLFxJlPwJkNH6I3CohUsUSxo6MluBJO259gdPMTV",
-	"Vy9NLS7ynkA1qmXPfvD/NJoQxSXuv1rd4Ya493tiEOrwPyzDxpHcMaXHOtlia51B0n6GJXMUJxu8wtCl",
-	"9PpAy/d+q1lywKWqndO3mGYHlWOWnru327/CMKF1IOdxcXWlnZx0yZv1bxfPqQ2zD+zOLtaMGlj3zEJF",
-	"bPnWQvaztMzpNOmRcbmQtXRpEzfPKMo6CBkbzrROBHtmmbmOLjMx4q6DCQ5hDDfDXtCY847Hwks8S70z",
-	"0fiIcucOnbbwPSOGYHH+ocOvpVXjlzpTc4O9Suf2zQraVdvR8JanVs7Xs4nEIhGfVi+/1WNKUTBcMelK",
-	"ZcyQ0m246pXW9QXMHWh6DvXLQwnNByXyLnV9VS+30IA11kpXQXl2rXl+GyA3W3CJ7oXLHTRpu7JlpMzf",
-	"qWp5SPsn5OHiCXBizXKb7hchNtNwej7ImfqQuYs2Z+BDXmLYBxXeQO2StIye8jhY1OoUuwCbFkNN0eQD",
-	"66hqhPaHot7lr9HFq+tX/b0lVJI9OLGq7fgeis+kZUbO5u4GcspLBWj+G24XImFT3UVgxCQz0m0vfvzj",
-	"05NSLKkwmUFcLrlMIbBQoCBa4SzVxWGI4Qi4eK62Wokd+TkMr0xAua/nPE2FmkXF7O+GdzwTrl+w4xom",
-	"kY4LaLpKiMRf0NnKBPQeoBg8Kc+hKvOWXGMxy9TJ/MLdWM8uFGXc6rG0BUxOwK8vUGf0yuwc0XxXDWAC",
-	"SiVra2WU8T3UumMYf8CoCYOGb1S/nwAARTdKOyZUUp8fejgDIKZF9Kh1SiSLH7oIvCnaXFLPxFMzQHmW",
-	"yANh+bBpWgGy0kIv3r/grSqey5Sesq3OzH7Yrp5sLbIZdsh2pTRSrPK6+V470ZlyMXQzPJJ/umdHcv5o",
-	"pIM6f+3/cdF55y6zVcPBKNz/raKdiH7ub/0oDMjchZncgICDCTEEdnT8oYcn6yVlqDUkNaK9UyqljQoC",
-	"UF+CFyM3Uc4U5I0qf+WwZWSqAdJZnhA21rXzeYoph+UnuclaNtxon2Fi9dRtuGmGbnsIg57JOPQmH7n9",
-	"Pes4WMyYE1fZTFhwM5nXFQ/987pNI+T/1RtyRm+MdA77QzV2by8Wy1kNndovRnn7dvrvxK67d28/crMS",
-	"B8lYHUF51ZV/kJ0pDqbaFxB3YeP0YuDSXHApKszboiIj+GXhSJjrDVtytcWLguCTeWV0VKq1UE6b7YnW",
-	"AD3TFT1Mo4D8GuBzn0FCfnU2f/eqDXpMsuC/WskGXdikLTvlW0e0DqwWUwoQ+/gwfCOxvK9wftjOxe2W",
-	"F4UhYZ9F2cMbIVa2waL138c6mmHuzmfy8bVlsHBtYVlxKkNcCYLGE73sRY3dZQ7rry30G3AalJlWqVTF",
-	"JgC/z8zobHXDOCselunxn2JS1LuFhwsmRJtLDq7xgyW2Vm8KhDtsVGePOOSsc3bgHQ6LOlKjL0nHcnFK",
-	"Ir+9+5WmHzElNpU+mhNjObdJAu8XL1UHp38ONNbSyrtMe8cT0R94YIk/N2BjWDExAoF85lgDILFh6JE9",
-	"e5DlLTJz1nohAhejJZQipmkvuTl+qlIvo2Kzlzc6waseSbONNkmzSvoII2JGjrRJmoqA4BH70hOlCw1X",
-	"THyB8lPwa62FyY+KJd+yzAqqTIYkJ2/t7lUDndh8aM9P46moF1Jc/PjHJ6/Ax4IbYeB/n/xAsw57MzPp",
-	"xY8XV3wlr9b/hH1IT/I1mH3EcD9NuCTBM5Y+WEvH050hlI9a+qQwfkofhsPvr09//ScAAP//",
+	"7P19cxw3sicKfxVEP/uEZ3aLFEmJsiXG/CHL0ljnyLYOKY/vjWMvha5Cs2FWAz0Aiq0eh777DWQC9QrU",
+	"C7soefbe3RNjiqxCAYlEIl9/+ccilZutFEwYvXj+x2JLFd0wwxT8Ky2Ulsr+lDGdKr41XIrF88X7NSMf",
+	"BPtoPhC5ImbNyJbeMLJkK6nY8SJZcPvUPwum9otkIeiGLZ77wZKFTtdsQ+2oG/rxLRM3Zr14fnpy9iRZ",
+	"mP3WPqqN4uJm8elTsuCZfRDG21Kzrobj2SJZKPbPgiuWLZ4bVbD60CupNtQsni+KAp7sjpzzDTfhtW2k",
+	"NkTJnbbLo7C42KpwlPqXM7aiRW7skk4Su0S+KTaL5+fwLy7wX6fljLgw7IapxSc7J8X0VgrNgPrvlFzm",
+	"bAMbIYVhAmZLt9ucp9TO9tEWn/hfv2s79T9qk/gfiq0Wzxf/v0fV9j7Cv+pHflz4YnPxv6ypITsmDNkp",
+	"KW4SQkVGdvaXRpJMHgPh3Dj2My+yjGWvhJL5hgnzXt4ymMdWyS1ThuM6NEsVg7m3NiFZGP9G33xb4yOd",
+	"/L7/txsj8Z/5raSsXP7OUmM/A9N8x5QjU3N6ORe3YTagWaaY1o7HuSJSsCPDN4xoZo6KbckYnXVty2/1",
+	"bgQ+1V6QeznBmUXX80DUvj+Rb5gw37I1veOyUN2JKbaVylxrlkqR6S7Fv2Vmx5ggZicJPqsvyAnJGb1j",
+	"mnBgQUp2PGOKbGXO070lfXm+Hj9tHLCT7gFLFjtu1muZZ92Pv6RbuuQ5t5MlBhjeMoBdEskk00RIQ+Rq",
+	"xRQIAsM2uiXAnpwE+GBDP77BZ8+qP1Ol6B4o3KRhsvh4dCOP3C/XjOZmfQxUrf/piG8sbVBY2w8vNlKq",
+	"HTXp+ph9pJttzh6lUrFHOAB850XO3BuNHaFa8xvBWJccr442lOeW8XdrSTSzRJGEmyCzp2uW3gYZLmN3",
+	"PGXhw2Xlp7898LkLQpfaEnwlFZLfThtFsOYmfNLw1Wu8JgaEvn86wHzfyx3ZULF3UwF+45rQpSzqi67x",
+	"0iqn260dtlr4UsqcUbEor63B+eTsjuVDJ/ItPGS5iWlNb1iQ1JvCsABff7snlGyonbegImVkx0UmdwmR",
+	"iizt3/yNg0zPNSmEPWA7uq8tu7YwuWWCZdfUNNaXUYOSMbRIqW6o4JrilAJzV0zL/G7iqH7iQ9S7dM9d",
+	"FjB/zUWII39ZW8mzZkQbaqwmc0OFI0mTEcZNzrJrcKn2D2OZVQsp/8Wy60IYno8nDKxgiCogEa7gSftK",
+	"gRIoOONCb93f+ga8co+1Lw5Yml+1I0yLJbwEqebhD0bF8n5ZfgPrjFg7i/4cVCc9eFPZxb9IPT+2hGL5",
+	"eybsRfLfC5reCrnLWYbzgF1ZJE56Wk1QwsQcF8NPdnK1TztqNgV8ReK4HP5pRfCPzwkVhIFUhrPLNluz",
+	"B0Ep5FJm/ir0l9Hjs9BtZNjHgML7wt5tLCH2ciRWBCIFWiM+OTkJDVnyZmfeSKeEUIPq9OMTktG9JnTN",
+	"aDb2JLWYye1NdE+/Y4bidFp76u+/wSNhh2J33hoq7/nB917Zdxaf2nd8srBW0rU2bBs8XFuqTOA2giFB",
+	"7/TXUaWSNO9EK69Epi0nNBSTUQvt6CMNWsNTJTXqK/Hzju4DUiN0tNCa7J6ACYI/Kze586dbLrLAH9or",
+	"s8uCRxM3pXLQ6IreuXu3uaCS3IfQHSk7PG38RnSGV17se7EFMiipS6+sFF9ZJa+yITnlFdHqIwdro/yW",
+	"9RzSkVpcj8Y5+oYNX9ORk1CNXU7BDRHcFKF3TAXNzZAC+oNUVlgS+2fCaLpuHOeuKG+zULFZ4teqQySL",
+	"ZV47Qe6RT8nijuZFRCunMGvChTW1pMrsXYMvJlZf3K15unYPaUIVI6kshGHZ8aDsxo/+1m/0WIv32FFu",
+	"MpcJo2hqHoHVDHy23Sp5RwP3Qbqm4maivunfWe7DOmyRDytdbkKX9llwpMgtu0ZH0hATwviNV5L6Mhrz",
+	"C7Kj+/YsgswT9iFkWZ1G3Y3LqdZs/EzfWRZ5aV8KzTVjK6aurVYSuIJhHuw50dIZhqC8rAxD21SxnFHN",
+	"wrZhJhv6Iw61SBbge0gW7GOaFxnrCt7ScOz8OsIk+IcmPQZlhWJURywxYK9BVR8esk+zO6a42Y/ahSv/",
+	"sH1RFiqdOm3DTR6mwUQD6Y6JLKiHtJjUnbJM+nM3JL22IJAu8aROvyLhdZRcxjARMU8mqbLUX7Ut9dys",
+	"mUJV0ns3iaYbRsAQQ0ug/J0zAMHskKuml0SuiBSM1M25xOuqXBMld/dTUO2sgwfWX/x9r3+HTw0o35FL",
+	"vnolKJ38xoTFaM291OtipXkO65kodkuuGC93k8U/C84CVt/LQikmjGcC2DN7nzv9EHYbbGl0E3VdSGHJ",
+	"Z6Sh+eDXpCA0z8F9rkPjBG8LP7hfUnB/ioybV8KofZ9h3zU/vGHSdgrJ54QS9Md/pev2N3VHAP7x60Iz",
+	"Zf/16yLoo3RxhO4HXiu5Ibs1U2Hf5kxWUXVqRmrW19HbZk31OuA8ZR9pxlK+oTm5+v7F0dn5UyLv4KLk",
+	"mjC7HRBIsiLFjuAChTF/smIa4meh+4n9s7EOLszTJ0FGvOO0O9FfF0sld5qpXxcJzMY7oakgL969IRDl",
+	"SMivC3D8/7oY3twWp9r5JWhgesvSTiTxzFfxQrnMKBvPoqlV5+EBdLWXoHIGTprVkoam9kbcMWGk2r8x",
+	"bFNxe8Atyw3ZUXuDFCK7sP9a0y04/wj4AomQ5roKPY87Lvj85DnOZnm2Hovz8S3b97o6SiUzy5xVv5F3",
+	"8JMzCMa7IeM6ZkngHsc597SCzcqpNsTQWybI1K3RLC6oNb8R1BQq4lwvNhuq9iNYOouZ83B0a+utpoNb",
+	"kXit0PmP/CfrU4sflTmOtDt0D3ScBfs85vLIYxJx6PXwahX+DmY2LNdS3qLnAnzuGSi7F0Sv5U7YqxiZ",
+	"OUVSQOTHHqwErzIp0vBNbai6YWYk4zU5yL06zZp3WzUXPwmWPyBDvWfahHRlr7AENgot7JRxq0Wgu8np",
+	"pLv1HnMB5K0V/Gsubo7DUkSYUGi2c2EL0+/+fWlNov90fNi655ayCOspkBWkw6HhuJiNqfByFQ4eKLlk",
+	"kYAqzZqh6Rqr9pjRPPz9Qhc0H+Yjlt5eMWPcSzsqghHpN1U8FTOLvCptf20kWdM7hnlHKbWXB9kWhih+",
+	"szahgHTYZMc1Jm6Dyu1wJP5tVOLFf+LxPMjTDTR5y0PsP/WQeiYcCtv0ncbaBgUTIKwpjx6A34vMmWYd",
+	"jr8b1JreIrWtSrf0x7AbHpQrs7NiGIwpjdN67qLtQlqVr+VXrh2hJU1vw0tYUUW2VvegBDYdMhzgMJBN",
+	"oQ1RzBRKNJUR7ycP5A5VPvMly+Vu/MrLnJihDCF2x9S+nhRVJjR98/TJcEbTin+MiNBtYSCLBY6ONeK5",
+	"0SxfPUdlLfOZjektvamsWGvzrOo70okCB5awkiqe1WU3JZfixg4JqRWwDVY9bGRvnZ0/OzsZXu60fBm5",
+	"WoVF8JYaw5Ro7c95MMJdy40IUBn5VTNIWrog/7Pm7oJYerqmiqaGKd2O0Ac/FonM/LSqdsTuI4HnEruH",
+	"5Tmyv86ZZf07pnQ3gP/N6bOzIfMVuXacfPSS5FARmfNtIBTFPhrHiHg5fKVJmvPtUlKVdcWSZlo7k6G2",
+	"4rOTviSIRu4x/L8h6pgRlwcEsGBNB4evXsosFAFxv21Mf3BfZRYxS2SeM3pTsKC7LGjtgevYrNmebOie",
+	"7KS6JdLa6HhnW8mdW92M5lKwsPQemxtHtbnWjInrqGcApmF1Q7Q3rYZv5+MdauMslXHxt7rmbknTS81Z",
+	"9PJyax5CM5ebDQ2qtOrmrkvsd0reKLqBHabqptjYmV4QIYleszyHK1bb3djEsmNPH5+efH3WmyF76uW/",
+	"/3d32TkXrJFiv6K5Zu0k9r/zO2aneZeQ3yUX6MLWW5oynVgNs8o4/UoTa/alSA1iLxq1Vcxglm8g+VFl",
+	"LOAnfpMxYbjZ+1AKPHZRKbYpVYozTazKSwX+ucyL8jbl4HmQhdkW5hrUmuvl3ngzypHi6denJ9988/RJ",
+	"0vUqlbfs6cnXj79+cvrN2ZN6KUK98qLuyucbJotWwrb/WKO0oa2pnA569IHNRolSx6gzSFMYqMxMal2w",
+	"ghGwJTEQUjoYIeVcFULYPzk26V4/LKdbzbI6pUZkYTClwkEHMHBTWeQoTrWhCqNvO6oJExnLnnttKkMt",
+	"14UkcstPyHNBm5h9DBW8vDGa2L/AiIW+IKdn35D/hfE/fiNo/pV2KSDoH6Hu1ziVphO/xj7aZEw1M1Is",
+	"04YzVjNnSA88+mk8x+BGz8E2W6p4sHBklJvbpR2P8ze7h73nNpihg1q0y5BHmQAGtZD2Zg7LrdkiQK1j",
+	"XLpN62+FPM+Nm8cRdJ5LstyeB7klRcbb2cCou+5h0TeKotd9RXmOyrDmuWW8cTl11QcO1aKlEJXbvJXJ",
+	"IojcMkG0TG+Z6UqvXKY0HDjcNpJRamd7q2TqApohr5SRqQx49ky6tXxbZNtw1G8jY0nzPrWxfyPLLydu",
+	"TeMumJJyMwgLoZkw4dSlyhfSPZ9f0MHO2LbMgOpu9MZZG4cmCvUluoHP3t+boYyCEC+9KvPfwYFC7FPB",
+	"O68Q3n0cJn0hFEutRpaN8BZjCQOsqpWKB7N09KoW1Ph86Q5rfLS+BRNjABW3zSNKK+Z9GFmqZfBcZNlE",
+	"zsc3InwfzbV4QdZWPQIThtjDnRCqa7aANWLSNavMmPseqXuEptCopmRLtYasW67JLduiC4SPcXw3zNMy",
+	"xcB9MamIXKNezy7NxU/ywXjJhAsM5uWlNb1jPaWCcgVONzDFIKJoOo6HeFw/yiXOJatDfMLTtXfZarJU",
+	"6A2cliiu1/Ts/GkkuP4vNjIrYbd2ZzkU2wEyoDvI0ifjN0zDH8ZGcdwcS4aGibnt8N+exNOWW2biadNT",
+	"53MIT3/HUp6x7Odt5nSddrQ05d7F2TdDfP87//RAwWPpoYD8Gq60q3Euzbpxh6goJz08tQ5J3MtJtUQ/",
+	"5zCZcm4v/MDZN4ZttiaiRaRVbkNXk1LMmtKT5EZWsPEPl5b+fa8UX1wQjHJPmrduVwndUHtc0ULZUe5c",
+	"+k5PsWbNlAyieB1p6Lrye5KUxQ1l+acv9iw31ROxsVu4DX1sMsehL1nuQU69vjVyG05WvWNhlXXF89D1",
+	"8H7NyErmGfppFIPS/Z1Ut04ig18eI1MwArq6wHsOVffoGe1TfbouemtSRhTrDdc6GGn2Di4qhDRkifNi",
+	"GaGmBjeyA/fXmuXb4z4dq5OvC9E4TOzh4sKVyUKSQS5vjrggOlWMiXASTyQzokfVKhMNcLtKioyxPP3e",
+	"H2x2uoHmyDPwc7pnlkF8lTC5GVYaxpN4AZUGDTAJknMdcHY43Xhq7QnkA1+7wGrY7lDpOny71JBFpn00",
+	"rbufBtQS9yC8pVjsEtwWgdgOU6k9/nIFOfnwejg/ouPBzri+jQ/IBSl0CfGxKvLcqoH2nZHDr+idLJQr",
+	"0ewExCFNj+Z5zOd5o2SxDYjJH+mGlUUv+JCL4nMxTZWeEsdcM6qy8df0hm0kKjl9tB1JRxysChmN0O83",
+	"MosoS1G7RQofnQvFzQYQQGRgo7DMRCdkQ1OpE5JzUXysgR+4IgJgLlBdETQoKNqljnufpO492FsmtyFb",
+	"p8FH+FB180y0yZjiERdsRHu/gsT3ncuOX1NNlowJgntgSYRu6BkASwy9mSS2ei7LFuiHhwIBv1fNEe4Y",
+	"qYb0ob2XrbZVTuJ6Vi2JmNREfLl5LSncludeaLaOSlhhs5cLpNLpQy/bS1eAD6MdkNiHc4phX0ytmWNC",
+	"yTyfaA6taGoG1/saHgIFVmRc3Iyn1Gt8IXR2tkyBpimF7sklxosCMlYyWeaHjCshLj8Q+vwdNzQfHOMf",
+	"+FQ0fFaneY08zdXFt/7Vx63Uriiipe5g6XEWvEF3DvHJaerlv/1LkdrmuUpgWG3WvfB//rkxF0lcjsl8",
+	"GksbhRdqnKlcFbO9A9CJoYmm3BoydT3U42oBoOJwBVmwKiUsOUsCJtU+VwuNs8s8RrGXF/ObxDDHKsLY",
+	"zdRw4UdMYXX5DuTdm+/AfLwyVBl7CUNSzmrvPFntLLoy/6k5PDe6TAdy11BXow+p0dtKjYY0aiweGqGd",
+	"WTuFiaClrIt0DUGKdEtOz74+Pjk+OT59fv7k8dkk9SKmTCqmgUjowT7Yba2a4c16uLhEw2xpeGu5gRTl",
+	"QmhCdRBIMx6C5tJjDwTrH7qfc456gtE5slJyA+aIHrdRGhnrHr62FtkxnSghOmdsCz85x1tCtJHbLcsS",
+	"zK0JDbpT3BhE8Rycczs+DkLFbVTlXHfLQr4uucURsfrgGGPfn9qZDP3LIpB1E4nV/C6Xo26d3+WyxxRQ",
+	"/IZHMAoLMTJ7ZyfVbSxbXJNMCpZY+20nVaaH7wO7rtqs3fDlVBNLD5xdXJheFmI+me9W+TBi/wpLrcNi",
+	"39VhN8R+R7L31MHn8iYs8CF5GHGZ5pCrc4hTwVgVmAzKD08O58e1kgOBOwCOegJyFGPZRMdUVChHrNXL",
+	"1y/J48ePn114i1XXYTYjolMFIuW0MHJDDU8TsqGioHliBThd5lAcaNaAGjVdDnuhC1+tfgU/uRBIMqWQ",
+	"bsfz/FpIc62db7+VB2V1x702bEMUWxUawHVH17aVOJhAojFS2R+qmaSyGy4IW5g7h8imezDvI2v8zOdz",
+	"R5eTn4kYGNQMuALuY93UQiYjiVSPGYcOql1DLJE0txM35OzkZLwt7MYLoTMdYF/13xk1M8cTqFpZ8Cpx",
+	"bulWmiM1TKT7683Y/OyNLEQMR93QfJI/tdAgzMe+0KIAzqT53caYA5zv7kqgy30STZ0daqf1ynkq+vxM",
+	"98+Quq95H/Or9DgeQ4xTNhrorm4ttSn1xmaNWbDKbFssc55eO/SOVu5idnZ+fvqM4DPklu3Bny+2kMZC",
+	"llSzp08KlbcK+J4+SXog/ZtQvYOlbA7OvzbNpLbGXuJE+g7cJ4vCvxPR6dnHLVdMTxpypPNpBCb5nbyd",
+	"uJyo88ke1bDGVOhwsC7kRg97gQpdSoNFg2StVIkarYe3dw5zod22Y36boaeYB0GnwFLI5U0gDjxhW8ui",
+	"40CYLg7IH1WSIzALIZBiP/4YzWamghcY5ltAIuzqd4oRhIN2qbN7ksoNOyZXt9xq0AgGa/8iNSM5Wxks",
+	"efPP0g0jK6oRQpMKP0KRZ2SJSSjH5C2/Y0TTvU9Pgf+h9oO3LKu6DWFCoeW6nJmQGShjsch4MtZE3O8o",
+	"5HcezdzRSKfIgR+3xbg38+zzfxUsZMC+0C5PyG2282mivzshMs+s4ghB1y7lVzJ3SAkt2w0B4ARuqeUb",
+	"HYzbW2M88LarlnRorIjehhrsBTk/OUHL8mTRbLg0AVCga6JhMT1gnDKHRnFBNGPEIZliJNHn0bENUzdW",
+	"wVwkJZZkap9KISjps9d2VAnUYIU0qKRwsZLg7F8WNxNS7bypPfJqgr3rKArPngKByird0U0DLl+deYg/",
+	"RqomDa2i+iQOMtMczmOQwiy/0sQ+pccAJkyCfm2nGSNNRgvX/3Kdv+Y4eVflfrQzmXJ50+/h8phYzRd/",
+	"l4USNE8gty/xAFaJpeSKs2x8Ep0POpQDulJDu8LyQoWvTHOK4JZ2Pvez/TVkz++acbWvtBc/VlaAt74G",
+	"Qc4NBHOXjAiqlNxhtPKeSQqtZD4g8GiucDs5J1s8rGulPuv5HCuN6c9ADJ4xJ+C6WHSN8HMtX8xlCdSy",
+	"m1cYwltCJKMQac6oCsJul80Au5aCWbtuiIGYV+le6f5NOvT/zjQtn4fdhusR0IXwdvXppGxA6FeP44xC",
+	"qi6pfBhadTz9YNlJEK5nI1ZY7jTD7B+av2u8H6gGbNsANZ9Z92nUVAK3F4K3l3gNqNBolhaKm72L5peR",
+	"e/eJCclUaRAq84QYSU7R3daNLrqPhxeyk0qbiTDrbSdS6TsrP5WUG+TnXO3KOAaqXHNzMNB8Qaq6V3U0",
+	"Uja41/RYh+17GczpaWBVR8zW5ghdEYdg2SGvrVWDudaAvNLk1r5kHR0ZyjC8VVz2SngIcL+Gfch+NpR4",
+	"TdcqC2t+syZN8J96iKjG562cxuaCapjkPkGJA2z4CMBwv+ykpGW1jtoUIpujKjSpjk+/9rcWwvmrt5VC",
+	"7LHBvS71QWryt7+RXxeQw/rrgvxanJycPcX/hRwE+M1jRp6dfOhArlklfdBF7icWWtNrwKK+ZJtwN5Qt",
+	"1TroqHyPprb941ea8OwCAozWpJcCE29pYU06u/VGKpCVjArTbR0W8pC6WteRfYAbiQz+1fhidRg563o4",
+	"n5aK1qrQqTFe+juKTWlSgvQPBnBwrOs1C4Mv7/0G6VpBTaGZy0JD/FrLG74WBkuDnD9GRPDXUwmohJZi",
+	"fb0y7dnM2SoCAFPt2GBdfUmyzsdrz7WpEdv8WB5oDWf0wuWKI5kYTdckLXEg/gxFI0spJ/vSD6gz6asY",
+	"uY7XAjSCIgFoCSWiftMZKxKkjqX13zflvycf31L/+l9N5+KIzjLJ4o4rUzQGjR2GiqouOb6TrF7f6XGh",
+	"PzwXB8b+XvOcxTzDZEt9W0KsQfxKQwXWhXPUaaxS+M7pBaOdtcIozqYkiucs2u4gAri1W+9xklwbwkSm",
+	"CaMq3wfT3GFpwUTGnLXxJKCRrjZSZpiS03+nuaHHmNrVPhxsZ9uhvmMh7Q5h5jWWih6Td9Ssa24aXuay",
+	"ESMvyHuou9xh3b/v3pwxljklTrCyorxlIAZ9QnJFIPHdPC81qJOnT560tIogeBVrNEXY0Fvsx+qBqeR2",
+	"DyUjrk1r+YM2aP1sCwV+TPz8eG9sxti2dx2AUoMIc4AkTIyU8bK1nqGaRDg7Pw8FN3cixKWTxrBM1Dx3",
+	"rWawJ4Oe4ya04xC2o2LbnIZ0sx2mtwGsLkd4/h3dkxuJTckdVLxVGugyZwRHCZHWyPAyhpIJnO5h6TH2",
+	"eH6HL81wOstmRr0xTpQeY89X61B1uRkQO0I7wQBouBaQW0n1nKyr/j+h4UqWHt/eweNOhed9pHZH6sj+",
+	"X7B2Umbo8h6tOsX1BH+QgsejF0QlkBJ64fYKXecjdJ6qq0TnIEOj0NvnpTTGNoDDhpNZd1uYILqKg65a",
+	"YuAFV+73rkbUsScA+XaeIxAO879neV7GJlG0YnK1VGTtoODhnhqlg9QAVesfSeWWs4xoaYcbt2sjQs+B",
+	"4BfXGGEB3OSg7hFGfcgwMuumF6iTCDPqp7HbOE9WgR3qnZtJsIxWMDgXdu9isix6x1JQ3bp3bBgKMyLb",
+	"sAkYiNTnBAGIEvvf89MzaIWXndeCvSVAET5gz0d2Pl5b8Hsy8UYNHeaxx/EdnvyDt7GMsLSjMq7dQTx5",
+	"ZhRify2hJlw+AVV0CfYn1kwYFuvIs2XlVDsYVVYKAFA51eAC0K5DgYbUdOyAQfWtDgMLTI28j8XEQRrW",
+	"UXCQdhVVosBIQXDR12VA6CBo0deRfI4ySQRtJ8FcPd6Nkjt7BO1xDojZYOcOfB0KsrCqPynhsU9PkpOT",
+	"kyaI9cmYvhi5CenAl6/OLtxsjbs6NxBK06OyFz73yUXaH3xu/x7EFMNmnMEYZUoVWxV5BK1UUb1m4RdX",
+	"lOeFivxRyTz3DBA4V3k0ZKqbHd9q9W3DMaq/37djfRWf+ruioZxgJYdbfl/KWqvve+KlKkazn0S+Xzw3",
+	"qmBDzKVk1Sg86COF1Yx3qeDiG+bc+ZAt93ev8T94H7lagCsYuqrFa+6bKrxhltuaBBt8qRN0nNxkojb5",
+	"pB7QmoAQC9swR1AV9/MBMnhxhordcbYLRWyKWElxOe0ABhqAwRgmyHIPdtHo8pZ4UTt2YOum5Lh9CQdA",
+	"CpFhgU733e9c/+wVdLRzCU1VAMe9dxzB3tyPAFVzQ8AXoEX3Kobu1ukVg8UmclWSrb6U0C5+L4tQwM3D",
+	"Spe09+rzDz8tksX7nxfJ4pdX9qfvF8ni9eUiWVy9sP/zczBDpxI/X3f3x6oO7W5OwWqJwYfa3h/EZYbx",
+	"4f2BazulORMZVcdIk/vcO34ImMsbYZha0XCqoGAG+t1w/9BA6KqNr2TWZKvYin8kOdJjSt3omqpsR0NR",
+	"yR9evCQVBnF3I00RPtNRN0zDezRQHllH/0HPhSlG6VoVpQ9Wt8q2wYfK3U7/4S5yFIQs7zHilQO9D5Xy",
+	"0duBpkslxh5kSFOe1Xr+c020vCCIdV51+iYZz8bG0CMpNeViQzKoSaoO3Vec5dmYXLMOw1efiLVi7gP8",
+	"jtQXdbqQBnoMDzBt2W/5GFZ8H0lTDtHk2qtq2k0iRhc6EjmzkWc7enlX923PEFohNzS8tqxCYh2Mjayp",
+	"yK7lXci+hA4tADFKlgyKHOx54SriS6iQUQY0yrYFie9FDgI3sZrfjBrq+t1DcjXh+HRSaiG61nc3t4oD",
+	"tDcUJuSPKykWUctnaDhTXe39uxCL9kwjK5Thu7s+0tum+mqI+P+BKCQtnwe74WKS0bMs9D7SBXKbU5GA",
+	"fxtScJwCCl1zEUdHrhAJgfwul87JgQn0vlwnkOUBGU7TEnE7U4OPL/eI7FD7TkWcB6gQzRjNqqZwzboC",
+	"w3PM6PI0KvMJ6Y7u/Q/cNZkdieQtpjYYKINfgwehAiwddZP/h1xGzbKxyKRll+qBD1V9bXubVwd1BuDa",
+	"3+USya9YWiidlNCVK5rnmmQFI3YAUkvTGr8pFfLo8HlpYARjQoMDzRRyFz4dcstC2ILl6JAUyQXZUPuS",
+	"oJBJ6LFLy47yDl3fjjVhZSUeUQdsTEuREMX0VgoNYZNM8VUY/NR1jBiHNM9oEKrL2Zc7qj1cSrjrOty9",
+	"vVthiSE8dqq2kqm5JxOhU+Ejo5am14WZOLOG5AARK2Rgn+tQtF4iTe3KUZjr0t0xzMYQCa9mx6wsU7GM",
+	"6zD8jR1R2Ju/xMHZ0kIjDI7Dw0ntGvOcZcBfzZTu2loKFT0f5blfW8Zhd0zRnMAL9QpOPBwJOTvxbv9p",
+	"1CvEit93a8t8WIKvkkwyjA6pYiKMLzRlnmZjdDLgFXPVcL56OniTWqkyQmxbc809HrLTrUJYeRmr2rqS",
+	"NJYy6VrqCF6+BzobmoV9rM/T6RDNPLCR00ZqXfthuXXIM69QTYM4+A+59LlunchyI20MDgLmhRWYNwYH",
+	"IeCWCuUKRT4d8YljB8fw5sA6AetLrqpK+K2yhzsrCzNRZIczuQsRUd9GttRzs6s2B0YcMN1+l8vjv7u8",
+	"kekm2+9yCdOo1I5Aq5drGUzjLzPTQRm9kUQKK1HswxfkBOLHroDBtU2l+BusAoNCv7AM3TLf4r7no7Bd",
+	"PjRtn+0ZK4hqXyXW45xRHbLPRiT7Ngx0eYXt57AeBc+0wc6hykkXfDN2X8jtddnbtOVztL/2RfjEB/vg",
+	"VrQXIFCgZ1S9DjoMXzjXkcNQpTegE4RHT5AyhgkHG2o1uLtGE4C6r5xyc7327unmV1+7PCGI/Y+yESZi",
+	"Nthz8NbLsIMOwhwxHGuaPkAEx18z8ZSQYOcG9D7AM8730CkaSiIIHd0xPXx24nT5xAHxH3FhhSR85XkF",
+	"NFsrBYHSD6t91xyY2PxZt+ZzdhLOBw/mRryCnpS+r6D9KHcnurTHIXd1ybBgCvSgSB+LEp+x09W1dne3",
+	"Ks/wM5tCG7KWgK4C+im0ssZjpMdUmVWNp7pyile2HBXk8vLnt6/IXy5fvyTn50/O/9oa/TyYTBEBeazF",
+	"8PjGoX127EeqAYggteok37Dn5Ozk7OnR6enR2ZP3Z2fPsch2iJ1K8IiAl5u7WoCltXs0y1fjrTZn/AWS",
+	"T8BF4m8JQM7o2ozOHOKqMlLzpupdYw5fidLhjTcvfnwBGi8mP8qdKKkJPO/7vvmMXo467w2/Q2Wvjjt2",
+	"MrUPtxV8v6DOdpDY+8UpmGFtrYPmmRAutKE5VKFicv/xpHTfLVWtxIh2oWRpSPfX88FjtWaBrtJgTCEc",
+	"fqF8JSRy4zZwf3KJfao2qXgFVNhtH1ZuAzuP6vz9d/6tTxn0+ngJlVOh55TQOuMabb91mXQHZcJV6miT",
+	"9f4Bdh8BtCqra8EBg9y9mqxtg+W56Y+DonQEGPewJ9JIhPARmYQHKDEN8okgsolqpA/ilcoyzB8MI4tV",
+	"jetKjDFIjBwHM7aWu0CNZxwWLPfznoCpLE1P+YLxQDeQ8QwYyIQKtgs6rQ5DDHvrQK0PDGi/lTc/iZAd",
+	"Nt4PXkW6+tp/T4a0x1EThMvzA42ricRFHVgT+QMV+3ABXRPw3aXguNYSiW9hkXgU74QAYEzisbTsH4yx",
+	"pj8VGflnwdQeuyNK0fTS9Pa26G8ah4/1o0QwzSr9Y3z6W6f0q31CxodFainhfcv5wT1Wh97pvaTtQ7Bz",
+	"0EyizEBrl1nle4TJKF2v3DenXEZ0sm3VuqR3AviYn8I/PRRf3zuIQNY8Mhlb0SI3i+en1kTpKuqY2g5N",
+	"6HXboC1zqh8/baRUn4aRO9SYTlIOYduvy7Hx8FvwmH8r4rEMgGyMRMvoKFE/hLCltArk+b2XHp3SCu//",
+	"6+gHLxSOXmq1Qv8RlJ4QTMckG5oxazekUt7ysArKNrEmBTBSZPnfszwj1QMztbC6uWc+8D2DjtYqvaZZ",
+	"dr0CoI5ARZDEGh6Wa8g+kFsmfHNaAiYb3ugQj4laRnElv69hGFBYyw0DAl9UjgIDxWa+Q9baPmZm3AM8",
+	"z1GSvC/XW3WvgUdHNFNv5BQD25Vb3iRGg/cSPAztmXW377fg2YpU8VytwRCVhBK8uevOGNf9l3JT1pVw",
+	"5SRXoJCkMCa4hb5w5PGF68xov/OVdgMBQ1XpsPXda5m8o4ubH8e2MzA5I2GBsD7Q+jRc+ueWJk9PTi7I",
+	"6VkIyrQpnc/D0jkCTLRby40Hf/HlOpYCvjOeFBorBpqo5j1IoK3il2EEUZ8dNvCFdjKO/dyYzM0fyvKo",
+	"A9VcN9AL2JWIRrdkYF+AreJUk0DW7cqUAYMAF5RCzDHAuP5TNDItOw6ehhrGjyBCLmW2d18IA4CGustA",
+	"03Bf3j0lQ2BXZQgIadDMghiV/VffLODJEb4RfC5pEXcCg7zwxD6UTRCOzLXd6AM9DLm+Nw0jFjRJSyHv",
+	"uuLmPkhuAMMWexWcqdeatbuGDfYuOygl7IXpZqkBy0OrQpproukebtRgiLsoqdt3q/rWJy1WcS/X62Yq",
+	"pMMaOcp1Bm+x+jbPEYFp8s0DxGJ+kII7/aHVvYLxm7WZmHW/VXxD1T6cXbnjWaOuvDbgx/Cv9yPaHDg1",
+	"5ePCPu4/kvjpV1MadegdMQ4+7j/ary9lEQqHkrVVNUqHjlMW11STDTPWVrfKjNV5XKmGjlZoDKTRhsqH",
+	"rC4DbqScMfOV9l9vAb+VsES+fdqtkLuWsIi0cA2k3FY1H91yunqpygSMjS0TkbJ+nVLxnLx/+Y7YbfPB",
+	"WS/F2+64LkpsGNPYE3wME1V7PwMbmXBnwPdrVlbyQFjL7aNmTEeal3qouvGy52X5TtB081s3pZDE73ZQ",
+	"kDmyjR+vovSnEDYQdMpWE92wShZmwpIu7eNh68wD9d23C3pF33JWDSrVl5g0Nngcl5rdvYIuXR7dvUTg",
+	"+O4d4rF6qoYHaEvu2HIt5e149ItwF6VhKyIChvPqyE6ElHVf6JABJ6gmS2Z2DDNwN6CMUvLz5dvjUK1/",
+	"7fOPk3ERMQeg42YWupEtQR2UUVTqd2K30mxpYdbk58s34XxenhpXEE/Jux//TrhwTaOOF89FkedJQMK4",
+	"D6KE+a9LkiLcT8gZr0Jk/pZq9vgMQ/xPnj755q8I9NaASvXlBliEqhjN0ATH+Q6Xnrpvl0V8i2qtUeIK",
+	"zYS5dGkKLRpDCVrAjrOSFrsH3HDRsJa4z6bF5AwwgsL+pVvGtte+wrXywX4T9MGiEkz3UFwjFXR3B1/s",
+	"LdualiP26aAj1oNjlWg0PEeQHsNyeyIptHlb5oUzLJc8m9BXZBpQQcAP/bjPDV1zwwT90E03dBDaw0gZ",
+	"SNp4VTo40BdrnxqXA1LaplMYxTnUw7xRCNzmobCQ79fqsy/8WxeYi7jjmhG9Bs8jFZmrK9OtTO+ouQx7",
+	"5Lil5/jIfJJ4Ao0XXXUU1LJODsn5s072zdkIh1rgWvhm+K06inRzpv/JtoZoRiEvzE5XWMZAvwShN5SL",
+	"Y3L5+lunDn9D0jW1l6Hb1PosRt4GUb2ypLUJtha8533oMKjwgjdM2TX/7/8+OXpGj1a//fH0yaf/EW5R",
+	"9y8WRNyt4HW+Pv362TdPn51+86QfZKfjnnGYWL5Prf1ShBZDvQRrGZtOqJw96QqVQmkXD+CGuMZ3DWny",
+	"zdfDwrTdCHDqLrhE3omvFWVFvr842gBHAxNv52mP7HD5I9tF8tAnYtvXPcqA+VRsiVxBxllWD00PpxjW",
+	"4FUC5RvxkWcMRt/rBIaEQITkg1Wh7QDYLp6YN8599wUi+pmiKxO6MFxdjUNXg5wX31kFHZ8OQWypqNqT",
+	"PTOJ076M4gwSHuxVGYz2np6ePjk9PTuo7PKAIsiAHU+reja37jEplqdnJwfW7W1zKvrSF3aVt3nJ2rVc",
+	"NdWlylQMtYKA+diF4GMR1XhCTd5wyVT9Ij59dpYM1VD95DtEKrph9jZP6jBAndNZS4IMjuM2USq/+ot6",
+	"3Vp8b3vvnHnKt2ZMhviR7d5VzNZGzsgH+KF2sgGZ8f9+8UPXxH7yzfnXg31M4Fu/xSZYdikZ1J+ejlMc",
+	"3XB92/ALW74ozDoKN+OH6Zm0V09bs8Z0o6HOJ/P0SUngc7E5lpl5LY3A56jUmzAGBVWVQTKYOKJnvW87",
+	"GQ2xJcqcpwHWgc4KQ/N+YR/6lq3pHXfuyXtq7L5ae4JH0r3Rhd/r5oBPM9sh22qC+3jN0luXo9WczFlX",
+	"FwjvlLdHy29H9uoybJAuZdFOPgh3BG3l99wjOaeh6gwsrv61+IJyN/nmmsbrKOHb3SdKOW/CRS2joJ6v",
+	"1J+tqLcsHQFiaVdwZR+N30eNiiRvH3DtW3Z1skYGfIH2YzGKBquSfllDFwoj8wzrZXm6Johx6lKL1iyQ",
+	"+J1WDu8hXxEUkg3EIHqZx8NPX2+48KGJyux78mQQ1pYF80neWw0PqupE5tB9YN3ESBnedaZTanWY8ERO",
+	"Tr4ZnokfIdBVIQSZNCkYhOB5LTkTaLTN6HBXxBJb+r5+lkmS1RdkDdZP9UhIXFZScqbb9nGoz3A2DqzU",
+	"+JHtrugdy8r24IMK1+mYAE43fezs5J7Xfjg3zE29ND/ClijoqFDqBQGhSnkNRlrNCA2hU1rldeamiRfr",
+	"NhJcBA+lFn0JZ9X9PU0R514VNGmkNND9gDfv8dPzIcNqRsUSZhldmMyvYk0ia7BoAX8W+vCflzUc8GxC",
+	"dpAS5nJiy0tMYQDqogYgNMabEAati+Xtvbefcn10qqTcWjZLhZCyBTUa0lswka0+y1Elvz5240NXvlYl",
+	"WUCcY+HbXJRVFAyBH5VP48KW4GDQ+Jh3qVBiEQW25Uc6Q4az3IJExKqQkXGwDi6czGPM8AuU7c7n1p+m",
+	"yG/poCcBJ3i1jWOmlqq5fSa0zJ9acqeVBTcu8T8Ok8mnZGmAZBxMuMjqgYhYhl99WXMk+DXI9AD5fT8V",
+	"JpWbSEE+hYZrBBDqujdZtLFGo5NGcNswAbnzok/uDGOc8GD2u+u4kEqRMiUgG/O+WVx+QWPyYzzdDs6P",
+	"iTrJHgDZfqTu0S02j/r+fxLdjFyEVnDJx9CkD0B90WDKeObi0ht5B7cOlNnGsoxzdgjMftQTa5lbrgxi",
+	"MuyodmVWma+HZCMaQsMnax00HbXcrKeh6rcoHlIAqtn/0dPIKYIyEJeTZcR3fFh3XMJt1c8oFrTtZgwC",
+	"x4wWjb9IdXtl2HZCb4Qa9Mn4lL/K7z/+QoHdeudfDOcf+qjIwYt1bQ4nLkvvdecmGnzJeD9N607T03rx",
+	"Ye+DUCsczDoYus9g4N/6Yy+jVPLq/BpXo+a58LehRjDp7fG7ElrjPq1g0sYFMIey4OfzAHpCNFRCs6nw",
+	"tZFEcHtHXBd64mDTm6CUE44tMxxceaje8u+oNpfBBmhTyKDYHVMm3BgduDzj6eC9/w/3GNRiAKbdAfnJ",
+	"1AwfIXso3qFj6pBeSu/sTy9zqhsdQTRLC8XNvo7skixWjELyZ7LIFL+DpP+MrbjgzvkAWXJDJh3OHL84",
+	"w9Sv7ObZmdat2GrKa36zho5tGS82i2SB7bvGzbEceoZphmAup/BoFHX9d7m8PtTgq1wR3T9VwZLY38Z+",
+	"XstCRYpRSvTLEvETwXCrKwUrxSjHHzZca/ihPLqj82nRPT4Q68CZllIPYOhxjkEpVEWrhjzNzVnRNGVa",
+	"H9fevw+n4SjIauVIZZviSNguyhxjw3KRnEsYP0KkYFT7PiD0cbSGz4ydANeuZgPdWfbYl8Vez/XCr/HZ",
+	"Y30HN9v3wRMgWjChxF+jkaBjG+7gEAyDBgQwzrD9hTiDYJv7UGz2i6U09KQy4Jxn0T7xeDyE8jlvrsUD",
+	"eFYOvb4kupN0DBhTl7j8Gt1xZY6jPZbPTqASJJncnc4ng3hvVrhO7oAMkwNzSho9KwN1RQemnIz393pv",
+	"djWhRpBgkq8HmHmWA4fH4kEOnEey6qYIwuoA5B5awtA6Ji3Uw+0waQLxcgkXwbbbjbo/xRC3FQrpN1AN",
+	"bGeayjsGDd/lagV6782R/wm6Gscg1GN6U8Zyuo9DaJwQI8ljgEzBwJXc5qxaBhRXGZlnPSBXwbSGqJ98",
+	"52q8962hm6HsANtHcurlijgagRvTUqmRUw/BsGmAKWMAOsEfXnHM4R5xxTQT4faELppY25Rmd5fOjbtd",
+	"8zSIb1KCH5UB0xIGr0RhISkVJb5jUOvgWc7iHHV06gu8DNQEiXHd/r3brDmYQ9VJwHVuoD+LscqsACOx",
+	"q9eViCETgKyirAU6HzgMv3LgAy4rnZtwSdCkfuaR7C9KMq63Od0n5UohNBzrA9kp/fQGSbO2trFno3jb",
+	"M+RsrP2WaxPNNusRnBPvBz/vwA2xYTSEdPWD/TXRdK8hrlOdBMVouobgjjuCCGZWAwcqW8Uej+y+OIX0",
+	"QLAZyC+X7JJpKI86xJWRbouRyLkZM1FYPkxIGf/VqDt9wzauM+gI6SIjvdLjzvd6oXyg2BUlW7g3IKoG",
+	"rno7l/L2gnxAknxALtut92F7Dso47oPf2qygdzCu0uoLOOQ4JNc6qxyI52qHyrGBaAu7/fVL8uzJ+ddk",
+	"i0+QTKbFJtgYMaUi45nHTwo3fpbK9SNCpH7qbrglYwJbAkxrPVRxbqDa2EiSSQKukhjsi2JG7a87sGXh",
+	"vjFFLF7vcd4Cc9gxYchOSXFzHG+XPugnw49HO4ji/nnw1damjJYCeECvl3vTOu/xYxrHUOLZeNijLVgx",
+	"dqKtSYw+BSm7p5O7eQJKXNou+0oB2Aj2Py5D65hcWXuAZdhvYsk85tFzQglS1dXQAwSAkYQKbFBpDWBs",
+	"utdvcTCQEUxkR0YxLLrB/kz20uCiYIgMJcF3PtrAWEkVUlsziYB1+tZekkZCTjXk3vXCjLaTarRhFHKx",
+	"3735DrTVetbFcwJNClaI0+R2vwNIMpaZaouvEQ0DD5bouyNhOdgqnuUPdCnvWPV7iFqMh4jA/R57F4as",
+	"FFzMOKWiYsc5dIo00g39hd8RtsH2S4xsZFi+T1I+pIrB5U3TD/Hi8Gd8REDPfzuZpMFVSZeHk/pG0U0U",
+	"TtnJDLB92cr4LoQBaqubuwaV6gfl8enJ12eD1cpg9Pt/dy/PlcwzzHBr1aic9OLYd3Ez6/ZAG3IV3J+u",
+	"lcyYdN07rvkyH9MzBAg0cndhSw7e20hdgE/wb2H+uq4HHn4O04khukX+9jfyq4uy/boAyx2kYVI1ET6o",
+	"WGA0giwuaB66lLHtWAP6Uccdhnpt35mUMVXFPDuhobI/KToAGc2iIID3aeeeVFFMt9TRhL9nbD5OfaYP",
+	"9dbW5jXoeh4tXRsTnGe5yCH3CLtGNXCvP8DZKbN/k8Uqpzf3zJ73fGIfGk0nXNk8VLqUwdYOjChILa3V",
+	"TYJP3OqvTASSqDNX3BWop4t3j5EyCAZ8ie2huVm30RgaSF8hV9sv/qXnVetf7JAI7W6gMQ6UZNjLJwLz",
+	"gBQJgy4YVbCOafVp7MZdguJ5+LZpw8ONqLEp5o6xrV1lAFEVayyDBTgrnrPnsMFX3784Ojt/Gi+RbOMd",
+	"bkvzyjfCSBawsjKJWLEbrg1cJODaBw8yBVJZIRFoH9sHJRLqEKNMQiwVE+K/RcBPYrnWfumC/E97dYpM",
+	"O4T5fQ3WykchXW+9nTweZXVoBxsaIqddFjAh4eKOCSPVnrjnh7HXRqWJhrlMm3slr7S57JJRhPVsRy48",
+	"uAeYqc1bExyrWm4Y1F53mS8cD2DpWpK/vHn5w7u/JsSk2wR98n/57serv0IYji3JX75///7dX8HSdXZv",
+	"upaWNdNtrVcyW4431DxJOpEnHLJqL3B+/vh8KDIWw9+kDhHOg2tOVtqsBrHpliBPAh8bQOIMcBHu/Tws",
+	"VHmpu1eMUfuyUzPE/7FBKQavdLFxpXTFdp7rZsPznE9pqBX3MZtRcWlw1o5WtOvkmoP2GRc333NtZDD5",
+	"LNJcFGzPshPmskhvmam61CsGYNNhdKxeW7+tpbtG5t2rH79g5XFtBsdTiqGqBM2xKcdAqil5IfDCFdZT",
+	"hpJDDNteT2M0w0N1ZN/LHVlxwfK9K2v1mKhlwgG1CsX5EUIVLBBLIN9PTcG8h6sKaFymY9bW69aSeD+L",
+	"a1hfUjnkmW5SdELVzzYY/LOyhTrWuSCiAIwvNPIAnws+Bgwt2lhvUrCfVovn/z2Q2AMFo8kf1T7m+eLT",
+	"by0iw2qO4dn7+J21469Q9UrECE0WheBmsnUKL3lqhvcHwVdfhXtMX/kr3zXuaDXip775lzMnfAz8K000",
+	"/xdzz2ijmIFu7Ih/t8GOECHggbzYxHr3u7cCGM174yNKYAS4CSJYq2Lg2PZNqwKxRuz1Hx41qYNM1xIj",
+	"lnsTFjiuAXKoUVEkAePKt/CsQJKxOebxmP44XSjpcMpAudPhMo5WQmqtV46dyaQsxCkBJHv+chZqGvqa",
+	"5rp0mpU8WGO/Nphiw6dTu86rXhL9TR8G8yIhpXFa/vTHlKlt5Da2+hDhPp0Hz85HU50yNKDBnkHT5jhe",
+	"pzQ497B2DtgD9oQiasDxYoLf95e13GCWNQyiqCBU9zl/I5DuLFiy+6ZWsovPtC7JUDAo4nh/AyqHYWqr",
+	"mGGqPcdCFzRvldMGe7S2+FO59aNZiX39HZyE1Xfvc3hh7yqmLHk3WfgudOVprGbmD1ztMFXESKpOsc5U",
+	"cBTvlQ9z5H1WwuYBUj+rmSopVxFniWY014RWUvU5wkZyox1PQYuYRxU0/aM/ePbpEf7t0R/iE6CMaNdE",
+	"4UZCZlG6plzY2w69LRXEFsKTOC8EZBSglgvDVSES+CboAJW0x8kvQ01tmciu7YvUdz4IonUykV2AHES/",
+	"2G7Nc5gNzFkKl/HqXeFlRIL6PO0lW0mY/6g7DqPCPb52pBH2AEc3CRIL4cmcfPOg75AQvlvLTQVWZqfe",
+	"vQFj03EVnwFPUrHMeUpu2b6EpnUr/8ur7Oz8/PTZX0d9oKR/GKy52uVaqhlyQ32dnsi1TgigrCBUe9js",
+	"is2o1zFv6eE3qTH52Em6Y2r/UmYh7Tz1vw72s1xDU8n2uivfrL23Cc2hNmVKXk9rQTiJ8OwBjrdPa3XO",
+	"P5eoTZc5I1CIflh4O1IeHE1+Q2ugGzut+GQSaP0Y1Af4pLPUnOwPoxwE3RVI1xlcFTBQLJUUm6aQpd0f",
+	"baSy0qAGMww8fGiCqV/LfPGs+qJmoBD0P8qg7CNQ0V1WFQXkG8JSQU7rhhFrtYeVG1cEEtbAYJBY47N7",
+	"watOq3DpGDD4ez+zsrAlfP5dFc9Au5E11OYBjCVZUZ6H2tEZY0mnB3BYqq4otaR+CGdxbHoHgI8X5HED",
+	"seykAeh2PliNkXpmGA0v2Zzy2ZOez399Nvj9SE+SQEYU206vufIQIfVklYFUFV3gnofuX6tRXEDMp75m",
+	"OAe9caFWpObxyVi8Stwdv/oBieFL045LXr2Pv0iV5Wo1rq/BYrVKSugdu0aI3e7erkHfiP0tzyZ2yyxE",
+	"xtT1jk5oc+lmkJTzdB+uD9Z32i8LEWwrMdFPUR6ynvaTg4a1s9ai5Mlk0GOF+clgpRi2JZlkYfN+us9h",
+	"pEPgd2zN0b1UfpdLLJnRGLax82toyZPLRqsrrCs/KM9i1aSQOp3UQNpA0Z6WHl7iHbRyXQuWENiZhMBh",
+	"g5/WrmeS5UpSbK3NZNky7BawIixIP0gUdnhvXBNqEriYyWnYa1FK0MCfKpk3AjimdBXUObImqwovnMpr",
+	"1VeIGmwZDEvyE3JbU3M4DBzIeVwG1fl+EKdB7frpopfJgH/M4ea60s+jMiOh9U+HnZE4wLjEKlzVW05H",
+	"sCY4jSSe1TqeRE2HgG7m8X4DXisVbqBrOdQqQNYycppR88Y8jnYrCX5ouI9J7IxW+wInMOBgs+fP+wCd",
+	"s8t5F6waB0n3QhpYDvpbdlRl+oKcnp30aD/fPH0yXA27A+jQkF/SwCY6dYJsqH1JUAE6oH3Hexqqas+B",
+	"LNZMjtYgrvCEHqo9BAMANfDE8eK1D7Ev5K16x1TKBLiBaJ6XWIyOZA7m5jgUQtWS3tYx24O9ZdT43M3G",
+	"eKMgoC5bkdZ7ABT5Dg+9Sn0QuQbePBCzxo4xGa1mWfDcXHPRX6I70EOBYRwB8IiDlz0c8bXMs2gr/8Ob",
+	"W4xp1YF0aH6tRoNyEcHbReZlxexBl2C5TSGUx4PIEBk2eIEmgx0+ou096I1iLOxOiGWmKFDAIJ+AZagv",
+	"nYQZYcluionhSHgjAokyXb8e37xkLLYRW5lrWZgIcPo2p+J5KSqxE7xiWCuJQLC+5YdwbVHodqvkHcta",
+	"gfbAoVpT3ch9pvrWuV6cUuwkJf7kbDSEAvPPFYgPBilbHuwin4ITpqal5yDTXcb0/elNXYptpGL1F6/E",
+	"o3Lnk5ap6YAJj0ay+QF342f4ZGj+sUvM/mU/0hAAGvjNdf5f5SBg/GJr56h2QHpOua+K7C9YhJNfq1NU",
+	"TBcb/CFnbjo3FCQpctE98FFqoI+trkBQVixXxC2yOitQZyULg4JFWCVNoNLuahUNdCEo80f6bcx2iVVH",
+	"mMZp6HXylryEVj2BBbEd4k4jtFIjLaR7mL9gmsMEaMRthdE4EiwWnw9iPsXBFJ2KGy7jDighDgYx8dV4",
+	"kG1uP5wQrNJKCEIhWqsOkRCtPZcWSoGTAgUwdzwnqv5UPmVpuDg0EPR358Ab6J52vw2x2Cy2eINnH8Ia",
+	"xw/MONcHnGXYZlrS9HYs4093T9Yssi4fz4FGuqU9QTkEzmFU5Zwp6Eg7/por0YKDpxZugiwCs9gHEKzB",
+	"rukR/FU2TuhiHnYWrkcqYaAHCBmy/l2Mv2bOujZ0N/yO1TPeI6JpjCulIfSDppTz35a9DhTEvFHCjRJs",
+	"XoIBgkawf6xZK1ncrCdxtLM9u8uA9kfjx5mKFB1pdMR8bx1H+Z7zf+X0ytbFvTKY2H0wOD6yzSxDpVUh",
+	"6PgbNlLxaZUBu8vhXbtxV2kvUKhTdOOtDuhmqtdpy9S17+jVnZWH6auppYIhhrZgLAuZJtOtkHi44SZS",
+	"uVIoDwPa/duOcnNdRnJ7vZGBlw8GQXfnwdsIN6ht1CZVEXWcp8xdx4c6y4qQpnaFeEyQ5U3TW1a6Yl1f",
+	"LHIju7H9GB6qMEytaERr3jCjEJYvUJQiQ/VgW8VW/OMFOTmG///oxCMaEsB9GQaDg4KLalblHEYlpUgs",
+	"Ejk0HaXIP1ObH2zyGI+clo02o0+MVICUW1LfifbNVYfwXEMGtyrKVjrlgloorFOgV+08ZtGK3XpmV4nn",
+	"ib7PGWNXcrsNZQFiXciSmR1DhPBNrUgE8C5dNvmISoWsYNNy/+9RLdAo76kj5oxj9Fghy/s1w5wlAWG/",
+	"Wg6uK6W4sL+UAuBxPUQTN2WBRSvnfri14i9ryErD3GIty+FdbQM3OgHRaOcRCa8HzXT7KljnGqxuXaQp",
+	"XOmVMmtpmx3JApqdGqZUsTV1Jbd0UFottxCrGBBIEFTufdVpeNepharnvto/VLgEfRQ0hRIRm+N3uayK",
+	"M7VVYWg+ArWyJxcg3llhrgD+wwTu+3ryHtyD0Y496ZjiG5FbbVztcB212+GNlKPWptRPizk2rEbZh9i3",
+	"NNS9/a2Ut6i0raU2mkhR5lF62F5U5bp6nO99GtW9vOUrdyIhb97dPUnIo7MT39c1pwoAMpJpHZzb6rKb",
+	"xBilDChwsE5mR4lUZ74AIpKVLATWY67ljqwoJv/qFKTPPAX28IlhNYrfrJeug0Gjf1pdeVacxdAhR1EU",
+	"aTEDWV1ucxBoBdOkEmK1O8jdQQcPt7LYeICZkCwaStlt46tYyb7fucZuoS7TPuZYyvXf5oAUcW3Tr1zT",
+	"gIP6pl9B+eC3VsWIpBxVNXJY5QNhIJeXLfZlpQbH285pyIHy4Jxvl5KqiIcQ9ljm4T/W+lP34w3iYxDp",
+	"UbchxESC6/2BqlvgB1cM0ywwrn15IwU3ckJnxh/whXBvCppHPB9YXxbDOIZVuVJMmLKud77erSUUnGpC",
+	"TbSS9o6zHQtLh4/hKY1JCnajVhtUI5gd2I7i111tcVLjhXLpfsvGieaKZ2cQJXawlzkPJBZuMXQwXNMV",
+	"vW1HrgU+P9dSCqXxIrjfYg7ghy0Gf2Hfx2+km/BMy4/etlCi7eHmV74EGOXyhRdfABJMVaByaelF5EBf",
+	"1pIzPyGfj3sFGMC+UW7eiHfwWTRY4ykykQIkFB7e6BFGuypLSBtyIMJhWQIEHzXDt7A1yUJIw8a98aNE",
+	"p/NWgg047qV39uGGE3f4nSvjG5kqLPA+5PjOptXYwd6IoCegxcCuXD3CvglZFs4JkCm6E1D7lMoNc4kw",
+	"Yh+oooL0juD9S41pslj94p7M4zCjMbWRTXoX+FRVNTz8xf9ke49nOJJh7ZNOfRj3htUkUFHIIlESaWK1",
+	"FVNZ3EdJMCFnCgAWpCexfNJxGs/+yLEzsf9/hpoAL/fXUPkb0x2zWAXPLsLRjoUGdHGoxobR3VjjL7X/",
+	"ZPu5KPLWyds2SQzT19uy+cFIQKtU5q1oVb2BKt0wfU2njWhnO30e/yxo7uDfA+pwXFM2ik/D8GrtaYds",
+	"3QW0PtKlSzV7P9XxfAGbORdjOLnWwWGK7nDQnBnRoL6IyZvebVQ0Funt2eAdz0L19u/4R5brCnQH60PA",
+	"frtw/xDSgHeZ7HjGlH30jvJgyt140QYknmm7fqAh/1cLpKs0Spd7soYcYVEz9pyXrcL8CQN5lvivIMmB",
+	"w6FVrwSNP80ZVcFQOjw/wQXZ1L76syuru6nmZTk/mQ9jtUbkmTbsR3d1P0BL6jim9SjHrUP5a/qhqZlA",
+	"px/lHCHnOgd0CHWAITnVhHznGH2+5bCABb0sjJExhLuDV5uU409cN5vNdr4ywcCElUNBFDEN4EhOQm1k",
+	"odkFoQS9QokTWQkmpS1lFilQhKenCp1/oOdpKD/GD57gGsYTFikxE1n/UTrfQk7nwCWdsSlCoydCBUON",
+	"X/U/vD/v8GW78taHz0WRwoxo0owzeuke/uTwz7tGtiYUANeTGrZfDYAOIG8g0u5A7Q4B9rtjyjfDHAMK",
+	"5B+v1lyiuE/JUWlSoivjZLaPVCLUCBXLyEIqhdAKE7Kk9n+3e7O2QmEr7cFcszy3fzHpGtBGt9vcvXc8",
+	"MR/aquhmohzhW/POvxhOeN4yaugyxCmXWG0AuRY7njLAgSBCkjVVm74O8jqMcmjZn+R8E6uixOaoYRSz",
+	"nIviY+LCXBqCNBuaSn0BCSGY3SCkAGFtSZgdAOjlBEt9txNkmgEx47bViYZ7Ae/iq5WAmSWM7gZ9iBB6",
+	"k8ECJVgr6jDYR4J+WkUvcQ3qEpKuJSIa7Lg9P3/Zux6NEuD5NUsV6z9GETzCO66k2FhD6o4qDrBrdbPL",
+	"NxTAMHX0rEaxHambOKgOq2l5/hXlg86vST2AxhgWbn3VJh7KtyACXpeQvV18bNfPLQSvnIVyavlHkvEb",
+	"SJxwTWEKs2bC8JQaDHQ3EiaCdV1aj/Co/sKWLwqzxlYsvnX6YMw8VFOHRAhDeayANM3j661Z54jz861N",
+	"47epOIv+M8Fzy0QwfhYFCIzeSoe2mHWMOqWtrJv8gf00rxCDZLifpgMrGe6H6fvva4wSVw35WxrqQAVp",
+	"ANwMWtENNOuI3rxGQk5jibkHaXYJOYVO/ScnF+TpCWY6nDSa8g+jkJSFDJ0+Jhvk4rLutjByQw1P4QOi",
+	"gN6WGddW7GZT+lvKbQjs0/4au/9XEKqu1BFhq9O14CmnAhIfjcwzsuN5Tux4GCvi5phgGgKWpSu2KjRz",
+	"YK+YHI91UgcoFa6/JuzuKGulxp+HGysY8gw7e3z0ptVlcTDRTEayNa+Y+Tkg9tjGZa3WQe3OQtLaB18D",
+	"LULgwvfXgBRoUhEgWKfBzaS2TpgCJHeCKWJYnsPdz7EbNGib7MjOv8TpH/yUFeE7qdo5V6cnZ0+GKJuj",
+	"/7wcIUJkE4Rue+FbT63qeYsOtlK7hgfYWjN+EccRV6qmnHG8lS4tYt27XSa2622+xP6HsVzu7FqKfB9R",
+	"i8Jt8tjHLRUZxfuo7JmXS5AyioEggg56lukg9XLJBVUTmpiU91/HyLZTeE4osQND4JoKwoRRe/idYAnB",
+	"b1mBwwVZs480Yynf0NxpO8PZ1BOEiUctPViQwEBhvAUq9qGrFMDy1tSwO9e1CxmUI755qwdzrElC66qF",
+	"rvQIZzZ+r25ZCBXvRaqkRiB2uNGqXHlqyt7ZA337Anf26ZgOW2Hc5Z8wSxiPWuPKGW4LVwUonj4ZAC39",
+	"8memtpyn5+ePnwbWs6M6LLCRiUK3vKa7iwpUo134IMKtFCLdsBGkeuo5m+vShsFe+8zmh2t6+Ro4rezp",
+	"QQ3Rkqyo+szdL6eehuGS+XGAz3Ws57FbjLsy1x7P4uXxq+jSwQq+GITQht76xhHihiHMGY2IRO7hAuxt",
+	"nUnLJct9b/8Ut6Pjt8z+O3jiSwgcSgTbueO/oXuypnfsAn1/9bPugNs7Xbamae1OAIwHX69v6FzcccWo",
+	"QgjKJn9sZAgh4x+AeXlBTpOTE2fZeWHYQJq0F0jDyDsNgnC1d3DqFTQiQn42bGzANCbQ35Hs8B1Yszx/",
+	"Cb68QPuJCjRwQqIJtr7RB1TEl0PEEf9ClKkvZR7ClHnIkTTilqJlnIN1uTfMg2yWFzj2aaqaZzGvHrts",
+	"UI01oiPLYeN3oC9jDRiXdgZfaWKfAC9JoS+q/qBuGuErUTHfC6NPQr93zeeu7LPjLpuKyofvGL8Rb8Qh",
+	"dvkBJi1+ZMimhRnGQECzTDEdPi1LJXc6UvqRKkbN1HgsAmdF1KuPW66YfgjUc8to14WeNNtQGLW25sZ8",
+	"k5KKFc2q1ca3ZA7g0Prm3rPXSTmfdyVke3NG6AO9XkViD7/UUJf95xKCIpQ4oBJw+Vq1Qop8T2iW+dZr",
+	"3kqSW8Q+WtSmPFjx1pxYbGEsC51PnuXsOurdPTrFKx5EKMRPfZTWgB9rpLyMum5KyMeuvPS9NDESR7Hi",
+	"fW1t+l8XqRRa5uzXxUgnRtJc5shAgKfZoaEAHnKLHlq63aiVnJTR0ngzyCxyZXYOwjqKkz1hk7UsVARm",
+	"xmVkTDjnbm7/cKkcI4Ptbgp13Kvy030kmMVy8uR8iAh5ixzTdmxbqLxvW4ZnVmXUVISFUYOT3QYr4hnV",
+	"JgFIX/CE38Dtok3ZzRhczVW37JaRQj+OTJe3Hxj7KBf3iTluoJgSvgNmymBofL42yldbfhur5oZYkzXm",
+	"6k57bOC0kZCksKWhRmOTYKYLzZk2o8+Eg+pUEgHaA0Bu2yIY+7MX0W4tc1+3BTmSdVh9Sxl9j+6jmPi1",
+	"LRbVYkaZPUD4w7VnO0yo2trFHXGjygwFMBnWslAJkXk2W7M4XMx8reLcqg6njqEi3Ll5yafcHW6Yb3kQ",
+	"qKUmKlsxhjr8+JresShQfx48he/LKkNNBKPK7hcUH0LmLxuNLOrnH4el3bCMj5ZyotiwJsZbzQxpwFfU",
+	"4mQ0FDu9WlPFmr0/HLWsDCc50zohJ3bNp6MaA1dunIhjPmm0OLHKKHU5XWGcoalN5Q9IPJGrbvv56m70",
+	"NE+Qcx3HBC/LGrMGCpQKEUHL8vUSI4gc173dHYGhwxggQrRQEvEBpxIO1+Rm1UeRGJL4wWBI3EwqKDmA",
+	"SerqOHw2uN5Cb10HrNDF3DE+AUDEpS5jRQHX5S1ZggBZ1ap5CMekjlvzNS4YIcvFtT4WN5jQAF8HcPew",
+	"qKyP3MwGqHfk4wi/OqaGUu66E3wlsvLOfHZO/v+YiH5H85FiSGaZ7mnaYqmmiZ2kCz3b5/F7fvEQp2rR",
+	"Z+zHITOoJH2XOrUHohTULI3mmzc6a3f/Wmw2VO1jGNkVSM2Ab6L8SDVkNS3XoQHojHvoNr3Fel1+adKn",
+	"Q4yeAxV2Nw3e/vZCpqqx5DpI4TRFyx3twBWOQdLr0Bl/CSTQdZht5LEK1rEMsYZnuVvvr4WL7HZTZTCy",
+	"xTGI7XvpAl13XI+IavveOdUS6ldf+e3g1uxYKJd1fLuZfxZMe0bvo/x/+efaOY0ukfzsJIQrnktxQ6jQ",
+	"O6YwF3BHualizVXQ62ww4lV6vBr5cM+eDhG3XGCUfJFwCU57iC4v8KlPyQKi6IEgvjUwnne6vwA14JUH",
+	"bsyRBdn2rbNce9IUQnxeXozY7lJIt7mRNPwVVP/GSNLpTgT6qCUJZCCZNdtjP3ieM2EmphjAO+F1t76c",
+	"cQyc40qg8zvfsKmfM6NgXD4li/f0JixIDW1hidfTcIZzlqrw7vnJgCEKX/otOLc83/fc23Xe5QI6qxIr",
+	"CqDvQCgT+0bRLNY12DWUjLcbNusYRkO5uQPFa36UpJpK9d1ynCAl2GbLVHnJt6wIlmte6JEKli6T+oeC",
+	"ES5/3g8/ztten+mBDvdGIDQE7lBshOfMKllhSHArB0I/4aWOhYNfdmON8aA0lnKwH+U9+2heh6s2ERrJ",
+	"SLJkhGX2cjsmr0QqwQNr9fm3XLBXIoMzc8u2BuNCaIDvFDeGCbKkaQC3dMmNjmBr4fjd6RRmdfRNQuA/",
+	"R0u5wR9Pn+bM/7QEWEqu5dE335w/OzqthdDgLWt8+7fdz/b18sclBIWq10dnF9qr4JqFSsvyFXRFUvmq",
+	"Nhn4B/xu9Bc2MuMrBxI6zkrzWTStFPthYRvIljk9efLN+ddP+4ttO27ZEhFaMZpdWD6yPAF+GkTkkIJk",
+	"XLvGtc6HthiVllOCM5TsUtuEek1vSbcEWW7c+XIn4vCzJW9ZyFNzj/yAP1kKQI/LRLG7mrVy33wC3yYg",
+	"klYQvNcstecIzuG2PUBk7r2UuauLiZjQgDSHGIJWdwMnARaGyZy4v3v3TQm2iIUkKeQ2yTIWcEzeAOC8",
+	"rhImyYrfMeKa/GKH6Cp0YN8PBHx8XkO3c2lfdszk5gepFDqo1f6yZsa5Uvb1lF6poK4KwXN3LqVrTzTl",
+	"4WqOjLGQ3+al3GyoyHTivBdY520UFXrFlH74zoL9vQKO52mkMHI6tQYB8fSP0vatgeWuaUYo8eao3RsP",
+	"qFj5JTYjXVwgjqiJVlI3mHWkrIqBBcbbNTjfqFuf+5ezD31NX6RqKGUckeuDTVRfNyFSRybL2LMRG/G9",
+	"nD6elSdh9zWnIzNHgg0aUVzgMPXUL/hedcprEqLa8A7tGsv2JzjMpQPSdp5boRLeD3E3KE7zgAuS7pvO",
+	"qK9rrqVngwaK9oju/WAN9qHxxQsv1yy9rVcwNE09X/eF346u9dWWa1d8H/K6ziBdu2GvPiGRs7thKM+3",
+	"8JArDmxa+PFY12jNJ9zz1H3JzzDxMGVGxol7ybTDwIh11o3dakOxbqzGAG0dBos5+aYRn4dRWKoy2bOT",
+	"k9Ex8QZ7TXOnd8P6mGDoE48isIeNpBEkcd3NXXd+u82LCwLXCzuQjXzHtVR8anPAZS7ToPfWuffLwC6q",
+	"iFW1jWvzTSIdgaCt4rReip4nAhF8tNiq3Hw3qTXVE7BWXjj4FEjsAx1Bx2Zf77o6jkVrbRTDbdGpvtXO",
+	"W+KeZdnzUlt3KAFJrZlouNETu2PKYX8OUvbKPwyew3+xMfDP/cmX8bQIlGoBD4DIRrkAfbalR1eUC89D",
+	"o3ooumNxWAtFHOQ7lvJwZmSYQSGO7p0WGVsxpRC0gW63St6hBBzJREWEumV/rxLBwo0NggQ/CYkQeQaW",
+	"cJoX6PItRMZSHuviOapJfqQLVmgXStLNsQ/6hb7tDbqWQm7wqh8CSR0fNIxkn78QhH3cKtT/fBwUAvp5",
+	"C5shBmQREfSWCKHK9nmaXbd22r1X3U3hCyiXNAuSoBArLrhes4wU8NQxaXTHxiom8DkwzTPs0w8Q4wmx",
+	"jKoIFRA8BpCLYDeIQkw1a0PBOc0CghoMidAVM85m8h7VQM7ESMkbMqOcP1OjM99NPXGUGOOudNt1sLMS",
+	"x3klgnFe2HTAk8B9f16noMuCwMs34zdMG/Rc7dzNiD0UwNmL/hqodDFWrN7wO4agj0ZHmEKv6dn50+6s",
+	"avAVzRPoYAjq/xwQgPiF8dR+JWYj+E8qC0E7QrOTGsHjIZS66Eli6CkB3XpDbzFfxD3hgLLLEwyJ66HW",
+	"TfeNRLQ6V64l4IH6NCgPrTo1XKFYTwsDfzIDciB05vvAp8JhCPjAeL7BzT6Yc/5RtXtvFVbe8YyJdHzf",
+	"9Ff+hYDhcCMj/bXH6BQ3EtN7rLLivzFKw/BrO0zB+Ac3NNdhLMBGDUnlNZul0KFXY68qG4KVDO8CRQsj",
+	"faZWso73ZH3H9W1ow7Fl7HUub65d+VULUFVUDljDhA8kjPXrSpqdjk7ctFMYdMbIm59QJrGNDGUleopy",
+	"QQo9NsUSB6ucrSM0A/cKxNCmvOcaZ15DXlKA4O9cP/ccCnUUWSp5ywShBN2eIxcUgAwYqpqFEscwksCS",
+	"jWe0d/Zx54oKwo6CuzfWpXriMjHHZAp4idCRjoJbKfNrxazQiSjgeke3M/GbqZJcJjija5kxIUgTRYXe",
+	"hFAH7kXaYmtFX7A/zEhVt1ZJhXKgPLStAxc6TI7cXsxVjFNbaGeSLcKOxa1w94G7Pw5MOvqF3rKYJ3a5",
+	"D3vChG8Y6xQyaL0CeeLO1Bzv+XMxuOHL2j+YLCLo5iVKLaIicKxHf1dbkFEF66fs71qK40u6+8F9zA4L",
+	"0NqfBdD+0EIQESw+emONFvYRdOY6jBsj/3LA4JqB5P75/cvxTqKJQRv7w3W8gsUV2PaCEMM+QM1pb1WK",
+	"64xb+6IbfxpWPn5ujpicY6AHCMfVSNIFQUK9p534981wumARxLy//PntK/KXy9cvyfn5k/O/eu/SCnAz",
+	"XZdlU+ZMpW0w0PMgJFLEWV1FVBzLUqtepDSHzODn5Ozk7OnR6enR2ZP3Z2fPMejSwE0KfOpfwTTsqmbM",
+	"tVeC5EBYWmvQp4NYTCWssaP8gBBPac5ERtWx44/7iHE/BgpyB0EzFrI03ofIASCGy8Z0DFrLZXO74NSa",
+	"3rHElQBrQ1aWUvaWKOt9D2tCAM8kbnXBsyFVNgc+C1D1/sAsv0h1+9JnaAfmoie0AMDmJNohJ9SiNS6c",
+	"nTikk4ToLU0hzxQ7LB81WqE1Uk4mFNHeozmXNRyOq+Xfh8Whab9j79swcDxVN3cTw42xzN6eFigsi/SZ",
+	"7G6UKkTi+iMkJJXbfeLjlAkpRPkjy7iBzattZcZyZljig3PQwp5GwoPsIzfBOGs9h6ZtPvNIbGcVg7i/",
+	"iQJq8tWUU1Q7BoF5tVrIBLOXp0kxKa4jpTTayK3dF2G4KOCYFCKTvUCNIY9erT9Mb8OXwKZMjV9GJbKd",
+	"+DTWL0t/B7I85KizDQfygGONlCoUN/sryyo+wkIV8gHwD5AWf1VOaW0MNs2W8paj38BurfunZ4vq69eu",
+	"u3U1At1y6BH8CbhvJSO9sotlzlPy4t0bIlfkh3Ix5NUdU3siwXjjUoBrGKrOP3w82jK14fC5Dz68oME0",
+	"YooIxjL9nHygYi8F+0D+IiRI6SMu/pqQD5rlqw/kL1TsK9ntEvz+6kDKq9HtlD4AOWmaMq0/XEDgwk0i",
+	"pyn7UOENeMjmNcuz5+QDs/OHP36AcT/suFlz8cF3v/JFg1WMxNt3TAEQmGaM0FwKdky+ZbncEWdU6kd/",
+	"8OxT+4uYnVjqB8fkFbiToCrDKpXPnpx/TRweOslkWgBsyDGxV7gmW8jS3JMP2CP9A+IPglFj//SVJvgH",
+	"q3x+sL/+cPyrgHT7lAnsX8ozJgxfcctXixdbmq7Z0dnxScUqtd9VR3RR7ngtY//54hQEzJYJuuWL54vH",
+	"x6cwkmV5YOBHVQrTDQb5SkZ5ky2eL+yqXvgUnHoDq/8Oi9HqkUep7/w++CR0lIIH2+5liGtBBz9XbA/B",
+	"9Qsgr2LCfHBB42ZloGJa5i6RAA7bPwsGvhFHQIzQJ3hmaaN7i0PSQ5pBBuatkLucZTeQHqCFlP+Cn/w3",
+	"xhad9K4OlMN60WRs5mUaWzX1wZB1z3d9HX26ZlhWFPom/LHxySaC7LRPVoXUlsJ42LjrLCYVoCeo2Exc",
+	"sldg7X1Jgb/BZm2l0Cizz05OsEitbC5Ht9ucp8D0j353GczVR3preu3RANMbpHO74gukAQQg7Ak6RvWs",
+	"7KcVGricKXh7c7aB+64ECljgWUxqSBOVnYJlob6W0TJmXcBb+uWMmWPFXHzbRfoWKE/hQ04cgGCMyoS/",
+	"MxQJkyUCzxYPvxvfMUN5HtqP976af46N+El4aAC4d0oZtKbbLRMsI0b6ZLl5t+URu2Ou//HWwUc3t+d7",
+	"KrKcHbhDUHzwrbMx5tucF4hJ8ampxBlVsE8PzRe9HFG2yoQ0ilkOanVxJASvjYRQbVWlhEC3FGpA4rmL",
+	"hFBRw3IZYhl8cg07PYppNMJh9F/0V/6hP9vBrsOKRLbRL3COvXtf4sho9Anl/Jble7Jkay6ycqcS141L",
+	"SXETFMRc2KMqsbPGPQ495Cy6wHtcOyufenAF7UFlt1tG/2U61+6qIi/hJDAzNMHGCVIRlw1KCkwoTKw6",
+	"71Op/M5iakR3V907x5qFj2USkdkvsswTYPFA4tcNf1nkbJz8PZ3928F9zaAubwaBm2WEwsZO2Siabbjg",
+	"2nfN9PtV2Zyto1hqRuj+6u7kJbQ0qm3mHJL0SSDMAd+ZhXI41MMQL1lsiwC/XzFzOIn+DIfk5LMckpce",
+	"CuzwzX7p8OMe7KQYSwoXQohfWuVT/96Xll/GsAm44oCsOIt+Akni4J5DJ5uWggi5SwgXRCrXF7Bs8T2H",
+	"+VFkmP0S31B44gu5iEpojMx1ff2cnhQmjOLoUN2hMyc1UiX2P1yKpKxYysAuTYir4nWqf5Gb0rElMh2b",
+	"rcPnCLpgziIumKDni4vYonvrKsOjFcJAT5A/k0PG8uHwaXSbNpc6CeeD5PImIYLtgrYA+r1Dppx9d8Tx",
+	"e8Q++oBF8BS+gj9HzmHQm4Z71b7jgm5RfbdIIOUItnuvc3kT7Jnx/x3P/7cdT5kaZo60UYxumse0/Jjr",
+	"Ltn9UtCQX/GczX4uCbVXJaYl1OHcEysMXl79IyH/cfXTj9DVFbYeWbzqXIXpRE/Onvx1rjPt/Au9l6pD",
+	"I/2ykRcfI/gigQkHYhsN5JQYt8Gj92RibAKO37zBh77PIZhLVKbIeb9WRshcxMeyVkKkANd1rXdvWC7V",
+	"EIZHh4Ee8p7HozF80btjNp/lVIJdl869/mDMgT5AO3/B8mE5AQ/9WxtTbhWfxwHo6Rr07kVNJSGNlYEb",
+	"Knx30IjPI+bkc2t8IB/fj2znP/CZPXyNzz6og89t3IzbVT9mI9171Tb+G3n35qdc3Ll3MIG+/OE4+RyH",
+	"4yEce5/hhDwyrkAzLOjeM23mPSKzb4adYmhDWvgLs1w3LM+rbSFabhjg1aDLjoqMaGqNZARm5GgqG3rL",
+	"xOxbyNLbIU0CHnlQ+rP0ti+Qe8vB0J4jVSbHwVAPZOltVR/PFSl0QXOfkK7n8pQ6SL4jCDD2kxqfvIQH",
+	"/70Vt2olD6+8fS93vuGrPSNkSxVUiLqsWe3AJbmq2zR+Z31q7eSt7VPpqtU/oFpX+8jnVu3an+4eWQwl",
+	"zRnChSOLHx63f1toKBySgtHTOVbXa+zvA+l730GTuplDuQ9AxB6Nbw4y/TnOzsm/49lpxHUf7vgYn3vY",
+	"d6/hQ//ud5odJHafgXPZ9bOZySGBHyTaSMVKr4SvcbhlbKsdOnmZubSl6S14p5fKwx+6jf5dLkOb7J6/",
+	"T3aSo8eD3nAwzue/3arPPuQeAwIVMZJoJjIXi/D48q29l4rkjCqBnaCKdO2w4DA7VbEJOz0yacMf7Ed/",
+	"IHbXuGvRMUQo1OjwnLz7GAHB+iKNW2oMU/bV//3fJ0fP6NHqtz+ePvn0P0bFpz7HhYr7BYkX0p88PHh6",
+	"3v2IXrEi+3I0j0QYS3y9+EemoYKN1gIODDt+VhXg8wgYyyAEMRkBiguDndDVggqCO4UM7KvdKngNEDw+",
+	"xl3DoHTtBihJCxA/t2xrLuq4hI124bzq4Ij1WowwBMWZ7XTYX/tNh52z0qvsRRG+vb6TP4kfqNg/0N1l",
+	"h/6Osexwxvp4JLKJefFVU8IAf0GJCsS0qy55qdzMIhe/k9hIBRxZLoiYrqVmotusTwqcAzSBAw8MN4hh",
+	"4RRScIJ5fZVUxwKK+wjut2W1arkEC311ArNoLrKcgGLbfH9RRpShxSDWCNINy1yojrwgW8XuONs5GE2W",
+	"57rqwcg9RPuSuYPBXR4L5t+5rha+zNWDPuIfpah1mBmniLtnNTTrjOnhGcv5HfPY5VFN/LvqsX9rXdyt",
+	"Y//wzqVffKaSkTlUcO3WcnPPYrvxflnc8yOoy370h/1PvPbuNRfZdz7XYlgLcBgk8eu5nqh0fv55Y/i+",
+	"yX74ZvSnZh7zqjqHZW6JoFhyyrMLQsuK7hzKuLGCXGTclYBI5eq4qbJcAFtV5wJwH97PY1xDpu45yb73",
+	"QWvL2wfh5au3NWBtIu9cS6oSNh/aL2jyQWryt7+RXxc5F8XHXxfk1+Lk5Owp/i+2kbM/P2bk2cmHWFaI",
+	"v5IjuTfBhrvBBBUvsP3OALx47KuIPT4x0Wi8uOsyIlSAKblzehXKmvDcUBjW51brenxSazVzNtzY8uFP",
+	"3nD2TOlCn0FhcHtcOjbgSNmbeSWVR3Jo8+9a5tnM52yE19dwxWIydr4Av/3KTAF+O1QJvnsB2tUtAzx9",
+	"xVaFtrqONQOEtDpOAn9fc6vz763Ov59AYXebfUqileGzEm5uju+vDZ/vxvmpum3qwNyW8CsKaqtTJ+4A",
+	"GBP036pAZBK7d3h7TJgXqVEGe/+MW+UmF6v2LcO286gHfjxntJRNfDT5vchumDWs6/YLaP3gMrfKPpjK",
+	"9oRNDSIH9i7n26WkDh4vaM5eMfOyfOpPFGmxk/rczpWfCmMN2hCXfC93tbaPh3PJu8LyBbRwlujbKPfK",
+	"e0FC3Q1Hhl8goH1MUxPiCddTM84Sl4VwjTf/VAzhpvQF/CLu01HPCFgEhdkWHvjBctEswuSyQJvfbVqT",
+	"GRJSCM2YcC1kSaGZ6vN31JfR6/Fwa4FVXFSo8mur6bOP3HwA3CwAmftwTF7mUnPXcTSVQmASPTa3xd+5",
+	"uYsM8cDWPM8Ua3M24FYN87YbLcrcQssxqTLyPmkylruTf79kGhlPpLGaxVzeDk/WylOn7BXHsspudJD6",
+	"XsJ5Ng7kTMcZQKeKMQFBx6E8GvmnTB6QXybpRoaTBt6gh4rOmFbtjz18E63cO65MQXOyoekaJQ1B3X9j",
+	"ZZG79qr+U5qpOyw7vnz9LXl8/JgYSR4ff4OFU09Pnzz+a6dTFDKbhsbaXIPjhWWVflWCHWdM3xq51RdE",
+	"yKXMsE8YNK124QkMjVrBmmAJj39QW+kFDtmxwqqZBxEXV4/+cD+NTCC6L2MnQa9eWo44Iu4WcYqMslId",
+	"r6m5s9HtNecWcTzLvgAm1hE2Rey/S+AyvXIP/tlMn8bkInpLLucze+xY7cY9w5uBAGQo0MM70aerMooK",
+	"jf4zSXqY0X+BM+8LqKvw9W9dt6XPGsbDnbAsYLVKKGBvlsdC+/41E/UiQvvxWvAYfKBkJfNc7vQMHAQZ",
+	"Tr1n+DU/QBkM+W2deB0VJhnTR63rSAYQXoyWLgGD1kh54aB4sSiTCQKorOirqzrJxStuWdMN3oZ2niip",
+	"prOt3YYvwrXvIbMA6/ox1wEoBfgnW6rspa9bmgbqOJuRyeCWv/oVVky3vD8jPpAcsxP6UskI9ttfJBfh",
+	"B3oLOPQYV0AU+w1AuqHi4rAcjFS1GL7TaciNZNBmmhLFUmv30GXOsMkqmuaQXYIxfgPicFuoGwz/YzJm",
+	"LW1lCnuF7WH42yOq0rVr5RUUgt/JncglzV645z6nKCwB3Cf3lmx3Fd5w4f/d7VpxMGaJoWqRLP7FtyGg",
+	"ki+MceH2dw7mBxGEAQTXeBS6w5bfSMiGZqzCNx2fE96UgqGcxJ/Flqa3X4IJp97Hf5a8wgfMVH1XmFqC",
+	"OFyLhiqnbVRXJAQxsHm07xEMXZAce0C46qKu7UFWICYeOx8RCMfsmLzl4ha1l5ytDJGFmSr/Iul8HXlY",
+	"26xeeWgPw5+fD7+c3IH00FmcRgjTQz5cWjXoOQ78tx+PPpTNSkAIubjnhzerI3jwg7cnyKv39AbvV6Mo",
+	"z5kiLlH2iHyHqaXgOXp2/vjkry4nr5l2WoJK3UugRfjMKpX7PtzzPz2DRb6DdAu2PCgTxfWanp+eLZLF",
+	"Jjs//M68h+4IxI9wLuzMXKF5yOWXqpSJZXDed1sHYedaDqKrcSXVXEyGlnLcQ/Ia/n5vTnsoywJn/QXs",
+	"irdchL1hD21iQgzNQYL5jHonwBqASuCKTwjArdV7z+SM3o2uPx5kG2ew9DpGHGzIgWbpA51xN7m+2v+c",
+	"azNrHq+38iDBnAqyZN4SzPrTeg/ZKeOaZQa36ZLR7D3CBf6foqZMYwO7eBBuER6w1JtHRcFkjRWhBnM4",
+	"T8kP/NvEGvtLBi3tWDaXJfSL4obde1sfSGQ3Kf35snLG7HBlkAq5m+XI2x3wGTpLmt76uKJPgYRL/snJ",
+	"M2yc6i0lyJFwDXZd8JB70UGzw/05Ffxbj1b5pnzonkIhmPpkrTnFjWFR+MTSmxLIVwa010VSqonun4gE",
+	"m+7TXAqWffzcemJFqU/Q6/2jeWRn1Hh/lCVU7sts102ZNJhKoaGIQK6wH7BVI26F3Ilj8qGkHHQuszqn",
+	"75IKEKU1wtyJ7Lh8+n9ZMiXE9XUjp8dP74ExGHVmv6e37DAe/Fx73t1Lesuwfgxv9VkgZuhdlU6NKDN2",
+	"o0oqo8gaR/7+7Keci9sjj6UVlA7vmTZvubidU10AYz186k+SQMGuL1p4cvbsybOnX589ezqmivf/AC/H",
+	"e6iWpWJf1dUKSTaMCuxhDKkw+0ZmlIG/68LFRu0GH8+QJueBiHvSgtdy9wM+9WfSQfyUPrMK4j77AtIq",
+	"ozhvSzYv0pvdA0I9arRHdwilBWNgfUe5gfIXBKzyteAHZwy7rL0+leNH98ifTdj7eUWOtlvZXBa+T29s",
+	"hos1Y/ZqPiY/Mn6zXspC6Sp5De5TuM51VUs8bs/85MO2o/vrI0iL68dWvIRH/kSnHCf0BXxD8OFLwOn/",
+	"7B4i5ymE/MduWmOF8ziNOXpP9COdUtFzB6RUHHyw5+cOO60vgo6QUvFFEhLeSnkLcn0twQ4QhJaipp0F",
+	"y+3f52ARvBF63YPvFNNM/Amr8/zE+nyD7sabxVyTEAmHruWEC7yMm3e3P8Xjk4bc/MLCfSt32Ca+L5vo",
+	"HTz0Jzq4MKF50on+tHVdl0wbqkxC9LowJJM7SCK/EUQWBpC4ZHpbTwRacbVBc11k/w9539vktm38/1Yw",
+	"9+SbzOh8jpN2Otajq+skzjT21efUDzqZnyERkmBRgAqAkjWZvvffYHcBkjqSoiSSp3Me2SdBBLiLXSz2",
+	"z2dDytAOs4GAyUdnA9GvqmXa6Kmw9kA65F0cdXlyHVZWJ9RhQFeAv4UHtiJ+HN4i24/e5qIkFJf0lcvo",
+	"a5WM2JpnFtL7ML8AuvQIPErXRmoj3Y4AGpAmx26AAxJ4kzYl5H3kbroYUg6Pt4YaZbFPa6gklgzAb5jb",
+	"ambFVKvEnhk43ZPgBgauuW3uYXi/lssLVKK0rBoNutIrKqYoJu4/u3qpsjTtwlaS00WBfduQ9T/JrPTT",
+	"EdAb1pvqzHTGtbnhqyZ/lz+173DYhWlkWNLXq42B8qhn/ZuCIQQS62cxmVKt77wF5Zsj/z3cDP/NDmOd",
+	"Qe3Oq5RfpBlUWtwwaMI4mT8QC2WbCXd8D+GCkiKOTHIijhyo6bXLf1Hg4WKk89FKvGDi9yGB6uHha+D2",
+	"2dMBbJc5w2fa7G+JE3j+QEaN4IBe0+Rzfh/GdBLlptZ2wmJ9j39wAd9sus4Q9ACwzG6s2XwaA0glRP+L",
+	"+cpVETKCzWsuevi+oufdXpFDVVlD+S1AmY4Rno7vGJ/rdivsqBvha5WMAReq1aSdtCT8OUBrTrLpUrja",
+	"noP0dXWc8vtj0dQeIUlCr4VaCWfk1A6dJkGS9jOCfIG4liKu+cquQ7Jaff7EWXkWhDPWSVieIMsK9cq2",
+	"IPpSMfHfjKdhXwFmhVyJMeP0EaQA6cwxI9baOAuoAxWVCwjKdSx0k8lUG9Ct937YnwDHJL7tMC0UIJ77",
+	"WU8sSySg7vA8JN+Q5lkNSI3LrDvqEM+kltXv1kLd45COzjmCLC3lHCNaxpjy2ExMWg85dY7N5aZeqRGm",
+	"xtUxULCVKrRwa3d8KSz2Y+JE6pdsI8V2xOwCcKBxzJj+jAte8R2b1GJqrnQiKgsX/KOxbAFQSP2j2+jZ",
+	"7xCmpQJTDnFqOkk9/Sgm9xp0DgKg/PCXv3yLVaZE+TKizjP2d8hwyRtOewJla0CfxfwEy9Zy6jIjRuHK",
+	"7Q+mUJBvBG1Lhu81ARwo8cXlT4xl5WQI+hlwn+7hS9FO0541OOCNWmdxwDP2GkrIYHFQIDFdKr1NBeHk",
+	"YVlZtpoIUywsSwzfqpeQPwOYLVi449evYqZMrA7yrKUd9Yx9XGiW8unSBg7xqWOp1kuMrKVatcaiKkIR",
+	"1cj1zVSnqeDz7CAmVRz2p0ClorcdApfKM1ykVoBi8IwOuTO0xWvAqBjh1vpfLXSasBluIr/D/J4EMrVq",
+	"395mmwRUogNHPg26PIxNWFhdvPU2TYnKq648EoFeRfMNz2bsI4BV+VttliLxcn1ERUYbdknlrTr/eg0+",
+	"xTd+kIh7/ZIcF2/i+k8uNH5TrJfsxKuAME5ELX9ifNZSMU5yChDPC64SyPRHSDnIiFu9ZNuFFv6DBS9A",
+	"QTF/LwnZV6Hi2MEhEpEOATmGATdFAnHZHc6KeZgrK9KNsKVGn3qrmJHzhbPlY+Is8afDuMndgWfnHQ3s",
+	"xBa8k1+gZzlVtNQCs8sECoKqLs4vihfn756/+KFwcf7rD21uzlSOKd2OOT6P4Kf4nnl+C1mFC57f8BeC",
+	"J5DhQOt8M7t+q5W4/hVAZGps0e8q3CwtdKNc8bm4+bwW805yiun1QHC+r5Euacv6bJ8KXRiWdsXTNBKb",
+	"dClo1lHIJGVbnqbP2NsyWN64CFpMPHNapzCaWb6zxRbE3jxbQC7EJM2MEQn7JhbsoN2uNKIZ+ZFcJt+C",
+	"tCvtujHFhDncFOE+DLpMAOu4vFoIa9MZuL4/r/PntSJ/GN0i74He5KJSCnFJX3newz1lJsF9ETGMMPRG",
+	"3CtkkWMMnSRX5wlLzF+fqR1R5PmxKUr5DytzJMLXh3rX+DPxjK006qbDzeNVvpb0wgG10BXUQdwpYBBt",
+	"EdDFm+Hg8JeOJZrgg9yDine4NOn5KQqlYo9ge+4WHtL7MPRPcK/+oHVK79t/d6tA2GAcS9vKR9qqaXrt",
+	"EQJ9T2nmC8N2LhB/8BLp/amrFAF83V3vWR7b7QH/OZh/I2Z1bq1WlSqBWatThHvGNIGCv5kHkxIsSKvH",
+	"cBzZh1VN7DZOHy77cN2DCm2XGSWSWBP+jL3iaRpArMBIpciNt60n8DbSla98x+/YCh2FTUAOWJ00qJML",
+	"HRQhAQhodM9iL06tCOh/5kSE2R4z5T8Ldn4qEQoJflEbR92LXVZFshGOryGUXbgYhkh2rxlvSOMBI0fY",
+	"+hTjRgBvFq5IYU+8hL+MmEvrzG7E1kbMhBFqKuyILYVRImU5s72sTLWayXmG24eQIluepNTbppVpDmMv",
+	"yzSHJX3tprlwaJIjwKiKO+VIHtdZ1Pj1jRXcNFUD3sP3Z+mkfrcBLvBRqr9wAT/qLPSgeYQCMMIjkSpA",
+	"PauEbXiaiZKu8Z8CTuM4HnT0Q56mcbwRR2DdlZXIww22EGnaHMKGER2iDkx1mq1UTT7P38peyTbpPFVz",
+	"GL2tmQD8nMdNsO/fs0wm6PckTFUq/UcXH8ShsI0h3sI/awk2zZzL2jC8JSIf1cuyGvAAjKU0jR2I18a/",
+	"DDSxnWsIqFCDsuOyyVp1bX+wqI8LvaJsYMs4tSTic6GOTFNAe/S8LAVEe3HCrI3fo7iWzGY8BbV93Hpi",
+	"vvkRPU9bJyA4L8CKp32nIIR59vo5VeYgROALV1jgiE20W7At3z3IMoCsAr+r95tWzUg48oQV6E4Fxnyh",
+	"J5V0TPm9l6Y79o2X02/zvlQgLWPimral5lVbblmqwXuxEXj9mMmNYCupMujgC82sylIZkhU+wYM/jXIb",
+	"HATK5SByPAHXSGvftn9e3dHuv7uZLvRh/7Yf+YoGXlxRSnFxNTY6vWRXEeSCEO9FkYP7CktwoWm3v+36",
+	"JUI2gMkU422t7ybe+VuCF+omD2cY08n98DYkOJYzmyHYwqGXaLGl8/8jfKjajs161tZV+v0JPS4gI5uv",
+	"tJrH9My8ty+4m+ra+/baXRpXlCu63vpM9ypvYVvVeYvo+25uxAH+Nmw+r039XitIHUulV/dVtOVIWIpO",
+	"YGdnSFkEIK3zM23x139UIzHeC/eBX9ZV6AOf54k2A/oYi9PuVR0I19UlGOwCXt9Gqq6FMcpebUMvyn1s",
+	"0rQYLfiNBl5mEDisbhgvVpRNT+aYBbMN3l2+Xhu94alllu+CdJKNI5V1/h5zABZ3DZkaD7lJ7Kq5bWbr",
+	"VPOmBrbgoP4NRl2S4OKK3pkkYIgN1wCSiFGzb5Cg3YUGnGZWqIQwrp8xf9lFyz94HbytzNUuJvbO4Npr",
+	"qZ8EGM55R7CAowVO1THjihYcPf/+ohUK+RNylGyFWPrv4ALG8Fw+D3uVtt3NH/ifxlaN/zB6fcYGrI5N",
+	"Z+GBPbdp7KqFyE/+xpRz6wQejGq19dMg7vMnJ8BQTuevAP78LQhalMIFt92LUrEjS40ZppJLZHmN41DP",
+	"Zla4dk9u5RK7lIZDw25oiuCi4u/GwlRJ7oOK+5tcNVwxZBweLKvMOjYRdQcR9X4DyE/qHMzZNIMDaSnW",
+	"PTQveiA1QiX1RtDry5SYXm2r12rwIOHBVjNgAnXSXn215mEjlvsWldUz04q6z9glmuWaatsVWEM5WH3o",
+	"2HW+QsebdzOo0T1s7n/jHb2f+xVUFlPz5goVeDA1+5bhz2LcTKiOwrtmI8z1vbd8sUfumH1Cmn1iU26g",
+	"9ShnSBvyco/QUVxmL8IdvWCWbReeg+B3otyX8z0hW74U9QrlI18KvIZe3O3YL60etvXjQofqQAyvdXJD",
+	"5kuv8G0qxFpGFyVzC6Oz+YKpPaxfKFhVqVQiiGdA8PzGP+laq+t/3r799iSMP6GMTpsOAv91T42u/bNX",
+	"ERN1uAstTJyKSgMifHcGm8U0M9Ltrl7+5/eSDgafBl5eMQBJThGumAikYE6HJgIQRcgmqZyyBU9nIfC1",
+	"FDtv13hd/dkbGSuetHJycbXTShSY7qe7hukOdKkPgz/g2GPl96KSXMsv05znChSHd+4GOLDEYjtiSmyj",
+	"Y2vMFBShYZ6iFVNDcCSH2Io6WZCYfrmGLA6ou3ILqRoQkZKkTIur3nJb9+YZWNhvk0QkVUsos/xXEKNu",
+	"GkBXSfRMG0zNkk6MsdkKMDmWN+FxrFU7l/UhtldJOZzTTY6n92Kjl+LBtujiuK7wFOFsHQHn+kdVkH0c",
+	"Y0E89XbLDgekoQcTXhB3nVEczLMDRizacFdfkT36jH0iMhcN0l/u371lkKILLlrqa/UPQqbX27x2lLkt",
+	"oEAQDOeYfeKpMM5+it1WvREEH4XnjNknI+xOTcMYDhYv1tg7NhNpyiZiIRVkHYExHNOUMQ2qlD/RzHSw",
+	"eGt5/mWtbVP5LZyhYVDvh2d13DlIAfompLWobTBUMopIGXSdq4Q+8TSBVIL6GP2QPs1A0f5LVX7WWzaD",
+	"7tW4nQoBZl5RZGyFsBi4gq0N2yMUKhwbvqrbczO+0d7GFG10+kpvxI/hB32qc2hv2UmGDV6PAkpgyIRC",
+	"Av+fZfnrt1HcVqSz2maJt0kyAG3ABunOugiU0SrWBpxFG7+lIAbefBH4CYc8afsf3qF/nfFhITDxxOaY",
+	"MOcfNw22/E+UIdSTCY+PH9hyL0zakzjdJknIEDo6T6TIIPCsYZJYQZhu1kYAMFitd+UOB/TJvNcxxW1o",
+	"5zaKGpGgtucCfN1Z8JGr3Nbxt4G9/D64hSm9zdM0Mf034gt1YhES99udzIH3l38q46M6l5dRbe7cmaR5",
+	"bEX4vH9FiIV3nXAXH9WLNvysJ82GxS9+wPA3o48LjQW8lpCgMGd7xCKtvGKAmmLpbfpYRrwkt30IoUnL",
+	"tlwBBmZM+z6ikkMbOZeqElcyFp2EJV2NrhIjZ5AeoNNUZ/5/PE2r0Carr4IATEpV15CM7orl9/UgnRS7",
+	"uYyMll/0ZJiKXL81H6YhFrMZoWm3XgVLfOUJWrpu790Nj4N8PdIM/EVP+jMC/cMHNgHjlH3y+H1GQHFy",
+	"7UDKKQG1UFTL2ZpPl3wuRkwjRuh0oS1AnCLSCPvoN8Q65aqIRpVoVSgJwRWTvwqzXXWWJoQ3225PhGSP",
+	"KrvDS3a0Oupy33CHXFYEdhAuv1PC67460ZWO6rKcZTpz68xRTUa5o+rJEgvengqPsBDmLJZ0L+m/6Mlj",
+	"FMwPsgnueGa9NMNGWFCfGKhJBcGfcjUV6V5hSAcCCUvkRhJBKmWTUnROsoUaSp39evrIUiQ/fMkioJ9O",
+	"tE4FtFl9csjCgUsDwn2Ett+wKdlEWJkIVE/xG0RcGQW33yTcccf+2wjxuABA1Y0wPGUuMyraLRBg0edr",
+	"sfKWFl/W2tQ3MXsNX5/TYaCxAUb9fg6mMza+8BsgPb/lxZmZsf0l9vlnQWV73EGAYgsZenrGXt3/2+s1",
+	"CMUBllpIOYmgytLQcRcLIvbzT7vYLEY4s6v3g733X3dnmTwx+zNAYimxBQ4GuB8v/jhrMDrDvSJeL2dc",
+	"Qp0Ulk05YUy2dv4DbeAzKL5Kuj7NDrYXuaTGIjWaxDruakt6Xzxvc5sOErevfWtbFmWmFj/ir89bn7w2",
+	"1VthXfPJ22tHn6EaqTxQbqNi6xHc++FCDhnKFGopo/KP0XETf+e0XrJUq/mJXVjaycfNHyZTjTex95nq",
+	"MLveZOpi64/8mw5yvzOZGoXEnnCN64a5K+7Vq/L3g+utVIneNmvAjzTmSQdL8SWGiZYSUSvDpQvBU7fo",
+	"NF6Kr9afr4yeP7C7rDhrryHTgjgQ51rxC/E5q2IGB2StZTAtcvUJRdN6I2V9YO1cMj26xDwfQGL6iK31",
+	"KzaNHUB+FVc9kvHXegxxOVciuZaKAH27asokLT2aSX/mU6BlBxhLic6d7q/u3/9YSMFGt5WNoHlTrZdS",
+	"tOvEFHOlVuJmxqdOm0ZMkB9pSJ/1gzTFIJY4JucyevNy4tnJBLyZ6kQcAON4hV33eumQzq3dajO4s/ut",
+	"2MJbDeRbcJqB31sxnvmLkvOr1oZ98+Hdh7sRA0y+F9//7dsxk45NdaYcViJAP6SE4iPgUIiB7JbcrjmE",
+	"Xmk1k2bVI2dz8g7H1fdiqjfC7PzcAwjlT3k9rrGuwKnTpXHNrV2K3QGBvKNRX5dMfhST28wtKq+q7+A/",
+	"lD/GN3LuxefZ1AhAYeWp9f/nTrBvwlPYP8VGpOzFt51KMQfrm7jUmRj2y8+3Yhsm+BPIY6ypnxi9tcKg",
+	"pXGmWBp6kSYPuhLb8L5fmWAOzEbIsVdiywLVQbMScDA0n1DCskRDYhc09+RqB51kz2HwSm942sRfLOPw",
+	"w3tiLz78Pa3k1M6OXeE/0f0Y8mZKNgsAdB2vAYng67CHGzAb4z7vVR+2l6QeqfxqoTUYhhBhZoE6Y8KK",
+	"wE/9Pctf4EoWP0AhH09/etYBtGE5V29UrzcnnKIOk7LrMH/AACLSFe+up5PwoE/stUrwNftziHW1D/06",
+	"WWiqU5GN34Iy2sy5kjbvq1u7vd6VRj5pD33xVQ6DGZRI1EnMpfjAYp9bKwHofJDSp3ss3etJVcPTB3bj",
+	"53P26sT3TCokPRZ4GWHLCCJTbNuzsEVBAOXSNkvpXRj0pAWU3mK4eHkqJ4YbKLkPZK6Uw+pQaPjJKbnn",
+	"9Kp9Wk04wcDSWJq2T/bd0uUepqP+5IGfiIMLKGoRW1BSJjq+JLZeO4LFeefVVsLaMgSX74ILNzne72X2",
+	"53XmkeT/oHSrpRDrCnjqbmldD1d7DklrcoioOUM5G6mpB9EAOnKYFJFYxxF7iCu9xX6SjDOiS+7w7kZl",
+	"1l40z5SVx1ezT3AXxGgscY6wWCnAYR3f2dJm6Fml3tA0rayhf4exf4J+xIOaTtSzIJwFW26bmw+cqAuA",
+	"+1Ai2sxtHPK0LV8I9x++lCI5ujJ/87ZLkAlg5VxBgkCFBVzrU6AVHa5br7WE86rdfjQ0Pv8xgPSKU/d6",
+	"OcVskTGJeKxY1kpcO7mCFqfX2ZqlUi29qbzgiPTV2nHUjsm5vLY1fwPrn4z1S3SG5BnosIGeSWj86SgL",
+	"AHNppCHoSmYIug9PTvhpIhM6O7WCyIlJuhW2OhvqTIL3ECaDFaGVMbgRVSuevdhQjlqGx2wro9PQdyuk",
+	"e/Ulizde9JsCZvb8zdETlw5o0h7CmVhcVNCZGM0M8Z7Iv70cLxfFe8GT00Oep/G3GCpqCHEgHfOQ0VOI",
+	"dATpAC2b06BThdlgXHZPsKccmIvMODosd8S+JhCZZqs/DHradj8kKw9TNJJj8wxTNYLv1qNhj88f2sFd",
+	"mLVfmx7z2LtLeQ/8v3FGNmXPfDC7Xln3AaYfuqemn7SpcQU5tQBjBrAuko7OMHKWUF//4gwA0iwSxif+",
+	"ZKMAxZpbNwptjtDnavmm7D8/VVhLu6DlFS3shCdUJNSp5DRcps4kzaMrxecDKMU+CoM614z/zYQ5ZG/8",
+	"i8Y8aXPj3msS/ya74WLsRFzqyu9tSNBnlVZIfSMeesrRoXb/xv/K+kvzfSu2OVEHT33Zm3mvVzTvSLHe",
+	"w2EFjNyxTCXC+CtyZ6wrSGDLQykw9Km4DWHDE/1qK8HOIyA6EaWaH8AayYcNASHaEThmNTYnolRIRZ3q",
+	"AZdzyy1bG6kcGkyVwCLii6uHMhm4MUPkx4CBO7sATEUiE3iz7NQIobC3zqFO4vX7NN+DLbfqQfzFSJ6L",
+	"87zkKxsGqyNM1ycnir2BKzlyl/LdkCz5cq2SU9giEmi1U1mbpqC1o/JXslQqMWI6TQr7vCMZK+ihAsaK",
+	"k6u+WbiWAppMqnZydeeHn5ofUabsj0av2POodcuAO81wO4cbMj8O9hyAVqFuHDGhHPZqsmyqjcgpz7bQ",
+	"QQSiqWMM54CKHTFPPSOsFUkBVK4TDxEDPuNk+UJilhag0rH3gsPHedWrLAQc/eh1yneAvuv63ZRG61m7",
+	"/QgjL1bZ4/IGOqYFp05d/aj+Aq0azMUw6gFLujPtqp60Dr6VbozE2BgWby9bbGJXCS+/FuqrgmkNLGzA",
+	"oesuzAAbN3gYIcthAu2wV1akG4RiVGy6ENOljWiMTbbmOY5OiK43724Y0SftdSqGCc59COkEIzbJZAre",
+	"ZOhHvlVYtIIlijkNPdmNYNJ2HLuDRdz84aWpxUXeE6hGtezZD/6fRhMiv8T90OoON8S93xODUIf/zzJs",
+	"W8odU3qikx022Rkk7WdYMvfiZINXGLqUXqfitXLV3rXuq1ki4FLVzuleTFOduYP6EQc9aZ83vUX/h18g",
+	"V8i+jH3q61pe1p16pza7bIjFv4/tb/qTT5hgYA94adoyY/8u5pnqEnGaZAbhomMDEyfSlBobhfBxoo/h",
+	"ZhOKdBDTw46yyN8LuznV86cHJ1lgUHS4+GPJgv1DHLJs7onOZjpTSUcy19Cs5Gy2dC+rtKTHaFoy2Ga4",
+	"59662uYyy+Za2NC3JBV8I6ibs0UchX3Aoc5k9oZA6Nucs1RAeUFQ8HuhfJ1BwGBWdvTtXaDNg77X3Tn3",
+	"TtzpnqzDpNiFlgPol6O9N9mBHmqAY8+bLE1E6GMi+HTRVQdskx28CmfpU89t8K8wDJeBnMdlUSrt5PSc",
+	"Kin/dj1ab1k6OFJAPmevaZSeWShzlu8s1LpJy5xOkw4ZF4WsZQIDcfMJ5dQNQsYGD8ZZBHtkmXneu8z0",
+	"kWU3mOBQR4lmkDMa87Sz7+AlHgXdhmh8BLjNGX1V8T17TLjD5w+dbFeYtX9gG2pltYdr0741VTtsBRre",
+	"8tSKfH0yeXdIxIdYNb/oCSWkGq6YdAXQGijgM1x1Sut6uJozaPoU0GqGEpp3SsSexF1h1bTQgDXWyrmC",
+	"8uha8+ltgGi24BTnw9ScoUnbgdQgZf5MGDVD2j+h6gpPgBMRatr0OguZOA2n572cq3cUfDl0Bt5HQIku",
+	"qPAaKtWlZbTK40DwqwsqAkhuH2qKHj6wjqrux3OfVzf/b3T14vmL7t4ScAPunVjXyUGEGpCWGTlfuDFU",
+	"EBbgBvw33C5Fwmb6HIER08xIt7t6+Z/fHxTeS4WeSXG94jKFMEqOeW2Fs4SCgAklRzQH4mqnlSjJz+Fm",
+	"GtQW4dWCp6lQ8147NJ3X3WIuXLetLWqYRDou9E5QQiT+gs7WJmA1AsVgpTwCk8cGrBMMkJ7IL9yN9exC",
+	"Ucat3pe2gIcTzP8F6oxOmR3715TVAKYbV7K2VkYZ38MoPobxB4yaMGiI6qLmdE8osVbaMaGS+mqgw/me",
+	"fVpEH7ROiWT9hy4Cb/Km5hSuOrXeh2eJPJCEGTZNK/h9muji/QvequJRpvSM7XRm9pO06snWIne1RLYb",
+	"pZFildfNt9qJsynXh26GJfnVPXrfjo9GOkB10v4f1zvv3HW2bjgYhftt3duJ6J/9tR+FoQ9LbiY34B1i",
+	"+jNBWx5/6OHJek31CA0ZWGjvFIBTeoV8qgdc6KMSRc4VVAkpf+WwRRzSAZKXHxC2r2vn40BnDMtPcpO1",
+	"bK/WPp/Y6pnbctMM1HsfBj2ScehNPnL7e9ZxsJixAqLKNLSCm+mirlT8u6pS8Qfz/qy35IzeGukcdgOt",
+	"moyqm4qTRVZffUZcRqGyFTir8M+p3XieDVmuHjhIxuoIiulv/EJKjzhYWJkDGoeN04mBS8+CS1Fu3ubp",
+	"oMEvC0fCQm/ZiqsdXhQEny4qo6NSbYRy2uxOtAZoTa0SAd+EZgmPICFvnI3vXrVBjykN+b6VbNCFTdqi",
+	"U751ROvAbH1KQZuMQr8HieVdJxfmt1uelwGHfdbLHt4KsbYNFq3/vq+jGZ599pl8PJIATFwLI5CfyhBX",
+	"gqDxVK86UWN3mUO0HQvdpZwGZaZVKtVehunc6Gw9Zpzli2V68llMc3SDsLhgQrS55OAczyyxtXpTILh1",
+	"ozr7gEOedM4OvMNhUUdqdCXpWClEJYO3d2/o8SOmxLbSR3NiLOc2SeD9+kvVwcc/BvZ+YeYy037liegO",
+	"KrrAnzHYGFZMjUDYxgVWfEpsD39kh0ZkeYvMnI1eisDF3hJKEcG+k9wc/6hC58p8sxc3OoHpH0kzyoVv",
+	"VEq/0ZjhLaw7blx4acCB14Y56VJx2gXkRY2RVfWkacqtrX/QsObTr55zao6MGAiTQFq2wmn91ipZUpWl",
+	"mSttHQPsFv+Tzio0C5v0httlg011a5f5Tu1DOdPTb+1yaPWczxxK0Hoq3PwZYHyJ19wuQ7tVnRkyoUIR",
+	"mNLbEeYHfdaTrgrBttokzbroI4zoM46tTdIEQAFL7MpqKbhXuGLiC4qPVkxvhIl8WPEdy6woFj35u/ce",
+	"EsWJjW/3vMaeinopxdXL//zuVeNEcCMM/PW7H2g2QflnJr16eXXD1/Jm8x2cirSSP4IKpePHPya4bGCN",
+	"hQ820vG0NISy4wuf5FexwofBFC989FlPin/iPvzf7//7/wEAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

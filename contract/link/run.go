@@ -74,6 +74,10 @@ type Journal struct {
 // A device may read what runs that it was told of bring.
 const Contents = "/contents/"
 
+// QuickDigest is the header in which an answer for a file tells the digest that is quickly compared
+// (pack.Quick), where it is known.
+const QuickDigest = "Moorwatch-Quick-Digest"
+
 // How much of a run's output is kept, in bytes: its beginning and its end.
 const (
 	RunHead   = 32 << 10

@@ -56,6 +56,7 @@ var tools = []toolLevels{
 	{"command", []Level{Act}},
 	{"scripts", []Level{See, Act, Administer}},
 	{"packages", []Level{See, Act, Administer}},
+	{"updates", []Level{See, Act, Administer}},
 	{"shell", []Level{Act}},
 	{"files", []Level{See, Act, Administer}},
 	{"processes", []Level{See, Act, Administer}},

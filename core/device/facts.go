@@ -50,12 +50,13 @@ const (
 	CapabilityQueries   = "queries"
 	CapabilityScreen    = "screen"
 	CapabilityPackages  = "packages"
+	CapabilityUpdates   = "updates"
 )
 
 // Withholdable are the capabilities that a policy may have an agent withhold: all but those by which it
 // tells of itself.
 var Withholdable = []string{CapabilityCommands, CapabilityShell, CapabilityFiles, CapabilityProcesses, CapabilityServices, CapabilityEvents, CapabilityNetwork,
-	CapabilityPower, CapabilityPeople, CapabilitySettings, CapabilityQueries, CapabilityScreen, CapabilityPackages}
+	CapabilityPower, CapabilityPeople, CapabilitySettings, CapabilityQueries, CapabilityScreen, CapabilityPackages, CapabilityUpdates}
 
 // Vitals is one reading of a device. Percentages run from 0 to 100, sizes are bytes, rates bytes
 // a second.

@@ -40,6 +40,15 @@ type Step struct {
 	Gone        bool     `yaml:"gone,omitempty" json:"gone,omitempty"`               // edit: the lines are removed; set: the setting is
 	Value       string   `yaml:"value,omitempty" json:"value,omitempty"`             // set
 	Type        string   `yaml:"type,omitempty" json:"type,omitempty"`               // set: of the value, where the store has types
+	// Updates are what update, fetch and back are about, of all devices: each does what concerns it.
+	Updates []Version `yaml:"updates,omitempty" json:"updates,omitempty"`
+}
+
+// Version names a version of something that a source of updates offers.
+type Version struct {
+	Source  string `yaml:"source" json:"source"`
+	Name    string `yaml:"name" json:"name"`
+	Version string `yaml:"version" json:"version"`
 }
 
 // What a step does.
@@ -55,10 +64,16 @@ const (
 	Delete    = "delete"    // a file, or a folder with all in it
 	Restart   = "restart"   // the device; what follows goes on afterwards
 	Wait      = "wait"      // for its conditions to hold, or for its time where it has none
+
+	Fetch   = "fetch"   // updates, so that they can be installed later without the network
+	Update  = "update"  // installs updates
+	Back    = "back"    // what updates replaced, in the versions that are named
+	Look    = "look"    // asks the sources of updates what there is
+	Refresh = "refresh" // services that still use what an update replaced are restarted
 )
 
 // Kinds lists what a step may do.
-var Kinds = []string{Run, Script, Copy, Install, Uninstall, Edit, Set, Service, Delete, Restart, Wait}
+var Kinds = []string{Run, Script, Copy, Install, Uninstall, Edit, Set, Service, Delete, Restart, Wait, Look, Fetch, Update, Back, Refresh}
 
 // What follows a step that failed.
 const (
@@ -70,6 +85,7 @@ const (
 // Limits of steps.
 const (
 	MaxSteps     = 100
+	MaxUpdates   = 20_000
 	maxText      = 4 << 10
 	usualSeconds = 600
 	mostSeconds  = 24 * 3600
@@ -87,6 +103,8 @@ func (s Step) Limit() int {
 func (s Step) Again() bool {
 	switch s.Do {
 	case Copy, Edit, Set, Delete, Wait, Restart:
+		return true
+	case Look, Fetch, Update, Back, Refresh: // what was installed before is not installed again
 		return true
 	case Service:
 		return true // restarted twice is restarted
@@ -130,6 +148,16 @@ func (s Step) Heading() string {
 		return "Restart the device"
 	case Wait:
 		return "Wait"
+	case Look:
+		return "Ask the sources of updates"
+	case Fetch:
+		return "Fetch updates"
+	case Update:
+		return "Install updates"
+	case Back:
+		return "Go back to the versions before"
+	case Refresh:
+		return "Restart services that use what was replaced"
 	}
 	return s.Do
 }
@@ -216,6 +244,15 @@ func (s Step) validate(files []string) error {
 		if rest := strings.Trim(s.Path, `/\`); !strings.ContainsAny(rest, `/\`) {
 			return fmt.Errorf("%q lies at the top of a disk: name something below it", s.Path)
 		}
+	case Fetch, Update, Back:
+		if len(s.Updates) == 0 || len(s.Updates) > MaxUpdates {
+			return fmt.Errorf("updates names 1 to %d of them", MaxUpdates)
+		}
+		for _, u := range s.Updates {
+			if u.Source == "" || u.Name == "" || u.Version == "" || strings.HasPrefix(u.Name, "-") || strings.ContainsAny(u.Name+u.Version, " \t\r\n\x00") && u.Source != "windows" && u.Source != "macos" {
+				return fmt.Errorf("%q is no update: it has a source, a name and a version", u.Name)
+			}
+		}
 	case Wait:
 		if s.Seconds == 0 {
 			return errors.New("seconds says for how long at most")
@@ -252,9 +289,10 @@ const (
 	OfSystem   = "system"    // windows, macos or linux
 	OfSpace    = "space"     // the disk of a folder has Is MiB free
 	OfSignedIn = "signed-in" // somebody is
+	OfRestart  = "restart"   // the device asks to be restarted
 )
 
-var conditionKinds = []string{OfFile, OfSoftware, OfService, OfSetting, OfSystem, OfSpace, OfSignedIn}
+var conditionKinds = []string{OfFile, OfSoftware, OfService, OfSetting, OfSystem, OfSpace, OfSignedIn, OfRestart}
 
 var mib = regexp.MustCompile(`^[0-9]{1,9}$`)
 
@@ -263,7 +301,7 @@ func (c Condition) Validate() error {
 	switch {
 	case !slices.Contains(conditionKinds, c.Kind):
 		return fmt.Errorf("a condition is of kind %s, and not %q", strings.Join(conditionKinds, ", "), c.Kind)
-	case c.Of == "" && c.Kind != OfSystem && c.Kind != OfSignedIn:
+	case c.Of == "" && c.Kind != OfSystem && c.Kind != OfSignedIn && c.Kind != OfRestart:
 		return fmt.Errorf("the condition of kind %s does not say of what", c.Kind)
 	case len(c.Of) > maxText || len(c.Is) > maxText:
 		return errors.New("a condition's texts are too long")
@@ -303,6 +341,8 @@ func (c Condition) String() string {
 		return fmt.Sprintf("%s %shas %s MiB free", c.Of, map[bool]string{true: "no longer "}[c.Not], c.Is)
 	case OfSignedIn:
 		return fmt.Sprintf("somebody is %ssigned in", not)
+	case OfRestart:
+		return fmt.Sprintf("the device %s to be restarted", is)
 	}
 	return fmt.Sprintf("%s %s there", c.Of, is)
 }

@@ -121,6 +121,23 @@ func (s store) jobs(ctx context.Context, view []uuid.UUID, w sought, before mome
 	})
 }
 
+// counts are how many runs of a job are in which state.
+func (s store) counts(ctx context.Context, id uuid.UUID) (job.Counts, error) {
+	rows, err := s.pool.Query(ctx, "SELECT state, count(*) FROM runs WHERE job_id = $1 GROUP BY state", id)
+	if err != nil {
+		return nil, err
+	}
+	out := job.Counts{}
+	_, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (none struct{}, err error) {
+		var state string
+		var n int
+		err = row.Scan(&state, &n)
+		out[job.State(state)] = n
+		return none, err
+	})
+	return out, err
+}
+
 // mostTurns is how many turns of a job are told.
 const mostTurns = 20
 

@@ -38,6 +38,7 @@ func New() host.Host {
 		Settings:  portable.Settings{Disk: &unix.Disk{}},
 		Screens:   screens{},
 		Software:  softwareOf(),
+		Updates:   updatesOf(),
 		Sources:   present(sources),
 	}
 	if booted() {

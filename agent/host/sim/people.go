@@ -85,7 +85,7 @@ func (s simPower) Do(_ context.Context, d link.PowerDeed) (link.Outcome, error) 
 		clear(t.started)
 		clear(t.ended)
 		clear(t.paused)
-		t.restarted = s.now()
+		t.restarted, t.restart = s.now(), false
 		t.mu.Unlock()
 		s.Away(d.Deed == link.PowerOff)
 		return link.Outcome{Message: map[bool]string{true: "It shuts down now.", false: "It restarts now."}[d.Deed == link.PowerOff]}, nil

@@ -28,6 +28,8 @@ type state struct {
 	desk      *desk             // nil until somebody looks at it
 	software  map[string]string // installed since, by name; "" for what was removed
 	restarted time.Time         // when it was last restarted
+	updates   map[string]string // versions that updates led to since, by name; nil for none
+	restart   bool              // an update asks for a restart
 }
 
 func (s *simulated) changed() *state {
@@ -122,6 +124,8 @@ func (s *simulated) running(i int, j job) link.Service {
 	since := s.now().Add(-s.uptime(s.now()))
 	at, changed := s.startedAt(j.name)
 	switch {
+	case s.breaks(j):
+		v.State, v.PID, v.Memory, v.Detail = "failed", 0, 0, "exit status 1"
 	case changed && at.IsZero(), !changed && j.manual, s.stops(j) && (!changed || at.Before(s.Stops)):
 		v.State, v.PID, v.Memory, v.Detail = "stopped", 0, 0, ""
 	case changed:

@@ -1,0 +1,82 @@
+package agent
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"math/rand/v2"
+	"net/http"
+	"time"
+
+	messages "moorwatch.example/contract/link"
+	"moorwatch.example/core/patch"
+)
+
+// UpdatesEvery is how often the sources of updates are asked anew. What they told last is looked at at each
+// connection, and after what may have changed it.
+const UpdatesEvery = 6 * time.Hour
+
+// updatesWithin is how long the sources may take to answer.
+const updatesWithin = 10 * time.Minute
+
+// keepUpdates tells the service what newer versions the device is offered, from soon after a connection on.
+func (a *Agent) keepUpdates(ctx context.Context, service caller) {
+	wait := rand.N(min(a.Every, 10*time.Second))
+	for {
+		fresh := time.Since(a.asked) > UpdatesEvery
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(wait):
+		case <-a.patched:
+			fresh = false
+		}
+		wait = UpdatesEvery + rand.N(UpdatesEvery/6)
+		if err := a.tellUpdates(ctx, service, fresh); err != nil && ctx.Err() == nil {
+			a.Log.Warn("the missing updates are told later", "error", err)
+			wait = 10*time.Second + rand.N(20*time.Second)
+		}
+	}
+}
+
+func (a *Agent) tellUpdates(ctx context.Context, service caller, fresh bool) error {
+	within, cancel := context.WithTimeout(ctx, updatesWithin)
+	defer cancel()
+	all, err := a.Host.Updates.Missing(within, fresh)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if fresh {
+		a.asked = time.Now()
+	}
+	in := messages.Updates{}
+	if err != nil {
+		if all == nil { // nothing is known, which is not that nothing is missing
+			return err
+		}
+		in.Failed = err.Error()
+	}
+	all = patch.Clean(all)
+	text, err := json.Marshal(all)
+	if err != nil {
+		return err
+	}
+	sum := sha256.Sum256(append(text, in.Failed...))
+	in.Digest = hex.EncodeToString(sum[:])
+	err = service.post(ctx, "/updates", in, nil)
+	if no, ok := errors.AsType[*refused](err); ok && no.status == http.StatusConflict {
+		in.All, in.Whole = all, true
+		err = service.post(ctx, "/updates", in, nil)
+	}
+	return err
+}
+
+// updated has the updates told anew: something that may have changed them has ended.
+func (a *Agent) updated() {
+	select {
+	case a.patched <- struct{}{}:
+	default:
+	}
+}

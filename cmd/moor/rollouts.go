@@ -1,0 +1,347 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/device"
+	"moorwatch.example/core/patch"
+)
+
+func rollouts(ctx context.Context, k *client.Client) iter.Seq2[api.Rollout, error] {
+	return client.Pages(func(cursor *string) ([]api.Rollout, *string, error) {
+		page, err := client.Result(k.ListRolloutsWithResponse(ctx, &api.ListRolloutsParams{Cursor: cursor}))
+		if err != nil {
+			return nil, nil, err
+		}
+		return page.Items, page.Next, nil
+	})
+}
+
+// rolloutOf finds the rollout that a command names: by the beginning of its identity, or by its name, of which
+// the latest is meant.
+func rolloutOf(ctx context.Context, c *cli.Command) (*client.Client, *api.Rollout, error) {
+	name := c.Args().First()
+	if name == "" {
+		return nil, nil, errors.New("name a rollout, or the beginning of its identity; moor rollouts list shows them")
+	}
+	k, err := dial()
+	if err != nil {
+		return nil, nil, err
+	}
+	for r, err := range rollouts(ctx, k) {
+		if err != nil {
+			return nil, nil, err
+		}
+		if strings.EqualFold(r.Spec.Name, name) || len(name) >= 4 && strings.HasPrefix(r.ID.String(), strings.ToLower(name)) {
+			whole, err := client.Result(k.GetRolloutWithResponse(ctx, r.ID))
+			return k, whole, err
+		}
+	}
+	return nil, nil, fmt.Errorf("there is no rollout %q; moor rollouts list shows them", name)
+}
+
+func rolloutsCommand() *cli.Command {
+	deed := func(deed, usage string) *cli.Command {
+		return &cli.Command{Name: deed, Usage: usage, ArgsUsage: "ROLLOUT", Flags: []cli.Flag{&cli.StringSliceFlag{Name: "without", Usage: "leave out the update of this `NAME`, beside those that are left out"}}, Action: func(ctx context.Context, c *cli.Command) error {
+			k, r, err := rolloutOf(ctx, c)
+			if err != nil {
+				return err
+			}
+			in := api.RolloutDeed{}
+			if deed != "leave-out" {
+				in.Deed = &deed
+			} else if len(c.StringSlice("without")) == 0 {
+				return errors.New("say what is left out: --without NAME")
+			}
+			if more := c.StringSlice("without"); len(more) > 0 {
+				without := append(r.Spec.Without, more...)
+				in.Without = &without
+			}
+			r, err = client.Result(k.SteerRolloutWithResponse(ctx, r.ID, in))
+			if err != nil {
+				return err
+			}
+			return printRollout(r)
+		}}
+	}
+	return &cli.Command{Name: "rollouts", Usage: "bring approved updates to devices, ring by ring", Commands: []*cli.Command{{
+		Name: "list", Usage: "list rollouts, the latest first", Flags: []cli.Flag{jsonFlag},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, err := dial()
+			if err != nil {
+				return err
+			}
+			if c.Bool("json") {
+				return jsonList(rollouts(ctx, k))
+			}
+			t := newTable("ROLLOUT", "NAME", "STATE", "RING", "DEVICES", "BEGUN", "BY")
+			for r, err := range rollouts(ctx, k) {
+				if err != nil {
+					return err
+				}
+				all := map[string]int{}
+				for _, ring := range r.Rings {
+					for s, n := range ring.States {
+						all[s] += n
+					}
+				}
+				t.row(r.ID.String()[:8], r.Spec.Name, r.Phase, fmt.Sprintf("%d of %d", min(r.At+1, len(r.Rings)), len(r.Rings)), statesOf(all), minute(r.BegunAt), r.BegunBy)
+			}
+			return t.flush()
+		},
+	}, {
+		Name: "start", Usage: "begin a rollout, and follow it", ArgsUsage: "NAME",
+		Description: "A ring is written as NAME: WHO for TIME, in the order in which they come. WHO is a share such as 10%, names of\n" +
+			"devices parted by commas, or where EXPRESSION; a ring of a name alone takes all that are left. TIME is how\n" +
+			"long those that were patched are watched before the next ring begins:\n\n" +
+			"  moor rollouts start \"November\" --ring 'first: hay-kiosk, low-kiosk for 1h' --ring 'tenth: 10% for 24h' --ring 'the rest'",
+		Flags: []cli.Flag{jsonFlag, &cli.StringSliceFlag{Name: "ring", Usage: "a `RING`, as below"}, &cli.StringFlag{Name: "where", Usage: "devices for which this `EXPRESSION` holds; '' is all"}, &cli.StringFlag{Name: "group", Usage: "the devices of a `GROUP`"},
+			&cli.StringSliceFlag{Name: "class", Usage: "only approved updates of this `CLASS`"}, &cli.StringSliceFlag{Name: "update", Usage: "only the approved update of this `NAME`"}, &cli.StringSliceFlag{Name: "without", Usage: "leave out the update of this `NAME`"},
+			&cli.BoolFlag{Name: "in-windows", Usage: "install in the devices' maintenance windows alone"}, &cli.BoolFlag{Name: "stage", Usage: "fetch what is to be installed before the windows"}, &cli.IntFlag{Name: "per-site", Usage: "at most `N` devices at once at a site"},
+			&cli.DurationFlag{Name: "wait", Value: 7 * 24 * time.Hour, Usage: "how long devices that are away are caught up"}, &cli.StringFlag{Name: "restart", Value: patch.RestartNeeded, Usage: "never, or needed: where an update asks for it"},
+			&cli.BoolFlag{Name: "careful", Usage: "hold it where there are not enough devices to tell, too"}, &cli.BoolFlag{Name: "take-back", Usage: "take back what was installed where it is held"}, &cli.BoolFlag{Name: "urgent", Usage: "watch no ring, once a second person agrees"},
+			&cli.BoolFlag{Name: "plan", Usage: "only tell what would be done"}},
+		Action: startRollout,
+	}, {
+		Name: "show", Usage: "show a rollout, with what its gates found", ArgsUsage: "ROLLOUT", Flags: []cli.Flag{jsonFlag},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			_, r, err := rolloutOf(ctx, c)
+			if err != nil {
+				return err
+			}
+			if c.Bool("json") {
+				return printJSON(r)
+			}
+			return printRollout(r)
+		},
+	}, {
+		Name: "devices", Usage: "list the devices of a rollout, by ring, those that failed first", ArgsUsage: "ROLLOUT", Flags: []cli.Flag{jsonFlag},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, r, err := rolloutOf(ctx, c)
+			if err != nil {
+				return err
+			}
+			rows := client.Pages(func(cursor *string) ([]api.RolloutDevice, *string, error) {
+				page, err := client.Result(k.ListRolloutDevicesWithResponse(ctx, r.ID, &api.ListRolloutDevicesParams{Cursor: cursor}))
+				if err != nil {
+					return nil, nil, err
+				}
+				return page.Items, page.Next, nil
+			})
+			if c.Bool("json") {
+				return jsonList(rows)
+			}
+			t := newTable("DEVICE", "RING", "STATE", "ALERTS", "UPDATES", "WHY")
+			for d, err := range rows {
+				if err != nil {
+					return err
+				}
+				var updates []string
+				for _, p := range d.Patched {
+					updates = append(updates, p.Name+" "+p.State)
+				}
+				alerts, reason := "", ""
+				if d.Alerts != nil {
+					alerts = fmt.Sprint(*d.Alerts)
+				}
+				if d.Reason != nil {
+					reason = *d.Reason
+				}
+				t.row(d.Device, r.Rings[d.Ring].Name, d.State, alerts, strings.Join(updates, ", "), reason)
+			}
+			return t.flush()
+		},
+	}, deed(patch.DeedAgree, "agree to an urgent rollout, as the second person"), deed(patch.DeedPause, "have no further ring begin"), deed(patch.DeedResume, "have a paused rollout go on"),
+		deed(patch.DeedRelease, "have a rollout go on though it was held"), deed(patch.DeedAgain, "patch the ring anew, after something was mended or left out"), deed(patch.DeedRevert, "take back what was installed"),
+		deed(patch.DeedCancel, "end a rollout; what was installed stays"), deed("leave-out", "leave updates out from now on")}}
+}
+
+// ringOf reads a ring as it is written: NAME: WHO for TIME.
+func ringOf(ctx context.Context, k *client.Client, text string) (r patch.Ring, err error) {
+	name, who, _ := strings.Cut(text, ":")
+	r.Name, who = strings.TrimSpace(name), strings.TrimSpace(who)
+	if i := strings.LastIndex(" "+who, " for "); i >= 0 {
+		d, err := time.ParseDuration(strings.TrimSpace(who[min(i+4, len(who)):]))
+		if err != nil {
+			return r, fmt.Errorf("ring %s: write how long it is watched as 90m or 24h", r.Name)
+		}
+		r.SoakMinutes, who = int(d.Minutes()), strings.TrimSpace(who[:max(i-1, 0)])
+	}
+	share, isShare := strings.CutSuffix(who, "%")
+	where, isWhere := strings.CutPrefix(who, "where ")
+	switch {
+	case who == "":
+	case isWhere:
+		r.Where = where
+	case isShare:
+		if r.Share, err = strconv.ParseFloat(strings.TrimSpace(share), 64); err != nil {
+			return r, fmt.Errorf("ring %s: %q is no share", r.Name, who)
+		}
+	default:
+		for one := range strings.SplitSeq(who, ",") {
+			d, err := k.Find(ctx, strings.TrimSpace(one))
+			if err != nil {
+				return r, fmt.Errorf("ring %s: %w", r.Name, err)
+			}
+			r.Devices = append(r.Devices, d.ID.String())
+		}
+	}
+	return r, nil
+}
+
+func startRollout(ctx context.Context, c *cli.Command) error {
+	if !c.Args().Present() {
+		return errors.New("name the rollout: moor rollouts start \"November\" --ring 'tenth: 10% for 24h' --ring 'the rest' --where ''")
+	}
+	k, err := dial()
+	if err != nil {
+		return err
+	}
+	var in api.NewRollout
+	if in.Where, in.Group, err = whereOrGroup(ctx, c, k); err != nil {
+		return err
+	}
+	spec := patch.Rollout{Name: c.Args().First(), Names: c.StringSlice("update"), Without: c.StringSlice("without"), Windows: c.Bool("in-windows"), Stage: c.Bool("stage"), PerSite: c.Int("per-site"), WaitHours: int(c.Duration("wait").Hours()),
+		Restart: c.String("restart"), Urgent: c.Bool("urgent"), Gate: patch.Gate{Careful: c.Bool("careful"), Rollback: c.Bool("take-back")}, Rings: []patch.Ring{}}
+	for _, class := range c.StringSlice("class") {
+		spec.Classes = append(spec.Classes, patch.Class(class))
+	}
+	for _, text := range c.StringSlice("ring") {
+		ring, err := ringOf(ctx, k, text)
+		if err != nil {
+			return err
+		}
+		spec.Rings = append(spec.Rings, ring)
+	}
+	in.Spec, in.Plan = spec, new(c.Bool("plan"))
+	r, err := client.Made(k.AddRolloutWithResponse(ctx, in))
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return printJSON(r)
+	}
+	if c.Bool("plan") {
+		return printRolloutPlan(r)
+	}
+	return followRollout(ctx, k, r)
+}
+
+func printRolloutPlan(r *api.Rollout) error {
+	t := newTable("RING", "DEVICES", "WATCHED", "TO PATCH", "NO WINDOW", "SUCH AS")
+	for i, ring := range r.Rings {
+		t.row(ring.Name, fmt.Sprint(ring.Devices), soak(r.Spec.Rings[i]), fmt.Sprint(ring.States["planned"]), fmt.Sprint(*ring.Shut), strings.Join(*ring.Sample, ", "))
+	}
+	if err := t.flush(); err != nil {
+		return err
+	}
+	fmt.Println()
+	t = newTable("UPDATE", "TO", "CLASS", "SEVERITY", "DEVICES")
+	for _, x := range r.Updates {
+		t.row(x.Update.Name, x.Update.To, string(x.Update.Class), string(x.Update.Severity), fmt.Sprint(x.Devices))
+	}
+	if err := t.flush(); err != nil {
+		return err
+	}
+	if len(r.Updates) == 0 {
+		fmt.Println("Nothing that these devices miss is approved: moor updates list, moor updates approve.")
+	}
+	if *r.LeftOut > 0 {
+		fmt.Printf("At %s nothing approved is missing.\n", counted(*r.LeftOut, "device"))
+	}
+	return nil
+}
+
+func soak(r patch.Ring) string { return lasted(time.Duration(r.SoakMinutes) * time.Minute) }
+
+func printRollout(r *api.Rollout) error {
+	fmt.Printf("%s is %s", device.CleanText(r.Spec.Name), r.Phase)
+	if r.Why != nil {
+		fmt.Printf(": %s", device.CleanText(*r.Why))
+	}
+	fmt.Printf("\n\n")
+	t := newTable("RING", "DEVICES", "WATCHED", "JUDGED", "VERDICT")
+	for i, ring := range r.Rings {
+		until, verdict := "", ""
+		if ring.Until != nil {
+			until = minute(*ring.Until)
+		}
+		switch {
+		case ring.Verdict != nil:
+			verdict = ring.Verdict.Why
+		case i == r.At && r.EndedAt == nil:
+			verdict = r.Phase
+		}
+		var past []patch.Past
+		if ring.Past != nil {
+			past = *ring.Past
+		}
+		for _, p := range past {
+			ended := "held"
+			if p.Reverted {
+				ended = "taken back"
+			}
+			why := ""
+			if p.Verdict != nil {
+				why = p.Verdict.Why
+			}
+			t.row(ring.Name, ended, "", minute(p.At), why)
+		}
+		t.row(ring.Name, statesOf(ring.States), soak(r.Spec.Rings[i]), until, verdict)
+	}
+	if err := t.flush(); err != nil {
+		return err
+	}
+	if len(r.Updates) > 0 {
+		fmt.Println()
+		t = newTable("UPDATE", "TO", "DEVICES", "STATE")
+		for _, x := range r.Updates {
+			t.row(x.Update.Name, x.Update.To, fmt.Sprint(x.Devices), statesOf(x.States))
+		}
+		if err := t.flush(); err != nil {
+			return err
+		}
+	}
+	if r.Phase == string(patch.Stopped) {
+		id := r.ID.String()[:8]
+		fmt.Printf("\nSee the devices: moor rollouts devices %s. Take it back: moor rollouts revert %s. Leave an update out and patch the ring again:\nmoor rollouts again %s --without NAME. Go on all the same: moor rollouts release %s.\n", id, id, id, id)
+	}
+	return nil
+}
+
+// followRollout tells how a rollout goes until it is over or needs a person.
+func followRollout(ctx context.Context, k *client.Client, r *api.Rollout) error {
+	tick := time.NewTicker(2 * time.Second)
+	defer tick.Stop()
+	for last := ""; ; {
+		at := min(r.At, len(r.Rings)-1)
+		if now := fmt.Sprintf("%s, ring %s: %s", r.Phase, device.CleanText(r.Rings[at].Name), statesOf(r.Rings[at].States)); now != last {
+			fmt.Fprintln(os.Stderr, now)
+			last = now
+		}
+		if r.EndedAt != nil || r.Phase == string(patch.Stopped) || r.Phase == string(patch.Asking) {
+			return printRollout(r)
+		}
+		select {
+		case <-ctx.Done():
+			fmt.Fprintf(os.Stderr, "The rollout goes on. See it with: moor rollouts show %s\n", r.ID.String()[:8])
+			return ctx.Err()
+		case <-tick.C:
+		}
+		var err error
+		if r, err = client.Result(k.GetRolloutWithResponse(ctx, r.ID)); err != nil {
+			return err
+		}
+	}
+}

@@ -1,0 +1,360 @@
+package patch
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"moorwatch.example/core/work"
+)
+
+// Rollout is how approved updates reach devices.
+type Rollout struct {
+	Name  string `json:"name"`
+	Rings []Ring `json:"rings"`
+	Gate  Gate   `json:"gate"`
+
+	// Which of the approved updates: all, or those of classes, or named ones; never those that are left out.
+	Classes []Class  `json:"classes,omitempty"`
+	Names   []string `json:"names,omitempty"`
+	Without []string `json:"without,omitempty"`
+
+	Windows   bool `json:"windows,omitempty"`  // runs begin in the devices' maintenance windows alone
+	Stage     bool `json:"stage,omitempty"`    // updates are fetched before the window
+	PerSite   int  `json:"per_site,omitempty"` // devices at once at a site; 0 is without limit
+	WaitHours int  `json:"wait_hours"`         // for how long devices that are away are caught up
+	// Enough is the share of a ring, in percent, that must be through before it is watched; those that
+	// are away are caught up meanwhile. 90 where it is 0.
+	Enough  int         `json:"enough,omitempty"`
+	Restart string      `json:"restart"` // RestartNever or RestartNeeded
+	Before  []work.Step `json:"before,omitempty"`
+	After   []work.Step `json:"after,omitempty"`
+	// Urgent has no ring watched, once a second person agreed.
+	Urgent bool `json:"urgent,omitempty"`
+}
+
+// Rules of restarting.
+const (
+	RestartNever  = "never"
+	RestartNeeded = "needed" // where an update asks for it, within the same run
+)
+
+const (
+	usualEnough = 90
+	maxWait     = 90 * 24
+)
+
+// Validate refuses a rollout that cannot be, and says what to write.
+func (r Rollout) Validate() error {
+	switch {
+	case strings.TrimSpace(r.Name) == "" || len(r.Name) > maxText:
+		return fmt.Errorf("give the rollout a name of 1 to %d bytes", maxText)
+	case r.PerSite < 0 || r.PerSite > 100_000:
+		return errors.New("how many at once at a site is 0 to 100000")
+	case r.WaitHours < 0 || r.WaitHours > maxWait:
+		return fmt.Errorf("devices are awaited for 0 to %d hours", maxWait)
+	case r.Enough < 0 || r.Enough > 100:
+		return errors.New("the share of a ring that must be through is 0 to 100 %")
+	case r.Restart != RestartNever && r.Restart != RestartNeeded:
+		return fmt.Errorf("restart is never or needed, and not %q", r.Restart)
+	}
+	for _, c := range r.Classes {
+		if !slices.Contains(Classes, c) {
+			return fmt.Errorf("there is no class %q", c)
+		}
+	}
+	for _, steps := range [][]work.Step{r.Before, r.After} {
+		if len(steps) > 0 {
+			if err := work.Validate(steps, nil); err != nil {
+				return err
+			}
+		}
+	}
+	return errors.Join(validNames(r.Names), validNames(r.Without), ValidateRings(r.Rings), r.Gate.Validate())
+}
+
+// Takes tells whether an approved update is one of this rollout's, where the device does not block it.
+func (r *Rollout) Takes(u *Update) bool {
+	return !slices.Contains(r.Without, u.Name) && (len(r.Classes) == 0 || slices.Contains(r.Classes, u.Class)) && (len(r.Names) == 0 || slices.Contains(r.Names, u.Name))
+}
+
+// Steps are what a device does to install updates.
+func (r Rollout) Steps(updates []Ref) []work.Step {
+	steps := slices.Clone(r.Before)
+	steps = append(steps, work.Step{Do: work.Update, Updates: refs(updates), Seconds: updateSeconds})
+	if r.Restart == RestartNeeded {
+		steps = append(steps, work.Step{Do: work.Refresh, OnError: work.OnContinue}, work.Step{Do: work.Restart, If: []work.Condition{{Kind: work.OfRestart}}, Seconds: restartSeconds})
+	}
+	return append(steps, r.After...)
+}
+
+// Fetch are the steps of fetching updates before the window.
+func Fetch(updates []Ref) []work.Step {
+	return []work.Step{{Do: work.Fetch, Updates: refs(updates), Seconds: updateSeconds}}
+}
+
+// Back are the steps of going back to the versions before; the refs name those.
+func Back(before []Ref, restart string) []work.Step {
+	steps := []work.Step{{Do: work.Back, Updates: refs(before), Seconds: updateSeconds}, {Do: work.Refresh, OnError: work.OnContinue}}
+	if restart == RestartNeeded {
+		steps = append(steps, work.Step{Do: work.Restart, If: []work.Condition{{Kind: work.OfRestart}}, Seconds: restartSeconds})
+	}
+	return steps
+}
+
+func refs(all []Ref) []work.Version {
+	out := make([]work.Version, len(all))
+	for i, r := range all {
+		out[i] = work.Version{Source: r.Source, Name: r.Name, Version: r.To}
+	}
+	return out
+}
+
+// Time limits of steps, in seconds.
+const (
+	updateSeconds  = 2 * 3600
+	restartSeconds = 1800
+)
+
+// Phase is what a rollout is about.
+type Phase string
+
+// The phases.
+const (
+	Asking    Phase = "asking"    // a second person is to agree
+	Patching  Phase = "patching"  // the devices of a ring are patched
+	Soaking   Phase = "soaking"   // they are watched
+	Stopped   Phase = "held"      // a person is to say how it goes on
+	Reverting Phase = "reverting" // what was installed is taken back
+	Paused    Phase = "paused"    // no ring begins
+	Done      Phase = "done"
+	Cancelled Phase = "cancelled"
+)
+
+// Over tells whether nothing more comes of a rollout.
+func (p Phase) Over() bool { return p == Done || p == Cancelled }
+
+// RingState is how far a ring has come.
+type RingState struct {
+	Devices  int       `json:"devices"` // that are in it
+	Job      string    `json:"job,omitempty"`
+	Staging  string    `json:"staging,omitempty"` // the job that fetches
+	Back     string    `json:"back,omitempty"`    // the job that takes back
+	Try      int       `json:"try,omitempty"`     // how often it was patched anew
+	Without  []string  `json:"without,omitempty"` // what was left out
+	BeganAt  time.Time `json:"began_at,omitzero"`
+	Through  time.Time `json:"through_at,omitzero"` // when enough of its devices were through
+	Until    time.Time `json:"until,omitzero"`      // when it is judged
+	Verdict  *Verdict  `json:"verdict,omitempty"`
+	Released string    `json:"released,omitempty"` // who had it go on though it was held
+	Reverted bool      `json:"reverted,omitempty"`
+	Past     []Past    `json:"past,omitempty"` // what came of earlier tries
+}
+
+// Past is how an earlier try of a ring ended.
+type Past struct {
+	At       time.Time `json:"at"` // when it was judged
+	Verdict  *Verdict  `json:"verdict,omitempty"`
+	Reverted bool      `json:"reverted,omitempty"`
+	Without  []string  `json:"without,omitempty"` // what was left out then
+}
+
+// State is how far a rollout has come.
+type State struct {
+	Phase  Phase       `json:"phase"`
+	Before Phase       `json:"before,omitempty"` // the phase that it was paused in
+	At     int         `json:"at"`               // the ring
+	Why    string      `json:"why,omitempty"`    // it is held, or ended as it did
+	Agreed string      `json:"agreed,omitempty"` // the second person, of an urgent one
+	Rings  []RingState `json:"rings"`
+}
+
+// Begun is the state of a rollout that begins.
+func (r Rollout) Begun(devices []int) State {
+	s := State{Phase: Patching, Rings: make([]RingState, len(r.Rings))}
+	if r.Urgent {
+		s.Phase = Asking
+	}
+	for i := range s.Rings {
+		s.Rings[i].Devices = devices[i]
+	}
+	return s
+}
+
+// Runs are how the runs of a ring's job stand.
+type Runs struct {
+	All, Over int
+	// Away are those that wait for devices that are not connected, or for their windows.
+	Away int
+}
+
+// What is to be done next.
+const (
+	DoNothing = ""
+	DoBegin   = "begin"  // ring At begins
+	DoJudge   = "judge"  // ring At is to be judged: Judged takes the verdict
+	DoRevert  = "revert" // what rings up to At installed is taken back
+	DoFinish  = "finish" // it is over
+)
+
+// Next moves a rollout on, as far as that needs no deed, and tells what is to be done. runs are those of
+// the job of ring At, or of taking back; of a ring whose job was not begun they count for nothing.
+func (r Rollout) Next(s *State, runs Runs, now time.Time) string {
+	if s.At >= len(s.Rings) {
+		if !s.Phase.Over() {
+			s.Phase = Done
+			return DoFinish
+		}
+		return DoNothing
+	}
+	ring := &s.Rings[s.At]
+	switch s.Phase {
+	case Patching:
+		if ring.Job == "" {
+			if ring.Devices == 0 {
+				s.At++
+				return r.Next(s, Runs{}, now)
+			}
+			return DoBegin
+		}
+		enough := r.Enough
+		if enough == 0 {
+			enough = usualEnough
+		}
+		// Those that are away are caught up; those under way are awaited.
+		if runs.Over < runs.All && (100*runs.Over < enough*runs.All || runs.Over+runs.Away < runs.All) {
+			return DoNothing
+		}
+		s.Phase, ring.Through = Soaking, now
+		soak := time.Duration(r.Rings[s.At].SoakMinutes) * time.Minute
+		if r.Urgent && s.Agreed != "" {
+			soak = 0
+		}
+		ring.Until = now.Add(soak)
+		fallthrough
+	case Soaking:
+		if now.Before(ring.Until) {
+			return DoNothing
+		}
+		return DoJudge
+	case Reverting:
+		if ring.Back == "" {
+			return DoRevert
+		}
+		if runs.Over < runs.All {
+			return DoNothing
+		}
+		ring.Reverted = true
+		for i := s.At - 1; i >= 0; i-- { // the rings before it too
+			if s.Rings[i].Job != "" && !s.Rings[i].Reverted {
+				s.At = i
+				return r.Next(s, Runs{}, now)
+			}
+		}
+		s.Phase = Stopped
+	}
+	return DoNothing
+}
+
+// Judged takes the verdict on ring At.
+func (r Rollout) Judged(s *State, v Verdict) {
+	ring := &s.Rings[s.At]
+	ring.Verdict = &v
+	switch {
+	case v.Go:
+		s.At++
+		s.Phase, s.Why = Patching, ""
+	case r.Gate.Rollback:
+		s.Phase, s.Why = Reverting, v.Why
+	default:
+		s.Phase, s.Why = Stopped, v.Why
+	}
+}
+
+// What a person does to a rollout.
+const (
+	DeedAgree   = "agree"   // to an urgent one, as the second person
+	DeedPause   = "pause"   // no ring begins
+	DeedResume  = "resume"  // after a pause
+	DeedRelease = "release" // it goes on though it was held
+	DeedAgain   = "again"   // the ring is patched anew, after something was left out or mended
+	DeedRevert  = "revert"  // what was installed is taken back
+	DeedCancel  = "cancel"
+)
+
+// Do does a deed of a person; by is who, and begun who began the rollout. An error says why it cannot be.
+func (r Rollout) Do(s *State, deed, by, begun string, now time.Time) error {
+	if s.Phase.Over() {
+		return errors.New("the rollout is over")
+	}
+	held := func() error {
+		if s.Phase != Stopped {
+			return fmt.Errorf("the rollout is %s, and not held", s.Phase)
+		}
+		return nil
+	}
+	switch deed {
+	case DeedAgree:
+		if s.Phase != Asking {
+			return errors.New("it does not wait for a second person")
+		}
+		if by == begun {
+			return errors.New("the second person is another than who began it")
+		}
+		s.Agreed, s.Phase = by, Patching
+	case DeedPause:
+		if s.Phase != Patching && s.Phase != Soaking {
+			return fmt.Errorf("the rollout is %s: it is paused while it patches or watches", s.Phase)
+		}
+		s.Before, s.Phase = s.Phase, Paused
+	case DeedResume:
+		if s.Phase != Paused {
+			return errors.New("it is not paused")
+		}
+		s.Phase, s.Before = s.Before, ""
+	case DeedRelease:
+		if err := held(); err != nil {
+			return err
+		}
+		if s.Rings[s.At].Reverted {
+			return errors.New("what this ring installed was taken back: patch it again")
+		}
+		s.Rings[s.At].Released = by
+		s.At++
+		s.Phase, s.Why = Patching, ""
+	case DeedAgain:
+		if err := held(); err != nil {
+			return err
+		}
+		// Rings that were taken back begin anew, the first of them first.
+		for s.At > 0 && s.Rings[s.At-1].Reverted {
+			s.At--
+		}
+		for i := s.At; i < len(s.Rings); i++ {
+			old := s.Rings[i]
+			if old.Verdict != nil || old.Reverted {
+				old.Past = append(old.Past, Past{At: old.Until, Verdict: old.Verdict, Reverted: old.Reverted, Without: old.Without})
+			}
+			s.Rings[i] = RingState{Devices: old.Devices, Try: old.Try, Past: old.Past}
+		}
+		s.Phase, s.Why = Patching, ""
+	case DeedRevert:
+		if s.Phase == Asking || s.Phase == Reverting {
+			return fmt.Errorf("the rollout is %s", s.Phase)
+		}
+		for s.At > 0 && (s.At >= len(s.Rings) || s.Rings[s.At].Job == "") {
+			s.At--
+		}
+		if s.Rings[s.At].Job == "" || s.Rings[s.At].Reverted {
+			return errors.New("there is nothing to take back")
+		}
+		s.Phase, s.Why = Reverting, "Taken back by "+by+"."
+	case DeedCancel:
+		s.Phase, s.Why = Cancelled, "Cancelled by "+by+"."
+	default:
+		return fmt.Errorf("a rollout is told to agree, pause, resume, release, again, revert or cancel, and not to %q", deed)
+	}
+	return nil
+}

@@ -1,0 +1,403 @@
+// Package lab is real Linux machines on one host: containers that boot a systemd of their own on overlays of
+// the host's root, with names, machine-ids, networks, journals and an apt of their own, and a repository of
+// made-up packages. It needs root, Debian, and systemd-nspawn(1). The end-to-end tests use it, and make lab.
+package lab
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/google/uuid"
+)
+
+// Options of a lab.
+type Options struct {
+	// Agent is the path of the program moor-agent.
+	Agent string
+	// Service is the address of a service on this host, such as http://127.0.0.1:8460. Machines reach it at
+	// the same address, through their own network.
+	Service string
+	// Enrol puts the identity of a device into a folder, as moor-agent enrol does.
+	Enrol func(ctx context.Context, name, dir string) error
+}
+
+// Lab is machines and what they share.
+type Lab struct {
+	options  Options
+	base     string // folder of all that it makes
+	repo     string
+	site     *http.Server
+	listens  []net.Listener
+	machines []*Machine
+	bridge   string
+	subnet   string // of its machines, the first three numbers
+	closing  context.Context
+	close    context.CancelFunc
+}
+
+// Missing tells what this host lacks for a lab, in words; "" where nothing.
+func Missing() string {
+	if os.Getuid() != 0 {
+		return "a lab needs root"
+	}
+	for _, program := range []string{"systemd-nspawn", "dpkg-deb", "dpkg-scanpackages", "ip"} {
+		if _, err := exec.LookPath(program); err != nil {
+			return "a lab needs the program " + program
+		}
+	}
+	return ""
+}
+
+// New prepares a lab: its repository, with the versions that machines begin with, its network, and the layer
+// that all machines share.
+func New(ctx context.Context, o Options) (l *Lab, err error) {
+	if why := Missing(); why != "" {
+		return nil, errors.New(why)
+	}
+	l = &Lab{options: o}
+	l.closing, l.close = context.WithCancel(context.Background())
+	defer func() {
+		if err != nil {
+			l.Close()
+		}
+	}()
+	if l.base, err = os.MkdirTemp("", "moorwatch-lab-"); err != nil {
+		return nil, err
+	}
+	// Layers of one overlay must not lie in each other, as a folder of this host would in its root.
+	if err := syscall.Mount("tmpfs", l.base, "tmpfs", 0, "size=4g,mode=0755"); err != nil {
+		return nil, fmt.Errorf("mounting memory for the disks: %w", err)
+	}
+	l.repo = filepath.Join(l.base, "repo")
+	for _, dir := range []string{filepath.Join(l.repo, mainSuite), filepath.Join(l.repo, securitySuite), filepath.Join(l.base, "shared/upper"), filepath.Join(l.base, "shared/work"), filepath.Join(l.base, "shared/root")} {
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return nil, err
+		}
+	}
+	debs, err := l.put(ctx, before)
+	if err != nil {
+		return nil, err
+	}
+	if err := l.network(ctx); err != nil {
+		return nil, err
+	}
+	return l, l.share(ctx, debs)
+}
+
+// put adds packages to the repository.
+func (l *Lab) put(ctx context.Context, all []piece) (debs []string, err error) {
+	for _, p := range all {
+		suite := mainSuite
+		if p.security {
+			suite = securitySuite
+		}
+		deb, err := p.build(ctx, filepath.Join(l.base, "build"), filepath.Join(l.repo, suite))
+		if err != nil {
+			return nil, err
+		}
+		debs = append(debs, deb)
+	}
+	return debs, errors.Join(index(ctx, l.repo, mainSuite, "Larkmoor"), index(ctx, l.repo, securitySuite, "Larkmoor Security"))
+}
+
+// Publish adds the newer versions to the repository: tarnlib 1.1, a security fix that its users are restarted
+// for; kiosk-screen 3.3, whose service does not start; fell-kernel 6.2, which asks for a restart; bracken 2,
+// whose installation fails; peat 2, which takes four seconds; sedge 2, which needs what there is not.
+func (l *Lab) Publish(ctx context.Context) error {
+	_, err := l.put(ctx, after)
+	return err
+}
+
+// Vanish takes the repository off the network.
+func (l *Lab) Vanish() { l.site.Close() }
+
+// network makes the bridge of the machines, and serves the repository and the service's address on it.
+func (l *Lab) network(ctx context.Context) error {
+	for n := range 200 { // labs beside each other have bridges of their own
+		l.bridge, l.subnet = fmt.Sprintf("moorlab%d", n), fmt.Sprintf("198.18.%d.", n)
+		if run(ctx, "ip", "link", "add", l.bridge, "type", "bridge") == nil {
+			break
+		}
+		l.bridge = ""
+	}
+	if l.bridge == "" {
+		return errors.New("no bridge can be added: does the kernel have bridges?")
+	}
+	host := l.subnet + "1"
+	if err := errors.Join(run(ctx, "ip", "addr", "add", host+"/24", "dev", l.bridge), run(ctx, "ip", "link", "set", l.bridge, "up")); err != nil {
+		return err
+	}
+	packages, err := net.Listen("tcp", host+":80")
+	if err != nil {
+		return err
+	}
+	l.site = &http.Server{Handler: http.FileServer(http.Dir(l.repo)), ReadHeaderTimeout: 10 * time.Second}
+	go l.site.Serve(packages)
+	address := strings.TrimPrefix(l.options.Service, "http://")
+	_, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return fmt.Errorf("the service's address: %w", err)
+	}
+	service, err := net.Listen("tcp", host+":"+port)
+	if err != nil {
+		return err
+	}
+	l.listens = append(l.listens, service)
+	go func() {
+		for {
+			c, err := service.Accept()
+			if err != nil {
+				return
+			}
+			go relay(c, address)
+		}
+	}()
+	return nil
+}
+
+// relay passes bytes between a connection and an address.
+func relay(c net.Conn, address string) {
+	defer c.Close()
+	d, err := net.DialTimeout("tcp", address, 5*time.Second)
+	if err != nil {
+		return
+	}
+	defer d.Close()
+	go func() { io.Copy(d, c); d.Close() }()
+	io.Copy(c, d)
+}
+
+// share makes the layer that all machines have above the host's root.
+func (l *Lab) share(ctx context.Context, debs []string) error {
+	root := filepath.Join(l.base, "shared/root")
+	if err := syscall.Mount("overlay", root, "overlay", 0, "lowerdir=/,upperdir="+l.base+"/shared/upper,workdir="+l.base+"/shared/work"); err != nil {
+		return fmt.Errorf("mounting an overlay of this host's root: %w", err)
+	}
+	defer syscall.Unmount(root, syscall.MNT_DETACH)
+	write := func(name, text string) error {
+		path := filepath.Join(root, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return err
+		}
+		return os.WriteFile(path, []byte(text), 0o644)
+	}
+	for _, name := range []string{"postgresql.service", "apt-daily.timer", "apt-daily-upgrade.timer", "systemd-networkd.service", "networking.service", "systemd-resolved.service"} {
+		os.Remove(filepath.Join(root, "etc/systemd/system", name))
+		os.Symlink("/dev/null", filepath.Join(root, "etc/systemd/system", name))
+	}
+	os.RemoveAll(filepath.Join(root, "etc/apt/sources.list.d"))
+	os.RemoveAll(filepath.Join(root, "etc/apt/preferences.d"))
+	_, port, _ := net.SplitHostPort(strings.TrimPrefix(l.options.Service, "http://"))
+	host := l.subnet + "1"
+	wants := filepath.Join(root, "etc/systemd/system/multi-user.target.wants")
+	err := errors.Join(os.MkdirAll(wants, 0o755),
+		write("etc/apt/sources.list", fmt.Sprintf("deb [trusted=yes] http://%s/%s ./\ndeb [trusted=yes] http://%s/%s ./\n", host, mainSuite, host, securitySuite)),
+		write("etc/apt/apt.conf.d/90lab", "Acquire::http::Proxy \"false\";\nAcquire::http::Timeout \"10\";\nAPT::Sandbox::User \"root\";\n"),
+		write("usr/lib/systemd/system/moor-agent.service", "[Unit]\nAfter=lab-network.service lab-service.socket\n[Service]\nExecStart=/usr/local/bin/moor-agent run --dir /var/lib/moor-agent\nRestart=always\nRestartSec=1\n"),
+		write("usr/lib/systemd/system/lab-network.service", "[Unit]\nBefore=moor-agent.service\n[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=/bin/sh /etc/lab-network\n"),
+		// The service's address is on the machine's own loopback, as it is on the host.
+		write("usr/lib/systemd/system/lab-service.socket", fmt.Sprintf("[Socket]\nListenStream=127.0.0.1:%s\n", port)),
+		write("usr/lib/systemd/system/lab-service.service", fmt.Sprintf("[Unit]\nRequires=lab-service.socket\n[Service]\nExecStart=/lib/systemd/systemd-socket-proxyd %s:%s\n", host, port)))
+	if err != nil {
+		return err
+	}
+	for _, name := range []string{"moor-agent.service", "lab-network.service", "lab-service.socket"} {
+		os.Symlink("/usr/lib/systemd/system/"+name, filepath.Join(wants, name))
+	}
+	program, err := os.ReadFile(l.options.Agent)
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(root, "usr/local/bin/moor-agent"), program, 0o755); err != nil {
+		return err
+	}
+	for _, deb := range debs {
+		text, err := os.ReadFile(deb)
+		if err == nil {
+			err = os.WriteFile(filepath.Join(root, "var/cache", filepath.Base(deb)), text, 0o644)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return run(ctx, "systemd-nspawn", "--quiet", "--directory="+root, "--register=no", "--keep-unit", "--pipe", "/bin/sh", "-c", "dpkg -i /var/cache/*_all.deb && systemctl enable heathd.service kiosk-screen.service && rm /var/cache/*_all.deb")
+}
+
+// Machine is one of a lab. Its methods are called one at a time.
+type Machine struct {
+	Name string
+	Root string // of its disk, as the host sees it
+
+	lab     *Lab
+	dir     string
+	number  int
+	mu      sync.Mutex
+	leader  *os.Process // systemd-nspawn, while it is booted
+	stopped bool
+	said    bytes.Buffer
+	done    chan struct{}
+}
+
+// Start adds a machine, enrols it and boots it. A machine that restarts is booted again.
+func (l *Lab) Start(ctx context.Context, name string) (*Machine, error) {
+	m := &Machine{Name: name, lab: l, dir: filepath.Join(l.base, "machines", name), number: len(l.machines) + 2}
+	m.Root = filepath.Join(m.dir, "root")
+	l.machines = append(l.machines, m)
+	if err := m.make(ctx); err != nil {
+		return nil, fmt.Errorf("machine %s: %w", name, err)
+	}
+	m.boot()
+	return m, nil
+}
+
+// make gives the machine a disk as new.
+func (m *Machine) make(ctx context.Context) error {
+	for _, dir := range []string{"upper", "work", "root"} {
+		if err := os.MkdirAll(filepath.Join(m.dir, dir), 0o755); err != nil {
+			return err
+		}
+	}
+	if err := syscall.Mount("overlay", m.Root, "overlay", 0, "lowerdir="+m.lab.base+"/shared/upper:/,upperdir="+m.dir+"/upper,workdir="+m.dir+"/work"); err != nil {
+		return fmt.Errorf("mounting its disk: %w", err)
+	}
+	address := fmt.Sprintf("%s%d", m.lab.subnet, m.number)
+	for name, text := range map[string]string{"etc/machine-id": strings.ReplaceAll(uuid.NewString(), "-", "") + "\n", "etc/hostname": m.Name + "\n", "etc/hosts": "127.0.0.1 localhost " + m.Name + "\n",
+		"etc/lab-network": "ip link set lo up\nip addr add " + address + "/24 dev host0\nip link set host0 up\nip route add default via " + m.lab.subnet + "1\n"} {
+		os.Remove(filepath.Join(m.Root, name))
+		if err := os.WriteFile(filepath.Join(m.Root, name), []byte(text), 0o644); err != nil {
+			return err
+		}
+	}
+	return m.lab.options.Enrol(ctx, m.Name, filepath.Join(m.Root, "var/lib/moor-agent"))
+}
+
+// boot boots the machine, again and again until it is stopped.
+func (m *Machine) boot() {
+	m.mu.Lock()
+	m.stopped, m.done = false, make(chan struct{})
+	done := m.done
+	m.mu.Unlock()
+	go func() {
+		defer close(done)
+		for {
+			m.unlink() // what a machine left that ended at once
+			cmd := exec.Command("systemd-nspawn", "--quiet", "--directory="+m.Root, "--boot", "--register=no", "--keep-unit", "--machine="+m.container(), "--hostname="+m.Name, "--network-bridge="+m.lab.bridge,
+				"--link-journal=no", "--resolv-conf=off", "--timezone=off", "--console=pipe")
+			cmd.Stdout, cmd.Stderr = &m.said, &m.said
+			m.mu.Lock()
+			if m.stopped || m.lab.closing.Err() != nil || cmd.Start() != nil {
+				m.mu.Unlock()
+				return
+			}
+			m.leader = cmd.Process
+			m.mu.Unlock()
+			cmd.Wait()
+			select { // one that cannot boot does not try all the time
+			case <-m.lab.closing.Done():
+			case <-time.After(200 * time.Millisecond):
+			}
+		}
+	}()
+}
+
+// unlink removes the machine's network interface from the host, where it is there.
+func (m *Machine) unlink() { run(context.Background(), "ip", "link", "del", m.link()) }
+
+// Said is what the machine wrote to its console, while it is off.
+func (m *Machine) Said() string { return m.said.String() }
+
+// link is the machine's network, as the host names it.
+func (m *Machine) link() string { return "vb-" + m.container() }
+
+// container is what the host calls the machine: a name of its own among those of other labs, and short enough
+// for the name of an interface.
+func (m *Machine) container() string { return fmt.Sprintf("%s-%d", m.lab.bridge, m.number) }
+
+// Cut takes the machine off its network, and Join puts it back.
+func (m *Machine) Cut(ctx context.Context) error {
+	return run(ctx, "ip", "link", "set", m.link(), "down")
+}
+func (m *Machine) Join(ctx context.Context) error {
+	return run(ctx, "ip", "link", "set", m.link(), "up")
+}
+
+// Kill ends the machine as a power cut does, and it boots again.
+func (m *Machine) Kill() error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.leader == nil {
+		return errors.New("the machine is off")
+	}
+	return m.leader.Kill()
+}
+
+// Stop shuts the machine down, and returns when it is off.
+func (m *Machine) Stop() {
+	m.mu.Lock()
+	m.stopped = true
+	leader, done := m.leader, m.done
+	m.mu.Unlock()
+	if done == nil {
+		return
+	}
+	if leader != nil {
+		leader.Signal(syscall.SIGTERM)
+	}
+	select {
+	case <-done:
+	case <-time.After(20 * time.Second):
+		leader.Kill()
+		<-done
+	}
+}
+
+// Reset gives the machine a disk as new, with another identity, and boots it.
+func (m *Machine) Reset(ctx context.Context) error {
+	m.Stop()
+	syscall.Unmount(m.Root, syscall.MNT_DETACH)
+	os.RemoveAll(m.dir)
+	if err := m.make(ctx); err != nil {
+		return err
+	}
+	m.boot()
+	return nil
+}
+
+// Close ends all machines, and removes what the lab made.
+func (l *Lab) Close() {
+	l.close()
+	var ending sync.WaitGroup
+	for _, m := range l.machines {
+		ending.Go(func() {
+			m.Stop()
+			m.unlink()
+			syscall.Unmount(m.Root, syscall.MNT_DETACH)
+		})
+	}
+	ending.Wait()
+	if l.site != nil {
+		l.site.Close()
+	}
+	for _, one := range l.listens {
+		one.Close()
+	}
+	if l.bridge != "" {
+		run(context.Background(), "ip", "link", "del", l.bridge)
+	}
+	if l.base != "" {
+		syscall.Unmount(l.base, syscall.MNT_DETACH)
+		os.RemoveAll(l.base)
+	}
+}

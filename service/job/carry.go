@@ -1,0 +1,81 @@
+package job
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"moorwatch.example/core/job"
+	"moorwatch.example/core/work"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/fleet"
+	"moorwatch.example/service/front"
+)
+
+// Carry has steps done at devices, by a job of an identity. One that was begun before is not begun again.
+func (c *Column) Carry(ctx context.Context, id uuid.UUID, name, by string, steps []work.Step, devices []uuid.UUID, windows bool, limits job.Limits) error {
+	if err := work.Validate(steps, nil); err != nil {
+		return err
+	}
+	now := time.Now()
+	j := newJob{id: id, name: name, work: job.OfSteps(name, steps...), origin: "rollout", state: running, beginAt: now, by: by, when: job.When{Windows: windows}, limits: limits, target: target{Devices: devices}, values: map[string]string{}}
+	var chosen []fleet.Meant
+	for _, d := range devices {
+		if m, ok := c.fleet.Known(d); ok {
+			chosen = append(chosen, m)
+		}
+	}
+	j.deadline = limits.Awaited(now, false)
+	j.runs = runsFor(j.work, chosen, "", now, func(time.Time) time.Time { return j.deadline })
+	err := c.put(ctx, j, front.Deed{Actor: by, Via: "rollout", Action: "job.begin", Result: "begun"})
+	if db.Duplicate(err) {
+		return nil
+	}
+	return err
+}
+
+// Progress is how the runs of a job stand: away are those that wait for their device, or its window.
+func (c *Column) Progress(ctx context.Context, id uuid.UUID) (all, over, away int, err error) {
+	c.mu.Lock()
+	if o := c.open[id]; o != nil {
+		now := time.Now()
+		for _, r := range o.waiting {
+			if _, theirs := c.obstacle(r, now); theirs {
+				away++
+			}
+		}
+		for state, n := range o.counts {
+			all += n
+			if state.Over() {
+				over += n
+			}
+		}
+		c.mu.Unlock()
+		return all, over, away, nil
+	}
+	c.mu.Unlock()
+	counts, err := c.store.counts(ctx, id)
+	for state, n := range counts {
+		all += n
+		if state.Over() {
+			over += n
+		}
+	}
+	return all, over, 0, err
+}
+
+// End cancels a job, where it is not over.
+func (c *Column) End(ctx context.Context, id uuid.UUID) error {
+	c.mu.Lock()
+	over := c.open[id] == nil
+	c.mu.Unlock()
+	if over {
+		return nil
+	}
+	if err := c.steer(ctx, id, "cancel"); err != nil {
+		return fmt.Errorf("cancelling the job: %w", err)
+	}
+	return nil
+}

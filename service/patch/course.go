@@ -1,0 +1,224 @@
+package patch
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"moorwatch.example/core/job"
+	"moorwatch.example/core/patch"
+)
+
+// advance has all rollouts go on that are not over.
+func (c *Column) advance(ctx context.Context, now time.Time) error {
+	c.moving.Lock()
+	defer c.moving.Unlock()
+	all, err := c.store.open(ctx)
+	if err != nil {
+		return err
+	}
+	var bad []error
+	for _, r := range all {
+		if err := c.move(ctx, &r, now); err != nil {
+			bad = append(bad, fmt.Errorf("rollout %s: %w", r.spec.Name, err))
+		}
+	}
+	late, err := c.store.late(ctx)
+	for _, id := range late {
+		bad = append(bad, c.store.settle(ctx, id))
+	}
+	return errors.Join(append(bad, err)...)
+}
+
+// jobOf is the identity of a job of a rollout: the same each time that it is asked for, so that a service
+// that died before it noted what it began begins it once.
+func jobOf(r *rollout, what string) uuid.UUID {
+	return uuid.NewSHA1(r.id, fmt.Appendf(nil, "%s %d %d", what, r.state.At, r.state.Rings[r.state.At].Try))
+}
+
+// move has one rollout go on as far as it can now. The lock is held.
+func (c *Column) move(ctx context.Context, r *rollout, now time.Time) error {
+	if err := c.store.settle(ctx, r.id); err != nil {
+		return err
+	}
+	for range 2 * len(r.spec.Rings) {
+		was := fmt.Sprint(r.state)
+		runs, err := c.runs(ctx, r)
+		if err != nil {
+			return err
+		}
+		do := r.spec.Next(&r.state, runs, now)
+		switch do {
+		case patch.DoBegin:
+			err = c.beginRing(ctx, r, now)
+		case patch.DoRevert:
+			err = c.revertRing(ctx, r)
+		case patch.DoJudge:
+			var v patch.Verdict
+			if v, err = c.judge(ctx, r); err == nil {
+				r.spec.Judged(&r.state, v)
+			}
+		}
+		if err != nil {
+			return err
+		}
+		if fmt.Sprint(r.state) == was {
+			return nil
+		}
+		if err := c.store.save(ctx, *r); err != nil {
+			return err
+		}
+		c.fleet.Publish("rollouts", map[string]any{"ids": []uuid.UUID{r.id}})
+		if do == patch.DoNothing || do == patch.DoFinish {
+			return nil
+		}
+	}
+	return nil
+}
+
+// runs is how the job stands that the rollout waits for.
+func (c *Column) runs(ctx context.Context, r *rollout) (runs patch.Runs, err error) {
+	if r.state.At >= len(r.state.Rings) {
+		return runs, nil
+	}
+	ring := r.state.Rings[r.state.At]
+	which := ring.Job
+	if r.state.Phase == patch.Reverting {
+		which = ring.Back
+	}
+	if which == "" {
+		return runs, nil
+	}
+	id, err := uuid.Parse(which)
+	if err != nil {
+		return runs, err
+	}
+	runs.All, runs.Over, runs.Away, err = c.jobs.Progress(ctx, id)
+	return runs, err
+}
+
+// beginRing has the devices of a ring install what they miss of what is approved.
+func (c *Column) beginRing(ctx context.Context, r *rollout, now time.Time) error {
+	ring := &r.state.Rings[r.state.At]
+	all, err := c.store.inRing(ctx, r.id, r.state.At)
+	if err != nil {
+		return err
+	}
+	plan, err := c.wanted(ctx, r.spec, all, now)
+	if err != nil {
+		return err
+	}
+	id := jobOf(r, "patch")
+	if err := c.store.plan(ctx, r.id, r.state.At, id, plan); err != nil {
+		return err
+	}
+	if len(plan) > 0 {
+		limits := job.Limits{PerSite: r.spec.PerSite, WaitHours: r.spec.WaitHours}
+		devices, refs := ordered(plan, patch.Update.Ref)
+		name := r.spec.Name + ", " + r.spec.Rings[r.state.At].Name
+		if r.spec.Windows && r.spec.Stage {
+			staging := jobOf(r, "stage")
+			ring.Staging = staging.String()
+			if err := c.jobs.Carry(ctx, staging, name+", fetching", r.begunBy, patch.Fetch(refs), devices, false, limits); err != nil {
+				return err
+			}
+		}
+		if err := c.jobs.Carry(ctx, id, name, r.begunBy, r.spec.Steps(refs), devices, r.spec.Windows, limits); err != nil {
+			return err
+		}
+	}
+	ring.Job, ring.BeganAt, ring.Without = id.String(), now, r.spec.Without
+	return nil
+}
+
+// ordered is what one job is told of: at which devices, and all versions, each once.
+func ordered(plan []plannedFor, version func(patch.Update) patch.Ref) (devices []uuid.UUID, refs []patch.Ref) {
+	seen := map[patch.Ref]bool{}
+	for _, p := range plan {
+		devices = append(devices, p.device)
+		for _, u := range p.updates {
+			if ref := version(u); !seen[ref] {
+				seen[ref] = true
+				refs = append(refs, ref)
+			}
+		}
+	}
+	return devices, refs
+}
+
+// wanted is what devices miss of what is approved and is this rollout's.
+func (c *Column) wanted(ctx context.Context, spec patch.Rollout, devices []uuid.UUID, now time.Time) (plan []plannedFor, err error) {
+	s, err := c.look(ctx, now)
+	if err != nil {
+		return nil, err
+	}
+	err = c.store.wholly(ctx, devices, func(b brief, details map[int32]detail) {
+		m, ok := c.fleet.Known(b.device)
+		if !ok {
+			return
+		}
+		p, state := plannedFor{device: b.device}, s.at(m.Place)
+		s.each(b, func(id int32, u *known, blocked bool) {
+			if !blocked && spec.Takes(&u.Update) && state(id) == patch.Approved {
+				one := u.Update
+				one.From = details[id].From
+				p.updates = append(p.updates, one)
+			}
+		})
+		if len(p.updates) > 0 {
+			plan = append(plan, p)
+		}
+	})
+	return plan, err
+}
+
+// revertRing has the devices of a ring go back to what they had.
+func (c *Column) revertRing(ctx context.Context, r *rollout) error {
+	ring := &r.state.Rings[r.state.At]
+	if ring.Job != "" { // what has not begun does not begin any more
+		id, err := uuid.Parse(ring.Job)
+		if err == nil {
+			err = c.jobs.End(ctx, id)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	id := jobOf(r, "back")
+	all, err := c.store.planBack(ctx, r.id, r.state.At, id)
+	if err != nil {
+		return err
+	}
+	if len(all) > 0 {
+		devices, refs := ordered(all, func(u patch.Update) patch.Ref { return patch.Ref{Source: u.Source, Name: u.Name, To: u.From} })
+		name := r.spec.Name + ", " + r.spec.Rings[r.state.At].Name + ", back"
+		if err := c.jobs.Carry(ctx, id, name, r.begunBy, patch.Back(refs, r.spec.Restart), devices, false, job.Limits{WaitHours: max(r.spec.WaitHours, 24)}); err != nil {
+			return err
+		}
+	}
+	ring.Back = id.String()
+	return nil
+}
+
+// judge has the gate look at what became of a ring.
+func (c *Column) judge(ctx context.Context, r *rollout) (patch.Verdict, error) {
+	f, patched, others, err := c.store.facts(ctx, r.id, r.state.At, r.state.Rings[r.state.At].BeganAt)
+	if err != nil {
+		return patch.Verdict{}, err
+	}
+	level := func(devices []uuid.UUID, reading string) (all []float64) {
+		for _, id := range devices {
+			if m, ok := c.fleet.Known(id); ok && m.Subject.Readings != nil {
+				if v, ok := m.Subject.Readings.Value(reading); ok {
+					all = append(all, v)
+				}
+			}
+		}
+		return all
+	}
+	f.LogOn, f.LogOn0 = level(patched, "log-on"), level(others, "log-on")
+	return r.spec.Gate.Judge(f), nil
+}

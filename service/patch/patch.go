@@ -1,0 +1,162 @@
+// Package patch is the column of updates: what devices miss and what they risk by it, the rules that approve
+// it, and the rollouts that bring it to devices ring by ring. Its rules are in core/patch; runs at devices
+// are those of jobs, which this column has begun for it.
+package patch
+
+import (
+	"context"
+	"encoding/json"
+	"log/slog"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"moorwatch.example/contract/link"
+	"moorwatch.example/core/access"
+	"moorwatch.example/core/device"
+	"moorwatch.example/core/health"
+	"moorwatch.example/core/job"
+	"moorwatch.example/core/patch"
+	"moorwatch.example/core/work"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/fleet"
+	"moorwatch.example/service/front"
+	"moorwatch.example/service/hub"
+)
+
+// Fleet is what this column asks and tells of devices.
+type Fleet interface {
+	front.Sight
+	// Meant returns the devices of a group, those for which an expression holds, or all, by name; of
+	// them those at which the caller holds a permission.
+	Meant(caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]fleet.Meant, error)
+	// Known is one device.
+	Known(id uuid.UUID) (fleet.Meant, bool)
+	// KnownScope refuses a scope that is not there.
+	KnownScope(ctx context.Context, scope health.Scope) error
+	// Publish sends an event to all who listen to the console's stream.
+	Publish(name string, data any)
+}
+
+// Jobs has steps done at devices, each once.
+type Jobs interface {
+	// Carry begins a job of an identity; one that was begun before is not begun again.
+	Carry(ctx context.Context, id uuid.UUID, name, by string, steps []work.Step, devices []uuid.UUID, windows bool, limits job.Limits) error
+	// Progress is how its runs stand: away are those that wait for the device or its window.
+	Progress(ctx context.Context, id uuid.UUID) (all, over, away int, err error)
+	// End cancels what has not begun.
+	End(ctx context.Context, id uuid.UUID) error
+}
+
+// Windows tells of the maintenance windows of devices.
+type Windows interface {
+	// WindowUntil is when the windows end that a place lies in now; zero outside any.
+	WindowUntil(p *health.Place, zone string, now time.Time) time.Time
+	// WindowNext is when the next window of a place opens; zero where none ever does.
+	WindowNext(p *health.Place, zone string, now time.Time) time.Time
+}
+
+// Column serves the patch part of the contract.
+type Column struct {
+	store   store
+	fleet   Fleet
+	jobs    Jobs
+	windows Windows
+	audit   front.Recorder
+	wake    chan struct{}
+
+	moving sync.Mutex // of the rollouts: a deed and a step of one do not cross
+}
+
+// New makes the column.
+func New(pool *pgxpool.Pool, fleet Fleet, jobs Jobs, windows Windows, audit front.Recorder) *Column {
+	return &Column{store: store{pool}, fleet: fleet, jobs: jobs, windows: windows, audit: audit, wake: make(chan struct{}, 1)}
+}
+
+var see, act = access.Of("updates", access.See), access.Of("updates", access.Act)
+
+// lookEvery is how often it is looked at rollouts that are under way.
+const lookEvery = 2 * time.Second
+
+// Run has rollouts go on until ctx ends.
+func (c *Column) Run(ctx context.Context) {
+	tick := time.NewTicker(lookEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		case <-c.wake:
+		}
+		if err := c.advance(ctx, time.Now()); err != nil && ctx.Err() == nil {
+			slog.Warn("rollouts cannot go on; trying again", "error", err)
+		}
+	}
+}
+
+// Expire forgets updates that nobody misses any more.
+func (c *Column) Expire(ctx context.Context) error { return c.store.expire(ctx) }
+
+func (c *Column) poke() {
+	select {
+	case c.wake <- struct{}{}:
+	default:
+	}
+}
+
+// ServeUpdates takes what a device is offered: POST /updates. It answers 409 where the digest names another
+// list than it has; then the device sends all of it.
+func (c *Column) ServeUpdates(w http.ResponseWriter, r *http.Request) {
+	ctx, cancel := context.WithTimeout(r.Context(), 30*time.Second)
+	defer cancel()
+	var in link.Updates
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, link.MaxUpdatesReport)).Decode(&in); err != nil || len(in.Digest) != 64 {
+		hub.Refuse(w, err)
+		return
+	}
+	id := hub.Device(r)
+	in.Failed = device.CleanLong(in.Failed, 500)
+	var known bool
+	var err error
+	if in.Whole {
+		known, err = true, c.store.setMissing(ctx, id, in.Digest, in.Failed, patch.Clean(in.All))
+	} else {
+		known, err = c.store.told(ctx, id, in.Digest)
+	}
+	switch {
+	case db.Missing(err):
+		http.Error(w, "the device is not known any more", http.StatusGone)
+	case err != nil:
+		slog.Warn("missing updates cannot be stored", "device", id, "error", err)
+		http.Error(w, "the updates cannot be stored now; send them later", http.StatusServiceUnavailable)
+	case !known:
+		http.Error(w, "another list is known: send all of it", http.StatusConflict)
+	default:
+		w.WriteHeader(http.StatusNoContent)
+	}
+}
+
+// done finishes a change: err answers the caller, or the change is noted in the audit log. It tells whether
+// all went well.
+func (c *Column) done(g *gin.Context, action, detail string, err error) bool {
+	switch {
+	case db.Missing(err):
+		err = front.NotFound("entry")
+	case db.Duplicate(err):
+		err = front.Problem(http.StatusConflict, "There is one of this name already.", "Choose another name.")
+	}
+	if err == nil {
+		deed := front.DeedOf(g, action, "done")
+		deed.Detail = detail
+		err = c.audit.Record(g.Request.Context(), deed)
+	}
+	if err != nil {
+		front.Fail(g, err)
+	}
+	return err == nil
+}

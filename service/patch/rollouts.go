@@ -1,0 +1,346 @@
+package patch
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/device"
+	"moorwatch.example/core/patch"
+	"moorwatch.example/service/fleet"
+	"moorwatch.example/service/front"
+)
+
+func unable(err error) error {
+	return front.Problem(http.StatusBadRequest, "The rollout cannot be begun.", err.Error()+".")
+}
+
+// samples is how many names of devices a ring tells.
+const samples = 12
+
+// AddRollout begins a rollout, or tells what it would do: POST /rollouts.
+func (c *Column) AddRollout(g *gin.Context) {
+	in, ok := front.Bind[api.NewRollout](g)
+	if !ok {
+		return
+	}
+	ctx, now := g.Request.Context(), time.Now()
+	r := rollout{id: uuid.New(), spec: in.Spec, target: target{in.Where, in.Group}, begunAt: now, begunBy: front.CallerOf(g).Email}
+	r.spec.Name = device.CleanText(strings.TrimSpace(r.spec.Name))
+	err := r.spec.Validate()
+	if err == nil && in.Where == nil && in.Group == nil {
+		err = fmt.Errorf("it names no devices: give an expression or a group; an empty expression is all")
+	}
+	if err != nil {
+		front.Fail(g, unable(err))
+		return
+	}
+	meant, err := c.fleet.Meant(front.CallerOf(g), act, in.Where, in.Group)
+	if err != nil {
+		front.Fail(g, err)
+		return
+	}
+	meant = slices.DeleteFunc(meant, func(m fleet.Meant) bool {
+		return !slices.Contains(m.Subject.Capabilities, device.CapabilityUpdates)
+	})
+	if len(meant) == 0 {
+		front.Fail(g, unable(fmt.Errorf("no device is meant that offers updates and where you may install them")))
+		return
+	}
+	members, ids := make([]patch.Member, len(meant)), make([]uuid.UUID, len(meant))
+	for i, m := range meant {
+		members[i], ids[i] = patch.Member{ID: m.ID.String(), Subject: m.Subject}, m.ID
+	}
+	rings, err := patch.Assign(r.id.String(), r.spec.Rings, members, now)
+	if err != nil {
+		front.Fail(g, unable(err))
+		return
+	}
+	counts := make([]int, len(r.spec.Rings))
+	var chosen []uuid.UUID
+	var at []int
+	for i, n := range rings {
+		if n >= 0 {
+			counts[n]++
+			chosen, at = append(chosen, ids[i]), append(at, n)
+		}
+	}
+	r.state = r.spec.Begun(counts)
+	if in.Plan != nil && *in.Plan {
+		out, err := c.plan(ctx, r, meant, rings, now)
+		if err != nil {
+			front.Fail(g, err)
+			return
+		}
+		g.JSON(http.StatusCreated, out)
+		return
+	}
+	deed := front.DeedOf(g, "rollout.begin", "begun")
+	deed.Detail = fmt.Sprintf("%s on %d devices in %d rings, rollout %s", r.spec.Name, len(chosen), len(counts), r.id)
+	if err = c.audit.Record(ctx, deed); err == nil {
+		err = c.store.addRollout(ctx, r, chosen, at)
+	}
+	if err != nil {
+		front.Fail(g, err)
+		return
+	}
+	c.poke()
+	c.show(g, r.id, http.StatusCreated)
+}
+
+// plan tells what a rollout would do now.
+func (c *Column) plan(ctx context.Context, r rollout, meant []fleet.Meant, rings []int, now time.Time) (api.Rollout, error) {
+	ids := make([]uuid.UUID, len(meant))
+	for i, m := range meant {
+		ids[i] = m.ID
+	}
+	s, err := c.look(ctx, now)
+	if err != nil {
+		return api.Rollout{}, err
+	}
+	out := c.outline(r)
+	busy := map[uuid.UUID]bool{}
+	sums := map[int32]*api.MissingUpdate{}
+	if err := c.store.briefly(ctx, nil, ids, func(b brief) {
+		m, ok := c.fleet.Known(b.device)
+		if !ok {
+			return
+		}
+		state := s.at(m.Place)
+		s.each(b, func(id int32, u *known, blocked bool) {
+			if blocked || !r.spec.Takes(&u.Update) || state(id) != patch.Approved {
+				return
+			}
+			busy[b.device] = true
+			x := sums[id]
+			if x == nil {
+				x = &api.MissingUpdate{Update: u.Update, FirstSeen: u.firstSeen, States: map[string]int{}}
+				sums[id] = x
+			}
+			x.Devices++
+		})
+	}); err != nil {
+		return api.Rollout{}, err
+	}
+	for _, x := range sums {
+		out.Updates = append(out.Updates, *x)
+	}
+	slices.SortFunc(out.Updates, func(a, b api.MissingUpdate) int { return b.Devices - a.Devices })
+	left := 0
+	for i, m := range meant {
+		n := rings[i]
+		if n < 0 || !busy[m.ID] {
+			left++
+			continue
+		}
+		to := &out.Rings[n]
+		to.States["planned"]++
+		if len(*to.Sample) < samples {
+			*to.Sample = append(*to.Sample, m.Subject.Name)
+		}
+		deadline := now.Add(time.Duration(r.spec.WaitHours) * time.Hour)
+		if r.spec.Windows && c.windows.WindowUntil(m.Place, m.Subject.TimeZone, now).IsZero() {
+			if next := c.windows.WindowNext(m.Place, m.Subject.TimeZone, now); next.IsZero() || next.After(deadline) {
+				*to.Shut++
+			}
+		}
+	}
+	out.LeftOut = &left
+	return out, nil
+}
+
+// outline is a rollout as it is told, but for what must be counted.
+func (c *Column) outline(r rollout) api.Rollout {
+	some := func(s string) *string {
+		if s == "" {
+			return nil
+		}
+		return &s
+	}
+	moment := func(t time.Time) *time.Time {
+		if t.IsZero() {
+			return nil
+		}
+		return &t
+	}
+	job := func(s string) *uuid.UUID {
+		id, err := uuid.Parse(s)
+		if err != nil {
+			return nil
+		}
+		return &id
+	}
+	out := api.Rollout{ID: r.id, Spec: r.spec, Phase: string(r.state.Phase), Why: some(r.state.Why), At: r.state.At, Agreed: some(r.state.Agreed), Where: r.target.Where, Group: r.target.Group,
+		BegunAt: r.begunAt, BegunBy: r.begunBy, EndedAt: r.endedAt, Updates: []api.MissingUpdate{}}
+	for i, s := range r.state.Rings {
+		out.Rings = append(out.Rings, api.RolloutRing{Name: r.spec.Rings[i].Name, Devices: s.Devices, States: map[string]int{}, Try: new(s.Try), JobID: job(s.Job), BackID: job(s.Back), BeganAt: moment(s.BeganAt),
+			ThroughAt: moment(s.Through), Until: moment(s.Until), Verdict: s.Verdict, Released: some(s.Released), Reverted: new(s.Reverted), Sample: &[]string{}, Shut: new(0), Past: new(append([]patch.Past{}, s.Past...))})
+	}
+	return out
+}
+
+// told is a rollout with what is counted.
+func (c *Column) told(ctx context.Context, r rollout) (api.Rollout, error) {
+	out := c.outline(r)
+	states, err := c.store.ringStates(ctx, r.id)
+	for i := range out.Rings {
+		if states[i] != nil {
+			out.Rings[i].States = states[i]
+		}
+	}
+	return out, err
+}
+
+var latest = moment{time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC), uuid.Max}
+
+// ListRollouts lists rollouts: GET /rollouts.
+func (c *Column) ListRollouts(g *gin.Context, in api.ListRolloutsParams) {
+	view, err := c.fleet.View(g.Request.Context(), front.CallerOf(g), see)
+	if err != nil {
+		front.Fail(g, err)
+		return
+	}
+	front.List(g, in.Cursor, in.Limit, latest, func(ctx context.Context, before moment, limit int) ([]api.Rollout, error) {
+		all, err := c.store.rollouts(ctx, view, nil, before, limit)
+		out := make([]api.Rollout, len(all))
+		for i := range all {
+			if err == nil {
+				out[i], err = c.told(ctx, all[i])
+			}
+		}
+		return out, err
+	}, func(r api.Rollout) moment { return moment{r.BegunAt, r.ID} }, func(items []api.Rollout, next *string) any { return api.RolloutPage{Items: items, Next: next} })
+}
+
+// one reads a rollout of which the caller sees a device.
+func (c *Column) one(g *gin.Context, id uuid.UUID) (rollout, []uuid.UUID, error) {
+	ctx := g.Request.Context()
+	view, err := c.fleet.View(ctx, front.CallerOf(g), see)
+	if err != nil {
+		return rollout{}, nil, err
+	}
+	found, err := c.store.rollouts(ctx, view, &id, latest, 1)
+	if err == nil && len(found) == 0 {
+		err = front.NotFound("rollout")
+	}
+	if err != nil {
+		return rollout{}, nil, err
+	}
+	return found[0], view, nil
+}
+
+// GetRollout shows a rollout: GET /rollouts/{id}.
+func (c *Column) GetRollout(g *gin.Context, id api.ID) { c.show(g, id, http.StatusOK) }
+
+func (c *Column) show(g *gin.Context, id uuid.UUID, status int) {
+	r, _, err := c.one(g, id)
+	var out api.Rollout
+	if err == nil {
+		out, err = c.told(g.Request.Context(), r)
+	}
+	if err == nil {
+		out.Updates, err = c.store.brought(g.Request.Context(), id)
+	}
+	if err != nil {
+		front.Fail(g, err)
+		return
+	}
+	g.JSON(status, out)
+}
+
+// ListRolloutDevices lists the devices of a rollout: GET /rollouts/{id}/devices.
+func (c *Column) ListRolloutDevices(g *gin.Context, id api.ID, in api.ListRolloutDevicesParams) {
+	_, view, err := c.one(g, id)
+	if err != nil {
+		front.Fail(g, err)
+		return
+	}
+	at := map[uuid.UUID]standing{}
+	front.List(g, in.Cursor, in.Limit, standing{Ring: -1}, func(ctx context.Context, after standing, limit int) ([]api.RolloutDevice, error) {
+		out, places, err := c.store.devices(ctx, id, view, in.Ring, after, limit)
+		for i, x := range out {
+			at[x.DeviceID] = places[i]
+		}
+		return out, err
+	}, func(x api.RolloutDevice) standing { return at[x.DeviceID] }, func(items []api.RolloutDevice, next *string) any {
+		return api.RolloutDevicePage{Items: items, Next: next}
+	})
+}
+
+// SteerRollout says how a rollout goes on: PATCH /rollouts/{id}.
+func (c *Column) SteerRollout(g *gin.Context, id api.ID) {
+	in, ok := front.Bind[api.RolloutDeed](g)
+	if !ok {
+		return
+	}
+	ctx := g.Request.Context()
+	c.moving.Lock()
+	defer c.moving.Unlock()
+	r, _, err := c.one(g, id)
+	var view []uuid.UUID
+	if err == nil {
+		view, err = c.fleet.View(ctx, front.CallerOf(g), act)
+	}
+	outside := 0
+	if err == nil { // a rollout is steered by who may do so at all of its devices
+		outside, err = c.store.outside(ctx, id, view)
+	}
+	if err == nil && outside > 0 {
+		err = front.Lacking(act)
+	}
+	detail := r.spec.Name + ", rollout " + id.String()
+	what := "rollout.set"
+	if err == nil && in.Without != nil {
+		if r.state.Phase.Over() {
+			err = front.Problem(http.StatusConflict, "The rollout is over.", "Begin another one.")
+		} else if r.spec.Without = *in.Without; r.spec.Validate() != nil {
+			err = front.Problem(http.StatusBadRequest, "That cannot be left out.", r.spec.Validate().Error()+".")
+		}
+		detail += ", without " + strings.Join(*in.Without, ", ")
+	}
+	if err == nil && in.Deed != nil {
+		what = "rollout." + *in.Deed
+		if bad := r.spec.Do(&r.state, *in.Deed, front.CallerOf(g).Email, r.begunBy, time.Now()); bad != nil {
+			err = front.Problem(http.StatusConflict, "The rollout cannot do that now.", bad.Error()+".")
+		} else {
+			err = c.steered(ctx, &r, *in.Deed)
+		}
+	}
+	if err == nil {
+		err = c.store.save(ctx, r)
+	}
+	if c.done(g, what, detail, err) {
+		c.fleet.Publish("rollouts", map[string]any{"ids": []uuid.UUID{id}})
+		c.poke()
+		c.show(g, id, http.StatusOK)
+	}
+}
+
+// steered does what a deed asks for beside the state.
+func (c *Column) steered(ctx context.Context, r *rollout, deed string) error {
+	switch deed {
+	case patch.DeedAgain:
+		for i := r.state.At; i < len(r.state.Rings); i++ {
+			r.state.Rings[i].Try++
+		}
+		return c.store.again(ctx, r.id, r.state.At)
+	case patch.DeedCancel:
+		for _, ring := range r.state.Rings {
+			for _, one := range []string{ring.Job, ring.Staging} {
+				if id, err := uuid.Parse(one); err == nil {
+					if err := c.jobs.End(ctx, id); err != nil {
+						return err
+					}
+				}
+			}
+		}
+	}
+	return nil
+}
