@@ -34,6 +34,7 @@ require (
 	github.com/shirou/gopsutil/v4 v4.26.10
 	github.com/teambition/rrule-go v1.8.2
 	github.com/urfave/cli/v3 v3.14.0
+	github.com/zeebo/blake3 v0.2.4
 	golang.org/x/crypto v0.58.0
 	golang.org/x/image v0.47.0
 	golang.org/x/net v0.62.0

@@ -266,6 +266,13 @@ func (d *demo) devices(ctx context.Context) error {
 	if err := await(ctx, events, len(plan.Devices), func(e fleet.Event) (string, error) { return e.Connected, nil }); err != nil {
 		return err
 	}
+	if !d.Seeded {
+		go func() {
+			if err := d.rollout(ctx); err != nil && ctx.Err() == nil {
+				progress("the story of the rollout ended: " + err.Error())
+			}
+		}()
+	}
 	d.Seeded = true
 	return d.save()
 }

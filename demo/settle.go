@@ -68,6 +68,9 @@ func (d *demo) settle(ctx context.Context) error {
 		Span: calendar.Window{Start: d.Began.Format("2006-01-02") + "T22:00", Rule: "FREQ=WEEKLY;BYDAY=SU", Minutes: 240}})); err != nil {
 		return err
 	}
+	if err := d.approvals(ctx); err != nil {
+		return fmt.Errorf("approving updates: %w", err)
+	}
 	duty, err := client.Made(d.client.AddChannelWithResponse(ctx, api.NewChannel{Name: "Duty", Kind: "email", Target: "duty@curlew-sedge.example"}))
 	if err != nil {
 		return err

@@ -38,6 +38,7 @@ import (
 	"moorwatch.example/service/hub"
 	"moorwatch.example/service/inventory"
 	"moorwatch.example/service/job"
+	"moorwatch.example/service/patch"
 	"moorwatch.example/service/post"
 	"moorwatch.example/service/session"
 	"moorwatch.example/service/vitals"
@@ -78,6 +79,7 @@ type Service struct {
 	Inventory *inventory.Column
 	Session   *session.Column
 	Job       *job.Column
+	Patch     *patch.Column
 	hub       *hub.Hub
 	pool      *pgxpool.Pool
 	jobs      *river.Client[pgx.Tx]
@@ -97,6 +99,7 @@ type columns struct {
 	inventoryColumn
 	sessionColumn
 	jobColumn
+	patchColumn
 }
 
 // Aliases, since a struct embeds one field of a name.
@@ -107,6 +110,7 @@ type (
 	inventoryColumn struct{ *inventory.Column }
 	sessionColumn   struct{ *session.Column }
 	jobColumn       struct{ *job.Column }
+	patchColumn     struct{ *patch.Column }
 )
 
 // Start opens the database and serves until Stop. ctx bounds the start alone.
@@ -187,6 +191,8 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	calls.HandleFunc("POST /journal", s.Job.ServeJournal)
 	calls.HandleFunc("POST /results", s.Job.ServeResults)
 	calls.HandleFunc("GET "+messages.Contents, s.Job.ServeContent)
+	s.Patch = patch.New(s.pool, s.Fleet, s.Job, s.Health, s.Access.Log)
+	calls.HandleFunc("POST /updates", s.Patch.ServeUpdates)
 	s.hub = hub.New(audience, s.Fleet, calls)
 	s.Inventory.Join(s.hub)
 	s.Job.Join(s.hub, s.Health.RunEnded)
@@ -202,7 +208,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	if err := s.Job.Begin(ctx); err != nil {
 		return nil, fmt.Errorf("taking up the jobs: %w", err)
 	}
-	for _, run := range []func(context.Context){s.Job.Run, s.Access.Run, s.Fleet.Run, s.Vitals.Run, s.Health.Run, s.Session.Run, s.refresh} {
+	for _, run := range []func(context.Context){s.Job.Run, s.Patch.Run, s.Access.Run, s.Fleet.Run, s.Vitals.Run, s.Health.Run, s.Session.Run, s.refresh} {
 		s.running.Go(func() { run(background) })
 	}
 	if err := s.Fleet.Begin(ctx); err != nil {
@@ -218,7 +224,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 		return nil, fmt.Errorf("starting background work: %w", err)
 	}
 	return s, s.serve(config, listener, columns{s.Access, fleetColumn{s.Fleet}, vitalsColumn{s.Vitals}, healthColumn{s.Health}, inventoryColumn{s.Inventory},
-		sessionColumn{s.Session}, jobColumn{s.Job}})
+		sessionColumn{s.Session}, jobColumn{s.Job}, patchColumn{s.Patch}})
 }
 
 // refreshEvery is how often this node reads again what another may have changed.
@@ -325,7 +331,7 @@ func work[T river.JobArgs](workers *river.Workers, do func(ctx context.Context) 
 func (s *Service) schedule() (*river.Client[pgx.Tx], error) {
 	workers := river.NewWorkers()
 	work[expireArgs](workers, func(ctx context.Context) error {
-		return errors.Join(s.Vitals.Expire(ctx), s.Access.Expire(ctx), s.Health.Expire(ctx), s.Session.Expire(ctx), s.Job.Expire(ctx))
+		return errors.Join(s.Vitals.Expire(ctx), s.Access.Expire(ctx), s.Health.Expire(ctx), s.Session.Expire(ctx), s.Job.Expire(ctx), s.Patch.Expire(ctx))
 	})
 	work[compactArgs](workers, s.Vitals.Compact)
 	work[trendArgs](workers, func(ctx context.Context) error { return s.Vitals.FindTrends(ctx) })

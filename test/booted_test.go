@@ -2,97 +2,38 @@ package test
 
 import (
 	"bytes"
-	"context"
 	"net/http"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
 	"github.com/google/uuid"
 
-	"moorwatch.example/agent/identity"
 	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
 )
 
-// booted boots this machine's own system, on an overlay of its root, in a container with a systemd
-// of its own, in which the agent runs as a service.
+// booted boots a machine of a lab, with services that stop as they should not.
 func (w *world) booted(t *testing.T, name string) uuid.UUID {
 	t.Helper()
-	if os.Getuid() != 0 {
-		t.Skip("booting a machine needs root")
-	}
-	if _, err := exec.LookPath("systemd-nspawn"); err != nil {
-		t.Skip("booting a machine needs systemd-nspawn")
-	}
-	base := must(os.MkdirTemp("", "moorwatch-machine-"))(t)
-	t.Cleanup(func() { os.RemoveAll(base) })
-	root := filepath.Join(base, "root")
-	for _, dir := range []string{"upper", "work", "root"} {
-		if err := os.Mkdir(filepath.Join(base, dir), 0o755); err != nil {
+	_, all, ids := w.machines(t, name)
+	for unit, text := range map[string]string{
+		"stuck.service":   "[Unit]\nDescription=Does not hear\n[Service]\nExecStart=/bin/sh -c 'trap \"\" TERM; while :; do sleep 1; done'\nTimeoutStopSec=2\n",
+		"leaning.service": "[Unit]\nDescription=Leans on it\nRequires=stuck.service\nAfter=stuck.service\n[Service]\nExecStart=/bin/sleep infinity\n[Install]\nWantedBy=multi-user.target\n",
+	} {
+		if err := os.WriteFile(filepath.Join(all[name].Root, "usr/lib/systemd/system", unit), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := syscall.Mount("overlay", root, "overlay", 0, "lowerdir=/,upperdir="+base+"/upper,workdir="+base+"/work"); err != nil {
-		t.Skipf("this machine mounts no overlay: %v", err)
+	made := w.scriptID(t, "Units", "systemctl daemon-reload && systemctl enable --now leaning\n", nil)
+	if j := w.jobIs(t, w.job(t, api.NewJob{Script: made, Where: new("")}).ID, "done"); j.Counts["succeeded"] != 1 {
+		t.Fatalf("%+v", j.Groups)
 	}
-	t.Cleanup(func() { syscall.Unmount(root, syscall.MNT_DETACH) })
-	dir := filepath.Join(root, "var/lib/moor-agent")
-	i := must(identity.Enrol(t.Context(), dir, w.Service.URL, w.enrolmentToken(t, 1), name))(t)
-	unit := func(name, text string) {
-		t.Helper()
-		if err := os.WriteFile(filepath.Join(root, "usr/lib/systemd/system", name), []byte(text), 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
-	for _, name := range []string{"postgresql.service", "apt-daily.timer", "apt-daily-upgrade.timer", "systemd-networkd.service", "networking.service", "systemd-resolved.service"} {
-		os.Symlink("/dev/null", filepath.Join(root, "etc/systemd/system", name))
-	}
-	unit("moor-agent.service", "[Service]\nExecStart=/usr/local/bin/moor-agent run --dir /var/lib/moor-agent\nRestart=always\n[Install]\nWantedBy=multi-user.target\n")
-	unit("stuck.service", "[Unit]\nDescription=Does not hear\n[Service]\nExecStart=/bin/sh -c 'trap \"\" TERM; while :; do sleep 1; done'\nTimeoutStopSec=2\n")
-	unit("leaning.service", "[Unit]\nDescription=Leans on it\nRequires=stuck.service\nAfter=stuck.service\n[Service]\nExecStart=/bin/sleep infinity\n")
-	wants := filepath.Join(root, "etc/systemd/system/multi-user.target.wants")
-	os.MkdirAll(wants, 0o755)
-	for _, name := range []string{"moor-agent", "stuck", "leaning"} {
-		os.Symlink("/usr/lib/systemd/system/"+name+".service", filepath.Join(wants, name+".service"))
-	}
-	os.WriteFile(filepath.Join(root, "etc/machine-id"), []byte(strings.ReplaceAll(uuid.NewString(), "-", "")+"\n"), 0o444)
-	os.WriteFile(filepath.Join(root, "etc/hostname"), []byte(name+"\n"), 0o644)
-	program := must(os.ReadFile(filepath.Join(must(programs())(t), "moor-agent")))(t)
-	if err := os.WriteFile(filepath.Join(root, "usr/local/bin/moor-agent"), program, 0o755); err != nil {
-		t.Fatal(err)
-	}
-	ctx, cancel := context.WithCancel(context.Background())
-	var said bytes.Buffer
-	done := make(chan struct{})
-	go func() { // a machine that restarts ends its container, and is booted again
-		defer close(done)
-		for ctx.Err() == nil {
-			cmd := exec.CommandContext(ctx, "systemd-nspawn", "--quiet", "--directory="+root, "--boot", "--register=no", "--keep-unit", "--machine="+name, "--link-journal=no", "--resolv-conf=off", "--timezone=off", "--console=pipe")
-			cmd.Stdout, cmd.Stderr = &said, &said
-			cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
-			cmd.WaitDelay = 15 * time.Second
-			cmd.Run()
-		}
-	}()
-	t.Cleanup(func() {
-		cancel()
-		<-done
-		if t.Failed() {
-			t.Logf("the machine said: %.3000s", said.String())
-		}
-	})
-	id := uuid.MustParse(i.Device)
-	w.await(t, 60*time.Second, "the machine has booted and its agent is connected", func() bool {
-		d := must(w.owner.Device(t.Context(), id))(t).Device
-		return d.Online && slices.Contains(d.Capabilities, "services")
-	})
-	return id
+	return ids[name]
 }
 
 // Services, the journal and power of a real machine with a systemd of its own.

@@ -105,7 +105,7 @@ func TestPackages(t *testing.T) {
 		t.Fatal(err)
 	}
 	j, _ = do(false)
-	if run := w.jobRuns(t, j.ID)[0]; j.Counts["failed"] != 1 || !strings.Contains(*run.Reason, "has the digest") {
+	if run := w.jobRuns(t, j.ID)[0]; j.Counts["failed"] != 1 || !strings.Contains(*run.Reason, "is not as the service stored it") {
 		t.Errorf("%+v, %v", j, run.Reason)
 	}
 	if _, err := os.Stat(place + "/moor.txt"); err == nil {

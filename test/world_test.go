@@ -320,7 +320,13 @@ func (w *world) runs(t *testing.T, name, dir string, id uuid.UUID, h host.Host, 
 // again runs the agent of a simulated device that was stopped.
 func (w *world) again(t *testing.T, d *running, name string) {
 	t.Helper()
-	a := &agent.Agent{Dir: d.dir, Host: sim.Device{Name: name, Kind: sim.Desk, Seed: 7}.Host(time.Now), Log: quiet, Every: 500 * time.Millisecond}
+	w.back(t, d, sim.Device{Name: name, Kind: sim.Desk, Seed: 7}.Host(time.Now))
+}
+
+// back runs the agent of a device that was stopped, on a host.
+func (w *world) back(t *testing.T, d *running, h host.Host) {
+	t.Helper()
+	a := &agent.Agent{Dir: d.dir, Host: h, Log: quiet, Every: 500 * time.Millisecond}
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan error, 1)
 	go func() { done <- a.Run(ctx) }()

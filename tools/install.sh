@@ -26,6 +26,8 @@ if [ "${1:-demo}" = test ]; then
 	command -v qemu-system-x86_64 >/dev/null || want="$want qemu-system-x86"
 	# a machine with systemd is booted in a container by root alone
 	[ "$(id -u)" != 0 ] || command -v systemd-nspawn >/dev/null || want="$want systemd-container"
+	[ "$(id -u)" != 0 ] || command -v dpkg-scanpackages >/dev/null || want="$want dpkg-dev"
+	[ "$(id -u)" != 0 ] || command -v ip >/dev/null || want="$want iproute2"
 fi
 # what the figures of screens are held against
 [ "${2:-}" != bench ] || command -v ffmpeg >/dev/null || want="$want ffmpeg"

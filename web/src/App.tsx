@@ -24,6 +24,11 @@ import { Jobs } from "./job/Jobs";
 import { Packages } from "./job/Packages";
 import { Scripts } from "./job/Scripts";
 import { Empty, Trouble, Waiting } from "./parts/Trouble";
+import { Approvals } from "./patch/Approvals";
+import { Exposure } from "./patch/Exposure";
+import { Rollout } from "./patch/Rollout";
+import { Rollouts } from "./patch/Rollouts";
+import { Updates } from "./patch/Updates";
 import { Consent } from "./session/Consent";
 import { Many } from "./session/Many";
 import { Recordings } from "./session/Recordings";
@@ -94,6 +99,11 @@ function Pages() {
 					<Route path="/jobs/:id/compare" element={<Compare />} />
 					<Route path="/scripts" element={<Scripts />} />
 					<Route path="/packages" element={<Packages />} />
+					<Route path="/updates" element={<Updates />} />
+					<Route path="/exposure" element={<Exposure />} />
+					<Route path="/approvals" element={<Approvals />} />
+					<Route path="/rollouts" element={<Rollouts />} />
+					<Route path="/rollouts/:id" element={<Rollout />} />
 					<Route path="/consent" element={<Consent />} />
 					<Route path="/software" element={<Software />} />
 					<Route path="/changes" element={<AllChanges />} />

@@ -2363,6 +2363,163 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/updates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is missing at devices that the caller sees, the most pressing first. */
+        get: operations["listUpdates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/updates/asks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have devices ask their sources of updates now, as a job. */
+        post: operations["askUpdates"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/exposure": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far behind the devices are that the caller sees, the most exposed first. */
+        get: operations["listExposure"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/updates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a device misses, with what the approvals say, and what was installed, the latest first. */
+        get: operations["getDeviceUpdates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/approvals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The rules that approve, hold or exclude updates, by name. */
+        get: operations["listApprovals"];
+        put?: never;
+        /** Add a rule. */
+        post: operations["addApproval"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/approvals/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a rule. */
+        put: operations["setApproval"];
+        post?: never;
+        /** Remove a rule. */
+        delete: operations["removeApproval"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rollouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rollouts with a device that the caller sees, the latest first. */
+        get: operations["listRollouts"];
+        put?: never;
+        /** Begin a rollout, or with plan tell what it would do. */
+        post: operations["addRollout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rollouts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One rollout, with its rings and what its gates found. */
+        get: operations["getRollout"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Say how a rollout goes on, or leave updates out of it. */
+        patch: operations["steerRollout"];
+        trace?: never;
+    };
+    "/rollouts/{id}/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The devices of a rollout by ring, those that failed first, with what became of each. */
+        get: operations["listRolloutDevices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -5017,6 +5174,328 @@ export interface components {
             message?: components["schemas"]["Message"];
             setting?: components["schemas"]["SettingDeed"];
             query?: components["schemas"]["Query"];
+        };
+        /** @enum {string} */
+        PatchClass: "security" | "critical" | "feature" | "driver" | "definition" | "other";
+        /** @enum {string} */
+        PatchSeverity: "critical" | "high" | "medium" | "low" | "";
+        Update: {
+            source: string;
+            /** @description As the source calls it. */
+            name: string;
+            title?: string;
+            /** @description The version that the device has. */
+            from?: string;
+            to: string;
+            class: components["schemas"]["PatchClass"];
+            severity?: components["schemas"]["PatchSeverity"];
+            /** Format: int64 */
+            size?: number;
+            /** Format: date-time */
+            released?: string;
+            /** @description What it asks to be restarted: device, service, or nothing. */
+            restart?: string;
+            vendor?: string;
+            advisories?: string[];
+            /** @description Why the device itself would not install it. */
+            blocked?: string;
+        };
+        UpdateDecision: {
+            /** @enum {string} */
+            state: "approved" | "deferred" | "held" | "excluded" | "undecided";
+            rule?: string;
+            why?: string;
+            /**
+             * Format: date-time
+             * @description When what is deferred is approved.
+             */
+            from?: string;
+        };
+        MissingUpdate: {
+            update: components["schemas"]["Update"];
+            /** @description That miss it. */
+            devices: number;
+            /** @description Of them those that would not install it. */
+            blocked: number;
+            /** Format: date-time */
+            first_seen: string;
+            /** @description At how many devices the approvals say what. */
+            states: {
+                [key: string]: number;
+            };
+        };
+        UpdatesAsk: {
+            /** @description An expression; empty is all. */
+            where?: string;
+            /** Format: uuid */
+            group?: string;
+            devices?: string[];
+        };
+        UpdatesAsked: {
+            /** Format: uuid */
+            job_id: string;
+            devices: number;
+        };
+        MissingUpdatePage: {
+            items: components["schemas"]["MissingUpdate"][];
+            next?: string;
+        };
+        Exposure: {
+            missing: number;
+            security: number;
+            blocked: number;
+            worst?: components["schemas"]["PatchSeverity"];
+            /**
+             * Format: date-time
+             * @description Release of the oldest security update that is missing.
+             */
+            oldest?: string;
+            /** @description 0 to 100. */
+            score: number;
+            classes: {
+                [key: string]: number;
+            };
+        };
+        DeviceExposure: {
+            /** Format: uuid */
+            device_id: string;
+            device: string;
+            organisation: string;
+            site: string;
+            exposure: components["schemas"]["Exposure"];
+            /** @description Of what is missing what is approved. */
+            approved: number;
+            /** Format: date-time */
+            told_at: string;
+            /** @description What the sources of updates said at the device that is wrong. */
+            trouble?: string;
+        };
+        ExposureTotals: {
+            /** @description That tell of updates. */
+            devices: number;
+            /** @description That miss no security update. */
+            current: number;
+            /** @description That miss a critical or high one. */
+            exposed: number;
+            /** @description Security updates that are missing in all. */
+            security: number;
+        };
+        ExposurePage: {
+            items: components["schemas"]["DeviceExposure"][];
+            next?: string;
+            totals: components["schemas"]["ExposureTotals"];
+        };
+        DecidedUpdate: {
+            update: components["schemas"]["Update"];
+            decision: components["schemas"]["UpdateDecision"];
+            /**
+             * Format: date-time
+             * @description When a device was first offered it.
+             */
+            since: string;
+        };
+        Patched: {
+            source: string;
+            name: string;
+            from?: string;
+            to: string;
+            /** @enum {string} */
+            state: "planned" | "installed" | "failed" | "missed" | "reverted";
+            /** Format: date-time */
+            at?: string;
+            /** Format: uuid */
+            rollout_id?: string;
+            rollout?: string;
+            /** Format: uuid */
+            job_id?: string;
+            reason?: string;
+        };
+        DeviceUpdates: {
+            exposure: components["schemas"]["Exposure"];
+            missing: components["schemas"]["DecidedUpdate"][];
+            /** @description The latest 200. */
+            patched: components["schemas"]["Patched"][];
+            /** Format: date-time */
+            told_at?: string;
+            trouble?: string;
+        };
+        ApprovalRule: {
+            id?: string;
+            name: string;
+            /** @enum {string} */
+            do: "approve" | "hold" | "exclude";
+            scope: components["schemas"]["Scope"];
+            classes?: components["schemas"]["PatchClass"][];
+            severity?: components["schemas"]["PatchSeverity"];
+            sources?: string[];
+            vendor?: string;
+            title?: string;
+            names?: string[];
+            /** @description Approve: so many days after the release. */
+            defer_days?: number;
+            reason?: string;
+            /** Format: date-time */
+            until?: string;
+        };
+        Approval: {
+            rule: components["schemas"]["ApprovalRule"];
+            scope_name: string;
+            /** Format: date-time */
+            changed_at: string;
+            changed_by: string;
+        };
+        ApprovalPage: {
+            items: components["schemas"]["Approval"][];
+            next?: string;
+        };
+        Ring: {
+            name: string;
+            devices?: string[];
+            where?: string;
+            /** @description Percent of all devices of the rollout. */
+            share?: number;
+            soak_minutes: number;
+        };
+        Gate: {
+            failures?: number;
+            alerts?: number;
+            crashes?: number;
+            slower?: number;
+            sure?: number;
+            careful?: boolean;
+            rollback?: boolean;
+        };
+        RolloutSpec: {
+            name: string;
+            rings: components["schemas"]["Ring"][];
+            gate: components["schemas"]["Gate"];
+            classes?: components["schemas"]["PatchClass"][];
+            names?: string[];
+            without?: string[];
+            windows?: boolean;
+            stage?: boolean;
+            per_site?: number;
+            wait_hours: number;
+            enough?: number;
+            /** @enum {string} */
+            restart: "never" | "needed";
+            before?: components["schemas"]["WorkStep"][];
+            after?: components["schemas"]["WorkStep"][];
+            urgent?: boolean;
+        };
+        NewRollout: {
+            spec: components["schemas"]["RolloutSpec"];
+            /** @description An expression; empty is all. */
+            where?: string;
+            /** Format: uuid */
+            group?: string;
+            /** @description Nothing is done; the answer tells what would be. */
+            plan?: boolean;
+        };
+        Evidence: {
+            what: string;
+            patched: string;
+            others?: string;
+            limit: string;
+            chance?: number;
+            power?: number;
+            /** @enum {string} */
+            finding: "fine" | "bad" | "unclear";
+            why: string;
+        };
+        Verdict: {
+            go: boolean;
+            why: string;
+            evidence: components["schemas"]["Evidence"][];
+        };
+        PastRing: {
+            /** Format: date-time */
+            at: string;
+            verdict?: components["schemas"]["Verdict"];
+            reverted?: boolean;
+            without?: string[];
+        };
+        RolloutRing: {
+            name: string;
+            devices: number;
+            /** @description How many of its devices are planned, patched, failed, missed, reverted or nothing to do. */
+            states: {
+                [key: string]: number;
+            };
+            try?: number;
+            /** Format: uuid */
+            job_id?: string;
+            /** Format: uuid */
+            back_id?: string;
+            /** Format: date-time */
+            began_at?: string;
+            /** Format: date-time */
+            through_at?: string;
+            /** Format: date-time */
+            until?: string;
+            verdict?: components["schemas"]["Verdict"];
+            released?: string;
+            reverted?: boolean;
+            /** @description What came of earlier tries. */
+            past?: components["schemas"]["PastRing"][];
+            /** @description Names of the first devices. */
+            sample?: string[];
+            /** @description Of a plan: devices with no maintenance window before the rollout would give them up. */
+            shut?: number;
+        };
+        Rollout: {
+            /** Format: uuid */
+            id: string;
+            spec: components["schemas"]["RolloutSpec"];
+            /** @enum {string} */
+            phase: "asking" | "patching" | "soaking" | "held" | "reverting" | "paused" | "done" | "cancelled";
+            why?: string;
+            /** @description The ring, counted from 0. */
+            at: number;
+            agreed?: string;
+            rings: components["schemas"]["RolloutRing"][];
+            /** @description What it installs, with at how many devices. */
+            updates: components["schemas"]["MissingUpdate"][];
+            where?: string;
+            /** Format: uuid */
+            group?: string;
+            /** Format: date-time */
+            begun_at: string;
+            begun_by: string;
+            /** Format: date-time */
+            ended_at?: string;
+            /** @description Of a plan: devices that are meant and of which nothing approved is missing. */
+            left_out?: number;
+        };
+        RolloutPage: {
+            items: components["schemas"]["Rollout"][];
+            next?: string;
+        };
+        RolloutDeed: {
+            /** @enum {string} */
+            deed?: "agree" | "pause" | "resume" | "release" | "again" | "revert" | "cancel";
+            /** @description Names of updates that are left out from now on, instead of those that were. */
+            without?: string[];
+        };
+        RolloutDevice: {
+            /** Format: uuid */
+            device_id: string;
+            device: string;
+            ring: number;
+            /** @description planned, running, patched, failed, missed, reverted or current, which is that nothing is missing */
+            state: string;
+            reason?: string;
+            /** Format: uuid */
+            job_id?: string;
+            /** Format: date-time */
+            ended_at?: string;
+            /** @description New since its ring began. */
+            alerts?: number;
+            patched: components["schemas"]["Patched"][];
+        };
+        RolloutDevicePage: {
+            items: components["schemas"]["RolloutDevice"][];
+            next?: string;
         };
     };
     responses: {
@@ -9437,7 +9916,7 @@ export interface operations {
                 /** @description The most rows of a page. */
                 limit?: components["parameters"]["limit"];
                 /** @description Who begins them: people, responses of policies, or their keeping of what is wanted; people where it is not given. */
-                origin?: "person" | "response" | "drift" | "all";
+                origin?: "person" | "response" | "drift" | "rollout" | "all";
                 /** @description Only jobs with a run at this device. */
                 device?: string;
             };
@@ -9663,6 +10142,341 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Job"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listUpdates: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+                /** @description Part of the name or title. */
+                search?: string;
+                class?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MissingUpdatePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    askUpdates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UpdatesAsk"];
+            };
+        };
+        responses: {
+            /** @description Begun. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UpdatesAsked"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listExposure: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+                /** @description Only devices that miss this update, by its name. */
+                missing?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExposurePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDeviceUpdates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceUpdates"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listApprovals: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApprovalPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addApproval: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApprovalRule"];
+            };
+        };
+        responses: {
+            /** @description Added. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Approval"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setApproval: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApprovalRule"];
+            };
+        };
+        responses: {
+            /** @description Changed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Approval"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeApproval: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRollouts: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addRollout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRollout"];
+            };
+        };
+        responses: {
+            /** @description Begun. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRollout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    steerRollout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RolloutDeed"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRolloutDevices: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+                /** @description Counted from 0. */
+                ring?: number;
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutDevicePage"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -58,17 +58,25 @@ export function useDeviceEvents() {
 			queries.invalidateQueries({ queryKey: ["jobs"] });
 			for (const id of JSON.parse(data).ids) queries.invalidateQueries({ queryKey: ["job", id] });
 		};
+		const rollouts = (data: string) => {
+			queries.invalidateQueries({ queryKey: ["rollouts"] });
+			for (const id of JSON.parse(data).ids) queries.invalidateQueries({ queryKey: ["rollout", id] });
+		};
 		const invited = (data: string) => keepInvitation(queries, data);
-		return listen("/api/v1/events", { devices, alerts, resync: readAnew, invited, jobs, responses }, (now) => {
-			setLive(now);
-			if (!now) {
-				// Perhaps the session ended: then the sign-in page is shown.
-				queries.invalidateQueries({ queryKey: ["me"] });
-				return;
-			}
-			if (opened) readAnew();
-			opened = true;
-		});
+		return listen(
+			"/api/v1/events",
+			{ devices, alerts, resync: readAnew, invited, jobs, responses, rollouts },
+			(now) => {
+				setLive(now);
+				if (!now) {
+					// Perhaps the session ended: then the sign-in page is shown.
+					queries.invalidateQueries({ queryKey: ["me"] });
+					return;
+				}
+				if (opened) readAnew();
+				opened = true;
+			},
+		);
 	}, [queries]);
 	return live;
 }

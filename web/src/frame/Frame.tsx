@@ -1,5 +1,6 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
 import {
+	ArrowPathRoundedSquareIcon,
 	BellAlertIcon,
 	ClipboardDocumentListIcon,
 	ComputerDesktopIcon,
@@ -39,15 +40,16 @@ export function Frame({ children }: { children: ReactNode }) {
 	const audit = useMay("audit.read");
 	const sweep = useMay("device.sweep");
 	const jobs = useMay("scripts.see");
+	const updates = useMay("updates.see");
 	const notices = useMayEverywhere("notice.manage");
 	const people = useMayEverywhere("people.manage");
 	return (
 		<div className="flex h-full">
 			<nav
 				aria-label="Pages"
-				className="flex w-[4.6rem] shrink-0 flex-col items-center gap-1 border-line border-r bg-panel py-3"
+				className="flex w-[4.6rem] shrink-0 flex-col items-center gap-0.5 overflow-y-auto border-line border-r bg-panel py-2"
 			>
-				<Link to="/" className="mb-3" aria-label="Moorwatch">
+				<Link to="/" className="mb-1" aria-label="Moorwatch">
 					<img src="/moor.svg" alt="" className="size-8" />
 				</Link>
 				<RailLink to="/" icon={BellAlertIcon} name="Now" />
@@ -58,6 +60,7 @@ export function Frame({ children }: { children: ReactNode }) {
 				{sweep && <RailLink to="/sweep" icon={MegaphoneIcon} name="Sweep" />}
 				{sweep && <RailLink to="/many" icon={Square3Stack3DIcon} name="On many" />}
 				{jobs && <RailLink to="/jobs" icon={QueueListIcon} name="Jobs" />}
+				{updates && <RailLink to="/updates" icon={ArrowPathRoundedSquareIcon} name="Updates" />}
 				<RailLink to="/software" icon={CubeIcon} name="Software" />
 				{notices && <RailLink to="/notices" icon={EnvelopeIcon} name="Notices" />}
 				{enrol && <RailLink to="/enrol" icon={PlusCircleIcon} name="Enrol" />}

@@ -17,6 +17,7 @@ const capabilities = [
 	"queries",
 	"screen",
 	"packages",
+	"updates",
 ];
 
 /** How the agents of devices behave. */

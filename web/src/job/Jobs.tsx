@@ -13,6 +13,7 @@ const origins = [
 	["person", "begun by people"],
 	["response", "responses of policies"],
 	["drift", "put right by policies"],
+	["rollout", "of rollouts"],
 	["all", "all"],
 ] as const;
 
@@ -60,7 +61,11 @@ export function Jobs() {
 								<Link to="/policies" className="link underline">
 									Policies
 								</Link>{" "}
-								begin jobs by themselves when a check fails, or when a device is not as it is wanted.
+								begin jobs by themselves when a check fails, or when a device is not as it is wanted;{" "}
+								<Link to="/rollouts" className="link underline">
+									rollouts
+								</Link>{" "}
+								begin one for each ring.
 							</>
 						)}
 					</Empty>

@@ -1,5 +1,5 @@
 import type { ReactNode } from "react";
-import { NavLink } from "react-router";
+import { Heading as Head } from "../parts/Heading";
 
 const pages = [
 	["/jobs", "Jobs"],
@@ -10,22 +10,8 @@ const pages = [
 /** The head of the pages about work that is done everywhere. */
 export function Heading({ title, children }: { title: string; children?: ReactNode }) {
 	return (
-		<div className="flex items-center gap-4 border-line border-b px-5 py-3">
-			<h1 className="font-semibold text-xl">{title}</h1>
-			<nav aria-label="Work" className="flex gap-1">
-				{pages.map(([to, name]) => (
-					<NavLink
-						key={to}
-						to={to}
-						className={({ isActive }) =>
-							`rounded-md px-2 py-0.5 ${isActive ? "bg-heather-tint font-medium text-heather" : "text-faint hover:text-word"}`
-						}
-					>
-						{name}
-					</NavLink>
-				))}
-			</nav>
+		<Head title={title} label="Work" pages={pages}>
 			{children}
-		</div>
+		</Head>
 	);
 }

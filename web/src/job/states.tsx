@@ -1,4 +1,5 @@
 import type { Schemas } from "../api/client";
+import { Counts } from "../parts/Counts";
 
 /** The states of runs, those that matter first, with their words and colours. */
 export const states = [
@@ -33,25 +34,5 @@ export function stateText(j: Schemas["Job"]) {
 
 /** How many runs are in which state, as a bar and in words. */
 export function Progress({ counts, words = true }: { counts: Record<string, number>; words?: boolean }) {
-	const all = Object.values(counts).reduce((a, b) => a + b, 0) || 1;
-	const there = states.filter(([s]) => (counts[s] ?? 0) > 0);
-	if (there.length === 0) return <span className="text-faint text-sm">no runs yet</span>;
-	return (
-		<div>
-			<div className="flex h-2 w-full overflow-hidden rounded-full bg-line" aria-hidden="true">
-				{there.map(([s, , fill]) => (
-					<span key={s} className={fill} style={{ width: `${(100 * (counts[s] ?? 0)) / all}%` }} />
-				))}
-			</div>
-			{words && (
-				<p className="mt-1 flex flex-wrap gap-x-4 text-sm tabular-nums">
-					{there.map(([s, word, , text]) => (
-						<span key={s} className={text}>
-							{counts[s]} {word}
-						</span>
-					))}
-				</p>
-			)}
-		</div>
-	);
+	return <Counts of={states} counts={counts} none="no runs yet" words={words} />;
 }

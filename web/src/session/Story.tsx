@@ -7,12 +7,14 @@ import { DeviceChecks } from "../health/DeviceChecks";
 import { Changes } from "../inventory/Changes";
 import { Inventory } from "../inventory/Inventory";
 import { DeviceRuns } from "../job/DeviceRuns";
+import { DeviceUpdates } from "../patch/DeviceUpdates";
 import { Sessions } from "./Sessions";
 
 /** What is known of a device beside its readings, shown until a tool is open. */
 export function Story({ detail, tools }: { detail: Schemas["DeviceDetail"]; tools: number }) {
 	const d = detail.device;
 	const jobs = useMay("scripts.see");
+	const updates = useMay("updates.see");
 	const audit = useMay("audit.read");
 	const tabs = [
 		{ name: "Changes", panel: <Changes device={d.id} /> },
@@ -21,6 +23,7 @@ export function Story({ detail, tools }: { detail: Schemas["DeviceDetail"]; tool
 		{ name: "Sessions", panel: <Sessions device={d.id} /> },
 		{ name: "Checks", panel: <DeviceChecks device={d.id} /> },
 		...(jobs ? [{ name: "Jobs", panel: <DeviceRuns device={d.id} /> }] : []),
+		...(updates ? [{ name: "Updates", panel: <DeviceUpdates device={d.id} /> }] : []),
 		...(audit ? [{ name: "Deeds", panel: <Deeds device={d.id} /> }] : []),
 	];
 	return (

@@ -1,0 +1,87 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+
+	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/health"
+	"moorwatch.example/core/patch"
+)
+
+// Times of the rollout's story, from when the fleet is connected.
+const (
+	rolloutBegins = 30 * time.Second // when devices have told what they miss
+	thinksFor     = 40 * time.Second // the technician, before they leave the update out
+	storyEnds     = 30 * time.Minute
+)
+
+// approvals are the rules of Curlew & Sedge.
+func (d *demo) approvals(ctx context.Context) error {
+	everywhere := health.Scope{Kind: health.Everywhere}
+	for _, r := range []patch.Rule{
+		{Name: "Security, after two days", Do: patch.Approve, Scope: everywhere, Classes: []patch.Class{patch.Security, patch.Critical}, DeferDays: 2},
+		{Name: "Definitions of malware, at once", Do: patch.Approve, Scope: everywhere, Classes: []patch.Class{patch.Definition}},
+		{Name: "Network driver", Do: patch.Hold, Scope: everywhere, Names: []string{"Fennick network driver"}, Reason: "Two laptops of the trial lost their connection; the maker looks at it.", Until: d.Began.AddDate(0, 0, 21)},
+	} {
+		if _, err := client.Made(d.client.AddApprovalWithResponse(ctx, r)); err != nil {
+			return fmt.Errorf("%s: %w", r.Name, err)
+		}
+	}
+	return nil
+}
+
+// rollout tells the story of an update that breaks the kiosks' program: a rollout finds it in its first ring,
+// takes it back and is held; the technician leaves it out, and the rest reaches all kiosks.
+func (d *demo) rollout(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, storyEnds)
+	defer cancel()
+	wait := func(t time.Duration) error {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(t):
+			return nil
+		}
+	}
+	if err := wait(rolloutBegins); err != nil {
+		return err
+	}
+	var first []string
+	for _, name := range []string{"cen-kiosk-1", "cen-kiosk-4", "mil-kiosk"} {
+		one, err := d.client.Find(ctx, name)
+		if err != nil {
+			return err
+		}
+		first = append(first, one.ID.String())
+	}
+	r, err := client.Made(d.client.AddRolloutWithResponse(ctx, api.NewRollout{Where: new(`name.contains("kiosk")`), Spec: patch.Rollout{Name: "Security for the kiosks", Classes: []patch.Class{patch.Security}, Restart: patch.RestartNeeded,
+		WaitHours: 48, Enough: 80, Gate: patch.Gate{Rollback: true}, Rings: []patch.Ring{{Name: "three that we see", Devices: first, SoakMinutes: 1}, {Name: "a third", Share: 30, SoakMinutes: 1}, {Name: "the rest"}}}}))
+	if err != nil {
+		return err
+	}
+	for r.Phase != string(patch.Stopped) {
+		if r.EndedAt != nil {
+			return nil
+		}
+		if err := wait(2 * time.Second); err != nil {
+			return err
+		}
+		if r, err = client.Result(d.client.GetRolloutWithResponse(ctx, r.ID)); err != nil {
+			return err
+		}
+	}
+	if err := wait(thinksFor); err != nil {
+		return err
+	}
+	return d.leaveOut(ctx, r.ID, "catalogue-screen")
+}
+
+func (d *demo) leaveOut(ctx context.Context, id uuid.UUID, name string) error {
+	_, err := client.Result(d.client.SteerRolloutWithResponse(ctx, id, api.RolloutDeed{Without: &[]string{name}, Deed: new(patch.DeedAgain)}))
+	return err
+}

@@ -1,0 +1,231 @@
+package test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"moorwatch.example/agent/identity"
+	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/health"
+	"moorwatch.example/core/patch"
+	"moorwatch.example/lab"
+)
+
+// labs has one lab at a time: the machines of several share what the kernel gives one user, such as inotify(7)
+// instances, of which each systemd takes some.
+var labs = make(chan struct{}, 1)
+
+// machines starts a lab with real machines, and waits until all are connected.
+func (w *world) machines(t *testing.T, names ...string) (*lab.Lab, map[string]*lab.Machine, map[string]uuid.UUID) {
+	t.Helper()
+	if why := lab.Missing(); why != "" {
+		t.Skip(why)
+	}
+	labs <- struct{}{}
+	t.Cleanup(func() { <-labs })
+	ids := map[string]uuid.UUID{}
+	l, err := lab.New(t.Context(), lab.Options{Agent: filepath.Join(must(programs())(t), "moor-agent"), Service: w.Service.URL, Enrol: func(ctx context.Context, name, dir string) error {
+		i, err := identity.Enrol(ctx, dir, w.Service.URL, w.enrolmentToken(t, 1), name)
+		if err == nil {
+			ids[name] = uuid.MustParse(i.Device)
+		}
+		return err
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	all := map[string]*lab.Machine{}
+	defer t.Cleanup(l.Close) // before the machines are asked what they said
+	began := time.Now()
+	for _, name := range names {
+		m := must(l.Start(t.Context(), name))(t)
+		all[name] = m
+		t.Cleanup(func() {
+			if t.Failed() {
+				t.Logf("%s said: %.1500s", name, m.Said())
+			}
+		})
+	}
+	w.await(t, 2*time.Minute, "all machines are connected", func() bool {
+		for _, id := range ids {
+			if !must(w.owner.Device(t.Context(), id))(t).Device.Online {
+				return false
+			}
+		}
+		return true
+	})
+	t.Logf("%d machines are there after %s", len(names), time.Since(began).Round(time.Second))
+	return l, all, ids
+}
+
+func read(t *testing.T, parts ...string) string {
+	t.Helper()
+	text, err := os.ReadFile(filepath.Join(parts...))
+	if err != nil {
+		return err.Error()
+	}
+	return strings.TrimSpace(string(text))
+}
+
+// On six real machines a security rollout patches its first ring, restarts what needs it, finds that an
+// update breaks a service, is held, and takes back what was installed; without that update it reaches all.
+func TestLab(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	w.policy(t, "Kiosks", health.Scope{Kind: health.Everywhere}, health.Setting{Check: health.CheckService, Subject: "kiosk-screen.service", Level: health.Critical, EverySeconds: 10})
+	l, machines, ids := w.machines(t, "hay-lab-1", "hay-lab-2", "hay-lab-3", "hay-lab-4", "hay-lab-5", "hay-lab-6")
+	if err := l.Publish(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "Security", Do: patch.Approve, Scope: everywhere, Classes: []patch.Class{patch.Security}})))(t)
+	asked := w.jobIs(t, must(client.Made(w.owner.AskUpdatesWithResponse(t.Context(), api.UpdatesAsk{Where: new("")})))(t).JobID, "done")
+	if asked.Counts["succeeded"] != 6 {
+		t.Fatalf("asking: %+v, %+v", asked.Counts, asked.Groups)
+	}
+	missing := func() map[string]api.MissingUpdate {
+		out := map[string]api.MissingUpdate{}
+		for _, x := range must(client.Result(w.owner.ListUpdatesWithResponse(t.Context(), &api.ListUpdatesParams{Limit: new(500)})))(t).Items {
+			out[x.Update.Name] = x
+		}
+		return out
+	}
+	w.await(t, 90*time.Second, "all machines tell what they miss", func() bool {
+		all := missing()
+		return all["tarnlib"].Devices == 6 && all["sedge"].Blocked == 6
+	})
+	if u := missing()["tarnlib"]; u.Update.Class != patch.Security || u.States["approved"] != 6 {
+		t.Errorf("%+v", u)
+	}
+	began := map[string]string{}
+	pid := func(name string) string {
+		s := must(client.Result(w.owner.GetServiceWithResponse(t.Context(), ids[name], "heathd")))(t)
+		return s.State + " since " + s.Since
+	}
+	for name := range ids {
+		began[name] = pid(name)
+	}
+	first := []string{ids["hay-lab-1"].String(), ids["hay-lab-2"].String()}
+	spec := patch.Rollout{Name: "Security in the lab", Classes: []patch.Class{patch.Security}, Restart: patch.RestartNeeded, WaitHours: 1, Gate: patch.Gate{Rollback: true},
+		Rings: []patch.Ring{{Name: "two of ours", Devices: first, SoakMinutes: 60}, {Name: "the rest"}}}
+	r := must(client.Made(w.owner.AddRolloutWithResponse(t.Context(), api.NewRollout{Spec: spec, Where: new("")})))(t)
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Logf("the rollout: %+v", r)
+		}
+	})
+	phase := func(want patch.Phase) {
+		t.Helper()
+		w.await(t, 3*time.Minute, "the rollout is "+string(want), func() bool {
+			r = must(client.Result(w.owner.GetRolloutWithResponse(t.Context(), r.ID)))(t)
+			return r.Phase == string(want)
+		})
+	}
+	phase(patch.Soaking)
+	for _, name := range []string{"hay-lab-1", "hay-lab-2"} {
+		root := machines[name].Root
+		if got := read(t, root, "usr/share/tarnlib/version") + read(t, root, "usr/share/kiosk-screen/version") + read(t, root, "usr/share/bracken/version"); got != "1.13.31" {
+			t.Errorf("%s has %s: %+v", name, got, w.rolloutDevices(t, r.ID)[name])
+		}
+	}
+	w.await(t, 90*time.Second, "the broken service is alerted about", func() bool {
+		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{Check: new(health.CheckService)})))(t).Items) == 2
+	})
+	w.soaked(t, r.ID, 0)
+	phase(patch.Stopped)
+	if got := read(t, machines["hay-lab-1"].Root, "usr/share/kiosk-screen/version"); got != "3.2" {
+		t.Errorf("after taking back it has kiosk-screen %s", got)
+	}
+	if err := w.steer(t, r.ID, api.RolloutDeed{Without: &[]string{"kiosk-screen"}, Deed: new("again")}); err != nil {
+		t.Fatal(err)
+	}
+	phase(patch.Soaking)
+	w.await(t, 90*time.Second, "the service runs again", func() bool {
+		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{State: new("current"), Check: new(health.CheckService)})))(t).Items) == 0
+	})
+	w.soaked(t, r.ID, 0)
+	phase(patch.Done)
+	for name, m := range machines {
+		if got := read(t, m.Root, "usr/share/tarnlib/version") + read(t, m.Root, "usr/share/kiosk-screen/version") + read(t, m.Root, "usr/share/fell-kernel/version"); got != "1.13.26.2" {
+			t.Errorf("%s has %s: %+v", name, got, w.rolloutDevices(t, r.ID)[name])
+		}
+		if now := pid(name); now == began[name] || !strings.HasPrefix(now, "running") {
+			t.Errorf("%s: heathd was %s and is %s", name, began[name], now)
+		}
+	}
+}
+
+// A machine that loses its power in the middle of an installation brings it to its end when it is back, once;
+// one that is cut off is caught up; what cannot be installed says why, and so does a repository that is gone.
+func TestLabBadDays(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	l, machines, ids := w.machines(t, "hay-lab-1", "hay-lab-2")
+	if err := l.Publish(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	ask := func() *api.Job {
+		t.Helper()
+		return w.jobIs(t, must(client.Made(w.owner.AskUpdatesWithResponse(t.Context(), api.UpdatesAsk{Where: new("")})))(t).JobID, "done")
+	}
+	ask()
+	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "All", Do: patch.Approve, Scope: everywhere})))(t)
+	w.await(t, 60*time.Second, "both tell what they miss", func() bool {
+		all := must(client.Result(w.owner.ListUpdatesWithResponse(t.Context(), &api.ListUpdatesParams{Search: new("peat")})))(t).Items
+		return len(all) == 1 && all[0].Devices == 2
+	})
+	if err := machines["hay-lab-2"].Cut(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	begin := func(name string) *api.Rollout {
+		t.Helper()
+		return must(client.Made(w.owner.AddRolloutWithResponse(t.Context(), api.NewRollout{Where: new(""), Spec: patch.Rollout{Name: name, Names: []string{name}, Restart: patch.RestartNever, WaitHours: 1, Rings: []patch.Ring{{Name: "all"}}}})))(t)
+	}
+	r := begin("peat")
+	one := machines["hay-lab-1"]
+	w.await(t, 60*time.Second, "the installation is under way", func() bool { return read(t, one.Root, "usr/share/peat/version") == "2" })
+	if err := one.Kill(); err != nil {
+		t.Fatal(err)
+	}
+	w.await(t, 90*time.Second, "the installation came to its end", func() bool { return w.rolloutDevices(t, r.ID)["hay-lab-1"].State == "patched" })
+	if d := w.rolloutDevices(t, r.ID)["hay-lab-2"]; d.State != "planned" && d.State != "running" {
+		t.Errorf("the machine that is cut off is %s", d.State)
+	}
+	if err := machines["hay-lab-2"].Join(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	w.rolloutIs(t, r.ID, patch.Done)
+	if d := w.rolloutDevices(t, r.ID)["hay-lab-2"]; d.State != "patched" || read(t, machines["hay-lab-2"].Root, "usr/share/peat/version") != "2" {
+		t.Errorf("the machine that was cut off: %+v", d)
+	}
+	status := read(t, one.Root, "var/lib/dpkg/status")
+	if _, rest, _ := strings.Cut(status, "Package: peat\n"); !strings.HasPrefix(rest, "Status: install ok installed\n") {
+		t.Errorf("dpkg has it as %.60q", rest)
+	}
+
+	r = begin("bracken")
+	r = w.rolloutIs(t, r.ID, patch.Stopped)
+	if !strings.Contains(*r.Why, "2 of 2 installations failed") {
+		t.Errorf("%s", *r.Why)
+	}
+	if d := w.rolloutDevices(t, r.ID)["hay-lab-1"]; d.State != "failed" || d.Reason == nil || !strings.Contains(*d.Reason, "bracken") {
+		t.Errorf("%+v", d)
+	}
+	w.await(t, 30*time.Second, "what could not be installed is put back", func() bool {
+		_, rest, _ := strings.Cut(read(t, one.Root, "var/lib/dpkg/status"), "Package: bracken\n")
+		return strings.HasPrefix(rest, "Status: install ok installed\n") && read(t, one.Root, "usr/share/bracken/version") == "1"
+	})
+	l.Vanish()
+	if j := ask(); j.Counts["failed"] != 2 || !strings.Contains((*j.Groups)[0].Output, "apt cannot read its sources") {
+		t.Errorf("a repository that is gone: %+v", j.Groups)
+	}
+	if d := must(client.Result(w.owner.GetDeviceUpdatesWithResponse(t.Context(), ids["hay-lab-1"])))(t); len(d.Missing) == 0 {
+		t.Error("what is known of a repository that is gone is not told any more")
+	}
+}

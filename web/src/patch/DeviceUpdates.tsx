@@ -1,0 +1,125 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { useMay } from "../access/me";
+import { answer, api, type Schemas } from "../api/client";
+import { Table } from "../parts/Table";
+import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Ago } from "../parts/time";
+import { Released, Severity, stateColour, stateWord } from "./words";
+
+/** What a device misses, and what rollouts installed. */
+export function DeviceUpdates({ device }: { device: string }) {
+	const may = useMay("updates.act");
+	const one = useQuery({
+		queryKey: ["device-updates", device],
+		queryFn: ({ signal }) => answer(api.GET("/devices/{id}/updates", { params: { path: { id: device } }, signal })),
+		refetchInterval: 30_000,
+	});
+	const ask = useMutation({
+		mutationFn: () => answer(api.POST("/updates/asks", { body: { devices: [device] } })),
+	});
+	if (one.isPending) return <Waiting what="the updates" />;
+	if (one.isError) return <Trouble error={one.error} retry={() => one.refetch()} />;
+	const d = one.data;
+	if (!d.told_at)
+		return (
+			<Empty title="The device has not told of updates yet.">
+				It does soon after it connects, where its system has a source of updates that the agent knows.
+			</Empty>
+		);
+	return (
+		<div className="grid gap-6 xl:grid-cols-2">
+			<section>
+				<h3 className="mb-1 font-semibold">
+					{d.missing.length === 0 ? "Nothing is missing" : `${d.missing.length} missing`}
+					<span className="ml-2 font-normal text-faint">
+						exposure {d.exposure.score.toFixed(0)}, told <Ago at={d.told_at} />
+					</span>
+					{may && (
+						<button
+							type="button"
+							className="button-quiet ml-2 font-normal"
+							disabled={ask.isPending || ask.isSuccess}
+							onClick={() => ask.mutate()}
+						>
+							{ask.isSuccess ? "Its sources are asked" : "Ask its sources now"}
+						</button>
+					)}
+				</h3>
+				{ask.isError && <Trouble error={ask.error} />}
+				{d.trouble && <p className="mb-2 text-gorse">{d.trouble}</p>}
+				{d.missing.length > 0 && (
+					<Table heads={["Update", "What it is", "Released", "Decision"]}>
+						{d.missing.map((x) => (
+							<tr key={x.update.source + x.update.name} className="border-line border-b align-top">
+								<td className="py-1.5 pr-4">
+									<span className="font-medium">{x.update.name}</span>
+									<span className="block text-faint text-sm">
+										{x.update.from} → {x.update.to}
+									</span>
+								</td>
+								<td className="py-1.5 pr-4">
+									<Severity of={x.update} />
+								</td>
+								<td className="py-1.5 pr-4">
+									<Released of={x.update} seen={x.since} />
+								</td>
+								<td className="py-1.5">{decided(x)}</td>
+							</tr>
+						))}
+					</Table>
+				)}
+			</section>
+			<section>
+				<h3 className="mb-1 font-semibold">By rollouts</h3>
+				{d.patched.length === 0 ? (
+					<p className="text-faint">No rollout has installed anything here yet.</p>
+				) : (
+					<Table heads={["When", "Update", "State", "Rollout"]}>
+						{d.patched.map((p) => (
+							<tr key={`${p.job_id}${p.source}${p.name}`} className="border-line border-b align-top">
+								<td className="py-1.5 pr-4 text-faint">{p.at && <Ago at={p.at} />}</td>
+								<td className="py-1.5 pr-4">
+									{p.name}
+									<span className="block text-faint text-sm">
+										{p.from} → {p.to}
+									</span>
+								</td>
+								<td className={`py-1.5 pr-4 ${stateColour(p.state)}`}>
+									<Link className="link" to={`/jobs/${p.job_id}`}>
+										{stateWord(p.state)}
+									</Link>
+									{p.reason && <span className="block max-w-xs text-faint text-sm">{p.reason}</span>}
+								</td>
+								<td className="py-1.5">
+									<Link className="link" to={`/rollouts/${p.rollout_id}`}>
+										{p.rollout}
+									</Link>
+								</td>
+							</tr>
+						))}
+					</Table>
+				)}
+			</section>
+		</div>
+	);
+}
+
+function decided({ update, decision: d }: Schemas["DecidedUpdate"]) {
+	if (update.blocked) return <span className="text-gorse">{update.blocked}</span>;
+	const colour =
+		d.state === "approved" ? "text-moss" : d.state === "undecided" || d.state === "held" ? "text-gorse" : "text-mist";
+	return (
+		<>
+			<span className={colour}>
+				{d.state === "deferred" ? "not yet" : d.state}
+				{d.from && (
+					<>
+						, approved <Ago at={d.from} />
+					</>
+				)}
+			</span>
+			{(d.why || d.rule) && <span className="block text-faint text-sm">{d.why || d.rule}</span>}
+		</>
+	);
+}

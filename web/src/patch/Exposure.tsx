@@ -1,0 +1,99 @@
+import { Link, useSearchParams } from "react-router";
+import { answer, api, type Schemas } from "../api/client";
+import { More, Table } from "../parts/Table";
+import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Ago } from "../parts/time";
+import { usePages } from "../parts/usePages";
+import { Heading } from "./words";
+
+/** How far behind devices are, the most exposed first. */
+export function Exposure() {
+	const [params, setParams] = useSearchParams();
+	const missing = params.get("missing") ?? undefined;
+	const list = usePages(
+		["exposure", missing],
+		(cursor, signal) => answer(api.GET("/exposure", { params: { query: { cursor, limit: 100, missing } }, signal })),
+		60_000,
+	);
+	const totals = list.data?.pages[0]?.totals;
+	return (
+		<div>
+			<Heading title="Exposure">
+				{missing && (
+					<span className="ml-auto flex items-center gap-2">
+						that miss <strong>{missing}</strong>
+						<button type="button" className="button-quiet" onClick={() => setParams({}, { replace: true })}>
+							All devices
+						</button>
+					</span>
+				)}
+			</Heading>
+			<div className="px-5 py-4">
+				{list.isPending && <Waiting what="the exposure" />}
+				{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+				{totals && totals.devices > 0 && <Totals of={totals} />}
+				{list.data && list.rows.length === 0 && (
+					<Empty title="No device has told of updates yet.">
+						Agents ask the sources of updates soon after they connect.
+					</Empty>
+				)}
+				{list.rows.length > 0 && (
+					<Table heads={["Device", "Score", "Security updates", "Oldest of them", "Missing in all", "Approved"]}>
+						{list.rows.map((x) => (
+							<tr key={x.device_id} className="border-line border-b align-top">
+								<td className="py-1.5 pr-4">
+									<Link className="link font-medium" to={`/devices/${x.device_id}`}>
+										{x.device}
+									</Link>
+									<span className="block text-faint text-sm">
+										{x.organisation}, {x.site}
+									</span>
+								</td>
+								<td className="w-48 py-1.5 pr-4">
+									<span className="flex items-center gap-2">
+										<span className="w-7 text-right tabular-nums">{x.exposure.score.toFixed(0)}</span>
+										<span className="h-2 flex-1 overflow-hidden rounded-full bg-line" aria-hidden="true">
+											<span
+												className={`block h-full ${x.exposure.score >= 50 ? "bg-rowan" : x.exposure.score >= 20 ? "bg-gorse-fill" : "bg-moss"}`}
+												style={{ width: `${x.exposure.score}%` }}
+											/>
+										</span>
+									</span>
+								</td>
+								<td className="py-1.5 pr-4 tabular-nums">
+									{x.exposure.security}
+									{x.exposure.worst && <span className="text-faint">, the worst {x.exposure.worst}</span>}
+									{x.trouble && <span className="block max-w-sm text-gorse text-sm">{x.trouble}</span>}
+								</td>
+								<td className="py-1.5 pr-4">{x.exposure.oldest && <Ago at={x.exposure.oldest} />}</td>
+								<td className="py-1.5 pr-4 tabular-nums">{x.exposure.missing}</td>
+								<td className="py-1.5 pr-4 tabular-nums">{x.approved}</td>
+							</tr>
+						))}
+					</Table>
+				)}
+				<More list={list} />
+			</div>
+		</div>
+	);
+}
+
+function Totals({ of: t }: { of: Schemas["ExposureTotals"] }) {
+	const figure = (n: number, what: string, colour = "") => (
+		<li className="flex items-baseline gap-2">
+			<span className={`font-semibold text-2xl tabular-nums ${colour}`}>{n}</span>
+			<span className="text-faint">{what}</span>
+		</li>
+	);
+	return (
+		<ul className="mb-4 flex flex-wrap gap-x-8" aria-label="Totals">
+			{figure(
+				t.exposed,
+				`of ${t.devices} devices miss a critical or high one`,
+				t.exposed > 0 ? "text-rowan" : "text-moss",
+			)}
+			{figure(t.current, "miss no security update", "text-moss")}
+			{figure(t.security, "security updates are missing in all")}
+		</ul>
+	);
+}

@@ -1,0 +1,341 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { meQuery, useMay } from "../access/me";
+import { answer, api, type Schemas } from "../api/client";
+import { Confirm } from "../parts/Confirm";
+import { More, Table } from "../parts/Table";
+import { Trouble, Waiting } from "../parts/Trouble";
+import { Ago } from "../parts/time";
+import { usePages } from "../parts/usePages";
+import { phaseColour, phaseWord, Severity, States, soakText, stateColour, stateWord } from "./words";
+
+type RolloutOf = Schemas["Rollout"];
+type Deed = Schemas["RolloutDeed"];
+
+/** A rollout as a board of its rings, with what its gates found. */
+export function Rollout() {
+	const { id = "" } = useParams();
+	const queries = useQueryClient();
+	const one = useQuery({
+		queryKey: ["rollout", id],
+		queryFn: ({ signal }) => answer(api.GET("/rollouts/{id}", { params: { path: { id } }, signal })),
+		refetchInterval: (q) => (q.state.data?.ended_at ? false : 5_000), // events tell sooner of its rings
+	});
+	const steer = useMutation({
+		mutationFn: (body: Deed) => answer(api.PATCH("/rollouts/{id}", { params: { path: { id } }, body })),
+		onSuccess: (r) => queries.setQueryData(["rollout", id], r),
+	});
+	if (one.isPending) return <Waiting what="the rollout" />;
+	if (one.isError && !one.data)
+		return (
+			<div className="p-6">
+				<Trouble error={one.error} retry={() => one.refetch()} />
+			</div>
+		);
+	const r = one.data;
+	return (
+		<div className="px-5 py-5">
+			<div className="flex flex-wrap items-center gap-3">
+				<Link to="/rollouts" className="link">
+					Rollouts
+				</Link>
+				<h1 className="font-semibold text-xl">{r.spec.name}</h1>
+				<span className={`font-medium ${phaseColour(r.phase)}`}>{phaseWord(r.phase)}</span>
+				<span className="text-faint">
+					begun <Ago at={r.begun_at} /> by {r.begun_by}
+					{r.agreed && `, agreed to by ${r.agreed}`}
+				</span>
+				<Deeds of={r} busy={steer.isPending} onDo={(deed) => steer.mutate({ deed })} />
+			</div>
+			{r.why && (
+				<p
+					className={`mt-3 max-w-4xl rounded-md px-3 py-2 ${r.phase === "held" || r.phase === "reverting" ? "bg-rowan-tint" : "bg-panel"}`}
+					role="status"
+				>
+					{r.phase === "held" && <strong>Held. </strong>}
+					{r.why}
+				</p>
+			)}
+			{steer.isError && <Trouble error={steer.error} />}
+			<ol
+				aria-label="Rings"
+				className="my-4 grid items-start gap-3"
+				style={{ gridTemplateColumns: `repeat(auto-fit, minmax(17rem, 1fr))` }}
+			>
+				{r.rings.map((ring, i) => (
+					<RingCard key={ring.name} of={r} ring={ring} n={i} />
+				))}
+			</ol>
+			<div className="grid gap-8 xl:grid-cols-[minmax(0,2fr)_minmax(0,3fr)]">
+				<Brought of={r} busy={steer.isPending} onLeaveOut={(without) => steer.mutate({ without })} />
+				<Devices of={r} />
+			</div>
+		</div>
+	);
+}
+
+function Deeds({ of: r, busy, onDo }: { of: RolloutOf; busy: boolean; onDo: (deed: Deed["deed"]) => void }) {
+	const may = useMay("updates.act");
+	const me = useQuery(meQuery).data;
+	if (!may || r.ended_at) return null;
+	const begun = r.rings.some((x) => x.job_id && !x.reverted);
+	return (
+		<div className="ml-auto flex gap-1">
+			{r.phase === "asking" && me?.email !== r.begun_by && (
+				<button type="button" className="button" disabled={busy} onClick={() => onDo("agree")}>
+					Agree
+				</button>
+			)}
+			{(r.phase === "patching" || r.phase === "soaking") && (
+				<button type="button" className="button-quiet" disabled={busy} onClick={() => onDo("pause")}>
+					Pause
+				</button>
+			)}
+			{r.phase === "paused" && (
+				<button type="button" className="button" disabled={busy} onClick={() => onDo("resume")}>
+					Go on
+				</button>
+			)}
+			{begun && r.phase !== "reverting" && (
+				<Confirm
+					label="Take back"
+					title="Take back what was installed?"
+					verb="Take it back"
+					disabled={busy}
+					onDo={() => onDo("revert")}
+				>
+					The devices of all rings that were patched go back to the versions that they had. Then the rollout is held.
+				</Confirm>
+			)}
+			{r.phase === "held" && !r.rings[r.at]?.reverted && (
+				<Confirm
+					label="Go on all the same"
+					title="Go on to the next ring?"
+					verb="Go on"
+					disabled={busy}
+					onDo={() => onDo("release")}
+				>
+					It is noted who had it go on though the gate held it.
+				</Confirm>
+			)}
+			{r.phase === "held" && (
+				<button type="button" className="button" disabled={busy} onClick={() => onDo("again")}>
+					Patch ring {r.at + 1} again
+				</button>
+			)}
+			<Confirm label="Cancel" title="Cancel this rollout?" verb="Cancel it" disabled={busy} onDo={() => onDo("cancel")}>
+				No further device is patched. What was installed stays.
+			</Confirm>
+		</div>
+	);
+}
+
+/** How one ring fares. */
+function RingCard({ of: r, ring, n }: { of: RolloutOf; ring: Schemas["RolloutRing"]; n: number }) {
+	const now = n === r.at && !r.ended_at;
+	const spec = r.spec.rings[n];
+	const state = ring.verdict
+		? ring.verdict.go || ring.released
+			? "passed"
+			: "held"
+		: now
+			? phaseWord(r.phase)
+			: n < r.at
+				? "nothing to do"
+				: "to come";
+	return (
+		<li
+			className={`rounded-lg border p-3 ${now ? "border-heather bg-raised" : "border-line bg-panel"}`}
+			aria-current={now || undefined}
+		>
+			<p className="flex items-baseline gap-2">
+				<span className="font-semibold">
+					{n + 1}. {ring.name}
+				</span>
+				<span
+					className={`ml-auto text-sm ${state === "passed" ? "text-moss" : state === "held" ? "text-rowan" : now ? phaseColour(r.phase) : "text-faint"}`}
+				>
+					{state}
+				</span>
+			</p>
+			<div className="my-2">
+				<States counts={ring.states} />
+			</div>
+			<p className="text-faint text-sm">
+				{ring.until && !ring.verdict ? (
+					<>
+						watched, judged <Ago at={ring.until} />
+					</>
+				) : (
+					soakText(spec)
+				)}
+				{ring.began_at && (
+					<>
+						, begun <Ago at={ring.began_at} />
+					</>
+				)}
+				{(ring.try ?? 0) > 0 && `, try ${(ring.try ?? 0) + 1}`}
+				{ring.job_id && (
+					<>
+						,{" "}
+						<Link className="link underline" to={`/jobs/${ring.job_id}`}>
+							its runs
+						</Link>
+					</>
+				)}
+			</p>
+			{ring.past?.map((p) => (
+				<p key={p.at} className="mt-2 border-line border-t pt-2 text-sm">
+					<span className="text-gorse">
+						Before, <Ago at={p.at} />
+						{p.reverted ? ", taken back" : ", held"}:
+					</span>{" "}
+					{p.verdict?.why}
+				</p>
+			))}
+			{ring.released && <p className="mt-1 text-gorse text-sm">It went on though it was held, by {ring.released}.</p>}
+			{ring.verdict && (
+				<ul className="mt-2 space-y-1.5 border-line border-t pt-2 text-sm">
+					{ring.verdict.evidence.map((e) => (
+						<li key={e.what} className="flex gap-2">
+							<Finding of={e.finding} />
+							<span>{e.why}</span>
+						</li>
+					))}
+				</ul>
+			)}
+		</li>
+	);
+}
+
+const findings = { fine: ["✓", "text-moss"], bad: ["✕", "text-rowan"], unclear: ["?", "text-gorse"] } as const;
+
+function Finding({ of: f }: { of: keyof typeof findings }) {
+	return (
+		<span className={`w-3 shrink-0 text-center font-semibold ${findings[f][1]}`} role="img" aria-label={f}>
+			{findings[f][0]}
+		</span>
+	);
+}
+
+/** What a rollout installs. */
+function Brought({
+	of: r,
+	busy,
+	onLeaveOut,
+}: {
+	of: RolloutOf;
+	busy: boolean;
+	onLeaveOut: (without: string[]) => void;
+}) {
+	const may = useMay("updates.act");
+	const without = r.spec.without ?? [];
+	return (
+		<section aria-label="Updates">
+			<h2 className="mb-1 font-semibold">Updates</h2>
+			{r.updates.length === 0 && <p className="text-faint">What is installed is chosen as each ring begins.</p>}
+			{r.updates.length > 0 && (
+				<Table heads={["Update", "Devices", ""]}>
+					{r.updates.map((x) => {
+						const out = without.includes(x.update.name);
+						return (
+							<tr key={x.update.source + x.update.name + x.update.to} className="border-line border-b align-top">
+								<td className={`py-1.5 pr-4 ${out ? "text-faint line-through" : ""}`}>
+									<span className="font-medium">{x.update.title || x.update.name}</span>
+									<span className="block text-faint text-sm">
+										{x.update.name} {x.update.to}
+									</span>
+									<span className="inline-block text-sm">
+										<Severity of={x.update} />
+									</span>
+								</td>
+								<td className="w-36 py-1.5 pr-4">
+									<States counts={x.states} />
+								</td>
+								<td className="py-1 text-right">
+									{may && !r.ended_at && (
+										<button
+											type="button"
+											className="button-quiet whitespace-nowrap"
+											disabled={busy}
+											aria-label={`${out ? "Take in" : "Leave out"} ${x.update.name}`}
+											onClick={() =>
+												onLeaveOut(out ? without.filter((n) => n !== x.update.name) : [...without, x.update.name])
+											}
+										>
+											{out ? "Take in" : "Leave out"}
+										</button>
+									)}
+								</td>
+							</tr>
+						);
+					})}
+				</Table>
+			)}
+		</section>
+	);
+}
+
+/** The devices of a rollout, those that failed first in each ring. */
+function Devices({ of: r }: { of: RolloutOf }) {
+	const [ring, setRing] = useState("");
+	const list = usePages(
+		["rollout", r.id, "devices", ring],
+		(cursor, signal) =>
+			answer(
+				api.GET("/rollouts/{id}/devices", {
+					params: { path: { id: r.id }, query: { cursor, limit: 100, ring: ring === "" ? undefined : Number(ring) } },
+					signal,
+				}),
+			),
+		r.ended_at ? undefined : 10_000,
+	);
+	return (
+		<section aria-label="Devices">
+			<div className="mb-1 flex items-center gap-3">
+				<h2 className="font-semibold">Devices</h2>
+				<select
+					className="field w-56 py-1"
+					aria-label="Which ring"
+					value={ring}
+					onChange={(e) => setRing(e.target.value)}
+				>
+					<option value="">of all rings</option>
+					{r.rings.map((x, i) => (
+						<option key={x.name} value={i}>
+							{i + 1}. {x.name} ({x.devices})
+						</option>
+					))}
+				</select>
+			</div>
+			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+			<Table heads={["Device", "Ring", "State", "New alerts"]}>
+				{list.rows.map((d) => (
+					<tr key={d.device_id} className="border-line border-b align-top">
+						<td className="py-1.5 pr-4">
+							<Link className="link font-medium" to={`/devices/${d.device_id}`}>
+								{d.device}
+							</Link>
+						</td>
+						<td className="py-1.5 pr-4 text-faint">{r.rings[d.ring]?.name}</td>
+						<td className={`py-1.5 pr-4 ${stateColour(d.state)}`}>
+							{stateWord(d.state)}
+							{d.ended_at && (
+								<span className="text-faint">
+									{" "}
+									<Ago at={d.ended_at} />
+								</span>
+							)}
+							{d.reason && <span className="block max-w-md text-sm text-word">{d.reason}</span>}
+						</td>
+						<td className="py-1.5 pr-4 tabular-nums">
+							{d.alerts ? <span className="text-rowan">{d.alerts}</span> : ""}
+						</td>
+					</tr>
+				))}
+			</Table>
+			<More list={list} />
+		</section>
+	);
+}

@@ -1,0 +1,300 @@
+import { useMutation } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { Labelled } from "../access/Door";
+import { answer, api, type Schemas } from "../api/client";
+import { Expression } from "../fleet/Expression";
+import { GroupField } from "../fleet/Groups";
+import { Trouble } from "../parts/Trouble";
+import { Severity, soakText } from "./words";
+
+type Ring = Schemas["Ring"];
+type Spec = Schemas["RolloutSpec"];
+
+const usual: Spec = {
+	name: "",
+	rings: [
+		{ name: "a few", share: 5, soak_minutes: 24 * 60 },
+		{ name: "a quarter", share: 25, soak_minutes: 24 * 60 },
+		{ name: "the rest", soak_minutes: 0 },
+	],
+	gate: {},
+	classes: ["security"],
+	wait_hours: 7 * 24,
+	restart: "needed",
+	windows: true,
+	stage: true,
+};
+
+/** What a rollout installs, on what, in which rings: it is told what it would do before it does. */
+export function RolloutForm({ onCancel }: { onCancel: () => void }) {
+	const go = useNavigate();
+	const [spec, setSpec] = useState<Spec>(usual);
+	const [where, setWhere] = useState("");
+	const [group, setGroup] = useState("");
+	const body = { spec, where: group ? undefined : where, group: group || undefined };
+	const plan = useMutation({ mutationFn: () => answer(api.POST("/rollouts", { body: { ...body, plan: true } })) });
+	const begin = useMutation({
+		mutationFn: () => answer(api.POST("/rollouts", { body })),
+		onSuccess: (r) => go(`/rollouts/${r.id}`),
+	});
+	const changed =
+		<T,>(set: (v: T) => void) =>
+		(v: T) => {
+			set(v);
+			plan.reset();
+			begin.reset();
+		};
+	const set = (change: Partial<Spec>) => changed(setSpec)({ ...spec, ...change });
+	const setRing = (i: number, change: Partial<Ring>) =>
+		set({ rings: spec.rings.map((r, n) => (n === i ? { ...r, ...change } : r)) });
+	const check = (label: string, on: boolean | undefined, onChange: (on: boolean) => void) => (
+		<label className="flex items-center gap-1.5">
+			<input type="checkbox" checked={!!on} onChange={(e) => onChange(e.target.checked)} />
+			{label}
+		</label>
+	);
+	const gate = (label: string, key: "failures" | "alerts" | "slower", usually: number) => (
+		<Labelled label={label}>
+			<input
+				className="field w-24"
+				type="number"
+				min={0}
+				placeholder={String(usually)}
+				value={spec.gate[key] ?? ""}
+				onChange={(e) => set({ gate: { ...spec.gate, [key]: e.target.valueAsNumber || undefined } })}
+			/>
+		</Labelled>
+	);
+	return (
+		<form
+			className="mb-5 space-y-4 rounded-md border border-line bg-panel p-4"
+			onSubmit={(e) => {
+				e.preventDefault();
+				if (plan.data) begin.mutate();
+				else plan.mutate();
+			}}
+		>
+			<div className="flex flex-wrap items-end gap-4">
+				<Labelled label="Name of the rollout">
+					<input
+						className="field w-72"
+						required
+						maxLength={200}
+						value={spec.name}
+						onChange={(e) => set({ name: e.target.value })}
+					/>
+				</Labelled>
+				<Labelled label="Approved updates">
+					<select
+						className="field w-52"
+						value={spec.classes?.join(",") ?? ""}
+						onChange={(e) =>
+							set({ classes: e.target.value ? (e.target.value.split(",") as Spec["classes"]) : undefined })
+						}
+					>
+						<option value="security">of security</option>
+						<option value="security,critical">of security, and critical</option>
+						<option value="definition">definitions of malware</option>
+						<option value="">all that are approved</option>
+					</select>
+				</Labelled>
+				<Labelled label="Restart">
+					<select
+						className="field w-44"
+						value={spec.restart}
+						onChange={(e) => set({ restart: e.target.value as Spec["restart"] })}
+					>
+						<option value="needed">where one is needed</option>
+						<option value="never">never</option>
+					</select>
+				</Labelled>
+			</div>
+			<div className="grid gap-3 lg:grid-cols-[minmax(0,1fr)_16rem]">
+				<Expression label="Devices for which this holds; nothing is all" value={where} onChange={changed(setWhere)} />
+				<Labelled label="Or those of the group">
+					<GroupField group={group} onChange={changed(setGroup)} />
+				</Labelled>
+			</div>
+			<fieldset>
+				<legend className="mb-1 font-medium">Rings, one after another</legend>
+				<ol className="space-y-2">
+					{spec.rings.map((r, i) => (
+						<li key={i} className="flex flex-wrap items-center gap-3">
+							<span className="w-5 text-right text-faint tabular-nums">{i + 1}</span>
+							<input
+								className="field w-40 py-1"
+								aria-label={`Name of ring ${i + 1}`}
+								required
+								value={r.name}
+								onChange={(e) => setRing(i, { name: e.target.value })}
+							/>
+							<select
+								className="field w-44 py-1"
+								aria-label={`Who is in ring ${i + 1}`}
+								value={r.where !== undefined ? "where" : r.share ? "share" : "rest"}
+								onChange={(e) =>
+									setRing(i, {
+										where: e.target.value === "where" ? "" : undefined,
+										share: e.target.value === "share" ? 10 : undefined,
+										devices: undefined,
+									})
+								}
+							>
+								<option value="share">a share of all</option>
+								<option value="where">devices for which holds</option>
+								<option value="rest">all that are left</option>
+							</select>
+							{r.where !== undefined && (
+								<input
+									className="field w-72 py-1 font-mono text-sm"
+									aria-label={`Expression of ring ${i + 1}`}
+									required
+									placeholder='name.startsWith("cen-kiosk")'
+									value={r.where}
+									onChange={(e) => setRing(i, { where: e.target.value })}
+								/>
+							)}
+							{r.share !== undefined && r.where === undefined && (
+								<span className="flex items-center gap-1">
+									<input
+										className="field w-20 py-1"
+										type="number"
+										min={1}
+										max={100}
+										aria-label={`Share of ring ${i + 1}, percent`}
+										value={r.share}
+										onChange={(e) => setRing(i, { share: e.target.valueAsNumber || 1 })}
+									/>
+									%
+								</span>
+							)}
+							<span className="flex items-center gap-1">
+								watched for
+								<input
+									className="field w-24 py-1"
+									type="number"
+									min={0}
+									aria-label={`Minutes for which ring ${i + 1} is watched`}
+									value={r.soak_minutes}
+									onChange={(e) => setRing(i, { soak_minutes: e.target.valueAsNumber || 0 })}
+								/>
+								min
+							</span>
+							{spec.rings.length > 1 && (
+								<button
+									type="button"
+									className="button-quiet"
+									aria-label={`Remove ring ${i + 1}`}
+									onClick={() => set({ rings: spec.rings.filter((_, n) => n !== i) })}
+								>
+									Remove
+								</button>
+							)}
+						</li>
+					))}
+				</ol>
+				<button
+					type="button"
+					className="button-quiet mt-1"
+					onClick={() => set({ rings: [{ name: "first", where: "", soak_minutes: 60 }, ...spec.rings] })}
+				>
+					A ring before these
+				</button>
+			</fieldset>
+			<fieldset className="flex flex-wrap items-end gap-4">
+				<legend className="mb-1 font-medium">It is held between rings where more than this goes wrong</legend>
+				{gate("Installations failed, %", "failures", 5)}
+				{gate("More alerts, points", "alerts", 3)}
+				{gate("Slower log-on, %", "slower", 25)}
+				{check("Hold it too where there are not enough devices to tell", spec.gate.careful, (careful) =>
+					set({ gate: { ...spec.gate, careful } }),
+				)}
+				{check("Take back what was installed where it is held", spec.gate.rollback, (rollback) =>
+					set({ gate: { ...spec.gate, rollback } }),
+				)}
+			</fieldset>
+			<div className="flex flex-wrap items-end gap-4">
+				{check("In maintenance windows alone", spec.windows, (windows) => set({ windows }))}
+				{check("Fetch before the window", spec.stage, (stage) => set({ stage }))}
+				{check("Urgent: watch no ring, once a second person agrees", spec.urgent, (urgent) => set({ urgent }))}
+				<Labelled label="Hours to catch up those away">
+					<input
+						className="field w-28"
+						type="number"
+						min={0}
+						value={spec.wait_hours}
+						onChange={(e) => set({ wait_hours: e.target.valueAsNumber || 0 })}
+					/>
+				</Labelled>
+				<Labelled label="At once at a site">
+					<input
+						className="field w-24"
+						type="number"
+						min={0}
+						value={spec.per_site ?? 0}
+						onChange={(e) => set({ per_site: e.target.valueAsNumber || 0 })}
+					/>
+				</Labelled>
+			</div>
+			{plan.data && <Preview of={plan.data} />}
+			<div className="flex gap-2">
+				<button
+					type="submit"
+					className="button"
+					disabled={plan.isPending || begin.isPending || plan.data?.updates.length === 0}
+				>
+					{plan.data ? "Begin it" : "What would it do?"}
+				</button>
+				<button type="button" className="button-quiet" onClick={plan.data ? () => plan.reset() : onCancel}>
+					{plan.data ? "Not yet" : "Cancel"}
+				</button>
+			</div>
+			{(plan.isError || begin.isError) && <Trouble error={plan.error ?? begin.error} />}
+		</form>
+	);
+}
+
+/** What a rollout would do. */
+function Preview({ of: p }: { of: Schemas["Rollout"] }) {
+	const n = p.rings.reduce((sum, r) => sum + (r.states.planned ?? 0), 0);
+	return (
+		<div role="status" className="space-y-3 border-line border-t pt-3">
+			{p.updates.length === 0 ? (
+				<p className="text-gorse">Nothing that these devices miss is approved: look at the rules.</p>
+			) : (
+				<p>
+					It installs {p.updates.length} {p.updates.length === 1 ? "update" : "updates"} on <strong>{n}</strong>{" "}
+					{n === 1 ? "device" : "devices"}
+					{p.left_out ? `; ${p.left_out} more miss nothing of these` : ""}.
+				</p>
+			)}
+			<ol className="grid gap-3 lg:grid-cols-3">
+				{p.rings.map((r, i) => (
+					<li key={i} className="rounded-md border border-line p-2.5">
+						<p className="font-medium">
+							{i + 1}. {r.name}
+						</p>
+						<p>
+							{r.states.planned ?? 0} to patch, {soakText(p.spec.rings[i])}
+						</p>
+						{(r.shut ?? 0) > 0 && (
+							<p className="text-rowan">{r.shut} have no maintenance window in time, and would be missed.</p>
+						)}
+						<p className="truncate text-faint text-sm">{r.sample?.join(", ")}</p>
+					</li>
+				))}
+			</ol>
+			<ul className="grid gap-x-6 lg:grid-cols-2">
+				{p.updates.slice(0, 12).map((x) => (
+					<li key={x.update.source + x.update.name + x.update.to} className="flex gap-3">
+						<span className="w-10 text-right tabular-nums">{x.devices}</span>
+						<span className="min-w-0 flex-1 truncate">{x.update.title || x.update.name}</span>
+						<Severity of={x.update} />
+					</li>
+				))}
+			</ul>
+			{p.updates.length > 12 && <p className="text-faint">and {p.updates.length - 12} more</p>}
+		</div>
+	);
+}

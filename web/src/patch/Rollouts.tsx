@@ -1,0 +1,90 @@
+import { useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import { useMay } from "../access/me";
+import { answer, api } from "../api/client";
+import { More, Table } from "../parts/Table";
+import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Ago } from "../parts/time";
+import { usePages } from "../parts/usePages";
+import { RolloutForm } from "./RolloutForm";
+import { Heading, phaseColour, phaseWord, States } from "./words";
+
+/** The rollouts, the latest first. */
+export function Rollouts() {
+	const [params, setParams] = useSearchParams();
+	const may = useMay("updates.act");
+	const [open, setOpen] = useState(params.has("new"));
+	const list = usePages(
+		["rollouts"],
+		(cursor, signal) => answer(api.GET("/rollouts", { params: { query: { cursor, limit: 50 } }, signal })),
+		10_000,
+	);
+	return (
+		<div>
+			<Heading title="Rollouts">
+				{may && !open && (
+					<button type="button" className="button ml-auto" onClick={() => setOpen(true)}>
+						New rollout
+					</button>
+				)}
+			</Heading>
+			<div className="px-5 py-4">
+				{open && may && (
+					<RolloutForm
+						onCancel={() => {
+							setOpen(false);
+							setParams({}, { replace: true });
+						}}
+					/>
+				)}
+				{list.isPending && <Waiting what="the rollouts" />}
+				{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+				{list.data && list.rows.length === 0 && !open && (
+					<Empty title="No rollout was begun yet.">
+						A rollout brings approved updates to a first ring of devices, watches them, and goes on only where nothing
+						went wrong. What is approved is said by{" "}
+						<Link to="/approvals" className="link underline">
+							rules
+						</Link>
+						.
+					</Empty>
+				)}
+				{list.rows.length > 0 && (
+					<Table heads={["Rollout", "State", "Devices, by ring", "Begun", "By"]}>
+						{list.rows.map((r) => (
+							<tr key={r.id} className="border-line border-b align-top">
+								<td className="py-2 pr-4">
+									<Link className="link font-medium" to={`/rollouts/${r.id}`}>
+										{r.spec.name}
+									</Link>
+								</td>
+								<td className="max-w-72 py-2 pr-4">
+									<span className={`font-medium ${phaseColour(r.phase)}`}>{phaseWord(r.phase)}</span>
+									{!r.ended_at && `, ring ${Math.min(r.at + 1, r.rings.length)} of ${r.rings.length}`}
+									{r.why && <span className="line-clamp-2 text-faint text-sm">{r.why}</span>}
+								</td>
+								<td className="w-[38%] py-2 pr-4">
+									<div
+										className="grid gap-3"
+										style={{ gridTemplateColumns: `repeat(${r.rings.length}, minmax(0, 1fr))` }}
+									>
+										{r.rings.map((ring) => (
+											<div key={ring.name} title={ring.name}>
+												<States counts={ring.states} />
+											</div>
+										))}
+									</div>
+								</td>
+								<td className="py-2 pr-4">
+									<Ago at={r.begun_at} />
+								</td>
+								<td className="py-2">{r.begun_by}</td>
+							</tr>
+						))}
+					</Table>
+				)}
+				<More list={list} />
+			</div>
+		</div>
+	);
+}

@@ -1,0 +1,106 @@
+import type { ReactNode } from "react";
+import type { Schemas } from "../api/client";
+import { Counts, type State } from "../parts/Counts";
+import { Heading as Head } from "../parts/Heading";
+import { Ago, span } from "../parts/time";
+
+const pages = [
+	["/updates", "Missing"],
+	["/exposure", "Exposure"],
+	["/approvals", "Rules"],
+	["/rollouts", "Rollouts"],
+] as const;
+
+/** The head of the pages about updates. */
+export function Heading({ title, children }: { title: string; children?: ReactNode }) {
+	return (
+		<Head title={title} label="Updates" pages={pages}>
+			{children}
+		</Head>
+	);
+}
+
+/** What rules say of updates. */
+const decisions: readonly State[] = [
+	["undecided", "undecided", "bg-gorse-fill", "text-gorse"],
+	["held", "held", "bg-gorse-fill", "text-gorse"],
+	["excluded", "excluded", "bg-mist", "text-mist"],
+	["deferred", "not yet", "bg-edge", "text-mist"],
+	["approved", "approved", "bg-moss", "text-moss"],
+];
+
+export function Decisions({ counts }: { counts: Record<string, number> }) {
+	return <Counts of={decisions} counts={counts} none="" />;
+}
+
+/** States of devices in a rollout, and of updates at a device. */
+const states: readonly State[] = [
+	["failed", "failed", "bg-rowan", "text-rowan"],
+	["running", "being patched", "bg-heather", "text-heather"],
+	["reverting", "going back", "bg-heather", "text-heather"],
+	["planned", "to come", "bg-edge", "text-mist"],
+	["missed", "missed", "bg-mist", "text-mist"],
+	["patched", "patched", "bg-moss", "text-moss"],
+	["installed", "installed", "bg-moss", "text-moss"],
+	["reverted", "taken back", "bg-gorse-fill", "text-gorse"],
+	["current", "nothing to do", "bg-line", "text-faint"],
+];
+
+export function States({ counts }: { counts: Record<string, number> }) {
+	return <Counts of={states} counts={counts} none="no devices" />;
+}
+
+export const stateWord = (state: string) => states.find(([s]) => s === state)?.[1] ?? state;
+export const stateColour = (state: string) => states.find(([s]) => s === state)?.[3] ?? "";
+
+const marks = { critical: "text-rowan", high: "text-rowan", medium: "text-gorse", low: "text-mist", "": "text-faint" };
+
+/** How bad what an update mends is: a word, with a mark of as many strokes as it is bad. */
+export function Severity({ of: u }: { of: Schemas["Update"] }) {
+	const severity = u.severity ?? "";
+	const strokes = { critical: 4, high: 3, medium: 2, low: 1, "": 0 }[severity];
+	return (
+		<span className={`inline-flex items-center gap-2 whitespace-nowrap ${marks[severity]}`}>
+			<span aria-hidden="true" className="flex items-end gap-px">
+				{[1, 2, 3, 4].map((n) => (
+					<span
+						key={n}
+						className={`w-1 rounded-sm ${n <= strokes ? "bg-current" : "bg-line"}`}
+						style={{ height: `${3 + 2 * n}px` }}
+					/>
+				))}
+			</span>
+			{u.class === "security" || u.class === "critical" ? `${u.class}${severity ? `, ${severity}` : ""}` : u.class}
+		</span>
+	);
+}
+
+/** When an update came out; when it was first seen, where that is not known. */
+export function Released({ of: u, seen }: { of: Schemas["Update"]; seen: string }) {
+	return u.released ? <Ago at={u.released} /> : <span className="text-faint">seen {<Ago at={seen} />}</span>;
+}
+
+const phases: Record<string, string> = {
+	asking: "waits for a second person",
+	patching: "patching",
+	soaking: "watching",
+	held: "held",
+	reverting: "taking back",
+	paused: "paused",
+	done: "done",
+	cancelled: "cancelled",
+};
+
+export const phaseWord = (phase: string) => phases[phase] ?? phase;
+export const phaseColour = (phase: string) =>
+	phase === "held"
+		? "text-rowan"
+		: phase === "done"
+			? "text-moss"
+			: phase === "cancelled"
+				? "text-faint"
+				: "text-heather";
+
+/** For how long a ring is watched. */
+export const soakText = (ring?: Schemas["Ring"]) =>
+	ring?.soak_minutes ? `watched for ${span(ring.soak_minutes * 60)}` : "not watched";
