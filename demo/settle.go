@@ -71,6 +71,9 @@ func (d *demo) settle(ctx context.Context) error {
 	if err := d.approvals(ctx); err != nil {
 		return fmt.Errorf("approving updates: %w", err)
 	}
+	if err := d.advisories(ctx); err != nil {
+		return fmt.Errorf("importing advisories: %w", err)
+	}
 	duty, err := client.Made(d.client.AddChannelWithResponse(ctx, api.NewChannel{Name: "Duty", Kind: "email", Target: "duty@curlew-sedge.example"}))
 	if err != nil {
 		return err

@@ -193,6 +193,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	calls.HandleFunc("GET "+messages.Contents, s.Job.ServeContent)
 	s.Patch = patch.New(s.pool, s.Fleet, s.Job, s.Health, s.Access.Log)
 	calls.HandleFunc("POST /updates", s.Patch.ServeUpdates)
+	s.Inventory.Changed = s.Patch.InventoryChanged
 	s.hub = hub.New(audience, s.Fleet, calls)
 	s.Inventory.Join(s.hub)
 	s.Job.Join(s.hub, s.Health.RunEnded)
@@ -208,7 +209,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	if err := s.Job.Begin(ctx); err != nil {
 		return nil, fmt.Errorf("taking up the jobs: %w", err)
 	}
-	for _, run := range []func(context.Context){s.Job.Run, s.Patch.Run, s.Access.Run, s.Fleet.Run, s.Vitals.Run, s.Health.Run, s.Session.Run, s.refresh} {
+	for _, run := range []func(context.Context){s.Job.Run, s.Patch.Run, s.Patch.Compare, s.Access.Run, s.Fleet.Run, s.Vitals.Run, s.Health.Run, s.Session.Run, s.refresh} {
 		s.running.Go(func() { run(background) })
 	}
 	if err := s.Fleet.Begin(ctx); err != nil {

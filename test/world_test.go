@@ -369,11 +369,16 @@ func (n named) Facts(ctx context.Context) (f api.Facts, err error) {
 	return f, err
 }
 
+// patience is the least for which something is awaited: a machine that does much else is slow, and how long
+// things may take is measured elsewhere.
+const patience = 75 * time.Second
+
 // await waits until something holds, and fails when it does not in time. What it waits for is
 // state behind the API, which tells of no event.
 func (w *world) await(t *testing.T, within time.Duration, what string, holds func() bool) time.Duration {
 	t.Helper()
 	began := time.Now()
+	within = max(within, patience)
 	for !holds() {
 		if time.Since(began) > within {
 			t.Fatalf("not within %s: %s", within, what)

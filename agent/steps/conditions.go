@@ -12,6 +12,7 @@ import (
 
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/pack"
+	"moorwatch.example/core/versions"
 	"moorwatch.example/core/work"
 )
 
@@ -38,7 +39,7 @@ func (r *doing) is(ctx context.Context, c work.Condition) (bool, error) {
 			return false, errors.New("this device offers no package manager")
 		}
 		version, err := r.Host.Software.Version(ctx, c.Of)
-		return version != "" && (c.Is == "" || work.CompareVersions(version, c.Is) >= 0), err
+		return version != "" && (c.Is == "" || versions.Debian(version, c.Is) >= 0), err
 	case work.OfService:
 		if r.Host.Services == nil {
 			return false, errors.New("this device offers no services")

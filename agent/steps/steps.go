@@ -13,6 +13,7 @@ import (
 	"moorwatch.example/agent/host"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/pack"
+	"moorwatch.example/core/versions"
 	"moorwatch.example/core/work"
 )
 
@@ -130,7 +131,7 @@ func (r *doing) skip(ctx context.Context) (bool, error) {
 	case r.part.Remove && !there:
 		r.tell("== %s is not there", r.part.Name)
 		return true, nil
-	case !r.part.Remove && there && (version == "" || r.part.Version == "" || work.CompareVersions(version, r.part.Version) >= 0):
+	case !r.part.Remove && there && (version == "" || r.part.Version == "" || versions.Debian(version, r.part.Version) >= 0):
 		r.tell("== %s is there already%s", r.part.Name, inVersion(version))
 		return true, nil
 	}

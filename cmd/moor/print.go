@@ -65,11 +65,14 @@ func jsonLine(v any) (string, error) {
 func minute(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
 
 // counted is a number of things, such as 1 device or 7 devices.
-func counted(n int, thing string) string {
+func counted(n int, thing string) string { return countedAs(n, thing, thing+"s") }
+
+// countedAs is counted for a thing with a plural of its own.
+func countedAs(n int, one, many string) string {
 	if n == 1 {
-		return "1 " + thing
+		return "1 " + one
 	}
-	return fmt.Sprintf("%d %ss", n, thing)
+	return fmt.Sprintf("%d %s", n, many)
 }
 
 func first(list []string) string {

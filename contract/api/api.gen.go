@@ -23,6 +23,7 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/access"
+	"moorwatch.example/core/advisory"
 	"moorwatch.example/core/calendar"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
@@ -299,6 +300,47 @@ type AddedPerson struct {
 type AddedToken struct {
 	Secret string `json:"secret"`
 	Token  Token  `json:"token"`
+}
+
+// Advisory defines model for Advisory.
+type Advisory struct {
+	Aliases []string `json:"aliases"`
+
+	// Devices That have software with the weakness.
+	Devices   int        `json:"devices"`
+	Exploited *Exploited `json:"exploited,omitempty"`
+	Feed      string     `json:"feed"`
+	ID        string     `json:"id"`
+
+	// Packages Names of that software.
+	Packages  []string   `json:"packages"`
+	Published *time.Time `json:"published,omitempty"`
+
+	// Score Of CVSS, 0 to 10; 0 where none is given.
+	Score    float32       `json:"score"`
+	Severity PatchSeverity `json:"severity"`
+	Summary  string        `json:"summary"`
+
+	// Updates The updates that mend it, those of which a device is offered.
+	Updates []Mend `json:"updates"`
+}
+
+// AdvisoryDetail defines model for AdvisoryDetail.
+type AdvisoryDetail struct {
+	Advisory Advisory       `json:"advisory"`
+	Details  string         `json:"details"`
+	Links    []string       `json:"links"`
+	Modified *time.Time     `json:"modified,omitempty"`
+	Software []WeakSoftware `json:"software"`
+
+	// Vector Of CVSS.
+	Vector string `json:"vector"`
+}
+
+// AdvisoryPage defines model for AdvisoryPage.
+type AdvisoryPage struct {
+	Items []Advisory `json:"items"`
+	Next  *string    `json:"next,omitempty"`
 }
 
 // AgentBehaviour defines model for AgentBehaviour.
@@ -756,16 +798,22 @@ type DeviceDetail struct {
 // DeviceExposure defines model for DeviceExposure.
 type DeviceExposure struct {
 	// Approved Of what is missing what is approved.
-	Approved     int                `json:"approved"`
-	Device       string             `json:"device"`
-	DeviceID     openapi_types.UUID `json:"device_id"`
-	Exposure     Exposure           `json:"exposure"`
-	Organisation string             `json:"organisation"`
-	Site         string             `json:"site"`
-	ToldAt       time.Time          `json:"told_at"`
+	Approved int                `json:"approved"`
+	Device   string             `json:"device"`
+	DeviceID openapi_types.UUID `json:"device_id"`
+
+	// Exploited Of them those about what is known to be exploited.
+	Exploited    int       `json:"exploited"`
+	Exposure     Exposure  `json:"exposure"`
+	Organisation string    `json:"organisation"`
+	Site         string    `json:"site"`
+	ToldAt       time.Time `json:"told_at"`
 
 	// Trouble What the sources of updates said at the device that is wrong.
 	Trouble *string `json:"trouble,omitempty"`
+
+	// Weaknesses Advisories about its software.
+	Weaknesses int `json:"weaknesses"`
 }
 
 // DevicePage defines model for DevicePage.
@@ -869,6 +917,9 @@ type EventSources = link.EventSources
 // Evidence defines model for Evidence.
 type Evidence = patch.Evidence
 
+// Exploited defines model for Exploited.
+type Exploited = advisory.Exploited
+
 // Exposure defines model for Exposure.
 type Exposure = patch.Exposure
 
@@ -886,6 +937,9 @@ type ExposureTotals struct {
 
 	// Devices That tell of updates.
 	Devices int `json:"devices"`
+
+	// Exploited That have software with a weakness that is known to be exploited.
+	Exploited int `json:"exploited"`
 
 	// Exposed That miss a critical or high one.
 	Exposed int `json:"exposed"`
@@ -923,6 +977,32 @@ type Factors struct {
 
 // Facts What a device is; reported at each connection.
 type Facts = device.Facts
+
+// Feed defines model for Feed.
+type Feed struct {
+	Advisories int `json:"advisories"`
+
+	// Exploited Entries of lists of what is known to be exploited.
+	Exploited  int       `json:"exploited"`
+	ImportedAt time.Time `json:"imported_at"`
+	ImportedBy string    `json:"imported_by"`
+	Name       string    `json:"name"`
+
+	// Pending Pieces of software, of the whole fleet, that are still to be compared with advisories.
+	Pending int `json:"pending"`
+
+	// Refusals Why, for the first of them.
+	Refusals []string `json:"refusals"`
+
+	// Refused Documents of the last file that could not be used.
+	Refused int `json:"refused"`
+}
+
+// FeedPage defines model for FeedPage.
+type FeedPage struct {
+	Items []Feed  `json:"items"`
+	Next  *string `json:"next,omitempty"`
+}
 
 // FileBatch A part of a folder's list; the last has Done.
 type FileBatch = link.FileBatch
@@ -1189,6 +1269,15 @@ type Me struct {
 
 	// SecondFactor They have a second factor.
 	SecondFactor bool `json:"second_factor"`
+}
+
+// Mend defines model for Mend.
+type Mend struct {
+	// Devices That miss it.
+	Devices int    `json:"devices"`
+	Name    string `json:"name"`
+	Source  string `json:"source"`
+	To      string `json:"to"`
 }
 
 // Message Shown to a person at a device, and waits for their answer.
@@ -2480,6 +2569,32 @@ type WakeResult struct {
 	Message string   `json:"message"`
 }
 
+// WeakDevice defines model for WeakDevice.
+type WeakDevice struct {
+	Device       string             `json:"device"`
+	DeviceID     openapi_types.UUID `json:"device_id"`
+	Organisation string             `json:"organisation"`
+	Site         string             `json:"site"`
+	Software     []WeakSoftware     `json:"software"`
+}
+
+// WeakDevicePage defines model for WeakDevicePage.
+type WeakDevicePage struct {
+	Items []WeakDevice `json:"items"`
+	Next  *string      `json:"next,omitempty"`
+}
+
+// WeakSoftware defines model for WeakSoftware.
+type WeakSoftware struct {
+	Devices int `json:"devices"`
+
+	// Fixed The version in which it is mended; empty where none is known.
+	Fixed   string `json:"fixed"`
+	Name    string `json:"name"`
+	Source  string `json:"source"`
+	Version string `json:"version"`
+}
+
 // WebAuthn defines model for WebAuthn.
 type WebAuthn = json.RawMessage
 
@@ -2529,14 +2644,62 @@ type WorkCondition = work.Condition
 // WorkStep defines model for WorkStep.
 type WorkStep = work.Step
 
+// AdvisoryName defines model for advisoryName.
+type AdvisoryName = string
+
 // Cursor defines model for cursor.
 type Cursor = string
+
+// FeedName defines model for feedName.
+type FeedName = string
 
 // ID defines model for id.
 type ID = openapi_types.UUID
 
 // Limit defines model for limit.
 type Limit = int
+
+// ListAdvisoriesParams defines parameters for ListAdvisories.
+type ListAdvisoriesParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Search Part of the id, of another name, of the summary or of the name of a package.
+	Search *string `form:"search,omitempty" json:"search,omitempty"`
+
+	// Exploited Only what is known to be exploited.
+	Exploited *bool `form:"exploited,omitempty" json:"exploited,omitempty"`
+
+	// Device Only those about software of this device.
+	Device *openapi_types.UUID `form:"device,omitempty" json:"device,omitempty"`
+}
+
+// ListAdvisoryDevicesParams defines parameters for ListAdvisoryDevices.
+type ListAdvisoryDevicesParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListFeedsParams defines parameters for ListFeeds.
+type ListFeedsParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ImportFeedParams defines parameters for ImportFeed.
+type ImportFeedParams struct {
+	// Whole The file is all of the feed: what is not in it goes.
+	Whole *bool `form:"whole,omitempty" json:"whole,omitempty"`
+}
 
 // ListAlertsParams defines parameters for ListAlerts.
 type ListAlertsParams struct {
@@ -3448,6 +3611,38 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 
 // The interface specification for the client above.
 type ClientInterface interface {
+
+	// ListAdvisories The advisories about software at devices that the caller sees: what is known to be exploited first, then by score and by how many devices have it.
+	//
+	// Corresponds with GET /advisories (the `ListAdvisories` operationId).
+	ListAdvisories(ctx context.Context, params *ListAdvisoriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetAdvisory An advisory, with the software that it is about and the updates that mend it.
+	//
+	// Corresponds with GET /advisories/{advisory} (the `GetAdvisory` operationId).
+	GetAdvisory(ctx context.Context, advisory AdvisoryName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListAdvisoryDevices The devices that have software with the weakness, by name.
+	//
+	// Corresponds with GET /advisories/{advisory}/devices (the `ListAdvisoryDevices` operationId).
+	ListAdvisoryDevices(ctx context.Context, advisory AdvisoryName, params *ListAdvisoryDevicesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListFeeds The feeds of advisories that were imported, by name.
+	//
+	// Corresponds with GET /advisory-feeds (the `ListFeeds` operationId).
+	ListFeeds(ctx context.Context, params *ListFeedsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveFeed Forget a feed with its advisories.
+	//
+	// Corresponds with DELETE /advisory-feeds/{feed} (the `RemoveFeed` operationId).
+	RemoveFeed(ctx context.Context, feed FeedName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportFeedWithBody Import a file into a feed: OSV or CSAF documents (one, several after another, an array, or a zip of such files), or a list of what is known to be exploited (JSON or CSV). What the feed had stays, but for what the file has anew. All of the file is taken, or nothing where it cannot be read to its end.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /advisory-feeds/{feed} (the `ImportFeed` operationId).
+	ImportFeedWithBody(ctx context.Context, feed FeedName, params *ImportFeedParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListAlerts Alerts, the latest first.
 	//
@@ -5073,6 +5268,98 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /words (the `ListWords` operationId).
 	ListWords(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// ListAdvisories The advisories about software at devices that the caller sees: what is known to be exploited first, then by score and by how many devices have it.
+//
+// Corresponds with GET /advisories (the `ListAdvisories` operationId).
+func (c *Client) ListAdvisories(ctx context.Context, params *ListAdvisoriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAdvisoriesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetAdvisory An advisory, with the software that it is about and the updates that mend it.
+//
+// Corresponds with GET /advisories/{advisory} (the `GetAdvisory` operationId).
+func (c *Client) GetAdvisory(ctx context.Context, advisory AdvisoryName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAdvisoryRequest(c.Server, advisory)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListAdvisoryDevices The devices that have software with the weakness, by name.
+//
+// Corresponds with GET /advisories/{advisory}/devices (the `ListAdvisoryDevices` operationId).
+func (c *Client) ListAdvisoryDevices(ctx context.Context, advisory AdvisoryName, params *ListAdvisoryDevicesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListAdvisoryDevicesRequest(c.Server, advisory, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListFeeds The feeds of advisories that were imported, by name.
+//
+// Corresponds with GET /advisory-feeds (the `ListFeeds` operationId).
+func (c *Client) ListFeeds(ctx context.Context, params *ListFeedsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFeedsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveFeed Forget a feed with its advisories.
+//
+// Corresponds with DELETE /advisory-feeds/{feed} (the `RemoveFeed` operationId).
+func (c *Client) RemoveFeed(ctx context.Context, feed FeedName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveFeedRequest(c.Server, feed)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportFeedWithBody Import a file into a feed: OSV or CSAF documents (one, several after another, an array, or a zip of such files), or a list of what is known to be exploited (JSON or CSV). What the feed had stays, but for what the file has anew. All of the file is taken, or nothing where it cannot be read to its end.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /advisory-feeds/{feed} (the `ImportFeed` operationId).
+func (c *Client) ImportFeedWithBody(ctx context.Context, feed FeedName, params *ImportFeedParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportFeedRequestWithBody(c.Server, feed, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // ListAlerts Alerts, the latest first.
@@ -9368,6 +9655,378 @@ func (c *Client) ListWords(ctx context.Context, reqEditors ...RequestEditorFn) (
 		return nil, err
 	}
 	return c.Client.Do(req)
+}
+
+// NewListAdvisoriesRequest constructs an http.Request for the ListAdvisories method
+func NewListAdvisoriesRequest(server string, params *ListAdvisoriesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/advisories")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Search != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", *params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Exploited != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "exploited", *params.Exploited, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Device != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "device", *params.Device, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetAdvisoryRequest constructs an http.Request for the GetAdvisory method
+func NewGetAdvisoryRequest(server string, advisory AdvisoryName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "advisory", advisory, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/advisories/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListAdvisoryDevicesRequest constructs an http.Request for the ListAdvisoryDevices method
+func NewListAdvisoryDevicesRequest(server string, advisory AdvisoryName, params *ListAdvisoryDevicesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "advisory", advisory, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/advisories/%s/devices", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListFeedsRequest constructs an http.Request for the ListFeeds method
+func NewListFeedsRequest(server string, params *ListFeedsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/advisory-feeds")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveFeedRequest constructs an http.Request for the RemoveFeed method
+func NewRemoveFeedRequest(server string, feed FeedName) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "feed", feed, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/advisory-feeds/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewImportFeedRequestWithBody constructs an http.Request for the ImportFeed method, with any body, and a specified content type
+func NewImportFeedRequestWithBody(server string, feed FeedName, params *ImportFeedParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "feed", feed, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/advisory-feeds/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Whole != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "whole", *params.Whole, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
 }
 
 // NewListAlertsRequest constructs an http.Request for the ListAlerts method
@@ -19222,6 +19881,48 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// ListAdvisoriesWithResponse The advisories about software at devices that the caller sees: what is known to be exploited first, then by score and by how many devices have it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /advisories (the `ListAdvisories` operationId).
+	ListAdvisoriesWithResponse(ctx context.Context, params *ListAdvisoriesParams, reqEditors ...RequestEditorFn) (*ListAdvisoriesResponse, error)
+
+	// GetAdvisoryWithResponse An advisory, with the software that it is about and the updates that mend it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /advisories/{advisory} (the `GetAdvisory` operationId).
+	GetAdvisoryWithResponse(ctx context.Context, advisory AdvisoryName, reqEditors ...RequestEditorFn) (*GetAdvisoryResponse, error)
+
+	// ListAdvisoryDevicesWithResponse The devices that have software with the weakness, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /advisories/{advisory}/devices (the `ListAdvisoryDevices` operationId).
+	ListAdvisoryDevicesWithResponse(ctx context.Context, advisory AdvisoryName, params *ListAdvisoryDevicesParams, reqEditors ...RequestEditorFn) (*ListAdvisoryDevicesResponse, error)
+
+	// ListFeedsWithResponse The feeds of advisories that were imported, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /advisory-feeds (the `ListFeeds` operationId).
+	ListFeedsWithResponse(ctx context.Context, params *ListFeedsParams, reqEditors ...RequestEditorFn) (*ListFeedsResponse, error)
+
+	// RemoveFeedWithResponse Forget a feed with its advisories.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /advisory-feeds/{feed} (the `RemoveFeed` operationId).
+	RemoveFeedWithResponse(ctx context.Context, feed FeedName, reqEditors ...RequestEditorFn) (*RemoveFeedResponse, error)
+
+	// ImportFeedWithBodyWithResponse Import a file into a feed: OSV or CSAF documents (one, several after another, an array, or a zip of such files), or a list of what is known to be exploited (JSON or CSV). What the feed had stays, but for what the file has anew. All of the file is taken, or nothing where it cannot be read to its end.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /advisory-feeds/{feed} (the `ImportFeed` operationId).
+	ImportFeedWithBodyWithResponse(ctx context.Context, feed FeedName, params *ImportFeedParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportFeedResponse, error)
+
 	// ListAlertsWithResponse Alerts, the latest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -21090,6 +21791,287 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /words (the `ListWords` operationId).
 	ListWordsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWordsResponse, error)
+}
+
+type ListAdvisoriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AdvisoryPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAdvisoriesResponse) GetJSON200() *AdvisoryPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAdvisoriesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAdvisoriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAdvisoriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAdvisoriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAdvisoriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetAdvisoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AdvisoryDetail
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAdvisoryResponse) GetJSON200() *AdvisoryDetail {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAdvisoryResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAdvisoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAdvisoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAdvisoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAdvisoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListAdvisoryDevicesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WeakDevicePage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListAdvisoryDevicesResponse) GetJSON200() *WeakDevicePage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListAdvisoryDevicesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListAdvisoryDevicesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListAdvisoryDevicesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListAdvisoryDevicesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListAdvisoryDevicesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListFeedsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FeedPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFeedsResponse) GetJSON200() *FeedPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFeedsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFeedsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFeedsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFeedsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFeedsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveFeedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveFeedResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveFeedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveFeedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveFeedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveFeedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportFeedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Feed
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportFeedResponse) GetJSON200() *Feed {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportFeedResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportFeedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportFeedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportFeedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportFeedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type ListAlertsResponse struct {
@@ -30136,6 +31118,84 @@ func (r ListWordsResponse) ContentType() string {
 	return ""
 }
 
+// ListAdvisoriesWithResponse The advisories about software at devices that the caller sees: what is known to be exploited first, then by score and by how many devices have it.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /advisories (the `ListAdvisories` operationId).
+func (c *ClientWithResponses) ListAdvisoriesWithResponse(ctx context.Context, params *ListAdvisoriesParams, reqEditors ...RequestEditorFn) (*ListAdvisoriesResponse, error) {
+	rsp, err := c.ListAdvisories(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAdvisoriesResponse(rsp)
+}
+
+// GetAdvisoryWithResponse An advisory, with the software that it is about and the updates that mend it.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /advisories/{advisory} (the `GetAdvisory` operationId).
+func (c *ClientWithResponses) GetAdvisoryWithResponse(ctx context.Context, advisory AdvisoryName, reqEditors ...RequestEditorFn) (*GetAdvisoryResponse, error) {
+	rsp, err := c.GetAdvisory(ctx, advisory, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAdvisoryResponse(rsp)
+}
+
+// ListAdvisoryDevicesWithResponse The devices that have software with the weakness, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /advisories/{advisory}/devices (the `ListAdvisoryDevices` operationId).
+func (c *ClientWithResponses) ListAdvisoryDevicesWithResponse(ctx context.Context, advisory AdvisoryName, params *ListAdvisoryDevicesParams, reqEditors ...RequestEditorFn) (*ListAdvisoryDevicesResponse, error) {
+	rsp, err := c.ListAdvisoryDevices(ctx, advisory, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListAdvisoryDevicesResponse(rsp)
+}
+
+// ListFeedsWithResponse The feeds of advisories that were imported, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /advisory-feeds (the `ListFeeds` operationId).
+func (c *ClientWithResponses) ListFeedsWithResponse(ctx context.Context, params *ListFeedsParams, reqEditors ...RequestEditorFn) (*ListFeedsResponse, error) {
+	rsp, err := c.ListFeeds(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFeedsResponse(rsp)
+}
+
+// RemoveFeedWithResponse Forget a feed with its advisories.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /advisory-feeds/{feed} (the `RemoveFeed` operationId).
+func (c *ClientWithResponses) RemoveFeedWithResponse(ctx context.Context, feed FeedName, reqEditors ...RequestEditorFn) (*RemoveFeedResponse, error) {
+	rsp, err := c.RemoveFeed(ctx, feed, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveFeedResponse(rsp)
+}
+
+// ImportFeedWithBodyWithResponse Import a file into a feed: OSV or CSAF documents (one, several after another, an array, or a zip of such files), or a list of what is known to be exploited (JSON or CSV). What the feed had stays, but for what the file has anew. All of the file is taken, or nothing where it cannot be read to its end.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /advisory-feeds/{feed} (the `ImportFeed` operationId).
+func (c *ClientWithResponses) ImportFeedWithBodyWithResponse(ctx context.Context, feed FeedName, params *ImportFeedParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportFeedResponse, error) {
+	rsp, err := c.ImportFeedWithBody(ctx, feed, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportFeedResponse(rsp)
+}
+
 // ListAlertsWithResponse Alerts, the latest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -33605,6 +34665,200 @@ func (c *ClientWithResponses) ListWordsWithResponse(ctx context.Context, reqEdit
 		return nil, err
 	}
 	return ParseListWordsResponse(rsp)
+}
+
+// ParseListAdvisoriesResponse parses an HTTP response from a ListAdvisoriesWithResponse call
+func ParseListAdvisoriesResponse(rsp *http.Response) (*ListAdvisoriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAdvisoriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AdvisoryPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetAdvisoryResponse parses an HTTP response from a GetAdvisoryWithResponse call
+func ParseGetAdvisoryResponse(rsp *http.Response) (*GetAdvisoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAdvisoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AdvisoryDetail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListAdvisoryDevicesResponse parses an HTTP response from a ListAdvisoryDevicesWithResponse call
+func ParseListAdvisoryDevicesResponse(rsp *http.Response) (*ListAdvisoryDevicesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListAdvisoryDevicesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WeakDevicePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListFeedsResponse parses an HTTP response from a ListFeedsWithResponse call
+func ParseListFeedsResponse(rsp *http.Response) (*ListFeedsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFeedsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FeedPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveFeedResponse parses an HTTP response from a RemoveFeedWithResponse call
+func ParseRemoveFeedResponse(rsp *http.Response) (*RemoveFeedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveFeedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportFeedResponse parses an HTTP response from a ImportFeedWithResponse call
+func ParseImportFeedResponse(rsp *http.Response) (*ImportFeedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportFeedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Feed
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
 }
 
 // ParseListAlertsResponse parses an HTTP response from a ListAlertsWithResponse call
@@ -39818,6 +41072,24 @@ func ParseListWordsResponse(rsp *http.Response) (*ListWordsResponse, error) {
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ListAdvisories The advisories about software at devices that the caller sees: what is known to be exploited first, then by score and by how many devices have it.
+	// (GET /advisories)
+	ListAdvisories(c *gin.Context, params ListAdvisoriesParams)
+	// GetAdvisory An advisory, with the software that it is about and the updates that mend it.
+	// (GET /advisories/{advisory})
+	GetAdvisory(c *gin.Context, advisory AdvisoryName)
+	// ListAdvisoryDevices The devices that have software with the weakness, by name.
+	// (GET /advisories/{advisory}/devices)
+	ListAdvisoryDevices(c *gin.Context, advisory AdvisoryName, params ListAdvisoryDevicesParams)
+	// ListFeeds The feeds of advisories that were imported, by name.
+	// (GET /advisory-feeds)
+	ListFeeds(c *gin.Context, params ListFeedsParams)
+	// RemoveFeed Forget a feed with its advisories.
+	// (DELETE /advisory-feeds/{feed})
+	RemoveFeed(c *gin.Context, feed FeedName)
+	// ImportFeed Import a file into a feed: OSV or CSAF documents (one, several after another, an array, or a zip of such files), or a list of what is known to be exploited (JSON or CSV). What the feed had stays, but for what the file has anew. All of the file is taken, or nothing where it cannot be read to its end.
+	// (PUT /advisory-feeds/{feed})
+	ImportFeed(c *gin.Context, feed FeedName, params ImportFeedParams)
 	// ListAlerts Alerts, the latest first.
 	// (GET /alerts)
 	ListAlerts(c *gin.Context, params ListAlertsParams)
@@ -40416,6 +41688,230 @@ type ServerInterfaceWrapper struct {
 }
 
 type MiddlewareFunc func(c *gin.Context)
+
+// ListAdvisories operation middleware
+func (siw *ServerInterfaceWrapper) ListAdvisories(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAdvisoriesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "exploited" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "exploited", c.Request.URL.Query(), &params.Exploited, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter exploited: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "device" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "device", c.Request.URL.Query(), &params.Device, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter device: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListAdvisories(c, params)
+}
+
+// GetAdvisory operation middleware
+func (siw *ServerInterfaceWrapper) GetAdvisory(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "advisory" -------------
+	var advisory AdvisoryName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "advisory", c.Param("advisory"), &advisory, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter advisory: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetAdvisory(c, advisory)
+}
+
+// ListAdvisoryDevices operation middleware
+func (siw *ServerInterfaceWrapper) ListAdvisoryDevices(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "advisory" -------------
+	var advisory AdvisoryName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "advisory", c.Param("advisory"), &advisory, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter advisory: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAdvisoryDevicesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListAdvisoryDevices(c, advisory, params)
+}
+
+// ListFeeds operation middleware
+func (siw *ServerInterfaceWrapper) ListFeeds(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListFeedsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListFeeds(c, params)
+}
+
+// RemoveFeed operation middleware
+func (siw *ServerInterfaceWrapper) RemoveFeed(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "feed" -------------
+	var feed FeedName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "feed", c.Param("feed"), &feed, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter feed: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveFeed(c, feed)
+}
+
+// ImportFeed operation middleware
+func (siw *ServerInterfaceWrapper) ImportFeed(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "feed" -------------
+	var feed FeedName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "feed", c.Param("feed"), &feed, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter feed: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ImportFeedParams
+
+	// ------------- Optional query parameter "whole" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "whole", c.Request.URL.Query(), &params.Whole, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter whole: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ImportFeed(c, feed, params)
+}
 
 // ListAlerts operation middleware
 func (siw *ServerInterfaceWrapper) ListAlerts(c *gin.Context) {
@@ -46217,6 +47713,12 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/updates", wrapper.ListUpdates)
 	router.POST(options.BaseURL+"/updates/asks", wrapper.AskUpdates)
 	router.GET(options.BaseURL+"/exposure", wrapper.ListExposure)
+	router.GET(options.BaseURL+"/advisories", wrapper.ListAdvisories)
+	router.GET(options.BaseURL+"/advisories/:advisory", wrapper.GetAdvisory)
+	router.GET(options.BaseURL+"/advisories/:advisory/devices", wrapper.ListAdvisoryDevices)
+	router.GET(options.BaseURL+"/advisory-feeds", wrapper.ListFeeds)
+	router.DELETE(options.BaseURL+"/advisory-feeds/:feed", wrapper.RemoveFeed)
+	router.PUT(options.BaseURL+"/advisory-feeds/:feed", wrapper.ImportFeed)
 	router.GET(options.BaseURL+"/devices/:id/updates", wrapper.GetDeviceUpdates)
 	router.GET(options.BaseURL+"/approvals", wrapper.ListApprovals)
 	router.POST(options.BaseURL+"/approvals", wrapper.AddApproval)
@@ -46234,581 +47736,602 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P19cxw3sicKfxVEP/uEZ3aLFEmJsiXG/CHL0ljnyLYOKY/vjWMvha5Cs2FWAz0Aiq0eh777DWQC9QrU",
-	"C7soefbe3RNjiqxCAYlEIl9/+ccilZutFEwYvXj+x2JLFd0wwxT8Ky2Ulsr+lDGdKr41XIrF88X7NSMf",
-	"BPtoPhC5ImbNyJbeMLJkK6nY8SJZcPvUPwum9otkIeiGLZ77wZKFTtdsQ+2oG/rxLRM3Zr14fnpy9iRZ",
-	"mP3WPqqN4uJm8elTsuCZfRDG21Kzrobj2SJZKPbPgiuWLZ4bVbD60CupNtQsni+KAp7sjpzzDTfhtW2k",
-	"NkTJnbbLo7C42KpwlPqXM7aiRW7skk4Su0S+KTaL5+fwLy7wX6fljLgw7IapxSc7J8X0VgrNgPrvlFzm",
-	"bAMbIYVhAmZLt9ucp9TO9tEWn/hfv2s79T9qk/gfiq0Wzxf/v0fV9j7Cv+pHflz4YnPxv6ypITsmDNkp",
-	"KW4SQkVGdvaXRpJMHgPh3Dj2My+yjGWvhJL5hgnzXt4ymMdWyS1ThuM6NEsVg7m3NiFZGP9G33xb4yOd",
-	"/L7/txsj8Z/5raSsXP7OUmM/A9N8x5QjU3N6ORe3YTagWaaY1o7HuSJSsCPDN4xoZo6KbckYnXVty2/1",
-	"bgQ+1V6QeznBmUXX80DUvj+Rb5gw37I1veOyUN2JKbaVylxrlkqR6S7Fv2Vmx5ggZicJPqsvyAnJGb1j",
-	"mnBgQUp2PGOKbGXO070lfXm+Hj9tHLCT7gFLFjtu1muZZ92Pv6RbuuQ5t5MlBhjeMoBdEskk00RIQ+Rq",
-	"xRQIAsM2uiXAnpwE+GBDP77BZ8+qP1Ol6B4o3KRhsvh4dCOP3C/XjOZmfQxUrf/piG8sbVBY2w8vNlKq",
-	"HTXp+ph9pJttzh6lUrFHOAB850XO3BuNHaFa8xvBWJccr442lOeW8XdrSTSzRJGEmyCzp2uW3gYZLmN3",
-	"PGXhw2Xlp7898LkLQpfaEnwlFZLfThtFsOYmfNLw1Wu8JgaEvn86wHzfyx3ZULF3UwF+45rQpSzqi67x",
-	"0iqn260dtlr4UsqcUbEor63B+eTsjuVDJ/ItPGS5iWlNb1iQ1JvCsABff7snlGyonbegImVkx0UmdwmR",
-	"iizt3/yNg0zPNSmEPWA7uq8tu7YwuWWCZdfUNNaXUYOSMbRIqW6o4JrilAJzV0zL/G7iqH7iQ9S7dM9d",
-	"FjB/zUWII39ZW8mzZkQbaqwmc0OFI0mTEcZNzrJrcKn2D2OZVQsp/8Wy60IYno8nDKxgiCogEa7gSftK",
-	"gRIoOONCb93f+ga8co+1Lw5Yml+1I0yLJbwEqebhD0bF8n5ZfgPrjFg7i/4cVCc9eFPZxb9IPT+2hGL5",
-	"eybsRfLfC5reCrnLWYbzgF1ZJE56Wk1QwsQcF8NPdnK1TztqNgV8ReK4HP5pRfCPzwkVhIFUhrPLNluz",
-	"B0Ep5FJm/ir0l9Hjs9BtZNjHgML7wt5tLCH2ciRWBCIFWiM+OTkJDVnyZmfeSKeEUIPq9OMTktG9JnTN",
-	"aDb2JLWYye1NdE+/Y4bidFp76u+/wSNhh2J33hoq7/nB917Zdxaf2nd8srBW0rU2bBs8XFuqTOA2giFB",
-	"7/TXUaWSNO9EK69Epi0nNBSTUQvt6CMNWsNTJTXqK/Hzju4DUiN0tNCa7J6ACYI/Kze586dbLrLAH9or",
-	"s8uCRxM3pXLQ6IreuXu3uaCS3IfQHSk7PG38RnSGV17se7EFMiipS6+sFF9ZJa+yITnlFdHqIwdro/yW",
-	"9RzSkVpcj8Y5+oYNX9ORk1CNXU7BDRHcFKF3TAXNzZAC+oNUVlgS+2fCaLpuHOeuKG+zULFZ4teqQySL",
-	"ZV47Qe6RT8nijuZFRCunMGvChTW1pMrsXYMvJlZf3K15unYPaUIVI6kshGHZ8aDsxo/+1m/0WIv32FFu",
-	"MpcJo2hqHoHVDHy23Sp5RwP3Qbqm4maivunfWe7DOmyRDytdbkKX9llwpMgtu0ZH0hATwviNV5L6Mhrz",
-	"C7Kj+/YsgswT9iFkWZ1G3Y3LqdZs/EzfWRZ5aV8KzTVjK6aurVYSuIJhHuw50dIZhqC8rAxD21SxnFHN",
-	"wrZhJhv6Iw61SBbge0gW7GOaFxnrCt7ScOz8OsIk+IcmPQZlhWJURywxYK9BVR8esk+zO6a42Y/ahSv/",
-	"sH1RFiqdOm3DTR6mwUQD6Y6JLKiHtJjUnbJM+nM3JL22IJAu8aROvyLhdZRcxjARMU8mqbLUX7Ut9dys",
-	"mUJV0ns3iaYbRsAQQ0ug/J0zAMHskKuml0SuiBSM1M25xOuqXBMld/dTUO2sgwfWX/x9r3+HTw0o35FL",
-	"vnolKJ38xoTFaM291OtipXkO65kodkuuGC93k8U/C84CVt/LQikmjGcC2DN7nzv9EHYbbGl0E3VdSGHJ",
-	"Z6Sh+eDXpCA0z8F9rkPjBG8LP7hfUnB/ioybV8KofZ9h3zU/vGHSdgrJ54QS9Md/pev2N3VHAP7x60Iz",
-	"Zf/16yLoo3RxhO4HXiu5Ibs1U2Hf5kxWUXVqRmrW19HbZk31OuA8ZR9pxlK+oTm5+v7F0dn5UyLv4KLk",
-	"mjC7HRBIsiLFjuAChTF/smIa4meh+4n9s7EOLszTJ0FGvOO0O9FfF0sld5qpXxcJzMY7oakgL969IRDl",
-	"SMivC3D8/7oY3twWp9r5JWhgesvSTiTxzFfxQrnMKBvPoqlV5+EBdLWXoHIGTprVkoam9kbcMWGk2r8x",
-	"bFNxe8Atyw3ZUXuDFCK7sP9a0y04/wj4AomQ5roKPY87Lvj85DnOZnm2Hovz8S3b97o6SiUzy5xVv5F3",
-	"8JMzCMa7IeM6ZkngHsc597SCzcqpNsTQWybI1K3RLC6oNb8R1BQq4lwvNhuq9iNYOouZ83B0a+utpoNb",
-	"kXit0PmP/CfrU4sflTmOtDt0D3ScBfs85vLIYxJx6PXwahX+DmY2LNdS3qLnAnzuGSi7F0Sv5U7YqxiZ",
-	"OUVSQOTHHqwErzIp0vBNbai6YWYk4zU5yL06zZp3WzUXPwmWPyBDvWfahHRlr7AENgot7JRxq0Wgu8np",
-	"pLv1HnMB5K0V/Gsubo7DUkSYUGi2c2EL0+/+fWlNov90fNi655ayCOspkBWkw6HhuJiNqfByFQ4eKLlk",
-	"kYAqzZqh6Rqr9pjRPPz9Qhc0H+Yjlt5eMWPcSzsqghHpN1U8FTOLvCptf20kWdM7hnlHKbWXB9kWhih+",
-	"szahgHTYZMc1Jm6Dyu1wJP5tVOLFf+LxPMjTDTR5y0PsP/WQeiYcCtv0ncbaBgUTIKwpjx6A34vMmWYd",
-	"jr8b1JreIrWtSrf0x7AbHpQrs7NiGIwpjdN67qLtQlqVr+VXrh2hJU1vw0tYUUW2VvegBDYdMhzgMJBN",
-	"oQ1RzBRKNJUR7ycP5A5VPvMly+Vu/MrLnJihDCF2x9S+nhRVJjR98/TJcEbTin+MiNBtYSCLBY6ONeK5",
-	"0SxfPUdlLfOZjektvamsWGvzrOo70okCB5awkiqe1WU3JZfixg4JqRWwDVY9bGRvnZ0/OzsZXu60fBm5",
-	"WoVF8JYaw5Ro7c95MMJdy40IUBn5VTNIWrog/7Pm7oJYerqmiqaGKd2O0Ac/FonM/LSqdsTuI4HnEruH",
-	"5Tmyv86ZZf07pnQ3gP/N6bOzIfMVuXacfPSS5FARmfNtIBTFPhrHiHg5fKVJmvPtUlKVdcWSZlo7k6G2",
-	"4rOTviSIRu4x/L8h6pgRlwcEsGBNB4evXsosFAFxv21Mf3BfZRYxS2SeM3pTsKC7LGjtgevYrNmebOie",
-	"7KS6JdLa6HhnW8mdW92M5lKwsPQemxtHtbnWjInrqGcApmF1Q7Q3rYZv5+MdauMslXHxt7rmbknTS81Z",
-	"9PJyax5CM5ebDQ2qtOrmrkvsd0reKLqBHabqptjYmV4QIYleszyHK1bb3djEsmNPH5+efH3WmyF76uW/",
-	"/3d32TkXrJFiv6K5Zu0k9r/zO2aneZeQ3yUX6MLWW5oynVgNs8o4/UoTa/alSA1iLxq1Vcxglm8g+VFl",
-	"LOAnfpMxYbjZ+1AKPHZRKbYpVYozTazKSwX+ucyL8jbl4HmQhdkW5hrUmuvl3ngzypHi6denJ9988/RJ",
-	"0vUqlbfs6cnXj79+cvrN2ZN6KUK98qLuyucbJotWwrb/WKO0oa2pnA569IHNRolSx6gzSFMYqMxMal2w",
-	"ghGwJTEQUjoYIeVcFULYPzk26V4/LKdbzbI6pUZkYTClwkEHMHBTWeQoTrWhCqNvO6oJExnLnnttKkMt",
-	"14UkcstPyHNBm5h9DBW8vDGa2L/AiIW+IKdn35D/hfE/fiNo/pV2KSDoH6Hu1ziVphO/xj7aZEw1M1Is",
-	"04YzVjNnSA88+mk8x+BGz8E2W6p4sHBklJvbpR2P8ze7h73nNpihg1q0y5BHmQAGtZD2Zg7LrdkiQK1j",
-	"XLpN62+FPM+Nm8cRdJ5LstyeB7klRcbb2cCou+5h0TeKotd9RXmOyrDmuWW8cTl11QcO1aKlEJXbvJXJ",
-	"IojcMkG0TG+Z6UqvXKY0HDjcNpJRamd7q2TqApohr5SRqQx49ky6tXxbZNtw1G8jY0nzPrWxfyPLLydu",
-	"TeMumJJyMwgLoZkw4dSlyhfSPZ9f0MHO2LbMgOpu9MZZG4cmCvUluoHP3t+boYyCEC+9KvPfwYFC7FPB",
-	"O68Q3n0cJn0hFEutRpaN8BZjCQOsqpWKB7N09KoW1Ph86Q5rfLS+BRNjABW3zSNKK+Z9GFmqZfBcZNlE",
-	"zsc3InwfzbV4QdZWPQIThtjDnRCqa7aANWLSNavMmPseqXuEptCopmRLtYasW67JLduiC4SPcXw3zNMy",
-	"xcB9MamIXKNezy7NxU/ywXjJhAsM5uWlNb1jPaWCcgVONzDFIKJoOo6HeFw/yiXOJatDfMLTtXfZarJU",
-	"6A2cliiu1/Ts/GkkuP4vNjIrYbd2ZzkU2wEyoDvI0ifjN0zDH8ZGcdwcS4aGibnt8N+exNOWW2biadNT",
-	"53MIT3/HUp6x7Odt5nSddrQ05d7F2TdDfP87//RAwWPpoYD8Gq60q3Euzbpxh6goJz08tQ5J3MtJtUQ/",
-	"5zCZcm4v/MDZN4ZttiaiRaRVbkNXk1LMmtKT5EZWsPEPl5b+fa8UX1wQjHJPmrduVwndUHtc0ULZUe5c",
-	"+k5PsWbNlAyieB1p6Lrye5KUxQ1l+acv9iw31ROxsVu4DX1sMsehL1nuQU69vjVyG05WvWNhlXXF89D1",
-	"8H7NyErmGfppFIPS/Z1Ut04ig18eI1MwArq6wHsOVffoGe1TfbouemtSRhTrDdc6GGn2Di4qhDRkifNi",
-	"GaGmBjeyA/fXmuXb4z4dq5OvC9E4TOzh4sKVyUKSQS5vjrggOlWMiXASTyQzokfVKhMNcLtKioyxPP3e",
-	"H2x2uoHmyDPwc7pnlkF8lTC5GVYaxpN4AZUGDTAJknMdcHY43Xhq7QnkA1+7wGrY7lDpOny71JBFpn00",
-	"rbufBtQS9yC8pVjsEtwWgdgOU6k9/nIFOfnwejg/ouPBzri+jQ/IBSl0CfGxKvLcqoH2nZHDr+idLJQr",
-	"0ewExCFNj+Z5zOd5o2SxDYjJH+mGlUUv+JCL4nMxTZWeEsdcM6qy8df0hm0kKjl9tB1JRxysChmN0O83",
-	"MosoS1G7RQofnQvFzQYQQGRgo7DMRCdkQ1OpE5JzUXysgR+4IgJgLlBdETQoKNqljnufpO492FsmtyFb",
-	"p8FH+FB180y0yZjiERdsRHu/gsT3ncuOX1NNlowJgntgSYRu6BkASwy9mSS2ei7LFuiHhwIBv1fNEe4Y",
-	"qYb0ob2XrbZVTuJ6Vi2JmNREfLl5LSncludeaLaOSlhhs5cLpNLpQy/bS1eAD6MdkNiHc4phX0ytmWNC",
-	"yTyfaA6taGoG1/saHgIFVmRc3Iyn1Gt8IXR2tkyBpimF7sklxosCMlYyWeaHjCshLj8Q+vwdNzQfHOMf",
-	"+FQ0fFaneY08zdXFt/7Vx63Uriiipe5g6XEWvEF3DvHJaerlv/1LkdrmuUpgWG3WvfB//rkxF0lcjsl8",
-	"GksbhRdqnKlcFbO9A9CJoYmm3BoydT3U42oBoOJwBVmwKiUsOUsCJtU+VwuNs8s8RrGXF/ObxDDHKsLY",
-	"zdRw4UdMYXX5DuTdm+/AfLwyVBl7CUNSzmrvPFntLLoy/6k5PDe6TAdy11BXow+p0dtKjYY0aiweGqGd",
-	"WTuFiaClrIt0DUGKdEtOz74+Pjk+OT59fv7k8dkk9SKmTCqmgUjowT7Yba2a4c16uLhEw2xpeGu5gRTl",
-	"QmhCdRBIMx6C5tJjDwTrH7qfc456gtE5slJyA+aIHrdRGhnrHr62FtkxnSghOmdsCz85x1tCtJHbLcsS",
-	"zK0JDbpT3BhE8Rycczs+DkLFbVTlXHfLQr4uucURsfrgGGPfn9qZDP3LIpB1E4nV/C6Xo26d3+WyxxRQ",
-	"/IZHMAoLMTJ7ZyfVbSxbXJNMCpZY+20nVaaH7wO7rtqs3fDlVBNLD5xdXJheFmI+me9W+TBi/wpLrcNi",
-	"39VhN8R+R7L31MHn8iYs8CF5GHGZ5pCrc4hTwVgVmAzKD08O58e1kgOBOwCOegJyFGPZRMdUVChHrNXL",
-	"1y/J48ePn114i1XXYTYjolMFIuW0MHJDDU8TsqGioHliBThd5lAcaNaAGjVdDnuhC1+tfgU/uRBIMqWQ",
-	"bsfz/FpIc62db7+VB2V1x702bEMUWxUawHVH17aVOJhAojFS2R+qmaSyGy4IW5g7h8imezDvI2v8zOdz",
-	"R5eTn4kYGNQMuALuY93UQiYjiVSPGYcOql1DLJE0txM35OzkZLwt7MYLoTMdYF/13xk1M8cTqFpZ8Cpx",
-	"bulWmiM1TKT7683Y/OyNLEQMR93QfJI/tdAgzMe+0KIAzqT53caYA5zv7kqgy30STZ0daqf1ynkq+vxM",
-	"98+Quq95H/Or9DgeQ4xTNhrorm4ttSn1xmaNWbDKbFssc55eO/SOVu5idnZ+fvqM4DPklu3Bny+2kMZC",
-	"llSzp08KlbcK+J4+SXog/ZtQvYOlbA7OvzbNpLbGXuJE+g7cJ4vCvxPR6dnHLVdMTxpypPNpBCb5nbyd",
-	"uJyo88ke1bDGVOhwsC7kRg97gQpdSoNFg2StVIkarYe3dw5zod22Y36boaeYB0GnwFLI5U0gDjxhW8ui",
-	"40CYLg7IH1WSIzALIZBiP/4YzWamghcY5ltAIuzqd4oRhIN2qbN7ksoNOyZXt9xq0AgGa/8iNSM5Wxks",
-	"efPP0g0jK6oRQpMKP0KRZ2SJSSjH5C2/Y0TTvU9Pgf+h9oO3LKu6DWFCoeW6nJmQGShjsch4MtZE3O8o",
-	"5HcezdzRSKfIgR+3xbg38+zzfxUsZMC+0C5PyG2282mivzshMs+s4ghB1y7lVzJ3SAkt2w0B4ARuqeUb",
-	"HYzbW2M88LarlnRorIjehhrsBTk/OUHL8mTRbLg0AVCga6JhMT1gnDKHRnFBNGPEIZliJNHn0bENUzdW",
-	"wVwkJZZkap9KISjps9d2VAnUYIU0qKRwsZLg7F8WNxNS7bypPfJqgr3rKArPngKByird0U0DLl+deYg/",
-	"RqomDa2i+iQOMtMczmOQwiy/0sQ+pccAJkyCfm2nGSNNRgvX/3Kdv+Y4eVflfrQzmXJ50+/h8phYzRd/",
-	"l4USNE8gty/xAFaJpeSKs2x8Ep0POpQDulJDu8LyQoWvTHOK4JZ2Pvez/TVkz++acbWvtBc/VlaAt74G",
-	"Qc4NBHOXjAiqlNxhtPKeSQqtZD4g8GiucDs5J1s8rGulPuv5HCuN6c9ADJ4xJ+C6WHSN8HMtX8xlCdSy",
-	"m1cYwltCJKMQac6oCsJul80Au5aCWbtuiIGYV+le6f5NOvT/zjQtn4fdhusR0IXwdvXppGxA6FeP44xC",
-	"qi6pfBhadTz9YNlJEK5nI1ZY7jTD7B+av2u8H6gGbNsANZ9Z92nUVAK3F4K3l3gNqNBolhaKm72L5peR",
-	"e/eJCclUaRAq84QYSU7R3daNLrqPhxeyk0qbiTDrbSdS6TsrP5WUG+TnXO3KOAaqXHNzMNB8Qaq6V3U0",
-	"Uja41/RYh+17GczpaWBVR8zW5ghdEYdg2SGvrVWDudaAvNLk1r5kHR0ZyjC8VVz2SngIcL+Gfch+NpR4",
-	"TdcqC2t+syZN8J96iKjG562cxuaCapjkPkGJA2z4CMBwv+ykpGW1jtoUIpujKjSpjk+/9rcWwvmrt5VC",
-	"7LHBvS71QWryt7+RXxeQw/rrgvxanJycPcX/hRwE+M1jRp6dfOhArlklfdBF7icWWtNrwKK+ZJtwN5Qt",
-	"1TroqHyPprb941ea8OwCAozWpJcCE29pYU06u/VGKpCVjArTbR0W8pC6WteRfYAbiQz+1fhidRg563o4",
-	"n5aK1qrQqTFe+juKTWlSgvQPBnBwrOs1C4Mv7/0G6VpBTaGZy0JD/FrLG74WBkuDnD9GRPDXUwmohJZi",
-	"fb0y7dnM2SoCAFPt2GBdfUmyzsdrz7WpEdv8WB5oDWf0wuWKI5kYTdckLXEg/gxFI0spJ/vSD6gz6asY",
-	"uY7XAjSCIgFoCSWiftMZKxKkjqX13zflvycf31L/+l9N5+KIzjLJ4o4rUzQGjR2GiqouOb6TrF7f6XGh",
-	"PzwXB8b+XvOcxTzDZEt9W0KsQfxKQwXWhXPUaaxS+M7pBaOdtcIozqYkiucs2u4gAri1W+9xklwbwkSm",
-	"CaMq3wfT3GFpwUTGnLXxJKCRrjZSZpiS03+nuaHHmNrVPhxsZ9uhvmMh7Q5h5jWWih6Td9Ssa24aXuay",
-	"ESMvyHuou9xh3b/v3pwxljklTrCyorxlIAZ9QnJFIPHdPC81qJOnT560tIogeBVrNEXY0Fvsx+qBqeR2",
-	"DyUjrk1r+YM2aP1sCwV+TPz8eG9sxti2dx2AUoMIc4AkTIyU8bK1nqGaRDg7Pw8FN3cixKWTxrBM1Dx3",
-	"rWawJ4Oe4ya04xC2o2LbnIZ0sx2mtwGsLkd4/h3dkxuJTckdVLxVGugyZwRHCZHWyPAyhpIJnO5h6TH2",
-	"eH6HL81wOstmRr0xTpQeY89X61B1uRkQO0I7wQBouBaQW0n1nKyr/j+h4UqWHt/eweNOhed9pHZH6sj+",
-	"X7B2Umbo8h6tOsX1BH+QgsejF0QlkBJ64fYKXecjdJ6qq0TnIEOj0NvnpTTGNoDDhpNZd1uYILqKg65a",
-	"YuAFV+73rkbUsScA+XaeIxAO879neV7GJlG0YnK1VGTtoODhnhqlg9QAVesfSeWWs4xoaYcbt2sjQs+B",
-	"4BfXGGEB3OSg7hFGfcgwMuumF6iTCDPqp7HbOE9WgR3qnZtJsIxWMDgXdu9isix6x1JQ3bp3bBgKMyLb",
-	"sAkYiNTnBAGIEvvf89MzaIWXndeCvSVAET5gz0d2Pl5b8Hsy8UYNHeaxx/EdnvyDt7GMsLSjMq7dQTx5",
-	"ZhRify2hJlw+AVV0CfYn1kwYFuvIs2XlVDsYVVYKAFA51eAC0K5DgYbUdOyAQfWtDgMLTI28j8XEQRrW",
-	"UXCQdhVVosBIQXDR12VA6CBo0deRfI4ySQRtJ8FcPd6Nkjt7BO1xDojZYOcOfB0KsrCqPynhsU9PkpOT",
-	"kyaI9cmYvhi5CenAl6/OLtxsjbs6NxBK06OyFz73yUXaH3xu/x7EFMNmnMEYZUoVWxV5BK1UUb1m4RdX",
-	"lOeFivxRyTz3DBA4V3k0ZKqbHd9q9W3DMaq/37djfRWf+ruioZxgJYdbfl/KWqvve+KlKkazn0S+Xzw3",
-	"qmBDzKVk1Sg86COF1Yx3qeDiG+bc+ZAt93ev8T94H7lagCsYuqrFa+6bKrxhltuaBBt8qRN0nNxkojb5",
-	"pB7QmoAQC9swR1AV9/MBMnhxhordcbYLRWyKWElxOe0ABhqAwRgmyHIPdtHo8pZ4UTt2YOum5Lh9CQdA",
-	"CpFhgU733e9c/+wVdLRzCU1VAMe9dxzB3tyPAFVzQ8AXoEX3Kobu1ukVg8UmclWSrb6U0C5+L4tQwM3D",
-	"Spe09+rzDz8tksX7nxfJ4pdX9qfvF8ni9eUiWVy9sP/zczBDpxI/X3f3x6oO7W5OwWqJwYfa3h/EZYbx",
-	"4f2BazulORMZVcdIk/vcO34ImMsbYZha0XCqoGAG+t1w/9BA6KqNr2TWZKvYin8kOdJjSt3omqpsR0NR",
-	"yR9evCQVBnF3I00RPtNRN0zDezRQHllH/0HPhSlG6VoVpQ9Wt8q2wYfK3U7/4S5yFIQs7zHilQO9D5Xy",
-	"0duBpkslxh5kSFOe1Xr+c020vCCIdV51+iYZz8bG0CMpNeViQzKoSaoO3Vec5dmYXLMOw1efiLVi7gP8",
-	"jtQXdbqQBnoMDzBt2W/5GFZ8H0lTDtHk2qtq2k0iRhc6EjmzkWc7enlX923PEFohNzS8tqxCYh2Mjayp",
-	"yK7lXci+hA4tADFKlgyKHOx54SriS6iQUQY0yrYFie9FDgI3sZrfjBrq+t1DcjXh+HRSaiG61nc3t4oD",
-	"tDcUJuSPKykWUctnaDhTXe39uxCL9kwjK5Thu7s+0tum+mqI+P+BKCQtnwe74WKS0bMs9D7SBXKbU5GA",
-	"fxtScJwCCl1zEUdHrhAJgfwul87JgQn0vlwnkOUBGU7TEnE7U4OPL/eI7FD7TkWcB6gQzRjNqqZwzboC",
-	"w3PM6PI0KvMJ6Y7u/Q/cNZkdieQtpjYYKINfgwehAiwddZP/h1xGzbKxyKRll+qBD1V9bXubVwd1BuDa",
-	"3+USya9YWiidlNCVK5rnmmQFI3YAUkvTGr8pFfLo8HlpYARjQoMDzRRyFz4dcstC2ILl6JAUyQXZUPuS",
-	"oJBJ6LFLy47yDl3fjjVhZSUeUQdsTEuREMX0VgoNYZNM8VUY/NR1jBiHNM9oEKrL2Zc7qj1cSrjrOty9",
-	"vVthiSE8dqq2kqm5JxOhU+Ejo5am14WZOLOG5AARK2Rgn+tQtF4iTe3KUZjr0t0xzMYQCa9mx6wsU7GM",
-	"6zD8jR1R2Ju/xMHZ0kIjDI7Dw0ntGvOcZcBfzZTu2loKFT0f5blfW8Zhd0zRnMAL9QpOPBwJOTvxbv9p",
-	"1CvEit93a8t8WIKvkkwyjA6pYiKMLzRlnmZjdDLgFXPVcL56OniTWqkyQmxbc809HrLTrUJYeRmr2rqS",
-	"NJYy6VrqCF6+BzobmoV9rM/T6RDNPLCR00ZqXfthuXXIM69QTYM4+A+59LlunchyI20MDgLmhRWYNwYH",
-	"IeCWCuUKRT4d8YljB8fw5sA6AetLrqpK+K2yhzsrCzNRZIczuQsRUd9GttRzs6s2B0YcMN1+l8vjv7u8",
-	"kekm2+9yCdOo1I5Aq5drGUzjLzPTQRm9kUQKK1HswxfkBOLHroDBtU2l+BusAoNCv7AM3TLf4r7no7Bd",
-	"PjRtn+0ZK4hqXyXW45xRHbLPRiT7Ngx0eYXt57AeBc+0wc6hykkXfDN2X8jtddnbtOVztL/2RfjEB/vg",
-	"VrQXIFCgZ1S9DjoMXzjXkcNQpTegE4RHT5AyhgkHG2o1uLtGE4C6r5xyc7327unmV1+7PCGI/Y+yESZi",
-	"Nthz8NbLsIMOwhwxHGuaPkAEx18z8ZSQYOcG9D7AM8730CkaSiIIHd0xPXx24nT5xAHxH3FhhSR85XkF",
-	"NFsrBYHSD6t91xyY2PxZt+ZzdhLOBw/mRryCnpS+r6D9KHcnurTHIXd1ybBgCvSgSB+LEp+x09W1dne3",
-	"Ks/wM5tCG7KWgK4C+im0ssZjpMdUmVWNp7pyile2HBXk8vLnt6/IXy5fvyTn50/O/9oa/TyYTBEBeazF",
-	"8PjGoX127EeqAYggteok37Dn5Ozk7OnR6enR2ZP3Z2fPsch2iJ1K8IiAl5u7WoCltXs0y1fjrTZn/AWS",
-	"T8BF4m8JQM7o2ozOHOKqMlLzpupdYw5fidLhjTcvfnwBGi8mP8qdKKkJPO/7vvmMXo467w2/Q2Wvjjt2",
-	"MrUPtxV8v6DOdpDY+8UpmGFtrYPmmRAutKE5VKFicv/xpHTfLVWtxIh2oWRpSPfX88FjtWaBrtJgTCEc",
-	"fqF8JSRy4zZwf3KJfao2qXgFVNhtH1ZuAzuP6vz9d/6tTxn0+ngJlVOh55TQOuMabb91mXQHZcJV6miT",
-	"9f4Bdh8BtCqra8EBg9y9mqxtg+W56Y+DonQEGPewJ9JIhPARmYQHKDEN8okgsolqpA/ilcoyzB8MI4tV",
-	"jetKjDFIjBwHM7aWu0CNZxwWLPfznoCpLE1P+YLxQDeQ8QwYyIQKtgs6rQ5DDHvrQK0PDGi/lTc/iZAd",
-	"Nt4PXkW6+tp/T4a0x1EThMvzA42ricRFHVgT+QMV+3ABXRPw3aXguNYSiW9hkXgU74QAYEzisbTsH4yx",
-	"pj8VGflnwdQeuyNK0fTS9Pa26G8ah4/1o0QwzSr9Y3z6W6f0q31CxodFainhfcv5wT1Wh97pvaTtQ7Bz",
-	"0EyizEBrl1nle4TJKF2v3DenXEZ0sm3VuqR3AviYn8I/PRRf3zuIQNY8Mhlb0SI3i+en1kTpKuqY2g5N",
-	"6HXboC1zqh8/baRUn4aRO9SYTlIOYduvy7Hx8FvwmH8r4rEMgGyMRMvoKFE/hLCltArk+b2XHp3SCu//",
-	"6+gHLxSOXmq1Qv8RlJ4QTMckG5oxazekUt7ysArKNrEmBTBSZPnfszwj1QMztbC6uWc+8D2DjtYqvaZZ",
-	"dr0CoI5ARZDEGh6Wa8g+kFsmfHNaAiYb3ugQj4laRnElv69hGFBYyw0DAl9UjgIDxWa+Q9baPmZm3AM8",
-	"z1GSvC/XW3WvgUdHNFNv5BQD25Vb3iRGg/cSPAztmXW377fg2YpU8VytwRCVhBK8uevOGNf9l3JT1pVw",
-	"5SRXoJCkMCa4hb5w5PGF68xov/OVdgMBQ1XpsPXda5m8o4ubH8e2MzA5I2GBsD7Q+jRc+ueWJk9PTi7I",
-	"6VkIyrQpnc/D0jkCTLRby40Hf/HlOpYCvjOeFBorBpqo5j1IoK3il2EEUZ8dNvCFdjKO/dyYzM0fyvKo",
-	"A9VcN9AL2JWIRrdkYF+AreJUk0DW7cqUAYMAF5RCzDHAuP5TNDItOw6ehhrGjyBCLmW2d18IA4CGustA",
-	"03Bf3j0lQ2BXZQgIadDMghiV/VffLODJEb4RfC5pEXcCg7zwxD6UTRCOzLXd6AM9DLm+Nw0jFjRJSyHv",
-	"uuLmPkhuAMMWexWcqdeatbuGDfYuOygl7IXpZqkBy0OrQpproukebtRgiLsoqdt3q/rWJy1WcS/X62Yq",
-	"pMMaOcp1Bm+x+jbPEYFp8s0DxGJ+kII7/aHVvYLxm7WZmHW/VXxD1T6cXbnjWaOuvDbgx/Cv9yPaHDg1",
-	"5ePCPu4/kvjpV1MadegdMQ4+7j/ary9lEQqHkrVVNUqHjlMW11STDTPWVrfKjNV5XKmGjlZoDKTRhsqH",
-	"rC4DbqScMfOV9l9vAb+VsES+fdqtkLuWsIi0cA2k3FY1H91yunqpygSMjS0TkbJ+nVLxnLx/+Y7YbfPB",
-	"WS/F2+64LkpsGNPYE3wME1V7PwMbmXBnwPdrVlbyQFjL7aNmTEeal3qouvGy52X5TtB081s3pZDE73ZQ",
-	"kDmyjR+vovSnEDYQdMpWE92wShZmwpIu7eNh68wD9d23C3pF33JWDSrVl5g0Nngcl5rdvYIuXR7dvUTg",
-	"+O4d4rF6qoYHaEvu2HIt5e149ItwF6VhKyIChvPqyE6ElHVf6JABJ6gmS2Z2DDNwN6CMUvLz5dvjUK1/",
-	"7fOPk3ERMQeg42YWupEtQR2UUVTqd2K30mxpYdbk58s34XxenhpXEE/Jux//TrhwTaOOF89FkedJQMK4",
-	"D6KE+a9LkiLcT8gZr0Jk/pZq9vgMQ/xPnj755q8I9NaASvXlBliEqhjN0ATH+Q6Xnrpvl0V8i2qtUeIK",
-	"zYS5dGkKLRpDCVrAjrOSFrsH3HDRsJa4z6bF5AwwgsL+pVvGtte+wrXywX4T9MGiEkz3UFwjFXR3B1/s",
-	"LdualiP26aAj1oNjlWg0PEeQHsNyeyIptHlb5oUzLJc8m9BXZBpQQcAP/bjPDV1zwwT90E03dBDaw0gZ",
-	"SNp4VTo40BdrnxqXA1LaplMYxTnUw7xRCNzmobCQ79fqsy/8WxeYi7jjmhG9Bs8jFZmrK9OtTO+ouQx7",
-	"5Lil5/jIfJJ4Ao0XXXUU1LJODsn5s072zdkIh1rgWvhm+K06inRzpv/JtoZoRiEvzE5XWMZAvwShN5SL",
-	"Y3L5+lunDn9D0jW1l6Hb1PosRt4GUb2ypLUJtha8533oMKjwgjdM2TX/7/8+OXpGj1a//fH0yaf/EW5R",
-	"9y8WRNyt4HW+Pv362TdPn51+86QfZKfjnnGYWL5Prf1ShBZDvQRrGZtOqJw96QqVQmkXD+CGuMZ3DWny",
-	"zdfDwrTdCHDqLrhE3omvFWVFvr842gBHAxNv52mP7HD5I9tF8tAnYtvXPcqA+VRsiVxBxllWD00PpxjW",
-	"4FUC5RvxkWcMRt/rBIaEQITkg1Wh7QDYLp6YN8599wUi+pmiKxO6MFxdjUNXg5wX31kFHZ8OQWypqNqT",
-	"PTOJ076M4gwSHuxVGYz2np6ePjk9PTuo7PKAIsiAHU+reja37jEplqdnJwfW7W1zKvrSF3aVt3nJ2rVc",
-	"NdWlylQMtYKA+diF4GMR1XhCTd5wyVT9Ij59dpYM1VD95DtEKrph9jZP6jBAndNZS4IMjuM2USq/+ot6",
-	"3Vp8b3vvnHnKt2ZMhviR7d5VzNZGzsgH+KF2sgGZ8f9+8UPXxH7yzfnXg31M4Fu/xSZYdikZ1J+ejlMc",
-	"3XB92/ALW74ozDoKN+OH6Zm0V09bs8Z0o6HOJ/P0SUngc7E5lpl5LY3A56jUmzAGBVWVQTKYOKJnvW87",
-	"GQ2xJcqcpwHWgc4KQ/N+YR/6lq3pHXfuyXtq7L5ae4JH0r3Rhd/r5oBPM9sh22qC+3jN0luXo9WczFlX",
-	"FwjvlLdHy29H9uoybJAuZdFOPgh3BG3l99wjOaeh6gwsrv61+IJyN/nmmsbrKOHb3SdKOW/CRS2joJ6v",
-	"1J+tqLcsHQFiaVdwZR+N30eNiiRvH3DtW3Z1skYGfIH2YzGKBquSfllDFwoj8wzrZXm6Johx6lKL1iyQ",
-	"+J1WDu8hXxEUkg3EIHqZx8NPX2+48KGJyux78mQQ1pYF80neWw0PqupE5tB9YN3ESBnedaZTanWY8ERO",
-	"Tr4ZnokfIdBVIQSZNCkYhOB5LTkTaLTN6HBXxBJb+r5+lkmS1RdkDdZP9UhIXFZScqbb9nGoz3A2DqzU",
-	"+JHtrugdy8r24IMK1+mYAE43fezs5J7Xfjg3zE29ND/ClijoqFDqBQGhSnkNRlrNCA2hU1rldeamiRfr",
-	"NhJcBA+lFn0JZ9X9PU0R514VNGmkNND9gDfv8dPzIcNqRsUSZhldmMyvYk0ia7BoAX8W+vCflzUc8GxC",
-	"dpAS5nJiy0tMYQDqogYgNMabEAati+Xtvbefcn10qqTcWjZLhZCyBTUa0lswka0+y1Elvz5240NXvlYl",
-	"WUCcY+HbXJRVFAyBH5VP48KW4GDQ+Jh3qVBiEQW25Uc6Q4az3IJExKqQkXGwDi6czGPM8AuU7c7n1p+m",
-	"yG/poCcBJ3i1jWOmlqq5fSa0zJ9acqeVBTcu8T8Ok8mnZGmAZBxMuMjqgYhYhl99WXMk+DXI9AD5fT8V",
-	"JpWbSEE+hYZrBBDqujdZtLFGo5NGcNswAbnzok/uDGOc8GD2u+u4kEqRMiUgG/O+WVx+QWPyYzzdDs6P",
-	"iTrJHgDZfqTu0S02j/r+fxLdjFyEVnDJx9CkD0B90WDKeObi0ht5B7cOlNnGsoxzdgjMftQTa5lbrgxi",
-	"MuyodmVWma+HZCMaQsMnax00HbXcrKeh6rcoHlIAqtn/0dPIKYIyEJeTZcR3fFh3XMJt1c8oFrTtZgwC",
-	"x4wWjb9IdXtl2HZCb4Qa9Mn4lL/K7z/+QoHdeudfDOcf+qjIwYt1bQ4nLkvvdecmGnzJeD9N607T03rx",
-	"Ye+DUCsczDoYus9g4N/6Yy+jVPLq/BpXo+a58LehRjDp7fG7ElrjPq1g0sYFMIey4OfzAHpCNFRCs6nw",
-	"tZFEcHtHXBd64mDTm6CUE44tMxxceaje8u+oNpfBBmhTyKDYHVMm3BgduDzj6eC9/w/3GNRiAKbdAfnJ",
-	"1AwfIXso3qFj6pBeSu/sTy9zqhsdQTRLC8XNvo7skixWjELyZ7LIFL+DpP+MrbjgzvkAWXJDJh3OHL84",
-	"w9Sv7ObZmdat2GrKa36zho5tGS82i2SB7bvGzbEceoZphmAup/BoFHX9d7m8PtTgq1wR3T9VwZLY38Z+",
-	"XstCRYpRSvTLEvETwXCrKwUrxSjHHzZca/ihPLqj82nRPT4Q68CZllIPYOhxjkEpVEWrhjzNzVnRNGVa",
-	"H9fevw+n4SjIauVIZZviSNguyhxjw3KRnEsYP0KkYFT7PiD0cbSGz4ydANeuZgPdWfbYl8Vez/XCr/HZ",
-	"Y30HN9v3wRMgWjChxF+jkaBjG+7gEAyDBgQwzrD9hTiDYJv7UGz2i6U09KQy4Jxn0T7xeDyE8jlvrsUD",
-	"eFYOvb4kupN0DBhTl7j8Gt1xZY6jPZbPTqASJJncnc4ng3hvVrhO7oAMkwNzSho9KwN1RQemnIz393pv",
-	"djWhRpBgkq8HmHmWA4fH4kEOnEey6qYIwuoA5B5awtA6Ji3Uw+0waQLxcgkXwbbbjbo/xRC3FQrpN1AN",
-	"bGeayjsGDd/lagV6782R/wm6Gscg1GN6U8Zyuo9DaJwQI8ljgEzBwJXc5qxaBhRXGZlnPSBXwbSGqJ98",
-	"52q8962hm6HsANtHcurlijgagRvTUqmRUw/BsGmAKWMAOsEfXnHM4R5xxTQT4faELppY25Rmd5fOjbtd",
-	"8zSIb1KCH5UB0xIGr0RhISkVJb5jUOvgWc7iHHV06gu8DNQEiXHd/r3brDmYQ9VJwHVuoD+LscqsACOx",
-	"q9eViCETgKyirAU6HzgMv3LgAy4rnZtwSdCkfuaR7C9KMq63Od0n5UohNBzrA9kp/fQGSbO2trFno3jb",
-	"M+RsrP2WaxPNNusRnBPvBz/vwA2xYTSEdPWD/TXRdK8hrlOdBMVouobgjjuCCGZWAwcqW8Uej+y+OIX0",
-	"QLAZyC+X7JJpKI86xJWRbouRyLkZM1FYPkxIGf/VqDt9wzauM+gI6SIjvdLjzvd6oXyg2BUlW7g3IKoG",
-	"rno7l/L2gnxAknxALtut92F7Dso47oPf2qygdzCu0uoLOOQ4JNc6qxyI52qHyrGBaAu7/fVL8uzJ+ddk",
-	"i0+QTKbFJtgYMaUi45nHTwo3fpbK9SNCpH7qbrglYwJbAkxrPVRxbqDa2EiSSQKukhjsi2JG7a87sGXh",
-	"vjFFLF7vcd4Cc9gxYchOSXFzHG+XPugnw49HO4ji/nnw1damjJYCeECvl3vTOu/xYxrHUOLZeNijLVgx",
-	"dqKtSYw+BSm7p5O7eQJKXNou+0oB2Aj2Py5D65hcWXuAZdhvYsk85tFzQglS1dXQAwSAkYQKbFBpDWBs",
-	"utdvcTCQEUxkR0YxLLrB/kz20uCiYIgMJcF3PtrAWEkVUlsziYB1+tZekkZCTjXk3vXCjLaTarRhFHKx",
-	"3735DrTVetbFcwJNClaI0+R2vwNIMpaZaouvEQ0DD5bouyNhOdgqnuUPdCnvWPV7iFqMh4jA/R57F4as",
-	"FFzMOKWiYsc5dIo00g39hd8RtsH2S4xsZFi+T1I+pIrB5U3TD/Hi8Gd8REDPfzuZpMFVSZeHk/pG0U0U",
-	"TtnJDLB92cr4LoQBaqubuwaV6gfl8enJ12eD1cpg9Pt/dy/PlcwzzHBr1aic9OLYd3Ez6/ZAG3IV3J+u",
-	"lcyYdN07rvkyH9MzBAg0cndhSw7e20hdgE/wb2H+uq4HHn4O04khukX+9jfyq4uy/boAyx2kYVI1ET6o",
-	"WGA0giwuaB66lLHtWAP6Uccdhnpt35mUMVXFPDuhobI/KToAGc2iIID3aeeeVFFMt9TRhL9nbD5OfaYP",
-	"9dbW5jXoeh4tXRsTnGe5yCH3CLtGNXCvP8DZKbN/k8Uqpzf3zJ73fGIfGk0nXNk8VLqUwdYOjChILa3V",
-	"TYJP3OqvTASSqDNX3BWop4t3j5EyCAZ8ie2huVm30RgaSF8hV9sv/qXnVetf7JAI7W6gMQ6UZNjLJwLz",
-	"gBQJgy4YVbCOafVp7MZdguJ5+LZpw8ONqLEp5o6xrV1lAFEVayyDBTgrnrPnsMFX3784Ojt/Gi+RbOMd",
-	"bkvzyjfCSBawsjKJWLEbrg1cJODaBw8yBVJZIRFoH9sHJRLqEKNMQiwVE+K/RcBPYrnWfumC/E97dYpM",
-	"O4T5fQ3WykchXW+9nTweZXVoBxsaIqddFjAh4eKOCSPVnrjnh7HXRqWJhrlMm3slr7S57JJRhPVsRy48",
-	"uAeYqc1bExyrWm4Y1F53mS8cD2DpWpK/vHn5w7u/JsSk2wR98n/57serv0IYji3JX75///7dX8HSdXZv",
-	"upaWNdNtrVcyW4431DxJOpEnHLJqL3B+/vh8KDIWw9+kDhHOg2tOVtqsBrHpliBPAh8bQOIMcBHu/Tws",
-	"VHmpu1eMUfuyUzPE/7FBKQavdLFxpXTFdp7rZsPznE9pqBX3MZtRcWlw1o5WtOvkmoP2GRc333NtZDD5",
-	"LNJcFGzPshPmskhvmam61CsGYNNhdKxeW7+tpbtG5t2rH79g5XFtBsdTiqGqBM2xKcdAqil5IfDCFdZT",
-	"hpJDDNteT2M0w0N1ZN/LHVlxwfK9K2v1mKhlwgG1CsX5EUIVLBBLIN9PTcG8h6sKaFymY9bW69aSeD+L",
-	"a1hfUjnkmW5SdELVzzYY/LOyhTrWuSCiAIwvNPIAnws+Bgwt2lhvUrCfVovn/z2Q2AMFo8kf1T7m+eLT",
-	"by0iw2qO4dn7+J21469Q9UrECE0WheBmsnUKL3lqhvcHwVdfhXtMX/kr3zXuaDXip775lzMnfAz8K000",
-	"/xdzz2ijmIFu7Ih/t8GOECHggbzYxHr3u7cCGM174yNKYAS4CSJYq2Lg2PZNqwKxRuz1Hx41qYNM1xIj",
-	"lnsTFjiuAXKoUVEkAePKt/CsQJKxOebxmP44XSjpcMpAudPhMo5WQmqtV46dyaQsxCkBJHv+chZqGvqa",
-	"5rp0mpU8WGO/Nphiw6dTu86rXhL9TR8G8yIhpXFa/vTHlKlt5Da2+hDhPp0Hz85HU50yNKDBnkHT5jhe",
-	"pzQ497B2DtgD9oQiasDxYoLf95e13GCWNQyiqCBU9zl/I5DuLFiy+6ZWsovPtC7JUDAo4nh/AyqHYWqr",
-	"mGGqPcdCFzRvldMGe7S2+FO59aNZiX39HZyE1Xfvc3hh7yqmLHk3WfgudOVprGbmD1ztMFXESKpOsc5U",
-	"cBTvlQ9z5H1WwuYBUj+rmSopVxFniWY014RWUvU5wkZyox1PQYuYRxU0/aM/ePbpEf7t0R/iE6CMaNdE",
-	"4UZCZlG6plzY2w69LRXEFsKTOC8EZBSglgvDVSES+CboAJW0x8kvQ01tmciu7YvUdz4IonUykV2AHES/",
-	"2G7Nc5gNzFkKl/HqXeFlRIL6PO0lW0mY/6g7DqPCPb52pBH2AEc3CRIL4cmcfPOg75AQvlvLTQVWZqfe",
-	"vQFj03EVnwFPUrHMeUpu2b6EpnUr/8ur7Oz8/PTZX0d9oKR/GKy52uVaqhlyQ32dnsi1TgigrCBUe9js",
-	"is2o1zFv6eE3qTH52Em6Y2r/UmYh7Tz1vw72s1xDU8n2uivfrL23Cc2hNmVKXk9rQTiJ8OwBjrdPa3XO",
-	"P5eoTZc5I1CIflh4O1IeHE1+Q2ugGzut+GQSaP0Y1Af4pLPUnOwPoxwE3RVI1xlcFTBQLJUUm6aQpd0f",
-	"baSy0qAGMww8fGiCqV/LfPGs+qJmoBD0P8qg7CNQ0V1WFQXkG8JSQU7rhhFrtYeVG1cEEtbAYJBY47N7",
-	"watOq3DpGDD4ez+zsrAlfP5dFc9Au5E11OYBjCVZUZ6H2tEZY0mnB3BYqq4otaR+CGdxbHoHgI8X5HED",
-	"seykAeh2PliNkXpmGA0v2Zzy2ZOez399Nvj9SE+SQEYU206vufIQIfVklYFUFV3gnofuX6tRXEDMp75m",
-	"OAe9caFWpObxyVi8Stwdv/oBieFL045LXr2Pv0iV5Wo1rq/BYrVKSugdu0aI3e7erkHfiP0tzyZ2yyxE",
-	"xtT1jk5oc+lmkJTzdB+uD9Z32i8LEWwrMdFPUR6ynvaTg4a1s9ai5Mlk0GOF+clgpRi2JZlkYfN+us9h",
-	"pEPgd2zN0b1UfpdLLJnRGLax82toyZPLRqsrrCs/KM9i1aSQOp3UQNpA0Z6WHl7iHbRyXQuWENiZhMBh",
-	"g5/WrmeS5UpSbK3NZNky7BawIixIP0gUdnhvXBNqEriYyWnYa1FK0MCfKpk3AjimdBXUObImqwovnMpr",
-	"1VeIGmwZDEvyE3JbU3M4DBzIeVwG1fl+EKdB7frpopfJgH/M4ea60s+jMiOh9U+HnZE4wLjEKlzVW05H",
-	"sCY4jSSe1TqeRE2HgG7m8X4DXisVbqBrOdQqQNYycppR88Y8jnYrCX5ouI9J7IxW+wInMOBgs+fP+wCd",
-	"s8t5F6waB0n3QhpYDvpbdlRl+oKcnp30aD/fPH0yXA27A+jQkF/SwCY6dYJsqH1JUAE6oH3Hexqqas+B",
-	"LNZMjtYgrvCEHqo9BAMANfDE8eK1D7Ev5K16x1TKBLiBaJ6XWIyOZA7m5jgUQtWS3tYx24O9ZdT43M3G",
-	"eKMgoC5bkdZ7ABT5Dg+9Sn0QuQbePBCzxo4xGa1mWfDcXHPRX6I70EOBYRwB8IiDlz0c8bXMs2gr/8Ob",
-	"W4xp1YF0aH6tRoNyEcHbReZlxexBl2C5TSGUx4PIEBk2eIEmgx0+ou096I1iLOxOiGWmKFDAIJ+AZagv",
-	"nYQZYcluionhSHgjAokyXb8e37xkLLYRW5lrWZgIcPo2p+J5KSqxE7xiWCuJQLC+5YdwbVHodqvkHcta",
-	"gfbAoVpT3ch9pvrWuV6cUuwkJf7kbDSEAvPPFYgPBilbHuwin4ITpqal5yDTXcb0/elNXYptpGL1F6/E",
-	"o3Lnk5ap6YAJj0ay+QF342f4ZGj+sUvM/mU/0hAAGvjNdf5f5SBg/GJr56h2QHpOua+K7C9YhJNfq1NU",
-	"TBcb/CFnbjo3FCQpctE98FFqoI+trkBQVixXxC2yOitQZyULg4JFWCVNoNLuahUNdCEo80f6bcx2iVVH",
-	"mMZp6HXylryEVj2BBbEd4k4jtFIjLaR7mL9gmsMEaMRthdE4EiwWnw9iPsXBFJ2KGy7jDighDgYx8dV4",
-	"kG1uP5wQrNJKCEIhWqsOkRCtPZcWSoGTAgUwdzwnqv5UPmVpuDg0EPR358Ab6J52vw2x2Cy2eINnH8Ia",
-	"xw/MONcHnGXYZlrS9HYs4093T9Yssi4fz4FGuqU9QTkEzmFU5Zwp6Eg7/por0YKDpxZugiwCs9gHEKzB",
-	"rukR/FU2TuhiHnYWrkcqYaAHCBmy/l2Mv2bOujZ0N/yO1TPeI6JpjCulIfSDppTz35a9DhTEvFHCjRJs",
-	"XoIBgkawf6xZK1ncrCdxtLM9u8uA9kfjx5mKFB1pdMR8bx1H+Z7zf+X0ytbFvTKY2H0wOD6yzSxDpVUh",
-	"6PgbNlLxaZUBu8vhXbtxV2kvUKhTdOOtDuhmqtdpy9S17+jVnZWH6auppYIhhrZgLAuZJtOtkHi44SZS",
-	"uVIoDwPa/duOcnNdRnJ7vZGBlw8GQXfnwdsIN6ht1CZVEXWcp8xdx4c6y4qQpnaFeEyQ5U3TW1a6Yl1f",
-	"LHIju7H9GB6qMEytaERr3jCjEJYvUJQiQ/VgW8VW/OMFOTmG///oxCMaEsB9GQaDg4KLalblHEYlpUgs",
-	"Ejk0HaXIP1ObH2zyGI+clo02o0+MVICUW1LfifbNVYfwXEMGtyrKVjrlgloorFOgV+08ZtGK3XpmV4nn",
-	"ib7PGWNXcrsNZQFiXciSmR1DhPBNrUgE8C5dNvmISoWsYNNy/+9RLdAo76kj5oxj9Fghy/s1w5wlAWG/",
-	"Wg6uK6W4sL+UAuBxPUQTN2WBRSvnfri14i9ryErD3GIty+FdbQM3OgHRaOcRCa8HzXT7KljnGqxuXaQp",
-	"XOmVMmtpmx3JApqdGqZUsTV1Jbd0UFottxCrGBBIEFTufdVpeNepharnvto/VLgEfRQ0hRIRm+N3uayK",
-	"M7VVYWg+ArWyJxcg3llhrgD+wwTu+3ryHtyD0Y496ZjiG5FbbVztcB212+GNlKPWptRPizk2rEbZh9i3",
-	"NNS9/a2Ut6i0raU2mkhR5lF62F5U5bp6nO99GtW9vOUrdyIhb97dPUnIo7MT39c1pwoAMpJpHZzb6rKb",
-	"xBilDChwsE5mR4lUZ74AIpKVLATWY67ljqwoJv/qFKTPPAX28IlhNYrfrJeug0Gjf1pdeVacxdAhR1EU",
-	"aTEDWV1ucxBoBdOkEmK1O8jdQQcPt7LYeICZkCwaStlt46tYyb7fucZuoS7TPuZYyvXf5oAUcW3Tr1zT",
-	"gIP6pl9B+eC3VsWIpBxVNXJY5QNhIJeXLfZlpQbH285pyIHy4Jxvl5KqiIcQ9ljm4T/W+lP34w3iYxDp",
-	"UbchxESC6/2BqlvgB1cM0ywwrn15IwU3ckJnxh/whXBvCppHPB9YXxbDOIZVuVJMmLKud77erSUUnGpC",
-	"TbSS9o6zHQtLh4/hKY1JCnajVhtUI5gd2I7i111tcVLjhXLpfsvGieaKZ2cQJXawlzkPJBZuMXQwXNMV",
-	"vW1HrgU+P9dSCqXxIrjfYg7ghy0Gf2Hfx2+km/BMy4/etlCi7eHmV74EGOXyhRdfABJMVaByaelF5EBf",
-	"1pIzPyGfj3sFGMC+UW7eiHfwWTRY4ykykQIkFB7e6BFGuypLSBtyIMJhWQIEHzXDt7A1yUJIw8a98aNE",
-	"p/NWgg047qV39uGGE3f4nSvjG5kqLPA+5PjOptXYwd6IoCegxcCuXD3CvglZFs4JkCm6E1D7lMoNc4kw",
-	"Yh+oooL0juD9S41pslj94p7M4zCjMbWRTXoX+FRVNTz8xf9ke49nOJJh7ZNOfRj3htUkUFHIIlESaWK1",
-	"FVNZ3EdJMCFnCgAWpCexfNJxGs/+yLEzsf9/hpoAL/fXUPkb0x2zWAXPLsLRjoUGdHGoxobR3VjjL7X/",
-	"ZPu5KPLWyds2SQzT19uy+cFIQKtU5q1oVb2BKt0wfU2njWhnO30e/yxo7uDfA+pwXFM2ik/D8GrtaYds",
-	"3QW0PtKlSzV7P9XxfAGbORdjOLnWwWGK7nDQnBnRoL6IyZvebVQ0Funt2eAdz0L19u/4R5brCnQH60PA",
-	"frtw/xDSgHeZ7HjGlH30jvJgyt140QYknmm7fqAh/1cLpKs0Spd7soYcYVEz9pyXrcL8CQN5lvivIMmB",
-	"w6FVrwSNP80ZVcFQOjw/wQXZ1L76syuru6nmZTk/mQ9jtUbkmTbsR3d1P0BL6jim9SjHrUP5a/qhqZlA",
-	"px/lHCHnOgd0CHWAITnVhHznGH2+5bCABb0sjJExhLuDV5uU409cN5vNdr4ywcCElUNBFDEN4EhOQm1k",
-	"odkFoQS9QokTWQkmpS1lFilQhKenCp1/oOdpKD/GD57gGsYTFikxE1n/UTrfQk7nwCWdsSlCoydCBUON",
-	"X/U/vD/v8GW78taHz0WRwoxo0owzeuke/uTwz7tGtiYUANeTGrZfDYAOIG8g0u5A7Q4B9rtjyjfDHAMK",
-	"5B+v1lyiuE/JUWlSoivjZLaPVCLUCBXLyEIqhdAKE7Kk9n+3e7O2QmEr7cFcszy3fzHpGtBGt9vcvXc8",
-	"MR/aquhmohzhW/POvxhOeN4yaugyxCmXWG0AuRY7njLAgSBCkjVVm74O8jqMcmjZn+R8E6uixOaoYRSz",
-	"nIviY+LCXBqCNBuaSn0BCSGY3SCkAGFtSZgdAOjlBEt9txNkmgEx47bViYZ7Ae/iq5WAmSWM7gZ9iBB6",
-	"k8ECJVgr6jDYR4J+WkUvcQ3qEpKuJSIa7Lg9P3/Zux6NEuD5NUsV6z9GETzCO66k2FhD6o4qDrBrdbPL",
-	"NxTAMHX0rEaxHambOKgOq2l5/hXlg86vST2AxhgWbn3VJh7KtyACXpeQvV18bNfPLQSvnIVyavlHkvEb",
-	"SJxwTWEKs2bC8JQaDHQ3EiaCdV1aj/Co/sKWLwqzxlYsvnX6YMw8VFOHRAhDeayANM3j661Z54jz861N",
-	"47epOIv+M8Fzy0QwfhYFCIzeSoe2mHWMOqWtrJv8gf00rxCDZLifpgMrGe6H6fvva4wSVw35WxrqQAVp",
-	"ANwMWtENNOuI3rxGQk5jibkHaXYJOYVO/ScnF+TpCWY6nDSa8g+jkJSFDJ0+Jhvk4rLutjByQw1P4QOi",
-	"gN6WGddW7GZT+lvKbQjs0/4au/9XEKqu1BFhq9O14CmnAhIfjcwzsuN5Tux4GCvi5phgGgKWpSu2KjRz",
-	"YK+YHI91UgcoFa6/JuzuKGulxp+HGysY8gw7e3z0ptVlcTDRTEayNa+Y+Tkg9tjGZa3WQe3OQtLaB18D",
-	"LULgwvfXgBRoUhEgWKfBzaS2TpgCJHeCKWJYnsPdz7EbNGib7MjOv8TpH/yUFeE7qdo5V6cnZ0+GKJuj",
-	"/7wcIUJkE4Rue+FbT63qeYsOtlK7hgfYWjN+EccRV6qmnHG8lS4tYt27XSa2622+xP6HsVzu7FqKfB9R",
-	"i8Jt8tjHLRUZxfuo7JmXS5AyioEggg56lukg9XLJBVUTmpiU91/HyLZTeE4osQND4JoKwoRRe/idYAnB",
-	"b1mBwwVZs480Yynf0NxpO8PZ1BOEiUctPViQwEBhvAUq9qGrFMDy1tSwO9e1CxmUI755qwdzrElC66qF",
-	"rvQIZzZ+r25ZCBXvRaqkRiB2uNGqXHlqyt7ZA337Anf26ZgOW2Hc5Z8wSxiPWuPKGW4LVwUonj4ZAC39",
-	"8memtpyn5+ePnwbWs6M6LLCRiUK3vKa7iwpUo134IMKtFCLdsBGkeuo5m+vShsFe+8zmh2t6+Ro4rezp",
-	"QQ3Rkqyo+szdL6eehuGS+XGAz3Ws57FbjLsy1x7P4uXxq+jSwQq+GITQht76xhHihiHMGY2IRO7hAuxt",
-	"nUnLJct9b/8Ut6Pjt8z+O3jiSwgcSgTbueO/oXuypnfsAn1/9bPugNs7Xbamae1OAIwHX69v6FzcccWo",
-	"QgjKJn9sZAgh4x+AeXlBTpOTE2fZeWHYQJq0F0jDyDsNgnC1d3DqFTQiQn42bGzANCbQ35Hs8B1Yszx/",
-	"Cb68QPuJCjRwQqIJtr7RB1TEl0PEEf9ClKkvZR7ClHnIkTTilqJlnIN1uTfMg2yWFzj2aaqaZzGvHrts",
-	"UI01oiPLYeN3oC9jDRiXdgZfaWKfAC9JoS+q/qBuGuErUTHfC6NPQr93zeeu7LPjLpuKyofvGL8Rb8Qh",
-	"dvkBJi1+ZMimhRnGQECzTDEdPi1LJXc6UvqRKkbN1HgsAmdF1KuPW66YfgjUc8to14WeNNtQGLW25sZ8",
-	"k5KKFc2q1ca3ZA7g0Prm3rPXSTmfdyVke3NG6AO9XkViD7/UUJf95xKCIpQ4oBJw+Vq1Qop8T2iW+dZr",
-	"3kqSW8Q+WtSmPFjx1pxYbGEsC51PnuXsOurdPTrFKx5EKMRPfZTWgB9rpLyMum5KyMeuvPS9NDESR7Hi",
-	"fW1t+l8XqRRa5uzXxUgnRtJc5shAgKfZoaEAHnKLHlq63aiVnJTR0ngzyCxyZXYOwjqKkz1hk7UsVARm",
-	"xmVkTDjnbm7/cKkcI4Ptbgp13Kvy030kmMVy8uR8iAh5ixzTdmxbqLxvW4ZnVmXUVISFUYOT3QYr4hnV",
-	"JgFIX/CE38Dtok3ZzRhczVW37JaRQj+OTJe3Hxj7KBf3iTluoJgSvgNmymBofL42yldbfhur5oZYkzXm",
-	"6k57bOC0kZCksKWhRmOTYKYLzZk2o8+Eg+pUEgHaA0Bu2yIY+7MX0W4tc1+3BTmSdVh9Sxl9j+6jmPi1",
-	"LRbVYkaZPUD4w7VnO0yo2trFHXGjygwFMBnWslAJkXk2W7M4XMx8reLcqg6njqEi3Ll5yafcHW6Yb3kQ",
-	"qKUmKlsxhjr8+JresShQfx48he/LKkNNBKPK7hcUH0LmLxuNLOrnH4el3bCMj5ZyotiwJsZbzQxpwFfU",
-	"4mQ0FDu9WlPFmr0/HLWsDCc50zohJ3bNp6MaA1dunIhjPmm0OLHKKHU5XWGcoalN5Q9IPJGrbvv56m70",
-	"NE+Qcx3HBC/LGrMGCpQKEUHL8vUSI4gc173dHYGhwxggQrRQEvEBpxIO1+Rm1UeRGJL4wWBI3EwqKDmA",
-	"SerqOHw2uN5Cb10HrNDF3DE+AUDEpS5jRQHX5S1ZggBZ1ap5CMekjlvzNS4YIcvFtT4WN5jQAF8HcPew",
-	"qKyP3MwGqHfk4wi/OqaGUu66E3wlsvLOfHZO/v+YiH5H85FiSGaZ7mnaYqmmiZ2kCz3b5/F7fvEQp2rR",
-	"Z+zHITOoJH2XOrUHohTULI3mmzc6a3f/Wmw2VO1jGNkVSM2Ab6L8SDVkNS3XoQHojHvoNr3Fel1+adKn",
-	"Q4yeAxV2Nw3e/vZCpqqx5DpI4TRFyx3twBWOQdLr0Bl/CSTQdZht5LEK1rEMsYZnuVvvr4WL7HZTZTCy",
-	"xTGI7XvpAl13XI+IavveOdUS6ldf+e3g1uxYKJd1fLuZfxZMe0bvo/x/+efaOY0ukfzsJIQrnktxQ6jQ",
-	"O6YwF3BHualizVXQ62ww4lV6vBr5cM+eDhG3XGCUfJFwCU57iC4v8KlPyQKi6IEgvjUwnne6vwA14JUH",
-	"bsyRBdn2rbNce9IUQnxeXozY7lJIt7mRNPwVVP/GSNLpTgT6qCUJZCCZNdtjP3ieM2EmphjAO+F1t76c",
-	"cQyc40qg8zvfsKmfM6NgXD4li/f0JixIDW1hidfTcIZzlqrw7vnJgCEKX/otOLc83/fc23Xe5QI6qxIr",
-	"CqDvQCgT+0bRLNY12DWUjLcbNusYRkO5uQPFa36UpJpK9d1ynCAl2GbLVHnJt6wIlmte6JEKli6T+oeC",
-	"ES5/3g8/ztten+mBDvdGIDQE7lBshOfMKllhSHArB0I/4aWOhYNfdmON8aA0lnKwH+U9+2heh6s2ERrJ",
-	"SLJkhGX2cjsmr0QqwQNr9fm3XLBXIoMzc8u2BuNCaIDvFDeGCbKkaQC3dMmNjmBr4fjd6RRmdfRNQuA/",
-	"R0u5wR9Pn+bM/7QEWEqu5dE335w/OzqthdDgLWt8+7fdz/b18sclBIWq10dnF9qr4JqFSsvyFXRFUvmq",
-	"Nhn4B/xu9Bc2MuMrBxI6zkrzWTStFPthYRvIljk9efLN+ddP+4ttO27ZEhFaMZpdWD6yPAF+GkTkkIJk",
-	"XLvGtc6HthiVllOCM5TsUtuEek1vSbcEWW7c+XIn4vCzJW9ZyFNzj/yAP1kKQI/LRLG7mrVy33wC3yYg",
-	"klYQvNcstecIzuG2PUBk7r2UuauLiZjQgDSHGIJWdwMnARaGyZy4v3v3TQm2iIUkKeQ2yTIWcEzeAOC8",
-	"rhImyYrfMeKa/GKH6Cp0YN8PBHx8XkO3c2lfdszk5gepFDqo1f6yZsa5Uvb1lF6poK4KwXN3LqVrTzTl",
-	"4WqOjLGQ3+al3GyoyHTivBdY520UFXrFlH74zoL9vQKO52mkMHI6tQYB8fSP0vatgeWuaUYo8eao3RsP",
-	"qFj5JTYjXVwgjqiJVlI3mHWkrIqBBcbbNTjfqFuf+5ezD31NX6RqKGUckeuDTVRfNyFSRybL2LMRG/G9",
-	"nD6elSdh9zWnIzNHgg0aUVzgMPXUL/hedcprEqLa8A7tGsv2JzjMpQPSdp5boRLeD3E3KE7zgAuS7pvO",
-	"qK9rrqVngwaK9oju/WAN9qHxxQsv1yy9rVcwNE09X/eF346u9dWWa1d8H/K6ziBdu2GvPiGRs7thKM+3",
-	"8JArDmxa+PFY12jNJ9zz1H3JzzDxMGVGxol7ybTDwIh11o3dakOxbqzGAG0dBos5+aYRn4dRWKoy2bOT",
-	"k9Ex8QZ7TXOnd8P6mGDoE48isIeNpBEkcd3NXXd+u82LCwLXCzuQjXzHtVR8anPAZS7ToPfWuffLwC6q",
-	"iFW1jWvzTSIdgaCt4rReip4nAhF8tNiq3Hw3qTXVE7BWXjj4FEjsAx1Bx2Zf77o6jkVrbRTDbdGpvtXO",
-	"W+KeZdnzUlt3KAFJrZlouNETu2PKYX8OUvbKPwyew3+xMfDP/cmX8bQIlGoBD4DIRrkAfbalR1eUC89D",
-	"o3ooumNxWAtFHOQ7lvJwZmSYQSGO7p0WGVsxpRC0gW63St6hBBzJREWEumV/rxLBwo0NggQ/CYkQeQaW",
-	"cJoX6PItRMZSHuviOapJfqQLVmgXStLNsQ/6hb7tDbqWQm7wqh8CSR0fNIxkn78QhH3cKtT/fBwUAvp5",
-	"C5shBmQREfSWCKHK9nmaXbd22r1X3U3hCyiXNAuSoBArLrhes4wU8NQxaXTHxiom8DkwzTPs0w8Q4wmx",
-	"jKoIFRA8BpCLYDeIQkw1a0PBOc0CghoMidAVM85m8h7VQM7ESMkbMqOcP1OjM99NPXGUGOOudNt1sLMS",
-	"x3klgnFe2HTAk8B9f16noMuCwMs34zdMG/Rc7dzNiD0UwNmL/hqodDFWrN7wO4agj0ZHmEKv6dn50+6s",
-	"avAVzRPoYAjq/xwQgPiF8dR+JWYj+E8qC0E7QrOTGsHjIZS66Eli6CkB3XpDbzFfxD3hgLLLEwyJ66HW",
-	"TfeNRLQ6V64l4IH6NCgPrTo1XKFYTwsDfzIDciB05vvAp8JhCPjAeL7BzT6Yc/5RtXtvFVbe8YyJdHzf",
-	"9Ff+hYDhcCMj/bXH6BQ3EtN7rLLivzFKw/BrO0zB+Ac3NNdhLMBGDUnlNZul0KFXY68qG4KVDO8CRQsj",
-	"faZWso73ZH3H9W1ow7Fl7HUub65d+VULUFVUDljDhA8kjPXrSpqdjk7ctFMYdMbIm59QJrGNDGUleopy",
-	"QQo9NsUSB6ucrSM0A/cKxNCmvOcaZ15DXlKA4O9cP/ccCnUUWSp5ywShBN2eIxcUgAwYqpqFEscwksCS",
-	"jWe0d/Zx54oKwo6CuzfWpXriMjHHZAp4idCRjoJbKfNrxazQiSjgeke3M/GbqZJcJjija5kxIUgTRYXe",
-	"hFAH7kXaYmtFX7A/zEhVt1ZJhXKgPLStAxc6TI7cXsxVjFNbaGeSLcKOxa1w94G7Pw5MOvqF3rKYJ3a5",
-	"D3vChG8Y6xQyaL0CeeLO1Bzv+XMxuOHL2j+YLCLo5iVKLaIicKxHf1dbkFEF66fs71qK40u6+8F9zA4L",
-	"0NqfBdD+0EIQESw+emONFvYRdOY6jBsj/3LA4JqB5P75/cvxTqKJQRv7w3W8gsUV2PaCEMM+QM1pb1WK",
-	"64xb+6IbfxpWPn5ujpicY6AHCMfVSNIFQUK9p534981wumARxLy//PntK/KXy9cvyfn5k/O/eu/SCnAz",
-	"XZdlU+ZMpW0w0PMgJFLEWV1FVBzLUqtepDSHzODn5Ozk7OnR6enR2ZP3Z2fPMejSwE0KfOpfwTTsqmbM",
-	"tVeC5EBYWmvQp4NYTCWssaP8gBBPac5ERtWx44/7iHE/BgpyB0EzFrI03ofIASCGy8Z0DFrLZXO74NSa",
-	"3rHElQBrQ1aWUvaWKOt9D2tCAM8kbnXBsyFVNgc+C1D1/sAsv0h1+9JnaAfmoie0AMDmJNohJ9SiNS6c",
-	"nTikk4ToLU0hzxQ7LB81WqE1Uk4mFNHeozmXNRyOq+Xfh8Whab9j79swcDxVN3cTw42xzN6eFigsi/SZ",
-	"7G6UKkTi+iMkJJXbfeLjlAkpRPkjy7iBzattZcZyZljig3PQwp5GwoPsIzfBOGs9h6ZtPvNIbGcVg7i/",
-	"iQJq8tWUU1Q7BoF5tVrIBLOXp0kxKa4jpTTayK3dF2G4KOCYFCKTvUCNIY9erT9Mb8OXwKZMjV9GJbKd",
-	"+DTWL0t/B7I85KizDQfygGONlCoUN/sryyo+wkIV8gHwD5AWf1VOaW0MNs2W8paj38BurfunZ4vq69eu",
-	"u3U1At1y6BH8CbhvJSO9sotlzlPy4t0bIlfkh3Ix5NUdU3siwXjjUoBrGKrOP3w82jK14fC5Dz68oME0",
-	"YooIxjL9nHygYi8F+0D+IiRI6SMu/pqQD5rlqw/kL1TsK9ntEvz+6kDKq9HtlD4AOWmaMq0/XEDgwk0i",
-	"pyn7UOENeMjmNcuz5+QDs/OHP36AcT/suFlz8cF3v/JFg1WMxNt3TAEQmGaM0FwKdky+ZbncEWdU6kd/",
-	"8OxT+4uYnVjqB8fkFbiToCrDKpXPnpx/TRweOslkWgBsyDGxV7gmW8jS3JMP2CP9A+IPglFj//SVJvgH",
-	"q3x+sL/+cPyrgHT7lAnsX8ozJgxfcctXixdbmq7Z0dnxScUqtd9VR3RR7ngtY//54hQEzJYJuuWL54vH",
-	"x6cwkmV5YOBHVQrTDQb5SkZ5ky2eL+yqXvgUnHoDq/8Oi9HqkUep7/w++CR0lIIH2+5liGtBBz9XbA/B",
-	"9Qsgr2LCfHBB42ZloGJa5i6RAA7bPwsGvhFHQIzQJ3hmaaN7i0PSQ5pBBuatkLucZTeQHqCFlP+Cn/w3",
-	"xhad9K4OlMN60WRs5mUaWzX1wZB1z3d9HX26ZlhWFPom/LHxySaC7LRPVoXUlsJ42LjrLCYVoCeo2Exc",
-	"sldg7X1Jgb/BZm2l0Cizz05OsEitbC5Ht9ucp8D0j353GczVR3preu3RANMbpHO74gukAQQg7Ak6RvWs",
-	"7KcVGricKXh7c7aB+64ECljgWUxqSBOVnYJlob6W0TJmXcBb+uWMmWPFXHzbRfoWKE/hQ04cgGCMyoS/",
-	"MxQJkyUCzxYPvxvfMUN5HtqP976af46N+El4aAC4d0oZtKbbLRMsI0b6ZLl5t+URu2Ou//HWwUc3t+d7",
-	"KrKcHbhDUHzwrbMx5tucF4hJ8ampxBlVsE8PzRe9HFG2yoQ0ilkOanVxJASvjYRQbVWlhEC3FGpA4rmL",
-	"hFBRw3IZYhl8cg07PYppNMJh9F/0V/6hP9vBrsOKRLbRL3COvXtf4sho9Anl/Jble7Jkay6ycqcS141L",
-	"SXETFMRc2KMqsbPGPQ495Cy6wHtcOyufenAF7UFlt1tG/2U61+6qIi/hJDAzNMHGCVIRlw1KCkwoTKw6",
-	"71Op/M5iakR3V907x5qFj2USkdkvsswTYPFA4tcNf1nkbJz8PZ3928F9zaAubwaBm2WEwsZO2Siabbjg",
-	"2nfN9PtV2Zyto1hqRuj+6u7kJbQ0qm3mHJL0SSDMAd+ZhXI41MMQL1lsiwC/XzFzOIn+DIfk5LMckpce",
-	"CuzwzX7p8OMe7KQYSwoXQohfWuVT/96Xll/GsAm44oCsOIt+Akni4J5DJ5uWggi5SwgXRCrXF7Bs8T2H",
-	"+VFkmP0S31B44gu5iEpojMx1ff2cnhQmjOLoUN2hMyc1UiX2P1yKpKxYysAuTYir4nWqf5Gb0rElMh2b",
-	"rcPnCLpgziIumKDni4vYonvrKsOjFcJAT5A/k0PG8uHwaXSbNpc6CeeD5PImIYLtgrYA+r1Dppx9d8Tx",
-	"e8Q++oBF8BS+gj9HzmHQm4Z71b7jgm5RfbdIIOUItnuvc3kT7Jnx/x3P/7cdT5kaZo60UYxumse0/Jjr",
-	"Ltn9UtCQX/GczX4uCbVXJaYl1OHcEysMXl79IyH/cfXTj9DVFbYeWbzqXIXpRE/Onvx1rjPt/Au9l6pD",
-	"I/2ykRcfI/gigQkHYhsN5JQYt8Gj92RibAKO37zBh77PIZhLVKbIeb9WRshcxMeyVkKkANd1rXdvWC7V",
-	"EIZHh4Ee8p7HozF80btjNp/lVIJdl869/mDMgT5AO3/B8mE5AQ/9WxtTbhWfxwHo6Rr07kVNJSGNlYEb",
-	"Knx30IjPI+bkc2t8IB/fj2znP/CZPXyNzz6og89t3IzbVT9mI9171Tb+G3n35qdc3Ll3MIG+/OE4+RyH",
-	"4yEce5/hhDwyrkAzLOjeM23mPSKzb4adYmhDWvgLs1w3LM+rbSFabhjg1aDLjoqMaGqNZARm5GgqG3rL",
-	"xOxbyNLbIU0CHnlQ+rP0ti+Qe8vB0J4jVSbHwVAPZOltVR/PFSl0QXOfkK7n8pQ6SL4jCDD2kxqfvIQH",
-	"/70Vt2olD6+8fS93vuGrPSNkSxVUiLqsWe3AJbmq2zR+Z31q7eSt7VPpqtU/oFpX+8jnVu3an+4eWQwl",
-	"zRnChSOLHx63f1toKBySgtHTOVbXa+zvA+l730GTuplDuQ9AxB6Nbw4y/TnOzsm/49lpxHUf7vgYn3vY",
-	"d6/hQ//ud5odJHafgXPZ9bOZySGBHyTaSMVKr4SvcbhlbKsdOnmZubSl6S14p5fKwx+6jf5dLkOb7J6/",
-	"T3aSo8eD3nAwzue/3arPPuQeAwIVMZJoJjIXi/D48q29l4rkjCqBnaCKdO2w4DA7VbEJOz0yacMf7Ed/",
-	"IHbXuGvRMUQo1OjwnLz7GAHB+iKNW2oMU/bV//3fJ0fP6NHqtz+ePvn0P0bFpz7HhYr7BYkX0p88PHh6",
-	"3v2IXrEi+3I0j0QYS3y9+EemoYKN1gIODDt+VhXg8wgYyyAEMRkBiguDndDVggqCO4UM7KvdKngNEDw+",
-	"xl3DoHTtBihJCxA/t2xrLuq4hI124bzq4Ij1WowwBMWZ7XTYX/tNh52z0qvsRRG+vb6TP4kfqNg/0N1l",
-	"h/6Osexwxvp4JLKJefFVU8IAf0GJCsS0qy55qdzMIhe/k9hIBRxZLoiYrqVmotusTwqcAzSBAw8MN4hh",
-	"4RRScIJ5fZVUxwKK+wjut2W1arkEC311ArNoLrKcgGLbfH9RRpShxSDWCNINy1yojrwgW8XuONs5GE2W",
-	"57rqwcg9RPuSuYPBXR4L5t+5rha+zNWDPuIfpah1mBmniLtnNTTrjOnhGcv5HfPY5VFN/LvqsX9rXdyt",
-	"Y//wzqVffKaSkTlUcO3WcnPPYrvxflnc8yOoy370h/1PvPbuNRfZdz7XYlgLcBgk8eu5nqh0fv55Y/i+",
-	"yX74ZvSnZh7zqjqHZW6JoFhyyrMLQsuK7hzKuLGCXGTclYBI5eq4qbJcAFtV5wJwH97PY1xDpu45yb73",
-	"QWvL2wfh5au3NWBtIu9cS6oSNh/aL2jyQWryt7+RXxc5F8XHXxfk1+Lk5Owp/i+2kbM/P2bk2cmHWFaI",
-	"v5IjuTfBhrvBBBUvsP3OALx47KuIPT4x0Wi8uOsyIlSAKblzehXKmvDcUBjW51brenxSazVzNtzY8uFP",
-	"3nD2TOlCn0FhcHtcOjbgSNmbeSWVR3Jo8+9a5tnM52yE19dwxWIydr4Av/3KTAF+O1QJvnsB2tUtAzx9",
-	"xVaFtrqONQOEtDpOAn9fc6vz763Ov59AYXebfUqileGzEm5uju+vDZ/vxvmpum3qwNyW8CsKaqtTJ+4A",
-	"GBP036pAZBK7d3h7TJgXqVEGe/+MW+UmF6v2LcO286gHfjxntJRNfDT5vchumDWs6/YLaP3gMrfKPpjK",
-	"9oRNDSIH9i7n26WkDh4vaM5eMfOyfOpPFGmxk/rczpWfCmMN2hCXfC93tbaPh3PJu8LyBbRwlujbKPfK",
-	"e0FC3Q1Hhl8goH1MUxPiCddTM84Sl4VwjTf/VAzhpvQF/CLu01HPCFgEhdkWHvjBctEswuSyQJvfbVqT",
-	"GRJSCM2YcC1kSaGZ6vN31JfR6/Fwa4FVXFSo8mur6bOP3HwA3CwAmftwTF7mUnPXcTSVQmASPTa3xd+5",
-	"uYsM8cDWPM8Ua3M24FYN87YbLcrcQssxqTLyPmkylruTf79kGhlPpLGaxVzeDk/WylOn7BXHsspudJD6",
-	"XsJ5Ng7kTMcZQKeKMQFBx6E8GvmnTB6QXybpRoaTBt6gh4rOmFbtjz18E63cO65MQXOyoekaJQ1B3X9j",
-	"ZZG79qr+U5qpOyw7vnz9LXl8/JgYSR4ff4OFU09Pnzz+a6dTFDKbhsbaXIPjhWWVflWCHWdM3xq51RdE",
-	"yKXMsE8YNK124QkMjVrBmmAJj39QW+kFDtmxwqqZBxEXV4/+cD+NTCC6L2MnQa9eWo44Iu4WcYqMslId",
-	"r6m5s9HtNecWcTzLvgAm1hE2Rey/S+AyvXIP/tlMn8bkInpLLucze+xY7cY9w5uBAGQo0MM70aerMooK",
-	"jf4zSXqY0X+BM+8LqKvw9W9dt6XPGsbDnbAsYLVKKGBvlsdC+/41E/UiQvvxWvAYfKBkJfNc7vQMHAQZ",
-	"Tr1n+DU/QBkM+W2deB0VJhnTR63rSAYQXoyWLgGD1kh54aB4sSiTCQKorOirqzrJxStuWdMN3oZ2niip",
-	"prOt3YYvwrXvIbMA6/ox1wEoBfgnW6rspa9bmgbqOJuRyeCWv/oVVky3vD8jPpAcsxP6UskI9ttfJBfh",
-	"B3oLOPQYV0AU+w1AuqHi4rAcjFS1GL7TaciNZNBmmhLFUmv30GXOsMkqmuaQXYIxfgPicFuoGwz/YzJm",
-	"LW1lCnuF7WH42yOq0rVr5RUUgt/JncglzV645z6nKCwB3Cf3lmx3Fd5w4f/d7VpxMGaJoWqRLP7FtyGg",
-	"ki+MceH2dw7mBxGEAQTXeBS6w5bfSMiGZqzCNx2fE96UgqGcxJ/Flqa3X4IJp97Hf5a8wgfMVH1XmFqC",
-	"OFyLhiqnbVRXJAQxsHm07xEMXZAce0C46qKu7UFWICYeOx8RCMfsmLzl4ha1l5ytDJGFmSr/Iul8HXlY",
-	"26xeeWgPw5+fD7+c3IH00FmcRgjTQz5cWjXoOQ78tx+PPpTNSkAIubjnhzerI3jwg7cnyKv39AbvV6Mo",
-	"z5kiLlH2iHyHqaXgOXp2/vjkry4nr5l2WoJK3UugRfjMKpX7PtzzPz2DRb6DdAu2PCgTxfWanp+eLZLF",
-	"Jjs//M68h+4IxI9wLuzMXKF5yOWXqpSJZXDed1sHYedaDqKrcSXVXEyGlnLcQ/Ia/n5vTnsoywJn/QXs",
-	"irdchL1hD21iQgzNQYL5jHonwBqASuCKTwjArdV7z+SM3o2uPx5kG2ew9DpGHGzIgWbpA51xN7m+2v+c",
-	"azNrHq+38iDBnAqyZN4SzPrTeg/ZKeOaZQa36ZLR7D3CBf6foqZMYwO7eBBuER6w1JtHRcFkjRWhBnM4",
-	"T8kP/NvEGvtLBi3tWDaXJfSL4obde1sfSGQ3Kf35snLG7HBlkAq5m+XI2x3wGTpLmt76uKJPgYRL/snJ",
-	"M2yc6i0lyJFwDXZd8JB70UGzw/05Ffxbj1b5pnzonkIhmPpkrTnFjWFR+MTSmxLIVwa010VSqonun4gE",
-	"m+7TXAqWffzcemJFqU/Q6/2jeWRn1Hh/lCVU7sts102ZNJhKoaGIQK6wH7BVI26F3Ilj8qGkHHQuszqn",
-	"75IKEKU1wtyJ7Lh8+n9ZMiXE9XUjp8dP74ExGHVmv6e37DAe/Fx73t1Lesuwfgxv9VkgZuhdlU6NKDN2",
-	"o0oqo8gaR/7+7Keci9sjj6UVlA7vmTZvubidU10AYz186k+SQMGuL1p4cvbsybOnX589ezqmivf/AC/H",
-	"e6iWpWJf1dUKSTaMCuxhDKkw+0ZmlIG/68LFRu0GH8+QJueBiHvSgtdy9wM+9WfSQfyUPrMK4j77AtIq",
-	"ozhvSzYv0pvdA0I9arRHdwilBWNgfUe5gfIXBKzyteAHZwy7rL0+leNH98ifTdj7eUWOtlvZXBa+T29s",
-	"hos1Y/ZqPiY/Mn6zXspC6Sp5De5TuM51VUs8bs/85MO2o/vrI0iL68dWvIRH/kSnHCf0BXxD8OFLwOn/",
-	"7B4i5ymE/MduWmOF8ziNOXpP9COdUtFzB6RUHHyw5+cOO60vgo6QUvFFEhLeSnkLcn0twQ4QhJaipp0F",
-	"y+3f52ARvBF63YPvFNNM/Amr8/zE+nyD7sabxVyTEAmHruWEC7yMm3e3P8Xjk4bc/MLCfSt32Ca+L5vo",
-	"HTz0Jzq4MKF50on+tHVdl0wbqkxC9LowJJM7SCK/EUQWBpC4ZHpbTwRacbVBc11k/w9539vktm38/1Yw",
-	"9+SbzOh8jpN2Otajq+skzjT21efUDzqZnyERkmBRgAqAkjWZvvffYHcBkjqSoiSSp3Me2SdBBLiLXSz2",
-	"z2dDytAOs4GAyUdnA9GvqmXa6Kmw9kA65F0cdXlyHVZWJ9RhQFeAv4UHtiJ+HN4i24/e5qIkFJf0lcvo",
-	"a5WM2JpnFtL7ML8AuvQIPErXRmoj3Y4AGpAmx26AAxJ4kzYl5H3kbroYUg6Pt4YaZbFPa6gklgzAb5jb",
-	"ambFVKvEnhk43ZPgBgauuW3uYXi/lssLVKK0rBoNutIrKqYoJu4/u3qpsjTtwlaS00WBfduQ9T/JrPTT",
-	"EdAb1pvqzHTGtbnhqyZ/lz+173DYhWlkWNLXq42B8qhn/ZuCIQQS62cxmVKt77wF5Zsj/z3cDP/NDmOd",
-	"Qe3Oq5RfpBlUWtwwaMI4mT8QC2WbCXd8D+GCkiKOTHIijhyo6bXLf1Hg4WKk89FKvGDi9yGB6uHha+D2",
-	"2dMBbJc5w2fa7G+JE3j+QEaN4IBe0+Rzfh/GdBLlptZ2wmJ9j39wAd9sus4Q9ACwzG6s2XwaA0glRP+L",
-	"+cpVETKCzWsuevi+oufdXpFDVVlD+S1AmY4Rno7vGJ/rdivsqBvha5WMAReq1aSdtCT8OUBrTrLpUrja",
-	"noP0dXWc8vtj0dQeIUlCr4VaCWfk1A6dJkGS9jOCfIG4liKu+cquQ7Jaff7EWXkWhDPWSVieIMsK9cq2",
-	"IPpSMfHfjKdhXwFmhVyJMeP0EaQA6cwxI9baOAuoAxWVCwjKdSx0k8lUG9Ct937YnwDHJL7tMC0UIJ77",
-	"WU8sSySg7vA8JN+Q5lkNSI3LrDvqEM+kltXv1kLd45COzjmCLC3lHCNaxpjy2ExMWg85dY7N5aZeqRGm",
-	"xtUxULCVKrRwa3d8KSz2Y+JE6pdsI8V2xOwCcKBxzJj+jAte8R2b1GJqrnQiKgsX/KOxbAFQSP2j2+jZ",
-	"7xCmpQJTDnFqOkk9/Sgm9xp0DgKg/PCXv3yLVaZE+TKizjP2d8hwyRtOewJla0CfxfwEy9Zy6jIjRuHK",
-	"7Q+mUJBvBG1Lhu81ARwo8cXlT4xl5WQI+hlwn+7hS9FO0541OOCNWmdxwDP2GkrIYHFQIDFdKr1NBeHk",
-	"YVlZtpoIUywsSwzfqpeQPwOYLVi449evYqZMrA7yrKUd9Yx9XGiW8unSBg7xqWOp1kuMrKVatcaiKkIR",
-	"1cj1zVSnqeDz7CAmVRz2p0ClorcdApfKM1ykVoBi8IwOuTO0xWvAqBjh1vpfLXSasBluIr/D/J4EMrVq",
-	"395mmwRUogNHPg26PIxNWFhdvPU2TYnKq648EoFeRfMNz2bsI4BV+VttliLxcn1ERUYbdknlrTr/eg0+",
-	"xTd+kIh7/ZIcF2/i+k8uNH5TrJfsxKuAME5ELX9ifNZSMU5yChDPC64SyPRHSDnIiFu9ZNuFFv6DBS9A",
-	"QTF/LwnZV6Hi2MEhEpEOATmGATdFAnHZHc6KeZgrK9KNsKVGn3qrmJHzhbPlY+Is8afDuMndgWfnHQ3s",
-	"xBa8k1+gZzlVtNQCs8sECoKqLs4vihfn756/+KFwcf7rD21uzlSOKd2OOT6P4Kf4nnl+C1mFC57f8BeC",
-	"J5DhQOt8M7t+q5W4/hVAZGps0e8q3CwtdKNc8bm4+bwW805yiun1QHC+r5Euacv6bJ8KXRiWdsXTNBKb",
-	"dClo1lHIJGVbnqbP2NsyWN64CFpMPHNapzCaWb6zxRbE3jxbQC7EJM2MEQn7JhbsoN2uNKIZ+ZFcJt+C",
-	"tCvtujHFhDncFOE+DLpMAOu4vFoIa9MZuL4/r/PntSJ/GN0i74He5KJSCnFJX3newz1lJsF9ETGMMPRG",
-	"3CtkkWMMnSRX5wlLzF+fqR1R5PmxKUr5DytzJMLXh3rX+DPxjK006qbDzeNVvpb0wgG10BXUQdwpYBBt",
-	"EdDFm+Hg8JeOJZrgg9yDine4NOn5KQqlYo9ge+4WHtL7MPRPcK/+oHVK79t/d6tA2GAcS9vKR9qqaXrt",
-	"EQJ9T2nmC8N2LhB/8BLp/amrFAF83V3vWR7b7QH/OZh/I2Z1bq1WlSqBWatThHvGNIGCv5kHkxIsSKvH",
-	"cBzZh1VN7DZOHy77cN2DCm2XGSWSWBP+jL3iaRpArMBIpciNt60n8DbSla98x+/YCh2FTUAOWJ00qJML",
-	"HRQhAQhodM9iL06tCOh/5kSE2R4z5T8Ldn4qEQoJflEbR92LXVZFshGOryGUXbgYhkh2rxlvSOMBI0fY",
-	"+hTjRgBvFq5IYU+8hL+MmEvrzG7E1kbMhBFqKuyILYVRImU5s72sTLWayXmG24eQIluepNTbppVpDmMv",
-	"yzSHJX3tprlwaJIjwKiKO+VIHtdZ1Pj1jRXcNFUD3sP3Z+mkfrcBLvBRqr9wAT/qLPSgeYQCMMIjkSpA",
-	"PauEbXiaiZKu8Z8CTuM4HnT0Q56mcbwRR2DdlZXIww22EGnaHMKGER2iDkx1mq1UTT7P38peyTbpPFVz",
-	"GL2tmQD8nMdNsO/fs0wm6PckTFUq/UcXH8ShsI0h3sI/awk2zZzL2jC8JSIf1cuyGvAAjKU0jR2I18a/",
-	"DDSxnWsIqFCDsuOyyVp1bX+wqI8LvaJsYMs4tSTic6GOTFNAe/S8LAVEe3HCrI3fo7iWzGY8BbV93Hpi",
-	"vvkRPU9bJyA4L8CKp32nIIR59vo5VeYgROALV1jgiE20W7At3z3IMoCsAr+r95tWzUg48oQV6E4Fxnyh",
-	"J5V0TPm9l6Y79o2X02/zvlQgLWPimral5lVbblmqwXuxEXj9mMmNYCupMujgC82sylIZkhU+wYM/jXIb",
-	"HATK5SByPAHXSGvftn9e3dHuv7uZLvRh/7Yf+YoGXlxRSnFxNTY6vWRXEeSCEO9FkYP7CktwoWm3v+36",
-	"JUI2gMkU422t7ybe+VuCF+omD2cY08n98DYkOJYzmyHYwqGXaLGl8/8jfKjajs161tZV+v0JPS4gI5uv",
-	"tJrH9My8ty+4m+ra+/baXRpXlCu63vpM9ypvYVvVeYvo+25uxAH+Nmw+r039XitIHUulV/dVtOVIWIpO",
-	"YGdnSFkEIK3zM23x139UIzHeC/eBX9ZV6AOf54k2A/oYi9PuVR0I19UlGOwCXt9Gqq6FMcpebUMvyn1s",
-	"0rQYLfiNBl5mEDisbhgvVpRNT+aYBbMN3l2+Xhu94alllu+CdJKNI5V1/h5zABZ3DZkaD7lJ7Kq5bWbr",
-	"VPOmBrbgoP4NRl2S4OKK3pkkYIgN1wCSiFGzb5Cg3YUGnGZWqIQwrp8xf9lFyz94HbytzNUuJvbO4Npr",
-	"qZ8EGM55R7CAowVO1THjihYcPf/+ohUK+RNylGyFWPrv4ALG8Fw+D3uVtt3NH/ifxlaN/zB6fcYGrI5N",
-	"Z+GBPbdp7KqFyE/+xpRz6wQejGq19dMg7vMnJ8BQTuevAP78LQhalMIFt92LUrEjS40ZppJLZHmN41DP",
-	"Zla4dk9u5RK7lIZDw25oiuCi4u/GwlRJ7oOK+5tcNVwxZBweLKvMOjYRdQcR9X4DyE/qHMzZNIMDaSnW",
-	"PTQveiA1QiX1RtDry5SYXm2r12rwIOHBVjNgAnXSXn215mEjlvsWldUz04q6z9glmuWaatsVWEM5WH3o",
-	"2HW+QsebdzOo0T1s7n/jHb2f+xVUFlPz5goVeDA1+5bhz2LcTKiOwrtmI8z1vbd8sUfumH1Cmn1iU26g",
-	"9ShnSBvyco/QUVxmL8IdvWCWbReeg+B3otyX8z0hW74U9QrlI18KvIZe3O3YL60etvXjQofqQAyvdXJD",
-	"5kuv8G0qxFpGFyVzC6Oz+YKpPaxfKFhVqVQiiGdA8PzGP+laq+t/3r799iSMP6GMTpsOAv91T42u/bNX",
-	"ERN1uAstTJyKSgMifHcGm8U0M9Ltrl7+5/eSDgafBl5eMQBJThGumAikYE6HJgIQRcgmqZyyBU9nIfC1",
-	"FDtv13hd/dkbGSuetHJycbXTShSY7qe7hukOdKkPgz/g2GPl96KSXMsv05znChSHd+4GOLDEYjtiSmyj",
-	"Y2vMFBShYZ6iFVNDcCSH2Io6WZCYfrmGLA6ou3ILqRoQkZKkTIur3nJb9+YZWNhvk0QkVUsos/xXEKNu",
-	"GkBXSfRMG0zNkk6MsdkKMDmWN+FxrFU7l/UhtldJOZzTTY6n92Kjl+LBtujiuK7wFOFsHQHn+kdVkH0c",
-	"Y0E89XbLDgekoQcTXhB3nVEczLMDRizacFdfkT36jH0iMhcN0l/u371lkKILLlrqa/UPQqbX27x2lLkt",
-	"oEAQDOeYfeKpMM5+it1WvREEH4XnjNknI+xOTcMYDhYv1tg7NhNpyiZiIRVkHYExHNOUMQ2qlD/RzHSw",
-	"eGt5/mWtbVP5LZyhYVDvh2d13DlIAfompLWobTBUMopIGXSdq4Q+8TSBVIL6GP2QPs1A0f5LVX7WWzaD",
-	"7tW4nQoBZl5RZGyFsBi4gq0N2yMUKhwbvqrbczO+0d7GFG10+kpvxI/hB32qc2hv2UmGDV6PAkpgyIRC",
-	"Av+fZfnrt1HcVqSz2maJt0kyAG3ABunOugiU0SrWBpxFG7+lIAbefBH4CYc8afsf3qF/nfFhITDxxOaY",
-	"MOcfNw22/E+UIdSTCY+PH9hyL0zakzjdJknIEDo6T6TIIPCsYZJYQZhu1kYAMFitd+UOB/TJvNcxxW1o",
-	"5zaKGpGgtucCfN1Z8JGr3Nbxt4G9/D64hSm9zdM0Mf034gt1YhES99udzIH3l38q46M6l5dRbe7cmaR5",
-	"bEX4vH9FiIV3nXAXH9WLNvysJ82GxS9+wPA3o48LjQW8lpCgMGd7xCKtvGKAmmLpbfpYRrwkt30IoUnL",
-	"tlwBBmZM+z6ikkMbOZeqElcyFp2EJV2NrhIjZ5AeoNNUZ/5/PE2r0Carr4IATEpV15CM7orl9/UgnRS7",
-	"uYyMll/0ZJiKXL81H6YhFrMZoWm3XgVLfOUJWrpu790Nj4N8PdIM/EVP+jMC/cMHNgHjlH3y+H1GQHFy",
-	"7UDKKQG1UFTL2ZpPl3wuRkwjRuh0oS1AnCLSCPvoN8Q65aqIRpVoVSgJwRWTvwqzXXWWJoQ3225PhGSP",
-	"KrvDS3a0Oupy33CHXFYEdhAuv1PC67460ZWO6rKcZTpz68xRTUa5o+rJEgvengqPsBDmLJZ0L+m/6Mlj",
-	"FMwPsgnueGa9NMNGWFCfGKhJBcGfcjUV6V5hSAcCCUvkRhJBKmWTUnROsoUaSp39evrIUiQ/fMkioJ9O",
-	"tE4FtFl9csjCgUsDwn2Ett+wKdlEWJkIVE/xG0RcGQW33yTcccf+2wjxuABA1Y0wPGUuMyraLRBg0edr",
-	"sfKWFl/W2tQ3MXsNX5/TYaCxAUb9fg6mMza+8BsgPb/lxZmZsf0l9vlnQWV73EGAYgsZenrGXt3/2+s1",
-	"CMUBllpIOYmgytLQcRcLIvbzT7vYLEY4s6v3g733X3dnmTwx+zNAYimxBQ4GuB8v/jhrMDrDvSJeL2dc",
-	"Qp0Ulk05YUy2dv4DbeAzKL5Kuj7NDrYXuaTGIjWaxDruakt6Xzxvc5sOErevfWtbFmWmFj/ir89bn7w2",
-	"1VthXfPJ22tHn6EaqTxQbqNi6xHc++FCDhnKFGopo/KP0XETf+e0XrJUq/mJXVjaycfNHyZTjTex95nq",
-	"MLveZOpi64/8mw5yvzOZGoXEnnCN64a5K+7Vq/L3g+utVIneNmvAjzTmSQdL8SWGiZYSUSvDpQvBU7fo",
-	"NF6Kr9afr4yeP7C7rDhrryHTgjgQ51rxC/E5q2IGB2StZTAtcvUJRdN6I2V9YO1cMj26xDwfQGL6iK31",
-	"KzaNHUB+FVc9kvHXegxxOVciuZaKAH27asokLT2aSX/mU6BlBxhLic6d7q/u3/9YSMFGt5WNoHlTrZdS",
-	"tOvEFHOlVuJmxqdOm0ZMkB9pSJ/1gzTFIJY4JucyevNy4tnJBLyZ6kQcAON4hV33eumQzq3dajO4s/ut",
-	"2MJbDeRbcJqB31sxnvmLkvOr1oZ98+Hdh7sRA0y+F9//7dsxk45NdaYcViJAP6SE4iPgUIiB7JbcrjmE",
-	"Xmk1k2bVI2dz8g7H1fdiqjfC7PzcAwjlT3k9rrGuwKnTpXHNrV2K3QGBvKNRX5dMfhST28wtKq+q7+A/",
-	"lD/GN3LuxefZ1AhAYeWp9f/nTrBvwlPYP8VGpOzFt51KMQfrm7jUmRj2y8+3Yhsm+BPIY6ypnxi9tcKg",
-	"pXGmWBp6kSYPuhLb8L5fmWAOzEbIsVdiywLVQbMScDA0n1DCskRDYhc09+RqB51kz2HwSm942sRfLOPw",
-	"w3tiLz78Pa3k1M6OXeE/0f0Y8mZKNgsAdB2vAYng67CHGzAb4z7vVR+2l6QeqfxqoTUYhhBhZoE6Y8KK",
-	"wE/9Pctf4EoWP0AhH09/etYBtGE5V29UrzcnnKIOk7LrMH/AACLSFe+up5PwoE/stUrwNftziHW1D/06",
-	"WWiqU5GN34Iy2sy5kjbvq1u7vd6VRj5pD33xVQ6DGZRI1EnMpfjAYp9bKwHofJDSp3ss3etJVcPTB3bj",
-	"53P26sT3TCokPRZ4GWHLCCJTbNuzsEVBAOXSNkvpXRj0pAWU3mK4eHkqJ4YbKLkPZK6Uw+pQaPjJKbnn",
-	"9Kp9Wk04wcDSWJq2T/bd0uUepqP+5IGfiIMLKGoRW1BSJjq+JLZeO4LFeefVVsLaMgSX74ILNzne72X2",
-	"53XmkeT/oHSrpRDrCnjqbmldD1d7DklrcoioOUM5G6mpB9EAOnKYFJFYxxF7iCu9xX6SjDOiS+7w7kZl",
-	"1l40z5SVx1ezT3AXxGgscY6wWCnAYR3f2dJm6Fml3tA0rayhf4exf4J+xIOaTtSzIJwFW26bmw+cqAuA",
-	"+1Ai2sxtHPK0LV8I9x++lCI5ujJ/87ZLkAlg5VxBgkCFBVzrU6AVHa5br7WE86rdfjQ0Pv8xgPSKU/d6",
-	"OcVskTGJeKxY1kpcO7mCFqfX2ZqlUi29qbzgiPTV2nHUjsm5vLY1fwPrn4z1S3SG5BnosIGeSWj86SgL",
-	"AHNppCHoSmYIug9PTvhpIhM6O7WCyIlJuhW2OhvqTIL3ECaDFaGVMbgRVSuevdhQjlqGx2wro9PQdyuk",
-	"e/Ulizde9JsCZvb8zdETlw5o0h7CmVhcVNCZGM0M8Z7Iv70cLxfFe8GT00Oep/G3GCpqCHEgHfOQ0VOI",
-	"dATpAC2b06BThdlgXHZPsKccmIvMODosd8S+JhCZZqs/DHradj8kKw9TNJJj8wxTNYLv1qNhj88f2sFd",
-	"mLVfmx7z2LtLeQ/8v3FGNmXPfDC7Xln3AaYfuqemn7SpcQU5tQBjBrAuko7OMHKWUF//4gwA0iwSxif+",
-	"ZKMAxZpbNwptjtDnavmm7D8/VVhLu6DlFS3shCdUJNSp5DRcps4kzaMrxecDKMU+CoM614z/zYQ5ZG/8",
-	"i8Y8aXPj3msS/ya74WLsRFzqyu9tSNBnlVZIfSMeesrRoXb/xv/K+kvzfSu2OVEHT33Zm3mvVzTvSLHe",
-	"w2EFjNyxTCXC+CtyZ6wrSGDLQykw9Km4DWHDE/1qK8HOIyA6EaWaH8AayYcNASHaEThmNTYnolRIRZ3q",
-	"AZdzyy1bG6kcGkyVwCLii6uHMhm4MUPkx4CBO7sATEUiE3iz7NQIobC3zqFO4vX7NN+DLbfqQfzFSJ6L",
-	"87zkKxsGqyNM1ycnir2BKzlyl/LdkCz5cq2SU9giEmi1U1mbpqC1o/JXslQqMWI6TQr7vCMZK+ihAsaK",
-	"k6u+WbiWAppMqnZydeeHn5ofUabsj0av2POodcuAO81wO4cbMj8O9hyAVqFuHDGhHPZqsmyqjcgpz7bQ",
-	"QQSiqWMM54CKHTFPPSOsFUkBVK4TDxEDPuNk+UJilhag0rH3gsPHedWrLAQc/eh1yneAvuv63ZRG61m7",
-	"/QgjL1bZ4/IGOqYFp05d/aj+Aq0azMUw6gFLujPtqp60Dr6VbozE2BgWby9bbGJXCS+/FuqrgmkNLGzA",
-	"oesuzAAbN3gYIcthAu2wV1akG4RiVGy6ENOljWiMTbbmOY5OiK43724Y0SftdSqGCc59COkEIzbJZAre",
-	"ZOhHvlVYtIIlijkNPdmNYNJ2HLuDRdz84aWpxUXeE6hGtezZD/6fRhMiv8T90OoON8S93xODUIf/zzJs",
-	"W8odU3qikx022Rkk7WdYMvfiZINXGLqUXqfitXLV3rXuq1ki4FLVzuleTFOduYP6EQc9aZ83vUX/h18g",
-	"V8i+jH3q61pe1p16pza7bIjFv4/tb/qTT5hgYA94adoyY/8u5pnqEnGaZAbhomMDEyfSlBobhfBxoo/h",
-	"ZhOKdBDTw46yyN8LuznV86cHJ1lgUHS4+GPJgv1DHLJs7onOZjpTSUcy19Cs5Gy2dC+rtKTHaFoy2Ga4",
-	"59662uYyy+Za2NC3JBV8I6ibs0UchX3Aoc5k9oZA6Nucs1RAeUFQ8HuhfJ1BwGBWdvTtXaDNg77X3Tn3",
-	"TtzpnqzDpNiFlgPol6O9N9mBHmqAY8+bLE1E6GMi+HTRVQdskx28CmfpU89t8K8wDJeBnMdlUSrt5PSc",
-	"Kin/dj1ab1k6OFJAPmevaZSeWShzlu8s1LpJy5xOkw4ZF4WsZQIDcfMJ5dQNQsYGD8ZZBHtkmXneu8z0",
-	"kWU3mOBQR4lmkDMa87Sz7+AlHgXdhmh8BLjNGX1V8T17TLjD5w+dbFeYtX9gG2pltYdr0741VTtsBRre",
-	"8tSKfH0yeXdIxIdYNb/oCSWkGq6YdAXQGijgM1x1Sut6uJozaPoU0GqGEpp3SsSexF1h1bTQgDXWyrmC",
-	"8uha8+ltgGi24BTnw9ScoUnbgdQgZf5MGDVD2j+h6gpPgBMRatr0OguZOA2n572cq3cUfDl0Bt5HQIku",
-	"qPAaKtWlZbTK40DwqwsqAkhuH2qKHj6wjqrux3OfVzf/b3T14vmL7t4ScAPunVjXyUGEGpCWGTlfuDFU",
-	"EBbgBvw33C5Fwmb6HIER08xIt7t6+Z/fHxTeS4WeSXG94jKFMEqOeW2Fs4SCgAklRzQH4mqnlSjJz+Fm",
-	"GtQW4dWCp6lQ8147NJ3X3WIuXLetLWqYRDou9E5QQiT+gs7WJmA1AsVgpTwCk8cGrBMMkJ7IL9yN9exC",
-	"Ucat3pe2gIcTzP8F6oxOmR3715TVAKYbV7K2VkYZ38MoPobxB4yaMGiI6qLmdE8osVbaMaGS+mqgw/me",
-	"fVpEH7ROiWT9hy4Cb/Km5hSuOrXeh2eJPJCEGTZNK/h9muji/QvequJRpvSM7XRm9pO06snWIne1RLYb",
-	"pZFildfNt9qJsynXh26GJfnVPXrfjo9GOkB10v4f1zvv3HW2bjgYhftt3duJ6J/9tR+FoQ9LbiY34B1i",
-	"+jNBWx5/6OHJek31CA0ZWGjvFIBTeoV8qgdc6KMSRc4VVAkpf+WwRRzSAZKXHxC2r2vn40BnDMtPcpO1",
-	"bK/WPp/Y6pnbctMM1HsfBj2ScehNPnL7e9ZxsJixAqLKNLSCm+mirlT8u6pS8Qfz/qy35IzeGukcdgOt",
-	"moyqm4qTRVZffUZcRqGyFTir8M+p3XieDVmuHjhIxuoIiulv/EJKjzhYWJkDGoeN04mBS8+CS1Fu3ubp",
-	"oMEvC0fCQm/ZiqsdXhQEny4qo6NSbYRy2uxOtAZoTa0SAd+EZgmPICFvnI3vXrVBjykN+b6VbNCFTdqi",
-	"U751ROvAbH1KQZuMQr8HieVdJxfmt1uelwGHfdbLHt4KsbYNFq3/vq+jGZ599pl8PJIATFwLI5CfyhBX",
-	"gqDxVK86UWN3mUO0HQvdpZwGZaZVKtVehunc6Gw9Zpzli2V68llMc3SDsLhgQrS55OAczyyxtXpTILh1",
-	"ozr7gEOedM4OvMNhUUdqdCXpWClEJYO3d2/o8SOmxLbSR3NiLOc2SeD9+kvVwcc/BvZ+YeYy037liegO",
-	"KrrAnzHYGFZMjUDYxgVWfEpsD39kh0ZkeYvMnI1eisDF3hJKEcG+k9wc/6hC58p8sxc3OoHpH0kzyoVv",
-	"VEq/0ZjhLaw7blx4acCB14Y56VJx2gXkRY2RVfWkacqtrX/QsObTr55zao6MGAiTQFq2wmn91ipZUpWl",
-	"mSttHQPsFv+Tzio0C5v0httlg011a5f5Tu1DOdPTb+1yaPWczxxK0Hoq3PwZYHyJ19wuQ7tVnRkyoUIR",
-	"mNLbEeYHfdaTrgrBttokzbroI4zoM46tTdIEQAFL7MpqKbhXuGLiC4qPVkxvhIl8WPEdy6woFj35u/ce",
-	"EsWJjW/3vMaeinopxdXL//zuVeNEcCMM/PW7H2g2QflnJr16eXXD1/Jm8x2cirSSP4IKpePHPya4bGCN",
-	"hQ820vG0NISy4wuf5FexwofBFC989FlPin/iPvzf7//7/wEAAP//",
+	"7P37cxw3si+I/yuI/p5veHxvkSIpUbbFmB9kWRrrjB8aUbZ3d+xDoavQ3TCrgRoAxVaPw//7BjKBegL1",
+	"YDdlz+7ee2JMkVUoIJFI5POTvy1SuS2kYMLoxbPfFgVVdMsMU/Avmt1xLdX+O7pl9t8Z06niheFSLJ4t",
+	"XhtNeJYQqQgV0myYInJFuNFE0C3Tp4tkwe1zBTWbRbIQMEg15iJZKPavkiuWLZ4ZVbJkodMN21L7oS39",
+	"8A0Ta7NZPPv8LFlsufD/PE8WZl/YgbRRXKwXv/+eLNJSaan6M3y3YeS9YB/Mezszs2GkoGtGlmwlFavm",
+	"96+SwXTcBN1gkemcn108CU1hxVjmyRRYtf3z1BU/7a24oMYwZUf9n38+P/m/6Mm/z06++KX+8fSGnPzy",
+	"v/5rEZoYzyJT4sMTWkm1pWbxbFGW8GR/5JxvuQkTfSu1IUrutKU7BarHyI2jNL+csRUtc2NpbSlBP/Bt",
+	"uV08uzxDuuC/aj7gwrA1U4vf7ZwU04UUmgH7vlFymbOt/TGVwjABs6VFkfOU2tk+KvCJ//2rtlP/rTGJ",
+	"/1JstXi2+P89qs/HI/yrfuTHhS+2F//ThhqyY8KQnZJinRAqMrKzvzSSZPIUCOfGsZ95nmUseymUzLdM",
+	"mHfylsE8CiULpgzHdWiWKgZz72xCsjD+jaH5dsZHOvl9/6cbI/Gf+aWirFz+ylJjPwPTfMOUI1N7ejkX",
+	"t2E2oFmmmNbu8HFFpGAnhm8Z0cyclEXFGL11FdW3BjcCn+ouyL2c4Myi63kgah9AZCcZe1OiOaeOp7lh",
+	"Wx2eHP6CKkX3C2DMO57iS92doYZs6B0jWq7MjipGdtxsQD7uGL0VTOvGplTnK1mwD0UuuWHZKMdVDzrR",
+	"GJwxD/+6oOktXYdmbgWs4yZqqtmDZJlMlqJc5lxvcEqVkMuoQc4MMaNOpQrcf9+vyIsfr68TcmYP9/nZ",
+	"FTkjuw1TjAgpGOGarPkdEw1SinK7REpqdscUN/tRDqcm3Vz7h+2L5XZLkUd68ywLuwwdPovuj0i6LRMZ",
+	"4SYhZiM1sxTdbXi6IZQg19jJy9WKKZa1qDs01W+ZyPoE7xwDuEo8O9er8TRuEKZm4AZH1Gt0bDV0jr5i",
+	"hvI8cJoa52xoQdV5hMNkxwpzmJUyM8/mVmZ8xWfxoGP21neGZv8To7fX/qXAFO5YakI6k+Pq0+CV39zK",
+	"hiLnqVON6onSmPfQTr2ha9bfp2qZk9bb3K3uWq0KGNiXLm/CZ4LzXDNhvmQbesdlqfozVayQytxolkqR",
+	"Bc7fl8zsGBPE7CTBZ7UVFjmjd0wTDsoBJTueMUUKmfN0b8lfaT6Pn7ZUn7OQaLYSfCPzrP/xF7SgS55z",
+	"O1k8/VbQU7skkkmmiZAGD3vrqDcU0idnAYbc0g+v8dmLs8Chb9MwWXw4WcsT98sNo7nZnAJVm3864VtL",
+	"G7RD7IcXWynVzorAU/aBboucPbJi4hEOAN95njP3RvuMa83XggWk9suTLeU5ijxJNLNEkYSboBqSblh6",
+	"GzzRKJzCotZqtt7gwOeuCF1qS/CVVEh+O21UjjU3YR0IX73h2QR1fOC6/1ruyJaKvZsK8BvXhC5lacLX",
+	"/CqnRWGHrRe+lDJnVNS39uh8cnbH8rFD+w08ZLmJae2EQJ/TSqdxdA7VnlCypXbegorUKjEikzuwR5f2",
+	"b94WQKbnmpTCHrAd3TeW3ViYLJhg2Q0106WyVGsquKY4pcDcFdMyv5s5qp/4GPXeuufeljB/zUWII3/a",
+	"WMmzYUQbaqzxu6bCkaTNCBMvIm7C22T/MJVZtZDy3yy7KYXBG3rit+0KRi8Ce7Su4UnQl1ACBWdc6sL9",
+	"bWjAa/dYUJfxq3aE6bCElyD1PPzBqFneL8tvYJMRG2fRn4P6pAdvKrv456nnx45QrH7PhL1I/rmg6a2Q",
+	"u5xlOA/YFauggfS0NrqEiTkuhp/s5BqfdtRsC/iaxHE5/P2K4B+fESoIA6kMZ5dtC7MHQSnkUmb+KvSX",
+	"0eOL0G1k3A3f/sZze7exBM0bKwKRAp0Rn5ydhYaseLM3b6RTQqwiLbUhj89IRvea0A2j2dST1NWmcG+i",
+	"expVZv39N3okwIC7846+aTqVfe+lfSemVd1ow4qIFadM4DaCIcGG89dRrZK070Qrr0SmLSdMtkGqhQ4a",
+	"IUizihrNlfh5R/cBqRE6WqhM90/ADMGfVZvc+9MtF9m4CgsiAx5N3JSqQaMrOoryHab7ETTvWpg3xBbI",
+	"oKQpvbJKfGW1vMrG5JRXROuPHKyN8ls2cEgnanEDGufkGzZ8TUdOQj12NQU3RHBThN4xFXQEhhTQb6Wy",
+	"wpLYPxNG0808h41zmrQOkSyXOQv5Ve5oXka0cgqzJlxYU0uqzN41+GJi9UXnAIGHNKGKkVSWwqADZJiK",
+	"+NFfho0eaxCfOsrN5jJhFE3NI/BnAp8VhZJ3NHAfpBsq1jP1Tf/OMuxWUmU+rnS5Cb21z6LLrGA3wgVE",
+	"hskH47deSZrLaM0vyI7u20cRZJ6wDyHLmjTqb1xOddfHO+oZfGFfCjt/V0zdWK0kcAXDPNgzoqUzDEF5",
+	"WRmGtqliOaOahW3DTLb0RxxqkSzA95As2Ic0LzPWF7xxd2+ESfAPM/1qilEdscSAvUZVfXjoIP+sLFU6",
+	"d9qGmzxMg5kG0h0TWVAP6TCpO2WZ9OduTHoVIJDe4kmdf0XC6yi5jGEiYp7MUmWpv2o76jnEoWmlZYLh",
+	"S7eMgCFWBzrgd84ABLNDrtpeErkiUjDSNOcSr6tyTZTc3U9BtbOORmvGXv8KnxpRviOXfP1KUDr5jQmL",
+	"0YZ7aTD4RfMc1jNT7FZcMV3uJot/lZwFrL4XpVJMGM8EsGf2Pnf6Iew22NLoJuq7kMKSz0hD89GvSUFo",
+	"nkNgMxhEC94WfnC/pOD+lBk3L4UJxgfTqAOKhr38P23kM0IJRko/0U3728eA4B8/LzRT9l8/L4I+Shfh",
+	"7X/glZJbjIaF3zuOVVSfmoma9U30ttlQvQk4T9kHmrGUb2lOrr9+fnJx+ZTIO7gouSbMbgeE+K1IsSO4",
+	"3JKYP1kxDZkNofuJ/au1Di7M0ydBRrzjtD/RnxdLJXeaqZ8XCczGO6GpIM/fvCYQf07Izwtw/P+8GN/c",
+	"Dqfa+SVoYHrL0k4k8cxX80K1zCgbH0VTq8/DA+hqL0DlDJw0qyWNTe21uGPCSLV/bdi25vaAW5YbsqP2",
+	"BilFdmX/taEFOP8I+AKJkOamzlaadlzw+dlzPJrl2Xkszse3bD/o6qiUzCxzVv1W3sFPziCY7oaM65gV",
+	"gQcc59zTCjYrp9oQQ2+ZIHO3RrO4oNZ8LagpVcS5Hg37h5zSQXMejm5jvfV0cCsSrxU6/1EjNl9NLX5U",
+	"jnGk3aF7oOMs2Mcxlycek4hDb4BX68SkYM7ZciPlLXouwOeegbJ7RfRG7oS9ipGZUyQFRH7swUrwKpMi",
+	"Dd/Uhqo1MxMZr81B7tV51rzbqmPxk2D5AzLUO6ZNSFf2Cktgo9DCThm3WgS6m5xOutvsMRdA3lrBv+Fi",
+	"fRqWIsKEQrO9C1uYYffvC2sS/d3xYeeeW8rSRLJdttzocGg4LmZjKrxchYMHSi5ZJKBKs3ZousGqA2Y0",
+	"D3+/1CXNx/mIpbfXzBj30o6KYET6dR1PxZzPZjqVkZBzhxmhKbWXBylKQxRfb0woIB022XGNidugajsc",
+	"iX+ZlHjxdzyeB3m6gSbf8BD7zz2knglHc8cGTmNjg4IJENaURw/Ar2XmTLMex9+Nak3fILWtSrf0x7Af",
+	"HvRZlWBMaZzWMxdtF9KqfB2/cuMILWl6G17CiipSWN2DEth0yHCAw0C2pTZEMVMq0VZGvJ88kDtU+8yX",
+	"LJe76SuvcmLGMoTYHVP7ZlJUldD0+dMn4xlNK/4hIkKL0kAWCxwda8Rzo1m+eobKWuZzziFnsLJirc2z",
+	"au5ILwocWMJKqnhWl92UXIq1HRJSK2AbrHrYyt66uPzi4mx8ufPyZeRqFRbBValAa38ugxHuRm5EgMrI",
+	"r5pB0tIV+V8NdxfE0tMNVTQ1TOluhD74sUhk5vtVvSNQOwLPJXYPq3Nkf50zy/p3TOl+AP/z8y8uxsxX",
+	"5Npp8tFLkkNFZM6LQCiKfTCOEfFy+ESTNOfFUlKV9cWSZlo7k6Gx4ouzoSSIVrkK/L8x6pgJlwcEsGBN",
+	"B4evXsgsFAFxv21Nf3RfZRYxS2SeM7ouWdBdFrT2wHVsNmxPtnRPdlLdEikgTdre2VZy51Y3o7kULCy9",
+	"p+bGUW1uNGPiJuoZgGlY3RDtTavh2/l4h9o0S2Va/K2puVvSDFLzKHp5tTUPoZnL7ZYGVVq1vusT+42S",
+	"a0W3sMNUrcutnekVEZLoDctzuGK13Y1tLDv2/PH52WcXgxmy517++3/3l51zwVrFTyuaa9YtL/obv2N2",
+	"mncJ+VVygS5sXdCU6cRqmHXG6SeaWLMvRWoQe9GoQjGDWb6B5EeVsYCf+HXGhOFm70Mp8NhVrdimVCnO",
+	"NLEqLxX45yovytuUo+dBlqYozQ2oNTfLfVXD4Ejx9LPzs88/f/ok6XuVqlv2/Oyzx589Of/84kmzSKxZ",
+	"rNd05fMtk2UnYdt/rFV01tVUzkc9+sBmk0SpY9QjSFMYqMpM6lywghGwJTEQUjkYIeVclULYPzk26V8/",
+	"LKeFZlmTUhOyMJhS4aADGLipLHMUp9pQhdG3HdWEiYxlz7w2laGW60ISueUn5LmgTcw+hEoRXxtN7F9g",
+	"xFJfkfOLz8n/xvgfXwuaf6JdCgj6R6j7NU6l7cRvsI82GVPtjBTLtOGM1cwZ0iOP/j6dY3Cjj8E2BVU8",
+	"WNI3yc3t0o6n+Zvdw95zG8zQQS3aZcijTACDGouLw3LraBGgzjGu3KbNt0Ke59bN4wh6nEuy2p4HuSVF",
+	"xrvZwKi7YkHPWlH0uq8oz1EZ1jy3jDctp67+wKFatBSidpt3MlkEkQUTRMv0lpm+9MplSsOBw6KVjNI4",
+	"24WSqQtohrxSRqYy4NkzaWH5tsyKcNRvK2NJ8z61cXgjqy8nbk3TLpiKckcQFkIzYcKpS7UvpH8+/0AH",
+	"O2NFlQHV3+itszYOTRQaSnQDn72/N0MZBSFeelnlv4MDhdingndeKbz7OEz6UiiWWo0sm+AtxhIGWFUn",
+	"FQ9m6ehVL6j1+cod1vpocwtmxgBqbjuOKK2Z92FkqZbBc5FlMzkf34jwfTTX4jnZWPUITBhiD3dCqG7Y",
+	"AtaISTesNmPue6TuEZpCo5qSgmoNWbdck1tWoAuET3F8t8zTKsXAfTGpidyg3sAuHYuf5IPxkgkXGByX",
+	"lzb0jg2UCjocFzDFIKJoeo6HeFw/yiXxwv6fIPna/50sFXoD5yWK6w29uHwaCa7/m03MStht3FkOxXaA",
+	"DOgOsvTJ+Jpp+MPUKI6bY8XQMDG3Hf7bs3jacsuReNoM1PkcwtNfsZRnLPsBKvdD0dKUexfn0Azx/a/8",
+	"0yMFj5WHAvJruNLGAxo4vpp2iMpq0uNT65HEvZzUS/RzDpMp5/bCD5x9Y9i2MBEtIq1zG/qalGLWlJ4l",
+	"N7KSTX+4svTve6X44oJglHvWvHW3SmhN7XFFC2VHuXPpOz3FmjVzMojidaSh68rvSVIVN1Tln77Ys9pU",
+	"T8TWbuE2DLHJMQ59xXIPcur1rZFFOFn1joVV1hXPY/glK5ln6KdRDEr3d1LdOokMfnmMTMEI6OoC7zlU",
+	"3aNndEj16bvorUkZUay3XOtgpNk7uKgQ0pAlzotlhJoGENQO3F8blhenQzpWL18XonGY2MPFlSuThSSD",
+	"XK5PuCA6VawFNzOeGTGgalWJBrhdFUWmWJ5+7w82O91Ax8gz8HO6Z5ZBfJUwuSOsNIwn8RwqDVpgEiTn",
+	"OuDscLrx3NoTyAe+cYHVsN2h0k34dmkgi8z7aNp0P42oJe5BeEux2CVYlIHYDlOpPf5yBTn58Ho4P6Ln",
+	"wc64vo0PyAUpdQXxsSrz3KqB9p2Jw6/onSyVK9HsBcQhTY/mecznuVayLIbhsRjBh1wUn4t5qvScOOaG",
+	"UTUDyGjLtg57aYi2E+mIg9Uhown6/VZmEWUpardI4aNzobjZCAKIDGwUlpnohGxpKnVCci7KDw3wA1dE",
+	"AMwFqiuCBgVFu9Rx75PUgwe7YLII2TotPsKH6ptnpk3GFI+4YCPa+zUkvu9cdvyGarJkTBDcA0sidEMf",
+	"AbDE0PUssTVwWXZAPzwUCPi9Go5wx0gNpA/tvWyNrXIS17NqRcSkIeKrzetI4a4890Kzc1TCCpu9XCCV",
+	"Th962b51Bfgw2gGJfTinGPbF3Jo5JpTM85nm0IqmZnS9r+AhUGBFxsV6OqVe4QtBpEKmQNOUQg/kEuNF",
+	"ARkrmazyQ6aVEFcfCALEcUPz0TF+xKei4bMmzRvkaa8uvvUvPxRSu6KIjrqDpcdZ8AbdOcQnp6lX//Yv",
+	"RWqbj1UC08LJDF3vWwe82MgV5prcCrkT1lhZMlINEUXirOgyAsSJz025quKSUubzDo1ReGXH2dbVSdtb",
+	"xiNTasqtqdTUdD1yF4DpBq8/D1gaMhsdJCBnPimbG91CDR1J5QiW0YRFfbUfSc2Yrck1maImaJzxj2Pe",
+	"e8l3fOMe5ljHSvs5Jy6Qism4LnODvHn9FRjC14YqY9UJSC9a7Z1PrpsPWGVytYe32+gTm9yF2rdNQgZB",
+	"URsEkBCOZVAT9ExrcTERtPl1mW4g3JIW5Pzis9Oz07PT82eXTx5fzFKUYmqxYhqIhL74gx3wqh2obQa+",
+	"K8Tljq66kVtIti6FJlQHwZrjwXQuPYpCsJKj/zkXciAYZyQrJbdgWOlpG6WRse7hNeyQHROjEqJzxgr4",
+	"ybkQE6KNLAqWJZglFBRKihuDSNGjc+5G+kHauI2qwwRuWcjXFbc4ItYfnOK28Kf2SC6Lt2UgfygSdfpV",
+	"Lifdn7/K5YBRo/iaR9AWSzExD2kn1W0s712TTAqWWEt0J1Wmx2uj7boas3bDV1NNLD1wdnFh+rYUx5P5",
+	"bpUPI/avsWg8LPZdRXlL7Pck+0BFfy7XYYEPadCIMHUMuXoMcSoYq0OsQfnhyeE80lZyIAQJtDyYgYHF",
+	"WDbTxRYVyhG7++2rF+Tx48dfXHnbWzcBQyOiUwVi/rQ0cksNTxOypaKkeWIFOF3mUOZoNoB/NV8Oe6EL",
+	"X61/BT+5YE4ypyRwx/P8Rkhzo12UopPRZXXUvTZsSxRblRpggidX6VWInkCiKVLZH6ojSWU3XBCAMXeu",
+	"nW3/YN5H1viZH8+xXk3+SMT4ocbF72Q338OKagR/JhKpGf0OHVS7hlhKbG4nbsjF2dl0q96NF8KZOsCO",
+	"G74zGvaPJ1C9suBV4hzsnYRNaphI9zfbqZnmW1mKWK8OQ/NZnuFSgzCf+kKHAjiT9ndbY45wvrsrgS73",
+	"SZl1Bqqd1kvncxnymN0/1+u+boSYh2jAhRpinKqZTX91G6lNpTe2q+WC9XLQCiS9cTgknSzM7OLy8vwL",
+	"gs+QW7aHyIQoICGHLKlmT5+UKu+UIj59kgy0jWmDDo8W5bmWMY1pJo01DhIn0tvmPvkg/p2ITs8+FFwx",
+	"PWvIiW60Cejqd/J25nKiTi57VMMaU6nDYcdQQCDsHip1JQ0WLZJ1kj4atB7f3mOYC93WUMe3GQbKkhA+",
+	"CyyFXK4DEe0Z21qVTwcCjvHWAlElOQIYEYJb9uNP0WyOVLoDw3wJmIp9/U4xgsDWLgl4T1K5Zafk+pZb",
+	"DRphbbVzQOdsZbB4zz9Lt4ysqEYwUCr8CGWekSWm05ySb/gdI5rufaIN/A+1H7xlWd1qD1MjLdflzITM",
+	"QBmLqsbTymYimEfBy/NoDpJGOkUO/LQtxr05zj7/o2QhA/a5dhlPbrOdTxP96gmReWYVRwgf9ym/krnD",
+	"fOjYbghlJ3BLLd/oYAaCNcYDb7u6T4crizh0qMFekcuzM7Qszxbtpn4zoBH6JhrCAgBaK3O4GldEM0Yc",
+	"JivGRH1GINsytbYKJjShQlTM1D6VQnjV5+HtqBKowQppUEnhYiUhCrAs1zOSBr2pPbXHk927nqLwxdOR",
+	"Dpix9gdvX154sEJG6nYTHXiAJA6X0x7Oo6nCLD/RxD6lp0A/zAKx7SZMI00mC9d/uO6Sxzh519V+dHOy",
+	"crke9nB5dK/2i7/KUgmaJ5ClmHgorsRSErqBTU4H9EGHakBXNGlXWF2o8JV5ThHc0t7nfrC/hjqAXTt+",
+	"94n24sfKCvDWN8DUuYGw9JIRQZWSu04zuXnpFp20RCDwZK5wO3lMtnhY10pz1sdzrLSmfwRi8Iw5AddH",
+	"1WsF0huZby7foZGnvcIQ3hIiGaVIc0ZVEEC8ajjbtxTMxrUsDsS8KvdK/2/S9THoTdPyedhtuJkAwghv",
+	"159Oqia3fvU4ziTM7YrKh+Fuv2ymJHTUsBAuz5d7Dxlo1cTdRpJbxgq80blGDCs44BAEmw9J0mvU4+Bq",
+	"X/z4MpwWHa2gnXPHhmTKyC74NoenLxvx+/k7UXVLdJsRyWpZ9vLOm0mudYsAmmFSGc3ftN4PFJl2DbKG",
+	"A7P/NKqNAVUCewJUMCCoXWqWloqbvUvhqNI13Cdm5OiFO6y6xqpnkRaq+PHwQnZSaTMTvb/r0ascmdWn",
+	"kmqD6o6lflemnebaT3rgaYZhjhcxbLq4JwOwg69TT/Wev5PBVLEWBHrEh9AeoX/fIAZ7pNWx3UcA9Glz",
+	"61AOWKxrsmF4xbuUpQldkqe1XqZV4+XqDM1NBot+DpZPibdzrKq44esNaYNYNQOEjYPVyc1tU7CBre8T",
+	"7TjA30/OrYIEWbd59TpaB66mZoQzVI2Q1ovuNP7WQe1/+U1tGnm8e69Vv5ea/PWv5OcF5GX/vCA/l2dn",
+	"F0/xfyEbBX7zmJEvzt73YAStuTYaLPETC63pFeCrv2XbcIefgmoddFm/Q6eL/eMnmvDsCnhLlgYcA9Bh",
+	"rbTGvWUDIxUIakaF6bfDC/nKXf12D6Dt4snYcqtX44vVYTS4m/EccSo6q0L31vSrx1FsTuMdpH8wlIdj",
+	"3WxYGFB87zdIN4rESs1c3iNiMlve8PVdWO7mPHMi0lMglYC0aSk21P/VntOcrSKgRvWOjWJFVCTrfbzx",
+	"XJcasc2P5TY3sHOvXP0DkonRdEPSCtvkz1AItZRydlTlgNqpoSqom3h9Sys8FoBLUSLqQT9ilY3UsVKV",
+	"+5axDNSYWOrf/LvtZp7QLSlZ3HFlytagscNQU9UVfPQKMJo7PS0IjOfiwCjwKxYy9miVEx1moQHl5aUw",
+	"iPW3AhNQYw/t2doKLmXmcaleikQh4ymvrPI3dOrNOHP5514VS7x1AzAMZJUzZpJG+yDD89wtMQVwLgex",
+	"T2qaxkTrqtROce3dCEnVE9yjFPTRJif0PVuVQQ3wK5kipKVfG6TRrXjujLUai89dRBNUtwqLpeKkdnK7",
+	"n0xj4e1db29nvUfBK4Kx7BhWDpyGBwhvvuI5i0XiSEF9Q1usXv9Ew8m5qndiQzX5ymnik4NjeA5nlBjl",
+	"LNooJwLVuNvsa18PE5kmjKp8HyyQgqUFE8dz1kUighbs2kiZYQrkMNnd0FNcm/U+HOzXtEN9xUKnCRuU",
+	"aAQZOCVvqNk03OK8yh0mRl6Rd1Cxv0PEGH/GM8YyZzYJVmGRdHxAQR+8XBEomTLPKjvl7OmTJx3dPQh7",
+	"yFrtdLb0Fjt5e0hDWeyh2NA1+K5+0AYdHEWpIG6En58e/coYKwbXAfhmiE0KGPTESBkveB4Yqk2Ei8vL",
+	"UDLJToS4dNYYlona567TRvxsNFLXBgUeQwVWrMhpyALaYToxALJzbOyyo3uylpCn6puMWNWcLnNGcJQQ",
+	"aY0ML2Msectp+JYeU4/nV4xlxzmdVRu8wZwSlB5Tz1fnUPW5GbCeQjvBAKK+kQCxkuoZ2dSd40LDVSw9",
+	"vTGQRywMz/tE7U7Uif2/YNW9zDDEOFnjimvj/iAFj8cg/FYgBf/K7RWGKidYFnU/ot5BhhbTt88qaYwN",
+	"ZMfdE2bTb36FuFwO9HCJgW5cud+7BlGnngDk2+McgXBa1TuW51UuCIpWLGaRimxcExG4pybpIA0o7uZH",
+	"UllwlhEt7XDTdm1Cqk8g2YBrjGgD4n5Q9wjjBWWYCeOmF6hLCzPq71O38ThZXHaoN24mQQAGwVBTlyoq",
+	"y6J3LAXVrX/HhkGUI7IN20eCSH1GELousf+9PL+AJqrZZSO5poK2wwfs+cgup2sLfk9m3qihwzz1OL7B",
+	"k3/wNlYWZjcK7hrlxJMVJ/V6aSQwhsvVoDo6wc72mgnDYr3cosbwa5QC0OKCanC0adfbRkMpEPZOovpW",
+	"hyFp5mY6TUVTQxo28dOQdjVVopB6QVjqV1UA/iBQ6leR/LkqKQ9tJ8Fc/fNayZ09gvY4B8RssOcTvg4F",
+	"sIgHk1SNFc7PkrOzs3b7g7MpHZVyE9KB3768uHKzNe7q3ELqgp6ULfaxTy7S/uBz+7cgGiW2cQ7mhKRU",
+	"sVWZR3CuFdUbFn5xRXleqsgflcxzzwCBc5VHU1R0u1doo554PAz9NyxPOyQE/TdFQzUYyqGnDtbgOvDc",
+	"Q5C2FaPZ9yLfL54ZVbIx5lKIqxppde9XM92lgotvmXOXY7bc37zG/+AdSBsx7KCDtxEVvW9pxpZZbmsT",
+	"bPSlnu9tdnuixuSTZgh5BrY4bMMxPIq4nw/gUsQZKnbH2S4UFy1jEA7VtAPomeBbNkyQ5R7sosnlhHEQ",
+	"Eezd2U+BdPsS9oWXIsOCyICvGt+D+7NKIK3DpO690whq834CHKcbAr5gteuGr32syxgW98lVRbbmUkK7",
+	"+LUsQ2Ft35Cgor1Xn7/9fpEs3v2wSBY/vbQ/fb1IFq/eLpLF9XP7Pz8EMyJr8fNZf3+s6tDtAxisTht9",
+	"qOv9QUR/GB/eH7m2U5ozkVF1ijS5z73jh4C5vBaGqRUNp2YLZqBTGvcPjQSIu8h8ZkMKxVb8A8mRHnPi",
+	"MBuqsh0Nxf6/ff6C1Oj1/Y00ZfhMR90wLe/RSDl6EzcOPRemnKRr1ZQ+WN2qGs4fKnd7nev7mIOQGHCP",
+	"Ea9du5RQ6TS9HWnXV6GzQkUK5Rkq0+DF4JpoeUWwS4aHd+SGZHxy6mwka65abEgGtUnVo/uKszybkk7a",
+	"Y/j6E7Em/kOtIiL1nL3+1YHu9CNMW3XqP4UV30fSVEO0ufa6nnabiNGFTsRcbtU1TF7e9X0b+4RWyA0N",
+	"ry2rMbxHYyMbKrIbeReyL6G3F4BTkyWDojJ7XriK+BJqJKoRjbJrQeJ7kYMQS8hkJKOGEufqukMIWng6",
+	"qbQQ3ejYnlvFARrjChPyx1UUi6jlR2hVVl/tw7sQi/bMIyvAnri7PtIVrf5qiPj/jahPHZ8HW3Mxy+hZ",
+	"lnof6R9c5FQk4N+GRDengGKiLeCWyRUiz5Bf5VL7zIctq8sjA7lUkEc4L9e+NzX4+HKPSDqN79TEeYCK",
+	"/IzRrG4n2q7jMjzHvElPoyq9he7o3v/gk3cm9oAQc1vTVMGv0YNQQ11Pusn/Wy6jZtlUTGtsdD7+oboj",
+	"+gBA1AcT1BmAa3+VSyS/YmmpdFKBHq9onmuSlYzYAUgjGXL6ptSY1ePnpYUujwkNDm5ZyF34dMiChVBp",
+	"q9EhMYoLsqX2JUEhX9ejXu+8xuQynuxYM1ZW4b/1wB21FAlRTBdSaAibZIqvwrDZrtfQtB4ljAahEZ19",
+	"uaPaw1MFP6Xh7h3cCksM4VG3tdyyzp7MBN2Gj0xamt6UZubMWpIDRKyQgX1ugph7iTS3n1Npbip3xzgb",
+	"QyS8nh2zskzFahzCcGN2RGFv/gp3rKClRtgxhz+W2jXmOcuAv9pFFI21lCp6Pqpzv7GMw+6YojmBF5oV",
+	"83g4EnJx5t3+86hXihW/79ZWWecEXyWZZBgdUuVMAHho5z/PxujVnCjmqo89WkXwJrVSZYLYtuaaezxk",
+	"p1uFsPYy1rXMFWksZdKN1JFOKx5YcmwW9rEhT6dDkPRAck4bqa4nt9wmxKRXqOZByvy3XH7FwlBR7bQx",
+	"OAiYF1Zi3hgchIBbKpQrFPl0xCeOvX/DmwPrBGxFn35s5W+h7OHOqkJ4FNnheolSRNS3ic1Y3ezqzYER",
+	"R0y3X+Xy9G8ub2S+yfarXMI0arUj0CTsRgaLZar6D1BG15JIYSWKffiKnEH82JUJuYbbFH+DhZ5QWB2W",
+	"oQVTri/4wEdhu3xo2j47MFawH0pdvoJzRnXIPhuR7EUYWPgaG5di1ReeaYM9p5WTLvhm7L6QxU3VFbvj",
+	"c7S/9qAnxAf74Fa0FyBQYGBUvQk6DJ8715HDrKZr0AnCoydIGcOEg2m2Gtxdq31M01dOubnZePd0+6uv",
+	"XJ4QxP4n2QgzMXLsOfjGy7CDDsIxYjjWNH2ACI6/ZuIpIcGeP+h9gGec76FXmpdEEJH6Y/rGC4nT5RPX",
+	"wuWECysk4SvPamDvRsEVFFhZ7bvhwNzQwmvpLWC9cD54MDfiJXQz9h1p7Ue5O9GVPa5deQWUJYIeFOmA",
+	"VOHh9vqBN+7uTn0nfmZbakM2EtCsQD+ldi54jPSUWs66ZWFfTvHalqOCvH37wzcvyV/evnpBLi+fXH7a",
+	"Gf0ymEwRAdVtxPD41qEr9+xHqgH4JbXqJN+yZ+Ti7OLpyfn5ycWTdxcXz7COfoydKrCegJebu1qApbV7",
+	"NMtX0602Z/wFkk/AReJvCUAq6tuMzhziqjZS87bq3WAOX+/V443Xz79DoAlMfoSKJUdN4HnfMdRn9HLU",
+	"edf8DpW9Js5jMEV6TPD9hDrbQWLvJ6dghrW1HnpyQrjQhuZQ943J/aez0n0LqjqJEd1y5MqQHq6ahcca",
+	"bWZdpcGUclP8QvVKSOTGbeDh5BL7VGNS8TrDsNs+rNwGdh7V+fvv/Dc+ZdDr4xU0WY1WVkGZjSRduly4",
+	"b1wm3UGZcLU62ma9H8HuI4AOaHUtOGCQu9eQtV1wUjf9adC/jgDTHvZEmtiRYUIm4QFKTIt8IogkpVrp",
+	"g3ilsgzzB8NIjnXL0wrTERIjp8E6buQuUEkdh2HM/bxnYNhLM1C+YDywGGQ8A+Y8oYLtgk6rwxAav3FN",
+	"BA4MaH8j19+LkB023Q9eR7pCYVJrrtyrhQiOmiA8qR9oWuUxLurAyuNvqdiHC+jaDTZcCo5r5ZP4lkGJ",
+	"75qQEADoSjx2of2DMdb0pyIj/yqZ2mNfXSnaXprBXkLD7UbxsWEgGKZZrX9MT3/rlX51T8j0sEgjJXxo",
+	"Od+6x5pQZ4OXtH3oK1cpW9QZaN0yq3yPSDiV65X7tsbLiE5W1K2iBieAj/kp/MtDnw69g4iP7SOTsRUt",
+	"c7N4dm5NlL6ijqntQu+Y0l2Dtsqpfvy0lVJ9HsbKUVN6ELqOBn5djo3H34LH/FsRj2UAymYiJk1Pifo2",
+	"hOWnVSDP7530aMBWeP8fJ996oXDyQqsV+o+g9IRgOibZ0oxZuyGV8paHVVC2jTWFgZEiy/+a5RmpHzhS",
+	"88P1PfOB7xl0tFbpDc2ymxXA4QQqgiTW8LBcQ/aBLJjwbc0JmGx4o0M8JmoZDaAkDLSaBApruWVA4Kva",
+	"UWCg2MxDQGzsY+aIe4DnOUqSd9V6625h8OjpeJuWVk4xsF215W1itHgvwcPQnVl/+34Jni0Rbcigh6C7",
+	"eCRBIZ5hVcHWRnI9JyHu1o3gZSPXOryySH3S9caBglCCOknTzeQ64lNuqooZrpxMDpTIlMYEmdOXxDy+",
+	"ct2K7Xc+0W4gOCp1om+TLzvG/OSy7ccxRg1MzkhYIKwP9FkN6sylpcnTs7Mrcn4RAsVu3zuX4XsnAmy2",
+	"28itB4/yhUiWAr5brBQaayHa/TEGMKU7ZT3jWNQ+723kC900I/u5KTmp31aFXwcq8G6g57ArEV11yVLq",
+	"/W1O6QrkE69MFQoJcEElnh0DTOtkSCPTsuPgaWhghAki5FJme/eFMJR0qE/ZbiPrwvU5uQ+7OvdBSIMG",
+	"JETf7L+GZgFPTvD64HNJh7gzGOS5J/ahbILQhq6B0xBi61CnXzTPK7Qd75SLCfcD7gVwE99o1u0/OdoF",
+	"86Bkt+emn38HLA/dcGmuiaZ70BWCwfuyou6QvuCbaHVYxb3crAiqYVob5KjWGbzFmtt8jNhSm28eIMr0",
+	"rRTcaUadPkiMrzdmZj1BofiWqn04b3THs1bFfGPAD+Ff7yc0zHEKxoeFfdx/JPHTr6c06dA7Yhx83L+z",
+	"X1/KMhToJRuralSuKqcGb6gmW2aIxK6JVudxRSg6WnsykiAcKoyyugw4yHLGzCfaf70DHFkBLvlGnLdC",
+	"7jrCItLWPJBMXFez9AsFm0U4M9BDCiYigAU6peIZeffiDbHb5sPOXop3HY19iOswOr4n+BQmqvf+CGxk",
+	"wj1m321YVaMEATu3j5oxHWmD7aEup8ueF9U7QaPUb92cEhm/20FB5sg2fbya0kE0Oy3zu2556TgInizN",
+	"jCW9tY+H7U4P9HnPVhUN+lazalGpucSktcHTuNTs7hVO6vPo7gW2IOnfIR6FqG6dg1byji03Ut5Ox/UI",
+	"9+MbtyIiMD8vT+xESFXRhq4mcO9qsmRmxzC3eAvKKCU/vP3mNIRi0Pj842RarM9BA7mZhW5kS1AH0hSV",
+	"+r2otDQFLc2G/PD2dThTmafGlfpT8ua7vxEuXPvB08UzUeZ5EpAw7oMoYf7xlqQIZBQKM6gQmb+kmj2+",
+	"wOSFJ0+ffP4pQti1oJZ9IQWW1ypGMzTBcb7jRbXu21V54qJea5S4QjNh3roEjA6NobguYMdZSYt9aNZc",
+	"tKwl7vOEMe0EjKCw5+yWseLG1+7W3uXPg95lVILpHsqGpMq4WKOX+ZYVpuNifjrqYvawXxXODs8Rfsiw",
+	"3J5ICg1Dl3npDMslz2Z0qJoHwRDwsD8ecrA33DBBD3vbwR4ELTFSBtJRXlYODvQy26emZbdUtukcRnGh",
+	"gjBvlAK3eSzg5Tt/+7wS/9YVZlnuuGZEb8CnSkXmKuZ0J4c9ai7DHjluGTg+Mp8lnkDjRVcdBbWslx1z",
+	"+UUvr+higkMtcC18Pv5WE4W+PdO/s8IQzShkvNnpCssY6JcgdE25OCVvX33p1OHPSbqh9jJ0m9qcxcTb",
+	"IKpXVrQ2wSa197wPHboWXvCGKbvm//nn2ckX9GT1y29Pn/z+X+Fmp/9mQcTuGjjos/PPvvj86Rfnnz8Z",
+	"hg/quWcc2pfveG6/FKHFWFfaRi6qEyoXT/pCpVTaRTq4Ia6FakuafP7ZuDDttpSduwsuRXnma2WFNeAv",
+	"ji5008jEuxnoE3slf8d2kQz7mb0xmh5lQLMqCyJXkEuXNYPu48mTDeCYQGFKfOQjhtnvdQIndY5Cko/W",
+	"u3ZDe7t4yuE0990fkKuQKboyoQvDVQw53LgaadytzOV45nypqNqTPUCsg/ZlFGeQymGvymAc+/z8/Mn5",
+	"+cVBBaUHlHcG7HhaV+q5dU9JHj2/ODuwIrHIqRhKzNjV3uYl61apNVSXOgcz1EoG5mMXgo9FVOMZ1Ybj",
+	"xWDNi/j8i4tkrDrse99rWNEts7d50gQ46p3ORnpncBy3iVL51V81K/Liezt45xynMO2IaR7fsd2bmtm6",
+	"mCD5CD80TjZgTv6fz7/tm9hPPr/8bLQPEnzrl9gEqy5Ho/rT02mKoxtuaBt+YsvnpdlEgXT8MAOT9upp",
+	"Z9aYSDXWOek4fZYS+FxsjlXOYUcj8Nk3zXa+QUFV58aMpsToo963vVyN2BJlztMA60BnlrF5P7cPfck2",
+	"9I479+Q9NXZfhz7DI+ne6AML9rPb55ntkEc2w328Yemtyz5rT+airwuEd8rbo9W3I3v1NmyQLmXZTT4I",
+	"95buZC7dI+2opeqMLK75tfiCcjf59pqm6yjh292ngDlvwlUjo6CZiTWch6kLlk6A57QruLaPxu+jVq2V",
+	"tw+49u3/elkjI75A+7EYRYP1Vj9toL+GkXmGlcA83RBEb3WpRRsWSGlPa4f3mK8ISuRGYhCDzOOBtW+2",
+	"XPjQRG32PXkyCtjLgvkk76yGB/WCInO4RbBuYqQM7zrTKbU6THgiZ2efj8/EjxDoFxECg5oVDEJYwI6c",
+	"6RMTev1PRs2+r59llmT1pWajlWEDEhKXlVSc6bZ9Gp41nI0Da1C+Y7treseyf/hs61GF63xKAKefPnZx",
+	"ds9rP5wb5qZemR9hSxR0VChig4BQrbwGI61mgobQKxrzOnPbxIv1UQkugodSi/4IZ9X9PU0R514dNGml",
+	"NND9iDfv8dPLMcPqiIolzDK6MJlfx5rMNgDfAv4s9OE/q6pT4NmE7CAlzOXEVpeYwgDUVQMaaYo3IQzH",
+	"F8vbe2c/5ToE1Um5jWyWGvulADUa0lswka05y0nFzD5240NXvgonWUCcY+EbeFT1IQwhLZVP44Ladgye",
+	"+5h3pVBieQi2n0M6Q+62LEAiYr3LxDhYD/FO5jFm+AkKko/n1p+nyBd01JOAE7wu4miwlWpunwkt8/uO",
+	"3OlkwU0raYinp/M5WRogGUcTLrJmICKW4ddc1jES/FpkeoD8vu9Lk8ptBGqAQis5Ath7/Zss2jKk1SMk",
+	"uG2YgNx70Sd3htFbeDD73fWSSKVImRKQjXnfLC6/oCn5MZ5uB+fHRJ1kD4DZP1H36JfRR33/34t+Ri6C",
+	"RrjkY2g/CHDFaDBlPHNx6a28g1sHCohjWcY5O6SBQNQTa5lbrgyiTeyodgVkma/0ZBM6lMInGx14HbXc",
+	"rOf1C+hQPKQA1LP/baBFVQQ/IS4nq4jv9LDutITbulNTLGjbzxgEjpksGn+S6vbasGJG14cGqMv0lL/a",
+	"7z/9QoHdeuNfDOcf+qjIwYt1DRxnLkvvde8mGn3JeD9N507T87oMYleHUJMfzDoYu89g4F+GYy+TVPL6",
+	"/BpXfee58JexFjfp7embCjTkPk1u0tYFcAxlwc/nAfSEaKiEZnOBeSOJ4PaOuCn1zMHmt3epJhxbZji4",
+	"coyYSeSL5m2wtdscMih2x5RpwVU0XHN3TGU8Hb33f3SPQS0GoPUdkJ9MzfgRsofiDTqmDukS9cb+9CKn",
+	"utXrRLO0VNzsm5g1yWLFKCR/JotM8TtI+s/YigvunA+QJTdm0uHM8YtHmPq13Tw706YVW095w9cb6EWX",
+	"8XK7SBbYmGzaHKuhjzDNYKf/GTwaxZP/VS5vDjX4aldE/091sCT2t6mfH6h6rnA9KyxThPmtrxSsFKMc",
+	"f9hy7fvXu6M7OZ/23gXWOMegFKqjVWOe5vasaJoyrU8b79+H03AUZLVqpKoBcyRsF2WOqWG5SM4ljB8h",
+	"UjCqfR94/TgOxUdGhYBrV7ORvjN77Dhjr+dm4df07LGhg5vth4AXEAeZUOKv0UjQsQvkcAg6QwvcGGfY",
+	"/UKcQbCBfyg2+4elNAykMuCcj6J94vF4COXzuLkWD+BZOfT6kuhO0jHIT111HNDojqtyHO2x/OIMKkGS",
+	"2X33fDKI92aF6+QOyDA5MKek1Y0zUFd0YMrJdH+v92bXE2oFCWb5eoCZj3Lg8Fg8yIHzGF39FEFYHcD3",
+	"Q7Mb2kTbhXq4HSZNIBIw4SLYULxV96cYItJCIf0WqoHtTFN5x6CVvVytQO9dn/ifoF9zDBw+pjdlLKf7",
+	"OITGGTGSPAbIFAxcySJn9TKguMrIPBuA7wqmNUT95DtX473vDN0OZQfYPpJTL1fE0QjcmJZKrZx6CIbN",
+	"A0yZAj0K/vCaYw73iCummQg3XnTRxMamtPvW9G7cYsPTIL5JBetUBUwrgL8KhYWkVFTIlUGtg2c5i3PU",
+	"ybkv8DJQEySa6lLMnVq7zdqDOVSdBFznBjrPGKvMCjAS+3pdhRgyA6Irylqg84HD8BMHPuCy0rkJlwTN",
+	"6tQeyf6iJOO6yOk+qVYKoeFYh8te6ac3SNq1ta09m8TbniGPxtrfcG2i2WYDgnPm/eDnHbghtoyGkK6+",
+	"tb8mmu41xHXqk6AYTTcQ3HFHEGHaGuBAVRPc04l9JeeQHgh2BPLLJXvLNJRHHeLKSItyIiZwxkwUcBAT",
+	"UqZ/NepO37Kt63k6QbrISBf4uPO9WSgfKHZFyRbueoiqgavezqW8vSLvkSTvkct2m33YnoMyjvsg07Yr",
+	"6B1ArbT6Ag45DaO2ySoHItXaoXJsjdpBpX/1gnzx5PIzUuATJJNpuQ22fEypyHjm8ZPCLa2lcp2WsAcB",
+	"dTfckjGBzQ7mNVWqOTdQbWwkySQBV0kM9kUxo/Y3PdiycEecMhav9zhvgTnsmDBkp6RYn8YbwY/6yfDj",
+	"0d6ouH8eVrazKZOlAB7Qm+XedM57/JjGMZR4Nh32qAArxk60M4nJpyBl93Ryt09AhbjbZ18pABvB/sdl",
+	"aJ2Sa2sPsAw7aSyZxzx6RihBqroaeoAAMJJQga03rQGM7QSHLQ4GMoKJ7MQohkU32HnKXhpclAyRoST4",
+	"zicbGCupQmprJhGwTt/aS9JIyKmG3LtBANVuUo02jEIu9pvXX4G22sy6eEag/cIKcZrc7vcASaYyU2Px",
+	"DaJh4MESfXciLAdbxbP6gS7lHat/D1GL6RARuN9T78KQlYKLmaZU1Ox4DJ0ijfR5f+53hG2xsRQjWxmW",
+	"77OUD6licHnz9EO8OPwZnxDQ899OZmlwddLl4aReK7qNAkU7mQG2L1sZ318xQG21vmtRqXlQHp+ffXYx",
+	"Wq0MRr//d//yXMk8wwy3To3K2SBCfx83s2kPdCFXwf3pmuRMSde945ov8yndUIBAE3cXtuTgvY3UBfgE",
+	"/w7mr+vn4OHnMJ0Yolvkr38lP7so288LsNxBGiZ1e+SDigUmI8jigo5Dlyq2HWutP+m4w1Cv7DuzMqbq",
+	"mGcvNFR1XkUHIKNZFATwPo3qkzqK6ZY6mfD3jM3Hqc/0od7axrxGXc+TpWtrgsdZLnLIPcKuUQ3c6w9w",
+	"dqrs32Sxyun6ntnznk/sQ5PphCs7DpXeymDTCkYUpJY26ibBJ271VyYCSdSZK+4K1NPF++JIGQQDfouN",
+	"r7nZdNEYWkhfIVfbT/6lZ3VTY+z9CI18oOUPlGTYyycC84AUCYMuGFWynmn1+9SNewuK5+Hbpg0Pt9jG",
+	"dp87xgq7ygCiKtZYBgtwVjxnz2CDr79+fnJx+TReItnFOywq88q3+EgWsLIqiVixNdcGLhJw7YMHmQKp",
+	"rJAINMYdghIJ9b5RJiGWignx3yLgJ7Fca790Rf6XvTpFph3C/L4Ba+WjkK5r4E6eTrI6tIMNDZHTLguY",
+	"kHBxx4SRak/c8+PYa5PSRMNcps29kle6XPaWUYT17EYuPLgHmKntWxMcq1puGdRe95kvHA9g6UaSv7x+",
+	"8e2bTxNi0iJBn/xfvvru+lMIw7El+cvX7969+RQsXWf3phtpWTMtGl2g2XK6oeZJ0os84ZB1e4HLy8eX",
+	"Y5GxGP4mdYhwHlxzttJmNYhtvwR5FvjYCBJngItw74/DQrWXun/FGLWvelBD/B9br2LwSpdbV0pXFse5",
+	"brY8z/mcVmFxH7OZFJcGZ+1kRbtJrmPQPuNi/TXXRgaTzyJtU8H2rHp8Lsv0lpm6/75iADYdRscatPW7",
+	"Wrpr0d6/+vELVh43ZnA6pxiqTtCcmnIMpJqTFwIvXGM9ZSg5xLDiZh6jGR6qI/ta7siKC5bvXVmrx0St",
+	"Eg6oVSguTxCqYIFYAvl+bgrmPVxVQOMqHbOxXreWxPtZXCv+isohz3SbojOqfopg8M/KFupY54qIEjC+",
+	"0MgDfC74GDC06GK9ScG+Xy2e/XMksQcKRpPf6n3M88Xvv3SIDKs5hWfv43fWjr9C1SsRIzRZlIKb2dYp",
+	"vOSpGd4fBF99Ge6efe2vfNe4g2pSKHs+M3f1ubZmzpzwMfBPNNH838w9o41iBvrMI/7dFjtChIAH8nIr",
+	"IqLAvRXAaN4bH1ECI8BNEMFaFQPHtm/HFYg1lqYoTWTUpAky3UiMWO5NWOC41s6hRkWRBIxr35y0BknG",
+	"tp+nU/rj9KGkwykD1U6Hyzg6CamNXjl2JrOyEOcEkOz5y1moHeormuvKaVbxYIP9umCKLZ9O4zqve0kM",
+	"N30YzYuElMZ5+dMfUqaKyG1s9SHCfToPnp0Ppj5laECDPYOmzWm8Tml07mHtHLAH7AlF1IDTxQy/708b",
+	"ucUsaxhEUUGoHnL+RiDdWbBk93WjZBef6VySoWBQxPH+GlQOw1ShmGGqO8dSlzTvlNMGu892+FO59aNZ",
+	"CfgMHk7C6rv3ObywdzVTVrybLHx/veo01jPzB65xmGpiJHUPXGcqOIoPyodj5H3WwuYBUj/rmSopVxFn",
+	"iWY014TWUvUZwkZyox1PQYuYRzU0/aPfePb7I/zbo9/E74Ayol0ThbWEzKJ0Q7mwtx16W2qILYQncV4I",
+	"yChALReGq0Mk8E3QAWppj5Nfhtr1MpHd2Bep73wQROtkIrsCOYh+sd2G5zAbmLMULuPVu8KriAT1edpL",
+	"tpIw/0l3HEaFB3ztSCPsbo5uEiQWwpM5+eZB3yEhfLeR2xqszE69fwPGpuMqPgOepHKZ85Tcsn0FTetW",
+	"/peX2cXl5fkXn076QEX/MFhzvcuNVDPkhuY6PZEbnRBAWUGo9rDZFZvRoGPe0sNvUmvysZN0x9T+hcxC",
+	"2nnqfx3sZ7mBppLddde+WXtvE5pDbcqcvJ7OgnAS4dkDHO+Q1uqcfy5Rmy5zRqAQ/bDwdqQ8OJr8htZA",
+	"P3Za88ks0PopqA/wSWepOdkfRjkIuiuQrkdwVcBAsVRSbJpClnZ/tJHKSoMGzDDw8KEJpn4tx4tnNRd1",
+	"BApB/6MMyj4CFd1VVVFAviEsFeS0bhmxVntYuXFFIGENDAaJNT67F7zqvAqXngGDv/czqwpbwuffVfGM",
+	"tBvZQG0ewFiSFeV5qB2dMZZ0egSHpe6K0kjqh3AWx6Z3APh4RR63EMvOWoBul6PVGKlnhsnwku0pXzwZ",
+	"+PxnF6Pfj/QkCWREsWJ+zZWHCGkmq4ykqugS9zx0/1qN4gpiPs01wzkYjAt1IjWPz6biVeLu+NWPSAxf",
+	"mnZa8ep9/EWqKldrcH0DFqtTUkLv2A1C7Pb3dgP6RuxveTazW2YpMqZudnRGm0s3g6Sap/twc7Ch0/62",
+	"FMG2EjP9FNUhG2g/OWpYO2stSp5MBj1WmJ8MVophBckkC5v3830OEx0Cv2Jrjv6l8qtcYsmMxrCNnV9L",
+	"S55dNlpfYX35QXkWqyaF1OmkAdIGiva89PAK76CT61qyhMDOJAQOG/y0cT2TLFeSsrA2k2XLsFvAirAg",
+	"/SBR2OG9cU2oSeBiJudhr0UlQQN/qmXeBOCYylXQ5MiGrCq9cKquVV8harBlMCzJT8htTcPhMHIgj+My",
+	"qM/3gzgNGtdPH71MBvxjDjfXlX6eVBkJnX867IzEAcYlVuGq33I6gjXBaSTxrNHxJGo6BHQzj/cb8Fqp",
+	"cANdy6FWAbKWkdOM2jfmabRbSfBD431MYme03hc4gQEHmz1/3gfonF3Ou2DVOEi6F9LActDfsqMq01fk",
+	"/OJsQPv5/OmT8WrYHUCHhvySBjbRqRNkS+1LggrQAe073tNQV3uOZLFmcrIGcY0n9FDtIRgAaIAnThev",
+	"Q4h9IW/VG6ZSJsANRPO8wmJ0JHMwN6ehEKqW9LaJ2R7sLaOm5262xpsEAfW2E2m9B0CR7/AwqNQHkWvg",
+	"zQMxa+wYs9FqliXPzQ0XwyW6Iz0UGMYRAI84eNnDEd/IPIu28j+8ucWUVh1Ih/bXGjSoFhG8XWReVcwe",
+	"dAlW2xRCeTyIDJFhgxdoMtrhI9reg64VY2F3QiwzRYECBvkELEN96SzMCEu2LmeGI+GNCCTKfP16evOS",
+	"qdhGbGVuZGkiwOlFTsWzSlRiJ3jFsFYSgWB9yw/h2qLQolDyjmWdQHvgUG2obuU+U33rXC9OKXaSEn9y",
+	"NhpCgfnnSsQHg5QtD3aRz8EJU/PSc5Dp3sb0/flNXcoiUrH6k1fiUbnzScvU9MCEJyPZfIu78QN8MjT/",
+	"2CVm/7KfaAgADfzmOv+vchAwfrGNc9Q4IAOn3FdFDhcswslv1Ckqpsst/pAzN501BUmKXHQPfJQG6GOn",
+	"KxCUFcsVcYuszwrUWcnSoGARVkkTqLS7WkUDXQiq/JFhG7NbYtUTpnEaep28Iy+hVU9gQWyHuNMIrdRK",
+	"C+kf5j8wzWEGNGJRYzROBIvF54OYT3EwRafihsu4A0qIg0FMfDUeZJvbDycEq7QSglCI1qpDJERrz6Wl",
+	"UuCkQAHMHc+Juj+VT1kaLw4NBP3dOfAGuqfdL2MsdhRbvMWzD2GN4weOONcHnGXYZlrS9HYq4893TzYs",
+	"sj4fHwONtKADQTkEzmFU5Zwp6Eg7/Zqr0IKDpxZugiwCszgEEKzBrhkQ/HU2TuhiHncWbiYqYaAHCBmy",
+	"/l2Mv2HOujZ0a37HmhnvEdE0xZXSEvpBU8r5b6teBwpi3ijhJgk2L8EAQSPYP9ZslCzXm1kc7WzP/jKg",
+	"/dH0ceYiRUcaHTHfW8dRfuD8Xzu9snNxrwwmdh8Mjo9sc5Sh0roQdPoNG6n4tMqA3eXwrq3dVToIFOoU",
+	"3XirA7qd63UqmLrxHb36s/IwfQ21VDDE0BaMZSHTZL4VEg83rCOVK6XyMKD9v+0oNzdVJHfQGxl4+WAQ",
+	"dHcevI2wRm2jMamaqNM8Ze46PtRZVoY0tWvEY4Isb5ressoV6/pikbXsx/ZjeKjCMLWiEa15y4xCWL5A",
+	"UYoM1YMViq34hytydgr//9GZRzQkgPsyDgYHBRf1rKo5TEpKkVgkcmg6Spl/pDY/2OQxHjmtGm1Gn5io",
+	"ACm3pKET7ZurjuG5hgxuVVatdKoFdVBY50Cv2nkcRSt26zm6Snyc6PsxY+xKFkUoCxDrQpbM7BgihG8b",
+	"RSKAd+myySdUKmQlm5f7f49qgVZ5TxMxZxqjxwpZ3m0Y5iwJCPs1cnBdKcWV/aUUAI/rIZq4qQosOjn3",
+	"460Vf9pAVhrmFmtZDe9qG7jRCYhGO49IeD1opttXwTrXYHXrMk3hSq+VWUvb7ESW0OzUMKXKwjSV3MpB",
+	"abXcUqxiQCBBULl3dafhXa8Wqpn7av9Q4xIMUdCUSkRsjl/lsi7O1FaFofkE1MqBXIB4Z4VjBfAfJnA/",
+	"1JP34B6MduxZxxTfiNxq02qHm6jdDm+kGrUxpWFaHGPDGpR9iH1LQ93bv5HyFpW2jdRGEymqPEoP24uq",
+	"XF+P871Po7qXt3zlTiTk9Zu7Jwl5dHHm+7rmVAFARjKvg3NXXXaTmKKUAQUO1snsKJHqzOdARLKSpcB6",
+	"zI3ckRXF5F+dgvQ5ToE9fGJcjeLrzdJ1MGj1T2sqz4qzGDrkJIoiLY5AVpfbHARawTSphFjtDnJ30MHD",
+	"rSw2HmAmJIvGUna7+CpWsu93rrFbqMu0jzlWcv2XY0CKuLbp165pwEF906+hfPBLq2JEUo7qGjms8oEw",
+	"kMvLFvuqUoPjbec05EB5cM6LpaQq4iGEPZZ5+I+N/tTDeIP4GER61G0IMZHger+l6hb4wRXDtAuMG1/e",
+	"SsGNnNGZ8Vt8IdybguYRzwfWl8UwjmFVrhQTpqybna93GwkFp5pQE62kveNsx8LS4UN4SlOSgt2o9QY1",
+	"CGYHtqP4dddbnDR4oVq637Jpornm2SOIEjvYi5wHEgsLDB2M13RFb9uJa4HPH2sppdJ4EdxvMQfwQ4HB",
+	"X9j36RvpJnyk5UdvWyjR9nDzK18CjHL5yosvAAmmKlC5tPQicqQva8WZvyOfT3sFGMC+UW3ehHfwWTRY",
+	"4ykykQIkFB7e6BFGuypLSBtyIMJhWQIEnzTDb2BrkoWQhk174zuJTudCgg047aU39uGWE3f8nWvjG5kq",
+	"LPA+5PgeTauxg70WQU9Ah4FduXqEfROyLJ0TIFN0J6D2KZVb5hJhxD5QRQXpHcH7lxrTZrHmxT2bx2FG",
+	"U2oj2/Qu8am6anj8i39ne49nOJFh7ZNOfZj2htUkUFHIIlESaWK1FXNZ3EdJMCFnDgAWpCexfNZxms7+",
+	"yLFHYv+/h5oAL/c3UPkb0x2zWAXPLsLRjoVGdHGoxobR3VjTL7W/s/2xKPKNk7ddkhimb4qq+cFEQKtU",
+	"5p1oVbOBKt0yfUPnjWhnO38e/ypp7uDfA+pwXFM2is/D8OrsaY9s/QV0PtKnSz17P9XpfAGbeSzGcHKt",
+	"h8MU3eGgOTOhQX0ZkzeD26hoLNI7sME7noXq7d/wDyzXNegO1oeA/Xbl/iGkAe8y2fGMKfvoHeXBlLvp",
+	"og1IfKTt+paG/F8dkK7KKF3uyQZyhEXD2HNethrzJwzkWeG/giQHDodWvRI0/jRnVAVD6fD8DBdkW/sa",
+	"zq6s76aGl+Xy7HgYqw0iH2nDvnNX9wO0pI5jWk9y3DqUv7YfmpoZdPpOHiPk3OSAHqEOMCTnmpBvHKMf",
+	"bzksYEEvS2NkDOHu4NUm1fgz182OZjtfm2BgwsqhIIqYBnAkJ6G2stTsilCCXqHEiawEk9KWMosUKMLT",
+	"c4XOj+h5GsuP8YMnuIbphEVKHImsP1bOt5DTOXBJZ2yO0BiIUMFQ01f9o/fnHb5sV9768LkoUpgJTZpx",
+	"Ri/cw787/PO+ka0JBcD1pIHt1wCgA8gbiLQ7ULtDgP3umPLNMKeAAvnH6zVXKO5zclTalOjLOJntI5UI",
+	"DULFMrKQSiG0woQsqf3fYm82VigU0h7MDctz+xeTbgBttChy997pzHxoq6KbmXKEF+aNfzGc8Fwwaugy",
+	"xClvsdoAci12PGWAA0GEJBuqtkMd5HUY5dCyP8n5NlZFic1RwyhmORflh8SFuTQEabY0lfoKEkIwu0FI",
+	"AcLakjA7ANDLCZbmbifINCNixm2rEw33At7FV2sBc5Qwuhv0IULobQYLlGCtqMNgnwj6aRW9xDWoS0i6",
+	"kYhosOP2/Pxl73o0SoDn1yxVbPgYRfAI77iSYmsNqTuqOMCuNc0u31AAw9TRsxrFdqRu4qA6rObl+deU",
+	"Dzq/ZvUAmmJYuPXVm3go34IIeFVB9vbxsV0/txC8chbKqeUfSMbXkDjhmsKUZsOE4Sk1GOhuJUwE67q0",
+	"nuBR/Yktn5dmg61YfOv00Zh5qKYOiRCG8lgBadrH11uzzhHn59uYxi9zcRb9Z4Lnlolg/CwKEBi9lQ5t",
+	"MesYdU5bWTf5A/tpXiMGyXg/TQdWMt4P0/ff1xglrhvydzTUkQrSALgZtKIbadYRvXmNhJzGCnMP0uwS",
+	"cg6d+s/OrsjTM8x0OGs15R9HIakKGXp9TLbIxVXdbWnklhqewgdECb0tM66t2M3m9LeURQjs0/4au//X",
+	"EKqu1BFhq9ON4CmnAhIfjcwzsuN5Tux4GCvi5pRgGgKWpSu2KjVzYK+YHI91UgcoFa6/JuzuJGulwZ+H",
+	"GysY8gw7e3z0ptNlcTTRTEayNa+Z+SEg9tjWZa02Qe0uQtLaB18DLULgwvfXgBRoUhEgWK/Bzay2TpgC",
+	"JHeCKWJYnsPdz7EbNGib7MTOv8LpH/2UFeE7qbo5V+dnF0/GKJuj/7waIUJkE4Rue+5bT62aeYsOtlK7",
+	"hgfYWjN+EccRV+qmnHG8lT4tYt27XSa2622+xP6HsVzu7EaKfB9Ri8Jt8tiHgoqM4n1U9czLJUgZxUAQ",
+	"QQc9y3SQernkgqoZTUyq+69nZNspPCOU2IEhcE0FYcKoPfxOsITgt6zA4YJs2AeasZRvae60nfFs6hnC",
+	"xKOWHixIYKAw3gIV+9BVCmB5G2rYnevahQzKEd+804M51iShc9VCV3qEM5u+V7cshIr3PFVSIxA73Gh1",
+	"rjw1Ve/skb59gTv7fEqHrTDu8veYJYxHrXXljLeFqwMUT5+MgJb+8WemsZynl5ePnwbWs6M6LLCRiUK3",
+	"vKa7qxpUo1v4IMKtFCLdsBGkeu45O9alDYO98pnND9f08hVwWtXTgxqiJVlR9ZG7X849DeMl89MAn5tY",
+	"z1O3GHflWHt8FC+PX0WfDlbwxSCEtvTWN44Qa4YwZzQiErmHC7C3dSYtlyz3g/1T3I5O3zL77+CJryBw",
+	"KBFs547/lu7Jht6xK/T9Nc+6A27vddmap7U7ATAdfL25ocfijmtGFUJQtvljK0MIGT8C5uUVOU/Ozpxl",
+	"54VhC2nSXiAtI+88CMLV3cG5V9CECPnFuLEB05hBf0eyw3dgw/L8BfjyAu0natDAGYkm2PpGH1ARXw0R",
+	"R/wLUaa5lOMQpspDjqQRdxQt4xysy71hHmSzusCxT1PdPIt59dhlg2qsEZ1YDhu/A30Za8C4tDP4RBP7",
+	"BHhJSn1V9wd10whfiYr5XhhDEvqdaz53bZ+ddtnUVD58x/havBaH2OUHmLT4kTGbFmYYAwHNMsV0+LQs",
+	"ldzpSOlHqhg1c+OxCJwVUa8+FFwx/RCo55bRbko9a7ahMGpjza35JhUVa5rVq41vyTGAQ5ube89eJ9V8",
+	"3lSQ7e0ZoQ/0ZhWJPfzUQF32n0sIilDigErA5WvVCinyPaFZ5luveStJFoh9tGhMebTirT2x2MJYFjqf",
+	"PMvZTdS7e3KOVzyIUIif+iitAT/WRHkZdd1UkI99eel7aWIkjmLF+8ba9D8vUim0zNnPi4lOjKS9zImB",
+	"AE+zQ0MBPOQWPbR0u1UrOSujpfVmkFnkyuwchHUUJ3vGJmtZqgjMjMvImHHO3dx+dKkcE4PtbgpN3Kvq",
+	"00MkOIrl5Mn5EBHyDjnm7VhRqnxoW8ZnVmfU1ISFUYOTLYIV8YxqkwCkL3jC13C7aFN1MwZXc90tu2Ok",
+	"0A8T0+XtB6Y+ysV9Yo5bKKaE74CZMhoaP14b5euC38aquSHWZI25ptMeGzhtJSQpFDTUaGwWzHSpOdNm",
+	"8plwUJ1KIkB7AMitKIOxP3sR7TYy93VbkCPZhNW3lNH36D6KiV9FuagXM8nsAcIfrj3bYULV1i7uiBtV",
+	"ZSiAybCRpUqIzLOjNYvDxRyvVZxb1eHUMVSEOzcv+Zy7ww3zJQ8CtTREZSfG0IQf39A7FgXqz4On8F1V",
+	"ZaiJYFTZ/YLiQ8j8ZZORRf3847C0W5bxyVJOlFvWxnhrmCEt+IpGnIyGYqfXG6pYu/eHo5aV4SRnWifk",
+	"zK75fFJj4NqNE3HMJ60WJ1YZpS6nK4wzNLep/AGJJ3LVbz9f342e5glyruOY4GXZYNZAgVIpImhZvl5i",
+	"ApHjure7IzB0GANEiBZKIj7gXMLhmtyshigSQxI/GAyJm1kFJQcwSVMdh88G11vqwnXACl3MPeMTAERc",
+	"6jJWFHBd3ZIVCJBVrdqHcErquDVf44IRslxc62OxxoQG+DqAu4dFZXPkdjZAsyMfR/jVKTWUctef4EuR",
+	"VXfmF5fk/4+J6Hc0nyiGZJbpgaYtlmqa2Em60LN9Hr/nFw9xqg59pn4cMoMq0vep03ggSkHN0mi+eauz",
+	"dv+v5XZL1T6GkV2D1Iz4JqqP1EPW03IdGoDOuIdu0zus1+eXNn16xBg4UGF30+jtby9kqlpLboIUzlO0",
+	"3NEOXOEYJL0JnfEXQALdhNlGHqthHasQa3iWu83+RrjIbj9VBiNbHIPYvpcu0HXH9YSotu+dUy+hefVV",
+	"3w5uzY6Fclmnt5v5V8m0Z/Qhyv/DP9fNaXSJ5BdnIVzxXIo1oULvmMJcwB3lpo4110Gvi9GIV+XxauXD",
+	"ffF0jLjVAqPki4RLcNpjdHmOT/2eLCCKHgjiWwPjWa/7C1ADXnngxhxZkG2/cZbrQJpCiM+rixHbXQrp",
+	"NjeShr+C6t8YSXrdiUAftSSBDCSzYXvsB89zJszMFAN4J7zuzpczjoFzXAl0fudbNvdzZhKMy+/J4h1d",
+	"hwWpoR0s8WYaznjOUh3evTwbMUThS78E55bn+4F7u8m7XEBnVWJFAfQdCGVirxXNYl2DXUPJeLths4lh",
+	"NFSbO1K85kdJ6qnU363GCVKCbQumqku+Y0WwXPNST1SwdJXUPxaMcPnzfvhp3vbmTA90uLcCoSFwh3Ir",
+	"PGfWyQpjgls5EPoZL/UsHPyyG2uKB6W1lIP9KO/YB/MqXLWJ0EhGkiUjLLOX2yl5KVIJHlirz3/DBXsp",
+	"Mjgzt6wwGBdCA3ynuDFMkCVNA7ilS250BFsLx+9PpzSrk88TAv85Wcot/nj+NGf+pyXAUnItTz7//PKL",
+	"k/NGCA3essa3f9v9bF+vflxCUKh+fXJ2ob0KbliotCxfQVckla8ak4F/wO8mf2ErM75yIKHTrDSfRdNJ",
+	"sR8XtoFsmfOzJ59ffvZ0uNi255atEKEVo9mV5SPLE+CnQUQOKUjGtWtc63xoi0lpORU4Q8UujU1o1vRW",
+	"dEuQ5aadL3ciDj9b8paFPDX3yA/4k6UADLhMFLtrWCv3zSfwbQIiaQXBe81S+xjBOdy2B4jMvZMyd3Ux",
+	"ERMakOYQQ9DqbuAkwMIwmRP3d+++qcAWsZAkhdwmWcUCTslrAJzXdcIkWfE7RlyTX+wQXYcO7PuBgI/P",
+	"a+h3Lh3Kjpnd/CCVQge12p82zDhXyr6Z0isV1FUheO7OpXTtiaY8XM2RMRby27yQ2y0VmU6c9wLrvI2i",
+	"Qq+Y0g/fWXC4V8DpcRopTJxOo0FAPP2jsn0bYLkbmhFKvDlq98YDKtZ+ie1EFxeII2qildQtZp0oq2Jg",
+	"gfF2Dc436tbn/uXsQ1/TF6kaShlH5PpgE9VXbYjUicky9mzERnwn549n5UnYfc3pxMyRYINGFBc4TDP1",
+	"C75Xn/KGhKg3vEe71rL9CQ5z6Yi0Pc6tUAvvh7gbFKd5wAVJ921n1GcN19IXowaK9ojuw2AN9qHpxQsv",
+	"Niy9bVYwtE09X/eF346u9WXBtSu+D3ldjyBd+2GvISGRs7txKM9v4CFXHNi28OOxrsmaT7jnqfuSn2Hi",
+	"YcqMjBP3LdMOAyPWWTd2q43FurEaA7R1GCzm5JtHfB5GYanLZC/OzibHxFvsNc+d3g/rY4KhTzyKwB62",
+	"kkaQxE03d9P57TYvLghcL+xANvId11Lxuc0Bl7lMg95b596vAruoItbVNq7NN4l0BIK2ivN6KbIPRS65",
+	"CU8Ge4tvQWPlmtwK6CGAzgf/Xtit61ktkBiAhmCd8u/WuqF6BoTLc4fKAvmCoHroGFGazVyncX6jO2OY",
+	"IlTfakcH9yzLnlVGgAMfSBo9SsP9o9gdUw5SdHTDrv3D4JD8N5uCKj2c0xnPtkBhGXAsiGySZ9EncXrQ",
+	"RrnwrDmpNaM7bYd1ZsRBvmIpDydchhkUwvPeF5KxFVMKsSBoUSh5h9w+kYnKCHWrtmEVMIYbG+QTfhLy",
+	"K/IMDOw0L9GTXIqMpTzWHHRS7/1Ic63QLlSkO8Y+6Of6djCWW8nOUQ1iDHt1eiwyktT+XFjhplCt9OFV",
+	"yBPIO5APMXyMyP1hiRAqmD9OD+3OTrv36isvfK/lkmZBEpRixQXXG5aREp46Ja2m21gcBa4MpnmG7f8B",
+	"uTwhllEVoQJi0oCdEWwyUYq51nIo5qdZQFCDfRK6YqaZYt5RG0jFmCh5Q9aZc5NqjBG4qSeOElO8oG67",
+	"DvaB4jgvRTB8DJsOMBW478+aFHTJFXj5ZnzNtEGH2M7djNiaAXzI6AaCAhpjxeqa3zHEkjQ6whR6Qy8u",
+	"n/Zn1UDFaJ9Ah27Q/OeIAMQvTKf2S3E0gn+vshBiJPRQaRA8Hplpip4kBsoSUNm39BbTUNwTDn+7OsGQ",
+	"Dx/qCHXfAEenIeZGAsyoz67yiK1zoyCKDXRG8CczIAdCZ34I0yoc3YAPTOcb3OyDOefHuot8p17zjmdM",
+	"pNPbsb/0LwTskbWMtO2eolOsJWYNWWXFf2OShuHXdpiC8SM3NNdhiMFWaUrtjDtK/cSgxl4XTAQLJN4E",
+	"aiEmumKtZJ3uIPuK69vQhmMn2ptcrm9cVVcHp1XUfl3DhI9PTHUXS5qdT84HtVMY9fHI9fcok9hWhpId",
+	"PUW5IKWemrmJg9U+3AmagXsFQnNz3nP9OG8g3SlA8DeuTXwO9T+KLJW8ZYJQgt7UiQsKIBGMFeNC5WQY",
+	"oGDJpjPaG/u483AF0UzBixxrfj1zmZi6MgcTRehIo8JCyvxGMSt0Igq43tHiSPxm6tyZGT7uRsJNCClF",
+	"UaG3ITCDe5G2LKzoC7admajqNgq0UA5Uh7Zz4EKHyZHbi7macRoL7U2yQ9ipcBjuPnD3x4G5TD/RWxZz",
+	"8C73YU+Y8H1onUIGHV0g/dyZmtMdii60N35Z+weTRQQ0/SdGb2OVG0eLAowURQ/UeOhGzfOk42PXE6/s",
+	"neLsD3e7rSYyTMRjRLkaW/IAQa4Wgeb5Jlb8Q6zpovfydroYbSFO7p0qbbx28C7PA8Mfr1ifjJFd5ycF",
+	"atBxoWHqOaxoxCbhiArxpkFDo0o2LIh+1VKcvqW7b93ZtMMCwP1HaStxaDmWCJYAvrY2PvsAJmYTTJGR",
+	"f7vt1gwUnR/evZjuU50ZOrU/3MSZx5W5Dx492Aeo/B6sDXP9qRtfdOPP61iBnzuKzEAGegh5UZOkD0WG",
+	"ZkI3/fbz8aTdMth54u0P37wkf3n76gW5vHxy+amXGytAr3W9zk2VuZh2IXkvg8BkkdhOHdd0LEutNp7S",
+	"HPLzn5GLs4unJ+fnJxdP3l1cPMPQZwu9LPCpfweLIerKTdfkDFJ0YWmdQZ+OIqJV4OKO8iM6T0pzJjKq",
+	"Th1/3Efr8WOg3uOAoKYCB8e7gTkY0nDxpo4B3LmaChci3tA7lrhCfG3IylLKKlVV1f1hrUDgmcStLng2",
+	"pMqOgZIEVL0/PNJPUt2+8HUSgbnoGY04sEWQ13YawU2XVJI4vKGE6IKmkO2Nfc5PeOQyl2ZGKfs9WuRZ",
+	"O/u0Xv59WNwO4dn7Nty+gar13cygfyy/fqAREcsi3V77G6VKkbguJQlJZbFPfLZAQkpR/cgybmDzGluZ",
+	"sZwZlvhYtt3DHY1E09kHboLZDs1Mtq63iUdCoatYo4l1FNaWr+acosYxCMyr08gpWEMwT4pJcRMpaNNG",
+	"FnZfhOGihGNSikwOwqWGHOCNLk2DbZcCmzI33B+VyHbi81i/KsAfybWSk842HMgDjjVSqlTc7K8tq/iA",
+	"JFXIB8A/QFr8VTWljTHYul7KW44mqN1a90/PFvXXb1yP+XoEWnDo1P07cN9KRjrWl8ucp+T5m9dErsi3",
+	"1WLIyzum9kSCr8NaV/aDgP3w/sNJwdSWw+fe+2icBk8CU0Qwluln5D0VeynYe/IXIUFKn3DxaULea5av",
+	"3pO/ULGvZbdLs/3UtQqoR7dTeg/kpGnKtH5/BXE+N4mcpux9jfrhgdM3LM+ekffMzh/++B7Gfb/jZsPF",
+	"e9+Dzpfu1iFF7w5hCuD4NGOE5lKwU/Ily+WOOB+MfvQbz37vfhFzhCv94JS8BO8r1EZZpfKLJ5efEdeV",
+	"gGQyLQG855TYK1yTAnKl9+R9Wiot1XtEAQWjxv7pE03wD1b5fG9//f70ZwFFLykT2EWYZ0wYvuKWrxbP",
+	"C5pu2MnF6VnNKo3f1Ud0Ue14wy59tjgHAVMwQQu+eLZ4fHoOI1mWBwZ+1M5GW2NcvGKW19ni2cKu7Hn9",
+	"WLud3D/D4rR+5BEuePF7Mvok9HeDB7t+blU17uBZAhGQRp5A4v/mIAgsk7jfCJd4QElB01uHwQrn718l",
+	"A++io6n2oL94D0xCGe4Hj/J9lQcUTXsLfb3Op2tOoCurI180gG8N+mWlclU4FXX8KvTdyl1Vf3QsYeQX",
+	"yHQrpNDIMRdnZ1h4WTVMpEWR8xTY59GvLiu/Hn+wTh2ZbA+2LIi7biFjAVsIf6iaw4VGrKYIMYacbeHa",
+	"qFAvQGDWnN8lXsM4MB15ohnTz4Y3GQ2HBPMXlnuirdwDcbfc90vsm5BTUFz9Twx02kutKZ/tjmBC0Klm",
+	"mOfmAtsLlIewwsZxfvSb+3n/e/Rk/435g72ffaz96N9ZVvoobPEVM5TnIcaA7XRF/oczx3PheWPfSECo",
+	"uMPnQXDPN4iIw4jbH9f9g9n77WH39VHD0Tomufdf1RiOB+xzcnxx/5Cs0/GpP7hMyfpp555tKkbaMXor",
+	"ADVtua9Smo7II/uTlS+RizLFK1eC88A3+UNurV3Cx9lUICdoEfWNUaPyoB3Bsgfezke/2f/8jrq/tbz7",
+	"G/sWehq98u1n5uysHTsmyJ+Emr6otTSGiWOQ2A7GDKFAZ99UTzeIPYegNNtywbXvRerpWtsQCI0bOBav",
+	"YR8PpF4SdhDnzOUCe73UvlGrEVikYe+UtcTlhpQ1yIgbVhB/QdOYafOlcw9FjppMDTMn2ihGt+0jV+l/",
+	"rjNTXwNs2d9Glez3Bz7loRP+2p26YzAgjuU6mxMujHTM+Ix8f/2jtSZeXD9/Vdt65C9SgC/zjimau/Jr",
+	"Z5AkhAoCLgxnA/+bF3bTofrIjq+9cQy93Ty6QlSX/Mt/X3//HU7hx09dNrVnIKjW1Ybu7VVSYpfOyv6F",
+	"tWDrOLY7Jc8bvOfY0dBbJpr1JrUF3m6qZydlTyTDhJDjHUX7a8+DwEgg9qrKtrhK4yuzPrYh2rC3uMNg",
+	"hOKIK7D3FRPmvT/oLcAoxbTM7+L2H1ZYNI921dTXNVhAIx4Kcy2j5Cxbo7UopPw3/OS/MRWLZII1+TAW",
+	"5NB3vdmabhiizYS+CX+Mmern0011UzeGgpvcUhi9P9w1nJcKQDVVbCauBjCw9qFa0Qe1lezRGFaLMIHU",
+	"nqCjGEswUtIAIK0DZ15SIMRVQFSscsbMqZUxcS0IxgdP3aAZax+bLRF4tnj43RgxWxFF9fCN+F54xEhQ",
+	"oSoZtKFFwQRzUvwBtuURu7MTBE+66yrW3p6vqchyduAOTdFq7rE5zxGq9CNrNUiLIY4gVDsfg9kcR81+",
+	"Xl8cCcFrIyFUa74WVmkR0t5BVuK5iwQUmQrid4xl8MkN7PQkptGIkjp80V/7h/5sB7uJNhvZRr/AY1mh",
+	"HtYGkhRyfsvyPVmyDRdZtVOJa9KupFgHBTEX9qhKbLh6j0MPNaeucCKunVVP/Uf7F/wyPo6PQZV5hTKK",
+	"lb0J9tOUirhqXu9fPKqjIYnI7OdZ5gmweCDx64Z/W+Zsmvw9P/q3g/uaZccxK59nGaGwsUd2YLSOYqUZ",
+	"DXuFGpt5DEka8Anhd45CORzqYYgX8f5cM3M4if4Mh+TsoxySFx4h/vDNfuHaCjzYSTGWFC6nLX5pVU/9",
+	"Z19afhnjJuCKQ8ONo+gn4JaCfBHM+tBSECF3CeGCSJUxiMdvqNoezfwoM6xeim8oPPEHuYgqxNQMMR8/",
+	"qieFCQMhCqiiAGdOaqRK7H+4FEmFOJOBXZoQB+7mVP8yN5VjS2RRZ7SDbZ2VLRH0fHERW/Qg3FZ4tFIY",
+	"aBX7Z3LIWD4cP41u046W22C/SnK5Tohgu6AtgIlYIVPOvjvh+D1iH3wGXfAUvoQ/R85h0JuGe9W944Ju",
+	"UX23SKAGBrZ7r3O5DrZS/f+O5//bjueBoa1w+O7o55JQ7QJO7S5/kMv24vrHhEDgJ+eCwdYji9cNzbG+",
+	"5cnFk0+Pdaadf2HwUnVNav7YyMuDpbZN+ajrbRRPI/Stj4JH78nM2AQcv+MGH4Y+hxi/UZkij/u1KkLm",
+	"Ij6WtRIiBbiuXSJNlM7NxlOTw0APec/j0Ri/6N0xO57lVPVAq5x7w8GYA32Adv6C5eNyAh76jzam3Co+",
+	"jgPQ0zXo3YuaSkIaKwO3VGB9ftTnEXPyuTU+kI/vO7bzH/jIHr7WZx/Uwec27ojb1TxmE9179Tb+B3n3",
+	"jk+5uHPvYAL98Yfj7GMcjodw7H2EE/LIOICtsKB7x7Q57hE5+mbYKYY2pIOfeZTrhuV5vS1Eyy3D/C9w",
+	"2VGREU0BZwMqbDiaypAtdvQtZOntmCYBjzwo/Vl6OxTIveVgaB8jVSbHwVAPZOltXV7AFSl1SXNfIa2P",
+	"5Sl1nRpOIMA4TGp88i08+J+tuNUreXjl7Wu5I4gdBWeEFFRBNq8r49Su5whXTZvG76yv9Zy9tUMqXb36",
+	"B1TrGh/52Kpd99P9I4uhpGOGcOHI4oen7V8hc57uQ1Iwejqn6nqt/X0gfe8rKdjRQ7kPQMQBje8YZPpz",
+	"nJ2z/8Sz04rrPtzxMT73cOhew4f+0+80O0jsPjtuBSQ4JPCDRBupWOWV8EX3t4wVuioncJlLrsZak6Xy",
+	"7SvcRv8ql6FNds/fJzvJ0eNBbzgY5+PfbvVnH3KPAUGcGEk0E5kvfnFtBzt7LxXJGVUCq5fLdOOw/DE7",
+	"VbEZOz0xacMf7Ee/Ifb6tGvRMUQo1OjwuL37GAHdhyKNBTWGKfvq//zz7OQLerL65benT37/r0nxqY9x",
+	"oeJ+QeKF9CcPD54+7n5Er1iR/XE0j0QYq/4I8Y/MQ3X/f15F3UcTMJZBCPbUAAQODHZCs1MqCO6Uq5V3",
+	"8Cs13iMIHh/jbvQQcV0oKUlLLJpjhblq9pVwsRColbQPuN4TGdZrsW4N28GnI1jCVrUoDd9eX8nvxbdU",
+	"7B/o7rJDf1WVTR7CWB9ORDYzL37HWPHyLsJfUKICMW0ASoQ+r6ncHkUufiWxvy44slwQMd1IzUS7KB/A",
+	"UQTOgdF0Uxccy11ltIMTzOurpD4WUNxHcL8tq9XLJYg8pROYRXuR1QQUK/L9VRVRXtmHsEaQbj1uyCl5",
+	"TgrF7jjbuTYoLM91jRvCfee+JXMHg7s8Fsy/c81OPe6SB6vAP0rRaDw8TRF3z2q70qgenrGc37FREKGv",
+	"6sf+o3Vxt46PgFPzk89UMjKHCq7dRm7vWWw33S+Le34CQGGPfrP/idfeveIi+8rnWoxrAQ4UM349NxOV",
+	"Li8/bgzf42WHb0Z/ao5jXtXnsMotQbAqRXh2RWgFMZYDrhhCEImMuxIQqRywGFWWC2CrmlwA7sP7eYyn",
+	"gMpEwWS6B+HFy28ajdGIvHOdyqu2h9CVU5P3UpO//pX8vMi5KD/8vCA/l2dnF0/xf6EzFPzmMSNfnL2P",
+	"IySweEbIk7Mvnk5NUPEC2+8MtIeLfRV7x81MNJou7vqMCBVgSu60RzaLw5qhMGzOrWJdSAOsAJcvfC+l",
+	"KN7yRzh549kzlQv9CAqD2+PKsQFHyt7MiKMA0IJd/t3IPDvyOZvg9TVcsZiMPV6A337lSAF+O1TVPOkK",
+	"tKtbBv0QFVuV2uo61gwQ0uo4Cfx9w63Ov0c8i+kUdrfZ70m0MvyohDs2xw/Xhh/vxvm+vm2ajdUs4VcU",
+	"1FanTtxBYxPQf+sCkVns3uPtKWFepEYV7P0zbpWbXKzatwrbHkc98OM5o6Xq7azJr2W2ZtawbtovoPWD",
+	"yxzhW7YMTtjcIHJg73JeLCV1eO1Bc/aamRfVU3+iSIud1Md2rnxfGmvQhrjka7mzewO9TI7BJW9KyxeG",
+	"fTBEom+j2ivvBXGVWK1+phPDLxDQPqWpCfGE3G6pGPJwvC3FC3zoT8UQbkp/gF/EfTrqGQGLoDRF6YEf",
+	"LBcdRZi8LdHmd5vWZoaElEIzhCm1d0GpmRrydzSXMejxcGuBVVzVXQE3VtNnH7h5D0DOgHr+/pS8yKXm",
+	"Yu1DDwKT6Al0kMffubkDpKYm6YbnmWJdzgYg5XHedqNFmVtoOSVVRt4nTcZyd/Kfl0wj44k0VrM4lrfD",
+	"k7X21Cl7xbGsthtdS0Qv4TwbB3Km4wygU8WYgKDjWB6N/FMmD8g/JulGhpMGXqOHih4xrdofe/gmWrl3",
+	"XJmS5mRL0w1KGoK6/9bKInft1f3DNVN3WHb89tWX5PHpY2IkeXz6ORZOPT1/8vjTXqdvZDZ9Sl6DUzXn",
+	"2nhAStPsvpMxfWtkoa+IkEuZYZ93fWuVMgxPYGjUCtYES3j8gxqALQ3hZqqwaudBxMXVo9/cTxMTiO7L",
+	"2EnQq5dWI06Iu00GFn8S6hAGvKaOnY1urzm3iNOj7AtgYp1gV7jhuwQu02v34J/N9GlNLqK35PJ4Zo8d",
+	"q9t4eXwzEIAMBXp4J4Z0VUZRodF/JkkPM/oHOPP+AHUVvv6l65b9UcN4uBOWBaxWCQXs7fJYB7YumkWE",
+	"9uON4DH4QMlK5rnc6SNwEGQ4DcNp8wOUwZDf1onXSWGSKX3w+45k6AqD0dIlNEUxUl653jBYlMkEgTYh",
+	"6KuDVC+7FSpeccuKCfDED8i2dhv+EK59B5kFWNePuQ5AKcA/Kaiyl77uaBqo4/zf5H3vc9s28ve/gvGb",
+	"a+eR4yT98VzjeV7k0rRNp0l8tnt5cdN5AomQhIgCdABoRd/O/e/fwe4CJGWSoiSSltNXbWyYBLHYxWL3",
+	"s59dtgSD+/3V7LAi3PLwjdiTHfMTeigwgn/3g2AR3vIFNEbDvAK2VVsCpRs6LsTl4LQp5PDJpwEKcAYU",
+	"1EZM/L2Hj1PBIIGAV3NAl2COH3tPrDIzw/Q/gjELsJV9tlf1fRh+d8HNZE6t2CuN4I96rVLNk5c0bkhT",
+	"GDuK7WkTIfv1Bv/4WRge/n2/jeLRnCWOm7PR2f/IVRVRyQNzXJB8O6HzBzwwJBDACILtgxARvmPEljwR",
+	"Ob9pe0x42QpWYRJ/Vys+WTzEJtz3PD4VXGGPSNWrzBUA4nAsOm7I28iPSEhiZCqBUsMAgvB3ZtwekK66",
+	"LHp7gApE4DHFiMA4Jk/Yb1It0HtJxdQxnbl97V8NnO+ePSwIq9EeemU4/X34cHYH4KGdBI2Qpod9vPZu",
+	"0At88P97d/4xds8EI0R5z49vpucw8GNs3vT6ls/wfHWGy1QYRkDZc/YjQkshcvTDd988/ZoweWXYaSSV",
+	"Osig1ewz71RumnjPT36D1bwH162y5UEEits5/+7Z87PR2TL57vgz8wDfERa/ZueCZLpKzQOWX5toE2Ny",
+	"nrYX3m2pBz6GGqfadLXJ8KZcHyH5CX5/8E7r62aBs36Ae8VvUlVHw/q+YkIOjSjBAqKeDFiJUAlC8SMG",
+	"dGvF5oWp4Het6493bhu6sDQGRog25MhraU86TpNrqv1PpXWd4njDLQ8A5lxhix24CSbNsN5jJAVsgHVi",
+	"uhY8uUW6wC/FTdlvG/iPB+NWswf86nXjoiBYY8q4QwznM/ZW/mMUej4loUNsFzehD0Y6cbBYezLZ5ZUe",
+	"DpXTRsL5hVTpdScq7yUQEDpjPlmEvGKAQMIh/+3TH/zprso9u5AkLqHkoQymgyfHx3Ny+rcGr/JNHHSg",
+	"UaiEPvnbnJHYNnDUHE2pwCsD2+vZKLqJ9E9kgp1sJqlWIvk8tJ+Yr5Rfai/rCz+j0t+3uglFuXR23ETQ",
+	"4EQrC0UEegp+CbgR0G7uCfsYVw46l3mfM2+DbFlxYe5U8iSO/j9+mUaMGo2zZ0++P4BjsDaYfcsX4rg9",
+	"OJTM78uSLwTWj+Gp3gnFDL/L4dTIMuMFFVcZTVa75W9GP6VSLc4Dl1aldbgV1v0m1aJLdwEu69Va/3RU",
+	"UbAbiha+ff7Dtz98/3+f//B9myreLyDKcQvVslxt8rpapdlScCXVbASRBzbelJBRDn5vM8qNegE/6QAm",
+	"F4iIG2DBc71+i6NOyQcJUxrYBaHXvgRYZS3P21h0y/TmZcB4YI0O7A5VsGBMrK+5xDaiSFgVasGPRgwT",
+	"aq/J5XhHQ07N2Id51ag2fVlXN/wAbyyni60Q/mh+wt4JOZuPdWZsDl6D8xSOc5vXEreTWZh89d2RfnsB",
+	"sLhmbsVrGHJCWo4TeoDYELz4Gnj6B48QUaQQ8I/3YY05z+N+m6NRoy/shKuGM2DC1dGK3f3u8NN6EHaE",
+	"CVcPAkj4TesF2PW5hnuAYjyamm0UrPS/72KL4InQGB68MsIKdYLVeWFiTbFBOvE6ua5pyITLmQKmEjyM",
+	"y2d30OL2oCGaX7VxX2nvh9QqLrHZw6ATUlyYUDdwopOt67oW1nHjRszOM8cSvQYQ+UwxnTlg4tKTRREI",
+	"NJVmidd1lQTI0AbRQCDkvdFA9FfVOm30RFi7Aw55FUednl6HmdUpdRjQFeFv4YGtFj8Ob4H2o685KQ3F",
+	"KX3hOvpaJSO24pkFeB/iC6BLj8CjdGWkNtJtiKAB12TfDbBDAy/SJkDeB+4m8yH1cH9vqFEX+/SGSmrJ",
+	"gPyGubVmVky0SuyRidMtDW4Q4Irb5h6GNyu5OEEjStOqsaBLvaRiiiJw/8nZC5WlaRe+kpzMC+JbB9T/",
+	"OLPSv46I3rDeVGemM6nNDF82xbv8qX2Fw07MIsOUvlxrDCuPdtZ/KThCoLH+LSZTqvWdt2B8c+a/+5vh",
+	"P9lurjOo3XmV8pN0g0qTG4ZNGF/mD8RC2WbCHd9iuCBQxJ4gJ5LIjppeu/gnJR5ORjsfrMQLXnwdAFT3",
+	"D18Dt8+eDmC7yAU+1WZ7Sxwg83s6agQH9pqmmPN1GNNJlpta2wmL9T3+wQV+s8kqQ9ID4DK7sObu4yWQ",
+	"VEL2v4hXrsqQEW1ec9HDNxU977aKHKrKGspfAcb0Eunp+IbxmW43w466Eb5WySXwQrV6aSctCX8J1Jrj",
+	"bLIQrrbnIP26Ok/5zb5sag8AktAroZbCGTmxQ8MkSNN+QZIvUNdSxjWf2XkAq9XjJ47CWRDPWCdpeaIs",
+	"K9Qr24LqS8XEfzKehn0FnBVyKS4Zpx8BBEhnjhmx0sZZYB2oqFxAUq59qZtMptqQbl37YX8BHpP4tcO0",
+	"UIB87ic9tiyRwLrD85R8A8yzmpAap1l31CGfSa2o36+EusEhHZ1zRFlawhwjW8Yl4dhMBK0HTJ1jM3lX",
+	"b9SIU+NsHyrYShNauLU7vhAW+zFxWuoX7E6K9YjZOfBA45hL+mec8JJv2LiWU3OpE1FZuOAfjWULwELq",
+	"H93Gzj5DmpYKTjnkqekEevpBjG802BwkQPn2u+++xipTWvkyo84T9g9AuOQNp/0CZStgn0V8gmUrOXGZ",
+	"EaNw5fYHUyjIN4K2JcPvGgMPlPjs8ifGsnJyBP0bcJ9u8UvRTtNeNDjgjVplccAT9hpKyGByUCAxWSi9",
+	"TgXx5GFZWbYcC1MsLEsMX6sXgJ8BzhYs3PHzVxEpE6uDvGhpRz1hH+aapXyysEFCfOJYqvUCM2upVq25",
+	"qIpURDV6fTHRaSr4LNvJSRWH/SVYqehrh+Cl8gIXqRVgGLygA3aGtngNGRUj3lr/V3OdJmyKm8jvML8n",
+	"YZlatW9vs00CK9GOI58GnR7HJkysLt/6Mk1plZddRSTCehXdNzybsY8AVuWvtVmIxOv1HhUZbcQllffq",
+	"/Oc1xBTf+EEi7vVTCly8ifM/uND4TbFespOoAtI40Wr5E+OTlopx0lOgeJ5zlQDSHynlABG3fMHWcy38",
+	"D+a8QAXF/L0koK9CxbGDQyQyHQJzDANpigTysht8K+Iwl1akd8KWGn3qtWJGzubOlo+Jo9SfDuOmcAee",
+	"nVc0sBNf8Ep+hp7lVNFSS8wuEygIqro4Py9enJ89ff5t4eL8/bdtbs5Ujindhjk+i+Sn+J05voW8wjnP",
+	"b/hzwRNAONA830zP32klzt8CiUyNL/qsIszSwjbKJZ+Ji08rMesEU0yfB4rzTY12SVu2Z9ur0IVjaZc8",
+	"TeNiky0FyzoKSFK25mn6hL0rk+VdFkmLSWZO6xRGM8s3ttiC2Ltnc8BCjNPMGJGwr2LBDvrtSiObkR/J",
+	"ZfI1aLvSrhtXTJjdTRFuwqDTJLCO06ulsDadkev78zp/XqvlD6Nb4B7oS04KUohT+sJxDzeETIL7InIY",
+	"YeqNpFdAkWMOnTRX54Al5q/P1I4oynxfiFL+h5UYifDrXb1r/Jl4xFYaddPh5uEqX0t2YYdZ6IrqIO4U",
+	"cIjWSOji3XAI+EvHEk30Qe5exTtcmvTsEINSsUewPXeLCOlNGPoXuFffap3S9/bf3SosbHCOpW0VI23V",
+	"NL32CIG+p/TmE+N2Liz+4CXS26+uMgTw6+56z/LYbg/kz8H9GzGrc2+1qlQJ3FqdIt0zwgQK8WYeXErw",
+	"IK2+hOPI3q9qYi/j68NlH657UKHtMqNEEmvCn7BXPE0DiRU4qZS58b71GL5GuvKVb/8dW2GjsAnIDq+T",
+	"BnVyoYMiJCABjeFZ7MWpFRH9T52INNuXTPmfBT8/lUiFBH9Rm0fdyl1WZbKRjq8hlV24GIZMdq+IN1zj",
+	"ATNH2PoU80ZAbxauSGFPvIB/GTGT1pnNiK2MmAoj1ETYEVsIo0TKcmF7XZloNZWzDLcPMUW2PEmpt00r",
+	"1xzGnpZrDlP60l1z4dAlR4JRFXfKnjKu86jx1xdWcNNUDXgDvz/KJvW7DXCCD1L9hRP4SWehB80DFIAR",
+	"H4lUgepZJeyOp5ko2Rr/U+BpvIwHHf0hT9M43og9uO7KRuT+BpuLNG1OYcOIDlkHJjrNlqoGz/P3clSy",
+	"DZyn6h1Gr2teAHHO/V6wHd+zTCYY9yROVSr9xxAf5KGwjSHewj9pCT7NjMvaNLylRd6rl2U14QE4S2ka",
+	"OxCvjP8YaGI705BQoQZl+6HJWnVtvzepD3O9JDSwZZxaEvGZUHvCFNAfPQ6lgGwvTpiV8XsU55LZjKdg",
+	"tvebT8Sb79HztDUAwXkFVjztG4IQ3rPVz6kSgxCJL1xhgiM21m7O1nxzD2UAqAK/q7ebVk1JOXLACnSn",
+	"Ame+0JNKOqb83kvTDfvK6+nXeV8q0JZLkpq2peZVa25ZqiF6cSfw+jGVd4Itpcqggy80syprZQArfIQH",
+	"fxzlPjgolMtJ5HgCoZHWsW3/vLqj3f/uYjLXu+PbfuQrGnhyRSnFydX46PSRXWWQC0q8lUUO4SsswYWm",
+	"3f6266cIaACTKcbbet9NsvO3BK/UTRHOMKaT++HLAHAsI5sh2cKhl2ixpfP/J36o2o7Neto2VPrNAT0u",
+	"AJHNl1rNIjwz7+0L4aa69r69dpfGGeWGrrc+073qW9hWddEi+n03N+JAfxs2n7emfq8VtI6l0pv7qrXl",
+	"uLCUncDOzgBZBCKt45G2+Nd/VjMx3gh3y0/rKnTLZznQZsAYY/G1W1UHwnV1CQa/gNe3kaprYYy6V9vQ",
+	"i7CPTZYWswW/08DTTAKH2Q0TxYq66Zc5omDWIbrLVyuj73hqmeWboJ3k40hlnb/H7KDFXQFS4740SVw1",
+	"t81slWre1MAWAtS/w6hTUlyc0XuTBA6x4RpA0mLU7Btc0O5SA04zK1RCHNdPmL/soucfog7eV+ZqE4G9",
+	"U7j2WuonAY5z3hEs8GhBUPWScUUTjpF/f9EKhfwJBUrWQiz87+ACxvBcPo57lbbdxZ/4P42tGn80enXE",
+	"BqzOTWfhgT23aeyqhcjP/saUS+sAGYxqrfXjWNynj06BoZzOXwH8+VtQtKiFc267V6ViR5YaN0wlpyjy",
+	"msChnk6tcO2e3CokdioNh4bd0JTBRcPfjYepkjwGFfc3hWq4Yig4PFiWmXVsLOoOIur9BpSf1DmYs0kG",
+	"B9JCrHpoXnRPa4RK6p2g16epMb36Vq/V4EnCna1mwAXqpL36csXDRiz3LSqbZ6YVdZ+xC3TLNdW2K/CG",
+	"crL60LHreIOON+9mUqMb2Nz/wjt6P/crqCym5s0VJnAnNPslwz+LeTOhOkrvmjthzm+854s9ci/ZR1yz",
+	"j2zCDbQe5QzXhqLcIwwUl8WLdEfPmWXruZcgxJ0I+3J8JGTNF6LeoHzgC4HX0JO7Hfup1dO2fpjrUB2I",
+	"6bVObsh84Q2+TYVYyRiiZG5udDabM7XF9QsFqyqVSgT1DAyeX/knnWt1/tvLd18fxPEnlNFp00Hgf91T",
+	"o2v/7GXkRB3uQgsvTkWlAxF+d4SYxSQz0m3OXvz7j5INhpgGXl4xAUlBEa6YCEvBnA5NBCCLkI1TOWFz",
+	"nk5D4mshNt6v8bb6k3cyljxpFeTiaqOVKAjdv+4cXrejS30YfItj99XfkwK5lj+mGecKKw7f3A1xYEnE",
+	"dsSUWMfA1iVTUISGOEUrJoboSHaJFW2yIDX9fA4oDqi7cnOpGhiRkqS8Fme9YVu33jOwsr9MEpFUTaEs",
+	"8regRt00gK7S6Kk2CM2STlxisxUQcixvwuNYq3Yh611ir9JyOKebAk/X4k4vxL1t0cVxXREpwrd1RJzr",
+	"H1Wx7JcxF8RT77dscEAaejDhBXHT2YqDe7bDiUUf7uwL8kefsI+0zEWH9Neb9+8YQHQhREt9rX4kZnq9",
+	"zmtHmVsDCwTRcF6yjzwVxtmPsduqd4LgR+E5l+yjEXajJmEMB48Xa+wdm4o0ZWMxlwpQR+AMR5gywqBK",
+	"+IlmoYPHWyvzzyttm8pv4QwNg3o/PKvzzkELMDYhrUVrg6mSUWTKoOtcJfWJXxOAEtTn6IeMaYYV7b9U",
+	"5Re9ZlPoXo3bqZBg5hVFxlYIi4kr2NqwPUKhwr7pq7o9N+V32vuYoo1NX+o78VP4gz7NObS37ARhg9ej",
+	"wBIYkFC4wH+zLP/8NobbinRa2yzxZZIMsDbgg3TnXYSV0SrWBhy1Nn5LQQ68+SLwMw551P4/fEP/NuN2",
+	"LhB4YnNOmOOPmwZf/mdCCPXkwuPjB/bcCy/tSZ1eJklACO2NEykKCCJrCBIrKNPFygggBquNrlzhgD6F",
+	"9zpC3IYObqOq0RLU9lyAX3eWfOQq93X8bWAL3we3MKXXOUwT4b+RX6gTj5Ck3+5kDrI//VMZH9W5voxq",
+	"sXNHLs1DG8Kn/RtCLLzrRLr4qF6s4Sc9bnYsfvUDhr8ZfZhrLOC1xASFmO0Ri2vlDQPUFEvv08cy4gWF",
+	"7UMKTVq25go4MCPse49KDm3kTKpKXslYdBKmdDY6S4ycAjxAp6nO/P/xNK1im6y+CgIxKVVdAxjdFcvv",
+	"60k6KXdzGoiWX/V4mIpcvzXvwxCLaEZo2q2XwRNf+gUtXbe37ob7Ub7u6Qb+qsf9OYH+4QO7gPGVfcr4",
+	"OiOiOLlyoOUEQC0U1XK24pMFn4kR08gROplrCxSnyDTCPvgNsUq5KrJRJVoVSkJwxhSvQrSrztKE+Gbb",
+	"7YkA9qjyO7xmR6+jDvuGO+S0MrCDSPm9Et721amudFSX5SzTmVtljmoyyh1VD9ZYiPZURISFMEeJpHtN",
+	"/1WPH6JgfpBNcMUz67UZNsKc+sRATSoo/oSriUi3CkM6UEiYIjeSFqRSNwmic5Av1FDq7OfTB0qR4vAl",
+	"j4D+dKx1KqDN6qNjFg5SGpDuI7T9hk3JxsLKRKB5ir9BxpVRCPuNwx330v82UjzOgVD1ThieMpcZFf0W",
+	"SLDo461YeUuLzytt6puYvYZfH9NhoLEBRv1+Dq4zNr7wGyA9vuXFkcjY/oB9/llQ2R53ELDYAkJPT9mr",
+	"m395uwapOOBSC5CTSKosDR13sSBiG3/axWYxwplNfRzs2v+6O8/kkfmfgRJLiTVIMND9ePXHtwanM9wr",
+	"4vVyyiXUSWHZlBPGZCvnf6AN/AyKr5KuT7Od7UVOqbFIjSWxjrvakt7nT9vcpoPGbVvf2pZFmanlj/j+",
+	"aeuT16Z6LaxrPnl77egzVCOVe8ZtVGw9gns/XMgBoUypljIr/yUGbuLfOa0XLNVqdmAXlnb6cfGnyVTj",
+	"Tew6Ux2i602mTrb+yH/pIPc7k6lRAPaEa1w3wl1yb16Vvx+cr6VK9LrZAn6gMY86WYofMUy2lBa1Ml06",
+	"Fzx1807zpfhp/cXK6PkDh8uKb+01ZVpQB5JcK3khP2dVzmCHrrVMpkWpPqJsWm9LWZ9YO3aZHlxjng6g",
+	"MX3k1vpVm8YOIG/FWY/L+LaeQ1zOlEjOpSJC366aMklLj2bSn/mUaNkAx1Ki86D7q5vrnwoQbAxb2Uia",
+	"N9F6IUW7TkwRK7UUF1M+cdo0coL8REP6rB+kVwziiSM4l9GXl4FnBy/gxUQnYgcZxyvsutdLh3Ru7Vqb",
+	"wYPd78Qavmqg2ILTDOLeivHMX5Scn7U27Kvb97dXIwacfM+/+fvXl0w6NtGZcliJAP2QEsqPQEAhJrJb",
+	"SrvmEHql1VSaZY+SzZd3OKlei4m+E2bj3z2AUv6c1+Ma6wqSOlwbV9zahdjsUMgrGvVl6eQHMX6ZuXnl",
+	"VfU9/A/hx/idnHn1eTIxAlhYeWr9/3Mn2FfhKew3cSdS9vzrTrWYg/dNUupMDfuV5zuxDi/4C+hjrKkf",
+	"G722wqCncaRaGvqQpgi6EuvwvV+YYg4sRsDYK7FmYdXBshJxMDSfUMKyRAOwC5p7crWBTrLHCHip73ja",
+	"JF8s4/DDexIvPvyaZnJoZ8eu+J/ofgy4mZLPAgRd+1tAWvBV2MMNnI1xn/dqD9trUo+r/GquNTiGkGFm",
+	"YXUuiSsCf+rvWf4CV/L4gQp5//WnZ+1gG5Yz9Ub1enPCV9RxUnad5g8cQLR0xbvr4Uu4Myb2WiX4mf0F",
+	"xLrah36eLDTVqUDjt1gZbWZcSZv31a3dXu9LIx91hL74KbvJDEpL1EnOpfjAYp9bK4HofJDSpxss3evJ",
+	"VMPTBw7j5+/sNYjvhVQAPRZkGWnLiCJTrNuLsEVBAGFpm7X0Kgx61ApKXzFcvjyVY8MNlNyHZa7Uw+pU",
+	"aPiTQ7Dn9Kl9ek34goG1sfTaPsX3ki738DrqTx7kiTy4wKIWuQUlIdHxI7H12h4izjuvtlLWlim4fBec",
+	"uMtxvYXsz+vM45L/SHCrhRCrCnrqbte6nq72mCWtwRBRc4YyGqmpB9EANnIYiEis44g9xJVeYz9Jxhmt",
+	"Sx7w7sZk1l40j9SVhzezj3AXxGwsSY64WCnBYR3f2NJm6NmkXtBrWnlD/wpj/wL9iAd1nahnQTgL1tw2",
+	"Nx840BaA9KFEtFnaOORxe76Q7t99KcXl6Mr9zdsuARLAypkCgECFB1wbU6AZ7a5br/WE86rdfiw0Pv8h",
+	"iPSKr+71copokUtS8VixrJU4d3IJLU7PsxVLpVp4V3nOkemrdeConZBzfW3r/gbRPxrvl9YZwDPQYQMj",
+	"k9D40xEKALE00hB1JTNE3YcnJ/xpIhM6O7WCzIlJulW2Oh/qyAXvIU0GM0IvY3AnqlY9e/GhHLUMj2gr",
+	"o9PQdyvAvfrSxQuv+k0JM3v85uhJSjssaQ/pTCwuKthMzGaGfE+U3xbGy0X1nvPk8JTnYfItpooaUhy4",
+	"jnnK6DFkOoJ2gJXN16BTg9ngXHa/YI85MReFsXdabo99TSQyzV5/GPS4/X4AKw9TNJJz8wxTNYLf1qNj",
+	"j88fOsBdeGu/Pj3i2LuDvAf5Xzgjm9Azt2bTq+hu4fVD99T0L21qXEFBLeCYAa6LpKMzjIIl1Ne/+AYg",
+	"aRYJ42N/slGCYsWtG4U2RxhztfyuHD8/VFlLu6DlFS3shEdUJNSp5jRcpo5cmgc3ik8HMIp9FAZ1bhn/",
+	"kwmzy9/4J4151O7Gjbck/ks2w+XYaXGpK7/3IcGeVXoh9Y146Cl7p9r9F/8z6w/m+06s80UdHPqy9eat",
+	"XtG8I8N6A4cVCHLDMpUI46/InYmuoIEtD6Ug0McSNoQNT+tXWwl23AJiEFGq2Q6ukXzYEBSiHZFjVnNz",
+	"IkuFVNSpHng519yylZHKocNUSSwiPrt6KpOBGzNEeQyYuLNz4FSkZYJolp0YIRT21tnVSbx+n+Z7sOVW",
+	"3cm/GJfn5CIv+cyG4eoIr+tTEsXewJUSuUr5ZkiRfD5XySFiEQm02qmsTVPQ2lH5K1kqlRgxnSaFfd6R",
+	"jhXsUIFjxcll3yJcSQFNJlU7vbryww/FR5RX9iejl+xptLplwp1mup3dDZkfhnsOSKvQNo6YUA57NVk2",
+	"0UbkK8/W0EEEsqmXmM4BEztifvWMsFYkBVK5TiJEDOSML8snElFawErHrgWHH+dVr7KQcPSjVynfAPuu",
+	"63dTGq2n7fYjjDxZY4/TG+iYFpw6dfVj+gtr1eAuhlH3RNKda1f1pFWIrXTjJMbGsHh7WWMTu0p6+ZVQ",
+	"XxRNaxBhAw9dd2kG2LghwggohzG0w15akd4hFaNik7mYLGxkY2zyNY8JdEJ2vXl3w4g+116nYpjk3G2A",
+	"E4zYOJMpRJOhH/laYdEKlijma+iX3Qgmbce5O5jExZ9em1pc5P0C1ZiWLf/B/6fRhcgvcd+2usMNce/3",
+	"i0Gsw3+zDNuWcseUHutkg012BoH9DLvMvQTZ4BOGLqXXqXitXHV0rftqlki4VLVzulfTVGdup33EQY86",
+	"5k1f0f/hF5YroC9jn/q6lpd1p96hzS4bcvHXsf1Nf/oJLxg4Al56bVmw/xCzTHXJOE06g3TRsYGJE2lK",
+	"jY1C+jjR+0iziUU6qOnuQFmU74ndnOrl00OQLAgoBlz8sWTB/yEJWTbzi86mOlNJRzrX0KzkaLF0r6s0",
+	"pYdoWjLYZrjh3rta5zrLZlrY0LckFfxOUDdnizwK24RDnensBZHQtzlnqYDyhKjgt1L5OoOEwbQc6Nu6",
+	"QJt7fa+7C+4duNP9sg4DsQstBzAuR3tvvAE71EDHnjdZGovQx0TwybyrDtgm23kVztLHjm3wnzCMlGE5",
+	"90NRKu3k5JgqKf91PXpvWTo4U0D+zl5hlF5YqHOWbyzUuknLnE6TDgUXlawlgIGk+YgwdYMsY0ME46gF",
+	"e2Cdedq7zvSBshtMcaijRDPJGY153Og7+IgHYbehNd6D3OaIvqr4nT0C7vD5Q4PtCm/tn9iGWllt8dq0",
+	"b03VjluBhrc8taJcHw3uDhfxPlfNr3pMgFTDFZOuQFoDBXyGq07Xup6u5og1fQxsNUMpzXslYk/irrhq",
+	"WljAGm/lWEV5cKv5+DZAdFvwFcfT1BxhSduR1ODK/JU4aob0f0LVFZ4ABzLUtOl1FpA4DafnjZyp95R8",
+	"2XUG3kRCiS5W4TVUqkvLaJb7keBXF1QEktw+zBQ9fGAbVd2P5yavbv7v6Oz50+fdfSXwBtw4sarTg0g1",
+	"IC0zcjZ3l1BBWKAb8L/hdiESNtXHKIyYZEa6zdmLf/9xr/BeKoxMivMllymkUXLOayucJRYEBJTs0RyI",
+	"q41WoqQ/u5tpUFuEV3OepkLNeu3QdFx3i5lw3ba2qBES2bjQO0EJkfgLOluZwNUIKwYz5ZGYPDZgHWOC",
+	"9EB54W6sFxeqMm71vqwFPJxo/k/QZnQq7Ni/pmwGEG5cKdpaHWV8i6N4H8HvcGrCoCGqi5rhnlBirbRj",
+	"QiX11UC78Z59ekS3Wqe0ZP2nLoJs8qbmlK46tN6HZ4ncAcIMm6YV/T696OTjC96r4lGn9JRtdGa2QVr1",
+	"y9YCu1patgulccUqr5vvtBNHr1wfthmm5Gf34H07PhjpgNVJ+/+43mXnzrNVw8Eo3O+r3k5E/+wv/SgM",
+	"fVhyN7mB7xDhz0Rtuf+hhyfrOdUjNCCw0N8pEKf0SvlUT7jQRyWKnCmoElL+ymGLPKQDgJfvLWxf186H",
+	"oc4YVp4UJmvZXq09ntjqqVtz00zUexMGPZBz6F0+Cvt70XHwmLECoso1tIKbybyuVPxZVan4vff+otcU",
+	"jF4b6Rx2A616GVU3FV8WRX32CXkZhcqWEKzCf07snZfZkOXqQYLkrI6gmP7CT6T0iJ2FlTmhcdg4nTi4",
+	"9Cy4FOXubQ4HDXFZOBLmes2WXG3woiD4ZF6ZHZXqTiinzeZAb4Dm1AoI+CY0S3gADXnjbPz2qg26T2nI",
+	"N610gy5s0haD8q0zWjve1qcWtEEU+j1IIu8aXJjfbnleBhz2WS97eC3EyjZ4tP73fR3N8Oyjz+T9mQTg",
+	"xbU0AvmpDHklSBpP9LITM3aVOWTbsdBdymkwZlqlUm0hTGdGZ6tLxlk+WabHn8QkZzcIkwsuRJtLDr7j",
+	"iSWxVm8KJLduNGe3OORRY3bgG3arOq5GV5qOlUJUMvjy6g09fsSUWFfGaA7M5bxMEvi+/qA6+PiH4N4v",
+	"vLkstLc8Ed1RRRfkcwk+hhUTI5C2cY4VnxLbw+/ZoRFF3gKZc6cXIkixN0ApMth3gs3xjyp0rsw3e3Gj",
+	"E5n+nmtGWPhGo/Q7jRnew7rixoWPBh54bZiTLhWHXUCe1zhZVU+apNza+gcN6z699ZJTMxTEQJwE0rIl",
+	"vtZvrZInVVmaudTWMeBu8X/SWYVmYZNecLto8Kle2kW+U/swzvT0l3YxtHnO3xxK0Hoq3PwFaHxJ1twu",
+	"QrtVnRlyoUIRmNLrEeKDPulxV4Vga22SZlv0AUb0mcfWJmkioIApduW1FMIrXDHxGdVHK6bvhIlyWPIN",
+	"y6woFj35u/cWE8WBjW+3osZ+FfVCirMX//7Dm8ax4EYY+NcffqC5C8Y/M+nZi7MLvpIXd8/gVKSZ/BlM",
+	"KB0//jEhZANzLPzgTjqeloYQOr7wk/wqVvhhcMULP/qkx8V/4j787x///d8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"moorwatch.example/core/device"
-	"moorwatch.example/core/work"
+	"moorwatch.example/core/versions"
 )
 
 // presence judges the agent itself: whether it is heard from, whether it is alone, how old it is.
@@ -247,7 +247,7 @@ func (j *judging) software() {
 			switch {
 			case !there:
 				j.add(s, s.Subject, levelOf(s, Notice), j.now, func() string { return fmt.Sprintf("%s is wanted, and is not installed.", s.Subject) })
-			case s.Value != "" && work.CompareVersions(version, s.Value) < 0:
+			case s.Value != "" && versions.Debian(version, s.Value) < 0:
 				j.add(s, s.Subject, levelOf(s, Notice), j.now, func() string {
 					return fmt.Sprintf("%s is installed in version %s, and wanted in %s or later.", s.Subject, version, s.Value)
 				})

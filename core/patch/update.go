@@ -28,8 +28,28 @@ type Update struct {
 	Restart    string    `json:"restart,omitempty"` // what it asks for: RestartDevice, RestartService or nothing
 	Vendor     string    `json:"vendor,omitempty"`
 	Advisories []string  `json:"advisories,omitempty"`
+	Exploited  bool      `json:"exploited,omitempty"` // what it mends is known to be exploited
 	// Blocked is why the device itself would not install it, such as a hold; "" where nothing is in the way.
 	Blocked string `json:"blocked,omitempty"`
+}
+
+// Mending adds what advisories say of the weaknesses that the update mends: then it is one of security, as bad as
+// the worst of them, whatever its source says.
+func (u *Update) Mending(advisories []string, severities []Severity, exploited bool) {
+	for _, id := range advisories {
+		if !slices.Contains(u.Advisories, id) && len(u.Advisories) < maxNames {
+			u.Advisories = append(u.Advisories, id)
+		}
+	}
+	for _, s := range severities {
+		if s.Rank() > u.Severity.Rank() {
+			u.Severity = s
+		}
+	}
+	if len(advisories) > 0 && (u.Class == Other || u.Class == Feature) {
+		u.Class = Security
+	}
+	u.Exploited = exploited
 }
 
 // Ref names an update among those of all devices.
@@ -106,7 +126,7 @@ func Clean(all []Update) []Update {
 		if u.Restart != RestartDevice && u.Restart != RestartService {
 			u.Restart = ""
 		}
-		u.Size = min(max(u.Size, 0), 1<<40)
+		u.Size, u.Exploited = min(max(u.Size, 0), 1<<40), false // which advisories tell, and no device
 		u.Advisories = u.Advisories[:min(len(u.Advisories), maxNames)]
 		for i := range u.Advisories {
 			u.Advisories[i] = device.CleanLong(u.Advisories[i], maxNames)
@@ -142,7 +162,7 @@ var weights = map[Severity]float64{"critical": 20, "high": 10, "medium": 4, "low
 const agesIn = 30 * 24 * time.Hour
 
 // Exposed tells how far behind a device is that misses these updates. Security updates weigh by their
-// severity and age; the score nears 100 as they add up.
+// severity and age, and three times as much where what they mend is exploited; the score nears 100 as they add up.
 func Exposed(missing []Update, now time.Time) Exposure {
 	var e Exposure
 	for i := range missing {
@@ -169,6 +189,9 @@ func (e *Exposure) Add(u *Update, blocked bool, now time.Time) {
 		e.Worst = u.Severity
 	}
 	weight := weights[u.Severity]
+	if u.Exploited {
+		weight = max(3*weight, weights["critical"])
+	}
 	if !u.Released.IsZero() {
 		if e.Oldest.IsZero() || u.Released.Before(e.Oldest) {
 			e.Oldest = u.Released

@@ -2,7 +2,6 @@ package work
 
 import (
 	"math/rand/v2"
-	"os/exec"
 	"strings"
 	"testing"
 )
@@ -161,59 +160,6 @@ func TestResume(t *testing.T) {
 		}
 		if !interrupted && !disk.Undoing && disk.Bad == 0 && disk.At != len(steps) {
 			t.Fatalf("seed %d: it ended at step %d of %d", seed, disk.At, len(steps))
-		}
-	}
-}
-
-func TestCompareVersions(t *testing.T) {
-	// From the oldest to the newest.
-	for _, rising := range [][]string{
-		{"0.9", "1.0~beta1", "1.0~rc1", "1.0", "1.0-1", "1.0-1.1", "1.0-2", "1.0.1", "1.2", "1.10", "1:0.1"},
-		{"7.88.1-10+deb12u4", "7.88.1-10+deb12u5", "7.88.1-10+deb12u12"}, {"2.0a", "2.0b", "2.0+1"}, {"128.0.1", "128.0.10", "128.1"},
-	} {
-		for i := range rising {
-			for j := range rising {
-				if got := CompareVersions(rising[i], rising[j]); got != sign(i-j) {
-					t.Errorf("%s and %s: %d", rising[i], rising[j], got)
-				}
-			}
-		}
-	}
-	if CompareVersions("1.00", "1.0") != 0 || CompareVersions("01", "1") != 0 {
-		t.Error("leading zeros count")
-	}
-}
-
-// What dpkg says of two versions is said here.
-func FuzzCompareVersions(f *testing.F) {
-	f.Add("1.0~rc1", "1.0")
-	f.Add("1:2-3", "2-3")
-	f.Fuzz(func(t *testing.T, a, b string) {
-		if CompareVersions(a, b) != -CompareVersions(b, a) || CompareVersions(a, a) != 0 {
-			t.Errorf("%q and %q are not ordered", a, b)
-		}
-	})
-}
-
-func TestCompareVersionsAsDpkg(t *testing.T) {
-	if _, err := exec.LookPath("dpkg"); err != nil {
-		t.Skip("there is no dpkg to compare with")
-	}
-	r := rand.New(rand.NewPCG(3, 3))
-	word := func() string {
-		var b strings.Builder
-		b.WriteByte(byte('0' + r.IntN(3)))
-		for range r.IntN(5) {
-			b.WriteByte(".0123ab~+-"[r.IntN(10)])
-		}
-		return strings.TrimRight(b.String(), "-") + "0"
-	}
-	for range 20 {
-		a, b := word(), word()
-		for operator, wants := range map[string]bool{"lt": CompareVersions(a, b) < 0, "eq": CompareVersions(a, b) == 0} {
-			if is := exec.Command("dpkg", "--compare-versions", a, operator, b).Run() == nil; is != wants {
-				t.Errorf("%s %s %s: dpkg says %v", a, operator, b, is)
-			}
 		}
 	}
 }

@@ -47,6 +47,9 @@ type Column struct {
 	reviewer Reviewer
 	audit    front.Recorder
 	hub      *hub.Hub
+
+	// Changed, when set, is told of devices whose inventory changed.
+	Changed func(device uuid.UUID)
 }
 
 // New makes the column. Join gives it the hub.
@@ -100,6 +103,9 @@ func (v *Column) Accept(ctx context.Context, id uuid.UUID, d inventory.Delta, at
 	if err == nil && changed {
 		v.fleet.Changed([]uuid.UUID{id})
 		v.reviewer.Review(id)
+		if v.Changed != nil {
+			v.Changed(id)
+		}
 	}
 	return err
 }

@@ -84,14 +84,16 @@ func putSafety(ctx context.Context, tx pgx.Tx, id uuid.UUID, after inventory.Sna
 
 // putSoftware brings the fleet's list of software up to date with a device.
 func putSoftware(ctx context.Context, tx pgx.Tx, id uuid.UUID, after inventory.Snapshot) error {
-	var names, versions, sources, purls []string
+	var names, versions, sources, purls, built, builtVersions []string
 	for _, i := range after.Items() {
 		if i.Section == inventory.Software {
 			names, versions, sources, purls = append(names, i.Name), append(versions, i.Fields["version"]), append(sources, i.Fields["source"]), append(purls, i.Fields["purl"])
+			built, builtVersions = append(built, i.Fields["source_package"]), append(builtVersions, i.Fields["source_version"])
 		}
 	}
-	if _, err := tx.Exec(ctx, `INSERT INTO software (name, version, source, purl) SELECT DISTINCT ON (n.name, n.version, n.source) n.* FROM unnest($1::text[], $2::text[], $3::text[], $4::text[]) n (name, version, source, purl)
-		LEFT JOIN software s USING (name, version, source) WHERE s.id IS NULL ORDER BY n.name, n.version, n.source ON CONFLICT (name, version, source) DO NOTHING`, names, versions, sources, purls); err != nil {
+	if _, err := tx.Exec(ctx, `INSERT INTO software (name, version, source, purl, built_from, built_version) SELECT DISTINCT ON (n.name, n.version, n.source) n.* FROM unnest($1::text[], $2::text[], $3::text[], $4::text[], $5::text[], $6::text[]) n (name, version, source, purl, built_from, built_version)
+		LEFT JOIN software s USING (name, version, source) WHERE s.id IS NULL OR s.built_from = '' AND n.built_from <> '' ORDER BY n.name, n.version, n.source
+		ON CONFLICT (name, version, source) DO UPDATE SET built_from = excluded.built_from, built_version = excluded.built_version, compared = 0 WHERE excluded.built_from <> ''`, names, versions, sources, purls, built, builtVersions); err != nil {
 		return err
 	}
 	var ids []int32

@@ -7,7 +7,9 @@ import (
 	"context"
 	"encoding/json"
 	"log/slog"
+	"maps"
 	"net/http"
+	"slices"
 	"sync"
 	"time"
 
@@ -70,11 +72,36 @@ type Column struct {
 	wake    chan struct{}
 
 	moving sync.Mutex // of the rollouts: a deed and a step of one do not cross
+
+	compares chan struct{} // something is to be compared with advisories
+	changed  changed
+}
+
+// changed are the devices whose software changed.
+type changed struct {
+	sync.Mutex
+	devices map[uuid.UUID]bool
+}
+
+func (c *changed) take() []uuid.UUID {
+	c.Lock()
+	defer c.Unlock()
+	all := slices.Collect(maps.Keys(c.devices))
+	clear(c.devices)
+	return all
+}
+
+func (c *changed) add(all ...uuid.UUID) {
+	c.Lock()
+	defer c.Unlock()
+	for _, id := range all {
+		c.devices[id] = true
+	}
 }
 
 // New makes the column.
 func New(pool *pgxpool.Pool, fleet Fleet, jobs Jobs, windows Windows, audit front.Recorder) *Column {
-	return &Column{store: store{pool}, fleet: fleet, jobs: jobs, windows: windows, audit: audit, wake: make(chan struct{}, 1)}
+	return &Column{store: store{pool}, fleet: fleet, jobs: jobs, windows: windows, audit: audit, wake: make(chan struct{}, 1), compares: make(chan struct{}, 1), changed: changed{devices: map[uuid.UUID]bool{}}}
 }
 
 var see, act = access.Of("updates", access.See), access.Of("updates", access.Act)
@@ -125,6 +152,7 @@ func (c *Column) ServeUpdates(w http.ResponseWriter, r *http.Request) {
 	var err error
 	if in.Whole {
 		known, err = true, c.store.setMissing(ctx, id, in.Digest, in.Failed, patch.Clean(in.All))
+		c.compareSoon()
 	} else {
 		known, err = c.store.told(ctx, id, in.Digest)
 	}

@@ -98,7 +98,9 @@ type known struct {
 }
 
 func (s store) catalogue(ctx context.Context) (catalogue, error) {
-	rows, err := s.pool.Query(ctx, "SELECT u.id, u.content, u.first_seen FROM updates u")
+	rows, err := s.pool.Query(ctx, `SELECT u.id, u.content, u.first_seen, r.ids, r.severities, coalesce(r.exploited, false) FROM updates u
+		LEFT JOIN LATERAL (SELECT array_agg(a.id ORDER BY a.score DESC, a.id) AS ids, array_agg(DISTINCT a.severity) AS severities, bool_or(a.exploited IS NOT NULL) AS exploited
+			FROM advisories a WHERE a.num = ANY(u.mends)) r ON u.mends <> '{}'`)
 	if err != nil {
 		return nil, err
 	}
@@ -107,9 +109,13 @@ func (s store) catalogue(ctx context.Context) (catalogue, error) {
 	for rows.Next() {
 		var id int32
 		k := &known{}
-		if err := rows.Scan(&id, &k.Update, &k.firstSeen); err != nil {
+		var mended []string
+		var severities []patch.Severity
+		var exploited bool
+		if err := rows.Scan(&id, &k.Update, &k.firstSeen, &mended, &severities, &exploited); err != nil {
 			return nil, err
 		}
+		k.Mending(mended, severities, exploited)
 		all[id] = k
 	}
 	return all, rows.Err()

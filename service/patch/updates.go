@@ -121,6 +121,9 @@ func (c *Column) ListExposure(g *gin.Context, in api.ListExposureParams) {
 			if x.Exposure.Worst.Rank() >= patch.Severity("high").Rank() {
 				totals.Exposed++
 			}
+			if x.Exploited > 0 {
+				totals.Exploited++
+			}
 			if from == len(all) && after.before(placeOf(x)) {
 				from = i
 			}
@@ -140,13 +143,17 @@ func (c *Column) exposed(ctx context.Context, view []uuid.UUID, missing *string)
 	if err != nil {
 		return nil, err
 	}
+	weakest, err := c.store.weakest(ctx)
+	if err != nil {
+		return nil, err
+	}
 	out := []api.DeviceExposure{}
 	err = c.store.briefly(ctx, view, nil, func(b brief) {
 		m, ok := c.fleet.Known(b.device)
 		if !ok {
 			return
 		}
-		x := api.DeviceExposure{DeviceID: b.device, Device: m.Subject.Name, Organisation: m.Subject.Organisation, Site: m.Subject.Site, Exposure: patch.Exposure{Classes: map[patch.Class]int{}}, ToldAt: b.told}
+		x := api.DeviceExposure{DeviceID: b.device, Device: m.Subject.Name, Organisation: m.Subject.Organisation, Site: m.Subject.Site, Exposure: patch.Exposure{Classes: map[patch.Class]int{}}, ToldAt: b.told, Weaknesses: weakest[b.device].advisories, Exploited: weakest[b.device].exploited}
 		state, meant := s.at(m.Place), missing == nil
 		s.each(b, func(id int32, u *known, blocked bool) {
 			x.Exposure.Add(&u.Update, blocked, s.now)

@@ -24,6 +24,8 @@ import { Jobs } from "./job/Jobs";
 import { Packages } from "./job/Packages";
 import { Scripts } from "./job/Scripts";
 import { Empty, Trouble, Waiting } from "./parts/Trouble";
+import { Advisories } from "./patch/Advisories";
+import { Advisory } from "./patch/Advisory";
 import { Approvals } from "./patch/Approvals";
 import { Exposure } from "./patch/Exposure";
 import { Rollout } from "./patch/Rollout";
@@ -101,6 +103,8 @@ function Pages() {
 					<Route path="/packages" element={<Packages />} />
 					<Route path="/updates" element={<Updates />} />
 					<Route path="/exposure" element={<Exposure />} />
+					<Route path="/advisories" element={<Advisories />} />
+					<Route path="/advisories/:id" element={<Advisory />} />
 					<Route path="/approvals" element={<Approvals />} />
 					<Route path="/rollouts" element={<Rollouts />} />
 					<Route path="/rollouts/:id" element={<Rollout />} />

@@ -177,7 +177,9 @@ func dpkg(f *os.File, distribution string, add adder) {
 	flush := func() {
 		if strings.HasSuffix(fields["Status"], " installed") {
 			name, version, arch := fields["Package"], fields["Version"], fields["Architecture"]
+			built, builtVersion, _ := strings.Cut(fields["Source"], " ") // such as "heathssl (3.0.14-1)"
 			add(inventory.Software, "deb "+name+" "+arch, name, "version", version, "source", "deb", "publisher", fields["Maintainer"], "section", fields["Section"],
+				"source_package", built, "source_version", strings.Trim(builtVersion, "()"),
 				"purl", inventory.PackageURL("deb", distribution, name, version, "arch", arch))
 		}
 	}
@@ -191,7 +193,7 @@ func dpkg(f *os.File, distribution string, add adder) {
 			continue
 		}
 		switch key, value, _ := strings.Cut(line, ": "); key {
-		case "Package", "Status", "Version", "Architecture", "Maintainer", "Section":
+		case "Package", "Status", "Version", "Architecture", "Maintainer", "Section", "Source":
 			fields[key] = value
 		}
 	}
@@ -199,13 +201,21 @@ func dpkg(f *os.File, distribution string, add adder) {
 }
 
 func rpm(ctx context.Context, add adder) {
-	for line := range strings.Lines(output(ctx, "rpm", "-qa", "--qf", `%{NAME}\t%{EPOCHNUM}:%{VERSION}-%{RELEASE}\t%{ARCH}\t%{VENDOR}\n`)) {
-		if part := strings.Split(strings.TrimSpace(line), "\t"); len(part) == 4 {
+	for line := range strings.Lines(output(ctx, "rpm", "-qa", "--qf", `%{NAME}\t%{EPOCHNUM}:%{VERSION}-%{RELEASE}\t%{ARCH}\t%{VENDOR}\t%{SOURCERPM}\n`)) {
+		if part := strings.Split(strings.TrimSpace(line), "\t"); len(part) == 5 {
 			version := strings.TrimPrefix(part[1], "0:")
-			add(inventory.Software, "rpm "+part[0]+" "+part[2], part[0], "version", version, "source", "rpm", "publisher", part[3],
+			add(inventory.Software, "rpm "+part[0]+" "+part[2], part[0], "version", version, "source", "rpm", "publisher", part[3], "source_package", sourceRPM(part[4]),
 				"purl", inventory.PackageURL("rpm", distribution(), part[0], version, "arch", part[2]))
 		}
 	}
+}
+
+// sourceRPM is the name of the package that one was built from, by the name of its file, NAME-VERSION-RELEASE.src.rpm.
+func sourceRPM(file string) string {
+	for range 2 {
+		file = file[:max(strings.LastIndexByte(file, '-'), 0)]
+	}
+	return file
 }
 
 func flatpak(ctx context.Context, add adder) {

@@ -21,6 +21,7 @@ import (
 	"moorwatch.example/agent/host"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/patch"
+	"moorwatch.example/core/versions"
 	"moorwatch.example/core/work"
 )
 
@@ -201,7 +202,7 @@ func restartOf(name string) string {
 func AptPolicy(out []byte) (all []patch.Update) {
 	var one patch.Update
 	end := func() {
-		if one.Name != "" && one.From != "" && one.From != "(none)" && one.To != "(none)" && work.CompareVersions(one.From, one.To) < 0 {
+		if one.Name != "" && one.From != "" && one.From != "(none)" && one.To != "(none)" && versions.Debian(one.From, one.To) < 0 {
 			one.Restart = restartOf(one.Name)
 			all = append(all, one)
 		}
@@ -280,7 +281,7 @@ func (u updates) mine(have map[string][2]string, all []work.Version, back bool, 
 		if v.Source != aptSource || state != "installed" || strings.HasPrefix(v.Name, "-") {
 			continue
 		}
-		if c := work.CompareVersions(is, v.Version); c < 0 && !back || c > 0 && back {
+		if c := versions.Debian(is, v.Version); c < 0 && !back || c > 0 && back {
 			argv = append(argv, v.Name+"="+v.Version)
 			if log != nil {
 				fmt.Fprintf(log, "%s %s → %s\n", v.Name, is, v.Version)

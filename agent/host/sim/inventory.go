@@ -92,6 +92,16 @@ func (d Device) ItemsAt(t time.Time) []inventory.Item {
 	for _, p := range products[n.os] {
 		software(p.name, d.version(p, t), p.publisher)
 	}
+	for _, o := range released[n.os] {
+		if o.Source == "apt" && d.Seed%8 == 0 {
+			software(o.Name, o.To, o.Vendor)
+		}
+	}
+	for _, o := range (&simulated{Device: d}).offers() {
+		if o.Source == "apt" {
+			software(o.Name, o.From, o.Vendor)
+		}
+	}
 	add("users", "admin", "moor-admin", "group", "administrators")
 	add(inventory.Safety, "firewall", "Firewall", "state", "on")
 	add(inventory.Safety, "administrators", "Local administrators", "names", "moor-admin")

@@ -90,5 +90,13 @@ func (s *simulated) items() []inventory.Item {
 				Fields: map[string]string{"version": version, "publisher": "", "source": source, "purl": inventory.PackageURL("generic", "", name, version)}})
 		}
 	}
+	for i, item := range all {
+		if version := t.updates[item.Name]; version != "" && item.Section == inventory.Software {
+			all[i].Fields["version"] = version
+			if item.Fields["source"] == "deb" {
+				all[i].Fields["purl"] = inventory.PackageURL("deb", "debian", item.Name, version)
+			}
+		}
+	}
 	return all
 }

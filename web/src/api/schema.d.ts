@@ -2414,6 +2414,92 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/advisories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The advisories about software at devices that the caller sees: what is known to be exploited first, then by score and by how many devices have it. */
+        get: operations["listAdvisories"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/advisories/{advisory}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An advisory, with the software that it is about and the updates that mend it. */
+        get: operations["getAdvisory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/advisories/{advisory}/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The devices that have software with the weakness, by name. */
+        get: operations["listAdvisoryDevices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/advisory-feeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The feeds of advisories that were imported, by name. */
+        get: operations["listFeeds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/advisory-feeds/{feed}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Import a file into a feed: OSV or CSAF documents (one, several after another, an array, or a zip of such files), or a list of what is known to be exploited (JSON or CSV). What the feed had stays, but for what the file has anew. All of the file is taken, or nothing where it cannot be read to its end. */
+        put: operations["importFeed"];
+        post?: never;
+        /** Forget a feed with its advisories. */
+        delete: operations["removeFeed"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/devices/{id}/updates": {
         parameters: {
             query?: never;
@@ -5197,6 +5283,8 @@ export interface components {
             restart?: string;
             vendor?: string;
             advisories?: string[];
+            /** @description What it mends is known to be exploited. */
+            exploited?: boolean;
             /** @description Why the device itself would not install it. */
             blocked?: string;
         };
@@ -5265,6 +5353,10 @@ export interface components {
             exposure: components["schemas"]["Exposure"];
             /** @description Of what is missing what is approved. */
             approved: number;
+            /** @description Advisories about its software. */
+            weaknesses: number;
+            /** @description Of them those about what is known to be exploited. */
+            exploited: number;
             /** Format: date-time */
             told_at: string;
             /** @description What the sources of updates said at the device that is wrong. */
@@ -5279,11 +5371,103 @@ export interface components {
             exposed: number;
             /** @description Security updates that are missing in all. */
             security: number;
+            /** @description That have software with a weakness that is known to be exploited. */
+            exploited: number;
         };
         ExposurePage: {
             items: components["schemas"]["DeviceExposure"][];
             next?: string;
             totals: components["schemas"]["ExposureTotals"];
+        };
+        Exploited: {
+            /** @description A name of CVE. */
+            name: string;
+            /** Format: date-time */
+            since?: string;
+            /**
+             * Format: date-time
+             * @description By when those who keep the list want it mended.
+             */
+            due?: string;
+            note?: string;
+        };
+        Advisory: {
+            id: string;
+            aliases: string[];
+            summary: string;
+            /** @description Of CVSS, 0 to 10; 0 where none is given. */
+            score: number;
+            severity: components["schemas"]["PatchSeverity"];
+            /** Format: date-time */
+            published?: string;
+            exploited?: components["schemas"]["Exploited"];
+            /** @description That have software with the weakness. */
+            devices: number;
+            /** @description Names of that software. */
+            packages: string[];
+            /** @description The updates that mend it, those of which a device is offered. */
+            updates: components["schemas"]["Mend"][];
+            feed: string;
+        };
+        Mend: {
+            source: string;
+            name: string;
+            to: string;
+            /** @description That miss it. */
+            devices: number;
+        };
+        AdvisoryPage: {
+            items: components["schemas"]["Advisory"][];
+            next?: string;
+        };
+        WeakSoftware: {
+            name: string;
+            version: string;
+            source: string;
+            devices: number;
+            /** @description The version in which it is mended; empty where none is known. */
+            fixed: string;
+        };
+        AdvisoryDetail: {
+            advisory: components["schemas"]["Advisory"];
+            details: string;
+            /** @description Of CVSS. */
+            vector: string;
+            /** Format: date-time */
+            modified?: string;
+            links: string[];
+            software: components["schemas"]["WeakSoftware"][];
+        };
+        WeakDevice: {
+            /** Format: uuid */
+            device_id: string;
+            device: string;
+            organisation: string;
+            site: string;
+            software: components["schemas"]["WeakSoftware"][];
+        };
+        WeakDevicePage: {
+            items: components["schemas"]["WeakDevice"][];
+            next?: string;
+        };
+        Feed: {
+            name: string;
+            advisories: number;
+            /** @description Entries of lists of what is known to be exploited. */
+            exploited: number;
+            /** @description Documents of the last file that could not be used. */
+            refused: number;
+            /** @description Why, for the first of them. */
+            refusals: string[];
+            /** Format: date-time */
+            imported_at: string;
+            imported_by: string;
+            /** @description Pieces of software, of the whole fleet, that are still to be compared with advisories. */
+            pending: number;
+        };
+        FeedPage: {
+            items: components["schemas"]["Feed"][];
+            next?: string;
         };
         DecidedUpdate: {
             update: components["schemas"]["Update"];
@@ -5510,6 +5694,9 @@ export interface components {
         };
     };
     parameters: {
+        /** @description Its id, or another of its names. */
+        advisoryName: string;
+        feedName: string;
         id: string;
         /** @description The `next` of the page before. */
         cursor: string;
@@ -10225,6 +10412,168 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ExposurePage"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAdvisories: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+                /** @description Part of the id, of another name, of the summary or of the name of a package. */
+                search?: string;
+                /** @description Only what is known to be exploited. */
+                exploited?: boolean;
+                /** @description Only those about software of this device. */
+                device?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdvisoryPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getAdvisory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its id, or another of its names. */
+                advisory: components["parameters"]["advisoryName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdvisoryDetail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAdvisoryDevices: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path: {
+                /** @description Its id, or another of its names. */
+                advisory: components["parameters"]["advisoryName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WeakDevicePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFeeds: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importFeed: {
+        parameters: {
+            query?: {
+                /** @description The file is all of the feed: what is not in it goes. */
+                whole?: boolean;
+            };
+            header?: never;
+            path: {
+                feed: components["parameters"]["feedName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description Imported. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeFeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                feed: components["parameters"]["feedName"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

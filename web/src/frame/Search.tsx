@@ -24,6 +24,7 @@ const deeds: Deed[] = [
 	{ name: "Packages: install and remove", go: "/packages" },
 	{ name: "Updates: what is missing", go: "/updates" },
 	{ name: "Exposure: which devices are furthest behind", go: "/exposure" },
+	{ name: "Advisories: known weaknesses of the software", go: "/advisories" },
 	{ name: "Rollouts: updates ring by ring", go: "/rollouts" },
 	{ name: "Wall: many screens", go: "/wall" },
 	{ name: "Software of the fleet", go: "/software" },

@@ -38,7 +38,17 @@ export function Exposure() {
 					</Empty>
 				)}
 				{list.rows.length > 0 && (
-					<Table heads={["Device", "Score", "Security updates", "Oldest of them", "Missing in all", "Approved"]}>
+					<Table
+						heads={[
+							"Device",
+							"Score",
+							"Security updates",
+							"Oldest of them",
+							"Advisories",
+							"Missing in all",
+							"Approved",
+						]}
+					>
 						{list.rows.map((x) => (
 							<tr key={x.device_id} className="border-line border-b align-top">
 								<td className="py-1.5 pr-4">
@@ -66,6 +76,14 @@ export function Exposure() {
 									{x.trouble && <span className="block max-w-sm text-gorse text-sm">{x.trouble}</span>}
 								</td>
 								<td className="py-1.5 pr-4">{x.exposure.oldest && <Ago at={x.exposure.oldest} />}</td>
+								<td className="py-1.5 pr-4 tabular-nums">
+									{x.weaknesses > 0 && (
+										<Link className="link" to={`/advisories?device=${x.device_id}`}>
+											{x.weaknesses}
+										</Link>
+									)}
+									{x.exploited > 0 && <span className="block text-rowan text-sm">{x.exploited} exploited</span>}
+								</td>
 								<td className="py-1.5 pr-4 tabular-nums">{x.exposure.missing}</td>
 								<td className="py-1.5 pr-4 tabular-nums">{x.approved}</td>
 							</tr>
@@ -92,6 +110,7 @@ function Totals({ of: t }: { of: Schemas["ExposureTotals"] }) {
 				`of ${t.devices} devices miss a critical or high one`,
 				t.exposed > 0 ? "text-rowan" : "text-moss",
 			)}
+			{t.exploited > 0 && figure(t.exploited, "have a weakness that is exploited", "text-rowan")}
 			{figure(t.current, "miss no security update", "text-moss")}
 			{figure(t.security, "security updates are missing in all")}
 		</ul>

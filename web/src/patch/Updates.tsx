@@ -7,7 +7,7 @@ import { More, Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { bytes } from "../parts/units";
 import { usePages } from "../parts/usePages";
-import { Decisions, Heading, Released, Severity } from "./words";
+import { AdvisoryLink, Decisions, Heading, Released, Severity } from "./words";
 
 const classes = ["all", "security", "critical", "definition", "driver", "feature", "other"] as const;
 
@@ -90,7 +90,14 @@ function Row({ of: x, onDecide }: { of: Schemas["MissingUpdate"]; onDecide?: () 
 			<td className="py-2 pr-4">
 				<Severity of={u} />
 				<span className="block text-faint text-sm">
-					{[u.advisories?.join(", "), u.restart && `restarts the ${u.restart}`].filter(Boolean).join(" · ")}
+					{u.advisories?.map((id, i) => (
+						<span key={id}>
+							{i > 0 && ", "}
+							<AdvisoryLink id={id} />
+						</span>
+					))}
+					{u.advisories && u.restart && " · "}
+					{u.restart && `restarts the ${u.restart}`}
 				</span>
 			</td>
 			<td className="py-2 pr-4 tabular-nums">

@@ -1,4 +1,5 @@
 import type { ReactNode } from "react";
+import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 import { Counts, type State } from "../parts/Counts";
 import { Heading as Head } from "../parts/Heading";
@@ -6,6 +7,7 @@ import { Ago, span } from "../parts/time";
 
 const pages = [
 	["/updates", "Missing"],
+	["/advisories", "Advisories"],
 	["/exposure", "Exposure"],
 	["/approvals", "Rules"],
 	["/rollouts", "Rollouts"],
@@ -55,9 +57,8 @@ export const stateColour = (state: string) => states.find(([s]) => s === state)?
 
 const marks = { critical: "text-rowan", high: "text-rowan", medium: "text-gorse", low: "text-mist", "": "text-faint" };
 
-/** How bad what an update mends is: a word, with a mark of as many strokes as it is bad. */
-export function Severity({ of: u }: { of: Schemas["Update"] }) {
-	const severity = u.severity ?? "";
+/** A mark of as many strokes as something is bad, before its word. */
+export function Badness({ severity, children }: { severity: Schemas["PatchSeverity"]; children: ReactNode }) {
 	const strokes = { critical: 4, high: 3, medium: 2, low: 1, "": 0 }[severity];
 	return (
 		<span className={`inline-flex items-center gap-2 whitespace-nowrap ${marks[severity]}`}>
@@ -70,8 +71,33 @@ export function Severity({ of: u }: { of: Schemas["Update"] }) {
 					/>
 				))}
 			</span>
-			{u.class === "security" || u.class === "critical" ? `${u.class}${severity ? `, ${severity}` : ""}` : u.class}
+			{children}
 		</span>
+	);
+}
+
+/** How bad what an update mends is. */
+export function Severity({ of: u }: { of: Schemas["Update"] }) {
+	const severity = u.severity ?? "";
+	return (
+		<Badness severity={severity}>
+			{u.class === "security" || u.class === "critical" ? `${u.class}${severity ? `, ${severity}` : ""}` : u.class}
+			{u.exploited && <Attacked />}
+		</Badness>
+	);
+}
+
+/** That a weakness is used in attacks. */
+export function Attacked() {
+	return <strong className="rounded-sm bg-rowan px-1 font-medium text-ground text-xs">exploited</strong>;
+}
+
+/** An advisory by its id, with the way to it. */
+export function AdvisoryLink({ id }: { id: string }) {
+	return (
+		<Link className="link" to={`/advisories/${encodeURIComponent(id)}`}>
+			{id}
+		</Link>
 	);
 }
 

@@ -1,11 +1,11 @@
-package work
+package versions
 
 import "strings"
 
-// CompareVersions orders versions as Debian does (Debian Policy 5.6.12, deb-version(7)), which also
+// Debian orders versions as Debian does (Debian Policy 5.6.12, deb-version(7)), which also
 // orders dotted numbers as people expect: -1 when a is older than b, 0 when they are equal, 1 when it
 // is newer.
-func CompareVersions(a, b string) int {
+func Debian(a, b string) int {
 	ea, a := epoch(a)
 	eb, b := epoch(b)
 	if c := compare(ea, eb); c != 0 {
