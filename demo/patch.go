@@ -9,6 +9,7 @@ import (
 
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/calendar"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/patch"
 )
@@ -51,6 +52,9 @@ func (d *demo) rollout(ctx context.Context) error {
 	if err := wait(rolloutBegins); err != nil {
 		return err
 	}
+	if err := d.pastCompliance(ctx); err != nil {
+		return err
+	}
 	var first []string
 	for _, name := range []string{"cen-kiosk-1", "cen-kiosk-4", "mil-kiosk"} {
 		one, err := d.client.Find(ctx, name)
@@ -83,5 +87,31 @@ func (d *demo) rollout(ctx context.Context) error {
 
 func (d *demo) leaveOut(ctx context.Context, id uuid.UUID, name string) error {
 	_, err := client.Result(d.client.SteerRolloutWithResponse(ctx, id, api.RolloutDeed{Without: &[]string{name}, Deed: new(patch.DeedAgain)}))
+	return err
+}
+
+// countedFor is of how many days before the demo it is told how current devices were.
+const countedFor = 45
+
+// pastCompliance has it counted for the days before the demo how current devices were: none of what they miss was
+// installed in that time, so that it follows from when each update came out.
+func (d *demo) pastCompliance(ctx context.Context) error {
+	for ago := countedFor; ago > 0; ago-- {
+		if err := d.service.Patch.Record(ctx, d.Began.AddDate(0, 0, -ago)); err != nil {
+			return fmt.Errorf("counting how current devices were: %w", err)
+		}
+	}
+	return d.service.Patch.Record(ctx, time.Now())
+}
+
+// reports has a client told each month how current its devices are.
+func (d *demo) reports(ctx context.Context, organisation string) error {
+	id, err := uuid.Parse(organisation)
+	if err != nil {
+		return err
+	}
+	next := time.Date(d.Began.Year(), d.Began.Month()+1, 1, 7, 0, 0, 0, time.UTC)
+	_, err = client.Made(d.client.AddReportScheduleWithResponse(ctx, api.NewReportSchedule{Name: "Larkmoor Libraries, each month", Organisation: &id, To: []string{"office@larkmoor-libraries.example"}, Days: 30,
+		When: calendar.Window{Start: next.Format(calendar.LocalTime), Rule: "FREQ=MONTHLY"}}))
 	return err
 }

@@ -74,6 +74,9 @@ func (d *demo) settle(ctx context.Context) error {
 	if err := d.advisories(ctx); err != nil {
 		return fmt.Errorf("importing advisories: %w", err)
 	}
+	if err := d.reports(ctx, sites[libraries]); err != nil {
+		return fmt.Errorf("scheduling a report: %w", err)
+	}
 	duty, err := client.Made(d.client.AddChannelWithResponse(ctx, api.NewChannel{Name: "Duty", Kind: "email", Target: "duty@curlew-sedge.example"}))
 	if err != nil {
 		return err

@@ -191,7 +191,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	calls.HandleFunc("POST /journal", s.Job.ServeJournal)
 	calls.HandleFunc("POST /results", s.Job.ServeResults)
 	calls.HandleFunc("GET "+messages.Contents, s.Job.ServeContent)
-	s.Patch = patch.New(s.pool, s.Fleet, s.Job, s.Health, s.Access.Log)
+	s.Patch = patch.New(s.pool, s.Fleet, s.Job, s.Health, s.Access.Log, config.Post)
 	calls.HandleFunc("POST /updates", s.Patch.ServeUpdates)
 	s.Inventory.Changed = s.Patch.InventoryChanged
 	s.hub = hub.New(audience, s.Fleet, calls)
@@ -318,12 +318,16 @@ type (
 	compactArgs struct{}
 	trendArgs   struct{}
 	suspectArgs struct{}
+	recordArgs  struct{}
+	reportArgs  struct{}
 )
 
 func (expireArgs) Kind() string  { return "expire" }
 func (compactArgs) Kind() string { return "compact" }
 func (trendArgs) Kind() string   { return "trend" }
 func (suspectArgs) Kind() string { return "suspect" }
+func (recordArgs) Kind() string  { return "record" }
+func (reportArgs) Kind() string  { return "report" }
 
 func work[T river.JobArgs](workers *river.Workers, do func(ctx context.Context) error) {
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[T]) error { return do(ctx) }))
@@ -337,6 +341,8 @@ func (s *Service) schedule() (*river.Client[pgx.Tx], error) {
 	work[compactArgs](workers, s.Vitals.Compact)
 	work[trendArgs](workers, func(ctx context.Context) error { return s.Vitals.FindTrends(ctx) })
 	work[suspectArgs](workers, s.Health.Suspect)
+	work[recordArgs](workers, func(ctx context.Context) error { return s.Patch.Record(ctx, time.Now()) })
+	work[reportArgs](workers, s.Patch.SendReports)
 	every := func(d time.Duration, args river.JobArgs, atStart bool) *river.PeriodicJob {
 		return river.NewPeriodicJob(river.PeriodicInterval(d), func() (river.JobArgs, *river.InsertOpts) {
 			return args, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByState: waiting}}
@@ -346,7 +352,7 @@ func (s *Service) schedule() (*river.Client[pgx.Tx], error) {
 		Queues:  map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4}},
 		Workers: workers,
 		PeriodicJobs: []*river.PeriodicJob{every(time.Hour, expireArgs{}, true), every(10*time.Minute, compactArgs{}, true),
-			every(time.Hour, trendArgs{}, true), every(time.Minute, suspectArgs{}, true)},
+			every(time.Hour, trendArgs{}, true), every(time.Minute, suspectArgs{}, true), every(time.Hour, recordArgs{}, true), every(time.Minute, reportArgs{}, true)},
 		ReindexerSchedule: river.NeverSchedule(), // it would need to own the tables
 		Logger:            slog.New(slog.DiscardHandler),
 		JobTimeout:        10 * time.Minute,

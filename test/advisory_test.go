@@ -11,7 +11,6 @@ import (
 	"testing"
 	"time"
 
-
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
@@ -75,8 +74,7 @@ func TestAdvisories(t *testing.T) {
 	if a.Devices != 1 || a.Score != 7.5 || a.Severity != "high" || !slices.Equal(a.Packages, []string{"libheath3"}) || a.Updates[0].Name != "libheath3" || a.Exploited != nil {
 		t.Errorf("the advisory is %+v", a)
 	}
-	var missing []api.MissingUpdate
-	missing = must(client.Result(w.owner.ListUpdatesWithResponse(t.Context(), &api.ListUpdatesParams{})))(t).Items
+	missing := must(client.Result(w.owner.ListUpdatesWithResponse(t.Context(), &api.ListUpdatesParams{})))(t).Items
 	if u := missing[0].Update; u.Name != "libheath3" || u.Class != patch.Security || u.Severity != "high" || !slices.Equal(u.Advisories, []string{"MOOR-1"}) || u.Exploited || missing[1].Update.Class != patch.Other {
 		t.Errorf("the updates are %+v", missing)
 	}

@@ -369,7 +369,8 @@ func (n named) Facts(ctx context.Context) (f api.Facts, err error) {
 	return f, err
 }
 
-// patience is the least for which something is awaited: a machine that does much else is slow, and how long
+// patience is the least for which something is awaited, and twice what a test says: a machine that does much
+// else is slow, and how long
 // things may take is measured elsewhere.
 const patience = 75 * time.Second
 
@@ -378,7 +379,7 @@ const patience = 75 * time.Second
 func (w *world) await(t *testing.T, within time.Duration, what string, holds func() bool) time.Duration {
 	t.Helper()
 	began := time.Now()
-	within = max(within, patience)
+	within = max(2*within, patience)
 	for !holds() {
 		if time.Since(began) > within {
 			t.Fatalf("not within %s: %s", within, what)

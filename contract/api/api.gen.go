@@ -283,6 +283,24 @@ func (e ListSoftwareParamsFormat) Valid() bool {
 	}
 }
 
+// Defines values for MakeReportParamsFormat.
+const (
+	HTML MakeReportParamsFormat = "html"
+	Pdf  MakeReportParamsFormat = "pdf"
+)
+
+// Valid indicates whether the value is a known member of the MakeReportParamsFormat enum.
+func (e MakeReportParamsFormat) Valid() bool {
+	switch e {
+	case HTML:
+		return true
+	case Pdf:
+		return true
+	default:
+		return false
+	}
+}
+
 // AddedEnrolmentToken defines model for AddedEnrolmentToken.
 type AddedEnrolmentToken struct {
 	Secret string         `json:"secret"`
@@ -616,6 +634,18 @@ type ComparisonPage struct {
 	Next  *string      `json:"next,omitempty"`
 }
 
+// Compliance defines model for Compliance.
+type Compliance struct {
+	// Days Of organisations that the caller sees as a whole.
+	Days          []DayTally   `json:"days"`
+	Now           PatchTally   `json:"now"`
+	Organisations []NamedTally `json:"organisations"`
+
+	// Rings Of the last rollout of each device.
+	Rings []NamedTally `json:"rings"`
+	Sites []NamedTally `json:"sites"`
+}
+
 // Condition defines model for Condition.
 type Condition = health.Condition
 
@@ -691,6 +721,9 @@ type ContentPage struct {
 	Items []Content `json:"items"`
 	Next  *string   `json:"next,omitempty"`
 }
+
+// DayTally defines model for DayTally.
+type DayTally = patch.DayTally
 
 // DecidedUpdate defines model for DecidedUpdate.
 type DecidedUpdate struct {
@@ -1309,6 +1342,9 @@ type MissingUpdatePage struct {
 // Monitor defines model for Monitor.
 type Monitor = link.Monitor
 
+// NamedTally defines model for NamedTally.
+type NamedTally = patch.NamedTally
+
 // Neighbour A host that the device has met on its own networks.
 type Neighbour = link.Neighbour
 
@@ -1468,6 +1504,20 @@ type NewPolicy struct {
 	Settings []CheckSetting `json:"settings"`
 }
 
+// NewReportSchedule defines model for NewReportSchedule.
+type NewReportSchedule struct {
+	// Days Of which it tells.
+	Days int    `json:"days"`
+	Name string `json:"name"`
+
+	// Organisation Whom it is about; all where it is left out.
+	Organisation *openapi_types.UUID `json:"organisation,omitempty"`
+	To           []string            `json:"to"`
+
+	// When When it is sent: the first time and an RRULE (RFC 5545); its minutes do not matter. In UTC, where it names no zone.
+	When calendar.Window `json:"when"`
+}
+
 // NewRole defines model for NewRole.
 type NewRole struct {
 	About       *string      `json:"about,omitempty"`
@@ -1594,6 +1644,9 @@ type PatchClass = patch.Class
 
 // PatchSeverity defines model for PatchSeverity.
 type PatchSeverity = patch.Severity
+
+// PatchTally defines model for PatchTally.
+type PatchTally = patch.Tally
 
 // Patched defines model for Patched.
 type Patched struct {
@@ -1838,6 +1891,28 @@ type Removed = link.Removed
 
 // RemovedList What can be restored, the latest first.
 type RemovedList = link.RemovedList
+
+// ReportSchedule defines model for ReportSchedule.
+type ReportSchedule struct {
+	ChangedAt time.Time          `json:"changed_at"`
+	ChangedBy string             `json:"changed_by"`
+	ID        openapi_types.UUID `json:"id"`
+
+	// NextAt Left out where it is not sent again.
+	NextAt           *time.Time        `json:"next_at,omitempty"`
+	OrganisationName *string           `json:"organisation_name,omitempty"`
+	Schedule         NewReportSchedule `json:"schedule"`
+	SentAt           *time.Time        `json:"sent_at,omitempty"`
+
+	// Trouble Why it could not be sent the last time.
+	Trouble *string `json:"trouble,omitempty"`
+}
+
+// ReportSchedulePage defines model for ReportSchedulePage.
+type ReportSchedulePage struct {
+	Items []ReportSchedule `json:"items"`
+	Next  *string          `json:"next,omitempty"`
+}
 
 // ResolvedCheck defines model for ResolvedCheck.
 type ResolvedCheck struct {
@@ -3190,6 +3265,15 @@ type ListRecordingsParams struct {
 	Text *string `form:"text,omitempty" json:"text,omitempty"`
 }
 
+// ListReportSchedulesParams defines parameters for ListReportSchedules.
+type ListReportSchedulesParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListResponsesParams defines parameters for ListResponses.
 type ListResponsesParams struct {
 	Device *openapi_types.UUID `form:"device,omitempty" json:"device,omitempty"`
@@ -3324,6 +3408,24 @@ type ListUpdatesParams struct {
 	Search *string `form:"search,omitempty" json:"search,omitempty"`
 	Class  *string `form:"class,omitempty" json:"class,omitempty"`
 }
+
+// GetComplianceParams defines parameters for GetCompliance.
+type GetComplianceParams struct {
+	// Organisation Only devices of this organisation.
+	Organisation *openapi_types.UUID `form:"organisation,omitempty" json:"organisation,omitempty"`
+	Days         *int                `form:"days,omitempty" json:"days,omitempty"`
+}
+
+// MakeReportParams defines parameters for MakeReport.
+type MakeReportParams struct {
+	// Organisation Only devices of this organisation.
+	Organisation *openapi_types.UUID    `form:"organisation,omitempty" json:"organisation,omitempty"`
+	Days         *int                   `form:"days,omitempty" json:"days,omitempty"`
+	Format       MakeReportParamsFormat `form:"format" json:"format"`
+}
+
+// MakeReportParamsFormat defines parameters for MakeReport.
+type MakeReportParamsFormat string
 
 // HandleAlertJSONRequestBody defines body for HandleAlert for application/json ContentType.
 type HandleAlertJSONRequestBody = AlertAction
@@ -3492,6 +3594,12 @@ type SetPolicyJSONRequestBody = NewPolicy
 
 // SaveQueryJSONRequestBody defines body for SaveQuery for application/json ContentType.
 type SaveQueryJSONRequestBody = NewSavedQuery
+
+// AddReportScheduleJSONRequestBody defines body for AddReportSchedule for application/json ContentType.
+type AddReportScheduleJSONRequestBody = NewReportSchedule
+
+// SetReportScheduleJSONRequestBody defines body for SetReportSchedule for application/json ContentType.
+type SetReportScheduleJSONRequestBody = NewReportSchedule
 
 // SetRoleJSONRequestBody defines body for SetRole for application/json ContentType.
 type SetRoleJSONRequestBody = NewRole
@@ -4944,6 +5052,49 @@ type ClientInterface interface {
 	// Corresponds with GET /recordings/{id}/proof (the `GetRecordingProof` operationId).
 	GetRecordingProof(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListReportSchedules When reports are sent to whom, by name.
+	//
+	// Corresponds with GET /report-schedules (the `ListReportSchedules` operationId).
+	ListReportSchedules(ctx context.Context, params *ListReportSchedulesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddReportScheduleWithBody Have a report sent by e-mail on a schedule.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /report-schedules (the `AddReportSchedule` operationId).
+	AddReportScheduleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddReportSchedule Have a report sent by e-mail on a schedule.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /report-schedules (the `AddReportSchedule` operationId).
+	AddReportSchedule(ctx context.Context, body AddReportScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveReportSchedule Remove a schedule.
+	//
+	// Corresponds with DELETE /report-schedules/{id} (the `RemoveReportSchedule` operationId).
+	RemoveReportSchedule(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetReportScheduleWithBody Change a schedule.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /report-schedules/{id} (the `SetReportSchedule` operationId).
+	SetReportScheduleWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetReportSchedule Change a schedule.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /report-schedules/{id} (the `SetReportSchedule` operationId).
+	SetReportSchedule(ctx context.Context, id ID, body SetReportScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendReport Send the report of a schedule now.
+	//
+	// Corresponds with POST /report-schedules/{id}/sends (the `SendReport` operationId).
+	SendReport(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListResponses What policies did by themselves when checks failed, the latest first.
 	//
 	// Corresponds with GET /responses (the `ListResponses` operationId).
@@ -5263,6 +5414,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /updates/asks (the `AskUpdates` operationId).
 	AskUpdates(ctx context.Context, body AskUpdatesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCompliance How current the devices are that the caller sees, now and by day.
+	//
+	// Corresponds with GET /updates/compliance (the `GetCompliance` operationId).
+	GetCompliance(ctx context.Context, params *GetComplianceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeReport A report on the updates of the devices that the caller sees, to hand to others.
+	//
+	// Corresponds with GET /updates/report (the `MakeReport` operationId).
+	MakeReport(ctx context.Context, params *MakeReportParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListWords The names that an expression over devices may use, with what each is.
 	//
@@ -8802,6 +8963,119 @@ func (c *Client) GetRecordingProof(ctx context.Context, id ID, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
+// ListReportSchedules When reports are sent to whom, by name.
+//
+// Corresponds with GET /report-schedules (the `ListReportSchedules` operationId).
+func (c *Client) ListReportSchedules(ctx context.Context, params *ListReportSchedulesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListReportSchedulesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddReportScheduleWithBody Have a report sent by e-mail on a schedule.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /report-schedules (the `AddReportSchedule` operationId).
+func (c *Client) AddReportScheduleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddReportScheduleRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddReportSchedule Have a report sent by e-mail on a schedule.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /report-schedules (the `AddReportSchedule` operationId).
+func (c *Client) AddReportSchedule(ctx context.Context, body AddReportScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddReportScheduleRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveReportSchedule Remove a schedule.
+//
+// Corresponds with DELETE /report-schedules/{id} (the `RemoveReportSchedule` operationId).
+func (c *Client) RemoveReportSchedule(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveReportScheduleRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetReportScheduleWithBody Change a schedule.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /report-schedules/{id} (the `SetReportSchedule` operationId).
+func (c *Client) SetReportScheduleWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetReportScheduleRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetReportSchedule Change a schedule.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /report-schedules/{id} (the `SetReportSchedule` operationId).
+func (c *Client) SetReportSchedule(ctx context.Context, id ID, body SetReportScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetReportScheduleRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendReport Send the report of a schedule now.
+//
+// Corresponds with POST /report-schedules/{id}/sends (the `SendReport` operationId).
+func (c *Client) SendReport(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendReportRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListResponses What policies did by themselves when checks failed, the latest first.
 //
 // Corresponds with GET /responses (the `ListResponses` operationId).
@@ -9632,6 +9906,36 @@ func (c *Client) AskUpdatesWithBody(ctx context.Context, contentType string, bod
 // Corresponds with POST /updates/asks (the `AskUpdates` operationId).
 func (c *Client) AskUpdates(ctx context.Context, body AskUpdatesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAskUpdatesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCompliance How current the devices are that the caller sees, now and by day.
+//
+// Corresponds with GET /updates/compliance (the `GetCompliance` operationId).
+func (c *Client) GetCompliance(ctx context.Context, params *GetComplianceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetComplianceRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeReport A report on the updates of the devices that the caller sees, to hand to others.
+//
+// Corresponds with GET /updates/report (the `MakeReport` operationId).
+func (c *Client) MakeReport(ctx context.Context, params *MakeReportParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeReportRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -17934,6 +18238,227 @@ func NewGetRecordingProofRequest(server string, id ID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListReportSchedulesRequest constructs an http.Request for the ListReportSchedules method
+func NewListReportSchedulesRequest(server string, params *ListReportSchedulesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/report-schedules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddReportScheduleRequest calls the generic AddReportSchedule builder with application/json body
+func NewAddReportScheduleRequest(server string, body AddReportScheduleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddReportScheduleRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddReportScheduleRequestWithBody constructs an http.Request for the AddReportSchedule method, with any body, and a specified content type
+func NewAddReportScheduleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/report-schedules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveReportScheduleRequest constructs an http.Request for the RemoveReportSchedule method
+func NewRemoveReportScheduleRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/report-schedules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetReportScheduleRequest calls the generic SetReportSchedule builder with application/json body
+func NewSetReportScheduleRequest(server string, id ID, body SetReportScheduleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetReportScheduleRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetReportScheduleRequestWithBody constructs an http.Request for the SetReportSchedule method, with any body, and a specified content type
+func NewSetReportScheduleRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/report-schedules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSendReportRequest constructs an http.Request for the SendReport method
+func NewSendReportRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/report-schedules/%s/sends", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListResponsesRequest constructs an http.Request for the ListResponses method
 func NewListResponsesRequest(server string, params *ListResponsesParams) (*http.Request, error) {
 	var err error
@@ -19810,6 +20335,146 @@ func NewAskUpdatesRequestWithBody(server string, contentType string, body io.Rea
 	return req, nil
 }
 
+// NewGetComplianceRequest constructs an http.Request for the GetCompliance method
+func NewGetComplianceRequest(server string, params *GetComplianceParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/updates/compliance")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Organisation != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "organisation", *params.Organisation, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Days != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "days", *params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeReportRequest constructs an http.Request for the MakeReport method
+func NewMakeReportRequest(server string, params *MakeReportParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/updates/report")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Organisation != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "organisation", *params.Organisation, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Days != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "days", *params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListWordsRequest constructs an http.Request for the ListWords method
 func NewListWordsRequest(server string) (*http.Request, error) {
 	var err error
@@ -21421,6 +22086,55 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /recordings/{id}/proof (the `GetRecordingProof` operationId).
 	GetRecordingProofWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetRecordingProofResponse, error)
 
+	// ListReportSchedulesWithResponse When reports are sent to whom, by name.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /report-schedules (the `ListReportSchedules` operationId).
+	ListReportSchedulesWithResponse(ctx context.Context, params *ListReportSchedulesParams, reqEditors ...RequestEditorFn) (*ListReportSchedulesResponse, error)
+
+	// AddReportScheduleWithBodyWithResponse Have a report sent by e-mail on a schedule.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /report-schedules (the `AddReportSchedule` operationId).
+	AddReportScheduleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddReportScheduleResponse, error)
+
+	// AddReportScheduleWithResponse Have a report sent by e-mail on a schedule.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /report-schedules (the `AddReportSchedule` operationId).
+	AddReportScheduleWithResponse(ctx context.Context, body AddReportScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddReportScheduleResponse, error)
+
+	// RemoveReportScheduleWithResponse Remove a schedule.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /report-schedules/{id} (the `RemoveReportSchedule` operationId).
+	RemoveReportScheduleWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveReportScheduleResponse, error)
+
+	// SetReportScheduleWithBodyWithResponse Change a schedule.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /report-schedules/{id} (the `SetReportSchedule` operationId).
+	SetReportScheduleWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetReportScheduleResponse, error)
+
+	// SetReportScheduleWithResponse Change a schedule.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /report-schedules/{id} (the `SetReportSchedule` operationId).
+	SetReportScheduleWithResponse(ctx context.Context, id ID, body SetReportScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetReportScheduleResponse, error)
+
+	// SendReportWithResponse Send the report of a schedule now.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /report-schedules/{id}/sends (the `SendReport` operationId).
+	SendReportWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*SendReportResponse, error)
+
 	// ListResponsesWithResponse What policies did by themselves when checks failed, the latest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -21784,6 +22498,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /updates/asks (the `AskUpdates` operationId).
 	AskUpdatesWithResponse(ctx context.Context, body AskUpdatesJSONRequestBody, reqEditors ...RequestEditorFn) (*AskUpdatesResponse, error)
+
+	// GetComplianceWithResponse How current the devices are that the caller sees, now and by day.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /updates/compliance (the `GetCompliance` operationId).
+	GetComplianceWithResponse(ctx context.Context, params *GetComplianceParams, reqEditors ...RequestEditorFn) (*GetComplianceResponse, error)
+
+	// MakeReportWithResponse A report on the updates of the devices that the caller sees, to hand to others.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /updates/report (the `MakeReport` operationId).
+	MakeReportWithResponse(ctx context.Context, params *MakeReportParams, reqEditors ...RequestEditorFn) (*MakeReportResponse, error)
 
 	// ListWordsWithResponse The names that an expression over devices may use, with what each is.
 	//
@@ -29343,6 +30071,239 @@ func (r GetRecordingProofResponse) ContentType() string {
 	return ""
 }
 
+type ListReportSchedulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReportSchedulePage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListReportSchedulesResponse) GetJSON200() *ReportSchedulePage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListReportSchedulesResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListReportSchedulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListReportSchedulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListReportSchedulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListReportSchedulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddReportScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *ReportSchedule
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddReportScheduleResponse) GetJSON201() *ReportSchedule {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddReportScheduleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddReportScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddReportScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddReportScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddReportScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveReportScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveReportScheduleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveReportScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveReportScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveReportScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveReportScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetReportScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReportSchedule
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetReportScheduleResponse) GetJSON200() *ReportSchedule {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetReportScheduleResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetReportScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetReportScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetReportScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetReportScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReportSchedule
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SendReportResponse) GetJSON200() *ReportSchedule {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendReportResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListResponsesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -31064,6 +32025,95 @@ func (r AskUpdatesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AskUpdatesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetComplianceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Compliance
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetComplianceResponse) GetJSON200() *Compliance {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetComplianceResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetComplianceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetComplianceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetComplianceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetComplianceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeReportResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeReportResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -33978,6 +35028,97 @@ func (c *ClientWithResponses) GetRecordingProofWithResponse(ctx context.Context,
 	return ParseGetRecordingProofResponse(rsp)
 }
 
+// ListReportSchedulesWithResponse When reports are sent to whom, by name.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /report-schedules (the `ListReportSchedules` operationId).
+func (c *ClientWithResponses) ListReportSchedulesWithResponse(ctx context.Context, params *ListReportSchedulesParams, reqEditors ...RequestEditorFn) (*ListReportSchedulesResponse, error) {
+	rsp, err := c.ListReportSchedules(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListReportSchedulesResponse(rsp)
+}
+
+// AddReportScheduleWithBodyWithResponse Have a report sent by e-mail on a schedule.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /report-schedules (the `AddReportSchedule` operationId).
+func (c *ClientWithResponses) AddReportScheduleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddReportScheduleResponse, error) {
+	rsp, err := c.AddReportScheduleWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddReportScheduleResponse(rsp)
+}
+
+// AddReportScheduleWithResponse Have a report sent by e-mail on a schedule.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /report-schedules (the `AddReportSchedule` operationId).
+func (c *ClientWithResponses) AddReportScheduleWithResponse(ctx context.Context, body AddReportScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*AddReportScheduleResponse, error) {
+	rsp, err := c.AddReportSchedule(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddReportScheduleResponse(rsp)
+}
+
+// RemoveReportScheduleWithResponse Remove a schedule.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /report-schedules/{id} (the `RemoveReportSchedule` operationId).
+func (c *ClientWithResponses) RemoveReportScheduleWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveReportScheduleResponse, error) {
+	rsp, err := c.RemoveReportSchedule(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveReportScheduleResponse(rsp)
+}
+
+// SetReportScheduleWithBodyWithResponse Change a schedule.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /report-schedules/{id} (the `SetReportSchedule` operationId).
+func (c *ClientWithResponses) SetReportScheduleWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetReportScheduleResponse, error) {
+	rsp, err := c.SetReportScheduleWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetReportScheduleResponse(rsp)
+}
+
+// SetReportScheduleWithResponse Change a schedule.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /report-schedules/{id} (the `SetReportSchedule` operationId).
+func (c *ClientWithResponses) SetReportScheduleWithResponse(ctx context.Context, id ID, body SetReportScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetReportScheduleResponse, error) {
+	rsp, err := c.SetReportSchedule(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetReportScheduleResponse(rsp)
+}
+
+// SendReportWithResponse Send the report of a schedule now.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /report-schedules/{id}/sends (the `SendReport` operationId).
+func (c *ClientWithResponses) SendReportWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*SendReportResponse, error) {
+	rsp, err := c.SendReport(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendReportResponse(rsp)
+}
+
 // ListResponsesWithResponse What policies did by themselves when checks failed, the latest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -34652,6 +35793,32 @@ func (c *ClientWithResponses) AskUpdatesWithResponse(ctx context.Context, body A
 		return nil, err
 	}
 	return ParseAskUpdatesResponse(rsp)
+}
+
+// GetComplianceWithResponse How current the devices are that the caller sees, now and by day.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /updates/compliance (the `GetCompliance` operationId).
+func (c *ClientWithResponses) GetComplianceWithResponse(ctx context.Context, params *GetComplianceParams, reqEditors ...RequestEditorFn) (*GetComplianceResponse, error) {
+	rsp, err := c.GetCompliance(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetComplianceResponse(rsp)
+}
+
+// MakeReportWithResponse A report on the updates of the devices that the caller sees, to hand to others.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /updates/report (the `MakeReport` operationId).
+func (c *ClientWithResponses) MakeReportWithResponse(ctx context.Context, params *MakeReportParams, reqEditors ...RequestEditorFn) (*MakeReportResponse, error) {
+	rsp, err := c.MakeReport(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeReportResponse(rsp)
 }
 
 // ListWordsWithResponse The names that an expression over devices may use, with what each is.
@@ -39841,6 +41008,167 @@ func ParseGetRecordingProofResponse(rsp *http.Response) (*GetRecordingProofRespo
 	return response, nil
 }
 
+// ParseListReportSchedulesResponse parses an HTTP response from a ListReportSchedulesWithResponse call
+func ParseListReportSchedulesResponse(rsp *http.Response) (*ListReportSchedulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListReportSchedulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReportSchedulePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddReportScheduleResponse parses an HTTP response from a AddReportScheduleWithResponse call
+func ParseAddReportScheduleResponse(rsp *http.Response) (*AddReportScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddReportScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest ReportSchedule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveReportScheduleResponse parses an HTTP response from a RemoveReportScheduleWithResponse call
+func ParseRemoveReportScheduleResponse(rsp *http.Response) (*RemoveReportScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveReportScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetReportScheduleResponse parses an HTTP response from a SetReportScheduleWithResponse call
+func ParseSetReportScheduleResponse(rsp *http.Response) (*SetReportScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetReportScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReportSchedule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSendReportResponse parses an HTTP response from a SendReportWithResponse call
+func ParseSendReportResponse(rsp *http.Response) (*SendReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReportSchedule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListResponsesResponse parses an HTTP response from a ListResponsesWithResponse call
 func ParseListResponsesResponse(rsp *http.Response) (*ListResponsesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -41037,6 +42365,65 @@ func ParseAskUpdatesResponse(rsp *http.Response) (*AskUpdatesResponse, error) {
 	return response, nil
 }
 
+// ParseGetComplianceResponse parses an HTTP response from a GetComplianceWithResponse call
+func ParseGetComplianceResponse(rsp *http.Response) (*GetComplianceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetComplianceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Compliance
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeReportResponse parses an HTTP response from a MakeReportWithResponse call
+func ParseMakeReportResponse(rsp *http.Response) (*MakeReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListWordsResponse parses an HTTP response from a ListWordsWithResponse call
 func ParseListWordsResponse(rsp *http.Response) (*ListWordsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -41564,6 +42951,21 @@ type ServerInterface interface {
 	// GetRecordingProof What seals a recording.
 	// (GET /recordings/{id}/proof)
 	GetRecordingProof(c *gin.Context, id ID)
+	// ListReportSchedules When reports are sent to whom, by name.
+	// (GET /report-schedules)
+	ListReportSchedules(c *gin.Context, params ListReportSchedulesParams)
+	// AddReportSchedule Have a report sent by e-mail on a schedule.
+	// (POST /report-schedules)
+	AddReportSchedule(c *gin.Context)
+	// RemoveReportSchedule Remove a schedule.
+	// (DELETE /report-schedules/{id})
+	RemoveReportSchedule(c *gin.Context, id ID)
+	// SetReportSchedule Change a schedule.
+	// (PUT /report-schedules/{id})
+	SetReportSchedule(c *gin.Context, id ID)
+	// SendReport Send the report of a schedule now.
+	// (POST /report-schedules/{id}/sends)
+	SendReport(c *gin.Context, id ID)
 	// ListResponses What policies did by themselves when checks failed, the latest first.
 	// (GET /responses)
 	ListResponses(c *gin.Context, params ListResponsesParams)
@@ -41675,6 +43077,12 @@ type ServerInterface interface {
 	// AskUpdates Have devices ask their sources of updates now, as a job.
 	// (POST /updates/asks)
 	AskUpdates(c *gin.Context)
+	// GetCompliance How current the devices are that the caller sees, now and by day.
+	// (GET /updates/compliance)
+	GetCompliance(c *gin.Context, params GetComplianceParams)
+	// MakeReport A report on the updates of the devices that the caller sees, to hand to others.
+	// (GET /updates/report)
+	MakeReport(c *gin.Context, params MakeReportParams)
 	// ListWords The names that an expression over devices may use, with what each is.
 	// (GET /words)
 	ListWords(c *gin.Context)
@@ -46503,6 +47911,129 @@ func (siw *ServerInterfaceWrapper) GetRecordingProof(c *gin.Context) {
 	siw.Handler.GetRecordingProof(c, id)
 }
 
+// ListReportSchedules operation middleware
+func (siw *ServerInterfaceWrapper) ListReportSchedules(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListReportSchedulesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListReportSchedules(c, params)
+}
+
+// AddReportSchedule operation middleware
+func (siw *ServerInterfaceWrapper) AddReportSchedule(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddReportSchedule(c)
+}
+
+// RemoveReportSchedule operation middleware
+func (siw *ServerInterfaceWrapper) RemoveReportSchedule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveReportSchedule(c, id)
+}
+
+// SetReportSchedule operation middleware
+func (siw *ServerInterfaceWrapper) SetReportSchedule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetReportSchedule(c, id)
+}
+
+// SendReport operation middleware
+func (siw *ServerInterfaceWrapper) SendReport(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SendReport(c, id)
+}
+
 // ListResponses operation middleware
 func (siw *ServerInterfaceWrapper) ListResponses(c *gin.Context) {
 
@@ -47487,6 +49018,84 @@ func (siw *ServerInterfaceWrapper) AskUpdates(c *gin.Context) {
 	siw.Handler.AskUpdates(c)
 }
 
+// GetCompliance operation middleware
+func (siw *ServerInterfaceWrapper) GetCompliance(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetComplianceParams
+
+	// ------------- Optional query parameter "organisation" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "organisation", c.Request.URL.Query(), &params.Organisation, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter organisation: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "days" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "days", c.Request.URL.Query(), &params.Days, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter days: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetCompliance(c, params)
+}
+
+// MakeReport operation middleware
+func (siw *ServerInterfaceWrapper) MakeReport(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params MakeReportParams
+
+	// ------------- Optional query parameter "organisation" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "organisation", c.Request.URL.Query(), &params.Organisation, runtime.BindQueryParameterOptions{Type: "string", Format: "uuid"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter organisation: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "days" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "days", c.Request.URL.Query(), &params.Days, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter days: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Required query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MakeReport(c, params)
+}
+
 // ListWords operation middleware
 func (siw *ServerInterfaceWrapper) ListWords(c *gin.Context) {
 
@@ -47712,6 +49321,13 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/jobs/:id/retry", wrapper.RetryJob)
 	router.GET(options.BaseURL+"/updates", wrapper.ListUpdates)
 	router.POST(options.BaseURL+"/updates/asks", wrapper.AskUpdates)
+	router.GET(options.BaseURL+"/updates/compliance", wrapper.GetCompliance)
+	router.GET(options.BaseURL+"/updates/report", wrapper.MakeReport)
+	router.GET(options.BaseURL+"/report-schedules", wrapper.ListReportSchedules)
+	router.POST(options.BaseURL+"/report-schedules", wrapper.AddReportSchedule)
+	router.DELETE(options.BaseURL+"/report-schedules/:id", wrapper.RemoveReportSchedule)
+	router.PUT(options.BaseURL+"/report-schedules/:id", wrapper.SetReportSchedule)
+	router.POST(options.BaseURL+"/report-schedules/:id/sends", wrapper.SendReport)
 	router.GET(options.BaseURL+"/exposure", wrapper.ListExposure)
 	router.GET(options.BaseURL+"/advisories", wrapper.ListAdvisories)
 	router.GET(options.BaseURL+"/advisories/:advisory", wrapper.GetAdvisory)
@@ -47736,602 +49352,618 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P37cxw3si+I/yuI/p5veHxvkSIpUbbFmB9kWRrrjB8aUbZ3d+xDoavQ3TCrgRoAxVaPw//7BjKBegL1",
-	"YDdlz+7ee2JMkVUoIJFI5POTvy1SuS2kYMLoxbPfFgVVdMsMU/Avmt1xLdX+O7pl9t8Z06niheFSLJ4t",
-	"XhtNeJYQqQgV0myYInJFuNFE0C3Tp4tkwe1zBTWbRbIQMEg15iJZKPavkiuWLZ4ZVbJkodMN21L7oS39",
-	"8A0Ta7NZPPv8LFlsufD/PE8WZl/YgbRRXKwXv/+eLNJSaan6M3y3YeS9YB/Mezszs2GkoGtGlmwlFavm",
-	"96+SwXTcBN1gkemcn108CU1hxVjmyRRYtf3z1BU/7a24oMYwZUf9n38+P/m/6Mm/z06++KX+8fSGnPzy",
-	"v/5rEZoYzyJT4sMTWkm1pWbxbFGW8GR/5JxvuQkTfSu1IUrutKU7BarHyI2jNL+csRUtc2NpbSlBP/Bt",
-	"uV08uzxDuuC/aj7gwrA1U4vf7ZwU04UUmgH7vlFymbOt/TGVwjABs6VFkfOU2tk+KvCJ//2rtlP/rTGJ",
-	"/1JstXi2+P89qs/HI/yrfuTHhS+2F//ThhqyY8KQnZJinRAqMrKzvzSSZPIUCOfGsZ95nmUseymUzLdM",
-	"mHfylsE8CiULpgzHdWiWKgZz72xCsjD+jaH5dsZHOvl9/6cbI/Gf+aWirFz+ylJjPwPTfMOUI1N7ejkX",
-	"t2E2oFmmmNbu8HFFpGAnhm8Z0cyclEXFGL11FdW3BjcCn+ouyL2c4Myi63kgah9AZCcZe1OiOaeOp7lh",
-	"Wx2eHP6CKkX3C2DMO57iS92doYZs6B0jWq7MjipGdtxsQD7uGL0VTOvGplTnK1mwD0UuuWHZKMdVDzrR",
-	"GJwxD/+6oOktXYdmbgWs4yZqqtmDZJlMlqJc5lxvcEqVkMuoQc4MMaNOpQrcf9+vyIsfr68TcmYP9/nZ",
-	"FTkjuw1TjAgpGOGarPkdEw1SinK7REpqdscUN/tRDqcm3Vz7h+2L5XZLkUd68ywLuwwdPovuj0i6LRMZ",
-	"4SYhZiM1sxTdbXi6IZQg19jJy9WKKZa1qDs01W+ZyPoE7xwDuEo8O9er8TRuEKZm4AZH1Gt0bDV0jr5i",
-	"hvI8cJoa52xoQdV5hMNkxwpzmJUyM8/mVmZ8xWfxoGP21neGZv8To7fX/qXAFO5YakI6k+Pq0+CV39zK",
-	"hiLnqVON6onSmPfQTr2ha9bfp2qZk9bb3K3uWq0KGNiXLm/CZ4LzXDNhvmQbesdlqfozVayQytxolkqR",
-	"Bc7fl8zsGBPE7CTBZ7UVFjmjd0wTDsoBJTueMUUKmfN0b8lfaT6Pn7ZUn7OQaLYSfCPzrP/xF7SgS55z",
-	"O1k8/VbQU7skkkmmiZAGD3vrqDcU0idnAYbc0g+v8dmLs8Chb9MwWXw4WcsT98sNo7nZnAJVm3864VtL",
-	"G7RD7IcXWynVzorAU/aBboucPbJi4hEOAN95njP3RvuMa83XggWk9suTLeU5ijxJNLNEkYSboBqSblh6",
-	"GzzRKJzCotZqtt7gwOeuCF1qS/CVVEh+O21UjjU3YR0IX73h2QR1fOC6/1ruyJaKvZsK8BvXhC5lacLX",
-	"/CqnRWGHrRe+lDJnVNS39uh8cnbH8rFD+w08ZLmJae2EQJ/TSqdxdA7VnlCypXbegorUKjEikzuwR5f2",
-	"b94WQKbnmpTCHrAd3TeW3ViYLJhg2Q0106WyVGsquKY4pcDcFdMyv5s5qp/4GPXeuufeljB/zUWII3/a",
-	"WMmzYUQbaqzxu6bCkaTNCBMvIm7C22T/MJVZtZDy3yy7KYXBG3rit+0KRi8Ce7Su4UnQl1ACBWdc6sL9",
-	"bWjAa/dYUJfxq3aE6bCElyD1PPzBqFneL8tvYJMRG2fRn4P6pAdvKrv456nnx45QrH7PhL1I/rmg6a2Q",
-	"u5xlOA/YFauggfS0NrqEiTkuhp/s5BqfdtRsC/iaxHE5/P2K4B+fESoIA6kMZ5dtC7MHQSnkUmb+KvSX",
-	"0eOL0G1k3A3f/sZze7exBM0bKwKRAp0Rn5ydhYaseLM3b6RTQqwiLbUhj89IRvea0A2j2dST1NWmcG+i",
-	"expVZv39N3okwIC7846+aTqVfe+lfSemVd1ow4qIFadM4DaCIcGG89dRrZK070Qrr0SmLSdMtkGqhQ4a",
-	"IUizihrNlfh5R/cBqRE6WqhM90/ADMGfVZvc+9MtF9m4CgsiAx5N3JSqQaMrOoryHab7ETTvWpg3xBbI",
-	"oKQpvbJKfGW1vMrG5JRXROuPHKyN8ls2cEgnanEDGufkGzZ8TUdOQj12NQU3RHBThN4xFXQEhhTQb6Wy",
-	"wpLYPxNG0808h41zmrQOkSyXOQv5Ve5oXka0cgqzJlxYU0uqzN41+GJi9UXnAIGHNKGKkVSWwqADZJiK",
-	"+NFfho0eaxCfOsrN5jJhFE3NI/BnAp8VhZJ3NHAfpBsq1jP1Tf/OMuxWUmU+rnS5Cb21z6LLrGA3wgVE",
-	"hskH47deSZrLaM0vyI7u20cRZJ6wDyHLmjTqb1xOddfHO+oZfGFfCjt/V0zdWK0kcAXDPNgzoqUzDEF5",
-	"WRmGtqliOaOahW3DTLb0RxxqkSzA95As2Ic0LzPWF7xxd2+ESfAPM/1qilEdscSAvUZVfXjoIP+sLFU6",
-	"d9qGmzxMg5kG0h0TWVAP6TCpO2WZ9OduTHoVIJDe4kmdf0XC6yi5jGEiYp7MUmWpv2o76jnEoWmlZYLh",
-	"S7eMgCFWBzrgd84ABLNDrtpeErkiUjDSNOcSr6tyTZTc3U9BtbOORmvGXv8KnxpRviOXfP1KUDr5jQmL",
-	"0YZ7aTD4RfMc1jNT7FZcMV3uJot/lZwFrL4XpVJMGM8EsGf2Pnf6Iew22NLoJuq7kMKSz0hD89GvSUFo",
-	"nkNgMxhEC94WfnC/pOD+lBk3L4UJxgfTqAOKhr38P23kM0IJRko/0U3728eA4B8/LzRT9l8/L4I+Shfh",
-	"7X/glZJbjIaF3zuOVVSfmoma9U30ttlQvQk4T9kHmrGUb2lOrr9+fnJx+ZTIO7gouSbMbgeE+K1IsSO4",
-	"3JKYP1kxDZkNofuJ/au1Di7M0ydBRrzjtD/RnxdLJXeaqZ8XCczGO6GpIM/fvCYQf07Izwtw/P+8GN/c",
-	"Dqfa+SVoYHrL0k4k8cxX80K1zCgbH0VTq8/DA+hqL0DlDJw0qyWNTe21uGPCSLV/bdi25vaAW5YbsqP2",
-	"BilFdmX/taEFOP8I+AKJkOamzlaadlzw+dlzPJrl2Xkszse3bD/o6qiUzCxzVv1W3sFPziCY7oaM65gV",
-	"gQcc59zTCjYrp9oQQ2+ZIHO3RrO4oNZ8LagpVcS5Hg37h5zSQXMejm5jvfV0cCsSrxU6/1EjNl9NLX5U",
-	"jnGk3aF7oOMs2Mcxlycek4hDb4BX68SkYM7ZciPlLXouwOeegbJ7RfRG7oS9ipGZUyQFRH7swUrwKpMi",
-	"Dd/Uhqo1MxMZr81B7tV51rzbqmPxk2D5AzLUO6ZNSFf2Cktgo9DCThm3WgS6m5xOutvsMRdA3lrBv+Fi",
-	"fRqWIsKEQrO9C1uYYffvC2sS/d3xYeeeW8rSRLJdttzocGg4LmZjKrxchYMHSi5ZJKBKs3ZousGqA2Y0",
-	"D3+/1CXNx/mIpbfXzBj30o6KYET6dR1PxZzPZjqVkZBzhxmhKbWXBylKQxRfb0woIB022XGNidugajsc",
-	"iX+ZlHjxdzyeB3m6gSbf8BD7zz2knglHc8cGTmNjg4IJENaURw/Ar2XmTLMex9+Nak3fILWtSrf0x7Af",
-	"HvRZlWBMaZzWMxdtF9KqfB2/cuMILWl6G17CiipSWN2DEth0yHCAw0C2pTZEMVMq0VZGvJ88kDtU+8yX",
-	"LJe76SuvcmLGMoTYHVP7ZlJUldD0+dMn4xlNK/4hIkKL0kAWCxwda8Rzo1m+eobKWuZzziFnsLJirc2z",
-	"au5ILwocWMJKqnhWl92UXIq1HRJSK2AbrHrYyt66uPzi4mx8ufPyZeRqFRbBValAa38ugxHuRm5EgMrI",
-	"r5pB0tIV+V8NdxfE0tMNVTQ1TOluhD74sUhk5vtVvSNQOwLPJXYPq3Nkf50zy/p3TOl+AP/z8y8uxsxX",
-	"5Npp8tFLkkNFZM6LQCiKfTCOEfFy+ESTNOfFUlKV9cWSZlo7k6Gx4ouzoSSIVrkK/L8x6pgJlwcEsGBN",
-	"B4evXsgsFAFxv21Nf3RfZRYxS2SeM7ouWdBdFrT2wHVsNmxPtnRPdlLdEikgTdre2VZy51Y3o7kULCy9",
-	"p+bGUW1uNGPiJuoZgGlY3RDtTavh2/l4h9o0S2Va/K2puVvSDFLzKHp5tTUPoZnL7ZYGVVq1vusT+42S",
-	"a0W3sMNUrcutnekVEZLoDctzuGK13Y1tLDv2/PH52WcXgxmy517++3/3l51zwVrFTyuaa9YtL/obv2N2",
-	"mncJ+VVygS5sXdCU6cRqmHXG6SeaWLMvRWoQe9GoQjGDWb6B5EeVsYCf+HXGhOFm70Mp8NhVrdimVCnO",
-	"NLEqLxX45yovytuUo+dBlqYozQ2oNTfLfVXD4Ejx9LPzs88/f/ok6XuVqlv2/Oyzx589Of/84kmzSKxZ",
-	"rNd05fMtk2UnYdt/rFV01tVUzkc9+sBmk0SpY9QjSFMYqMpM6lywghGwJTEQUjkYIeVclULYPzk26V8/",
-	"LKeFZlmTUhOyMJhS4aADGLipLHMUp9pQhdG3HdWEiYxlz7w2laGW60ISueUn5LmgTcw+hEoRXxtN7F9g",
-	"xFJfkfOLz8n/xvgfXwuaf6JdCgj6R6j7NU6l7cRvsI82GVPtjBTLtOGM1cwZ0iOP/j6dY3Cjj8E2BVU8",
-	"WNI3yc3t0o6n+Zvdw95zG8zQQS3aZcijTACDGouLw3LraBGgzjGu3KbNt0Ke59bN4wh6nEuy2p4HuSVF",
-	"xrvZwKi7YkHPWlH0uq8oz1EZ1jy3jDctp67+wKFatBSidpt3MlkEkQUTRMv0lpm+9MplSsOBw6KVjNI4",
-	"24WSqQtohrxSRqYy4NkzaWH5tsyKcNRvK2NJ8z61cXgjqy8nbk3TLpiKckcQFkIzYcKpS7UvpH8+/0AH",
-	"O2NFlQHV3+itszYOTRQaSnQDn72/N0MZBSFeelnlv4MDhdingndeKbz7OEz6UiiWWo0sm+AtxhIGWFUn",
-	"FQ9m6ehVL6j1+cod1vpocwtmxgBqbjuOKK2Z92FkqZbBc5FlMzkf34jwfTTX4jnZWPUITBhiD3dCqG7Y",
-	"AtaISTesNmPue6TuEZpCo5qSgmoNWbdck1tWoAuET3F8t8zTKsXAfTGpidyg3sAuHYuf5IPxkgkXGByX",
-	"lzb0jg2UCjocFzDFIKJoeo6HeFw/yiXxwv6fIPna/50sFXoD5yWK6w29uHwaCa7/m03MStht3FkOxXaA",
-	"DOgOsvTJ+Jpp+MPUKI6bY8XQMDG3Hf7bs3jacsuReNoM1PkcwtNfsZRnLPsBKvdD0dKUexfn0Azx/a/8",
-	"0yMFj5WHAvJruNLGAxo4vpp2iMpq0uNT65HEvZzUS/RzDpMp5/bCD5x9Y9i2MBEtIq1zG/qalGLWlJ4l",
-	"N7KSTX+4svTve6X44oJglHvWvHW3SmhN7XFFC2VHuXPpOz3FmjVzMojidaSh68rvSVIVN1Tln77Ys9pU",
-	"T8TWbuE2DLHJMQ59xXIPcur1rZFFOFn1joVV1hXPY/glK5ln6KdRDEr3d1LdOokMfnmMTMEI6OoC7zlU",
-	"3aNndEj16bvorUkZUay3XOtgpNk7uKgQ0pAlzotlhJoGENQO3F8blhenQzpWL18XonGY2MPFlSuThSSD",
-	"XK5PuCA6VawFNzOeGTGgalWJBrhdFUWmWJ5+7w82O91Ax8gz8HO6Z5ZBfJUwuSOsNIwn8RwqDVpgEiTn",
-	"OuDscLrx3NoTyAe+cYHVsN2h0k34dmkgi8z7aNp0P42oJe5BeEux2CVYlIHYDlOpPf5yBTn58Ho4P6Ln",
-	"wc64vo0PyAUpdQXxsSrz3KqB9p2Jw6/onSyVK9HsBcQhTY/mecznuVayLIbhsRjBh1wUn4t5qvScOOaG",
-	"UTUDyGjLtg57aYi2E+mIg9Uhown6/VZmEWUpardI4aNzobjZCAKIDGwUlpnohGxpKnVCci7KDw3wA1dE",
-	"AMwFqiuCBgVFu9Rx75PUgwe7YLII2TotPsKH6ptnpk3GFI+4YCPa+zUkvu9cdvyGarJkTBDcA0sidEMf",
-	"AbDE0PUssTVwWXZAPzwUCPi9Go5wx0gNpA/tvWyNrXIS17NqRcSkIeKrzetI4a4890Kzc1TCCpu9XCCV",
-	"Th962b51Bfgw2gGJfTinGPbF3Jo5JpTM85nm0IqmZnS9r+AhUGBFxsV6OqVe4QtBpEKmQNOUQg/kEuNF",
-	"ARkrmazyQ6aVEFcfCALEcUPz0TF+xKei4bMmzRvkaa8uvvUvPxRSu6KIjrqDpcdZ8AbdOcQnp6lX//Yv",
-	"RWqbj1UC08LJDF3vWwe82MgV5prcCrkT1lhZMlINEUXirOgyAsSJz025quKSUubzDo1ReGXH2dbVSdtb",
-	"xiNTasqtqdTUdD1yF4DpBq8/D1gaMhsdJCBnPimbG91CDR1J5QiW0YRFfbUfSc2Yrck1maImaJzxj2Pe",
-	"e8l3fOMe5ljHSvs5Jy6Qism4LnODvHn9FRjC14YqY9UJSC9a7Z1PrpsPWGVytYe32+gTm9yF2rdNQgZB",
-	"URsEkBCOZVAT9ExrcTERtPl1mW4g3JIW5Pzis9Oz07PT82eXTx5fzFKUYmqxYhqIhL74gx3wqh2obQa+",
-	"K8Tljq66kVtIti6FJlQHwZrjwXQuPYpCsJKj/zkXciAYZyQrJbdgWOlpG6WRse7hNeyQHROjEqJzxgr4",
-	"ybkQE6KNLAqWJZglFBRKihuDSNGjc+5G+kHauI2qwwRuWcjXFbc4ItYfnOK28Kf2SC6Lt2UgfygSdfpV",
-	"Lifdn7/K5YBRo/iaR9AWSzExD2kn1W0s712TTAqWWEt0J1Wmx2uj7boas3bDV1NNLD1wdnFh+rYUx5P5",
-	"bpUPI/avsWg8LPZdRXlL7Pck+0BFfy7XYYEPadCIMHUMuXoMcSoYq0OsQfnhyeE80lZyIAQJtDyYgYHF",
-	"WDbTxRYVyhG7++2rF+Tx48dfXHnbWzcBQyOiUwVi/rQ0cksNTxOypaKkeWIFOF3mUOZoNoB/NV8Oe6EL",
-	"X61/BT+5YE4ypyRwx/P8Rkhzo12UopPRZXXUvTZsSxRblRpggidX6VWInkCiKVLZH6ojSWU3XBCAMXeu",
-	"nW3/YN5H1viZH8+xXk3+SMT4ocbF72Q338OKagR/JhKpGf0OHVS7hlhKbG4nbsjF2dl0q96NF8KZOsCO",
-	"G74zGvaPJ1C9suBV4hzsnYRNaphI9zfbqZnmW1mKWK8OQ/NZnuFSgzCf+kKHAjiT9ndbY45wvrsrgS73",
-	"SZl1Bqqd1kvncxnymN0/1+u+boSYh2jAhRpinKqZTX91G6lNpTe2q+WC9XLQCiS9cTgknSzM7OLy8vwL",
-	"gs+QW7aHyIQoICGHLKlmT5+UKu+UIj59kgy0jWmDDo8W5bmWMY1pJo01DhIn0tvmPvkg/p2ITs8+FFwx",
-	"PWvIiW60Cejqd/J25nKiTi57VMMaU6nDYcdQQCDsHip1JQ0WLZJ1kj4atB7f3mOYC93WUMe3GQbKkhA+",
-	"CyyFXK4DEe0Z21qVTwcCjvHWAlElOQIYEYJb9uNP0WyOVLoDw3wJmIp9/U4xgsDWLgl4T1K5Zafk+pZb",
-	"DRphbbVzQOdsZbB4zz9Lt4ysqEYwUCr8CGWekSWm05ySb/gdI5rufaIN/A+1H7xlWd1qD1MjLdflzITM",
-	"QBmLqsbTymYimEfBy/NoDpJGOkUO/LQtxr05zj7/o2QhA/a5dhlPbrOdTxP96gmReWYVRwgf9ym/krnD",
-	"fOjYbghlJ3BLLd/oYAaCNcYDb7u6T4crizh0qMFekcuzM7Qszxbtpn4zoBH6JhrCAgBaK3O4GldEM0Yc",
-	"JivGRH1GINsytbYKJjShQlTM1D6VQnjV5+HtqBKowQppUEnhYiUhCrAs1zOSBr2pPbXHk927nqLwxdOR",
-	"Dpix9gdvX154sEJG6nYTHXiAJA6X0x7Oo6nCLD/RxD6lp0A/zAKx7SZMI00mC9d/uO6Sxzh519V+dHOy",
-	"crke9nB5dK/2i7/KUgmaJ5ClmHgorsRSErqBTU4H9EGHakBXNGlXWF2o8JV5ThHc0t7nfrC/hjqAXTt+",
-	"94n24sfKCvDWN8DUuYGw9JIRQZWSu04zuXnpFp20RCDwZK5wO3lMtnhY10pz1sdzrLSmfwRi8Iw5AddH",
-	"1WsF0huZby7foZGnvcIQ3hIiGaVIc0ZVEEC8ajjbtxTMxrUsDsS8KvdK/2/S9THoTdPyedhtuJkAwghv",
-	"159Oqia3fvU4ziTM7YrKh+Fuv2ymJHTUsBAuz5d7Dxlo1cTdRpJbxgq80blGDCs44BAEmw9J0mvU4+Bq",
-	"X/z4MpwWHa2gnXPHhmTKyC74NoenLxvx+/k7UXVLdJsRyWpZ9vLOm0mudYsAmmFSGc3ftN4PFJl2DbKG",
-	"A7P/NKqNAVUCewJUMCCoXWqWloqbvUvhqNI13Cdm5OiFO6y6xqpnkRaq+PHwQnZSaTMTvb/r0ascmdWn",
-	"kmqD6o6lflemnebaT3rgaYZhjhcxbLq4JwOwg69TT/Wev5PBVLEWBHrEh9AeoX/fIAZ7pNWx3UcA9Glz",
-	"61AOWKxrsmF4xbuUpQldkqe1XqZV4+XqDM1NBot+DpZPibdzrKq44esNaYNYNQOEjYPVyc1tU7CBre8T",
-	"7TjA30/OrYIEWbd59TpaB66mZoQzVI2Q1ovuNP7WQe1/+U1tGnm8e69Vv5ea/PWv5OcF5GX/vCA/l2dn",
-	"F0/xfyEbBX7zmJEvzt73YAStuTYaLPETC63pFeCrv2XbcIefgmoddFm/Q6eL/eMnmvDsCnhLlgYcA9Bh",
-	"rbTGvWUDIxUIakaF6bfDC/nKXf12D6Dt4snYcqtX44vVYTS4m/EccSo6q0L31vSrx1FsTuMdpH8wlIdj",
-	"3WxYGFB87zdIN4rESs1c3iNiMlve8PVdWO7mPHMi0lMglYC0aSk21P/VntOcrSKgRvWOjWJFVCTrfbzx",
-	"XJcasc2P5TY3sHOvXP0DkonRdEPSCtvkz1AItZRydlTlgNqpoSqom3h9Sys8FoBLUSLqQT9ilY3UsVKV",
-	"+5axDNSYWOrf/LvtZp7QLSlZ3HFlytagscNQU9UVfPQKMJo7PS0IjOfiwCjwKxYy9miVEx1moQHl5aUw",
-	"iPW3AhNQYw/t2doKLmXmcaleikQh4ymvrPI3dOrNOHP5514VS7x1AzAMZJUzZpJG+yDD89wtMQVwLgex",
-	"T2qaxkTrqtROce3dCEnVE9yjFPTRJif0PVuVQQ3wK5kipKVfG6TRrXjujLUai89dRBNUtwqLpeKkdnK7",
-	"n0xj4e1db29nvUfBK4Kx7BhWDpyGBwhvvuI5i0XiSEF9Q1usXv9Ew8m5qndiQzX5ymnik4NjeA5nlBjl",
-	"LNooJwLVuNvsa18PE5kmjKp8HyyQgqUFE8dz1kUighbs2kiZYQrkMNnd0FNcm/U+HOzXtEN9xUKnCRuU",
-	"aAQZOCVvqNk03OK8yh0mRl6Rd1Cxv0PEGH/GM8YyZzYJVmGRdHxAQR+8XBEomTLPKjvl7OmTJx3dPQh7",
-	"yFrtdLb0Fjt5e0hDWeyh2NA1+K5+0AYdHEWpIG6En58e/coYKwbXAfhmiE0KGPTESBkveB4Yqk2Ei8vL",
-	"UDLJToS4dNYYlona567TRvxsNFLXBgUeQwVWrMhpyALaYToxALJzbOyyo3uylpCn6puMWNWcLnNGcJQQ",
-	"aY0ML2Msectp+JYeU4/nV4xlxzmdVRu8wZwSlB5Tz1fnUPW5GbCeQjvBAKK+kQCxkuoZ2dSd40LDVSw9",
-	"vTGQRywMz/tE7U7Uif2/YNW9zDDEOFnjimvj/iAFj8cg/FYgBf/K7RWGKidYFnU/ot5BhhbTt88qaYwN",
-	"ZMfdE2bTb36FuFwO9HCJgW5cud+7BlGnngDk2+McgXBa1TuW51UuCIpWLGaRimxcExG4pybpIA0o7uZH",
-	"UllwlhEt7XDTdm1Cqk8g2YBrjGgD4n5Q9wjjBWWYCeOmF6hLCzPq71O38ThZXHaoN24mQQAGwVBTlyoq",
-	"y6J3LAXVrX/HhkGUI7IN20eCSH1GELousf+9PL+AJqrZZSO5poK2wwfs+cgup2sLfk9m3qihwzz1OL7B",
-	"k3/wNlYWZjcK7hrlxJMVJ/V6aSQwhsvVoDo6wc72mgnDYr3cosbwa5QC0OKCanC0adfbRkMpEPZOovpW",
-	"hyFp5mY6TUVTQxo28dOQdjVVopB6QVjqV1UA/iBQ6leR/LkqKQ9tJ8Fc/fNayZ09gvY4B8RssOcTvg4F",
-	"sIgHk1SNFc7PkrOzs3b7g7MpHZVyE9KB3768uHKzNe7q3ELqgp6ULfaxTy7S/uBz+7cgGiW2cQ7mhKRU",
-	"sVWZR3CuFdUbFn5xRXleqsgflcxzzwCBc5VHU1R0u1doo554PAz9NyxPOyQE/TdFQzUYyqGnDtbgOvDc",
-	"Q5C2FaPZ9yLfL54ZVbIx5lKIqxppde9XM92lgotvmXOXY7bc37zG/+AdSBsx7KCDtxEVvW9pxpZZbmsT",
-	"bPSlnu9tdnuixuSTZgh5BrY4bMMxPIq4nw/gUsQZKnbH2S4UFy1jEA7VtAPomeBbNkyQ5R7sosnlhHEQ",
-	"Eezd2U+BdPsS9oWXIsOCyICvGt+D+7NKIK3DpO690whq834CHKcbAr5gteuGr32syxgW98lVRbbmUkK7",
-	"+LUsQ2Ft35Cgor1Xn7/9fpEs3v2wSBY/vbQ/fb1IFq/eLpLF9XP7Pz8EMyJr8fNZf3+s6tDtAxisTht9",
-	"qOv9QUR/GB/eH7m2U5ozkVF1ijS5z73jh4C5vBaGqRUNp2YLZqBTGvcPjQSIu8h8ZkMKxVb8A8mRHnPi",
-	"MBuqsh0Nxf6/ff6C1Oj1/Y00ZfhMR90wLe/RSDl6EzcOPRemnKRr1ZQ+WN2qGs4fKnd7nev7mIOQGHCP",
-	"Ea9du5RQ6TS9HWnXV6GzQkUK5Rkq0+DF4JpoeUWwS4aHd+SGZHxy6mwka65abEgGtUnVo/uKszybkk7a",
-	"Y/j6E7Em/kOtIiL1nL3+1YHu9CNMW3XqP4UV30fSVEO0ufa6nnabiNGFTsRcbtU1TF7e9X0b+4RWyA0N",
-	"ry2rMbxHYyMbKrIbeReyL6G3F4BTkyWDojJ7XriK+BJqJKoRjbJrQeJ7kYMQS8hkJKOGEufqukMIWng6",
-	"qbQQ3ejYnlvFARrjChPyx1UUi6jlR2hVVl/tw7sQi/bMIyvAnri7PtIVrf5qiPj/jahPHZ8HW3Mxy+hZ",
-	"lnof6R9c5FQk4N+GRDengGKiLeCWyRUiz5Bf5VL7zIctq8sjA7lUkEc4L9e+NzX4+HKPSDqN79TEeYCK",
-	"/IzRrG4n2q7jMjzHvElPoyq9he7o3v/gk3cm9oAQc1vTVMGv0YNQQ11Pusn/Wy6jZtlUTGtsdD7+oboj",
-	"+gBA1AcT1BmAa3+VSyS/YmmpdFKBHq9onmuSlYzYAUgjGXL6ptSY1ePnpYUujwkNDm5ZyF34dMiChVBp",
-	"q9EhMYoLsqX2JUEhX9ejXu+8xuQynuxYM1ZW4b/1wB21FAlRTBdSaAibZIqvwrDZrtfQtB4ljAahEZ19",
-	"uaPaw1MFP6Xh7h3cCksM4VG3tdyyzp7MBN2Gj0xamt6UZubMWpIDRKyQgX1ugph7iTS3n1Npbip3xzgb",
-	"QyS8nh2zskzFahzCcGN2RGFv/gp3rKClRtgxhz+W2jXmOcuAv9pFFI21lCp6Pqpzv7GMw+6YojmBF5oV",
-	"83g4EnJx5t3+86hXihW/79ZWWecEXyWZZBgdUuVMAHho5z/PxujVnCjmqo89WkXwJrVSZYLYtuaaezxk",
-	"p1uFsPYy1rXMFWksZdKN1JFOKx5YcmwW9rEhT6dDkPRAck4bqa4nt9wmxKRXqOZByvy3XH7FwlBR7bQx",
-	"OAiYF1Zi3hgchIBbKpQrFPl0xCeOvX/DmwPrBGxFn35s5W+h7OHOqkJ4FNnheolSRNS3ic1Y3ezqzYER",
-	"R0y3X+Xy9G8ub2S+yfarXMI0arUj0CTsRgaLZar6D1BG15JIYSWKffiKnEH82JUJuYbbFH+DhZ5QWB2W",
-	"oQVTri/4wEdhu3xo2j47MFawH0pdvoJzRnXIPhuR7EUYWPgaG5di1ReeaYM9p5WTLvhm7L6QxU3VFbvj",
-	"c7S/9qAnxAf74Fa0FyBQYGBUvQk6DJ8715HDrKZr0AnCoydIGcOEg2m2Gtxdq31M01dOubnZePd0+6uv",
-	"XJ4QxP4n2QgzMXLsOfjGy7CDDsIxYjjWNH2ACI6/ZuIpIcGeP+h9gGec76FXmpdEEJH6Y/rGC4nT5RPX",
-	"wuWECysk4SvPamDvRsEVFFhZ7bvhwNzQwmvpLWC9cD54MDfiJXQz9h1p7Ue5O9GVPa5deQWUJYIeFOmA",
-	"VOHh9vqBN+7uTn0nfmZbakM2EtCsQD+ldi54jPSUWs66ZWFfTvHalqOCvH37wzcvyV/evnpBLi+fXH7a",
-	"Gf0ymEwRAdVtxPD41qEr9+xHqgH4JbXqJN+yZ+Ti7OLpyfn5ycWTdxcXz7COfoydKrCegJebu1qApbV7",
-	"NMtX0602Z/wFkk/AReJvCUAq6tuMzhziqjZS87bq3WAOX+/V443Xz79DoAlMfoSKJUdN4HnfMdRn9HLU",
-	"edf8DpW9Js5jMEV6TPD9hDrbQWLvJ6dghrW1HnpyQrjQhuZQ943J/aez0n0LqjqJEd1y5MqQHq6ahcca",
-	"bWZdpcGUclP8QvVKSOTGbeDh5BL7VGNS8TrDsNs+rNwGdh7V+fvv/Dc+ZdDr4xU0WY1WVkGZjSRduly4",
-	"b1wm3UGZcLU62ma9H8HuI4AOaHUtOGCQu9eQtV1wUjf9adC/jgDTHvZEmtiRYUIm4QFKTIt8IogkpVrp",
-	"g3ilsgzzB8NIjnXL0wrTERIjp8E6buQuUEkdh2HM/bxnYNhLM1C+YDywGGQ8A+Y8oYLtgk6rwxAav3FN",
-	"BA4MaH8j19+LkB023Q9eR7pCYVJrrtyrhQiOmiA8qR9oWuUxLurAyuNvqdiHC+jaDTZcCo5r5ZP4lkGJ",
-	"75qQEADoSjx2of2DMdb0pyIj/yqZ2mNfXSnaXprBXkLD7UbxsWEgGKZZrX9MT3/rlX51T8j0sEgjJXxo",
-	"Od+6x5pQZ4OXtH3oK1cpW9QZaN0yq3yPSDiV65X7tsbLiE5W1K2iBieAj/kp/MtDnw69g4iP7SOTsRUt",
-	"c7N4dm5NlL6ijqntQu+Y0l2Dtsqpfvy0lVJ9HsbKUVN6ELqOBn5djo3H34LH/FsRj2UAymYiJk1Pifo2",
-	"hOWnVSDP7530aMBWeP8fJ996oXDyQqsV+o+g9IRgOibZ0oxZuyGV8paHVVC2jTWFgZEiy/+a5RmpHzhS",
-	"88P1PfOB7xl0tFbpDc2ymxXA4QQqgiTW8LBcQ/aBLJjwbc0JmGx4o0M8JmoZDaAkDLSaBApruWVA4Kva",
-	"UWCg2MxDQGzsY+aIe4DnOUqSd9V6625h8OjpeJuWVk4xsF215W1itHgvwcPQnVl/+34Jni0Rbcigh6C7",
-	"eCRBIZ5hVcHWRnI9JyHu1o3gZSPXOryySH3S9caBglCCOknTzeQ64lNuqooZrpxMDpTIlMYEmdOXxDy+",
-	"ct2K7Xc+0W4gOCp1om+TLzvG/OSy7ccxRg1MzkhYIKwP9FkN6sylpcnTs7Mrcn4RAsVu3zuX4XsnAmy2",
-	"28itB4/yhUiWAr5brBQaayHa/TEGMKU7ZT3jWNQ+723kC900I/u5KTmp31aFXwcq8G6g57ArEV11yVLq",
-	"/W1O6QrkE69MFQoJcEElnh0DTOtkSCPTsuPgaWhghAki5FJme/eFMJR0qE/ZbiPrwvU5uQ+7OvdBSIMG",
-	"JETf7L+GZgFPTvD64HNJh7gzGOS5J/ahbILQhq6B0xBi61CnXzTPK7Qd75SLCfcD7gVwE99o1u0/OdoF",
-	"86Bkt+emn38HLA/dcGmuiaZ70BWCwfuyou6QvuCbaHVYxb3crAiqYVob5KjWGbzFmtt8jNhSm28eIMr0",
-	"rRTcaUadPkiMrzdmZj1BofiWqn04b3THs1bFfGPAD+Ff7yc0zHEKxoeFfdx/JPHTr6c06dA7Yhx83L+z",
-	"X1/KMhToJRuralSuKqcGb6gmW2aIxK6JVudxRSg6WnsykiAcKoyyugw4yHLGzCfaf70DHFkBLvlGnLdC",
-	"7jrCItLWPJBMXFez9AsFm0U4M9BDCiYigAU6peIZeffiDbHb5sPOXop3HY19iOswOr4n+BQmqvf+CGxk",
-	"wj1m321YVaMEATu3j5oxHWmD7aEup8ueF9U7QaPUb92cEhm/20FB5sg2fbya0kE0Oy3zu2556TgInizN",
-	"jCW9tY+H7U4P9HnPVhUN+lazalGpucSktcHTuNTs7hVO6vPo7gW2IOnfIR6FqG6dg1byji03Ut5Ox/UI",
-	"9+MbtyIiMD8vT+xESFXRhq4mcO9qsmRmxzC3eAvKKCU/vP3mNIRi0Pj842RarM9BA7mZhW5kS1AH0hSV",
-	"+r2otDQFLc2G/PD2dThTmafGlfpT8ua7vxEuXPvB08UzUeZ5EpAw7oMoYf7xlqQIZBQKM6gQmb+kmj2+",
-	"wOSFJ0+ffP4pQti1oJZ9IQWW1ypGMzTBcb7jRbXu21V54qJea5S4QjNh3roEjA6NobguYMdZSYt9aNZc",
-	"tKwl7vOEMe0EjKCw5+yWseLG1+7W3uXPg95lVILpHsqGpMq4WKOX+ZYVpuNifjrqYvawXxXODs8Rfsiw",
-	"3J5ICg1Dl3npDMslz2Z0qJoHwRDwsD8ecrA33DBBD3vbwR4ELTFSBtJRXlYODvQy26emZbdUtukcRnGh",
-	"gjBvlAK3eSzg5Tt/+7wS/9YVZlnuuGZEb8CnSkXmKuZ0J4c9ai7DHjluGTg+Mp8lnkDjRVcdBbWslx1z",
-	"+UUvr+higkMtcC18Pv5WE4W+PdO/s8IQzShkvNnpCssY6JcgdE25OCVvX33p1OHPSbqh9jJ0m9qcxcTb",
-	"IKpXVrQ2wSa197wPHboWXvCGKbvm//nn2ckX9GT1y29Pn/z+X+Fmp/9mQcTuGjjos/PPvvj86Rfnnz8Z",
-	"hg/quWcc2pfveG6/FKHFWFfaRi6qEyoXT/pCpVTaRTq4Ia6FakuafP7ZuDDttpSduwsuRXnma2WFNeAv",
-	"ji5008jEuxnoE3slf8d2kQz7mb0xmh5lQLMqCyJXkEuXNYPu48mTDeCYQGFKfOQjhtnvdQIndY5Cko/W",
-	"u3ZDe7t4yuE0990fkKuQKboyoQvDVQw53LgaadytzOV45nypqNqTPUCsg/ZlFGeQymGvymAc+/z8/Mn5",
-	"+cVBBaUHlHcG7HhaV+q5dU9JHj2/ODuwIrHIqRhKzNjV3uYl61apNVSXOgcz1EoG5mMXgo9FVOMZ1Ybj",
-	"xWDNi/j8i4tkrDrse99rWNEts7d50gQ46p3ORnpncBy3iVL51V81K/Liezt45xynMO2IaR7fsd2bmtm6",
-	"mCD5CD80TjZgTv6fz7/tm9hPPr/8bLQPEnzrl9gEqy5Ho/rT02mKoxtuaBt+YsvnpdlEgXT8MAOT9upp",
-	"Z9aYSDXWOek4fZYS+FxsjlXOYUcj8Nk3zXa+QUFV58aMpsToo963vVyN2BJlztMA60BnlrF5P7cPfck2",
-	"9I479+Q9NXZfhz7DI+ne6AML9rPb55ntkEc2w328Yemtyz5rT+airwuEd8rbo9W3I3v1NmyQLmXZTT4I",
-	"95buZC7dI+2opeqMLK75tfiCcjf59pqm6yjh292ngDlvwlUjo6CZiTWch6kLlk6A57QruLaPxu+jVq2V",
-	"tw+49u3/elkjI75A+7EYRYP1Vj9toL+GkXmGlcA83RBEb3WpRRsWSGlPa4f3mK8ISuRGYhCDzOOBtW+2",
-	"XPjQRG32PXkyCtjLgvkk76yGB/WCInO4RbBuYqQM7zrTKbU6THgiZ2efj8/EjxDoFxECg5oVDEJYwI6c",
-	"6RMTev1PRs2+r59llmT1pWajlWEDEhKXlVSc6bZ9Gp41nI0Da1C+Y7treseyf/hs61GF63xKAKefPnZx",
-	"ds9rP5wb5qZemR9hSxR0VChig4BQrbwGI61mgobQKxrzOnPbxIv1UQkugodSi/4IZ9X9PU0R514dNGml",
-	"NND9iDfv8dPLMcPqiIolzDK6MJlfx5rMNgDfAv4s9OE/q6pT4NmE7CAlzOXEVpeYwgDUVQMaaYo3IQzH",
-	"F8vbe2c/5ToE1Um5jWyWGvulADUa0lswka05y0nFzD5240NXvgonWUCcY+EbeFT1IQwhLZVP44Ladgye",
-	"+5h3pVBieQi2n0M6Q+62LEAiYr3LxDhYD/FO5jFm+AkKko/n1p+nyBd01JOAE7wu4miwlWpunwkt8/uO",
-	"3OlkwU0raYinp/M5WRogGUcTLrJmICKW4ddc1jES/FpkeoD8vu9Lk8ptBGqAQis5Ath7/Zss2jKk1SMk",
-	"uG2YgNx70Sd3htFbeDD73fWSSKVImRKQjXnfLC6/oCn5MZ5uB+fHRJ1kD4DZP1H36JfRR33/34t+Ri6C",
-	"RrjkY2g/CHDFaDBlPHNx6a28g1sHCohjWcY5O6SBQNQTa5lbrgyiTeyodgVkma/0ZBM6lMInGx14HbXc",
-	"rOf1C+hQPKQA1LP/baBFVQQ/IS4nq4jv9LDutITbulNTLGjbzxgEjpksGn+S6vbasGJG14cGqMv0lL/a",
-	"7z/9QoHdeuNfDOcf+qjIwYt1DRxnLkvvde8mGn3JeD9N507T87oMYleHUJMfzDoYu89g4F+GYy+TVPL6",
-	"/BpXfee58JexFjfp7embCjTkPk1u0tYFcAxlwc/nAfSEaKiEZnOBeSOJ4PaOuCn1zMHmt3epJhxbZji4",
-	"coyYSeSL5m2wtdscMih2x5RpwVU0XHN3TGU8Hb33f3SPQS0GoPUdkJ9MzfgRsofiDTqmDukS9cb+9CKn",
-	"utXrRLO0VNzsm5g1yWLFKCR/JotM8TtI+s/YigvunA+QJTdm0uHM8YtHmPq13Tw706YVW095w9cb6EWX",
-	"8XK7SBbYmGzaHKuhjzDNYKf/GTwaxZP/VS5vDjX4aldE/091sCT2t6mfH6h6rnA9KyxThPmtrxSsFKMc",
-	"f9hy7fvXu6M7OZ/23gXWOMegFKqjVWOe5vasaJoyrU8b79+H03AUZLVqpKoBcyRsF2WOqWG5SM4ljB8h",
-	"UjCqfR94/TgOxUdGhYBrV7ORvjN77Dhjr+dm4df07LGhg5vth4AXEAeZUOKv0UjQsQvkcAg6QwvcGGfY",
-	"/UKcQbCBfyg2+4elNAykMuCcj6J94vF4COXzuLkWD+BZOfT6kuhO0jHIT111HNDojqtyHO2x/OIMKkGS",
-	"2X33fDKI92aF6+QOyDA5MKek1Y0zUFd0YMrJdH+v92bXE2oFCWb5eoCZj3Lg8Fg8yIHzGF39FEFYHcD3",
-	"Q7Mb2kTbhXq4HSZNIBIw4SLYULxV96cYItJCIf0WqoHtTFN5x6CVvVytQO9dn/ifoF9zDBw+pjdlLKf7",
-	"OITGGTGSPAbIFAxcySJn9TKguMrIPBuA7wqmNUT95DtX473vDN0OZQfYPpJTL1fE0QjcmJZKrZx6CIbN",
-	"A0yZAj0K/vCaYw73iCummQg3XnTRxMamtPvW9G7cYsPTIL5JBetUBUwrgL8KhYWkVFTIlUGtg2c5i3PU",
-	"ybkv8DJQEySa6lLMnVq7zdqDOVSdBFznBjrPGKvMCjAS+3pdhRgyA6Irylqg84HD8BMHPuCy0rkJlwTN",
-	"6tQeyf6iJOO6yOk+qVYKoeFYh8te6ac3SNq1ta09m8TbniGPxtrfcG2i2WYDgnPm/eDnHbghtoyGkK6+",
-	"tb8mmu41xHXqk6AYTTcQ3HFHEGHaGuBAVRPc04l9JeeQHgh2BPLLJXvLNJRHHeLKSItyIiZwxkwUcBAT",
-	"UqZ/NepO37Kt63k6QbrISBf4uPO9WSgfKHZFyRbueoiqgavezqW8vSLvkSTvkct2m33YnoMyjvsg07Yr",
-	"6B1ArbT6Ag45DaO2ySoHItXaoXJsjdpBpX/1gnzx5PIzUuATJJNpuQ22fEypyHjm8ZPCLa2lcp2WsAcB",
-	"dTfckjGBzQ7mNVWqOTdQbWwkySQBV0kM9kUxo/Y3PdiycEecMhav9zhvgTnsmDBkp6RYn8YbwY/6yfDj",
-	"0d6ouH8eVrazKZOlAB7Qm+XedM57/JjGMZR4Nh32qAArxk60M4nJpyBl93Ryt09AhbjbZ18pABvB/sdl",
-	"aJ2Sa2sPsAw7aSyZxzx6RihBqroaeoAAMJJQga03rQGM7QSHLQ4GMoKJ7MQohkU32HnKXhpclAyRoST4",
-	"zicbGCupQmprJhGwTt/aS9JIyKmG3LtBANVuUo02jEIu9pvXX4G22sy6eEag/cIKcZrc7vcASaYyU2Px",
-	"DaJh4MESfXciLAdbxbP6gS7lHat/D1GL6RARuN9T78KQlYKLmaZU1Ox4DJ0ijfR5f+53hG2xsRQjWxmW",
-	"77OUD6licHnz9EO8OPwZnxDQ899OZmlwddLl4aReK7qNAkU7mQG2L1sZ318xQG21vmtRqXlQHp+ffXYx",
-	"Wq0MRr//d//yXMk8wwy3To3K2SBCfx83s2kPdCFXwf3pmuRMSde945ov8yndUIBAE3cXtuTgvY3UBfgE",
-	"/w7mr+vn4OHnMJ0Yolvkr38lP7so288LsNxBGiZ1e+SDigUmI8jigo5Dlyq2HWutP+m4w1Cv7DuzMqbq",
-	"mGcvNFR1XkUHIKNZFATwPo3qkzqK6ZY6mfD3jM3Hqc/0od7axrxGXc+TpWtrgsdZLnLIPcKuUQ3c6w9w",
-	"dqrs32Sxyun6ntnznk/sQ5PphCs7DpXeymDTCkYUpJY26ibBJ271VyYCSdSZK+4K1NPF++JIGQQDfouN",
-	"r7nZdNEYWkhfIVfbT/6lZ3VTY+z9CI18oOUPlGTYyycC84AUCYMuGFWynmn1+9SNewuK5+Hbpg0Pt9jG",
-	"dp87xgq7ygCiKtZYBgtwVjxnz2CDr79+fnJx+TReItnFOywq88q3+EgWsLIqiVixNdcGLhJw7YMHmQKp",
-	"rJAINMYdghIJ9b5RJiGWignx3yLgJ7Fca790Rf6XvTpFph3C/L4Ba+WjkK5r4E6eTrI6tIMNDZHTLguY",
-	"kHBxx4SRak/c8+PYa5PSRMNcps29kle6XPaWUYT17EYuPLgHmKntWxMcq1puGdRe95kvHA9g6UaSv7x+",
-	"8e2bTxNi0iJBn/xfvvru+lMIw7El+cvX7969+RQsXWf3phtpWTMtGl2g2XK6oeZJ0os84ZB1e4HLy8eX",
-	"Y5GxGP4mdYhwHlxzttJmNYhtvwR5FvjYCBJngItw74/DQrWXun/FGLWvelBD/B9br2LwSpdbV0pXFse5",
-	"brY8z/mcVmFxH7OZFJcGZ+1kRbtJrmPQPuNi/TXXRgaTzyJtU8H2rHp8Lsv0lpm6/75iADYdRscatPW7",
-	"Wrpr0d6/+vELVh43ZnA6pxiqTtCcmnIMpJqTFwIvXGM9ZSg5xLDiZh6jGR6qI/ta7siKC5bvXVmrx0St",
-	"Eg6oVSguTxCqYIFYAvl+bgrmPVxVQOMqHbOxXreWxPtZXCv+isohz3SbojOqfopg8M/KFupY54qIEjC+",
-	"0MgDfC74GDC06GK9ScG+Xy2e/XMksQcKRpPf6n3M88Xvv3SIDKs5hWfv43fWjr9C1SsRIzRZlIKb2dYp",
-	"vOSpGd4fBF99Ge6efe2vfNe4g2pSKHs+M3f1ubZmzpzwMfBPNNH838w9o41iBvrMI/7dFjtChIAH8nIr",
-	"IqLAvRXAaN4bH1ECI8BNEMFaFQPHtm/HFYg1lqYoTWTUpAky3UiMWO5NWOC41s6hRkWRBIxr35y0BknG",
-	"tp+nU/rj9KGkwykD1U6Hyzg6CamNXjl2JrOyEOcEkOz5y1moHeormuvKaVbxYIP9umCKLZ9O4zqve0kM",
-	"N30YzYuElMZ5+dMfUqaKyG1s9SHCfToPnp0Ppj5laECDPYOmzWm8Tml07mHtHLAH7AlF1IDTxQy/708b",
-	"ucUsaxhEUUGoHnL+RiDdWbBk93WjZBef6VySoWBQxPH+GlQOw1ShmGGqO8dSlzTvlNMGu892+FO59aNZ",
-	"CfgMHk7C6rv3ObywdzVTVrybLHx/veo01jPzB65xmGpiJHUPXGcqOIoPyodj5H3WwuYBUj/rmSopVxFn",
-	"iWY014TWUvUZwkZyox1PQYuYRzU0/aPfePb7I/zbo9/E74Ayol0ThbWEzKJ0Q7mwtx16W2qILYQncV4I",
-	"yChALReGq0Mk8E3QAWppj5Nfhtr1MpHd2Bep73wQROtkIrsCOYh+sd2G5zAbmLMULuPVu8KriAT1edpL",
-	"tpIw/0l3HEaFB3ztSCPsbo5uEiQWwpM5+eZB3yEhfLeR2xqszE69fwPGpuMqPgOepHKZ85Tcsn0FTetW",
-	"/peX2cXl5fkXn076QEX/MFhzvcuNVDPkhuY6PZEbnRBAWUGo9rDZFZvRoGPe0sNvUmvysZN0x9T+hcxC",
-	"2nnqfx3sZ7mBppLddde+WXtvE5pDbcqcvJ7OgnAS4dkDHO+Q1uqcfy5Rmy5zRqAQ/bDwdqQ8OJr8htZA",
-	"P3Za88ks0PopqA/wSWepOdkfRjkIuiuQrkdwVcBAsVRSbJpClnZ/tJHKSoMGzDDw8KEJpn4tx4tnNRd1",
-	"BApB/6MMyj4CFd1VVVFAviEsFeS0bhmxVntYuXFFIGENDAaJNT67F7zqvAqXngGDv/czqwpbwuffVfGM",
-	"tBvZQG0ewFiSFeV5qB2dMZZ0egSHpe6K0kjqh3AWx6Z3APh4RR63EMvOWoBul6PVGKlnhsnwku0pXzwZ",
-	"+PxnF6Pfj/QkCWREsWJ+zZWHCGkmq4ykqugS9zx0/1qN4gpiPs01wzkYjAt1IjWPz6biVeLu+NWPSAxf",
-	"mnZa8ep9/EWqKldrcH0DFqtTUkLv2A1C7Pb3dgP6RuxveTazW2YpMqZudnRGm0s3g6Sap/twc7Ch0/62",
-	"FMG2EjP9FNUhG2g/OWpYO2stSp5MBj1WmJ8MVophBckkC5v3830OEx0Cv2Jrjv6l8qtcYsmMxrCNnV9L",
-	"S55dNlpfYX35QXkWqyaF1OmkAdIGiva89PAK76CT61qyhMDOJAQOG/y0cT2TLFeSsrA2k2XLsFvAirAg",
-	"/SBR2OG9cU2oSeBiJudhr0UlQQN/qmXeBOCYylXQ5MiGrCq9cKquVV8harBlMCzJT8htTcPhMHIgj+My",
-	"qM/3gzgNGtdPH71MBvxjDjfXlX6eVBkJnX867IzEAcYlVuGq33I6gjXBaSTxrNHxJGo6BHQzj/cb8Fqp",
-	"cANdy6FWAbKWkdOM2jfmabRbSfBD431MYme03hc4gQEHmz1/3gfonF3Ou2DVOEi6F9LActDfsqMq01fk",
-	"/OJsQPv5/OmT8WrYHUCHhvySBjbRqRNkS+1LggrQAe073tNQV3uOZLFmcrIGcY0n9FDtIRgAaIAnThev",
-	"Q4h9IW/VG6ZSJsANRPO8wmJ0JHMwN6ehEKqW9LaJ2R7sLaOm5262xpsEAfW2E2m9B0CR7/AwqNQHkWvg",
-	"zQMxa+wYs9FqliXPzQ0XwyW6Iz0UGMYRAI84eNnDEd/IPIu28j+8ucWUVh1Ih/bXGjSoFhG8XWReVcwe",
-	"dAlW2xRCeTyIDJFhgxdoMtrhI9reg64VY2F3QiwzRYECBvkELEN96SzMCEu2LmeGI+GNCCTKfP16evOS",
-	"qdhGbGVuZGkiwOlFTsWzSlRiJ3jFsFYSgWB9yw/h2qLQolDyjmWdQHvgUG2obuU+U33rXC9OKXaSEn9y",
-	"NhpCgfnnSsQHg5QtD3aRz8EJU/PSc5Dp3sb0/flNXcoiUrH6k1fiUbnzScvU9MCEJyPZfIu78QN8MjT/",
-	"2CVm/7KfaAgADfzmOv+vchAwfrGNc9Q4IAOn3FdFDhcswslv1Ckqpsst/pAzN501BUmKXHQPfJQG6GOn",
-	"KxCUFcsVcYuszwrUWcnSoGARVkkTqLS7WkUDXQiq/JFhG7NbYtUTpnEaep28Iy+hVU9gQWyHuNMIrdRK",
-	"C+kf5j8wzWEGNGJRYzROBIvF54OYT3EwRafihsu4A0qIg0FMfDUeZJvbDycEq7QSglCI1qpDJERrz6Wl",
-	"UuCkQAHMHc+Juj+VT1kaLw4NBP3dOfAGuqfdL2MsdhRbvMWzD2GN4weOONcHnGXYZlrS9HYq4893TzYs",
-	"sj4fHwONtKADQTkEzmFU5Zwp6Eg7/Zqr0IKDpxZugiwCszgEEKzBrhkQ/HU2TuhiHncWbiYqYaAHCBmy",
-	"/l2Mv2HOujZ0a37HmhnvEdE0xZXSEvpBU8r5b6teBwpi3ijhJgk2L8EAQSPYP9ZslCzXm1kc7WzP/jKg",
-	"/dH0ceYiRUcaHTHfW8dRfuD8Xzu9snNxrwwmdh8Mjo9sc5Sh0roQdPoNG6n4tMqA3eXwrq3dVToIFOoU",
-	"3XirA7qd63UqmLrxHb36s/IwfQ21VDDE0BaMZSHTZL4VEg83rCOVK6XyMKD9v+0oNzdVJHfQGxl4+WAQ",
-	"dHcevI2wRm2jMamaqNM8Ze46PtRZVoY0tWvEY4Isb5ressoV6/pikbXsx/ZjeKjCMLWiEa15y4xCWL5A",
-	"UYoM1YMViq34hytydgr//9GZRzQkgPsyDgYHBRf1rKo5TEpKkVgkcmg6Spl/pDY/2OQxHjmtGm1Gn5io",
-	"ACm3pKET7ZurjuG5hgxuVVatdKoFdVBY50Cv2nkcRSt26zm6Snyc6PsxY+xKFkUoCxDrQpbM7BgihG8b",
-	"RSKAd+myySdUKmQlm5f7f49qgVZ5TxMxZxqjxwpZ3m0Y5iwJCPs1cnBdKcWV/aUUAI/rIZq4qQosOjn3",
-	"460Vf9pAVhrmFmtZDe9qG7jRCYhGO49IeD1opttXwTrXYHXrMk3hSq+VWUvb7ESW0OzUMKXKwjSV3MpB",
-	"abXcUqxiQCBBULl3dafhXa8Wqpn7av9Q4xIMUdCUSkRsjl/lsi7O1FaFofkE1MqBXIB4Z4VjBfAfJnA/",
-	"1JP34B6MduxZxxTfiNxq02qHm6jdDm+kGrUxpWFaHGPDGpR9iH1LQ93bv5HyFpW2jdRGEymqPEoP24uq",
-	"XF+P871Po7qXt3zlTiTk9Zu7Jwl5dHHm+7rmVAFARjKvg3NXXXaTmKKUAQUO1snsKJHqzOdARLKSpcB6",
-	"zI3ckRXF5F+dgvQ5ToE9fGJcjeLrzdJ1MGj1T2sqz4qzGDrkJIoiLY5AVpfbHARawTSphFjtDnJ30MHD",
-	"rSw2HmAmJIvGUna7+CpWsu93rrFbqMu0jzlWcv2XY0CKuLbp165pwEF906+hfPBLq2JEUo7qGjms8oEw",
-	"kMvLFvuqUoPjbec05EB5cM6LpaQq4iGEPZZ5+I+N/tTDeIP4GER61G0IMZHger+l6hb4wRXDtAuMG1/e",
-	"SsGNnNGZ8Vt8IdybguYRzwfWl8UwjmFVrhQTpqybna93GwkFp5pQE62kveNsx8LS4UN4SlOSgt2o9QY1",
-	"CGYHtqP4dddbnDR4oVq637Jpornm2SOIEjvYi5wHEgsLDB2M13RFb9uJa4HPH2sppdJ4EdxvMQfwQ4HB",
-	"X9j36RvpJnyk5UdvWyjR9nDzK18CjHL5yosvAAmmKlC5tPQicqQva8WZvyOfT3sFGMC+UW3ehHfwWTRY",
-	"4ykykQIkFB7e6BFGuypLSBtyIMJhWQIEnzTDb2BrkoWQhk174zuJTudCgg047aU39uGWE3f8nWvjG5kq",
-	"LPA+5PgeTauxg70WQU9Ah4FduXqEfROyLJ0TIFN0J6D2KZVb5hJhxD5QRQXpHcH7lxrTZrHmxT2bx2FG",
-	"U2oj2/Qu8am6anj8i39ne49nOJFh7ZNOfZj2htUkUFHIIlESaWK1FXNZ3EdJMCFnDgAWpCexfNZxms7+",
-	"yLFHYv+/h5oAL/c3UPkb0x2zWAXPLsLRjoVGdHGoxobR3VjTL7W/s/2xKPKNk7ddkhimb4qq+cFEQKtU",
-	"5p1oVbOBKt0yfUPnjWhnO38e/ypp7uDfA+pwXFM2is/D8OrsaY9s/QV0PtKnSz17P9XpfAGbeSzGcHKt",
-	"h8MU3eGgOTOhQX0ZkzeD26hoLNI7sME7noXq7d/wDyzXNegO1oeA/Xbl/iGkAe8y2fGMKfvoHeXBlLvp",
-	"og1IfKTt+paG/F8dkK7KKF3uyQZyhEXD2HNethrzJwzkWeG/giQHDodWvRI0/jRnVAVD6fD8DBdkW/sa",
-	"zq6s76aGl+Xy7HgYqw0iH2nDvnNX9wO0pI5jWk9y3DqUv7YfmpoZdPpOHiPk3OSAHqEOMCTnmpBvHKMf",
-	"bzksYEEvS2NkDOHu4NUm1fgz182OZjtfm2BgwsqhIIqYBnAkJ6G2stTsilCCXqHEiawEk9KWMosUKMLT",
-	"c4XOj+h5GsuP8YMnuIbphEVKHImsP1bOt5DTOXBJZ2yO0BiIUMFQ01f9o/fnHb5sV9768LkoUpgJTZpx",
-	"Ri/cw787/PO+ka0JBcD1pIHt1wCgA8gbiLQ7ULtDgP3umPLNMKeAAvnH6zVXKO5zclTalOjLOJntI5UI",
-	"DULFMrKQSiG0woQsqf3fYm82VigU0h7MDctz+xeTbgBttChy997pzHxoq6KbmXKEF+aNfzGc8Fwwaugy",
-	"xClvsdoAci12PGWAA0GEJBuqtkMd5HUY5dCyP8n5NlZFic1RwyhmORflh8SFuTQEabY0lfoKEkIwu0FI",
-	"AcLakjA7ANDLCZbmbifINCNixm2rEw33At7FV2sBc5Qwuhv0IULobQYLlGCtqMNgnwj6aRW9xDWoS0i6",
-	"kYhosOP2/Pxl73o0SoDn1yxVbPgYRfAI77iSYmsNqTuqOMCuNc0u31AAw9TRsxrFdqRu4qA6rObl+deU",
-	"Dzq/ZvUAmmJYuPXVm3go34IIeFVB9vbxsV0/txC8chbKqeUfSMbXkDjhmsKUZsOE4Sk1GOhuJUwE67q0",
-	"nuBR/Yktn5dmg61YfOv00Zh5qKYOiRCG8lgBadrH11uzzhHn59uYxi9zcRb9Z4Lnlolg/CwKEBi9lQ5t",
-	"MesYdU5bWTf5A/tpXiMGyXg/TQdWMt4P0/ff1xglrhvydzTUkQrSALgZtKIbadYRvXmNhJzGCnMP0uwS",
-	"cg6d+s/OrsjTM8x0OGs15R9HIakKGXp9TLbIxVXdbWnklhqewgdECb0tM66t2M3m9LeURQjs0/4au//X",
-	"EKqu1BFhq9ON4CmnAhIfjcwzsuN5Tux4GCvi5pRgGgKWpSu2KjVzYK+YHI91UgcoFa6/JuzuJGulwZ+H",
-	"GysY8gw7e3z0ptNlcTTRTEayNa+Z+SEg9tjWZa02Qe0uQtLaB18DLULgwvfXgBRoUhEgWK/Bzay2TpgC",
-	"JHeCKWJYnsPdz7EbNGib7MTOv8LpH/2UFeE7qbo5V+dnF0/GKJuj/7waIUJkE4Rue+5bT62aeYsOtlK7",
-	"hgfYWjN+EccRV+qmnHG8lT4tYt27XSa2622+xP6HsVzu7EaKfB9Ri8Jt8tiHgoqM4n1U9czLJUgZxUAQ",
-	"QQc9y3SQernkgqoZTUyq+69nZNspPCOU2IEhcE0FYcKoPfxOsITgt6zA4YJs2AeasZRvae60nfFs6hnC",
-	"xKOWHixIYKAw3gIV+9BVCmB5G2rYnevahQzKEd+804M51iShc9VCV3qEM5u+V7cshIr3PFVSIxA73Gh1",
-	"rjw1Ve/skb59gTv7fEqHrTDu8veYJYxHrXXljLeFqwMUT5+MgJb+8WemsZynl5ePnwbWs6M6LLCRiUK3",
-	"vKa7qxpUo1v4IMKtFCLdsBGkeu45O9alDYO98pnND9f08hVwWtXTgxqiJVlR9ZG7X849DeMl89MAn5tY",
-	"z1O3GHflWHt8FC+PX0WfDlbwxSCEtvTWN44Qa4YwZzQiErmHC7C3dSYtlyz3g/1T3I5O3zL77+CJryBw",
-	"KBFs547/lu7Jht6xK/T9Nc+6A27vddmap7U7ATAdfL25ocfijmtGFUJQtvljK0MIGT8C5uUVOU/Ozpxl",
-	"54VhC2nSXiAtI+88CMLV3cG5V9CECPnFuLEB05hBf0eyw3dgw/L8BfjyAu0natDAGYkm2PpGH1ARXw0R",
-	"R/wLUaa5lOMQpspDjqQRdxQt4xysy71hHmSzusCxT1PdPIt59dhlg2qsEZ1YDhu/A30Za8C4tDP4RBP7",
-	"BHhJSn1V9wd10whfiYr5XhhDEvqdaz53bZ+ddtnUVD58x/havBaH2OUHmLT4kTGbFmYYAwHNMsV0+LQs",
-	"ldzpSOlHqhg1c+OxCJwVUa8+FFwx/RCo55bRbko9a7ahMGpjza35JhUVa5rVq41vyTGAQ5ube89eJ9V8",
-	"3lSQ7e0ZoQ/0ZhWJPfzUQF32n0sIilDigErA5WvVCinyPaFZ5luveStJFoh9tGhMebTirT2x2MJYFjqf",
-	"PMvZTdS7e3KOVzyIUIif+iitAT/WRHkZdd1UkI99eel7aWIkjmLF+8ba9D8vUim0zNnPi4lOjKS9zImB",
-	"AE+zQ0MBPOQWPbR0u1UrOSujpfVmkFnkyuwchHUUJ3vGJmtZqgjMjMvImHHO3dx+dKkcE4PtbgpN3Kvq",
-	"00MkOIrl5Mn5EBHyDjnm7VhRqnxoW8ZnVmfU1ISFUYOTLYIV8YxqkwCkL3jC13C7aFN1MwZXc90tu2Ok",
-	"0A8T0+XtB6Y+ysV9Yo5bKKaE74CZMhoaP14b5euC38aquSHWZI25ptMeGzhtJSQpFDTUaGwWzHSpOdNm",
-	"8plwUJ1KIkB7AMitKIOxP3sR7TYy93VbkCPZhNW3lNH36D6KiV9FuagXM8nsAcIfrj3bYULV1i7uiBtV",
-	"ZSiAybCRpUqIzLOjNYvDxRyvVZxb1eHUMVSEOzcv+Zy7ww3zJQ8CtTREZSfG0IQf39A7FgXqz4On8F1V",
-	"ZaiJYFTZ/YLiQ8j8ZZORRf3847C0W5bxyVJOlFvWxnhrmCEt+IpGnIyGYqfXG6pYu/eHo5aV4SRnWifk",
-	"zK75fFJj4NqNE3HMJ60WJ1YZpS6nK4wzNLep/AGJJ3LVbz9f342e5glyruOY4GXZYNZAgVIpImhZvl5i",
-	"ApHjure7IzB0GANEiBZKIj7gXMLhmtyshigSQxI/GAyJm1kFJQcwSVMdh88G11vqwnXACl3MPeMTAERc",
-	"6jJWFHBd3ZIVCJBVrdqHcErquDVf44IRslxc62OxxoQG+DqAu4dFZXPkdjZAsyMfR/jVKTWUctef4EuR",
-	"VXfmF5fk/4+J6Hc0nyiGZJbpgaYtlmqa2Em60LN9Hr/nFw9xqg59pn4cMoMq0vep03ggSkHN0mi+eauz",
-	"dv+v5XZL1T6GkV2D1Iz4JqqP1EPW03IdGoDOuIdu0zus1+eXNn16xBg4UGF30+jtby9kqlpLboIUzlO0",
-	"3NEOXOEYJL0JnfEXQALdhNlGHqthHasQa3iWu83+RrjIbj9VBiNbHIPYvpcu0HXH9YSotu+dUy+hefVV",
-	"3w5uzY6Fclmnt5v5V8m0Z/Qhyv/DP9fNaXSJ5BdnIVzxXIo1oULvmMJcwB3lpo4110Gvi9GIV+XxauXD",
-	"ffF0jLjVAqPki4RLcNpjdHmOT/2eLCCKHgjiWwPjWa/7C1ADXnngxhxZkG2/cZbrQJpCiM+rixHbXQrp",
-	"NjeShr+C6t8YSXrdiUAftSSBDCSzYXvsB89zJszMFAN4J7zuzpczjoFzXAl0fudbNvdzZhKMy+/J4h1d",
-	"hwWpoR0s8WYaznjOUh3evTwbMUThS78E55bn+4F7u8m7XEBnVWJFAfQdCGVirxXNYl2DXUPJeLths4lh",
-	"NFSbO1K85kdJ6qnU363GCVKCbQumqku+Y0WwXPNST1SwdJXUPxaMcPnzfvhp3vbmTA90uLcCoSFwh3Ir",
-	"PGfWyQpjgls5EPoZL/UsHPyyG2uKB6W1lIP9KO/YB/MqXLWJ0EhGkiUjLLOX2yl5KVIJHlirz3/DBXsp",
-	"Mjgzt6wwGBdCA3ynuDFMkCVNA7ilS250BFsLx+9PpzSrk88TAv85Wcot/nj+NGf+pyXAUnItTz7//PKL",
-	"k/NGCA3essa3f9v9bF+vflxCUKh+fXJ2ob0KbliotCxfQVckla8ak4F/wO8mf2ErM75yIKHTrDSfRdNJ",
-	"sR8XtoFsmfOzJ59ffvZ0uNi255atEKEVo9mV5SPLE+CnQUQOKUjGtWtc63xoi0lpORU4Q8UujU1o1vRW",
-	"dEuQ5aadL3ciDj9b8paFPDX3yA/4k6UADLhMFLtrWCv3zSfwbQIiaQXBe81S+xjBOdy2B4jMvZMyd3Ux",
-	"ERMakOYQQ9DqbuAkwMIwmRP3d+++qcAWsZAkhdwmWcUCTslrAJzXdcIkWfE7RlyTX+wQXYcO7PuBgI/P",
-	"a+h3Lh3Kjpnd/CCVQge12p82zDhXyr6Z0isV1FUheO7OpXTtiaY8XM2RMRby27yQ2y0VmU6c9wLrvI2i",
-	"Qq+Y0g/fWXC4V8DpcRopTJxOo0FAPP2jsn0bYLkbmhFKvDlq98YDKtZ+ie1EFxeII2qildQtZp0oq2Jg",
-	"gfF2Dc436tbn/uXsQ1/TF6kaShlH5PpgE9VXbYjUicky9mzERnwn549n5UnYfc3pxMyRYINGFBc4TDP1",
-	"C75Xn/KGhKg3vEe71rL9CQ5z6Yi0Pc6tUAvvh7gbFKd5wAVJ921n1GcN19IXowaK9ojuw2AN9qHpxQsv",
-	"Niy9bVYwtE09X/eF346u9WXBtSu+D3ldjyBd+2GvISGRs7txKM9v4CFXHNi28OOxrsmaT7jnqfuSn2Hi",
-	"YcqMjBP3LdMOAyPWWTd2q43FurEaA7R1GCzm5JtHfB5GYanLZC/OzibHxFvsNc+d3g/rY4KhTzyKwB62",
-	"kkaQxE03d9P57TYvLghcL+xANvId11Lxuc0Bl7lMg95b596vAruoItbVNq7NN4l0BIK2ivN6KbIPRS65",
-	"CU8Ge4tvQWPlmtwK6CGAzgf/Xtit61ktkBiAhmCd8u/WuqF6BoTLc4fKAvmCoHroGFGazVyncX6jO2OY",
-	"IlTfakcH9yzLnlVGgAMfSBo9SsP9o9gdUw5SdHTDrv3D4JD8N5uCKj2c0xnPtkBhGXAsiGySZ9EncXrQ",
-	"RrnwrDmpNaM7bYd1ZsRBvmIpDydchhkUwvPeF5KxFVMKsSBoUSh5h9w+kYnKCHWrtmEVMIYbG+QTfhLy",
-	"K/IMDOw0L9GTXIqMpTzWHHRS7/1Ic63QLlSkO8Y+6Of6djCWW8nOUQ1iDHt1eiwyktT+XFjhplCt9OFV",
-	"yBPIO5APMXyMyP1hiRAqmD9OD+3OTrv36isvfK/lkmZBEpRixQXXG5aREp46Ja2m21gcBa4MpnmG7f8B",
-	"uTwhllEVoQJi0oCdEWwyUYq51nIo5qdZQFCDfRK6YqaZYt5RG0jFmCh5Q9aZc5NqjBG4qSeOElO8oG67",
-	"DvaB4jgvRTB8DJsOMBW478+aFHTJFXj5ZnzNtEGH2M7djNiaAXzI6AaCAhpjxeqa3zHEkjQ6whR6Qy8u",
-	"n/Zn1UDFaJ9Ah27Q/OeIAMQvTKf2S3E0gn+vshBiJPRQaRA8Hplpip4kBsoSUNm39BbTUNwTDn+7OsGQ",
-	"Dx/qCHXfAEenIeZGAsyoz67yiK1zoyCKDXRG8CczIAdCZ34I0yoc3YAPTOcb3OyDOefHuot8p17zjmdM",
-	"pNPbsb/0LwTskbWMtO2eolOsJWYNWWXFf2OShuHXdpiC8SM3NNdhiMFWaUrtjDtK/cSgxl4XTAQLJN4E",
-	"aiEmumKtZJ3uIPuK69vQhmMn2ptcrm9cVVcHp1XUfl3DhI9PTHUXS5qdT84HtVMY9fHI9fcok9hWhpId",
-	"PUW5IKWemrmJg9U+3AmagXsFQnNz3nP9OG8g3SlA8DeuTXwO9T+KLJW8ZYJQgt7UiQsKIBGMFeNC5WQY",
-	"oGDJpjPaG/u483AF0UzBixxrfj1zmZi6MgcTRehIo8JCyvxGMSt0Igq43tHiSPxm6tyZGT7uRsJNCClF",
-	"UaG3ITCDe5G2LKzoC7admajqNgq0UA5Uh7Zz4EKHyZHbi7macRoL7U2yQ9ipcBjuPnD3x4G5TD/RWxZz",
-	"8C73YU+Y8H1onUIGHV0g/dyZmtMdii60N35Z+weTRQQ0/SdGb2OVG0eLAowURQ/UeOhGzfOk42PXE6/s",
-	"neLsD3e7rSYyTMRjRLkaW/IAQa4Wgeb5Jlb8Q6zpovfydroYbSFO7p0qbbx28C7PA8Mfr1ifjJFd5ycF",
-	"atBxoWHqOaxoxCbhiArxpkFDo0o2LIh+1VKcvqW7b93ZtMMCwP1HaStxaDmWCJYAvrY2PvsAJmYTTJGR",
-	"f7vt1gwUnR/evZjuU50ZOrU/3MSZx5W5Dx492Aeo/B6sDXP9qRtfdOPP61iBnzuKzEAGegh5UZOkD0WG",
-	"ZkI3/fbz8aTdMth54u0P37wkf3n76gW5vHxy+amXGytAr3W9zk2VuZh2IXkvg8BkkdhOHdd0LEutNp7S",
-	"HPLzn5GLs4unJ+fnJxdP3l1cPMPQZwu9LPCpfweLIerKTdfkDFJ0YWmdQZ+OIqJV4OKO8iM6T0pzJjKq",
-	"Th1/3Efr8WOg3uOAoKYCB8e7gTkY0nDxpo4B3LmaChci3tA7lrhCfG3IylLKKlVV1f1hrUDgmcStLng2",
-	"pMqOgZIEVL0/PNJPUt2+8HUSgbnoGY04sEWQ13YawU2XVJI4vKGE6IKmkO2Nfc5PeOQyl2ZGKfs9WuRZ",
-	"O/u0Xv59WNwO4dn7Nty+gar13cygfyy/fqAREcsi3V77G6VKkbguJQlJZbFPfLZAQkpR/cgybmDzGluZ",
-	"sZwZlvhYtt3DHY1E09kHboLZDs1Mtq63iUdCoatYo4l1FNaWr+acosYxCMyr08gpWEMwT4pJcRMpaNNG",
-	"FnZfhOGihGNSikwOwqWGHOCNLk2DbZcCmzI33B+VyHbi81i/KsAfybWSk842HMgDjjVSqlTc7K8tq/iA",
-	"JFXIB8A/QFr8VTWljTHYul7KW44mqN1a90/PFvXXb1yP+XoEWnDo1P07cN9KRjrWl8ucp+T5m9dErsi3",
-	"1WLIyzum9kSCr8NaV/aDgP3w/sNJwdSWw+fe+2icBk8CU0Qwluln5D0VeynYe/IXIUFKn3DxaULea5av",
-	"3pO/ULGvZbdLs/3UtQqoR7dTeg/kpGnKtH5/BXE+N4mcpux9jfrhgdM3LM+ekffMzh/++B7Gfb/jZsPF",
-	"e9+Dzpfu1iFF7w5hCuD4NGOE5lKwU/Ily+WOOB+MfvQbz37vfhFzhCv94JS8BO8r1EZZpfKLJ5efEdeV",
-	"gGQyLQG855TYK1yTAnKl9+R9Wiot1XtEAQWjxv7pE03wD1b5fG9//f70ZwFFLykT2EWYZ0wYvuKWrxbP",
-	"C5pu2MnF6VnNKo3f1Ud0Ue14wy59tjgHAVMwQQu+eLZ4fHoOI1mWBwZ+1M5GW2NcvGKW19ni2cKu7Hn9",
-	"WLud3D/D4rR+5BEuePF7Mvok9HeDB7t+blU17uBZAhGQRp5A4v/mIAgsk7jfCJd4QElB01uHwQrn718l",
-	"A++io6n2oL94D0xCGe4Hj/J9lQcUTXsLfb3Op2tOoCurI180gG8N+mWlclU4FXX8KvTdyl1Vf3QsYeQX",
-	"yHQrpNDIMRdnZ1h4WTVMpEWR8xTY59GvLiu/Hn+wTh2ZbA+2LIi7biFjAVsIf6iaw4VGrKYIMYacbeHa",
-	"qFAvQGDWnN8lXsM4MB15ohnTz4Y3GQ2HBPMXlnuirdwDcbfc90vsm5BTUFz9Twx02kutKZ/tjmBC0Klm",
-	"mOfmAtsLlIewwsZxfvSb+3n/e/Rk/435g72ffaz96N9ZVvoobPEVM5TnIcaA7XRF/oczx3PheWPfSECo",
-	"uMPnQXDPN4iIw4jbH9f9g9n77WH39VHD0Tomufdf1RiOB+xzcnxx/5Cs0/GpP7hMyfpp555tKkbaMXor",
-	"ADVtua9Smo7II/uTlS+RizLFK1eC88A3+UNurV3Cx9lUICdoEfWNUaPyoB3Bsgfezke/2f/8jrq/tbz7",
-	"G/sWehq98u1n5uysHTsmyJ+Emr6otTSGiWOQ2A7GDKFAZ99UTzeIPYegNNtywbXvRerpWtsQCI0bOBav",
-	"YR8PpF4SdhDnzOUCe73UvlGrEVikYe+UtcTlhpQ1yIgbVhB/QdOYafOlcw9FjppMDTMn2ihGt+0jV+l/",
-	"rjNTXwNs2d9Glez3Bz7loRP+2p26YzAgjuU6mxMujHTM+Ix8f/2jtSZeXD9/Vdt65C9SgC/zjimau/Jr",
-	"Z5AkhAoCLgxnA/+bF3bTofrIjq+9cQy93Ty6QlSX/Mt/X3//HU7hx09dNrVnIKjW1Ybu7VVSYpfOyv6F",
-	"tWDrOLY7Jc8bvOfY0dBbJpr1JrUF3m6qZydlTyTDhJDjHUX7a8+DwEgg9qrKtrhK4yuzPrYh2rC3uMNg",
-	"hOKIK7D3FRPmvT/oLcAoxbTM7+L2H1ZYNI921dTXNVhAIx4Kcy2j5Cxbo7UopPw3/OS/MRWLZII1+TAW",
-	"5NB3vdmabhiizYS+CX+Mmern0011UzeGgpvcUhi9P9w1nJcKQDVVbCauBjCw9qFa0Qe1lezRGFaLMIHU",
-	"nqCjGEswUtIAIK0DZ15SIMRVQFSscsbMqZUxcS0IxgdP3aAZax+bLRF4tnj43RgxWxFF9fCN+F54xEhQ",
-	"oSoZtKFFwQRzUvwBtuURu7MTBE+66yrW3p6vqchyduAOTdFq7rE5zxGq9CNrNUiLIY4gVDsfg9kcR81+",
-	"Xl8cCcFrIyFUa74WVmkR0t5BVuK5iwQUmQrid4xl8MkN7PQkptGIkjp80V/7h/5sB7uJNhvZRr/AY1mh",
-	"HtYGkhRyfsvyPVmyDRdZtVOJa9KupFgHBTEX9qhKbLh6j0MPNaeucCKunVVP/Uf7F/wyPo6PQZV5hTKK",
-	"lb0J9tOUirhqXu9fPKqjIYnI7OdZ5gmweCDx64Z/W+Zsmvw9P/q3g/uaZccxK59nGaGwsUd2YLSOYqUZ",
-	"DXuFGpt5DEka8Anhd45CORzqYYgX8f5cM3M4if4Mh+TsoxySFx4h/vDNfuHaCjzYSTGWFC6nLX5pVU/9",
-	"Z19afhnjJuCKQ8ONo+gn4JaCfBHM+tBSECF3CeGCSJUxiMdvqNoezfwoM6xeim8oPPEHuYgqxNQMMR8/",
-	"qieFCQMhCqiiAGdOaqRK7H+4FEmFOJOBXZoQB+7mVP8yN5VjS2RRZ7SDbZ2VLRH0fHERW/Qg3FZ4tFIY",
-	"aBX7Z3LIWD4cP41u046W22C/SnK5Tohgu6AtgIlYIVPOvjvh+D1iH3wGXfAUvoQ/R85h0JuGe9W944Ju",
-	"UX23SKAGBrZ7r3O5DrZS/f+O5//bjueBoa1w+O7o55JQ7QJO7S5/kMv24vrHhEDgJ+eCwdYji9cNzbG+",
-	"5cnFk0+Pdaadf2HwUnVNav7YyMuDpbZN+ajrbRRPI/Stj4JH78nM2AQcv+MGH4Y+hxi/UZkij/u1KkLm",
-	"Ij6WtRIiBbiuXSJNlM7NxlOTw0APec/j0Ri/6N0xO57lVPVAq5x7w8GYA32Adv6C5eNyAh76jzam3Co+",
-	"jgPQ0zXo3YuaSkIaKwO3VGB9ftTnEXPyuTU+kI/vO7bzH/jIHr7WZx/Uwec27ojb1TxmE9179Tb+B3n3",
-	"jk+5uHPvYAL98Yfj7GMcjodw7H2EE/LIOICtsKB7x7Q57hE5+mbYKYY2pIOfeZTrhuV5vS1Eyy3D/C9w",
-	"2VGREU0BZwMqbDiaypAtdvQtZOntmCYBjzwo/Vl6OxTIveVgaB8jVSbHwVAPZOltXV7AFSl1SXNfIa2P",
-	"5Sl1nRpOIMA4TGp88i08+J+tuNUreXjl7Wu5I4gdBWeEFFRBNq8r49Su5whXTZvG76yv9Zy9tUMqXb36",
-	"B1TrGh/52Kpd99P9I4uhpGOGcOHI4oen7V8hc57uQ1Iwejqn6nqt/X0gfe8rKdjRQ7kPQMQBje8YZPpz",
-	"nJ2z/8Sz04rrPtzxMT73cOhew4f+0+80O0jsPjtuBSQ4JPCDRBupWOWV8EX3t4wVuioncJlLrsZak6Xy",
-	"7SvcRv8ql6FNds/fJzvJ0eNBbzgY5+PfbvVnH3KPAUGcGEk0E5kvfnFtBzt7LxXJGVUCq5fLdOOw/DE7",
-	"VbEZOz0xacMf7Ee/Ifb6tGvRMUQo1OjwuL37GAHdhyKNBTWGKfvq//zz7OQLerL65benT37/r0nxqY9x",
-	"oeJ+QeKF9CcPD54+7n5Er1iR/XE0j0QYq/4I8Y/MQ3X/f15F3UcTMJZBCPbUAAQODHZCs1MqCO6Uq5V3",
-	"8Cs13iMIHh/jbvQQcV0oKUlLLJpjhblq9pVwsRColbQPuN4TGdZrsW4N28GnI1jCVrUoDd9eX8nvxbdU",
-	"7B/o7rJDf1WVTR7CWB9ORDYzL37HWPHyLsJfUKICMW0ASoQ+r6ncHkUufiWxvy44slwQMd1IzUS7KB/A",
-	"UQTOgdF0Uxccy11ltIMTzOurpD4WUNxHcL8tq9XLJYg8pROYRXuR1QQUK/L9VRVRXtmHsEaQbj1uyCl5",
-	"TgrF7jjbuTYoLM91jRvCfee+JXMHg7s8Fsy/c81OPe6SB6vAP0rRaDw8TRF3z2q70qgenrGc37FREKGv",
-	"6sf+o3Vxt46PgFPzk89UMjKHCq7dRm7vWWw33S+Le34CQGGPfrP/idfeveIi+8rnWoxrAQ4UM349NxOV",
-	"Li8/bgzf42WHb0Z/ao5jXtXnsMotQbAqRXh2RWgFMZYDrhhCEImMuxIQqRywGFWWC2CrmlwA7sP7eYyn",
-	"gMpEwWS6B+HFy28ajdGIvHOdyqu2h9CVU5P3UpO//pX8vMi5KD/8vCA/l2dnF0/xf6EzFPzmMSNfnL2P",
-	"IySweEbIk7Mvnk5NUPEC2+8MtIeLfRV7x81MNJou7vqMCBVgSu60RzaLw5qhMGzOrWJdSAOsAJcvfC+l",
-	"KN7yRzh549kzlQv9CAqD2+PKsQFHyt7MiKMA0IJd/t3IPDvyOZvg9TVcsZiMPV6A337lSAF+O1TVPOkK",
-	"tKtbBv0QFVuV2uo61gwQ0uo4Cfx9w63Ov0c8i+kUdrfZ70m0MvyohDs2xw/Xhh/vxvm+vm2ajdUs4VcU",
-	"1FanTtxBYxPQf+sCkVns3uPtKWFepEYV7P0zbpWbXKzatwrbHkc98OM5o6Xq7azJr2W2ZtawbtovoPWD",
-	"yxzhW7YMTtjcIHJg73JeLCV1eO1Bc/aamRfVU3+iSIud1Md2rnxfGmvQhrjka7mzewO9TI7BJW9KyxeG",
-	"fTBEom+j2ivvBXGVWK1+phPDLxDQPqWpCfGE3G6pGPJwvC3FC3zoT8UQbkp/gF/EfTrqGQGLoDRF6YEf",
-	"LBcdRZi8LdHmd5vWZoaElEIzhCm1d0GpmRrydzSXMejxcGuBVVzVXQE3VtNnH7h5D0DOgHr+/pS8yKXm",
-	"Yu1DDwKT6Al0kMffubkDpKYm6YbnmWJdzgYg5XHedqNFmVtoOSVVRt4nTcZyd/Kfl0wj44k0VrM4lrfD",
-	"k7X21Cl7xbGsthtdS0Qv4TwbB3Km4wygU8WYgKDjWB6N/FMmD8g/JulGhpMGXqOHih4xrdofe/gmWrl3",
-	"XJmS5mRL0w1KGoK6/9bKInft1f3DNVN3WHb89tWX5PHpY2IkeXz6ORZOPT1/8vjTXqdvZDZ9Sl6DUzXn",
-	"2nhAStPsvpMxfWtkoa+IkEuZYZ93fWuVMgxPYGjUCtYES3j8gxqALQ3hZqqwaudBxMXVo9/cTxMTiO7L",
-	"2EnQq5dWI06Iu00GFn8S6hAGvKaOnY1urzm3iNOj7AtgYp1gV7jhuwQu02v34J/N9GlNLqK35PJ4Zo8d",
-	"q9t4eXwzEIAMBXp4J4Z0VUZRodF/JkkPM/oHOPP+AHUVvv6l65b9UcN4uBOWBaxWCQXs7fJYB7YumkWE",
-	"9uON4DH4QMlK5rnc6SNwEGQ4DcNp8wOUwZDf1onXSWGSKX3w+45k6AqD0dIlNEUxUl653jBYlMkEgTYh",
-	"6KuDVC+7FSpeccuKCfDED8i2dhv+EK59B5kFWNePuQ5AKcA/Kaiyl77uaBqo4/zf5H3vc9s28ve/gvGb",
-	"a+eR4yT98VzjeV7k0rRNp0l8tnt5cdN5AomQhIgCdABoRd/O/e/fwe4CJGWSoiSSltNXbWyYBLHYxWL3",
-	"s59dtgSD+/3V7LAi3PLwjdiTHfMTeigwgn/3g2AR3vIFNEbDvAK2VVsCpRs6LsTl4LQp5PDJpwEKcAYU",
-	"1EZM/L2Hj1PBIIGAV3NAl2COH3tPrDIzw/Q/gjELsJV9tlf1fRh+d8HNZE6t2CuN4I96rVLNk5c0bkhT",
-	"GDuK7WkTIfv1Bv/4WRge/n2/jeLRnCWOm7PR2f/IVRVRyQNzXJB8O6HzBzwwJBDACILtgxARvmPEljwR",
-	"Ob9pe0x42QpWYRJ/Vys+WTzEJtz3PD4VXGGPSNWrzBUA4nAsOm7I28iPSEhiZCqBUsMAgvB3ZtwekK66",
-	"LHp7gApE4DHFiMA4Jk/Yb1It0HtJxdQxnbl97V8NnO+ePSwIq9EeemU4/X34cHYH4KGdBI2Qpod9vPZu",
-	"0At88P97d/4xds8EI0R5z49vpucw8GNs3vT6ls/wfHWGy1QYRkDZc/YjQkshcvTDd988/ZoweWXYaSSV",
-	"Osig1ewz71RumnjPT36D1bwH162y5UEEits5/+7Z87PR2TL57vgz8wDfERa/ZueCZLpKzQOWX5toE2Ny",
-	"nrYX3m2pBz6GGqfadLXJ8KZcHyH5CX5/8E7r62aBs36Ae8VvUlVHw/q+YkIOjSjBAqKeDFiJUAlC8SMG",
-	"dGvF5oWp4Het6493bhu6sDQGRog25MhraU86TpNrqv1PpXWd4njDLQ8A5lxhix24CSbNsN5jJAVsgHVi",
-	"uhY8uUW6wC/FTdlvG/iPB+NWswf86nXjoiBYY8q4QwznM/ZW/mMUej4loUNsFzehD0Y6cbBYezLZ5ZUe",
-	"DpXTRsL5hVTpdScq7yUQEDpjPlmEvGKAQMIh/+3TH/zprso9u5AkLqHkoQymgyfHx3Ny+rcGr/JNHHSg",
-	"UaiEPvnbnJHYNnDUHE2pwCsD2+vZKLqJ9E9kgp1sJqlWIvk8tJ+Yr5Rfai/rCz+j0t+3uglFuXR23ETQ",
-	"4EQrC0UEegp+CbgR0G7uCfsYVw46l3mfM2+DbFlxYe5U8iSO/j9+mUaMGo2zZ0++P4BjsDaYfcsX4rg9",
-	"OJTM78uSLwTWj+Gp3gnFDL/L4dTIMuMFFVcZTVa75W9GP6VSLc4Dl1aldbgV1v0m1aJLdwEu69Va/3RU",
-	"UbAbiha+ff7Dtz98/3+f//B9myreLyDKcQvVslxt8rpapdlScCXVbASRBzbelJBRDn5vM8qNegE/6QAm",
-	"F4iIG2DBc71+i6NOyQcJUxrYBaHXvgRYZS3P21h0y/TmZcB4YI0O7A5VsGBMrK+5xDaiSFgVasGPRgwT",
-	"aq/J5XhHQ07N2Id51ag2fVlXN/wAbyyni60Q/mh+wt4JOZuPdWZsDl6D8xSOc5vXEreTWZh89d2RfnsB",
-	"sLhmbsVrGHJCWo4TeoDYELz4Gnj6B48QUaQQ8I/3YY05z+N+m6NRoy/shKuGM2DC1dGK3f3u8NN6EHaE",
-	"CVcPAkj4TesF2PW5hnuAYjyamm0UrPS/72KL4InQGB68MsIKdYLVeWFiTbFBOvE6ua5pyITLmQKmEjyM",
-	"y2d30OL2oCGaX7VxX2nvh9QqLrHZw6ATUlyYUDdwopOt67oW1nHjRszOM8cSvQYQ+UwxnTlg4tKTRREI",
-	"NJVmidd1lQTI0AbRQCDkvdFA9FfVOm30RFi7Aw55FUednl6HmdUpdRjQFeFv4YGtFj8Ob4H2o685KQ3F",
-	"KX3hOvpaJSO24pkFeB/iC6BLj8CjdGWkNtJtiKAB12TfDbBDAy/SJkDeB+4m8yH1cH9vqFEX+/SGSmrJ",
-	"gPyGubVmVky0SuyRidMtDW4Q4Irb5h6GNyu5OEEjStOqsaBLvaRiiiJw/8nZC5WlaRe+kpzMC+JbB9T/",
-	"OLPSv46I3rDeVGemM6nNDF82xbv8qX2Fw07MIsOUvlxrDCuPdtZ/KThCoLH+LSZTqvWdt2B8c+a/+5vh",
-	"P9lurjOo3XmV8pN0g0qTG4ZNGF/mD8RC2WbCHd9iuCBQxJ4gJ5LIjppeu/gnJR5ORjsfrMQLXnwdAFT3",
-	"D18Dt8+eDmC7yAU+1WZ7Sxwg83s6agQH9pqmmPN1GNNJlpta2wmL9T3+wQV+s8kqQ9ID4DK7sObu4yWQ",
-	"VEL2v4hXrsqQEW1ec9HDNxU977aKHKrKGspfAcb0Eunp+IbxmW43w466Eb5WySXwQrV6aSctCX8J1Jrj",
-	"bLIQrrbnIP26Ok/5zb5sag8AktAroZbCGTmxQ8MkSNN+QZIvUNdSxjWf2XkAq9XjJ47CWRDPWCdpeaIs",
-	"K9Qr24LqS8XEfzKehn0FnBVyKS4Zpx8BBEhnjhmx0sZZYB2oqFxAUq59qZtMptqQbl37YX8BHpP4tcO0",
-	"UIB87ic9tiyRwLrD85R8A8yzmpAap1l31CGfSa2o36+EusEhHZ1zRFlawhwjW8Yl4dhMBK0HTJ1jM3lX",
-	"b9SIU+NsHyrYShNauLU7vhAW+zFxWuoX7E6K9YjZOfBA45hL+mec8JJv2LiWU3OpE1FZuOAfjWULwELq",
-	"H93Gzj5DmpYKTjnkqekEevpBjG802BwkQPn2u+++xipTWvkyo84T9g9AuOQNp/0CZStgn0V8gmUrOXGZ",
-	"EaNw5fYHUyjIN4K2JcPvGgMPlPjs8ifGsnJyBP0bcJ9u8UvRTtNeNDjgjVplccAT9hpKyGByUCAxWSi9",
-	"TgXx5GFZWbYcC1MsLEsMX6sXgJ8BzhYs3PHzVxEpE6uDvGhpRz1hH+aapXyysEFCfOJYqvUCM2upVq25",
-	"qIpURDV6fTHRaSr4LNvJSRWH/SVYqehrh+Cl8gIXqRVgGLygA3aGtngNGRUj3lr/V3OdJmyKm8jvML8n",
-	"YZlatW9vs00CK9GOI58GnR7HJkysLt/6Mk1plZddRSTCehXdNzybsY8AVuWvtVmIxOv1HhUZbcQllffq",
-	"/Oc1xBTf+EEi7vVTCly8ifM/uND4TbFespOoAtI40Wr5E+OTlopx0lOgeJ5zlQDSHynlABG3fMHWcy38",
-	"D+a8QAXF/L0koK9CxbGDQyQyHQJzDANpigTysht8K+Iwl1akd8KWGn3qtWJGzubOlo+Jo9SfDuOmcAee",
-	"nVc0sBNf8Ep+hp7lVNFSS8wuEygIqro4Py9enJ89ff5t4eL8/bdtbs5Ujindhjk+i+Sn+J05voW8wjnP",
-	"b/hzwRNAONA830zP32klzt8CiUyNL/qsIszSwjbKJZ+Ji08rMesEU0yfB4rzTY12SVu2Z9ur0IVjaZc8",
-	"TeNiky0FyzoKSFK25mn6hL0rk+VdFkmLSWZO6xRGM8s3ttiC2Ltnc8BCjNPMGJGwr2LBDvrtSiObkR/J",
-	"ZfI1aLvSrhtXTJjdTRFuwqDTJLCO06ulsDadkev78zp/XqvlD6Nb4B7oS04KUohT+sJxDzeETIL7InIY",
-	"YeqNpFdAkWMOnTRX54Al5q/P1I4oynxfiFL+h5UYifDrXb1r/Jl4xFYaddPh5uEqX0t2YYdZ6IrqIO4U",
-	"cIjWSOji3XAI+EvHEk30Qe5exTtcmvTsEINSsUewPXeLCOlNGPoXuFffap3S9/bf3SosbHCOpW0VI23V",
-	"NL32CIG+p/TmE+N2Liz+4CXS26+uMgTw6+56z/LYbg/kz8H9GzGrc2+1qlQJ3FqdIt0zwgQK8WYeXErw",
-	"IK2+hOPI3q9qYi/j68NlH657UKHtMqNEEmvCn7BXPE0DiRU4qZS58b71GL5GuvKVb/8dW2GjsAnIDq+T",
-	"BnVyoYMiJCABjeFZ7MWpFRH9T52INNuXTPmfBT8/lUiFBH9Rm0fdyl1WZbKRjq8hlV24GIZMdq+IN1zj",
-	"ATNH2PoU80ZAbxauSGFPvIB/GTGT1pnNiK2MmAoj1ETYEVsIo0TKcmF7XZloNZWzDLcPMUW2PEmpt00r",
-	"1xzGnpZrDlP60l1z4dAlR4JRFXfKnjKu86jx1xdWcNNUDXgDvz/KJvW7DXCCD1L9hRP4SWehB80DFIAR",
-	"H4lUgepZJeyOp5ko2Rr/U+BpvIwHHf0hT9M43og9uO7KRuT+BpuLNG1OYcOIDlkHJjrNlqoGz/P3clSy",
-	"DZyn6h1Gr2teAHHO/V6wHd+zTCYY9yROVSr9xxAf5KGwjSHewj9pCT7NjMvaNLylRd6rl2U14QE4S2ka",
-	"OxCvjP8YaGI705BQoQZl+6HJWnVtvzepD3O9JDSwZZxaEvGZUHvCFNAfPQ6lgGwvTpiV8XsU55LZjKdg",
-	"tvebT8Sb79HztDUAwXkFVjztG4IQ3rPVz6kSgxCJL1xhgiM21m7O1nxzD2UAqAK/q7ebVk1JOXLACnSn",
-	"Ame+0JNKOqb83kvTDfvK6+nXeV8q0JZLkpq2peZVa25ZqiF6cSfw+jGVd4Itpcqggy80syprZQArfIQH",
-	"fxzlPjgolMtJ5HgCoZHWsW3/vLqj3f/uYjLXu+PbfuQrGnhyRSnFydX46PSRXWWQC0q8lUUO4SsswYWm",
-	"3f6266cIaACTKcbbet9NsvO3BK/UTRHOMKaT++HLAHAsI5sh2cKhl2ixpfP/J36o2o7Neto2VPrNAT0u",
-	"AJHNl1rNIjwz7+0L4aa69r69dpfGGeWGrrc+073qW9hWddEi+n03N+JAfxs2n7emfq8VtI6l0pv7qrXl",
-	"uLCUncDOzgBZBCKt45G2+Nd/VjMx3gh3y0/rKnTLZznQZsAYY/G1W1UHwnV1CQa/gNe3kaprYYy6V9vQ",
-	"i7CPTZYWswW/08DTTAKH2Q0TxYq66Zc5omDWIbrLVyuj73hqmeWboJ3k40hlnb/H7KDFXQFS4740SVw1",
-	"t81slWre1MAWAtS/w6hTUlyc0XuTBA6x4RpA0mLU7Btc0O5SA04zK1RCHNdPmL/soucfog7eV+ZqE4G9",
-	"U7j2WuonAY5z3hEs8GhBUPWScUUTjpF/f9EKhfwJBUrWQiz87+ACxvBcPo57lbbdxZ/4P42tGn80enXE",
-	"BqzOTWfhgT23aeyqhcjP/saUS+sAGYxqrfXjWNynj06BoZzOXwH8+VtQtKiFc267V6ViR5YaN0wlpyjy",
-	"msChnk6tcO2e3CokdioNh4bd0JTBRcPfjYepkjwGFfc3hWq4Yig4PFiWmXVsLOoOIur9BpSf1DmYs0kG",
-	"B9JCrHpoXnRPa4RK6p2g16epMb36Vq/V4EnCna1mwAXqpL36csXDRiz3LSqbZ6YVdZ+xC3TLNdW2K/CG",
-	"crL60LHreIOON+9mUqMb2Nz/wjt6P/crqCym5s0VJnAnNPslwz+LeTOhOkrvmjthzm+854s9ci/ZR1yz",
-	"j2zCDbQe5QzXhqLcIwwUl8WLdEfPmWXruZcgxJ0I+3J8JGTNF6LeoHzgC4HX0JO7Hfup1dO2fpjrUB2I",
-	"6bVObsh84Q2+TYVYyRiiZG5udDabM7XF9QsFqyqVSgT1DAyeX/knnWt1/tvLd18fxPEnlNFp00Hgf91T",
-	"o2v/7GXkRB3uQgsvTkWlAxF+d4SYxSQz0m3OXvz7j5INhpgGXl4xAUlBEa6YCEvBnA5NBCCLkI1TOWFz",
-	"nk5D4mshNt6v8bb6k3cyljxpFeTiaqOVKAjdv+4cXrejS30YfItj99XfkwK5lj+mGecKKw7f3A1xYEnE",
-	"dsSUWMfA1iVTUISGOEUrJoboSHaJFW2yIDX9fA4oDqi7cnOpGhiRkqS8Fme9YVu33jOwsr9MEpFUTaEs",
-	"8regRt00gK7S6Kk2CM2STlxisxUQcixvwuNYq3Yh611ir9JyOKebAk/X4k4vxL1t0cVxXREpwrd1RJzr",
-	"H1Wx7JcxF8RT77dscEAaejDhBXHT2YqDe7bDiUUf7uwL8kefsI+0zEWH9Neb9+8YQHQhREt9rX4kZnq9",
-	"zmtHmVsDCwTRcF6yjzwVxtmPsduqd4LgR+E5l+yjEXajJmEMB48Xa+wdm4o0ZWMxlwpQR+AMR5gywqBK",
-	"+IlmoYPHWyvzzyttm8pv4QwNg3o/PKvzzkELMDYhrUVrg6mSUWTKoOtcJfWJXxOAEtTn6IeMaYYV7b9U",
-	"5Re9ZlPoXo3bqZBg5hVFxlYIi4kr2NqwPUKhwr7pq7o9N+V32vuYoo1NX+o78VP4gz7NObS37ARhg9ej",
-	"wBIYkFC4wH+zLP/8NobbinRa2yzxZZIMsDbgg3TnXYSV0SrWBhy1Nn5LQQ68+SLwMw551P4/fEP/NuN2",
-	"LhB4YnNOmOOPmwZf/mdCCPXkwuPjB/bcCy/tSZ1eJklACO2NEykKCCJrCBIrKNPFygggBquNrlzhgD6F",
-	"9zpC3IYObqOq0RLU9lyAX3eWfOQq93X8bWAL3we3MKXXOUwT4b+RX6gTj5Ck3+5kDrI//VMZH9W5voxq",
-	"sXNHLs1DG8Kn/RtCLLzrRLr4qF6s4Sc9bnYsfvUDhr8ZfZhrLOC1xASFmO0Ri2vlDQPUFEvv08cy4gWF",
-	"7UMKTVq25go4MCPse49KDm3kTKpKXslYdBKmdDY6S4ycAjxAp6nO/P/xNK1im6y+CgIxKVVdAxjdFcvv",
-	"60k6KXdzGoiWX/V4mIpcvzXvwxCLaEZo2q2XwRNf+gUtXbe37ob7Ub7u6Qb+qsf9OYH+4QO7gPGVfcr4",
-	"OiOiOLlyoOUEQC0U1XK24pMFn4kR08gROplrCxSnyDTCPvgNsUq5KrJRJVoVSkJwxhSvQrSrztKE+Gbb",
-	"7YkA9qjyO7xmR6+jDvuGO+S0MrCDSPm9Et721amudFSX5SzTmVtljmoyyh1VD9ZYiPZURISFMEeJpHtN",
-	"/1WPH6JgfpBNcMUz67UZNsKc+sRATSoo/oSriUi3CkM6UEiYIjeSFqRSNwmic5Av1FDq7OfTB0qR4vAl",
-	"j4D+dKx1KqDN6qNjFg5SGpDuI7T9hk3JxsLKRKB5ir9BxpVRCPuNwx330v82UjzOgVD1ThieMpcZFf0W",
-	"SLDo461YeUuLzytt6puYvYZfH9NhoLEBRv1+Dq4zNr7wGyA9vuXFkcjY/oB9/llQ2R53ELDYAkJPT9mr",
-	"m395uwapOOBSC5CTSKosDR13sSBiG3/axWYxwplNfRzs2v+6O8/kkfmfgRJLiTVIMND9ePXHtwanM9wr",
-	"4vVyyiXUSWHZlBPGZCvnf6AN/AyKr5KuT7Od7UVOqbFIjSWxjrvakt7nT9vcpoPGbVvf2pZFmanlj/j+",
-	"aeuT16Z6LaxrPnl77egzVCOVe8ZtVGw9gns/XMgBoUypljIr/yUGbuLfOa0XLNVqdmAXlnb6cfGnyVTj",
-	"Tew6Ux2i602mTrb+yH/pIPc7k6lRAPaEa1w3wl1yb16Vvx+cr6VK9LrZAn6gMY86WYofMUy2lBa1Ml06",
-	"Fzx1807zpfhp/cXK6PkDh8uKb+01ZVpQB5JcK3khP2dVzmCHrrVMpkWpPqJsWm9LWZ9YO3aZHlxjng6g",
-	"MX3k1vpVm8YOIG/FWY/L+LaeQ1zOlEjOpSJC366aMklLj2bSn/mUaNkAx1Ki86D7q5vrnwoQbAxb2Uia",
-	"N9F6IUW7TkwRK7UUF1M+cdo0coL8REP6rB+kVwziiSM4l9GXl4FnBy/gxUQnYgcZxyvsutdLh3Ru7Vqb",
-	"wYPd78Qavmqg2ILTDOLeivHMX5Scn7U27Kvb97dXIwacfM+/+fvXl0w6NtGZcliJAP2QEsqPQEAhJrJb",
-	"SrvmEHql1VSaZY+SzZd3OKlei4m+E2bj3z2AUv6c1+Ma6wqSOlwbV9zahdjsUMgrGvVl6eQHMX6ZuXnl",
-	"VfU9/A/hx/idnHn1eTIxAlhYeWr9/3Mn2FfhKew3cSdS9vzrTrWYg/dNUupMDfuV5zuxDi/4C+hjrKkf",
-	"G722wqCncaRaGvqQpgi6EuvwvV+YYg4sRsDYK7FmYdXBshJxMDSfUMKyRAOwC5p7crWBTrLHCHip73ja",
-	"JF8s4/DDexIvPvyaZnJoZ8eu+J/ofgy4mZLPAgRd+1tAWvBV2MMNnI1xn/dqD9trUo+r/GquNTiGkGFm",
-	"YXUuiSsCf+rvWf4CV/L4gQp5//WnZ+1gG5Yz9Ub1enPCV9RxUnad5g8cQLR0xbvr4Uu4Myb2WiX4mf0F",
-	"xLrah36eLDTVqUDjt1gZbWZcSZv31a3dXu9LIx91hL74KbvJDEpL1EnOpfjAYp9bK4HofJDSpxss3evJ",
-	"VMPTBw7j5+/sNYjvhVQAPRZkGWnLiCJTrNuLsEVBAGFpm7X0Kgx61ApKXzFcvjyVY8MNlNyHZa7Uw+pU",
-	"aPiTQ7Dn9Kl9ek34goG1sfTaPsX3ki738DrqTx7kiTy4wKIWuQUlIdHxI7H12h4izjuvtlLWlim4fBec",
-	"uMtxvYXsz+vM45L/SHCrhRCrCnrqbte6nq72mCWtwRBRc4YyGqmpB9EANnIYiEis44g9xJVeYz9Jxhmt",
-	"Sx7w7sZk1l40j9SVhzezj3AXxGwsSY64WCnBYR3f2NJm6NmkXtBrWnlD/wpj/wL9iAd1nahnQTgL1tw2",
-	"Nx840BaA9KFEtFnaOORxe76Q7t99KcXl6Mr9zdsuARLAypkCgECFB1wbU6AZ7a5br/WE86rdfiw0Pv8h",
-	"iPSKr+71copokUtS8VixrJU4d3IJLU7PsxVLpVp4V3nOkemrdeConZBzfW3r/gbRPxrvl9YZwDPQYQMj",
-	"k9D40xEKALE00hB1JTNE3YcnJ/xpIhM6O7WCzIlJulW2Oh/qyAXvIU0GM0IvY3AnqlY9e/GhHLUMj2gr",
-	"o9PQdyvAvfrSxQuv+k0JM3v85uhJSjssaQ/pTCwuKthMzGaGfE+U3xbGy0X1nvPk8JTnYfItpooaUhy4",
-	"jnnK6DFkOoJ2gJXN16BTg9ngXHa/YI85MReFsXdabo99TSQyzV5/GPS4/X4AKw9TNJJz8wxTNYLf1qNj",
-	"j88fOsBdeGu/Pj3i2LuDvAf5Xzgjm9Azt2bTq+hu4fVD99T0L21qXEFBLeCYAa6LpKMzjIIl1Ne/+AYg",
-	"aRYJ42N/slGCYsWtG4U2RxhztfyuHD8/VFlLu6DlFS3shEdUJNSp5jRcpo5cmgc3ik8HMIp9FAZ1bhn/",
-	"kwmzy9/4J4151O7Gjbck/ks2w+XYaXGpK7/3IcGeVXoh9Y146Cl7p9r9F/8z6w/m+06s80UdHPqy9eat",
-	"XtG8I8N6A4cVCHLDMpUI46/InYmuoIEtD6Ug0McSNoQNT+tXWwl23AJiEFGq2Q6ukXzYEBSiHZFjVnNz",
-	"IkuFVNSpHng519yylZHKocNUSSwiPrt6KpOBGzNEeQyYuLNz4FSkZYJolp0YIRT21tnVSbx+n+Z7sOVW",
-	"3cm/GJfn5CIv+cyG4eoIr+tTEsXewJUSuUr5ZkiRfD5XySFiEQm02qmsTVPQ2lH5K1kqlRgxnSaFfd6R",
-	"jhXsUIFjxcll3yJcSQFNJlU7vbryww/FR5RX9iejl+xptLplwp1mup3dDZkfhnsOSKvQNo6YUA57NVk2",
-	"0UbkK8/W0EEEsqmXmM4BEztifvWMsFYkBVK5TiJEDOSML8snElFawErHrgWHH+dVr7KQcPSjVynfAPuu",
-	"63dTGq2n7fYjjDxZY4/TG+iYFpw6dfVj+gtr1eAuhlH3RNKda1f1pFWIrXTjJMbGsHh7WWMTu0p6+ZVQ",
-	"XxRNaxBhAw9dd2kG2LghwggohzG0w15akd4hFaNik7mYLGxkY2zyNY8JdEJ2vXl3w4g+116nYpjk3G2A",
-	"E4zYOJMpRJOhH/laYdEKlijma+iX3Qgmbce5O5jExZ9em1pc5P0C1ZiWLf/B/6fRhcgvcd+2usMNce/3",
-	"i0Gsw3+zDNuWcseUHutkg012BoH9DLvMvQTZ4BOGLqXXqXitXHV0rftqlki4VLVzulfTVGdup33EQY86",
-	"5k1f0f/hF5YroC9jn/q6lpd1p96hzS4bcvHXsf1Nf/oJLxg4Al56bVmw/xCzTHXJOE06g3TRsYGJE2lK",
-	"jY1C+jjR+0iziUU6qOnuQFmU74ndnOrl00OQLAgoBlz8sWTB/yEJWTbzi86mOlNJRzrX0KzkaLF0r6s0",
-	"pYdoWjLYZrjh3rta5zrLZlrY0LckFfxOUDdnizwK24RDnensBZHQtzlnqYDyhKjgt1L5OoOEwbQc6Nu6",
-	"QJt7fa+7C+4duNP9sg4DsQstBzAuR3tvvAE71EDHnjdZGovQx0TwybyrDtgm23kVztLHjm3wnzCMlGE5",
-	"90NRKu3k5JgqKf91PXpvWTo4U0D+zl5hlF5YqHOWbyzUuknLnE6TDgUXlawlgIGk+YgwdYMsY0ME46gF",
-	"e2Cdedq7zvSBshtMcaijRDPJGY153Og7+IgHYbehNd6D3OaIvqr4nT0C7vD5Q4PtCm/tn9iGWllt8dq0",
-	"b03VjluBhrc8taJcHw3uDhfxPlfNr3pMgFTDFZOuQFoDBXyGq07Xup6u5og1fQxsNUMpzXslYk/irrhq",
-	"WljAGm/lWEV5cKv5+DZAdFvwFcfT1BxhSduR1ODK/JU4aob0f0LVFZ4ABzLUtOl1FpA4DafnjZyp95R8",
-	"2XUG3kRCiS5W4TVUqkvLaJb7keBXF1QEktw+zBQ9fGAbVd2P5yavbv7v6Oz50+fdfSXwBtw4sarTg0g1",
-	"IC0zcjZ3l1BBWKAb8L/hdiESNtXHKIyYZEa6zdmLf/9xr/BeKoxMivMllymkUXLOayucJRYEBJTs0RyI",
-	"q41WoqQ/u5tpUFuEV3OepkLNeu3QdFx3i5lw3ba2qBES2bjQO0EJkfgLOluZwNUIKwYz5ZGYPDZgHWOC",
-	"9EB54W6sFxeqMm71vqwFPJxo/k/QZnQq7Ni/pmwGEG5cKdpaHWV8i6N4H8HvcGrCoCGqi5rhnlBirbRj",
-	"QiX11UC78Z59ekS3Wqe0ZP2nLoJs8qbmlK46tN6HZ4ncAcIMm6YV/T696OTjC96r4lGn9JRtdGa2QVr1",
-	"y9YCu1patgulccUqr5vvtBNHr1wfthmm5Gf34H07PhjpgNVJ+/+43mXnzrNVw8Eo3O+r3k5E/+wv/SgM",
-	"fVhyN7mB7xDhz0Rtuf+hhyfrOdUjNCCw0N8pEKf0SvlUT7jQRyWKnCmoElL+ymGLPKQDgJfvLWxf186H",
-	"oc4YVp4UJmvZXq09ntjqqVtz00zUexMGPZBz6F0+Cvt70XHwmLECoso1tIKbybyuVPxZVan4vff+otcU",
-	"jF4b6Rx2A616GVU3FV8WRX32CXkZhcqWEKzCf07snZfZkOXqQYLkrI6gmP7CT6T0iJ2FlTmhcdg4nTi4",
-	"9Cy4FOXubQ4HDXFZOBLmes2WXG3woiD4ZF6ZHZXqTiinzeZAb4Dm1AoI+CY0S3gADXnjbPz2qg26T2nI",
-	"N610gy5s0haD8q0zWjve1qcWtEEU+j1IIu8aXJjfbnleBhz2WS97eC3EyjZ4tP73fR3N8Oyjz+T9mQTg",
-	"xbU0AvmpDHklSBpP9LITM3aVOWTbsdBdymkwZlqlUm0hTGdGZ6tLxlk+WabHn8QkZzcIkwsuRJtLDr7j",
-	"iSWxVm8KJLduNGe3OORRY3bgG3arOq5GV5qOlUJUMvjy6g09fsSUWFfGaA7M5bxMEvi+/qA6+PiH4N4v",
-	"vLkstLc8Ed1RRRfkcwk+hhUTI5C2cY4VnxLbw+/ZoRFF3gKZc6cXIkixN0ApMth3gs3xjyp0rsw3e3Gj",
-	"E5n+nmtGWPhGo/Q7jRnew7rixoWPBh54bZiTLhWHXUCe1zhZVU+apNza+gcN6z699ZJTMxTEQJwE0rIl",
-	"vtZvrZInVVmaudTWMeBu8X/SWYVmYZNecLto8Kle2kW+U/swzvT0l3YxtHnO3xxK0Hoq3PwFaHxJ1twu",
-	"QrtVnRlyoUIRmNLrEeKDPulxV4Vga22SZlv0AUb0mcfWJmkioIApduW1FMIrXDHxGdVHK6bvhIlyWPIN",
-	"y6woFj35u/cWE8WBjW+3osZ+FfVCirMX//7Dm8ax4EYY+NcffqC5C8Y/M+nZi7MLvpIXd8/gVKSZ/BlM",
-	"KB0//jEhZANzLPzgTjqeloYQOr7wk/wqVvhhcMULP/qkx8V/4j787x///d8AAAD//w==",
+	"7P37dxy3tS+I/ytY/T3f5eTeIkVSD9viOj8oeiQ68UNHlO2ZiX0odBeaDbMaqAAotjpe/t9nYW8A9QLq",
+	"wW4qyczce1ZMkVUoYGNjYz8/+7fFSm5LKZgwevH8t0VJFd0ywxT8i+Z3XEu1/45umf13zvRK8dJwKRbP",
+	"F2+NJjzPiFSECmk2TBG5JtxoIuiW6dNFtuD2uZKazSJbCBgkjLnIFor9veKK5YvnRlUsW+jVhm2p/dCW",
+	"fvqGiRuzWTz/6ixbbLnw/zzPFmZf2oG0UVzcLH7/PVusKqWl6s/ww4aRj4J9Mh/tzMyGkZLeMLJka6lY",
+	"mN/fKwbTcRN0gyWmc3528SQ2hTVjuSdTZNX2z1NX/Ky34pIaw5Qd9X/+9uLk/6In/zg7+fqX+sfTa3Ly",
+	"y//6j0VsYjxPTIkPT2gt1ZaaxfNFVcGT/ZELvuUmTvSt1IYoudOW7hSoniI3jtL8cs7WtCqMpbWlBP3E",
+	"t9V28fzpGdIF/1XzAReG3TC1+N3OSTFdSqEZsO87JZcF29ofV1IYJmC2tCwLvqJ2to9KfOJ//6rt1H9r",
+	"TOI/FFsvni/+f4/q8/EI/6of+XHhi+3F/7ShhuyYMGSnpLjJCBU52dlfGklyeQqEc+PYz7zIc5a/FkoW",
+	"WybMB3nLYB6lkiVThuM6NFspBnPvbEK2MP6Nofl2xkc6+X3/mxsj85/5JVBWLn9lK2M/A9N8x5QjU3t6",
+	"BRe3cTagea6Y1u7wcUWkYCeGbxnRzJxUZWCM3rrK8K3BjcCnugtyL2c4s+R6HojaBxDZScbelGjBqeNp",
+	"bthWxyeHv6BK0f0CGPOOr/Cl7s5QQzb0jhEt12ZHFSM7bjYgH3eM3gqmdWNTwvnKFuxTWUhuWD7KceFB",
+	"JxqjM+bxX5d0dUtvYjO3AtZxEzVh9iBZJpOlrJYF1xucUhByOTXImTFm1CupIvff92vy8serq4yc2cN9",
+	"fnZJzshuwxQjQgpGuCY3/I6JBilFtV0iJTW7Y4qb/SiHU7PaXPmH7YvVdkuRR3rzrEq7DB0/i+6PSLot",
+	"EznhJiNmIzWzFN1t+GpDKEGusZOX6zVTLG9Rd2iq3zKR9wneOQZwlXh2rlfjadwgTM3ADY6o1+jYaugc",
+	"vWKG8iJymhrnbGhB4TzCYbJjxTnMSpmZZ3Mrc77ms3jQMXvrO0Oz/4nR2yv/UmQKd2xlYjqT4+rT6JXf",
+	"3MqGIuepE0b1RGnMe2in3tEb1t+nsMxJ623uVnetVgWM7EuXN+Ez0XneMGH+xDb0jstK9WeqWCmVudZs",
+	"JUUeOX9/YmbHmCBmJwk+q62wKBi9Y5pwUA4o2fGcKVLKgq/2lvxB83n8rKX6nMVEs5XgG1nk/Y+/pCVd",
+	"8oLbyeLpt4Ke2iWRXDJNhDR42FtHvaGQPjmLMOSWfnqLz16cRQ59m4bZ4tPJjTxxv9wwWpjNKVC1+acT",
+	"vrW0QTvEfnixlVLtrAg8ZZ/otizYIysmHuEA8J0XBXNvtM+41vxGsIjUfn2ypbxAkSeJZpYoknATVUNW",
+	"G7a6jZ5oFE5xUWs1W29w4HOXhC61JfhaKiS/nTYqx5qbuA6Er17zfII6PnDd/0XuyJaKvZsK8BvXhC5l",
+	"ZeLX/LqgZWmHrRe+lLJgVNS39uh8CnbHirFD+w08ZLmJae2EQJ/TKqdxdA7VnlCypXbegoqVVWJELndg",
+	"jy7t37wtgEzPNamEPWA7um8su7EwWTLB8mtqpktlqW6o4JrilCJzV0zL4m7mqH7iY9R77557X8H8NRcx",
+	"jvxpYyXPhhFtqLHG7w0VjiRtRph4EXET3yb7h6nMqoWU/2D5dSUM3tATv21XMHoR2KN1BU+CvoQSKDrj",
+	"Spfub0MDXrnHorqMX7UjTIclvASp5+EPRs3yfll+A5uM2DiL/hzUJz16U9nFv1h5fuwIxfB7JuxF8rcF",
+	"Xd0KuStYjvOAXbEKGkhPa6NLmJjjYvjJTq7xaUfNtoCvSZyWw9+vCf7xOaGCMJDKcHbZtjR7EJRCLmXu",
+	"r0J/GT2+iN1Gxt3w7W+8sHcby9C8sSIQKdAZ8cnZWWzIwJu9eSOdMmIVaakNeXxGcrrXhG4YzaeepK42",
+	"hXuT3NOkMuvvv9EjAQbcnXf0TdOp7Huv7TsprepaG1YmrDhlIrcRDAk2nL+OapWkfSdaeSVybTlhsg0S",
+	"FjpohCDNAjWaK/HzTu4DUiN2tFCZ7p+AGYI/D5vc+9MtF/m4CgsiAx7N3JTCoMkVHUX5jtP9CJp3Lcwb",
+	"YgtkUNaUXnkQX3ktr/IxOeUV0fojB2uj/JYNHNKJWtyAxjn5ho1f04mTUI8dpuCGiG6K0Dumoo7AmAL6",
+	"rVRWWBL7Z8LoajPPYeOcJq1DJKtlwWJ+lTtaVAmtnMKsCRfW1JIqt3cNvphZfdE5QOAhTahiZCUrYdAB",
+	"MkxF/Ogvw0aPNYhPHeVmc5kwiq7MI/BnAp+VpZJ3NHIfrDZU3MzUN/07y7hbSVXFuNLlJvTePosus5Jd",
+	"CxcQGSYfjN96JWsuozW/KDu6bx9FkHnCPoQsa9Kov3EF1V0f76hn8KV9Ke78XTN1bbWSyBUM82DPiZbO",
+	"MATlZW0Y2qaKFYxqFrcNc9nSH3GoRbYA30O2YJ9WRZWzvuBNu3sTTIJ/mOlXU4zqhCUG7DWq6sNDB/ln",
+	"ZaVWc6dtuCniNJhpIN0xkUf1kA6TulOWS3/uxqRXCQLpPZ7U+VckvI6SyxgmEubJLFWW+qu2o55DHJoG",
+	"LRMMX7plBAyxOtABv3MGIJgdct32ksg1kYKRpjmXeV2Va6Lk7n4Kqp11Mloz9vorfGpE+U5c8vUrUenk",
+	"NyYuRhvupcHgFy0KWM9MsRu4YrrczRZ/rziLWH0vK6WYMJ4JYM/sfe70Q9htsKXRTdR3IcUln5GGFqNf",
+	"k4LQooDAZjSIFr0t/OB+SdH9qXJuXgsTjQ+ukg4oGvfy/7SRzwklGCn9Qjftbx8Dgn/8vNBM2X/9vIj6",
+	"KF2Et/+BN0puMRoWf+84VlF9aiZq1tfJ22ZD9SbiPGWfaM5WfEsLcvWXFycXT58ReQcXJdeE2e2AEL8V",
+	"KXYEl1uS8icrpiGzIXY/sb+31sGFefYkyoh3nPYn+vNiqeROM/XzIoPZeCc0FeTFu7cE4s8Z+XkBjv+f",
+	"F+Ob2+FUO78MDUxvWdqJZJ75al4Iy0yy8VE0tfo8PICu9hJUzshJs1rS2NTeijsmjFT7t4Zta26PuGW5",
+	"ITtqb5BK5Jf2XxtagvOPgC+QCGmu62ylaccFn589x6NZnp3H0nx8y/aDro6gZOa5s+q38g5+cgbBdDdk",
+	"WscMBB5wnHNPK9isgmpDDL1lgszdGs3SglrzG0FNpRLO9WTYP+aUjprzcHQb662ng1uRea3Q+Y8asfkw",
+	"tfRROcaRdofugY6zYJ/HXJ54TBIOvQFerROTojlny42Ut+i5AJ97DsruJdEbuRP2KkZmXiEpIPJjD1aG",
+	"V5kUq/hNbai6YWYi47U5yL06z5p3W3UsfhKseECG+sC0ienKXmGJbBRa2CvGrRaB7iank+42e8wFkLdW",
+	"8G+4uDmNSxFhYqHZ3oUtzLD796U1if7q+LBzzy1lZRLZLltudDw0nBazKRVeruPBAyWXLBFQpXk7NN1g",
+	"1QEzmse/X+mKFuN8xFa3V8wY99KOimhE+m0dT8Wcz2Y6lZGQc4cZoStqLw9SVoYofrMxsYB03GTHNWZu",
+	"g8J2OBL/Minx4q94PA/ydANNvuEx9p97SD0TjuaODZzGxgZFEyCsKY8egF+r3JlmPY6/G9WavkFqW5Vu",
+	"6Y9hPzzosyrBmNI4recu2i6kVfk6fuXGEVrS1W18CWuqSGl1D0pg0yHDAQ4D2VbaEMVMpURbGfF+8kju",
+	"UO0zX7JC7qavPOTEjGUIsTum9s2kqJDQ9NWzJ+MZTWv+KSFCy8pAFgscHWvEc6NZsX6Oylruc84hZzBY",
+	"sdbmWTd3pBcFjixhLVU6q8tuSiHFjR0SUitgG6x62Mreunj69cXZ+HLn5cvI9TougkOpQGt/nkYj3I3c",
+	"iAiVkV81g6SlS/K/Gu4uiKWvNlTRlWFKdyP00Y8lIjPfr+sdgdoReC6zexjOkf11wSzr3zGl+wH8r86/",
+	"vhgzX5Frp8lHL0kOFZEFLyOhKPbJOEbEy+ELTVYFL5eSqrwvljTT2pkMjRVfnA0lQbTKVeD/jVHHTLg8",
+	"IIAFazo4fPVS5rEIiPtta/qj+yrzhFkii4LRm4pF3WVRaw9cx2bD9mRL92Qn1S2RAtKk7Z1tJXdhdTNa",
+	"SMHi0ntqbhzV5lozJq6TngGYhtUN0d60Gr6dj3eoTbNUpsXfmpq7Jc0gNY+il4eteQjNXG63NKrSqpu7",
+	"PrHfKXmj6BZ2mKqbamtnekmEJHrDigKuWG13Y5vKjj1/fH725cVghuy5l//+3/1lF1ywVvHTmhaadcuL",
+	"/szvmJ3mXUZ+lVygC1uXdMV0ZjXMOuP0C02s2bdCahB70ahSMYNZvpHkR5WziJ/4bc6E4WbvQynw2GWt",
+	"2K6oUpxpYlVeKvDPIS/K25Sj50FWpqzMNag118t9qGFwpHj25fnZV189e5L1vUrhlj0/+/Lxl0/Ov7p4",
+	"0iwSaxbrNV35fMtk1UnY9h9rFZ11NZXzUY8+sNkkUeoY9QjSFAYKmUmdC1YwArYkBkKCgxFSzlUlhP2T",
+	"Y5P+9cMKWmqWNyk1IQuDKRUPOoCBu5JVgeJUG6ow+rajmjCRs/y516Zy1HJdSKKw/IQ8F7WJ2adYKeJb",
+	"o4n9C4xY6UtyfvEV+d8Y/+M3ghZfaJcCgv4R6n6NU2k78Rvso03OVDsjxTJtPGM1d4b0yKO/T+cY3Ohj",
+	"sE1JFY+W9E1yc7u042n+Zvew99xGM3RQi3YZ8igTwKDG4uK43DpaBKhzjIPbtPlWzPPcunkcQY9zSYbt",
+	"eZhbsiw4dQnjHfdVNGvk+3UrFt7I21zRomAKSymoJpTsNrJgk0Pir+g+RI17yxw3TCEDIwzQmuJkWn9H",
+	"tyxPTsKSNk4Qu3pQz5QsCnsFyjUkuDUk1RG+r7lhx1lL16Ukd5bB7XZ3Kee/6lcf5yGR825GOdo/WBR2",
+	"oyhGbtaUF2hQaV5Y4TUtL7P+wKGWmBSiDr10sqEEkSUTRMvVLTP9G7CQKxoPPpethKbG/VAquXJB8Zhn",
+	"08iVjHiHzaq0sq/Ky3jkeCtThRc+PXZYGIQvZ25N05SUQLkjXDhCM2Hi6W+1P60v4/+JQRrGypBF19/o",
+	"rbNYD002G0qWhLiP171iWSkxXnodaijACUfsU1G9qRI+BBEnfSUUW1mtPp8QccAyGFhVJ50TZunoVS+o",
+	"9fngUm19tLkFM+NINbcd5zqumfdB7mOhZfRc5PlMzsc3EnyfzNd5QTZWxQYzmNjDndm7vLYnrSG82rDa",
+	"FL7vkbpHeBMdM5SUVGvI3Oaa3LIS3Wh8SvCk5eIIaSrui1lN5Ab1BnbpWPwkH4yXTLxI5bi8tKF3bKDc",
+	"1GEBgTkPUWnTc16lc0OSXJIGh/gJEvj938lSoUd5XrGB3tCLp88SCRr/YBMzW0ABTsUHgQzoUrT0yfkN",
+	"0/CHqZFAN8fA0DAxtx3+27N42nLLkXjaDNSKHcLTwUiIWStxw3/Lc2EpmpEfPryc7jM1/jNTjY6u4Uj3",
+	"Cz/KpKTqsLTDEqtfsRXPWf4D4GPEchJW3AcShlaG77/yT4+UFQc/IGSxcaWNhw1xJ28azasw6fGp9Qju",
+	"Xs7qJfo5RxmJFdyqRBHpaAzbliahZ63qDKK+rqkYNTMla16x6Q8Hf9p9L11fwhPNJZk1b92txbuhVqCh",
+	"Dbej3AXOnCZnDb85eXrpau3Yhe73JAslRKHI2pdUh031RGztFm7DEJscQywGlnsIucj0rZFlPCX8jsWV",
+	"+jUvUihBa1nk6A1VDAAydlLdujsLol8Y/4UR0AMEMSrAtsD4w5By2A+EWaM7YXpsudbRfA7vRqZCSEOW",
+	"OC+WE2oacGs7cDJvWFGeDmmhvax4iHlj+hwXl64YHVJ5CnlzwgXRK8VaoE7j+UcDymhI58HtChSZYpv7",
+	"vT/YMHcDHSObx8/pnrk86VXC5I6w0jhqywuo52lBtpCC64g7yFkPcyu8IOv+2qUvxC0ztdrEb5cGfs+8",
+	"j66aDroRxc09CG8plroEyyoSQWVqZY+/XEPlC7wez0LqxYlyrm/TA3JBKh2AdNZVUVhF2b4zcfg1vZOV",
+	"coXQUectuq7jkYUbJatyGISOEXzI5cpwMc/YmJMtsGFUzYAL27KtQzgbou1EOuJgdWB2ggW0lXlCWUpa",
+	"dlL4GHgsOj2CsyMjG4XFXDojW7qSOiMFF9WnBsSIK9UB5gLVFaG5oqJd6rR/TurBg10yWcaswRYf4UP1",
+	"zTPTamWKJ5zUCe39CspLdq4GZUM1WTImCO6BJRE66o8AC2TozSyxNXBZdqB1POAOeAYboQLHSA08He39",
+	"kI2tchLXs2ogYtYQ8WHzOlK4K8+90OwclbjCZi8XSFjVh1627x3MBYx2QPoszimFMDO3MpUJJYtipjm0",
+	"piszut438BAosCL3QblJlHqDL0TxQJkCTdPFCxMZ+y7GuaV7ksuQhTWtUD98IArDyA0tRsf4EZ9KBqmb",
+	"NG+Qp7269Na//lRK7UqPOuoOFvjn0Rt053DVnKYe/u1fSiAIHKvQrIVGG7vetw7etJGRzzW5FXInrLGy",
+	"ZCQMkcS7DXQZgbvF56ZcVWlJKYt5h8YovLLTbOvQCOwt4/FfNeXWVGpquh4fDyCro9efhwWOmY0OeJMz",
+	"X/rAjW5h844kTEWL1eKiPuxHVjNma3JNpqgJmmb845j3XvId37iHOdbR5H5mlws1Y8q7yzog796+AkP4",
+	"ylBlrDoBSXzrvfPJdbNuQ75ke3i7jT590F2ofdskZhCUtUEAZRdYbDhBz7QWFxNRm19Xqw0EpFYlOb/4",
+	"8vTs9Oz0/PnTJ48vZilKKbVYMQ1EwmjFwSEK1Q5lN1MDAq55R1fdyC2UNFRCE6qjkOjpdAMuPVZJtF6q",
+	"/zkXlCEYiSVrJbdgWOlpG6WRse7hNeyQHdMPM6ILxkr4ybkQM6KNLEuWZ5iLFxVKihuDeOyjc+7mQoC0",
+	"cRtVB1LcspCvA7c4ItYfnOK28Kf2SC6L91UkSy8Rl/tVLifdn7/K5YBRo/gNT2CaVmJitt9OqttUdYkm",
+	"uRQss5boTqpcjyMQ2HU1Zu2GD1PNLD1wdmlh+r4Sx5P5bpUPI/avEJohLvYdbkNL7Pck+wBuRiFv4gIf",
+	"stkQx+0YcvUY4lQwVgeho/LDk8N5pK3kQKAfaCwyA2mOsXymiy0plBN29/s3L8njx4+/vvS2t27C8iZE",
+	"p4pkRdDKyC01fJWRLRUVLTIrwOmygGJiswGUufly2Atd+Gr9K/jJBXOyOYW3O14U10Kaa+2iFJ2cN6uj",
+	"7rVhW6LYutIAxj25Fjbg5gKJpkhlf6iOJJXdcFGY08K5drb9g3kfWeNnfjzHepj8kYjxQ919olNDcA8r",
+	"qhH8mUikZvQ7dlDtGlKJ54WduCEXZ2fTrXo3XgzN7QA7bvjOaNg/nkD1yqJXiXOwd1JaqWFitb/eTq3n",
+	"2MpKpDriGFrM8gxXGoT51Bc6FMCZtL/bGnOE891dCXS5T76FM1DttF47n8uQx+z+2XD3dSOkPEQDLtQY",
+	"44SWUf3VbaQ2QW9s16RGq1Kh4c7q2qH9dPJU84unT8+/JvgMuWV7iEyIElKWyJJq9uxJpYpOwe+zJ9lA",
+	"c6Y2tPdo6atrzNSYZtZY4yBxEh2k7pMP4t9J6PTsU8kV07OGnOhGm9DD4E7ezlxO0sllj2pcY6p0POwY",
+	"CwjE3UOVDtJg0SJZJ+mjQevx7T2GudBtwHZ8m2Gg+A9B6sBSKORNJKI9Y1sDSEEk4Jhu4JFUkhOwLDFQ",
+	"cz/+FM3mSAVyMMyfIMGur98pRhA+3qVJ78lKbtkpubrlVoNG8GjtHNAFWxsskfXP0i0ja6oRcpcKP0JV",
+	"5GSJ6TSn5Bt+x4ime59oA/9D7QdvWV43tMTkUct1BTMxM1CmoqrptLKZfQKSLQKKZA6SRjolDvy0Lca9",
+	"Oc4+/3fFYgbsC+0yntxmO58m+tUzIovcKo4QPu5Tfi0Lh6zSsd0QMFLgllq+0dEMBGuMR9521dUOvTlz",
+	"VWhWg70kT8/O0LI8W7RbZ84AIOmbaAi+AZjIzKHXXBLNGHHIxxgT9RmBbMvUjVUwodUbYs+u7FMrCK/6",
+	"PLwdVQI1WCENKilcrCVEAZbVzYykQW9qT+2kZveupyh8/Wykz2yqycj71xceEpSRuqlLB4QjS4NStYfz",
+	"mMUwyy80sU/pKQArs6CiuynlSJPJwvW/XQ/XY5y8q7Af3ZysQt4Me7g8hl77xV9lpQQtMshSzDzgXWYp",
+	"CT33JqcD+qBDGNCVJtsVhgsVvjLPKYJb2vvcD/bXUCmxa8fvvtBe/FhZAd76RssCbiAsvWREUKXkrtOy",
+	"cV66RSctEQg8mSvcTh6TLR7WtdKc9fEcK63pH4EYPGfROm3L2K1AeiPzzeU7NPK01xjCW0IkoxKrglEV",
+	"hekPbZ37loLZuMbgkZhXcK/0/yZdt5DeNC2fx92GmwlQp/B2/ekstJL2q8dxJhVhBCofVoTxupmS0FHD",
+	"YuhXf9p7YE6rJu42ktwyVuKNzjUixcEBhyDYfOCfXjssBwr98sfX8bToZI3xnDs2JlNGdsE3Ez193Yjf",
+	"z9+J0JPUbUYiq2XZyztvJrnWjThojklltHjXej9Shts1yBoOzP7TqDZGVAnsvBHAdlC71GxVKW72LoUj",
+	"pGu4T8zI0Yv3MXbti88SjYrx4/GF7KTSZmaPjK5HLzgyw6eysEF1X2C/K9NOc+0nPfA0wzDHixg2XdyT",
+	"2xyAr1NP9Z5/kNFUsVajgYQPoT1C/77BTgeJhuJ2HwE2q82tQzlgqd7khuEV71KWJvQin9bgnIb25uEM",
+	"zU0GS34Olk+Jt3OsqrjhNxvShoprBggbB6uTm9umYKODhU+049BkYnJuFSTIus2r19E6cDU1E5yhahzC",
+	"XnSn8bdOb4zX39Smke8q4bXqj1KT//xP8vMC8rJ/XpCfq7Ozi2f4v5CNAr95zMjXZx97YJ3WXBsNlviJ",
+	"xdb0BroYvGfbeB+tkmoddVl/QKeL/eMXmvD8EngLwF8EJpPTyhr3lg2MVCCoGRWm33Qy5it3Fe49GMSL",
+	"J2PLDa+mF6vjmIvX4zniVHRWhe6t6VePo9ic9lZI/2goD8e63rA4bP/eb5BuFIlVmrm8R0Q+t7zh67uw",
+	"3M155kSic8dKAp6tpdhQl2V7Tgu2TkCH1Ts2iqYRSNb7eOO5LjVSm5/KbW4gVF+6+gckE8AYrQL6y79C",
+	"IdRSytlRlQNqp4aqoK7T9S2t8FgEUEaJpAf9iFU2UqdKVe5bxjJQY2Kpf/2Ptpt5Qk+ybHHHlalag6YO",
+	"Q01VV/DRK8Bo7vS0IDCeiwOjwG9YzNijISc6zkIDystrYRBRcw0moMZO9bO1FVzKzOMSXkpEIdMpryz4",
+	"Gzr1Zpy5/HOvimXeugGgCrIuGDNZo0mX4UXhlrgCCDzXyILUNE2J1nWlneLauxGy0HnfoxT0MV0ndBdc",
+	"V1EN8JVcIXCsXxuk0a154Yy1GvHSXUQTVLeAVhM4qZ3c7ifTWHh719vbWe9R9IpgLD+GlQOn4QHCm294",
+	"wVKROFJS3zYaq9e/0HByLuud2FBNXjlNfHJwDM/hjBKjgiXbUSUAUXebfe3rYSLXhFEFSCARJPoiCtAL",
+	"p6iL1VSJnCltpMwxBXKY7G7oKa7Neh8O9mvaoV6x2GnCNkAaQQZOyTtqNg23OA+5w8TIS/IBKvZ3iKnj",
+	"z3jOWO7MJsECFknHBxT1wcs1gZIp8zzYKWfPnjzp6O5RcFHWalq1pbfYL98Dh8pyD8WGro1++EEbdHCU",
+	"lYK4EX5+evQrZ6wcXAcgwCECMHR6IEbKdMHzwFBtIlw8fRpLJtmJGJfOGsMyUfvcdZr1n41G6trQ22PY",
+	"24qVBY1ZQDtMJ4a2BxzbJ+3ontxIyFP1rXysak6XBSM4Soy0RsaXMZa85TR8S4+px/MVY/lxTmdoNjmY",
+	"U4LSY+r56hyqPjcDGlZsJxg0gmgkQKylek42dX/G2HCBpae33/KYjvF5n6jdiTqx/xetupc5hhgna1xp",
+	"bdwfpOjxGAQoi6TgX7q9wlDlBMui7vrVO8jQyP32eZDG2KZ53D1hNv0Wc4hc5mAhlxjoxpX7vWsQdeoJ",
+	"QL49zhGIp1V9YEURckFQtGIxi1Rk41r1wD01SQdpAN43P7KSJWc50dION23XJqT6RJINuMaINvS1iOoe",
+	"cbygHDNh3PQidWlxRv196jYeJ4vLDvXOzSQKwCAYaupSJWVZ8o6loLr179g4VHlCtmGTVhCpzwmC+2X2",
+	"v0/PL6BVcf60kVwTwP/wAXs+8qfTtQW/JzNv1Nhhnnoc3+HJP3gbg4XZjYK7dlTpZMVJHZUaCYzxcjWo",
+	"joZ6NQoJeizVMTFpDL9FKQCNZKgGR5t2HaQ0lAJhhzKqb3UckmZuptNUNDWkYRM/DWlXUyUJqRcF7n4T",
+	"AvAHwXa/SeTPhaQ8tJ0Ec/XPN0ru7BG0xzkiZqOd1fB1KIBFPJgstC85P8vOzs7aTUbOpvQtK0xMB37/",
+	"+uLSzda4q3MLqQt6UrbY5z65SPuDz+2fo2iU2Cw9mhOyooqtqyKBBK6o3rD4i2vKi0ol/qhkUXgGiJyr",
+	"IpmiotsdeRv1xONh6D9jedohIeg/KxqrwVAOX3awBtfBCx+CRa4Yzb8XxX7x3KiKjTGXQuRZ/GDMjQOr",
+	"me5SwcW3zLmnY7bcn73G/+B9fhsx7KiDtxEVvW9pxpZZbmsTbPSlnu9tdhOwxuSzZgh5Bvo6bMMxPIq4",
+	"nw/gUsQZKnbH2S4WF61SEA5h2hH0TPAtGybIcg920fQmKEkQEeyQ20+BdPsS94VXIseCyIivGt+D+zMk",
+	"kNZhUvfeaQLXej8BjtMNAV+w2nXD1z7Wyw+L++Q6kK25lNgu/kVWsbC2b9kQaO/V52+/X2SLDz8sssVP",
+	"r+1Pf1lkizfvF9ni6oX9nx+iGZG1+Pmyvz9Wdeh224xWp40+1AeShtJ5Oz68P3Jtr2jBRE7VKdLkPveO",
+	"HwLm8lYYptY0npotmIF+hNw/NBIg7iLzmQ0pFVvzT6RAesyJw2yoync0Fvv/9sVLUuP79zfSVPEznXTD",
+	"tLxHI+XoTdw49FyYapKuVVP6YHXrrbBWs4zhW8+Tu2Egy/lxzMHVvCZLYcQr11AmVjpNb0eaYgZ0VqhI",
+	"oTz3fai4BuheeUmwj4iHd+SG5Hxy6mwiay4sNiaD2qTq0X3NWZFPSSftMXz9CZeJNKuZRqKes9cl3nf3",
+	"wcrXKcm63C/4FFZ8H0kThmhz7VU97TYRkwudiLncqmuYvLyr+7Y+iq2QGxpfW15jeI/GRjZU5NfyLmZf",
+	"Qgc9AKcmSwZFZfa8cJXwJdRIVCMaZdeCxPcSByGVkMlITg0lztV1hxC08HQWtBBNFFsxfscUuiKx/bQw",
+	"MX9coFhCLT9CQ8D6ah/ehVS0Zx5ZAfbE3fWJ3oP1V2PE/y9Efer4PNgNF7OMnmWl94ku3WVBRQb+bUh0",
+	"cwooJtoCbplcI/IM+VUutc982LK6PDKSSwV5hPNy7XtTg48v94ik0/hOTZwHqMjPGc3rpr3tOi7DC8yb",
+	"9DQK6S10R/f+B5+8M7EHhJjbvCcEv0YPQg11Pekm/y+5TJplUzGt+ZabKR/6Bh8cBoj6ZKI6A3Dtr3KJ",
+	"5FdsVSmdBdDjNS0KTfKKETsAaSRDTt+UGrN6/Ly00OUxocHBLQu5i58OWTKhB0aHxCguyJbalwSFfF2P",
+	"er3zGpPLeLJjzVhZwH/rgTtqKTKimC6l0BA2yRVfx2GzXTemaT1KGI1CIzr7cke1h6eKfkrD3Tu4FZYY",
+	"wqNua7llnT2ZCboNH5m0NL2pzMyZtSQHiFghI/vcBDH3Emlux6vKXAd3xzgbQyS8nh2zskylahzicGN2",
+	"RGFv/oA7VtJKI+yYwx9b2TUWBcuBv9pFFI21VCp5PsK531jGYXdM0YLAC82KeTwcGbk4827/edSrxJrf",
+	"d2tD1jnBV0kuGUaHVDUTAP6OFhWbZ2P0ak4Uc9XHHq0iepNaqTJBbFtzzT0es9OtQlh7Geta5kAaS5nV",
+	"RupEpxUPLDk2C/vYkKfTIUh6IDmnjYTryS23CTHpFap5kDL/JZevWBwqqp02BgcB88IqzBuDgxBxS8Vy",
+	"hRKfTvjEscN2fHNgnYCt6NOPrfwtlT3ceSiER5Edr5eoREJ9m9iu1s2u3hwYccR0+1UuT//s8kbmm2y/",
+	"yiVMo1Y7Ik3CrmW0WCbUf4AyeiOJFFai2IcvyRnEj12ZkGtrT/E3WOgJhdVxGVoy5brvD3wUtsuHpu2z",
+	"A2NF+6HU5Ss4Z1SH7LMJyV7GgYWvsLUrVn3hmTbY2V056YJvpu4LWV6H3vMdn6P9tQc9IT7YB7eivQCB",
+	"AgOj6k3UYfjCuY4cZjW9AZ0gPnqGlDFMOJhmq8HdtdrHNH3llJvrjXdPt7/6xuUJQex/ko0wEyPHnoNv",
+	"vAw76CAcI4ZjTdMHiOD4ayadEhLt+YPeB3jG+R56pXlZAhGpP6ZvvJA5XT5zLVxOuLBCEr7yvAb2bhRc",
+	"QYGV1b4bDswNLb2W3gLWi+eDR3MjXkO/Z9+z136UuxMd7HHtyiugLBH0oEQHpICH2+uY3ri7O/Wd+Jlt",
+	"pQ3ZSECzAv2U2rngMdJTajnrloV9OcVrW44K8v79D9+8Jn94/+Ylefr0ydM/dkZ/Gk2mSIDqNmJ4fOvQ",
+	"lXv2I9UA/LKy6iTfsufk4uzi2cn5+cnFkw8XF8+xjn6MnQJYT8TLzV0twNLaPZoV6+lWmzP+Iskn4CLx",
+	"twQgFfVtRmcOcVUbqUVb9W4wh6/36vHG2xffIdAEJj9CxZKjJvC87xjqM3o56rw3/A6VvSbOYzRFekzw",
+	"/YQ620Fi7yenYMa1tR56cka40IYWUPeNyf2ns9J9S6o6iRHdcuRgSA9XzcJjjUa8rtJgSrkpfiG8EhO5",
+	"aRt4OLnEPtWYVLrOMO62jyu3kZ1Hdf7+O/+NTxn0+niAJqvRygKU2UjSpcuF+8Zl0h2UCVero23W+xHs",
+	"PgLogFbXggMGuXsNWdsFJ3XTnwb96wgw7WFPpIkdGSZkEh6gxLTIJ6JIUqqVPohXKssxfzCO5Fi3PA2Y",
+	"jpAYOQ3WcSN3kUrqNAxj4ec9A8NemoHyBeOBxSDjGTDnCRVsF3VaHYbQ+I1rInBgQPsbefO9iNlh0/3g",
+	"daQrFia15sq9WojgqBnCk/qBplUe46IOrDz+lop9vICu3WDDpeC4Vj6ZbxmU+a4JGQGArsxjF9o/GGNN",
+	"fypy8veKqT321ZWi7aUZ7CU03G4UHxsGgmGa1frH9PS3XulX94RMD4s0UsKHlvOte6wJdTZ4SduHXrlK",
+	"2bLOQOuWWRV7RMIJrlfu2xovEzpZWbeKGpwAPuan8HcPfTr0DiI+to9Mzta0Kszi+bk1UfqKOqa2C71j",
+	"SncN2pBT/fhZK6X6PI6Vo6b0IHQdDfy6HBuPvwWP+bcSHssIlM1ETJqeEvVtDMtPq0ie3wfp0YCt8P4/",
+	"Tr71QuHkpVZr9B9B6QnBdEyypTmzdsNKylseV0HZNtUUBkZKLP8vrMhJ/cCRmh/e3DMf+J5BR2uVXtM8",
+	"v14DHE6kIkhiDQ8rNGQfyJIJ39acgMmGNzrEY5KW0QBKwkCrSaCwllsGBL6sHQUGis08BMTGPmaOuAd4",
+	"npMk+RDWW3cLg0dPx9u0tHKKge3ClreJ0eK9DA9Dd2b97fslerZEsiGDHoLu4okEhXSGVYCtTeR6TkLc",
+	"rRvBy0audXxlifqkq40DBaEEdZKmm8l1xKfchIoZrpxMjpTIVMZEmdOXxDy+dN2K7Xe+0G4gOCp1om+T",
+	"LzvG/OSy7ccpRo1MzkhYIKwP9FkN6sxTS5NnZ2eX5PwiBordvneexu+dBLDZbiO3HjzKFyJZCvhusVJo",
+	"rIVo98cYwJTulPWMY1H7vLeRL3TTjOznpuSkfhsKvw5U4N1AL2BXErrqkq2o97c5pSuST7w2IRQS4YIg",
+	"nh0DTOtkSBPTsuPgaWhghAki5FLme/eFOJR0rE/ZbiPrwvU5uQ+7OvdBSIMGJETf7L+GZgFPTvD64HNZ",
+	"h7gzGOSFJ/ahbILQhq6B0xBi61CnXzTPA9qOd8qlhPsB9wK4ia816/afHO2CeVCy2wvTz78DloduuLTQ",
+	"RNM96ArR4H0VqDukL/gmWh1WcS83K4JqmNYGOcI6o7dYc5uPEVtq880DRJm+lYI7zajTB4nxm42ZWU9Q",
+	"Kr6lah/PG93xvFUx3xjwU/zX+wkNc5yC8WlhH/cfyfz06ylNOvSOGAcf9+/oluUfaFHs5+R6++dH0YZx",
+	"5FQSOPxxEpBwY5qH1XF+Z6m9lFUssE02VrUKrjmn9m+oJltmiMQukVbHc0U3OllrM5IQHSsEs7obOAQL",
+	"xswX2n+9A5QZAKZ849FbIXcd4Zho4x5Jnq6rd/qFkc2ioxloKSUTCYAGvaLiOfnw8h2xe+bD7P7W6jpW",
+	"+5De8W4AnuBTDk2994cfG+SAeOTS12RBgNLto2ZMJ9p+e2jP6bL2ZXgnaoT7rZtTEuR3Oyq4Hdmmj1dT",
+	"Oorep2Vx1y2nHQf9k5WZsaT39vG4ne2BTe/ZmqNB3zCrFpWaS8xaGzyNS83uXuGzPo/uXmLLlb5o96hL",
+	"dasg9Ars2HIj5e10HJN4/8FxqykBa/T6xE6EhAo+dK2BO1uTJTM7hrnUW1C+Kfnh/TenMdSGxucfZ9Ni",
+	"mw4Kyc0spoFYgjpQqqTU70XhpSlpZTbkh/dv45nZfGUctAEl7777M+HCtVs8XTwXVVFkEQnjPogS5r/f",
+	"kxUCN8XCKipG5j9RzR5fYLLGk2dPvvojQva1oKV94QiWEytGc3Q54HzHi4jdt0M55qJea5K4QjNh3ruE",
+	"kw6NoZgwYrdaSYt9d264aFmH3OdFY5oNGH1xT+EtY+W1r1WuvelfRb3pqPTTPZRJSZVzcYNe9VtWmo5L",
+	"/dmoS93DnAVcIV4g3JJhhT2RFBqkLovKGdJLns/oyDUPciISUXg8FFBouJ2iEYV2QCEK0mKkjKTfvA4O",
+	"HfSq26emZfMEW3wOo7jQSJw3KoHbPBbg853OfR6Nf+sSs0p3XDOiN+BDpiJ3FYK6k7OfdA/AHjluGTg+",
+	"spglnkDjRdckBbWslw309OteHtXFBAdi5Fr4avytJup+e6Z/ZaUhmlHI8LPTFZYx0A9D6A3l4pS8f/Mn",
+	"pw5/RVYbai9Dt6nNWUy8DZJ6ZaC1iTblved96NDE8II3TNk1/8/fzk6+pifrX3579uT3/4g3d/0HiyKU",
+	"10BJX55/+fVXz74+/+rJMFxSzx3l0M18h3f7pQQtxrrwNnJvnVC5eNIXKpXSLrLDDXEtY1vS5Ksvx4Vp",
+	"t4Xu3F1wKdkzX6sCtoK/OLpQVSMT72bcT+wN/R3bJSoKZvYCaXrQAb2rKolcQ+5g3kwyGE8WbQDlRApx",
+	"0iMfMa3gXidwUqcsJPlofW83lLlLp1hOc1f+E3IzckXXJnZhuAoph5NXI6u7lbmc1oIvFVV7sgdIedC+",
+	"jOIMUlfsVRmN25+fnz85P784qID2gHLWiB1P68pEt+4pybLnF2cHVmCWBRVDiSi72ru+ZN2qvIbqUuec",
+	"xlrnwHzsQvCxhGo8o7pyvPiteRGff32RjVXDfe97Kyu6ZfY2z5qATr3T2UhnjY7jNlEqv/rLZgViem8H",
+	"75zjFOIdMa3lO7Z7VzNbFwOlGOGHxskGjM3/88W3fRP7yVdPvxzt+wTf+iU1wdDVaVR/ejZNcXTDDW3D",
+	"T2z5ojKbJHCQH2Zg0l497cwaE8fGOkUdp69UBp9LzTHkWHY0Ap9t1GxfHBVUdS7QaAqQPup928tNSS1R",
+	"FnwVYR3oRDM27xf2oT+xDb3jzj15T43d193P8Ei6N/pAiv1s/nlmO+TNzXAfb9jq1mXbtSdz0dcF4jvl",
+	"7dHw7cRevYdOVlerDcujXp3a59IR1wERD7Kuul6VMZl8zz3tmg9dY19u3fVAl7Iyl4TCXVzfGs2C7XF4",
+	"SJlqrQDnctCDOQuJ019Q8Qonh+3zvIFQAVVC4BPoV3Vdwu2w5aIyTJNcwk25BZv1lLwV5IcPL7OaJlhv",
+	"LyT5RxRw3Q0TD/v4urPpNWRNgRozTnyl1GhhU8sShtGzMNep4H8/QSnXoeh/8dPniuExVc2eoNTpi7uD",
+	"LPN2WS4OddzOk7xHkmPL0BgRLc2vpRdUuMm31zTdQojr1j7h1PnyLhv5S828z+Gsb12y1QQwYLuCK/to",
+	"WhtsVXZ669zKnaLvBh3PNYN5pSgare78aQPdfIwscsQdsMIYsaJdIuOGRQpoVnW4acxTCwW5IxHAQebx",
+	"MP7XDSFSO12ePBmFB2fR7LUP1r6C6mSRO5Q0WDcxUsZ3nekVtRZEfCJnZ1+Nz8SPEOlOE4OemxWKRRDS",
+	"zi3fJ2bB6HgD6YDRf18v5yy95l7iuqOf4LKywJlu26eh58PZOLDi7Tu2u6J3LP9vX9sxau6cTwmf9pNV",
+	"L87uqXTHM1Hd1IPxH/cDgYUIJbMQjq1Nx2ieg5mgn/dKVL3F2nawpLo2RRfBY4mM/wxX8f39vAnXelx9",
+	"fkX3I770x8+ePogKnagaHlBRPkhZXKVaWjfgJSPeZIygPQ+1cPCsVT6l9pnx9SWmMPx72VBzp/jy4uCf",
+	"qSzhD/ZTrh9ZXQLQyCWrkaZKMGIhuQzTZpuznASd4COnPnDsa/6yBUQZF75dUKhGYwigq3zSKCBpYOqK",
+	"zzgJ5hwWo2GzS6QzVIrIEiQiVtdNjEL38DVlkWIGpzMfLag2z4wu6agfDyd4Vaaxp4NhbJ+JLfP7jtzp",
+	"5NxOK6BKF8PwOTlSIBlH053yZhgwlU/cXNYx0olbZHqAbOLvK7OS2wSwCYXGlQSQPiNWa6oAqNWRKLpt",
+	"WO7Qe9Gnksexoni01sZ1rllJsWJKQO73fXMo/YKmZKd5uh2cnZZ0UT9Ah5CJukcftCMZefte9PP/EaLG",
+	"lTpAs1MAR0eDKee5ywrZyju4dQCuIFXTULBD2pUk4yCWueXaoOdnR7UrV819XTmb0A8ZPtno9+2o5WY9",
+	"rztJh+IxBaCe/W8DDfESaC1pORnyLaYnVUxL76/7wqVSJvr5usAxk0XjT1LdXhlWzugx04CQmp5wW0fd",
+	"pl8osFvv/Ivx7F8fkzx4sa5d7Mxl6b3u3USjLxnvp+ncaXpeT1PsIRNrKYY5P2P3GQz8y3Dkc5JKXp9f",
+	"42p9PReOlmOsbk/fBYii+5RirFoXwDGUBT+fB9ATkoFKms+FAU+UYdg74rrSMweb30wqTDi1zHho8xgR",
+	"y8QXzftoI8k5ZFDsjinTAsdpuObumMr5avTe/9E9BpVfgA16QHUANdMqmt6hY+qQWiaosHpZUN3qrKTZ",
+	"qlLc7JsIWdlizSikXmeLXPE7KLnJ2ZoL7pwPkKM6ZtLhzPGLR5j6ld08O9OmFVtPecNvNtD5MufVdpEt",
+	"sA3itDmGoY8wzUR13KpSKt6UONSsCkn8bhCs2hwtf412sCtkqp2HxySnZMforWBah3SsW+HgCJYA8Yxj",
+	"xL9/o1A2pdJ2JhsW/VoFqQEHRbv9QEVzuSf0hj0nVWnn92VGHp/B778+g7x6p436FsA90VFEwcxrsgME",
+	"gn0bsb8e46jxpW+xbDUKoNvcuAYsrHsFO9BiQGZENWy07nNM4xbR3N16LpPkxzGKIYG9Y2jYc0RwsjnL",
+	"r3J5fag/o/a09f9UxwJTf5v6+QEIkQCSHYDBETO/1piw7JryIuwh/BBupsnFGvdGK8E5Ri/ZOhg7Fkhp",
+	"z4quVkzr08b79+E0HAVZLYyEXeHTUekkc0yNOicS+mH8BJGiKVP36VWTBnX6zBBLoFVqNtLEbY/t26z2",
+	"2awqnp6aPHRw8/0QihE2FSCUeC0xEVPvoiIdAnXU6hSAM+x+Ic0gL8GVEUs9+Kflyw3kyeGcj2Jc4fF4",
+	"CNvquIl8D+A4PPT6kugt1Sn8bB3a92j0NocEenssgzo0t4mtzzT0ztp4EfYB6YsHJiy2WltHilYPzGec",
+	"Hs7wwZp6Qq0Y2CxXJjDzUQ4cHosHOXAe8LKffw6rg1440DmONqHrodh6hzlBCKtPuIh1A2z3UFHMJ8+t",
+	"udoC1ISd6UreMbWH9sJrMOtuTvxPq9uBTispvSlnBd2n8ajOrI3xGPDHMC4ry4LVywCV3sgiH8DCjGbt",
+	"JMNAOwcgsu8M3c7UiLB9omBLromjEdhFlkqtgi2I9c5DH5uC4w3hnppjDg/4KKaZiHcxdsHyxqa0m8D1",
+	"btxyw1dRsLCAkRjyAQJaboA0IysqAgx0VOvgecHSHHVy7quHDVrZTXUpFS2ovcLtwRxEXQaRIQNt3IxV",
+	"ZgX4QPp6XYDfmoF3mWQt0PnAH/6FQ7ZxJU/cxOtNRReCfLAJQjy5kZKc67Kg+yysFDIfUu2ie7gC3iBp",
+	"Aze09mwSb3uGPBprf8O1SSZTDgjOmfeDn3fkhtgyGoON/Nb+mmi61xC2rE+CYnS1gdilO4KIedpA2gsd",
+	"5U8nNmmeQ3og2BHIL5fsPdNQe3uIK2NVVhMB9nNmkui9mG81/avJaNGWbV0D8QnSRd7GhUI6ttREYYkg",
+	"KaBki7cQRtXAQYMUUt5eko9Iko/IZbvNPm7PQY3gfWDe2/AsDu1dWn0Bh5wG+N5klQNh3+1QBfYZ77R4",
+	"efOSfP3k6ZekxCdILlfVNto/eUVFznMPRhiDBYPESiyjwIY+1N1wS8YEdg6a16Gw5twIlIWRJJdY3ZLC",
+	"FFPMqP11DwM03l6uSnmNPWhqZA47JgzZKSlu4q0m9+WEwJf7eLLROO6fx2jvbMpkKYAH9Hq5N53znj6m",
+	"aUBCnk/HECzBirET7Uxi8ilYsXvGcNonIMDX99lXCgDesf9xCYin5MraAyzHtlRL5gH1nhNKkKoOoAXw",
+	"ZYwkVGAfa2sAY2/eYYuDgYxgIj8ximFFJ7ZxtJcGFxVDmEUJoaHJBsZaqpja6oqfqL6FOjUJJQOQWjqI",
+	"Rt7NGdOGUSg1ePf2FWirzaSi51BjBjXoXBO3+z20q6nM1Fh8g2gYV7NE350Iy8FW8Qw/0KW8Y/XvISg3",
+	"HX8I93vqXRizUnAx05SKmh2PoVO4nNm+ueJ3hG2xSyMjWxmX77OUD6lSIcB5+iFeHP6MT4hX+29nszS4",
+	"Oqf4cFLfKLpNdl1wMgNsX7Y2vllxhNrq5i5VU3n++Pzsy4tRKIyRUso1hBUjMOFng+1u+iDUTXugi18O",
+	"7k/XcW5KNvod13xZTGktBgSauLuwJQfvbaLsxdevdEKurjmSxzbFbHmIbpH//E/ys4uy/bwAyx2kYYZ/",
+	"Po15WOY41CfDseOCjkOXkLrRxWhgRT79uMNQb+w7sxIC65hnLzQU2pijA5DRPIkwGxS5aaVG8HRWRzHd",
+	"UicT/p6pJ2nqM32ot7Yxr1HX82Tp2prgcZaLHHKPsGtSA/f6A5ydkNyeLdYFvblncYjnE/vQZDrhyo5D",
+	"pfcy2gGKEQWZ042yYPCJW/2ViUiNQO5qFyPloukmc1JGkfXfy53OEF0wT6RoZ4utjLnafvIvPXdImJC/",
+	"IuGAU4H986DiyF4+CQwhpEg8NcioivVMq9+nbtz7+9THR7ZNp/AasHf2jrHSrjIC140lxNH6sjUv2HPY",
+	"4Ku/vDi5ePosXQHcBdMtg3nl+2VlC1hZyJFX7IZrAxcJuPbBg0yBVFZIRLrMD+FUxRrJKZMRS8WM+G8R",
+	"8JNYrrVfuiT/y16dIteuXcu+gZnoo5AODmInTydZHdphUsfIaZeFGBNc3DFhpNoT9/w4sOekLOg4l2lz",
+	"r+SVLpe9ZxQxo7uRC48cBWZq+9YEx6qWWwbQAn3mi8cD2GojyR/evvz23R8zYlZlhj75P7z67uqPEIZj",
+	"S/KHv3z48O6PYOk6u3e1kZY1V2XtFt+x5XRDzZOkF3nCIetePU+fPn46FhlLgTtTBzfqkZtnK21Wg9j2",
+	"K+xnIVuOwDxHuAj3/jgsVHup+1eMUXugTYj/Yx9zDF7pausqRavyONfNlhcFn9N3M+1jNpPi0uCsnaxo",
+	"N8l1DNrnXNz8hWsjo8lniR7kYHuGhtnLanXLXIOIDdVEAbhRAr9y0NbvaunY2jZy9eMXrDxuzOB0Tq1f",
+	"naA5NaMeSDUnLwReuMJy4VhyiGHl9TxGMzxWJvkXuSNrLlixd1XbHnA7JBxQq1A8PUEkjgVCZRT7uSmY",
+	"93BVAY1DOmZjvW4tmfezVJiJFqgc80y3KTqjqK2MBv+sbKGOdS6JqAJoFfgU3UyAoUUXSFQK9v168fxv",
+	"I4k9UA+d/VbvY1Esfv+lQ2RYzSk8ex+/s3b8FSvOShih2aIS3My2TuElT834/iCy9+u7aP7/lb/yXRcs",
+	"qkmp7PnM3dXneoQ6c8LHwL/QRPN/MPeMNoqZ1SZk87vc8BiuRlFtRUIUJLPb/7QPKe1gBLgJIuqXYuDY",
+	"9r0tI7HGypSVSYyaNTsYNBIjlnsTFzhyl4ogpRIwrnyn7xqBH3ton05pNtfvUxBPGQg7Ha9S6iSkNhrP",
+	"2ZnMykKcE0Cy569gsQKIN7TQwWkWeLDBfl2k3pZPp3Gd142KhjsKjeZFQkrjvPzpTyumysRtbPUhwn06",
+	"D56dT6Y+ZWhAgz2Dps1pugxvdO5x7RygNewJRVCM08UMvy/gB0LGDQyiqCBUDzl/E/1CWLQi/W2jIh2f",
+	"6VySsWBQwvH+FlQOw1SpmGGqO8dKV7ToVItHW7l3+FO59aNZCfAjHi3F6rv3ObywdzVTBt7NFr5ZbTiN",
+	"9cz8gWscppoYWd1Q3pkKjuKD8uEYeZ+1sHmA1M96pkrKdcJZohktNKG1VH2OmMTcaMdT0H/sUd335NFv",
+	"PP/9Ef7t0W/idwDR0a5Dz42EzKLVhnJhbzv0ttQIcoi+47wQkFGAWi4MV4dI4JugA9TSHie/jPW+ZyK/",
+	"ti9S31YnCgXNRH4JchD9YrsNL2A2MGcpXMard4WHiAT1edpLtpYw/0l3HEaFB3ztSCNAkdfoJkFiIfqe",
+	"k2++owgkhO82cltj8dmp92/A1HRcQXPEk1QtC74it2wfcM/dyv/wOr94+vT86z9O+kCgfxzctd7lRqoZ",
+	"ckNznZ7IjTY7oKxgH5C42ZWa0aBj3tLDb1Jr8qmTdMfU/qXMY9r5yv862hx6Ax2au+uufbP23ia0gNqU",
+	"OXk9nQXhJOKzB6z3Ia3VOf9cojZdFowAzsJh4e1E9Xsy+Q2tgX7stOaTWR1RpoCawCedpeZkfxzEI+qu",
+	"QLoewVUBA6VSSbEjF1na/dFGKisNGhj2wMOHJpj6tRwvntVc1BEoNIwp/U+sA2KfTLTe7hsHDN3DnNNW",
+	"B8L+RZNr7pqwgQNVNA36DLdq7IJ0gw4nzCz6GYX6WoRj9whT5VtBLxkuOng57ZATcovhNPopzivNaa/v",
+	"OKpal2LH19egg2QOtU0RVI5QOhe5xBFaEBK3t4ysVb9FPmrwrtIpbmbAIKnWsfcCqJ9XxtWz0vH3fmah",
+	"eitBPCxVG2nYtoECVIAiJmvKi1hDX2Ms6fQIllbdV65RuQIxW45tgwG095I8bkmAsxYo59PRkqOVZ4bJ",
+	"EMHtKV88Gfj8lxej3090dYuk/bFyfmGhh3lqZmSN5GPpCvc83kGAmksIbDbXDOdgMPjZCUc+PpuKOYy7",
+	"41c/ci36+svTwKv3cYqqUJPZ4PoGtGGnboresWuESe/v7QaU6tTfinxmf/VK5Exd7+iMxuhuBlmYp/tw",
+	"c7Ch0/6+EtHGXDOdceGQDTTwHtUEnEsiSZ5cRt2ymIQPprhhJckli/uw5jvWJmowv2Jzs/6l8qtcYl2Y",
+	"xlvbzm9Sm4t0wnu4wvryg/I8VTIN9QFZA2gTrMl5NRAB1KOT0F2xjMDOZAQOG/y0cV0nLVeSqiRSEcuW",
+	"cd+XFWFR+kE2vMPs5JpQk8HFTM7jrrkgQSN/qmXeBJUp+MOaHNmQVZUXTuFa9WXQBgFqYEl+Qm5rGl61",
+	"kQN5HGWrPt8Po2nV108fgVJGnMAO+9zVN5+EtJvOPx1ATOZAPzOrcNVvOR1BKrKjiezKRs+4pH0c0c08",
+	"ZnvENau8BOtzqFWArPnvNKP2jXma7PcW/dB4J7jUGa33BU5gxItsz593dDuPrnOhWTUOKkusnbGGPuJr",
+	"w9SOqlxfkvOLswHt56tnT8ZLvncA/xxzvhvYRKdOkC21LwkqQAe073h3Wl3SPJKqncvJGsQVntBDtYdo",
+	"lKuBTDZdvA6hrsZcsu+YWlmTUK6h2sXj6TqSOSyn01iegJb09nqwi1CoQZ7WNqI53iQYrveddIJ7oHD5",
+	"Lj2DSn0UngnePBCYyY4xG5JpWfHCXHMxXIc+0geHYbAMMOWjlz0c8Y0s8nakshnBOrhB0ZRmZ0iH9tca",
+	"NAiLiN4usghl4QddgmGbYki9B5EhMWz0As1GuzQlWzTRG8VY3J2QSr9SoIBB0gzLUV86izPCkt1UM2Pu",
+	"8EbC3zdfv57egGoqgBdbm2tZmUTzi7Kg4nkQlTU2IaPCIHyib9skXGsrWpZK3rG8k00SOVQbqlsJ/lTf",
+	"OteLU4qdpMSfnI2GeHf+uQpB8CAv0SO6FHPA8NS8HDRkuvcpfX9+Yy6H+pjyIBmv3PnMfGp6gPCT4Zq+",
+	"xd34AT4Zm3/qErN/2U80BIAGfnNdkEM5nCO/2MY5ahyQgVPuS3+Hq3Lh5DeKcRXT1RZ/KJibzg0FSYpc",
+	"dA8QoAZwb6ezG9TOy3Ufx9N3a0TBIqySJlBpdwW5BtBLQ5LUsI3ZrSPsCdM0Db1O3pGX0G4tsiC2w94B",
+	"iB/Wyn1KQcv+U3J5ZuB/ljUQ6UTAb3w+CmyWRgx1Km4cqyCihDisz8yXnEJJhf1wRrAUMSOI92mtOoT7",
+	"tPacA3n1qdvc8Zyoewz6vLzxCuhIZos7B95A97T7ZYzFjmKLt3j2Iaxx/MAR5/qAs4zbTEu6up3K+PPd",
+	"k4NY0ceA3C3pQOQZ0aEYVQVnCnr6T7/mAuJ79NTCTZAnsESHQN412DUDgr9OOYtdzOPOws1EJQz0ACFj",
+	"1r9LZGmYs66V6A2/Y82yjoRomuJKaQn9qCnl/LehX42CxA6UcJMEm5dgABMTheY2GyWrm83M2PE+vgxo",
+	"YTd9nLlo/4lmdQGr21F+4PxfOb2yc3GvDVYvHNzgBNnmKEOt6mrn6TdsoqzZKgN2l+O7duOu0kE0XKfo",
+	"ptvV0O1cr1PJ1LXvyhjpJs1Cm2ivlgqGfRAEY3nMNJlvhaTDDTeJ8qxKeazb/t92lJvrEMkd9EZGXj64",
+	"kYU7D95GuEFtozGpmqjTPGXuOj7UWVbFNLUrBB2DUga6umXBFet6G5Ib2Y/tp5J9hGFqTRNa85YZhdiT",
+	"kcorGSt6LBVb80+X5OwU/v+jMw/bSQDcaBzxEKqK6lmFOUzKvJJYCXVoztXnyrRyjXrTkdPQLDn5xEQF",
+	"SE1MjvIpUUOgxTGDW9WJSmFBHajhWUlMx0pdeqiEpeNE348ZY1eyLGOprlj8tGRmxxAGf9uohAJQV1cy",
+	"MaEcJ6/YvAKXe5TEtGrYmrBQ0xg9Va31YcMwZ0lA2K+RaO7qhS7tL6UADGiPQ8ZN3WCmXVgy3h7X5QJi",
+	"Ar2WYXhXwMONzkA02nkkwutRM92+Cta5BqtbV6sVXOm1Mmtpm5/IChpWG6ZUVZqmkhsclFbLrcQ6hXYT",
+	"RU78UHeL3/UK/poJ3vYPNfjGEAVNpUTC5vhVLusKZGirQ4uJ6ZOJXIB0+5BjBfAfJnA/1Ff94D66duxZ",
+	"xxTfSNxq0wrkm9D0DlQnjNqY0jAtjrFhDco+xL6taIS5v5HyFpW2jdRGEylCHqXHpkZVrq/H+f7VSd3L",
+	"W75yJzLy9t3dk4w8ujjzvbkLqgAFJpvXhb+rLrtJTFHKgAIH62R2lEQJ8gsgIlnLSmDR8UbuyJpi8q9e",
+	"gfQ5DooEfGJcjeI3m6Vr09HqgdlUnhVnKQjUSRRFWhyBrC63OYomhGlSGbHaHeTuoIOHW1lsPIpSTBaN",
+	"pex2QYSsZN/vXHPOZsq/a8O98DHHINd/OQZuzobRwmxOr1xnjPmmGg7gKKkYE3+yKkYi5aguBMVSNggD",
+	"ubxssQ/lSBxvO6chR2rgC14uJVUJDyHssSzif3R9AsZBNfExiPSo2xgsKMH1fkvVLfCDq/hqV9E3vryV",
+	"ghs5o7vut/hCvAELLRKeDyyiTAF5w6pcvTFMWbsuGYAGv9tIqKrWhJpkufgdZzsWlw6f4lOakhTsRq03",
+	"qEEwO7Adxa+73uKswQth6X7LponmmmePIErsYC8LHkksLDF0MF64mLxtJ64FPn+spVRK40Vwv8UcwA8l",
+	"Bn9h36dvpJvwkZafvG0Bh8D3VFj7OneUy5defAESNlWR8rylF5EjvbUDZ/6OfD7tFWCA36H3pNu8Ce/g",
+	"s2iwplNkEgVIKDy80SOMdqXEkDbkkLLjsgQIPmmG38DWZAshDZv2xncSnc6lBBtw2kvv7MMtJ+74O1fG",
+	"N6Ouq+LufXyPptXYwd6KqCegw8AOkyHBvhlZVs4JkCu6E1D7tJJb5hJhxD5SRQXpHdH7lxrTZrHmxT2b",
+	"x2FGUwqA2/Su8Km6NH78i39lew/aOZFh7ZNOfZj2htUkUFHIE1ESaVK1FXNZ3EdJMCFnDsobpCexYtZx",
+	"ms7+yLFHYv+/xhq5L/fXUN6e0h3zVAXPLsHRjoVGdHGAHIDR3VjTL7W/sv2xKPKNk7ddkhimr8vQ4WMi",
+	"attKFp1oVbNLMN0yfU3njWhnO38ef69o4XocRNThtKZsFJ8HVNfZ0x7Z+gvofKRPl3r2fqrT+QI281iM",
+	"4eRaD2wsucNRc2Y8ags5gdFzNLiNiqYivQMbvON5DFTiHf/ECl0jS2F9CNhvl91a/R3PmbKP3rma/ft5",
+	"KwKJj7Rd39KY/6uDRBeM0uWebCBHWDSMPedlq4Gt4mi1AeQYJDlwOPSjlqDxrwpGVTSUDs/PcEG2ta/h",
+	"7Mr6bmp4WZ6eHQ9IuEHkI23Yd+7qfoC+62ng9kmOWwdl2fZDUzODTt/JY4ScmxzQI9QBhuRcE/KdY/Tj",
+	"LYdFLOhlZYxMwTgevNosjD9z3exotvOViQYmrByKQuVpQABzEmorK80uCSXoFcqcyMowKW0p80SBIjw9",
+	"V+j8iJ6nsfwYP3iGa5hOWKTEkcj6Y3C+xZzOkUs6Z3OExkCECoaavuofvT/v8GW78taHz0WRwkzoRI4z",
+	"euke/t2B/PeNbE0odBXIGgCWDZRFwHWCSLtDbjwEvfKOKd/xdQrylX+8XnNoVTAnR6VNib6Mk/k+UYnQ",
+	"IFQqIwupFIPkzMiS2v8t92ZjhUIp7cHcsKKwfzGrDUDqlmXh3judmQ9tVXQzU47w0rzzL8YTnktGDY1i",
+	"Jr3HagPItdjxFQMcCCIk2VC1jfvNkqCbb42G7AdS8G2qihI7AMeh+gouqk+ZC3NpCNJs6UrqS0gIwewG",
+	"IQUIa0vC/ADUOidYmrudIdOMiBm3rU403AtdGl+tBcxRwuhu0IcIobcZLFKCtaau0cBEZFur6GWuC2NG",
+	"VhuJiAY7bs/PH/auEamEHhSarRQbPkYJ0M07rqTYWkPqjioO2IJNs8t3zcAwdfKsJgFMqZs4qA7reXn+",
+	"NeWjzq9Zja6mGBZuffUmHsq3IALeBFzqPgi8a1oYwxDPYzm1/BPJ+Q0kTrjOR5XZMGH4ihoMdLcSJqJ1",
+	"XVpP8Kj+xJYvKrPBfkMOXnM8Zh6rqUMixKE81kCa9vH11qxzxPn5Nqbxy1wwUf+Z6LllIho/S6JgJm+l",
+	"Q/soO0ad0zvZTf7AprFXiEEy3jTWgZWMN33FHPRsoTFK7JPSexrqSAVpBNwM+i2OdKRJ3rxGQk5jwNyD",
+	"NLuMnNv1PT47uyTPzjDT4ayJQ/J4HIUkFDL0mvVskYtD3W1l5JYavoIPiAoauOZcW7Gbz2niKssYoq39",
+	"NRQRNXCCXakjYrOvNoKvOBWQ+GhkkZMdLwpix8NYETenBNMQsCxdsXWlmUM0xuR4rJM6QKlwTWRhdydZ",
+	"Kw3+PNxYwZBn3NnjozedVqKjiWYyka15xcwPEbHHti5rtQlqdxGT1j74GumDAxe+vwakQJOKAMF6XZxm",
+	"9S7DFCC5E0wRw4oC7n6OLc9B22Qndv6hGcXop6wI30nVzbk6P7t4MkbZAv3nYYQEkU0Uuu2F76+2buYt",
+	"OthK7bp6YP/Y9EWcRlypO8+m8Vb6tEi1qPeorNjAf4lNPlO53Pm1FMU+oRbFe0GyTyUVOcX7KDSGLCRI",
+	"GcVAEEGbSMt0kHq55IKqGZ16wv3XM7LtFJ4TSuzAELimgjBh1B5+J1hG8FtW4HBBNuwTzdmKb2nhtJ3x",
+	"bOoZwsSjlh4sSGCgON4CFfvYVQpgeRtq2J1rTYcMyhHEv9NoPNUJpHPVMoCNADiz6Xt1y2KoeC9WSmrs",
+	"NgA3Wp0rT01oED/SnDJyZ59PaSMXBxf/HrOE8ai1rpzx3od1gOLZkxHQ0n/+mWks59nTp4+fRdazozou",
+	"sJGJYre8prvLGlSjW/gg4v1CEi3fEYl97jk71qUNg73xmc0P19n1DXBaaFxDDdGSrKn6zC1e556G8ZL5",
+	"aYDPTaznqVuMu3KsPT6Kl8evok8HK/hSEEJbeuu7o4gbhjBnNCESuYcLsLd1Li2XLPeDTYLcjk7fMvvv",
+	"6IkPEDiUCLZzx39L92RD79gl+v6aZ911J+i1kpuntTsBML3DQHNDj8UdV4wqhKBs88dWxhAyfgTMy0ty",
+	"np2dOcvOC8MW0qS9QFpG3nkUhKu7g3OvoAkR8otxYwOmMYP+jmSH78CGFcVL8OVFeqzUoIEzEk2wv5M+",
+	"oCI+DJFG/ItRprmU4xAm5CEn0og7ipZxDtbl3jAPshkucGxGVneIY149dtmgGmtEJ5bDpu9AX8YaMS7t",
+	"DL7QxD4BXpJKX9btIdw04leiYr7hy5CE/uA6LF7ZZ6ddNjWVD98xfiPeikPs8gNMWvzImE0LM0yBgOa5",
+	"Yjp+WpZK7nSi9GOlGDVz47EInJVQrz6VXDH9EKjnltGuKz1rtrEwamPNrflmgYo1zerVprfkGMChzc29",
+	"Z0OfMJ93AbK9PSP0gV6vE7GHnxqoy/5zGUERShxQCbh8rVohRbEnNM99f0FvJckSsY8WjSmPVry1J5Za",
+	"GMtj55PnBbtOendPzvGKBxEK8VMfpTXgx5ooL5OumwD52JeXvmEsRuIoVrxvrE3/82IlhZYF+3kx0YmR",
+	"tZc5MRDgaXZoKIDH3KKHlm63aiVnZbS03owyi1ybnYOwTuJkz9hkLSuVgJlxGRkzzrmb248ulWNisN1N",
+	"oYl7FT49RIKjWE6enA8RIe+QY96OlZUqhrZlfGZ1Rk1NWBg1OtkyWhHPqDYZQPqCJ/wGbhdtQstucDXX",
+	"LeE7Rgr9NDFd3n5g6qNc3CfmuIViSvgOmCmjofHj9Qq/KvltqpobYk3WmGs67bGB01ZCkkJJY930ZsFM",
+	"V5ozbSafCQfVqSQCtEeA3MoqGvuzF9FuIwtftwU5kk1YfUsZfY8Wu5j4VVaLejGTzB4g/OHasx0mVm3t",
+	"4o64USFDAUyGjaxURmSRH60jIi7meP0Q3aoOp46hIt6efMnn3B1umD/xKFBLQ1R2YgxN+PENvWNJoP4i",
+	"ego/hCpDTQSjyu4XFB9C5i+bjCzq55+Gpd2ynE+WcqLasjbGW8MMacFXNOJkNBY7vdpQxdq9Pxy1rAwn",
+	"BdM6I2d2zeeTul/XbpyEYz7rdZikLqcrjjOUyGrKFpXg5riJJ3K98B90wzfvRk/zDDnXcUz0smwwa6RA",
+	"qRIJtCxfLzGByGnd290RGDpMASIkCyURH3Au4XBNblZDFEkhiR8MhsTNrIKSA5ikqY7DZ6PrrXTpOmDF",
+	"Luae8QkAIi51GSsKuA63ZAABsqrV9CasPhPamq9pwQhZLq6/t7jBhAb4OoC7x0Vlc+R2NkCzIx9H+NUp",
+	"NZRy15/ga5GHO/Prp+T/j4nod7SYKIZknuuBpi2WaprYSbrQs30ev+cXD3GqDn2mfhwygwLp+9RpPJCk",
+	"oGarZL55q318/6/VdkvVPoWRXYPUjPgmwkfqIetpuQ4NQGfcQ7fpHdbr80ubPj1iDByouLtp9Pa3FzJV",
+	"rSU3QQrnKVruaEeucAySRtsrvwQS6CbMNvJYDesYQqzxWe42+2vhIrv9VBmMbHEMYvteukDXHddTmhe7",
+	"3jn1EppXX/h2dGt2LJbLOr3dzN8rpj2jD1H+v/1z3ZxGl0h+cRbDFS+kuCFU6B1TmAu4o9zUseY66HUx",
+	"GvEKHq9WPtzXz8aIGxaYJF8iXILTHqPLC3zq92wBUfRIEN8aGM973V+AGvDKAzfmyKNs+42zXAfSFGJ8",
+	"Hi5GbHcppNvcRBr+Gqp/UyTpdScCfdSSBDKQzIbt4deaF0yYmSkG8E583Z0v5xwD57gSq7j5luNzPmcm",
+	"wbj8ni0+0Ju4IDW0gyXeTMMZz1mqw7tPz0YMUfjSL9G5FcV+4N5u8i4X0FmVWFEAfQdimdg3iuaprsGu",
+	"oWS63bDZpDAawuaOFK/5UbJ6KvV3wzhRSrBtyVS45DtWBCs0r/REBUuHpP6xYITLn/fDT/O2N2d6oMO9",
+	"FQiNgTtUW+E5s05WGBPcyoHQz3ipZ+Hgl91YUzworaUc7Ef5wD6ZN/GqTYRGMpIsGWG5vdxOyWuxkuCB",
+	"tfr8N1yw1yKHM3PLSoNxITTAd4obwwRZ0lUEt3TJjU5ga+H4/elUZn3yVUbgPydLucUfz58VzP+0BFhK",
+	"ruXJV189/frkvBFCg7es8e3fdj/b18OPSwgK1a9Pzi60V8E1i5WWFWvoiqSKdWMy8A/43eQvbGXO1w4k",
+	"dJqV5rNoOin248I2ki1zfvbkq6dfPhsutu25ZQMitGI0v7R8ZHkC/DSIyCEFybl2jWudD20xKS0ngDME",
+	"dmlsQrOmN9AtQ5abdr7ciTj8bMlbFvPU3CM/4F8sBWDAZaLYXcNauW8+gW8TkEgriN5rltrHCM7htj1A",
+	"ZO6DlIWri0mY0IA0hxiCVncDJwEWhsmCuL97900AW8RCkhXkNskQCzglbwFwXtcJk2TN7xhxTX6xQ3Qd",
+	"OrDvRwI+Pq+h37l0KDtmdvODlRQ6qtX+tGHGuVL2zZReqaCuCsFzdy6la0805fFqjpyxmN/mpdxuqch1",
+	"5rwXWOdtFBV6zZR++M6Cw70CTo/TSGHidBoNAtLpH8H2bYDlbmhOKPHmqN0bD6hY+yW2E11cII6oSVZS",
+	"t5h1oqxKgQWm2zU436hbn/uXsw99TV+iamjFOCLXR5uovmlDpE5MlrFnIzXiBzl/PCtP4u5rTidmjkQb",
+	"NKK4wGGaqV/wvfqUNyREveE92rWW7U9wnEtHpO1xboVaeD/E3aA4LSIuSLpvO6O+bLiWvh41ULRHdB8G",
+	"a7APTS9eeLlhq9tmBUPb1PN1X/jt5Fpfl1y74vuY1/UI0rUf9hoSEgW7G4fy/AYecsWBbQs/HeuarPnE",
+	"e566L/kZZh6mzMg0cd8z7TAwUp11U7faWKwbqzFAW4fBUk6+ecTncRSWukz24uxscky8xV7z3On9sD4m",
+	"GPrEowTsYStpBEncdHM3nd9u89KCwPXCjmQj33EtFZ/bHHBZyFXUe+vc+yGwiypiXW3j2nyTREcgaKs4",
+	"r5ci+1QWkpv4ZLC3+BY0Vq7JrYAeAuh88O/F3bqe1SKJAWgI1in/bq0bqmdAuLxwqCyQLwiqh04RpdnM",
+	"dRrnN7ozxilC9a12dHDPsvx5MAIc+EDW6FEa7x/F7phykKKjG3blHwaH5D/YFFTp4ZzOdLYFCsuIY0Hk",
+	"kzyLPonTgzbKhWfNSa0Z3Wk7rDMjDvKKrXg84TLOoBCe976QnK2ZUogFQctSyTvk9olMVCWoG9qGBWAM",
+	"NzbIJ/wk5FcUORjYq6JCT3Ilcrbiqeagk3rvJ5prxXYhkO4Y+6Bf6NvBWG6QnaMaxBj26vRYZCKp/YWw",
+	"wk2hWunDq5AnUHQgH1L4GIn7wxIhVjB/nB7anZ1279VXXvxeKyTNoySoxJoLrjcsJxU8dUpaTbexOApc",
+	"GUzzHNv/A3J5RiyjKkIFxKQBOyPaZKISc63lWMxPs4igBvskdsVMM8W8ozaSijFR8sasM+cm1RgjcFPP",
+	"HCWmeEHddh3sA8VxXoto+Bg2HWAqcN+fNynokivw8s35DdMGHWI7dzNiawbwIaMbCApojBWrN/yOIZak",
+	"0Qmm0Bt68fRZf1YNVIz2CXToBs1/jghA/MJ0ar8WRyP49yqPIUZCD5UGwdORmaboyVKgLBGVfUtvMQ3F",
+	"PeHwt8MJhnz4WEeo+wY4Og0xNxJgRn12lUdsnRsFUWygM4I/mRE5EDvzQ5hW8egGfGA63+BmH8w5P9Zd",
+	"5Dv1mnc8Z2I1vR37a/9CxB65kYm23VN0ihuJWUNWWfHfmKRh+LUdpmD8yA0tdBxisFWaUjvjjlI/Maix",
+	"1wUT0QKJd5FaiImuWCtZpzvIXnF9G9tw7ER7Xciba1fV1cFpFbVf1zDh4xNT3cWS5ueT80HtFEZ9PPLm",
+	"e5RJbCtjyY6eolyQSk/N3MTBah/uBM3AvQKhuTnvuX6c15DuFCH4O9cmvoD6H0WWSt4yQShBb+rEBUWQ",
+	"CMaKcaFyMg5QsGTTGe2dfdx5uKJopuBFTjW/nrlMTF2Zg4kidKJRYSllca2YFToJBVzvaHkkfjN17swM",
+	"H3cj4SaGlKKo0NsYmMG9SFuVVvRF285MVHUbBVooB8Kh7Ry42GFy5PZirmacxkJ7k+wQdiochrsP3P1x",
+	"YC7TT/SWpRy8y33cEyZ8H1qnkEFHF0g/d6bmdIeiC+2NX9b+wWyRAE3/idHbVOXG0aIAI0XRAzUeulHz",
+	"POn42PWkK3unOPvj3W7DRIaJeIwoV2NLHiDI1SLQPN/Emn9KNV30Xt5OF6MtxMm9U6WN1w7e5Xlg+OMV",
+	"65Mxsuv8pEgNOi40Tj2HFY3YJBxRId41aGhUxYYF0a9aitP3dPetO5t2WAC4/yxtJQ4txxLREsC31sZn",
+	"n8DEbIIpMvIPt92agaLzw4eX032qM0On9ofrNPO4MvfBowf7AJXfg7Vhrj9144tu/HkdK/BzR5EZyEAP",
+	"IS9qkvShyNBM6KbffjWetFtFO0+8/+Gb1+QP79+8JE+fPnn6Ry831oBe63qdm5C5uOpC8j6NApMlYjt1",
+	"XNOxLLXa+IoWkJ//nFycXTw7OT8/uXjy4eLiOYY+W+hlkU/9I1oMUVduuiZnkKILS+sM+mwUES2AizvK",
+	"j+g8K1owkVN16vjjPlqPHwP1HgcENRU4ON0NzMGQxos3dQrgztVUuBDxht6xzBXia0PWllJWqQpV94e1",
+	"AoFnMre66NmQKj8GShJQ9f7wSD9JdfvS10lE5qJnNOLAFkFe22kEN11SSebwhjKiS7qCbG/sc37CE5e5",
+	"NDNK2e/RIs/a2af18u/D4nYIz9638fYNVN3czQz6p/LrBxoRsTzR7bW/UaoSmetSkpGVLPeZzxbISCXC",
+	"jyznBjavsZU5K5hhmY9l2z3c0UQ0nX3iJprt0Mxk63qbeCIUuk41mrhJwtry9ZxT1DgGkXl1GjlFawjm",
+	"STEprhMFbdrI0u6LMFxUcEwqkctBuNSYA7zRpWmw7VJkU+aG+5MS2U58HuuHAvyRXCs56WzDgTzgWCOl",
+	"KsXN/sqyig9IUoV8APwDpMVfhSltjMHW9VLecjRB7da6f3q2qL9+7XrM1yPQkkOn7t+B+9Yy0bG+WhZ8",
+	"RV68e0vkmnwbFkNe3zG1JxJ8Hda6sh8E7IePn05KprYcPvfRR+M0eBKYIoKxXD8nH6nYS8E+kj8ICVL6",
+	"hIs/ZuSjZsX6I/kDFftadrs02z+6VgH16HZKH4GcdLViWn+8hDifm0RBV+xjjfrhgdM3rMifk4/Mzh/+",
+	"+BHG/bjjZsPFR9+Dzpfu1iFF7w5hCuD4NGOEFlKwU/InVsgdcT4Y/eg3nv/e/SLmCAf94JS8Bu8r1EZZ",
+	"pfLrJ0+/JK4rAcnlqgLwnlNir3BNSsiV3pOPq0ppqT4iCigYNfZPX2iCf7DK50f764+nPwsoelkxgV2E",
+	"ec6E4Wtu+WrxoqSrDTu5OD2rWaXxu/qILsKON+zS54tzEDAlE7Tki+eLx6fnMJJleWDgR+1stBuMiwdm",
+	"eZsvni/syl7Uj7Xbyf0tLk7rRx7hghe/Z6NPQn83eLDr51ahcQfPM4iANPIEMv83B0FgmcT9RrjEA0pK",
+	"urp1GKxw/v5eMfAuOppqD/qL98AklOF+8KjYhzygZNpb7Ot1Pl1zAl1ZnfiiAXxr0C+DyhVwKur4Vey7",
+	"wV1Vf3QsYeQXyHQrpdDIMRdnZ1h4GRom0rIs+ArY59GvLiu/Hn+wTh2ZbA+2LIi7biFjCVsIfwjN4WIj",
+	"hilCjKFgW7g2AuoFCMya87vEaxgHpiNPNGP6+fAmo+GQYf7Cck+0lXsg7pb7fol9E3IKiqv/hoFOe6k1",
+	"5bPdEUwIOtUM89xcYHuB8hBW2DjOj35zP+9/T57sPzN/sPezj7Uf/TvLSp+FLV4xQ3kRYwzYTlfkfzhz",
+	"vBCeN/aNBITAHT4Pgnu+QUQcRtz+uO4fzN5vD7uvjxqO1jHJvX9VYzgesM/Z8cX9Q7JOx6f+4DIl76ed",
+	"e7YJjLRj9FYAatpyH1Kajsgj+5O1L5FLMsUbV4LzwDf5Q26tXcLn2VQgJ2gR9Y1Ro/KgHcHyB97OR7/Z",
+	"//yOur+1vPsb+x56Gr3x7Wfm7KwdOyXIn8SavqgbaQwTxyCxHYwZQoHOvqmebhB7DkFpvuWCa9+L1NO1",
+	"tiEQGjdyLN7CPh5IvSzuIC6YywX2eql9o1YjsEjD3ik3EpcbU9YgI25YQfwFTWOmzZ+ceyhx1OTKMHOi",
+	"jWJ02z5yQf9znZn6GmDL/jaqYr8/8CmPnfC37tQdgwFxLNfZnHBhpGPG5+T7qx+tNfHy6sWb2tYjf5AC",
+	"fJl3TNHClV87gyQjVBBwYTgb+B+8tJsO1Ud2fO2NY+jt5tEVkrrkH/7r6vvvcAo//tFlU3sGgmpdbeje",
+	"XiUVdukM9i+sBVvHsd0pedHgPceOht4y0aw3qS3wdlM9Oyl7IhkmhBzvKNpfex4ERgKxFyrb0iqNr8z6",
+	"3IZow97iDoMRiiMuwd5XTJiP/qC3AKMU07K4S9t/WGHRPNqhqa9rsIBGPBTmWkYpWH6D1qKQ8h/wk//G",
+	"VCySCdbkw1iQQ9/1ZutqwxBtJvZN+GPKVD+fbqqbujEU3OSWwuj94a7hvFQAqqlSM3E1gJG1D9WKPqit",
+	"ZI/GsFqECaT2BB3FWIKRsgYAaR0485ICIa4iomJdMGZOrYxJa0EwPnjqBs1Y+9hsicDzxcPvxojZiiiq",
+	"h2/E98IjRoIKFWTQhpYlE8xJ8QfYlkfszk4QPOmuq1h7e/5CRV6wA3doilZzj815gVCln1mrQVoMcQSh",
+	"2vkYzOY4avaL+uLICF4bGaFa8xthlRYh7R1kJZ67SECRCRC/YyyDT25gpycxjUaU1OGL/so/9K92sJto",
+	"s4lt9As8lhXqYW0gSaHgt6zYkyXbcJGHncpck3YlxU1UEHNhj6rEhqv3OPRQc+oKJ9LaWXjq39q/4Jfx",
+	"eXwMqioCyihW9mbYT1Mq4qp5vX/xqI6GLCGzX+S5J8DigcSvG/59VbBp8vf86N+O7mueH8esfJHnhMLG",
+	"HtmB0TqKQTMa9go1NvMYkjTiE8LvHIVyONTDEC/h/bli5nAS/SsckrPPckheeoT4wzf7pWsr8GAnxVhS",
+	"uJy29KUVnvr3vrT8MsZNwDWHhhtH0U/ALQX5Ipj1oaUgQu4ywgWRKmcQj99QtT2a+VHlWL2U3lB44p/k",
+	"IgqIqTliPn5WTwoTBkIUUEUBzpyVkSqz/+FSZAFxJge7NCMO3M2p/lVhgmNL5ElntINtnZUtEfV8cZFa",
+	"9CDcVny0ShhoFfuv5JCxfDh+Gt2mHS23wX6VFPImI4LtorYAJmLFTDn77oTj94h98hl00VP4Gv6cOIdR",
+	"bxruVfeOi7pF9d0igxoY2O69LuRNtJXq/3c8/992PA8MbcXDd0c/l4RqF3Bqd/mDXLaXVz9mBAI/BRcM",
+	"th5ZvG5ojvUtTy6e/PFYZ9r5FwYvVdek5p8beXmw1LYpH3W9jdJphL71UfToPZkZm4Djd9zgw9DnEOM3",
+	"KVPkcb8WImQu4mNZKyNSgOvaJdIk6dxsPDU5DPSQ9zwejfGL3h2z41lOoQdacO4NB2MO9AHa+QtWjMsJ",
+	"eOjf2phyq/g8DkBP16h3L2kqCWmsDNxSgfX5SZ9Hysnn1vhAPr7v2M5/4DN7+FqffVAHn9u4I25X85hN",
+	"dO/V2/hv5N07PuXSzr2DCfTPPxxnn+NwPIRj7zOckEfGAWzFBd0Hps1xj8jRN8NOMbYhHfzMo1w3rCjq",
+	"bSFabhnmf4HLjoqcaAo4G1Bhw9FUhmyxo28hW92OaRLwyIPSn61uhwK5txwM7WOkyhQ4GOqBbHVblxdw",
+	"RSpd0cJXSOtjeUpdp4YTCDAOkxqffA8P/nsrbvVKHl55+4vcEcSOgjNCSqogm9eVcWrXc4Srpk3jd9bX",
+	"es7e2iGVrl79A6p1jY98btWu++n+kcVQ0jFDuHBk8cPT9q+UBV/tY1IweTqn6nqt/X0gfe+VFOzoodwH",
+	"IOKAxncMMv1rnJ2zf8ez04rrPtzxMT73cOhew4f+3e80O0jqPjtuBSQ4JPCDRBupWPBK+KL7W8ZKHcoJ",
+	"XOaSq7HWZKl8+wq30b/KZWyT3fP3yU5y9HjQGw7G+fy3W/3Zh9xjQBAnRhLNRO6LX1zbwc7eS0UKRpXA",
+	"6uVqtXFY/pidqtiMnZ6YtOEP9qPfEHt92rXoGCIWanR43N59jIDuQ5HGkhrDlH31f/52dvI1PVn/8tuz",
+	"J7//x6T41Oe4UHG/IPFC+pOHB08fdz+SV6zI/3k0T0QYQ3+E9Efmobr/P6+i7rMJGMsgBHtqAAIHBjuh",
+	"2SkVBHfK1co7+JUa7xEEj49xN3qIuC6UlKwqLJpjpbls9pVwsRColbQPuN4TOdZrsW4N28GnI1rCFlqU",
+	"xm+vV/J78S0V+we6u+zQr0LZ5CGM9elE5DPz4neMla/vEvwFJSoQ0wagROjzupLbo8jFVxL764IjywUR",
+	"VxupmWgX5QM4isA5MLra1AXHcheMdnCCeX2V1McCivsI7rdltXq5BJGndAazaC8yTECxsthfhojy2j6E",
+	"NYJ063FDTskLUip2x9nOtUFhRaFr3BDuO/ctmTsY3OWxYP6da3bqcZc8WAX+UYpG4+Fpirh7VtuVJvXw",
+	"nBX8jo2CCL2qH/u31sXdOj4DTs1PPlPJyAIquHYbub1nsd10vyzu+QkAhT36zf4nXXv3hov8lc+1GNcC",
+	"HChm+npuJio9ffp5Y/geLzt+M/pTcxzzqj6HIbcEwaoU4fkloQFirABcMYQgEjl3JSBSOWAxqiwXwFY1",
+	"uQDch/fzGE8BlUmCyXQPwsvX3zQaoxF55zqVh7aH0JVTk49Sk//8T/LzouCi+vTzgvxcnZ1dPMP/hc5Q",
+	"8JvHjHx99jGNkMDSGSFPzr5+NjVBxQtsvzPQHi71VewdNzPRaLq46zMiVIApudMe2SwNa4bCsDm3wLqQ",
+	"BhgAly98L6Uk3vJnOHnj2TPBhX4EhcHtcXBswJGyNzPiKAC0YJd/N7LIj3zOJnh9DVcsJWOPF+C3XzlS",
+	"gN8OFZonXYJ2dcugH6Ji60pbXceaAUJaHSeDv2+41fn3iGcxncLuNvs9S1aGH5Vwx+b44drw490439e3",
+	"TbOxmiX8moLa6tSJO2hsAvpvXSAyi917vD0lzIvUCMHef8WtcpNLVfuGsO1x1AM/njNaQm9nTX6t8htm",
+	"Deum/QJaP7jMEb5ly+CEzQ0iR/au4OVSUofXHjVnr5h5GZ76F4q02El9bufK95WxBm2MS/4id3ZvoJfJ",
+	"MbjkXWX54v8m79uaG7eVP78Kyi//pFa255bsybj2YTKZnEwqc4ntnHk4lVpDJCRxRAE6AGiNNnW++xa6",
+	"G7zIJEVJICVPnpKxYRJEoxuN7l//2oovlimMbeSy8lEQqsSq9DPtmH6BhPYFj2zdnlCLBZdtEY7rTL7G",
+	"QSe1IWhKR4iL0KsbIyNwI8jsMvPED24XBTEm1xne+Ulo1c0wYpk0AmlK3VmQGaHb4h3lz2iNeNC3wFdc",
+	"FV0BZ87TF18SewdEzsB6fnfBXqfKJHLqUw8SQfQMOsjjz2juQKlpWDRL0liLzZ0NRMrb9zY9rXFzS6O6",
+	"QGXUPjAZt7tHjw9Mo5qBNM6zCBXt8MtaROq0O+JEXNwbqSWit3B+G9dgpps3gIm0EBKSjttwNOokwQPq",
+	"OKAbVQ8aeIsRKh4QVu3VHt6Jt9z7RNuMp2zBoxlaGoa+/8LZIjr2iv7hRuh7LDu+/vlH9vziObOKPb/4",
+	"BxZOff/0xfNvH3T6xs1mLthbCKqmibGekNKWu+/EwsytWporJtVYxdjn3cydU4bpCUyNOsM6whIeP9AA",
+	"saVlie1qrKo4iGZzdfkX/V9HANG+G3tUG9WL8id2yLt1JhZ/UdchDPaaDo1Gd8ccfcRFELkAJ9Y5doVr",
+	"P0vgML2hgad29alMrsFvSVW4a4971mbj5e3CQAIyNOj1kmjzVQVHh8ackqWHGf0OwbwjuKvw9h+pW/ag",
+	"aTyUhNsCzquEAvZqeSyRrctyEaF7eSl5DDFQNlFpqlYmwA4ChFM7nXZygDNYF7cl89opTdKlD/7DQDJ0",
+	"hcFs6Riaolilrqg3DBZlCsmgTQjG6gDq5UShmytuxbIDPXGP29aJ4Si79haQBVjXj1gHWCngP1ly7Q59",
+	"s+FpoI+z6AgGd/ur3WFFuOX+G7EnO+YmdCwwgnv3UbAI7/gcGqNhXgHbqi2A0g0dF+JysEqXcvjk0wAF",
+	"OAMKai0id+/h41QwSCDg1RzQJZjjx94Ty0xPMf2PYMwSbGWX7VV/H4bfXXIdzagVe60R/EmtZKp4/IrG",
+	"DWkK845iO9pEyH69xT9+6of7fz9so3gwZ4nl+mx09v+SZR1RyZE5Lki+Qej8AQ8MCQQwgmD7IESE7xix",
+	"BY9FwW/aHRNetYJ1mMQ/5JJH82Nswl3P41PBFfaIVP2Y2RJAHI5FyzV5G8URCUmMTMZQauhBEO7OjNsD",
+	"0lVXZW8PUIEIPKYYERjH+IL9lsg5ei+pmFimMrur/WuA8z2whyVhtdpDpwynvw+PZ3cAHhokaIQ0Pezu",
+	"2rlBL/HB/+f9+V3ePROMEOU9795OzmHgXd686c0tn+L5ajVPUqEZAWXP2U8ILYXI0Q/fPX/yLWHyqrDT",
+	"nFRqL4PWsM+cU7lu4z0/+Q3W8B5ct9qWBzlQ3Mz4d0+fnY3OFvF3h5+Ze/iOsPgNOxckEyo1D1h+pXOb",
+	"mCfnaXvh3ZZ64GOocaJ0qE2GN+XmCMnP8Pu9d1pfNwuc9RHuFb8lsj4a1vcVE3JoRAnmEfVkwCqEShCK",
+	"HzGgWys3L0wFv+9cf7x129CFpTUwQrQhB15Le9Jxmlxb7X+aGBsUx+tveQAw5xJb7MBNMG6H9R4iKWAD",
+	"bBLTteDxLdIFfi1uym7bwH08GLeGPeBWL4yLgmCNCeMWMZxP2bvkx5Hv+RT7DrEhbkKfdGLF3mLtyWRX",
+	"V3o4VE4XCRcXUqlWQVTeScAjdMY8mvu8oodAwiH/4skP7nSX1Z5dSBIXU/Iw8aaDx4fHcwr6txav8m0+",
+	"aE+jUAt9crc5nWDbwFF7NKUGrwxsr2ej3E2kfyITbLSOUiVF/GVoP7FYKbfUTtaXbkaVv+90E8rlEuy4",
+	"yUGDkZIGigjUBPwScCOg3dwFu8tXDjqXOZ+zaINsWHlh7mV8kY/+X26ZRowajbOnF9/vwTHYGMy+5XNx",
+	"2B4cSuYPZcnnAuvH8FQPQjHD7ws4NbLMOEHlq4wmq9vyt6Of0kTOzz2XVq11uBXG/pbIeUh3AS7r9Vr/",
+	"ZFRTsOuLFl48++HFD9//72c/fN+livcriHLcQrUsl+uirlYqthBcJnI6gsgDG68ryCgLvzcZ5UadgC8C",
+	"wOQ8EXELLHimVu9w1Cn5IH5KA7sg9NpXAKts5Hkbi7BMb04GjHvWaM/uUAcLxsT6iifYRhQJq3wt+MGI",
+	"YULttbkc72nIqRl7P68G1aYvC3XD9/DGarrYCOGO5gv2XiTT2Vhl2hTgNThP4Tg3RS1xN5n5ydffHem3",
+	"lwCLa+dWvIYhJ6TlOKEjxIbgxdfA0z94hIgihYB/fAhrLHged9scrRp9aSIuW86AiMuDFTv87nDTOgo7",
+	"QsTlUQAJvyk1B7s+U3APkIznpmYTBZu434fYIngitIYHP2phhDzB6jw/sbbYIJ14Qa5rCjLhyVQCUwke",
+	"xtWz22txd9AQza/euC+V80MaFZfY7GHQCSkuTCgMnOhk67quhbFc2xEzs8yyWK0ARD6VTGUWmLhUNC8D",
+	"gSaJXuB1XcYeMrRGNBAIeWc0EP1VvU5rFQljtsAhP+ajTk+v/cyalNoPCEX4W3pgp8XPh3dA+9HXnJSG",
+	"4pS+ch19I+MRW/LMALwP8QXQpUfgUbrUidKJXRNBA67JrhtgiwZepm2AvE/cRrMh9XB3b6hVF/v0hipq",
+	"yYD8htmVYkZESsbmwMTphga3CHDJTXsPw5tlMj9BI0rTarCgC7WgYooycP/i7KXM0jSEr5REs5L4Vh71",
+	"P85M4l5HRG9Yb6oyHUxqU80XbfEud2p/xGEnZpFhSl+vNYaVRzvrvhQcIdBY9xadSdn5zlsyvgXz38PN",
+	"8J9sO9cZ1O68TvlJukGVyQ3DJowvcwdiqWwz5pZvMFwQKGJHkBNJZEtNr5n/TomHk9HOo5V4wYuvPYDq",
+	"4eGr4fbZ0wFs5oXAJ0pvbok9ZP5AR7XgwF7TFnO+9mOCZLmptZ0wWN/jHlziN4uWGZIeAJfZpdH3d1dA",
+	"UgnZ/zJeuS5DRrR57UUPz2t63m0UOdSVNVS/AozpFdLT8TXjU9VthoG6Eb6R8RXwQnV6aZCWhL94as1x",
+	"Fs2Fbew5SL+uz1M+35VN7QggCbUUciGsTiIzNEyCNO0XJPkCda1kXIuZnXuwWjN+4iCcBfGMBUnLE2VZ",
+	"qV7ZlFQ/kUz8J+Op31fAWZEsxBXj9COAAKnMMi2WSlsDrAM1lQtIyrUrdZPOZBfSrWs37G/AY5J/7TAt",
+	"FCCf+1mNDYsTYN3hRUq+BeZZT0iN02w66pDPpFHUH5ZC3uCQQOccUZZWMMfIlnFFODadg9Y9ps6yaXLf",
+	"bNSIU+NsFyrYWhNaurVbPhcG+zFxWuqX7D4RqxEzM+CBxjFX9M98wgu+ZuNGTs2FikVt4YJ7NJYtAAup",
+	"e3QXO/sUaVpqOOWQpyYI9PSTGN8osDlIgPLiu+++xSpTWvkqo84F+xEQLkXDabdA2RLYZxGfYNgyiWym",
+	"xchfud3B5AvytaBtyfC7xsADJb7Y4ol5WTk5gu4NuE83+KVopyknGhzwVi6zfMAFewMlZDA5KJCI5lKt",
+	"UkE8eVhWli3GQpcLy2LNV/Il4GeAswULd9z8ZY6UyauDnGhpR12wTzPFUh7NjZcQjyxLlZpjZi1VsjMX",
+	"VZmKqEGvLyOVpoJPs62cVPmwvwUrFX3tELxUTuAiNQIMgxO0x87QFm8go2LEW+v+aqbSmE1wE7kd5vYk",
+	"LFOn9u1dtolnJdpy5NOg0+PYhIk15VtfpSmt8iJURMKvV9l9w7MZ+whgVf5K6bmInV7vUJHRRVyJdF6d",
+	"+7yWmOJbN0jke/2UAhdv8/nvXWj8tlwvGSSqgDROtFruxPisEsk46SlQPM+4jAHpj5RygIhbvGSrmRLu",
+	"BzNeooJi7l7i0Ve+4tjCIZIzHQJzDANpihjysmt8K+IwF0ak98JUGn2qlWQ6mc6sqR4TB6k/HcZt4Q48",
+	"Oz/SwCC+4MfkC/Qsp4qWRmL2JIaCoLqL87Pyxfnpk2cvShfn7190uTlTOWZi18zyaU5+it9Z4FvIK5zx",
+	"4oY/EzwGhAPN8+3k/L2S4vwdkMg0+KJPa8IsHWxjsuBTcfl5KaZBMMX0eaA4zxu0KzFVe7a5CiEcS7Pg",
+	"aZovNtlSsKwjjyRlK56mF+x9lSzvqkxaTDKzSqUwmhm+NuUWxM49mwEWYpxmWouYfZMX7KDfLhWyGbmR",
+	"PIm/BW2XyoZxxYTe3hThxg86TQLrfHqNFNY6GLm+O6+L53Vafj+6A+6BvuSkIIU4pa8c93BDyCS4LyKH",
+	"EabeSHolFDnm0ElzVQFYYu76TO2IcpnvClEq/rAWI+F/va13jTsTD9hKozAdbo5X+VqxC1vMQiiqg3yn",
+	"gEO0QkIX54ZDwD+xLFZEH2QfVLzDpUlN9zEoNXsE23N3iJDe+KF/g3v1rVIpfW//3a38wnrnODGdYqSd",
+	"mqY3HiHQ95TefGLczqXFH7xEevPVdYYAfh2u9yzP2+2B/Dm4fyNmVOGt1pUqgVurUqR7RphAKd7MvUsJ",
+	"HqRRV3AcmYdVTexV/np/2YfrHlRo20xLEec14RfsNU9TT2IFTiplbpxvPYavSWz1yrf7jq2xUdgEZIvX",
+	"SYOCXOigCAlIQPPwLPbiVJKI/idW5DTbV0y6n3k/P02QCgn+ojGPupG7rMtkIx1fSyq7dDH0mexeEW+4",
+	"xgNmjrD1KeaNgN7MX5H8nngJ/9Jimhir1yO21GIitJCRMCM2F1qKlBXCdroSKTlJphluH2KK7HiSUm+b",
+	"Tq45jD0t1xym9LW75sKiS44EozLfKTvKuMmjxl9fGsF1WzXgDfz+IJvU7zbACR6l+gsn8LPKfA+aIxSA",
+	"ER9JIj3Vs4zZPU8zUbE17qfA03iVH3T0hzxN8/Fa7MB1VzUiDzfYTKRpewobRgRkHYhUmi1kA57nH9Wo",
+	"ZBc4T907tFo1vADinLu9YDO+Z1gSY9yTOFWp9B9DfJCHwjaGeAv/rBLwaaY8aUzDG1rknXpZ1hMegLOU",
+	"pnkH4qV2HwNNbKcKEirUoGw3NFmnru0PJvVpphaEBjaMU0siPhVyR5gC+qOHoRSQ7cUKvdRuj+JcMpPx",
+	"FMz2bvPJ8eY79DztDECwToElT/uGIPj3bPRzqsUg5MQXtjTBERsrO2Mrvn6AMgBUgdvVm02rJqQcBWAF",
+	"ulOBM1/qSZVYJt3eS9M1+8bp6bdFXyrQliuSmjKV5lUrbliqIHpxL/D6MUnuBVskMoMOvtDMqqqVHqxw",
+	"Bw++GxU+OCiULUjkeAyhkc6xbfe8pqPd/e4ymqnt8W038jUNPLmilPLkGnx0+shQGeSSEm9kkX34Cktw",
+	"oWm3u+26KQIaQGeS8a7ed5vs3C3BKXVbhNOPCXI/fOUBjlVkMyRbOPQSLbd0/r/ED9XYsVlNuoZKn+/R",
+	"4wIQ2Xyh5DSHZxa9fSHc1NTet9fu0jijwtD11me6V33z26opWkS/D3Mj9vS3fvM5a+r2WknrWJo4c1+3",
+	"thwXlrIT2NkZIItApHU40hb/+q96JsYbYW/5aV2Fbvm0ANoMGGMsv3aj6kDYUJdg8At4cxupphbGqHuN",
+	"Db0I+9hmaTFb8AcNPM0ksJ/dMFGsXDfdMucomJWP7vLlUqt7nhpm+NprJ/k4iTTW3WO20OIuAanxUJok",
+	"robbZrZMFW9rYAsB6j9g1CkpLs7og449h9hwDSBpMRr2DS5ouNSAVcwIGRPH9QVzl130/H3UwfnKXK5z",
+	"YO8Err2G+kmA41x0BPM8WhBUvWJc0oTzyL+7aPlC/pgCJSsh5u53cAFjeC4fxr1K2+7yL/yf1laNP2m1",
+	"PGAD1uemM//Ants0hmoh8k93YyqktYcMRo3W+nEs7pNHp8BQTueuAO78LSlaroUzbsKrUrkjS4MbJuNT",
+	"FHlD4FBNJkbYbk/uFBI7lYZDw25oyuCi4Q/jYcq4iEHl+5tCNVwyFBweLIvMWDYWTQcR9X4Dyk/qHMxZ",
+	"lMGBNBfLHpoXPdAaIeNmJ+jNaWpMr77VGzl4knBrqxlwgYK0V18sud+I1b5FVfPMlKTuM2aObrmi2nYJ",
+	"3lBBVu87dh1u0PHm3U5qdAOb+194R+/nfgWVxdS8ucYEboVmv2L4Z3neTMhA6V19L/T5jfN8sUfuFbvD",
+	"NbtjEdfQepQzXBuKco8wUFwVL9IdPWOGrWZOghB3IuzL4ZGQFZ+LZoPyic8FXkNP7nbsptZM2/pppnx1",
+	"IKbXgtyQ+dwZfJMKsUzyECWzM62y6YzJDa5fKFiVaSKFV0/P4PmNe9K5kue/vXr/7V4cf0JqlbYdBO7X",
+	"PTW6ds9e5Jyow11o4cWpqHUg/O8OELOIMp3Y9dnLf/9ZscEQ08DLKyYgKSjCJRN+KZhVvokAZBGycZpE",
+	"bMbTiU98zcXa+TXOVn92TsaCx52CXFyulRQlobvXncPrtnSp94Nvceyu+ntSINfqx7TjXGHF4ZvDEAdW",
+	"RGxGTIpVHti6YhKK0BCnaESkiY5km1jRJgtS0y/ngOKAuis7S2QLI1IcV9firDds68Z7Blb2V3Es4rop",
+	"VEX+DtQoTAPoOo2eKI3QrMSKK2y2AkLOy5vwOFayW8h6m9jrtBzO6bbA07W4V3PxYFuEOK5rIkX4tkDE",
+	"ue5RNct+leeCeOr8ljUOSH0PJrwgroOtOLhnW5xY9OHOviJ/9ILd0TKXHdJfbz68ZwDRhRAt9bX6iZjp",
+	"1aqoHWV2BSwQRMN5xe54KrQ1d3m3VecEwY/8c67YnRZmLSM/hoPHizX2lk1EmrKxmCUSUEfgDOcwZYRB",
+	"VfAT7UIHj7dR5l+WyrSV38IZ6gf1fnjW5529FmBsIjEGrQ2mSkY5UwZd52qpT9yaAJSgOUc/ZEzTr2j/",
+	"pSq/qBWbQPdq3E6lBDOvKTI2QhhMXMHWhu3hCxV2TV817bkJv1fOxxRdbPpC3Yuf/R/0ac6hvWUQhA1e",
+	"jzxLoEdC4QL/j2HF53cx3Eakk8Zmia/ieIC1AR8knHfhV0bJvDbgoLVxWwpy4O0XgX/ikEft/8M39G8z",
+	"bmcCgSem4IQ5/Lhp8eX/SQihnlx4fPzAnnvppT2p06s49gihnXEiZQFBZA1BYiVlulxqAcRgjdGVjzig",
+	"T+G9ySFuQwe3UdVoCRp7LsCvgyUfuSx8HXcb2MD3wS1MqlUB00T4b84vFMQjJOl3O5m97E//VMZHBdeX",
+	"USN27sClObYhfNK/IcTCuyDSxUf1Yg0/q3G7Y/GrGzD8zejTTGEBryEmKMRsj1i+Vs4wQE1x4nz6vIx4",
+	"TmF7n0JLDFtxCRyYOex7h0oOpZNpImt5JfOiEz+ls9FZrJMJwANUmqrM/R9P0zq2yfqrIBCTUtU1gNFt",
+	"ufy+maSTcjengWj5VY2Hqch1W/MhDLGMZoSm3WrhPfGFW9DKdXvjbrgb5euObuCvatyfE+gePrALmL+y",
+	"TxlfZ0QUlywtaDkBUEtFtZwteTTnUzFiCjlCo5kyQHGKTCPsk9sQy5TLMhtVrGSpJARnTPEqRLuqLI2J",
+	"b7bbnvBgjzq/w2l27nU0Yd9wh5xWBnYQKX+Qwtm+JtVNLNVlWcNUZpeZpZqMakfVvTUWoj01EWEh9EEi",
+	"Ca/pv6rxMQrmB9kEH3lmnDbDRphRnxioSQXFj7iMRLpRGBJAIWGKXCe0ILW6SRCdvXyhllJnN58+UIoU",
+	"h694BPSnY6VSAW1WHx2zsJfSgHQfvu03bEo2FiaJBZqn/DfIuDLyYb+xv+Neud/mFI8zIFS9F5qnzGZa",
+	"5n4LJFjU4VasuqXFl6XSzU3M3sCvD+kw0NoAo3k/e9cZG1+4DZAe3vLiQGRsf8A+9yyobM93ELDYAkJP",
+	"Tdjrm385uwapOOBS85CTnFQ50XTc5QURm/jTEJtFC6vXzXGwa/frcJ7JI/M/PSWWFCuQoKf7ceqPb/VO",
+	"p79X5NfLCU+gTgrLpqzQOlta9wOl4WdQfBWHPs22thc5pcYiDZbEWG4bS3qfPelym/Yat2l9G1sWZbqR",
+	"P+L7J51PXpOqlTC2/eTttaPPUI1UHhi3Ubn1CO59fyEHhDKlWqqs/FcYuMn/zio1Z6mS0z27sHTTj8u/",
+	"dCZbb2LXmQyIrteZPNn6I/elg9zvdCZHHtjjr3FhhLvgzrxKdz84XyUyVqt2C/iJxjzqZCl+xDDZUlrU",
+	"2nTpTPDUzoLmS/HT+ouV0fMHDpeV39pryrSkDiS5TvJCfs66nMEWXeuYTMul+oiyab0tZXNi7dBlOrrG",
+	"PBlAY/rIrfWrNq0dQN6Jsx6X8V0zh3gylSI+TyQR+oZqypQYejRL3JlPiZY1cCzFqgi6v765/rkEwcaw",
+	"lclJ8yKl5ono1okpx0otxOWER1bpVk6Qn2lIn/WD9IpBPHEE5zL68irwbO8FvIxULLaQcbzGrnu9dEjn",
+	"xqyUHjzY/V6s4KsGii1YxSDuLRnP3EXJulkrzb65/XD7ccSAk+/Z8398e8USyyKVSYuVCNAPKab8CAQU",
+	"8kR2R2k3HEKvlZwketGjZIvlHU6q1yJS90Kv3bsHUMp/FvW42tiSpPbXxiU3Zi7WWxTyI436unTykxi/",
+	"yuys9qr6Af6H8GP8Ppk69bmItAAWVp4a9//cCvaNfwr7TdyLlD37NqgWc/C+SUrB1LBfeb4XK/+Cv4E+",
+	"5jX1Y61WRmj0NA5US00f0hZBl2Llv/crU8yBxQgYeylWzK86WFYiDobmE1IYFisAdkFzTy7X0En2EAEv",
+	"1D1P2+SLZRxueE/ixYdf00z27ewYiv+J7seAm6n4LEDQtbsFpAVf+j3cwtmY7/Ne7WF3TepxlV/PlALH",
+	"EDLMzK/OFXFF4E/dPctd4CoeP1Ah777+9KwtbMPJVL6Vvd6c8BVNnJSh0/yeA4iWrnx33X8Jt8bE3sgY",
+	"P7O/gFiofejmyXxTnRo0foeVUXrKZWKKvrqN2+tDZeSjjtCXP2U7mUFliYLkXMoPLPe5NQkQnQ9S+nSD",
+	"pXs9mWp4+sBh/OKdvQbxnZBKoMeSLHPaMqLIFKvuIuxQEEBY2nYt/egHPWoFpa8YLl+eJmPNNZTc+2Wu",
+	"1cP6VKj/k32w5/SpfXpN+IKBtbHy2j7F94ou9/A66k/u5Yk8uMCilnMLJoREx4/E1ms7iLjovNpJWTum",
+	"4IpdcOIux/UGsr+oM8+X/CeCW82FWNbQU4dd62a62kOWtAFDRM0Zqmikth5EA9jIYSAieR1H3kNcqhX2",
+	"k2Sc0boUAe8wJrPxonmgrhzfzD7CXZBnY0lyxMVKCQ5j+dpUNkPPJvWSXtPJG/qXH/s36Ec8qOtEPQv8",
+	"WbDipr35wJ62AKQPJaLt0sYhj9vzhXT/9kspLkco97douwRIAJNMJQAEajzgxpgCzWh73XqjJ1xU7fZj",
+	"ofH5xyDSK7+618spokWuSMXzimUlxblNFtDi9DxbsjSRc+cqzzgyfXUOHHUTcqGvXd1fL/pH4/3SOgN4",
+	"BjpsYGQSGn9aQgEglibRRF3JNFH34ckJfxonMZ2dSkLmRMdhla3JhzpwwXtIk8GM0MsY3IlqVM9efChL",
+	"LcNztJVWqe+75eFefenipVP9toSZOXxz9CSlLZa0h3QmFheVbCZmM32+J5ffBsbL5uo94/H+Kc/95FtO",
+	"FbWkOHAdi5TRY8h0eO0AK1usQVCD2eJchl+wx5yYy4Wxc1puh31NJDLtXr8f9Lj9fgArD1M0UnDzDFM1",
+	"gt/Wo2OPzx86wF16a78+PeLYw0HevfwvrU7a0DO3et2r6G7h9UP31HQvbWtcQUEt4JgBros40BlGwRLq",
+	"619+A5A0i5jxsTvZKEGx5MaOfJsjjLkafl+Nn++rrJVd0PGK5nfCIyoSCqo5LZepA5fm6EbxyQBGsY/C",
+	"oOCW8T+Z0Nv8jd9pzKN2N26cJXFfsh4ux06LS135nQ8J9qzWC2luxENP2TnV7r7496w/mO97sSoWdXDo",
+	"y8abN3pF80CG9QYOKxDkmmUyFtpdkYOJrqSBHQ8lL9DHEjaEDU/r11gJdtgCYhAxkdMtXCPFsCEoRAOR",
+	"Y9ZzcyJLRSKpUz3wcq64YUudSIsOUy2xiPhim6lMBm7MkMtjwMSdmQGnIi0TRLNMpIWQ2FtnWyfx5n1a",
+	"7MGOW3Ur/2K+PCcXeSlmNgxXh39dn5Io9waulcjHlK+HFMmXcxnvIxYRQ6ud2to0Ca0dpbuSpYkUI6bS",
+	"uLTPA+lYyQ6VOFZssuhbhMtEQJNJ2U2vPrrh++Ijqiv7s1YL9iS3ulXCnXa6ne0NmY/DPQekVWgbR0xI",
+	"i72aDIuUFsXKsxV0EIFs6hWmc8DEjphbPS2MEXGJVC5IhIiBnPFlxURylBaw0rFrweHHRdVrUko4utHL",
+	"lK+Bfdf2uym1UpNu+xFGnqyxx+kNdEwLTp26+jH9S6XtufvCOEvFNq/RDb7Jxz7qO3D1Y/oPvX+aCady",
+	"7qXYAwsb5Cq2mqlF7S1432ZXLbH46kf3dxfeeM/A9+G6t/cUo/8F78QoVxTpeM3E+YInqbOx7tzAaewi",
+	"2Y6QyE3l7XhtfrAJHlFMt6fVbI7uhlqsk1GzJwOqWR9R36H16dIIGZvmNNmNkGRWT9Bf2SagGyFtmPam",
+	"HsuEhhC9X3oxk1XKrmDSKi1bi8/iRz2QTrioVN2Tlj4tFCa+lfe0x8DrCvvv1nbGWQr5VTHMexG2UOiG",
+	"dNO4zSESANAcr+FKZ0R6jyzSkkUzEc1NTiTdFiY7JEcLwMD23a3QD+9v7VUqhsEV3Xok5IiNsySFRDiX",
+	"MVMrifW2yK5QrKFbdi1YYgLDjmASl385beriTKk6r6Au9OH+0xr9KOLPLzqFn4dIWbjFoIYJ/2MYdlzn",
+	"lkk1VvEa+wMOglgedpn7cdbUEVw0lYo30tYnBsMX4uZckXU7J7yapiqzW+0jDnrcoQr8iv4PP79cvnCE",
+	"eqc0d+tuOvX6CF3knfv60094wdDBivJrq4L9UUwzGbJZBukMdrrIe69ZkabUk9Ej32K1k8Pe0gDDq+n2",
+	"HF8u3xO7RDXLp4f8nhdQnityx5IB/4ckZNjULTqbqEzGgXSupc/awWIJr6s0pWP0WxtsM9xw512tCp1l",
+	"UyWMb7mWCn4vGAkWKaA2uRKD6ewl9c/pcs4S98MJdbHZiEepDLAOk2qOcuMCrTGr3Utecs+d7pZ1mOoA",
+	"3y0JU4q098ZrsEMtnWSK/pBj4VuwCR7NQhgo2JLbk1NfQUpqkEQUNghKdy0Akcom0SEF3tf9ZpyOkWfq",
+	"O7uEFSBOWKhzhq8NlOknhlmVxgEFlytZ1yTSo0sdDbKMLRGME0wfHSNpNGCqaDDFoWZY7fysNOZxFw7A",
+	"RxyFmI/WeAdevgNawuN39lgrgM8fuk6g9Nb+OfmoC+cGJV/3rprdsoA0vOOplcv10ZQM4CI+pNn7VY2p",
+	"lkZzyRJb4tsD7gHNZdC1bmbaO2BNHwPR3lBK80H6xrXhaPY6WMAGb+VQRTm61Xx8G6CEcHGvOJxh7wBL",
+	"2o1fD1fm70SvN6T/4wvG8QTYk1yvS5tWDyJuOT1vkqn8QMmXbWfgTc6FFWIV3gCwKDGMZrlb/556xJbn",
+	"9+/DTNHDB7ZR9a0Ebwpilv+Ozp49eRbuK4Hy6MaKZZMe5CxJiWE6mc7sFZAflJiS3G+4mYuYTdQhCiOi",
+	"TCd2ffby338+4AxKJEYmCZDLZVxq12GENUTghICSHfoacrlWUlT0Z3sfMOro9HrG01TIaa/NJQ9rzDUV",
+	"NmxXrgYhkY3zbZ+kELG7oLOl9jTTsGIwU573VMl7x48xQbqnvHA3tiA7QZVxq/dlLeDh1KHoBG1GUGHn",
+	"rfeqZgCxorWibdRRxjfaK+wi+C1OjR80RGF0O9wT2GGkskzIuLmQeTves0+P6FaplJas/9SFlw3hU9LU",
+	"p6v2LVXmWZxsAWH6TdOpcxC96OTjC86r4rlOqQlbq0xvgrSal60DdrWybJdS4YrVXjffKysOXrk+bDNM",
+	"yc3u6C3HPunEAiGlcv+xvcvOnmfLtpIH+8eytxPRPftrPwp9C7nCTW6hakb4M7Fy737o4cl6TvUILQgs",
+	"9HdKnG+9slU2c0X1UUSbTCUUOEt35TBlCvUBwMsPFrava+dxWL+GlSeFyTp2hu2OJzZqYldct/cYuPGD",
+	"juQcOpePwv5OdBw8ZqyAqHMNjeA6mjWx3DytY7l58N5f1IqC0SudWIuNzOteRtVN5Zfloj77jJTSQmYL",
+	"CFbhPyNz72Q2JNOOlyA5qyPgAbp0E6k8YisnRNGLwW+cIA4uPQsuRYV7W8BBfVwWjoSZWrEFl2u8KAge",
+	"zWqzo4m8F9Iqvd7TG6A5dQICvvV9no6gIW+tyb+9boPuUhryvJNu0IUtMeWgfOeM1pa39akFXRCFbg+S",
+	"yEODC4vbLS8YTPw+62UPr4RYthXxut/3dTTDsw8+k3cnQYIXNzIgFacy5JUgaRypRRAz9jGzSBRooDGm",
+	"VWDMlEwTuYEwnWqVLa8YZ8VkmRp/FlFBzOQn512ILpccfMeFIbHWbwrsy9Fqzm5xyKPG7MA3bFd1XI1Q",
+	"mo6VQlQy+OrjW3r8iEmxqo3R7JnLeRXH8H39QXXw8cdoG1R6c1Vo73gswnW5KMnnCnwMIyItkHF6hhWf",
+	"wBcV7dqqH0XeAZlzr+bCS7E3QCk23wmCzXGPKjXdLjZ7eaNTH6Ad14yw8K1G6Q8aM7yH9ZEjt0PewkZp",
+	"ZhObiv0uIM8anKy6J0UpN6b5QcO6T++c5OQUBTEQJ0Fi2AJf67ZWxZOqLc1cKGMZ0M65PwlWoVnapJfc",
+	"zFt8qldmXuzUPowzPf2VmQ9tnos3+xK0ngo3gV7Ky5qbue8UrzJNLpQvApNqNUJ80Gc1DlUI5gXtZpwm",
+	"XEaiLX74uhj1wDTV3JtKfiCeMKVe6o25rtKYECQtMV+b+ojF8ycjZ2EQc/j8++9Hx0Mglta19+jaL2rF",
+	"okxr4KYr3di4bioDl2oFwYjxmsV8HdrEIJ9Q465zHkwT+dLXvuUanp+H4ZrjHD4KN7OL1K1bPDk8Cuce",
+	"siPPKsXeYBaHUrTe5txTYXhVPY8VNmPJK20nFaVoOHyLxprKzoQ2oXRipXTc7hl+ghF9ooqUjtvogGCK",
+	"oe6QpWA3l0x8QWdGSabuhc6FsOBrlhlRLkEVPJpt8AJBjGiP2FE1h+dWUc0Tcfby3386/RsLroWGf/3p",
+	"Bup7b3wynZ69PLvky+Ty/incUWgmf3k9pcuAe4zXXJhj6Qf3ieVpZQjVKpV+UgTGSj/0gZHSjz6rcfmf",
+	"uA//++d//38AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -22,6 +22,7 @@ type Message struct {
 	ID, Subject, Text string
 	To                []string
 	File              string // where it is kept; "" for a sink without a folder
+	Raw               []byte // all of it
 }
 
 // Sink takes mail.
@@ -103,7 +104,7 @@ func (c *session) Data(r io.Reader) error {
 	if err != nil {
 		return err
 	}
-	m := Message{To: c.to}
+	m := Message{To: c.to, Raw: raw}
 	read, err := mail.CreateReader(bytes.NewReader(raw))
 	if err != nil {
 		return errors.New("the message cannot be read")

@@ -386,4 +386,6 @@ func (s store) weakest(ctx context.Context) (map[uuid.UUID]weak, error) {
 }
 
 // likeText makes a text stand for itself in a LIKE pattern.
-func likeText(s string) string { return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(s) }
+func likeText(s string) string {
+	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(s)
+}

@@ -28,6 +28,7 @@ import (
 	"moorwatch.example/service/fleet"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/hub"
+	"moorwatch.example/service/post"
 )
 
 // Fleet is what this column asks and tells of devices.
@@ -69,6 +70,7 @@ type Column struct {
 	jobs    Jobs
 	windows Windows
 	audit   front.Recorder
+	post    post.Post
 	wake    chan struct{}
 
 	moving sync.Mutex // of the rollouts: a deed and a step of one do not cross
@@ -100,8 +102,8 @@ func (c *changed) add(all ...uuid.UUID) {
 }
 
 // New makes the column.
-func New(pool *pgxpool.Pool, fleet Fleet, jobs Jobs, windows Windows, audit front.Recorder) *Column {
-	return &Column{store: store{pool}, fleet: fleet, jobs: jobs, windows: windows, audit: audit, wake: make(chan struct{}, 1), compares: make(chan struct{}, 1), changed: changed{devices: map[uuid.UUID]bool{}}}
+func New(pool *pgxpool.Pool, fleet Fleet, jobs Jobs, windows Windows, audit front.Recorder, poster post.Post) *Column {
+	return &Column{store: store{pool}, fleet: fleet, jobs: jobs, windows: windows, audit: audit, post: poster, wake: make(chan struct{}, 1), compares: make(chan struct{}, 1), changed: changed{devices: map[uuid.UUID]bool{}}}
 }
 
 var see, act = access.Of("updates", access.See), access.Of("updates", access.Act)

@@ -8,6 +8,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/url"
 	"time"
@@ -28,9 +29,15 @@ type Post struct {
 
 var errNoMail = errors.New("no mail server is set: start the service with --smtp")
 
-// Mail sends a text to e-mail addresses. id is the same for the same message, however often it is
-// sent. The context bounds the whole conversation.
-func (p Post) Mail(ctx context.Context, to []string, id, subject, text string) error {
+// File is attached to a mail.
+type File struct {
+	Name, Type string
+	Content    []byte
+}
+
+// Mail sends a text to e-mail addresses, with files attached where there are any. id is the same for the same
+// message, however often it is sent. The context bounds the whole conversation.
+func (p Post) Mail(ctx context.Context, to []string, id, subject, text string, files ...File) error {
 	if p.SMTP == "" {
 		return errNoMail
 	}
@@ -52,20 +59,53 @@ func (p Post) Mail(ctx context.Context, to []string, id, subject, text string) e
 	h.SetAddressList("To", all)
 	h.SetSubject(subject)
 	h.SetMessageID(id + "@moorwatch")
-	h.SetContentType("text/plain", map[string]string{"charset": "utf-8"})
 	h.Set("Auto-Submitted", "auto-generated") // RFC 3834: no automatic answers, please
 	var body bytes.Buffer
-	w, err := mail.CreateSingleInlineWriter(&body, h)
-	if err != nil {
-		return err
-	}
-	if _, err := w.Write([]byte(text)); err != nil {
-		return err
-	}
-	if err := w.Close(); err != nil {
+	if err := write(&body, h, text, files); err != nil {
 		return err
 	}
 	return p.hand(ctx, from.Address, all, &body)
+}
+
+// write writes a message: of text alone, or of several parts (RFC 2046).
+func write(to io.Writer, h mail.Header, text string, files []File) error {
+	plain := map[string]string{"charset": "utf-8"}
+	if len(files) == 0 {
+		h.SetContentType("text/plain", plain)
+		w, err := mail.CreateSingleInlineWriter(to, h)
+		if err != nil {
+			return err
+		}
+		_, err = io.WriteString(w, text)
+		return errors.Join(err, w.Close())
+	}
+	m, err := mail.CreateWriter(to, h)
+	if err != nil {
+		return err
+	}
+	part := func(w io.WriteCloser, err error, content []byte) error {
+		if err != nil {
+			return err
+		}
+		_, err = w.Write(content)
+		return errors.Join(err, w.Close())
+	}
+	var words mail.InlineHeader
+	words.SetContentType("text/plain", plain)
+	w, err := m.CreateSingleInline(words)
+	if err := part(w, err, []byte(text)); err != nil {
+		return err
+	}
+	for _, f := range files {
+		var about mail.AttachmentHeader
+		about.SetContentType(f.Type, nil)
+		about.SetFilename(f.Name)
+		w, err := m.CreateAttachment(about)
+		if err := part(w, err, f.Content); err != nil {
+			return err
+		}
+	}
+	return m.Close()
 }
 
 // hand gives a message to the mail server.

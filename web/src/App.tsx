@@ -28,6 +28,7 @@ import { Advisories } from "./patch/Advisories";
 import { Advisory } from "./patch/Advisory";
 import { Approvals } from "./patch/Approvals";
 import { Exposure } from "./patch/Exposure";
+import { Reports } from "./patch/Reports";
 import { Rollout } from "./patch/Rollout";
 import { Rollouts } from "./patch/Rollouts";
 import { Updates } from "./patch/Updates";
@@ -103,6 +104,7 @@ function Pages() {
 					<Route path="/packages" element={<Packages />} />
 					<Route path="/updates" element={<Updates />} />
 					<Route path="/exposure" element={<Exposure />} />
+					<Route path="/reports" element={<Reports />} />
 					<Route path="/advisories" element={<Advisories />} />
 					<Route path="/advisories/:id" element={<Advisory />} />
 					<Route path="/approvals" element={<Approvals />} />

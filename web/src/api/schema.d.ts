@@ -2397,6 +2397,93 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/updates/compliance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How current the devices are that the caller sees, now and by day. */
+        get: operations["getCompliance"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/updates/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A report on the updates of the devices that the caller sees, to hand to others. */
+        get: operations["makeReport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/report-schedules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When reports are sent to whom, by name. */
+        get: operations["listReportSchedules"];
+        put?: never;
+        /** Have a report sent by e-mail on a schedule. */
+        post: operations["addReportSchedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/report-schedules/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a schedule. */
+        put: operations["setReportSchedule"];
+        post?: never;
+        /** Remove a schedule. */
+        delete: operations["removeReportSchedule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/report-schedules/{id}/sends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send the report of a schedule now. */
+        post: operations["sendReport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/exposure": {
         parameters: {
             query?: never;
@@ -5467,6 +5554,82 @@ export interface components {
         };
         FeedPage: {
             items: components["schemas"]["Feed"][];
+            next?: string;
+        };
+        PatchTally: {
+            devices: number;
+            /** @description That miss no security update. */
+            current: number;
+            /** @description That miss one older than 30 days. */
+            late: number;
+            /** @description That have a weakness that is known to be exploited. */
+            exploited: number;
+            /** @description Security updates that are missing, in all. */
+            missing: number;
+            /** @description Those by severity, and by age: up to 7, 30 and 90 days, and older. */
+            grid?: {
+                [key: string]: number[];
+            };
+        };
+        NamedTally: {
+            name: string;
+            tally: components["schemas"]["PatchTally"];
+        };
+        DayTally: {
+            /**
+             * Format: date-time
+             * @description Its midnight, UTC.
+             */
+            day: string;
+            tally: components["schemas"]["PatchTally"];
+        };
+        Compliance: {
+            now: components["schemas"]["PatchTally"];
+            /** @description Of organisations that the caller sees as a whole. */
+            days: components["schemas"]["DayTally"][];
+            organisations: components["schemas"]["NamedTally"][];
+            sites: components["schemas"]["NamedTally"][];
+            /** @description Of the last rollout of each device. */
+            rings: components["schemas"]["NamedTally"][];
+        };
+        NewReportSchedule: {
+            name: string;
+            /**
+             * Format: uuid
+             * @description Whom it is about; all where it is left out.
+             */
+            organisation?: string;
+            /** @description When it is sent: the first time and an RRULE (RFC 5545); its minutes do not matter. In UTC, where it names no zone. */
+            when: {
+                start: string;
+                rule?: string;
+                minutes: number;
+                zone?: string;
+            };
+            to: string[];
+            /** @description Of which it tells. */
+            days: number;
+        };
+        ReportSchedule: {
+            /** Format: uuid */
+            id: string;
+            schedule: components["schemas"]["NewReportSchedule"];
+            organisation_name?: string;
+            /**
+             * Format: date-time
+             * @description Left out where it is not sent again.
+             */
+            next_at?: string;
+            /** Format: date-time */
+            sent_at?: string;
+            /** @description Why it could not be sent the last time. */
+            trouble?: string;
+            /** Format: date-time */
+            changed_at: string;
+            changed_by: string;
+        };
+        ReportSchedulePage: {
+            items: components["schemas"]["ReportSchedule"][];
             next?: string;
         };
         DecidedUpdate: {
@@ -10383,6 +10546,180 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["UpdatesAsked"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCompliance: {
+        parameters: {
+            query?: {
+                /** @description Only devices of this organisation. */
+                organisation?: string;
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compliance"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeReport: {
+        parameters: {
+            query: {
+                /** @description Only devices of this organisation. */
+                organisation?: string;
+                days?: number;
+                format: "html" | "pdf";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                    "application/pdf": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listReportSchedules: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportSchedulePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addReportSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReportSchedule"];
+            };
+        };
+        responses: {
+            /** @description Added. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportSchedule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setReportSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReportSchedule"];
+            };
+        };
+        responses: {
+            /** @description Changed. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportSchedule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeReportSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sendReport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Sent. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReportSchedule"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -23,6 +23,7 @@ const deeds: Deed[] = [
 	{ name: "Scripts: the library", go: "/scripts" },
 	{ name: "Packages: install and remove", go: "/packages" },
 	{ name: "Updates: what is missing", go: "/updates" },
+	{ name: "Reports: how current the devices are", go: "/reports" },
 	{ name: "Exposure: which devices are furthest behind", go: "/exposure" },
 	{ name: "Advisories: known weaknesses of the software", go: "/advisories" },
 	{ name: "Rollouts: updates ring by ring", go: "/rollouts" },

@@ -11,6 +11,7 @@ const pages = [
 	["/exposure", "Exposure"],
 	["/approvals", "Rules"],
 	["/rollouts", "Rollouts"],
+	["/reports", "Reports"],
 ] as const;
 
 /** The head of the pages about updates. */
@@ -89,7 +90,7 @@ export function Severity({ of: u }: { of: Schemas["Update"] }) {
 
 /** That a weakness is used in attacks. */
 export function Attacked() {
-	return <strong className="rounded-sm bg-rowan px-1 font-medium text-ground text-xs">exploited</strong>;
+	return <strong className="rounded-sm bg-rowan px-1 font-medium text-page text-xs">exploited</strong>;
 }
 
 /** An advisory by its id, with the way to it. */

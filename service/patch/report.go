@@ -1,0 +1,421 @@
+package patch
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"iter"
+	"log/slog"
+	"net/http"
+	"net/mail"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/device"
+	"moorwatch.example/core/health"
+	"moorwatch.example/core/patch"
+	"moorwatch.example/service/fleet"
+	"moorwatch.example/service/front"
+	"moorwatch.example/service/post"
+)
+
+// Record counts how current all devices are, for the day of a time. What was released later than that does not
+// count. It is run every hour.
+func (c *Column) Record(ctx context.Context, at time.Time) error {
+	rings, err := c.store.ringOf(ctx)
+	if err != nil {
+		return err
+	}
+	all := map[ringed]patch.Tally{}
+	err = c.tally(ctx, nil, at, func(m fleet.Meant, count func(*patch.Tally)) {
+		of := ringed{m.Place.Organisation, rings[m.ID]}
+		t := all[of]
+		count(&t)
+		all[of] = t
+	})
+	if err != nil {
+		return err
+	}
+	return c.store.setCompliance(ctx, at.UTC().Truncate(24*time.Hour), all)
+}
+
+// tally calls each for the devices of a view that told of updates, with what counts the device.
+func (c *Column) tally(ctx context.Context, view []uuid.UUID, at time.Time, each func(m fleet.Meant, count func(*patch.Tally))) error {
+	s, err := c.look(ctx, at)
+	if err != nil {
+		return err
+	}
+	weakest, err := c.store.weakest(ctx)
+	if err != nil {
+		return err
+	}
+	return c.store.briefly(ctx, view, nil, func(b brief) {
+		m, ok := c.fleet.Known(b.device)
+		if !ok {
+			return
+		}
+		var missing iter.Seq2[*patch.Update, time.Time] = func(yield func(*patch.Update, time.Time) bool) {
+			for _, id := range b.updates {
+				if u := s.all[id]; u != nil && !yield(&u.Update, u.firstSeen) {
+					return
+				}
+			}
+		}
+		each(m, func(t *patch.Tally) { t.Count(missing, weakest[b.device].exploited > 0, at) })
+	})
+}
+
+// about is whom a report is about.
+type about struct {
+	view          []uuid.UUID // devices; nil for all
+	only          *uuid.UUID  // organisation
+	name          string
+	organisations []uuid.UUID // those of which the past may be told
+}
+
+// aboutFor is what a caller may be told of an organisation, or of all.
+func (c *Column) aboutFor(ctx context.Context, caller *front.Caller, organisation *uuid.UUID) (a about, err error) {
+	if a.view, err = c.fleet.View(ctx, caller, see); err != nil {
+		return a, err
+	}
+	return c.narrow(ctx, a, organisation, func(id uuid.UUID) bool {
+		return c.fleet.MayAt(ctx, caller, see, health.Scope{Kind: health.Organisation, ID: id.String()}) == nil
+	})
+}
+
+func (c *Column) narrow(ctx context.Context, a about, organisation *uuid.UUID, may func(uuid.UUID) bool) (about, error) {
+	names, err := c.store.organisations(ctx)
+	if err != nil {
+		return a, err
+	}
+	a.only, a.name = organisation, "all organisations"
+	if organisation != nil {
+		name, there := names[*organisation]
+		if !there || a.view != nil && !may(*organisation) && !c.seesOf(a.view, *organisation) {
+			return a, front.NotFound("organisation")
+		}
+		a.name = name
+	}
+	for id := range names {
+		if (organisation == nil || id == *organisation) && may(id) {
+			a.organisations = append(a.organisations, id)
+		}
+	}
+	return a, nil
+}
+
+// seesOf tells whether a device of an organisation is in a view.
+func (c *Column) seesOf(view []uuid.UUID, organisation uuid.UUID) bool {
+	return slices.ContainsFunc(view, func(id uuid.UUID) bool {
+		m, ok := c.fleet.Known(id)
+		return ok && m.Place.Organisation == organisation.String()
+	})
+}
+
+// standings are how current devices are now, in all and by where they are.
+type standings struct {
+	now                        patch.Tally
+	organisations, sites, ring []patch.NamedTally
+	devices                    []uuid.UUID
+}
+
+func (c *Column) standings(ctx context.Context, a about, now time.Time) (out standings, err error) {
+	rings, err := c.store.ringOf(ctx)
+	if err != nil {
+		return out, err
+	}
+	out.devices = []uuid.UUID{}
+	by := [3]map[string]*patch.Tally{{}, {}, {}}
+	err = c.tally(ctx, a.view, now, func(m fleet.Meant, count func(*patch.Tally)) {
+		if a.only != nil && m.Place.Organisation != a.only.String() {
+			return
+		}
+		out.devices = append(out.devices, m.ID)
+		count(&out.now)
+		for i, name := range []string{m.Subject.Organisation, m.Subject.Organisation + ", " + m.Subject.Site, rings[m.ID]} {
+			if by[i][name] == nil {
+				by[i][name] = &patch.Tally{}
+			}
+			count(by[i][name])
+		}
+	})
+	for i, list := range []*[]patch.NamedTally{&out.organisations, &out.sites, &out.ring} {
+		*list = []patch.NamedTally{}
+		for name, t := range by[i] {
+			*list = append(*list, patch.NamedTally{Name: name, Tally: *t})
+		}
+		slices.SortFunc(*list, func(a, b patch.NamedTally) int { return cmp.Compare(a.Name, b.Name) })
+	}
+	return out, err
+}
+
+const usualDays = 30
+
+func daysOf(days *int) int {
+	if days == nil {
+		return usualDays
+	}
+	return *days
+}
+
+// GetCompliance tells how current devices are: GET /updates/compliance.
+func (c *Column) GetCompliance(g *gin.Context, in api.GetComplianceParams) {
+	ctx, now := g.Request.Context(), time.Now()
+	a, err := c.aboutFor(ctx, front.CallerOf(g), in.Organisation)
+	var s standings
+	if err == nil {
+		s, err = c.standings(ctx, a, now)
+	}
+	out := api.Compliance{Now: s.now, Organisations: s.organisations, Sites: s.sites, Rings: s.ring, Days: []patch.DayTally{}}
+	if err == nil {
+		var days []patch.DayTally
+		days, err = c.store.compliance(ctx, a.organisations, now.AddDate(0, 0, 1-daysOf(in.Days)))
+		out.Days = append(out.Days, days...)
+	}
+	if err != nil {
+		front.Fail(g, err)
+		return
+	}
+	g.JSON(http.StatusOK, out)
+}
+
+// MakeReport makes a report: GET /updates/report.
+func (c *Column) MakeReport(g *gin.Context, in api.MakeReportParams) {
+	ctx := g.Request.Context()
+	a, err := c.aboutFor(ctx, front.CallerOf(g), in.Organisation)
+	var s patch.Summary
+	if err == nil {
+		s, err = c.summary(ctx, a, daysOf(in.Days), front.CallerOf(g).Name, time.Now())
+	}
+	if err != nil {
+		front.Fail(g, err)
+		return
+	}
+	kind, write := "text/html; charset=utf-8", s.Document().WriteHTML
+	if in.Format == api.Pdf {
+		kind, write = "application/pdf", s.Document().WritePDF
+	}
+	var text bytes.Buffer
+	if err := write(&text); err != nil {
+		front.Fail(g, err)
+		return
+	}
+	front.Download(g, fileName(s, string(in.Format)), kind)
+	g.Data(http.StatusOK, kind, text.Bytes())
+}
+
+// fileName is that of a report.
+func fileName(s patch.Summary, kind string) string {
+	name := strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' {
+			return r
+		}
+		return '-'
+	}, strings.ToLower(s.About))
+	return fmt.Sprintf("updates-%.60s-%s.%s", name, s.To.Format(time.DateOnly), kind)
+}
+
+// summary gathers what a report tells.
+func (c *Column) summary(ctx context.Context, a about, days int, maker string, now time.Time) (s patch.Summary, err error) {
+	s = patch.Summary{About: a.name, From: now.AddDate(0, 0, -days), To: now, Maker: maker}
+	at, err := c.standings(ctx, a, now)
+	if err != nil {
+		return s, err
+	}
+	s.Now, s.Sites, s.Rings = at.now, at.sites, at.ring
+	if s.Days, err = c.store.compliance(ctx, a.organisations, now.AddDate(0, 0, 1-days)); err != nil {
+		return s, err
+	}
+	if s.Rollouts, err = c.store.outcomes(ctx, at.devices, s.From, now); err != nil {
+		return s, err
+	}
+	if s.Installed, err = c.store.installedAt(ctx, at.devices, s.From, now); err != nil {
+		return s, err
+	}
+	all, err := c.exposed(ctx, at.devices, nil)
+	if err != nil {
+		return s, err
+	}
+	for _, x := range all {
+		if x.Exposure.Security > 0 {
+			s.Behind = append(s.Behind, patch.Behind{Device: x.Device, Site: x.Site, Exposure: x.Exposure, Exploited: x.Exploited})
+		}
+	}
+	attacked, err := c.store.advisories(ctx, at.devices, api.ListAdvisoriesParams{Exploited: new(true)}, ranked{}, 50)
+	if err != nil {
+		return s, err
+	}
+	for _, x := range attacked {
+		var mends []string
+		for _, u := range x.Updates {
+			mends = append(mends, u.Name+" "+u.To)
+		}
+		s.Exploited = append(s.Exploited, patch.Attacked{ID: x.ID, Summary: x.Summary, Software: strings.Join(x.Packages, ", "), Devices: x.Devices, Mends: strings.Join(mends, ", ")})
+	}
+	rules, err := c.store.rules(ctx)
+	for _, r := range rules {
+		if r.Do != patch.Approve && (r.Until.IsZero() || r.Until.After(now)) && (r.Scope.Kind == health.Everywhere || slices.ContainsFunc(at.devices, func(id uuid.UUID) bool {
+			m, ok := c.fleet.Known(id)
+			return ok && r.Scope.Covers(m.Place)
+		})) {
+			s.Rules = append(s.Rules, r)
+		}
+	}
+	return s, err
+}
+
+// ListReportSchedules lists when reports are sent: GET /report-schedules.
+func (c *Column) ListReportSchedules(g *gin.Context, in api.ListReportSchedulesParams) {
+	ctx := g.Request.Context()
+	front.List(g, in.Cursor, in.Limit, named{}, c.store.schedules, func(r api.ReportSchedule) named { return named{r.Schedule.Name, r.ID.String()} },
+		func(items []api.ReportSchedule, next *string) any {
+			items = slices.DeleteFunc(items, func(r api.ReportSchedule) bool {
+				scope := health.Scope{Kind: health.Everywhere}
+				if r.Schedule.Organisation != nil {
+					scope = health.Scope{Kind: health.Organisation, ID: r.Schedule.Organisation.String()}
+				}
+				return c.fleet.MayAt(ctx, front.CallerOf(g), see, scope) != nil
+			})
+			return api.ReportSchedulePage{Items: items, Next: next}
+		})
+}
+
+// AddReportSchedule adds one: POST /report-schedules.
+func (c *Column) AddReportSchedule(g *gin.Context) {
+	c.putSchedule(g, nil, http.StatusCreated, "report.schedule")
+}
+
+// SetReportSchedule changes one: PUT /report-schedules/{id}.
+func (c *Column) SetReportSchedule(g *gin.Context, id api.ID) {
+	c.putSchedule(g, &id, http.StatusOK, "report.reschedule")
+}
+
+func (c *Column) putSchedule(g *gin.Context, id *uuid.UUID, status int, action string) {
+	in, ok := front.Bind[api.NewReportSchedule](g)
+	if !ok {
+		return
+	}
+	in.Name = device.CleanText(strings.TrimSpace(in.Name))
+	in.When.Minutes = 1
+	err := in.When.Validate()
+	for i, to := range in.To {
+		address, bad := mail.ParseAddress(to)
+		if bad != nil && err == nil {
+			err = fmt.Errorf("%q is no e-mail address", to)
+		} else if bad == nil {
+			in.To[i] = address.Address
+		}
+	}
+	if err == nil && in.Name == "" {
+		err = errors.New("give it a name")
+	}
+	if err != nil {
+		err = front.Problem(http.StatusBadRequest, "The schedule cannot be taken.", err.Error()+".")
+	} else if in.Organisation != nil {
+		err = c.fleet.KnownScope(g.Request.Context(), health.Scope{Kind: health.Organisation, ID: in.Organisation.String()})
+	}
+	var made api.ReportSchedule
+	if err == nil {
+		made, err = c.store.setSchedule(g.Request.Context(), id, in, nextOf(in, time.Now()), front.CallerOf(g).Email)
+	}
+	if c.done(g, action, fmt.Sprintf("%s to %s", in.Name, strings.Join(in.To, ", ")), err) {
+		g.JSON(status, made)
+	}
+}
+
+// nextOf is when a report is sent next after a time; nil where it is not any more.
+func nextOf(in api.NewReportSchedule, after time.Time) *time.Time {
+	if next := in.When.Next(after, time.UTC); !next.IsZero() {
+		return &next
+	}
+	return nil
+}
+
+// RemoveReportSchedule removes one: DELETE /report-schedules/{id}.
+func (c *Column) RemoveReportSchedule(g *gin.Context, id api.ID) {
+	name, err := c.store.removeSchedule(g.Request.Context(), id)
+	if c.done(g, "report.unschedule", name, err) {
+		g.Status(http.StatusNoContent)
+	}
+}
+
+// SendReport sends one now: POST /report-schedules/{id}/sends.
+func (c *Column) SendReport(g *gin.Context, id api.ID) {
+	ctx := g.Request.Context()
+	r, err := c.store.scheduleOf(ctx, id)
+	if err == nil {
+		if err = c.mailReport(ctx, r, time.Now()); err != nil {
+			err = front.Problem(http.StatusBadGateway, "The report could not be sent.", err.Error()+".")
+		} else {
+			err = c.store.sent(ctx, id, time.Now(), r.NextAt)
+		}
+	}
+	if err == nil {
+		r, err = c.store.scheduleOf(ctx, id)
+	}
+	if c.done(g, "report.send", fmt.Sprintf("%s to %s", r.Schedule.Name, strings.Join(r.Schedule.To, ", ")), err) {
+		g.JSON(http.StatusOK, r)
+	}
+}
+
+// Times of sending.
+const (
+	sendWithin = 5 * time.Minute
+	sendAgain  = 10 * time.Minute // after it failed
+	mostTries  = 12
+)
+
+// SendReports sends the reports that are due. It is run every minute.
+func (c *Column) SendReports(ctx context.Context) error {
+	now := time.Now()
+	ids, due, err := c.store.claim(ctx, now, sendWithin)
+	if err != nil {
+		return err
+	}
+	var bad []error
+	for i, id := range ids {
+		r, err := c.store.scheduleOf(ctx, id)
+		if err != nil {
+			bad = append(bad, err)
+			continue
+		}
+		next := nextOf(r.Schedule, now)
+		if err := c.mailReport(ctx, r, due[i]); err != nil {
+			slog.Warn("a report cannot be sent; trying again", "report", r.Schedule.Name, "error", err)
+			bad = append(bad, c.store.notSent(ctx, id, device.CleanLong(err.Error(), 300), now.Add(sendAgain), mostTries, next))
+			continue
+		}
+		deed := front.Deed{Action: "report.send", Detail: fmt.Sprintf("%s to %s", r.Schedule.Name, strings.Join(r.Schedule.To, ", ")), Result: "done", Actor: r.ChangedBy, Via: "schedule"}
+		bad = append(bad, c.store.sent(ctx, id, now, next), c.audit.Record(ctx, deed))
+	}
+	return errors.Join(bad...)
+}
+
+// mailReport makes the report of a schedule and hands it over as mail, as PDF and as a page. The mail of one due
+// time has one identity, however often it is sent.
+func (c *Column) mailReport(ctx context.Context, r api.ReportSchedule, due time.Time) error {
+	ctx, cancel := context.WithTimeout(ctx, sendWithin)
+	defer cancel()
+	a, err := c.narrow(ctx, about{}, r.Schedule.Organisation, func(uuid.UUID) bool { return true })
+	if err != nil {
+		return err
+	}
+	s, err := c.summary(ctx, a, r.Schedule.Days, "Moorwatch", time.Now())
+	if err != nil {
+		return err
+	}
+	d := s.Document()
+	var page, paper bytes.Buffer
+	if err := errors.Join(d.WriteHTML(&page), d.WritePDF(&paper)); err != nil {
+		return err
+	}
+	files := []post.File{{Name: fileName(s, "pdf"), Type: "application/pdf", Content: paper.Bytes()}, {Name: fileName(s, "html"), Type: "text/html", Content: page.Bytes()}}
+	return c.post.Mail(ctx, r.Schedule.To, fmt.Sprintf("%s-%d", r.ID, due.Unix()), d.Title+", "+d.Subtitle, s.Letter(), files...)
+}
