@@ -82,6 +82,9 @@ func (r *runs) serve(w http.ResponseWriter, q *http.Request) {
 		http.Error(w, "this agent does not carry out such an order: "+err.Error(), http.StatusBadRequest)
 		return
 	}
+	if o.Shut = (time.Time{}); o.Window > 0 {
+		o.Shut = time.Now().Add(time.Duration(o.Window) * time.Second)
+	}
 	status, known := r.journal.Status(o.ID)
 	if !known && o.Journal == r.journal.ID() {
 		switch err := r.journal.Begin(o, time.Now()); {
@@ -104,7 +107,7 @@ func (r *runs) serve(w http.ResponseWriter, q *http.Request) {
 
 // sound refuses an order that the service must not have let pass.
 func sound(o messages.RunOrder) error {
-	if o.Seconds < 1 || len(o.Parts) == 0 {
+	if o.Seconds < 1 || len(o.Parts) == 0 || o.Window < 0 {
 		return errors.New("it has no parts, or no time")
 	}
 	for _, p := range o.Parts {
@@ -207,6 +210,8 @@ func (r *runs) run(ctx context.Context, left journal.Left) (out messages.RunResu
 				r.contents.Forget(f)
 			}
 		}
+	case errors.Is(err, steps.ErrShut):
+		out.State, out.Reason = string(job.Missed), reason(err, secrets)
 	case errors.Is(err, errCancelled):
 		out.State, out.Reason = string(job.Cancelled), "it was cancelled while it ran"
 	case errors.Is(err, context.DeadlineExceeded):

@@ -368,6 +368,14 @@ func (r *doing) update(ctx context.Context, s work.Step) error {
 	case work.Fetch:
 		return u.Fetch(ctx, s.Updates, r.out)
 	case work.Update:
+		if !r.order.Shut.IsZero() { // what takes long is done first: an installation that has begun is not ended
+			if err := u.Fetch(ctx, s.Updates, r.out); err != nil {
+				return err
+			}
+			if r.shut() {
+				return ErrShut
+			}
+		}
 		return u.Install(ctx, s.Updates, r.out)
 	case work.Back:
 		return u.Back(ctx, s.Updates, r.out)

@@ -43,6 +43,8 @@ var (
 	ErrFailed = errors.New("a step failed")
 	// ErrMidway is returned where the device died in the middle of a step that must not be done twice.
 	ErrMidway = errors.New("the device stopped in the middle of it")
+	// ErrShut is returned where the maintenance window ended before anything was done.
+	ErrShut = errors.New("its maintenance window ended before it could begin")
 )
 
 // Do carries out an order from where p stands until its end. save keeps p on disk: before a step is
@@ -163,6 +165,9 @@ func (r *doing) run(ctx context.Context) (*int, error) {
 			}
 			continue
 		}
+		if r.shut() {
+			return r.exit, r.left(m.Step)
+		}
 		if err := r.step(ctx, m.Step); err != nil {
 			return r.exit, err
 		}
@@ -182,6 +187,25 @@ func (r *doing) run(ctx context.Context) (*int, error) {
 		}
 	}
 	return r.exit, nil
+}
+
+// shut tells whether the window has ended in which the order is to be done.
+func (r *doing) shut() bool { return !r.order.Shut.IsZero() && !time.Now().Before(r.order.Shut) }
+
+// left is what comes of a run whose window ended before a step was begun: nil where what is left only has what was
+// installed take effect, which waits for a restart at another time.
+func (r *doing) left(n int) error {
+	steps := r.part.Steps
+	if r.p.Part == 0 && n == 0 {
+		return ErrShut
+	}
+	for _, s := range steps[n:] {
+		if s.Do != work.Refresh && s.Do != work.Restart {
+			return fmt.Errorf("%w: its maintenance window ended before step %d, %s", ErrFailed, n+1, s.Heading())
+		}
+	}
+	r.say("== The maintenance window has ended: step %d, %s, is left out", n+1, steps[n].Heading())
+	return nil
 }
 
 func (r *doing) step(ctx context.Context, n int) error {
@@ -222,6 +246,12 @@ func (r *doing) step(ctx context.Context, n int) error {
 	}
 	if errors.Is(err, errLate) {
 		err = &late{s.Limit()}
+	}
+	if errors.Is(err, ErrShut) {
+		if n == 0 && r.p.Part == 0 {
+			return err
+		}
+		err = errors.New("its maintenance window ended before it could begin")
 	}
 	end, why := work.Done, ""
 	if err != nil {

@@ -304,3 +304,58 @@ func contents(t *testing.T, whole []byte, f pack.File, quick, wrong string) {
 		t.Error("what nobody used is kept")
 	}
 }
+
+// slowly offers one update, which takes a while to fetch.
+type slowly struct {
+	host.Updates
+	fetch     time.Duration
+	installed int
+}
+
+func (s *slowly) Fetch(ctx context.Context, _ []work.Version, _ io.Writer) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(s.fetch):
+		return nil
+	}
+}
+
+func (s *slowly) Install(context.Context, []work.Version, io.Writer) error { s.installed++; return nil }
+func (s *slowly) Refresh(context.Context, io.Writer) error {
+	return errors.New("a refresh after the window")
+}
+
+// Nothing is begun after the end of the window that an order is to be done in, and what is left is told.
+func TestWindowEnds(t *testing.T) {
+	update := work.Step{Do: work.Update, Updates: []work.Version{{Source: "apt", Name: "moss", Version: "2"}}}
+	fast, touch := work.Step{Do: work.Refresh}, work.Step{Do: work.Script, Interpreter: "sh", Body: "echo touched"}
+	for name, c := range map[string]struct {
+		steps     []work.Step
+		fetch     time.Duration
+		left      time.Duration // of the window
+		installed int
+		shut      bool
+		said      string
+	}{
+		"over already":                {[]work.Step{update}, 0, -time.Second, 0, true, ""},
+		"over after fetching":         {[]work.Step{update, fast}, 300 * time.Millisecond, 100 * time.Millisecond, 0, true, ""},
+		"long enough":                 {[]work.Step{update, touch}, 0, time.Hour, 1, false, "touched"},
+		"over before other steps":     {[]work.Step{touch, update, touch}, 300 * time.Millisecond, 100 * time.Millisecond, 0, false, "its maintenance window ended"},
+		"over before it takes effect": {[]work.Step{{Do: work.Script, Interpreter: "sh", Body: "sleep 0.4"}, fast}, 0, 200 * time.Millisecond, 0, false, "has ended: step 2"},
+	} {
+		h, _ := desk(t)
+		u := &slowly{Updates: h.Updates, fetch: c.fetch}
+		h.Updates = u
+		var b bytes.Buffer
+		o := link.RunOrder{ID: "1b4e28ba-2fa1-11d2-883f-0016d3cca427", Parts: []link.RunPart{{Name: "x", Steps: c.steps}}, Shut: time.Now().Add(c.left)}
+		_, err := doer(t, h).Do(t.Context(), o, &Progress{}, func() error { return nil }, &b)
+		said := b.String()
+		if err != nil {
+			said += err.Error()
+		}
+		if errors.Is(err, ErrShut) != c.shut || u.installed != c.installed || !strings.Contains(said, c.said) {
+			t.Errorf("%s: %v, %d installed, said %s", name, err, u.installed, said)
+		}
+	}
+}

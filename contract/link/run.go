@@ -19,6 +19,11 @@ type RunOrder struct {
 	Env     map[string]string `json:"env,omitempty"`     // of scripts and programs
 	Secrets map[string]string `json:"secrets,omitempty"` // as Env, and kept out of all that is told
 	Seconds int               `json:"seconds"`           // the time limit of all of it, without times of restart
+	// Window is for how many seconds, from when the order is taken, the maintenance window lasts in which it is
+	// to be done: no step is begun later. 0 where it may be done at any time.
+	Window int `json:"window,omitempty"`
+	// Shut is when that is, by the device's own clock: the device sets it as it takes the order.
+	Shut time.Time `json:"shut,omitzero"`
 }
 
 // RunPart is a script, or a package that is installed or removed.

@@ -195,7 +195,7 @@ func (s Summary) places() report.Part {
 var phases = map[Phase]string{"asking": "waits for a second person", "patching": "is being installed", "soaking": "is being watched", "held": "is held", "reverting": "is being taken back", "paused": "is paused", "done": "done", "cancelled": "cancelled"}
 
 func (s Summary) rollouts() report.Part {
-	t := &report.Table{Heads: []string{"Rollout", "Begun", "State", "Devices", "What happened"}, Shares: []float64{2.2, 1.2, 1.2, 1.6, 4}, None: "No rollout ran in this time."}
+	t := &report.Table{Heads: []string{"Rollout", "Begun", "State", "Devices", "What happened"}, Shares: []float64{2.2, 1.3, 1.5, 1.9, 4}, None: "No rollout ran in this time."}
 	for _, r := range s.Rollouts[:min(len(s.Rollouts), mostListed)] {
 		var happened, devices []string
 		for _, why := range r.Held {
@@ -216,14 +216,14 @@ func (s Summary) rollouts() report.Part {
 		if phase == "" {
 			phase = string(r.Phase)
 		}
-		t.Rows = append(t.Rows, []string{r.Name, r.Begun.Format("2 January 15:04"), phase, strings.Join(devices, ", "), strings.Join(happened, " ")})
+		t.Rows = append(t.Rows, []string{r.Name, r.Begun.Format("2 Jan 15:04"), phase, strings.Join(devices, ", "), strings.Join(happened, " ")})
 	}
 	t.More = len(s.Rollouts) - len(t.Rows)
 	return report.Part{Heading: "Rollouts", Table: t}
 }
 
 func (s Summary) installed() report.Part {
-	t := &report.Table{Heads: []string{"Update", "To version", "Installed", "Failed", "Taken back"}, Right: []bool{false, false, true, true, true}, Shares: []float64{4, 2, 1, 1, 1}, None: "No rollout installed anything in this time."}
+	t := &report.Table{Heads: []string{"Update", "To version", "Installed", "Failed", "Taken back"}, Right: []bool{false, false, true, true, true}, Shares: []float64{4, 2, 1, 1, 1.2}, None: "No rollout installed anything in this time."}
 	for _, x := range s.Installed[:min(len(s.Installed), mostListed)] {
 		t.Rows = append(t.Rows, []string{x.Name, x.To, fmt.Sprint(x.States["installed"]), fmt.Sprint(x.States["failed"]), fmt.Sprint(x.States["reverted"])})
 	}
@@ -245,7 +245,7 @@ func (s Summary) attacked() report.Part {
 }
 
 func (s Summary) behind() report.Part {
-	t := &report.Table{Heads: []string{"Device", "Site", "Security updates", "Oldest", "Exploited"}, Right: []bool{false, false, true, true, true}, Shares: []float64{2.4, 3, 1.6, 1.4, 1.2}, None: "No device misses a security update."}
+	t := &report.Table{Heads: []string{"Device", "Site", "Security updates", "Oldest", "Exploited"}, Right: []bool{false, false, true, true, true}, Shares: []float64{2.2, 3, 2.4, 1.1, 1.2}, None: "No device misses a security update."}
 	for _, x := range s.Behind[:min(len(s.Behind), mostBehind)] {
 		oldest := "–"
 		if !x.Exposure.Oldest.IsZero() {

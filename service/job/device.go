@@ -38,7 +38,7 @@ func (c *Column) send(ctx context.Context, r *run) {
 			c.end(ctx, []outcome{{id: r.id, device: r.device, state: job.Failed, reason: "the secrets of the job cannot be read with the service's key", ended: time.Now()}})
 			return
 		}
-		status, err = c.call(ctx, r.device, "/runs", link.RunOrder{ID: r.id.String(), Journal: journal, Title: o.name, Parts: partsOf(o.work), Env: o.values, Secrets: secrets, Seconds: o.work.Seconds()})
+		status, err = c.call(ctx, r.device, "/runs", link.RunOrder{Window: c.windowLeft(o, r.device, time.Now()), ID: r.id.String(), Journal: journal, Title: o.name, Parts: partsOf(o.work), Env: o.values, Secrets: secrets, Seconds: o.work.Seconds()})
 	}
 	now := time.Now()
 	ended := outcome{id: r.id, device: r.device, ended: now}
@@ -116,7 +116,7 @@ func (c *Column) call(ctx context.Context, id uuid.UUID, path string, in any) (o
 func outcomeOf(from, id uuid.UUID, r link.RunResult) outcome {
 	o := outcome{id: id, device: from, state: job.State(r.State), exit: r.Exit, head: r.Head[:min(len(r.Head), link.RunHead)], tail: r.Tail[:min(len(r.Tail), link.RunTail)],
 		dropped: max(r.Dropped, 0), reason: device.CleanText(r.Reason), began: &r.BeganAt, ended: r.EndedAt}
-	if !o.state.Over() || o.state == job.Missed || o.state == job.Unfit {
+	if !o.state.Over() || o.state == job.Unfit {
 		o.state, o.reason = job.Interrupted, "the device told of an end that there is none of"
 	}
 	return o

@@ -182,6 +182,19 @@ func (c *Column) obstacle(r *run, now time.Time) (why string, theirs bool) {
 	return "", false
 }
 
+// windowLeft is for how many seconds the maintenance window still lasts that a run is to be done in; 0 where it
+// needs none.
+func (c *Column) windowLeft(o *open, device uuid.UUID, now time.Time) int {
+	if !o.when.Windows {
+		return 0
+	}
+	m, ok := c.fleet.Known(device)
+	if !ok {
+		return 1
+	}
+	return max(int(c.windows.WindowUntil(m.Place, m.Subject.TimeZone, now).Sub(now).Seconds()), 1)
+}
+
 func clock(t time.Time) string { return t.UTC().Format("2 January 15:04 UTC") }
 
 // turn picks the runs of a job whose turn it is, of devices that are connected.

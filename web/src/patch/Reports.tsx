@@ -28,7 +28,7 @@ export function Reports() {
 		<div>
 			<Heading title="Reports">
 				<select
-					className="field ml-auto py-1"
+					className="field ml-auto w-56 py-1"
 					aria-label="Organisation"
 					value={organisation}
 					onChange={(e) => setOrganisation(e.target.value)}
@@ -90,7 +90,7 @@ function Standing({ of: c }: { of: Schemas["Compliance"] }) {
 				{figure(c.now.late, "miss one older than 30 days", c.now.late > 0 ? "text-rowan" : "text-moss")}
 				{figure(c.now.exploited, "have a weakness that is exploited", c.now.exploited > 0 ? "text-rowan" : "text-moss")}
 			</ul>
-			<div className="grid gap-8 xl:grid-cols-2">
+			<div className="grid gap-8 xl:grid-cols-[5fr_6fr]">
 				<section>
 					<h2 className="mb-2 font-semibold">By day</h2>
 					<Days of={c.days} />
