@@ -79,6 +79,9 @@ type Vitals struct {
 	Busiest         *Process      `json:"busiest,omitempty"`        // the process that uses most CPU
 	LogOn           *LogOn        `json:"log_on,omitempty"`         // the latest since the agent began
 	FailedLogOns    *float64      `json:"failed_log_ons,omitempty"` // in the last ten minutes
+	StartSeconds    *float64      `json:"start_seconds,omitempty"`  // that the last start of the device took
+	Crashes         *float64      `json:"crashes,omitempty"`        // of programs, in CrashesOver
+	Crash           *Crash        `json:"crash,omitempty"`          // the last of them
 	SpoolReports    int           `json:"spool_reports,omitempty"`  // kept at the device until now
 	Probes          []ProbeResult `json:"probes,omitempty"`         // of the probes that the service asked for
 }
@@ -110,6 +113,15 @@ type LogOn struct {
 	Person  string    `json:"person"`
 	At      time.Time `json:"at"`
 	Seconds float64   `json:"seconds"`
+}
+
+// CrashesOver is for how long crashes are counted.
+const CrashesOver = 24 * time.Hour
+
+// Crash is a program that ended as it must not.
+type Crash struct {
+	Program string    `json:"program"`
+	At      time.Time `json:"at"`
 }
 
 // Kinds of probe.

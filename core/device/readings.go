@@ -32,6 +32,9 @@ var Kinds = []Kind{
 	{"battery", "Battery", "%", "sensor", series.Quantum{Step: 1}},
 	{"log-on", "Log-on", "s", "", series.Quantum{Step: 0.1}},
 	{"failed-log-ons", "Failed log-ons", "", "", series.Quantum{Step: 1}},
+	{"start", "Start of the device", "s", "", series.Quantum{Step: 0.1}},
+	{"crashes", "Crashes of programs in a day", "", "", series.Quantum{Step: 1}},
+	{"since-crash", "Since the last crash", "s", "", series.Quantum{Relative: 0.02}},
 	{"reach", "Answer time", "ms", "probe", series.Quantum{Relative: 0.02}},
 	{"spool", "Reports kept at the device", "", "", series.Quantum{Step: 1}},
 }
@@ -105,6 +108,15 @@ func (v *Vitals) Readings(yield func(name string, value float64)) {
 	}
 	if v.FailedLogOns != nil {
 		yield("failed-log-ons", *v.FailedLogOns)
+	}
+	if v.StartSeconds != nil {
+		yield("start", *v.StartSeconds)
+	}
+	if v.Crashes != nil {
+		yield("crashes", *v.Crashes)
+	}
+	if v.Crash != nil {
+		yield("since-crash", max(v.At.Sub(v.Crash.At).Seconds(), 0))
 	}
 	for _, p := range v.Probes {
 		switch p.Kind {

@@ -158,6 +158,18 @@ func (v *Vitals) checkMore() error {
 	if v.FailedLogOns != nil && !within(*v.FailedLogOns, 0, 1e9) {
 		return fmt.Errorf("%g failed log-ons", *v.FailedLogOns)
 	}
+	if v.StartSeconds != nil && !within(*v.StartSeconds, 0, 86400) {
+		return fmt.Errorf("a start took %g s; it must lie between 0 and 86400", *v.StartSeconds)
+	}
+	if v.Crashes != nil && !within(*v.Crashes, 0, 1e9) {
+		return fmt.Errorf("%g crashes", *v.Crashes)
+	}
+	if c := v.Crash; c != nil {
+		c.Program = clean(c.Program, MaxText)
+		if c.At.Year() < 1970 || c.At.Year() > 9999 {
+			return fmt.Errorf("a crash in the year %d", c.At.Year())
+		}
+	}
 	for i := range v.Probes {
 		p := &v.Probes[i]
 		p.Kind, p.Target, p.Pattern, p.Detail = clean(p.Kind, MaxText), clean(p.Target, MaxText), clean(p.Pattern, MaxText), clean(p.Detail, MaxText)

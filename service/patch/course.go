@@ -219,6 +219,18 @@ func (c *Column) judge(ctx context.Context, r *rollout) (patch.Verdict, error) {
 		}
 		return all
 	}
+	// Crashed since the ring was begun: the last crash lies no further back than that.
+	crashed := func(devices []uuid.UUID) (s patch.Share) {
+		s.Of = len(level(devices, "crashes"))
+		for _, since := range level(devices, "since-crash") {
+			if since < time.Since(r.state.Rings[r.state.At].BeganAt).Seconds() {
+				s.Bad++
+			}
+		}
+		return s
+	}
 	f.LogOn, f.LogOn0 = level(patched, "log-on"), level(others, "log-on")
+	f.Start, f.Start0 = level(patched, "start"), level(others, "start")
+	f.Crashes, f.Crash0 = crashed(patched), crashed(others)
 	return r.spec.Gate.Judge(f), nil
 }

@@ -31,8 +31,9 @@ func number(path string) (float64, bool) {
 }
 
 // sense reads fans and voltages (hwmon in the kernel's documentation of sysfs), batteries
-// (sysfs-class-power) and failed log-ons.
-func sense(_ context.Context, v *device.Vitals) {
+// (sysfs-class-power), failed log-ons, crashes, and how long the last start took.
+func sense(ctx context.Context, v *device.Vitals) {
+	unwell(ctx, v)
 	inputs, _ := filepath.Glob("/sys/class/hwmon/hwmon*/*_input")
 	for _, path := range inputs {
 		base := strings.TrimSuffix(path, "_input")

@@ -30,6 +30,7 @@ type state struct {
 	restarted time.Time         // when it was last restarted
 	updates   map[string]string // versions that updates led to since, by name; nil for none
 	restart   bool              // an update asks for a restart
+	crash     *device.Crash     // the last of a program that an update broke
 }
 
 func (s *simulated) changed() *state {

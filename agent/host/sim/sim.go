@@ -153,7 +153,18 @@ func (s *simulated) serial() string {
 func (s *simulated) Another() host.Meter { return s }
 
 // Vitals implements host.Meter.
-func (s *simulated) Vitals(context.Context) (device.Vitals, error) { return s.At(s.now()), nil }
+func (s *simulated) Vitals(context.Context) (device.Vitals, error) {
+	v := s.At(s.now())
+	if t := s.state.Load(); t != nil {
+		t.mu.Lock()
+		defer t.mu.Unlock()
+		if t.crash != nil && v.At.Sub(t.crash.At) < device.CrashesOver {
+			*v.Crashes++
+			v.Crash = t.crash
+		}
+	}
+	return v, nil
+}
 
 // At is what d reads at a time, past or present.
 func (d Device) At(t time.Time) device.Vitals {
@@ -181,6 +192,11 @@ func (d Device) At(t time.Time) device.Vitals {
 		v.Disks[i].LatencyMS = &own
 	}
 	v.LogOn = d.logOn(t, n)
+	start := math.Round(10*(21+16*hash(d.Seed+41, uint64(t.Add(-d.uptime(t)).Unix()/3600)))) / 10
+	v.StartSeconds, v.Crashes = &start, new(float64)
+	if at := t.Add(-time.Duration(t.UnixNano()-int64(d.Seed)) % (17 * time.Hour)); hash(d.Seed+42, uint64(at.Unix()/3600)) > 0.97 && t.Sub(at) > 0 {
+		*v.Crashes, v.Crash = 1, &device.Crash{Program: "update-notifier", At: at}
+	}
 	if n.os == device.Windows || n.os == device.MacOS {
 		failed := math.Floor(2.2 * wave(12, 7*time.Minute) * work)
 		v.FailedLogOns = &failed

@@ -120,6 +120,9 @@ func (s simUpdates) set(o offer, version string, log io.Writer) {
 	}
 	t.updates[o.Name] = version
 	t.restart = t.restart || o.Restart == patch.RestartDevice
+	if o.Name == catalogueScreen && version == broken {
+		t.crash = &device.Crash{Program: catalogueScreen, At: s.now()}
+	}
 }
 
 // Install implements host.Updates.

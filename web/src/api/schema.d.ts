@@ -3150,6 +3150,22 @@ export interface components {
              * @description In the last ten minutes.
              */
             failed_log_ons?: number;
+            /**
+             * Format: double
+             * @description That the last start of the device took.
+             */
+            start_seconds?: number;
+            /**
+             * Format: double
+             * @description Of programs, in the last 24 hours.
+             */
+            crashes?: number;
+            /** @description The last of them. */
+            crash?: {
+                program: string;
+                /** Format: date-time */
+                at: string;
+            };
             spool_reports?: number;
             probes?: components["schemas"]["ProbeResult"][];
         };
