@@ -203,6 +203,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	s.Vitals.Join(s.hub)
 	s.Fleet.Disconnect = s.hub.Disconnect
 	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access.Log, s.hub, config.Seal, box)
+	s.Patch.JoinPower(s.Session)
 	if err := s.Session.Refresh(ctx); err != nil {
 		return nil, fmt.Errorf("reading the rules of consent: %w", err)
 	}

@@ -71,7 +71,7 @@ func (r *doing) do(ctx context.Context, n int, s work.Step) (undo string, err er
 		}
 		return back{Put: aside, Place: real}.text(), nil
 	case work.Restart:
-		return "", r.restart(ctx)
+		return "", r.restart(ctx, s)
 	case work.Wait:
 		return "", r.wait(ctx, s)
 	case work.Look, work.Fetch, work.Update, work.Back, work.Refresh:
@@ -280,15 +280,100 @@ func (r *doing) service(ctx context.Context, s work.Step) (string, error) {
 }
 
 // restart restarts the device, and waits for the end of this agent.
-func (r *doing) restart(ctx context.Context) error {
+func (r *doing) restart(ctx context.Context, s work.Step) error {
 	if r.Host.Power == nil {
 		return errors.New("this agent cannot restart the device")
 	}
-	if _, err := r.Host.Power.Do(ctx, link.PowerDeed{Deed: link.PowerRestart}); err != nil {
+	deed := link.PowerDeed{Deed: link.PowerRestart}
+	if s.Deferrals > 0 && r.Host.People != nil {
+		switch said, err := r.agreed(ctx, s); {
+		case err != nil:
+			return err
+		case said == askedTooLate:
+			r.tell("The maintenance window has ended: the restart is left to another time.")
+			return nil
+		case said == askedWarn:
+			deed.DelaySeconds, deed.Message = lastCall, "Updates were installed. The computer restarts in five minutes: save your work."
+		}
+	}
+	if _, err := r.Host.Power.Do(ctx, deed); err != nil {
 		return err
 	}
 	<-ctx.Done()
 	return context.Cause(ctx)
+}
+
+// Times of asking a person, in seconds.
+const (
+	askStands = 600
+	lastCall  = 300
+)
+
+// What comes of asking for a restart.
+const (
+	askedNow     = iota // they agreed, or nobody is there
+	askedWarn           // it may be put off no more: they are told before
+	askedTooLate        // the window has ended that it was to be done in
+)
+
+// minute is the unit of deferrals; tests shorten it.
+var minute = time.Minute
+
+// agreed asks the person at the device until they have it restarted, or may put it off no more. How often they did
+// outlives the agent.
+func (r *doing) agreed(ctx context.Context, s work.Step) (said int, err error) {
+	wait := time.Duration(s.Defer) * minute
+	for r.p.Deferred < s.Deferrals {
+		there, err := r.Host.People.People(ctx)
+		if err != nil || len(there.Items) == 0 {
+			return askedNow, nil // who cannot be told of is not asked
+		}
+		left := s.Deferrals - r.p.Deferred
+		last := time.Now().Add(time.Duration(left) * (wait + askStands*time.Second))
+		answer, err := r.Host.People.Show(ctx, link.Message{Title: "Restart after updates", Buttons: []string{"Restart now", "Later"}, Seconds: askStands,
+			Text: fmt.Sprintf("Updates were installed that take effect after a restart. You can put it off by %s, %s. At the latest it restarts at %s.", minutesText(s.Defer), timesText(left), last.Format("15:04"))})
+		switch {
+		case ctx.Err() != nil:
+			return 0, context.Cause(ctx)
+		case err != nil || !answer.Shown:
+			r.tell("Nobody could be asked: %s", answer.Reason)
+			return askedWarn, nil
+		case answer.Answer == "Restart now":
+			r.tell("%s has it restarted.", answer.By)
+			return askedNow, nil
+		}
+		r.p.Deferred++
+		r.tell("The restart is put off by %s, time %d of %d.", minutesText(s.Defer), r.p.Deferred, s.Deferrals)
+		if err := r.save(); err != nil {
+			return 0, fmt.Errorf("the journal takes nothing: %w", err)
+		}
+		select {
+		case <-ctx.Done():
+			return 0, context.Cause(ctx)
+		case <-time.After(wait):
+		}
+		if r.shut() {
+			return askedTooLate, nil
+		}
+	}
+	return askedWarn, nil
+}
+
+func minutesText(n int) string {
+	if n%60 == 0 {
+		if n == 60 {
+			return "an hour"
+		}
+		return fmt.Sprintf("%d hours", n/60)
+	}
+	return fmt.Sprintf("%d minutes", n)
+}
+
+func timesText(n int) string {
+	if n == 1 {
+		return "once more"
+	}
+	return fmt.Sprintf("%d times", n)
 }
 
 func (r *doing) wait(ctx context.Context, s work.Step) error {

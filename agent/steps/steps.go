@@ -24,8 +24,9 @@ type Progress struct {
 	// Checked tells that it was looked whether the device has the package of the part.
 	Checked bool `json:"checked,omitempty"`
 	// Output is what was printed before a restart of the agent.
-	Output []byte    `json:"output,omitempty"`
-	Booted time.Time `json:"booted,omitzero"` // when the device was last started, before a step that restarts it
+	Output   []byte    `json:"output,omitempty"`
+	Deferred int       `json:"deferred,omitempty"` // how often a restart was put off
+	Booted   time.Time `json:"booted,omitzero"`    // when the device was last started, before a step that restarts it
 }
 
 // Doer carries out steps on one device.

@@ -359,3 +359,75 @@ func TestWindowEnds(t *testing.T) {
 		}
 	}
 }
+
+// asked is a person who answers as they are told to, and a computer that notes how it is restarted.
+type asked struct {
+	there   bool
+	answers []string // "" is none
+	texts   []string
+	deeds   []link.PowerDeed
+	restart func()
+}
+
+func (a *asked) People(context.Context) (l link.PresenceList, err error) {
+	if a.there {
+		l.Items = []link.Presence{{Name: "wren", Kind: "console", Graphic: true}}
+	}
+	return l, nil
+}
+
+func (a *asked) Show(_ context.Context, m link.Message) (link.MessageAnswer, error) {
+	answer := a.answers[len(a.texts)]
+	a.texts = append(a.texts, m.Text)
+	if answer == "hidden" {
+		return link.MessageAnswer{Reason: "there is no display"}, nil
+	}
+	return link.MessageAnswer{Shown: true, Answer: answer, By: "wren"}, nil
+}
+
+func (a *asked) Clip(context.Context, link.Clip) (link.Outcome, error) { return link.Outcome{}, nil }
+
+func (a *asked) Do(_ context.Context, d link.PowerDeed) (link.Outcome, error) {
+	a.deeds = append(a.deeds, d)
+	a.restart()
+	return link.Outcome{}, nil
+}
+
+// A person may put a restart off as often as they are told, and no more; nobody who is not there is waited for.
+func TestRestartIsAsked(t *testing.T) {
+	minute = 20 * time.Millisecond
+	t.Cleanup(func() { minute = time.Minute })
+	for name, c := range map[string]struct {
+		there    bool
+		deferred int // before the agent was restarted
+		answers  []string
+		shut     time.Duration
+		asked    int
+		delay    int
+		restarts int
+	}{
+		"nobody there":           {false, 0, nil, 0, 0, 0, 1},
+		"now":                    {true, 0, []string{"Restart now"}, 0, 1, 0, 1},
+		"later, then now":        {true, 0, []string{"Later", "Restart now"}, 0, 2, 0, 1},
+		"no answer is later":     {true, 0, []string{"", "", "Later"}, 0, 3, 300, 1},
+		"after the agent's end":  {true, 2, []string{"Later"}, 0, 1, 300, 1},
+		"cannot be shown":        {true, 0, []string{"hidden"}, 0, 1, 300, 1},
+		"put off past a window":  {true, 0, []string{"Later"}, 30 * time.Millisecond, 1, 0, 0},
+		"agreed within a window": {true, 0, []string{"Restart now"}, time.Hour, 1, 0, 1},
+	} {
+		h, _ := desk(t)
+		ctx, stop := context.WithCancel(t.Context())
+		a := &asked{there: c.there, answers: c.answers, restart: stop}
+		h.People, h.Power = a, a
+		o := link.RunOrder{ID: "1b4e28ba-2fa1-11d2-883f-0016d3cca427", Parts: []link.RunPart{{Name: "x", Steps: []work.Step{{Do: work.Restart, Deferrals: 3, Defer: 2}}}}}
+		if c.shut > 0 {
+			o.Shut = time.Now().Add(c.shut)
+		}
+		p := &Progress{Deferred: c.deferred}
+		doer(t, h).Do(ctx, o, p, func() error { return nil }, io.Discard)
+		stop()
+		if len(a.texts) != c.asked || len(a.deeds) != c.restarts || c.restarts > 0 && a.deeds[0].DelaySeconds != c.delay {
+			t.Errorf("%s: asked %q, restarted by %+v", name, a.texts, a.deeds)
+		}
+	}
+}

@@ -109,7 +109,7 @@ func rolloutsCommand() *cli.Command {
 		Flags: []cli.Flag{jsonFlag, &cli.StringSliceFlag{Name: "ring", Usage: "a `RING`, as below"}, &cli.StringFlag{Name: "where", Usage: "devices for which this `EXPRESSION` holds; '' is all"}, &cli.StringFlag{Name: "group", Usage: "the devices of a `GROUP`"},
 			&cli.StringSliceFlag{Name: "class", Usage: "only approved updates of this `CLASS`"}, &cli.StringSliceFlag{Name: "update", Usage: "only the approved update of this `NAME`"}, &cli.StringSliceFlag{Name: "without", Usage: "leave out the update of this `NAME`"},
 			&cli.BoolFlag{Name: "in-windows", Usage: "install in the devices' maintenance windows alone"}, &cli.BoolFlag{Name: "stage", Usage: "fetch what is to be installed before the windows"}, &cli.IntFlag{Name: "per-site", Usage: "at most `N` devices at once at a site"},
-			&cli.DurationFlag{Name: "wait", Value: 7 * 24 * time.Hour, Usage: "how long devices that are away are caught up"}, &cli.StringFlag{Name: "restart", Value: patch.RestartNeeded, Usage: "never, or needed: where an update asks for it"},
+			&cli.DurationFlag{Name: "wait", Value: 7 * 24 * time.Hour, Usage: "how long devices that are away are caught up"}, &cli.StringFlag{Name: "restart", Value: patch.RestartNeeded, Usage: "never, needed: where an update asks for it, or asked: the person may put it off"}, &cli.IntFlag{Name: "deferrals", Value: 3, Usage: "how `OFTEN` they may"}, &cli.DurationFlag{Name: "defer", Value: time.Hour, Usage: "by how long each time"}, &cli.BoolFlag{Name: "wake", Usage: "devices that are off are woken, and shut down afterwards"},
 			&cli.BoolFlag{Name: "careful", Usage: "hold it where there are not enough devices to tell, too"}, &cli.BoolFlag{Name: "take-back", Usage: "take back what was installed where it is held"}, &cli.BoolFlag{Name: "urgent", Usage: "watch no ring, once a second person agrees"},
 			&cli.BoolFlag{Name: "plan", Usage: "only tell what would be done"}},
 		Action: startRollout,
@@ -213,7 +213,10 @@ func startRollout(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	spec := patch.Rollout{Name: c.Args().First(), Names: c.StringSlice("update"), Without: c.StringSlice("without"), Windows: c.Bool("in-windows"), Stage: c.Bool("stage"), PerSite: c.Int("per-site"), WaitHours: int(c.Duration("wait").Hours()),
-		Restart: c.String("restart"), Urgent: c.Bool("urgent"), Gate: patch.Gate{Careful: c.Bool("careful"), Rollback: c.Bool("take-back")}, Rings: []patch.Ring{}}
+		Restart: c.String("restart"), Wake: c.Bool("wake"), Urgent: c.Bool("urgent"), Gate: patch.Gate{Careful: c.Bool("careful"), Rollback: c.Bool("take-back")}, Rings: []patch.Ring{}}
+	if spec.Restart == patch.RestartAsked {
+		spec.Deferrals, spec.Defer = c.Int("deferrals"), int(c.Duration("defer").Minutes())
+	}
 	for _, class := range c.StringSlice("class") {
 		spec.Classes = append(spec.Classes, patch.Class(class))
 	}

@@ -1,6 +1,7 @@
 package patch
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -27,10 +28,16 @@ type Rollout struct {
 	WaitHours int  `json:"wait_hours"`         // for how long devices that are away are caught up
 	// Enough is the share of a ring, in percent, that must be through before it is watched; those that
 	// are away are caught up meanwhile. 90 where it is 0.
-	Enough  int         `json:"enough,omitempty"`
-	Restart string      `json:"restart"` // RestartNever or RestartNeeded
-	Before  []work.Step `json:"before,omitempty"`
-	After   []work.Step `json:"after,omitempty"`
+	Enough  int    `json:"enough,omitempty"`
+	Restart string `json:"restart"` // RestartNever, RestartNeeded or RestartAsked
+	// Deferrals is how often the person at a device may put a restart off that is asked for, by Defer minutes each;
+	// 3 times an hour where they are 0.
+	Deferrals int `json:"deferrals,omitempty"`
+	Defer     int `json:"defer,omitempty"`
+	// Wake has devices that are off woken, within their window where there is one, and shut down afterwards.
+	Wake   bool        `json:"wake,omitempty"`
+	Before []work.Step `json:"before,omitempty"`
+	After  []work.Step `json:"after,omitempty"`
 	// Urgent has no ring watched, once a second person agreed.
 	Urgent bool `json:"urgent,omitempty"`
 }
@@ -39,6 +46,7 @@ type Rollout struct {
 const (
 	RestartNever  = "never"
 	RestartNeeded = "needed" // where an update asks for it, within the same run
+	RestartAsked  = "asked"  // the same, and the person at the device may put it off a few times
 )
 
 const (
@@ -57,8 +65,10 @@ func (r Rollout) Validate() error {
 		return fmt.Errorf("devices are awaited for 0 to %d hours", maxWait)
 	case r.Enough < 0 || r.Enough > 100:
 		return errors.New("the share of a ring that must be through is 0 to 100 %")
-	case r.Restart != RestartNever && r.Restart != RestartNeeded:
-		return fmt.Errorf("restart is never or needed, and not %q", r.Restart)
+	case r.Restart != RestartNever && r.Restart != RestartNeeded && r.Restart != RestartAsked:
+		return fmt.Errorf("restart is never, needed or asked, and not %q", r.Restart)
+	case r.Deferrals < 0 || r.Deferrals > work.MaxDeferrals || r.Defer < 0 || r.Defer > work.MaxDefer:
+		return fmt.Errorf("a restart is put off at most %d times, by 1 to %d minutes each", work.MaxDeferrals, work.MaxDefer)
 	}
 	for _, c := range r.Classes {
 		if !slices.Contains(Classes, c) {
@@ -84,10 +94,20 @@ func (r *Rollout) Takes(u *Update) bool {
 func (r Rollout) Steps(updates []Ref) []work.Step {
 	steps := slices.Clone(r.Before)
 	steps = append(steps, work.Step{Do: work.Update, Updates: refs(updates), Seconds: updateSeconds})
-	if r.Restart == RestartNeeded {
-		steps = append(steps, work.Step{Do: work.Refresh, OnError: work.OnContinue}, work.Step{Do: work.Restart, If: []work.Condition{{Kind: work.OfRestart}}, Seconds: restartSeconds})
+	return slices.Concat(steps, r.effect(), r.After)
+}
+
+// effect are the steps by which what was installed takes effect.
+func (r Rollout) effect() []work.Step {
+	if r.Restart == RestartNever {
+		return nil
 	}
-	return append(steps, r.After...)
+	restart := work.Step{Do: work.Restart, If: []work.Condition{{Kind: work.OfRestart}}, Seconds: restartSeconds}
+	if r.Restart == RestartAsked {
+		restart.Deferrals, restart.Defer = cmp.Or(r.Deferrals, usualDeferrals), cmp.Or(r.Defer, usualDefer)
+		restart.Seconds += (restart.Deferrals + 1) * (restart.Defer*60 + askSeconds)
+	}
+	return []work.Step{{Do: work.Refresh, OnError: work.OnContinue}, restart}
 }
 
 // Fetch are the steps of fetching updates before the window.
@@ -96,12 +116,12 @@ func Fetch(updates []Ref) []work.Step {
 }
 
 // Back are the steps of going back to the versions before; the refs name those.
-func Back(before []Ref, restart string) []work.Step {
-	steps := []work.Step{{Do: work.Back, Updates: refs(before), Seconds: updateSeconds}, {Do: work.Refresh, OnError: work.OnContinue}}
-	if restart == RestartNeeded {
-		steps = append(steps, work.Step{Do: work.Restart, If: []work.Condition{{Kind: work.OfRestart}}, Seconds: restartSeconds})
+func (r Rollout) Back(before []Ref) []work.Step {
+	steps := []work.Step{{Do: work.Back, Updates: refs(before), Seconds: updateSeconds}}
+	if r.Restart == RestartNever { // services take up what they had all the same
+		return append(steps, work.Step{Do: work.Refresh, OnError: work.OnContinue})
 	}
-	return steps
+	return append(steps, r.effect()...)
 }
 
 func refs(all []Ref) []work.Version {
@@ -116,6 +136,9 @@ func refs(all []Ref) []work.Version {
 const (
 	updateSeconds  = 2 * 3600
 	restartSeconds = 1800
+	askSeconds     = 600 // for which a question stands
+	usualDeferrals = 3
+	usualDefer     = 60 // minutes
 )
 
 // Phase is what a rollout is about.

@@ -40,6 +40,10 @@ type Step struct {
 	Gone        bool     `yaml:"gone,omitempty" json:"gone,omitempty"`               // edit: the lines are removed; set: the setting is
 	Value       string   `yaml:"value,omitempty" json:"value,omitempty"`             // set
 	Type        string   `yaml:"type,omitempty" json:"type,omitempty"`               // set: of the value, where the store has types
+	// Deferrals is, of restart, how often the person at the device may put it off, by Defer minutes each; 0
+	// restarts without asking. Where nobody is signed in it does not wait.
+	Deferrals int `yaml:"deferrals,omitempty" json:"deferrals,omitempty"`
+	Defer     int `yaml:"defer,omitempty" json:"defer,omitempty"`
 	// Updates are what update, fetch and back are about, of all devices: each does what concerns it.
 	Updates []Version `yaml:"updates,omitempty" json:"updates,omitempty"`
 }
@@ -70,6 +74,12 @@ const (
 	Back    = "back"    // what updates replaced, in the versions that are named
 	Look    = "look"    // asks the sources of updates what there is
 	Refresh = "refresh" // services that still use what an update replaced are restarted
+)
+
+// Bounds of putting a restart off.
+const (
+	MaxDeferrals = 10
+	MaxDefer     = 240 // minutes
 )
 
 // Kinds lists what a step may do.
@@ -252,6 +262,10 @@ func (s Step) validate(files []string) error {
 			if u.Source == "" || u.Name == "" || u.Version == "" || strings.HasPrefix(u.Name, "-") || strings.ContainsAny(u.Name+u.Version, " \t\r\n\x00") && u.Source != "windows" && u.Source != "macos" {
 				return fmt.Errorf("%q is no update: it has a source, a name and a version", u.Name)
 			}
+		}
+	case Restart:
+		if s.Deferrals < 0 || s.Deferrals > MaxDeferrals || s.Deferrals > 0 && (s.Defer < 1 || s.Defer > MaxDefer) {
+			return fmt.Errorf("a restart is put off at most %d times, by 1 to %d minutes each", MaxDeferrals, MaxDefer)
 		}
 	case Wait:
 		if s.Seconds == 0 {

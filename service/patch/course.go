@@ -26,6 +26,7 @@ func (c *Column) advance(ctx context.Context, now time.Time) error {
 			bad = append(bad, fmt.Errorf("rollout %s: %w", r.spec.Name, err))
 		}
 	}
+	bad = append(bad, c.shut(ctx))
 	late, err := c.store.late(ctx)
 	for _, id := range late {
 		bad = append(bad, c.store.settle(ctx, id))
@@ -42,6 +43,9 @@ func jobOf(r *rollout, what string) uuid.UUID {
 // move has one rollout go on as far as it can now. The lock is held.
 func (c *Column) move(ctx context.Context, r *rollout, now time.Time) error {
 	if err := c.store.settle(ctx, r.id); err != nil {
+		return err
+	}
+	if err := c.rouse(ctx, r, now); err != nil {
 		return err
 	}
 	for range 2 * len(r.spec.Rings) {
@@ -195,7 +199,7 @@ func (c *Column) revertRing(ctx context.Context, r *rollout) error {
 	if len(all) > 0 {
 		devices, refs := ordered(all, func(u patch.Update) patch.Ref { return patch.Ref{Source: u.Source, Name: u.Name, To: u.From} })
 		name := r.spec.Name + ", " + r.spec.Rings[r.state.At].Name + ", back"
-		if err := c.jobs.Carry(ctx, id, name, r.begunBy, patch.Back(refs, r.spec.Restart), devices, false, job.Limits{WaitHours: max(r.spec.WaitHours, 24)}); err != nil {
+		if err := c.jobs.Carry(ctx, id, name, r.begunBy, r.spec.Back(refs), devices, false, job.Limits{WaitHours: max(r.spec.WaitHours, 24)}); err != nil {
 			return err
 		}
 	}

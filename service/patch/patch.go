@@ -71,9 +71,12 @@ type Column struct {
 	windows Windows
 	audit   front.Recorder
 	post    post.Post
+	power   Power
 	wake    chan struct{}
 
 	moving sync.Mutex // of the rollouts: a deed and a step of one do not cross
+
+	shutting sync.Map // devices that are being shut down: awake
 
 	compares chan struct{} // something is to be compared with advisories
 	changed  changed

@@ -296,3 +296,43 @@ func (s store) again(ctx context.Context, id uuid.UUID, from int) error {
 	_, err := s.pool.Exec(ctx, "UPDATE rollout_devices SET state = 'planned', reason = '', job_id = NULL, began_at = NULL, ended_at = NULL WHERE rollout_id = $1 AND ring >= $2", id, from)
 	return err
 }
+
+// asleep are devices of a ring that are to be patched and were not woken since a time.
+func (s store) asleep(ctx context.Context, id uuid.UUID, ring int, since time.Time) ([]uuid.UUID, error) {
+	rows, err := s.pool.Query(ctx, "SELECT device_id FROM rollout_devices WHERE rollout_id = $1 AND ring = $2 AND state = 'planned' AND job_id IS NOT NULL AND (woken_at IS NULL OR woken_at < $3)", id, ring, since)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
+}
+
+func (s store) woke(ctx context.Context, id uuid.UUID, devices []uuid.UUID, at time.Time) error {
+	if len(devices) == 0 {
+		return nil
+	}
+	_, err := s.pool.Exec(ctx, "UPDATE rollout_devices SET woken_at = $3 WHERE rollout_id = $1 AND device_id = ANY($2)", id, devices, at)
+	return err
+}
+
+// awake is a device that was woken for a rollout.
+type awake struct {
+	rollout, device uuid.UUID
+	by              string // who began it
+}
+
+// toShut are devices that were woken and are to be shut down.
+func (s store) toShut(ctx context.Context, most int) ([]awake, error) {
+	rows, err := s.pool.Query(ctx, `SELECT d.rollout_id, d.device_id, r.begun_by FROM rollout_devices d JOIN rollouts r ON r.id = d.rollout_id
+		WHERE d.woken_at IS NOT NULL AND d.shut_at IS NULL AND (r.ended_at IS NOT NULL OR d.ring < (r.state->>'at')::int) LIMIT $1`, most)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (a awake, err error) {
+		return a, row.Scan(&a.rollout, &a.device, &a.by)
+	})
+}
+
+func (s store) wasShut(ctx context.Context, a awake) error {
+	_, err := s.pool.Exec(ctx, "UPDATE rollout_devices SET shut_at = now() WHERE rollout_id = $1 AND device_id = $2", a.rollout, a.device)
+	return err
+}

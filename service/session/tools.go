@@ -180,9 +180,55 @@ const (
 
 // WakeDevice wakes a device through its neighbours: POST /devices/{id}/wake.
 func (s *Column) WakeDevice(c *gin.Context, id api.ID) {
-	ctx := c.Request.Context()
+	d, err := s.devices.Device(c.Request.Context(), id)
+	var out api.WakeResult
+	if err == nil {
+		out, err = s.wake(c.Request.Context(), d, front.DeedOf(c, "power.wake", "begun"))
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// Online tells whether a device is connected.
+func (s *Column) Online(id uuid.UUID) bool { return s.hub.Online(id) }
+
+// Wake wakes a device through its neighbours, for a rollout.
+func (s *Column) Wake(ctx context.Context, id uuid.UUID, by string) error {
 	d, err := s.devices.Device(ctx, id)
-	if err == nil && d.Online {
+	if err == nil {
+		_, err = s.wake(ctx, d, front.Deed{Actor: by, Via: "rollout", Action: "power.wake", Result: "begun"})
+	}
+	return err
+}
+
+// ShutDown shuts a device down, for a rollout, unless somebody is signed in there.
+func (s *Column) ShutDown(ctx context.Context, id uuid.UUID, by string) error {
+	d, err := s.devices.Device(ctx, id)
+	if err != nil {
+		return err
+	}
+	there, err := call[link.PresenceList](ctx, s.hub, id, "/people/list", struct{}{})
+	if err == nil && len(there.Items) > 0 {
+		err = fmt.Errorf("%s is signed in", there.Items[0].Name)
+	}
+	if err != nil {
+		return err
+	}
+	deed := front.Deed{Actor: by, Via: "rollout", Action: "power." + link.PowerOff, Device: id, DeviceName: d.Name, Detail: "it was woken for a rollout", Result: "begun"}
+	if err := s.audit.Record(ctx, deed); err != nil {
+		return err
+	}
+	_, err = call[link.Outcome](ctx, s.hub, id, "/power/do", link.PowerDeed{Deed: link.PowerOff})
+	return err
+}
+
+// wake has the neighbours of a device send it the call to wake, and notes the deed.
+func (s *Column) wake(ctx context.Context, d api.Device, deed front.Deed) (out api.WakeResult, err error) {
+	out.By = []string{}
+	if d.Online {
 		err = front.Problem(http.StatusConflict, d.Name+" is awake.", "It is connected.")
 	}
 	var hardware []string
@@ -196,19 +242,16 @@ func (s *Column) WakeDevice(c *gin.Context, id api.ID) {
 	if err == nil && len(near) == 0 {
 		err = front.Problem(http.StatusConflict, "No device is online beside "+d.Name+".", "The call must come from its own network. Wake one there by hand, or have the site's router send it.")
 	}
-	deed := front.DeedOf(c, "power.wake", "begun")
-	deed.Device, deed.DeviceName, deed.Detail = id, d.Name, strings.Join(hardware, ", ")
+	deed.Device, deed.DeviceName, deed.Detail = d.ID, d.Name, strings.Join(hardware, ", ")
 	if err == nil {
 		err = s.audit.Record(ctx, deed)
 	}
 	if err != nil {
-		front.Fail(c, err)
-		return
+		return out, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, wakeWithin)
 	defer cancel()
 	var mu sync.Mutex
-	out := api.WakeResult{By: []string{}}
 	var why string
 	var all sync.WaitGroup
 	for _, n := range near {
@@ -230,12 +273,11 @@ func (s *Column) WakeDevice(c *gin.Context, id api.ID) {
 	}
 	go s.audit.Record(context.WithoutCancel(ctx), deed)
 	if len(out.By) == 0 {
-		front.Fail(c, front.Problem(http.StatusBadGateway, "No neighbour could send the call.", why))
-		return
+		return out, front.Problem(http.StatusBadGateway, "No neighbour could send the call.", why)
 	}
 	slices.Sort(out.By)
 	out.Message = fmt.Sprintf("The call was sent to %s. A device that is set to wake connects within a minute or two.", strings.Join(hardware, ", "))
-	c.JSON(http.StatusOK, out)
+	return out, nil
 }
 
 // wakers finds the hardware addresses of a device, and devices online beside it: those of its site

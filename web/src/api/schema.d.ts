@@ -5740,8 +5740,17 @@ export interface components {
             per_site?: number;
             wait_hours: number;
             enough?: number;
-            /** @enum {string} */
-            restart: "never" | "needed";
+            /**
+             * @description Where an update asks for it: never, within the run, or once the person at the device agreed or may put it off no more.
+             * @enum {string}
+             */
+            restart: "never" | "needed" | "asked";
+            /** @description How often they may, 3 where it is left out. */
+            deferrals?: number;
+            /** @description By how many minutes, 60 where it is left out. */
+            defer?: number;
+            /** @description Devices that are off are woken, and shut down afterwards. */
+            wake?: boolean;
             before?: components["schemas"]["WorkStep"][];
             after?: components["schemas"]["WorkStep"][];
             urgent?: boolean;

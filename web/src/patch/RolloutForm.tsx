@@ -54,7 +54,7 @@ export function RolloutForm({ onCancel }: { onCancel: () => void }) {
 			{label}
 		</label>
 	);
-	const gate = (label: string, key: "failures" | "alerts" | "slower", usually: number) => (
+	const gate = (label: string, key: "failures" | "alerts" | "crashes" | "slower", usually: number) => (
 		<Labelled label={label}>
 			<input
 				className="field w-24"
@@ -106,9 +106,37 @@ export function RolloutForm({ onCancel }: { onCancel: () => void }) {
 						onChange={(e) => set({ restart: e.target.value as Spec["restart"] })}
 					>
 						<option value="needed">where one is needed</option>
+						<option value="asked">once the person agrees</option>
 						<option value="never">never</option>
 					</select>
 				</Labelled>
+				{spec.restart === "asked" && (
+					<>
+						<Labelled label="Put off at most">
+							<input
+								className="field w-20"
+								type="number"
+								min={1}
+								max={10}
+								placeholder="3"
+								aria-label="Times that a restart may be put off"
+								value={spec.deferrals ?? ""}
+								onChange={(e) => set({ deferrals: e.target.valueAsNumber || undefined })}
+							/>
+						</Labelled>
+						<Labelled label="times, by minutes">
+							<input
+								className="field w-20"
+								type="number"
+								min={1}
+								max={240}
+								placeholder="60"
+								value={spec.defer ?? ""}
+								onChange={(e) => set({ defer: e.target.valueAsNumber || undefined })}
+							/>
+						</Labelled>
+					</>
+				)}
 			</div>
 			<div className="grid gap-3 lg:grid-cols-[minmax(0,1fr)_16rem]">
 				<Expression label="Devices for which this holds; nothing is all" value={where} onChange={changed(setWhere)} />
@@ -206,7 +234,8 @@ export function RolloutForm({ onCancel }: { onCancel: () => void }) {
 				<legend className="mb-1 font-medium">It is held between rings where more than this goes wrong</legend>
 				{gate("Installations failed, %", "failures", 5)}
 				{gate("More alerts, points", "alerts", 3)}
-				{gate("Slower log-on, %", "slower", 25)}
+				{gate("More crashes, points", "crashes", 3)}
+				{gate("Slower log-on or start, %", "slower", 25)}
 				{check("Hold it too where there are not enough devices to tell", spec.gate.careful, (careful) =>
 					set({ gate: { ...spec.gate, careful } }),
 				)}
@@ -216,6 +245,7 @@ export function RolloutForm({ onCancel }: { onCancel: () => void }) {
 			</fieldset>
 			<div className="flex flex-wrap items-end gap-4">
 				{check("In maintenance windows alone", spec.windows, (windows) => set({ windows }))}
+				{check("Wake devices that are off, and shut them down afterwards", spec.wake, (wake) => set({ wake }))}
 				{check("Fetch before the window", spec.stage, (stage) => set({ stage }))}
 				{check("Urgent: watch no ring, once a second person agrees", spec.urgent, (urgent) => set({ urgent }))}
 				<Labelled label="Hours to catch up those away">

@@ -1,0 +1,8 @@
+-- +goose Up
+
+-- When a rollout had a device woken, and shut down again.
+ALTER TABLE rollout_devices ADD woken_at timestamptz, ADD shut_at timestamptz;
+CREATE INDEX rollout_devices_woken ON rollout_devices (rollout_id) WHERE woken_at IS NOT NULL AND shut_at IS NULL;
+
+-- +goose Down
+ALTER TABLE rollout_devices DROP woken_at, DROP shut_at;
