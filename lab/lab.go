@@ -38,6 +38,7 @@ type Lab struct {
 	options  Options
 	base     string // folder of all that it makes
 	repo     string
+	key      key
 	site     *http.Server
 	listens  []net.Listener
 	machines []*Machine
@@ -52,7 +53,7 @@ func Missing() string {
 	if os.Getuid() != 0 {
 		return "a lab needs root"
 	}
-	for _, program := range []string{"systemd-nspawn", "dpkg-deb", "dpkg-scanpackages", "ip"} {
+	for _, program := range []string{"systemd-nspawn", "dpkg-deb", "dpkg-scanpackages", "gpg", "ip"} {
 		if _, err := exec.LookPath(program); err != nil {
 			return "a lab needs the program " + program
 		}
@@ -86,6 +87,9 @@ func New(ctx context.Context, o Options) (l *Lab, err error) {
 			return nil, err
 		}
 	}
+	if l.key, err = newKey(ctx, filepath.Join(l.base, "key")); err != nil {
+		return nil, fmt.Errorf("making a key for the repository: %w", err)
+	}
 	debs, err := l.put(ctx, before)
 	if err != nil {
 		return nil, err
@@ -109,8 +113,32 @@ func (l *Lab) put(ctx context.Context, all []piece) (debs []string, err error) {
 		}
 		debs = append(debs, deb)
 	}
-	return debs, errors.Join(index(ctx, l.repo, mainSuite, "Larkmoor"), index(ctx, l.repo, securitySuite, "Larkmoor Security"))
+	err = errors.Join(index(ctx, l.repo, mainSuite, "Larkmoor"), index(ctx, l.repo, securitySuite, "Larkmoor Security"))
+	return debs, errors.Join(err, l.sign(ctx))
 }
+
+func (l *Lab) sign(ctx context.Context) error {
+	return errors.Join(l.key.sign(ctx, l.repo, mainSuite), l.key.sign(ctx, l.repo, securitySuite))
+}
+
+// Resign has the repository signed by another key, which the machines do not know.
+func (l *Lab) Resign(ctx context.Context) error {
+	other, err := newKey(ctx, filepath.Join(l.base, "other"))
+	if err != nil {
+		return err
+	}
+	mine := l.key
+	l.key = other
+	err = l.sign(ctx)
+	l.key = mine
+	other.end()
+	return err
+}
+
+// Advisory is the one about tarnlib, as an OSV document: 1.1 mends it.
+const Advisory = `{"id": "LAB-2026-0001", "aliases": ["CVE-2026-70901"], "published": "2026-11-20T00:00:00Z", "modified": "2026-11-20T00:00:00Z", "summary": "tarnlib reads what it should not",
+ "severity": [{"type": "CVSS_V3", "score": "CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:H/I:H/A:N"}],
+ "affected": [{"package": {"ecosystem": "Debian", "name": "tarnlib"}, "ranges": [{"type": "ECOSYSTEM", "events": [{"introduced": "0"}, {"fixed": "1.1"}]}]}]}`
 
 // Publish adds the newer versions to the repository: tarnlib 1.1, a security fix that its users are restarted
 // for; kiosk-screen 3.3, whose service does not start; fell-kernel 6.2, which asks for a restart; bracken 2,
@@ -202,8 +230,14 @@ func (l *Lab) share(ctx context.Context, debs []string) error {
 	_, port, _ := net.SplitHostPort(strings.TrimPrefix(l.options.Service, "http://"))
 	host := l.subnet + "1"
 	wants := filepath.Join(root, "etc/systemd/system/multi-user.target.wants")
-	err := errors.Join(os.MkdirAll(wants, 0o755),
-		write("etc/apt/sources.list", fmt.Sprintf("deb [trusted=yes] http://%s/%s ./\ndeb [trusted=yes] http://%s/%s ./\n", host, mainSuite, host, securitySuite)),
+	known, err := l.key.public(ctx)
+	var public []byte
+	if err == nil {
+		public, err = os.ReadFile(known)
+	}
+	err = errors.Join(err, os.MkdirAll(wants, 0o755),
+		write("etc/lab-repository.gpg", string(public)),
+		write("etc/apt/sources.list", fmt.Sprintf("deb [signed-by=/etc/lab-repository.gpg] http://%s/%s ./\ndeb [signed-by=/etc/lab-repository.gpg] http://%s/%s ./\n", host, mainSuite, host, securitySuite)),
 		write("etc/apt/apt.conf.d/90lab", "Acquire::http::Proxy \"false\";\nAcquire::http::Timeout \"10\";\nAPT::Sandbox::User \"root\";\n"),
 		write("usr/lib/systemd/system/moor-agent.service", "[Unit]\nAfter=lab-network.service lab-service.socket\n[Service]\nExecStart=/usr/local/bin/moor-agent run --dir /var/lib/moor-agent\nRestart=always\nRestartSec=1\n"),
 		write("usr/lib/systemd/system/lab-network.service", "[Unit]\nBefore=moor-agent.service\n[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=/bin/sh /etc/lab-network\n"),
@@ -395,6 +429,9 @@ func (l *Lab) Close() {
 	}
 	if l.bridge != "" {
 		run(context.Background(), "ip", "link", "del", l.bridge)
+	}
+	if l.key.home != "" {
+		l.key.end()
 	}
 	if l.base != "" {
 		syscall.Unmount(l.base, syscall.MNT_DETACH)

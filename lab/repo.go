@@ -107,3 +107,33 @@ func index(ctx context.Context, dir, suite, label string) error {
 	release := fmt.Sprintf("Origin: Larkmoor\nLabel: %s\nSuite: %s\nCodename: %s\nArchitectures: all amd64\nSHA256:\n %x %d Packages\n", label, suite, suite, sha256.Sum256(packages), len(packages))
 	return os.WriteFile(filepath.Join(dir, suite, "Release"), []byte(release), 0o644)
 }
+
+// key is what the repository is signed with (gpg(1)).
+type key struct{ home string }
+
+// newKey makes a key of its own, in a folder.
+func newKey(ctx context.Context, home string) (key, error) {
+	k := key{home}
+	if err := os.MkdirAll(home, 0o700); err != nil {
+		return k, err
+	}
+	return k, k.gpg(ctx, "--passphrase", "", "--quick-gen-key", "Larkmoor lab <lab@curlew-sedge.example>", "ed25519", "sign", "never")
+}
+
+func (k key) gpg(ctx context.Context, argv ...string) error {
+	return run(ctx, append([]string{"gpg", "--homedir", k.home, "--batch", "--yes", "--quiet"}, argv...)...)
+}
+
+// public is the file of the public key, by which machines know the repository.
+func (k key) public(ctx context.Context) (path string, err error) {
+	path = filepath.Join(k.home, "public.gpg")
+	return path, k.gpg(ctx, "--output", path, "--export")
+}
+
+// sign signs the lists of a suite.
+func (k key) sign(ctx context.Context, dir, suite string) error {
+	return k.gpg(ctx, "--output", filepath.Join(dir, suite, "InRelease"), "--clearsign", filepath.Join(dir, suite, "Release"))
+}
+
+// end has the agent of gpg end, which holds the key.
+func (k key) end() { run(context.Background(), "gpgconf", "--homedir", k.home, "--kill", "all") }

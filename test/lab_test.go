@@ -2,6 +2,7 @@ package test
 
 import (
 	"context"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -15,6 +16,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/patch"
+	"moorwatch.example/core/work"
 	"moorwatch.example/lab"
 )
 
@@ -84,6 +86,7 @@ func TestLab(t *testing.T) {
 	if err := l.Publish(t.Context()); err != nil {
 		t.Fatal(err)
 	}
+	must(w.importFeed(t, "lab", true, strings.NewReader(lab.Advisory)))(t)
 	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "Security", Do: patch.Approve, Scope: everywhere, Classes: []patch.Class{patch.Security}})))(t)
 	asked := w.jobIs(t, must(client.Made(w.owner.AskUpdatesWithResponse(t.Context(), api.UpdatesAsk{Where: new("")})))(t).JobID, "done")
 	if asked.Counts["succeeded"] != 6 {
@@ -99,6 +102,10 @@ func TestLab(t *testing.T) {
 	w.await(t, 90*time.Second, "all machines tell what they miss", func() bool {
 		all := missing()
 		return all["tarnlib"].Devices == 6 && all["sedge"].Blocked == 6
+	})
+	w.await(t, 60*time.Second, "the advisory is about all machines, and mended by the update", func() bool {
+		a := must(client.Result(w.owner.GetAdvisoryWithResponse(t.Context(), "CVE-2026-70901")))(t).Advisory
+		return a.Devices == 6 && len(a.Updates) == 1 && missing()["tarnlib"].Update.Severity == "critical"
 	})
 	if u := missing()["tarnlib"]; u.Update.Class != patch.Security || u.States["approved"] != 6 {
 		t.Errorf("%+v", u)
@@ -158,6 +165,21 @@ func TestLab(t *testing.T) {
 		if now := pid(name); now == began[name] || !strings.HasPrefix(now, "running") {
 			t.Errorf("%s: heathd was %s and is %s", name, began[name], now)
 		}
+	}
+	w.await(t, 60*time.Second, "no machine has the weakness any more", func() bool {
+		return must(client.Result(w.owner.GetAdvisoryWithResponse(t.Context(), "LAB-2026-0001")))(t).Advisory.Devices == 0
+	})
+	// The report says what happened.
+	answer := must(w.owner.MakeReport(t.Context(), &api.MakeReportParams{Format: api.HTML}))(t)
+	defer answer.Body.Close()
+	page := string(must(io.ReadAll(answer.Body))(t))
+	for _, want := range []string{"Security in the lab", "Held: 2 of 2 that have the updates have new alerts, and 0 of 4 of the others", "It went on without kiosk-screen.", "6 patched", "tarnlib", "fell-kernel"} {
+		if !strings.Contains(page, want) {
+			t.Errorf("the report lacks %q", want)
+		}
+	}
+	if t.Failed() {
+		t.Log(page)
 	}
 }
 
@@ -221,6 +243,29 @@ func TestLabBadDays(t *testing.T) {
 		_, rest, _ := strings.Cut(read(t, one.Root, "var/lib/dpkg/status"), "Package: bracken\n")
 		return strings.HasPrefix(rest, "Status: install ok installed\n") && read(t, one.Root, "usr/share/bracken/version") == "1"
 	})
+	// A disk that is full while it is fetched: said, and installed once there is room.
+	full := func(name, before string) *api.Rollout {
+		t.Helper()
+		return must(client.Made(w.owner.AddRolloutWithResponse(t.Context(), api.NewRollout{Where: new(""), Spec: patch.Rollout{Name: name, Names: []string{"tarnlib"}, Restart: patch.RestartNever, WaitHours: 1, Rings: []patch.Ring{{Name: "all"}},
+			Before: []work.Step{{Do: work.Script, Interpreter: "sh", Body: before}}}})))(t)
+	}
+	r = full("no room", "mount -t tmpfs -o size=16k tmpfs /var/cache/apt/archives && mkdir -p /var/cache/apt/archives/partial")
+	w.rolloutIs(t, r.ID, patch.Stopped)
+	if d := w.rolloutDevices(t, r.ID)["hay-lab-1"]; d.State != "failed" || d.Reason == nil || !strings.Contains(*d.Reason, "free space") {
+		t.Errorf("with a full disk: %+v", d)
+	}
+	r = full("room again", "umount /var/cache/apt/archives")
+	w.rolloutIs(t, r.ID, patch.Done)
+	if got := read(t, one.Root, "usr/share/tarnlib/version"); got != "1.1" {
+		t.Errorf("with room again it has tarnlib %s", got)
+	}
+	// A repository that is signed by a key that the machines do not know.
+	if err := l.Resign(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if j := ask(); j.Counts["failed"] != 2 || !strings.Contains((*j.Groups)[0].Output, "apt cannot read its sources") || !strings.Contains((*j.Groups)[0].Output, "sign") {
+		t.Errorf("a repository that another key signs: %+v", j.Groups)
+	}
 	l.Vanish()
 	if j := ask(); j.Counts["failed"] != 2 || !strings.Contains((*j.Groups)[0].Output, "apt cannot read its sources") {
 		t.Errorf("a repository that is gone: %+v", j.Groups)

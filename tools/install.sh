@@ -23,10 +23,12 @@ if [ "${1:-demo}" = test ]; then
 	command -v xclip >/dev/null || want="$want xclip"
 	command -v xterm >/dev/null || want="$want xterm"
 	command -v import >/dev/null || want="$want imagemagick"
+	command -v pdftotext >/dev/null || want="$want poppler-utils"
 	command -v qemu-system-x86_64 >/dev/null || want="$want qemu-system-x86"
 	# a machine with systemd is booted in a container by root alone
 	[ "$(id -u)" != 0 ] || command -v systemd-nspawn >/dev/null || want="$want systemd-container"
 	[ "$(id -u)" != 0 ] || command -v dpkg-scanpackages >/dev/null || want="$want dpkg-dev"
+	[ "$(id -u)" != 0 ] || command -v gpg >/dev/null || want="$want gnupg"
 	[ "$(id -u)" != 0 ] || command -v ip >/dev/null || want="$want iproute2"
 fi
 # what the figures of screens are held against

@@ -68,6 +68,9 @@ func run(ctx context.Context, dir, bin string) error {
 		return err
 	}
 	defer l.Close()
+	if _, err := client.Result(c.ImportFeedWithBodyWithResponse(ctx, "Lab", nil, "application/octet-stream", strings.NewReader(lab.Advisory))); err != nil {
+		return err
+	}
 	all := map[string]*lab.Machine{}
 	began := time.Now()
 	for i := range machines {
@@ -76,7 +79,7 @@ func run(ctx context.Context, dir, bin string) error {
 			return err
 		}
 	}
-	fmt.Printf("%d machines boot; they are at %s/devices, of the site Lab. It took %s.\nSay: publish, which offers them newer packages; cut, join, kill or reset with a machine's name; quit.\n", machines, a.URL, time.Since(began).Round(time.Second))
+	fmt.Printf("%d machines boot; they are at %s/devices, of the site Lab. It took %s.\nSay: publish, which offers them newer packages; resign, which signs those with a key that they do not know; cut, join, kill or reset with a machine's name; quit.\n", machines, a.URL, time.Since(began).Round(time.Second))
 	lines := make(chan string)
 	go func() {
 		defer close(lines)
@@ -106,8 +109,11 @@ func run(ctx context.Context, dir, bin string) error {
 }
 
 func do(ctx context.Context, l *lab.Lab, all map[string]*lab.Machine, words []string) error {
-	if words[0] == "publish" {
+	switch words[0] {
+	case "publish":
 		return l.Publish(ctx)
+	case "resign":
+		return l.Resign(ctx)
 	}
 	if len(words) != 2 || all[words[1]] == nil {
 		return fmt.Errorf("name one machine of lab-1 to lab-%d", machines)
@@ -122,5 +128,5 @@ func do(ctx context.Context, l *lab.Lab, all map[string]*lab.Machine, words []st
 	case "reset":
 		return m.Reset(ctx)
 	}
-	return fmt.Errorf("there is no %q: there are publish, cut, join, kill, reset and quit", words[0])
+	return fmt.Errorf("there is no %q: there are publish, resign, cut, join, kill, reset and quit", words[0])
 }
