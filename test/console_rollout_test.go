@@ -2,6 +2,7 @@ package test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -25,8 +26,30 @@ func TestConsoleRollouts(t *testing.T) {
 		all := must(client.Result(w.owner.ListUpdatesWithResponse(t.Context(), &api.ListUpdatesParams{Search: new("heathssl")})))(t).Items
 		return len(all) == 1 && all[0].Devices == 3
 	})
+	must(w.importFeed(t, "heath", true, strings.NewReader(strings.ReplaceAll(heathAdvisory, "Debian:12", "Debian"))))(t)
+	must(w.importFeed(t, "known", true, strings.NewReader("cve,since\nCVE-2026-70112,2026-11-15\n")))(t)
+	w.advisoriesAre(t, "the advisory is about the servers", api.ListAdvisoriesParams{Exploited: new(true)}, "MOOR-1")
 	p := w.open(t)
 	p.signIn()
+	p.do(chromedp.Navigate(p.url + "/advisories"))
+	p.sees("main table", "heathssl reads <script>alert(1)</script> beyond a buffer")
+	p.sees("main table", "exploited")
+	p.sees("main table", "heathssl 3.0.15-1, missing at 3")
+	p.accessible("the advisories")
+	p.press("main table", "MOOR-1")
+	p.sees("main h2", "heathssl reads <script>")
+	p.sees("main table", "sal-records-2")
+	p.accessible("an advisory")
+	p.do(chromedp.Navigate(p.url + "/reports"))
+	p.sees("main [aria-label=Totals]", "of 3 devices miss no security update")
+	p.sees("main table", "Haywater branch")
+	p.press("main", "New report by e-mail")
+	p.fill("To, with commas between addresses", "nobody\r")
+	p.accessible("a report by e-mail, refused")
+	p.fill("Name", "Monthly")
+	p.fill("To, with commas between addresses", "wren@larkmoor.example\r")
+	p.sees("main", "all organisations, 30 days")
+	p.accessible("the reports")
 	p.do(chromedp.Navigate(p.url + "/updates"))
 	p.sees("main table", "Encryption for programs")
 	p.sees("main table", "3 undecided")

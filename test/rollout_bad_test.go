@@ -2,6 +2,7 @@ package test
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"moorwatch.example/agent/host/sim"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/device"
 	"moorwatch.example/core/patch"
 )
 
@@ -36,6 +38,15 @@ func TestRolloutsInTheWay(t *testing.T) {
 		return len(all) == 1 && all[0].Devices == 3 && len(must(client.Result(w.owner.GetInventoryWithResponse(t.Context(), last.id, &api.GetInventoryParams{})))(t).Items) > 0
 	})
 	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "All", Do: patch.Approve, Scope: everywhere})))(t)
+	w.await(t, 10*time.Second, "it is known of all that they offer updates", func() bool {
+		n := 0
+		for _, d := range must(client.Result(w.owner.ListDevicesWithResponse(t.Context(), &api.ListDevicesParams{})))(t).Items {
+			if slices.Contains(d.Capabilities, device.CapabilityUpdates) {
+				n++
+			}
+		}
+		return n == 3
+	})
 	last.stop()
 	w.await(t, 20*time.Second, "one is off", func() bool { return !must(w.owner.Device(t.Context(), last.id))(t).Device.Online })
 	begin := func(name string, rings ...patch.Ring) uuid.UUID {

@@ -89,9 +89,10 @@ func TestRollout(t *testing.T) {
 	plan := func() *api.Rollout {
 		return must(client.Made(w.owner.AddRolloutWithResponse(t.Context(), api.NewRollout{Spec: spec, Where: new(""), Plan: new(true)})))(t)
 	}
-	if p := plan(); *p.LeftOut != 5 || len(p.Updates) != 0 {
-		t.Errorf("nothing is approved, and the plan has %+v", p)
-	}
+	w.await(t, 10*time.Second, "it is known of all that they offer updates", func() bool {
+		p := plan()
+		return *p.LeftOut == 5 && len(p.Updates) == 0 // as nothing is approved
+	})
 	_, err := client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "Never mind", Do: patch.Exclude, Scope: everywhere}))
 	refused(t, err, http.StatusBadRequest, "say why")
 	approval := must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "Security", Do: patch.Approve, Scope: everywhere, Classes: []patch.Class{patch.Security}})))(t)

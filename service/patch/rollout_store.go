@@ -212,14 +212,17 @@ func (s store) ringStates(ctx context.Context, id uuid.UUID) (map[int]map[string
 
 // brought counts what a rollout installs, or is to, by update.
 func (s store) brought(ctx context.Context, id uuid.UUID) ([]api.MissingUpdate, error) {
-	rows, err := s.pool.Query(ctx, `SELECT u.content, u.first_seen, count(DISTINCT p.device_id), jsonb_build_object('planned', count(*) FILTER (WHERE p.state = 'planned'), 'installed', count(*) FILTER (WHERE p.state = 'installed'),
+	rows, err := s.pool.Query(ctx, `SELECT `+mendedColumns+`, u.first_seen, count(DISTINCT p.device_id), jsonb_build_object('planned', count(*) FILTER (WHERE p.state = 'planned'), 'installed', count(*) FILTER (WHERE p.state = 'installed'),
 			'failed', count(*) FILTER (WHERE p.state = 'failed'), 'missed', count(*) FILTER (WHERE p.state = 'missed'), 'reverted', count(*) FILTER (WHERE p.state = 'reverted'))
-		FROM patched p JOIN updates u ON (u.source, u.name, u.to_version) = (p.source, p.name, p.to_version) WHERE p.rollout_id = $1 GROUP BY u.id ORDER BY count(DISTINCT p.device_id) DESC, u.name LIMIT 500`, id)
+		FROM patched p JOIN updates u ON (u.source, u.name, u.to_version) = (p.source, p.name, p.to_version) `+joinMended+`WHERE p.rollout_id = $1 GROUP BY u.id, r.ids, r.severities, r.exploited ORDER BY count(DISTINCT p.device_id) DESC, u.name LIMIT 500`, id)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (x api.MissingUpdate, err error) {
-		return x, row.Scan(&x.Update, &x.FirstSeen, &x.Devices, &x.States)
+		m := mending{of: &x.Update}
+		err = row.Scan(&m.content, &m.ids, &m.severities, &m.exploited, &x.FirstSeen, &x.Devices, &x.States)
+		m.take()
+		return x, err
 	})
 }
 

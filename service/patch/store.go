@@ -97,10 +97,28 @@ type known struct {
 	firstSeen time.Time
 }
 
+// An update, and what advisories say of what it mends, as mending reads it.
+const (
+	mendedColumns = "u.content, r.ids, r.severities, coalesce(r.exploited, false)"
+	joinMended    = `LEFT JOIN LATERAL (SELECT array_agg(a.id ORDER BY a.score DESC, a.id) AS ids, array_agg(DISTINCT a.severity) AS severities, bool_or(a.exploited IS NOT NULL) AS exploited
+		FROM advisories a WHERE a.num = ANY(u.mends)) r ON u.mends <> '{}' `
+)
+
+type mending struct {
+	of         *patch.Update
+	content    patch.Update
+	ids        []string
+	severities []patch.Severity
+	exploited  bool
+}
+
+func (m *mending) take() {
+	*m.of = m.content
+	m.of.Mending(m.ids, m.severities, m.exploited)
+}
+
 func (s store) catalogue(ctx context.Context) (catalogue, error) {
-	rows, err := s.pool.Query(ctx, `SELECT u.id, u.content, u.first_seen, r.ids, r.severities, coalesce(r.exploited, false) FROM updates u
-		LEFT JOIN LATERAL (SELECT array_agg(a.id ORDER BY a.score DESC, a.id) AS ids, array_agg(DISTINCT a.severity) AS severities, bool_or(a.exploited IS NOT NULL) AS exploited
-			FROM advisories a WHERE a.num = ANY(u.mends)) r ON u.mends <> '{}'`)
+	rows, err := s.pool.Query(ctx, "SELECT u.id, u.first_seen, "+mendedColumns+" FROM updates u "+joinMended)
 	if err != nil {
 		return nil, err
 	}
@@ -109,13 +127,11 @@ func (s store) catalogue(ctx context.Context) (catalogue, error) {
 	for rows.Next() {
 		var id int32
 		k := &known{}
-		var mended []string
-		var severities []patch.Severity
-		var exploited bool
-		if err := rows.Scan(&id, &k.Update, &k.firstSeen, &mended, &severities, &exploited); err != nil {
+		m := mending{of: &k.Update}
+		if err := rows.Scan(&id, &k.firstSeen, &m.content, &m.ids, &m.severities, &m.exploited); err != nil {
 			return nil, err
 		}
-		k.Mending(mended, severities, exploited)
+		m.take()
 		all[id] = k
 	}
 	return all, rows.Err()

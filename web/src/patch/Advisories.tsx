@@ -149,7 +149,7 @@ export function Mends({ of: a }: { of: Schemas["Advisory"] }) {
 					{u.name} {u.to}
 					<span className="text-faint">
 						, missing at{" "}
-						<Link className="link" to={`/exposure?missing=${encodeURIComponent(u.name)}`}>
+						<Link className="link underline" to={`/exposure?missing=${encodeURIComponent(u.name)}`}>
 							{u.devices}
 						</Link>
 					</span>

@@ -319,10 +319,10 @@ function Schedules() {
 											type="button"
 											className="button-quiet"
 											disabled={send.isPending}
-											aria-label={`Send ${r.schedule.name} now`}
+											aria-label={`Send now: ${r.schedule.name}`}
 											onClick={() => send.mutate(r.id)}
 										>
-											{send.isPending && send.variables === r.id ? "Sending…" : "Send now"}
+											Send now
 										</button>
 										<RowDeeds
 											name={r.schedule.name}

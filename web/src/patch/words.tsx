@@ -96,7 +96,7 @@ export function Attacked() {
 /** An advisory by its id, with the way to it. */
 export function AdvisoryLink({ id }: { id: string }) {
 	return (
-		<Link className="link" to={`/advisories/${encodeURIComponent(id)}`}>
+		<Link className="link underline" to={`/advisories/${encodeURIComponent(id)}`}>
 			{id}
 		</Link>
 	);
