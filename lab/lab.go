@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -35,17 +36,19 @@ type Options struct {
 
 // Lab is machines and what they share.
 type Lab struct {
-	options  Options
-	base     string // folder of all that it makes
-	repo     string
-	key      key
-	site     *http.Server
-	listens  []net.Listener
-	machines []*Machine
-	bridge   string
-	subnet   string // of its machines, the first three numbers
-	closing  context.Context
-	close    context.CancelFunc
+	options Options
+	base    string // folder of all that it makes
+	repo    string
+	key     key
+	// instances is how many of inotify the host allowed before; nil where that was enough.
+	instances []byte
+	site      *http.Server
+	listens   []net.Listener
+	machines  []*Machine
+	bridge    string
+	subnet    string // of its machines, the first three numbers
+	closing   context.Context
+	close     context.CancelFunc
 }
 
 // Missing tells what this host lacks for a lab, in words; "" where nothing.
@@ -74,6 +77,9 @@ func New(ctx context.Context, o Options) (l *Lab, err error) {
 			l.Close()
 		}
 	}()
+	if err := l.watchers(); err != nil {
+		return nil, err
+	}
 	if l.base, err = os.MkdirTemp("", "moorwatch-lab-"); err != nil {
 		return nil, err
 	}
@@ -98,6 +104,26 @@ func New(ctx context.Context, o Options) (l *Lab, err error) {
 		return nil, err
 	}
 	return l, l.share(ctx, debs)
+}
+
+// Each machine's systemd takes about ten instances of inotify(7), of which a user has 128 by default, and root
+// one account on this host and in all machines. Without them a machine boots and starts nothing.
+const (
+	instancesFile = "/proc/sys/fs/inotify/max_user_instances"
+	instances     = 1024
+)
+
+// watchers raises the number of inotify instances while the lab is there.
+func (l *Lab) watchers() error {
+	text, err := os.ReadFile(instancesFile)
+	if err != nil {
+		return err
+	}
+	if n, err := strconv.Atoi(strings.TrimSpace(string(text))); err != nil || n >= instances {
+		return err
+	}
+	l.instances = text
+	return os.WriteFile(instancesFile, []byte(strconv.Itoa(instances)), 0o644)
 }
 
 // put adds packages to the repository.
@@ -432,6 +458,9 @@ func (l *Lab) Close() {
 	}
 	if l.key.home != "" {
 		l.key.end()
+	}
+	if l.instances != nil {
+		os.WriteFile(instancesFile, l.instances, 0o644)
 	}
 	if l.base != "" {
 		syscall.Unmount(l.base, syscall.MNT_DETACH)
