@@ -201,6 +201,7 @@ func (r *runs) run(ctx context.Context, left journal.Left) (out messages.RunResu
 	}, kept)
 	out.Head, out.Tail, out.Dropped = kept.kept(secrets)
 	out.Exit = exit
+	out.Restarted = p.Restarted
 	switch {
 	case err == nil:
 		out.State = string(job.Succeeded)

@@ -24,9 +24,10 @@ type Progress struct {
 	// Checked tells that it was looked whether the device has the package of the part.
 	Checked bool `json:"checked,omitempty"`
 	// Output is what was printed before a restart of the agent.
-	Output   []byte    `json:"output,omitempty"`
-	Deferred int       `json:"deferred,omitempty"` // how often a restart was put off
-	Booted   time.Time `json:"booted,omitzero"`    // when the device was last started, before a step that restarts it
+	Output    []byte    `json:"output,omitempty"`
+	Restarted time.Time `json:"restarted,omitzero"` // when it was started again, after such a step
+	Deferred  int       `json:"deferred,omitempty"` // how often a restart was put off
+	Booted    time.Time `json:"booted,omitzero"`    // when the device was last started, before a step that restarts it
 }
 
 // Doer carries out steps on one device.
@@ -89,8 +90,12 @@ func (p *Progress) Recover(ctx context.Context, h host.Host, o link.RunOrder) er
 	}
 	steps := o.Parts[p.Part].Steps
 	if c := &p.Course; c.Under && c.At < len(steps) && steps[c.At].Do == work.Restart {
-		if f, err := h.Informer.Facts(ctx); err == nil && !p.Booted.IsZero() && f.BootedAt.Sub(p.Booted).Abs() < sameBoot {
+		switch f, err := h.Informer.Facts(ctx); {
+		case err != nil || p.Booted.IsZero():
+		case f.BootedAt.Sub(p.Booted).Abs() < sameBoot:
 			c.Under = false // the agent was restarted, and the device was not
+		default:
+			p.Restarted = f.BootedAt
 		}
 	}
 	at := p.Course.At

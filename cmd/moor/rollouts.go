@@ -249,6 +249,24 @@ func printRolloutPlan(r *api.Rollout) error {
 	if err := t.flush(); err != nil {
 		return err
 	}
+	if r.Plan != nil && len(*r.Plan) > 0 {
+		fmt.Println()
+		t = newTable("AT THE EARLIEST", "RING", "DEVICE", "UPDATES")
+		const shown = 40
+		for _, d := range (*r.Plan)[:min(len(*r.Plan), shown)] {
+			at := "never: no window in time"
+			if d.At != nil {
+				at = minute(*d.At)
+			}
+			t.row(at, r.Rings[d.Ring].Name, d.Device, fmt.Sprintf("%7d", d.Updates))
+		}
+		if err := t.flush(); err != nil {
+			return err
+		}
+		if more := len(*r.Plan) - shown; more > 0 {
+			fmt.Printf("and %s more; --json tells all\n", counted(more, "device"))
+		}
+	}
 	fmt.Println()
 	t = newTable("UPDATE", "TO", "CLASS", "SEVERITY", "DEVICES")
 	for _, x := range r.Updates {

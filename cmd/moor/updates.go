@@ -106,9 +106,13 @@ func updatesCommand() *cli.Command {
 				return err
 			}
 			fmt.Println()
-			t = newTable("INSTALLED", "FROM", "TO", "STATE", "AT", "BY ROLLOUT")
+			t = newTable("INSTALLED", "FROM", "TO", "STATE", "AT", "RESTARTED", "BY ROLLOUT")
 			for _, p := range all.Patched {
-				t.row(p.Name, *p.From, p.To, p.State, minute(*p.At), *p.Rollout)
+				restarted := ""
+				if p.RestartedAt != nil {
+					restarted = minute(*p.RestartedAt)
+				}
+				t.row(p.Name, *p.From, p.To, p.State, minute(*p.At), restarted, *p.Rollout)
 			}
 			return t.flush()
 		},

@@ -63,6 +63,8 @@ type RunResult struct {
 	Reason  string    `json:"reason,omitempty"` // in words, where there is more to say than the exit status
 	BeganAt time.Time `json:"began_at"`
 	EndedAt time.Time `json:"ended_at"`
+	// Restarted is when the device was started again within it; zero where it was not.
+	Restarted time.Time `json:"restarted,omitzero"`
 }
 
 // RunCancel ends a run that goes on: POST /runs/cancel.

@@ -277,3 +277,54 @@ func TestClean(t *testing.T) {
 		t.Errorf("%+v", got)
 	}
 }
+
+// Each ring begins once the one before was watched; who has no window in time is told.
+func TestEarliest(t *testing.T) {
+	now := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
+	hour := func(n int) time.Time { return now.Add(time.Duration(n) * time.Hour) }
+	rings := []Ring{{SoakMinutes: 120}, {SoakMinutes: 60}, {}}
+	// Device 3 has no window, and device 4 one that is too late.
+	got := Earliest(rings, []int{0, 0, 1, 1, 1, 2, -1}, 24*time.Hour, now, func(i int, from time.Time) time.Time {
+		switch i {
+		case 1:
+			return hour(10)
+		case 2:
+			return from.Add(8 * time.Hour)
+		case 3:
+			return time.Time{}
+		case 4:
+			return from.Add(25 * time.Hour)
+		}
+		return from
+	})
+	for i, want := range []time.Time{hour(0), hour(10), hour(20), {}, {}, hour(21), {}} {
+		if !got[i].Equal(want) {
+			t.Errorf("device %d is patched at %s, want %s", i, got[i], want)
+		}
+	}
+}
+
+func TestOverdue(t *testing.T) {
+	for _, c := range []struct {
+		away  time.Duration
+		start float64
+		want  string
+	}{{time.Minute, 30, ""}, {2 * time.Minute, 30, ""}, {3 * time.Minute, 30, "3 minutes ago in the middle of this, and has not come back; a start takes it 30 s."}, {9 * time.Minute, 0, ""}, {11 * time.Minute, 0, "has not come back."}} {
+		if got := Overdue(c.away, c.start); (got == "") != (c.want == "") || !strings.HasSuffix(got, c.want) {
+			t.Errorf("away for %s, starting in %g s: %q", c.away, c.start, got)
+		}
+	}
+}
+
+func TestExcerpt(t *testing.T) {
+	log := "Reading lists\nSetting up moss (2)\n\x1b[31mSetting up peat (2)\ndpkg: error\nmoss is restarted\nit failed\n"
+	if got := Excerpt(log, "moss", false); got != "Setting up moss (2)\nmoss is restarted" {
+		t.Errorf("of moss it tells %q", got)
+	}
+	if got := Excerpt(log, "bracken", true); !strings.HasSuffix(got, "moss is restarted\nit failed") || strings.Contains(got, "\x1b") || strings.Contains(got, "Reading") {
+		t.Errorf("of what failed it tells %q", got)
+	}
+	if got := Excerpt(strings.Repeat("moss\n", 99), "moss", false); strings.Count(got, "moss") != mostLines {
+		t.Errorf("of much it tells %q", got)
+	}
+}

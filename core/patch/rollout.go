@@ -381,3 +381,23 @@ func (r Rollout) Do(s *State, deed, by, begun string, now time.Time) error {
 	}
 	return nil
 }
+
+// Times after which a device is missed that went away in the middle of its run.
+const (
+	unknownStart = 10 * time.Minute // where it is not known how long it takes to start
+	downTakes    = time.Minute      // to shut down
+)
+
+// Overdue says of a device that went away in the middle of its run, such as to restart, that it is not back when it
+// should be: after three times what its starts take. It is "" before.
+func Overdue(away time.Duration, startSeconds float64) string {
+	usual, words := unknownStart, ""
+	if startSeconds > 0 {
+		usual = downTakes + time.Duration(3*startSeconds*float64(time.Second))
+		words = fmt.Sprintf("; a start takes it %.0f s", startSeconds)
+	}
+	if away < usual {
+		return ""
+	}
+	return fmt.Sprintf("It went away %.0f minutes ago in the middle of this, and has not come back%s.", away.Minutes(), words)
+}

@@ -214,3 +214,30 @@ func validNames(names []string) error {
 	}
 	return nil
 }
+
+// Bounds of what is told of an installation.
+const (
+	mostLines = 8
+	maxLine   = 200
+)
+
+// Excerpt are the lines of what an installation printed that are about an update, by its name; where it failed, the
+// last ones too.
+func Excerpt(log, name string, failed bool) string {
+	var all []string
+	for line := range strings.Lines(log) {
+		if line = device.CleanLong(line, maxLine); line != "" {
+			all = append(all, line)
+		}
+	}
+	var out []string
+	for i, line := range all {
+		if strings.Contains(line, name) || failed && i >= len(all)-4 {
+			out = append(out, line)
+		}
+	}
+	if len(out) > mostLines {
+		out = append(out[:mostLines/2:mostLines/2], out[len(out)-mostLines/2:]...)
+	}
+	return strings.Join(out, "\n")
+}

@@ -30,6 +30,7 @@ func (d Document) WritePDF(w io.Writer) error {
 	f.SetTitle(d.Title, true)
 	f.SetAuthor(d.Maker, true)
 	f.SetLang("en")
+	f.SetCatalogSort(true) // the same document is the same file
 	f.SetCreationDate(d.Made)
 	f.SetModificationDate(d.Made)
 	f.SetFooterFunc(func() {

@@ -116,6 +116,9 @@ func (c *Column) call(ctx context.Context, id uuid.UUID, path string, in any) (o
 func outcomeOf(from, id uuid.UUID, r link.RunResult) outcome {
 	o := outcome{id: id, device: from, state: job.State(r.State), exit: r.Exit, head: r.Head[:min(len(r.Head), link.RunHead)], tail: r.Tail[:min(len(r.Tail), link.RunTail)],
 		dropped: max(r.Dropped, 0), reason: device.CleanText(r.Reason), began: &r.BeganAt, ended: r.EndedAt}
+	if y := r.Restarted.Year(); y > 1970 && y < 10_000 {
+		o.restart = &r.Restarted
+	}
 	if !o.state.Over() || o.state == job.Unfit {
 		o.state, o.reason = job.Interrupted, "the device told of an end that there is none of"
 	}

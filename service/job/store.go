@@ -385,6 +385,7 @@ type outcome struct {
 	reason  string
 	began   *time.Time
 	ended   time.Time
+	restart *time.Time // when the device was started again within it
 	done    chan error // told when it is on disk
 }
 
@@ -392,8 +393,8 @@ type outcome struct {
 func (s store) end(ctx context.Context, all []outcome) (ended []uuid.UUID, err error) {
 	batch := &pgx.Batch{}
 	for _, o := range all {
-		batch.Queue(`UPDATE runs SET state = $3, exit = $4, head = $5, tail = $6, dropped = $7, reason = $8, began_at = $9, ended_at = $10
-			WHERE id = $1 AND device_id = $2 AND state IN ('waiting', 'sent') RETURNING id`, o.id, o.device, string(o.state), o.exit, nonNil(o.head), nonNil(o.tail), o.dropped, o.reason, o.began, o.ended)
+		batch.Queue(`UPDATE runs SET state = $3, exit = $4, head = $5, tail = $6, dropped = $7, reason = $8, began_at = $9, ended_at = $10, restarted_at = $11
+			WHERE id = $1 AND device_id = $2 AND state IN ('waiting', 'sent') RETURNING id`, o.id, o.device, string(o.state), o.exit, nonNil(o.head), nonNil(o.tail), o.dropped, o.reason, o.began, o.ended, o.restart)
 	}
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		ended = ended[:0]

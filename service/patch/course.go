@@ -45,6 +45,9 @@ func (c *Column) move(ctx context.Context, r *rollout, now time.Time) error {
 	if err := c.store.settle(ctx, r.id); err != nil {
 		return err
 	}
+	if err := c.overdue(ctx, r, now); err != nil {
+		return err
+	}
 	if err := c.rouse(ctx, r, now); err != nil {
 		return err
 	}
@@ -81,6 +84,21 @@ func (c *Column) move(ctx context.Context, r *rollout, now time.Time) error {
 		}
 	}
 	return nil
+}
+
+// overdue tells which devices went away in the middle of their run and are not back when they should be.
+func (c *Column) overdue(ctx context.Context, r *rollout, now time.Time) error {
+	all, err := c.store.midway(ctx, r.id)
+	for _, m := range all {
+		why := ""
+		if !m.online {
+			why = patch.Overdue(now.Sub(m.since), m.start)
+		}
+		if err == nil && why != m.reason {
+			err = c.store.because(ctx, r.id, m.device, why)
+		}
+	}
+	return err
 }
 
 // runs is how the job stands that the rollout waits for.

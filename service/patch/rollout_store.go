@@ -339,3 +339,28 @@ func (s store) wasShut(ctx context.Context, a awake) error {
 	_, err := s.pool.Exec(ctx, "UPDATE rollout_devices SET shut_at = now() WHERE rollout_id = $1 AND device_id = $2", a.rollout, a.device)
 	return err
 }
+
+// midway is a device that is in the middle of its run.
+type midway struct {
+	device uuid.UUID
+	online bool
+	since  time.Time // it has been so
+	start  float64   // seconds that a start takes it; 0 where that is not known
+	reason string
+}
+
+func (s store) midway(ctx context.Context, id uuid.UUID) ([]midway, error) {
+	rows, err := s.pool.Query(ctx, `SELECT d.device_id, v.online, v.presence_since, coalesce((v.vitals->>'start_seconds')::float8, 0), d.reason FROM rollout_devices d JOIN devices v ON v.id = d.device_id
+		WHERE d.rollout_id = $1 AND d.state IN ('running', 'reverting') AND (NOT v.online OR d.reason <> '')`, id)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (m midway, err error) {
+		return m, row.Scan(&m.device, &m.online, &m.since, &m.start, &m.reason)
+	})
+}
+
+func (s store) because(ctx context.Context, id, device uuid.UUID, why string) error {
+	_, err := s.pool.Exec(ctx, "UPDATE rollout_devices SET reason = $3 WHERE rollout_id = $1 AND device_id = $2 AND state IN ('running', 'reverting')", id, device, why)
+	return err
+}

@@ -1,6 +1,7 @@
 package patch
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -95,6 +96,9 @@ func (c *Column) AddRollout(g *gin.Context) {
 	c.show(g, r.id, http.StatusCreated)
 }
 
+// mostPlanned is of how many devices a plan tells one by one.
+const mostPlanned = 1000
+
 // plan tells what a rollout would do now.
 func (c *Column) plan(ctx context.Context, r rollout, meant []fleet.Meant, rings []int, now time.Time) (api.Rollout, error) {
 	ids := make([]uuid.UUID, len(meant))
@@ -106,7 +110,7 @@ func (c *Column) plan(ctx context.Context, r rollout, meant []fleet.Meant, rings
 		return api.Rollout{}, err
 	}
 	out := c.outline(r)
-	busy := map[uuid.UUID]bool{}
+	busy := map[uuid.UUID]int{} // how many updates it would get
 	sums := map[int32]*api.MissingUpdate{}
 	if err := c.store.briefly(ctx, nil, ids, func(b brief) {
 		m, ok := c.fleet.Known(b.device)
@@ -118,7 +122,7 @@ func (c *Column) plan(ctx context.Context, r rollout, meant []fleet.Meant, rings
 			if blocked || !r.spec.Takes(&u.Update) || state(id) != patch.Approved {
 				return
 			}
-			busy[b.device] = true
+			busy[b.device]++
 			x := sums[id]
 			if x == nil {
 				x = &api.MissingUpdate{Update: u.Update, FirstSeen: u.firstSeen, States: map[string]int{}}
@@ -134,9 +138,23 @@ func (c *Column) plan(ctx context.Context, r rollout, meant []fleet.Meant, rings
 	}
 	slices.SortFunc(out.Updates, func(a, b api.MissingUpdate) int { return b.Devices - a.Devices })
 	left := 0
+	of := slices.Clone(rings)
 	for i, m := range meant {
-		n := rings[i]
-		if n < 0 || !busy[m.ID] {
+		if busy[m.ID] == 0 {
+			of[i] = -1
+		}
+	}
+	starts := patch.Earliest(r.spec.Rings, of, time.Duration(r.spec.WaitHours)*time.Hour, now, func(i int, from time.Time) time.Time {
+		m := meant[i]
+		if !r.spec.Windows || !c.windows.WindowUntil(m.Place, m.Subject.TimeZone, from).IsZero() {
+			return from
+		}
+		return c.windows.WindowNext(m.Place, m.Subject.TimeZone, from)
+	})
+	plan := []api.PlannedDevice{}
+	for i, m := range meant {
+		n := of[i]
+		if n < 0 {
 			left++
 			continue
 		}
@@ -145,13 +163,24 @@ func (c *Column) plan(ctx context.Context, r rollout, meant []fleet.Meant, rings
 		if len(*to.Sample) < samples {
 			*to.Sample = append(*to.Sample, m.Subject.Name)
 		}
-		deadline := now.Add(time.Duration(r.spec.WaitHours) * time.Hour)
-		if r.spec.Windows && c.windows.WindowUntil(m.Place, m.Subject.TimeZone, now).IsZero() {
-			if next := c.windows.WindowNext(m.Place, m.Subject.TimeZone, now); next.IsZero() || next.After(deadline) {
-				*to.Shut++
-			}
+		one := api.PlannedDevice{DeviceID: m.ID, Device: m.Subject.Name, Ring: n, Updates: busy[m.ID]}
+		if at := starts[i]; at.IsZero() {
+			*to.Shut++
+		} else {
+			one.At = &at
 		}
+		plan = append(plan, one)
 	}
+	slices.SortFunc(plan, func(a, b api.PlannedDevice) int {
+		when := func(x api.PlannedDevice) time.Time {
+			if x.At == nil {
+				return time.Time{} // first: they need a person
+			}
+			return *x.At
+		}
+		return cmp.Or(a.Ring-b.Ring, when(a).Compare(when(b)), cmp.Compare(a.Device, b.Device))
+	})
+	out.Plan = new(plan[:min(len(plan), mostPlanned)])
 	out.LeftOut = &left
 	return out, nil
 }

@@ -186,8 +186,8 @@ func (s store) wholly(ctx context.Context, only []uuid.UUID, each func(b brief, 
 
 // patchedAt lists what was installed at a device, the latest first.
 func (s store) patchedAt(ctx context.Context, id uuid.UUID, limit int) ([]api.Patched, error) {
-	rows, err := s.pool.Query(ctx, `SELECT p.source, p.name, p.from_version, p.to_version, p.state, p.at, p.rollout_id, r.spec->>'name', p.job_id, p.reason
-		FROM patched p JOIN rollouts r ON r.id = p.rollout_id WHERE p.device_id = $1 ORDER BY p.at DESC, p.name LIMIT $2`, id, limit)
+	rows, err := s.pool.Query(ctx, `SELECT p.source, p.name, p.from_version, p.to_version, p.state, p.at, p.rollout_id, r.spec->>'name', p.job_id, p.reason, x.restarted_at, coalesce(x.head, ''), coalesce(x.tail, '')
+		FROM patched p JOIN rollouts r ON r.id = p.rollout_id LEFT JOIN runs x ON x.job_id = p.job_id AND x.device_id = p.device_id WHERE p.device_id = $1 ORDER BY p.at DESC, p.name LIMIT $2`, id, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -195,7 +195,12 @@ func (s store) patchedAt(ctx context.Context, id uuid.UUID, limit int) ([]api.Pa
 }
 
 func scanPatched(row pgx.CollectableRow) (p api.Patched, err error) {
-	return p, row.Scan(&p.Source, &p.Name, &p.From, &p.To, &p.State, &p.At, &p.RolloutID, &p.Rollout, &p.JobID, &p.Reason)
+	var head, tail []byte
+	err = row.Scan(&p.Source, &p.Name, &p.From, &p.To, &p.State, &p.At, &p.RolloutID, &p.Rollout, &p.JobID, &p.Reason, &p.RestartedAt, &head, &tail)
+	if text := patch.Excerpt(string(head)+"\n"+string(tail), p.Name, p.State == "failed"); text != "" {
+		p.Log = &text
+	}
+	return p, err
 }
 
 var approvalColumns = "a.id, a.rule, " + fleet.ScopeName("a.rule->'scope'->>'kind'", "coalesce(a.rule->'scope'->>'id', '')") + ", a.changed_at, a.changed_by"

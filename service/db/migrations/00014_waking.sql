@@ -4,5 +4,9 @@
 ALTER TABLE rollout_devices ADD woken_at timestamptz, ADD shut_at timestamptz;
 CREATE INDEX rollout_devices_woken ON rollout_devices (rollout_id) WHERE woken_at IS NOT NULL AND shut_at IS NULL;
 
+-- When the device was started again within the run.
+ALTER TABLE runs ADD restarted_at timestamptz;
+
 -- +goose Down
+ALTER TABLE runs DROP restarted_at;
 ALTER TABLE rollout_devices DROP woken_at, DROP shut_at;

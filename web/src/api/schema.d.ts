@@ -5672,6 +5672,13 @@ export interface components {
             /** Format: uuid */
             job_id?: string;
             reason?: string;
+            /** @description What the installation printed of it. */
+            log?: string;
+            /**
+             * Format: date-time
+             * @description When the device was started again within the run.
+             */
+            restarted_at?: string;
         };
         DeviceUpdates: {
             exposure: components["schemas"]["Exposure"];
@@ -5838,6 +5845,21 @@ export interface components {
             ended_at?: string;
             /** @description Of a plan: devices that are meant and of which nothing approved is missing. */
             left_out?: number;
+            /** @description Of a plan: when the first 1000 devices are patched at the earliest, by ring and time. */
+            plan?: components["schemas"]["PlannedDevice"][];
+        };
+        PlannedDevice: {
+            /** Format: uuid */
+            device_id: string;
+            device: string;
+            ring: number;
+            /**
+             * Format: date-time
+             * @description Left out where it has no maintenance window before the rollout would give it up.
+             */
+            at?: string;
+            /** @description That it would get. */
+            updates: number;
         };
         RolloutPage: {
             items: components["schemas"]["Rollout"][];

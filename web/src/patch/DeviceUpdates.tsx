@@ -84,11 +84,22 @@ export function DeviceUpdates({ device }: { device: string }) {
 									<span className="block text-faint text-sm">
 										{p.from} → {p.to}
 									</span>
+									{p.log && (
+										<details className="max-w-md text-sm">
+											<summary className="link cursor-pointer">what it printed</summary>
+											<pre className="mt-1 overflow-x-auto whitespace-pre-wrap font-mono text-xs">{p.log}</pre>
+										</details>
+									)}
 								</td>
 								<td className={`py-1.5 pr-4 ${stateColour(p.state)}`}>
 									<Link className="link" to={`/jobs/${p.job_id}`}>
 										{stateWord(p.state)}
 									</Link>
+									{p.restarted_at && (
+										<span className="block text-faint text-sm">
+											restarted <Ago at={p.restarted_at} />
+										</span>
+									)}
 									{p.reason && <span className="block max-w-xs text-faint text-sm">{p.reason}</span>}
 								</td>
 								<td className="py-1.5">

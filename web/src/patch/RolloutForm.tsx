@@ -6,6 +6,7 @@ import { answer, api, type Schemas } from "../api/client";
 import { Expression } from "../fleet/Expression";
 import { GroupField } from "../fleet/Groups";
 import { Trouble } from "../parts/Trouble";
+import { Ago } from "../parts/time";
 import { Severity, soakText } from "./words";
 
 type Ring = Schemas["Ring"];
@@ -311,7 +312,7 @@ function Preview({ of: p }: { of: Schemas["Rollout"] }) {
 						{(r.shut ?? 0) > 0 && (
 							<p className="text-rowan">{r.shut} have no maintenance window in time, and would be missed.</p>
 						)}
-						<p className="truncate text-faint text-sm">{r.sample?.join(", ")}</p>
+						<Times of={(p.plan ?? []).filter((d) => d.ring === i)} />
 					</li>
 				))}
 			</ol>
@@ -326,5 +327,33 @@ function Preview({ of: p }: { of: Schemas["Rollout"] }) {
 			</ul>
 			{p.updates.length > 12 && <p className="text-faint">and {p.updates.length - 12} more</p>}
 		</div>
+	);
+}
+
+/** When which devices of a ring are patched at the earliest. */
+function Times({ of: devices }: { of: Schemas["PlannedDevice"][] }) {
+	const turns = new Map<string, string[]>();
+	for (const d of devices) {
+		const at = d.at ?? "";
+		turns.set(at, [...(turns.get(at) ?? []), d.device]);
+	}
+	return (
+		<ul className="mt-1 space-y-1 text-sm">
+			{[...turns].slice(0, 8).map(([at, names]) => (
+				<li key={at}>
+					{at ? (
+						<>
+							from <Ago at={at} />
+						</>
+					) : (
+						<span className="text-rowan">never</span>
+					)}
+					<span className="block truncate text-faint" title={names.join(", ")}>
+						{names.length}: {names.join(", ")}
+					</span>
+				</li>
+			))}
+			{turns.size > 8 && <li className="text-faint">and at {turns.size - 8} more times</li>}
+		</ul>
 	);
 }
