@@ -28,6 +28,8 @@ if [ "${1:-demo}" = test ]; then
 	# a machine with systemd is booted in a container by root alone
 	[ "$(id -u)" != 0 ] || command -v systemd-nspawn >/dev/null || want="$want systemd-container"
 	[ "$(id -u)" != 0 ] || command -v dpkg-scanpackages >/dev/null || want="$want dpkg-dev"
+	# updates of RPM distributions are installed below a folder by root alone
+	[ "$(id -u)" != 0 ] || { command -v dnf && command -v zypper && command -v rpmbuild && command -v createrepo_c; } >/dev/null || want="$want dnf zypper rpm createrepo-c"
 	[ "$(id -u)" != 0 ] || command -v gpg >/dev/null || want="$want gnupg"
 	[ "$(id -u)" != 0 ] || command -v ip >/dev/null || want="$want iproute2"
 fi

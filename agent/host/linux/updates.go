@@ -33,6 +33,9 @@ func updatesOf() host.Updates {
 	if _, err := exec.LookPath("apt-get"); err == nil {
 		return updates{}
 	}
+	if tool := rpmTool(); tool != "" {
+		return RPMUpdates{Tool: tool}
+	}
 	return nil
 }
 
