@@ -28,6 +28,7 @@ func New() host.Host {
 		Runner:    posix.Runner{},
 		Disk:      &posix.Disk{},
 		Software:  software{},
+		Updates:   updates{},
 		Processes: (&portable.Processes{}).Keep(),
 		Network:   portable.Network{},
 		Terminals: posix.Terminals{Shells: []string{"/bin/zsh", "/bin/bash", "/bin/sh"}},

@@ -39,6 +39,7 @@ func New() host.Host {
 		Asker:     portable.Asker{},
 		Runner:    runner{},
 		Software:  software{},
+		Updates:   updates{},
 	}
 }
 
