@@ -62,6 +62,8 @@ type Config struct {
 	Seal ed25519.PrivateKey
 	// Post is how mail leaves the service.
 	Post post.Post
+	// Advisories is a folder that mirrors feeds of advisories; none where it is empty.
+	Advisories string
 	// Contents is the folder that keeps the files of packages; one of this run alone when empty.
 	Contents string
 	// Keep is how long readings are kept in each tier; series.UsualKeep when zero.
@@ -209,6 +211,9 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	}
 	if err := s.Job.Begin(ctx); err != nil {
 		return nil, fmt.Errorf("taking up the jobs: %w", err)
+	}
+	if config.Advisories != "" {
+		s.running.Go(func() { s.Patch.KeepMirror(background, config.Advisories) })
 	}
 	for _, run := range []func(context.Context){s.Job.Run, s.Patch.Run, s.Patch.Compare, s.Access.Run, s.Fleet.Run, s.Vitals.Run, s.Health.Run, s.Session.Run, s.refresh} {
 		s.running.Go(func() { run(background) })

@@ -4,8 +4,11 @@ import (
 	"archive/zip"
 	"bytes"
 	"compress/gzip"
+	"fmt"
 	"io"
 	"net/http"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -152,4 +155,47 @@ func TestAdvisories(t *testing.T) {
 	if err := client.Done(w.owner.RemoveFeedWithResponse(t.Context(), "heath")); err == nil {
 		t.Error("a feed is forgotten twice")
 	}
+}
+
+// A folder that mirrors feeds is read as it changes, and no more often.
+func TestAdvisoryMirror(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	dir := t.TempDir()
+	write := func(name, text string) {
+		t.Helper()
+		path := filepath.Join(dir, name)
+		must(0, os.MkdirAll(filepath.Dir(path), 0o755))(t)
+		must(0, os.WriteFile(path, []byte(text), 0o644))(t)
+	}
+	feeds := func() (all []string) {
+		t.Helper()
+		if err := w.Service.Patch.Mirror(t.Context(), dir); err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range must(client.Result(w.owner.ListFeedsWithResponse(t.Context(), &api.ListFeedsParams{})))(t).Items {
+			all = append(all, fmt.Sprintf("%s %d %d", f.Name, f.Advisories, f.Exploited))
+		}
+		return all
+	}
+	is := func(want ...string) {
+		t.Helper()
+		if got := feeds(); !slices.Equal(got, want) {
+			t.Errorf("the feeds are %q, want %q", got, want)
+		}
+	}
+	write("heath/2026/1.json", heathAdvisory)
+	write("heath/README", "no document")
+	write("known.csv", "cve\nCVE-2026-70112\n")
+	write("broken.json", "{")
+	write(".hidden.json", heathAdvisory)
+	is("heath 1 0", "known 0 1")
+	before := must(client.Result(w.owner.ListFeedsWithResponse(t.Context(), &api.ListFeedsParams{})))(t).Items
+	is("heath 1 0", "known 0 1")
+	if after := must(client.Result(w.owner.ListFeedsWithResponse(t.Context(), &api.ListFeedsParams{})))(t).Items; !after[0].ImportedAt.Equal(before[0].ImportedAt) {
+		t.Error("what did not change is imported again")
+	}
+	write("heath/2026/2.json", strings.ReplaceAll(heathAdvisory, "MOOR-1", "MOOR-2"))
+	write("broken.json", strings.ReplaceAll(heathAdvisory, "MOOR-1", "MOOR-3"))
+	is("broken 1 0", "heath 2 0", "known 0 1")
 }

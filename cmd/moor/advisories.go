@@ -6,9 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
@@ -223,26 +221,7 @@ func feedFile(name string) (io.ReadCloser, error) {
 	out, in := io.Pipe()
 	go func() {
 		z := zip.NewWriter(in)
-		err := filepath.WalkDir(name, func(path string, d fs.DirEntry, err error) error {
-			if err != nil || !d.Type().IsRegular() {
-				return err
-			}
-			within, err := filepath.Rel(name, path)
-			if err != nil {
-				return err
-			}
-			part, err := z.Create(filepath.ToSlash(within))
-			if err != nil {
-				return err
-			}
-			f, err := os.Open(path)
-			if err != nil {
-				return err
-			}
-			defer f.Close()
-			_, err = io.Copy(part, f)
-			return err
-		})
+		err := z.AddFS(os.DirFS(name))
 		in.CloseWithError(errors.Join(err, z.Close()))
 	}()
 	return out, nil

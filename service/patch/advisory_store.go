@@ -389,3 +389,14 @@ func (s store) weakest(ctx context.Context) (map[uuid.UUID]weak, error) {
 func likeText(s string) string {
 	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(s)
 }
+
+// mirrored is what a mirrored feed was like when it was last imported; "" where it never was.
+func (s store) mirrored(ctx context.Context, name string) (stamp string, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT coalesce((SELECT stamp FROM mirrored WHERE name = $1), '')", name).Scan(&stamp)
+	return stamp, err
+}
+
+func (s store) setMirrored(ctx context.Context, name, stamp string) error {
+	_, err := s.pool.Exec(ctx, "INSERT INTO mirrored VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET stamp = excluded.stamp", name, stamp)
+	return err
+}
