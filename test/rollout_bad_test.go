@@ -53,6 +53,11 @@ func TestRolloutsInTheWay(t *testing.T) {
 		return must(client.Made(w.owner.AddRolloutWithResponse(t.Context(), api.NewRollout{Where: new(""), Spec: patch.Rollout{Name: name, Names: []string{"heathssl", "moss-tools"}, Restart: patch.RestartNever, WaitHours: 1, Enough: 100, Wake: true, Rings: rings}})))(t).ID
 	}
 	both := []uuid.UUID{begin("First", patch.Ring{Name: "some", Devices: []string{last.id.String()}}, patch.Ring{Name: "the rest"}), begin("Second", patch.Ring{Name: "all"})}
+	// Changed while it runs: what has begun goes on, the rings to come leave it out.
+	w.rolloutIs(t, both[0], patch.Patching)
+	if err := w.steer(t, both[0], api.RolloutDeed{Without: &[]string{"moss-tools"}}); err != nil {
+		t.Fatal(err)
+	}
 	w.await(t, 20*time.Second, "it is called by its neighbours", func() bool {
 		n := 0
 		for _, e := range must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Text: new("power.wake")})))(t).Items {
@@ -87,6 +92,11 @@ func TestRolloutsInTheWay(t *testing.T) {
 	installed := 0
 	for _, id := range both {
 		for name, d := range w.rolloutDevices(t, id) {
+			for _, p := range d.Patched {
+				if id == both[0] && d.Ring == 1 && p.Name == "moss-tools" {
+					t.Errorf("%s got what was left out meanwhile", name)
+				}
+			}
 			if d.State != "patched" && d.State != "current" {
 				t.Errorf("%s is %s: %+v", name, d.State, d)
 			}

@@ -56,6 +56,17 @@ func (d *Doer) Do(ctx context.Context, o link.RunOrder, p *Progress, save func()
 	for ; p.Part < len(o.Parts); p.Part++ {
 		part := o.Parts[p.Part]
 		r := &doing{Doer: d, order: o, part: part, p: p, save: save, out: out, single: Single(o)}
+		if !p.Checked && part.Having != nil {
+			there, _, err := r.there(ctx, *part.Having)
+			if err != nil {
+				return exit, fmt.Errorf("%w: whether %s is there cannot be told: %w", ErrFailed, part.Having.Of, err)
+			}
+			if !there {
+				r.tell("== %s is not for this device, which has no %s", part.Name, part.Having.Of)
+				p.Course, p.Checked = work.Course{}, false
+				continue
+			}
+		}
 		if !p.Checked && part.There != nil {
 			skip, err := r.skip(ctx)
 			if err != nil {

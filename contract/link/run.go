@@ -34,6 +34,8 @@ type RunPart struct {
 	// it has not is not removed. Nil for a script.
 	There  *pack.There `json:"there,omitempty"`
 	Remove bool        `json:"remove,omitempty"`
+	// Having is what the device must have for the part to be done; nil where it always is.
+	Having *pack.There `json:"having,omitempty"`
 	Steps  []work.Step `json:"steps"`
 	Files  []pack.File `json:"files,omitempty"`
 }

@@ -49,13 +49,16 @@ func OfSteps(name string, steps ...work.Step) Work {
 	return Work{Name: name, Deed: Run, Parts: []pack.Part{{Package: pack.Package{Name: name, Install: steps}}}}
 }
 
+// OfParts is the work of several parts.
+func OfParts(name string, parts ...pack.Part) Work { return Work{Name: name, Deed: Run, Parts: parts} }
+
 // Fits tells whether the work can be done on a system, and otherwise why not.
 func (w Work) Fits(system string) (ok bool, why string) {
 	if w.Script != nil {
 		return w.Script.Runs(system), "the script is not for " + system
 	}
 	for _, p := range w.Parts {
-		if !p.Package.Fits(system) {
+		if p.Having == nil && !p.Package.Fits(system) {
 			return false, fmt.Sprintf("the package %s is not for %s", p.Package.Name, system)
 		}
 	}

@@ -165,6 +165,8 @@ func (p Package) Fits(system string) bool {
 type Part struct {
 	Package Package
 	Remove  bool
+	// Having is what a device must have for the part to be done there; nil for every device.
+	Having *There `json:",omitempty"`
 }
 
 // Plan tells what is done to install a package, in order: what it replaces is removed, what it needs is
@@ -183,7 +185,7 @@ func Plan(p Package, find func(name string) (Package, bool)) ([]Part, error) {
 		state[p.Name] = 1
 		for _, name := range p.Replaces {
 			if other, ok := find(name); ok && len(other.Remove) > 0 {
-				out = append(out, Part{other, true})
+				out = append(out, Part{Package: other, Remove: true})
 			} else if ok {
 				return fmt.Errorf("%s replaces %s, which does not say how it is removed", p.Name, name)
 			} else {
@@ -200,7 +202,7 @@ func Plan(p Package, find func(name string) (Package, bool)) ([]Part, error) {
 			}
 		}
 		state[p.Name] = 2
-		out = append(out, Part{p, false})
+		out = append(out, Part{Package: p})
 		return nil
 	}
 	return out, add(p, nil)

@@ -328,3 +328,13 @@ func TestExcerpt(t *testing.T) {
 		t.Errorf("of much it tells %q", got)
 	}
 }
+
+func TestReplace(t *testing.T) {
+	all := []*Update{{Source: "apt", Name: "moss", To: "1.9-1"}, {Source: "apt", Name: "moss", To: "1.10-1"}, {Source: "dnf", Name: "moss", To: "1.0-1"}, {Source: "windows", Name: "KB1", To: "b.1"}, {Source: "windows", Name: "KB1", To: "a.2"}, {Source: "apt", Name: "peat", To: "2"}}
+	Replace(all)
+	for i, want := range []string{"1.10-1", "", "", "", "", ""} {
+		if all[i].ReplacedBy != want {
+			t.Errorf("%s %s of %s is replaced by %q, want %q", all[i].Name, all[i].To, all[i].Source, all[i].ReplacedBy, want)
+		}
+	}
+}

@@ -90,11 +90,16 @@ func (r *Rollout) Takes(u *Update) bool {
 	return !slices.Contains(r.Without, u.Name) && (len(r.Classes) == 0 || slices.Contains(r.Classes, u.Class)) && (len(r.Names) == 0 || slices.Contains(r.Names, u.Name))
 }
 
-// Steps are what a device does to install updates.
-func (r Rollout) Steps(updates []Ref) []work.Step {
-	steps := slices.Clone(r.Before)
-	steps = append(steps, work.Step{Do: work.Update, Updates: refs(updates), Seconds: updateSeconds})
-	return slices.Concat(steps, r.effect(), r.After)
+// PackageSource is the source of updates that are packages of our own library.
+const PackageSource = "packages"
+
+// Steps are what a device does to install updates of its own sources: before and after packages of the library.
+func (r Rollout) Steps(updates []Ref) (first, last []work.Step) {
+	first = slices.Clone(r.Before)
+	if len(updates) > 0 {
+		first = append(first, work.Step{Do: work.Update, Updates: refs(updates), Seconds: updateSeconds})
+	}
+	return first, slices.Concat(r.effect(), r.After)
 }
 
 // effect are the steps by which what was installed takes effect.

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/versions"
 )
 
 // Update is a newer version that a source offers a device of something that it has.
@@ -29,6 +30,8 @@ type Update struct {
 	Vendor     string    `json:"vendor,omitempty"`
 	Advisories []string  `json:"advisories,omitempty"`
 	Exploited  bool      `json:"exploited,omitempty"` // what it mends is known to be exploited
+	// ReplacedBy is a newer version that some device is offered; "" where this is the newest known.
+	ReplacedBy string `json:"replaced_by,omitempty"`
 	// Blocked is why the device itself would not install it, such as a hold; "" where nothing is in the way.
 	Blocked string `json:"blocked,omitempty"`
 }
@@ -50,6 +53,26 @@ func (u *Update) Mending(advisories []string, severities []Severity, exploited b
 		u.Class = Security
 	}
 	u.Exploited = exploited
+}
+
+// kinds are the types of packages of sources, by which their versions are ordered.
+var kinds = map[string]string{"apt": "deb", "dnf": "rpm", "zypper": "rpm"}
+
+// Replace notes of updates which newer version of the same is known. Those of Windows are named by what does not order
+// them, and are left as they are.
+func Replace(all []*Update) {
+	newest := map[[2]string]*Update{}
+	for _, u := range all {
+		key := [2]string{u.Source, u.Name}
+		if n := newest[key]; u.Source != "windows" && (n == nil || versions.Compare(kinds[u.Source], u.To, n.To) > 0) {
+			newest[key] = u
+		}
+	}
+	for _, u := range all {
+		if n := newest[[2]string{u.Source, u.Name}]; n != nil && n.To != u.To {
+			u.ReplacedBy = n.To
+		}
+	}
 }
 
 // Ref names an update among those of all devices.
@@ -126,7 +149,7 @@ func Clean(all []Update) []Update {
 		if u.Restart != RestartDevice && u.Restart != RestartService {
 			u.Restart = ""
 		}
-		u.Size, u.Exploited = min(max(u.Size, 0), 1<<40), false // which advisories tell, and no device
+		u.Size, u.Exploited, u.ReplacedBy = min(max(u.Size, 0), 1<<40), false, "" // which are told by others than the device
 		u.Advisories = u.Advisories[:min(len(u.Advisories), maxNames)]
 		for i := range u.Advisories {
 			u.Advisories[i] = device.CleanLong(u.Advisories[i], maxNames)

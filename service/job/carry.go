@@ -3,24 +3,32 @@ package job
 import (
 	"context"
 	"fmt"
+	"math"
 	"time"
 
 	"github.com/google/uuid"
 
 	"moorwatch.example/core/job"
+	"moorwatch.example/core/pack"
 	"moorwatch.example/core/work"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/fleet"
 	"moorwatch.example/service/front"
 )
 
-// Carry has steps done at devices, by a job of an identity. One that was begun before is not begun again.
-func (c *Column) Carry(ctx context.Context, id uuid.UUID, name, by string, steps []work.Step, devices []uuid.UUID, windows bool, limits job.Limits) error {
-	if err := work.Validate(steps, nil); err != nil {
-		return err
+// Carry has parts of work done at devices, by a job of an identity. One that was begun before is not begun again.
+func (c *Column) Carry(ctx context.Context, id uuid.UUID, name, by string, parts []pack.Part, devices []uuid.UUID, windows bool, limits job.Limits) error {
+	for _, p := range parts {
+		files := make([]string, len(p.Package.Files))
+		for i, f := range p.Package.Files {
+			files[i] = f.Name
+		}
+		if err := work.Validate(p.Steps(), files); err != nil {
+			return err
+		}
 	}
 	now := time.Now()
-	j := newJob{id: id, name: name, work: job.OfSteps(name, steps...), origin: "rollout", state: running, beginAt: now, by: by, when: job.When{Windows: windows}, limits: limits, target: target{Devices: devices}, values: map[string]string{}}
+	j := newJob{id: id, name: name, work: job.OfParts(name, parts...), origin: "rollout", state: running, beginAt: now, by: by, when: job.When{Windows: windows}, limits: limits, target: target{Devices: devices}, values: map[string]string{}}
 	var chosen []fleet.Meant
 	for _, d := range devices {
 		if m, ok := c.fleet.Known(d); ok {
@@ -34,6 +42,43 @@ func (c *Column) Carry(ctx context.Context, id uuid.UUID, name, by string, steps
 		return nil
 	}
 	return err
+}
+
+// Offers are the packages of the library that are told by software that a device has, in their latest versions.
+func (c *Column) Offers(ctx context.Context) (out []pack.Package, err error) {
+	all, err := c.store.packages(ctx, "", math.MaxInt32)
+	for _, p := range all {
+		if p.Content.There.Kind == work.OfSoftware && p.Content.Version != "" {
+			out = append(out, p.Content)
+		}
+	}
+	return out, err
+}
+
+// Upgrade is what brings devices that have an older version of a package's software to its version, and does nothing
+// to others.
+func (c *Column) Upgrade(ctx context.Context, name, version string) ([]pack.Part, error) {
+	all, err := c.store.packages(ctx, "", math.MaxInt32)
+	if err != nil {
+		return nil, err
+	}
+	find := func(name string) (pack.Package, bool) {
+		for _, one := range all {
+			if one.Content.Name == name {
+				return one.Content, true
+			}
+		}
+		return pack.Package{}, false
+	}
+	p, ok := find(name)
+	if !ok || p.Version != version {
+		return nil, fmt.Errorf("the library does not offer %s %s any more", name, version)
+	}
+	parts, err := pack.Plan(p, find)
+	for i := range parts {
+		parts[i].Having = &p.There
+	}
+	return parts, err
 }
 
 // Progress is how the runs of a job stand: away are those that wait for their device, or its window.

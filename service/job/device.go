@@ -77,7 +77,7 @@ func partsOf(w job.Work) (parts []link.RunPart) {
 		return []link.RunPart{{Name: s.Name, Steps: []work.Step{{Do: work.Script, Interpreter: s.Interpreter, Body: s.Body, Repeatable: s.Repeatable, Seconds: s.Limit()}}}}
 	}
 	for _, p := range w.Parts {
-		part := link.RunPart{Name: p.Package.Name, Version: p.Package.Version, Remove: p.Remove, Steps: p.Steps(), Files: p.Package.Files}
+		part := link.RunPart{Name: p.Package.Name, Version: p.Package.Version, Remove: p.Remove, Having: p.Having, Steps: p.Steps(), Files: p.Package.Files}
 		if p.Package.There.Kind != "" {
 			part.There = &p.Package.There
 		}

@@ -275,6 +275,9 @@ func (c *Column) compare(ctx context.Context, weighed int, devices []uuid.UUID) 
 			return weighed, err
 		}
 	}
+	if err := c.lack(ctx); err != nil {
+		return weighed, err
+	}
 	if err := c.store.mends(ctx, mended); err != nil {
 		return weighed, err
 	}

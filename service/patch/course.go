@@ -4,12 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
 
 	"moorwatch.example/core/job"
+	"moorwatch.example/core/pack"
 	"moorwatch.example/core/patch"
+	"moorwatch.example/core/work"
 )
 
 // advance has all rollouts go on that are not over.
@@ -141,19 +145,66 @@ func (c *Column) beginRing(ctx context.Context, r *rollout, now time.Time) error
 		limits := job.Limits{PerSite: r.spec.PerSite, WaitHours: r.spec.WaitHours}
 		devices, refs := ordered(plan, patch.Update.Ref)
 		name := r.spec.Name + ", " + r.spec.Rings[r.state.At].Name
-		if r.spec.Windows && r.spec.Stage {
+		if r.spec.Windows && r.spec.Stage && len(own(refs)) > 0 {
 			staging := jobOf(r, "stage")
 			ring.Staging = staging.String()
-			if err := c.jobs.Carry(ctx, staging, name+", fetching", r.begunBy, patch.Fetch(refs), devices, false, limits); err != nil {
+			if err := c.jobs.Carry(ctx, staging, name+", fetching", r.begunBy, stepsOnly(name, patch.Fetch(own(refs))...), devices, false, limits); err != nil {
 				return err
 			}
 		}
-		if err := c.jobs.Carry(ctx, id, name, r.begunBy, r.spec.Steps(refs), devices, r.spec.Windows, limits); err != nil {
+		parts, err := c.parts(ctx, r.spec, name, refs)
+		if err != nil {
+			return err
+		}
+		if err := c.jobs.Carry(ctx, id, name, r.begunBy, parts, devices, r.spec.Windows, limits); err != nil {
 			return err
 		}
 	}
 	ring.Job, ring.BeganAt, ring.Without = id.String(), now, r.spec.Without
 	return nil
+}
+
+// own are the updates of the devices' own sources.
+func own(refs []patch.Ref) (out []patch.Ref) {
+	for _, r := range refs {
+		if r.Source != patch.PackageSource {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+// stepsOnly is work of steps alone.
+func stepsOnly(name string, steps ...work.Step) []pack.Part {
+	return []pack.Part{{Package: pack.Package{Name: name, Install: steps}}}
+}
+
+// parts are what the devices of a ring do: the updates of their sources, the packages of the library, and what makes
+// both take effect. A package that the library does not offer any more is left out.
+func (c *Column) parts(ctx context.Context, spec patch.Rollout, name string, refs []patch.Ref) (parts []pack.Part, err error) {
+	first, last := spec.Steps(own(refs))
+	var packages []pack.Part
+	for _, r := range refs {
+		if r.Source != patch.PackageSource {
+			continue
+		}
+		some, err := c.jobs.Upgrade(ctx, r.Name, r.To)
+		if err != nil {
+			slog.Warn("a package is left out of a rollout", "rollout", spec.Name, "error", err)
+			continue
+		}
+		packages = append(packages, some...)
+	}
+	if len(packages) == 0 {
+		return stepsOnly(name, slices.Concat(first, last)...), nil
+	}
+	if len(first) > 0 {
+		parts = stepsOnly(name, first...)
+	}
+	if parts = append(parts, packages...); len(last) > 0 {
+		parts = append(parts, stepsOnly(name+", taking effect", last...)...)
+	}
+	return parts, nil
 }
 
 // ordered is what one job is told of: at which devices, and all versions, each once.
@@ -217,7 +268,7 @@ func (c *Column) revertRing(ctx context.Context, r *rollout) error {
 	if len(all) > 0 {
 		devices, refs := ordered(all, func(u patch.Update) patch.Ref { return patch.Ref{Source: u.Source, Name: u.Name, To: u.From} })
 		name := r.spec.Name + ", " + r.spec.Rings[r.state.At].Name + ", back"
-		if err := c.jobs.Carry(ctx, id, name, r.begunBy, r.spec.Back(refs), devices, false, job.Limits{WaitHours: max(r.spec.WaitHours, 24)}); err != nil {
+		if err := c.jobs.Carry(ctx, id, name, r.begunBy, stepsOnly(name, r.spec.Back(refs)...), devices, false, job.Limits{WaitHours: max(r.spec.WaitHours, 24)}); err != nil {
 			return err
 		}
 	}

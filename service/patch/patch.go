@@ -22,8 +22,8 @@ import (
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/job"
+	"moorwatch.example/core/pack"
 	"moorwatch.example/core/patch"
-	"moorwatch.example/core/work"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/fleet"
 	"moorwatch.example/service/front"
@@ -48,7 +48,11 @@ type Fleet interface {
 // Jobs has steps done at devices, each once.
 type Jobs interface {
 	// Carry begins a job of an identity; one that was begun before is not begun again.
-	Carry(ctx context.Context, id uuid.UUID, name, by string, steps []work.Step, devices []uuid.UUID, windows bool, limits job.Limits) error
+	Carry(ctx context.Context, id uuid.UUID, name, by string, parts []pack.Part, devices []uuid.UUID, windows bool, limits job.Limits) error
+	// Offers are the packages of the library that are told by software that a device has.
+	Offers(ctx context.Context) ([]pack.Package, error)
+	// Upgrade is what brings devices that have the software of a package to its version.
+	Upgrade(ctx context.Context, name, version string) ([]pack.Part, error)
 	// Progress is how its runs stand: away are those that wait for the device or its window.
 	Progress(ctx context.Context, id uuid.UUID) (all, over, away int, err error)
 	// End cancels what has not begun.
@@ -76,6 +80,7 @@ type Column struct {
 
 	moving sync.Mutex // of the rollouts: a deed and a step of one do not cross
 
+	began    time.Time
 	shutting sync.Map // devices that are being shut down: awake
 
 	compares chan struct{} // something is to be compared with advisories
@@ -106,7 +111,7 @@ func (c *changed) add(all ...uuid.UUID) {
 
 // New makes the column.
 func New(pool *pgxpool.Pool, fleet Fleet, jobs Jobs, windows Windows, audit front.Recorder, poster post.Post) *Column {
-	return &Column{store: store{pool}, fleet: fleet, jobs: jobs, windows: windows, audit: audit, post: poster, wake: make(chan struct{}, 1), compares: make(chan struct{}, 1), changed: changed{devices: map[uuid.UUID]bool{}}}
+	return &Column{store: store{pool}, fleet: fleet, jobs: jobs, windows: windows, audit: audit, post: poster, began: time.Now(), wake: make(chan struct{}, 1), compares: make(chan struct{}, 1), changed: changed{devices: map[uuid.UUID]bool{}}}
 }
 
 var see, act = access.Of("updates", access.See), access.Of("updates", access.Act)

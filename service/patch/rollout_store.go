@@ -134,7 +134,7 @@ func (s store) plan(ctx context.Context, id uuid.UUID, ring int, job uuid.UUID, 
 // planBack notes that a job is to take back what a ring installed, and returns at which devices what.
 func (s store) planBack(ctx context.Context, id uuid.UUID, ring int, job uuid.UUID) (all []plannedFor, err error) {
 	rows, err := s.pool.Query(ctx, `SELECT p.device_id, p.source, p.name, p.from_version, p.to_version FROM patched p JOIN rollout_devices d ON d.rollout_id = p.rollout_id AND d.device_id = p.device_id
-		WHERE p.rollout_id = $1 AND d.ring = $2 AND p.state IN ('installed', 'failed') AND p.from_version <> '' ORDER BY p.device_id`, id, ring)
+		WHERE p.rollout_id = $1 AND d.ring = $2 AND p.state IN ('installed', 'failed') AND p.from_version <> '' AND p.source <> 'packages' ORDER BY p.device_id`, id, ring)
 	if err != nil {
 		return nil, err
 	}
@@ -171,10 +171,11 @@ func (s store) settle(ctx context.Context, id uuid.UUID) error {
 			`WITH settled AS (UPDATE patched p SET state = CASE r.state WHEN 'succeeded' THEN CASE WHEN d.state = 'reverting' THEN 'reverted' ELSE 'installed' END WHEN 'failed' THEN 'failed' WHEN 'timed-out' THEN 'failed' WHEN 'interrupted' THEN 'failed' ELSE CASE WHEN d.state = 'reverting' THEN p.state ELSE 'missed' END END,
 				reason = r.reason, at = coalesce(r.ended_at, now())
 				FROM rollout_devices d JOIN runs r ON r.job_id = d.job_id AND r.device_id = d.device_id WHERE d.rollout_id = $1 AND p.rollout_id = d.rollout_id AND p.device_id = d.device_id
-				AND (p.state = 'planned' AND d.state IN ('planned', 'running') AND p.job_id = d.job_id OR p.state IN ('installed', 'failed') AND d.state = 'reverting') AND r.state NOT IN ('waiting', 'sent') RETURNING p.*),
+				AND (p.state = 'planned' AND d.state IN ('planned', 'running') AND p.job_id = d.job_id OR p.state IN ('installed', 'failed') AND d.state = 'reverting' AND p.source <> 'packages') AND r.state NOT IN ('waiting', 'sent') RETURNING p.*),
 			-- What a device misses is known at once, and told by itself soon after, whatever that was before.
 			change AS (SELECT s.device_id, array_agg(u.id) FILTER (WHERE s.state = 'installed') AS gone, array_agg(u.id) FILTER (WHERE s.state = 'reverted') AS back
-				FROM settled s JOIN updates u ON (u.source, u.name, u.to_version) = (s.source, s.name, s.to_version) GROUP BY s.device_id)
+				FROM settled s JOIN updates u ON (u.source, u.name, u.to_version) = (s.source, s.name, s.to_version) WHERE s.source <> 'packages' GROUP BY s.device_id),
+			lost AS (DELETE FROM lacking l USING settled s, updates u WHERE s.source = 'packages' AND s.state = 'installed' AND (u.source, u.name, u.to_version) = (s.source, s.name, s.to_version) AND l.device_id = s.device_id AND l.update_id = u.id)
 			UPDATE missing m SET digest = '', updates = ARRAY(SELECT x FROM unnest(m.updates) x WHERE NOT x = ANY(coalesce(c.gone, '{}')) UNION SELECT unnest(coalesce(c.back, '{}'))) FROM change c WHERE c.device_id = m.device_id`,
 			`UPDATE rollout_devices d SET state = CASE r.state WHEN 'succeeded' THEN CASE WHEN d.state = 'reverting' THEN 'reverted' ELSE 'patched' END WHEN 'failed' THEN 'failed' WHEN 'timed-out' THEN 'failed' WHEN 'interrupted' THEN 'failed' ELSE 'missed' END,
 				reason = r.reason, began_at = CASE WHEN d.state = 'reverting' THEN d.began_at ELSE coalesce(r.began_at, r.sent_at) END, ended_at = coalesce(r.ended_at, now())

@@ -72,7 +72,7 @@ func (s store) setMissing(ctx context.Context, id uuid.UUID, digest, trouble str
 			return err
 		}
 		// What a run is told to have failed at may be there all the same.
-		if _, err := tx.Exec(ctx, `UPDATE patched p SET state = 'installed' WHERE p.device_id = $1 AND p.state = 'failed' AND p.at > now() - interval '1 day'
+		if _, err := tx.Exec(ctx, `UPDATE patched p SET state = 'installed' WHERE p.device_id = $1 AND p.state = 'failed' AND p.source <> 'packages' AND p.at > now() - interval '1 day'
 			AND NOT EXISTS (SELECT FROM unnest($2::text[], $3::text[]) n (source, name) WHERE n.source = p.source AND n.name = p.name)`, id, sources, names); err != nil {
 			return err
 		}
@@ -85,7 +85,7 @@ func (s store) setMissing(ctx context.Context, id uuid.UUID, digest, trouble str
 // expire forgets updates that no device misses and none was patched with.
 func (s store) expire(ctx context.Context) error {
 	_, err := s.pool.Exec(ctx, `DELETE FROM updates u WHERE first_seen < now() - interval '30 days' AND NOT EXISTS (SELECT FROM patched p WHERE (p.source, p.name, p.to_version) = (u.source, u.name, u.to_version))
-		AND u.id NOT IN (SELECT unnest(updates) FROM missing)`)
+		AND u.id NOT IN (SELECT unnest(updates) FROM missing) AND u.id NOT IN (SELECT update_id FROM lacking)`)
 	return err
 }
 
@@ -123,6 +123,7 @@ func (s store) catalogue(ctx context.Context) (catalogue, error) {
 		return nil, err
 	}
 	all := catalogue{}
+	var updates []*patch.Update
 	defer rows.Close()
 	for rows.Next() {
 		var id int32
@@ -132,8 +133,9 @@ func (s store) catalogue(ctx context.Context) (catalogue, error) {
 			return nil, err
 		}
 		m.take()
-		all[id] = k
+		all[id], updates = k, append(updates, &k.Update)
 	}
+	patch.Replace(updates)
 	return all, rows.Err()
 }
 
@@ -146,12 +148,18 @@ type brief struct {
 	trouble string
 }
 
+// What a device misses: what it told, and of packages of the library what was worked out.
+const (
+	allMissing = "m.updates || coalesce((SELECT array_agg(l.update_id) FROM lacking l WHERE l.device_id = m.device_id), '{}')"
+	allDetails = "m.details || coalesce((SELECT jsonb_object_agg(l.update_id::text, jsonb_build_object('from', l.from_version)) FROM lacking l WHERE l.device_id = m.device_id), '{}')"
+)
+
 const ofDevices = " FROM missing m JOIN devices d ON d.id = m.device_id AND d.retired_at IS NULL WHERE ($1::uuid[] IS NULL OR m.device_id = ANY($1)) AND ($2::uuid[] IS NULL OR m.device_id = ANY($2))"
 
 // briefly reads what devices miss: those of a view, and of them the ones that are named, where that is not
 // nil. Those that miss nothing are among them.
 func (s store) briefly(ctx context.Context, view, only []uuid.UUID, each func(brief)) error {
-	rows, err := s.pool.Query(ctx, "SELECT m.device_id, m.updates, m.blocked, m.told_at, m.trouble"+ofDevices, view, only)
+	rows, err := s.pool.Query(ctx, "SELECT m.device_id, "+allMissing+", m.blocked, m.told_at, m.trouble"+ofDevices, view, only)
 	if err != nil {
 		return err
 	}
@@ -168,7 +176,7 @@ func (s store) briefly(ctx context.Context, view, only []uuid.UUID, each func(br
 
 // wholly reads what devices miss with all that is known of it.
 func (s store) wholly(ctx context.Context, only []uuid.UUID, each func(b brief, details map[int32]detail)) error {
-	rows, err := s.pool.Query(ctx, "SELECT m.device_id, m.updates, m.blocked, m.told_at, m.trouble, m.details"+ofDevices, nil, only)
+	rows, err := s.pool.Query(ctx, "SELECT m.device_id, "+allMissing+", m.blocked, m.told_at, m.trouble, "+allDetails+ofDevices, nil, only)
 	if err != nil {
 		return err
 	}

@@ -28,6 +28,7 @@ const (
 	wakeWithin = time.Minute
 	wakeAgain  = 20 * time.Minute // a device that did not come
 	wakeAtOnce = 50
+	comeBack   = time.Minute // within which all are connected again after a start of the service
 )
 
 // rouse has the devices of a ring woken that are off, as soon as they may be patched.
@@ -64,6 +65,9 @@ func (c *Column) shut(ctx context.Context) error {
 		return err
 	}
 	for _, a := range all {
+		if !c.power.Online(a.device) && time.Since(c.began) < comeBack {
+			continue // it may be about to connect again
+		}
 		if _, under := c.shutting.LoadOrStore(a, true); under {
 			continue
 		}

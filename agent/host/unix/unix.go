@@ -21,6 +21,7 @@ import (
 	"github.com/creack/pty"
 
 	"moorwatch.example/agent/host"
+	"moorwatch.example/agent/host/portable"
 	"moorwatch.example/contract/link"
 )
 
@@ -43,7 +44,7 @@ func (Runner) Run(ctx context.Context, c link.Command, stdout, stderr io.Writer)
 	cmd.Dir = home()
 	cmd.Env = append(environment(), c.Env...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	cmd.Stdout, cmd.Stderr = ending{stdout, cancel}, ending{stderr, cancel}
+	cmd.Stdout, cmd.Stderr = portable.Outputs(stdout, stderr, func(w io.Writer) *ending { return &ending{w, cancel} })
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = drain
 	if err := cmd.Start(); err != nil {

@@ -90,7 +90,7 @@ func (runner) Run(ctx context.Context, c link.Command, stdout, stderr io.Writer)
 		cmd.SysProcAttr.CmdLine = `cmd.exe /d /s /c "` + strings.Join(c.Argv, " ") + `"`
 	}
 	cmd.Env = append(os.Environ(), c.Env...)
-	cmd.Stdout, cmd.Stderr = ending{stdout, cancel}, ending{stderr, cancel}
+	cmd.Stdout, cmd.Stderr = portable.Outputs(stdout, stderr, func(w io.Writer) *ending { return &ending{w, cancel} })
 	cmd.Cancel = func() error { return windows.TerminateJobObject(job, 1) }
 	cmd.WaitDelay = drain
 	if err := cmd.Start(); err != nil {

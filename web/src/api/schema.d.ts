@@ -5388,6 +5388,8 @@ export interface components {
             advisories?: string[];
             /** @description What it mends is known to be exploited. */
             exploited?: boolean;
+            /** @description A newer version that some device is offered. */
+            replaced_by?: string;
             /** @description Why the device itself would not install it. */
             blocked?: string;
         };

@@ -98,6 +98,7 @@ function Row({ of: x, onDecide }: { of: Schemas["MissingUpdate"]; onDecide?: () 
 					))}
 					{u.advisories && u.restart && " · "}
 					{u.restart && `restarts the ${u.restart}`}
+					{u.replaced_by && <span className="block">replaced by {u.replaced_by}</span>}
 				</span>
 			</td>
 			<td className="py-2 pr-4 tabular-nums">
