@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"iter"
 	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -16,6 +18,8 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/patch"
+	"moorwatch.example/core/script"
+	"moorwatch.example/core/work"
 )
 
 func rollouts(ctx context.Context, k *client.Client) iter.Seq2[api.Rollout, error] {
@@ -111,6 +115,7 @@ func rolloutsCommand() *cli.Command {
 			&cli.BoolFlag{Name: "in-windows", Usage: "install in the devices' maintenance windows alone"}, &cli.BoolFlag{Name: "stage", Usage: "fetch what is to be installed before the windows"}, &cli.IntFlag{Name: "per-site", Usage: "at most `N` devices at once at a site"},
 			&cli.DurationFlag{Name: "wait", Value: 7 * 24 * time.Hour, Usage: "how long devices that are away are caught up"}, &cli.StringFlag{Name: "restart", Value: patch.RestartNeeded, Usage: "never, needed: where an update asks for it, or asked: the person may put it off"}, &cli.IntFlag{Name: "deferrals", Value: 3, Usage: "how `OFTEN` they may"}, &cli.DurationFlag{Name: "defer", Value: time.Hour, Usage: "by how long each time"}, &cli.BoolFlag{Name: "wake", Usage: "devices that are off are woken, and shut down afterwards"},
 			&cli.BoolFlag{Name: "careful", Usage: "hold it where there are not enough devices to tell, too"}, &cli.BoolFlag{Name: "take-back", Usage: "take back what was installed where it is held"}, &cli.BoolFlag{Name: "urgent", Usage: "watch no ring, once a second person agrees"},
+			&cli.StringFlag{Name: "before", Usage: "a script that devices run before, a `FILE` that ends in .sh, .py, .ps1 or .cmd; where it fails nothing is installed"}, &cli.StringFlag{Name: "after", Usage: "a script that they run after, a `FILE` as before"},
 			&cli.BoolFlag{Name: "plan", Usage: "only tell what would be done"}},
 		Action: startRollout,
 	}, {
@@ -217,6 +222,12 @@ func startRollout(ctx context.Context, c *cli.Command) error {
 	if spec.Restart == patch.RestartAsked {
 		spec.Deferrals, spec.Defer = c.Int("deferrals"), int(c.Duration("defer").Minutes())
 	}
+	if spec.Before, err = scriptSteps(c.String("before")); err != nil {
+		return err
+	}
+	if spec.After, err = scriptSteps(c.String("after")); err != nil {
+		return err
+	}
 	for _, class := range c.StringSlice("class") {
 		spec.Classes = append(spec.Classes, patch.Class(class))
 	}
@@ -239,6 +250,27 @@ func startRollout(ctx context.Context, c *cli.Command) error {
 		return printRolloutPlan(r)
 	}
 	return followRollout(ctx, k, r)
+}
+
+// interpreters are those of scripts, by how their file ends.
+var interpreters = map[string]string{".sh": "sh", ".py": "python", ".ps1": "powershell", ".cmd": "batch", ".applescript": "applescript"}
+
+// scriptSteps is the step that runs a script of a file; none for "".
+func scriptSteps(name string) ([]work.Step, error) {
+	if name == "" {
+		return nil, nil
+	}
+	by, ok := interpreters[filepath.Ext(name)]
+	if !ok {
+		return nil, fmt.Errorf("%s is no script by its name: it ends in .sh, .py, .ps1 or .cmd", name)
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	text, err := io.ReadAll(io.LimitReader(f, script.MaxBytes+1)) // which the service refuses
+	return []work.Step{{Do: work.Script, Interpreter: by, Body: string(text)}}, err
 }
 
 func printRolloutPlan(r *api.Rollout) error {

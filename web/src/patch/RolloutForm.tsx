@@ -268,6 +268,17 @@ export function RolloutForm({ onCancel }: { onCancel: () => void }) {
 					/>
 				</Labelled>
 			</div>
+			<details>
+				<summary className="link cursor-pointer">Scripts before and after</summary>
+				<div className="mt-2 grid gap-3 lg:grid-cols-2">
+					<StepField
+						label="Before; where it fails nothing is installed"
+						of={spec.before}
+						onChange={(before) => set({ before })}
+					/>
+					<StepField label="After" of={spec.after} onChange={(after) => set({ after })} />
+				</div>
+			</details>
 			{plan.data && <Preview of={plan.data} />}
 			<div className="flex gap-2">
 				<button
@@ -355,5 +366,42 @@ function Times({ of: devices }: { of: Schemas["PlannedDevice"][] }) {
 			))}
 			{turns.size > 8 && <li className="text-faint">and at {turns.size - 8} more times</li>}
 		</ul>
+	);
+}
+
+type Steps = Spec["before"];
+
+/** A script that devices run. */
+function StepField({ label, of, onChange }: { label: string; of: Steps; onChange: (steps: Steps) => void }) {
+	const [by, setBy] = useState(of?.[0]?.interpreter ?? "sh");
+	const change = (interpreter: string, body: string) =>
+		onChange(body.trim() ? [{ do: "script", interpreter, body }] : undefined);
+	const body = of?.[0]?.body ?? "";
+	return (
+		<div className="space-y-1">
+			<Labelled label={label}>
+				<textarea
+					className="field h-24 w-full font-mono text-sm"
+					spellCheck={false}
+					value={body}
+					onChange={(e) => change(by, e.target.value)}
+				/>
+			</Labelled>
+			<label className="flex items-center gap-2 text-sm">
+				run by
+				<select
+					className="field py-0.5"
+					value={by}
+					onChange={(e) => {
+						setBy(e.target.value);
+						change(e.target.value, body);
+					}}
+				>
+					{["sh", "python", "powershell", "batch"].map((name) => (
+						<option key={name}>{name}</option>
+					))}
+				</select>
+			</label>
+		</div>
 	);
 }
