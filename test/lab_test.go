@@ -262,8 +262,13 @@ func TestLabBadDays(t *testing.T) {
 	if d := w.rolloutDevices(t, r.ID)["hay-lab-1"]; d.State != "failed" || d.Reason == nil || !strings.Contains(*d.Reason, "free space") {
 		t.Errorf("with a full disk: %+v", d)
 	}
-	r = full("room again", "umount /var/cache/apt/archives")
+	// And while another holds dpkg's lock (fcntl(2), F_SETLK) it is waited for.
+	r = full("room again", "umount /var/cache/apt/archives\n"+
+		`systemd-run --quiet --unit=hold perl -e 'open(F, ">>", "/var/lib/dpkg/lock-frontend"); my $l = pack("s s x4 q q i", 1, 0, 0, 0, 0); fcntl(F, 6, $l) or exit 1; sleep 8'`+"\nsleep 1; systemctl is-active hold\n")
 	w.rolloutIs(t, r.ID, patch.Done)
+	if d := w.rolloutDevices(t, r.ID)["hay-lab-1"]; d.EndedAt == nil || d.EndedAt.Sub(r.BegunAt) < 8*time.Second {
+		t.Errorf("an installation did not wait for the lock: %+v", d)
+	}
 	if got := read(t, one.Root, "usr/share/tarnlib/version"); got != "1.1" {
 		t.Errorf("with room again it has tarnlib %s", got)
 	}

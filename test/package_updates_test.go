@@ -2,6 +2,7 @@ package test
 
 import (
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 	"testing"
@@ -12,6 +13,7 @@ import (
 	"moorwatch.example/agent/host/sim"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/pack"
 	"moorwatch.example/core/patch"
 	"moorwatch.example/core/work"
@@ -27,6 +29,10 @@ func TestPackagesAsUpdates(t *testing.T) {
 		d := sim.Device{Name: fmt.Sprintf("hay-kiosk-%d", i), Kind: sim.Kiosk, Seed: uint64(9 + 2*i), Address: "192.0.2.14", Dir: t.TempDir()}
 		ids = append(ids, w.agent(t, d.Name, d.Host(time.Now), nil).id)
 	}
+	w.await(t, 20*time.Second, "all tell what else they miss", func() bool {
+		all := must(client.Result(w.owner.ListUpdatesWithResponse(t.Context(), &api.ListUpdatesParams{Search: new("heathssl")})))(t).Items
+		return len(all) == 1 && all[0].Devices == 3
+	})
 	fonts := func(version string) pack.Package {
 		f := w.content(t, "catalogue-fonts_"+version+"_all.deb", []byte("fonts "+version))
 		return pack.Package{Name: "Catalogue Fonts", Version: version, Description: "The typefaces of the catalogue.", Files: []pack.File{f}, There: pack.There{Condition: work.Condition{Kind: work.OfSoftware, Of: "catalogue-fonts"}},
@@ -57,6 +63,16 @@ func TestPackagesAsUpdates(t *testing.T) {
 	}
 	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "Ours", Do: patch.Approve, Scope: everywhere, Sources: []string{patch.PackageSource}})))(t)
 	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "Security", Do: patch.Approve, Scope: everywhere, Names: []string{"heathssl"}})))(t)
+	// Who may install updates, and no more, has no scripts run and wakes nobody.
+	must(client.Result(w.owner.SetRoleWithResponse(t.Context(), "updater", api.NewRole{Permissions: []access.Permission{access.FleetRead, access.Of("updates", access.See), access.Of("updates", access.Act)}})))(t)
+	updater := w.person(t, "updater")
+	for _, spec := range []patch.Rollout{{Before: []work.Step{{Do: work.Script, Interpreter: "sh", Body: "id"}}}, {After: []work.Step{{Do: work.Restart}}}, {Wake: true}} {
+		spec.Name, spec.Restart, spec.Rings = "More", patch.RestartNever, []patch.Ring{{Name: "all"}}
+		_, err := client.Made(updater.AddRolloutWithResponse(t.Context(), api.NewRollout{Where: new(""), Spec: spec}))
+		refused(t, err, http.StatusForbidden, "It needs the permission")
+	}
+	plain := patch.Rollout{Name: "Plain", Restart: patch.RestartNever, Rings: []patch.Ring{{Name: "all"}}}
+	must(client.Made(updater.AddRolloutWithResponse(t.Context(), api.NewRollout{Where: new(""), Spec: plain, Plan: new(true)})))(t)
 	r := must(client.Made(w.owner.AddRolloutWithResponse(t.Context(), api.NewRollout{Where: new(""), Spec: patch.Rollout{Name: "Fonts", Restart: patch.RestartNever, WaitHours: 1, Rings: []patch.Ring{{Name: "all"}}}})))(t)
 	w.rolloutIs(t, r.ID, patch.Done)
 	for name, d := range w.rolloutDevices(t, r.ID) {
@@ -65,7 +81,7 @@ func TestPackagesAsUpdates(t *testing.T) {
 			fonts = fonts || p.Name == "Catalogue Fonts"
 		}
 		if d.State != "patched" || fonts != (name != "hay-kiosk-2") {
-			t.Errorf("%s: %+v", name, d)
+			t.Fatalf("%s: %+v", name, d)
 		}
 		for _, run := range w.jobRuns(t, *d.JobID) {
 			one := must(client.Result(w.owner.GetRunWithResponse(t.Context(), *d.JobID, run.ID)))(t)

@@ -107,15 +107,20 @@ func TestDesktopChanges(t *testing.T) {
 	if err := v.Send(t.Context(), link.ScreenInput{Look: &link.ScreenLook{Pause: true}}); err != nil {
 		t.Fatal(err)
 	}
+	heard := func(note string) { // by the device: then it has heard of what was sent before, too
+		t.Helper()
+		if err := v.Send(t.Context(), link.ScreenInput{Note: note}); err != nil {
+			t.Fatal(err)
+		}
+		v.until(t, "the device has heard of it", func() bool {
+			return slices.ContainsFunc(v.events, func(e link.ScreenEvent) bool { return e.Note != nil && e.Note.Text == note })
+		})
+	}
+	heard("about to sleep")
+	before := v.Updates
 	program(t, display, "xmessage", "-geometry", "+200+300", "while nobody looked")
 	w.await(t, 10*time.Second, "something changed meanwhile", func() bool { return window(display, "xmessage") != "" && !shows(v.Picture(), xPicture(t, display)) })
-	before := v.Updates
-	if err := v.Send(t.Context(), link.ScreenInput{Note: "asleep"}); err != nil {
-		t.Fatal(err)
-	}
-	v.until(t, "the device has heard of it", func() bool {
-		return slices.ContainsFunc(v.events, func(e link.ScreenEvent) bool { return e.Note != nil && e.Note.Text == "asleep" })
-	})
+	heard("asleep")
 	if v.Updates > before+1 { // one may have been under way
 		t.Errorf("%d updates came while nobody looked", v.Updates-before)
 	}

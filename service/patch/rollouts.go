@@ -13,6 +13,7 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/patch"
 	"moorwatch.example/service/fleet"
@@ -55,6 +56,10 @@ func (c *Column) AddRollout(g *gin.Context) {
 		front.Fail(g, unable(fmt.Errorf("no device is meant that offers updates and where you may install them")))
 		return
 	}
+	if err := c.mayAll(g, r.spec, in.Where, in.Group, meant); err != nil {
+		front.Fail(g, err)
+		return
+	}
 	members, ids := make([]patch.Member, len(meant)), make([]uuid.UUID, len(meant))
 	for i, m := range meant {
 		members[i], ids[i] = patch.Member{ID: m.ID.String(), Subject: m.Subject}, m.ID
@@ -94,6 +99,34 @@ func (c *Column) AddRollout(g *gin.Context) {
 	}
 	c.poke()
 	c.show(g, r.id, http.StatusCreated)
+}
+
+// mayAll refuses a rollout that does more than install updates, where its beginner may not do so at each of its
+// devices: scripts of their own are commands, and waking is a matter of power.
+func (c *Column) mayAll(g *gin.Context, spec patch.Rollout, where *string, group *uuid.UUID, meant []fleet.Meant) error {
+	var needs []access.Permission
+	if len(spec.Before)+len(spec.After) > 0 {
+		needs = append(needs, access.Of("command", access.Act))
+	}
+	if spec.Wake {
+		needs = append(needs, access.Of("power", access.Act))
+	}
+	for _, p := range needs {
+		may, err := c.fleet.Meant(front.CallerOf(g), p, where, group)
+		if err != nil {
+			return err
+		}
+		at := map[uuid.UUID]bool{}
+		for _, m := range may {
+			at[m.ID] = true
+		}
+		for _, m := range meant {
+			if !at[m.ID] {
+				return front.Lacking(p)
+			}
+		}
+	}
+	return nil
 }
 
 // mostPlanned is of how many devices a plan tells one by one.
