@@ -102,7 +102,7 @@ export function RolloutForm({ onCancel }: { onCancel: () => void }) {
 				</Labelled>
 				<Labelled label="Restart">
 					<select
-						className="field w-44"
+						className="field w-56"
 						value={spec.restart}
 						onChange={(e) => set({ restart: e.target.value as Spec["restart"] })}
 					>
@@ -246,8 +246,8 @@ export function RolloutForm({ onCancel }: { onCancel: () => void }) {
 			</fieldset>
 			<div className="flex flex-wrap items-end gap-4">
 				{check("In maintenance windows alone", spec.windows, (windows) => set({ windows }))}
-				{check("Wake devices that are off, and shut them down afterwards", spec.wake, (wake) => set({ wake }))}
 				{check("Fetch before the window", spec.stage, (stage) => set({ stage }))}
+				{check("Wake devices that are off, and shut them down afterwards", spec.wake, (wake) => set({ wake }))}
 				{check("Urgent: watch no ring, once a second person agrees", spec.urgent, (urgent) => set({ urgent }))}
 				<Labelled label="Hours to catch up those away">
 					<input
