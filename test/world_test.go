@@ -69,6 +69,9 @@ func TestMain(m *testing.M) {
 }
 
 func run(m *testing.M) int {
+	for _, name := range []string{"MOOR_URL", "MOOR_TOKEN", "MOOR_CA"} { // of whoever runs the tests beside a demo
+		os.Unsetenv(name)
+	}
 	var err error
 	if scratch, err = os.MkdirTemp("", "moorwatch-test-"); err == nil {
 		defer os.RemoveAll(scratch)
