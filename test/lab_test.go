@@ -177,6 +177,11 @@ func TestLab(t *testing.T) {
 	w.await(t, 60*time.Second, "no machine has the weakness any more", func() bool {
 		return must(client.Result(w.owner.GetAdvisoryWithResponse(t.Context(), "LAB-2026-0001")))(t).Advisory.Devices == 0
 	})
+	// Each machine's own record tells what was printed, and when it was restarted.
+	record := must(client.Result(w.owner.GetDeviceUpdatesWithResponse(t.Context(), ids["hay-lab-4"])))(t).Patched
+	if len(record) != 2 || record[0].RestartedAt == nil || record[0].RestartedAt.Before(r.BegunAt) || record[0].Log == nil || !strings.Contains(*record[0].Log, record[0].Name) {
+		t.Errorf("the record of a machine is %+v", record)
+	}
 	// The report says what happened.
 	answer := must(w.owner.MakeReport(t.Context(), &api.MakeReportParams{Format: api.HTML}))(t)
 	defer answer.Body.Close()

@@ -238,6 +238,9 @@ func (r *doing) step(ctx context.Context, n int) error {
 					c.End(r.part.Steps, work.Failed, "", fmt.Sprintf("step %d, %s: %s", n+1, s.Heading(), why))
 				} else {
 					c.End(r.part.Steps, work.Passed, "", "")
+					if s.Do == work.Restart && !r.p.Booted.IsZero() && r.p.Restarted.IsZero() {
+						r.p.Restarted = time.Now() // it was begun, and is asked for no more; a container's start is its host's
+					}
 				}
 				r.say("   %s", why)
 				return r.save()
