@@ -62,7 +62,7 @@ func NewIndex(all []Advisory) *Index {
 func (x *Index) Match(p Package) (hits []Hit) {
 	hits = x.match(hits, p.Type, p.Namespace, p.Name, p.Version)
 	if p.Source != "" && p.Source != p.Name {
-		hits = x.match(hits, p.Type, p.Namespace, p.Source, first(p.SourceVersion, p.Version))
+		hits = x.match(hits, p.Type, p.Namespace, p.Source, cmp.Or(p.SourceVersion, p.Version))
 	}
 	slices.SortFunc(hits, func(a, b Hit) int { return cmp.Or(a.Advisory-b.Advisory, cmp.Compare(a.Release, b.Release)) })
 	return slices.CompactFunc(hits, func(a, b Hit) bool { return a.Advisory == b.Advisory && a.Release == b.Release })

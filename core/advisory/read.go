@@ -3,6 +3,7 @@ package advisory
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
@@ -159,20 +160,11 @@ func readExploited(n int, list []byte, into Sink) error {
 			into.Refused(n, err)
 			return nil
 		}
-		if err := exploited(n, one.CVE+one.Short, one.Added, one.Due, first(one.Note, one.Name), into); err != nil {
+		if err := exploited(n, one.CVE+one.Short, one.Added, one.Due, cmp.Or(one.Note, one.Name), into); err != nil {
 			return err
 		}
 	}
 	return nil
-}
-
-func first(all ...string) string {
-	for _, s := range all {
-		if s != "" {
-			return s
-		}
-	}
-	return ""
 }
 
 var cveName = regexp.MustCompile(`^[A-Z][A-Z0-9]+(-[A-Za-z0-9]+)+$`)

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -169,3 +170,8 @@ func Duplicate(err error) bool {
 
 // Missing tells whether err means that there was no such row.
 func Missing(err error) bool { return errors.Is(err, pgx.ErrNoRows) }
+
+// LikeText makes a text stand for itself in a LIKE pattern.
+func LikeText(s string) string {
+	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(s)
+}

@@ -14,6 +14,7 @@ import (
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/inventory"
 	"moorwatch.example/core/suspect"
+	"moorwatch.example/service/db"
 )
 
 // store is every question that this column asks of the database.
@@ -135,18 +136,13 @@ func (s store) software(ctx context.Context, view []uuid.UUID, search string, af
 			jsonb_agg(jsonb_build_object('version', s.version, 'devices', n.devices, 'purl', s.purl) ORDER BY n.devices DESC, s.version DESC)
 		FROM software s JOIN LATERAL (SELECT count(*)::int AS devices FROM installed i JOIN devices d ON d.id = i.device_id AND d.retired_at IS NULL AND ($6::uuid[] IS NULL OR d.id = ANY($6)) WHERE i.software_id = s.id) n ON n.devices > 0
 		WHERE (s.name, s.source) > ($1, $2) AND ($3 = '' OR s.name ILIKE '%' || $4 || '%')
-		GROUP BY s.name, s.source ORDER BY s.name, s.source LIMIT $5`, after.Name, after.Source, search, likeText(search), limit, view)
+		GROUP BY s.name, s.source ORDER BY s.name, s.source LIMIT $5`, after.Name, after.Source, search, db.LikeText(search), limit, view)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (x api.Software, err error) {
 		return x, row.Scan(&x.Name, &x.Source, &x.Devices, &x.Versions)
 	})
-}
-
-// likeText makes a text stand for itself in a LIKE pattern.
-func likeText(s string) string {
-	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(s)
 }
 
 // having returns the devices that have a piece of software, by name. after is a name and id joined

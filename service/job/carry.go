@@ -62,14 +62,7 @@ func (c *Column) Upgrade(ctx context.Context, name, version string) ([]pack.Part
 	if err != nil {
 		return nil, err
 	}
-	find := func(name string) (pack.Package, bool) {
-		for _, one := range all {
-			if one.Content.Name == name {
-				return one.Content, true
-			}
-		}
-		return pack.Package{}, false
-	}
+	find := shelved(all)
 	p, ok := find(name)
 	if !ok || p.Version != version {
 		return nil, fmt.Errorf("the library does not offer %s %s any more", name, version)

@@ -125,6 +125,18 @@ func (c *Column) RemovePackage(g *gin.Context, id api.ID) {
 	}
 }
 
+// shelved finds a package of the library by its name.
+func shelved(all []api.Package) func(name string) (pack.Package, bool) {
+	return func(name string) (pack.Package, bool) {
+		for _, one := range all {
+			if one.Content.Name == name {
+				return one.Content, true
+			}
+		}
+		return pack.Package{}, false
+	}
+}
+
 // packageWork is the work of installing or removing a package of the library.
 func (c *Column) packageWork(ctx context.Context, id uuid.UUID, version *int, remove bool) (w job.Work, err error) {
 	p, err := c.store.pack(ctx, id, version)
@@ -138,14 +150,7 @@ func (c *Column) packageWork(ctx context.Context, id uuid.UUID, version *int, re
 	if err != nil {
 		return w, err
 	}
-	w, err = job.OfPackage(p.Content, remove, func(name string) (pack.Package, bool) {
-		for _, one := range all {
-			if one.Content.Name == name {
-				return one.Content, true
-			}
-		}
-		return pack.Package{}, false
-	})
+	w, err = job.OfPackage(p.Content, remove, shelved(all))
 	if err != nil {
 		err = unable(err)
 	}

@@ -3,13 +3,13 @@ package patch
 import (
 	"context"
 	"encoding/json"
-	"strings"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/advisory"
+	"moorwatch.example/service/db"
 )
 
 // importing is one import into a feed, all of it or nothing.
@@ -323,7 +323,7 @@ func (s store) advisories(ctx context.Context, view []uuid.UUID, in api.ListAdvi
 		AND ($4 = '' OR a.id ILIKE '%' || $5 || '%' OR a.content->>'summary' ILIKE '%' || $5 || '%' OR EXISTS (SELECT FROM unnest(a.names) x WHERE x ILIKE '%' || $5 || '%')
 			OR EXISTS (SELECT FROM weaknesses w JOIN software s ON s.id = w.software_id WHERE w.advisory_num = a.num AND s.name ILIKE '%' || $5 || '%'))
 		AND ($6 = '' OR (a.exploited IS NOT NULL, a.score, n.devices) < ($7, $8::real, $9) OR (a.exploited IS NOT NULL, a.score, n.devices) = ($7, $8::real, $9) AND a.id > $6)
-		ORDER BY (a.exploited IS NOT NULL) DESC, a.score DESC, n.devices DESC, a.id LIMIT $10`, view, in.Device, in.Exploited, search, likeText(search), after.ID, after.Exploited, after.Score, after.Devices, limit)
+		ORDER BY (a.exploited IS NOT NULL) DESC, a.score DESC, n.devices DESC, a.id LIMIT $10`, view, in.Device, in.Exploited, search, db.LikeText(search), after.ID, after.Exploited, after.Score, after.Devices, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -383,11 +383,6 @@ func (s store) weakest(ctx context.Context) (map[uuid.UUID]weak, error) {
 	var w weak
 	_, err = pgx.ForEachRow(rows, []any{&id, &w.advisories, &w.exploited}, func() error { all[id] = w; return nil })
 	return all, err
-}
-
-// likeText makes a text stand for itself in a LIKE pattern.
-func likeText(s string) string {
-	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(s)
 }
 
 // mirrored is what a mirrored feed was like when it was last imported; "" where it never was.

@@ -1,5 +1,5 @@
 import type { Schemas } from "../api/client";
-import { Counts } from "../parts/Counts";
+import { Counts, colourOf, wordOf } from "../parts/Counts";
 
 /** The states of runs, those that matter first, with their words and colours. */
 export const states = [
@@ -14,8 +14,8 @@ export const states = [
 	["unfit", "not for them", "bg-line", "text-faint"],
 ] as const;
 
-export const stateWord = (state: string) => states.find(([s]) => s === state)?.[1] ?? state;
-export const stateColour = (state: string) => states.find(([s]) => s === state)?.[3] ?? "";
+export const stateWord = wordOf(states);
+export const stateColour = colourOf(states);
 
 /** What a job does, in words. */
 export function workText(w: Schemas["JobWork"]) {

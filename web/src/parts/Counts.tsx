@@ -1,6 +1,10 @@
 /** A state with its word and colours: of the bar, and of text. */
 export type State = readonly [state: string, word: string, fill: string, text: string];
 
+/** The word and the colour of a state, by its name; what is not known is told as it is. */
+export const wordOf = (of: readonly State[]) => (state: string) => of.find(([s]) => s === state)?.[1] ?? state;
+export const colourOf = (of: readonly State[]) => (state: string) => of.find(([s]) => s === state)?.[3] ?? "";
+
 /** How many are in which state, as a bar and in words. */
 export function Counts({
 	of: states,

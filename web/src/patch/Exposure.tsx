@@ -4,7 +4,7 @@ import { More, Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
-import { Heading } from "./words";
+import { figure, Heading } from "./words";
 
 /** How far behind devices are, the most exposed first. */
 export function Exposure() {
@@ -97,12 +97,6 @@ export function Exposure() {
 }
 
 function Totals({ of: t }: { of: Schemas["ExposureTotals"] }) {
-	const figure = (n: number, what: string, colour = "") => (
-		<li className="flex items-baseline gap-2">
-			<span className={`font-semibold text-2xl tabular-nums ${colour}`}>{n}</span>
-			<span className="text-faint">{what}</span>
-		</li>
-	);
 	return (
 		<ul className="mb-4 flex flex-wrap gap-x-8" aria-label="Totals">
 			{figure(

@@ -7,7 +7,7 @@ import { Choice, Editor, RowDeeds } from "../parts/Editor";
 import { Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
-import { Heading } from "./words";
+import { figure, Heading } from "./words";
 
 const spans = [7, 30, 90, 365] as const;
 
@@ -76,12 +76,6 @@ function useOrganisations() {
 const share = (t: Schemas["PatchTally"]) => (t.devices ? (100 * t.current) / t.devices : 0);
 
 function Standing({ of: c }: { of: Schemas["Compliance"] }) {
-	const figure = (n: string | number, what: string, colour = "") => (
-		<li className="flex items-baseline gap-2">
-			<span className={`font-semibold text-2xl tabular-nums ${colour}`}>{n}</span>
-			<span className="text-faint">{what}</span>
-		</li>
-	);
 	const places = [...c.sites].sort((a, b) => share(a.tally) - share(b.tally));
 	return (
 		<>

@@ -1,7 +1,7 @@
 import type { ReactNode } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
-import { Counts, type State } from "../parts/Counts";
+import { Counts, colourOf, type State, wordOf } from "../parts/Counts";
 import { Heading as Head } from "../parts/Heading";
 import { Ago, span } from "../parts/time";
 
@@ -53,8 +53,8 @@ export function States({ counts }: { counts: Record<string, number> }) {
 	return <Counts of={states} counts={counts} none="no devices" />;
 }
 
-export const stateWord = (state: string) => states.find(([s]) => s === state)?.[1] ?? state;
-export const stateColour = (state: string) => states.find(([s]) => s === state)?.[3] ?? "";
+export const stateWord = wordOf(states);
+export const stateColour = colourOf(states);
 
 const marks = { critical: "text-rowan", high: "text-rowan", medium: "text-gorse", low: "text-mist", "": "text-faint" };
 
@@ -131,3 +131,11 @@ export const phaseColour = (phase: string) =>
 /** For how long a ring is watched. */
 export const soakText = (ring?: Schemas["Ring"]) =>
 	ring?.soak_minutes ? `watched for ${span(ring.soak_minutes * 60)}` : "not watched";
+
+/** A number that matters, with what it is, in a list of such. */
+export const figure = (n: string | number, what: string, colour = "") => (
+	<li className="flex items-baseline gap-2">
+		<span className={`font-semibold text-2xl tabular-nums ${colour}`}>{n}</span>
+		<span className="text-faint">{what}</span>
+	</li>
+);
