@@ -250,8 +250,7 @@ func (f *Files) copyOne(ctx context.Context, from, to string, d fs.DirEntry) (in
 	if err != nil {
 		return 0, err
 	}
-	owner, group := f.disk.Owner(info)
-	defer f.disk.SetOwner(to, owner, group)
+	defer f.take(from, info, to)
 	switch {
 	case d.IsDir():
 		return 0, os.Mkdir(to, info.Mode().Perm()|0o700)

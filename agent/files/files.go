@@ -70,6 +70,9 @@ func explain(path string, err error) error {
 	}
 	var at *fs.PathError
 	if errors.As(err, &at) {
+		if why := inUse(at.Path, at.Err); why != "" {
+			return refuse(http.StatusConflict, "%s %s", path, why)
+		}
 		err = at.Err
 	}
 	return refuse(http.StatusUnprocessableEntity, "%s: %v.", path, err)
@@ -92,7 +95,7 @@ func (f *Files) shown(real string) string { return transfer.Text(f.disk.Shown(re
 // entry describes what stands at a place.
 func (f *Files) entry(real string, info fs.FileInfo) link.FileEntry {
 	e := link.FileEntry{Name: transfer.Text(info.Name()), Size: info.Size(), Mode: info.Mode().String(), Bits: fmt.Sprintf("%04o", bits(info.Mode())), Modified: info.ModTime()}
-	e.Owner, e.Group = f.disk.Owner(info)
+	e.Owner, e.Group = f.disk.Owner(real, info)
 	switch mode := info.Mode(); {
 	case mode.IsRegular():
 		e.Kind = link.KindFile
@@ -107,6 +110,14 @@ func (f *Files) entry(real string, info fs.FileInfo) link.FileEntry {
 		e.Kind, e.Size = link.KindOther, 0
 	}
 	return e
+}
+
+// take gives a new file the owner and the access list of the one that it takes after, as good as the
+// agent may.
+func (f *Files) take(after string, info fs.FileInfo, to string) {
+	owner, group := f.disk.Owner(after, info)
+	f.disk.SetOwner(to, owner, group)
+	f.disk.Like(to, after)
 }
 
 // bits are the permission bits as chmod(1) writes them.
@@ -202,7 +213,7 @@ func (f *Files) Entry(ctx context.Context, p link.FilePath) (link.FileEntry, err
 		return link.FileEntry{}, explain(p.Path, err)
 	}
 	e := f.entry(real, info)
-	e.Path = f.shown(real)
+	e.Path, e.Access = f.shown(real), f.disk.Access(real)
 	if p.Digest == "" {
 		return e, nil
 	}
@@ -308,7 +319,13 @@ func (Plain) Real(path string) (string, error) { return filepath.Clean(path), ni
 func (Plain) Shown(real string) string { return real }
 
 // Owner implements host.Disk.
-func (Plain) Owner(fs.FileInfo) (owner, group string) { return "", "" }
+func (Plain) Owner(string, fs.FileInfo) (owner, group string) { return "", "" }
+
+// Like implements host.Disk.
+func (Plain) Like(string, string) error { return nil }
+
+// Access implements host.Disk.
+func (Plain) Access(string) []string { return nil }
 
 // SetOwner implements host.Disk.
 func (Plain) SetOwner(string, string, string) error { return errors.ErrUnsupported }

@@ -168,8 +168,7 @@ func (f *Files) WriteText(_ context.Context, t link.TextFile) (link.TextFile, er
 		err = os.Chmod(part.Name(), mode.Perm())
 	}
 	if err == nil && keep != nil {
-		owner, group := f.disk.Owner(keep)
-		f.disk.SetOwner(part.Name(), owner, group) // as good as the agent may
+		f.take(real, keep, part.Name())
 	}
 	if err == nil {
 		err = os.Rename(part.Name(), real)

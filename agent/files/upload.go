@@ -256,8 +256,7 @@ func (f *Files) place(u *upload, part *os.File) error {
 		if u.Bits == "" {
 			mode = before.Mode().Perm()
 		}
-		owner, group := f.disk.Owner(before)
-		f.disk.SetOwner(u.Part, owner, group) // as good as the agent may
+		f.take(u.Real, before, u.Part)
 	}
 	err := errors.Join(os.Chmod(u.Part, mode), part.Sync())
 	if err == nil && !u.Modified.IsZero() {
@@ -266,6 +265,7 @@ func (f *Files) place(u *upload, part *os.File) error {
 	if err != nil {
 		return err
 	}
+	part.Close() // some systems name no file that is open
 	if u.Replace {
 		return os.Rename(u.Part, u.Real)
 	}

@@ -186,8 +186,12 @@ type Disk interface {
 	// path. Shown is its inverse.
 	Real(path string) (string, error)
 	Shown(real string) string
-	// Owner names whom a file belongs to, "" where that is not known.
-	Owner(info fs.FileInfo) (owner, group string)
+	// Owner names whom the file at a place belongs to, "" where that is not known.
+	Owner(real string, info fs.FileInfo) (owner, group string)
+	// Like gives a file the access list of another, where the system has such lists beside bits.
+	Like(real, as string) error
+	// Access tells who may do what with a file, in words, where the system has such lists.
+	Access(real string) []string
 	// SetOwner gives a file to others; "" leaves one of them as it is. A link itself is given, not
 	// what it names.
 	SetOwner(real, owner, group string) error

@@ -21,6 +21,12 @@ import (
 )
 
 func main() {
+	if len(os.Args) == 2 && native.Helper != "" && os.Args[1] == native.Helper {
+		if err := native.Help(); err != nil {
+			os.Exit(1)
+		}
+		return
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	if err := command().Run(ctx, os.Args); err != nil {

@@ -18,6 +18,9 @@ type FileEntry struct {
 	Modified time.Time `json:"modified"`
 	Target   string    `json:"target,omitempty"` // of a link: what it names
 	Digest   string    `json:"digest,omitempty"` // where it was asked for: hexadecimal
+	// Access is who may do what with it, in words, where the system keeps such a list beside bits; of a
+	// single entry.
+	Access []string `json:"access,omitempty"`
 }
 
 // The kinds of entry.

@@ -32,6 +32,7 @@ type Event struct {
 	PID     int
 	Message string
 	Cursor  string // in the journal: where it stands
+	Record  uint64 // in a channel: its number
 }
 
 // Journal reads one entry as `journalctl --output=json` prints it (systemd.journal-fields(7)). ok

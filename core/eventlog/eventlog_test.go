@@ -1,6 +1,7 @@
 package eventlog
 
 import (
+	"fmt"
 	"testing"
 	"time"
 	"unicode/utf8"
@@ -50,4 +51,30 @@ func FuzzText(f *testing.F) {
 			t.Errorf("%q reads as %+v", line, e)
 		}
 	})
+}
+
+// Made for the test after the Event Schema of Windows; not recorded there.
+func TestChannel(t *testing.T) {
+	const event = `<Event xmlns='http://schemas.microsoft.com/win/2004/08/events/event'><System><Provider Name='Service Control Manager' Guid='{555908d1}'/><EventID Qualifiers='49152'>7031</EventID><Level>2</Level><TimeCreated SystemTime='2026-11-27T02:30:15.1234567Z'/><EventRecordID>4471</EventRecordID><Execution ProcessID='812' ThreadID='900'/><Channel>System</Channel></System><EventData><Data Name='param1'>Print Spooler</Data><Data>2</Data></EventData>%s</Event>`
+	at := time.Date(2026, 11, 27, 2, 30, 15, 123456700, time.UTC)
+	for name, c := range map[string]struct{ more, want string }{
+		"with a message":    {`<RenderingInfo Culture='en-GB'><Message>The Print Spooler service ended.` + "\r\n" + `It did so twice. </Message></RenderingInfo>`, "The Print Spooler service ended.\nIt did so twice."},
+		"without a message": {"", "Event 7031 param1=Print Spooler, 2"},
+	} {
+		got, ok := Channel(fmt.Appendf(nil, event, c.more))
+		want := Event{At: at, Level: "error", Unit: "Service Control Manager", PID: 812, Record: 4471, Message: c.want}
+		if !ok || got != want {
+			t.Errorf("%s: %+v, not %+v", name, got, want)
+		}
+	}
+	for _, none := range []string{"", "<Event/>", "<Other/>", "<Event><System><TimeCreated SystemTime='then'/></System></Event>"} {
+		if e, ok := Channel([]byte(none)); ok {
+			t.Errorf("%q is %+v", none, e)
+		}
+	}
+}
+
+func FuzzChannel(f *testing.F) {
+	f.Add([]byte("<Event><System><TimeCreated SystemTime='2026-11-27T02:30:15Z'/></System></Event>"))
+	f.Fuzz(func(t *testing.T, b []byte) { Channel(b) })
 }

@@ -8,3 +8,10 @@ import (
 
 // New returns what this computer offers.
 func New() host.Host { return darwin.New() }
+
+// Helper is the command that makes the agent's program a helper in a person's session: this system
+// needs none.
+const Helper = ""
+
+// Help is not called here.
+func Help() error { return nil }

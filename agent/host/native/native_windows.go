@@ -8,3 +8,10 @@ import (
 
 // New returns what this computer offers.
 func New() host.Host { return windows.New() }
+
+// Helper is the command that makes the agent's program a helper in a person's session, and Help what
+// it does then.
+const Helper = windows.HelperArgument
+
+// Help serves the desktop of this session to the agent that started it.
+func Help() error { return windows.Help() }

@@ -439,7 +439,7 @@ func (s Settings) write(root *os.Root, name string, d *settings.Document, was fs
 	_, err = io.Copy(f, bytes.NewReader(d.Bytes()))
 	err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
 	if err == nil && was != nil {
-		owner, group := s.Disk.Owner(was)
+		owner, group := s.Disk.Owner(filepath.Join(root.Name(), name), was)
 		err = s.Disk.SetOwner(filepath.Join(root.Name(), fresh), owner, group)
 	}
 	if err == nil {

@@ -17,13 +17,15 @@ import (
 // fakeDisk is a disk whose root is a folder of the test.
 type fakeDisk struct{ root string }
 
-func (d fakeDisk) Real(path string) (string, error)       { return filepath.Join(d.root, path), nil }
-func (d fakeDisk) Shown(real string) string               { return strings.TrimPrefix(real, d.root) }
-func (fakeDisk) Owner(fs.FileInfo) (owner, group string)  { return "", "" }
-func (fakeDisk) SetOwner(real, owner, group string) error { return nil }
-func (d fakeDisk) Top(string) (string, error)             { return d.root, nil }
-func (fakeDisk) Free(string) (int64, error)               { return 1 << 40, nil }
-func (fakeDisk) Windows() bool                            { return false }
+func (d fakeDisk) Real(path string) (string, error)              { return filepath.Join(d.root, path), nil }
+func (d fakeDisk) Shown(real string) string                      { return strings.TrimPrefix(real, d.root) }
+func (fakeDisk) Owner(string, fs.FileInfo) (owner, group string) { return "", "" }
+func (fakeDisk) Like(string, string) error                       { return nil }
+func (fakeDisk) Access(string) []string                          { return nil }
+func (fakeDisk) SetOwner(real, owner, group string) error        { return nil }
+func (d fakeDisk) Top(string) (string, error)                    { return d.root, nil }
+func (fakeDisk) Free(string) (int64, error)                      { return 1 << 40, nil }
+func (fakeDisk) Windows() bool                                   { return false }
 func (d fakeDisk) write(t *testing.T, path, text string) {
 	t.Helper()
 	real := filepath.Join(d.root, path)

@@ -54,11 +54,22 @@ func (d *disk) Shown(real string) string {
 }
 
 // Owner implements host.Disk.
-func (d *disk) Owner(fs.FileInfo) (owner, group string) {
+func (d *disk) Owner(string, fs.FileInfo) (owner, group string) {
 	if d.Windows() {
 		return "Administrators", ""
 	}
 	return "root", "root"
+}
+
+// Like implements host.Disk.
+func (d *disk) Like(string, string) error { return nil }
+
+// Access implements host.Disk.
+func (d *disk) Access(string) []string {
+	if d.Windows() {
+		return []string{"SYSTEM may do everything (from above)", "Administrators may do everything (from above)", "Users may read, run (from above)"}
+	}
+	return nil
 }
 
 // SetOwner implements host.Disk.

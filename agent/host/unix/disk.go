@@ -34,7 +34,7 @@ func (*Disk) Shown(real string) string { return real }
 func (*Disk) Windows() bool { return false }
 
 // Owner implements host.Disk.
-func (d *Disk) Owner(info fs.FileInfo) (owner, group string) {
+func (d *Disk) Owner(_ string, info fs.FileInfo) (owner, group string) {
 	s, ok := info.Sys().(*syscall.Stat_t)
 	if !ok {
 		return "", ""
@@ -58,6 +58,12 @@ func (d *Disk) name(kind string, id uint32) string {
 	d.names.Store(key, name)
 	return name
 }
+
+// Like implements host.Disk: bits are all that is kept of one.
+func (*Disk) Like(string, string) error { return nil }
+
+// Access implements host.Disk: an entry's bits say it.
+func (*Disk) Access(string) []string { return nil }
 
 // SetOwner implements host.Disk. Accounts are given by name or number.
 func (*Disk) SetOwner(real, owner, group string) error {

@@ -1,6 +1,8 @@
 package windows
 
 import (
+	"bytes"
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -69,4 +71,79 @@ func Outcome(code int32) string {
 		return why
 	}
 	return "it did not come to its end"
+}
+
+// serialOf finds the serial number in the firmware's table of structures (SMBIOS 3.6, 6.1 and
+// 7.2), "" where there is none.
+func serialOf(table []byte) string {
+	for len(table) >= 4 {
+		kind, length := table[0], int(table[1])
+		if length < 4 || length > len(table) {
+			return ""
+		}
+		rest := table[length:]
+		end := bytes.Index(rest, []byte{0, 0})
+		if end < 0 {
+			return ""
+		}
+		if kind == 1 && length > 7 {
+			texts := strings.Split(string(rest[:end]), "\x00")
+			if n := int(table[7]); n > 0 && n <= len(texts) {
+				return strings.TrimSpace(texts[n-1])
+			}
+			return ""
+		}
+		table = rest[end+2:]
+	}
+	return ""
+}
+
+// The kinds of entries of an access list, and what their masks allow (Access Mask Format, File
+// Access Rights Constants).
+const (
+	aceAllows    = 0
+	aceDenies    = 1
+	aceInherits  = 0x10
+	aceOnlyBelow = 0x08
+
+	maskFull    = 0x1f01ff
+	maskGeneric = 0x10000000
+	maskWrite   = 0x000116 // write data, append, write attributes
+	maskExecute = 0x000020
+	maskRead    = 0x000001
+	maskDelete  = 0x010000
+)
+
+// accessOf tells an entry of an access list in words.
+func accessOf(name string, kind, flags byte, mask uint32) string {
+	verb := map[byte]string{aceAllows: "may", aceDenies: "may not"}[kind]
+	if verb == "" {
+		return fmt.Sprintf("%s: an entry of kind %d", name, kind)
+	}
+	what := ""
+	switch {
+	case mask&maskFull == maskFull || mask&maskGeneric != 0:
+		what = "do everything"
+	default:
+		var words []string
+		for _, w := range []struct {
+			bits uint32
+			word string
+		}{{maskRead, "read"}, {maskWrite, "write"}, {maskExecute, "run"}, {maskDelete, "remove"}} {
+			if mask&w.bits != 0 {
+				words = append(words, w.word)
+			}
+		}
+		if what = strings.Join(words, ", "); what == "" {
+			what = fmt.Sprintf("do what the mask 0x%08x says", mask)
+		}
+	}
+	text := fmt.Sprintf("%s %s %s", name, verb, what)
+	if flags&aceOnlyBelow != 0 {
+		text += ", below it alone"
+	}
+	if flags&aceInherits != 0 {
+		text += " (from above)"
+	}
+	return text
 }

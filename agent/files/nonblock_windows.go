@@ -1,3 +1,0 @@
-package files
-
-const nonblock = 0

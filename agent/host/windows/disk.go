@@ -1,0 +1,171 @@
+//go:build windows
+
+package windows
+
+import (
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	"golang.org/x/sys/windows"
+)
+
+// disk implements host.Disk. Names of accounts are looked up once.
+type disk struct{ names sync.Map }
+
+// Windows implements host.Disk.
+func (*disk) Windows() bool { return true }
+
+// Real implements host.Disk. Package os itself writes paths so that they may be long.
+func (*disk) Real(path string) (string, error) {
+	path = filepath.Clean(strings.ReplaceAll(path, "/", `\`))
+	volume := filepath.VolumeName(path)
+	if volume == "" || strings.HasPrefix(path, `\\.\`) || strings.HasPrefix(path, `\\?\`) {
+		return "", fmt.Errorf("%q is no whole path: it begins with a drive, as C:\\, or a share, as \\\\server\\share", path)
+	}
+	if path == volume {
+		path += `\`
+	}
+	if !filepath.IsAbs(path) {
+		return "", fmt.Errorf("%q is no whole path: a \\ follows the drive", path)
+	}
+	if strings.Contains(path[len(volume):], ":") {
+		return "", fmt.Errorf("%q names a stream of a file: only files themselves are worked on", path)
+	}
+	return strings.ToUpper(volume[:1]) + path[1:], nil
+}
+
+// Shown implements host.Disk.
+func (*disk) Shown(real string) string { return real }
+
+// Owner implements host.Disk.
+func (d *disk) Owner(real string, _ fs.FileInfo) (owner, group string) {
+	sd, err := windows.GetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, windows.OWNER_SECURITY_INFORMATION|windows.GROUP_SECURITY_INFORMATION)
+	if err != nil {
+		return "", ""
+	}
+	if sid, _, err := sd.Owner(); err == nil {
+		owner = d.name(sid)
+	}
+	if sid, _, err := sd.Group(); err == nil {
+		group = d.name(sid)
+	}
+	return owner, group
+}
+
+func (d *disk) name(sid *windows.SID) string {
+	if sid == nil {
+		return ""
+	}
+	key := sid.String()
+	if v, ok := d.names.Load(key); ok {
+		return v.(string)
+	}
+	name := accountName(sid)
+	d.names.Store(key, name)
+	return name
+}
+
+// accountName is an account's name as people write it: that of the computer's own stand alone.
+func accountName(sid *windows.SID) string {
+	account, domain, _, err := sid.LookupAccount("")
+	if err != nil {
+		return sid.String()
+	}
+	computer, _ := windows.ComputerName()
+	if domain == "" || strings.EqualFold(domain, computer) || strings.EqualFold(domain, "BUILTIN") || strings.EqualFold(domain, "NT AUTHORITY") {
+		return account
+	}
+	return domain + `\` + account
+}
+
+// SetOwner implements host.Disk. Accounts are given by name or SID.
+func (*disk) SetOwner(real, owner, group string) error {
+	var information windows.SECURITY_INFORMATION
+	sids := map[string]*windows.SID{}
+	for _, name := range []string{owner, group} {
+		if name == "" {
+			continue
+		}
+		sid, err := windows.StringToSid(name)
+		if err != nil {
+			if sid, _, _, err = windows.LookupSID("", name); err != nil {
+				return fmt.Errorf("there is no account %q", name)
+			}
+		}
+		sids[name] = sid
+	}
+	if owner != "" {
+		information |= windows.OWNER_SECURITY_INFORMATION
+	}
+	if group != "" {
+		information |= windows.GROUP_SECURITY_INFORMATION
+	}
+	if information == 0 {
+		return nil
+	}
+	defer withPrivileges("SeTakeOwnershipPrivilege", "SeRestorePrivilege")()
+	return windows.SetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, information, sids[owner], sids[group], nil, nil)
+}
+
+// Like implements host.Disk.
+func (*disk) Like(real, as string) error {
+	sd, err := windows.GetNamedSecurityInfo(as, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION)
+	if err != nil {
+		return err
+	}
+	list, _, err := sd.DACL()
+	if err != nil {
+		return err
+	}
+	return windows.SetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION, nil, nil, list, nil)
+}
+
+// Access implements host.Disk: in the order in which the list is looked at.
+func (d *disk) Access(real string) []string {
+	sd, err := windows.GetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION)
+	if err != nil {
+		return nil
+	}
+	list, _, err := sd.DACL()
+	if err != nil || list == nil {
+		return []string{"everybody may do everything (it has no access list)"}
+	}
+	out := []string{}
+	for i := range uint32(list.AceCount) {
+		var ace *windows.ACCESS_ALLOWED_ACE
+		if windows.GetAce(list, i, &ace) != nil {
+			break
+		}
+		out = append(out, accessOf(d.name(aceSID(ace)), ace.Header.AceType, ace.Header.AceFlags, uint32(ace.Mask)))
+	}
+	return out
+}
+
+// Top implements host.Disk.
+func (*disk) Top(folder string) (string, error) {
+	from, err := windows.UTF16PtrFromString(folder)
+	if err != nil {
+		return "", err
+	}
+	out := make([]uint16, windows.MAX_LONG_PATH)
+	if err := windows.GetVolumePathName(from, &out[0], uint32(len(out))); err != nil {
+		return "", err
+	}
+	return windows.UTF16ToString(out), nil
+}
+
+// Free implements host.Disk.
+func (*disk) Free(folder string) (int64, error) {
+	from, err := windows.UTF16PtrFromString(folder)
+	if err != nil {
+		return 0, err
+	}
+	var free, total, all uint64
+	if err := windows.GetDiskFreeSpaceEx(from, &free, &total, &all); err != nil {
+		return 0, err
+	}
+	return int64(free), nil
+}
