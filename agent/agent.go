@@ -14,6 +14,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"os"
 	"path/filepath"
 	"sync"
 	"time"
@@ -21,15 +22,18 @@ import (
 	"moorwatch.example/agent/files"
 	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/identity"
+	"moorwatch.example/agent/renewal"
 	"moorwatch.example/agent/screen"
+	"moorwatch.example/agent/setup"
 	"moorwatch.example/agent/spool"
 	messages "moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/release"
 	"moorwatch.example/link"
 )
 
-// Version of the agent, as its facts tell it.
-const Version = "0.1.0"
+// Version of the agent, as its facts tell it; a release is built with its own.
+var Version = "0.1.0"
 
 // Paces of an agent.
 const (
@@ -51,6 +55,10 @@ type Agent struct {
 	Every time.Duration
 	// Connected, when set, is called after each connection is proved.
 	Connected func()
+	// Place is where the program stands that is renewed, and Again has the new one run in place of it;
+	// without Again the agent does not renew itself.
+	Place setup.Place
+	Again func()
 
 	identity identity.Identity
 	spool    *spool.Spool
@@ -70,6 +78,8 @@ type Agent struct {
 	drop     context.CancelFunc // ends the connection of now
 	life     context.Context    // of the agent, which shells share
 	proved   time.Time          // when the connection of now was proved
+	started  time.Time
+	first    chan struct{} // closed at the first connection
 }
 
 // Run holds the link and reports until ctx ends. It fails only when the agent's folder cannot be
@@ -90,6 +100,13 @@ func (a *Agent) Run(ctx context.Context) error {
 	}
 	if a.Every == 0 {
 		a.Every = ReportEvery
+	}
+	a.started, a.first = time.Now(), make(chan struct{})
+	if err := (setup.Life{Version: Version, PID: os.Getpid(), Started: a.started}).Tell(a.Dir); err != nil {
+		a.Log.Warn("how the agent fares cannot be written", "error", err)
+	}
+	if a.Again != nil {
+		a.Host.Updates = &renewal.Renewal{Updates: a.Host.Updates, Service: releases{&a.service}, Place: a.Place, Version: Version, Keys: release.Keys(renewal.Keys), Log: a.Log, Again: a.Again, Connected: a.first}
 	}
 	a.fresh, a.stale, a.patched = make(chan struct{}, 1), make(chan struct{}, 1), make(chan struct{}, 1)
 	a.keeper.path = filepath.Join(a.Dir, "inventory.json")
@@ -171,6 +188,14 @@ func (a *Agent) connect(ctx context.Context) error {
 	}()
 	a.proved = time.Now()
 	a.Log.Info("connected", "service", a.identity.Service)
+	select {
+	case <-a.first:
+	default:
+		close(a.first)
+	}
+	if err := (setup.Life{Version: Version, PID: os.Getpid(), Started: a.started, Connected: a.proved}).Tell(a.Dir); err != nil {
+		a.Log.Warn("how the agent fares cannot be written", "error", err)
+	}
 	if a.Connected != nil {
 		a.Connected()
 	}

@@ -21,7 +21,6 @@ import (
 	"moorwatch.example/agent/journal"
 	"moorwatch.example/agent/steps"
 	messages "moorwatch.example/contract/link"
-	"moorwatch.example/core/job"
 	"moorwatch.example/core/pack"
 	"moorwatch.example/core/work"
 	"moorwatch.example/link"
@@ -186,7 +185,7 @@ func (r *runs) run(ctx context.Context, left journal.Left) (out messages.RunResu
 	began := time.Now()
 	defer func() { out.EndedAt = began.Add(time.Since(began)) }() // by how long it took, though the clock be set meanwhile
 	if ctx.Err() != nil {
-		out.State, out.Reason = string(job.Cancelled), "it was cancelled before it began"
+		out.State, out.Reason = messages.RunCancelled, "it was cancelled before it began"
 		return out
 	}
 	limit := time.Duration(o.Seconds) * time.Second
@@ -204,7 +203,7 @@ func (r *runs) run(ctx context.Context, left journal.Left) (out messages.RunResu
 	out.Restarted = p.Restarted
 	switch {
 	case err == nil:
-		out.State = string(job.Succeeded)
+		out.State = messages.RunSucceeded
 		steps.Tidy(&p)
 		for _, part := range o.Parts {
 			for _, f := range part.Files {
@@ -212,15 +211,15 @@ func (r *runs) run(ctx context.Context, left journal.Left) (out messages.RunResu
 			}
 		}
 	case errors.Is(err, steps.ErrShut):
-		out.State, out.Reason = string(job.Missed), reason(err, secrets)
+		out.State, out.Reason = messages.RunMissed, reason(err, secrets)
 	case errors.Is(err, errCancelled):
-		out.State, out.Reason = string(job.Cancelled), "it was cancelled while it ran"
+		out.State, out.Reason = messages.RunCancelled, "it was cancelled while it ran"
 	case errors.Is(err, context.DeadlineExceeded):
-		out.State, out.Reason = string(job.TimedOut), fmt.Sprintf("it was ended after its time limit of %s", limit)
+		out.State, out.Reason = messages.RunTimedOut, fmt.Sprintf("it was ended after its time limit of %s", limit)
 	case steps.Single(o) && steps.Late(err):
-		out.State, out.Reason = string(job.TimedOut), reason(err, secrets)
+		out.State, out.Reason = messages.RunTimedOut, reason(err, secrets)
 	default:
-		out.State = string(job.Failed)
+		out.State = messages.RunFailed
 		if !steps.OnlyExit(err) {
 			out.Reason = reason(err, secrets)
 		}

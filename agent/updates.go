@@ -11,7 +11,7 @@ import (
 	"time"
 
 	messages "moorwatch.example/contract/link"
-	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 )
 
 // UpdatesEvery is how often the sources of updates are asked anew. What they told last is looked at at each
@@ -58,7 +58,7 @@ func (a *Agent) tellUpdates(ctx context.Context, service caller, fresh bool) err
 		}
 		in.Failed = err.Error()
 	}
-	all = patch.Clean(all)
+	all = update.Clean(all)
 	text, err := json.Marshal(all)
 	if err != nil {
 		return err

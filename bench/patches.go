@@ -10,6 +10,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 )
 
 // What is missing in the figures of updates: so many updates at each of so many devices.
@@ -53,7 +54,7 @@ func (b *bench) patches() error {
 			return err
 		}
 	}
-	if _, err := client.Made(w.client.AddApprovalWithResponse(b.ctx, patch.Rule{Name: "Security", Do: patch.Approve, Scope: health.Scope{Kind: health.Everywhere}, Classes: []patch.Class{patch.Security}})); err != nil {
+	if _, err := client.Made(w.client.AddApprovalWithResponse(b.ctx, patch.Rule{Name: "Security", Do: patch.Approve, Scope: health.Scope{Kind: health.Everywhere}, Classes: []update.Class{update.Security}})); err != nil {
 		return err
 	}
 	spec := patch.Rollout{Name: "All", Restart: patch.RestartNever, WaitHours: 1, Rings: []patch.Ring{{Name: "a", Share: 5, SoakMinutes: 60}, {Name: "b", Share: 25, SoakMinutes: 60}, {Name: "c"}}}

@@ -38,7 +38,7 @@ import (
 )
 
 // Version is that of everything built together.
-const Version = agent.Version
+var Version = agent.Version
 
 // Port is the demo's port when none is chosen.
 const Port = 8460

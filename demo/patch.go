@@ -12,6 +12,7 @@ import (
 	"moorwatch.example/core/calendar"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 )
 
 // Times of the rollout's story, from when the fleet is connected.
@@ -25,8 +26,8 @@ const (
 func (d *demo) approvals(ctx context.Context) error {
 	everywhere := health.Scope{Kind: health.Everywhere}
 	for _, r := range []patch.Rule{
-		{Name: "Security, after two days", Do: patch.Approve, Scope: everywhere, Classes: []patch.Class{patch.Security, patch.Critical}, DeferDays: 2},
-		{Name: "Definitions of malware, at once", Do: patch.Approve, Scope: everywhere, Classes: []patch.Class{patch.Definition}},
+		{Name: "Security, after two days", Do: patch.Approve, Scope: everywhere, Classes: []update.Class{update.Security, update.Critical}, DeferDays: 2},
+		{Name: "Definitions of malware, at once", Do: patch.Approve, Scope: everywhere, Classes: []update.Class{update.Definition}},
 		{Name: "Network driver", Do: patch.Hold, Scope: everywhere, Names: []string{"Fennick network driver"}, Reason: "Two laptops of the trial lost their connection; the maker looks at it.", Until: d.Began.AddDate(0, 0, 21)},
 	} {
 		if _, err := client.Made(d.client.AddApprovalWithResponse(ctx, r)); err != nil {
@@ -63,7 +64,7 @@ func (d *demo) rollout(ctx context.Context) error {
 		}
 		first = append(first, one.ID.String())
 	}
-	r, err := client.Made(d.client.AddRolloutWithResponse(ctx, api.NewRollout{Where: new(`name.contains("kiosk")`), Spec: patch.Rollout{Name: "Security for the kiosks", Classes: []patch.Class{patch.Security}, Restart: patch.RestartNeeded,
+	r, err := client.Made(d.client.AddRolloutWithResponse(ctx, api.NewRollout{Where: new(`name.contains("kiosk")`), Spec: patch.Rollout{Name: "Security for the kiosks", Classes: []update.Class{update.Security}, Restart: patch.RestartNeeded,
 		WaitHours: 48, Enough: 80, Gate: patch.Gate{Rollback: true}, Rings: []patch.Ring{{Name: "three that we see", Devices: first, SoakMinutes: 1}, {Name: "a third", Share: 30, SoakMinutes: 1}, {Name: "the rest"}}}}))
 	if err != nil {
 		return err

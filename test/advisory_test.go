@@ -19,7 +19,7 @@ import (
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/inventory"
-	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 )
 
 const heathAdvisory = `{"id":"MOOR-1","aliases":["CVE-2026-70112"],"modified":"2026-11-14T08:00:00Z","published":"2026-11-01T00:00:00Z","summary":"heathssl reads <script>alert(1)</script> beyond a buffer","severity":[{"type":"CVSS_V3","score":"CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:H/I:N/A:N"}],
@@ -58,13 +58,13 @@ func TestAdvisories(t *testing.T) {
 		}
 		reporters[name], held[name] = r, items
 	}
-	tell := func(r *reporter, all ...patch.Update) {
+	tell := func(r *reporter, all ...update.Update) {
 		answer := must(r.client.Post("http://service/updates", "application/json", jsonBody(t, link.Updates{Digest: strings.Repeat("0", 64), All: all, Whole: true})))(t)
 		if answer.Body.Close(); answer.StatusCode != http.StatusNoContent {
 			t.Fatalf("the updates: %s", answer.Status)
 		}
 	}
-	tell(reporters["old"], patch.Update{Source: "apt", Name: "libheath3", From: "3.0.14-1", To: "3.0.15-1", Class: patch.Other}, patch.Update{Source: "apt", Name: "moss", From: "1", To: "2", Class: patch.Other})
+	tell(reporters["old"], update.Update{Source: "apt", Name: "libheath3", From: "3.0.14-1", To: "3.0.15-1", Class: update.Other}, update.Update{Source: "apt", Name: "moss", From: "1", To: "2", Class: update.Other})
 	tell(reporters["new"])
 	if f, err := w.importFeed(t, "heath", false, strings.NewReader(heathAdvisory+`{"id":"?","affected":7}`)); err != nil || f.Advisories != 1 || f.Refused != 1 || !strings.Contains(f.Refusals[0], "document 2") {
 		t.Fatalf("the import: %+v, %v", f, err)
@@ -78,7 +78,7 @@ func TestAdvisories(t *testing.T) {
 		t.Errorf("the advisory is %+v", a)
 	}
 	missing := must(client.Result(w.owner.ListUpdatesWithResponse(t.Context(), &api.ListUpdatesParams{})))(t).Items
-	if u := missing[0].Update; u.Name != "libheath3" || u.Class != patch.Security || u.Severity != "high" || !slices.Equal(u.Advisories, []string{"MOOR-1"}) || u.Exploited || missing[1].Update.Class != patch.Other {
+	if u := missing[0].Update; u.Name != "libheath3" || u.Class != update.Security || u.Severity != "high" || !slices.Equal(u.Advisories, []string{"MOOR-1"}) || u.Exploited || missing[1].Update.Class != update.Other {
 		t.Errorf("the updates are %+v", missing)
 	}
 	before := must(client.Result(w.owner.ListExposureWithResponse(t.Context(), &api.ListExposureParams{})))(t)

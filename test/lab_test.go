@@ -17,6 +17,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 	"moorwatch.example/core/work"
 	"moorwatch.example/lab"
 )
@@ -88,7 +89,7 @@ func TestLab(t *testing.T) {
 		t.Fatal(err)
 	}
 	must(w.importFeed(t, "lab", true, strings.NewReader(lab.Advisory)))(t)
-	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "Security", Do: patch.Approve, Scope: everywhere, Classes: []patch.Class{patch.Security}})))(t)
+	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "Security", Do: patch.Approve, Scope: everywhere, Classes: []update.Class{update.Security}})))(t)
 	asked := w.jobIs(t, must(client.Made(w.owner.AskUpdatesWithResponse(t.Context(), api.UpdatesAsk{Where: new("")})))(t).JobID, "done")
 	if asked.Counts["succeeded"] != 6 {
 		t.Fatalf("asking: %+v, %+v", asked.Counts, asked.Groups)
@@ -108,7 +109,7 @@ func TestLab(t *testing.T) {
 		a := must(client.Result(w.owner.GetAdvisoryWithResponse(t.Context(), "CVE-2026-70901")))(t).Advisory
 		return a.Devices == 6 && len(a.Updates) == 1 && missing()["tarnlib"].Update.Severity == "critical"
 	})
-	if u := missing()["tarnlib"]; u.Update.Class != patch.Security || u.States["approved"] != 6 {
+	if u := missing()["tarnlib"]; u.Update.Class != update.Security || u.States["approved"] != 6 {
 		t.Errorf("%+v", u)
 	}
 	began := map[string]string{}
@@ -120,7 +121,7 @@ func TestLab(t *testing.T) {
 		began[name] = pid(name)
 	}
 	first := []string{ids["hay-lab-1"].String(), ids["hay-lab-2"].String()}
-	spec := patch.Rollout{Name: "Security in the lab", Classes: []patch.Class{patch.Security}, Restart: patch.RestartNeeded, WaitHours: 1, Gate: patch.Gate{Rollback: true},
+	spec := patch.Rollout{Name: "Security in the lab", Classes: []update.Class{update.Security}, Restart: patch.RestartNeeded, WaitHours: 1, Gate: patch.Gate{Rollback: true},
 		Rings: []patch.Ring{{Name: "two of ours", Devices: first, SoakMinutes: 60}, {Name: "the rest"}}}
 	r := must(client.Made(w.owner.AddRolloutWithResponse(t.Context(), api.NewRollout{Spec: spec, Where: new("")})))(t)
 	t.Cleanup(func() {

@@ -16,6 +16,7 @@ import (
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/pack"
 	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 	"moorwatch.example/core/work"
 )
 
@@ -52,7 +53,7 @@ func TestPackagesAsUpdates(t *testing.T) {
 	file := must(fonts("1.5").File())(t)
 	must(client.Result(w.owner.SetPackageWithResponse(t.Context(), made.ID, api.NewPackage{File: string(file)})))(t)
 	w.await(t, 20*time.Second, "the newer package is missing at two devices", func() bool { x := missing(); return x != nil && x.Devices == 2 })
-	if u := missing().Update; u.Source != patch.PackageSource || u.To != "1.5" || u.Title != "The typefaces of the catalogue." || u.Class != patch.Feature {
+	if u := missing().Update; u.Source != patch.PackageSource || u.To != "1.5" || u.Title != "The typefaces of the catalogue." || u.Class != update.Feature {
 		t.Errorf("it is offered as %+v", u)
 	}
 	one := must(client.Result(w.owner.GetDeviceUpdatesWithResponse(t.Context(), ids[0])))(t)

@@ -17,7 +17,7 @@ import (
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/calendar"
 	"moorwatch.example/core/device"
-	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 )
 
 // A report tells how current devices are, by day and place, as a page and as PDF; it is sent by mail when it is
@@ -25,9 +25,9 @@ import (
 func TestReports(t *testing.T) {
 	t.Parallel()
 	w, sink := withMail(t)
-	old := patch.Update{Source: "apt", Name: "heathssl", From: "1", To: "2", Class: patch.Security, Severity: "high", Released: time.Now().AddDate(0, 0, -35)}
-	fresh := patch.Update{Source: "apt", Name: "moss", From: "1", To: "2", Class: patch.Security, Released: time.Now().AddDate(0, 0, -2)}
-	for i, missing := range [][]patch.Update{{old, fresh}, {fresh}, {}, {}} {
+	old := update.Update{Source: "apt", Name: "heathssl", From: "1", To: "2", Class: update.Security, Severity: "high", Released: time.Now().AddDate(0, 0, -35)}
+	fresh := update.Update{Source: "apt", Name: "moss", From: "1", To: "2", Class: update.Security, Released: time.Now().AddDate(0, 0, -2)}
+	for i, missing := range [][]update.Update{{old, fresh}, {fresh}, {}, {}} {
 		r := w.reporter(t, fmt.Sprintf("hay-<b>-%d", i))
 		must(r.client.Post("http://service/facts", "application/json", jsonBody(t, device.Facts{HostName: fmt.Sprintf("hay-<b>-%d", i), OS: "linux", AgentVersion: "0.1.0", Capabilities: []string{device.CapabilityUpdates}})))(t).Body.Close()
 		answer := must(r.client.Post("http://service/updates", "application/json", jsonBody(t, link.Updates{Digest: strings.Repeat("0", 64), All: missing, Whole: true})))(t)

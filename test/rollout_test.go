@@ -16,6 +16,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 )
 
 // rolloutIs waits until a rollout is in a phase.
@@ -95,7 +96,7 @@ func TestRollout(t *testing.T) {
 	})
 	_, err := client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "Never mind", Do: patch.Exclude, Scope: everywhere}))
 	refused(t, err, http.StatusBadRequest, "say why")
-	approval := must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "Security", Do: patch.Approve, Scope: everywhere, Classes: []patch.Class{patch.Security}})))(t)
+	approval := must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "Security", Do: patch.Approve, Scope: everywhere, Classes: []update.Class{update.Security}})))(t)
 	if approval.ScopeName != "everywhere" || approval.Rule.ID == "" {
 		t.Errorf("%+v", approval)
 	}

@@ -12,7 +12,7 @@ import (
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/inventory"
-	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 	"moorwatch.example/core/work"
 )
 
@@ -300,7 +300,7 @@ type Software interface {
 type Updates interface {
 	// Missing lists what is offered. fresh has the sources asked anew, over the network. What is known is
 	// returned even with an error, which says in words what a source said.
-	Missing(ctx context.Context, fresh bool) ([]patch.Update, error)
+	Missing(ctx context.Context, fresh bool) ([]update.Update, error)
 	// Fetch fetches what Install needs, so that this needs no network.
 	Fetch(ctx context.Context, all []work.Version, log io.Writer) error
 	Install(ctx context.Context, all []work.Version, log io.Writer) error

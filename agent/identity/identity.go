@@ -44,6 +44,26 @@ func (i Identity) Dialer() link.Dialer {
 	return link.Dialer{URL: i.Service, Device: i.Device, Key: i.Key(), TLS: trust(i.Fingerprint)}
 }
 
+// Client calls the service without a proof of who this device is.
+func (i Identity) Client() *http.Client {
+	return &http.Client{Transport: &http.Transport{TLSClientConfig: trust(i.Fingerprint), Proxy: http.ProxyFromEnvironment, DisableKeepAlives: true}}
+}
+
+// File is what an enrolment file holds, which the console makes for machines without a browser.
+type File struct {
+	Service string `json:"service"`
+	Token   string `json:"token"`
+}
+
+// ReadFile reads an enrolment file.
+func ReadFile(text []byte) (File, error) {
+	var f File
+	if err := json.Unmarshal(text, &f); err != nil || f.Service == "" || f.Token == "" {
+		return f, errors.New("this is no enrolment file: make one in the console, under Add devices")
+	}
+	return f, nil
+}
+
 func trust(fingerprint string) *tls.Config {
 	if fingerprint == "" {
 		return &tls.Config{MinVersion: tls.VersionTLS13}
@@ -105,8 +125,7 @@ func Enrol(ctx context.Context, dir, service, token, hostName string) (Identity,
 		return Identity{}, err
 	}
 	request.Header.Set("Content-Type", "application/json")
-	client := &http.Client{Transport: &http.Transport{TLSClientConfig: trust(i.Fingerprint), Proxy: http.ProxyFromEnvironment, DisableKeepAlives: true}}
-	response, err := client.Do(request)
+	response, err := i.Client().Do(request)
 	if err != nil {
 		return Identity{}, fmt.Errorf("asking the service: %w", err)
 	}

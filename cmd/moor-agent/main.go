@@ -18,30 +18,36 @@ import (
 	"moorwatch.example/agent"
 	"moorwatch.example/agent/host/native"
 	"moorwatch.example/agent/identity"
+	"moorwatch.example/agent/renewal"
+	"moorwatch.example/agent/setup"
 )
 
 func main() {
-	if len(os.Args) == 2 && native.Helper != "" && os.Args[1] == native.Helper {
-		if err := native.Help(); err != nil {
+	if len(os.Args) > 1 && native.Helper != "" && os.Args[1] == native.Helper {
+		if err := native.Help(os.Args[2:]); err != nil {
 			os.Exit(1)
 		}
 		return
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	if err := command().Run(ctx, os.Args); err != nil {
+	err := command().Run(ctx, os.Args)
+	if errors.Is(err, errAgain) {
+		os.Exit(againStatus)
+	}
+	if err != nil {
 		fmt.Fprintln(os.Stderr, "moor-agent:", err)
 		os.Exit(1)
 	}
 }
 
 func command() *cli.Command {
-	dir := &cli.StringFlag{Name: "dir", Value: defaultDir(), Usage: "folder of the device's identity and its unsent reports", Sources: cli.EnvVars("MOOR_AGENT_DIR")}
+	dir := dirFlag()
 	return &cli.Command{
 		Name:    "moor-agent",
 		Usage:   "the Moorwatch agent of this device",
 		Version: agent.Version,
-		Commands: []*cli.Command{{
+		Commands: append([]*cli.Command{{
 			Name:  "enrol",
 			Usage: "make this device known to a service, with a token from a technician",
 			Flags: []cli.Flag{dir,
@@ -53,15 +59,19 @@ func command() *cli.Command {
 		}, {
 			Name:   "run",
 			Usage:  "stay connected to the service and do what it asks, until stopped",
-			Flags:  []cli.Flag{dir, &cli.BoolFlag{Name: "verbose", Usage: "log what is of interest to developers, too"}},
+			Flags:  []cli.Flag{dir, &cli.BoolFlag{Name: "verbose", Usage: "log what is of interest to developers, too"}, &cli.BoolFlag{Name: "managed", Usage: "it is started again whenever it ends, and may renew itself by that"}},
 			Action: run,
-		}},
+		}}, append(lifeCommands(), systemCommands()...)...),
 	}
 }
 
+func dirFlag() *cli.StringFlag {
+	return &cli.StringFlag{Name: "dir", Value: defaultDir(), Usage: "folder of the device's identity and its unsent reports", Sources: cli.EnvVars("MOOR_AGENT_DIR")}
+}
+
 func defaultDir() string {
-	if os.Geteuid() == 0 {
-		return "/var/lib/moor-agent"
+	if privileged() {
+		return setup.Here().Dir
 	}
 	if dir, err := os.UserConfigDir(); err == nil {
 		return dir + string(os.PathSeparator) + "moor-agent"
@@ -107,15 +117,52 @@ func readFile(name string) (string, error) {
 	return string(text), err
 }
 
+// errAgain has the program end with againStatus (EX_TEMPFAIL of sysexits.h), so that its service manager
+// starts what stands in its place by now.
+var errAgain = errors.New("another release of the agent is in place")
+
+const againStatus = 75
+
 func run(ctx context.Context, c *cli.Command) error {
 	level := slog.LevelInfo
 	if c.Bool("verbose") {
 		level = slog.LevelDebug
 	}
-	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))
-	dir, err := filepath.Abs(c.String("dir")) // programs that it runs stand elsewhere
+	return work(ctx, c.String("dir"), c.Bool("managed"), slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level})))
+}
+
+// work runs the agent until ctx ends, or another release of it is in place.
+func work(ctx context.Context, dir string, managed bool, log *slog.Logger) error {
+	dir, err := filepath.Abs(dir) // programs that it runs stand elsewhere
 	if err != nil {
 		return err
 	}
-	return (&agent.Agent{Dir: dir, Host: native.New(), Log: log}).Run(ctx)
+	choices, err := setup.Chosen(dir)
+	if err != nil {
+		return fmt.Errorf("reading what was chosen at installation: %w", err)
+	}
+	useProxy(choices.Proxy)
+	a := &agent.Agent{Dir: dir, Host: native.New().Without(choices.Without), Log: log}
+	if !managed {
+		return a.Run(ctx)
+	}
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	if a.Place, err = own(dir); err != nil {
+		return err
+	}
+	a.Again = func() { cancel(errAgain) }
+	guard, err := renewal.Watch(a.Place, agent.Version, a.Again)
+	if errors.Is(err, renewal.ErrBack) {
+		return errAgain
+	}
+	if err != nil {
+		log.Error("what became of a renewal cannot be told", "error", err)
+	}
+	a.Connected = guard.Connected
+	err = a.Run(ctx)
+	if errors.Is(context.Cause(ctx), errAgain) {
+		return errAgain
+	}
+	return err
 }

@@ -19,6 +19,7 @@ import (
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/patch"
 	"moorwatch.example/core/script"
+	"moorwatch.example/core/update"
 	"moorwatch.example/core/work"
 )
 
@@ -229,7 +230,7 @@ func startRollout(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	for _, class := range c.StringSlice("class") {
-		spec.Classes = append(spec.Classes, patch.Class(class))
+		spec.Classes = append(spec.Classes, update.Class(class))
 	}
 	for _, text := range c.StringSlice("ring") {
 		ring, err := ringOf(ctx, k, text)

@@ -15,6 +15,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 )
 
 func approvals(ctx context.Context, k *client.Client) iter.Seq2[api.Approval, error] {
@@ -229,9 +230,9 @@ func decideCommand(do, usage string) *cli.Command {
 		if err != nil {
 			return err
 		}
-		r := patch.Rule{Name: c.Args().First(), Do: do, Severity: patch.Severity(c.String("severity")), Sources: c.StringSlice("source"), Vendor: c.String("vendor"), Title: c.String("title"), Names: c.StringSlice("update"), Reason: c.String("reason")}
+		r := patch.Rule{Name: c.Args().First(), Do: do, Severity: update.Severity(c.String("severity")), Sources: c.StringSlice("source"), Vendor: c.String("vendor"), Title: c.String("title"), Names: c.StringSlice("update"), Reason: c.String("reason")}
 		for _, class := range c.StringSlice("class") {
-			r.Classes = append(r.Classes, patch.Class(class))
+			r.Classes = append(r.Classes, update.Class(class))
 		}
 		if do == patch.Approve {
 			r.DeferDays = c.Int("defer")
@@ -262,7 +263,7 @@ func decideCommand(do, usage string) *cli.Command {
 }
 
 // released is how long ago an update was released, or first seen.
-func released(u patch.Update, seen time.Time) string {
+func released(u update.Update, seen time.Time) string {
 	if u.Released.IsZero() {
 		return "seen " + ago(seen)
 	}

@@ -54,10 +54,19 @@ type RunStatus struct {
 	Result  *RunResult `json:"result,omitempty"` // of one that has ended
 }
 
+// How a run ended, as core/job names the states.
+const (
+	RunSucceeded = "succeeded"
+	RunFailed    = "failed"
+	RunTimedOut  = "timed-out"
+	RunMissed    = "missed"
+	RunCancelled = "cancelled"
+)
+
 // RunResult is how a run ended. A device keeps it until the service has it on disk: POST /results.
 type RunResult struct {
 	ID      string    `json:"id"`
-	State   string    `json:"state"` // one of core/job's that are over
+	State   string    `json:"state"` // one of those above, or of core/job's others that are over
 	Exit    *int      `json:"exit,omitempty"`
 	Head    []byte    `json:"head,omitempty"` // of its output, at most RunHead bytes
 	Tail    []byte    `json:"tail,omitempty"` // at most RunTail bytes, where there was more

@@ -16,24 +16,24 @@ import (
 	cvss40 "github.com/pandatix/go-cvss/40"
 
 	"moorwatch.example/core/device"
-	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 	"moorwatch.example/core/versions"
 )
 
 // Advisory is one weakness, or those that were made known together.
 type Advisory struct {
-	ID        string         `json:"id"`
-	Aliases   []string       `json:"aliases,omitempty"` // other names, among them those of CVE
-	Summary   string         `json:"summary"`
-	Details   string         `json:"details,omitempty"`
-	Published time.Time      `json:"published,omitzero"`
-	Modified  time.Time      `json:"modified,omitzero"`
-	Withdrawn bool           `json:"withdrawn,omitempty"`
-	Vector    string         `json:"vector,omitempty"` // CVSS, of the latest version that is given
-	Score     float64        `json:"score,omitempty"`  // 0 to 10; 0 where none is given
-	Severity  patch.Severity `json:"severity,omitempty"`
-	Links     []string       `json:"links,omitempty"`
-	Affected  []Affected     `json:"affected"`
+	ID        string          `json:"id"`
+	Aliases   []string        `json:"aliases,omitempty"` // other names, among them those of CVE
+	Summary   string          `json:"summary"`
+	Details   string          `json:"details,omitempty"`
+	Published time.Time       `json:"published,omitzero"`
+	Modified  time.Time       `json:"modified,omitzero"`
+	Withdrawn bool            `json:"withdrawn,omitempty"`
+	Vector    string          `json:"vector,omitempty"` // CVSS, of the latest version that is given
+	Score     float64         `json:"score,omitempty"`  // 0 to 10; 0 where none is given
+	Severity  update.Severity `json:"severity,omitempty"`
+	Links     []string        `json:"links,omitempty"`
+	Affected  []Affected      `json:"affected"`
 }
 
 // Affected is a package of which some versions have the weakness, named as a package URL names it (ECMA-427).
@@ -144,7 +144,7 @@ func (a *Advisory) scored(vectors ...string) {
 }
 
 // Word is a score in words (CVSS 3.1, section 5; CVSS 4.0, section 6).
-func Word(score float64) patch.Severity {
+func Word(score float64) update.Severity {
 	switch {
 	case score >= 9:
 		return "critical"
@@ -163,11 +163,11 @@ func (a *Advisory) worded(word string) {
 	if a.Vector != "" {
 		return
 	}
-	s := patch.Severity(map[string]string{"important": "high", "moderate": "medium"}[strings.ToLower(word)])
+	s := update.Severity(map[string]string{"important": "high", "moderate": "medium"}[strings.ToLower(word)])
 	if s == "" {
-		s = patch.Severity(strings.ToLower(word))
+		s = update.Severity(strings.ToLower(word))
 	}
-	if slices.Contains(patch.Severities, s) && s.Rank() > a.Severity.Rank() {
+	if slices.Contains(update.Severities, s) && s.Rank() > a.Severity.Rank() {
 		a.Severity = s
 	}
 }
@@ -197,7 +197,7 @@ func (a *Advisory) clean() error {
 	if a.Summary == "" {
 		a.Summary = a.ID
 	}
-	if !slices.Contains(patch.Severities, a.Severity) {
+	if !slices.Contains(update.Severities, a.Severity) {
 		a.Severity = ""
 	}
 	for _, t := range []*time.Time{&a.Published, &a.Modified} {

@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 )
 
 const heath = `{"id":"MOOR-2026-0112","modified":"2026-11-14T08:00:00Z","published":"2026-11-14T07:00:00Z","aliases":["CVE-2026-70112"],"summary":"heathssl reads beyond a buffer",
@@ -167,7 +167,7 @@ func FuzzRead(f *testing.F) {
 		Read(strings.NewReader(text), Sink{func(a Advisory) error { all = append(all, a); return nil }, func(Exploited) error { return nil }, func(int, error) {}})
 		x := NewIndex(all)
 		for _, a := range all {
-			if a.ID == "" || len([]rune(a.Summary)) > maxSummary || !slices.Contains(patch.Severities, a.Severity) {
+			if a.ID == "" || len([]rune(a.Summary)) > maxSummary || !slices.Contains(update.Severities, a.Severity) {
 				t.Errorf("kept as %+v", a)
 			}
 			for _, p := range a.Affected {

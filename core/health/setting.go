@@ -222,6 +222,10 @@ type Agent struct {
 	ReportSeconds int `json:"report_seconds,omitempty"` // between two reports
 	// Withhold are capabilities, by their names in the facts, that it does not offer.
 	Withhold []string `json:"withhold,omitempty"`
+	// Protect has the agent taken off its device only with a removal code.
+	Protect bool `json:"protect,omitempty"`
+	// RemovalDigest is the SHA-256 of that code, in hexadecimal; the service tells it to a device alone.
+	RemovalDigest string `json:"removal_digest,omitempty"`
 }
 
 // Bounds of the pace of reports, in seconds.

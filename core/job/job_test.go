@@ -3,6 +3,7 @@ package job
 import (
 	"fmt"
 	"math/rand/v2"
+	"moorwatch.example/contract/link"
 	"strings"
 	"testing"
 	"time"
@@ -94,5 +95,14 @@ func TestStops(t *testing.T) {
 	groups := Grouped([]Group{{Output: "a", State: Succeeded}, {Output: "b", State: Succeeded}, {Output: "b", State: Succeeded}, {Output: "b", State: Failed}})
 	if len(groups) != 3 || groups[0].Runs != 2 || groups[0].Output != "b" {
 		t.Errorf("%+v", groups)
+	}
+}
+
+// What devices tell of how a run ended are states of it.
+func TestToldStates(t *testing.T) {
+	for told, state := range map[string]State{link.RunSucceeded: Succeeded, link.RunFailed: Failed, link.RunTimedOut: TimedOut, link.RunMissed: Missed, link.RunCancelled: Cancelled} {
+		if State(told) != state {
+			t.Errorf("%q is told, and the state is %q", told, state)
+		}
 	}
 }

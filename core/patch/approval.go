@@ -3,6 +3,7 @@ package patch
 import (
 	"errors"
 	"fmt"
+	"moorwatch.example/core/update"
 	"slices"
 	"strings"
 	"time"
@@ -18,12 +19,12 @@ type Rule struct {
 	Scope health.Scope `json:"scope"`
 
 	// Which updates: all that are set must match.
-	Classes  []Class  `json:"classes,omitempty"`
-	Severity Severity `json:"severity,omitempty"` // at least
-	Sources  []string `json:"sources,omitempty"`
-	Vendor   string   `json:"vendor,omitempty"` // is part of it; case does not count
-	Title    string   `json:"title,omitempty"`  // is part of its title or name; case does not count
-	Names    []string `json:"names,omitempty"`  // one of them
+	Classes  []update.Class  `json:"classes,omitempty"`
+	Severity update.Severity `json:"severity,omitempty"` // at least
+	Sources  []string        `json:"sources,omitempty"`
+	Vendor   string          `json:"vendor,omitempty"` // is part of it; case does not count
+	Title    string          `json:"title,omitempty"`  // is part of its title or name; case does not count
+	Names    []string        `json:"names,omitempty"`  // one of them
 
 	DeferDays int       `json:"defer_days,omitempty"` // approve: so many days after the release
 	Reason    string    `json:"reason,omitempty"`     // hold, exclude: why
@@ -57,26 +58,26 @@ func (r Rule) Validate(now time.Time) error {
 		return fmt.Errorf("an approval is deferred by 0 to %d days", maxDefer)
 	case !r.Until.IsZero() && !r.Until.After(now):
 		return errors.New("its end lies in the past")
-	case !slices.Contains(Severities, r.Severity):
+	case !slices.Contains(update.Severities, r.Severity):
 		return fmt.Errorf("a severity is critical, high, medium or low, and not %q", r.Severity)
 	case len(r.Vendor) > maxText || len(r.Title) > maxText || len(r.Reason) > 4*maxText:
 		return fmt.Errorf("a text of it is longer than %d bytes", maxText)
 	}
 	for _, c := range r.Classes {
-		if !slices.Contains(Classes, c) {
+		if !slices.Contains(update.Classes, c) {
 			return fmt.Errorf("there is no class %q: there are security, critical, feature, driver, definition and other", c)
 		}
 	}
 	for _, s := range r.Sources {
-		if !slices.Contains(Sources, s) {
-			return fmt.Errorf("there is no source %q: there are %s", s, strings.Join(Sources, ", "))
+		if !slices.Contains(update.Sources, s) {
+			return fmt.Errorf("there is no source %q: there are %s", s, strings.Join(update.Sources, ", "))
 		}
 	}
 	return validNames(r.Names)
 }
 
 // Matches tells whether the rule is about an update.
-func (r *Rule) Matches(u *Update) bool {
+func (r *Rule) Matches(u *update.Update) bool {
 	within := func(whole, part string) bool { return strings.Contains(strings.ToLower(whole), strings.ToLower(part)) }
 	return (len(r.Classes) == 0 || slices.Contains(r.Classes, u.Class)) &&
 		(r.Severity == "" || u.Severity.Rank() >= r.Severity.Rank()) &&
@@ -106,7 +107,7 @@ const (
 // Decide tells what the rules say of an update at a place. What excludes goes before what holds, and both
 // before what approves; of approvals the one holds that comes first. An update whose release is not
 // known is deferred from when it was first seen.
-func Decide(rules []Rule, u *Update, p *health.Place, seen, now time.Time) Decision {
+func Decide(rules []Rule, u *update.Update, p *health.Place, seen, now time.Time) Decision {
 	d := Decision{State: Undecided}
 	for i := range rules {
 		r := &rules[i]

@@ -3,6 +3,7 @@ package patch
 import (
 	"iter"
 	"math"
+	"moorwatch.example/core/update"
 	"time"
 )
 
@@ -18,19 +19,19 @@ type Tally struct {
 	Exploited int `json:"exploited"` // that have a weakness that is known to be exploited
 	Missing   int `json:"missing"`   // security updates that are missing, in all
 	// Grid counts those by severity, and by age: up to each of Ages, and older.
-	Grid map[Severity][4]int `json:"grid,omitempty"`
+	Grid map[update.Severity][4]int `json:"grid,omitempty"`
 }
 
 // Count adds a device that misses some updates, each with when it was first seen; exploited tells whether it has a
 // weakness that is. What was released later than at did not count then.
-func (t *Tally) Count(missing iter.Seq2[*Update, time.Time], exploited bool, at time.Time) {
+func (t *Tally) Count(missing iter.Seq2[*update.Update, time.Time], exploited bool, at time.Time) {
 	t.Devices++
 	if exploited {
 		t.Exploited++
 	}
 	current, late := true, false
 	for u, seen := range missing {
-		if u.Class != Security {
+		if u.Class != update.Security {
 			continue
 		}
 		from := u.Released
@@ -46,7 +47,7 @@ func (t *Tally) Count(missing iter.Seq2[*Update, time.Time], exploited bool, at 
 			place++
 		}
 		if t.Grid == nil {
-			t.Grid = map[Severity][4]int{}
+			t.Grid = map[update.Severity][4]int{}
 		}
 		row := t.Grid[u.Severity]
 		row[place]++
@@ -67,7 +68,7 @@ func (t *Tally) Merge(o Tally) {
 	t.Devices, t.Current, t.Late, t.Exploited, t.Missing = t.Devices+o.Devices, t.Current+o.Current, t.Late+o.Late, t.Exploited+o.Exploited, t.Missing+o.Missing
 	for s, counts := range o.Grid {
 		if t.Grid == nil {
-			t.Grid = map[Severity][4]int{}
+			t.Grid = map[update.Severity][4]int{}
 		}
 		row := t.Grid[s]
 		for i, n := range counts {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"moorwatch.example/core/update"
 	"slices"
 	"strings"
 	"testing"
@@ -19,17 +20,17 @@ func TestDecide(t *testing.T) {
 	all := health.Scope{Kind: health.Everywhere}
 	libraries := health.Scope{Kind: health.Organisation, ID: "larkmoor"}
 	place := &health.Place{Device: "d", Organisation: "larkmoor"}
-	fix := Update{Source: "apt", Name: "tarnlib", To: "2", Class: Security, Severity: "high", Released: now.AddDate(0, 0, -3), Vendor: "Heath Tools"}
+	fix := update.Update{Source: "apt", Name: "tarnlib", To: "2", Class: update.Security, Severity: "high", Released: now.AddDate(0, 0, -3), Vendor: "Heath Tools"}
 	for _, c := range []struct {
 		name  string
 		rules []Rule
-		u     Update
+		u     update.Update
 		want  string
 		from  time.Time
 	}{
 		{"no rule", nil, fix, Undecided, time.Time{}},
-		{"approved", []Rule{{Do: Approve, Scope: all, Classes: []Class{Security}}}, fix, Approved, time.Time{}},
-		{"another class", []Rule{{Do: Approve, Scope: all, Classes: []Class{Feature}}}, fix, Undecided, time.Time{}},
+		{"approved", []Rule{{Do: Approve, Scope: all, Classes: []update.Class{update.Security}}}, fix, Approved, time.Time{}},
+		{"another class", []Rule{{Do: Approve, Scope: all, Classes: []update.Class{update.Feature}}}, fix, Undecided, time.Time{}},
 		{"another place", []Rule{{Do: Approve, Scope: health.Scope{Kind: health.Site, ID: "elsewhere"}}}, fix, Undecided, time.Time{}},
 		{"deferred", []Rule{{Do: Approve, Scope: all, DeferDays: 7}}, fix, Deferred, now.AddDate(0, 0, 4)},
 		{"deferred long enough", []Rule{{Do: Approve, Scope: all, DeferDays: 3}}, fix, Approved, time.Time{}},
@@ -40,7 +41,7 @@ func TestDecide(t *testing.T) {
 		{"held, the other way round", []Rule{{Do: Approve, Scope: all}, {Do: Hold, Scope: libraries, Title: "TARN", Reason: "x"}}, fix, Held, time.Time{}},
 		{"excluded goes before all", []Rule{{Do: Hold, Scope: all, Reason: "x"}, {Do: Approve, Scope: all}, {Do: Exclude, Scope: all, Names: []string{"tarnlib"}, Reason: "y"}}, fix, Excluded, time.Time{}},
 		{"ended by itself", []Rule{{Do: Exclude, Scope: all, Reason: "y", Until: now}, {Do: Approve, Scope: all}}, fix, Approved, time.Time{}},
-		{"release not known", []Rule{{Do: Approve, Scope: all, DeferDays: 2}}, Update{Name: "x", Source: "apt"}, Deferred, now.AddDate(0, 0, 1)},
+		{"release not known", []Rule{{Do: Approve, Scope: all, DeferDays: 2}}, update.Update{Name: "x", Source: "apt"}, Deferred, now.AddDate(0, 0, 1)},
 	} {
 		if d := Decide(c.rules, &c.u, place, now.AddDate(0, 0, -1), now); d.State != c.want || !d.From.Equal(c.from) {
 			t.Errorf("%s: %+v", c.name, d)
@@ -52,13 +53,13 @@ func TestExposed(t *testing.T) {
 	if e := Exposed(nil, now); e.Score != 0 || e.Missing != 0 {
 		t.Errorf("%+v", e)
 	}
-	u := []Update{{Class: Security, Severity: "medium", Released: now.AddDate(0, 0, -40)}, {Class: Security, Severity: "critical", Released: now.AddDate(0, 0, -2)}, {Class: Feature, Blocked: "held"}}
+	u := []update.Update{{Class: update.Security, Severity: "medium", Released: now.AddDate(0, 0, -40)}, {Class: update.Security, Severity: "critical", Released: now.AddDate(0, 0, -2)}, {Class: update.Feature, Blocked: "held"}}
 	e := Exposed(u, now)
 	if e.Missing != 3 || e.Security != 2 || e.Blocked != 1 || e.Worst != "critical" || !e.Oldest.Equal(now.AddDate(0, 0, -40)) {
 		t.Errorf("%+v", e)
 	}
 	for i, r := 0, rand.New(rand.NewPCG(3, 3)); i < 200; i++ { // more to mend, or older, is never less exposed
-		v := Update{Class: Security, Severity: Severities[r.IntN(5)], Released: now.AddDate(0, 0, -r.IntN(200))}
+		v := update.Update{Class: update.Security, Severity: update.Severities[r.IntN(5)], Released: now.AddDate(0, 0, -r.IntN(200))}
 		more := Exposed(append(slices.Clone(u), v), now)
 		if v.Released = v.Released.AddDate(0, 0, -1); more.Score <= e.Score || Exposed(append(slices.Clone(u), v), now).Score < more.Score || more.Score >= 100 {
 			t.Fatalf("%+v adds to %v: %v", v, e.Score, more.Score)
@@ -272,8 +273,8 @@ func TestCourse(t *testing.T) {
 }
 
 func TestClean(t *testing.T) {
-	got := Clean([]Update{{Source: "apt", Name: "b", To: "1\x1b[31m", Class: "odd", Severity: "dire", Size: -4, Restart: "later"}, {Source: "apt", Name: "a", To: "2"}, {Source: "floppy", Name: "x", To: "1"}, {Source: "apt", Name: "c"}, {Source: "apt", Name: "a", To: "3", Class: Security, Severity: "high"}})
-	if len(got) != 2 || got[0].To != "3" || got[1].Class != Other || got[1].Severity != "" || got[1].Size != 0 || got[1].Restart != "" || strings.Contains(got[1].To, "\x1b") {
+	got := update.Clean([]update.Update{{Source: "apt", Name: "b", To: "1\x1b[31m", Class: "odd", Severity: "dire", Size: -4, Restart: "later"}, {Source: "apt", Name: "a", To: "2"}, {Source: "floppy", Name: "x", To: "1"}, {Source: "apt", Name: "c"}, {Source: "apt", Name: "a", To: "3", Class: update.Security, Severity: "high"}})
+	if len(got) != 2 || got[0].To != "3" || got[1].Class != update.Other || got[1].Severity != "" || got[1].Size != 0 || got[1].Restart != "" || strings.Contains(got[1].To, "\x1b") {
 		t.Errorf("%+v", got)
 	}
 }
@@ -330,8 +331,8 @@ func TestExcerpt(t *testing.T) {
 }
 
 func TestReplace(t *testing.T) {
-	all := []*Update{{Source: "apt", Name: "moss", To: "1.9-1"}, {Source: "apt", Name: "moss", To: "1.10-1"}, {Source: "dnf", Name: "moss", To: "1.0-1"}, {Source: "windows", Name: "KB1", To: "b.1"}, {Source: "windows", Name: "KB1", To: "a.2"}, {Source: "apt", Name: "peat", To: "2"}}
-	Replace(all)
+	all := []*update.Update{{Source: "apt", Name: "moss", To: "1.9-1"}, {Source: "apt", Name: "moss", To: "1.10-1"}, {Source: "dnf", Name: "moss", To: "1.0-1"}, {Source: "windows", Name: "KB1", To: "b.1"}, {Source: "windows", Name: "KB1", To: "a.2"}, {Source: "apt", Name: "peat", To: "2"}}
+	update.Replace(all)
 	for i, want := range []string{"1.10-1", "", "", "", "", ""} {
 		if all[i].ReplacedBy != want {
 			t.Errorf("%s %s of %s is replaced by %q, want %q", all[i].Name, all[i].To, all[i].Source, all[i].ReplacedBy, want)

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"moorwatch.example/core/update"
 	"slices"
 	"strings"
 	"time"
@@ -18,9 +19,9 @@ type Rollout struct {
 	Gate  Gate   `json:"gate"`
 
 	// Which of the approved updates: all, or those of classes, or named ones; never those that are left out.
-	Classes []Class  `json:"classes,omitempty"`
-	Names   []string `json:"names,omitempty"`
-	Without []string `json:"without,omitempty"`
+	Classes []update.Class `json:"classes,omitempty"`
+	Names   []string       `json:"names,omitempty"`
+	Without []string       `json:"without,omitempty"`
 
 	Windows   bool `json:"windows,omitempty"`  // runs begin in the devices' maintenance windows alone
 	Stage     bool `json:"stage,omitempty"`    // updates are fetched before the window
@@ -71,7 +72,7 @@ func (r Rollout) Validate() error {
 		return fmt.Errorf("a restart is put off at most %d times, by 1 to %d minutes each", work.MaxDeferrals, work.MaxDefer)
 	}
 	for _, c := range r.Classes {
-		if !slices.Contains(Classes, c) {
+		if !slices.Contains(update.Classes, c) {
 			return fmt.Errorf("there is no class %q", c)
 		}
 	}
@@ -86,7 +87,7 @@ func (r Rollout) Validate() error {
 }
 
 // Takes tells whether an approved update is one of this rollout's, where the device does not block it.
-func (r *Rollout) Takes(u *Update) bool {
+func (r *Rollout) Takes(u *update.Update) bool {
 	return !slices.Contains(r.Without, u.Name) && (len(r.Classes) == 0 || slices.Contains(r.Classes, u.Class)) && (len(r.Names) == 0 || slices.Contains(r.Names, u.Name))
 }
 
@@ -94,7 +95,7 @@ func (r *Rollout) Takes(u *Update) bool {
 const PackageSource = "packages"
 
 // Steps are what a device does to install updates of its own sources: before and after packages of the library.
-func (r Rollout) Steps(updates []Ref) (first, last []work.Step) {
+func (r Rollout) Steps(updates []update.Ref) (first, last []work.Step) {
 	first = slices.Clone(r.Before)
 	if len(updates) > 0 {
 		first = append(first, work.Step{Do: work.Update, Updates: refs(updates), Seconds: updateSeconds})
@@ -116,12 +117,12 @@ func (r Rollout) effect() []work.Step {
 }
 
 // Fetch are the steps of fetching updates before the window.
-func Fetch(updates []Ref) []work.Step {
+func Fetch(updates []update.Ref) []work.Step {
 	return []work.Step{{Do: work.Fetch, Updates: refs(updates), Seconds: updateSeconds}}
 }
 
 // Back are the steps of going back to the versions before; the refs name those.
-func (r Rollout) Back(before []Ref) []work.Step {
+func (r Rollout) Back(before []update.Ref) []work.Step {
 	steps := []work.Step{{Do: work.Back, Updates: refs(before), Seconds: updateSeconds}}
 	if r.Restart == RestartNever { // services take up what they had all the same
 		return append(steps, work.Step{Do: work.Refresh, OnError: work.OnContinue})
@@ -129,7 +130,7 @@ func (r Rollout) Back(before []Ref) []work.Step {
 	return append(steps, r.effect()...)
 }
 
-func refs(all []Ref) []work.Version {
+func refs(all []update.Ref) []work.Version {
 	out := make([]work.Version, len(all))
 	for i, r := range all {
 		out[i] = work.Version{Source: r.Source, Name: r.Name, Version: r.To}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"math"
+	"moorwatch.example/core/update"
 	"slices"
 	"strings"
 	"time"
@@ -152,10 +153,10 @@ func (s Summary) overTime() report.Part {
 		c := report.Chart{Title: "Security updates that are missing now, by age and severity", Labels: []string{"up to a week", "up to 30 days", "up to 90 days", "older"}, Bars: true,
 			About: fmt.Sprintf("%d security updates are missing in all.", s.Now.Missing)}
 		for _, x := range []struct {
-			severities []Severity
+			severities []update.Severity
 			name       string
 			tone       report.Tone
-		}{{[]Severity{"critical", "high"}, "critical or high", report.Bad}, {[]Severity{"medium"}, "medium", report.Fair}, {[]Severity{"low", ""}, "low or not told", report.Plain}} {
+		}{{[]update.Severity{"critical", "high"}, "critical or high", report.Bad}, {[]update.Severity{"medium"}, "medium", report.Fair}, {[]update.Severity{"low", ""}, "low or not told", report.Plain}} {
 			row := report.Series{Name: x.name, Tone: x.tone, Values: make([]float64, len(Ages)+1)}
 			for _, severity := range x.severities {
 				for i, n := range s.Now.Grid[severity] {

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"image"
 	"iter"
+	"math"
 	"slices"
 	"time"
 )
@@ -173,7 +174,7 @@ func (e *Encoder) Update(p *Picture, w Wish) []byte {
 	photos := 0
 	budget := w.Budget
 	if budget <= 0 {
-		budget = 1 << 62
+		budget = math.MaxInt
 	}
 	for i := range changed {
 		c := &changed[i]

@@ -13,6 +13,7 @@ import (
 	"moorwatch.example/core/job"
 	"moorwatch.example/core/pack"
 	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 	"moorwatch.example/core/work"
 )
 
@@ -143,7 +144,7 @@ func (c *Column) beginRing(ctx context.Context, r *rollout, now time.Time) error
 	}
 	if len(plan) > 0 {
 		limits := job.Limits{PerSite: r.spec.PerSite, WaitHours: r.spec.WaitHours}
-		devices, refs := ordered(plan, patch.Update.Ref)
+		devices, refs := ordered(plan, update.Update.Ref)
 		name := r.spec.Name + ", " + r.spec.Rings[r.state.At].Name
 		if r.spec.Windows && r.spec.Stage && len(own(refs)) > 0 {
 			staging := jobOf(r, "stage")
@@ -165,7 +166,7 @@ func (c *Column) beginRing(ctx context.Context, r *rollout, now time.Time) error
 }
 
 // own are the updates of the devices' own sources.
-func own(refs []patch.Ref) (out []patch.Ref) {
+func own(refs []update.Ref) (out []update.Ref) {
 	for _, r := range refs {
 		if r.Source != patch.PackageSource {
 			out = append(out, r)
@@ -181,7 +182,7 @@ func stepsOnly(name string, steps ...work.Step) []pack.Part {
 
 // parts are what the devices of a ring do: the updates of their sources, the packages of the library, and what makes
 // both take effect. A package that the library does not offer any more is left out.
-func (c *Column) parts(ctx context.Context, spec patch.Rollout, name string, refs []patch.Ref) (parts []pack.Part, err error) {
+func (c *Column) parts(ctx context.Context, spec patch.Rollout, name string, refs []update.Ref) (parts []pack.Part, err error) {
 	first, last := spec.Steps(own(refs))
 	var packages []pack.Part
 	for _, r := range refs {
@@ -208,8 +209,8 @@ func (c *Column) parts(ctx context.Context, spec patch.Rollout, name string, ref
 }
 
 // ordered is what one job is told of: at which devices, and all versions, each once.
-func ordered(plan []plannedFor, version func(patch.Update) patch.Ref) (devices []uuid.UUID, refs []patch.Ref) {
-	seen := map[patch.Ref]bool{}
+func ordered(plan []plannedFor, version func(update.Update) update.Ref) (devices []uuid.UUID, refs []update.Ref) {
+	seen := map[update.Ref]bool{}
 	for _, p := range plan {
 		devices = append(devices, p.device)
 		for _, u := range p.updates {
@@ -266,7 +267,7 @@ func (c *Column) revertRing(ctx context.Context, r *rollout) error {
 		return err
 	}
 	if len(all) > 0 {
-		devices, refs := ordered(all, func(u patch.Update) patch.Ref { return patch.Ref{Source: u.Source, Name: u.Name, To: u.From} })
+		devices, refs := ordered(all, func(u update.Update) update.Ref { return update.Ref{Source: u.Source, Name: u.Name, To: u.From} })
 		name := r.spec.Name + ", " + r.spec.Rings[r.state.At].Name + ", back"
 		if err := c.jobs.Carry(ctx, id, name, r.begunBy, stepsOnly(name, r.spec.Back(refs)...), devices, false, job.Limits{WaitHours: max(r.spec.WaitHours, 24)}); err != nil {
 			return err

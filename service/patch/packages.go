@@ -9,6 +9,7 @@ import (
 
 	"moorwatch.example/core/pack"
 	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 	"moorwatch.example/core/versions"
 )
 
@@ -30,7 +31,7 @@ func (s store) setLacking(ctx context.Context, offers []pack.Package) error {
 		if title == "" {
 			title = p.Name
 		}
-		u := patch.Update{Source: patch.PackageSource, Name: p.Name, Title: title, To: p.Version, Class: patch.Feature}
+		u := update.Update{Source: patch.PackageSource, Name: p.Name, Title: title, To: p.Version, Class: update.Feature}
 		for _, f := range p.Files {
 			u.Size += f.Size
 		}

@@ -23,7 +23,7 @@ import (
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/job"
 	"moorwatch.example/core/pack"
-	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/fleet"
 	"moorwatch.example/service/front"
@@ -161,7 +161,7 @@ func (c *Column) ServeUpdates(w http.ResponseWriter, r *http.Request) {
 	var known bool
 	var err error
 	if in.Whole {
-		known, err = true, c.store.setMissing(ctx, id, in.Digest, in.Failed, patch.Clean(in.All))
+		known, err = true, c.store.setMissing(ctx, id, in.Digest, in.Failed, update.Clean(in.All))
 		c.compareSoon()
 	} else {
 		known, err = c.store.told(ctx, id, in.Digest)

@@ -21,6 +21,7 @@ import (
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 	"moorwatch.example/service/fleet"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/post"
@@ -61,7 +62,7 @@ func (c *Column) tally(ctx context.Context, view []uuid.UUID, at time.Time, each
 		if !ok {
 			return
 		}
-		var missing iter.Seq2[*patch.Update, time.Time] = func(yield func(*patch.Update, time.Time) bool) {
+		var missing iter.Seq2[*update.Update, time.Time] = func(yield func(*update.Update, time.Time) bool) {
 			for _, id := range b.updates {
 				if u := s.all[id]; u != nil && !yield(&u.Update, u.firstSeen) {
 					return

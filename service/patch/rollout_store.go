@@ -9,6 +9,7 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 )
 
 // target is which devices a rollout was meant for.
@@ -106,7 +107,7 @@ func (s store) inRing(ctx context.Context, id uuid.UUID, ring int) ([]uuid.UUID,
 // plannedFor is what a job is to install at a device.
 type plannedFor struct {
 	device  uuid.UUID
-	updates []patch.Update
+	updates []update.Update
 }
 
 // plan notes what a job is to install at the devices of a ring; those at which it has nothing to do are
@@ -140,7 +141,7 @@ func (s store) planBack(ctx context.Context, id uuid.UUID, ring int, job uuid.UU
 	}
 	_, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (none struct{}, err error) {
 		var device uuid.UUID
-		var u patch.Update
+		var u update.Update
 		if err := row.Scan(&device, &u.Source, &u.Name, &u.From, &u.To); err != nil {
 			return none, err
 		}

@@ -11,6 +11,7 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 	"moorwatch.example/service/fleet"
 )
 
@@ -30,7 +31,7 @@ type detail struct {
 }
 
 // setMissing stores what a device is offered.
-func (s store) setMissing(ctx context.Context, id uuid.UUID, digest, trouble string, all []patch.Update) error {
+func (s store) setMissing(ctx context.Context, id uuid.UUID, digest, trouble string, all []update.Update) error {
 	n := len(all)
 	sources, names, tos, contents := make([]string, n), make([]string, n), make([]string, n), make([]string, n)
 	for i, u := range all {
@@ -93,7 +94,7 @@ func (s store) expire(ctx context.Context) error {
 type catalogue map[int32]*known
 
 type known struct {
-	patch.Update
+	update.Update
 	firstSeen time.Time
 }
 
@@ -105,10 +106,10 @@ const (
 )
 
 type mending struct {
-	of         *patch.Update
-	content    patch.Update
+	of         *update.Update
+	content    update.Update
 	ids        []string
-	severities []patch.Severity
+	severities []update.Severity
 	exploited  bool
 }
 
@@ -123,7 +124,7 @@ func (s store) catalogue(ctx context.Context) (catalogue, error) {
 		return nil, err
 	}
 	all := catalogue{}
-	var updates []*patch.Update
+	var updates []*update.Update
 	defer rows.Close()
 	for rows.Next() {
 		var id int32
@@ -135,7 +136,7 @@ func (s store) catalogue(ctx context.Context) (catalogue, error) {
 		m.take()
 		all[id], updates = k, append(updates, &k.Update)
 	}
-	patch.Replace(updates)
+	update.Replace(updates)
 	return all, rows.Err()
 }
 

@@ -16,6 +16,7 @@ import (
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/job"
 	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 	"moorwatch.example/core/work"
 	"moorwatch.example/service/front"
 )
@@ -26,7 +27,7 @@ func (c *Column) ListUpdates(g *gin.Context, in api.ListUpdatesParams) {
 	view, err := c.fleet.View(ctx, front.CallerOf(g), see)
 	var all []api.MissingUpdate
 	if err == nil {
-		all, err = c.summed(ctx, view, nil, func(u *patch.Update) bool {
+		all, err = c.summed(ctx, view, nil, func(u *update.Update) bool {
 			return (in.Class == nil || string(u.Class) == *in.Class) && (in.Search == nil || strings.Contains(strings.ToLower(u.Name+" "+u.Title), strings.ToLower(*in.Search)))
 		})
 	}
@@ -46,7 +47,7 @@ func (c *Column) ListUpdates(g *gin.Context, in api.ListUpdatesParams) {
 }
 
 // summed counts at how many devices of a view each update is missing, the most pressing first.
-func (c *Column) summed(ctx context.Context, view, only []uuid.UUID, want func(*patch.Update) bool) ([]api.MissingUpdate, error) {
+func (c *Column) summed(ctx context.Context, view, only []uuid.UUID, want func(*update.Update) bool) ([]api.MissingUpdate, error) {
 	s, err := c.look(ctx, time.Now())
 	if err != nil {
 		return nil, err
@@ -83,7 +84,7 @@ func (c *Column) summed(ctx context.Context, view, only []uuid.UUID, want func(*
 		}
 	}
 	slices.SortFunc(list, func(a, b api.MissingUpdate) int {
-		return cmp.Or(slices.Index(patch.Classes, a.Update.Class)-slices.Index(patch.Classes, b.Update.Class), b.Update.Severity.Rank()-a.Update.Severity.Rank(), b.Devices-a.Devices, cmp.Compare(a.Update.Name, b.Update.Name), cmp.Compare(a.Update.To, b.Update.To), cmp.Compare(a.Update.Source, b.Update.Source))
+		return cmp.Or(slices.Index(update.Classes, a.Update.Class)-slices.Index(update.Classes, b.Update.Class), b.Update.Severity.Rank()-a.Update.Severity.Rank(), b.Devices-a.Devices, cmp.Compare(a.Update.Name, b.Update.Name), cmp.Compare(a.Update.To, b.Update.To), cmp.Compare(a.Update.Source, b.Update.Source))
 	})
 	return list, err
 }
@@ -118,7 +119,7 @@ func (c *Column) ListExposure(g *gin.Context, in api.ListExposureParams) {
 			if x.Exposure.Security == 0 {
 				totals.Current++
 			}
-			if x.Exposure.Worst.Rank() >= patch.Severity("high").Rank() {
+			if x.Exposure.Worst.Rank() >= update.Severity("high").Rank() {
 				totals.Exposed++
 			}
 			if x.Exploited > 0 {
@@ -153,7 +154,7 @@ func (c *Column) exposed(ctx context.Context, view []uuid.UUID, missing *string)
 		if !ok {
 			return
 		}
-		x := api.DeviceExposure{DeviceID: b.device, Device: m.Subject.Name, Organisation: m.Subject.Organisation, Site: m.Subject.Site, Exposure: patch.Exposure{Classes: map[patch.Class]int{}}, ToldAt: b.told, Weaknesses: weakest[b.device].advisories, Exploited: weakest[b.device].exploited}
+		x := api.DeviceExposure{DeviceID: b.device, Device: m.Subject.Name, Organisation: m.Subject.Organisation, Site: m.Subject.Site, Exposure: patch.Exposure{Classes: map[update.Class]int{}}, ToldAt: b.told, Weaknesses: weakest[b.device].advisories, Exploited: weakest[b.device].exploited}
 		state, meant := s.at(m.Place), missing == nil
 		s.each(b, func(id int32, u *known, blocked bool) {
 			x.Exposure.Add(&u.Update, blocked, s.now)
@@ -205,13 +206,13 @@ func (c *Column) GetDeviceUpdates(g *gin.Context, id api.ID) {
 		})
 	}
 	slices.SortFunc(out.Missing, func(a, b api.DecidedUpdate) int {
-		return cmp.Or(slices.Index(patch.Classes, a.Update.Class)-slices.Index(patch.Classes, b.Update.Class), b.Update.Severity.Rank()-a.Update.Severity.Rank(), cmp.Compare(a.Update.Name, b.Update.Name))
+		return cmp.Or(slices.Index(update.Classes, a.Update.Class)-slices.Index(update.Classes, b.Update.Class), b.Update.Severity.Rank()-a.Update.Severity.Rank(), cmp.Compare(a.Update.Name, b.Update.Name))
 	})
 	if err == nil {
 		out.Patched, err = c.store.patchedAt(ctx, id, mostPatched)
 	}
 	if out.Exposure.Classes == nil {
-		out.Exposure.Classes = map[patch.Class]int{}
+		out.Exposure.Classes = map[update.Class]int{}
 	}
 	if err != nil {
 		front.Fail(g, err)

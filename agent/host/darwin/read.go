@@ -5,7 +5,7 @@ import (
 	"strconv"
 	"strings"
 
-	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 )
 
 // source is how updates of macOS are named.
@@ -13,7 +13,7 @@ const source = "macos"
 
 // Offer is an update as softwareupdate(8) offers it, with the label by which it is installed.
 type Offer struct {
-	patch.Update
+	update.Update
 	Label string
 }
 
@@ -36,19 +36,19 @@ func Offers(out []byte) (all []Offer) {
 		if label == "" || fields["Title"] == "" || fields["Version"] == "" {
 			continue
 		}
-		o := Offer{patch.Update{Source: source, Name: fields["Title"], Title: fields["Title"], To: fields["Version"], Class: patch.Feature}, label}
+		o := Offer{update.Update{Source: source, Name: fields["Title"], Title: fields["Title"], To: fields["Version"], Class: update.Feature}, label}
 		if kib, err := strconv.ParseInt(strings.TrimRight(fields["Size"], "KiB"), 10, 64); err == nil {
 			o.Size = kib << 10
 		}
 		lower := strings.ToLower(o.Title)
 		switch {
 		case strings.Contains(lower, "security"), strings.HasPrefix(lower, "macos"), strings.HasPrefix(lower, "safari"): // which carry its security fixes
-			o.Class = patch.Security
+			o.Class = update.Security
 		case strings.Contains(lower, "xprotect"), strings.Contains(lower, "mrt"), strings.Contains(lower, "gatekeeper"):
-			o.Class = patch.Definition
+			o.Class = update.Definition
 		}
 		if fields["Action"] == "restart" {
-			o.Restart = patch.RestartDevice
+			o.Restart = update.RestartDevice
 		}
 		all = append(all, o)
 		label = ""

@@ -3,7 +3,7 @@ package darwin
 import (
 	"testing"
 
-	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 )
 
 // Made for the test after the manual page softwareupdate(8); not recorded on a Mac.
@@ -26,13 +26,13 @@ func TestOffers(t *testing.T) {
 	if len(got) != 3 {
 		t.Fatalf("%+v", got)
 	}
-	if o := got[0]; o.Label != "macOS Sequoia 15.6.1-24G90" || o.Name != "macOS Sequoia 15.6.1" || o.To != "15.6.1" || o.Size != 1610612<<10 || o.Restart != patch.RestartDevice || o.Class != patch.Security {
+	if o := got[0]; o.Label != "macOS Sequoia 15.6.1-24G90" || o.Name != "macOS Sequoia 15.6.1" || o.To != "15.6.1" || o.Size != 1610612<<10 || o.Restart != update.RestartDevice || o.Class != update.Security {
 		t.Errorf("%+v", o)
 	}
-	if o := got[1]; o.Restart != "" || o.Class != patch.Security || o.Source != "macos" {
+	if o := got[1]; o.Restart != "" || o.Class != update.Security || o.Source != "macos" {
 		t.Errorf("%+v", o)
 	}
-	if o := got[2]; o.Class != patch.Feature || o.To != "16.4" {
+	if o := got[2]; o.Class != update.Feature || o.To != "16.4" {
 		t.Errorf("%+v", o)
 	}
 }

@@ -14,7 +14,7 @@ import (
 
 	posix "moorwatch.example/agent/host/unix"
 	"moorwatch.example/contract/link"
-	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 	"moorwatch.example/core/work"
 )
 
@@ -34,12 +34,12 @@ func (updates) offers(ctx context.Context) ([]Offer, error) {
 }
 
 // Missing implements host.Updates.
-func (u updates) Missing(ctx context.Context, _ bool) ([]patch.Update, error) {
+func (u updates) Missing(ctx context.Context, _ bool) ([]update.Update, error) {
 	offers, err := u.offers(ctx)
 	if err != nil {
 		return nil, err
 	}
-	all := []patch.Update{}
+	all := []update.Update{}
 	for _, o := range offers {
 		all = append(all, o.Update)
 	}
@@ -51,7 +51,7 @@ func (u updates) labels(ctx context.Context, all []work.Version, log io.Writer) 
 	for _, o := range offers {
 		if slices.Contains(all, work.Version{Source: source, Name: o.Name, Version: o.To}) {
 			fmt.Fprintf(log, "%s → %s\n", o.Name, o.To)
-			labels, restart = append(labels, o.Label), restart || o.Restart == patch.RestartDevice
+			labels, restart = append(labels, o.Label), restart || o.Restart == update.RestartDevice
 		}
 	}
 	return labels, restart, err

@@ -20,7 +20,7 @@ import (
 
 	"moorwatch.example/agent/host"
 	"moorwatch.example/contract/link"
-	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 	"moorwatch.example/core/versions"
 	"moorwatch.example/core/work"
 )
@@ -54,7 +54,7 @@ func take(ctx context.Context) (release func(), err error) {
 }
 
 // Missing implements host.Updates.
-func (u updates) Missing(ctx context.Context, fresh bool) ([]patch.Update, error) {
+func (u updates) Missing(ctx context.Context, fresh bool) ([]update.Update, error) {
 	release, err := take(ctx)
 	if err != nil {
 		return nil, err
@@ -76,7 +76,7 @@ func (u updates) Missing(ctx context.Context, fresh bool) ([]patch.Update, error
 	}
 	all, back := AptPlan(plan.Bytes())
 	if all == nil {
-		all = []patch.Update{}
+		all = []update.Update{}
 	}
 	// What apt itself would not install is asked about one by one.
 	if len(back) > 0 {
@@ -165,7 +165,7 @@ var planned = regexp.MustCompile(`^Inst (\S+) \[([^\]]+)\] \((\S+) (.*?)(?: \[[^
 
 // AptPlan reads what apt-get --simulate upgrade prints: what would be upgraded, and the names of what is kept
 // back.
-func AptPlan(out []byte) (all []patch.Update, back []string) {
+func AptPlan(out []byte) (all []update.Update, back []string) {
 	kept := false
 	for line := range strings.Lines(string(out)) {
 		line = strings.TrimRight(line, "\r\n")
@@ -179,9 +179,9 @@ func AptPlan(out []byte) (all []patch.Update, back []string) {
 		}
 		kept = false
 		if m := planned.FindStringSubmatch(line); m != nil {
-			one := patch.Update{Source: aptSource, Name: m[1], From: m[2], To: m[3], Class: patch.Other}
+			one := update.Update{Source: aptSource, Name: m[1], From: m[2], To: m[3], Class: update.Other}
 			if strings.Contains(strings.ToLower(m[4]), "security") {
-				one.Class = patch.Security
+				one.Class = update.Security
 			}
 			one.Restart = restartOf(one.Name)
 			all = append(all, one)
@@ -194,22 +194,22 @@ func AptPlan(out []byte) (all []patch.Update, back []string) {
 func restartOf(name string) string {
 	switch {
 	case strings.HasPrefix(name, "linux-image"), name == "libc6", name == "systemd", name == "dbus":
-		return patch.RestartDevice
+		return update.RestartDevice
 	case strings.HasPrefix(name, "lib"):
-		return patch.RestartService
+		return update.RestartService
 	}
 	return ""
 }
 
 // AptPolicy reads what apt-cache policy prints: what is installed in a version older than the candidate.
-func AptPolicy(out []byte) (all []patch.Update) {
-	var one patch.Update
+func AptPolicy(out []byte) (all []update.Update) {
+	var one update.Update
 	end := func() {
 		if one.Name != "" && one.From != "" && one.From != "(none)" && one.To != "(none)" && versions.Debian(one.From, one.To) < 0 {
 			one.Restart = restartOf(one.Name)
 			all = append(all, one)
 		}
-		one = patch.Update{Source: aptSource, Class: patch.Other}
+		one = update.Update{Source: aptSource, Class: update.Other}
 	}
 	candidate := false
 	for line := range strings.Lines(string(out)) {
@@ -227,7 +227,7 @@ func AptPolicy(out []byte) (all []patch.Update) {
 			fields := strings.Fields(text)
 			candidate = len(fields) > 0 && fields[0] == one.To
 		case candidate && strings.Contains(strings.ToLower(text), "security"):
-			one.Class = patch.Security
+			one.Class = update.Security
 		}
 	}
 	end()
@@ -235,8 +235,8 @@ func AptPolicy(out []byte) (all []patch.Update) {
 }
 
 // AptShow fills in, of updates, what apt-cache show prints: size, vendor and title.
-func AptShow(out []byte, all []patch.Update) {
-	at := map[string]*patch.Update{}
+func AptShow(out []byte, all []update.Update) {
+	at := map[string]*update.Update{}
 	for i := range all {
 		at[all[i].Name+"="+all[i].To] = &all[i]
 	}

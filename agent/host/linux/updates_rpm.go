@@ -17,7 +17,7 @@ import (
 
 	"moorwatch.example/agent/host/unix"
 	"moorwatch.example/contract/link"
-	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 	"moorwatch.example/core/versions"
 	"moorwatch.example/core/work"
 )
@@ -61,7 +61,7 @@ func (u RPMUpdates) have(ctx context.Context) (map[string]string, error) {
 }
 
 // Missing implements host.Updates.
-func (u RPMUpdates) Missing(ctx context.Context, fresh bool) ([]patch.Update, error) {
+func (u RPMUpdates) Missing(ctx context.Context, fresh bool) ([]update.Update, error) {
 	release, err := take(ctx)
 	if err != nil {
 		return nil, err
@@ -88,7 +88,7 @@ func (u RPMUpdates) Missing(ctx context.Context, fresh bool) ([]patch.Update, er
 	if err != nil {
 		return nil, errors.Join(trouble, err)
 	}
-	all = slices.DeleteFunc(all, func(o patch.Update) bool { return have[o.Name] == "" })
+	all = slices.DeleteFunc(all, func(o update.Update) bool { return have[o.Name] == "" })
 	for i := range all {
 		o := &all[i]
 		o.Source, o.From = u.Tool, have[o.Name]
@@ -99,7 +99,7 @@ func (u RPMUpdates) Missing(ctx context.Context, fresh bool) ([]patch.Update, er
 	return all, trouble
 }
 
-func (u RPMUpdates) offered(ctx context.Context) ([]patch.Update, error) {
+func (u RPMUpdates) offered(ctx context.Context) ([]update.Update, error) {
 	var list, about bytes.Buffer
 	read := func(out io.Writer, argv ...string) error {
 		exit, said, err := u.ask(ctx, out, u.tool(argv...)...)
@@ -154,18 +154,18 @@ func lastLines(text string) string {
 func rpmRestart(name string) string {
 	switch {
 	case strings.HasPrefix(name, "kernel"), name == "glibc", name == "systemd", name == "dbus", name == "dbus-broker":
-		return patch.RestartDevice
+		return update.RestartDevice
 	case strings.HasPrefix(name, "lib"), strings.HasSuffix(name, "-libs"), strings.HasPrefix(name, "openssl"):
-		return patch.RestartService
+		return update.RestartService
 	}
 	return ""
 }
 
 // DNFUpdates reads what dnf repoquery --upgrades prints in the form above, a line each.
-func DNFUpdates(out []byte) (all []patch.Update) {
+func DNFUpdates(out []byte) (all []update.Update) {
 	for line := range strings.Lines(string(out)) {
 		f := strings.Split(strings.TrimRight(line, "\r\n"), "\t")
-		if len(f) < 6 || slices.ContainsFunc(all, func(o patch.Update) bool { return o.Name == f[0] }) {
+		if len(f) < 6 || slices.ContainsFunc(all, func(o update.Update) bool { return o.Name == f[0] }) {
 			continue // of several architectures one is enough: they are installed together
 		}
 		size, _ := strconv.ParseInt(f[3], 10, 64)
@@ -173,17 +173,17 @@ func DNFUpdates(out []byte) (all []patch.Update) {
 		if vendor == "(none)" {
 			vendor = ""
 		}
-		all = append(all, patch.Update{Name: f[0], To: f[1], Class: patch.Other, Size: size, Vendor: vendor, Title: f[5]})
+		all = append(all, update.Update{Name: f[0], To: f[1], Class: update.Other, Size: size, Vendor: vendor, Title: f[5]})
 	}
 	return all
 }
 
 // severities are those of advisories of RPM distributions, as ours.
-var severities = map[string]patch.Severity{"critical": "critical", "important": "high", "moderate": "medium", "low": "low"}
+var severities = map[string]update.Severity{"critical": "critical", "important": "high", "moderate": "medium", "low": "low"}
 
 // DNFAdvisories fills in, of updates, what dnf updateinfo list prints: ID, TYPE or SEVERITY/Sec., and
 // NAME-VERSION-RELEASE.ARCH.
-func DNFAdvisories(out []byte, all []patch.Update) {
+func DNFAdvisories(out []byte, all []update.Update) {
 	for line := range strings.Lines(string(out)) {
 		f := strings.Fields(line)
 		if len(f) != 3 {
@@ -201,12 +201,12 @@ func DNFAdvisories(out []byte, all []patch.Update) {
 			}
 			severity, security := strings.CutSuffix(f[1], "/Sec.")
 			if security || f[1] == "security" {
-				o.Class = patch.Security
+				o.Class = update.Security
 				if s := severities[strings.ToLower(severity)]; s.Rank() > o.Severity.Rank() {
 					o.Severity = s
 				}
-			} else if f[1] == "enhancement" && o.Class == patch.Other {
-				o.Class = patch.Feature
+			} else if f[1] == "enhancement" && o.Class == update.Other {
+				o.Class = update.Feature
 			}
 			if !slices.Contains(o.Advisories, f[0]) {
 				o.Advisories = append(o.Advisories, f[0])
@@ -236,14 +236,14 @@ type zypperList struct {
 }
 
 // ZypperUpdates reads what zypper --xmlout list-updates prints.
-func ZypperUpdates(out []byte) (all []patch.Update, err error) {
+func ZypperUpdates(out []byte) (all []update.Update, err error) {
 	var list zypperList
 	if err := xml.Unmarshal(out, &list); err != nil {
 		return nil, fmt.Errorf("what zypper tells cannot be read: %w", err)
 	}
 	for _, x := range list.Updates {
 		if x.Kind == "package" {
-			all = append(all, patch.Update{Name: x.Name, To: x.Edition, Class: patch.Other, Title: x.Summary})
+			all = append(all, update.Update{Name: x.Name, To: x.Edition, Class: update.Other, Title: x.Summary})
 		}
 	}
 	return all, nil
@@ -252,8 +252,8 @@ func ZypperUpdates(out []byte) (all []patch.Update, err error) {
 // ZypperPatch is what zypper tells of an advisory, which is about packages.
 type ZypperPatch struct {
 	ID       string
-	Class    patch.Class
-	Severity patch.Severity
+	Class    update.Class
+	Severity update.Severity
 	Released time.Time
 	Restart  bool
 	Names    []string // of CVE
@@ -269,7 +269,7 @@ func ZypperPatches(out []byte) (all []ZypperPatch, err error) {
 		if x.Kind != "patch" || x.Status != "" && x.Status != "needed" {
 			continue
 		}
-		p := ZypperPatch{ID: x.Name, Class: map[string]patch.Class{"security": patch.Security, "optional": patch.Feature, "feature": patch.Feature}[x.Category], Severity: severities[x.Severity], Restart: x.Reboot == "reboot"}
+		p := ZypperPatch{ID: x.Name, Class: map[string]update.Class{"security": update.Security, "optional": update.Feature, "feature": update.Feature}[x.Category], Severity: severities[x.Severity], Restart: x.Reboot == "reboot"}
 		if x.Issued.Unix > 0 {
 			p.Released = time.Unix(x.Issued.Unix, 0).UTC()
 		}
@@ -283,7 +283,7 @@ func ZypperPatches(out []byte) (all []ZypperPatch, err error) {
 
 // ZypperInfo fills in, of updates, what the patches are about that are the same: zypper info tells of each that it
 // conflicts with packages older than NAME[.ARCH] < EDITION.
-func ZypperInfo(out []byte, patches []ZypperPatch, all []patch.Update) {
+func ZypperInfo(out []byte, patches []ZypperPatch, all []update.Update) {
 	var at *ZypperPatch
 	conflicts := false
 	for line := range strings.Lines(string(out)) {
@@ -323,7 +323,7 @@ func ZypperInfo(out []byte, patches []ZypperPatch, all []patch.Update) {
 				o.Released = at.Released
 			}
 			if at.Restart {
-				o.Restart = patch.RestartDevice
+				o.Restart = update.RestartDevice
 			}
 			o.Advisories = append(append(o.Advisories, at.ID), at.Names...)
 		}

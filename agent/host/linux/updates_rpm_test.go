@@ -12,7 +12,7 @@ import (
 	"strings"
 	"testing"
 
-	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 	"moorwatch.example/core/work"
 )
 
@@ -20,7 +20,7 @@ import (
 func TestReadsRPMTools(t *testing.T) {
 	all := DNFUpdates([]byte("moss-tools\t1:2.0-3.el9\tnoarch\t5573\tHeath Tools\tSmall programs\nmoss-tools\t1:2.0-3.el9\ti686\t1\t(none)\tx\n\nbroken line\nlibtarn\t1.1-1\tx86_64\t10\t(none)\tA library\n"))
 	DNFAdvisories([]byte("MOOR-1 Moderate/Sec. moss-tools-1:2.0-3.el9.noarch\nMOOR-2 Important/Sec. moss-tools-2.0-3.el9.noarch\nMOOR-3 enhancement libtarn-1.1-1.x86_64\nMOOR-4 Critical/Sec. libtarn-1.0-1.x86_64\nLast metadata expiration check: 0:00:01 ago\n"), all)
-	if len(all) != 2 || all[0].Severity != "high" || all[0].Class != patch.Security || !slices.Equal(all[0].Advisories, []string{"MOOR-1", "MOOR-2"}) || all[0].Vendor != "Heath Tools" || all[1].Class != patch.Feature || all[1].Vendor != "" {
+	if len(all) != 2 || all[0].Severity != "high" || all[0].Class != update.Security || !slices.Equal(all[0].Advisories, []string{"MOOR-1", "MOOR-2"}) || all[0].Vendor != "Heath Tools" || all[1].Class != update.Feature || all[1].Vendor != "" {
 		t.Errorf("dnf is read as %+v", all)
 	}
 	if _, err := ZypperUpdates([]byte("Repository 'x' is invalid.")); err == nil {
@@ -30,9 +30,9 @@ func TestReadsRPMTools(t *testing.T) {
 	if err != nil || len(patches) != 1 || !patches[0].Restart {
 		t.Errorf("zypper is read as %+v, %v", patches, err)
 	}
-	all = []patch.Update{{Name: "kernel-default", To: "6.4-2"}, {Name: "libtarn", To: "1.0-1"}}
+	all = []update.Update{{Name: "kernel-default", To: "6.4-2"}, {Name: "libtarn", To: "1.0-1"}}
 	ZypperInfo([]byte("Name        : MOOR-5\nConflicts   : [2]\n    kernel-default.x86_64 < 6.4-2\n    libtarn < 1.1-1\nProvides : moss < 9\n"), patches, all)
-	if all[0].Severity != "critical" || all[0].Restart != patch.RestartDevice || all[1].Severity != "" {
+	if all[0].Severity != "critical" || all[0].Restart != update.RestartDevice || all[1].Severity != "" {
 		t.Errorf("with what it conflicts: %+v", all)
 	}
 }
@@ -97,7 +97,7 @@ func TestRPMTools(t *testing.T) {
 		if err != nil || len(all) != 1 {
 			t.Fatalf("%s: %+v, %v", tool, all, err)
 		}
-		if o := all[0]; o.Source != tool || o.Name != "moss-tools" || o.From != "1.0-1" || o.To != "1.1-1" || o.Class != patch.Security || o.Severity != "high" || o.Title != "Small programs" || !slices.Contains(o.Advisories, "MOOR-2026-0200") {
+		if o := all[0]; o.Source != tool || o.Name != "moss-tools" || o.From != "1.0-1" || o.To != "1.1-1" || o.Class != update.Security || o.Severity != "high" || o.Title != "Small programs" || !slices.Contains(o.Advisories, "MOOR-2026-0200") {
 			t.Errorf("%s offers %+v", tool, o)
 		}
 		is := func(want string) {

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"testing"
 
-	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 )
 
 const recordedPlan = `Reading package lists...
@@ -59,10 +59,10 @@ func TestApt(t *testing.T) {
 	if !slices.Equal(back, []string{"sedge", "marsh-tools"}) || len(all) != 3 {
 		t.Fatalf("%v, %+v", back, all)
 	}
-	if u := all[1]; u.Name != "libtarn1" || u.From != "1.0-1" || u.To != "1.1-1" || u.Class != patch.Security || u.Restart != patch.RestartService {
+	if u := all[1]; u.Name != "libtarn1" || u.From != "1.0-1" || u.To != "1.1-1" || u.Class != update.Security || u.Restart != update.RestartService {
 		t.Errorf("%+v", u)
 	}
-	if all[0].Class != patch.Other || all[2].Class != patch.Security || all[2].Restart != patch.RestartDevice {
+	if all[0].Class != update.Other || all[2].Class != update.Security || all[2].Restart != update.RestartDevice {
 		t.Errorf("%+v", all)
 	}
 	held := AptPolicy([]byte(recordedPolicy))

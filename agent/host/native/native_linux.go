@@ -14,4 +14,4 @@ func New() host.Host { return linux.New() }
 const Helper = ""
 
 // Help is not called here.
-func Help() error { return nil }
+func Help([]string) error { return nil }

@@ -14,4 +14,4 @@ func New() host.Host { return windows.New() }
 const Helper = windows.HelperArgument
 
 // Help serves the desktop of this session to the agent that started it.
-func Help() error { return windows.Help() }
+func Help(args []string) error { return windows.Help(args) }

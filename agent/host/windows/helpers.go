@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"strconv"
 	"sync"
 	"time"
 	"unsafe"
@@ -23,8 +24,25 @@ import (
 const HelperArgument = "aside"
 
 // Help serves the desktop of this session to the agent that started this helper, over standard input
-// and output.
-func Help() error { return aside.Serve(pipe{os.Stdin, os.Stdout}, desk.Desk{}) }
+// and output, and ends with it. args hold the agent's process number.
+func Help(args []string) error {
+	if len(args) != 1 {
+		return errors.New("a helper is started by its agent")
+	}
+	pid, err := strconv.ParseUint(args[0], 10, 32)
+	if err != nil {
+		return err
+	}
+	agent, err := windows.OpenProcess(windows.SYNCHRONIZE, false, uint32(pid))
+	if err != nil {
+		return err
+	}
+	go func() {
+		windows.WaitForSingleObject(agent, windows.INFINITE)
+		os.Exit(0)
+	}()
+	return aside.Serve(pipe{os.Stdin, os.Stdout}, desk.Desk{})
+}
 
 // pipe is both ends of a connection.
 type pipe struct {
@@ -157,7 +175,7 @@ func startBetween(program string, token windows.Token, in, out windows.Handle) (
 	startup.Flags = windows.STARTF_USESTDHANDLES | windows.STARTF_USESHOWWINDOW
 	startup.StdInput, startup.StdOutput = in, out
 	startup.Desktop, _ = windows.UTF16PtrFromString(`winsta0\default`)
-	line, err := windows.UTF16PtrFromString(windows.EscapeArg(program) + " " + HelperArgument)
+	line, err := windows.UTF16PtrFromString(windows.EscapeArg(program) + " " + HelperArgument + " " + strconv.Itoa(os.Getpid()))
 	if err != nil {
 		return 0, err
 	}

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 )
 
 // source is how updates of Windows are named.
@@ -31,8 +31,8 @@ type Record struct {
 
 // Offer is the record as an update. Its version is the identity of the update with its revision, by which it is found
 // again to be installed.
-func (r Record) Offer() patch.Update {
-	u := patch.Update{Source: source, Name: r.Title, Title: r.Title, To: r.ID + "." + strconv.Itoa(int(r.Revision)), Class: patch.Other, Size: r.Size, Released: r.Changed}
+func (r Record) Offer() update.Update {
+	u := update.Update{Source: source, Name: r.Title, Title: r.Title, To: r.ID + "." + strconv.Itoa(int(r.Revision)), Class: update.Other, Size: r.Size, Released: r.Changed}
 	if len(r.Articles) > 0 {
 		u.Name = "KB" + strings.Join(r.Articles, ", KB")
 	}
@@ -41,19 +41,19 @@ func (r Record) Offer() patch.Update {
 	}
 	switch {
 	case has("Security Updates") || r.Severity != "":
-		u.Class = patch.Security
+		u.Class = update.Security
 	case has("Critical Updates"):
-		u.Class = patch.Critical
+		u.Class = update.Critical
 	case has("Definition Updates"):
-		u.Class = patch.Definition
+		u.Class = update.Definition
 	case has("Drivers"):
-		u.Class = patch.Driver
+		u.Class = update.Driver
 	case has("Feature Packs", "Upgrades", "Updates", "Update Rollups", "Service Packs"):
-		u.Class = patch.Feature
+		u.Class = update.Feature
 	}
-	u.Severity = map[string]patch.Severity{"Critical": "critical", "Important": "high", "Moderate": "medium", "Low": "low"}[r.Severity]
+	u.Severity = map[string]update.Severity{"Critical": "critical", "Important": "high", "Moderate": "medium", "Low": "low"}[r.Severity]
 	if r.Restart > 0 {
-		u.Restart = patch.RestartDevice
+		u.Restart = update.RestartDevice
 	}
 	if r.Hidden {
 		u.Blocked = "It is hidden at the device."

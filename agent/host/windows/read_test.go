@@ -4,7 +4,7 @@ import (
 	"testing"
 	"time"
 
-	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 )
 
 // Made for the test after the documentation of the Windows Update Agent; not recorded on Windows.
@@ -12,14 +12,14 @@ func TestRecords(t *testing.T) {
 	at := time.Date(2026, 11, 10, 18, 0, 0, 0, time.UTC)
 	for name, c := range map[string]struct {
 		in   Record
-		want patch.Update
+		want update.Update
 	}{
 		"cumulative": {Record{Title: "2026-11 Cumulative Update", ID: "8b1c", Revision: 201, Severity: "Critical", Size: 7 << 20, Changed: at, Categories: []string{"Security Updates"}, Articles: []string{"5070001"}, Weaknesses: []string{"CVE-2026-70118"}, Restart: 2},
-			patch.Update{Name: "KB5070001", To: "8b1c.201", Class: patch.Security, Severity: "critical", Restart: patch.RestartDevice}},
-		"driver":     {Record{Title: "Fennick - Net - 12.19", ID: "d", Categories: []string{"Drivers"}, Hidden: true}, patch.Update{Name: "Fennick - Net - 12.19", To: "d.0", Class: patch.Driver, Blocked: "It is hidden at the device."}},
-		"definition": {Record{Title: "Definitions", ID: "e", Revision: 1, Categories: []string{"Definition Updates", "Hedge"}}, patch.Update{Name: "Definitions", To: "e.1", Class: patch.Definition}},
-		"feature":    {Record{Title: "Runtime", ID: "f", Categories: []string{"Updates"}}, patch.Update{Name: "Runtime", To: "f.0", Class: patch.Feature}},
-		"unknown":    {Record{Title: "x", ID: "g"}, patch.Update{Name: "x", To: "g.0", Class: patch.Other}},
+			update.Update{Name: "KB5070001", To: "8b1c.201", Class: update.Security, Severity: "critical", Restart: update.RestartDevice}},
+		"driver":     {Record{Title: "Fennick - Net - 12.19", ID: "d", Categories: []string{"Drivers"}, Hidden: true}, update.Update{Name: "Fennick - Net - 12.19", To: "d.0", Class: update.Driver, Blocked: "It is hidden at the device."}},
+		"definition": {Record{Title: "Definitions", ID: "e", Revision: 1, Categories: []string{"Definition Updates", "Hedge"}}, update.Update{Name: "Definitions", To: "e.1", Class: update.Definition}},
+		"feature":    {Record{Title: "Runtime", ID: "f", Categories: []string{"Updates"}}, update.Update{Name: "Runtime", To: "f.0", Class: update.Feature}},
+		"unknown":    {Record{Title: "x", ID: "g"}, update.Update{Name: "x", To: "g.0", Class: update.Other}},
 	} {
 		got := c.in.Offer()
 		if got.Source != "windows" || got.Name != c.want.Name || got.To != c.want.To || got.Class != c.want.Class || got.Severity != c.want.Severity || got.Restart != c.want.Restart || got.Blocked != c.want.Blocked || len(got.Advisories) != len(c.in.Weaknesses) || !got.Released.Equal(c.in.Changed) {

@@ -14,7 +14,7 @@ import (
 	"github.com/go-ole/go-ole"
 	"github.com/go-ole/go-ole/oleutil"
 
-	"moorwatch.example/core/patch"
+	"moorwatch.example/core/update"
 	"moorwatch.example/core/work"
 )
 
@@ -164,8 +164,8 @@ func record(u *ole.IDispatch) Record {
 }
 
 // Missing implements host.Updates.
-func (updates) Missing(ctx context.Context, fresh bool) (all []patch.Update, err error) {
-	all = []patch.Update{}
+func (updates) Missing(ctx context.Context, fresh bool) (all []update.Update, err error) {
+	all = []update.Update{}
 	err = agent(ctx, func(session *ole.IDispatch) error {
 		return search(session, fresh, func(_ *ole.IDispatch, r Record) error {
 			all = append(all, r.Offer())

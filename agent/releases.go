@@ -1,0 +1,72 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+
+	"moorwatch.example/core/release"
+)
+
+// releases implements renewal.Service over the link.
+type releases struct{ service *current }
+
+// Release implements renewal.Service: GET /release. A service that has none answers 404.
+func (r releases) Release(ctx context.Context) ([]byte, error) {
+	var b []byte
+	err := r.get(ctx, "/release", func(body io.Reader) (err error) {
+		b, err = io.ReadAll(io.LimitReader(body, release.MaxManifest+1))
+		return err
+	})
+	if no, ok := errors.AsType[*refused](err); ok && no.status == http.StatusNotFound {
+		return nil, nil
+	}
+	return b, err
+}
+
+// Program implements renewal.Service: GET /release/program.
+func (r releases) Program(ctx context.Context, sha256 string, offset int64, w io.Writer) error {
+	q := url.Values{"sha256": {sha256}, "offset": {strconv.FormatInt(offset, 10)}}
+	return r.get(ctx, "/release/program?"+q.Encode(), func(body io.Reader) error {
+		_, err := io.Copy(w, body)
+		return err
+	})
+}
+
+// get calls the service, and gives up when the connection of now ends.
+func (r releases) get(ctx context.Context, path string, take func(io.Reader) error) error {
+	service, ended, err := r.service.wait(ctx)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go func() {
+		select {
+		case <-ended:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	q, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://service"+path, nil)
+	if err != nil {
+		return err
+	}
+	answer, err := service.client.Do(q)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode != http.StatusOK {
+		text, _ := io.ReadAll(io.LimitReader(answer.Body, 500))
+		return &refused{answer.StatusCode, string(text)}
+	}
+	if err := take(answer.Body); err != nil {
+		return fmt.Errorf("reading the service's answer: %w", err)
+	}
+	return nil
+}
