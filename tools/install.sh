@@ -25,6 +25,12 @@ if [ "${1:-demo}" = test ]; then
 	command -v import >/dev/null || want="$want imagemagick"
 	command -v pdftotext >/dev/null || want="$want poppler-utils"
 	command -v qemu-system-x86_64 >/dev/null || want="$want qemu-system-x86"
+	# the agent for Windows is run for real
+	command -v wine >/dev/null || want="$want wine wine64"
+	command -v x86_64-w64-mingw32-dlltool >/dev/null || want="$want binutils-mingw-w64-x86-64"
+	command -v wixl >/dev/null || want="$want wixl"
+	# and those for other processors
+	command -v qemu-arm >/dev/null || want="$want qemu-user"
 	# a machine with systemd is booted in a container by root alone
 	[ "$(id -u)" != 0 ] || command -v systemd-nspawn >/dev/null || want="$want systemd-container"
 	[ "$(id -u)" != 0 ] || command -v dpkg-scanpackages >/dev/null || want="$want dpkg-dev"

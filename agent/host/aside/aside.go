@@ -25,6 +25,7 @@ type Desk interface {
 	Show(ctx context.Context, m link.Message) (link.MessageAnswer, error)
 	Clip(ctx context.Context, c link.Clip) (link.Outcome, error)
 	Lock() error
+	host.Signs
 }
 
 // waitWithin is how long a helper waits for a change before it says that there was none, so that who
@@ -110,6 +111,7 @@ type Served struct {
 	mu    sync.Mutex
 	next  int
 	open  map[int]*opened
+	signs map[int]*signed
 	ended context.Context
 }
 
@@ -123,7 +125,7 @@ type opened struct {
 // Serve serves a desk until the pipe ends; what was open is closed then.
 func Serve(pipe io.ReadWriteCloser, desk Desk) error {
 	ctx, cancel := context.WithCancel(context.Background())
-	s := &Served{desk: desk, open: map[int]*opened{}, ended: ctx}
+	s := &Served{desk: desk, open: map[int]*opened{}, signs: map[int]*signed{}, ended: ctx}
 	server := rpc.NewServer()
 	if err := server.RegisterName("Desk", s); err != nil {
 		cancel()
@@ -135,6 +137,9 @@ func Serve(pipe io.ReadWriteCloser, desk Desk) error {
 	defer s.mu.Unlock()
 	for _, o := range s.open {
 		o.Screen.Close()
+	}
+	for _, o := range s.signs {
+		o.Close()
 	}
 	return nil
 }
@@ -306,3 +311,89 @@ func (s *Served) Clip(c link.Clip, out *Answer[link.Outcome]) error {
 
 // Lock locks the session.
 func (s *Served) Lock(_ None, out *Answer[None]) error { return answer(out, None{}, s.desk.Lock()) }
+
+// signed is a sign that is open, with what the person did to it and nobody heard of yet.
+type signed struct {
+	host.Sign
+	acts chan Act
+}
+
+// Act is something that a person does with a sign.
+type Act struct {
+	None bool
+	Say  string
+	End  bool
+}
+
+// Showing is something for a sign to show. One part of it counts.
+type Showing struct {
+	ID    int
+	Lines []string
+	Held  bool
+	Note  *link.ScreenNote
+	Mark  *host.Mark
+	Close bool
+}
+
+// Sign opens a sign.
+func (s *Served) Sign(desktop string, out *Answer[int]) error {
+	acts := make(chan Act, 16)
+	tell := func(a Act) {
+		select {
+		case acts <- a:
+		default:
+		}
+	}
+	one, err := s.desk.Sign(s.ended, desktop, host.SignActs{Say: func(text string) { tell(Act{Say: text}) }, End: func() { tell(Act{End: true}) }})
+	if err != nil {
+		return answer(out, 0, err)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.next++
+	s.signs[s.next] = &signed{one, acts}
+	return answer(out, s.next, nil)
+}
+
+func (s *Served) sign(id int) *signed {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.signs[id]
+}
+
+// Acts tells what the person did, within a while.
+func (s *Served) Acts(id int, out *Answer[Act]) error {
+	o := s.sign(id)
+	if o == nil {
+		return answer(out, Act{}, errorText("the sign is closed"))
+	}
+	select {
+	case a := <-o.acts:
+		return answer(out, a, nil)
+	case <-time.After(waitWithin):
+	case <-s.ended.Done():
+	}
+	return answer(out, Act{None: true}, nil)
+}
+
+// Showing has a sign show something.
+func (s *Served) Showing(in Showing, out *Answer[None]) error {
+	o := s.sign(in.ID)
+	if o == nil {
+		return answer(out, None{}, nil)
+	}
+	switch {
+	case in.Note != nil:
+		o.Say(*in.Note)
+	case in.Mark != nil:
+		o.Mark(*in.Mark)
+	case in.Close:
+		s.mu.Lock()
+		delete(s.signs, in.ID)
+		s.mu.Unlock()
+		o.Close()
+	default:
+		o.Show(in.Lines, in.Held)
+	}
+	return answer(out, None{}, nil)
+}

@@ -161,3 +161,45 @@ func (f *far) Close() error {
 	_, err := call[None](context.Background(), f.client, "Close", f.opened.ID)
 	return err
 }
+
+// Sign implements host.Signs.
+func (c *Client) Sign(ctx context.Context, desktop string, acts host.SignActs) (host.Sign, error) {
+	id, err := call[int](ctx, c, "Sign", desktop)
+	if err != nil {
+		return nil, err
+	}
+	go func() {
+		for {
+			a, err := call[Act](context.Background(), c, "Acts", id)
+			switch {
+			case err != nil:
+				return // the sign is closed
+			case a.End:
+				acts.End()
+			case a.Say != "":
+				acts.Say(a.Say)
+			}
+		}
+	}()
+	return farSign{c, id}, nil
+}
+
+// farSign is a sign that a helper shows.
+type farSign struct {
+	client *Client
+	id     int
+}
+
+// show has it show something; what a sign shows is waited for by nobody.
+func (f farSign) show(in Showing) {
+	in.ID = f.id
+	f.client.rpc.Go("Desk.Showing", in, &Answer[None]{}, make(chan *rpc.Call, 1))
+}
+
+func (f farSign) Show(lines []string, held bool) { f.show(Showing{Lines: lines, Held: held}) }
+func (f farSign) Say(n link.ScreenNote)          { f.show(Showing{Note: &n}) }
+func (f farSign) Mark(m host.Mark)               { f.show(Showing{Mark: &m}) }
+func (f farSign) Close() error {
+	f.show(Showing{Close: true})
+	return nil
+}

@@ -36,7 +36,7 @@ func (i Informer) Facts(ctx context.Context) (device.Facts, error) {
 	}
 	f.HostName = name
 	if info, err := host.InfoWithContext(ctx); err == nil {
-		f.OSName, f.OSVersion, f.Kernel, f.Arch = info.Platform, info.PlatformVersion, info.KernelVersion, info.KernelArch
+		f.OSName, f.OSVersion, f.Kernel, f.Arch = strings.TrimSpace(info.Platform), strings.TrimSpace(info.PlatformVersion), info.KernelVersion, info.KernelArch
 		f.BootedAt = time.Unix(int64(info.BootTime), 0)
 		f.Virtual = info.VirtualizationRole == "guest"
 	}

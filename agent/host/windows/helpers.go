@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 	"unsafe"
@@ -174,7 +175,7 @@ func startBetween(program string, token windows.Token, in, out windows.Handle) (
 	startup.Cb = uint32(unsafe.Sizeof(startup))
 	startup.Flags = windows.STARTF_USESTDHANDLES | windows.STARTF_USESHOWWINDOW
 	startup.StdInput, startup.StdOutput = in, out
-	startup.Desktop, _ = windows.UTF16PtrFromString(`winsta0\default`)
+	startup.Desktop = interactive()
 	line, err := windows.UTF16PtrFromString(windows.EscapeArg(program) + " " + HelperArgument + " " + strconv.Itoa(os.Getpid()))
 	if err != nil {
 		return 0, err
@@ -213,3 +214,23 @@ func (h helped) Close() error {
 	defer h.done()
 	return h.Screen.Close()
 }
+
+// interactive names the desktop of people, for a process of a service; nil for one that is there itself.
+func interactive() *uint16 {
+	const name = 2 // UOI_NAME
+	station, _, _ := getProcessWindowStation.Call()
+	text := make([]uint16, 64)
+	var n uint32
+	getUserObjectInformation.Call(station, name, uintptr(unsafe.Pointer(&text[0])), uintptr(2*len(text)), uintptr(unsafe.Pointer(&n)))
+	if strings.EqualFold(windows.UTF16ToString(text), "WinSta0") {
+		return nil
+	}
+	desktop, _ := windows.UTF16PtrFromString(`WinSta0\Default`)
+	return desktop
+}
+
+var (
+	user32                   = windows.NewLazySystemDLL("user32.dll")
+	getProcessWindowStation  = user32.NewProc("GetProcessWindowStation")
+	getUserObjectInformation = user32.NewProc("GetUserObjectInformationW")
+)

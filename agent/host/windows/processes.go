@@ -111,7 +111,7 @@ func startIn(session uint32, token windows.Token, visible bool, argv []string, f
 	if visible {
 		startup.ShowWindow = windows.SW_SHOWNORMAL
 		flags = windows.CREATE_UNICODE_ENVIRONMENT | windows.CREATE_NEW_PROCESS_GROUP | windows.CREATE_NEW_CONSOLE
-		startup.Desktop, _ = windows.UTF16PtrFromString(`winsta0\default`)
+		startup.Desktop = interactive()
 	}
 	own := uint32(0)
 	windows.ProcessIdToSessionId(windows.GetCurrentProcessId(), &own)

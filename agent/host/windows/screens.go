@@ -110,3 +110,32 @@ func (attending) Attend() error {
 	press.Call(0)
 	return nil
 }
+
+// Sign implements host.Signs.
+func (s screens) Sign(ctx context.Context, desktop string, acts host.SignActs) (host.Sign, error) {
+	session, err := strconv.ParseUint(desktop, 10, 32)
+	if err != nil {
+		return nil, refuse(http.StatusNotFound, "There is no desktop %q.", desktop)
+	}
+	desk, done, err := s.helpers.in(uint32(session))
+	if err != nil {
+		return nil, err
+	}
+	one, err := desk.Sign(ctx, desktop, acts)
+	if err != nil {
+		done()
+		return nil, err
+	}
+	return signHelped{one, done}, nil
+}
+
+// signHelped is a sign that a helper shows, which is let go when it is closed.
+type signHelped struct {
+	host.Sign
+	done func()
+}
+
+func (s signHelped) Close() error {
+	defer s.done()
+	return s.Sign.Close()
+}

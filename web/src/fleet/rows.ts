@@ -39,8 +39,8 @@ export const columns: Column[] = [
 		id: "version",
 		head: "Version",
 		width: "minmax(9rem,1fr)",
-		text: (d) => `${d.os_name} ${d.os_version}`,
-		key: (d) => `${d.os_name} ${d.os_version}`,
+		text: (d) => [d.os_name, d.os_version].filter(Boolean).join(" "),
+		key: (d) => [d.os_name, d.os_version].filter(Boolean).join(" "),
 	},
 	{
 		id: "address",

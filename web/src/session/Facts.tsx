@@ -77,7 +77,7 @@ export function Facts({ detail, vitals: v }: { detail: Schemas["DeviceDetail"]; 
 				{f && (
 					<Group title="Device">
 						<Fact name="System" of="os_version">
-							{`${f.os_name} ${f.os_version}`}
+							{[f.os_name, f.os_version].filter(Boolean).join(" ")}
 						</Fact>
 						<Fact name="Kernel" of="kernel">
 							{f.kernel}

@@ -139,8 +139,8 @@ func held(format, most uintptr) []byte {
 	return bytes.Clone(unsafe.Slice((*byte)(*(*unsafe.Pointer)(unsafe.Pointer(&p))), n))
 }
 
-// put gives the open clipboard something; it owns it from then on.
-func put(format uintptr, b []byte) error {
+// give gives the open clipboard something; it owns it from then on.
+func give(format uintptr, b []byte) error {
 	const moveable = 2
 	h, _, err := globalAlloc.Call(moveable, uintptr(len(b)))
 	if h == 0 {
@@ -164,14 +164,14 @@ func (c *clips) set(clip link.ScreenClip) (err error) {
 		defer closeClipboard.Call()
 		emptyClipboard.Call()
 		if clip.PNG != nil {
-			err = put(c.png, clip.PNG)
+			err = give(c.png, clip.PNG)
 			if m, wrong := png.Decode(bytes.NewReader(clip.PNG)); wrong == nil && err == nil {
-				err = put(formatDIB, toDIB(m))
+				err = give(formatDIB, toDIB(m))
 			}
 		} else {
 			var text []uint16
 			if text, err = windows.UTF16FromString(clip.Text); err == nil {
-				err = put(formatText, unsafe.Slice((*byte)(unsafe.Pointer(&text[0])), 2*len(text)))
+				err = give(formatText, unsafe.Slice((*byte)(unsafe.Pointer(&text[0])), 2*len(text)))
 			}
 		}
 		if err != nil {

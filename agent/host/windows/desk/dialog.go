@@ -82,6 +82,22 @@ var onDialog = windows.NewCallback(func(window, message, w, l uintptr) uintptr {
 	return result
 })
 
+// dialogTakes has the dialogs take what moves about in them: Tab, Enter and Escape.
+func dialogTakes(m *msg) bool {
+	dialogs.Lock()
+	var windows []uintptr
+	for w := range dialogs.open {
+		windows = append(windows, w)
+	}
+	dialogs.Unlock()
+	for _, w := range windows {
+		if took, _, _ := isDialogMessage.Call(w, uintptr(unsafe.Pointer(m))); took != 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // windowClass is WNDCLASSEXW.
 type windowClass struct {
 	size, style                        uint32
@@ -119,9 +135,12 @@ func (Desk) Show(ctx context.Context, m link.Message) (link.MessageAnswer, error
 	t := begin(false)
 	defer t.end()
 	answer := make(chan int, 1)
-	var window uintptr
+	var window, before uintptr
 	var err error
-	t.do(func() { window, err = openDialog(m, buttons, answer) })
+	t.do(func() {
+		before, _, _ = getForegroundWindow.Call()
+		window, err = openDialog(m, buttons, answer)
+	})
 	if err != nil {
 		return link.MessageAnswer{Reason: "the dialog could not be shown: " + err.Error()}, nil
 	}
@@ -129,6 +148,9 @@ func (Desk) Show(ctx context.Context, m link.Message) (link.MessageAnswer, error
 		dialogs.Lock()
 		delete(dialogs.open, window)
 		dialogs.Unlock()
+		if now, _, _ := getForegroundWindow.Call(); now == window { // the keyboard goes back to where it was
+			setForegroundWindow.Call(before)
+		}
 		destroyWindow.Call(window)
 	})
 	began := time.Now()
@@ -162,8 +184,6 @@ func openDialog(m link.Message, buttons []string, answer chan int) (uintptr, err
 	const wordBreak, calculate, noPrefix = 0x0010, 0x0400, 0x0800
 	r := rect{right: dialogWidth - 2*dialogMargin}
 	drawText.Call(dc, uintptr(unsafe.Pointer(&text[0])), ^uintptr(0), uintptr(unsafe.Pointer(&r)), wordBreak|calculate|noPrefix)
-	selectObject.Call(dc, old)
-	releaseDC.Call(0, dc)
 	textHeight := min(max(int(r.bottom), textSize+4), 600)
 	width, height := dialogWidth+16, textHeight+buttonHeight+3*dialogMargin+40
 	screen := area()
@@ -189,13 +209,24 @@ func openDialog(m link.Message, buttons []string, answer chan int) (uintptr, err
 	}
 	const staticNoPrefix, defaultButton = 0x0080, 0x0001
 	child("STATIC", m.Text, staticNoPrefix, dialogMargin, dialogMargin, dialogWidth-2*dialogMargin, textHeight, 1)
+	widths, left := make([]int, len(buttons)), dialogWidth-dialogMargin
+	for i, label := range buttons {
+		r := rect{}
+		label, _ := windows.UTF16FromString(label)
+		drawText.Call(dc, uintptr(unsafe.Pointer(&label[0])), ^uintptr(0), uintptr(unsafe.Pointer(&r)), calculate)
+		widths[i] = max(int(r.right)+2*dialogMargin, buttonWidth)
+		left -= widths[i] + 8
+	}
+	left += 8
+	selectObject.Call(dc, old)
+	releaseDC.Call(0, dc)
 	for i, label := range buttons {
 		style := uintptr(wsTabStop)
 		if i == 0 {
 			style |= defaultButton
 		}
-		x := dialogWidth - dialogMargin - (len(buttons)-i)*(buttonWidth+8) + 8
-		child("BUTTON", label, style, x, textHeight+2*dialogMargin, buttonWidth, buttonHeight, firstID+i)
+		child("BUTTON", label, style, left, textHeight+2*dialogMargin, widths[i], buttonHeight, firstID+i)
+		left += widths[i] + 8
 	}
 	dialogs.Lock()
 	if dialogs.open == nil {

@@ -169,7 +169,12 @@ func (s *Screen) modifiers() (held uintptr) {
 }
 
 func ofScan(scan uint16) keyInput {
-	k := keyInput{scan: scan & 0xff, flags: keyScan}
+	const scanToVirtual = 3 // MAPVK_VSC_TO_VK_EX
+	key, _, _ := mapVirtualKeyEx.Call(uintptr(scan), scanToVirtual, layout())
+	k := keyInput{key: uint16(key), scan: scan & 0xff}
+	if key == 0 {
+		k.flags = keyScan
+	}
 	if scan&extended != 0 {
 		k.flags |= keyExtended
 	}

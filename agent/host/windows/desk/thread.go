@@ -116,6 +116,9 @@ func pump() {
 		if got == 0 {
 			return
 		}
+		if dialogTakes(&m) {
+			continue
+		}
 		translateMessage.Call(uintptr(unsafe.Pointer(&m)))
 		dispatchMessage.Call(uintptr(unsafe.Pointer(&m)))
 	}

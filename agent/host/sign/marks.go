@@ -1,13 +1,8 @@
-//go:build linux
-
-package x11
+package sign
 
 import (
 	"image"
 	"time"
-
-	"github.com/jezek/xgb/shape"
-	"github.com/jezek/xgb/xproto"
 
 	"moorwatch.example/agent/host"
 	"moorwatch.example/contract/link"
@@ -29,19 +24,16 @@ const (
 type mark struct {
 	host.Mark
 	until time.Time
-	label painting
+	label Painting
 	at    image.Point // of the label
 }
 
-// marks is a window above all others, of the shape of what is shown and through which the person's
-// pointer passes (Nonrectangular Window Shape Extension 1.1).
-type marks struct {
-	window xproto.Window
-	all    []mark
-}
+// Marks are what is shown on a desktop by hand: pixels above everything, through which the person's
+// pointer passes.
+type Marks struct{ all []mark }
 
-// add shows a mark, and forgets those that it replaces.
-func (m *marks) add(one host.Mark, now time.Time, size image.Point) {
+// Add shows a mark, and forgets those that it replaces.
+func (m *Marks) Add(one host.Mark, now time.Time, size image.Point) {
 	keep := m.all[:0]
 	for _, old := range m.all {
 		gone := old.By == one.By && (one.Kind == link.MarkClear || (one.Kind == link.MarkPoint && old.Kind == link.MarkPoint))
@@ -71,7 +63,7 @@ func (m *marks) add(one host.Mark, now time.Time, size image.Point) {
 }
 
 // label writes a text as it is shown beside a mark.
-func label(text string) painting {
+func label(text string) Painting {
 	pen.Lock()
 	defer pen.Unlock()
 	lines := folded(text, noteWidth)
@@ -79,16 +71,16 @@ func label(text string) painting {
 	for _, l := range lines {
 		width = max(width, widthOf(l))
 	}
-	p := painting{image.NewRGBA(image.Rect(0, 0, width+16, len(lines)*lineHeight+8))}
-	p.fill(p.Rect, bright)
+	p := Painting{image.NewRGBA(image.Rect(0, 0, width+16, len(lines)*lineHeight+8))}
+	p.fill(p.Rect, Bright)
 	for i, l := range lines {
 		p.write(image.Pt(8, 4+i*lineHeight), l, white)
 	}
 	return p
 }
 
-// age takes away what was shown for long enough, and tells when to look again; 0 is never.
-func (m *marks) age(now time.Time) (changed bool, next time.Duration) {
+// Age takes away what was shown for long enough, and tells when to look again; 0 is never.
+func (m *Marks) Age(now time.Time) (changed bool, next time.Duration) {
 	keep := m.all[:0]
 	for _, one := range m.all {
 		if now.Before(one.until) {
@@ -103,11 +95,11 @@ func (m *marks) age(now time.Time) (changed bool, next time.Duration) {
 	return changed, next
 }
 
-// bits are the rectangles of which all marks are made, the latest first.
-func (m *marks) bits() (out []xproto.Rectangle) {
+// Bits are the rectangles of which all marks are made, the latest first.
+func (m *Marks) Bits() (out []image.Rectangle) {
 	add := func(r image.Rectangle) {
 		if len(out) < mostBits {
-			out = append(out, xproto.Rectangle{X: int16(r.Min.X), Y: int16(r.Min.Y), Width: uint16(r.Dx()), Height: uint16(r.Dy())})
+			out = append(out, r)
 		}
 	}
 	dot := func(p image.Point) { add(image.Rect(p.X-stroke/2, p.Y-stroke/2, p.X+stroke/2+1, p.Y+stroke/2+1)) }
@@ -155,20 +147,11 @@ func circle(c image.Point, add func(image.Rectangle)) {
 
 func abs(v int) int { return max(v, -v) }
 
-// shape gives the window the marks' shape, and shows it where there are any.
-func (s *Sign) shape() {
-	bits := s.marks.bits()
-	if len(bits) == 0 {
-		xproto.UnmapWindow(s.x, s.marks.window)
-		return
-	}
-	shape.Rectangles(s.x, shape.SoSet, shape.SkBounding, 0, s.marks.window, 0, 0, bits)
-	xproto.MapWindow(s.x, s.marks.window)
-	xproto.ConfigureWindow(s.x, s.marks.window, xproto.ConfigWindowStackMode, []uint32{xproto.StackModeAbove})
-	xproto.ClearArea(s.x, false, s.marks.window, 0, 0, 0, 0)
-	for _, one := range s.marks.all {
+// Labels calls each with the writings of marks, and where they stand.
+func (m *Marks) Labels(each func(p Painting, at image.Point)) {
+	for _, one := range m.all {
 		if one.label.RGBA != nil {
-			one.label.put(s.x, s.marks.window, s.gc, one.at, s.depth)
+			each(one.label, one.at)
 		}
 	}
 }

@@ -1,6 +1,4 @@
-//go:build linux
-
-package x11
+package sign
 
 import (
 	"image"
@@ -9,8 +7,6 @@ import (
 	"strings"
 	"sync"
 
-	"github.com/jezek/xgb"
-	"github.com/jezek/xgb/xproto"
 	"golang.org/x/image/font"
 	"golang.org/x/image/font/gofont/goregular"
 	"golang.org/x/image/font/opentype"
@@ -20,12 +16,12 @@ import (
 // The colours of what the person sees; those of marks stand out from light and from dark.
 var (
 	heather = color.RGBA{0x6b, 0x3f, 0x7a, 255}
-	paper   = color.RGBA{0xfb, 0xf9, 0xfc, 255}
+	Paper   = color.RGBA{0xfb, 0xf9, 0xfc, 255}
 	ink     = color.RGBA{0x24, 0x1c, 0x2a, 255}
 	faint   = color.RGBA{0x6d, 0x64, 0x75, 255}
 	line    = color.RGBA{0xd8, 0xd0, 0xde, 255}
 	gorse   = color.RGBA{0xf6, 0xe3, 0xa1, 255}
-	bright  = color.RGBA{0xc2, 0x33, 0xa6, 255}
+	Bright  = color.RGBA{0xc2, 0x33, 0xa6, 255}
 	white   = color.RGBA{255, 255, 255, 255}
 )
 
@@ -48,18 +44,18 @@ const (
 	rise       = 14
 )
 
-// painting is a picture in the making. A face is not for several goroutines; each painting is made by
+// Painting is a picture in the making. A face is not for several goroutines; each painting is made by
 // one, which holds pen.
-type painting struct{ *image.RGBA }
+type Painting struct{ *image.RGBA }
 
 var pen sync.Mutex
 
-func (p painting) fill(r image.Rectangle, c color.Color) {
+func (p Painting) fill(r image.Rectangle, c color.Color) {
 	draw.Draw(p, r, image.NewUniform(c), image.Point{}, draw.Src)
 }
 
 // write writes a line with its upper left corner at a point.
-func (p painting) write(at image.Point, text string, c color.Color) {
+func (p Painting) write(at image.Point, text string, c color.Color) {
 	d := font.Drawer{Dst: p, Src: image.NewUniform(c), Face: letters(), Dot: fixed.P(at.X, at.Y+rise)}
 	d.DrawString(text)
 }
@@ -93,21 +89,4 @@ func folded(text string, width int) (lines []string) {
 		lines = append(lines, now)
 	}
 	return lines
-}
-
-// putRows is how many rows go with one request: the server takes 256 KiB at once.
-const putRows = 32
-
-// put shows a painting in a window.
-func (p painting) put(x *xgb.Conn, window xproto.Window, gc xproto.Gcontext, at image.Point, depth byte) {
-	w := p.Rect.Dx()
-	for y := 0; y < p.Rect.Dy(); y += putRows {
-		n := min(putRows, p.Rect.Dy()-y)
-		b := make([]byte, 4*w*n)
-		for i := range w * n {
-			from := p.Pix[(y+i/w)*p.Stride+4*(i%w):]
-			b[4*i], b[4*i+1], b[4*i+2] = from[2], from[1], from[0]
-		}
-		xproto.PutImage(x, xproto.ImageFormatZPixmap, xproto.Drawable(window), gc, uint16(w), uint16(n), int16(at.X), int16(at.Y+y), 0, depth, b)
-	}
 }

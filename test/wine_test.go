@@ -1,0 +1,291 @@
+package test
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/google/uuid"
+
+	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/link"
+)
+
+// wine is a Windows of its own: a prefix of Wine with a desktop.
+type wine struct {
+	prefix  string
+	display string
+}
+
+// winePrefix makes a prefix once; tests copy it.
+var winePrefix = sync.OnceValues(func() (string, error) {
+	prefix := filepath.Join(scratch, "wine")
+	dir := filepath.Join(scratch, "wine-stub")
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		return "", err
+	}
+	boot := exec.Command("sh", "-c", "wineboot -i && wineserver -w")
+	boot.Env = append(os.Environ(), "WINEPREFIX="+prefix, "WINEDEBUG=-all", "WINEARCH=win64", "DISPLAY=")
+	const tool = "x86_64-w64-mingw32-"
+	def, err := filepath.Abs("testdata/bcryptprimitives.def")
+	if err != nil {
+		return "", err
+	}
+	stub := exec.Command("sh", "-c", tool+"dlltool -d "+def+" -e stub.exp && "+tool+"as -o empty.o - </dev/null && "+tool+"ld -shared --dll -e 0 -o bcryptprimitives.dll empty.o stub.exp && cp bcryptprimitives.dll "+prefix+"/drive_c/windows/system32/")
+	stub.Dir = dir
+	for _, cmd := range []*exec.Cmd{boot, stub} {
+		if out, err := cmd.CombinedOutput(); err != nil {
+			return "", fmt.Errorf("%s: %w: %s", cmd.Args[2], err, out)
+		}
+	}
+	return prefix, nil
+})
+
+// windowsAgent builds the agent for Windows once.
+var windowsAgent = sync.OnceValues(func() (string, error) {
+	path := filepath.Join(scratch, "moor-agent.exe")
+	build := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", path, "../cmd/moor-agent")
+	build.Env = append(os.Environ(), "HOME="+home, "GOOS=windows", "GOARCH=amd64", "CGO_ENABLED=0")
+	out, err := build.CombinedOutput()
+	if err != nil {
+		err = fmt.Errorf("%w: %s", err, out)
+	}
+	return path, err
+})
+
+// windowsMachine starts a Windows with a desktop, which ends with the test.
+func windowsMachine(t *testing.T) *wine {
+	t.Helper()
+	for _, program := range []string{"wine", "wineserver", "x86_64-w64-mingw32-dlltool", "xdotool"} {
+		if _, err := exec.LookPath(program); err != nil {
+			t.Skip(program + " is missing")
+		}
+	}
+	made := must(winePrefix())(t)
+	m := &wine{prefix: filepath.Join(t.TempDir(), "prefix"), display: desktop(t)}
+	if out, err := exec.Command("cp", "-a", made, m.prefix).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	t.Cleanup(func() {
+		m.run("wineserver", "-k").Run()
+		m.run("wineserver", "-w").Run()
+	})
+	m.start(t, "explorer", "/desktop=shell,800x600")
+	return m
+}
+
+// run prepares a program of this machine with Wine's variables.
+func (m *wine) run(program string, args ...string) *exec.Cmd {
+	cmd := exec.Command(program, args...)
+	cmd.Env = append(os.Environ(), "WINEPREFIX="+m.prefix, "WINEDEBUG=-all", "DISPLAY="+m.display)
+	return cmd
+}
+
+// do runs a Windows program and returns what it printed.
+func (m *wine) do(t *testing.T, argv ...string) string {
+	t.Helper()
+	out, err := m.run("wine", argv...).CombinedOutput()
+	if err != nil {
+		t.Fatalf("%s: %v: %s", strings.Join(argv, " "), err, out)
+	}
+	return string(out)
+}
+
+// start starts a Windows program that goes on by itself.
+func (m *wine) start(t *testing.T, argv ...string) {
+	t.Helper()
+	cmd := m.run("wine", argv...)
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+}
+
+// c is where a path below C:\ lies here.
+func (m *wine) c(path string) string { return filepath.Join(m.prefix, "drive_c", path) }
+
+// installed has the agent installed, and returns who its device is.
+func (m *wine) installed(t *testing.T, w *world, program string, more ...string) uuid.UUID {
+	t.Helper()
+	token := m.c("token.txt")
+	if err := os.WriteFile(token, []byte(w.enrolmentToken(t, 1)+"\r\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	out := m.do(t, append([]string{program, "install", "--service", w.Service.URL, "--token-file", `C:\token.txt`}, more...)...)
+	if !strings.Contains(out, "Connected after") {
+		log, _ := os.ReadFile(m.c("ProgramData/Moorwatch Agent/agent.log"))
+		t.Fatalf("installed: %s; its log: %s", out, log)
+	}
+	status := m.do(t, program, "status")
+	_, rest, _ := strings.Cut(status, "(")
+	id, _, _ := strings.Cut(rest, ")")
+	return must(uuid.Parse(id))(t)
+}
+
+// device reads a device as the console shows it.
+func (w *world) device(t *testing.T, id uuid.UUID) *api.DeviceDetail {
+	t.Helper()
+	return must(client.Result(w.owner.GetDeviceWithResponse(t.Context(), id)))(t)
+}
+
+// The real agent for Windows, installed as a service under Wine, is driven from the console: files, the
+// registry, a service, a shell and commands, and the screen, which is seen and typed into; then it leaves
+// and nothing stays.
+func TestWindowsAgent(t *testing.T) {
+	t.Parallel()
+	m := windowsMachine(t)
+	w := begin(t, false)
+	m.do(t, "reg", "add", `HKLM\SOFTWARE\Fennick`, "/v", "Retries", "/t", "REG_DWORD", "/d", "3")
+	m.do(t, "reg", "add", `HKLM\SOFTWARE\Fennick`, "/v", "Queue", "/d", "Front desk")
+	if err := os.WriteFile(m.c("notes.txt"), []byte("opening hours\r\nnine to five\r\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	program := must(windowsAgent())(t)
+	began := time.Now()
+	id := m.installed(t, w, program)
+	t.Logf("installed after %s", time.Since(began).Round(10*time.Millisecond))
+	w.await(t, 10*time.Second, "first vitals", func() bool { return w.device(t, id).Vitals != nil })
+	t.Logf("from the install command to first vitals: %s", time.Since(began).Round(10*time.Millisecond))
+	d := w.device(t, id)
+	if d.Facts == nil || d.Facts.OS != "windows" || len(d.Vitals.Disks) == 0 || d.Vitals.MemoryBytes == 0 || d.Vitals.UptimeSeconds == 0 {
+		t.Errorf("the device is %+v, its vitals %+v", d.Facts, d.Vitals)
+	}
+
+	p := w.open(t)
+	p.signIn()
+	bench := p.url + "/devices/" + id.String()
+	p.do(chromedp.Navigate(bench + "?pane=files"))
+	p.sees("[role=row]", "Program Files")
+	p.openRow("notes.txt")
+	p.sees(".cm-content", "nine to five")
+	p.focus(".cm-content")
+	p.typed("our ")
+	p.press("[aria-label=Files]", "Save")
+	p.until(`[...document.querySelectorAll("[aria-label=Files] [role=status]")].some(e => e.innerText.trim() === "saved")`, "that it is saved")
+	if b, _ := os.ReadFile(m.c("notes.txt")); string(b) != "our opening hours\r\nnine to five\r\n" {
+		t.Errorf("the file holds %q", b)
+	}
+	p.press("[aria-label=Files]", "Close")
+	p.until(`document.querySelector("input[type=file]") !== null`, "the button that sends files")
+	p.do(chromedp.Evaluate[chromedp.Void](`(() => { const d = new DataTransfer(); d.items.add(new File(["x".repeat(700000)], "sent.txt"));
+		const i = document.querySelector("input[type=file]"); i.files = d.files; i.dispatchEvent(new Event("change", {bubbles: true})); })()`))
+	p.sees("[aria-label=Transfers]", "700 kB, compared")
+	if info, err := os.Stat(m.c("sent.txt")); err != nil || info.Size() != 700_000 {
+		t.Errorf("what was sent: %v %v", info, err)
+	}
+	p.sees("[role=row]", "sent.txt")
+	p.press("[aria-label=Files]", "sent.txt")
+	p.press("[aria-label=Files]", "Remove")
+	p.press("[role=dialog]", "Remove 1")
+	w.await(t, 5*time.Second, "it is removed", func() bool { _, err := os.Stat(m.c("sent.txt")); return errors.Is(err, os.ErrNotExist) })
+
+	p.do(chromedp.Navigate(bench + "?pane=settings"))
+	for _, folder := range []string{"HKEY_LOCAL_MACHINE", "Software", "Fennick"} {
+		p.openRow(folder)
+	}
+	p.press("[aria-label=Settings]", "Retries")
+	p.until(`document.querySelector("[aria-label='Value of Retries'] [aria-label=Value]") !== null`, "the value's form")
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("[aria-label='Value of Retries'] [aria-label=Value]").select()`))
+	p.typed("5\r")
+	p.sees("[role=status]", "Retries is 5, and was 3.")
+	if out := m.do(t, "reg", "query", `HKLM\SOFTWARE\Fennick`, "/v", "Retries"); !strings.Contains(out, "0x5") {
+		t.Errorf("the registry holds %s", out)
+	}
+
+	p.do(chromedp.Navigate(bench + "?pane=services"))
+	p.press("[aria-label=Services]", "Spooler")
+	p.until(`(b => b ? (b.click(), true) : false)([...document.querySelectorAll("[aria-label=Services] button")].find(b => b.innerText.trim() === "Start"))`, "the button that starts it")
+	p.sees("[role=status]", "Spooler runs, after")
+	if out := m.do(t, "sc", "query", "Spooler"); !strings.Contains(out, "RUNNING") {
+		t.Errorf("the service: %s", out)
+	}
+
+	p.do(chromedp.Navigate(bench + "?pane=command,shell"))
+	p.until(`document.querySelector("[data-shell=open]") !== null`, "an open shell")
+	p.focus("input[aria-label=Command]")
+	p.typed("echo %OS%& exit 3\r")
+	p.sees("[role=log]", "Windows_NT")
+	p.sees("[role=log]", "exit status 3")
+	p.focus(".xterm-helper-textarea")
+	p.typed("echo moor%OS%\r")
+	p.until(`[...document.querySelectorAll(".xterm-rows > div")].map(r => r.innerText).join("\n").includes("moorWindows_NT")`, "what the shell printed")
+
+	p.do(chromedp.Navigate(bench + "?pane=processes"))
+	p.sees("[aria-label=Processes]", "explorer.exe")
+
+	out := m.do(t, m.c("Program Files/Moorwatch Agent/moor-agent.exe"), "uninstall")
+	if !strings.Contains(out, "gone from this device") {
+		t.Errorf("uninstalled: %s", out)
+	}
+	for _, path := range []string{"Program Files/Moorwatch Agent", "ProgramData/Moorwatch Agent"} {
+		if _, err := os.Stat(m.c(path)); !errors.Is(err, os.ErrNotExist) {
+			t.Errorf("%s stays: %v", path, err)
+		}
+	}
+	if out, err := m.run("wine", "sc", "query", "moor-agent").CombinedOutput(); err == nil && strings.Contains(string(out), "STATE") {
+		t.Errorf("the service stays: %s", out)
+	}
+	w.await(t, 10*time.Second, "it is away", func() bool { return !w.device(t, id).Device.Online })
+}
+
+// The screen of a Windows desktop: the person is asked by a dialog and allows it, sees who works with them, and a
+// text is typed into a program there.
+func TestWindowsScreen(t *testing.T) {
+	t.Parallel()
+	m := windowsMachine(t)
+	w := begin(t, false)
+	program := must(windowsAgent())(t)
+	if err := os.WriteFile(m.c("token.txt"), []byte(w.enrolmentToken(t, 1)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	out := m.do(t, program, "enrol", "--dir", `C:\agent`, "--service", w.Service.URL, "--token-file", `C:\token.txt`)
+	_, rest, _ := strings.Cut(out, "(")
+	text, _, _ := strings.Cut(rest, ")")
+	id := must(uuid.Parse(text))(t)
+	m.start(t, program, "run", "--dir", `C:\agent`)
+	w.await(t, 10*time.Second, "it is there", func() bool { return w.device(t, id).Device.Online })
+	p := w.open(t)
+	p.signIn()
+	if err := os.WriteFile(m.c("typed.txt"), nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	m.start(t, "notepad", `C:\typed.txt`)
+	w.await(t, 10*time.Second, "a program is on the desktop", func() bool {
+		list := must(client.Result(w.owner.ListProcessesWithResponse(t.Context(), id)))(t)
+		return slices.ContainsFunc(list.Items, func(one link.Process) bool { return one.Name == "notepad.exe" })
+	})
+	p.do(chromedp.Navigate(fmt.Sprintf("%s/devices/%s?pane=screen", p.url, id)))
+	p.sees("[aria-label=Screen]", "Asking whether the screen")
+	w.await(t, 20*time.Second, "the person allows it", func() bool {
+		on(m.display, "xdotool", "key", "Tab", "sleep", "0.2", "key", "space")
+		return ask[bool](p, `document.querySelector("[role=application] canvas")?.width === 800`)
+	})
+	before := ask[string](p, canvasText)
+	at := ask[[]float64](p, `(r => [r.left + r.width / 4, r.top + r.height / 3])(document.querySelector("[role=application] canvas").getBoundingClientRect())`)
+	p.do(chromedp.MouseClickXY(at[0], at[1]))
+	p.focus("[role=application]")
+	p.typed("Tea at 4? 100 %")
+	p.until(canvasText+` !== `+fmt.Sprintf("%q", before), "the picture has changed")
+	ask[bool](p, `(() => {
+		const place = document.querySelector("[role=application]");
+		for (const [kind, key, code, ctrlKey] of [["keydown", "Control", "ControlLeft", true], ["keydown", "s", "KeyS", true], ["keyup", "s", "KeyS", true], ["keyup", "Control", "ControlLeft", false]])
+			place.dispatchEvent(new KeyboardEvent(kind, { key, code, ctrlKey, bubbles: true }));
+		return true;
+	})()`)
+	w.await(t, 20*time.Second, "what was typed is written", func() bool {
+		b, _ := os.ReadFile(m.c("typed.txt"))
+		return strings.Contains(string(b), "Tea at 4? 100 %")
+	})
+}
+
+// canvasText is a number of what the screen shows.
+const canvasText = `(() => { const c = document.querySelector("[role=application] canvas"); const to = Object.assign(document.createElement("canvas"), { width: c.width, height: c.height }).getContext("2d"); to.drawImage(c, 0, 0); let h = 0; for (const v of new Uint32Array(to.getImageData(0, 0, c.width, c.height).data.buffer)) h = (Math.imul(h, 31) + v) | 0; return String(h); })()`
