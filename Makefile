@@ -9,13 +9,22 @@ GO_FILES := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 WEB_FILES := $(shell find web/src web/public web/index.html web/vite.config.ts -type f)
 
 .DEFAULT_GOAL := help
-.PHONY: help demo demo-reset build test race lint lab bench fmt generate cross screenshots install packages
+.PHONY: help release demo demo-reset build test race lint lab bench fmt generate cross screenshots install packages
 
 help: ## list the targets
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / {printf "  %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
 
-demo: packages build ## run the service with a database and a sample fleet, until Ctrl+C
+demo: packages build $(DEMO_DIR)/releases/release.pub ## run the service with a database and a sample fleet, until Ctrl+C
 	@exec bin/moorwatch demo
+
+# a release of the agent for this machine and for Windows, so that devices can be added to the demo
+$(DEMO_DIR)/releases/release.pub: bin/.built
+	@mkdir -p $(DEMO_DIR)
+	@go run ./tools/release -out $(DEMO_DIR)/releases -key $(DEMO_DIR)/release-key -targets linux/$$(go env GOARCH),windows/amd64 -archives=false >/dev/null
+
+release: web/dist/index.html ## make a release in dist: programs, packages, checksums, signatures; VERSION=1.4.0 names it
+	@tools/install.sh release
+	@go run ./tools/release -version $(or $(VERSION),0.1.0)
 
 demo-reset: packages build ## delete what the demo keeps in DEMO_DIR, to begin anew
 	@bin/moorwatch demo --reset

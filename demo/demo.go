@@ -128,7 +128,7 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	s, err := service.Start(ctx, service.Config{Seal: seal, Database: database.URL, Owner: database.Owner, Listen: address, Console: o.Console, Contents: filepath.Join(o.Dir, "contents"),
+	s, err := service.Start(ctx, service.Config{Seal: seal, Database: database.URL, Owner: database.Owner, Listen: address, Console: o.Console, Contents: filepath.Join(o.Dir, "contents"), Releases: filepath.Join(o.Dir, "releases"),
 		Post: post.Post{SMTP: sink.URL, From: "moorwatch@curlew-sedge.example"}})
 	if err != nil {
 		return err

@@ -31,6 +31,7 @@ import (
 	"moorwatch.example/core/series"
 	"moorwatch.example/link"
 	"moorwatch.example/service/access"
+	"moorwatch.example/service/agents"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/fleet"
 	"moorwatch.example/service/front"
@@ -64,6 +65,8 @@ type Config struct {
 	Post post.Post
 	// Advisories is a folder that mirrors feeds of advisories; none where it is empty.
 	Advisories string
+	// Releases is the folder of the agent's releases; none where it is empty.
+	Releases string
 	// Contents is the folder that keeps the files of packages; one of this run alone when empty.
 	Contents string
 	// Keep is how long readings are kept in each tier; series.UsualKeep when zero.
@@ -82,6 +85,7 @@ type Service struct {
 	Session   *session.Column
 	Job       *job.Column
 	Patch     *patch.Column
+	Agents    *agents.Column
 	hub       *hub.Hub
 	pool      *pgxpool.Pool
 	jobs      *river.Client[pgx.Tx]
@@ -102,6 +106,7 @@ type columns struct {
 	sessionColumn
 	jobColumn
 	patchColumn
+	agentsColumn
 }
 
 // Aliases, since a struct embeds one field of a name.
@@ -113,6 +118,7 @@ type (
 	sessionColumn   struct{ *session.Column }
 	jobColumn       struct{ *job.Column }
 	patchColumn     struct{ *patch.Column }
+	agentsColumn    struct{ *agents.Column }
 )
 
 // Start opens the database and serves until Stop. ctx bounds the start alone.
@@ -195,6 +201,9 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	calls.HandleFunc("GET "+messages.Contents, s.Job.ServeContent)
 	s.Patch = patch.New(s.pool, s.Fleet, s.Job, s.Health, s.Access.Log, config.Post)
 	calls.HandleFunc("POST /updates", s.Patch.ServeUpdates)
+	s.Agents = agents.New(config.Releases, s.URL, config.Fingerprint != "")
+	calls.HandleFunc("GET /release", s.Agents.ServeRelease)
+	calls.HandleFunc("GET /release/program", s.Agents.ServeProgram)
 	s.Inventory.Changed = s.Patch.InventoryChanged
 	s.hub = hub.New(audience, s.Fleet, calls)
 	s.Inventory.Join(s.hub)
@@ -231,7 +240,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 		return nil, fmt.Errorf("starting background work: %w", err)
 	}
 	return s, s.serve(config, listener, columns{s.Access, fleetColumn{s.Fleet}, vitalsColumn{s.Vitals}, healthColumn{s.Health}, inventoryColumn{s.Inventory},
-		sessionColumn{s.Session}, jobColumn{s.Job}, patchColumn{s.Patch}})
+		sessionColumn{s.Session}, jobColumn{s.Job}, patchColumn{s.Patch}, agentsColumn{s.Agents}})
 }
 
 // refreshEvery is how often this node reads again what another may have changed.
@@ -277,6 +286,7 @@ func (s *Service) serve(config Config, listener net.Listener, all columns) error
 	}
 	mux := http.NewServeMux()
 	mux.Handle("GET "+link.Path, s.hub)
+	mux.Handle("GET /install/", s.Agents)
 	mux.Handle("/", router)
 	s.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
 		TLSConfig: config.TLS, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}

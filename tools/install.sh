@@ -2,6 +2,7 @@
 # Installs what Moorwatch needs from Debian's packages, and skips what is there.
 #   tools/install.sh demo    what the demo needs
 #   tools/install.sh test    and what the tests need
+#   tools/install.sh release   what a release needs
 #   tools/install.sh test bench   and what the measurements need
 set -eu
 
@@ -39,6 +40,7 @@ if [ "${1:-demo}" = test ]; then
 	[ "$(id -u)" != 0 ] || command -v gpg >/dev/null || want="$want gnupg"
 	[ "$(id -u)" != 0 ] || command -v ip >/dev/null || want="$want iproute2"
 fi
+[ "${1:-}" != release ] || command -v wixl >/dev/null || want="$want wixl"
 # what the figures of screens are held against
 [ "${2:-}" != bench ] || command -v ffmpeg >/dev/null || want="$want ffmpeg"
 [ -n "$want" ] || exit 0

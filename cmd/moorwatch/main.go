@@ -58,6 +58,7 @@ func command() *cli.Command {
 				&cli.StringFlag{Name: "data", Value: "moorwatch-data", Usage: "`FOLDER` for the service's own certificate authority and its set-up link", Sources: from("data", "MOORWATCH_DATA")},
 				&cli.StringFlag{Name: "certificate", Usage: "TLS certificate chain, a PEM `FILE`; the service makes its own when left out", Sources: from("certificate", "MOORWATCH_CERTIFICATE")},
 				&cli.StringFlag{Name: "key", Usage: "private key of the certificate, a PEM `FILE`", Sources: from("key", "MOORWATCH_KEY")},
+				&cli.StringFlag{Name: "releases", Usage: "`FOLDER` of the agent's releases, as make release fills it; releases in the folder of --data when left out", Sources: from("releases", "MOORWATCH_RELEASES")},
 				&cli.StringFlag{Name: "advisories", Usage: "`FOLDER` that mirrors feeds of advisories (OSV, CSAF, lists of what is exploited): each file or folder of it is a feed, imported as it changes", Sources: from("advisories", "MOORWATCH_ADVISORIES")},
 				&cli.StringFlag{Name: "smtp", Usage: "mail server for notices, as smtp://host:port or smtps://host:port; a user and password belong in the file or the environment", Sources: from("smtp", "MOORWATCH_SMTP")},
 				&cli.StringFlag{Name: "mail-from", Usage: "`ADDRESS` that mail is sent from", Sources: from("mail-from", "MOORWATCH_MAIL_FROM")},
@@ -103,6 +104,9 @@ func serve(ctx context.Context, c *cli.Command) error {
 	}
 	config := service.Config{Database: c.String("database"), Owner: c.String("database-owner"), Connections: int32(c.Int("connections")), Listen: c.String("listen"), URL: c.String("url"), Console: web.Console(), Contents: filepath.Join(c.String("data"), "contents"),
 		Advisories: c.String("advisories"), Post: post.Post{SMTP: c.String("smtp"), From: c.String("mail-from")}}
+	if config.Releases = c.String("releases"); config.Releases == "" {
+		config.Releases = filepath.Join(c.String("data"), "releases")
+	}
 	for tier, name := range []string{"keep-raw", "keep-minutes", "keep-hours"} {
 		days := c.Int(name)
 		if days < 1 || days > 3660 || (tier > 0 && time.Duration(days)*24*time.Hour < config.Keep[tier-1]) {

@@ -474,6 +474,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/agent-releases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Releases of the agent that devices are installed from, the latest first; all of them, as they are few. */
+        get: operations["listAgentReleases"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/enrol": {
         parameters: {
             query?: never;
@@ -2973,6 +2990,39 @@ export interface components {
             created_by: string;
             /** Format: date-time */
             revoked_at?: string;
+        };
+        AgentReleases: {
+            items: components["schemas"]["AgentRelease"][];
+            script?: components["schemas"]["AgentScript"];
+            /** @description The service's certificate is of its own authority, which a device knows only once it is enrolled: what it fetches before is checked by its digest. */
+            own_authority: boolean;
+        };
+        AgentRelease: {
+            version: string;
+            /** Format: date-time */
+            made: string;
+            files: components["schemas"]["AgentFile"][];
+        };
+        AgentFile: {
+            /** @description linux, windows or darwin. */
+            os: string;
+            /** @description amd64, arm64 or arm7. */
+            arch: string;
+            /** @description program, deb, rpm or msi. */
+            kind: string;
+            /** @description Where it is fetched from, below the service's address, by anybody. */
+            path: string;
+            sha256: string;
+            /**
+             * Format: int64
+             * @description Bytes.
+             */
+            size: number;
+        };
+        /** @description Installs the latest release on Linux and macOS. */
+        AgentScript: {
+            path: string;
+            sha256: string;
         };
         EnrolmentTokenPage: {
             items: components["schemas"]["EnrolmentToken"][];
@@ -6833,6 +6883,27 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listAgentReleases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The releases. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgentReleases"];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -3,9 +3,9 @@ import { useState } from "react";
 import { Labelled } from "../access/Door";
 import { useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
-import { Copyable } from "../parts/Secret";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
+import { Install } from "./Install";
 
 /** Where devices are enrolled: a token for a site, and what to run on the device. */
 export function Enrol() {
@@ -26,10 +26,10 @@ export function Enrol() {
 	return (
 		<div className="mx-auto max-w-4xl space-y-7 px-5 py-5">
 			<div>
-				<h1 className="text-xl font-semibold">Enrol devices</h1>
+				<h1 className="text-xl font-semibold">Add devices</h1>
 				<p className="text-faint">
-					A token lets a number of devices join one site, until it expires. The key that proves a device is made on it
-					and never leaves it.
+					Choose the site, and a token is made that lets a number of devices join it until it expires. The key that
+					proves a device is made on it and never leaves it.
 				</p>
 			</div>
 			<MakeToken onMade={readAnew} />
@@ -191,7 +191,7 @@ function MakeToken({ onMade }: { onMade: () => void }) {
 					/>
 				</Labelled>
 				<button type="submit" className="button" disabled={make.isPending}>
-					Make a token
+					Show how
 				</button>
 				{isNew && (
 					<div className="col-span-4 grid grid-cols-2 gap-3">
@@ -218,19 +218,7 @@ function MakeToken({ onMade }: { onMade: () => void }) {
 			</form>
 			{sites.isError && <Trouble error={sites.error} />}
 			{make.isError && <Trouble error={make.error} />}
-			{make.isSuccess && (
-				<div className="space-y-2">
-					<p>
-						The token, shown this once. On each device, save it in a file named{" "}
-						<code className="font-mono text-sm">token</code>, then run the commands below it.
-					</p>
-					<Copyable text={make.data.secret} label="the token" />
-					<Copyable
-						text={`moor-agent enrol --service ${location.origin} --token-file token\nmoor-agent run`}
-						label="the commands"
-					/>
-				</div>
-			)}
+			{make.isSuccess && <Install token={make.data.secret} />}
 		</div>
 	);
 }

@@ -63,7 +63,7 @@ export function Frame({ children }: { children: ReactNode }) {
 				{updates && <RailLink to="/updates" icon={ArrowPathRoundedSquareIcon} name="Updates" />}
 				<RailLink to="/software" icon={CubeIcon} name="Software" />
 				{notices && <RailLink to="/notices" icon={EnvelopeIcon} name="Notices" />}
-				{enrol && <RailLink to="/enrol" icon={PlusCircleIcon} name="Enrol" />}
+				{enrol && <RailLink to="/enrol" icon={PlusCircleIcon} name="Add" />}
 				{audit && <RailLink to="/audit" icon={ClipboardDocumentListIcon} name="Audit" />}
 				{people && <RailLink to="/people" icon={UsersIcon} name="People" />}
 				<div className="mt-auto flex flex-col items-center gap-1">

@@ -31,7 +31,7 @@ const deeds: Deed[] = [
 	{ name: "Software of the fleet", go: "/software" },
 	{ name: "Changes on all devices", go: "/changes" },
 	{ name: "Notices: who is told of what", go: "/notices" },
-	{ name: "Enrol a device", go: "/enrol" },
+	{ name: "Add devices", go: "/enrol" },
 	{ name: "Recordings of shells", go: "/recordings" },
 	{ name: "Audit log", go: "/audit" },
 	{ name: "Your account", go: "/account" },

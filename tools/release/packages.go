@@ -1,0 +1,316 @@
+package main
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"compress/gzip"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime/debug"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+	"github.com/goreleaser/nfpm/v2"
+	_ "github.com/goreleaser/nfpm/v2/deb" // the formats
+	"github.com/goreleaser/nfpm/v2/files"
+	_ "github.com/goreleaser/nfpm/v2/rpm"
+)
+
+// packages makes what installs the agent on a system by the system's own means.
+func (r *making) packages(t target) error {
+	program := fmt.Sprintf("moor-agent_%s_%s_%s%s", r.version, t.os, t.arch, t.ext())
+	switch {
+	case t.os == "linux":
+		for _, format := range []string{"deb", "rpm"} {
+			if err := r.linux(t, format, program); err != nil {
+				return fmt.Errorf("making a %s: %w", format, err)
+			}
+		}
+	case t.os == "windows" && t.arch == "amd64":
+		if _, err := exec.LookPath("wixl"); err != nil {
+			fmt.Fprintln(os.Stderr, "release: no .msi is made: wixl is missing")
+			return nil
+		}
+		return r.msi(t, program)
+	}
+	return nil
+}
+
+// The scripts of packages. The packaged program puts itself in place, as it does without a package.
+const (
+	afterInstall = `#!/bin/sh
+set -e
+agent=/usr/lib/moor-agent/moor-agent
+if [ -f /etc/moor-agent.enrolment ]; then
+	"$agent" install --from /etc/moor-agent.enrolment
+	rm -f /etc/moor-agent.enrolment
+elif [ -f /var/lib/moor-agent/identity.json ]; then
+	"$agent" install
+else
+	echo "moor-agent: to enrol this device: moor-agent install --from FILE, with the enrolment file from the console"
+fi
+`
+	beforeRemove = `#!/bin/sh
+set -e
+case "${1:-}" in
+remove|0) [ ! -d /var/lib/moor-agent ] || /usr/lib/moor-agent/moor-agent uninstall ;;
+esac
+`
+)
+
+func (r *making) linux(t target, format, program string) error {
+	scratch, err := os.MkdirTemp("", "moor-release-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(scratch)
+	after, before := filepath.Join(scratch, "after"), filepath.Join(scratch, "before")
+	if err := errors.Join(os.WriteFile(after, []byte(afterInstall), 0o755), os.WriteFile(before, []byte(beforeRemove), 0o755)); err != nil {
+		return err
+	}
+	info := nfpm.WithDefaults(&nfpm.Info{
+		Name: "moor-agent", Arch: t.arch, Platform: "linux", Version: r.version, Release: "1", Section: "admin", Priority: "optional",
+		Maintainer: "Moorwatch <packages@moorwatch.example>", Description: "The Moorwatch agent: lets the technicians who look after this computer see how it fares and work on it.",
+		License: "see /usr/share/doc/moor-agent", MTime: r.at,
+		Overridables: nfpm.Overridables{
+			Scripts: nfpm.Scripts{PostInstall: after, PreRemove: before},
+			RPM:     nfpm.RPM{BuildHost: "moorwatch.example"},
+			Contents: files.Contents{
+				{Source: filepath.Join(r.dir, program), Destination: "/usr/lib/moor-agent/moor-agent", FileInfo: &files.ContentFileInfo{Mode: 0o755, MTime: r.at}},
+				{Source: "/usr/lib/moor-agent/moor-agent", Destination: "/usr/bin/moor-agent", Type: "symlink", FileInfo: &files.ContentFileInfo{MTime: r.at}},
+				{Source: "LICENSE", Destination: "/usr/share/doc/moor-agent/copyright", FileInfo: &files.ContentFileInfo{Mode: 0o644, MTime: r.at}},
+			},
+		},
+	})
+	packager, err := nfpm.Get(format)
+	if err != nil {
+		return err
+	}
+	if err := nfpm.PrepareForPackager(info, format); err != nil {
+		return err
+	}
+	name := packager.ConventionalFileName(info)
+	f, err := os.Create(filepath.Join(r.dir, name))
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(packager.Package(info, f), f.Close()); err != nil {
+		return err
+	}
+	return r.addPackage(t, name)
+}
+
+func (r *making) addPackage(t target, name string) error {
+	p, err := r.described(t, name)
+	r.manifest.Packages = append(r.manifest.Packages, p)
+	fmt.Println(name, p.Size)
+	return err
+}
+
+// msiText is the installer's description (Windows Installer XML 3). It puts the program beside the
+// place where the agent puts itself, and has it do that; an enrolment file is named by the property
+// ENROLMENT, or lies beside the installer.
+const msiText = `<?xml version="1.0" encoding="utf-8"?>
+<Wix xmlns="http://schemas.microsoft.com/wix/2006/wi">
+  <Product Id="%[3]s" Name="Moorwatch Agent Installer" Language="1033" Version="%[1]s" Manufacturer="Moorwatch" UpgradeCode="6d6f6f72-7761-4463-8820-6d6f6f722d61">
+    <Package Id="%[4]s" InstallerVersion="200" Compressed="yes" InstallScope="perMachine" Description="Moorwatch agent %[1]s" />
+    <Media Id="1" Cabinet="agent.cab" EmbedCab="yes" />
+    <Property Id="ARPSYSTEMCOMPONENT" Value="1" />
+    <Property Id="ENROLMENT" Value="moor-agent.enrolment" />
+    <Directory Id="TARGETDIR" Name="SourceDir">
+      <Directory Id="ProgramFiles64Folder" Name="PFiles">
+        <Directory Id="INSTALLDIR" Name="Moorwatch Agent Installer">
+          <Component Id="Program" Guid="6d6f6f72-7761-4463-8821-6d6f6f722d61" Win64="yes">
+            <File Id="AgentProgram" Name="moor-agent.exe" DiskId="1" Source="%[2]s" KeyPath="yes" />
+          </Component>
+        </Directory>
+      </Directory>
+    </Directory>
+    <Feature Id="Agent" Level="1"><ComponentRef Id="Program" /></Feature>
+    <CustomAction Id="PutInPlace" FileKey="AgentProgram" ExeCommand="install --from &quot;[ENROLMENT]&quot;" Execute="deferred" Impersonate="no" Return="check" />
+    <CustomAction Id="TakeAway" FileKey="AgentProgram" ExeCommand="uninstall" Execute="deferred" Impersonate="no" Return="ignore" />
+    <InstallExecuteSequence>
+      <Custom Action="PutInPlace" After="InstallFiles">NOT REMOVE</Custom>
+      <Custom Action="TakeAway" Before="RemoveFiles">REMOVE="ALL"</Custom>
+    </InstallExecuteSequence>
+  </Product>
+</Wix>
+`
+
+func (r *making) msi(t target, program string) error {
+	scratch, err := os.MkdirTemp("", "moor-release-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(scratch)
+	const source = "moor-agent.exe"
+	b, err := os.ReadFile(filepath.Join(r.dir, program))
+	if err != nil {
+		return err
+	}
+	description := filepath.Join(scratch, "agent.wxs")
+	numbers, _, _ := strings.Cut(r.version, "-") // an installer's version is of numbers alone
+	id := func(of string) string {
+		return strings.ToUpper(uuid.NewSHA1(uuid.NameSpaceURL, []byte("https://moorwatch.example/agent/"+r.version+"/"+of+"/"+r.public)).String())
+	}
+	text := fmt.Appendf(nil, msiText, numbers, source, id("product"), id("package"))
+	if err := errors.Join(os.WriteFile(description, text, 0o644), os.WriteFile(filepath.Join(scratch, source), b, 0o644), os.Chtimes(filepath.Join(scratch, source), r.at, r.at)); err != nil {
+		return err
+	}
+	out, err := filepath.Abs(r.dir)
+	if err != nil {
+		return err
+	}
+	name := fmt.Sprintf("moor-agent_%s_x64.msi", r.version)
+	cmd := exec.Command("wixl", "--arch", "x64", "-o", filepath.Join(out, name), "agent.wxs")
+	cmd.Dir = scratch
+	cmd.Env = append(os.Environ(), fmt.Sprintf("SOURCE_DATE_EPOCH=%d", r.at.Unix()))
+	if said, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("wixl: %w: %s", err, said)
+	}
+	return r.addPackage(t, name)
+}
+
+// archive packs the client, and on Linux the service, for a system.
+func (r *making) archive(t target) error {
+	scratch, err := os.MkdirTemp("", "moor-release-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(scratch)
+	programs := []string{"moor"}
+	if t.os == "linux" && t.arch != "arm7" {
+		programs = append(programs, "moorwatch")
+	}
+	if err := r.build(t, scratch+"/", programs...); err != nil {
+		return err
+	}
+	name := fmt.Sprintf("moorwatch_%s_%s_%s", r.version, t.os, t.arch)
+	paths := map[string]string{"LICENSE": "LICENSE", "README.md": "README.md"}
+	for _, p := range programs {
+		paths[p+t.ext()] = filepath.Join(scratch, p+t.ext())
+	}
+	if t.os == "windows" {
+		return r.zip(name, paths)
+	}
+	return r.tar(name, paths)
+}
+
+func (r *making) tar(name string, paths map[string]string) error {
+	f, err := os.Create(filepath.Join(r.dir, name+".tar.gz"))
+	if err != nil {
+		return err
+	}
+	z := gzip.NewWriter(f)
+	w := tar.NewWriter(z)
+	for _, in := range sorted(paths) {
+		err := open(paths[in], func(f io.Reader, size int64, mode int64) error {
+			if err := w.WriteHeader(&tar.Header{Name: name + "/" + in, Size: size, Mode: mode, ModTime: r.at, Format: tar.FormatUSTAR}); err != nil {
+				return err
+			}
+			_, err := io.Copy(w, f)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return errors.Join(w.Close(), z.Close(), f.Close())
+}
+
+func (r *making) zip(name string, paths map[string]string) error {
+	f, err := os.Create(filepath.Join(r.dir, name+".zip"))
+	if err != nil {
+		return err
+	}
+	w := zip.NewWriter(f)
+	for _, in := range sorted(paths) {
+		err := open(paths[in], func(f io.Reader, _, _ int64) error {
+			part, err := w.CreateHeader(&zip.FileHeader{Name: name + "/" + in, Method: zip.Deflate, Modified: r.at})
+			if err != nil {
+				return err
+			}
+			_, err = io.Copy(part, f)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return errors.Join(w.Close(), f.Close())
+}
+
+func sorted(paths map[string]string) (names []string) {
+	for in := range paths {
+		names = append(names, in)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// open gives a file with its size and the mode that it has in archives.
+func open(path string, take func(f io.Reader, size, mode int64) error) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	mode := int64(0o644)
+	if info.Mode()&0o100 != 0 {
+		mode = 0o755
+	}
+	return take(f, info.Size(), mode)
+}
+
+// bill writes of what modules the agent's program is made, as CycloneDX 1.6 (ECMA-424).
+func (r *making) bill() error {
+	out, err := exec.Command("go", "version", "-m", filepath.Join(r.dir, r.manifest.Programs[0].File)).Output()
+	if err != nil {
+		return err
+	}
+	first, text, _ := strings.Cut(string(out), "\n")
+	_, compiler, _ := strings.Cut(first, ": go")
+	info, err := debug.ParseBuildInfo(strings.ReplaceAll(text, "\n\t", "\n")[1:])
+	if err != nil {
+		return fmt.Errorf("reading what the program is made of: %w", err)
+	}
+	type part struct {
+		Type    string `json:"type"`
+		Ref     string `json:"bom-ref"`
+		Name    string `json:"name"`
+		Version string `json:"version"`
+		PURL    string `json:"purl,omitempty"`
+	}
+	var list struct {
+		Format   string `json:"bomFormat"`
+		Spec     string `json:"specVersion"`
+		Version  int    `json:"version"`
+		Metadata struct {
+			At        string `json:"timestamp"`
+			Component part   `json:"component"`
+		} `json:"metadata"`
+		Parts []part `json:"components"`
+	}
+	list.Format, list.Spec, list.Version = "CycloneDX", "1.6", 1
+	list.Metadata.At = r.at.Format("2006-01-02T15:04:05Z")
+	list.Metadata.Component = part{"application", "moor-agent", "moor-agent", r.version, ""}
+	list.Parts = append(list.Parts, part{"library", "go", "Go standard library", compiler, "pkg:golang/std@" + compiler})
+	for _, d := range info.Deps {
+		list.Parts = append(list.Parts, part{"library", d.Path, d.Path, d.Version, "pkg:golang/" + d.Path + "@" + d.Version})
+	}
+	b, err := json.MarshalIndent(list, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(r.dir, fmt.Sprintf("moor-agent_%s.cdx.json", r.version)), append(b, '\n'), 0o644)
+}

@@ -1,0 +1,205 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Labelled } from "../access/Door";
+import { answer, api, type Schemas } from "../api/client";
+import { Copyable } from "../parts/Secret";
+import { Trouble, Waiting } from "../parts/Trouble";
+import { bytes } from "../parts/units";
+import { save } from "../session/save";
+
+const systems = { linux: "Linux", windows: "Windows", darwin: "macOS", file: "By file or package" } as const;
+
+type System = keyof typeof systems;
+
+/** How a device is given the agent with a token that was just made. */
+export function Install({ token }: { token: string }) {
+	const releases = useQuery({
+		queryKey: ["agent-releases"],
+		queryFn: ({ signal }) => answer(api.GET("/agent-releases", { signal })),
+	});
+	const [system, setSystem] = useState<System>("linux");
+	const [screen, setScreen] = useState(true);
+	const [proxy, setProxy] = useState("");
+	if (releases.isPending) return <Waiting what="the releases of the agent" />;
+	if (releases.isError) return <Trouble error={releases.error} retry={() => releases.refetch()} />;
+	const latest = releases.data.items[0];
+	if (!latest || !releases.data.script) {
+		return (
+			<div className="space-y-2">
+				<p>
+					The service has no release of the agent to install from: make one with <code>make release</code>, and name its
+					folder with <code>--releases</code>. With the program at hand, save the token in a file named{" "}
+					<code>token</code> and run:
+				</p>
+				<Copyable text={token} label="the token" />
+				<Copyable
+					text={`moor-agent install --service ${location.origin} --token-file token`}
+					label="the command that installs the agent"
+				/>
+			</div>
+		);
+	}
+	const options =
+		(screen ? "" : " --without screen") + (/^https?:\/\/[\w.:-]+$/.test(proxy) ? ` --proxy ${proxy}` : "");
+	const unknown = releases.data.own_authority ? "k" : "";
+	return (
+		<section aria-label="Install the agent" className="space-y-3">
+			<div className="flex flex-wrap items-end gap-x-6 gap-y-2">
+				<div role="group" aria-label="System" className="flex gap-1">
+					{(Object.keys(systems) as System[]).map((s) => (
+						<button
+							key={s}
+							type="button"
+							className={s === system ? "button" : "button-quiet"}
+							aria-pressed={s === system}
+							onClick={() => setSystem(s)}
+						>
+							{systems[s]}
+						</button>
+					))}
+				</div>
+				<label className="flex items-center gap-2 pb-1.5">
+					<input type="checkbox" checked={screen} onChange={(e) => setScreen(e.target.checked)} />
+					with the screen
+				</label>
+				<Labelled label="Proxy, where one is needed">
+					<input
+						className="field w-56"
+						placeholder="http://proxy:3128"
+						value={proxy}
+						onChange={(e) => setProxy(e.target.value.trim())}
+					/>
+				</Labelled>
+			</div>
+			{system === "file" ? (
+				<ByFile token={token} release={latest} options={options} />
+			) : (
+				<Paste
+					system={system}
+					token={token}
+					release={latest}
+					script={releases.data.script}
+					options={options}
+					unknown={unknown}
+				/>
+			)}
+		</section>
+	);
+}
+
+function Paste(p: {
+	system: Exclude<System, "file">;
+	token: string;
+	release: Schemas["AgentRelease"];
+	script: Schemas["AgentScript"];
+	options: string;
+	unknown: string;
+}) {
+	const program = p.release.files.find(
+		(f) => f.kind === "program" && f.os === p.system && (p.system !== "windows" || f.arch === "amd64"),
+	);
+	if (!program) {
+		return (
+			<p>
+				Release {p.release.version} has no agent for {systems[p.system]}.
+			</p>
+		);
+	}
+	const from = location.origin;
+	const check = p.system === "darwin" ? "shasum -a 256 -c -" : "sha256sum -c -";
+	const command =
+		p.system === "windows"
+			? `curl.exe -fsS${p.unknown}o "%TEMP%\\moor-agent.exe" ${from}${program.path} && certutil -hashfile "%TEMP%\\moor-agent.exe" SHA256 | findstr ${program.sha256} && echo ${p.token}| "%TEMP%\\moor-agent.exe" install --service ${from} --token-file -${p.options}`
+			: `curl -fsS${p.unknown} -o moor-agent.sh ${from}${p.script.path} && echo '${p.script.sha256}  moor-agent.sh' | ${check} && echo '${p.token}' | sudo sh moor-agent.sh${p.options}`;
+	return (
+		<div className="space-y-2">
+			<p>
+				{p.system === "windows"
+					? "Paste it into a command prompt (cmd) that was opened as administrator."
+					: "Paste it into a terminal of somebody who may use sudo."}{" "}
+				It fetches release {p.release.version}, makes sure that it is what this page says, and has the device here
+				within seconds. The token is in it: give it to nobody else.
+			</p>
+			<Copyable text={command} label="the command that installs the agent" />
+		</div>
+	);
+}
+
+/** For machines without a browser, for images, and for what hands out packages. */
+function ByFile({ token, release, options }: { token: string; release: Schemas["AgentRelease"]; options: string }) {
+	const file = (kind: string) => release.files.find((f) => f.kind === kind && f.arch === "amd64");
+	const name = (f?: Schemas["AgentFile"]) => f?.path.split("/").pop();
+	const ways = [
+		{
+			title: "Debian, Ubuntu",
+			file: file("deb"),
+			command: `sudo install -m 600 moor-agent.enrolment /etc/ && sudo apt-get install ./${name(file("deb"))}`,
+		},
+		{
+			title: "Fedora, SUSE",
+			file: file("rpm"),
+			command: `sudo install -m 600 moor-agent.enrolment /etc/ && sudo dnf install ./${name(file("rpm"))}`,
+		},
+		{
+			title: "Windows Installer",
+			file: file("msi"),
+			command: `msiexec /i ${name(file("msi"))} ENROLMENT="%CD%\\moor-agent.enrolment" /qn`,
+		},
+		{ title: "any other", file: undefined, command: `moor-agent install --from moor-agent.enrolment${options}` },
+	];
+	return (
+		<div className="space-y-3">
+			<p className="flex flex-wrap items-center gap-3">
+				<button
+					type="button"
+					className="button"
+					onClick={() =>
+						save(
+							"moor-agent.enrolment",
+							new Blob([`${JSON.stringify({ service: location.origin, token }, null, "\t")}\n`], {
+								type: "application/json",
+							}),
+						)
+					}
+				>
+					Save the enrolment file
+				</button>
+				<span className="text-faint">
+					It holds the token, and is all that a machine without a browser needs beside a package.
+				</span>
+			</p>
+			{ways
+				.filter((w) => w.file || w.title === "any other")
+				.map((w) => (
+					<div key={w.title} className="space-y-1">
+						<p>
+							{w.title === "any other" ? "With the program alone" : w.title}
+							{w.file && (
+								<>
+									{": "}
+									<a className="link" href={w.file.path} download>
+										{name(w.file)}
+									</a>{" "}
+									<span className="text-faint text-sm">{bytes(w.file.size)}</span>
+								</>
+							)}
+						</p>
+						<Copyable text={w.command} label={`the command for ${w.title}`} />
+					</div>
+				))}
+			<details>
+				<summary className="cursor-pointer">Programs of release {release.version}</summary>
+				<ul className="mt-1 columns-2">
+					{release.files.map((f) => (
+						<li key={f.path}>
+							<a className="link" href={f.path} download>
+								{name(f)}
+							</a>{" "}
+							<span className="text-faint text-sm">{bytes(f.size)}</span>
+						</li>
+					))}
+				</ul>
+			</details>
+		</div>
+	);
+}
