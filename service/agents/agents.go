@@ -33,9 +33,9 @@ type Column struct {
 	url string // by which devices reach the service
 	own bool   // its certificate is of its own authority, which devices do not know before they are enrolled
 
-	mu     sync.Mutex
-	looked time.Time
-	all    []kept
+	mu   sync.Mutex
+	seen string // what the folder held when it was read
+	all  []kept
 }
 
 // kept is a release that is offered.
@@ -43,9 +43,6 @@ type kept struct {
 	release.Manifest
 	signed []byte
 }
-
-// lookAgain is how often it is looked what lies in the folder.
-const lookAgain = 10 * time.Second
 
 // New serves the releases in a folder. own tells that the service is its own certificate authority.
 func New(dir, url string, own bool) *Column { return &Column{dir: dir, url: url, own: own} }
@@ -61,17 +58,21 @@ const (
 func (c *Column) releases() []kept {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.dir == "" || time.Since(c.looked) < lookAgain {
-		return c.all
-	}
-	c.looked = time.Now()
-	keys := release.Keys(renewal.Keys)
-	if text, err := os.ReadFile(filepath.Join(c.dir, keyFile)); err == nil {
-		keys = append(keys, release.Keys(string(text))...)
+	if c.dir == "" {
+		return nil
 	}
 	entries, err := os.ReadDir(c.dir)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		slog.Warn("the agent's releases cannot be read", "folder", c.dir, "error", err)
+	}
+	now := c.state(entries)
+	if now == c.seen {
+		return c.all
+	}
+	c.seen = now
+	keys := release.Keys(renewal.Keys)
+	if text, err := os.ReadFile(filepath.Join(c.dir, keyFile)); err == nil {
+		keys = append(keys, release.Keys(string(text))...)
 	}
 	var all []kept
 	for _, e := range entries {
@@ -91,6 +92,21 @@ func (c *Column) releases() []kept {
 	slices.SortFunc(all, func(a, b kept) int { return release.Compare(a.Manifest, b.Manifest) })
 	c.all = all
 	return all
+}
+
+// state tells what the folder holds, so that releases are read when that changes.
+func (c *Column) state(entries []os.DirEntry) string {
+	var b strings.Builder
+	for _, e := range entries {
+		name := e.Name()
+		if e.IsDir() {
+			name = filepath.Join(name, manifestFile)
+		}
+		if info, err := os.Stat(filepath.Join(c.dir, name)); err == nil {
+			fmt.Fprintln(&b, name, info.Size(), info.ModTime().UnixNano())
+		}
+	}
+	return b.String()
 }
 
 // read reads a release and makes sure that its files are there whole.

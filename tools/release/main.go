@@ -57,14 +57,15 @@ func main() {
 	key := flag.String("key", "release-key", "`FILE` of the private key that signs it; one is made where there is none")
 	only := flag.String("targets", "", "systems, parted by commas, such as linux/amd64,windows/amd64; all where it is empty")
 	more := flag.Bool("archives", true, "make archives of the service and the client too")
+	flags := flag.String("ldflags", "", "more `FLAGS` for the linker, as tests need")
 	flag.Parse()
-	if err := run(*version, *out, *key, *only, *more); err != nil {
+	if err := run(*version, *out, *key, *only, *more, *flags); err != nil {
 		fmt.Fprintln(os.Stderr, "release:", err)
 		os.Exit(1)
 	}
 }
 
-func run(version, out, keyFile, only string, archives bool) error {
+func run(version, out, keyFile, only string, archives bool, flags string) error {
 	key, err := loadKey(keyFile)
 	if err != nil {
 		return err
@@ -80,7 +81,7 @@ func run(version, out, keyFile, only string, archives bool) error {
 			chosen = append(chosen, targets[i])
 		}
 	}
-	r := &making{version: version, dir: filepath.Join(out, version), at: madeAt(), public: release.KeyText(key.Public().(ed25519.PublicKey))}
+	r := &making{version: version, flags: flags, dir: filepath.Join(out, version), at: madeAt(), public: release.KeyText(key.Public().(ed25519.PublicKey))}
 	r.manifest = release.Manifest{Version: version, Made: r.at}
 	if err := errors.Join(os.RemoveAll(r.dir), os.MkdirAll(r.dir, 0o755)); err != nil {
 		return err
@@ -153,6 +154,7 @@ func madeAt() time.Time {
 // making is a release in the making.
 type making struct {
 	version  string
+	flags    string // more of them, for the linker
 	dir      string
 	at       time.Time
 	public   string
@@ -161,7 +163,7 @@ type making struct {
 
 // build builds programs for a system into a folder.
 func (r *making) build(t target, into string, programs ...string) error {
-	flags := "-s -w -buildid= -X moorwatch.example/agent.Version=" + r.version + " -X moorwatch.example/agent/renewal.Keys=" + r.public
+	flags := "-s -w -buildid= -X moorwatch.example/agent.Version=" + r.version + " -X moorwatch.example/agent/renewal.Keys=" + r.public + " " + r.flags
 	args := []string{"build", "-trimpath", "-buildvcs=false", "-ldflags", flags, "-o", into}
 	for _, p := range programs {
 		args = append(args, "./cmd/"+p)
