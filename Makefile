@@ -65,11 +65,10 @@ lint: web/node_modules/.package-lock.json web/dist/index.html ## check formattin
 	tools/generated.sh
 
 cross: ## compile the agent and the client for the other systems
-	@for target in windows/amd64 darwin/arm64 linux/arm64; do \
+	@for target in windows/amd64 darwin/arm64 darwin/amd64 linux/arm64; do \
 		echo "cross $$target"; \
-		GOOS=$${target%/*} GOARCH=$${target#*/} CGO_ENABLED=0 go build -o /dev/null ./cmd/moor-agent && \
-		GOOS=$${target%/*} GOARCH=$${target#*/} CGO_ENABLED=0 go build -o /dev/null ./cmd/moor && \
-		GOOS=$${target%/*} GOARCH=$${target#*/} CGO_ENABLED=0 go vet ./agent/... || exit 1; \
+		GOOS=$${target%/*} GOARCH=$${target#*/} CGO_ENABLED=0 go build -o /dev/null ./cmd/moor-agent ./cmd/moor && \
+		GOOS=$${target%/*} GOARCH=$${target#*/} CGO_ENABLED=0 go vet ./agent/... ./cmd/moor-agent || exit 1; \
 	done
 
 generate: web/node_modules/.package-lock.json ## make the generated code anew from the contract

@@ -231,7 +231,7 @@ func (a *Agent) server(ctx context.Context, handler http.Handler) *http.Server {
 // measure reads the device at each pace and keeps the report, connected or not.
 func (a *Agent) measure(ctx context.Context) {
 	// Devices that start together do not report together.
-	timer := time.NewTimer(rand.N(min(a.Every, 2*time.Second)))
+	timer := time.NewTimer(rand.N(min(a.Every, time.Second)))
 	defer timer.Stop()
 	for complained := false; ; {
 		select {

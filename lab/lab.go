@@ -32,6 +32,8 @@ type Options struct {
 	Service string
 	// Enrol puts the identity of a device into a folder, as moor-agent enrol does.
 	Enrol func(ctx context.Context, name, dir string) error
+	// Bare machines have no agent: it is installed on them.
+	Bare bool
 }
 
 // Lab is machines and what they share.
@@ -273,15 +275,23 @@ func (l *Lab) share(ctx context.Context, debs []string) error {
 	if err != nil {
 		return err
 	}
-	for _, name := range []string{"moor-agent.service", "lab-network.service", "lab-service.socket"} {
+	units := []string{"lab-network.service", "lab-service.socket"}
+	if l.options.Bare {
+		os.Remove(filepath.Join(root, "usr/lib/systemd/system/moor-agent.service"))
+	} else {
+		units = append(units, "moor-agent.service")
+	}
+	for _, name := range units {
 		os.Symlink("/usr/lib/systemd/system/"+name, filepath.Join(wants, name))
 	}
-	program, err := os.ReadFile(l.options.Agent)
-	if err != nil {
-		return err
-	}
-	if err := os.WriteFile(filepath.Join(root, "usr/local/bin/moor-agent"), program, 0o755); err != nil {
-		return err
+	if !l.options.Bare {
+		program, err := os.ReadFile(l.options.Agent)
+		if err == nil {
+			err = os.WriteFile(filepath.Join(root, "usr/local/bin/moor-agent"), program, 0o755)
+		}
+		if err != nil {
+			return err
+		}
 	}
 	for _, deb := range debs {
 		text, err := os.ReadFile(deb)
@@ -340,6 +350,9 @@ func (m *Machine) make(ctx context.Context) error {
 			return err
 		}
 	}
+	if m.lab.options.Bare {
+		return nil
+	}
 	return m.lab.options.Enrol(ctx, m.Name, filepath.Join(m.Root, "var/lib/moor-agent"))
 }
 
@@ -384,6 +397,25 @@ func (m *Machine) link() string { return "vb-" + m.container() }
 // container is what the host calls the machine: a name of its own among those of other labs, and short enough
 // for the name of an interface.
 func (m *Machine) container() string { return fmt.Sprintf("%s-%d", m.lab.bridge, m.number) }
+
+// Do runs a script in the machine as root, and returns what it printed.
+func (m *Machine) Do(ctx context.Context, script string) (string, error) {
+	m.mu.Lock()
+	leader := m.leader
+	m.mu.Unlock()
+	if leader == nil {
+		return "", errors.New("the machine is off")
+	}
+	first, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", leader.Pid, leader.Pid))
+	if err != nil || len(strings.Fields(string(first))) == 0 {
+		return "", errors.New("the machine is not there yet")
+	}
+	cmd := exec.CommandContext(ctx, "nsenter", "--target", strings.Fields(string(first))[0], "--mount", "--uts", "--ipc", "--net", "--pid", "--root", "--wd", "/bin/sh", "-c", script)
+	cmd.Env = []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/root"}
+	cmd.WaitDelay = time.Second
+	out, err := cmd.CombinedOutput()
+	return string(out), err
+}
 
 // Cut takes the machine off its network, and Join puts it back.
 func (m *Machine) Cut(ctx context.Context) error {

@@ -21,10 +21,10 @@ import (
 	"moorwatch.example/core/patch"
 )
 
-// releaseOf makes a release of the agent for this machine, in a folder of releases.
-func releaseOf(t *testing.T, version, out, key string) {
+// releaseOf makes a release of the agent for this machine, and for more, in a folder of releases.
+func releaseOf(t *testing.T, version, out, key string, more ...string) {
 	t.Helper()
-	cmd := exec.Command("go", "run", "./tools/release", "-version", version, "-out", out, "-key", key, "-targets", runtime.GOOS+"/"+runtime.GOARCH, "-archives=false",
+	cmd := exec.Command("go", "run", "./tools/release", "-version", version, "-out", out, "-key", key, "-targets", strings.Join(append(more, runtime.GOOS+"/"+runtime.GOARCH), ","), "-archives=false",
 		"-ldflags", "-X moorwatch.example/agent/renewal.Within=6s")
 	cmd.Env = append(os.Environ(), "HOME="+home)
 	cmd.Dir = ".."
@@ -126,12 +126,8 @@ func managed(t *testing.T, program, dir string) {
 func TestAgentRenewsItself(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
-	releases, key := t.TempDir(), filepath.Join(t.TempDir(), "key")
-	releaseOf(t, "1.0.0", releases, key)
-	w.Stop()
-	w.config.Releases = releases
-	w.start(t)
-	w.owner = w.client(t, w.token)
+	key := w.withReleases(t)
+	releases := w.config.Releases
 	g := w.gate(t)
 	dir, place := t.TempDir(), t.TempDir()
 	program := filepath.Join(place, "moor-agent")

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -15,6 +16,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/google/uuid"
 
+	"moorwatch.example/agent/identity"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
@@ -93,7 +95,18 @@ func (m *wine) run(program string, args ...string) *exec.Cmd {
 // do runs a Windows program and returns what it printed.
 func (m *wine) do(t *testing.T, argv ...string) string {
 	t.Helper()
-	out, err := m.run("wine", argv...).CombinedOutput()
+	// What it starts keeps its output open: that is not waited for.
+	file := must(os.CreateTemp(t.TempDir(), "out"))(t)
+	defer file.Close()
+	cmd := m.run("wine", argv...)
+	cmd.Stdout, cmd.Stderr = file, file
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	late := time.AfterFunc(time.Minute, func() { cmd.Process.Kill() })
+	defer late.Stop()
+	err := cmd.Wait()
+	out := must(os.ReadFile(file.Name()))(t)
 	if err != nil {
 		t.Fatalf("%s: %v: %s", strings.Join(argv, " "), err, out)
 	}
@@ -235,6 +248,67 @@ func TestWindowsAgent(t *testing.T) {
 		t.Errorf("the service stays: %s", out)
 	}
 	w.await(t, 10*time.Second, "it is away", func() bool { return !w.device(t, id).Device.Online })
+}
+
+// The installer of a release installs the agent with an enrolment file, unattended, and takes it away again;
+// so does the program with the file alone.
+func TestWindowsInstaller(t *testing.T) {
+	t.Parallel()
+	if _, err := exec.LookPath("wixl"); err != nil {
+		t.Skip("wixl is missing")
+	}
+	m := windowsMachine(t)
+	w := begin(t, false)
+	releases := t.TempDir()
+	releaseOf(t, "1.0.0", releases, filepath.Join(t.TempDir(), "key"), "windows/amd64")
+	enrolment := func() {
+		t.Helper()
+		file := must(json.Marshal(identity.File{Service: w.Service.URL, Token: w.enrolmentToken(t, 1)}))(t)
+		if err := os.WriteFile(m.c("moor-agent.enrolment"), file, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	online := func(n int) {
+		t.Helper()
+		w.await(t, 10*time.Second, fmt.Sprintf("%d are online", n), func() bool {
+			online := 0
+			for _, d := range must(client.Result(w.owner.ListDevicesWithResponse(t.Context(), &api.ListDevicesParams{})))(t).Items {
+				if d.Online && d.Memory != nil {
+					online++
+				}
+			}
+			return online == n
+		})
+	}
+	gone := func() {
+		t.Helper()
+		for _, path := range []string{"Program Files/Moorwatch Agent", "ProgramData/Moorwatch Agent"} {
+			if _, err := os.Stat(m.c(path)); !errors.Is(err, os.ErrNotExist) {
+				t.Errorf("%s stays: %v", path, err)
+			}
+		}
+		online(0)
+	}
+	for from, to := range map[string]string{"moor-agent_1.0.0_x64.msi": "agent.msi", "moor-agent_1.0.0_windows_amd64.exe": "agent.exe"} {
+		b := must(os.ReadFile(filepath.Join(releases, "1.0.0", from)))(t)
+		if err := os.WriteFile(m.c(to), b, 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	enrolment()
+	began := time.Now()
+	m.do(t, "msiexec", "/i", `C:\agent.msi`, `ENROLMENT=C:\moor-agent.enrolment`, "/qn")
+	online(1)
+	t.Logf("by the installer: first vitals %s after the command", time.Since(began).Round(10*time.Millisecond))
+	m.do(t, "msiexec", "/x", `C:\agent.msi`, "/qn")
+	gone()
+	enrolment()
+	began = time.Now()
+	m.do(t, `C:\agent.exe`, "install", "--from", `C:\moor-agent.enrolment`)
+	online(1)
+	t.Logf("by the program: first vitals %s after the command", time.Since(began).Round(10*time.Millisecond))
+	m.do(t, `C:\agent.exe`, "uninstall")
+	gone()
 }
 
 // The screen of a Windows desktop: the person is asked by a dialog and allows it, sees who works with them, and a
