@@ -106,7 +106,7 @@ func (a *Agent) Run(ctx context.Context) error {
 		a.Log.Warn("how the agent fares cannot be written", "error", err)
 	}
 	if a.Again != nil {
-		a.Host.Updates = &renewal.Renewal{Updates: a.Host.Updates, Service: releases{&a.service}, Place: a.Place, Version: Version, Keys: release.Keys(renewal.Keys), Log: a.Log, Again: a.Again, Connected: a.first}
+		a.Host.Updates = &renewal.Renewal{Updates: a.Host.Updates, Service: releases{&a.service}, Place: a.Place, Version: Version, Keys: release.Keys(release.Built), Log: a.Log, Again: a.Again, Connected: a.first}
 	}
 	a.fresh, a.stale, a.patched = make(chan struct{}, 1), make(chan struct{}, 1), make(chan struct{}, 1)
 	a.keeper.path = filepath.Join(a.Dir, "inventory.json")

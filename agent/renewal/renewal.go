@@ -53,9 +53,6 @@ const mostStarts = 4
 // tryWithin is how long a new program has to show that it runs here and reaches the service.
 const tryWithin = time.Minute
 
-// Keys are the public keys of releases, as release.Keys reads them; a release is built with them.
-var Keys = ""
-
 // Arch names the architecture that this program is built for, as releases do.
 func Arch() string {
 	if runtime.GOARCH == "arm" {

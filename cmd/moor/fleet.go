@@ -240,7 +240,7 @@ func enrolmentCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Printf("%s\n\nOn the device, with the token in a file of its own:\n\n  moor-agent enrol --service %s --token-file FILE\n  moor-agent run\n", t.Secret, s.URL)
+			fmt.Printf("%s\n\nOn the device, with the token in a file of its own:\n\n  moor-agent install --service %s --token-file FILE\n", t.Secret, s.URL)
 			return nil
 		},
 	}, {

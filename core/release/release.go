@@ -49,6 +49,10 @@ type Signed struct {
 	Signature []byte          `json:"signature"` // Ed25519 (RFC 8032) of prefix and the manifest
 }
 
+// Built are the public keys of releases that this program believes, as Keys reads them; a release is built
+// with them.
+var Built = ""
+
 // prefix keeps a signature from being one of anything else.
 const prefix = "moorwatch agent release\n"
 

@@ -22,7 +22,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"moorwatch.example/agent/renewal"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/release"
 )
@@ -70,7 +69,7 @@ func (c *Column) releases() []kept {
 		return c.all
 	}
 	c.seen = now
-	keys := release.Keys(renewal.Keys)
+	keys := release.Keys(release.Built)
 	if text, err := os.ReadFile(filepath.Join(c.dir, keyFile)); err == nil {
 		keys = append(keys, release.Keys(string(text))...)
 	}

@@ -34,7 +34,3 @@ func channelFilter(q link.EventQuery, past bool) string {
 	}
 	return "*[System[" + strings.Join(all, " and ") + "]]"
 }
-
-func toldEvent(e eventlog.Event) link.Event {
-	return link.Event{At: e.At, Level: e.Level, Unit: e.Unit, PID: e.PID, Message: e.Message}
-}

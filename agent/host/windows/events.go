@@ -332,3 +332,7 @@ func (r *reader) text(get func(b []uint16, used *uint32) bool) []byte {
 	}
 	return []byte(windows.UTF16ToString(b))
 }
+
+func toldEvent(e eventlog.Event) link.Event {
+	return link.Event{At: e.At, Level: e.Level, Unit: e.Unit, PID: e.PID, Message: e.Message}
+}

@@ -1,3 +1,5 @@
+//go:build windows
+
 package desk
 
 // The keys of a keyboard by where they are (UI Events KeyboardEvent code): their scan codes of set 1,
