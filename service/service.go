@@ -5,7 +5,10 @@ package service
 import (
 	"context"
 	"crypto/ed25519"
+	"crypto/hmac"
+	"crypto/sha256"
 	"crypto/tls"
+	"encoding/base32"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -14,6 +17,7 @@ import (
 	"net/http"
 	"os"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -169,6 +173,8 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	}
 	s.Health = health.New(s.pool, s.Access.Log, config.Post, s.URL)
 	s.Fleet = fleet.New(s.pool, s.Access.Log, s.Health, config.Fingerprint)
+	s.Fleet.RemovalCode = removalCode(config.Seal)
+	s.Health.RemovalCode = s.Fleet.RemovalCode
 	s.Vitals = vitals.New(s.pool, s.Fleet, s.Health, config.Keep)
 	s.Inventory = inventory.New(s.pool, s.Fleet, s.Health, s.Access.Log)
 	s.Access.Join(s.Fleet)
@@ -377,3 +383,14 @@ func (s *Service) schedule() (*river.Client[pgx.Tx], error) {
 
 // waiting are the states of periodic work in which another of its kind is not added.
 var waiting = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning, rivertype.JobStateScheduled}
+
+// removalCode makes the code of each device from the service's own secret, so that none is kept.
+func removalCode(seal ed25519.PrivateKey) func(device uuid.UUID) string {
+	return func(device uuid.UUID) string {
+		h := hmac.New(sha256.New, seal.Seed())
+		h.Write([]byte("removal of the agent of "))
+		h.Write(device[:])
+		text := strings.ToLower(base32.StdEncoding.EncodeToString(h.Sum(nil)))
+		return text[:5] + "-" + text[5:10]
+	}
+}

@@ -32,6 +32,30 @@ func agentCommand() *cli.Command {
 		},
 		Action: addAgent,
 	}, {
+		Name: "move", Usage: "move a device to another site; its history stays with it", ArgsUsage: "NAME",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "organisation", Required: true, Usage: "where it will belong"}, &cli.StringFlag{Name: "site", Required: true, Usage: "where it will stand"}},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, d, err := target(ctx, c)
+			if err != nil {
+				return err
+			}
+			return client.Done(k.MoveDeviceWithResponse(ctx, d.ID, api.NewSite{Organisation: c.String("organisation"), Site: c.String("site")}))
+		},
+	}, {
+		Name: "code", Usage: "tell the removal code of a protected device's agent; it goes on record", ArgsUsage: "NAME",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, d, err := target(ctx, c)
+			if err != nil {
+				return err
+			}
+			code, err := client.Result(k.GetRemovalCodeWithResponse(ctx, d.ID))
+			if err != nil {
+				return err
+			}
+			fmt.Printf("At the device: moor-agent uninstall --code %s\n", code.Code)
+			return nil
+		},
+	}, {
 		Name: "releases", Usage: "list the releases that devices are installed from, the latest first", Flags: []cli.Flag{jsonFlag},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()

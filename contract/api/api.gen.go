@@ -1948,6 +1948,11 @@ type RecoveryCodes struct {
 	Codes []string `json:"codes"`
 }
 
+// RemovalCode defines model for RemovalCode.
+type RemovalCode struct {
+	Code string `json:"code"`
+}
+
 // Removed Something in the recoverable place.
 type Removed = link.Removed
 
@@ -3576,6 +3581,9 @@ type ChangeSettingJSONRequestBody = SettingDeed
 // SearchSettingsJSONRequestBody defines body for SearchSettings for application/json ContentType.
 type SearchSettingsJSONRequestBody = SettingSearch
 
+// MoveDeviceJSONRequestBody defines body for MoveDevice for application/json ContentType.
+type MoveDeviceJSONRequestBody = NewSite
+
 // SetTagsJSONRequestBody defines body for SetTags for application/json ContentType.
 type SetTagsJSONRequestBody = TagList
 
@@ -4368,6 +4376,11 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{id}/readings (the `GetReadings` operationId).
 	GetReadings(ctx context.Context, id ID, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetRemovalCode The code with which the agent of a protected device can be taken off it, at the device; that it was asked for is on record.
+	//
+	// Corresponds with GET /devices/{id}/removal-code (the `GetRemovalCode` operationId).
+	GetRemovalCode(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDeviceRuns What jobs did at a device, the latest first.
 	//
 	// Corresponds with GET /devices/{id}/runs (the `ListDeviceRuns` operationId).
@@ -4492,6 +4505,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /devices/{id}/shell/choices (the `ListShellChoices` operationId).
 	ListShellChoices(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MoveDeviceWithBody Move a device to another site, of whichever organisation; its history stays with it. The permission must be held at the other site too.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /devices/{id}/site (the `MoveDevice` operationId).
+	MoveDeviceWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MoveDevice Move a device to another site, of whichever organisation; its history stays with it. The permission must be held at the other site too.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /devices/{id}/site (the `MoveDevice` operationId).
+	MoveDevice(ctx context.Context, id ID, body MoveDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetStanding Where one reading or fact of a device lies among the devices of a group, and which are like it.
 	//
@@ -7054,6 +7081,21 @@ func (c *Client) GetReadings(ctx context.Context, id ID, params *GetReadingsPara
 	return c.Client.Do(req)
 }
 
+// GetRemovalCode The code with which the agent of a protected device can be taken off it, at the device; that it was asked for is on record.
+//
+// Corresponds with GET /devices/{id}/removal-code (the `GetRemovalCode` operationId).
+func (c *Client) GetRemovalCode(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRemovalCodeRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDeviceRuns What jobs did at a device, the latest first.
 //
 // Corresponds with GET /devices/{id}/runs (the `ListDeviceRuns` operationId).
@@ -7379,6 +7421,40 @@ func (c *Client) OpenShell(ctx context.Context, id ID, params *OpenShellParams, 
 // Corresponds with GET /devices/{id}/shell/choices (the `ListShellChoices` operationId).
 func (c *Client) ListShellChoices(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListShellChoicesRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveDeviceWithBody Move a device to another site, of whichever organisation; its history stays with it. The permission must be held at the other site too.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /devices/{id}/site (the `MoveDevice` operationId).
+func (c *Client) MoveDeviceWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveDeviceRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveDevice Move a device to another site, of whichever organisation; its history stays with it. The permission must be held at the other site too.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /devices/{id}/site (the `MoveDevice` operationId).
+func (c *Client) MoveDevice(ctx context.Context, id ID, body MoveDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveDeviceRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -13920,6 +13996,40 @@ func NewGetReadingsRequest(server string, id ID, params *GetReadingsParams) (*ht
 	return req, nil
 }
 
+// NewGetRemovalCodeRequest constructs an http.Request for the GetRemovalCode method
+func NewGetRemovalCodeRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/removal-code", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListDeviceRunsRequest constructs an http.Request for the ListDeviceRuns method
 func NewListDeviceRunsRequest(server string, id ID, params *ListDeviceRunsParams) (*http.Request, error) {
 	var err error
@@ -14844,6 +14954,53 @@ func NewListShellChoicesRequest(server string, id ID) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewMoveDeviceRequest calls the generic MoveDevice builder with application/json body
+func NewMoveDeviceRequest(server string, id ID, body MoveDeviceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMoveDeviceRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewMoveDeviceRequestWithBody constructs an http.Request for the MoveDevice method, with any body, and a specified content type
+func NewMoveDeviceRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/site", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -21337,6 +21494,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{id}/readings (the `GetReadings` operationId).
 	GetReadingsWithResponse(ctx context.Context, id ID, params *GetReadingsParams, reqEditors ...RequestEditorFn) (*GetReadingsResponse, error)
 
+	// GetRemovalCodeWithResponse The code with which the agent of a protected device can be taken off it, at the device; that it was asked for is on record.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /devices/{id}/removal-code (the `GetRemovalCode` operationId).
+	GetRemovalCodeWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetRemovalCodeResponse, error)
+
 	// ListDeviceRunsWithResponse What jobs did at a device, the latest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -21483,6 +21647,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /devices/{id}/shell/choices (the `ListShellChoices` operationId).
 	ListShellChoicesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListShellChoicesResponse, error)
+
+	// MoveDeviceWithBodyWithResponse Move a device to another site, of whichever organisation; its history stays with it. The permission must be held at the other site too.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{id}/site (the `MoveDevice` operationId).
+	MoveDeviceWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveDeviceResponse, error)
+
+	// MoveDeviceWithResponse Move a device to another site, of whichever organisation; its history stays with it. The permission must be held at the other site too.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{id}/site (the `MoveDevice` operationId).
+	MoveDeviceWithResponse(ctx context.Context, id ID, body MoveDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveDeviceResponse, error)
 
 	// GetStandingWithResponse Where one reading or fact of a device lies among the devices of a group, and which are like it.
 	//
@@ -26038,6 +26216,54 @@ func (r GetReadingsResponse) ContentType() string {
 	return ""
 }
 
+type GetRemovalCodeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RemovalCode
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRemovalCodeResponse) GetJSON200() *RemovalCode {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetRemovalCodeResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRemovalCodeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRemovalCodeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRemovalCodeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRemovalCodeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListDeviceRunsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -26765,6 +26991,47 @@ func (r ListShellChoicesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListShellChoicesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MoveDeviceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MoveDeviceResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MoveDeviceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MoveDeviceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MoveDeviceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MoveDeviceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -33596,6 +33863,19 @@ func (c *ClientWithResponses) GetReadingsWithResponse(ctx context.Context, id ID
 	return ParseGetReadingsResponse(rsp)
 }
 
+// GetRemovalCodeWithResponse The code with which the agent of a protected device can be taken off it, at the device; that it was asked for is on record.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /devices/{id}/removal-code (the `GetRemovalCode` operationId).
+func (c *ClientWithResponses) GetRemovalCodeWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetRemovalCodeResponse, error) {
+	rsp, err := c.GetRemovalCode(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRemovalCodeResponse(rsp)
+}
+
 // ListDeviceRunsWithResponse What jobs did at a device, the latest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -33867,6 +34147,32 @@ func (c *ClientWithResponses) ListShellChoicesWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseListShellChoicesResponse(rsp)
+}
+
+// MoveDeviceWithBodyWithResponse Move a device to another site, of whichever organisation; its history stays with it. The permission must be held at the other site too.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{id}/site (the `MoveDevice` operationId).
+func (c *ClientWithResponses) MoveDeviceWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveDeviceResponse, error) {
+	rsp, err := c.MoveDeviceWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveDeviceResponse(rsp)
+}
+
+// MoveDeviceWithResponse Move a device to another site, of whichever organisation; its history stays with it. The permission must be held at the other site too.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{id}/site (the `MoveDevice` operationId).
+func (c *ClientWithResponses) MoveDeviceWithResponse(ctx context.Context, id ID, body MoveDeviceJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveDeviceResponse, error) {
+	rsp, err := c.MoveDevice(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveDeviceResponse(rsp)
 }
 
 // GetStandingWithResponse Where one reading or fact of a device lies among the devices of a group, and which are like it.
@@ -38332,6 +38638,39 @@ func ParseGetReadingsResponse(rsp *http.Response) (*GetReadingsResponse, error) 
 	return response, nil
 }
 
+// ParseGetRemovalCodeResponse parses an HTTP response from a GetRemovalCodeWithResponse call
+func ParseGetRemovalCodeResponse(rsp *http.Response) (*GetRemovalCodeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRemovalCodeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RemovalCode
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListDeviceRunsResponse parses an HTTP response from a ListDeviceRunsWithResponse call
 func ParseListDeviceRunsResponse(rsp *http.Response) (*ListDeviceRunsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -38824,6 +39163,35 @@ func ParseListShellChoicesResponse(rsp *http.Response) (*ListShellChoicesRespons
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMoveDeviceResponse parses an HTTP response from a MoveDeviceWithResponse call
+func ParseMoveDeviceResponse(rsp *http.Response) (*MoveDeviceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MoveDeviceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -42894,6 +43262,9 @@ type ServerInterface interface {
 	// GetReadings History of a devices readings, in equal buckets of time; a bucket without reports is left out.
 	// (GET /devices/{id}/readings)
 	GetReadings(c *gin.Context, id ID, params GetReadingsParams)
+	// GetRemovalCode The code with which the agent of a protected device can be taken off it, at the device; that it was asked for is on record.
+	// (GET /devices/{id}/removal-code)
+	GetRemovalCode(c *gin.Context, id ID)
 	// ListDeviceRuns What jobs did at a device, the latest first.
 	// (GET /devices/{id}/runs)
 	ListDeviceRuns(c *gin.Context, id ID, params ListDeviceRunsParams)
@@ -42942,6 +43313,9 @@ type ServerInterface interface {
 	// ListShellChoices The interpreters of a device, and the people whom a shell may run as.
 	// (GET /devices/{id}/shell/choices)
 	ListShellChoices(c *gin.Context, id ID)
+	// MoveDevice Move a device to another site, of whichever organisation; its history stays with it. The permission must be held at the other site too.
+	// (PUT /devices/{id}/site)
+	MoveDevice(c *gin.Context, id ID)
 	// GetStanding Where one reading or fact of a device lies among the devices of a group, and which are like it.
 	// (GET /devices/{id}/standing)
 	GetStanding(c *gin.Context, id ID, params GetStandingParams)
@@ -45601,6 +45975,31 @@ func (siw *ServerInterfaceWrapper) GetReadings(c *gin.Context) {
 	siw.Handler.GetReadings(c, id, params)
 }
 
+// GetRemovalCode operation middleware
+func (siw *ServerInterfaceWrapper) GetRemovalCode(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetRemovalCode(c, id)
+}
+
 // ListDeviceRuns operation middleware
 func (siw *ServerInterfaceWrapper) ListDeviceRuns(c *gin.Context) {
 
@@ -46178,6 +46577,31 @@ func (siw *ServerInterfaceWrapper) ListShellChoices(c *gin.Context) {
 	}
 
 	siw.Handler.ListShellChoices(c, id)
+}
+
+// MoveDevice operation middleware
+func (siw *ServerInterfaceWrapper) MoveDevice(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.MoveDevice(c, id)
 }
 
 // GetStanding operation middleware
@@ -49409,6 +49833,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/device-names/:name", wrapper.FindDevice)
 	router.DELETE(options.BaseURL+"/devices/:id", wrapper.RetireDevice)
 	router.GET(options.BaseURL+"/devices/:id", wrapper.GetDevice)
+	router.PUT(options.BaseURL+"/devices/:id/site", wrapper.MoveDevice)
+	router.GET(options.BaseURL+"/devices/:id/removal-code", wrapper.GetRemovalCode)
 	router.GET(options.BaseURL+"/events", wrapper.StreamEvents)
 	router.GET(options.BaseURL+"/groups", wrapper.ListGroups)
 	router.POST(options.BaseURL+"/groups", wrapper.AddGroup)
@@ -49582,630 +50008,633 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P37dxw3ki+I/ys49Z3vcfe9KZqkHrbJMz/IstStGT80omzvbttDoypRVWlmAdkAkqVqH//vexAB5DOQ",
-	"D1bRPb27985pU2QmEggEAvH8xG+LldoVSgppzeLqt0XBNd8JKzT8i6f3mVH68C3fCffvVJiVzgqbKbm4",
-	"Wry1hmVpwpRmXCq7FZqpNcusYZLvhDlbJIvMPVdwu10kCwmDVGMukoUWfy8zLdLFldWlSBZmtRU77j60",
-	"4x+/FnJjt4urz8+TxS6T4Z8XycIeCjeQsTqTm8XvvyeLVamN0v0ZftgK9osUH+0vbmZ2K1jBN4ItxVpp",
-	"Uc3v76WA6fgJ+sEi07k4v3xGTWEtRBrIRKza/Xnqil/0Vlxwa4V2o/73314++b/4k3+cP/ni5/rHs1v2",
-	"5Of/9W8LamJZGplSNjyhtdI7bhdXi7KEJ/sj59kuszTRd8pYptXeOLpzoHqM3DhK88upWPMyt47WjhL8",
-	"Y7Yrd4ur5+dIF/xXzQeZtGIj9OJ3NyctTKGkEcC+77Ra5mLnflwpaYWE2fKiyLMVd7P9tMAn/vevxk39",
-	"t8Yk/k2L9eJq8f/7tD4fn+JfzadhXPhie/E/brlleyEt22slNwnjMmV790urWKrOgHB+HPeZl2kq0tdS",
-	"q3wnpP2g7gTMo9CqENpmuA4jVlrA3DubkCxseGNovp3xkU5h3//mx0jCZ36uKKuWv4qVdZ+Bab4T2pOp",
-	"Pb08k3c0G/A01cIYf/gyzZQUT2y2E8wI+6QsKsborauovjW4EfhUd0H+5QRnFl3PI1H7CCJ7ydibEs8z",
-	"7nk6s2Jn6MnhL7jW/LAAxrzPVvhSd2e4ZVt+L5hRa7vnWrB9ZrcgH/eC30lhTGNTqvOVLMTHIleZFeko",
-	"x1UPetFIzjijf13w1R3fUDN3AtZzE7fV7EGyTCZLUS7zzGxxSpWQS7lFzqSY0ayUJu6/79bs1Q83Nwk7",
-	"d4f74vyanbP9VmjBpJKCZYZtsnshG6SU5W6JlDTiXujMHkY5nNvV9iY87F4sdzuOPNKbZ1m4ZRj6LPo/",
-	"Iul2QqYsswmzW2WEo+h+m622jDPkGjd5tV4LLdIWdYem+o2QaZ/gnWMAV0lg53o1gcYNwtQM3OCIeo2e",
-	"rYbO0VfC8iwnTlPjnA0tqDqPcJjcWDSHOSkz82zuVJqts1k86Jm99Z2h2f8o+N1NeImYwr1YWUpn8lx9",
-	"Rl75za1sKHKBOtWogSiNeQ/t1Du+Ef19qpY5ab3N3equ1amAxL50eRM+Q85zI6T9Umz5faZK3Z+pFoXS",
-	"9taIlZIpcf6+FHYvhGR2rxg+a5ywyAW/F4ZloBxwts9SoVmh8mx1cOSvNJ+nL1qqzzklmp0E36o87X/8",
-	"FS/4MsszN1k8/U7Qc7ckliphmFQWD3vrqDcU0mfnBEPu+Me3+OzlOXHo2zRMFh+fbNQT/8ut4LndngFV",
-	"m396ku0cbdAOcR9e7JTSeycCz8RHvity8akTE5/iAPAdGORNlhP8w/Vq2ycH36UvniWM692LZ2C66N1n",
-	"pApyl0mCmoVWG813CUvFMmG62LkxdiYjh1AEL+SZLD8mbJ/JFPRjzVKu95mk1SAgw289JdNdMpl1Unot",
-	"7GorUrbWapewpcjVHvbXCO2k5ycmKGEJWx4Yl4elSg/kt8yWXz5/QYovk/2DuP++PFi08ioJlkn74hmh",
-	"OXQOmnKCAXbHUzkJpomfg/9i9Ci+F7nghtjydZaLGSKj4h1KRPNUTBfP90KbDBXWYSETHvQfSPyUx5Zq",
-	"jhaPTboRy1V7ectLu1VBK+lrEDVLrdws1s6I8poCWP1qL1k1RNLVKO4ksLvMD0zJVWBf4UyTXKRXaCRl",
-	"1jO08Ua6e2a1Fas7kTr+dZ9Js40wtsHCS6VywSVqam7Kk2hxg4/Sl0CXHtHtuak+2PGNSGN5nhs4i7nT",
-	"WCzTSH2mJPvaCQGwDXd89R1ctu3NDQd/+int2kCtA0XOPxde1ralpjHZRgrivL9+suNZjsqiYka460Sx",
-	"zJLSBDaNXAHyA81iku9EcNXgc9eML427qtZK48Xlpo1uBZNZ2nrEV2+zdIIjY8BQ+qvasx2XBz8V43mW",
-	"L1VpaQNpnfOicMPWC29w58T55OJe5GM8/DU85OSUMMarT/07uvS2WldwM8523M1bcncW8TICT567JFjw",
-	"oqC6kBlWSqea7PmBPnaqEFKkt9xOF5hKb7jMDLe01ARPjsrvZ44aJj5Gvff+ufclio1MUhz549bpbE7y",
-	"WSfplmLDpSdJmxEmqvCZFZHr1U5mViOV+odIb0tp0baZ+G23glG56I7WDTwJliaKCnLGpSn834YGvPGP",
-	"kVZgWLUnTIclggSp5xEORs3yYVlhA5uM2DiL4RzUJz0qDl+uAj92hGL1eyGdCv63BV+5Cy0XKc4DdsVp",
-	"NSA9F8lCKpiY52L4yU2u8WlPzbZqXJM4Loe/WzP84xXjkgmQynB2xa6wBxCUUgU1r6HGP72k9HjrbaP2",
-	"N146q0Ak6BhyIhAp0Bnx2fk5NWTFm715I50Sxi26iJ+es5QfDONbwdOpJ6lrh+LeRPc06gYI99/okQDX",
-	"130IkUxTt9x7r907MXv01lhRRPxf2hK3EQwJyla4jmpjrn0nOnklU+M4YbL3plrooPsGaVZRo7mSMO/o",
-	"PiA1qKOFboj+CZgh+NNqk6N23AgX2doY4d6H4QeNrugkbgua7ifwWdTCvCG2QAYlTemVVuIrreVVOian",
-	"gglff+RYOz7P7sTAIZ2oxQ1onJNvWPqajpyEeuxqCn4IclOk2QtNhlAoBfQbpZ2wZO7PTPDVdp6r27ub",
-	"W4dIlctcUB7pe56XEa2cw6xZJhlne6VTd9fgi+BU8IYePGQY14KtVCktuo5HrGH46M/D7qI8k3dnnnKz",
-	"uUxazVf2U4gEAZ8VhVb3nLgPVlsuNzP1zfDOknbI6zIfV7r8hN6X6IcwK1WIW+lDycPkg/FbryTNZbTm",
-	"R7Kj//ZJBFkg7GPIsiaN+huXc2NmuH0gpvLKvUSHzdZC3zqthLiCYR7iihnlDUNQXtZWoG3qLXzaNkxV",
-	"S3/EoRbJAry2yUJ8XOVlKvqCNx4oizAJ/mFmREILbiKWGLDXqKoPDx0V2VKlXs2dts1sTtNgpoF0L2RK",
-	"6iEdJvWnLFXh3I1JrwIE0ns8qfOvSHgdJZe1QkbMk1mqLA9XbUc9hwweXmmZYPjynUD/Wx0iht95AxDM",
-	"DrVue0nUmikpWNOcS4Kumhmm1f5hCqqbdTTOPfb6V/jUiPIdueTrV0jpFDaGFqMN99Jg2gDPc1jPTLFb",
-	"ccV0uZss/l5mgrD6XpVaC2kDE8Ceufvc64ew22BLo5uo70KiJZ9VluejX1OS8TyHlBAy/SDiqMXBw5LI",
-	"/SnTzL6WlsysWEUdUJyOj/64VVeMM8wx+cQ07e/g64Z//LTw/vKfFqSP0odl+h94o9UO8wjo905jFdWn",
-	"ZqJmfRu9bbbcEEGqv4qPPBWrbMdzdvPXl08un79g6h4uSvD7W30AB7gTKW6EyuFP+5O1MJATRt1P4u+t",
-	"dcSiUMniPuP9if60WGq1N0L/tEhgNsEJzSV7+e4tg8ydhP20gJDpT4vxze1wqptfggZmsCzdRJLAfDUv",
-	"VMuMsvFJNLX6PDyCrvYKVE7ipDktaWxqb+W9kFbpw1srdjW3E27ZzLI9dzdIKdNr968tL8D5x8AXyKSy",
-	"t3We57Tjgs/PnuPJLM/OY3E+vhOHQVdHpWSmqbfqd+oefvIGwXQ3ZFzHrAg84DjPAq1gs3JuLLP8Tkg2",
-	"d2uMiAtqk20kt6WOONejCVOUU5o05+HoNtZbTwe3IglaofcfNbKaqqnFj8opjrQ/dI90nKX4Y8zlicck",
-	"4tAb4NU6pZPM1l1ulbpDzwX43FNQdq+Z2aq9dFcxMvMKSQGRH3ewErzKlFzRN7XleiPsRMZrc5B/dZ41",
-	"77fqVPwkRf6IDPVBGEvpykFhITYKLeyVyJwWge4mr5PutwfMolJ3TvBvM7mhU1y8B7obwexd2NIOu39f",
-	"OZPoPz0fdu65pSptJE9wl1lDh4bjYjamwqs1HTzQaikiAVWetkPTDVYdMKMz+vulKXk+zkdidXcjrPUv",
-	"7bkkI9Jv63gqJoI0E1GtgmxlzKVfcXd5sKK0TGebLZkHQpvsuMbEb1C1HZ7EP09KWftPPJ5HebqBJl9n",
-	"FPvPPaSBCUezbgdOY2ODyAQIZ8qjB+DXMvWmWY/j70e1pq+R2k6lW4Zj2A8Phnx0MKYMTuvKR9ulcipf",
-	"x6/cOEJLvrqjl7DmmhVO9+AMNh0yHOAwsF0JiTm21LKtjAQ/OZF1WfvMId1u+sqrnJix3EpxL/ShmU5a",
-	"pYJ+/uLZeC7oOvsYEaFFaSGLBY6OT6gS+foKlbU0VOtAtnVlxTqbZ93ckV4UmFjCWul4PqzblFzJjRsS",
-	"UitgG5x62Mp7vXz+xeX5+HLn5cuo9ZoWwVWRVWt/npMR7kZuBEFl5FcjIGnpmv2vhrsLYumrLdd8ZYU2",
-	"3Qg9+bFIZOa7db0jkBgHzyVuD6tz5H6dC8f6Pu+w88HPL764HDNfkWunyccgSY4VkXlWEKEo8dF6RsTL",
-	"4RPDVnlWLBXXaV8sGWFCSmZjxZfnQ0kQrUI/+H9j1LETLg8IYMGajg5fvVIpFQHxv21Nf3RfVRoxS1Se",
-	"C74pBekuI609cB3brTiwHT+wvdJ3TEkoMHF3tpPcudPNeK6koKX31Nw4buytEULeRj0DMA2nG6K96TR8",
-	"N5/gUJtmqUyLvzU1d0eaQWqeRC+vtuYxNHO123FSpdWb+z6x32EmPOww15ty52Z6zaRiZivyHK5YyH/d",
-	"xeoKLp5enH92OVhbcBHkf/h3f9l5JkWrbHTNcyO6hZl/ye6Fm+Z9wn5VmUQXtin4SpjEaZh1xuknmMm8",
-	"Qmowd9HoQguL9RFE8qNOBeEnfpsKaTN7CKEUeOy6VmxXXOtMGOZUXi7xz1VeVLApR8+DKm1R2ltQa26X",
-	"h6r6y5PixWcX559//uIZkaNf3bIX5589/ezZxeeXz5rltc0y56YrP9sJVXZKXcLHWuW6XU3lYtSjD2w2",
-	"SZR6Rj2BNIWBqsykzgUrBQNbEgMhlYMRinV0KaX7k2eT/vUjcl4YkTYpNSELQ2hNBx3AwF2pMkdxaizX",
-	"GH3bc8OETEV6FbSpFLVcH5LIHT8hz5E2sfhIFXG/tYa5v8CIpblmF5efs/+N8b9sI3n+ifEpIOgf4f7X",
-	"OJW2E7/BPsamQrczUhzT0hmrqTekRx79fTrH4Eafgm0KrjOyGHqSm9unHU/zN/uHg+eWLs0ALdpnyKNM",
-	"AIMaYRlouXWyCFDnGFdu0+ZblOe5dfN4gp7mkqy253FuySLPuE8Y77ivyKyR79atWHgjb3PF81xoLKXg",
-	"hnG236pcTA6Jf8UPVdS4t8xxwxQyMKoBWlOcTOtv+U6k0Uk40tIEwbIYAInIc3cFqjUkuDUk1Qm+bzIr",
-	"TrOWrktJ7R2Du+3uUi58Naye5iGZZt2McrR/sJx2ozlGbtY8y9GgMlnuhNe0vMz6A8daYkrKOvTSyYaS",
-	"TBVCMqNWd8L2b8BcrTgdfC5aCU2N+6HQauWD4pRn06qVIrzDdlU42VemBR053qlY4UVIjx2ppQpfTvya",
-	"pikpFeVOcOFII6Sl099qf1pfxv8TgzRCFFUWXX+jd95iPTbZbChZEuI+QfeislIoXnpd1VCAE465p0i9",
-	"qZQhBEGTvpRarJxWn06IOGAZDKyqk84Js/T0qhfU+nzlUm19tLkFM+NINbed5jqumfdR7mNpFHku0nQm",
-	"5+MbEb6P5uu8ZFunYoMZzNzhTtxdXtuTzhCGitZgCj/0SD0gvImOGc4KbgxkbmeG3YkC3WjZlOBJy8VR",
-	"pan4LyY1kRvUG9ilU/GTejResnSRyml5acvvxUC5qa+nBnMeotK257yK54ZEuSQOq/MjJPCHv7OlRo/y",
-	"vGKDCfABE2YPCnAsPghkQJdiXQju/jA1EljBC3iGhon57QjfnsXTjltOxNN2oFbsGJ6ujATKWqEN/12W",
-	"SkfRhH3/4dV0n6kNn5lqdHQNR35YhFEmJVVXSzsusforscpSkX4PyEJUTsIqC4GEoZXh+1+Fp0fKiis/",
-	"IGSxZdrYALjkT940mpfVpMen1iO4fzmplxjmTDKSyDOnEhHS0VqxK2xEz1rVGUR9XVMLbmdK1rScgctR",
-	"+dMeeumGEh4yl2TWvE23Fm/DnUBDG27PMx8485qcM/zm5OnFq7WpCz3sSVKVEFVF1qGkutrUQMTWbuE2",
-	"DLHJKcRixXKPIReFubOqoFPC7wWt1Ff4Mn0X3FrlKXpDtQCAjL3Sd/7OgugXxn9hBPQAQYwKsC0w/jCk",
-	"HPYDYc7ojpgeu8wYMp8juJG5lMqyJc5LpIzbBlDlHpzMW5EXZ0NaaC8rHmLemD6XyWtfjA6pPLnaPMkk",
-	"MystBI1zFMs/GlBGq3Qe3K6KIlNs87D3RxvmfqBTZPOEOT0wlye+SpjcCVZKo7a8hHqeFmQLyzNDuIO8",
-	"9TC3wguy7m/j+EpJhfPVv10ayGfzPrpqOuhGFDf/ILylRewSLEoigir0yh1/tYbKF3idzkLqxYnSzNzF",
-	"B8wkK00FpLMu89wpyu6dicOv+b0qtS+EJp236LqmIwsbrcpiGL5TMHzI58og/Nn0/ZmTLbAVXM8AWtyJ",
-	"nceGHKLtRDriYHVgdoIFtFNpRFmKWnZKhhg4FZ0ewdmhMOo8OF3CdnylTMI8Zl0FMeJLdYC5QHVFUMMI",
-	"Bl7cP6fM4MEuhCooa7DFR/hQffPMtFqFziJO6oj2fgPlJXtfg7Llhi2FkAz3wJEIHfUngAWyfDNLbA1c",
-	"lh1onQC4A57BRqjAM1IDT8cEP2RjqyrsPmTViohJQ8RXm9eRwl15HoRm56jQCpu7XCBh9Wg0vPce5gJG",
-	"OyJ9FucUQ5iZW5kawPBmmRVrvrKj630DD4ECK9MQlJtEqTf4AomkLDRomj5eGMnY9zHOHT+wVFVZWNMK",
-	"9asPkAC2meX56Bg/4FPRIHWT5g3ytFcX3/rXHwtlfOlRR93BAv+UvEH3HlfNa+rVv8NLEQSBUxWatXC8",
-	"qet954GhGxn5mQEIR+mMlaVg1RBRpPCKLiNA4fjclKsqLilVPu/QWI1XdpxtPRqBu2UCcrbhmTOVmppu",
-	"wMcDsH/y+guA6pTZ6CGLMxFKHzJrWqjmIwlTZLEaLeqr/UhqxmxNrskUNUHjjH8a8z5IvtMb9zDHOprc",
-	"z+zyoWZMefdZB+zd26/AEL6xXFunTkAS3/rgfXLdrNsqX7I9vNvGkD7oL9S+bUIZBEVtEEDZBRYbTtAz",
-	"ncUlJGnzm3K1hYDUqmAXl5+dnZ+dn11cPX/29HKWohRTi7UwQCSMVhwdotDtUHYzNaDqCNHRVbdqByUN",
-	"pTSMGxJFOZ5ukFV4t2S9VP9zPijDMBILsMtgWJlpG2WQsR7gNeyQHdMPE2ZyIQr4ybsQE2asKgqRJpiL",
-	"RwolnVmLnSxG59zNhcgQrlmjmzIEUvyykK8rbvFErD84xW0RTu2JXBbvSyJLLxKX+1UtJ92fv6rlgFGj",
-	"s00WwTQt5cRsv73Sd7HqEsNSJUXiLNG90qkZRyBw62rM2g9fTTVx9MDZxYXp+1KeTub7VT6O2L9BaAZa",
-	"7HvchpbY70n2AdyMXG1ogQ/ZbIjjdgq5egpxKoWog9Ck/Ajk8B5pJzkQ6AdaMs1AmhMineliiwrliN39",
-	"/s0r9vTp0y+ug+1tmrC8EdGpiawIXlq14zZbJWzHZcnzxAlwvsyhmNhuAWVuvhwOQhe+Wv8KfvLBnGRO",
-	"4e0+y/Nbqeyt8VGKTs6b01EPxood02JdGgDjnlwLW+HmAommSOVwqE4klf1wJMxp7l07u/7BfIisCTM/",
-	"nWO9mvyJiPF93benU0PwACuqEfyZSKRm9Js6qBw6TNBRLw9tf3l+Pt2q9+NRaG5H2HHDd0bD/gkEqldG",
-	"XiXewd5JaeVWyNXhdje1nmOnShnrJWZ5PsszXBoQ5lNf6FAAZ9L+bmvMEc73dyXQ5SH5Ft5AddN67X0u",
-	"Qx6zh2fDPdSNEPMQDbhQKcapmu31V7dVxlZ6Y7smlaxKhVZlq1uP9tPJU00vnz+/+ILhM+xOHCAyIQtI",
-	"WWJLbsSLZ6XOOwW/L54lA23t2tDeo6WvvqVdY5pJY42DxIn03ntIPkh4J6LTi49FpoWZNeREN9qEHgb3",
-	"6m7mcqJOLndUaY2pNHTYkQoI0O6h0lTSYNEiWSfpo0Hr8e09hbnQbV15epthoPgPQerAUsjVhohoz9jW",
-	"CqSACDjGG3hEleQILAsFah7Gn6LZnKhADob5EhLs+vqdFgzh432a9IGt1E6csZu7zGnQCB5tvAM6F2uL",
-	"JbLhWb4TbM0NQu5yGUYo85QtMZ3mjH2d3Qtm+CEk2sD/cPfBO5HWrYAxedRxXS4sZQaqWFQ1nlY2s09A",
-	"tEVAHs1BMkinyIGftsW4N6fZ5/8qBWXAvjQ+48lvtvdpol89YSpPneII4eM+5dcq98gqHdsNASMlbqnj",
-	"G0NmIDhjnHjbV1d79Oak0Zzpmj0/P0fL8nzRbjo8A4Ckb6Ih+AZgIguPXnPNjBDMIx9jTDRkBIqd0Bun",
-	"YEKTTMSeXbmnVhBeDXl4e64larBSWVRSMrlWEAVYlpsZSYPB1J7ag9LtXU9R+OLFSIfuWJOR968vAySo",
-	"YHVTlw4IRxIHpWoPFzCLYZafGOaeMlMAVmZBRXdTypEmk4Xrf/nu16c4eTfVfnRzsnK1GfZw0c0Nf1Wl",
-	"ljxPIEsxCYB3iaMkdCudnA4Ygg7VgL402a2wulDhK/OcIrilvc99734NlRL7dvzuExPEj5MVoUliaFmQ",
-	"WQhLLwWTXGu17zS7nZdu0UlLBAJP5gq/k6dki8d1rTRnfTrHSmv6JyBGlgqyTtsxdiuQ3sh88/kOjTzt",
-	"NYbwlhDJKOUqF1yTMP1VQ/y+pWC3QkfKWmv3Sv9vyncL6U3T8TntNtxOgDqFt+tPJ1UT/rB6HGdSEUZF",
-	"5eOKMF43UxI6alhJNh8NwJxOTdxvFbsTosAbPTOIFAcHHIJg84F/eu2wPCj0qx9e02nR0RrjOXcsJVNG",
-	"diG0YT573Yjfz9+Jqpuz34xIVsuyl3feTHKtG3HwFJPKeP6u9T5Rhts1yBoOzP7TqDYSqkTorenBdlC7",
-	"NGJV6swefApHla7hPzEjR4/uAO8bv59HWrzjx+mF7JU2dmaPjK5Hr3JkVp9Kqg2qO6qHXZl2mms/6ZGn",
-	"GYY5XcSw6eKe3OYAfJ1mqvf8gyJTxVqNBiI+hPYI/fsGOx1QLnRnk2TGAGxWm1uHcsBMZCgr8Ir3KUvR",
-	"3KxY9tcHBDpy1nOAEMQOgCykClVnaG4yWPRzsHzOgp3jVMVtttmyNlRcM0DYOFid3Nw2BRsdLEKiXQZN",
-	"JibnVkGCrN+8eh2tA1dTM8IZusYh7EV3Gn/r9MZ4/XVtGoWuEkGr/kUZ9u//zn7CXuI/LdhP5fn55Qv8",
-	"X8hGgd88FeyL8196YJ3OXBsNloSJUWt6A10M3osd3Uer4MaQLusP6HRxf/zEsCy9Bt4C8BeJyeS8dMa9",
-	"YwOrNAhqwaXtN50kO6VjhXsPBvHyWTLaKtm/Gl+soTEXb8dzxLnsrArdW9OvHk+xOe2tkP5kKA/Hut0K",
-	"Grb/EDbINIrESiN83mNWdZMP9V1Y7uY9czLSuWOlAM/WUWyoy7I7p7lYR6DD6h0bRdOoSNb7eOO5LjVi",
-	"mx/LbW4gVF/7+gckE8AYrSr0l/8JhVBLpWZHVY6onRqqgrqN17e0wmMEoIyWUQ/6CatslImVqjy0jGWg",
-	"xsRR//YfbTfzhJ5kyeI+07ZsDRo7DDVVfcFHrwCjudPTgsB4Lo6MAr8RlLHHq5xomoUGlJfX0iKi5hpM",
-	"QIOd6mdrK7iUmceleikShYynvIrK39CpN8uEzz8PqlgSrBsAqmDrXAibNJp02SzP/RJXAIHnG1mwmqYx",
-	"0boujVdcezdCUnXeDygFfUzXCd0F1yWpAX6lVggcG9YGaXTrLPfGWo146S+iCapbhVZTcVI7uT1MprHw",
-	"9q63t7PeI/KKECI9hZUDp+ERwptvslzEInGs4KFtNFavf2Lg5FzXO7Hlhn3lNfHJwTE8hzNKjHIRbUcV",
-	"AUTdbw+1r0fI1DDBNSCBEEj0OQnQC6eoi9VUylRoY5VKMQVymOx+6CmuzXofjvZruqG+EtRpwjZABkEG",
-	"ztg7brcNt3hW5Q4zq67ZB6jY3yOmTjjjqRCpN5ukqLBIOj4g0gev1gxKpuxVZaecv3j2rKO7k+CiotW0",
-	"asfvsF9+AA5VxQGKDX0b/eoHY9HBUZQa4kb4+enRr1SIYnAdgACHCMDQ6YFZpeIFzwNDtYlw+fw5lUyy",
-	"lxSXzhrDMVH73HWa9Z+PRura0Ntj2NtaFDmnLKA9phND24MM2yft+YFtFOSphlY+TjXny1wwHIUirVX0",
-	"MsaSt7yG7+gx9Xh+JUR6mtNZNZsczClB6TH1fHUOVZ+bAQ2L2gkBjSAaCRBrpa/Ytu7PSA1XsfT09lsB",
-	"05Ge9xO9f6KfuP8jq+5ViiHGyRpXXBsPB4k8HoMAZUQK/rXfKwxVTrAs6q5fvYMMjdzvrippjG2ax90T",
-	"dttvMYfIZR4WcomBblx52LsGUaeeAOTb0xwBOq3qg8jzKhcERSsWsyjNtr5VD9xTk3SQBuB98yMrVWQi",
-	"ZUa54abt2oRUHyLZIDMY0Ya+FqTuQeMFpZgJ46dH1KXRjPr71G08TRaXG+qdnwkJwCAFaupKR2VZ9I7l",
-	"oLr171gaqjwi27BJK4jUK4bgfon77/OLS2hVnD5vJNdU4H/4gDsf6fPp2kLYk5k3KnWYpx7Hd3jyj97G",
-	"ysLsRsF9O6p4suKkjkqNBEa6XA2qo6FejUOCnoh1TIwaw29RCkAjGW7A0WZ8BykDpUDYoYybO0ND0szN",
-	"dJqKpoY0bOKnIe1qqkQh9Ujg7jdVAP4o2O43kfy5KikPbScpfP3zRqu9O4LuOBNiluyshq9DASziwSRV",
-	"+5KL8+T8/LzdZOR8St+y3FI68PvXl9d+ttZfnTtIXTCTssX+6JOLtD/63P6FRKPEZulkTsiKa7Eu8wgS",
-	"uOZmK+gX1zzLSx35o1Z5HhiAOFd5NEXFtDvyNuqJx8PQf8HytGNC0H/RnKrB0B5fdrAG18MLH4NFrgVP",
-	"v5P5YXFldSnGmEsj8ix+kHLjwGqmu1Rw8S1z7vmYLfeXoPE/ep/fRgybdPA2oqIPLc3YCcdtbYKNvtTz",
-	"vc1uAtaYfNIMIc9AX4dtOIVHEffzEVyKOEMt7jOxp+KiZQzCoZo2gZ4JvmUrJFsewC6a3gQlCiKCHXL7",
-	"KZB+X2hfeClTLIgkfNX4HtyfVQJpHSb1751FcK0PE+A4/RDwBaddN3ztY738sLhPrSuyNZdC7eJfVUmF",
-	"tUPLhor2QX3+5rtFsvjw/SJZ/Pja/fTXRbJ4836RLG5euv/5nsyIrMXPZ/39capDt9smWZ02+lAfSBpK",
-	"59348P7Itb3iuZAp12dIk4fcO2EImMtbaYVeczo1WwoL/Qiz8NBIgLiLzGe3rNBinX1kOdJjThxmy3W6",
-	"51Ts/5uXr1iN79/fSFvSZzrqhml5j0bK0Zu4cei5sOUkXaum9NHq1lvprGZF4VvPk7vVQI7zaczB1bwm",
-	"S9WIN76hDFU6ze9GmmJW6KxQkcKzNPShygxA96prhn1EArxjZlmaTU6djWTNVYulZFCbVD26rzORp1PS",
-	"SXsMX3/CZyLNaqYRqefsdYkP3X2w8nVKsm4WFnwGK36IpKmGaHPtTT3tNhGjC52Iudyqa5i8vJuHtj6i",
-	"VphZTq8trTG8R2MjWy7TW3VP2ZfQQQ/AqdlSQFGZOy+ZjvgSaiSqEY2ya0Hie5GDEEvIFCzlljPv6rpH",
-	"CFp4Oqm0EMO0WInsXmh0RWL7aWkpf1xFsYhafoKGgPXVPrwLsWjPPLIC7Im/6yO9B+uvUsT/D0R96vg8",
-	"xCaTs4yeZWkOkS7dRc5lAv5tSHTzCigm2gJumVoj8gz7VS1NyHzYibo8ksilgjzCebn2vanBx5cHRNJp",
-	"fKcmziNU5KeCp3XT3nYdl81yzJsMNKrSW/ieH8IPIXlnYg8IObd5TxX8Gj0INdT1pJv8P9QyapZNxbTO",
-	"dpmd8qGv8cFhgKiPltQZgGt/VUskvxarUpukAj1e8zw3LC0FcwOwRjLk9E2pMavHz0sLXR4TGjzcslR7",
-	"+nSoQkgzMDokRmWS7bh7SXLI1w2o1/ugMfmMJzfWjJVV+G89cEejZMK0MIWSBsImqc7WNGy278Y0rUeJ",
-	"4CQ0orcv99wEeCryUwbu3sGtcMSQAXXbqJ3o7MlM0G34yKSlmW1pZ86sJTlAxEpF7HMTxDxIpLkdr0p7",
-	"W7k7xtkYIuH17ISTZTpW40DDjbkRpbv5K9yxgpcGYcc8/tjKrTHPRQr81S6iaKyl1NHzUZ37rWMccS80",
-	"zxm80KyYx8ORsMvz4PafR71SrrOHbm2Vdc7wVZYqgdEhXc4EgL/neSnm2Ri9mhMtfPVxQKsgb1InVSaI",
-	"bWeu+ccpO90phLWXsa5lrkjjKLPaKhPptBKAJcdm4R4b8nR6BMkAJOe1kep68sttQkwGhWoepMx/qOVX",
-	"goaKaqeNwUHAvLAS88bgIBBuKSpXKPLpiE8cO2zTmwPrBGzFkH7s5G+h3eFOq0J4FNl0vUQpI+rbxHa1",
-	"fnb15sCII6bbr2p59hefNzLfZPtVLWEatdpBNAm7VWSxTFX/AcroRjElnURxD1+zc4gf+zIh39ae42+w",
-	"0BMKq2kZWgjtu+8PfBS2K4Sm3bMDY5H9UOryFZwzqkPu2YhkL2hg4Rts7YpVX3imLXZ211664Jux+0IV",
-	"t1Xv+Y7P0f06gJ6wEOyDW9FdgECBgVHNlnQYvvSuI49ZzTegE9CjJ0gZK6SHaXYa3H2rfUzTV84ze7sN",
-	"7un2V9/4PCGI/U+yEWZi5Lhz8HWQYUcdhFPEcJxp+ggRnHDNxFNCyJ4/6H2AZ7zvoVeal0QQkfpjhsYL",
-	"idflE9/C5UkmnZCEr1zVwN6NgisosHLad8OBueVF0NJbwHp0PjiZG/Ea+j2Hnr3uo5k/0ZU9bnx5BZQl",
-	"gh4U6YBU4eH2OqY37u5OfSd+Zlcay7YK0KxAP+VuLniMzJRazrplYV9OZbUtxyV7//77r1+zP71/84o9",
-	"f/7s+Z87oz8nkykioLqNGF628+jKPfuRGwB+WTl1MtuJK3Z5fvniycXFk8tnHy4vr7COfoydKrAewsud",
-	"+VqApbN7jMjX0602b/wRySfgIgm3BCAV9W1Gbw5lujZS87bq3WCOUO/V4423L79FoAlMfoSKJU9N4PnQ",
-	"MTRk9Gao826ye1T2mjiPZIr0mOD7EXW2o8Tej17BpLW1HnpywjJpLM+h7huT+89mpfsWXHcSI7rlyJUh",
-	"PVw1C481GvH6SoMp5ab4heoVSuTGbeDh5BL3VGNS8TpD2m1PK7fEzqM6//Cd/zqkDAZ9vIImq9HKKiiz",
-	"kaRLnwv3tc+kOyoTrlZH26z3A9h9DNABna4FBwxy9xqytgtO6qc/DfrXE2Daw4FIEzsyTMgkPEKJaZFP",
-	"kkhSupU+iFeqSDF/kEZyrFueVpiOkBg5DdZxq/ZEJXUchjEP856BYa/sQPmCDcBikPEMmPOMS7EnnVbH",
-	"ITR+7ZsIHBnQ/lptvpOUHTbdD15HuqgwqTNXHtRCBEdNEJ40DDSt8hgXdWTl8TdcHugCunaDDZ+C41v5",
-	"JKFlUBK6JiQMALqSgF3o/mCtM/25TNnfS6EP2FdXybaXZrCX0HC7UXxsGAhGGFHrH9PT33qlX90TMj0s",
-	"0kgJH1rON/6xJtTZ4CXtHvrKV8oWdQZat8wqPyASTuV6zUJb42VEJyvqVlGDE8DHwhT+HqBPh95BxMf2",
-	"kUnFmpe5XVxdOBOlr6hjars0e6FN16CtcqqfvmilVF/QWDl6Sg9C39EgrMuz8fhb8Fh4K+KxJKBsJmLS",
-	"9JSobygsP6OJPL8PKqABO+H9fzz5JgiFJ6+MXqP/CEpPGKZjsh1PhbMbVkrdZbQKKnaxpjAwUmT5fxV5",
-	"yuoHTtT8cPPAfOAHBh2dVXrL0/R2DXA4REWQwhoekRvIPlCFkKGtOQOTDW90iMdELaMBlISBVpNAYaN2",
-	"Agh8XTsKLBSbBQiIrXvMnnAP8DxHSfKhWm/dLQwePRtv09LKKQa2q7a8TYwW7yV4GLoz62/fz+TZktGG",
-	"DGYIuiuLJCjEM6wq2NpIruckxN26Ebxq5FrTK4vUJ91sPSgIZ6iTNN1MviM+z2xVMZNpL5OJEpnSWpI5",
-	"Q0nM02vfrdh95xPjB4KjUif6NvmyY8xPLtt+GmNUYnJWwQJhfaDPGlBnnjuavDg/v2YXlxQodvveeU7f",
-	"OxFgs/1W7QJ4VChEchQI3WKVNFgL0e6PMYAp3SnrGceiDnlvI1/ophm5z03JSf2mKvw6UoH3A72EXYno",
-	"qkux4sHf5pUuIp94batQCMEFlXj2DDCtkyGPTMuNg6ehgREmmVRLlR78F2goaapP2X6r6sL1ObkP+zr3",
-	"QSqLBiRE39y/hmYBT07w+uBzSYe4MxjkZSD2sWyC0Ia+gdMQYutQp180zyu0neCUiwn3I+4FcBPfGtHt",
-	"PznaBfOoZLeXtp9/BywP3XB5bpjhB9AVyOB9WVF3SF8ITbQ6rOJfblYE1TCtDXJU6yRvseY2nyK21Oab",
-	"R4gyfaNk5jWjTh8kkW22dmY9QaGzHdcHOm90n6WtivnGgB/pXx8mNMzxCsbHhXs8fCQJ06+nNOnQe2Ic",
-	"fdy/5TuRfuB5fpiT6x2eH0UbxpFjSeDwx0lAwo1pHlfH+a2j9lKVVGCbbZ1qVbnmvNq/5YbthGUKu0Q6",
-	"Hc8X3Zhorc1IQjRVCOZ0N3AI5kLYT0z4egcoswKYCo1H76Tad4RjpI07kTxdV+/0CyObRUcz0FIKISMA",
-	"DWbF5RX78Oodc3sWwuzh1uo6VvuQ3nQ3gEDwKYem3vvjjw1yAB25DDVZEKD0+2iEMJG23wHac7qsfVW9",
-	"QxrhYevmlASF3SYFtyfb9PFqSpPofUbl991y2nHQP1XaGUt67x6n7ewAbPrA1hwN+lazalGpucSktcHT",
-	"uNTuHxQ+6/Po/hW2XOmL9oC6VLcKQq/AXiy3St1NxzGh+w+OW00RWKPXT9xEWFXBh641cGcbthR2LzCX",
-	"egfKN2ffv//6jEJtaHz+aTIttumhkPzMKA3EEdSDUkWlfi8Kr2zBS7tl379/S2dmZyvroQ04e/ftX1gm",
-	"fbvFs8WVLPM8ISSM/yBKmP96z1YI3ESFVTRF5i+5EU8vMVnj2Ytnn/8ZIfta0NKhcATLibXgKboccL7j",
-	"RcT+21U55qJea5S40ghp3/uEkw6NoZiQsFudpMW+O5tMtqzDLORFY5oNGH20p/BOiOI21CrX3vTPSW86",
-	"Kv38AGVSSqeZ3KBX/U4UtuNSfzHqUg8wZxWuUJYj3JIVuTuRHBqkLvPSG9LLLJ3RkWse5AQRUXg6FFBo",
-	"uJ3IiEI7oECCtFiliPSb15VDB73q7qlp2TyVLT6HUXxohOaNUuI2jwX4QqfzkEcT3rrGrNJ9ZgQzW/Ah",
-	"c5n6CkHTydmPugdgjzy3DBwflc8ST6DxomuSg1rWywZ6/kUvj+pyggORuBY+H3+ribrfnul/isIyIzhk",
-	"+LnpSscY6IdhfMMzecbev/nSq8Ofs9WWu8vQb2pzFhNvg6heWdHakk15H3gfejQxvOCt0G7N//238ydf",
-	"8Cfrn3978ez3f6Obu/5DkAjlNVDSZxefffH5iy8uPn82DJfUc0d5dLPQ4d19KUKLsS68jdxbL1Qun/WF",
-	"SqmNj+xklvmWsS1p8vln48K020J37i74lOyZr5UVtkK4OLpQVSMT72bcT+wN/a3YRyoKZvYCaXrQAb2r",
-	"LJhaQ+5g2kwyGE8WbQDlEIU48ZFPmFbwoBM4qVMWkny0vrcbytzHUyynuSv/CbkZqeZrS10YvkLK4+TV",
-	"yOp+ZT6nNc+WmusDOwCkPGhfVmcCUlfcVUnG7S8uLp5dXFweVUB7RDkrYcfzujLRr3tKsuzF5fmRFZhF",
-	"zuVQIsq+9q4vRbcqr6G61DmnVOscmI9bCD4WUY1nVFeOF781L+KLLy6TsWq470JvZc13wt3mSRPQqXc6",
-	"G+ms5Dh+E5UOq79uViDG93bwzjlNId4J01q+Fft3NbN1MVDyEX5onGzA2Pw/X37TN7Gfff78s9G+T/Ct",
-	"n2MTrLo6jepPL6Ypjn64oW34USxflnYbBQ4KwwxMOqinnVlj4thYp6jT9JVK4HOxOVY5lh2NIGQbNdsX",
-	"k4KqzgUaTQEyJ71ve7kpsSWqPFsRrAOdaMbm/dI99KXY8vvMuycfqLGHuvsZHkn/Rh9IsZ/NP89sh7y5",
-	"Ge7jrVjd+Wy79mQu+7oAvVPBHq2+Hdmr99DJ6ma1FSnp1al9Lh1xXSHiQdZV16syJpMfuKdd86Fr7Kud",
-	"vx74UpX2mnG4i+tbo1mwPQ4PqWKtFeBcDnowZyFxhguKrnDy2D5XDYQKqBICn0C/qusaboddJksrDEsV",
-	"3JQ7sFnP2FvJvv/wKqlpgvX2UrF/kIDrfhg67BPqzqbXkDUFKmWchEqp0cKmliUMoyfVXKeC//0IpVzH",
-	"ov/Rp88Xw2OqmjtBsdNHu4Mc83ZZjoY6budJPiDJsWVojIiW5tfiC8r95Ntrmm4h0Lp1SDj1vrzrRv5S",
-	"M+9zOOvbFGI1AQzYreDGPRrXBluVncE6d3In77tBx3PNYF4xipLVnT9uoZuPVXmKuANOGCNWtE9k3Aqi",
-	"gGZVh5vGPLVQkDsSARxkngDjf9sQIrXT5dmzUXhwQWavfXD2FVQny9SjpMG6mVWK3nVhVtxZEPREzs8/",
-	"H59JGIHoTkNBz80KxSIIaeeW7xMzF3y8gXSF0f9QL+csveZB4rqjn+Cykooz/bZPQ8+Hs3Fkxdu3Yn/D",
-	"70X6X6G2Y9TcuZgSPu0nq16eP1DppjNR/dQr45/2A4GFCCWzEI6tTUcyz8FO0M97JarBYm07WGJdm8hF",
-	"ZFQi4z/DVfxwP2/EtU6rz1/xw4gv/emL54+iQkeqhgdUlA9K5TexltYNeEnCm4wRtKuqFg6edcqnMiEz",
-	"vr7ENIZ/rxtq7hRfHg3+GcsS/uA+5fuR1SUAjVyyGmmqACMWksswbbY5y0nQCSFyGgLHoeYvWUCUcRHa",
-	"BVXVaAIBdHVIGgUkDUxdCRknlTmHxWjY7BLpDJUiqgCJiNV1E6PQPXxNlceYwevMJwuqzTOjCz7qx8MJ",
-	"3hRx7OnKMHbPUMv8riN3Ojm30wqo4sUw2ZwcKZCMo+lOaTMMGMsnbi7rFOnELTI9Qjbxd6VdqV0E2IRD",
-	"40oGSJ+E1RorAGp1JCK3Dcsdei+GVHIaKyoja21855qVkiuhJeR+PzSHMixoSnZaoNvR2WlRF/UjdAiZ",
-	"qHv0QTuikbfvZD//HyFqfKkDNDsFcHQ0mNIs9VkhO3UPtw7AFcRqGnJxTLuSaBzEMbdaW/T87Lnx5app",
-	"qCsXE/ohwycb/b49tfys53Un6VCcUgDq2f820BAvgtYSl5NVvsX0pIpp6f11X7hYykQ/Xxc4ZrJo/FHp",
-	"uxsrihk9ZhoQUtMTbuuo2/QLBXbrXXiRzv4NMcmjF+vbxc5cljmY3k00+pINfprOnWbm9TTFHjJUSzHM",
-	"+Rm7z2Dgn4cjn5NU8vr8Wl/rG7hwtBxjdXf2roIoekgpxqp1AZxCWQjzeQQ9IRqo5OlcGPBIGYa7I25L",
-	"M3Ow+c2kqgnHlkmHNk8RsYx80b4nG0nOIYMW90LbFjhOwzV3L3SarUbv/R/8Y1D5BdigR1QHcDutoukd",
-	"OqaOqWWCCqtXOTetzkpGrEqd2UMTIStZrAWH1OtkkersHkpuUrHOZOadD5CjOmbSYeXhGX7yIXMv64pG",
-	"mPyN2z4316YdW096m2220PsyzcrdIllgI8SJs6zGPsVEIxVyq1JrujFxVbcqFQs7wvzMxkpgyS52uYq1",
-	"9Ai45JztBb+TwpgqJetOekiCJcA84xj09zca5VMsdWeycdGvV1AGsFCM3xBUNpcHxjfiipWFm99nCXt6",
-	"Dr//4hxy671GGtoA98RHTgKa12QHGAT3NuJ/PcVR6aXvsHSVBNFtblwDGta/gl1oMSgzoh422vd5pvGL",
-	"aO5uPZdJMuQUBZHA3hQi9hwxHG3Q8qta3k7tRKE2kQR7uxXBrAJ/QIC/Zmodq3yM6sG1647K6LBc191J",
-	"hvteYRsEeB4T0EMPCMDjLmekd+o6qBn721QaDmChVGjfFcI5gv/Xqh/Wj/MsrxgRfqiu2MlVJw+GXcE5",
-	"ktpCHVUeiwi1Z8VXK2HMWeP9hxwXHAXPSzUStrePh9ejTDk1fB6pTIDxI0Qic78e0nQnjk71B2NFgXps",
-	"xEg3ugP2oXNqdLM8evohHBIY6WEIjgm7IzDOgrobSQ7owjsdg9nUanmAM+x+Ic4gr8AnQ+VQ/NMS/wYS",
-	"/nDOJ7ES8Xg8hpGIovSrqsCfuknb/PN1QC2tolDYkX6ktYy/D3wiyiZDV2JZzC0mGAAomHrXaK8yEU1v",
-	"UVuKqGcVeOJG2Ml60y3MoerH5gV9+BC5J6fNEn0Er/SxsR6FrngTA2c3VW8og6GMqjrDicpKz57bITmk",
-	"sYZIAF3hf0Ru7JHZsK2+6URF9JHJstNjZSESWE+oFWCd5ScHZj6JEMRj8RhCsEJT7Rc3wOqg0RK0JeTN",
-	"vghQyb/HhDPs2cAySbWabDfo8do6Qh7tAMfEzXSl7oU+QO/qNXgMNk/CT6u7gTY+MV02FTk/xMHOzp3x",
-	"+hTA7TDor4pc1MsAW9GqPB0AWiVTwqIxxr03iA6dodtpQATbR6oB1Zp5GoHB7ajUqgaERIJ50HZTQOIh",
-	"llhzzPHRRC2MkHSLbJ+J0diUdofBnhZUbLMViURXAXBWySYVFHOFl8dWXFYY46QmmKW5iHPUk4tQmm7R",
-	"fdO82WOhqDrk0B7M4x8mEHa00CPQOgNDgnuNMMEDttsMMNUoa4EeDsGWTzxskq+nyyxdzCy7+PaDHTbo",
-	"zFnO0swUOT8k1UohrSbWi7wHWhGMxDYqSGvPJvF2YMiTsfbXmbHRTN0BwTnzfgjzJm6IneAUJuk37tfM",
-	"8IOBmHh9ErTgqy0Exv0RREDdBoxjFvBFziZ2AJ9DeiDYCcivluK9MFDYfYyPbFWUE7s3pMJGoaExmW/6",
-	"V6OhyJ3Y+e70E6SLuqOFQjxw2YT4IWA6ULLR/alRNfC4M7lSd9fsFyTJL8hl++2BtrGhAPUhPQTa2D++",
-	"lYBy+gIOOa2bQJNVjuwp4IbKsYl9p3/Qm1fsi2fPP2MFPsFStSp3ZHPuFZdpFrHEvvI5K0r7Gh3sFsX9",
-	"DbcUQmJbqnntL2vOpdy4iqUKS6diblstrD7c9gBm6d6FZSwcERB5iTnshbRsr5Xc0H1MD8WEqKr/eLSL",
-	"Pe5faADQ2ZTJUgAP6O3yYDvnPX5M42iXWTodoLIAK8ZNtDOJyadgJR4YH2yfgKo3Qp99lQRUJ/cfn916",
-	"xm68Nx56ni1FQGu8YpwhVT36D4AXWcW4xCbpzgDGxs/DFocAGSFk+sRqgeXC2CPUXRqZLAVieCoIOk42",
-	"MNZKU2qrr6zj5g6KIBXUo0De8iDUfTch0VjBIU7y7u1XoK02M9auoIARAA4yw/zu96DUpjJTY/ENomHI",
-	"1hF9/0Q6DnaKZ/UDX6p7Uf8e4r3Twa1wv6fehZSVgouZplTU7HgKncInZPfNlbAjYoctQAXbKVq+z1I+",
-	"lI7Flufph3hxhDM+IRkifDuZpcHVCevHk3qj+S7a0iNE8JztK9Y2dMImqK0397GC3YunF+efXY7irIzU",
-	"6a4hXk1g0J8P9lLqI5w37YEuOD64P307wymlDveZyZb5lL51QKCJuwtbcvTeRmqqQnFUJ5bvO28F4Fz0",
-	"u0PEkf37v7OffOTzpwVY7iANE/zzGeVhmRPkmIz1jws6DV2qvKAuAIjI0+nHHYZ6496ZlW1ax6F74bqq",
-	"Rz46AAVPo/DFlSI3rY4Nnk7qyLJf6mTCPzCtKU59YY711jbmNep6nixdWxM8zXKRQx4QCo9q4EF/gLNT",
-	"VU4ki3XONw+sPAp84h6aTCdc2Wmo9F6R7cUE05CW36g5B5+401+FJApQUl8YS9QixzsYKkW2bXiv9iZB",
-	"6Mo0kv+fLHaKcrX9GF668jCrkBiFkUousTkjlLO5yycCUIUUoXPOrC5Fz7T6ferGvX8I+AKxbSYGBoKN",
-	"2fdCFG6VBBY81qeTxYvrLBdXsME3f3355PL5i3h5eRepuajMq9CMLVnAyqoCDC02mbFwkYBrHzzIHEjl",
-	"hET/9AyCoFFdCrVNmKNiwsK3GPhJHNe6L12z/+WuTpka3wvo0ADkDFFIjzWyV2eTrA7jAc8pcrplXfk0",
-	"sXshrdIH5p8fR42dlGJPc5mxD0oo6nLZe8ERkLwbuQiwZGCmtm9NcKwatROAW9FnPjoeIFZbxf709tU3",
-	"7/6cMLsqEvTJ/+mrb2/+DGE4sWR/+uuHD+/+DJaut3tXW+VYc1XUbvG9WE431AJJepEnHLJuBPX8+dPn",
-	"Y5GxGHI491i2ARZ8ttLmNIhdH75hFmzqCIY4wUW496dhodpL3b9irD4Abar4PzbJx+CVKXe+DBkzSY6/",
-	"bnZZnmdzmrrGfcx2UlwanLWTFe0muU5B+zSTm79mxioyITDS4B5sz6ob+7Jc3QnffWTLDdOAnBUBRx20",
-	"9btaOvZNJq5+/IKTx40ZnM0pJK0zf6eWawCp5uSFwAs3WItOJYdYUdzOYzSbUTW4f1V7ts6kyA8eEiCg",
-	"uVcJB9wpFM+fIMzLAnFY8sPctNgHuKqAxlWKbGO9fi1J8LOUmB1YUZnyTLcpOqNisiCDf062cM8610yW",
-	"FSIa+BT9THxuWwelVknx3Xpx9beRxB4otk9+q/cxzxe//9whMqzmDJ59iN/ZeP6iKv8iRmiyKGVmZ1un",
-	"8FKgJr0/CBv/+p4sLLkJV75vscZNyIb3V59vQOvNiRAD/8Qwk/1D+GeM1cKutlWZiC86oEBb8nInI6Ig",
-	"Wjbx5aGqlQAjIKTrA6ScFuDYDo1TiVhjaYvSRkZNmu0xGokRy4ON5NbvYxGkWALGTWgjX7d3wAbtZ1M6",
-	"GfabYNApA9VO0yVwnSThRldDN5NZWYhzAkju/OWCqqx5w3NTOc0qHmywXxcGuuXTaVznJ8s/hZTGeTnt",
-	"H1dCF5Hb2OlDLAvpPHh2Ptr6lKEBDfYMmjZn8RrP0bnT2jngtrgTiogrZ4sZfl8Ap4SMGxhEc8m4GXL+",
-	"RprRCBLu4G0D7gCf6VySVDAo4nh/CyqHFbrQwgrdnWNpSp53oAhaViB9at9ov340KwHbJkDxOH33IYe3",
-	"kXPcyT8OnZCr01jPLBy4xmGqiVHtX5VY5Ck+KB9OkfdZC5tHSP2sZ6qVWkecJUbw3DBeS9UrBLzOrPE8",
-	"Bc3tPq2b6nz6W5b+/in+7dPf5O+Q7258+6eNgsyi1ZZn0t126G2p4Qkxqd57ISCjALVcGK4OkcA3QQeo",
-	"pT1OfikIn46Q6a17kYeeTSTOuJDpNchB9Ivtt1kOs4E5K+kzXoMrvIpI8JCn7RP+MzvpjsOo8ICvHWkE",
-	"LQoMukmQWAjt6OVbaFcDCeH7rdrVQI9u6v0bMDYdXy1PeJLKZZ6t2J04VKD6fuV/ep1ePn9+8cWfJ32g",
-	"oj+NHFzvciPVDLmhuc5A5EYPJ1BWsMkMbXbFZjTomHf0CJvUmnzsJN0LfXilUko7X4Vfk53Ht9D+u7vu",
-	"2jfr7m3Gc6gXmpPX01kQToKePTQSGNJaQ4EkrpMvc8EAxOO48HYEWiGa/IbWQD92WvPJrHY7UxBz4JPe",
-	"UvOyn0aIId0VSNcTuCpgoFgqKbZ7Y0u3P8Yq7aRBo0EC8PCxCaZhLaeLZzUXdQIKDQOW/xPrgMRHezut",
-	"lMxr4cbpQNgca3J5WBOTcqCKpkGf4T6gXQR40OGknUU/q1FfIzj2gBhooc/4UuCiKy+nG3JCbjGcxjDF",
-	"eaU57fWdRlXrUuz0+hq0J02htomAfKlK54hLHHErIXF7J9haqx2twftKJ9rMgEFifYkf1P1gXhlXz0rH",
-	"34eZVdVbEeJhqdpIN8AtFAUDzjVb8yynukVb60hnRoDa6qaFjcqVADfg1GdAhL5mT1sS4LyF+Pp8tORo",
-	"FZhhMv50e8qXzwY+/9nl6PcjLQOJtD9RzC8sDBhizYyskXwsU+Ke0+0puL2GwGZzzXAOBoOfnXDk0/Op",
-	"gNa4O2H1I9diqL88q3j1IU5RXdVkNri+gZvZqZvi9+IWMfj7e7sFpTr2tzyd2by/lKnQt3s+o+u+n0FS",
-	"zdN/uDnY0Gl/X0qy69tMZ1x1yAbqskc1Ae+SiJInVaRb1mOpOFPcioKlStA+rPmOtYkazK/YOa9/qfyq",
-	"llgXZvDWdvOb1EMlnvBeXWF9+cGzNFYyDfUBSQPFFazJeTUQFdBKJ6G7FAmDnUkYHDb4aetbmjquZGXB",
-	"lGaOLWnflxNhJP0gG97X1meGcZvAxcwuaNdcJUGJP9Uyb4LKVPnDmhzZkFVlEE7VtRrKoC0iH8GSwoT8",
-	"1jS8aiMH8jTKVn2+H0fTqq+fPrypIpzAHljf1zc/qdJuOv/0oD2JR5RNnMJVv+V1BKXZnkeyKxsNCaP2",
-	"MaGbhYYAhGtWBwnW51CnADnz32tG7RvzLNpMkPzQeJvB2Bmt9wVOIOFFducvOLq9R9e70JwaB5Ulzs5Y",
-	"Q5P6tRV6z3VqrtnF5fmA9vP5i2fjJd8I9kE53y1solcnKIAQ706rS5pHUrVTNVmDuMETeqz2QEa5GpB3",
-	"08XrEKQv5ZJ9J/TKmYRqDdUuAazZk8zjqZxReQJG8bvbwRZVVQ3ytJ4kzfEm4bu976QTPADeLbSAGlTq",
-	"ScgsePNIsCw3xmyYrGWZ5fY2k8N16CNNlgQGy6BhAXnZwxHfqjxtRyqbEayju19N6aSHdGh/rUGDahHk",
-	"7aLyqiz8qEuw2iYKBvooMkSGJS/QZLQFWLT/F99oIWh3Qiz9SoMCBkkzIkV96ZxmhKXYlDNj7vBGxN83",
-	"X7+e3t1sKqiaWNtbVdpIZ5Ui5/KqEpU16KXg0iIuZ+gJJn3fNF4UWt2LtJNNQhyqLTetBH9u7rzrxSvF",
-	"XlLiT95GQwzC8FyJwISQlxgQXfI5AIWR/sr10vcB7BGjyRfn5+c1zL8WrEDQzNDdRXCdZ8JYiJ1poIdM",
-	"K9/jtBPTghCjMJXm5c3hQXkfs1Hmd6qLgnr9GAwPVEhDNQG3vQ4Jk4nxDXLQ9x6El2xpqWktYL89TDRe",
-	"gAaBIX1gRntsprDYxtlvHOoByRTKlYcriUFaNQqItTDlDn/IhZ/OhoP0R85/AHBRA8m60+oQ6v3Vug9q",
-	"G9qXojCUTrGUaGj4ImILUL5VYtewXdytfexdAHEaRmD0oP8gsSCxx2YaiHnWyteK4Sz/U/KPZoDhFjUq",
-	"70QEfHyeBGOLI95GIfwiTgyPGZuEMtkkSMKEYflkwhA31lmiCBvrbFCPeBzSzTPPc7JuuhlyCcertuNo",
-	"gMGpEGj38xiLncR/0OLZx/Ag4AdOONdHnCVt5y356m4q4893qQ4Cp884cnFfIh+IliOiFSoAmllIQ558",
-	"54cWCOSphZsgjWDSDnU9MGCLDQj+WrGhLuZxB+d2ouIIesBDIE0bpSgR0TTF/dMS+qT5533OLc0uSLhJ",
-	"gi1IMIC2IXHq7VarcrOdGe8+RIBVpUV0nWnjzG1/EeneWAHXe8oPnP8br1d2Lu61xYqLozv+INucZKhV",
-	"XaE9/YaNlGJDLw2qqOTLQ60Ee89Pwl6cR5vGU5y7FlrzfDBGDNCEO35IOiHg4aGFdJxJc9rGX/+DSNBe",
-	"OY/3nOK7ud69Qujb0FqVaAkvql7vVK4jl16nhYJccJdm9opJd2CTDjw/5GCqkOlPNutEn4J7bscPrADU",
-	"KqbWaxBpCtXfoNHDNxbYZguMUyh8JkttZxpy8SjTJlKVV+oAcdz/255n9rYK4BMeTX4n4mhhlaUAcKFa",
-	"sL26ExITRd2twFK1lw2/OF0B0HB0U388tgGPF1vBlNugUthYeM1H05ywXms61g9bUgr1DeLZQZUMX92J",
-	"ysvve7KyjeqnjcTyyKQVes0jxs1OWI2wpkRRn6LqaQst1tnHa3Z+Bv//0/OACMsAN2scTBMK1upZVXOY",
-	"lNSnsMju2HS+PyqJzzcYjwflqybv0Sem4q5PzLsL2XZDeNiUX0TXOXDVgjoo1rPy406VFfdYuXCnSew4",
-	"ZfqGVkVBZVFjXd1S2L3AS3/XKLIDvGBfjTOh0istxbzaqQdUW7XKI5uIY9MYPVYI+GErMB1OQkS5UcPg",
-	"S9Gu3S+VhHs+QNxltm6K1a5ZGm/r7dNMsTbDqGp4XxuWWZOAaHTziGRukN4U9yo4UQw4R0y5WoH6UNsc",
-	"jrbpE1VCo30rtC4L27RFKt+301JKuY4BKZGgnB+wUoWiYNKqHXB/qHFdhihoSx1zrP+qlnVxO7QC4/nE",
-	"zNxImkm8W9CpckMeJyfkht+LNIJddnT/bzf2rGOKb0RutWnYC82uBx6vqRq1MaVhWpxiwxqUfYx9W1FR",
-	"o6+V8rbGVhlrmDMjvAURYM9RlevrcaHvflT3Cg4KtZcJe/vu/lnCPr08D2ZKzjUADHXRc2Z24PGTmKKU",
-	"AQWO1sncKJHq9pdARLZWpcR6dmc9rznmlZsVSJ/TAJTAJ8bVqGyzXfoOMK3evU3lWWcihq47iaJIixOQ",
-	"1afNk0BVmIGXMKfdQVoY+uEyJ4ttAOiiZNFYNngXn8pJ9sPeNxVuVpNAwZPFbk8KEnC9XP/5FJBMW8Fz",
-	"uz278U1X5ptqOICnpBZCfulUjEg2W11jjMavbwAIKf/yUFW6+a5OXkMm4BXyrFgqriOOXNhjldN/9C0o",
-	"xvFa8TEIyOk7CnGW4Xq/4foO+MEXE7YBGhpf3imZWTWjK/g3+ALd24fnEWcP1ufGMOJhVb6UHaZsmo6c",
-	"/VZBwb5h3EaRCO4zsRe0dPhIT2lKvrkftd6gBsHcwG6UsO56i5MGL1RLD1s2TTTXPHsCUeIGe5VnRM5q",
-	"gRGe8ZrY6G07cS3w+VMtpdQGL4KHLeYIfigwRg/7Pn0j/YRPtPzobQsQF6FdxzpAKKBcvg7iC0DWuSYq",
-	"P5dBRA5XatWc+Tvy+bRXgAF+h365fvMmvIPPosEaz76K1Lah8AhGj7TGV6lDRpoHYadlCRB80gy/hq1J",
-	"FlJZMe2NbxX62QsFNuC0l965h1uO4vF3bmxool8XXD74+J5Mq3GDvZWkJ6DDwB7uI8K+CVuW3gmQar6X",
-	"4NVfqZ3w+UryQBToQRYOef9ya9ss1ry4Z/M4zGhKbXmn1Tk+VaMujH/xP8Uh4MFOZFj3pFcfpr3hNAlU",
-	"FNJIYEjZWNnOXBYPgSHMm5oDIAhZZCKfdZymsz9y7InY/z8F4SpYHm4BOSGmO6ax4rB9hKM9C43o4oBm",
-	"AaP7saZfav8pDqeiyNde3nZJYoW5LarmMRMBAVcq70TEmp3N+U6YWz5vRDfb+fP4e8lz3z6DUIfjmrLV",
-	"2TwMxM6e9sjWX0DnI3261LMPU53OF7CZp2IML9d6OHbRHSbNmfFANaRukudocBs1jwW3BzZ4n6UUXsm7",
-	"7KPITQ1ahkF/sN+uuzAQ+ywV2j167+EgHuatqEh8ou36hlP+rw7IYWWULg9sC+nnsmHseS9bjZlGAyFX",
-	"+NkgyYHDof28Ao1/lQuuyXA9PD/DBdnWvoaTYOu7qeFleX5+OozqBpFPtGHf+qv74Vg9ATF2Rk+ASY5b",
-	"j5La9kNzO4NO36pThJybHNAj1BGG5FwT8p1n9NMtRxAW9LK0VsUQQo9ebVKNP3Pd4mS2840lAxNODpEo",
-	"jAbA5byE2qnSiGvGGXqFEi+yEswdXKo0UvsKT88VOj+g52ksPyYMnuAaphMWKXEisv5QOd8opzNxSadi",
-	"jtAYiFDBUNNX/UPw5x2/bF85/fi5KEraCU3ucUav/MO/+/4RfSPbMA4NK5IGNmoDwBMgwyDS7kFBjwFG",
-	"vRc6NBOeAqoWHq/XXHXBmJOj0qZEX8ap9BApGGkQKpaRhVSi0F4TtuTuf4uD3TqhUCh3MLciz91f7GoL",
-	"aM1Fkfv3zmamrTsV3c6UI1lh34UX6bz0QnDLSTiu91gUArkW+2wlAGKEScW2XO9ov1kUz/WtNZD9wPJs",
-	"FyvQxebSNApknsnyY+LDXAaCNDu+UuYaEkIwu0EqCcLakTA9AhDRC5bmbifINCNixm+rFw0PAi7HV2sB",
-	"c5Iwuh/0MULobQYjKuXW3PewmAia7BS9xDf4TNhqqxAsY5+58/Ong+9xq6C9iRErLYaPUQTP9T7TSu6c",
-	"IXXPdQawlU2zKzRkwTB19KxGsXG5nzioDut55Rg15Unn16wealMMC7++ehOP5VsQAW8qyPN+fwHfD5OC",
-	"p0+pnNrsI0uzDSRO+KZapd0KabMVtxjobiVMkOV3xkzwqP4oli9Lu8VWVh65dTxmTpU+IhFolJg1kKZ9",
-	"fIM16x1xYb6Nafw8F6c2fIY8t0KS8bMowGr0Vjq2Rbdn1Dltuf3kj+xHfIPwNuP9iD0Ozng/YcxBTxYG",
-	"o8QhKb2noY4U+hK4edDKc6TZUfTmtQpyGis4R0izS9iFW9/T8/NrX78i2XkT4ubpOMBNpHZDrdkOubgq",
-	"jy6t2nGbreADsoTewGlmnNhN5/QHVgUFlux+DdULDQhqX9uAsP+rrcxWGZeQ+GhVnrJ9lufMjYexosye",
-	"MUxDQMQDLdalER4sG5PjsZztCKXC9yeG3Z1krTT483hjBUOetLMnRG86XWpHE81UJFvzRtjvCbEndj5r",
-	"tYmXeElJ6xB8JVoswYUfrgEl0aRiQLBeg7BZbfEwBUjtpdDMijyHuz/DbvqgbYonbv5Vn5PRTzkRvle6",
-	"m3N1cX75bIyyOfrPqxEiRLYkKuDL0Lpv3cxb9IioxjeMwdbE8Ys4DuZTNzWOQ/n0aaHVMhe7OOAvlx7t",
-	"VwuexnK501sl80NELaLbjIqPBZcpx/uo6jmaK5AyWoAggg6kjukg9XKZSa5nNIGq7r+eke2mcMU4cwND",
-	"4JpLJqTVB/idFAnDbzmBk0m2FR95KlbZjude2xnPpp4hTAIg7tGCBAaiYTG4PFBXKeAwbrkV977rITJo",
-	"hv0hOj3sY01mOletAHQPQMqbvld3ggJcfLnSymAjC7jR6lx5bhEhbjna95S4sy+mdCikceu/wyxhPGqt",
-	"K2e8rWYdoHjxbAQP959/ZhrLefH8+dMXxHr23NACG5mIuuUN31/X2CfdwgdJt6Khb2sP8j/3nJ3q0obB",
-	"3oTM5sdrGvwGOK3qicQtM4qtuf6DuwfPPQ3jyAbTsMSbMOJTtxh35VR7fBIvT1hFnw5O8MWQnnb8LjTe",
-	"kRuBCHo8IhKzgOrgbutUOS5ZHgb7T/kdnb5l7t/kia+QijiTYu+P/44f2Jbfi2v0/TXPum980etSOE9r",
-	"9wJgevOK5oaeijtuBNeIbtrmj52igEx+ADjVa3aRnJ97y66JG9DshXveMvIuSHy37g7OvYImRMgvx40N",
-	"mMYM+nuSHb8DW5Hnr8CXR7TvqfEoZySaYOswc0RFfDVEHEySokxzKachTJWHHEkj7iha1jtYlwcrAn5r",
-	"dYFjn7u6+aAI6rHPBjVYIzqxHDZ+B4YyVsK4dDP4xDD3BHhJSnNddx7x06CvRC1CL6EhCf3BN++8cc9O",
-	"u2xqKh+/Y9lGvpXH2OVHmLT4kTGbFmYYw5dNUy0MfVqWWu1NpPRjpQW3c+OxiG8WUa8+FpkW5jEA9R2j",
-	"3ZZm1mypMGpjza35JhUVa5rVq41vySkwaZub+8BeUdV83lXdANozQh/o7ToSe/ixAaUTPpcwFKHMA5WA",
-	"y9epFUrmB8bTNLSuDFaSKhCiatGY8mjFW3tisYWJlDqfWZqL26h398lFDW6K8dMQpbXgx5ooL6OumwqZ",
-	"sy8vQy9ijMRxrHjfOpv+p8VKSaNy8dNiohMjaS9zYiAg0OzYUEBGuUWPLd1u1UrOymhpvUkyi1rbvUdH",
-	"j0Kwz9hko0odgZnxGRkzzrmf2w8+lWNisN1PoQlPVn16iAQnsZwCOR8jQt4hx7wdK0qdD23L+MzqjJqa",
-	"sDAqOdmCrIgX3NgE0KLBE76B28XYqhs8uJqxZXzflbzjHyemy7sPTH00kw+JOe6gmBK+A2bKaGj8dG3o",
-	"b4rsLlbNDbEmZ8w1nfbYG2ynIEmh4FSjxlkI5qXJhLGTz4RHVNUKsf8JvL2iJGN/7iLab1Ue6rYgR7LZ",
-	"scFRxjygezMmfhXlol7MJLMHCH+89uyGoaqtfdwRN6rKUACTYatKnTCVpydrtomLOV2rTb+q46ljuaQ7",
-	"3y+zOXeHH+bLTNKgjJWoHMCz2/J7Ee0BkZOn8ENVZWiYFFy7/YLiQ8j8nQ76HuYfRw/eiTSbLOVkuRNt",
-	"jLeGGdKCr2jEyTgVO73ZIspfo57SU8vJcJYLYxJ27tZ8Mamxeu3GiTjmk17zUu5zumicoUhWU7IoZWZP",
-	"m3ii1ovwQT98824MNE+Qcz3HkJdlg1mJAqVSRtCyQr3EBCLHdW9/R2DoMAaIEC2URHzAuYTDNflZDVEk",
-	"Bvh+NBhSZmcVlBzBJE11HD5Lrrc0hW+uRl3MPeMTAER86jJWFGSmuiUrECCnWk3v7xsyoZ35GheMkOXi",
-	"W8fLDSY0wNcBg58Wlc2R29kAzWaPGSLOTqmhVPv+BF/LtLozv3jO/v+YiH7P84liSKWpGegH5KhmmJuk",
-	"Dz275/F7YfGIe9qmz9SPQ2ZQRfo+dRoPRCloxCqab141l6f/Wu52XB9iUOY1SM2Ib6L6SD1kPS3fSAPo",
-	"jHvoN73Den1+adOnR4yBA0W7m0Zvf3chc91achOkcJ6i5Y82cYVjkJTs3P0KSGCaaOjIYzWsYxVipWe5",
-	"3x5upY/s9lNlMLKVYRA7tGkGuu4zM6Uvtm/LVC+hefVV3ya3Zi+oXNbpnYz+XgoTGH2I8v8VnuvmNPpE",
-	"8stzCv49V9Ckx+yFxlzAPc9sHWuug16XoxGvyuPVyof74sUYcasFRskXCZfgtMfo8hKf+j1AUfeD+M7A",
-	"uOo16QFqwCuP3D8lJdn2a2+5DqQpUHxeXYzYSVUqv7mRNPw1VP/GSNJrfAX6qCMJZCAB2rr7tclyIe3M",
-	"FAN4h15358tphoFzXIlT3HodpSZ8zk6Ccfk9WXzgG1qQWt7BK2+m4YznLNXh3efnI4YofOlncm55fhi4",
-	"t5u8m0lo2sucKID2EFQm9kbzNNaQ2vcqjXeyttsYRkO1uSPFa2GUpJ5K/d1qHJISYlcIXV3yHStC5CYr",
-	"zUQFy1RJ/WPBCJ8/H4af5m1vzvRIh3srEEqBO5Q7GTizTlYYE9zag9DPeKln4eCX/VhTPCitpRztR/kg",
-	"Pto3dNUmQiNZxZaCidRdbmfstVypNLSn+zqT4rVM4czcicJiXAgN8L3OrBWSLfmKwC1dZtZEsLVw/P50",
-	"Srt+8nnC4D9PlmqHP168yEX4aQmwlJlRTz7//PkXTy4aITR4yxnf4W3/s3u9+nEJQaH69cnZhe4quBVU",
-	"aVm+huZVOl83JgP/gN9N/sJOpdnag4ROs9JCFk0nxX5c2BLZMhfnzz5//tmL4WLbnlu2QoTWgqfXjo8c",
-	"T4CfBhE5lGRpZnxPZO9DW0xKy6nAGSp2aWxCs6a3oluCLDftfPkTcfzZUneC8tQ8ID/gf1gKwIDLRIv7",
-	"hrXy0HyC0CYgklZA3muO2qcIzuG2PUJk7oNSua+LiZjQgDSHGIJOdwMnARaGqZz5vwf3TQW2iIUkK8ht",
-	"UlUs4Iy9BcB5UydMsnV2L0IXIWyyUocO3PtEwCfkNfSb4g5lx8xufrBS0pBa7Y9bYb0r5dBM6VUa6qoQ",
-	"PHfvU7oOzPCMruZIhaD8Nq/UbsdlahLvvcA6b6u5NGuhzeM3gBzuFXB2mkYKE6fTaBAQT/+obN8GWO6W",
-	"p4yzYI5CvyMPqFj7JXYTXVwgjriNVlK3mHWirIqBBcbbNXjfKNnVKdT0RaqGViJD5Hqy1+2bNkTqxGQZ",
-	"dzZiI35Q88dz8oR2X2d8YuYI2UcTxQUO00z9gu/Vp7whIeoN79GutexwgmkuHZG2p7kVauH9GHeDznhO",
-	"uCD5oe2M+qzhWvpi1EAxAdF9GKzBPTS9eOHVVqzumhUMbVMv1H3ht6NrfV1kxhffU17XE0jXfthrSEjk",
-	"4n4cyvNreMgXB7Yt/Hisa7LmQ7em9V8KM0wCTJlVceK+F8ZjYMQaIMdutbFYN1ZjgLYOg8WcfPOIn9Eo",
-	"LHWZ7OX5+eSYeIu95rnT+2F9TDAMiUcR2MNW0giSuOnmbjq//ebFBYFvWU5kI99nRulsbj/EZa5WpPfW",
-	"u/erwC6qiHW1je/GziIdgaD75byWl+JjkavM0pPBFvA70Fgzw+4k9BBA50N4j3brBlYjEgPQEKxT/v1a",
-	"t9zMgHB56VFZIF8QVA8TI0qz5+40ztcCIHgDElfXBSPFXuj2OozaNaPxar0WWsSUkWi3SyQ3dLlEIvtn",
-	"RXpVWRge2SBp9Kmlm1OJe6E9XukoN9yEh8Hb+Q8xBbJ6OGE0nsqBkpjwWsh0ktsyZIgGREi1CHw/4kjA",
-	"JqJn/iw/xHeJI8CUcJSvxCqj8zlp/ofof3C1YA9YhJrgRaHVPXLMRB4tI/StupJVuBt+7EVoOws/bkWe",
-	"gv2+ykt0VJcyFassjfQ33W8nwEhHendR/Tcr0h3XgBP3wbw0d4Oh4ko0jyooY9Cu00OdkZz5l9LJTo1a",
-	"a4jeQhpC3kGUiMFvRK4nRwSqHv80ndQ7O+3fq29U+trMFU9JEpRyncnMbEXKSnjqjLVar2PtFXhKhMlS",
-	"uAoZSOWEOUbVjEsIeQM0B9nDopRzjXEqpGgEIarB/KFusGmWXvADE5keE2UvZfx5L6zBEISfeuIpMcXJ",
-	"6rfraBcrjvNaktFp2HSDTZ3dY1dNCvrcDbzb02wjjEV/297fjdj5AVzU6GWC+hzrxOomuxcIVWlNhCnM",
-	"ll8+f9GfVQN0o30CPXhC858jAhC/MJ3ar+XJCP6dTslm5WKTyQbB44GfpuhJYpgvhEWw43eY5eKf8PDe",
-	"1QmGdHuq4dRD4yedfptbBSimIXkrAMLODbJ4rY/Osw0nk5AD1Jkfgsyigyfwgel8g5t9NOf8IHSaUbmL",
-	"4j5LhVxNb8r/OrxAmDsbFekKPkWn2ChMSnLKSvjGJA0jrO04BeOHzJJt+r+Tol35Uvv6TlKeMaiz1/UY",
-	"ZP3FO6LUYqKnd6W52dKGGzh541hRM5bpK9fH9z48SCO+h+kKGis21McnkGMTFnD5DAoyptLD3TTT/ZFf",
-	"ZeaOOgDY+Pc2V5tbX0TXgcVtTNAKGcJBU73ziqcXk9Nv3RRGXWpq8x3KaLFTVG5p4LBMstJMTZTFwWqX",
-	"+QRNyb8CkdA57/n2p7eQXUYQ/J3vyp9DuZVmS63uhGScofN64oII4Iex2mcoVKXxIJZiOqO9c497hyIJ",
-	"HgtO+1iv8ZnLxEyhORA00kT6QhZK5bdaOCEcMUjA4RGPdH3YVhnyBhQMbdsFLcwqdTd1YXtenIi3bZ0W",
-	"NSN80cilokBwNJdmR+FUPGgby8LJY7Kj0EQzo1F7hzKnEhCdw00dXE/uIFJrJm0stDfJDmGnIp34u9jf",
-	"3Uemqf3I70TMd085CN1dKUOLYa8MQ7MeqCzwZv50X7GP2o5fluHBZBHBw/9R8LtYUc7JAjwj9e4D5Tum",
-	"Uc4+6fi49cSLtqfEcehGxtVEhol4igBmY0seIX7ZItA8v9A6+xjrpxkc350GVTtIgQgOrTYUPwQO5vU5",
-	"GAcjmAx/XqeeEfACuFCaeh4GHGFnMgT8eNegodWlGBZEvxolz97z/Tf+bLphoXfBH9Ix5NhKO0lWd761",
-	"hrm/sA5OpmD/8NttBChV3394Nd2fPTMq7n64jTOPRzAYPHqwD1DUP1j251uPN77ox5/XjAQ/dxKZgQz0",
-	"GPKiJkkfZQ5Nkm5m9efj+dgl2VTk/fdfv2Z/ev/mFXv+/NnzPwe5sQZgYt/G3lZJqasu2vJzEnMuElmr",
-	"Q9aeZbnT/Fc8h9KLK3Z5fvniycXFk8tnHy4vrzCq3QKmIz71D7LOpS7K9f3rIPsaltYZ9MUo2F2FG+8p",
-	"P6LzrHguZMr1meePh2g9YQzUezzG11RM6HijN48wS9flmhh2oS+X8dH/Lb8XicdYMJatHaWcUlUBKhzX",
-	"5QWeSfzqyLOhdHoKACyg6sORr35U+u5VKIEh5mJm9FjB7k9B22mEln2+UOKhpBJmCr6CRH5sYf8ki1zm",
-	"ys5AKXhA90Nn05/Vy38Ii7shAnvf0Z05uN7cz8zniJVODPSYEmmkkW9/o3QpE9+AJmErVRySkAiSsFJW",
-	"P4o0s7B5ja1MRS6sSEImgdvDPY8kSoiPmSUTWZpJil3PVhYJQ69jPUQ2UcTibD3nFDWOATGvTo8usjxk",
-	"nhRT8jZSq2isKty+SJvJEo5JKVM1iIRLBR8aDbgGO2oRmzI32SIqkd3E57F+ha0wkkanJp1tOJBHHGuk",
-	"VKkze7hxrBKCwVwjHwD/AGnxV9WUttYWmPOu7jI0Qd3W+n8Gtqi/fmt82mlNkSKDJuy/A/etFa0cFOUy",
-	"z1bs5bu3TK3ZN9Vi2Ot7oQ9Mga/DWVfugwDr8cvHJ4XQuww+90uIhBrwJAjNpBCpuWK/cHlQUvzC/iQV",
-	"SOknmfxzwn4xIl//wv7E5aGW3T6D+s++C0Q9upvSL0BOvloJY365hhirn0TOV+KXGtAlYOJvRZ5esV+E",
-	"mz/88RcY95d9ZreZ/CW0FwxV2XU4N7hDhAakRSME47mS4ox9KXK1Z94HYz79LUt/734R078r/eCMvQZP",
-	"L5S9OaXyi2fPP2O+4QRL1aoEXKYz5q5wwwpIgz+wX1alNkr/ggCvYNS4P31iGP7BKZ+/uF//cvaThHqm",
-	"lZDYIDpLhbTZOnN8tXhZ8NVWPLk8O69ZpfG7+oguqh1v2KVXiwsQMIWQvMgWV4unZxcwkmN5YOBP24mG",
-	"G8xJqJjlbbq4WriVvawfa3cK/BstTutHPsUFL35PRp+E1n3wYNenXvtiszSB6FMjRyMJf/PoEo5J/G+k",
-	"T/rgrOCrOw+vC+fv76UA76KnqQl4zngPTAKQ7gfu8kOVgxXNaKS+XqdKNifQldWRL1qALgf9slK5KgiS",
-	"OnZIfbdyV9UfHUvW+RnyDAslDXLM5fk51tRWvTB5UeTZCtjn0199wUU9/iAEATLZAWxZEHfdBMkCthD+",
-	"UPX9o0aspgjxjFzs4NqoAE1AYNac3yVewziwHXlihDBXw5uMhkOCuSPLAzNO7oG4Wx766AlNNDGom/8b",
-	"BpndpdaUz1WaoTkzApMMfVLBAuUhrLBxnD/9zf98+D16sv8iwsE+zD7WYfRvHSv9IWzxlbA8yynGgO30",
-	"+A3HM8dLGXjj0Ej+qLgj5KBkgW8Q7Egwvz++sYtw99vj7uunDUfrmOQ+fFXDcx6xz8npxf1jsk7Hp/7o",
-	"MiXtVxQEtqkYaS/4nQRAvOWhSic7IY8cnqxD9WOUKd746qpHvskfc2vdEv6YTQVyghZR3xg14BLaESJ9",
-	"5O389Df3n99R93eWd39j30O7qjehs9CcnXVjxwT5M6qfj94oa4U8BYndYMIyDnQO/RJNg9hzCMrTXSYz",
-	"E9rMBrrWNgSiHhPH4i3s45HUS2gHcS58HnbQS90btRqB9TfuTtkoXC6lrEE24rCC+DOaxsLYL717KHLU",
-	"1MoK+8RYLTBZitD/fNOtvgbYsr+tLsXvj3zKqRP+1p+6UzAgjuWb1rNMWuWZ8Yp9d/ODsyZe3bx8U9t6",
-	"7E9Kgi/zXmie+8p6b5AkjEsGLgxvA/8jK9ymQ2GZG98E4xja9gXgjKgu+af/uPnuW5zCD3/2meyBgaAQ",
-	"21h+cFdJiQ1YK/sX1oJdAcX+jL1s8J5nR8vvhGxW+9QWeLtfopuUO5ECE0JOdxTdrwMPAiOB2NsIaZ/4",
-	"0qoR1cY9+j48+ZgaaOtDEQU0TPkULBm+VTWk3mCaR8MyQegqcNA6m0OrXdIA+EQj5Lohc3ZtLLK12Dc3",
-	"c50LYYnNhN+fCamhojtyUVVlpvGdCmWSf7TroGEhZx4QFUqJrsFDo4W0vwTR3EJv08Ko/D5usWM9UlMY",
-	"Vx22fbcTdLtAlbw72rlIN2jfS6X+AT+Fb0wFBppg/z+OzT/03eBoWG0FQj9R34Q/xpwrF9OdK7bu0ga6",
-	"l6Mw+uucPMt24CJ3B0DHZuILcom1DxVuP6p1647GsCKL6dbuBJ3EvIWR+sKiKQ4Qby4qD9ytMCIOwLc6",
-	"6Hhwj82WCFm6ePzdGHE0IKTx8RvxnQzwraD0VjJoy4tCSOHv3UfYlk/FvZsgxD58i7/29vyVyzQXR+7Q",
-	"FD30AZvzEnGD/2A9FGkxxBHudkWvkN2exjB6WV8cCcNrw93hJttIp2ZK5e4gJ/H8RQKqZ4W3PcYy+OQW",
-	"dnoS0xiELB6+6G/CQ//TDnYT+jmyjWGBp/IbBIwpSCvJszuRH9hSbDOZVjuFUthYreSGFMSZdEdVYffj",
-	"Bxx6qND2ZUZx7ax66l/aIxSW8cd4hXSZV5C/WAefYHNbpZmvfQ8e4ZO6hpKIzH6ZpoEAi0cSv37492Uu",
-	"psnfi5N/m9zXND2NI+BlmjIOG3til1PrKFaa0bAfr7GZp5CkhBcPv5Oexl51Qz0O8SL+uhthjyfR/4RD",
-	"cv6HHJJXoV3D8Zv9yvf4eLSTYh0pfBZi/NKqnvrXvrTCMsZNwHUG3W9Oop+AIxEyfDBPxyjJpNpDRavS",
-	"qYAMii3Xu5OZH2WK9WbxDYUn/kkuogq+OEUA1j/UkyKkhaAS1L2AM2dllU7cfzIlkwqhKQW7NGEeadGr",
-	"/mVuK8eWTKPhA4+hPCu/hfR8ZTK26EHsO3q0Ulro2/w/ySHj+HD8NPpNO1k2ivsqy9UmARQwyhbA1DnK",
-	"lHPvTjh+n4qPIeeRPIWv4c+Rc0h603Cvuncc6RY194sEqpZguw8mVxuyr/H/dzz/33Y8jwxG0gHXk59L",
-	"xo0PEbZbbkL24aubHxIGobo8kwK2Hlk8QCMbX5H07PLZn091pr1/YfBS9R2j/rmRl0dLRpzyUd9oLJ74",
-	"GfqQkUfv2czYBBy/0wYfhj6HgNtRmaJO+7UqQuYjPo61EqYkuK59XDJK52YXuMlhoMe85/FojF/0/pid",
-	"znKqorqVc284GHOkD9DNX4p8XE7AQ//SxpRfxR/jAAx0Jb17UVNJKutk4I5LRFSI+jxiTj6/xkfy8X0r",
-	"9uEDf7CHr/XZR3Xw+Y074XY1j9lE9169jf9C3r3TUy7u3DuaQP/8w3H+RxyOx3Ds/QEn5FPr4ehoQfdB",
-	"GHvaI3LyzXBTpDakgzZ7kutG5Hm9LYAJjhl74LLjMmWGAzIK1ERlaCpDft/Jt1Cs7sY0CXjkUekvVndD",
-	"gdy7DAztU6TK5DgY6oFidVcXhGSalabkeahpN6fylPq2KU8gwDhManzyPTz4r6241St5fOXtr2rPEO0L",
-	"zggruIb8a194a3wDoEw3bZqws6E6d/bWDql09eofUa1rfOSPVu26nyaSZ8vTuGzqEC4cWfzwtP0rVJ6t",
-	"DpQUjJ7Oqbpea38fSd/7Sklx8lDuIxBxQOM7BZn+Z5yd83/Fs9OK6z7e8bEh93DoXsOH/tXvNDdI7D47",
-	"bc0qOCTwg8xYpUXllQgwCXdCFKYqAPGZS74q3rClDu1e/Eb/qpbUJvvnH5Kd5OnxqDccjPPH3271Zx9z",
-	"jwFvn1nFjJBpKFfyPUA7e680ywXXEuvNy9XWd77A7FQtZuz0xKSNcLA//Q07FUy7Fj1DUKFGj14f3MfY",
-	"/mAo0lhwa4V2r/73386ffMGfrH/+7cWz3/9tUnzqj7hQcb8g8UKFk4cHz5x2P6JXrEz/eTSPRBirbiLx",
-	"j8zrgfD/vBrIP0zAOAZh2IEGMFMw2Amdh7lkuFMe3cAD5tQInSB4Qoz7/ybv25rctpF/vwpqXv6bOpqL",
-	"L/HZeGofHNvZOBVfdmayfthNnYFESKJFAVoAlKyT2u/+L3Q3eNGQFCWBlMZ52Y1nMCSIRjcaffn9Cow7",
-	"RAnL2SjFNkexsNdFFhbKhUB3qxtATC2Rx9bf6Do8WDsqmw4zvuDq0+uN+ijfc7nu6Oxyj36TNboesrG+",
-	"nstox7r4lRCLt8ua/QUtKpDTzrsHR2oexC6+UUh2DYEsSiKOpsoIWYZRADgbiXMQfDTNW8TVKru0QxDM",
-	"+6ssVwto7mMob7fV8s9liBVmBjCL8kdmE9Bikayvs4zy2A3CHkE+90gvF+wVW2ixjMWKSINEkpgc6SX2",
-	"NJpDQYoRUx0L1t8R87BHyvLwIvhLJQss4O0ccRpr3JfW+uGRSOKl2Ar79CYf9qh9cfqOHpCFPvtKJasS",
-	"6OBaTas6cwPHZVHm5wDtdvmH+7/63rufYhm98bUW270AgjGtP56LhUrff99vDt8jnFefjF5rwlyvcj3M",
-	"aksQXkyzOLpmPAOFSwAJDkGjZBRTC4jSBAXHtdsFIKr2HdiNEeM2MEC18D+bivD67a8FGkGmlkjHn9OE",
-	"AkWuYffKsL/9jf37LIll+vXfZ+zf6dXV0xf4v8CjBj95JtgPV/f1mBaiviLk+dUPL9oWqHiD7SUDZIp1",
-	"b0WmxR0Ljdqbu4cbETrAtFoZj0VXD0SHxrA4t2zrQhlgBpH91DOP1SJk96B526tnshB6AIeBZJwFNkCl",
-	"3MmMyBcABrm5f6cqiQLrWYuor421qLOx4RL87i2BEvzuURnV2DV4VzMB7KFajFNDCBNMKufjDOD309j5",
-	"/GtEIGm/wnSa/XdQ2xkedOFC7/jm3vBwJ87H/LQp0hC6hR9zcFvJnVgCFQ34v3mDyE7b/cHebpPmxdXI",
-	"kr2nKCqaXF23b5a2DeMe+OfRpaXA2f0ljSbCXayL9xfw+iFkjoA7cwEatmsSuUJ2SbwYKk4I+5XX2Vth",
-	"X2ejTijT4ibVd3DlY2rdhbZql/ysVk42wD4TYpd8St2+sOKrZQpjG5msfBSEOrFK7L8t0y+Q0L7gI1u1",
-	"J9R8zmVThOMmla9x0EltCJrSEeIi9OrayAjcCFK7SD3wg9tFYbCfUrzzk9DKm2HAUmkEAsu6syA1QjfF",
-	"O4qf0RjxoG+Br7jOefCmztMXX2N7D9DbgFN/f8FeJ8rEcuJTDxKL6J2q0MXHzx1AUA0bTeMk0mJzZwP0",
-	"9fa9TU+r3dzSqDalMmqfMhm3uwePr5hG1RfSOM8iVLTDL2seqdPuiBNRfm8kwswyl2JlzXT9BjAjLYSE",
-	"pOO2Ohp1ksUD6jhFN6q6aOAdRqh4wLJqr/bwTrzlLmNtU56wOR9N0dIw9P3nzhbRsZez7Ruhl9h2fPPT",
-	"j+zZxTNmFXt28VdsnHrx5Pmz7x7w4uNmMxfsHQRVk9hYDyFqi3xJkTAzqxbmmkk1VBHca7iZOacM0xOY",
-	"GnWGdYAtPH6gAShSy2Lb1liV6yDqzdXlH/RfLQuI9t3Yg8qo3ih7You8W2so+OdVnG6w13ToanR3zNFH",
-	"XASRC2BinSOPX/NZAofpLQ08tatPaXI1fkuiwl173LM2acq3CwMByNCgV0uiyVcVHB0ac0qWHmb0Dwjm",
-	"HcFdhbf/SNzyvabxUBJuCzivEhrYy+2xBI8vi02E7uWF5DHEQNlYJYlamQA7CCqcmgHQ4wOcwaq4LZnX",
-	"VmmS51c+dps1P7aIcwOPD2ZLh0BjY5W6JjYfbMoUkgGxC8bqoNTLiULXd9yKRQtA6Q63rRPDUXbtHVQW",
-	"YF8/1jrASgH+yYJrd+ibDU8DfZx5y2Jwt7+aHVYst9x/I3Zkx9yEjlWM4N59lFqE93wGVHaYV0AivDlA",
-	"uqHjQlgOVulCDp98GgBtZwAarsXI3Xv4MBEMEgh4NYfqEszxI1vIItUTTP9jMWahbGWX7VV9H4bfXXI9",
-	"mhJRf6URfKNWMlE8ekXj+jSFGQfcjjYRsl/v8I+f+OH+3w+JLw/GLLFcnw3O/n+8qAIqOTLGBck3CAED",
-	"1ANDAgGMINg+CBHhOwZsziOR45u2rwkvW8GqmsTf5IKPZsfYhLuex6dSV9hhpeqn1BYKxOFYtFyTt5Ef",
-	"kZDESGUErYa+CMLdmXF7QLrquujtQVUgFh5TjAiMY3TBfo3lDL2XRIwtU6nd1f7VlPM9sIcFYTXaQ6cM",
-	"p78Pj2d3oDw0SNAIYXrY/Y1zg17ig//24fw+4zsFI0R5z/t343MYeJ/Rbb294xM8X63mcSI0o0LZc/YG",
-	"S0shcvTD98+uvqOavHLZaQYqtZdBq9lnzqlcN+Gen/wGq3kPrlsl5UFWKG6m/PsnT88GZ/Po+8PPzD18",
-	"R1j8mp0LkgmVmodafqUzm5gl52l74d3WHaJZqHGsdKhNhjfl+gjJT/D7vXdaVzcLnPUR7hW/xrI6Gtb1",
-	"FRNyaAQJ5ivqyYCVAJUgFD9gALdWpJtMBF+27j/eum3owtIYGCHYkAOvpR3pOE2uqfc/iY0NWsfrb3lQ",
-	"YM4lkiLBTTBqLus9RFKABlgnphvBozuEC/xW3JTdtoH7eDBuNXvArV4YFwWLNcaMW6zhfMLexz8OPEtX",
-	"5Dl9Q9yEPuvYir3F2pHJLq90f1U5bSScX0ilWgVReScBX6Ez5KOZzyv6Ekg45J9f/eBOd1lmWUOQuIiS",
-	"h7E3HTw6PJ6Tw781eJXvskF7GoXK0id3m9MxEj0OmqMpFfXKgPZ6NsjcRPonIsGO1qNESRF97dtPzFfK",
-	"LbWT9aWbUenvW92EMrkEO26yosGRkgaaCNQY/BJwI4Ag8ILdZysHzGXO58yJqw0rLsxSRhfZ6P/jlmnA",
-	"iBqePbl4sQfGYG0w+47PxGF7sC+ZP5QlnwnsH8NTPQjEDF/m5dSIMuMEla0ymqx2y99c/ZTEcnbusbQq",
-	"rcOdMPbXWM5CugtwWa/W+qtBRcOub1p4/vSH5z+8+L9Pf3jRpov3G4hy3EG3LJfrvK9WKjYXXMZyMoDI",
-	"AxuuS5VRFn5vUsqNOgFfBCiT80DEDWXBU7V6j6NOyQfxU+rZBaHXvoKyylqct6EIi/TmZMC4R4326A5V",
-	"ZcGYWF/xGIlfEbDK94IfXDFMVXtNLscHGnJqxt7Pq0a16ctC3fB9eWM5XWyEcEfzBfsg4sl0qFJt8uI1",
-	"OE/hODd5L3E7mfnJV98d6beXUBbXjK14A0NOSMtxQkeIDcGLbwCnv/cIEUUKof7xYVljjvO42+Zo1OhL",
-	"M+Ky4QwYcXmwYoffHW5aR0FHGHF5lIKEX5WagV2fKrgHSMYzU7NZBRu734fYIngiNIYHP2lhhDzB7jw/",
-	"sabYIJ14Qa5rCjLh8UQCUgkexuWz22tx+6Ihml+1cV8o54fUKi6h2cOgE1JcmFCYcqKT7eu6EcZybQfM",
-	"TFPLIrWCIvKJZCq1gMSlRrNiIdA41nO8rsvIlwytsRoIhLxzNRD9VbVOazUSZhuT/qds1OnptZ9ZnVL7",
-	"AaEAfwsPbLX42fAW1X70NSeloTilb1xH38powBY8NVDeh/UFwNIj8Chd6Fjp2K4JoAHXZNcNsEUDL5Om",
-	"grzP3I6mferh7t5Qoy526Q2V1JIB+A2zK8WMGCkZmQMTpxsa3CDABTfNHIa3i3h2gkaUplVjQedqTs0U",
-	"xcL9i7OXMk2SEL5SPJoWxLfyVf/D1MTudQT0hv2mKtXBpDbRfN4U73Kn9iccdmIWGab07VpjWHm0s+5L",
-	"wRECjXVv0amUre+8BeObI/893Az/SbdjnUHvzuuEn6QbVJpcP2jC+DJ3IBbaNiNu+QbCBRVF7FjkRBLZ",
-	"0tNrZv+gxMPJaOfRWrzgxTe+gOrh4avh9tnRAWxmucDHSm9uiT1k/kBHteCAXtMUc77xY4JkuYnaThjs",
-	"73EPLuCbjRYpgh4Altml0cv7awCphOx/sV65KkNGsHnNTQ/PKjjvNpocqtoayl8BxvQa4en4mvGJajfD",
-	"QGyEb2V0DbhQrV4ahJLwZw+tOUxHM2FrOQfp19V5yme7oqkdoUhCLYScC6vjkem7TII07WcE+QJ1LWVc",
-	"85md+2K1+vqJg+osCGcsSFqeIMsK/cqmoPqxZOI/KU/8vgLMingurhmnH0EJkEot02KhtDWAOlDRuYCg",
-	"XLtCN+lUtgHdunHD/gQ4JtnX9kOhAPncL2poWBQD6g7PU/INZZ7VgNQ4zbqjDvFMakX9cSHkLQ4JdM4R",
-	"ZGmp5hjRMq6pjk1nReu+ps6ySbysN2qEqXG2CxRspQkt3NotnwmDfEyclvolW8ZiNWBmCjjQOOaa/plN",
-	"eM7XbFiLqTlXkahsXHCPxrYFQCF1j25jZ58gTEsFphzi1AQpPf0shrcKbA4CoDz//vvvsMuUVr6MqHPB",
-	"foQKl5xw2i1QugD0WaxPMGwRj2yqxcBfud3B5BvytaBtyfC7hoADJb7a/IlZWzk5gu4NuE838KVopykn",
-	"GhzwTi7SbMAFewstZDA5aJAYzaRaJYJw8rCtLJ0PhS42lkWar+RLqJ8BzBZs3HHzl1mlTNYd5ERLO+qC",
-	"fZ4qlvDRzHgJ8ZFliVIzzKwlSrbGoipCEdXo9eVIJYngk3QrJlU27E+BSkVf2wculRO4SIwAw+AE7Wtn",
-	"aIvXgFExwq11fzVVScTGuIncDnN7EpapFX17m23iUYm2HPk06PQwNmFidfnWV0lCqzwPFZHw61V03/Bs",
-	"Rh4B7MpfKT0TkdPrHToy2ogrls6rc5/XEFN85waJbK+fUuDiXTb/vRuN3xX7JYNEFRDGiVbLnRhfVCwZ",
-	"Jz0FiOcplxFU+iOkHFTEzV+y1VQJ94MpL0BBMXcv8dVXvuPYwiGSIR0CcgwDaYoI8rJrfCvWYc6NSJbC",
-	"lIg+1UoyHU+m1pSPiYPUnw7jpnAHnp2faGAQX/BT/BU4y6mjpRaYPY6gIajq4vy0eHF+cvX0eeHi/OJ5",
-	"m5sztWPGds0sn2Tgp/ideX0LeYVTnt/wp4JHUOFA83w3Pv+gpDh/DyAyNb7ok4owSwvbGM/5RFx+WYhJ",
-	"kJpi+jxQnGc12hWbsj3bXIUQjqWZ8yTJFptsKVjWga8kZSueJBfsQxks77oIWkwys0olMJoZvjZFCmLn",
-	"nk2hFmKYpFqLiP0la9hBv10qRDNyI3kcfQfaLpUN44oJvZ0U4dYPOk0A62x6tRDWOhi4vjuv8+e1Wn4/",
-	"ukXdA33JSZUU4pS+8bqHW6pMgvsiYhhh6o2kV6gixxw6aa7KC5aYuz4THVEm811LlPI/rKyR8L/exl3j",
-	"zsQDttIgDMPN8TpfS3Zhi1kIBXWQ7RRwiFYI6OLccAj4x5ZFiuCD7IOOd7g0qck+BqVijyA9d4sI6a0f",
-	"+ie4V98pldD3ds9u5RfWO8exaRUjbUWaXnuEAO8pvfnEsJ0Li997i/Tmq6sMAfw6HPcsz+j2QP4c3L8B",
-	"Myr3VqtalcCtVQnCPWOZQCHezL1LCR6kUddwHJmHXU3sVfZ6f9mH6x50aNtUSxFlPeEX7DVPEg9iBU4q",
-	"ZW6cbz2Er4lt+cq3+46tsFFIArLF66RBQS500IQEIKBZeBa5OJUkoP+xFRnM9jWT7mfez09ihEKCv6jN",
-	"o27kLqsy2QjH15DKLlwMfSa704o3XOMeM0dIfYp5I4A381ckvydewr+0mMTG6vWALbQYCy3kSJgBmwkt",
-	"RcJyYTtdGSk5jicpbh9Cimx5khK3TSvXHMaelmsOU/rWXXNh0SVHgFGZ7ZQdZVznUeOvL43guqkb8BZ+",
-	"f5BN6nYb4ASP0v2FE/hJpZ6D5ggNYIRHEksP9SwjtuRJKkq2xv0UcBqvs4OO/pAnSTZeix2w7spG5OEG",
-	"m4okaU5hw4iAqAMjlaRzWVPP89dyVLJNOU/VO7Ra1bwA4py7vWAzvmdYHGHckzBVqfUfQ3yQh0IaQ7yF",
-	"f1Ex+DQTHtem4Q0t8k5cltWAB+AsJUnGQLzQ7mOAxHaiIKFCBGW7VZO1Ym1/MKnPUzWnamDDOFES8YmQ",
-	"O5YpoD96WJUCor1YoRfa7VGcS2pSnoDZ3m0+Wb35DpynrQsQrFNgyZOuSxD8ezb4nCprEDLgC1uY4IAN",
-	"lZ2yFV8/qDKAqgK3qzdJq8akHHnBCrBTgTNf4KSKLZNu7yXJmv3F6el3OS8VaMs1SU2ZEnnVihuWKIhe",
-	"LAVeP8bxUrB5LFNg8AUyq7JW+mKFe3jw/SD3wUGhbA4ixyMIjbSObbvn1R3t7neXo6naHt92I1/TwJNr",
-	"SilOrsZHp48MlUEuKPFGFtmHr7AFF0i73W3XTRGqAXQqGW/rfTfJzt0SnFI3RTj9mCD3w1e+wLFc2QzJ",
-	"Fg5cokVK5/9H+FC1jM1q3DZU+mwPjguoyOZzJSdZeWbO7Qvhpjp6307ZpXFGuaHrjGe6U33z26ouWkS/",
-	"D3Mj9vC3fvM5a+r2WkHrWBI7c1+1thwXlrITyOwMJYsApHV4pS3+9R/VSIy3wt7x07oK3fFJXmjTY4yx",
-	"+NqNrgNhQ12CwS/g9TRSdRTGqHu1hF5U+9hkaTFb8BsNPM0ksJ9dP1GsTDfdMmdVMCsf3eWLhVZLnhhm",
-	"+NprJ/k4sTTW3WO2wOIuoFLjoTRJXDW3zXSRKN5EYAsB6t9g1CkpLs7oo448hlh/BJC0GDX7Bhc0XGrA",
-	"KmaEjAjj+oK5yy56/j7q4HxlLtdZYe8Yrr2G+CTAcc4ZwTyOFgRVrxmXNOEs8u8uWr6RP6JAyUqImfsd",
-	"XMAYnsuHYa/Strv8A/+jkarxjVaLAzZgdW469Q/smKYxFIXI392NKZfWHjIY1Frrx7G4V49OgaGdzl0B",
-	"3PlbULRMC6fchFelIiNLjRsmo1MUeU3gUI3HRth2T24VEjsVwqF+NzRlcNHwh/EwZZTHoLL9TaEaLhkK",
-	"Dg+WeWosG4q6g4i43wDyk5iDORulcCDNxKID8qIHWiNkVO8EvT1NjenUt3ore08SbqWaARcoCL36fMH9",
-	"RizzFpXNM1OS2GfMDN1yRb3tEryhHKzeM3YdbtDx5t0ManQLm/ufeEfv5n4FncVE3lxhAreWZr9i+GdZ",
-	"3kzIQOldvRT6/NZ5vsiRe83ucc3u2YhroB7lDNeGotwDDBSXxYtwR0+ZYaupkyDEnaj25fBIyIrPRL1B",
-	"+cxnAq+hJ3c7dlOrh239PFW+OxDTa0FuyHzmDL5JhFjEWYiS2alW6WTK5AbWLzSsyiSWwqunR/D8i3vS",
-	"uZLnv7768N1eGH9CapU0HQTu1x0RXbtnzzNM1P4utPDiRFQ6EP53B4hZjFId2/XZy3/9XrLBENPAyysm",
-	"ICkowiUTfimYVZ5EALII6TCJR2zKk7FPfM3E2vk1zlZ/cU7GnEetglxcrpUUBaG7153D67aw1PvBdzh2",
-	"V/09qSLX8sc017nCisM3hwEOLInYDJgUqyywdc0kNKFhnaIRI01wJNvEijZZkJp+PYcqDui7stNYNiAi",
-	"RVF5Lc46q23deE/Pyv4qikRUNYWyyN+DGoUhgK7S6LHSWJoVW3GNZCsg5Ky9CY9jJduFrLeJvUrL4Zxu",
-	"CjzdiKWaiQfbIsRxXREpwrcFAs51j6pY9ussF8QT57escUDiOZjwgrgOtuLgnm1xYtGHO/uG/NELdk/L",
-	"XHRIf7n9+IFBiS6EaInX6g0h06tV3jvK7ApQIAiG85rd80Roa+4ztlXnBMGP/HOu2b0WZi1HfgwHjxd7",
-	"7C0biyRhQzGNJVQdgTOclSljGVSpfqJZ6ODx1sr860KZpvZbOEP9oM4Pz+q8s9cCjE3ExqC1wVTJIEPK",
-	"oOtcJfSJWxMoJajP0fcZ0/Qr2n2rys9qxcbAXo3bqZBg5hVNxkYIg4kr2NqwPXyjwq7pq7o9N+ZL5XxM",
-	"0camz9VS/OT/oEtzDvSWQSps8HrkUQJ9JRQu8P8Yln9+G8NtRDKuJUt8FUU9rA34IOG8C78ySma9AQet",
-	"jdtSkANvvgj8HYc8av8fvqF7m3E3FVh4YnJMmMOPmwZf/u9UIdSRC4+P79lzL7y0I3V6FUW+QmjnOpGi",
-	"gCCyhkViBWW6XGgBwGC10ZVPOKBL4b3NStz6Dm6jqtES1HIuwK+DJR+5zH0ddxvYqO+DW5hUq7xME8t/",
-	"M3yhIB4hSb/dyexlf/qnMj4quL4MamvnDlyaYxvCq+4NITbeBZEuPqoTa/hFDZsdi1/cgP5vRp+nCht4",
-	"DSFBYc32gGVr5QwD9BTHzqfP2ohnFLb3KbTYsBWXgIGZlX3v0MmhdDyJZSWuZNZ04qd0NjiLdDyG8gCV",
-	"JCp1/8WTpAptsvoqCMCk1HUNxei22H5fD9JJuZvTqGj5RQ376ch1W/NhGWKxmhFIu9Xce+Jzt6Cl6/bG",
-	"3XA3yNcd3cBf1LA7J9A9vGcXMHtllzK+SQkoLl5Y0HIqQC001XK24KMZn4gBU4gROpoqAxCniDTCPrsN",
-	"sUi4LKJRRUoWWkJwxhSvwmpXlSYR4c222xO+2KPK73CanXkddbVvuENOKwPbi5Q/SuFsX53qxpb6sqxh",
-	"KrWL1FJPRplRdW+NhWhPRURYCH2QSMJr+i9qeIyG+V42wSeeGqfNsBGmxBMDPamg+CMuRyLZaAwJoJAw",
-	"Ra5jWpBK3aQSnb18oYZWZzefLqoUKQ5f8gjoT4dKJQJoVh8dsrCXUo9wH572GzYlGwoTRwLNU/YbRFwZ",
-	"+LDf0N9xr91vM4jHKQCqLoXmCbOplpnfAgkWdbgVK29p8XWhdD2J2Vv49SEMA40EGPX72bvOSHzhNkBy",
-	"OOXFgZWx3RX2uWdBZ3u2gwDFFir01Ji9vv2ns2uQigMsNV9ykoEqx5qOu6whYrP+NMRm0cLqdX0c7Mb9",
-	"Opxn8sj8Tw+JJcUKJOjhfpz641u90+nvFdn1csxj6JPCtikrtE4X1v1AafgZNF9FoU+zrfQip0QsUmNJ",
-	"jOW2tqX36VWb27TXuE3rW0tZlOpa/IgXV61PXpOolTC2+eTtlNGnLyKVB8ZtUKQewb3vL+RQoUypljIq",
-	"/zUGbrK/s0rNWKLkZE8Wlnb6cfmHTmXjTewmlQGr63UqT7b/yH1pL/c7ncqBL+zx17gwwp1zZ16lux+c",
-	"r2IZqVWzBfxMYx51shQ/op9sKS1qZbp0Knhip0Hzpfhp3cXK6Pk9h8uKb+00ZVpQB5JcK3khPmdVzmCL",
-	"rrVMpmVSfUTZtM6Wsj6xdugyHV1jrnrQmC5ya92qTSMDyHtx1uEyvq/HEI8nUkTnsSRA31CkTLGhR7PY",
-	"nfmUaFkDxlKk8qD769ubnwol2Bi2Mhlo3kipWSzaMTFltVJzcTnmI6t0IybITzSky/5BekUvnjgW5zL6",
-	"8nLh2d4LeDlSkdgCxvEaWfc6YUjnxqyU7j3Y/UGs4Kt6ii1YxSDuLRlP3UXJulkrzf5y9/Hu04ABJt/T",
-	"Z3/97prFlo1UKi12IgAfUkT5EQgoZInsltKuOYReKzmO9bxDyebL259Ub8RILYVeu3f3oJR/z/txtbEF",
-	"Se2vjQtuzEystyjkJxr1benkZzF8ldpp5VX1I/wH1Y/xZTxx6nMx0gJQWHli3H9zK9hf/FPYr2IpEvb0",
-	"u6BazMH7JikFU8Nu5flBrPwL/gT6mPXUD7VaGaHR0zhQLTV9SFMEXYqV/95vTDF7FiPU2EuxYn7VwbIS",
-	"cDCQT0hhWKSgsAvIPblcA5PsIQKeqyVPmuSLbRxueEfixYff0Ez2ZXYMhf9E92Oomyn5LADQtbsFpAVf",
-	"+D3cgNmY7fNO7WF7TepwlV9PlQLHEDLMzK/ONWFF4E/dPctd4EoeP0Ah777+9KwtaMPxRL6Tnd6c8BV1",
-	"mJSh0/weA4iWrnh33X8Jt8bE3soIP7O7gFiofejmyTypTkU1fouVUXrCZWxyXt3a7fWxNPJRR+iLn7Id",
-	"zKC0REFyLsUHFnluTQxA5720Pt1i615Hphqe3nMYP39np0F8J6RC0WNBlhlsGUFkilV7EbZoCKBa2mYt",
-	"/eQHPWoFpa/oL1+exEPNNbTc+2Wu1MPqVKj/k31qz+lTu/Sa8AU9a2PptV2K7xVd7uF1xE/u5Yk4uICi",
-	"lmELxlSJjh+J1Gs7iDhnXm2lrC1TcPkuOHGX42ajsj/vM8+W/A2VW82EWFTAU4dd63q42kOWtKaGiMgZ",
-	"ytVITRxEPdjIfkpEsj6OjENcqhXySTLOaF3ygHcYk1l70TxQV45vZh/hLsiysSQ5wmKlBIexfG1Km6Fj",
-	"k3pJr2nlDf3Tj/0T8BH36joRZ4E/C1bcNJMP7GkLQPrQItosbRzyuD1fSPdvv5TicoRyf3PaJagEMPFE",
-	"QoFAhQdcG1OgGW3vW6/1hPOu3W4sND7/GEB6xVd3ejnFapFrUvGsY1lJcW7jOVCcnqcLlsRy5lzlKUek",
-	"r9aBo3ZCzvW1rfvrRf9ovF9aZyieAYYNjEwC8aelKgCspYk1QVcyTdB9eHLCn0ZxRGenkpA50VFYZavz",
-	"oQ5c8A7SZDAj9DJ6d6Jq1bMTH8oSZXhWbaVV4nm3fLlXV7p46VS/KWFmDt8cHUlpiyXtIJ2JzUUFm4nZ",
-	"TJ/vyeS3UeNlM/We8mj/lOd+8i2mihpSHLiOecroMWQ6vHaAlc3XIKjBbHAuwy/YY07MZcLYOS23w74m",
-	"EJlmr98Petx+PxQr99M0kmPz9NM1gt/WoWOPz+87wF14a7c+Pdaxhyt59/K/tDpuqp650+tORXcHr++b",
-	"U9O9tIm4goJagDEDWBdRoDOMgiXE6198A4A0i4jxoTvZKEGx4MYOPM0RxlwNX5bj5/sqa2kXtLyi+Z3w",
-	"iJqEgmpOw2XqwKU5ulG86sEodtEYFNwy/icVepu/8Q8a86jdjVtnSdyXrPvLsdPiEiu/8yHBnlV6IfVE",
-	"PPSUnVPt7ov/kXZX5vtBrPJF7b30ZePNG1zRPJBhvYXDCgS5ZqmMhHZX5GCiK2hgy0PJC/SxhA1hw9P6",
-	"1XaCHbaAGESM5WQL1kg+rA8I0UDgmNXYnIhSEUtiqgdczhU3bKFjadFhqgQWEV9tPZRJz8QMmTx6TNyZ",
-	"KWAq0jJBNMuMtBASuXW2MYnX79N8D7bcqlvxF7PlObnISz6zfrA6/Ou6lESRG7hSIp8Svu5TJF/PZbSP",
-	"WEQEVDuVvWkSqB2lu5IlsRQDppKosM8D6VjBDhUwVmw871qEi1gAyaRsp1ef3PB96yPKK/uTVnN2lVnd",
-	"MuBOM9zOdkLm42DPAWgV2sYBE9IiV5NhI6VFvvJsBQwikE29xnQOmNgBc6unhTEiKoDKBYkQMZAzviyf",
-	"SFalBah07EZw+HHe9RoXEo5u9CLha0Dftd1uSq3UuN1+hJEna+xxej0d04ITU1c3pn+htD13Xxilidjm",
-	"NbrBt9nYR30HLn9M96H3z1PhVM69FDmwkCBXsdVUzStvwfuSXTXE4ssf3d1deOM9Pd+Hq97eUYz+Z7wT",
-	"o1xRpMM1E+dzHifOxrpzA6exi2RblkRuKm/La/ODTfCIYrodrWZ9dDfUYp2Mml31qGZdRH371qdLI2Rk",
-	"6tNkt0KSWT1Bf2WbgG6FtGHoTX0tExpC9H7pxUyWIbuCSauwbA0+ix/1QDrholJVT1r4tFCY+FbGaY+B",
-	"1xXy71Yy4yyE/KYQ5r0IGyB0Q7pp3GYlElCgOVzDlc6IZIko0pKNpmI0MxmQdFOY7JAcLRQGNu9uhX54",
-	"d2uvEtFPXdGdr4QcsGEaJ5AI5zJiaiWx3xbRFfI1dMuuBYtN4LIjmMTlH06b2jhTqsorqAp9uP9rjH7k",
-	"8efnrcLPfaQs3GIQYcL/GIaM69wyqYYqWiM/YC8Vy/0uczfOmjqCi6YS8Vba6sRg+EbcDCuyaueEV9NE",
-	"pXarfcRBjztUgV/R/eHnl8s3jhB3Sj1bd92p10XoImPu604/4QV9ByuKry0L9kcxSWVIsgzSGWS6yLjX",
-	"rEgS4mT0lW+R2slhbyDA8Gq6PceXyffELlH18ukgv+cFlOWK3LFkwP8hCRk2cYvOxiqVUSCda+BZO1gs",
-	"4XWVpnQMvrXeNsMtd97VKtdZNlHCeMq1RPClYCRYhIDaxEoMprOXxJ/T5pwl7IcTYrHZiEepFGodxuUc",
-	"5cYFWmNWu5O85J473S1rP90Bni0JU4q094ZrsEMNTDI5P+RQeAo2wUfTEAYKtuT25NQ3kJLqJRGFBEHJ",
-	"rg0gUtl4dEiD9023Gadj5Jm6zi5hB4gTFuqc4WsDbfqxYVYlUUDBZUrWNon06FJHvSxjQwTjBNNHx0ga",
-	"9Zgq6k1xiAyrGZ+VxjzuxgH4iKMA89Ea74DLdwAlPH5nh70C+Py++wQKb+0ek49YODcg+dqzarbLAtLw",
-	"lqdWJtdH0zKAi/gQZu8XNaReGs0li20Bbw+wBzSXQde6HmnvgDV9DEB7fSnNR+mJa8PB7LWwgDXeyqGK",
-	"cnSr+fg2QKHCxb3icIS9AyxpO3w9XJk/E7xen/6PbxjHE2BPcL02NK2+iLjh9LyNJ/IjJV+2nYG3GRZW",
-	"iFV4C4VFsWE0y934e6ortjy+fxdmih7es42qphK8zYFZ/js4e3r1NNxXAuTRrRWLOj3IUJJiw3Q8mdpr",
-	"AD8oICW533AzExEbq0MURoxSHdv12ct//f4AMyiWGJmkglwuowJdhxHWEIATFpTswGvI5VpJUdKf7Txg",
-	"xOj0esqTRMhJp+SShxFzTYQNy8pVIySycZ72SQoRuQs6W2gPMw0rBjPlGadKxh0/xATpnvLC3dhQ2Qmq",
-	"jFu9K2sBDyeGohO0GUGFnVHvlc0A1opWirZWRxnfoFfYRfBbnBo/qI/G6OZyT0CHkcoyIaP6Rubt9Z5d",
-	"ekR3SiW0ZN2nLrxsqD4lSXy6at9WZZ5G8ZYiTL9pWjEH0YtOPr7gvCqe6ZQas7VK9WaRVv2ytahdLS3b",
-	"pVS4YpXXzQ/KioNXrgvbDFNyszs65dhnHVsApFTu/2znsrPn6aKp5cH+tujsRHTP/taPQk8hl7vJDVDN",
-	"WP5MqNy7H3p4sp5TP0JDBRb6OwXMt07RKuuxorpooo0nEhqcpbtymCKEeg/Fyw8Wtqtr53FQv/qVJ4XJ",
-	"WjLDtq8nNmpsV1w3cwzc+kFHcg6dy0dhfyc6Dh4zdkBUuYZGcD2a1qHcPKlCuXnw3p/VioLRKx1bi0Tm",
-	"VS+j7qbiyzJRn31BSGkh0zkEq/CfI7N0MusTacdLkJzVAeAAXbqJlB6xFRMi52LwGyeIg0vPgktR7t7m",
-	"5aA+LgtHwlSt2JzLNV4UBB9NK7OjsVwKaZVe7+kN0JxaFQK+8zxPR9CQd9Zk3161QXdpDXnWSjfowhab",
-	"YlC+dUZry9u61II2FYVuD5LIQxcX5rdbniOY+H3WyR5eCbFoauJ1v+/qaIZnH3wm7w6CBC+uRUDKT2XI",
-	"K0HSeKTmQczYp9QiUKABYkyrwJgpmcRyo8J0olW6uGac5ZNlavhFjHJgJj8570K0ueTgOy4MibV6UyAv",
-	"R6M5u8Mhj7pmB75hu6rjaoTSdOwUopbBV5/e0eMHTIpVZYxmz1zOqyiC7+uuVAcffwzaoMKby0J7zyMR",
-	"juWiIJ9r8DGMGGmBiNNT7PgEvKjRrlT9KPIWlTlLNRNeip0VlCL5TpDaHPeoAul2vtmLG514gHZcM6qF",
-	"bzRKv9GY/j2sTxyxHTIKG6WZjW0i9ruAPK1xsqqeNEq4MfUP6td9eu8kJycoiJ4wCWLD5vhat7VKnlRl",
-	"a+ZcGcsAds79SbAOzcImveRm1uBTvTKzfKd2YZzp6a/MrG/znL/Zt6B11LgJ8FJe1tzMPFO8SjW5UL4J",
-	"TKrVAOuDvqhhqEYwL2g34yTmciSa4oev81EPTFPFvangB+IJU+BSr811FcaEAGmJ+NpURyyeXQ2chcGa",
-	"w2cvXgyOV4FYWNfOo2s/qxUbpVoDNl3hxsZ1XRu4VCsIRgzXLOLr0CYG8YRqd53zYOrAl771LVfz/CwM",
-	"Vx/n8FG4qZ0nbt2i8eFROPeQHXFWKfYGszgUovUuw54Kg6vqcayQjCXrtB2XlKLm8M2JNZWdCm1C6cRK",
-	"6ajZM/wMI7qsKlI6aoIDgimGukMWgt1cMvEVnRklmVoKnQlhztcsNaLYgir4aLqBCwQxoj1iR+UcnltF",
-	"NYvF2ct//e70byi4Fhr+9bsbqJfe+KQ6OXt5dskX8eXyCdxRaCZ/eD2ly4B7jNdcmGPhB8vY8qQ0hHqV",
-	"Cj/JA2OFH/rASOFHX9Sw+E/ch//9/b//GwAA//8=",
+	"7L17dxw3ki/4VXBqZ4+7703RJPWwTZ75Q5albs34oRFle3fbHhpViapKMwvIBpAsVfv4u+9BBJDPQD5Y",
+	"Rff02b13TpsiM5FAIBCI5y9+W6zUrlBSSGsWV78tCq75Tlih4V88vc+M0odv+U64f6fCrHRW2EzJxdXi",
+	"rTUsSxOmNONS2a3QTK1ZZg2TfCfM2SJZZO65gtvtIllIGKQac5EstPh7mWmRLq6sLkWyMKut2HH3oR3/",
+	"+LWQG7tdXH1+nix2mQz/vEgW9lC4gYzVmdwsfv89WaxKbZTuz/DDVrBfpPhof3Ezs1vBCr4RbCnWSotq",
+	"fn8vBUzHT9APFpnOxfnlM2oKayHSQCZi1e7PU1f8orfiglsrtBv1v//28sn/w5/84/zJFz/XP57dsic/",
+	"/69/W1ATy9LIlLLhCa2V3nG7uFqUJTzZHznPdpmlib5TxjKt9sbRnQPVY+TGUZpfTsWal7l1tHaU4B+z",
+	"XblbXD0/R7rgv2o+yKQVG6EXv7s5aWEKJY0A9n2n1TIXO/fjSkkrJMyWF0Werbib7acFPvG/fzVu6r81",
+	"JvFvWqwXV4v/49P6fHyKfzWfhnHhi+3F/7jllu2FtGyvldwkjMuU7d0vrWKpOgPC+XHcZ16mqUhfS63y",
+	"nZD2g7oTMI9Cq0Jom+E6jFhpAXPvbEKysOGNofl2xkc6hX3/mx8jCZ/5uaKsWv4qVtZ9Bqb5TmhPpvb0",
+	"8kze0WzA01QLY/zhyzRTUjyx2U4wI+yTsqgYo7euovrW4EbgU90F+ZcTnFl0PY9E7SOI7CVjb0o8z7jn",
+	"6cyKnaEnh7/gWvPDAhjzPlvhS92d4ZZt+b1gRq3tnmvB9pndgnzcC34nhTGNTanOV7IQH4tcZVakoxxX",
+	"PehFIznjjP51wVd3fEPN3AlYz03cVrMHyTKZLEW5zDOzxSlVQi7lFjmTYkazUpq4/75bs1c/3Nwk7Nwd",
+	"7ovza3bO9luhBZNKCpYZtsnuhWyQUpa7JVLSiHuhM3sY5XBuV9ub8LB7sdztOPJIb55l4ZZh6LPo/4ik",
+	"2wmZsswmzG6VEY6i+2222jLOkGvc5NV6LbRIW9Qdmuo3QqZ9gneOAVwlgZ3r1QQaNwhTM3CDI+o1erYa",
+	"OkdfCcuznDhNjXM2tKDqPMJhcmPRHOakzMyzuVNpts5m8aBn9tZ3hmb/o+B3N+ElYgr3YmUpnclz9Rl5",
+	"5Te3sqHIBepUowaiNOY9tFPv+Eb096la5qT1Nneru1anAhL70uVN+Aw5z42Q9kux5feZKnV/poVW1j1K",
+	"X4LuZXegLL8T0h0r0JH9QQPJy5kWO3XPc7ZSqWA8V7J5LS6VygWXC5hvobS9NWKlZEqc9C+F3Qshmd0r",
+	"hs8aJ5Zywe+FYRmoIZzts1RoVqg8Wx3cdyod6+mLlpJ1Tl0CbsZblaf9j7/iBV9meebIgnLGVutPlTBM",
+	"KotipSVUGqrvs3OC9Xf841t89vKcEC/t3UoWH59s1BP/y63gud2ewf41//Qk2znaoMXjPrzYKaX3Ttie",
+	"iY98V+TiUyeQPsUB4DswyJssJziV69W2Tw6+S188SxjXuxfPwEjSu89IZecukwQ1C602mu8SloplwnSx",
+	"c2PsTEYOoQheyDNZfkzYPpMpaOKapVzvM0krXECG33rqrLvOMmDftbCrrUjZWqtdwpYiV3vYXyO04+RP",
+	"TFD3ErY8MC4PS5UeyG+ZLb98/oIUlCb7B3HTfnmwaE9WsjKT9sUzQkfpHGnlRBDsjqdyEowgPwf/xeih",
+	"fy9ywQ2x5essFzOEU8U71GXAUzH9IrgX2mSoGg+Ls/Cg/0Dipzy2VHO0IG7SjViu2stbXtqtCvpPX2TW",
+	"LLVys1g7c83rJCA71V6yaoikq7vcSWB3mR+YkqvAvsIZQblIr9Acy6xnaOPdAe6Z1Vas7kTq+BdEdLYR",
+	"xtKCGKc8iRY3+Ch93XTpEd2em+qDHS+MNJbnuYGzmDvdyDKN1GdKsq+dEAArdMdX38G13rm7/MGffkq7",
+	"1lbrQJHzz4WXtW2paUy2kYI476+f7HiWo1qqmBHuOlEss6Q0gU0jV4D8QLOY5DsRnEL43DXjS+OuqrXS",
+	"eHG5aaMDw2SWtlPx1dssneAyGTDJ/qr2bMflwU/FeJ7lS1Va2hRb57wo3LD1whvcOXE+ubgX+RgPfw0P",
+	"OTkljPGKWv+OLr1V2BXcjLMdd/OWXIK64y4j8Bm6S4IFfw2qC5lhpXSqyZ4f6GOnCiFFesvtdIGp9IbL",
+	"zHBLS03wGan8fuaoYeJj1Hvvn3tfotjIJMWRP26dzuYkn3WSbik2XHqStBlhorGQWRG5Xu1kZjVSqX+I",
+	"9LaUFq2oid92KxiVi+5o3cCTYNOiqCBnXJrC/21owBv/GGlvhlV7wnRYIkiQeh7hYNQsH5YVNrDJiI2z",
+	"GM5BfdKj4vDlKvBjRyhWvxfSqeB/W/CVu9BykeI8YFecVgPSc5EspIKJeS6Gn9zkGp/21GyrxjWJ43L4",
+	"uzXDP14xLpkAqQxnV+wKewBBKVVQ8xpq/NNLSo+33gprf+OlswpE4g0heWBIgc6Iz87PqSEr3uzNG+mU",
+	"MG7RGf30nKX8YBjfCp5OPUldixf3JrqnUYdDuP9GjwQ42e5DMGaauuXee+3eiVm+t8aKIuJp05a4jWBI",
+	"ULbCdVQbc+070ckrmRrHCZP9RNVCBx1FSLOKGs2VhHlH9wGpQR0tdHj0T8AMwZ9Wmxy140a4yNbGCPfe",
+	"Ej9odEUncZDQdD+Bd6QW5g2xBTIoaUqvtBJfaS2v0jE5FUz4+iPH2vF5dicGDulELW5A45x8w9LXdOQk",
+	"1GNXU/BDkJsizV5oMlhDKaDfKO2EJXN/ZoKvtvOc6t6x3TpEqlzmgvJ93/O8jGjlHGbNMsk42yudursG",
+	"XwSngjf04CHDuBZspUpp0Uk9Yg3DR38edhflmbw785SbzWXSar6yn0LMCfisKLS658R9sNpyuZmpb4Z3",
+	"lrTrX5f5uNLlJ/S+RD+EWalC3EoftB4mH4zfeiVpLqM1P5Id/bdPIsgCYR9DljVp1N+4nBszw+0D0ZtX",
+	"7iU6QLcW+tZpJcQVDPMQV8wobxiC8rK2Am1Tb+HTtmGqWvojDrVIFuC1TRbi4yovU9EXvPGQXIRJ8A8z",
+	"Yx9acBOxxIC9RlV9eOioGJoq9WrutG1mc5oGMw2keyFTUg/pMKk/ZakK525MehUgkN7jSZ1/RcLrKLms",
+	"FTJinsxSZXm4ajvqOeQK8UrLBMOX7wT63+pgNPzOG4Bgdqh120ui1kxJwZrmXBJ01cwwrfYPU1DdrKMR",
+	"9bHXv8KnRpTvyCVfv0JKp7AxtBhtuJcGExR4nsN6Zordiiumy91k8fcyE4TV96rUWkgbmAD2zN3nXj+E",
+	"3QZbGt1EfRcSLfmssjwf/ZqSjOc5JJ+QiQ4RRy0OHpZE7k+ZZva1tGQOxyrqgOJ0JPbHrbpinGE2yyem",
+	"aX8HXzf846eF95f/tCB9lD4s0//AG612mLFAv3caq6g+NRM169vobbPlhghS/VV85KlYZTues5u/vnxy",
+	"+fwFU/dwUYLf3+oDOMCdSHEjVA5/2p+shYHsM+p+En9vrSMWhUoW9xnvT/SnxVKrvRH6p0UCswlOaC7Z",
+	"y3dvGeQIJeynBYRMf1qMb26HU938EjQwg2XpJpIE5qt5oVpmlI1PoqnV5+ERdLVXoHISJ81pSWNTeyvv",
+	"hbRKH95asau5nXDLZpbtubtBSpleu39teQHOPwa+QCaVva0zSqcdF3x+9hxPZnl2Hovz8Z04DLo6KiUz",
+	"Tb1Vv1P38JM3CKa7IeM6ZkXgAcd5FmgFm5VzY32+xdytMSIuqE22kdyWOuJcj6ZmUU5p0pyHo9tYbz0d",
+	"3IokaIXef9TIn6qmFj8qpzjS/tA90nGW4o8xlycek4hDb4BX6+RRMi94uVXqDj0X4HNPQdm9Zmar9tJd",
+	"xcjMKyQFRH7cwUrwKlNyRd/UluuNsBMZr81B/tV51rzfqlPxkxT5IzLUB2EspSsHhYXYKLSwVyJzWgS6",
+	"m7xOut8eMItK3TnBv83khk5x8R7obgSzd2FLO+z+feVMov/0fNi555aqtJGMxF1mDR0ajovZmAqv1nTw",
+	"QKuliARUedoOTTdYdcCMzujvl6bk+TgfidXdjbDWv7TnkoxIv63jqZgI0kx5tQryojFrf8Xd5cGK0jKd",
+	"bbZkHghtsuMaE79B1XZ4Ev88KWXtP/F4HuXpBpp8nVHsP/eQBiYcze8dOI2NDSITIJwpjx6AX8vUm2Y9",
+	"jr8f1Zq+Rmo7lW4ZjmE/PBgy38GYMjitKx9tl8qpfB2/cuMILfnqjl7CmmtWON2DM9h0yHCAw8B2JSTm",
+	"2FLLtjIS/ORE1mXtM4d0u+krr3JixnIrxb3Qh2Y6aZUK+vmLZ+O5oOvsY0SEFqWFLBY4Oj6hSuTrK1TW",
+	"0lAXBHndlRXrbJ51c0d6UWBiCWul4/mwblNyJTduSEitgG1w6mEr7/Xy+ReX5+PLnZcvo9ZrWgRX5Vyt",
+	"/XlORrgbuREElZFfjYCkpWv2vxruLoilr7Zc85UV2nQj9OTHIpGZ79b1jkBiHDyXuD2szpH7dS4c6/u8",
+	"w84HP7/44nLMfEWunSYfgyQ5VkTmWUGEosRH6xkRL4dPDFvlWbFUXKd9sWSECSmZjRVfng8lQbRKCuH/",
+	"jVHHTrg8IIAFazo6fPVKpVQExP+2Nf3RfVVpxCxReS74phSku4y09sB1bLfiwHb8wPZK3zEloZTF3dlO",
+	"cudONxtIoZ+aG8eNvTVCyNuoZwCm4XRDtDedhu/mExxq0yyVafG3pubuSDNIzZPo5dXWPIZmrnY7Tqq0",
+	"enPfJ/Y7zISHHeZ6U+7cTK+ZVMxsRZ7DFQv5r7tYXcHF04vzzy4HawsugvwP/+4vO8+kaBWornluRLcE",
+	"9C/ZvXDTvE/YryqT6MI2BV8JkzgNs844/QQzmVdIDeYuGl1oYbE+gkh+1Kkg/MRvUyFtZg8hlAKPXdeK",
+	"7YprnQnDnMrLJf65yosKNuXoeVClLUp7C2rN7fJQ1Zl5Urz47OL8889fPCNy9Ktb9uL8s6efPbv4/PJZ",
+	"s5C3WVDddOVnO6HKTqlL+FirMLirqVyMevSBzSaJUs+oJ5CmMFCVmdS5YKVgYEtiIKRyMEKxji6ldH/y",
+	"bNK/fkTOCyPSJqUmZGEIremgAxi4K1XmKE6N5Rqjb3tumJCpSK+CNpWilutDErnjJ+Q50iYWH6ly8bfW",
+	"MPcXGLE01+zi8nP2vzH+l20kzz8xPgUE/SPc/xqn0nbiN9jH2FTodkaKY1o6YzX1hvTIo79P5xjc6FOw",
+	"TcF1RpZdT3Jz+7Tjaf5m/3Dw3NKlGaBF+wx5lAlgUCMABC23ThYB6hzjym3afIvyPLduHk/Q01yS1fY8",
+	"zi1Z5Bn3CeMd9xWZNfLduhULb+RtrnieC42lFNwwzvZblYvJIfGv+KGKGveWOW6YQgZGNUBripNp/S3f",
+	"iTQ6CUdamiBYFgNwFHnurkC1hgS3hqQ6wfdNZsVp1tJ1Kam9Y3C33V3Kha+G1dM8JNOsm1GO9g8W7m40",
+	"x8jNmmc5GlQmy53wmpaXWX/gWEtMSVmHXjrZUJKpQkhm1OpO2P4NmKsVp4PPRSuhqXE/FFqtfFCc8mxa",
+	"tVKEd9iuCif7yrSgI8c7FSu8COmxI7VU4cuJX9M0JaWi3AkuHGmEtHT6W+1P68v4f2KQRoiiyqLrb/TO",
+	"W6zHJpsNJUtC3CfoXlRWCsVLr6saCnDCMfcUqTeVMoQgaNKXUouV0+rTCREHLIOBVXXSOWGWnl71glqf",
+	"r1yqrY82t2BmHKnmttNcxzXzPsp9LI0iz0WazuR8fCPC99F8nZds61RsMIOZO9yJu8tre9IZwlDRGkzh",
+	"hx6pB4Q30THDWcGNgcztzLA7UaAbLZsSPGm5OKo0Ff/FpCZyg3oDu3QqflKPxkuWLlI5LS9t+b0YKDf1",
+	"9dRgzkNU2vacV/HckCiXxAF8foQE/vB3ttToUZ5XbDABPmDC7EEBjsUHgQzoUqwLwd0fpkYCK3gBz9Aw",
+	"Mb8d4duzeNpxy4l42g7Uih3D05WRQFkrtOG/y1LpKJqw7z+8mu4zteEzU42OruHID4swyqSk6mppxyVW",
+	"fyVWWSrS7wHDiMpJWGUhkDC0Mnz/q/D0SFlx5QeELLZMGxugnfzJm0bzspr0+NR6BPcvJ/USw5xJRhJ5",
+	"5lQiQjpaK3aFjehZqzqDqK9rasHtTMmaljNwOSp/2kMv3VDCQ+aSzJq36dbibbgTaGjD7XnmA2dek3OG",
+	"35w8vXi1NnWhhz1JqhKiqsg6lFRXmxqI2Not3IYhNjmFWKxY7jHkojB3VhV0Svi9oJX6Cl+m74JbqzxF",
+	"b6gWAJCxV/rO31kQ/cL4L4yAHiCIUQG2BcYfhpTDfiDMGd0R02OXGUPmcwQ3MpdSWbbEeYmUcduAxNyD",
+	"k3kr8uJsSAvtZcVDzBvT5zJ57YvRIZUnV5snmWRmpYWgcY5i+UcDymiVzoPbVVFkim0e9v5ow9wPdIps",
+	"njCnB+byxFcJkzvBSmnUlpdQz9OCbGF5Zgh3kLce5lZ4Qdb9bRxfKalwvvq3SwP5bN5HV00H3Yji5h+E",
+	"t7SIXYJFSURQhV6546/WUPkCr9NZSL04UZqZu/iAmWSlqYB01mWeO0XZvTNx+DW/V6X2hdCk8xZd13Rk",
+	"YaNVWQwDhQqGD/lcGYQ/m74/c7IFtoLrGZCOO7HzKJRDtJ1IRxysDsxOsIB2Ko0oS1HLTskQA6ei0yM4",
+	"OxRGnQenS9iOr5RJmMesqyBGfKkOMBeorghqGMHAi/vnlBk82IVQBWUNtvgIH6pvnplWq9BZxEkd0d5v",
+	"oLxk72tQttywpRCS4R44EqGj/gSwQJZvZomtgcuyA60TAHfAM9gIFXhGauDpmOCHbGxVhd2HrFoRMWmI",
+	"+GrzOlK4K8+D0OwcFVphc5cLJKwejYb33sNcwGhHpM/inGIIM3MrUwMY3iyzYs1XdnS9b+AhUGBlGoJy",
+	"kyj1Bl8gMZuFBk3TxwsjGfs+xrnjB5aqKgtrWqF+9QESKjezPB8d4wd8KhqkbtK8QZ726uJb//pjoYwv",
+	"PeqoO1jgn5I36N7jqnlNvfp3eCmCIHCqQrMWYjh1ve88BHUjIz8zAOEonbGyFKwaIopJXtFlBJIcn5ty",
+	"VcUlpcrnHRqr8cqOs61HI3C3TMDoNjxzplJT0w34eNBWgLz+AnQ7ZTZ6cORMhNKHzJoWfvpIwhRZrEaL",
+	"+mo/kpoxW5NrMkVN0Djjn8a8D5Lv9MY9zLGOJvczu3yoGVPefdYBe/f2KzCEbyzX1qkTkMS3PnifXDfr",
+	"tsqXbA/vtjGkD/oLtW+bUAZBURsEUHaBxYYT9ExncQlJ2vymXG0hILUq2MXlZ2fnZ+dnF1fPnz29nKUo",
+	"xdRiLQwQCaMVR4codDuU3UwNqHpPdHTVrdpBSUMpDeOGRFGOpxtkFd4tWS/V/5wPyjCMxALsMhhWZtpG",
+	"GWSsB3gNO2TH9MOEmVyIAn7yLsSEGauKQqQJ5uKRQkln1mLPjNE5d3MhMoRr1uimDIEUvyzk64pbPBHr",
+	"D05xW4RTeyKXxfuSyNKLxOV+VctJ9+evajlg1Ohsk0UwTUs5Mdtvr/RdrLrEsFRJkThLdK90asYRCNy6",
+	"GrP2w1dTTRw9cHZxYfq+lKeT+X6VjyP2bxCagRb7HrehJfZ7kn0ANyNXG1rgQzYb4ridQq6eQpxKIeog",
+	"NCk/Ajm8R9pJDgT6geZPM5DmhEhnutiiQjlid79/84o9ffr0i+tge5smLG9EdGoiK4KXVu24zVYJ23FZ",
+	"8jxxApwvcygmtltAmZsvh4PQha/Wv4KffDAnmVN4u8/y/FYqe2t8lKKT8+Z01IOxYse0WJcGwLgn18JW",
+	"uLlAoilSORyqE0llPxwJc5p7186ufzAfImvCzE/nWK8mfyJifF93COrUEDzAimoEfyYSqRn9pg4qhw4T",
+	"dNTLQ9tfnp9Pt+r9eBSa2xF23PCd0bB/AoHqlZFXiXewd1JauRVydbjdTa3n2KlSxrqWWZ7P8gyXBoT5",
+	"1Bc6FMCZtL/bGnOE8/1dCXR5SL6FN1DdtF57n8uQx+zh2XAPdSPEPEQDLlSKcaq2fv3VbZWxld7Yrkkl",
+	"q1KhKdrq1qP9dPJU08vnzy++YPgMuxMHiEzIAlKW2JIb8eJZqfNOwe+LZ8lAA702tPdo6atvnteYZtJY",
+	"4yBxIl3+HpIPEt6J6PTiY5FpYWYNOdGNNqGHwb26m7mcqJPLHVVaYyoNHXakAgK0e6g0lTRYtEjWSfpo",
+	"0Hp8e09hLnSbZJ7eZhgo/kOQOrAUcrUhItoztrUCKSACjvEGHlElOQLLQoGah/GnaDYnKpCDYb6EBLu+",
+	"fqcFQ/h4nyZ9YCu1E2fs5i5zGjSCRxvvgM7F2mKJbHiW7wRbc4OQu1yGEco8ZUtMpzljX2f3ghl+CIk2",
+	"8D/cffBOpHXTYUwedVyXC0uZgSoWVY2nlc3sExBtEZBHc5AM0ily4KdtMe7Nafb5v0pBGbAvjc948pvt",
+	"fZroV0+YylOnOEL4uE/5tco9skrHdkPASIlb6vjGkBkIzhgn3vbV1R69OWk0Z7pmz8/P0bI8X7TbG88A",
+	"IOmbaAi+AZjIwqPXXDMjBPPIxxgTDRmBYif0ximY0I4TsWdX7qkVhFdDHt6ea4karFQWlZRMrhVEAZbl",
+	"ZkbSYDC1p3a7dHvXUxS+eDHSCzzWZOT968sACSpY3dSlA8KRxEGp2sMFzGKY5SeGuafMFICVWVDR3ZRy",
+	"pMlk4fpfvs/2KU7eTbUf3ZysXG2GPVx0c8NfVaklzxPIUkwC4F3iKAl9USenA4agQzWgL012K6wuVPjK",
+	"PKcIbmnvc9+7X0OlxL4dv/vEBPHjZEVokhhaFmQWwtJLwSTXWu07bXXnpVt00hKBwJO5wu/kKdnicV0r",
+	"zVmfzrHSmv4JiJGlgqzTdozdCqQ3Mt98vkMjT3uNIbwlRDJKucoF1yRMf9V6v28p2K3QkbLW2r3S/5vy",
+	"3UJ603R8TrsNtxOgTuHt+tNJ1e4/rB7HmVSEUVH5uCKM182UhI4aVpLNRwMwp1MT91vF7oQo8EbPDCLF",
+	"wQGHINh84J9eOywPCv3qh9d0WnS0xnjOHUvJlJFdCA2fz1434vfzd6LqG+03I5LVsuzlnTeTXOtGHDzF",
+	"pDKev2u9T5Thdg2yhgOz/zSqjYQqEXprerAd1C6NWJU6swefwlGla/hPzMjRo3vN+xbz55Fm8vhxeiF7",
+	"pY2d2SOj69GrHJnVp5Jqg+re7WFXpp3m2k965GmGYU4XMWy6uCe3OQBfp5nqPf+gyFSxVqOBiA+hPUL/",
+	"vsFOB5QL3dkkmTEAm9Xm1qEcMBMZygq84n3KUjQ3K5b99QGBjpz1HCAEfSv0kCpUnaG5yWDRz8HyOQt2",
+	"jlMVt9lmy9pQcc0AYeNgdXJz2xRsdLAIiXYZNJmYnFsFCbJ+8+p1tA5cTc0IZ+gah7AX3Wn8rdMb4/XX",
+	"tWkUukoErfoXZdi//zv7CXuJ/7RgP5Xn55cv8H8hGwV+81SwL85/6YF1OnNtNFgSJkat6Q10MXiPvfGJ",
+	"tvvcGNJl/QGdLu6PnxiWpdfAWwD+IjGZnJfOuHdsYJUGQS24tP2mk2SndKxw78EgXj5LRlsl+1fjizU0",
+	"5uLteI44l51VoXtr+tXjKTanvRXSnwzl4Vi3W0HD9h/CBplGkVhphM97zKpu8qG+C8vdvGdORjp3rBTg",
+	"2TqKDXVZduc0F+sIdFi9Y6NoGhXJeh9vPNelRmzzY7nNDYTqa1//gGQCGKNVhf7yP6EQaqnU7KjKEbVT",
+	"Q1VQt/H6llZ4jACU0TLqQT9hlY0ysVKVh5axDNSYOOrf/qPtZp7QkyxZ3Gfalq1BY4ehpqov+OgVYDR3",
+	"eloQGM/FkVHgN4Iy9niVE02z0IDy8lpaRNRcgwlosFP9bG0FlzLzuFQvRaKQ8ZRXUfkbOvVmmfD550EV",
+	"S4J1A0AVbJ0LYZNGky6b5blf4gog8HwjC1bTNCZa16XximvvRkiqzvsBpaCP6Tqhu+C6JDXAr9QKgWPD",
+	"2iCNbp3l3lirES/9RTRBdavQaipOaie3h8k0Ft7e9fZ21ntEXhFCpKewcuA0PEJ4802Wi1gkjhU8tI3G",
+	"6vVPDJyc63onttywr7wmPjk4hudwRolRLqLtqCKAqPvtofb1CJkaJrgGJBACiT4nAXrhFHWxmkqZCm2s",
+	"UimmQA6T3Q89xbVZ78PRfk031FeCOk3YBsggyMAZe8fttuEWz6rcYWbVNfsAFft7xNQJZzwVIvVmkxQV",
+	"FknHB0T64NWaQcmUvarslPMXz551dHcSXFS0mlbt+B32yw/Aoao4QLGhb6Nf/WAsOjiKUkPcCD8/PfqV",
+	"ClEMrgMQ4BABGDo9MKtUvOB5YKg2ES6fP6eSSfaS4tJZYzgmap+7TrP+89FIXRt6ewx7W4si55QFtMd0",
+	"Ymh7kGH7pD0/sI2CPNXQysep5nyZC4ajUKS1il7GWPKW1/AdPaYez6+ESE9zOqtmk4M5JSg9pp6vzqHq",
+	"czOgYVE7IaARRCMBYq30FdvW/Rmp4SqWnt5+K2A60vN+ovdP9BP3f2TVvUoxxDhZ44pr4+EgkcdjEKCM",
+	"SMG/9nuFocoJlkXd9at3kKGR+91VJY2xTfO4e8Ju+y3mELnMw0IuMdCNKw971yDq1BOAfHuaI0CnVX0Q",
+	"eV7lgqBoxWIWpdnWt+qBe2qSDtIAvG9+ZKWKTKTMKDfctF2bkOpDJBtkBiPa0NeC1D1ovKAUM2H89Ii6",
+	"NJpRf5+6jafJ4nJDvfMzIQEYpEBNXemoLIvesRxUt/4dS0OVR2QbNmkFkXrFENwvcf99fnEJrYrT543k",
+	"mgr8Dx9w5yN9Pl1bCHsy80alDvPU4/gOT/7R21hZmN0ouG9HFU9WnNRRqZHASJerQXU01KtxSNATsY6J",
+	"UWP4LUoBaCTDDTjajO8gZaAUCDuUcXNnaEiauZlOU9HUkIZN/DSkXU2VKKQeCdz9pgrAHwXb/SaSP1cl",
+	"5aHtJIWvf95otXdH0B1nQsySndXwdSiARTyYpGpfcnGenJ+ft5uMnE/pW5ZbSgd+//ry2s/W+qtzB6kL",
+	"ZlK22B99cpH2R5/bv5BolNgsncwJWXEt1mUeQQLX3GwF/eKaZ3mpI3/UKs8DAxDnKo+mqJh2R95GPfF4",
+	"GPovWJ52TAj6L5pTNRja48sO1uB6eOFjsMi14Ol3Mj8srqwuxRhzaUSexQ9SbhxYzXSXCi6+Zc49H7Pl",
+	"/hI0/kfv89uIYZMO3kZU9KGlGTvhuK1NsNGXer632U3AGpNPmiHkGejrsA2n8Cjifj6CSxFnqMV9JvZU",
+	"XLSMQThU0ybQM8G3bIVkywPYRdOboERBRLBDbj8F0u8L7QsvZYoFkYSvGt+D+7NKIK3DpP69swiu9WEC",
+	"HKcfAr7gtOuGr32slx8W96l1RbbmUqhd/KsqqbB2aNlQ0T6oz998t0gWH75fJIsfX7uf/rpIFm/eL5LF",
+	"zUv3P9+TGZG1+Pmsvz9Odeh22ySr00Yf6gNJQ+m8Gx/eH7m2VzwXMuX6DGnykHsnDAFzeSut0GtOp2ZL",
+	"YaEfYRYeGgkQd5H57JYVWqyzjyxHesyJw2y5Tveciv1/8/IVq/H9+xtpS/pMR90wLe/RSDl6EzcOPRe2",
+	"nKRr1ZQ+Wt16K53VrCh863lytxrIcT6NObia12SpGvHGN5ShSqf53UhTzAqdFSpSeJaGPlSZAehedc2w",
+	"j0iAd8wsS7PJqbORrLlqsZQMapOqR/d1JvJ0Sjppj+HrT/hMpFnNNCL1nL0u8aG7D1a+TknWzcKCz2DF",
+	"D5E01RBtrr2pp90mYnShEzGXW3UNk5d389DWR9QKM8vptaU1hvdobGTLZXqr7in7EjroATg1WwooKnPn",
+	"JdMRX0KNRDWiUXYtSHwvchBiCZmCpdxy5l1d9whBC08nlRZimBYrkd0Lja5IbD8tLeWPqygWUctP0BCw",
+	"vtqHdyEW7ZlHVoA98Xd9pPdg/VWK+P+BqE8dn4fYZHKW0bMszSHSpbvIuUzAvw2Jbl4BxURbwC1Ta0Se",
+	"Yb+qpQmZDztRl0cSuVSQRzgv1743Nfj48oBIOo3v1MR5hIr8VPC0btrbruOyWY55k4FGVXoL3/ND+CEk",
+	"70zsASHnNu+pgl+jB6GGup50k/+HWkbNsqmY1tkus1M+9DU+OAwQ9dGSOgNw7a9qieTXYlVqk1Sgx2ue",
+	"54alpWBuANZIhpy+KTVm9fh5aaHLY0KDh1uWak+fDlUIaQZGh8SoTLIddy9JDvm6AfV6HzQmn/Hkxpqx",
+	"sgr/rQfuaJRMmBamUNJA2CTV2ZqGzfbdmKb1KBGchEb09uWemwBPRX7KwN07uBWOGDKgbhu1E509mQm6",
+	"DR+ZtDSzLe3MmbUkB4hYqYh9boKYB4k0t+NVaW8rd8c4G0MkvJ6dcLJMx2ocaLgxN6J0N3+FO1bw0iDs",
+	"mMcfW7k15rlIgb/aRRSNtZQ6ej6qc791jCPuheY5gxeaFfN4OBJ2eR7c/vOoV8p19tCtrbLOGb7KUiUw",
+	"OqTLmQDw9zwvxTwbo1dzooWvPg5oFeRN6qTKBLHtzDX/OGWnO4Ww9jLWtcwVaRxlVltlIp1WArDk2Czc",
+	"Y0OeTo8gGYDkvDZSXU9+uU2IyaBQzYOU+Q+1/ErQUFHttDE4CJgXVmLeGBwEwi1F5QpFPh3xiWOHbXpz",
+	"YJ2ArRjSj538LbQ73GlVCI8im66XKGVEfZvYrtbPrt4cGHHEdPtVLc/+4vNG5ptsv6olTKNWO4gmYbeK",
+	"LJap6j9AGd0opqSTKO7ha3YO8WNfJuTb2nP8DRZ6QmE1LUMLoX33/YGPwnaF0LR7dmAssh9KXb6Cc0Z1",
+	"yD0bkewFDSx8g61dseoLz7TFzu7aSxd8M3ZfqOK26j3f8Tm6XwfQExaCfXArugsQKDAwqtmSDsOX3nXk",
+	"Mav5BnQCevQEKWOF9DDNToO7b7WPafrKeWZvt8E93f7qG58nBLH/STbCTIwcdw6+DjLsqINwihiOM00f",
+	"IYITrpl4SgjZ8we9D/CM9z30SvOSCCJSf8zQeCHxunziW7g8yaQTkvCVqxrYu1FwBQVWTvtuODC3vAha",
+	"egtYj84HJ3MjXkO/59Cz13008ye6sseNL6+AskTQgyIdkCo83F7H9Mbd3anvxM/sSmPZVgGaFein3M0F",
+	"j5GZUstZtyzsy6mstuW4ZO/ff//1a/an929esefPnz3/c2f052QyRQRUtxHDy3YeXblnP3IDwC8rp05m",
+	"O3HFLs8vXzy5uHhy+ezD5eUV1tGPsVMF1kN4uTNfC7B0do8R+Xq61eaNPyL5BFwk4ZYApKK+zejNoUzX",
+	"RmreVr0bzBHqvXq88fbltwg0gcmPULHkqQk8HzqGhozeDHXeTXaPyl4T55FMkR4TfD+iznaU2PvRK5i0",
+	"ttZDT05YJo3lOdR9Y3L/2ax034LrTmJEtxy5MqSHq2bhsUYjXl9pMKXcFL9QvUKJ3LgNPJxc4p5qTCpe",
+	"Z0i77Wnllth5VOcfvvNfh5TBoI9X0GQ1WlkFZTaSdOlz4b72mXRHZcLV6mib9X4Au48BOqDTteCAQe5e",
+	"Q9Z2wUn99KdB/3oCTHs4EGliR4YJmYRHKDEt8kkSSUq30gfxShUp5g/SSI51y9MK0xESI6fBOm7Vnqik",
+	"jsMw5mHeMzDslR0oX7ABWAwyngFznnEp9qTT6jiExq99E4EjA9pfq813krLDpvvB60gXFSZ15sqDWojg",
+	"qAnCk4aBplUe46KOrDz+hssDXUDXbrDhU3B8K58ktAxKQteEhAFAVxKwC90frHWmP5cp+3sp9AH76irZ",
+	"9tIM9hIabjeKjw0DwQgjav1jevpbr/Sre0Kmh0UaKeFDy/nGP9aEOhu8pN1DX/lK2aLOQOuWWeUHRMKp",
+	"XK9ZaGu8jOhkRd0qanAC+FiYwt8D9OnQO4j42D4yqVjzMreLqwtnovQVdUxtl2YvtOkatFVO9dMXrZTq",
+	"CxorR0/pQeg7GoR1eTYefwseC29FPJYElM1ETJqeEvUNheVnNJHn90EFNGAnvP+vJ98EofDkldFr9B9B",
+	"6QnDdEy246lwdsNKqbuMVkHFLtYUBkaKLP+vIk9Z/cCJmh9uHpgP/MCgo7NKb3ma3q4BDoeoCFJYwyNy",
+	"A9kHqhAytDVnYLLhjQ7xmKhlNICSMNBqEihs1E4Aga9rR4GFYrMAAbF1j9kT7gGe5yhJPlTrrbuFwaNn",
+	"421aWjnFwHbVlreJ0eK9BA9Dd2b97fuZPFsy2pDBDEF3ZZEEhXiGVQVbG8n1nIS4WzeCV41ca3plkfqk",
+	"m60HBeEMdZKmm8l3xOeZrSpmMu1lMlEiU1pLMmcoiXl67bsVu+98YvxAcFTqRN8mX3aM+cll209jjEpM",
+	"zipYIKwP9FkD6sxzR5MX5+fX7OKSAsVu3zvP6XsnAmy236pdAI8KhUiOAqFbrJIGayHa/TEGMKU7ZT3j",
+	"WNQh723kC900I/e5KTmp31SFX0cq8H6gl7ArEV11KVY8+Nu80kXkE69tFQohuKASz54BpnUy5JFpuXHw",
+	"NDQwwiSTaqnSg/8CDSVN9Snbb1VduD4n92Ff5z5IZdGAhOib+9fQLODJCV4ffC7pEHcGg7wMxD6WTRDa",
+	"0DdwGkJsHer0i+Z5hbYTnHIx4X7EvQBu4lsjuv0nR7tgHpXs9tL28++A5aEbLs8NM/wAugIZvC8r6g7p",
+	"C6GJVodV/MvNiqAaprVBjmqd5C3W3OZTxJbafPMIUaZvlMy8ZtTpgySyzdbOrCcodLbj+kDnje6ztFUx",
+	"3xjwI/3rw4SGOV7B+Lhwj4ePJGH69ZQmHXpPjKOP+7d8J9IPPM8Pc3K9w/OjaMM4ciwJHP44CUi4Mc3j",
+	"6ji/ddReqpIKbLOtU60q15xX+7fcsJ2wTGGXSKfj+aIbE621GUmIpgrBnO4GDsFcCPuJCV/vAGVWAFOh",
+	"8eidVPuOcIy0cSeSp+vqnX5hZLPoaAZaSiFkBKDBrLi8Yh9evWNuz0KYPdxaXcdqH9Kb7gYQCD7l0NR7",
+	"f/yxQQ6gI5ehJgsClH4fjRAm0vY7QHtOl7WvqndIIzxs3ZySoLDbpOD2ZJs+Xk1pEr3PqPy+W047Dvqn",
+	"SjtjSe/d47SdHYBNH9iao0HfalYtKjWXmLQ2eBqX2v2Dwmd9Ht2/wpYrfdEeUJfqVkHoFdiL5Vapu+k4",
+	"JnT/wXGrKQJr9PqJmwirKvjQtQbubMOWwu4F5lLvQPnm7Pv3X59RqA2Nzz9NpsU2PRSSnxmlgTiCelCq",
+	"qNTvReGVLXhpt+z792/pzOxsZT20AWfvvv0Ly6Rvt3i2uJJlnieEhPEfRAnzX+/ZCoGbqLCKpsj8JTfi",
+	"6SUmazx78ezzPyNkXwtaOhSOYDmxFjxFlwPOd7yI2H+7Ksdc1GuNElcaIe17n3DSoTEUExJ2q5O02Hdn",
+	"k8mWdZiFvGhMswGjj/YU3glR3IZa5dqb/jnpTUelnx+gTErpNJMb9KrficJ2XOovRl3qAeaswhXKcoRb",
+	"siJ3J5JDg9RlXnpDepmlMzpyzYOcICIKT4cCCg23ExlRaAcUSJAWqxSRfvO6cuigV909NS2bp7LF5zCK",
+	"D43QvFFK3OaxAF/odB7yaMJb15hVus+MYGYLPmQuU18haDo5+1H3AOyR55aB46PyWeIJNF50TXJQy3rZ",
+	"QM+/6OVRXU5wIBLXwufjbzVR99sz/U9RWGYEhww/N13pGAP9MIxveCbP2Ps3X3p1+HO22nJ3GfpNbc5i",
+	"4m0Q1SsrWluyKe8D70OPJoYXvBXarfm//3b+5Av+ZP3zby+e/f5vdHPXfwgSobwGSvrs4rMvPn/xxcXn",
+	"z4bhknruKI9uFjq8uy9FaDHWhbeRe+uFyuWzvlAptfGRncwy3zK2JU0+/2xcmHZb6M7dBZ+SPfO1ssJW",
+	"CBdHF6pqZOLdjPuJvaG/FftIRcHMXiBNDzqgd5UFU2vIHUybSQbjyaINoByiECc+8gnTCh50Aid1ykKS",
+	"j9b3dkOZ+3iK5TR35T8hNyPVfG2pC8NXSHmcvBpZ3a/M57Tm2VJzfWAHgJQH7cvqTEDqirsqybj9xcXF",
+	"s4uLy6MKaI8oZyXseF5XJvp1T0mWvbg8P7ICs8i5HEpE2dfe9aXoVuU1VJc655RqnQPzcQvBxyKq8Yzq",
+	"yvHit+ZFfPHFZTJWDfdd6K2s+U642zxpAjr1TmcjnZUcx2+i0mH1180KxPjeDt45pynEO2Fay7di/65m",
+	"ti4GSj7CD42TDRib//fLb/om9rPPn3822vcJvvVzbIJVV6dR/enFNMXRDze0DT+K5cvSbqPAQWGYgUkH",
+	"9bQza0wcG+sUdZq+Ugl8LjbHKseyoxGEbKNm+2JSUNW5QKMpQOak920vNyW2RJVnK4J1oBPN2Lxfuoe+",
+	"FFt+n3n35AM19lB3P8Mj6d/oAyn2s/nnme2QNzfDfbwVqzufbdeezGVfF6B3Ktij1bcje/UeOlndrLYi",
+	"Jb06tc+lI64rRDzIuup6VcZk8gP3tGs+dI19tfPXA1+q0l4zDndxfWs0C7bH4SFVrLUCnMtBD+YsJM5w",
+	"QdEVTh7b56qBUAFVQuAT6Fd1XcPtsMtkaYVhqYKbcgc26xl7K9n3H14lNU2w3l4q9g8ScN0PQ4d9Qt3Z",
+	"9BqypkCljJNQKTVa2NSyhGH0pJrrVPC/H6GU61j0P/r0+WJ4TFVzJyh2+mh3kGPeLsvRUMftPMkHJDm2",
+	"DI0R0dL8WnxBuZ98e03TLQRatw4Jp96Xd93IX2rmfQ5nfZtCrCaAAbsV3LhH49pgq7IzWOdO7uR9N+h4",
+	"rhnMK0ZRsrrzxy1087EqTxF3wAljxIr2iYxbQRTQrOpw05inFgpyRyKAg8wTYPxvG0Kkdro8ezYKDy7I",
+	"7LUPzr6C6mSZepQ0WDezStG7LsyKOwuCnsj5+efjMwkjEN1pKOi5WaFYBCHt3PJ9YuaCjzeQrjD6H+rl",
+	"nKXXPEhcd/QTXFZScabf9mno+XA2jqx4+1bsb/i9SP8r1HaMmjsXU8Kn/WTVy/MHKt10JqqfemX8034g",
+	"sBChZBbCsbXpSOY52An6ea9ENVisbQdLrGsTuYiMSmT8Z7iKH+7njbjWafX5K34Y8aU/ffH8UVToSNXw",
+	"gIryQan8JtbSugEvSXiTMYJ2VdXCwbNO+VQmZMbXl5jG8O91Q82d4sujwT9jWcIf3Kd8P7K6BKCRS1Yj",
+	"TRVgxEJyGabNNmc5CTohRE5D4DjU/CULiDIuQrugqhpNIICuDkmjgKSBqSsh46Qy57AYDZtdIp2hUkQV",
+	"IBGxum5iFLqHr6nyGDN4nflkQbV5ZnTBR/14OMGbIo49XRnG7hlqmd915E4n53ZaAVW8GCabkyMFknE0",
+	"3SlthgFj+cTNZZ0inbhFpkfIJv6utCu1iwCbcGhcyQDpk7BaYwVArY5E5LZhuUPvxZBKTmNFZWStje9c",
+	"s1JyJbSE3O+H5lCGBU3JTgt0Ozo7LeqifoQOIRN1jz5oRzTy9p3s5/8jRI0vdYBmpwCOjgZTmqU+K2Sn",
+	"7uHWAbiCWE1DLo5pVxKNgzjmVmuLnp89N75cNQ115WJCP2T4ZKPft6eWn/W87iQdilMKQD373wYa4kXQ",
+	"WuJyssq3mJ5UMS29v+4LF0uZ6OfrAsdMFo0/Kn13Y0Uxo8dMA0JqesJtHXWbfqHAbr0LL9LZvyEmefRi",
+	"fbvYmcsyB9O7iUZfssFP07nTzLyepthDhmophjk/Y/cZDPzzcORzkkpen1/ra30DF46WY6zuzt5VEEUP",
+	"KcVYtS6AUygLYT6PoCdEA5U8nQsDHinDcHfEbWlmDja/mVQ14dgy6dDmKSKWkS/a92QjyTlk0OJeaNsC",
+	"x2m45u6FTrPV6L3/g38MKr8AG/SI6gBup1U0vUPH1DG1TFBh9SrnptVZyYhVqTN7aCJkJYu14JB6nSxS",
+	"nd1DyU0q1pnMvPMBclTHTDqsPDzDTz5k7mVd0QiTv3Hb5+batGPrSW+zzRZ6X6ZZuVskC2yEOHGW1din",
+	"mGikQm5Vak03Jq7qVqViYUeYn9lYCSzZxS5XsZYeAZecs73gd1IYU6Vk3UkPSbAEmGccg/7+RqN8iqXu",
+	"TDYu+vUKygAWivEbgsrm8sD4RlyxsnDz+yxhT8/h91+cQ26910hDG+Ce+MhJQPOa7ACD4N5G/K+nOCq9",
+	"9B2WrpIgus2Na0DD+lewCy0GZUbUw0b7Ps80fhHN3a3nMkmGnKIgEtibQsSeI4ajDVp+VcvbqZ0o1CaS",
+	"YG+3IphV4A8I8NdMrWOVj1E9uHbdURkdluu6O8lw3ytsgwDPYwJ66AEBeNzljPROXQc1Y3+bSsMBLJQK",
+	"7btCOEfw/1r1w/pxnuUVI8IP1RU7uerkwbArOEdSW6ijymMRofas+GoljDlrvP+Q44Kj4HmpRsL29vHw",
+	"epQpp4bPI5UJMH6ESGTu10Oa7sTRqf5grChQj40Y6UZ3wD50To1ulkdPP4RDAiM9DMExYXcExllQdyPJ",
+	"AV14p2Mwm1otD3CG3S/EGeQV+GSoHIp/WuLfQMIfzvkkViIej8cwElGUflUV+FM3aZt/vg6opVUUCjvS",
+	"j7SW8feBT0TZZOhKLIu5xQQDAAVT7xrtVSai6S1qSxH1rAJP3Ag7WW+6hTlU/di8oA8fIvfktFmij+CV",
+	"PjbWo9AVb2Lg7KbqDWUwlFFVZzhRWenZczskhzTWEAmgK/yPyI09Mhu21TedqIg+Mll2eqwsRALrCbUC",
+	"rLP85MDMJxGCeCweQwhWaKr94gZYHTRagraEvNkXASr595hwhj0bWCapVpPtBj1eW0fIox3gmLiZrtS9",
+	"0AfoXb0Gj8HmSfhpdTfQxiemy6Yi54c42Nm5M16fArgdBv1VkYt6GWArWpWnA0CrZEpYNMa49wbRoTN0",
+	"Ow2IYPtINaBaM08jMLgdlVrVgJBIMA/abgpIPMQSa445PpqohRGSbpHtMzEam9LuMNjTgopttiKR6CoA",
+	"zirZpIJirvDy2IrLCmOc1ASzNBdxjnpyEUrTLbpvmjd7LBRVhxzag3n8wwTCjhZ6BFpnYEhwrxEmeMB2",
+	"mwGmGmUt0MMh2PKJh03y9XSZpYuZZRfffrDDBp05y1mamSLnh6RaKaTVxHqR90ArgpHYRgVp7dkk3g4M",
+	"eTLW/jozNpqpOyA4Z94PYd7EDbETnMIk/cb9mhl+MBATr0+CFny1hcC4P4IIqNuAccwCvsjZxA7gc0gP",
+	"BDsB+dVSvBcGCruP8ZGtinJi94ZU2Cg0NCbzTf9qNBS5EzvfnX6CdFF3tFCIBy6bED8ETAdKNro/NaoG",
+	"HncmV+rumv2CJPkFuWy/PdA2NhSgPqSHQBv7x7cSUE5fwCGndRNossqRPQXcUDk2se/0D3rzin3x7Pln",
+	"rMAnWKpW5Y5szr3iMs0ilthXPmdFaV+jg92iuL/hlkJIbEs1r/1lzbmUG1exVGHpVMxtq4XVh9sewCzd",
+	"u7CMhSMCIi8xh72Qlu21khu6j+mhmBBV9R+PdrHH/QsNADqbMlkK4AG9XR5s57zHj2kc7TJLpwNUFmDF",
+	"uIl2JjH5FKzEA+OD7RNQ9Ubos6+SgOrk/uOzW8/YjffGQ8+zpQhojVeMM6SqR/8B8CKrGJfYJN0ZwNj4",
+	"edjiECAjhEyfWC2wXBh7hLpLI5OlQAxPBUHHyQbGWmlKbfWVddzcQRGkgnoUyFsehLrvJiQaKzjESd69",
+	"/Qq01WbG2hUUMALAQWaY3/0elNpUZmosvkE0DNk6ou+fSMfBTvGsfuBLdS/q30O8dzq4Fe731LuQslJw",
+	"MdOUipodT6FT+ITsvrkSdkTssAWoYDtFy/dZyofSsdjyPP0QL45wxickQ4RvJ7M0uDph/XhSbzTfRVt6",
+	"hAies33F2oZO2AS19eY+VrB78fTi/LPLUZyVkTrdNcSrCQz688FeSn2E86Y90AXHB/enb2c4pdThPjPZ",
+	"Mp/Stw4INHF3YUuO3ttITVUojurE8n3nrQCci353iDiyf/939pOPfP60AMsdpGGCfz6jPCxzghyTsf5x",
+	"QaehS5UX1AUAEXk6/bjDUG/cO7OyTes4dC9cV/XIRweg4GkUvrhS5KbVscHTSR1Z9kudTPgHpjXFqS/M",
+	"sd7axrxGXc+TpWtrgqdZLnLIA0LhUQ086A9wdqrKiWSxzvnmgZVHgU/cQ5PphCs7DZXeK7K9mGAa0vIb",
+	"NefgE3f6q5BEAUrqC2OJWuR4B0OlyLYN79XeJAhdmUby/5PFTlGuth/DS1ceZhUSozBSySU2Z4RyNnf5",
+	"RACqkCJ0zpnVpeiZVr9P3bj3DwFfILbNxMBAsDH7XojCrZLAgsf6dLJ4cZ3l4go2+OavL59cPn8RLy/v",
+	"IjUXlXkVmrElC1hZVYChxSYzFi4ScO2DB5kDqZyQ6J+eQRA0qkuhtglzVExY+BYDP4njWvela/a/3NUp",
+	"U+N7AR0agJwhCumxRvbqbJLVYTzgOUVOt6wrnyZ2L6RV+sD88+OosZNS7GkuM/ZBCUVdLnsvOAKSdyMX",
+	"AZYMzNT2rQmOVaN2AnAr+sxHxwPEaqvYn96++ubdnxNmV0WCPvk/ffXtzZ8hDCeW7E9//fDh3Z/B0vV2",
+	"72qrHGuuitotvhfL6YZaIEkv8oRD1o2gnj9/+nwsMhZDDuceyzbAgs9W2pwGsevDN8yCTR3BECe4CPf+",
+	"NCxUe6n7V4zVB6BNFf/HJvkYvDLlzpchYybJ8dfNLsvzbE5T17iP2U6KS4OzdrKi3STXKWifZnLz18xY",
+	"RSYERhrcg+1ZdWNflqs74buPbLlhGpCzIuCog7Z+V0vHvsnE1Y9fcPK4MYOzOYWkdebv1HININWcvBB4",
+	"4QZr0ankECuK23mMZjOqBvevas/WmRT5wUMCBDT3KuGAO4Xi+ROEeVkgDkt+mJsW+wBXFdC4SpFtrNev",
+	"JQl+lhKzAysqU57pNkVnVEwWZPDPyRbuWeeaybJCRAOfop+Jz23roNQqKb5bL67+NpLYA8X2yW/1Pub5",
+	"4vefO0SG1ZzBsw/xOxvPX1TlX8QITRalzOxs6xReCtSk9wdh41/fk4UlN+HK9y3WuAnZ8P7q8w1ovTkR",
+	"YuCfGGayfwj/jLFa2NW2KhPxRQcUaEte7mREFETLJr48VLUSYASEdH2AlNMCHNuhcSoRayxtUdrIqEmz",
+	"PUYjMWJ5sJHc+n0sghRLwLgJbeTr9g7YoP1sSifDfhMMOmWg2mm6BK6TJNzoauhmMisLcU4AyZ2/XFCV",
+	"NW94biqnWcWDDfbrwkC3fDqN6/xk+aeQ0jgvp/3jSugichs7fYhlIZ0Hz85HW58yNKDBnkHT5ixe4zk6",
+	"d1o7B9wWd0IRceVsMcPvC+CUkHEDg2guGTdDzt9IMxpBwh28bcAd4DOdS5IKBkUc729B5bBCF1pYobtz",
+	"LE3J8w4UQcsKpE/tG+3Xj2YlYNsEKB6n7z7k8DZyjjv5x6ETcnUa65mFA9c4TDUxqv2rEos8xQflwyny",
+	"Pmth8wipn/VMtVLriLPECJ4bxmupeoWA15k1nqegud2ndVOdT3/L0t8/xb99+pv8HfLdjW//tFGQWbTa",
+	"8ky62w69LTU8ISbVey8EZBSglgvD1SES+CboALW0x8kvBeHTETK9dS/y0LOJxBkXMr0GOYh+sf02y2E2",
+	"MGclfcZrcIVXEQke8rR9wn9mJ91xGBUe8LUjjaBFgUE3CRILoR29fAvtaiAhfL9Vuxro0U29fwPGpuOr",
+	"5QlPUrnMsxW7E4cKVN+v/E+v08vnzy+++POkD1T0p5GD611upJohNzTXGYjc6OEEygo2maHNrtiMBh3z",
+	"jh5hk1qTj52ke6EPr1RKaeer8Guy8/gW2n931137Zt29zXgO9UJz8no6C8JJ0LPfqXue003SVv63w0Jm",
+	"FWtw9B6bFAxpxKH4EmnIl7lgABByXOg8AtsQTaxDS6Mfl615cFYrnyloPPBJbwX6e4VGnyFdIUjXE7hB",
+	"YKBYmiq2kmNLtz/GKu0kTaP5ApyPY5NXw1pOFytrLuoEFBoGQ/8n1hiJj/Z2Wpma1/CN06+w8dbk0rMm",
+	"3uVAhU6DPsM9Rrvo8qAfSjuLflajLkhw7AHx1UIP86XARVceVDfkhLxlOI1hivPKftrrO40a2KXY6XVB",
+	"aH2aQt0UASdTleURCgJiYkJS+E6wtVY72jrwVVS0CQODxHoeP6izwrwSsZ4HAH8fZlZVhkWIh2VwI50G",
+	"t1BwDBjabM2znOpEba0jnRkBgasbIjaqYgKUgVPNAW36mj1tSYDzFprs89FyplVghsnY1u0pXz4b+Pxn",
+	"l6Pfj7QjJFIKRTG/aDHgkzWzvUZyvUyJe063vuD2GoKmzTXDORgMrHZCnU/Pp4Jl4+6E1Y9ci6G286zi",
+	"1Yc4XHVV79ng+gYmZ6cmi9+LW8T37+/tFhT22N/yyF+i108pU6Fv93xGR38/g6Sap/9wc7Ch0/6+lGRH",
+	"uZmOvuqQDdR8j2oC3t0RJU+qSJevx2lxZr4VBUuVoP1j8512EzWYX7ErX/9S+VUtsebM4K3t5jepP0s8",
+	"mb66wvryg2dprBwbag+SBkIsWKrz6isqEJdOsngpEgY7kzA4bPDT1rdLdVzJyoIpzRxb0n41J8JI+kGm",
+	"va/bzwzjNoGLmV3Qbr9KghJ/qmXeBJWp8rU1ObIhq8ognKprNZRYW0RVgiWFCfmtaXjsRg7kaZSt+nw/",
+	"jqZVXz996FRFOJg9aL+vnX5SpfR0/ukBgRKPVps4hat+y+sISrM9j2RuNpodRu1jQjcLzQYIt68OEqzP",
+	"oU4Bcua/14zaN+ZZtFEh+aHxFoaxM1rvC5xAwkPtzl9wontvsXfPOTUOqlacnbGGBvhrK/Se69Rcs4vL",
+	"8wHt5/MXz8bLyRFIhHLsW9hEr05Q4CPeVVeXS4+kgadqsgZxgyf0WO2BjKA14PSmi9chuGDK3ftO6JUz",
+	"CdUaKmkCELQnmcdqOaNyEIzid7eD7a+q+uZp/U6a403CjnvfSVV4AHRcaC81qNSTcFzw5pFAXG6M2RBc",
+	"yzLL7W0mh2vcRxo4CQzEQTME8rKHI75VedqOgjajY0d31prSpQ/p0P5agwbVIsjbReVVyflRl2C1TRTE",
+	"9FFkiAxLXqDJaHuxaG8xvtFC0O6EWGqXBgUMEnJEivrSOc0IS7EpZ8bz4Y2Iv2++fj29c9pUwDaxtreq",
+	"tJGuLUXO5VUlKmtATcGlRczP0G9M+p5svCi0uhdpJ1OFOFRbblrFA9zcedeLV4q9pMSfvI2G+IbhuRJB",
+	"DyHnMaDF5HPADyO9m+ul7wOQJEaqL87Pz+sWAlqwAgE5Q+cYwXWeCWMhLqeBHjKtfI/TTkwLnozCa5qX",
+	"k4cH5X3MRpnfBS8KGPZjMDxQIQ2VCtz2ui9MJsY3yEHfe4Bfsl2mprWA/fYw0XgBGgSG9IEZ7XGfwmIb",
+	"Z79xqAckUyiFHq5SBmnVKE7WwpQ7/CEXfjobDtIfOf8BoEgNlOxOG0XAElDrPmBuaI2KwlA6xVKioeEL",
+	"lC3ABFdJY8N2cbeusncBxGkYgeiD3obEgsQeG3UgnlorFyyG4fxPyW2aAbRb1Ii/E9H18XkS6C2OphuF",
+	"B4w4MTwebRJKcJMgCROGpZkJQ0xaZ4kiJK2zQT2ackhlzzzPybqhZ8hTHK8IjyMNBqdCoN3PYyx2Ev9B",
+	"i2cfw4OAHzjhXB9xlrSdt+Sru6mMP9+lOgjKPuPIxX2JfCBajmhZqABoZiHFefKdH9orkKcWboI0gnc7",
+	"1FHBgC02IPhrxYa6mMcdnNuJiiPoAQ+BS22UuURE0xT3T0vok+af9zm3NLsg4SYJtiDBADaHxMC3W63K",
+	"zXZmvPsQAW2VFpF7po0zt7VGpDNkBYrvKT9w/m+8Xtm5uNcWqzmO7iaEbHOSoVZ19ff0GzZS5g19OqiC",
+	"lS8PtRLsPT8Je3EebUhPce5aaM3zwRgxwB7u+CHphICHhxbScSbNaRt//Q+iTHvlPN7Piu/mevcKoW9D",
+	"21ai3byo+shTeZRcep0Win3BXZrZKybdgU060P+Q36lCFQHZCBR9Cu65HT+wAhCxmFqvQaQpVH+DRg/f",
+	"WGALLzBOoaiaLOOdacjFo0ybSMVfqQN8cv9ve57Z2yqAT3g0+Z2II5FVlgJAkWrB9upOSExCdbcCS9Ve",
+	"NvzidHVBw9FN/fHY5j5ebAVTboNKYWPhNR9Nc8J6relYP2xJKdQ3iJUHFTh8dScqL7/v98o2qp82Essj",
+	"k1boNY8YNzthNUKmEgWDiqrVLbRYZx+v2fkZ/P9PzwPaLANMrnGgTiiGq2dVzWFSUp/CAr5j0/n+qCQ+",
+	"37w8HpSvGshHn5iK6T4x7y5k2w1hbVN+EV3nwFUL6iBkz8qPO1VW3GPlwp0mseOU6RtaFQWVRY01e0th",
+	"9wIv/V2jgA+wiH2lz4QqsrQU8+qyHlDJ1Sq9bKKZTWP0WJHhh63AdDgJEeVGfYQvc7t2v1QS7vkAn5fZ",
+	"uuFWux5qvGW4TzPFug+jquF93VlmTQKi0c0jkrlBelPcq+BEMeAcMeVqBepDbXM42qZPVAlN/K3Quixs",
+	"0xapfN9OSynlOgbSRAJ+fsAqGIqCSasuwf2hxowZoqAtdcyx/qta1oXz0GaM5xMzcyNpJvFORKfKDXmc",
+	"nJAbfi/SCC7a0b3F3dizjim+EbnVpuE6NDsqeCyoatTGlIZpcYoNa1D2MfZtRUWNvlbK2xpbZaxhzozw",
+	"FkSAVEdVrq/HhZ7+Ud0rOCjUXibs7bv7Zwn79PI8mCk51wBe1EXmmdndx09iilIGFDhaJ3OjRCrnXwIR",
+	"2VqVEmvlnfW85phXblYgfU4DfgKfGFejss126bvLtPoCN5VnnYkYcu8kiiItTkBWnzZPgmBhBl7CnHYH",
+	"aWHoh8ucLLYB/IuSRWPZ4F3sKyfZD3vfsLhZTQIFTxY7SSlIwPVy/edTwD1tBc/t9uzGN3SZb6rhAJ6S",
+	"Wgj5pVMxItlsdf0yGr++uSCk/MtDVenmO0Z5DZmAbsizYqm4jjhyYY9VTv/Rt7cYx4LFxyAgp+8oNFuG",
+	"6/2G6zvgB1+o2AZ/aHx5p2Rm1YyO49/gC3TfIJ5HnD1Y+xvDn4dV+TJ5mLJpOnL2WwVgAIZxG0U5uM/E",
+	"XtDS4SM9pSn55n7UeoMaBHMDu1HCuustThq8UC09bNk00Vzz7AlEiRvsVZ4ROasFRnjG622jt+3EtcDn",
+	"T7WUUhu8CB62mCP4ocAYPez79I30Ez7R8qO3LcBnhFYg6wDPgHL5OogvAHDnmqj8XAYROVypVXPm78jn",
+	"014BBvgdevH6zZvwDj6LBms8+ypS24bCIxg90hpfAQ8ZaR7gnZYlQPBJM/watiZZSGXFtDe+VehnLxTY",
+	"gNNeeucebjmKx9+5saFBf11w+eDjezKtxg32VpKegA4DeyiRCPsmbFl6J0Cq+V6CV3+ldsLnK8kDUaAH",
+	"WTjk/cutbbNY8+KezeMwoym15Z026vhUjegw/sX/FIeANTuRYd2TXn2Y9obTJFBRSCOBIWVjZTtzWTwE",
+	"hjBvag44IWSRiXzWcZrO/sixJ2L//xSEq2B5uAXkhJjumMaKw/YRjvYsNKKLA1IGjO7Hmn6p/ac4nIoi",
+	"X3t52yWJFea2qBrTTAQbXKm8ExFrdk3nO2Fu+bwR3Wznz+PvJc99aw5CHY5rylZn8/AVO3vaI1t/AZ2P",
+	"9OlSzz5MdTpfwGaeijG8XOth5EV3mDRnxgPVkLpJnqPBbdQ8Ftwe2OB9llJ4Je+yjyI3NSAaBv3Bfrvu",
+	"wkDss1Ro9+i9h4N4mLeiIvGJtusbTvm/OgCKlVG6PLAtpJ/LhrHnvWw1HhsNslxhc4MkBw6H1vYKNP5V",
+	"Lrgmw/Xw/AwXZFv7Gk6Cre+mhpfl+fnp8K8bRD7Rhn3rr+6HY/UENNoZ/QYmOW49AmvbD83tDDp9q04R",
+	"cm5yQI9QRxiSc03Id57RT7ccQVjQy9JaFUMfPXq1STX+zHWLk9nON5YMTDg5RCI8GgCu8xJqp0ojrhln",
+	"6BVKvMhKMHdwqdJI7Ss8PVfo/ICep7H8mDB4gmuYTlikxInI+kPlfKOczsQlnYo5QmMgQrUj0cuiq/4h",
+	"+POOX7avnH78XBQl7YQG+jijV/7h331vir6RbRiHZhhJA3e1AQ4KkGEQafeAo8eArt4LHRoVTwFVC4/X",
+	"a646bMzJUWlToi/jVHqIFIw0CBXLyEIqUUiyCVty97/FwW6dUCiUO5hbkefuL3a1BSToosj9e2cz09ad",
+	"im5nypGssO/Ci3ReeiG45SQc13ssCoFci322EgAxwqRiW653tN8sihX71hrIfmB5tosV6GLjahphMs9k",
+	"+THxYS4DQZodXylzDQkhmN0glQRh7UiYHgG26AVLc7cTZJoRMeO31YuGB4Gi46u1gDlJGN0P+hgh9DaD",
+	"EZVya+77Y0wEZHaKXuKbhyZstVUIlrHP3Pn508H3z1XQOsWIlRbDxyiCFXufaSV3zpC65zoD2Mqm2RWa",
+	"vWCYOnpWo7i73E8cVIf1vHKMmvKk82tWf7YphoVfX72Jx/ItiIA3FZx6v3eB77VJQd+nVE5t9pGl2QYS",
+	"J3zDrtJuhbTZilsMdLcSJsjyO2MmeFR/FMuXpd1imyyPCjseM6dKH5EINErMGkjTPr7BmvWOuDDfxjR+",
+	"nouBGz5DnlshyfhZFGA1eisd2/7bM+qclt9+8kf2Or5BeJvxXsceB2e8VzHmoCcLg1HikJTe01BHCn0J",
+	"3DxoEzrSSCl681oFOY0VnCOk2SXswq3v6fn5ta9fkey8CXHzdBzgJlK7odZsh1xclUeXVu24zVbwAVlC",
+	"3+E0M07spnN6D6uCAmJ2v4bqhQa8ta9twJYCq63MVhmXkPhoVZ6yfZbnzI2HsaLMnjFMQ0DEAy3WpREe",
+	"iBuT47Gc7Qilwvc+ht2dZK00+PN4YwVDnrSzJ0RvOh1wRxPNVCRb80bY7wmxJ3Y+a7WJl3hJSesQfCXa",
+	"N8GFH64BJdGkYkCwXvOxWS33MAVI7aXQzIo8h7s/w079oG2KJ27+VQ+V0U85Eb5XuptzdXF++WyMsjn6",
+	"z6sRIkS2JCrgy9AWcN3MW/SIqMY3o8G2x/GLOA7mUzdMjkP59Gmh1TIXuzjgL5ce7VcLnsZyudNbJfND",
+	"RC2iW5iKjwWXKcf7qOpnmiuQMlqAIILupo7pIPVymUmuZzSYqu6/npHtpnDFOHMDQ+CaSyak1Qf4nRQJ",
+	"w285gZNJthUfeSpW2Y7nXtsZz6aeIUwCIO7RggQGomExuDxQVyngMG65Ffe+oyIyaIa9Jzr98WMNbDpX",
+	"rQB0D0DKm75Xd4ICXHy50spgkwy40epceW4RIW452lOVuLMvpnQ/pHHrv8MsYTxqrStnvGVnHaB48WwE",
+	"D/eff2Yay3nx/PnTF8R69tzQAhuZiLrlDd9f19gn3cIHSbe5oW9rD/I/95yd6tKGwd6EzObHa0j8Bjit",
+	"6rfELTOKrbn+gzsTzz0N48gG07DEmzDiU7cYd+VUe3wSL09YRZ8OTvDFkJ52/C409ZEbgQh6PCISs4Dq",
+	"4G7rVDkuWR4Ge1v5HZ2+Ze7f5ImvkIo4k2Lvj/+OH9iW34tr9P01z7pvfNHrgDhPa/cCYHrziuaGnoo7",
+	"bgTXiG7a5o+dooBMfgA41Wt2kZyfe8uuiRvQ7LN73jLyLkh8t+4Ozr2CJkTIL8eNDZjGDPp7kh2/A1uR",
+	"56/Al0e0BqrxKGckmmBbMnNERXw1RBxMkqJMcymnIUyVhxxJI+4oWtY7WJcHKwJ+a3WBYw+9urGhCOqx",
+	"zwY1WCM6sRw2fgeGMlbCuHQz+MQw9wR4SUpzXXce8dOgr0QtQi+hIQn9wTcGvXHPTrtsaiofv2PZRr6V",
+	"x9jlR5i0+JExmxZmGMOXTVMtDH1allrtTaT0Y6UFt3PjsYhvFlGvPhaZFuYxAPUdo92WZtZsqTBqY82t",
+	"+SYVFWua1auNb8kpMGmbm/vAXlHVfN5V3QDaM0If6O06Env4sQGlEz6XMBShzAOVgMvXqRVK5gfG0zS0",
+	"xQxWkioQomrRmPJoxVt7YrGFiZQ6n1mai9uod/fJRQ1uivHTEKW14MeaKC+jrpsKmbMvL0OfY4zEcax4",
+	"3zqb/qfFSkmjcvHTYqITI2kvc2IgINDs2FBARrlFjy3dbtVKzspoab1JMota271HR49CsM/YZKNKHYGZ",
+	"8RkZM865n9sPPpVjYrDdT6EJT1Z9eogEJ7GcAjkfI0LeIce8HStKnQ9ty/jM6oyamrAwKjnZgqyIF9zY",
+	"BNCiwRO+gdvF2KrTPLiasR1935W84x8npsu7D0x9NJMPiTnuoJgSvgNmymho/HQt7m+K7C5WzQ2xJmfM",
+	"NZ322BtspyBJoeBUo8ZZCOalyYSxk8+ER1TVCrH/Cby9oiRjf+4i2m9VHuq2IEey2bHBUcY8oDM0Jn4V",
+	"5aJezCSzBwh/vPbshqGqrX3cETeqylAAk2GrSp0wlacna7aJizldq02/quOpY7mku+ovszl3hx/my0zS",
+	"oIyVqBzAs9vyexHtAZGTp/BDVWVomBRcu/2C4kPI/J0O+h7mH0cP3ok0myzlZLkTbYy3hhnSgq9oxMk4",
+	"FTu92SLKX6Oe0lPLyXCWC2MSdu7WfDGpaXvtxok45pNe81Luc7ponKFIVlOyKGVmT5t4otaL8EE/fPNu",
+	"DDRPkHM9x5CXZYNZiQKlUkbQskK9xAQix3Vvf0dg6DAGiBAtlER8wLmEwzX5WQ1RJAb4fjQYUmZnFZQc",
+	"wSRNdRw+S663NIVvrkZdzD3jEwBEfOoyVhRkprolKxAgp1pN7+8bMqGd+RoXjJDl4tvSyw0mNMDXAYOf",
+	"FpXNkdvZAM1mjxkizk6poVT7/gRfy7S6M794zv5PTES/5/lEMaTS1Az0A3JUM8xN0oee3fP4vbB4xD1t",
+	"02fqxyEzqCJ9nzqNB6IUNGIVzTevGtfTfy13O64PMSjzGqRmxDdRfaQesp6Wb6QBdMY99JveYb0+v7Tp",
+	"0yPGwIGi3U2jt7+7kLluLbkJUjhP0fJHm7jCMUhKdu5+BSQwTTR05LEa1rEKsdKz3G8Pt9JHdvupMhjZ",
+	"yjCIHdo0A133mZnSF9u3ZaqX0Lz6qm+TW7MXVC7r9E5Gfy+FCYw+RPn/Cs91cxp9IvnlOQX/nito0mP2",
+	"QmMu4J5nto4110Gvy9GIV+XxauXDffFijLjVAqPki4RLcNpjdHmJT/0eoKj7QXxnYFz1mvQANeCVR+6f",
+	"kpJs+7W3XAfSFCg+ry5G7KQqld/cSBr+Gqp/YyTpNb4CfdSRBDKQAG3d/dpkuZB2ZooBvEOvu/PlNMPA",
+	"Oa7EKW69jlITPmcnwbj8niw+8A0tSC3v4JU303DGc5bq8O7z8xFDFL70Mzm3PD8M3NtN3s0kNO1lThRA",
+	"ewgqE3ujeRprSO17lcY7WdttDKOh2tyR4rUwSlJPpf5uNQ5JCbErhK4u+Y4VIXKTlWaigmWqpP6xYITP",
+	"nw/DT/O2N2d6pMO9FQilwB3KnQycWScrjAlu7UHoZ7zUs3Dwy36sKR6U1lKO9qN8EB/tG7pqE6GRrGJL",
+	"wUTqLrcz9lquVBra032dSfFapnBm7kRhMS6EBvheZ9YKyZZ8ReCWLjNrIthaOH5/OqVdP/k8YfCfJ0u1",
+	"wx8vXuQi/LQEWMrMqCeff/78iycXjRAavOWM7/C2/9m9Xv24hKBQ/frk7EJ3FdwKqrQsX0PzKp2vG5OB",
+	"f8DvJn9hp9Js7UFCp1lpIYumk2I/LmyJbJmL82efP//sxXCxbc8tWyFCa8HTa8dHjifAT4OIHEqyNDO+",
+	"J7L3oS0mpeVU4AwVuzQ2oVnTW9EtQZabdr78iTj+bKk7QXlqHpAf8D8sBWDAZaLFfcNaeWg+QWgTEEkr",
+	"IO81R+1TBOdw2x4hMvdBqdzXxURMaECaQwxBp7uBkwALw1TO/N+D+6YCW8RCkhXkNqkqFnDG3gLgvKkT",
+	"Jtk6uxehixA2WalDB+59IuAT8hr6TXGHsmNmNz9YKWlIrfbHrbDelXJopvQqDXVVCJ679yldB2Z4Rldz",
+	"pEJQfptXarfjMjWJ915gnbfVXJq10ObxG0AO9wo4O00jhYnTaTQIiKd/VLZvAyx3y1PGWTBHod+RB1Ss",
+	"/RK7iS4uEEfcRiupW8w6UVbFwALj7Rq8b5Ts6hRq+iJVQyuRIXI92ev2TRsidWKyjDsbsRE/qPnjOXlC",
+	"u68zPjFzhOyjieICh2mmfsH36lPekBD1hvdo11p2OME0l45I29PcCrXwfoy7QWc8J1yQ/NB2Rn3WcC19",
+	"MWqgmIDoPgzW4B6aXrzwaitWd80KhrapF+q+8NvRtb4uMuOL7ymv6wmkaz/sNSQkcnE/DuX5NTzkiwPb",
+	"Fn481jVZ86Fb0/ovhRkmAabMqjhx3wvjMTBiDZBjt9pYrBurMUBbh8FiTr55xM9oFJa6TPby/HxyTLzF",
+	"XvPc6f2wPiYYhsSjCOxhK2kESdx0czed337z4oLAtywnspHvM6N0Nrcf4jJXK9J76937VWAXVcS62sZ3",
+	"Y2eRjkDQ/XJey0vxschVZunJYAv4HWismWF3EnoIoPMhvEe7dQOrEYkBaAjWKf9+rVtuZkC4vPSoLJAv",
+	"CKqHiRGl2XN3GudrARC8AYmr64KRYi90ex1G7ZrReLVeCy1iyki02yWSG7pcIpH9syK9qiwMj2yQNPrU",
+	"0s2pxL3QHq90lBtuwsPg7fyHmAJZPZwwGk/lQElMeC1kOsltGTJEAyKkWgS+H3EkYBPRM3+WH+K7xBFg",
+	"SjjKV2KV0fmcNP9D9D+4WrAHLEJN8KLQ6h45ZiKPlhH6Vl3JKtwNP/YitJ2FH7ciT8F+X+UlOqpLmYpV",
+	"lkb6m+63E2CkI727qP6bFemOa8CJ+2BemrvBUHElmkcVlDFo1+mhzkjO/EvpZKdGrTVEbyENIe8gSsTg",
+	"NyLXkyMCVY9/mk7qnZ3279U3Kn1t5oqnJAlKuc5kZrYiZSU8dcZardex9go8JcJkKVyFDKRywhyjasYl",
+	"hLwBmoPsYVHKucY4FVI0ghDVYP5QN9g0Sy/4gYlMj4mylzL+vBfWYAjCTz3xlJjiZPXbdbSLFcd5Lcno",
+	"NGy6wabO7rGrJgV97gbe7Wm2Ecaiv23v70bs/AAuavQyQX2OdWJ1k90LhKq0JsIUZssvn7/oz6oButE+",
+	"gR48ofnPEQGIX5hO7dfyZAT/Tqdks3KxyWSD4PHAT1P0JDHMF8Ii2PE7zHLxT3h47+oEQ7o91XDqofGT",
+	"Tr/NrQIU05C8FQBh5wZZvNZH59mGk0nIAerMD0Fm0cET+MB0vsHNPppzfhA6zajcRXGfpUKupjflfx1e",
+	"IMydjYp0BZ+iU2wUJiU5ZSV8Y5KGEdZ2nILxQ2bJNv3fSdGufKl9fScpzxjU2et6DLL+4h1RajHR07vS",
+	"3Gxpww2cvHGsqBnL9JXr43sfHqQR38N0BY0VG+rjE8ixCQu4fAYFGVPp4W6a6f7IrzJzRx0AbPx7m6vN",
+	"rS+i68DiNiZohQzhoKneecXTi8npt24Koy41tfkOZbTYKSq3NHBYJllppibK4mC1y3yCpuRfgUjonPd8",
+	"+9NbyC4jCP7Od+XPodxKs6VWd0IyztB5PXFBBPDDWO0zFKrSeBBLMZ3R3rnHvUORBI8Fp32s1/jMZWKm",
+	"0BwIGmkifSELpfJbLZwQjhgk4PCIR7o+bKsMeQMKhrbtghZmlbqburA9L07E27ZOi5oRvmjkUlEgOJpL",
+	"s6NwKh60jWXh5DHZUWiimdGovUOZUwmIzuGmDq4ndxCpNZM2FtqbZIewU5FO/F3s7+4j09R+5Hci5run",
+	"HITurpShxbBXhqFZD1QWeDN/uq/YR23HL8vwYLKI4OH/KPhdrCjnZAGekXr3gfId0yhnn3R83HriRdtT",
+	"4jh0I+NqIsNEPEUAs7EljxC/bBFonl9onX2M9dMMju9Og6odpEAEh1Ybih8CB/P6HIyDEUyGP69Tzwh4",
+	"AVwoTT0PA46wMxkCfrxr0NDqUgwLol+Nkmfv+f4bfzbdsNC74A/pGHJspZ0kqzvfWsPcX1gHJ1Owf/jt",
+	"NgKUqu8/vJruz54ZFXc/3MaZxyMYDB492Aco6h8s+/Otxxtf9OPPa0aCnzuJzEAGegx5UZOkjzKHJkk3",
+	"s/rz8Xzskmwq8v77r1+zP71/84o9f/7s+Z+D3FgDMLFvY2+rpNRVF235OYk5F4ms1SFrz7Lcaf4rnkPp",
+	"xRW7PL988eTi4snlsw+Xl1cY1W4B0xGf+gdZ51IX5fr+dZB9DUvrDPpiFOyuwo33lB/ReVY8FzLl+szz",
+	"x0O0njAG6j0e42sqJnS80ZtHmKXrck0Mu9CXy/jo/5bfi8RjLBjL1o5STqmqABWO6/ICzyR+deTZUDo9",
+	"BQAWUPXhyFc/Kn33KpTAEHMxM3qsYPenoO00Qss+XyjxUFIJMwVfQSI/trB/kkUuc2VnoBQ8oPuhs+nP",
+	"6uU/hMXdEIG97+jOHFxv7mfmc8RKJwZ6TIk00si3v1G6lIlvQJOwlSoOSUgESVgpqx9FmlnYvMZWpiIX",
+	"ViQhk8Dt4Z5HEiXEx8ySiSzNJMWuZyuLhKHXsR4imyhicbaec4oax4CYV6dHF1keMk+KKXkbqVU0VhVu",
+	"X6TNZAnHpJSpGkTCpYIPjQZcgx21iE2Zm2wRlchu4vNYv8JWGEmjU5PONhzII441UqrUmT3cOFYJwWCu",
+	"kQ+Af4C0+KtqSltrC8x5V3cZmqBua/0/A1vUX781Pu20pkiRQRP234H71opWDopymWcr9vLdW6bW7Jtq",
+	"Mez1vdAHpsDX4awr90GA9fjl45NC6F0Gn/slREINeBKEZlKI1FyxX7g8KCl+YX+SCqT0k0z+OWG/GJGv",
+	"f2F/4vJQy26fQf1n3wWiHt1N6RcgJ1+thDG/XEOM1U8i5yvxSw3oEjDxtyJPr9gvws0f/vgLjPvLPrPb",
+	"TP4S2guGquw6nBvcIUID0qIRgvFcSXHGvhS52jPvgzGf/palv3e/iOnflX5wxl6DpxfK3pxS+cWz558x",
+	"33CCpWpVAi7TGXNXuGEFpMEf2C+rUhulf0GAVzBq3J8+MQz/4JTPX9yvfzn7SUI900pIbBCdpULabJ05",
+	"vlq8LPhqK55cnp3XrNL4XX1EF9WON+zSq8UFCJhCSF5ki6vF07MLGMmxPDDwp+1Eww3mJFTM8jZdXC3c",
+	"yl7Wj7U7Bf6NFqf1I5/ighe/J6NPQus+eLDrU699sVmaQPSpkaORhL95dAnHJP430id9cFbw1Z2H14Xz",
+	"9/dSgHfR09QEPGe8ByYBSPcDd/mhysGKZjRSX69TJZsT6MrqyBctQJeDflmpXBUESR07pL5buavqj44l",
+	"6/wMeYaFkgY55vL8HGtqq16YvCjybAXs8+mvvuCiHn8QggCZ7AC2LIi7boJkAVsIf6j6/lEjVlOEeEYu",
+	"dnBtVIAmIDBrzu8Sr2Ec2I48MUKYq+FNRsMhwdyR5YEZJ/dA3C0PffSEJpoY1M3/DYPM7lJryucqzdCc",
+	"GYFJhj6pYIHyEFbYOM6f/uZ/PvwePdl/EeFgH2Yf6zD6t46V/hC2+EpYnuUUY8B2evyG45njpQy8cWgk",
+	"f1TcEXJQssA3CHYkmN8f39hFuPvtcff104ajdUxyH76q4TmP2Ofk9OL+MVmn41N/dJmS9isKAttUjLQX",
+	"/E4CIN7yUKWTnZBHDk/WofoxyhRvfHXVI9/kj7m1bgl/zKYCOUGLqG+MGnAJ7QiRPvJ2fvqb+8/vqPs7",
+	"y7u/se+hXdWb0Flozs66sWOC/BnVz0dvlLVCnoLEbjBhGQc6h36JpkHsOQTl6S6TmQltZgNdaxsCUY+J",
+	"Y/EW9vFI6iW0gzgXPg876KXujVqNwPobd6dsFC6XUtYgG3FYQfwZTWNh7JfePRQ5amplhX1irBaYLEXo",
+	"f77pVl8DbNnfVpfi90c+5dQJf+tP3SkYEMfyTetZJq3yzHjFvrv5wVkTr25evqltPfYnJcGXeS80z31l",
+	"vTdIEsYlAxeGt4H/kRVu06GwzI1vgnEMbfsCcEZUl/zTf9x89y1O4Yc/+0z2wEBQiG0sP7irpMQGrJX9",
+	"C2vBroBif8ZeNnjPs6Pld0I2q31qC7zdL9FNyp1IgQkhpzuK7teBB4GRQOxthLRPfGnViGrjHn0fnnxM",
+	"DbT1oYgCGqZ8CpYM36oaUm8wzaNhmSB0FThonc2h1S5pAHyiEXLdkDm7NhbZWuybm7nOhbDEZsLvz4TU",
+	"UNEduaiqMtP4ToUyyT/addCwkDMPiAqlRNfgodFC2l+CaG6ht2lhVH4ft9ixHqkpjKsO277bCbpdoEre",
+	"He1cpBu076VS/4CfwjemAgNNsP8fx+Yf+m5wNKy2AqGfqG/CH2POlYvpzhVbd2kD3ctRGP11Tp5lO3CR",
+	"uwOgYzPxBbnE2ocKtx/VunVHY1iRxXRrd4JOYt7CSH1h0RQHiDcXlQfuVhgRB+BbHXQ8uMdmS4QsXTz+",
+	"bow4GhDS+PiN+E4G+FZQeisZtOVFIaTw9+4jbMun4t5NEGIfvsVfe3v+ymWaiyN3aIoe+oDNeYm4wX+w",
+	"Hoq0GOIId7uiV8huT2MYvawvjoThteHucJNtpFMzpXJ3kJN4/iIB1bPC2x5jGXxyCzs9iWkMQhYPX/Q3",
+	"4aH/aQe7Cf0c2cawwFP5DQLGFKSV5NmdyA9sKbaZTKudQilsrFZyQwriTLqjqrD78QMOPVRo+zKjuHZW",
+	"PfUv7REKy/hjvEK6zCvIX6yDT7C5rdLM174Hj/BJXUNJRGa/TNNAgMUjiV8//PsyF9Pk78XJv03ua5qe",
+	"xhHwMk0Zh409scupdRQrzWjYj9fYzFNIUsKLh99JT2OvuqEeh3gRf92NsMeT6H/CITn/Qw7Jq9Cu4fjN",
+	"fuV7fDzaSbGOFD4LMX5pVU/9a19aYRnjJuA6g+43J9FPwJEIGT6Yp2OUZFLtoaJV6VRABsWW693JzI8y",
+	"xXqz+IbCE/8kF1EFX5wiAOsf6kkR0kJQCepewJmzskon7j+ZkkmF0JSCXZowj7ToVf8yt5VjS6bR8IHH",
+	"UJ6V30J6vjIZW/Qg9h09Wikt9G3+n+SQcXw4fhr9pp0sG8V9leVqkwAKGGULYOocZcq5dyccv0/Fx5Dz",
+	"SJ7C1/DnyDkkvWm4V907jnSLmvtFAlVLsN0Hk6sN2df4/z+e/187nkcGI+mA68nPJePGhwjbLTch+/DV",
+	"zQ8Jg1BdnkkBW48sHqCRja9Ienb57M+nOtPevzB4qfqOUf/cyMujJSNO+ahvNBZP/Ax9yMij92xmbAKO",
+	"32mDD0OfQ8DtqExRp/1aFSHzER/HWglTElzXPi4ZpXOzC9zkMNBj3vN4NMYven/MTmc5VVHdyrk3HIw5",
+	"0gfo5i9FPi4n4KF/aWPKr+KPcQAGupLevaipJJV1MnDHJSIqRH0eMSefX+Mj+fi+FfvwgT/Yw9f67KM6",
+	"+PzGnXC7msdsonuv3sZ/Ie/e6SkXd+4dTaB//uE4/yMOx2M49v6AE/Kp9XB0tKD7IIw97RE5+Wa4KVIb",
+	"0kGbPcl1I/K83hbABMeMPXDZcZkywwEZBWqiMjSVIb/v5FsoVndjmgQ88qj0F6u7oUDuXQaG9ilSZXIc",
+	"DPVAsbqrC0IyzUpT8jzUtJtTeUp925QnEGAcJjU++R4e/NdW3OqVPL7y9le1Z4j2BWeEFVxD/rUvvDW+",
+	"AVCmmzZN2NlQnTt7a4dUunr1j6jWNT7yR6t23U8TybPlaVw2dQgXjix+eNr+FSrPVgdKCkZP51Rdr7W/",
+	"j6TvfaWkOHko9xGIOKDxnYJM/zPOzvm/4tlpxXUf7/jYkHs4dK/hQ//qd5obJHafnbZmFRwS+EFmrNKi",
+	"8koEmIQ7IQpTFYD4zCVfFW/YUod2L36jf1VLapP98w/JTvL0eNQbDsb542+3+rOPuceAt8+sYkbINJQr",
+	"+R6gnb1XmuWCa4n15uVq6ztfYHaqFjN2emLSRjjYn/6GnQqmXYueIahQo0evD+5jbH8wFGksuLVCu1f/",
+	"+2/nT77gT9Y///bi2e//9v+S93XNbeNIu38F5Zt3p45s52tyduLai0yS2cnU5GNtz+Zid+oEEiGJEQVo",
+	"AdCKztT+97fQ3QApmaQoCaTkzM3uxIZJEI1uNPrjeVrlp/o4UFFeUHihvOah4pm48qg9YmVyvDWvyTAG",
+	"NpH6l+zGgfDt9UD2ZmDcBmHIQAOYKZjsBOZhLhlKitANCDCnQOgEw+Nz3CXGHaKE5WyUY5ujWNirMgsL",
+	"5UKgu9UNIKaWxGPrb3QdHqwdlU2HgS+4+vR6rT7Id1yuOjq73KNfh0bXQzbW13OZ7FgXvxRi8eauZn9B",
+	"iwrktIvuwZGaR7GLrxWSXUMgi5KIo6kyQq7DKACcjcQ5CD6aFi3iahku7RAE8/4qK9QCmvsYytttteJz",
+	"GWKFmQHMYv0jwwS0WGSrq5BRHrtB2CPI5x7p5YK9ZAst7lKxJNIgkWWmQHpJPY3mUJBipFTHgvV3xDzs",
+	"kbI8vAj+UskSC3g7R5zGGveltX54IrL0TmyFfXpdDHvQvjh9Rw/IQp98pZJVGXRwLadVnbmR47Io83OA",
+	"drv8w/1ffe/dT6lMXvtai+1eAMGY1h/P5UKl77/vN4fvEc6rT0avNXGuV4UehtoShBfTLE2uGA+gcBkg",
+	"wSFolExSagFRmqDguHa7AETVvgO7MWLcBgaoFv5nUxFevfm1RCPI1B3S8Rc0oUCRa9hnZdjf/sb+fZal",
+	"Mv/67zP27/zRoyfP8X+BRw1+8lSwHx59rse0EPUVIc8e/fC8bYGKN9heMkCmWPdWZFrcsdCovbm7vxGh",
+	"A0yrpfFYdPVAdGgMy3MLWxfKAANE9hPPPFaLkN2D5m2vngkh9AgOA8k4BDZApdzJjMgXAAa5uX+nKksi",
+	"61mLqK9NtaizsfES/O4tkRL87lGBauwKvKuZAPZQLca5IYQJJpXzcQbw+2nqfP4VIpC0X2E6zf47qO0M",
+	"j7pwsXd8c294vBPnQ3HalGkI3cKPObit5E7cARUN+L9Fg8hO2/3e3m6T5sXVCMneUxQVTa6u2zekbeO4",
+	"B/55dGkpcXZ/yZOJcBfr8v0FvH4ImSPgzlyAhu2aRK6QXZYuhooTwn7ldfZG2Fdh1AllWtyk+g6ufMit",
+	"u9BW7ZKf1dLJBthnYuySj7nbF1Z8tUxhbCPIykdBqBNrjf23ZfoFEtoXfGSr9oSaz7lsinBc5/IVDjqp",
+	"DUFTOkJchF5dGxmBG0FuF7kHfnC7KA72U453fhLa+mYYsFwagcCy7izIjdBN8Y7yZzRGPOhb4CuuCh68",
+	"qfP0xdfUfgbobcCp/3zBXmXKpHLiUw8Si+idqtDFx88dQFANG03TLNFic2cD9PX2vU1Pq93c0qg2pTJq",
+	"nzIZt7sHD6+YRtUX0jjPIla0wy9rEanT7ogTSXFvJMLMdS7Fyprp+g1gRloICUnHbXU06iSLB9Rxim5U",
+	"ddHAW4xQ8Yhl1V7t4Z14y71Ltc15xuZ8NEVLw9D3nztbRMdewbZvhL7DtuPrn35kTy+eMqvY04u/YuPU",
+	"88fPnn53jxcfN5u5YG8hqJqlxnoIUVvmS0qEmVm1MFdMqqFK4F7Dzcw5ZZiewNSoM6wDbOHxAw1AkVqW",
+	"2rbGar0Oot5cXf5B/9WygGjfjT2ojOqNwhNb5N1aQ8E/q+J0g72mY1eju2OOPuIiilwAE+scefyazxI4",
+	"TG9o4KldfdYmV+O3ZCretcc9a5OmfLswEIAMDXq1JJp8VcHRoTGnZOlhRv+AYN4R3FV4+4/ELd9rGg8l",
+	"4baA8yqhgX29PZbg8WW5idC9vJQ8hhgoG6ssU0sTYQdBhVMzAHp6gDNYFbcl89oqTfLskY/dhubHFnFu",
+	"4PHBbOkQaGysUlfE5oNNmUIyIHbBWB2UejlR6PqOW7FoASjd4bZ1YjjKrr2FygLs68daB1gpwD9ZcO0O",
+	"fbPhaaCPM29ZDO72V7PDiuWW+2/EjuyYm9CxihHcu49Si/COz4DKDvMKSIQ3B0g3dFwIy8EqXcrhk08D",
+	"oO0MQMO1GLl7Dx9mgkECAa/mUF2COX5kC1nkeoLpfyzGLJWt7LK9qu/D8LtLrkdTIuqvNIKv1VJmiicv",
+	"aVyfpjBwwO1oEyH79Rb/+LEf7v99n/jyYMwSy/XZ4Oz/p4sqoJIjY1yQfKMQMEA9MCQQwAiC7YMQEb5j",
+	"wOY8EQW+afua8HUrWFWT+Jtc8NHsGJtw1/P4VOoKO6xU/ZjbUoE4HIuWa/I2iiMSkhi5TKDV0BdBuDsz",
+	"bg9IV12VvT2oCsTCY4oRgXFMLtivqZyh95KJsWUqt7vav5pyvnv2sCSsRnvolOH09+Hx7A6Uh0YJGiFM",
+	"D/t87dygF/jgv70//xz4TsEIUd7z89vxOQz8HOi23tzyCZ6vVvM0E5pRoew5e42lpRA5+uH7p4++o5q8",
+	"9bLTACq1l0Gr2WfOqVw14Z6f/AareQ+uWyXlQSgUN1P+/eMnZ4OzefL94WfmHr4jLH7NzgXJxErNQy2/",
+	"0sEmhuQ8bS+827pDNIQax0rH2mR4U66PkPwEv997p3V1s8BZH+Fe8Wsqq6NhXV8xIYdGkGC+op4M2Bqg",
+	"EoTiBwzg1sp0k5ngd637j7duG7qwNAZGCDbkwGtpRzpOk2vq/c9SY6PW8fpbHhSYc4mkSHATTJrLeg+R",
+	"FKAB1onpWvDkFuECvxU3Zbdt4D4ejFvNHnCrF8dFwWKNMeMWazgfs3fpjwPP0pV4Tt8YN6FPOrVib7F2",
+	"ZLLXV7q/qpw2Ei4upFIto6i8k4Cv0Bny0cznFX0JJBzyzx794E53uc6yhiBxCSUPU286eHJ4PKeAf2vw",
+	"Kt+GQXsahcrSJ3eb0ykSPQ6aoykV9cqA9no2CG4i/RORYEerUaakSL727ScWK+WW2sn60s1o7e9b3YSC",
+	"XKIdN6FocKSkgSYCNQa/BNwIIAi8YJ/DygFzmfM5C+Jqw8oLcyeTizD6/7hlGjCihmePL57vgTFYG8y+",
+	"5TNx2B7sS+b3ZclnAvvH8FSPAjHD74pyakSZcYIKq4wmq93yN1c/ZamcnXssrUrrcCuM/TWVs5juAlzW",
+	"q7X+0aCiYdc3LTx78sOzH57/3yc/PG/TxfsNRDluoVuWy1XRVysVmwsuUzkZQOSBDVdrlVEWfm9yyo06",
+	"AV9EKJPzQMQNZcFTtXyHo07JB/FT6tkFode+hLLKWpy3oYiL9OZkwLhHjfboDlVlwZhYX/IUiV8RsMr3",
+	"gh9cMUxVe00ux3sacmrG3s+rRrXpy2Ld8H1543q62AjhjuYL9l6kk+lQ5doUxWtwnsJxbope4nYy85Ov",
+	"vjvSby+hLK4ZW/EahpyQluOEjhAbghdfA05/7xEiihRC/eP9ssYC53G3zdGo0ZdmxGXDGTDi8mDFjr87",
+	"3LSOgo4w4vIoBQm/KjUDuz5VcA+QjAdTs1kFm7rfx9gieCI0hgc/amGEPMHuPD+xptggnXhRrmsKMuHp",
+	"RAJSCR7G62e31+L2RUM0v2rjvlDOD6lVXEKzh0EnpLgwoTjlRCfb13UtjOXaDpiZ5pYlaglF5BPJVG4B",
+	"iUuNZuVCoHGq53hdl4kvGVphNRAIeedqIPqrap3WaiTMNib9j2HU6em1n1mdUvsBsQB/Sw9stfhheItq",
+	"P/qak9JQnNI3rqNvZDJgC54bKO/D+gJg6RF4lC50qnRqVwTQgGuy6wbYooGXWVNB3iduR9M+9XB3b6hR",
+	"F7v0htbUkgH4DbNLxYwYKZmYAxOnGxrcIMAFN80chjeLdHaCRpSmVWNB52pOzRTlwv2Lsxcyz7IYvlI6",
+	"mpbEt/RV/8PcpO51BPSG/aYq19GkNtF83hTvcqf2Rxx2YhYZpvTtWmNYebSz7kvBEQKNdW/RuZSt77wl",
+	"41sg/93fDP/Jt2OdQe/Oq4yfpBu0Nrl+0ITxZe5ALLVtJtzyDYQLKorYsciJJLKlp9fM/kGJh5PRzqO1",
+	"eMGLr30B1f3DV8Pts6MD2MwKgY+V3twSe8j8no5qwQG9pinmfO3HRMlyE7WdMNjf4x5cwjcbLXIEPQAs",
+	"s0uj7z5fAUglZP/L9cpVGTKCzWtuenhawXm30eRQ1daw/hVgTK8Qno6vGJ+odjOMxEb4RiZXgAvV6qVR",
+	"KAl/9tCaw3w0E7aWc5B+XZ2nfLormtoRiiTUQsi5sDodmb7LJEjTfkaQL1DXtYxrMbNzX6xWXz9xUJ0F",
+	"4YxFScsTZFmpX9mUVD+VTPwn55nfV4BZkc7FFeP0IygBUrllWiyUtgZQByo6FxCUa1foJig15Nn5SCWi",
+	"2QrCuFdu2EmWaNLcagTqPi8e50EisC4L8f/cRYJPAOyGLvJWjKxINpwV4MZiajxmqR2s51WvAgIvYGR4",
+	"rwaj7BCu08nuaHf3ZZ3LNgBr127YnwCzJnxtP3QZkLv/ooaGJSkgLPGi/KKhpLcafBynWefWIHZNrag/",
+	"LIS8wSGRfBqCp12rL0dklCuqWdShQcHXT1o2Se/qDzDCTznbBfa38rgsRWicChrk3uK01C/YXSqWA2am",
+	"gPmNY67on2HCc75iw1r81DkaxftNKu7R2KICiLPu0W3O1McIyVOBH4iYRFHKjD+J4Y2C8wXBbp59//13",
+	"2FFMK7+OnnTBfoRqpoJc3C1QvgCkYaxFMWyRjmyuxcCHV5wT4sEXtKBtyfC7hoD5Jb7a4okBQoAMp3sD",
+	"7tMNLDHaacqJBge8lYs8DLhgb6BdECYHzTCjmVTLTBAmIrYQ5vOh0OUmwkTzpXwBtVKAz4NNWm7+MlRF",
+	"hU4wJ1raURfs01SxjI9mxkuIjyzLlJphFjVTsjXuWBl2qkavL0cqywSf5Fvxx8KwPwUCGX1tHxhkTuAi",
+	"MwIMgxO0P89pi9cAjzHCKHZ/NVVZwsa4idwOc3sSlqkVVX+bbeIRqLYc+TTo9PBUYWJ1ufWXWUarPI/l",
+	"1/n1KrvqeDYjZwQiMCyVdu6Zkrt037QRVyqdB+8+ryF+/NYNEmGvn1KQ6m2Y/95N5W/LvbFRIkgI2UWr",
+	"5U6MLyqVjJOeApz3lMsEujoQPhCqH+cv2HKqhPvBlJdgv5i7g/pKO99dbuEQCaiWgBLEQJoigRz8Ct+K",
+	"NbdzI7I7YdZIXdVSMp1OptasHxMHqT8dxk2XOjw7P9LAKL7gx/Qr8NNT91ItCH+aQPNXVZDkSTlI8vjR",
+	"k2elIMnzZ22iJNR6m9oVs3wSgG7xO4taJvIKp7yI5kwFT6Caheb5dnz+Xklx/g4Ag2p80ccVIbUWtjGd",
+	"84m4/LIQkyj14/R5oDhPa7QrNev2bHMVYjiWZs6zLCw22VKwrANfNcyWPMsu2Pt1YMSrMkA1ycwqlcFo",
+	"ZvjKlOmmnXs2hbqXYZZrLRL2l9CchX67VIhc5UbyNPkOtF0qG8cVE3o7AcaNH3SaYOVherVw5ToakYI7",
+	"r4vntVp+P7pFjQt9yUmVj+KUvvEalxuqQoP7IuJVYZqVpFfqGMB6CdJcVRSnMXd9JuqpIPNdy9GKP6ys",
+	"h/G/3sZT5M7EA7bSIA6b0fG6nNfswhazEAvWIuwUCqkCeI9zwyG5k1qWKIKKsvfQDeDSpCb7GJSKPYJU",
+	"7C0ipDd+6J/gXn2rVEbf2z2TmV9Y7xynplWMtBVBfu0RAhy39OYTw/EuLX7v7fCbr64yBPDreDzDPFAr",
+	"gvw5uH8DZlThrVa1pYFbqzKE9sbkSSnezL1LCR6kUVdwHJn7HWzsZXi9v+zDdQ+68W2upUhC//8Fe8Wz",
+	"zAOWgZNKWTrnWw/ha1K7fuXbfcdW2CgkfNniddKgKBc6aDgDwNcQnkXeVSWJ1GFsRYBUv2LS/cz7+VmK",
+	"sFfwF7U58408dVXVAkIvNpQtlC6Gvmqh0+pGXOMeM0dIc4t5I4Cy81ckvydewL+0mKTG6tWALbQYCy3k",
+	"SJgBmwktRcYKYTtdGSk5Tic5bh9CBW15khKPUSvXHMaelmsOU/rWXXNh0SVHMFkZdsqOMq7zqPHXl0Zw",
+	"3dT5eQO/P8gmdbsNcIJH6fTDCfykcs83dIRmP8KeSaWH9ZYJu+NZLtZsjfspYHJehYOO/pBnWRivxQ64",
+	"hutG5P4Gm4osa05hw4iICBMjleVzWVO79df1qGSb0q2qd2i1rHkBxDl3e8FmfM+wNMG4J+HnEswDhvgg",
+	"D4UlK3gL/6JS8GkmPK1Nwxta5J14S6vBLcBZyrJQ67LQ7mOAsHiiIKFCZHS7VQ62Yui/N6lPUzWnym/D",
+	"ONFPYRXPTmUK6I8eVqWAyD5W6IV2exTnkpucZ2C2d5tP6C3Ygd+2dQGCdQosedZ1CYJ/zwZ3V2UNQgA5",
+	"saUJDthQ2Slb8tW9KgOoKnC7epOgbFyq58ILBDCRgTNf4h9LLZNu72XZiv3F6el3BQcZaMsVSU2ZNaKy",
+	"JTcsUxC9uBN4/Rind4LNU5kDWzMQl61rpS9W+AwP/jwofHBQKFsABvIEQiOtY9vueXVHu/vd5Wiqtse3",
+	"3chXNPDkGpDKk6srC8Rfx8ogl5R4I4vsw1fYbg0E7e6266YI1QA6l4y39b6bZJcio1Ml3N87dXcwQ3An",
+	"YY4bN+t9k8bvYpE8uQeVALRUQROWWlHYB8gKKz3hMjXwvVf3qYk9Ni9GuQvpsXluLBsKNhVZYFksXsKs",
+	"UhHqPOGq6Cx7U5jbj4kSJHjpK5rXWxkg48aBPLjM4f7/CBCulqJdjdvGy5/uQWoDLRh8ruQk1GMXZN4Q",
+	"c6zj8+6UTh5nVJx2nRHLd2p0/baqCxnS7+OERTzetd987kh1e61kelmWujO/am05LiylqJDKHepWATnv",
+	"8NJ6/OsaW3wj7C0/rfvwLZ8U1VY9BprLr91oMxI2ViQEnENezxtXZ2pR92pNLRXANllaPHF/o4GnWQng",
+	"Z9dPKDPoplvmUAq19CF+vlhodcczwwxfee0kRzeVxrrL7BYc7AWU69yXJomrJuSQLzLFmxirIUvxG4w6",
+	"JcXFGX3QiQcN7I/xlRajZt/ggsbLD1nFjJAJgdpfsLfW0PXPh57chYnLVajuHkPswxCBDNyeCgpAD5wH",
+	"kfUrxiVNOKR/3G3bI3ckFC1bCjFzv4NbOMNz+TCwZdp2l3/gfzRys77WanHABqwuUMj9AzvmZY3FGfR3",
+	"d20upLWHDAa11vphLO6jB6fA0D/rrgDu/C0pWtDCKTfxValMwVTjhsnkFEVeEz1W47ERtt2TW8VFT4Vh",
+	"rN8NTWl8NPxxPEyZFIHIsL8pXseh7RNhn7gNMYCag4jIHgHjl6jCORvlcCDNxKIDtrJ7WiNkUu8EvTlN",
+	"jenUt3oje88Ub+WWAhcowt59peYL7jfiOlHZunlmShLdlJmhW64IzEKCN1SwU3iKvsMNOt68m1HMbmBz",
+	"/xPv6N3crwBKgNjaK0zg1vr8lwz/LCRPhYyU49d3Qp/fOM8XSbGv2Gdcs89sxDVwDXOGa0OpjgFmC9bF",
+	"i/hmT5hhy6mTIMSdqADq8EjIks9EvUH5xGcHh6U7UkI3tXqc5k9T5VtEMcca5YbMZ87gm0yIRRpClMxO",
+	"tconUyY3wL2ha1lmqRRePT1k71/ck86VPP/15fvv9gL1FFKrrOkgcL/uiNnePXseQJD7u9DCizNR6UD4",
+	"3x0gZjHKdWpXZy/+9fuaDYaYBl5eMQtNQREumfBLwazyrCGQSsqHWTpiU56NffZzJlbOr3G2+otzMuY8",
+	"aRXk4nKlpCgJ3b3uHF7XnAAMYrrFsbvq70lVOq9/THOxM6w4fHMcpNA1EZsBk2IZAltXTELOCYtVjRhp",
+	"wh9qlyYSpKZfz6GUB5rv7DSVDRBoSbK+FmedZf423tOzsr9MEpFUTWEjw8iTaIzvVRo9Vhrr81IrMJmI",
+	"Qg49bngcK9kuZL1N7FVaDud0U+DpWtypmbi3LWIc1xWRInxbJKRs96iKZb8KuSCeOb9lhQMyT7qGF8RV",
+	"tBUH92yLE4s+3Nk35I9esM+0zGWH9JebD+8Z1GlDiJaI7F4TFYVaFg3EzC4BCoRwd6/YZ54Jbc3nQK/s",
+	"nCD4kX/OFfushVnJkR/DweNFoAXLxiLL2FBMUwmlZ+AMh1p1rIVbK6JpFjp4vLUy/7pQpqkHG85QP6jz",
+	"w7M67+y1AGMTqTFobTBVMghwKXSdq8S/cWsCpQT1Ofo+Y5p+RbvvV/pZLdkY6OpxO5USzLyi09wIYTBx",
+	"BVsbtofvVtk1fVW358b8TjkfU7Sx6XN1J37yf9ClOZ/HKtK5xeuRhwX15XC4wP9jWPH5bQy3Edm4lh31",
+	"ZZL0sDbgg8TzLvzKKBkaRA5aG7elIAfefBH4Ow550P4/fEP3NuN2KrDwxBTAQIcfNw2+/N+pQqgjFx4f",
+	"37PnXnppR+r0Mkl8hdDOdSJlAUFkDYvESsp0udAC0OFqoysfcUCXwnsTStz6Dm6jqtES1JKswK+jJR+5",
+	"LHwddxvYqO+DW5hUy6JWF2vAA8hUFI+QpN/uZPayP/1TGR8VXV8GtbVzBy7NsQ3ho+4NIXZfRpEuPqoT",
+	"a/hFDZsdi1/cgP5vRp+mCru4DcGBYeH+gIW1coYBGstT59OHXvIZhe19Ci01bMklAKGG2v8d2nmUTiep",
+	"rAQXDZ1Hfkpng7NEp2MoD1BZpnL3XzzLqiBHq6+CgE5LrffQkWDLGAz1SK2UuzmNipZf1LCftmy3Ne+X",
+	"IZarGYGlX829Jz53C7p23d64G+6G+7ujG/iLGnbnBLqH9+wChld2KePrnNAC04UFLacC1FJnNWcLPprx",
+	"iRgwhUCxo6kygHOLcDPsk9sQi4zLMiRZomSpLwhnTPEqrHZVeZYQ6HC7PeGLPar8DqfZweuoq33DHXJa",
+	"GdhepPxBCmf76lQX8NplAnEwldtFbqknY51CeW+NhWhPRURYCH2QSOJr+i9qeAzUhF42wUeeG6fNsBGm",
+	"RAwFjcmg+CMuRyLbaAyJoJAwRa5TWpBK3aQSnb18oYZ+dzefLqoUKQ6/5hHQnw6VygTwKj84eGkvpR4x",
+	"XzzPP2xKNhQmTQSap/AbbFEc+LDfcBUoJdS4wPmcAqrundA8YzbXMvgtkGBRh1ux9S0tvi6UrmctfAO/",
+	"PoRmopHxpn4/e9cZmW7cBsgO57g5sDK2u8I+9yyANwg7CKCMoUJPjdmrm386uwapOADU8yUnAVk71XTc",
+	"hYaIzfrTGJtFC6tX9XGwa/freJ7JA/M/PS6aFEuQoMd8cuqPb/VOp79XhOvlmKfQJ4VtU1ZonS+s+4HS",
+	"8DNovkpin2ZbOWZOiV2mxpIYy21tS++TR21u017jNq1vLUdZrmtBRJ4/an3ymkwthbHNJ2+nVEx9senc",
+	"M26DMv8M7n1/IYcKZUq1rFMzXGHgJvydVWrGMiUne1LxtNOPyz90LhtvYte5jFhdr3N5sv1H7kt7ud/p",
+	"XA58YY+/xsUR7pw78yrd/eB8mcpELZst4Cca86CTpfgR/WRLaVEr06VTwTM7jZovxU/rLlZGz+85XFZ+",
+	"a6cp05I6kORayQtBWqtyBlt0rWUyLUj1AWXTOlvK+sTaoct0dI151IPGdJFb61ZtGmlg3omzDpfxXT2Q",
+	"fDqRIjlPJaE6x2LmSg09mqXuzKdEywqAthJVBN1f3Vz/VCrBxrCVCciJI6VmqWhHxxVqpebicsxHVulG",
+	"TJCfaEiX/YP0il48cSzOZfTl64Vney/gpeekbQDjID7aLuzOR27MUuneg93vxbKJyTZ2bMEqBnFvyXju",
+	"LkrWzVpp9pfbD7cfBwyAGZ88/et3Vyy1bKRyabETAUixEsqPQEAhJLJbSrvmEHql5DjV8w4lWyxvf1K9",
+	"FiN1J/TKvbsHpfx70Y+rjS1Jan9tXHBjZmK1RSE/0qhvSyc/ieHL3E4rr6of4D+ofozfpROnPhcjLQCK",
+	"l2fG/Te3gv3FP4X9Ku5Exp58F1WLOXjfJKVoatitPN+LpX/Bn0AfQ0/9UKulERo9jQPVUtOHNEXQpVj6",
+	"7/3GFLNnMUKNvRRL5lcdLCuhRwMDiRSGJQoKu4DhlcsV0AkfImBgt2+SL7ZxuOEdiRcfTjz7eyO1xsJ/",
+	"ovsx1M2s+SwA0LW7BaQFX/g93IDZGPZ5p/awvSZ1uMqvpkqBY4j4tH51rggrwqPWTqS7wK15/ICHvfv6",
+	"07O2QE6nE/lWdnpzwlfUYVLGTvN7DCBauvLddf8l3BoTeyMT/MzuAmKx9qGbJ/PMShXV+C1WpozW3Ly9",
+	"PqyNfNAR+vKnbAczWFuiKDmX8gPLZMcmBbT7XlqfbrB17+iw5Y8jGicregjiI+R5KHosyTLAlhFEplju",
+	"jFje1BBAtbTNWvrRD3rQCkpf0V++PEuHmmtouffLXKmH1alQ/yf71J7Tp3bpNeELetbGtdd2Kb6XdLmH",
+	"1xFJvZcn4uACilrAFkypEh0/Evn3dhBxQb/bSllbpuCKXXDiLsf1RmV/0Wcelvw1lVvNhFhUwFPHXet6",
+	"uNpDlrSmhojIGdarkZqIqHqwkf2UiIQ+jkAkL9USSUUZZ7QuRcA7jsmsvWgeqCvHN7MPcBeEbCxJjrBY",
+	"KcGB1C7lzdCxSb2k17Tyhv7px/4JSKl7dZ2Is8CfBUtumskH9rQFIH1oEW2WNg552J4vpPu3X0pxOWK5",
+	"vwX3FlQCmHQioUCgwgOujSnQjLb3rdd6wkXXbjcWGp9/DCC98qs7vZxitcgVqXjoWFZSnNt0Djy35/mC",
+	"ZamcOVd5yhHpq3XgqJ2QC31t6/560T8Y75fWGYpngGEDI5PA/mqpCgBraVJN0JVME3Qfnpzwp0ma0Nmp",
+	"JGROdBJX2ep8qAMXvIM0GcwIvYzenaha9ezEh7LEGx+qrbTKPO+WL/fqShcvneo3JczM4ZujIyltsaQd",
+	"pDOxuahkMzGb6fM9QX4bNV42qPeUJ/unPPeTbzlV1JDiwHUsUkYPIdPhtQOsbLEGUQ1mg3MZf8EecmIu",
+	"CGPntNwO+5pAZJq9fj/oYfv9UKzcT9NIgc3TT9cIfluHjj0+v+8Ad+mt3fr0WMcer+Tdy//S6rSpeuZW",
+	"rzoV3S28vm9OTffSJuIKCmoBxgxgXSSRzjAKlhhhbSon5TcASLNIGB+6k40SFAtu7MDTHGHM1fC79fj5",
+	"vsq6tgtaXtH8TnhATUJRNafhMnXg0hzdKD7qwSh20RgU3TL+Jxd6m7/xDxrzoN2NG2dJ3Jes+sux0+Li",
+	"9WjpfEiwZ5VeSD0RDz1l51S7++J/5N2V+b4Xy2JRey992XjzBlc0j2RYb+CwAkGuWC4Tod0VOZroShrY",
+	"8lDyAn0oYUPY8LR+tZ1ghy0gBhFTOdmCNVIM6wNCNBI4ZjU2J6JUpJKY6gGXc8kNW+hUWnSYKoFFxFdb",
+	"D2XSMzFDkEePiTszBUxFWiaIZpmRFkIit842JvH6fVrswZZbdSv+Yliek4u8FDPrB6vDv65LSZS5gSsl",
+	"8jHjqz5F8vVcJvuIRSRAtVPZmyaB2lG6K1mWSjFgKktK+zySjpXsUAljxabzrkW4SAWQTMp2evXRDd+3",
+	"PmJ9ZX/Sas4eBau7DrjTDLeznZD5ONhzAFqFtnHAhLTI1WTYSGlRrDxbAoMIZFOvMJ0DJnbA3OppYYxI",
+	"SqByUSJEDOSMLysmEqq0AJWOXQsOPy66XtNSwtGNXmR8Bei7tttNqZUat9uPMPJkjT1Or6djWnBi6urG",
+	"9C+UtufuC5M8E9u8Rjf4Jox90Hfg9Y/pPvT+aSqcyrmXIgcWEuQqtpyqeeUteF+yq4ZY/PpHd3cX3nhP",
+	"z/fhqrd3FKP/Ge/EKFcU6XDFxPmcp5mzse7cwGnsItmWJZGbytvy2nxvEzygmG5Hq1kf3Y21WCejZo96",
+	"VLMuor5969OlETIx9WmyGyHJrJ6gv7JNQDdC2jj0pr6WCQ0her/0YibXIbuiSau0bA0+ix91TzrxolJV",
+	"T1r4tFCc+FbgtMfA6xL5dyuZcRZCflMI816EDRC6Md00bkOJBBRoDldwpTMiu0MUaclGUzGamQAk3RQm",
+	"OyRHC4WBzbtboR/e3dqrTPRTV3TrKyEHbJinGSTCuUyYWkrst0V0hWIN3bJrwVITuewIJnH5h9OmNs6U",
+	"qvIKqkIf7v8aox9F/PlZq/BzHykLtxhEmPA/hiHjOrdMqqFKVsgP2EvFcr/L3I2zpo7goqlMvJG2OjEY",
+	"vxE3YEVW7Zz4apqp3G61jzjoYYcq8Cu6P/z8cvnGEeJOqWfrrjv1ughdBOa+7vQTXtB3sKL82nXB/igm",
+	"uYxJlkE6g0wXgXvNiiwjTkZf+ZaonRz2BgIMr6bbc3xBvid2iaqXTwf5PS+gkCtyx5IB/4ckZNjELTob",
+	"q1wmkXSugWftYLHE11Wa0jH41nrbDDfceVfLQmfZRAnjKdcywe8EI8EiBNQmVmI0nb0k/pw25yxhP5wQ",
+	"i81GPErlUOswXs9RblygNWa1O8lL7rnT3bL20x3g2ZIwpUh7b7gCO9TAJFPwQw6Fp2ATfDSNYaBgS25P",
+	"Tn0DKaleElFIEJTt2gAilU1HhzR4X3ebcTpGnqnr7BJ2gDhhoc4ZvjLQpp8aZlWWRBRcULK2SaQHlzrq",
+	"ZRkbIhgnmD46RtKox1RRb4pDZFjN+Kw05mE3DsBHHAWYj9Z4B1y+Ayjh8Ts77BXA5/fdJ1B6a/eYfMTC",
+	"uQHJ155Vs10WkIa3PLWCXB9MywAu4n2YvV/UkHppNJcstSW8PcAe0FxGXet6pL0D1vQhAO31pTQfpCeu",
+	"jQez18IC1ngrhyrK0a3mw9sApQoX94rDEfYOsKTt8PVwZf5M8Hp9+j++YRxPgD3B9drQtPoi4obT8yad",
+	"yA+UfNl2Bt4ELKwYq/AGCotSw2iWu/H3VFdseXz/LswUPbxnG1VNJXhTALP8d3D25NGTeF8JkEc3Vizq",
+	"9CCgJKWG6XQytVcAflBCSnK/4WYmEjZWhyiMGOU6tauzF//6/R5mUCoxMkkFuVwmJboOI6whACcsKNmB",
+	"15DLlZJiTX+284ARo9OrKc8yISedkkseRsw1ETYuK1eNkMjGedonKUTiLuhsoT3MNKwYzJQHTpXAHT/E",
+	"BOme8sLd2FDZCaqMW70rawEPJ4aiE7QZUYUdqPfWzQDWilaKtlZHGd+gV9hF8FucGj+oj8bo5nJPQIeR",
+	"yjIhk/pG5u31nl16RLdKZbRk3acuvGyoPiXLfLpq31ZlnifpliJMv2laMQfRi04+vuC8Kh50So3ZSuV6",
+	"s0irftla1K6uLdulVLhildfN98qKg1euC9sMU3KzOzrl2CedWgCkVO7/bOeys+f5oqnlwf626OxEdM/+",
+	"1o9CTyFXuMkNUM1Y/kyo3LsfeniynlM/QkMFFvo7Jcy3TtEq67GiumiiTScSGpylu3KYMoR6D8XL9xa2",
+	"q2vncVC/+pUnhclaMsO2ryc2amyXXDdzDNz4QUdyDp3LR2F/JzoOHjN2QFS5hkZwPZrWodw8rkK5uffe",
+	"n9WSgtFLnVqLROZVL6PupvLLgqjPviCktJD5HIJV+M+RuXMy6xNpx0uQnNUB4ABduomsPWIrJkTBxeA3",
+	"ThQHl54Fl6LCvS3KQX1cFo6EqVqyOZcrvCgIPppWZkdTeSekVXq1pzdAc2pVCPjW8zwdQUPeWhO+vWqD",
+	"7tIa8rSVbtCFLTXloHzrjNaWt3WpBW0qCt0eJJHHLi4sbre8QDDx+6yTPbwUYtHUxOt+39XRDM8++Eze",
+	"HQQJXlyLgFScypBXgqTxSM2jmLGPuUWgQAPEmFaBMVMyS+VGhelEq3xxxTgrJsvU8IsYFcBMfnLehWhz",
+	"ycF3XBgSa/WmQF6ORnN2i0MedM0OfMN2VcfViKXp2ClELYMvP76lxw+YFMvKGM2euZyXSQLf112pDj7+",
+	"GLRBpTevC+0dT0Q8louSfK7AxzBipAUiTk+x4xPwoka7UvWjyFtU5typmfBS7KygFMl3otTmuEeVSLeL",
+	"zV7e6MQDtOOaUS18o1H6jcb072F95IjtEChslGY2tZnY7wLypMbJqnrSKOPG1D+oX/fpnZOcnKAgesIk",
+	"SA2b42vd1lrzpCpbM+fKWAawc+5PonVoljbpJTezBp/qpZkVO7UL40xPf2lmfZvn4s2+Ba2jxk2Al/Ky",
+	"5mbmmeJVrsmF8k1gUi0HWB/0RQ1jNYJ5QbsZZymXI9EUP3xVjLpnmiruTSU/EE+YEpd6ba6rNCYGSEvC",
+	"V6Y6YvH00cBZGKw5fPr8+eB4FYilde08uvazWrJRrjVg05VubFzXtYFLtYRgxHDFEr6KbWIQT6h21zkP",
+	"pg586VvfcjXPD2G4+jiHj8JN7Txz65aMD4/CuYfsiLNKsTeYxaEQrbcBeyoOrqrHsUIyltBpO15TiprD",
+	"tyDWVHYqtImlE0ulk2bP8BOM6LKqSOmkCQ4IphjrDlkKdnPJxFd0ZpRk6k7oIIQ5X7HciHILquCj6QYu",
+	"EMSI9ogdrefw3CqqWSrOXvzrd6d/Q8G10PCv391AfeeNT66zsxdnl3yRXt49hjsKzeQPr6d0GXCP8ZoL",
+	"cyz94C61PFsbQr1KpZ8UgbHSD31gpPSjL2pY/ifuw//+/t//DQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -90,7 +90,7 @@ var (
 	abouts = map[Permission]string{
 		FleetRead:    "See devices, their health, alerts and changes",
 		FleetEnrol:   "Enrol devices",
-		FleetManage:  "Add sites, retire devices",
+		FleetManage:  "Add sites, move and retire devices",
 		DeviceSweep:  "Ask and act on many devices at once",
 		GroupManage:  "Make groups, tag devices",
 		AlertHandle:  "Acknowledge, snooze, assign and resolve alerts",

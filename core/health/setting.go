@@ -2,6 +2,7 @@ package health
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -239,6 +240,9 @@ func (a Agent) Validate() error {
 	if a.ReportSeconds != 0 && (a.ReportSeconds < leastReport || a.ReportSeconds > mostReport) {
 		return fmt.Errorf("an agent reports every %d to %d seconds", leastReport, mostReport)
 	}
+	if a.RemovalDigest != "" {
+		return errors.New("a policy does not say by which code an agent is removed: the service does, device by device")
+	}
 	for _, w := range a.Withhold {
 		if !slices.Contains(device.Withholdable, w) {
 			return fmt.Errorf("an agent can withhold %s, and not %q", strings.Join(device.Withholdable, ", "), w)
@@ -311,6 +315,9 @@ func Resolve(policies []Policy, p *Place) *Set {
 		}
 		if y.Agent.ReportSeconds != 0 {
 			set.agent.ReportSeconds = y.Agent.ReportSeconds
+		}
+		if y.Agent.Protect {
+			set.agent.Protect = true
 		}
 		if y.Agent.Withhold != nil {
 			set.agent.Withhold = y.Agent.Withhold

@@ -15,6 +15,7 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
+	"moorwatch.example/core/health"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/selector"
 	"moorwatch.example/service/db"
@@ -41,6 +42,8 @@ type Column struct {
 	Disconnect func(device uuid.UUID)
 	// Enrolled, when set, is told of devices that were enrolled.
 	Enrolled func(device uuid.UUID)
+	// RemovalCode is with which the agent of a protected device can be taken off it.
+	RemovalCode func(device uuid.UUID) string
 }
 
 // New makes the column.
@@ -236,6 +239,56 @@ func (f *Column) RetireDevice(c *gin.Context, id api.ID) {
 		return
 	}
 	c.Status(http.StatusNoContent)
+}
+
+// MoveDevice moves a device to another site: PUT /devices/{id}/site.
+func (f *Column) MoveDevice(c *gin.Context, id api.ID) {
+	in, ok := front.Bind[api.NewSite](c)
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	site, err := f.store.knownSite(ctx, in.Organisation, in.Site)
+	if db.Missing(err) {
+		err = front.Problem(http.StatusUnprocessableEntity, "There is no site "+in.Site+" of "+in.Organisation+".", "Choose one that is there, or have an owner add it.")
+	}
+	if err == nil {
+		err = f.MayAt(ctx, front.CallerOf(c), access.FleetManage, health.Scope{Kind: health.Site, ID: site.String()})
+	}
+	var name string
+	if err == nil {
+		if name, err = f.store.move(ctx, id, site); db.Missing(err) {
+			err = front.NotFound("device")
+		}
+	}
+	if err == nil {
+		f.Changed([]uuid.UUID{id})
+		f.reviewer.Review(id)
+		deed := front.DeedOf(c, "device.move", "to "+in.Site+" of "+in.Organisation)
+		deed.Device, deed.DeviceName = id, name
+		err = f.audit.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// GetRemovalCode tells with which code an agent is taken off its device: GET /devices/{id}/removal-code.
+func (f *Column) GetRemovalCode(c *gin.Context, id api.ID) {
+	m, ok := f.Known(id)
+	if !ok {
+		front.Fail(c, front.NotFound("device"))
+		return
+	}
+	deed := front.DeedOf(c, "device.removal-code", "told")
+	deed.Device, deed.DeviceName = id, m.Subject.Name
+	if err := f.audit.Record(c.Request.Context(), deed); err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, api.RemovalCode{Code: f.RemovalCode(id)})
 }
 
 // ListOrganisations lists organisations with their sites: GET /organisations.

@@ -106,6 +106,18 @@ func (s store) retire(ctx context.Context, id uuid.UUID) (name string, err error
 	return name, err
 }
 
+// move gives a device to another site, with the alerts that are open about it.
+func (s store) move(ctx context.Context, id, site uuid.UUID) (name string, err error) {
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if err := tx.QueryRow(ctx, "UPDATE devices SET site_id = $2 WHERE id = $1 AND retired_at IS NULL RETURNING name", id, site).Scan(&name); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, "UPDATE alerts SET site_id = $2 WHERE device_id = $1 AND resolved_at IS NULL", id, site)
+		return err
+	})
+	return name, err
+}
+
 // key returns the key a device enrolled with, and whether the device is retired.
 func (s store) key(ctx context.Context, id uuid.UUID) (key []byte, retired bool, err error) {
 	err = s.pool.QueryRow(ctx, "SELECT public_key, retired_at IS NOT NULL FROM devices WHERE id = $1", id).Scan(&key, &retired)

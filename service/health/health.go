@@ -66,6 +66,8 @@ type Column struct {
 	url     string // of the console, for messages
 	rules   *rules
 	jobs    Jobs
+	// RemovalCode is with which the agent of a protected device can be taken off it.
+	RemovalCode func(device uuid.UUID) string
 	// Opened, when set, is told of checks that began to fail at devices.
 	Opened func(device uuid.UUID, check string)
 

@@ -192,9 +192,13 @@ func (h *Column) ServeSettings(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
 		return
 	}
-	found := h.rules.set(&p)
+	told := h.rules.set(&p).told()
+	if told.Agent.Protect {
+		sum := sha256.Sum256([]byte(h.RemovalCode(hub.Device(r))))
+		told.Agent.RemovalDigest = hex.EncodeToString(sum[:])
+	}
 	w.Header().Set("Content-Type", "application/json")
-	json.NewEncoder(w).Encode(found.told())
+	json.NewEncoder(w).Encode(told)
 }
 
 // told is what an agent is told.

@@ -560,6 +560,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/devices/{id}/site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Move a device to another site, of whichever organisation; its history stays with it. The permission must be held at the other site too. */
+        put: operations["moveDevice"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/removal-code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The code with which the agent of a protected device can be taken off it, at the device; that it was asked for is on record. */
+        get: operations["getRemovalCode"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/events": {
         parameters: {
             query?: never;
@@ -2991,6 +3025,9 @@ export interface components {
             /** Format: date-time */
             revoked_at?: string;
         };
+        RemovalCode: {
+            code: string;
+        };
         AgentReleases: {
             items: components["schemas"]["AgentRelease"][];
             script?: components["schemas"]["AgentScript"];
@@ -3862,6 +3899,8 @@ export interface components {
             report_seconds?: number;
             /** @description Capabilities that the agent does not offer. */
             withhold?: string[];
+            /** @description The agent is taken off its device with a removal code alone. */
+            protect?: boolean;
         };
         ResponseOutcome: {
             name: string;
@@ -7026,6 +7065,54 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    moveDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSite"];
+            };
+        };
+        responses: {
+            /** @description Moved. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getRemovalCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The code. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RemovalCode"];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -38,6 +38,14 @@ export function AgentField({ agent: a, onChange }: { agent: Agent; onChange: (a:
 					onChange={(e) => onChange({ ...a, report_seconds: e.target.valueAsNumber || undefined })}
 				/>
 			</label>
+			<label className="mt-2 flex items-center gap-1.5">
+				<input
+					type="checkbox"
+					checked={a.protect ?? false}
+					onChange={(e) => onChange({ ...a, protect: e.target.checked || undefined })}
+				/>
+				is taken off its device with a removal code alone
+			</label>
 			<div className="mt-2 flex flex-wrap gap-x-4 gap-y-1">
 				<span className="text-faint">do not offer</span>
 				{capabilities.map((c) => (
@@ -62,6 +70,7 @@ export function AgentField({ agent: a, onChange }: { agent: Agent; onChange: (a:
 export function agentText(a?: Agent) {
 	const parts = [];
 	if (a?.report_seconds) parts.push(`reports every ${a.report_seconds} s`);
+	if (a?.protect) parts.push("is taken off its device with a removal code alone");
 	if (a?.withhold?.length) parts.push(`does not offer ${a.withhold.join(", ")}`);
 	return parts.join(", ");
 }

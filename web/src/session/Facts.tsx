@@ -1,5 +1,6 @@
 import { createContext, type ReactNode, useContext } from "react";
 import type { Device, Schemas } from "../api/client";
+import { Keeping } from "../fleet/Keeping";
 import { Tags } from "../fleet/Tags";
 import { Level } from "../parts/Condition";
 import { Ago, span } from "../parts/time";
@@ -121,6 +122,7 @@ export function Facts({ detail, vitals: v }: { detail: Schemas["DeviceDetail"]; 
 						<Ago at={detail.enrolled_at} />
 					</Fact>
 				</Group>
+				{detail.permissions.includes("fleet.manage") && <Keeping device={d} />}
 			</aside>
 		</Subject>
 	);

@@ -1,0 +1,72 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { answer, api, type Schemas } from "../api/client";
+import { Copyable } from "../parts/Secret";
+import { Trouble } from "../parts/Trouble";
+
+/** What becomes of a device and its agent: another site, or the code with which the agent is taken off it. */
+export function Keeping({ device: d }: { device: Schemas["Device"] }) {
+	const queries = useQueryClient();
+	const [open, setOpen] = useState(false);
+	const [place, setPlace] = useState("");
+	const sites = useQuery({
+		queryKey: ["organisations"],
+		queryFn: ({ signal }) => answer(api.GET("/organisations", { params: { query: { limit: 500 } }, signal })),
+		enabled: open,
+	});
+	const params = { path: { id: d.id } };
+	const move = useMutation({
+		mutationFn: () =>
+			answer(
+				api.PUT("/devices/{id}/site", { params, body: JSON.parse(place) as { organisation: string; site: string } }),
+			),
+		onSuccess: () => queries.invalidateQueries(),
+	});
+	const code = useMutation({ mutationFn: () => answer(api.GET("/devices/{id}/removal-code", { params })) });
+	return (
+		<details className="mt-1" onToggle={(e) => setOpen(e.currentTarget.open)}>
+			<summary className="cursor-pointer text-faint">Move it, or remove its agent</summary>
+			<form
+				className="mt-2 flex gap-2"
+				onSubmit={(e) => {
+					e.preventDefault();
+					move.mutate();
+				}}
+			>
+				<select
+					className="field min-w-0 flex-1"
+					aria-label="Site to move it to"
+					required
+					value={place}
+					onChange={(e) => setPlace(e.target.value)}
+				>
+					<option value="">To which site?</option>
+					{sites.data?.items.map((o) => (
+						<optgroup key={o.id} label={o.name}>
+							{o.sites
+								.filter((s) => s.name !== d.site || o.name !== d.organisation)
+								.map((s) => (
+									<option key={s.id} value={JSON.stringify({ organisation: o.name, site: s.name })}>
+										{s.name}
+									</option>
+								))}
+						</optgroup>
+					))}
+				</select>
+				<button type="submit" className="button-quiet" disabled={move.isPending}>
+					Move
+				</button>
+			</form>
+			{sites.isError && <Trouble error={sites.error} />}
+			{move.isError && <Trouble error={move.error} />}
+			{move.isSuccess && <p role="status">It is moved; its history stays with it.</p>}
+			<button type="button" className="button-quiet mt-1" onClick={() => code.mutate()} disabled={code.isPending}>
+				Show its removal code
+			</button>
+			{code.isError && <Trouble error={code.error} />}
+			{code.isSuccess && (
+				<Copyable text={`moor-agent uninstall --code ${code.data.code}`} label="the command that removes the agent" />
+			)}
+		</details>
+	);
+}
