@@ -208,10 +208,10 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 			chromedp.SendKeys(chromedp.CSS("textarea"), `os == "windows" && cpu > 20 && si`), chromedp.Sleep(time.Second)}},
 		{name: "software", aside: true, path: "/software"},
 		{name: "notices", aside: true, path: "/notices", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
-		{name: "audit", path: "/audit"},
+		{name: "audit", aside: true, path: "/audit"},
 		{name: "people", path: "/people", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
 		{name: "roles", aside: true, path: "/people", do: []chromedp.Action[chromedp.Void]{press("Roles"), chromedp.Sleep(time.Second), press("New role"), chromedp.Sleep(time.Second)}},
-		{name: "add-devices", path: "/enrol", aside: true, do: []chromedp.Action[chromedp.Void]{
+		{name: "add-devices", path: "/enrol", do: []chromedp.Action[chromedp.Void]{
 			chromedp.Evaluate[chromedp.Void](`new Promise(done => { const look = () => { const s = document.querySelector("select"); if (!s || s.options.length < 3) return setTimeout(look, 50);
 				const set = Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set; set.call(s, [...s.options].find(o => o.text.includes("Haywater")).value); s.dispatchEvent(new Event("change", { bubbles: true }));
 				setTimeout(() => { [...document.querySelectorAll("button")].find(b => b.innerText.includes("Show how")).click(); done(); }, 200); }; look(); })`),
