@@ -38,19 +38,18 @@ type Options struct {
 
 // Lab is machines and what they share.
 type Lab struct {
-	options Options
-	base    string // folder of all that it makes
-	repo    string
-	key     key
-	// instances is how many of inotify the host allowed before; nil where that was enough.
-	instances []byte
-	site      *http.Server
-	listens   []net.Listener
-	machines  []*Machine
-	bridge    string
-	subnet    string // of its machines, the first three numbers
-	closing   context.Context
-	close     context.CancelFunc
+	options  Options
+	base     string // folder of all that it makes
+	repo     string
+	key      key
+	watching bool // the host allows more instances of inotify for it
+	site     *http.Server
+	listens  []net.Listener
+	machines []*Machine
+	bridge   string
+	subnet   string // of its machines, the first three numbers
+	closing  context.Context
+	close    context.CancelFunc
 }
 
 // Missing tells what this host lacks for a lab, in words; "" where nothing.
@@ -115,17 +114,42 @@ const (
 	instances     = 1024
 )
 
-// watchers raises the number of inotify instances while the lab is there.
+// raised is how many labs of this process need the instances, and how many the host allowed before.
+var raised struct {
+	sync.Mutex
+	labs   int
+	before []byte // nil where that was enough
+}
+
+// watchers raises the number of inotify instances while there are labs.
 func (l *Lab) watchers() error {
+	raised.Lock()
+	defer raised.Unlock()
 	text, err := os.ReadFile(instancesFile)
 	if err != nil {
 		return err
 	}
+	raised.labs++
+	l.watching = true
 	if n, err := strconv.Atoi(strings.TrimSpace(string(text))); err != nil || n >= instances {
 		return err
 	}
-	l.instances = text
+	raised.before = text
 	return os.WriteFile(instancesFile, []byte(strconv.Itoa(instances)), 0o644)
+}
+
+// unwatch puts the number back when the last lab goes.
+func (l *Lab) unwatch() {
+	raised.Lock()
+	defer raised.Unlock()
+	if !l.watching {
+		return
+	}
+	l.watching = false
+	if raised.labs--; raised.labs == 0 && raised.before != nil {
+		os.WriteFile(instancesFile, raised.before, 0o644)
+		raised.before = nil
+	}
 }
 
 // put adds packages to the repository.
@@ -491,9 +515,7 @@ func (l *Lab) Close() {
 	if l.key.home != "" {
 		l.key.end()
 	}
-	if l.instances != nil {
-		os.WriteFile(instancesFile, l.instances, 0o644)
-	}
+	l.unwatch()
 	if l.base != "" {
 		syscall.Unmount(l.base, syscall.MNT_DETACH)
 		os.RemoveAll(l.base)

@@ -59,7 +59,7 @@ func (w *world) machines(t *testing.T, names ...string) (*lab.Lab, map[string]*l
 	}
 	w.await(t, 2*time.Minute, "all machines are connected", func() bool {
 		for _, id := range ids {
-			if !must(w.owner.Device(t.Context(), id))(t).Device.Online {
+			if d := must(w.owner.Device(t.Context(), id))(t); !d.Device.Online || d.Facts == nil {
 				return false
 			}
 		}

@@ -72,6 +72,8 @@ func windowsMachine(t *testing.T) *wine {
 			t.Skip(program + " is missing")
 		}
 	}
+	labs <- struct{}{}
+	t.Cleanup(func() { <-labs })
 	made := must(winePrefix())(t)
 	m := &wine{prefix: filepath.Join(t.TempDir(), "prefix"), display: desktop(t)}
 	if out, err := exec.Command("cp", "-a", made, m.prefix).CombinedOutput(); err != nil {
