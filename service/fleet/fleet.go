@@ -15,8 +15,8 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
-	"moorwatch.example/core/health"
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/health"
 	"moorwatch.example/core/selector"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
