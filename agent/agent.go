@@ -385,6 +385,23 @@ func (c *current) wait(ctx context.Context) (caller, <-chan struct{}, error) {
 	}
 }
 
+// during is wait, with a context that ends with the connection; the caller ends it otherwise.
+func (c *current) during(ctx context.Context) (caller, context.Context, context.CancelFunc, error) {
+	here, ended, err := c.wait(ctx)
+	if err != nil {
+		return caller{}, nil, nil, err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	go func() {
+		select {
+		case <-ended:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	return here, ctx, cancel, nil
+}
+
 func (c caller) post(ctx context.Context, path string, in, out any) error {
 	body, err := json.Marshal(in)
 	if err != nil {

@@ -39,19 +39,11 @@ func (r releases) Program(ctx context.Context, sha256 string, offset int64, w io
 
 // get calls the service, and gives up when the connection of now ends.
 func (r releases) get(ctx context.Context, path string, take func(io.Reader) error) error {
-	service, ended, err := r.service.wait(ctx)
+	service, ctx, cancel, err := r.service.during(ctx)
 	if err != nil {
 		return err
 	}
-	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	go func() {
-		select {
-		case <-ended:
-			cancel()
-		case <-ctx.Done():
-		}
-	}()
 	q, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://service"+path, nil)
 	if err != nil {
 		return err

@@ -234,19 +234,11 @@ func reason(err error, secrets []string) string {
 
 // fetch reads a file of a package from the service, waiting for it where it is away.
 func (r *runs) fetch(ctx context.Context, digest string, offset int64, w steps.Taker) error {
-	service, ended, err := r.agent.service.wait(ctx)
+	service, ctx, cancel, err := r.agent.service.during(ctx)
 	if err != nil {
 		return err
 	}
-	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	go func() {
-		select {
-		case <-ended:
-			cancel()
-		case <-ctx.Done():
-		}
-	}()
 	q, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://service"+messages.Contents+digest+"?offset="+strconv.FormatInt(offset, 10), nil)
 	if err != nil {
 		return err

@@ -14,19 +14,6 @@ func Here() Place {
 	return Place{Program: "/Library/Moorwatch/moor-agent", Dir: "/Library/Application Support/Moorwatch Agent"}
 }
 
-// Secure makes the agent's folder one that its account alone can read.
-func Secure(dir string) error {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return err
-	}
-	return os.Chmod(dir, 0o700)
-}
-
-func announce(Place, string) error { return nil }
-func retract(Place) error          { return nil }
-
-func remove(path string) error { return os.RemoveAll(path) }
-
 func services() (manager, error) { return launchd{}, nil }
 
 // launchd implements manager (launchd.plist(5), launchctl(1)).

@@ -17,19 +17,6 @@ func Here() Place {
 	return Place{Program: "/opt/moor-agent/moor-agent", Dir: "/var/lib/moor-agent"}
 }
 
-// Secure makes the agent's folder one that its account alone can read.
-func Secure(dir string) error {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return err
-	}
-	return os.Chmod(dir, 0o700)
-}
-
-func announce(Place, string) error { return nil }
-func retract(Place) error          { return nil }
-
-func remove(path string) error { return os.RemoveAll(path) }
-
 // services chooses what starts services here.
 func services() (manager, error) {
 	there := func(path string) bool { _, err := os.Stat(path); return err == nil }

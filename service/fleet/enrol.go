@@ -15,7 +15,6 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
-	"moorwatch.example/core/health"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 )
@@ -48,13 +47,7 @@ func (f *Column) AddEnrolmentToken(c *gin.Context) {
 		return
 	}
 	ctx := c.Request.Context()
-	site, err := f.store.knownSite(ctx, in.Organisation, in.Site)
-	if db.Missing(err) {
-		err = front.Problem(http.StatusUnprocessableEntity, "There is no site "+in.Site+" of "+in.Organisation+".", "Choose one that is there, or have an owner add it.")
-	}
-	if err == nil {
-		err = f.MayAt(ctx, front.CallerOf(c), access.FleetEnrol, health.Scope{Kind: health.Site, ID: site.String()})
-	}
+	site, err := f.siteFor(c, access.FleetEnrol, in.Organisation, in.Site)
 	if err != nil {
 		front.Fail(c, err)
 		return

@@ -241,6 +241,19 @@ func (f *Column) RetireDevice(c *gin.Context, id api.ID) {
 	c.Status(http.StatusNoContent)
 }
 
+// siteFor finds a site where the caller holds a permission.
+func (f *Column) siteFor(c *gin.Context, p access.Permission, organisation, name string) (uuid.UUID, error) {
+	ctx := c.Request.Context()
+	site, err := f.store.knownSite(ctx, organisation, name)
+	if db.Missing(err) {
+		return site, front.Problem(http.StatusUnprocessableEntity, "There is no site "+name+" of "+organisation+".", "Choose one that is there, or have an owner add it.")
+	}
+	if err == nil {
+		err = f.MayAt(ctx, front.CallerOf(c), p, health.Scope{Kind: health.Site, ID: site.String()})
+	}
+	return site, err
+}
+
 // MoveDevice moves a device to another site: PUT /devices/{id}/site.
 func (f *Column) MoveDevice(c *gin.Context, id api.ID) {
 	in, ok := front.Bind[api.NewSite](c)
@@ -248,13 +261,7 @@ func (f *Column) MoveDevice(c *gin.Context, id api.ID) {
 		return
 	}
 	ctx := c.Request.Context()
-	site, err := f.store.knownSite(ctx, in.Organisation, in.Site)
-	if db.Missing(err) {
-		err = front.Problem(http.StatusUnprocessableEntity, "There is no site "+in.Site+" of "+in.Organisation+".", "Choose one that is there, or have an owner add it.")
-	}
-	if err == nil {
-		err = f.MayAt(ctx, front.CallerOf(c), access.FleetManage, health.Scope{Kind: health.Site, ID: site.String()})
-	}
+	site, err := f.siteFor(c, access.FleetManage, in.Organisation, in.Site)
 	var name string
 	if err == nil {
 		if name, err = f.store.move(ctx, id, site); db.Missing(err) {

@@ -42,9 +42,9 @@ func (Runner) Run(ctx context.Context, c link.Command, stdout, stderr io.Writer)
 	defer cancel(nil)
 	cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
 	cmd.Dir = home()
-	cmd.Env = append(environment(), c.Env...)
+	cmd.Env = append(portable.Environment(), c.Env...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
-	cmd.Stdout, cmd.Stderr = portable.Outputs(stdout, stderr, func(w io.Writer) *ending { return &ending{w, cancel} })
+	cmd.Stdout, cmd.Stderr = portable.Outputs(stdout, stderr, cancel)
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = drain
 	if err := cmd.Start(); err != nil {
@@ -62,20 +62,6 @@ func (Runner) Run(ctx context.Context, c link.Command, stdout, stderr io.Writer)
 	return status(cmd.ProcessState), nil
 }
 
-// ending ends the program when its output is not wanted any more.
-type ending struct {
-	io.Writer
-	cancel context.CancelCauseFunc
-}
-
-func (e ending) Write(p []byte) (int, error) {
-	n, err := e.Writer.Write(p)
-	if err != nil {
-		e.cancel(err)
-	}
-	return n, err
-}
-
 func status(s *os.ProcessState) int {
 	if w, ok := s.Sys().(syscall.WaitStatus); ok && w.Signaled() {
 		return 128 + int(w.Signal())
@@ -90,17 +76,6 @@ func home() string {
 		}
 	}
 	return "/"
-}
-
-// environment is the agent's own without what concerns Moorwatch.
-func environment() []string {
-	var kept []string
-	for _, v := range os.Environ() {
-		if !strings.HasPrefix(v, "MOOR_") && !strings.HasPrefix(v, "MOORWATCH_") {
-			kept = append(kept, v)
-		}
-	}
-	return kept
 }
 
 // Terminals implements host.Terminals.
@@ -141,7 +116,7 @@ func (t Terminals) Open(ctx context.Context, o link.ShellOrder) (host.Terminal, 
 	}
 	cmd := exec.CommandContext(ctx, shell, args...)
 	cmd.Dir = home()
-	env := environment()
+	env := portable.Environment()
 	if o.Person != "" {
 		if t.Become == nil {
 			return nil, &link.Problem{Status: http.StatusNotImplemented, Reason: "The agent opens no shells as other people on this system yet."}

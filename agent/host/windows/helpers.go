@@ -126,8 +126,7 @@ func startHelper(session uint32) (*helper, error) {
 	if err != nil {
 		return nil, err
 	}
-	own := uint32(0)
-	windows.ProcessIdToSessionId(windows.GetCurrentProcessId(), &own)
+	own := ownSession()
 	var token windows.Token
 	if own != session {
 		if token, err = ownToken(session); err != nil {

@@ -113,8 +113,7 @@ func sessions() []session {
 		}
 	}
 	if len(list) == 0 { // a system that tells of no sessions has the agent's own
-		own := uint32(0)
-		windows.ProcessIdToSessionId(windows.GetCurrentProcessId(), &own)
+		own := ownSession()
 		if name := ownName(); name != "" && own != 0 {
 			list = append(list, session{id: own, name: name, active: true, idle: -1})
 		}
@@ -134,6 +133,12 @@ func rank(s session, console uint32) int {
 		return 1
 	}
 	return 2
+}
+
+// ownSession is the session that the agent runs in.
+func ownSession() (id uint32) {
+	windows.ProcessIdToSessionId(windows.GetCurrentProcessId(), &id)
+	return id
 }
 
 func ownName() string {
@@ -175,8 +180,7 @@ func tokenOf(person string) (windows.Token, error) {
 		if !strings.EqualFold(s.name, person) {
 			continue
 		}
-		own := uint32(0)
-		windows.ProcessIdToSessionId(windows.GetCurrentProcessId(), &own)
+		own := ownSession()
 		if own == s.id && strings.EqualFold(ownName(), person) { // the agent is that person's own
 			var token, copied windows.Token
 			if err := windows.OpenProcessToken(windows.CurrentProcess(), windows.TOKEN_DUPLICATE|windows.TOKEN_QUERY, &token); err != nil {

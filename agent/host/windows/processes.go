@@ -14,6 +14,7 @@ import (
 	"github.com/shirou/gopsutil/v4/process"
 	"golang.org/x/sys/windows"
 
+	"moorwatch.example/agent/host/portable"
 	"moorwatch.example/contract/link"
 )
 
@@ -58,7 +59,7 @@ func launch(_ context.Context, p link.Program) (int, error) {
 	if p.Person == "" && !p.Visible {
 		cmd := exec.Command(p.Argv[0], p.Argv[1:]...)
 		cmd.Dir = p.Folder
-		cmd.Env = environment()
+		cmd.Env = portable.Environment()
 		cmd.SysProcAttr = &syscall.SysProcAttr{HideWindow: true, CreationFlags: windows.CREATE_NEW_PROCESS_GROUP | windows.CREATE_NO_WINDOW}
 		if err := cmd.Start(); err != nil {
 			return 0, refuse(http.StatusUnprocessableEntity, "It could not be started: %v.", err)
@@ -113,8 +114,7 @@ func startIn(session uint32, token windows.Token, visible bool, argv []string, f
 		flags = windows.CREATE_UNICODE_ENVIRONMENT | windows.CREATE_NEW_PROCESS_GROUP | windows.CREATE_NEW_CONSOLE
 		startup.Desktop = interactive()
 	}
-	own := uint32(0)
-	windows.ProcessIdToSessionId(windows.GetCurrentProcessId(), &own)
+	own := ownSession()
 	if token == 0 && own != session {
 		if token, err = ownToken(session); err != nil {
 			return 0, err

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"os/exec"
 	"strings"
 	"syscall"
@@ -44,8 +43,8 @@ func (runner) Run(ctx context.Context, c link.Command, stdout, stderr io.Writer)
 	if c.Line { // the interpreter splits its command line by rules of its own
 		cmd.SysProcAttr.CmdLine = `cmd.exe /d /s /c "` + strings.Join(c.Argv, " ") + `"`
 	}
-	cmd.Env = append(environment(), c.Env...)
-	cmd.Stdout, cmd.Stderr = portable.Outputs(stdout, stderr, func(w io.Writer) *ending { return &ending{w, cancel} })
+	cmd.Env = append(portable.Environment(), c.Env...)
+	cmd.Stdout, cmd.Stderr = portable.Outputs(stdout, stderr, cancel)
 	cmd.Cancel = func() error { return windows.TerminateJobObject(job, 1) }
 	cmd.WaitDelay = drain
 	if err := cmd.Start(); err != nil {
@@ -61,17 +60,6 @@ func (runner) Run(ctx context.Context, c link.Command, stdout, stderr io.Writer)
 		return 0, err
 	}
 	return cmd.ProcessState.ExitCode(), nil
-}
-
-// environment is the agent's own without what concerns Moorwatch.
-func environment() []string {
-	var kept []string
-	for _, v := range os.Environ() {
-		if !strings.HasPrefix(v, "MOOR_") && !strings.HasPrefix(v, "MOORWATCH_") {
-			kept = append(kept, v)
-		}
-	}
-	return kept
 }
 
 func endingJob() (windows.Handle, error) {
@@ -94,18 +82,4 @@ func take(job windows.Handle, pid int) {
 		windows.AssignProcessToJobObject(job, p)
 		windows.CloseHandle(p)
 	}
-}
-
-// ending ends the program when its output is not wanted any more.
-type ending struct {
-	io.Writer
-	cancel context.CancelCauseFunc
-}
-
-func (e ending) Write(p []byte) (int, error) {
-	n, err := e.Writer.Write(p)
-	if err != nil {
-		e.cancel(err)
-	}
-	return n, err
 }

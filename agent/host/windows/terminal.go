@@ -20,6 +20,7 @@ import (
 	"golang.org/x/sys/windows"
 
 	"moorwatch.example/agent/host"
+	"moorwatch.example/agent/host/portable"
 	"moorwatch.example/contract/link"
 )
 
@@ -221,7 +222,7 @@ func (t *terminal) hangUp() {
 
 // surroundings are the environment of whom a token is of, and their home; the agent's own without one.
 func surroundings(token windows.Token) (block []uint16, home *uint16, err error) {
-	variables := environment()
+	variables := portable.Environment()
 	folder, _ := os.UserHomeDir()
 	if token != 0 {
 		if variables, err = token.Environ(false); err != nil {
