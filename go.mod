@@ -174,6 +174,7 @@ require (
 	gopkg.in/warnings.v0 v0.1.2 // indirect
 	gopkg.in/yaml.v3 v3.0.1 // indirect
 	honnef.co/go/tools v0.8.2 // indirect
+	howett.net/plist v1.0.1 // indirect
 )
 
 tool (

@@ -201,7 +201,7 @@ func (a *Agent) connect(ctx context.Context) error {
 	}
 	transport := link.Transport(func(ctx context.Context, _ string) (net.Conn, error) { return l.Open(ctx) })
 	transport.DisableKeepAlives = true // half a minute lies between two calls; a stream kept open would cost the service more than a new one
-	service := caller{&http.Client{Transport: transport}}
+	service := caller{&http.Client{Transport: transport}, l}
 	a.service.set(service, ctx.Done())
 	a.drop = cancel
 	offered := a.Host.Without(a.watch.agent().Withhold)
@@ -322,7 +322,7 @@ func (a *Agent) sendReports(ctx context.Context, service caller) error {
 			return nil
 		}
 		var receipt messages.Receipt
-		if err := service.post(ctx, "/reports", messages.Batch{Epoch: epoch, Sent: time.Now(), Reports: reports}, &receipt); err != nil {
+		if err := service.tell(ctx, "/reports", messages.Batch{Epoch: epoch, Sent: time.Now(), Reports: reports}, &receipt); err != nil {
 			return err
 		}
 		for _, r := range receipt.Refused {
@@ -339,7 +339,10 @@ func (a *Agent) sendReports(ctx context.Context, service caller) error {
 }
 
 // caller calls the service over the link.
-type caller struct{ client *http.Client }
+type caller struct {
+	client *http.Client
+	link   *link.Link
+}
 
 // current is the connection of now, for what goes on across several.
 type current struct {
@@ -408,6 +411,26 @@ func (c caller) post(ctx context.Context, path string, in, out any) error {
 		return err
 	}
 	return c.call(ctx, http.MethodPost, path, bytes.NewReader(body), out)
+}
+
+// tell is post with fewer bytes, for what is said again and again and nearly the same.
+func (c caller) tell(ctx context.Context, path string, in, out any) error {
+	body, err := json.Marshal(in)
+	if err != nil {
+		return err
+	}
+	within, cancel := context.WithTimeout(ctx, sendWithin)
+	defer cancel()
+	status, answer, err := c.link.Tell(within, path, body)
+	switch {
+	case errors.Is(err, link.ErrNoNote):
+		return c.call(ctx, http.MethodPost, path, bytes.NewReader(body), out)
+	case err != nil:
+		return err
+	case status >= 300:
+		return &refused{status, string(bytes.TrimSpace(answer))}
+	}
+	return json.Unmarshal(answer, out)
 }
 
 // refused is an answer of the service other than success.

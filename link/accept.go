@@ -47,7 +47,7 @@ func Accept(w http.ResponseWriter, r *http.Request, audience string,
 func admitDevice(c *conn, audience, address string, keyOf func(string) (ed25519.PublicKey, error), admit func(device, address string) error) (string, error) {
 	nonce := make([]byte, 18)
 	rand.Read(nonce)
-	challenge := link.Challenge{Nonce: base64.RawURLEncoding.EncodeToString(nonce), Audience: audience, Time: time.Now()}
+	challenge := link.Challenge{Nonce: base64.RawURLEncoding.EncodeToString(nonce), Audience: audience, Time: time.Now(), Notes: true}
 	if err := send(c, challenge); err != nil {
 		return "", err
 	}
@@ -71,5 +71,7 @@ func admitDevice(c *conn, audience, address string, keyOf func(string) (ed25519.
 	if err != nil {
 		return device, err
 	}
-	return device, send(c, link.Welcome{})
+	err = send(c, link.Welcome{})
+	c.kinds = proof.Notes
+	return device, err
 }

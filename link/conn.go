@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/gobwas/ws"
@@ -24,12 +25,19 @@ type conn struct {
 	masks bool          // the dialling end masks what it sends (RFC 6455, 5.3)
 	idle  time.Duration // the peer is gone when nothing comes for so long; 0 for never
 
+	kinds bool         // messages begin with their kind; see note.go
+	took  func([]byte) // is given each note, by the goroutine that reads
+
+	heard atomic.Int64 // when something came last, in nanoseconds since 1970
+
 	early []byte // bytes that came along with the handshake
 	buf   [512]byte
 	have  []byte // unread bytes of buf
 	left  int64  // payload left of the frame being read
 	mask  [4]byte
 	off   int
+	kind  byte      // of the message being read
+	part  []byte    // of the note being read
 	set   time.Time // when the read deadline was last set
 
 	mu   sync.Mutex
@@ -56,7 +64,7 @@ func (c *conn) Write(p []byte) (int, error) {
 	n := len(p)
 	for first := true; first || len(p) > 0; first = false {
 		k := min(len(p), maxFrame)
-		if err := c.frame(ws.OpBinary, c.held, p[:k]); err != nil {
+		if err := c.frame(ws.OpBinary, ofStreams, c.held, p[:k]); err != nil {
 			return 0, err
 		}
 		c.held, p = c.held[:0], p[k:]
@@ -64,14 +72,25 @@ func (c *conn) Write(p []byte) (int, error) {
 	return n, nil
 }
 
+// note writes one note.
+func (c *conn) note(b []byte) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.frame(ws.OpBinary, ofNotes, nil, b)
+}
+
 // frame writes one final frame whose payload is a followed by b. c.mu is held.
-func (c *conn) frame(op ws.OpCode, a, b []byte) error {
+func (c *conn) frame(op ws.OpCode, kind byte, a, b []byte) error {
 	f := append(c.out[:0], 0x80|byte(op))
+	kinds := 0
+	if c.kinds && op == ws.OpBinary {
+		kinds = 1
+	}
 	var masked byte
 	if c.masks {
 		masked = 0x80
 	}
-	if n := len(a) + len(b); n < 126 {
+	if n := kinds + len(a) + len(b); n < 126 {
 		f = append(f, masked|byte(n))
 	} else {
 		f = append(f, masked|126, byte(n>>8), byte(n))
@@ -82,6 +101,9 @@ func (c *conn) frame(op ws.OpCode, a, b []byte) error {
 		f = append(f, mask[:]...)
 	}
 	start := len(f)
+	if kinds == 1 {
+		f = append(f, kind)
+	}
 	f = append(append(f, a...), b...)
 	if c.masks {
 		ws.Cipher(f[start:], mask, 0)
@@ -109,7 +131,17 @@ func (c *conn) Read(p []byte) (int, error) {
 			return 0, errors.New("link: the peer does not speak the link's WebSocket")
 		}
 		c.left, c.mask, c.off = h.Length, h.Mask, 0
+		if c.kinds {
+			if err := c.sort(h); err != nil {
+				return 0, err
+			}
+		}
 	}
+	return c.payload(p)
+}
+
+// payload reads some of what is left of a frame.
+func (c *conn) payload(p []byte) (int, error) {
 	n, err := c.raw(p[:min(int64(len(p)), c.left)])
 	if !c.masks {
 		ws.Cipher(p[:n], c.mask, c.off)
@@ -117,6 +149,38 @@ func (c *conn) Read(p []byte) (int, error) {
 	c.off += n
 	c.left -= int64(n)
 	return n, err
+}
+
+// sort reads a message's kind from its first frame, and notes to their end; what is of the streams is
+// left to be read.
+func (c *conn) sort(h ws.Header) error {
+	if h.OpCode != ws.OpContinuation && h.Length > 0 {
+		var kind [1]byte
+		if _, err := c.payload(kind[:]); err != nil {
+			return err
+		}
+		c.kind, c.part = kind[0], nil
+	}
+	switch {
+	case c.kind == ofStreams:
+		return nil
+	case c.kind != ofNotes || int64(len(c.part))+c.left > MaxNote+64:
+		return errors.New("link: a message of no kind that is known, or a note that is too long")
+	}
+	had := len(c.part)
+	c.part = append(c.part, make([]byte, c.left)...)
+	for p := c.part[had:]; len(p) > 0; {
+		n, err := c.payload(p)
+		if err != nil {
+			return err
+		}
+		p = p[n:]
+	}
+	if h.Fin {
+		c.took(c.part)
+		c.part = nil
+	}
+	return nil
 }
 
 // control answers a ping, passes over a pong, and takes a close for the end.
@@ -138,7 +202,7 @@ func (c *conn) control(h ws.Header) error {
 	case ws.OpPing:
 		c.mu.Lock()
 		defer c.mu.Unlock()
-		return c.frame(ws.OpPong, nil, p)
+		return c.frame(ws.OpPong, ofStreams, nil, p)
 	}
 	return nil
 }
@@ -166,9 +230,12 @@ func (c *conn) raw(p []byte) (int, error) {
 		}
 	}
 	if len(p) >= len(c.buf) {
-		return c.Conn.Read(p)
+		n, err := c.Conn.Read(p)
+		c.heard.Store(time.Now().UnixNano())
+		return n, err
 	}
 	n, err := c.Conn.Read(c.buf[:])
+	c.heard.Store(time.Now().UnixNano())
 	c.have = c.buf[:n]
 	if n > 0 {
 		err = nil

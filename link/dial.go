@@ -78,7 +78,7 @@ func (d Dialer) greet(c *conn) error {
 	if err != nil {
 		return fmt.Errorf("proving the device's key: %w", err)
 	}
-	if err := send(c, link.Proof{Token: token}); err != nil {
+	if err := send(c, link.Proof{Token: token, Notes: challenge.Notes}); err != nil {
 		return err
 	}
 	var welcome link.Welcome
@@ -88,6 +88,7 @@ func (d Dialer) greet(c *conn) error {
 	if welcome.Refusal != nil {
 		return welcome.Refusal
 	}
+	c.kinds = challenge.Notes
 	return nil
 }
 

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"sync"
 	"time"
 
 	"github.com/hashicorp/yamux"
@@ -34,6 +35,13 @@ type Link struct {
 	Device  string // the device at the far end, or this one
 	Address string // the far end's network address
 	session *yamux.Session
+	conn    *conn
+
+	telling *telling // notes from here; nil where the other end knows none
+
+	mu     sync.Mutex // of notes from there
+	taking func(path string, body []byte) *noted
+	taken  *taken
 }
 
 func start(c *conn, device string, dialled bool) (*Link, error) {
@@ -41,19 +49,49 @@ func start(c *conn, device string, dialled bool) (*Link, error) {
 	config.MaxStreamWindowSize = window
 	config.AcceptBacklog = backlog // its queue is made for every link, and most are idle
 	config.ConnectionWriteTimeout = writeWithin
-	config.KeepAliveInterval = PingEvery
-	config.EnableKeepAlive = dialled
+	config.EnableKeepAlive = false // see keep
 	config.StreamOpenTimeout = writeWithin
 	config.LogOutput = io.Discard // what ends a session is returned by it
 	open := yamux.Client
 	if dialled {
 		open = yamux.Server
 	}
-	session, err := open(c, config)
-	if err != nil {
+	l := &Link{Device: device, Address: c.RemoteAddr().String(), conn: c}
+	if c.took = l.answer; c.kinds && dialled {
+		l.telling = &telling{turn: make(chan struct{}, 1)}
+		c.took = l.telling.took
+	}
+	var err error
+	if l.session, err = open(c, config); err != nil {
 		return nil, fmt.Errorf("starting the streams: %w", err)
 	}
-	return &Link{Device: device, Address: c.RemoteAddr().String(), session: session}, nil
+	if dialled {
+		go l.keep()
+	}
+	return l, nil
+}
+
+// keep asks whether the other end is there when nothing came of it for PingEvery, until the link ends;
+// it ends the link when no answer comes.
+func (l *Link) keep() {
+	timer := time.NewTimer(PingEvery)
+	defer timer.Stop()
+	for {
+		select {
+		case <-l.Done():
+			return
+		case <-timer.C:
+		}
+		quiet := time.Since(time.Unix(0, l.conn.heard.Load()))
+		if quiet >= PingEvery {
+			if _, err := l.session.Ping(); err != nil {
+				l.Close()
+				return
+			}
+			quiet = 0
+		}
+		timer.Reset(PingEvery - quiet)
+	}
 }
 
 // Open starts a stream to the other end. Closing it is the caller's. It does not wait for the

@@ -28,14 +28,16 @@ import (
 
 // Challenge is the service's first message on a new link.
 type Challenge struct {
-	Nonce    string    `json:"nonce"`    // to be signed once
-	Audience string    `json:"audience"` // of the signed proof
-	Time     time.Time `json:"time"`     // the service's clock, since a device's may be wrong
+	Nonce    string    `json:"nonce"`           // to be signed once
+	Audience string    `json:"audience"`        // of the signed proof
+	Time     time.Time `json:"time"`            // the service's clock, since a device's may be wrong
+	Notes    bool      `json:"notes,omitempty"` // the service takes notes
 }
 
 // Proof answers a Challenge: a JWT signed by the device's key (RFC 7523, EdDSA).
 type Proof struct {
 	Token string `json:"token"`
+	Notes bool   `json:"notes,omitempty"` // the service takes them and this agent knows them: messages begin with their kind
 }
 
 // Welcome ends the greeting. A Refusal means that the link is not to be used.

@@ -179,6 +179,7 @@ func (h *Hub) hold(ctx context.Context, id uuid.UUID, mine *entry, l *link.Link)
 		l.Close()
 		return
 	}
+	l.TakeNotes(context.WithValue(ctx, deviceKey{}, id), h.server.Handler)
 	go func() {
 		defer h.served.Done()
 		h.registry.Up(ctx, id, l.Address)
