@@ -3,7 +3,6 @@
 package linux
 
 import (
-	"bufio"
 	"context"
 	"net/http"
 	"os"
@@ -12,7 +11,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"moorwatch.example/agent/host/portable"
 	"moorwatch.example/contract/link"
@@ -36,32 +34,8 @@ func (events) Sources(ctx context.Context) (link.EventSources, error) {
 		}
 		out.Items = append(out.Items, j)
 	}
-	filepath.WalkDir("/var/log", func(path string, d os.DirEntry, err error) error {
-		if err != nil || ctx.Err() != nil {
-			return nil
-		}
-		if d.IsDir() {
-			if d.Name() == "journal" || strings.Count(path, "/") > 4 {
-				return filepath.SkipDir
-			}
-			return nil
-		}
-		if d.Type().IsRegular() && textLog(path) && len(out.Items) < 300 {
-			out.Items = append(out.Items, link.EventSource{Name: path, Title: strings.TrimPrefix(path, "/var/log/"), Kind: "file"})
-		}
-		return nil
-	})
+	out.Items = append(out.Items, portable.TextLogs(ctx, "/var/log")...)
 	return out, nil
-}
-
-// textLog tells whether a file below /var/log is a log in text that is still written to.
-func textLog(path string) bool {
-	base := filepath.Base(path)
-	switch filepath.Ext(base) {
-	case ".log", ".err", ".out":
-		return true
-	}
-	return slices.Contains([]string{"syslog", "messages", "secure", "maillog", "cron", "boot", "dmesg"}, base)
 }
 
 func journalThere() bool {
@@ -142,38 +116,7 @@ func (events) Events(ctx context.Context, q link.EventQuery, send func(link.Even
 
 // journalctl sends what the journal's program prints, and notes where the last of it stands.
 func journalctl(ctx context.Context, args []string, sift *portable.Sift, cursor *string, send func(link.EventBatch) error) error {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	cmd := exec.CommandContext(ctx, "journalctl", args...)
-	cmd.WaitDelay = time.Second
-	out, err := cmd.StdoutPipe()
-	if err == nil {
-		err = cmd.Start()
-	}
-	if err != nil {
-		return refuse(http.StatusBadGateway, "The journal cannot be read: %v.", err)
-	}
-	defer cmd.Wait()
-	defer cancel()
-	lines := make(chan []byte, 1024)
-	go func() {
-		defer close(lines)
-		r := bufio.NewReaderSize(out, 256<<10)
-		for {
-			line, err := r.ReadBytes('\n')
-			if len(line) > 0 && len(line) < 4<<20 {
-				select {
-				case lines <- line:
-				case <-ctx.Done():
-					return
-				}
-			}
-			if err != nil {
-				return
-			}
-		}
-	}()
-	return sift.Run(ctx, lines, func(line []byte) (link.Event, bool) {
+	return portable.Printed(ctx, append([]string{"journalctl"}, args...), sift, func(line []byte) (link.Event, bool) {
 		e, ok := eventlog.Journal(line)
 		if e.Cursor != "" {
 			*cursor = e.Cursor

@@ -19,6 +19,7 @@ import (
 	"syscall"
 	"time"
 
+	posix "moorwatch.example/agent/host/unix"
 	"moorwatch.example/contract/link"
 )
 
@@ -189,48 +190,10 @@ func whom(ctx context.Context, session string) (desktop, error) {
 
 // as makes a command run as a person on their desktop.
 func (d desktop) as(cmd *exec.Cmd) error {
-	if err := become(cmd, d.name); err != nil {
+	if err := posix.Become(cmd, d.name); err != nil {
 		return err
 	}
 	cmd.Env = append(cmd.Env, d.env...)
-	return nil
-}
-
-// become makes a command run as a person: with their account, their groups and their home.
-func become(cmd *exec.Cmd, name string) error {
-	u, err := user.Lookup(name)
-	if err != nil {
-		if u, err = user.LookupId(name); err != nil {
-			return refuse(http.StatusNotFound, "There is no account %q.", name)
-		}
-	}
-	cmd.Env = []string{"HOME=" + u.HomeDir, "USER=" + u.Username, "LOGNAME=" + u.Username, "PATH=/usr/local/bin:/usr/bin:/bin", "SHELL=/bin/sh"}
-	if cmd.Dir == "" {
-		cmd.Dir = u.HomeDir
-		if _, err := os.Stat(cmd.Dir); err != nil {
-			cmd.Dir = "/"
-		}
-	}
-	if cmd.SysProcAttr == nil {
-		cmd.SysProcAttr = &syscall.SysProcAttr{}
-	}
-	cmd.SysProcAttr.Setsid = true
-	uid, err := strconv.ParseUint(u.Uid, 10, 32)
-	gid, err2 := strconv.ParseUint(u.Gid, 10, 32)
-	if err != nil || err2 != nil || int(uid) == os.Getuid() {
-		return errors.Join(err, err2)
-	}
-	if os.Getuid() != 0 {
-		return refuse(http.StatusUnprocessableEntity, "The agent does not run as root, and cannot act as %s.", name)
-	}
-	groups := []uint32{}
-	ids, _ := u.GroupIds()
-	for _, id := range ids {
-		if n, err := strconv.ParseUint(id, 10, 32); err == nil {
-			groups = append(groups, uint32(n))
-		}
-	}
-	cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid), Groups: groups}
 	return nil
 }
 
@@ -353,7 +316,7 @@ func launch(_ context.Context, p link.Program) (int, error) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	switch {
 	case p.Person != "":
-		if err := become(cmd, p.Person); err != nil {
+		if err := posix.Become(cmd, p.Person); err != nil {
 			return 0, err
 		}
 		if p.Visible {

@@ -6,30 +6,21 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"sync"
 	"time"
 
-	"github.com/shirou/gopsutil/v4/process"
+	posix "moorwatch.example/agent/host/unix"
 
-	"golang.org/x/sys/unix"
 	"moorwatch.example/contract/link"
 )
 
 // machine implements host.Power through systemd.
-type machine struct {
-	mu      sync.Mutex
-	waiting *time.Timer
-	what    string
-}
-
-// grace lets the answer reach the service before the network goes.
-const grace = time.Second
+type machine struct{ posix.Delayed }
 
 // Do implements host.Power.
 func (p *machine) Do(ctx context.Context, d link.PowerDeed) (link.Outcome, error) {
 	switch d.Deed {
 	case link.PowerCancel:
-		return p.cancel()
+		return p.Cancel()
 	case link.PowerLogOff, link.PowerLock:
 		verb, done := "terminate-session", "is signed out"
 		if d.Deed == link.PowerLock {
@@ -55,63 +46,14 @@ func (p *machine) Do(ctx context.Context, d link.PowerDeed) (link.Outcome, error
 			return link.Outcome{}, refuse(http.StatusNotImplemented, "This device's firmware cannot be restarted into.")
 		}
 	}
-	delay := time.Duration(min(max(d.DelaySeconds, 0), 3600)) * time.Second
+	delay := posix.Delay(d)
 	if d.Message != "" {
 		go persons{}.Show(context.WithoutCancel(ctx), link.Message{Title: "Moorwatch", Text: d.Message, Seconds: max(int(delay.Seconds()), 5)})
 	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.waiting != nil {
-		p.waiting.Stop()
-	}
-	p.what = d.Deed
-	p.waiting = time.AfterFunc(max(delay, grace), func() {
+	word := map[string]string{link.PowerRestart: "restarts", link.PowerFirmware: "restarts into its firmware", link.PowerOff: "shuts down"}[d.Deed]
+	return p.After(d, word, func() {
 		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 		defer cancel()
 		systemctl(ctx, append([]string{"--no-ask-password"}, args...)...)
-	})
-	word := map[string]string{link.PowerRestart: "restarts", link.PowerFirmware: "restarts into its firmware", link.PowerOff: "shuts down"}[d.Deed]
-	if delay > 0 {
-		return link.Outcome{Message: fmt.Sprintf("It %s in %s.", word, delay)}, nil
-	}
-	return link.Outcome{Message: fmt.Sprintf("It %s now.", word)}, nil
-}
-
-func (p *machine) cancel() (link.Outcome, error) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.waiting == nil || !p.waiting.Stop() {
-		return link.Outcome{}, refuse(http.StatusConflict, "Nothing was to come.")
-	}
-	p.waiting = nil
-	return link.Outcome{Message: "It goes on running: the " + p.what + " was called off."}, nil
-}
-
-// nices are the niceness (nice(2)) of each priority.
-var nices = map[string]int{link.PriorityLow: 19, link.PriorityBelow: 10, link.PriorityNormal: 0, link.PriorityAbove: -5, link.PriorityHigh: -10}
-
-func priority(ctx context.Context, p *process.Process) string {
-	n, err := p.NiceWithContext(ctx)
-	if err != nil {
-		return ""
-	}
-	switch {
-	case n > 10:
-		return link.PriorityLow
-	case n > 0:
-		return link.PriorityBelow
-	case n == 0:
-		return link.PriorityNormal
-	case n >= -5:
-		return link.PriorityAbove
-	}
-	return link.PriorityHigh
-}
-
-func setPriority(pid int, name string) error {
-	nice, ok := nices[name]
-	if !ok {
-		return fmt.Errorf("there is no priority %q", name)
-	}
-	return unix.Setpriority(unix.PRIO_PROCESS, pid, nice)
+	}), nil
 }

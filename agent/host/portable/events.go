@@ -1,8 +1,10 @@
 package portable
 
 import (
+	"bufio"
 	"context"
 	"net/http"
+	"os/exec"
 	"regexp"
 	"strings"
 	"time"
@@ -58,6 +60,45 @@ func (s *Sift) Wanted(e link.Event) bool {
 		return false
 	}
 	return s.text == nil || s.text.MatchString(e.Message)
+}
+
+// mostLine is how long a line may be that a log's program prints, in bytes; longer ones are left out.
+const mostLine = 4 << 20
+
+// Printed sends what the lines hold that a log's program prints, until it ends or ctx does.
+func Printed(ctx context.Context, argv []string, sift *Sift, parse func([]byte) (link.Event, bool), send func(link.EventBatch) error) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
+	cmd.WaitDelay = time.Second
+	out, err := cmd.StdoutPipe()
+	if err == nil {
+		err = cmd.Start()
+	}
+	if err != nil {
+		return problem(http.StatusBadGateway, "The log cannot be read: %v.", err)
+	}
+	defer cmd.Wait()
+	defer cancel()
+	lines := make(chan []byte, 1024)
+	go func() {
+		defer close(lines)
+		r := bufio.NewReaderSize(out, 256<<10)
+		for {
+			line, err := r.ReadBytes('\n')
+			if len(line) > 0 && len(line) < mostLine {
+				select {
+				case lines <- line:
+				case <-ctx.Done():
+					return
+				}
+			}
+			if err != nil {
+				return
+			}
+		}
+	}()
+	return sift.Run(ctx, lines, parse, send)
 }
 
 // gather is how long events are gathered before they are sent as one batch.

@@ -2,6 +2,10 @@ package portable
 
 import (
 	"context"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"moorwatch.example/agent/files"
@@ -58,4 +62,39 @@ func TextEvents(ctx context.Context, q link.EventQuery, send func(link.EventBatc
 		}
 		return send(b)
 	})
+}
+
+// mostLogs is how many logs in text are listed of a folder.
+const mostLogs = 300
+
+// TextLogs lists the logs in text at most two folders below a folder that are still written to.
+func TextLogs(ctx context.Context, folder string) []link.EventSource {
+	list := []link.EventSource{}
+	filepath.WalkDir(folder, func(path string, d os.DirEntry, err error) error {
+		if err != nil || ctx.Err() != nil {
+			return nil
+		}
+		below := strings.TrimPrefix(path, folder+"/")
+		if d.IsDir() {
+			if path != folder && (d.Name() == "journal" || strings.Count(below, "/") > 1) {
+				return filepath.SkipDir
+			}
+			return nil
+		}
+		if d.Type().IsRegular() && textLog(path) && len(list) < mostLogs {
+			list = append(list, link.EventSource{Name: path, Title: below, Kind: "file"})
+		}
+		return nil
+	})
+	return list
+}
+
+// textLog tells whether a file is a log in text that is still written to.
+func textLog(path string) bool {
+	base := filepath.Base(path)
+	switch filepath.Ext(base) {
+	case ".log", ".err", ".out":
+		return true
+	}
+	return slices.Contains([]string{"syslog", "messages", "secure", "maillog", "cron", "boot", "dmesg"}, base)
 }
