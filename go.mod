@@ -49,6 +49,7 @@ require (
 	golang.org/x/net v0.62.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
+	howett.net/plist v1.0.1
 )
 
 require (
@@ -174,7 +175,6 @@ require (
 	gopkg.in/warnings.v0 v0.1.2 // indirect
 	gopkg.in/yaml.v3 v3.0.1 // indirect
 	honnef.co/go/tools v0.8.2 // indirect
-	howett.net/plist v1.0.1 // indirect
 )
 
 tool (

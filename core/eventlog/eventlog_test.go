@@ -2,6 +2,7 @@ package eventlog
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 	"unicode/utf8"
@@ -77,4 +78,21 @@ func TestChannel(t *testing.T) {
 func FuzzChannel(f *testing.F) {
 	f.Add([]byte("<Event><System><TimeCreated SystemTime='2026-11-27T02:30:15Z'/></System></Event>"))
 	f.Fuzz(func(t *testing.T, b []byte) { Channel(b) })
+}
+
+// Made after the manual page log(1); not recorded on a Mac.
+func TestUnified(t *testing.T) {
+	const entry = `{"timestamp":"2026-11-27 09:30:15.123456+0100","messageType":"Error","eventType":"logEvent","subsystem":"example.heath","processID":812,"processImagePath":"/opt/heath/backupd","eventMessage":"disk full\n"}`
+	want := Event{At: time.Date(2026, 11, 27, 8, 30, 15, 123456000, time.UTC), Level: "error", Unit: "example.heath", PID: 812, Message: "disk full"}
+	if got, ok := Unified([]byte(entry)); !ok || !got.At.Equal(want.At) || got.Level != want.Level || got.Unit != want.Unit || got.PID != want.PID || got.Message != want.Message {
+		t.Errorf("%+v", got)
+	}
+	if got, ok := Unified([]byte(strings.Replace(entry, "example.heath", "", 1))); !ok || got.Unit != "backupd" {
+		t.Errorf("without a subsystem: %+v", got)
+	}
+	for _, none := range []string{"", "{}", `{"count":3,"finished":1}`, strings.Replace(entry, "logEvent", "activityCreateEvent", 1)} {
+		if e, ok := Unified([]byte(none)); ok {
+			t.Errorf("%q is %+v", none, e)
+		}
+	}
 }

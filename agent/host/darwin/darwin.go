@@ -1,6 +1,5 @@
 //go:build darwin
 
-// Package darwin is the host of macOS devices. It compiles and is not yet tested on one.
 package darwin
 
 import (
@@ -18,29 +17,47 @@ import (
 
 // New returns what this computer offers.
 func New() host.Host {
-	informer := portable.Informer{OS: device.MacOS, More: more}
+	system := tools(run)
+	informer := portable.Informer{OS: device.MacOS, More: func(f *device.Facts) { more(system, f) }}
+	launchd := services{tools: system, poll: 200 * time.Millisecond}
+	people := persons{tools: system, terminals: terminals}
 	return host.Host{
 		Informer:  informer,
-		Meter:     &portable.Meter{People: people},
-		Lister:    portable.Lister{Informer: informer},
-		Prober:    &portable.Prober{},
-		Asker:     portable.Asker{},
+		Meter:     &portable.Meter{People: terminals},
+		Lister:    portable.Lister{Informer: informer, More: lister{tools: system}.list},
+		Prober:    &portable.Prober{Service: launchd.running},
+		Asker:     portable.Asker{Service: launchd.running},
 		Runner:    posix.Runner{},
 		Disk:      &posix.Disk{},
 		Software:  software{},
 		Updates:   updates{},
-		Processes: (&portable.Processes{}).Keep(),
-		Network:   portable.Network{},
-		Terminals: posix.Terminals{Shells: []string{"/bin/zsh", "/bin/bash", "/bin/sh"}},
+		Processes: (&portable.Processes{Priority: posix.Priority, SetPriority: posix.SetPriority, Launch: people.launch}).Keep(),
+		Services:  launchd,
+		Events:    events{},
+		Network:   portable.Network{More: system.network, Neighbours: system.neighbours},
+		People:    people,
+		Power:     &machine{tools: system, people: people},
+		Settings:  settings{tools: system, people: people},
+		Terminals: posix.Terminals{Shells: []string{"/bin/zsh", "/bin/bash", "/bin/sh"}, Become: posix.Become},
 	}
 }
 
-func more(f *device.Facts) {
+// more reads what the I/O Registry tells of the computer (ioreg(8)).
+func more(t tools, f *device.Facts) {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
 	f.OSName = "macOS"
 	f.Model, _ = unix.Sysctl("hw.model")
+	var all []struct {
+		Serial string `plist:"IOPlatformSerialNumber"`
+	}
+	if err := t.list(ctx, &all, "/usr/sbin/ioreg", "-a", "-r", "-c", "IOPlatformExpertDevice", "-d", "1"); err == nil && len(all) > 0 {
+		f.Serial = all[0].Serial
+	}
 }
 
-func people(ctx context.Context) []device.SignedIn {
+// terminals lists who is signed in by utmpx, with the time since their terminal was used.
+func terminals(ctx context.Context) []device.SignedIn {
 	list := []device.SignedIn{}
 	users, err := pshost.UsersWithContext(ctx)
 	if err != nil {

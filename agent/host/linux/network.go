@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 
+	posix "moorwatch.example/agent/host/unix"
 	"moorwatch.example/contract/link"
 )
 
@@ -52,16 +53,7 @@ func network(_ context.Context, n *link.Network) {
 		}
 		n.Routes = append(n.Routes, r)
 	}
-	b, _ = os.ReadFile("/etc/resolv.conf")
-	for line := range strings.Lines(string(b)) {
-		f := strings.Fields(line)
-		switch {
-		case len(f) >= 2 && f[0] == "nameserver":
-			n.Resolvers = append(n.Resolvers, f[1])
-		case len(f) >= 2 && f[0] == "search":
-			n.Search = append(n.Search, f[1:]...)
-		}
-	}
+	posix.Resolvers("/etc/resolv.conf", n)
 }
 
 // table reads a file of columns without its line of heads.
