@@ -180,7 +180,7 @@ func (l *Link) answer(b []byte) {
 		w.WriteHeader(http.StatusOK)
 		reply := append([]byte{number, byte(w.status >> 8), byte(w.status)}, pack(t.heard, w.body)...)
 		l.mu.Lock()
-		*t = taken{number: number, said: said, heard: w.body}
+		*t = taken{number: number, said: said, heard: bytes.Clone(w.body)}
 		l.mu.Unlock()
 		l.conn.note(reply) // where it cannot be written, the link is at its end
 	}()
@@ -232,5 +232,5 @@ func unpack(base, p []byte) ([]byte, error) {
 	if err == nil && len(b) > MaxNote {
 		err = errors.New("link: a note is too long")
 	}
-	return b, err
+	return bytes.Clone(b), err // without the room that reading made
 }

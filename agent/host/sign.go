@@ -13,6 +13,8 @@ type Signs interface {
 	// Sign opens a sign on a desktop of those that Desktops lists. What the person does with it calls
 	// acts, from any goroutine.
 	Sign(ctx context.Context, desktop string, acts SignActs) (Sign, error)
+	// Marks tells whether its signs show marks.
+	Marks() bool
 }
 
 // SignActs are what a person does with a sign.

@@ -246,7 +246,7 @@ func (s *show) arrange(look link.ScreenLook) *link.ScreenBegin {
 	v.origin, v.scale = s.area.Min, s.scale
 	v.mu.Unlock()
 	out := &link.ScreenBegin{Viewer: v.id, Desktop: v.screen.Desktop(), Monitors: monitors, X: s.area.Min.X, Y: s.area.Min.Y, Scale: s.scale, Control: v.control, Clipboard: v.clipboard, Signed: s.sign}
-	if _, ok := v.server.Screens.(host.Signs); ok && !v.console {
+	if signs, ok := v.server.Screens.(host.Signs); ok && signs.Marks() && !v.console {
 		out.Marks = v.control
 	}
 	return out

@@ -8,6 +8,7 @@ import (
 	"context"
 	"image"
 	"io"
+	"net/http"
 	"net/rpc"
 	"sync"
 	"time"
@@ -18,14 +19,29 @@ import (
 	"moorwatch.example/core/screen"
 )
 
-// Desk is what a helper does in its session.
-type Desk interface {
-	host.Screens
-	// Show and Clip are as of host.People, for the session's own person.
+// Desk is what a helper does in its session, beside what else it may implement of Talker and Signer.
+type Desk interface{ host.Screens }
+
+// Talker reaches the session's own person.
+type Talker interface {
+	// Show and Clip are as of host.People.
 	Show(ctx context.Context, m link.Message) (link.MessageAnswer, error)
 	Clip(ctx context.Context, c link.Clip) (link.Outcome, error)
 	Lock() error
-	host.Signs
+}
+
+// Signer shows signs, as host.Signs does.
+type Signer interface {
+	Sign(ctx context.Context, desktop string, acts host.SignActs) (host.Sign, error)
+}
+
+// of is what a desk may implement, or the error that it does not.
+func of[T any](desk Desk) (T, error) {
+	it, ok := desk.(T)
+	if !ok {
+		return it, &link.Problem{Status: http.StatusNotImplemented, Reason: "The helper in the person's session does not do that."}
+	}
+	return it, nil
 }
 
 // waitWithin is how long a helper waits for a change before it says that there was none, so that who
@@ -299,18 +315,32 @@ func (s *Served) LetGo(_ None, out *Answer[None]) error {
 
 // Show shows a message.
 func (s *Served) Show(m link.Message, out *Answer[link.MessageAnswer]) error {
-	a, err := s.desk.Show(s.ended, m)
+	t, err := of[Talker](s.desk)
+	if err != nil {
+		return answer(out, link.MessageAnswer{}, err)
+	}
+	a, err := t.Show(s.ended, m)
 	return answer(out, a, err)
 }
 
 // Clip puts something on the clipboard.
 func (s *Served) Clip(c link.Clip, out *Answer[link.Outcome]) error {
-	o, err := s.desk.Clip(s.ended, c)
+	t, err := of[Talker](s.desk)
+	if err != nil {
+		return answer(out, link.Outcome{}, err)
+	}
+	o, err := t.Clip(s.ended, c)
 	return answer(out, o, err)
 }
 
 // Lock locks the session.
-func (s *Served) Lock(_ None, out *Answer[None]) error { return answer(out, None{}, s.desk.Lock()) }
+func (s *Served) Lock(_ None, out *Answer[None]) error {
+	t, err := of[Talker](s.desk)
+	if err == nil {
+		err = t.Lock()
+	}
+	return answer(out, None{}, err)
+}
 
 // signed is a sign that is open, with what the person did to it and nobody heard of yet.
 type signed struct {
@@ -344,7 +374,11 @@ func (s *Served) Sign(desktop string, out *Answer[int]) error {
 		default:
 		}
 	}
-	one, err := s.desk.Sign(s.ended, desktop, host.SignActs{Say: func(text string) { tell(Act{Say: text}) }, End: func() { tell(Act{End: true}) }})
+	signer, err := of[Signer](s.desk)
+	if err != nil {
+		return answer(out, 0, err)
+	}
+	one, err := signer.Sign(s.ended, desktop, host.SignActs{Say: func(text string) { tell(Act{Say: text}) }, End: func() { tell(Act{End: true}) }})
 	if err != nil {
 		return answer(out, 0, err)
 	}

@@ -13,10 +13,14 @@ import (
 	"moorwatch.example/core/screen"
 )
 
-// Client is the agent's end: a Desk that a helper serves. It may be used by many goroutines at once.
+// Client is the agent's end: a Desk, Talker and Signer that a helper serves. It may be used by many goroutines at once.
 type Client struct{ rpc *rpc.Client }
 
-var _ Desk = (*Client)(nil)
+var _ interface {
+	Desk
+	Talker
+	Signer
+} = (*Client)(nil)
 
 // NewClient uses a helper at the other end of a pipe.
 func NewClient(pipe io.ReadWriteCloser) *Client { return &Client{rpc.NewClient(pipe)} }
@@ -49,17 +53,17 @@ func (c *Client) Desktops(ctx context.Context) (link.DesktopList, error) {
 // LetGo implements host.Screens.
 func (c *Client) LetGo() { call[None](context.Background(), c, "LetGo", None{}) }
 
-// Show implements Desk.
+// Show implements Talker.
 func (c *Client) Show(ctx context.Context, m link.Message) (link.MessageAnswer, error) {
 	return call[link.MessageAnswer](ctx, c, "Show", m)
 }
 
-// Clip implements Desk.
+// Clip implements Talker.
 func (c *Client) Clip(ctx context.Context, clip link.Clip) (link.Outcome, error) {
 	return call[link.Outcome](ctx, c, "Clip", clip)
 }
 
-// Lock implements Desk.
+// Lock implements Talker.
 func (c *Client) Lock() error {
 	_, err := call[None](context.Background(), c, "Lock", None{})
 	return err
@@ -162,7 +166,7 @@ func (f *far) Close() error {
 	return err
 }
 
-// Sign implements host.Signs.
+// Sign implements Signer.
 func (c *Client) Sign(ctx context.Context, desktop string, acts host.SignActs) (host.Sign, error) {
 	id, err := call[int](ctx, c, "Sign", desktop)
 	if err != nil {

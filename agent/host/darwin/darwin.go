@@ -38,6 +38,7 @@ func New() host.Host {
 		People:    people,
 		Power:     &machine{tools: system, people: people},
 		Settings:  settings{tools: system, people: people},
+		Screens:   newScreens(people),
 		Terminals: posix.Terminals{Shells: []string{"/bin/zsh", "/bin/bash", "/bin/sh"}, Become: posix.Become},
 	}
 }

@@ -112,3 +112,6 @@ func (d desktop) variable(name string) string {
 	}
 	return ""
 }
+
+// Marks implements host.Signs.
+func (screens) Marks() bool { return true }

@@ -3,15 +3,17 @@ package native
 
 import (
 	"moorwatch.example/agent/host"
+	"moorwatch.example/agent/host/aside"
 	"moorwatch.example/agent/host/darwin"
+	"moorwatch.example/agent/host/darwin/quartz"
 )
 
 // New returns what this computer offers.
 func New() host.Host { return darwin.New() }
 
-// Helper is the command that makes the agent's program a helper in a person's session: this system
-// needs none.
-const Helper = ""
+// Helper is the command that makes the agent's program a helper in a person's session, and Help what
+// it does then.
+const Helper = aside.Argument
 
-// Help is not called here.
-func Help([]string) error { return nil }
+// Help serves the desktop of this session to the agent that started it.
+func Help([]string) error { return darwin.Help(quartz.Desk{}) }

@@ -250,7 +250,7 @@ func (p persons) Show(ctx context.Context, m link.Message) (answer link.MessageA
 	if err != nil {
 		return link.MessageAnswer{Reason: err.Error()}, nil
 	}
-	err = p.helpers.with(ctx, s.id, func(d aside.Desk) (err error) {
+	err = p.helpers.With(s.id, func(d *aside.Client) (err error) {
 		answer, err = d.Show(ctx, m)
 		return err
 	})
@@ -267,7 +267,7 @@ func (p persons) Clip(ctx context.Context, c link.Clip) (out link.Outcome, err e
 	if err != nil {
 		return out, err
 	}
-	err = p.helpers.with(ctx, s.id, func(d aside.Desk) (err error) {
+	err = p.helpers.With(s.id, func(d *aside.Client) (err error) {
 		out, err = d.Clip(ctx, c)
 		return err
 	})

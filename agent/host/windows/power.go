@@ -95,7 +95,7 @@ func (p power) session(ctx context.Context, d link.PowerDeed) (link.Outcome, err
 		return link.Outcome{}, err
 	}
 	if d.Deed == link.PowerLock {
-		if err := p.helpers.with(ctx, s.id, func(d aside.Desk) error { return d.Lock() }); err != nil {
+		if err := p.helpers.With(s.id, func(d *aside.Client) error { return d.Lock() }); err != nil {
 			return link.Outcome{}, err
 		}
 		return link.Outcome{Message: "The session of " + s.name + " is locked."}, nil

@@ -40,7 +40,7 @@ func (screens) Desktops(context.Context) (link.DesktopList, error) {
 // LetGo implements host.Screens.
 func (s screens) LetGo() {
 	for _, one := range sessions() {
-		s.helpers.with(context.Background(), one.id, func(d aside.Desk) error {
+		s.helpers.With(one.id, func(d *aside.Client) error {
 			d.LetGo()
 			return nil
 		})
@@ -74,21 +74,16 @@ func (s screens) Open(ctx context.Context, id string) (host.Screen, error) {
 }
 
 func (s screens) open(ctx context.Context, session uint32, d link.Desktop) (host.Screen, error) {
-	desk, done, err := s.helpers.in(session)
+	one, err := s.helpers.Open(ctx, session, d.ID)
 	if err != nil {
 		return nil, err
 	}
-	one, err := desk.Open(ctx, d.ID)
-	if err != nil {
-		done()
-		return nil, err
-	}
-	return attending{helped{one, done}, d}, nil
+	return attending{one, d}, nil
 }
 
 // attending is a screen at which the agent's service presses Ctrl+Alt+Del.
 type attending struct {
-	helped
+	host.Screen
 	desktop link.Desktop
 }
 
@@ -117,25 +112,8 @@ func (s screens) Sign(ctx context.Context, desktop string, acts host.SignActs) (
 	if err != nil {
 		return nil, refuse(http.StatusNotFound, "There is no desktop %q.", desktop)
 	}
-	desk, done, err := s.helpers.in(uint32(session))
-	if err != nil {
-		return nil, err
-	}
-	one, err := desk.Sign(ctx, desktop, acts)
-	if err != nil {
-		done()
-		return nil, err
-	}
-	return signHelped{one, done}, nil
+	return s.helpers.Sign(ctx, uint32(session), desktop, acts)
 }
 
-// signHelped is a sign that a helper shows, which is let go when it is closed.
-type signHelped struct {
-	host.Sign
-	done func()
-}
-
-func (s signHelped) Close() error {
-	defer s.done()
-	return s.Sign.Close()
-}
+// Marks implements host.Signs.
+func (screens) Marks() bool { return true }

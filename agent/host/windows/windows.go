@@ -23,7 +23,7 @@ import (
 // New returns what this computer offers.
 func New() host.Host {
 	informer := portable.Informer{OS: device.Windows, More: more}
-	helpers := &helpers{}
+	helpers := &helpers{Start: startHelper}
 	return host.Host{
 		Informer:  informer,
 		Meter:     &portable.Meter{People: signedIn},

@@ -121,7 +121,7 @@ var classOnce = sync.OnceFunc(func() {
 // messageWithin is how long an answer is waited for when nothing else is said.
 const messageWithin = 2 * time.Minute
 
-// Show implements aside.Desk.
+// Show implements aside.Talker.
 func (Desk) Show(ctx context.Context, m link.Message) (link.MessageAnswer, error) {
 	within := messageWithin
 	if m.Seconds > 0 {

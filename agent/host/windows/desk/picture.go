@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/sys/windows"
 
+	"moorwatch.example/agent/host/look"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/screen"
 )
@@ -133,7 +134,7 @@ func (c *copier) look(all bool) ([]image.Rectangle, error) {
 	if ok == 0 {
 		return nil, err
 	}
-	return differences(c.shown, c.pixels, w, h, all), nil
+	return look.Differences(c.shown, c.pixels, w, h, all), nil
 }
 
 // boundsOf is where a monitor is, in the system's coordinates.

@@ -14,6 +14,7 @@ import (
 	"unsafe"
 
 	"moorwatch.example/agent/host"
+	"moorwatch.example/agent/host/look"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/screen"
 )
@@ -51,7 +52,7 @@ func (Desk) LetGo() {
 	t.do(letGo)
 }
 
-// Lock implements aside.Desk.
+// Lock implements aside.Talker.
 func (Desk) Lock() error {
 	if ok, _, err := lockWorkStation.Call(); ok == 0 {
 		return err
@@ -93,7 +94,7 @@ type Screen struct {
 	buttons int
 	cursor  uintptr
 	first   bool
-	busy    time.Time // until when it is looked often
+	pace    look.Pace
 
 	mu       sync.Mutex
 	size     image.Point
@@ -128,28 +129,16 @@ func (s *Screen) Layout() (image.Point, []link.Monitor) {
 	return s.size, s.monitors
 }
 
-// How often the desktop is looked at: while it changes, and otherwise.
-const (
-	lookOften  = 25 * time.Millisecond
-	lookSeldom = 100 * time.Millisecond
-	staysBusy  = time.Second
-)
-
 // Wait implements host.Screen. GDI tells of no changes, so that the desktop is copied and compared.
 func (s *Screen) Wait(ctx context.Context) (host.ScreenChange, error) {
 	for {
 		var c host.ScreenChange
 		var err error
-		pause := lookSeldom
+		var pause time.Duration
 		began := time.Now()
 		s.thread.do(func() {
 			c, err = s.look()
-			if len(c.Damage) > 0 || c.Pointer != nil {
-				s.busy = time.Now().Add(staysBusy)
-			}
-			if time.Now().Before(s.busy) {
-				pause = lookOften
-			}
+			pause = s.pace.Pause(began, len(c.Damage) > 0 || c.Pointer != nil)
 		})
 		s.mu.Lock()
 		if s.closed && err == nil {
@@ -159,11 +148,10 @@ func (s *Screen) Wait(ctx context.Context) (host.ScreenChange, error) {
 		if c.Clip = s.clips.news(); err != nil || c.Damage != nil || c.Layout || c.Cursor != nil || c.Pointer != nil || c.Clip != nil {
 			return c, err
 		}
-		// A slow copy leaves the computer as much time as it took.
 		select {
 		case <-ctx.Done():
 			return c, ctx.Err()
-		case <-time.After(max(pause-time.Since(began), time.Since(began))):
+		case <-time.After(pause):
 		}
 	}
 }
@@ -245,7 +233,7 @@ func shape(cursor uintptr) *link.ScreenCursor {
 		return slices.Clone(c.pixels)
 	}
 	var b bytes.Buffer
-	if png.Encode(&b, transparent(draw(0), draw(mask), cursorSide)) != nil {
+	if png.Encode(&b, transparent(draw(0), draw(look.Mask), cursorSide)) != nil {
 		return nil
 	}
 	return &link.ScreenCursor{PNG: b.Bytes(), X: int(info.x), Y: int(info.y)}
