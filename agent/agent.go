@@ -80,15 +80,49 @@ type Agent struct {
 	proved   time.Time          // when the connection of now was proved
 	started  time.Time
 	first    chan struct{} // closed at the first connection
+	computer device.Facts  // that it runs on, as its name and hardware are shown with its key
 }
 
 // Run holds the link and reports until ctx ends. It fails only when the agent's folder cannot be
 // used.
 func (a *Agent) Run(ctx context.Context) error {
+	for {
+		err := a.live(ctx)
+		var another *messages.Refusal
+		if !errors.As(err, &another) {
+			return err
+		}
+		if err := a.become(ctx, another); err != nil {
+			a.Log.Error("the agent cannot become what the service says that it is", "error", err)
+			if !sleep(ctx, time.Minute) {
+				return nil
+			}
+		}
+	}
+}
+
+// become takes the identity that a refusal gives, with which the agent begins anew.
+func (a *Agent) become(ctx context.Context, r *messages.Refusal) error {
+	if r.Device != "" {
+		a.Log.Info("going on as another device, whose hardware this is", "device", r.Device)
+		return identity.Rename(a.Dir, r.Device)
+	}
+	i, err := identity.Anew(ctx, a.Dir, r.Anew, a.computer)
+	if err == nil {
+		a.Log.Info("this is a copy, and is a device of its own now", "device", i.Device)
+	}
+	return err
+}
+
+// live is one life under one identity. A *messages.Refusal is what ends it when the service gives another.
+func (a *Agent) live(ctx context.Context) error {
+	ctx, end := context.WithCancel(ctx)
 	var err error
 	a.life = ctx
 	var working sync.WaitGroup
 	defer working.Wait() // nothing is written to the folder any more
+	defer end()
+	defer func(own host.Updates) { a.Host.Updates = own }(a.Host.Updates)
 	if a.identity, err = identity.Load(a.Dir); err != nil {
 		return err
 	}
@@ -124,7 +158,7 @@ func (a *Agent) Run(ctx context.Context) error {
 		if a.runs, err = a.openRuns(ctx); err != nil {
 			return err
 		}
-		defer a.runs.working.Wait()
+		defer func() { end(); a.runs.working.Wait() }()
 	}
 	if a.Host.Prober != nil {
 		working.Go(func() { a.watch.run(ctx, a.Host) })
@@ -132,11 +166,18 @@ func (a *Agent) Run(ctx context.Context) error {
 	if a.Host.Meter != nil {
 		working.Go(func() { a.measure(ctx) })
 	}
+	if a.computer, err = a.Host.Informer.Facts(ctx); err != nil {
+		a.Log.Warn("what this computer is cannot be read", "error", err)
+	}
 	for failures := 0; ; {
 		a.proved = time.Time{}
 		err := a.connect(ctx)
 		if ctx.Err() != nil {
 			return nil
+		}
+		var refusal *messages.Refusal
+		if errors.As(err, &refusal) && refusal.Status == http.StatusMisdirectedRequest && (refusal.Device != "" || refusal.Anew != "") {
+			return refusal
 		}
 		if !a.proved.IsZero() && time.Since(a.proved) > livesWell {
 			failures = 0
@@ -162,6 +203,8 @@ func pause(failures int, err error) time.Duration {
 		switch refusal.Status {
 		case http.StatusConflict:
 			return 5*time.Minute + rand.N(time.Minute)
+		case http.StatusTooEarly: // a person is asked
+			return 20*time.Second + rand.N(20*time.Second)
 		case http.StatusUnauthorized:
 			return 10*time.Minute + rand.N(time.Minute)
 		}
@@ -171,7 +214,9 @@ func pause(failures int, err error) time.Duration {
 
 // connect makes one connection and holds it until it ends.
 func (a *Agent) connect(ctx context.Context) error {
-	l, err := a.identity.Dialer().Dial(ctx)
+	dialer := a.identity.Dialer()
+	dialer.HostName, dialer.Hardware = a.computer.HostName, a.computer.Hardware
+	l, err := dialer.Dial(ctx)
 	if err != nil {
 		return err
 	}

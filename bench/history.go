@@ -51,7 +51,7 @@ func (w *world) reporter(ctx context.Context, name string) (c *http.Client, id u
 		return nil, id, nil, err
 	}
 	dir := filepath.Join(w.dir, name)
-	i, err := identity.Enrol(ctx, dir, w.url, token, name)
+	i, err := identity.Enrol(ctx, dir, w.url, token, device.Facts{HostName: name})
 	if err != nil {
 		return nil, id, nil, err
 	}

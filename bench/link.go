@@ -13,6 +13,7 @@ import (
 	"slices"
 	"time"
 
+	messages "moorwatch.example/contract/link"
 	"moorwatch.example/link"
 	"moorwatch.example/service/authority"
 )
@@ -108,7 +109,7 @@ func connect(ctx context.Context, server *tls.Config, fingerprint string) (*link
 	}
 	far := make(chan *link.Link, 1)
 	s := &http.Server{TLSConfig: server, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		got, err := link.Accept(w, r, "bench", func(string) (ed25519.PublicKey, error) { return public, nil }, func(string, string) error { return nil })
+		got, err := link.Accept(w, r, "bench", func(string) (ed25519.PublicKey, error) { return public, nil }, func(string, string, messages.Proof) error { return nil })
 		if err == nil {
 			far <- got
 		}

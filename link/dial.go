@@ -30,6 +30,9 @@ type Dialer struct {
 	Key    ed25519.PrivateKey
 	TLS    *tls.Config // nil for the system's authorities; see Pinned
 	Lane   string      // of a link beside the first one; "" for that
+	// HostName and Hardware tell which computer this is.
+	HostName string
+	Hardware []string
 }
 
 // Dial connects and proves the device's key within GreetWithin. A refusal by the service is
@@ -78,7 +81,7 @@ func (d Dialer) greet(c *conn) error {
 	if err != nil {
 		return fmt.Errorf("proving the device's key: %w", err)
 	}
-	if err := send(c, link.Proof{Token: token, Notes: challenge.Notes}); err != nil {
+	if err := send(c, link.Proof{Token: token, Notes: challenge.Notes, HostName: d.HostName, Hardware: d.Hardware}); err != nil {
 		return err
 	}
 	var welcome link.Welcome

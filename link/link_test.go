@@ -19,7 +19,7 @@ import (
 )
 
 // service accepts links of one device on a TLS server, and hands them on.
-func service(t *testing.T, key ed25519.PublicKey, admit func(device, address string) error) (*httptest.Server, <-chan *Link) {
+func service(t *testing.T, key ed25519.PublicKey, admit func(device, address string, _ messages.Proof) error) (*httptest.Server, <-chan *Link) {
 	t.Helper()
 	links := make(chan *Link, 8)
 	s := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -46,7 +46,7 @@ func keys(t *testing.T) (ed25519.PublicKey, ed25519.PrivateKey) {
 	return public, private
 }
 
-func anyone(string, string) error { return nil }
+func anyone(string, string, messages.Proof) error { return nil }
 
 func dialer(s *httptest.Server, device string, key ed25519.PrivateKey) Dialer {
 	return Dialer{URL: s.URL, Device: device, Key: key, TLS: s.Client().Transport.(*http.Transport).TLSClientConfig}
@@ -110,7 +110,7 @@ func TestStreams(t *testing.T) {
 func TestProofs(t *testing.T) {
 	public, private := keys(t)
 	_, other := keys(t)
-	s, _ := service(t, public, func(string, string) error {
+	s, _ := service(t, public, func(string, string, messages.Proof) error {
 		return &messages.Refusal{Status: http.StatusConflict, Reason: "another computer"}
 	})
 	for name, c := range map[string]struct {

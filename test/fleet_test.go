@@ -31,7 +31,7 @@ func TestEnrolmentTokens(t *testing.T) {
 	t.Parallel()
 	w := begin(t, true)
 	try := func(token string) error {
-		_, err := identity.Enrol(t.Context(), t.TempDir(), w.Service.URL, token, "hay-desk-01")
+		_, err := identity.Enrol(t.Context(), t.TempDir(), w.Service.URL, token, device.Facts{HostName: "hay-desk-01"})
 		return err
 	}
 	fails := func(name string, err error, text string) {

@@ -15,6 +15,7 @@ import (
 	"moorwatch.example/agent/identity"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/patch"
 	"moorwatch.example/core/update"
@@ -36,7 +37,7 @@ func (w *world) machines(t *testing.T, names ...string) (*lab.Lab, map[string]*l
 	t.Cleanup(func() { <-labs })
 	ids := map[string]uuid.UUID{}
 	l, err := lab.New(t.Context(), lab.Options{Agent: filepath.Join(must(programs())(t), "moor-agent"), Service: w.Service.URL, Enrol: func(ctx context.Context, name, dir string) error {
-		i, err := identity.Enrol(ctx, dir, w.Service.URL, w.enrolmentToken(t, 1), name)
+		i, err := identity.Enrol(ctx, dir, w.Service.URL, w.enrolmentToken(t, 1), device.Facts{HostName: name})
 		if err == nil {
 			ids[name] = uuid.MustParse(i.Device)
 		}

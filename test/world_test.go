@@ -32,6 +32,7 @@ import (
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
+	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
 	"moorwatch.example/service"
 	"moorwatch.example/service/authority"
@@ -242,7 +243,7 @@ func (w *world) enrol(t *testing.T, name string) (dir string, id uuid.UUID) {
 func (w *world) enrolWith(t *testing.T, name, token string) (dir string, id uuid.UUID) {
 	t.Helper()
 	dir = t.TempDir()
-	i := must(identity.Enrol(t.Context(), dir, w.Service.URL, token, name))(t)
+	i := must(identity.Enrol(t.Context(), dir, w.Service.URL, token, device.Facts{HostName: name}))(t)
 	return dir, uuid.MustParse(i.Device)
 }
 

@@ -16,9 +16,11 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
+	"moorwatch.example/core/device"
 	"moorwatch.example/link"
 )
 
@@ -92,8 +94,9 @@ const enrolWithin = 30 * time.Second
 
 // Enrol makes a key, shows its public half and the token to the service, and keeps the identity
 // it is given in dir. The token's third part, when it has one, is the fingerprint of the authority
-// that the service's certificate must come from.
-func Enrol(ctx context.Context, dir, service, token, hostName string) (Identity, error) {
+// that the service's certificate must come from. Of what the computer is, its name and hardware are
+// told.
+func Enrol(ctx context.Context, dir, service, token string, computer device.Facts) (Identity, error) {
 	if _, err := Load(dir); err == nil {
 		return Identity{}, fmt.Errorf("this device is enrolled already: delete %s to enrol it anew", filepath.Join(dir, fileName))
 	} else if !errors.Is(err, ErrNotEnrolled) {
@@ -114,7 +117,11 @@ func Enrol(ctx context.Context, dir, service, token, hostName string) (Identity,
 	if parts := strings.Split(strings.TrimSpace(token), "."); len(parts) == 3 {
 		i.Fingerprint = parts[2]
 	}
-	body, err := json.Marshal(map[string]string{"token": token, "public_key": base64.RawURLEncoding.EncodeToString(public), "host_name": hostName})
+	enrolment := map[string]any{"token": token, "public_key": base64.RawURLEncoding.EncodeToString(public), "host_name": computer.HostName}
+	if len(computer.Hardware) > 0 {
+		enrolment["hardware"] = computer.Hardware
+	}
+	body, err := json.Marshal(enrolment)
 	if err != nil {
 		return Identity{}, err
 	}
@@ -155,4 +162,45 @@ func (i Identity) save(dir string) error {
 		return err
 	}
 	return os.Rename(path+".new", path)
+}
+
+// Rename keeps that the service knows this device by another id from now on.
+func Rename(dir, id string) error {
+	i, err := Load(dir)
+	if err != nil {
+		return err
+	}
+	i.Device = id
+	return i.save(dir)
+}
+
+// keeps are the files of an agent's folder that belong to the computer, and not to the identity.
+var keeps = []string{"choices.json"}
+
+// Anew enrols a computer whose folder was copied from another, as a device of its own: nothing that the other
+// kept in its folder stays.
+func Anew(ctx context.Context, dir, token string, computer device.Facts) (Identity, error) {
+	old, err := Load(dir)
+	if err != nil {
+		return old, err
+	}
+	fresh, err := os.MkdirTemp(dir, "anew-") // the old one stays until the new one is there
+	if err != nil {
+		return old, err
+	}
+	defer os.RemoveAll(fresh)
+	i, err := Enrol(ctx, fresh, old.Service, token, computer)
+	if err != nil {
+		return old, err
+	}
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return old, err
+	}
+	for _, e := range entries {
+		if e.Name() != fileName && !slices.Contains(keeps, e.Name()) {
+			err = errors.Join(err, os.RemoveAll(filepath.Join(dir, e.Name())))
+		}
+	}
+	return i, errors.Join(err, i.save(dir))
 }

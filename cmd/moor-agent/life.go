@@ -81,7 +81,7 @@ func install(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return fmt.Errorf("reading this device's name: %w", err)
 		}
-		i, err := identity.Enrol(ctx, place.Dir, service, token, facts.HostName)
+		i, err := identity.Enrol(ctx, place.Dir, service, token, facts)
 		if err != nil {
 			return err
 		}

@@ -95,7 +95,7 @@ func enrol(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return fmt.Errorf("reading this device's name: %w", err)
 	}
-	i, err := identity.Enrol(ctx, c.String("dir"), c.String("service"), token, facts.HostName)
+	i, err := identity.Enrol(ctx, c.String("dir"), c.String("service"), token, facts)
 	if err != nil {
 		return err
 	}

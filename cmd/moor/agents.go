@@ -42,6 +42,13 @@ func agentCommand() *cli.Command {
 			return client.Done(k.MoveDeviceWithResponse(ctx, d.ID, api.NewSite{Organisation: c.String("organisation"), Site: c.String("site")}))
 		},
 	}, {
+		Name: "doubts", Usage: "list computers of which is asked whether they are the device that they seem to be", Flags: []cli.Flag{jsonFlag},
+		Action: listDoubts,
+	}, {
+		Name: "settle", Usage: "say whether the computer that is asked about is the device", ArgsUsage: "NAME",
+		Flags:  []cli.Flag{&cli.BoolFlag{Name: "same", Usage: "it is: in another body, or back with a new system"}, &cli.BoolFlag{Name: "another", Usage: "it is another: a copy is enrolled anew as a device of its own"}},
+		Action: settleDoubt,
+	}, {
 		Name: "code", Usage: "tell the removal code of a protected device's agent; it goes on record", ArgsUsage: "NAME",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, d, err := target(ctx, c)
@@ -148,4 +155,58 @@ func addAgent(ctx context.Context, c *cli.Command) error {
 	fmt.Printf(`curl.exe -fsS%so "%%TEMP%%\moor-agent.exe" %s%s && certutil -hashfile "%%TEMP%%\moor-agent.exe" SHA256 | findstr %s && echo %s| "%%TEMP%%\moor-agent.exe" install --service %s --token-file -%s`+"\n",
 		unknown, s.URL, f.Path, f.Sha256, made.Secret, s.URL, options.String())
 	return nil
+}
+
+// listDoubts lists what is asked about the identity of computers.
+func listDoubts(ctx context.Context, c *cli.Command) error {
+	k, err := dial()
+	if err != nil {
+		return err
+	}
+	all := []api.IdentityQuestion{}
+	for q, err := range client.Pages(func(cursor *string) ([]api.IdentityQuestion, *string, error) {
+		page, err := client.Result(k.ListIdentityQuestionsWithResponse(ctx, &api.ListIdentityQuestionsParams{Cursor: cursor}))
+		if err != nil {
+			return nil, nil, err
+		}
+		return page.Items, page.Next, nil
+	}) {
+		if err != nil {
+			return err
+		}
+		all = append(all, q)
+	}
+	if c.Bool("json") {
+		return printJSON(all)
+	}
+	t := newTable("DEVICE", "ASKED", "WHAT IS ASKED")
+	for _, q := range all {
+		t.row(q.Name, ago(q.AskedAt), doubt(q))
+	}
+	return t.flush()
+}
+
+func doubt(q api.IdentityQuestion) string {
+	if q.Kind == api.Copied {
+		return fmt.Sprintf("%s at %s shows its identity on other hardware: the same device, or a copy?", q.HostName, q.Address)
+	}
+	return fmt.Sprintf("it has the hardware of %s: the same device?", q.OlderName)
+}
+
+func settleDoubt(ctx context.Context, c *cli.Command) error {
+	if c.Bool("same") == c.Bool("another") {
+		return errors.New("say --same or --another")
+	}
+	k, d, err := target(ctx, c)
+	if err != nil {
+		return err
+	}
+	whole, err := client.Result(k.GetDeviceWithResponse(ctx, d.ID))
+	if err != nil {
+		return err
+	}
+	if whole.Question == nil {
+		return fmt.Errorf("nothing is asked about %s", d.Name)
+	}
+	return client.Done(k.AnswerIdentityQuestionWithResponse(ctx, d.ID, api.IdentityAnswer{Question: whole.Question.ID, Same: c.Bool("same")}))
 }

@@ -38,6 +38,24 @@ import (
 	"moorwatch.example/core/work"
 )
 
+// Defines values for IdentityQuestionKind.
+const (
+	Copied   IdentityQuestionKind = "copied"
+	Returned IdentityQuestionKind = "returned"
+)
+
+// Valid indicates whether the value is a known member of the IdentityQuestionKind enum.
+func (e IdentityQuestionKind) Valid() bool {
+	switch e {
+	case Copied:
+		return true
+	case Returned:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for JobDeedDeed.
 const (
 	Cancel JobDeedDeed = "cancel"
@@ -868,6 +886,9 @@ type DeviceDetail struct {
 	// Permissions What the caller may do here.
 	Permissions []Permission `json:"permissions"`
 
+	// Question Whether a computer is the device that it seems to be. `copied`: another computer shows the device's identity, and is kept out. `returned`: the device was enrolled on the hardware of an older one.
+	Question *IdentityQuestion `json:"question,omitempty"`
+
 	// Vitals One reading of a device.
 	Vitals *Vitals `json:"vitals,omitempty"`
 }
@@ -950,7 +971,9 @@ type Enrolled struct {
 
 // Enrolment defines model for Enrolment.
 type Enrolment struct {
-	HostName string `json:"host_name"`
+	// Hardware Names that the computer's parts have of their own, such as `board:…`; by them it is recognised when it comes back.
+	Hardware *[]string `json:"hardware,omitempty"`
+	HostName string    `json:"host_name"`
 
 	// PublicKey Ed25519 public key in unpadded base64url.
 	PublicKey string `json:"public_key"`
@@ -1153,6 +1176,51 @@ type GroupPreview struct {
 
 // Hours defines model for Hours.
 type Hours = calendar.Hours
+
+// IdentityAnswer defines model for IdentityAnswer.
+type IdentityAnswer struct {
+	// Question That was seen.
+	Question openapi_types.UUID `json:"question"`
+
+	// Same It is the same device: in another body, or back with a new system.
+	Same bool `json:"same"`
+}
+
+// IdentityQuestion Whether a computer is the device that it seems to be. `copied`: another computer shows the device's identity, and is kept out. `returned`: the device was enrolled on the hardware of an older one.
+type IdentityQuestion struct {
+	// Address From where it came last.
+	Address  string             `json:"address"`
+	AskedAt  time.Time          `json:"asked_at"`
+	Device   openapi_types.UUID `json:"device"`
+	Hardware []string           `json:"hardware"`
+
+	// HostName Of the computer that is asked about.
+	HostName string               `json:"host_name"`
+	ID       openapi_types.UUID   `json:"id"`
+	Kind     IdentityQuestionKind `json:"kind"`
+
+	// Known The hardware that the device is known by.
+	Known     []string   `json:"known"`
+	LastHeard *time.Time `json:"last_heard,omitempty"`
+	Name      string     `json:"name"`
+
+	// Older Of `returned`.
+	Older          *openapi_types.UUID `json:"older,omitempty"`
+	OlderLastHeard *time.Time          `json:"older_last_heard,omitempty"`
+	OlderName      string              `json:"older_name"`
+	Organisation   string              `json:"organisation"`
+	SeenAt         time.Time           `json:"seen_at"`
+	Site           string              `json:"site"`
+}
+
+// IdentityQuestionKind defines model for IdentityQuestion.Kind.
+type IdentityQuestionKind string
+
+// IdentityQuestionPage defines model for IdentityQuestionPage.
+type IdentityQuestionPage struct {
+	Items []IdentityQuestion `json:"items"`
+	Next  *string            `json:"next,omitempty"`
+}
 
 // Interface A network interface.
 type Interface = link.Interface
@@ -3202,6 +3270,15 @@ type ListGroupsParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// ListIdentityQuestionsParams defines parameters for ListIdentityQuestions.
+type ListIdentityQuestionsParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListJobsParams defines parameters for ListJobs.
 type ListJobsParams struct {
 	// Cursor The `next` of the page before.
@@ -3544,6 +3621,9 @@ type FollowFileJSONRequestBody = Follow
 
 // WriteTextJSONRequestBody defines body for WriteText for application/json ContentType.
 type WriteTextJSONRequestBody = TextFile
+
+// AnswerIdentityQuestionJSONRequestBody defines body for AnswerIdentityQuestion for application/json ContentType.
+type AnswerIdentityQuestionJSONRequestBody = IdentityAnswer
 
 // ShowMessageJSONRequestBody defines body for ShowMessage for application/json ContentType.
 type ShowMessageJSONRequestBody = Message
@@ -4228,6 +4308,20 @@ type ClientInterface interface {
 	// Corresponds with PUT /devices/{id}/files/text (the `WriteText` operationId).
 	WriteText(ctx context.Context, id ID, body WriteTextJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AnswerIdentityQuestionWithBody Answer the oldest question about a device. The same device goes on with its history; a copy is enrolled anew as a device of its own.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /devices/{id}/identity (the `AnswerIdentityQuestion` operationId).
+	AnswerIdentityQuestionWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerIdentityQuestion Answer the oldest question about a device. The same device goes on with its history; a copy is enrolled anew as a device of its own.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /devices/{id}/identity (the `AnswerIdentityQuestion` operationId).
+	AnswerIdentityQuestion(ctx context.Context, id ID, body AnswerIdentityQuestionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetInventory What a device consists of, as last known. `cyclonedx` is its software as application/vnd.cyclonedx+json, version 1.6.
 	//
 	// Corresponds with GET /devices/{id}/inventory (the `GetInventory` operationId).
@@ -4708,6 +4802,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /groups/{id} (the `SetGroup` operationId).
 	SetGroup(ctx context.Context, id ID, body SetGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListIdentityQuestions Computers of which is asked whether they are the device that they seem to be, oldest first.
+	//
+	// Corresponds with GET /identity-questions (the `ListIdentityQuestions` operationId).
+	ListIdentityQuestions(ctx context.Context, params *ListIdentityQuestionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListJobs Jobs, the latest first, with what has come of them at devices that the caller sees.
 	//
@@ -6693,6 +6792,40 @@ func (c *Client) WriteText(ctx context.Context, id ID, body WriteTextJSONRequest
 	return c.Client.Do(req)
 }
 
+// AnswerIdentityQuestionWithBody Answer the oldest question about a device. The same device goes on with its history; a copy is enrolled anew as a device of its own.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /devices/{id}/identity (the `AnswerIdentityQuestion` operationId).
+func (c *Client) AnswerIdentityQuestionWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerIdentityQuestionRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerIdentityQuestion Answer the oldest question about a device. The same device goes on with its history; a copy is enrolled anew as a device of its own.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /devices/{id}/identity (the `AnswerIdentityQuestion` operationId).
+func (c *Client) AnswerIdentityQuestion(ctx context.Context, id ID, body AnswerIdentityQuestionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerIdentityQuestionRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetInventory What a device consists of, as last known. `cyclonedx` is its software as application/vnd.cyclonedx+json, version 1.6.
 //
 // Corresponds with GET /devices/{id}/inventory (the `GetInventory` operationId).
@@ -7954,6 +8087,21 @@ func (c *Client) SetGroupWithBody(ctx context.Context, id ID, contentType string
 // Corresponds with PUT /groups/{id} (the `SetGroup` operationId).
 func (c *Client) SetGroup(ctx context.Context, id ID, body SetGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetGroupRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListIdentityQuestions Computers of which is asked whether they are the device that they seem to be, oldest first.
+//
+// Corresponds with GET /identity-questions (the `ListIdentityQuestions` operationId).
+func (c *Client) ListIdentityQuestions(ctx context.Context, params *ListIdentityQuestionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListIdentityQuestionsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -13198,6 +13346,53 @@ func NewWriteTextRequestWithBody(server string, id ID, contentType string, body 
 	return req, nil
 }
 
+// NewAnswerIdentityQuestionRequest calls the generic AnswerIdentityQuestion builder with application/json body
+func NewAnswerIdentityQuestionRequest(server string, id ID, body AnswerIdentityQuestionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAnswerIdentityQuestionRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAnswerIdentityQuestionRequestWithBody constructs an http.Request for the AnswerIdentityQuestion method, with any body, and a specified content type
+func NewAnswerIdentityQuestionRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/identity", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetInventoryRequest constructs an http.Request for the GetInventory method
 func NewGetInventoryRequest(server string, id ID, params *GetInventoryParams) (*http.Request, error) {
 	var err error
@@ -16060,6 +16255,72 @@ func NewSetGroupRequestWithBody(server string, id ID, contentType string, body i
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListIdentityQuestionsRequest constructs an http.Request for the ListIdentityQuestions method
+func NewListIdentityQuestionsRequest(server string, params *ListIdentityQuestionsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/identity-questions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -21326,6 +21587,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /devices/{id}/files/text (the `WriteText` operationId).
 	WriteTextWithResponse(ctx context.Context, id ID, body WriteTextJSONRequestBody, reqEditors ...RequestEditorFn) (*WriteTextResponse, error)
 
+	// AnswerIdentityQuestionWithBodyWithResponse Answer the oldest question about a device. The same device goes on with its history; a copy is enrolled anew as a device of its own.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{id}/identity (the `AnswerIdentityQuestion` operationId).
+	AnswerIdentityQuestionWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerIdentityQuestionResponse, error)
+
+	// AnswerIdentityQuestionWithResponse Answer the oldest question about a device. The same device goes on with its history; a copy is enrolled anew as a device of its own.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{id}/identity (the `AnswerIdentityQuestion` operationId).
+	AnswerIdentityQuestionWithResponse(ctx context.Context, id ID, body AnswerIdentityQuestionJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerIdentityQuestionResponse, error)
+
 	// GetInventoryWithResponse What a device consists of, as last known. `cyclonedx` is its software as application/vnd.cyclonedx+json, version 1.6.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -21878,6 +22153,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /groups/{id} (the `SetGroup` operationId).
 	SetGroupWithResponse(ctx context.Context, id ID, body SetGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*SetGroupResponse, error)
+
+	// ListIdentityQuestionsWithResponse Computers of which is asked whether they are the device that they seem to be, oldest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /identity-questions (the `ListIdentityQuestions` operationId).
+	ListIdentityQuestionsWithResponse(ctx context.Context, params *ListIdentityQuestionsParams, reqEditors ...RequestEditorFn) (*ListIdentityQuestionsResponse, error)
 
 	// ListJobsWithResponse Jobs, the latest first, with what has come of them at devices that the caller sees.
 	//
@@ -25435,6 +25717,47 @@ func (r WriteTextResponse) ContentType() string {
 	return ""
 }
 
+type AnswerIdentityQuestionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AnswerIdentityQuestionResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AnswerIdentityQuestionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AnswerIdentityQuestionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AnswerIdentityQuestionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AnswerIdentityQuestionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetInventoryResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -28087,6 +28410,54 @@ func (r SetGroupResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListIdentityQuestionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *IdentityQuestionPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListIdentityQuestionsResponse) GetJSON200() *IdentityQuestionPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListIdentityQuestionsResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListIdentityQuestionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListIdentityQuestionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListIdentityQuestionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListIdentityQuestionsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -33551,6 +33922,32 @@ func (c *ClientWithResponses) WriteTextWithResponse(ctx context.Context, id ID, 
 	return ParseWriteTextResponse(rsp)
 }
 
+// AnswerIdentityQuestionWithBodyWithResponse Answer the oldest question about a device. The same device goes on with its history; a copy is enrolled anew as a device of its own.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{id}/identity (the `AnswerIdentityQuestion` operationId).
+func (c *ClientWithResponses) AnswerIdentityQuestionWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerIdentityQuestionResponse, error) {
+	rsp, err := c.AnswerIdentityQuestionWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerIdentityQuestionResponse(rsp)
+}
+
+// AnswerIdentityQuestionWithResponse Answer the oldest question about a device. The same device goes on with its history; a copy is enrolled anew as a device of its own.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{id}/identity (the `AnswerIdentityQuestion` operationId).
+func (c *ClientWithResponses) AnswerIdentityQuestionWithResponse(ctx context.Context, id ID, body AnswerIdentityQuestionJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerIdentityQuestionResponse, error) {
+	rsp, err := c.AnswerIdentityQuestion(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerIdentityQuestionResponse(rsp)
+}
+
 // GetInventoryWithResponse What a device consists of, as last known. `cyclonedx` is its software as application/vnd.cyclonedx+json, version 1.6.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -34576,6 +34973,19 @@ func (c *ClientWithResponses) SetGroupWithResponse(ctx context.Context, id ID, b
 		return nil, err
 	}
 	return ParseSetGroupResponse(rsp)
+}
+
+// ListIdentityQuestionsWithResponse Computers of which is asked whether they are the device that they seem to be, oldest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /identity-questions (the `ListIdentityQuestions` operationId).
+func (c *ClientWithResponses) ListIdentityQuestionsWithResponse(ctx context.Context, params *ListIdentityQuestionsParams, reqEditors ...RequestEditorFn) (*ListIdentityQuestionsResponse, error) {
+	rsp, err := c.ListIdentityQuestions(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListIdentityQuestionsResponse(rsp)
 }
 
 // ListJobsWithResponse Jobs, the latest first, with what has come of them at devices that the caller sees.
@@ -38106,6 +38516,35 @@ func ParseWriteTextResponse(rsp *http.Response) (*WriteTextResponse, error) {
 	return response, nil
 }
 
+// ParseAnswerIdentityQuestionResponse parses an HTTP response from a AnswerIdentityQuestionWithResponse call
+func ParseAnswerIdentityQuestionResponse(rsp *http.Response) (*AnswerIdentityQuestionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AnswerIdentityQuestionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetInventoryResponse parses an HTTP response from a GetInventoryWithResponse call
 func ParseGetInventoryResponse(rsp *http.Response) (*GetInventoryResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -39913,6 +40352,39 @@ func ParseSetGroupResponse(rsp *http.Response) (*SetGroupResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListIdentityQuestionsResponse parses an HTTP response from a ListIdentityQuestionsWithResponse call
+func ParseListIdentityQuestionsResponse(rsp *http.Response) (*ListIdentityQuestionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListIdentityQuestionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest IdentityQuestionPage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -43211,6 +43683,9 @@ type ServerInterface interface {
 	// WriteText Write a text back. It is refused with 409 when the file has changed since it was read.
 	// (PUT /devices/{id}/files/text)
 	WriteText(c *gin.Context, id ID)
+	// AnswerIdentityQuestion Answer the oldest question about a device. The same device goes on with its history; a copy is enrolled anew as a device of its own.
+	// (PUT /devices/{id}/identity)
+	AnswerIdentityQuestion(c *gin.Context, id ID)
 	// GetInventory What a device consists of, as last known. `cyclonedx` is its software as application/vnd.cyclonedx+json, version 1.6.
 	// (GET /devices/{id}/inventory)
 	GetInventory(c *gin.Context, id ID, params GetInventoryParams)
@@ -43385,6 +43860,9 @@ type ServerInterface interface {
 	// SetGroup Change a group.
 	// (PUT /groups/{id})
 	SetGroup(c *gin.Context, id ID)
+	// ListIdentityQuestions Computers of which is asked whether they are the device that they seem to be, oldest first.
+	// (GET /identity-questions)
+	ListIdentityQuestions(c *gin.Context, params ListIdentityQuestionsParams)
 	// ListJobs Jobs, the latest first, with what has come of them at devices that the caller sees.
 	// (GET /jobs)
 	ListJobs(c *gin.Context, params ListJobsParams)
@@ -45485,6 +45963,31 @@ func (siw *ServerInterfaceWrapper) WriteText(c *gin.Context) {
 	siw.Handler.WriteText(c, id)
 }
 
+// AnswerIdentityQuestion operation middleware
+func (siw *ServerInterfaceWrapper) AnswerIdentityQuestion(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AnswerIdentityQuestion(c, id)
+}
+
 // GetInventory operation middleware
 func (siw *ServerInterfaceWrapper) GetInventory(c *gin.Context) {
 
@@ -47229,6 +47732,41 @@ func (siw *ServerInterfaceWrapper) SetGroup(c *gin.Context) {
 	}
 
 	siw.Handler.SetGroup(c, id)
+}
+
+// ListIdentityQuestions operation middleware
+func (siw *ServerInterfaceWrapper) ListIdentityQuestions(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListIdentityQuestionsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListIdentityQuestions(c, params)
 }
 
 // ListJobs operation middleware
@@ -49834,6 +50372,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/devices/:id", wrapper.RetireDevice)
 	router.GET(options.BaseURL+"/devices/:id", wrapper.GetDevice)
 	router.PUT(options.BaseURL+"/devices/:id/site", wrapper.MoveDevice)
+	router.GET(options.BaseURL+"/identity-questions", wrapper.ListIdentityQuestions)
+	router.PUT(options.BaseURL+"/devices/:id/identity", wrapper.AnswerIdentityQuestion)
 	router.GET(options.BaseURL+"/devices/:id/removal-code", wrapper.GetRemovalCode)
 	router.GET(options.BaseURL+"/events", wrapper.StreamEvents)
 	router.GET(options.BaseURL+"/groups", wrapper.ListGroups)
@@ -50008,633 +50548,642 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L17dxw3ki/4VXBqZ4+7703RJPWwTZ75Q5albs34oRFle3fbHhpViapKMwvIBpAsVfv4u+9BBJDPQD5Y",
-	"Rff02b13TpsiM5FAIBCI5y9+W6zUrlBSSGsWV78tCq75Tlih4V88vc+M0odv+U64f6fCrHRW2EzJxdXi",
-	"rTUsSxOmNONS2a3QTK1ZZg2TfCfM2SJZZO65gtvtIllIGKQac5EstPh7mWmRLq6sLkWyMKut2HH3oR3/",
-	"+LWQG7tdXH1+nix2mQz/vEgW9lC4gYzVmdwsfv89WaxKbZTuz/DDVrBfpPhof3Ezs1vBCr4RbCnWSotq",
-	"fn8vBUzHT9APFpnOxfnlM2oKayHSQCZi1e7PU1f8orfiglsrtBv1v//28sn/w5/84/zJFz/XP57dsic/",
-	"/69/W1ATy9LIlLLhCa2V3nG7uFqUJTzZHznPdpmlib5TxjKt9sbRnQPVY+TGUZpfTsWal7l1tHaU4B+z",
-	"XblbXD0/R7rgv2o+yKQVG6EXv7s5aWEKJY0A9n2n1TIXO/fjSkkrJMyWF0Werbib7acFPvG/fzVu6r81",
-	"JvFvWqwXV4v/49P6fHyKfzWfhnHhi+3F/7jllu2FtGyvldwkjMuU7d0vrWKpOgPC+XHcZ16mqUhfS63y",
-	"nZD2g7oTMI9Cq0Jom+E6jFhpAXPvbEKysOGNofl2xkc6hX3/mx8jCZ/5uaKsWv4qVtZ9Bqb5TmhPpvb0",
-	"8kze0WzA01QLY/zhyzRTUjyx2U4wI+yTsqgYo7euovrW4EbgU90F+ZcTnFl0PY9E7SOI7CVjb0o8z7jn",
-	"6cyKnaEnh7/gWvPDAhjzPlvhS92d4ZZt+b1gRq3tnmvB9pndgnzcC34nhTGNTanOV7IQH4tcZVakoxxX",
-	"PehFIznjjP51wVd3fEPN3AlYz03cVrMHyTKZLEW5zDOzxSlVQi7lFjmTYkazUpq4/75bs1c/3Nwk7Nwd",
-	"7ovza3bO9luhBZNKCpYZtsnuhWyQUpa7JVLSiHuhM3sY5XBuV9ub8LB7sdztOPJIb55l4ZZh6LPo/4ik",
-	"2wmZsswmzG6VEY6i+2222jLOkGvc5NV6LbRIW9Qdmuo3QqZ9gneOAVwlgZ3r1QQaNwhTM3CDI+o1erYa",
-	"OkdfCcuznDhNjXM2tKDqPMJhcmPRHOakzMyzuVNpts5m8aBn9tZ3hmb/o+B3N+ElYgr3YmUpnclz9Rl5",
-	"5Te3sqHIBepUowaiNOY9tFPv+Eb096la5qT1Nneru1anAhL70uVN+Aw5z42Q9kux5feZKnV/poVW1j1K",
-	"X4LuZXegLL8T0h0r0JH9QQPJy5kWO3XPc7ZSqWA8V7J5LS6VygWXC5hvobS9NWKlZEqc9C+F3Qshmd0r",
-	"hs8aJ5Zywe+FYRmoIZzts1RoVqg8Wx3cdyod6+mLlpJ1Tl0CbsZblaf9j7/iBV9meebIgnLGVutPlTBM",
-	"KotipSVUGqrvs3OC9Xf841t89vKcEC/t3UoWH59s1BP/y63gud2ewf41//Qk2znaoMXjPrzYKaX3Ttie",
-	"iY98V+TiUyeQPsUB4DswyJssJziV69W2Tw6+S188SxjXuxfPwEjSu89IZecukwQ1C602mu8SloplwnSx",
-	"c2PsTEYOoQheyDNZfkzYPpMpaOKapVzvM0krXECG33rqrLvOMmDftbCrrUjZWqtdwpYiV3vYXyO04+RP",
-	"TFD3ErY8MC4PS5UeyG+ZLb98/oIUlCb7B3HTfnmwaE9WsjKT9sUzQkfpHGnlRBDsjqdyEowgPwf/xeih",
-	"fy9ywQ2x5essFzOEU8U71GXAUzH9IrgX2mSoGg+Ls/Cg/0Dipzy2VHO0IG7SjViu2stbXtqtCvpPX2TW",
-	"LLVys1g7c83rJCA71V6yaoikq7vcSWB3mR+YkqvAvsIZQblIr9Acy6xnaOPdAe6Z1Vas7kTq+BdEdLYR",
-	"xtKCGKc8iRY3+Ch93XTpEd2em+qDHS+MNJbnuYGzmDvdyDKN1GdKsq+dEAArdMdX38G13rm7/MGffkq7",
-	"1lbrQJHzz4WXtW2paUy2kYI476+f7HiWo1qqmBHuOlEss6Q0gU0jV4D8QLOY5DsRnEL43DXjS+OuqrXS",
-	"eHG5aaMDw2SWtlPx1dssneAyGTDJ/qr2bMflwU/FeJ7lS1Va2hRb57wo3LD1whvcOXE+ubgX+RgPfw0P",
-	"OTkljPGKWv+OLr1V2BXcjLMdd/OWXIK64y4j8Bm6S4IFfw2qC5lhpXSqyZ4f6GOnCiFFesvtdIGp9IbL",
-	"zHBLS03wGan8fuaoYeJj1Hvvn3tfotjIJMWRP26dzuYkn3WSbik2XHqStBlhorGQWRG5Xu1kZjVSqX+I",
-	"9LaUFq2oid92KxiVi+5o3cCTYNOiqCBnXJrC/21owBv/GGlvhlV7wnRYIkiQeh7hYNQsH5YVNrDJiI2z",
-	"GM5BfdKj4vDlKvBjRyhWvxfSqeB/W/CVu9BykeI8YFecVgPSc5EspIKJeS6Gn9zkGp/21GyrxjWJ43L4",
-	"uzXDP14xLpkAqQxnV+wKewBBKVVQ8xpq/NNLSo+33gprf+OlswpE4g0heWBIgc6Iz87PqSEr3uzNG+mU",
-	"MG7RGf30nKX8YBjfCp5OPUldixf3JrqnUYdDuP9GjwQ42e5DMGaauuXee+3eiVm+t8aKIuJp05a4jWBI",
-	"ULbCdVQbc+070ckrmRrHCZP9RNVCBx1FSLOKGs2VhHlH9wGpQR0tdHj0T8AMwZ9Wmxy140a4yNbGCPfe",
-	"Ej9odEUncZDQdD+Bd6QW5g2xBTIoaUqvtBJfaS2v0jE5FUz4+iPH2vF5dicGDulELW5A45x8w9LXdOQk",
-	"1GNXU/BDkJsizV5oMlhDKaDfKO2EJXN/ZoKvtvOc6t6x3TpEqlzmgvJ93/O8jGjlHGbNMsk42yudursG",
-	"XwSngjf04CHDuBZspUpp0Uk9Yg3DR38edhflmbw785SbzWXSar6yn0LMCfisKLS658R9sNpyuZmpb4Z3",
-	"lrTrX5f5uNLlJ/S+RD+EWalC3EoftB4mH4zfeiVpLqM1P5Id/bdPIsgCYR9DljVp1N+4nBszw+0D0ZtX",
-	"7iU6QLcW+tZpJcQVDPMQV8wobxiC8rK2Am1Tb+HTtmGqWvojDrVIFuC1TRbi4yovU9EXvPGQXIRJ8A8z",
-	"Yx9acBOxxIC9RlV9eOioGJoq9WrutG1mc5oGMw2keyFTUg/pMKk/ZakK525MehUgkN7jSZ1/RcLrKLms",
-	"FTJinsxSZXm4ajvqOeQK8UrLBMOX7wT63+pgNPzOG4Bgdqh120ui1kxJwZrmXBJ01cwwrfYPU1DdrKMR",
-	"9bHXv8KnRpTvyCVfv0JKp7AxtBhtuJcGExR4nsN6Zordiiumy91k8fcyE4TV96rUWkgbmAD2zN3nXj+E",
-	"3QZbGt1EfRcSLfmssjwf/ZqSjOc5JJ+QiQ4RRy0OHpZE7k+ZZva1tGQOxyrqgOJ0JPbHrbpinGE2yyem",
-	"aX8HXzf846eF95f/tCB9lD4s0//AG612mLFAv3caq6g+NRM169vobbPlhghS/VV85KlYZTues5u/vnxy",
-	"+fwFU/dwUYLf3+oDOMCdSHEjVA5/2p+shYHsM+p+En9vrSMWhUoW9xnvT/SnxVKrvRH6p0UCswlOaC7Z",
-	"y3dvGeQIJeynBYRMf1qMb26HU938EjQwg2XpJpIE5qt5oVpmlI1PoqnV5+ERdLVXoHISJ81pSWNTeyvv",
-	"hbRKH95asau5nXDLZpbtubtBSpleu39teQHOPwa+QCaVva0zSqcdF3x+9hxPZnl2Hovz8Z04DLo6KiUz",
-	"Tb1Vv1P38JM3CKa7IeM6ZkXgAcd5FmgFm5VzY32+xdytMSIuqE22kdyWOuJcj6ZmUU5p0pyHo9tYbz0d",
-	"3IokaIXef9TIn6qmFj8qpzjS/tA90nGW4o8xlycek4hDb4BX6+RRMi94uVXqDj0X4HNPQdm9Zmar9tJd",
-	"xcjMKyQFRH7cwUrwKlNyRd/UluuNsBMZr81B/tV51rzfqlPxkxT5IzLUB2EspSsHhYXYKLSwVyJzWgS6",
-	"m7xOut8eMItK3TnBv83khk5x8R7obgSzd2FLO+z+feVMov/0fNi555aqtJGMxF1mDR0ajovZmAqv1nTw",
-	"QKuliARUedoOTTdYdcCMzujvl6bk+TgfidXdjbDWv7TnkoxIv63jqZgI0kx5tQryojFrf8Xd5cGK0jKd",
-	"bbZkHghtsuMaE79B1XZ4Ev88KWXtP/F4HuXpBpp8nVHsP/eQBiYcze8dOI2NDSITIJwpjx6AX8vUm2Y9",
-	"jr8f1Zq+Rmo7lW4ZjmE/PBgy38GYMjitKx9tl8qpfB2/cuMILfnqjl7CmmtWON2DM9h0yHCAw8B2JSTm",
-	"2FLLtjIS/ORE1mXtM4d0u+krr3JixnIrxb3Qh2Y6aZUK+vmLZ+O5oOvsY0SEFqWFLBY4Oj6hSuTrK1TW",
-	"0lAXBHndlRXrbJ51c0d6UWBiCWul4/mwblNyJTduSEitgG1w6mEr7/Xy+ReX5+PLnZcvo9ZrWgRX5Vyt",
-	"/XlORrgbuREElZFfjYCkpWv2vxruLoilr7Zc85UV2nQj9OTHIpGZ79b1jkBiHDyXuD2szpH7dS4c6/u8",
-	"w84HP7/44nLMfEWunSYfgyQ5VkTmWUGEosRH6xkRL4dPDFvlWbFUXKd9sWSECSmZjRVfng8lQbRKCuH/",
-	"jVHHTrg8IIAFazo6fPVKpVQExP+2Nf3RfVVpxCxReS74phSku4y09sB1bLfiwHb8wPZK3zEloZTF3dlO",
-	"cudONxtIoZ+aG8eNvTVCyNuoZwCm4XRDtDedhu/mExxq0yyVafG3pubuSDNIzZPo5dXWPIZmrnY7Tqq0",
-	"enPfJ/Y7zISHHeZ6U+7cTK+ZVMxsRZ7DFQv5r7tYXcHF04vzzy4HawsugvwP/+4vO8+kaBWornluRLcE",
-	"9C/ZvXDTvE/YryqT6MI2BV8JkzgNs844/QQzmVdIDeYuGl1oYbE+gkh+1Kkg/MRvUyFtZg8hlAKPXdeK",
-	"7YprnQnDnMrLJf65yosKNuXoeVClLUp7C2rN7fJQ1Zl5Urz47OL8889fPCNy9Ktb9uL8s6efPbv4/PJZ",
-	"s5C3WVDddOVnO6HKTqlL+FirMLirqVyMevSBzSaJUs+oJ5CmMFCVmdS5YKVgYEtiIKRyMEKxji6ldH/y",
-	"bNK/fkTOCyPSJqUmZGEIremgAxi4K1XmKE6N5Rqjb3tumJCpSK+CNpWilutDErnjJ+Q50iYWH6ly8bfW",
-	"MPcXGLE01+zi8nP2vzH+l20kzz8xPgUE/SPc/xqn0nbiN9jH2FTodkaKY1o6YzX1hvTIo79P5xjc6FOw",
-	"TcF1RpZdT3Jz+7Tjaf5m/3Dw3NKlGaBF+wx5lAlgUCMABC23ThYB6hzjym3afIvyPLduHk/Q01yS1fY8",
-	"zi1Z5Bn3CeMd9xWZNfLduhULb+RtrnieC42lFNwwzvZblYvJIfGv+KGKGveWOW6YQgZGNUBripNp/S3f",
-	"iTQ6CUdamiBYFgNwFHnurkC1hgS3hqQ6wfdNZsVp1tJ1Kam9Y3C33V3Kha+G1dM8JNOsm1GO9g8W7m40",
-	"x8jNmmc5GlQmy53wmpaXWX/gWEtMSVmHXjrZUJKpQkhm1OpO2P4NmKsVp4PPRSuhqXE/FFqtfFCc8mxa",
-	"tVKEd9iuCif7yrSgI8c7FSu8COmxI7VU4cuJX9M0JaWi3AkuHGmEtHT6W+1P68v4f2KQRoiiyqLrb/TO",
-	"W6zHJpsNJUtC3CfoXlRWCsVLr6saCnDCMfcUqTeVMoQgaNKXUouV0+rTCREHLIOBVXXSOWGWnl71glqf",
-	"r1yqrY82t2BmHKnmttNcxzXzPsp9LI0iz0WazuR8fCPC99F8nZds61RsMIOZO9yJu8tre9IZwlDRGkzh",
-	"hx6pB4Q30THDWcGNgcztzLA7UaAbLZsSPGm5OKo0Ff/FpCZyg3oDu3QqflKPxkuWLlI5LS9t+b0YKDf1",
-	"9dRgzkNU2vacV/HckCiXxAF8foQE/vB3ttToUZ5XbDABPmDC7EEBjsUHgQzoUqwLwd0fpkYCK3gBz9Aw",
-	"Mb8d4duzeNpxy4l42g7Uih3D05WRQFkrtOG/y1LpKJqw7z+8mu4zteEzU42OruHID4swyqSk6mppxyVW",
-	"fyVWWSrS7wHDiMpJWGUhkDC0Mnz/q/D0SFlx5QeELLZMGxugnfzJm0bzspr0+NR6BPcvJ/USw5xJRhJ5",
-	"5lQiQjpaK3aFjehZqzqDqK9rasHtTMmaljNwOSp/2kMv3VDCQ+aSzJq36dbibbgTaGjD7XnmA2dek3OG",
-	"35w8vXi1NnWhhz1JqhKiqsg6lFRXmxqI2Not3IYhNjmFWKxY7jHkojB3VhV0Svi9oJX6Cl+m74JbqzxF",
-	"b6gWAJCxV/rO31kQ/cL4L4yAHiCIUQG2BcYfhpTDfiDMGd0R02OXGUPmcwQ3MpdSWbbEeYmUcduAxNyD",
-	"k3kr8uJsSAvtZcVDzBvT5zJ57YvRIZUnV5snmWRmpYWgcY5i+UcDymiVzoPbVVFkim0e9v5ow9wPdIps",
-	"njCnB+byxFcJkzvBSmnUlpdQz9OCbGF5Zgh3kLce5lZ4Qdb9bRxfKalwvvq3SwP5bN5HV00H3Yji5h+E",
-	"t7SIXYJFSURQhV6546/WUPkCr9NZSL04UZqZu/iAmWSlqYB01mWeO0XZvTNx+DW/V6X2hdCk8xZd13Rk",
-	"YaNVWQwDhQqGD/lcGYQ/m74/c7IFtoLrGZCOO7HzKJRDtJ1IRxysDsxOsIB2Ko0oS1HLTskQA6ei0yM4",
-	"OxRGnQenS9iOr5RJmMesqyBGfKkOMBeorghqGMHAi/vnlBk82IVQBWUNtvgIH6pvnplWq9BZxEkd0d5v",
-	"oLxk72tQttywpRCS4R44EqGj/gSwQJZvZomtgcuyA60TAHfAM9gIFXhGauDpmOCHbGxVhd2HrFoRMWmI",
-	"+GrzOlK4K8+D0OwcFVphc5cLJKwejYb33sNcwGhHpM/inGIIM3MrUwMY3iyzYs1XdnS9b+AhUGBlGoJy",
-	"kyj1Bl8gMZuFBk3TxwsjGfs+xrnjB5aqKgtrWqF+9QESKjezPB8d4wd8KhqkbtK8QZ726uJb//pjoYwv",
-	"PeqoO1jgn5I36N7jqnlNvfp3eCmCIHCqQrMWYjh1ve88BHUjIz8zAOEonbGyFKwaIopJXtFlBJIcn5ty",
-	"VcUlpcrnHRqr8cqOs61HI3C3TMDoNjxzplJT0w34eNBWgLz+AnQ7ZTZ6cORMhNKHzJoWfvpIwhRZrEaL",
-	"+mo/kpoxW5NrMkVN0Djjn8a8D5Lv9MY9zLGOJvczu3yoGVPefdYBe/f2KzCEbyzX1qkTkMS3PnifXDfr",
-	"tsqXbA/vtjGkD/oLtW+bUAZBURsEUHaBxYYT9ExncQlJ2vymXG0hILUq2MXlZ2fnZ+dnF1fPnz29nKUo",
-	"xdRiLQwQCaMVR4codDuU3UwNqHpPdHTVrdpBSUMpDeOGRFGOpxtkFd4tWS/V/5wPyjCMxALsMhhWZtpG",
-	"GWSsB3gNO2TH9MOEmVyIAn7yLsSEGauKQqQJ5uKRQkln1mLPjNE5d3MhMoRr1uimDIEUvyzk64pbPBHr",
-	"D05xW4RTeyKXxfuSyNKLxOV+VctJ9+evajlg1Ohsk0UwTUs5Mdtvr/RdrLrEsFRJkThLdK90asYRCNy6",
-	"GrP2w1dTTRw9cHZxYfq+lKeT+X6VjyP2bxCagRb7HrehJfZ7kn0ANyNXG1rgQzYb4ridQq6eQpxKIeog",
-	"NCk/Ajm8R9pJDgT6geZPM5DmhEhnutiiQjlid79/84o9ffr0i+tge5smLG9EdGoiK4KXVu24zVYJ23FZ",
-	"8jxxApwvcygmtltAmZsvh4PQha/Wv4KffDAnmVN4u8/y/FYqe2t8lKKT8+Z01IOxYse0WJcGwLgn18JW",
-	"uLlAoilSORyqE0llPxwJc5p7186ufzAfImvCzE/nWK8mfyJifF93COrUEDzAimoEfyYSqRn9pg4qhw4T",
-	"dNTLQ9tfnp9Pt+r9eBSa2xF23PCd0bB/AoHqlZFXiXewd1JauRVydbjdTa3n2KlSxrqWWZ7P8gyXBoT5",
-	"1Bc6FMCZtL/bGnOE8/1dCXR5SL6FN1DdtF57n8uQx+zh2XAPdSPEPEQDLlSKcaq2fv3VbZWxld7Yrkkl",
-	"q1KhKdrq1qP9dPJU08vnzy++YPgMuxMHiEzIAlKW2JIb8eJZqfNOwe+LZ8lAA702tPdo6atvnteYZtJY",
-	"4yBxIl3+HpIPEt6J6PTiY5FpYWYNOdGNNqGHwb26m7mcqJPLHVVaYyoNHXakAgK0e6g0lTRYtEjWSfpo",
-	"0Hp8e09hLnSbZJ7eZhgo/kOQOrAUcrUhItoztrUCKSACjvEGHlElOQLLQoGah/GnaDYnKpCDYb6EBLu+",
-	"fqcFQ/h4nyZ9YCu1E2fs5i5zGjSCRxvvgM7F2mKJbHiW7wRbc4OQu1yGEco8ZUtMpzljX2f3ghl+CIk2",
-	"8D/cffBOpHXTYUwedVyXC0uZgSoWVY2nlc3sExBtEZBHc5AM0ily4KdtMe7Nafb5v0pBGbAvjc948pvt",
-	"fZroV0+YylOnOEL4uE/5tco9skrHdkPASIlb6vjGkBkIzhgn3vbV1R69OWk0Z7pmz8/P0bI8X7TbG88A",
-	"IOmbaAi+AZjIwqPXXDMjBPPIxxgTDRmBYif0ximY0I4TsWdX7qkVhFdDHt6ea4karFQWlZRMrhVEAZbl",
-	"ZkbSYDC1p3a7dHvXUxS+eDHSCzzWZOT968sACSpY3dSlA8KRxEGp2sMFzGKY5SeGuafMFICVWVDR3ZRy",
-	"pMlk4fpfvs/2KU7eTbUf3ZysXG2GPVx0c8NfVaklzxPIUkwC4F3iKAl9USenA4agQzWgL012K6wuVPjK",
-	"PKcIbmnvc9+7X0OlxL4dv/vEBPHjZEVokhhaFmQWwtJLwSTXWu07bXXnpVt00hKBwJO5wu/kKdnicV0r",
-	"zVmfzrHSmv4JiJGlgqzTdozdCqQ3Mt98vkMjT3uNIbwlRDJKucoF1yRMf9V6v28p2K3QkbLW2r3S/5vy",
-	"3UJ603R8TrsNtxOgTuHt+tNJ1e4/rB7HmVSEUVH5uCKM182UhI4aVpLNRwMwp1MT91vF7oQo8EbPDCLF",
-	"wQGHINh84J9eOywPCv3qh9d0WnS0xnjOHUvJlJFdCA2fz1434vfzd6LqG+03I5LVsuzlnTeTXOtGHDzF",
-	"pDKev2u9T5Thdg2yhgOz/zSqjYQqEXprerAd1C6NWJU6swefwlGla/hPzMjRo3vN+xbz55Fm8vhxeiF7",
-	"pY2d2SOj69GrHJnVp5Jqg+re7WFXpp3m2k965GmGYU4XMWy6uCe3OQBfp5nqPf+gyFSxVqOBiA+hPUL/",
-	"vsFOB5QL3dkkmTEAm9Xm1qEcMBMZygq84n3KUjQ3K5b99QGBjpz1HCAEfSv0kCpUnaG5yWDRz8HyOQt2",
-	"jlMVt9lmy9pQcc0AYeNgdXJz2xRsdLAIiXYZNJmYnFsFCbJ+8+p1tA5cTc0IZ+gah7AX3Wn8rdMb4/XX",
-	"tWkUukoErfoXZdi//zv7CXuJ/7RgP5Xn55cv8H8hGwV+81SwL85/6YF1OnNtNFgSJkat6Q10MXiPvfGJ",
-	"tvvcGNJl/QGdLu6PnxiWpdfAWwD+IjGZnJfOuHdsYJUGQS24tP2mk2SndKxw78EgXj5LRlsl+1fjizU0",
-	"5uLteI44l51VoXtr+tXjKTanvRXSnwzl4Vi3W0HD9h/CBplGkVhphM97zKpu8qG+C8vdvGdORjp3rBTg",
-	"2TqKDXVZduc0F+sIdFi9Y6NoGhXJeh9vPNelRmzzY7nNDYTqa1//gGQCGKNVhf7yP6EQaqnU7KjKEbVT",
-	"Q1VQt/H6llZ4jACU0TLqQT9hlY0ysVKVh5axDNSYOOrf/qPtZp7QkyxZ3Gfalq1BY4ehpqov+OgVYDR3",
-	"eloQGM/FkVHgN4Iy9niVE02z0IDy8lpaRNRcgwlosFP9bG0FlzLzuFQvRaKQ8ZRXUfkbOvVmmfD550EV",
-	"S4J1A0AVbJ0LYZNGky6b5blf4gog8HwjC1bTNCZa16XximvvRkiqzvsBpaCP6Tqhu+C6JDXAr9QKgWPD",
-	"2iCNbp3l3lirES/9RTRBdavQaipOaie3h8k0Ft7e9fZ21ntEXhFCpKewcuA0PEJ4802Wi1gkjhU8tI3G",
-	"6vVPDJyc63onttywr7wmPjk4hudwRolRLqLtqCKAqPvtofb1CJkaJrgGJBACiT4nAXrhFHWxmkqZCm2s",
-	"UimmQA6T3Q89xbVZ78PRfk031FeCOk3YBsggyMAZe8fttuEWz6rcYWbVNfsAFft7xNQJZzwVIvVmkxQV",
-	"FknHB0T64NWaQcmUvarslPMXz551dHcSXFS0mlbt+B32yw/Aoao4QLGhb6Nf/WAsOjiKUkPcCD8/PfqV",
-	"ClEMrgMQ4BABGDo9MKtUvOB5YKg2ES6fP6eSSfaS4tJZYzgmap+7TrP+89FIXRt6ewx7W4si55QFtMd0",
-	"Ymh7kGH7pD0/sI2CPNXQysep5nyZC4ajUKS1il7GWPKW1/AdPaYez6+ESE9zOqtmk4M5JSg9pp6vzqHq",
-	"czOgYVE7IaARRCMBYq30FdvW/Rmp4SqWnt5+K2A60vN+ovdP9BP3f2TVvUoxxDhZ44pr4+EgkcdjEKCM",
-	"SMG/9nuFocoJlkXd9at3kKGR+91VJY2xTfO4e8Ju+y3mELnMw0IuMdCNKw971yDq1BOAfHuaI0CnVX0Q",
-	"eV7lgqBoxWIWpdnWt+qBe2qSDtIAvG9+ZKWKTKTMKDfctF2bkOpDJBtkBiPa0NeC1D1ovKAUM2H89Ii6",
-	"NJpRf5+6jafJ4nJDvfMzIQEYpEBNXemoLIvesRxUt/4dS0OVR2QbNmkFkXrFENwvcf99fnEJrYrT543k",
-	"mgr8Dx9w5yN9Pl1bCHsy80alDvPU4/gOT/7R21hZmN0ouG9HFU9WnNRRqZHASJerQXU01KtxSNATsY6J",
-	"UWP4LUoBaCTDDTjajO8gZaAUCDuUcXNnaEiauZlOU9HUkIZN/DSkXU2VKKQeCdz9pgrAHwXb/SaSP1cl",
-	"5aHtJIWvf95otXdH0B1nQsySndXwdSiARTyYpGpfcnGenJ+ft5uMnE/pW5ZbSgd+//ry2s/W+qtzB6kL",
-	"ZlK22B99cpH2R5/bv5BolNgsncwJWXEt1mUeQQLX3GwF/eKaZ3mpI3/UKs8DAxDnKo+mqJh2R95GPfF4",
-	"GPovWJ52TAj6L5pTNRja48sO1uB6eOFjsMi14Ol3Mj8srqwuxRhzaUSexQ9SbhxYzXSXCi6+Zc49H7Pl",
-	"/hI0/kfv89uIYZMO3kZU9KGlGTvhuK1NsNGXer632U3AGpNPmiHkGejrsA2n8Cjifj6CSxFnqMV9JvZU",
-	"XLSMQThU0ybQM8G3bIVkywPYRdOboERBRLBDbj8F0u8L7QsvZYoFkYSvGt+D+7NKIK3DpP69swiu9WEC",
-	"HKcfAr7gtOuGr32slx8W96l1RbbmUqhd/KsqqbB2aNlQ0T6oz998t0gWH75fJIsfX7uf/rpIFm/eL5LF",
-	"zUv3P9+TGZG1+Pmsvz9Odeh22ySr00Yf6gNJQ+m8Gx/eH7m2VzwXMuX6DGnykHsnDAFzeSut0GtOp2ZL",
-	"YaEfYRYeGgkQd5H57JYVWqyzjyxHesyJw2y5Tveciv1/8/IVq/H9+xtpS/pMR90wLe/RSDl6EzcOPRe2",
-	"nKRr1ZQ+Wt16K53VrCh863lytxrIcT6NObia12SpGvHGN5ShSqf53UhTzAqdFSpSeJaGPlSZAehedc2w",
-	"j0iAd8wsS7PJqbORrLlqsZQMapOqR/d1JvJ0Sjppj+HrT/hMpFnNNCL1nL0u8aG7D1a+TknWzcKCz2DF",
-	"D5E01RBtrr2pp90mYnShEzGXW3UNk5d389DWR9QKM8vptaU1hvdobGTLZXqr7in7EjroATg1WwooKnPn",
-	"JdMRX0KNRDWiUXYtSHwvchBiCZmCpdxy5l1d9whBC08nlRZimBYrkd0Lja5IbD8tLeWPqygWUctP0BCw",
-	"vtqHdyEW7ZlHVoA98Xd9pPdg/VWK+P+BqE8dn4fYZHKW0bMszSHSpbvIuUzAvw2Jbl4BxURbwC1Ta0Se",
-	"Yb+qpQmZDztRl0cSuVSQRzgv1743Nfj48oBIOo3v1MR5hIr8VPC0btrbruOyWY55k4FGVXoL3/ND+CEk",
-	"70zsASHnNu+pgl+jB6GGup50k/+HWkbNsqmY1tkus1M+9DU+OAwQ9dGSOgNw7a9qieTXYlVqk1Sgx2ue",
-	"54alpWBuANZIhpy+KTVm9fh5aaHLY0KDh1uWak+fDlUIaQZGh8SoTLIddy9JDvm6AfV6HzQmn/Hkxpqx",
-	"sgr/rQfuaJRMmBamUNJA2CTV2ZqGzfbdmKb1KBGchEb09uWemwBPRX7KwN07uBWOGDKgbhu1E509mQm6",
-	"DR+ZtDSzLe3MmbUkB4hYqYh9boKYB4k0t+NVaW8rd8c4G0MkvJ6dcLJMx2ocaLgxN6J0N3+FO1bw0iDs",
-	"mMcfW7k15rlIgb/aRRSNtZQ6ej6qc791jCPuheY5gxeaFfN4OBJ2eR7c/vOoV8p19tCtrbLOGb7KUiUw",
-	"OqTLmQDw9zwvxTwbo1dzooWvPg5oFeRN6qTKBLHtzDX/OGWnO4Ww9jLWtcwVaRxlVltlIp1WArDk2Czc",
-	"Y0OeTo8gGYDkvDZSXU9+uU2IyaBQzYOU+Q+1/ErQUFHttDE4CJgXVmLeGBwEwi1F5QpFPh3xiWOHbXpz",
-	"YJ2ArRjSj538LbQ73GlVCI8im66XKGVEfZvYrtbPrt4cGHHEdPtVLc/+4vNG5ptsv6olTKNWO4gmYbeK",
-	"LJap6j9AGd0opqSTKO7ha3YO8WNfJuTb2nP8DRZ6QmE1LUMLoX33/YGPwnaF0LR7dmAssh9KXb6Cc0Z1",
-	"yD0bkewFDSx8g61dseoLz7TFzu7aSxd8M3ZfqOK26j3f8Tm6XwfQExaCfXArugsQKDAwqtmSDsOX3nXk",
-	"Mav5BnQCevQEKWOF9DDNToO7b7WPafrKeWZvt8E93f7qG58nBLH/STbCTIwcdw6+DjLsqINwihiOM00f",
-	"IYITrpl4SgjZ8we9D/CM9z30SvOSCCJSf8zQeCHxunziW7g8yaQTkvCVqxrYu1FwBQVWTvtuODC3vAha",
-	"egtYj84HJ3MjXkO/59Cz13008ye6sseNL6+AskTQgyIdkCo83F7H9Mbd3anvxM/sSmPZVgGaFein3M0F",
-	"j5GZUstZtyzsy6mstuW4ZO/ff//1a/an929esefPnz3/c2f052QyRQRUtxHDy3YeXblnP3IDwC8rp05m",
-	"O3HFLs8vXzy5uHhy+ezD5eUV1tGPsVMF1kN4uTNfC7B0do8R+Xq61eaNPyL5BFwk4ZYApKK+zejNoUzX",
-	"RmreVr0bzBHqvXq88fbltwg0gcmPULHkqQk8HzqGhozeDHXeTXaPyl4T55FMkR4TfD+iznaU2PvRK5i0",
-	"ttZDT05YJo3lOdR9Y3L/2ax034LrTmJEtxy5MqSHq2bhsUYjXl9pMKXcFL9QvUKJ3LgNPJxc4p5qTCpe",
-	"Z0i77Wnllth5VOcfvvNfh5TBoI9X0GQ1WlkFZTaSdOlz4b72mXRHZcLV6mib9X4Au48BOqDTteCAQe5e",
-	"Q9Z2wUn99KdB/3oCTHs4EGliR4YJmYRHKDEt8kkSSUq30gfxShUp5g/SSI51y9MK0xESI6fBOm7Vnqik",
-	"jsMw5mHeMzDslR0oX7ABWAwyngFznnEp9qTT6jiExq99E4EjA9pfq813krLDpvvB60gXFSZ15sqDWojg",
-	"qAnCk4aBplUe46KOrDz+hssDXUDXbrDhU3B8K58ktAxKQteEhAFAVxKwC90frHWmP5cp+3sp9AH76irZ",
-	"9tIM9hIabjeKjw0DwQgjav1jevpbr/Sre0Kmh0UaKeFDy/nGP9aEOhu8pN1DX/lK2aLOQOuWWeUHRMKp",
-	"XK9ZaGu8jOhkRd0qanAC+FiYwt8D9OnQO4j42D4yqVjzMreLqwtnovQVdUxtl2YvtOkatFVO9dMXrZTq",
-	"CxorR0/pQeg7GoR1eTYefwseC29FPJYElM1ETJqeEvUNheVnNJHn90EFNGAnvP+vJ98EofDkldFr9B9B",
-	"6QnDdEy246lwdsNKqbuMVkHFLtYUBkaKLP+vIk9Z/cCJmh9uHpgP/MCgo7NKb3ma3q4BDoeoCFJYwyNy",
-	"A9kHqhAytDVnYLLhjQ7xmKhlNICSMNBqEihs1E4Aga9rR4GFYrMAAbF1j9kT7gGe5yhJPlTrrbuFwaNn",
-	"421aWjnFwHbVlreJ0eK9BA9Dd2b97fuZPFsy2pDBDEF3ZZEEhXiGVQVbG8n1nIS4WzeCV41ca3plkfqk",
-	"m60HBeEMdZKmm8l3xOeZrSpmMu1lMlEiU1pLMmcoiXl67bsVu+98YvxAcFTqRN8mX3aM+cll209jjEpM",
-	"zipYIKwP9FkD6sxzR5MX5+fX7OKSAsVu3zvP6XsnAmy236pdAI8KhUiOAqFbrJIGayHa/TEGMKU7ZT3j",
-	"WNQh723kC900I/e5KTmp31SFX0cq8H6gl7ArEV11KVY8+Nu80kXkE69tFQohuKASz54BpnUy5JFpuXHw",
-	"NDQwwiSTaqnSg/8CDSVN9Snbb1VduD4n92Ff5z5IZdGAhOib+9fQLODJCV4ffC7pEHcGg7wMxD6WTRDa",
-	"0DdwGkJsHer0i+Z5hbYTnHIx4X7EvQBu4lsjuv0nR7tgHpXs9tL28++A5aEbLs8NM/wAugIZvC8r6g7p",
-	"C6GJVodV/MvNiqAaprVBjmqd5C3W3OZTxJbafPMIUaZvlMy8ZtTpgySyzdbOrCcodLbj+kDnje6ztFUx",
-	"3xjwI/3rw4SGOV7B+Lhwj4ePJGH69ZQmHXpPjKOP+7d8J9IPPM8Pc3K9w/OjaMM4ciwJHP44CUi4Mc3j",
-	"6ji/ddReqpIKbLOtU60q15xX+7fcsJ2wTGGXSKfj+aIbE621GUmIpgrBnO4GDsFcCPuJCV/vAGVWAFOh",
-	"8eidVPuOcIy0cSeSp+vqnX5hZLPoaAZaSiFkBKDBrLi8Yh9evWNuz0KYPdxaXcdqH9Kb7gYQCD7l0NR7",
-	"f/yxQQ6gI5ehJgsClH4fjRAm0vY7QHtOl7WvqndIIzxs3ZySoLDbpOD2ZJs+Xk1pEr3PqPy+W047Dvqn",
-	"SjtjSe/d47SdHYBNH9iao0HfalYtKjWXmLQ2eBqX2v2Dwmd9Ht2/wpYrfdEeUJfqVkHoFdiL5Vapu+k4",
-	"JnT/wXGrKQJr9PqJmwirKvjQtQbubMOWwu4F5lLvQPnm7Pv3X59RqA2Nzz9NpsU2PRSSnxmlgTiCelCq",
-	"qNTvReGVLXhpt+z792/pzOxsZT20AWfvvv0Ly6Rvt3i2uJJlnieEhPEfRAnzX+/ZCoGbqLCKpsj8JTfi",
-	"6SUmazx78ezzPyNkXwtaOhSOYDmxFjxFlwPOd7yI2H+7Ksdc1GuNElcaIe17n3DSoTEUExJ2q5O02Hdn",
-	"k8mWdZiFvGhMswGjj/YU3glR3IZa5dqb/jnpTUelnx+gTErpNJMb9KrficJ2XOovRl3qAeaswhXKcoRb",
-	"siJ3J5JDg9RlXnpDepmlMzpyzYOcICIKT4cCCg23ExlRaAcUSJAWqxSRfvO6cuigV909NS2bp7LF5zCK",
-	"D43QvFFK3OaxAF/odB7yaMJb15hVus+MYGYLPmQuU18haDo5+1H3AOyR55aB46PyWeIJNF50TXJQy3rZ",
-	"QM+/6OVRXU5wIBLXwufjbzVR99sz/U9RWGYEhww/N13pGAP9MIxveCbP2Ps3X3p1+HO22nJ3GfpNbc5i",
-	"4m0Q1SsrWluyKe8D70OPJoYXvBXarfm//3b+5Av+ZP3zby+e/f5vdHPXfwgSobwGSvrs4rMvPn/xxcXn",
-	"z4bhknruKI9uFjq8uy9FaDHWhbeRe+uFyuWzvlAptfGRncwy3zK2JU0+/2xcmHZb6M7dBZ+SPfO1ssJW",
-	"CBdHF6pqZOLdjPuJvaG/FftIRcHMXiBNDzqgd5UFU2vIHUybSQbjyaINoByiECc+8gnTCh50Aid1ykKS",
-	"j9b3dkOZ+3iK5TR35T8hNyPVfG2pC8NXSHmcvBpZ3a/M57Tm2VJzfWAHgJQH7cvqTEDqirsqybj9xcXF",
-	"s4uLy6MKaI8oZyXseF5XJvp1T0mWvbg8P7ICs8i5HEpE2dfe9aXoVuU1VJc655RqnQPzcQvBxyKq8Yzq",
-	"yvHit+ZFfPHFZTJWDfdd6K2s+U642zxpAjr1TmcjnZUcx2+i0mH1180KxPjeDt45pynEO2Fay7di/65m",
-	"ti4GSj7CD42TDRib//fLb/om9rPPn3822vcJvvVzbIJVV6dR/enFNMXRDze0DT+K5cvSbqPAQWGYgUkH",
-	"9bQza0wcG+sUdZq+Ugl8LjbHKseyoxGEbKNm+2JSUNW5QKMpQOak920vNyW2RJVnK4J1oBPN2Lxfuoe+",
-	"FFt+n3n35AM19lB3P8Mj6d/oAyn2s/nnme2QNzfDfbwVqzufbdeezGVfF6B3Ktij1bcje/UeOlndrLYi",
-	"Jb06tc+lI64rRDzIuup6VcZk8gP3tGs+dI19tfPXA1+q0l4zDndxfWs0C7bH4SFVrLUCnMtBD+YsJM5w",
-	"QdEVTh7b56qBUAFVQuAT6Fd1XcPtsMtkaYVhqYKbcgc26xl7K9n3H14lNU2w3l4q9g8ScN0PQ4d9Qt3Z",
-	"9BqypkCljJNQKTVa2NSyhGH0pJrrVPC/H6GU61j0P/r0+WJ4TFVzJyh2+mh3kGPeLsvRUMftPMkHJDm2",
-	"DI0R0dL8WnxBuZ98e03TLQRatw4Jp96Xd93IX2rmfQ5nfZtCrCaAAbsV3LhH49pgq7IzWOdO7uR9N+h4",
-	"rhnMK0ZRsrrzxy1087EqTxF3wAljxIr2iYxbQRTQrOpw05inFgpyRyKAg8wTYPxvG0Kkdro8ezYKDy7I",
-	"7LUPzr6C6mSZepQ0WDezStG7LsyKOwuCnsj5+efjMwkjEN1pKOi5WaFYBCHt3PJ9YuaCjzeQrjD6H+rl",
-	"nKXXPEhcd/QTXFZScabf9mno+XA2jqx4+1bsb/i9SP8r1HaMmjsXU8Kn/WTVy/MHKt10JqqfemX8034g",
-	"sBChZBbCsbXpSOY52An6ea9ENVisbQdLrGsTuYiMSmT8Z7iKH+7njbjWafX5K34Y8aU/ffH8UVToSNXw",
-	"gIryQan8JtbSugEvSXiTMYJ2VdXCwbNO+VQmZMbXl5jG8O91Q82d4sujwT9jWcIf3Kd8P7K6BKCRS1Yj",
-	"TRVgxEJyGabNNmc5CTohRE5D4DjU/CULiDIuQrugqhpNIICuDkmjgKSBqSsh46Qy57AYDZtdIp2hUkQV",
-	"IBGxum5iFLqHr6nyGDN4nflkQbV5ZnTBR/14OMGbIo49XRnG7hlqmd915E4n53ZaAVW8GCabkyMFknE0",
-	"3SlthgFj+cTNZZ0inbhFpkfIJv6utCu1iwCbcGhcyQDpk7BaYwVArY5E5LZhuUPvxZBKTmNFZWStje9c",
-	"s1JyJbSE3O+H5lCGBU3JTgt0Ozo7LeqifoQOIRN1jz5oRzTy9p3s5/8jRI0vdYBmpwCOjgZTmqU+K2Sn",
-	"7uHWAbiCWE1DLo5pVxKNgzjmVmuLnp89N75cNQ115WJCP2T4ZKPft6eWn/W87iQdilMKQD373wYa4kXQ",
-	"WuJyssq3mJ5UMS29v+4LF0uZ6OfrAsdMFo0/Kn13Y0Uxo8dMA0JqesJtHXWbfqHAbr0LL9LZvyEmefRi",
-	"fbvYmcsyB9O7iUZfssFP07nTzLyepthDhmophjk/Y/cZDPzzcORzkkpen1/ra30DF46WY6zuzt5VEEUP",
-	"KcVYtS6AUygLYT6PoCdEA5U8nQsDHinDcHfEbWlmDja/mVQ14dgy6dDmKSKWkS/a92QjyTlk0OJeaNsC",
-	"x2m45u6FTrPV6L3/g38MKr8AG/SI6gBup1U0vUPH1DG1TFBh9SrnptVZyYhVqTN7aCJkJYu14JB6nSxS",
-	"nd1DyU0q1pnMvPMBclTHTDqsPDzDTz5k7mVd0QiTv3Hb5+batGPrSW+zzRZ6X6ZZuVskC2yEOHGW1din",
-	"mGikQm5Vak03Jq7qVqViYUeYn9lYCSzZxS5XsZYeAZecs73gd1IYU6Vk3UkPSbAEmGccg/7+RqN8iqXu",
-	"TDYu+vUKygAWivEbgsrm8sD4RlyxsnDz+yxhT8/h91+cQ26910hDG+Ce+MhJQPOa7ACD4N5G/K+nOCq9",
-	"9B2WrpIgus2Na0DD+lewCy0GZUbUw0b7Ps80fhHN3a3nMkmGnKIgEtibQsSeI4ajDVp+VcvbqZ0o1CaS",
-	"YG+3IphV4A8I8NdMrWOVj1E9uHbdURkdluu6O8lw3ytsgwDPYwJ66AEBeNzljPROXQc1Y3+bSsMBLJQK",
-	"7btCOEfw/1r1w/pxnuUVI8IP1RU7uerkwbArOEdSW6ijymMRofas+GoljDlrvP+Q44Kj4HmpRsL29vHw",
-	"epQpp4bPI5UJMH6ESGTu10Oa7sTRqf5grChQj40Y6UZ3wD50To1ulkdPP4RDAiM9DMExYXcExllQdyPJ",
-	"AV14p2Mwm1otD3CG3S/EGeQV+GSoHIp/WuLfQMIfzvkkViIej8cwElGUflUV+FM3aZt/vg6opVUUCjvS",
-	"j7SW8feBT0TZZOhKLIu5xQQDAAVT7xrtVSai6S1qSxH1rAJP3Ag7WW+6hTlU/di8oA8fIvfktFmij+CV",
-	"PjbWo9AVb2Lg7KbqDWUwlFFVZzhRWenZczskhzTWEAmgK/yPyI09Mhu21TedqIg+Mll2eqwsRALrCbUC",
-	"rLP85MDMJxGCeCweQwhWaKr94gZYHTRagraEvNkXASr595hwhj0bWCapVpPtBj1eW0fIox3gmLiZrtS9",
-	"0AfoXb0Gj8HmSfhpdTfQxiemy6Yi54c42Nm5M16fArgdBv1VkYt6GWArWpWnA0CrZEpYNMa49wbRoTN0",
-	"Ow2IYPtINaBaM08jMLgdlVrVgJBIMA/abgpIPMQSa445PpqohRGSbpHtMzEam9LuMNjTgopttiKR6CoA",
-	"zirZpIJirvDy2IrLCmOc1ASzNBdxjnpyEUrTLbpvmjd7LBRVhxzag3n8wwTCjhZ6BFpnYEhwrxEmeMB2",
-	"mwGmGmUt0MMh2PKJh03y9XSZpYuZZRfffrDDBp05y1mamSLnh6RaKaTVxHqR90ArgpHYRgVp7dkk3g4M",
-	"eTLW/jozNpqpOyA4Z94PYd7EDbETnMIk/cb9mhl+MBATr0+CFny1hcC4P4IIqNuAccwCvsjZxA7gc0gP",
-	"BDsB+dVSvBcGCruP8ZGtinJi94ZU2Cg0NCbzTf9qNBS5EzvfnX6CdFF3tFCIBy6bED8ETAdKNro/NaoG",
-	"HncmV+rumv2CJPkFuWy/PdA2NhSgPqSHQBv7x7cSUE5fwCGndRNossqRPQXcUDk2se/0D3rzin3x7Pln",
-	"rMAnWKpW5Y5szr3iMs0ilthXPmdFaV+jg92iuL/hlkJIbEs1r/1lzbmUG1exVGHpVMxtq4XVh9sewCzd",
-	"u7CMhSMCIi8xh72Qlu21khu6j+mhmBBV9R+PdrHH/QsNADqbMlkK4AG9XR5s57zHj2kc7TJLpwNUFmDF",
-	"uIl2JjH5FKzEA+OD7RNQ9Ubos6+SgOrk/uOzW8/YjffGQ8+zpQhojVeMM6SqR/8B8CKrGJfYJN0ZwNj4",
-	"edjiECAjhEyfWC2wXBh7hLpLI5OlQAxPBUHHyQbGWmlKbfWVddzcQRGkgnoUyFsehLrvJiQaKzjESd69",
-	"/Qq01WbG2hUUMALAQWaY3/0elNpUZmosvkE0DNk6ou+fSMfBTvGsfuBLdS/q30O8dzq4Fe731LuQslJw",
-	"MdOUipodT6FT+ITsvrkSdkTssAWoYDtFy/dZyofSsdjyPP0QL45wxickQ4RvJ7M0uDph/XhSbzTfRVt6",
-	"hAies33F2oZO2AS19eY+VrB78fTi/LPLUZyVkTrdNcSrCQz688FeSn2E86Y90AXHB/enb2c4pdThPjPZ",
-	"Mp/Stw4INHF3YUuO3ttITVUojurE8n3nrQCci353iDiyf/939pOPfP60AMsdpGGCfz6jPCxzghyTsf5x",
-	"QaehS5UX1AUAEXk6/bjDUG/cO7OyTes4dC9cV/XIRweg4GkUvrhS5KbVscHTSR1Z9kudTPgHpjXFqS/M",
-	"sd7axrxGXc+TpWtrgqdZLnLIA0LhUQ086A9wdqrKiWSxzvnmgZVHgU/cQ5PphCs7DZXeK7K9mGAa0vIb",
-	"NefgE3f6q5BEAUrqC2OJWuR4B0OlyLYN79XeJAhdmUby/5PFTlGuth/DS1ceZhUSozBSySU2Z4RyNnf5",
-	"RACqkCJ0zpnVpeiZVr9P3bj3DwFfILbNxMBAsDH7XojCrZLAgsf6dLJ4cZ3l4go2+OavL59cPn8RLy/v",
-	"IjUXlXkVmrElC1hZVYChxSYzFi4ScO2DB5kDqZyQ6J+eQRA0qkuhtglzVExY+BYDP4njWvela/a/3NUp",
-	"U+N7AR0agJwhCumxRvbqbJLVYTzgOUVOt6wrnyZ2L6RV+sD88+OosZNS7GkuM/ZBCUVdLnsvOAKSdyMX",
-	"AZYMzNT2rQmOVaN2AnAr+sxHxwPEaqvYn96++ubdnxNmV0WCPvk/ffXtzZ8hDCeW7E9//fDh3Z/B0vV2",
-	"72qrHGuuitotvhfL6YZaIEkv8oRD1o2gnj9/+nwsMhZDDuceyzbAgs9W2pwGsevDN8yCTR3BECe4CPf+",
-	"NCxUe6n7V4zVB6BNFf/HJvkYvDLlzpchYybJ8dfNLsvzbE5T17iP2U6KS4OzdrKi3STXKWifZnLz18xY",
-	"RSYERhrcg+1ZdWNflqs74buPbLlhGpCzIuCog7Z+V0vHvsnE1Y9fcPK4MYOzOYWkdebv1HININWcvBB4",
-	"4QZr0ankECuK23mMZjOqBvevas/WmRT5wUMCBDT3KuGAO4Xi+ROEeVkgDkt+mJsW+wBXFdC4SpFtrNev",
-	"JQl+lhKzAysqU57pNkVnVEwWZPDPyRbuWeeaybJCRAOfop+Jz23roNQqKb5bL67+NpLYA8X2yW/1Pub5",
-	"4vefO0SG1ZzBsw/xOxvPX1TlX8QITRalzOxs6xReCtSk9wdh41/fk4UlN+HK9y3WuAnZ8P7q8w1ovTkR",
-	"YuCfGGayfwj/jLFa2NW2KhPxRQcUaEte7mREFETLJr48VLUSYASEdH2AlNMCHNuhcSoRayxtUdrIqEmz",
-	"PUYjMWJ5sJHc+n0sghRLwLgJbeTr9g7YoP1sSifDfhMMOmWg2mm6BK6TJNzoauhmMisLcU4AyZ2/XFCV",
-	"NW94biqnWcWDDfbrwkC3fDqN6/xk+aeQ0jgvp/3jSugichs7fYhlIZ0Hz85HW58yNKDBnkHT5ixe4zk6",
-	"d1o7B9wWd0IRceVsMcPvC+CUkHEDg2guGTdDzt9IMxpBwh28bcAd4DOdS5IKBkUc729B5bBCF1pYobtz",
-	"LE3J8w4UQcsKpE/tG+3Xj2YlYNsEKB6n7z7k8DZyjjv5x6ETcnUa65mFA9c4TDUxqv2rEos8xQflwyny",
-	"Pmth8wipn/VMtVLriLPECJ4bxmupeoWA15k1nqegud2ndVOdT3/L0t8/xb99+pv8HfLdjW//tFGQWbTa",
-	"8ky62w69LTU8ISbVey8EZBSglgvD1SES+CboALW0x8kvBeHTETK9dS/y0LOJxBkXMr0GOYh+sf02y2E2",
-	"MGclfcZrcIVXEQke8rR9wn9mJ91xGBUe8LUjjaBFgUE3CRILoR29fAvtaiAhfL9Vuxro0U29fwPGpuOr",
-	"5QlPUrnMsxW7E4cKVN+v/E+v08vnzy+++POkD1T0p5GD611upJohNzTXGYjc6OEEygo2maHNrtiMBh3z",
-	"jh5hk1qTj52ke6EPr1RKaeer8Guy8/gW2n931137Zt29zXgO9UJz8no6C8JJ0LPfqXue003SVv63w0Jm",
-	"FWtw9B6bFAxpxKH4EmnIl7lgABByXOg8AtsQTaxDS6Mfl615cFYrnyloPPBJbwX6e4VGnyFdIUjXE7hB",
-	"YKBYmiq2kmNLtz/GKu0kTaP5ApyPY5NXw1pOFytrLuoEFBoGQ/8n1hiJj/Z2Wpma1/CN06+w8dbk0rMm",
-	"3uVAhU6DPsM9Rrvo8qAfSjuLflajLkhw7AHx1UIP86XARVceVDfkhLxlOI1hivPKftrrO40a2KXY6XVB",
-	"aH2aQt0UASdTleURCgJiYkJS+E6wtVY72jrwVVS0CQODxHoeP6izwrwSsZ4HAH8fZlZVhkWIh2VwI50G",
-	"t1BwDBjabM2znOpEba0jnRkBgasbIjaqYgKUgVPNAW36mj1tSYDzFprs89FyplVghsnY1u0pXz4b+Pxn",
-	"l6Pfj7QjJFIKRTG/aDHgkzWzvUZyvUyJe063vuD2GoKmzTXDORgMrHZCnU/Pp4Jl4+6E1Y9ci6G286zi",
-	"1Yc4XHVV79ng+gYmZ6cmi9+LW8T37+/tFhT22N/yyF+i108pU6Fv93xGR38/g6Sap/9wc7Ch0/6+lGRH",
-	"uZmOvuqQDdR8j2oC3t0RJU+qSJevx2lxZr4VBUuVoP1j8512EzWYX7ErX/9S+VUtsebM4K3t5jepP0s8",
-	"mb66wvryg2dprBwbag+SBkIsWKrz6isqEJdOsngpEgY7kzA4bPDT1rdLdVzJyoIpzRxb0n41J8JI+kGm",
-	"va/bzwzjNoGLmV3Qbr9KghJ/qmXeBJWp8rU1ObIhq8ognKprNZRYW0RVgiWFCfmtaXjsRg7kaZSt+nw/",
-	"jqZVXz996FRFOJg9aL+vnX5SpfR0/ukBgRKPVps4hat+y+sISrM9j2RuNpodRu1jQjcLzQYIt68OEqzP",
-	"oU4Bcua/14zaN+ZZtFEh+aHxFoaxM1rvC5xAwkPtzl9wontvsXfPOTUOqlacnbGGBvhrK/Se69Rcs4vL",
-	"8wHt5/MXz8bLyRFIhHLsW9hEr05Q4CPeVVeXS4+kgadqsgZxgyf0WO2BjKA14PSmi9chuGDK3ftO6JUz",
-	"CdUaKmkCELQnmcdqOaNyEIzid7eD7a+q+uZp/U6a403CjnvfSVV4AHRcaC81qNSTcFzw5pFAXG6M2RBc",
-	"yzLL7W0mh2vcRxo4CQzEQTME8rKHI75VedqOgjajY0d31prSpQ/p0P5agwbVIsjbReVVyflRl2C1TRTE",
-	"9FFkiAxLXqDJaHuxaG8xvtFC0O6EWGqXBgUMEnJEivrSOc0IS7EpZ8bz4Y2Iv2++fj29c9pUwDaxtreq",
-	"tJGuLUXO5VUlKmtATcGlRczP0G9M+p5svCi0uhdpJ1OFOFRbblrFA9zcedeLV4q9pMSfvI2G+IbhuRJB",
-	"DyHnMaDF5HPADyO9m+ul7wOQJEaqL87Pz+sWAlqwAgE5Q+cYwXWeCWMhLqeBHjKtfI/TTkwLnozCa5qX",
-	"k4cH5X3MRpnfBS8KGPZjMDxQIQ2VCtz2ui9MJsY3yEHfe4Bfsl2mprWA/fYw0XgBGgSG9IEZ7XGfwmIb",
-	"Z79xqAckUyiFHq5SBmnVKE7WwpQ7/CEXfjobDtIfOf8BoEgNlOxOG0XAElDrPmBuaI2KwlA6xVKioeEL",
-	"lC3ABFdJY8N2cbeusncBxGkYgeiD3obEgsQeG3UgnlorFyyG4fxPyW2aAbRb1Ii/E9H18XkS6C2OphuF",
-	"B4w4MTwebRJKcJMgCROGpZkJQ0xaZ4kiJK2zQT2ackhlzzzPybqhZ8hTHK8IjyMNBqdCoN3PYyx2Ev9B",
-	"i2cfw4OAHzjhXB9xlrSdt+Sru6mMP9+lOgjKPuPIxX2JfCBajmhZqABoZiHFefKdH9orkKcWboI0gnc7",
-	"1FHBgC02IPhrxYa6mMcdnNuJiiPoAQ+BS22UuURE0xT3T0vok+af9zm3NLsg4SYJtiDBADaHxMC3W63K",
-	"zXZmvPsQAW2VFpF7po0zt7VGpDNkBYrvKT9w/m+8Xtm5uNcWqzmO7iaEbHOSoVZ19ff0GzZS5g19OqiC",
-	"lS8PtRLsPT8Je3EebUhPce5aaM3zwRgxwB7u+CHphICHhxbScSbNaRt//Q+iTHvlPN7Piu/mevcKoW9D",
-	"21ai3byo+shTeZRcep0Win3BXZrZKybdgU060P+Q36lCFQHZCBR9Cu65HT+wAhCxmFqvQaQpVH+DRg/f",
-	"WGALLzBOoaiaLOOdacjFo0ybSMVfqQN8cv9ve57Z2yqAT3g0+Z2II5FVlgJAkWrB9upOSExCdbcCS9Ve",
-	"NvzidHVBw9FN/fHY5j5ebAVTboNKYWPhNR9Nc8J6relYP2xJKdQ3iJUHFTh8dScqL7/v98o2qp82Essj",
-	"k1boNY8YNzthNUKmEgWDiqrVLbRYZx+v2fkZ/P9PzwPaLANMrnGgTiiGq2dVzWFSUp/CAr5j0/n+qCQ+",
-	"37w8HpSvGshHn5iK6T4x7y5k2w1hbVN+EV3nwFUL6iBkz8qPO1VW3GPlwp0mseOU6RtaFQWVRY01e0th",
-	"9wIv/V2jgA+wiH2lz4QqsrQU8+qyHlDJ1Sq9bKKZTWP0WJHhh63AdDgJEeVGfYQvc7t2v1QS7vkAn5fZ",
-	"uuFWux5qvGW4TzPFug+jquF93VlmTQKi0c0jkrlBelPcq+BEMeAcMeVqBepDbXM42qZPVAlN/K3Quixs",
-	"0xapfN9OSynlOgbSRAJ+fsAqGIqCSasuwf2hxowZoqAtdcyx/qta1oXz0GaM5xMzcyNpJvFORKfKDXmc",
-	"nJAbfi/SCC7a0b3F3dizjim+EbnVpuE6NDsqeCyoatTGlIZpcYoNa1D2MfZtRUWNvlbK2xpbZaxhzozw",
-	"FkSAVEdVrq/HhZ7+Ud0rOCjUXibs7bv7Zwn79PI8mCk51wBe1EXmmdndx09iilIGFDhaJ3OjRCrnXwIR",
-	"2VqVEmvlnfW85phXblYgfU4DfgKfGFejss126bvLtPoCN5VnnYkYcu8kiiItTkBWnzZPgmBhBl7CnHYH",
-	"aWHoh8ucLLYB/IuSRWPZ4F3sKyfZD3vfsLhZTQIFTxY7SSlIwPVy/edTwD1tBc/t9uzGN3SZb6rhAJ6S",
-	"Wgj5pVMxItlsdf0yGr++uSCk/MtDVenmO0Z5DZmAbsizYqm4jjhyYY9VTv/Rt7cYx4LFxyAgp+8oNFuG",
-	"6/2G6zvgB1+o2AZ/aHx5p2Rm1YyO49/gC3TfIJ5HnD1Y+xvDn4dV+TJ5mLJpOnL2WwVgAIZxG0U5uM/E",
-	"XtDS4SM9pSn55n7UeoMaBHMDu1HCuustThq8UC09bNk00Vzz7AlEiRvsVZ4ROasFRnjG622jt+3EtcDn",
-	"T7WUUhu8CB62mCP4ocAYPez79I30Ez7R8qO3LcBnhFYg6wDPgHL5OogvAHDnmqj8XAYROVypVXPm78jn",
-	"014BBvgdevH6zZvwDj6LBms8+ypS24bCIxg90hpfAQ8ZaR7gnZYlQPBJM/watiZZSGXFtDe+VehnLxTY",
-	"gNNeeucebjmKx9+5saFBf11w+eDjezKtxg32VpKegA4DeyiRCPsmbFl6J0Cq+V6CV3+ldsLnK8kDUaAH",
-	"WTjk/cutbbNY8+KezeMwoym15Z026vhUjegw/sX/FIeANTuRYd2TXn2Y9obTJFBRSCOBIWVjZTtzWTwE",
-	"hjBvag44IWSRiXzWcZrO/sixJ2L//xSEq2B5uAXkhJjumMaKw/YRjvYsNKKLA1IGjO7Hmn6p/ac4nIoi",
-	"X3t52yWJFea2qBrTTAQbXKm8ExFrdk3nO2Fu+bwR3Wznz+PvJc99aw5CHY5rylZn8/AVO3vaI1t/AZ2P",
-	"9OlSzz5MdTpfwGaeijG8XOth5EV3mDRnxgPVkLpJnqPBbdQ8Ftwe2OB9llJ4Je+yjyI3NSAaBv3Bfrvu",
-	"wkDss1Ro9+i9h4N4mLeiIvGJtusbTvm/OgCKlVG6PLAtpJ/LhrHnvWw1HhsNslxhc4MkBw6H1vYKNP5V",
-	"Lrgmw/Xw/AwXZFv7Gk6Cre+mhpfl+fnp8K8bRD7Rhn3rr+6HY/UENNoZ/QYmOW49AmvbD83tDDp9q04R",
-	"cm5yQI9QRxiSc03Id57RT7ccQVjQy9JaFUMfPXq1STX+zHWLk9nON5YMTDg5RCI8GgCu8xJqp0ojrhln",
-	"6BVKvMhKMHdwqdJI7Ss8PVfo/ICep7H8mDB4gmuYTlikxInI+kPlfKOczsQlnYo5QmMgQrUj0cuiq/4h",
-	"+POOX7avnH78XBQl7YQG+jijV/7h331vir6RbRiHZhhJA3e1AQ4KkGEQafeAo8eArt4LHRoVTwFVC4/X",
-	"a646bMzJUWlToi/jVHqIFIw0CBXLyEIqUUiyCVty97/FwW6dUCiUO5hbkefuL3a1BSToosj9e2cz09ad",
-	"im5nypGssO/Ci3ReeiG45SQc13ssCoFci322EgAxwqRiW653tN8sihX71hrIfmB5tosV6GLjahphMs9k",
-	"+THxYS4DQZodXylzDQkhmN0glQRh7UiYHgG26AVLc7cTZJoRMeO31YuGB4Gi46u1gDlJGN0P+hgh9DaD",
-	"EZVya+77Y0wEZHaKXuKbhyZstVUIlrHP3Pn508H3z1XQOsWIlRbDxyiCFXufaSV3zpC65zoD2Mqm2RWa",
-	"vWCYOnpWo7i73E8cVIf1vHKMmvKk82tWf7YphoVfX72Jx/ItiIA3FZx6v3eB77VJQd+nVE5t9pGl2QYS",
-	"J3zDrtJuhbTZilsMdLcSJsjyO2MmeFR/FMuXpd1imyyPCjseM6dKH5EINErMGkjTPr7BmvWOuDDfxjR+",
-	"nouBGz5DnlshyfhZFGA1eisd2/7bM+qclt9+8kf2Or5BeJvxXsceB2e8VzHmoCcLg1HikJTe01BHCn0J",
-	"3DxoEzrSSCl681oFOY0VnCOk2SXswq3v6fn5ta9fkey8CXHzdBzgJlK7odZsh1xclUeXVu24zVbwAVlC",
-	"3+E0M07spnN6D6uCAmJ2v4bqhQa8ta9twJYCq63MVhmXkPhoVZ6yfZbnzI2HsaLMnjFMQ0DEAy3WpREe",
-	"iBuT47Gc7Qilwvc+ht2dZK00+PN4YwVDnrSzJ0RvOh1wRxPNVCRb80bY7wmxJ3Y+a7WJl3hJSesQfCXa",
-	"N8GFH64BJdGkYkCwXvOxWS33MAVI7aXQzIo8h7s/w079oG2KJ27+VQ+V0U85Eb5XuptzdXF++WyMsjn6",
-	"z6sRIkS2JCrgy9AWcN3MW/SIqMY3o8G2x/GLOA7mUzdMjkP59Gmh1TIXuzjgL5ce7VcLnsZyudNbJfND",
-	"RC2iW5iKjwWXKcf7qOpnmiuQMlqAIILupo7pIPVymUmuZzSYqu6/npHtpnDFOHMDQ+CaSyak1Qf4nRQJ",
-	"w285gZNJthUfeSpW2Y7nXtsZz6aeIUwCIO7RggQGomExuDxQVyngMG65Ffe+oyIyaIa9Jzr98WMNbDpX",
-	"rQB0D0DKm75Xd4ICXHy50spgkwy40epceW4RIW452lOVuLMvpnQ/pHHrv8MsYTxqrStnvGVnHaB48WwE",
-	"D/eff2Yay3nx/PnTF8R69tzQAhuZiLrlDd9f19gn3cIHSbe5oW9rD/I/95yd6tKGwd6EzObHa0j8Bjit",
-	"6rfELTOKrbn+gzsTzz0N48gG07DEmzDiU7cYd+VUe3wSL09YRZ8OTvDFkJ52/C409ZEbgQh6PCISs4Dq",
-	"4G7rVDkuWR4Ge1v5HZ2+Ze7f5ImvkIo4k2Lvj/+OH9iW34tr9P01z7pvfNHrgDhPa/cCYHrziuaGnoo7",
-	"bgTXiG7a5o+dooBMfgA41Wt2kZyfe8uuiRvQ7LN73jLyLkh8t+4Ozr2CJkTIL8eNDZjGDPp7kh2/A1uR",
-	"56/Al0e0BqrxKGckmmBbMnNERXw1RBxMkqJMcymnIUyVhxxJI+4oWtY7WJcHKwJ+a3WBYw+9urGhCOqx",
-	"zwY1WCM6sRw2fgeGMlbCuHQz+MQw9wR4SUpzXXce8dOgr0QtQi+hIQn9wTcGvXHPTrtsaiofv2PZRr6V",
-	"x9jlR5i0+JExmxZmGMOXTVMtDH1allrtTaT0Y6UFt3PjsYhvFlGvPhaZFuYxAPUdo92WZtZsqTBqY82t",
-	"+SYVFWua1auNb8kpMGmbm/vAXlHVfN5V3QDaM0If6O06Env4sQGlEz6XMBShzAOVgMvXqRVK5gfG0zS0",
-	"xQxWkioQomrRmPJoxVt7YrGFiZQ6n1mai9uod/fJRQ1uivHTEKW14MeaKC+jrpsKmbMvL0OfY4zEcax4",
-	"3zqb/qfFSkmjcvHTYqITI2kvc2IgINDs2FBARrlFjy3dbtVKzspoab1JMota271HR49CsM/YZKNKHYGZ",
-	"8RkZM865n9sPPpVjYrDdT6EJT1Z9eogEJ7GcAjkfI0LeIce8HStKnQ9ty/jM6oyamrAwKjnZgqyIF9zY",
-	"BNCiwRO+gdvF2KrTPLiasR1935W84x8npsu7D0x9NJMPiTnuoJgSvgNmymho/HQt7m+K7C5WzQ2xJmfM",
-	"NZ322BtspyBJoeBUo8ZZCOalyYSxk8+ER1TVCrH/Cby9oiRjf+4i2m9VHuq2IEey2bHBUcY8oDM0Jn4V",
-	"5aJezCSzBwh/vPbshqGqrX3cETeqylAAk2GrSp0wlacna7aJizldq02/quOpY7mku+ovszl3hx/my0zS",
-	"oIyVqBzAs9vyexHtAZGTp/BDVWVomBRcu/2C4kPI/J0O+h7mH0cP3ok0myzlZLkTbYy3hhnSgq9oxMk4",
-	"FTu92SLKX6Oe0lPLyXCWC2MSdu7WfDGpaXvtxok45pNe81Luc7ponKFIVlOyKGVmT5t4otaL8EE/fPNu",
-	"DDRPkHM9x5CXZYNZiQKlUkbQskK9xAQix3Vvf0dg6DAGiBAtlER8wLmEwzX5WQ1RJAb4fjQYUmZnFZQc",
-	"wSRNdRw+S663NIVvrkZdzD3jEwBEfOoyVhRkprolKxAgp1pN7+8bMqGd+RoXjJDl4tvSyw0mNMDXAYOf",
-	"FpXNkdvZAM1mjxkizk6poVT7/gRfy7S6M794zv5PTES/5/lEMaTS1Az0A3JUM8xN0oee3fP4vbB4xD1t",
-	"02fqxyEzqCJ9nzqNB6IUNGIVzTevGtfTfy13O64PMSjzGqRmxDdRfaQesp6Wb6QBdMY99JveYb0+v7Tp",
-	"0yPGwIGi3U2jt7+7kLluLbkJUjhP0fJHm7jCMUhKdu5+BSQwTTR05LEa1rEKsdKz3G8Pt9JHdvupMhjZ",
-	"yjCIHdo0A133mZnSF9u3ZaqX0Lz6qm+TW7MXVC7r9E5Gfy+FCYw+RPn/Cs91cxp9IvnlOQX/nito0mP2",
-	"QmMu4J5nto4110Gvy9GIV+XxauXDffFijLjVAqPki4RLcNpjdHmJT/0eoKj7QXxnYFz1mvQANeCVR+6f",
-	"kpJs+7W3XAfSFCg+ry5G7KQqld/cSBr+Gqp/YyTpNb4CfdSRBDKQAG3d/dpkuZB2ZooBvEOvu/PlNMPA",
-	"Oa7EKW69jlITPmcnwbj8niw+8A0tSC3v4JU303DGc5bq8O7z8xFDFL70Mzm3PD8M3NtN3s0kNO1lThRA",
-	"ewgqE3ujeRprSO17lcY7WdttDKOh2tyR4rUwSlJPpf5uNQ5JCbErhK4u+Y4VIXKTlWaigmWqpP6xYITP",
-	"nw/DT/O2N2d6pMO9FQilwB3KnQycWScrjAlu7UHoZ7zUs3Dwy36sKR6U1lKO9qN8EB/tG7pqE6GRrGJL",
-	"wUTqLrcz9lquVBra032dSfFapnBm7kRhMS6EBvheZ9YKyZZ8ReCWLjNrIthaOH5/OqVdP/k8YfCfJ0u1",
-	"wx8vXuQi/LQEWMrMqCeff/78iycXjRAavOWM7/C2/9m9Xv24hKBQ/frk7EJ3FdwKqrQsX0PzKp2vG5OB",
-	"f8DvJn9hp9Js7UFCp1lpIYumk2I/LmyJbJmL82efP//sxXCxbc8tWyFCa8HTa8dHjifAT4OIHEqyNDO+",
-	"J7L3oS0mpeVU4AwVuzQ2oVnTW9EtQZabdr78iTj+bKk7QXlqHpAf8D8sBWDAZaLFfcNaeWg+QWgTEEkr",
-	"IO81R+1TBOdw2x4hMvdBqdzXxURMaECaQwxBp7uBkwALw1TO/N+D+6YCW8RCkhXkNqkqFnDG3gLgvKkT",
-	"Jtk6uxehixA2WalDB+59IuAT8hr6TXGHsmNmNz9YKWlIrfbHrbDelXJopvQqDXVVCJ679yldB2Z4Rldz",
-	"pEJQfptXarfjMjWJ915gnbfVXJq10ObxG0AO9wo4O00jhYnTaTQIiKd/VLZvAyx3y1PGWTBHod+RB1Ss",
-	"/RK7iS4uEEfcRiupW8w6UVbFwALj7Rq8b5Ts6hRq+iJVQyuRIXI92ev2TRsidWKyjDsbsRE/qPnjOXlC",
-	"u68zPjFzhOyjieICh2mmfsH36lPekBD1hvdo11p2OME0l45I29PcCrXwfoy7QWc8J1yQ/NB2Rn3WcC19",
-	"MWqgmIDoPgzW4B6aXrzwaitWd80KhrapF+q+8NvRtb4uMuOL7ymv6wmkaz/sNSQkcnE/DuX5NTzkiwPb",
-	"Fn481jVZ86Fb0/ovhRkmAabMqjhx3wvjMTBiDZBjt9pYrBurMUBbh8FiTr55xM9oFJa6TPby/HxyTLzF",
-	"XvPc6f2wPiYYhsSjCOxhK2kESdx0czed337z4oLAtywnspHvM6N0Nrcf4jJXK9J76937VWAXVcS62sZ3",
-	"Y2eRjkDQ/XJey0vxschVZunJYAv4HWismWF3EnoIoPMhvEe7dQOrEYkBaAjWKf9+rVtuZkC4vPSoLJAv",
-	"CKqHiRGl2XN3GudrARC8AYmr64KRYi90ex1G7ZrReLVeCy1iyki02yWSG7pcIpH9syK9qiwMj2yQNPrU",
-	"0s2pxL3QHq90lBtuwsPg7fyHmAJZPZwwGk/lQElMeC1kOsltGTJEAyKkWgS+H3EkYBPRM3+WH+K7xBFg",
-	"SjjKV2KV0fmcNP9D9D+4WrAHLEJN8KLQ6h45ZiKPlhH6Vl3JKtwNP/YitJ2FH7ciT8F+X+UlOqpLmYpV",
-	"lkb6m+63E2CkI727qP6bFemOa8CJ+2BemrvBUHElmkcVlDFo1+mhzkjO/EvpZKdGrTVEbyENIe8gSsTg",
-	"NyLXkyMCVY9/mk7qnZ3279U3Kn1t5oqnJAlKuc5kZrYiZSU8dcZardex9go8JcJkKVyFDKRywhyjasYl",
-	"hLwBmoPsYVHKucY4FVI0ghDVYP5QN9g0Sy/4gYlMj4mylzL+vBfWYAjCTz3xlJjiZPXbdbSLFcd5Lcno",
-	"NGy6wabO7rGrJgV97gbe7Wm2Ecaiv23v70bs/AAuavQyQX2OdWJ1k90LhKq0JsIUZssvn7/oz6oButE+",
-	"gR48ofnPEQGIX5hO7dfyZAT/Tqdks3KxyWSD4PHAT1P0JDHMF8Ii2PE7zHLxT3h47+oEQ7o91XDqofGT",
-	"Tr/NrQIU05C8FQBh5wZZvNZH59mGk0nIAerMD0Fm0cET+MB0vsHNPppzfhA6zajcRXGfpUKupjflfx1e",
-	"IMydjYp0BZ+iU2wUJiU5ZSV8Y5KGEdZ2nILxQ2bJNv3fSdGufKl9fScpzxjU2et6DLL+4h1RajHR07vS",
-	"3Gxpww2cvHGsqBnL9JXr43sfHqQR38N0BY0VG+rjE8ixCQu4fAYFGVPp4W6a6f7IrzJzRx0AbPx7m6vN",
-	"rS+i68DiNiZohQzhoKneecXTi8npt24Koy41tfkOZbTYKSq3NHBYJllppibK4mC1y3yCpuRfgUjonPd8",
-	"+9NbyC4jCP7Od+XPodxKs6VWd0IyztB5PXFBBPDDWO0zFKrSeBBLMZ3R3rnHvUORBI8Fp32s1/jMZWKm",
-	"0BwIGmkifSELpfJbLZwQjhgk4PCIR7o+bKsMeQMKhrbtghZmlbqburA9L07E27ZOi5oRvmjkUlEgOJpL",
-	"s6NwKh60jWXh5DHZUWiimdGovUOZUwmIzuGmDq4ndxCpNZM2FtqbZIewU5FO/F3s7+4j09R+5Hci5run",
-	"HITurpShxbBXhqFZD1QWeDN/uq/YR23HL8vwYLKI4OH/KPhdrCjnZAGekXr3gfId0yhnn3R83HriRdtT",
-	"4jh0I+NqIsNEPEUAs7EljxC/bBFonl9onX2M9dMMju9Og6odpEAEh1Ybih8CB/P6HIyDEUyGP69Tzwh4",
-	"AVwoTT0PA46wMxkCfrxr0NDqUgwLol+Nkmfv+f4bfzbdsNC74A/pGHJspZ0kqzvfWsPcX1gHJ1Owf/jt",
-	"NgKUqu8/vJruz54ZFXc/3MaZxyMYDB492Aco6h8s+/Otxxtf9OPPa0aCnzuJzEAGegx5UZOkjzKHJkk3",
-	"s/rz8Xzskmwq8v77r1+zP71/84o9f/7s+Z+D3FgDMLFvY2+rpNRVF235OYk5F4ms1SFrz7Lcaf4rnkPp",
-	"xRW7PL988eTi4snlsw+Xl1cY1W4B0xGf+gdZ51IX5fr+dZB9DUvrDPpiFOyuwo33lB/ReVY8FzLl+szz",
-	"x0O0njAG6j0e42sqJnS80ZtHmKXrck0Mu9CXy/jo/5bfi8RjLBjL1o5STqmqABWO6/ICzyR+deTZUDo9",
-	"BQAWUPXhyFc/Kn33KpTAEHMxM3qsYPenoO00Qss+XyjxUFIJMwVfQSI/trB/kkUuc2VnoBQ8oPuhs+nP",
-	"6uU/hMXdEIG97+jOHFxv7mfmc8RKJwZ6TIk00si3v1G6lIlvQJOwlSoOSUgESVgpqx9FmlnYvMZWpiIX",
-	"ViQhk8Dt4Z5HEiXEx8ySiSzNJMWuZyuLhKHXsR4imyhicbaec4oax4CYV6dHF1keMk+KKXkbqVU0VhVu",
-	"X6TNZAnHpJSpGkTCpYIPjQZcgx21iE2Zm2wRlchu4vNYv8JWGEmjU5PONhzII441UqrUmT3cOFYJwWCu",
-	"kQ+Af4C0+KtqSltrC8x5V3cZmqBua/0/A1vUX781Pu20pkiRQRP234H71opWDopymWcr9vLdW6bW7Jtq",
-	"Mez1vdAHpsDX4awr90GA9fjl45NC6F0Gn/slREINeBKEZlKI1FyxX7g8KCl+YX+SCqT0k0z+OWG/GJGv",
-	"f2F/4vJQy26fQf1n3wWiHt1N6RcgJ1+thDG/XEOM1U8i5yvxSw3oEjDxtyJPr9gvws0f/vgLjPvLPrPb",
-	"TP4S2guGquw6nBvcIUID0qIRgvFcSXHGvhS52jPvgzGf/palv3e/iOnflX5wxl6DpxfK3pxS+cWz558x",
-	"33CCpWpVAi7TGXNXuGEFpMEf2C+rUhulf0GAVzBq3J8+MQz/4JTPX9yvfzn7SUI900pIbBCdpULabJ05",
-	"vlq8LPhqK55cnp3XrNL4XX1EF9WON+zSq8UFCJhCSF5ki6vF07MLGMmxPDDwp+1Eww3mJFTM8jZdXC3c",
-	"yl7Wj7U7Bf6NFqf1I5/ighe/J6NPQus+eLDrU699sVmaQPSpkaORhL95dAnHJP430id9cFbw1Z2H14Xz",
-	"9/dSgHfR09QEPGe8ByYBSPcDd/mhysGKZjRSX69TJZsT6MrqyBctQJeDflmpXBUESR07pL5buavqj44l",
-	"6/wMeYaFkgY55vL8HGtqq16YvCjybAXs8+mvvuCiHn8QggCZ7AC2LIi7boJkAVsIf6j6/lEjVlOEeEYu",
-	"dnBtVIAmIDBrzu8Sr2Ec2I48MUKYq+FNRsMhwdyR5YEZJ/dA3C0PffSEJpoY1M3/DYPM7lJryucqzdCc",
-	"GYFJhj6pYIHyEFbYOM6f/uZ/PvwePdl/EeFgH2Yf6zD6t46V/hC2+EpYnuUUY8B2evyG45njpQy8cWgk",
-	"f1TcEXJQssA3CHYkmN8f39hFuPvtcff104ajdUxyH76q4TmP2Ofk9OL+MVmn41N/dJmS9isKAttUjLQX",
-	"/E4CIN7yUKWTnZBHDk/WofoxyhRvfHXVI9/kj7m1bgl/zKYCOUGLqG+MGnAJ7QiRPvJ2fvqb+8/vqPs7",
-	"y7u/se+hXdWb0Flozs66sWOC/BnVz0dvlLVCnoLEbjBhGQc6h36JpkHsOQTl6S6TmQltZgNdaxsCUY+J",
-	"Y/EW9vFI6iW0gzgXPg876KXujVqNwPobd6dsFC6XUtYgG3FYQfwZTWNh7JfePRQ5amplhX1irBaYLEXo",
-	"f77pVl8DbNnfVpfi90c+5dQJf+tP3SkYEMfyTetZJq3yzHjFvrv5wVkTr25evqltPfYnJcGXeS80z31l",
-	"vTdIEsYlAxeGt4H/kRVu06GwzI1vgnEMbfsCcEZUl/zTf9x89y1O4Yc/+0z2wEBQiG0sP7irpMQGrJX9",
-	"C2vBroBif8ZeNnjPs6Pld0I2q31qC7zdL9FNyp1IgQkhpzuK7teBB4GRQOxthLRPfGnViGrjHn0fnnxM",
-	"DbT1oYgCGqZ8CpYM36oaUm8wzaNhmSB0FThonc2h1S5pAHyiEXLdkDm7NhbZWuybm7nOhbDEZsLvz4TU",
-	"UNEduaiqMtP4ToUyyT/addCwkDMPiAqlRNfgodFC2l+CaG6ht2lhVH4ft9ixHqkpjKsO277bCbpdoEre",
-	"He1cpBu076VS/4CfwjemAgNNsP8fx+Yf+m5wNKy2AqGfqG/CH2POlYvpzhVbd2kD3ctRGP11Tp5lO3CR",
-	"uwOgYzPxBbnE2ocKtx/VunVHY1iRxXRrd4JOYt7CSH1h0RQHiDcXlQfuVhgRB+BbHXQ8uMdmS4QsXTz+",
-	"bow4GhDS+PiN+E4G+FZQeisZtOVFIaTw9+4jbMun4t5NEGIfvsVfe3v+ymWaiyN3aIoe+oDNeYm4wX+w",
-	"Hoq0GOIId7uiV8huT2MYvawvjoThteHucJNtpFMzpXJ3kJN4/iIB1bPC2x5jGXxyCzs9iWkMQhYPX/Q3",
-	"4aH/aQe7Cf0c2cawwFP5DQLGFKSV5NmdyA9sKbaZTKudQilsrFZyQwriTLqjqrD78QMOPVRo+zKjuHZW",
-	"PfUv7REKy/hjvEK6zCvIX6yDT7C5rdLM174Hj/BJXUNJRGa/TNNAgMUjiV8//PsyF9Pk78XJv03ua5qe",
-	"xhHwMk0Zh409scupdRQrzWjYj9fYzFNIUsKLh99JT2OvuqEeh3gRf92NsMeT6H/CITn/Qw7Jq9Cu4fjN",
-	"fuV7fDzaSbGOFD4LMX5pVU/9a19aYRnjJuA6g+43J9FPwJEIGT6Yp2OUZFLtoaJV6VRABsWW693JzI8y",
-	"xXqz+IbCE/8kF1EFX5wiAOsf6kkR0kJQCepewJmzskon7j+ZkkmF0JSCXZowj7ToVf8yt5VjS6bR8IHH",
-	"UJ6V30J6vjIZW/Qg9h09Wikt9G3+n+SQcXw4fhr9pp0sG8V9leVqkwAKGGULYOocZcq5dyccv0/Fx5Dz",
-	"SJ7C1/DnyDkkvWm4V907jnSLmvtFAlVLsN0Hk6sN2df4/z+e/187nkcGI+mA68nPJePGhwjbLTch+/DV",
-	"zQ8Jg1BdnkkBW48sHqCRja9Ienb57M+nOtPevzB4qfqOUf/cyMujJSNO+ahvNBZP/Ax9yMij92xmbAKO",
-	"32mDD0OfQ8DtqExRp/1aFSHzER/HWglTElzXPi4ZpXOzC9zkMNBj3vN4NMYven/MTmc5VVHdyrk3HIw5",
-	"0gfo5i9FPi4n4KF/aWPKr+KPcQAGupLevaipJJV1MnDHJSIqRH0eMSefX+Mj+fi+FfvwgT/Yw9f67KM6",
-	"+PzGnXC7msdsonuv3sZ/Ie/e6SkXd+4dTaB//uE4/yMOx2M49v6AE/Kp9XB0tKD7IIw97RE5+Wa4KVIb",
-	"0kGbPcl1I/K83hbABMeMPXDZcZkywwEZBWqiMjSVIb/v5FsoVndjmgQ88qj0F6u7oUDuXQaG9ilSZXIc",
-	"DPVAsbqrC0IyzUpT8jzUtJtTeUp925QnEGAcJjU++R4e/NdW3OqVPL7y9le1Z4j2BWeEFVxD/rUvvDW+",
-	"AVCmmzZN2NlQnTt7a4dUunr1j6jWNT7yR6t23U8TybPlaVw2dQgXjix+eNr+FSrPVgdKCkZP51Rdr7W/",
-	"j6TvfaWkOHko9xGIOKDxnYJM/zPOzvm/4tlpxXUf7/jYkHs4dK/hQ//qd5obJHafnbZmFRwS+EFmrNKi",
-	"8koEmIQ7IQpTFYD4zCVfFW/YUod2L36jf1VLapP98w/JTvL0eNQbDsb542+3+rOPuceAt8+sYkbINJQr",
-	"+R6gnb1XmuWCa4n15uVq6ztfYHaqFjN2emLSRjjYn/6GnQqmXYueIahQo0evD+5jbH8wFGksuLVCu1f/",
-	"+2/nT77gT9Y///bi2e//9v+S93XNbeNIu38F5Zt3p45s52tyduLai0yS2cnU5GNtz+Zid+oEEiGJEQVo",
-	"AdCKztT+97fQ3QApmaQoCaTkzM3uxIZJEI1uNPrjeVrlp/o4UFFeUHihvOah4pm48qg9YmVyvDWvyTAG",
-	"NpH6l+zGgfDt9UD2ZmDcBmHIQAOYKZjsBOZhLhlKitANCDCnQOgEw+Nz3CXGHaKE5WyUY5ujWNirMgsL",
-	"5UKgu9UNIKaWxGPrb3QdHqwdlU2HgS+4+vR6rT7Id1yuOjq73KNfh0bXQzbW13OZ7FgXvxRi8eauZn9B",
-	"iwrktIvuwZGaR7GLrxWSXUMgi5KIo6kyQq7DKACcjcQ5CD6aFi3iahku7RAE8/4qK9QCmvsYytttteJz",
-	"GWKFmQHMYv0jwwS0WGSrq5BRHrtB2CPI5x7p5YK9ZAst7lKxJNIgkWWmQHpJPY3mUJBipFTHgvV3xDzs",
-	"kbI8vAj+UskSC3g7R5zGGveltX54IrL0TmyFfXpdDHvQvjh9Rw/IQp98pZJVGXRwLadVnbmR47Io83OA",
-	"drv8w/1ffe/dT6lMXvtai+1eAMGY1h/P5UKl77/vN4fvEc6rT0avNXGuV4UehtoShBfTLE2uGA+gcBkg",
-	"wSFolExSagFRmqDguHa7AETVvgO7MWLcBgaoFv5nUxFevfm1RCPI1B3S8Rc0oUCRa9hnZdjf/sb+fZal",
-	"Mv/67zP27/zRoyfP8X+BRw1+8lSwHx59rse0EPUVIc8e/fC8bYGKN9heMkCmWPdWZFrcsdCovbm7vxGh",
-	"A0yrpfFYdPVAdGgMy3MLWxfKAANE9hPPPFaLkN2D5m2vngkh9AgOA8k4BDZApdzJjMgXAAa5uX+nKksi",
-	"61mLqK9NtaizsfES/O4tkRL87lGBauwKvKuZAPZQLca5IYQJJpXzcQbw+2nqfP4VIpC0X2E6zf47qO0M",
-	"j7pwsXd8c294vBPnQ3HalGkI3cKPObit5E7cARUN+L9Fg8hO2/3e3m6T5sXVCMneUxQVTa6u2zekbeO4",
-	"B/55dGkpcXZ/yZOJcBfr8v0FvH4ImSPgzlyAhu2aRK6QXZYuhooTwn7ldfZG2Fdh1AllWtyk+g6ufMit",
-	"u9BW7ZKf1dLJBthnYuySj7nbF1Z8tUxhbCPIykdBqBNrjf23ZfoFEtoXfGSr9oSaz7lsinBc5/IVDjqp",
-	"DUFTOkJchF5dGxmBG0FuF7kHfnC7KA72U453fhLa+mYYsFwagcCy7izIjdBN8Y7yZzRGPOhb4CuuCh68",
-	"qfP0xdfUfgbobcCp/3zBXmXKpHLiUw8Si+idqtDFx88dQFANG03TLNFic2cD9PX2vU1Pq93c0qg2pTJq",
-	"nzIZt7sHD6+YRtUX0jjPIla0wy9rEanT7ogTSXFvJMLMdS7Fyprp+g1gRloICUnHbXU06iSLB9Rxim5U",
-	"ddHAW4xQ8Yhl1V7t4Z14y71Ltc15xuZ8NEVLw9D3nztbRMdewbZvhL7DtuPrn35kTy+eMqvY04u/YuPU",
-	"88fPnn53jxcfN5u5YG8hqJqlxnoIUVvmS0qEmVm1MFdMqqFK4F7Dzcw5ZZiewNSoM6wDbOHxAw1AkVqW",
-	"2rbGar0Oot5cXf5B/9WygGjfjT2ojOqNwhNb5N1aQ8E/q+J0g72mY1eju2OOPuIiilwAE+scefyazxI4",
-	"TG9o4KldfdYmV+O3ZCretcc9a5OmfLswEIAMDXq1JJp8VcHRoTGnZOlhRv+AYN4R3FV4+4/ELd9rGg8l",
-	"4baA8yqhgX29PZbg8WW5idC9vJQ8hhgoG6ssU0sTYQdBhVMzAHp6gDNYFbcl89oqTfLskY/dhubHFnFu",
-	"4PHBbOkQaGysUlfE5oNNmUIyIHbBWB2UejlR6PqOW7FoASjd4bZ1YjjKrr2FygLs68daB1gpwD9ZcO0O",
-	"fbPhaaCPM29ZDO72V7PDiuWW+2/EjuyYm9CxihHcu49Si/COz4DKDvMKSIQ3B0g3dFwIy8EqXcrhk08D",
-	"oO0MQMO1GLl7Dx9mgkECAa/mUF2COX5kC1nkeoLpfyzGLJWt7LK9qu/D8LtLrkdTIuqvNIKv1VJmiicv",
-	"aVyfpjBwwO1oEyH79Rb/+LEf7v99n/jyYMwSy/XZ4Oz/p4sqoJIjY1yQfKMQMEA9MCQQwAiC7YMQEb5j",
-	"wOY8EQW+afua8HUrWFWT+Jtc8NHsGJtw1/P4VOoKO6xU/ZjbUoE4HIuWa/I2iiMSkhi5TKDV0BdBuDsz",
-	"bg9IV12VvT2oCsTCY4oRgXFMLtivqZyh95KJsWUqt7vav5pyvnv2sCSsRnvolOH09+Hx7A6Uh0YJGiFM",
-	"D/t87dygF/jgv70//xz4TsEIUd7z89vxOQz8HOi23tzyCZ6vVvM0E5pRoew5e42lpRA5+uH7p4++o5q8",
-	"9bLTACq1l0Gr2WfOqVw14Z6f/AareQ+uWyXlQSgUN1P+/eMnZ4OzefL94WfmHr4jLH7NzgXJxErNQy2/",
-	"0sEmhuQ8bS+827pDNIQax0rH2mR4U66PkPwEv997p3V1s8BZH+Fe8Wsqq6NhXV8xIYdGkGC+op4M2Bqg",
-	"EoTiBwzg1sp0k5ngd637j7duG7qwNAZGCDbkwGtpRzpOk2vq/c9SY6PW8fpbHhSYc4mkSHATTJrLeg+R",
-	"FKAB1onpWvDkFuECvxU3Zbdt4D4ejFvNHnCrF8dFwWKNMeMWazgfs3fpjwPP0pV4Tt8YN6FPOrVib7F2",
-	"ZLLXV7q/qpw2Ei4upFIto6i8k4Cv0Bny0cznFX0JJBzyzx794E53uc6yhiBxCSUPU286eHJ4PKeAf2vw",
-	"Kt+GQXsahcrSJ3eb0ykSPQ6aoykV9cqA9no2CG4i/RORYEerUaakSL727ScWK+WW2sn60s1o7e9b3YSC",
-	"XKIdN6FocKSkgSYCNQa/BNwIIAi8YJ/DygFzmfM5C+Jqw8oLcyeTizD6/7hlGjCihmePL57vgTFYG8y+",
-	"5TNx2B7sS+b3ZclnAvvH8FSPAjHD74pyakSZcYIKq4wmq93yN1c/ZamcnXssrUrrcCuM/TWVs5juAlzW",
-	"q7X+0aCiYdc3LTx78sOzH57/3yc/PG/TxfsNRDluoVuWy1XRVysVmwsuUzkZQOSBDVdrlVEWfm9yyo06",
-	"AV9EKJPzQMQNZcFTtXyHo07JB/FT6tkFode+hLLKWpy3oYiL9OZkwLhHjfboDlVlwZhYX/IUiV8RsMr3",
-	"gh9cMUxVe00ux3sacmrG3s+rRrXpy2Ld8H1543q62AjhjuYL9l6kk+lQ5doUxWtwnsJxbope4nYy85Ov",
-	"vjvSby+hLK4ZW/EahpyQluOEjhAbghdfA05/7xEiihRC/eP9ssYC53G3zdGo0ZdmxGXDGTDi8mDFjr87",
-	"3LSOgo4w4vIoBQm/KjUDuz5VcA+QjAdTs1kFm7rfx9gieCI0hgc/amGEPMHuPD+xptggnXhRrmsKMuHp",
-	"RAJSCR7G62e31+L2RUM0v2rjvlDOD6lVXEKzh0EnpLgwoTjlRCfb13UtjOXaDpiZ5pYlaglF5BPJVG4B",
-	"iUuNZuVCoHGq53hdl4kvGVphNRAIeedqIPqrap3WaiTMNib9j2HU6em1n1mdUvsBsQB/Sw9stfhheItq",
-	"P/qak9JQnNI3rqNvZDJgC54bKO/D+gJg6RF4lC50qnRqVwTQgGuy6wbYooGXWVNB3iduR9M+9XB3b6hR",
-	"F7v0htbUkgH4DbNLxYwYKZmYAxOnGxrcIMAFN80chjeLdHaCRpSmVWNB52pOzRTlwv2Lsxcyz7IYvlI6",
-	"mpbEt/RV/8PcpO51BPSG/aYq19GkNtF83hTvcqf2Rxx2YhYZpvTtWmNYebSz7kvBEQKNdW/RuZSt77wl",
-	"41sg/93fDP/Jt2OdQe/Oq4yfpBu0Nrl+0ITxZe5ALLVtJtzyDYQLKorYsciJJLKlp9fM/kGJh5PRzqO1",
-	"eMGLr30B1f3DV8Pts6MD2MwKgY+V3twSe8j8no5qwQG9pinmfO3HRMlyE7WdMNjf4x5cwjcbLXIEPQAs",
-	"s0uj7z5fAUglZP/L9cpVGTKCzWtuenhawXm30eRQ1daw/hVgTK8Qno6vGJ+odjOMxEb4RiZXgAvV6qVR",
-	"KAl/9tCaw3w0E7aWc5B+XZ2nfLormtoRiiTUQsi5sDodmb7LJEjTfkaQL1DXtYxrMbNzX6xWXz9xUJ0F",
-	"4YxFScsTZFmpX9mUVD+VTPwn55nfV4BZkc7FFeP0IygBUrllWiyUtgZQByo6FxCUa1foJig15Nn5SCWi",
-	"2QrCuFdu2EmWaNLcagTqPi8e50EisC4L8f/cRYJPAOyGLvJWjKxINpwV4MZiajxmqR2s51WvAgIvYGR4",
-	"rwaj7BCu08nuaHf3ZZ3LNgBr127YnwCzJnxtP3QZkLv/ooaGJSkgLPGi/KKhpLcafBynWefWIHZNrag/",
-	"LIS8wSGRfBqCp12rL0dklCuqWdShQcHXT1o2Se/qDzDCTznbBfa38rgsRWicChrk3uK01C/YXSqWA2am",
-	"gPmNY67on2HCc75iw1r81DkaxftNKu7R2KICiLPu0W3O1McIyVOBH4iYRFHKjD+J4Y2C8wXBbp59//13",
-	"2FFMK7+OnnTBfoRqpoJc3C1QvgCkYaxFMWyRjmyuxcCHV5wT4sEXtKBtyfC7hoD5Jb7a4okBQoAMp3sD",
-	"7tMNLDHaacqJBge8lYs8DLhgb6BdECYHzTCjmVTLTBAmIrYQ5vOh0OUmwkTzpXwBtVKAz4NNWm7+MlRF",
-	"hU4wJ1raURfs01SxjI9mxkuIjyzLlJphFjVTsjXuWBl2qkavL0cqywSf5Fvxx8KwPwUCGX1tHxhkTuAi",
-	"MwIMgxO0P89pi9cAjzHCKHZ/NVVZwsa4idwOc3sSlqkVVX+bbeIRqLYc+TTo9PBUYWJ1ufWXWUarPI/l",
-	"1/n1KrvqeDYjZwQiMCyVdu6Zkrt037QRVyqdB+8+ryF+/NYNEmGvn1KQ6m2Y/95N5W/LvbFRIkgI2UWr",
-	"5U6MLyqVjJOeApz3lMsEujoQPhCqH+cv2HKqhPvBlJdgv5i7g/pKO99dbuEQCaiWgBLEQJoigRz8Ct+K",
-	"NbdzI7I7YdZIXdVSMp1OptasHxMHqT8dxk2XOjw7P9LAKL7gx/Qr8NNT91ItCH+aQPNXVZDkSTlI8vjR",
-	"k2elIMnzZ22iJNR6m9oVs3wSgG7xO4taJvIKp7yI5kwFT6Caheb5dnz+Xklx/g4Ag2p80ccVIbUWtjGd",
-	"84m4/LIQkyj14/R5oDhPa7QrNev2bHMVYjiWZs6zLCw22VKwrANfNcyWPMsu2Pt1YMSrMkA1ycwqlcFo",
-	"ZvjKlOmmnXs2hbqXYZZrLRL2l9CchX67VIhc5UbyNPkOtF0qG8cVE3o7AcaNH3SaYOVherVw5ToakYI7",
-	"r4vntVp+P7pFjQt9yUmVj+KUvvEalxuqQoP7IuJVYZqVpFfqGMB6CdJcVRSnMXd9JuqpIPNdy9GKP6ys",
-	"h/G/3sZT5M7EA7bSIA6b0fG6nNfswhazEAvWIuwUCqkCeI9zwyG5k1qWKIKKsvfQDeDSpCb7GJSKPYJU",
-	"7C0ipDd+6J/gXn2rVEbf2z2TmV9Y7xynplWMtBVBfu0RAhy39OYTw/EuLX7v7fCbr64yBPDreDzDPFAr",
-	"gvw5uH8DZlThrVa1pYFbqzKE9sbkSSnezL1LCR6kUVdwHJn7HWzsZXi9v+zDdQ+68W2upUhC//8Fe8Wz",
-	"zAOWgZNKWTrnWw/ha1K7fuXbfcdW2CgkfNniddKgKBc6aDgDwNcQnkXeVSWJ1GFsRYBUv2LS/cz7+VmK",
-	"sFfwF7U58408dVXVAkIvNpQtlC6Gvmqh0+pGXOMeM0dIc4t5I4Cy81ckvydewL+0mKTG6tWALbQYCy3k",
-	"SJgBmwktRcYKYTtdGSk5Tic5bh9CBW15khKPUSvXHMaelmsOU/rWXXNh0SVHMFkZdsqOMq7zqPHXl0Zw",
-	"3dT5eQO/P8gmdbsNcIJH6fTDCfykcs83dIRmP8KeSaWH9ZYJu+NZLtZsjfspYHJehYOO/pBnWRivxQ64",
-	"hutG5P4Gm4osa05hw4iICBMjleVzWVO79df1qGSb0q2qd2i1rHkBxDl3e8FmfM+wNMG4J+HnEswDhvgg",
-	"D4UlK3gL/6JS8GkmPK1Nwxta5J14S6vBLcBZyrJQ67LQ7mOAsHiiIKFCZHS7VQ62Yui/N6lPUzWnym/D",
-	"ONFPYRXPTmUK6I8eVqWAyD5W6IV2exTnkpucZ2C2d5tP6C3Ygd+2dQGCdQosedZ1CYJ/zwZ3V2UNQgA5",
-	"saUJDthQ2Slb8tW9KgOoKnC7epOgbFyq58ILBDCRgTNf4h9LLZNu72XZiv3F6el3BQcZaMsVSU2ZNaKy",
-	"JTcsUxC9uBN4/Rind4LNU5kDWzMQl61rpS9W+AwP/jwofHBQKFsABvIEQiOtY9vueXVHu/vd5Wiqtse3",
-	"3chXNPDkGpDKk6srC8Rfx8ogl5R4I4vsw1fYbg0E7e6266YI1QA6l4y39b6bZJcio1Ml3N87dXcwQ3An",
-	"YY4bN+t9k8bvYpE8uQeVALRUQROWWlHYB8gKKz3hMjXwvVf3qYk9Ni9GuQvpsXluLBsKNhVZYFksXsKs",
-	"UhHqPOGq6Cx7U5jbj4kSJHjpK5rXWxkg48aBPLjM4f7/CBCulqJdjdvGy5/uQWoDLRh8ruQk1GMXZN4Q",
-	"c6zj8+6UTh5nVJx2nRHLd2p0/baqCxnS7+OERTzetd987kh1e61kelmWujO/am05LiylqJDKHepWATnv",
-	"8NJ6/OsaW3wj7C0/rfvwLZ8U1VY9BprLr91oMxI2ViQEnENezxtXZ2pR92pNLRXANllaPHF/o4GnWQng",
-	"Z9dPKDPoplvmUAq19CF+vlhodcczwwxfee0kRzeVxrrL7BYc7AWU69yXJomrJuSQLzLFmxirIUvxG4w6",
-	"JcXFGX3QiQcN7I/xlRajZt/ggsbLD1nFjJAJgdpfsLfW0PXPh57chYnLVajuHkPswxCBDNyeCgpAD5wH",
-	"kfUrxiVNOKR/3G3bI3ckFC1bCjFzv4NbOMNz+TCwZdp2l3/gfzRys77WanHABqwuUMj9AzvmZY3FGfR3",
-	"d20upLWHDAa11vphLO6jB6fA0D/rrgDu/C0pWtDCKTfxValMwVTjhsnkFEVeEz1W47ERtt2TW8VFT4Vh",
-	"rN8NTWl8NPxxPEyZFIHIsL8pXseh7RNhn7gNMYCag4jIHgHjl6jCORvlcCDNxKIDtrJ7WiNkUu8EvTlN",
-	"jenUt3oje88Ub+WWAhcowt59peYL7jfiOlHZunlmShLdlJmhW64IzEKCN1SwU3iKvsMNOt68m1HMbmBz",
-	"/xPv6N3crwBKgNjaK0zg1vr8lwz/LCRPhYyU49d3Qp/fOM8XSbGv2Gdcs89sxDVwDXOGa0OpjgFmC9bF",
-	"i/hmT5hhy6mTIMSdqADq8EjIks9EvUH5xGcHh6U7UkI3tXqc5k9T5VtEMcca5YbMZ87gm0yIRRpClMxO",
-	"tconUyY3wL2ha1lmqRRePT1k71/ck86VPP/15fvv9gL1FFKrrOkgcL/uiNnePXseQJD7u9DCizNR6UD4",
-	"3x0gZjHKdWpXZy/+9fuaDYaYBl5eMQtNQREumfBLwazyrCGQSsqHWTpiU56NffZzJlbOr3G2+otzMuY8",
-	"aRXk4nKlpCgJ3b3uHF7XnAAMYrrFsbvq70lVOq9/THOxM6w4fHMcpNA1EZsBk2IZAltXTELOCYtVjRhp",
-	"wh9qlyYSpKZfz6GUB5rv7DSVDRBoSbK+FmedZf423tOzsr9MEpFUTWEjw8iTaIzvVRo9Vhrr81IrMJmI",
-	"Qg49bngcK9kuZL1N7FVaDud0U+DpWtypmbi3LWIc1xWRInxbJKRs96iKZb8KuSCeOb9lhQMyT7qGF8RV",
-	"tBUH92yLE4s+3Nk35I9esM+0zGWH9JebD+8Z1GlDiJaI7F4TFYVaFg3EzC4BCoRwd6/YZ54Jbc3nQK/s",
-	"nCD4kX/OFfushVnJkR/DweNFoAXLxiLL2FBMUwmlZ+AMh1p1rIVbK6JpFjp4vLUy/7pQpqkHG85QP6jz",
-	"w7M67+y1AGMTqTFobTBVMghwKXSdq8S/cWsCpQT1Ofo+Y5p+RbvvV/pZLdkY6OpxO5USzLyi09wIYTBx",
-	"BVsbtofvVtk1fVW358b8TjkfU7Sx6XN1J37yf9ClOZ/HKtK5xeuRhwX15XC4wP9jWPH5bQy3Edm4lh31",
-	"ZZL0sDbgg8TzLvzKKBkaRA5aG7elIAfefBH4Ow550P4/fEP3NuN2KrDwxBTAQIcfNw2+/N+pQqgjFx4f",
-	"37PnXnppR+r0Mkl8hdDOdSJlAUFkDYvESsp0udAC0OFqoysfcUCXwnsTStz6Dm6jqtES1JKswK+jJR+5",
-	"LHwddxvYqO+DW5hUy6JWF2vAA8hUFI+QpN/uZPayP/1TGR8VXV8GtbVzBy7NsQ3ho+4NIXZfRpEuPqoT",
-	"a/hFDZsdi1/cgP5vRp+mCru4DcGBYeH+gIW1coYBGstT59OHXvIZhe19Ci01bMklAKGG2v8d2nmUTiep",
-	"rAQXDZ1Hfkpng7NEp2MoD1BZpnL3XzzLqiBHq6+CgE5LrffQkWDLGAz1SK2UuzmNipZf1LCftmy3Ne+X",
-	"IZarGYGlX829Jz53C7p23d64G+6G+7ujG/iLGnbnBLqH9+wChld2KePrnNAC04UFLacC1FJnNWcLPprx",
-	"iRgwhUCxo6kygHOLcDPsk9sQi4zLMiRZomSpLwhnTPEqrHZVeZYQ6HC7PeGLPar8DqfZweuoq33DHXJa",
-	"GdhepPxBCmf76lQX8NplAnEwldtFbqknY51CeW+NhWhPRURYCH2QSOJr+i9qeAzUhF42wUeeG6fNsBGm",
-	"RAwFjcmg+CMuRyLbaAyJoJAwRa5TWpBK3aQSnb18oYZ+dzefLqoUKQ6/5hHQnw6VygTwKj84eGkvpR4x",
-	"XzzPP2xKNhQmTQSap/AbbFEc+LDfcBUoJdS4wPmcAqrundA8YzbXMvgtkGBRh1ux9S0tvi6UrmctfAO/",
-	"PoRmopHxpn4/e9cZmW7cBsgO57g5sDK2u8I+9yyANwg7CKCMoUJPjdmrm386uwapOADU8yUnAVk71XTc",
-	"hYaIzfrTGJtFC6tX9XGwa/freJ7JA/M/PS6aFEuQoMd8cuqPb/VOp79XhOvlmKfQJ4VtU1ZonS+s+4HS",
-	"8DNovkpin2ZbOWZOiV2mxpIYy21tS++TR21u017jNq1vLUdZrmtBRJ4/an3ymkwthbHNJ2+nVEx9senc",
-	"M26DMv8M7n1/IYcKZUq1rFMzXGHgJvydVWrGMiUne1LxtNOPyz90LhtvYte5jFhdr3N5sv1H7kt7ud/p",
-	"XA58YY+/xsUR7pw78yrd/eB8mcpELZst4Cca86CTpfgR/WRLaVEr06VTwTM7jZovxU/rLlZGz+85XFZ+",
-	"a6cp05I6kORayQtBWqtyBlt0rWUyLUj1AWXTOlvK+sTaoct0dI151IPGdJFb61ZtGmlg3omzDpfxXT2Q",
-	"fDqRIjlPJaE6x2LmSg09mqXuzKdEywqAthJVBN1f3Vz/VCrBxrCVCciJI6VmqWhHxxVqpebicsxHVulG",
-	"TJCfaEiX/YP0il48cSzOZfTl64Vney/gpeekbQDjID7aLuzOR27MUuneg93vxbKJyTZ2bMEqBnFvyXju",
-	"LkrWzVpp9pfbD7cfBwyAGZ88/et3Vyy1bKRyabETAUixEsqPQEAhJLJbSrvmEHql5DjV8w4lWyxvf1K9",
-	"FiN1J/TKvbsHpfx70Y+rjS1Jan9tXHBjZmK1RSE/0qhvSyc/ieHL3E4rr6of4D+ofozfpROnPhcjLQCK",
-	"l2fG/Te3gv3FP4X9Ku5Exp58F1WLOXjfJKVoatitPN+LpX/Bn0AfQ0/9UKulERo9jQPVUtOHNEXQpVj6",
-	"7/3GFLNnMUKNvRRL5lcdLCuhRwMDiRSGJQoKu4DhlcsV0AkfImBgt2+SL7ZxuOEdiRcfTjz7eyO1xsJ/",
-	"ovsx1M2s+SwA0LW7BaQFX/g93IDZGPZ5p/awvSZ1uMqvpkqBY4j4tH51rggrwqPWTqS7wK15/ICHvfv6",
-	"07O2QE6nE/lWdnpzwlfUYVLGTvN7DCBauvLddf8l3BoTeyMT/MzuAmKx9qGbJ/PMShXV+C1WpozW3Ly9",
-	"PqyNfNAR+vKnbAczWFuiKDmX8gPLZMcmBbT7XlqfbrB17+iw5Y8jGicregjiI+R5KHosyTLAlhFEplju",
-	"jFje1BBAtbTNWvrRD3rQCkpf0V++PEuHmmtouffLXKmH1alQ/yf71J7Tp3bpNeELetbGtdd2Kb6XdLmH",
-	"1xFJvZcn4uACilrAFkypEh0/Evn3dhBxQb/bSllbpuCKXXDiLsf1RmV/0Wcelvw1lVvNhFhUwFPHXet6",
-	"uNpDlrSmhojIGdarkZqIqHqwkf2UiIQ+jkAkL9USSUUZZ7QuRcA7jsmsvWgeqCvHN7MPcBeEbCxJjrBY",
-	"KcGB1C7lzdCxSb2k17Tyhv7px/4JSKl7dZ2Is8CfBUtumskH9rQFIH1oEW2WNg552J4vpPu3X0pxOWK5",
-	"vwX3FlQCmHQioUCgwgOujSnQjLb3rdd6wkXXbjcWGp9/DCC98qs7vZxitcgVqXjoWFZSnNt0Djy35/mC",
-	"ZamcOVd5yhHpq3XgqJ2QC31t6/560T8Y75fWGYpngGEDI5PA/mqpCgBraVJN0JVME3Qfnpzwp0ma0Nmp",
-	"JGROdBJX2ep8qAMXvIM0GcwIvYzenaha9ezEh7LEGx+qrbTKPO+WL/fqShcvneo3JczM4ZujIyltsaQd",
-	"pDOxuahkMzGb6fM9QX4bNV42qPeUJ/unPPeTbzlV1JDiwHUsUkYPIdPhtQOsbLEGUQ1mg3MZf8EecmIu",
-	"CGPntNwO+5pAZJq9fj/oYfv9UKzcT9NIgc3TT9cIfluHjj0+v+8Ad+mt3fr0WMcer+Tdy//S6rSpeuZW",
-	"rzoV3S28vm9OTffSJuIKCmoBxgxgXSSRzjAKlhhhbSon5TcASLNIGB+6k40SFAtu7MDTHGHM1fC79fj5",
-	"vsq6tgtaXtH8TnhATUJRNafhMnXg0hzdKD7qwSh20RgU3TL+Jxd6m7/xDxrzoN2NG2dJ3Jes+sux0+Li",
-	"9WjpfEiwZ5VeSD0RDz1l51S7++J/5N2V+b4Xy2JRey992XjzBlc0j2RYb+CwAkGuWC4Tod0VOZroShrY",
-	"8lDyAn0oYUPY8LR+tZ1ghy0gBhFTOdmCNVIM6wNCNBI4ZjU2J6JUpJKY6gGXc8kNW+hUWnSYKoFFxFdb",
-	"D2XSMzFDkEePiTszBUxFWiaIZpmRFkIit842JvH6fVrswZZbdSv+Yliek4u8FDPrB6vDv65LSZS5gSsl",
-	"8jHjqz5F8vVcJvuIRSRAtVPZmyaB2lG6K1mWSjFgKktK+zySjpXsUAljxabzrkW4SAWQTMp2evXRDd+3",
-	"PmJ9ZX/Sas4eBau7DrjTDLeznZD5ONhzAFqFtnHAhLTI1WTYSGlRrDxbAoMIZFOvMJ0DJnbA3OppYYxI",
-	"SqByUSJEDOSMLysmEqq0AJWOXQsOPy66XtNSwtGNXmR8Bei7tttNqZUat9uPMPJkjT1Or6djWnBi6urG",
-	"9C+UtufuC5M8E9u8Rjf4Jox90Hfg9Y/pPvT+aSqcyrmXIgcWEuQqtpyqeeUteF+yq4ZY/PpHd3cX3nhP",
-	"z/fhqrd3FKP/Ge/EKFcU6XDFxPmcp5mzse7cwGnsItmWJZGbytvy2nxvEzygmG5Hq1kf3Y21WCejZo96",
-	"VLMuor5969OlETIx9WmyGyHJrJ6gv7JNQDdC2jj0pr6WCQ0her/0YibXIbuiSau0bA0+ix91TzrxolJV",
-	"T1r4tFCc+FbgtMfA6xL5dyuZcRZCflMI816EDRC6Md00bkOJBBRoDldwpTMiu0MUaclGUzGamQAk3RQm",
-	"OyRHC4WBzbtboR/e3dqrTPRTV3TrKyEHbJinGSTCuUyYWkrst0V0hWIN3bJrwVITuewIJnH5h9OmNs6U",
-	"qvIKqkIf7v8aox9F/PlZq/BzHykLtxhEmPA/hiHjOrdMqqFKVsgP2EvFcr/L3I2zpo7goqlMvJG2OjEY",
-	"vxE3YEVW7Zz4apqp3G61jzjoYYcq8Cu6P/z8cvnGEeJOqWfrrjv1ughdBOa+7vQTXtB3sKL82nXB/igm",
-	"uYxJlkE6g0wXgXvNiiwjTkZf+ZaonRz2BgIMr6bbc3xBvid2iaqXTwf5PS+gkCtyx5IB/4ckZNjELTob",
-	"q1wmkXSugWftYLHE11Wa0jH41nrbDDfceVfLQmfZRAnjKdcywe8EI8EiBNQmVmI0nb0k/pw25yxhP5wQ",
-	"i81GPErlUOswXs9RblygNWa1O8lL7rnT3bL20x3g2ZIwpUh7b7gCO9TAJFPwQw6Fp2ATfDSNYaBgS25P",
-	"Tn0DKaleElFIEJTt2gAilU1HhzR4X3ebcTpGnqnr7BJ2gDhhoc4ZvjLQpp8aZlWWRBRcULK2SaQHlzrq",
-	"ZRkbIhgnmD46RtKox1RRb4pDZFjN+Kw05mE3DsBHHAWYj9Z4B1y+Ayjh8Ts77BXA5/fdJ1B6a/eYfMTC",
-	"uQHJ155Vs10WkIa3PLWCXB9MywAu4n2YvV/UkHppNJcstSW8PcAe0FxGXet6pL0D1vQhAO31pTQfpCeu",
-	"jQez18IC1ngrhyrK0a3mw9sApQoX94rDEfYOsKTt8PVwZf5M8Hp9+j++YRxPgD3B9drQtPoi4obT8yad",
-	"yA+UfNl2Bt4ELKwYq/AGCotSw2iWu/H3VFdseXz/LswUPbxnG1VNJXhTALP8d3D25NGTeF8JkEc3Vizq",
-	"9CCgJKWG6XQytVcAflBCSnK/4WYmEjZWhyiMGOU6tauzF//6/R5mUCoxMkkFuVwmJboOI6whACcsKNmB",
-	"15DLlZJiTX+284ARo9OrKc8yISedkkseRsw1ETYuK1eNkMjGedonKUTiLuhsoT3MNKwYzJQHTpXAHT/E",
-	"BOme8sLd2FDZCaqMW70rawEPJ4aiE7QZUYUdqPfWzQDWilaKtlZHGd+gV9hF8FucGj+oj8bo5nJPQIeR",
-	"yjIhk/pG5u31nl16RLdKZbRk3acuvGyoPiXLfLpq31ZlnifpliJMv2laMQfRi04+vuC8Kh50So3ZSuV6",
-	"s0irftla1K6uLdulVLhildfN98qKg1euC9sMU3KzOzrl2CedWgCkVO7/bOeys+f5oqnlwf626OxEdM/+",
-	"1o9CTyFXuMkNUM1Y/kyo3LsfeniynlM/QkMFFvo7Jcy3TtEq67GiumiiTScSGpylu3KYMoR6D8XL9xa2",
-	"q2vncVC/+pUnhclaMsO2ryc2amyXXDdzDNz4QUdyDp3LR2F/JzoOHjN2QFS5hkZwPZrWodw8rkK5uffe",
-	"n9WSgtFLnVqLROZVL6PupvLLgqjPviCktJD5HIJV+M+RuXMy6xNpx0uQnNUB4ABduomsPWIrJkTBxeA3",
-	"ThQHl54Fl6LCvS3KQX1cFo6EqVqyOZcrvCgIPppWZkdTeSekVXq1pzdAc2pVCPjW8zwdQUPeWhO+vWqD",
-	"7tIa8rSVbtCFLTXloHzrjNaWt3WpBW0qCt0eJJHHLi4sbre8QDDx+6yTPbwUYtHUxOt+39XRDM8++Eze",
-	"HQQJXlyLgFScypBXgqTxSM2jmLGPuUWgQAPEmFaBMVMyS+VGhelEq3xxxTgrJsvU8IsYFcBMfnLehWhz",
-	"ycF3XBgSa/WmQF6ORnN2i0MedM0OfMN2VcfViKXp2ClELYMvP76lxw+YFMvKGM2euZyXSQLf112pDj7+",
-	"GLRBpTevC+0dT0Q8louSfK7AxzBipAUiTk+x4xPwoka7UvWjyFtU5typmfBS7KygFMl3otTmuEeVSLeL",
-	"zV7e6MQDtOOaUS18o1H6jcb072F95IjtEChslGY2tZnY7wLypMbJqnrSKOPG1D+oX/fpnZOcnKAgesIk",
-	"SA2b42vd1lrzpCpbM+fKWAawc+5PonVoljbpJTezBp/qpZkVO7UL40xPf2lmfZvn4s2+Ba2jxk2Al/Ky",
-	"5mbmmeJVrsmF8k1gUi0HWB/0RQ1jNYJ5QbsZZymXI9EUP3xVjLpnmiruTSU/EE+YEpd6ba6rNCYGSEvC",
-	"V6Y6YvH00cBZGKw5fPr8+eB4FYilde08uvazWrJRrjVg05VubFzXtYFLtYRgxHDFEr6KbWIQT6h21zkP",
-	"pg586VvfcjXPD2G4+jiHj8JN7Txz65aMD4/CuYfsiLNKsTeYxaEQrbcBeyoOrqrHsUIyltBpO15TiprD",
-	"tyDWVHYqtImlE0ulk2bP8BOM6LKqSOmkCQ4IphjrDlkKdnPJxFd0ZpRk6k7oIIQ5X7HciHILquCj6QYu",
-	"EMSI9ogdrefw3CqqWSrOXvzrd6d/Q8G10PCv391AfeeNT66zsxdnl3yRXt49hjsKzeQPr6d0GXCP8ZoL",
-	"cyz94C61PFsbQr1KpZ8UgbHSD31gpPSjL2pY/ifuw//+/t//DQAA//8=",
+	"7P39cuQ2si+Kvgqi7r7hmb3ZsqT+sC3F+qPd7p7ptfzRq9W2771jbzWqiKqixQI4BKjqmglH3Kc5D3ae",
+	"5AQyAX4mSFBV8qwV5+y9YqyWSBBIJBL5+ct/LlZqVygppNGLq38uCl7ynTCihH/x9D7Tqjx8z3fC/jsV",
+	"elVmhcmUXFwt3hrNsjRhqmRcKrMVJVNrlhnNJN8JfbZIFpl9ruBmu0gWEgapx1wki1L8vcpKkS6uTFmJ",
+	"ZKFXW7Hj9kM7/ulbITdmu7j68jxZ7DLp/3mRLMyhsANpU2Zys/j992SxqkqtyuEMP2wF+yjFJ/PRzsxs",
+	"BSv4RrClWKtS1PP7eyVgOm6CbrDAdC7OL59RU1gLkXoyEau2f45d8YvBigtujCjtqP/7by+f/P/4k3+c",
+	"P/nq1+bHs1v25Nf/+T8W1MSyNDClbHxCa1XuuFlcLaoKnhyOnGe7zNBE3yltWKn22tKdA9VD5MZR2l9O",
+	"xZpXubG0tpTgn7JdtVtcPT9HuuC/Gj7IpBEbUS5+t3MqhS6U1ALY912plrnY2R9XShohYba8KPJsxe1s",
+	"Py/wif/1m7ZT/2drEv+jFOvF1eL/9XlzPj7Hv+rP/bjwxe7if95yw/ZCGrYvldwkjMuU7e0vjWKpOgPC",
+	"uXHsZ16mqUhfy1LlOyHNB3UnYB5FqQpRmgzXocWqFDD33iYkC+PfGJtvb3ykk9/3v7kxEv+ZX2vKquVv",
+	"YmXsZ2Ca70TpyNSdXp7JO5oNeJqWQmt3+LKSKSmemGwnmBbmSVXUjDFYV1F/a3Qj8Kn+gtzLCc4suJ5H",
+	"ovYRRHaScTAlnmfc8XRmxE7Tk8Nf8LLkhwUw5n22wpf6O8MN2/J7wbRamz0vBdtnZgvycS/4nRRatzal",
+	"Pl/JQnwqcpUZkU5yXP2gE43kjDP61wVf3fENNXMrYB03cVPPHiRLNFmKaplneotTqoVcyg1yJsWMeqVK",
+	"4v77Yc1e/XRzk7Bze7gvzq/ZOdtvRSmYVFKwTLNNdi9ki5Sy2i2RklrcizIzh0kO52a1vfEP2xer3Y4j",
+	"jwzmWRV2GZo+i+6PSLqdkCnLTMLMVmlhKbrfZqst4wy5xk5erdeiFGmHumNT/U7IdEjw3jGAq8Szc7Ma",
+	"T+MWYRoGbnFEs0bHVmPn6BtheJYTp6l1zsYWVJ9HOEx2LJrDrJSZeTZ3Ks3W2SwedMze+c7Y7H8W/O7G",
+	"v0RM4V6sDKUzOa4+I6/89la2FDlPnXpUT5TWvMd26h3fiOE+1cuMWm97t/prtSogsS993oTPkPPcCGm+",
+	"Flt+n6mqHM60KJWxj9KXoH3ZHijD74S0xwp0ZHfQQPJyVoqduuc5W6lUMJ4r2b4Wl0rlgssFzLdQpbnV",
+	"YqVkSpz0r4XZCyGZ2SuGz2orlnLB74VmGaghnO2zVJSsUHm2Otjv1DrW0xcdJeucugTsjLcqT4cff8UL",
+	"vszyzJIF5Yyp158qoZlUBsVKR6i0VN9n5wTr7/int/js5TkhXrq7lSw+PdmoJ+6XW8Fzsz2D/Wv/6Um2",
+	"s7RBi8d+eLFTqtxbYXsmPvFdkYvPrUD6HAeA78Agb7Kc4FRerrZDcvBd+uJZwni5e/EMjKRy9wWp7Nxl",
+	"kqBmUapNyXcJS8UyYWWxs2PsdEYOoQheyDNZfUrYPpMpaOIlS3m5zyStcAEZ/jlQZ+11lgH7roVZbUXK",
+	"1qXaJWwpcrWH/dWitJz8mfbqXsKWB8blYanSA/ktveWXz1+QglJn/yBu2q8PBu3JWlZm0rx4RugovSOt",
+	"rAiC3XFUTrwR5Obgvhg89O9FLrgmtnyd5WKGcKp5h7oMeCriL4J7UeoMVeNxceYfdB9I3JSnlqqPFsRt",
+	"uhHLVXt5yyuzVV7/GYrMhqVWdhZra645nQRkp9pLVg+R9HWXOwnsLvMDU3Ll2VdYIygX6RWaY5lxDK2d",
+	"O8A+s9qK1Z1ILf+CiM42QhtaEOOUo2hxg4/S102fHsHtuak/2PPCSG14nms4i7nVjQwrkfpMSfatFQJg",
+	"he746ge41nt3lzv48ae0b211DhQ5/1w4WduVmlpnGymI8/76yY5nOaqlimlhrxPFMkNKE9g0cgXIDzSL",
+	"Sb4T3imEz10zvtT2qlqrEi8uO210YOjM0HYqvnqbpREukxGT7K9qz3ZcHtxUtONZvlSVoU2xdc6Lwg7b",
+	"LLzFnZHzycW9yKd4+Ft4yMopobVT1IZ3dOWswr7gZpztuJ235BLUHXsZgc/QXhLM+2tQXcg0q6RVTfb8",
+	"QB87VQgp0ltu4gWmKjdcZpobWmqCz0jl9zNH9ROfot5799z7CsVGJimO/HlrdTYr+YyVdEux4dKRpMsI",
+	"kcZCZkTgejXRzKqlUv8Q6W0lDVpRkd+2K5iUi/Zo3cCTYNOiqCBnXOnC/W1swBv3GGlv+lU7wvRYwkuQ",
+	"Zh7+YDQs75flN7DNiK2z6M9Bc9KD4vDlyvNjTyjWvxfSquB/W/CVvdBykeI8YFesVgPSc5EspIKJOS6G",
+	"n+zkWp921Oyqxg2Jw3L4hzXDP14xLpkAqQxnV+wKcwBBKZVX81pq/NNLSo83zgrrfuOltQpE4gwheWBI",
+	"gd6Iz87PqSFr3hzMG+mUMG7QGf30nKX8oBnfCp7GnqS+xYt7E9zToMPB33+TRwKcbPc+GBOnbtn3Xtt3",
+	"QpbvrTaiCHjaSkPcRjAkKFv+OmqMue6daOWVTLXlhGg/Ub3QUUcR0qymRnslft7BfUBqUEcLHR7DEzBD",
+	"8Kf1JgftuAkuMo0xwp23xA0aXNFJHCQ03U/gHWmEeUtsgQxK2tIrrcVX2sirdEpOeRO++cixdnye3YmR",
+	"QxqpxY1onNE3LH1NB05CM3Y9BTcEuSlS70VJBmsoBfQ7VVphyeyfmeCr7TynunNsdw6Rqpa5oHzf9zyv",
+	"Alo5h1mzTDLO9qpM7V2DL4JTwRl68JBmvBRspSpp0Ek9YQ3DR38ddxflmbw7c5SbzWXSlHxlPoeYE/BZ",
+	"UZTqnhP3wWrL5WamvunfWdKu/7LKp5UuN6H3Ffoh9EoV4la6oPU4+WD8zitJexmd+ZHs6L59EkHmCfsY",
+	"sqxNo+HG5VzrGW4fiN68si/RAbq1KG+tVkJcwTAPccW0coYhKC9rI9A2dRY+bRumqqM/4lCLZAFe22Qh",
+	"Pq3yKhVDwRsOyQWYBP8wM/ZRCq4Dlhiw16SqDw8dFUNTVbmaO22TmZymwUwD6V7IlNRDekzqTlmq/Lmb",
+	"kl4FCKT3eFLnX5HwOkouY4QMmCezVFnur9qeeg65QrzWMsHw5TuB/rcmGA2/cwYgmB1q3fWSqDVTUrC2",
+	"OZd4XTXTrFT7hymodtbBiPrU69/gUxPKd+CSb14hpZPfGFqMttxLowkKPM9hPTPFbs0V8XI3Wfy9ygRh",
+	"9b2qylJI45kA9sze504/hN0GWxrdREMXEi35jDI8n/yakoznOSSfkIkOAUctDu6XRO5PlWbmtTRkDscq",
+	"6IDidCT25626YpxhNstnum1/e183/OOXhfOX/7IgfZQuLDP8wJtS7TBjgX7vNFZRc2oiNevb4G2z5ZoI",
+	"Uv1VfOKpWGU7nrObv758cvn8BVP3cFGC39+UB3CAW5FiR6gd/rQ/uRQass+o+0n8vbOOUBQqWdxnfDjR",
+	"XxbLUu21KH9ZJDAb74Tmkr1895ZBjlDCfllAyPSXxfTm9jjVzi9BA9NblnYiiWe+hhfqZQbZ+CSaWnMe",
+	"HkFXewUqJ3HSrJY0NbW38l5Io8rDWyN2DbcTbtnMsD23N0gl02v7ry0vwPnHwBfIpDK3TUZp3HHB52fP",
+	"8WSWZ++xMB/ficOoq6NWMtPUWfU7dQ8/OYMg3g0Z1jFrAo84zjNPK9isnGvj8i3mbo0WYUGts43kpioD",
+	"zvVgahbllCbNeTi6rfU208GtSLxW6PxHrfypemrho3KKI+0O3SMdZyn+GHM58pgEHHojvNokj5J5wcut",
+	"UnfouQCfewrK7jXTW7WX9ipGZl4hKSDyYw9WgleZkiv6pja83AgTyXhdDnKvzrPm3Vadip+kyB+RoT4I",
+	"bShd2SssxEahhb0SmdUi0N3kdNL99oBZVOrOCv5tJjd0iovzQPcjmIMLW5px9+8raxL9h+PD3j23VJUJ",
+	"ZCTuMqPp0HBYzIZUeLWmgwelWopAQJWn3dB0i1VHzOiM/n6lK55P85FY3d0IY9xLey7JiPTbJp6KiSDt",
+	"lFejIC8as/ZX3F4erKgMK7PNlswDoU12XGPiNqjeDkfiX6NS1v4Dj+dRnm6gybcZxf5zD6lnwsn83pHT",
+	"2NogMgHCmvLoAfitSp1pNuD4+0mt6VuktlXplv4YDsODPvMdjCmN07py0XaprMrX8yu3jtCSr+7oJax5",
+	"yQqre3AGmw4ZDnAY2K6CxBxTlbKrjHg/OZF12fjMId0ufuV1TsxUbqW4F+WhnU5ap4J++eLZdC7oOvsU",
+	"EKFFZSCLBY6OS6gS+foKlbXU1wVBXndtxVqbZ93ekUEUmFjCWpXhfFi7KbmSGzskpFbANlj1sJP3evn8",
+	"q8vz6eXOy5dR6zUtgutyrs7+PCcj3K3cCILKyK9aQNLSNfufLXcXxNJXW17ylRGl7kfoyY8FIjM/rJsd",
+	"gcQ4eC6xe1ifI/vrXFjWd3mHvQ9+efHV5ZT5ilwbJx+9JDlWROZZQYSixCfjGBEvh880W+VZsVS8TIdi",
+	"SQvtUzJbK748H0uC6JQUwv+boo6JuDwggAVrOjp89UqlVATE/bYz/cl9VWnALFF5LvimEqS7jLT2wHVs",
+	"tuLAdvzA9qq8Y0pCKYu9s63kzq1uNpJCH5sbx7W51ULI26BnAKZhdUO0N62Gb+fjHWpxlkpc/K2tuVvS",
+	"jFLzJHp5vTWPoZmr3Y6TKm25uR8S+x1mwsMO83JT7exMr5lUTG9FnsMVC/mvu1BdwcXTi/MvLkdrCy68",
+	"/Pf/Hi47z6ToFKiuea5FvwT0L9m9sNO8T9hvKpPowtYFXwmdWA2zyTj9DDOZV0gNZi+asiiFwfoIIvmx",
+	"TAXhJ36bCmkyc/ChFHjsulFsV7wsM6GZVXm5xD/XeVHeppw8D6oyRWVuQa25XR7qOjNHihdfXJx/+eWL",
+	"Z0SOfn3LXpx/8fSLZxdfXj5rF/K2C6rbrvxsJ1TVK3XxH+sUBvc1lYtJjz6wWZQodYx6AmkKA9WZSb0L",
+	"VgoGtiQGQmoHIxTrlJWU9k+OTYbXj8h5oUXaplREFoYoSzroAAbuSlU5ilNteInRtz3XTMhUpFdem0pR",
+	"y3UhidzyE/IcaROLT1S5+Fujmf0LjFjpa3Zx+SX7Xxj/yzaS559plwKC/hHufo1T6TrxW+yjTSrKbkaK",
+	"ZVo6YzV1hvTEo7/Hcwxu9CnYpuBlRpZdR7m5XdpxnL/ZPew9t3RpBmjRLkMeZQIY1AgAQcutk0WAese4",
+	"dpu236I8z52bxxH0NJdkvT2Pc0sWecZdwnjPfUVmjfyw7sTCW3mbK57nosRSCq4ZZ/utykV0SPwbfqij",
+	"xoNlThumkIFRD9CZYjStv+c7kQYnYUlLEwTLYgCOIs/tFajWkODWklQn+L7OjDjNWvouJbW3DG63u085",
+	"/1W/epqHZJr1M8rR/sHC3U3JMXKz5lmOBpXOciu84vIymw8ca4kpKZvQSy8bSjJVCMm0Wt0JM7wBc7Xi",
+	"dPC56CQ0te6HolQrFxSnPJtGrRThHTarwsq+Ki3oyPFOhQovfHrsRC2V/3Li1hSnpNSUO8GFI7WQhk5/",
+	"a/xpQxn/LwzSCFHUWXTDjd45i/XYZLOxZEmI+3jdi8pKoXjpdV1DAU44Zp8i9aZK+hAETfpKlmJltfo0",
+	"IuKAZTCwql46J8zS0atZUOfztUu189H2FsyMIzXcdprruGHeR7mPpVbkuUjTmZyPbwT4Ppiv85JtrYoN",
+	"ZjCzhzuxd3ljT1pDGCpavSn80CP1gPAmOmY4K7jWkLmdaXYnCnSjZTHBk46Lo05TcV9MGiK3qDeyS6fi",
+	"J/VovGToIpXT8tKW34uRclNXTw3mPESlzcB5Fc4NCXJJGMDnZ0jg939nyxI9yvOKDSLgAyJmDwpwKD4I",
+	"ZECXYlMIbv8QGwms4QUcQ8PE3Hb4b8/iacstJ+JpM1IrdgxP10YCZa3Qhv8uS6WlaMJ+/PAq3mdq/Gdi",
+	"jY6+4cgPCz9KVFJ1vbTjEqu/EassFemPgGFE5SSsMh9IGFsZvv+Nf3qirLj2A0IWW1Zq46Gd3MmLo3lV",
+	"T3p6agOCu5eTZol+ziQjiTyzKhEhHY0Ru8IE9KxVk0E01DVLwc1MyZpWM3A5an/aQy9dX8JD5pLMmrfu",
+	"1+JtuBVoaMPteeYCZ06Ts4bfnDy9cLU2daH7PUnqEqK6yNqXVNeb6onY2S3chjE2OYVYrFnuMeSi0HdG",
+	"FXRK+L2glfoaX2boglurPEVvaCkAIGOvyjt3Z0H0C+O/MAJ6gCBGBdgWGH8YUw6HgTBrdAdMj12mNZnP",
+	"4d3IXEpl2BLnJVLGTQsScw9O5q3Ii7MxLXSQFQ8xb0yfy+S1K0aHVJ5cbZ5kkulVKQSNcxTKPxpRRut0",
+	"HtyumiIxtrnf+6MNczfQKbJ5/JwemMsTXiVM7gQrpVFbXkI9TweyheWZJtxBznqYW+EFWfe3YXylpMb5",
+	"Gt4uLeSzeR9dtR10E4qbexDeKkXoEiwqIoIqypU9/moNlS/wOp2FNIgTpZm+Cw+YSVbpGkhnXeW5VZTt",
+	"O5HDr/m9qkpXCE06b9F1TUcWNqWqinGgUMHwIZcrg/Bn8fszJ1tgK3g5A9JxJ3YOhXKMtpF0xMGawGyE",
+	"BbRTaUBZClp2SvoYOBWdnsDZoTDqHDhdwnZ8pXTCHGZdDTHiSnWAuUB1RVDDAAZe2D+n9OjBLoQqKGuw",
+	"w0f4UHPzzLRaRZkFnNQB7f0Gykv2rgZlyzVbCiEZ7oElETrqTwALZPhmltgauSx70DoecAc8g61QgWOk",
+	"Fp6O9n7I1lbV2H3IqjURk5aIrzevJ4X78twLzd5RoRU2e7lAwurRaHjvHcwFjHZE+izOKYQwM7cy1YPh",
+	"zTIr1nxlJtf7Bh4CBVamPigXRak3+AKJ2SxK0DRdvDCQse9inDt+YKmqs7DiCvXrD1Cf/3sldMwV7RNx",
+	"/tM/D4WAhueT3/8JnwoGuNv71SJtlzJhtnn9qVDalS31VCUEB0jJ23fvMNmcll//278UQB84VZFaB22c",
+	"Ug12Dr66lc2faYB/lNbQWQpWDxHEM6/pMgFnjs/FXHNhKavyeQfOlHjdh1neIRnYG8rje2ueWTOrrSV7",
+	"bD1oSUBenR72nTI5HbByJnzZRGZ0B3t9ItmKLHSjr4l6P5KGMTuTazNFQ9Aw45/GNeCl5ukdAzDHJhI9",
+	"zApzYWpMl3cZC+zd22/AiL4xvDRWFQG5sz44f14/Y7fOtewOb7fRpx66y3ho11DGRNEYE1CygYWKETqq",
+	"tdaEJP0FulptIZi1KtjF5Rdn52fnZxdXz589vZylZIVU6lJoIBJGOo4Ob5TdMHg7raDuW9HTc7dqB+UQ",
+	"ldSMaxKBOZyqkNVYuWSt1fBzLqDDMIoLkM1glOm4jdLIWA/wOPbIjqmLCdO5EAX85NyPCdNGFYVIE8zj",
+	"I4VSmRmD/TYm59zPo8gQ6rlEF6cPwrhlIV/X3OKI2HwwxuXhT+2J3B3vKyLDLxDT+00to+7P39RyxCAq",
+	"s00WwEOtZGSm4F6Vd6HKFM1SJUVirdi9KlM9jV5g19WatRu+nmpi6YGzCwvT95U8ncx3q3wcsX+DsA60",
+	"2HeYDx2xP5DsI5gbudrQAh8y4RAD7hRy9RTiVArRBLBJ+eHJ4bzZVnIgSBA0jpqBUidEOtM9FxTKAZv9",
+	"/ZtX7OnTp19de7tdtyF9A6KzJDIqeGXUjptslbAdlxXPEyvA+TKHQmSzBYS6+XLYC134avMr+MkFgpI5",
+	"Rbv7LM9vpTK32kU4evlyVkc9aCN2rBTrSgOQd3QdbY25CySKkcr+UJ1IKrvhSIjU3LmFdsOD+RBZ42d+",
+	"Oqd8PfkTEePHprtQr/7gAVZUK3AUSaR25Jw6qBy6U9ARMweLf3l+Hu8RcONRSHBH2HHjd0bL/vEEalZG",
+	"XiXOOd9Lh+VGyNXhdhdbC7JTlQx1PDM8n+VVrjQI89gXehTAmXS/2xlzgvPdXQl0eUiuhjNQ7bReO5/L",
+	"mLft4Zl0D3UjhDxEI+5XinHqloDD1W15mfpOU5Q3vKkpULuiMqL8TDMAZMaeck2vv71MmLfrPkLp7NX/",
+	"+f//Pz5es+UBvTcYkSnFSm1kpkVa+7pXyn5oyVd34UZBE52Cnr8YHtyt0qbWiLuVuuRw0CpudeswkHrZ",
+	"u+nl8+cXXzF8ht2JA8RrZAGJXGzJtXjxrCrzXhn0i2fJSFvBiQUGWgq2ptle4+i2B3ofPiRLxr8TsFbE",
+	"pyIrhZ41ZKSDMKKzw726m7mcoPvOCiFaF6w0HYylwiS046vStZxbdEjWS4Vp0Xp6e09hCPVbh57eGhop",
+	"iUToPrCBcrUh4vwztrWGbiDCsOG2JkH1PwBWQ0G9+/FjdLYTlQ3CMF9D2uFQcy0FQ1B9lzx+AHF7xm7u",
+	"MmsbIKS2dq71XKwNFg77Z/lOsDXXCETMpR+hylO2xCSjM/Ztdi+Y5geffgT/w+0H70TatGLGlFrLdbkw",
+	"lIGrQrHmcLLdzO4JwcYJeTAzSyOdAgc+botxb06zz/9ZCco0f6ldHpjbbOetxYhBwlSeWpUYgupDyq9V",
+	"7vBmelYpwmhK3FK4psm8jJxryqZ1NecO0zpptay6Zs/Pz/H+P190mz7PgGUZGp8ISQJI0cJh+lwzLQRz",
+	"eNAYKfZ5kmInyo1VnaFJKSLyruxTKwg6++zEPS8l6uZSGVS/MrlWEN9YVpsZqZTeiRDbA9Tu3UBR+OrF",
+	"RIf0UOuV968vPVCqYE2rmx40SRKG6uoO55GcYZafaWaf0jGwM7MAtPuJ9kiTaOH6n677+ClO3k29H/1M",
+	"tVxtxn13dMvH31RVSp4nkLuZeBjAxFISusVGJ0l6tbse0BVs2xXWFyp8ZZ67B7d08Lkf7a+hfmTfjUx+",
+	"pr34sbLCt470jRwyA8H6pWCSl6Xa95oNz0tC6SVrAoGjucLt5CnZ4nGdRu1Zn85l1Jn+CYiRpYKsXreM",
+	"3UkRaOUDuiyQVvb6GoOTS4jRVHKVC16SzQsAjIK2ts1WlIFi38ZxNPybcj1UBtO0fE47RLcRALDwdvNp",
+	"P/Nm9ThOVGlKTeXjSlNet5MtempYRbZk9XClVk3cbxW7E6LAGz3TiJ8HBxzCe/PhkAZNwhxU9qufXtPJ",
+	"4sHK6zl3LCVTJnbBt8E+e93KTJi/E3U3bbcZgXyd5SAbv53627Qn4Smm2vH8Xed9oji5b5C1XLPDp1Ft",
+	"JFQJ33HUQRChdqnFqiozc3DJKXUiivvEjMxFugO/a7x/Hmixjx+nF7JXpTYzO4f0fZW1i7b+VFJvUNPR",
+	"3u9K3GluPMBHnmYY5nSx0LbzPrr5A3hxdWxc4IMik+A67RcCPoTuCMP7Bvs/UMEBa5NkWgOYWJdbx7Lb",
+	"dGAoI/CKd8lYwayzUF7bB4R/stazB1Z0DeJ9ElR9huamuQU/B8vnzNs5VlXcZpst6wLotUOfrYPVy1ju",
+	"UrDV18OnEGbQeiM6awzSht3mNevoHLiGmgHOKBt0xkHcqvW3XseQ1982ppHvtVE7s5Vm//Zv7BfssP7L",
+	"gv1SnZ9fvsD/hTwb+M1Twb46/ziAMP3qRTIdBvITo9b0Bno7vBc7urtYwbUmXdYf0Oli//iZZll6DbwF",
+	"kDgSU+x5ZY17ywZGlSCoBZdm2IqT7B+Pdf8DcMjLZ8lkA2n3anixmkaivJ3OnOeytyp0b8VfPY5ic5p+",
+	"If3JICWOdbsVdDODg98g3Sqdq7RwGZ1Z3WPfV71hEaDzzMlAP5OVApRfS7Gx3tP2nOZiHQBUa3ZsEmOk",
+	"Jtng463n+tQIbX4o47uF233tqkKQTADutKoxcf4rlIctlZodVTmiomysNuw2XPXTDvzFf64TVCPAeUoZ",
+	"9LufsGJJ6VDZz0NLgkbqdeye3f6j65yO6O+WLO6z0lSdQUNHqKGqK54ZFLO0+SMuKI6n6cio+BtBmYi8",
+	"zhGnGW9E5XktDaKTrsFw1Nj1f7aOg0uZecjqlwKxy3AKsKi9FL3avUy4fHyvwCXeJgLQD7bOhTBJq+GZ",
+	"yfLcLXEFcIKuKQhraBoSyOtKO3V3cI8k4PpvyuZabqc5nRrXFak3fqNWCMLr1wZphessdyZegx7qrq8I",
+	"ha9G/qk5qZvs7yfTWnh317vb2ewRebEIkZ7CNoLT8AhB0TdZLkLxO0i2QCcuIgF8puHkXDc7seWafeP0",
+	"9+iQGp7DGeVauQi29gqAy+63h8ZDJGSqmeAloKoQqP45CXYMp6iPe1XJVJTaKJViSug42d3QMQ7RZh+O",
+	"9obaob4R1GnClkoaARvO2Dtuti1nelbnUjOjrtkHQD/YIz6RP+OpEKkztqSocV16niPSc6/WDErIzFVt",
+	"3Zy/ePasp/GTQK2i0wBsx+8EnE0PwqqKAxRu3ou6LRh2nTPoFimqEqJN+Pn4mFkqRDG6DkDTQzRl6JrB",
+	"jFLh4vGRobpEuHz+nEpB2UuKS2eNYZmoe+661pYLgI7F97ow5lM45qUock7ZTXtMr4YWEhm2otrzA9so",
+	"yNv1bZGsQs+XuWA4CkVao+hlTCWzObvA0iP2eH4jRHqa01k37hzNREHpEXu+eodqyM2ALEbthICmGq20",
+	"ibUqr9i26XVJDVezdHwrM4+PSc/7Sbl/Uj6x/0ciGKgUA5PRGldYG/cHiTweo2BvREnCtdsrDHBGWBZN",
+	"B7XBQYam+HdXtTTGltfTTg2zHbbrQxQ4B7G5xPA4rtzvXYuosScA+fY0R4BOxvog8rzOIEHRisU9qmRb",
+	"1/YI7qkoHaTVPKD9kZUqMpEyrexwcbsWkSBEpChkGuPg0COE1D1o7KUU82fc9Ig6PZpRf4/dxtPkftmh",
+	"3rmZkGAWUqCmrsqgLAvesRxUt+EdS8O+B2QbNrwFkXrFECgxsf99fnEJbZ/T562UnBpIER+w5yN9Hq8t",
+	"+D2ZeaNShzn2OL7Dk3/0NtYWZj927lp7hVMco7pTtdIe6fI9qBaH+j0OaX0i1H0yaAy/RSkATXm4Bvec",
+	"dt24NJRGYbc3ru80De8zNz8qFpkOadjGokPaNVQJwhOSIOhv6rD9URDobwJZd3UqH9pOUrh68E2p9vYI",
+	"2uNMiFmySx2+DgXBiK2T1K1gLs6T8/PzbsOW85gecLmhdOD3ry+v3WyNuzp3kPCgo3LM/uiTi7Q/+tz+",
+	"hUT2xMbzZCbJipdiXeUBVPWS662gX1zzLK/KwB9LleeeAYhzlQcTW3S3u3Grvno6eP0XLNc7JnD9l5JT",
+	"NSmlw+odrUl2UM3H4LqXgqc/yPywuDJlJaaYq0QUX/wg5caB1cS7VHDxHXPu+ZQt9xev8T96z+RW5Jt0",
+	"8LZiqQ8t6NgJy21dgk2+NPC9zW6o1pp80g48z0Cyh204hUcR9/MRXIo4w1LcZ2JPRVOrEKRFPW0CiRR8",
+	"y0ZItjyAXRTfUCYIqoLdhoeJk25faF94JVMsECV81fge3J912mkTXHXvnQUwwg8R0KZuCPiC1a5bvvap",
+	"vohY7KjWNdnaS6F28a+qooLhvv1FTXuvPn/3wyJZfPhxkSx+fm1/+usiWbx5v0gWNy/t//xI5lE24ueL",
+	"4f5Y1aHfuZSsaZt8aAjKDVACdnx4f+LaXvFcyJSXZ0iTh9w7fgiYi0fvegndLoY0bqOAEWk0e66Zdqiz",
+	"kzJLk1mONfY8s393HH8FGji212JLlR7A6rZ3u08NkmLviuwjgOnrVbhJUEw2wDEb6ffgi0D9zDuQU8ZS",
+	"ZKcxvHXGPqKJ//GqXk/9tt6qve62RszcLBwMv2snoSpzxj5iH2UYqvVRbFCHVbtMof/SB7UZWp0Inayk",
+	"OPtFhhIDhst9Y9Xl2iUHJVC+hfAwCUDPrTicUU58ghA9jbHq98Fnl6HLEfC+jmkk4r2OXhwhA0AcADeQ",
+	"lD8Q9qVvnHo76yrkpns7RouXh3lBzocgt4a9mHTQ6od1i2Xjum3agW4fMjd884i686bl7VEFs5S+5dyg",
+	"MUXrnYUknXyIpjlMfRw8z7SOX7OSGBF3CtWNgn88tRb3VhpRrjlddSSFgQbEmX9oIvepD8VrtqwoxTr7",
+	"xHK8tOecozBswHcvX7Fmz4bahqloxTPIw50QxwSGTBsoFt3rpopyCDSUPton8FbeC2kU1dBiJof5gax6",
+	"RoMMr+Z1VaxHvHEd5Ci8E3430QW7hmOHYkuepV48Zxqw+tU1w8ZhHs85MyzNoqtCAgnh9WLpg9Im1YDu",
+	"60zkaUylxIDhm0+4JNtZ3bMCYrdf1Fi380NQh5g6lMwv+AxW/BB1uB6iy7U3zbS7RAwuNLLJQqdkL3p5",
+	"Nw/tdUitMDOcXlvaNO2YDOBvuUxv1T1180PLXOhGwZYCYU0AHSXg8G7gIyc0hL6bE98LHIRQrYFgKTfc",
+	"acZQp8kyfDqpTWXAZxHZvVX2c2vd2vPsUMeDFDtGxR3vANzYn+O7EEpJmEdWwCpzBmmg2XDzVYr4/45Q",
+	"jT3HvNhk81SsZaUPpFbJWZFzmUAQFnK4nZcEa0gAbFStES6O/aaW2qfn7URT+U+kCUOK/LwyssHU4OPL",
+	"A8Lftb7TEOcRwGZSwdOmS3+3RNlkOZYEeBrVOZh8zw/+B59hGtn0Sc7t1ldnaEwehKa3RdRN/u9qGfQd",
+	"xjaxyHaZifnQt/jgOKrjJ0PqDMC1v6klkr8Uq6rUSY38tOZ5rllaCWYHYK08//hNaZpUTJ+XTjsZzLpz",
+	"/RWk2tOnQxVC6pHRwS2TSbbj9iXJoRTFt7nYe43JpeXasWasrAZtHSAyayUTVgpdKKkhtp+W2Zq23V37",
+	"xbimZIJr2gF08NlJDlPyLODnIvtqtLbCEkP6Nhta7URvT2Z22YCPRC1Nbyszc2YdyQEiVipin9tdS7xE",
+	"mtvisjK3tU9+mo0hXauZnbCyrAyV79EYoXZEaW/+Giy04JVGrFAHGrqya0TnWgkJQHSHraoMno/63G/B",
+	"W3ovSp4zeKENBoOHI2GX5z42PY96lVxnD93auqCK4assVQJTGMpqZseXe55XYp6NMSinLIUD1vBATORN",
+	"aqVKhNi25pp7nLLTrULYhMIamI6aNJYyq63SgdZqHg16ahb2sbFwnIN99uivThuprye33DYutFeo5qGl",
+	"/btafiNofMdubjMcBExerjC5GQ4C4bukEloDnw4EblVlisrQmwPrBEBkXyNj5W9R2sOd1hgvKLLpUsBK",
+	"BtS3yP70bnbN5sCIE6bbb2p59heX3DjfZPtNLWEajdpBdAW9VWQdaF3aCMroRjElrUSxD1+zc0hychWw",
+	"wFtQVgBuMMAwAMwQWoYWorxFbP2Rj8J2+fwp++zIWGQDtKYyE+eM6pB9NiDZC7obwA32cseCZjzTIOAM",
+	"oHZCFRK8GbovVHHL12SOz8s1BG8Qz4v5jBS4Fe0FCBQYGVVvSYfhS+c6co0m+AZ0Anr0BCljhHS9FawG",
+	"d9/pF9cO6PLM3G59DLUX5HHJrJCgFmUjzIR/s+fgWy/DjjoIp/BWW9P0ERzU/poJ5y2SASj0PsAzzvcw",
+	"qDpPAmB/wzF9DDBxunzierY9yaQVkvCVq6YbR6uWGGqHrfbdcmBueeG19A5mLF20RCbwvb4X5aFu0m8/",
+	"mrkTXdvjLkiKFfegBwVaHtYg9r0zI9t3dw+6AD+zq7RhWwVAjaCfcjsXPEY6Bqag6VE8lFNZY8txyd6/",
+	"//Hb1+xP79+8Ys+fP3v+597oz8mMvwASfivRJNu5lggD+5FrwDRbWXUy24krdnl++eLJxcWTy2cfLi+v",
+	"ECJmip1qHDrCy525grWltXu0yNfxVpsz/ogMSXCR+FsCQPiGNmMDqFwbqXlX9W4xhy9KHvDG25ffI4YS",
+	"ZuhDWa2jJvC8j6D7GHeGOu8mu0dlrw1hTNbxTAm+n1FnO0rs/ewUTFpbG7Q8SFgmteE5QJpgBdrZrGgu",
+	"oFp3BGofaaM2pMcBIeCxVud9Vw4Xg6SAX6hfoURu2AYez4C0T7UmFS6Gp932tHJL7Dyq8w/f+W99XrvX",
+	"x2vUzQaIs0bpnKgMcAnb37p076PStRt1tMt6P4HdxwD41upacMAgwbwla/u42276cXj9jgBxD3siRbZR",
+	"ikh3P0KJ6ZBPkiCJZSfHHa9UkWKSOw1S3PQ4r+GKIXs/DrF4q/YESEgYYTj3857ReEaZkRq7OpUFynKg",
+	"UQzjUuxJp9Vx4MPfus4/Rwa0v1WbHyRlh8X7wZtIFxUmtebKg/p+4ajJwiWA4EBx8Bi4qCPhMb7j8kBX",
+	"eXe7Yrk8Udd/L/F9/hLf6ihhgD2ZeFhe+wdjrOnPZcr+XonS5cUp2fXSjDYAHO8vjo+NY5wJLRr9Iz5H",
+	"e1Cf3D8h8WGRVt3S2HK+c4+1UTxHL2n70DcOzqFo0qT7tcD5AUHeatdrZtjeyZJATLfp7zg6AXzMT+Hv",
+	"HtV77B0EM+4emVSseZWbxdWFNVGGijrWX0GOq+4btHXhz9MXnbqfCxoGroxpOuzaEPl1OTaefgse828F",
+	"PJYESlsk3NpAifqOgqnVJZGM/kF5oHsrvP8/T77zQuHJK12u0X8E9ZEMawbYjqfC2g0rpe4yWgUVu1An",
+	"NxgpsPy/ijxlzQMn6na8eWDRygODjtYqveVpersGpDeibFVhoanINWQfqEJIh0awY2Cy4Y2O3WdCltEI",
+	"lM9Ib2mgsFY7AQS+bhwFBiqiPU7R1j5mTrgHeJ6DJPlQr7dp8QmPRiSAdwpfgO3qLe8So8N7CR6G/syG",
+	"2/crebZksIuSHkOlzAIJCuEMqxqRPVCQEAUmX9PHqFZBEL2yQBHtzdYhV3GGOknbzYQ3txW7dVlnVjqZ",
+	"TNRxVsaQzOnrNp+iTY/f+Uy7geCoNNUogT5KL+ZgizwNMSoxOaNggbA+0Gc1qDPPLU1enJ9fs4tLqt9D",
+	"9955Tt87AczO/VbtPC6ir5a1FKjbVUmNBXvd1k8j7RJ6tafTbRZ83tvEF/ppRvZzMTmp39XVyUcq8G6g",
+	"ptSF0FWXYsW9v80pXUQ+8drUoRCCC2rx7Bggrv0wD0zLjoOnoQV/KZlUS5Ue3BfoLglUc9H9VjXoKnNy",
+	"H/ZN7oNUBg1IiL7Zf43NAp6M8Prgc0mPuDMY5KUn9rFsgqi9ruviGBj5WHt+NM9rSDjvlAsJ9yPuBXAT",
+	"32rRbxo92br6qGS3l2aYfwcsDy3sea6Z5gfQFcjgfVVTd0xf8J0ve6ziXm6XrTYI5C1y1Oskb7H2Np8i",
+	"ttTlm0eIMn2nZOY0o17zQpFttmZmPUFRZjteHui80X2WdmBdWgN+on99iOgF5xSMTwv7uP9I4qffTCnq",
+	"0DtiHH3cv+c7kX7geX6Yk+vtn58E0seRQ0ng8McojPzWNI8DG/jeUnupKiqwzbZWtepXmW25ZjthmMLW",
+	"zlbHc0U3+mysnHAkIZqqVvbFlAAW+pn2X+9hQNcoiL5b+J1U+55wHORVZ+kk9u+w2K9ddDSjGK4QMoAi",
+	"pFdcXrEPr94xu2c+zO5vrb5jdditgm504wkec2iavT/+2CAH0JFLX5MFAUq3j1oITWI0NqjV8bL2Vf0O",
+	"aYT7rZtTEuR3mxTcjmzx4zWUJiFmtcrv+5gP08i0qjIzlvTePk7b2R6z+4Fdp1r0rWfVoVJ7iUlng+O4",
+	"1OwfFD4b8uj+FXYTG4r2fpGu9wrsxXKr1F082BbdWnfaagpg771+YifC6go+dK2BO1uzpTB7gbnUO1C+",
+	"Ofvx/bdnFLRQ6/NPk7jYpitUdTOjNBBLUIecGFlE/lIyZQpemS378f1bOjM7WxmHv8PZu+//wjLpOgmf",
+	"La5klecJIWHcB1HC/Od7tkJ0QSqsUlJk/ppr8fQSkzWevXj25Z8RV7bTNcEXjiDmRSl4ii4HnO800oX7",
+	"drt21681SFyphTTvXcJJj8ZQTEjYrVbSYku5TSY71mHm86IxzQaMPtpTeCdEcesBNRpv+pekNx2Vfn7A",
+	"NtZlmskNetXvRGF6LvUXky51j8VZg99lOWICGpHnWNwMCn7lDOllls5oNjkPF4mIKDwdCyi03E5kRKEb",
+	"UCCRxIxSRPrN69qhg151+1RcNk9ti89hFBcaoXmjkrjNUwE+FFVNHo1/6xqzSveZFkxvwYfMZeoqBHUv",
+	"Zz/oHoA9ctwycnxUPks8gcaLrkkOatkgG+j5V4M8qssIByJxLXw5/Va7oUx3pv8hCsO04JDhZ6crLWOg",
+	"H4bxDc/kGXv/5munDn/JVltuL0O3qe1ZRN4GQb2yprUhO+k/8D50kJd4wRtR2jX/77+dP/mKP1n/+s8X",
+	"z37/HzQMwz8E2UajQfP74uKLr7588dXFl8/GMf0G7igHwenIAV8K0GKqwXwr99YJlctnQ6FSldpFdjLD",
+	"XDf0jjT58otpYdpHupi7Cy4le+ZrVY2t4C+OPp7ixMT7GfcENkaA9oGKgpltrtoedICYrAqm1pA7mLaT",
+	"DKaTRVtobkQhTnjkE6YVPOgERjWBRJJP1vf2Q5n7cIrlHLCgPzQ3Iy352lAXhquQcmCuTfsPtzKX05pn",
+	"y5KXB3aAviegfZkyQ4Qme1WScfuLi4tnFxeXRxXQHlHOStjxvKlMdOuOSZa9uDw/sgKzyLkcS0TZN971",
+	"pehX5bVUlybnlOoKB/OxC8HHAqrxjOrK6eK39kV88dVlMlUN5yoFCl7ynbC3edJGHRyczlY6KzmO20RV",
+	"+tVftysQw3s7euecphDvhGkt34v9u4bZ+hgo+QQ/tE42AEH/f19+NzSxn335/IvJlobwrV9DE6wbFk7q",
+	"Ty/iFEc33Ng2/CyWLyuzDQIH+WFGJu3V096sMXFsqgniaVomJvC50BzrHMueRuCzjdqd+UlB1eQCTaYA",
+	"6ZPet4PclNASVZ6tCNaBdmlT835pH/pabPl95tyTD9TYfd39DI+ke2OI9jvM5p9ntkPe3Az38Vas7ly2",
+	"XXcyl0NdgN4pb4/W3w7s1Xto0niz2oqU9Oo0PpeeuK5hWyHrqu9VmZLJD9zTvvnQN/bVzl0PAJJ4zTjc",
+	"xc2t0S7YnsYwVqH+P3AuRz2Ys+Ci/QVFVzg5bJ+rFkIFVAmBT2BY1XUNt8Muk5URmqUKbsod2Kxn7K1k",
+	"P354lTQ0wXp7qdg/yK4gbhg67OPrzuJryNoClTJOfKXUZGFTxxKG0ZN6rrEItT9DKdexELX06XPF8Jiq",
+	"Zk9Q6PTR7iDLvH2Wo/H4u3mSD0hy7BgaE6Kl/bXwgnI3+e6a4i0EWrf2CafOl3fdyl9q532OZ33rQqwi",
+	"EOvtCm7so2FtsFPZ6a1zK3fyoRt0OtcM5hWiKFnd+fMWWs4ZlaeIO2CFMTY0cImMW0EU0KyacNOUpxYK",
+	"cicigKPM43vN3LaESON0efZssoeFILPXPlj7CqqTZepQ0mDdzChF77rQK24tCHoi5+dfTs/Ej0C0UKOg",
+	"52aFYhEpu3fLE5C4gmsT3UjmoV7OWXrNg8R1Tz/BZSU1Z7ptj2vxAmfjyIq378X+ht+L9D99bcekuXMR",
+	"Ez4dJqtenj9Q6aYzUd3Ua+Of9gOBhQglsxCObUxHMs/BROjngxJVb7F2HSyh1oLkIjIqkfFf4Sp+uJ83",
+	"4Fqn1edv+GHCl/70xfNHUaEDVcMjKsoHpfKbxlUdhJckvMkYQbuqa+HgWat8Ku0z45tLrMTw73VLzY3x",
+	"5dHgn6Es4Q/2U65pZlMC0Earr5GmCjBiIbkM02bbs4yCTvCR0wZnHYv5kgVEGRe+p11djSYQQLf0SaOA",
+	"pIGpKz7jpDbnsBgNOzIjnaFSRBUgEbG6LjIKPcDXVHmIGZzOfLKg2jwzuuCTfjyc4E0Rxp6uDWP7DLXM",
+	"H3pyp5dzG1dAFS6GyebkSIFknEx3StthwFA+cXtZp0gn7pDpEbKJf6jMSu0CwCYcuiszQPokrNZQAVCn",
+	"bR65bVjuMHjRp5LTWFEZWWvjmm2slFwJ6Krw8BxKv6CY7DRPt6Oz04Iu6kdoYxWpewxBO4KRtx/kMP8f",
+	"IWpcqQN05AZwdDSY0ix1WSE7dQ+3DsAVhGoacnFMT61gHMQyt1ob9PzsuXblqqmvKxcRTfvhk/4LDW3d",
+	"rOe10OpRnFIAmtn/c6RrawCtJSwn63yL+KSKuPT+pnlpKGVimK8LHBMtGn9W5d2NEcWMRmgtCKn4hNsm",
+	"6hZ/ocBuvfMv0tm/PiZ59GJdT/OZy8K2STNfMt5P07vT9LzG29jojOp7iTk/U/cZDPzreOQzSiVvzq9x",
+	"tb6eCyfLMVZ3Z+9qiKKHlGKsOhfAKZQFP59H0BOCgUqezoUBD5RhQMOfSs8cbH7Hw3rCoWXSoc1TRCwD",
+	"XzTvyW7Hc8hQintRmg44Tss1dy/KNFtN3vs/uceg8guwQY+oDuAmrqLpHTqmjqllggqrVznXnfZ/Wqyq",
+	"MjOHNkJWslgLDqnXySIts3souUnFOpOZcz5AjuqUSYeVh2f4yYfMvWoqGmHyN3b77Fzbdmwz6W222UKD",
+	"5jSrdotkgd16I2dZj32KiQYq5FZVWdLd8+u6VamY3xHmZjZVAku2Ws1VqKWHxyXnbC/4nRRa1ylZ2B4N",
+	"E7DqMejvb0qUT6HUnWjjYlivoDRgoWi3IahsLg+Mb8QVqwo7vy8S9vQcfv/VOeTWO43U96ofiI+cBDRv",
+	"yA4wCND4D/C/nuKo9NJ3WLpKgui2N64FDetewVbpGJSZUA9bPWYd07hFtHe3mUuUDDlFQSSwN4WIPUcM",
+	"Bxu0/KaWt7GdKNQmkGBvtsKbVeAP8PDXTK1DlY9BPbhx3VEZHYaXTXeS8b5X2AYBnscEdN8DAvC4qxnp",
+	"nWUT1Az9LZaGI1goNdp3jXCO4P+N6of14zzLa0Z0bRvdFRtddfJg2BWcI6ktNFHlqYhQd1Z8tRJan7Xe",
+	"f8hxwVHwvNQjvZaGCunU4fUgU8aGzwOVCTB+gEhk7tdDmu6E0an+YKwoUI9bDSrpU3nAPnRWjW6XR8cf",
+	"wjGBkR7G4JiwOwLjzKu7geSAPrzTMZhNnZYHOMP+F8IM8gp8MlQOxb8s8W8k4Q/nfBIrEY/HYxiJKEq/",
+	"qQv8qZu0yz/fetTSOgq15Xq6tYy7D1wiyiZDV2JVzC0mGAEoiL1rSqcyEZ3ZUVsKqGc1eOJGmGi96Tbr",
+	"NJF1gt5/iNyT02aJPoJX+thYj0JXvA6Bs+u6N5TGUEZdnWFFZa1nz23j79NYfSSArvA/Ijf2yGxY+8Pt",
+	"SD/OI5Nl42NlPhLYTKgTYJ3lJwdmPokQxGPxGEKwRlMdFjfA6qDRkmsh3+qLAJX8e0w4w54NLJNUq8lu",
+	"gx6nrSPk0c51hC7FSt2L0t6Gar0Gj8Hmif9pdTfSxieky6Yi54cw2Nm5NV6fArgdBv1VkYtmGWArGpWn",
+	"I0CrZEpYMMa4dwbRoTd0Nw2IYPtANaBaM0cjMLgtlTrVgJBIMA/aLgYkHmKJDcccH00shRaSbpHtMjFa",
+	"m9LtMDjQgopttiKR6GoAzjrZpIZirvHy2IrLGmOc1ASzNBdhjnpy4UvTDfMNzidDUU3IoTuYwz9MIOxo",
+	"oEegsQaGBPcaYYJ7bLcZYKpB1gI9HIItnznYJFdPlxm6mFn28e1HO2zQmbOcpZkucn5I6pVCWk2oF/kA",
+	"tMIbiV1UkM6eRfG2Z8iTsfa3mTbBTN0RwTnzfvDzJm6IneAUJul39tdM84OGmHhzEkrBV1sIjLsjiIC6",
+	"LRjHzOOLnEV2AJ9DeiDYCcivluK90FDYfYyPbFVUkd0bUmGC0NCYzBf/1WAocid2rjt9hHRRd7RQCAcu",
+	"2xA/BEwHSja6PzWqBg53Jlfq7pp9RJJ8RC7bbw+0jQ0FqA/pIdDF/nGtBJTVF3DIuG4CbVY5sqeAHSrH",
+	"Jva9/kFvXrGvnj3/ghX4BEvVqtqRzblXXKZZwBL7xuWsqNLV6GC3KO5uuKUQEttSzWt/2XAu5cZVLFVY",
+	"OhVy25bClIfbAcAs3buwCoUjPCIvMYe9kIbtSyU3dB/TQxERVXUfD3axx/3zDQB6mxItBfCA3i4Ppnfe",
+	"w8c0jHaZpfEAlQVYMXaivUlEn4KVeGB8sHsC6t4IQ/ZVElCd7H9cdusZu3HeeOh5thQerfGKcYZUdeg/",
+	"AF5kFOMSm6RbAxgbP49bHAJkhJDpE1MKLBfGHqH20shkJRDDU0HQMdrAWKuSUltdZR3Xd1AEqaAeBfKW",
+	"R6Hu+wmJ2ggOcZJ3b78BbbWdsXYFBYwAcJBp5nZ/AKUWy0ytxbeIhiFbS/T9E2k52Cqe9Q98qe5F83uI",
+	"98aDW+F+x96FlJWCi4lTKhp2PIVO4RKyh+aK3xGxwxaggu0ULd9nKR+qDMWW5+mHeHH4Mx6RDOG/nczS",
+	"4JqE9eNJvSn5LtjSw0fwrO0r1sZ3wiaoXW7uQwW7F08vzr+4nMRZmajTXUO8msCgPx/tpTREOG/bA31w",
+	"fHB/unaGMaUO95nOlnlM3zogUOTuwpYcvbeBmipfHNWL5bvOWx44F/3uEHFk//Zv7BcX+fxlAZY7SMME",
+	"/3xGeVjmBDmisf5xQaehS50X1AcAEXkaf9xhqDf2nVnZpk0cehCuq3vkowNQ8DQIX1wrcnF1bPB00kSW",
+	"3VKjCf/AtKYw9YU+1lvbmtek6zlaunYmeJrlIoc8IBQe1MC9/gBnp66cSBbrnG8eWHnk+cQ+FE0nXNlp",
+	"qPReke3FBCshLb9Vcw4+cau/CkkUoKSuMJaoRQ53MFSKbNvwXu11gtCVaSD/P1nsFOVq+9m/dOVgViEx",
+	"CiOVXGJzRihns5dPAKAKKULnnJmyEgPT6vfYjXv/EPAFYtt0CAwEG7PvhSjsKgkseKxPJ4sX11kurmCD",
+	"b/768snl8xfh8vI+UnNRm1e+GVuygJXVBRil2GTawEUCrn3wIHMglRUSw9MzCoJGdSksTcIsFRPmv8XA",
+	"T2K51n7pmv1Pe3XKVLteQIcWIKePQjqskb06i7I6tAM8p8hpl3Xl0sTuhTSqPDD3/DRqbFSKPc1l2jwo",
+	"oajPZe8FR0DyfuTCw5KBmdq9NcGxqtVOAG7FkPnoeIBYbRX709tX3737c8LMqkjQJ/+nb76/+TOE4cSS",
+	"/emvHz68+zNYus7uXW2VZc1V0bjF92IZb6h5kgwiTzhk0wjq+fOnz6ciYyHkcO6wbD0s+GylzWoQuyF8",
+	"wyzY1AkMcYKLcO9Pw0KNl3p4xZjyALSp4//YJB+DV7rauTJkzCQ5/rrZZXmezWnqGvYxm6i4NDhroxXt",
+	"NrlOQfs0k5u/ZtooMiEw0OAebM+6G/uyWt0J131kyzUrATkrAI46auv3tXTsm0xc/fgFK49bMzibU0ja",
+	"ZP7GlmsAqebkhcALN1iLTiWHGFHczmM0k1E1uH9Ve7bOpMgPDhLAo7nXCQfcKhTPnyDMywJxWPLD3LTY",
+	"B7iqgMZ1imxrvW4tifezVJgdWFOZ8kx3KTqjYrIgg39WtnDHOtdMVjUiGvgU3UxcblsPpVZJ8cN6cfW3",
+	"icQeKLZP/tnsY54vfv+1R2RYzRk8+xC/s3b8RVX+BYzQZFHJzMy2TuElT016fxA2/vU9WVhy469812KN",
+	"a58N764+14DWmRM+Bv6ZZjr7h3DPaFMKs9rWZSKu6IACbcmrnQyIgmDZxNeHulYCjACfrg+QcqUAx7Zv",
+	"nErEGitTVCYwatJuj9FKjFgeTCC3fh+KIIUSMG58G/mmvQM2aD+L6WQ4bIJBpwzUO02XwPWShFtdDe1M",
+	"ZmUhzgkg2fOXC6qy5g3Pde00q3mwxX59GOiOT6d1nZ8s/xRSGufltH9aibII3MZWH2KZT+fBs/PJNKcM",
+	"DWiwZ9C0OQvXeE7OndbOAbfFnlBEXDlbzPD7AjglZNzAICWXjOsx52+gGY0g4Q7etuAO8JneJUkFgwKO",
+	"97egchhRFqUwouzPsdIVz3tQBB0rkD61b0q3fjQrAdvGQ/FYffchh7eVc9zLP/adkOvT2MzMH7jWYWqI",
+	"Ue9fnVjkKD4qH06R99kIm0dI/WxmWiq1DjhLtOC5ZryRqlcIeJ0Z7XgKmtt93jTV+fyfWfr75/i3z/8p",
+	"f4d8d+3aP20UZBattjyT9rZDb0sDT4hJ9c4LARkFqOXCcE2IBL4JOkAj7XHyS0H4dIRMb+2L3PdsInHG",
+	"hUyvQQ6iX2y/zXKYDcxZSZfx6l3hdUSC+zxtl/Cfmag7DqPCI752pBG0KNDoJkFiIbSjk2++XQ0khO+3",
+	"atcAPdqpD2/A0HRctTzhSaqWebZid+JQg+q7lf/pdXr5/PnFV3+O+kBNfxo5uNnlVqoZckN7nZ7IrR5O",
+	"oKxgkxna7ArNaNQxb+nhN6kz+dBJuhfl4ZVKKe185X9Ndh7fQvvv/rob36y9txnPoV5oTl5Pb0E4CXr2",
+	"O3XPc7pJ2sr9dlzIrEINjt5jk4IxjdgXXyIN+TIXDABCjgudB2Abgol1aGkM47IND85q5RODxgOfdFag",
+	"u1do9BnSFYJ0PYEbBAYKpaliKzm2tPujjSqtpGk1X4DzcWzyql/L6WJl7UWdgELjYOj/whoj8cncxpWp",
+	"OQ1fW/0KG29Fl5618S5HKnRa9BnvMdpHlwf9UJpZ9DMl6oIExx4QX833MF8KXHTtQbVDRuQtw2n0U5xX",
+	"9tNd32nUwD7FTq8LQuvTFOqmCDiZuiyPUBAQExOSwneCrUu1o60DV0VFmzAwSKjn8YM6K8wrERt4APD3",
+	"fmZ1ZViAeFgGN9FpcAsFx4ChzdY8y6lO1MZY0ukJELimIWKrKsZDGVjVHNCmr9nTjgQ476DJPp8sZ1p5",
+	"ZojGtu5O+fLZyOe/uJz8fqAdIZFSKIr5RYsen6yd7TWR66Ur3HO69QU31xA0ba8ZzsFoYLUX6nx6HguW",
+	"jbvjVz9xLfrazrOaVx/icC3res8W17cwOXs1Wfxe3CK+/3Bvt6Cwh/6WB/4SvH4qmYryds9ndPR3M0jq",
+	"eboPtwcbO+3vK0l2lJvp6KsP2UjN96Qm4NwdQfKkinT5OpwWa+YbUbBUCdo/Nt9pF6nB/IZd+YaXym9q",
+	"iTVnGm9tO7+o/izhZPr6ChvKD56loXJsqD1IWgixYKnOq6+oQVx6yeKVSBjsTMLgsMFPW9cu1XIlqwqm",
+	"SmbZkvarWRFG0g8y7V3dfqYZNwlczOyCdvvVEpT4UyPzIlSm2tfW5siWrKq8cKqvVV9ibRBVCZbkJ+S2",
+	"puWxmziQp1G2mvP9OJpWc/0MoVMV4WB2oP2udvpJndLT+6cDBEocWm1iFa7mLacjqJLteSBzs9XsMGgf",
+	"E7qZbzZAuH1LL8GGHGoVIGv+O82oe2OeBRsVkh+abmEYOqPNvsAJJDzU9vx5J7rzFjv3nFXjoGrF2hlr",
+	"aIC/NqLc8zLV1+zi8nxE+/nyxbPpcnIEEqEc+wY20akTFPiIc9U15dITaeCpitYgbvCEHqs9kBG0Fpxe",
+	"vHgdgwum3L3vRLmyJqFaQyWNB4J2JHNYLWdUDoJW/O52tP1VXd8c1++kPV4Udtz7XqrCA6DjfHupUaWe",
+	"hOOCN48E4rJjzIbgWlZZbm4zOV7jPtHASWAgDpohkJc9HPGtytNuFLQdHTu6s1ZMlz6kQ/drLRrUiyBv",
+	"F5XXJedHXYL1NlEQ00eRITAseYEmk+3Fgr3F+KYUgnYnhFK7SlDAICFHpKgvndOMsBSbamY8H94I+Pvm",
+	"69fxndNiAdvE2tyqygS6thQ5l1e1qGwANQWXBjE/fb8x6Xqy8aIo1b1Ie5kqxKHact0pHuD6zrlenFLs",
+	"JCX+5Gw0xDf0z1UIegg5jx4tJp8Dfhjo3dwsfe+BJDFSfXF+ft60ECgFKxCQ03eOEbzMM6ENxOVKoIdM",
+	"a99j3InpwJNReE3zcvLwoLwP2Sjzu+AFAcN+9oYHKqS+UoGbQfeFaGJ8hxz0owP4JdtllrQWsN8eIo0X",
+	"oIFnSBeYKR3uk19s6+y3DvWIZPKl0ONVyiCtWsXJpdDVDn/IhZvOhoP0R85/AChSCyW710YRsATUegiY",
+	"61ujojCUVrGUaGi4AmUDMMF10ti4XdyvqxxcAGEaBiD6oLchsSCxx0YdiKfWyQULYTj/S3KbZgDtFg3i",
+	"byS6Pj5PAr2F0XSD8IABJ4bDo018CW7iJWHCsDQzYYhJay1RhKS1NqhDU/ap7JnjOdk09PR5itMV4WGk",
+	"Qe9U8LT7dYrFTuI/6PDsY3gQ8AMnnOsjzpK285Z8dRfL+PNdqqOg7DOOXNiXyEei5YiWhQpAyQykOEff",
+	"+b69Anlq4SZIA3i3Yx0VNNhiI4K/UWyoi3nawbmNVBxBD3gIXGqrzCUgmmLcPx2hT5p/zufc0ey8hIsS",
+	"bF6CAWwOiYFvtqWqNtuZ8e5DALRVGkTuiRtnbmuNQGfIGhTfUX7k/N84vbJ3ca8NVnMc3U0I2eYkQ62a",
+	"6u/4GzZQ5g19OqiCla8PjRLsPD8Je3EebEhPce5alCXPR2PEAHu444ekFwIeH1pIy5k0p23c9T+KMu2U",
+	"83A/K76b690rRHnr27YS7eZF3UeeyqPk0um0UOwL7tLMXDFpD2zSg/6H/E7lqwjIRqDoU7DP7fiBFYCI",
+	"xdR6DSJNofrrNXr4xgJbeIFxCkXVZBnvTEMuHGXaBCr+qtLDJw//tueZua0D+IRHk9+JMBJZbSkAFGkp",
+	"2F7dCYlJqPZWYKnay5ZfnK4uaDm6qT8e29zHiS1vym1QKWwtvOGjOCes05qO9cNWlEJ9g1h5UIHDV3ei",
+	"9vK7fq9so4ZpI6E8MmlEueYB42YnTImQqUTBoKJqdYtSrLNP1+z8DP7/5+cebZYBJtc0UCcUwzWzqucQ",
+	"ldSnsIDv2HS+PyqJzzUvDwfl6wbywSdiMd0j8+58tt0Y1jblFymbHLh6QT2E7Fn5cafKinusXLjTJHac",
+	"Mn2jVEVBZVFjzd5SmL3AS3/XKuADLGJX6RNRRZZWYl5d1gMquTqll200szhGDxUZftgKTIeTEFFu1Ue4",
+	"Mrdr+0sl4Z738HmZaRpudeuhpluGuzRTrPvQqh7e1Z1lRicgGu08ApkbpDfFvgpOFA3OEV2tVqA+NDaH",
+	"pW36RFXQxN+IsqwK07ZFat+31VIquQ6BNJGAnx+wCoaiYNKpS7B/aDBjxihoqjLkWP9NLZvCeWgzxvPI",
+	"zNxAmkm4E9GpckMeJyfkht+LNICLdnRvcTv2rGOKbwRutThch3ZHBYcFVY/amtI4LU6xYS3KPsa+raio",
+	"0bdKOVtjq7TRzJoRzoLwkOqoyg31ON/TP6h7eQeF2suEvX13/yxhn1+eezMl5yWAF/WReWZ293GTiFHK",
+	"gAJH62R2lEDl/EsgIlurSmKtvLWe1xzzyvUKpM9pwE/gE9NqVLbZLl13mU5f4LbyXGYihNwbRVGkxQnI",
+	"6tLmSRAszMBLmNXuIC0M/XCZlcXGg39RsmgqG7yPfWUl+2HvGha3q0mg4MlgJykFCbhOrv96CrinreC5",
+	"2Z7duIYu8001HMBRshRCfm1VjEA2W1O/jMavay4IKf/yUFe6uY5RTkMmoBvyrFgqXgYcubDHKqf/6Npb",
+	"TGPB4mMQkCvvKDRbhuv9jpd3wA+uULEL/tD68k7JzKgZHce/wxfovkE8Dzh7sPY3hD8Pq3Jl8jBl3Xbk",
+	"7LcKwAA04yaIcnCfib2gpcMnekox+eZu1GaDWgSzA9tR/LqbLU5avFAv3W9ZnGhuePYEosQO9irPiJzV",
+	"AiM80/W2wds2ci3w+VMtpSo1XgQPW8wR/FBgjB72PX4j3YRPtPzgbQvwGb4VyNrDM6BcvvbiCwDceUlU",
+	"fi69iByv1Go483fk87hXgAF+h168bvMi3sFn0WANZ18FattQeHijRxrtKuAhI80BvNOyBAgeNcNvYWuS",
+	"hVRGxL3xvUI/e6HABox76Z19uOMonn7nxvgG/U3B5YOP78m0GjvYW0l6AnoM7KBEAuybsGXlnABpyfcS",
+	"vPortRMuX0keiAI9yMIh719uTJfF2hf3bB6HGcXUlvfaqONTDaLD9Bf/Qxw81mwkw9onnfoQ94bVJFBR",
+	"SAOBIWVCZTtzWdwHhjBvag44IWSRiXzWcYpnf+TYE7H/fwjCVbA83AJyQkh3TEPFYfsARzsWmtDFASkD",
+	"RndjxV9q/yEOp6LIt07e9klihL4t6sY0kWCDK5X3ImLtrul8J/Qtnzeine38efy94rlrzUGow2FN2ZTZ",
+	"PHzF3p4OyDZcQO8jQ7o0s/dTjecL2MxTMYaTawOMvOAOk+bMdKAaUjfJczS6jSUPBbdHNnifpRReybvs",
+	"k8h1A4iGQX+w3677MBD7LBWlffTewUE8zFtRk/hE2/Udp/xfPQDF2ihdHtgW0s9ly9hzXrYGj40GWa6x",
+	"uUGSA4dDa3sFGv8qF7wkw/Xw/AwXZFf7Gk+Cbe6mlpfl+fnp8K9bRD7Rhn3vru6HY/V4NNoZ/QaiHLcO",
+	"gbXrh+ZmBp2+V6cIObc5YECoIwzJuSbkO8fop1uOICzoZWWMCqGPHr3apB5/5rrFyWznG0MGJqwcIhEe",
+	"NQDXOQm1U5UW14wz9AolTmQlmDu4VGmg9hWenit0fkLP01R+jB88wTXEExYpcSKy/lQ73yinM3FJp2KO",
+	"0BiJUO1I9LLgqn/y/rzjl+0qpx8/F0VJE9FAH2f0yj38u+tNMTSyNePQDCNp4a62wEEBMgwi7Q5w9BjQ",
+	"1XtR+kbFMaBq/vFmzXWHjTk5Kl1KDGWcSg+BgpEWoUIZWUglCkk2YUtu/7c4mK0VCoWyB3Mr8tz+xay2",
+	"gARdFLl772xm2rpV0c1MOZIV5p1/kc5LLwQ3nITjeo9FIZBrsc9WAiBGmFRsy8sd7TcLYsW+NRqyH1ie",
+	"7UIFuti4mkaYzDNZfUpcmEtDkGbHV0pfQ0IIZjdIJUFYWxKmR4AtOsHS3u0EmWZCzLhtdaLhQaDo+Goj",
+	"YE4SRneDPkYIvctgRKXcmrv+GJGAzFbRS1zz0ISttgrBMvaZPT9/Orj+uQpap2ixKsX4MQpgxd5npZI7",
+	"a0jd8zID2Mq22eWbvWCYOnhWg7i73E0cVIf1vHKMhvKk82tWf7YYw8Ktr9nEY/kWRMCbGk592LvA9dqk",
+	"oO9TKqc2+8TSbAOJE65hV2W2QppsxQ0GujsJE2T5ndYRHtWfxfJlZbbYJsuhwk7HzKnSRyQCjRKzBtJ0",
+	"j6+3Zp0jzs+3NY1f52Lg+s+Q51ZIMn4WBFgN3krHtv92jDqn5beb/JG9jm8Q3ma617HDwZnuVYw56MlC",
+	"Y5TYJ6UPNNSJQl8CNw/ahE40UgrevEZBTmMN5whpdgm7sOt7en5+7epXJDtvQ9w8nQa4CdRuqDXbIRfX",
+	"5dGVUTtushV8QFbQdzjNtBW76Zzew6qggJjtr6F6oQVv7WobsKXAaiuzVcYlJD4aladsn+U5s+NhrCgz",
+	"ZwzTEBDxoBTrSgsHxI3J8VjOdoRS4Xofw+5GWSst/jzeWMGQJ+3s8dGbXgfcyUQzFcjWvBHmR0LsiZ3L",
+	"Wm3jJV5S0toHX4n2TXDh+2tASTSpGBBs0HxsVss9TAFSeylKZkSew92fYad+0DbFEzv/uofK5KesCN+r",
+	"sp9zdXF++WyKsjn6z+sRAkQ2JCrgS98WcN3OW3SIqNo1o8G2x+GLOAzm0zRMDkP5DGlRqmUudmHAXy4d",
+	"2m8peBrK5U5vlcwPAbWIbmEqPhVcphzvo7qfaa5AypQCBBF0N7VMB6mXy0zyckaDqfr+GxjZdgpXjDM7",
+	"MASuuWRCmvIAv5MiYfgtK3AyybbiE0/FKtvx3Gk709nUM4SJB8Q9WpDAQDQsBpcH6ioFHMYtN+LedVRE",
+	"Bs2w90SvP36ogU3vqhWA7gFIefF7dScowMWXq1JpbJIBN1qTK88NIsQtJ3uqEnf2RUz3Qxq3/gfMEsaj",
+	"1rlyplt2NgGKF88m8HD/9WemtZwXz58/fUGsZ881LbCRiahbXvP9dYN90i98kHSbG/q2diD/c8/ZqS5t",
+	"GOyNz2x+vIbEb4DT6n5L3DCt2JqXf3Bn4rmnYRrZIA5LvA0jHrvFuCun2uOTeHn8KoZ0sIIvhPS043e+",
+	"qY/cCETQ4wGRmHlUB3tbp8pyyfIw2tvK7Wj8ltl/kye+RiriTIq9O/47fmBbfi+u0ffXPuuu8cWgA+I8",
+	"rd0JgPjmFe0NPRV33AheIrpplz92igIy+QngVK/ZRXJ+7iy7Nm5Au8/uecfIuyDx3fo7OPcKioiQX04b",
+	"GzCNGfR3JDt+B7Yiz1+BL49oDdTgUc5INMG2ZPqIivh6iDCYJEWZ9lJOQ5g6DzmQRtxTtIxzsC4PRnj8",
+	"1voCxx56TWND4dVjlw2qsUY0shw2fAf6MlbCuLQz+Ewz+wR4SSp93XQecdOgr8RS+F5CYxL6g2sMemOf",
+	"jbtsGiofv2PZRr6Vx9jlR5i0+JEpmxZmGMKXTdNSaPq0LEu114HSj1UpuJkbj0V8s4B69anISqEfA1Df",
+	"MtptpWfNlgqjttbcmW9SU7GhWbPa8JacApO2vbkP7BVVz+dd3Q2gOyP0gd6uA7GHn1tQOv5zCUMRyhxQ",
+	"Cbh8rVqhZH5gPE19W0xvJakCIaoWrSlPVrx1JxZamEip85mlubgNenefXDTgphg/9VFaA36sSHkZdN3U",
+	"yJxDeen7HGMkjmPF+9ba9L8sVkpqlYtfFpFOjKS7zMhAgKfZsaGAjHKLHlu63amVnJXR0nmTZBa1NnuH",
+	"jh6EYJ+xyVpVZQBmxmVkzDjnbm4/uVSOyGC7m0Ibnqz+9BgJTmI5eXI+RoS8R455O1ZUZT62LdMzazJq",
+	"GsLCqORkC7IiXnBtEkCLBk/4Bm4XbepO8+Bqxnb0Q1fyjn+KTJe3H4h9NJMPiTnuoJgSvgNmymRo/HQt",
+	"7m+K7C5UzQ2xJmvMtZ322BtspyBJoeBUo8ZZCOaVzoQ20WfCIaqWCrH/Cby9oiJjf/Yi2m9V7uu2IEey",
+	"3bHBUkY/oDM0Jn4V1aJZTJTZA4Q/Xnu2w1DV1i7uiBtVZyiAybBVVZkwlacna7aJizldq023quOpY7ik",
+	"u+ovszl3hxvm60zSoIy1qBzBs9vyexHsAZGTp/BDXWWomRS8tPsFxYeQ+RsP+u7nH0YP3ok0i5ZystqJ",
+	"LsZbywzpwFe04mScip3ebBHlr1VP6ahlZTjLhdYJO7drvohq2t64cQKO+WTQvJS7nC4aZyiQ1ZQsKpmZ",
+	"0yaeqPXCf9AN374bPc0T5FzHMeRl2WJWokCpkgG0LF8vEUHksO7t7ggMHYYAEYKFkogPOJdwuCY3qzGK",
+	"hADfjwZDysysgpIjmKStjsNnyfVWunDN1aiLeWB8AoCIS13GioJM17dkDQJkVav4/r4+E9qar2HBCFku",
+	"ri293GBCA3wdMPhpUdkeuZsN0G72mCHibEwNpdoPJ/hapvWd+dVz9v/GRPR7nkeKIZWmeqQfkKWaZnaS",
+	"LvRsn8fv+cUj7mmXPrEfh8ygmvRD6rQeCFJQi1Uw37xuXE//tdrteHkIQZk3IDUTvon6I82QzbRcIw2g",
+	"M+6h2/Qe6w35pUufATFGDhTtbpq8/e2FzMvOktsghfMULXe0iSscg6Rk5+5XQALdRkNHHmtgHesQKz3L",
+	"/fZwK11kd5gqg5GtDIPYvk0z0HWf6Zi+2K4tU7OE9tVXf5vcmr2gclnjOxn9vRLaM/oY5f/TP9fPaXSJ",
+	"5JfnFPx7rqBJj96LEnMB9zwzTay5CXpdTka8ao9XJx/uqxdTxK0XGCRfIFyC056iy0t86ncPRT0M4lsD",
+	"42rQpAeoAa88cv+UlGTbb53lOpKmQPF5fTFiJ1Wp3OYG0vDXUP0bIsmg8RXoo5YkkIEEaOv21zrLhTQz",
+	"UwzgHXrdvS+nGQbOcSVWcRt0lIr4nImCcfk9WXzgG1qQGt7DK2+n4UznLDXh3efnE4YofOlXcm55fhi5",
+	"t9u8m0lo2susKID2EFQm9qbkaaghtetVGu5kbbYhjIZ6cyeK1/woSTOV5rv1OCQlxK4QZX3J96wIkeus",
+	"0pEKlq6T+qeCES5/3g8f521vz/RIh3snEEqBO1Q76TmzSVaYEtylA6Gf8dLAwsEvu7FiPCidpRztR/kg",
+	"Ppk3dNUmQiMZxZaCidRebmfstVyp1Len+zaT4rVM4czcicJgXAgN8H2ZGSMkW/IVgVu6zIwOYGvh+MPp",
+	"VGb95MuEwX+eLNUOf7x4kQv/0xJgKTOtnnz55fOvnly0QmjwljW+/dvuZ/t6/eMSgkLN69HZhfYquBVU",
+	"aVm+huZVZb5uTQb+Ab+L/sJOpdnagYTGWWk+i6aXYj8tbIlsmYvzZ18+/+LFeLHtwC1bI0KXgqfXlo8s",
+	"T4CfBhE5lGRppl1PZOdDW0Sl5dTgDDW7tDahXdNb0y1Blos7X+5EHH+21J2gPDUPyA/4L5YCMOIyKcV9",
+	"y1p5aD6BbxMQSCsg7zVL7VME53DbHiEy90Gp3NXFBExoQJpDDEGru4GTAAvDVM7c3737pgZbxEKSFeQ2",
+	"qToWcMbeAuC8bhIm2Tq7F76LEDZZaUIH9n0i4OPzGoZNcceyY2Y3P1gpqUmt9uetMM6Vcmin9KoS6qoQ",
+	"PHfvUroOTPOMruZIhaD8Nq/UbsdlqhPnvcA6b1Nyqdei1I/fAHK8V8DZaRopRE6n1SAgnP5R274tsNwt",
+	"Txln3hyFfkcOULHxS+wiXVwgjrgJVlJ3mDVSVoXAAsPtGpxvlOzq5Gv6AlVDK5Ehcj3Z6/ZNFyI1MlnG",
+	"no3QiB/U/PGsPKHd1xmPzBwh+2iiuMBh2qlf8L3mlLckRLPhA9p1lu1PMM2lE9L2NLdCI7wf424oM54T",
+	"Lkh+6Dqjvmi5lr6aNFC0R3QfB2uwD8UXL7zaitVdu4Kha+r5ui/8dnCtr4tMu+J7yut6Auk6DHuNCYlc",
+	"3E9DeX4LD7niwK6FH451RWs+dGta9yU/w8TDlBkVJu57oR0GRqgBcuhWm4p1YzUGaOswWMjJN4/4GY3C",
+	"0pTJXp6fR8fEO+w1z50+DOtjgqFPPArAHnaSRpDEbTd32/ntNi8sCFzLciIb+T7Tqszm9kNc5mpFem+d",
+	"e78O7KKK2FTbuG7sLNARCLpfzmt5KT4VucoMPRlsAb8DjTXT7E5CDwF0Pvj3aLeuZzUiMQANwSbl3611",
+	"y/UMCJeXDpUF8gVB9dAhorR77sZxfikAgtcjcfVdMFLsRdldh1a7djRerdeiFCFlJNjtEskNXS6RyO5Z",
+	"kV7VFoZDNkhafWrp5lTiXpQOr3SSG278w+Dt/IeIgaweTxgNp3KgJCa8FjKNclv6DFGPCKkWnu8nHAnY",
+	"RPTMneWH+C5xBJgSjvKNWGV0PifN/xD9964W7AGLUBO8KEp1jxwTyaNVgL51V7Iad8ONvfBtZ+HHrchT",
+	"sN9XeYWO6kqmYpWlgf6m+20EjHSgdxfVf7Mm3XENOHEf9Et9NxoqrkXzpIIyBe0aH+oM5My/lFZ2lqi1",
+	"+ugtpCHkPUSJEPxG4HqyRKDq8U/TSb230+695kalr81c8ZQkQSXXmcz0VqSsgqfOWKf1OtZegadE6CyF",
+	"q5CBVE6YZdSScQkhb4DmIHtYVHKuMU6FFLUgRDWYP9QNFmfpeT8wkekRKXsp4895YTWGINzUE0eJGCer",
+	"266jXaw4zmtJRqdh0zU2dbaPXbUp6HI38G5Ps43QBv1te3c3YucHcFGjlwnqc4wVq5vsXiBUpdEBptBb",
+	"fvn8xXBWLdCN7gl04Antf04IQPxCPLVfy5MR/IcyJZuVi00mWwQPB37aoicJYb4QFsGO32GWi3vCwXvX",
+	"JxjS7amGUw+Nn/T6bW4VoJj65C0PCDs3yOK0PjrP1p9MQg5QZ34MMosOnsAH4vkGN/tozvlJlGlG5S6K",
+	"+ywVchXflP+1f4EwdzYq0BU8RqfYKExKssqK/0aUhuHXdpyC8VNmyDb9P0jRrXxpfH0nKc8Y1dmbegyy",
+	"/uIdUWoR6eldlVxvacMNnLxhrKgZy3SV69N77x+kEd/9dAWNFevr4xPIsfELuHwGBRmx9LA3Tbw/8ptM",
+	"31EHABv/3uZqc+uK6HqwuK0JGiF9OCjWO694ehGdfmunMOlSU5sfUEaLnaJySz2HZZJVOjZRFgdrXOYR",
+	"mpJ7BSKhc95z7U9vIbuMIPg715U/h3Krki1LdSck4wyd15ELIoAfpmqfoVCVxoNYinhGe2cfdw5FEjwW",
+	"nPahXuMzl4mZQnMgaKQO9IUslMpvS2GFcMAgAYdHONL1YVtnyGtQMErTLWhhRqm72IXteXEi3jZNWtSM",
+	"8EUrl4oCwSm51DsKp+JB21gVVh6THYUizYxW7R3KnFpA9A43dXAdub1IbZi0tdDBJHuEjUU6cXexu7uP",
+	"TFP7md+JkO+echDau1L6FsNOGYZmPVBZ4Mz8eF+xi9pOX5b+wWQRwMP/WfC7UFHOyQI8E/XuI+U7ulXO",
+	"HnV87HrCRdsxcRy6kXE9kXEiniKA2dqSR4hfdgg0zy+0zj6F+ml6x3evQdUOUiC8Q6sLxQ+Bg3l9DqbB",
+	"CKLhz5vUMwJeABdKU8/BgCPsTIaAH+9aNDRlJcYF0W9aybP3fP+dO5t2WOhd8Id0DDm20k6S1Z1vjWb2",
+	"L6yHkynYP9x2awFK1Y8fXsX7s2dGxe0Pt2HmcQgGo0cP9gGK+kfL/lzr8dYX3fjzmpHg504iM5CBHkNe",
+	"NCQZosyhSdLPrP5yOh+7IpuKvP/x29fsT+/fvGLPnz97/mcvN9YATOza2Js6KXXVR1t+TmLOBSJrTcja",
+	"sSy3mv+K51B6ccUuzy9fPLm4eHL57MPl5RVGtTvAdMSn/kHWuTRFua5/HWRfw9J6g76YBLurceMd5Sd0",
+	"nhXPhUx5eeb44yFajx8D9R6H8RWLCR1u9OYQZum6XB3CLnTlMi76v+X3InEYC9qwtaWUVapqQIXjurzA",
+	"M4lbHXk2VJmeAgALqPpw5KufVXn3ypfAEHPRM3qsYPcnr+20QssuXyhxUFIJ0wVfQSI/trB/kgUuc2Vm",
+	"oBQ8oPuhtenPmuU/hMXtEJ697+jOHLzc3M/M5wiVToz0mBJpoJHvcKPKSiauAU3CVqo4JD4RJGGVrH8U",
+	"aWZg81pbmYpcGJH4TAK7h3seSJQQnzJDJrK0kxT7nq0sEIZeh3qIbIKIxdl6zilqHQNiXr0eXWR5yDwp",
+	"puRtoFZRG1XYfZEmkxUck0qmahQJlwo+tBpwjXbUIjZlbrJFUCLbic9j/RpbYSKNTkWdbTiQRxxrpFRV",
+	"ZuZwY1nFB4N5iXwA/AOkxV/VU9oaU2DOu7rL0AS1W+v+6dmi+fqtdmmnDUWKDJqw/w7ct1a0clBUyzxb",
+	"sZfv3jK1Zt/Vi2Gv70V5YAp8Hda6sh8EWI+Pn54Uotxl8LmPPhKqwZMgSiaFSPUV+8jlQUnxkf1JKpDS",
+	"TzL554R91CJff2R/4vLQyG6XQf1n1wWiGd1O6SOQk69WQuuP1xBjdZPI+Up8bABdPCb+VuTpFfso7Pzh",
+	"jx9h3I/7zGwz+dG3F/RV2U0417tDRAlIi1oIxnMlxRn7WuRqz5wPRn/+zyz9vf9FTP+u9YMz9ho8vVD2",
+	"ZpXKr549/4K5hhMsVasKcJnOmL3CNSsgDf7APq6qUqvyIwK8glFj//SZZvgHq3x+tL/+ePaLhHqmlZDY",
+	"IDpLhTTZOrN8tXhZ8NVWPLk8O29YpfW75ogu6h1v2aVXiwsQMIWQvMgWV4unZxcwkmV5YODPu4mGG8xJ",
+	"qJnlbbq4WtiVvWwe63YK/BstTptHPscFL35PJp+E1n3wYN+n3vhiszSB6FMrRyPxf3PoEpZJ3G+kS/rg",
+	"rOCrOwevC+fv75UA76KjqfZ4zngPRAFIDwN3+aHOwQpmNFJfb1Il2xPoy+rAFw1Al4N+WatcNQRJEzuk",
+	"vlu7q5qPTiXr/Ap5hoWSGjnm8vwca2rrXpi8KPJsBezz+W+u4KIZfxSCAJnsALYsiLt+gmQBWwh/qPv+",
+	"USPWU4R4Ri52cG3UgCYgMBvO7xOvZRyYnjzRQuir8U1GwyHB3JHlgWkr90DcLQ9D9IQ2mhjUzf8Ng8z2",
+	"UmvL5zrNUJ9pgUmGLqlggfIQVtg6zp//0/18+D14sv8i/ME+zD7WfvTvLSv9IWzxjTA8yynGgO10+A3H",
+	"M8dL6Xnj0Er+qLnD56Bknm8Q7Egwtz+usYuw99vj7uvnLUfrlOQ+fNPAcx6xz8npxf1jsk7Pp/7oMiUd",
+	"VhR4tqkZaS/4nQRAvOWhTic7IY8cnqx99WOQKd646qpHvskfc2vtEv6YTQVyghbR3BgN4BLaESJ95O38",
+	"/J/2P7+j7m8t7+HGvod2VW98Z6E5O2vHDgnyZ1Q/n3KjjBHyFCS2gwnDONDZ90vULWLPIShPd5nMtG8z",
+	"6+na2BCIekwci7ewj0dSL6EdxLlwedheL7VvNGoE1t/YO2WjcLmUsgbZiOMK4q9oGgttvnbuocBRUysj",
+	"zBNtSoHJUoT+55puDTXAjv1tykr8/sinnDrhb92pOwUD4liuaT3LpFGOGa/YDzc/WWvi1c3LN42tx/6k",
+	"JPgy70XJc1dZ7wyShHHJwIXhbOB/ZIXddCgss+NrbxxD2z4PnBHUJf/07zc/fI9T+OnPLpPdMxAUYmvD",
+	"D/YqqbABa23/wlqwK6DYn7GXLd5z7Gj4nZDtap/GAu/2S7STsidSYELI6Y6i/bXnQWAkEHsbIc0TV1o1",
+	"odrYR9/7Jx9TA+18KKCA+imfgiX9t+qG1BtM82hZJghdBQ5aa3OUape0AD7RCLluyZxdF4tsLfbtzVzn",
+	"QhhiM+H3Z0KWUNEduKjqMtPwTvkyyT/addCykDMHiAqlRNfgoSmFNB+9aO6gt5VCq/w+bLFjPVJbGNcd",
+	"tl23E3S7QJW8Pdq5SDdo30ul/gE/+W/EAgNF2P+PY/OPfdc7GlZbgdBP1DfhjyHnykW8c8U0XdpA97IU",
+	"Rn+dlWfZDlzk9gCUoZm4glxi7WOF249q3dqjMa7IYrq1PUEnMW9hpKGwaIsDxJsLygN7K0yIA/Ctjjoe",
+	"7GOzJUKWLh5/NyYcDQhpfPxG/CA9fCsovbUM2vKiEFK4e/cRtuVzcW8nCLEP1+Kvuz1/5TLNxZE7FKOH",
+	"PmBzXiJu8B+shyItxjjC3q7oFTLb0xhGL5uLI2F4bdg7XGcbadVMqewdZCWeu0hA9azxtqdYBp/cwk5H",
+	"MY1GyOLxi/7GP/Rf7WC3oZ8D2+gXeCq/gceYgrSSPLsT+YEtxTaTab1TKIW1KZXckII4k/aoKux+/IBD",
+	"DxXarsworJ3VT/239gj5ZfwxXqGyymvIX6yDT7C5rSqZq333HuGTuoaSgMx+maaeAItHEr9u+PdVLuLk",
+	"78XJv03ua5qexhHwMk0Zh409scupcxRrzWjcj9fazFNIUsKLh99JT2Ov2qEeh3gBf92NMMeT6L/CITn/",
+	"Qw7JK9+u4fjNfuV6fDzaSTGWFC4LMXxp1U/99760/DKmTcB1Bt1vTqKfgCMRMnwwT0cryaTaQ0WrKlMB",
+	"GRRbXu5OZn5UKdabhTcUnvgXuYhq+OIUAVj/UE+KkAaCSlD3As6clVFlYv+TKZnUCE0p2KUJc0iLTvWv",
+	"clM7tmQaDB84DOVZ+S2k5yuToUWPYt/Ro1XSQN/m/0oOGcuH06fRbdrJslHsV1muNgmggFG2AKbOUaac",
+	"fTfi+H0uPvmcR/IUvoY/B84h6U3DverfcaRbVN8vEqhagu0+6FxtyL7G/8/x/L/b8TwyGEkHXE9+LhnX",
+	"LkTYbbkJ2Yevbn5KGITq8kwK2HpkcQ+NrF1F0rPLZ38+1Zl2/oXRS9V1jPrXRl4eLRkx5qOu0Vg48dP3",
+	"ISOP3rOZsQk4fqcNPox9DgG3gzJFnfZrdYTMRXwsayVMSXBdu7hkkM7tLnDRYaDHvOfxaExf9O6Ync5y",
+	"qqO6tXNvPBhzpA/Qzl+KfFpOwEP/rY0pt4o/xgHo6Up694KmklTGysAdl4ioEPR5hJx8bo2P5OP7Xuz9",
+	"B/5gD1/ns4/q4HMbd8Ltah+zSPdes43/jbx7p6dc2Ll3NIH+9Yfj/I84HI/h2PsDTsjnxsHR0YLug9Dm",
+	"tEfk5Jthp0htSA9t9iTXjcjzZlsAExwz9sBlx2XKNAdkFKiJytBUhvy+k2+hWN1NaRLwyKPSX6zuxgK5",
+	"dxkY2qdIlclxsP+LvG9rcttG/v0qqKlTtUkdzcWX+Gw8tQ+O7Wycii+ZmawfdnOOIRGSaFGAFgAl66Ty",
+	"3f+F7gYvGpKiJJDSOC+78QyGBNHoRqP7179GP1CMZnlBSKxZalKe+Jp2EypSSm1TziHB2LzUOPIGBj5s",
+	"xy3/ku6dt5/UiiHbF+gIW3AN+GsqvDXUACjWxTuNl6yvzt1ZtE0uXf71Hbp1hZf07dptvroCPJuGCdnk",
+	"KVxQWXxxO/ktVBKP1lVWsFY72/p6Jfl25O+9UlIET+V2sIgNHl+IZToN3bl6iLpTyut2pz7WYw+bzjUc",
+	"9NDPNPeQuvMsbM0qBCTwhcxYpUUWlfA0CTMhFiYrACHkElXFGzbUvt0LCfqzGlYJmcbvg06i9ej0hIPn",
+	"9H+65a/tUsbAt8+sYkbIyJcrUQ/QDdkrzRLBtcR683Q0pc4XiE7VYgdJtwRteMW+/AM7FbQ7FmlDVKUa",
+	"ib3eh4+x/UFTpnHBrRXa/en//ffV+ff8fPz7H8+e/vm/WuWn+jhQUV4AvFBe81DxTFh51B6xMjremtdk",
+	"GLNuIvUv2a0HwtdXA9mbgXEbhGEHGuBMwWQndB7mkqGkiN2ACHNyhk4wPD7HXei4Qy1hORulWOYoFva6",
+	"2IWFciFQ3eoGUKeWyHPrb1QdHqwdlUWHWb/g6tPrlXov33K57ujsco9+lRW6HrKxvpzLaEdc/EqIxetl",
+	"zf6CEhXIaefVgyM1D2IXXylsdg2BLEoijqbKCFmmUQA6G4lzEHw0zUvE1Sq7tEMQzPurLFcLKO5jKG+3",
+	"1fLPZcgVZgYwi/JHZhPQYpGsr7OM8tgNwhpBPvdMLxfsBVtosYzFipoGiSQxOdNL7NtoDgUpRkw4FsTf",
+	"Uedhz5Tl6UXwl0oWuoC3c8RprHFfWuuHRyKJl2Ir7dOrfNiD9sXpO3pgFvrokUpWJVDBtZpWVeYGjsui",
+	"zM+B2u3yD/d/9bV3P8YyeuWxFtu9AKIxrT+ei0Cl777rN4fvGc6rT0avNWGuV7keZtgSpBfTLI6uGc9I",
+	"4RJggkPSKBnFVAKiNFHBce12AYiqfQV2Y8S4DQ1QLf3PpiK8fP1LoY0gU0tsx5+3CYUWuYZ9Uob94x/s",
+	"P2dJLNMv/zlj/0mvrh4/w/+FPmrwkyeCfX/1qZ7TQtQjQp5eff+sLUDFG2wvGWimWPdW7LS4I9Covbm7",
+	"vxGhAkyrlfFcdPVEdGgMi3PLti7AADOK7Me+81gtQ3YPmrcdPZOF0AM4DCTjLLABKuVOZmS+ADLIzf07",
+	"VUkUWM9aRH1trEWdjQ2X4HdvCZTgd4/KWo1dg3c1E9A9VItxaohhgknlfJwB/H4aO59/jQwk7VeYTrM/",
+	"B7WV4UEXLvSOb64ND3fivM9Pm2IbQrfwYw5uK7kTS2hFA/5vXiCy03a/t7fbpHlxNbJk7ymKiiZXV+2b",
+	"pW3DuAf+eXRpKfTs/pxGE+Eu1sX7C3j9EDJHwp25AA3bNYlcIbskXgwVJ4b9yuvsrbAvs1EnlGlxk+o7",
+	"uPI+te5CW7VLflIrJxvoPhNil3xI3b6w4otlCmMbmax8FIQqsUrdf1umXyChfcFHtmpPqPmcy6YIx00q",
+	"X+Kgk9oQNKUjxEXo1bWREbgRpHaReuIHt4vCcD+leOcnoZU3w4Cl0ggklnVnQWqEbop3FD+jMeJB3wJf",
+	"cZ33wZs6T198ie0noN4GnvpPF+xlokwsJz71IBFE71SFLj5+7kCCathoGieRFps7G6ivt+9telrt5pZG",
+	"tYHKqH1gMm53Dx4emEbVA2mcZxEq2uGXNY/UaXfEiSi/N1LDzHIvxUrMdP0GMCMthISk4zYcjTpJ8IA6",
+	"DuhGVYMG3mCEigeEVXu1h3fiLXcZa5vyhM35aIqWhqHvP3e2iI69vNu+EXqJZcc3P/7Anlw8YVaxJxd/",
+	"x8KpZ4+ePvn2Xl983Gzmgr2BoGoSG+spRG2xX1IkzMyqhblmUg1VBPcabmbOKcP0BKZGnWEdYAmPH2iA",
+	"itSy2LY1VmUcRL25uvyD/qslgGjfjT2ojOqNsie2yLu1poJ/WtXTDfaaDo1Gd8ccfcRFELkAJ9Y59vFr",
+	"PkvgML2lgad29SlNrsZvSVS4a4971mab8u3CQAIyNOjVkmjyVQVHh8ackqWHGf0KwbwjuKvw9h+ot3yv",
+	"aTyUhNsCzquEAvZyeSzR48tiEaF7eSF5DDFQNlZJolYmwA4ChFMzAXp8gDNYFbcl89oqTfL0ysdus+LH",
+	"FnFu6OOD2dIhtLGxSl1TNx8syhSSQWMXjNUB1MuJQtdX3IpFC0LpDretE8NRdu0dIAuwrh+xDrBSwH+y",
+	"4Nod+mbD00AfZ94SDO72V7PDinDL/TdiR3bMTehYYAT37qNgEd7yGbSyw7wCNsKbA6UbOi7E5WCVLuTw",
+	"yacB0nYGpOFajNy9hw8TwSCBgFdzQJdgjh+7hSxSPcH0P4IxC7CVXbZX9X0YfnfJ9WhKjforjeArtZKJ",
+	"4tELGtenKcx6wO1oEyH79Qb/+JEf7v99v/HlwZwlluuzwdn/jxdVRCVH5rgg+QZpwAB4YEgggBEE2wch",
+	"InzHgM15JHJ+0/aY8LIVrMIk/iYXfDQ7xibc9Tw+FVxhh0jVD6ktAMThWLRck7eRH5GQxEhlBKWGHgTh",
+	"7sy4PSBddV309gAViMBjihGBcYwu2C+xnKH3koixZSq1u9q/GjjfPXtYEFajPXTKcPr78Hh2B+ChQYJG",
+	"SNPDPt04N+g5Pvgf784/Zf1OwQhR3vPTm/E5DPyUtdt6fccneL5azeNEaEZA2XP2CqGlEDn6/rsnV98S",
+	"Jq8MO81IpfYyaDX7zDmV6ybe85PfYDXvwXWrbHmQAcXNlH/36PHZ4GwefXf4mbmH7wiLX7NzQTKhUvOA",
+	"5Vc6s4lZcp62F95t3SGahRrHSofaZHhTro+Q/Ai/33undXWzwFkf4V7xSyyro2FdXzEhh0aUYB5RTwas",
+	"RKgEofgBA7q1YrvJRPBl6/rjrduGLiyNgRGiDTnwWtqRjtPkmmr/k9jYoDhef8sDgDmX2BQJboJRM6z3",
+	"EEkBG2CdmG4Ej+6QLvBrcVN22wbu48G41ewBt3phXBQEa4wZt4jhfMTexj8MfJeuyPf0DXET+qhjK/YW",
+	"a0cmu7zS/aFy2kg4v5BKtQqi8k4CHqEz5KOZzyt6CCQc8k+vvnenuyx3WUOSuIiSh7E3HTw6PJ6D/cAt",
+	"CLVy57wA5McbGvar2wT70GJ3uI383HCme99z8c8D5awRLgPQF0xX/JcWznf1zRrAA7rPXXIpFgzxPiVz",
+	"n4+QsNeQklxAdhk6piVwbIgVUofmtQNUu7Q7Zvb+3sioARtuHG+yQXseGJWwOHfT1zE2AR00R9oqsOzA",
+	"BHw2yK4Q9E9kCR6tR4mSIvrS9x0iXym31M4OXLoZlf6+1S05k0swVyTbPyMlDRSYqDH4rOBiQvPIC/Yp",
+	"Wznoauf2Wd7U3LDiwixldJGN/t9umQZsKTRg5h9dPNuDf7I20XHHZ+KwPdiXzO/Lks8E1haixxeEfogv",
+	"c6g9MhA5QWWrjMdZu+VvRsYlsZyde561SutwJ4z9JZazkK4kBHKqtf5qUFHM7Qtanj7+/un3z/7P4++f",
+	"tanw/goiYHdQSc3lOq+5lorNBZexnAwgKsWG6xJqzsLvTUp5cyfgiwAQSk9S3QAZn6rVWxx1So6Fn1LP",
+	"7im9tujOVHAADkVYFkAnA8Y9o7hn/qiCjCPoYsVjbAqMZGaeJ+BgNDkhOptcjnc05NSMvZ9XjWrTl4WK",
+	"/njoaxlKYIRwR/MFeyfiyXSoUm1yYCOcp3Ccm7zOvJ3M/OSr4wr020uATDbzbt7AkBPScpzQEeKG8OIb",
+	"6OHQe/SQosiAjb0Pec05QHfbHI0afWlGXDacASMuD1bs8LvDTesozBkjLo8CVvlFqRnY9amCe4BkPDM1",
+	"mwjp2P0+xBbBE6ExdPxBCyPkCVZu+ok1xY3pxAtyXVOAkognElhs8DAun91ei9sDymh+1cZ9oZwfUqu4",
+	"1OkABp2Q4sKEwkDNTrbm70YYy7UdMDNNLYvUCgoMJpKp1AJLmxrNiiCxcazneF2XkYeTrREpBkLeGSlG",
+	"f1Wt01qNhDFboLIfslGnp9d+ZnVK7QeEIoMuPLDV4mfDWyBB6WtOSkNxSl+5jr6W0YAteGoA+onYE+jg",
+	"JPAoXehY6diuibwD12TXDbBFAy+TJrDmR25H0z71cHdvqFEXu/SGSmrJgBiJ2ZViRoyUjMyBSfUNDW4Q",
+	"4IKb5v6Wt4t4doJGlKZVY0Hnak6FNsWijouz5zJNkhC+UjyaFsS38hUhw9TE7nVEAoi1yCrVwaQ20Xze",
+	"FO9yp/YHHHZiFhmm9PVaY1h5tLPuS8ERAo11b9GplK3vvAXjm7NC3t8M/0238+BBXdfLhJ+kG1SaXD9M",
+	"0/gydyAWSnojbvkG+wkBZnYEwJFEttR7m9mvlHg4Ge08WvkfvPjGg+vuH74abp8dHcBmlgt8rPTmlthD",
+	"5vd0VAsOzEZNMecbPyZIlpvaHgqDtV/uwQXuu9EiRUIM4Lm7NHr56RoITAEZUsSyV2XIiFKxuSDmSUU/",
+	"xI0CmKqSl/JXgDG9RupCvmZ8otrNMFCnytcyugbOsFYvDdKu8idPuzpMRzNha/tR0q+r85RPdmXaOwJI",
+	"Qi2EnAur45HpGyZBmvYTwl5AXUsZ13xm5x7IWI+fOAhnQcibIGl5orMr1LKbgurHkon/pjzx+wr4TOK5",
+	"uGacfgR4IJVapsVCaWuAkaKiqgUJ23al9QIYKk/ORyoSzVYQxr10w04SvktzqxGo+7xw/TAigSAt5IZ0",
+	"Fwk+ASIkushbMbIi2nBWoG8aU+Mxi+2gnFe9ztiZgT/FezUYZYdwnY4CoLp0KtuQ7924YX8BPqPsa/tp",
+	"pQK5+89qaFgUA/sWz+EXDXDvamJ6nGadW4O8RrWifr8Q8haHBPJpiLq4VHuArDnXhGfVWfGKx9ZaNomX",
+	"9QcYceuc7UIJXXlcFiI0TgUN9mXjtNTP2TIWqwEzU+CDxzHX9M9swnO+ZsNabt05GsX7BUzu0Vi+BGzE",
+	"7tFtztRHSNdUwS2JfFVBIOgfxfBWwfmCREhPv/vuW6w2p5UvM2tdsB8AzZQ3nncLlC6AhdqDTxfxyKZa",
+	"DHx4xTkhnphDC9qWDL9rCHxw4ovNn5jRS5DhdG/AfbrBM0c7TTnR4IA3cpFmAy7YayglhclBodRoJtUq",
+	"EcSXieWl6XwodLHANNJ8JZ8DVgq4m7CAz81fZqiorErQiZZ21AX7OFUs4aOZ8RLiI8sSpWaYRU2UbM1J",
+	"V6Qkq9Hry5FKEsEn6VZuumzYX4Kdjr62D346J3CRGAGGwQnan+e0xWtI6RjxV7u/mqokYmPcRG6HuT0J",
+	"y1Q0/nwEqZv9tolnJ9ty5NOg0+PahYnV5dZfJAmt8jyUX+fXq+iq49mM/USQnWOltHPPlNylMquNuGLp",
+	"PHj3eQ3x4zdukMj2+kkVY2Tz37sQ402xbjpIBAnp3Gi13InxWcWScdJToHqfchlBxQ9SSwL6cf6craZK",
+	"uB9MeYESjrk7qEfaeeYBC4dIxngKDFIMpCkiyMGv8a2IuZ0bkSyFKTX8VSvJdDyZWlM+Jg5SfzqMmy51",
+	"eHZ+oIFBfMEP8ReRmIGvbKtt0BBHUBhYFSR5XAySPLp6/LQQJHn2tE2UhMqyY7tmlk8yEmT8zhzLRF7h",
+	"lOfRnKngEaBZaJ5vxufvlBTnb4FMqsYXfVQRUmthG+M5n4jLzwsxCYIfp88DxXlSo12xKduzzVUI4Via",
+	"OU+SbLHJloJlHXjUMFvxJLlg78qkmddF8nKSmVUqgdHM8LUptiJ37tkUcC/DJNVaROybrHAP/XapkNXM",
+	"jeRx9C1ou1Q2jCsm9PbmKLd+0GkS2WfTq6Wy18GabLjzOn9eq+X3o1tgXOhLTgo+ilP6yjEut4RCg/si",
+	"cplhmpWkV6gYQLwEaa7KwWnMXZ+pLVkm813haPkfVuJh/K+39bByZ+IBW2kQptPV8SrgS3Zhi1kIRXmS",
+	"7RQKqQKxk3PDIbkTWxYpohGz95gv4NKkJvsYlIo9gm36W0RIb/3Qv8C9+k6phL63+y53fmG9cxybVjHS",
+	"hgL4FnWk0P+Y3nxiHO+Fxe+dKmHz1VWGAH4drgc1z9pugvw5uH8DZlTurVaVpYFbqxKkfcfkSSHezL1L",
+	"CR6kUddwHJn7FWzsRfZ6f9mH6x4wNdhUSxFl3BAX7CVPEk9mB04qZemcbz2Er4lt+cq3+46tsFHYDGiL",
+	"10mDglzooOAMyICz8Cz25FWSGn6Mrcjo9q+ZdD/zfn4SIyUa/EVtznwjT12FWkBazgbYQuFi6FELnaIb",
+	"cY17zBxhC2TMGwHNob8i+T3xHP6lxSQ2Vq8HbKHFWGghR8IM2ExoKRKWC9vpykjJcTxJcfsQY2zLk5R6",
+	"XLVyzWHsabnmMKWv3TUXFl1yJBqW2U7ZUcZ1HjX++tIIrpsqP2/h9wfZpG63AU7wKJV+OIEfVep7UR2h",
+	"2I94iWLpKd9lxJY8SUXJ1rifAl/rdXbQ0R/yJMnGa7ED52XZiNzfYFORJM0pbBgRkGFipJJ0LmuwW38v",
+	"RyXbQLeq3qHVquYFEOfc7QWb8T3DPKkTcSsTzQOG+CAPhZAVvIV/VjH4NBMe16bhDS3yTj1tq8ktwFlK",
+	"kgzrstDuY6CZ9URBQoUaFe6GHMwIP5q4Pe5N6uNUzQn5bRin1mSI4tkJpoD+6GEoBWT2sUIvtNujOJfU",
+	"pDwBs73bfLLagh16H7cGIFinwJInXUMQ/Hs2+rpVYhAykhNbmOCADZWdshVf30MZAKrA7erN5nXjAp4L",
+	"LxDQpQ6c+UJvutgy6fZekqzZN05Pv83704G2XJPUlCk1sVtxwxIF0YulwOvHOF4KNo9lCp28oaldWSs9",
+	"WOETPPjTIPfBQaFsTibJIwiNtI5tu+fVHe3ud5ejqdoe33YjX9LAkytAKk6uDhaIvw6VQS4o8UYW2Yev",
+	"sNwamve7266bIqABdCoZb+t9N8kuxm5flYR+b9Xy4O7RnYQ5bt2s900avw3VAMw9qECgpfIWcrEVuX2A",
+	"rLDSEy5jA997fb9ttefwwyh3Lj02T41lQ8GmIsk6cOYvYVapADhPuCo6y94U5vZjggQJXnhEc7mUATJu",
+	"HBpLF/v7/z8ihKtt36/GbePlT/ZoeAQlGHyu5CTDY+eN3iHmWNfrvTKT7U7n3Y7bphnlpx2dabFhE63S",
+	"Rd374Zdnh/XXC2h0/baqCxnS78OERTwXut987kh1e61gelkSuzO/am05LiylqLDNP+BWgTnvcGg9/nWN",
+	"Lb4V9o6f1n34jk9ytFWPgebiazfKjIQNFQkB55DX9xSsM7Woe7WmlgCwTZYWT9zfaOBpIgH87PoJZWa6",
+	"6ZY5g0KtfIifLxZaLXlimOFrr53k6MbSWHeZ3cKRvgC4zn1pkrhqQg7pIlG8qZs5ZCl+g1GnpLg4o/c6",
+	"asuB/Cjwq+v2DS5ouPyQVcwIGVHDgwv2xhq6/vnQk7swcbnO0N1jiH0Yai4Et6e8PaQnzoPI+jXjkiac",
+	"pX/cbdszd0QULVsJMXO/g1s4w3P5MCJu2naXf+B/NPbtfaXV4oANWA1QSP0DO+7ZG6qf1D/dtTmX1h4y",
+	"GNRa64exuFcPToGhftZdAdz5W1C0TAun3IRXpWJ7rho3TEanKPKa6LEaj42w7Z7cKi56Kt3n+t3QlMZH",
+	"wx/Gw5RRHojM9jfF6ziUfSLtE7dZDKDmIKJGoMDxS23kORulcCDNxKKDTnb3tEbIqN4Jen2aGtOpb/Va",
+	"9p4p3tp3DFygAHv3pZovuN+I5SZ2ZfPMlKRWZGaGbrkiMgsJ3lDeucS3bzzcoOPNu5nF7BY297/wjt7N",
+	"/QqoBKiTf4UJ3IrPf8Hwz7LkqZCBcvx6KfT5rfN8sWH6NfuEa/aJjbiGPtSc4dpQqmOA2YKyeJHf7DEz",
+	"bDV1EoS4EwGgDo+ErPhM1BuUj3x2cFi6IyV0U6vnaf44Vb5EFHOsQW7IfOYMvkmEWMRZiJLZqVbpZMrk",
+	"Brk3VC3LJJbCq6en7P3GPelcyfNfXrz7di9ST2g203QQuF93Y3bh2fOMBLm/C+1rarBTJW//uwPELEap",
+	"hp5L//69ZIMhpoGXV8xCU1CES2z5A6xHVvmuIZBKSodJPGJTnox99nMm1s6vcbb6s3My5jxqFeTicq2k",
+	"KAjdve4cXtecAMzEdIdjd9Xfk0I6lz+mGewMKw7fHIYptCRiM2BSrLLA1jWTkHNCsKoRI038Q+3SRILU",
+	"9Ms5QHmg+M5OY9lAgRZF5bU46yzzt/GenpX9RRSJqGoKGxlGHoY85i2Y9vsaPVYa8XmxFZhMRCFnNW54",
+	"HCvZLmS9TexVWg7ndFPg6UYs1Uzc2xYhjuuKSBG+LRBTtntUxbJfZ7kgnji/ZZ03V6PsLeRyg604uGdb",
+	"nFj04c6+In/0gn2iZS46pD/fvn/HAKcNIVpqcviKWlGoVV5AzOwKqECId/eafeKJ0NZ8ylpvOycIfuSf",
+	"c80+aWHWcuTHcPB4kWjBsrFIEjYU01gC9Ayc4Qyrjli4EoimWejg8dbK/MtCmaYabDhD/aDOD8/qvLPX",
+	"AoxNxMagtcFUySCjS6HrXCX/jVsTgBLU5+j7jGn6Fe2+XukntWJjrrPtVEgw84pKcyOEwcQVbG3YHr5a",
+	"Zdf0Vd2eG/Olcj6maGPT52opfvR/0KU5n4cC6dzh9cjTgno4HC7w3wzLP7+N4TYiGdd2zn0RRT2sDfgg",
+	"4byLrB2ozApEDlobt6UgB958EfgnDnnQ/j98Q/c2424qEHhicmKgw4+bBl/+n4QQ6siFx8f37LkXXtqR",
+	"Or2IIo8Q2hknUhQQRNYQJFZQpsuFFsAOVxtd+YADuhTe6wzi1ndwG1WNlqC2yQr8Oljykcvc13G3gQ18",
+	"H9zCpFrlWF3EgGckU0E8QpJ+u5PZy/70T2V8VHB9GdRi5w5cmmMbwqvuDSFWXwaRLj6qE2vo65XOfZf0",
+	"Zjdjsxn9A/c4Nj+ne+fjpZovUl+eQLVgnnG40BVyzXg5Ne1vMmt3h5m7e/NQDFi5d0sQA/lZDZu3wM9u",
+	"QP9X5Y9ThWX9hvjhsJJjwLIVdysKTAOxu+Rl5AIzyuP4nGps2IpLYMbNikF2qO9SOp7EspJtNitF81M6",
+	"G5xFOh4DXkQliUrdf/EkqeKgrY4NAF0xcTFAiYotknLUU/dSMu80IE4/q2E/dfpua97HpRbhrVNuoILX",
+	"exVuQUvxl41gwW5E0DveC35Ww+5uBe7hPd8Jsld2KeOblOgj44UFLSdEcqHUnrMFH834xBlIZA4eTZUB",
+	"4mPkH2If3YZYJFwWOeoiJQuFYjhjCmAi/FmlSUQs1O32hEf/1NnZzA2tA0PiDjmtlHwvUn4vhbN9daoL",
+	"BP4ygsCoSu0itVSkU+6pvbfGQvivIkUghD5IJOE1/Wc1PAaNRi+b4ANPjdNm2AhT6hQGleqg+CMuRyLZ",
+	"qBQKoJAwRa5jWpBK3STM1l6+UAMBgptPF7BVSsyUPAL606FSiYBG2w+Ob9xLqUcSIACFQgXTZzVkQ2Hi",
+	"SKB5yn6DNasD77gP11mPETXOiV+nQLO8FJonzKZaZn4LZNzU4VasvKXFl4XS9W0sX8OvD+k70tgCqX4/",
+	"e9cZWx+5DZAc3vToQKh0d0hP9yzgu8h2EHBbA2RTjdnL2385uwa5WWBY9BikjGo91nTcZRUym4DkEJtF",
+	"C6vX9YHRG/frcJ7JA/M/PVGeFCuQoCcBc+qPb/VOp79XZNfLMY+hcA7r6KzQOl1Y9wOl4WdQjReFPs22",
+	"Nh06pXZDNZbEWG5ra7wfX7W5TXuN27S+tU3rUl3LKvPsqvXJaxK1EsY2n7yd9ubqq73SPeM2KDYkwr3v",
+	"L+QAWafcW7lXxzUGbrK/s0rNWKLkZM/eTO304/IPncrGm9hNKgOWW+hUnmxBmvvSXu53OpUDj/Ty17gw",
+	"wp1zZ16lux+cr2IZqVWzBfxIYx50LBs/op/0OS1qZf58Knhip0ET6Php3cXK6Pk9h8uKb+00h15QB5Jc",
+	"K3kha29VEmmLrrXMrmZSfUDp1c6Wsj7TeugyHV1jrnrQmC6Srd2qTWNfoLfirMNlfFvfWSCeSBGdx5Jo",
+	"vkO1aosNPZrF7szPcplzvmaRyoPuL29vfixg8jFsZTIqzZFSs1i068+Wgefm4nLMR1bpRpKYH2lIlwWl",
+	"9IpePHFEazP68jISce8FvPRNihvYWahBcRd25wM3ZqV078Hud2LV1No4dGzBKgZxb8l46i5K1s1aafbN",
+	"3fu7DwMGTJ2Pn/z922sWWzZSqbRYmgJd0iLKj0BAIUtkt5R2zSH0UslxrOcdSjZf3v6keiNGain02r27",
+	"B6X8Z16grY0tSGp/bVxwY2ZivUUhP9Cor0snP4rhi9ROK6+q7+E/CFDIl/HEqc/FSAtA+/DEuP/mVrBv",
+	"/FPYL2IpEvb426BazMH7JikFU8Nu5flOrPwL/gL6mJEsDLVaGaHR0zhQLTV9SFMEXYqV/96vTDF7FiMU",
+	"XUixYn7VwbISnTi0pJHCsEgBsAta/nK5hv7Shwh4rpY8aZIv1vW44R2JFx9+QzPZl7o3FCEY3Y8BN1Py",
+	"WYCxbXcLSAu+8Hu4gcQz2+ed2sP2mtThKr+cKgWOIRIW+9W5JvIQT2M8ke4CV/L4gSB99/WnZ23hII8n",
+	"8o3s9OaEr6gjKQ2d5vekULR0xbvr/ku4NSb2Wkb4md0FxELtQzdP5lttVZRntFiZIn138/Z6Xxr5oCP0",
+	"xU/Zzm5RWqIgOZfiA4vdr00M7Q96qYW7xVrOo/PYPwponKzoIYiPHPgZ6LEgy4zHjjhTxWpnCvumChHC",
+	"0jZr6Qc/6EErKH1Ff/nyJB5qroGDwS9zpR5Wp0L9n+yDPadP7dJrwhf0rI2l13Ypvhd0uYfXudu+zeWJ",
+	"xMhAq5eRTcaERMePxIaMO4g478fcSllbpuDyXXDiLsfNBrI/Jx7IlvwVwa1mQiwq+MrDrnU9f/EhS1qD",
+	"IaJuHWU0UlNnsh5sZD8QkayOw7d9ZVKtsMss44zWJQ94hzGZtRfNA3Xl+Gb2Ae6CLBtLkiNyXkpwYK+f",
+	"4mbo2KRe0mtaeUP/8mP/Al3Ke3WdqImFPwtW3DR3o9jTFoD0oUS0Wdo45GF7vpDu334pxeUI5f7mzdgA",
+	"CWDiiQSAQIUHXBtToBltJzKo9YTzqt1uLDQ+/xjMisVXd3o5RbTINal4VrGspDi38RwaH5+nC5bEcuZc",
+	"5SlH6rfWgaN2Qs71ta3760X/YLxfWueMIYAik9AO2BIKALE0sSYuU6aJyxFPTvjTKI7o7FQSMic6Cqts",
+	"dT7UgQveQZoMZoReRu9OVK16duJDuRMSAPcebaVV4huxebhXV7p46VS/KWFmDt8cHUlpiyXtIJ2JxUUF",
+	"m4nZTJ/vyeS3gfHKKUKmPNo/5bmffIupooYUB65jnjJ6CJkOrx1gZfM1CGowG5zL8Av2kBNzmTB2Tsvt",
+	"sK+JRKbZ6/eDHrbfD2DlfopGcm6efqpG8Ns6dOzx+X0HuAtv7danRxx7OMi7l/+l1XETeuZOrzsV3R28",
+	"vu8mq+6lTZ1MKKgFHDPAdREFOsMoWGKEtbGcFN8ArN0iYnzoTjZKUCy4sQPf9wpjroYvy/HzfZW1tAta",
+	"XtH8TnhARUJBNafhMnXg0hzdKF71YBS7KAwKbhn/mwq9zd/4lcY8aHfj1lkS9yXr/nLstLh4PVo5HxLs",
+	"WaUXUt+ZiZ6yc6rdffGvaXcw33dilS9q79CXjTdvNA/ngQzrLRxWIMg1S2UktLsiBxNdQQNbHkpeoA8l",
+	"bAgbntavthLssAXEIGIsJ1u4RvJhfVCIBiLHrObmRJaKWBKNK/ByrrhhCx1Liw5TJbGI+GLrqUx67tSR",
+	"yaPHxJ2ZAqciLRNEs8xICyGx2dK21vL1+zTfgy236lb+xWx5Ti7yks+sH64O/7ouJVFsFl0pkQ8JX/cp",
+	"ki/nMtpHLCKC3kuVtWkSen1KdyVLYnmPwzmQjhXsUIFjxcbzrkW4iAV0HZXt9OqDG74vPqK8sj9qNWdX",
+	"mdUtE+400+1s79B9HO45IK1C2zhgQlps3mXYSGmRrzxbQUsZyKZeYzoHTOyAudXTwhgRFUjlgkSIGMgZ",
+	"X5ZPJENpASsduxEcfpxXvcaFhKMbvUj4Gth3bbebUis1brcfYeTJGnucXk/HtODUuq0b079Q2p67L4zS",
+	"RGzzGt3g22zsg74Dlz+m+9D7x6lwKudeik3RsGOyYqupmlfegvftftYQiy9/dHd34Y339Hwfrnp7RzH6",
+	"n/BOjHJFkQ7XTJzPeZw4G+vODZzGLpJtCYncVN6W1+Z7m+ABxXQ7Ws366G6oxToZNbvqUc26iPr2rU+X",
+	"RsjI1KfJboUks3qC/so2Ad0KacP0u/VYJjSE6P3Si5ksU3YFk1Zh2Rp8Fj/qnnTCRaWqnrTwaaEw8S3s",
+	"76sFBV5X2JC5sjPOQsivimHei7CBQjekm8ZtBpEAgOZwDVc6I5IlskhLNpqK0cxkRNJNYbJDcrQADGze",
+	"3Qr98O7WXiWiH1zRnUdCDtgwjRNIhHMZMbWSWG+L7Ar5Grpl14LFJjDsCCZx+YfTpjbOlKryCqpCH+7/",
+	"GqMfefz5aavwcx8pC7cY1DDhb4ZhC35umVRDFa2xYWQviOV+l7kbZ00dwUVTiXgtbXViMHwhbsYVWbVz",
+	"wqtpolK71T7ioIcdqsCv6P7w88vlC0c2mh7eb99ed+p1EbrIOvd1p5/wgr6DFcXXlgX7g5ikMmSzDNIZ",
+	"7HSR9V6zIkmoJ6NHvkVqJ4e9oQGGV9PtOb5Mvid2iaqXTwf5PS+gLFfkjiUD/g9JyLCJW3Q2VqmMAulc",
+	"Q5+1g8USXldpSsfot9bbZrjlzrta5TrLJkoY33ItEXwpGAkWKaA2uRKD6ewl9c9pc84S98MJdbHZiEep",
+	"FLAO43KOcuMCrTGr3Ulecs+d7pa1n+oA3y0JU4q094ZrsEMNnWTy/pBD4VuwCT6ahjBQsCW3J6e+gpRU",
+	"L4kobBCU7FoAIpWNR4cUeN90m3E6Rp6p6+wSVoA4YaHOGb42UKYfG2ZVEgUUXKZkbZNIDy511MsyNkQw",
+	"TjB9dIykUY+pot4Uh5phNfOz0piHXTgAH3EUYj5a4x14+Q5oCY/f2WGtAD6/7zqBwlu75+SjLpwblHzt",
+	"u2q2ywLS8JanVibXB1MygIt4n2bvZzWkWhrNJYttgW8PuAc0l0HXup5p74A1fQhEe30pzXvpG9eGo9lr",
+	"YQFrvJVDFeXoVvPhbYACwsW94nCGvQMsaTt+PVyZvxK9Xp/+jy8YxxNgT3K9Nm1aPYi44fS8jSfyPSVf",
+	"tp2BtxkXVohVeA3AotgwmuVu/XuqEVue378LM0UP79lGVbcSvM2JWf4cnD2+ehzuK4Hy6NaKRZ0eZCxJ",
+	"sWE6nkztNZAfFJiS3G+4mYmIjdUhCiNGqY7t+uz5v3+/xxkUS4xMEiCXy6jQrsMIa4jACQElO/Q15HKt",
+	"pCjpz/Y+YNTR6eWUJ4mQk06bSx7WmGsibNiuXDVCIhvn2z5JISJ3QWcL7WmmYcVgpjzrqZL1jh9ignRP",
+	"eeFubEB2girjVu/KWsDDqUPRCdqMoMLOWu+VzQBiRStFW6ujjG+0V9hF8FucGj+oj8LoZrgnsMNIZZmQ",
+	"UX0h83a8Z5ce0Z1SCS1Z96kLLxvCpySJT1ftW6rM0yjeAsL0m6ZV5yB60cnHF5xXxTOdUmO2VqneBGnV",
+	"L1sL7Gpp2S6lwhWrvG6+U1YcvHJd2GaYkpvd0VuOfdSxBUJK5f7Pdi47e54umkoe7G+Lzk5E9+yv/Sj0",
+	"LeRyN7mBqhnhz8TKvfuhhyfrOdUjNCCw0N8pcL51ylZZzxXVRRFtPJFQ4CzdlcMUKdR7AC/fW9iurp3H",
+	"Yf3qV54UJmvZGbY9ntiosV1x3dxj4NYPOpJz6Fw+Cvs70XHwmLECoso1NILr0bSO5eZRFcvNvff+pFYU",
+	"jF7p2FpsZF71MqpuKr4sE/XZZ6SUFjKdQ7AK/zkySyezPpl2vATJWR0AD9Clm0jpEVs5IfJeDH7jBHFw",
+	"6VlwKcrd2xwO6uOycCRM1YrNuVzjRUHw0bQyOxrLpZBW6fWe3gDNqRUQ8I3v83QEDXljTfbtVRt0l9KQ",
+	"J610gy5ssSkG5VtntLa8rUstaIModHuQRB4aXJjfbnnOYOL3WSd7eCXEoqmI1/2+q6MZnn3wmbw7CRK8",
+	"uJYBKT+VIa8ESeORmgcxYx9Si0SBBhpjWgXGTMkklhsI04lW6eKacZZPlqnhZzHKiZn85LwL0eaSg++4",
+	"MCTW6k2BfTkazdkdDnnQmB34hu2qjqsRStOxUohKBl98eEOPHzApVpUxmj1zOS+iCL6vO6gOPv4YbYMK",
+	"by4L7S2PRLguFwX5XIOPYcRIC2ScnmLFJ/BFjXZt1Y8ib4HMWaqZ8FLsDFCKzXeCYHPcowpNt/PNXtzo",
+	"1AdoxzUjLHyjUfqNxvTvYX3gyO2QtbBRmtnYJmK/C8jjGier6kmjhBtT/6B+3ae3TnJygoLoiZMgNmyO",
+	"r3Vbq+RJVZZmzpWxDGjn3J8Eq9AsbNJLbmYNPtULM8t3ahfGmZ7+wsz6Ns/5m30JWkeFm0Av5WXNzcx3",
+	"ilepJhfKF4FJtRogPuizGoYqBPOCdjNOYi5Hoil++DIfdc80VdybCn4gnjCFXuq1ua7CmBAkLRFfm+qI",
+	"xZOrgbMwiDl88uzZ4HgIxMK6dh5d+0mt2CjVGrjpCjc2ruvKwKVaQTBiuGYRX4c2McgnVLvrnAdTR770",
+	"tW+5mudnYbj6OIePwk3tPHHrFo0Pj8K5h+zIs0qxN5jFoRStdxn3VBheVc9jhc1YskrbcUkpag7fvLGm",
+	"slOhTSidWCkdNXuGH2FEl6gipaMmOiCYYqg7ZCHYzSUTX9CZUZKppdCZEOZ8zVIjiiWogo+mG7xAECPa",
+	"I3ZUzuG5VVSzWJw9//fvTv+Ggmuh4V+/u4F66Y1PqpOz52eXfBFfLh/BHYVm8ofXU7oMuMd4zYU5Fn6w",
+	"jC1PSkOoVqnwkzwwVvihD4wUfvRZDYv/xH345+9//k8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

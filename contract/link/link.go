@@ -37,7 +37,10 @@ type Challenge struct {
 // Proof answers a Challenge: a JWT signed by the device's key (RFC 7523, EdDSA).
 type Proof struct {
 	Token string `json:"token"`
-	Notes bool   `json:"notes,omitempty"` // the service takes them and this agent knows them: messages begin with their kind
+	// HostName and Hardware tell which computer it is that shows the key (device.Facts).
+	HostName string   `json:"host_name,omitempty"`
+	Hardware []string `json:"hardware,omitempty"`
+	Notes    bool     `json:"notes,omitempty"` // the service takes them and this agent knows them: messages begin with their kind
 }
 
 // Welcome ends the greeting. A Refusal means that the link is not to be used.
@@ -46,10 +49,14 @@ type Welcome struct {
 }
 
 // Refusal says why a device may not connect, as HTTP would: 401 for a key that is unknown or a
-// proof that does not hold, 409 while another computer is connected with the same identity.
+// proof that does not hold, 409 while another computer is connected with the same identity, 425 while a
+// technician is asked which computer this is, 421 once it is known that it is another.
 type Refusal struct {
 	Status int    `json:"status"`
 	Reason string `json:"reason"`
+	// With 421: Anew is a token to enrol anew with, as a device of its own; Device is as which it goes on.
+	Anew   string `json:"anew,omitempty"`
+	Device string `json:"device,omitempty"`
 }
 
 func (r *Refusal) Error() string { return r.Reason }

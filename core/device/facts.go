@@ -29,6 +29,8 @@ type Facts struct {
 	Addresses    []string  `json:"addresses,omitempty"`
 	AgentVersion string    `json:"agent_version"`
 	Capabilities []string  `json:"capabilities"` // see the Capability constants
+	// Hardware are names that its parts have of their own; see HardwareName.
+	Hardware []string `json:"hardware,omitempty"`
 }
 
 // Capabilities that an agent may list in its facts. The console shows only what a device offers.

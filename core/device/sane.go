@@ -75,7 +75,7 @@ func (f Facts) Clean() Facts {
 	}
 	f.Cores = min(max(f.Cores, 0), 1<<16)
 	f.MemoryBytes = min(max(f.MemoryBytes, 0), 1<<50)
-	f.Addresses, f.Capabilities = cleanList(f.Addresses), cleanList(f.Capabilities)
+	f.Addresses, f.Capabilities, f.Hardware = cleanList(f.Addresses), cleanList(f.Capabilities), CleanHardware(f.Hardware)
 	if y := f.BootedAt.Year(); y < 1970 || y > 9999 {
 		f.BootedAt = f.BootedAt.Truncate(0).UTC().AddDate(-y+1970, 0, 0)
 	}

@@ -74,6 +74,8 @@ type State struct {
 	Vitals       *device.Vitals // nil before the first report
 	Skew         time.Duration  // how far its clock is ahead
 	Conflict     time.Time      // when a second computer last showed its identity; zero for never
+	Asked        string         // what is asked of it, in a sentence; "" for nothing
+	AskedSince   time.Time
 	AgentVersion string
 	Trends       map[string]series.Trend      // of the percentage in use, by the mount of a disk
 	Safety       map[string]map[string]string // the inventory's safety section: attributes by item

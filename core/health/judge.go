@@ -24,6 +24,9 @@ func (j *judging) presence() {
 		})
 		j.found[len(j.found)-1].Due = j.Conflict.Add(conflictLasts)
 	}
+	if s := j.set.one(CheckIdentity); s != nil && j.Asked != "" {
+		j.add(s, "question", levelOf(s, Warning), j.AskedSince, func() string { return j.Asked })
+	}
 	if s := j.set.one("agent"); s != nil && j.AgentVersion != "" && olderVersion(j.AgentVersion, j.NewestAgent) {
 		j.add(s, "", levelOf(s, Notice), j.now, func() string {
 			return fmt.Sprintf("Its agent has version %s; the newest in use is %s.", j.AgentVersion, j.NewestAgent)

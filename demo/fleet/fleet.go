@@ -17,6 +17,7 @@ import (
 	"moorwatch.example/agent"
 	"moorwatch.example/agent/host/sim"
 	"moorwatch.example/agent/identity"
+	"moorwatch.example/core/device"
 )
 
 // Plan says which devices to run. The program moor-fleet reads it as JSON.
@@ -148,7 +149,7 @@ func live(ctx context.Context, a *agent.Agent, d Device, gone <-chan bool) error
 func ensure(ctx context.Context, dir, url string, d Device) (identity.Identity, error) {
 	id, err := identity.Load(dir)
 	if errors.Is(err, identity.ErrNotEnrolled) {
-		return identity.Enrol(ctx, dir, url, d.Token, d.Name)
+		return identity.Enrol(ctx, dir, url, d.Token, device.Facts{HostName: d.Name})
 	}
 	return id, err
 }

@@ -21,6 +21,7 @@ import (
 	"moorwatch.example/agent/identity"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/device"
 	"moorwatch.example/demo"
 	"moorwatch.example/lab"
 )
@@ -60,7 +61,7 @@ func run(ctx context.Context, dir, bin string) error {
 	l, err := lab.New(ctx, lab.Options{Agent: filepath.Join(bin, "moor-agent"), Service: a.URL, Enrol: func(ctx context.Context, name, dir string) error {
 		t, err := client.Made(c.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: "Larkmoor Libraries", Site: "Lab"}))
 		if err == nil {
-			_, err = identity.Enrol(ctx, dir, a.URL, t.Secret, name)
+			_, err = identity.Enrol(ctx, dir, a.URL, t.Secret, device.Facts{HostName: name})
 		}
 		return err
 	}})

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"errors"
+	"log/slog"
 	"net/http"
 	"sync"
 	"time"
@@ -138,6 +139,11 @@ func (f *Column) Enrol(c *gin.Context) {
 	if err != nil {
 		front.Fail(c, err)
 		return
+	}
+	if in.Hardware != nil {
+		if err := f.recognise(ctx, e.Device, name, c.ClientIP(), *in.Hardware); err != nil {
+			slog.Error("whether a new device was here before is not known", "device", e.Device, "error", err)
+		}
 	}
 	f.reviewer.Review(e.Device)
 	if f.Enrolled != nil {

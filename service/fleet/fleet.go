@@ -211,6 +211,12 @@ func (f *Column) GetDevice(c *gin.Context, id api.ID) {
 		f.decorate(one)
 		err = f.markFavourites(ctx, front.CallerOf(c), one)
 		d.Device = one[0]
+		switch q, asked := f.store.question(ctx, id); {
+		case asked == nil:
+			d.Question = &q
+		case !db.Missing(asked):
+			err = asked
+		}
 		d.Permissions = access.List(func(p access.Permission) bool { return front.May(c, p) })
 	}
 	if err != nil {

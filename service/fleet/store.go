@@ -94,15 +94,20 @@ func (s store) detail(ctx context.Context, id uuid.UUID) (d api.DeviceDetail, er
 // retire returns the device's name.
 func (s store) retire(ctx context.Context, id uuid.UUID) (name string, err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		if err := tx.QueryRow(ctx, "UPDATE devices SET retired_at = now(), online = false WHERE id = $1 AND retired_at IS NULL RETURNING name", id).Scan(&name); err != nil {
-			return err
-		}
-		if _, err := tx.Exec(ctx, "DELETE FROM findings WHERE device_id = $1", id); err != nil {
-			return err
-		}
-		_, err := tx.Exec(ctx, "UPDATE alerts SET state = 'resolved', resolved_at = now(), due = NULL WHERE device_id = $1 AND resolved_at IS NULL", id)
+		name, err = retire(ctx, tx, id)
 		return err
 	})
+	return name, err
+}
+
+func retire(ctx context.Context, tx pgx.Tx, id uuid.UUID) (name string, err error) {
+	if err := tx.QueryRow(ctx, "UPDATE devices SET retired_at = now(), online = false WHERE id = $1 AND retired_at IS NULL RETURNING name", id).Scan(&name); err != nil {
+		return name, err
+	}
+	if _, err := tx.Exec(ctx, "DELETE FROM findings WHERE device_id = $1", id); err != nil {
+		return name, err
+	}
+	_, err = tx.Exec(ctx, "UPDATE alerts SET state = 'resolved', resolved_at = now(), due = NULL WHERE device_id = $1 AND resolved_at IS NULL", id)
 	return name, err
 }
 
@@ -118,9 +123,11 @@ func (s store) move(ctx context.Context, id, site uuid.UUID) (name string, err e
 	return name, err
 }
 
-// key returns the key a device enrolled with, and whether the device is retired.
+// key returns the key a device enrolled with, and whether the device is retired. One that goes on as another is
+// not: it has the other's key.
 func (s store) key(ctx context.Context, id uuid.UUID) (key []byte, retired bool, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT public_key, retired_at IS NOT NULL FROM devices WHERE id = $1", id).Scan(&key, &retired)
+	err = s.pool.QueryRow(ctx, `SELECT coalesce(n.public_key, d.public_key), d.retired_at IS NOT NULL AND n.id IS NULL
+		FROM devices d LEFT JOIN devices n ON n.id = d.successor_id AND n.retired_at IS NULL WHERE d.id = $1`, id).Scan(&key, &retired)
 	return key, retired, err
 }
 

@@ -26,6 +26,9 @@ type Registry interface {
 	// Key finds the key that a device enrolled with. A device that is unknown or retired is
 	// answered with a *contract/link.Refusal.
 	Key(ctx context.Context, device uuid.UUID) (ed25519.PublicKey, error)
+	// Admit has the last word before a device is connected. One that is not to be, or is another computer
+	// than its identity was made on, is answered with a *contract/link.Refusal.
+	Admit(ctx context.Context, device uuid.UUID, address string, proof messages.Proof) error
 	// Up and Down are told in order for one device; what takes long should go on in the
 	// background. A device whose link is lost and back at once is told down and up.
 	Up(ctx context.Context, device uuid.UUID, address string)
@@ -150,9 +153,11 @@ func (h *Hub) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			return nil, err
 		}
 		return h.registry.Key(ctx, id)
-	}, func(_, address string) error {
-		var err error
-		mine, err = h.claim(ctx, id, address)
+	}, func(_, address string, proof messages.Proof) error {
+		err := h.registry.Admit(ctx, id, address, proof)
+		if err == nil {
+			mine, err = h.claim(ctx, id, address)
+		}
 		return err
 	})
 	if err != nil {

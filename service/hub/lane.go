@@ -120,7 +120,7 @@ func (h *Hub) serveLane(w http.ResponseWriter, r *http.Request, name string) {
 		}
 		key = laneKey{id, name}
 		return h.registry.Key(ctx, id)
-	}, func(string, string) error {
+	}, func(string, string, messages.Proof) error {
 		h.mu.Lock()
 		defer h.mu.Unlock()
 		if awaited = h.lanes[key]; awaited == nil || h.closed {

@@ -51,9 +51,11 @@ func more(t tools, f *device.Facts) {
 	f.Model, _ = unix.Sysctl("hw.model")
 	var all []struct {
 		Serial string `plist:"IOPlatformSerialNumber"`
+		UUID   string `plist:"IOPlatformUUID"`
 	}
 	if err := t.list(ctx, &all, "/usr/sbin/ioreg", "-a", "-r", "-c", "IOPlatformExpertDevice", "-d", "1"); err == nil && len(all) > 0 {
 		f.Serial = all[0].Serial
+		f.Hardware = device.CleanHardware([]string{device.HardwareName(device.HardwareBoard, all[0].UUID), device.HardwareName(device.HardwareSerial, f.Model+"/"+f.Serial)})
 	}
 }
 

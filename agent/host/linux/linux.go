@@ -7,6 +7,7 @@ import (
 	"bufio"
 	"context"
 	"os"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"time"
@@ -62,6 +63,7 @@ func more(f *device.Facts) {
 	f.Vendor = first("/sys/class/dmi/id/sys_vendor")
 	f.Model = first("/sys/class/dmi/id/product_name", "/proc/device-tree/model")
 	f.Serial = first("/sys/class/dmi/id/product_serial", "/proc/device-tree/serial-number")
+	f.Hardware = hardware(f, "/sys")
 	if target, err := os.Readlink("/etc/localtime"); err == nil {
 		if _, zone, ok := strings.Cut(target, "zoneinfo/"); ok {
 			f.TimeZone = zone
@@ -102,4 +104,20 @@ func people(ctx context.Context) []device.SignedIn {
 		list = append(list, p)
 	}
 	return list
+}
+
+// hardware lists the names that the computer's parts have: the board's and the maker's, and those of adapters
+// that a driver stands behind. A container sees its host's, and has none.
+func hardware(f *device.Facts, sys string) []string {
+	for _, sign := range []string{"/run/systemd/container", "/run/.containerenv", "/.dockerenv"} {
+		if _, err := os.Stat(sign); err == nil {
+			return nil
+		}
+	}
+	list := []string{device.HardwareName(device.HardwareBoard, read(sys+"/class/dmi/id/product_uuid")), device.HardwareName(device.HardwareSerial, f.Model+"/"+f.Serial)}
+	adapters, _ := filepath.Glob(sys + "/class/net/*/device")
+	for _, path := range adapters {
+		list = append(list, device.HardwareName(device.HardwareMAC, read(filepath.Dir(path)+"/address")))
+	}
+	return device.CleanHardware(list)
 }

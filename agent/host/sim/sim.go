@@ -136,7 +136,8 @@ func (s *simulated) Facts(context.Context) (device.Facts, error) {
 	}
 	return device.Facts{HostName: s.Name, OS: n.os, OSName: n.osName, OSVersion: n.osVersion, Kernel: n.kernel, Arch: n.arch, Vendor: n.vendor,
 		Model: n.model, Serial: s.serial(), CPUModel: n.cpu, Cores: n.cores, MemoryBytes: n.memory, TimeZone: "Europe/London",
-		BootedAt: booted.Truncate(time.Second), Addresses: []string{s.Address}}, nil
+		BootedAt: booted.Truncate(time.Second), Addresses: []string{s.Address},
+		Hardware: []string{device.HardwareName(device.HardwareSerial, n.model+"/"+s.serial())}}, nil
 }
 
 func (s *simulated) serial() string {

@@ -28,15 +28,16 @@ func TestChannelFilter(t *testing.T) {
 
 // Made for the test after SMBIOS 3.6; not recorded on Windows.
 func TestSerials(t *testing.T) {
-	system := append([]byte{1, 27, 0, 1, 1, 2, 0, 3, 0}, make([]byte, 18)...)
+	uuid := []byte{0x33, 0x22, 0x11, 0x00, 0x55, 0x44, 0x77, 0x66, 0x88, 0x99, 0xaa, 0xbb, 0xcc, 0xdd, 0xee, 0xff}
+	system := append(append([]byte{1, 27, 0, 1, 1, 2, 0, 3}, uuid...), 0, 0, 0)
 	system = append(system, "Fennick\x00Station 4\x00FN-1234 \x00\x00"...)
 	firmware := append([]byte{0, 4, 0, 0}, "Heron\x00\x00"...)
 	for name, c := range map[string]struct {
-		table []byte
-		want  string
-	}{"after another": {append(firmware, system...), "FN-1234"}, "none": {firmware, ""}, "cut": {system[:30], ""}, "empty": {nil, ""}} {
-		if got := serialOf(c.table); got != c.want {
-			t.Errorf("%s: %q, not %q", name, got, c.want)
+		table         []byte
+		serial, board string
+	}{"after another": {append(firmware, system...), "FN-1234", "00112233-4455-6677-8899-aabbccddeeff"}, "none": {firmware, "", ""}, "cut": {system[:30], "", ""}, "empty": {nil, "", ""}} {
+		if serial, board := namesOf(c.table); serial != c.serial || board != c.board {
+			t.Errorf("%s: %q %q, not %q %q", name, serial, board, c.serial, c.board)
 		}
 	}
 }

@@ -73,29 +73,33 @@ func Outcome(code int32) string {
 	return "it did not come to its end"
 }
 
-// serialOf finds the serial number in the firmware's table of structures (SMBIOS 3.6, 6.1 and
-// 7.2), "" where there is none.
-func serialOf(table []byte) string {
+// namesOf finds the serial number and the UUID in the firmware's table of structures (SMBIOS 3.6, 6.1
+// and 7.2), "" where there is none. The UUID's first three parts stand with their least byte first.
+func namesOf(table []byte) (serial, board string) {
 	for len(table) >= 4 {
 		kind, length := table[0], int(table[1])
 		if length < 4 || length > len(table) {
-			return ""
+			return "", ""
 		}
 		rest := table[length:]
 		end := bytes.Index(rest, []byte{0, 0})
 		if end < 0 {
-			return ""
+			return "", ""
 		}
 		if kind == 1 && length > 7 {
 			texts := strings.Split(string(rest[:end]), "\x00")
 			if n := int(table[7]); n > 0 && n <= len(texts) {
-				return strings.TrimSpace(texts[n-1])
+				serial = strings.TrimSpace(texts[n-1])
 			}
-			return ""
+			if length >= 24 {
+				u := table[8:24]
+				board = fmt.Sprintf("%x-%x-%x-%x-%x", []byte{u[3], u[2], u[1], u[0]}, []byte{u[5], u[4]}, []byte{u[7], u[6]}, u[8:10], u[10:])
+			}
+			return serial, board
 		}
 		table = rest[end+2:]
 	}
-	return ""
+	return "", ""
 }
 
 // The kinds of entries of an access list, and what their masks allow (Access Mask Format, File

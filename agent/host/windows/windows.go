@@ -53,23 +53,25 @@ func more(f *device.Facts) {
 		f.Model, _, _ = k.GetStringValue("SystemProductName")
 		k.Close()
 	}
-	f.Serial = firmwareSerial()
+	var board string
+	f.Serial, board = firmware()
+	f.Hardware = device.CleanHardware([]string{device.HardwareName(device.HardwareBoard, board), device.HardwareName(device.HardwareSerial, f.Model+"/"+f.Serial)})
 }
 
-// firmwareSerial reads the serial number of the computer from the firmware's tables (SMBIOS 3.6,
+// firmware reads the serial number and the UUID of the computer from the firmware's tables (SMBIOS 3.6,
 // structure type 1), "" where it has none.
-func firmwareSerial() string {
+func firmware() (serial, board string) {
 	const provider = 'R'<<24 | 'S'<<16 | 'M'<<8 | 'B'
 	size, _, _ := getSystemFirmwareTable.Call(provider, 0, 0, 0)
 	if size < 8 || size > 1<<20 {
-		return ""
+		return "", ""
 	}
 	b := make([]byte, size)
 	n, _, _ := getSystemFirmwareTable.Call(provider, 0, uintptr(unsafe.Pointer(&b[0])), size)
 	if n < 8 || n > size {
-		return ""
+		return "", ""
 	}
-	return serialOf(b[8:n]) // after the header of RawSMBIOSData
+	return namesOf(b[8:n]) // after the header of RawSMBIOSData
 }
 
 var (

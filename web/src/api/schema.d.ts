@@ -577,6 +577,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/identity-questions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Computers of which is asked whether they are the device that they seem to be, oldest first. */
+        get: operations["listIdentityQuestions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/identity": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Answer the oldest question about a device. The same device goes on with its history; a copy is enrolled anew as a device of its own. */
+        put: operations["answerIdentityQuestion"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/devices/{id}/removal-code": {
         parameters: {
             query?: never;
@@ -3085,6 +3119,54 @@ export interface components {
             /** @description Ed25519 public key in unpadded base64url. */
             public_key: string;
             host_name: string;
+            /** @description Names that the computer's parts have of their own, such as `board:…`; by them it is recognised when it comes back. */
+            hardware?: string[];
+        };
+        /** @description Whether a computer is the device that it seems to be. `copied`: another computer shows the device's identity, and is kept out. `returned`: the device was enrolled on the hardware of an older one. */
+        IdentityQuestion: {
+            /** Format: uuid */
+            id: string;
+            /** @enum {string} */
+            kind: "copied" | "returned";
+            /** Format: uuid */
+            device: string;
+            name: string;
+            organisation: string;
+            site: string;
+            /** Format: date-time */
+            last_heard?: string;
+            /**
+             * Format: uuid
+             * @description Of `returned`.
+             */
+            older?: string;
+            older_name: string;
+            /** Format: date-time */
+            older_last_heard?: string;
+            /** @description Of the computer that is asked about. */
+            host_name: string;
+            /** @description From where it came last. */
+            address: string;
+            hardware: string[];
+            /** @description The hardware that the device is known by. */
+            known: string[];
+            /** Format: date-time */
+            asked_at: string;
+            /** Format: date-time */
+            seen_at: string;
+        };
+        IdentityQuestionPage: {
+            items: components["schemas"]["IdentityQuestion"][];
+            next?: string;
+        };
+        IdentityAnswer: {
+            /**
+             * Format: uuid
+             * @description That was seen.
+             */
+            question: string;
+            /** @description It is the same device: in another body, or back with a new system. */
+            same: boolean;
         };
         Enrolled: {
             /** Format: uuid */
@@ -3160,6 +3242,7 @@ export interface components {
             facts?: components["schemas"]["Facts"];
             vitals?: components["schemas"]["Vitals"];
             findings: components["schemas"]["Finding"][];
+            question?: components["schemas"]["IdentityQuestion"];
         };
         /** @description What a device is; reported at each connection. */
         Facts: {
@@ -3183,6 +3266,7 @@ export interface components {
             addresses?: string[];
             agent_version: string;
             capabilities: string[];
+            hardware?: string[];
         };
         /** @description One reading of a device. */
         Vitals: {
@@ -7085,6 +7169,57 @@ export interface operations {
         };
         responses: {
             /** @description Moved. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listIdentityQuestions: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IdentityQuestionPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    answerIdentityQuestion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["IdentityAnswer"];
+            };
+        };
+        responses: {
+            /** @description Answered. */
             204: {
                 headers: {
                     [name: string]: unknown;

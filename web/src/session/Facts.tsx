@@ -1,5 +1,6 @@
 import { createContext, type ReactNode, useContext } from "react";
 import type { Device, Schemas } from "../api/client";
+import { Identity } from "../fleet/Identity";
 import { Keeping } from "../fleet/Keeping";
 import { Tags } from "../fleet/Tags";
 import { Level } from "../parts/Condition";
@@ -11,12 +12,14 @@ import { Standing } from "../vitals/Standing";
 export function Facts({ detail, vitals: v }: { detail: Schemas["DeviceDetail"]; vitals?: Schemas["Vitals"] }) {
 	const f = detail.facts;
 	const d = detail.device;
+	const findings = detail.findings.filter((g) => !(detail.question && g.subject === "question"));
 	return (
 		<Subject value={d}>
 			<aside aria-label="Facts" className="w-72 shrink-0 space-y-4 overflow-auto border-line border-r px-4 py-3">
-				{detail.findings.length > 0 && (
+				{detail.question && <Identity question={detail.question} may={detail.permissions.includes("fleet.manage")} />}
+				{findings.length > 0 && (
 					<ul className="space-y-2">
-						{detail.findings.map((g) => (
+						{findings.map((g) => (
 							<li key={`${g.check} ${g.subject}`} className="flex gap-2">
 								<span className="mt-0.5">
 									<Level level={g.level} check={g.check} />

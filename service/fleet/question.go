@@ -1,0 +1,159 @@
+package fleet
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/link"
+	"moorwatch.example/core/access"
+	"moorwatch.example/core/device"
+	"moorwatch.example/core/health"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/front"
+)
+
+// busyStore is told to a device when the database does not answer.
+func busyStore(err error) error {
+	return errors.Join(&link.Refusal{Status: http.StatusServiceUnavailable, Reason: "the service's database does not answer"}, err)
+}
+
+// anewWithin is how long the token holds with which a copy is enrolled anew.
+const anewWithin = 10 * time.Minute
+
+// Admit implements hub.Registry. A computer that shows the key of a device, and is another than that, is kept out
+// until a technician has said which it is.
+func (f *Column) Admit(ctx context.Context, id uuid.UUID, address string, p link.Proof) error {
+	k, err := f.store.known(ctx, id)
+	if err != nil {
+		return busyStore(err)
+	}
+	if k.successor != nil {
+		return &link.Refusal{Status: http.StatusMisdirectedRequest, Reason: "this device goes on as another, whose hardware it has", Device: k.successor.String()}
+	}
+	hardware := device.CleanHardware(p.Hardware)
+	if len(hardware) == 0 {
+		return nil // an agent that tells nothing of it
+	}
+	switch likeness := device.Compare(k.hardware, hardware); {
+	case likeness == device.Different:
+		return f.strange(ctx, id, k, address, device.CleanName(p.HostName), hardware)
+	case likeness == device.Same || len(k.hardware) == 0:
+		err = f.store.setHardware(ctx, id, hardware)
+	}
+	if err != nil {
+		return busyStore(err)
+	}
+	return nil
+}
+
+// strange asks about a computer that shows another's key, and does as was answered.
+func (f *Column) strange(ctx context.Context, id uuid.UUID, k known, address, hostName string, hardware []string) error {
+	a, err := f.store.ask(ctx, copied, id, nil, hostName, address, hardware)
+	if err != nil {
+		return busyStore(err)
+	}
+	deed := front.Deed{Actor: hostName, Via: "agent", Address: address, Device: id, DeviceName: k.name}
+	if a.same != nil && !*a.same {
+		secret, err := access.NewSecret(rand.Reader, access.EnrolmentToken, f.hint)
+		if err != nil {
+			return err
+		}
+		if _, err := f.store.addToken(ctx, access.HashSecret(secret), k.site, 1, time.Now().Add(anewWithin), k.name); err != nil {
+			return busyStore(err)
+		}
+		deed.Action, deed.Result, deed.Detail = "device.enrol-anew", "told", "a copy becomes a device of its own"
+		if err := f.audit.Record(ctx, deed); err != nil {
+			return busyStore(err)
+		}
+		return &link.Refusal{Status: http.StatusMisdirectedRequest, Reason: "this computer is a copy: it is enrolled anew", Anew: secret}
+	}
+	if a.fresh {
+		deed.Action, deed.Result = "device.connect", "refused: another computer shows this identity, and somebody is asked"
+		if err := f.audit.Record(ctx, deed); err != nil {
+			slog.Error("a question about an identity is not on record", "device", id, "error", err)
+		}
+		f.reviewer.Review(id)
+	}
+	return &link.Refusal{Status: http.StatusTooEarly, Reason: "this identity was made on another computer: a technician is asked whether it is the same device"}
+}
+
+// recognise asks about a new device that has the hardware of an older one.
+func (f *Column) recognise(ctx context.Context, id uuid.UUID, name, address string, told []string) error {
+	hardware := device.CleanHardware(told)
+	if len(hardware) == 0 {
+		return nil
+	}
+	if err := f.store.setHardware(ctx, id, hardware); err != nil {
+		return err
+	}
+	older, err := f.store.older(ctx, id, hardware)
+	if err != nil || older == uuid.Nil {
+		return err
+	}
+	_, err = f.store.ask(ctx, returned, id, &older, name, address, hardware)
+	return err
+}
+
+// ListIdentityQuestions lists what is asked: GET /identity-questions.
+func (f *Column) ListIdentityQuestions(c *gin.Context, in api.ListIdentityQuestionsParams) {
+	view, err := f.View(c.Request.Context(), front.CallerOf(c), access.FleetRead)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	front.List(c, in.Cursor, in.Limit, askedPlace{}, func(ctx context.Context, after askedPlace, limit int) ([]api.IdentityQuestion, error) {
+		return f.store.questions(ctx, view, after, limit)
+	}, func(q api.IdentityQuestion) askedPlace { return askedPlace{q.AskedAt, q.ID} }, func(found []api.IdentityQuestion, next *string) any {
+		return api.IdentityQuestionPage{Items: found, Next: next}
+	})
+}
+
+// AnswerIdentityQuestion says whether a computer is the device that it seems to be: PUT /devices/{id}/identity.
+func (f *Column) AnswerIdentityQuestion(c *gin.Context, id api.ID) {
+	in, ok := front.Bind[api.IdentityAnswer](c)
+	if !ok {
+		return
+	}
+	ctx, caller := c.Request.Context(), front.CallerOf(c)
+	q, err := f.store.question(ctx, id)
+	if err == nil && q.ID != in.Question {
+		err = front.Problem(http.StatusConflict, "Something else is asked of this device by now.", "Look again.")
+	}
+	if err == nil && in.Same && q.Older != nil {
+		err = f.MayAt(ctx, caller, access.FleetManage, health.Scope{Kind: health.Device, ID: q.Older.String()})
+	}
+	if err == nil {
+		err = f.store.answer(ctx, q, in.Same, caller.Email)
+	}
+	if db.Missing(err) {
+		err = front.NotFound("question about this device")
+	}
+	if err == nil {
+		deed := front.DeedOf(c, "device.identity", map[bool]string{true: "the same device", false: "another device"}[in.Same])
+		deed.Device, deed.DeviceName = id, q.Name
+		deed.Detail = map[string]string{copied: "shown by " + q.HostName + " at " + q.Address, returned: "on the hardware of " + q.OlderName}[string(q.Kind)]
+		err = f.audit.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	changed := []uuid.UUID{id}
+	if in.Same {
+		f.Disconnect(id) // who is connected is not the one that is meant
+		if q.Older != nil {
+			changed = append(changed, *q.Older)
+		}
+	}
+	f.Changed(changed)
+	f.reviewer.Review(changed...)
+	c.Status(http.StatusNoContent)
+}
