@@ -3,6 +3,7 @@ package test
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"crypto/ed25519"
 	"crypto/rand"
 	"crypto/tls"
@@ -46,21 +47,24 @@ type frames struct {
 
 func (f *frames) Read(p []byte) (int, error) {
 	for len(f.unread) == 0 {
-		frame, err := ws.ReadFrame(f.in)
+		h, err := ws.ReadHeader(f.in)
 		if err != nil {
 			return 0, err
 		}
-		if frame.Header.Masked {
-			frame = ws.UnmaskFrameInPlace(frame)
-		}
-		switch frame.Header.OpCode {
-		case ws.OpClose:
+		if h.OpCode == ws.OpClose {
 			return 0, io.EOF
-		case ws.OpBinary, ws.OpContinuation:
-			f.unread = frame.Payload
-		default:
-			return 0, fmt.Errorf("link 0.1 knows no messages of kind %v", frame.Header.OpCode)
 		}
+		if (h.OpCode != ws.OpBinary && h.OpCode != ws.OpContinuation) || h.Length > 1<<20 {
+			return 0, fmt.Errorf("link 0.1 knows no messages of kind %v and %d bytes", h.OpCode, h.Length)
+		}
+		b := make([]byte, h.Length)
+		if _, err := io.ReadFull(f.in, b); err != nil {
+			return 0, err
+		}
+		if h.Masked {
+			ws.Cipher(b, h.Mask, 0)
+		}
+		f.unread = b
 	}
 	n := copy(p, f.unread)
 	f.unread = f.unread[n:]
@@ -141,7 +145,7 @@ func TestOldAgent(t *testing.T) {
 		io.WriteString(w, `{"stdout":"b2xkCg=="}`+"\n"+`{"exit":0,"elapsed_seconds":0.01}`+"\n")
 	})
 	go http.Serve(session, commands)
-	service := &http.Client{Transport: &http.Transport{Dial: func(string, string) (net.Conn, error) { return session.Open() }}}
+	service := &http.Client{Transport: &http.Transport{DialContext: func(context.Context, string, string) (net.Conn, error) { return session.Open() }}}
 	post := func(path, body string) string {
 		t.Helper()
 		answer := must(service.Post("http://service"+path, "application/json", strings.NewReader(body)))(t)

@@ -1,9 +1,10 @@
-//go:build darwin
+//go:build unix
 
 package darwin
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	pshost "github.com/shirou/gopsutil/v4/host"
@@ -48,7 +49,9 @@ func more(t tools, f *device.Facts) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	f.OSName = "macOS"
-	f.Model, _ = unix.Sysctl("hw.model")
+	if model, err := t.ask(ctx, "/usr/sbin/sysctl", "-n", "hw.model"); err == nil {
+		f.Model = strings.TrimSpace(model)
+	}
 	var all []struct {
 		Serial string `plist:"IOPlatformSerialNumber"`
 		UUID   string `plist:"IOPlatformUUID"`
@@ -69,7 +72,7 @@ func terminals(ctx context.Context) []device.SignedIn {
 	for _, u := range users {
 		p := device.SignedIn{Name: u.User, Where: u.Terminal, IdleSeconds: -1}
 		var s unix.Stat_t
-		if unix.Stat("/dev/"+u.Terminal, &s) == nil {
+		if unix.Stat("/dev/"+u.Terminal, &s) == nil { // read when somebody types
 			p.IdleSeconds = max(0, int64(time.Since(time.Unix(s.Atim.Unix())).Seconds()))
 		}
 		list = append(list, p)

@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	fw "moorwatch.example/agent/host/firmware"
 	"moorwatch.example/core/inventory"
 )
 
@@ -64,30 +65,15 @@ func firmware(add adder) {
 	}
 }
 
-// memoryModules reads the firmware's table of memory devices (SMBIOS 3.6, structure type 17).
+// memoryModules reads the firmware's table of memory devices.
 func memoryModules(add adder, dir string) {
 	entries, _ := filepath.Glob(dir + "/17-*/raw")
 	for n, path := range entries {
-		b, err := os.ReadFile(path)
-		if err != nil || len(b) < 0x1b || int(b[1]) > len(b) {
-			continue
-		}
-		texts := strings.Split(string(b[b[1]:]), "\x00")
-		text := func(at int) string {
-			if at < int(b[1]) && b[at] > 0 && int(b[at]) <= len(texts) {
-				return strings.TrimSpace(texts[b[at]-1])
+		if b, err := os.ReadFile(path); err == nil {
+			if s, _, ok := fw.One(b); ok {
+				s.Module(add, n)
 			}
-			return ""
 		}
-		size := int(b[0x0c]) | int(b[0x0d])<<8
-		if size == 0 { // an empty slot
-			continue
-		}
-		mib := fmt.Sprintf("%d MiB", size)
-		if size == 0x7fff && len(b) >= 0x20 {
-			mib = fmt.Sprintf("%d MiB", int(b[0x1c])|int(b[0x1d])<<8|int(b[0x1e])<<16|int(b[0x1f]&0x7f)<<24)
-		}
-		add("memory", fmt.Sprintf("%d %s", n, text(0x10)), mib, "slot", text(0x10), "maker", text(0x17), "serial", text(0x18), "part", text(0x1a))
 	}
 }
 
@@ -145,20 +131,9 @@ func usb(add adder) {
 	screens, _ := filepath.Glob("/sys/class/drm/*/edid")
 	for _, path := range screens {
 		if b, err := os.ReadFile(path); err == nil && len(b) >= 128 {
-			add("monitors", filepath.Base(filepath.Dir(path)), monitorName(b), "connector", filepath.Base(filepath.Dir(path)))
+			add("monitors", filepath.Base(filepath.Dir(path)), fw.MonitorName(b), "connector", filepath.Base(filepath.Dir(path)))
 		}
 	}
-}
-
-// monitorName reads the name from a monitor's description of itself (VESA E-EDID 1.4, descriptor
-// 0xFC).
-func monitorName(edid []byte) string {
-	for at := 54; at+18 <= 126; at += 18 {
-		if edid[at] == 0 && edid[at+1] == 0 && edid[at+3] == 0xfc {
-			return strings.TrimSpace(strings.SplitN(string(edid[at+5:at+18]), "\n", 2)[0])
-		}
-	}
-	return "monitor"
 }
 
 // distribution is the namespace of the package URLs of this system.

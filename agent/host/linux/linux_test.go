@@ -32,17 +32,6 @@ func TestDpkg(t *testing.T) {
 	}
 }
 
-func TestMonitorName(t *testing.T) {
-	edid := make([]byte, 128)
-	copy(edid[72:], append([]byte{0, 0, 0, 0xfc, 0}, "Fennick 24\n  "...))
-	if got := monitorName(edid); got != "Fennick 24" {
-		t.Errorf("%q", got)
-	}
-	if got := monitorName(make([]byte, 128)); got != "monitor" {
-		t.Errorf("%q", got)
-	}
-}
-
 func TestMemoryModules(t *testing.T) {
 	dir := t.TempDir()
 	module := make([]byte, 0x28)

@@ -99,3 +99,18 @@ func TestTyped(t *testing.T) {
 type kept struct{ bytes.Buffer }
 
 func (*kept) Close() error { return nil }
+
+// Made for the test after STORAGE_DEVICE_DESCRIPTOR; not recorded on Windows.
+func TestDisk(t *testing.T) {
+	b := make([]byte, 36)
+	for at, from := range map[int]int{12: 36, 16: 42, 20: 52, 24: 56} {
+		binary.LittleEndian.PutUint32(b[at:], uint32(from))
+	}
+	b = append(b, "Heron\x00Station 2\x00R07\x00 S-77 \x00"...)
+	if got, want := diskOf(b), (physical{name: "Heron Station 2", revision: "R07", serial: "S-77"}); got != want {
+		t.Errorf("%+v, not %+v", got, want)
+	}
+	for n := range b {
+		diskOf(b[:n]) // whatever was cut off
+	}
+}

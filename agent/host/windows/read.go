@@ -1,13 +1,14 @@
 package windows
 
 import (
-	"bytes"
+	"encoding/binary"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	fw "moorwatch.example/agent/host/firmware"
 	"moorwatch.example/core/update"
 )
 
@@ -73,31 +74,12 @@ func Outcome(code int32) string {
 	return "it did not come to its end"
 }
 
-// namesOf finds the serial number and the UUID in the firmware's table of structures (SMBIOS 3.6, 6.1
-// and 7.2), "" where there is none. The UUID's first three parts stand with their least byte first.
+// namesOf finds the serial number and the UUID in the firmware's table, "" where there is none.
 func namesOf(table []byte) (serial, board string) {
-	for len(table) >= 4 {
-		kind, length := table[0], int(table[1])
-		if length < 4 || length > len(table) {
-			return "", ""
+	for s := range fw.All(table) {
+		if s.Kind() == fw.System {
+			return s.Text(7), s.UUID()
 		}
-		rest := table[length:]
-		end := bytes.Index(rest, []byte{0, 0})
-		if end < 0 {
-			return "", ""
-		}
-		if kind == 1 && length > 7 {
-			texts := strings.Split(string(rest[:end]), "\x00")
-			if n := int(table[7]); n > 0 && n <= len(texts) {
-				serial = strings.TrimSpace(texts[n-1])
-			}
-			if length >= 24 {
-				u := table[8:24]
-				board = fmt.Sprintf("%x-%x-%x-%x-%x", []byte{u[3], u[2], u[1], u[0]}, []byte{u[5], u[4]}, []byte{u[7], u[6]}, u[8:10], u[10:])
-			}
-			return serial, board
-		}
-		table = rest[end+2:]
 	}
 	return "", ""
 }
@@ -150,4 +132,23 @@ func accessOf(name string, kind, flags byte, mask uint32) string {
 		text += " (from above)"
 	}
 	return text
+}
+
+// physical is what a disk says of itself.
+type physical struct{ name, serial, revision string }
+
+// diskOf reads a STORAGE_DEVICE_DESCRIPTOR.
+func diskOf(b []byte) (d physical) {
+	text := func(at int) string {
+		if at+4 > len(b) {
+			return ""
+		}
+		from := int(binary.LittleEndian.Uint32(b[at:]))
+		if from <= 0 || from >= len(b) {
+			return ""
+		}
+		s, _, _ := strings.Cut(string(b[from:]), "\x00")
+		return strings.TrimSpace(s)
+	}
+	return physical{name: strings.TrimSpace(text(12) + " " + text(16)), revision: text(20), serial: text(24)}
 }

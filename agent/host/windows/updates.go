@@ -21,9 +21,14 @@ import (
 // updates are those of the Windows Update Agent, by its COM interface.
 type updates struct{}
 
-// agent calls do with a session of the Windows Update Agent, on a thread of its own. A call of it cannot be ended:
-// where ctx ends, its end is not awaited.
+// agent calls do with a session of the Windows Update Agent.
 func agent(ctx context.Context, do func(session *ole.IDispatch) error) error {
+	return onCOM(ctx, "Microsoft.Update.Session", do)
+}
+
+// onCOM calls do with an object of COM, on a thread of its own. A call of it cannot be ended: where ctx ends, its
+// end is not awaited.
+func onCOM(ctx context.Context, name string, do func(*ole.IDispatch) error) error {
 	done := make(chan error, 1)
 	go func() {
 		runtime.LockOSThread()
@@ -33,13 +38,13 @@ func agent(ctx context.Context, do func(session *ole.IDispatch) error) error {
 			return
 		}
 		defer ole.CoUninitialize()
-		session, err := create("Microsoft.Update.Session")
+		object, err := create(name)
 		if err != nil {
 			done <- err
 			return
 		}
-		defer session.Release()
-		done <- do(session)
+		defer object.Release()
+		done <- do(object)
 	}()
 	select {
 	case err := <-done:

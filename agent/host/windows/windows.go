@@ -54,24 +54,23 @@ func more(f *device.Facts) {
 		k.Close()
 	}
 	var board string
-	f.Serial, board = firmware()
+	f.Serial, board = namesOf(firmware())
 	f.Hardware = device.CleanHardware([]string{device.HardwareName(device.HardwareBoard, board), device.HardwareName(device.HardwareSerial, f.Model+"/"+f.Serial)})
 }
 
-// firmware reads the serial number and the UUID of the computer from the firmware's tables (SMBIOS 3.6,
-// structure type 1), "" where it has none.
-func firmware() (serial, board string) {
+// firmware is the firmware's table of structures (GetSystemFirmwareTable), nil where the system gives none.
+func firmware() []byte {
 	const provider = 'R'<<24 | 'S'<<16 | 'M'<<8 | 'B'
 	size, _, _ := getSystemFirmwareTable.Call(provider, 0, 0, 0)
 	if size < 8 || size > 1<<20 {
-		return "", ""
+		return nil
 	}
 	b := make([]byte, size)
 	n, _, _ := getSystemFirmwareTable.Call(provider, 0, uintptr(unsafe.Pointer(&b[0])), size)
 	if n < 8 || n > size {
-		return "", ""
+		return nil
 	}
-	return namesOf(b[8:n]) // after the header of RawSMBIOSData
+	return b[8:n] // after the header of RawSMBIOSData
 }
 
 var (

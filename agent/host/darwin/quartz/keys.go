@@ -41,9 +41,6 @@ func init() {
 	}
 }
 
-// flags are what a key that changes others adds to them (CGEventFlags).
-var flags = map[uint16]uint64{0x38: 1 << 17, 0x3c: 1 << 17, 0x3b: 1 << 18, 0x3e: 1 << 18, 0x3a: 1 << 19, 0x3d: 1 << 19, 0x37: 1 << 20, 0x36: 1 << 20}
-
 // Flags by which a key is a shortcut: Control and Command.
 const shortcut = 1<<18 | 1<<20
 

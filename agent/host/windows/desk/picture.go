@@ -6,6 +6,7 @@ import (
 	"errors"
 	"image"
 	"strings"
+	"time"
 	"unsafe"
 
 	"golang.org/x/sys/windows"
@@ -82,6 +83,10 @@ type copier struct {
 	bitmap uintptr
 	pixels []uint32 // the bitmap's
 	shown  []uint32 // as it was told last
+
+	duplicator *duplicator // nil where the desktop is copied by GDI
+	retry      time.Time   // when duplication is tried again
+	fresh      bool        // all of the pixels are to be copied by GDI once
 }
 
 // bitmapHeader is BITMAPINFOHEADER.
@@ -113,6 +118,10 @@ func newCopier(area image.Rectangle) (*copier, error) {
 }
 
 func (c *copier) close() {
+	if c.duplicator != nil {
+		c.duplicator.close()
+		c.duplicator = nil
+	}
 	if c.dc != 0 {
 		deleteDC.Call(c.dc)
 	}
@@ -121,8 +130,31 @@ func (c *copier) close() {
 	}
 }
 
-// look copies the desktop and returns where it is another than before.
+// retryDuplication is after how long duplication is tried again where it did not go: while the log-in screen is
+// shown it does not.
+const retryDuplication = 5 * time.Second
+
+// look copies the desktop and returns where it is another than before: by duplication where there is
+// that, and by GDI otherwise.
 func (c *copier) look(all bool) ([]image.Rectangle, error) {
+	if now := time.Now(); c.duplicator == nil && now.After(c.retry) {
+		c.retry, c.fresh = now.Add(retryDuplication), true
+		c.duplicator, _ = newDuplicator(c.area)
+	}
+	if c.duplicator != nil {
+		news, err := c.duplicator.look(c.pixels, c.area.Dx())
+		switch {
+		case err != nil:
+			c.duplicator.close()
+			c.duplicator, c.retry = nil, time.Now().Add(retryDuplication)
+		case c.fresh || all: // what was there before it began comes by GDI
+			c.fresh = false
+		case !news:
+			return nil, nil
+		default:
+			return look.Differences(c.shown, c.pixels, c.area.Dx(), c.area.Dy(), all), nil
+		}
+	}
 	from, _, _ := getDC.Call(0)
 	if from == 0 {
 		return nil, errors.New("the desktop cannot be copied now")
