@@ -34,6 +34,8 @@ type Options struct {
 	Enrol func(ctx context.Context, name, dir string) error
 	// Bare machines have no agent: it is installed on them.
 	Bare bool
+	// Init is BusyBox or OpenRC for machines without systemd, which are Bare.
+	Init string
 }
 
 // Lab is machines and what they share.
@@ -366,6 +368,11 @@ func (m *Machine) make(ctx context.Context) error {
 	if err := syscall.Mount("overlay", m.Root, "overlay", 0, "lowerdir="+m.lab.base+"/shared/upper:/,upperdir="+m.dir+"/upper,workdir="+m.dir+"/work"); err != nil {
 		return fmt.Errorf("mounting its disk: %w", err)
 	}
+	if m.lab.options.Init != "" {
+		if err := m.without(ctx); err != nil {
+			return err
+		}
+	}
 	address := fmt.Sprintf("%s%d", m.lab.subnet, m.number)
 	for name, text := range map[string]string{"etc/machine-id": strings.ReplaceAll(uuid.NewString(), "-", "") + "\n", "etc/hostname": m.Name + "\n", "etc/hosts": "127.0.0.1 localhost " + m.Name + "\n",
 		"etc/lab-network": "ip link set lo up\nip addr add " + address + "/24 dev host0\nip link set host0 up\nip route add default via " + m.lab.subnet + "1\n"} {
@@ -390,8 +397,14 @@ func (m *Machine) boot() {
 		defer close(done)
 		for {
 			m.unlink() // what a machine left that ended at once
-			cmd := exec.Command("systemd-nspawn", "--quiet", "--directory="+m.Root, "--boot", "--register=no", "--keep-unit", "--machine="+m.container(), "--hostname="+m.Name, "--network-bridge="+m.lab.bridge,
-				"--link-journal=no", "--resolv-conf=off", "--timezone=off", "--console=pipe")
+			args := []string{"--quiet", "--directory=" + m.Root, "--register=no", "--keep-unit", "--machine=" + m.container(), "--hostname=" + m.Name, "--network-bridge=" + m.lab.bridge,
+				"--link-journal=no", "--resolv-conf=off", "--timezone=off", "--console=pipe"}
+			if m.lab.options.Init == "" {
+				args = append(args, "--boot")
+			} else {
+				args = append(args, "/sbin/init")
+			}
+			cmd := exec.Command("systemd-nspawn", args...)
 			cmd.Stdout, cmd.Stderr = &m.said, &m.said
 			m.mu.Lock()
 			if m.stopped || m.lab.closing.Err() != nil || cmd.Start() != nil {

@@ -16,6 +16,7 @@ import (
 	"moorwatch.example/agent/identity"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/device"
 	"moorwatch.example/lab"
 )
 
@@ -52,44 +53,8 @@ func TestWaysToInstall(t *testing.T) {
 		out, err := m.Do(t.Context(), "systemctl is-system-running; systemctl is-active lab-service.socket")
 		return err == nil && strings.Contains(out, "\nactive")
 	})
-	do := func(script string) string {
-		t.Helper()
-		out, err := m.Do(t.Context(), script)
-		if err != nil {
-			t.Fatalf("%s: %v: %s", script, err, out)
-		}
-		return out
-	}
-	there := func(way string, began time.Time) {
-		t.Helper()
-		w.await(t, 10*time.Second, "its vitals are there, installed by "+way, func() bool {
-			for _, d := range must(client.Result(w.owner.ListDevicesWithResponse(t.Context(), &api.ListDevicesParams{})))(t).Items {
-				if d.Online && d.Memory != nil {
-					return true
-				}
-			}
-			return false
-		})
-		took := time.Since(began)
-		t.Logf("by %s: first vitals %s after the command", way, took.Round(10*time.Millisecond))
-		if out := do("moor-agent status 2>/dev/null || /opt/moor-agent/moor-agent status"); !strings.Contains(out, "running, kept by systemd") {
-			t.Errorf("its status: %s", out)
-		}
-	}
-	gone := func() {
-		t.Helper()
-		for _, path := range []string{"opt/moor-agent", "var/lib/moor-agent", "etc/systemd/system/moor-agent.service", "etc/moor-agent.enrolment"} {
-			if _, err := os.Lstat(filepath.Join(m.Root, path)); !errors.Is(err, os.ErrNotExist) {
-				t.Errorf("%s stays: %v", path, err)
-			}
-		}
-		if out, _ := m.Do(t.Context(), "pgrep -a moor-agent"); strings.TrimSpace(out) != "" {
-			t.Errorf("it still runs: %s", out)
-		}
-		w.await(t, 10*time.Second, "it is away", func() bool {
-			return !slices.ContainsFunc(must(client.Result(w.owner.ListDevicesWithResponse(t.Context(), &api.ListDevicesParams{})))(t).Items, func(d api.Device) bool { return d.Online })
-		})
-	}
+	on := installed{t, w, m, "systemd"}
+	do, there, gone := on.do, on.there, on.gone
 
 	p := w.open(t)
 	p.signIn()
@@ -106,27 +71,28 @@ func TestWaysToInstall(t *testing.T) {
 	do("/opt/moor-agent/moor-agent uninstall")
 	gone()
 
-	file := must(json.Marshal(identity.File{Service: w.Service.URL, Token: w.enrolmentToken(t, 1)}))(t)
-	for path, content := range map[string][]byte{"etc/moor-agent.enrolment": file, "root/moor-agent.deb": must(os.ReadFile(filepath.Join(w.config.Releases, "1.0.0", "moor-agent_1.0.0-1_"+runtime.GOARCH+".deb")))(t)} {
-		if err := os.WriteFile(filepath.Join(m.Root, path), content, 0o600); err != nil {
-			t.Fatal(err)
-		}
+	release := func(name string) []byte {
+		return must(os.ReadFile(filepath.Join(w.config.Releases, "1.0.0", name)))(t)
 	}
+	on.put("etc/moor-agent.enrolment", on.enrolment(), 0o600)
+	on.put("root/moor-agent.deb", release("moor-agent_1.0.0-1_"+runtime.GOARCH+".deb"), 0o600)
 	began = time.Now()
 	do("dpkg -i /root/moor-agent.deb")
 	there(".deb and enrolment file", began)
 	do("dpkg -r moor-agent")
 	gone()
 
+	on.put("etc/moor-agent.enrolment", on.enrolment(), 0o600)
+	on.put("root/moor-agent.rpm", release("moor-agent-1.0.0-1."+map[string]string{"amd64": "x86_64", "arm64": "aarch64"}[runtime.GOARCH]+".rpm"), 0o600)
 	began = time.Now()
-	file = must(json.Marshal(identity.File{Service: w.Service.URL, Token: w.enrolmentToken(t, 1)}))(t)
-	if err := os.WriteFile(filepath.Join(m.Root, "root/moor-agent.enrolment"), file, 0o600); err != nil {
-		t.Fatal(err)
-	}
-	release := must(os.ReadFile(filepath.Join(w.config.Releases, "1.0.0", "moor-agent_1.0.0_linux_"+runtime.GOARCH)))(t)
-	if err := os.WriteFile(filepath.Join(m.Root, "root/moor-agent"), release, 0o755); err != nil {
-		t.Fatal(err)
-	}
+	do("rpm --install --nodeps /root/moor-agent.rpm") // what it needs, dpkg has installed
+	there(".rpm and enrolment file", began)
+	do("rpm --erase --nodeps moor-agent")
+	gone()
+
+	on.put("root/moor-agent.enrolment", on.enrolment(), 0o600)
+	on.put("root/moor-agent", release("moor-agent_1.0.0_linux_"+runtime.GOARCH), 0o755)
+	began = time.Now()
 	do("/root/moor-agent install --from /root/moor-agent.enrolment --without screen")
 	there("program and enrolment file", began)
 	if out := do("/opt/moor-agent/moor-agent status"); !strings.Contains(out, "without    [screen]") {
@@ -134,6 +100,116 @@ func TestWaysToInstall(t *testing.T) {
 	}
 	do("/opt/moor-agent/moor-agent uninstall")
 	gone()
+}
+
+// installed is a machine on which the agent is installed in one way and another.
+type installed struct {
+	t    *testing.T
+	w    *world
+	m    *lab.Machine
+	init string // what keeps it running
+}
+
+// do runs a script there, which must not fail.
+func (i installed) do(script string) string {
+	i.t.Helper()
+	out, err := i.m.Do(i.t.Context(), script)
+	if err != nil {
+		i.t.Fatalf("%s: %v: %s", script, err, out)
+	}
+	return out
+}
+
+func (i installed) online() bool {
+	return slices.ContainsFunc(must(client.Result(i.w.owner.ListDevicesWithResponse(i.t.Context(), &api.ListDevicesParams{})))(i.t).Items, func(d api.Device) bool { return d.Online && d.Memory != nil })
+}
+
+// there waits until its vitals are, and looks how it is kept.
+func (i installed) there(way string, began time.Time) {
+	i.t.Helper()
+	i.w.await(i.t, 10*time.Second, "its vitals are there, installed by "+way, i.online)
+	i.t.Logf("by %s: first vitals %s after the command", way, time.Since(began).Round(10*time.Millisecond))
+	if out := i.do("moor-agent status 2>/dev/null || /opt/moor-agent/moor-agent status"); !strings.Contains(out, "running, kept by "+i.init) {
+		i.t.Errorf("its status: %s", out)
+	}
+}
+
+// gone looks that nothing of it is left.
+func (i installed) gone() {
+	i.t.Helper()
+	for _, path := range []string{"opt/moor-agent", "var/lib/moor-agent", "etc/systemd/system/moor-agent.service", "etc/init.d/moor-agent", "etc/moor-agent.enrolment"} {
+		if _, err := os.Lstat(filepath.Join(i.m.Root, path)); !errors.Is(err, os.ErrNotExist) {
+			i.t.Errorf("%s stays: %v", path, err)
+		}
+	}
+	if table, err := os.ReadFile(filepath.Join(i.m.Root, "etc/inittab")); err == nil && strings.Contains(string(table), "moor-agent") {
+		i.t.Errorf("the table of services still has %s", table)
+	}
+	i.w.await(i.t, 10*time.Second, "it runs no more", func() bool {
+		out, _ := i.m.Do(i.t.Context(), "pgrep -a moor-agent")
+		return strings.TrimSpace(out) == ""
+	})
+	i.w.await(i.t, 10*time.Second, "it is away", func() bool { return !i.online() })
+}
+
+// put puts a file on the machine.
+func (i installed) put(path string, content []byte, mode os.FileMode) {
+	i.t.Helper()
+	if err := os.WriteFile(filepath.Join(i.m.Root, path), content, mode); err != nil {
+		i.t.Fatal(err)
+	}
+}
+
+// enrolment is a file that enrols one device.
+func (i installed) enrolment() []byte {
+	i.t.Helper()
+	return must(json.Marshal(identity.File{Service: i.w.Service.URL, Token: i.w.enrolmentToken(i.t, 1)}))(i.t)
+}
+
+// Where there is no systemd the agent is kept by what there is: started with the machine, and again whenever it
+// ends, until it is taken off.
+func TestOtherInits(t *testing.T) {
+	t.Parallel()
+	if why := lab.MissingInit(); why != "" {
+		t.Skip(why)
+	}
+	w := begin(t, false)
+	w.withReleases(t)
+	labs <- struct{}{}
+	t.Cleanup(func() { <-labs })
+	for init, name := range map[string]string{lab.BusyBox: "init", lab.OpenRC: "OpenRC"} {
+		t.Run(init, func(t *testing.T) {
+			l, err := lab.New(t.Context(), lab.Options{Service: w.Service.URL, Bare: true, Init: init})
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer l.Close()
+			m := must(l.Start(t.Context(), "heath-"+init))(t)
+			on := installed{t, w, m, name}
+			w.await(t, time.Minute, "the machine has booted", func() bool {
+				out, err := m.Do(t.Context(), "cat /proc/1/comm; pgrep -f systemd-socket-activate")
+				return err == nil && !strings.Contains(out, "systemd\n")
+			})
+			on.put("root/moor-agent.enrolment", on.enrolment(), 0o600)
+			on.put("root/moor-agent", must(os.ReadFile(filepath.Join(w.config.Releases, "1.0.0", "moor-agent_1.0.0_linux_"+runtime.GOARCH)))(t), 0o755)
+			began := time.Now()
+			on.do("/root/moor-agent install --from /root/moor-agent.enrolment")
+			on.there("program and enrolment file under "+name, began)
+			before := on.do("pgrep -o moor-agent")
+			on.do("pkill -KILL moor-agent")
+			w.await(t, 20*time.Second, "it is started again", func() bool {
+				out, err := m.Do(t.Context(), "pgrep -o moor-agent")
+				return err == nil && out != before
+			})
+			d := must(client.Result(w.owner.ListDevicesWithResponse(t.Context(), &api.ListDevicesParams{})))(t).Items
+			if n := len(d); n == 0 || slices.Contains(d[n-1].Capabilities, device.CapabilityServices) {
+				t.Errorf("it offers the services of a systemd that is not there: %+v", d)
+			}
+			w.await(t, 20*time.Second, "it is connected again", on.online)
+			on.do("/opt/moor-agent/moor-agent uninstall")
+			on.gone()
+		})
+	}
 }
 
 // withReleases starts the service anew with release 1.0.0 of the agent for this system.

@@ -1,6 +1,7 @@
 package test
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -20,36 +21,16 @@ import (
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
+	"moorwatch.example/test/wine"
 )
 
-// wine is a Windows of its own: a prefix of Wine with a desktop.
-type wine struct {
-	prefix  string
-	display string
-}
+// windows is a machine of Wine with a desktop.
+type windows struct{ *wine.Machine }
 
 // winePrefix makes a prefix once; tests copy it.
 var winePrefix = sync.OnceValues(func() (string, error) {
 	prefix := filepath.Join(scratch, "wine")
-	dir := filepath.Join(scratch, "wine-stub")
-	if err := os.Mkdir(dir, 0o755); err != nil {
-		return "", err
-	}
-	boot := exec.Command("sh", "-c", "wineboot -i && wineserver -w")
-	boot.Env = append(os.Environ(), "WINEPREFIX="+prefix, "WINEDEBUG=-all", "WINEARCH=win64", "DISPLAY=")
-	const tool = "x86_64-w64-mingw32-"
-	def, err := filepath.Abs("testdata/bcryptprimitives.def")
-	if err != nil {
-		return "", err
-	}
-	stub := exec.Command("sh", "-c", tool+"dlltool -d "+def+" -e stub.exp && "+tool+"as -o empty.o - </dev/null && "+tool+"ld -shared --dll -e 0 -o bcryptprimitives.dll empty.o stub.exp && cp bcryptprimitives.dll "+prefix+"/drive_c/windows/system32/")
-	stub.Dir = dir
-	for _, cmd := range []*exec.Cmd{boot, stub} {
-		if out, err := cmd.CombinedOutput(); err != nil {
-			return "", fmt.Errorf("%s: %w: %s", cmd.Args[2], err, out)
-		}
-	}
-	return prefix, nil
+	return prefix, wine.Make(context.Background(), prefix)
 })
 
 // windowsAgent builds the agent for Windows once.
@@ -65,79 +46,53 @@ var windowsAgent = sync.OnceValues(func() (string, error) {
 })
 
 // windowsMachine starts a Windows with a desktop, which ends with the test.
-func windowsMachine(t *testing.T) *wine {
+func windowsMachine(t *testing.T) *windows {
 	t.Helper()
-	for _, program := range []string{"wine", "wineserver", "x86_64-w64-mingw32-dlltool", "xdotool"} {
-		if _, err := exec.LookPath(program); err != nil {
-			t.Skip(program + " is missing")
-		}
+	if why := wine.Missing(); why != "" {
+		t.Skip(why)
 	}
 	labs <- struct{}{}
 	t.Cleanup(func() { <-labs })
 	made := must(winePrefix())(t)
-	m := &wine{prefix: filepath.Join(t.TempDir(), "prefix"), display: desktop(t)}
-	if out, err := exec.Command("cp", "-a", made, m.prefix).CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, out)
+	m := &windows{&wine.Machine{Prefix: filepath.Join(t.TempDir(), "prefix"), Display: desktop(t)}}
+	if err := wine.Copy(t.Context(), made, m.Prefix); err != nil {
+		t.Fatal(err)
 	}
-	t.Cleanup(func() {
-		m.run("wineserver", "-k").Run()
-		m.run("wineserver", "-w").Run()
-	})
+	t.Cleanup(m.End)
 	m.start(t, "explorer", "/desktop=shell,800x600")
 	return m
 }
 
-// run prepares a program of this machine with Wine's variables.
-func (m *wine) run(program string, args ...string) *exec.Cmd {
-	cmd := exec.Command(program, args...)
-	cmd.Env = append(os.Environ(), "WINEPREFIX="+m.prefix, "WINEDEBUG=-all", "DISPLAY="+m.display)
-	return cmd
-}
-
-// do runs a Windows program and returns what it printed.
-func (m *wine) do(t *testing.T, argv ...string) string {
+// do runs a Windows program, which must not fail, and returns what it printed.
+func (m *windows) do(t *testing.T, argv ...string) string {
 	t.Helper()
-	// What it starts keeps its output open: that is not waited for.
-	file := must(os.CreateTemp(t.TempDir(), "out"))(t)
-	defer file.Close()
-	cmd := m.run("wine", argv...)
-	cmd.Stdout, cmd.Stderr = file, file
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
-	late := time.AfterFunc(time.Minute, func() { cmd.Process.Kill() })
-	defer late.Stop()
-	err := cmd.Wait()
-	out := must(os.ReadFile(file.Name()))(t)
+	out, err := m.Do(argv...)
 	if err != nil {
 		t.Fatalf("%s: %v: %s", strings.Join(argv, " "), err, out)
 	}
-	return string(out)
+	return out
 }
 
 // start starts a Windows program that goes on by itself.
-func (m *wine) start(t *testing.T, argv ...string) {
+func (m *windows) start(t *testing.T, argv ...string) {
 	t.Helper()
-	cmd := m.run("wine", argv...)
+	cmd := m.Command("wine", argv...)
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
 }
 
-// c is where a path below C:\ lies here.
-func (m *wine) c(path string) string { return filepath.Join(m.prefix, "drive_c", path) }
-
 // installed has the agent installed, and returns who its device is.
-func (m *wine) installed(t *testing.T, w *world, program string, more ...string) uuid.UUID {
+func (m *windows) installed(t *testing.T, w *world, program string, more ...string) uuid.UUID {
 	t.Helper()
-	token := m.c("token.txt")
+	token := m.C("token.txt")
 	if err := os.WriteFile(token, []byte(w.enrolmentToken(t, 1)+"\r\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	out := m.do(t, append([]string{program, "install", "--service", w.Service.URL, "--token-file", `C:\token.txt`}, more...)...)
 	if !strings.Contains(out, "Connected after") {
-		log, _ := os.ReadFile(m.c("ProgramData/Moorwatch Agent/agent.log"))
+		log, _ := os.ReadFile(m.C("ProgramData/Moorwatch Agent/agent.log"))
 		t.Fatalf("installed: %s; its log: %s", out, log)
 	}
 	status := m.do(t, program, "status")
@@ -161,7 +116,7 @@ func TestWindowsAgent(t *testing.T) {
 	w := begin(t, false)
 	m.do(t, "reg", "add", `HKLM\SOFTWARE\Fennick`, "/v", "Retries", "/t", "REG_DWORD", "/d", "3")
 	m.do(t, "reg", "add", `HKLM\SOFTWARE\Fennick`, "/v", "Queue", "/d", "Front desk")
-	if err := os.WriteFile(m.c("notes.txt"), []byte("opening hours\r\nnine to five\r\n"), 0o644); err != nil {
+	if err := os.WriteFile(m.C("notes.txt"), []byte("opening hours\r\nnine to five\r\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	program := must(windowsAgent())(t)
@@ -186,7 +141,7 @@ func TestWindowsAgent(t *testing.T) {
 	p.typed("our ")
 	p.press("[aria-label=Files]", "Save")
 	p.until(`[...document.querySelectorAll("[aria-label=Files] [role=status]")].some(e => e.innerText.trim() === "saved")`, "that it is saved")
-	if b, _ := os.ReadFile(m.c("notes.txt")); string(b) != "our opening hours\r\nnine to five\r\n" {
+	if b, _ := os.ReadFile(m.C("notes.txt")); string(b) != "our opening hours\r\nnine to five\r\n" {
 		t.Errorf("the file holds %q", b)
 	}
 	p.press("[aria-label=Files]", "Close")
@@ -194,14 +149,14 @@ func TestWindowsAgent(t *testing.T) {
 	p.do(chromedp.Evaluate[chromedp.Void](`(() => { const d = new DataTransfer(); d.items.add(new File(["x".repeat(700000)], "sent.txt"));
 		const i = document.querySelector("input[type=file]"); i.files = d.files; i.dispatchEvent(new Event("change", {bubbles: true})); })()`))
 	p.sees("[aria-label=Transfers]", "700 kB, compared")
-	if info, err := os.Stat(m.c("sent.txt")); err != nil || info.Size() != 700_000 {
+	if info, err := os.Stat(m.C("sent.txt")); err != nil || info.Size() != 700_000 {
 		t.Errorf("what was sent: %v %v", info, err)
 	}
 	p.sees("[role=row]", "sent.txt")
 	p.press("[aria-label=Files]", "sent.txt")
 	p.press("[aria-label=Files]", "Remove")
 	p.press("[role=dialog]", "Remove 1")
-	w.await(t, 5*time.Second, "it is removed", func() bool { _, err := os.Stat(m.c("sent.txt")); return errors.Is(err, os.ErrNotExist) })
+	w.await(t, 5*time.Second, "it is removed", func() bool { _, err := os.Stat(m.C("sent.txt")); return errors.Is(err, os.ErrNotExist) })
 
 	p.do(chromedp.Navigate(bench + "?pane=settings"))
 	for _, folder := range []string{"HKEY_LOCAL_MACHINE", "Software", "Fennick"} {
@@ -237,16 +192,16 @@ func TestWindowsAgent(t *testing.T) {
 	p.do(chromedp.Navigate(bench + "?pane=processes"))
 	p.sees("[aria-label=Processes]", "explorer.exe")
 
-	out := m.do(t, m.c("Program Files/Moorwatch Agent/moor-agent.exe"), "uninstall")
+	out := m.do(t, m.C("Program Files/Moorwatch Agent/moor-agent.exe"), "uninstall")
 	if !strings.Contains(out, "gone from this device") {
 		t.Errorf("uninstalled: %s", out)
 	}
 	for _, path := range []string{"Program Files/Moorwatch Agent", "ProgramData/Moorwatch Agent"} {
-		if _, err := os.Stat(m.c(path)); !errors.Is(err, os.ErrNotExist) {
+		if _, err := os.Stat(m.C(path)); !errors.Is(err, os.ErrNotExist) {
 			t.Errorf("%s stays: %v", path, err)
 		}
 	}
-	if out, err := m.run("wine", "sc", "query", "moor-agent").CombinedOutput(); err == nil && strings.Contains(string(out), "STATE") {
+	if out, err := m.Command("wine", "sc", "query", "moor-agent").CombinedOutput(); err == nil && strings.Contains(string(out), "STATE") {
 		t.Errorf("the service stays: %s", out)
 	}
 	w.await(t, 10*time.Second, "it is away", func() bool { return !w.device(t, id).Device.Online })
@@ -266,7 +221,7 @@ func TestWindowsInstaller(t *testing.T) {
 	enrolment := func() {
 		t.Helper()
 		file := must(json.Marshal(identity.File{Service: w.Service.URL, Token: w.enrolmentToken(t, 1)}))(t)
-		if err := os.WriteFile(m.c("moor-agent.enrolment"), file, 0o600); err != nil {
+		if err := os.WriteFile(m.C("moor-agent.enrolment"), file, 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -285,7 +240,7 @@ func TestWindowsInstaller(t *testing.T) {
 	gone := func() {
 		t.Helper()
 		for _, path := range []string{"Program Files/Moorwatch Agent", "ProgramData/Moorwatch Agent"} {
-			if _, err := os.Stat(m.c(path)); !errors.Is(err, os.ErrNotExist) {
+			if _, err := os.Stat(m.C(path)); !errors.Is(err, os.ErrNotExist) {
 				t.Errorf("%s stays: %v", path, err)
 			}
 		}
@@ -293,7 +248,7 @@ func TestWindowsInstaller(t *testing.T) {
 	}
 	for from, to := range map[string]string{"moor-agent_1.0.0_x64.msi": "agent.msi", "moor-agent_1.0.0_windows_amd64.exe": "agent.exe"} {
 		b := must(os.ReadFile(filepath.Join(releases, "1.0.0", from)))(t)
-		if err := os.WriteFile(m.c(to), b, 0o755); err != nil {
+		if err := os.WriteFile(m.C(to), b, 0o755); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -320,7 +275,7 @@ func TestWindowsScreen(t *testing.T) {
 	m := windowsMachine(t)
 	w := begin(t, false)
 	program := must(windowsAgent())(t)
-	if err := os.WriteFile(m.c("token.txt"), []byte(w.enrolmentToken(t, 1)), 0o600); err != nil {
+	if err := os.WriteFile(m.C("token.txt"), []byte(w.enrolmentToken(t, 1)), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	out := m.do(t, program, "enrol", "--dir", `C:\agent`, "--service", w.Service.URL, "--token-file", `C:\token.txt`)
@@ -331,7 +286,7 @@ func TestWindowsScreen(t *testing.T) {
 	w.await(t, 10*time.Second, "it is there", func() bool { return w.device(t, id).Device.Online })
 	p := w.open(t)
 	p.signIn()
-	if err := os.WriteFile(m.c("typed.txt"), nil, 0o644); err != nil {
+	if err := os.WriteFile(m.C("typed.txt"), nil, 0o644); err != nil {
 		t.Fatal(err)
 	}
 	m.start(t, "notepad", `C:\typed.txt`)
@@ -342,7 +297,7 @@ func TestWindowsScreen(t *testing.T) {
 	p.do(chromedp.Navigate(fmt.Sprintf("%s/devices/%s?pane=screen", p.url, id)))
 	p.sees("[aria-label=Screen]", "Asking whether the screen")
 	w.await(t, 20*time.Second, "the person allows it", func() bool {
-		on(m.display, "xdotool", "key", "Tab", "sleep", "0.2", "key", "space")
+		on(m.Display, "xdotool", "key", "Tab", "sleep", "0.2", "key", "space")
 		return ask[bool](p, `document.querySelector("[role=application] canvas")?.width === 800`)
 	})
 	before := ask[string](p, canvasText)
@@ -358,7 +313,7 @@ func TestWindowsScreen(t *testing.T) {
 		return true;
 	})()`)
 	w.await(t, 20*time.Second, "what was typed is written", func() bool {
-		b, _ := os.ReadFile(m.c("typed.txt"))
+		b, _ := os.ReadFile(m.C("typed.txt"))
 		return strings.Contains(string(b), "Tea at 4? 100 %")
 	})
 }

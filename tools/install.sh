@@ -12,6 +12,7 @@ command -v go >/dev/null || fail "Go is missing: install the version that go.mod
 command -v node >/dev/null && command -v npm >/dev/null || fail "Node.js with npm is missing: install version 20 or a newer one"
 
 want=""
+openrc=""
 ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || want="$want postgresql"
 command -v make >/dev/null || want="$want make"
 if [ "${1:-demo}" = test ]; then
@@ -38,12 +39,15 @@ if [ "${1:-demo}" = test ]; then
 	# updates of RPM distributions are installed below a folder by root alone
 	[ "$(id -u)" != 0 ] || { command -v dnf && command -v zypper && command -v rpmbuild && command -v createrepo_c; } >/dev/null || want="$want dnf zypper rpm createrepo-c"
 	[ "$(id -u)" != 0 ] || command -v gpg >/dev/null || want="$want gnupg"
+	# machines without systemd: BusyBox's init, and OpenRC, whose files alone are fetched
+	[ "$(id -u)" != 0 ] || [ -x /bin/busybox ] || want="$want busybox-static"
+	[ "$(id -u)" != 0 ] || [ -x /var/cache/moorwatch/openrc/sbin/openrc-run ] || openrc=yes
 	[ "$(id -u)" != 0 ] || command -v ip >/dev/null || want="$want iproute2"
 fi
 [ "${1:-}" != release ] || command -v wixl >/dev/null || want="$want wixl"
 # what the figures of screens are held against
 [ "${2:-}" != bench ] || command -v ffmpeg >/dev/null || want="$want ffmpeg"
-[ -n "$want" ] || exit 0
+[ -n "$want$openrc" ] || exit 0
 
 echo "install:$want" >&2
 as=""
@@ -54,4 +58,12 @@ fi
 export DEBIAN_FRONTEND=noninteractive
 $as apt-get update -q >&2
 # shellcheck disable=SC2086 # the names are words of their own
-$as apt-get install -y -q --no-install-recommends $want >&2
+[ -z "$want" ] || $as apt-get install -y -q --no-install-recommends $want >&2
+if [ -n "$openrc" ]; then # by root alone
+	work=$(mktemp -d)
+	trap 'rm -rf "$work"' EXIT
+	(cd "$work" && apt-get download -q openrc libeinfo1 librc1 >&2 && for deb in *.deb; do dpkg -x "$deb" root; done)
+	mkdir -p /var/cache/moorwatch
+	rm -rf /var/cache/moorwatch/openrc
+	mv "$work/root" /var/cache/moorwatch/openrc
+fi
