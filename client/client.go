@@ -427,3 +427,23 @@ func (c *Client) Replay(ctx context.Context, id uuid.UUID, each func(recording.E
 		}
 	}
 }
+
+// InstallFile gets a file that devices are installed from, by its path. Closing it is the caller's.
+func (c *Client) InstallFile(ctx context.Context, path string) (io.ReadCloser, error) {
+	if !strings.HasPrefix(path, "/install/") {
+		return nil, fmt.Errorf("%q is no file that devices are installed from", path)
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, c.url+path, nil)
+	if err != nil {
+		return nil, err
+	}
+	answer, err := c.slow.Do(r)
+	if err != nil {
+		return nil, err
+	}
+	if answer.StatusCode != http.StatusOK {
+		answer.Body.Close()
+		return nil, fmt.Errorf("the service answers %s for %s", answer.Status, path)
+	}
+	return answer.Body, nil
+}

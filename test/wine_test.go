@@ -266,6 +266,22 @@ func TestWindowsInstaller(t *testing.T) {
 	t.Logf("by the program: first vitals %s after the command", time.Since(began).Round(10*time.Millisecond))
 	m.do(t, `C:\agent.exe`, "uninstall")
 	gone()
+	if out, errs, exit := ran(t, w.moor(t, "agent", "add", "--organisation", organisation, "--site", site, "--without", "screen", "--installer", m.C("installer.exe"))); exit != 0 {
+		t.Fatalf("%d %q %q", exit, out, errs)
+	}
+	began = time.Now()
+	m.do(t, `C:\installer.exe`)
+	online(1)
+	t.Logf("by the installer of one file: first vitals %s after it was run", time.Since(began).Round(10*time.Millisecond))
+	if out := m.do(t, `C:\agent.exe`, "status"); !strings.Contains(out, "without    [screen]") {
+		t.Errorf("its status: %s", out)
+	}
+	plain, own := must(os.Stat(m.C("agent.exe")))(t), must(os.Stat(m.C("Program Files/Moorwatch Agent/moor-agent.exe")))(t)
+	if plain.Size() != own.Size() {
+		t.Errorf("what is installed has %d bytes, and the agent %d: it carries the token on", own.Size(), plain.Size())
+	}
+	m.do(t, `C:\agent.exe`, "uninstall")
+	gone()
 }
 
 // The screen of a Windows desktop: the person is asked by a dialog and allows it, sees who works with them, and a

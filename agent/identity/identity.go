@@ -55,6 +55,9 @@ func (i Identity) Client() *http.Client {
 type File struct {
 	Service string `json:"service"`
 	Token   string `json:"token"`
+	// Proxy and Without are choices of the installation, where it makes none itself.
+	Proxy   string   `json:"proxy,omitempty"`
+	Without []string `json:"without,omitempty"`
 }
 
 // ReadFile reads an enrolment file.

@@ -16,6 +16,7 @@ import (
 
 	"moorwatch.example/agent/identity"
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/release"
 )
 
 // ServiceName is what the service manager calls the agent.
@@ -140,7 +141,11 @@ func copyProgram(from, to string) error {
 	if err != nil {
 		return err
 	}
-	_, err = io.Copy(out, in)
+	info, err := in.Stat()
+	if err == nil {
+		_, program, _ := release.Carried(in, info.Size()) // what it carries is for one device, and stays behind
+		_, err = io.Copy(out, io.LimitReader(in, program))
+	}
 	if err = errors.Join(err, out.Sync(), out.Close()); err != nil {
 		os.Remove(fresh)
 		return err
@@ -259,4 +264,23 @@ func Status(ctx context.Context, p Place) (lines []string) {
 		lines = append(lines, fmt.Sprintf("without    %v", c.Without))
 	}
 	return lines
+}
+
+// Carries is the enrolment file that the program which runs now carries behind its end, nil where it is none.
+func Carries() ([]byte, error) {
+	own, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	f, err := os.Open(own)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	enrolment, _, err := release.Carried(f, info.Size())
+	return enrolment, err
 }

@@ -73,15 +73,22 @@ func install(ctx context.Context, c *cli.Command) error {
 	}
 	useProxy(choices.Proxy)
 	if _, err := identity.Load(place.Dir); errors.Is(err, identity.ErrNotEnrolled) {
-		service, token, err := enrolment(c)
+		f, err := enrolment(c)
 		if err != nil {
 			return err
 		}
+		if !c.IsSet("proxy") && !c.IsSet("without") {
+			choices.Proxy, choices.Without = f.Proxy, f.Without
+		}
+		if err := choices.Validate(); err != nil {
+			return err
+		}
+		useProxy(choices.Proxy)
 		facts, err := native.New().Informer.Facts(ctx)
 		if err != nil {
 			return fmt.Errorf("reading this device's name: %w", err)
 		}
-		i, err := identity.Enrol(ctx, place.Dir, service, token, facts)
+		i, err := identity.Enrol(ctx, place.Dir, f.Service, f.Token, facts)
 		if err != nil {
 			return err
 		}
@@ -106,28 +113,34 @@ func install(ctx context.Context, c *cli.Command) error {
 }
 
 // enrolment is the service and the token that a device is to enrol with.
-func enrolment(c *cli.Command) (service, token string, err error) {
+func enrolment(c *cli.Command) (f identity.File, err error) {
 	if from := c.String("from"); from != "" {
 		text, err := readFile(from)
 		if err != nil {
-			return "", "", fmt.Errorf("reading the enrolment file: %w", err)
+			return f, fmt.Errorf("reading the enrolment file: %w", err)
 		}
-		f, err := identity.ReadFile([]byte(text))
-		return f.Service, f.Token, err
+		return identity.ReadFile([]byte(text))
 	}
-	if service = c.String("service"); service == "" {
-		return "", "", errors.New("which service? give --service, or an enrolment file with --from")
+	if f.Service = c.String("service"); f.Service == "" {
+		carried, err := setup.Carries()
+		switch {
+		case err != nil:
+			return f, err
+		case carried == nil:
+			return f, errors.New("which service? give --service, or an enrolment file with --from")
+		}
+		return identity.ReadFile(carried)
 	}
-	token = os.Getenv("MOOR_AGENT_TOKEN")
+	token := os.Getenv("MOOR_AGENT_TOKEN")
 	if file := c.String("token-file"); file != "" {
 		if token, err = readFile(file); err != nil {
-			return "", "", fmt.Errorf("reading the token: %w", err)
+			return f, fmt.Errorf("reading the token: %w", err)
 		}
 	}
-	if token = strings.TrimSpace(token); token == "" {
-		return "", "", errors.New("an enrolment token is needed: give --token-file, or MOOR_AGENT_TOKEN in the environment")
+	if f.Token = strings.TrimSpace(token); f.Token == "" {
+		return f, errors.New("an enrolment token is needed: give --token-file, or MOOR_AGENT_TOKEN in the environment")
 	}
-	return service, token, nil
+	return f, nil
 }
 
 // useProxy has everything that this program dials go through a proxy.

@@ -31,7 +31,11 @@ func main() {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	err := command().Run(ctx, os.Args)
+	args := os.Args
+	if carried, err := setup.Carries(); len(args) == 1 && err == nil && carried != nil {
+		args = append(args, "install") // it is an installer for one site
+	}
+	err := command().Run(ctx, args)
 	if errors.Is(err, errAgain) {
 		os.Exit(againStatus)
 	}

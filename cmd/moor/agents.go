@@ -2,12 +2,8 @@ package main
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
-	"slices"
-	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -26,6 +22,7 @@ func agentCommand() *cli.Command {
 			&cli.IntFlag{Name: "uses", Value: 1, Usage: "how many devices may enrol with it"},
 			&cli.IntFlag{Name: "hours", Value: 24, Usage: "hours until it expires"},
 			&cli.StringFlag{Name: "system", Value: "linux", Usage: "`SYSTEM` of the devices: linux, macos or windows"},
+			&cli.StringFlag{Name: "installer", Usage: "write a `FILE` for Windows that installs the agent and asks nothing"},
 			&cli.StringFlag{Name: "file", Usage: "write an enrolment `FILE` in place of a command, for packages and machines without a browser"},
 			&cli.StringSliceFlag{Name: "without", Usage: "a capability that the agent never offers there, such as screen"},
 			&cli.StringFlag{Name: "proxy", Usage: "HTTP proxy that the devices reach the service through"},
@@ -89,72 +86,6 @@ func agentCommand() *cli.Command {
 			return t.flush()
 		},
 	}}}
-}
-
-func addAgent(ctx context.Context, c *cli.Command) error {
-	system := map[string]string{"linux": "linux", "macos": "darwin", "windows": "windows"}[c.String("system")]
-	if system == "" {
-		return fmt.Errorf("there is no agent for %q: write linux, macos or windows", c.String("system"))
-	}
-	k, err := dial()
-	if err != nil {
-		return err
-	}
-	s, err := load()
-	if err != nil {
-		return err
-	}
-	all, err := client.Result(k.ListAgentReleasesWithResponse(ctx))
-	if err != nil {
-		return err
-	}
-	if c.String("file") == "" && (len(all.Items) == 0 || all.Script == nil) {
-		return errors.New("the service has no release of the agent: make one with make release, or write an enrolment file with --file")
-	}
-	uses, hours := c.Int("uses"), c.Int("hours")
-	made, err := client.Made(k.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: c.String("organisation"), Site: c.String("site"), Uses: &uses, Hours: &hours}))
-	if err != nil {
-		return err
-	}
-	var options strings.Builder
-	for _, w := range c.StringSlice("without") {
-		options.WriteString(" --without " + w)
-	}
-	if p := c.String("proxy"); p != "" {
-		options.WriteString(" --proxy " + p)
-	}
-	if file := c.String("file"); file != "" {
-		text, err := json.MarshalIndent(map[string]string{"service": s.URL, "token": made.Secret}, "", "\t")
-		if err != nil {
-			return err
-		}
-		f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-		if err != nil {
-			return err
-		}
-		if _, err := f.Write(append(text, '\n')); err != nil {
-			return errors.Join(err, f.Close())
-		}
-		fmt.Printf("%s holds the token. On the device: moor-agent install --from %s%s\n", file, file, options.String())
-		return f.Close()
-	}
-	unknown := ""
-	if all.OwnAuthority {
-		unknown = "k"
-	}
-	if system != "windows" {
-		check := map[string]string{"linux": "sha256sum -c -", "darwin": "shasum -a 256 -c -"}[system]
-		fmt.Printf("curl -fsS%s -o moor-agent.sh %s%s && echo '%s  moor-agent.sh' | %s && echo '%s' | sudo sh moor-agent.sh%s\n", unknown, s.URL, all.Script.Path, all.Script.Sha256, check, made.Secret, options.String())
-		return nil
-	}
-	i := slices.IndexFunc(all.Items[0].Files, func(f api.AgentFile) bool { return f.Kind == "program" && f.OS == system && f.Arch == "amd64" })
-	if i < 0 {
-		return fmt.Errorf("release %s has no agent for windows", all.Items[0].Version)
-	}
-	f := all.Items[0].Files[i]
-	fmt.Printf(`curl.exe -fsS%so "%%TEMP%%\moor-agent.exe" %s%s && certutil -hashfile "%%TEMP%%\moor-agent.exe" SHA256 | findstr %s && echo %s| "%%TEMP%%\moor-agent.exe" install --service %s --token-file -%s`+"\n",
-		unknown, s.URL, f.Path, f.Sha256, made.Secret, s.URL, options.String())
-	return nil
 }
 
 // listDoubts lists what is asked about the identity of computers.

@@ -14,6 +14,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"github.com/google/uuid"
+
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 )

@@ -213,7 +213,7 @@ func (h *Hub) claim(ctx context.Context, device uuid.UUID, address string) (*ent
 		l := old.link
 		h.mu.Unlock()
 		if l == nil {
-			return nil, &messages.Refusal{Status: http.StatusConflict, Reason: "another connection of this device is being made"}
+			return nil, &messages.Refusal{Status: http.StatusServiceUnavailable, Reason: "another connection of this device is being made"}
 		}
 		probe, cancel := context.WithTimeout(ctx, probeWithin)
 		_, err := l.Ping(probe)
@@ -243,7 +243,7 @@ func (h *Hub) awaitRelease(ctx context.Context, device uuid.UUID, old *entry) er
 		}
 		select {
 		case <-ctx.Done():
-			return &messages.Refusal{Status: http.StatusConflict, Reason: "the connection before this one is still being closed"}
+			return &messages.Refusal{Status: http.StatusServiceUnavailable, Reason: "the connection before this one is still being closed"}
 		case <-tick.C:
 		}
 	}

@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Labelled } from "../access/Door";
 import { answer, api, type Schemas } from "../api/client";
@@ -72,7 +72,16 @@ export function Install({ token }: { token: string }) {
 				</Labelled>
 			</div>
 			{system === "file" ? (
-				<ByFile token={token} release={latest} options={options} />
+				<ByFile
+					enrolment={{
+						service: location.origin,
+						token,
+						...(screen ? {} : { without: ["screen"] }),
+						...(options.includes("--proxy") ? { proxy } : {}),
+					}}
+					release={latest}
+					options={options}
+				/>
 			) : (
 				<Paste
 					system={system}
@@ -125,8 +134,32 @@ function Paste(p: {
 	);
 }
 
+/** Saves a program that carries an enrolment file behind its end, as core/release tells. */
+async function carrying(path: string, enrolment: string) {
+	const answer = await fetch(path);
+	if (!answer.ok) throw new Error(`The program cannot be fetched: the service answers ${answer.status}.`);
+	const text = new TextEncoder().encode(enrolment);
+	const length = new DataView(new ArrayBuffer(8));
+	length.setBigUint64(0, BigInt(text.length), true);
+	save(
+		"moor-agent-installer.exe",
+		new Blob([await answer.blob(), text, length, "moorwatch enrol\n"], { type: "application/octet-stream" }),
+	);
+}
+
 /** For machines without a browser, for images, and for what hands out packages. */
-function ByFile({ token, release, options }: { token: string; release: Schemas["AgentRelease"]; options: string }) {
+function ByFile({
+	enrolment,
+	release,
+	options,
+}: {
+	enrolment: object;
+	release: Schemas["AgentRelease"];
+	options: string;
+}) {
+	const text = `${JSON.stringify(enrolment, null, "\t")}\n`;
+	const windows = release.files.find((f) => f.kind === "program" && f.os === "windows" && f.arch === "amd64");
+	const installer = useMutation({ mutationFn: (path: string) => carrying(path, text) });
 	const file = (kind: string) => release.files.find((f) => f.kind === kind && f.arch === "amd64");
 	const name = (f?: Schemas["AgentFile"]) => f?.path.split("/").pop();
 	const ways = [
@@ -153,14 +186,7 @@ function ByFile({ token, release, options }: { token: string; release: Schemas["
 				<button
 					type="button"
 					className="button"
-					onClick={() =>
-						save(
-							"moor-agent.enrolment",
-							new Blob([`${JSON.stringify({ service: location.origin, token }, null, "\t")}\n`], {
-								type: "application/json",
-							}),
-						)
-					}
+					onClick={() => save("moor-agent.enrolment", new Blob([text], { type: "application/json" }))}
 				>
 					Save the enrolment file
 				</button>
@@ -187,6 +213,24 @@ function ByFile({ token, release, options }: { token: string; release: Schemas["
 						<Copyable text={w.command} label={`the command for ${w.title}`} />
 					</div>
 				))}
+			{windows && (
+				<div className="space-y-1">
+					<p className="flex flex-wrap items-center gap-3">
+						<button
+							type="button"
+							className="button-quiet"
+							disabled={installer.isPending}
+							onClick={() => installer.mutate(windows.path)}
+						>
+							{installer.isPending ? "Making it …" : "Save an installer for Windows (.exe)"}
+						</button>
+						<span className="text-faint">
+							One file with the token in it, which asks nothing: run it as administrator, or have it handed out.
+						</span>
+					</p>
+					{installer.isError && <Trouble error={installer.error} />}
+				</div>
+			)}
 			<details>
 				<summary className="cursor-pointer">Programs of release {release.version}</summary>
 				<ul className="mt-1 columns-2">
