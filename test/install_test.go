@@ -187,8 +187,8 @@ func TestOtherInits(t *testing.T) {
 			m := must(l.Start(t.Context(), "heath-"+init))(t)
 			on := installed{t, w, m, name}
 			w.await(t, time.Minute, "the machine has booted", func() bool {
-				out, err := m.Do(t.Context(), "cat /proc/1/comm; pgrep -f systemd-socket-activate")
-				return err == nil && !strings.Contains(out, "systemd\n")
+				out, err := m.Do(t.Context(), "cat /proc/1/comm; ss --listening --tcp --numeric")
+				return err == nil && strings.HasPrefix(out, "init\n") && strings.Contains(out, strings.TrimPrefix(w.Service.URL, "http://"))
 			})
 			on.put("root/moor-agent.enrolment", on.enrolment(), 0o600)
 			on.put("root/moor-agent", must(os.ReadFile(filepath.Join(w.config.Releases, "1.0.0", "moor-agent_1.0.0_linux_"+runtime.GOARCH)))(t), 0o755)
