@@ -212,11 +212,11 @@ func TestOtherInits(t *testing.T) {
 	}
 }
 
-// withReleases starts the service anew with release 1.0.0 of the agent for this system.
-func (w *world) withReleases(t *testing.T) (key string) {
+// withReleases starts the service anew with release 1.0.0 of the agent, for this system where none is named.
+func (w *world) withReleases(t *testing.T, systems ...string) (key string) {
 	t.Helper()
 	releases, key := t.TempDir(), filepath.Join(t.TempDir(), "key")
-	releaseOf(t, "1.0.0", releases, key)
+	releaseOf(t, "1.0.0", releases, key, systems...)
 	w.Stop()
 	w.config.Releases = releases
 	w.start(t)

@@ -208,7 +208,7 @@ func TestWindowsAgent(t *testing.T) {
 }
 
 // The installer of a release installs the agent with an enrolment file, unattended, and takes it away again;
-// so does the program with the file alone.
+// so does the program with the file alone, and the one file that carries it.
 func TestWindowsInstaller(t *testing.T) {
 	t.Parallel()
 	if _, err := exec.LookPath("wixl"); err != nil {
@@ -216,8 +216,7 @@ func TestWindowsInstaller(t *testing.T) {
 	}
 	m := windowsMachine(t)
 	w := begin(t, false)
-	releases := t.TempDir()
-	releaseOf(t, "1.0.0", releases, filepath.Join(t.TempDir(), "key"), "windows/amd64")
+	w.withReleases(t, "windows/amd64")
 	enrolment := func() {
 		t.Helper()
 		file := must(json.Marshal(identity.File{Service: w.Service.URL, Token: w.enrolmentToken(t, 1)}))(t)
@@ -247,7 +246,7 @@ func TestWindowsInstaller(t *testing.T) {
 		online(0)
 	}
 	for from, to := range map[string]string{"moor-agent_1.0.0_x64.msi": "agent.msi", "moor-agent_1.0.0_windows_amd64.exe": "agent.exe"} {
-		b := must(os.ReadFile(filepath.Join(releases, "1.0.0", from)))(t)
+		b := must(os.ReadFile(filepath.Join(w.config.Releases, "1.0.0", from)))(t)
 		if err := os.WriteFile(m.C(to), b, 0o755); err != nil {
 			t.Fatal(err)
 		}
