@@ -61,7 +61,7 @@ func TestCopiedAndReturned(t *testing.T) {
 	p := w.open(t)
 	p.signIn()
 	p.do(chromedp.Navigate(p.url + "/devices/" + first.id.String()))
-	p.sees("[aria-label='Which computer is it?']", "hay-copy at 127.0.0.1")
+	p.sees("[aria-label='Which computer is it?']", "hay-copy at 127.0.0.1 showed")
 	p.accessible("a question about a copy")
 	p.press("[aria-label='Which computer is it?']", "A copy: make it a device of its own")
 	p.until(`!document.querySelector("[aria-label='Which computer is it?']")`, "nothing is asked any more")
@@ -102,7 +102,7 @@ func TestCopiedAndReturned(t *testing.T) {
 	if exit != 0 || !strings.Contains(out, "it has the hardware of hay-desk-01: the same device?") {
 		t.Errorf("%d %q %q", exit, out, errs)
 	}
-	if out, errs, exit := ran(t, w.moor(t, "agent", "settle", "hay-new", "--same")); exit != 0 {
+	if out, errs, exit := ran(t, w.moor(t, "agent", "settle", "hay-new", "--same")); exit != 0 || !strings.Contains(out, "goes on as hay-desk-01") {
 		t.Errorf("%d %q %q", exit, out, errs)
 	}
 	w.await(t, 20*time.Second, "it goes on as the device that it was", func() bool {

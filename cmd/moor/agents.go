@@ -139,5 +139,19 @@ func settleDoubt(ctx context.Context, c *cli.Command) error {
 	if whole.Question == nil {
 		return fmt.Errorf("nothing is asked about %s", d.Name)
 	}
-	return client.Done(k.AnswerIdentityQuestionWithResponse(ctx, d.ID, api.IdentityAnswer{Question: whole.Question.ID, Same: c.Bool("same")}))
+	q := whole.Question
+	if err := client.Done(k.AnswerIdentityQuestionWithResponse(ctx, d.ID, api.IdentityAnswer{Question: q.ID, Same: c.Bool("same")})); err != nil {
+		return err
+	}
+	switch {
+	case q.Kind == api.Returned && c.Bool("same"):
+		fmt.Printf("%s goes on as %s, with its history.\n", d.Name, q.OlderName)
+	case q.Kind == api.Returned:
+		fmt.Printf("%s and %s stay two devices.\n", d.Name, q.OlderName)
+	case c.Bool("same"):
+		fmt.Printf("%s is let in as %s when it asks next, within a minute.\n", q.HostName, d.Name)
+	default:
+		fmt.Printf("%s is enrolled anew when it asks next, within a minute.\n", q.HostName)
+	}
+	return nil
 }

@@ -57,7 +57,7 @@ func above(warning, critical float64) *Limits {
 var Kinds = []Kind{
 	{Name: CheckSilent, Title: "Not heard from", About: "agent", Next: "Ask at the site whether it has power and network",
 		Usual: &Setting{Check: CheckSilent, Level: Warning, ForSeconds: 60}},
-	{Name: CheckIdentity, Title: "Second computer with its identity", About: "agent", Next: "Enrol the copy anew, with a token of its own",
+	{Name: CheckIdentity, Title: "Second computer with its identity", About: "agent", Next: "See which computer it is",
 		Usual: &Setting{Check: CheckIdentity, Level: Warning}},
 	{Name: "cpu", Title: "Processor", About: "resources", Unit: "%", Limits: true, Reading: "cpu", Next: "See what uses it",
 		Usual: &Setting{Check: "cpu", Above: above(95, 0), Back: 10, ForSeconds: 900}},

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"log/slog"
+	"net"
 	"net/http"
 	"time"
 
@@ -56,6 +57,9 @@ func (f *Column) Admit(ctx context.Context, id uuid.UUID, address string, p link
 
 // strange asks about a computer that shows another's key, and does as was answered.
 func (f *Column) strange(ctx context.Context, id uuid.UUID, k known, address, hostName string, hardware []string) error {
+	if host, _, err := net.SplitHostPort(address); err == nil {
+		address = host
+	}
 	a, err := f.store.ask(ctx, copied, id, nil, hostName, address, hardware)
 	if err != nil {
 		return busyStore(err)

@@ -38,7 +38,7 @@ export function Identity({ question: q, may }: { question: Schemas["IdentityQues
 			)}
 			<details>
 				<summary className="cursor-pointer text-faint">The hardware of both</summary>
-				<ul className="mt-1 break-all text-faint">
+				<ul className="mt-1 wrap-anywhere text-faint">
 					{[...new Set([...q.known, ...q.hardware])].sort().map((h) => (
 						<li key={h}>
 							{h.replace(":", " ")} –{" "}
@@ -49,10 +49,20 @@ export function Identity({ question: q, may }: { question: Schemas["IdentityQues
 			</details>
 			{may && (
 				<div className="flex flex-col gap-1">
-					<button type="button" className="button" disabled={say.isPending} onClick={() => say.mutate(true)}>
+					<button
+						type="button"
+						className="button justify-center"
+						disabled={say.isPending}
+						onClick={() => say.mutate(true)}
+					>
 						{copied ? "The same, in another body" : `The same: go on as ${q.older_name}`}
 					</button>
-					<button type="button" className="button-quiet" disabled={say.isPending} onClick={() => say.mutate(false)}>
+					<button
+						type="button"
+						className="button-quiet justify-center"
+						disabled={say.isPending}
+						onClick={() => say.mutate(false)}
+					>
 						{copied ? "A copy: make it a device of its own" : "Another device"}
 					</button>
 				</div>
