@@ -7,7 +7,9 @@ import (
 	"encoding/binary"
 	"errors"
 	"io"
+	"log/slog"
 	"net/http"
+	"runtime/debug"
 	"sync"
 )
 
@@ -110,10 +112,24 @@ func (l *Link) TakeNotes(ctx context.Context, handler http.Handler) {
 		if err != nil {
 			return &noted{status: http.StatusBadRequest}
 		}
-		w := &noted{header: http.Header{}}
-		handler.ServeHTTP(w, r)
-		return w
+		return answered(handler, r)
 	}
+}
+
+// answered has a handler answer a request. What panics is answered with 500, as an HTTP server would
+// end one connection and not the whole program.
+func answered(handler http.Handler, r *http.Request) (w *noted) {
+	w = &noted{header: http.Header{}}
+	defer func() {
+		if p := recover(); p != nil {
+			if p != http.ErrAbortHandler {
+				slog.Error("a note could not be answered", "path", r.URL.Path, "panic", p, "stack", string(debug.Stack()))
+			}
+			w = &noted{status: http.StatusInternalServerError}
+		}
+	}()
+	handler.ServeHTTP(w, r)
+	return w
 }
 
 // noted is the answer to a note while it is made. What is longer than MaxNote is cut off by an error.

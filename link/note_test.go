@@ -18,6 +18,9 @@ var echo = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 	if r.Method != http.MethodPost {
 		w.WriteHeader(http.StatusMethodNotAllowed)
 	}
+	if bytes.HasPrefix(b, []byte("panic")) {
+		panic(http.ErrAbortHandler)
+	}
 	if bytes.HasPrefix(b, []byte("refuse")) {
 		w.WriteHeader(http.StatusTeapot)
 	}
@@ -52,6 +55,10 @@ func TestNotes(t *testing.T) {
 		case 200:
 			if status, _, err := tell("refuse this"); status != http.StatusTeapot || err != nil {
 				t.Errorf("a note that is refused: %d, %v", status, err)
+			}
+		case 250:
+			if status, _, err := tell("panic"); status != http.StatusInternalServerError || err != nil {
+				t.Errorf("a note whose handler panics: %d, %v", status, err)
 			}
 		case 300:
 			if _, _, err := tell(strings.Repeat("x", MaxNote)); !errors.Is(err, ErrNoNote) {

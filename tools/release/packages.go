@@ -15,7 +15,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/google/uuid"
 	"github.com/goreleaser/nfpm/v2"
 	_ "github.com/goreleaser/nfpm/v2/deb" // the formats
 	"github.com/goreleaser/nfpm/v2/files"
@@ -111,70 +110,6 @@ func (r *making) addPackage(t target, name string) error {
 	r.manifest.Packages = append(r.manifest.Packages, p)
 	fmt.Println(name, p.Size)
 	return err
-}
-
-// msiText is the installer's description (Windows Installer XML 3). It puts the program beside the
-// place where the agent puts itself, and has it do that; an enrolment file is named by the property
-// ENROLMENT, or lies beside the installer.
-const msiText = `<?xml version="1.0" encoding="utf-8"?>
-<Wix xmlns="http://schemas.microsoft.com/wix/2006/wi">
-  <Product Id="%[3]s" Name="Moorwatch Agent Installer" Language="1033" Version="%[1]s" Manufacturer="Moorwatch" UpgradeCode="6d6f6f72-7761-4463-8820-6d6f6f722d61">
-    <Package Id="%[4]s" InstallerVersion="200" Compressed="yes" InstallScope="perMachine" Description="Moorwatch agent %[1]s" />
-    <Media Id="1" Cabinet="agent.cab" EmbedCab="yes" />
-    <Property Id="ARPSYSTEMCOMPONENT" Value="1" />
-    <Property Id="ENROLMENT" Value="moor-agent.enrolment" />
-    <Directory Id="TARGETDIR" Name="SourceDir">
-      <Directory Id="ProgramFiles64Folder" Name="PFiles">
-        <Directory Id="INSTALLDIR" Name="Moorwatch Agent Installer">
-          <Component Id="Program" Guid="6d6f6f72-7761-4463-8821-6d6f6f722d61" Win64="yes">
-            <File Id="AgentProgram" Name="moor-agent.exe" DiskId="1" Source="%[2]s" KeyPath="yes" />
-          </Component>
-        </Directory>
-      </Directory>
-    </Directory>
-    <Feature Id="Agent" Level="1"><ComponentRef Id="Program" /></Feature>
-    <CustomAction Id="PutInPlace" FileKey="AgentProgram" ExeCommand="install --from &quot;[ENROLMENT]&quot;" Execute="deferred" Impersonate="no" Return="check" />
-    <CustomAction Id="TakeAway" FileKey="AgentProgram" ExeCommand="uninstall" Execute="deferred" Impersonate="no" Return="ignore" />
-    <InstallExecuteSequence>
-      <Custom Action="PutInPlace" After="InstallFiles">NOT REMOVE</Custom>
-      <Custom Action="TakeAway" Before="RemoveFiles">REMOVE="ALL"</Custom>
-    </InstallExecuteSequence>
-  </Product>
-</Wix>
-`
-
-func (r *making) msi(t target, program string) error {
-	scratch, err := os.MkdirTemp("", "moor-release-")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(scratch)
-	const source = "moor-agent.exe"
-	b, err := os.ReadFile(filepath.Join(r.dir, program))
-	if err != nil {
-		return err
-	}
-	description := filepath.Join(scratch, "agent.wxs")
-	numbers, _, _ := strings.Cut(r.version, "-") // an installer's version is of numbers alone
-	id := func(of string) string {
-		return strings.ToUpper(uuid.NewSHA1(uuid.NameSpaceURL, []byte("https://moorwatch.example/agent/"+r.version+"/"+of+"/"+r.public)).String())
-	}
-	text := fmt.Appendf(nil, msiText, numbers, source, id("product"), id("package"))
-	if err := errors.Join(os.WriteFile(description, text, 0o644), os.WriteFile(filepath.Join(scratch, source), b, 0o644), os.Chtimes(filepath.Join(scratch, source), r.at, r.at)); err != nil {
-		return err
-	}
-	out, err := filepath.Abs(r.dir)
-	if err != nil {
-		return err
-	}
-	name := fmt.Sprintf("moor-agent_%s_x64.msi", r.version)
-	cmd := exec.Command("wixl", "--arch", "x64", "-o", filepath.Join(out, name), "agent.wxs")
-	cmd.Dir = scratch
-	cmd.Env = append(os.Environ(), fmt.Sprintf("SOURCE_DATE_EPOCH=%d", r.at.Unix()))
-	if said, err := cmd.CombinedOutput(); err != nil {
-		return fmt.Errorf("wixl: %w: %s", err, said)
-	}
-	return r.addPackage(t, name)
 }
 
 // archive packs the client, and on Linux the service, for a system.
