@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -218,7 +219,17 @@ func TestWhatOneSiteSees(t *testing.T) {
 	})
 	must(client.Made(w.owner.AddGroupWithResponse(t.Context(), api.NewGroup{Name: "All desks", Expression: new("os == 'linux' || os == 'windows' || os == 'macos'")})))(t)
 	token := w.personWith(t, api.Grants{{Role: access.Technician, Scope: w.siteScope(t, organisation, site)}})
-	for _, path := range []string{"/devices", "/devices?where=true", "/organisations", "/groups", "/words", "/alerts", "/attention", "/changes", "/software", "/policies", "/maintenance-windows",
+	for i, d := range []*running{mine, other} {
+		dir := t.TempDir()
+		if err := os.CopyFS(dir, os.DirFS(d.dir)); err != nil {
+			t.Fatal(err)
+		}
+		w.back(t, &running{dir: dir, id: d.id}, body("copy", uint64(90+i)))
+	}
+	w.await(t, 20*time.Second, "somebody is asked about copies of both", func() bool {
+		return len(must(client.Result(w.owner.ListIdentityQuestionsWithResponse(t.Context(), &api.ListIdentityQuestionsParams{})))(t).Items) == 2
+	})
+	for _, path := range []string{"/identity-questions", "/devices", "/devices?where=true", "/organisations", "/groups", "/words", "/alerts", "/attention", "/changes", "/software", "/policies", "/maintenance-windows",
 		"/consent-rules", "/enrolment-tokens", "/sessions", "/audit", "/audit/export?format=jsonl", "/software?format=csv"} {
 		whole, part := w.read(t, path, w.token), w.read(t, path, token)
 		for _, secret := range []string{"bog-desk-01", other.id.String(), otherSite, otherOrganisation} {
