@@ -42,6 +42,9 @@ func TestNotes(t *testing.T) {
 	for i := range 600 { // numbers go round
 		body := fmt.Sprintf(`{"seq":%d,"cpu":%d.5,"host":"library-kiosk-07"}`, i, i*37%100)
 		status, answer, err := tell(body)
+		for i == 101 && errors.Is(err, ErrNoNote) { // the one that was given up is still being answered
+			status, answer, err = tell(body)
+		}
 		if err != nil || status != 200 || answer != "/reports said "+body {
 			t.Fatalf("note %d: %d %q, %v", i, status, answer, err)
 		}
