@@ -23,6 +23,7 @@ import (
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/recording"
 	"moorwatch.example/core/screen"
+	"moorwatch.example/test/sway"
 )
 
 // program starts a program on a desktop, and ends it with the test.
@@ -265,4 +266,48 @@ func (w *world) screenRecorded(t *testing.T, v *viewer) {
 	if _, err := w.owner.Verify(t.Context(), r.ID, nil); !errors.Is(err, recording.ErrChanged) {
 		t.Errorf("a byte was changed, and it does not show: %v", err)
 	}
+}
+
+// The desktop of a Wayland compositor that allows it is among the device's desktops, seen and typed into.
+func TestScreenOfAWaylandDesktop(t *testing.T) {
+	t.Parallel()
+	_, dir := sway.Start(t, "cat > typed")
+	w := begin(t, false)
+	w.unasked(t)
+	d := w.machine(t, "hay-desk-01")
+	id := ""
+	w.await(t, 20*time.Second, "it is among the desktops", func() bool {
+		for _, i := range must(client.Result(w.owner.ListDesktopsWithResponse(t.Context(), d.id)))(t).Items {
+			if i.Missing == "" && strings.HasPrefix(i.Title, "Wayland desktop of") {
+				id = i.ID
+			}
+		}
+		return id != ""
+	})
+	v := w.view(t, w.owner, d, client.ScreenOptions{Desktop: id})
+	v.until(t, "the terminal is on its background", func() bool {
+		if v.Picture() == nil {
+			return false
+		}
+		seen := map[uint32]bool{}
+		for _, p := range v.Picture().Pix {
+			seen[p] = true
+		}
+		return v.Picture().W == 640 && seen[v.Picture().Pix[0]] && len(seen) > 1
+	})
+	if b := v.events[0].Begin; b == nil || !b.Control {
+		t.Errorf("it begins with %+v", v.events[0])
+	}
+	w.await(t, 20*time.Second, "what is typed comes to the terminal", func() bool {
+		v.press(t, "ж", "Enter")
+		b, _ := os.ReadFile(dir + "/typed")
+		return strings.Contains(string(b), "ж\n")
+	})
+	if err := v.Send(t.Context(), link.ScreenInput{Text: "typed: Ünï\n"}); err != nil {
+		t.Fatal(err)
+	}
+	w.await(t, 20*time.Second, "a text is typed", func() bool {
+		b, _ := os.ReadFile(dir + "/typed")
+		return strings.Contains(string(b), "typed: Ünï\n")
+	})
 }

@@ -23,6 +23,7 @@ if [ "${1:-demo}" = test ]; then
 	command -v xmessage >/dev/null || want="$want x11-utils"
 	command -v xdotool >/dev/null || want="$want xdotool"
 	command -v xclip >/dev/null || want="$want xclip"
+	command -v sway >/dev/null && command -v foot >/dev/null || want="$want sway foot"
 	command -v xterm >/dev/null || want="$want xterm"
 	command -v import >/dev/null || want="$want imagemagick"
 	command -v pdftotext >/dev/null || want="$want poppler-utils"

@@ -10,14 +10,13 @@ import (
 	"os"
 	"os/exec"
 	"strconv"
-	"strings"
-	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
 
 	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/host/aside"
+	"moorwatch.example/agent/host/sign"
 	"moorwatch.example/contract/link"
 )
 
@@ -196,19 +195,17 @@ func (s screens) Sign(ctx context.Context, desktop string, _ host.SignActs) (hos
 	if err != nil {
 		return nil, err
 	}
-	return &notices{tools: s.people.tools, person: p}, nil
+	return &sign.Notices{Tell: func(title, text string) {
+		go func() {
+			ctx, cancel := context.WithTimeout(context.Background(), noticeWithin)
+			defer cancel()
+			s.people.tools(ctx, notice, append(as(p), "/usr/bin/osascript", "-", title, text)...)
+		}()
+	}}, nil
 }
 
 // Marks implements host.Signs.
 func (screens) Marks() bool { return false }
-
-// notices are a sign by notices.
-type notices struct {
-	tools  tools
-	person person
-	mu     sync.Mutex
-	told   string
-}
 
 // notice shows its arguments, a title and a text.
 const notice = `on run argv
@@ -218,40 +215,3 @@ end run
 
 // noticeWithin is how long showing a notice may take.
 const noticeWithin = 5 * time.Second
-
-func (n *notices) tell(title, text string) {
-	go func() {
-		ctx, cancel := context.WithTimeout(context.Background(), noticeWithin)
-		defer cancel()
-		n.tools(ctx, notice, append(as(n.person), "/usr/bin/osascript", "-", title, text)...)
-	}()
-}
-
-// Show implements host.Sign: each change is told once.
-func (n *notices) Show(lines []string, _ bool) {
-	text := strings.Join(lines, "\n")
-	n.mu.Lock()
-	defer n.mu.Unlock()
-	if text == n.told {
-		return
-	}
-	if n.told = text; text != "" {
-		n.tell("Moorwatch", text)
-	}
-}
-
-// Say implements host.Sign.
-func (n *notices) Say(note link.ScreenNote) { n.tell(note.Name, note.Text) }
-
-// Mark implements host.Sign.
-func (*notices) Mark(host.Mark) {}
-
-// Close implements host.Sign.
-func (n *notices) Close() error {
-	n.mu.Lock()
-	defer n.mu.Unlock()
-	if n.told != "" {
-		n.tell("Moorwatch", "Nobody sees this screen any more.")
-	}
-	return nil
-}

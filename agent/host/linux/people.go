@@ -60,8 +60,16 @@ func desktops() []desktop {
 				continue
 			}
 			d.env = append(d.env, string(v))
-			if key == "DISPLAY" || (key == "WAYLAND_DISPLAY" && d.display == "") {
+			if key == "DISPLAY" {
 				d.display = value
+			}
+		}
+		// A Wayland session may have an X server for older programs, which shows nothing by itself.
+		if v := d.variable("WAYLAND_DISPLAY"); v != "" {
+			w := d
+			w.display = v
+			if _, err := os.Stat(w.socket()); err == nil {
+				d = w
 			}
 		}
 		if d.display == "" || slices.ContainsFunc(list, func(o desktop) bool { return o.uid == d.uid && o.display == d.display }) || !shown(d.display) {
