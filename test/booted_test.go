@@ -37,8 +37,7 @@ func (w *world) booted(t *testing.T, name string) uuid.UUID {
 }
 
 // Services, the journal and power of a real machine with a systemd of its own.
-func TestABootedMachine(t *testing.T) {
-	t.Parallel()
+func testABootedMachine(t *testing.T) {
 	w := begin(t, false)
 	id := w.booted(t, "sal-records")
 	services := must(client.Result(w.owner.ListServicesWithResponse(t.Context(), id)))(t).Items

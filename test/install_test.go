@@ -34,15 +34,12 @@ func (p *page) shown(system string) string {
 
 // On a real machine the agent is installed by each way that the console and the README tell, is there within
 // seconds, and leaves nothing when it is taken away.
-func TestWaysToInstall(t *testing.T) {
-	t.Parallel()
+func testWaysToInstall(t *testing.T) {
 	if why := lab.Missing(); why != "" {
 		t.Skip(why)
 	}
 	w := begin(t, false)
 	w.withReleases(t)
-	labs <- struct{}{}
-	t.Cleanup(func() { <-labs })
 	l, err := lab.New(t.Context(), lab.Options{Service: w.Service.URL, Bare: true})
 	if err != nil {
 		t.Fatal(err)
@@ -168,15 +165,12 @@ func (i installed) enrolment() []byte {
 
 // Where there is no systemd the agent is kept by what there is: started with the machine, and again whenever it
 // ends, until it is taken off.
-func TestOtherInits(t *testing.T) {
-	t.Parallel()
+func testOtherInits(t *testing.T) {
 	if why := lab.MissingInit(); why != "" {
 		t.Skip(why)
 	}
 	w := begin(t, false)
 	w.withReleases(t)
-	labs <- struct{}{}
-	t.Cleanup(func() { <-labs })
 	for init, name := range map[string]string{lab.BusyBox: "init", lab.OpenRC: "OpenRC"} {
 		t.Run(init, func(t *testing.T) {
 			l, err := lab.New(t.Context(), lab.Options{Service: w.Service.URL, Bare: true, Init: init})

@@ -23,9 +23,27 @@ import (
 	"moorwatch.example/lab"
 )
 
-// labs has one lab at a time: the machines of several share what the kernel gives one user, such as inotify(7)
-// instances, of which each systemd takes some.
-var labs = make(chan struct{}, 1)
+// TestMachines are the tests of whole machines, one after another: those of several share what the kernel gives
+// one user, such as inotify(7) instances, of which each systemd takes some; and while they wait for each
+// other nothing else could be tested.
+func TestMachines(t *testing.T) {
+	t.Parallel()
+	for _, one := range []struct {
+		name string
+		test func(t *testing.T)
+	}{
+		{"WaysToInstall", testWaysToInstall},
+		{"OtherInits", testOtherInits},
+		{"ABootedMachine", testABootedMachine},
+		{"Lab", testLab},
+		{"LabBadDays", testLabBadDays},
+		{"WindowsAgent", testWindowsAgent},
+		{"WindowsInstaller", testWindowsInstaller},
+		{"WindowsScreen", testWindowsScreen},
+	} {
+		t.Run(one.name, one.test)
+	}
+}
 
 // machines starts a lab with real machines, and waits until all are connected.
 func (w *world) machines(t *testing.T, names ...string) (*lab.Lab, map[string]*lab.Machine, map[string]uuid.UUID) {
@@ -33,8 +51,6 @@ func (w *world) machines(t *testing.T, names ...string) (*lab.Lab, map[string]*l
 	if why := lab.Missing(); why != "" {
 		t.Skip(why)
 	}
-	labs <- struct{}{}
-	t.Cleanup(func() { <-labs })
 	ids := map[string]uuid.UUID{}
 	l, err := lab.New(t.Context(), lab.Options{Agent: filepath.Join(must(programs())(t), "moor-agent"), Service: w.Service.URL, Enrol: func(ctx context.Context, name, dir string) error {
 		i, err := identity.Enrol(ctx, dir, w.Service.URL, w.enrolmentToken(t, 1), device.Facts{HostName: name})
@@ -81,8 +97,7 @@ func read(t *testing.T, parts ...string) string {
 
 // On six real machines a security rollout patches its first ring, restarts what needs it, finds that an
 // update breaks a service, is held, and takes back what was installed; without that update it reaches all.
-func TestLab(t *testing.T) {
-	t.Parallel()
+func testLab(t *testing.T) {
 	w := begin(t, false)
 	w.policy(t, "Kiosks", health.Scope{Kind: health.Everywhere}, health.Setting{Check: health.CheckService, Subject: "kiosk-screen.service", Level: health.Critical, EverySeconds: 10})
 	l, machines, ids := w.machines(t, "hay-lab-1", "hay-lab-2", "hay-lab-3", "hay-lab-4", "hay-lab-5", "hay-lab-6")
@@ -200,8 +215,7 @@ func TestLab(t *testing.T) {
 
 // A machine that loses its power in the middle of an installation brings it to its end when it is back, once;
 // one that is cut off is caught up; what cannot be installed says why, and so does a repository that is gone.
-func TestLabBadDays(t *testing.T) {
-	t.Parallel()
+func testLabBadDays(t *testing.T) {
 	w := begin(t, false)
 	l, machines, ids := w.machines(t, "hay-lab-1", "hay-lab-2")
 	if err := l.Publish(t.Context()); err != nil {

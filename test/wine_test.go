@@ -51,8 +51,6 @@ func windowsMachine(t *testing.T) *windows {
 	if why := wine.Missing(); why != "" {
 		t.Skip(why)
 	}
-	labs <- struct{}{}
-	t.Cleanup(func() { <-labs })
 	made := must(winePrefix())(t)
 	m := &windows{&wine.Machine{Prefix: filepath.Join(t.TempDir(), "prefix"), Display: desktop(t)}}
 	if err := wine.Copy(t.Context(), made, m.Prefix); err != nil {
@@ -110,8 +108,7 @@ func (w *world) device(t *testing.T, id uuid.UUID) *api.DeviceDetail {
 // The real agent for Windows, installed as a service under Wine, is driven from the console: files, the
 // registry, a service, a shell and commands, and the screen, which is seen and typed into; then it leaves
 // and nothing stays.
-func TestWindowsAgent(t *testing.T) {
-	t.Parallel()
+func testWindowsAgent(t *testing.T) {
 	m := windowsMachine(t)
 	w := begin(t, false)
 	m.do(t, "reg", "add", `HKLM\SOFTWARE\Fennick`, "/v", "Retries", "/t", "REG_DWORD", "/d", "3")
@@ -208,9 +205,9 @@ func TestWindowsAgent(t *testing.T) {
 }
 
 // The installer of a release installs the agent with an enrolment file, unattended, and takes it away again;
-// so does the program with the file alone, and the one file that carries it.
-func TestWindowsInstaller(t *testing.T) {
-	t.Parallel()
+// so does the program with the file alone, the command that the console tells, and the one file that carries its
+// enrolment.
+func testWindowsInstaller(t *testing.T) {
 	if _, err := exec.LookPath("wixl"); err != nil {
 		t.Skip("wixl is missing")
 	}
@@ -265,6 +262,41 @@ func TestWindowsInstaller(t *testing.T) {
 	t.Logf("by the program: first vitals %s after the command", time.Since(began).Round(10*time.Millisecond))
 	m.do(t, `C:\agent.exe`, "uninstall")
 	gone()
+	// The command that the console tells, by programs that stand in for those that Wine lacks.
+	if err := os.Mkdir(m.C("pasted"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	build := exec.Command("go", "build", "-o", m.C("pasted/curl.exe"), "./wine/standin")
+	build.Env = append(os.Environ(), "HOME="+home, "GOOS=windows", "GOARCH=amd64", "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	for _, name := range []string{"certutil.exe", "findstr.exe"} {
+		if err := os.Link(m.C("pasted/curl.exe"), m.C("pasted/"+name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p := w.open(t)
+	p.signIn()
+	paste := func(command string) (string, error) {
+		if err := os.WriteFile(m.C("pasted/pasted.bat"), []byte("@echo off\r\ncd /d C:\\pasted\r\n"+command+"\r\n"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return m.Do("cmd", "/c", `C:\pasted\pasted.bat`)
+	}
+	command := p.shown("Windows")
+	_, rest, _ := strings.Cut(command, "findstr ")
+	if out, _ := paste(strings.Replace(command, "findstr "+rest[:8], "findstr 00000000", 1)); !strings.Contains(out, "nothing is installed") || strings.Contains(out, "Connected") {
+		t.Errorf("a program that is another than the page says: %s", out)
+	}
+	began = time.Now()
+	if out, err := paste(command); err != nil || !strings.Contains(out, "Connected after") {
+		t.Fatalf("%s: %v: %s", command, err, out)
+	}
+	online(1)
+	t.Logf("by the pasted command: first vitals %s after it", time.Since(began).Round(10*time.Millisecond))
+	m.do(t, `C:\agent.exe`, "uninstall")
+	gone()
 	if out, errs, exit := ran(t, w.moor(t, "agent", "add", "--organisation", organisation, "--site", site, "--without", "screen", "--installer", m.C("installer.exe"))); exit != 0 {
 		t.Fatalf("%d %q %q", exit, out, errs)
 	}
@@ -285,8 +317,7 @@ func TestWindowsInstaller(t *testing.T) {
 
 // The screen of a Windows desktop: the person is asked by a dialog and allows it, sees who works with them, and a
 // text is typed into a program there.
-func TestWindowsScreen(t *testing.T) {
-	t.Parallel()
+func testWindowsScreen(t *testing.T) {
 	m := windowsMachine(t)
 	w := begin(t, false)
 	program := must(windowsAgent())(t)

@@ -90,7 +90,7 @@ func addAgent(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf(`curl.exe -fsS%so "%%TEMP%%\moor-agent.exe" %s%s && certutil -hashfile "%%TEMP%%\moor-agent.exe" SHA256 | findstr %s && echo %s| "%%TEMP%%\moor-agent.exe" install --service %s --token-file -%s`+"\n",
+	fmt.Printf(`curl.exe -fsS%so "%%TEMP%%\moor-agent.exe" %s%s & certutil -hashfile "%%TEMP%%\moor-agent.exe" SHA256 > "%%TEMP%%\moor-agent.sum" & findstr %s "%%TEMP%%\moor-agent.sum" & if errorlevel 1 (echo It is not the program that the service tells of: nothing is installed.) else (echo %s| "%%TEMP%%\moor-agent.exe" install --service %s --token-file -%s)`+"\n",
 		unknown, s.URL, f.Path, f.Sha256, made.Secret, s.URL, options.String())
 	return nil
 }

@@ -118,7 +118,7 @@ function Paste(p: {
 	const check = p.system === "darwin" ? "shasum -a 256 -c -" : "sha256sum -c -";
 	const command =
 		p.system === "windows"
-			? `curl.exe -fsS${p.unknown}o "%TEMP%\\moor-agent.exe" ${from}${program.path} && certutil -hashfile "%TEMP%\\moor-agent.exe" SHA256 | findstr ${program.sha256} && echo ${p.token}| "%TEMP%\\moor-agent.exe" install --service ${from} --token-file -${p.options}`
+			? `curl.exe -fsS${p.unknown}o "%TEMP%\\moor-agent.exe" ${from}${program.path} & certutil -hashfile "%TEMP%\\moor-agent.exe" SHA256 > "%TEMP%\\moor-agent.sum" & findstr ${program.sha256} "%TEMP%\\moor-agent.sum" & if errorlevel 1 (echo It is not the program that the console tells of: nothing is installed.) else (echo ${p.token}| "%TEMP%\\moor-agent.exe" install --service ${from} --token-file -${p.options})`
 			: `curl -fsS${p.unknown} -o moor-agent.sh ${from}${p.script.path} && echo '${p.script.sha256}  moor-agent.sh' | ${check} && echo '${p.token}' | sudo sh moor-agent.sh${p.options}`;
 	return (
 		<div className="space-y-2">
