@@ -71,8 +71,9 @@ func (m *Machine) Command(program string, args ...string) *exec.Cmd {
 	return cmd
 }
 
-// doWithin is how long a Windows program may take.
-const doWithin = time.Minute
+// doWithin is how long a Windows program may take: one that starts a service has been seen to wait for more than a
+// minute beside others.
+const doWithin = 3 * time.Minute
 
 // Do runs a Windows program and returns what it printed.
 func (m *Machine) Do(argv ...string) (string, error) {
