@@ -81,7 +81,7 @@ func TestMessageOnADesktop(t *testing.T) {
 	}
 	answer := make(chan *link.MessageAnswer, 1)
 	go func() {
-		a, err := client.Result(w.owner.ShowMessageWithResponse(t.Context(), d.id, link.Message{Title: "From Robin", Text: "Tea?\n-title x $(id)", Buttons: []string{"Yes", "No"}, Session: session, Seconds: 20}))
+		a, err := client.Result(w.owner.ShowMessageWithResponse(t.Context(), d.id, link.Message{Title: "From Robin", Text: "Tea?\n-title x $(id)", Buttons: []string{"Yes", "No"}, Session: session, Seconds: 120}))
 		if err != nil {
 			t.Error(err)
 		}
