@@ -62,6 +62,7 @@ func TestCopiedAndReturned(t *testing.T) {
 	p.signIn()
 	p.do(chromedp.Navigate(p.url + "/devices/" + first.id.String()))
 	p.sees("[aria-label='Which computer is it?']", "hay-copy at 127.0.0.1 showed")
+	p.until(`!document.querySelector(".animate-pulse")`, "nothing is still being read")
 	p.accessible("a question about a copy")
 	p.press("[aria-label='Which computer is it?']", "A copy: make it a device of its own")
 	p.until(`!document.querySelector("[aria-label='Which computer is it?']")`, "nothing is asked any more")

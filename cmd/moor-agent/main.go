@@ -32,8 +32,10 @@ func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	args := os.Args
-	if carried, err := setup.Carries(); len(args) == 1 && err == nil && carried != nil {
-		args = append(args, "install") // it is an installer for one site
+	if len(args) == 1 {
+		if carried, err := setup.Carries(); err == nil && carried != nil {
+			args = append(args, "install") // it is an installer for one site
+		}
 	}
 	err := command().Run(ctx, args)
 	if errors.Is(err, errAgain) {

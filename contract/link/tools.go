@@ -224,6 +224,21 @@ type Message struct {
 	Seconds int      `json:"seconds,omitempty"` // to wait for an answer, 5 to 600; 120 when 0
 }
 
+// messageWithin is how long an answer is waited for when nothing else is said.
+const messageWithin = 2 * time.Minute
+
+// Limits returns how long an answer is waited for, and the buttons, within the bounds above; without any
+// there is one that closes the message.
+func (m Message) Limits() (within time.Duration, buttons []string) {
+	if within = messageWithin; m.Seconds > 0 {
+		within = time.Duration(min(max(m.Seconds, 5), 600)) * time.Second
+	}
+	if buttons = m.Buttons; len(buttons) == 0 {
+		buttons = []string{"OK"}
+	}
+	return within, buttons[:min(len(buttons), 3)]
+}
+
 // MessageAnswer is what became of a message.
 type MessageAnswer struct {
 	Answer string  `json:"answer,omitempty"` // the button; empty when nobody answered

@@ -35,7 +35,7 @@ func (f *Column) Key(ctx context.Context, id uuid.UUID) (ed25519.PublicKey, erro
 	case db.Missing(err):
 		return nil, &link.Refusal{Status: http.StatusUnauthorized, Reason: "the service does not know this device: enrol it again"}
 	case err != nil:
-		return nil, errors.Join(&link.Refusal{Status: http.StatusServiceUnavailable, Reason: "the service's database does not answer"}, err)
+		return nil, busyStore(err)
 	case retired:
 		return nil, &link.Refusal{Status: http.StatusUnauthorized, Reason: "this device was retired: enrol it again to bring it back"}
 	}

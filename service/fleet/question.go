@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -46,7 +47,7 @@ func (f *Column) Admit(ctx context.Context, id uuid.UUID, address string, p link
 	switch likeness := device.Compare(k.hardware, hardware); {
 	case likeness == device.Different:
 		return f.strange(ctx, id, k, address, device.CleanName(p.HostName), hardware)
-	case likeness == device.Same || len(k.hardware) == 0:
+	case (likeness == device.Same || len(k.hardware) == 0) && !slices.Equal(k.hardware, hardware):
 		err = f.store.setHardware(ctx, id, hardware)
 	}
 	if err != nil {

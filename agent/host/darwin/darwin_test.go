@@ -125,6 +125,11 @@ func TestServices(t *testing.T) {
 	if err != nil || one.PID != 321 || len(one.Log) != serviceLines || one.Log[serviceLines-1] != "disk full" {
 		t.Errorf("%+v, %v", one, err)
 	}
+	for name, want := range map[string]string{"example.heath.backup": "running", "example.heath.index": "failed", "example.heath.late": "stopped", "example.heath.none": "not installed"} {
+		if runs, state, err := s.running(t.Context(), name); err != nil || state != want || runs != (want == "running") {
+			t.Errorf("%s is %s, %v", name, state, err)
+		}
+	}
 	deed := func(deed, name string) (string, error) {
 		out, err := s.Do(t.Context(), link.ServiceDeed{Deed: deed, Name: name, Start: "automatic", Seconds: 1})
 		return out.Message, err

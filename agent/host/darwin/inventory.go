@@ -84,17 +84,11 @@ func (l lister) receipts(add adder) {
 }
 
 func (l lister) launchd(add adder) {
-	start := func(j job) string {
-		if j.RunAtLoad || j.KeepAlive == true {
-			return "automatic"
-		}
-		return "manual"
-	}
 	for _, j := range (services{root: l.root}).daemons() {
 		if j.StartInterval > 0 || j.Calendar != nil {
 			add("tasks", j.Label, j.Label, "by", "launchd", "command", j.command())
 		} else {
-			add("services", j.Label, j.Label, "start", start(j))
+			add("services", j.Label, j.Label, "start", j.start())
 		}
 	}
 	for _, pattern := range []string{"/Library/LaunchAgents", "/Users/*/Library/LaunchAgents"} {

@@ -51,6 +51,14 @@ func (j job) command() string {
 	return j.Program
 }
 
+// start is when the job's property list has it started.
+func (j job) start() string {
+	if j.RunAtLoad || j.KeepAlive == true {
+		return "automatic"
+	}
+	return "manual" // when something asks for it
+}
+
 // ofSystem tells whether a job came with macOS, which protects it.
 func (j job) ofSystem() bool { return strings.Contains(j.file, "/System/Library/") }
 
@@ -84,6 +92,19 @@ func (s services) daemons() map[string]job {
 
 // loaded is a line of what `launchctl list` prints.
 type loaded struct{ pid, status int }
+
+// state is what it is in, and more of it in words.
+func (l loaded) state() (state, detail string) {
+	switch {
+	case l.pid > 0:
+		return "running", ""
+	case l.status > 0:
+		return "failed", fmt.Sprintf("ended with %d", l.status)
+	case l.status < 0 && l.status != -15: // launchd's own way of ending one
+		return "failed", fmt.Sprintf("ended by signal %d", -l.status)
+	}
+	return "stopped", ""
+}
 
 // Loaded reads the table of `launchctl list`: process, last exit status (less than 0 for a signal) and
 // label, - where there is none.
@@ -140,28 +161,19 @@ func (s services) state(ctx context.Context) (state, error) {
 func (s state) service(label string) link.Service {
 	j, installed := s.daemons[label]
 	l, known := s.loaded[label]
-	one := link.Service{Name: label, Title: filepath.Base(strings.Split(j.command()+" ", " ")[0]), State: "stopped", Start: "other", PID: l.pid, WillNotStop: j.ofSystem()}
+	one := link.Service{Name: label, Title: filepath.Base(strings.Split(j.command()+" ", " ")[0]), Start: "other", PID: l.pid, WillNotStop: j.ofSystem()}
 	if !installed {
 		one.Title = ""
 	}
-	switch {
-	case l.pid > 0:
-		one.State = "running"
-	case l.status > 0:
-		one.State, one.Detail = "failed", fmt.Sprintf("ended with %d", l.status)
-	case l.status < 0 && l.status != -15: // launchd's own way of ending one
-		one.State, one.Detail = "failed", fmt.Sprintf("ended by signal %d", -l.status)
-	case !known:
+	if one.State, one.Detail = l.state(); !known {
 		one.Detail = "not loaded"
 	}
 	off, switched := s.disabled[label]
 	switch {
 	case switched && off, !switched && j.Disabled:
 		one.Start = "disabled"
-	case installed && (j.RunAtLoad || j.KeepAlive == true):
-		one.Start = "automatic"
 	case installed:
-		one.Start = "manual" // when something asks for it
+		one.Start = j.start()
 	}
 	return one
 }
@@ -341,11 +353,22 @@ func (s services) mode(ctx context.Context, d link.ServiceDeed) (link.Outcome, e
 	return link.Outcome{Message: fmt.Sprintf("%s starts %s from now on.", d.Name, map[string]string{"enable": "as its property list says", "disable": "never"}[verb])}, nil
 }
 
-// running answers questions and checks about one service.
+// running answers questions and checks about one service. They come every few seconds: the property lists are read
+// for what launchd does not have alone.
 func (s services) running(ctx context.Context, name string) (bool, string, error) {
-	_, one, err := s.find(ctx, name)
-	if link.StatusOf(err, 0) == http.StatusNotFound {
-		return false, "not installed", nil
+	if !label.MatchString(name) {
+		return false, "", refuse(http.StatusBadRequest, "%q is no label of a service.", name)
 	}
-	return one.State == "running", one.State, err
+	list, err := s.tools.ask(ctx, "/bin/launchctl", "list")
+	if err != nil {
+		return false, "", unanswered("launchd", err)
+	}
+	l, known := Loaded(list)[name]
+	if !known {
+		if _, installed := s.daemons()[name]; !installed {
+			return false, "not installed", nil
+		}
+	}
+	state, _ := l.state()
+	return state == "running", state, nil
 }

@@ -113,9 +113,6 @@ func (p persons) People(ctx context.Context) (link.PresenceList, error) {
 	return out, nil
 }
 
-// messageWithin is how long an answer is waited for when nothing else is said.
-const messageWithin = 2 * time.Minute
-
 // dialog shows a message: its arguments are the title, the text, the seconds to wait, and the buttons. No
 // button has the keyboard, so that nobody presses it with an Enter meant for something else.
 const dialog = `on run argv
@@ -128,19 +125,11 @@ end run
 
 // Show implements host.People.
 func (p persons) Show(ctx context.Context, m link.Message) (link.MessageAnswer, error) {
-	within := messageWithin
-	if m.Seconds > 0 {
-		within = time.Duration(min(max(m.Seconds, 5), 600)) * time.Second
-	}
+	within, buttons := m.Limits()
 	who, err := p.whom(ctx, m.Session)
 	if err != nil {
 		return link.MessageAnswer{Reason: err.Error()}, nil
 	}
-	buttons := m.Buttons
-	if len(buttons) == 0 {
-		buttons = []string{"OK"}
-	}
-	buttons = buttons[:min(len(buttons), 3)]
 	ctx, cancel := context.WithTimeout(ctx, within+5*time.Second)
 	defer cancel()
 	began := time.Now()

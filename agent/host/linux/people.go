@@ -205,15 +205,9 @@ func (d desktop) as(cmd *exec.Cmd) error {
 	return nil
 }
 
-// messageWithin is how long an answer is waited for when nothing else is said.
-const messageWithin = 2 * time.Minute
-
 // Show implements host.People.
 func (persons) Show(ctx context.Context, m link.Message) (link.MessageAnswer, error) {
-	within := messageWithin
-	if m.Seconds > 0 {
-		within = time.Duration(min(max(m.Seconds, 5), 600)) * time.Second
-	}
+	within, buttons := m.Limits()
 	d, err := whom(ctx, m.Session)
 	if err != nil {
 		return link.MessageAnswer{Reason: err.Error()}, nil
@@ -222,11 +216,6 @@ func (persons) Show(ctx context.Context, m link.Message) (link.MessageAnswer, er
 	if err != nil {
 		return link.MessageAnswer{By: d.name, Reason: err.Error()}, nil
 	}
-	buttons := m.Buttons
-	if len(buttons) == 0 {
-		buttons = []string{"OK"}
-	}
-	buttons = buttons[:min(len(buttons), 3)]
 	ctx, cancel := context.WithTimeout(ctx, within+5*time.Second)
 	defer cancel()
 	var cmd *exec.Cmd

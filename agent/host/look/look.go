@@ -6,6 +6,8 @@ import (
 	"image"
 	"slices"
 	"time"
+
+	"moorwatch.example/core/screen"
 )
 
 // Pace is how often a desktop is looked at: while it changes, and otherwise. Its zero value is ready.
@@ -68,4 +70,12 @@ func Differences(shown, pixels []uint32, w, h int, all bool) []image.Rectangle {
 		}
 	}
 	return out
+}
+
+// Grab copies a part of what was shown of a desktop of a size to the same place of a picture.
+func Grab(into *screen.Picture, r image.Rectangle, shown []uint32, size image.Point) {
+	r = r.Intersect(into.Bounds()).Intersect(image.Rectangle{Max: size})
+	for y := r.Min.Y; y < r.Max.Y; y++ {
+		copy(into.Pix[y*into.W+r.Min.X:y*into.W+r.Max.X], shown[y*size.X+r.Min.X:y*size.X+r.Max.X])
+	}
 }

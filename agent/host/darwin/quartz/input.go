@@ -3,6 +3,7 @@
 package quartz
 
 import (
+	"cmp"
 	"context"
 	"image"
 	"net/http"
@@ -50,10 +51,7 @@ func (s *Screen) Press(k link.ScreenKey) error {
 	if err := allowed(); err != nil {
 		return err
 	}
-	name := k.Code
-	if name == "" {
-		name = k.Key
-	}
+	name := cmp.Or(k.Code, k.Key)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if !k.Down {

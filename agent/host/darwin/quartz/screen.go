@@ -207,11 +207,7 @@ func (s *Screen) look(began time.Time) (c host.ScreenChange, pause time.Duration
 func (s *Screen) Grab(into *screen.Picture, r image.Rectangle) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	w := s.area.Dx()
-	r = r.Intersect(into.Bounds()).Intersect(image.Rectangle{Max: s.area.Size()})
-	for y := r.Min.Y; y < r.Max.Y; y++ {
-		copy(into.Pix[y*into.W+r.Min.X:y*into.W+r.Max.X], s.shown[y*w+r.Min.X:y*w+r.Max.X])
-	}
+	look.Grab(into, r, s.shown, s.area.Size())
 	return nil
 }
 

@@ -3,6 +3,7 @@
 package wayland
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -129,10 +130,7 @@ func (s *Screen) Press(k link.ScreenKey) error {
 	if i.keyboard == 0 {
 		return errNoInput
 	}
-	name := k.Code
-	if name == "" {
-		name = k.Key
-	}
+	name := cmp.Or(k.Code, k.Key)
 	i.mu.Lock()
 	defer i.mu.Unlock()
 	if !k.Down {

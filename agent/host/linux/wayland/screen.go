@@ -42,6 +42,7 @@ type Screen struct {
 	shown   []uint32
 	layout  bool // it is to be told
 	first   bool
+	came    bool // a picture, since it was compared last
 	gone    error
 }
 
@@ -232,9 +233,10 @@ func (s *Screen) look() (c host.ScreenChange, err error) {
 			}
 		}
 	}
-	if s.first && !ready {
+	if !s.came || (s.first && !ready) {
 		return c, nil
 	}
+	s.came = false
 	c.Damage = look.Differences(s.shown, s.pixels, s.area.Dx(), s.area.Dy(), s.first)
 	c.Layout, s.layout, s.first = s.layout, false, false
 	return c, nil
@@ -271,7 +273,7 @@ func (s *Screen) frame(o *output, opcode int, in *words) {
 		o.turned = in.uint()&1 != 0
 	case 2: // ready
 		s.take(o)
-		o.copied = true
+		o.copied, s.came = true, true
 		err = s.wire.send(o.frame, 1) // destroy
 		o.frame = 0
 		s.wake()
@@ -355,11 +357,7 @@ func (s *Screen) take(o *output) {
 func (s *Screen) Grab(into *screen.Picture, r image.Rectangle) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	w := s.area.Dx()
-	r = r.Intersect(into.Bounds()).Intersect(image.Rectangle{Max: s.area.Size()})
-	for y := r.Min.Y; y < r.Max.Y; y++ {
-		copy(into.Pix[y*into.W+r.Min.X:y*into.W+r.Max.X], s.shown[y*w+r.Min.X:y*w+r.Max.X])
-	}
+	look.Grab(into, r, s.shown, s.area.Size())
 	return nil
 }
 

@@ -118,20 +118,9 @@ var classOnce = sync.OnceFunc(func() {
 	registerClassEx.Call(uintptr(unsafe.Pointer(&c)))
 })
 
-// messageWithin is how long an answer is waited for when nothing else is said.
-const messageWithin = 2 * time.Minute
-
 // Show implements aside.Talker.
 func (Desk) Show(ctx context.Context, m link.Message) (link.MessageAnswer, error) {
-	within := messageWithin
-	if m.Seconds > 0 {
-		within = time.Duration(min(max(m.Seconds, 5), 600)) * time.Second
-	}
-	buttons := m.Buttons
-	if len(buttons) == 0 {
-		buttons = []string{"OK"}
-	}
-	buttons = buttons[:min(len(buttons), 3)]
+	within, buttons := m.Limits()
 	t := begin(false)
 	defer t.end()
 	answer := make(chan int, 1)

@@ -3,6 +3,7 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"image"
@@ -98,10 +99,7 @@ func layout() uintptr {
 
 // Press implements host.Screen.
 func (s *Screen) Press(k link.ScreenKey) error {
-	name := k.Code
-	if name == "" {
-		name = k.Key
-	}
+	name := cmp.Or(k.Code, k.Key)
 	var err error
 	s.thread.do(func() {
 		if !k.Down {

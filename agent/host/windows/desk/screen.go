@@ -241,13 +241,7 @@ func shape(cursor uintptr) *link.ScreenCursor {
 
 // Grab implements host.Screen: what was seen at the last Wait is copied.
 func (s *Screen) Grab(into *screen.Picture, r image.Rectangle) error {
-	s.thread.do(func() {
-		w := s.copier.area.Dx()
-		r = r.Intersect(into.Bounds()).Intersect(image.Rectangle{Max: s.copier.area.Size()})
-		for y := r.Min.Y; y < r.Max.Y; y++ {
-			copy(into.Pix[y*into.W+r.Min.X:y*into.W+r.Max.X], s.copier.shown[y*w+r.Min.X:y*w+r.Max.X])
-		}
-	})
+	s.thread.do(func() { look.Grab(into, r, s.copier.shown, s.copier.area.Size()) })
 	return nil
 }
 
