@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"moorwatch.example/agent/whole"
 	"moorwatch.example/core/inventory"
 )
 
@@ -36,10 +37,7 @@ func (k *keeper) save(s inventory.Snapshot) error {
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(k.path+".new", text, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(k.path+".new", k.path)
+	return whole.Write(k.path, text, whole.Soon)
 }
 
 // keepInventory sends the inventory soon after a connection, from then on, and when it is known to be

@@ -11,6 +11,7 @@ import (
 
 	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/steps"
+	"moorwatch.example/agent/whole"
 	messages "moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
@@ -57,7 +58,7 @@ func (w *watch) set(s messages.Settings) error {
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(w.path, text, 0o600)
+	return whole.Write(w.path, text, whole.Soon)
 }
 
 // results are the latest of every probe that was made.

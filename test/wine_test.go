@@ -88,10 +88,10 @@ func (m *windows) installed(t *testing.T, w *world, program string, more ...stri
 	if err := os.WriteFile(token, []byte(w.enrolmentToken(t, 1)+"\r\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	out := m.do(t, append([]string{program, "install", "--service", w.Service.URL, "--token-file", `C:\token.txt`}, more...)...)
-	if !strings.Contains(out, "Connected after") {
+	out, err := m.Do(append([]string{program, "install", "--service", w.Service.URL, "--token-file", `C:\token.txt`}, more...)...)
+	if err != nil || !strings.Contains(out, "Connected after") {
 		log, _ := os.ReadFile(m.C("ProgramData/Moorwatch Agent/agent.log"))
-		t.Fatalf("installed: %s; its log: %s", out, log)
+		t.Fatalf("installed: %v: %s; its log: %s", err, out, log)
 	}
 	status := m.do(t, program, "status")
 	_, rest, _ := strings.Cut(status, "(")

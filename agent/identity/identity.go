@@ -20,6 +20,7 @@ import (
 	"strings"
 	"time"
 
+	"moorwatch.example/agent/whole"
 	"moorwatch.example/core/device"
 	"moorwatch.example/link"
 )
@@ -160,11 +161,7 @@ func (i Identity) save(dir string) error {
 	if err != nil {
 		return err
 	}
-	path := filepath.Join(dir, fileName)
-	if err := os.WriteFile(path+".new", text, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(path+".new", path)
+	return whole.Write(filepath.Join(dir, fileName), text, whole.OnDisk)
 }
 
 // Rename keeps that the service knows this device by another id from now on.

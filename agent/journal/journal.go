@@ -17,6 +17,7 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/agent/steps"
+	"moorwatch.example/agent/whole"
 	"moorwatch.example/contract/link"
 )
 
@@ -58,7 +59,7 @@ func Open(dir string) (*Journal, error) {
 	text, err := os.ReadFile(path)
 	if _, bad := uuid.ParseBytes(text); err != nil || bad != nil {
 		text = []byte(uuid.NewString())
-		if err := keep(path, text, onDisk); err != nil {
+		if err := whole.Write(path, text, whole.OnDisk); err != nil {
 			return nil, err
 		}
 	}
@@ -122,7 +123,7 @@ func (j *Journal) Begin(o link.RunOrder, now time.Time) error {
 	if steps.Single(o) {
 		e.Progress.Course.Begin()
 	}
-	if err := j.write(o.ID, e, onDisk); err != nil {
+	if err := j.write(o.ID, e, whole.OnDisk); err != nil {
 		return err
 	}
 	j.entries[o.ID] = e
@@ -141,7 +142,7 @@ func (j *Journal) End(r link.RunResult) error {
 		r.EndedAt = r.BeganAt
 	}
 	e := &entry{BeganAt: old.BeganAt, Result: &r, Times: old.Times}
-	err := j.write(r.ID, e, content)
+	err := j.write(r.ID, e, whole.Content)
 	// Where the disk takes nothing the result is told from memory, as long as the agent lives.
 	j.entries[r.ID] = e
 	j.waiting = append(j.waiting, r.ID)
@@ -158,7 +159,7 @@ func (j *Journal) Note(id string, p steps.Progress) error {
 	}
 	next := *old
 	next.Progress, next.Times = p, 1
-	if err := j.write(id, &next, onDisk); err != nil {
+	if err := j.write(id, &next, whole.OnDisk); err != nil {
 		return err
 	}
 	j.entries[id] = &next
@@ -200,7 +201,7 @@ func (j *Journal) Recover(now time.Time, resume func(*Left) error) (again []Left
 		next := *e
 		next.Times++
 		next.Progress = left.Progress
-		if failed := j.write(id, &next, onDisk); failed != nil {
+		if failed := j.write(id, &next, whole.OnDisk); failed != nil {
 			err = errors.Join(err, failed)
 			continue
 		}
@@ -237,51 +238,13 @@ func (j *Journal) Told(id string) error {
 	next := &entry{BeganAt: e.BeganAt, Result: &r, Told: true, Times: e.Times}
 	j.entries[id] = next
 	j.waiting = slices.DeleteFunc(j.waiting, func(w string) bool { return w == id })
-	return j.write(id, next, soon) // where it fails, or is lost, it is told once more after a restart
+	return j.write(id, next, whole.Soon) // where it fails, or is lost, it is told once more after a restart
 }
 
-func (j *Journal) write(id string, e *entry, how surety) error {
+func (j *Journal) write(id string, e *entry, how whole.Surety) error {
 	text, err := json.Marshal(e)
 	if err != nil {
 		return err
 	}
-	return keep(filepath.Join(j.dir, id+".run"), text, how)
-}
-
-// surety is how sure it must be that what is written outlasts a power cut.
-type surety int
-
-const (
-	onDisk  surety = iota // the file and its name
-	content               // the file; the one of that name before may come back in its place
-	soon                  // neither
-)
-
-// keep writes a file whole or not at all.
-func keep(path string, text []byte, how surety) error {
-	f, err := os.OpenFile(path+".new", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(text)
-	if how < soon {
-		err = errors.Join(err, f.Sync())
-	}
-	if err = errors.Join(err, f.Close()); err == nil {
-		err = os.Rename(path+".new", path)
-	}
-	if err != nil {
-		os.Remove(path + ".new")
-		return err
-	}
-	if how != onDisk {
-		return nil
-	}
-	dir, err := os.Open(filepath.Dir(path))
-	if err != nil {
-		return err
-	}
-	defer dir.Close()
-	dir.Sync() // not every file system can
-	return nil
+	return whole.Write(filepath.Join(j.dir, id+".run"), text, how)
 }

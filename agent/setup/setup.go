@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"moorwatch.example/agent/identity"
+	"moorwatch.example/agent/whole"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/release"
 )
@@ -65,7 +66,7 @@ func (c Choices) save(dir string) error {
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(dir, choicesFile), text, 0o600)
+	return whole.Write(filepath.Join(dir, choicesFile), text, whole.OnDisk)
 }
 
 // manager starts the agent with the system.
@@ -157,11 +158,11 @@ func copyProgram(from, to string) error {
 func Replace(fresh, place string) error {
 	old := place + previous
 	os.Remove(old)
-	if err := os.Rename(place, old); err != nil && !errors.Is(err, os.ErrNotExist) {
+	if err := whole.Rename(place, old); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
-	if err := os.Rename(fresh, place); err != nil {
-		return errors.Join(err, os.Rename(old, place))
+	if err := whole.Rename(fresh, place); err != nil {
+		return errors.Join(err, whole.Rename(old, place))
 	}
 	return nil
 }
@@ -213,11 +214,7 @@ func (l Life) Tell(dir string) error {
 	if err != nil {
 		return err
 	}
-	fresh := filepath.Join(dir, lifeFile+".new")
-	if err := os.WriteFile(fresh, text, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(fresh, filepath.Join(dir, lifeFile))
+	return whole.Write(filepath.Join(dir, lifeFile), text, whole.Soon)
 }
 
 // Living reads how the agent fared last.

@@ -18,6 +18,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"moorwatch.example/agent/whole"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 )
@@ -212,10 +213,7 @@ func (s *Spool) Forget(epoch string, through uint64) error {
 		return err
 	}
 	if left.Len() > 0 {
-		if err = os.WriteFile(s.path+".new", left.Bytes(), 0o600); err == nil {
-			err = os.Rename(s.path+".new", s.path)
-		}
-		if err == nil {
+		if err = whole.Write(s.path, left.Bytes(), whole.Soon); err == nil {
 			s.memory, s.size, s.kept = memory, int64(left.Len()), len(kept)
 			return nil
 		}
