@@ -10,10 +10,11 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/contract/link"
+	"moorwatch.example/test/scratch"
 )
 
 func TestOrdersAreCarriedOutOnce(t *testing.T) {
-	dir := t.TempDir()
+	dir := scratch.Dir(t)
 	o, err := openOrders(dir)
 	if err != nil {
 		t.Fatal(err)

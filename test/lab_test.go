@@ -37,6 +37,7 @@ func TestMachines(t *testing.T) {
 		{"ABootedMachine", testABootedMachine},
 		{"Lab", testLab},
 		{"LabBadDays", testLabBadDays},
+		{"WindowsRooms", testWindowsRooms},
 		{"WindowsAgent", testWindowsAgent},
 		{"WindowsInstaller", testWindowsInstaller},
 		{"WindowsScreen", testWindowsScreen},

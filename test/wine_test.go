@@ -99,6 +99,25 @@ func (m *windows) installed(t *testing.T, w *world, program string, more ...stri
 	return must(uuid.Parse(id))(t)
 }
 
+// rooms are those of the agent that depend on how Windows treats files, pipes and programs.
+var rooms = []string{"agent", "agent/files", "agent/host/aside", "agent/host/windows", "agent/host/windows/desk", "agent/identity", "agent/journal", "agent/spool", "agent/whole", "link"}
+
+// The tests of the agent's own rooms are run as Windows programs.
+func testWindowsRooms(t *testing.T) {
+	m := windowsMachine(t)
+	for _, room := range rooms {
+		path := filepath.Join(t.TempDir(), "room.test.exe")
+		build := exec.CommandContext(t.Context(), "go", "test", "-c", "-o", path, "../"+room)
+		build.Env = append(os.Environ(), "HOME="+home, "GOOS=windows", "GOARCH=amd64", "CGO_ENABLED=0")
+		if out, err := build.CombinedOutput(); err != nil {
+			t.Fatalf("%s: %v: %s", room, err, out)
+		}
+		if out, err := m.Do(path, "-test.v"); err != nil || !strings.Contains(out, "--- PASS") {
+			t.Errorf("%s: %v: %s", room, err, out)
+		}
+	}
+}
+
 // device reads a device as the console shows it.
 func (w *world) device(t *testing.T, id uuid.UUID) *api.DeviceDetail {
 	t.Helper()

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/google/uuid"
@@ -184,6 +183,42 @@ func (f *Files) clear(real string, replace bool) error {
 	return err
 }
 
+// inside tells whether a place is below a folder, by whatever names one comes there: some systems know no
+// capitals, and links lead everywhere.
+func inside(place, folder string) bool {
+	outer, err := os.Lstat(folder)
+	if err != nil || !outer.IsDir() {
+		return false
+	}
+	at := filepath.Dir(place)
+	if real, err := filepath.EvalSymlinks(at); err == nil {
+		at = real
+	}
+	for {
+		if info, err := os.Stat(at); err == nil && os.SameFile(info, outer) {
+			return true
+		}
+		up := filepath.Dir(at)
+		if up == at {
+			return false
+		}
+		at = up
+	}
+}
+
+// respelt tells whether two names of one file differ in capitals alone.
+func respelt(from, to string) bool {
+	if !strings.EqualFold(from, to) {
+		return false
+	}
+	old, err := os.Lstat(from)
+	if err != nil {
+		return false
+	}
+	there, err := os.Lstat(to)
+	return err == nil && os.SameFile(old, there)
+}
+
 func within(inner, outer string) bool {
 	return inner == outer || strings.HasPrefix(inner, strings.TrimSuffix(outer, string(filepath.Separator))+string(filepath.Separator))
 }
@@ -195,14 +230,17 @@ func (f *Files) moveTo(from, to string, replace bool) error {
 	if from == to {
 		return nil
 	}
-	if within(to, from) {
+	if inside(to, from) {
 		return refuse(http.StatusUnprocessableEntity, "%s cannot be moved into itself.", f.shown(from))
 	}
-	if err := f.clear(to, replace); err != nil {
+	err := f.named(to)
+	if err == nil && !respelt(from, to) {
+		err = f.clear(to, replace)
+	}
+	if err != nil {
 		return err
 	}
-	err := os.Rename(from, to)
-	if !errors.Is(err, syscall.EXDEV) {
+	if err = os.Rename(from, to); !elsewhere(err) {
 		return err
 	}
 	if err := f.copyTo(context.Background(), from, to, false, func(int64) error { return nil }); err != nil {
@@ -214,10 +252,8 @@ func (f *Files) moveTo(from, to string, replace bool) error {
 
 // copyTo copies a file or a folder with all below it. The copy has its name once it is whole.
 func (f *Files) copyTo(ctx context.Context, from, to string, replace bool, told func(int64) error) error {
-	if within(to, from) && to != from {
-		if info, err := os.Lstat(from); err == nil && info.IsDir() {
-			return refuse(http.StatusUnprocessableEntity, "%s cannot be copied into itself.", f.shown(from))
-		}
+	if inside(to, from) {
+		return refuse(http.StatusUnprocessableEntity, "%s cannot be copied into itself.", f.shown(from))
 	}
 	part := filepath.Join(filepath.Dir(to), partName())
 	defer os.RemoveAll(part)

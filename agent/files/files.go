@@ -17,9 +17,9 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
-	"syscall"
 
 	"moorwatch.example/agent/host"
 	"moorwatch.example/contract/link"
@@ -48,35 +48,52 @@ func refuse(status int, format string, args ...any) error {
 // explain makes a problem of an error of the system, in words that name the path once.
 func explain(path string, err error) error {
 	var told *link.Problem
-	switch {
-	case err == nil || errors.As(err, &told):
+	if err == nil || errors.As(err, &told) {
 		return err
+	}
+	bare := err
+	var at *fs.PathError
+	var moved *os.LinkError
+	var places []string
+	switch {
+	case errors.As(err, &at):
+		bare, places = at.Err, []string{at.Path}
+	case errors.As(err, &moved):
+		bare, places = moved.Err, []string{moved.Old, moved.New}
+	}
+	for _, place := range places {
+		if why := inUse(place, bare); why != "" {
+			return refuse(http.StatusConflict, "%s %s", path, why)
+		}
+	}
+	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return refuse(http.StatusNotFound, "%s is not there.", path)
 	case errors.Is(err, fs.ErrPermission):
 		return refuse(http.StatusUnprocessableEntity, "%s: the agent has no permission.", path)
 	case errors.Is(err, fs.ErrExist):
 		return refuse(http.StatusConflict, "%s is there already.", path)
-	case errors.Is(err, syscall.ENOSPC):
-		return refuse(http.StatusInsufficientStorage, "%s: the disk is full.", path)
-	case errors.Is(err, syscall.ENAMETOOLONG):
-		return refuse(http.StatusUnprocessableEntity, "%s: the name is too long; most systems take 255 bytes.", path)
-	case errors.Is(err, syscall.ENOTDIR):
-		return refuse(http.StatusUnprocessableEntity, "%s: a part of this path is no folder.", path)
-	case errors.Is(err, syscall.ELOOP):
-		return refuse(http.StatusUnprocessableEntity, "%s: its links lead in a circle.", path)
-	case errors.Is(err, syscall.EROFS):
-		return refuse(http.StatusUnprocessableEntity, "%s: this disk can only be read.", path)
 	}
-	var at *fs.PathError
-	if errors.As(err, &at) {
-		if why := inUse(at.Path, at.Err); why != "" {
-			return refuse(http.StatusConflict, "%s %s", path, why)
+	for why, errs := range said {
+		if slices.ContainsFunc(errs, func(e error) bool { return errors.Is(err, e) }) {
+			status := http.StatusUnprocessableEntity
+			if why == full {
+				status = http.StatusInsufficientStorage
+			}
+			return refuse(status, "%s: %s.", path, why)
 		}
-		err = at.Err
 	}
-	return refuse(http.StatusUnprocessableEntity, "%s: %v.", path, err)
+	return refuse(http.StatusUnprocessableEntity, "%s: %v.", path, bare)
 }
+
+// What systems say of files, in words; said has the errors of each.
+const (
+	full     = "the disk is full"
+	tooLong  = "the name is too long; most systems take 255 bytes"
+	noFolder = "a part of this path is no folder"
+	circle   = "its links lead in a circle"
+	readOnly = "this disk can only be read"
+)
 
 // real finds where the disk keeps a path.
 func (f *Files) real(path string) (string, error) {
@@ -259,7 +276,7 @@ func (f *Files) open(path string) (*os.File, fs.FileInfo, error) {
 	if err != nil {
 		return nil, nil, explain(path, err)
 	}
-	file, err := os.OpenFile(real, os.O_RDONLY|nonblock, 0)
+	file, err := openShared(real)
 	if err != nil {
 		return nil, nil, explain(path, err)
 	}

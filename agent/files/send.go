@@ -259,13 +259,12 @@ func (f *Files) Unpack(ctx context.Context, folder string, r io.Reader) (made li
 		return made, explain(folder, err)
 	}
 	defer root.Close()
-	archive := &counted{r: r}
-	in := tar.NewReader(archive)
+	in := tar.NewReader(r)
 	folders := map[string]bool{}
 	for ctx.Err() == nil {
 		h, err := in.Next()
 		if errors.Is(err, io.EOF) {
-			_, err = io.Copy(io.Discard, archive) // what pads the archive
+			_, err = io.Copy(io.Discard, r) // what pads the archive
 			made.Done = err == nil
 			return made, err
 		}
@@ -284,14 +283,13 @@ func (f *Files) Unpack(ctx context.Context, folder string, r io.Reader) (made li
 				return made, refuse(http.StatusUnprocessableEntity, "The archive: %v.", err)
 			}
 		}
+		if sparse(h) {
+			return made, refuse(http.StatusUnprocessableEntity, "The archive says of %s that it has bytes which are not in it: make it without holes.", h.Name)
+		}
 		switch h.Typeflag {
 		case tar.TypeDir:
 			err = f.unpackFolder(root, name, folders)
 		case tar.TypeReg:
-			// A tar may say in few bytes that a file has many that are nothing.
-			if made.Bytes+h.Size > archive.n+h.Size && made.Bytes > archive.n {
-				return made, refuse(http.StatusUnprocessableEntity, "The archive claims more than it holds.")
-			}
 			if err = f.unpackFolder(root, filepath.Dir(name), folders); err == nil {
 				err = f.unpackFile(ctx, root, name, in, h)
 			}
@@ -307,15 +305,17 @@ func (f *Files) Unpack(ctx context.Context, folder string, r io.Reader) (made li
 	return made, ctx.Err()
 }
 
-type counted struct {
-	r io.Reader
-	n int64
-}
-
-func (c *counted) Read(p []byte) (int, error) {
-	n, err := c.r.Read(p)
-	c.n += int64(n)
-	return n, err
+// sparse tells whether a tar says in few bytes that a file has many, which could fill a disk.
+func sparse(h *tar.Header) bool {
+	if h.Typeflag == tar.TypeGNUSparse {
+		return true
+	}
+	for key := range h.PAXRecords {
+		if strings.HasPrefix(key, "GNU.sparse.") {
+			return true
+		}
+	}
+	return false
 }
 
 func (f *Files) unpackFolder(root *os.Root, name string, made map[string]bool) error {

@@ -60,20 +60,25 @@ func version(raw []byte) string {
 // decode reads bytes as text; ok is false for what is none. ISO 8859-1 is the last guess, as every
 // run of bytes can be read as that.
 func decode(raw []byte) (text, encoding string, ok bool) {
-	wide := func(order binary.ByteOrder) string {
+	wide := func(order interface {
+		binary.ByteOrder
+		binary.AppendByteOrder
+	}, encoding string) (string, string, bool) {
 		units := make([]uint16, len(raw)/2-1)
 		for i := range units {
 			units[i] = order.Uint16(raw[2+2*i:])
 		}
-		return string(utf16.Decode(units))
+		text := string(utf16.Decode(units))
+		back, _ := encode(text, encoding)
+		return text, encoding, bytes.Equal(back, raw) // half a pair would be lost
 	}
 	switch {
 	case bytes.HasPrefix(raw, []byte{0xef, 0xbb, 0xbf}) && utf8.Valid(raw[3:]):
 		return string(raw[3:]), utf8Mark, true
 	case bytes.HasPrefix(raw, []byte{0xff, 0xfe}) && len(raw)%2 == 0:
-		return wide(binary.LittleEndian), utf16LE, true
+		return wide(binary.LittleEndian, utf16LE)
 	case bytes.HasPrefix(raw, []byte{0xfe, 0xff}) && len(raw)%2 == 0:
-		return wide(binary.BigEndian), utf16BE, true
+		return wide(binary.BigEndian, utf16BE)
 	case bytes.IndexByte(raw, 0) >= 0:
 		return "", "", false
 	case utf8.Valid(raw):

@@ -232,6 +232,7 @@ func (f *Files) Finish(_ context.Context, id string, end link.UploadEnd) (link.F
 		return link.FileEntry{}, explain(u.Path, err)
 	}
 	if got := hex.EncodeToString(u.sum.Sum(nil)); !strings.EqualFold(got, end.SHA256) {
+		part.Close() // some systems remove no file that is open
 		f.forget(u)
 		return link.FileEntry{}, refuse(http.StatusUnprocessableEntity, "What came is not what was sent: its SHA-256 is %s. Nothing stands under %s of it; send it again.", got, u.Path)
 	}

@@ -3,9 +3,11 @@ package spool
 import (
 	"os"
 	"path/filepath"
+	"runtime"
 	"testing"
 
 	"moorwatch.example/core/device"
+	"moorwatch.example/test/scratch"
 )
 
 func open(t *testing.T, dir string) *Spool {
@@ -62,7 +64,7 @@ func same(t *testing.T, got []float64, want ...float64) {
 }
 
 func TestReportsOutliveTheAgent(t *testing.T) {
-	dir := t.TempDir()
+	dir := scratch.Dir(t)
 	first := open(t, dir)
 	add(t, first, 1)
 	add(t, first, 2)
@@ -80,7 +82,7 @@ func TestReportsOutliveTheAgent(t *testing.T) {
 }
 
 func TestHalfALineIsDropped(t *testing.T) {
-	dir := t.TempDir()
+	dir := scratch.Dir(t)
 	s := open(t, dir)
 	add(t, s, 1)
 	f, err := os.OpenFile(filepath.Join(dir, "reports.jsonl"), os.O_APPEND|os.O_WRONLY, 0)
@@ -96,7 +98,10 @@ func TestHalfALineIsDropped(t *testing.T) {
 
 // /dev/full answers every write as a full disk does.
 func TestFullDisk(t *testing.T) {
-	dir := t.TempDir()
+	if runtime.GOOS != "linux" {
+		t.Skip("no /dev/full")
+	}
+	dir := scratch.Dir(t)
 	if err := os.Symlink("/dev/full", filepath.Join(dir, "reports.jsonl")); err != nil {
 		t.Fatal(err)
 	}
@@ -116,7 +121,7 @@ func TestFullDisk(t *testing.T) {
 }
 
 func TestSpoolIsBounded(t *testing.T) {
-	s := open(t, t.TempDir())
+	s := open(t, scratch.Dir(t))
 	add(t, s, 1)
 	s.size = MaxBytes
 	if err := s.Add(device.Vitals{}); err == nil {
@@ -127,7 +132,7 @@ func TestSpoolIsBounded(t *testing.T) {
 func FuzzRepair(f *testing.F) {
 	f.Add([]byte("{\"epoch\":\"e\",\"seq\":1}\n\nnonsense\n{\"epoch\""))
 	f.Fuzz(func(t *testing.T, content []byte) {
-		dir := t.TempDir()
+		dir := scratch.Dir(t)
 		if err := os.WriteFile(filepath.Join(dir, "reports.jsonl"), content, 0o600); err != nil {
 			t.Fatal(err)
 		}

@@ -6,11 +6,13 @@ import (
 	"path/filepath"
 	"sync"
 	"testing"
+
+	"moorwatch.example/test/scratch"
 )
 
 // A file that is read all the time is written all the same, and is never read in part.
 func TestWriteWhileRead(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "state.json")
+	path := filepath.Join(scratch.Dir(t), "state.json")
 	texts := [][]byte{bytes.Repeat([]byte("a"), 5000), bytes.Repeat([]byte("b"), 9000)}
 	if err := Write(path, texts[0], OnDisk); err != nil {
 		t.Fatal(err)
@@ -31,7 +33,7 @@ func TestWriteWhileRead(t *testing.T) {
 			}
 		}
 	})
-	for i := range 300 {
+	for i := range 60 {
 		if err := Write(path, texts[i%2], Surety(i%3)); err != nil {
 			t.Errorf("write %d: %v", i, err)
 			break
@@ -43,7 +45,7 @@ func TestWriteWhileRead(t *testing.T) {
 
 // What cannot be written leaves what was there, and nothing beside it.
 func TestWriteFails(t *testing.T) {
-	dir := t.TempDir()
+	dir := scratch.Dir(t)
 	path := filepath.Join(dir, "state.json")
 	if err := os.MkdirAll(filepath.Join(path, "in the way"), 0o700); err != nil {
 		t.Fatal(err)
