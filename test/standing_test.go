@@ -94,10 +94,13 @@ func TestStandingJobs(t *testing.T) {
 	theirs := must(client.Made(lesser.AddJobWithResponse(t.Context(), api.NewJob{Script: hello, Name: new("theirs"), Where: new(""), When: &job.When{Event: job.Online}})))(t)
 	must(client.Result(w.owner.SetPersonWithResponse(t.Context(), me.ID, api.PersonChange{Name: me.Name, Grants: wholly(access.Viewer)})))(t)
 	mine := must(client.Result(w.owner.GetJobWithResponse(t.Context(), online)))(t).Counts["succeeded"]
-	w.Fleet.Disconnect(d.id)
-	w.await(t, 60*time.Second, "mine went on", func() bool {
-		return must(client.Result(w.owner.GetJobWithResponse(t.Context(), online)))(t).Counts["succeeded"] > mine
-	})
+	for range 3 { // each time, however soon it is after the one before
+		w.Fleet.Disconnect(d.id)
+		w.await(t, 60*time.Second, "mine went on", func() bool {
+			return must(client.Result(w.owner.GetJobWithResponse(t.Context(), online)))(t).Counts["succeeded"] > mine
+		})
+		mine++
+	}
 	if got := must(client.Result(w.owner.GetJobWithResponse(t.Context(), theirs.ID)))(t); len(got.Counts) != 0 {
 		t.Errorf("theirs went on: %v", got.Counts)
 	}

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -315,7 +316,9 @@ func (f *Files) copyOne(ctx context.Context, from, to string, d fs.DirEntry) (in
 	return n, err
 }
 
-// permitter returns what sets bits and owner.
+var mays = []string{link.MayNothing, link.MayRead, link.MayChange, link.MayAll, link.MayInherited}
+
+// permitter returns what sets bits, owner and access.
 func (f *Files) permitter(ctx context.Context, d link.FileDeed) (func(path string) error, error) {
 	var mode fs.FileMode
 	if d.Bits != "" {
@@ -330,7 +333,19 @@ func (f *Files) permitter(ctx context.Context, d link.FileDeed) (func(path strin
 			}
 		}
 	}
+	lists := d.Who != "" || d.May != ""
+	switch {
+	case lists && (d.Who == "" || !slices.Contains(mays, d.May)):
+		return nil, refuse(http.StatusBadRequest, "Name an account, and what it may do: %s.", strings.Join(mays, ", "))
+	case lists && d.Deep:
+		return nil, refuse(http.StatusBadRequest, "What is below a folder takes over who may do what: it is set at the folder alone.")
+	}
 	one := func(real string, info fs.FileInfo) error {
+		if lists {
+			if err := f.disk.Let(real, d.Who, d.May); err != nil {
+				return refuse(http.StatusUnprocessableEntity, "%v", err)
+			}
+		}
 		if d.Owner != "" || d.Group != "" {
 			if err := f.disk.SetOwner(real, d.Owner, d.Group); err != nil {
 				return refuse(http.StatusUnprocessableEntity, "%v", err)

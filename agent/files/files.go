@@ -344,6 +344,9 @@ func (Plain) Like(string, string) error { return nil }
 // Access implements host.Disk.
 func (Plain) Access(string) []string { return nil }
 
+// Let implements host.Disk.
+func (Plain) Let(string, string, string) error { return errors.ErrUnsupported }
+
 // SetOwner implements host.Disk.
 func (Plain) SetOwner(string, string, string) error { return errors.ErrUnsupported }
 

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"reflect"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -303,6 +304,45 @@ func TestHeldFile(t *testing.T) {
 		t.Error(err)
 	}
 	holds(t, at("held"), "ours")
+}
+
+// Access lists are changed entry by entry where the system has them, and refused where it has not.
+func TestAccess(t *testing.T) {
+	f, at := begin(t)
+	write(t, at("a"), "one")
+	let := func(who, may string, deep bool) string {
+		return f.told(t, link.FileDeed{Deed: link.FilePermit, Paths: []string{at("a")}, Who: who, May: may, Deep: deep})
+	}
+	const guests = "S-1-5-32-546"
+	for _, wrong := range [][2]string{{"", link.MayRead}, {guests, ""}, {guests, "fly"}} {
+		if why := let(wrong[0], wrong[1], false); !strings.Contains(why, "what it may do: nothing, read") {
+			t.Errorf("%v: %q", wrong, why)
+		}
+	}
+	if why := let(guests, link.MayRead, true); !strings.Contains(why, "set at the folder alone") {
+		t.Errorf("below: %q", why)
+	}
+	if runtime.GOOS != "windows" {
+		if why := let(guests, link.MayRead, false); !strings.Contains(why, "permission bits") {
+			t.Errorf("%q", why)
+		}
+		return
+	}
+	// Of the entries Wine keeps what Unix has bits for: that one was changed is told by what everybody may.
+	for may, want := range map[string]string{link.MayRead: "Everyone may read, run", link.MayChange: "Everyone may read, write, run, remove"} {
+		if why := let("S-1-1-0", may, false); why != "" {
+			t.Fatalf("%s: %s", may, why)
+		}
+		if e, err := f.Entry(t.Context(), link.FilePath{Path: at("a")}); err != nil || !slices.Contains(e.Access, want) {
+			t.Errorf("%s: %q %v, want %q", may, e.Access, err, want)
+		}
+	}
+	if why := let("nobody-of-this-name", link.MayRead, false); !strings.Contains(why, "there is no account") {
+		t.Errorf("nobody: %q", why)
+	}
+	if why := let("S-1-5-18", link.MayNothing, false); !strings.Contains(why, "keep itself out") {
+		t.Errorf("the agent's own: %q", why)
+	}
 }
 
 func TestUploads(t *testing.T) {

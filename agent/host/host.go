@@ -192,6 +192,8 @@ type Disk interface {
 	Like(real, as string) error
 	// Access tells who may do what with a file, in words, where the system has such lists.
 	Access(real string) []string
+	// Let sets what an account may do with a file, one of link.MayNothing and those beside it, in such a list.
+	Let(real, who, may string) error
 	// SetOwner gives a file to others; "" leaves one of them as it is. A link itself is given, not
 	// what it names.
 	SetOwner(real, owner, group string) error

@@ -298,6 +298,7 @@ func filesCommand() *cli.Command {
 			{Name: "show", Usage: "print a text", ArgsUsage: "NAME PATH", ShellComplete: completeDevices, Action: showFile},
 			{Name: "follow", Usage: "print the last lines of a file, and those that are added", ArgsUsage: "NAME PATH", ShellComplete: completeDevices, Action: followFile,
 				Flags: []cli.Flag{&cli.StringFlag{Name: "filter", Usage: "only lines that match this `PATTERN` (RE2)"}, &cli.IntFlag{Name: "back", Value: 10, Usage: "lines from before"}}},
+			{Name: "access", Usage: "tell whose a file is, and who may do what with it", ArgsUsage: "NAME PATH", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: fileAccess},
 			{Name: "digest", Usage: "print the digest of a file", ArgsUsage: "NAME PATH", Flags: []cli.Flag{&cli.StringFlag{Name: "kind", Value: "sha256", Usage: "sha256, sha512 or md5"}}, ShellComplete: completeDevices, Action: digestFile},
 			change("make", "make folders", "PATH ...", 1, simple(link.FileMake)),
 			change("rename", "rename one thing", "PATH NEWPATH", 2, func(c *cli.Command, rest []string) link.FileDeed {
@@ -309,9 +310,10 @@ func filesCommand() *cli.Command {
 			{Name: "removed", Usage: "list what was removed and can be restored", ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: listRemoved},
 			change("restore", "restore what was removed", "ID ...", 1, simple(link.FileRestore)),
 			change("purge", "remove for good what was removed", "ID ...", 1, simple(link.FilePurge)),
-			change("permit", "set permission bits and owner", "PATH ...", 1, func(c *cli.Command, rest []string) link.FileDeed {
-				return link.FileDeed{Deed: link.FilePermit, Paths: rest, Bits: c.String("mode"), Owner: c.String("owner"), Group: c.String("group"), Deep: c.Bool("deep")}
-			}, &cli.StringFlag{Name: "mode", Usage: "permission `BITS`, such as 0644"}, &cli.StringFlag{Name: "owner", Usage: "`ACCOUNT`"}, &cli.StringFlag{Name: "group", Usage: "`GROUP`"}, &cli.BoolFlag{Name: "deep", Usage: "everything below too"}),
+			change("permit", "set permission bits, owner and access", "PATH ...", 1, func(c *cli.Command, rest []string) link.FileDeed {
+				return link.FileDeed{Deed: link.FilePermit, Paths: rest, Bits: c.String("mode"), Owner: c.String("owner"), Group: c.String("group"), Deep: c.Bool("deep"), Who: c.String("who"), May: c.String("may")}
+			}, &cli.StringFlag{Name: "mode", Usage: "permission `BITS`, such as 0644"}, &cli.StringFlag{Name: "owner", Usage: "`ACCOUNT`"}, &cli.StringFlag{Name: "group", Usage: "`GROUP`"}, &cli.BoolFlag{Name: "deep", Usage: "everything below too"},
+				&cli.StringFlag{Name: "who", Usage: "`ACCOUNT` whose entry of the access list is set, on Windows"}, &cli.StringFlag{Name: "may", Usage: "what it may do: nothing, read, change, everything or inherited"}),
 		},
 	}
 }
@@ -400,6 +402,33 @@ func followFile(ctx context.Context, c *cli.Command) error {
 		}
 		return false, nil
 	})
+}
+
+func fileAccess(ctx context.Context, c *cli.Command) error {
+	k, d, path, err := place(ctx, c)
+	if err != nil {
+		return err
+	}
+	e, err := client.Result(k.GetFileWithResponse(ctx, d.ID, &api.GetFileParams{Path: path}))
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return printJSON(e)
+	}
+	fmt.Println(device.CleanText(e.Path))
+	for _, line := range [][2]string{{"owner", e.Owner}, {"group", e.Group}} {
+		if line[1] != "" {
+			fmt.Printf("  %s  %s\n", line[0], device.CleanText(line[1]))
+		}
+	}
+	if len(e.Access) == 0 {
+		fmt.Printf("  bits   %s (%s)\n", e.Bits, e.Mode)
+	}
+	for _, line := range e.Access {
+		fmt.Printf("  %s\n", device.CleanText(line))
+	}
+	return nil
 }
 
 func digestFile(ctx context.Context, c *cli.Command) error {

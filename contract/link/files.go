@@ -70,7 +70,18 @@ type FileDeed struct {
 	Owner   string   `json:"owner,omitempty"`   // of permit
 	Group   string   `json:"group,omitempty"`   // of permit
 	Deep    bool     `json:"deep,omitempty"`    // of permit: everything below too
+	Who     string   `json:"who,omitempty"`     // of permit, where the system keeps access lists: the account or group
+	May     string   `json:"may,omitempty"`     // what it may do from now on, one of the constants below
 }
+
+// What an account may do by an access list. What is below a folder takes it over.
+const (
+	MayNothing   = "nothing"    // whatever it may otherwise, as a member of groups too
+	MayRead      = "read"       // and run
+	MayChange    = "change"     // read, write, run and remove
+	MayAll       = "everything" // give others access too
+	MayInherited = "inherited"  // what the folder above says: what was said of it here is taken away
+)
 
 // What may be done to files.
 const (
@@ -81,7 +92,7 @@ const (
 	FileRemove  = "remove"  // to the recoverable place
 	FileRestore = "restore" // from it, by id
 	FilePurge   = "purge"   // from it, by id, for good
-	FilePermit  = "permit"  // set bits, owner and group
+	FilePermit  = "permit"  // set bits, owner and group, or what an account may do
 )
 
 // FileEvent tells of one thing done, or how far it is; the last has Done.

@@ -108,7 +108,7 @@ func (c *Column) visit(ctx context.Context, o *open, now time.Time) error {
 	switch {
 	case o.when.Follow:
 		fresh := slices.DeleteFunc(devices, func(m fleet.Meant) bool { return o.known[m.ID] })
-		err = c.add(ctx, o, runsFor(o.work, fresh, "", now, o.until), false)
+		_, err = c.add(ctx, o, runsFor(o.work, fresh, "", now, o.until), false)
 		if err == nil {
 			for _, m := range fresh {
 				o.known[m.ID] = true
@@ -155,7 +155,7 @@ func (c *Column) recur(ctx context.Context, o *open, devices []fleet.Meant, now 
 		for _, r := range runs {
 			r.due = due.Add(time.Duration(r.place*float64(o.limits.Spread)) * time.Second)
 		}
-		if err := c.add(ctx, o, runs, true); err != nil {
+		if _, err := c.add(ctx, o, runs, true); err != nil {
 			return now.Add(retryAfter), err
 		}
 	}
@@ -173,6 +173,9 @@ func turnZone(own string, device *time.Location) *time.Location {
 // until is when a run is missed that is due at a time.
 func (o *open) until(due time.Time) time.Time { return o.limits.Awaited(due, true) }
 
+// soonest bounds by how much a turn's name may be later than what it answers.
+const soonest = 10 * time.Second
+
 // answer begins a run of a job at a device where something happened, unless one is under way there.
 func (c *Column) answer(ctx context.Context, o *open, e event) {
 	c.mu.Lock()
@@ -184,9 +187,10 @@ func (c *Column) answer(ctx context.Context, o *open, e event) {
 	}
 	c.mu.Unlock()
 	devices, err := c.meant(ctx, o)
-	if err == nil {
-		here := slices.DeleteFunc(devices, func(m fleet.Meant) bool { return m.ID != e.device })
-		err = c.add(ctx, o, runsFor(o.work, here, e.at.UTC().Format("2006-01-02 15:04:05"), e.at, o.until), false)
+	here := slices.DeleteFunc(devices, func(m fleet.Meant) bool { return m.ID != e.device })
+	// It may have happened twice within the second by which a turn is called.
+	for at, n := e.at, 0; err == nil && n == 0 && len(here) > 0 && at.Sub(e.at) < soonest; at = at.Add(time.Second) {
+		n, err = c.add(ctx, o, runsFor(o.work, here, at.UTC().Format("2006-01-02 15:04:05"), e.at, o.until), false)
 	}
 	if err != nil && ctx.Err() == nil {
 		slog.Warn("a job cannot answer what happened", "job", o.id, "event", e.kind, "device", e.device, "error", err)
@@ -194,17 +198,17 @@ func (c *Column) answer(ctx context.Context, o *open, e event) {
 }
 
 // add adds runs to a job that stands; fresh tells that they are a turn of their own, by which its limits
-// of failures are counted.
-func (c *Column) add(ctx context.Context, o *open, runs []*run, fresh bool) error {
+// of failures are counted. It returns how many there were not yet.
+func (c *Column) add(ctx context.Context, o *open, runs []*run, fresh bool) (n int, err error) {
 	if len(runs) == 0 {
-		return nil
+		return 0, nil
 	}
 	added, err := c.store.addRuns(ctx, o.id, runs)
 	if err != nil || len(added) == 0 {
-		return err
+		return 0, err
 	}
 	if err := c.audit.Record(ctx, front.Deed{Actor: o.by, Via: "job", Action: "job.turn", Result: "begun", Detail: fmt.Sprintf("%s, %s on %d devices, job %s", o.name, o.work, len(added), o.id)}); err != nil {
-		return err
+		return 0, err
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -212,7 +216,7 @@ func (c *Column) add(ctx context.Context, o *open, runs []*run, fresh bool) erro
 		o.recent = job.Counts{}
 	}
 	c.enter(o, added)
-	return nil
+	return len(added), nil
 }
 
 // explain tells of runs that wait for what they do.

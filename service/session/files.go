@@ -40,7 +40,7 @@ func (s *Column) ChangeFiles(c *gin.Context, id api.ID) {
 		return
 	}
 	detail := strings.Join(d.Paths, ", ")
-	for _, more := range []string{d.To, d.Bits, d.Owner, d.Group} {
+	for _, more := range []string{d.To, d.Bits, d.Owner, d.Group, strings.TrimSpace(d.Who + " " + d.May)} {
 		if more != "" {
 			detail += " → " + more
 		}

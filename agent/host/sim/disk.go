@@ -1,14 +1,17 @@
 package sim
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 )
 
@@ -17,6 +20,7 @@ import (
 type disk struct {
 	*simulated
 	filled sync.Once
+	lets   sync.Map // by [2]string{place, account}: what it may do, in words
 }
 
 // Windows implements host.Disk.
@@ -65,9 +69,30 @@ func (d *disk) Owner(string, fs.FileInfo) (owner, group string) {
 func (d *disk) Like(string, string) error { return nil }
 
 // Access implements host.Disk.
-func (d *disk) Access(string) []string {
-	if d.Windows() {
-		return []string{"SYSTEM may do everything (from above)", "Administrators may do everything (from above)", "Users may read, run (from above)"}
+func (d *disk) Access(real string) (list []string) {
+	if !d.Windows() {
+		return nil
+	}
+	d.lets.Range(func(key, may any) bool {
+		if k := key.([2]string); k[0] == real {
+			list = append(list, k[1]+" "+may.(string))
+		}
+		return true
+	})
+	slices.Sort(list)
+	return append(list, "SYSTEM may do everything (from above)", "Administrators may do everything (from above)", "Users may read, run (from above)")
+}
+
+// Let implements host.Disk.
+func (d *disk) Let(real, who, may string) error {
+	if !d.Windows() {
+		return errors.New("this system has permission bits, such as 0644, and owners, instead of a list of who may do what")
+	}
+	key := [2]string{real, who}
+	if words := map[string]string{link.MayNothing: "may not do everything", link.MayRead: "may read, run", link.MayChange: "may read, write, run, remove", link.MayAll: "may do everything"}[may]; words != "" {
+		d.lets.Store(key, words)
+	} else {
+		d.lets.Delete(key)
 	}
 	return nil
 }

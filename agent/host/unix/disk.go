@@ -65,6 +65,11 @@ func (*Disk) Like(string, string) error { return nil }
 // Access implements host.Disk: an entry's bits say it.
 func (*Disk) Access(string) []string { return nil }
 
+// Let implements host.Disk.
+func (*Disk) Let(string, string, string) error {
+	return errors.New("this system has permission bits, such as 0644, and owners, instead of a list of who may do what")
+}
+
 // SetOwner implements host.Disk. Accounts are given by name or number.
 func (*Disk) SetOwner(real, owner, group string) error {
 	uid, gid := -1, -1

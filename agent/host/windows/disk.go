@@ -3,13 +3,18 @@
 package windows
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync"
+	"unsafe"
 
 	"golang.org/x/sys/windows"
+
+	"moorwatch.example/contract/link"
 )
 
 // disk implements host.Disk. Names of accounts are looked up once.
@@ -89,11 +94,9 @@ func (*disk) SetOwner(real, owner, group string) error {
 		if name == "" {
 			continue
 		}
-		sid, err := windows.StringToSid(name)
+		sid, err := account(name)
 		if err != nil {
-			if sid, _, _, err = windows.LookupSID("", name); err != nil {
-				return fmt.Errorf("there is no account %q", name)
-			}
+			return err
 		}
 		sids[name] = sid
 	}
@@ -110,6 +113,104 @@ func (*disk) SetOwner(real, owner, group string) error {
 	return windows.SetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, information, sids[owner], sids[group], nil, nil)
 }
 
+// account finds whom a name or SID means.
+func account(name string) (*windows.SID, error) {
+	if sid, err := windows.StringToSid(name); err == nil {
+		return sid, nil
+	}
+	sid, _, _, err := windows.LookupSID("", name)
+	if err != nil {
+		return nil, fmt.Errorf("there is no account %q", name)
+	}
+	return sid, nil
+}
+
+// rights are what is given by each word of link; FILE_GENERIC_READ with FILE_GENERIC_EXECUTE, that with
+// FILE_GENERIC_WRITE and DELETE, and FILE_ALL_ACCESS.
+var rights = map[string]windows.ACCESS_MASK{link.MayRead: 0x1200a9, link.MayChange: 0x1301bf, link.MayAll: maskFull}
+
+// Let implements host.Disk.
+func (*disk) Let(real, who, may string) error {
+	sid, err := account(who)
+	if err != nil {
+		return err
+	}
+	if sid.IsWellKnown(windows.WinLocalSystemSid) && may != link.MayAll && may != link.MayInherited {
+		return errors.New("the agent works as this account: it would keep itself out")
+	}
+	info, err := os.Lstat(real)
+	if err != nil {
+		return err
+	}
+	sd, err := windows.GetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION)
+	if err != nil {
+		return err
+	}
+	list, _, err := sd.DACL()
+	if err != nil && !errors.Is(err, windows.ERROR_OBJECT_NOT_FOUND) {
+		return err
+	}
+	if list, err = let(list, sid, may, info.IsDir()); err != nil {
+		return err
+	}
+	defer withPrivileges("SeTakeOwnershipPrivilege", "SeRestorePrivilege")()
+	return windows.SetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION, nil, nil, list, nil)
+}
+
+var deleteAce = windows.NewLazySystemDLL("advapi32.dll").NewProc("DeleteAce")
+
+// forget takes an account's own entries out of an access list; those from above stay.
+func forget(list *windows.ACL, sid *windows.SID) error {
+	for i := int(list.AceCount) - 1; i >= 0; i-- {
+		var ace *windows.ACCESS_ALLOWED_ACE
+		if err := windows.GetAce(list, uint32(i), &ace); err != nil {
+			return err
+		}
+		if h := ace.Header; h.AceFlags&aceInherits != 0 || (h.AceType != aceAllows && h.AceType != aceDenies) || !aceSID(ace).Equals(sid) {
+			continue
+		}
+		if done, _, err := deleteAce.Call(uintptr(unsafe.Pointer(list)), uintptr(i)); done == 0 {
+			return err
+		}
+	}
+	return nil
+}
+
+// let returns an access list with what an account may do in place of what was said of it.
+func let(list *windows.ACL, sid *windows.SID, may string, folder bool) (*windows.ACL, error) {
+	entry := func(sid *windows.SID, mode windows.ACCESS_MODE, mask windows.ACCESS_MASK) windows.EXPLICIT_ACCESS {
+		e := windows.EXPLICIT_ACCESS{AccessMode: mode, AccessPermissions: mask, Trustee: windows.TRUSTEE{TrusteeForm: windows.TRUSTEE_IS_SID, TrusteeType: windows.TRUSTEE_IS_UNKNOWN, TrusteeValue: windows.TrusteeValueFromSID(sid)}}
+		if folder {
+			e.Inheritance = windows.SUB_CONTAINERS_AND_OBJECTS_INHERIT
+		}
+		return e
+	}
+	var changes []windows.EXPLICIT_ACCESS
+	if list == nil { // nobody was kept out, and nobody is to be by this
+		everybody, err := windows.CreateWellKnownSid(windows.WinWorldSid)
+		if err != nil {
+			return nil, err
+		}
+		changes = append(changes, entry(everybody, windows.GRANT_ACCESS, maskFull))
+	}
+	if list != nil {
+		if err := forget(list, sid); err != nil {
+			return nil, err
+		}
+	}
+	switch may {
+	case link.MayInherited:
+	case link.MayNothing:
+		changes = append(changes, entry(sid, windows.DENY_ACCESS, maskFull))
+	default:
+		changes = append(changes, entry(sid, windows.GRANT_ACCESS, rights[may]))
+	}
+	if len(changes) == 0 {
+		return list, nil
+	}
+	return windows.ACLFromEntries(changes, list)
+}
+
 // Like implements host.Disk.
 func (*disk) Like(real, as string) error {
 	sd, err := windows.GetNamedSecurityInfo(as, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION)
@@ -123,7 +224,7 @@ func (*disk) Like(real, as string) error {
 	return windows.SetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION, nil, nil, list, nil)
 }
 
-// Access implements host.Disk: in the order in which the list is looked at.
+// Access implements host.Disk.
 func (d *disk) Access(real string) []string {
 	sd, err := windows.GetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION)
 	if err != nil {
@@ -133,6 +234,11 @@ func (d *disk) Access(real string) []string {
 	if err != nil || list == nil {
 		return []string{"everybody may do everything (it has no access list)"}
 	}
+	return d.words(list)
+}
+
+// words tells an access list, in the order in which it is looked at.
+func (d *disk) words(list *windows.ACL) []string {
 	out := []string{}
 	for i := range uint32(list.AceCount) {
 		var ace *windows.ACCESS_ALLOWED_ACE

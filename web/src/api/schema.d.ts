@@ -4383,6 +4383,8 @@ export interface components {
             target?: string;
             /** @description where it was asked for: hexadecimal */
             digest?: string;
+            /** @description of a single entry, where the system keeps such a list: who may do what with it, in words */
+            access?: string[];
         };
         /** @description A part of a folder's list; the last has Done. */
         FileBatch: {
@@ -4440,6 +4442,13 @@ export interface components {
             group?: string;
             /** @description of permit: everything below too */
             deep?: boolean;
+            /** @description of permit, where the system keeps access lists: the account or group */
+            who?: string;
+            /**
+             * @description what it may do from now on
+             * @enum {string}
+             */
+            may?: "nothing" | "read" | "change" | "everything" | "inherited";
         };
         /** @description Tells of one thing done, or how far it is; the last has Done. */
         FileEvent: {

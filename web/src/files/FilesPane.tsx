@@ -12,6 +12,7 @@ import { Ago } from "../parts/time";
 import { bytes } from "../parts/units";
 import { Controls, Pane } from "../session/Pane";
 import { useLines } from "../session/useLines";
+import { Access } from "./Access";
 import { change } from "./change";
 import { Editor } from "./Editor";
 import { Follow } from "./Follow";
@@ -355,6 +356,9 @@ function Deeds({
 						Follow
 					</button>
 				</>
+			)}
+			{one && one.kind !== "link" && device.os === "windows" && (
+				<Access key={paths[0]} device={device} path={paths[0] ?? ""} name={one.name} />
 			)}
 			{one?.kind === "folder" && (
 				<button type="button" className="button-quiet" onClick={() => go(paths[0] ?? "")}>

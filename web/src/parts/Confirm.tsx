@@ -126,7 +126,7 @@ export function AskLine({
 }
 
 /** A dialog with a question, in front of the page. */
-function Question({
+export function Question({
 	open,
 	title,
 	onClose,
