@@ -106,6 +106,9 @@ func TestAPITokens(t *testing.T) {
 	refused(t, err, http.StatusUnauthorized, "not signed in")
 	_, err = client.Made(w.owner.AddTokenWithResponse(t.Context(), api.NewToken{Name: "", Days: 9999}))
 	refused(t, err, http.StatusBadRequest, "not as it should be")
+	refused(t, err, http.StatusBadRequest, "days: ")
+	_, err = client.Made(w.owner.AddTokenWithResponse(t.Context(), api.NewToken{Name: "one mistake", Days: 9999}))
+	refused(t, err, http.StatusBadRequest, "days: maximum")
 	db, err := pgx.Connect(t.Context(), w.config.Database)
 	if err != nil {
 		t.Fatal(err)

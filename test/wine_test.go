@@ -173,6 +173,13 @@ func testWindowsAgent(t *testing.T) {
 	p.press("[aria-label=Files]", "Remove")
 	p.press("[role=dialog]", "Remove 1")
 	w.await(t, 5*time.Second, "it is removed", func() bool { _, err := os.Stat(m.C("sent.txt")); return errors.Is(err, os.ErrNotExist) })
+	p.press("[aria-label=Files]", "notes.txt")
+	p.press("[aria-label=Files]", "Access")
+	p.sees("[role=dialog]", "It belongs to")
+	p.focus("[role=dialog] input")
+	p.typed("S-1-1-0\r")
+	p.until(`[...document.querySelectorAll("[aria-label=Access] li")].some(e => e.innerText.startsWith("Everyone may read, run"))`, "what everybody may")
+	p.accessible("who may do what with a file")
 
 	p.do(chromedp.Navigate(bench + "?pane=settings"))
 	for _, folder := range []string{"HKEY_LOCAL_MACHINE", "Software", "Fennick"} {

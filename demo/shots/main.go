@@ -160,6 +160,8 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 			chromedp.Sleep(2 * time.Second), focus("input[aria-label=Command]"), chromedp.KeyEvent("df\r"), chromedp.Sleep(time.Second),
 			focus(".xterm-helper-textarea"), typed("ps\r"), chromedp.Sleep(5 * time.Second)}},
 		{name: "files", path: bench + "?pane=files", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), openRow("etc"), chromedp.Sleep(time.Second), openRow("records"), chromedp.Sleep(time.Second), chooseRow("sync.conf"), chromedp.Sleep(time.Second)}},
+		{name: "file-access", aside: true, path: "/devices/" + slow.DeviceID.String() + "?pane=files", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(2 * time.Second), chooseRow("Temp"), press("Access"), chromedp.Sleep(time.Second),
+			setText("[role=dialog] input", "Guests"), press("Set it"), chromedp.Sleep(time.Second)}},
 		{name: "fix", path: bench + "?pane=services,events,processes", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(2 * time.Second), chooseRow("records-sync.service"), chromedp.Sleep(2 * time.Second)}},
 		{name: "screen", path: "/devices/" + xray.ID.String() + "?pane=screen", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(8 * time.Second)}},
 		{name: "jobs", path: "/jobs", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},

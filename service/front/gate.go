@@ -194,7 +194,7 @@ func validate(c *gin.Context, op *operation) error {
 }
 
 // misfit is a line in which the schema library says what does not fit, and where.
-var misfit = regexp.MustCompile(`(?m)^\s*- at '/?([^']*)': (.*)$`)
+var misfit = regexp.MustCompile(`(?m)^(?:\s*- |.*: )at '/?([^']*)': (.*)$`)
 
 // explain says what does not fit in a request, without the words of the schema library.
 func explain(err error) string {

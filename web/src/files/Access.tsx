@@ -86,7 +86,7 @@ function List({ device, path, onClose }: { device: Device; path: string; onClose
 								onChange={(e) => setWho(e.target.value)}
 							/>
 						</Labelled>
-						<Labelled label="may">
+						<Labelled label="May">
 							<select className="field" value={may} onChange={(e) => setMay(e.target.value as May)}>
 								{mays.map(([value, words]) => (
 									<option key={value} value={value}>
