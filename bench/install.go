@@ -10,7 +10,7 @@ import (
 
 	"github.com/google/uuid"
 
-	"moorwatch.example/agent/identity"
+	"moorwatch.example/core/release"
 	"moorwatch.example/lab"
 	"moorwatch.example/test/wine"
 )
@@ -46,7 +46,7 @@ func (b *bench) enrolment(w *world) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return json.Marshal(identity.File{Service: w.url, Token: token})
+	return json.Marshal(release.Enrolment{Service: w.url, Token: token})
 }
 
 // seen waits for the first vitals of a device that was not there before, and measures since when.

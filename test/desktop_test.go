@@ -38,7 +38,8 @@ func startDesktop(t *testing.T) (display string, kill func()) {
 		t.Fatal(err)
 	}
 	defer read.Close()
-	x := exec.Command("Xvfb", "-displayfd", "3", "-screen", "0", "800x600x24", "-nolisten", "tcp")
+	// A server that begins anew whenever its last program has left would end those that come just then.
+	x := exec.Command("Xvfb", "-displayfd", "3", "-screen", "0", "800x600x24", "-nolisten", "tcp", "-noreset")
 	x.ExtraFiles = []*os.File{write}
 	err = x.Start()
 	write.Close()

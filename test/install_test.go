@@ -13,10 +13,10 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"moorwatch.example/agent/identity"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/release"
 	"moorwatch.example/lab"
 )
 
@@ -160,7 +160,7 @@ func (i installed) put(path string, content []byte, mode os.FileMode) {
 // enrolment is a file that enrols one device.
 func (i installed) enrolment() []byte {
 	i.t.Helper()
-	return must(json.Marshal(identity.File{Service: i.w.Service.URL, Token: i.w.enrolmentToken(i.t, 1)}))(i.t)
+	return must(json.Marshal(release.Enrolment{Service: i.w.Service.URL, Token: i.w.enrolmentToken(i.t, 1)}))(i.t)
 }
 
 // Where there is no systemd the agent is kept by what there is: started with the machine, and again whenever it

@@ -17,10 +17,10 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/google/uuid"
 
-	"moorwatch.example/agent/identity"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
+	"moorwatch.example/core/release"
 	"moorwatch.example/test/wine"
 )
 
@@ -242,7 +242,7 @@ func testWindowsInstaller(t *testing.T) {
 	w.withReleases(t, "windows/amd64")
 	enrolment := func() {
 		t.Helper()
-		file := must(json.Marshal(identity.File{Service: w.Service.URL, Token: w.enrolmentToken(t, 1)}))(t)
+		file := must(json.Marshal(release.Enrolment{Service: w.Service.URL, Token: w.enrolmentToken(t, 1)}))(t)
 		if err := os.WriteFile(m.C("moor-agent.enrolment"), file, 0o600); err != nil {
 			t.Fatal(err)
 		}

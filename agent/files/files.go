@@ -347,6 +347,9 @@ func (Plain) Access(string) []string { return nil }
 // Let implements host.Disk.
 func (Plain) Let(string, string, string) error { return errors.ErrUnsupported }
 
+// Seclude implements host.Disk.
+func (Plain) Seclude(real string) error { return os.Chmod(real, 0o700) }
+
 // SetOwner implements host.Disk.
 func (Plain) SetOwner(string, string, string) error { return errors.ErrUnsupported }
 

@@ -123,6 +123,11 @@ func TestDeeds(t *testing.T) {
 			t.Errorf("deed %d: %q, want %q", i, why, c.want)
 		}
 	}
+	if places, _ := filepath.Glob(filepath.Join(f.disk.top, ".Trash-*")); len(places) != 1 {
+		t.Errorf("recoverable places: %v", places)
+	} else if info, err := os.Stat(places[0]); err != nil || runtime.GOOS != "windows" && info.Mode().Perm() != 0o700 {
+		t.Errorf("others look into what was removed: %v %v", info.Mode(), err)
+	}
 	list, err := f.Removed(t.Context(), struct{}{})
 	if err != nil || len(list.Items) != 3 {
 		t.Fatalf("removed: %+v %v", list, err)

@@ -58,6 +58,9 @@ func (f *Files) remove(real string) (buried, error) {
 			return buried{}, err
 		}
 	}
+	if err := f.disk.Seclude(b.Place); err != nil { // it may hold what only one person could read
+		return buried{}, err
+	}
 	text := "[Trash Info]\nPath=" + (&url.URL{Path: real}).EscapedPath() + "\nDeletionDate=" + b.At.Format("2006-01-02T15:04:05") + "\n"
 	if err := os.WriteFile(b.note(), []byte(text), 0o600); err != nil {
 		return buried{}, err

@@ -194,6 +194,9 @@ type Disk interface {
 	Access(real string) []string
 	// Let sets what an account may do with a file, one of link.MayNothing and those beside it, in such a list.
 	Let(real, who, may string) error
+	// Seclude makes a folder one that nobody but the agent's account and administrators looks into, and that
+	// people are not shown among their own.
+	Seclude(real string) error
 	// SetOwner gives a file to others; "" leaves one of them as it is. A link itself is given, not
 	// what it names.
 	SetOwner(real, owner, group string) error

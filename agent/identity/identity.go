@@ -52,24 +52,6 @@ func (i Identity) Client() *http.Client {
 	return &http.Client{Transport: &http.Transport{TLSClientConfig: trust(i.Fingerprint), Proxy: http.ProxyFromEnvironment, DisableKeepAlives: true}}
 }
 
-// File is what an enrolment file holds, which the console makes for machines without a browser.
-type File struct {
-	Service string `json:"service"`
-	Token   string `json:"token"`
-	// Proxy and Without are choices of the installation, where it makes none itself.
-	Proxy   string   `json:"proxy,omitempty"`
-	Without []string `json:"without,omitempty"`
-}
-
-// ReadFile reads an enrolment file.
-func ReadFile(text []byte) (File, error) {
-	var f File
-	if err := json.Unmarshal(text, &f); err != nil || f.Service == "" || f.Token == "" {
-		return f, errors.New("this is no enrolment file: make one in the console, under Add devices")
-	}
-	return f, nil
-}
-
 func trust(fingerprint string) *tls.Config {
 	if fingerprint == "" {
 		return &tls.Config{MinVersion: tls.VersionTLS13}

@@ -182,15 +182,3 @@ func TestAnew(t *testing.T) {
 		t.Errorf("left: %v", got)
 	}
 }
-
-func TestReadFile(t *testing.T) {
-	f, err := ReadFile([]byte(`{"service":"https://moorwatch.example","token":"a.b","proxy":"http://proxy:3128","without":["screen"],"of another version":1}`))
-	if err != nil || f.Proxy != "http://proxy:3128" || !slices.Equal(f.Without, []string{"screen"}) {
-		t.Errorf("%+v %v", f, err)
-	}
-	for _, text := range []string{"", "{}", `{"service":"https://moorwatch.example"}`, `{"token":"a.b"}`, "[1]"} {
-		if _, err := ReadFile([]byte(text)); err == nil {
-			t.Errorf("%q is an enrolment file", text)
-		}
-	}
-}

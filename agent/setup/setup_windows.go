@@ -12,6 +12,8 @@ import (
 	"golang.org/x/sys/windows/registry"
 	"golang.org/x/sys/windows/svc"
 	"golang.org/x/sys/windows/svc/mgr"
+
+	"moorwatch.example/agent/host/windows/locks"
 )
 
 // Here is where the agent stands on this system.
@@ -28,23 +30,12 @@ func Here() Place {
 	}
 }
 
-// access lets the system and administrators into the agent's folder, and nobody else.
-const access = "D:P(A;OICI;FA;;;SY)(A;OICI;FA;;;BA)"
-
 // Secure makes the agent's folder one that the system and administrators alone can read.
 func Secure(dir string) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	sd, err := windows.SecurityDescriptorFromString(access)
-	if err != nil {
-		return err
-	}
-	list, _, err := sd.DACL()
-	if err != nil {
-		return err
-	}
-	return windows.SetNamedSecurityInfo(dir, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION|windows.PROTECTED_DACL_SECURITY_INFORMATION, nil, nil, list, nil)
+	return locks.Close(dir)
 }
 
 // listed is the agent's entry in the list of programs.

@@ -17,6 +17,7 @@ import (
 	"moorwatch.example/agent/host/native"
 	"moorwatch.example/agent/identity"
 	"moorwatch.example/agent/setup"
+	"moorwatch.example/core/release"
 )
 
 // connectWithin is how long a new installation has to connect.
@@ -113,13 +114,13 @@ func install(ctx context.Context, c *cli.Command) error {
 }
 
 // enrolment is the service and the token that a device is to enrol with.
-func enrolment(c *cli.Command) (f identity.File, err error) {
+func enrolment(c *cli.Command) (f release.Enrolment, err error) {
 	if from := c.String("from"); from != "" {
 		text, err := readFile(from)
 		if err != nil {
 			return f, fmt.Errorf("reading the enrolment file: %w", err)
 		}
-		return identity.ReadFile([]byte(text))
+		return release.ReadEnrolment([]byte(text))
 	}
 	if f.Service = c.String("service"); f.Service == "" {
 		carried, err := setup.Carries()
@@ -129,7 +130,7 @@ func enrolment(c *cli.Command) (f identity.File, err error) {
 		case carried == nil:
 			return f, errors.New("which service? give --service, or an enrolment file with --from")
 		}
-		return identity.ReadFile(carried)
+		return release.ReadEnrolment(carried)
 	}
 	token := os.Getenv("MOOR_AGENT_TOKEN")
 	if file := c.String("token-file"); file != "" {

@@ -19,18 +19,13 @@ import (
 	"moorwatch.example/core/release"
 )
 
-// enrolmentFile is what a device enrols with that is given a file.
-type enrolmentFile struct {
-	Service string   `json:"service"`
-	Token   string   `json:"token"`
-	Proxy   string   `json:"proxy,omitempty"`
-	Without []string `json:"without,omitempty"`
-}
-
 func addAgent(ctx context.Context, c *cli.Command) error {
 	system := map[string]string{"linux": "linux", "macos": "darwin", "windows": "windows"}[c.String("system")]
 	if system == "" {
 		return fmt.Errorf("there is no agent for %q: write linux, macos or windows", c.String("system"))
+	}
+	if p := c.String("proxy"); p != "" && !release.ProxyAddress(p) {
+		return fmt.Errorf("%q is no address of a proxy: write it as http://proxy:3128", p)
 	}
 	k, err := dial()
 	if err != nil {
@@ -44,8 +39,12 @@ func addAgent(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if c.String("file") == "" && (len(all.Items) == 0 || all.Script == nil) {
+	if c.String("file") == "" && len(all.Items) == 0 {
 		return errors.New("the service has no release of the agent: make one with make release, or write an enrolment file with --file")
+	}
+	i := slices.IndexFunc(all.Commands, func(o api.AgentCommand) bool { return o.OS == system })
+	if i < 0 && c.String("file") == "" && c.String("installer") == "" {
+		return fmt.Errorf("release %s has no agent for %s", all.Items[0].Version, c.String("system"))
 	}
 	uses, hours := c.Int("uses"), c.Int("hours")
 	made, err := client.Made(k.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: c.String("organisation"), Site: c.String("site"), Uses: &uses, Hours: &hours}))
@@ -59,7 +58,7 @@ func addAgent(ctx context.Context, c *cli.Command) error {
 	if p := c.String("proxy"); p != "" {
 		options.WriteString(" --proxy " + p)
 	}
-	text, err := json.MarshalIndent(enrolmentFile{s.URL, made.Secret, c.String("proxy"), c.StringSlice("without")}, "", "\t")
+	text, err := json.MarshalIndent(release.Enrolment{Service: s.URL, Token: made.Secret, Proxy: c.String("proxy"), Without: c.StringSlice("without")}, "", "\t")
 	if err != nil {
 		return err
 	}
@@ -77,21 +76,7 @@ func addAgent(ctx context.Context, c *cli.Command) error {
 		fmt.Printf("%s holds the token. On the device: moor-agent install --from %s%s\n", file, file, options.String())
 		return f.Close()
 	}
-	unknown := ""
-	if all.OwnAuthority {
-		unknown = "k"
-	}
-	if system != "windows" {
-		check := map[string]string{"linux": "sha256sum -c -", "darwin": "shasum -a 256 -c -"}[system]
-		fmt.Printf("curl -fsS%s -o moor-agent.sh %s%s && echo '%s  moor-agent.sh' | %s && echo '%s' | sudo sh moor-agent.sh%s\n", unknown, s.URL, all.Script.Path, all.Script.Sha256, check, made.Secret, options.String())
-		return nil
-	}
-	f, err := windowsProgram(all)
-	if err != nil {
-		return err
-	}
-	fmt.Printf(`curl.exe -fsS%so "%%TEMP%%\moor-agent.exe" %s%s & certutil -hashfile "%%TEMP%%\moor-agent.exe" SHA256 > "%%TEMP%%\moor-agent.sum" & findstr %s "%%TEMP%%\moor-agent.sum" & if errorlevel 1 (echo It is not the program that the service tells of: nothing is installed.) else (echo %s| "%%TEMP%%\moor-agent.exe" install --service %s --token-file -%s)`+"\n",
-		unknown, s.URL, f.Path, f.Sha256, made.Secret, s.URL, options.String())
+	fmt.Println(release.Fill(all.Commands[i].Command, s.URL, made.Secret, options.String()))
 	return nil
 }
 

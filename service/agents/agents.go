@@ -129,7 +129,7 @@ func read(dir, name string, keys []ed25519.PublicKey) (k kept, err error) {
 
 // ListAgentReleases lists them: GET /agent-releases.
 func (c *Column) ListAgentReleases(g *gin.Context) {
-	out := api.AgentReleases{Items: []api.AgentRelease{}, OwnAuthority: c.own}
+	out := api.AgentReleases{Items: []api.AgentRelease{}, Commands: []api.AgentCommand{}}
 	for _, k := range c.releases() {
 		one := api.AgentRelease{Version: k.Version, Made: k.Made, Files: []api.AgentFile{}}
 		for _, p := range slices.Concat(k.Programs, k.Packages) {
@@ -139,7 +139,15 @@ func (c *Column) ListAgentReleases(g *gin.Context) {
 	}
 	if len(out.Items) > 0 {
 		sum := sha256.Sum256([]byte(c.script()))
-		out.Script = &api.AgentScript{Path: "/install/agent.sh", Sha256: hex.EncodeToString(sum[:])}
+		script := release.Script{Path: "/install/agent.sh", SHA256: hex.EncodeToString(sum[:])}
+		for _, system := range []string{"linux", "darwin", "windows"} {
+			files := out.Items[0].Files
+			if i := slices.IndexFunc(files, func(f api.AgentFile) bool {
+				return f.Kind == "program" && f.OS == system && (system != "windows" || f.Arch == "amd64")
+			}); i >= 0 {
+				out.Commands = append(out.Commands, api.AgentCommand{OS: system, Command: release.Paste(system, c.own, script, release.Script{Path: files[i].Path, SHA256: files[i].Sha256})})
+			}
+		}
 	}
 	g.JSON(http.StatusOK, out)
 }

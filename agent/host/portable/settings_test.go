@@ -23,6 +23,7 @@ func (fakeDisk) Owner(string, fs.FileInfo) (owner, group string) { return "", ""
 func (fakeDisk) Like(string, string) error                       { return nil }
 func (fakeDisk) Access(string) []string                          { return nil }
 func (fakeDisk) Let(real, who, may string) error                 { return nil }
+func (fakeDisk) Seclude(string) error                            { return nil }
 func (fakeDisk) SetOwner(real, owner, group string) error        { return nil }
 func (d fakeDisk) Top(string) (string, error)                    { return d.root, nil }
 func (fakeDisk) Free(string) (int64, error)                      { return 1 << 40, nil }

@@ -83,6 +83,9 @@ func (d *disk) Access(real string) (list []string) {
 	return append(list, "SYSTEM may do everything (from above)", "Administrators may do everything (from above)", "Users may read, run (from above)")
 }
 
+// Seclude implements host.Disk.
+func (d *disk) Seclude(real string) error { return os.Chmod(real, 0o700) }
+
 // Let implements host.Disk.
 func (d *disk) Let(real, who, may string) error {
 	if !d.Windows() {

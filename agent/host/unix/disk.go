@@ -65,6 +65,9 @@ func (*Disk) Like(string, string) error { return nil }
 // Access implements host.Disk: an entry's bits say it.
 func (*Disk) Access(string) []string { return nil }
 
+// Seclude implements host.Disk. A name that begins with a dot is not shown.
+func (*Disk) Seclude(real string) error { return os.Chmod(real, 0o700) }
+
 // Let implements host.Disk.
 func (*Disk) Let(string, string, string) error {
 	return errors.New("this system has permission bits, such as 0644, and owners, instead of a list of who may do what")

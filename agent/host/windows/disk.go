@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/sys/windows"
 
+	"moorwatch.example/agent/host/windows/locks"
 	"moorwatch.example/contract/link"
 )
 
@@ -155,6 +156,22 @@ func (*disk) Let(real, who, may string) error {
 	}
 	defer withPrivileges("SeTakeOwnershipPrivilege", "SeRestorePrivilege")()
 	return windows.SetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION, nil, nil, list, nil)
+}
+
+// Seclude implements host.Disk.
+func (*disk) Seclude(real string) error {
+	name, err := windows.UTF16PtrFromString(real)
+	if err != nil {
+		return err
+	}
+	attributes, err := windows.GetFileAttributes(name)
+	if err != nil || attributes&windows.FILE_ATTRIBUTE_HIDDEN != 0 {
+		return err // it was closed before it was hidden
+	}
+	if err := locks.Close(real); err != nil {
+		return err
+	}
+	return windows.SetFileAttributes(name, attributes|windows.FILE_ATTRIBUTE_HIDDEN)
 }
 
 var deleteAce = windows.NewLazySystemDLL("advapi32.dll").NewProc("DeleteAce")

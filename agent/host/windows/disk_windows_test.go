@@ -8,6 +8,7 @@ import (
 	"golang.org/x/sys/windows"
 
 	"moorwatch.example/contract/link"
+	"moorwatch.example/test/scratch"
 )
 
 // Wine keeps of a file's access list what Unix has bits for; the lists themselves are built as on Windows.
@@ -48,5 +49,22 @@ func TestLet(t *testing.T) {
 		if !reflect.DeepEqual(got, c.want) {
 			t.Errorf("%+v: %q", c, got)
 		}
+	}
+}
+
+// Wine hides the folder, and lets everybody in all the same.
+func TestSeclude(t *testing.T) {
+	dir := scratch.Dir(t)
+	for range 2 { // it is asked for at each removal
+		if err := (&disk{}).Seclude(dir); err != nil {
+			t.Fatal(err)
+		}
+	}
+	name, err := windows.UTF16PtrFromString(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if a, err := windows.GetFileAttributes(name); err != nil || a&windows.FILE_ATTRIBUTE_HIDDEN == 0 {
+		t.Errorf("its attributes are %#x, %v", a, err)
 	}
 }

@@ -3064,9 +3064,7 @@ export interface components {
         };
         AgentReleases: {
             items: components["schemas"]["AgentRelease"][];
-            script?: components["schemas"]["AgentScript"];
-            /** @description The service's certificate is of its own authority, which a device knows only once it is enrolled: what it fetches before is checked by its digest. */
-            own_authority: boolean;
+            commands: components["schemas"]["AgentCommand"][];
         };
         AgentRelease: {
             version: string;
@@ -3090,10 +3088,11 @@ export interface components {
              */
             size: number;
         };
-        /** @description Installs the latest release on Linux and macOS. */
-        AgentScript: {
-            path: string;
-            sha256: string;
+        /** @description Installs the latest release on a device where a person pastes it. It holds {service}, the service's address, {token}, the enrolment token, and {options}, those of moor-agent install, each with a space before it. */
+        AgentCommand: {
+            /** @description linux, windows or darwin. */
+            os: string;
+            command: string;
         };
         EnrolmentTokenPage: {
             items: components["schemas"]["EnrolmentToken"][];

@@ -23,7 +23,7 @@ export function Install({ token }: { token: string }) {
 	if (releases.isPending) return <Waiting what="the releases of the agent" />;
 	if (releases.isError) return <Trouble error={releases.error} retry={() => releases.refetch()} />;
 	const latest = releases.data.items[0];
-	if (!latest || !releases.data.script) {
+	if (!latest) {
 		return (
 			<div className="space-y-2">
 				<p>
@@ -41,7 +41,6 @@ export function Install({ token }: { token: string }) {
 	}
 	const options =
 		(screen ? "" : " --without screen") + (/^https?:\/\/[\w.:-]+$/.test(proxy) ? ` --proxy ${proxy}` : "");
-	const unknown = releases.data.own_authority ? "k" : "";
 	return (
 		<section aria-label="Install the agent" className="space-y-3">
 			<div className="flex flex-wrap items-end gap-x-6 gap-y-2">
@@ -87,9 +86,8 @@ export function Install({ token }: { token: string }) {
 					system={system}
 					token={token}
 					release={latest}
-					script={releases.data.script}
+					command={releases.data.commands.find((c) => c.os === system)?.command}
 					options={options}
-					unknown={unknown}
 				/>
 			)}
 		</section>
@@ -100,26 +98,20 @@ function Paste(p: {
 	system: Exclude<System, "file">;
 	token: string;
 	release: Schemas["AgentRelease"];
-	script: Schemas["AgentScript"];
+	command: string | undefined; // with places to fill in
 	options: string;
-	unknown: string;
 }) {
-	const program = p.release.files.find(
-		(f) => f.kind === "program" && f.os === p.system && (p.system !== "windows" || f.arch === "amd64"),
-	);
-	if (!program) {
+	if (!p.command) {
 		return (
 			<p>
 				Release {p.release.version} has no agent for {systems[p.system]}.
 			</p>
 		);
 	}
-	const from = location.origin;
-	const check = p.system === "darwin" ? "shasum -a 256 -c -" : "sha256sum -c -";
-	const command =
-		p.system === "windows"
-			? `curl.exe -fsS${p.unknown}o "%TEMP%\\moor-agent.exe" ${from}${program.path} & certutil -hashfile "%TEMP%\\moor-agent.exe" SHA256 > "%TEMP%\\moor-agent.sum" & findstr ${program.sha256} "%TEMP%\\moor-agent.sum" & if errorlevel 1 (echo It is not the program that the console tells of: nothing is installed.) else (echo ${p.token}| "%TEMP%\\moor-agent.exe" install --service ${from} --token-file -${p.options})`
-			: `curl -fsS${p.unknown} -o moor-agent.sh ${from}${p.script.path} && echo '${p.script.sha256}  moor-agent.sh' | ${check} && echo '${p.token}' | sudo sh moor-agent.sh${p.options}`;
+	const command = p.command
+		.replaceAll("{service}", location.origin)
+		.replaceAll("{token}", p.token)
+		.replaceAll("{options}", p.options);
 	return (
 		<div className="space-y-2">
 			<p>

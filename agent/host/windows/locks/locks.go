@@ -1,6 +1,7 @@
 //go:build windows
 
-// Package locks finds who keeps a file to itself (Restart Manager).
+// Package locks is who is let in: it finds who keeps a file to itself (Restart Manager), and closes folders to all
+// but the system and administrators.
 package locks
 
 import (
@@ -63,4 +64,20 @@ func Holders(path string) []string {
 		list = append(list, fmt.Sprintf("%s (process %d)", windows.UTF16ToString(p.name[:]), p.pid))
 	}
 	return list
+}
+
+// closed lets the system and administrators in, and nobody else (SDDL).
+const closed = "D:P(A;OICI;FA;;;SY)(A;OICI;FA;;;BA)"
+
+// Close makes a folder, and what it takes over to what is made in it, one for the system and administrators alone.
+func Close(folder string) error {
+	sd, err := windows.SecurityDescriptorFromString(closed)
+	if err != nil {
+		return err
+	}
+	list, _, err := sd.DACL()
+	if err != nil {
+		return err
+	}
+	return windows.SetNamedSecurityInfo(folder, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION|windows.PROTECTED_DACL_SECURITY_INFORMATION, nil, nil, list, nil)
 }
