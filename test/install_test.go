@@ -56,6 +56,15 @@ func testWaysToInstall(t *testing.T) {
 	p := w.open(t)
 	p.signIn()
 	command := p.shown("Linux")
+	const proxy = "[aria-label='Install the agent'] input:not([type])"
+	p.focus(proxy)
+	p.typed("proxy; rm")
+	p.sees("[role=alert]", "A proxy is an address such as")
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("` + proxy + `").select()`))
+	p.typed("http://proxy:3128")
+	if got := ask[string](p, `document.querySelector("[aria-label='Install the agent'] code").innerText`); got != command+" --proxy http://proxy:3128" {
+		t.Errorf("with a proxy: %s", got)
+	}
 	if runtime.GOOS != "linux" || !strings.Contains(command, "| sudo sh moor-agent.sh") {
 		t.Fatalf("the console tells: %s", command)
 	}

@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -133,6 +134,14 @@ func openRow(text string) chromedp.Action[chromedp.Void] {
 	return chromedp.DoubleClick(chromedp.Search(row(text)))
 }
 
+// showHow chooses a site on the page that adds devices, and has it tell how.
+var showHow = []chromedp.Action[chromedp.Void]{
+	chromedp.Evaluate[chromedp.Void](`new Promise(done => { const look = () => { const s = document.querySelector("select"); if (!s || s.options.length < 3) return setTimeout(look, 50);
+		const set = Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set; set.call(s, [...s.options].find(o => o.text.includes("Haywater")).value); s.dispatchEvent(new Event("change", { bubbles: true }));
+		setTimeout(() => { [...document.querySelectorAll("button")].find(b => b.innerText.includes("Show how")).click(); done(); }, 200); }; look(); })`),
+	chromedp.WaitVisible(chromedp.CSS("[aria-label='Install the agent']")),
+}
+
 // list names the pictures in the order in which they are taken; the first is of the sign-in page.
 func list(ctx context.Context, a demo.Access) ([]shot, error) {
 	c, err := client.New(client.Options{URL: a.URL, Token: a.Token})
@@ -213,12 +222,8 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 		{name: "audit", aside: true, path: "/audit"},
 		{name: "people", path: "/people", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
 		{name: "roles", aside: true, path: "/people", do: []chromedp.Action[chromedp.Void]{press("Roles"), chromedp.Sleep(time.Second), press("New role"), chromedp.Sleep(time.Second)}},
-		{name: "add-devices", path: "/enrol", do: []chromedp.Action[chromedp.Void]{
-			chromedp.Evaluate[chromedp.Void](`new Promise(done => { const look = () => { const s = document.querySelector("select"); if (!s || s.options.length < 3) return setTimeout(look, 50);
-				const set = Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set; set.call(s, [...s.options].find(o => o.text.includes("Haywater")).value); s.dispatchEvent(new Event("change", { bubbles: true }));
-				setTimeout(() => { [...document.querySelectorAll("button")].find(b => b.innerText.includes("Show how")).click(); done(); }, 200); }; look(); })`),
-			chromedp.WaitVisible(chromedp.CSS("[aria-label='Install the agent']")),
-		}},
+		{name: "add-devices", path: "/enrol", do: showHow},
+		{name: "add-devices-wrong", aside: true, path: "/enrol", do: append(slices.Clone(showHow), setText("[aria-label='Install the agent'] input.field", "proxy 3128"))},
 		{name: "account", aside: true, path: "/account", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
 	}, nil
 }

@@ -39,8 +39,8 @@ export function Install({ token }: { token: string }) {
 			</div>
 		);
 	}
-	const options =
-		(screen ? "" : " --without screen") + (/^https?:\/\/[\w.:-]+$/.test(proxy) ? ` --proxy ${proxy}` : "");
+	const unfit = proxy !== "" && !/^https?:\/\/[\w.:-]+$/.test(proxy);
+	const options = (screen ? "" : " --without screen") + (proxy ? ` --proxy ${proxy}` : "");
 	return (
 		<section aria-label="Install the agent" className="space-y-3">
 			<div className="flex flex-wrap items-end gap-x-6 gap-y-2">
@@ -66,17 +66,22 @@ export function Install({ token }: { token: string }) {
 						className="field w-56"
 						placeholder="http://proxy:3128"
 						value={proxy}
+						aria-invalid={unfit}
 						onChange={(e) => setProxy(e.target.value.trim())}
 					/>
 				</Labelled>
 			</div>
-			{system === "file" ? (
+			{unfit ? (
+				<p role="alert" className="rounded-md bg-rowan-tint px-3 py-2">
+					A proxy is an address such as http://proxy:3128, without a name and password.
+				</p>
+			) : system === "file" ? (
 				<ByFile
 					enrolment={{
 						service: location.origin,
 						token,
 						...(screen ? {} : { without: ["screen"] }),
-						...(options.includes("--proxy") ? { proxy } : {}),
+						...(proxy ? { proxy } : {}),
 					}}
 					release={latest}
 					options={options}
