@@ -266,7 +266,7 @@ func (d *demo) devices(ctx context.Context) error {
 	if err := await(ctx, events, len(plan.Devices), func(e fleet.Event) (string, error) { return e.Connected, nil }); err != nil {
 		return err
 	}
-	if !d.Seeded {
+	if time.Since(d.Began) < storyEnds {
 		go func() {
 			if err := d.rollout(ctx); err != nil && ctx.Err() == nil {
 				progress("the story of the rollout ended: " + err.Error())

@@ -38,9 +38,10 @@ func (d *demo) approvals(ctx context.Context) error {
 }
 
 // rollout tells the story of an update that breaks the kiosks' program: a rollout finds it in its first ring,
-// takes it back and is held; the technician leaves it out, and the rest reaches all kiosks.
+// takes it back and is held; the technician leaves it out, and the rest reaches all kiosks. A demo that was ended
+// goes on with it, within half an hour of its beginning.
 func (d *demo) rollout(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, storyEnds)
+	ctx, cancel := context.WithDeadline(ctx, d.Began.Add(storyEnds))
 	defer cancel()
 	wait := func(t time.Duration) error {
 		select {
@@ -50,24 +51,17 @@ func (d *demo) rollout(ctx context.Context) error {
 			return nil
 		}
 	}
-	if err := wait(rolloutBegins); err != nil {
-		return err
-	}
-	if err := d.pastCompliance(ctx); err != nil {
-		return err
-	}
-	var first []string
-	for _, name := range []string{"cen-kiosk-1", "cen-kiosk-4", "mil-kiosk"} {
-		one, err := d.client.Find(ctx, name)
-		if err != nil {
-			return err
-		}
-		first = append(first, one.ID.String())
-	}
-	r, err := client.Made(d.client.AddRolloutWithResponse(ctx, api.NewRollout{Where: new(`name.contains("kiosk")`), Spec: patch.Rollout{Name: "Security for the kiosks", Classes: []update.Class{update.Security}, Restart: patch.RestartNeeded,
-		WaitHours: 48, Enough: 80, Gate: patch.Gate{Rollback: true}, Rings: []patch.Ring{{Name: "three that we see", Devices: first, SoakMinutes: 1}, {Name: "a third", Share: 30, SoakMinutes: 1}, {Name: "the rest"}}}}))
+	r, err := d.begun(ctx)
 	if err != nil {
 		return err
+	}
+	if r == nil {
+		if err := wait(rolloutBegins); err != nil {
+			return err
+		}
+		if r, err = d.beginRollout(ctx); err != nil {
+			return err
+		}
 	}
 	for r.Phase != string(patch.Stopped) {
 		if r.EndedAt != nil {
@@ -84,6 +78,38 @@ func (d *demo) rollout(ctx context.Context) error {
 		return err
 	}
 	return d.leaveOut(ctx, r.ID, "catalogue-screen")
+}
+
+const storyRollout = "Security for the kiosks"
+
+// begun is the story's rollout, nil where it was not begun.
+func (d *demo) begun(ctx context.Context) (*api.Rollout, error) {
+	page, err := client.Result(d.client.ListRolloutsWithResponse(ctx, &api.ListRolloutsParams{}))
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range page.Items {
+		if r.Spec.Name == storyRollout {
+			return &r, nil
+		}
+	}
+	return nil, nil
+}
+
+func (d *demo) beginRollout(ctx context.Context) (*api.Rollout, error) {
+	if err := d.pastCompliance(ctx); err != nil {
+		return nil, err
+	}
+	var first []string
+	for _, name := range []string{"cen-kiosk-1", "cen-kiosk-4", "mil-kiosk"} {
+		one, err := d.client.Find(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		first = append(first, one.ID.String())
+	}
+	return client.Made(d.client.AddRolloutWithResponse(ctx, api.NewRollout{Where: new(`name.contains("kiosk")`), Spec: patch.Rollout{Name: storyRollout, Classes: []update.Class{update.Security}, Restart: patch.RestartNeeded,
+		WaitHours: 48, Enough: 80, Gate: patch.Gate{Rollback: true}, Rings: []patch.Ring{{Name: "three that we see", Devices: first, SoakMinutes: 1}, {Name: "a third", Share: 30, SoakMinutes: 1}, {Name: "the rest"}}}}))
 }
 
 func (d *demo) leaveOut(ctx context.Context, id uuid.UUID, name string) error {
