@@ -74,6 +74,9 @@ func (p *page) sees(selector, text string) {
 	p.until(fmt.Sprintf("[...document.querySelectorAll(%q)].some(e => e.innerText.includes(%q))", selector, text), fmt.Sprintf("%q in %s", text, selector))
 }
 
+// seenWithin is how long a page has to show something: on a host that is busy elsewhere, that is not little.
+const seenWithin = time.Minute
+
 func (p *page) until(script, what string) {
 	p.t.Helper()
 	for began := time.Now(); ; time.Sleep(50 * time.Millisecond) {
@@ -84,8 +87,8 @@ func (p *page) until(script, what string) {
 		if there {
 			return
 		}
-		if time.Since(began) > 15*time.Second {
-			p.fail(fmt.Errorf("not seen within 15 s: %s; the page shows %.800q", what, ask[string](p, "document.body.innerText")))
+		if time.Since(began) > seenWithin {
+			p.fail(fmt.Errorf("not seen within %s: %s; the page shows %.800q", seenWithin, what, ask[string](p, "document.body.innerText")))
 		}
 	}
 }

@@ -213,7 +213,9 @@ func testWindowsAgent(t *testing.T) {
 	p.until(`[...document.querySelectorAll(".xterm-rows > div")].map(r => r.innerText).join("\n").includes("moorWindows_NT")`, "what the shell printed")
 
 	p.do(chromedp.Navigate(bench + "?pane=processes"))
+	asked := time.Now()
 	p.sees("[aria-label=Processes]", "explorer.exe")
+	t.Logf("processes listed after %s", time.Since(asked).Round(10*time.Millisecond))
 
 	out := m.do(t, m.C("Program Files/Moorwatch Agent/moor-agent.exe"), "uninstall")
 	if !strings.Contains(out, "gone from this device") {

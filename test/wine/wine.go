@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"time"
 )
 
@@ -75,8 +76,21 @@ func (m *Machine) Command(program string, args ...string) *exec.Cmd {
 // minute beside others.
 const doWithin = 3 * time.Minute
 
+// notStarted is what Wine says when it could not start a program, which it has been seen to do once in a hundred
+// times without a reason; nothing was done then.
+const notStarted = "Application could not be started, or no application associated with the specified file."
+
 // Do runs a Windows program and returns what it printed.
-func (m *Machine) Do(argv ...string) (string, error) {
+func (m *Machine) Do(argv ...string) (out string, err error) {
+	for range 2 {
+		if out, err = m.once(argv); err == nil || !strings.Contains(out, notStarted) {
+			break
+		}
+	}
+	return out, err
+}
+
+func (m *Machine) once(argv []string) (string, error) {
 	// What it starts keeps its output open: that is not waited for.
 	file, err := os.CreateTemp("", "wine-out-")
 	if err != nil {

@@ -25,6 +25,8 @@ type Processes struct {
 	// Priority reads and SetPriority sets what link names.
 	Priority    func(ctx context.Context, p *process.Process) string
 	SetPriority func(pid int, name string) error
+	// Person names whose a process is; nil where the system tells that itself, and soon.
+	Person func(ctx context.Context, p *process.Process) string
 	// Launch starts a program and returns its number.
 	Launch func(ctx context.Context, p link.Program) (pid int, err error)
 
@@ -63,7 +65,7 @@ func (s *Processes) Keep() *Processes {
 
 // Another implements host.Processes.
 func (s *Processes) Another() host.Processes {
-	return &Processes{Priority: s.Priority, SetPriority: s.SetPriority, Launch: s.Launch, memory: s.memory}
+	return &Processes{Person: s.Person, Priority: s.Priority, SetPriority: s.SetPriority, Launch: s.Launch, memory: s.memory}
 }
 
 // Note implements host.Noter.
@@ -150,7 +152,11 @@ func (s *Processes) look(ctx context.Context, p *process.Process, at time.Time, 
 		if whole {
 			k.process.Command, _ = p.CmdlineWithContext(ctx)
 			k.process.Command = k.process.Command[:min(len(k.process.Command), 4096)]
-			k.process.Person, _ = p.UsernameWithContext(ctx)
+			if s.Person != nil {
+				k.process.Person = s.Person(ctx, p)
+			} else {
+				k.process.Person, _ = p.UsernameWithContext(ctx)
+			}
 		}
 	}
 	t, err := p.TimesWithContext(ctx)

@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 	"unsafe"
 
 	"golang.org/x/sys/windows"
@@ -18,8 +17,8 @@ import (
 	"moorwatch.example/contract/link"
 )
 
-// disk implements host.Disk. Names of accounts are looked up once.
-type disk struct{ names sync.Map }
+// disk implements host.Disk.
+type disk struct{}
 
 // Windows implements host.Disk.
 func (*disk) Windows() bool { return true }
@@ -61,30 +60,11 @@ func (d *disk) Owner(real string, _ fs.FileInfo) (owner, group string) {
 	return owner, group
 }
 
-func (d *disk) name(sid *windows.SID) string {
+func (*disk) name(sid *windows.SID) string {
 	if sid == nil {
 		return ""
 	}
-	key := sid.String()
-	if v, ok := d.names.Load(key); ok {
-		return v.(string)
-	}
-	name := accountName(sid)
-	d.names.Store(key, name)
-	return name
-}
-
-// accountName is an account's name as people write it: that of the computer's own stand alone.
-func accountName(sid *windows.SID) string {
-	account, domain, _, err := sid.LookupAccount("")
-	if err != nil {
-		return sid.String()
-	}
-	computer, _ := windows.ComputerName()
-	if domain == "" || strings.EqualFold(domain, computer) || strings.EqualFold(domain, "BUILTIN") || strings.EqualFold(domain, "NT AUTHORITY") {
-		return account
-	}
-	return domain + `\` + account
+	return names.short(sid)
 }
 
 // SetOwner implements host.Disk. Accounts are given by name or SID.

@@ -76,7 +76,7 @@ func programs(add adder) {
 		if root == registry.USERS {
 			id, _, _ := strings.Cut(place, `\`)
 			if sid, err := windows.StringToSid(id); err == nil {
-				whose = accountName(sid)
+				whose = names.short(sid)
 			}
 		}
 		eachKey(root, place, func(key string, k registry.Key) {

@@ -83,7 +83,7 @@ func (settings) List(ctx context.Context, at link.SettingsAt) (link.SettingPage,
 		one := link.Setting{Name: name, Folder: true}
 		if len(at.Path) == 1 && at.Path[0] == "HKEY_USERS" {
 			if sid, err := windows.StringToSid(name); err == nil {
-				one.About = "Registry of " + accountName(sid)
+				one.About = "Registry of " + names.short(sid)
 			}
 		}
 		out.Items = append(out.Items, one)

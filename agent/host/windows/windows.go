@@ -33,7 +33,7 @@ func New() host.Host {
 		Prober:    &portable.Prober{Service: service},
 		Asker:     portable.Asker{Service: service, Registry: registryValue},
 		Disk:      &disk{},
-		Processes: (&portable.Processes{Priority: priority, SetPriority: setPriority, Launch: launch}).Keep(),
+		Processes: (&portable.Processes{Person: runsAs, Priority: priority, SetPriority: setPriority, Launch: launch}).Keep(),
 		Services:  services{},
 		Events:    eventsOf(),
 		Network:   portable.Network{More: network, Neighbours: neighbours},
