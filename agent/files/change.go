@@ -234,8 +234,10 @@ func (f *Files) moveTo(from, to string, replace bool) error {
 	if inside(to, from) {
 		return refuse(http.StatusUnprocessableEntity, "%s cannot be moved into itself.", f.shown(from))
 	}
-	err := f.named(to)
-	if err == nil && !respelt(from, to) {
+	var err error
+	if respelt(from, to) { // what stands there is the thing itself
+		err = f.named(to)
+	} else {
 		err = f.clear(to, replace)
 	}
 	if err != nil {

@@ -5,6 +5,7 @@ package host
 
 import (
 	"context"
+	"errors"
 	"io"
 	"io/fs"
 	"slices"
@@ -179,6 +180,9 @@ type Terminal interface {
 	// Wait returns the shell's exit status once it has ended.
 	Wait() (exit int)
 }
+
+// ErrNoLists is what Disk.Let returns where a system keeps no lists of who may do what.
+var ErrNoLists = errors.New("this system has permission bits, such as 0644, and owners, instead of a list of who may do what")
 
 // Disk is what file tools need of a system beyond package os.
 type Disk interface {

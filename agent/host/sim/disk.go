@@ -1,7 +1,6 @@
 package sim
 
 import (
-	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -11,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"moorwatch.example/agent/host"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 )
@@ -89,7 +89,7 @@ func (d *disk) Seclude(real string) error { return os.Chmod(real, 0o700) }
 // Let implements host.Disk.
 func (d *disk) Let(real, who, may string) error {
 	if !d.Windows() {
-		return errors.New("this system has permission bits, such as 0644, and owners, instead of a list of who may do what")
+		return host.ErrNoLists
 	}
 	key := [2]string{real, who}
 	if words := map[string]string{link.MayNothing: "may not do everything", link.MayRead: "may read, run", link.MayChange: "may read, write, run, remove", link.MayAll: "may do everything"}[may]; words != "" {

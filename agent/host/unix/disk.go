@@ -14,6 +14,8 @@ import (
 	"syscall"
 
 	"golang.org/x/sys/unix"
+
+	"moorwatch.example/agent/host"
 )
 
 // Disk implements host.Disk. Names of accounts are looked up once.
@@ -70,7 +72,7 @@ func (*Disk) Seclude(real string) error { return os.Chmod(real, 0o700) }
 
 // Let implements host.Disk.
 func (*Disk) Let(string, string, string) error {
-	return errors.New("this system has permission bits, such as 0644, and owners, instead of a list of who may do what")
+	return host.ErrNoLists
 }
 
 // SetOwner implements host.Disk. Accounts are given by name or number.

@@ -80,7 +80,15 @@ func (a *lookups) find(sid *windows.SID) (account, domain string) {
 func (a *lookups) short(sid *windows.SID) string {
 	account, domain := a.find(sid)
 	computer, _ := windows.ComputerName()
-	if domain == "" || strings.EqualFold(domain, computer) || strings.EqualFold(domain, "BUILTIN") || strings.EqualFold(domain, "NT AUTHORITY") {
+	if strings.EqualFold(domain, computer) || strings.EqualFold(domain, "BUILTIN") || strings.EqualFold(domain, "NT AUTHORITY") {
+		return account
+	}
+	return qualified(account, domain)
+}
+
+// qualified is an account's name with the computer or domain that knows it, where one does.
+func qualified(account, domain string) string {
+	if domain == "" {
 		return account
 	}
 	return domain + `\` + account
@@ -102,9 +110,5 @@ func runsAs(_ context.Context, p *process.Process) string {
 	if err != nil {
 		return ""
 	}
-	account, domain := names.find(user.User.Sid)
-	if domain == "" {
-		return account
-	}
-	return domain + `\` + account
+	return qualified(names.find(user.User.Sid))
 }
