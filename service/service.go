@@ -205,7 +205,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	calls.HandleFunc("POST /journal", s.Job.ServeJournal)
 	calls.HandleFunc("POST /results", s.Job.ServeResults)
 	calls.HandleFunc("GET "+messages.Contents, s.Job.ServeContent)
-	s.Patch = patch.New(s.pool, s.Fleet, s.Job, s.Health, s.Access.Log, config.Post)
+	s.Patch = patch.New(s.pool, s.Fleet, s.Job, s.Health, s.Access, s.Access.Log, config.Post)
 	calls.HandleFunc("POST /updates", s.Patch.ServeUpdates)
 	s.Agents = agents.New(config.Releases, s.URL, config.Fingerprint != "")
 	calls.HandleFunc("GET /release", s.Agents.ServeRelease)
@@ -219,7 +219,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	s.Fleet.Enrolled = func(id uuid.UUID) { s.Job.Happened(jobs.Enrolled, id, "") }
 	s.Vitals.Join(s.hub)
 	s.Fleet.Disconnect = s.hub.Disconnect
-	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access.Log, s.hub, config.Seal, box)
+	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access, s.Access.Log, s.hub, config.Seal, box)
 	s.Patch.JoinPower(s.Session)
 	if err := s.Session.Refresh(ctx); err != nil {
 		return nil, fmt.Errorf("reading the rules of consent: %w", err)
@@ -245,7 +245,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	if err := s.jobs.Start(background); err != nil {
 		return nil, fmt.Errorf("starting background work: %w", err)
 	}
-	return s, s.serve(config, listener, columns{s.Access, fleetColumn{s.Fleet}, vitalsColumn{s.Vitals}, healthColumn{s.Health}, inventoryColumn{s.Inventory},
+	return s, s.serve(background, config, listener, columns{s.Access, fleetColumn{s.Fleet}, vitalsColumn{s.Vitals}, healthColumn{s.Health}, inventoryColumn{s.Inventory},
 		sessionColumn{s.Session}, jobColumn{s.Job}, patchColumn{s.Patch}, agentsColumn{s.Agents}})
 }
 
@@ -277,7 +277,7 @@ func reachable(a *net.TCPAddr) string {
 	return a.String()
 }
 
-func (s *Service) serve(config Config, listener net.Listener, all columns) error {
+func (s *Service) serve(background context.Context, config Config, listener net.Listener, all columns) error {
 	metrics := prometheus.NewRegistry()
 	metrics.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "moorwatch_devices_connected", Help: "Devices with a live link."},
 		func() float64 { return float64(s.hub.Count()) }))
@@ -290,6 +290,12 @@ func (s *Service) serve(config Config, listener net.Listener, all columns) error
 	if err != nil {
 		return err
 	}
+	for _, told := range []func(context.Context, front.RightsChange){
+		func(ctx context.Context, change front.RightsChange) { router.Review(ctx, change.Person) }, s.Session.RightsChanged, s.Job.RightsChanged,
+	} {
+		s.Access.Watch(told)
+	}
+	s.running.Go(func() { router.Run(background) })
 	mux := http.NewServeMux()
 	mux.Handle("GET "+link.Path, s.hub)
 	mux.Handle("GET /install/", s.Agents)

@@ -164,6 +164,7 @@ func jobsCommand() *cli.Command {
 			},
 		},
 		steer("pause", "let what runs come to its end, and begin no more"), steer("resume", "have a job go on that is paused"), steer("cancel", "end what runs, and begin no more"),
+		steer("adopt", "answer for a job whose owner may no longer do it, so that it goes on with your rights"),
 		{
 			Name: "retry", Usage: "begin a job anew where it failed, was interrupted or was missed", ArgsUsage: "JOB",
 			Action: func(ctx context.Context, c *cli.Command) error {
@@ -296,6 +297,9 @@ func printJob(j *api.Job) error {
 	fmt.Printf("Job %s, %s, is %s: %s.\n", j.ID.String()[:8], j.Name, j.State, cmp.Or(countWords(j.Counts), "no runs yet"))
 	if j.Reason != nil {
 		fmt.Printf("%s.\n", strings.ToUpper((*j.Reason)[:1])+(*j.Reason)[1:])
+	}
+	if j.Unowned != nil && *j.Unowned {
+		fmt.Printf("Whoever began it may no longer do it at all of its devices: there it waits until somebody runs moor jobs adopt %s.\n", j.ID.String()[:8])
 	}
 	if j.When.Standing() && j.EndedAt == nil {
 		fmt.Print("It stands")

@@ -168,7 +168,7 @@ func rolloutsCommand() *cli.Command {
 			}
 			return t.flush()
 		},
-	}, deed(patch.DeedAgree, "agree to an urgent rollout, as the second person"), deed(patch.DeedPause, "have no further ring begin"), deed(patch.DeedResume, "have a paused rollout go on"),
+	}, deed(patch.DeedAgree, "agree to an urgent rollout, as the second person"), deed("adopt", "answer for a rollout whose owner may no longer do it, so that it goes on with your rights"), deed(patch.DeedPause, "have no further ring begin"), deed(patch.DeedResume, "have a paused rollout go on"),
 		deed(patch.DeedRelease, "have a rollout go on though it was held"), deed(patch.DeedAgain, "patch the ring anew, after something was mended or left out"), deed(patch.DeedRevert, "take back what was installed"),
 		deed(patch.DeedCancel, "end a rollout; what was installed stays"), deed("leave-out", "leave updates out from now on")}}
 }
@@ -323,6 +323,9 @@ func printRollout(r *api.Rollout) error {
 	fmt.Printf("%s is %s", device.CleanText(r.Spec.Name), r.Phase)
 	if r.Why != nil {
 		fmt.Printf(": %s", device.CleanText(*r.Why))
+	}
+	if r.Unowned != nil && *r.Unowned {
+		fmt.Printf("\nWhoever began it may no longer go on with it: it waits until somebody runs moor rollouts adopt.")
 	}
 	fmt.Printf("\n\n")
 	t := newTable("RING", "DEVICES", "WATCHED", "JUDGED", "VERDICT")

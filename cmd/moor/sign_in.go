@@ -101,7 +101,7 @@ func signIn(ctx context.Context, c *cli.Command) error {
 			return fmt.Errorf("reading the token: %w", err)
 		}
 		s.Token = strings.TrimSpace(line)
-	} else if s.Token, err = passwordSignIn(ctx, s, c.String("email"), in); err != nil {
+	} else if s.Token, err = ownToken(ctx, s, c.String("email"), in); err != nil {
 		return err
 	}
 	k, err := client.New(client.Options{URL: s.URL, Token: s.Token, CA: s.CA})
@@ -142,22 +142,34 @@ func askSecret(in *bufio.Reader) (string, error) {
 	return strings.TrimRight(line, "\r\n"), err
 }
 
-func passwordSignIn(ctx context.Context, s stored, email string, in *bufio.Reader) (token string, err error) {
+// ownToken signs in with a password and makes the token with which this computer works.
+func ownToken(ctx context.Context, s stored, email string, in *bufio.Reader) (string, error) {
+	host, _ := os.Hostname()
+	t, err := tokenByPassword(ctx, s, email, in, api.NewToken{Name: "moor on " + host, Days: tokenDays})
+	if err != nil {
+		return "", err
+	}
+	return t.Secret, nil
+}
+
+// tokenByPassword signs in with a password, makes a token, and signs out: a token makes no other.
+func tokenByPassword(ctx context.Context, s stored, email string, in *bufio.Reader, wanted api.NewToken) (made *api.AddedToken, err error) {
 	if email == "" {
 		fmt.Fprint(os.Stderr, "E-mail: ")
 		if email, err = in.ReadString('\n'); err != nil {
-			return "", err
+			return nil, err
 		}
 		email = strings.TrimSpace(email)
 	}
 	password, err := askSecret(in)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	k, err := client.New(client.Options{URL: s.URL, CA: s.CA})
 	if err != nil {
-		return "", err
+		return nil, err
 	}
+	defer k.Close()
 	second := func([]api.SecondStepFactors) (api.SecondFactor, error) {
 		fmt.Fprint(os.Stderr, "Code of your authenticator, or a recovery code: ")
 		line, err := in.ReadString('\n')
@@ -170,17 +182,12 @@ func passwordSignIn(ctx context.Context, s stored, email string, in *bufio.Reade
 		return api.SecondFactor{Recovery: &line}, nil
 	}
 	if _, err := k.SignIn(ctx, email, password, second); err != nil {
-		return "", err
+		return nil, err
 	}
-	host, _ := os.Hostname()
-	t, err := client.Made(k.AddTokenWithResponse(ctx, api.NewToken{Name: "moor on " + host, Days: tokenDays}))
-	if err != nil {
-		return "", err
+	if made, err = client.Made(k.AddTokenWithResponse(ctx, wanted)); err != nil {
+		return nil, err
 	}
-	if err := client.Done(k.SignOutWithResponse(ctx)); err != nil { // the session; the token stays
-		return "", err
-	}
-	return t.Secret, nil
+	return made, client.Done(k.SignOutWithResponse(ctx)) // the session; the token stays
 }
 
 func signOutCommand() *cli.Command {

@@ -110,15 +110,8 @@ func staffNamed(ctx context.Context, c *cli.Command) (*client.Client, api.Person
 	if !c.Args().Present() {
 		return nil, api.Person{}, fmt.Errorf("who? moor staff %s EMAIL", c.Name)
 	}
-	for p, err := range staffRows(ctx, k) {
-		if err != nil {
-			return nil, p, err
-		}
-		if strings.EqualFold(p.Email, c.Args().First()) {
-			return k, p, nil
-		}
-	}
-	return nil, api.Person{}, fmt.Errorf("nobody has the e-mail address %s: moor staff list", c.Args().First())
+	p, err := personNamed(ctx, k, c.Args().First())
+	return k, p, err
 }
 
 func staffCommand() *cli.Command {

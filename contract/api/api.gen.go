@@ -58,6 +58,7 @@ func (e IdentityQuestionKind) Valid() bool {
 
 // Defines values for JobDeedDeed.
 const (
+	Adopt  JobDeedDeed = "adopt"
 	Cancel JobDeedDeed = "cancel"
 	Pause  JobDeedDeed = "pause"
 	Resume JobDeedDeed = "resume"
@@ -66,6 +67,8 @@ const (
 // Valid indicates whether the value is a known member of the JobDeedDeed enum.
 func (e JobDeedDeed) Valid() bool {
 	switch e {
+	case Adopt:
+		return true
 	case Cancel:
 		return true
 	case Pause:
@@ -1312,6 +1315,9 @@ type Job struct {
 	// Unfit Of a plan, the names of some devices where the script does not run.
 	Unfit *[]string `json:"unfit,omitempty"`
 
+	// Unowned Who began it may no longer do so at all of its devices: there it waits until somebody adopts it.
+	Unowned *bool `json:"unowned,omitempty"`
+
 	// Values Secrets are left out.
 	Values *map[string]string `json:"values,omitempty"`
 	When   JobWhen            `json:"when"`
@@ -1671,6 +1677,12 @@ type NewToken struct {
 	// Days Days until it expires.
 	Days int    `json:"days"`
 	Name string `json:"name"`
+
+	// Permissions What it may do at the most; all that its owner may when left out.
+	Permissions *[]Permission `json:"permissions,omitempty"`
+
+	// Scope What a policy, rule or window is set for.
+	Scope *Scope `json:"scope,omitempty"`
 }
 
 // NewToolSession defines model for NewToolSession.
@@ -2152,6 +2164,9 @@ type Rollout struct {
 	Plan  *[]PlannedDevice `json:"plan,omitempty"`
 	Rings []RolloutRing    `json:"rings"`
 	Spec  RolloutSpec      `json:"spec"`
+
+	// Unowned Who began it may no longer do so at all of its devices: it waits until somebody adopts it.
+	Unowned *bool `json:"unowned,omitempty"`
 
 	// Updates What it installs, with at how many devices.
 	Updates []MissingUpdate `json:"updates"`
@@ -2647,7 +2662,13 @@ type Token struct {
 	ID         openapi_types.UUID `json:"id"`
 	LastUsedAt *time.Time         `json:"last_used_at,omitempty"`
 	Name       string             `json:"name"`
-	RevokedAt  *time.Time         `json:"revoked_at,omitempty"`
+
+	// Permissions What it may do at the most; left out for all that its owner may.
+	Permissions *[]Permission `json:"permissions,omitempty"`
+	RevokedAt   *time.Time    `json:"revoked_at,omitempty"`
+
+	// Scope What a policy, rule or window is set for.
+	Scope *Scope `json:"scope,omitempty"`
 }
 
 // TokenPage defines model for TokenPage.
@@ -3371,6 +3392,15 @@ type ListPackageVersionsParams struct {
 
 // ListPeopleParams defines parameters for ListPeople.
 type ListPeopleParams struct {
+	// Cursor The `next` of the page before.
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+
+	// Limit The most rows of a page.
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListPersonTokensParams defines parameters for ListPersonTokens.
+type ListPersonTokensParams struct {
 	// Cursor The `next` of the page before.
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 
@@ -5144,6 +5174,16 @@ type ClientInterface interface {
 	// Corresponds with GET /people/{id}/sign-ins (the `ListPersonSignIns` operationId).
 	ListPersonSignIns(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListPersonTokens The API tokens of a person, newest first.
+	//
+	// Corresponds with GET /people/{id}/tokens (the `ListPersonTokens` operationId).
+	ListPersonTokens(ctx context.Context, id ID, params *ListPersonTokensParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RevokePersonToken Revoke an API token of a person, at once.
+	//
+	// Corresponds with DELETE /people/{id}/tokens/{token} (the `RevokePersonToken` operationId).
+	RevokePersonToken(ctx context.Context, id ID, token openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListPolicies The policies, by name.
 	//
 	// Corresponds with GET /policies (the `ListPolicies` operationId).
@@ -5489,7 +5529,7 @@ type ClientInterface interface {
 	// Corresponds with GET /sessions (the `ListSessions` operationId).
 	ListSessions(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// EndSession End a session of your own.
+	// EndSession End a session of your own; of anybody, where you manage people.
 	//
 	// Corresponds with DELETE /sessions/{id} (the `EndSession` operationId).
 	EndSession(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -5570,14 +5610,14 @@ type ClientInterface interface {
 	// Corresponds with GET /tokens (the `ListTokens` operationId).
 	ListTokens(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddTokenWithBody Make an API token; its secret is shown this once.
+	// AddTokenWithBody Make an API token, after a sign-in with a password or a passkey; its secret is shown this once.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /tokens (the `AddToken` operationId).
 	AddTokenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddToken Make an API token; its secret is shown this once.
+	// AddToken Make an API token, after a sign-in with a password or a passkey; its secret is shown this once.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -8998,6 +9038,36 @@ func (c *Client) ListPersonSignIns(ctx context.Context, id ID, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
+// ListPersonTokens The API tokens of a person, newest first.
+//
+// Corresponds with GET /people/{id}/tokens (the `ListPersonTokens` operationId).
+func (c *Client) ListPersonTokens(ctx context.Context, id ID, params *ListPersonTokensParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPersonTokensRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RevokePersonToken Revoke an API token of a person, at once.
+//
+// Corresponds with DELETE /people/{id}/tokens/{token} (the `RevokePersonToken` operationId).
+func (c *Client) RevokePersonToken(ctx context.Context, id ID, token openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevokePersonTokenRequest(c.Server, id, token)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListPolicies The policies, by name.
 //
 // Corresponds with GET /policies (the `ListPolicies` operationId).
@@ -9913,7 +9983,7 @@ func (c *Client) ListSessions(ctx context.Context, params *ListSessionsParams, r
 	return c.Client.Do(req)
 }
 
-// EndSession End a session of your own.
+// EndSession End a session of your own; of anybody, where you manage people.
 //
 // Corresponds with DELETE /sessions/{id} (the `EndSession` operationId).
 func (c *Client) EndSession(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -10124,7 +10194,7 @@ func (c *Client) ListTokens(ctx context.Context, params *ListTokensParams, reqEd
 	return c.Client.Do(req)
 }
 
-// AddTokenWithBody Make an API token; its secret is shown this once.
+// AddTokenWithBody Make an API token, after a sign-in with a password or a passkey; its secret is shown this once.
 //
 // Takes any type of body and a specified content type.
 //
@@ -10141,7 +10211,7 @@ func (c *Client) AddTokenWithBody(ctx context.Context, contentType string, body 
 	return c.Client.Do(req)
 }
 
-// AddToken Make an API token; its secret is shown this once.
+// AddToken Make an API token, after a sign-in with a password or a passkey; its secret is shown this once.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -18165,6 +18235,120 @@ func NewListPersonSignInsRequest(server string, id ID) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListPersonTokensRequest constructs an http.Request for the ListPersonTokens method
+func NewListPersonTokensRequest(server string, id ID, params *ListPersonTokensParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people/%s/tokens", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRevokePersonTokenRequest constructs an http.Request for the RevokePersonToken method
+func NewRevokePersonTokenRequest(server string, id ID, token openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "token", token, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people/%s/tokens/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListPoliciesRequest constructs an http.Request for the ListPolicies method
 func NewListPoliciesRequest(server string, params *ListPoliciesParams) (*http.Request, error) {
 	var err error
@@ -22543,6 +22727,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /people/{id}/sign-ins (the `ListPersonSignIns` operationId).
 	ListPersonSignInsWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListPersonSignInsResponse, error)
 
+	// ListPersonTokensWithResponse The API tokens of a person, newest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /people/{id}/tokens (the `ListPersonTokens` operationId).
+	ListPersonTokensWithResponse(ctx context.Context, id ID, params *ListPersonTokensParams, reqEditors ...RequestEditorFn) (*ListPersonTokensResponse, error)
+
+	// RevokePersonTokenWithResponse Revoke an API token of a person, at once.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /people/{id}/tokens/{token} (the `RevokePersonToken` operationId).
+	RevokePersonTokenWithResponse(ctx context.Context, id ID, token openapi_types.UUID, reqEditors ...RequestEditorFn) (*RevokePersonTokenResponse, error)
+
 	// ListPoliciesWithResponse The policies, by name.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -22942,7 +23140,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /sessions (the `ListSessions` operationId).
 	ListSessionsWithResponse(ctx context.Context, params *ListSessionsParams, reqEditors ...RequestEditorFn) (*ListSessionsResponse, error)
 
-	// EndSessionWithResponse End a session of your own.
+	// EndSessionWithResponse End a session of your own; of anybody, where you manage people.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -23033,14 +23231,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /tokens (the `ListTokens` operationId).
 	ListTokensWithResponse(ctx context.Context, params *ListTokensParams, reqEditors ...RequestEditorFn) (*ListTokensResponse, error)
 
-	// AddTokenWithBodyWithResponse Make an API token; its secret is shown this once.
+	// AddTokenWithBodyWithResponse Make an API token, after a sign-in with a password or a passkey; its secret is shown this once.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /tokens (the `AddToken` operationId).
 	AddTokenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTokenResponse, error)
 
-	// AddTokenWithResponse Make an API token; its secret is shown this once.
+	// AddTokenWithResponse Make an API token, after a sign-in with a password or a passkey; its secret is shown this once.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -30277,6 +30475,95 @@ func (r ListPersonSignInsResponse) ContentType() string {
 	return ""
 }
 
+type ListPersonTokensResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TokenPage
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPersonTokensResponse) GetJSON200() *TokenPage {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPersonTokensResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPersonTokensResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPersonTokensResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPersonTokensResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPersonTokensResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RevokePersonTokenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RevokePersonTokenResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RevokePersonTokenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RevokePersonTokenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RevokePersonTokenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RevokePersonTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListPoliciesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -35700,6 +35987,32 @@ func (c *ClientWithResponses) ListPersonSignInsWithResponse(ctx context.Context,
 	return ParseListPersonSignInsResponse(rsp)
 }
 
+// ListPersonTokensWithResponse The API tokens of a person, newest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /people/{id}/tokens (the `ListPersonTokens` operationId).
+func (c *ClientWithResponses) ListPersonTokensWithResponse(ctx context.Context, id ID, params *ListPersonTokensParams, reqEditors ...RequestEditorFn) (*ListPersonTokensResponse, error) {
+	rsp, err := c.ListPersonTokens(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPersonTokensResponse(rsp)
+}
+
+// RevokePersonTokenWithResponse Revoke an API token of a person, at once.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /people/{id}/tokens/{token} (the `RevokePersonToken` operationId).
+func (c *ClientWithResponses) RevokePersonTokenWithResponse(ctx context.Context, id ID, token openapi_types.UUID, reqEditors ...RequestEditorFn) (*RevokePersonTokenResponse, error) {
+	rsp, err := c.RevokePersonToken(ctx, id, token, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevokePersonTokenResponse(rsp)
+}
+
 // ListPoliciesWithResponse The policies, by name.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -36441,7 +36754,7 @@ func (c *ClientWithResponses) ListSessionsWithResponse(ctx context.Context, para
 	return ParseListSessionsResponse(rsp)
 }
 
-// EndSessionWithResponse End a session of your own.
+// EndSessionWithResponse End a session of your own; of anybody, where you manage people.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -36610,7 +36923,7 @@ func (c *ClientWithResponses) ListTokensWithResponse(ctx context.Context, params
 	return ParseListTokensResponse(rsp)
 }
 
-// AddTokenWithBodyWithResponse Make an API token; its secret is shown this once.
+// AddTokenWithBodyWithResponse Make an API token, after a sign-in with a password or a passkey; its secret is shown this once.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -36623,7 +36936,7 @@ func (c *ClientWithResponses) AddTokenWithBodyWithResponse(ctx context.Context, 
 	return ParseAddTokenResponse(rsp)
 }
 
-// AddTokenWithResponse Make an API token; its secret is shown this once.
+// AddTokenWithResponse Make an API token, after a sign-in with a password or a passkey; its secret is shown this once.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -41651,6 +41964,68 @@ func ParseListPersonSignInsResponse(rsp *http.Response) (*ListPersonSignInsRespo
 	return response, nil
 }
 
+// ParseListPersonTokensResponse parses an HTTP response from a ListPersonTokensWithResponse call
+func ParseListPersonTokensResponse(rsp *http.Response) (*ListPersonTokensResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPersonTokensResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TokenPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRevokePersonTokenResponse parses an HTTP response from a RevokePersonTokenWithResponse call
+func ParseRevokePersonTokenResponse(rsp *http.Response) (*RevokePersonTokenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RevokePersonTokenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListPoliciesResponse parses an HTTP response from a ListPoliciesWithResponse call
 func ParseListPoliciesResponse(rsp *http.Response) (*ListPoliciesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -43977,6 +44352,12 @@ type ServerInterface interface {
 	// ListPersonSignIns Where a person is signed in.
 	// (GET /people/{id}/sign-ins)
 	ListPersonSignIns(c *gin.Context, id ID)
+	// ListPersonTokens The API tokens of a person, newest first.
+	// (GET /people/{id}/tokens)
+	ListPersonTokens(c *gin.Context, id ID, params ListPersonTokensParams)
+	// RevokePersonToken Revoke an API token of a person, at once.
+	// (DELETE /people/{id}/tokens/{token})
+	RevokePersonToken(c *gin.Context, id ID, token openapi_types.UUID)
 	// ListPolicies The policies, by name.
 	// (GET /policies)
 	ListPolicies(c *gin.Context, params ListPoliciesParams)
@@ -44103,7 +44484,7 @@ type ServerInterface interface {
 	// ListSessions Sessions with all devices, the latest first.
 	// (GET /sessions)
 	ListSessions(c *gin.Context, params ListSessionsParams)
-	// EndSession End a session of your own.
+	// EndSession End a session of your own; of anybody, where you manage people.
 	// (DELETE /sessions/{id})
 	EndSession(c *gin.Context, id ID)
 	// NoteSession Write a note at a session of your own.
@@ -44130,7 +44511,7 @@ type ServerInterface interface {
 	// ListTokens The caller's own API tokens, newest first.
 	// (GET /tokens)
 	ListTokens(c *gin.Context, params ListTokensParams)
-	// AddToken Make an API token; its secret is shown this once.
+	// AddToken Make an API token, after a sign-in with a password or a passkey; its secret is shown this once.
 	// (POST /tokens)
 	AddToken(c *gin.Context)
 	// RevokeToken Revoke one of the caller's API tokens, at once.
@@ -48755,6 +49136,84 @@ func (siw *ServerInterfaceWrapper) ListPersonSignIns(c *gin.Context) {
 	siw.Handler.ListPersonSignIns(c, id)
 }
 
+// ListPersonTokens operation middleware
+func (siw *ServerInterfaceWrapper) ListPersonTokens(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListPersonTokensParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", c.Request.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cursor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListPersonTokens(c, id, params)
+}
+
+// RevokePersonToken operation middleware
+func (siw *ServerInterfaceWrapper) RevokePersonToken(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "token" -------------
+	var token openapi_types.UUID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "token", c.Param("token"), &token, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter token: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RevokePersonToken(c, id, token)
+}
+
 // ListPolicies operation middleware
 func (siw *ServerInterfaceWrapper) ListPolicies(c *gin.Context) {
 
@@ -50347,6 +50806,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/people/:id/link", wrapper.ResetPerson)
 	router.DELETE(options.BaseURL+"/people/:id/sign-ins", wrapper.EndPersonSignIns)
 	router.GET(options.BaseURL+"/people/:id/sign-ins", wrapper.ListPersonSignIns)
+	router.GET(options.BaseURL+"/people/:id/tokens", wrapper.ListPersonTokens)
+	router.DELETE(options.BaseURL+"/people/:id/tokens/:token", wrapper.RevokePersonToken)
 	router.GET(options.BaseURL+"/roles", wrapper.ListRoles)
 	router.DELETE(options.BaseURL+"/roles/:name", wrapper.RemoveRole)
 	router.PUT(options.BaseURL+"/roles/:name", wrapper.SetRole)
@@ -50545,644 +51006,648 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P37ciQ3sicIvwosv/lM3TNRFMm6SCLt/FFdququc3SpUyxJu9vSsJAZyEyIkUB0AMGsbJnM9mn2wfZJ",
-	"1uAOxNURF2ZSfcZ2Z461WGQEAnA4HH79+W+Lld7lWgllzeLqt0XOC74TVhTwL57eS6OLw3d8J9y/U2FW",
-	"hcyt1GpxtXhrDZNpwnTBuNJ2Kwqm10xawxTfCXO2SBbSPZdzu10kCwWDVGMukkUh/lHKQqSLK1uUIlmY",
-	"1VbsuPvQjn/6RqiN3S6uvjxPFjupwj8vkoU95G4gYwupNovff08Wq7IwuujP8MNWsI9KfLIf3czsVrCc",
-	"bwRbirUuRDW/f5QCpuMn6AeLTOfi/PIZNYW1EGkgE7Fq9+epK37RW3HOrRWFG/V//v3lk/+DP/nn+ZOv",
-	"fql/PLtlT3757/9tQU1MppEpyeEJrXWx43ZxtShLeLI/ciZ30tJE32ljWaH3xtGdA9Vj5MZRml9OxZqX",
-	"mXW0dpTgn+Su3C2unp8jXfBfNR9IZcVGFIvf3ZwKYXKtjAD2fVfoZSZ27seVVlYomC3P80yuuJvt5zk+",
-	"8T9+NW7qvzUm8d8KsV5cLf5/n9fn43P8q/k8jAtfbC/+py23bC+UZftCq03CuErZ3v3SapbqMyCcH8d9",
-	"5mWaivS1KnS2E8p+0HcC5pEXOheFlbgOI1aFgLl3NiFZ2PDG0Hw74yOdwr7/3Y+RhM/8UlFWL38VK+s+",
-	"A9N8JwpPpvb0MqnuaDbgaVoIY/zhkwXTSjyxcieYEfZJmVeM0VtXXn1rcCPwqe6C/MsJziy6nkei9hFE",
-	"9pKxNyWeSe55WlqxM/Tk8Be8KPhhAYx5L1f4UndnuGVbfi+Y0Wu754Vge2m3IB/3gt8pYUxjU6rzlSzE",
-	"pzzT0op0lOOqB71oJGcs6V/nfHXHN9TMnYD13MRtNXuQLJPJkpfLTJotTqkScim3yJkUM5qVLoj77/s1",
-	"e/XjzU3Czt3hvji/ZudsvxWFYEorwaRhG3kvVIOUqtwtkZJG3ItC2sMoh3O72t6Eh92L5W7HkUd68yxz",
-	"twxDn0X/RyTdTqiUSZswu9VGOIrut3K1ZZwh17jJ6/VaFCJtUXdoqt8KlfYJ3jkGcJUEdq5XE2jcIEzN",
-	"wA2OqNfo2WroHH0tLJcZcZoa52xoQdV5hMPkxqI5zEmZmWdzp1O5lrN40DN76ztDs/9J8Lub8BIxhXux",
-	"spTO5Ln6jLzym1vZUOQCdapRA1Ea8x7aqXd8I/r7VC1z0nqbu9Vdq1MBiX3p8iZ8hpznRij7F7Hl91KX",
-	"RX+meaGte5S+BN3L7kBZfieUO1agI/uDBpKXs0Ls9D3P2EqngvFMq+a1uNQ6E1wtYL65LuytESutUuKk",
-	"/0XYvRCK2b1m+KxxYikT/F4YJkEN4WwvU1GwXGdydXDfqXSspy9aStY5dQm4GW91lvY//ornfCkz6ciC",
-	"csZW60+1MExpi2KlJVQaqu+zc4L1d/zTW3z28pwQL+3dShafnmz0E//LreCZ3Z7B/jX/9ETuHG3Q4nEf",
-	"Xuy0LvZO2J6JT3yXZ+JzJ5A+xwHgOzDIK73bcUWs/a0ylmeZgSVnTkRZVohMcCdeVS1Y8YLgDHUUlnNj",
-	"YWPO2FvLHFkN+82Iwj37ewKD+X99ZoI6lbDfQJvwfxdBu2PwW1Q5f9MwMfN7Q8S7JT7x3IizTZjgq23g",
-	"QZPzVTCO3Iyc4G2x+apefG+TNMGMmVTlp4TtpUrBFChYyou9VOOyRTvRET4XPZFvZEaIDV6stv258F36",
-	"4lnCeLF78Qws1mL3Bal53klqe/NCbwq+S1gqlgkr8p0bY2ckOcSRtEg8T/7Wsy0EbIyTJWthV1uRsnWh",
-	"dwlbikzvY8yyPDCuDkudHshvmS2/fP6C3FMj/0moPX85WDTuq4tLKvviGaEwUpsKu+OpnASL1M/BfzG6",
-	"3+/xPPW3fC0zMeOmqHiHupl5KqbfyveiMBLtlGGGDg/6DyR+ymNLNf21+lMxc7lBbhErnnnNNjdiVNuD",
-	"EZN6zuR6M+ElcfsYGyM3ShAM+PrJjssMlVbNjHCXjfYCq7dDq61Y3ZHcjQKZvrMV34ngMsLnrhlfGic6",
-	"17rAa81NG90bRlraisVXb2U6waEyYLD9Te/ZjquDn4rxMoAvdWlpQ22d8Tx3w9YLbygRE+eTiXuRjfHD",
-	"N/CQOzjCGK/G9W/w0tuMXUnCONtxN2/FFShDTjqCR9FJLRa8OahMSMNK5RSXPT/Q2pHOhRLpLbfTT7Au",
-	"NlxJwy19jMGjpLP7maOGiY9R771/7n2pUOAqiiN/2jqNzkl3y627oTdceZK0GWGiKSGtiMh7O5lZjdL6",
-	"nyK9LZVFG2vit90KRmWMO1o38CRYvCgqyBmXJvd/Gxrwxj9GWqNh1Z4wHZYIEqSeRzgYNcuHZYUNbDJi",
-	"4yyGc1Cf9Kg4fLkK/NgRitXvhXIK+t8XfHWn9D4TKc4DdsVdsyA9F8lCaZiY52L4yU2u8WlPzbbiXJM4",
-	"Loe/XzP84xXjigmQynB2xS63BxCUSge9o6HkP72ktHzrbbT2N146m0EkXkVVB4YU6Iz47PycGrLizd68",
-	"kU4J4xZd1U/PWcoPhvGt4OnUk9S1h3FvonsadUeE+2/0SIAL7j6EaqZd1+691+6dmF18a6zII364whK3",
-	"EQwJXrhwHdWmXvtOdPJKpcZxwmQvUrXQQcUCaVZRo7mSMO/oPiA1qKOF7pD+CZgh+NNqk6OGxQgX2Vo7",
-	"5t6X4geNrugk7hOa7ifwndTCvCG2QAYlTemVVuIrreVVOiangoFff+RYKz+Td2LgkE7U4gY0zsk3LH1N",
-	"R05CPXY1BT8EuSnK7EVBhnIoBfRbXThhydyfwWUwz+Xu3d6tQ6TLZSYoz/g9z8qIVs5h1kwqxtleF6m7",
-	"a/BFsHK9CxseMowXgq10qSy6sEfMM/joL8POpEyquzNPudlcpmzBV/ZziEgBn+V5oe85cR+stlxtZuqb",
-	"4Z0lHRgoymxc6fITel+iYWxWOhe3yoe0h8kH47deSZrLaM2PZEf/7ZMIskDYx5BlTRr1Ny7jxszwQ0Bs",
-	"55V7iQ7frUVx67QS4gqGeYgrZrQ3DEF5WVuBtql3PNK2Yapb+iMOtUgW4NNNFuLTKitT0Re88YBdhEnw",
-	"DzMjI4XgJmKJAXuNqvrw0FERNl0Wq7nTttJmNA1mGkj3QqWkHtJhUn/KUh3O3Zj0ykEgvceTOv+KhNdR",
-	"clkrVMQ8maXK8nDVdtRzyCTilZYJhi/fCQaGWB2qht95AxDMDr1ue0n0mmklWNOcS4KuKg0r9P5hCqqb",
-	"dTTePvb61/jUiPIdueTrV0jpFDaGFqMN99Jg+gLPsof4BSuumC53k8U/SikIq+9VWRRC2cAEsGfuPvf6",
-	"Iew22NLoJuq7kGjJZ7Xl2ejXtGI8yyA1hUyDiPg4cfCwJHJ/ylTa18qSGR6rqAOK03Han7b6qoojfWaa",
-	"9ncINsE/fl74mMDPC9JH6eME/Q+8KfQOw1X0e6exiupTM1Gzvo3eNltuiKjJ38QnnoqV3PGM3fzt5ZPL",
-	"5y+YvoeLUhom3HZAxMyJFDdCOwBGefYgN426n8Q/WuuIhUWSxb3k/Yn+vFgWem9E8fMCA3vBCc0Ve/nu",
-	"bYju/byAEN7Pi/HN7XCqm1+CBmawLN1EksB8NS9Uy4yy8Uk0tfo8PIKu9gpUTuKkOS1pbGpv1b1QVheH",
-	"t1bsam4n3LLSsj13N0ip0mv3ry3PwfnHwBfIlLa3db7ptOOCz8+e48ksz85jcT6+E4dBV0elZKapt+p3",
-	"+h5+8gbBdDdkXMesCDzgOJeBVrBZGTfWZ2PM3Roj4oLayI3itiwizvVo4hbllCbNeTi6jfXW08GtSIJW",
-	"6P1Hjeyqamrxo3KKI+0P3SMdZyX+GHN54jGJOPQGeLVOLSWzhpdbre/QcwE+9xSU3Wtmtnqv3FWMzLxC",
-	"UkDkxx2sBK8yrVb0TW15sRF2IuO1Oci/Os+a91t1Kn5SIntEhvogjKV05aCwEBuFFvZKSKdFoLvJ66T7",
-	"7QFzrPSdE/xbqTZ0zoX3QHcjmL0LW9lh9+8rZxL9h+fDzj231KWN5CvupDV0aDguZmMqvF7TwYNCL0Uk",
-	"oMrTdmi6waoDZrSkv1+akmfjfCRWdzfCWv/SnisyIv22jqdi1n4zIdZqyJrGBKsVd5cHy0vLCrnZWiog",
-	"TZvsuMbEb1C1HZ7Ev0xKaPsPPJ5HebqBJt9Iiv3nHtLAhNPyQaKMHDaITIBwpjx6AH4tU2+a9Tj+flRr",
-	"+gap7VS6ZTiG/fBgyIsHY8rgtK58tF1pp/J1/MqNI7Tkqzt6CWteQMIfeNJ30kKGAxwGtishX9CWhWor",
-	"I8FPTuRk1j5zyP+avvIqJ2Ys81Lci+LQTDatEkW/fPFsPFN0LT9FRGheWshigaPjjHhpjcjWV6ispaFq",
-	"CLK+KyvW2Tzr5o70osDEEta6iGfLuk3JtNq4ISG1ArbBqYetrNjL519dno8vd16+jF6vaRFcFXu19uc5",
-	"GeFu5EYQVEZ+NQKSlq7Zf2+4uyCWvtrygq+sKEw3Qk9+LBKZ+X5d7whkNsNzidvD6hy5X2fCsb5PhOt8",
-	"8MuLry7HzFfk2mnyMUiSY0VkJnMiFCU+Wc+IeDl8Ztgqk/lS8yLtiyUjTMgRbKz48nwoCaJVcAj/b4w6",
-	"dsLlAQEsWNPR4atXOqUiIP63remP7qtOI2aJzjLBN6Ug3WWktQeuY7sVB7bjB7bXxR3TCgpd3J3tJHfm",
-	"dLOBBPupuXHc2FsjhLqNegZgGk43RHvTafhuPsGhNs1SmRZ/a2rujjSD1DyJXl5tzWNo5nWaeTeze3Pf",
-	"J/Y7TM2GHebFpty5mV4zpZnZiiyDKxbS8nexqoOLpxfnX1wOVh5cBPkf/t1fdiaVaJWvrnlmRLdA9K/y",
-	"Xrhp3ifsVy0VurAh894kTsOsM04/M8yZfT53lrmLpsgLYbF6gkh+LFJB+InfpkJZaQ8hlAKPXdeK7YoX",
-	"hRSGOZWXK/xzlRcVbMrR86BLm5f2FtSa2+WhqkLzpHjxxcX5l1++eEYkjVe37MX5F0+/eHbx5eWzZplv",
-	"s9y66cqXO6HLTiFM+FirbLirqVyMevSBzSaJUs+oJ5CmMFCVmdS5YJVgYEtiIKRyMEIpT1Eq5f7k2aR/",
-	"/YiM50akTUpNyMIQRUEHHcDAXekyQ3FqLC8w+rbnhgmVivQqaFMpark+JJE5fkKeI21i8YkqJn9rDXN/",
-	"gRFLc80uLr9k/wPjf3KjePaZ8Skg6B/h/tc4lbYTv8E+xqaiaGekOKalM1ZTb0iPPPr7dI7BjT4F2+S8",
-	"kGRR9iQ3t087nuZv9g8Hzy2ZoYNatM+QR5kABjXCQ9By62QRoM4xrtymzbcoz3Pr5vEEPc0lWW3P49yS",
-	"eSa5TxjvuK/IrJHv161YeCNvc8WzTBRYSsEN42y/1ZmYHBL/mh+qqHFvmeOGKWRgVAO0pjiZ1t/xnUij",
-	"k3CkpQmC1XoAVpFl7grUa6yJqyXVCb5vpBWnWUvXpaT3jsHddncpF74aVk/zkEplN6Mc7R8s690UHCM3",
-	"ay4zNKiMzJzwmpaXWX/gWEtMK1WHXjrZUIrpXChm9OpOEGWLmV5xOvictxKaGvdDXuiVD4pTnk2rV5rw",
-	"DttV7mRfmeZ05HinY4UXIT12WBhUX078mqYpKRXlTnDhKCOUpdPfan9aX8b/C4M0QuRVFl1/o3feYj02",
-	"2WwoWRLiPkH3orJSKF56XdVQgBOOuadIvalUIQRBk75UhVg5rT6dEHHAMhhYVSedE2bp6VUvqPX5yqXa",
-	"+mhzC2bGkWpuO811XDPvo9zHymjyXKTpTM7HNyJ8H83Xecm2TsUGM5i5w524u7y2J50hvNqK2hR+6JF6",
-	"QHgTHTOc5dwYyNyWht2JHN1ockrwpOXiqNJU/BeTmsgN6g3s0qn4ST8aL1m6SOW0vLTl92Kg3NSjuYE5",
-	"D1Fp23NexXNDolwSh/f5CRL4w9/ZskCP8rxigwn17BNmDwpwLD4IZECXIiB5yI0w8IepkcCq3t0zNEzM",
-	"b0f49iyedtxyIp62A7Vix/B0ZSRQ1gpt+O9kqhxFE/bDh1fTfaY2fGaq0dE1HPlhEUaZlFRdLe24xOqv",
-	"xUqmIv0BEI6onISVDIGEoZXh+1+Hp0fKimtgEm7YWhbGBuAnf/Km0bysJj0+tR7B/ctJvcQwZ5KRRCad",
-	"SkRIR2vFLrcRPWtVZxD1dc1CcDtTsqblDKCIyp/20Es3lPCQuSSz5m26tXgb7gQa2nB7Ln3gzGtyzvCb",
-	"k6cXr9amLvSwJ0lVQlQVWYeS6mpTAxFbu4XbMMQmpxCLFcs9hlwU5s7qnE4Jvxe0Ul8BnvRdcGudpegN",
-	"LQQAZOx1cefvLIh+YfwXRkAPEMSoDAIIjSmH/UCYM7ojpsdOGkPmcwQ3MldKW7bEeYmUcdsAzNyDk3kr",
-	"svxsSAvtZcVDzBvT56S69sXokMqT6c0TqZhZFULQwDux/KMBZbRK58HtqigyxTYPe3+0Ye4HOkU2T5jT",
-	"A3N54quEyZ1gpTRqy0uo52lBtrBMGsId5K2HuRVekHV/Gwf8SSrgqf7t0sBFm/fRVdNBN6K4+QfhrULE",
-	"LsG8JCKooli546/XUPkCr9NZSL04USrNXXxAqVhpKiCddZllTlF270wcfs3vdVn4QmjSeYuuazqysCl0",
-	"mQ/DiAqGD/lcGcTjmr4/c7IFtoIXMwAfd2LnMSqHaDuRjjhYHZidYAHtdBpRlqKWnVYhBk5Fp0dwdijQ",
-	"NI+WlrAdX2mTMA+iVkGM+FIdYC5QXRHyMALKFvfPaTN4sHOhc8oabPERPlTfPDOtVlHIiJM6or3fQHnJ",
-	"3tegbLlhSyEUwz1wJEJH/QlggSzfzBJbA5dlB1onAO4gRlgdKvCM1MDTMcEP2diqCkwOWbUiYtIQ8dXm",
-	"daRwV54Hodk5KrTC5i4XSFg1x1627z3MBYx2RPoszimGMDO3MhUQJbOZ5tCar+zoet/AQ6DAqjQE5SZR",
-	"6g2+QCI6iwI0TR8vjGTs+xjnjh9YqqssrGmF+tUHqM//oxRmyhUdEnH+MzwPhYCWZ6Pf/xGfiga4m/vV",
-	"IG2bMnG2ef0p18aXLXVUJQQHSMnbd+8x2byWX/07vBRBHzhVkVoLi5xSDXYe+bSRzS8Nu1N6r5yhsxSs",
-	"GiKKdl7RZQTsHJ+bcs3FpazO5h04W+B1H2d5j2TgbqiA/m24dGZWU0sO2HrQsIC8OgMoPGVyethlKULZ",
-	"hLSmhcw+kmxFFrrR10S1H0nNmK3JNZmiJmic8U/jGghS8/SOAZhjHYnuZ4X5MDWmy/uMBfbu7ddgRN9Y",
-	"XlinioDcWR/GIH3bw7ttDKmH/jLu2zWUMZHXxgSUbGCh4gQd1VlrQpH+AlOuthDMWuXs4vKLs/Oz87OL",
-	"q+fPnl7OUrJiKnUhDBAJIx1HhzeKdhi8mVZQdbXo6LlbvYNyiFIZxg0JCRxPVZA64JyQtVb9z/mADsMo",
-	"LmAIg1Fmpm2UQcZ6gMexQ3ZMXUyYyYTI4SfvfkyYsTrPRZpgHh8plAppLXbjGJ1zN49CIvZwgS7OEITx",
-	"y0K+rrjFE7H+4BSXRzi1J3J3vC+JDL9ITO9XvZx0f/6qlwMGUSE3MoKHWqqJmYJ7XdzFKlMMS7USibNi",
-	"97pIzTh6gVtXY9Z++GqqiaMHzi4uTN+X6nQy36/yccT+DcI60GLfYz60xH5Psg9gbmR6Qwt8yIRDDLhT",
-	"yNVTiFMlRB3AJuVHIIf3ZjvJgSBB0FZqBkqdEOlM91xUKEds9vdvXrGnT59+dR3sdtOE9I2IzoLIqOCl",
-	"1Ttu5SphO65KniVOgPNlBoXIdgsIdfPlcBC68NX6V/CTDwQlc4p29zLLbpW2t8ZHODr5ck5HPRgrdqwQ",
-	"69IAkPfkOtoKcxdINEUqh0N1IqnshyMhUjPvFtr1D+ZDZE2Y+emc8tXkT0SMH+reQ536gwdYUY3A0UQi",
-	"NSPn1EHl0C6Bjpj5bh2X5+fTPQJ+PAoJ7gg7bvjOaNg/gUD1ysirxDvnO+mw3Aq1OtzuptaC7HSpYv3Q",
-	"LM9meZVLA8J86gsdCuBM2t9tjTnC+f6uBLo8JFfDG6huWq+9z2XI2/bwTLqHuhFiHqIB9yvFOFXDwP7q",
-	"trxIQx8qyhte1xToXV5aUXxmGAAyY8e5uhPgXiUs2HUfoXT26v/+P/+vj9dseUDvDUZkCrHSGyWNSCtf",
-	"90q7Dy356i7eRmikj9DzF/2Du9XGVhpxu1KXHA4aya1uPQZSJ3s3vXz+/OIrhs+wO3GAeI3KIZGLLbkR",
-	"L56VRdYpg37xLBloOjiywEjDwcY0m2sc3PZIZ8SHZMmEdyLWiviUy0KYWUNOdBBO6Oxwr+9mLifqvnNC",
-	"iNYFS0MHY6kwCe34Kk0l5xYtknVSYRq0Ht/eUxhC3caip7eGBkoiEboPbKBMb4g4/4xtraAbiDBsvK1J",
-	"VP2PgNVQUO9h/Ck624nKBmGYv0DaYV9zLQRDUH2fPH4AcXvGbu6ksw0QUtt413om1hYLh8OzfCfYmhsE",
-	"IuYqjFBmKVtiktEZ+0beC2b4IaQfwf9w98E7kdaNmjGl1nFdJixl4OpYrDmebDeze0K0cUIWzcwySKfI",
-	"gZ+2xbg3p9nn/ywFZZq/ND4PzG+299ZixCBhOkudSgxB9T7l1zrzeDMdqxRhNBVuKVzTZF5Gxg1l0/qa",
-	"c49pnTQ66V2z5+fneP+fL9otoWfAsvSNT4QkAaRo4TF9rpkRgnk8aIwUhzxJsRPFxqnO0MIUEXlX7qkV",
-	"BJ1DduKeFwp1c6Utql9SrTXEN5blZkYqZXAiTO0Q6vaupyh89WKkf3qs9cr715cBKFWwutVNB5okiUN1",
-	"tYcLSM4wy88Mc0+ZKbAzswC0u4n2SJPJwvU/fW/yU5y8m2o/uplqmd4M++7oHoS/6rJQPEsgdzMJMICJ",
-	"oyT0kp2cJBnU7mpAX7DtVlhdqPCVee4e3NLe535wv4b6kX07MvmZCeLHyYrQyzA0cpAWgvVLwRQvCr3v",
-	"tCKel4TSSdYEAk/mCr+Tp2SLx3UaNWd9OpdRa/onIIZMBVm97hi7lSLQyAf0WSCN7PU1BieXEKMp1SoT",
-	"vCCbFwAYBW1t260oIsW+teOo/zfte6j0pun4nHaIbicAwMLb9afDzOvV4ziTSlMqKh9XmvK6mWzRUcNK",
-	"skdogCt1auJ+q9mdEDne6NIgfh4ccAjvzYdD6jUJ81DZr358TSeLRyuv59yxlEwZ2YXQJPvsdSMzYf5O",
-	"VL22/WZE8nWWvWz8Zupv3Z6Ep5hqx7N3rfeJ4uSuQdZwzfafRrWRUCVCI2QPQYTapRGrspD24JNTqkQU",
-	"/4kZmYt0f37flv880oAfP04vZK8LY2d2Dun6KisXbfWppNqgut992JVpp7n2AB95mmGY08VCm877yc0f",
-	"wItrpsYFPmgyCa7VfiHiQ2iP0L9vsP8DFRxwNok0BsDE2tw6lN1mIkNZgVe8T8aKZp3F8to+IPyTs54D",
-	"sKJv3R2SoKozNDfNLfo5WD5nwc5xquJWbrasDaDXDH02DlYnY7lNwUZfj5BCKKH1xuSsMUgb9ptXr6N1",
-	"4GpqRjijqNEZe3Grxt86HUNef1ObRqHXRuXM1ob927+xn7Hl988L9nN5fn75Av8X8mzgN08F++r8Yw/C",
-	"9KsXyXgYKEyMWtMb6O3wXuzo7mI5N4Z0WX9Ap4v742eGyfQaeAsgcRSm2PPSGfeODawuQFALrmy/FSfZ",
-	"0Bzr/nvgkJfPxpZbvRpfrKGRKG/HM+e56qwK3VvTrx5PsTlNv5D+ZJASx7rdCrqZwSFskGmUzpVG+IxO",
-	"WTV9D1VvWAToPXMq0s9kpQHl11FsqPe0O6eZWEcA1eodG8UYqUjW+3jjuS41Ypsfy/hu4HZf+6oQJBOA",
-	"O60qTJz/CuVhS61nR1WOqCgbqg27jVf9NAN/0z/XCqoR4DyFivrdT1ixpE2s7OehJUED9Tpuz27/2XZO",
-	"T+jvlizuZWHL1qCxI1RT1RfP9IpZmvwxLSiOp+nIqPgbQZmIvMoRpxlvQOV5rSyik67BcDTY9X+2joNL",
-	"mXnIqpcisct4CrCovBSd2j0pfD5+UOCSYBMB6AdbZ0LYpNHwzMos80tcAZygbwrCaprGBPK6NF7d7d0j",
-	"Cbj+67K5httpTqfGdUnqjV/rFYLwhrVBWuFaZt7Eq9FD/fU1QeGrkH8qTmon+4fJNBbe3vX2dtZ7RF4s",
-	"QqSnsI3gNDxCUPSNzEQsfgfJFujERSSAzwycnOt6J7bcsK+9/j45pIbncEa5Viairb0i4LL77aH2EAmV",
-	"GiZ4AagqBKp/RoIdwynq4l6VKhWFsVqnmBI6THY/9BSHaL0PR3tD3VBfC+o0YUslg4ANZ+wdt9uGM11W",
-	"udTM6mv2AdAP9ohPFM54KkTqjS0lKlyXjueI9NzrNYMSMntVWTfnL54962j8JFCraDUA2/E7AWczgLDq",
-	"/ACFm/eiaguGXecsukXysoBoE35+eswsFSIfXAeg6SGaMnTNYFbrePH4wFBtIlw+f05mHB0oHsV985WI",
-	"UH2hoMFJI9bouwfV1QeIlbfwPTnCH6XaiqJj3o5QSO8VdXJmrcsxdlsWtC1AH5Qdijm2odXHsNULkWec",
-	"suX2mPINbS0ktsfa8wPbaMglDq2anJHBl5lgOAq13VbTyyBc+HqAekltc4XU5jshcsP4Ciq1QInBNid8",
-	"BcYm0wViEIwTvucE8YaS24yp8uprIdLTiKuqk+lgag6KU8LMWtFlbfCSkWqT+WGiFEWJBBS9ghCDP1CY",
-	"T4IFAHWBySzVhpaGHRHYlz2AA0fxqIAWKI0kl7Uurti27kxKDVcJoOmN5wKaKT3vJ8X+SfHE/R+JN6FT",
-	"DCNP1o/jtlMQMaTgGITmIwpIrj0jYTh6gh1Y97sjWMux8FV1d2KD8nEXlN32mysiZp8HRF1iMgOuPOxd",
-	"g6hTjyceqtOcTzp17oPIsirfBy9CLMXSBdv6JlWgVUzSGButHpofWelcipQZ7YabtmsT0rmIhBJpMGsB",
-	"OrqQmiKNlJVitpOfHlFVSTPq71O38TSZem6od34mJPSIEmhX6SIqaKMaURCdXY2IBumPyDZsTwyC+ooh",
-	"rGXi/vv84hKadKfPG0pNBXuJD7jzkT6frrmEPZmpa1CHeepxfIcn/+htrPwB3UwH34gtnpA6qZdYI0mV",
-	"LraE2n64DDkkYYpYr9Co6+ItSgFoocQNOFON751moJANe/Nxc2doMKa52WxTcQSRhk3kQKRdTZUomCQJ",
-	"Wf+mSrI4CrD+TSRHskq8REtXCV+9vyn03h1Bd5wJMUv2FMTXwYBAJKSkatxzcZ6cn5+32+ucT+nYl1nK",
-	"Onj/+vLaz9ZW5otdbYWZlBH4R59cpP3R5/avJA4rpH4aMu9nxQuxLrMIBn7BzVbQL665zMoi8sdCZ1lg",
-	"AOJcZdE0JNPuRd2ohh9PNfgrFlcek2bw14JTFUSFR1YerCD3wNrHoPA7w/l7lR0WV7YoxRhzFYi5jB+k",
-	"nG6wmukOMFx8y9B9Pmbl/jVo/I/e4bqRp0C64xuR74eW3+yE47Y2wUZf6nlKZ7e/a0w+aaYJzOg7ANtw",
-	"Cv8v7ucjOIBxhoW4l2JPxb7LGABJNW0CNxYiAVYotjyAXTS9/U8UAgd7Q/fTXP2+0JGLUqVYzktEFvA9",
-	"uD+rJOE6FO7fO4sguh8mANH6IeALTrtuREbGulhiaapeV2RrLoXaxb/pkkpdCM1KKtoH9fnb7xfJ4sMP",
-	"i2Tx02v3098WyeLN+0WyuHnp/ucHMuu1Fj9f9PfHqQ7dPrNkBeLoQ30IdQB+cOPD+yPX9opnQqW8OEOa",
-	"POTeCUPAXALW2kvoTdKncROzjUh62nPDjMcIHpVZhsxJrToFMPd3z/FXoIFjMzS21OkBrG53t4dELiX2",
-	"3ss1oY1AtQo/CYrJeqhzA905QslumHkLIMw6iuwMBiPP2Ec08T9eVeup3jZbvTftRpbSz8I3TfDNP3Rp",
-	"z9hH7HoNQzU+iu0EscaaafTshhQEhlYnAl1rJc5+VrE0jv5y3zh1uXLJQcFaaPjcT9kwc+tDZxR/nyCh",
-	"gkbEDfsQcgHR5QjobMe0fQlexyCOkAEgQoEbSMofCNLTN061nVXNeN1rH2P7y8O8kPRDcHbjXkw6xPj9",
-	"usGy03qjuoFuHzI3fPMIlIC6QfFR5c2UvuXdoFMgBloLSVrZK3Urn+o4BJ5pHL96JVNE3ClUNwqs89Ra",
-	"3FtlRbHmdI2YEhbaRcvw0EimWhc42W5ZXoi1/MQyvLTnnKM4yMO3L1+xes/62oYtacUzysOtEMcI4k8T",
-	"1hfd67ac5BCoKX20T+CtuhfKaqr9yEwOCwM59YyGhF7N64FZjXjj+/1R6DT8bqRneQWeD6WxXKZBPEsD",
-	"nRX0NcM2bwF9W1qWysk1PJH0/Wqx9EFpkqpH97UUWTqlrqXH8PUnfEr0rF5nEbHbLUGtmi8iBMeUqiEZ",
-	"FnwGK36IOlwN0ebam3rabSJGFzqxJUarwHLy8m4e2pmSWqG0nF5bWrdYGU1t2HKV3up76uaHBsfQO4Qt",
-	"BYLQAJZNxOFdg32OaAhdNye+FzkIscoQwVJuudeMoaqWSXw6qUxlQNMR8t4p+5mzbt159hjxUYodo+IO",
-	"92uu7c/hXYgla8wjKyDLeYM00hq6/ipF/H9HYM2OY15s5DwVa1maA6lVcpZnXCUQhIWMe+8lwYofgIbV",
-	"awT3Y7/qpQnJlDtR4zQQSd1Q0DCv6K83Nfj48oBghY3v1MR5BGigVPA09JPoFpRbmWEBR6BRlTHL9/wQ",
-	"fgj5wBNbdKm5vRWrDI3Rg1B3Ipl0k/+7XkZ9h1NbjsidtFM+9A0+OIzB+cmSOgNw7a96ieQvxKosTFLh",
-	"dK15lhmWloK5AVijKmP6ptQtRcbPS6v5D+ZI+m4YSu/p06FzoczA6OCWkYrtuHtJcSgcCk1J9kFj8knU",
-	"bqwZK6sgdnv42UarhBXC5FoZiO2nhVzTtrtvljmthZzghnYAHUJ2kkcAPYv4ucguKI2tcMRQoSmK0TvR",
-	"2ZOZPVHgI5OWZralnTmzluQAEas0sc/NHjNBIs1tSFra28onP87GkK5Vz044WVbEii1pRFc3onI3fwXt",
-	"mvPSILKrh3hduTWic62ABCC6H1pZRM9Hde634C29FwXPGLzQhO7Bw5Gwy/MQm55HvVKt5UO3tpE4CK+y",
-	"VAtMYSjKmf157nlWink2Rq/4tRAeBiXAZpE3qZMqE8S2M9f845Sd7hTCOhRWg6pUpHGUWW21iTTCC9jd",
-	"Y7Nwjw2F4zxId8Dq9dpIdT355TZRvINCNQ/b7t/18mtBo3G2M9HhIGCqeYmp6HAQCN8llW0b+XQkcKtL",
-	"m5eW3hxYJ8BXh4omJ3/zwh3utELkQZFNF26WKqK+VUJheEF+dvXmwIgjptuvenn2V5/cON9k+1UvYRq1",
-	"2kH0cL3VZNVuVYgKyuhGM62cRHEPX7NzSHLy9crAW1AEAm4wQJwAhBdahuaiuMVOCAMfhe0K+VPu2YGx",
-	"yHZ1dR0tzhnVIfdsRLLndO+GG+y8j+XneKZBwFnAWIWaMXgzdl/o/JavyRyfl2sI3iD6GgsZKXArugsQ",
-	"KDAwqtmSDsOX3nXk24LwDegE9OgJUsYK5TthOA3uvtXdrxnQ5dLebkMMtRPk8cmskKA2yUaYCdbnzsE3",
-	"QYYddRBO4a12pukjOKjDNRPPWyQDUOh9gGe876GHEZBEoBn7Y4YYYOJ1+cR32HsilROS8JWrundKo/Ib",
-	"Kr2d9t1wYG55HrT0FsIvXWJGJvC9vhdFsM3xo9Kf6Moe90FSxEcAPSjSoLJqOdA5M6p5d3eAJvAzu9JY",
-	"ttUAqwn6KXdzwWNkpoBK1B2l+3JK1rYcV+z9+x++ec3+9P7NK/b8+bPnf+6M/pzM+Iv0LWgkmsidb2DR",
-	"sx+5AQS6lVMn5U5cscvzyxdPLi6eXD77cHl5hYA+Y+xUoQYSXm7pywuXzu4xIltPt9q88UdkSIKLJNwS",
-	"AJnYtxlr+OvKSM3aqneDOUIJeY833r78DhGvMEMfiqA9NYHnQwQ9xLgl6rwbeY/KXhNwmoSRHhN8P6HO",
-	"dpTY+8krmLS21mtQkTCpjOUZANBgveDZrGguYJC3BGoXF6UypIfhO+CxV9ptrUWrGooXp+Be4BeqVyiR",
-	"G7eBhzMg3VONScWhC2i3Pa3cEjuP6vzDd/6bkNfeKHREV2wNm1phqo5UBviE7W98uvdR6dq1OtpmvR/B",
-	"7mMAU+x0LThgkGDekLVdlHQ//WndFTwBpj0ciDSx6dWEdPcjlJgW+RQJaVm0ctzxShUpJrnTkNJ1R/oK",
-	"XBqy96fhS2/1noB0ieNBZ2HeM9oEaTtQY1elskBZDrT1YVyJPem0Og4q+hvfp+nIgPY3evO9ouyw6X7w",
-	"OtJFhUmdufKgLm04arLwCSA40DQwE1zUkWAm33J1oGvy2z3MfJ6o75aYhK6MSWhMlTBACk0CiLL7g7XO",
-	"9OcqZf8oReHz4rRqe2kG2zUOd4PHx4YR6YQRtf4xPUe7V7ndPSHTwyKNuqWh5XzrH2tirg5e0u6hrz34",
-	"Rl6nSXcLlbMDQvJVrldp2d7LkkhMt+7GOTgBfCxM4R8Bg33oHYSebh+ZVKx5mdnF1YUzUfqKOtZfQY6r",
-	"6Rq0VeHP0xetup8LGrSvmNIi2jeNCuvybDz+FjwW3op4LAlMvYngeD0l6lsKVNgURDL6Bx3aEjjh/b89",
-	"+TYIhSevTLFG/xHURzKsGWA7ngpnN6y0vpO0Cip2sb57MFJk+X8TWcrqB07Um3rzwKKVBwYdnVV6y9P0",
-	"dg24fETZKsJaMJEZyD7QuVAep2HHwGTDGx17BcUsowHgpYFO4EBho3cCCHxdOwosVEQHVKmte8yecA/w",
-	"PEdJ8qFab92QFR6dkADeKnwBtqu2vE2MFu8leBi6M+tv3y/k2VLRnldmCENURhIU4hlWFX5+pCBhEvR/",
-	"RR+rGwVB9MoiRbQ3W48zxhnqJE03E97cTuxWZZ2y8DKZqOMsrSWZM9RtPkWbHr/zmfEDwVGpq1EiXa9e",
-	"zEFdeRpjVGJyVsMCYX2gzxpQZ547mrw4P79mF5dUd472vfOcvnciCKv7rd4FFMtQLesoUDUXUwYL9tqN",
-	"ugaaW3RqT8ebYoS8t5EvdNOM3Oem5KR+W1UnH6nA+4HqUhdCV12KFQ/+Nq90EfnEa1uFQgguqMSzZ4Bp",
-	"zaJ5ZFpuHDwNDbBSxZRe6vTgv0D3tFiSmEq6RleZk/uwr3MflLZoQEL0zf1raBbw5ASvDz6XdIg7g0Fe",
-	"BmIfyyaIsex7ZA5Bx1NO/V3LPK8A/IJTLibcj7gXwE18a0S3xfdoo/Gjkt1e2n7+HbB8nhf6nmeGGX4A",
-	"XYEM3pcVdYf0hdCntMMq/uVm2WqNF98gR7VO8hZrbvMpYkttvnmEKNO3WkmvGXVaTQq52dqZ9QR5IXe8",
-	"ONB5o3uZtmBdGgN+on99mNC5zysYnxbu8fCRJEy/ntKkQ++JcfRx/47vRPqBZ9lhTq53eH607QGOHEsC",
-	"hz9O6mjQmOZxYAPfOWovdUkFttnWqVbdKrMtN2wnLNPYiNvpeL7oxpwNlRMOJERT1cqhmBKgXT8z4esd",
-	"xO4KszL0dr9Tet8Rjr28apmOIjX3i/2aRUcziuFyoWJgbSuurtiHV++Y27MQZg+3Vtex2u8tQrclCgSf",
-	"cmjqvT/+2CAH0JHLUJMFAUq/j0YIQyJq1hjj02Xtq+od0ggPWzenJCjsNim4Pdmmj1dTmgQENjq772I+",
-	"jOMI69LOWNJ79zhtZweE9Qf2CGvQt5pVi0rNJSatDZ7GpXb/oPBZn0f3r7D3W1+0d4t0g1dgL5Zbre+m",
-	"g23RjZDHraYI9t7rJ24irKrgQ9cauLMNWwq7F5hLvQPlm7Mf3n9zRkELNT7/NJkW2/SFqn5mlAbiCOqR",
-	"EycWkb9UTNucl3bLfnj/ls7Mlivr8Xc4e/fdX5lUvu/z2eJKlVmWEBLGfxAlzH++ZytEF6TCKgVF5r9w",
-	"I55eYrLGsxfPvvwzogC3elyEwhHEvCgET9HlgPMdR7rw327W7oa1RomrjFD2vU846dAYigkJu9VJWmwA",
-	"uJGqZR3KkBeNaTZg9NGewjsh8tsAqFF7078kvemo9PMDNh0vUqk26FW/E7ntuNRfjLrUAxZnBX4nM8QE",
-	"tCLLsLgZFPzSG9JLOQPEdyYuEhFReDoUUGi4nciIQjugQCKJWa2J9JvXlUMHveruqWnZPJUtPodRfGiE",
-	"5o1S4TaPBfgClmzIowlvXWNW6V4awcwWfMhcpb5C0HRy9qPuAdgjzy0Dx0dns8QTaLzomuSglvWygZ5/",
-	"1cujupzgQCSuhS/H32q2/2nP9D9EbpkRHDL83HSVYwz0wzC+4VKdsfdv/uLV4S/ZasvdZeg3tTmLibdB",
-	"VK+saG0FhVr2wPvQQ17iBW9F4db8P/9+/uQr/mT9y28vnv3+32gYhn8KsulJjeb3xcUXX3354quLL58N",
-	"Y/r13FEegtOTA74UoUWnu3vfPq9zb71QuXzWFyplYXxkR1rme9e3pMmXX4wL0y7Sxdxd8CnZM18rK2yF",
-	"cHF08RRHJt7NuCewMSK0j1QUzGxK1vSgc0QZZ3oNuYNpM8lgPFm0geZGFOLERz5hWsGDTuCklp1I8tH6",
-	"3m4ocx9PsZwDFvSH5makBV9b6sLwFVIezLVu1uJX5nNaM7kseHFgB+hSA9qXLSQiNLmrkozbX1xcPLu4",
-	"uDyqgPaIclbCjud1ZaJf95Rk2YvL8yMrMPOMq6FElH3tXV+KblVeQ3Wpc06pHn4wH7cQfCyiGs+orhwv",
-	"fmtexBdfXSZj1XC+UiDnBd8Jd5snTdTB3ulspLOS4/hN1EVY/XWzAjG+t4N3zmkK8U6Y1vKd2L+rma2L",
-	"gZKN8EPjZAMQ9P/+8tu+if3sy+dfjDaghG/9Eptg1V5yVH96MU1x9MMNbcNPYvmytNsocFAYZmDSQT3t",
-	"zBoTx8ZaVp6mwWUCn4vNscqx7GgEIduo8dWnpKCqc4FGU4DMSe/bXm5KbIk6kyuCdaC53di8X7qH/iK2",
-	"/F569+QDNfZQdz/DI+nf6KP99rP555ntkDc3w328Fas7n23XnsxlXxegdyrYo9W3I3v1Hlpq3qy2IiW9",
-	"OrXPpSOuK9hWyLrqelXGZPID97RrPnSNfb3z1wOAJF4zDndxfWs0C7bHMYx1rDMSnMtBD+YsuOhwQdEV",
-	"Th7b56qBUAFVQuAT6Fd1XcPtsJOqtMKwVMNNuQOb9Yy9VeyHD6+SmiZYb680+yfZFcQPQ4d9Qt3Z9Bqy",
-	"pkCljJNQKTVa2NSyhGH0pJrrVITan6CU61iIWvr0+WJ4TFVzJyh2+mh3kGPeLsvRePztPMkHJDm2DI0R",
-	"0dL8WnxBmZ98e03TLQRatw4Jp96Xd93IX2rmfQ5nfZtcrCYg1rsV3LhH49pgq7IzWOdO7mR9N+h4rhnM",
-	"K0ZRsrrzpy00CLQ6SxF3wAljbGjgExm3giigWdXhpjFPLRTkjkQAB5kn9Jq5bQiR2uny7NloDwtBZq99",
-	"cPYVVCer1KOkwbqZ1ZredWFW3FkQ9ETOz78cn0kYgWguR0HPzQrFIlJ255YnIHEFN3ZyI5mHejln6TUP",
-	"Etcd/QSXlVSc6bd9WosXOBtHVrx9J/Y3/F6k/xlqO0bNnYsp4dN+surl+QOVbjoT1U+9Mv5pPxBYiFAy",
-	"C+HY2nQk8xzsBP28V6IaLNa2g+U8IvbIRUgqkfFf4Sp+uJ834lqn1eev+WHEl/70xfNHUaEjVcMDKsoH",
-	"rbOb2lUdhZckvMkYQbuqauHgWad8ahMy4+tLrMDw73VDzZ3iy6PBP2NZwh/cp3w70boEoIlWXyFN5WDE",
-	"QnIZps02ZzkJOiFETmucdSzmSxYQZVyEnnZVNZpAAN0iJI0CkgamroSMk8qcw2I07J+NdIZKEZ2DRMTq",
-	"uolR6B6+ps5izOB15pMF1eaZ0Tkf9ePhBG/yOPZ0ZRi7Z6hlft+RO52c22kFVPFiGDknRwok42i6U9oM",
-	"A8byiZvLOkU6cYtMj5BN/H1pV3oXATbh0AubAdInYbXGCoBabfPIbcNyh96LIZWcxoqSZK2Nb7ax0mol",
-	"oKvCw3Mow4KmZKcFuh2dnRZ1UT9CG6uJukcftCMaefte9fP/EaLGlzpA/3QAR0eDKZWpzwrZ6Xu4dQCu",
-	"IFbTkIljempF4yCOufXaoudnz40vV01DXbmIQFz15EH4Qk1bP+t5LbQ6FKcUgHr2vw10bY2gtcTlZJVv",
-	"MT2pYlp6f928NJYy0c/XBY6ZLBp/0sXdjRX5jEZoDQip6Qm3ddRt+oUCu/UuvEhn/4aY5NGL9d3eZy4L",
-	"2ybNfMkGP03nTjPzGm9jozOq7yXm/IzdZzDwL8ORz0kqeX1+ra/1DVw4Wo6xujt7V0EUPaQUY9W6AE6h",
-	"LIT5PIKeEA1U8nQuDHikDAMa/pRm5mDzOx5WE44tkw5tniJiGfmifU92O55DhkLci8K2wHEarrl7UaRy",
-	"NXrv/+gfg8ovwAY9ojqA22kVTe/QMXVMLRNUWL3KuGm1/zNiVRbSHpoIWcliLTikXieLtJD3UHKTirVU",
-	"0jsfIEd1zKTDysMz/ORD5l7WFY0w+Ru3fW6uTTu2nvRWbrbQoDmV5W6RLLBb78RZVmOfYqKRCrlVWRR0",
-	"9/yqblVpFnaE+ZmNlcCSrVYzHWvpEXDJOdsLfqeEMVVKFrZHwwSsagz6+5sC5VMsdWeycdGvV9AGsFCM",
-	"3xBUNpcHxjfiipW5m98XCXt6Dr//6hxy671GGnrV98RHRgKa12QHGARo/Af4X09xVHrpOyxdJUF0mxvX",
-	"gIb1r2CrdAzKjKiHjR6znmn8Ipq7W89lkgw5RUEksDeFiD1HDEcbtPyql7dTO1HoTSTB3m5FMKvAHxDg",
-	"r5lexyofo3pw7bqjMjosL+ruJMN9r7ANAjyPCeihBwTgcZcz0juLOqgZ+9tUGg5goVRo3xXCOYL/16of",
-	"1o9zmVWM6Ns2+it2ctXJg2FXcI6ktlBHlcciQu1Z8dVKGHPWeP8hxwVHwfNSjfRaWSqkU4XXo0w5NXwe",
-	"qUyA8SNEInO/HtJ0J45O9QdjRYF63GhQSZ/KA/ahc2p0szx6+iEcEhjpYQiOCbsjMM6CuhtJDujCOx2D",
-	"2dRqeYAz7H4hziCvwCdD5VD8yxL/BhL+cM4nsRLxeDyGkYii9OuqwJ+6Sdv8801ALa2iUFtuxlvL+PvA",
-	"J6JsJLoSy3xuMcEAQMHUu6bwKhPRmR21pYh6VoEnboSdrDfdylYTWS/ow4fIPTltlugjeKWPjfVodMWb",
-	"GDi7qXpDGQxlVNUZTlRWevbcNv4hjTVEAugK/yNyY4/MhnU/3A704zwyWXZ6rCxEAusJtQKss/zkwMwn",
-	"EYJ4LB5DCFZoqv3iBlgdNFryLeQbfRGgkn+PCWfYs4FJRbWabDfo8do6Qh7tfEfoQqz0vSjcbajXa/AY",
-	"bJ6En1Z3A218YrpsKjJ+iIOdnTvj9SmA22HQX+eZqJcBtqLVWToAtEqmhEVjjHtvEB06Q7fTgAi2j1QD",
-	"6jXzNAKD21GpVQ0IiQTzoO2mgMRDLLHmmOOjiYUwQtEtsn0mRmNT2h0Ge1pQvpUrEomuAuCskk0qKOYK",
-	"L4+tuKowxklNUKaZiHPUk4tQmm5ZaHA+GoqqQw7twTz+YQJhRws9Aq0zMBS41wgTPGC7zQBTjbIW6OEQ",
-	"bPnMwyb5ejpp6WJm1cW3H+ywQWfOcpZKk2f8kFQrhbSaWC/yHmhFMBLbqCCtPZvE24EhT8ba30hjo5m6",
-	"A4Jz5v0Q5k3cEDvBKUzSb92vmeEHAzHx+iQUgq+2EBj3RxABdRswjjLgi5xN7AA+h/RAsBOQXy/Fe2Gg",
-	"sPsYH9kqLyd2b0iFjUJDYzLf9K9GQ5E7sfPd6SdIF31HC4V44LIJ8UPAdKBko/tTo2rgcWcyre+u2Uck",
-	"yUfksv32QNvYUID6kB4Cbewf30pAO30Bh5zWTaDJKkf2FHBDZdjEvtM/6M0r9tWz51+wHJ9gqV6VO7I5",
-	"94qrVEYssa99zooufI0Odovi/oZbCqGwLdW89pc151JuXM1SjaVTMbdtIWxxuO0BzNK9C8tYOCIg8hJz",
-	"2Atl2b7QakP3MT3kE6Kq/uPRLva4f6EBQGdTJksBPKC3y4PtnPf4MY2jXcp0OkBlDlaMm2hnEpNPwUo8",
-	"MD7YPgFVb4Q++2oFqE7uPz679YzdeG889DxbioDWeMU4Q6p69B8AL7KacYVN0p0BjI2fhy0OATJCqPSJ",
-	"LQSWC2OPUHdpSFUKxPDUEHScbGCsdUGprb6yjps7KILUUI8CecuDUPfdhERjBYc4ybu3X4O22sxYu4IC",
-	"RgA4kIb53e9BqU1lpsbiG0TDkK0j+v6JchzsFM/qB77U96L+PcR7p4Nb4X5PvQspKwUXM02pqNnxFDqF",
-	"T8jumythR8QOW4AKttO0fJ+lfOgiFluepx/ixRHO+IRkiPDtZJYGVyesH0/qTcF30ZYeIYLnbF+xtqET",
-	"NkHtYnMfK9i9eHpx/sXlKM7KSJ3uGuLVBAb9+WAvpT7CedMe6ILjg/vTtzOcUupwL41cZlP61gGBJu4u",
-	"bMnRexupqQrFUZ1Yvu+8FYBz0e8OEUf2b//GfvaRz58XYLmDNEzwz2eUh2VOkGMy1j8u6DR0qfKCugAg",
-	"IkunH3cY6o17Z1a2aR2H7oXrqh756AAUPI3CF1eK3LQ6Nng6qSPLfqmTCf/AtKY49YU51lvbmNeo63my",
-	"dG1N8DTLRQ55QCg8qoEH/QHOTlU5kSzWGd88sPIo8Il7aDKdcGWnodJ7TbYXE6yAtPxGzTn4xJ3+KhRR",
-	"gJL6wliiFjnewVBrsm3De703CUJXppH8/2Sx05Sr7afw0pWHWYXEKIxUcoXNGaGczV0+EYAqpAidc2aL",
-	"UvRMq9+nbtz7h4AvENtmYmAg2Jh9L0TuVklgwWN9Olm8uJaZuIINvvnbyyeXz1/Ey8u7SM15ZV6FZmzJ",
-	"AlZWFWAUYiONhYsEXPvgQeZAKick+qdnEASN6lJY2IQ5KiYsfIuBn8RxrfvSNfvv7upUqfG9gA4NQM4Q",
-	"hfRYI3t9NsnqMB7wnCKnW9aVTxO7F8rq4sD88+OosZNS7GkuM/ZBCUVdLnsvOAKSdyMXAZYMzNT2rQmO",
-	"VaN3AnAr+sxHxwPEaqvZn96++vbdnxNmV3mCPvk/ff3dzZ8hDCeW7E9/+/Dh3Z/B0vV272qrHWuu8tot",
-	"vhfL6YZaIEkv8oRD1o2gnj9/+nwsMhZDDuceyzbAgs9W2pwGsevDN8yCTR3BECe4CPf+NCxUe6n7V4wt",
-	"DkCbKv6PTfIxeGXKnS9DxkyS46+bncwyOaepa9zHbCfFpcFZO1nRbpLrFLRPpdr8TRqryYTASIN7sD2r",
-	"buzLcnUnfPeRLTesAOSsCDjqoK3f1dKxbzJx9eMXnDxuzOBsTiFpnfk7tVwDSDUnLwReuMFadCo5xIr8",
-	"dh6jWUnV4P5N79laKpEdPCRAQHOvEg64UyieP0GYlwXisGSHuWmxD3BVAY2rFNnGev1akuBnKTE7sKIy",
-	"5ZluU3RGxWROBv+cbOGeda6ZKitENPAp+pn43LYOSq1W4vv14urvI4k9UGyf/FbvY5Ytfv+lQ2RYzRk8",
-	"+xC/s/H8RVX+RYzQZFEqaWdbp/BSoCa9Pwgb//qeLCy5CVe+b7HGTciG91efb0DrzYkQA//MMCP/Kfwz",
-	"xhbCrrZVmYgvOqBAW7JypyKiIFo28ZdDVSsBRkBI1wdIuUKAYzs0TiVijaXNSxsZNWm2x2gkRiwPNpJb",
-	"v49FkGIJGDehjXzd3gEbtJ9N6WTYb4JBpwxUO02XwHWShBtdDd1MZmUhzgkgufOXCaqy5g3PTOU0q3iw",
-	"wX5dGOiWT6dxnZ8s/xRSGufltH9aiSKP3MZOH2IypPPg2flk61OGBjTYM2janMVrPEfnTmvngNviTigi",
-	"rpwtZvh9AZwSMm5gkIIrxs2Q8zfSjEaQcAdvG3AH+EznkqSCQRHH+1tQOawo8kJYUXTnWJqSZx0ogpYV",
-	"SJ/aN4VfP5qVgG0ToHicvvuQw9vIOe7kH4dOyNVprGcWDlzjMNXEqPavSizyFB+UD6fI+6yFzSOkftYz",
-	"LbReR5wlRvDMMF5L1SsEvJbWeJ6C5naf1011Pv9Npr9/jn/7/Df1O+S7G9/+aaMhs2i15VK52w69LTU8",
-	"ISbVey8EZBSglgvD1SES+CboALW0x8kvBeHTESq9dS/y0LOJxBkXKr0GOYh+sf1WZjAbmLNWPuM1uMKr",
-	"iAQPedo+4V/aSXccRoUHfO1II2hRYNBNgsRCaEcv30K7GkgI32/1rgZ6dFPv34Cx6fhqecKTVC4zuWJ3",
-	"4lCB6vuV/+l1evn8+cVXf570gYr+NHJwvcuNVDPkhuY6A5EbPZxAWcEmM7TZFZvRoGPe0SNsUmvysZN0",
-	"L4rDK51S2vkq/JrsPL6F9t/ddde+WXdvM55BvdCcvJ7OgnAS9Ox3+p5ndJO0lf/tsJBZxRocvccmBUMa",
-	"cSi+RBryZSYYAIQcFzqPwDZEE+vQ0ujHZWsenNXKZwoaD3zSW4H+XqHRZ0hXCNL1BG4QGCiWpoqt5NjS",
-	"7Y+xunCSptF8Ac7HscmrYS2ni5U1F3UCCg2Dof8La4zEJ3s7rUzNa/jG6VfYeGty6VkT73KgQqdBn+Ee",
-	"o110edAPlZ1FP1ugLkhw7AHx1UIP86XARVceVDfkhLxlOI1hivPKftrrO40a2KXY6XVBaH2aQt0UASdT",
-	"leURCgJiYkJS+E6wdaF3tHXgq6hoEwYGifU8flBnhXklYj0PAP4+zKyqDIsQD8vgRjoNbqHgGDC02ZrL",
-	"jOpEba0jnRkBgasbIjaqYgKUgVPNAW36mj1tSYDzFprs89FyplVghsnY1u0pXz4b+PwXl6Pfj7QjJFIK",
-	"RT6/aDHgkzWzvUZyvUyJe063vuD2GoKmzTXDORgMrHZCnU/Pp4Jl4+6E1Y9ci6G286zi1Yc4XIuq3rPB",
-	"9Q1Mzk5NFr8Xt4jv39/bLSjssb9lkb9Er59SpaK43fMZHf39DJJqnv7DzcGGTvv7UpEd5WY6+qpDNlDz",
-	"PaoJeHdHlDypJl2+HqfFmflW5CzVgvaPzXfaTdRgfsWufP1L5Ve9xJozg7e2m9+k/izxZPrqCuvLDy7T",
-	"WDk21B4kDYRYsFTn1VdUIC6dZPFSJAx2JmFw2OCnrW+X6riSlTnTBXNsSfvVnAgj6QeZ9r5uXxrGbQIX",
-	"M7ug3X6VBCX+VMu8CSpT5WtrcmRDVpVBOFXXaiixtoiqBEsKE/Jb0/DYjRzI0yhb9fl+HE2rvn760Kma",
-	"cDB70H5fO/2kSunp/NMDAiUerTZxClf9ltcRdMH2PJK52Wh2GLWPCd0sNBsg3L5FkGB9DnUKkDP/vWbU",
-	"vjHPoo0KyQ+NtzCMndF6X+AEEh5qd/6CE917i717zqlxULXi7Iw1NMBfW1HseZGaa3ZxeT6g/Xz54tl4",
-	"OTkCiVCOfQub6NUJCnzEu+rqcumRNPBUT9YgbvCEHqs9kBG0BpzedPE6BBdMuXvfiWLlTEK9hkqaAATt",
-	"SeaxWs6oHASj+d3tYPurqr55Wr+T5niTsOPed1IVHgAdF9pLDSr1JBwXvHkkEJcbYzYE17KUmb2VarjG",
-	"faSBk8BAHDRDIC97OOJbnaXtKGgzOnZ0Z60pXfqQDu2vNWhQLYK8XXRWlZwfdQlW20RBTB9Fhsiw5AWa",
-	"jLYXi/YW45tCCNqdEEvtKkABg4QckaK+dE4zwlJsypnxfHgj4u+br19P75w2FbBNrO2tLm2ka0uecXVV",
-	"icoaUFNwZRHzM/QbU74nG8/zQt+LtJOpQhyqLTet4gFu7rzrxSvFXlLiT95GQ3zD8FyJoIeQ8xjQYrI5",
-	"4IeR3s310vcBSBIj1Rfn5+d1C4FCsBwBOUPnGMGLTApjIS5XAD1UWvkep52YFjwZhdc0LycPD8r7mI0y",
-	"vwteFDDsp2B4oEIaKhW47XVfmEyMb5GDfvAAv2S7zILWAvbbw0TjBWgQGNIHZgqP+xQW2zj7jUM9IJlC",
-	"KfRwlTJIq0ZxciFMucMfMuGns+Eg/ZHzHwCK1EDJ7rRRBCwBve4D5obWqCgMlVMsFRoavkDZAkxwlTQ2",
-	"bBd36yp7F0CchhGIPuhtSCxI7LFRB+KptXLBYhjO/5LcphlAu3mN+DsRXR+fJ4He4mi6UXjAiBPD49Em",
-	"oQQ3CZIwYViamTDEpHWWKELSOhvUoymHVHbpeU7VDT1DnuJ4RXgcaTA4FQLtfhljsZP4D1o8+xgeBPzA",
-	"Cef6iLOk7bwlX91NZfz5LtVBUPYZRy7uS+QD0XJEy0IFoGAWUpwn3/mhvQJ5auEmSCN4t0MdFQzYYgOC",
-	"v1ZsqIt53MG5nag4gh7wELjURplLRDRNcf+0hD5p/nmfc0uzCxJukmALEgxgc0gMfLstdLnZzox3HyKg",
-	"rcoics+0cea21oh0hqxA8T3lB87/jdcrOxf32mI1x9HdhJBtTjLUqq7+nn7DRsq8oU8HVbDyl0OtBHvP",
-	"T8JenEcb0lOcuxZFwbPBGDHAHu74IemEgIeHFspxJs1pG3/9D6JMe+U83s+K7+Z693JR3Ia2rUS7eVH1",
-	"kafyKLnyOi0U+4K7VNorptyBTTrQ/5DfqUMVAdkIFH0K7rkdP7AcELGYXq9BpGlUf4NGD99YYAsvME6h",
-	"qJos451pyMWjTJtIxV9ZBPjk/t/2XNrbKoBPeDT5nYgjkVWWAkCRFoLt9Z1QmITqbgWW6r1q+MXp6oKG",
-	"o5v647HNfbzYCqbcBpXCxsJrPprmhPVa07F+2JJSqG8QKw8qcPjqTlReft/vlW10P20klkemrCjWPGLc",
-	"7IQtEDKVKBjUVK1uXoi1/HTNzs/g/39+HtBmGWByjQN1QjFcPatqDpOS+jQW8B2bzvdHJfH55uXxoHzV",
-	"QD76xFRM94l5dyHbbghrm/KLFHUOXLWgDkL2rPy4U2XFPVYu3GkSO06ZvlHoPKeyqLFmbynsXuClv2sU",
-	"8AEWsa/0mVBFlpZiXl3WAyq5WqWXTTSzaYweKzL8sBWYDqcgotyoj/Blbtful1rBPR/g86StG26166HG",
-	"W4b7NFOs+zC6Gt7XnUlrEhCNbh6RzA3Sm+JeBSeKAeeIKVcrUB9qm8PRNn2iS2jib0VRlLlt2iKV79tp",
-	"KaVax0CaSMDPD1gFQ1EwadUluD/UmDFDFLRlEXOs/6qXdeE8tBnj2cTM3EiaSbwT0alyQx4nJ+SG34s0",
-	"got2dG9xN/asY4pvRG61abgOzY4KHguqGrUxpWFanGLDGpR9jH1bUVGjb7T2tsZWG2uYMyO8BREg1VGV",
-	"6+txoad/VPcKDgq9Vwl7++7+WcI+vzwPZkrGCwAv6iLzzOzu4ycxRSkDChytk7lRIpXzL4GIbK1LhbXy",
-	"znpec8wrNyuQPqcBP4FPjKtRcrNd+u4yrb7ATeW5kCKG3DuJokiLE5DVp82TIFiYgZcwp91BWhj64aST",
-	"xTaAf1GyaCwbvIt95ST7Ye8bFjerSaDgyWInKQ0JuF6u/3IKuKet4Jndnt34hi7zTTUcwFOyEEL9xakY",
-	"kWy2un4ZjV/fXBBS/tWhqnTzHaO8hkxAN2QyX2peRBy5sMc6o//o21uMY8HiYxCQK+4oNFuG6/2WF3fA",
-	"D75QsQ3+0PjyTitp9YyO49/iC3TfIJ5FnD1Y+xvDn4dV+TJ5mLJpOnL2Ww1gAIZxG0U5uJdiL2jp8Ime",
-	"0pR8cz9qvUENgrmB3Shh3fUWJw1eqJYetmyaaK559gSixA32KpNEzmqOEZ7xetvobTtxLfD5Uy2lLAxe",
-	"BA9bzBH8kGOMHvZ9+kb6CZ9o+dHbFuAzQiuQdYBnQLl8HcQXALjzgqj8XAYROVypVXPm78jn014BBvgd",
-	"evH6zZvwDj6LBms8+ypS24bCIxg9yhpfAQ8ZaR7gnZYlQPBJM/wGtiZZKG3FtDe+0+hnzzXYgNNeeuce",
-	"bjmKx9+5saFBf11w+eDjezKtxg32VpGegA4DeyiRCPsmbFl6J0Ba8L0Cr/5K74TPV1IHokAPsnDI+5db",
-	"22ax5sU9m8dhRlNqyztt1PGpGtFh/Iv/IQ4Ba3Yiw7onvfow7Q2nSaCikEYCQ9rGynbmsngIDGHe1Bxw",
-	"QsgiE9ms4zSd/ZFjT8T+/yEIV8HycAvICTHdMY0Vh+0jHO1ZaEQXB6QMGN2PNf1S+w9xOBVFvvHytksS",
-	"K8xtXjWmmQg2uNJZJyLW7JrOd8Lc8nkjutnOn8c/Sp751hyEOhzXlG0h5+Erdva0R7b+Ajof6dOlnn2Y",
-	"6nS+gM08FWN4udbDyIvuMGnOjAeqIXWTPEeD21jwWHB7YIP3MqXwSt7JTyIzNSAaBv3BfrvuwkDsZSoK",
-	"9+i9h4N4mLeiIvGJtutbTvm/OgCKlVG6PLAtpJ+rhrHnvWw1HhsNslxhc4MkBw6H1vYaNP5VJnhBhuvh",
-	"+RkuyLb2NZwEW99NDS/L8/PT4V83iHyiDfvOX90Px+oJaLQz+g1Mctx6BNa2H5rbGXT6Tp8i5NzkgB6h",
-	"jjAk55qQ7zyjn245grCgl6W1OoY+evRqk2r8mesWJ7OdbywZmHByiER4NABc5yXUTpdGXDPO0CuUeJGV",
-	"YO7gUqeR2ld4eq7Q+RE9T2P5MWHwBNcwnbBIiROR9cfK+UY5nYlLOhVzhMZAhGpHopdFV/1j8Ocdv2xf",
-	"Of34uSha2QkN9HFGr/zDv/veFH0j2zAOzTCSBu5qAxwUIMMg0u4BR48BXb0XRWhUPAVULTxer7nqsDEn",
-	"R6VNib6M0+khUjDSIFQsIwupRCHJJmzJ3f/mB7t1QiHX7mBuRZa5v9jVFpCg8zzz753NTFt3KrqdKUdk",
-	"bt+FF+m89Fxwy0k4rvdYFAK5Fnu5EgAxwpRmW17saL9ZFCv2rTWQ/cAyuYsV6GLjahphMpOq/JT4MJeB",
-	"IM2Or7S5hoQQzG5QWoGwdiRMjwBb9IKludsJMs2ImPHb6kXDg0DR8dVawJwkjO4HfYwQepvBiEq5Nff9",
-	"MSYCMjtFL/HNQxO22moEy9hLd37+dPD9czW0TjFiVYjhYxTBir2XhVY7Z0jd80ICbGXT7ArNXjBMHT2r",
-	"Udxd7icOqsN6XjlGTXnS+TWrP9sUw8Kvr97EY/kWRMCbCk6937vA99qkoO9TKqdWfmKp3EDihG/YVdqt",
-	"UFauuMVAdythgiy/M2aCR/UnsXxZ2i22yfKosOMxc6r0EYlAo8SsgTTt4xusWe+IC/NtTOOXuRi44TPk",
-	"uRWKjJ9FAVajt9Kx7b89o85p+e0nf2Sv4xuEtxnvdexxcMZ7FWMOerIwGCUOSek9DXWk0JfAzYM2oSON",
-	"lKI3r9WQ01jBOUKaXcIu3Pqenp9f+/oVxc6bEDdPxwFuIrUbes12yMVVeXRp9Y5buYIPqBL6DqfSOLGb",
-	"zuk9rHMKiNn9GqoXGvDWvrYBWwqstkquJFeQ+Gh1lrK9zDLmxsNYkbRnDNMQEPGgEOvSCA/EjcnxWM52",
-	"hFLhex/D7k6yVhr8ebyxgiFP2tkTojedDrijiWY6kq15I+wPhNgTO5+12sRLvKSkdQi+Eu2b4MIP14BW",
-	"aFIxIFiv+dislnuYAqT3ShTMiiyDu19ip37QNsUTN/+qh8rop5wI3+uim3N1cX75bIyyGfrPqxEiRLYk",
-	"KuDL0BZw3cxb9IioxjejwbbH8Ys4DuZTN0yOQ/n0aVHoZSZ2ccBfrjzabyF4GsvlTm+1yg4RtYhuYSo+",
-	"5VylHO+jqp9ppkHKFAIEEXQ3dUwHqZdLqXgxo8FUdf/1jGw3hSvGmRsYAtdcMaFscYDfKZEw/JYTOFKx",
-	"rfjEU7GSO555bWc8m3qGMAmAuEcLEhiIhsXg6kBdpYDDuOVW3PuOisigEntPdPrjxxrYdK5aAegegJQ3",
-	"fa/uBAW4+HJVaINNMuBGq3PluUWEuOVoT1Xizr6Y0v2Qxq3/HrOE8ai1rpzxlp11gOLFsxE83H/9mWks",
-	"58Xz509fEOvZc0MLbGQi6pY3fH9dY590Cx8U3eaGvq09yP/cc3aqSxsGexMymx+vIfEb4LSq3xK3zGi2",
-	"5sUf3Jl47mkYRzaYhiXehBGfusW4K6fa45N4ecIq+nRwgi+G9LTjd6Gpj9oIRNDjEZEoA6qDu61T7bhk",
-	"eRjsbeV3dPqWuX+TJ75CKuJMib0//jt+YFt+L67R99c8677xRa8D4jyt3QuA6c0rmht6Ku64EbxAdNM2",
-	"f+w0BWTyI8CpXrOL5PzcW3ZN3IBmn93zlpF3QeK7dXdw7hU0IUJ+OW5swDRm0N+T7Pgd2IosewW+PKI1",
-	"UI1HOSPRBNuSmSMq4qsh4mCSFGWaSzkNYao85EgacUfRst7BujxYEfBbqwsce+jVjQ1FUI99NqjBGtGJ",
-	"5bDxOzCUsRLGpZvBZ4a5J8BLUprruvOInwZ9JRYi9BIaktAffGPQG/fstMumpvLxOyY36q06xi4/wqTF",
-	"j4zZtDDDGL5smhbC0KdlWei9iZR+rArB7dx4LOKbRdSrT7kshHkMQH3HaLelmTVbKozaWHNrvklFxZpm",
-	"9WrjW3IKTNrm5j6wV1Q1n3dVN4D2jNAHeruOxB5+akDphM8lDEUo80Al4PJ1aoVW2YHxNA1tMYOVpHOE",
-	"qFo0pjxa8daeWGxhIqXOp0wzcRv17j65qMFNMX4aorQW/FgT5WXUdVMhc/blZehzjJE4jhXvW2fT/7xY",
-	"aWV0Jn5eTHRiJO1lTgwEBJodGwqQlFv02NLtVq3krIyW1psks+i13Xt09CgE+4xNNrosIjAzPiNjxjn3",
-	"c/vRp3JMDLb7KTThyapPD5HgJJZTIOdjRMg75Ji3Y3lZZEPbMj6zOqOmJiyMSk42JyviBTc2AbRo8IRv",
-	"4HYxtuo0D65mbEffdyXv+KeJ6fLuA1MfleohMccdFFPCd8BMGQ2Nn67F/U0u72LV3BBrcsZc02mPvcF2",
-	"GpIUck41apyFYF4aKYydfCY8omqhEfufwNvLSzL25y6i/VZnoW4LciSbHRscZcwDOkNj4ldeLurFTDJ7",
-	"gPDHa89uGKra2scdcaOqDAUwGba6LBKms/RkzTZxMadrtelXdTx1LFd0V/2lnHN3+GH+IhUNyliJygE8",
-	"uy2/F9EeEBl5Cj9UVYaGKcELt19QfAiZv9NB38P84+jBO5HKyVJOlTvRxnhrmCEt+IpGnIxTsdObLaL8",
-	"NeopPbWcDGeZMCZh527NF5OattdunIhjPuk1L+U+p4vGGYpkNSWLUkl72sQTvV6ED/rhm3djoHmCnOs5",
-	"hrwsG8xKFCiVKoKWFeolJhA5rnv7OwJDhzFAhGihJOIDziUcrsnPaogiMcD3o8GQpJ1VUHIEkzTVcfgs",
-	"ud7S5L65GnUx94xPABDxqctYUSBNdUtWIEBOtZre3zdkQjvzNS4YIcvFt6VXG0xogK8DBj8tKpsjt7MB",
-	"ms0eJSLOTqmh1Pv+BF+rtLozv3rO/v+YiH7Ps4liSKepGegH5KhmmJukDz275/F7YfGIe9qmz9SPQ2ZQ",
-	"Rfo+dRoPRCloxCqab141rqf/Wu52vDjEoMxrkJoR30T1kXrIelq+kQbQGffQb3qH9fr80qZPjxgDB4p2",
-	"N43e/u5C5kVryU2QwnmKlj/axBWOQVKyc/crIIFpoqEjj9WwjlWIlZ7lfnu4VT6y20+VwciWxCB2aNMM",
-	"dN1LM6Uvtm/LVC+hefVV3ya3Zi+oXNbpnYz+UQoTGH2I8v8ZnuvmNPpE8stzCv4909Ckx+xFgbmAey5t",
-	"HWuug16XoxGvyuPVyof76sUYcasFRskXCZfgtMfo8hKf+j1AUfeD+M7AuOo16QFqwCuP3D8lJdn2G2+5",
-	"DqQpUHxeXYzYSVVpv7mRNPw1VP/GSNJrfAX6qCMJZCAB2rr7tZGZUHZmigG8Q6+78+VUYuAcV+IUt15H",
-	"qQmfs5NgXH5PFh/4hhaklnfwyptpOOM5S3V49/n5iCEKX/qFnFuWHQbu7SbvSgVNe5kTBdAegsrE3hQ8",
-	"jTWk9r1K452s7TaG0VBt7kjxWhglqadSf7cah6SE2OWiqC75jhUhMiNLM1HBMlVS/1gwwufPh+Gnedub",
-	"Mz3S4d4KhFLgDuVOBc6skxXGBHfhQehnvNSzcPDLfqwpHpTWUo72o3wQn+wbumoToZGsZkvBROoutzP2",
-	"Wq10GtrTfSOVeK1SODN3IrcYF0IDfF9Ia4ViS74icEuX0poIthaO359OaddPvkwY/OfJUu/wx4sXmQg/",
-	"LQGWUhr95Msvn3/15KIRQoO3nPEd3vY/u9erH5cQFKpfn5xd6K6CW0GVlmVraF5VZOvGZOAf8LvJX9jp",
-	"VK49SOg0Ky1k0XRS7MeFLZEtc3H+7MvnX7wYLrbtuWUrROhC8PTa8ZHjCfDTICKHViyVxvdE9j60xaS0",
-	"nAqcoWKXxiY0a3oruiXIctPOlz8Rx58tfScoT80D8gP+i6UADLhMCnHfsFYemk8Q2gRE0grIe81R+xTB",
-	"Ody2R4jMfdA683UxERMakOYQQ9DpbuAkwMIwnTH/9+C+qcAWsZBkBblNuooFnLG3ADhv6oRJtpb3InQR",
-	"wiYrdejAvU8EfEJeQ78p7lB2zOzmByutDKnV/rQV1rtSDs2UXl1AXRWC5+59SteBGS7pao5UCMpv80rv",
-	"dlylJvHeC6zztgVXZi0K8/gNIId7BZydppHCxOk0GgTE0z8q27cBlrvlKeMsmKPQ78gDKtZ+id1EFxeI",
-	"I26jldQtZp0oq2JggfF2Dd43SnZ1CjV9kaqhlZCIXE/2un3ThkidmCzjzkZsxA96/nhOntDua8knZo6Q",
-	"fTRRXOAwzdQv+F59yhsSot7wHu1ayw4nmObSEWl7mluhFt6PcTcUkmeEC5If2s6oLxqupa9GDRQTEN2H",
-	"wRrcQ9OLF15txequWcHQNvVC3Rd+O7rW17k0vvie8rqeQLr2w15DQiIT9+NQnt/AQ744sG3hx2NdkzUf",
-	"ujWt/1KYYRJgyqyOE/e9MB4DI9YAOXarjcW6sRoDtHUYLObkm0d8SaOw1GWyl+fnk2PiLfaa507vh/Ux",
-	"wTAkHkVgD1tJI0jippu76fz2mxcXBL5lOZGNfC+NLuTcfojLTK9I761371eBXVQR62ob342dRToCQffL",
-	"eS0vxac809LSk8EW8DvQWKVhdwp6CKDzIbxHu3UDqxGJAWgI1in/fq1bbmZAuLz0qCyQLwiqh4kRpdlz",
-	"dxrnFwIgeAMSV9cFo8ReFO11GL1rRuP1ei0KEVNGot0ukdzQ5RKJ7J8V6VVlYXhkg6TRp5ZuTiXuReHx",
-	"Ske54SY8DN7Of4opkNXDCaPxVA6UxITXQqWT3JYhQzQgQupF4PsRRwI2ET3zZ/khvkscAaaEo3wtVpLO",
-	"56T5H6L/wdWCPWARaoLneaHvkWMm8mgZoW/VlazC3fBjL0LbWfhxK7IU7PdVVqKjulSpWMk00t90v50A",
-	"Ix3p3UX136xId1wDTtwH89LcDYaKK9E8qqCMQbtOD3VGcuZfKic7C9RaQ/QW0hCyDqJEDH4jcj05IlD1",
-	"+KfppN7Zaf9efaPS12ameUqSoFRrqaTZipSV8NQZa7Vex9or8JQII1O4ChlI5YQ5Ri0YVxDyBmgOsodF",
-	"qeYa41RI0QhCVIP5Q91g0yy94AcmMj0myl7K+PNeWIMhCD/1xFNiipPVb9fRLlYc57Uio9Ow6QabOrvH",
-	"rpoU9LkbeLenciOMRX/b3t+N2PkBXNToZYL6HOvE6kbeC4SqtCbCFGbLL5+/6M+qAbrRPoEePKH5zxEB",
-	"iF+YTu3X6mQE/75IyWblYiNVg+DxwE9T9CQxzBfCItjxO8xy8U94eO/qBEO6PdVw6qHxk06/za0GFNOQ",
-	"vBUAYecGWbzWR+fZhpNJyAHqzA9BZtHBE/jAdL7BzT6ac34URSqp3EVxL1OhVtOb8r8OLxDmzkZHuoJP",
-	"0Sk2GpOSnLISvjFJwwhrO07B+FFask3/90q0K19qX99JyjMGdfa6HoOsv3hHlFpM9PSuCm62tOEGTt44",
-	"VtSMZfrK9fG9Dw/SiO9huoLGig318Qnk2IQFXD6Dgoyp9HA3zXR/5NfS3FEHABv/3mZ6c+uL6DqwuI0J",
-	"WqFCOGiqd17z9GJy+q2bwqhLTW++RxktdprKLQ0cJhUrzdREWRysdplP0JT8KxAJnfOeb396C9llBMHf",
-	"+a78GZRbFWxZ6DuhGGfovJ64IAL4Yaz2GQpVaTyIpZjOaO/c496hSILHgtM+1mt85jIxU2gOBI0ykb6Q",
-	"udbZbSGcEI4YJODwiEe6PmyrDHkDCkZh2wUtzGp9N3Vhe56fiLdtnRY1I3zRyKWiQHAKrsyOwql40DaW",
-	"uZPHZEehiWZGo/YOZU4lIDqHmzq4ntxBpNZM2lhob5Idwk5FOvF3sb+7j0xT+4nfiZjvnnIQurtShRbD",
-	"XhmGZj1QWeDN/Om+Yh+1Hb8sw4PJIoKH/5Pgd7GinJMFeEbq3QfKd0yjnH3S8XHriRdtT4nj0I2Mq4kM",
-	"E/EUAczGljxC/LJFoHl+obX8FOunGRzfnQZVO0iBCA6tNhQ/BA7m9TkYByOYDH9ep54R8AK4UJp6HgYc",
-	"YWckAn68a9DQFqUYFkS/Gq3O3vP9t/5sumGhd8Ef0jHk2Eo7RVZ3vrWGub+wDk6mYP/0220EKFU/fHg1",
-	"3Z89MyrufriNM49HMBg8erAPUNQ/WPbnW483vujHn9eMBD93EpmBDPQY8qImSR9lDk2Sbmb1l+P52CXZ",
-	"VOT9D9+8Zn96/+YVe/782fM/B7mxBmBi38beVkmpqy7a8nMScy4SWatD1p5ludP8VzyD0osrdnl++eLJ",
-	"xcWTy2cfLi+vMKrdAqYjPvVPss6lLsr1/esg+xqW1hn0xSjYXYUb7yk/ovOseCZUyoszzx8P0XrCGKj3",
-	"eIyvqZjQ8UZvHmGWrss1MexCXy7jo/9bfi8Sj7FgLFs7SjmlqgJUOK7LCzyT+NWRZ0MX6SkAsICqD0e+",
-	"+kkXd69CCQwxFzOjxwp2fwraTiO07POFEg8llTCT8xUk8mML+ycycplrOwOl4AHdD51Nf1Yv/yEs7oYI",
-	"7H1Hd+bgxeZ+Zj5HrHRioMeUSCONfPsbVZQq8Q1oErbS+SEJiSAJK1X1o0ilhc1rbGUqMmFFEjIJ3B7u",
-	"eSRRQnySlkxkaSYpdj1bMhKGXsd6iGyiiMVyPecUNY4BMa9Ojy6yPGSeFNPqNlKraKzO3b4oK1UJx6RU",
-	"qR5EwqWCD40GXIMdtYhNmZtsEZXIbuLzWL/CVhhJo9OTzjYcyCOONVKqLKQ93DhWCcFgXiAfAP8AafFX",
-	"1ZS21uaY867vJJqgbmv9PwNb1F+/NT7ttKZILqEJ++/AfWtNKwd5uczkir1895bpNfu2Wgx7fS+KA9Pg",
-	"63DWlfsgwHp8/PQkF8VOwuc+hkioAU+CKJgSIjVX7CNXB63ER/YnpUFKP5Hqzwn7aES2/sj+xNWhlt0+",
-	"g/rPvgtEPbqb0kcgJ1+thDEfryHG6ieR8ZX4WAO6BEz8rcjSK/ZRuPnDHz/CuB/30m6l+hjaC4aq7Dqc",
-	"G9whogCkRSME45lW4oz9RWR6z7wPxnz+m0x/734R078r/eCMvQZPL5S9OaXyq2fPv2C+4QRL9aoEXKYz",
-	"5q5ww3JIgz+wj6uyMLr4iACvYNS4P31mGP7BKZ8f3a8/nv2soJ5pJRQ2iJapUFaupeOrxcucr7biyeXZ",
-	"ec0qjd/VR3RR7XjDLr1aXICAyYXiuVxcLZ6eXcBIjuWBgT9vJxpuMCehYpa36eJq4Vb2sn6s3Snw77Q4",
-	"rR/5HBe8+D0ZfRJa98GDXZ967YuVaQLRp0aORhL+5tElHJP43yif9MFZzld3Hl4Xzt8/SgHeRU9TE/Cc",
-	"8R6YBCDdD9xlhyoHK5rRSH29TpVsTqArqyNftABdDvplpXJVECR17JD6buWuqj86lqzzC+QZ5loZ5JjL",
-	"83Osqa16YfI8z+QK2OfzX33BRT3+IAQBMtkBbFkQd90EyRy2EP5Q9f2jRqymCPGMTOzg2qgATUBg1pzf",
-	"JV7DOLAdeWKEMFfDm4yGQ4K5I8sDM07ugbhbHvroCU00Maib/zsGmd2l1pTPVZqhOTMCkwx9UsEC5SGs",
-	"sHGcP//N/3z4PXqy/yrCwT7MPtZh9O8cK/0hbPG1sFxmFGPAdnr8huOZ46UKvHFoJH9U3BFyUGTgGwQ7",
-	"Eszvj2/sItz99rj7+nnD0TomuQ9f1/CcR+xzcnpx/5is0/GpP7pMSfsVBYFtKkbaC36nABBveajSyU7I",
-	"I4cn61D9GGWKN7666pFv8sfcWreEP2ZTgZygRdQ3Rg24hHaESB95Oz//zf3nd9T9neXd39j30K7qTegs",
-	"NGdn3dgxQf6M6udTbLS1Qp2CxG4wYRkHOod+iaZB7DkE5elOKmlCm9lA19qGQNRj4li8hX08knoJ7SDO",
-	"hM/DDnqpe6NWI7D+xt0pG43LpZQ1yEYcVhB/QdNYGPsX7x6KHDW9ssI+MbYQmCxF6H++6VZfA2zZ37Yo",
-	"xe+PfMqpE/7Wn7pTMCCO5ZvWM6ms9sx4xb6/+dFZE69uXr6pbT32J63Al3kvCp75ynpvkCSMKwYuDG8D",
-	"/1PmbtOhsMyNb4JxDG37AnBGVJf807/ffP8dTuHHP/tM9sBAUIhtLD+4q6TEBqyV/Qtrwa6AYn/GXjZ4",
-	"z7Oj5XdCNat9agu83S/RTcqdSIEJIac7iu7XgQeBkUDsbYSyT3xp1Yhq4x59H558TA209aGIAhqmfAqW",
-	"DN+qGlJvMM2jYZkgdBU4aJ3NUehd0gD4RCPkuiFzdm0ssrXYNzdznQlhic2E358JVUBFd+SiqspM4zsV",
-	"yiT/aNdBw0KWHhAVSomuwUNTCGU/BtHcQm8rhNHZfdxix3qkpjCuOmz7bifodoEqeXe0M5Fu0L5XWv8T",
-	"fgrfmAoMNMH+fxybf+i7wdGw2gqEfqK+CX+MOVcupjtXbN2lDXQvR2H01zl5JnfgIncHoIjNxBfkEmsf",
-	"Ktx+VOvWHY1hRRbTrd0JOol5CyP1hUVTHCDeXFQeuFthRByAb3XQ8eAemy0RZLp4/N0YcTQgpPHxG/G9",
-	"CvCtoPRWMmjL81wo4e/dR9iWz8W9myDEPnyLv/b2/I2rNBNH7tAUPfQBm/MScYP/YD0UaTHEEe52Ra+Q",
-	"3Z7GMHpZXxwJw2vD3eFGbpRTM5V2d5CTeP4iAdWzwtseYxl8cgs7PYlpDEIWD1/0N+Gh/2oHuwn9HNnG",
-	"sMBT+Q0CxhSklWTyTmQHthRbqdJqp1AKG1totSEFsVTuqGrsfvyAQw8V2r7MKK6dVU/9L+0RCsv4Y7xC",
-	"RZlVkL9YB59gc1tdMF/7HjzCJ3UNJRGZ/TJNAwEWjyR+/fDvy0xMk78XJ/82ua9pehpHwMs0ZRw29sQu",
-	"p9ZRrDSjYT9eYzNPIUkJLx5+Jz2NveqGehziRfx1N8IeT6L/Cofk/A85JK9Cu4bjN/uV7/HxaCfFOlL4",
-	"LMT4pVU99b/2pRWWMW4CriV0vzmJfgKORMjwwTwdoxVTeg8VrbpIBWRQbHmxO5n5UaZYbxbfUHjiX+Qi",
-	"quCLUwRg/UM9KUJZCCpB3Qs4c1ZWF4n7j9QqqRCaUrBLE+aRFr3qX2a2cmypNBo+8BjKs/JbSM+XVLFF",
-	"D2Lf0aOVykLf5v9KDhnHh+On0W/aybJR3FdZpjcJoIBRtgCmzlGmnHt3wvH7XHwKOY/kKXwNf46cQ9Kb",
-	"hnvVveNIt6i5XyRQtQTbfTCZ3pB9jf+/4/n/tuN5ZDCSDrie/FwybnyIsN1yE7IPX938mDAI1WVSCdh6",
-	"ZPEAjWx8RdKzy2d/PtWZ9v6FwUvVd4z610ZeHi0ZccpHfaOxeOJn6ENGHr1nM2MTcPxOG3wY+hwCbkdl",
-	"ij7t16oImY/4ONZKmFbguvZxySidm13gJoeBHvOex6MxftH7Y3Y6y6mK6lbOveFgzJE+QDd/JbJxOQEP",
-	"/S9tTPlV/DEOwEBX0rsXNZWUtk4G7rhCRIWozyPm5PNrfCQf33diHz7wB3v4Wp99VAef37j/h7xva3Lb",
-	"Rv79KqipU7VJHc3Fl/hsPLUPju1snIovmZmsH3ZzjiERkmhRgBYAJeuk8t3/he4GLxqSoiSQ0jgvu/EM",
-	"hgTR6Eaj+9e/Diiuopq1DO/lYnxA0b3wK1cf3Dt4gY6vHFd9KEcXgb0eNOTSEh1dtaG7E8aGVZHgwnBT",
-	"rBLIBttskONGJEkuFuAER8QehOy4jJjhwIwCNVExXpUB3xdchGI02+ZJwJBO11+MZk2J3FkMF+0QUJkE",
-	"H4Z+oBjN8oKQWLPUpDzxNe0mVKSU2qacQ4Kxealx5A0MfNiOW/4l3TtvP6kVQ7Yv0BG24Brw11R4a6gB",
-	"UKyLdxovWV+du7Nom1y6/Os7dOsKL+nbtdt8dQV4Ng0TsslTuKCy+OJ28luoJB6tq6xgrXa29fVK8u3I",
-	"33ulpAieyu1gERs8vhDLdBq6c/UQdaeU1+1OfazHHjadazjooZ9p7iF151nYmlUISOALmbFKiywq4WkS",
-	"ZkIsTFYAQsglqoo3bKh9uxcS9Gc1rBIyjd8HnUTr0ekJB8/p/3TLX9uljIFvn1nFjJCRL1eiHqAbslea",
-	"JYJrifXm6WhKnS8QnarFDpJuCdrwin35B3YqaHcs0oaoSjUSe70PH2P7g6ZM44JbK7T70//776vz7/n5",
-	"+Pc/nj3983+1yk/1caCivAB4obzmoeKZsPKoPWJldLw1r8kwZt1E6l+yWw+Er68GsjcD4zYIww40wJmC",
-	"yU7oPMwlQ0kRuwER5uQMnWB4fI670HGHWsJyNkqxzFEs7HWxCwvlQqC61Q2gTi2R59bfqDo8WDsqiw6z",
-	"fsHVp9cr9V6+5XLd0dnlHv0qK3Q9ZGN9OZfRjrj4lRCL18ua/QUlKpDTzqsHR2oexC6+UtjsGgJZlEQc",
-	"TZURskyjAHQ2Eucg+Gial4irVXZphyCY91dZrhZQ3MdQ3m6r5Z/LkCvMDGAW5Y/MJqDFIllfZxnlsRuE",
-	"NYJ87pleLtgLttBiGYsVNQ0SSWJyppfYt9EcClKMmHAsiL+jzsOeKcvTi+AvlSx0AW/niNNY47601g+P",
-	"RBIvxVbap1f5sAfti9N39MAs9NEjlaxKoIJrNa2qzA0cl0WZnwO12+Uf7v/qa+9+jGX0ymMttnsBRGNa",
-	"fzwXgUrffddvDt8znFefjF5rwlyvcj3MsCVIL6ZZHF0znpHCJcAEh6RRMoqpBERpooLj2u0CEFX7CuzG",
-	"iHEbGqBa+p9NRXj5+pdCG0GmltiOP28TCi1yDfukDPvHP9h/zpJYpl/+c8b+k15dPX6G/wt91OAnTwT7",
-	"/upTPaeFqEeEPL36/llbgIo32F4y0Eyx7q3YaXFHoFF7c3d/I0IFmFYr47no6ono0BgW55ZtXYABZhTZ",
-	"j33nsVqG7B40bzt6JguhB3AYSMZZYANUyp3MyHwBZJCb+3eqkiiwnrWI+tpYizobGy7B794SKMHvHpW1",
-	"GrsG72omoHuoFuPUEMMEk8r5OAP4/TR2Pv8aGUjarzCdZn8OaivDgy5c6B3fXBse7sR5n582xTaEbuHH",
-	"HNxWcieW0IoG/N+8QGSn7X5vb7dJ8+JqZMneUxQVTa6u2jdL24ZxD/zz6NJS6Nn9OY0mwl2si/cX8Poh",
-	"ZI6EO3MBGrZrErlCdkm8GCpODPuV19lbYV9mo04o0+Im1Xdw5X1q3YW2apf8pFZONtB9JsQu+ZC6fWHF",
-	"F8sUxjYyWfkoCFVilbr/tky/QEL7go9s1Z5Q8zmXTRGOm1S+xEEntSFoSkeIi9CrayMjcCNI7SL1xA9u",
-	"F4Xhfkrxzk9CK2+GAUulEUgs686C1AjdFO8ofkZjxIO+Bb7iOu+DN3WevvgS209AvQ089Z8u2MtEmVhO",
-	"fOpBIojeqQpdfPzcgQTVsNE0TiItNnc2UF9v39v0tNrNLY1qA5VR+8Bk3O4ePDwwjaoH0jjPIlS0wy9r",
-	"HqnT7ogTUX5vpIaZ5V6KlZjp+g1gRloICUnHbTgadZLgAXUc0I2qBg28wQgVDwir9moP78Rb7jLWNuUJ",
-	"m/PRFC0NQ99/7mwRHXt5t30j9BLLjm9+/IE9uXjCrGJPLv6OhVPPHj198u29vvi42cwFewNB1SQ21lOI",
-	"2mK/pEiYmVULc82kGqoI7jXczJxThukJTI06wzrAEh4/0AAVqWWxbWusyjiIenN1+Qf9V0sA0b4be1AZ",
-	"1RtlT2yRd2tNBf+0qqcb7DUdGo3ujjn6iIsgcgFOrHPs49d8lsBheksDT+3qU5pcjd+SqHDXHveszTbl",
-	"24WBBGRo0Ksl0eSrCo4OjTklSw8z+hWCeUdwV+HtP1Bv+V7TeCgJtwWcVwkF7OXyWKLHl8UiQvfyQvIY",
-	"YqBsrJJErUyAHQQIp2YC9PgAZ7AqbkvmtVWa5OmVj91mxY8t4tzQxwezpUNoY2OVuqZuPliUKSSDxi4Y",
-	"qwOolxOFrq+4FYsWhNIdblsnhqPs2jtAFmBdP2IdYKWA/2TBtTv0zYangT7OvCUY3O2vZocV4Zb7b8SO",
-	"7Jib0LHACO7dR8EivOUzaGWHeQVshDcHSjd0XIjLwSpdyOGTTwOk7QxIw7UYuXsPHyaCQQIBr+aALsEc",
-	"P3YLWaR6gul/BGMWYCu7bK/q+zD87pLr0ZQa9VcawVdqJRPFoxc0rk9TmPWA29EmQvbrDf7xIz/c//t+",
-	"48uDOUss12eDs/8fL6qISo7McUHyDdKAAfDAkEAAIwi2D0JE+I4Bm/NI5Pym7THhZStYhUn8TS74aHaM",
-	"TbjreXwquMIOkaofUlsAiMOxaLkmbyM/IiGJkcoISg09CMLdmXF7QLrquujtASoQgccUIwLjGF2wX2I5",
-	"Q+8lEWPLVGp3tX81cL579rAgrEZ76JTh9Pfh8ewOwEODBI2Qpod9unFu0HN88D/enX/K+p2CEaK856c3",
-	"43MY+Clrt/X6jk/wfLWax4nQjICy5+wVQkshcvT9d0+uviVMXhl2mpFK7WXQavaZcyrXTbznJ7/Bat6D",
-	"61bZ8iADipsp/+7R47PB2Tz67vAzcw/fERa/ZueCZEKl5gHLr3RmE7PkPG0vvNu6QzQLNY6VDrXJ8KZc",
-	"HyH5EX6/907r6maBsz7CveKXWFZHw7q+YkIOjSjBPKKeDFiJUAlC8QMGdGvFdpOJ4MvW9cdbtw1dWBoD",
-	"I0QbcuC1tCMdp8k11f4nsbFBcbz+lgcAcy6xKRLcBKNmWO8hkgI2wDox3Qge3SFd4Nfipuy2DdzHg3Gr",
-	"2QNu9cK4KAjWGDNuEcP5iL2Nfxj4Ll2R7+kb4ib0UcdW7C3Wjkx2eaX7Q+W0kXB+IZVqFUTlnQQ8QmfI",
-	"RzOfV/QQSDjkn1597053We6yhiRxESUPY286eHR4PAf7gVsQauXOeQHIjzc07Fe3Cfahxe5wG/m54Uz3",
-	"vufinwfKWSNcBqAvmK74Ly2c7+qbNYAHdJ+75FIsGOJ9SuY+HyFhryEluYDsMnRMS+DYECukDs1rB6h2",
-	"aXfM7P29kVEDNtw43mSD9jwwKmFx7qavY2wCOmiOtFVg2YEJ+GyQXSHon8gSPFqPEiVF9KXvO0S+Um6p",
-	"nR24dDMq/X2rW3Iml2CuSLZ/RkoaKDBRY/BZwcWE5pEX7FO2ctDVzu2zvKm5YcWFWcroIhv9v90yDdhS",
-	"aMDMP7p4tgf/ZG2i447PxGF7sC+Z35clnwmsLUSPLwj9EF/mUHtkIHKCylYZj7N2y9+MjEtiOTv3PGuV",
-	"1uFOGPtLLGchXUkI5FRr/dWgopjbF7Q8ffz90++f/Z/H3z9rU+H9FUTA7qCSmst1XnMtFZsLLmM5GUBU",
-	"ig3XJdSchd+blPLmTsAXASCUnqS6ATI+Vau3OOqUHAs/pZ7dU3pt0Z2p4AAcirAsgE4GjHtGcc/8UQUZ",
-	"R9DFisfYFBjJzDxPwMFockJ0Nrkc72jIqRl7P68a1aYvCxX98dDXMpTACOGO5gv2TsST6VCl2uTARjhP",
-	"4Tg3eZ15O5n5yVfHFei3lwCZbObdvIEhJ6TlOKEjxA3hxTfQw6H36CFFkQEbex/ymnOA7rY5GjX60oy4",
-	"bDgDRlwerNjhd4eb1lGYM0ZcHgWs8otSM7DrUwX3AMl4Zmo2EdKx+32ILYInQmPo+IMWRsgTrNz0E2uK",
-	"G9OJF+S6pgAlEU8ksNjgYVw+u70WtweU0fyqjftCOT+kVnGp0wEMOiHFhQmFgZqdbM3fjTCWaztgZppa",
-	"FqkVFBhMJFOpBZY2NZoVQWLjWM/xui4jDydbI1IMhLwzUoz+qlqntRoJY7ZAZT9ko05Pr/3M6pTaDwhF",
-	"Bl14YKvFz4a3QILS15yUhuKUvnIdfS2jAVvw1AD0E7En0MFJ4FG60LHSsV0TeQeuya4bYIsGXiZNYM2P",
-	"3I6mferh7t5Qoy526Q2V1JIBMRKzK8WMGCkZmQOT6hsa3CDABTfN/S1vF/HsBI0oTavGgs7VnAptikUd",
-	"F2fPZZokIXyleDQtiG/lK0KGqYnd64gEEGuRVaqDSW2i+bwp3uVO7Q847MQsMkzp67XGsPJoZ92XgiME",
-	"GuveolMpW995C8Y3Z4W8vxn+m27nwYO6rpcJP0k3qDS5fpim8WXuQCyU9Ebc8g32EwLM7AiAI4lsqfc2",
-	"s18p8XAy2nm08j948Y0H190/fDXcPjs6gM0sF/hY6c0tsYfM7+moFhyYjZpizjd+TJAsN7U9FAZrv9yD",
-	"C9x3o0WKhBjAc3dp9PLTNRCYAjKkiGWvypARpWJzQcyTin6IGwUwVSUv5a8AY3qN1IV8zfhEtZthoE6V",
-	"r2V0DZxhrV4apF3lT552dZiOZsLW9qOkX1fnKZ/syrR3BJCEWgg5F1bHI9M3TII07SeEvYC6ljKu+czO",
-	"PZCxHj9xEM6CkDdB0vJEZ1eoZTcF1Y8lE/9NeeL3FfCZxHNxzTj9CPBAKrVMi4XS1gAjRUVVCxK27Urr",
-	"BTBUnpyPVCSarSCMe+mGnSR8l+ZWI1D3eeH6YUQCQVrIDekuEnwCREh0kbdiZEW04axA3zSmxmMW20E5",
-	"r3qdsTMDf4r3ajDKDuE6HQVAdelUtiHfu3HD/gJ8RtnX9tNKBXL3n9XQsCgG9i2ewy8a4N7VxPQ4zTq3",
-	"BnmNakX9fiHkLQ4J5NMQdXGp9gBZc64Jz6qz4hWPrbVsEi/rDzDi1jnbhRK68rgsRGicChrsy8ZpqZ+z",
-	"ZSxWA2amwAePY67pn9mE53zNhrXcunM0ivcLmNyjsXwJ2Ijdo9ucqY+QrqmCWxL5qoJA0D+K4a2C8wWJ",
-	"kJ5+9923WG1OK19m1rpgPwCaKW887xYoXQALtQefLuKRTbUY+PCKc0I8MYcWtC0ZftcQ+ODEF5s/MaOX",
-	"IMPp3oD7dINnjnaacqLBAW/kIs0GXLDXUEoKk4NCqdFMqlUiiC8Ty0vT+VDoYoFppPlKPgesFHA3YQGf",
-	"m7/MUFFZlaATLe2oC/ZxqljCRzPjJcRHliVKzTCLmijZmpOuSElWo9eXI5Ukgk/Srdx02bC/BDsdfW0f",
-	"/HRO4CIxAgyDE7Q/z2mL15DSMeKvdn81VUnExriJ3A5zexKWqWj8+QhSN/ttE89OtuXIp0Gnx7ULE6vL",
-	"rb9IElrleSi/zq9X0VXHsxn7iSA7x0pp554puUtlVhtxxdJ58O7zGuLHb9wgke31kyrGyOa/dyHGm2Ld",
-	"dJAIEtK50Wq5E+OziiXjpKdA9T7lMoKKH6SWBPTj/DlbTZVwP5jyAiUcc3dQj7TzzAMWDpGM8RQYpBhI",
-	"U0SQg1/jWxFzOzciWQpTavirVpLpeDK1pnxMHKT+dBg3Xerw7PxAA4P4gh/iLyIxA1/ZVtugIY6gMLAq",
-	"SPK4GCR5dPX4aSFI8uxpmygJlWXHds0sn2QkyPidOZaJvMIpz6M5U8EjQLPQPN+Mz98pKc7fAplUjS/6",
-	"qCKk1sI2xnM+EZefF2ISBD9OnweK86RGu2JTtmebqxDCsTRzniTZYpMtBcs68KhhtuJJcsHelUkzr4vk",
-	"5SQzq1QCo5nha1NsRe7csyngXoZJqrWI2DdZ4R767VIhq5kbyePoW9B2qWwYV0zo7c1Rbv2g0ySyz6ZX",
-	"S2WvgzXZcOd1/rxWy+9Ht8C40JecFHwUp/SVY1xuCYUG90XkMsM0K0mvUDGAeAnSXJWD05i7PlNbskzm",
-	"u8LR8j+sxMP4X2/rYeXOxAO20iBMp6vjVcCX7MIWsxCK8iTbKRRSBWIn54ZDcie2LFJEI2bvMV/ApUlN",
-	"9jEoFXsE2/S3iJDe+qF/gXv1nVIJfW/3Xe78wnrnODatYqQNBfAt6kih/zG9+cQ43guL3ztVwuarqwwB",
-	"/DpcD2qetd0E+XNw/wbMqNxbrSpLA7dWJUj7jsmTQryZe5cSPEijruE4Mvcr2NiL7PX+sg/XPWBqsKmW",
-	"Isq4IS7YS54knswOnFTK0jnfeghfE9vylW/3HVtho7AZ0BavkwYFudBBwRmQAWfhWezJqyQ1/BhbkdHt",
-	"XzPpfub9/CRGSjT4i9qc+Uaeugq1gLScDbCFwsXQoxY6RTfiGveYOcIWyJg3AppDf0Xye+I5/EuLSWys",
-	"Xg/YQoux0EKOhBmwmdBSJCwXttOVkZLjeJLi9iHG2JYnKfW4auWaw9jTcs1hSl+7ay4suuRINCyznbKj",
-	"jOs8avz1pRFcN1V+3sLvD7JJ3W4DnOBRKv1wAj+q1PeiOkKxH/ESxdJTvsuILXmSipKtcT8Fvtbr7KCj",
-	"P+RJko3XYgfOy7IRub/BpiJJmlPYMCIgw8RIJelc1mC3/l6OSraBblW9Q6tVzQsgzrnbCzbje4Z5Uifi",
-	"ViaaBwzxQR4KISt4C/+sYvBpJjyuTcMbWuSdetpWk1uAs5QkGdZlod3HQDPriYKECjUq3A05mBF+NHF7",
-	"3JvUx6maE/LbME6tyRDFsxNMAf3Rw1AKyOxjhV5ot0dxLqlJeQJme7f5ZLUFO/Q+bg1AsE6BJU+6hiD4",
-	"92z0davEIGQkJ7YwwQEbKjtlK76+hzIAVIHb1ZvN68YFPBdeIKBLHTjzhd50sWXS7b0kWbNvnJ5+m/en",
-	"A225JqkpU2pit+KGJQqiF0uB149xvBRsHssUOnlDU7uyVnqwwid48KdB7oODQtmcTJJHEBppHdt2z6s7",
-	"2t3vLkdTtT2+7Ua+pIEnV4BUnFwdLBB/HSqDXFDijSyyD19huTU073e3XTdFQAPoVDLe1vtukl2M3b4q",
-	"Cf3equXB3aM7CXPculnvmzR+G6oBmHtQgUBL5S3kYity+wBZYaUnXMYGvvf6fttqz+GHUe5cemyeGsuG",
-	"gk1FknXgzF/CrFIBcJ5wVXSWvSnM7ccECRK88IjmcikDZNw4NJYu9vf/f0QIV9u+X43bxsuf7NHwCEow",
-	"+FzJSYbHzhu9Q8yxrtd7ZSbbnc67HbdNM8pPOzrTYsMmWqWLuvfDL88O668X0Oj6bVUXMqTfhwmLeC50",
-	"v/ncker2WsH0siR2Z37V2nJcWEpRYZt/wK0Cc97h0Hr86xpbfCvsHT+t+/Adn+Roqx4DzcXXbpQZCRsq",
-	"EgLOIa/vKVhnalH3ak0tAWCbLC2euL/RwNNEAvjZ9RPKzHTTLXMGhVr5ED9fLLRa8sQww9deO8nRjaWx",
-	"7jK7hSN9AXCd+9IkcdWEHNJFonhTN3PIUvwGo05JcXFG73XUlgP5UeBX1+0bXNBw+SGrmBEyooYHF+yN",
-	"NXT986End2Hicp2hu8cQ+zDUXAhuT3l7SE+cB5H1a8YlTThL/7jbtmfuiChathJi5n4Ht3CG5/JhRNy0",
-	"7S7/wP9o7Nv7SqvFARuwGqCQ+gd23LM3VD+pf7prcy6tPWQwqLXWD2Nxrx6cAkP9rLsCuPO3oGiZFk65",
-	"Ca9KxfZcNW6YjE5R5DXRYzUeG2HbPblVXPRUus/1u6EpjY+GP4yHKaM8EJntb4rXcSj7RNonbrMYQM1B",
-	"RI1AgeOX2shzNkrhQJqJRQed7O5pjZBRvRP0+jQ1plPf6rXsPVO8te8YuEAB9u5LNV9wvxHLTezK5pkp",
-	"Sa3IzAzdckVkFhK8obxziW/feLhBx5t3M4vZLWzuf+EdvZv7FVAJUCf/ChO4FZ//guGfZclTIQPl+PVS",
-	"6PNb5/liw/Rr9gnX7BMbcQ19qDnDtaFUxwCzBWXxIr/ZY2bYauokCHEnAkAdHglZ8ZmoNygf+ezgsHRH",
-	"SuimVs/T/HGqfIko5liD3JD5zBl8kwixiLMQJbNTrdLJlMkNcm+oWpZJLIVXT0/Z+4170rmS57+8ePft",
-	"XqSe0Gym6SBwv+7G7MKz5xkJcn8X2tfUYKdK3v53B4hZjFINPZf+/XvJBkNMAy+vmIWmoAiX2PIHWI+s",
-	"8l1DIJWUDpN4xKY8Gfvs50ysnV/jbPVn52TMedQqyMXlWklRELp73Tm8rjkBmInpDsfuqr8nhXQuf0wz",
-	"2BlWHL45DFNoScRmwKRYZYGtayYh54RgVSNGmviH2qWJBKnpl3OA8kDxnZ3GsoECLYrKa3HWWeZv4z09",
-	"K/uLKBJR1RQ2Mow8DHnMWzDt9zV6rDTi82IrMJmIQs5q3PA4VrJdyHqb2Ku0HM7ppsDTjViqmbi3LUIc",
-	"1xWRInxbIKZs96iKZb/OckE8cX7LOm+uRtlbyOUGW3Fwz7Y4sejDnX1F/ugF+0TLXHRIf759/44BThtC",
-	"tNTk8BW1olCrvICY2RVQgRDv7jX7xBOhrfmUtd52ThD8yD/nmn3SwqzlyI/h4PEi0YJlY5EkbCimsQTo",
-	"GTjDGVYdsXAlEE2z0MHjrZX5l4UyTTXYcIb6QZ0fntV5Z68FGJuIjUFrg6mSQUaXQte5Sv4btyYAJajP",
-	"0fcZ0/Qr2n290k9qxcZcZ9upkGDmFZXmRgiDiSvY2rA9fLXKrumruj035kvlfEzRxqbP1VL86P+gS3M+",
-	"DwXSucPrkacF9XA4XOC/GZZ/fhvDbUQyru2c+yKKelgb8EHCeRdZO1CZFYgctDZuS0EOvPki8E8c8qD9",
-	"f/iG7m3G3VQg8MTkxECHHzcNvvw/CSHUkQuPj+/Zcy+8tCN1ehFFHiG0M06kKCCIrCFIrKBMlwstgB2u",
-	"NrryAQd0KbzXGcSt7+A2qhotQW2TFfh1sOQjl7mv424DG/g+uIVJtcqxuogBz0imgniEJP12J7OX/emf",
-	"yvio4PoyqMXOHbg0xzaEV90bQqy+DCJdfFQn1tDXK537LunNbsZmM/oH7nFsfk73zsdLNV+kvjyBasE8",
-	"43ChK+Sa8XJq2t9k1u4OM3f35qEYsHLvliAG8rMaNm+Bn92A/q/KH6cKy/oN8cNhJceAZSvuVhSYBmJ3",
-	"ycvIBWaUx/E51diwFZfAjJsVg+xQ36V0PIllJdtsVormp3Q2OIt0PAa8iEoSlbr/4klSxUFbHRsAumLi",
-	"YoASFVsk5ain7qVk3mlAnH5Ww37q9N3WvI9LLcJbp9xABa/3KtyCluIvG8GC3Yigd7wX/KyG3d0K3MN7",
-	"vhNkr+xSxjcp0UfGCwtaTojkQqk9Zws+mvGJM5DIHDyaKgPEx8g/xD66DbFIuCxy1EVKFgrFcMYUwET4",
-	"s0qTiFio2+0Jj/6ps7OZG1oHhsQdclop+V6k/F4KZ/vqVBcI/GUEgVGV2kVqqUin3FN7b42F8F9FikAI",
-	"fZBIwmv6z2p4DBqNXjbBB54ap82wEabUKQwq1UHxR1yORLJRKRRAIWGKXMe0IJW6SZitvXyhBgIEN58u",
-	"YKuUmCl5BPSnQ6USAY22HxzfuJdSjyRAAAqFCqbPasiGwsSRQPOU/QZrVgfecR+usx4japwTv06BZnkp",
-	"NE+YTbXM/BbIuKnDrVh5S4svC6Xr21i+hl8f0neksQVS/X72rjO2PnIbIDm86dGBUOnukJ7uWcB3ke0g",
-	"4LYGyKYas5e3/3J2DXKzwLDoMUgZ1Xqs6bjLKmQ2AckhNosWVq/rA6M37tfhPJMH5n96ojwpViBBTwLm",
-	"1B/f6p1Of6/IrpdjHkPhHNbRWaF1urDuB0rDz6AaLwp9mm1tOnRK7YZqLImx3NbWeD++anOb9hq3aX1r",
-	"m9alupZV5tlV65PXJGoljG0+eTvtzdVXe6V7xm1QbEiEe99fyAGyTrm3cq+OawzcZH9nlZqxRMnJnr2Z",
-	"2unH5R86lY03sZtUBiy30Kk82YI096W93O90Kgce6eWvcWGEO+fOvEp3PzhfxTJSq2YL+JHGPOhYNn5E",
-	"P+lzWtTK/PlU8MROgybQ8dO6i5XR83sOlxXf2mkOvaAOJLlW8kLW3qok0hZda5ldzaT6gNKrnS1lfab1",
-	"0GU6usZc9aAxXSRbu1Wbxr5Ab8VZh8v4tr6zQDyRIjqPJdF8h2rVFht6NIvdmZ/lMud8zSKVB91f3t78",
-	"WMDkY9jKZFSaI6VmsWjXny0Dz83F5ZiPrNKNJDE/0pAuC0rpFb144ojWZvTlZSTi3gt46ZsUN7CzUIPi",
-	"LuzOB27MSuneg93vxKqptXHo2IJVDOLekvHUXZSsm7XS7Ju793cfBgyYOh8/+fu31yy2bKRSabE0Bbqk",
-	"RZQfgYBClshuKe2aQ+ilkuNYzzuUbL68/Un1RozUUui1e3cPSvnPvEBbG1uQ1P7auODGzMR6i0J+oFFf",
-	"l05+FMMXqZ1WXlXfw38QoJAv44lTn4uRFoD24Ylx/82tYN/4p7BfxFIk7PG3QbWYg/dNUgqmht3K851Y",
-	"+Rf8BfQxI1kYarUyQqOncaBaavqQpgi6FCv/vV+ZYvYsRii6kGLF/KqDZSU6cWhJI4VhkQJgF7T85XIN",
-	"/aUPEfBcLXnSJF+s63HDOxIvPvyGZrIvdW8oQjC6HwNupuSzAGPb7haQFnzh93ADiWe2zzu1h+01qcNV",
-	"fjlVChxDJCz2q3NN5CGexngi3QWu5PEDQfru60/P2sJBHk/kG9npzQlfUUdSGjrN70mhaOmKd9f9l3Br",
-	"TOy1jPAzuwuIhdqHbp7Mt9qqKM9osTJF+u7m7fW+NPJBR+iLn7Kd3aK0REFyLsUHFrtfmxjaH/RSC3eL",
-	"tZxH57F/FNA4WdFDEB858DPQY0GWGY8dcaaK1c4U9k0VIoSlbdbSD37Qg1ZQ+or+8uVJPNRcAweDX+ZK",
-	"PaxOhfo/2Qd7Tp/apdeEL+hZG0uv7VJ8L+hyD69zt32byxOJkYFWLyObjAmJjh+JDRl3EHHej7mVsrZM",
-	"weW74MRdjpsNZH9OPJAt+SuCW82EWFTwlYdd63r+4kOWtAZDRN06ymikps5kPdjIfiAiWR2Hb/vKpFph",
-	"l1nGGa1LHvAOYzJrL5oH6srxzewD3AVZNpYkR+S8lODAXj/FzdCxSb2k17Tyhv7lx/4FupT36jpREwt/",
-	"Fqy4ae5GsactAOlDiWiztHHIw/Z8Id2//VKKyxHK/c2bsQESwMQTCQCBCg+4NqZAM9pOZFDrCedVu91Y",
-	"aHz+MZgVi6/u9HKKaJFrUvGsYllJcW7jOTQ+Pk8XLInlzLnKU47Ub60DR+2EnOtrW/fXi/7BeL+0zhlD",
-	"AEUmoR2wJRQAYmliTVymTBOXI56c8KdRHNHZqSRkTnQUVtnqfKgDF7yDNBnMCL2M3p2oWvXsxIdyJyQA",
-	"7j3aSqvEN2LzcK+udPHSqX5Twswcvjk6ktIWS9pBOhOLiwo2E7OZPt+TyW8D45VThEx5tH/Kcz/5FlNF",
-	"DSkOXMc8ZfQQMh1eO8DK5msQ1GA2OJfhF+whJ+YyYeycltthXxOJTLPX7wc9bL8fwMr9FI3k3Dz9VI3g",
-	"t3Xo2OPz+w5wF97arU+POPZwkHcv/0ur4yb0zJ1edyq6O3h9301W3UubOplQUAs4ZoDrIgp0hlGwxAhr",
-	"YzkpvgFYu0XE+NCdbJSgWHBjB77vFcZcDV+W4+f7KmtpF7S8ovmd8ICKhIJqTsNl6sClObpRvOrBKHZR",
-	"GBTcMv43FXqbv/ErjXnQ7satsyTuS9b95dhpcfF6tHI+JNizSi+kvjMTPWXnVLv74l/T7mC+78QqX9Te",
-	"oS8bb95oHs4DGdZbOKxAkGuWykhod0UOJrqCBrY8lLxAH0rYEDY8rV9tJdhhC4hBxFhOtnCN5MP6oBAN",
-	"RI5Zzc2JLBWxJBpX4OVcccMWOpYWHaZKYhHxxdZTmfTcqSOTR4+JOzMFTkVaJohmmZEWQmKzpW2t5ev3",
-	"ab4HW27VrfyL2fKcXOQln1k/XB3+dV1KotgsulIiHxK+7lMkX85ltI9YRAS9lypr0yT0+pTuSpbE8h6H",
-	"cyAdK9ihAseKjeddi3ARC+g6Ktvp1Qc3fF98RHllf9Rqzq4yq1sm3Gmm29neofs43HNAWoW2ccCEtNi8",
-	"y7CR0iJfebaCljKQTb3GdA6Y2AFzq6eFMSIqkMoFiRAxkDO+LJ9IhtICVjp2Izj8OK96jQsJRzd6kfA1",
-	"sO/abjelVmrcbj/CyJM19ji9no5pwal1Wzemf6G0PXdfGKWJ2OY1usG32dgHfQcuf0z3ofePU+FUzr0U",
-	"m6Jhx2TFVlM1r7wF79v9rCEWX/7o7u7CG+/p+T5c9faOYvQ/4Z0Y5YoiHa6ZOJ/zOHE21p0bOI1dJNsS",
-	"ErmpvC2vzfc2wQOK6Xa0mvXR3VCLdTJqdtWjmnUR9e1bny6NkJGpT5PdCklm9QT9lW0CuhXShul367FM",
-	"aAjR+6UXM1mm7AomrcKyNfgsftQ96YSLSlU9aeHTQmHiW9jfVwsKvK6wIXNlZ5yFkF8Vw7wXYQOFbkg3",
-	"jdsMIgEAzeEarnRGJEtkkZZsNBWjmcmIpJvCZIfkaAEY2Ly7Ffrh3a29SkQ/uKI7j4QcsGEaJ5AI5zJi",
-	"aiWx3hbZFfI1dMuuBYtNYNgRTOLyD6dNbZwpVeUVVIU+3P81Rj/y+PPTVuHnPlIWbjGoYcLfDMMW/Nwy",
-	"qYYqWmPDyF4Qy/0uczfOmjqCi6YS8Vra6sRg+ELcjCuyaueEV9NEpXarfcRBDztUgV/R/eHnl8sXjmw0",
-	"Pbzfvr3u1OsidJF17utOP+EFfQcriq8tC/YHMUllyGYZpDPY6SLrvWZFklBPRo98i9RODntDAwyvpttz",
-	"fJl8T+wSVS+fDvJ7XkBZrsgdSwb8H5KQYRO36GysUhkF0rmGPmsHiyW8rtKUjtFvrbfNcMudd7XKdZZN",
-	"lDC+5Voi+FIwEixSQG1yJQbT2Uvqn9PmnCXuhxPqYrMRj1IpYB3G5RzlxgVaY1a7k7zknjvdLWs/1QG+",
-	"WxKmFGnvDddghxo6yeT9IYfCt2ATfDQNYaBgS25PTn0FKaleElHYICjZtQBEKhuPDinwvuk243SMPFPX",
-	"2SWsAHHCQp0zfG2gTD82zKokCii4TMnaJpEeXOqol2VsiGCcYProGEmjHlNFvSkONcNq5melMQ+7cAA+",
-	"4ijEfLTGO/DyHdASHr+zw1oBfH7fdQKFt3bPyUddODco+dp31WyXBaThLU+tTK4PpmQAF/E+zd7Paki1",
-	"NJpLFtsC3x5wD2gug651PdPeAWv6EIj2+lKa99I3rg1Hs9fCAtZ4K4cqytGt5sPbAAWEi3vF4Qx7B1jS",
-	"dvx6uDJ/JXq9Pv0fXzCOJ8Ce5Hpt2rR6EHHD6XkbT+R7Sr5sOwNvMy6sEKvwGoBFsWE0y93691Qjtjy/",
-	"fxdmih7es42qbiV4mxOz/Dk4e3z1ONxXAuXRrRWLOj3IWJJiw3Q8mdprID8oMCW533AzExEbq0MURoxS",
-	"Hdv12fN//36PMyiWGJkkQC6XUaFdhxHWEIETAkp26GvI5VpJUdKf7X3AqKPTyylPEiEnnTaXPKwx10TY",
-	"sF25aoRENs63fZJCRO6Czhba00zDisFMedZTJesdP8QE6Z7ywt3YgOwEVcat3pW1gIdTh6ITtBlBhZ21",
-	"3iubAcSKVoq2VkcZ32ivsIvgtzg1flAfhdHNcE9gh5HKMiGj+kLm7XjPLj2iO6USWrLuUxdeNoRPSRKf",
-	"rtq3VJmnUbwFhOk3TavOQfSik48vOK+KZzqlxmytUr0J0qpfthbY1dKyXUqFK1Z53XynrDh45bqwzTAl",
-	"N7ujtxz7qGMLhJTK/Z/tXHb2PF00lTzY3xadnYju2V/7UehbyOVucgNVM8KfiZV790MPT9ZzqkdoQGCh",
-	"v1PgfOuUrbKeK6qLItp4IqHAWborhylSqPcAXr63sF1dO4/D+tWvPClM1rIzbHs8sVFju+K6ucfArR90",
-	"JOfQuXwU9nei4+AxYwVElWtoBNejaR3LzaMqlpt77/1JrSgYvdKxtdjIvOplVN1UfFkm6rPPSCktZDqH",
-	"YBX+c2SWTmZ9Mu14CZKzOgAeoEs3kdIjtnJC5L0Y/MYJ4uDSs+BSlLu3ORzUx2XhSJiqFZtzucaLguCj",
-	"aWV2NJZLIa3S6z29AZpTKyDgG9/n6Qga8saa7NurNugupSFPWukGXdhiUwzKt85obXlbl1rQBlHo9iCJ",
-	"PDS4ML/d8pzBxO+zTvbwSohFUxGv+31XRzM8++AzeXcSJHhxLQNSfipDXgmSxiM1D2LGPqQWiQINNMa0",
-	"CoyZkkksNxCmE63SxTXjLJ8sU8PPYpQTM/nJeReizSUH33FhSKzVmwL7cjSaszsc8qAxO/AN21UdVyOU",
-	"pmOlEJUMvvjwhh4/YFKsKmM0e+ZyXkQRfF93UB18/DHaBhXeXBbaWx6JcF0uCvK5Bh/DiJEWyDg9xYpP",
-	"4Isa7dqqH0XeApmzVDPhpdgZoBSb7wTB5rhHFZpu55u9uNGpD9COa0ZY+Eaj9BuN6d/D+sCR2yFrYaM0",
-	"s7FNxH4XkMc1TlbVk0YJN6b+Qf26T2+d5OQEBdETJ0Fs2Bxf67ZWyZOqLM2cK2MZ0M65PwlWoVnYpJfc",
-	"zBp8qhdmlu/ULowzPf2FmfVtnvM3+xK0jgo3gV7Ky5qbme8Ur1JNLpQvApNqNUB80Gc1DFUI5gXtZpzE",
-	"XI5EU/zwZT7qnmmquDcV/EA8YQq91GtzXYUxIUhaIr421RGLJ1cDZ2EQc/jk2bPB8RCIhXXtPLr2k1qx",
-	"Uao1cNMVbmxc15WBS7WCYMRwzSK+Dm1ikE+odtc5D6aOfOlr33I1z8/CcPVxDh+Fm9p54tYtGh8ehXMP",
-	"2ZFnlWJvMItDKVrvMu6pMLyqnscKm7FklbbjklLUHL55Y01lp0KbUDqxUjpq9gw/woguUUVKR010QDDF",
-	"UHfIQrCbSya+oDOjJFNLoTMhzPmapUYUS1AFH003eIEgRrRH7Kicw3OrqGaxOHv+79+d/g0F10LDv353",
-	"A/XSG59UJ2fPzy75Ir5cPoI7Cs3kD6+ndBlwj/GaC3Ms/GAZW56UhlCtUuEneWCs8EMfGCn86LMaFv+J",
-	"+/DP3//8nwAAAP//",
+	"1P37cuQ2si8Kvwqivv2FZ9Zmy5L6YluK9UdPu3um1/KlV6ttn3PG3mpUEVVFiwVwCFDVNQ5HnKc5D3ae",
+	"5AQyAV4TJKgqedbee8VYLZEgkEgk8vrL3xYrtSuUFNLoxdVvi4KXfCeMKOFfPL3PtCoP3/GdsP9OhV6V",
+	"WWEyJRdXi7dGsyxNmCoZl8psRcnUmmVGM8l3Qp8tkkVmnyu42S6ShYRB6jEXyaIU/6iyUqSLK1NWIlno",
+	"1VbsuP3Qjn/6RsiN2S6uvjxPFrtM+n9eJAtzKOxA2pSZ3Cx+/z1ZrKpSq3I4ww9bwT5K8cl8tDMzW8EK",
+	"vhFsKdaqFPX8/lEJmI6boBssMJ2L88tn1BTWQqSeTMSq7Z9jV/xisOKCGyNKO+r/+vvLJ/8Xf/LP8ydf",
+	"/dL8eHbLnvzyb/9jQU0sSwNTysYntFbljpvF1aKq4MnhyHm2ywxN9J3ShpVqry3dOVA9RG4cpf3lVKx5",
+	"lRtLa0sJ/inbVbvF1fNzpAv+q+GDTBqxEeXidzunUuhCSS2Afd+VapmLnf1xpaQREmbLiyLPVtzO9vMC",
+	"n/ifv2o79d9ak/gfpVgvrhb/v8+b8/E5/lV/7seFL3YX/9OWG7YX0rB9qeQmYVymbG9/aRRL1RkQzo1j",
+	"P/MyTUX6WpYq3wlpPqg7AfMoSlWI0mS4Di1WpYC59zYhWRj/xth8e+Mjnfy+/92NkfjP/FJTVi1/FStj",
+	"PwPTfCdKR6bu9PJM3tFswNO0FFq7w5eVTEnxxGQ7wbQwT6qiZozBuor6W6MbgU/1F+ReTnBmwfU8ErWP",
+	"ILKTjIMp8TzjjqczI3aanhz+gpclPyyAMe+zFb7U3xlu2JbfC6bV2ux5Kdg+M1uQj3vB76TQurUp9flK",
+	"FuJTkavMiHSS4+oHnWgkZ5zRvy746o5vqJlbAeu4iZt69iBZoslSVMs801ucUi3kUm6QMylm1CtVEvff",
+	"92v26sebm4Sd28N9cX7Nztl+K0rBpJKCZZptsnshW6SU1W6JlNTiXpSZOUxyODer7Y1/2L5Y7XYceWQw",
+	"z6qwy9D0WXR/RNLthExZZhJmtkoLS9H9NlttGWfINXbyar0WpUg71B2b6rdCpkOC944BXCWenZvVeBq3",
+	"CNMwcIsjmjU6tho7R18Lw7OcOE2tcza2oPo8wmGyY9EcZqXMzLO5U2m2zmbxoGP2znfGZv+T4Hc3/iVi",
+	"CvdiZSidyXH1GXnlt7eypch56tSjeqK05j22U+/4Rgz3qV5m1Hrbu9Vfq1UBiX3p8yZ8hpznRkjzF7Hl",
+	"95mqyuFMi1IZ+yh9CdqX7YEy/E5Ie6xAR3YHDSQvZ6XYqXues5VKBeO5ku1rcalULrhcwHwLVZpbLVZK",
+	"psRJ/4sweyEkM3vF8FltxVIu+L3QLAM1hLN9loqSFSrPVgf7nVrHevqio2SdU5eAnfFW5enw4694wZdZ",
+	"nlmyoJwx9fpTJTSTyqBY6QiVlur77Jxg/R3/9BafvTwnxEt3t5LFpycb9cT9cit4brZnsH/tPz3JdpY2",
+	"aPHYDy92SpV7K2zPxCe+K3LxuRVIn+MA8B0Y5JXa7bgk1v5WasPzXMOScyuiDCtFLrgVr7IRrHhBcIY6",
+	"Ciu4NrAxZ+ytYZasmv2mRWmf/T2Bwdy/PtNenUrYb6BNuL8Lr90x+C2qnL8pmJj+vSXi7RKfOG7E2SZM",
+	"8NXW86Au+MobR3ZGVvB22HzVLH6wSYpgxjyT1aeE7TOZgilQspSX+0xOyxZlRYf/XPBEvslyQmzwcrUd",
+	"zoXv0hfPEsbL3YtnYLGWuy9IzfMuo7a3KNWm5LuEpWKZsLLY2TF2OiOHOJIWiePJ3wa2hYCNsbJkLcxq",
+	"K1K2LtUuYUuRq32IWZYHxuVhqdID+S295ZfPX5B7qrN/EmrPXw4Gjfv64sqkefGMUBipTYXdcVROvEXq",
+	"5uC+GNzv93iehlu+znIx46aoeYe6mXkq4m/le1HqDO2UcYb2D7oPJG7KU0vVw7W6UzFzuV5uESueec22",
+	"N2JS24MRk2bO5Hpz4SRx9xhrnW2kIBjw9ZMdz3JUWhXTwl42ygmswQ6ttmJ1R3I3CmT6zpZ8J7zLCJ+7",
+	"ZnyprehcqxKvNTttdG/ozNBWLL56m6URDpURg+1vas92XB7cVLSTAXypKkMbauucF4Udtll4S4mInE8u",
+	"7kU+xQ/fwEP24AitnRo3vMErZzP2JQnjbMftvCWXoAxZ6QgeRSu1mPfmoDKRaVZJq7js+YHWjlQhpEhv",
+	"uYk/warccJlpbuhjDB4lld/PHNVPfIp6791z7yuJAldSHPnT1mp0VrobbuwNveHSkaTLCJGmRGZEQN6b",
+	"aGbVUql/ivS2kgZtrMhv2xVMyhh7tG7gSbB4UVSQM6504f42NuCNe4y0Rv2qHWF6LOElSDMPfzAalvfL",
+	"8hvYZsTWWfTnoDnpQXH4cuX5sScU698LaRX0vy/46k6qfS5SnAfsir1mQXoukoVUMDHHxfCTnVzr046a",
+	"XcW5IXFYDn+/ZvjHK8YlEyCV4eyKXWEOICil8npHS8l/eklp+cbZaN1vvLQ2g0iciioPDCnQG/HZ+Tk1",
+	"ZM2bg3kjnRLGDbqqn56zlB8041vB09iT1LeHcW+Cexp0R/j7b/JIgAvu3odq4q5r+95r+07ILr7VRhQB",
+	"P1xpiNsIhgQvnL+OGlOveydaeSVTbTkh2otUL3RUsUCa1dRor8TPO7gPSA3qaKE7ZHgCZgj+tN7koGEx",
+	"wUWm0Y6586W4QYMrOon7hKb7CXwnjTBviS2QQUlbeqW1+EobeZVOySlv4DcfOdbKz7M7MXJII7W4EY0z",
+	"+oalr+nASWjGrqfghiA3Req9KMlQDqWAfqtKKyyZ/TO4DOa53J3bu3OIVLXMBeUZv+d5FdDKOcyaZZJx",
+	"tldlau8afBGsXOfChoc046VgK1VJgy7sCfMMPvrLuDMpz+TdmaPcbC6TpuQr8zlEpIDPiqJU95y4D1Zb",
+	"Ljcz9U3/zpIODJRVPq10uQm9r9Aw1itViFvpQtrj5IPxO68k7WV05keyo/v2SQSZJ+xjyLI2jYYbl3Ot",
+	"Z/ghILbzyr5Eh+/Wory1WglxBcM8xBXTyhmGoLysjUDb1DkeadswVR39EYdaJAvw6SYL8WmVV6kYCt5w",
+	"wC7AJPiHmZGRUnAdsMSAvSZVfXjoqAibqsrV3GmbzOQ0DWYaSPdCpqQe0mNSd8pS5c/dlPQqQCC9x5M6",
+	"/4qE11FyGSNkwDyZpcpyf9X21HPIJOK1lgmGL98JBoZYE6qG3zkDEMwOte56SdSaKSlY25xLvK6aaVaq",
+	"/cMUVDvrYLx96vWv8akJ5TtwyTevkNLJbwwtRlvupdH0BZ7nD/EL1lwRL3eTxT+qTBBW36uqLIU0nglg",
+	"z+x97vRD2G2wpdFNNHQh0ZLPKMPzya8pyXieQ2oKmQYR8HHi4H5J5P5UaWZeS0NmeKyCDihOx2l/2qqr",
+	"Oo70mW7b3z7YBP/4eeFiAj8vSB+lixMMP/CmVDsMV9HvncYqak5NpGZ9G7xttlwTUZO/iU88Fatsx3N2",
+	"87eXTy6fv2DqHi7KTDNhtwMiZlak2BG6ATDKswe5adT9JP7RWUcoLJIs7jM+nOjPi2Wp9lqUPy8wsOed",
+	"0Fyyl+/e+ujezwsI4f28mN7cHqfa+SVoYHrL0k4k8czX8EK9zCAbn0RTa87DI+hqr0DlJE6a1ZKmpvZW",
+	"3gtpVHl4a8Su4XbCLZsZtuf2Bqlkem3/teUFOP8Y+AKZVOa2yTeNOy74/Ow5nszy7D0W5uM7cRh1ddRK",
+	"Zpo6q36n7uEnZxDEuyHDOmZN4BHHeeZpBZuVc21cNsbcrdEiLKh1tpHcVGXAuR5M3KKc0qQ5D0e3td5m",
+	"OrgVidcKnf+olV1VTy18VE5xpN2he6TjLMUfYy5HHpOAQ2+EV5vUUjJreLlV6g49F+BzT0HZvWZ6q/bS",
+	"XsXIzCskBUR+7MFK8CpTckXf1IaXG2EiGa/LQe7Veda826pT8ZMU+SMy1AehDaUre4WF2Ci0sFcis1oE",
+	"upucTrrfHjDHSt1Zwb/N5IbOuXAe6H4Ec3BhSzPu/n1lTaL/dHzYu+eWqjKBfMVdZjQdGg6L2ZAKr9Z0",
+	"8KBUSxEIqPK0G5puseqIGZ3R3690xfNpPhKruxthjHtpzyUZkX7bxFMxa7+dEGsUZE1jgtWK28uDFZVh",
+	"ZbbZGiogTZvsuMbEbVC9HY7Ev0QltP0nHs+jPN1Ak28yiv3nHlLPhHH5IEFG9htEJkBYUx49AL9WqTPN",
+	"Bhx/P6k1fYPUtird0h/DYXjQ58WDMaVxWlcu2i6VVfl6fuXWEVry1R29hDUvIeEPPOm7zECGAxwGtqsg",
+	"X9BUpewqI95PTuRkNj5zyP+KX3mdEzOVeSnuRXloJ5vWiaJfvng2nSm6zj4FRGhRGchigaNjjfjMaJGv",
+	"r1BZS33VEGR911astXnW7R0ZRIGJJaxVGc6WtZuSK7mxQ0JqBWyDVQ87WbGXz7+6PJ9e7rx8GbVe0yK4",
+	"Lvbq7M9zMsLdyo0gqIz8qgUkLV2zf2u5uyCWvtrykq+MKHU/Qk9+LBCZ+X7d7AhkNsNzid3D+hzZX+fC",
+	"sr5LhOt98MuLry6nzFfk2jj56CXJsSIyzwoiFCU+GceIeDl8ptkqz4ql4mU6FEtaaJ8j2Frx5flYEkSn",
+	"4BD+3xR1TMTlAQEsWNPR4atXKqUiIO63nelP7qtKA2aJynPBN5Ug3WWktQeuY7MVB7bjB7ZX5R1TEgpd",
+	"7J1tJXdudbORBPvY3Diuza0WQt4GPQMwDasbor1pNXw7H+9Qi7NU4uJvbc3dkmaUmifRy+uteQzNvEkz",
+	"72d2b+6HxH6Hqdmww7zcVDs702smFdNbkedwxUJa/i5UdXDx9OL8i8vRyoMLL//9v4fLzjMpOuWra55r",
+	"0S8Q/Wt2L+w07xP2q8okurAh814nVsNsMk4/08yafS53ltmLpixKYbB6gkh+LFNB+InfpkKazBx8KAUe",
+	"u24U2xUvy0xoZlVeLvHPdV6Utyknz4OqTFGZW1BrbpeHugrNkeLFFxfnX3754hmRNF7fshfnXzz94tnF",
+	"l5fP2mW+7XLrtis/2wlV9Qph/Mc6ZcN9TeVi0qMPbBYlSh2jnkCawkB1ZlLvgpWCgS2JgZDawQilPGUl",
+	"pf2TY5Ph9SNyXmiRtikVkYUhypIOOoCBu1JVjuJUG15i9G3PNRMyFemV16ZS1HJdSCK3/IQ8R9rE4hNV",
+	"TP7WaGb/AiNW+ppdXH7J/ifG/7KN5Pln2qWAoH+Eu1/jVLpO/Bb7aJOKspuRYpmWzlhNnSE98ejv8RyD",
+	"G30Ktil4mZFF2VFubpd2HOdvdg97zy2ZoYNatMuQR5kABjXCQ9By62QRoN4xrt2m7bcoz3Pn5nEEPc0l",
+	"WW/P49ySRZ5xlzDec1+RWSPfrzux8Fbe5ornuSixlIJrxtl+q3IRHRL/mh/qqPFgmdOGKWRg1AN0phhN",
+	"6+/4TqTBSVjS0gTBaj0Aq8hzewWqNdbENZLqBN/XmRGnWUvfpaT2lsHtdvcp57/qV0/zkEyzfkY52j9Y",
+	"1rspOUZu1jzL0aDSWW6FV1xeZvOBYy0xJWUTeullQ0mmCiGZVqs7QZQt5mrF6eBz0Uloat0PRalWLihO",
+	"eTaNWinCO2xWhZV9VVrQkeOdChVe+PTYcWFQfzlxa4pTUmrKneDCkVpIQ6e/Nf60oYz/FwZphCjqLLrh",
+	"Ru+cxXpsstlYsiTEfbzuRWWlULz0uq6hACccs0+RelMlfQiCJn0lS7GyWn0aEXHAMhhYVS+dE2bp6NUs",
+	"qPP52qXa+Wh7C2bGkRpuO8113DDvo9zHUivyXKTpTM7HNwJ8H8zXecm2VsUGM5jZw53Yu7yxJ60hvNqK",
+	"xhR+6JF6QHgTHTOcFVxryNzONLsTBbrRspjgScfFUaepuC8mDZFb1BvZpVPxk3o0XjJ0kcppeWnL78VI",
+	"ualDcwNzHqLSZuC8CueGBLkkDO/zEyTw+7+zZYke5XnFBhH17BGzBwU4FB8EMqBLEZA8so3Q8IfYSGBd",
+	"7+4YGibmtsN/exZPW245EU+bkVqxY3i6NhIoa4U2/HdZKi1FE/bDh1fxPlPjPxNrdPQNR35Y+FGikqrr",
+	"pR2XWP21WGWpSH8AhCMqJ2GV+UDC2Mrw/a/90xNlxQ0wCddsnZXaeOAnd/LiaF7Vk56e2oDg7uWkWaKf",
+	"M8lIIs+sSkRIR2PErjABPWvVZBANdc1ScDNTsqbVDKCI2p/20EvXl/CQuSSz5q37tXgbbgUa2nB7nrnA",
+	"mdPkrOE3J08vXK1NXeh+T5K6hKgusvYl1fWmeiJ2dgu3YYxNTiEWa5Z7DLko9J1RBZ0Sfi9opb4GPBm6",
+	"4NYqT9EbWgoAyNir8s7dWRD9wvgvjIAeIIhRaQQQmlIOh4Ewa3QHTI9dpjWZz+HdyFxKZdgS5yVSxk0L",
+	"MHMPTuatyIuzMS10kBUPMW9Mn8vktStGh1SeXG2eZJLpVSkEDbwTyj8aUUbrdB7crpoiMba53/ujDXM3",
+	"0CmyefycHpjLE14lTO4EK6VRW15CPU8HsoXlmSbcQc56mFvhBVn3t2HAn6QGnhreLi1ctHkfXbUddBOK",
+	"m3sQ3ipF6BIsKiKCKsqVPf5qDZUv8DqdhTSIE6WZvgsPmElW6RpIZ13luVWU7TuRw6/5vapKVwhNOm/R",
+	"dU1HFjalqopxGFHB8CGXK4N4XPH7MydbYCt4OQPwcSd2DqNyjLaRdMTBmsBshAW0U2lAWQpadkr6GDgV",
+	"nZ7A2aFA0xxaWsJ2fKV0whyIWg0x4kp1gLlAdUXIwwAoW9g/p/TowS6EKihrsMNH+FBz88y0WkWZBZzU",
+	"Ae39BspL9q4GZcs1WwohGe6BJRE66k8AC2T4ZpbYGrkse9A6HnAHMcKaUIFjpBaejvZ+yNZW1WByyKo1",
+	"EZOWiK83ryeF+/LcC83eUaEVNnu5QMKqPvayfe9gLmC0I9JncU4hhJm5lamAKJnPNIfWfGUm1/sGHgIF",
+	"VqY+KBdFqTf4AonoLErQNF28MJCx72KcO35gqaqzsOIK9esPUJ//RyV0zBXtE3H+yz8PhYCG55Pf/xGf",
+	"Cga42/vVIm2XMmG2ef2pUNqVLfVUJQQHSMnbd+8w2ZyWX//bvxRAHzhVkVoHi5xSDXYO+bSVzZ9pdifV",
+	"XlpDZylYPUQQ7bymywTYOT4Xc82FpazK5x04U+J1H2Z5h2RgbyiP/q15Zs2stpbssfWgYQF5dXpQeMrk",
+	"dLDLmfBlE5nRHWT2iWQrstCNvibq/UgaxuxMrs0UDUHDjH8a14CXmqd3DMAcm0j0MCvMhakxXd5lLLB3",
+	"b78GI/rG8NJYVQTkzvowBenbHd5uo089dJfx0K6hjImiMSagZAMLFSN0VGutCUn6C3S12kIwa1Wwi8sv",
+	"zs7Pzs8urp4/e3o5S8kKqdSl0EAkjHQcHd4ou2HwdlpB3dWip+du1Q7KISqpGdckJHA4VSFTHueErLUa",
+	"fs4FdBhGcQFDGIwyHbdRGhnrAR7HHtkxdTFhOheigJ+c+zFh2qiiEGmCeXykUCozY7Abx+Sc+3kUGWIP",
+	"l+ji9EEYtyzk65pbHBGbD8a4PPypPZG7431FZPgFYnq/qmXU/fmrWo4YRGW2yQJ4qJWMzBTcq/IuVJmi",
+	"WaqkSKwVu1dlqqfRC+y6WrN2w9dTTSw9cHZhYfq+kqeT+W6VjyP2bxDWgRb7DvOhI/YHkn0EcyNXG1rg",
+	"QyYcYsCdQq6eQpxKIZoANik/PDmcN9tKDgQJgrZSM1DqhEhnuueCQjlgs79/84o9ffr0q2tvt+s2pG9A",
+	"dJZERgWvjNpxk60StuOy4nliBThf5lCIbLaAUDdfDnuhC19tfgU/uUBQMqdod5/l+a1U5la7CEcvX87q",
+	"qAdtxI6VYl1pAPKOrqOtMXeBRDFS2R+qE0llNxwJkZo7t9BueDAfImv8zE/nlK8nfyJi/ND0HurVHzzA",
+	"imoFjiKJ1I6cUweVQ7sEOmLmunVcnp/HewTceBQS3BF23Pid0bJ/PIGalZFXiXPO99JhuRFydbjdxdaC",
+	"7FQlQ/3QDM9neZUrDcI89oUeBXAm3e92xpzgfHdXAl0ekqvhDFQ7rdfO5zLmbXt4Jt1D3QghD9GI+5Vi",
+	"nLph4HB1W16mvg8V5Q1vagrUrqiMKD/TDACZseNc0wlwLxPm7bqPUDp79f/+3//Px2u2PKD3BiMypVip",
+	"jcy0SGtf90rZDy356i7cRmiij9DzF8ODu1Xa1Bpxt1KXHA4aya1uHQZSL3s3vXz+/OIrhs+wO3GAeI0s",
+	"IJGLLbkWL55VZd4rg37xLBlpOjixwEDDwdY022sc3fZAZ8SHZMn4dwLWivhUZKXQs4aMdBBGdHa4V3cz",
+	"lxN031khROuClaaDsVSYhHZ8VbqWc4sOyXqpMC1aT2/vKQyhfmPR01tDIyWRCN0HNlCuNkScf8a21tAN",
+	"RBg23NYkqP4HwGooqHc/fozOdqKyQRjmL5B2ONRcS8EQVN8ljx9A3J6xm7vM2gYIqa2daz0Xa4OFw/5Z",
+	"vhNszTUCEXPpR6jylC0xyeiMfZPdC6b5wacfwf9w+8E7kTaNmjGl1nJdLgxl4KpQrDmcbDeze0KwcUIe",
+	"zMzSSKfAgY/bYtyb0+zzf1WCMs1fapcH5jbbeWsxYpAwladWJYag+pDya5U7vJmeVYowmhK3FK5pMi8j",
+	"55qyaV3NucO0Tlqd9K7Z8/NzvP/PF92W0DNgWYbGJ0KSAFK0cJg+10wLwRweNEaKfZ6k2IlyY1VnaGGK",
+	"iLwr+9QKgs4+O3HPS4m6uVQG1a9MrhXEN5bVZkYqpXcixHYItXs3UBS+ejHRPz3UeuX960sPlCpY0+qm",
+	"B02ShKG6usN5JGeY5Wea2ad0DOzMLADtfqI90iRauP6X601+ipN3U+9HP1MtV5tx3x3dg/BXVZWS5wnk",
+	"biYeBjCxlIRestFJkl7trgd0Bdt2hfWFCl+Z5+7BLR187gf7a6gf2Xcjk59pL36srPC9DH0jh8xAsH4p",
+	"mORlqfa9VsTzklB6yZpA4GiucDt5SrZ4XKdRe9ancxl1pn8CYmSpIKvXLWN3UgRa+YAuC6SVvb7G4OQS",
+	"YjSVXOWCl2TzAgCjoK1tsxVloNi3cRwN/6ZcD5XBNC2f0w7RbQQALLzdfNrPvFk9jhNVmlJT+bjSlNft",
+	"ZIueGlaRPUI9XKlVE/dbxe6EKPBGzzTi58EBh/DefDikQZMwB5X96sfXdLJ4sPJ6zh1LyZSJXfBNss9e",
+	"tzIT5u9E3WvbbUYgX2c5yMZvp/427Ul4iql2PH/XeZ8oTu4bZC3X7PBpVBsJVcI3QnYQRKhdarGqyswc",
+	"XHJKnYjiPjEjc5Huz+/a8p8HGvDjx+mF7FWpzczOIX1fZe2irT+V1BvU9Lv3uxJ3mhsP8JGnGYY5XSy0",
+	"7byPbv4AXlwdGxf4oMgkuE77hYAPoTvC8L7B/g9UcMDaJJnWACbW5dax7DYdGMoIvOJdMlYw6yyU1/YB",
+	"4Z+s9eyBFV3rbp8EVZ+huWluwc/B8jnzdo5VFbfZZsu6AHrt0GfrYPUylrsUbPX18CmEGbTeiM4ag7Rh",
+	"t3nNOjoHrqFmgDPKBp1xELdq/a3XMeT1N41p5Htt1M5spdm//zv7GVt+/7xgP1fn55cv8H8hzwZ+81Sw",
+	"r84/DiBMv3qRTIeB/MSoNb2B3g7vxY7uLlZwrUmX9Qd0utg/fqZZll4DbwEkjsQUe15Z496ygVElCGrB",
+	"pRm24iQbmmPd/wAc8vLZ1HLrV8OL1TQS5e105jyXvVWheyv+6nEUm9P0C+lPBilxrNutoJsZHPwG6Vbp",
+	"XKWFy+jM6qbvvuoNiwCdZ04G+pmsFKD8WoqN9Z625zQX6wCgWrNjkxgjNckGH28916dGaPNDGd8t3O5r",
+	"VxWCZAJwp1WNifPfoTxsqdTsqMoRFWVjtWG34aqfduAv/nOdoBoBzlPKoN/9hBVLSofKfh5aEjRSr2P3",
+	"7PafXed0RH+3ZHGflabqDBo6Qg1VXfHMoJilzR9xQXE8TUdGxd8IykTkdY44zXgjKs9raRCddA2Go8au",
+	"/7N1HFzKzENWvxSIXYZTgEXtpejV7mXC5eN7BS7xNhGAfrB1LoRJWg3PTJbnbokrgBN0TUFYQ9OQQF5X",
+	"2qm7g3skAdd/UzbXcjvN6dS4rki98Wu1QhBevzZIK1xnuTPxGvRQd31FKHw18k/NSd1kfz+Z1sK7u97d",
+	"zmaPyItFiPQUthGchkcIir7JchGK30GyBTpxEQngMw0n57rZiS3X7Gunv0eH1PAczijXykWwtVcAXHa/",
+	"PTQeIiFTzQQvAVWFQPXPSbBjOEV93KtKpqLURqkUU0LHye6GjnGINvtwtDfUDvW1oE4TtlTSCNhwxt5x",
+	"s20507M6l5oZdc0+APrBHvGJ/BlPhUidsSVFjevS8xyRnnu1ZlBCZq5q6+b8xbNnPY2fBGoVnQZgO34n",
+	"4Gx6EFZVHKBw817UbcGw65xBt0hRlRBtws/Hx8xSIYrRdQCaHqIpQ9cMZpQKF4+PDNUlwuXz52TG0YHi",
+	"Udw3V4kI1RcSGpy0Yo2ue1BTfYBYeQvXk8P/MZNbUfbM2wkKqb2kTs6sdVnG7sqCrgXogrJjMccutPoU",
+	"tnopipxTttweU76hrUWG7bH2/MA2CnKJfasma2TwZS4YjkJtt1H0MggXvhqhXtLYXD61+U6IQjO+gkot",
+	"UGKwzQlfgbHJVIkYBNOEHzhBnKFkNyNWXn0tRHoacVV3Mh1NzUFxSphZK7qsDV7SmdzkbpggRVEiAUWv",
+	"IMTgDhTmk2ABQFNgMku1oaVhTwQOZQ/gwFE8KqAFSivJZa3KK7ZtOpNSw9UCKL7xnEczpef9pNw/KZ/Y",
+	"/yPxJlSKYeRo/ThsO3kRQwqOUWg+ooDk2jEShqMj7MCm3x3BWpaFr+q7ExuUT7ugzHbYXBEx+xwg6hKT",
+	"GXDlfu9aRI09nnioTnM+6dS5DyLP63wfvAixFEuVbOuaVIFWEaUxtlo9tD+yUkUmUqaVHS5u1yLSuYiE",
+	"kkxj1gJ0dCE1RRopK8VsJzc9oqqSZtTfY7fxNJl6dqh3biYk9IgUaFepMihogxqRF519jYgG6Q/INmxP",
+	"DIL6iiGsZWL/+/ziEpp0p89bSk0Ne4kP2PORPo/XXPyezNQ1qMMcexzf4ck/ehtrf0A/08E1YgsnpEb1",
+	"EmslqdLFllDbD5chhyRMEeoVGnRdvEUpAC2UuAZnqna90zQUsmFvPq7vNA3GNDebLRZHEGnYRg5E2jVU",
+	"CYJJkpD1b+oki6MA698EciTrxEu0dKVw1fubUu3tEbTHmRCzZE9BfB0MCERCSurGPRfnyfn5ebe9znlM",
+	"x77cUNbB+9eX1262pjZfzGordFRG4B99cpH2R5/bv5I4rJD6qcm8nxUvxbrKAxj4JddbQb+45llelYE/",
+	"lirPPQMQ5yoPpiHpbi/qVjX8dKrBX7G48pg0g7+WnKogKh2y8mgFuQPWPgaF3xrO38v8sLgyZSWmmKtE",
+	"zGX8IOV0g9XEO8Bw8R1D9/mUlftXr/E/eofrVp4C6Y5vRb4fWn6zE5bbugSbfGngKZ3d/q41+aSdJjCj",
+	"7wBswyn8v7ifj+AAxhmW4j4Teyr2XYUASOppE7ixEAkwQrLlAeyi+PY/QQgc7A09THN1+0JHLiqZYjkv",
+	"EVnA9+D+rJOEm1C4e+8sgOh+iACidUPAF6x23YqMTHWxxNJUta7J1l4KtYt/UxWVuuCbldS09+rzt98v",
+	"ksWHHxbJ4qfX9qe/LZLFm/eLZHHz0v7PD2TWayN+vhjuj1Ud+n1myQrEyYeGEOoA/GDHh/cnru0Vz4VM",
+	"eXmGNHnIveOHgLl4rLWX0JtkSOM2ZhuR9LTnmmmHETwpszSZk1p3CmD2747jr0ADx2ZobKnSA1jd9m73",
+	"iVxS7J2XK6KNQL0KNwmKyQaocyPdOXzJrp95ByDMWIrsNAYjz9hHNPE/XtXrqd/WW7XX3UaWmZuFa5rg",
+	"mn+oypyxj9j1GoZqfRTbCWKNNVPo2fUpCAytTgS6VlKc/SxDaRzD5b6x6nLtkoOCNd/weZiyoefWh84o",
+	"/j5BQgWNiOv3wecCossR0NmOafvivY5eHCEDQIQCN5CUPxCkp2+cejvrmvGm1z7G9peHeSHph+Dshr2Y",
+	"dIjx+3WLZeN6o9qBbh8yN3zzCJSApkHxUeXNlL7l3KAxEAOdhSSd7JWmlU99HDzPtI5fs5IYEXcK1Y0C",
+	"6zy1FvdWGlGuOV0jJoWBdtGZf2giU60PnGy2rCjFOvvEcry055yjMMjDty9fsWbPhtqGqWjFM8jDnRDH",
+	"BOJPG9YX3euminIINJQ+2ifwVt4LaRTVfmQmh/mBrHpGQ0Kv5vXArEe8cf3+KHQafjfRs7wGz4fSWJ6l",
+	"XjxnGjorqGuGbd48+nZmWJpF1/AE0vfrxdIHpU2qAd3XmcjTmLqWAcM3n3Ap0bN6nQXEbr8EtW6+iBAc",
+	"MVVDmV/wGaz4IepwPUSXa2+aaXeJGFxoZEuMToFl9PJuHtqZklphZji9trRpsTKZ2rDlMr1V99TNDw2O",
+	"oXcIWwoEoQEsm4DDuwH7nNAQ+m5OfC9wEEKVIYKl3HCnGUNVLcvw6aQ2lQFNR2T3VtnPrXVrz7PDiA9S",
+	"7BgVd7xfc2N/ju9CKFljHlkBWc4ZpIHW0M1XKeL/BwJr9hzzYpPNU7GWlT6QWiVnRc5lAkFYyLh3XhKs",
+	"+AFoWLVGcD/2q1pqn0y5Ew1OA5HUDQUN84r+BlODjy8PCFbY+k5DnEeABkoFT30/iX5BuclyLODwNKoz",
+	"ZvmeH/wPPh84skWXnNtbsc7QmDwITSeSqJv8P9Qy6DuMbTmS7TIT86Fv8MFxDM5PhtQZgGt/VUskfylW",
+	"VamTGqdrzfNcs7QSzA7AWlUZ8ZvStBSZPi+d5j+YI+m6YUi1p0+HKoTUI6ODWyaTbMftS5JD4ZBvSrL3",
+	"GpNLorZjzVhZDbE7wM/WSiasFLpQUkNsPy2zNW27u2aZcS3kBNe0A+jgs5McAuhZwM9FdkFpbYUlhvRN",
+	"UbTaid6ezOyJAh+JWpreVmbmzDqSA0SsVMQ+t3vMeIk0tyFpZW5rn/w0G0O6VjM7YWVZGSq2pBFd7YjS",
+	"3vw1tGvBK43Irg7idWXXiM61EhKA6H5oVRk8H/W534K39F6UPGfwQhu6Bw9Hwi7PfWx6HvUquc4eurWt",
+	"xEF4laVKYApDWcm501B7SWleP20Vovf6lF6pIC1CWKoyrUDsYdkv9IrFqV25jYVjZ38PIDcw+6VKD4yn",
+	"qjA60Bk5WdzzvBLzLJ5BKW4pHCiLB/Ei73Ur4yIuEWs8uscpr4FVT5vAXAPxUm+UpcVqq3SgLZ9HEp+a",
+	"hX1sLDjoIMM9crDTjerL0i23jSnu1bt5SHv/oZZfCxobtJsXD8cSE98rTIyHYwm+DlUQee9kDnBgCoFw",
+	"sqpMURl6k2C9AKrt66zsrVCUVuSkNU4QXiR0OWklA0plLarGF+Rm12wSjDhhUP6qlmd/dSmX8w3JX9US",
+	"ptEoQ0Rn2VtF1hLX5bGgIm8UU9KeePvwNTuH1CtXRQ08BqUp4JwDHAzAnaEleyHKW+zPMPJR2C6f1WWf",
+	"HRmLbKLXVPfinFFJs88G7puC7ihxA1/XWBSPZxvErgHkV6hkgzdDt5gqbvmazDx6uYaQEmLCMZ8nA3e1",
+	"vZaBAiOj6i3pxnzpHFquWQnfgKZCj54gZYyQrj+H1SvvOz0H22FmnpnbrY/s9kJPLsUW0uaiLJeZEIL2",
+	"HHzjZdlRB+EUPnRrMD+C29xfN+FsSjIshj4ReMZ5RAbIBUkAMHI4po9MJs7CSFzfvyeZtEISvnLVdHRp",
+	"1aND/bm1CVpu1S0vvO3QwR2mC9/ItMLX96L0HgP8aOZOdO0lcKFbRG0A7SzQNrNuhNA7M7J9h/fgL/Az",
+	"u0obtlUA9glaM7dzwWOkY6Aumj7XQzmVNRYml+z9+x++ec3+9P7NK/b8+bPnf+6N/pzMQwx0U2ilv2Q7",
+	"11ZjYNVyDbh4K6vkZjtxxS7PL188ubh4cvnsw+XlFcIMTbFTjWVI+N4zV/S4tNaYFvk63pZ0JimRtwmO",
+	"G39LAJDj0JJtQLlr0znvGgQt5vCF7QPeePvyO8ThwroBKM121ASe93F9r/dmqIlvsntU+tow2CS49ZTg",
+	"+wl1t6PE3k9O0aS1tkHbjIRlUhtQ70uGVYxns2LMgIzeEah9tJbavB8HFYHHXim7tQZtfSipjEHjwC/U",
+	"r1AiN2yZj+dl2qdakwoDKtDBBFq5JXYe1fqH7/w3Ptu+VX6JDuIGzLVGep2oV3Bp5N+4JPSjksgbdbTL",
+	"ej+C/ccAPNnqWnDAIO29JWv72O1u+nE9HxwB4h72RIpsxRWRhH+EEtMhnySBNstO5j1eqSLF1Hsa6Lrp",
+	"k19DXkNNQRzq9VbtCaCZMEp17uc9o3mRMiOVf3WCDRQLobuCS7EnXWnHAVh/47pHHRlm/0ZtvpeUHRbv",
+	"nW/ib1Tw1porD+odh6MmC5eWggPFQazgoo6EWPmWywONFNDtrOayV10Px8T3ikx8u6yEAX5p4qGd7R+M",
+	"saY/lyn7RyVKl62nZNdbM9pEcrxHPT42jpMntGj0j/jM8UE9ef+ExAdrWtVUY8v51j3WRoIdvaTtQ187",
+	"SJCiSd7ul0/nBwQKrB3CmWF7J0sCkeamR+joBPAxP4V/eGT4sXcQELt7ZFKx5lVuFlcX1kQZKupYFQaZ",
+	"t7pv0NblSE9fdKqRLmgowTKmcbVrZeXX5dh4+i14zL8V8FwSSH+RkH0DJepbCupYl0SK/AflmyVY4f1/",
+	"PPnWC4Unr3S5Rv8RVG0yrGRgO54KazeslLrLaBVU7ELdAGGkwPL/JvKUNQ+cqGP25oGlNA8MhVqr9Jan",
+	"6e0a0AKJYloE22Ai15AToQohHXrEznnm4UbHDkYhy2gEDmqkPzlQWKudAAJfN44CA3XaHutqax8zJ9wD",
+	"PM9Bknyo19u0iYVHI9LSO+U4wHb1lneJ0eG9BA9Df2bD7fuFPFsy2IlLjyGbZoG0iXDeV43qHyiTiGpI",
+	"UNPHqFaZEr2yQGnvzdahn3GGOknbzYQ3N4aWXLFpVjqZTFSXVsaQzOmrSZ+iTY/f+Uy7geCoNDUygV5c",
+	"L+ZgwTwNMSoxOaNggbA+0Gc1qDPPLU1enJ9fs4tLqmdI9955Tt87AdzX/VbtPLamr+G1FKhbnkmNZYTd",
+	"9mEjLTd6FbHTrTp8Nt7EF/rJT/ZzMZmy39Y100cq8G6gpgCH0FWXYsW9v80pXUSW89rUoRCCC2rx7Bgg",
+	"roU1D0zLjoOnoQWhKplUGJWFt+hOG0sS6Uk1mC9zMjL2TUaGVAYNSIi+2X+NzQKejPD64HNJj7gzGOSl",
+	"J/axbILIz65z5xigPeXU33XM8xpW0DvlQsL9iHsB3MS3WvQbj0+2Pz8qBe+lGWYFAssXRanuea6Z5gfQ",
+	"FcggflVTd0xf8N1Te6ziXm4X0zYo9i1y1Oskb7H2Np8ittTlm0eIMn2rZOY0o14DTJFttmZmlUNRZjte",
+	"Huhs1n2WdsBmWgN+on99iOgn6BSMTwv7uP9I4qffTCnq0DtiHH3cv+M7kX7geX6Yk4Hun59sxoAjh1LT",
+	"4Y9RfRZa0zwOAuE7S+2lqqjANtta1apf+7blmu2EYQrbg1sdz5UC6bOxIseRNG2qhtqXeALg7Gc+L6mP",
+	"I14jafqO83dS7XvCcZDtnaWT+NHDEsR2KdSMEr1CyBCE3IrLK/bh1Ttm98yH2f2t1XesDjue0M2SPMFj",
+	"Dk2z98cfG+QAOnLpK8UgQOn2UQuhSZzPBvk8Xta+qt8hjXC/dXMKlfxuk4LbkS1+vIbSJEyxVvl9H4li",
+	"Gt1YVWbGkt7bx2k72+O+P7BzWYu+9aw6VGovMelscByXmv2DwmdDHt2/wo50Q9HeLx32XoG9WG6VuouH",
+	"AKPbM09bTQFEwNdP7ERYXVeIrjVwZ2u2FGYvMMN7B8o3Zz+8/+aMAjxqff5pEhfbdOWzbmaUBmIJ6vAc",
+	"I0vbX0qmTMErs2U/vH9L54tnK+NQgTh7991fWSZdN+qzxZWs8jwhJIz7IEqY/3rPVoh5SIVVSorMf+Fa",
+	"PL3EZI1nL559+WfEJu503vDlLIjEUQqeossB5zuNv+G+3a4o9msNEldqIc17l3DSozGUOBJ2q5W02JZw",
+	"k8mOdZj5bG1MswGjj/YU3glR3HqYj8ab/iXpTUelnx+wFXqZZnKDXvU7UZieS/3FpEvdI4TWkHxZjkiF",
+	"RuQ5llyDgl85Q3qZzYAWnonWREQUno4FFFpuJzKi0A0okPhmRiki/eZ17dBBr7p9Ki6bp7bF5zCKC43Q",
+	"vFFJ3OapAJ9HuPV5NP6ta8wq3WdaML0FHzKXqatb1L1KgqB7APbIccvI8VH5LPEEGi+6JjmoZYNsoOdf",
+	"DfKoLiMciMS18OX0W+2mRN2Z/qcoDNOCQ4afna60jIF+GMY3PJNn7P2bvzh1+Eu22nJ7GbpNbc8i8jYI",
+	"6pU1rY2gsNQeeB86IE684I0o7Zr/19/Pn3zFn6x/+e3Fs9//Bw0O8U9BtmJpMAa/uPjiqy9ffHXx5bNx",
+	"pMGBO8oBgzpywJcCtOj1nB/a503urRMql8+GQqUqfc1FZpjrqN+RJl9+MS1M+/gbc3fBpWTPfK2qER/8",
+	"xdFHeZyYeD/jnkDsCNA+UFEws1Va24POEfucqTXkDqbtJIPpZNEWxhxRHhQe+YRpBQ86gVGNRJHkk1XH",
+	"/VDmPpxiOQfC6A/NzUhLvjbUheHqthzEbNNCxq3M5bTm2bLk5YEdoHcOaF+mzBA3yl6VZNz+4uLi2cXF",
+	"5VFlvUcU2RJ2PG/qJd26Y5JlLy7Pj6wLLXIuxxJR9o13fSn6tYIt1aXJOaU6C8J87ELwsYBqPKPmc7oI",
+	"rn0RX3x1mUxVxblKgYKXfCfsbZ60sRAHp7OVzkqO4zZRlX711+26yPDejt45pynIO2Fay3di/65htj4y",
+	"Sz7BD62TDfDU/+fLb4cm9rMvn38x2RYTvvVLaIJ108tJ/elFnOLohhvbhp/E8mVltkE4Iz/MyKS9etqb",
+	"NSaOTTXSPE3bzQQ+F5pjnWPZ0wh8tlHrq09JQdXkAk2mAOmT3reD3JTQElWerQjWgZZ7U/N+aR/6i9jy",
+	"+8y5Jx+osXs0gBkeSffGEIN4mM0/z2yHvLkZ7uOtWN25bLvuZC6HugC9U94erb8d2Kv30OjzZrUVKenV",
+	"aXwuPXFdg8lC1lXfqzIlkx+4p33zYVBYvnPXA0A3XkMZefvWaBduTyMrq1C/JjiXox7MWSDW/oKiK5wc",
+	"4tBVCzcDqoTAJzCs6rqG22GXycoIzVIFN+UObNYz9layHz68ShqaIAqAVOyfZK8SNwwd9vF1Z/E1ZG2B",
+	"ShknvlJqsrCpYwnD6Ek911jc3J+glOtY4Fz69LmieExVsycodPpod5Bl3j7L0V0CunmSD0hy7BgaE6Kl",
+	"/bXwgnI3+e6a4i0EWrf2CafOl3fdyl9q532OZ33rQqwicPTtCm7so2FtsFPZ6a1zK3fyoRt0OtcM5hWi",
+	"KFnd+dMW2hYalaeIO2CFMbZZcImMW0EU0KyacNOUpxYKcicigKPM4zvg3LaESON0efZssrOGILPXPlj7",
+	"CqqTZeqw22DdzChF77rQK24tCHoi5+dfTs/Ej0C0vKMA8WaFYhG/u3fLE0C9gmsT3d7moV7OWXrNg8R1",
+	"Tz/BZSU1Z7ptj2s8A2fjyIq378T+ht+L9L98bcekuXMREz4dJqtenj9Q6aYzUd3Ua+Of9gOBhQglsxCO",
+	"bUxHMs/BROjngxJVb7F2HSznAbFHLiKjEhn/Fa7ih/t5A651Wn3+mh8mfOlPXzx/JBV6tLTip26jVZdn",
+	"tVPa6dIO1x6SrEQJj0GYrq1XH6+EjCrLc0RUoEZ6RCH7oFR+0zjmgxCfhO8c44VXdeUfPGtVbaV9HUBz",
+	"ZZcY7L5uKfUxnksagDWUE/3Bfsq1dG0KHtodA2q0rwJMdkilwyTh9iyjgCJ8nLjBusfSxWQBMdWF7ytY",
+	"194JBDEufYos4IZgoo7Pr6mNVyy9wx7mSGeoi1EFyH+sJYyMuQ8wTlUeYgZnIZwshDjPaVDwSa8lTvCm",
+	"CON/124A+wy1zO97UraXYRxXLhYu/cnmZITBPTCZ3JW2g56h7On2sk6RPN0h0yPkTn9fmZXaBWBcOPQj",
+	"Z4C2StjooXKnTutCctuwuGPwok+cp5GxMrKyyF0cKyVXAjpbPDxj1C8oJhfP0+3oXLygQ/4RWolFalpD",
+	"iJJgnPF7Oax2QEAeV9gBPewBoB7NwzRLXQ7MTt3DrQPgDKEKjlwc09csGPWxzK3WBv1ce65dcW7qq+hF",
+	"ANBrIA/8FxraulnPa2PWozilADSz/22kc24AmyYsJ+vskvgUkrhihqaBbChBZJidDBwTLRp/UuXdjRHF",
+	"jGZ0LcCs+PTiJsYYf6HAbr3zL9K5zj4Ce/RiXcf9mcvC1lUzXzLeK9W70/S85ufYbI7qPYoZTlP3GQz8",
+	"y3icN8rEbc6vcZXNngsni09Wd2fvakCmhxSerDoXwCmUBT+fR9ATgmFZns6FYg8UnUDTpUrPHGx+18l6",
+	"wqFl0oHcU8RnA18078mO03PIUIp7UZoOFFAbg1iUabaavPd/dI9BnRsgoR5RC8FNXP3WO3TDHVO5BfVk",
+	"r3KuOy0YtVhVZWYObTywZLEWHBLNk0VaZvdQYJSKdSYz52qBjNwpkw7rLM/wkw+Ze9XUb8Lkb+z22bm2",
+	"7dhm0ttss4Um2WlW7RbJAjsmR86yHvsUEw3UA66qsiRz8JsqXamY3xHmZjZV8Eu2u81VqK2Kx4bnbC/4",
+	"nRRa1wlo2KIO083qMejvb0qUT6FEpWjjYlidoTQgv2i3IahsLg+Mb8QVqwo7vy8S9vQcfv/VOVQSOI00",
+	"TzsIoI34yElQ+YbsAPoAzRcB7ewpjkovfYeFuiRkcHvjWkC47hVsV48hqAn1sNXn1zGNW0R7d5u5RMmQ",
+	"U5R/AntTOOBzxHCwSc6vankb2w1EbQL+UbMV3qwCf4AH+0bA+nlolo3rjspfMbxsOsSM9x7DVhTwPKbb",
+	"+z4cgD5ezUhmLZsQbuhvsTQcQX6psc1rXHdswNCoflgtz7O8ZkTXOtNdsdE1Ng8GmcE5ktpC476ein91",
+	"Z8VXK6H1Wev9hxwXHAXPSz3Sa2moAFadTBBkylg/faAOA8YPEInMdHtI46MwFtcfjIwF6nGrSSh9Kg/Y",
+	"C9Cq0e1i8PhDOCYw0sMY+BT2hGCceXU3kArRB7M6BqGq0+gBZ9j/QphBXoFPhsoY+ZelOY6kN+KcT2Il",
+	"4vF4DCMRRenXNZwBdZN2+ecbj9FaR6G2XE+393H3gUu72WToSqyKuaUTI3AMsXdN6VQmojs+aksB9ayG",
+	"itwIE6033WadRr5O0PsPkXty2pzYR/BKHxvrUeiK1yEoel3359IYyqhrUayorPXsVvnArKRdHwmg8QyO",
+	"yAQ+MvfX/nA70hP1yNTg+FiZjwQ2E+oEWGf5yYGZTyIE8Vg8hhCssWOHpRywOmh25dr4t7pAAG7BHtPr",
+	"sEMFyyTV7rPblshp6wjwtHNduUuxUveitLehWq/BY7B54n9a3TXNi6J12VTk/BCGdju3xutTgPLDoL8q",
+	"ctEsA2xFo/J0BFaWTIALxhj3ziA69IbuJj0RbB+ofVRr5mgEBrelUqf2ERIJ5gH5xUDiQyyx4Zjjo4ml",
+	"0ELSbcpdJkZrU7pdHgdaULHNViTuXg03Wieb1MDTNTogW3FZI6qTmmCW5iLMUU8ufCG+Yb7J/GQoqgk5",
+	"dAdzaI8JhB0N9Gk01sCQ4F4jTHCPZDcDOjbIWqCHQ7DlMwcS5aoHM0OXbss+mv9oPxE6T5izNNNFzg9J",
+	"vVJIqwn1gx9AdHgjsYuB0tmzKN72DHky1v4m0yaYlzwiOGfeD37exA2xE5zKYfvW/pppftAQE29OQin4",
+	"aguBcXcEET64BVqZeTSVs8gu7HNIDwQ7AfnVUrwXGsrYj/GRrYoqsldFKkwQCBtTF+O/GgxF7sROofsi",
+	"QrqoO1oohAOXbUAjApQEJRvdIxxVA4eykyt1d80+Ikk+Ipftt4eRnpMP6ZjQRTpyjROU1RdwyLjeCW1W",
+	"ObKDgh0qFzuiW9KbV+yrZ8+/YAU+wVK1qnZkg/QVl2kWsMS+djkrqnQVSdgbi7sbbimExCZc81qQNpxL",
+	"uXEVpLgurf0acNuWwpSH2wGcLt2psQqFIzz+MDGHvZCG7UslN3Qv2UMREVV1H/dfIpXhpt1Bb1OipQAe",
+	"0NvlwfTOe/iYhrE9szQejrMAK8ZOtDeJ6FOwEg+MD3ZPQN0JYsi+SgKGlf2Py249YzfOGw8d3pbCp01f",
+	"Mc6Qqg7rCKCajGJcYqN6awBj8+1xi0OAjBAyfWJKgcXR2BnVXhqZrAQilioIOkYbGGtVUmqrqyPk+g5K",
+	"PhVU30De8iiwfz8hURvBIU7y7u3XoK22M9aufNdfwNN0uz8AjotlptbiW0TDkK0l+v6JtBxsFc/6B75U",
+	"96L5PcR746G8cL9j70LKSsHFxCkVDTueQqdwCdlDc8XviNhhw1PBdoqW77OUD1WGYsvz9EO8OPwZj0iG",
+	"8N9OZmlwTcL68aTelHwXbGDiI3jW9hVr47uRE9QuN/eh8uSLpxfnX1xOospMFFqsIV5NIO6fj3aOGuK5",
+	"t+2BfisAcH+65o0xpQ73mc6WeUyXPiBQ5O7Clhy9t4EKMl8K1ovluz5jHiYY/e4QcWT//u/sZxf5/HkB",
+	"ljtIwwT/fEZ5WOYEOaI7G+CCTkOXOi+oD3ci8jT+uMNQb+w7s7JNmzj0IFznAhneASh4GgRrrhW5uKo9",
+	"eDppIstuqdGEf2BaU5j6Qh/rrW3Na9L1HC1dOxM8zXKRQx4QCg9q4F5/gLNTV04ki3XONw+sPPJ8Yh+K",
+	"phOu7DRUeq/IZmqClZCW36qwB5+41V+FJApQUlcGTFReh/s1KkU2qXiv9jpBoM40kP+fLHaKcrX95F+6",
+	"cqCykBiFkUousRUllLPZyycAx4UUoXPOTFmJgWn1e+zGvX8I1ASxbToEfYJt6PdCFHaVBPI9VuOTxYvr",
+	"LBdXsME3f3v55PL5i3AxfR+XuqjNK996LlnAyuoCjFJsMm3gIgHXPniQOZDKConh6RmFfKN6MpYmYZaK",
+	"CfPfYuAnsVxrv3TN/s1enTLVrvPRoQU/6qOQDlllr86irA7t4N0pctplXbk0sXshjSoPzD0/jZEblWJP",
+	"c5k2D0oo6nPZe8ERfr0fufAgbGCmdm9NcKxqtROA0jFkPjoeIFZbxf709tW37/6cMLMqEvTJ/+nr727+",
+	"DGE4sWR/+tuHD+/+DJaus3tXW2VZc1U0bvG9WMYbap4kg8gTDtm0vXr+/OnzqchYCCedO+ReD4I+W2mz",
+	"GsRuCFYxCyR2AjGd4CLc+9OwUOOlHl4xpjwAber4f55Jkbjgla52rgwZM0mOv252WZ5nc1rYhn3MJiou",
+	"Dc7aaEW7Ta5T0D7N5OZvmTaKTAgMtPMH27PuPb+sVnfC9VrZcs1KwAkLQMGO2vp9LR27RBNXP37ByuPW",
+	"DM7mFJI2mb+x5RpAqjl5IfDCDdaiU8khRhS38xjNZFQN7t/Unq0zKfKDgwTw2PV1wgG3CsXzJwhqs0DU",
+	"mfwwNy32Aa4qoHGdIttar1tL4v0sFWYH1lSmPNNdis6omCzI4J+VLdyxzjWTVY3/Bj5FNxOX29bD5FVS",
+	"fL9eXP19IrEHiu2T35p9zPPF77/0iAyrOYNnH+J31o6/qMq/gBGaLCqZmdnWKbzkqUnvD4Lkv74nC0tu",
+	"/JXvGspx7bPh3dXn2u06c8LHwD/TTGf/FO4ZbUphVtu6TMQVHVAQNXm1kwFRECyb+MuhrpUAI8Cn6wOA",
+	"XinAse3bxBKxxsoUlQmMmrSbgbQSI5YHE8it34ciSKEEjBvfNL9pZoHt6M9i+jYOW37QKQP1TtMlcL0k",
+	"4VYPRzuTWVmIcwJI9vzlgqqsecNzXTvNah5ssV8f9Lrj02ld5yfLP4WUxnk57Z9WoiwCt7HVh1jm03nw",
+	"7HwyzSlDAxrsGTRtzsI1npNzp7VzwG2xJxQRV+jmOAG/L0BxQsYNDFJyybgec/4GWu8IEu7gbQvuAJ/p",
+	"XZJUMCjgeH8LKocRZVEKI8r+HCtd8bwHRdCxAulT+6Z060ezErBtPBSP1XcfcnhbOce9/GPf97k+jc3M",
+	"/IFrHaaGGPX+1YlFjuKj8uEUeZ+NsHmE1M9mpqVS64CzRAuea8YbqXqF8N6Z0Y6noJXf500Loc9/y9Lf",
+	"P8e/ff6b/B3y3bVrdrVRkFm02vJM2tsOvS0NGCMm1TsvBGQUoJYLwzUhEvgm6ACNtMfJLwXh0xEyvbUv",
+	"ct+hikRVFzK9BjmIfrH9NsthNjBnJV3Gq3eF1xEJ7vO0XcJ/ZqLuOIwKj/jakUbQkEGjmwSJhUCWTr75",
+	"5jyQEL7fql0Da2mnPrwBQ9Nx1fKEJ6la5tmK3YlD3ULArfxPr9PL588vvvpz1Adq+tM4yc0ut1LNkBva",
+	"6/REbnWsAmUFW+rQZldoRqOOeUsPv0mdyYdO0r0oD69USmnnK/9rss/6Fpqd99fd+Gbtvc14DvVCc/J6",
+	"egvCSdCz36l7ntMt4Vbut+NCZhVq5/QeWzKMacS++BJpyJe5YAAQclzoPADbEEysQ0tjGJdteHBW46IY",
+	"NB74pLMC3b1Co8+QrhCk6wncIDBQKE0VG+expd0fbVRpJU2r1QScj2OTV/1aThcray/qBBQah37/F9YY",
+	"iU/mNq5MzWn42upX2GYsuvSsje45UqHTos94R9U+lj7oh9LMop8pURckOPaA+Gq+Y/tS4KJrD6odMiJv",
+	"GU6jn+K8sp/u+k6jBvYpdnpdEBq9plA3RcDJ1GV5hIKAmJiQFL4TbF2qHW0duCoq2oSBQUIdnh/UR2Je",
+	"idjAA4C/9zOrK8MCxMMyuIm+ilsoOAbEcLbmWU713TbGkk5PgMA17R9bVTEeysCq5oCtfc2ediTAeQc7",
+	"9/lkOdPKM0M0knd3ypfPRj7/xeXk9wPNF4mUQlHML1r0+GTtbK8pUN0K95xu9MHNNQRN22uGczAaWO2F",
+	"Op+ex0KD4+741U9ci76286zm1Yc4XMu63rPF9S1Mzl5NFr8Xt9jNYLi3W1DYQ3/LA38JXj+VTEV5u+eH",
+	"+IRpN4Oknqf7cHuwsdP+vpJk/7yZjr76kI3UfE9qAs7dESRPqkiXr8NpsWa+EQVLlaD9Y/OddpEazK/Y",
+	"g3B4qfyqllhzpvHWtvOL6kYTTqavr7Ch/OBZGirHhtqDpIUQC5bqvPqKGsSllyxeiYTBziQMDhv8tHXN",
+	"YS1XsqpgqmSWLWm/mhVhJP0g097V7WeacZPAxcwuaLdfLUGJPzUyL0Jlqn1tbY5syarKC6f6WvUl1gZR",
+	"lWBJfkJua1oeu4kDeRplqznfj6NpNdfPEDpVEQ5m16LA1U4/qVN6ev90gECJQ6tNrMLVvOV0BFWyPQ9k",
+	"brZaOwbtY0I3860VCLdv6SXYkEOtAmTNf6cZdW/Ms2BbRvJD0w0bQ2e02Rc4gYSH2p4/70R33mLnnrNq",
+	"HFStWDtjDe3+10aUe16m+ppdXJ6PaD9fvng2XU6OQCKUY9/AJjp1ggIfca66plx6Ig08VdEaxA2e0GO1",
+	"BzKC1oLTixevY3DBlLv3nShX1iRUa6ik8UDQjmQOq+WMykHQit/djjb7quub47q7tMeLwo5730tVeAB0",
+	"nG+mNarUk3Bc8OaRQFx2jNkQXMsqy81tJsdr3CfaVQkMxEEzBPKyhyO+VXnajYK2o2NH9xGL6UmIdOh+",
+	"rUWDehHk7aLyuuT8qEuw3iYKYvooMgSGJS/QZLKZWrCTGt+UQtDuhFBqVwkKGCTkiBT1pXOaEZZiU82M",
+	"58MbAX/ffP06vk9cLGCbWJtbVZlA15Yi5/KqFpUNoKbg0iDmp++uJl0HOl4UpboXaS9ThThUW647xQNc",
+	"3znXi1OKnaTEn5yNhviG/rkKQQ8h59GjxeRzwA8Dnaqbpe89kCRGqi/Oz8+bFgKlYAUCcvrOMYKXeSa0",
+	"gbhcCfSQae17jDsxHXgyCq9pXk4eHpT3IRtlfs+/Sqq9pGI7P20VRh69q0oqliu5ESVLFdPQMMnVsFol",
+	"pq5rzbxagz2ftNqJpUoPjKeqMDqYmxIELvNtmpxi7CsmuBl0gYjelG+Rk39wQMNkk9KS1kb220OkEQV7",
+	"4Q+GCxCVDn/KL7Ylg1rCZURC+pLs8WppkJqtIulS6GqHP+TCTWfD4RbCE9iAMyUL2Kf4M9dC7e41sQRs",
+	"A7UeAvj6BloonKVVdCUaPq5g2gBscZ3ENm6n9+s8BxdSmJYByEDoLEksSOyxcQjiu3Vy00KY0v+SXKsZ",
+	"wL9Fg0AcifaPz5PAc2F03yBcYcCp4vBxE18SnHjJnDAsFU0YYuRayxghcq1N7NCdfWp95nhONu1Ufd7k",
+	"dIV6GPnQOzk87X6ZYrGT+DM6PPsYHg38wAnn+oizpO3OJV/dxTL+fBfvKEj8jCMX9m3ykeg9onehQlIy",
+	"AynX0TqIb/dAnlq4EdIA/u5YhwcNtuGI4G8ULeqCnna4biMVWdAHHgLf2iq7CYimGHdUR+iT5mhXRUJN",
+	"00u4KMHmJRjA+JCY/GZbqmqznRl/PwRAZK3mFj/O3FYfgU6VNUi/o/zI+b9xem7v4l4brC45ursRss1J",
+	"hlo11ejxN2yg7Bz6hlAFNH85NMqw80Ql7EXXddluW0px7lqUJc9HY9YAw7jjh6QXkh4fWkjLmTSnbdz1",
+	"P4p67ZT0cH8tvpvrbSxEeeub5hLN/kXdxZ/K6+TS6bRQfAzu28xcMWkPbNJrRQD5pspXNZCNSdHHYZ+z",
+	"VlYBCF1Mrdcg0hSqv16zh28ssKUYGMtQ5E2WFc80LMNRr02gArEqPZzz8G/WArytEwoIDyu/E2FktNpS",
+	"AGjUUrC9uhMSk2LtrcBStZctPz1tUbYc79Qfj2025MSWN+k2qBS2Ft7wUZxT2GlNx/qFK0qhvkHsPqgI",
+	"4qs7UUcdXP9ZtlHDNJZQXps0olzzgHGzE6ZECFeigFFRtcNFKdbZp2t2fgb///Nzj37LACNsGjgUivOa",
+	"WdVziEoyVFhQeGx64R+VVOhax4eTBOr2/cEnYjHmI/MAffbfGPY35R8pm5y8ekE9xO5Z+XqnytJ7rNy8",
+	"0ySanDKdpFRFQXn+sIZwKcxe4KW/axUUAjayqzyKqGpLKzGvTuwBlWWdUtA2uloco4eKHj9sBabnSYhw",
+	"t+o1XNndtf2lknDPN67QpgFYtz5ruoW5S3vFOhSt6uFdHVxmdAKi0c4jkElCelPsq+BE0eAc0dVqBepD",
+	"Y3NY2qZPVGUSLA8rq8K0bZHaF2+1lEquQ6BRJADpB6zKoSiYdOok7B8aDJsxCpqqDDn6f1XLppAf2p7x",
+	"PDJTOJD2Eu6MdKpclcfJUbnh9yIN4LQd3evcjj3rmOIbgVstDmei3eHBYVPVo7amNE6LU2xYi7KPsW8r",
+	"Kor1jVLO1tgqbTSzZoSzIDzEO6pyQz3O/SGse3kHhdrLhL19d/8sYZ9fnnszJeclgCn1kYJmdhtyk4hR",
+	"yoACR+tkdpRAJf9LICJbq0pi7b61ntcc89z1CqTPacBY4BPTalS22S5dt5tOn+K28lxmIoQkHEVRpMUJ",
+	"yOrS+ElQLswITJjV7iBNDf1wmZXFxoORUbJoKju9j8VlJfth7xoot6tboADLYGcrBQnBTq7/cgr4qa3g",
+	"udme3bgGM/NNNRzAUbIUQv7FqhiB7LqmnhqNX9fsEEoQ5KGuvHMdrJyGTEBJ5FmxVLwMOHJhj1VO/9G1",
+	"25jGpsXHICBX3lHougzX+y0v74AfXOFkF4yi9eWdkplRMzqgf4sv0H2MeB5w9mAtcggPH1blyvZhyrrt",
+	"yNlvFYATaMZNMLJ9n4m9oKXDJ3pKMfnvbtRmg1oEswPbUfy6my1OWrxQL91vWZxobnj2BKLEDvYqz4gc",
+	"2gIjPNP1v8HbNnIt8PlTLaUqNV4ED1vMEfxQYIwe9j1+I92ET7T84G0LcB6+Ncnaw0WgXL724gsA5XlJ",
+	"VKIuvYgcrxxrOPN35PO4V4ABfofewG7zIt7BZ9FgDWeDBWrtUHh4o0ca7SryIUPOAc7TsgQIHjXDb2Br",
+	"koVURsS98Z1CP3uhwAaMe+mdfbjjKJ5+5wYe7RaAPvj4nkyrsYO9laQnoMfADtokwL4JW1bOCZCWfC/B",
+	"q79SO+HyluSBKBiEbBzy/uXGdFmsfXHP5nGYUUyte6+tOz7VIExMf/E/xcFj30YyrH3SqQ9xb1hNAhWF",
+	"NBAYUiZURjSXxX1gCPOn5oAlQjaZyGcdp3j2R449Efv/pyBcBcvDLSA5hHTHNFSstg9wtGOhCV0ckDtg",
+	"dDdW/KX2n+JwKop84+RtnyRG6NuibpQTCX64UnkvItbu4s53Qt/yeSPa2c6fxz8qnrtWIYQ6HNaUTZnN",
+	"w3vs7emAbMMF9D4ypEszez/VeL6AzTwVYzi5NsDsC+4wac5MB6ohhZM8R6PbWPJQcHtkg/dZSuGnvMs+",
+	"iVw3AG0Y9Af77boPS7HPUlHaR+8dPMXDvBU1iU+0Xd9yyv/VA3SsjdLlgW0hHV62jD3nZWvw4WjQ5xor",
+	"HCQ5cDi02leg8a9ywUsyXA/Pz3BBdrWv8STY5m5qeVmen58Oj7tF5BNt2Hfu6n44dpBHx53R/yDKcesQ",
+	"Ybt+aG5m0Ok7dYqQc5sDBoQ6wpCca0K+c4x+uuUIwoJeVsaoEBrq0atN6vFnrluczHa+MWRgwsohsjZD",
+	"A5Cek1A7VWlxzThDr1DiRFaCuYNLlQZqceHpuULnR/Q8TeXH+METXEM8YZESJyLrj7XzjXI6E5d0KuYI",
+	"jZEI1Y5EUwuu+kfvzzt+2a6S+/FzUZQ0EQ39cUav3MO/u14ZQyNbMw7NOZIWDmwLrBQgzCDS7gBQjwGB",
+	"vRelb5wcA/LmH2/WXHf8mJOj0qXEUMap9BAoGGkRKpSRhVSikG0TtuT2f4uD2VqhUCh7MLciz+1fzGoL",
+	"yNRFkbv3zmamrVsV3cyUI1lh3vkX6bz0QnDDSXiw91gUArkW+2wlAPKEScW2vNzRfrMgdu1boyH7geXZ",
+	"LlQwjI20acTLPJPVp8SFuTQEaXZ8pfQ1JIRgdoNUEoS1JWF6BPijEyzt3U6QaSbEjNtWJxoeBNKOrzYC",
+	"5iRhdDfoY4TQuwxGVMytuevXEQkQbRW9xDUzTdhqqxC8Y5/Z8/Ong+vnq6CVixarUowfowB27X1WKrmz",
+	"htQ9LzOA0WybXb75DIapg2c1iAPM3cRBdVjPK8doKE86v2b1i4sxLNz6mk08lm9BBLyp4d2HvRRc708K",
+	"ij+lcmqzTyzNNpA44RqIVWYrpMlW3GCgu5MwQZbfaR3hUf1JLF9WZottuxxK7XTMnCp9RCLQqDVrIE33",
+	"+Hpr1jni/Hxb0/hlLiav/wx5boUk42dBwNfgrXRsO3LHqHNakLvJH9l7+QbhdqZ7LztcnuneyZiDniw0",
+	"Rol9UvpAQ50o9CVw/KBt6URjp+DNaxTkNNbwkpBml7ALu76n5+fXrn5FsvM25M7TacCdQO2GWrMdcnFd",
+	"Jl0ZteMmW8EHZAV9kNNMW7GbzumFrAoKGNr+GqoXWnDbrrYBWxystjJbZVxC4qNRecr2WZ4zOx7GijJz",
+	"xjANAREYSrGutHDA4Jgcj+VsRygVrhcz7G6UtdLiz+ONFQx50s4eH73pdeSdTDRTgWzNG2F+IMSe2Lms",
+	"1TZ+4yUlrX3wlWgnBRe+vwaURJOKAcEGzdBmtQDEFCC1l6JkRuQ53P1Zib3jrLYpntj51z1dJj9lRfhe",
+	"lf2cq4vzy2dTlM3Rf16PECCyIVEKX/o2het23qJDaNWuOQ62YQ5fxGFwoaaBcxhaaEiLUi1zsQsDEHPp",
+	"0IdLwdNQLnd6q2R+CKhFdEtV8angMuV4H9X9VXMFUqYUIIig26plOki9XGaSlzMaXtX338DItlO4YpzZ",
+	"gSFwzSUT0pQH+J0UCcNvWYGTSbYVn3gqVtmO507bmc6mniFMPEDv0YIEBqLhMbg8UFcpIJVsuRH3rsMj",
+	"MmiGvTB6/fpDDXV6V60AlA9A7ovfqztBAUC+XJVKY9MOuNGaXHluELFuOdnjlbizL2K6MdI4+t9jljAe",
+	"tc6VM91CtAlQvHg2gc/7rz8zreW8eP786QtiPXuuaYGNTETd8prvrxvsk37hg6Tb7tC3tWs6MPecnerS",
+	"hsHe+Mzmx2uQ/AY4re7/xA3Tiq15+Qd3Sp57GqaRDeKwzduw5rFbjLtyqj0+iZfHr2JIByv4QohPO37n",
+	"mwzJjUBEPx4QiZlHdbC3NYJTLQ+jvbbcjsZvmf03eeJrpCLOpNi747/jB7bl9+IafX/ts+4acQw6Ms7T",
+	"2p0AiG+m0d7QU3HHjeAloq12+WOnKCCTHwHe9ZpdJOfnzrJr4wa0+/6ed4y8CxJvrr+Dc6+giAj55bSx",
+	"AdOYQX9HsuN3YCvy/BX48ohWRQ0+5oxEE2yTpo+oiK+HCINbUpRpL+U0hKnzkANpxD1FyzgH6/JghMeT",
+	"rS9w7OnXNFoUXj122aAaa0Qjy2HDd6AvYyWMSzuDzzSzT4CXpNLXTScUNw36SiyF7200JqE/uEalN/bZ",
+	"uMumofLxO5Zt5Ft5jF1+hEmLH5myaWGGIbzbNC2Fpk/LslR7HSj9WJWCm7nxWMQ3C6hXn4qsFPoxAP4t",
+	"o91WetZsqTBqa82d+SY1FRuaNasNb8kpMHLbm/vA3lX1fN7V3Qm6M0If6O06EHv4qQWl4z+XMBShzAGV",
+	"gMvXqhVK5gfG09S36fRWkioQomrRmvJkxVt3YqGFiZQ6n1mai9ugd/fJRQO2ivFTH6U14MeKlJdB102N",
+	"0DmUl77vMkbiOFa8b61N//NipaRWufh5EenESLrLjAwEeJodGwrIKLfosaXbnVrJWRktnTdJZlFrs3do",
+	"7UFI+BmbrFVVBmBmXEbGjHPu5vajS+WIDLa7KbThyepPj5HgJJaTJ+djRMh75Ji3Y0VV5mPbMj2zJqOm",
+	"ISyMSk62ICviBdcmAfRq8IRv4HbRpu58D65mbI8/dCXv+KfIdHn7gdhHM/mQmOMOiinhO2CmTIbGT9dy",
+	"/6bI7kLV3BBrssZc22mPvcp2CpIUCk41jpyFqF7pTGgTfSYcomqpsBcBgbdXVGTsz15E+63Kfd0W5Ei2",
+	"O0hYyugHdKrGxK+iWjSLiTJ7gPDHa892GKra2sUdcaPqDAUwGbaqKhOm8vRkzT9xMadr/elWdTx1DJd0",
+	"l/9lNufucMP8JZM0KGMtKkfw7Lb8XgR7UuTkKfxQVxlqJgUv7X5B8SFk/saD0Pv5h9GDdyLNoqWcrHai",
+	"i/HWMkM68BWtOBmnYqc3W0T5a9VTOmpZGc5yoXXCzu2aL6KayDdunIBjPhk0U+Uup4vGGQpkNSWLSmbm",
+	"tIknar3wH3TDt+9GT/MEOddxDHlZtpiVKFCqZAAty9dLRBA5rHu7OwJDhyFAhGChJOIDziUcrsnNaowi",
+	"IcD3o8GQMjOroOQIJmmr4/BZcr2VLlyzN+piHhifACDiUpexoiDT9S1ZgwBZ1Sq+37DPhLbma1gwQpaL",
+	"a5MvN5jQAF8HDH5aVLZH7mYDtJtPZog4G1NDqfbDCb6WaX1nfvWc/f8xEf2e55FiSKWpHulPZKmmmZ2k",
+	"Cz3b5/F7fvGIe9qlT+zHITOoJv2QOq0HghTUYhXMN68b6dN/rXY7Xh5CUOYNSM2Eb6L+SDNkMy3XUAPo",
+	"jHvoNr3HekN+6dJnQIyRA0W7myZvf3sh87Kz5DZI4TxFyx1t4grHICnZSfwVkEC30dCRxxpYxzrESs9y",
+	"vz3cShfZHabKYGQrwyC2bxsNdN1nOqZPt2sT1SyhffXV3ya3Zi+oXNb4zkr/qIT2jD5G+f/yz/VzGl0i",
+	"+eU5Bf+eK2gapPeixFzAPc9ME2tugl6XkxGv2uPVyYf76sUUcesFBskXCJfgtKfo8hKf+t1DUQ+D+NbA",
+	"uBo06wFqwCuP3D8lJdn2G2e5jqQpUHxeX4zY2VUqt7mBNPw1VP+GSDJoxAX6qCUJZCAB2rr9tc5yIc3M",
+	"FAN4h15378tphoFzXIlV3AYdriI+Z6JgXH5PFh/4hhakhvfwyttpONM5S0149/n5hCEKX/qFnFueH0bu",
+	"7TbvZhKaCDMrCqA9BJWJvSl5GmqQ7Xqnhjtrm20Io6He3IniNT9K0kyl+W49DkkJsStEWV/yPStC5Dqr",
+	"dKSCpeuk/qlghMuf98PHedvbMz3S4d4JhFLgDtVOes5skhWmBHfpQOhnvDSwcPDLbqwYD0pnKUf7UT6I",
+	"T+YNXbWJ0EhGsaVgIrWX2xl7LVcq9e3yvsmkeC1TODN3ojAYF0IDfF9mxgjJlnxF4JYuM6MD2Fo4/nA6",
+	"lVk/+TJh8J8nS7XDHy9e5ML/tARYykyrJ19++fyrJxetEBq8ZY1v/7b72b5e/7iEoFDzenR2ob0KbgVV",
+	"WpavoXlVma9bk4F/wO+iv7BTabZ2IKFxVprPouml2E8LWyJb5uL82ZfPv3gxXmw7cMvWiNCl4Om15SPL",
+	"E+CnQUQOJVmaadej2fnQFlFpOTU4Q80urU1o1/TWdEuQ5eLOlzsRx58tdScoT80D8gP+m6UAjGXed5vP",
+	"0h0fd/zAUuU9EDulTSt/1veIcP3xtauR2PFDfF+skaa+0PyqZVBFglx7bNzxslf70JhnJ5QnQV7Uln1O",
+	"EW1EPnyEUOMHpXJX6BPYa4DOQ1BEq4yC1wMr3VTO3N+9P6pGj8TKmBXwgKqDG2fsLSDo6yYDlK2ze+Hb",
+	"ImHXmCYWYt8nIlg+UWPYdXgs3Wd2N4eVkppU03/aCuN8Q4d2jrIqoVAM0YD3LkftwDTP6PKUVAjKEfVK",
+	"7XZcpjpx7hgsXDcll3otSv34HS3Hmx+cnaYzROR0Wh0PwvkstTHfQv/d8pRx5u1raODkECIbR8su0mcH",
+	"8pWbYGl4h1kjhW8I/TDcf8KJWrJNlS9SDJRBrUSGUPxkE983XczXyOwfezZCI35Q88ez8oT2x2c8MhWG",
+	"bAyK4gKHaeeywfeaU96SEM2GD2jXWbY/wTSXTkjb09wKjfB+jLuhzHhO+FT5oetd+6LlK/tq0uKacw1H",
+	"V2O82orVXbsko2u7+kI2/HZwra+LTDs0AcqNfALpOozjjQmJXNxPY5N+Aw+5aseuyyIcvItODaV77bov",
+	"+RkmHnfNqDBx3wvtQD1CHZ1Dt9pU8B7LS8D8gMFCXst5xM9oWJmm7vfy/Dxam+2w17z4wDBPATMmfSZV",
+	"AMexkwWDJG777dvefLd5YUHgerET6dX3mVZlNrfB4zJXqzuRBuMVdaQaVcSmfMi1mWeBFkfQznNeD0/x",
+	"qchVZujJOEsHNNZMszsJTRHQm+Lfo/3UntWITAe0bJsaBrfWLdczMGleOpgZSIAE1UOHiNJuIhzH+aUA",
+	"TGEPLdb3KUmxF2V3HVrt2ukFar0WpQgpI8H2nUhuaNuJRHbPivSqtjAcVEPSarxLd9sS96J0AKyT3HDj",
+	"Hwb37T9FDAb3eAZsODcFJTHhhpFplB/Wp7x6iEu18Hw/4RnBrqhn7iw/xBmLI8CUcJSvxSqjE1Rp/od0",
+	"Bu87wqa2iJ3Bi6JU98gxkTxaBehbt1mrgUTc2AvfRxd+3Io8Bft9lVfoea9kKlZZGmjYut9G4GIHmpFR",
+	"DUVr0h3XURT3Qb/Ud6Ox71o0TyooU1i18bHbQBHAS2llZ4laqw9HQ15F3oPICOGJBK4nSwQKYOA0reF7",
+	"O+3ea25U+trMFU9JElRynclMb0XKKnjqjHV6yWMxGXhKhM5SuAoZSOWEWUYtGZcQwwesEbIpRyXnGuNU",
+	"jFQLQlSD+UPdYHGWnndsE6krkbKXMv6cW1ljTMVNPXGUiPEau+062meM47yWZLgdNl1jl2r72FWbgi4Z",
+	"Be/2NNsIbdDftnd3I7ayAJ87epmg4MhYsbrJ7gVibxodYAq95ZfPXwxn1UIR6Z5AhwbR/ueEAMQvxFP7",
+	"tTwZwb8vU7L7uthkskXwcCSrLXqSEIgNYRHs+B2m7bgnvNfbn2CoH6A6aD00INRrILpVAMvqs9E8wu3c",
+	"qJHT+ujEYX8yCTlAnfkxDDA6GgQfiOcb3OyjOedHUaYZlYwp7rNUyJWIdsW89i8Q5s5GBdqcx+gUG4VZ",
+	"VlZZ8d+I0jD82o5TMH7MDM81DcnYKeVpfH0nqTcZ1dmbAhOyoOQdUTsS6eldlVxvacMNnLxh8KsZy3Sl",
+	"+NN77x+kIez9dAUNfusL/hNIGvILuHwGFSax9LA3Tbw/8utM31EHADsZ3+Zqc0vGFN+2JmiE9OGgWO+8",
+	"4ulFdD6xncKkS01tvkcZLXaKSpb1HJZJVunYzF8crHGZR2hK7hUI7c55z/VzvYV0OYLg7/jqThjNcqgf",
+	"K9myVHdCMs7QeR25IALJYqqYGypvaYCLpYhntHf2cedQJKPD4LQPNU+fuUxMfZqDqSN1oNFloVR+Wwor",
+	"hAMGCTg8wpGuD9s65V+DglGaboUOM0rdxS5sz4sT8bZp8rxmhC9ayWEUqk/Jpd5RwBsP2saqsPKYbJEU",
+	"aWa0iglR5tQCone4qYPryO1FasOkrYUOJtkjbCx0i7uL3d19ZN7dT/xOhHz3lIPQ3pXS90x2yjB0H4JS",
+	"CWfmx/uKXdR2+rL0DyaLAMD/T4LfhaqMThbgmSjgH6lH0q36/KjjY9cTrkKPiePQnZnriYwT8RQBzNaW",
+	"PEL8skOgeX6hdfYp1CDUO757Hbd2kALhHVrd3gIQOJjXuGEaXSEaz73JpSPwEnChNPUcrjni6GSIYPKu",
+	"RUNTVmJcEP2qlTx7z/ffurNph4VmDH9IC5RjSwclWa761mhm/8J6wJ+C/dNttxagVP3w4VW8P3tmVNz+",
+	"cBtmHgfJMHr0YB8ApWC0jtH1Um990Y0/r7sKfu4kMgMZ6DHkRUOSIWwemiT9VPEvpxPMK7JLyvsfvnnN",
+	"/vT+zSv2/Pmz53/2cgMSJ31fflNn2a768NHPSRC9QGStCVk7luVW81/xHGpJrtjl+eWLJxcXTy6ffbi8",
+	"vMKodgdpj/jUP8nCnabK2DXkg3RyWFpv0BeT6H01EL6j/ITOs+K5kCkvzxx/PETr8WOg3uNAy2JBrsOd",
+	"6xxkLl1orENgjK7+x0X/t/xeJHWqLVtbSlmlqkaIOK5tDTyTuNWRZ0OV6SkQvYCqD4fy+kmVd698TQ8x",
+	"Fz2jaQy2s/LaTiu07PKFEoeNlTBd8BVUJmBP/idZ4DJXZgbswgPaOVqb/qxZ/kNY3A7h2fuObjXCy839",
+	"zHyOUC3ISNMskQY6Ew83qqxk4jrqJGylikPiE0ESVsn6R5FmBjavtZWpyIURic8ksHu454FECfEpM2Qi",
+	"SztJse/ZygJh6HWoKcomCMGcreecotYxIObVazpG1rvMk2JK3gaKL7VRhd0XaTJZwTGpZKpGoX2p4EOr",
+	"o9hoizBiU+YmWwQlsp34PNavwSIm0uhU1NmGA3nEsUZKVWVmDjeWVXwwmJfIB8A/QFr8VT2lrTEF5ryr",
+	"uwxNULu17p+eLZqv32qXdtpQpMigq/zvwH1rRSsHRbXMsxV7+e4tU2v2bb0Y9vpelAemwNdhrSv7QcAp",
+	"+fjpSVOP8tFHQjV4EkTJpBCpvmIfuTwoKT6yP0kFUvpJJv+csI9a5OuP7E9cHhrZ7TKo/+zaWjSj2yl9",
+	"BHLy1Upo/fEaYqxuEjlfiY8NQo0H+d+KPL1iH4WdP/zxI4z7cZ+ZbSY/+n6Jvsy8Ced6dwjWxTAtBOO5",
+	"kuKM/UXkas+cD0Z//luW/t7/IqZ/1/rBGXsNnl6o47NK5VfPnn/BXAcNlqpVBUBTZ8xe4ZoVkAZ/YB9X",
+	"ValV+RERa8GosX/6TDP8g1U+P9pffzz7WUKB1kpI7HidpUKabJ1Zvlq8LPhqK55cnp03rNL6XXNEF/WO",
+	"t+zSq8UFCJhCSF5ki6vF07MLGMmyPDDw591Eww3mJNTM8jZdXC3syl42j3VbH/6dFqfNI5/jghe/J5NP",
+	"Qi9CeLDvU298sVmaQPSplaOR+L85uAzLJO430iV9cFbw1Z3DC4bz949KgHfR0VR7gGq8B6IQsYeBu/xQ",
+	"52AFMxqprzepku0J9GV14IsGsNhBv6xVrhpTpYkdUt+t3VXNR6eSdX6BPMNCSY0cc3l+jkXCdXNPXhR5",
+	"tgL2+fxXV3DRjD+KqYBMdgBbFsRdP0GygC2EP9SNDKkR6ylCPCMXO7g2aoQWEJgN5/eJ1zIOTE+eaCH0",
+	"1fgmo+GQYO7I8sC0lXsg7paHIRxEGx4NgAD+jkFme6m15XOdZqjPtMAkQ5dUsEB5CCtsHefPf3M/H34P",
+	"nuy/Cn+wD7OPtR/9O8tKfwhbfC0Mz3KKMWA7HSDF8czxUnreOLSSP2ru8DkomecbRG8SzO2P61Qj7P32",
+	"uPv6ecvROiW5D183eKNH7HNyenH/mKzT86k/ukxJhxUFnm1qRtoLficB4W95qNPJTsgjhydrX/0YZIo3",
+	"rrrqkW/yx9xau4Q/ZlOBnKBFNDdGgyCFdoRIH3k7P//N/ud31P2t5T3c2PfQf+uNb5U0Z2ft2CFB/oxq",
+	"UFRulDFCnoLEdjBhGAc6+waQukXsOQTl6S6TmfZ9cz1dGxsCYZyJY/EW9vFI6iW0gzgXLg/b66X2jUaN",
+	"wPobe6dsFC6XUtYgG3FcQfwFTWOhzV+ceyhw1NTKCPNEm1JgshSh/7kuYkMNsGN/m7ISvz/yKadO+Ft3",
+	"6k7BgDiW68LPMmmUY8Yr9v3Nj9aaeHXz8k1j67E/KQm+zHtR8txV1juDJGFcMnBhOBv4n1lhNx0Ky+z4",
+	"2hvH0IfQI4EEdck//cfN99/hFH78s8tk9wwEhdja8IO9Shw0RG3/wlqwzaHYn7GXLd5z7Gj4nZDtap/G",
+	"Au82gLSTsidSYELI6Y6i/bXnQWAkEHsbIc0TV1o1odrYR9/7Jx9TA+18KKCA+imfgiX9t+oO2xtM82hZ",
+	"JojFBQ5aa3OUape0EEvRCLluyZxdF1xtLfbtzVznQhhiM+H3Z0KWUNEduKjqMtPwTvkyyT/addCykDOH",
+	"8AqlRNfgoSmFNB+9aO7A0ZVCq/w+bLFjPVJbGNctw137FnS7QJW8Pdq5SDdo30ul/gk/+W/EIh1F2P+P",
+	"Y/OPfdc7GlZbgVhW1DfhjyHnykW8c8U0bedA97IURn+dlWfZDlzk9gCUoZm4glxi7WOF249q3dqjMa7I",
+	"Yrq1PUEnMW9hpKGwaIsDBNALygN7K0yIA/Ctjjoe7GOzJUKWLh5/NyYcDYjRfPxGfC89Hi0ovbUM2vKi",
+	"EFK4e/cRtuVzcW8nCLEP17Owuz1/4zLNxZE7FKOHPmBzXiIQ8h+shyItxjjC3q7oFTLb0xhGL5uLI2F4",
+	"bdg7XGcbadVMqewdZCWeu0hA9awBxKdYBp/cwk5HMY1GDObxi/7GP/Tf7WC3sawD2+gXeCq/gceYgrSS",
+	"PLsT+YEtxTaTab1TKIW1KZXckII4k/aoKmzn/IBDDxXarsworJ3VT/1v7RHyy/hjvEJlldcYxlgHn2C3",
+	"XlUyV/vuPcIndQ0lAZn9Mk09ARaPJH7d8O+rXMTJ34uTf5vc1zQ9jSPgZZoyDht7YpdT5yjWmtG4H6+1",
+	"maeQpIQXD7+TnsZetUM9DvEC/robYY4n0X+HQ3L+hxySV77/xPGb/co1LXm0k2IsKVwWYvjSqp/63/vS",
+	"8suYNgHXGbTzOYl+Ao5EyPDBPB2tJJNqDxWtqkwFZFBsebk7mflRpVhvFt5QeOJf5CKq8ZhTBGD9Qz0p",
+	"QhoIKkHdCzhzVkaVif1PpmRSIzSlYJcmzCEtOtW/yk3t2JJpMHzgQKFn5beQnq9MhhY9in1Hj1ZJA42o",
+	"/zs5ZCwfTp9Gt2kny0axX2W52iSAAkbZApg6R5ly9t2I4/e5+ORzHslT+Br+HDiHpDcN96p/x5FuUX2/",
+	"SKBqCbb7/2PvW5vctpF2/wpq6lS9SR3NxZf4bDK1Hxzb2TgVXzIzWX/YzTmGREiiRQFaAJSs48p/fwvd",
+	"DV40JEVJIKVx3i+78QyGBNHoRqMvz7M2iZpUEjX/j3r+1dTzwGRkdcI1uF4ybihFWOYQherDF7f/HDBI",
+	"1SWxFCB63OIeGtlQR9LTx0+/DaXTFF9oPFSJAuu4mZfOihHbvJSY0+oLPz2xWqXqPd0xNwHqFzb50PQ6",
+	"BNyutSkq7NuyDBllfNzWGjAlIXRNecnadS7S2rVOA3V5zqNqbD/oSc3C3ZyyrG4W3GtOxhwYA3TzlyLZ",
+	"bidg0IO+TNFX9BMA9OtaGd2rvSpJZZ0NnHOJiAq1MY+6IB99Y0cxvrdi5V/Qc4Sv9NpOA3wkuIDiKqpZ",
+	"y/BeLsYHFN0Lv3L1wb2DF+j4ynHVh3J0EdjrQUMuLcHRVRu6O2FsWBUJLgw3xSqBbKDNBjluRJLkYgFM",
+	"cKzYg5AdlxEzHJBRoCcqxqsy1PcFF6EYzbZ5EjCk0/UXo1lTIncWw0U7RKlMgg9DP1CMZnlDSKxZalKe",
+	"+J52EypSSrQp55BgbF5qHHkDAx+245Z/SffO289qxRDtC3SELbiG+mtqvDVEABTr4p3GS9Z35+4s2iaX",
+	"Lv/6Dt26wkv6du02X11RPJuGCdnkKVxQWXxxO/ktVBKP1lVWsFY72/p6Jfl25O+9VFIET+V2sIgNHl+I",
+	"ZToN3bl6iLpTyut2pz7W1x42nWs46KGfae4hdedZ2J5VCEjgC5mxSossKuFhEmZCLEzWAEKVS9QVb9hQ",
+	"e7oXEvQnNawSMo3fpzqJ1qPTEw6e0//plr+2SxkD3j6zihkhI9+uRBygG7JXmiWCa4n95uloSswXWJ2q",
+	"xQ6Sblm04RX78gsyFbQ7FmlDVKUaCb3eh4+R/qAp07jg1grt/vT//uvq/Ht+Pv7jy7Onf/6vVvmpPg5U",
+	"lBcUXiiveah4Jqw8ao9YGR1vzWsyjBmbSP1LduNA+Pp6IHszMG6DMGSgAcwUTHYC8zCXDCVF6AYEmJMj",
+	"dILh8TnuAuMOUcJyNkqxzVEs7HWRhYVyIdDd6gYQU0vksfU3ug4P1o7KpsOML7j69Hqp3sk3XK47Orvc",
+	"o19mja6HbKzP5zLasS5+JcTi1bJmf0GLCuS08+7BkZoHsYsvFZJdQyCLkoijqTJClmEUAM5G4hwEH03z",
+	"FnG1yi7tEATz/irL1QKa+xjK2221/HMZYoWZAcyi/JHZBLRYJOvrLKM8doOwR5DPPdLLBXvOFlosY7Ei",
+	"0iCRJCZHeok9jeZQkGLEVMeC9XfEPOyRsjy8CP5SyQILeDtHnMYa96W1fngkkngptsI+vcyHPWhfnL6j",
+	"B2ShD75SyaoEOrhW06rO3MBxWZT5OUC7XX5x/1ffe/dTLKOXvtZiuxdAMKb1x3OxUOm77/rN4XuE8+qT",
+	"0WtNmOtVrodZbQnCi2kWR9eMZ6BwCSDBIWiUjGJqAVGaoOC4drsARNW+A7sxYtwGBqgW/mdTEV68+rVA",
+	"I8jUEun4c5pQoMg17KMy7O9/Z/8+S2KZfv73Gft3enX1+Bn+L/CowU+eCPb91cd6TAtRXxHy9Or7Z20L",
+	"VLzB9pIBMsW6tyLT4o6FRu3N3f2NCB1gWq2Mx6KrB6JDY1icW7Z1oQwwg8h+7JnHahGye9C87dUzWQg9",
+	"gMNAMs4CG6BS7mRG5AsAg9zcv1OVRIH1rEXU18Za1NnYcAl+95ZACX73qIxq7Bq8q5kA9lAtxqkhhAkm",
+	"lfNxBvD7aex8/jUikLRfYTrN/hzUdoYHXbjQO765NzzcifMuP22KNIRu4ccc3FZyJ5ZARQP+b94gstN2",
+	"v7e326R5cTWyZO8pioomV9ftm6Vtw7gH/nl0aSlwdn9Ko4lwF+vi/QW8fgiZI+DOXICG7ZpErpBdEi+G",
+	"ihPCfuV19lbYF9moE8q0uEn1HVx5l1p3oa3aJT+rlZMNsM+E2CXvU7cvrPhsmcLYRiYrHwWhTqwS+2/L",
+	"9AsktC/4yFbtCTWfc9kU4bhJ5QscdFIbgqZ0hLgIvbo2MgI3gtQuUg/84HZRGOynFO/8JLTyZhiwVBqB",
+	"wLLuLEiN0E3xjuJnNEY86FvgK65zHryp8/TF59h+BOhtwKn/eMFeJMrEcuJTDxKL6J2q0MXHzx1AUA0b",
+	"TeMk0mJzZwP09fa9TU+r3dzSqDalMmqfMhm3uwcPr5hG1RfSOM8iVLTDL2seqdPuiBNRfm8kwswyl2Jl",
+	"zXT9BjAjLYSEpOO2Ohp1ksUD6jhFN6q6aOA1Rqh4wLJqr/bwTrzlLmNtU56wOR9N0dIw9P3nzhbRsZez",
+	"7Ruhl9h2fPPTj+zJxRNmFXty8TdsnHr26OmTb+/x4uNmMxfsNQRVk9hYDyFqi3xJkTAzqxbmmkk1VBHc",
+	"a7iZOacM0xOYGnWGdYAtPH6gAShSy2Lb1liV6yDqzdXlF/qvlgVE+27sQWVUb5Q9sUXerTUU/NMqTjfY",
+	"azp0Nbo75ugjLoLIBTCxzpHHr/ksgcP0lgae2tWnNLkavyVR4a497lmbNOXbhYEAZGjQqyXR5KsKjg6N",
+	"OSVLDzP6DYJ5R3BX4e0/Erd8r2k8lITbAs6rhAb2cnsswePLYhOhe3kheQwxUDZWSaJWJsAOggqnZgD0",
+	"+ABnsCpuS+a1VZrk6ZWP3WbNjy3i3MDjg9nSIdDYWKWuic0HmzKFZEDsgrE6KPVyotD1Hbdi0QJQusNt",
+	"68RwlF17B5UF2NePtQ6wUoB/suDaHfpmw9NAH2feshjc7a9mhxXLLfffiB3ZMTehYxUjuHcfpRbhDZ8B",
+	"lR3mFZAIbw6Qbui4EJaDVbqQwyefBkDbGYCGazFy9x4+TASDBAJezaG6BHP8yBaySPUE0/9YjFkoW9ll",
+	"e1Xfh+F3l1yPpkTUX2kEX6qVTBSPntO4Pk1hxgG3o02E7Ndr/ONHfrj/933iy4MxSyzXZ4Oz/x8vqoBK",
+	"joxxQfINQsAA9cCQQAAjCLYPQkT4jgGb80jk+Kbta8LLVrCqJvF3ueCj2TE24a7n8anUFXZYqfo+tYUC",
+	"cTgWLdfkbeRHJCQxUhlBq6EvgnB3ZtwekK66Lnp7UBWIhccUIwLjGF2wX2M5Q+8lEWPLVGp3tX815Xz3",
+	"7GFBWI320CnD6e/D49kdKA8NEjRCmB728ca5QT/gg//+9vxjxncKRojynh9fj89h4MeMbuvVHZ/g+Wo1",
+	"jxOhGRXKnrOXWFoKkaPvv3ty9S3V5JXLTjNQqb0MWs0+c07lugn3/OQ3WM17cN0qKQ+yQnEz5d89enw2",
+	"OJtH3x1+Zu7hO8Li1+xckEyo1DzU8iud2cQsOU/bC++27hDNQo1jpUNtMrwp10dIfoLf773TurpZ4KyP",
+	"cK/4NZbV0bCur5iQQyNIMF9RTwasBKgEofgBA7i1It1kIviydf/x1m1DF5bGwAjBhhx4Le1Ix2lyTb3/",
+	"SWxs0Dpef8uDAnMukRQJboJRc1nvIZICNMA6Md0IHt0hXODX4qbstg3cx4Nxq9kDbvXCuChYrDFm3GIN",
+	"5yP2Jv5x4Fm6Is/pG+Im9EHHVuwt1o5Mdnml+6vKaSPh/EIq1SqIyjsJ+AqdIR/NfF7Rl0DCIf/06nt3",
+	"ussyyxqCxEWUPIy96eDR4fEc5AO3INTKnfMcKj9e07Df3CbYBxa7w23k54Yz3fuei38eKGeN5TJQ+oLp",
+	"iv/QwnlW34wAHqr73CWXYsEQ71My9/moEvYaUpILyC4DY1oCx4ZYIXRo3jtAvUu718ze3xsZNGDDjeN1",
+	"NmjPA6OyLM7d9HWMJKCD5khbRS07IAGfDbIrBP0TUYJH61GipIg+932HyFfKLbWzA5duRqW/b3VLzuQS",
+	"zBXJ9s9ISQMNJmoMPiu4mEAeecE+ZisHrHZun+Wk5oYVF2Ypo4ts9P92yzRgS6GhZv7RxbM98CdrEx13",
+	"fCYO24N9yfy+LPlMYG8henxB4If4Mi+1RwQiJ6hslfE4a7f8zZVxSSxn5x5nrdI63Aljf43lLKQrCYGc",
+	"aq2/GlQ0c/uGlqePv3/6/bP/8/j7Z206vL+CCNgddFJzuc57rqVic8FlLCcDiEqx4bpUNWfh9yalvLkT",
+	"8EWAEkoPUt1QMj5Vqzc46pQcCz+lnt1Tem3RnanAAByKsCiATgaMe0Rxj/xRVTKORRcrHiMpMIKZeZyA",
+	"g6vJqaKzyeV4S0NOzdj7edWoNn1ZqOiPL30tlxIYIdzRfMHeingyHapUm7ywEc5TOM5N3mfeTmZ+8tVx",
+	"BfrtJZRMNuNu3sCQE9JynNAR4obw4hvgcOg9ekhRZKiNvV/ymmOA7rY5GjX60oy4bDgDRlwerNjhd4eb",
+	"1lGQM0ZcHqVY5VelZmDXpwruAZLxzNRsVkjH7vchtgieCI2h4/daGCFPsHPTT6wpbkwnXpDrmoIqiXgi",
+	"AcUGD+Py2e21uH1BGc2v2rgvlPNDahWXmA5g0AkpLkwoTKnZyfb83QhjubYDZqapZZFaQYPBRDKVWkBp",
+	"U6NZsUhsHOs5Xtdl5MvJ1lgpBkLeuVKM/qpap7UaCWO2lMq+z0adnl77mdUptR8QCgy68MBWi58Nb1EJ",
+	"Sl9zUhqKU/rKdfSVjAZswVMDpZ9YewIMTgKP0oWOlY7tmsA7cE123QBbNPAyaSrW/MDtaNqnHu7uDTXq",
+	"YpfeUEktGQAjMbtSzIiRkpE5MKm+ocENAlxw08xvebuIZydoRGlaNRZ0rubUaFNs6rg4+0GmSRLCV4pH",
+	"04L4Vr4jZJia2L2OQACxF1mlOpjUJprPm+Jd7tR+j8NOzCLDlL5eawwrj3bWfSk4QqCx7i06lbL1nbdg",
+	"fHNUyPub4T/pdhw86Ot6kfCTdINKk+sHaRpf5g7EQktvxC3fQD+hgpkdC+BIIlv6vc3sN0o8nIx2Hq39",
+	"D15844vr7h++Gm6fHR3AZpYLfKz05pbYQ+b3dFQLDshGTTHnGz8mSJabaA+Fwd4v9+AC9t1okSIgBuDc",
+	"XRq9/HgNAKZQGVKsZa/KkBGkYnNDzJMKPsSNBpiqlpfyV4AxvUboQr5mfKLazTAQU+UrGV0DZlirlwah",
+	"q/zZw64O09FM2Fo+Svp1dZ7yya5Ie0coklALIefC6nhk+i6TIE37GcteQF1LGdd8Zue+kLG+fuKgOguq",
+	"vAmSlic4u0IvuymofiyZ+E/KE7+vAM8knotrxulHUA+kUsu0WChtDSBSVHS1IGDbrrBeUIbKk/ORikSz",
+	"FYRxL9ywkyzfpbnVCNR9Xjg+jEhgkRZiQ7qLBJ8AEBJd5K0YWRFtOCvAm8bUeMxiOyjnVa8zdGbAT/Fe",
+	"DUbZIVynowBVXTqVbcD3btywvwCeUfa1/VCpQO7+kxoaFsWAvsXz8ouGcu9qYHqcZp1bg7hGtaJ+txDy",
+	"FocE8mkIurjUe4CoOddUz6qz5hVfW2vZJF7WH2CErXO2CyR05XFZiNA4FTTIy8ZpqX9gy1isBsxMAQ8e",
+	"x1zTP7MJz/maDWuxdedoFO83MLlHY/sSoBG7R7c5Ux8hXFMFtiTiVQUpQf8ghrcKzhcEQnr63XffYrc5",
+	"rXwZWeuC/QjVTDnxvFugdAEo1L74dBGPbKrFwIdXnBPigTm0oG3J8LuGgAcnPtv8iRm8BBlO9wbcpxs4",
+	"c7TTlBMNDngtF2k24IK9glZSmBw0So1mUq0SQXiZ2F6azodCFxtMI81X8geolQLsJmzgc/OXWVVU1iXo",
+	"REs76oJ9mCqW8NHMeAnxkWWJUjPMoiZKtsakK0KS1ej15UglieCTdCs2XTbsL4FOR1/bBz6dE7hIjADD",
+	"4ATtz3Pa4jWgdIzwq91fTVUSsTFuIrfD3J6EZSoafz6C1M1+28Sjk2058mnQ6WHtwsTqcuvPk4RWeR7K",
+	"r/PrVXTV8WxGPhFE51gp7dwzJXfpzGojrlg6D959XkP8+LUbJLK9flLNGNn8927EeF3smw4SQUI4N1ot",
+	"d2J8UrFknPQUoN6nXEbQ8YPQklD9OP+BraZKuB9MeQESjrk7qK+088gDFg6RDPEUEKQYSFNEkINf41ux",
+	"5nZuRLIUpkT4q1aS6XgytaZ8TByk/nQYN13q8Ox8TwOD+ILv488iMQPf2VZL0BBH0BhYFSR5XAySPLp6",
+	"/LQQJHn2tE2UhNqyY7tmlk8yEGT8zryWibzCKc+jOVPBI6hmoXm+Hp+/VVKcvwEwqRpf9FFFSK2FbYzn",
+	"fCIuPy3EJEj9OH0eKM6TGu2KTdmeba5CCMfSzHmSZItNthQs68BXDbMVT5IL9rYMmnldBC8nmVmlEhjN",
+	"DF+bIhW5c8+mUPcyTFKtRcS+yRr30G+XClHN3EgeR9+Ctktlw7hiQm8nR7n1g04TyD6bXi2UvQ5GsuHO",
+	"6/x5rZbfj25R40JfclLlozilr7zG5Zaq0OC+iFhmmGYl6RU6BrBegjRX5cVpzF2fiZYsk/mu5Wj5H1bW",
+	"w/hfb+OwcmfiAVtpEIbp6ngd8CW7sMUshII8yXYKhVQB2Mm54ZDciS2LFMGI2XvIF3BpUpN9DErFHkGa",
+	"/hYR0ls/9C9wr75TKqHv7Z7lzi+sd45j0ypG2tAA36KPFPiP6c0nhvFeWPzeoRI2X11lCODX4TioeUa7",
+	"CfLn4P4NmFG5t1rVlgZurUoQ9h2TJ4V4M/cuJXiQRl3DcWTud7Cx59nr/WUfrnuA1GBTLUWUYUNcsBc8",
+	"STyYHTiplKVzvvUQvia25Svf7ju2wkYhGdAWr5MGBbnQQcMZgAFn4Vnk5FWSCD/GVmRw+9dMup95Pz+J",
+	"ERIN/qI2Z76Rp66qWkBYzoayhcLF0FctdFrdiGvcY+YIKZAxbwQwh/6K5PfED/AvLSaxsXo9YAstxkIL",
+	"ORJmwGZCS5GwXNhOV0ZKjuNJituHEGNbnqTEcdXKNYexp+Waw5S+dtdcWHTJEWhYZjtlRxnXedT460sj",
+	"uG7q/LyF3x9kk7rdBjjBo3T64QR+UqnnojpCsx/hEsXSQ77LiC15koqSrXE/BbzW6+ygoz/kSZKN12IH",
+	"zMuyEbm/waYiSZpT2DAiIMLESCXpXNbUbv2tHJVsU7pV9Q6tVjUvgDjnbi/YjO8Z5kGdCFuZYB4wxAd5",
+	"KCxZwVv4JxWDTzPhcW0a3tAi78RpWw1uAc5SkmS1LgvtPgbIrCcKEipEVLhb5WAG+NGE7XFvUh+mak6V",
+	"34ZxoibDKp6dyhTQHz2sSgGRfazQC+32KM4lNSlPwGzvNp+st2AH7uPWBQjWKbDkSdclCP49G7xulTUI",
+	"GciJLUxwwIbKTtmKr+9VGUBVgdvVm+R140I9F14ggKUOnPkCN11smXR7L0nW7Bunp9/m/HSgLdckNWVK",
+	"JHYrbliiIHqxFHj9GMdLweaxTIHJG0jtylrpixU+woM/DnIfHBTK5mCSPILQSOvYtnte3dHufnc5mqrt",
+	"8W038gUNPLkGpOLk6soC8dehMsgFJd7IIvvwFbZbA3m/u+26KUI1gE4l42297ybZxcj2VQno90YtD2aP",
+	"7iTMcetmvW/S+E0oAjD3oAKAlsop5GIrcvsAWWGlJ1zGBr73+j5ttcfwwyh3Lj02T41lQ8GmIskYOPOX",
+	"MKtUgDpPuCo6y94U5vZjggQJnvuK5nIrA2TcOBBLF/n9/x8BwtXS96tx23j5kz0Ij6AFg8+VnGT12DnR",
+	"O8Qc67jeKzPZ7nTe7bhtmlF+2tGZFhs20Spd1L0ffnl2GL9eQKPrt1VdyJB+HyYs4rHQ/eZzR6rbawXT",
+	"y5LYnflVa8txYSlFhTT/ULcKyHmHl9bjX9fY4lth7/hp3Yfv+CSvtuox0Fx87UabkbChIiHgHPJ6TsE6",
+	"U4u6V2tqqQC2ydLiifs7DTzNSgA/u35CmZluumXOSqFWPsTPFwutljwxzPC1105ydGNprLvMbsFIX0C5",
+	"zn1pkrhqQg7pIlG8ic0cshS/w6hTUlyc0TsdtcVAfhT41XX7Bhc0XH7IKmaEjIjw4IK9toaufz705C5M",
+	"XK6z6u4xxD4MkQvB7Smnh/TAeRBZv2Zc0oSz9I+7bXvkjoiiZSshZu53cAtneC4fBsRN2+7yC/5HI2/v",
+	"S60WB2zA6gKF1D+wY87eUHxS/3DX5lxae8hgUGutH8biXj04BYb+WXcFcOdvQdEyLZxyE16VivRcNW6Y",
+	"jE5R5DXRYzUeG2HbPblVXPRU2Of63dCUxkfDH8bDlFEeiMz2N8XrOLR9IuwTt1kMoOYgIiJQwPglGnnO",
+	"RikcSDOx6IDJ7p7WCBnVO0GvTlNjOvWtXsneM8VbecfABQqwd1+o+YL7jVgmsSubZ6YkUZGZGbrlisAs",
+	"JHhDOXOJp2883KDjzbsZxewWNvc/8Y7ezf0KoASgsaPSBG6tz3/O8M+y5KmQgXL8ein0+a3zfJEw/Zp9",
+	"xDX7yEZcAw81Z7g2lOoYYLagLF7EN3vMDFtNnQQh7kQFUIdHQlZ8JuoNygc+Ozgs3ZESuqnV4zR/mCrf",
+	"Ioo51iA3ZD5zBt8kQiziLETJ7FSrdDJlcgPcG7qWZRJL4dXTQ/Z+4550ruT5r8/ffrsXqCeQzTQdBO7X",
+	"3ZhdePY8A0Hu70L7igh2quTtf3eAmMUo1cC59K8/SjYYYhp4ecUsNAVFuETKH0A9ssqzhkAqKR0m8YhN",
+	"eTL22c+ZWDu/xtnqT87JmPOoVZCLy7WSoiB097pzeF1zAjAT0x2O3VV/T6rSufwxzcXOsOLwzWGQQksi",
+	"NgMmxSoLbF0zCTknLFY1YqQJf6hdmkiQmn4+h1IeaL6z01g2QKBFUXktzjrL/G28p2dlfx5FIqqawkaG",
+	"kYcBj3kDpv2+Ro+Vxvq82ApMJqKQsx43PI6VbBey3ib2Ki2Hc7op8HQjlmom7m2LEMd1RaQI3xYIKds9",
+	"qmLZr7NcEE+c37LOydUoewu53GArDu7ZFicWfbizr8gfvWAfaZmLDukvt+/eMqjThhAtkRy+JCoKtcob",
+	"iJldARQI4e5es488Edqajxn1tnOC4Ef+OdfsoxZmLUd+DAePF4EWLBuLJGFDMY0llJ6BM5zVqmMtXKmI",
+	"plno4PHWyvzzQpmmHmw4Q/2gzg/P6ryz1wKMTcTGoLXBVMkgg0uh61wl/o1bEyglqM/R9xnT9Cvafb/S",
+	"z2rFxlxn26mQYOYVneZGCIOJK9jasD18t8qu6au6PTfmS+V8TNHGps/VUvzk/6BLcz4PVaRzh9cjDwvq",
+	"y+Fwgf/LsPzz2xhuI5JxLXPu8yjqYW3ABwnnXWR0oDJrEDlobdyWghx480XgHzjkQfv/8A3d24y7qcDC",
+	"E5MDAx1+3DT48v+gCqGOXHh8fM+ee+GlHanT8yjyFUI714kUBQSRNSwSKyjT5UILQIerja68xwFdCu9V",
+	"VuLWd3AbVY2WoJZkBX4dLPnIZe7ruNvARn0f3MKkWuW1ulgDnoFMBfEISfrtTmYv+9M/lfFRwfVlUFs7",
+	"d+DSHNsQXnVvCLH7Moh08VGdWEPfr3TuWdKb3YxNMvoH7nFsfk73zscLNV+kvj2BesE84nCBFXLNeDk1",
+	"7W8ya3eHmbt781AMWJm7JYiB/KSGzVvgFzeg/6vyh6nCtn5D+HDYyTFg2Yq7FQWkgdhd8jJwgRnlcXxO",
+	"NTZsxSUg42bNIDv0dykdT2JZiTabtaL5KZ0NziIdj6FeRCWJSt1/8SSpwqCtjg0AXDFhMUCLii2CctRD",
+	"91Iy7zRKnH5Rw3769N3WvF+XWixvnXIDHbzeq3ALWoq/bAQLdgOC3vFe8IsadncrcA/v+U6QvbJLGd+k",
+	"BB8ZLyxoOVUkF1rtOVvw0YxPnIFE5ODRVBkAPkb8IfbBbYhFwmURoy5SstAohjOmACaWP6s0iQiFut2e",
+	"8NU/dXY2c0PriiFxh5xWSr4XKb+Twtm+OtUFAH8ZQWBUpXaRWmrSKXNq762xEP6rSBEIoQ8SSXhN/0UN",
+	"jwGj0csmeM9T47QZNsKUmMKgUx0Uf8TlSCQbnUIBFBKmyHVMC1Kpm1SztZcv1ACA4ObTRdkqJWZKHgH9",
+	"6VCpRADR9oPDG/dS6hEECIpCoYPpkxqyoTBxJNA8Zb/BntWBd9yH64xjRI1z4NcpwCwvheYJs6mWmd8C",
+	"GTd1uBUrb2nxeaF0PY3lK/j1IbwjjRRI9fvZu85IfeQ2QHI46dGBpdLdVXq6ZwHeRbaDANsaSjbVmL24",
+	"/aeza5CbBYRFX4OUQa3Hmo67rENmsyA5xGbRwup1fWD0xv06nGfywPxPD5QnxQok6EHAnPrjW73T6e8V",
+	"2fVyzGNonMM+Oiu0ThfW/UBp+Bl040WhT7OtpEOnRDdUY0mM5ba2x/vxVZvbtNe4TetbS1qX6lpUmWdX",
+	"rU9ek6iVMLb55O2Um6sveqV7xm1QJCTCve8v5FCyTrm3MlfHNQZusr+zSs1YouRkT26mdvpx+UWnsvEm",
+	"dpPKgO0WOpUn25DmvrSX+51O5cBXevlrXBjhzrkzr9LdD85XsYzUqtkCfqAxDzqWjR/RT/qcFrUyfz4V",
+	"PLHToAl0/LTuYmX0/J7DZcW3dppDL6gDSa6VvBC1tyqJtEXXWmZXM6k+oPRqZ0tZn2k9dJmOrjFXPWhM",
+	"F8nWbtWmkRfojTjrcBnf1DMLxBMpovNYEsx3KKq22NCjWezO/CyXOedrFqk86P7i9uanQk0+hq1MBqU5",
+	"UmoWi3b8bFnx3FxcjvnIKt0IEvMTDemyoZRe0YsnjtXajL68XIm49wJeepLiBnQWIijuwu6858aslO49",
+	"2P1WrJqojUPHFqxiEPeWjKfuomTdrJVm39y9u3s/YIDU+fjJ3769ZrFlI5VKi60pwJIWUX4EAgpZIrul",
+	"tGsOoRdKjmM971Cy+fL2J9UbMVJLodfu3T0o5T/yBm1tbEFS+2vjghszE+stCvmeRn1dOvlBDJ+ndlp5",
+	"VX0H/0EFhXwZT5z6XIy0gGofnhj339wK9o1/CvtVLEXCHn8bVIs5eN8kpWBq2K0834qVf8FfQB8zkIWh",
+	"VisjNHoaB6qlpg9piqBLsfLf+5UpZs9ihKYLKVbMrzpYVoITB0oaKQyLFBR2AeUvl2vglz5EwHO15EmT",
+	"fLGvxw3vSLz48Buayb7QvaEAweh+DHUzJZ8FENt2t4C04Au/hxtAPLN93qk9bK9JHa7yi6lS4BgiYLFf",
+	"nWsCD/EwxhPpLnAljx8A0ndff3rWFgzyeCJfy05vTviKOpDS0Gl+DwpFS1e8u+6/hFtjYq9khJ/ZXUAs",
+	"1D5082SeaquiPaPFyhThu5u317vSyAcdoS9+ynZ0i9ISBcm5FB9YZL82MdAf9NILd4u9nEfHsX8U0DhZ",
+	"0UMQHzHws6LHgiwzHDvCTBWrnSHsmzpEqJa2WUvf+0EPWkHpK/rLlyfxUHMNGAx+mSv1sDoV6v9kn9pz",
+	"+tQuvSZ8Qc/aWHptl+J7Tpd7eJ277dtcngiMDLB6GdhkTJXo+JFIyLiDiHM+5lbK2jIFl++CE3c5bjYq",
+	"+3PggWzJX1K51UyIRQVeedi1rscvPmRJa2qIiK2jXI3UxEzWg43sp0Qk6+PwtK9MqhWyzDLOaF3ygHcY",
+	"k1l70TxQV45vZh/gLsiysSQ5AuelBAdy/RQ3Q8cm9ZJe08ob+qcf+xdgKe/VdSISC38WrLhpZqPY0xaA",
+	"9KFFtFnaOORhe76Q7t9+KcXlCOX+5mRsUAlg4omEAoEKD7g2pkAz2g5kUOsJ51273VhofP4xkBWLr+70",
+	"corVItek4lnHspLi3MZzID4+TxcsieXMucpTjtBvrQNH7YSc62tb99eL/sF4v7TOGUIARSaBDthSFQDW",
+	"0sSasEyZJixHPDnhT6M4orNTScic6CisstX5UAcueAdpMpgRehm9O1G16tmJD+VOSCi499VWWiWeiM2X",
+	"e3Wli5dO9ZsSZubwzdGRlLZY0g7SmdhcVLCZmM30+Z5Mfhs1XjlEyJRH+6c895NvMVXUkOLAdcxTRg8h",
+	"0+G1A6xsvgZBDWaDcxl+wR5yYi4Txs5puf32dQsMdhTRngDsD/Cq1zs6u9tHz9+/9v5M4cAq47R3vg0u",
+	"v8D/t8DpLuyJgG1jtoAF3yFNXCfg35kAy/IjrzW06AgGqllv/aCHfXOHdoN+2r5ydK1++r7w2zq8muPz",
+	"+05RFd7a7a0cO1HCNa14+V9aHTfVv93pdaeiu4PX902T7F7axEVEYWlAiQK0miiQF0rhTiOsjeWk+AbA",
+	"3RcR40Pnm1KKccGNHXjmOsyaGL4sZ8D2VdbSLmgZZPE74QG1+QXVnIZwyIFLc3SjeNWDUeyitS+4ZfxP",
+	"KvQ2f+M3GvOg3Y1bZ0ncl6z7q5KhxcUAx8rdAsGeVXoh9dxq9JSdi2XcF/+Wdleo/1as8kXtvXht480b",
+	"9P88kGG9hcMKBLlmqYyEZjyg6Aoa2PJQ8gJ9KIF/2PC0frW9nIctIKYBYjnZghaUD+sDBDgQvG01ui7i",
+	"zMSSgJgBWXfFDVvoWFp0mCqhgcRnWw9G1DPXTiaPHlPvZgqoqLRMEI82Iy2ERLo0Z5qb0vH1+zTfgy23",
+	"6lYE1Wx5Ti52ms+sH7Qd/7ouJVGke6+UyPuEr/sUyedzGe0jFhEBe1pld6kEtl7prmRJLO+hsAfSsYId",
+	"KqAk2XjetQgXsQDeYNlOr9674fvGOMsr+5NWc3aVWd1y7LM57rmdY/846JEAO4e2ccCEtEi/Z9hIaZGv",
+	"PFsBKRTUQ1xjfBRM7IC51dPCGBEVYCGDRIgYyBlflk8kq7MEXEl2Izj8OO9bjwslA270IuFrwM+23W5K",
+	"rdS43X6EkSdr7HF6PR3TghP5Yjemf6G0PXdfGKWJ2OY1usG32dgHfQcuf0z3ofcPU+FUzr0UaQ2R81yx",
+	"1VTNK2/B+/IXNsTiyx/d3V144z0934er3t5RjP5nvBOjXFGkwzUT53MeJ87GunMDp7GLZFsWNW8qb8tr",
+	"871N8IBiuh2tZn10N9RinYyaXfWoZl1EffvWp0sjZGTq02S3QpJZPUF/ZZuAboW0YRirfTUiGkL0funF",
+	"TJZB94JJq7BsDT6LH3VPOuGiUlVPWvi0UJj4FjJ0a0GB1xVSqldyWy2E/Ko4IrwIG0CwQ7pp3GYlElBi",
+	"PVzDlc6IZIk48JKNpmI0MxkUfFOY7JAcLZT2Nu9uhX54d2uvEtFPZeCdr2UesGEaJ5AI5zJiaiWxYx7x",
+	"UfI1dMuuBYtN4LIjmMTlF6dNbZwpVeUVVIU+3P81Rj/y+PPTqz2LvoKnLNxiEOXJfxknCzREUg1VtEbK",
+	"1156Dvpd5m6cNXUEF00l4pW01YnB8K30Gdpr1c4Jr6aJSu1W+4iDHnaoAr+i+8PPL5dv/dqgLS1yKjaf",
+	"el2ELjLuze70E17Qd7Ci+NqyYH8Uk1SGpLshnUGumow90YokIVZVX/kWqZ0c9gYKG6+m23N8mXxP7BJV",
+	"L58O8nteQFmuyB1LBvwfkpBhE7fobKxSGQXSuQamxIPFEl5XaUrHYEzsbTPccuddrXKdZRMljCdNTARf",
+	"CkaCRRC3TbTTYDp7SQxYbc5ZQm85IR6qjXiUSqHWYVzOUW5coDVmtTvJS+65092y9tMd4PnOMKVIe2+4",
+	"BjvUwAWVM7wOhSdRFHw0DWGgYEtuT059BSmpXhJRSPGV7NoAIpWNR4dANNx0m3E6Rp6p6+wSdoA4YaHO",
+	"Gb42ALQRG2ZVEgUUXKZkbZNIDy511MsyNkQwTjB9dIykUY+pot4Uh+jsmhGWaczDbhyAjzgKtCat8Q7I",
+	"mi0o4msBbuFPO+wVwOf33SdQeGv3qJrEo7sBqtmeF7ddFpCGtzy1Mrk+mJYBXMT7QJm/qCH10mguWWwL",
+	"iJmAHqK5DLrW9ViZB6zpQ4DK7Etp3klPPR0OKLOFBazxVg5VlKNbzYe3AQoVLu4Vh2NkHmBJ2yFk4sr8",
+	"lQAy+/R/fMM4ngB7wmO2IVr2RcQNp+dtPJHvKPmy7Qy8zdDsQqzCKygsig2jWe7GwFVdseUZOrowU/Tw",
+	"nm1UNRnobQ6t9Ofg7PHV43BfCaBlt1Ys6vQgwzmLDdPxZGqvAfyggHXmfsPNTERsrA5RGDFKdWzXZz/8",
+	"6497qF+xxMgkFeRyGRUId4ywhiDYsKBkB2ZSLtdKipL+bGfyI062F1OeJEJOOqWHPYxabyJsWF69GiGR",
+	"jfPEbVKIyF3Q2UJ7oHhYMZgpz1iRwO2dcsOGmCDdU164GxsqO0GVcat3ZS3g4cQxdoI2I6iwM/LMshnA",
+	"WtFK0dbqKOMbBCm7CH6LU+MH9dEY3VzuCegwUlkmZFTfyLy93rNbHDmV0JJ1n7rwsqH6lCTx6ap9W5V5",
+	"GsVbijD9pmnF/UUvOvn4gvOqeKZTaszWKtVMrSQ2Lsr1UEXrAXESrVXKMAiaIYe3WdsWBa6ltb2UCpe1",
+	"8k76Vllx8PJ2YcBhSm52R2cW/KBjC7izyv2frRZwQNnZ83TR1Bdhf190dmy6Z3/t56Vnisx96QZEdqyR",
+	"JvD93U9GPH7PqWmhoUwLnaICMFynoLT1gFJddNrGEwld0NLdS0yRKaGHCud7C9vV3fQ40GD9ypNiaXFo",
+	"NFmjxnbFdTOVyK0fdCQP0vmFlBtwouPgVmObRJX/aATXo2kdFM6jKiice+/9Wa0oYr3SsbVC1r2MWqCK",
+	"L8tEffYJkeOFTOcQ0cJ/jszSyaxPOB4vQfJoBwAWdOkmUnrEVuCIHEfZb5wgXjA9C1y13AfOa0Z98BaO",
+	"hKlaOe9tjbcJwUfTyhRqLJdCWqXXe3oDNKdW1YKvPZ3bETTktTXZt1dt0F36R5600g261cWmGLlvnfba",
+	"8rYutaBN2aHbgyTy0BWI+RWY5zAnfp91sodXQiyaOn3d77s6muHZB5/JuyMlwYtrYZLyUxmST5BZHql5",
+	"EDP2PrWIJmiA/9YqMGZKJrHcKEOdaJUurhln+WSZGn4Soxy9yU/OuxBtLjn4jgtDYq3eFC2oA/YkDfgf",
+	"OgBsJ6K+wpwbYA8+gOaEz/MouiuA7neQmcbHH4MdrPDmstDe8EiEI7MpyGfA+NiKYjyerqXZNRWC9RS6",
+	"vwaPxIiRFghiPcUmUoCgakkZkDPOewaHrcU+SzUT+xM3HIlgIWfiz1WjqBa70Czka0bl9Y0m7Hca078/",
+	"9p4jXETGa6U0s7FNxH7Xlcc1LlnVk0YJN6b+Qf06W2+c5OQEBdETzEFs2Bxf67ZWye+q7PacK2MZINm5",
+	"PwnW9FnYpJfczBo8sOdmlu/ULkw5Pf25mfVtzPM3+662jnpBAbHKy5qbGdEMGpVqcrh8X5lUqwGWHH1S",
+	"w1C9ZV7QbsZJzOVINEUbX+Sj7pmmiltWwWvEE0ZPuIwNPLI2fVYYEwL3JeJrUx3feHI1cBYGyxifPHs2",
+	"OF5RY2FdO4/F/axWbJRqDXB3hfsd13Wd5VKtIHQxXLOIr0ObGIQoqt11zt+pw3P62rdczfOzoF19VMTH",
+	"7KZ2nrh1i8aHx+zcQ3aEbqVIHcziUNTXuwzOKgxUq4fGQn6XrHl3XFKKmsM3Z9tVdiq0CaUTzl1v9gw/",
+	"wIguC5WUjpoQhmCKoW6chdA4l0x8RmdGSaaWQmdCmPM1S40odrUKPppuQA1BRGmPSFM54+dWUc1icfbD",
+	"v/5w+jcUXAsN//rDDdRLb3xSnZz9cHbJF/Hl8hHcUWgmX7ye0mXAPcZrLsyx8INlbHlSGkLtT4Wf5GG0",
+	"wg99GKXwo09qWPwn7sM///jzvwMAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -16,14 +16,62 @@ type Grant struct {
 	Scope health.Scope `json:"scope"`
 	// Permissions is what the role grants, where it is none of those built in.
 	Permissions []Permission `json:"permissions,omitempty"`
+	// Limit bounds the grant further, for a caller who comes with an API token; nil for no bound.
+	Limit *Limit `json:"-"`
+}
+
+// Limit is how an API token is narrower than the person it belongs to.
+type Limit struct {
+	Permissions []Permission // nil for all that its owner has
+	Scope       health.Scope // the zero one for wherever its owner has them
+}
+
+// Validate refuses a limit that names what is not there.
+func (l Limit) Validate() error {
+	for _, p := range l.Permissions {
+		if !slices.Contains(Grantable(), p) {
+			return fmt.Errorf("there is no permission %q", p)
+		}
+	}
+	if l.Scope.Kind != "" && !l.Scope.Kind.Known() {
+		return fmt.Errorf("there is no scope of the kind %q", l.Scope.Kind)
+	}
+	return nil
+}
+
+// Limited bounds every grant.
+func (r Rights) Limited(l Limit) Rights {
+	out := slices.Clone(r)
+	for i := range out {
+		out[i].Limit = &l
+	}
+	return out
 }
 
 // Grants lists what the grant's role permits.
 func (g Grant) Grants() []Permission {
+	all := g.Permissions
 	if g.Role.BuiltIn() {
-		return granted[g.Role]
+		all = granted[g.Role]
 	}
-	return g.Permissions
+	if g.Limit == nil || g.Limit.Permissions == nil {
+		return all
+	}
+	return slices.DeleteFunc(slices.Clone(all), func(p Permission) bool { return !slices.Contains(g.Limit.Permissions, p) })
+}
+
+// permits tells whether the grant permits p, wherever it is held.
+func (g Grant) permits(p Permission) bool {
+	all := g.Permissions
+	if g.Role.BuiltIn() {
+		all = granted[g.Role]
+	}
+	return slices.Contains(all, p) && (g.Limit == nil || g.Limit.Permissions == nil || slices.Contains(g.Limit.Permissions, p))
+}
+
+// covers tells whether the grant is held at a place.
+func (g Grant) covers(at *health.Place) bool {
+	return g.Scope.Covers(at) && (g.Limit == nil || g.Limit.Scope.Kind == "" || g.Limit.Scope.Covers(at))
 }
 
 // Rights is everything that someone is granted.
@@ -35,16 +83,31 @@ func (r Rights) May(p Permission, at *health.Place) bool {
 	if p == Anyone || p == Self {
 		return true
 	}
-	return slices.ContainsFunc(r, func(g Grant) bool { return g.Scope.Covers(at) && slices.Contains(g.Grants(), p) })
+	return slices.ContainsFunc(r, func(g Grant) bool { return g.covers(at) && g.permits(p) })
 }
 
 // Somewhere tells whether someone may do what needs p at any place at all.
 func (r Rights) Somewhere(p Permission) bool {
-	return p == Anyone || p == Self || slices.ContainsFunc(r, func(g Grant) bool { return slices.Contains(g.Grants(), p) })
+	return p == Anyone || p == Self || slices.ContainsFunc(r, func(g Grant) bool { return g.permits(p) })
 }
 
 // Everywhere tells whether someone may do what needs p at every place.
 func (r Rights) Everywhere(p Permission) bool { return r.May(p, &health.Place{}) }
+
+// Include tells whether r grants all that before granted: each of its permissions at the same scope or
+// everywhere, and under no narrower limit. Where it does not, something was taken away.
+func (r Rights) Include(before Rights) bool {
+	for _, old := range before {
+		for _, p := range old.Grants() {
+			if !slices.ContainsFunc(r, func(g Grant) bool {
+				return (g.Scope == old.Scope || g.Scope.Kind == health.Everywhere) && g.permits(p) && (g.Limit == nil || old.Limit != nil && g.Limit.Scope == old.Limit.Scope)
+			}) {
+				return false
+			}
+		}
+	}
+	return true
+}
 
 // MayGrant refuses a grant of what someone does not have everywhere themselves, so that nobody
 // raises themselves or another above what they are.

@@ -44,6 +44,17 @@ var Events = []string{Enrolled, Online, SignedIn, Checked}
 // Standing tells whether a job is not over when its runs are.
 func (w When) Standing() bool { return w.Rule != "" || w.Event != "" || w.Follow }
 
+// MostAhead is how far ahead a job may be told to begin.
+const MostAhead = 366 * 24 * time.Hour
+
+// CheckBegin refuses a begin that lies too far ahead: nobody would remember it, or answer for it.
+func CheckBegin(at, now time.Time) error {
+	if at.Sub(now) > MostAhead {
+		return errors.New("a job begins within a year")
+	}
+	return nil
+}
+
 // window is the recurrence as the calendar reads it.
 func (w When) window() calendar.Window {
 	return calendar.Window{Start: w.Start, Rule: w.Rule, Minutes: 1, Zone: w.Zone}

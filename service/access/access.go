@@ -40,6 +40,7 @@ type Column struct {
 	passkeys passkeys
 	scopes   Scopes
 	hashing  chan struct{} // bounds the memory that password hashes take at once
+	watchers []func(context.Context, front.RightsChange)
 }
 
 // New makes the column. address is where people reach the console.
@@ -60,6 +61,25 @@ type Scopes interface {
 // Join gives the column the fleet.
 func (a *Column) Join(scopes Scopes) { a.scopes = scopes }
 
+// Watch has a function called whenever what somebody may do has changed, before the change is answered.
+// It is called before the service serves.
+func (a *Column) Watch(told func(context.Context, front.RightsChange)) {
+	a.watchers = append(a.watchers, told)
+}
+
+// changeWithin is how long all watchers may take together to act on a change.
+const changeWithin = 10 * time.Second
+
+// changed tells watchers that what somebody may do has changed. What it ends is ended also when who
+// changed it has left.
+func (a *Column) changed(ctx context.Context, what front.RightsChange) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), changeWithin)
+	defer cancel()
+	for _, told := range a.watchers {
+		told(ctx, what)
+	}
+}
+
 // Run writes the audit log until ctx ends.
 func (a *Column) Run(ctx context.Context) { a.Log.run(ctx) }
 
@@ -72,8 +92,12 @@ func (a *Column) Authenticate(r *http.Request) (*front.Caller, error) {
 		if _, err := access.ParseSecret(secret, access.APIToken); err != nil {
 			return nil, nil
 		}
-		p, name, err := a.store.personByToken(r.Context(), access.HashSecret(secret))
-		return caller(p, name, "", err)
+		p, t, err := a.store.personByToken(r.Context(), access.HashSecret(secret))
+		c, err := caller(p, t.Name, "", err)
+		if limit, ok := t.limit(); ok && c != nil {
+			c.Rights, c.Limited = c.Rights.Limited(limit), true
+		}
+		return c, err
 	}
 	cookie := sessionOf(r)
 	if cookie == "" {
@@ -174,6 +198,7 @@ func (a *Column) SetUp(c *gin.Context) {
 		front.Fail(c, err)
 		return
 	}
+	a.changed(ctx, front.RightsChange{Person: p.ID, Revoked: true})
 	a.begin(c, p, "person.set-up")
 }
 
@@ -332,6 +357,7 @@ func (a *Column) SignOut(c *gin.Context) {
 		front.Fail(c, err)
 		return
 	}
+	a.changed(ctx, front.RightsChange{Person: p.ID})
 	front.SetSession(c, "", 0)
 	c.Status(http.StatusNoContent)
 }
@@ -359,6 +385,7 @@ func (a *Column) SetPassword(c *gin.Context) {
 		err = a.store.setPassword(ctx, p.ID, hash, access.HashSecret(front.CallerOf(c).Session))
 	}
 	if a.done(c, "password.set", "", err) {
+		a.changed(ctx, front.RightsChange{Person: p.ID, Revoked: true})
 		c.Status(http.StatusNoContent)
 	}
 }
@@ -369,73 +396,4 @@ func address(email string) (string, error) {
 		return "", front.Problem(http.StatusUnprocessableEntity, "This is no e-mail address.", "Write it as name@domain.")
 	}
 	return email, nil
-}
-
-func describeToken(t token) api.Token {
-	return api.Token{ID: t.ID, Name: t.Name, CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, LastUsedAt: t.LastUsedAt, RevokedAt: t.RevokedAt}
-}
-
-// ListTokens lists the caller's API tokens: GET /tokens.
-func (a *Column) ListTokens(c *gin.Context, in api.ListTokensParams) {
-	before := time.Now().Add(time.Hour)
-	limit := front.Limit(in.Limit, 100)
-	if err := front.After(in.Cursor, &before); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	found, err := a.store.tokens(c.Request.Context(), front.CallerOf(c).ID, before, limit+1)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	found, next := front.Page(found, limit, func(t token) any { return t.CreatedAt })
-	items := make([]api.Token, len(found))
-	for i, t := range found {
-		items[i] = describeToken(t)
-	}
-	c.JSON(http.StatusOK, api.TokenPage{Items: items, Next: next})
-}
-
-// AddToken makes an API token with the caller's role: POST /tokens.
-func (a *Column) AddToken(c *gin.Context) {
-	in, ok := front.Bind[api.NewToken](c)
-	if !ok {
-		return
-	}
-	ctx := c.Request.Context()
-	secret, err := access.NewSecret(rand.Reader, access.APIToken, "")
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	t, err := a.store.addToken(ctx, front.CallerOf(c).ID, in.Name, access.HashSecret(secret), time.Now().AddDate(0, 0, in.Days))
-	if err == nil {
-		deed := front.DeedOf(c, "token.add", "done")
-		deed.Detail = in.Name
-		err = a.Log.Record(ctx, deed)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusCreated, api.AddedToken{Token: describeToken(t), Secret: secret})
-}
-
-// RevokeToken revokes one of the caller's API tokens: DELETE /tokens/{id}.
-func (a *Column) RevokeToken(c *gin.Context, id api.ID) {
-	ctx := c.Request.Context()
-	name, err := a.store.revokeToken(ctx, front.CallerOf(c).ID, id)
-	if db.Missing(err) {
-		err = front.NotFound("API token of yours")
-	}
-	if err == nil {
-		deed := front.DeedOf(c, "token.revoke", "done")
-		deed.Detail = name
-		err = a.Log.Record(ctx, deed)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
 }

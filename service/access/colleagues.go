@@ -5,6 +5,7 @@ import (
 	"net/http"
 
 	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
@@ -66,9 +67,9 @@ func (a *Column) invited(c *gin.Context, id api.ID, in api.Invitation) error {
 	return nil
 }
 
-// Rights are what somebody may do now; none where they are no longer here.
-func (a *Column) Rights(ctx context.Context, email string) (access.Rights, error) {
-	p, err := a.store.personByEmail(ctx, email)
+// RightsOf are what somebody may do now; none where they are no longer here.
+func (a *Column) RightsOf(ctx context.Context, person uuid.UUID) (access.Rights, error) {
+	p, err := a.store.personByID(ctx, person)
 	if db.Missing(err) {
 		return nil, nil
 	}

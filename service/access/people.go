@@ -203,6 +203,7 @@ func (a *Column) answer(c *gin.Context, status int, action string, p person, lin
 	if !a.done(c, action, p.Email+": "+told(p.Rights), err) {
 		return
 	}
+	a.changed(c.Request.Context(), front.RightsChange{Person: p.ID, Revoked: action == "person.reset"})
 	items, err := a.described(c.Request.Context(), p)
 	switch {
 	case err != nil:
@@ -221,6 +222,7 @@ func (a *Column) RemovePerson(c *gin.Context, id api.ID) {
 		err = a.store.removePerson(c.Request.Context(), id)
 	}
 	if a.done(c, "person.remove", p.Email, err) {
+		a.changed(c.Request.Context(), front.RightsChange{Person: id, Revoked: true})
 		c.Status(http.StatusNoContent)
 	}
 }
@@ -306,6 +308,7 @@ func (a *Column) SetRole(c *gin.Context, name string) {
 	}
 	r, err := a.store.setRole(c.Request.Context(), access.Role(name), about, all, front.CallerOf(c).Email)
 	if a.done(c, "role.set", fmt.Sprint(name, ": ", all), err) {
+		a.changed(c.Request.Context(), front.RightsChange{})
 		c.JSON(http.StatusOK, describeRole(r))
 	}
 }
@@ -345,6 +348,7 @@ func (a *Column) SetSignInPolicy(c *gin.Context) {
 		err = a.store.setFactorPolicy(c.Request.Context(), string(in.SecondFactor))
 	}
 	if a.done(c, "sign-in-policy.set", "second factor "+string(in.SecondFactor), err) {
+		a.changed(c.Request.Context(), front.RightsChange{})
 		c.JSON(http.StatusOK, in)
 	}
 }
@@ -364,33 +368,31 @@ func (a *Column) listSignIns(c *gin.Context, person uuid.UUID) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (a *Column) endSignIns(c *gin.Context, person uuid.UUID, id *uuid.UUID, whose string) {
-	n, err := a.store.endSignIns(c.Request.Context(), person, id)
-	if err == nil && n == 0 && id != nil {
-		err = front.NotFound("sign-in of yours")
-	}
-	if a.done(c, "sign-in.end", fmt.Sprintf("%d of %s", n, whose), err) {
-		c.Status(http.StatusNoContent)
-	}
-}
-
 // ListSignIns lists where the caller is signed in: GET /me/sign-ins.
 func (a *Column) ListSignIns(c *gin.Context) { a.listSignIns(c, front.CallerOf(c).ID) }
 
 // EndSignIn signs the caller out in one place: DELETE /me/sign-ins/{id}.
 func (a *Column) EndSignIn(c *gin.Context, id api.ID) {
-	a.endSignIns(c, front.CallerOf(c).ID, &id, front.CallerOf(c).Email)
+	ctx, caller := c.Request.Context(), front.CallerOf(c)
+	if a.done(c, "sign-in.end", caller.Email, a.store.endSignIn(ctx, caller.ID, id)) {
+		a.changed(ctx, front.RightsChange{Person: caller.ID})
+		c.Status(http.StatusNoContent)
+	}
 }
 
 // ListPersonSignIns lists where a person is signed in: GET /people/{id}/sign-ins.
 func (a *Column) ListPersonSignIns(c *gin.Context, id api.ID) { a.listSignIns(c, id) }
 
-// EndPersonSignIns signs a person out everywhere: DELETE /people/{id}/sign-ins.
+// EndPersonSignIns ends all sign-ins and API tokens of a person: DELETE /people/{id}/sign-ins. It is open
+// to whoever manages people, whatever the person is: to end is less than to grant.
 func (a *Column) EndPersonSignIns(c *gin.Context, id api.ID) {
-	p, err := a.above(c, id)
-	if err != nil {
-		front.Fail(c, err)
-		return
+	ctx := c.Request.Context()
+	p, err := a.store.personByID(ctx, id)
+	if err == nil {
+		err = a.store.revokeAll(ctx, id)
 	}
-	a.endSignIns(c, id, nil, p.Email)
+	if a.done(c, "sign-in.end", "all of "+p.Email, err) {
+		a.changed(ctx, front.RightsChange{Person: id, Revoked: true})
+		c.Status(http.StatusNoContent)
+	}
 }

@@ -102,23 +102,29 @@ func (s store) setPerson(ctx context.Context, id uuid.UUID, name string, rights 
 // removePerson removes someone with all that lets them in.
 func (s store) removePerson(ctx context.Context, id uuid.UUID) error {
 	return s.change(ctx, id, func(tx pgx.Tx) error {
-		for _, query := range []string{"DELETE FROM grants WHERE person_id = $1", "DELETE FROM sessions WHERE person_id = $1", "DELETE FROM set_up_links WHERE person_id = $1",
-			"UPDATE api_tokens SET revoked_at = now() WHERE person_id = $1 AND revoked_at IS NULL", "UPDATE people SET removed_at = now(), password_hash = NULL WHERE id = $1"} {
+		for _, query := range []string{"DELETE FROM grants WHERE person_id = $1", "DELETE FROM set_up_links WHERE person_id = $1", "UPDATE people SET removed_at = now(), password_hash = NULL WHERE id = $1"} {
 			if _, err := tx.Exec(ctx, query, id); err != nil {
 				return err
 			}
+		}
+		if err := revokeAll(ctx, tx, id, nil); err != nil {
+			return err
 		}
 		return forgetFactors(ctx, tx, id)
 	})
 }
 
-// resetPerson takes someone's password and second factors, and gives them a new set-up link.
+// resetPerson takes someone's password, second factors and all that was issued to them, and gives them a
+// new set-up link.
 func (s store) resetPerson(ctx context.Context, id uuid.UUID, link []byte, expires time.Time) (person, error) {
 	err := s.change(ctx, id, func(tx pgx.Tx) error {
-		for _, query := range []string{"DELETE FROM sessions WHERE person_id = $1", "DELETE FROM set_up_links WHERE person_id = $1", "UPDATE people SET password_hash = NULL WHERE id = $1"} {
+		for _, query := range []string{"DELETE FROM set_up_links WHERE person_id = $1", "UPDATE people SET password_hash = NULL WHERE id = $1"} {
 			if _, err := tx.Exec(ctx, query, id); err != nil {
 				return err
 			}
+		}
+		if err := revokeAll(ctx, tx, id, nil); err != nil {
+			return err
 		}
 		if err := forgetFactors(ctx, tx, id); err != nil {
 			return err
@@ -216,8 +222,12 @@ func (s store) signIns(ctx context.Context, person uuid.UUID) ([]signIn, error) 
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[signIn])
 }
 
-// endSignIns ends a sign-in of a person, or all where id is nil, and returns how many there were.
-func (s store) endSignIns(ctx context.Context, person uuid.UUID, id *uuid.UUID) (int64, error) {
-	tag, err := s.pool.Exec(ctx, "DELETE FROM sessions WHERE person_id = $1 AND ($2::uuid IS NULL OR id = $2)", person, id)
-	return tag.RowsAffected(), err
+// endSignIn ends a sign-in of a person; there are none of others.
+func (s store) endSignIn(ctx context.Context, person, id uuid.UUID) error {
+	return s.pool.QueryRow(ctx, "DELETE FROM sessions WHERE person_id = $1 AND id = $2 RETURNING id", person, id).Scan(&id)
+}
+
+// revokeAll ends every sign-in and every API token of a person.
+func (s store) revokeAll(ctx context.Context, person uuid.UUID) error {
+	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error { return revokeAll(ctx, tx, person, nil) })
 }

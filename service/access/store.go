@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/core/access"
+	"moorwatch.example/core/health"
 )
 
 // store is every question that this column asks of the database.
@@ -69,18 +70,17 @@ func (s store) personBySession(ctx context.Context, hash []byte, pending bool) (
 	return p, err
 }
 
-// personByToken also returns the token's name, and notes its use once a minute.
-func (s store) personByToken(ctx context.Context, hash []byte) (p person, token string, err error) {
-	var id uuid.UUID
+// personByToken also returns the token, and notes its use once a minute.
+func (s store) personByToken(ctx context.Context, hash []byte) (p person, t token, err error) {
 	var stale bool
-	err = s.pool.QueryRow(ctx, `SELECT `+personColumns+`, t.id, t.name, coalesce(t.last_used_at < now() - interval '1 minute', true)
+	err = s.pool.QueryRow(ctx, `SELECT `+personColumns+`, t.id, t.name, t.permissions, t.scope_kind, t.scope_id, coalesce(t.last_used_at < now() - interval '1 minute', true)
 		FROM api_tokens t JOIN people p ON p.id = t.person_id
 		WHERE t.hash = $1 AND t.revoked_at IS NULL AND t.expires_at > now() AND p.removed_at IS NULL`, hash).
-		Scan(append(p.fields(), &id, &token, &stale)...)
+		Scan(append(p.fields(), &t.ID, &t.Name, &t.Permissions, &t.ScopeKind, &t.ScopeID, &stale)...)
 	if err == nil && stale {
-		_, err = s.pool.Exec(ctx, "WITH t AS (UPDATE api_tokens SET last_used_at = now() WHERE id = $1) UPDATE people SET last_seen_at = now() WHERE id = $2", id, p.ID)
+		_, err = s.pool.Exec(ctx, "WITH t AS (UPDATE api_tokens SET last_used_at = now() WHERE id = $1) UPDATE people SET last_seen_at = now() WHERE id = $2", t.ID, p.ID)
 	}
-	return p, token, err
+	return p, t, err
 }
 
 func (s store) anyone(ctx context.Context) (there bool, err error) {
@@ -88,14 +88,25 @@ func (s store) anyone(ctx context.Context) (there bool, err error) {
 	return there, err
 }
 
-// useLink spends a set-up link: its person has this password from now on, and no older session.
+// revokeAll is what ends every sign-in but one and every API token of a person. The hash of the sign-in
+// that stays is never empty: null is for none.
+func revokeAll(ctx context.Context, tx pgx.Tx, person uuid.UUID, but []byte) error {
+	if _, err := tx.Exec(ctx, "DELETE FROM sessions WHERE person_id = $1 AND hash IS DISTINCT FROM $2", person, but); err != nil {
+		return err
+	}
+	_, err := tx.Exec(ctx, "UPDATE api_tokens SET revoked_at = now() WHERE person_id = $1 AND revoked_at IS NULL", person)
+	return err
+}
+
+// useLink spends a set-up link: its person has this password from now on, and nothing that was issued
+// to them before holds.
 func (s store) useLink(ctx context.Context, link []byte, passwordHash, name, email string) (p person, err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var id uuid.UUID
 		if err := tx.QueryRow(ctx, "DELETE FROM set_up_links WHERE hash = $1 AND expires_at > now() RETURNING person_id", link).Scan(&id); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "DELETE FROM sessions WHERE person_id = $1", id); err != nil {
+		if err := revokeAll(ctx, tx, id, nil); err != nil {
 			return err
 		}
 		rows, err := tx.Query(ctx, `UPDATE people p SET password_hash = $2, name = coalesce(nullif($3, ''), name), email = coalesce(nullif($4, ''), email)
@@ -115,14 +126,13 @@ func (s store) addSession(ctx context.Context, hash []byte, person uuid.UUID, ex
 	return err
 }
 
-// setPassword gives a person another password, and ends every sign-in but one.
+// setPassword gives a person another password, and ends every sign-in but one and every token.
 func (s store) setPassword(ctx context.Context, person uuid.UUID, passwordHash string, but []byte) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "UPDATE people SET password_hash = $2 WHERE id = $1", person, passwordHash); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, "DELETE FROM sessions WHERE person_id = $1 AND hash <> $2", person, but)
-		return err
+		return revokeAll(ctx, tx, person, but)
 	})
 }
 
@@ -169,9 +179,13 @@ type token struct {
 	ExpiresAt  time.Time
 	LastUsedAt *time.Time
 	RevokedAt  *time.Time
+	// Permissions and scope are its limit; nil for none.
+	Permissions []access.Permission
+	ScopeKind   *health.ScopeKind
+	ScopeID     *string
 }
 
-const tokenColumns = "id, name, created_at, expires_at, last_used_at, revoked_at"
+const tokenColumns = "id, name, created_at, expires_at, last_used_at, revoked_at, permissions, scope_kind, scope_id"
 
 func (s store) tokens(ctx context.Context, person uuid.UUID, before time.Time, limit int) ([]token, error) {
 	rows, err := s.pool.Query(ctx, "SELECT "+tokenColumns+" FROM api_tokens WHERE person_id = $1 AND created_at < $2 ORDER BY created_at DESC LIMIT $3", person, before, limit)
@@ -181,9 +195,10 @@ func (s store) tokens(ctx context.Context, person uuid.UUID, before time.Time, l
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[token])
 }
 
-func (s store) addToken(ctx context.Context, person uuid.UUID, name string, hash []byte, expires time.Time) (token, error) {
-	rows, err := s.pool.Query(ctx, "INSERT INTO api_tokens (person_id, name, hash, created_at, expires_at) VALUES ($1, $2, $3, clock_timestamp(), $4) RETURNING "+tokenColumns,
-		person, name, hash, expires)
+func (s store) addToken(ctx context.Context, person uuid.UUID, name string, hash []byte, expires time.Time, l access.Limit) (token, error) {
+	rows, err := s.pool.Query(ctx, `INSERT INTO api_tokens (person_id, name, hash, created_at, expires_at, permissions, scope_kind, scope_id)
+		VALUES ($1, $2, $3, clock_timestamp(), $4, $5, nullif($6, ''), CASE WHEN $6 <> '' THEN $7 END) RETURNING `+tokenColumns,
+		person, name, hash, expires, l.Permissions, l.Scope.Kind, l.Scope.ID)
 	if err != nil {
 		return token{}, err
 	}

@@ -21,9 +21,18 @@ type Caller struct {
 	Rights  access.Rights
 	Via     string // "browser" or the name of an API token
 	Session string // the session's secret, where a cookie brought it
+	// Limited tells that they come with an API token that may do less than they: it begins nothing that
+	// is later done with their own rights.
+	Limited bool
 	// SecondFactor tells whether they have one, and MustAddFactor that nothing but adding one is open
 	// to them, since the sign-in policy asks for it.
 	SecondFactor, MustAddFactor bool
+}
+
+// RightsChange tells that what somebody may do has changed, after it is on disk.
+type RightsChange struct {
+	Person  uuid.UUID // uuid.Nil for anybody
+	Revoked bool      // all that was issued to them holds no more: sign-ins and tokens
 }
 
 // Sessions finds out who calls. Authenticate returns nil and no error for a request without

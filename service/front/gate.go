@@ -32,6 +32,7 @@ type gate struct {
 	routes   map[string]*operation // by method and Gin's path
 	sessions Sessions
 	places   Places
+	calls    calls
 }
 
 // Places tells where devices stand among the scopes that roles are held at; the zero place for one
@@ -63,7 +64,7 @@ func newGate(sessions Sessions, places Places) (*gate, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the contract: %w", err)
 	}
-	g := &gate{map[string]*operation{}, sessions, places}
+	g := &gate{routes: map[string]*operation{}, sessions: sessions, places: places, calls: calls{open: map[*call]struct{}{}}}
 	for path, item := range spec.Paths.Map() {
 		for method, op := range item.Operations() {
 			name, _ := op.Extensions["x-permission"].(string)
@@ -100,7 +101,12 @@ func (g *gate) check(c *gin.Context) {
 		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
 	}
 	if op.permission != access.Anyone {
-		if err := g.admit(c, op); err != nil {
+		ctx, end := context.WithCancelCause(c.Request.Context())
+		defer end(nil)
+		c.Request = c.Request.WithContext(ctx)
+		made := g.register(c, op, end)
+		defer g.forget(made)
+		if err := g.admit(c, op, made); err != nil {
 			Fail(c, err)
 			return
 		}
@@ -112,15 +118,23 @@ func (g *gate) check(c *gin.Context) {
 	c.Next()
 }
 
-func (g *gate) admit(c *gin.Context, op *operation) error {
-	caller, err := g.sessions.Authenticate(c.Request)
-	if err != nil {
-		return err
+func (g *gate) admit(c *gin.Context, op *operation, made *call) error {
+	var caller *Caller
+	// A change between the look at the caller and the register would be missed: then look again.
+	for changes, again := uint64(0), true; again; again = g.calls.changes.Load() != changes {
+		changes = g.calls.changes.Load()
+		var err error
+		if caller, err = g.sessions.Authenticate(c.Request); err != nil {
+			return err
+		}
+		g.calls.mu.Lock()
+		made.caller = caller
+		g.calls.mu.Unlock()
 	}
 	if caller == nil {
 		return Problem(http.StatusUnauthorized, "You are not signed in.", "Sign in, or send a valid API token as Authorization: Bearer.")
 	}
-	if caller.MustAddFactor && op.permission != access.Self {
+	if caller.lacksFactor(op) {
 		return Problem(http.StatusForbidden, "Add a second factor first.", "The sign-in policy asks for one. In the console, open your account.")
 	}
 	if err := g.permit(c, caller, op); err != nil {

@@ -1,6 +1,7 @@
 package front
 
 import (
+	"context"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -9,6 +10,7 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
@@ -32,8 +34,21 @@ type Parts struct {
 const contentPolicy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; " +
 	"object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 
-// NewRouter builds the handler of everything people and programs call.
-func NewRouter(p Parts) (http.Handler, error) {
+// Router is the handler of everything people and programs call.
+type Router struct {
+	http.Handler
+	gate *gate
+}
+
+// Review ends the requests of a person, or of everybody where it is uuid.Nil, who may no longer make
+// them: streams, shells and screens too. It is called after what they may do has changed.
+func (r *Router) Review(ctx context.Context, person uuid.UUID) { r.gate.review(ctx, person) }
+
+// Run looks after requests that last until ctx ends.
+func (r *Router) Run(ctx context.Context) { r.gate.keepReviewing(ctx) }
+
+// NewRouter builds it.
+func NewRouter(p Parts) (*Router, error) {
 	gate, err := newGate(p.Sessions, p.Places)
 	if err != nil {
 		return nil, err
@@ -73,7 +88,7 @@ func NewRouter(p Parts) (http.Handler, error) {
 	r.NoMethod(func(c *gin.Context) {
 		Fail(c, Problem(http.StatusMethodNotAllowed, "This cannot be done with "+c.Request.Method+".", "See the contract for what this address offers."))
 	})
-	return r, nil
+	return &Router{r, gate}, nil
 }
 
 // console serves the built files; any other address is a page of the console's own routing.

@@ -42,8 +42,8 @@ type Windows interface {
 
 // People tells what those may do who began jobs that stand.
 type People interface {
-	// Rights are those of somebody now; none where they are no longer here.
-	Rights(ctx context.Context, email string) (access.Rights, error)
+	// RightsOf are those of somebody now; none where they are no longer here.
+	RightsOf(ctx context.Context, person uuid.UUID) (access.Rights, error)
 }
 
 // Column serves the job part of the contract.
@@ -67,13 +67,14 @@ type Column struct {
 	journals map[uuid.UUID]string             // of the devices that are connected here
 	runs     map[uuid.UUID]*run               // those that are not over, by id
 	at       map[uuid.UUID]map[uuid.UUID]*run // and by device
+	owners   map[uuid.UUID]access.Rights      // what the owners of jobs may do
 }
 
 // New makes the column. box keeps the secrets of jobs, and dir the files of packages.
 func New(pool *pgxpool.Pool, fleet Fleet, windows Windows, people People, audit front.Recorder, box *secret.Box, dir string) *Column {
 	return &Column{store: store{pool}, fleet: fleet, windows: windows, people: people, audit: audit, box: box, contents: contents{dir: dir, sending: map[string]bool{}},
 		since: time.Now(), wake: make(chan struct{}, 1), came: make(chan outcome, 1024), events: make(chan event, 4096),
-		open: map[uuid.UUID]*open{}, journals: map[uuid.UUID]string{}, runs: map[uuid.UUID]*run{}, at: map[uuid.UUID]map[uuid.UUID]*run{}}
+		open: map[uuid.UUID]*open{}, journals: map[uuid.UUID]string{}, runs: map[uuid.UUID]*run{}, at: map[uuid.UUID]map[uuid.UUID]*run{}, owners: map[uuid.UUID]access.Rights{}}
 }
 
 // Join gives the column the hub over which it reaches devices, and whom it tells of the ends of runs
@@ -92,6 +93,7 @@ func (c *Column) poke() {
 // Times of the column.
 const (
 	lookEvery   = 250 * time.Millisecond // at what is to be begun
+	ownersEvery = 15 * time.Second       // at what the owners of jobs may do, which another node may have changed
 	standEvery  = time.Second            // at jobs that stand
 	followEvery = 5 * time.Second        // at which devices they are meant for
 	sendWithin  = 30 * time.Second       // an order may take

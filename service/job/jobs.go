@@ -79,10 +79,14 @@ func (c *Column) put(ctx context.Context, j newJob, deed front.Deed) error {
 		return err
 	}
 	o := newOpen()
+	o.owner = j.owner
 	o.id, o.name, o.work, o.values, o.secrets, o.limits, o.when, o.target, o.origin = j.id, j.name, j.work, j.values, j.secrets, j.limits, j.when, j.target, j.origin
 	o.state, o.beginAt, o.deadline, o.createdAt, o.by = j.state, j.beginAt, j.deadline, time.Now(), j.by
 	for _, r := range j.runs {
 		o.known[r.device] = true
+	}
+	if err := c.learnOwner(ctx, j); err != nil {
+		return err
 	}
 	c.admit(o, j.runs)
 	return nil
@@ -107,6 +111,7 @@ func (c *Column) ListJobs(g *gin.Context, in api.ListJobsParams) {
 		all, err := c.store.jobs(ctx, view, w, before, limit)
 		for i := range all {
 			c.foretell(&all[i])
+			c.tellOwned(&all[i])
 		}
 		return all, err
 	}, func(j api.Job) moment { return moment{j.CreatedAt, j.ID} }, func(items []api.Job, next *string) any { return api.JobPage{Items: items, Next: next} })
@@ -142,6 +147,7 @@ func (c *Column) show(g *gin.Context, id uuid.UUID, status int) {
 		groups, err = c.store.groups(g.Request.Context(), id, view)
 		j.Groups = &groups
 	}
+	c.tellOwned(&j)
 	if err == nil && j.When.Standing() {
 		var turns []string
 		turns, err = c.store.turns(g.Request.Context(), id)
@@ -239,7 +245,11 @@ func (c *Column) SteerJob(g *gin.Context, id api.ID) {
 			err = front.Lacking(act)
 		}
 	}
-	if err == nil {
+	switch {
+	case err != nil:
+	case in.Deed == api.Adopt:
+		err = c.adopt(g, id)
+	default:
 		err = c.steer(g.Request.Context(), id, string(in.Deed))
 	}
 	if c.done(g, "job."+string(in.Deed), j.Name+", job "+id.String(), err) {
@@ -286,7 +296,7 @@ func (c *Column) RetryJob(g *gin.Context, id api.ID) {
 		front.Fail(g, err)
 		return
 	}
-	j.state, j.origin, j.beginAt, j.by = running, "person", time.Now(), front.CallerOf(g).Email
+	j.state, j.origin, j.beginAt, j.by, j.owner = running, "person", time.Now(), front.CallerOf(g).Email, front.CallerOf(g).ID
 	j.when = job.When{Windows: j.when.Windows, Needs: j.when.Needs}
 	j.deadline = j.limits.Awaited(j.beginAt, false)
 	j.runs = runsFor(j.work, chosen, "", j.beginAt, func(time.Time) time.Time { return j.deadline })

@@ -27,7 +27,8 @@ type open struct {
 	needs     *selector.Selector // of when; nil for none
 	target    target
 	origin    string
-	by        string
+	owner     uuid.UUID // with whose rights it is done, where a person began it
+	by        string    // their address
 	state     string
 	createdAt time.Time
 	beginAt   time.Time
@@ -152,6 +153,8 @@ func (c *Column) obstacle(r *run, now time.Time) (why string, theirs bool) {
 		return "until " + clock(o.beginAt), false
 	case r.due.After(now):
 		return "until " + clock(r.due), false
+	case !c.owned(o, r.device):
+		return "until somebody adopts the job: whoever began it may not do this here any more", false
 	case c.here(r.device) == "":
 		return "for the device, which is not connected", true
 	}

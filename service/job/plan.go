@@ -77,7 +77,7 @@ func (c *Column) workOf(g *gin.Context, in api.NewJob) (w job.Work, script, pack
 // prepare makes a job of what is asked for, with a run for each device.
 func (c *Column) prepare(g *gin.Context, in api.NewJob) (j newJob, chosen []fleet.Meant, err error) {
 	now := time.Now()
-	j = newJob{id: uuid.New(), state: running, origin: "person", beginAt: now, by: front.CallerOf(g).Email}
+	j = newJob{id: uuid.New(), state: running, origin: "person", beginAt: now, by: front.CallerOf(g).Email, owner: front.CallerOf(g).ID}
 	if j.work, j.script, j.pack, err = c.workOf(g, in); err != nil {
 		return j, nil, err
 	}
@@ -107,8 +107,14 @@ func (c *Column) prepare(g *gin.Context, in api.NewJob) (j newJob, chosen []flee
 	if err := errors.Join(j.limits.Validate(), j.when.Validate(now)); err != nil {
 		return j, nil, unable(err)
 	}
+	if err := checkLater(front.CallerOf(g), j.when); err != nil {
+		return j, nil, err
+	}
 	if in.BeginAt != nil && in.BeginAt.After(now) {
 		j.beginAt = *in.BeginAt
+	}
+	if err := job.CheckBegin(j.beginAt, now); err != nil {
+		return j, nil, unable(err)
 	}
 	j.deadline = j.limits.Awaited(j.beginAt, false)
 	if in.Where == nil && in.Group == nil && in.Devices == nil {

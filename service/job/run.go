@@ -40,7 +40,7 @@ func (c *Column) Begin(ctx context.Context) error {
 		}
 		c.mu.Unlock()
 	}
-	return nil
+	return c.readOwners(ctx)
 }
 
 // Run has jobs go on until ctx ends.
@@ -50,12 +50,15 @@ func (c *Column) Run(ctx context.Context) {
 	working.Go(func() { c.stand(ctx) })
 	defer working.Wait()
 	sends := make(chan struct{}, sendsAtOnce)
-	tick := time.NewTicker(lookEvery)
+	tick, owners := time.NewTicker(lookEvery), time.NewTicker(ownersEvery)
 	defer tick.Stop()
+	defer owners.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
+		case <-owners.C:
+			c.RightsChanged(ctx, front.RightsChange{})
 		case <-tick.C:
 		case <-c.wake:
 		}

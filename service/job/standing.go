@@ -91,11 +91,11 @@ func (c *Column) stand(ctx context.Context) {
 
 // meant are the devices that a job is meant for now, among those where who began it may still do it.
 func (c *Column) meant(ctx context.Context, o *open) ([]fleet.Meant, error) {
-	rights, err := c.people.Rights(ctx, o.by)
+	rights, err := c.people.RightsOf(ctx, o.owner)
 	if err != nil {
 		return nil, err
 	}
-	return c.chosen(&front.Caller{Email: o.by, Rights: rights}, needed(o.work), o.target)
+	return c.chosen(&front.Caller{ID: o.owner, Email: o.by, Rights: rights}, needed(o.work), o.target)
 }
 
 // visit begins runs of a job whose times have come, or whose devices came to be meant.

@@ -39,14 +39,15 @@ type newJob struct {
 	beginAt      time.Time
 	deadline     time.Time
 	by           string
+	owner        uuid.UUID // uuid.Nil for what policies begin
 	runs         []*run
 }
 
 // addJob puts a job and all its runs on record.
 func (s store) addJob(ctx context.Context, j newJob) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `INSERT INTO jobs (id, name, work, script_id, package_id, values, secrets, limits, whens, target, origin, state, begin_at, deadline, created_by)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)`, j.id, j.name, j.work, j.script, j.pack, j.values, j.secrets, j.limits, j.when, j.target, j.origin, j.state, j.beginAt, j.deadline, j.by)
+		_, err := tx.Exec(ctx, `INSERT INTO jobs (id, name, work, script_id, package_id, values, secrets, limits, whens, target, origin, state, begin_at, deadline, created_by, owner_id)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, nullif($16, '00000000-0000-0000-0000-000000000000'::uuid))`, j.id, j.name, j.work, j.script, j.pack, j.values, j.secrets, j.limits, j.when, j.target, j.origin, j.state, j.beginAt, j.deadline, j.by, j.owner)
 		if err != nil {
 			return err
 		}
@@ -316,13 +317,13 @@ const comparedBytes = 2000
 
 // unended reads the jobs that are not over, with their runs that are not.
 func (s store) unended(ctx context.Context) ([]*open, error) {
-	rows, err := s.pool.Query(ctx, "SELECT id, name, work, values, secrets, limits, whens, target, origin, state, begin_at, deadline, created_at, created_by FROM jobs WHERE ended_at IS NULL")
+	rows, err := s.pool.Query(ctx, "SELECT id, name, work, values, secrets, limits, whens, target, origin, state, begin_at, deadline, created_at, coalesce(adopted_by, created_by), coalesce(owner_id, '00000000-0000-0000-0000-000000000000') FROM jobs WHERE ended_at IS NULL")
 	if err != nil {
 		return nil, err
 	}
 	all, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (*open, error) {
 		o := newOpen()
-		return o, row.Scan(&o.id, &o.name, &o.work, &o.values, &o.secrets, &o.limits, &o.when, &o.target, &o.origin, &o.state, &o.beginAt, &o.deadline, &o.createdAt, &o.by)
+		return o, row.Scan(&o.id, &o.name, &o.work, &o.values, &o.secrets, &o.limits, &o.when, &o.target, &o.origin, &o.state, &o.beginAt, &o.deadline, &o.createdAt, &o.by, &o.owner)
 	})
 	if err != nil {
 		return nil, err
@@ -365,6 +366,12 @@ func (s store) unended(ctx context.Context) ([]*open, error) {
 		}
 	}
 	return all, nil
+}
+
+// adopt makes somebody a job's owner.
+func (s store) adopt(ctx context.Context, id, owner uuid.UUID, by string) error {
+	_, err := s.pool.Exec(ctx, "UPDATE jobs SET owner_id = $2, adopted_by = $3 WHERE id = $1", id, owner, by)
+	return err
 }
 
 // sent notes that devices are about to be told of runs.

@@ -56,6 +56,9 @@ func (c *Column) move(ctx context.Context, r *rollout, now time.Time) error {
 	if err := c.rouse(ctx, r, now); err != nil {
 		return err
 	}
+	if owned, err := c.owned(ctx, r); err != nil || !owned {
+		return err
+	}
 	for range 2 * len(r.spec.Rings) {
 		was := fmt.Sprint(r.state)
 		runs, err := c.runs(ctx, r)
@@ -149,7 +152,7 @@ func (c *Column) beginRing(ctx context.Context, r *rollout, now time.Time) error
 		if r.spec.Windows && r.spec.Stage && len(own(refs)) > 0 {
 			staging := jobOf(r, "stage")
 			ring.Staging = staging.String()
-			if err := c.jobs.Carry(ctx, staging, name+", fetching", r.begunBy, stepsOnly(name, patch.Fetch(own(refs))...), devices, false, limits); err != nil {
+			if err := c.jobs.Carry(ctx, staging, name+", fetching", r.owner, r.begunBy, stepsOnly(name, patch.Fetch(own(refs))...), devices, false, limits); err != nil {
 				return err
 			}
 		}
@@ -157,7 +160,7 @@ func (c *Column) beginRing(ctx context.Context, r *rollout, now time.Time) error
 		if err != nil {
 			return err
 		}
-		if err := c.jobs.Carry(ctx, id, name, r.begunBy, parts, devices, r.spec.Windows, limits); err != nil {
+		if err := c.jobs.Carry(ctx, id, name, r.owner, r.begunBy, parts, devices, r.spec.Windows, limits); err != nil {
 			return err
 		}
 	}
@@ -269,7 +272,7 @@ func (c *Column) revertRing(ctx context.Context, r *rollout) error {
 	if len(all) > 0 {
 		devices, refs := ordered(all, func(u update.Update) update.Ref { return update.Ref{Source: u.Source, Name: u.Name, To: u.From} })
 		name := r.spec.Name + ", " + r.spec.Rings[r.state.At].Name + ", back"
-		if err := c.jobs.Carry(ctx, id, name, r.begunBy, stepsOnly(name, r.spec.Back(refs)...), devices, false, job.Limits{WaitHours: max(r.spec.WaitHours, 24)}); err != nil {
+		if err := c.jobs.Carry(ctx, id, name, r.owner, r.begunBy, stepsOnly(name, r.spec.Back(refs)...), devices, false, job.Limits{WaitHours: max(r.spec.WaitHours, 24)}); err != nil {
 			return err
 		}
 	}

@@ -48,7 +48,7 @@ type Fleet interface {
 // Jobs has steps done at devices, each once.
 type Jobs interface {
 	// Carry begins a job of an identity; one that was begun before is not begun again.
-	Carry(ctx context.Context, id uuid.UUID, name, by string, parts []pack.Part, devices []uuid.UUID, windows bool, limits job.Limits) error
+	Carry(ctx context.Context, id uuid.UUID, name string, owner uuid.UUID, by string, parts []pack.Part, devices []uuid.UUID, windows bool, limits job.Limits) error
 	// Offers are the packages of the library that are told by software that a device has.
 	Offers(ctx context.Context) ([]pack.Package, error)
 	// Upgrade is what brings devices that have the software of a package to its version.
@@ -57,6 +57,14 @@ type Jobs interface {
 	Progress(ctx context.Context, id uuid.UUID) (all, over, away int, err error)
 	// End cancels what has not begun.
 	End(ctx context.Context, id uuid.UUID) error
+	// Adopt makes somebody the owner of a job that is not over.
+	Adopt(ctx context.Context, id, owner uuid.UUID, by string) error
+}
+
+// People tells what those may do who began rollouts and schedules.
+type People interface {
+	// RightsOf are those of somebody now; none where they are no longer here.
+	RightsOf(ctx context.Context, person uuid.UUID) (access.Rights, error)
 }
 
 // Windows tells of the maintenance windows of devices.
@@ -73,6 +81,7 @@ type Column struct {
 	fleet   Fleet
 	jobs    Jobs
 	windows Windows
+	people  People
 	audit   front.Recorder
 	post    post.Post
 	power   Power
@@ -110,11 +119,11 @@ func (c *changed) add(all ...uuid.UUID) {
 }
 
 // New makes the column.
-func New(pool *pgxpool.Pool, fleet Fleet, jobs Jobs, windows Windows, audit front.Recorder, poster post.Post) *Column {
-	return &Column{store: store{pool}, fleet: fleet, jobs: jobs, windows: windows, audit: audit, post: poster, began: time.Now(), wake: make(chan struct{}, 1), compares: make(chan struct{}, 1), changed: changed{devices: map[uuid.UUID]bool{}}}
+func New(pool *pgxpool.Pool, fleet Fleet, jobs Jobs, windows Windows, people People, audit front.Recorder, poster post.Post) *Column {
+	return &Column{store: store{pool}, fleet: fleet, jobs: jobs, windows: windows, people: people, audit: audit, post: poster, began: time.Now(), wake: make(chan struct{}, 1), compares: make(chan struct{}, 1), changed: changed{devices: map[uuid.UUID]bool{}}}
 }
 
-var see, act = access.Of("updates", access.See), access.Of("updates", access.Act)
+var see, act, administer = access.Of("updates", access.See), access.Of("updates", access.Act), access.Of("updates", access.Administer)
 
 // lookEvery is how often it is looked at rollouts that are under way.
 const lookEvery = 2 * time.Second

@@ -18,6 +18,7 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/patch"
@@ -324,7 +325,7 @@ func (c *Column) putSchedule(g *gin.Context, id *uuid.UUID, status int, action s
 	}
 	var made api.ReportSchedule
 	if err == nil {
-		made, err = c.store.setSchedule(g.Request.Context(), id, in, nextOf(in, time.Now()), front.CallerOf(g).Email)
+		made, err = c.store.setSchedule(g.Request.Context(), id, in, nextOf(in, time.Now()), front.CallerOf(g).Email, front.CallerOf(g).ID)
 	}
 	if c.done(g, action, fmt.Sprintf("%s to %s", in.Name, strings.Join(in.To, ", ")), err) {
 		g.JSON(status, made)
@@ -388,7 +389,11 @@ func (c *Column) SendReports(ctx context.Context) error {
 			continue
 		}
 		next := nextOf(r.Schedule, now)
-		if err := c.mailReport(ctx, r, due[i]); err != nil {
+		err = c.mayBeSent(ctx, id)
+		if err == nil {
+			err = c.mailReport(ctx, r, due[i])
+		}
+		if err != nil {
 			slog.Warn("a report cannot be sent; trying again", "report", r.Schedule.Name, "error", err)
 			bad = append(bad, c.store.notSent(ctx, id, device.CleanLong(err.Error(), 300), now.Add(sendAgain), mostTries, next))
 			continue
@@ -397,6 +402,19 @@ func (c *Column) SendReports(ctx context.Context) error {
 		bad = append(bad, c.store.sent(ctx, id, now, next), c.audit.Record(ctx, deed))
 	}
 	return errors.Join(bad...)
+}
+
+// mayBeSent refuses to send the report of a schedule whose owner may no longer have any sent.
+func (c *Column) mayBeSent(ctx context.Context, id uuid.UUID) error {
+	owner, err := c.store.ownerOf(ctx, id)
+	var rights access.Rights
+	if err == nil {
+		rights, err = c.people.RightsOf(ctx, owner)
+	}
+	if err == nil && !rights.Everywhere(administer) {
+		err = errors.New("who set it may no longer have reports sent: save it again to adopt it")
+	}
+	return err
 }
 
 // mailReport makes the report of a schedule and hands it over as mail, as PDF and as a page. The mail of one due

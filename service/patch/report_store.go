@@ -128,16 +128,22 @@ func (s store) scheduleOf(ctx context.Context, id uuid.UUID) (api.ReportSchedule
 	return pgx.CollectExactlyOneRow(rows, scanSchedule)
 }
 
-func (s store) setSchedule(ctx context.Context, id *uuid.UUID, in api.NewReportSchedule, next *time.Time, by string) (api.ReportSchedule, error) {
-	query, args := "INSERT INTO report_schedules (name, organisation_id, content, next_at, changed_by) VALUES ($1, $2, $3, $4, $5) RETURNING id", []any{in.Name, in.Organisation, in, next, by}
+func (s store) setSchedule(ctx context.Context, id *uuid.UUID, in api.NewReportSchedule, next *time.Time, by string, owner uuid.UUID) (api.ReportSchedule, error) {
+	query, args := "INSERT INTO report_schedules (name, organisation_id, content, next_at, changed_by, owner_id) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id", []any{in.Name, in.Organisation, in, next, by, owner}
 	if id != nil {
-		query, args = "UPDATE report_schedules SET name = $1, organisation_id = $2, content = $3, next_at = $4, changed_by = $5, changed_at = now(), trouble = '', tries = 0 WHERE id = $6 RETURNING id", append(args, *id)
+		query, args = "UPDATE report_schedules SET name = $1, organisation_id = $2, content = $3, next_at = $4, changed_by = $5, owner_id = $6, changed_at = now(), trouble = '', tries = 0 WHERE id = $7 RETURNING id", append(args, *id)
 	}
 	var is uuid.UUID
 	if err := s.pool.QueryRow(ctx, query, args...).Scan(&is); err != nil {
 		return api.ReportSchedule{}, err
 	}
 	return s.scheduleOf(ctx, is)
+}
+
+// ownerOf is with whose rights a report is sent; uuid.Nil where nobody's.
+func (s store) ownerOf(ctx context.Context, id uuid.UUID) (owner uuid.UUID, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT coalesce(owner_id, '00000000-0000-0000-0000-000000000000') FROM report_schedules WHERE id = $1", id).Scan(&owner)
+	return owner, err
 }
 
 func (s store) removeSchedule(ctx context.Context, id uuid.UUID) (name string, err error) {

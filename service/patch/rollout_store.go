@@ -26,19 +26,21 @@ type rollout struct {
 	target  target
 	begunAt time.Time
 	begunBy string
+	owner   uuid.UUID // with whose rights it goes on
+	adopted *string   // by whom, where it was not who began it
 	endedAt *time.Time
 }
 
-const rolloutColumns = "r.id, r.spec, r.state, r.target, r.begun_at, r.begun_by, r.ended_at"
+const rolloutColumns = "r.id, r.spec, r.state, r.target, r.begun_at, r.begun_by, r.ended_at, coalesce(r.owner_id, '00000000-0000-0000-0000-000000000000'), r.adopted_by"
 
 func scanRollout(row pgx.CollectableRow) (r rollout, err error) {
-	return r, row.Scan(&r.id, &r.spec, &r.state, &r.target, &r.begunAt, &r.begunBy, &r.endedAt)
+	return r, row.Scan(&r.id, &r.spec, &r.state, &r.target, &r.begunAt, &r.begunBy, &r.endedAt, &r.owner, &r.adopted)
 }
 
 // addRollout stores a rollout with the rings of its devices.
 func (s store) addRollout(ctx context.Context, r rollout, devices []uuid.UUID, rings []int) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "INSERT INTO rollouts (id, spec, state, target, begun_at, begun_by) VALUES ($1, $2, $3, $4, $5, $6)", r.id, r.spec, r.state, r.target, r.begunAt, r.begunBy); err != nil {
+		if _, err := tx.Exec(ctx, "INSERT INTO rollouts (id, spec, state, target, begun_at, begun_by, owner_id) VALUES ($1, $2, $3, $4, $5, $6, $7)", r.id, r.spec, r.state, r.target, r.begunAt, r.begunBy, r.owner); err != nil {
 			return err
 		}
 		_, err := tx.CopyFrom(ctx, pgx.Identifier{"rollout_devices"}, []string{"rollout_id", "device_id", "ring"}, pgx.CopyFromSlice(len(devices), func(i int) ([]any, error) {
@@ -86,6 +88,12 @@ func (s store) late(ctx context.Context) ([]uuid.UUID, error) {
 // save stores how far a rollout has come, and its spec, of which what is left out may change.
 func (s store) save(ctx context.Context, r rollout) error {
 	_, err := s.pool.Exec(ctx, "UPDATE rollouts SET spec = $2, state = $3, ended_at = CASE WHEN $4 THEN coalesce(ended_at, now()) END WHERE id = $1", r.id, r.spec, r.state, r.state.Phase.Over())
+	return err
+}
+
+// adopt makes somebody a rollout's owner.
+func (s store) adopt(ctx context.Context, id, owner uuid.UUID, by string) error {
+	_, err := s.pool.Exec(ctx, "UPDATE rollouts SET owner_id = $2, adopted_by = $3 WHERE id = $1", id, owner, by)
 	return err
 }
 

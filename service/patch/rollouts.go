@@ -13,7 +13,6 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/contract/api"
-	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/patch"
 	"moorwatch.example/service/fleet"
@@ -34,7 +33,7 @@ func (c *Column) AddRollout(g *gin.Context) {
 		return
 	}
 	ctx, now := g.Request.Context(), time.Now()
-	r := rollout{id: uuid.New(), spec: in.Spec, target: target{in.Where, in.Group}, begunAt: now, begunBy: front.CallerOf(g).Email}
+	r := rollout{id: uuid.New(), spec: in.Spec, target: target{in.Where, in.Group}, begunAt: now, begunBy: front.CallerOf(g).Email, owner: front.CallerOf(g).ID}
 	r.spec.Name = device.CleanText(strings.TrimSpace(r.spec.Name))
 	err := r.spec.Validate()
 	if err == nil && in.Where == nil && in.Group == nil {
@@ -42,6 +41,10 @@ func (c *Column) AddRollout(g *gin.Context) {
 	}
 	if err != nil {
 		front.Fail(g, unable(err))
+		return
+	}
+	if front.CallerOf(g).Limited {
+		front.Fail(g, front.Problem(http.StatusForbidden, "A limited API token begins no rollout.", "Sign in, or use a token without limits: a rollout goes on with the rights of its owner."))
 		return
 	}
 	meant, err := c.fleet.Meant(front.CallerOf(g), act, in.Where, in.Group)
@@ -56,7 +59,7 @@ func (c *Column) AddRollout(g *gin.Context) {
 		front.Fail(g, unable(fmt.Errorf("no device is meant that offers updates and where you may install them")))
 		return
 	}
-	if err := c.mayAll(g, r.spec, in.Where, in.Group, meant); err != nil {
+	if err := c.mayAll(g, r, in.Where, in.Group, meant); err != nil {
 		front.Fail(g, err)
 		return
 	}
@@ -103,15 +106,8 @@ func (c *Column) AddRollout(g *gin.Context) {
 
 // mayAll refuses a rollout that does more than install updates, where its beginner may not do so at each of its
 // devices: scripts of their own are commands, and waking is a matter of power.
-func (c *Column) mayAll(g *gin.Context, spec patch.Rollout, where *string, group *uuid.UUID, meant []fleet.Meant) error {
-	var needs []access.Permission
-	if len(spec.Before)+len(spec.After) > 0 {
-		needs = append(needs, access.Of("command", access.Act))
-	}
-	if spec.Wake {
-		needs = append(needs, access.Of("power", access.Act))
-	}
-	for _, p := range needs {
+func (c *Column) mayAll(g *gin.Context, r rollout, where *string, group *uuid.UUID, meant []fleet.Meant) error {
+	for _, p := range r.asks()[1:] { // the first chose the devices
 		may, err := c.fleet.Meant(front.CallerOf(g), p, where, group)
 		if err != nil {
 			return err
@@ -251,6 +247,9 @@ func (c *Column) outline(r rollout) api.Rollout {
 // told is a rollout with what is counted.
 func (c *Column) told(ctx context.Context, r rollout) (api.Rollout, error) {
 	out := c.outline(r)
+	if owned, err := c.owned(ctx, &r); err == nil && !owned && r.endedAt == nil {
+		out.Unowned = new(true)
+	}
 	states, err := c.store.ringStates(ctx, r.id)
 	for i := range out.Rings {
 		if states[i] != nil {
@@ -366,6 +365,10 @@ func (c *Column) SteerRollout(g *gin.Context, id api.ID) {
 			err = front.Problem(http.StatusBadRequest, "That cannot be left out.", r.spec.Validate().Error()+".")
 		}
 		detail += ", without " + strings.Join(*in.Without, ", ")
+	}
+	if err == nil && in.Deed != nil && *in.Deed == deedAdopt {
+		what, in.Deed = "rollout."+deedAdopt, nil
+		err = c.adopt(g, &r)
 	}
 	if err == nil && in.Deed != nil {
 		what = "rollout." + *in.Deed

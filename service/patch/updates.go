@@ -294,7 +294,7 @@ func (c *Column) AskUpdates(g *gin.Context) {
 		return
 	}
 	id := uuid.New()
-	err = c.jobs.Carry(g.Request.Context(), id, "Ask the sources of updates", front.CallerOf(g).Email, stepsOnly("look", work.Step{Do: work.Look}), devices, false, job.Limits{AtOnce: 200, WaitHours: askHours})
+	err = c.jobs.Carry(g.Request.Context(), id, "Ask the sources of updates", front.CallerOf(g).ID, front.CallerOf(g).Email, stepsOnly("look", work.Step{Do: work.Look}), devices, false, job.Limits{AtOnce: 200, WaitHours: askHours})
 	if c.done(g, "updates.ask", fmt.Sprintf("%d devices, job %s", len(devices), id), err) {
 		g.JSON(http.StatusCreated, api.UpdatesAsked{JobID: id, Devices: len(devices)})
 	}

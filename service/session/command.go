@@ -85,12 +85,12 @@ func (s *Column) pass(c *gin.Context, ctx context.Context, v *visit, name string
 		var e link.CommandEvent
 		err := in.Decode(&e)
 		if err != nil {
+			if why := endedBy(ctx, name); why != "" {
+				out.Encode(link.CommandEvent{Error: why + " The command was ended with it."})
+				return context.Cause(ctx).Error()
+			}
 			if c.Request.Context().Err() != nil {
 				return "cancelled by the caller"
-			}
-			if context.Cause(ctx) == errEnded {
-				out.Encode(link.CommandEvent{Error: "The person at " + name + " ended the session, and the command with it."})
-				return errEnded.Error()
 			}
 			reason := "The connection to " + name + " was lost: whether the command ended is not known."
 			out.Encode(link.CommandEvent{Error: reason})

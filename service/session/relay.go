@@ -216,9 +216,9 @@ func (s *Column) passLines(c *gin.Context, id uuid.UUID, j job) {
 	result := "done"
 	switch {
 	case err == nil:
-	case context.Cause(w.ctx) == errEnded:
-		result = errEnded.Error()
-		out.last(map[string]string{"error": "The person at " + w.device.Name + " ended the session."})
+	case endedBy(w.ctx, w.device.Name) != "":
+		result = context.Cause(w.ctx).Error()
+		out.last(map[string]string{"error": endedBy(w.ctx, w.device.Name)})
 	case c.Request.Context().Err() != nil || out.failed:
 		result = "left by the caller"
 	default:

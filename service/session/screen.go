@@ -36,7 +36,8 @@ func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) 
 		return
 	}
 	defer v.leave()
-	ctx, cancel := context.WithCancel(c.Request.Context())
+	ctx, end := context.WithCancelCause(c.Request.Context())
+	cancel := func() { end(nil) }
 	defer cancel()
 	control := front.May(c, access.Of("screen", access.Act))
 	query := url.Values{"name": {front.CallerOf(c).Name}, "control": {strconv.FormatBool(control)}, "clipboard": {strconv.FormatBool(control)}}
@@ -84,7 +85,7 @@ func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) 
 			near.Write(last, websocket.MessageText, text)
 			near.Close(websocket.StatusNormalClosure, "")
 		}
-		cancel()
+		end(context.Cause(v.ctx))
 	})
 	defer stop()
 	seen := taps{
@@ -113,7 +114,7 @@ func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) 
 		defer reel.close()
 		seen = reel.and(seen)
 	}
-	result := join(ctx, cancel, seen, near, far, link.ScreenEvent{Trouble: lost(d.Name)})
+	result := join(ctx, cancel, seen, near, far, func(why string) any { return link.ScreenEvent{Trouble: why} }, d.Name)
 	note("screen.end", fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)), "")
 }
 

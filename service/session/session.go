@@ -41,11 +41,18 @@ type Devices interface {
 	Chosen(ctx context.Context, caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]api.Device, error)
 }
 
+// People tells what those may do who work in sessions.
+type People interface {
+	// RightsOf are those of somebody now; none where they are no longer here.
+	RightsOf(ctx context.Context, person uuid.UUID) (access.Rights, error)
+}
+
 // Column serves the session part of the contract.
 type Column struct {
 	store     store
 	devices   Devices
 	inventory Inventory
+	people    People
 	audit     front.Recorder
 	hub       *hub.Hub
 	visits    visits
@@ -57,8 +64,8 @@ type Column struct {
 }
 
 // New makes the column. seal signs recordings, and box keeps the passwords of consoles.
-func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, audit front.Recorder, h *hub.Hub, seal ed25519.PrivateKey, box *secret.Box) *Column {
-	return &Column{store: store{pool}, devices: devices, inventory: inventory, audit: audit, hub: h, seal: seal, box: box,
+func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, people People, audit front.Recorder, h *hub.Hub, seal ed25519.PrivateKey, box *secret.Box) *Column {
+	return &Column{store: store{pool}, devices: devices, inventory: inventory, people: people, audit: audit, hub: h, seal: seal, box: box,
 		visits: visits{open: map[visitKey]*visit{}, ended: map[visitKey]time.Time{}}}
 }
 

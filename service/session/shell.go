@@ -8,6 +8,9 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/coder/websocket"
@@ -98,8 +101,8 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 	defer near.CloseNow()
 	near.SetReadLimit(shellMessage)
 	far.SetReadLimit(shellMessage)
-	result := join(ctx, cancel, seen, near, far, link.ShellEvent{Error: lost(d.Name)})
-	over = result == shellEnded || result == shellClosed
+	result := join(ctx, cancel, seen, near, far, func(why string) any { return link.ShellEvent{Error: why} }, d.Name)
+	over = result == shellEnded || result == shellClosed || result == shellCut
 	record(fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)))
 }
 
@@ -128,6 +131,7 @@ const (
 	shellClosed = "closed by the caller"
 	shellLost   = "lost"
 	shellLeft   = "left by the caller"
+	shellCut    = "cut off"
 )
 
 // taps see the messages that come out of a shell, and those that go into it.
@@ -157,12 +161,30 @@ func (t taps) and(r *tape) taps {
 
 func lost(device string) string { return "The connection to " + device + " was lost." }
 
-// join passes messages both ways until one side ends, and returns how it ended. last is told to the
-// caller when the connection to the device is lost.
-func join(ctx context.Context, cancel context.CancelFunc, t taps, near, far *websocket.Conn, last any) string {
-	ended := make(chan string, 3)
+// cutWithin is how long both ends are given to take a close when a caller is cut off.
+const cutWithin = 500 * time.Millisecond
+
+// join passes messages both ways until one side ends, and returns how it ended. last makes the message
+// with which the caller is told why, when the connection to the device is lost or they are cut off.
+// Where what they may do has changed, or their session was ended, nothing passes from that moment on, and
+// what they had open at the device ends.
+func join(outer context.Context, cancel context.CancelFunc, t taps, near, far *websocket.Conn, last func(why string) any, device string) string {
+	ctx, done := context.WithCancel(context.WithoutCancel(outer))
+	defer done()
+	ended := make(chan string, 4)
+	var cut atomic.Bool
+	stop := context.AfterFunc(outer, func() {
+		cut.Store(true)
+		if why := context.Cause(outer); !errors.Is(why, front.ErrRightsChanged) && !errors.Is(why, errCut) {
+			done()
+			ended <- shellLeft
+			return
+		}
+		ended <- shellCut
+	})
+	defer stop()
 	go func() {
-		err := pass(ctx, far, near, t.out)
+		err := pass(ctx, far, near, t.out, &cut)
 		var closed websocket.CloseError
 		if errors.As(err, &closed) && closed.Code == websocket.StatusNormalClosure {
 			ended <- shellEnded
@@ -170,14 +192,14 @@ func join(ctx context.Context, cancel context.CancelFunc, t taps, near, far *web
 			return
 		}
 		if ctx.Err() == nil {
-			text, _ := json.Marshal(last)
+			text, _ := json.Marshal(last(lost(device)))
 			near.Write(ctx, websocket.MessageText, text)
 			near.Close(websocket.StatusGoingAway, "device lost")
 		}
 		ended <- shellLost
 	}()
 	go func() {
-		if websocket.CloseStatus(pass(ctx, near, far, t.in)) == websocket.StatusNormalClosure {
+		if websocket.CloseStatus(pass(ctx, near, far, t.in, &cut)) == websocket.StatusNormalClosure {
 			far.Close(websocket.StatusNormalClosure, "") // the shell is to end; one that is cut off is kept
 			ended <- shellClosed
 			return
@@ -203,14 +225,48 @@ func join(ctx context.Context, cancel context.CancelFunc, t taps, near, far *web
 		}
 	}()
 	result := <-ended
+	if cut.Load() && result == shellCut {
+		cutOff(context.Cause(outer), near, far, last)
+	}
+	done()
 	cancel()
 	return result
 }
 
-// pass copies messages from one WebSocket to another, and shows each to a tap.
-func pass(ctx context.Context, from, to *websocket.Conn, tap func(kind websocket.MessageType, p []byte)) error {
+// cutOff ends what a caller had open at a device, and tells them why.
+func cutOff(why error, near, far *websocket.Conn, last func(why string) any) {
+	var both sync.WaitGroup
+	both.Go(func() { far.Close(websocket.StatusNormalClosure, "") })
+	both.Go(func() {
+		ctx, cancel := context.WithTimeout(context.Background(), cutWithin)
+		defer cancel()
+		text, _ := json.Marshal(last(sentence(why)))
+		near.Write(ctx, websocket.MessageText, text)
+		near.Close(websocket.StatusPolicyViolation, "")
+	})
+	closed := make(chan struct{})
+	go func() { both.Wait(); close(closed) }()
+	select {
+	case <-closed:
+	case <-time.After(cutWithin):
+	}
+	near.CloseNow()
+	far.CloseNow()
+}
+
+// sentence is an error as a sentence of its own.
+func sentence(err error) string {
+	text := err.Error()
+	return strings.ToUpper(text[:1]) + text[1:] + "."
+}
+
+// pass copies messages from one WebSocket to another, and shows each to a tap, until one fails or cut is set.
+func pass(ctx context.Context, from, to *websocket.Conn, tap func(kind websocket.MessageType, p []byte), cut *atomic.Bool) error {
 	for {
 		kind, data, err := from.Read(ctx)
+		if err == nil && cut.Load() {
+			err = errCut
+		}
 		if err != nil {
 			return err
 		}

@@ -40,11 +40,24 @@ type visit struct {
 	rule  session.Rule
 	ctx   context.Context // ends when the person at the device ends it
 	end   context.CancelCauseFunc
-	sign  func() // shows the person that somebody works there, where they are to see it and do not yet
+	// rights are what their person may do at the begin, by any means.
+	rights access.Rights
+	sign   func() // shows the person that somebody works there, where they are to see it and do not yet
 
 	mu    sync.Mutex
 	calls int // that run
 	tally tally
+}
+
+// endedBy says to a caller that somebody else ended what they do, and who; "" where nobody did.
+func endedBy(ctx context.Context, device string) string {
+	switch why := context.Cause(ctx); why {
+	case errEnded:
+		return "The person at " + device + " ended the session."
+	case errCut, front.ErrRightsChanged:
+		return sentence(why)
+	}
+	return ""
 }
 
 type visitKey struct {
@@ -59,6 +72,9 @@ type visits struct {
 	open  map[visitKey]*visit
 	ended map[visitKey]time.Time // by the person at the device
 }
+
+// errCut is the cause with which a session's calls end when somebody else ends it.
+var errCut = errors.New("the session was ended")
 
 // errEnded is the cause with which a session's calls end when the person at the device ends it.
 var errEnded = errors.New("the person at the device ended the session")
@@ -141,6 +157,9 @@ func (s *Column) begin(c *gin.Context, v *visit, d api.Device, reason string, as
 	}
 	if console := strings.HasPrefix(v.key.desktop, consolePrefix); console {
 		rule.Mode = session.Silent // nobody sits at it; who may set rules has added it
+	}
+	if v.rights, err = s.people.RightsOf(ctx, caller.ID); err != nil {
+		return err
 	}
 	now := time.Now()
 	v.rule = rule
@@ -337,26 +356,66 @@ func (s *Column) BeginSession(c *gin.Context, id api.ID) {
 	c.JSON(http.StatusOK, v.row)
 }
 
-// EndSession ends a session of the caller's own: DELETE /sessions/{id}.
+// EndSession ends a session of the caller's own, or of anybody where the caller manages people: DELETE
+// /sessions/{id}.
 func (s *Column) EndSession(c *gin.Context, id api.ID) {
-	caller := front.CallerOf(c)
-	s.visits.mu.Lock()
-	var found *visit
-	for _, v := range s.visits.open {
-		if v.tally.id == id && v.key.person == caller.ID {
-			found = v
-		}
+	ctx, caller := c.Request.Context(), front.CallerOf(c)
+	found := s.visits.which(func(v *visit) bool {
+		return v.tally.id == id && (v.key.person == caller.ID || caller.Rights.Everywhere(access.PeopleManage))
+	})
+	err := error(nil)
+	if len(found) == 0 {
+		err = front.NotFound("open session that you may end")
 	}
-	s.visits.mu.Unlock()
-	if found == nil {
-		front.Fail(c, front.NotFound("open session of yours"))
-		return
+	for _, v := range found {
+		deed := front.DeedOf(c, "session.end", "done")
+		deed.Device, deed.DeviceName, deed.Detail = v.key.device, v.row.Device, v.key.tool+" of "+v.row.Actor
+		err = errors.Join(err, s.finish(ctx, v, "ended by "+caller.Email, errCut), s.audit.Record(ctx, deed))
 	}
-	if err := s.finish(c.Request.Context(), found, "ended by "+caller.Email, errors.New("the session was ended")); err != nil {
+	if err != nil {
 		front.Fail(c, err)
 		return
 	}
 	c.Status(http.StatusNoContent)
+}
+
+// which are the open sessions for which a question holds.
+func (s *visits) which(holds func(*visit) bool) (found []*visit) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, v := range s.open {
+		select {
+		case <-v.ready:
+			if v.err == nil && holds(v) {
+				found = append(found, v)
+			}
+		default: // it has not begun; the request that begins it is ended by the gate
+		}
+	}
+	return found
+}
+
+// RightsChanged ends the sessions of those from whom something was taken that they had when their
+// sessions began.
+func (s *Column) RightsChanged(ctx context.Context, change front.RightsChange) {
+	mine := s.visits.which(func(v *visit) bool { return change.Person == uuid.Nil || v.key.person == change.Person })
+	rights := map[uuid.UUID]access.Rights{}
+	for _, v := range mine {
+		person := v.key.person
+		now, known := rights[person]
+		if !known {
+			var err error
+			if now, err = s.people.RightsOf(ctx, person); err != nil {
+				slog.Warn("what somebody may do cannot be read; their sessions are ended", "error", err)
+			}
+			rights[person] = now
+		}
+		if change.Revoked || !now.Include(v.rights) {
+			if err := s.finish(ctx, v, "ended, as what "+v.row.Actor+" may do has changed", front.ErrRightsChanged); err != nil {
+				slog.Warn("the end of a session cannot be written", "error", err)
+			}
+		}
+	}
 }
 
 // NoteSession writes a note at a session of the caller's own: PUT /sessions/{id}/note.

@@ -299,6 +299,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/people/{id}/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The API tokens of a person, newest first. */
+        get: operations["listPersonTokens"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/people/{id}/tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke an API token of a person, at once. */
+        delete: operations["revokePersonToken"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/roles": {
         parameters: {
             query?: never;
@@ -362,7 +396,7 @@ export interface paths {
         /** The caller's own API tokens, newest first. */
         get: operations["listTokens"];
         put?: never;
-        /** Make an API token; its secret is shown this once. */
+        /** Make an API token, after a sign-in with a password or a passkey; its secret is shown this once. */
         post: operations["addToken"];
         delete?: never;
         options?: never;
@@ -1451,7 +1485,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** End a session of your own. */
+        /** End a session of your own; of anybody, where you manage people. */
         delete: operations["endSession"];
         options?: never;
         head?: never;
@@ -2986,6 +3020,9 @@ export interface components {
             last_used_at?: string;
             /** Format: date-time */
             revoked_at?: string;
+            /** @description What it may do at the most; left out for all that its owner may. */
+            permissions?: components["schemas"]["Permission"][];
+            scope?: components["schemas"]["Scope"];
         };
         TokenPage: {
             items: components["schemas"]["Token"][];
@@ -2995,6 +3032,9 @@ export interface components {
             name: string;
             /** @description Days until it expires. */
             days: number;
+            /** @description What it may do at the most; all that its owner may when left out. */
+            permissions?: components["schemas"]["Permission"][];
+            scope?: components["schemas"]["Scope"];
         };
         AddedToken: {
             token: components["schemas"]["Token"];
@@ -5445,6 +5485,8 @@ export interface components {
             state: string;
             /** @description Why it was stopped. */
             reason?: string;
+            /** @description Who began it may no longer do so at all of its devices: there it waits until somebody adopts it. */
+            unowned?: boolean;
             /** @description Of runs by state. */
             counts: {
                 [key: string]: number;
@@ -5487,7 +5529,7 @@ export interface components {
         };
         JobDeed: {
             /** @enum {string} */
-            deed: "pause" | "resume" | "cancel";
+            deed: "pause" | "resume" | "cancel" | "adopt";
         };
         Run: {
             /** Format: uuid */
@@ -6024,6 +6066,8 @@ export interface components {
             /** Format: date-time */
             begun_at: string;
             begun_by: string;
+            /** @description Who began it may no longer do so at all of its devices: it waits until somebody adopts it. */
+            unowned?: boolean;
             /** Format: date-time */
             ended_at?: string;
             /** @description Of a plan: devices that are meant and of which nothing approved is missing. */
@@ -6050,7 +6094,7 @@ export interface components {
         };
         RolloutDeed: {
             /** @enum {string} */
-            deed?: "agree" | "pause" | "resume" | "release" | "again" | "revert" | "cancel";
+            deed?: "agree" | "pause" | "resume" | "release" | "again" | "revert" | "cancel" | "adopt";
             /** @description Names of updates that are left out from now on, instead of those that were. */
             without?: string[];
         };
@@ -6638,6 +6682,56 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPersonTokens: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: components["parameters"]["cursor"];
+                /** @description The most rows of a page. */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of tokens. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revokePersonToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Revoked. */
             204: {
                 headers: {
                     [name: string]: unknown;

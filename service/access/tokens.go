@@ -1,0 +1,143 @@
+package access
+
+import (
+	"context"
+	"crypto/rand"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
+	"moorwatch.example/core/health"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/front"
+)
+
+// limit is how the token is narrower than its owner; false where it is not.
+func (t token) limit() (access.Limit, bool) {
+	l := access.Limit{Permissions: t.Permissions}
+	if t.ScopeKind != nil && *t.ScopeKind != health.Everywhere {
+		l.Scope = health.Scope{Kind: *t.ScopeKind, ID: *t.ScopeID}
+	}
+	return l, l.Permissions != nil || l.Scope.Kind != ""
+}
+
+func describeToken(t token) api.Token {
+	out := api.Token{ID: t.ID, Name: t.Name, CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, LastUsedAt: t.LastUsedAt, RevokedAt: t.RevokedAt}
+	if l, ok := t.limit(); ok {
+		if l.Permissions != nil {
+			out.Permissions = &l.Permissions
+		}
+		if l.Scope.Kind != "" {
+			out.Scope = &l.Scope
+		}
+	}
+	return out
+}
+
+func (a *Column) listTokens(c *gin.Context, person uuid.UUID, cursor *string, limit *int) {
+	front.List(c, cursor, limit, time.Now().Add(time.Hour),
+		func(ctx context.Context, before time.Time, limit int) ([]token, error) {
+			return a.store.tokens(ctx, person, before, limit)
+		},
+		func(t token) time.Time { return t.CreatedAt },
+		func(found []token, next *string) any {
+			items := make([]api.Token, len(found))
+			for i, t := range found {
+				items[i] = describeToken(t)
+			}
+			return api.TokenPage{Items: items, Next: next}
+		})
+}
+
+// ListTokens lists the caller's API tokens: GET /tokens.
+func (a *Column) ListTokens(c *gin.Context, in api.ListTokensParams) {
+	a.listTokens(c, front.CallerOf(c).ID, in.Cursor, in.Limit)
+}
+
+// ListPersonTokens lists the API tokens of a person: GET /people/{id}/tokens.
+func (a *Column) ListPersonTokens(c *gin.Context, id api.ID, in api.ListPersonTokensParams) {
+	a.listTokens(c, id, in.Cursor, in.Limit)
+}
+
+// AddToken makes an API token: POST /tokens. A token cannot make another, so that one that leaks does
+// not outlast its end.
+func (a *Column) AddToken(c *gin.Context) {
+	in, ok := front.Bind[api.NewToken](c)
+	if !ok {
+		return
+	}
+	ctx, caller := c.Request.Context(), front.CallerOf(c)
+	if caller.Session == "" {
+		front.Fail(c, front.Problem(http.StatusForbidden, "An API token makes no other.", "Sign in with your password: in the console, or with: moor token add"))
+		return
+	}
+	limit, err := a.tokenLimit(ctx, caller, in)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	secret, err := access.NewSecret(rand.Reader, access.APIToken, "")
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	t, err := a.store.addToken(ctx, caller.ID, in.Name, access.HashSecret(secret), time.Now().AddDate(0, 0, in.Days), limit)
+	if err == nil {
+		deed := front.DeedOf(c, "token.add", "done")
+		deed.Detail = in.Name
+		err = a.Log.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.JSON(http.StatusCreated, api.AddedToken{Token: describeToken(t), Secret: secret})
+}
+
+// tokenLimit reads to what a token is limited. It may name what its owner lacks now: it never grants it.
+func (a *Column) tokenLimit(ctx context.Context, caller *front.Caller, in api.NewToken) (l access.Limit, err error) {
+	if in.Permissions != nil {
+		l.Permissions = *in.Permissions
+	}
+	if in.Scope != nil && in.Scope.Kind != health.Everywhere {
+		l.Scope = *in.Scope
+	}
+	if err := l.Validate(); err != nil {
+		return l, front.Problem(http.StatusUnprocessableEntity, "The token cannot be limited so.", err.Error()+".")
+	}
+	if l.Scope.Kind != "" {
+		err = a.scopes.KnownScope(ctx, l.Scope)
+	}
+	return l, err
+}
+
+// RevokeToken revokes one of the caller's API tokens: DELETE /tokens/{id}.
+func (a *Column) RevokeToken(c *gin.Context, id api.ID) {
+	if front.CallerOf(c).Limited {
+		front.Fail(c, front.Problem(http.StatusForbidden, "A limited API token revokes none.", "Sign in, or use a token without limits."))
+		return
+	}
+	a.revoke(c, front.CallerOf(c).ID, id)
+}
+
+// RevokePersonToken revokes an API token of a person: DELETE /people/{id}/tokens/{token}. To end what
+// somebody may do is less than to grant it: it is open to whoever manages people, whatever the person is.
+func (a *Column) RevokePersonToken(c *gin.Context, id api.ID, token uuid.UUID) {
+	a.revoke(c, id, token)
+}
+
+func (a *Column) revoke(c *gin.Context, person, id uuid.UUID) {
+	ctx := c.Request.Context()
+	name, err := a.store.revokeToken(ctx, person, id)
+	if db.Missing(err) {
+		err = front.NotFound("API token that holds")
+	}
+	if a.done(c, "token.revoke", name, err) {
+		a.changed(ctx, front.RightsChange{Person: person})
+		c.Status(http.StatusNoContent)
+	}
+}

@@ -1,0 +1,304 @@
+package test
+
+import (
+	"cmp"
+	"context"
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/coder/websocket"
+	"github.com/google/uuid"
+
+	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/link"
+	"moorwatch.example/core/access"
+	"moorwatch.example/core/health"
+	"moorwatch.example/core/job"
+)
+
+// The tests of this file attack a running service as a review did. Each failed before the fault was
+// closed.
+
+// outWithin is how long somebody who is put out may go on.
+const outWithin = time.Second
+
+// check fails the test where something failed.
+func check(err error) func(t *testing.T) {
+	return func(t *testing.T) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// mate is a technician with a browser's sign-in.
+type mate struct {
+	*client.Client
+	id    uuid.UUID
+	email string
+}
+
+
+func (w *world) mate(t *testing.T, email string, role access.Role, scope health.Scope) mate {
+	t.Helper()
+	p := must(client.Made(w.owner.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "Alder Fen", Email: email, Grants: api.Grants{{Role: role, Scope: scope}}})))(t)
+	c := w.client(t, "")
+	_, secret, _ := strings.Cut(p.Link, "#")
+	must(c.SetUp(t.Context(), api.SetUp{Link: secret, Password: password}))(t)
+	return mate{c, p.Person.ID, email}
+}
+
+// putOut is every way in which somebody loses what they had.
+var putOut = []struct {
+	name string
+	do   func(t *testing.T, w *world, m mate)
+}{
+	{"removed", func(t *testing.T, w *world, m mate) {
+		check(client.Done(w.owner.RemovePersonWithResponse(t.Context(), m.id)))(t)
+	}},
+	{"reset", func(t *testing.T, w *world, m mate) {
+		must(client.Result(w.owner.ResetPersonWithResponse(t.Context(), m.id)))(t)
+	}},
+	{"signed out everywhere", func(t *testing.T, w *world, m mate) {
+		check(client.Done(w.owner.EndPersonSignInsWithResponse(t.Context(), m.id)))(t)
+	}},
+	{"role taken", func(t *testing.T, w *world, m mate) {
+		must(client.Result(w.owner.SetPersonWithResponse(t.Context(), m.id, api.PersonChange{Name: "Alder Fen", Grants: api.Grants{{Role: access.Viewer, Scope: everywhere}}})))(t)
+	}},
+	{"scope narrowed", func(t *testing.T, w *world, m mate) {
+		other := must(client.Made(w.owner.AddSiteWithResponse(t.Context(), api.NewSite{Organisation: otherOrganisation, Site: otherSite})))(t)
+		must(client.Result(w.owner.SetPersonWithResponse(t.Context(), m.id, api.PersonChange{Name: "Alder Fen", Grants: api.Grants{{Role: access.Technician, Scope: health.Scope{Kind: health.Site, ID: other.ID.String()}}}})))(t)
+	}},
+}
+
+// Finding 1: who is removed, reset or has a role taken goes on in an open shell, stream or command.
+func TestWhoIsPutOutIsOut(t *testing.T) {
+	t.Parallel()
+	for _, way := range putOut {
+		t.Run(strings.ReplaceAll(way.name, " ", "-"), func(t *testing.T) {
+			t.Parallel()
+			w := begin(t, false)
+			d := w.machine(t, "van-board")
+			m := w.mate(t, "alder@curlew-sedge.example", access.Technician, everywhere)
+			shell := must(m.Shell(t.Context(), d.id, link.TerminalSize{Columns: 80, Rows: 24}))(t)
+			defer shell.CloseNow()
+			streamed := make(chan error, 1)
+			opened := make(chan struct{})
+			go func() {
+				streamed <- m.stream(t.Context(), opened)
+			}()
+			mark := uuid.NewString()
+			says := &firstByte{seen: make(chan struct{})}
+			ran := make(chan error, 1)
+			go func() {
+				_, err := m.Run(t.Context(), d.id, command("sh", "-c", "echo begun; sleep 300; : "+mark), says, io.Discard)
+				ran <- err
+			}()
+			<-says.seen
+			<-opened
+			way.do(t, w, m)
+			at := time.Now()
+			within := func(what string, ended <-chan error) {
+				select {
+				case err := <-ended:
+					if err == nil {
+						t.Errorf("%s ended well", what)
+					}
+				case <-time.After(time.Until(at.Add(outWithin))):
+					t.Errorf("%s goes on after %s", what, outWithin)
+				}
+			}
+			gone := make(chan error, 1)
+			go func() { gone <- drained(t.Context(), shell) }()
+			within("the shell", gone)
+			within("the stream of events", streamed)
+			within("the command", ran)
+			w.await(t, 5*time.Second, "the shell and the command have ended at the device", func() bool {
+				return !strings.Contains(w.commandLines(t, d.id), mark)
+			})
+			open := true
+			w.await(t, 5*time.Second, "their sessions are over", func() bool {
+				page := must(client.Result(w.owner.ListSessionsWithResponse(t.Context(), &api.ListSessionsParams{Open: &open})))(t)
+				for _, s := range page.Items {
+					if s.Actor == m.email {
+						return false
+					}
+				}
+				return true
+			})
+		})
+	}
+}
+
+// firstByte is a writer that tells of its first byte.
+type firstByte struct {
+	seen chan struct{}
+	once sync.Once
+}
+
+func (s *firstByte) Write(p []byte) (int, error) {
+	if len(p) > 0 {
+		s.once.Do(func() { close(s.seen) })
+	}
+	return len(p), nil
+}
+
+// drained reads a shell until it ends.
+func drained(ctx context.Context, c *websocket.Conn) error {
+	for {
+		if _, _, err := c.Read(ctx); err != nil {
+			return err
+		}
+	}
+}
+
+// stream reads the stream of events until it ends; opened is closed once it is there.
+func (m mate) stream(ctx context.Context, opened chan struct{}) error {
+	answer, err := m.StreamEvents(ctx)
+	if err != nil {
+		return err
+	}
+	defer answer.Body.Close()
+	close(opened)
+	_, err = io.Copy(io.Discard, answer.Body)
+	return cmp.Or(err, io.EOF)
+}
+
+// Finding 1: nobody but their own could end a session.
+func TestOwnerEndsAnySession(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	d := w.machine(t, "van-board")
+	m := w.mate(t, "alder@curlew-sedge.example", access.Technician, everywhere)
+	other := w.mate(t, "iris@curlew-sedge.example", access.Technician, everywhere)
+	shell := must(m.Shell(t.Context(), d.id, link.TerminalSize{Columns: 80, Rows: 24}))(t)
+	defer shell.CloseNow()
+	open := true
+	page := must(client.Result(w.owner.ListSessionsWithResponse(t.Context(), &api.ListSessionsParams{Open: &open})))(t)
+	if len(page.Items) != 1 {
+		t.Fatalf("%d sessions are open", len(page.Items))
+	}
+	refused(t, client.Done(other.EndSessionWithResponse(t.Context(), page.Items[0].ID)), http.StatusNotFound, "open session")
+	check(client.Done(w.owner.EndSessionWithResponse(t.Context(), page.Items[0].ID)))(t)
+	gone := make(chan error, 1)
+	go func() { gone <- drained(t.Context(), shell) }()
+	select {
+	case <-gone:
+	case <-time.After(outWithin):
+		t.Error("the shell goes on")
+	}
+}
+
+// Finding 1: tokens outlived a reset, an end of all sign-ins and a new password; one made others; and
+// nobody but their owner saw them.
+func TestTokensEndWithWhatTheyCameFrom(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	for i, way := range []func(t *testing.T, m mate){
+		func(t *testing.T, m mate) {
+			must(client.Result(w.owner.ResetPersonWithResponse(t.Context(), m.id)))(t)
+		},
+		func(t *testing.T, m mate) {
+			check(client.Done(w.owner.EndPersonSignInsWithResponse(t.Context(), m.id)))(t)
+		},
+		func(t *testing.T, m mate) {
+			check(client.Done(m.SetPasswordWithResponse(t.Context(), api.NewPassword{Password: password, New: "another quiet moor word"})))(t)
+		},
+		func(t *testing.T, m mate) {
+			page := must(client.Result(w.owner.ListPersonTokensWithResponse(t.Context(), m.id, &api.ListPersonTokensParams{})))(t)
+			if len(page.Items) != 1 || page.Items[0].Name != "backup" {
+				t.Fatalf("an owner sees %+v", page.Items)
+			}
+			check(client.Done(w.owner.RevokePersonTokenWithResponse(t.Context(), m.id, page.Items[0].ID)))(t)
+		},
+		func(t *testing.T, m mate) { check(client.Done(w.owner.RemovePersonWithResponse(t.Context(), m.id)))(t) },
+	} {
+		m := w.mate(t, string(rune('a'+i))+"@curlew-sedge.example", access.Technician, everywhere)
+		token := w.client(t, must(client.Made(m.AddTokenWithResponse(t.Context(), api.NewToken{Name: "backup", Days: 365})))(t).Secret)
+		must(client.Result(token.GetMeWithResponse(t.Context())))(t)
+		_, err := client.Made(token.AddTokenWithResponse(t.Context(), api.NewToken{Name: "another", Days: 1}))
+		refused(t, err, http.StatusForbidden, "makes no other")
+		way(t, m)
+		_, err = client.Result(token.GetMeWithResponse(t.Context()))
+		refused(t, err, http.StatusUnauthorized, "not signed in")
+	}
+}
+
+// A token may be narrower than its owner, and never more.
+func TestLimitedTokens(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	d := w.simulated(t, "hay-desk-01")
+	other := must(client.Made(w.owner.AddSiteWithResponse(t.Context(), api.NewSite{Organisation: otherOrganisation, Site: otherSite})))(t)
+	m := w.mate(t, "alder@curlew-sedge.example", access.Technician, everywhere)
+	limited := func(in api.NewToken) *client.Client {
+		in.Name, in.Days = "narrow", 1
+		return w.client(t, must(client.Made(m.AddTokenWithResponse(t.Context(), in)))(t).Secret)
+	}
+	reads := limited(api.NewToken{Permissions: &[]access.Permission{access.FleetRead}})
+	if page := must(client.Result(reads.ListDevicesWithResponse(t.Context(), &api.ListDevicesParams{})))(t); len(page.Items) != 1 {
+		t.Errorf("it sees %d devices", len(page.Items))
+	}
+	_, err := reads.Run(t.Context(), d.id, command("true"), io.Discard, io.Discard)
+	refused(t, err, http.StatusForbidden, "command.act")
+	elsewhere := limited(api.NewToken{Scope: &health.Scope{Kind: health.Site, ID: other.ID.String()}})
+	if page := must(client.Result(elsewhere.ListDevicesWithResponse(t.Context(), &api.ListDevicesParams{})))(t); len(page.Items) != 0 {
+		t.Errorf("it sees %d devices of another site", len(page.Items))
+	}
+	_, err = elsewhere.Run(t.Context(), d.id, command("true"), io.Discard, io.Discard)
+	refused(t, err, http.StatusNotFound, "no such device")
+	more := limited(api.NewToken{Permissions: &[]access.Permission{access.FleetRead, access.PeopleManage}})
+	_, err = client.Result(more.ListPeopleWithResponse(t.Context(), &api.ListPeopleParams{}))
+	refused(t, err, http.StatusForbidden, "people.manage")
+	refused(t, client.Done(reads.RevokeTokenWithResponse(t.Context(), uuid.New())), http.StatusForbidden, "limited")
+	_, err = client.Made(m.AddTokenWithResponse(t.Context(), api.NewToken{Name: "x", Days: 1, Permissions: &[]access.Permission{"moon.walk"}}))
+	refused(t, err, http.StatusUnprocessableEntity, "moon.walk")
+	// What goes on is later done with all of the owner's rights: a limited token begins none of it.
+	script := w.scriptID(t, "quiet", "echo quiet", nil)
+	everyone := ""
+	_, err = client.Made(limited(api.NewToken{Permissions: &[]access.Permission{access.FleetRead, "scripts.see", "scripts.act"}}).AddJobWithResponse(t.Context(),
+		api.NewJob{Script: script, Where: &everyone, When: &job.When{Rule: "FREQ=DAILY", Start: "2030-01-01T00:00"}}))
+	refused(t, err, http.StatusForbidden, "limited")
+}
+
+// Finding 1: a job scheduled before its owner was removed still ran. It waits until somebody adopts it.
+func TestJobsOfTheRemovedWait(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	d := w.machine(t, "van-board")
+	m := w.mate(t, "alder@curlew-sedge.example", access.Technician, everywhere)
+	script := w.scriptID(t, "quiet", "echo quiet", nil)
+	soon := time.Now().Add(time.Second)
+	j := must(client.Made(m.AddJobWithResponse(t.Context(), api.NewJob{Script: script, Devices: &[]uuid.UUID{d.id}, BeginAt: &soon, Limits: &job.Limits{WaitHours: 1}})))(t)
+	check(client.Done(w.owner.RemovePersonWithResponse(t.Context(), m.id)))(t)
+	var now *api.Job
+	w.await(t, 10*time.Second, "the job's time has come, and it waits for an owner", func() bool {
+		now = must(client.Result(w.owner.GetJobWithResponse(t.Context(), j.ID)))(t)
+		runs := must(client.Result(w.owner.ListRunsWithResponse(t.Context(), j.ID, &api.ListRunsParams{})))(t)
+		return time.Now().After(soon.Add(2*time.Second)) && runs.Items[0].Reason != nil && strings.Contains(*runs.Items[0].Reason, "adopts")
+	})
+	if now.Counts[string(job.Waiting)] != 1 || now.Unowned == nil || !*now.Unowned {
+		t.Errorf("the job of somebody who was removed: %+v, %v", now.Counts, now.Unowned)
+	}
+	must(client.Result(w.owner.SteerJobWithResponse(t.Context(), j.ID, api.JobDeed{Deed: api.Adopt})))(t)
+	w.await(t, 10*time.Second, "it runs for whoever adopted it", func() bool {
+		now = must(client.Result(w.owner.GetJobWithResponse(t.Context(), j.ID)))(t)
+		return now.Counts[string(job.Succeeded)] == 1
+	})
+	far := time.Now().AddDate(30, 0, 0)
+	_, err := client.Made(w.owner.AddJobWithResponse(t.Context(), api.NewJob{Script: script, Devices: &[]uuid.UUID{d.id}, BeginAt: &far}))
+	refused(t, err, http.StatusBadRequest, "within a year")
+}
+
+// commandLines are those of all processes of a device.
+func (w *world) commandLines(t *testing.T, device uuid.UUID) string {
+	var out strings.Builder
+	must(w.owner.Run(context.WithoutCancel(t.Context()), device, link.Command{Argv: []string{"cat /proc/[0-9]*/cmdline 2>/dev/null | tr '\\0' ' '"}, Line: true}, &out, io.Discard))(t)
+	return out.String()
+}
