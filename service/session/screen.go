@@ -114,8 +114,16 @@ func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) 
 		defer reel.close()
 		seen = reel.and(seen)
 	}
-	result := join(ctx, cancel, seen, near, far, func(why string) any { return link.ScreenEvent{Trouble: why} }, d.Name)
+	result := join(ctx, cancel, seen, near, far, lastOfScreen, d.Name)
 	note("screen.end", fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)), "")
+}
+
+// lastOfScreen is the last word to a viewer: one who was cut off does not try again.
+func lastOfScreen(why string, cut bool) any {
+	if cut {
+		return link.ScreenEvent{End: why}
+	}
+	return link.ScreenEvent{Trouble: why}
 }
 
 // dialScreen opens a desktop of a device, or a console that it reaches.

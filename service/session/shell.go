@@ -101,7 +101,7 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 	defer near.CloseNow()
 	near.SetReadLimit(shellMessage)
 	far.SetReadLimit(shellMessage)
-	result := join(ctx, cancel, seen, near, far, func(why string) any { return link.ShellEvent{Error: why} }, d.Name)
+	result := join(ctx, cancel, seen, near, far, func(why string, _ bool) any { return link.ShellEvent{Error: why} }, d.Name)
 	over = result == shellEnded || result == shellClosed || result == shellCut
 	record(fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)))
 }
@@ -168,7 +168,7 @@ const cutWithin = 500 * time.Millisecond
 // with which the caller is told why, when the connection to the device is lost or they are cut off.
 // Where what they may do has changed, or their session was ended, nothing passes from that moment on, and
 // what they had open at the device ends.
-func join(outer context.Context, cancel context.CancelFunc, t taps, near, far *websocket.Conn, last func(why string) any, device string) string {
+func join(outer context.Context, cancel context.CancelFunc, t taps, near, far *websocket.Conn, last func(why string, cut bool) any, device string) string {
 	ctx, done := context.WithCancel(context.WithoutCancel(outer))
 	defer done()
 	ended := make(chan string, 4)
@@ -192,7 +192,7 @@ func join(outer context.Context, cancel context.CancelFunc, t taps, near, far *w
 			return
 		}
 		if ctx.Err() == nil {
-			text, _ := json.Marshal(last(lost(device)))
+			text, _ := json.Marshal(last(lost(device), false))
 			near.Write(ctx, websocket.MessageText, text)
 			near.Close(websocket.StatusGoingAway, "device lost")
 		}
@@ -234,13 +234,13 @@ func join(outer context.Context, cancel context.CancelFunc, t taps, near, far *w
 }
 
 // cutOff ends what a caller had open at a device, and tells them why.
-func cutOff(why error, near, far *websocket.Conn, last func(why string) any) {
+func cutOff(why error, near, far *websocket.Conn, last func(why string, cut bool) any) {
 	var both sync.WaitGroup
 	both.Go(func() { far.Close(websocket.StatusNormalClosure, "") })
 	both.Go(func() {
 		ctx, cancel := context.WithTimeout(context.Background(), cutWithin)
 		defer cancel()
-		text, _ := json.Marshal(last(sentence(why)))
+		text, _ := json.Marshal(last(sentence(why), true))
 		near.Write(ctx, websocket.MessageText, text)
 		near.Close(websocket.StatusPolicyViolation, "")
 	})

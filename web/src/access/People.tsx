@@ -12,6 +12,7 @@ import { usePages } from "../parts/usePages";
 import { Labelled } from "./Door";
 import { meQuery } from "./me";
 import { Roles, useRoles } from "./Roles";
+import { PersonTokens } from "./Tokens";
 
 type Person = Schemas["Person"];
 type Grant = Schemas["Grant"];
@@ -71,6 +72,7 @@ function Persons() {
 	const queries = useQueryClient();
 	const me = useQuery(meQuery).data;
 	const [edited, setEdited] = useState<Person | "new">();
+	const [tokensOf, setTokensOf] = useState<Person>();
 	const [link, setLink] = useState<{ link: string; person: Person }>();
 	const list = usePages(["people"], (cursor, signal) =>
 		answer(api.GET("/people", { params: { query: { cursor, limit: 200 } }, signal })),
@@ -119,6 +121,7 @@ function Persons() {
 					<Copyable text={link.link} label="the set-up link" />
 				</div>
 			)}
+			{tokensOf && <PersonTokens key={tokensOf.id} person={tokensOf} onClose={() => setTokensOf(undefined)} />}
 			{failed && <Trouble error={failed} />}
 			{list.isPending && <Waiting what="the people" />}
 			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
@@ -148,13 +151,21 @@ function Persons() {
 								>
 									Change
 								</button>
+								<button
+									type="button"
+									className="button-quiet"
+									aria-label={`API tokens of ${p.name}`}
+									onClick={() => setTokensOf(p)}
+								>
+									Tokens
+								</button>
 								<Confirm
 									label="Sign out"
 									title={`Sign ${p.name} out?`}
 									verb="Sign out everywhere"
 									onDo={() => out.mutate(p.id)}
 								>
-									Every browser in which they are signed in. API tokens go on.
+									Every browser in which they are signed in, every API token, and whatever they have open at a device.
 								</Confirm>
 								<Confirm
 									label="New link"
@@ -162,10 +173,11 @@ function Persons() {
 									verb="Make it"
 									onDo={() => reset.mutate(p.id)}
 								>
-									Their password and their second factors stop to hold at once, and they are signed out.
+									Their password, second factors and API tokens stop to hold at once, and they are signed out.
 								</Confirm>
 								<Confirm label="Remove" title={`Remove ${p.name}?`} verb="Remove" onDo={() => remove.mutate(p.id)}>
-									They are signed out at once and their API tokens revoked. What they did stays on record.
+									They are out at once: sign-ins, API tokens and what they have open at devices end. Their jobs,
+									rollouts and reports wait until somebody adopts them. What they did stays on record.
 								</Confirm>
 							</td>
 						</tr>

@@ -1,25 +1,23 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { answer, api } from "../api/client";
+import { answer, api, type Schemas } from "../api/client";
+import { ScopeField } from "../health/scope";
 import { Copyable } from "../parts/Secret";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { Labelled } from "./Door";
+import { meQuery } from "./me";
+
+type Token = Schemas["Token"];
 
 /** The signed-in person's API tokens. */
 export function Tokens() {
 	const queries = useQueryClient();
-	const [name, setName] = useState("");
-	const [days, setDays] = useState(90);
 	const tokens = useQuery({
 		queryKey: ["tokens"],
 		queryFn: ({ signal }) => answer(api.GET("/tokens", { params: { query: { limit: 500 } }, signal })),
 	});
 	const readAnew = () => queries.invalidateQueries({ queryKey: ["tokens"] });
-	const add = useMutation({
-		mutationFn: () => answer(api.POST("/tokens", { body: { name, days } })),
-		onSuccess: readAnew,
-	});
 	const revoke = useMutation({
 		mutationFn: (id: string) => answer(api.DELETE("/tokens/{id}", { params: { path: { id } } })),
 		onSuccess: readAnew,
@@ -29,40 +27,11 @@ export function Tokens() {
 			<div>
 				<h2 className="text-lg font-semibold">API tokens</h2>
 				<p className="text-faint">
-					A token lets a program do what you may do. Its secret is shown once, when it is made.
+					A token lets a program do what you may do, or less. Its secret is shown once, when it is made. All your tokens
+					end with a new password.
 				</p>
 			</div>
-			<form
-				className="flex items-end gap-3"
-				onSubmit={(e) => {
-					e.preventDefault();
-					add.mutate();
-				}}
-			>
-				<div className="w-72">
-					<Labelled label="What is it for?">
-						<input className="field" required maxLength={200} value={name} onChange={(e) => setName(e.target.value)} />
-					</Labelled>
-				</div>
-				<div className="w-32">
-					<Labelled label="Days it holds">
-						<input
-							className="field"
-							type="number"
-							min={1}
-							max={365}
-							required
-							value={days}
-							onChange={(e) => setDays(e.target.valueAsNumber)}
-						/>
-					</Labelled>
-				</div>
-				<button type="submit" className="button" disabled={add.isPending}>
-					Make a token
-				</button>
-			</form>
-			{add.isError && <Trouble error={add.error} />}
-			{add.isSuccess && <Copyable text={add.data.secret} label="the token" />}
+			<NewToken onMade={readAnew} />
 			{revoke.isError && <Trouble error={revoke.error} />}
 			{tokens.isPending ? (
 				<Waiting what="your tokens" />
@@ -71,50 +40,204 @@ export function Tokens() {
 			) : tokens.data.items.length === 0 ? (
 				<Empty title="You have no token.">Make one above, or run moor sign-in, which makes its own.</Empty>
 			) : (
-				<table className="w-full border-collapse">
-					<thead>
-						<tr className="border-line border-b">
-							{["Name", "Made", "Last used", "Holds until", ""].map((h) => (
-								<th key={h} scope="col" className="head py-1.5">
-									{h}
-								</th>
-							))}
-						</tr>
-					</thead>
-					<tbody>
-						{tokens.data.items.map((t) => (
-							<tr key={t.id} className="border-line border-b">
-								<td className="py-1.5 font-medium">{t.name}</td>
-								<td>
-									<Ago at={t.created_at} />
-								</td>
-								<td>{t.last_used_at ? <Ago at={t.last_used_at} /> : "never"}</td>
-								<td>
-									{t.revoked_at
-										? "revoked"
-										: new Date(t.expires_at).toLocaleDateString("en-GB", {
-												day: "numeric",
-												month: "short",
-												year: "numeric",
-											})}
-								</td>
-								<td className="text-right">
-									{!t.revoked_at && (
-										<button
-											type="button"
-											className="button-quiet"
-											aria-label={`Revoke ${t.name}`}
-											onClick={() => revoke.mutate(t.id)}
-										>
-											Revoke
-										</button>
-									)}
-								</td>
-							</tr>
-						))}
-					</tbody>
-				</table>
+				<TokenTable all={tokens.data.items} onRevoke={(id) => revoke.mutate(id)} />
 			)}
 		</section>
 	);
+}
+
+/** The API tokens of somebody else, for those who manage people. */
+export function PersonTokens({ person, onClose }: { person: Schemas["Person"]; onClose: () => void }) {
+	const queries = useQueryClient();
+	const path = { id: person.id };
+	const key = ["people", person.id, "tokens"];
+	const tokens = useQuery({
+		queryKey: key,
+		queryFn: ({ signal }) =>
+			answer(api.GET("/people/{id}/tokens", { params: { path, query: { limit: 500 } }, signal })),
+	});
+	const revoke = useMutation({
+		mutationFn: (token: string) =>
+			answer(api.DELETE("/people/{id}/tokens/{token}", { params: { path: { ...path, token } } })),
+		onSettled: () => queries.invalidateQueries({ queryKey: key }),
+	});
+	return (
+		<section aria-label={`API tokens of ${person.name}`} className="mb-6 rounded border border-line p-4">
+			<div className="mb-2 flex items-baseline justify-between">
+				<h2 className="font-semibold text-lg">API tokens of {person.name}</h2>
+				<button type="button" className="button-quiet" onClick={onClose}>
+					Close
+				</button>
+			</div>
+			{revoke.isError && <Trouble error={revoke.error} />}
+			{tokens.isPending ? (
+				<Waiting what="their tokens" />
+			) : tokens.isError ? (
+				<Trouble error={tokens.error} retry={() => tokens.refetch()} />
+			) : tokens.data.items.length === 0 ? (
+				<p className="text-faint">They have made none.</p>
+			) : (
+				<TokenTable all={tokens.data.items} onRevoke={(id) => revoke.mutate(id)} />
+			)}
+		</section>
+	);
+}
+
+/** What a new token is for, how long it holds, and what it may do at the most. */
+function NewToken({ onMade }: { onMade: () => void }) {
+	const me = useQuery(meQuery).data;
+	const [name, setName] = useState("");
+	const [days, setDays] = useState(90);
+	const [scope, setScope] = useState<Schemas["Scope"]>({ kind: "everywhere" });
+	const [chosen, setChosen] = useState<string[]>();
+	const add = useMutation({
+		mutationFn: () =>
+			answer(
+				api.POST("/tokens", {
+					body: { name, days, permissions: chosen, scope: scope.kind === "everywhere" ? undefined : scope },
+				}),
+			),
+		onSuccess: onMade,
+	});
+	const placed = scope.kind === "everywhere" || !!scope.id;
+	return (
+		<>
+			<form
+				className="space-y-3"
+				onSubmit={(e) => {
+					e.preventDefault();
+					add.mutate();
+				}}
+			>
+				<div className="flex flex-wrap items-end gap-3">
+					<div className="w-72">
+						<Labelled label="What is it for?">
+							<input
+								className="field"
+								required
+								maxLength={200}
+								value={name}
+								onChange={(e) => setName(e.target.value)}
+							/>
+						</Labelled>
+					</div>
+					<div className="w-32">
+						<Labelled label="Days it holds">
+							<input
+								className="field"
+								type="number"
+								min={1}
+								max={365}
+								required
+								value={days}
+								onChange={(e) => setDays(e.target.valueAsNumber)}
+							/>
+						</Labelled>
+					</div>
+					<button
+						type="submit"
+						className="button"
+						disabled={add.isPending || !placed || (chosen !== undefined && chosen.length === 0)}
+					>
+						Make a token
+					</button>
+				</div>
+				<details>
+					<summary className="cursor-pointer text-faint">
+						It may do {chosen ? `${chosen.length} of what you may` : "all that you may"}
+						{scope.kind !== "everywhere" && ", in one place"}
+					</summary>
+					<div className="mt-2 space-y-3">
+						<fieldset className="flex items-center gap-2">
+							<legend className="float-left mr-2">Where</legend>
+							<ScopeField scope={scope} onChange={setScope} />
+						</fieldset>
+						<label className="flex items-center gap-2">
+							<input
+								type="checkbox"
+								checked={chosen === undefined}
+								onChange={(e) => setChosen(e.target.checked ? undefined : ["fleet.read"])}
+							/>
+							All that you may do
+						</label>
+						{chosen && (
+							<fieldset className="grid grid-cols-[repeat(auto-fill,minmax(13rem,1fr))] gap-1">
+								<legend className="sr-only">Permissions</legend>
+								{me?.permissions.map((p) => (
+									<label key={p} className="flex items-center gap-2">
+										<input
+											type="checkbox"
+											checked={chosen.includes(p)}
+											onChange={(e) => setChosen(e.target.checked ? [...chosen, p] : chosen.filter((x) => x !== p))}
+										/>
+										{p}
+									</label>
+								))}
+							</fieldset>
+						)}
+					</div>
+				</details>
+			</form>
+			{add.isError && <Trouble error={add.error} />}
+			{add.isSuccess && <Copyable text={add.data.secret} label="the token" />}
+		</>
+	);
+}
+
+function TokenTable({ all, onRevoke }: { all: Token[]; onRevoke: (id: string) => void }) {
+	return (
+		<table className="w-full border-collapse">
+			<thead>
+				<tr className="border-line border-b">
+					{["Name", "Limited to", "Made", "Last used", "Holds until", ""].map((h) => (
+						<th key={h} scope="col" className="head py-1.5">
+							{h}
+						</th>
+					))}
+				</tr>
+			</thead>
+			<tbody>
+				{all.map((t) => (
+					<tr key={t.id} className="border-line border-b">
+						<td className="py-1.5 pr-4 font-medium">{t.name}</td>
+						<td className="pr-4 text-sm" title={t.permissions?.join(", ")}>
+							{limit(t)}
+						</td>
+						<td className="pr-4">
+							<Ago at={t.created_at} />
+						</td>
+						<td className="pr-4">{t.last_used_at ? <Ago at={t.last_used_at} /> : "never"}</td>
+						<td>
+							{t.revoked_at
+								? "revoked"
+								: new Date(t.expires_at).toLocaleDateString("en-GB", {
+										day: "numeric",
+										month: "short",
+										year: "numeric",
+									})}
+						</td>
+						<td className="text-right">
+							{!t.revoked_at && (
+								<button
+									type="button"
+									className="button-quiet"
+									aria-label={`Revoke ${t.name}`}
+									onClick={() => onRevoke(t.id)}
+								>
+									Revoke
+								</button>
+							)}
+						</td>
+					</tr>
+				))}
+			</tbody>
+		</table>
+	);
+}
+
+/** What a token may do at the most, in a few words. */
+function limit(t: Token) {
+	const all = t.permissions ?? [];
+	const what = all.length > 3 ? `${all.slice(0, 3).join(", ")} and ${all.length - 3} more` : all.join(", ");
+	return [what, t.scope && `at one ${t.scope.kind}`].filter(Boolean).join(" ") || "no less than its owner";
 }

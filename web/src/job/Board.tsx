@@ -7,6 +7,7 @@ import { Confirm } from "../parts/Confirm";
 import { More, Table } from "../parts/Table";
 import { Trouble, Waiting } from "../parts/Trouble";
 import { Ago, span } from "../parts/time";
+import { Unowned } from "../parts/Unowned";
 import { usePages } from "../parts/usePages";
 import { Progress, stateColour, states, stateText, stateWord, workText } from "./states";
 import { whenText } from "./WhenField";
@@ -24,7 +25,7 @@ export function Board() {
 		refetchInterval: (q) => (q.state.data?.ended_at ? false : 10_000), // events tell sooner
 	});
 	const steer = useMutation({
-		mutationFn: (deed: "pause" | "resume" | "cancel") =>
+		mutationFn: (deed: "pause" | "resume" | "cancel" | "adopt") =>
 			answer(api.PATCH("/jobs/{id}", { params: { path }, body: { deed } })),
 		onSuccess: (j) => queries.setQueryData(["job", id], j),
 	});
@@ -97,6 +98,7 @@ export function Board() {
 					)}
 				</p>
 			)}
+			{j.unowned && <Unowned what="job" busy={steer.isPending} may={may} onAdopt={() => steer.mutate("adopt")} />}
 			{j.reason && <p className="mt-1 text-rowan">It stopped: {j.reason}.</p>}
 			{!over && (j.counts.waiting ?? 0) > 0 && j.limits.wait_hours ? (
 				<p className="mt-1 text-faint">Devices that are away are awaited for {j.limits.wait_hours} hours.</p>

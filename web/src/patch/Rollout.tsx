@@ -7,6 +7,7 @@ import { Confirm } from "../parts/Confirm";
 import { More, Table } from "../parts/Table";
 import { Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
+import { Unowned } from "../parts/Unowned";
 import { usePages } from "../parts/usePages";
 import { phaseColour, phaseWord, Severity, States, soakText, stateColour, stateWord } from "./words";
 
@@ -22,6 +23,7 @@ export function Rollout() {
 		queryFn: ({ signal }) => answer(api.GET("/rollouts/{id}", { params: { path: { id } }, signal })),
 		refetchInterval: (q) => (q.state.data?.ended_at ? false : 5_000), // events tell sooner of its rings
 	});
+	const may = useMay("updates.act");
 	const steer = useMutation({
 		mutationFn: (body: Deed) => answer(api.PATCH("/rollouts/{id}", { params: { path: { id } }, body })),
 		onSuccess: (r) => queries.setQueryData(["rollout", id], r),
@@ -56,6 +58,9 @@ export function Rollout() {
 					{r.phase === "held" && <strong>Held. </strong>}
 					{r.why}
 				</p>
+			)}
+			{r.unowned && (
+				<Unowned what="rollout" busy={steer.isPending} may={may} onAdopt={() => steer.mutate({ deed: "adopt" })} />
 			)}
 			{steer.isError && <Trouble error={steer.error} />}
 			<ol

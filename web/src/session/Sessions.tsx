@@ -1,6 +1,7 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { meQuery, useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
-import { AskLine } from "../parts/Confirm";
+import { AskLine, Confirm } from "../parts/Confirm";
 import { More, Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago, span } from "../parts/time";
@@ -23,6 +24,12 @@ export function Sessions({ device }: { device: string }) {
 			answer(api.PUT("/sessions/{id}/note", { params: { path: { id } }, body: { note: text } })),
 		onSettled: () => queries.invalidateQueries({ queryKey: ["sessions", device] }),
 	});
+	const end = useMutation({
+		mutationFn: (id: string) => answer(api.DELETE("/sessions/{id}", { params: { path: { id } } })),
+		onSettled: () => queries.invalidateQueries({ queryKey: ["sessions", device] }),
+	});
+	const me = useQuery(meQuery).data;
+	const manages = useMayEverywhere("people.manage");
 	if (list.isPending) return <Waiting what="the sessions" />;
 	if (list.isError) return <Trouble error={list.error} retry={() => list.refetch()} />;
 	const all = list.rows;
@@ -35,6 +42,7 @@ export function Sessions({ device }: { device: string }) {
 	return (
 		<>
 			{note.isError && <Trouble error={note.error} />}
+			{end.isError && <Trouble error={end.error} />}
 			<Table heads={["Tool", "Who", "Began", "Lasted", "Consent", "Done", "Moved", "Note"]}>
 				{all.map((s) => (
 					<tr key={s.id} className="border-line border-b align-top">
@@ -48,6 +56,16 @@ export function Sessions({ device }: { device: string }) {
 						<td className="py-1 pr-4 tabular-nums" title={s.end}>
 							{span((Date.parse(s.ended_at ?? s.last_at) - Date.parse(s.began_at)) / 1000)}
 							{!s.ended_at && <span className="text-moss"> open</span>}
+							{!s.ended_at && (manages || s.actor === me?.email) && (
+								<Confirm
+									label="End"
+									title={`End the ${s.tool} session of ${s.actor}?`}
+									verb="End it"
+									onDo={() => end.mutate(s.id)}
+								>
+									What they have open there ends at once. They may begin another one as long as their role permits it.
+								</Confirm>
+							)}
 						</td>
 						<td className="py-1 pr-4">{consent(s)}</td>
 						<td className="py-1 pr-4 text-right tabular-nums">{s.deeds || ""}</td>

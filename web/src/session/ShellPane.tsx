@@ -233,6 +233,9 @@ function Screen({
 	return <div ref={box} className="h-full overflow-hidden bg-page py-1 pl-2" data-shell={state} />;
 }
 
+/** How the service closes what somebody may no longer do (RFC 6455, 7.4.1: a policy was violated). */
+const cutOff = 1008;
+
 /**
  * Joins a terminal to a shell at the device. A shell whose connection is lost is joined again, with
  * what it printed meanwhile; when it has ended, Enter begins a new one.
@@ -244,6 +247,7 @@ function connect(device: string, name: string, order: Order, term: Terminal, set
 	let id = order.id;
 	let read = 0; // bytes of all that the shell printed
 	let lost = 0; // since when its connection is lost
+	let told = ""; // why the service let go of it
 	let timer: ReturnType<typeof setTimeout> | undefined;
 	const encoder = new TextEncoder();
 	const send = (e: Schemas["ShellEvent"]) => socket?.readyState === WebSocket.OPEN && socket.send(JSON.stringify(e));
@@ -295,9 +299,12 @@ function connect(device: string, name: string, order: Order, term: Terminal, set
 				setState("open");
 				send({ resize: { columns: term.cols, rows: term.rows } });
 			} else if (e.exit !== undefined) ended(`The shell ended with status ${e.exit}.`);
+			else if (e.error) told = e.error;
 		};
-		mine.onclose = () => {
-			if (socket === mine) away();
+		mine.onclose = ({ code }) => {
+			if (socket !== mine) return;
+			if (code === cutOff) ended(told || "The shell was ended.");
+			else away();
 		};
 	};
 	term.onData((text) => {
