@@ -82,7 +82,7 @@ func TestClientProgram(t *testing.T) {
 		{[]string{"link-test", "--bytes", "100000", "van-board"}, "100 kB came in", "", 0},
 		{[]string{"enrolment", "add", "--organisation", organisation, "--site", site}, "mw-enrol.", "", 0},
 		{[]string{"enrolment", "list"}, "used up", "", 0},
-		{[]string{"token", "add", "backup"}, "mw-api.", "", 0},
+		{[]string{"token", "add", "backup", "--permission", "fleet.read"}, "", "wrong", 125}, // no password
 		{[]string{"site", "list"}, site, "", 0},
 		{[]string{"audit", "--device", "van-board"}, "command.end", "", 0},
 		{[]string{"completion", "bash"}, "complete", "", 0},
@@ -112,6 +112,14 @@ func TestClientProgram(t *testing.T) {
 		if exit != c.exit || !strings.Contains(out, c.out) || !strings.Contains(errs, c.errs) {
 			t.Errorf("moor %q: exit %d, %q, %q", c.args, exit, out, errs)
 		}
+	}
+	add := w.moor(t, "token", "add", "backup", "--permission", "fleet.read")
+	add.Stdin = strings.NewReader(password + "\n")
+	if out, errs, exit := ran(t, add); exit != 0 || !strings.HasPrefix(out, "mw-api.") {
+		t.Errorf("moor token add: exit %d, %q, %q", exit, out, errs)
+	}
+	if out, _, _ := ran(t, w.moor(t, "token", "list", "--person", "robin@curlew-sedge.example")); !strings.Contains(out, "fleet.read") {
+		t.Errorf("moor token list: %q", out)
 	}
 	for args, one := range map[string]bool{"device hay-desk-01 --json": true, "device --json hay-desk-01": true, "devices --json --where name=='hay-desk-01'": false} {
 		out, _, _ := ran(t, w.moor(t, strings.Fields(args)...))

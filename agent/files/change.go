@@ -15,6 +15,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"moorwatch.example/agent/host/place"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/transfer"
 )
@@ -26,11 +27,6 @@ const (
 )
 
 func partName() string { return partBegin + uuid.NewString() + partEnd }
-
-// part makes a new file in a folder, under a name that says that it is not whole.
-func (f *Files) part(folder string) (*os.File, error) {
-	return os.OpenFile(filepath.Join(folder, partName()), os.O_CREATE|os.O_EXCL|os.O_RDWR, 0o600)
-}
 
 // Change does a deed, and tells of each path that it is done to. One that fails does not keep the
 // others from being done.
@@ -68,15 +64,7 @@ func (f *Files) deed(ctx context.Context, d link.FileDeed, send func(link.FileEv
 			return nil, refuse(http.StatusBadRequest, "One thing is renamed at a time.")
 		}
 		return func(path string) error {
-			from, err := f.real(path)
-			if err != nil {
-				return err
-			}
-			to, err := f.real(d.To)
-			if err != nil {
-				return err
-			}
-			return f.moveTo(from, to, d.Replace)
+			return f.between(path, d.To, func(from, to spot) error { return f.moveTo(ctx, from, to, d.Replace) })
 		}, nil
 	case link.FileCopy, link.FileMove:
 		folder, err := f.real(d.To)
@@ -86,29 +74,9 @@ func (f *Files) deed(ctx context.Context, d link.FileDeed, send func(link.FileEv
 		if info, err := os.Stat(folder); err != nil || !info.IsDir() {
 			return nil, refuse(http.StatusUnprocessableEntity, "%s is no folder.", d.To)
 		}
-		return func(path string) error {
-			from, err := f.real(path)
-			if err != nil {
-				return err
-			}
-			to := filepath.Join(folder, filepath.Base(from))
-			if d.Deed == link.FileMove {
-				return f.moveTo(from, to, d.Replace)
-			}
-			if from == to {
-				to = beside(to)
-			}
-			return f.copyTo(ctx, from, to, d.Replace, progress(path, send))
-		}, nil
+		return func(path string) error { return f.into(ctx, path, folder, d, progress(path, send)) }, nil
 	case link.FileRemove:
-		return func(path string) error {
-			real, err := f.real(path)
-			if err != nil {
-				return err
-			}
-			_, err = f.remove(real)
-			return err
-		}, nil
+		return func(path string) error { return f.at(path, f.remove) }, nil
 	case link.FileRestore:
 		return f.restore, nil
 	case link.FilePurge:
@@ -132,34 +100,54 @@ func progress(path string, send func(link.FileEvent) error) func(n int64) error 
 }
 
 func (f *Files) makeFolder(path string) error {
-	real, err := f.real(path)
-	if err == nil {
-		err = f.named(real)
-	}
-	if err == nil {
-		err = os.Mkdir(real, 0o755)
-	}
-	return err
+	return f.at(path, func(s spot) error {
+		if err := f.named(s.name); err != nil {
+			return err
+		}
+		return s.Mkdir(s.name, 0o755)
+	})
+}
+
+// into copies or moves something into a folder.
+func (f *Files) into(ctx context.Context, path, folder string, d link.FileDeed, told func(int64) error) error {
+	return f.at(path, func(from spot) error {
+		there, err := place.Open(folder)
+		if err != nil {
+			return err
+		}
+		defer there.Close()
+		to := spot{there, from.name}
+		if err := f.mayTouch(to); err != nil {
+			return err
+		}
+		if d.Deed == link.FileMove {
+			return f.moveTo(ctx, from, to, d.Replace)
+		}
+		if from.path() == to.path() {
+			to.name = beside(to)
+		}
+		return f.copyTo(ctx, from, to, d.Replace, told)
+	})
 }
 
 // named refuses a name that the system does not take, or takes for something else.
-func (f *Files) named(real string) error {
-	if err := transfer.CheckName(filepath.Base(real), f.disk.Windows()); err != nil {
+func (f *Files) named(name string) error {
+	if err := transfer.CheckName(name, f.disk.Windows()); err != nil {
 		return refuse(http.StatusUnprocessableEntity, "%v", err)
 	}
 	return nil
 }
 
 // beside is a free name for a copy in the same folder.
-func beside(real string) string {
-	stem, ext := real, filepath.Ext(real)
-	if base := filepath.Base(real); ext == base {
+func beside(s spot) string {
+	stem, ext := s.name, filepath.Ext(s.name)
+	if ext == s.name {
 		ext = "" // a name that begins with its only dot
 	}
 	stem = strings.TrimSuffix(stem, ext)
 	for n := 2; ; n++ {
 		name := fmt.Sprintf("%s (%d)%s", stem, n, ext)
-		if _, err := os.Lstat(name); errors.Is(err, fs.ErrNotExist) {
+		if _, err := s.Stat(name); errors.Is(err, fs.ErrNotExist) {
 			return name
 		}
 	}
@@ -167,56 +155,49 @@ func beside(real string) string {
 
 // clear sees to it that nothing stands at a place: what does goes to the recoverable place when it
 // is to be replaced.
-func (f *Files) clear(real string, replace bool) error {
-	if err := f.named(real); err != nil {
+func (f *Files) clear(s spot, replace bool) error {
+	if err := f.named(s.name); err != nil {
 		return err
 	}
-	_, err := os.Lstat(real)
+	_, err := s.Stat(s.name)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil
 	case err != nil:
 		return err
 	case !replace:
-		return refuse(http.StatusConflict, "%s is there already.", f.shown(real))
+		return refuse(http.StatusConflict, "%s is there already.", f.shown(s.path()))
 	}
-	_, err = f.remove(real)
-	return err
+	return f.remove(s)
 }
 
 // inside tells whether a place is below a folder, by whatever names one comes there: some systems know no
 // capitals, and links lead everywhere.
-func inside(place, folder string) bool {
-	outer, err := os.Lstat(folder)
+func inside(to, from spot) bool {
+	outer, err := from.Stat(from.name)
 	if err != nil || !outer.IsDir() {
 		return false
 	}
-	at := filepath.Dir(place)
-	if real, err := filepath.EvalSymlinks(at); err == nil {
-		at = real
-	}
-	for {
+	for at := to.Path("."); ; at = filepath.Dir(at) {
 		if info, err := os.Stat(at); err == nil && os.SameFile(info, outer) {
 			return true
 		}
-		up := filepath.Dir(at)
-		if up == at {
+		if at == filepath.Dir(at) {
 			return false
 		}
-		at = up
 	}
 }
 
 // respelt tells whether two names of one file differ in capitals alone.
-func respelt(from, to string) bool {
-	if !strings.EqualFold(from, to) {
+func respelt(from, to spot) bool {
+	if !strings.EqualFold(from.path(), to.path()) {
 		return false
 	}
-	old, err := os.Lstat(from)
+	old, err := from.Stat(from.name)
 	if err != nil {
 		return false
 	}
-	there, err := os.Lstat(to)
+	there, err := to.Stat(to.name)
 	return err == nil && os.SameFile(old, there)
 }
 
@@ -224,98 +205,149 @@ func within(inner, outer string) bool {
 	return inner == outer || strings.HasPrefix(inner, strings.TrimSuffix(outer, string(filepath.Separator))+string(filepath.Separator))
 }
 
-func (f *Files) moveTo(from, to string, replace bool) error {
-	if _, err := os.Lstat(from); err != nil {
+func (f *Files) moveTo(ctx context.Context, from, to spot, replace bool) error {
+	if _, err := from.Stat(from.name); err != nil {
 		return err
 	}
-	if from == to {
+	if from.path() == to.path() {
 		return nil
 	}
 	if inside(to, from) {
-		return refuse(http.StatusUnprocessableEntity, "%s cannot be moved into itself.", f.shown(from))
+		return refuse(http.StatusUnprocessableEntity, "%s cannot be moved into itself.", f.shown(from.path()))
 	}
 	var err error
 	if respelt(from, to) { // what stands there is the thing itself
-		err = f.named(to)
+		err = f.named(to.name)
 	} else {
 		err = f.clear(to, replace)
 	}
 	if err != nil {
 		return err
 	}
-	if err = os.Rename(from, to); !elsewhere(err) {
+	if err = place.Rename(from.Dir, from.name, to.Dir, to.name); !elsewhere(err) {
 		return err
 	}
-	if err := f.copyTo(context.Background(), from, to, false, func(int64) error { return nil }); err != nil {
+	if err := f.copyTo(ctx, from, to, false, func(int64) error { return nil }); err != nil {
 		return err
 	}
-	_, err = f.remove(from) // it was copied to another disk; what was here can still be had back
-	return err
+	return f.remove(from) // it was copied to another disk; what was here can still be had back
 }
 
 // copyTo copies a file or a folder with all below it. The copy has its name once it is whole.
-func (f *Files) copyTo(ctx context.Context, from, to string, replace bool, told func(int64) error) error {
+func (f *Files) copyTo(ctx context.Context, from, to spot, replace bool, told func(int64) error) error {
 	if inside(to, from) {
-		return refuse(http.StatusUnprocessableEntity, "%s cannot be copied into itself.", f.shown(from))
+		return refuse(http.StatusUnprocessableEntity, "%s cannot be copied into itself.", f.shown(from.path()))
 	}
-	part := filepath.Join(filepath.Dir(to), partName())
-	defer os.RemoveAll(part)
-	var n int64
-	err := filepath.WalkDir(from, func(path string, d fs.DirEntry, err error) error {
-		if err != nil || ctx.Err() != nil {
-			return errors.Join(err, ctx.Err())
-		}
-		rel, err := filepath.Rel(from, path)
-		if err != nil {
-			return err
-		}
-		k, err := f.copyOne(ctx, path, filepath.Join(part, rel), d)
-		if n += k; err == nil {
-			err = told(n)
-		}
-		return err
-	})
-	if err != nil {
+	part := spot{to.Dir, partName()}
+	defer part.RemoveAll(part.name)
+	c := &copier{f: f, ctx: ctx, told: told}
+	if err := c.copy(from, part); err != nil {
 		return err
 	}
 	if err := f.clear(to, replace); err != nil {
 		return err
 	}
-	return os.Rename(part, to)
+	return place.Rename(part.Dir, part.name, to.Dir, to.name)
 }
 
-func (f *Files) copyOne(ctx context.Context, from, to string, d fs.DirEntry) (int64, error) {
-	info, err := d.Info()
-	if err != nil {
-		return 0, err
+// copier copies what stands at one place to another. Whose it is, and who may do what with it, is told by
+// what was opened; a copy is closed to others until all of it is there.
+type copier struct {
+	f    *Files
+	ctx  context.Context
+	told func(int64) error
+	n    int64
+	made fs.FileInfo // the topmost folder that was made: it is not copied into itself
+}
+
+func (c *copier) copy(from, to spot) error {
+	if c.ctx.Err() != nil {
+		return c.ctx.Err()
 	}
-	defer f.take(from, info, to)
-	switch {
-	case d.IsDir():
-		return 0, os.Mkdir(to, info.Mode().Perm()|0o700)
-	case info.Mode()&fs.ModeSymlink != 0:
-		target, err := os.Readlink(from)
-		if err == nil {
-			err = os.Symlink(target, to)
+	info, err := from.Stat(from.name)
+	if err != nil {
+		return err
+	}
+	switch mode := info.Mode(); {
+	case mode.IsDir():
+		err = c.folder(from, to)
+	case mode&fs.ModeSymlink != 0:
+		var target string
+		if target, err = from.Readlink(from.name); err == nil {
+			err = to.Symlink(target, to.name)
 		}
-		return 0, err
-	case !info.Mode().IsRegular():
-		return 0, nil // a pipe or socket is of no use as a copy
+		if err == nil {
+			c.f.take(from, info, to)
+		}
+	case mode.IsRegular():
+		err = c.file(from, to)
+	default:
+		return nil // a pipe or socket is of no use as a copy
 	}
-	in, _, err := f.open(f.shown(from))
+	if err == nil {
+		err = c.told(c.n)
+	}
+	return err
+}
+
+func (c *copier) folder(from, to spot) error {
+	in, err := from.Sub(from.name)
 	if err != nil {
-		return 0, err
+		return err
 	}
 	defer in.Close()
-	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, info.Mode().Perm())
+	info, err := in.Info()
 	if err != nil {
-		return 0, err
+		return err
 	}
-	n, err := copyUntil(ctx, out, in)
+	if (c.made != nil && os.SameFile(info, c.made)) || c.f.own(info) {
+		return nil
+	}
+	if err := to.Mkdir(to.name, 0o700); err != nil {
+		return err
+	}
+	out, err := to.Sub(to.name)
+	if err != nil {
+		return err
+	}
+	defer out.Close()
+	if c.made == nil {
+		if c.made, err = out.Info(); err != nil {
+			return err
+		}
+	}
+	if err := in.Entries(func(name string, _ fs.FileInfo) error { return c.copy(spot{in, name}, spot{out, name}) }); err != nil {
+		return err
+	}
+	if err := to.Chmod(to.name, info.Mode().Perm()|0o700); err != nil {
+		return err
+	}
+	c.f.take(from, info, to)
+	return nil
+}
+
+func (c *copier) file(from, to spot) error {
+	in, info, err := from.File(from.name, os.O_RDONLY, 0)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, _, err := to.File(to.name, os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	n, err := copyUntil(c.ctx, out, in)
+	c.n += n
+	if err == nil {
+		err = out.Chmod(info.Mode().Perm())
+	}
 	if err = errors.Join(err, out.Close()); err == nil {
-		err = os.Chtimes(to, time.Time{}, info.ModTime())
+		err = to.Times(to.name, info.ModTime())
 	}
-	return n, err
+	if err == nil {
+		c.f.take(from, info, to)
+	}
+	return err
 }
 
 var mays = []string{link.MayNothing, link.MayRead, link.MayChange, link.MayAll, link.MayInherited}
@@ -342,43 +374,58 @@ func (f *Files) permitter(ctx context.Context, d link.FileDeed) (func(path strin
 	case lists && d.Deep:
 		return nil, refuse(http.StatusBadRequest, "What is below a folder takes over who may do what: it is set at the folder alone.")
 	}
-	one := func(real string, info fs.FileInfo) error {
+	one := func(s spot, info fs.FileInfo) error {
 		if lists {
-			if err := f.disk.Let(real, d.Who, d.May); err != nil {
+			if err := f.disk.Let(s.Dir, s.name, d.Who, d.May); err != nil {
 				return refuse(http.StatusUnprocessableEntity, "%v", err)
 			}
 		}
 		if d.Owner != "" || d.Group != "" {
-			if err := f.disk.SetOwner(real, d.Owner, d.Group); err != nil {
+			if err := f.disk.SetOwner(s.Dir, s.name, d.Owner, d.Group); err != nil {
 				return refuse(http.StatusUnprocessableEntity, "%v", err)
 			}
 		}
 		if d.Bits == "" || info.Mode()&fs.ModeSymlink != 0 {
 			return nil
 		}
-		return os.Chmod(real, mode)
+		return s.Chmod(s.name, mode)
 	}
 	return func(path string) error {
-		real, err := f.real(path)
-		if err != nil {
-			return err
-		}
-		info, err := os.Lstat(real)
-		if err != nil {
-			return err
-		}
-		if !d.Deep {
-			return one(real, info)
-		}
-		return filepath.WalkDir(real, func(p string, e fs.DirEntry, err error) error {
-			if err != nil || ctx.Err() != nil {
-				return errors.Join(err, ctx.Err())
+		return f.at(path, func(s spot) error {
+			if d.Deep {
+				return f.below(ctx, s, one)
 			}
-			info, err := e.Info()
+			info, err := s.Stat(s.name)
 			if err != nil {
 				return err
 			}
-			return one(p, info)
+			return one(s, info)
 		})
 	}, nil
+}
+
+// below does something to what stands at a place and, before that, to all below it.
+func (f *Files) below(ctx context.Context, s spot, one func(spot, fs.FileInfo) error) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	info, err := s.Stat(s.name)
+	if err != nil {
+		return err
+	}
+	if info.IsDir() && !f.own(info) {
+		in, err := s.Sub(s.name)
+		if err != nil {
+			return err
+		}
+		err = in.Entries(func(name string, _ fs.FileInfo) error { return f.below(ctx, spot{in, name}, one) })
+		in.Close()
+		if err != nil {
+			return err
+		}
+	}
+	if f.own(info) {
+		return nil
+	}
+	return one(s, info)
 }

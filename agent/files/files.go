@@ -20,8 +20,10 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 
 	"moorwatch.example/agent/host"
+	"moorwatch.example/agent/host/place"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/transfer"
 )
@@ -73,6 +75,9 @@ func explain(path string, err error) error {
 		return refuse(http.StatusUnprocessableEntity, "%s: the agent has no permission.", path)
 	case errors.Is(err, fs.ErrExist):
 		return refuse(http.StatusConflict, "%s is there already.", path)
+	}
+	if errors.Is(err, place.ErrLink) || errors.Is(err, place.ErrChanged) {
+		return refuse(http.StatusConflict, "%s: %v.", path, bare)
 	}
 	for why, errs := range said {
 		if slices.ContainsFunc(errs, func(e error) bool { return errors.Is(err, e) }) {
@@ -129,12 +134,75 @@ func (f *Files) entry(real string, info fs.FileInfo) link.FileEntry {
 	return e
 }
 
+// spot is a name in an open folder: where something stands, or is to.
+type spot struct {
+	*place.Dir
+	name string
+}
+
+// path is where the spot is, for people.
+func (s spot) path() string { return s.Path(s.name) }
+
+// at does something where a path leads. A link at its end is what is meant, and not what it names.
+func (f *Files) at(path string, do func(spot) error) error {
+	real, err := f.real(path)
+	if err != nil {
+		return err
+	}
+	d, name, err := place.Parent(real)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	s := spot{d, name}
+	if err := f.mayTouch(s); err != nil {
+		return err
+	}
+	return do(s)
+}
+
+// between does something with two places.
+func (f *Files) between(from, to string, do func(from, to spot) error) error {
+	return f.at(from, func(a spot) error {
+		return f.at(to, func(b spot) error { return do(a, b) })
+	})
+}
+
+// mayTouch refuses the agent's own folder, and what is in it: who has the key by which a device proves
+// what it is, is that device.
+func (f *Files) mayTouch(s spot) error {
+	if f.dir == "" {
+		return nil
+	}
+	own, err := filepath.EvalSymlinks(f.dir)
+	if err != nil {
+		return nil // it is not there yet
+	}
+	at := s.path()
+	if f.disk.Windows() {
+		own, at = strings.ToLower(own), strings.ToLower(at)
+	}
+	if within(at, own) {
+		return refuse(http.StatusForbidden, "%s belongs to the agent itself: it is closed to every tool.", f.shown(s.path()))
+	}
+	return nil
+}
+
+// own tells whether a folder is the agent's own.
+func (f *Files) own(info fs.FileInfo) bool {
+	if f.dir == "" || !info.IsDir() {
+		return false
+	}
+	own, err := os.Stat(f.dir)
+	return err == nil && os.SameFile(own, info)
+}
+
 // take gives a new file the owner and the access list of the one that it takes after, as good as the
 // agent may.
-func (f *Files) take(after string, info fs.FileInfo, to string) {
-	owner, group := f.disk.Owner(after, info)
-	f.disk.SetOwner(to, owner, group)
-	f.disk.Like(to, after)
+func (f *Files) take(after spot, info fs.FileInfo, to spot) {
+	owner, group := f.disk.Owner(after.path(), info)
+	f.disk.Like(to.Dir, to.name, after.Dir, after.name)
+	f.disk.SetOwner(to.Dir, to.name, owner, group)
 }
 
 // bits are the permission bits as chmod(1) writes them.
@@ -161,76 +229,73 @@ func (f *Files) List(ctx context.Context, p link.FilePath, send func(link.FileBa
 	if err != nil {
 		return err
 	}
-	folder, err := os.Open(real)
+	folder, err := place.Open(real)
+	if errors.Is(err, syscall.ENOTDIR) {
+		return refuse(http.StatusUnprocessableEntity, "%s is no folder.", p.Path)
+	}
 	if err != nil {
 		return explain(p.Path, err)
 	}
 	defer folder.Close()
-	if info, err := folder.Stat(); err != nil || !info.IsDir() {
-		return refuse(http.StatusUnprocessableEntity, "%s is no folder.", p.Path)
+	if err := f.mayTouch(spot{folder, "."}); err != nil {
+		return err
 	}
 	b := link.FileBatch{Folder: f.shown(real)}
-	if err := f.list(ctx, folder, real, "", p.Deep, &b, send); err != nil {
+	if err := f.list(ctx, folder, "", p.Deep, &b, send); err != nil {
 		return err
 	}
 	b.Done = true
 	return send(b)
 }
 
-func (f *Files) list(ctx context.Context, folder *os.File, real, prefix string, deep bool, b *link.FileBatch, send func(link.FileBatch) error) error {
-	for {
+// unsent is an error of whoever the list goes to.
+type unsent struct{ error }
+
+func (f *Files) list(ctx context.Context, folder *place.Dir, prefix string, deep bool, b *link.FileBatch, send func(link.FileBatch) error) error {
+	err := folder.Entries(func(name string, info fs.FileInfo) error {
 		if ctx.Err() != nil {
-			return ctx.Err()
+			return unsent{ctx.Err()}
 		}
-		entries, err := folder.ReadDir(batch)
-		for _, d := range entries {
-			info, err := d.Info()
-			if err != nil {
-				continue // gone since
+		e := f.entry(folder.Path(name), info)
+		e.Name = prefix + e.Name
+		if b.Entries = append(b.Entries, e); len(b.Entries) >= batch {
+			if err := send(*b); err != nil {
+				return unsent{err}
 			}
-			place := filepath.Join(real, d.Name())
-			e := f.entry(place, info)
-			e.Name = prefix + e.Name
-			if b.Entries = append(b.Entries, e); len(b.Entries) >= batch {
-				if err := send(*b); err != nil {
-					return err
-				}
-				b.Entries = nil
-			}
-			if deep && d.IsDir() {
-				below, err := os.Open(place)
-				if err != nil {
-					continue // listed, and closed to the agent
-				}
-				err = f.list(ctx, below, place, e.Name+"/", deep, b, send)
-				below.Close()
-				if err != nil {
-					return err
-				}
-			}
+			b.Entries = nil
 		}
-		if errors.Is(err, io.EOF) {
+		if !deep || !info.IsDir() || f.own(info) {
 			return nil
 		}
+		below, err := folder.Sub(name)
 		if err != nil {
-			b.Error = explain(b.Folder, err).Error()
-			return nil
+			return nil // listed, and closed to the agent
 		}
+		defer below.Close()
+		return f.list(ctx, below, e.Name+"/", deep, b, send)
+	})
+	if bad := (unsent{}); errors.As(err, &bad) {
+		return err
 	}
+	if err != nil {
+		b.Error = explain(b.Folder, err).Error()
+	}
+	return nil
 }
 
 // Entry describes one file or folder, with its digest where one is asked for.
 func (f *Files) Entry(ctx context.Context, p link.FilePath) (link.FileEntry, error) {
-	real, err := f.real(p.Path)
-	if err != nil {
-		return link.FileEntry{}, err
-	}
-	info, err := os.Lstat(real)
-	if err != nil {
+	var e link.FileEntry
+	if err := f.at(p.Path, func(s spot) error {
+		info, err := s.Stat(s.name)
+		if err == nil {
+			e = f.entry(s.path(), info)
+			e.Path, e.Access = f.shown(s.path()), f.disk.Access(s.path())
+		}
+		return err
+	}); err != nil {
 		return link.FileEntry{}, explain(p.Path, err)
 	}
-	e := f.entry(real, info)
-	e.Path, e.Access = f.shown(real), f.disk.Access(real)
 	if p.Digest == "" {
 		return e, nil
 	}
@@ -269,25 +334,33 @@ func (f *Files) open(path string) (*os.File, fs.FileInfo, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	info, err := os.Stat(real)
+	d, name, err := place.Final(real)
+	if err != nil {
+		return nil, nil, explain(path, err)
+	}
+	defer d.Close()
+	if err := f.mayTouch(spot{d, name}); err != nil {
+		return nil, nil, err
+	}
+	file, info, err := regular(spot{d, name}, path)
+	return file, info, explain(path, err)
+}
+
+// regular opens a regular file to read.
+func regular(s spot, path string) (*os.File, fs.FileInfo, error) {
+	info, err := s.Stat(s.name)
 	if err == nil && !info.Mode().IsRegular() {
 		err = irregular(path, info.Mode())
 	}
 	if err != nil {
-		return nil, nil, explain(path, err)
+		return nil, nil, err
 	}
-	file, err := openShared(real)
-	if err != nil {
-		return nil, nil, explain(path, err)
-	}
-	if info, err = file.Stat(); err == nil && !info.Mode().IsRegular() {
-		err = irregular(path, info.Mode())
-	}
-	if err != nil {
+	file, info, err := s.File(s.name, os.O_RDONLY, 0)
+	if err == nil && !info.Mode().IsRegular() {
 		file.Close()
-		return nil, nil, explain(path, err)
+		return nil, nil, irregular(path, info.Mode())
 	}
-	return file, info, nil
+	return file, info, err
 }
 
 func irregular(path string, mode fs.FileMode) error {
@@ -339,19 +412,19 @@ func (Plain) Shown(real string) string { return real }
 func (Plain) Owner(string, fs.FileInfo) (owner, group string) { return "", "" }
 
 // Like implements host.Disk.
-func (Plain) Like(string, string) error { return nil }
+func (Plain) Like(*place.Dir, string, *place.Dir, string) error { return nil }
 
 // Access implements host.Disk.
 func (Plain) Access(string) []string { return nil }
 
 // Let implements host.Disk.
-func (Plain) Let(string, string, string) error { return errors.ErrUnsupported }
+func (Plain) Let(*place.Dir, string, string, string) error { return errors.ErrUnsupported }
 
 // Seclude implements host.Disk.
-func (Plain) Seclude(real string) error { return os.Chmod(real, 0o700) }
+func (Plain) Seclude(d *place.Dir, name string) error { return d.Chmod(name, 0o700) }
 
 // SetOwner implements host.Disk.
-func (Plain) SetOwner(string, string, string) error { return errors.ErrUnsupported }
+func (Plain) SetOwner(*place.Dir, string, string, string) error { return errors.ErrUnsupported }
 
 // Top implements host.Disk.
 func (Plain) Top(string) (string, error) { return "", errors.ErrUnsupported }

@@ -14,9 +14,11 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
+	"moorwatch.example/agent/host/place"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/transfer"
 )
@@ -84,7 +86,7 @@ func (f *Files) Archive(ctx context.Context, paths []string, format string) (*Do
 		if err != nil {
 			return nil, err
 		}
-		if _, err := os.Lstat(real); err != nil {
+		if err := f.at(p, func(s spot) error { _, err := s.Stat(s.name); return err }); err != nil {
 			return nil, explain(p, err)
 		}
 		roots = append(roots, real)
@@ -137,32 +139,13 @@ func (f *Files) pack(ctx context.Context, w io.Writer, roots []string, format st
 		p = zipPacker{zip.NewWriter(w)}
 	}
 	var missing []string
+	leave := func(at spot, reason string) { missing = append(missing, f.shown(at.path())+": "+reason) }
 	for _, root := range roots {
-		base := filepath.Dir(root)
-		err := filepath.WalkDir(root, func(at string, d fs.DirEntry, err error) error {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			if err == nil && strings.HasPrefix(d.Name(), partBegin) && strings.HasSuffix(d.Name(), partEnd) {
-				return nil // not whole
-			}
-			var done bool
-			if err == nil {
-				done, err = f.packOne(ctx, p, base, at, d)
-			}
-			var broken *halfway
-			if errors.As(err, &broken) {
-				return err
-			}
-			if err != nil || !done {
-				reason := "it is no file"
-				if err != nil {
-					reason = err.Error()
-				}
-				missing = append(missing, f.shown(at)+": "+reason)
-			}
-			return nil
-		})
+		d, name, err := place.Parent(root)
+		if err == nil {
+			err = f.packAll(ctx, p, spot{d, name}, name, leave)
+			d.Close()
+		}
 		if err != nil {
 			return err
 		}
@@ -183,25 +166,67 @@ func (f *Files) pack(ctx context.Context, w io.Writer, roots []string, format st
 // halfway is an error after which an archive cannot go on.
 type halfway struct{ error }
 
-func (f *Files) packOne(ctx context.Context, p packer, base, at string, d fs.DirEntry) (done bool, err error) {
-	info, err := d.Info()
-	if err != nil {
-		return false, err
+// packAll puts what stands at a place into an archive under a name, with all below it, and tells what it
+// leaves out.
+func (f *Files) packAll(ctx context.Context, p packer, at spot, name string, leave func(spot, string)) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
 	}
-	rel, err := filepath.Rel(base, at)
-	if err != nil {
-		return false, err
+	if strings.HasPrefix(at.name, partBegin) && strings.HasSuffix(at.name, partEnd) {
+		return nil // not whole
 	}
-	name := filepath.ToSlash(rel)
+	done, err := f.packOne(ctx, p, at, name)
+	if broken := (*halfway)(nil); errors.As(err, &broken) {
+		return err
+	}
 	switch {
-	case d.IsDir():
+	case err != nil:
+		leave(at, err.Error())
+		return nil
+	case !done:
+		leave(at, "it is no file")
+		return nil
+	}
+	info, err := at.Stat(at.name)
+	if err != nil || !info.IsDir() {
+		return nil
+	}
+	in, err := at.Sub(at.name)
+	if err != nil {
+		leave(at, err.Error())
+		return nil
+	}
+	defer in.Close()
+	var names []string
+	if err := in.Entries(func(name string, _ fs.FileInfo) error { names = append(names, name); return nil }); err != nil {
+		leave(at, err.Error())
+	}
+	slices.Sort(names)
+	for _, below := range names {
+		if err := f.packAll(ctx, p, spot{in, below}, name+"/"+below, leave); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (f *Files) packOne(ctx context.Context, p packer, at spot, name string) (done bool, err error) {
+	info, err := at.Stat(at.name)
+	if err != nil {
+		return false, err
+	}
+	switch {
+	case info.IsDir():
+		if f.own(info) {
+			return false, errors.New("it belongs to the agent itself")
+		}
 		_, err := p.add(name+"/", info, "")
 		return true, wrap(err)
 	case info.Mode()&fs.ModeSymlink != 0:
 		if _, zip := p.(zipPacker); zip {
 			return false, errors.New("a link")
 		}
-		target, err := os.Readlink(at)
+		target, err := at.Readlink(at.name)
 		if err != nil {
 			return false, err
 		}
@@ -210,7 +235,7 @@ func (f *Files) packOne(ctx context.Context, p packer, base, at string, d fs.Dir
 	case !info.Mode().IsRegular():
 		return false, nil
 	}
-	file, info, err := f.open(f.shown(at))
+	file, info, err := regular(at, f.shown(at.path()))
 	if err != nil {
 		return false, err
 	}
@@ -219,7 +244,7 @@ func (f *Files) packOne(ctx context.Context, p packer, base, at string, d fs.Dir
 	if err != nil {
 		return false, wrap(err)
 	}
-	_, err = copyUntil(ctx, out, &exactly{r: file, left: info.Size(), path: f.shown(at)})
+	_, err = copyUntil(ctx, out, &exactly{r: file, left: info.Size(), path: f.shown(at.path())})
 	return true, wrap(err)
 }
 
@@ -251,14 +276,15 @@ func (f *Files) Unpack(ctx context.Context, folder string, r io.Reader) (made li
 	if err != nil {
 		return made, err
 	}
-	if err := os.MkdirAll(real, 0o755); err != nil {
-		return made, explain(folder, err)
-	}
-	root, err := os.OpenRoot(real)
+	into, err := place.Make(real, 0o755)
 	if err != nil {
 		return made, explain(folder, err)
 	}
-	defer root.Close()
+	defer into.Close()
+	if err := f.mayTouch(spot{into, "."}); err != nil {
+		return made, err
+	}
+	root := into.Root()
 	in := tar.NewReader(r)
 	folders := map[string]bool{}
 	for ctx.Err() == nil {

@@ -6,14 +6,15 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
+	"errors"
 	"io"
 	"net/http"
 	"os"
-	"path/filepath"
 	"strings"
 	"unicode/utf16"
 	"unicode/utf8"
 
+	"moorwatch.example/agent/host/place"
 	"moorwatch.example/contract/link"
 )
 
@@ -136,50 +137,58 @@ func (f *Files) WriteText(_ context.Context, t link.TextFile) (link.TextFile, er
 	if len(raw) > link.MaxText {
 		return t, refuse(http.StatusRequestEntityTooLarge, "A text may hold %d MiB.", link.MaxText>>20)
 	}
+	d, name, err := place.Final(real) // a link stays one
+	if err != nil {
+		return t, explain(t.Path, err)
+	}
+	defer d.Close()
+	at := spot{d, name}
+	if err := f.mayTouch(at); err != nil {
+		return t, err
+	}
+	if err := f.write(at, t, raw); err != nil {
+		return t, explain(t.Path, err)
+	}
+	return f.ReadText(context.Background(), link.FilePath{Path: t.Path})
+}
+
+// write puts a text in the place of what was read, or of nothing.
+func (f *Files) write(at spot, t link.TextFile, raw []byte) error {
 	mode, keep := os.FileMode(0o644), os.FileInfo(nil)
 	if t.Version == "" {
-		if _, err := os.Lstat(real); err == nil {
-			return t, refuse(http.StatusConflict, "%s is there already.", t.Path)
+		if _, err := at.Stat(at.name); err == nil {
+			return refuse(http.StatusConflict, "%s is there already.", t.Path)
 		}
 	} else {
-		if real, err = filepath.EvalSymlinks(real); err != nil { // a link stays one
-			return t, explain(t.Path, err)
-		}
-		file, info, err := f.open(f.shown(real))
+		file, info, err := regular(at, t.Path)
 		if err != nil {
-			return t, err
+			return err
 		}
 		now, err := io.ReadAll(io.LimitReader(file, link.MaxText+1))
 		file.Close()
 		if err != nil {
-			return t, explain(t.Path, err)
+			return err
 		}
 		if version(now) != t.Version {
-			return t, refuse(http.StatusConflict, "%s was changed meanwhile, at %s. What you wrote is not saved: read the file again, and put your change into it.", t.Path, info.ModTime().Format("15:04:05"))
+			return refuse(http.StatusConflict, "%s was changed meanwhile, at %s. What you wrote is not saved: read the file again, and put your change into it.", t.Path, info.ModTime().Format("15:04:05"))
 		}
 		mode, keep = info.Mode(), info
 	}
-	part, err := f.part(filepath.Dir(real))
+	fresh := spot{at.Dir, partName()}
+	part, _, err := fresh.File(fresh.name, os.O_CREATE|os.O_WRONLY, 0o600)
 	if err != nil {
-		return t, explain(t.Path, err)
+		return err
 	}
-	defer os.Remove(part.Name())
+	defer fresh.Remove(fresh.name)
 	_, err = part.Write(raw)
 	if err == nil {
-		err = part.Sync()
+		err = part.Chmod(mode.Perm())
 	}
-	part.Close()
-	if err == nil {
-		err = os.Chmod(part.Name(), mode.Perm())
+	if err = errors.Join(err, part.Sync(), part.Close()); err != nil {
+		return err
 	}
-	if err == nil && keep != nil {
-		f.take(real, keep, part.Name())
+	if keep != nil {
+		f.take(at, keep, fresh)
 	}
-	if err == nil {
-		err = os.Rename(part.Name(), real)
-	}
-	if err != nil {
-		return t, explain(t.Path, err)
-	}
-	return f.ReadText(context.Background(), link.FilePath{Path: t.Path})
+	return place.Rename(fresh.Dir, fresh.name, at.Dir, at.name)
 }

@@ -16,6 +16,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"moorwatch.example/agent/host/place"
 	"moorwatch.example/contract/link"
 )
 
@@ -31,48 +32,106 @@ type buried struct {
 	Gone  bool   `json:"gone,omitempty"`
 }
 
-func (b buried) kept() string { return filepath.Join(b.Place, "files", b.ID) }
-func (b buried) note() string { return filepath.Join(b.Place, "info", b.ID+".trashinfo") }
+// The folders of the recoverable place.
+const (
+	keptFolder = "files"
+	noteFolder = "info"
+)
 
-// remove takes something to the recoverable place of its disk.
-func (f *Files) remove(real string) (buried, error) {
-	info, err := os.Lstat(real)
+func (b buried) note() string { return b.ID + ".trashinfo" }
+
+// binName is the name of the recoverable place of the agent's account.
+func binName() string { return ".Trash-" + strconv.Itoa(max(os.Getuid(), 0)) }
+
+// bin is an open recoverable place.
+type bin struct{ kept, notes *place.Dir }
+
+func (b *bin) Close() error { return errors.Join(b.kept.Close(), b.notes.Close()) }
+
+// openBin opens a recoverable place, and makes it where it is to. It refuses one that is a link or that
+// somebody else made: they could put it in front of any folder.
+func (f *Files) openBin(path string, makeIt bool) (*bin, error) {
+	top, name, err := place.Parent(path)
 	if err != nil {
-		return buried{}, err
+		return nil, err
 	}
-	top, err := f.disk.Top(filepath.Dir(real))
-	if err != nil {
-		return buried{}, err
-	}
-	if within(top, real) {
-		return buried{}, refuse(http.StatusUnprocessableEntity, "%s is a whole disk.", f.shown(real))
-	}
-	e := f.entry(real, info)
-	b := buried{Removed: link.Removed{ID: uuid.NewString(), Path: f.shown(real), At: time.Now(), Kind: e.Kind, Size: e.Size}, Real: real,
-		Place: filepath.Join(top, ".Trash-"+strconv.Itoa(max(os.Getuid(), 0)))}
-	if within(real, b.Place) || within(b.Place, real) {
-		return buried{}, refuse(http.StatusUnprocessableEntity, "%s holds what was removed: restore it, or remove it for good.", f.shown(real))
-	}
-	for _, folder := range []string{filepath.Dir(b.kept()), filepath.Dir(b.note())} {
-		if err := os.MkdirAll(folder, 0o700); err != nil {
-			return buried{}, err
+	defer top.Close()
+	if makeIt {
+		if err := top.Mkdir(name, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+			return nil, err
 		}
 	}
-	if err := f.disk.Seclude(b.Place); err != nil { // it may hold what only one person could read
-		return buried{}, err
+	if err := f.disk.Seclude(top, name); err != nil { // it may hold what only one person could read
+		return nil, err
 	}
-	text := "[Trash Info]\nPath=" + (&url.URL{Path: real}).EscapedPath() + "\nDeletionDate=" + b.At.Format("2006-01-02T15:04:05") + "\n"
-	if err := os.WriteFile(b.note(), []byte(text), 0o600); err != nil {
-		return buried{}, err
+	at, err := top.Sub(name)
+	if err != nil {
+		return nil, err
 	}
-	if err := f.noteRemoved(b); err != nil {
-		return buried{}, errors.Join(err, os.Remove(b.note()))
-	}
-	if err := os.Rename(real, b.kept()); err != nil {
-		b.Gone = true
-		return buried{}, errors.Join(err, os.Remove(b.note()), f.noteRemoved(b))
+	defer at.Close()
+	b := &bin{}
+	for folder, to := range map[string]**place.Dir{keptFolder: &b.kept, noteFolder: &b.notes} {
+		if makeIt {
+			if err := at.Mkdir(folder, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+				return nil, err
+			}
+		}
+		if *to, err = at.Sub(folder); err == nil {
+			err = (*to).Foreign()
+		}
+		if err != nil {
+			for _, d := range []*place.Dir{b.kept, b.notes} {
+				if d != nil {
+					d.Close()
+				}
+			}
+			return nil, err
+		}
 	}
 	return b, nil
+}
+
+// remove takes something to the recoverable place of its disk.
+func (f *Files) remove(s spot) error {
+	info, err := s.Stat(s.name)
+	if err != nil {
+		return err
+	}
+	real := s.path()
+	top, err := f.disk.Top(filepath.Dir(real))
+	if err != nil {
+		return err
+	}
+	if within(top, real) {
+		return refuse(http.StatusUnprocessableEntity, "%s is a whole disk.", f.shown(real))
+	}
+	e := f.entry(real, info)
+	b := buried{Removed: link.Removed{ID: uuid.NewString(), Path: f.shown(real), At: time.Now(), Kind: e.Kind, Size: e.Size}, Real: real, Place: filepath.Join(top, binName())}
+	if within(real, b.Place) || within(b.Place, real) {
+		return refuse(http.StatusUnprocessableEntity, "%s holds what was removed: restore it, or remove it for good.", f.shown(real))
+	}
+	bin, err := f.openBin(b.Place, true)
+	if err != nil {
+		return refuse(http.StatusConflict, "What is removed from this disk cannot be kept: %v.", err)
+	}
+	defer bin.Close()
+	text := "[Trash Info]\nPath=" + (&url.URL{Path: real}).EscapedPath() + "\nDeletionDate=" + b.At.Format("2006-01-02T15:04:05") + "\n"
+	note, _, err := bin.notes.File(b.note(), os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = note.WriteString(text)
+	if err = errors.Join(err, note.Close()); err == nil {
+		err = f.noteRemoved(b)
+	}
+	if err != nil {
+		return errors.Join(err, bin.notes.Remove(b.note()))
+	}
+	if err := place.Rename(s.Dir, s.name, bin.kept, b.ID); err != nil {
+		b.Gone = true
+		return errors.Join(err, bin.notes.Remove(b.note()), f.noteRemoved(b))
+	}
+	return nil
 }
 
 func (f *Files) noteRemoved(b buried) error {
@@ -112,7 +171,7 @@ func (f *Files) removed() (map[string]buried, error) {
 		}
 	}
 	for id, b := range all {
-		if _, err := os.Lstat(b.kept()); err != nil {
+		if _, err := os.Lstat(filepath.Join(b.Place, keptFolder, b.ID)); err != nil {
 			delete(all, id) // emptied by somebody at the device
 		}
 	}
@@ -151,17 +210,25 @@ func (f *Files) restore(id string) error {
 	if err != nil {
 		return err
 	}
-	if _, err := os.Lstat(b.Real); err == nil {
-		return refuse(http.StatusConflict, "Something else stands at %s now: move that first.", b.Path)
-	}
-	if err := os.MkdirAll(filepath.Dir(b.Real), 0o755); err != nil {
+	bin, err := f.openBin(b.Place, false)
+	if err != nil {
 		return err
 	}
-	if err := os.Rename(b.kept(), b.Real); err != nil {
+	defer bin.Close()
+	to, err := place.Make(filepath.Dir(b.Real), 0o755)
+	if err != nil {
+		return err
+	}
+	defer to.Close()
+	name := filepath.Base(b.Real)
+	if _, err := to.Stat(name); err == nil {
+		return refuse(http.StatusConflict, "Something else stands at %s now: move that first.", b.Path)
+	}
+	if err := place.Rename(bin.kept, b.ID, to, name); err != nil {
 		return err
 	}
 	b.Gone = true
-	return errors.Join(os.Remove(b.note()), f.noteRemoved(b))
+	return errors.Join(bin.notes.Remove(b.note()), f.noteRemoved(b))
 }
 
 func (f *Files) purge(id string) error {
@@ -169,9 +236,14 @@ func (f *Files) purge(id string) error {
 	if err != nil {
 		return err
 	}
-	if err := os.RemoveAll(b.kept()); err != nil {
+	bin, err := f.openBin(b.Place, false)
+	if err != nil {
+		return err
+	}
+	defer bin.Close()
+	if err := bin.kept.RemoveAll(b.ID); err != nil {
 		return err
 	}
 	b.Gone = true
-	return errors.Join(os.Remove(b.note()), f.noteRemoved(b))
+	return errors.Join(bin.notes.Remove(b.note()), f.noteRemoved(b))
 }

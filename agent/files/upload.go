@@ -19,6 +19,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"moorwatch.example/agent/host/place"
 	"moorwatch.example/contract/link"
 )
 
@@ -50,32 +51,37 @@ func (f *Files) Begin(_ context.Context, o link.UploadOrder) (link.Upload, error
 	if err != nil {
 		return link.Upload{}, err
 	}
-	if err := f.named(real); err != nil {
-		return link.Upload{}, err
-	}
 	if o.Bits != "" {
 		if _, err := strconv.ParseUint(o.Bits, 8, 9); err != nil {
 			return link.Upload{}, refuse(http.StatusBadRequest, "%q are no permission bits: write them as 0644.", o.Bits)
 		}
 	}
-	if err := f.vacant(real, o); err != nil {
+	open := place.Open
+	if o.Folders {
+		open = func(path string) (*place.Dir, error) { return place.Make(path, 0o755) }
+	}
+	folder, err := open(filepath.Dir(real))
+	if err != nil {
+		return link.Upload{}, explain(f.shown(filepath.Dir(real)), err)
+	}
+	defer folder.Close()
+	to := spot{folder, filepath.Base(real)}
+	if err := errors.Join(f.named(to.name), f.mayTouch(to)); err != nil {
 		return link.Upload{}, err
 	}
-	folder := filepath.Dir(real)
-	if o.Folders {
-		if err := os.MkdirAll(folder, 0o755); err != nil {
-			return link.Upload{}, explain(f.shown(folder), err)
-		}
+	if err := f.vacant(to, o); err != nil {
+		return link.Upload{}, err
 	}
-	if free, err := f.disk.Free(folder); err == nil && free < o.Size {
+	if free, err := f.disk.Free(folder.Path(".")); err == nil && free < o.Size {
 		return link.Upload{}, refuse(http.StatusInsufficientStorage, "The disk has room for %d bytes more, and this file has %d.", free, o.Size)
 	}
-	part, err := f.part(folder)
+	name := partName()
+	part, _, err := folder.File(name, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
-		return link.Upload{}, explain(f.shown(folder), err)
+		return link.Upload{}, explain(f.shown(folder.Path(".")), err)
 	}
 	part.Close()
-	u := &upload{UploadOrder: o, ID: uuid.NewString(), Real: real, Part: part.Name(), Begun: time.Now(), sum: sha256.New()}
+	u := &upload{UploadOrder: o, ID: uuid.NewString(), Real: to.path(), Part: folder.Path(name), Begun: time.Now(), sum: sha256.New()}
 	text, err := json.Marshal(u)
 	if err == nil {
 		err = os.MkdirAll(f.uploadsDir(), 0o700)
@@ -84,7 +90,7 @@ func (f *Files) Begin(_ context.Context, o link.UploadOrder) (link.Upload, error
 		err = os.WriteFile(f.uploadNote(u.ID), text, 0o600)
 	}
 	if err != nil {
-		return link.Upload{}, errors.Join(explain(f.uploadsDir(), err), os.Remove(u.Part))
+		return link.Upload{}, errors.Join(explain(f.uploadsDir(), err), folder.Remove(name))
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -92,9 +98,27 @@ func (f *Files) Begin(_ context.Context, o link.UploadOrder) (link.Upload, error
 	return u.told(0), nil
 }
 
+// part opens the part of an upload again, with the folder that it stands in. It refuses what is not the
+// agent's own: whoever owns the folder may have put something else there.
+func (u *upload) part() (*os.File, spot, error) {
+	d, name, err := place.Parent(u.Part)
+	if err != nil {
+		return nil, spot{}, err
+	}
+	file, info, err := d.File(name, os.O_RDWR, 0)
+	if err == nil && (!info.Mode().IsRegular() || place.Links(info) > 1 || place.Another(info)) {
+		err = errors.Join(refuse(http.StatusConflict, "What came of this upload was replaced at the device: begin it anew."), file.Close())
+	}
+	if err != nil {
+		d.Close()
+		return nil, spot{}, err
+	}
+	return file, spot{d, name}, nil
+}
+
 // vacant refuses a place where something stands that is not to be replaced, or cannot be.
-func (f *Files) vacant(real string, o link.UploadOrder) error {
-	info, err := os.Lstat(real)
+func (f *Files) vacant(to spot, o link.UploadOrder) error {
+	info, err := to.Stat(to.name)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil
@@ -159,10 +183,11 @@ func (f *Files) Continue(id string, offset int64, read func(w io.Writer) error) 
 		}
 	}
 	defer u.mu.Unlock()
-	part, err := os.OpenFile(u.Part, os.O_RDWR, 0)
+	part, there, err := u.part()
 	if err != nil {
 		return explain(u.Path, err)
 	}
+	there.Close()
 	defer part.Close()
 	at, err := part.Seek(0, io.SeekEnd)
 	if err != nil {
@@ -216,10 +241,11 @@ func (f *Files) Finish(_ context.Context, id string, end link.UploadEnd) (link.F
 		return link.FileEntry{}, refuse(http.StatusConflict, "This upload is still being written to.")
 	}
 	defer u.mu.Unlock()
-	part, err := os.OpenFile(u.Part, os.O_RDWR, 0)
+	part, there, err := u.part()
 	if err != nil {
 		return link.FileEntry{}, explain(u.Path, err)
 	}
+	defer there.Close()
 	defer part.Close()
 	info, err := part.Stat()
 	if err == nil && info.Size() != u.Size {
@@ -236,7 +262,7 @@ func (f *Files) Finish(_ context.Context, id string, end link.UploadEnd) (link.F
 		f.forget(u)
 		return link.FileEntry{}, refuse(http.StatusUnprocessableEntity, "What came is not what was sent: its SHA-256 is %s. Nothing stands under %s of it; send it again.", got, u.Path)
 	}
-	if err := f.place(u, part); err != nil {
+	if err := f.place(u, part, there); err != nil {
 		return link.FileEntry{}, explain(u.Path, err)
 	}
 	f.forget(u)
@@ -244,41 +270,44 @@ func (f *Files) Finish(_ context.Context, id string, end link.UploadEnd) (link.F
 }
 
 // place gives a whole part its name.
-func (f *Files) place(u *upload, part *os.File) error {
+func (f *Files) place(u *upload, part *os.File, from spot) error {
 	mode := fs.FileMode(0o644)
 	if u.Bits != "" {
 		n, _ := strconv.ParseUint(u.Bits, 8, 9)
 		mode = fs.FileMode(n)
 	}
-	if err := f.vacant(u.Real, u.UploadOrder); err != nil {
+	to := spot{from.Dir, filepath.Base(u.Real)}
+	if err := f.vacant(to, u.UploadOrder); err != nil {
 		return err
 	}
-	if before, err := os.Lstat(u.Real); err == nil && before.Mode().IsRegular() {
-		if u.Bits == "" {
-			mode = before.Mode().Perm()
+	before, err := to.Stat(to.name)
+	replaces := err == nil && before.Mode().IsRegular()
+	if replaces && u.Bits == "" {
+		mode = before.Mode().Perm()
+	}
+	if err := errors.Join(part.Chmod(mode), part.Sync(), part.Close()); err != nil { // some systems name no file that is open
+		return err
+	}
+	if !u.Modified.IsZero() {
+		if err := from.Times(from.name, u.Modified); err != nil {
+			return err
 		}
-		f.take(u.Real, before, u.Part)
 	}
-	err := errors.Join(os.Chmod(u.Part, mode), part.Sync())
-	if err == nil && !u.Modified.IsZero() {
-		err = os.Chtimes(u.Part, time.Time{}, u.Modified)
+	if replaces {
+		f.take(to, before, from)
 	}
-	if err != nil {
-		return err
-	}
-	part.Close() // some systems name no file that is open
 	if u.Replace {
-		return os.Rename(u.Part, u.Real)
+		return place.Rename(from.Dir, from.name, to.Dir, to.name)
 	}
 	// A link is made only where nothing stands, whatever happened since it was looked.
-	err = os.Link(u.Part, u.Real)
+	err = from.Link(from.name, to.name)
 	if errors.Is(err, fs.ErrExist) {
 		return refuse(http.StatusConflict, "%s was made meanwhile.", u.Path)
 	}
 	if err != nil {
-		return os.Rename(u.Part, u.Real) // a disk without hard links
+		return place.Rename(from.Dir, from.name, to.Dir, to.name) // a disk without hard links
 	}
-	return os.Remove(u.Part)
+	return from.Remove(from.name)
 }
 
 // Drop gives an upload up and removes what came of it.
@@ -295,7 +324,10 @@ func (f *Files) forget(u *upload) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	delete(f.uploads, u.ID)
-	os.Remove(u.Part)
+	if d, name, err := place.Parent(u.Part); err == nil {
+		d.Remove(name)
+		d.Close()
+	}
 	os.Remove(f.uploadNote(u.ID))
 }
 

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"slices"
 
+	"moorwatch.example/agent/host/place"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/inventory"
@@ -192,18 +193,19 @@ type Disk interface {
 	Shown(real string) string
 	// Owner names whom the file at a place belongs to, "" where that is not known.
 	Owner(real string, info fs.FileInfo) (owner, group string)
-	// Like gives a file the access list of another, where the system has such lists beside bits.
-	Like(real, as string) error
+	// Like gives a file the access list of another, where the system has such lists beside bits. Files that
+	// are changed are named in an open folder, here and below.
+	Like(in *place.Dir, name string, asIn *place.Dir, as string) error
 	// Access tells who may do what with a file, in words, where the system has such lists.
 	Access(real string) []string
 	// Let sets what an account may do with a file, one of link.MayNothing and those beside it, in such a list.
-	Let(real, who, may string) error
+	Let(in *place.Dir, name, who, may string) error
 	// Seclude makes a folder one that nobody but the agent's account and administrators looks into, and that
-	// people are not shown among their own.
-	Seclude(real string) error
+	// people are not shown among their own. It refuses one that somebody else made.
+	Seclude(in *place.Dir, name string) error
 	// SetOwner gives a file to others; "" leaves one of them as it is. A link itself is given, not
 	// what it names.
-	SetOwner(real, owner, group string) error
+	SetOwner(in *place.Dir, name, owner, group string) error
 	// Top returns the topmost folder of the disk that a folder is on.
 	Top(folder string) (string, error)
 	// Free is how many bytes may be written to the disk that a folder is on.

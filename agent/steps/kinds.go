@@ -65,7 +65,7 @@ func (r *doing) do(ctx context.Context, n int, s work.Step) (undo string, err er
 		if err != nil {
 			return "", err
 		}
-		aside, err := moveAside(real)
+		aside, err := clearAside(real)
 		if err != nil || aside == "" {
 			return "", err
 		}

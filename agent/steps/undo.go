@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 
+	disk "moorwatch.example/agent/host/place"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/work"
 )
@@ -40,36 +41,68 @@ func (r *doing) undoBy(s work.Step) string {
 // asidePrefix begins the names of what was moved aside, so that it can be put back.
 const asidePrefix = ".moor-aside-"
 
-// moveAside moves what stands at a place out of the way; "" where nothing does.
-func moveAside(real string) (aside string, err error) {
-	if _, err := os.Lstat(real); errors.Is(err, fs.ErrNotExist) {
+// moveAside moves what stands under a name out of the way; "" where nothing does.
+func moveAside(in *disk.Dir, name string) (aside string, err error) {
+	if _, err := in.Stat(name); errors.Is(err, fs.ErrNotExist) {
 		return "", nil
 	}
-	aside = filepath.Join(filepath.Dir(real), asidePrefix+rand.Text()[:12])
-	return aside, os.Rename(real, aside)
+	aside = asidePrefix + rand.Text()[:12]
+	return aside, disk.Rename(in, name, in, aside)
+}
+
+// clearAside moves what stands at a place out of the way, and returns where it is then.
+func clearAside(real string) (aside string, err error) {
+	in, name, err := disk.Parent(real)
+	if err != nil {
+		return "", err
+	}
+	defer in.Close()
+	if aside, err = moveAside(in, name); aside != "" {
+		aside = in.Path(aside)
+	}
+	return aside, err
 }
 
 // place writes a file whole to its place, moving aside what stands there.
 func place(real string, from io.Reader, mode fs.FileMode) (undo string, err error) {
-	if err := os.MkdirAll(filepath.Dir(real), 0o755); err != nil {
-		return "", err
-	}
-	f, err := os.CreateTemp(filepath.Dir(real), asidePrefix)
+	in, err := disk.Make(filepath.Dir(real), 0o755)
 	if err != nil {
 		return "", err
 	}
-	defer os.Remove(f.Name()) // once it has its name, there is none
+	defer in.Close()
+	name, part := filepath.Base(real), asidePrefix+rand.Text()[:12]
+	f, _, err := in.File(part, os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return "", err
+	}
+	defer in.Remove(part) // once it has its name, there is none
 	_, err = io.Copy(f, from)
 	if err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close()); err != nil {
 		return "", err
 	}
-	aside, err := moveAside(real)
+	b := back{Place: real}
+	aside, err := moveAside(in, name)
 	if err == nil {
-		if err = os.Rename(f.Name(), real); err != nil && aside != "" {
-			err = errors.Join(err, os.Rename(aside, real))
+		if err = disk.Rename(in, part, in, name); err != nil && aside != "" {
+			err = errors.Join(err, disk.Rename(in, aside, in, name))
 		}
 	}
-	return back{Put: aside, Place: real}.text(), err
+	if aside != "" {
+		b.Put = in.Path(aside)
+	}
+	return b.text(), err
+}
+
+// removeAll removes what stands at a place, with all below it.
+func removeAll(real string) error {
+	in, name, err := disk.Parent(real)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return errors.Join(in.RemoveAll(name), in.Close())
 }
 
 // back undoes a step.
@@ -80,10 +113,15 @@ func (r *doing) back(ctx context.Context, text string) error {
 	}
 	switch {
 	case b.Place != "":
-		if err := os.RemoveAll(b.Place); err != nil || b.Put == "" {
+		if err := removeAll(b.Place); err != nil || b.Put == "" {
 			return err
 		}
-		return os.Rename(b.Put, b.Place)
+		in, name, err := disk.Parent(b.Place)
+		if err != nil {
+			return err
+		}
+		defer in.Close()
+		return disk.Rename(in, filepath.Base(b.Put), in, name) // it was put beside
 	case len(b.Argv) > 0:
 		exit := r.exit
 		defer func() { r.exit = exit }()
@@ -105,7 +143,7 @@ func Tidy(p *Progress) {
 	for _, text := range p.Course.Backs {
 		var b back
 		if json.Unmarshal([]byte(text), &b) == nil && b.Put != "" {
-			os.RemoveAll(b.Put)
+			removeAll(b.Put)
 		}
 	}
 }

@@ -374,7 +374,11 @@ func (a *Column) ListSignIns(c *gin.Context) { a.listSignIns(c, front.CallerOf(c
 // EndSignIn signs the caller out in one place: DELETE /me/sign-ins/{id}.
 func (a *Column) EndSignIn(c *gin.Context, id api.ID) {
 	ctx, caller := c.Request.Context(), front.CallerOf(c)
-	if a.done(c, "sign-in.end", caller.Email, a.store.endSignIn(ctx, caller.ID, id)) {
+	err := a.store.endSignIn(ctx, caller.ID, id)
+	if db.Missing(err) {
+		err = front.NotFound("sign-in of yours")
+	}
+	if a.done(c, "sign-in.end", caller.Email, err) {
 		a.changed(ctx, front.RightsChange{Person: caller.ID})
 		c.Status(http.StatusNoContent)
 	}

@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"moorwatch.example/agent/host"
+	on "moorwatch.example/agent/host/place"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/settings"
 )
@@ -440,7 +441,10 @@ func (s Settings) write(root *os.Root, name string, d *settings.Document, was fs
 	err = errors.Join(err, f.Chmod(mode), f.Sync(), f.Close())
 	if err == nil && was != nil {
 		owner, group := s.Disk.Owner(filepath.Join(root.Name(), name), was)
-		err = s.Disk.SetOwner(filepath.Join(root.Name(), fresh), owner, group)
+		var d *on.Dir
+		if d, err = on.Open(filepath.Join(root.Name(), filepath.Dir(fresh))); err == nil {
+			err = errors.Join(s.Disk.SetOwner(d, filepath.Base(fresh), owner, group), d.Close())
+		}
 	}
 	if err == nil {
 		err = root.Rename(fresh, name)

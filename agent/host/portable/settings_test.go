@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	on "moorwatch.example/agent/host/place"
 	"moorwatch.example/contract/link"
 )
 
@@ -20,11 +21,11 @@ type fakeDisk struct{ root string }
 func (d fakeDisk) Real(path string) (string, error)              { return filepath.Join(d.root, path), nil }
 func (d fakeDisk) Shown(real string) string                      { return strings.TrimPrefix(real, d.root) }
 func (fakeDisk) Owner(string, fs.FileInfo) (owner, group string) { return "", "" }
-func (fakeDisk) Like(string, string) error                       { return nil }
+func (fakeDisk) Like(*on.Dir, string, *on.Dir, string) error     { return nil }
 func (fakeDisk) Access(string) []string                          { return nil }
-func (fakeDisk) Let(real, who, may string) error                 { return nil }
-func (fakeDisk) Seclude(string) error                            { return nil }
-func (fakeDisk) SetOwner(real, owner, group string) error        { return nil }
+func (fakeDisk) Let(*on.Dir, string, string, string) error       { return nil }
+func (fakeDisk) Seclude(*on.Dir, string) error                   { return nil }
+func (fakeDisk) SetOwner(*on.Dir, string, string, string) error  { return nil }
 func (d fakeDisk) Top(string) (string, error)                    { return d.root, nil }
 func (fakeDisk) Free(string) (int64, error)                      { return 1 << 40, nil }
 func (fakeDisk) Windows() bool                                   { return false }

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"moorwatch.example/agent/host"
+	"moorwatch.example/agent/host/place"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 )
@@ -66,7 +67,7 @@ func (d *disk) Owner(string, fs.FileInfo) (owner, group string) {
 }
 
 // Like implements host.Disk.
-func (d *disk) Like(string, string) error { return nil }
+func (d *disk) Like(*place.Dir, string, *place.Dir, string) error { return nil }
 
 // Access implements host.Disk.
 func (d *disk) Access(real string) (list []string) {
@@ -84,14 +85,14 @@ func (d *disk) Access(real string) (list []string) {
 }
 
 // Seclude implements host.Disk.
-func (d *disk) Seclude(real string) error { return os.Chmod(real, 0o700) }
+func (d *disk) Seclude(in *place.Dir, name string) error { return in.Chmod(name, 0o700) }
 
 // Let implements host.Disk.
-func (d *disk) Let(real, who, may string) error {
+func (d *disk) Let(in *place.Dir, name, who, may string) error {
 	if !d.Windows() {
 		return host.ErrNoLists
 	}
-	key := [2]string{real, who}
+	key := [2]string{in.Path(name), who}
 	if words := map[string]string{link.MayNothing: "may not do everything", link.MayRead: "may read, run", link.MayChange: "may read, write, run, remove", link.MayAll: "may do everything"}[may]; words != "" {
 		d.lets.Store(key, words)
 	} else {
@@ -101,7 +102,7 @@ func (d *disk) Let(real, who, may string) error {
 }
 
 // SetOwner implements host.Disk.
-func (d *disk) SetOwner(string, string, string) error { return nil }
+func (d *disk) SetOwner(*place.Dir, string, string, string) error { return nil }
 
 // Top implements host.Disk.
 func (d *disk) Top(string) (string, error) {

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"moorwatch.example/agent/host"
+	"moorwatch.example/agent/host/place"
 )
 
 // Disk implements host.Disk. Names of accounts are looked up once.
@@ -62,21 +63,31 @@ func (d *Disk) name(kind string, id uint32) string {
 }
 
 // Like implements host.Disk: bits are all that is kept of one.
-func (*Disk) Like(string, string) error { return nil }
+func (*Disk) Like(*place.Dir, string, *place.Dir, string) error { return nil }
 
 // Access implements host.Disk: an entry's bits say it.
 func (*Disk) Access(string) []string { return nil }
 
 // Seclude implements host.Disk. A name that begins with a dot is not shown.
-func (*Disk) Seclude(real string) error { return os.Chmod(real, 0o700) }
+func (*Disk) Seclude(in *place.Dir, name string) error {
+	d, err := in.Sub(name)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	if err := d.Foreign(); err != nil {
+		return err
+	}
+	return in.Chmod(name, 0o700)
+}
 
 // Let implements host.Disk.
-func (*Disk) Let(string, string, string) error {
+func (*Disk) Let(*place.Dir, string, string, string) error {
 	return host.ErrNoLists
 }
 
 // SetOwner implements host.Disk. Accounts are given by name or number.
-func (*Disk) SetOwner(real, owner, group string) error {
+func (*Disk) SetOwner(in *place.Dir, name, owner, group string) error {
 	uid, gid := -1, -1
 	var err error
 	if owner != "" {
@@ -97,7 +108,7 @@ func (*Disk) SetOwner(real, owner, group string) error {
 			gid, _ = strconv.Atoi(g.Gid)
 		}
 	}
-	return os.Lchown(real, uid, gid)
+	return in.Chown(name, uid, gid)
 }
 
 // Top implements host.Disk: the topmost folder of the same device number (stat(2)).

@@ -6,13 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
 	"unsafe"
 
 	"golang.org/x/sys/windows"
 
+	on "moorwatch.example/agent/host/place"
 	"moorwatch.example/agent/host/windows/locks"
 	"moorwatch.example/contract/link"
 )
@@ -68,7 +68,7 @@ func (*disk) name(sid *windows.SID) string {
 }
 
 // SetOwner implements host.Disk. Accounts are given by name or SID.
-func (*disk) SetOwner(real, owner, group string) error {
+func (*disk) SetOwner(in *on.Dir, name, owner, group string) error {
 	var information windows.SECURITY_INFORMATION
 	sids := map[string]*windows.SID{}
 	for _, name := range []string{owner, group} {
@@ -91,7 +91,12 @@ func (*disk) SetOwner(real, owner, group string) error {
 		return nil
 	}
 	defer withPrivileges("SeTakeOwnershipPrivilege", "SeRestorePrivilege")()
-	return windows.SetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, information, sids[owner], sids[group], nil, nil)
+	h, err := in.Handle(name, windows.WRITE_OWNER)
+	if err != nil {
+		return err
+	}
+	defer windows.CloseHandle(h)
+	return windows.SetSecurityInfo(h, windows.SE_FILE_OBJECT, information, sids[owner], sids[group], nil, nil)
 }
 
 // account finds whom a name or SID means.
@@ -111,7 +116,7 @@ func account(name string) (*windows.SID, error) {
 var rights = map[string]windows.ACCESS_MASK{link.MayRead: 0x1200a9, link.MayChange: 0x1301bf, link.MayAll: maskFull}
 
 // Let implements host.Disk.
-func (*disk) Let(real, who, may string) error {
+func (*disk) Let(in *on.Dir, name, who, may string) error {
 	sid, err := account(who)
 	if err != nil {
 		return err
@@ -119,11 +124,17 @@ func (*disk) Let(real, who, may string) error {
 	if sid.IsWellKnown(windows.WinLocalSystemSid) && may != link.MayAll && may != link.MayInherited {
 		return errors.New("the agent works as this account: it would keep itself out")
 	}
-	info, err := os.Lstat(real)
+	info, err := in.Stat(name)
 	if err != nil {
 		return err
 	}
-	sd, err := windows.GetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION)
+	defer withPrivileges("SeTakeOwnershipPrivilege", "SeRestorePrivilege")()
+	h, err := in.Handle(name, windows.READ_CONTROL|windows.WRITE_DAC)
+	if err != nil {
+		return err
+	}
+	defer windows.CloseHandle(h)
+	sd, err := windows.GetSecurityInfo(h, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION)
 	if err != nil {
 		return err
 	}
@@ -134,24 +145,58 @@ func (*disk) Let(real, who, may string) error {
 	if list, err = let(list, sid, may, info.IsDir()); err != nil {
 		return err
 	}
-	defer withPrivileges("SeTakeOwnershipPrivilege", "SeRestorePrivilege")()
-	return windows.SetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION, nil, nil, list, nil)
+	return windows.SetSecurityInfo(h, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION, nil, nil, list, nil)
 }
 
-// Seclude implements host.Disk.
-func (*disk) Seclude(real string) error {
-	name, err := windows.UTF16PtrFromString(real)
+// Seclude implements host.Disk. A folder that others made may have been given a list by them, and be
+// hidden by them too: it is refused.
+func (*disk) Seclude(in *on.Dir, name string) error {
+	d, err := in.Sub(name) // no link
 	if err != nil {
 		return err
 	}
-	attributes, err := windows.GetFileAttributes(name)
+	defer d.Close() // while it is open nothing takes its place
+	h, err := in.Handle(name, windows.READ_CONTROL)
+	if err != nil {
+		return err
+	}
+	defer windows.CloseHandle(h)
+	sd, err := windows.GetSecurityInfo(h, windows.SE_FILE_OBJECT, windows.OWNER_SECURITY_INFORMATION)
+	if err != nil {
+		return err
+	}
+	owner, _, err := sd.Owner()
+	if err != nil {
+		return err
+	}
+	if !ours(owner) {
+		return fmt.Errorf("%s belongs to %s: have it removed first", in.Path(name), names.short(owner))
+	}
+	real := in.Path(name)
+	text, err := windows.UTF16PtrFromString(real)
+	if err != nil {
+		return err
+	}
+	attributes, err := windows.GetFileAttributes(text)
 	if err != nil || attributes&windows.FILE_ATTRIBUTE_HIDDEN != 0 {
 		return err // it was closed before it was hidden
 	}
 	if err := locks.Close(real); err != nil {
 		return err
 	}
-	return windows.SetFileAttributes(name, attributes|windows.FILE_ATTRIBUTE_HIDDEN)
+	return windows.SetFileAttributes(text, attributes|windows.FILE_ATTRIBUTE_HIDDEN)
+}
+
+// ours tells whether an account is the agent's own or one that may do everything anyway.
+func ours(sid *windows.SID) bool {
+	if sid == nil {
+		return false
+	}
+	if sid.IsWellKnown(windows.WinLocalSystemSid) || sid.IsWellKnown(windows.WinBuiltinAdministratorsSid) {
+		return true
+	}
+	me, err := windows.GetCurrentProcessToken().GetTokenUser()
+	return err == nil && me.User.Sid.Equals(sid)
 }
 
 var deleteAce = windows.NewLazySystemDLL("advapi32.dll").NewProc("DeleteAce")
@@ -209,8 +254,18 @@ func let(list *windows.ACL, sid *windows.SID, may string, folder bool) (*windows
 }
 
 // Like implements host.Disk.
-func (*disk) Like(real, as string) error {
-	sd, err := windows.GetNamedSecurityInfo(as, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION)
+func (*disk) Like(in *on.Dir, name string, asIn *on.Dir, as string) error {
+	from, err := asIn.Handle(as, windows.READ_CONTROL)
+	if err != nil {
+		return err
+	}
+	defer windows.CloseHandle(from)
+	to, err := in.Handle(name, windows.READ_CONTROL|windows.WRITE_DAC)
+	if err != nil {
+		return err
+	}
+	defer windows.CloseHandle(to)
+	sd, err := windows.GetSecurityInfo(from, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION)
 	if err != nil {
 		return err
 	}
@@ -218,7 +273,7 @@ func (*disk) Like(real, as string) error {
 	if err != nil {
 		return err
 	}
-	return windows.SetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION, nil, nil, list, nil)
+	return windows.SetSecurityInfo(to, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION, nil, nil, list, nil)
 }
 
 // Access implements host.Disk.

@@ -7,6 +7,7 @@ import (
 
 	"golang.org/x/sys/windows"
 
+	on "moorwatch.example/agent/host/place"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/test/scratch"
 )
@@ -55,8 +56,13 @@ func TestLet(t *testing.T) {
 // Wine hides the folder, and lets everybody in all the same.
 func TestSeclude(t *testing.T) {
 	dir := scratch.Dir(t)
+	in, base, err := on.Parent(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer in.Close()
 	for range 2 { // it is asked for at each removal
-		if err := (&disk{}).Seclude(dir); err != nil {
+		if err := (&disk{}).Seclude(in, base); err != nil {
 			t.Fatal(err)
 		}
 	}
