@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"strings"
 
+	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers"
 	"github.com/gin-gonic/gin"
@@ -224,6 +225,11 @@ func explain(err error) string {
 		return strings.TrimPrefix(name+": "+request.Reason, ": ")
 	}
 	var all []string
+	var schema *openapi3.SchemaError
+	if errors.As(request.Err, &schema) {
+		at := strings.Trim(name+"."+strings.Join(schema.JSONPointer(), "."), ".")
+		return strings.TrimPrefix(at+": "+schema.Reason, ": ")
+	}
 	for _, m := range misfit.FindAllStringSubmatch(request.Err.Error(), -1) {
 		if at := strings.Trim(name+"."+strings.ReplaceAll(m[1], "/", "."), "."); at != "" {
 			m[2] = at + ": " + m[2]

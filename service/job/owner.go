@@ -48,11 +48,6 @@ func (c *Column) readOwners(ctx context.Context) error {
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for id := range c.owners {
-		if _, ok := owners[id]; !ok {
-			delete(c.owners, id)
-		}
-	}
 	maps.Copy(c.owners, owners)
 	return nil
 }
