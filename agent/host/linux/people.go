@@ -7,12 +7,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
-	"os"
 	"os/exec"
-	"os/user"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -26,78 +22,6 @@ import (
 // persons implements host.People: sessions as logind tells of them (loginctl(1)) or, without it,
 // utmp; messages as dialogs on a person's desktop.
 type persons struct{}
-
-// desktop is a graphic session that programs can be shown on.
-type desktop struct {
-	uid     uint32
-	name    string
-	display string   // or the name of a Wayland socket
-	env     []string // what a program needs to find it
-}
-
-// desktopVariables lead a program to a desktop.
-var desktopVariables = []string{"DISPLAY", "WAYLAND_DISPLAY", "XAUTHORITY", "XDG_RUNTIME_DIR", "DBUS_SESSION_BUS_ADDRESS", "LANG"}
-
-// desktops finds the desktops by the environment of the programs that run on them (proc(5)), each
-// once. A display that nothing answers on is none.
-func desktops() []desktop {
-	var list []desktop
-	paths, _ := filepath.Glob("/proc/[0-9]*/environ")
-	for _, path := range paths {
-		info, err := os.Stat(path)
-		if err != nil {
-			continue
-		}
-		stat, ok := info.Sys().(*syscall.Stat_t)
-		b, err := os.ReadFile(path)
-		if err != nil || !ok {
-			continue
-		}
-		d := desktop{uid: stat.Uid}
-		for _, v := range bytes.Split(b, []byte{0}) {
-			key, value, _ := strings.Cut(string(v), "=")
-			if value == "" || !slices.Contains(desktopVariables, key) {
-				continue
-			}
-			d.env = append(d.env, string(v))
-			if key == "DISPLAY" {
-				d.display = value
-			}
-		}
-		// A Wayland session may have an X server for older programs, which shows nothing by itself.
-		if v := d.variable("WAYLAND_DISPLAY"); v != "" {
-			w := d
-			w.display = v
-			if _, err := os.Stat(w.socket()); err == nil {
-				d = w
-			}
-		}
-		if d.display == "" || slices.ContainsFunc(list, func(o desktop) bool { return o.uid == d.uid && o.display == d.display }) || !shown(d.display) {
-			continue
-		}
-		d.name = strconv.Itoa(int(d.uid))
-		if u, err := user.LookupId(d.name); err == nil {
-			d.name = u.Username
-		}
-		list = append(list, d)
-	}
-	return list
-}
-
-// shown tells whether an X server of this computer answers; others are believed.
-func shown(display string) bool {
-	number, local := strings.CutPrefix(display, ":")
-	if !local {
-		return !strings.Contains(display, ":") // Wayland; a display of another computer is not this one's person
-	}
-	number, _, _ = strings.Cut(number, ".")
-	c, err := net.DialTimeout("unix", "/tmp/.X11-unix/X"+number, time.Second)
-	if err != nil {
-		return false // a server that was killed leaves its socket behind
-	}
-	c.Close()
-	return true
-}
 
 // People implements host.People.
 func (persons) People(ctx context.Context) (link.PresenceList, error) {
@@ -326,10 +250,12 @@ func launch(_ context.Context, p link.Program) (int, error) {
 		}
 	case p.Visible:
 		d, err := whom(context.Background(), "")
+		if err == nil {
+			err = d.as(cmd) // never as root on somebody's desktop
+		}
 		if err != nil {
 			return 0, err
 		}
-		cmd.Env = append(os.Environ(), d.env...)
 	}
 	if err := cmd.Start(); err != nil {
 		return 0, refuse(http.StatusUnprocessableEntity, "It could not be started: %v.", err)
