@@ -15,6 +15,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"strconv"
 	"strings"
@@ -37,6 +38,7 @@ import (
 	"moorwatch.example/service/access"
 	"moorwatch.example/service/agents"
 	"moorwatch.example/service/db"
+	"moorwatch.example/service/doors"
 	"moorwatch.example/service/fleet"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/health"
@@ -59,7 +61,9 @@ type Config struct {
 	URL string
 	// Certificate and Authority are nil for plain HTTP, which is for loopback alone. Authority is
 	// set when the service is its own.
-	TLS         *tls.Config
+	TLS *tls.Config
+	// Proxies are trusted to say whom a request comes from, and whether over TLS.
+	Proxies     []netip.Prefix
 	Fingerprint string // of the service's own authority; "" when the certificate is of a public one
 	Console     fs.FS
 	// Seal signs recordings, and secrets are sealed by a key derived from it; a new one for this run
@@ -281,7 +285,10 @@ func (s *Service) serve(background context.Context, config Config, listener net.
 	metrics := prometheus.NewRegistry()
 	metrics.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "moorwatch_devices_connected", Help: "Devices with a live link."},
 		func() float64 { return float64(s.hub.Count()) }))
-	router, err := front.NewRouter(front.Parts{API: all, Sessions: s.Access, Places: s.Fleet, Console: config.Console, Metrics: metrics,
+	strangers := doors.New(config.Proxies)
+	metrics.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "moorwatch_connections_unproven", Help: "Connections on which nobody has proved who they are."},
+		func() float64 { return float64(strangers.Unproven()) }))
+	router, err := front.NewRouter(front.Parts{API: all, Sessions: s.Access, Places: s.Fleet, Console: config.Console, Metrics: metrics, Doors: strangers,
 		Ready: func(r *http.Request) error {
 			ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 			defer cancel()
@@ -300,8 +307,11 @@ func (s *Service) serve(background context.Context, config Config, listener net.
 	mux.Handle("GET "+link.Path, s.hub)
 	mux.Handle("GET /install/", s.Agents)
 	mux.Handle("/", router)
-	s.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
-		TLSConfig: config.TLS, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
+	// Who may go on for longer sets another deadline once they have proved who they are.
+	s.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
+		HTTP2:       &http.HTTP2Config{MaxConcurrentStreams: 100, SendPingTimeout: time.Minute, PingTimeout: 30 * time.Second, WriteByteTimeout: time.Minute},
+		ConnContext: strangers.ConnContext, TLSConfig: config.TLS, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
+	listener = strangers.Listen(listener)
 	go func() {
 		if config.TLS != nil {
 			s.served <- s.server.ServeTLS(listener, "", "")

@@ -44,7 +44,6 @@ type mate struct {
 	email string
 }
 
-
 func (w *world) mate(t *testing.T, email string, role access.Role, scope health.Scope) mate {
 	t.Helper()
 	p := must(client.Made(w.owner.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "Alder Fen", Email: email, Grants: api.Grants{{Role: role, Scope: scope}}})))(t)

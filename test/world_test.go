@@ -104,6 +104,12 @@ func child(work func(ctx context.Context) error) int {
 // serveAlone serves with the database and the address in the variables, and prints the set-up link.
 func serveAlone(ctx context.Context) error {
 	config := service.Config{Database: os.Getenv("MOORWATCH_TEST_SERVICE"), Owner: os.Getenv("MOORWATCH_TEST_OWNER"), Listen: os.Getenv("MOORWATCH_TEST_LISTEN"), Connections: 6, Console: web.Console(), Contents: os.Getenv("MOORWATCH_TEST_CONTENTS")}
+	if dir := os.Getenv("MOORWATCH_TEST_AUTHORITY"); dir != "" {
+		var err error
+		if config.TLS, config.Fingerprint, err = authority.Load(dir, []string{"127.0.0.1"}, time.Now()); err != nil {
+			return err
+		}
+	}
 	s, err := service.Start(ctx, config)
 	if err != nil {
 		return err

@@ -119,13 +119,13 @@ var errAway = errors.New("the desktop has ended")
 // with shows one desktop until it ends.
 func (v *viewer) with(ctx context.Context, s *show) error {
 	ctx, cancel := context.WithCancel(ctx)
-	var watching sync.WaitGroup
-	watching.Go(func() { v.watch(ctx) })
 	stage := v.server.stage(v.screen.Desktop().ID)
 	v.mu.Lock()
 	v.stage = stage
 	v.mu.Unlock()
 	stage.join(v)
+	var watching sync.WaitGroup
+	watching.Go(func() { v.watch(ctx) }) // it tells the stage of the pointer
 	s.sign = v.signed && stage.signed(ctx) != nil
 	if v.wants != "" {
 		v.setMode(v.wants)

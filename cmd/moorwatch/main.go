@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"net/netip"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -65,6 +66,7 @@ func command() *cli.Command {
 				&cli.IntFlag{Name: "keep-raw", Value: 14, Usage: "days for which readings are kept as they were read", Sources: from("keep-raw", "MOORWATCH_KEEP_RAW")},
 				&cli.IntFlag{Name: "keep-minutes", Value: 90, Usage: "days for which readings are kept by five minutes", Sources: from("keep-minutes", "MOORWATCH_KEEP_MINUTES")},
 				&cli.IntFlag{Name: "keep-hours", Value: 730, Usage: "days for which readings are kept by the hour", Sources: from("keep-hours", "MOORWATCH_KEEP_HOURS")},
+				&cli.StringSliceFlag{Name: "trusted-proxy", Usage: "`NETWORK` of a proxy before the service, as 192.0.2.7/32: what it says in X-Forwarded-For and X-Forwarded-Proto is believed; repeat it for more", Sources: from("trusted-proxy", "MOORWATCH_TRUSTED_PROXY")},
 				&cli.BoolFlag{Name: "plain", Usage: "plain HTTP, on loopback alone", Sources: from("plain", "MOORWATCH_PLAIN")},
 				&cli.StringFlag{Name: "log", Value: "info", Usage: "least level that is logged: debug, info, warn or error", Sources: from("log", "MOORWATCH_LOG")},
 			},
@@ -113,6 +115,13 @@ func serve(ctx context.Context, c *cli.Command) error {
 			return fmt.Errorf("--%s is %d: write days from 1 to 3660, coarser readings for no less time than finer ones", name, days)
 		}
 		config.Keep[tier] = time.Duration(days) * 24 * time.Hour
+	}
+	for _, text := range c.StringSlice("trusted-proxy") {
+		network, err := netip.ParsePrefix(text)
+		if err != nil {
+			return fmt.Errorf("--trusted-proxy is %q: write a network, as 192.0.2.7/32", text)
+		}
+		config.Proxies = append(config.Proxies, network)
 	}
 	var err error
 	if config.TLS, config.Fingerprint, err = certificate(c); err != nil {

@@ -34,6 +34,8 @@ const (
 	NoticeManage Permission = "notice.manage"
 	AuditRead    Permission = "audit.read"
 	PeopleManage Permission = "people.manage"
+	// ServiceMetrics reads what the service measures of itself.
+	ServiceMetrics Permission = "service.metrics"
 )
 
 // Level is how much of a tool a permission grants.
@@ -88,16 +90,17 @@ func ToolPermissions() (all []Permission) {
 // belong to one.
 var (
 	abouts = map[Permission]string{
-		FleetRead:    "See devices, their health, alerts and changes",
-		FleetEnrol:   "Enrol devices",
-		FleetManage:  "Add sites, move and retire devices",
-		DeviceSweep:  "Ask and act on many devices at once",
-		GroupManage:  "Make groups, tag devices",
-		AlertHandle:  "Acknowledge, snooze, assign and resolve alerts",
-		PolicyManage: "Set policies, maintenance windows and rules of consent",
-		NoticeManage: "Set channels and rules of notices",
-		AuditRead:    "Read the audit log and the sessions of others",
-		PeopleManage: "Add people and set their roles",
+		FleetRead:      "See devices, their health, alerts and changes",
+		FleetEnrol:     "Enrol devices",
+		FleetManage:    "Add sites, move and retire devices",
+		DeviceSweep:    "Ask and act on many devices at once",
+		GroupManage:    "Make groups, tag devices",
+		AlertHandle:    "Acknowledge, snooze, assign and resolve alerts",
+		PolicyManage:   "Set policies, maintenance windows and rules of consent",
+		NoticeManage:   "Set channels and rules of notices",
+		AuditRead:      "Read the audit log and the sessions of others",
+		PeopleManage:   "Add people and set their roles",
+		ServiceMetrics: "Read what the service measures of itself",
 	}
 	levels = map[Level]string{See: "look with", Act: "change with, what can be put right again", Administer: "change with, whatever there is"}
 )
@@ -111,7 +114,7 @@ func (p Permission) About() string {
 	return levels[Level(level)]
 }
 
-var general = []Permission{FleetRead, FleetEnrol, FleetManage, DeviceSweep, GroupManage, AlertHandle, PolicyManage, NoticeManage, AuditRead, PeopleManage}
+var general = []Permission{FleetRead, FleetEnrol, FleetManage, DeviceSweep, GroupManage, AlertHandle, PolicyManage, NoticeManage, AuditRead, PeopleManage, ServiceMetrics}
 
 // Grantable lists every permission that a role may grant.
 func Grantable() []Permission { return append(slices.Clone(general), ToolPermissions()...) }

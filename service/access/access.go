@@ -109,14 +109,11 @@ func (a *Column) Authenticate(r *http.Request) (*front.Caller, error) {
 
 // sessionOf is the secret of the session that a request's cookie names; "" where there is none.
 func sessionOf(r *http.Request) string {
-	cookie, err := r.Cookie(front.SessionCookie)
-	if err != nil {
+	secret := front.SessionOf(r)
+	if _, err := access.ParseSecret(secret, access.Session); err != nil {
 		return ""
 	}
-	if _, err := access.ParseSecret(cookie.Value, access.Session); err != nil {
-		return ""
-	}
-	return cookie.Value
+	return secret
 }
 
 func caller(p person, via, session string, err error) (*front.Caller, error) {

@@ -3,6 +3,7 @@ package front
 import (
 	"context"
 	"net/http"
+	"net/netip"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -11,6 +12,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
+	"moorwatch.example/service/doors"
 )
 
 // Caller is the person whom a request comes from.
@@ -102,8 +104,43 @@ func DeedOf(c *gin.Context, action, result string) Deed {
 	return d
 }
 
-// SessionCookie is the name of the cookie that carries a session.
-const SessionCookie = "moorwatch_session"
+// The names of the cookie that carries a session. Over TLS it has a prefix by which browsers let no other
+// host, and nobody without TLS, set it (RFC 6265bis, 4.1.3.2).
+const (
+	sessionCookie = "__Host-moorwatch"
+	plainCookie   = "moorwatch_session" // on loopback without TLS
+)
+
+type secureKey struct{}
+
+// secure tells whether a request came over TLS, to this service or to a proxy that is trusted.
+func secure(r *http.Request) bool {
+	over, _ := r.Context().Value(secureKey{}).(bool)
+	return over || r.TLS != nil
+}
+
+// mark notes of a request whether it came over TLS to a trusted proxy.
+func mark(d *doors.Doors) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		if at, err := netip.ParseAddrPort(c.Request.RemoteAddr); err == nil && d.Proxied(at.Addr().Unmap()) && c.GetHeader("X-Forwarded-Proto") == "https" {
+			c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), secureKey{}, true))
+		}
+		c.Next()
+	}
+}
+
+// SessionOf is what a request's cookie carries; "" where it has none.
+func SessionOf(r *http.Request) string {
+	for _, name := range []string{sessionCookie, plainCookie} {
+		if name == plainCookie && secure(r) {
+			break // anybody without TLS could have set it
+		}
+		if cookie, err := r.Cookie(name); err == nil {
+			return cookie.Value
+		}
+	}
+	return ""
+}
 
 // SetSession hands a session to the browser; an empty secret takes it back.
 func SetSession(c *gin.Context, secret string, lasts time.Duration) {
@@ -111,6 +148,11 @@ func SetSession(c *gin.Context, secret string, lasts time.Duration) {
 	if secret == "" {
 		age = -1
 	}
-	http.SetCookie(c.Writer, &http.Cookie{Name: SessionCookie, Value: secret, Path: "/", MaxAge: age,
-		HttpOnly: true, Secure: c.Request.TLS != nil, SameSite: http.SameSiteStrictMode})
+	over := secure(c.Request)
+	name := plainCookie
+	if over {
+		name = sessionCookie
+	}
+	http.SetCookie(c.Writer, &http.Cookie{Name: name, Value: secret, Path: "/", MaxAge: age,
+		HttpOnly: true, Secure: over, SameSite: http.SameSiteStrictMode})
 }

@@ -4,9 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
+	"os"
 	"regexp"
 	"strings"
+	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -17,6 +20,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
+	"moorwatch.example/service/doors"
 )
 
 // CSRFHeader carries the token that a change made by cookie needs.
@@ -34,6 +38,7 @@ type gate struct {
 	sessions Sessions
 	places   Places
 	calls    calls
+	doors    *doors.Doors
 }
 
 // Places tells where devices stand among the scopes that roles are held at; the zero place for one
@@ -60,12 +65,12 @@ type operation struct {
 
 // newGate reads the contract. It fails when an operation names no known permission, or not where it
 // must be held, so that none is ever open by oversight.
-func newGate(sessions Sessions, places Places) (*gate, error) {
+func newGate(sessions Sessions, places Places, doors *doors.Doors) (*gate, error) {
 	spec, err := api.GetSpec()
 	if err != nil {
 		return nil, fmt.Errorf("reading the contract: %w", err)
 	}
-	g := &gate{routes: map[string]*operation{}, sessions: sessions, places: places, calls: calls{open: map[*call]struct{}{}}}
+	g := &gate{routes: map[string]*operation{}, sessions: sessions, places: places, doors: doors, calls: calls{open: map[*call]struct{}{}}}
 	for path, item := range spec.Paths.Map() {
 		for method, op := range item.Operations() {
 			name, _ := op.Extensions["x-permission"].(string)
@@ -98,10 +103,13 @@ func (g *gate) check(c *gin.Context) {
 		Fail(c, NotFound("operation"))
 		return
 	}
-	if !op.stream {
-		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
-	}
-	if op.permission != access.Anyone {
+	if op.permission == access.Anyone {
+		give, ok := g.admitStranger(c)
+		if !ok {
+			return
+		}
+		defer give()
+	} else {
 		ctx, end := context.WithCancelCause(c.Request.Context())
 		defer end(nil)
 		c.Request = c.Request.WithContext(ctx)
@@ -111,12 +119,56 @@ func (g *gate) check(c *gin.Context) {
 			Fail(c, err)
 			return
 		}
+		doors.Proven(ctx)
+		receive(c, op)
 	}
 	if err := validate(c, op); err != nil {
+		if e := (*Error)(nil); errors.As(err, &e) && (e.Status == http.StatusRequestTimeout || e.Status == http.StatusRequestEntityTooLarge) {
+			c.Header("Connection", "close") // what is left of the body is not waited for
+		}
 		Fail(c, err)
 		return
 	}
+	if !op.stream { // it is there; what follows may last
+		http.NewResponseController(c.Writer).SetReadDeadline(time.Time{})
+	}
 	c.Next()
+}
+
+// Times in which the body of a request must come: a whole one, and each piece of one of any length.
+const (
+	bodyWithin  = time.Minute
+	pieceWithin = time.Minute
+)
+
+// receive bounds the body of a request of somebody who is signed in.
+func receive(c *gin.Context, op *operation) {
+	control := http.NewResponseController(c.Writer)
+	if op.stream {
+		c.Request.Body = &pieces{c.Request.Body, control}
+		return
+	}
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+	control.SetReadDeadline(time.Now().Add(bodyWithin))
+}
+
+// pieces is a body of any length, of which each piece comes in time.
+type pieces struct {
+	io.ReadCloser
+	control *http.ResponseController
+}
+
+func (p *pieces) Read(b []byte) (int, error) {
+	p.control.SetReadDeadline(time.Now().Add(pieceWithin))
+	n, err := p.ReadCloser.Read(b)
+	if err != nil {
+		p.control.SetReadDeadline(time.Time{})
+	}
+	return n, err
+}
+
+func tooLarge(most int64) *Error {
+	return Problem(http.StatusRequestEntityTooLarge, "The request is too large.", fmt.Sprintf("At most %d bytes are read.", most))
 }
 
 func (g *gate) admit(c *gin.Context, op *operation, made *call) error {
@@ -201,9 +253,12 @@ func validate(c *gin.Context, op *operation) error {
 	if err == nil {
 		return nil
 	}
-	var tooLarge *http.MaxBytesError
-	if errors.As(err, &tooLarge) {
-		return Problem(http.StatusRequestEntityTooLarge, "The request is too large.", fmt.Sprintf("At most %d bytes are read.", tooLarge.Limit))
+	var over *http.MaxBytesError
+	if errors.As(err, &over) {
+		return tooLarge(over.Limit)
+	}
+	if errors.Is(err, os.ErrDeadlineExceeded) {
+		return Problem(http.StatusRequestTimeout, "The request did not come in time.", "Send all of it at once.")
 	}
 	return Problem(http.StatusBadRequest, "The request is not as it should be.", explain(err))
 }

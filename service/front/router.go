@@ -16,6 +16,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
+	"moorwatch.example/service/doors"
 )
 
 // Parts is what the router joins.
@@ -27,6 +29,7 @@ type Parts struct {
 	// Ready says why the service cannot serve at present, or nil.
 	Ready   func(r *http.Request) error
 	Metrics *prometheus.Registry
+	Doors   *doors.Doors
 }
 
 // contentPolicy lets the console run its own files alone. Styles may be set by script: the
@@ -49,21 +52,26 @@ func (r *Router) Run(ctx context.Context) { r.gate.keepReviewing(ctx) }
 
 // NewRouter builds it.
 func NewRouter(p Parts) (*Router, error) {
-	gate, err := newGate(p.Sessions, p.Places)
+	gate, err := newGate(p.Sessions, p.Places, p.Doors)
 	if err != nil {
 		return nil, err
 	}
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
 	r.HandleMethodNotAllowed = true
-	r.UseRawPath = true                              // a name in a path may contain a slash, escaped
-	if err := r.SetTrustedProxies(nil); err != nil { // addresses are those of connections
+	r.UseRawPath = true   // a name in a path may contain a slash, escaped
+	proxies := []string{} // of other connections the address is their own
+	for _, proxy := range p.Doors.Proxies() {
+		proxies = append(proxies, proxy.String())
+	}
+	r.RemoteIPHeaders = []string{"X-Forwarded-For"}
+	if err := r.SetTrustedProxies(proxies); err != nil {
 		return nil, err
 	}
 	seconds := prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "moorwatch_request_duration_seconds",
 		Help: "Time to answer a request of the API.", Buckets: []float64{.001, .005, .02, .1, .5, 2, 10}}, []string{"path", "code"})
 	p.Metrics.MustRegister(seconds, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	r.Use(recoverPanic, headers)
+	r.Use(recoverPanic, mark(p.Doors), headers)
 	r.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	r.GET("/readyz", func(c *gin.Context) {
 		if err := p.Ready(c.Request); err != nil {
@@ -72,7 +80,20 @@ func NewRouter(p Parts) (*Router, error) {
 		}
 		c.String(http.StatusOK, "ready\n")
 	})
-	r.GET("/metrics", gin.WrapH(promhttp.HandlerFor(p.Metrics, promhttp.HandlerOpts{EnableOpenMetrics: true})))
+	metrics := gin.WrapH(promhttp.HandlerFor(p.Metrics, promhttp.HandlerOpts{EnableOpenMetrics: true}))
+	r.GET("/metrics", func(c *gin.Context) {
+		caller, err := p.Sessions.Authenticate(c.Request)
+		switch {
+		case err != nil:
+			Fail(c, err)
+		case caller == nil:
+			Fail(c, Problem(http.StatusUnauthorized, "You are not signed in.", "Send an API token that may read metrics, as Authorization: Bearer."))
+		case !caller.Rights.Everywhere(access.ServiceMetrics):
+			Fail(c, Lacking(access.ServiceMetrics))
+		default:
+			metrics(c)
+		}
+	})
 	// The gate must be a middleware of the group, not of the operations: those parse parameters first.
 	group := r.Group("", timed(seconds), gate.check)
 	api.RegisterHandlersWithOptions(group, p.API, api.GinServerOptions{BaseURL: Base, ErrorHandler: func(c *gin.Context, err error, status int) {
@@ -91,8 +112,12 @@ func NewRouter(p Parts) (*Router, error) {
 	return &Router{r, gate}, nil
 }
 
+// fileWithin is how long a caller has to take a file of the console.
+const fileWithin = 2 * time.Minute
+
 // console serves the built files; any other address is a page of the console's own routing.
 func console(c *gin.Context, files fs.FS) {
+	http.NewResponseController(c.Writer).SetWriteDeadline(time.Now().Add(fileWithin))
 	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
 	if info, err := fs.Stat(files, name); err != nil || info.IsDir() {
 		if strings.HasPrefix(name, "assets/") {
@@ -118,7 +143,7 @@ func headers(c *gin.Context) {
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
 		h.Set("Cache-Control", "no-store")
 	}
-	if c.Request.TLS != nil {
+	if secure(c.Request) {
 		h.Set("Strict-Transport-Security", "max-age=31536000")
 	}
 	c.Next()

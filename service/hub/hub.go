@@ -19,6 +19,7 @@ import (
 
 	messages "moorwatch.example/contract/link"
 	"moorwatch.example/link"
+	"moorwatch.example/service/doors"
 )
 
 // Registry is what the hub must be told of devices, and tells of them.
@@ -167,6 +168,7 @@ func (h *Hub) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		slog.Info("link refused", "device", id, "from", r.RemoteAddr, "error", err)
 		return
 	}
+	doors.Proven(ctx)
 	h.hold(ctx, id, mine, l)
 }
 

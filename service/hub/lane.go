@@ -17,6 +17,7 @@ import (
 
 	messages "moorwatch.example/contract/link"
 	"moorwatch.example/link"
+	"moorwatch.example/service/doors"
 )
 
 // lanesKnown are the names that a link beside a device's first one may have.
@@ -132,6 +133,7 @@ func (h *Hub) serveLane(w http.ResponseWriter, r *http.Request, name string) {
 		slog.Info("lane refused", "device", key.device, "from", r.RemoteAddr, "error", err)
 		return
 	}
+	doors.Proven(ctx)
 	if !h.settle(key, awaited, made, nil) {
 		made.Close()
 		return
