@@ -171,7 +171,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 			s.pool.Close()
 		}
 	}()
-	s.Access = access.New(s.pool, s.URL)
+	s.Access = access.New(s.pool, s.URL, config.Post)
 	if config.Keep == (series.Keep{}) {
 		config.Keep = series.UsualKeep
 	}

@@ -22,6 +22,7 @@ const (
 	EnrolmentToken Kind = "mw-enrol"
 	SetUpLink      Kind = "mw-setup"
 	Session        Kind = "mw-session"
+	KnownBrowser   Kind = "mw-known"
 )
 
 const secretBytes = 24 // 192 random bits: far beyond guessing, so a fast hash is enough to store it
@@ -76,12 +77,15 @@ func CSRF(session string) string {
 // Pause says how long to refuse sign-ins for an account or address after its latest failures:
 // five are free, then 2 s, doubling to 15 minutes. Failures older than FailuresLast do not count.
 func Pause(failures int) time.Duration {
-	const free, most = 5, 15 * time.Minute
-	if failures < free {
+	const most = 15 * time.Minute
+	if failures < FreeFailures {
 		return 0
 	}
-	return min(2*time.Second<<min(failures-free, 20), most)
+	return min(2*time.Second<<min(failures-FreeFailures, 20), most)
 }
+
+// FreeFailures is how many sign-ins may fail before the next must wait.
+const FreeFailures = 5
 
 // FailuresLast is how long a failed sign-in is remembered.
 const FailuresLast = time.Hour

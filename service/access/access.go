@@ -7,11 +7,10 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"math"
-	"net"
 	"net/http"
 	"net/mail"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -24,6 +23,7 @@ import (
 	"moorwatch.example/core/health"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
+	"moorwatch.example/service/post"
 )
 
 // How long what opens the door lasts.
@@ -39,14 +39,17 @@ type Column struct {
 	address  string // of the console, for links
 	passkeys passkeys
 	scopes   Scopes
-	hashing  chan struct{} // bounds the memory that password hashes take at once
+	post     post.Post      // by which people are told of changes to their sign-in
+	telling  sync.WaitGroup // mails under way
+	hashing  chan struct{}  // bounds the memory that password hashes take at once
 	watchers []func(context.Context, front.RightsChange)
 }
 
-// New makes the column. address is where people reach the console.
-func New(pool *pgxpool.Pool, address string) *Column {
+// New makes the column. address is where people reach the console, and poster how they are told of changes to
+// their sign-in.
+func New(pool *pgxpool.Pool, address string, poster post.Post) *Column {
 	s := store{pool}
-	return &Column{store: s, Log: newLog(s), address: address, passkeys: newPasskeys(address), hashing: make(chan struct{}, 4)}
+	return &Column{store: s, Log: newLog(s), address: address, post: poster, passkeys: newPasskeys(address), hashing: make(chan struct{}, 4)}
 }
 
 // Scopes knows where roles may be held, and what of the fleet their holders see.
@@ -81,7 +84,10 @@ func (a *Column) changed(ctx context.Context, what front.RightsChange) {
 }
 
 // Run writes the audit log until ctx ends.
-func (a *Column) Run(ctx context.Context) { a.Log.run(ctx) }
+func (a *Column) Run(ctx context.Context) {
+	a.Log.run(ctx)
+	a.telling.Wait()
+}
 
 // Expire removes sessions, links and failures that no longer count. It is run every hour.
 func (a *Column) Expire(ctx context.Context) error { return a.store.expire(ctx) }
@@ -133,7 +139,7 @@ func (a *Column) FirstOwner(ctx context.Context) (string, error) {
 	if there, err := a.store.anyone(ctx); there || err != nil {
 		return "", err
 	}
-	_, link, err := a.invite(ctx, "owner", "Owner", access.Rights{{Role: access.Owner, Scope: health.Scope{Kind: health.Everywhere}}})
+	_, link, err := a.invite(ctx, firstEmail, "Owner", access.Rights{{Role: access.Owner, Scope: health.Scope{Kind: health.Everywhere}}})
 	if err != nil {
 		return "", err
 	}
@@ -191,11 +197,15 @@ func (a *Column) SetUp(c *gin.Context) {
 	case db.Duplicate(err):
 		front.Fail(c, front.Problem(http.StatusConflict, "Somebody has this e-mail address already.", "Give another."))
 		return
+	case errors.Is(err, errNotFirst):
+		front.Fail(c, front.Problem(http.StatusUnprocessableEntity, "Name and e-mail are set already.", "Choose a password alone. Whoever invited you can change your name."))
+		return
 	case err != nil:
 		front.Fail(c, err)
 		return
 	}
 	a.changed(ctx, front.RightsChange{Person: p.ID, Revoked: true})
+	a.tell(c, p.Email, "your set-up link was used", "A password was chosen for you with a set-up link. Sign-ins and API tokens from before hold no more.")
 	a.begin(c, p, "person.set-up")
 }
 
@@ -207,7 +217,15 @@ func (a *Column) SignIn(c *gin.Context) {
 	}
 	ctx := c.Request.Context()
 	email := strings.ToLower(strings.TrimSpace(in.Email))
-	if err := a.pause(c, email); err != nil {
+	err := a.try(c, email)
+	past := false // a lock, by a code that is used up with it
+	if locked := (*front.Error)(nil); errors.As(err, &locked) && in.Code != nil {
+		var bad error
+		if past, bad = a.pastLock(c, email, *in.Code); past || bad != nil {
+			err = bad
+		}
+	}
+	if err != nil {
 		front.Fail(c, err)
 		return
 	}
@@ -229,47 +247,26 @@ func (a *Column) SignIn(c *gin.Context) {
 		a.failed(c, "session.start", email, front.Problem(http.StatusUnauthorized, "E-mail or password is wrong.", "Check both. After five failures there is a pause."))
 		return
 	}
-	if p.SecondFactor {
+	if p.SecondFactor && !past {
 		a.askSecond(c, p)
 		return
 	}
 	a.begin(c, p, "session.start")
 }
 
-// subjects are what failed sign-ins are counted for: an account and an address.
-func subjects(c *gin.Context, email string) (account, place string) {
-	from, _, _ := net.SplitHostPort(c.Request.RemoteAddr)
-	return "account " + email, "address " + from
-}
-
-// pause refuses a sign-in soon after others failed.
-func (a *Column) pause(c *gin.Context, email string) error {
-	account, place := subjects(c, email)
-	for _, subject := range []string{account, place} {
-		n, last, err := a.store.failures(c.Request.Context(), subject)
-		if err != nil {
-			return err
-		}
-		if subject == place {
-			n /= 4 // many people may share an address
-		}
-		if wait := access.Pause(n) - time.Since(last); wait > 0 {
-			seconds := int(math.Ceil(wait.Seconds()))
-			return &front.Error{Status: http.StatusTooManyRequests, Title: "Too many failed sign-ins.",
-				Detail: fmt.Sprintf("Try again in %d seconds.", seconds), RetryAfter: seconds}
-		}
-	}
-	return nil
-}
-
-// failed counts a failed proof of who somebody is, notes what they wanted, and answers why not.
+// failed notes what somebody wanted who could not prove who they are, and answers why not; the try stays
+// counted. Who is locked out by it is told.
 func (a *Column) failed(c *gin.Context, action, email string, why error) {
 	ctx := c.Request.Context()
-	account, place := subjects(c, email)
 	deed := front.DeedOf(c, action, "refused")
-	deed.Actor = cut(email, 320)
-	if err := errors.Join(a.store.addFailure(ctx, account, place), a.Log.Record(ctx, deed)); err != nil {
+	deed.Actor = cut(device.CleanText(email), 320)
+	if err := a.Log.Record(ctx, deed); err != nil {
 		why = err
+	}
+	if attemptOf(c).failed+1 == access.FreeFailures {
+		if p, err := a.store.personByEmail(ctx, email); err == nil {
+			a.tell(c, p.Email, "failed sign-ins", fmt.Sprintf("%d tries to sign in as you have failed. For a while further tries must wait, but for those from a browser with which you have signed in before.", access.FreeFailures))
+		}
 	}
 	front.Fail(c, why)
 }
@@ -300,12 +297,11 @@ func (a *Column) verify(ctx context.Context, hash, password string) (bool, error
 // begin starts a session for someone who has proved who they are.
 func (a *Column) begin(c *gin.Context, p person, action string) {
 	ctx := c.Request.Context()
-	account, _ := subjects(c, p.Email)
 	deed := front.DeedOf(c, action, "done")
 	deed.Actor = p.Email
 	secret, err := a.open(c, p, sessionLasts, false)
 	if err == nil {
-		err = errors.Join(a.store.forgetFailures(ctx, account), a.Log.Record(ctx, deed))
+		err = errors.Join(a.passed(c, true), a.know(c, p), a.Log.Record(ctx, deed))
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -382,6 +378,7 @@ func (a *Column) SetPassword(c *gin.Context) {
 		err = a.store.setPassword(ctx, p.ID, hash, access.HashSecret(front.CallerOf(c).Session))
 	}
 	if a.done(c, "password.set", "", err) {
+		a.tell(c, p.Email, "your password was changed", "Your password was changed. Your other sign-ins and all of your API tokens hold no more.")
 		a.changed(ctx, front.RightsChange{Person: p.ID, Revoked: true})
 		c.Status(http.StatusNoContent)
 	}

@@ -36,6 +36,9 @@ func (a *Column) askSecond(c *gin.Context, p person) {
 	if err == nil {
 		_, err = a.open(c, p, secondWithin, true)
 	}
+	if err == nil {
+		err = a.passed(c, false)
+	}
 	if err != nil {
 		front.Fail(c, err)
 		return
@@ -73,7 +76,7 @@ func (a *Column) SignInSecond(c *gin.Context) {
 	ctx := c.Request.Context()
 	p, hash, err := a.pending(c)
 	if err == nil {
-		err = a.pause(c, p.Email)
+		err = a.try(c, p.Email)
 	}
 	right := false
 	if err == nil {
@@ -157,7 +160,7 @@ func (a *Column) proven(c *gin.Context, action, password string) (p person, ok b
 		front.Fail(c, front.Problem(http.StatusForbidden, "This is done in the console.", "An API token cannot change how its owner signs in."))
 		return p, false
 	}
-	err := a.pause(c, caller.Email)
+	err := a.try(c, caller.Email)
 	if err == nil {
 		p, err = a.store.personByID(ctx, caller.ID)
 	}
@@ -170,8 +173,13 @@ func (a *Column) proven(c *gin.Context, action, password string) (p person, ok b
 	}
 	if !ok {
 		a.failed(c, action, caller.Email, front.Problem(http.StatusForbidden, "The password is wrong.", "Give the one that you sign in with."))
+		return p, false
 	}
-	return p, ok
+	if err := a.passed(c, false); err != nil {
+		front.Fail(c, err)
+		return p, false
+	}
+	return p, true
 }
 
 // BeginCode begins to use an authenticator: POST /me/factors/code.
@@ -214,7 +222,7 @@ func (a *Column) ConfirmCode(c *gin.Context) {
 		return
 	}
 	ctx, caller := c.Request.Context(), front.CallerOf(c)
-	err := a.pause(c, caller.Email)
+	err := a.try(c, caller.Email)
 	var f authenticator
 	if err == nil {
 		f, err = a.store.authenticator(ctx, caller.ID)
@@ -231,7 +239,7 @@ func (a *Column) ConfirmCode(c *gin.Context) {
 		a.failed(c, "factor.add", caller.Email, front.Problem(http.StatusUnprocessableEntity, "The code does not fit.", "Look whether the clock of the authenticator is right, and give the code that it shows now."))
 		return
 	}
-	a.added(c, "authenticator", a.store.confirmAuthenticator(ctx, caller.ID, step))
+	a.added(c, "authenticator", errors.Join(a.passed(c, false), a.store.confirmAuthenticator(ctx, caller.ID, step)))
 }
 
 // added finishes adding a second factor: the person has recovery codes from then on.
@@ -246,6 +254,7 @@ func (a *Column) added(c *gin.Context, what string, err error) {
 		out.Codes, err = a.newRecovery(ctx, caller)
 	}
 	if a.done(c, "factor.add", what, err) {
+		a.tell(c, caller.Email, "a second factor was added", "A second factor was added to your account: "+what+".")
 		c.JSON(http.StatusOK, out)
 	}
 }
@@ -280,6 +289,7 @@ func (a *Column) RenewRecovery(c *gin.Context) {
 		codes, err = a.newRecovery(c.Request.Context(), front.CallerOf(c))
 	}
 	if a.done(c, "factor.recovery", "new recovery codes", err) {
+		a.tell(c, p.Email, "new recovery codes", "New recovery codes were made for your account; those from before hold no more.")
 		c.JSON(http.StatusOK, api.RecoveryCodes{Codes: codes})
 	}
 }
@@ -305,6 +315,7 @@ func (a *Column) RemoveFactor(c *gin.Context) {
 		err = front.Problem(http.StatusConflict, "It is your last second factor.", "The sign-in policy asks for one: add another first.")
 	}
 	if a.done(c, "factor.remove", what, err) {
+		a.tell(c, p.Email, "a second factor was removed", "A second factor was removed from your account: "+what+".")
 		c.Status(http.StatusNoContent)
 	}
 }

@@ -96,7 +96,10 @@ func (a *Column) PasskeyChallenge(c *gin.Context) {
 		err = a.passkeys.check(c.Request)
 	}
 	if err == nil {
-		err = a.pause(c, p.Email)
+		err = a.try(c, p.Email)
+	}
+	if err == nil {
+		err = a.passed(c, false) // to ask is not to fail
 	}
 	var who holder
 	if err == nil {

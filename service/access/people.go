@@ -204,6 +204,9 @@ func (a *Column) answer(c *gin.Context, status int, action string, p person, lin
 		return
 	}
 	a.changed(c.Request.Context(), front.RightsChange{Person: p.ID, Revoked: action == "person.reset"})
+	if action == "person.reset" {
+		a.tell(c, p.Email, "your sign-in was reset", front.CallerOf(c).Name+" made a new set-up link for you. Your password, second factors and API tokens hold no more.")
+	}
 	items, err := a.described(c.Request.Context(), p)
 	switch {
 	case err != nil:

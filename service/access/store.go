@@ -2,6 +2,7 @@ package access
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -94,9 +95,19 @@ func revokeAll(ctx context.Context, tx pgx.Tx, person uuid.UUID, but []byte) err
 	if _, err := tx.Exec(ctx, "DELETE FROM sessions WHERE person_id = $1 AND hash IS DISTINCT FROM $2", person, but); err != nil {
 		return err
 	}
+	if _, err := tx.Exec(ctx, "DELETE FROM known_browsers WHERE person_id = $1", person); err != nil {
+		return err
+	}
 	_, err := tx.Exec(ctx, "UPDATE api_tokens SET revoked_at = now() WHERE person_id = $1 AND revoked_at IS NULL", person)
 	return err
 }
+
+// errNotFirst says that a set-up link was to change a name or an address. The first owner alone is asked for
+// theirs: of others those were set by whoever invited them.
+var errNotFirst = errors.New("name and e-mail are set already")
+
+// firstEmail stands for the address of the first owner until they have told it.
+const firstEmail = "owner"
 
 // useLink spends a set-up link: its person has this password from now on, and nothing that was issued
 // to them before holds.
@@ -105,6 +116,15 @@ func (s store) useLink(ctx context.Context, link []byte, passwordHash, name, ema
 		var id uuid.UUID
 		if err := tx.QueryRow(ctx, "DELETE FROM set_up_links WHERE hash = $1 AND expires_at > now() RETURNING person_id", link).Scan(&id); err != nil {
 			return err
+		}
+		if name != "" || email != "" {
+			var was string
+			if err := tx.QueryRow(ctx, "SELECT email FROM people WHERE id = $1", id).Scan(&was); err != nil {
+				return err
+			}
+			if was != firstEmail {
+				return errNotFirst
+			}
 		}
 		if err := revokeAll(ctx, tx, id, nil); err != nil {
 			return err
@@ -141,28 +161,12 @@ func (s store) endSession(ctx context.Context, hash []byte) error {
 	return err
 }
 
-// failures counts the recent failed sign-ins of a subject, and tells when the last was.
-func (s store) failures(ctx context.Context, subject string) (n int, last time.Time, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT count(*), coalesce(max(at), 'epoch') FROM sign_in_failures WHERE subject = $1 AND at > now() - $2::interval",
-		subject, access.FailuresLast).Scan(&n, &last)
-	return n, last, err
-}
-
-func (s store) addFailure(ctx context.Context, subjects ...string) error {
-	_, err := s.pool.Exec(ctx, "INSERT INTO sign_in_failures SELECT unnest($1::text[]), now()", subjects)
-	return err
-}
-
-func (s store) forgetFailures(ctx context.Context, subject string) error {
-	_, err := s.pool.Exec(ctx, "DELETE FROM sign_in_failures WHERE subject = $1", subject)
-	return err
-}
-
 // expire removes what no longer opens anything.
 func (s store) expire(ctx context.Context) error {
 	for _, query := range []string{
 		"DELETE FROM sessions WHERE expires_at < now()",
 		"DELETE FROM set_up_links WHERE expires_at < now()",
+		"DELETE FROM known_browsers WHERE expires_at < now()",
 		"DELETE FROM sign_in_failures WHERE at < now() - interval '1 day'",
 	} {
 		if _, err := s.pool.Exec(ctx, query); err != nil {

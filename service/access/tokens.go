@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"net/http"
+	"strconv"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -95,6 +96,7 @@ func (a *Column) AddToken(c *gin.Context) {
 		front.Fail(c, err)
 		return
 	}
+	a.tell(c, caller.Email, "an API token was made", "An API token was made for you: "+in.Name+". It holds for "+strconv.Itoa(in.Days)+" days.")
 	c.JSON(http.StatusCreated, api.AddedToken{Token: describeToken(t), Secret: secret})
 }
 

@@ -130,9 +130,11 @@ func mark(d *doors.Doors) gin.HandlerFunc {
 }
 
 // SessionOf is what a request's cookie carries; "" where it has none.
-func SessionOf(r *http.Request) string {
-	for _, name := range []string{sessionCookie, plainCookie} {
-		if name == plainCookie && secure(r) {
+func SessionOf(r *http.Request) string { return carried(r, sessionCookie, plainCookie) }
+
+func carried(r *http.Request, over, plain string) string {
+	for _, name := range []string{over, plain} {
+		if name == plain && secure(r) {
 			break // anybody without TLS could have set it
 		}
 		if cookie, err := r.Cookie(name); err == nil {
@@ -142,17 +144,34 @@ func SessionOf(r *http.Request) string {
 	return ""
 }
 
+// The names of the cookie by which a browser is known with which somebody has signed in before.
+const (
+	knownCookie      = "__Host-moorwatch-known"
+	plainKnownCookie = "moorwatch_known"
+)
+
+// KnownOf is what a browser that is known carries; "" of another.
+func KnownOf(r *http.Request) string { return carried(r, knownCookie, plainKnownCookie) }
+
+// SetKnown has the browser be known.
+func SetKnown(c *gin.Context, secret string, lasts time.Duration) {
+	setCookie(c, knownCookie, plainKnownCookie, secret, int(lasts.Seconds()))
+}
+
 // SetSession hands a session to the browser; an empty secret takes it back.
 func SetSession(c *gin.Context, secret string, lasts time.Duration) {
 	age := int(lasts.Seconds())
 	if secret == "" {
 		age = -1
 	}
-	over := secure(c.Request)
-	name := plainCookie
-	if over {
-		name = sessionCookie
+	setCookie(c, sessionCookie, plainCookie, secret, age)
+}
+
+func setCookie(c *gin.Context, over, plain, value string, age int) {
+	name := plain
+	if secure(c.Request) {
+		name = over
 	}
-	http.SetCookie(c.Writer, &http.Cookie{Name: name, Value: secret, Path: "/", MaxAge: age,
-		HttpOnly: true, Secure: over, SameSite: http.SameSiteStrictMode})
+	http.SetCookie(c.Writer, &http.Cookie{Name: name, Value: value, Path: "/", MaxAge: age,
+		HttpOnly: true, Secure: name == over, SameSite: http.SameSiteStrictMode})
 }

@@ -1,6 +1,6 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { answer, api, rememberCsrf, type Schemas } from "../api/client";
+import { answer, api, ProblemError, rememberCsrf, type Schemas } from "../api/client";
 import { Trouble } from "../parts/Trouble";
 import { Door, Labelled } from "./Door";
 import { meQuery } from "./me";
@@ -11,18 +11,21 @@ export function SignIn() {
 	const queries = useQueryClient();
 	const [email, setEmail] = useState("");
 	const [password, setPassword] = useState("");
+	const [code, setCode] = useState("");
 	const [factors, setFactors] = useState<string[]>();
 	const enter = (me: Schemas["Me"]) => {
 		rememberCsrf(me.csrf);
 		queries.setQueryData(meQuery.queryKey, me);
 	};
 	const signIn = useMutation({
-		mutationFn: () => answer(api.POST("/session", { body: { email, password } })),
+		mutationFn: () => answer(api.POST("/session", { body: { email, password, code: code || undefined } })),
+		onError: () => setCode(""),
 		onSuccess: (next) => {
 			if ("factors" in next) setFactors(next.factors);
 			else enter(next);
 		},
 	});
+	const locked = signIn.error instanceof ProblemError && signIn.error.problem.status === 429;
 	if (factors) return <Second factors={factors} onIn={enter} onBack={() => setFactors(undefined)} />;
 	return (
 		<Door title="Sign in">
@@ -55,6 +58,17 @@ export function SignIn() {
 						onChange={(e) => setPassword(e.target.value)}
 					/>
 				</Labelled>
+				{locked && (
+					<Labelled label="Code of your authenticator, to sign in all the same">
+						<input
+							className="field tabular-nums"
+							inputMode="numeric"
+							autoComplete="one-time-code"
+							value={code}
+							onChange={(e) => setCode(e.target.value)}
+						/>
+					</Labelled>
+				)}
 				{signIn.isError && <Trouble error={signIn.error} />}
 				<button type="submit" className="button w-full justify-center py-2" disabled={signIn.isPending}>
 					{signIn.isPending ? "Signing in…" : "Sign in"}

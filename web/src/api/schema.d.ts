@@ -2839,6 +2839,8 @@ export interface components {
         SignIn: {
             email: string;
             password: string;
+            /** @description Of an authenticator, by which somebody signs in whose account is locked after failed sign-ins. */
+            code?: string;
         };
         Role: string;
         Permission: string;
