@@ -49,7 +49,7 @@ var errCancelled = errors.New("it was cancelled")
 
 // openRuns opens the journal, and begins again what may be repeated.
 func (a *Agent) openRuns(ctx context.Context) (*runs, error) {
-	j, err := journal.Open(filepath.Join(a.Dir, "runs"))
+	j, err := journal.Open(filepath.Join(a.Dir, "runs"), a.identity.Seed)
 	if err != nil {
 		return nil, fmt.Errorf("opening the journal of runs: %w", err)
 	}

@@ -34,7 +34,7 @@ func (d *demo) settle(ctx context.Context) error {
 		"Kiosks":            `name.contains("kiosk")`,
 		"Nearly full disks": "disk > 85",
 	} {
-		g, err := client.Made(d.client.AddGroupWithResponse(ctx, api.NewGroup{Name: name, Expression: &expression}))
+		g, err := client.Made(d.client.AddGroupWithResponse(ctx, api.NewGroup{Name: name, Expression: &expression, Global: new(true)}))
 		if err != nil {
 			return err
 		}

@@ -222,7 +222,7 @@ func TestWhatOneSiteSees(t *testing.T) {
 	w.await(t, 20*time.Second, "both have an alert", func() bool {
 		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{})))(t).Items) >= 2
 	})
-	must(client.Made(w.owner.AddGroupWithResponse(t.Context(), api.NewGroup{Name: "All desks", Expression: new("os == 'linux' || os == 'windows' || os == 'macos'")})))(t)
+	must(client.Made(w.owner.AddGroupWithResponse(t.Context(), api.NewGroup{Name: "All desks", Expression: new("os == 'linux' || os == 'windows' || os == 'macos'"), Global: new(true)})))(t)
 	token := w.personWith(t, api.Grants{{Role: access.Technician, Scope: w.siteScope(t, organisation, site)}})
 	for i, d := range []*running{mine, other} {
 		dir := t.TempDir()

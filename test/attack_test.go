@@ -5,6 +5,8 @@ import (
 	"context"
 	"io"
 	"net/http"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
@@ -19,6 +21,7 @@ import (
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/job"
+	"moorwatch.example/core/script"
 )
 
 // The tests of this file attack a running service as a review did. Each failed before the fault was
@@ -295,9 +298,99 @@ func TestJobsOfTheRemovedWait(t *testing.T) {
 	refused(t, err, http.StatusBadRequest, "within a year")
 }
 
+// organisationID is the identity of an organisation.
+func (w *world) organisationID(t *testing.T, name string) uuid.UUID {
+	t.Helper()
+	for _, o := range must(client.Result(w.owner.ListOrganisationsWithResponse(t.Context(), &api.ListOrganisationsParams{})))(t).Items {
+		if o.Name == name {
+			return o.ID
+		}
+	}
+	t.Fatalf("there is no organisation %s", name)
+	return uuid.Nil
+}
+
 // commandLines are those of all processes of a device.
 func (w *world) commandLines(t *testing.T, device uuid.UUID) string {
 	var out strings.Builder
 	must(w.owner.Run(context.WithoutCancel(t.Context()), device, link.Command{Argv: []string{"cat /proc/[0-9]*/cmdline 2>/dev/null | tr '\\0' ' '"}, Line: true}, &out, io.Discard))(t)
 	return out.String()
+}
+
+// Finding 7: a device of one organisation that called itself like another's kiosks was one of them, for
+// policies, scripts and secrets.
+func TestDevicesThatLieAboutThemselves(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	mine := w.simulated(t, "hay-kiosk-1")
+	liar := w.elsewhere(t, "bog-kiosk-1")
+	kiosks := api.NewGroup{Name: "Kiosks", Expression: new(`name.contains("kiosk")`)}
+	_, err := client.Made(w.owner.AddGroupWithResponse(t.Context(), kiosks))
+	refused(t, err, http.StatusBadRequest, "on purpose")
+	of := w.organisationID(t, organisation)
+	kiosks.Organisation = &of
+	g := must(client.Made(w.owner.AddGroupWithResponse(t.Context(), kiosks)))(t)
+	if g.Devices != 1 || len(g.Reported) != 1 || g.Reported[0] != "name" {
+		t.Errorf("the group is %+v", g)
+	}
+	page := must(client.Result(w.owner.ListDevicesWithResponse(t.Context(), &api.ListDevicesParams{Group: &g.ID})))(t)
+	if len(page.Items) != 1 || page.Items[0].ID != mine.id || page.Items[0].ID == liar.id {
+		t.Errorf("in the group are %+v", page.Items)
+	}
+	kiosks.Global = new(true)
+	_, err = client.Made(w.owner.AddGroupWithResponse(t.Context(), kiosks))
+	refused(t, err, http.StatusBadRequest, "global")
+	// Neither a role nor a secret follows from a device's own word.
+	_, err = client.Made(w.owner.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "Alder Fen", Email: "alder@curlew-sedge.example", Grants: api.Grants{{Role: access.Technician, Scope: health.Scope{Kind: health.Group, ID: g.ID.String()}}}}))
+	refused(t, err, http.StatusUnprocessableEntity, "say of themselves")
+	script := w.scriptID(t, "join", "echo $KEY", func(s *script.Script) {
+		s.Parameters = []script.Parameter{{Name: "KEY", Kind: script.Secret}}
+	})
+	for _, in := range []api.NewJob{{Where: new(`name.contains("kiosk")`)}, {Group: &g.ID}} {
+		in.Script, in.Values = script, &map[string]string{"KEY": "hush"}
+		_, err = client.Made(w.owner.AddJobWithResponse(t.Context(), in))
+		refused(t, err, http.StatusUnprocessableEntity, "say of themselves")
+	}
+	for _, in := range []api.NewJob{{Where: new(`organisation == "` + organisation + `"`)}, {Devices: &[]uuid.UUID{mine.id}}} {
+		in.Script, in.Values = script, &map[string]string{"KEY": "hush"}
+		must(client.Made(w.owner.AddJobWithResponse(t.Context(), in)))(t)
+	}
+	// Nor does one that is held come to rest on it.
+	trusted := must(client.Made(w.owner.AddGroupWithResponse(t.Context(), api.NewGroup{Name: "Loans", Expression: new(`"loan" in tags`), Organisation: &of})))(t)
+	w.mate(t, "alder@curlew-sedge.example", access.Technician, health.Scope{Kind: health.Group, ID: trusted.ID.String()})
+	_, err = client.Result(w.owner.SetGroupWithResponse(t.Context(), trusted.ID, api.NewGroup{Name: "Loans", Expression: new(`name.contains("loan")`)}))
+	refused(t, err, http.StatusConflict, "role is held")
+}
+
+// Finding 8: the role of a helper read any file as root, and with it the agent's identity.
+func TestHelpersReadNoFiles(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	d := w.machine(t, "van-board")
+	path := filepath.Join(t.TempDir(), "secret.txt")
+	check(os.WriteFile(path, []byte("hush"), 0o600))(t)
+	helper := w.person(t, access.Helper)
+	if list := must(client.Result(helper.GetFileWithResponse(t.Context(), d.id, &api.GetFileParams{Path: path})))(t); list.Size != 4 {
+		t.Errorf("a helper sees %+v", list)
+	}
+	_, err := client.Result(helper.GetFileWithResponse(t.Context(), d.id, &api.GetFileParams{Path: path, Digest: new(api.Sha256)}))
+	refused(t, err, http.StatusForbidden, "files.read")
+	_, err = client.Result(helper.ReadTextWithResponse(t.Context(), d.id, &api.ReadTextParams{Path: path}))
+	refused(t, err, http.StatusForbidden, "files.read")
+	for _, call := range []string{"content?path=" + path, "archive?format=tar&path=" + filepath.Dir(path)} {
+		q := must(http.NewRequestWithContext(t.Context(), http.MethodGet, w.Service.URL+"/api/v1/devices/"+d.id.String()+"/files/"+call, nil))(t)
+		q.Header.Set("Authorization", "Bearer "+w.personWith(t, wholly(access.Helper)))
+		answer := must(http.DefaultClient.Do(q))(t)
+		answer.Body.Close()
+		if answer.StatusCode != http.StatusForbidden {
+			t.Errorf("%s is answered with %s", call, answer.Status)
+		}
+	}
+	// Nobody reads the agent's own folder, an owner as little as anybody.
+	identity := filepath.Join(d.dir, "identity.json")
+	if _, err := os.Stat(identity); err != nil {
+		t.Fatal(err)
+	}
+	_, err = client.Result(w.owner.ReadTextWithResponse(t.Context(), d.id, &api.ReadTextParams{Path: identity}))
+	refused(t, err, http.StatusUnprocessableEntity, "belongs to the agent")
 }

@@ -403,6 +403,7 @@ func TestConsoleHealth(t *testing.T) {
 	p.accessible("the editor of a group")
 	p.click("Save")
 	p.sees("main table", `os == "windows"`)
+	p.sees("main table", "rests on what devices say of themselves: os")
 
 	p.do(chromedp.Navigate(p.url + "/policies"))
 	p.click("New policy")

@@ -27,6 +27,7 @@ import (
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	messages "moorwatch.example/contract/link"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/series"
 	"moorwatch.example/link"
@@ -410,9 +411,24 @@ func TestOperations(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
 	w.simulated(t, "hay-desk-01")
+	for token, want := range map[string]int{"": http.StatusUnauthorized, w.personWith(t, wholly(access.Technician)): http.StatusForbidden} {
+		q := must(http.NewRequestWithContext(t.Context(), http.MethodGet, w.Service.URL+"/metrics", nil))(t)
+		if token != "" {
+			q.Header.Set("Authorization", "Bearer "+token)
+		}
+		answer := must(http.DefaultClient.Do(q))(t)
+		answer.Body.Close()
+		if answer.StatusCode != want {
+			t.Errorf("/metrics is answered with %s", answer.Status)
+		}
+	}
 	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": "moorwatch_devices_connected 1", "/api/v1/nosuch": `"title":"There is no such operation."`,
 		"/devices/anything": "<div id=\"root\">", "/": "<title>Moorwatch</title>"} {
-		answer := must(http.Get(w.Service.URL + path))(t)
+		q := must(http.NewRequestWithContext(t.Context(), http.MethodGet, w.Service.URL+path, nil))(t)
+		if path == "/metrics" {
+			q.Header.Set("Authorization", "Bearer "+w.token)
+		}
+		answer := must(http.DefaultClient.Do(q))(t)
 		text := must(io.ReadAll(answer.Body))(t)
 		answer.Body.Close()
 		if !strings.Contains(string(text), want) {

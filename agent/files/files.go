@@ -183,7 +183,7 @@ func (f *Files) mayTouch(s spot) error {
 		own, at = strings.ToLower(own), strings.ToLower(at)
 	}
 	if within(at, own) {
-		return refuse(http.StatusForbidden, "%s belongs to the agent itself: it is closed to every tool.", f.shown(s.path()))
+		return refuse(http.StatusUnprocessableEntity, "%s belongs to the agent itself: it is closed to every tool.", f.shown(s.path()))
 	}
 	return nil
 }

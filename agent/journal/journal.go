@@ -19,12 +19,14 @@ import (
 	"moorwatch.example/agent/steps"
 	"moorwatch.example/agent/whole"
 	"moorwatch.example/contract/link"
+	"moorwatch.example/core/secret"
 )
 
 // Journal is a folder with a file for each run. Its methods are called from any goroutine.
 type Journal struct {
 	id  string
 	dir string
+	box *secret.Box // seals the secrets of runs that may be taken up again
 
 	mu      sync.Mutex
 	entries map[string]*entry
@@ -36,6 +38,7 @@ type entry struct {
 	BeganAt time.Time `json:"began_at"`
 	// Order and Progress are kept while a run goes on that may be taken up again.
 	Order    *link.RunOrder  `json:"order,omitempty"`
+	Sealed   []byte          `json:"sealed,omitempty"` // the order's secrets
 	Progress steps.Progress  `json:"progress,omitzero"`
 	Result   *link.RunResult `json:"result,omitempty"`
 	// Told tells that the service has the result, of which the output is then dropped.
@@ -49,9 +52,14 @@ const remembered = 90 * 24 * time.Hour
 // ErrKnown is returned for a run that the journal holds already.
 var ErrKnown = errors.New("the run is in the journal already")
 
-// Open reads the journal in a folder, and makes it where there is none.
-func Open(dir string) (*Journal, error) {
-	j := &Journal{dir: dir, entries: map[string]*entry{}}
+// Open reads the journal in a folder, and makes it where there is none. seed is the device's own secret, under
+// which those of runs are sealed: a copy of the folder alone tells none.
+func Open(dir string, seed []byte) (*Journal, error) {
+	box, err := secret.New(seed)
+	if err != nil {
+		return nil, err
+	}
+	j := &Journal{dir: dir, box: box, entries: map[string]*entry{}}
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
@@ -78,6 +86,9 @@ func Open(dir string) (*Journal, error) {
 			return nil, fmt.Errorf("%s: %w", path, err) // it was renamed whole: something else wrote it
 		}
 		id := strings.TrimSuffix(filepath.Base(path), ".run")
+		if err := j.unseal(id, e); err != nil {
+			return nil, fmt.Errorf("%s: %w", path, err)
+		}
 		if e.Told && time.Since(e.BeganAt) > remembered {
 			os.Remove(path)
 			continue
@@ -241,7 +252,36 @@ func (j *Journal) Told(id string) error {
 	return j.write(id, next, whole.Soon) // where it fails, or is lost, it is told once more after a restart
 }
 
+// purpose binds the sealed secrets of a run to it.
+func purpose(id string) string { return "run " + id }
+
+// unseal gives an order its secrets again. Where they were sealed by what the device was before it was enrolled
+// anew, the run is not taken up again.
+func (j *Journal) unseal(id string, e *entry) error {
+	if e.Order == nil || len(e.Sealed) == 0 {
+		return nil
+	}
+	text, err := j.box.Open(e.Sealed, purpose(id))
+	e.Sealed = nil
+	if errors.Is(err, secret.ErrKey) {
+		e.Order = nil
+		return nil
+	}
+	return json.Unmarshal([]byte(text), &e.Order.Secrets)
+}
+
 func (j *Journal) write(id string, e *entry, how whole.Surety) error {
+	if e.Order != nil && len(e.Order.Secrets) > 0 {
+		text, err := json.Marshal(e.Order.Secrets)
+		if err != nil {
+			return err
+		}
+		order := *e.Order
+		order.Secrets = nil
+		kept := *e
+		kept.Order, kept.Sealed = &order, j.box.Seal(string(text), purpose(id))
+		e = &kept
+	}
 	text, err := json.Marshal(e)
 	if err != nil {
 		return err

@@ -1,6 +1,7 @@
 package journal
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"os"
@@ -17,9 +18,12 @@ import (
 	"moorwatch.example/test/scratch"
 )
 
+// seed is a device's secret.
+var seed = bytes.Repeat([]byte("k"), 32)
+
 func open(t *testing.T, dir string) *Journal {
 	t.Helper()
-	j, err := Open(dir)
+	j, err := Open(dir, seed)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -56,7 +60,7 @@ func TestARunThroughDeaths(t *testing.T) {
 	if err := j.Begin(o, now); !errors.Is(err, ErrKnown) {
 		t.Errorf("begun twice: %v", err)
 	}
-	if j, err := Open(dir); err != nil || state(j, o.ID) != link.RunBegun || !errors.Is(j.Begin(o, now), ErrKnown) {
+	if j, err := Open(dir, seed); err != nil || state(j, o.ID) != link.RunBegun || !errors.Is(j.Begin(o, now), ErrKnown) {
 		t.Errorf("after a death: %v", err)
 	}
 	exit := 3
@@ -180,7 +184,31 @@ func TestADamagedEntryIsTold(t *testing.T) {
 	if err := os.WriteFile(path, []byte("{"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), path) {
+	if _, err := Open(dir, seed); err == nil || !strings.Contains(err.Error(), path) {
 		t.Errorf("opened: %v", err)
+	}
+}
+
+// Finding 8: the secrets of a run that may be taken up again stood on the disk as they are.
+func TestSecretsAreSealed(t *testing.T) {
+	dir := scratch.Dir(t)
+	j := open(t, dir)
+	o := order(2)
+	o.Secrets = map[string]string{"KEY": "heather on the hill"}
+	begin(t, j, o, time.Now())
+	text, err := os.ReadFile(filepath.Join(dir, o.ID+".run"))
+	if err != nil || strings.Contains(string(text), "heather") {
+		t.Errorf("on the disk stands %s, %v", text, err)
+	}
+	again, err := open(t, dir).Recover(time.Now(), func(*Left) error { return nil })
+	if err != nil || len(again) != 1 || again[0].Order.Secrets["KEY"] != "heather on the hill" {
+		t.Errorf("taken up again: %+v, %v", again, err)
+	}
+	other, err := Open(dir, bytes.Repeat([]byte("l"), 32))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again, err := other.Recover(time.Now(), func(*Left) error { return nil }); err != nil || len(again) != 0 || state(other, o.ID) != link.RunEnded {
+		t.Errorf("another device takes it up: %+v, %v", again, err)
 	}
 }

@@ -23,7 +23,7 @@ func tokenCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "days", Value: 90, Usage: "days until it expires, at most 365"},
 			&cli.StringSliceFlag{Name: "permission", Usage: "what it may do, such as fleet.read; repeat it for more. All that you may when left out"},
-			&cli.StringFlag{Name: "scope", Usage: "where it may do so: organisation:ID, site:ID, group:ID or device:ID. Wherever you may when left out"},
+			&cli.StringFlag{Name: "scope", Usage: "where it may do so: organisation:NAME, site:NAME or group:NAME. Wherever you may when left out"},
 			&cli.StringFlag{Name: "email", Usage: "who you are; who is signed in when left out"},
 		},
 		Action: addToken,
@@ -62,11 +62,19 @@ func addToken(ctx context.Context, c *cli.Command) error {
 		wanted.Permissions = &permissions
 	}
 	if scope := c.String("scope"); scope != "" {
-		kind, id, ok := strings.Cut(scope, ":")
+		kind, name, ok := strings.Cut(scope, ":")
 		if !ok {
-			return fmt.Errorf("%q is no scope: write site:ID, say", scope)
+			return fmt.Errorf("%q: write where as organisation:NAME, site:NAME or group:NAME", scope)
 		}
-		wanted.Scope = &health.Scope{Kind: health.ScopeKind(kind), ID: id}
+		k, err := dial()
+		if err != nil {
+			return err
+		}
+		found, err := scopeNamed(ctx, k, health.ScopeKind(kind), name)
+		if err != nil {
+			return err
+		}
+		wanted.Scope = &found
 	}
 	s, err := load()
 	if err != nil {

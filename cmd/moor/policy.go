@@ -258,18 +258,23 @@ func groupsCommand() *cli.Command {
 			if c.Bool("json") {
 				return jsonList(groups(ctx, k))
 			}
-			t := newTable("NAME", "DEVICES", "EXPRESSION")
+			t := newTable("NAME", "DEVICES", "OF", "EXPRESSION", "RESTS ON WHAT DEVICES SAY")
 			for g, err := range groups(ctx, k) {
 				if err != nil {
 					return err
 				}
-				t.row(g.Name, fmt.Sprint(g.Devices), g.Expression)
+				of := "every organisation"
+				if g.Organisation != nil {
+					of = g.Organisation.String()[:8]
+				}
+				t.row(g.Name, fmt.Sprint(g.Devices), of, g.Expression, strings.Join(g.Reported, ", "))
 			}
 			return t.flush()
 		},
 	}, {
 		Name: "set", Usage: "make a group of an expression or of named devices, or change it", ArgsUsage: "GROUP [DEVICE ...]",
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "a CEL `EXPR` that holds for its devices"}},
+		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "a CEL `EXPR` that holds for its devices"},
+			&cli.StringFlag{Name: "organisation", Usage: "whose devices it holds, by `NAME`; may be left out where there is one alone"}, &cli.BoolFlag{Name: "global", Usage: "it holds devices of every organisation"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -291,6 +296,20 @@ func groupsCommand() *cli.Command {
 				return errors.New("name the group, and give --where or the names of devices")
 			}
 			in.Members = &members
+			if c.Bool("global") {
+				in.Global = new(true)
+			}
+			if name := c.String("organisation"); name != "" {
+				of, err := scopeNamed(ctx, k, health.Organisation, name)
+				if err != nil {
+					return err
+				}
+				id, err := uuid.Parse(of.ID)
+				if err != nil {
+					return err
+				}
+				in.Organisation = &id
+			}
 			old, err := findGroup(ctx, k, in.Name)
 			var g *api.Group
 			if err == nil {

@@ -41,9 +41,11 @@ const (
 // Level is how much of a tool a permission grants.
 type Level string
 
-// The levels of a tool: looking, changing what can be put right again, and the rest.
+// The levels of a tool: looking, reading what is in what one sees, changing what can be put right again, and
+// the rest.
 const (
 	See        Level = "see"
+	Read       Level = "read" // what is in what is seen
 	Act        Level = "act"
 	Administer Level = "administer"
 )
@@ -60,7 +62,7 @@ var tools = []toolLevels{
 	{"packages", []Level{See, Act, Administer}},
 	{"updates", []Level{See, Act, Administer}},
 	{"shell", []Level{Act}},
-	{"files", []Level{See, Act, Administer}},
+	{"files", []Level{See, Read, Act, Administer}},
 	{"processes", []Level{See, Act, Administer}},
 	{"services", []Level{See, Act, Administer}},
 	{"events", []Level{See}},
@@ -102,7 +104,7 @@ var (
 		PeopleManage:   "Add people and set their roles",
 		ServiceMetrics: "Read what the service measures of itself",
 	}
-	levels = map[Level]string{See: "look with", Act: "change with, what can be put right again", Administer: "change with, whatever there is"}
+	levels = map[Level]string{See: "look with", Read: "read what is in what one sees with", Act: "change with, what can be put right again", Administer: "change with, whatever there is"}
 )
 
 // About says what a permission is for; of a tool's, what is done with the tool.

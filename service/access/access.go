@@ -56,6 +56,8 @@ func New(pool *pgxpool.Pool, address string, poster post.Post) *Column {
 type Scopes interface {
 	front.Sight
 	KnownScope(ctx context.Context, s health.Scope) error
+	// TrustedScope refuses a scope that rests on what devices say of themselves.
+	TrustedScope(ctx context.Context, what string, s health.Scope) error
 	Device(ctx context.Context, id uuid.UUID) (api.Device, error)
 	// Publish sends an event to all consoles that may see it.
 	Publish(name string, data any)

@@ -110,6 +110,9 @@ func (a *Column) grants(c *gin.Context, in api.Grants) (access.Rights, error) {
 		if err := a.scopes.KnownScope(ctx, g.Scope); err != nil {
 			return nil, err
 		}
+		if err := a.scopes.TrustedScope(ctx, "A role", g.Scope); err != nil {
+			return nil, err
+		}
 		rights = append(rights, g)
 	}
 	return rights, nil

@@ -43,12 +43,16 @@ func (s store) titles(ctx context.Context, from int32, add func(id int32, name, 
 	return err
 }
 
-const groupColumns = `g.id, g.name, g.expression, g.changed_at, g.changed_by,
+const groupColumns = `g.id, g.name, g.expression, g.changed_at, g.changed_by, g.organisation_id,
 	ARRAY(SELECT m.device_id FROM group_members m JOIN devices d ON d.id = m.device_id AND d.retired_at IS NULL WHERE m.group_id = g.id)`
 
 func scanGroup(row pgx.CollectableRow) (g api.Group, err error) {
 	var members []uuid.UUID
-	err = row.Scan(&g.ID, &g.Name, &g.Expression, &g.ChangedAt, &g.ChangedBy, &members)
+	err = row.Scan(&g.ID, &g.Name, &g.Expression, &g.ChangedAt, &g.ChangedBy, &g.Organisation, &members)
+	g.Reported, _ = reportedIn(g.Expression) // one that cannot be read any more holds no device
+	if g.Reported == nil {
+		g.Reported = []string{}
+	}
 	if g.Expression == "" {
 		g.Members = &members
 	}
@@ -69,16 +73,16 @@ func (s store) groups(ctx context.Context, own []uuid.UUID, after string, limit 
 }
 
 // setGroup adds a group, or changes the one of this id, with its members.
-func (s store) setGroup(ctx context.Context, id *uuid.UUID, name, expression string, members []uuid.UUID, by string) (g api.Group, err error) {
+func (s store) setGroup(ctx context.Context, id, of *uuid.UUID, name, expression string, members []uuid.UUID, by string) (g api.Group, err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		if id == nil {
-			if err := tx.QueryRow(ctx, "INSERT INTO groups (name, expression, changed_at, changed_by) VALUES ($1, $2, now(), $3) RETURNING id", name, expression, by).Scan(&g.ID); err != nil {
+			if err := tx.QueryRow(ctx, "INSERT INTO groups (name, expression, changed_at, changed_by, organisation_id) VALUES ($1, $2, now(), $3, $4) RETURNING id", name, expression, by, of).Scan(&g.ID); err != nil {
 				return err
 			}
 		} else {
 			g.ID = *id
 			var at time.Time
-			if err := tx.QueryRow(ctx, "UPDATE groups SET name = $2, expression = $3, changed_at = now(), changed_by = $4 WHERE id = $1 RETURNING changed_at", g.ID, name, expression, by).Scan(&at); err != nil {
+			if err := tx.QueryRow(ctx, "UPDATE groups SET name = $2, expression = $3, changed_at = now(), changed_by = $4, organisation_id = $5 WHERE id = $1 RETURNING changed_at", g.ID, name, expression, by, of).Scan(&at); err != nil {
 				return err
 			}
 			if _, err := tx.Exec(ctx, "DELETE FROM group_members WHERE group_id = $1", g.ID); err != nil {
@@ -96,6 +100,36 @@ func (s store) setGroup(ctx context.Context, id *uuid.UUID, name, expression str
 		return err
 	})
 	return g, err
+}
+
+// groupOrganisation is whose devices a group holds; nil for one that is global.
+func (s store) groupOrganisation(ctx context.Context, id uuid.UUID) (of *uuid.UUID, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT organisation_id FROM groups WHERE id = $1", id).Scan(&of)
+	return of, err
+}
+
+func (s store) groupExpression(ctx context.Context, id uuid.UUID) (expression string, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT expression FROM groups WHERE id = $1", id).Scan(&expression)
+	return expression, err
+}
+
+// onlyOrganisation is the one that there is; nil where there are none or several.
+func (s store) onlyOrganisation(ctx context.Context) (only *uuid.UUID, err error) {
+	rows, err := s.pool.Query(ctx, "SELECT id FROM organisations LIMIT 2")
+	if err != nil {
+		return nil, err
+	}
+	all, err := pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
+	if err != nil || len(all) != 1 {
+		return nil, err
+	}
+	return &all[0], nil
+}
+
+// holderAt names somebody who holds a role at a group.
+func (s store) holderAt(ctx context.Context, group uuid.UUID) (name string, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT p.name FROM grants g JOIN people p ON p.id = g.person_id AND p.removed_at IS NULL WHERE g.scope_kind = 'group' AND g.scope_id = $1 LIMIT 1", group.String()).Scan(&name)
+	return name, err
 }
 
 // scoped tells whether a policy, window or rule is set for a group, and names one.

@@ -29,6 +29,9 @@ func (f *Column) readGroups(ctx context.Context) error {
 	var all []group
 	for _, row := range rows {
 		g := group{id: row.ID, name: row.Name, members: map[uuid.UUID]bool{}}
+		if row.Organisation != nil {
+			g.of = row.Organisation.String()
+		}
 		if row.Expression != "" {
 			if g.match, err = selector.Compile(row.Expression); err != nil {
 				slog.Warn("a group's expression cannot be read any more", "group", row.Name, "error", err)
@@ -104,7 +107,14 @@ func (f *Column) putGroup(c *gin.Context, id *uuid.UUID, status int, action stri
 	} else if in.Members != nil {
 		members = *in.Members
 	}
-	g, err := f.store.setGroup(ctx, id, name, expression, members, front.CallerOf(c).Email)
+	of, err := f.groupOf(ctx, id, in)
+	if err == nil && id != nil {
+		err = f.mayRest(ctx, *id, expression)
+	}
+	var g api.Group
+	if err == nil {
+		g, err = f.store.setGroup(ctx, id, of, name, expression, members, front.CallerOf(c).Email)
+	}
 	switch {
 	case db.Missing(err):
 		err = front.NotFound("group")

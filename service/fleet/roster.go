@@ -43,6 +43,7 @@ type entry struct {
 type group struct {
 	id      uuid.UUID
 	name    string
+	of      string // the organisation whose devices it holds; "" for all
 	match   *selector.Selector
 	members map[uuid.UUID]bool
 }
@@ -176,6 +177,9 @@ func (r *roster) entry(d *listed) *entry {
 func (r *roster) join(e *entry, now time.Time) {
 	e.place.Groups, e.names = nil, nil
 	for _, g := range r.groups {
+		if g.of != "" && g.of != e.place.Organisation {
+			continue // whatever a device says of itself
+		}
 		in := g.members[e.id]
 		if g.match != nil {
 			in, _ = g.match.Match(&e.subject, now) // one that cannot be decided is not in

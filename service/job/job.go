@@ -26,6 +26,8 @@ type Fleet interface {
 	// Meant returns the devices of a group, those for which an expression holds, or all, by name; of
 	// them those at which the caller holds a permission.
 	Meant(caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]fleet.Meant, error)
+	// Trusted refuses a target that rests on what devices say of themselves, for what.
+	Trusted(ctx context.Context, what string, where *string, group *uuid.UUID) error
 	// Known is one device.
 	Known(id uuid.UUID) (fleet.Meant, bool)
 	// Publish sends an event to all who listen to the console's stream.

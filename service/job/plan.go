@@ -124,6 +124,11 @@ func (c *Column) prepare(g *gin.Context, in api.NewJob) (j newJob, chosen []flee
 	if in.Devices != nil {
 		j.target.Devices = *in.Devices
 	}
+	if len(secrets) > 0 && in.Devices == nil {
+		if err := c.fleet.Trusted(g.Request.Context(), "A secret", in.Where, in.Group); err != nil {
+			return j, nil, err
+		}
+	}
 	chosen, err = c.chosen(front.CallerOf(g), needed(j.work), j.target)
 	if err != nil {
 		return j, nil, err

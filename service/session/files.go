@@ -52,6 +52,10 @@ func (s *Column) ChangeFiles(c *gin.Context, id api.ID) {
 func (s *Column) GetFile(c *gin.Context, id api.ID, in api.GetFileParams) {
 	p := messages.FilePath{Path: in.Path}
 	if in.Digest != nil {
+		if read := access.Of("files", access.Read); !front.May(c, read) { // it tells whether the content is what somebody guesses
+			front.Fail(c, front.Lacking(read))
+			return
+		}
 		p.Digest = string(*in.Digest)
 	}
 	one[messages.FileEntry](s, c, id, http.StatusOK, job{tool: "files", path: "/files/entry", in: p}, nil)

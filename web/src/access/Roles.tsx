@@ -14,7 +14,7 @@ export function useRoles() {
 	return useQuery({ queryKey: ["roles"], queryFn: ({ signal }) => answer(api.GET("/roles", { signal })) });
 }
 
-const levels = ["see", "act", "administer"] as const;
+const levels = ["see", "read", "act", "administer"] as const;
 
 /** The permissions of tools, tool after tool, and the others. */
 function sorted(all: Schemas["PermissionEntry"][]) {

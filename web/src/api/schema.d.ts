@@ -4315,8 +4315,22 @@ export interface components {
             expression?: string;
             /** @description Of a group of named devices. */
             members?: string[];
+            /**
+             * Format: uuid
+             * @description Whose devices it holds. It may be left out where there is one organisation alone, and of a group that is changed.
+             */
+            organisation?: string;
+            /** @description That it holds devices of every organisation. */
+            global?: boolean;
         };
         Group: {
+            /**
+             * Format: uuid
+             * @description Whose devices it holds; left out of one that is global.
+             */
+            organisation?: string;
+            /** @description The variables of its expression that rest on what devices say of themselves. No role is held, and no secret given, by such a group. */
+            reported: string[];
             /** Format: uuid */
             id: string;
             name: string;

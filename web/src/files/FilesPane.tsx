@@ -114,6 +114,7 @@ function Folder({
 }) {
 	const os = device.os;
 	const may = useMay("files.act");
+	const read = useMay("files.read");
 	const [entries, setEntries] = useState<Entry[]>([]);
 	const [done, setDone] = useState(false);
 	const [filter, setFilter] = useState("");
@@ -253,7 +254,7 @@ function Folder({
 						onOpen={(e) =>
 							e.kind === "folder" || e.kind === "link"
 								? go(at(e))
-								: e.kind === "file" && open({ path: at(e), how: "edit" })
+								: e.kind === "file" && read && open({ path: at(e), how: "edit" })
 						}
 					/>
 				)}
@@ -302,6 +303,7 @@ function Deeds({
 	go: (path: string) => void;
 }) {
 	const administer = useMay("files.administer");
+	const read = useMay("files.read");
 	const files = useRef<HTMLInputElement>(null);
 	const folders = useRef<HTMLInputElement>(null);
 	const one = picked.length === 1 ? picked[0] : undefined;
@@ -340,7 +342,7 @@ function Deeds({
 					/>
 				</>
 			)}
-			{one?.kind === "file" && (
+			{one?.kind === "file" && read && (
 				<>
 					<a
 						className="button-quiet"
@@ -365,7 +367,7 @@ function Deeds({
 					Open
 				</button>
 			)}
-			{picked.length > 0 && (picked.length > 1 || one?.kind === "folder") && (
+			{read && picked.length > 0 && (picked.length > 1 || one?.kind === "folder") && (
 				<a
 					className="button-quiet"
 					href={`${base}/archive?format=zip&${paths.map((p) => `path=${encodeURIComponent(p)}`).join("&")}`}

@@ -23,6 +23,7 @@ export function useGroups() {
 export function Groups() {
 	const queries = useQueryClient();
 	const groups = useGroups();
+	const organisations = useOrganisations().data?.items;
 	const may = useMayEverywhere("group.manage");
 	const [edited, setEdited] = useState<Group | "new">();
 	const readAnew = () => queries.invalidateQueries({ queryKey: ["groups"] });
@@ -63,7 +64,7 @@ export function Groups() {
 					Make one of all devices that an expression holds for, or of some by name.
 				</Empty>
 			) : (
-				<Table heads={["Name", "Devices", "Which", ""]}>
+				<Table heads={["Name", "Devices", "Of", "Which", ""]}>
 					{groups.data.items.map((g) => (
 						<tr key={g.id} className="border-line border-b align-top">
 							<td className="py-1.5 pr-4 font-medium">{g.name}</td>
@@ -72,7 +73,15 @@ export function Groups() {
 									{g.devices}
 								</Link>
 							</td>
-							<td className="py-1.5 pr-4 font-mono text-sm">{g.expression || "by name"}</td>
+							<td className="py-1.5 pr-4">
+								{organisations?.find((o) => o.id === g.organisation)?.name ?? (
+									<span className="text-faint">every organisation</span>
+								)}
+							</td>
+							<td className="py-1.5 pr-4">
+								<span className="font-mono text-sm">{g.expression || "by name"}</span>
+								{g.reported.length > 0 && <Reported facts={g.reported} />}
+							</td>
 							<td className="py-1 text-right whitespace-nowrap">
 								{may && <RowDeeds name={g.name} onChange={() => setEdited(g)} onRemove={() => remove.mutate(g.id)} />}
 							</td>
@@ -84,11 +93,36 @@ export function Groups() {
 	);
 }
 
+/** Says that a group rests on what devices say of themselves, about which they can lie. */
+function Reported({ facts }: { facts: string[] }) {
+	return (
+		<p
+			className="text-faint text-sm"
+			title="No role is held and no secret given by this group: a device can lie about itself."
+		>
+			rests on what devices say of themselves: {facts.join(", ")}
+		</p>
+	);
+}
+
+function useOrganisations() {
+	return useQuery({
+		queryKey: ["organisations"],
+		queryFn: ({ signal }) => answer(api.GET("/organisations", { params: { query: { limit: 500 } }, signal })),
+	});
+}
+
+/** How the choice of every organisation is written, beside the identities of single ones. */
+const every = "every";
+
 function Editor({ group, onDone }: { group?: Group; onDone: () => void }) {
 	const devices = useDevices().data;
 	const [name, setName] = useState(group?.name ?? "");
 	const [dynamic, setDynamic] = useState(group ? group.expression !== "" : true);
 	const [expression, setExpression] = useState(group?.expression ?? "");
+	const organisations = useOrganisations().data?.items;
+	const [of, setOf] = useState(group ? (group.organisation ?? every) : "");
+	const whose = of || (organisations?.length === 1 ? (organisations[0]?.id ?? "") : "");
 	const [typed, setTyped] = useState((group?.members ?? []).map((id) => devices?.get(id)?.name ?? id).join("\n"));
 	const save = useMutation({
 		mutationFn: () => {
@@ -99,9 +133,11 @@ function Editor({ group, onDone }: { group?: Group; onDone: () => void }) {
 				.filter(Boolean);
 			const unknown = lines.filter((n) => !byName.has(n.toLowerCase()));
 			if (!dynamic && unknown.length) throw new Error(`There is no device ${unknown.join(", ")}.`);
-			const body = dynamic
-				? { name, expression }
-				: { name, members: lines.map((n) => byName.get(n.toLowerCase()) ?? "") };
+			const body = {
+				name,
+				...(whose === every ? { global: true } : { organisation: whose }),
+				...(dynamic ? { expression } : { members: lines.map((n) => byName.get(n.toLowerCase()) ?? "") }),
+			};
 			return group
 				? answer(api.PUT("/groups/{id}", { params: { path: { id: group.id } }, body }))
 				: answer(api.POST("/groups", { body }));
@@ -109,11 +145,26 @@ function Editor({ group, onDone }: { group?: Group; onDone: () => void }) {
 		onSuccess: onDone,
 	});
 	return (
-		<EditorForm save={save} ready={!dynamic || expression.trim() !== ""} onCancel={onDone}>
+		<EditorForm save={save} ready={whose !== "" && (!dynamic || expression.trim() !== "")} onCancel={onDone}>
 			<div className="flex items-end gap-4">
 				<div className="w-72">
 					<Labelled label="Name of the group">
 						<input className="field" required maxLength={200} value={name} onChange={(e) => setName(e.target.value)} />
+					</Labelled>
+				</div>
+				<div className="w-64">
+					<Labelled label="Whose devices">
+						<select className="field" required value={whose} onChange={(e) => setOf(e.target.value)}>
+							<option value="" disabled>
+								choose an organisation
+							</option>
+							{organisations?.map((o) => (
+								<option key={o.id} value={o.id}>
+									{o.name}
+								</option>
+							))}
+							<option value={every}>every organisation</option>
+						</select>
 					</Labelled>
 				</div>
 				{[true, false].map((d) => (
