@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"strings"
 	"testing"
 	"time"
@@ -340,6 +341,14 @@ func TestProbes(t *testing.T) {
 func TestWebhook(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
+	refuse := api.NewChannel{Name: "Inside", Kind: "webhook", Target: "https://127.0.0.1:1/hook"}
+	inside := must(client.Made(w.owner.AddChannelWithResponse(t.Context(), refuse)))(t)
+	if r := must(client.Result(w.owner.TestChannelWithResponse(t.Context(), inside.ID)))(t); r.Sent || !strings.Contains(r.Detail, "must be a public one") {
+		t.Errorf("an address of this computer: %+v", r)
+	}
+	w.Stop()
+	w.config.Post.Reach = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
+	w.start(t)
 	var secret []byte
 	type got struct {
 		err  error

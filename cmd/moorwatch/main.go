@@ -67,6 +67,7 @@ func command() *cli.Command {
 				&cli.IntFlag{Name: "keep-minutes", Value: 90, Usage: "days for which readings are kept by five minutes", Sources: from("keep-minutes", "MOORWATCH_KEEP_MINUTES")},
 				&cli.IntFlag{Name: "keep-hours", Value: 730, Usage: "days for which readings are kept by the hour", Sources: from("keep-hours", "MOORWATCH_KEEP_HOURS")},
 				&cli.StringSliceFlag{Name: "trusted-proxy", Usage: "`NETWORK` of a proxy before the service, as 192.0.2.7/32: what it says in X-Forwarded-For and X-Forwarded-Proto is believed; repeat it for more", Sources: from("trusted-proxy", "MOORWATCH_TRUSTED_PROXY")},
+				&cli.StringSliceFlag{Name: "webhook-network", Usage: "`NETWORK` that webhooks may reach beside public addresses, as 192.0.2.0/24, by plain HTTP too; repeat it for more", Sources: from("webhook-network", "MOORWATCH_WEBHOOK_NETWORK")},
 				&cli.BoolFlag{Name: "plain", Usage: "plain HTTP, on loopback alone", Sources: from("plain", "MOORWATCH_PLAIN")},
 				&cli.StringFlag{Name: "log", Value: "info", Usage: "least level that is logged: debug, info, warn or error", Sources: from("log", "MOORWATCH_LOG")},
 			},
@@ -88,6 +89,18 @@ func command() *cli.Command {
 			},
 		}},
 	}
+}
+
+// networks reads a flag that names networks.
+func networks(c *cli.Command, flag string) (all []netip.Prefix, err error) {
+	for _, text := range c.StringSlice(flag) {
+		network, err := netip.ParsePrefix(text)
+		if err != nil {
+			return nil, fmt.Errorf("--%s is %q: write a network, as 192.0.2.7/32", flag, text)
+		}
+		all = append(all, network)
+	}
+	return all, nil
 }
 
 func serve(ctx context.Context, c *cli.Command) error {
@@ -116,14 +129,13 @@ func serve(ctx context.Context, c *cli.Command) error {
 		}
 		config.Keep[tier] = time.Duration(days) * 24 * time.Hour
 	}
-	for _, text := range c.StringSlice("trusted-proxy") {
-		network, err := netip.ParsePrefix(text)
-		if err != nil {
-			return fmt.Errorf("--trusted-proxy is %q: write a network, as 192.0.2.7/32", text)
-		}
-		config.Proxies = append(config.Proxies, network)
-	}
 	var err error
+	if config.Proxies, err = networks(c, "trusted-proxy"); err != nil {
+		return err
+	}
+	if config.Post.Reach, err = networks(c, "webhook-network"); err != nil {
+		return err
+	}
 	if config.TLS, config.Fingerprint, err = certificate(c); err != nil {
 		return err
 	}

@@ -82,7 +82,7 @@ func (h *Column) send(ctx context.Context, d delivery) (string, error) {
 			events = append(events, post.Event{SpecVersion: "1.0", ID: e.ID.String(), Source: h.url, Type: "moorwatch.alert." + string(e.Kind),
 				Subject: orElse(e.Device, e.Site), Time: e.At, ContentType: "application/json", Data: e})
 		}
-		return post.Send(ctx, d.channel.target, d.channel.secret, d.channel.id.String(), events)
+		return h.post.Send(ctx, d.channel.target, d.channel.secret, d.channel.id.String(), events)
 	}
 	to := addresses(d.channel.target)
 	return "accepted", h.post.Mail(ctx, to, d.id.String(), subjectOf(d.events), h.text(d.events))

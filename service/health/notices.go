@@ -67,7 +67,7 @@ func (h *Column) readChannel(in api.NewChannel) (api.Channel, error) {
 	x := api.Channel{Name: device.CleanName(in.Name), Kind: in.Kind, Target: strings.TrimSpace(in.Target)}
 	if x.Kind == "webhook" {
 		u, err := url.Parse(x.Target)
-		if err != nil || u.Host == "" || (u.Scheme != "https" && u.Scheme != "http") {
+		if err != nil || u.Host == "" || (u.Scheme != "https" && (u.Scheme != "http" || len(h.post.Reach) == 0)) {
 			return x, bad("The address cannot be read.", "Write it as https://host/path.")
 		}
 		return x, nil

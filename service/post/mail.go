@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/netip"
 	"net/url"
 	"time"
 
@@ -25,6 +26,8 @@ type Post struct {
 	// is sent over TLS only.
 	SMTP string
 	From string // the sender's address
+	// Reach are networks that webhooks may reach beside public addresses, by plain HTTP too.
+	Reach []netip.Prefix
 }
 
 var errNoMail = errors.New("no mail server is set: start the service with --smtp")

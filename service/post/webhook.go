@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
 	"net/url"
 	"strings"
@@ -28,13 +29,11 @@ type Event struct {
 	Data        any       `json:"data"`
 }
 
-// webhooks do not follow redirects: the receiver that was named is told, and no other.
-var webhooks = &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-
 // Send posts events to a URL, signed with HMAC-SHA-256 over the body's digest and the address (HTTP
 // Message Signatures, RFC 9421, with Content-Digest, RFC 9530). keyID tells the receiver which
-// secret it is. It returns the answer's status.
-func Send(ctx context.Context, target string, secret []byte, keyID string, events []Event) (string, error) {
+// secret it is. It returns the answer's status. Only public addresses are reached, over TLS, and those of
+// Reach.
+func (p Post) Send(ctx context.Context, target string, secret []byte, keyID string, events []Event) (string, error) {
 	u, err := url.Parse(target)
 	if err != nil || u.Host == "" || (u.Scheme != "https" && u.Scheme != "http") {
 		return "", errors.New("the address cannot be read: write it as https://host/path")
@@ -57,13 +56,14 @@ func Send(ctx context.Context, target string, secret []byte, keyID string, event
 	r.Header.Set("Content-Type", kind)
 	r.Header.Set("User-Agent", "moorwatch")
 	Sign(r, body, secret, keyID, time.Now())
-	answer, err := webhooks.Do(r)
+	answer, err := p.client(u.Scheme == "http").Do(r)
 	if err != nil {
 		var failed *url.Error
 		if errors.As(err, &failed) {
 			err = failed.Err // without the address, which may hold a secret
 		}
-		return "", fmt.Errorf("the address cannot be reached: %w", err)
+		slog.Debug("a webhook was not reached", "channel", keyID, "error", err)
+		return "", errReach
 	}
 	defer answer.Body.Close()
 	io.Copy(io.Discard, io.LimitReader(answer.Body, 64<<10))
