@@ -386,6 +386,9 @@ func TestHelpersReadNoFiles(t *testing.T) {
 			t.Errorf("%s is answered with %s", call, answer.Status)
 		}
 	}
+	if err := helper.Sweep(t.Context(), api.Sweep{Question: link.Question{Kind: link.AskFile, Name: path, Digest: true}}, func(api.SweepEvent) error { return nil }); err == nil || !strings.Contains(err.Error(), "files.read") {
+		t.Errorf("a helper asks many for a digest: %v", err)
+	}
 	// Nobody reads the agent's own folder, an owner as little as anybody.
 	identity := filepath.Join(d.dir, "identity.json")
 	if _, err := os.Stat(identity); err != nil {

@@ -198,9 +198,9 @@ func (s store) settle(ctx context.Context, id uuid.UUID) error {
 	})
 }
 
-// ringStates counts the devices of a rollout by ring and state.
-func (s store) ringStates(ctx context.Context, id uuid.UUID) (map[int]map[string]int, error) {
-	rows, err := s.pool.Query(ctx, "SELECT ring, state, count(*) FROM rollout_devices WHERE rollout_id = $1 GROUP BY ring, state", id)
+// ringStates counts the devices of a rollout in a view by ring and state.
+func (s store) ringStates(ctx context.Context, id uuid.UUID, view []uuid.UUID) (map[int]map[string]int, error) {
+	rows, err := s.pool.Query(ctx, "SELECT ring, state, count(*) FROM rollout_devices WHERE rollout_id = $1 AND ($2::uuid[] IS NULL OR device_id = ANY($2)) GROUP BY ring, state", id, view)
 	if err != nil {
 		return nil, err
 	}
@@ -220,11 +220,11 @@ func (s store) ringStates(ctx context.Context, id uuid.UUID) (map[int]map[string
 	return out, err
 }
 
-// brought counts what a rollout installs, or is to, by update.
-func (s store) brought(ctx context.Context, id uuid.UUID) ([]api.MissingUpdate, error) {
+// brought counts what a rollout installs at the devices of a view, or is to, by update.
+func (s store) brought(ctx context.Context, id uuid.UUID, view []uuid.UUID) ([]api.MissingUpdate, error) {
 	rows, err := s.pool.Query(ctx, `SELECT `+mendedColumns+`, u.first_seen, count(DISTINCT p.device_id), jsonb_build_object('planned', count(*) FILTER (WHERE p.state = 'planned'), 'installed', count(*) FILTER (WHERE p.state = 'installed'),
 			'failed', count(*) FILTER (WHERE p.state = 'failed'), 'missed', count(*) FILTER (WHERE p.state = 'missed'), 'reverted', count(*) FILTER (WHERE p.state = 'reverted'))
-		FROM patched p JOIN updates u ON (u.source, u.name, u.to_version) = (p.source, p.name, p.to_version) `+joinMended+`WHERE p.rollout_id = $1 GROUP BY u.id, r.ids, r.severities, r.exploited ORDER BY count(DISTINCT p.device_id) DESC, u.name LIMIT 500`, id)
+		FROM patched p JOIN updates u ON (u.source, u.name, u.to_version) = (p.source, p.name, p.to_version) `+joinMended+`WHERE p.rollout_id = $1 AND ($2::uuid[] IS NULL OR p.device_id = ANY($2)) GROUP BY u.id, r.ids, r.severities, r.exploited ORDER BY count(DISTINCT p.device_id) DESC, u.name LIMIT 500`, id, view)
 	if err != nil {
 		return nil, err
 	}

@@ -244,14 +244,20 @@ func (c *Column) outline(r rollout) api.Rollout {
 	return out
 }
 
-// told is a rollout with what is counted.
-func (c *Column) told(ctx context.Context, r rollout) (api.Rollout, error) {
+// told is a rollout with what is counted of the devices in a view.
+func (c *Column) told(ctx context.Context, r rollout, view []uuid.UUID) (api.Rollout, error) {
 	out := c.outline(r)
 	if owned, err := c.owned(ctx, &r); err == nil && !owned && r.endedAt == nil {
 		out.Unowned = new(true)
 	}
-	states, err := c.store.ringStates(ctx, r.id)
+	states, err := c.store.ringStates(ctx, r.id, view)
 	for i := range out.Rings {
+		if view != nil { // who sees some of the devices is told of those, and not what was judged of all
+			out.Rings[i].Devices, out.Rings[i].Verdict, out.Rings[i].Past = 0, nil, new([]patch.Past{})
+			for _, n := range states[i] {
+				out.Rings[i].Devices += n
+			}
+		}
 		if states[i] != nil {
 			out.Rings[i].States = states[i]
 		}
@@ -273,7 +279,7 @@ func (c *Column) ListRollouts(g *gin.Context, in api.ListRolloutsParams) {
 		out := make([]api.Rollout, len(all))
 		for i := range all {
 			if err == nil {
-				out[i], err = c.told(ctx, all[i])
+				out[i], err = c.told(ctx, all[i], view)
 			}
 		}
 		return out, err
@@ -301,13 +307,13 @@ func (c *Column) one(g *gin.Context, id uuid.UUID) (rollout, []uuid.UUID, error)
 func (c *Column) GetRollout(g *gin.Context, id api.ID) { c.show(g, id, http.StatusOK) }
 
 func (c *Column) show(g *gin.Context, id uuid.UUID, status int) {
-	r, _, err := c.one(g, id)
+	r, view, err := c.one(g, id)
 	var out api.Rollout
 	if err == nil {
-		out, err = c.told(g.Request.Context(), r)
+		out, err = c.told(g.Request.Context(), r, view)
 	}
 	if err == nil {
-		out.Updates, err = c.store.brought(g.Request.Context(), id)
+		out.Updates, err = c.store.brought(g.Request.Context(), id, view)
 	}
 	if err != nil {
 		front.Fail(g, err)

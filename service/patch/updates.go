@@ -224,7 +224,12 @@ func (c *Column) GetDeviceUpdates(g *gin.Context, id api.ID) {
 // ListApprovals lists the rules: GET /approvals.
 func (c *Column) ListApprovals(g *gin.Context, in api.ListApprovalsParams) {
 	front.List(g, in.Cursor, in.Limit, named{}, c.store.approvals, func(a api.Approval) named { return named{a.Rule.Name, a.Rule.ID} },
-		func(items []api.Approval, next *string) any { return api.ApprovalPage{Items: items, Next: next} })
+		func(items []api.Approval, next *string) any { // a page may hold less for whoever sees less
+			items = slices.DeleteFunc(items, func(a api.Approval) bool {
+				return !c.fleet.Concerns(g.Request.Context(), front.CallerOf(g), a.Rule.Scope)
+			})
+			return api.ApprovalPage{Items: items, Next: next}
+		})
 }
 
 // AddApproval adds a rule: POST /approvals.

@@ -1,6 +1,7 @@
 package session
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"maps"
@@ -9,6 +10,7 @@ import (
 	"strings"
 
 	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
@@ -116,7 +118,15 @@ func rowText(row map[string]any) string {
 
 // ListQueries lists saved queries: GET /queries.
 func (s *Column) ListQueries(c *gin.Context, in api.ListQueriesParams) {
-	front.List(c, in.Cursor, in.Limit, "", s.store.queries, func(q api.SavedQuery) string { return q.Name },
+	// What somebody looks for tells of the devices that they look after: who works at some places alone sees their own.
+	var own *uuid.UUID
+	if caller := front.CallerOf(c); !caller.Rights.Everywhere(access.Of("queries", access.See)) {
+		own = &caller.ID
+	}
+	read := func(ctx context.Context, after string, limit int) ([]api.SavedQuery, error) {
+		return s.store.queries(ctx, own, after, limit)
+	}
+	front.List(c, in.Cursor, in.Limit, "", read, func(q api.SavedQuery) string { return q.Name },
 		func(items []api.SavedQuery, next *string) any { return api.SavedQueryPage{Items: items, Next: next} })
 }
 

@@ -149,8 +149,8 @@ func (s store) removeRule(ctx context.Context, id uuid.UUID) (name string, err e
 }
 
 // queries lists saved queries by name.
-func (s store) queries(ctx context.Context, after string, limit int) ([]api.SavedQuery, error) {
-	rows, err := s.pool.Query(ctx, "SELECT id, name, text, saved_by, saved_at FROM saved_queries WHERE name > $1 ORDER BY name LIMIT $2", after, limit)
+func (s store) queries(ctx context.Context, own *uuid.UUID, after string, limit int) ([]api.SavedQuery, error) {
+	rows, err := s.pool.Query(ctx, "SELECT id, name, text, saved_by, saved_at FROM saved_queries WHERE name > $1 AND ($3::uuid IS NULL OR person_id = $3) ORDER BY name LIMIT $2", after, limit, own)
 	if err != nil {
 		return nil, err
 	}

@@ -29,6 +29,20 @@ const (
 	sweepOffline = 200              // names of silent devices that are listed
 )
 
+// askedOf is the permission that a question asks for beside that to sweep: what a tool would tell is told no more
+// easily of many.
+func askedOf(q link.Question) access.Permission {
+	switch {
+	case q.Kind == link.AskFile && q.Digest:
+		return access.Of("files", access.Read)
+	case q.Kind == link.AskFile:
+		return access.Of("files", access.See)
+	case q.Kind == link.AskRegistry:
+		return access.Of("settings", access.See)
+	}
+	return ""
+}
+
 // Sweep puts a question to many devices: POST /sweeps.
 func (s *Column) Sweep(c *gin.Context) {
 	in, ok := front.Bind[api.Sweep](c)
@@ -41,6 +55,18 @@ func (s *Column) Sweep(c *gin.Context) {
 		return
 	}
 	chosen, err := s.devices.Chosen(ctx, front.CallerOf(c), access.DeviceSweep, in.Where, in.Group)
+	if needs := askedOf(q); err == nil && needs != "" {
+		var may []api.Device
+		if !front.CallerOf(c).Rights.Somewhere(needs) {
+			err = front.Lacking(needs)
+		} else if may, err = s.devices.Chosen(ctx, front.CallerOf(c), needs, in.Where, in.Group); err == nil {
+			at := map[uuid.UUID]bool{}
+			for _, d := range may {
+				at[d.ID] = true
+			}
+			chosen = slices.DeleteFunc(chosen, func(d api.Device) bool { return !at[d.ID] })
+		}
+	}
 	if err != nil {
 		front.Fail(c, err)
 		return

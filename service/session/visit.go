@@ -453,6 +453,16 @@ func (s *Column) ListSessions(c *gin.Context, in api.ListSessionsParams) {
 	s.list(c, nil, in.Open != nil && *in.Open, in.Cursor, in.Limit)
 }
 
+// hideAddresses leaves out where colleagues work from, for whoever does not read the audit log everywhere.
+func hideAddresses(c *gin.Context, items []api.ToolSession) []api.ToolSession {
+	if !front.CallerOf(c).Rights.Everywhere(access.AuditRead) {
+		for i := range items {
+			items[i].Address = ""
+		}
+	}
+	return items
+}
+
 func (s *Column) list(c *gin.Context, device *uuid.UUID, open bool, cursor *string, limit *int) {
 	var view []uuid.UUID
 	if device == nil { // the gate has looked to the one
@@ -468,6 +478,6 @@ func (s *Column) list(c *gin.Context, device *uuid.UUID, open bool, cursor *stri
 		},
 		func(t api.ToolSession) moment { return moment{t.BeganAt, t.ID} },
 		func(items []api.ToolSession, next *string) any {
-			return api.ToolSessionPage{Items: items, Next: next}
+			return api.ToolSessionPage{Items: hideAddresses(c, items), Next: next}
 		})
 }
