@@ -72,8 +72,13 @@ func (b *bench) begin() (*world, error) {
 
 func (w *world) start() error {
 	w.url = "https://" + w.listen
+	prepare := exec.Command(filepath.Join(w.bin, "moorwatch"), "migrate")
+	prepare.Env = append(os.Environ(), "MOORWATCH_DATABASE="+w.database.URL, "MOORWATCH_DATABASE_OWNER="+w.database.Owner)
+	if text, err := prepare.CombinedOutput(); err != nil {
+		return fmt.Errorf("preparing the database: %w: %s", err, text)
+	}
 	w.service = exec.Command(filepath.Join(w.bin, "moorwatch"), "serve", "--listen", w.listen, "--data", filepath.Join(w.dir, "data"), "--log", "error")
-	w.service.Env = append(os.Environ(), "MOORWATCH_DATABASE="+w.database.URL, "MOORWATCH_DATABASE_OWNER="+w.database.Owner)
+	w.service.Env = append(os.Environ(), "MOORWATCH_DATABASE="+w.database.URL)
 	w.service.Stderr = os.Stderr
 	w.service.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if err := w.service.Start(); err != nil {

@@ -32,11 +32,11 @@ import (
 
 	messages "moorwatch.example/contract/link"
 	jobs "moorwatch.example/core/job"
-	"moorwatch.example/core/secret"
 	"moorwatch.example/core/series"
 	"moorwatch.example/link"
 	"moorwatch.example/service/access"
 	"moorwatch.example/service/agents"
+	"moorwatch.example/service/authority"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/doors"
 	"moorwatch.example/service/fleet"
@@ -54,7 +54,7 @@ import (
 // Config is what the service needs to start.
 type Config struct {
 	Database    string // address of PostgreSQL, with the service's own role
-	Owner       string // the same with the role that the schema belongs to; "" where that is the service's own
+	Owner       string // the same with the role that the schema belongs to, which is brought up to date first; "" where moorwatch migrate has done so
 	Connections int32  // to the database, at most; 16 when 0
 	Listen      string // host:port; port 0 chooses a free one
 	// URL is where people and devices reach the service; made from Listen when empty.
@@ -66,11 +66,15 @@ type Config struct {
 	Proxies     []netip.Prefix
 	Fingerprint string // of the service's own authority; "" when the certificate is of a public one
 	Console     fs.FS
-	// Seal signs recordings, and secrets are sealed by a key derived from it; a new one for this run
-	// when nil, by which nobody can verify or read them later.
+	// Seal signs recordings and the audit log; a new one for this run when nil, by which nobody can verify them
+	// later.
 	Seal ed25519.PrivateKey
+	// Keys are those that secrets are sealed under; one derived from Seal when nil.
+	Keys authority.Keys
 	// Post is how mail leaves the service.
 	Post post.Post
+	// Anchors are where the head of the audit log is written, as access.CheckAnchor reads them.
+	Anchors []string
 	// Advisories is a folder that mirrors feeds of advisories; none where it is empty.
 	Advisories string
 	// Releases is the folder of the agent's releases; none where it is empty.
@@ -159,7 +163,12 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	if config.Connections == 0 {
 		config.Connections = 16
 	}
-	if s.pool, err = db.Open(ctx, config.Database, config.Owner, config.Connections); err != nil {
+	if config.Owner != "" {
+		if err := db.Prepare(ctx, config.Database, config.Owner); err != nil {
+			return nil, err
+		}
+	}
+	if s.pool, err = db.Open(ctx, config.Database, config.Connections); err != nil {
 		return nil, err
 	}
 	background, stop := context.WithCancel(context.Background())
@@ -171,11 +180,15 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 			s.pool.Close()
 		}
 	}()
-	s.Access = access.New(s.pool, s.URL, config.Post)
+	ring, err := keyRing(config)
+	if err != nil {
+		return nil, err
+	}
+	s.Access = access.New(s.pool, s.URL, config.Post, ring, authority.AuditKey(config.Seal), config.Anchors)
 	if config.Keep == (series.Keep{}) {
 		config.Keep = series.UsualKeep
 	}
-	s.Health = health.New(s.pool, s.Access.Log, config.Post, s.URL)
+	s.Health = health.New(s.pool, s.Access.Log, config.Post, ring, s.URL)
 	s.Fleet = fleet.New(s.pool, s.Access.Log, s.Health, config.Fingerprint)
 	s.Fleet.RemovalCode = removalCode(config.Seal)
 	s.Health.RemovalCode = s.Fleet.RemovalCode
@@ -195,17 +208,13 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	calls.HandleFunc("POST /reports", s.Vitals.ServeReports)
 	calls.HandleFunc("GET /settings", s.Health.ServeSettings)
 	calls.HandleFunc("POST /inventory", s.Inventory.ServeInventory)
-	box, err := secret.New(config.Seal.Seed())
-	if err != nil {
-		return nil, err
-	}
 	if config.Contents == "" {
 		if config.Contents, err = os.MkdirTemp("", "moorwatch-contents-"); err != nil {
 			return nil, err
 		}
 		s.contents = config.Contents
 	}
-	s.Job = job.New(s.pool, s.Fleet, s.Health, s.Access, s.Access.Log, box, config.Contents)
+	s.Job = job.New(s.pool, s.Fleet, s.Health, s.Access, s.Access.Log, ring, config.Contents)
 	calls.HandleFunc("POST /journal", s.Job.ServeJournal)
 	calls.HandleFunc("POST /results", s.Job.ServeResults)
 	calls.HandleFunc("GET "+messages.Contents, s.Job.ServeContent)
@@ -223,13 +232,19 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	s.Fleet.Enrolled = func(id uuid.UUID) { s.Job.Happened(jobs.Enrolled, id, "") }
 	s.Vitals.Join(s.hub)
 	s.Fleet.Disconnect = s.hub.Disconnect
-	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access, s.Access.Log, s.hub, config.Seal, box)
+	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access, s.Access.Log, s.hub, config.Seal, ring)
 	s.Patch.JoinPower(s.Session)
 	if err := s.Session.Refresh(ctx); err != nil {
 		return nil, fmt.Errorf("reading the rules of consent: %w", err)
 	}
 	if err := s.Job.Begin(ctx); err != nil {
 		return nil, fmt.Errorf("taking up the jobs: %w", err)
+	}
+	if err := s.reseal(ctx); err != nil {
+		slog.Warn("some secrets cannot be sealed under the latest key", "error", err)
+	}
+	if config.Keys != nil {
+		s.running.Go(func() { s.keepKeys(background, config.Keys, ring) })
 	}
 	if config.Advisories != "" {
 		s.running.Go(func() { s.Patch.KeepMirror(background, config.Advisories) })
@@ -288,7 +303,7 @@ func (s *Service) serve(background context.Context, config Config, listener net.
 	strangers := doors.New(config.Proxies)
 	metrics.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "moorwatch_connections_unproven", Help: "Connections on which nobody has proved who they are."},
 		func() float64 { return float64(strangers.Unproven()) }))
-	router, err := front.NewRouter(front.Parts{API: all, Sessions: s.Access, Places: s.Fleet, Console: config.Console, Metrics: metrics, Doors: strangers,
+	router, err := front.NewRouter(front.Parts{API: all, Sessions: s.Access, Places: s.Fleet, Console: config.Console, Metrics: metrics, Doors: strangers, Audit: s.Access.Log,
 		Ready: func(r *http.Request) error {
 			ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 			defer cancel()

@@ -360,7 +360,7 @@ func TestAuditLog(t *testing.T) {
 			t.Errorf("%s by the owner of the schema: %v", query, err)
 		}
 	}
-	rows := must(db.Query(t.Context(), "SELECT seq, at, actor, via, action, device, device_name, detail, address, result, hash FROM audit ORDER BY seq"))(t)
+	rows := must(db.Query(t.Context(), "SELECT seq, at, actor, via, action, device, device_name, detail, address, result, actor_id, via_id, hash, signature, key_id FROM audit ORDER BY seq"))(t)
 	var seq int64
 	var hash []byte
 	for _, e := range must(pgx.CollectRows(rows, pgx.RowToStructByPos[access.Entry]))(t) {

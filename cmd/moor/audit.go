@@ -2,12 +2,14 @@ package main
 
 import (
 	"context"
+	"crypto/ed25519"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
 	"os"
+	"slices"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -26,9 +28,9 @@ func auditCommand() *cli.Command {
 		Flags:  append([]cli.Flag{jsonFlag, &cli.IntFlag{Name: "last", Value: 50, Usage: "how many entries, at most 500"}}, wanted...),
 		Action: listAudit,
 		Commands: []*cli.Command{
-			{Name: "verify", Usage: "check the chain of hashes over all entries", Action: verifyAudit,
+			{Name: "verify", Usage: "check the chain of hashes over all entries, and the service's signatures", Action: verifyAudit,
 				Description: "Each entry carries a SHA-256 over itself and the hash before it. What this prints last can be kept\nelsewhere, and compared later: with --expect it must be found in the chain.",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "expect", Usage: "a `HASH` that an earlier check printed"}}},
+				Flags:       []cli.Flag{&cli.StringFlag{Name: "expect", Usage: "a `HASH` that an earlier check printed"}, &cli.StringSliceFlag{Name: "key", Usage: "a `KEY` that an earlier check printed: no other may have signed; repeat it for more"}}},
 			{Name: "export", Usage: "print all entries, oldest first", Action: exportAudit,
 				Flags: append([]cli.Flag{&cli.StringFlag{Name: "format", Value: "jsonl", Usage: "csv, jsonl or syslog (RFC 5424)"}}, wanted...)},
 		},
@@ -92,7 +94,15 @@ func verifyAudit(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	limit := 500
+	whole, err := client.Result(k.GetAuditHeadWithResponse(ctx))
+	if err != nil {
+		return err
+	}
+	keys, err := auditKeys(whole.Keys, c.StringSlice("key"))
+	if err != nil {
+		return err
+	}
+	limit, unsigned := 500, 0
 	var newer *access.Entry // which must follow the entry that is read next
 	var last string
 	n, found := 0, c.String("expect") == ""
@@ -119,6 +129,14 @@ func verifyAudit(ctx context.Context, c *cli.Command) error {
 		if err := check(entry.Hash, entry.Seq); err != nil {
 			return err
 		}
+		switch err := access.VerifySignature(keys, entry); {
+		case errors.Is(err, access.ErrUnsigned):
+			unsigned++
+		case err != nil:
+			return err
+		case unsigned > 0:
+			return fmt.Errorf("entry %d is signed, and %d after it are not: they were written by somebody else", entry.Seq, unsigned)
+		}
 		if n == 0 {
 			last = *e.Hash
 		}
@@ -133,7 +151,28 @@ func verifyAudit(ctx context.Context, c *cli.Command) error {
 		return fmt.Errorf("the hash %s is not in the chain: the log is not the one that was checked before", c.String("expect"))
 	}
 	fmt.Printf("%d entries, none altered or missing. The last has the hash\n%s\n", n, last)
+	if unsigned > 0 {
+		fmt.Printf("The first %d are from before entries were signed.\n", unsigned)
+	}
+	for id, key := range keys {
+		fmt.Printf("Signed by the key %s: %x\n", id, []byte(key))
+	}
 	return nil
+}
+
+// auditKeys are the keys that the service names, or those of them that are expected.
+func auditKeys(told map[string]string, expected []string) (map[string]ed25519.PublicKey, error) {
+	keys := map[string]ed25519.PublicKey{}
+	for _, text := range told {
+		key, err := hex.DecodeString(text)
+		if err != nil || len(key) != ed25519.PublicKeySize {
+			return nil, fmt.Errorf("the service names a key that cannot be read: %q", text)
+		}
+		if len(expected) == 0 || slices.Contains(expected, text) {
+			keys[access.KeyID(key)] = key
+		}
+	}
+	return keys, nil
 }
 
 func entryOf(e api.AuditEntry) (access.Entry, error) {
@@ -147,6 +186,10 @@ func entryOf(e api.AuditEntry) (access.Entry, error) {
 	out := access.Entry{Seq: e.Seq, At: e.At, Actor: e.Actor, Via: e.Via, Action: e.Action, DeviceName: orNothing(e.DeviceName), Detail: orNothing(e.Detail), Address: e.Address, Result: e.Result, Hash: hash}
 	if e.Device != nil {
 		out.Device = e.Device.String()
+	}
+	out.ActorID, out.ViaID, out.KeyID = orNothing(e.ActorID), orNothing(e.ViaID), orNothing(e.Key)
+	if out.Signature, err = hex.DecodeString(orNothing(e.Signature)); err != nil {
+		return out, fmt.Errorf("entry %d has a signature that cannot be read", e.Seq)
 	}
 	return out, nil
 }

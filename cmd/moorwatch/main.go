@@ -22,7 +22,9 @@ import (
 	"moorwatch.example/demo"
 	"moorwatch.example/link"
 	"moorwatch.example/service"
+	"moorwatch.example/service/access"
 	"moorwatch.example/service/authority"
+	"moorwatch.example/service/db"
 	"moorwatch.example/service/post"
 	"moorwatch.example/web"
 )
@@ -52,7 +54,8 @@ func command() *cli.Command {
 			Flags: []cli.Flag{
 				&cli.StringFlag{Name: "config", Usage: "configuration `FILE` in YAML, such as \"listen: 0.0.0.0:8443\"", Destination: &file, Sources: cli.EnvVars("MOORWATCH_CONFIG")},
 				&cli.StringFlag{Name: "database", Usage: "address of PostgreSQL, as postgres://user@host:port/name; a password belongs in the file or the environment", Sources: from("database", "MOORWATCH_DATABASE")},
-				&cli.StringFlag{Name: "database-owner", Usage: "the same address with the role that owns the schema, used at the start alone; without it the service's role owns it, and could alter the audit log", Sources: from("database-owner", "MOORWATCH_DATABASE_OWNER")},
+				&cli.StringFlag{Name: "database-owner", Hidden: true, Sources: from("database-owner", "MOORWATCH_DATABASE_OWNER")},
+				&cli.StringSliceFlag{Name: "audit-anchor", Usage: "where the head of the audit log is written as it grows, as file:///path, or udp://host:port or tcp://host:port of a syslog server; repeat it for more", Sources: from("audit-anchor", "MOORWATCH_AUDIT_ANCHOR")},
 				&cli.IntFlag{Name: "connections", Value: 16, Usage: "connections to the database, at most", Sources: from("connections", "MOORWATCH_CONNECTIONS")},
 				&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8443", Usage: "`HOST:PORT` to listen on", Sources: from("listen", "MOORWATCH_LISTEN")},
 				&cli.StringFlag{Name: "url", Usage: "address by which people and devices reach the service; made from --listen when left out", Sources: from("url", "MOORWATCH_URL")},
@@ -72,6 +75,25 @@ func command() *cli.Command {
 				&cli.StringFlag{Name: "log", Value: "info", Usage: "least level that is logged: debug, info, warn or error", Sources: from("log", "MOORWATCH_LOG")},
 			},
 			Action: serve,
+		}, keysCommand(&file), {
+			Name:        "migrate",
+			Usage:       "bring the database's schema up to date, once before a version is served first",
+			Description: "The schema belongs to the role of --database-owner, and the role of --database is given what the service needs:\nto read and write, but of the audit log only to read and append. The service itself never learns of the owner.",
+			Flags: []cli.Flag{
+				&cli.StringFlag{Name: "config", Usage: "configuration `FILE` in YAML", Destination: &file, Sources: cli.EnvVars("MOORWATCH_CONFIG")},
+				&cli.StringFlag{Name: "database", Usage: "address of PostgreSQL with the service's role, as the service has it", Sources: from("database", "MOORWATCH_DATABASE")},
+				&cli.StringFlag{Name: "database-owner", Usage: "the same address with the role that owns the schema; without it the service's role owns it, and could alter the audit log", Sources: cli.EnvVars("MOORWATCH_DATABASE_OWNER")},
+			},
+			Action: func(ctx context.Context, c *cli.Command) error {
+				if c.String("database") == "" {
+					return errNoDatabase
+				}
+				if err := db.Prepare(ctx, c.String("database"), c.String("database-owner")); err != nil {
+					return err
+				}
+				fmt.Println("The database is ready for this version.")
+				return nil
+			},
 		}, {
 			Name:  "demo",
 			Usage: "run the service with a private database and a sample fleet, until stopped",
@@ -90,6 +112,8 @@ func command() *cli.Command {
 		}},
 	}
 }
+
+var errNoDatabase = errors.New("which database? give --database, MOORWATCH_DATABASE, or \"database:\" in the configuration file")
 
 // networks reads a flag that names networks.
 func networks(c *cli.Command, flag string) (all []netip.Prefix, err error) {
@@ -115,9 +139,12 @@ func serve(ctx context.Context, c *cli.Command) error {
 	}
 	slog.SetDefault(slog.New(slog.NewJSONHandler(os.Stderr, &slog.HandlerOptions{Level: level})))
 	if c.String("database") == "" {
-		return errors.New("which database? give --database, MOORWATCH_DATABASE, or \"database:\" in the configuration file")
+		return errNoDatabase
 	}
-	config := service.Config{Database: c.String("database"), Owner: c.String("database-owner"), Connections: int32(c.Int("connections")), Listen: c.String("listen"), URL: c.String("url"), Console: web.Console(), Contents: filepath.Join(c.String("data"), "contents"),
+	if c.String("database-owner") != "" {
+		return errors.New("the owner of the database's schema is for moorwatch migrate alone: take it out of what the service reads")
+	}
+	config := service.Config{Database: c.String("database"), Anchors: c.StringSlice("audit-anchor"), Connections: int32(c.Int("connections")), Listen: c.String("listen"), URL: c.String("url"), Console: web.Console(), Contents: filepath.Join(c.String("data"), "contents"),
 		Advisories: c.String("advisories"), Post: post.Post{SMTP: c.String("smtp"), From: c.String("mail-from")}}
 	if config.Releases = c.String("releases"); config.Releases == "" {
 		config.Releases = filepath.Join(c.String("data"), "releases")
@@ -128,6 +155,11 @@ func serve(ctx context.Context, c *cli.Command) error {
 			return fmt.Errorf("--%s is %d: write days from 1 to 3660, coarser readings for no less time than finer ones", name, days)
 		}
 		config.Keep[tier] = time.Duration(days) * 24 * time.Hour
+	}
+	for _, anchor := range config.Anchors {
+		if err := access.CheckAnchor(anchor); err != nil {
+			return err
+		}
 	}
 	var err error
 	if config.Proxies, err = networks(c, "trusted-proxy"); err != nil {
@@ -140,6 +172,9 @@ func serve(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if config.Seal, err = authority.Seal(c.String("data")); err != nil {
+		return err
+	}
+	if config.Keys, err = authority.OpenKeys(c.String("data"), time.Now()); err != nil {
 		return err
 	}
 	s, err := service.Start(ctx, config)

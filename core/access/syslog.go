@@ -24,7 +24,7 @@ func (e Entry) Syslog(host string) string {
 	param := strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`, "\n", " ", "\r", " ")
 	data := ""
 	for _, f := range [...]struct{ name, value string }{{"seq", fmt.Sprint(e.Seq)}, {"actor", e.Actor}, {"via", e.Via}, {"address", e.Address}, {"device", e.Device},
-		{"deviceName", e.DeviceName}, {"detail", e.Detail}, {"result", e.Result}, {"hash", fmt.Sprintf("%x", e.Hash)}} {
+		{"deviceName", e.DeviceName}, {"detail", e.Detail}, {"result", e.Result}, {"actorId", e.ActorID}, {"viaId", e.ViaID}, {"hash", fmt.Sprintf("%x", e.Hash)}, {"key", e.KeyID}, {"signature", fmt.Sprintf("%x", e.Signature)}} {
 		if f.value != "" {
 			data += fmt.Sprintf(` %s="%s"`, f.name, param.Replace(strings.ToValidUTF8(f.value, "�")))
 		}

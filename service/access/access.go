@@ -4,6 +4,7 @@ package access
 
 import (
 	"context"
+	"crypto/ed25519"
 	"crypto/rand"
 	"errors"
 	"fmt"
@@ -21,6 +22,7 @@ import (
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
+	"moorwatch.example/core/secret"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/post"
@@ -36,6 +38,7 @@ const (
 type Column struct {
 	store    store
 	Log      *Log
+	anchors  []string
 	address  string // of the console, for links
 	passkeys passkeys
 	scopes   Scopes
@@ -46,10 +49,10 @@ type Column struct {
 }
 
 // New makes the column. address is where people reach the console, and poster how they are told of changes to
-// their sign-in.
-func New(pool *pgxpool.Pool, address string, poster post.Post) *Column {
-	s := store{pool}
-	return &Column{store: s, Log: newLog(s), address: address, post: poster, passkeys: newPasskeys(address), hashing: make(chan struct{}, 4)}
+// their sign-in. ring seals the seeds of authenticators, key signs the audit log, whose head is written to each of anchors.
+func New(pool *pgxpool.Pool, address string, poster post.Post, ring *secret.Ring, key ed25519.PrivateKey, anchors []string) *Column {
+	s := store{pool, ring}
+	return &Column{store: s, Log: newLog(s, key), anchors: anchors, address: address, post: poster, passkeys: newPasskeys(address), hashing: make(chan struct{}, 4)}
 }
 
 // Scopes knows where roles may be held, and what of the fleet their holders see.
@@ -85,9 +88,15 @@ func (a *Column) changed(ctx context.Context, what front.RightsChange) {
 	}
 }
 
+// Reseal seals anew what was sealed under an older key, and returns how much that was.
+func (a *Column) Reseal(ctx context.Context) (int, error) { return a.store.reseal(ctx) }
+
 // Run writes the audit log until ctx ends.
 func (a *Column) Run(ctx context.Context) {
+	var writing sync.WaitGroup
+	writing.Go(func() { a.anchor(ctx) })
 	a.Log.run(ctx)
+	writing.Wait()
 	a.telling.Wait()
 }
 
@@ -102,6 +111,9 @@ func (a *Column) Authenticate(r *http.Request) (*front.Caller, error) {
 		}
 		p, t, err := a.store.personByToken(r.Context(), access.HashSecret(secret))
 		c, err := caller(p, t.Name, "", err)
+		if c != nil {
+			c.Token = t.ID
+		}
 		if limit, ok := t.limit(); ok && c != nil {
 			c.Rights, c.Limited = c.Rights.Limited(limit), true
 		}

@@ -3,6 +3,7 @@ package access
 import (
 	"context"
 	"encoding/csv"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -104,11 +105,11 @@ func exporter(out io.Writer, format string, sees sought) func([]access.Entry) er
 	switch format {
 	case "csv":
 		w := csv.NewWriter(out)
-		w.Write([]string{"seq", "at", "actor", "via", "address", "action", "device", "device_name", "detail", "result", "hash"})
+		w.Write([]string{"seq", "at", "actor", "via", "address", "action", "device", "device_name", "detail", "result", "hash", "actor_id", "via_id", "key", "signature"})
 		return func(all []access.Entry) error {
 			for _, e := range all {
 				e = sees.seen(e)
-				row := []string{strconv.FormatInt(e.Seq, 10), e.At.UTC().Format(time.RFC3339Nano), e.Actor, e.Via, e.Address, e.Action, e.Device, e.DeviceName, e.Detail, e.Result, fmt.Sprintf("%x", e.Hash)}
+				row := []string{strconv.FormatInt(e.Seq, 10), e.At.UTC().Format(time.RFC3339Nano), e.Actor, e.Via, e.Address, e.Action, e.Device, e.DeviceName, e.Detail, e.Result, fmt.Sprintf("%x", e.Hash), e.ActorID, e.ViaID, e.KeyID, fmt.Sprintf("%x", e.Signature)}
 				for i := range row {
 					row[i] = front.Cell(row[i])
 				}
@@ -149,6 +150,11 @@ func describeEntry(e access.Entry) api.AuditEntry {
 	}
 	if e.Detail != "" {
 		out.Detail = &e.Detail
+	}
+	for text, to := range map[string]**string{e.ActorID: &out.ActorID, e.ViaID: &out.ViaID, e.KeyID: &out.Key, hex.EncodeToString(e.Signature): &out.Signature} {
+		if text != "" {
+			*to = &text
+		}
 	}
 	return out
 }

@@ -9,24 +9,47 @@ import (
 	"github.com/go-webauthn/webauthn/webauthn"
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+
+	"moorwatch.example/service/db"
 )
 
 type authenticator struct {
-	Secret      string
+	Secret      string // opened
 	ConfirmedAt *time.Time
 	LastStep    int64
 }
 
 func (s store) authenticator(ctx context.Context, person uuid.UUID) (f authenticator, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT secret, confirmed_at, last_step FROM authenticators WHERE person_id = $1", person).Scan(&f.Secret, &f.ConfirmedAt, &f.LastStep)
+	var sealed []byte
+	err = s.pool.QueryRow(ctx, "SELECT sealed, confirmed_at, last_step FROM authenticators WHERE person_id = $1", person).Scan(&sealed, &f.ConfirmedAt, &f.LastStep)
+	if err == nil {
+		f.Secret, err = s.ring.Open(sealed, seedOf(person.String()))
+	}
 	return f, err
+}
+
+// seedOf says what an authenticator's seed is sealed for.
+func seedOf(person string) string { return "authenticator " + person }
+
+// reseal seals anew the seeds of authenticators that were sealed under an older key, or not at all.
+func (s store) reseal(ctx context.Context) (int, error) {
+	old, err := db.Rewrite(ctx, s.pool, "SELECT person_id::text, secret::bytea FROM authenticators WHERE secret IS NOT NULL AND person_id::text > $1 ORDER BY person_id::text LIMIT $2", "UPDATE authenticators SET sealed = $2, secret = NULL WHERE person_id = $1::uuid",
+		func(id string, plain []byte) ([]byte, bool, error) {
+			return s.ring.Seal(string(plain), seedOf(id)), true, nil
+		})
+	if err != nil {
+		return old, err
+	}
+	n, err := db.Rewrite(ctx, s.pool, "SELECT person_id::text, sealed FROM authenticators WHERE sealed IS NOT NULL AND person_id::text > $1 ORDER BY person_id::text LIMIT $2", "UPDATE authenticators SET sealed = $2 WHERE person_id = $1::uuid",
+		func(id string, sealed []byte) ([]byte, bool, error) { return s.ring.Again(sealed, seedOf(id)) })
+	return old + n, err
 }
 
 // beginAuthenticator keeps the secret of an authenticator that is yet to be confirmed, in place of
 // another such; fresh is false where there is one that was confirmed.
 func (s store) beginAuthenticator(ctx context.Context, person uuid.UUID, secret string) (fresh bool, err error) {
-	tag, err := s.pool.Exec(ctx, `INSERT INTO authenticators (person_id, secret, added_at) VALUES ($1, $2, now())
-		ON CONFLICT (person_id) DO UPDATE SET secret = $2, added_at = now(), last_step = 0 WHERE authenticators.confirmed_at IS NULL`, person, secret)
+	tag, err := s.pool.Exec(ctx, `INSERT INTO authenticators (person_id, sealed, added_at) VALUES ($1, $2, now())
+		ON CONFLICT (person_id) DO UPDATE SET sealed = $2, secret = NULL, added_at = now(), last_step = 0 WHERE authenticators.confirmed_at IS NULL`, person, s.ring.Seal(secret, seedOf(person.String())))
 	return tag.RowsAffected() > 0, err
 }
 

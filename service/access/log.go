@@ -2,6 +2,7 @@ package access
 
 import (
 	"context"
+	"crypto/ed25519"
 	"log/slog"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 // that a thousand at once cost little more than one. It implements front.Recorder.
 type Log struct {
 	store store
+	key   ed25519.PrivateKey
 	queue chan record
 }
 
@@ -31,7 +33,9 @@ const (
 	recordWithin = 10 * time.Second
 )
 
-func newLog(s store) *Log { return &Log{s, make(chan record, logQueue)} }
+func newLog(s store, key ed25519.PrivateKey) *Log {
+	return &Log{s, key, make(chan record, logQueue)}
+}
 
 // Record returns once the deed is on disk, or fails within 10 s; then it is not written later.
 // With a context from which cancellation was removed it waits, through an absent database too.
@@ -42,7 +46,7 @@ func (l *Log) Record(ctx context.Context, d front.Deed) error {
 		defer cancel()
 	}
 	e := access.Entry{At: time.Now().UTC().Truncate(time.Microsecond), Actor: d.Actor, Via: d.Via, Action: d.Action,
-		DeviceName: d.DeviceName, Detail: cut(d.Detail, 4000), Address: d.Address, Result: cut(d.Result, 1000)}
+		DeviceName: d.DeviceName, Detail: cut(d.Detail, 4000), Address: d.Address, Result: cut(d.Result, 1000), ActorID: d.ActorID, ViaID: d.ViaID}
 	if d.Device != uuid.Nil {
 		e.Device = d.Device.String()
 	}
@@ -105,7 +109,7 @@ func (l *Log) write(ctx context.Context, batch []record) {
 			return
 		}
 		attempt, cancel := context.WithTimeout(context.WithoutCancel(ctx), recordWithin)
-		err := l.store.append(attempt, entries)
+		err := l.store.append(attempt, entries, l.key)
 		cancel()
 		if err == nil || ctx.Err() != nil {
 			for _, r := range waiting {

@@ -2,7 +2,9 @@ package access
 
 import (
 	"context"
+	"crypto/ed25519"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -11,10 +13,14 @@ import (
 
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
+	"moorwatch.example/core/secret"
 )
 
 // store is every question that this column asks of the database.
-type store struct{ pool *pgxpool.Pool }
+type store struct {
+	pool *pgxpool.Pool
+	ring *secret.Ring // seals the seeds of authenticators
+}
 
 type person struct {
 	ID           uuid.UUID
@@ -219,7 +225,9 @@ func (s store) revokeToken(ctx context.Context, person, id uuid.UUID) (name stri
 const auditLock = 0x6d6f6f72
 
 // append writes entries to the audit log, numbered and chained.
-func (s store) append(ctx context.Context, entries []access.Entry) error {
+func (s store) append(ctx context.Context, entries []access.Entry, key ed25519.PrivateKey) error {
+	public := key.Public().(ed25519.PublicKey)
+	id := access.KeyID(public)
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock($1)", auditLock); err != nil {
 			return err
@@ -230,18 +238,21 @@ func (s store) append(ctx context.Context, entries []access.Entry) error {
 		if err != nil && err != pgx.ErrNoRows {
 			return err
 		}
+		if _, err := tx.Exec(ctx, "INSERT INTO audit_keys VALUES ($1, $2, now()) ON CONFLICT DO NOTHING", id, []byte(public)); err != nil {
+			return err
+		}
 		_, err = tx.CopyFrom(ctx, pgx.Identifier{"audit"}, auditColumns, pgx.CopyFromSlice(len(entries), func(i int) ([]any, error) {
 			e := entries[i]
 			seq++
 			e.Seq = seq
 			hash = access.Chain(hash, e)
-			return []any{e.Seq, e.At, e.Actor, e.Via, e.Action, e.Device, e.DeviceName, e.Detail, e.Address, e.Result, hash}, nil
+			return []any{e.Seq, e.At, e.Actor, e.Via, e.Action, e.Device, e.DeviceName, e.Detail, e.Address, e.Result, e.ActorID, e.ViaID, hash, access.SignEntry(key, hash), id}, nil
 		}))
 		return err
 	})
 }
 
-var auditColumns = []string{"seq", "at", "actor", "via", "action", "device", "device_name", "detail", "address", "result", "hash"}
+var auditColumns = []string{"seq", "at", "actor", "via", "action", "device", "device_name", "detail", "address", "result", "actor_id", "via_id", "hash", "signature", "key_id"}
 
 // sought says which entries of the audit log are wanted; what is empty is no bound.
 type sought struct {
@@ -255,7 +266,24 @@ const auditWanted = ` FROM audit WHERE ($1 = '' OR device = $1)
 	AND ($3::timestamptz IS NULL OR at >= $3) AND ($4::timestamptz IS NULL OR at < $4)
 	AND ($5::uuid[] IS NULL OR device = ANY(SELECT unnest($5::uuid[])::text)) `
 
-const auditFields = "SELECT seq, at, actor, via, action, device, device_name, detail, address, result, hash"
+const auditFields = "SELECT seq, at, actor, via, action, device, device_name, detail, address, result, actor_id, via_id, hash, signature, key_id"
+
+// auditHead is the last entry.
+func (s store) auditHead(ctx context.Context) (h head, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT seq, at, hash, signature, key_id FROM audit ORDER BY seq DESC LIMIT 1").Scan(&h.seq, &h.at, &h.hash, &h.signature, &h.key)
+	return h, err
+}
+
+// auditKeys are the public keys that signed, by their names.
+func (s store) auditKeys(ctx context.Context) (map[string][]byte, error) {
+	rows, err := s.pool.Query(ctx, "SELECT id, public_key FROM audit_keys")
+	if err != nil {
+		return nil, err
+	}
+	keys, id, key := map[string][]byte{}, "", []byte(nil)
+	_, err = pgx.ForEachRow(rows, []any{&id, &key}, func() error { keys[id] = slices.Clone(key); return nil })
+	return keys, err
+}
 
 // audit returns entries below before, newest first.
 func (s store) audit(ctx context.Context, w sought, before int64, limit int) ([]access.Entry, error) {

@@ -4,7 +4,9 @@ import (
 	"context"
 	"crypto/rand"
 	"net/http"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -64,6 +66,9 @@ func (a *Column) ListPersonTokens(c *gin.Context, id api.ID, in api.ListPersonTo
 	a.listTokens(c, id, in.Cursor, in.Limit)
 }
 
+// reserved are what the audit log says instead of a token's name where something was not done with one.
+var reserved = []string{"browser", "agent", "service", "policy", "rollout", "job", "schedule"}
+
 // AddToken makes an API token: POST /tokens. A token cannot make another, so that one that leaks does
 // not outlast its end.
 func (a *Column) AddToken(c *gin.Context) {
@@ -74,6 +79,10 @@ func (a *Column) AddToken(c *gin.Context) {
 	ctx, caller := c.Request.Context(), front.CallerOf(c)
 	if caller.Session == "" {
 		front.Fail(c, front.Problem(http.StatusForbidden, "An API token makes no other.", "Sign in with your password: in the console, or with: moor token add"))
+		return
+	}
+	if slices.Contains(reserved, strings.ToLower(strings.TrimSpace(in.Name))) {
+		front.Fail(c, front.Problem(http.StatusUnprocessableEntity, "A token cannot have this name.", "The audit log means something else by it. Choose another."))
 		return
 	}
 	limit, err := a.tokenLimit(ctx, caller, in)

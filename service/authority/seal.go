@@ -2,7 +2,9 @@ package authority
 
 import (
 	"crypto/ed25519"
+	"crypto/hkdf"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/x509"
 	"encoding/pem"
 	"errors"
@@ -35,4 +37,14 @@ func Seal(dir string) (ed25519.PrivateKey, error) {
 		return own, nil
 	}
 	return nil, fmt.Errorf("%s holds no Ed25519 key (%v): put back the one that was there", path, err)
+}
+
+// AuditKey is the key that signs the audit log, derived from the seal (RFC 5869), so that neither signs in the place
+// of the other.
+func AuditKey(seal ed25519.PrivateKey) ed25519.PrivateKey {
+	seed, err := hkdf.Key(sha256.New, seal.Seed(), nil, "moorwatch audit log", ed25519.SeedSize)
+	if err != nil {
+		panic(err) // it asks for no more than SHA-256 gives
+	}
+	return ed25519.NewKeyFromSeed(seed)
 }

@@ -25,34 +25,47 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-// Open connects to PostgreSQL, waiting up to 30 s for it to answer, and brings its schema up to
-// date. The addresses are libpq connection strings or URLs. The schema belongs to the role of owner,
-// which is used for nothing else; the service's own role reads and writes, and cannot change or
-// remove what stands in the audit log. An empty owner is the service's role: then only a trigger
-// guards the log, which that role could take away.
-func Open(ctx context.Context, address, owner string, connections int32) (*pgxpool.Pool, error) {
-	if owner != "" {
-		config, err := parse(address)
-		if err != nil {
-			return nil, err
-		}
-		prepare, err := connect(ctx, owner, 2)
-		if err != nil {
-			return nil, err
-		}
-		defer prepare.Close()
-		if err := errors.Join(migrate(ctx, prepare), permit(ctx, prepare, config.ConnConfig.User)); err != nil {
-			return nil, fmt.Errorf("bringing the database's schema up to date: %w", err)
-		}
-	}
+// Open connects to PostgreSQL, waiting up to 30 s for it to answer. The address is a libpq connection string or a
+// URL. Where the schema is not that of this program it fails with ErrSchema: Prepare brings it up to date.
+func Open(ctx context.Context, address string, connections int32) (*pgxpool.Pool, error) {
 	pool, err := connect(ctx, address, connections)
-	if err == nil && owner == "" {
-		if err = migrate(ctx, pool); err != nil {
-			pool.Close()
-			return nil, fmt.Errorf("bringing the database's schema up to date: %w", err)
-		}
+	if err != nil {
+		return nil, err
 	}
-	return pool, err
+	if err := upToDate(ctx, pool); err != nil {
+		pool.Close()
+		return nil, err
+	}
+	return pool, nil
+}
+
+// ErrSchema says that the database's schema is older than this program.
+var ErrSchema = errors.New("the database's schema is not that of this program: run moorwatch migrate")
+
+// Prepare brings the schema up to date. It belongs to the role of owner, whose address is needed for nothing else;
+// the service's own role, that of address, reads and writes, and cannot change or remove what stands in the audit
+// log. An empty owner is the service's role: then only a trigger guards the log, which that role could take away.
+func Prepare(ctx context.Context, address, owner string) error {
+	config, err := parse(address)
+	if err != nil {
+		return err
+	}
+	if owner == "" {
+		owner = address
+	}
+	prepare, err := connect(ctx, owner, 2)
+	if err != nil {
+		return err
+	}
+	defer prepare.Close()
+	err = migrate(ctx, prepare)
+	if err == nil && owner != address {
+		err = permit(ctx, prepare, config.ConnConfig.User)
+	}
+	if err != nil {
+		return fmt.Errorf("bringing the database's schema up to date: %w", err)
+	}
+	return nil
 }
 
 func parse(address string) (*pgxpool.Config, error) {
@@ -121,6 +134,31 @@ func await(ctx context.Context, pool *pgxpool.Pool) error {
 		case <-time.After(200 * time.Millisecond):
 		}
 	}
+}
+
+// latest is the number of the last migration of this program.
+func latest() (number int64, err error) {
+	files, err := fs.ReadDir(migrations, "migrations")
+	if err != nil || len(files) == 0 {
+		return 0, errors.Join(err, errors.New("this program has no migrations"))
+	}
+	_, err = fmt.Sscanf(files[len(files)-1].Name(), "%d_", &number)
+	return number, err
+}
+
+// upToDate fails where the schema is not that of this program. It only reads.
+func upToDate(ctx context.Context, pool *pgxpool.Pool) error {
+	want, err := latest()
+	if err != nil {
+		return err
+	}
+	var there int64
+	err = pool.QueryRow(ctx, "SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied").Scan(&there)
+	var answer *pgconn.PgError
+	if errors.As(err, &answer) && answer.Code == "42P01" || err == nil && there < want { // there is no such table
+		return ErrSchema
+	}
+	return err
 }
 
 func migrate(ctx context.Context, pool *pgxpool.Pool) error {

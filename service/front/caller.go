@@ -21,8 +21,9 @@ type Caller struct {
 	Name    string
 	Email   string
 	Rights  access.Rights
-	Via     string // "browser" or the name of an API token
-	Session string // the session's secret, where a cookie brought it
+	Via     string    // "browser" or the name of an API token
+	Session string    // the session's secret, where a cookie brought it
+	Token   uuid.UUID // the API token that they come with; uuid.Nil for a browser
 	// Limited tells that they come with an API token that may do less than they: it begins nothing that
 	// is later done with their own rights.
 	Limited bool
@@ -73,6 +74,7 @@ func PlaceOf(c *gin.Context) *health.Place {
 // Deed is what the audit log is told.
 type Deed struct {
 	Actor, Via, Address string // filled from the request by DeedOf
+	ActorID, ViaID      string // of the person and the API token; "" where there is none
 	Action              string // a verb and its object: "command.start"
 	Device              uuid.UUID
 	DeviceName          string
@@ -99,7 +101,10 @@ func CallerOf(c *gin.Context) *Caller {
 func DeedOf(c *gin.Context, action, result string) Deed {
 	d := Deed{Action: action, Result: result, Address: c.ClientIP(), Via: "browser"}
 	if caller := CallerOf(c); caller != nil {
-		d.Actor, d.Via = caller.Email, caller.Via
+		d.Actor, d.Via, d.ActorID = caller.Email, caller.Via, caller.ID.String()
+		if caller.Token != uuid.Nil {
+			d.ViaID = caller.Token.String()
+		}
 	}
 	return d
 }

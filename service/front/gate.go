@@ -39,6 +39,7 @@ type gate struct {
 	places   Places
 	calls    calls
 	doors    *doors.Doors
+	refusals refusals
 }
 
 // Places tells where devices stand among the scopes that roles are held at; the zero place for one
@@ -65,12 +66,12 @@ type operation struct {
 
 // newGate reads the contract. It fails when an operation names no known permission, or not where it
 // must be held, so that none is ever open by oversight.
-func newGate(sessions Sessions, places Places, doors *doors.Doors) (*gate, error) {
+func newGate(p Parts) (*gate, error) {
 	spec, err := api.GetSpec()
 	if err != nil {
 		return nil, fmt.Errorf("reading the contract: %w", err)
 	}
-	g := &gate{routes: map[string]*operation{}, sessions: sessions, places: places, doors: doors, calls: calls{open: map[*call]struct{}{}}}
+	g := &gate{routes: map[string]*operation{}, sessions: p.Sessions, places: p.Places, doors: p.Doors, refusals: refusals{audit: p.Audit, last: map[refusal]*refused{}}, calls: calls{open: map[*call]struct{}{}}}
 	for path, item := range spec.Paths.Map() {
 		for method, op := range item.Operations() {
 			name, _ := op.Extensions["x-permission"].(string)
@@ -116,6 +117,7 @@ func (g *gate) check(c *gin.Context) {
 		made := g.register(c, op, end)
 		defer g.forget(made)
 		if err := g.admit(c, op, made); err != nil {
+			g.refusals.note(c, made.caller, op, err)
 			Fail(c, err)
 			return
 		}

@@ -30,6 +30,7 @@ type Parts struct {
 	Ready   func(r *http.Request) error
 	Metrics *prometheus.Registry
 	Doors   *doors.Doors
+	Audit   Recorder // of what is refused
 }
 
 // contentPolicy lets the console run its own files alone. Styles may be set by script: the
@@ -52,7 +53,7 @@ func (r *Router) Run(ctx context.Context) { r.gate.keepReviewing(ctx) }
 
 // NewRouter builds it.
 func NewRouter(p Parts) (*Router, error) {
-	gate, err := newGate(p.Sessions, p.Places, p.Doors)
+	gate, err := newGate(p)
 	if err != nil {
 		return nil, err
 	}

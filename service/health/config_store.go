@@ -10,6 +10,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/response"
+	"moorwatch.example/service/db"
 	"moorwatch.example/service/fleet"
 )
 
@@ -154,12 +155,38 @@ func (s store) channels(ctx context.Context, after string, limit int) ([]api.Cha
 }
 
 func (s store) channel(ctx context.Context, id uuid.UUID) (x channel, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT id, name, kind, target, secret FROM channels WHERE id = $1", id).Scan(&x.id, &x.name, &x.kind, &x.target, &x.secret)
+	var sealed []byte
+	err = s.pool.QueryRow(ctx, "SELECT id, name, kind, target, sealed FROM channels WHERE id = $1", id).Scan(&x.id, &x.name, &x.kind, &x.target, &sealed)
+	s.open(&x, sealed)
 	return x, err
 }
 
+// signs says what the secret of a webhook is sealed for.
+func signs(channel string) string { return "webhook " + channel }
+
+// open gives a channel its secret; none where it cannot be read with the service's keys.
+func (s store) open(x *channel, sealed []byte) {
+	if text, err := s.ring.Open(sealed, signs(x.id.String())); err == nil {
+		x.secret = []byte(text)
+	}
+}
+
+// reseal seals anew the secrets of webhooks that were sealed under an older key, or not at all.
+func (s store) reseal(ctx context.Context) (int, error) {
+	old, err := db.Rewrite(ctx, s.pool, "SELECT id::text, secret FROM channels WHERE secret IS NOT NULL AND id::text > $1 ORDER BY id::text LIMIT $2", "UPDATE channels SET sealed = $2, secret = NULL WHERE id = $1::uuid",
+		func(id string, plain []byte) ([]byte, bool, error) {
+			return s.ring.Seal(string(plain), signs(id)), true, nil
+		})
+	if err != nil {
+		return old, err
+	}
+	n, err := db.Rewrite(ctx, s.pool, "SELECT id::text, sealed FROM channels WHERE sealed IS NOT NULL AND id::text > $1 ORDER BY id::text LIMIT $2", "UPDATE channels SET sealed = $2 WHERE id = $1::uuid",
+		func(id string, sealed []byte) ([]byte, bool, error) { return s.ring.Again(sealed, signs(id)) })
+	return old + n, err
+}
+
 func (s store) addChannel(ctx context.Context, x api.Channel, secret []byte, by string) (api.Channel, error) {
-	rows, err := s.pool.Query(ctx, "INSERT INTO channels (name, kind, target, secret, changed_at, changed_by) VALUES ($1, $2, $3, $4, now(), $5) RETURNING "+channelColumns, x.Name, x.Kind, x.Target, secret, by)
+	rows, err := s.pool.Query(ctx, "INSERT INTO channels (id, name, kind, target, sealed, changed_at, changed_by) VALUES ($6, $1, $2, $3, $4, now(), $5) RETURNING "+channelColumns, x.Name, x.Kind, x.Target, s.ring.Seal(string(secret), signs(x.ID.String())), by, x.ID)
 	if err != nil {
 		return x, err
 	}

@@ -2,6 +2,7 @@ package health
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"strings"
@@ -76,6 +77,9 @@ func (h *Column) deliverDue(ctx context.Context) (int, error) {
 func (h *Column) send(ctx context.Context, d delivery) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, deliverWithin)
 	defer cancel()
+	if d.channel.kind == "webhook" && len(d.channel.secret) == 0 {
+		return "", errors.New("the secret of this channel cannot be read with the service's keys: remove the channel, and add it again")
+	}
 	if d.channel.kind == "webhook" {
 		var events []post.Event
 		for _, e := range d.events {

@@ -86,12 +86,15 @@ func (s store) claim(ctx context.Context, limit int, hold time.Duration) ([]deli
 	rows, err := s.pool.Query(ctx, `UPDATE deliveries d SET state = 'waiting', attempts = attempts + 1, due = now() + $2
 		FROM channels c WHERE c.id = d.channel_id AND d.id IN (SELECT id FROM deliveries WHERE state IN ('gathering', 'waiting') AND due <= now()
 			ORDER BY due LIMIT $1 FOR UPDATE SKIP LOCKED)
-		RETURNING d.id, d.events, d.attempts, c.id, c.name, c.kind, c.target, c.secret`, limit, hold)
+		RETURNING d.id, d.events, d.attempts, c.id, c.name, c.kind, c.target, c.sealed`, limit, hold)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (d delivery, err error) {
-		return d, row.Scan(&d.id, &d.events, &d.attempts, &d.channel.id, &d.channel.name, &d.channel.kind, &d.channel.target, &d.channel.secret)
+		var sealed []byte
+		err = row.Scan(&d.id, &d.events, &d.attempts, &d.channel.id, &d.channel.name, &d.channel.kind, &d.channel.target, &sealed)
+		s.open(&d.channel, sealed)
+		return d, err
 	})
 }
 

@@ -14,6 +14,7 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/health"
+	"moorwatch.example/core/secret"
 	"moorwatch.example/core/series"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/post"
@@ -79,14 +80,17 @@ type Column struct {
 	opened  chan opened   // alerts whose beginning is looked for in the history
 }
 
-// New makes the column. Join gives it the others that it stands beside.
-func New(pool *pgxpool.Pool, audit front.Recorder, poster post.Post, url string) *Column {
-	return &Column{store: store{pool}, audit: audit, post: poster, url: url, rules: newRules(), pending: map[uuid.UUID]struct{}{},
+// New makes the column. ring seals the secrets of webhooks. Join gives it the others that it stands beside.
+func New(pool *pgxpool.Pool, audit front.Recorder, poster post.Post, ring *secret.Ring, url string) *Column {
+	return &Column{store: store{pool, ring}, audit: audit, post: poster, url: url, rules: newRules(), pending: map[uuid.UUID]struct{}{},
 		wake: make(chan struct{}, 1), mail: make(chan struct{}, 1), acts: make(chan struct{}, 1), opened: make(chan opened, 1024)}
 }
 
 // Join gives the column the fleet, the history and the inventory, which in turn report to it.
 func (h *Column) Join(f Fleet, y History, s Suspects) { h.fleet, h.history, h.suspect = f, y, s }
+
+// Reseal seals anew what was sealed under an older key, and returns how much that was.
+func (h *Column) Reseal(ctx context.Context) (int, error) { return h.store.reseal(ctx) }
 
 // Review judges devices anew, soon. It never waits.
 func (h *Column) Review(devices ...uuid.UUID) {

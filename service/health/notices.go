@@ -36,6 +36,7 @@ func (h *Column) AddChannel(c *gin.Context) {
 	rand.Read(secret)
 	x, err := h.readChannel(in)
 	if err == nil {
+		x.ID = uuid.New()
 		x, err = h.store.addChannel(c.Request.Context(), x, secret, front.CallerOf(c).Email)
 	}
 	if h.saved(c, "channel.add", in.Name, err) {

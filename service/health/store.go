@@ -13,10 +13,14 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
+	"moorwatch.example/core/secret"
 )
 
 // store is every question that this column asks of the database.
-type store struct{ pool *pgxpool.Pool }
+type store struct {
+	pool *pgxpool.Pool
+	ring *secret.Ring // seals the secrets of webhooks
+}
 
 // review reads devices, has them judged, and stores what came of it, all or nothing.
 func (s store) review(ctx context.Context, ids []uuid.UUID, r *review) error {

@@ -164,3 +164,6 @@ func checkLater(caller *front.Caller, when job.When) error {
 	}
 	return nil
 }
+
+// Reseal seals anew what was sealed under an older key, and returns how much that was.
+func (c *Column) Reseal(ctx context.Context) (int, error) { return c.store.reseal(ctx, c.box) }

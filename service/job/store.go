@@ -11,6 +11,8 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/job"
+	"moorwatch.example/core/secret"
+	"moorwatch.example/service/db"
 )
 
 // store is every question that this column asks of the database.
@@ -478,4 +480,10 @@ func (s store) runsAt(ctx context.Context, id uuid.UUID, before moment, limit in
 func (s store) onlyRun(ctx context.Context, id uuid.UUID) (state string, exit *int, reason string, err error) {
 	err = s.pool.QueryRow(ctx, "SELECT state, exit, reason FROM runs WHERE job_id = $1 ORDER BY due_at DESC LIMIT 1", id).Scan(&state, &exit, &reason)
 	return state, exit, reason, err
+}
+
+// reseal seals anew the secrets of jobs that were sealed under an older key.
+func (s store) reseal(ctx context.Context, ring *secret.Ring) (int, error) {
+	return db.Rewrite(ctx, s.pool, "SELECT id::text, secrets FROM jobs WHERE secrets IS NOT NULL AND id::text > $1 ORDER BY id::text LIMIT $2", "UPDATE jobs SET secrets = $2 WHERE id = $1::uuid",
+		func(id string, old []byte) ([]byte, bool, error) { return ring.Again(old, "job "+id) })
 }

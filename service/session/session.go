@@ -60,11 +60,11 @@ type Column struct {
 	recorders recorders
 	glances   glances
 	seal      ed25519.PrivateKey // signs recordings
-	box       *secret.Box
+	box       *secret.Ring
 }
 
 // New makes the column. seal signs recordings, and box keeps the passwords of consoles.
-func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, people People, audit front.Recorder, h *hub.Hub, seal ed25519.PrivateKey, box *secret.Box) *Column {
+func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, people People, audit front.Recorder, h *hub.Hub, seal ed25519.PrivateKey, box *secret.Ring) *Column {
 	return &Column{store: store{pool}, devices: devices, inventory: inventory, people: people, audit: audit, hub: h, seal: seal, box: box,
 		visits: visits{open: map[visitKey]*visit{}, ended: map[visitKey]time.Time{}}}
 }
