@@ -48,7 +48,7 @@ func runCommand() *cli.Command {
 			}
 			order := link.Command{Argv: argv, Line: c.Bool("line"), Order: uuid.NewString(),
 				TimeoutSeconds: int(c.Duration("timeout").Seconds()), OutputLimitBytes: c.Int64("output-limit")}
-			exit, err := k.Run(ctx, d.ID, order, os.Stdout, os.Stderr)
+			exit, err := k.Run(ctx, d.ID, order, shown(os.Stdout), shown(os.Stderr))
 			if ctx.Err() != nil {
 				return context.Canceled
 			}

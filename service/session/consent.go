@@ -195,6 +195,9 @@ func (s *Column) putRule(c *gin.Context, id *uuid.UUID, status int, action strin
 	if err == nil {
 		err = s.maySet(c, id, &r.Scope)
 	}
+	if err == nil && (r.Mode == session.Silent || r.Unrecorded) { // people are watched unknown to them, or it leaves no trace
+		err = s.devices.MayAt(ctx, front.CallerOf(c), access.PolicyManage, health.Scope{Kind: health.Everywhere})
+	}
 	var made api.ConsentRule
 	if err == nil {
 		made, err = s.store.setRule(ctx, id, r, front.CallerOf(c).Email)

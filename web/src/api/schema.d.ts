@@ -438,6 +438,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/audit/head": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The number, hash and signature of the last entry, to be kept elsewhere, and the keys that signed. */
+        get: operations["getAuditHead"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/audit/export": {
         parameters: {
             query?: never;
@@ -3061,6 +3078,27 @@ export interface components {
             result: string;
             /** @description Hexadecimal SHA-256 over this entry and the hash before it. */
             hash?: string;
+            /** @description The person's identity. */
+            actor_id?: string;
+            /** @description The API token's identity. */
+            via_id?: string;
+            /** @description The name of the key that signed. */
+            key?: string;
+            /** @description Hexadecimal Ed25519 signature of the service over the hash. */
+            signature?: string;
+        };
+        AuditHead: {
+            /** Format: int64 */
+            seq: number;
+            /** Format: date-time */
+            at: string;
+            hash: string;
+            signature: string;
+            key: string;
+            /** @description The public Ed25519 keys that signed entries, by their names, in hexadecimal. */
+            keys: {
+                [key: string]: string;
+            };
         };
         AuditPage: {
             items: components["schemas"]["AuditEntry"][];
@@ -6971,6 +7009,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AuditPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getAuditHead: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditHead"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -68,9 +68,31 @@ export class Reader {
 	}
 }
 
+/** The most that one update may be when it is plain, in bytes: every point of the largest picture, and steps beside it. */
+const mostPlain = 6 * most * most;
+
+/** What a device sends is not trusted: a few bytes may be packed so that they fill the memory. */
 async function inflate(b: Uint8Array): Promise<Uint8Array> {
-	const stream = new Blob([b as BlobPart]).stream().pipeThrough(new DecompressionStream("deflate-raw"));
-	return new Uint8Array(await new Response(stream).arrayBuffer());
+	const from = new Blob([b as BlobPart]).stream().pipeThrough(new DecompressionStream("deflate-raw")).getReader();
+	const parts: Uint8Array[] = [];
+	let length = 0;
+	for (;;) {
+		const { value, done } = await from.read();
+		if (done) break;
+		length += value.length;
+		if (length > mostPlain) {
+			from.cancel().catch(() => {});
+			throw new Error("the steps are too long");
+		}
+		parts.push(value);
+	}
+	const out = new Uint8Array(length);
+	let at = 0;
+	for (const part of parts) {
+		out.set(part, at);
+		at += part.length;
+	}
+	return out;
 }
 
 /** A compressed stream of which a part comes with each update. */
@@ -124,7 +146,7 @@ export class Decoder {
 		const length = in_.number();
 		if (!(flags & ongoing)) return flags & alone ? inflate(in_.take(length)) : in_.take(length);
 		const plain = in_.number();
-		if (plain > 6 * most * most) throw new Error("the steps are too long");
+		if (plain > mostPlain) throw new Error("the steps are too long");
 		if (flags & fresh) this.stream = new Stream();
 		if (!this.stream) throw new Error("the steps' beginning is missing");
 		return this.stream.part(in_.take(length), plain);
