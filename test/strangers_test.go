@@ -25,6 +25,7 @@ import (
 // apart is a service in a process of its own, whose memory is its own.
 type apart struct {
 	url, address string
+	setUp, ca    string // the first owner's link, and the file of the service's authority
 	pid          int
 	trust        *x509.CertPool
 }
@@ -40,9 +41,10 @@ func serveApart(t *testing.T) *apart {
 	check(cmd.Start())(t)
 	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
 	a := &apart{address: address, pid: cmd.Process.Pid, trust: x509.NewCertPool()}
-	if _, err := fmt.Fscan(out, &a.url); err != nil {
+	if _, err := fmt.Fscan(out, &a.url, &a.setUp); err != nil {
 		t.Fatal(err)
 	}
+	a.ca = filepath.Join(dir, authority.File)
 	if !a.trust.AppendCertsFromPEM(must(os.ReadFile(filepath.Join(dir, authority.File)))(t)) {
 		t.Fatal("the service's authority cannot be read")
 	}

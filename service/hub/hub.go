@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"os"
 	"strings"
 	"sync"
 	"time"
@@ -97,7 +98,7 @@ func New(audience string, registry Registry, handler http.Handler) *Hub {
 		return e.link.Open(ctx)
 	})
 	h.server = &http.Server{
-		Handler:           handler,
+		Handler:           newBudgets(h.Disconnect).serve(handler),
 		ReadHeaderTimeout: 30 * time.Second,
 		ReadTimeout:       2 * time.Minute,
 		IdleTimeout:       10 * time.Second,
@@ -326,8 +327,13 @@ func (h *Hub) Close() {
 // Refuse answers an agent whose message cannot be read: 413 when it is too large, 400 otherwise.
 func Refuse(w http.ResponseWriter, err error) {
 	status := http.StatusBadRequest
-	if large := (*http.MaxBytesError)(nil); errors.As(err, &large) {
+	switch large := (*http.MaxBytesError)(nil); {
+	case errors.As(err, &large):
 		status = http.StatusRequestEntityTooLarge
+	case errors.Is(err, errBudget):
+		status = http.StatusServiceUnavailable
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		status = http.StatusRequestTimeout
 	}
 	http.Error(w, err.Error(), status)
 }

@@ -247,8 +247,10 @@ func (c *Column) outline(r rollout) api.Rollout {
 // told is a rollout with what is counted of the devices in a view.
 func (c *Column) told(ctx context.Context, r rollout, view []uuid.UUID) (api.Rollout, error) {
 	out := c.outline(r)
-	if owned, err := c.owned(ctx, &r); err == nil && !owned && r.endedAt == nil {
-		out.Unowned = new(true)
+	if r.endedAt == nil {
+		if owned, err := c.owned(ctx, &r); err == nil && !owned {
+			out.Unowned = new(true)
+		}
 	}
 	states, err := c.store.ringStates(ctx, r.id, view)
 	for i := range out.Rings {
