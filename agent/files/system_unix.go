@@ -4,14 +4,8 @@ package files
 
 import (
 	"errors"
-	"os"
 	"syscall"
 )
-
-// openShared opens a file to read. Opening a pipe without a writer does not wait.
-func openShared(real string) (*os.File, error) {
-	return os.OpenFile(real, os.O_RDONLY|syscall.O_NONBLOCK, 0)
-}
 
 // inUse says that another program keeps a file to itself: these systems let every program open it.
 func inUse(string, error) string { return "" }

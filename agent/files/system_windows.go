@@ -10,12 +10,7 @@ import (
 	"moorwatch.example/agent/host/windows/locks"
 )
 
-// openShared opens a file to read, so that others may rename and remove it meanwhile: a log that is followed
-// must be turned over, and a person must be able to save what is being fetched.
-func openShared(real string) (*os.File, error) {
-	return shared(real, windows.GENERIC_READ, windows.FILE_ATTRIBUTE_NORMAL)
-}
-
+// shared opens a file, so that others may rename and remove it meanwhile.
 func shared(real string, access, flags uint32) (*os.File, error) {
 	long := real
 	switch {
