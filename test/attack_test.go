@@ -14,13 +14,16 @@ import (
 
 	"github.com/coder/websocket"
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/access"
+	"moorwatch.example/core/calendar"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/job"
+	"moorwatch.example/core/patch"
 	"moorwatch.example/core/script"
 )
 
@@ -425,4 +428,52 @@ func TestNoPasswordsInTheAuditLog(t *testing.T) {
 	if found := must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Text: new("•••")})))(t).Items; len(found) < 3 {
 		t.Errorf("%d entries say that something was left out", len(found))
 	}
+}
+
+// Finding 1: rollouts and reports of somebody who was removed went on. They wait until somebody adopts them.
+func TestRolloutsAndReportsOfTheRemovedWait(t *testing.T) {
+	t.Parallel()
+	w, sink := withMail(t)
+	d := w.simulated(t, "hay-desk-01")
+	m := w.mate(t, "alder@curlew-sedge.example", access.Technician, everywhere)
+	var r *api.Rollout
+	w.await(t, 20*time.Second, "there are updates to be brought", func() (ok bool) {
+		var err error
+		r, err = client.Made(m.AddRolloutWithResponse(t.Context(), api.NewRollout{Where: new("true"), Spec: patch.Rollout{Name: "monthly", Urgent: true, Restart: patch.RestartNever, WaitHours: 1, Rings: []patch.Ring{{Name: "all"}}}}))
+		return err == nil
+	})
+	report := must(client.Made(m.AddReportScheduleWithResponse(t.Context(), api.NewReportSchedule{Name: "Monthly", To: []string{"desk@larkmoor.example"}, Days: 30,
+		When: calendar.Window{Start: time.Now().AddDate(0, 0, 1).Format(calendar.LocalTime), Rule: "FREQ=MONTHLY"}})))(t)
+	check(client.Done(w.owner.RemovePersonWithResponse(t.Context(), m.id)))(t)
+	// The second person agrees, and still it does not go on.
+	must(client.Result(w.owner.SteerRolloutWithResponse(t.Context(), r.ID, api.RolloutDeed{Deed: new("agree")})))(t)
+	db := must(pgx.Connect(t.Context(), w.config.Database))(t)
+	defer db.Close(context.Background())
+	must(db.Exec(t.Context(), "UPDATE report_schedules SET next_at = now()"))(t)
+	w.await(t, 75*time.Second, "the report is due, and waits for an owner", func() bool {
+		for _, s := range must(client.Result(w.owner.ListReportSchedulesWithResponse(t.Context(), &api.ListReportSchedulesParams{})))(t).Items {
+			if s.ID == report.ID && s.Trouble != nil && strings.Contains(*s.Trouble, "adopt") {
+				return true
+			}
+		}
+		return false
+	})
+	now := must(client.Result(w.owner.GetRolloutWithResponse(t.Context(), r.ID)))(t)
+	if now.Unowned == nil || !*now.Unowned || now.Rings[0].JobID != nil {
+		t.Errorf("the rollout of somebody who was removed: %+v", now)
+	}
+	if wroteTo(sink, "desk@larkmoor.example", "") {
+		t.Error("their report was sent")
+	}
+	_, err := client.Result(w.person(t, access.Helper).SteerRolloutWithResponse(t.Context(), r.ID, api.RolloutDeed{Deed: new("adopt")}))
+	refused(t, err, http.StatusForbidden, "updates.act")
+	now = must(client.Result(w.owner.SteerRolloutWithResponse(t.Context(), r.ID, api.RolloutDeed{Deed: new("adopt")})))(t)
+	if now.Unowned != nil {
+		t.Errorf("it was adopted: %+v", now)
+	}
+	w.await(t, 30*time.Second, "it goes on for whoever adopted it", func() bool {
+		return must(client.Result(w.owner.GetRolloutWithResponse(t.Context(), r.ID)))(t).Rings[0].JobID != nil
+	})
+	must(client.Result(w.owner.SendReportWithResponse(t.Context(), report.ID)))(t)
+	_ = d
 }
