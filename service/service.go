@@ -155,6 +155,9 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	if s.URL == "" {
 		s.URL = map[bool]string{false: "http://", true: "https://"}[config.TLS != nil] + reachable(address)
 	}
+	if config.TLS != nil {
+		config.TLS = authority.Harden(config.TLS.Clone())
+	}
 	if config.Seal == nil {
 		if _, config.Seal, err = ed25519.GenerateKey(nil); err != nil {
 			return nil, err

@@ -117,23 +117,33 @@ func listTokens(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	var page *api.TokenPage
+	read := func(cursor *string) (*api.TokenPage, error) {
+		return client.Result(k.ListTokensWithResponse(ctx, &api.ListTokensParams{Cursor: cursor}))
+	}
 	if c.IsSet("person") {
-		var whose api.Person
-		if whose, err = personNamed(ctx, k, c.String("person")); err == nil {
-			page, err = client.Result(k.ListPersonTokensWithResponse(ctx, whose.ID, &api.ListPersonTokensParams{}))
+		whose, err := personNamed(ctx, k, c.String("person"))
+		if err != nil {
+			return err
 		}
-	} else {
-		page, err = client.Result(k.ListTokensWithResponse(ctx, &api.ListTokensParams{}))
+		read = func(cursor *string) (*api.TokenPage, error) {
+			return client.Result(k.ListPersonTokensWithResponse(ctx, whose.ID, &api.ListPersonTokensParams{Cursor: cursor}))
+		}
 	}
-	if err != nil {
-		return err
-	}
+	rows := client.Pages(func(cursor *string) ([]api.Token, *string, error) {
+		page, err := read(cursor)
+		if err != nil {
+			return nil, nil, err
+		}
+		return page.Items, page.Next, nil
+	})
 	if c.Bool("json") {
-		return printJSON(page)
+		return jsonList(rows)
 	}
 	t := newTable("ID", "NAME", "MADE", "LAST USED", "STATE", "LIMITED TO")
-	for _, k := range page.Items {
+	for k, err := range rows {
+		if err != nil {
+			return err
+		}
 		used, limit := "never", []string{}
 		if k.LastUsedAt != nil {
 			used = ago(*k.LastUsedAt)
