@@ -9,7 +9,7 @@ GO_FILES := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 WEB_FILES := $(shell find web/src web/public web/index.html web/vite.config.ts -type f)
 
 .DEFAULT_GOAL := help
-.PHONY: help release demo demo-reset build test race lint lab bench fmt generate cross screenshots install packages
+.PHONY: help release demo demo-reset build test race lint lab fuzz bench fmt generate cross screenshots install packages
 
 help: ## list the targets
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / {printf "  %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
@@ -78,6 +78,9 @@ generate: web/node_modules/.package-lock.json ## make the generated code anew fr
 lab: build ## as root: boot six real machines beside a running demo, to patch, cut and kill
 	@tools/install.sh test
 	@go run ./lab/run -demo $(DEMO_DIR)
+
+fuzz: web/dist/index.html ## run every fuzz target for a minute; FUZZ_TIME=1h for longer
+	@tools/fuzz.sh
 
 bench: build ## measure the figures: name value unit limit ratio
 	@tools/install.sh test bench
