@@ -159,7 +159,7 @@ func (w *world) tellsNothing(t *testing.T, method, path string, ask asking, toke
 	if ask.stream { // what comes while something of the neighbour changes
 		time.AfterFunc(2*time.Second, cancel)
 		must(client.Made(w.owner.AddSiteWithResponse(t.Context(), api.NewSite{Organisation: otherOrganisation, Site: mark + " site"})))(t)
-		w.policy(t, mark+" told", health.Scope{Kind: health.Everywhere}, health.Setting{Check: "memory", Off: true})
+		w.policy(t, "for everybody", health.Scope{Kind: health.Everywhere}, health.Setting{Check: "memory", Off: true})
 	}
 	text, err := io.ReadAll(answer.Body)
 	if err != nil && !ask.stream {

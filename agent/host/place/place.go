@@ -211,6 +211,15 @@ func (w *walker) owned(d *Dir, name string) error {
 	return nil
 }
 
+// whole is an error with the whole path of what stands under a name.
+func (d *Dir) whole(name string, err error) error {
+	var failed *fs.PathError
+	if errors.As(err, &failed) {
+		return &fs.PathError{Op: failed.Op, Path: d.Path(name), Err: failed.Err}
+	}
+	return err
+}
+
 // Close lets go of the folder.
 func (d *Dir) Close() error { return d.root.Close() }
 
@@ -254,7 +263,7 @@ func (d *Dir) File(name string, flag int, perm fs.FileMode) (*os.File, fs.FileIn
 	if flag&os.O_CREATE != 0 {
 		f, err := d.root.OpenFile(name, flag|os.O_EXCL, perm)
 		if err != nil {
-			return nil, nil, err
+			return nil, nil, d.whole(name, err)
 		}
 		info, err := f.Stat()
 		if err != nil {
@@ -271,7 +280,7 @@ func (d *Dir) File(name string, flag int, perm fs.FileMode) (*os.File, fs.FileIn
 	}
 	f, err := d.root.OpenFile(name, flag|noWait, 0)
 	if err != nil {
-		return nil, info, err
+		return nil, info, d.whole(name, err)
 	}
 	now, err := f.Stat()
 	if err != nil || !os.SameFile(info, now) {
@@ -309,7 +318,9 @@ func (d *Dir) Entries(each func(name string, info fs.FileInfo) error) error {
 }
 
 // Mkdir makes a folder.
-func (d *Dir) Mkdir(name string, perm fs.FileMode) error { return d.root.Mkdir(name, perm) }
+func (d *Dir) Mkdir(name string, perm fs.FileMode) error {
+	return d.whole(name, d.root.Mkdir(name, perm))
+}
 
 // Symlink makes a link to target.
 func (d *Dir) Symlink(target, name string) error { return d.root.Symlink(target, name) }
@@ -318,10 +329,10 @@ func (d *Dir) Symlink(target, name string) error { return d.root.Symlink(target,
 func (d *Dir) Readlink(name string) (string, error) { return d.root.Readlink(name) }
 
 // Remove removes a file, a link, or an empty folder.
-func (d *Dir) Remove(name string) error { return d.root.Remove(name) }
+func (d *Dir) Remove(name string) error { return d.whole(name, d.remove(name)) }
 
 // RemoveAll removes what stands under a name, with all below it; a link alone, not what it names.
-func (d *Dir) RemoveAll(name string) error { return d.root.RemoveAll(name) }
+func (d *Dir) RemoveAll(name string) error { return d.removeAll(name) }
 
 // Link gives a file another name in the same folder, where nothing stands under it.
 func (d *Dir) Link(name, other string) error { return d.root.Link(name, other) }
@@ -353,7 +364,12 @@ func (d *Dir) held(name string, do func(*os.File) error, byName func() error) er
 // stands there.
 func Rename(from *Dir, name string, to *Dir, other string) error {
 	if from.root == to.root {
-		return from.root.Rename(name, other)
+		var failed *os.LinkError
+		err := from.root.Rename(name, other)
+		if errors.As(err, &failed) {
+			err = &os.LinkError{Op: failed.Op, Old: from.Path(name), New: to.Path(other), Err: failed.Err}
+		}
+		return err
 	}
 	a, err := from.root.Open(".")
 	if err != nil {

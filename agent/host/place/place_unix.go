@@ -30,6 +30,9 @@ func ownerOf(info fs.FileInfo) (uint32, bool) {
 // trusted tells whether a link of an account is followed wherever it leads.
 func trusted(owner uint32) bool { return owner == 0 || int(owner) == os.Geteuid() }
 
+func (d *Dir) remove(name string) error    { return d.root.Remove(name) }
+func (d *Dir) removeAll(name string) error { return d.root.RemoveAll(name) }
+
 func isEnd(err error) bool { return err == nil || errors.Is(err, io.EOF) }
 
 func rename(from *os.File, name string, to *os.File, other string) error {

@@ -23,6 +23,56 @@ func trusted(uint32) bool { return false }
 
 func isEnd(err error) bool { return err == nil || errors.Is(err, io.EOF) }
 
+// remove asks for less than package os, which wants an extension that some systems lack (Wine 8 among them).
+func (d *Dir) remove(name string) error {
+	err := d.dispose(name)
+	if errors.Is(err, fs.ErrPermission) { // it may be marked as read-only
+		if info, bad := d.Stat(name); bad == nil && info.Mode().Perm()&0o200 == 0 && d.root.Chmod(name, 0o666) == nil {
+			err = d.dispose(name)
+		}
+	}
+	return err
+}
+
+func (d *Dir) dispose(name string) error {
+	h, err := d.Handle(name, windows.DELETE)
+	if err != nil {
+		return err
+	}
+	defer windows.CloseHandle(h)
+	gone := byte(1) // FILE_DISPOSITION_INFORMATION (MS-FSCC, 2.4.11)
+	var status windows.IO_STATUS_BLOCK
+	if err := number(windows.NtSetInformationFile(h, &status, &gone, 1, windows.FileDispositionInformation)); err != nil {
+		return &fs.PathError{Op: "remove", Path: d.Path(name), Err: err}
+	}
+	return nil
+}
+
+func (d *Dir) removeAll(name string) error {
+	info, err := d.Stat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if info.IsDir() {
+		below, err := d.Sub(name)
+		if err != nil {
+			return err
+		}
+		var names []string
+		err = below.Entries(func(name string, _ fs.FileInfo) error { names = append(names, name); return nil })
+		for _, each := range names {
+			err = errors.Join(err, below.removeAll(each))
+		}
+		if err = errors.Join(err, below.Close()); err != nil {
+			return err
+		}
+	}
+	return d.remove(name)
+}
+
 // renameInformation is FILE_RENAME_INFORMATION (MS-FSCC, 2.4.42).
 type renameInformation struct {
 	replace uint32 // a BOOLEAN, with what fills up
