@@ -176,11 +176,8 @@ func (f *Files) Continue(id string, offset int64, read func(w io.Writer) error) 
 	if err != nil {
 		return err
 	}
-	// A connection that was cut may not know it yet.
-	for began := time.Now(); !u.mu.TryLock(); time.Sleep(20 * time.Millisecond) {
-		if time.Since(began) > 10*time.Second {
-			return refuse(http.StatusConflict, "This upload is being written to by another connection.")
-		}
+	if err := u.lock(); err != nil {
+		return err
 	}
 	defer u.mu.Unlock()
 	part, there, err := u.part()
@@ -203,6 +200,17 @@ func (f *Files) Continue(id string, offset int64, read func(w io.Writer) error) 
 		return explain(u.Path, err)
 	}
 	return read(&partWriter{u, part})
+}
+
+// lock has the upload to itself. A connection that was cut may not know it yet, and one whose last piece was
+// acknowledged may not have let go of it.
+func (u *upload) lock() error {
+	for began := time.Now(); !u.mu.TryLock(); time.Sleep(20 * time.Millisecond) {
+		if time.Since(began) > 10*time.Second {
+			return refuse(http.StatusConflict, "This upload is being written to by another connection.")
+		}
+	}
+	return nil
 }
 
 // catchUp sums what stands in the part and was not summed yet.
@@ -237,8 +245,8 @@ func (f *Files) Finish(_ context.Context, id string, end link.UploadEnd) (link.F
 	if err != nil {
 		return link.FileEntry{}, err
 	}
-	if !u.mu.TryLock() {
-		return link.FileEntry{}, refuse(http.StatusConflict, "This upload is still being written to.")
+	if err := u.lock(); err != nil {
+		return link.FileEntry{}, err
 	}
 	defer u.mu.Unlock()
 	part, there, err := u.part()
