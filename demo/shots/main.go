@@ -173,6 +173,7 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 			setText("[role=dialog] input", "Guests"), press("Set it"), chromedp.Sleep(time.Second)}},
 		{name: "fix", path: bench + "?pane=services,events,processes", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(2 * time.Second), chooseRow("records-sync.service"), chromedp.Sleep(2 * time.Second)}},
 		{name: "screen", path: "/devices/" + xray.ID.String() + "?pane=screen", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(8 * time.Second)}},
+		{name: "tokens", aside: true, path: "/account", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), chromedp.Evaluate[chromedp.Void](`document.querySelector("[aria-label='API tokens'] details").open = true; document.querySelector("[aria-label='API tokens']").scrollIntoView()`), chromedp.Sleep(time.Second)}},
 		{name: "jobs", path: "/jobs", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
 		{name: "updates", aside: true, path: "/updates", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
 		{name: "advisories", path: "/advisories", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},

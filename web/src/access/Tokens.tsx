@@ -239,5 +239,5 @@ function TokenTable({ all, onRevoke }: { all: Token[]; onRevoke: (id: string) =>
 function limit(t: Token) {
 	const all = t.permissions ?? [];
 	const what = all.length > 3 ? `${all.slice(0, 3).join(", ")} and ${all.length - 3} more` : all.join(", ");
-	return [what, t.scope && `at one ${t.scope.kind}`].filter(Boolean).join(" ") || "no less than its owner";
+	return [what, t.scope && `at one ${t.scope.kind}`].filter(Boolean).join(" ") || "all that its owner may";
 }

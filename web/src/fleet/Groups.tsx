@@ -73,7 +73,7 @@ export function Groups() {
 									{g.devices}
 								</Link>
 							</td>
-							<td className="py-1.5 pr-4">
+							<td className="whitespace-nowrap py-1.5 pr-4">
 								{organisations?.find((o) => o.id === g.organisation)?.name ?? (
 									<span className="text-faint">every organisation</span>
 								)}
@@ -146,7 +146,7 @@ function Editor({ group, onDone }: { group?: Group; onDone: () => void }) {
 	});
 	return (
 		<EditorForm save={save} ready={whose !== "" && (!dynamic || expression.trim() !== "")} onCancel={onDone}>
-			<div className="flex items-end gap-4">
+			<div className="flex flex-wrap items-end gap-4">
 				<div className="w-72">
 					<Labelled label="Name of the group">
 						<input className="field" required maxLength={200} value={name} onChange={(e) => setName(e.target.value)} />
@@ -168,7 +168,7 @@ function Editor({ group, onDone }: { group?: Group; onDone: () => void }) {
 					</Labelled>
 				</div>
 				{[true, false].map((d) => (
-					<label key={String(d)} className="flex items-center gap-1.5 pb-2">
+					<label key={String(d)} className="flex items-center gap-1.5 whitespace-nowrap pb-2">
 						<input type="radio" name="kind" checked={dynamic === d} onChange={() => setDynamic(d)} />
 						{d ? "all for which an expression holds" : "these, by name"}
 					</label>
