@@ -48,25 +48,25 @@ func (r Rights) Limited(l Limit) Rights {
 	return out
 }
 
-// Grants lists what the grant's role permits.
-func (g Grant) Grants() []Permission {
-	all := g.Permissions
+// held lists what the grant's role permits, before its limit.
+func (g Grant) held() []Permission {
 	if g.Role.BuiltIn() {
-		all = granted[g.Role]
+		return granted[g.Role]
 	}
+	return g.Permissions
+}
+
+// Grants lists what the grant permits, within its limit.
+func (g Grant) Grants() []Permission {
 	if g.Limit == nil || g.Limit.Permissions == nil {
-		return all
+		return g.held()
 	}
-	return slices.DeleteFunc(slices.Clone(all), func(p Permission) bool { return !slices.Contains(g.Limit.Permissions, p) })
+	return slices.DeleteFunc(slices.Clone(g.held()), func(p Permission) bool { return !slices.Contains(g.Limit.Permissions, p) })
 }
 
 // permits tells whether the grant permits p, wherever it is held.
 func (g Grant) permits(p Permission) bool {
-	all := g.Permissions
-	if g.Role.BuiltIn() {
-		all = granted[g.Role]
-	}
-	return slices.Contains(all, p) && (g.Limit == nil || g.Limit.Permissions == nil || slices.Contains(g.Limit.Permissions, p))
+	return slices.Contains(g.held(), p) && (g.Limit == nil || g.Limit.Permissions == nil || slices.Contains(g.Limit.Permissions, p))
 }
 
 // covers tells whether the grant is held at a place.
