@@ -49,7 +49,7 @@ func (b *bench) fleet() error {
 	if err := b.commands(w, min(1000, b.devices)); err != nil {
 		return err
 	}
-	for _, measure := range []func(*world) error{b.alerts, b.sweepAll, b.restart, b.groups} {
+	for _, measure := range []func(*world) error{b.hostile, b.alerts, b.sweepAll, b.restart, b.groups} {
 		if err := measure(w); err != nil {
 			return err
 		}
@@ -90,20 +90,29 @@ func resident(pid int) (float64, error) {
 }
 
 func (b *bench) commands(w *world, n int) error {
+	took, err := b.runs(w, n, 3)
+	if err == nil {
+		b.figure(fmt.Sprintf("%d devices run a command", n), took, "s", 2, true)
+	}
+	return err
+}
+
+// runs has n devices run a command, several times over, and returns the median time until all have.
+func (b *bench) runs(w *world, n, times int) (float64, error) {
 	var ids []uuid.UUID
 	for d, err := range w.client.Devices(b.ctx, "name.startsWith('bench-') && online") {
 		if err != nil {
-			return err
+			return 0, err
 		}
 		if ids = append(ids, d.ID); len(ids) == n {
 			break
 		}
 	}
 	if len(ids) < n {
-		return fmt.Errorf("%d devices are online, want %d", len(ids), n)
+		return 0, fmt.Errorf("%d devices are online, want %d", len(ids), n)
 	}
 	var all []float64
-	for range 3 {
+	for range times {
 		began := time.Now()
 		failed := make(chan error, n)
 		slots := make(chan struct{}, 64)
@@ -120,12 +129,11 @@ func (b *bench) commands(w *world, n int) error {
 		}
 		running.Wait()
 		if len(failed) > 0 {
-			return <-failed
+			return 0, <-failed
 		}
 		all = append(all, time.Since(began).Seconds())
 	}
-	b.figure(fmt.Sprintf("%d devices run a command", n), median(all), "s", 2, true)
-	return nil
+	return median(all), nil
 }
 
 // restart kills the service and counts the time from its start until every device is back.

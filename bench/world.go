@@ -234,7 +234,12 @@ func (w *world) get(path string) (string, error) {
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM(pem)
 	transport := &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}, DisableKeepAlives: true}
-	answer, err := (&http.Client{Transport: transport}).Get(w.url + path)
+	r, err := http.NewRequest(http.MethodGet, w.url+path, nil)
+	if err != nil {
+		return "", err
+	}
+	r.Header.Set("Authorization", "Bearer "+w.token)
+	answer, err := (&http.Client{Transport: transport}).Do(r)
 	if err != nil {
 		return "", err
 	}

@@ -392,7 +392,8 @@ func work[T river.JobArgs](workers *river.Workers, do func(ctx context.Context) 
 func (s *Service) schedule() (*river.Client[pgx.Tx], error) {
 	workers := river.NewWorkers()
 	work[expireArgs](workers, func(ctx context.Context) error {
-		return errors.Join(s.Vitals.Expire(ctx), s.Access.Expire(ctx), s.Health.Expire(ctx), s.Session.Expire(ctx), s.Job.Expire(ctx), s.Patch.Expire(ctx))
+		return errors.Join(s.Vitals.Expire(ctx), s.Access.Expire(ctx), s.Health.Expire(ctx), s.Session.Expire(ctx), s.Job.Expire(ctx), s.Patch.Expire(ctx),
+			s.Inventory.Expire(ctx))
 	})
 	work[compactArgs](workers, s.Vitals.Compact)
 	work[trendArgs](workers, func(ctx context.Context) error { return s.Vitals.FindTrends(ctx) })

@@ -74,6 +74,8 @@ type State struct {
 	Vitals       *device.Vitals // nil before the first report
 	Skew         time.Duration  // how far its clock is ahead
 	Conflict     time.Time      // when a second computer last showed its identity; zero for never
+	Exceeded     time.Time      // when it last had more than a device may; zero for never
+	ExceededWhat string         // of what, such as calls
 	Asked        string         // what is asked of it, in a sentence; "" for nothing
 	AskedSince   time.Time
 	AgentVersion string
@@ -92,6 +94,9 @@ type Software interface {
 // conflictLasts is how long a device stays degraded after a second computer showed its identity:
 // a refused agent tries again every five minutes.
 const conflictLasts = 12 * time.Minute
+
+// exceededLasts is how long a device stays degraded after it had more than it may: long enough to be seen.
+const exceededLasts = time.Hour
 
 // judging is one judgement under way.
 type judging struct {

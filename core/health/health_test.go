@@ -57,6 +57,8 @@ func TestJudge(t *testing.T) {
 		"memory":        {State{Online: true, Vitals: &device.Vitals{Memory: 98, MemoryBytes: 8 << 30, MemoryUsedBytes: 8<<30 - 150<<20}}, usual, Failing, []string{"Memory is 98 % in use: 150 MiB of 8 GiB left."}},
 		"wrong clock":   {State{Online: true, Skew: -370 * 24 * time.Hour}, usual, Healthy, []string{"Its clock is 370 days behind."}},
 		"second":        {State{Online: true, Conflict: now.Add(-time.Minute)}, usual, Degraded, []string{"second computer"}},
+		"too much":      {State{Online: true, Exceeded: now.Add(-time.Minute), ExceededWhat: "calls"}, usual, Degraded, []string{"too many calls"}},
+		"no more":       {State{Online: true, Exceeded: now.Add(-2 * time.Hour), ExceededWhat: "calls"}, usual, Healthy, nil},
 		"second, ended": {State{Online: true, Conflict: now.Add(-time.Hour)}, usual, Healthy, nil},
 		"hot":           {State{Online: true, Vitals: &device.Vitals{Temperatures: []device.Temperature{{Sensor: "soc", Celsius: 91}}}}, usual, Failing, []string{"Sensor soc is at 91 °C, above its limit of 90 °C."}},
 		"frozen":        {State{Online: true, Vitals: &device.Vitals{Temperatures: []device.Temperature{{Sensor: "soc", Celsius: -25}}}}, usual, Degraded, []string{"below its limit of -20 °C"}},

@@ -27,6 +27,12 @@ func (j *judging) presence() {
 	if s := j.set.one(CheckIdentity); s != nil && j.Asked != "" {
 		j.add(s, "question", levelOf(s, Warning), j.AskedSince, func() string { return j.Asked })
 	}
+	if s := j.set.one(CheckBudget); s != nil && !j.Exceeded.IsZero() && j.now.Sub(j.Exceeded) < exceededLasts {
+		j.add(s, "", levelOf(s, Warning), j.now, func() string {
+			return "It sends too many " + j.ExceededWhat + " and is slowed: is what runs there still its agent?"
+		})
+		j.found[len(j.found)-1].Due = j.Exceeded.Add(exceededLasts)
+	}
 	if s := j.set.one("agent"); s != nil && j.AgentVersion != "" && olderVersion(j.AgentVersion, j.NewestAgent) {
 		j.add(s, "", levelOf(s, Notice), j.now, func() string {
 			return fmt.Sprintf("Its agent has version %s; the newest in use is %s.", j.AgentVersion, j.NewestAgent)

@@ -11,6 +11,7 @@ import (
 const (
 	CheckSilent   = "silent"
 	CheckIdentity = "identity"
+	CheckBudget   = "budget"
 	CheckDisk     = "disk"
 	CheckMemory   = "memory"
 	CheckClock    = "clock"
@@ -59,6 +60,8 @@ var Kinds = []Kind{
 		Usual: &Setting{Check: CheckSilent, Level: Warning, ForSeconds: 60}},
 	{Name: CheckIdentity, Title: "Second computer with its identity", About: "agent", Next: "See which computer it is",
 		Usual: &Setting{Check: CheckIdentity, Level: Warning}},
+	{Name: CheckBudget, Title: "Sends more than a device may", About: "agent", Next: "Find out what its agent does, or retire it",
+		Usual: &Setting{Check: CheckBudget, Level: Warning}},
 	{Name: "cpu", Title: "Processor", About: "resources", Unit: "%", Limits: true, Reading: "cpu", Next: "See what uses it",
 		Usual: &Setting{Check: "cpu", Above: above(95, 0), Back: 10, ForSeconds: 900}},
 	{Name: CheckMemory, Title: "Memory", About: "resources", Unit: "%", Limits: true, Reading: "memory", Next: "See what uses it",

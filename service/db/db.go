@@ -206,6 +206,12 @@ func Duplicate(err error) bool {
 	return errors.As(err, &answer) && answer.Code == "23505"
 }
 
+// Dangling tells whether err means that a row referred to one that is not there.
+func Dangling(err error) bool {
+	var answer *pgconn.PgError
+	return errors.As(err, &answer) && answer.Code == "23503"
+}
+
 // Missing tells whether err means that there was no such row.
 func Missing(err error) bool { return errors.Is(err, pgx.ErrNoRows) }
 

@@ -31,9 +31,9 @@ func (s store) listed(ctx context.Context, ids []uuid.UUID) ([]listed, error) {
 	})
 }
 
-// titles calls add for each piece of software from a number on.
-func (s store) titles(ctx context.Context, from int32, add func(id int32, name, version string)) error {
-	rows, err := s.pool.Query(ctx, "SELECT id, name, version FROM software WHERE id >= $1 ORDER BY id", from)
+// titles calls add for each piece of software of ids that is known.
+func (s store) titles(ctx context.Context, ids []int32, add func(id int32, name, version string)) error {
+	rows, err := s.pool.Query(ctx, "SELECT id, name, version FROM software WHERE id = ANY($1)", ids)
 	if err != nil {
 		return err
 	}

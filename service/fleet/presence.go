@@ -67,6 +67,29 @@ func (f *Column) Conflict(ctx context.Context, id uuid.UUID, address string) {
 	f.reviewer.Review(id)
 }
 
+// reportEvery is how often it is reported of one device that it has more than it may.
+const reportEvery = 15 * time.Minute
+
+// Exceeded implements hub.Registry.
+func (f *Column) Exceeded(id uuid.UUID, what string) {
+	go func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		name, err := f.store.setExceeded(ctx, id, what, time.Now().Add(-reportEvery))
+		if db.Missing(err) {
+			return // it was reported a moment ago
+		}
+		slog.Warn("a device has more than it may", "device", id, "name", name, "of", what)
+		if err == nil {
+			err = f.audit.Record(ctx, front.Deed{Actor: name, Via: "agent", Action: "device.exceed", Device: id, DeviceName: name, Result: "slowed: too many " + what})
+		}
+		if err != nil {
+			slog.Error("a device that has more than it may could not be noted", "device", id, "error", err)
+		}
+		f.reviewer.Review(id)
+	}()
+}
+
 // Times of the presence writer: how long changes gather, and how long it waits for an absent
 // database before it tries again.
 const (

@@ -49,7 +49,7 @@ type group struct {
 }
 
 func newRoster() *roster {
-	return &roster{entries: map[uuid.UUID]*entry{}, strings: map[string]string{}, titles: titles{byName: map[string][]int32{}}}
+	return &roster{entries: map[uuid.UUID]*entry{}, strings: map[string]string{}, titles: titles{all: map[int32]title{}, byName: map[string][]int32{}}}
 }
 
 // listed is a row of the list with what the roster needs beside it.
@@ -315,7 +315,7 @@ func (r *roster) chosen(where *string, within *uuid.UUID) ([]*entry, error) {
 // titles are the names and versions of software, each kept once for all devices.
 type titles struct {
 	mu     sync.RWMutex
-	list   []title // by its number in the database
+	all    map[int32]title // by its number in the database
 	byName map[string][]int32
 }
 
@@ -324,19 +324,41 @@ type title struct{ name, version string }
 func (t *titles) add(id int32, name, version string) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	for int(id) >= len(t.list) {
-		t.list = append(t.list, title{})
-	}
-	if t.list[id].name == "" {
-		t.list[id] = title{name, version}
+	if _, known := t.all[id]; !known {
+		t.all[id] = title{name, version}
 		t.byName[name] = append(t.byName[name], id)
 	}
 }
 
-func (t *titles) last() int32 {
+// forget takes titles away that no device has any more.
+func (t *titles) forget(ids []int32) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, id := range ids {
+		name := t.all[id].name
+		left := slices.DeleteFunc(t.byName[name], func(x int32) bool { return x == id })
+		if delete(t.all, id); len(left) == 0 {
+			delete(t.byName, name)
+		} else {
+			t.byName[name] = left
+		}
+	}
+}
+
+// unknown lists the numbers of software in rows that was not read yet.
+func (t *titles) unknown(rows []listed) (ids []int32) {
 	t.mu.RLock()
 	defer t.mu.RUnlock()
-	return int32(len(t.list))
+	asked := map[int32]bool{}
+	for i := range rows {
+		for _, id := range rows[i].software {
+			if _, known := t.all[id]; !known && !asked[id] {
+				asked[id] = true
+				ids = append(ids, id)
+			}
+		}
+	}
+	return ids
 }
 
 // installed implements selector.Software.
@@ -351,7 +373,7 @@ func (i installed) Version(name string) (string, bool) {
 	defer i.titles.mu.RUnlock()
 	for _, id := range i.titles.byName[name] {
 		if _, ok := slices.BinarySearch(i.ids, id); ok {
-			return i.titles.list[id].version, true
+			return i.titles.all[id].version, true
 		}
 	}
 	return "", false
@@ -363,8 +385,8 @@ func (i installed) Names() []string {
 	defer i.titles.mu.RUnlock()
 	names := make([]string, 0, len(i.ids))
 	for _, id := range i.ids {
-		if int(id) < len(i.titles.list) {
-			names = append(names, i.titles.list[id].name)
+		if t, known := i.titles.all[id]; known {
+			names = append(names, t.name)
 		}
 	}
 	return names
@@ -384,12 +406,14 @@ func (f *Column) Place(ctx context.Context, id uuid.UUID) (health.Place, error) 
 
 // enlist brings devices in the roster up to date, all when none are named, and returns their rows.
 func (f *Column) enlist(ctx context.Context, ids []uuid.UUID) ([]listed, error) {
-	if err := f.store.titles(ctx, f.roster.titles.last(), f.roster.titles.add); err != nil {
-		return nil, err
-	}
 	rows, err := f.store.listed(ctx, ids)
 	if err != nil {
 		return nil, err
+	}
+	if unknown := f.roster.titles.unknown(rows); len(unknown) > 0 {
+		if err := f.store.titles(ctx, unknown, f.roster.titles.add); err != nil {
+			return nil, err
+		}
 	}
 	if moved := f.roster.put(ids, rows, time.Now()); len(moved) > 0 {
 		f.reviewer.Review(moved...)
@@ -471,3 +495,6 @@ func (f *Column) Scopes(ctx context.Context, s health.Scope) ([]api.Device, erro
 	found := slices.DeleteFunc(f.roster.all(), func(e *entry) bool { return !s.Covers(&e.place) })
 	return f.rows(ctx, found)
 }
+
+// Forget is told of software that no device has any more.
+func (f *Column) Forget(software []int32) { f.roster.titles.forget(software) }

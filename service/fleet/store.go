@@ -320,3 +320,10 @@ func (s store) setConflict(ctx context.Context, id uuid.UUID, at time.Time) (nam
 	err = s.pool.QueryRow(ctx, "UPDATE devices SET conflict_at = $2 WHERE id = $1 RETURNING name", id, at).Scan(&name)
 	return name, err
 }
+
+// setExceeded notes what a device had too much of. It fails with pgx.ErrNoRows where that was noted after last.
+func (s store) setExceeded(ctx context.Context, id uuid.UUID, what string, last time.Time) (name string, err error) {
+	err = s.pool.QueryRow(ctx, "UPDATE devices SET exceeded_at = now(), exceeded = $2 WHERE id = $1 AND (exceeded_at IS NULL OR exceeded_at < $3 OR exceeded <> $2) RETURNING name",
+		id, what, last).Scan(&name)
+	return name, err
+}

@@ -79,7 +79,8 @@ func (s store) review(ctx context.Context, ids []uuid.UUID, r *review) error {
 
 func load(ctx context.Context, tx pgx.Tx, ids []uuid.UUID) (map[uuid.UUID]*judged, error) {
 	rows, err := tx.Query(ctx, `SELECT devices.id, name, site_id, coalesce(facts->>'time_zone', ''), condition, online, presence_since, vitals, skew,
-		coalesce(conflict_at, '0001-01-01 UTC'), agent_version, trends, safety, coalesce(q.asked, ''), coalesce(q.asked_at, '0001-01-01 UTC')
+		coalesce(conflict_at, '0001-01-01 UTC'), agent_version, trends, safety, coalesce(q.asked, ''), coalesce(q.asked_at, '0001-01-01 UTC'),
+		coalesce(exceeded_at, '0001-01-01 UTC'), exceeded
 		FROM devices LEFT JOIN LATERAL (SELECT q.asked_at, CASE q.kind
 				WHEN 'copied' THEN 'The computer ' || q.host_name || ' shows this device''s identity and is kept out: say whether it is this device in another body, or a copy.'
 				ELSE 'It has the hardware of ' || o.name || ', which is not heard from any more: say whether it is the same device.' END AS asked
@@ -92,7 +93,8 @@ func load(ctx context.Context, tx pgx.Tx, ids []uuid.UUID) (map[uuid.UUID]*judge
 	var j judged
 	var vitals []byte
 	_, err = pgx.ForEachRow(rows, []any{&j.device, &j.name, &j.site, &j.zone, &j.condition, &j.state.Online, &j.state.Since, &vitals, &j.state.Skew,
-		&j.state.Conflict, &j.state.AgentVersion, &j.state.Trends, &j.state.Safety, &j.state.Asked, &j.state.AskedSince}, func() error {
+		&j.state.Conflict, &j.state.AgentVersion, &j.state.Trends, &j.state.Safety, &j.state.Asked, &j.state.AskedSince,
+		&j.state.Exceeded, &j.state.ExceededWhat}, func() error {
 		one := j
 		j.state.Trends, j.state.Safety = nil, nil
 		if vitals != nil {
@@ -103,6 +105,9 @@ func load(ctx context.Context, tx pgx.Tx, ids []uuid.UUID) (map[uuid.UUID]*judge
 		}
 		if one.state.Conflict.Year() == 1 {
 			one.state.Conflict = time.Time{}
+		}
+		if one.state.Exceeded.Year() == 1 {
+			one.state.Exceeded = time.Time{}
 		}
 		all[j.device] = &one
 		return nil

@@ -3,6 +3,7 @@ package hub
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -11,6 +12,9 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"golang.org/x/time/rate"
+
+	messages "moorwatch.example/contract/link"
 )
 
 // What devices may have of the service at once. A device is not trusted to be the agent that it was enrolled with: it
@@ -27,65 +31,193 @@ const (
 	largeWithin = 30 * time.Second
 )
 
+// rates are what one device may have in time. Each is a bucket: what it holds at most, and how much flows into it a
+// second. A device whose bucket is empty waits; one that keeps it empty is cut off and reported.
+type rates struct {
+	calls, bytes, rows, links bucket
+	// patience is how long a device may keep a bucket empty, and apart is how long it then stays cut off.
+	patience, apart time.Duration
+}
+
+type bucket struct {
+	holds int
+	flow  rate.Limit
+}
+
+// usual is many times what an agent needs. The largest it ever sends is what it kept while it was away: 32 MiB of
+// reports, one each 30 s, in batches of 500, and its inventory.
+var usual = rates{
+	calls:    bucket{300, 5},
+	bytes:    bucket{64 << 20, 16 << 10},
+	rows:     bucket{50_000, 0.2},
+	links:    bucket{30, 0.2},
+	patience: time.Minute,
+	apart:    5 * time.Minute,
+}
+
+// forgetEvery is how often the budgets of devices that took nothing lately are forgotten.
+const forgetEvery = time.Minute
+
 // budgets keep devices within what they may have.
 type budgets struct {
+	rates rates
 	large chan struct{}
-	cut   func(device uuid.UUID)
+	// cut ends a device's link, and exceeded reports what it had too much of.
+	cut      func(device uuid.UUID)
+	exceeded func(device uuid.UUID, what string)
 
-	mu sync.Mutex
-	of map[uuid.UUID]*budget
+	mu        sync.Mutex
+	of        map[uuid.UUID]*budget
+	forgotten time.Time
 }
 
 // budget is one device's.
 type budget struct {
+	device        uuid.UUID
+	all           *budgets
 	calls, bodies chan struct{}
 	users         int // calls that hold or wait for a part of it
+
+	perCall, perByte, perRow, perLink *rate.Limiter
+
+	mu    sync.Mutex
+	empty map[*rate.Limiter]time.Time // since when
+	apart time.Time                   // until when it is cut off
 }
 
-func newBudgets(cut func(uuid.UUID)) *budgets {
-	return &budgets{large: make(chan struct{}, mostLarge), cut: cut, of: map[uuid.UUID]*budget{}}
+func newBudgets(r rates, cut func(uuid.UUID), exceeded func(uuid.UUID, string)) *budgets {
+	return &budgets{rates: r, large: make(chan struct{}, mostLarge), cut: cut, exceeded: exceeded, of: map[uuid.UUID]*budget{}}
 }
 
 func (b *budgets) enter(device uuid.UUID) *budget {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	if now := time.Now(); now.Sub(b.forgotten) > forgetEvery {
+		b.forgotten = now
+		for id, own := range b.of {
+			if own.idle(now) {
+				delete(b.of, id)
+			}
+		}
+	}
 	own := b.of[device]
 	if own == nil {
-		own = &budget{calls: make(chan struct{}, mostCalls), bodies: make(chan struct{}, mostBodies)}
+		limiter := func(of bucket) *rate.Limiter { return rate.NewLimiter(of.flow, of.holds) }
+		own = &budget{device: device, all: b, calls: make(chan struct{}, mostCalls), bodies: make(chan struct{}, mostBodies), empty: map[*rate.Limiter]time.Time{},
+			perCall: limiter(b.rates.calls), perByte: limiter(b.rates.bytes), perRow: limiter(b.rates.rows), perLink: limiter(b.rates.links)}
 		b.of[device] = own
 	}
 	own.users++
 	return own
 }
 
-func (b *budgets) leave(device uuid.UUID, own *budget) {
+func (b *budgets) leave(own *budget) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if own.users--; own.users == 0 {
-		delete(b.of, device)
+	own.users--
+}
+
+// idle tells whether a budget is as a new one would be.
+func (own *budget) idle(now time.Time) bool {
+	if own.users > 0 || now.Before(own.apart) {
+		return false
 	}
+	for _, l := range []*rate.Limiter{own.perCall, own.perByte, own.perRow, own.perLink} {
+		if l.TokensAt(now) < float64(l.Burst()) {
+			return false
+		}
+	}
+	return true
+}
+
+// take takes n of a bucket, and waits while it is empty. It fails when ctx ends first, or when the device has kept it
+// empty for too long; then the device is cut off and reported, as one that has too much of what.
+func (own *budget) take(ctx context.Context, l *rate.Limiter, n int, what string) error {
+	now := time.Now()
+	own.mu.Lock()
+	switch left := l.TokensAt(now); {
+	case left >= float64(l.Burst())/2:
+		delete(own.empty, l)
+	case left < float64(n) && own.empty[l].IsZero():
+		own.empty[l] = now
+	}
+	since := own.empty[l]
+	over := !since.IsZero() && now.Sub(since) > own.all.rates.patience
+	if over {
+		own.apart = now.Add(own.all.rates.apart)
+		delete(own.empty, l)
+	}
+	own.mu.Unlock()
+	if over {
+		own.all.exceeded(own.device, what)
+		go own.all.cut(own.device)
+		return errTooMuch
+	}
+	waits, cancel := context.WithTimeout(ctx, callWaits)
+	defer cancel()
+	for n > 0 { // a bucket gives no more at once than it holds
+		some := min(n, l.Burst())
+		if err := l.WaitN(waits, some); err != nil {
+			return fmt.Errorf("%w (%s)", errTooMuch, what)
+		}
+		n -= some
+	}
+	return nil
+}
+
+// admit tells whether a device may connect now.
+func (b *budgets) admit(device uuid.UUID) error {
+	own := b.enter(device)
+	defer b.leave(own)
+	own.mu.Lock()
+	apart := own.apart
+	own.mu.Unlock()
+	switch now := time.Now(); {
+	case now.Before(apart):
+		return &messages.Refusal{Status: http.StatusTooManyRequests, Reason: "this device sent more than a device may, and is kept out for some minutes"}
+	case !own.perLink.AllowN(now, 1):
+		b.exceeded(device, "connections")
+		return &messages.Refusal{Status: http.StatusTooManyRequests, Reason: "this device connects too often; it is let in again in some seconds"}
+	}
+	return nil
+}
+
+type budgetKey struct{}
+
+// Charge takes rows that a call would store from the budget of the device that makes it, and waits while there are
+// none. An error is to be answered with Refuse.
+func Charge(r *http.Request, rows int) error {
+	own, _ := r.Context().Value(budgetKey{}).(*budget)
+	if own == nil {
+		return nil
+	}
+	return own.take(r.Context(), own.perRow, rows, "reports")
 }
 
 // serve has a handler serve devices' calls within their budgets.
 func (b *budgets) serve(handler http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		device := Device(r)
-		own := b.enter(device)
-		defer b.leave(device, own)
+		own := b.enter(Device(r))
+		defer b.leave(own)
+		if err := own.take(r.Context(), own.perCall, 1, "calls"); err != nil {
+			Refuse(w, err)
+			return
+		}
 		waits, cancel := context.WithTimeout(r.Context(), callWaits)
 		defer cancel()
-		if !take(waits, own.calls) {
-			busy(w)
+		if !hold(waits, own.calls) {
+			Refuse(w, errTooMuch)
 			return
 		}
 		defer func() { <-own.calls }()
+		r = r.WithContext(context.WithValue(r.Context(), budgetKey{}, own))
 		if r.ContentLength != 0 {
-			if !take(waits, own.bodies) {
-				busy(w)
+			if !hold(waits, own.bodies) {
+				Refuse(w, errTooMuch)
 				return
 			}
 			defer func() { <-own.bodies }()
-			body := &metered{ReadCloser: r.Body, budgets: b, device: device, ctx: r.Context(), control: http.NewResponseController(w)}
+			body := &metered{ReadCloser: r.Body, budget: own, ctx: r.Context(), control: http.NewResponseController(w)}
 			defer body.done()
 			r.Body = body
 		}
@@ -93,7 +225,7 @@ func (b *budgets) serve(handler http.Handler) http.Handler {
 	})
 }
 
-func take(ctx context.Context, slots chan struct{}) bool {
+func hold(ctx context.Context, slots chan struct{}) bool {
 	select {
 	case slots <- struct{}{}:
 		return true
@@ -102,18 +234,16 @@ func take(ctx context.Context, slots chan struct{}) bool {
 	}
 }
 
-func busy(w http.ResponseWriter) {
-	http.Error(w, "too much is asked at once; keep it and send it later", http.StatusServiceUnavailable)
-}
-
-// errBudget ends the reading of a body for which there was no room.
-var errBudget = errors.New("too many large bodies are being read; keep it and send it later")
+// Errors that end a call for which there was no room; both are answered with 503.
+var (
+	errTooMuch = errors.New("too much is asked at once; keep it and send it later")
+	errBudget  = errors.New("too many large bodies are being read; keep it and send it later")
+)
 
 // metered is the body of a device's call. What is large waits until few others are read.
 type metered struct {
 	io.ReadCloser
-	budgets *budgets
-	device  uuid.UUID
+	budget  *budget
 	ctx     context.Context
 	control *http.ResponseController
 	read    int64
@@ -124,7 +254,7 @@ func (m *metered) Read(p []byte) (int, error) {
 	if !m.large && m.read >= largeBody {
 		waits, cancel := context.WithTimeout(m.ctx, callWaits)
 		defer cancel()
-		if !take(waits, m.budgets.large) {
+		if !hold(waits, m.budget.all.large) {
 			return 0, errBudget
 		}
 		m.large = true
@@ -133,15 +263,20 @@ func (m *metered) Read(p []byte) (int, error) {
 	n, err := m.ReadCloser.Read(p)
 	m.read += int64(n)
 	if m.large && errors.Is(err, os.ErrDeadlineExceeded) {
-		slog.Warn("a device is cut off: it did not finish what it sent", "device", m.device, "bytes", m.read)
-		go m.budgets.cut(m.device)
+		slog.Warn("a device is cut off: it did not finish what it sent", "device", m.budget.device, "bytes", m.read)
+		go m.budget.all.cut(m.budget.device)
+	}
+	if n > 0 {
+		if short := m.budget.take(m.ctx, m.budget.perByte, n, "bytes"); short != nil {
+			return 0, short
+		}
 	}
 	return n, err
 }
 
 func (m *metered) done() {
 	if m.large {
-		<-m.budgets.large
+		<-m.budget.all.large
 		m.large = false
 	}
 }

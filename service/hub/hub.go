@@ -37,6 +37,8 @@ type Registry interface {
 	Down(ctx context.Context, device uuid.UUID)
 	// Conflict is told when a second computer shows the identity of one that is connected.
 	Conflict(ctx context.Context, device uuid.UUID, address string)
+	// Exceeded is told when a device had more than it may of what, such as calls. It does not wait.
+	Exceeded(device uuid.UUID, what string)
 }
 
 // ErrOffline is returned by calls to a device that is not connected.
@@ -51,6 +53,7 @@ type Hub struct {
 	registry Registry
 	calls    *http.Transport
 	server   *http.Server // of what devices call
+	budgets  *budgets
 
 	mu     sync.Mutex
 	links  map[uuid.UUID]*entry
@@ -97,8 +100,9 @@ func New(audience string, registry Registry, handler http.Handler) *Hub {
 		}
 		return e.link.Open(ctx)
 	})
+	h.budgets = newBudgets(usual, h.Disconnect, registry.Exceeded)
 	h.server = &http.Server{
-		Handler:           newBudgets(h.Disconnect).serve(handler),
+		Handler:           h.budgets.serve(handler),
 		ReadHeaderTimeout: 30 * time.Second,
 		ReadTimeout:       2 * time.Minute,
 		IdleTimeout:       10 * time.Second,
@@ -156,7 +160,10 @@ func (h *Hub) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		}
 		return h.registry.Key(ctx, id)
 	}, func(_, address string, proof messages.Proof) error {
-		err := h.registry.Admit(ctx, id, address, proof)
+		err := h.budgets.admit(id)
+		if err == nil {
+			err = h.registry.Admit(ctx, id, address, proof)
+		}
 		if err == nil {
 			mine, err = h.claim(ctx, id, address)
 		}
@@ -330,7 +337,7 @@ func Refuse(w http.ResponseWriter, err error) {
 	switch large := (*http.MaxBytesError)(nil); {
 	case errors.As(err, &large):
 		status = http.StatusRequestEntityTooLarge
-	case errors.Is(err, errBudget):
+	case errors.Is(err, errBudget), errors.Is(err, errTooMuch):
 		status = http.StatusServiceUnavailable
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		status = http.StatusRequestTimeout

@@ -8,6 +8,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"log/slog"
 	"maps"
 	"net/http"
@@ -35,6 +36,10 @@ type Fleet interface {
 	Device(ctx context.Context, id uuid.UUID) (api.Device, error)
 	Devices(ctx context.Context, ids []uuid.UUID) ([]api.Device, error)
 	Changed(devices []uuid.UUID)
+	// Exceeded reports that a device had more than it may of what.
+	Exceeded(device uuid.UUID, what string)
+	// Forget is told of software that no device has any more.
+	Forget(software []int32)
 }
 
 // Reviewer judges devices anew, soon, after what they consist of changed.
@@ -75,6 +80,9 @@ func (v *Column) ServeInventory(w http.ResponseWriter, r *http.Request) {
 	switch {
 	case errors.Is(err, errBase):
 		http.Error(w, err.Error(), http.StatusConflict)
+	case errors.Is(err, errDay):
+		v.fleet.Exceeded(id, "changes of its inventory")
+		http.Error(w, err.Error(), http.StatusTooManyRequests)
 	case db.Missing(err):
 		http.Error(w, "the device is not known any more", http.StatusGone)
 	case err != nil:
@@ -87,6 +95,9 @@ func (v *Column) ServeInventory(w http.ResponseWriter, r *http.Request) {
 
 // errBase means that the differences do not start from what is stored.
 var errBase = errors.New("the differences do not start from what is stored: send the whole")
+
+// errDay means that a device's inventory changes more than one of a device does.
+var errDay = fmt.Errorf("over %d changes of this device's inventory came within a day; keep it and send it later", mostChangesADay)
 
 // Accept stores what a device's inventory became at a time.
 func (v *Column) Accept(ctx context.Context, id uuid.UUID, d inventory.Delta, at time.Time) error {
@@ -107,6 +118,16 @@ func (v *Column) Accept(ctx context.Context, id uuid.UUID, d inventory.Delta, at
 			v.Changed(id)
 		}
 	}
+	return err
+}
+
+// keepChanges is how long changes are kept.
+const keepChanges = 400 * 24 * time.Hour
+
+// Expire removes changes that are past their time, and software that no device has any more.
+func (v *Column) Expire(ctx context.Context) error {
+	gone, err := v.store.expire(ctx, time.Now().Add(-keepChanges))
+	v.fleet.Forget(gone)
 	return err
 }
 

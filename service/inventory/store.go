@@ -23,6 +23,16 @@ type store struct{ pool *pgxpool.Pool }
 // accept hands what is known of a device to apply, and stores what it makes of it with the changes,
 // all or nothing. changed tells whether anything differs.
 func (s store) accept(ctx context.Context, id uuid.UUID, at time.Time, apply func(inventory.Snapshot) (inventory.Snapshot, []inventory.Change, error)) (changed bool, err error) {
+	for range 2 {
+		// once more, where software was removed from the catalogue between being found and being used
+		if changed, err = s.acceptOnce(ctx, id, at, apply); !db.Dangling(err) {
+			break
+		}
+	}
+	return changed, err
+}
+
+func (s store) acceptOnce(ctx context.Context, id uuid.UUID, at time.Time, apply func(inventory.Snapshot) (inventory.Snapshot, []inventory.Change, error)) (changed bool, err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var items []inventory.Item
 		var last time.Time
@@ -58,11 +68,27 @@ func (s store) accept(ctx context.Context, id uuid.UUID, at time.Time, apply fun
 	return changed, err
 }
 
-// mostChanges is how many changes of one inventory are kept; what is beyond shows in the inventory
-// itself.
-const mostChanges = 2000
+const (
+	// mostChanges is how many changes of one inventory are kept; what is beyond shows in the inventory itself.
+	mostChanges = 2000
+	// mostChangesADay is how many are kept of a device within 24 hours: beyond them its inventory is not taken. A
+	// system that is brought to its next release changes about 3,000 items.
+	mostChangesADay = 5000
+	// mostTitles is how much software of one device is in the catalogue; what is beyond shows in its inventory.
+	mostTitles = 8000
+)
 
 func putChanges(ctx context.Context, tx pgx.Tx, id uuid.UUID, last, at time.Time, changes []inventory.Change) error {
+	if len(changes) == 0 {
+		return nil
+	}
+	var today int
+	if err := tx.QueryRow(ctx, "SELECT count(*) FROM (SELECT FROM changes WHERE device_id = $1 AND at > $2 LIMIT $3) x", id, at.Add(-24*time.Hour), mostChangesADay).Scan(&today); err != nil {
+		return err
+	}
+	if today >= mostChangesADay {
+		return errDay
+	}
 	_, err := tx.CopyFrom(ctx, pgx.Identifier{"changes"}, []string{"device_id", "at", "not_before", "section", "key", "name", "kind", "summary", "before", "after", "signature"},
 		pgx.CopyFromSlice(min(len(changes), mostChanges), func(i int) ([]any, error) {
 			c := changes[i]
@@ -87,7 +113,7 @@ func putSafety(ctx context.Context, tx pgx.Tx, id uuid.UUID, after inventory.Sna
 func putSoftware(ctx context.Context, tx pgx.Tx, id uuid.UUID, after inventory.Snapshot) error {
 	var names, versions, sources, purls, built, builtVersions []string
 	for _, i := range after.Items() {
-		if i.Section == inventory.Software {
+		if i.Section == inventory.Software && len(names) < mostTitles {
 			names, versions, sources, purls = append(names, i.Name), append(versions, i.Fields["version"]), append(sources, i.Fields["source"]), append(purls, i.Fields["purl"])
 			built, builtVersions = append(built, i.Fields["source_package"]), append(builtVersions, i.Fields["source_version"])
 		}
@@ -110,6 +136,18 @@ func putSoftware(ctx context.Context, tx pgx.Tx, id uuid.UUID, after inventory.S
 	}
 	_, err = tx.Exec(ctx, "INSERT INTO installed SELECT $1, unnest($2::int[]) ON CONFLICT DO NOTHING", id, ids)
 	return err
+}
+
+// expire removes changes from before a time, and software that no device has; it returns the numbers of the latter.
+func (s store) expire(ctx context.Context, before time.Time) (gone []int32, err error) {
+	if _, err := s.pool.Exec(ctx, "DELETE FROM changes WHERE at < $1", before); err != nil {
+		return nil, err
+	}
+	rows, err := s.pool.Query(ctx, "DELETE FROM software s WHERE NOT EXISTS (SELECT FROM installed i WHERE i.software_id = s.id) RETURNING id")
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[int32])
 }
 
 func (s store) inventory(ctx context.Context, id uuid.UUID) (items []inventory.Item, at *time.Time, err error) {

@@ -55,6 +55,10 @@ func (v *Column) ServeReports(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, err.Error(), http.StatusBadRequest)
 		return
 	}
+	if err := hub.Charge(r, len(batch.Reports)); err != nil {
+		hub.Refuse(w, err)
+		return
+	}
 	wait := waiting{ctx, hub.Device(r), batch, time.Now(), make(chan answer, 1)}
 	select {
 	case v.queue <- wait:

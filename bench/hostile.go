@@ -1,0 +1,147 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"moorwatch.example/agent/identity"
+	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
+	messages "moorwatch.example/contract/link"
+	"moorwatch.example/core/device"
+	"moorwatch.example/core/inventory"
+	"moorwatch.example/link"
+)
+
+// hostileDevices is how many devices send as much as they can, beside the others of the fleet.
+const hostileDevices = 50
+
+// felt is what others feel of them.
+type felt struct{ run, list float64 }
+
+// hostile measures what others feel of devices that send as much as they can, beside the same without them.
+func (b *bench) hostile(w *world) error {
+	calm, err := b.feel(w)
+	if err != nil {
+		return err
+	}
+	token, err := w.enrolmentToken(b.ctx, hostileDevices)
+	if err != nil {
+		return err
+	}
+	var devices []*identity.Identity
+	for i := range hostileDevices {
+		d, err := identity.Enrol(b.ctx, filepath.Join(w.dir, fmt.Sprintf("hostile-%d", i)), w.url, token, device.Facts{HostName: fmt.Sprintf("hostile-%d", i)})
+		if err != nil {
+			return err
+		}
+		devices = append(devices, d)
+	}
+	ctx, stop := context.WithCancel(b.ctx)
+	var all sync.WaitGroup
+	defer all.Wait()
+	defer stop()
+	for _, d := range devices {
+		all.Go(func() { attack(ctx, d.Dialer()) })
+	}
+	time.Sleep(10 * time.Second) // what they may have at once is spent by then
+	beside, err := b.feel(w)
+	if err != nil {
+		return err
+	}
+	b.figure(fmt.Sprintf("commands beside %d hostile devices", hostileDevices), beside.run, "s", 1.1*calm.run, true)
+	b.figure(fmt.Sprintf("lists beside %d hostile devices", hostileDevices), beside.list, "ms", 1.1*calm.list, true)
+	return nil
+}
+
+// feel takes the median time of commands on many devices, and of pages of the list.
+func (b *bench) feel(w *world) (f felt, err error) {
+	if f.run, err = b.runs(w, min(1000, b.devices), 5); err != nil {
+		return f, err
+	}
+	var lists []float64
+	limit := 100
+	for range 50 {
+		began := time.Now()
+		if _, err := client.Result(w.client.ListDevicesWithResponse(b.ctx, &api.ListDevicesParams{Limit: &limit})); err != nil {
+			return f, err
+		}
+		lists = append(lists, ms(time.Since(began)))
+	}
+	f.list = median(lists)
+	return f, nil
+}
+
+// attack connects as often as it is let in, and then sends inventories of ever other software, reports without end
+// and calls without number, each as fast as it is taken.
+func attack(ctx context.Context, d *link.Dialer) {
+	for ctx.Err() == nil {
+		if l, err := d.Dial(ctx); err == nil {
+			c := &http.Client{Transport: link.Transport(func(context.Context, string) (net.Conn, error) { return l.Open(ctx) })}
+			var all sync.WaitGroup
+			for _, one := range []func() error{
+				func() error { return post(ctx, c, "/inventory", inventory.Compare(nil, inventory.Of(invented()))) },
+				func() error { return post(ctx, c, "/reports", endless()) },
+				func() error { return post(ctx, c, "/facts", device.Facts{HostName: "hostile", OS: uuid.NewString()}) },
+				func() error { return post(ctx, c, "/journal", messages.Journal{ID: uuid.NewString()}) },
+			} {
+				for range 4 {
+					all.Go(func() {
+						for ctx.Err() == nil && one() == nil {
+						}
+					})
+				}
+			}
+			all.Wait()
+			l.Close()
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+func invented() (items []inventory.Item) {
+	for range 2000 {
+		name := uuid.NewString()
+		items = append(items, inventory.Item{Section: inventory.Software, Key: name, Name: name, Fields: map[string]string{"version": "1", "source": "installer"}})
+	}
+	return items
+}
+
+func endless() messages.Batch {
+	b := messages.Batch{Epoch: uuid.NewString(), Sent: time.Now()}
+	for i := range messages.MaxSends {
+		b.Reports = append(b.Reports, messages.Report{Seq: uint64(i + 1), Vitals: device.Vitals{At: b.Sent.Add(-time.Duration(i) * time.Millisecond), CPU: float64(i % 100)}})
+	}
+	return b
+}
+
+// post fails only where nothing can be sent at all: what is refused is sent again.
+func post(ctx context.Context, c *http.Client, path string, body any) error {
+	text, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://service"+path, bytes.NewReader(text))
+	if err != nil {
+		return err
+	}
+	answer, err := c.Do(r)
+	if err != nil {
+		return err
+	}
+	io.Copy(io.Discard, answer.Body)
+	return answer.Body.Close()
+}
