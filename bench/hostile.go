@@ -39,7 +39,7 @@ func (b *bench) hostile(w *world) error {
 	if err != nil {
 		return err
 	}
-	var devices []*identity.Identity
+	var devices []identity.Identity
 	for i := range hostileDevices {
 		d, err := identity.Enrol(b.ctx, filepath.Join(w.dir, fmt.Sprintf("hostile-%d", i)), w.url, token, device.Facts{HostName: fmt.Sprintf("hostile-%d", i)})
 		if err != nil {
@@ -84,7 +84,7 @@ func (b *bench) feel(w *world) (f felt, err error) {
 
 // attack connects as often as it is let in, and then sends inventories of ever other software, reports without end
 // and calls without number, each as fast as it is taken.
-func attack(ctx context.Context, d *link.Dialer) {
+func attack(ctx context.Context, d link.Dialer) {
 	for ctx.Err() == nil {
 		if l, err := d.Dial(ctx); err == nil {
 			c := &http.Client{Transport: link.Transport(func(context.Context, string) (net.Conn, error) { return l.Open(ctx) })}
