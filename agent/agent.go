@@ -212,7 +212,13 @@ func pause(failures int, err error) time.Duration {
 // connect makes one connection and holds it until it ends.
 func (a *Agent) connect(ctx context.Context) error {
 	dialer := a.identity.Dialer()
+	if a.computer.HostName == "" { // a device that tells less of itself than before is taken for a copy
+		if facts, err := a.Host.Informer.Facts(ctx); err == nil {
+			a.computer = facts
+		}
+	}
 	dialer.HostName, dialer.Hardware = a.computer.HostName, a.computer.Hardware
+	dialer.Mark, dialer.Keep = identity.Mark(a.Dir), func(mark string) error { return identity.KeepMark(a.Dir, mark) }
 	l, err := dialer.Dial(ctx)
 	if err != nil {
 		return err

@@ -40,8 +40,8 @@ func (b *bench) history() error {
 
 // How much is taken in at once.
 const (
-	ingestLinks   = 8
-	ingestBatches = 20 // of messages.MaxSends reports, each link
+	ingestLinks   = 40
+	ingestBatches = 4 // of messages.MaxSends reports, each link: as many as a device may send at once
 )
 
 // reporter is a device's link without an agent.

@@ -107,7 +107,7 @@ func attack(ctx context.Context, d link.Dialer) {
 		}
 		select {
 		case <-ctx.Done():
-		case <-time.After(time.Second):
+		case <-time.After(5 * time.Second):
 		}
 	}
 }

@@ -109,7 +109,7 @@ func connect(ctx context.Context, server *tls.Config, fingerprint string) (*link
 	}
 	far := make(chan *link.Link, 1)
 	s := &http.Server{TLSConfig: server, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		got, err := link.Accept(w, r, "bench", func(string) (ed25519.PublicKey, error) { return public, nil }, func(string, string, messages.Proof) error { return nil })
+		got, err := link.Accept(w, r, "bench", func(string) (ed25519.PublicKey, error) { return public, nil }, func(string, string, messages.Proof) (string, error) { return "", nil })
 		if err == nil {
 			far <- got
 		}

@@ -138,7 +138,7 @@ func (w *world) setUp(ctx context.Context) error {
 }
 
 func (w *world) enrolmentToken(ctx context.Context, uses int) (string, error) {
-	t, err := client.Made(w.client.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: organisation, Site: site, Uses: &uses}))
+	t, err := client.Made(w.client.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: organisation, Site: site, Uses: &uses, Approval: new(bool)}))
 	if err != nil {
 		return "", err
 	}

@@ -281,7 +281,7 @@ func (d *demo) token(ctx context.Context, s site, uses int) (string, error) {
 	if _, err := client.Made(d.client.AddSiteWithResponse(ctx, api.NewSite{Organisation: s.organisation, Site: s.name})); err != nil {
 		return "", fmt.Errorf("adding %s: %w", s.name, err)
 	}
-	t, err := client.Made(d.client.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: s.organisation, Site: s.name, Uses: &uses}))
+	t, err := client.Made(d.client.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: s.organisation, Site: s.name, Uses: &uses, Approval: new(bool)}))
 	if err != nil {
 		return "", fmt.Errorf("making an enrolment token: %w", err)
 	}

@@ -15,10 +15,10 @@ import (
 )
 
 // Accept takes the link that a request asks for, within GreetWithin. keyOf finds the key that a
-// device enrolled with; admit has the last word, knowing the device: what either returns as
-// *link.Refusal is told to the device. Once Accept has returned, the response is not to be used.
+// device enrolled with; admit has the last word, knowing the device, and may give it a mark: what either returns
+// as *link.Refusal is told to the device. Once Accept has returned, the response is not to be used.
 func Accept(w http.ResponseWriter, r *http.Request, audience string,
-	keyOf func(device string) (ed25519.PublicKey, error), admit func(device, address string, proof link.Proof) error) (*Link, error) {
+	keyOf func(device string) (ed25519.PublicKey, error), admit func(device, address string, proof link.Proof) (mark string, err error)) (*Link, error) {
 	// The greeting is the device's own; a page in a browser cannot prove a key, and is told early.
 	if r.Header.Get("Origin") != "" {
 		http.Error(w, "agents alone connect here", http.StatusForbidden)
@@ -44,7 +44,7 @@ func Accept(w http.ResponseWriter, r *http.Request, audience string,
 	return start(c, device, false)
 }
 
-func admitDevice(c *conn, audience, address string, keyOf func(string) (ed25519.PublicKey, error), admit func(device, address string, proof link.Proof) error) (string, error) {
+func admitDevice(c *conn, audience, address string, keyOf func(string) (ed25519.PublicKey, error), admit func(device, address string, proof link.Proof) (mark string, err error)) (string, error) {
 	nonce := make([]byte, 18)
 	rand.Read(nonce)
 	challenge := link.Challenge{Nonce: base64.RawURLEncoding.EncodeToString(nonce), Audience: audience, Time: time.Now(), Notes: true}
@@ -56,8 +56,9 @@ func admitDevice(c *conn, audience, address string, keyOf func(string) (ed25519.
 		return "", err
 	}
 	device, err := verify(proof.Token, challenge, time.Now(), keyOf)
+	mark := ""
 	if err == nil {
-		err = admit(device, address, proof)
+		mark, err = admit(device, address, proof)
 	} else if refusal := (*link.Refusal)(nil); !errors.As(err, &refusal) {
 		err = fmt.Errorf("%w (%w)", &link.Refusal{Status: http.StatusUnauthorized,
 			Reason: "the service does not know this device's key: enrol it again"}, err)
@@ -71,7 +72,7 @@ func admitDevice(c *conn, audience, address string, keyOf func(string) (ed25519.
 	if err != nil {
 		return device, err
 	}
-	err = send(c, link.Welcome{})
+	err = send(c, link.Welcome{Mark: mark})
 	c.kinds = proof.Notes
 	return device, err
 }

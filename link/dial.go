@@ -33,6 +33,9 @@ type Dialer struct {
 	// HostName and Hardware tell which computer this is.
 	HostName string
 	Hardware []string
+	// Mark is what Keep was given at the last connection. Keep has it on disk when it returns; nil where none is kept.
+	Mark string
+	Keep func(mark string) error
 }
 
 // Dial connects and proves the device's key within GreetWithin. A refusal by the service is
@@ -81,7 +84,7 @@ func (d Dialer) greet(c *conn) error {
 	if err != nil {
 		return fmt.Errorf("proving the device's key: %w", err)
 	}
-	if err := send(c, link.Proof{Token: token, Notes: challenge.Notes, HostName: d.HostName, Hardware: d.Hardware}); err != nil {
+	if err := send(c, link.Proof{Token: token, Notes: challenge.Notes, HostName: d.HostName, Hardware: d.Hardware, Mark: d.Mark}); err != nil {
 		return err
 	}
 	var welcome link.Welcome
@@ -90,6 +93,11 @@ func (d Dialer) greet(c *conn) error {
 	}
 	if welcome.Refusal != nil {
 		return welcome.Refusal
+	}
+	if welcome.Mark != "" && d.Keep != nil {
+		if err := d.Keep(welcome.Mark); err != nil {
+			return fmt.Errorf("keeping the mark of this connection: %w", err)
+		}
 	}
 	c.kinds = challenge.Notes
 	return nil

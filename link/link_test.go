@@ -19,7 +19,7 @@ import (
 )
 
 // service accepts links of one device on a TLS server, and hands them on.
-func service(t *testing.T, key ed25519.PublicKey, admit func(device, address string, _ messages.Proof) error) (*httptest.Server, <-chan *Link) {
+func service(t *testing.T, key ed25519.PublicKey, admit func(device, address string, _ messages.Proof) (string, error)) (*httptest.Server, <-chan *Link) {
 	t.Helper()
 	links := make(chan *Link, 8)
 	s := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -46,7 +46,7 @@ func keys(t *testing.T) (ed25519.PublicKey, ed25519.PrivateKey) {
 	return public, private
 }
 
-func anyone(string, string, messages.Proof) error { return nil }
+func anyone(string, string, messages.Proof) (string, error) { return "", nil }
 
 func dialer(s *httptest.Server, device string, key ed25519.PrivateKey) Dialer {
 	return Dialer{URL: s.URL, Device: device, Key: key, TLS: s.Client().Transport.(*http.Transport).TLSClientConfig}
@@ -110,8 +110,8 @@ func TestStreams(t *testing.T) {
 func TestProofs(t *testing.T) {
 	public, private := keys(t)
 	_, other := keys(t)
-	s, _ := service(t, public, func(string, string, messages.Proof) error {
-		return &messages.Refusal{Status: http.StatusConflict, Reason: "another computer"}
+	s, _ := service(t, public, func(string, string, messages.Proof) (string, error) {
+		return "", &messages.Refusal{Status: http.StatusConflict, Reason: "another computer"}
 	})
 	for name, c := range map[string]struct {
 		device string
@@ -197,5 +197,34 @@ func TestServiceURL(t *testing.T) {
 		if _, err := ServiceURL(address); (err == nil) != ok {
 			t.Errorf("%q: %v", address, err)
 		}
+	}
+}
+
+// TestMarks has the service give a mark, which the device has kept before it is connected and shows the next time.
+func TestMarks(t *testing.T) {
+	public, private := keys(t)
+	shown := make(chan string, 3)
+	s, links := service(t, public, func(_, _ string, p messages.Proof) (string, error) {
+		shown <- p.Mark
+		return "after " + p.Mark, nil
+	})
+	kept := ""
+	for _, want := range []string{"", "after ", "after after "} {
+		d := dialer(s, "van-board", private)
+		d.Mark, d.Keep = kept, func(mark string) error { kept = mark; return nil }
+		l, err := d.Dial(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		l.Close()
+		(<-links).Close()
+		if got := <-shown; got != want || kept != "after "+want {
+			t.Errorf("it showed %q and kept %q, want %q", got, kept, want)
+		}
+	}
+	d := dialer(s, "van-board", private)
+	d.Keep = func(string) error { return errors.New("the disk is full") }
+	if _, err := d.Dial(t.Context()); err == nil || !strings.Contains(err.Error(), "disk is full") {
+		t.Errorf("a mark that cannot be kept: %v", err)
 	}
 }

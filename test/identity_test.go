@@ -38,7 +38,7 @@ func TestCopiedAndReturned(t *testing.T) {
 	question := func(id uuid.UUID) *api.IdentityQuestion { return w.device(t, id).Question }
 	w.await(t, 20*time.Second, "somebody is asked", func() bool { return question(first.id) != nil })
 	q := question(first.id)
-	if q.Kind != api.Copied || q.HostName != "hay-copy" || len(q.Known) != 1 || len(q.Hardware) != 1 || q.Known[0] == q.Hardware[0] {
+	if q.Kind != api.IdentityQuestionKindCopied || q.HostName != "hay-copy" || len(q.Known) != 1 || len(q.Hardware) != 1 || q.Known[0] == q.Hardware[0] {
 		t.Errorf("%+v", q)
 	}
 	if d := w.device(t, first.id); !d.Device.Online || d.Device.Name != "hay-desk-01" {
@@ -96,7 +96,7 @@ func TestCopiedAndReturned(t *testing.T) {
 	i := must(identity.Enrol(t.Context(), dir, w.Service.URL, w.enrolmentToken(t, 1), device.Facts{HostName: "hay-new", Hardware: facts.Hardware}))(t)
 	again := uuid.MustParse(i.Device)
 	w.runs(t, "hay-new", dir, again, h, nil)
-	if q := question(again); q == nil || q.Kind != api.Returned || q.Older == nil || *q.Older != first.id {
+	if q := question(again); q == nil || q.Kind != api.IdentityQuestionKindReturned || q.Older == nil || *q.Older != first.id {
 		t.Fatalf("it is not recognised: %+v", q)
 	}
 	out, errs, exit := ran(t, w.moor(t, "agent", "doubts"))

@@ -237,7 +237,7 @@ func (w *world) personWith(t *testing.T, grants api.Grants) (token string) {
 
 func (w *world) enrolmentToken(t *testing.T, uses int) string {
 	t.Helper()
-	return must(client.Made(w.owner.AddEnrolmentTokenWithResponse(t.Context(), api.NewEnrolmentToken{Organisation: organisation, Site: site, Uses: &uses})))(t).Secret
+	return must(client.Made(w.owner.AddEnrolmentTokenWithResponse(t.Context(), api.NewEnrolmentToken{Organisation: organisation, Site: site, Uses: &uses, Approval: new(bool)})))(t).Secret
 }
 
 // enrol makes a device and returns the folder of its agent.

@@ -146,6 +146,23 @@ func (i Identity) save(dir string) error {
 	return whole.Write(filepath.Join(dir, fileName), text, whole.OnDisk)
 }
 
+// markFile holds what the service gave this device when it last connected.
+const markFile = "mark"
+
+// Mark is what the service gave this device when it last connected; "" where it gave nothing.
+func Mark(dir string) string {
+	text, err := os.ReadFile(filepath.Join(dir, markFile))
+	if err != nil || len(text) > 200 {
+		return ""
+	}
+	return string(text)
+}
+
+// KeepMark has a mark on disk when it returns.
+func KeepMark(dir, mark string) error {
+	return whole.Write(filepath.Join(dir, markFile), []byte(mark), whole.OnDisk)
+}
+
 // Rename keeps that the service knows this device by another id from now on.
 func Rename(dir, id string) error {
 	i, err := Load(dir)

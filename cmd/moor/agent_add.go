@@ -47,7 +47,7 @@ func addAgent(ctx context.Context, c *cli.Command) error {
 		return fmt.Errorf("release %s has no agent for %s", all.Items[0].Version, c.String("system"))
 	}
 	uses, hours := c.Int("uses"), c.Int("hours")
-	made, err := client.Made(k.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: c.String("organisation"), Site: c.String("site"), Uses: &uses, Hours: &hours}))
+	made, err := client.Made(k.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: c.String("organisation"), Site: c.String("site"), Uses: &uses, Hours: &hours, Approval: approvalFlag(c)}))
 	if err != nil {
 		return err
 	}

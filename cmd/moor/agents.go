@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"github.com/urfave/cli/v3"
 
@@ -21,6 +22,7 @@ func agentCommand() *cli.Command {
 			&cli.StringFlag{Name: "site", Required: true, Usage: "where they stand"},
 			&cli.IntFlag{Name: "uses", Value: 1, Usage: "how many devices may enrol with it"},
 			&cli.IntFlag{Name: "hours", Value: 24, Usage: "hours until it expires"},
+			approval,
 			&cli.StringFlag{Name: "system", Value: "linux", Usage: "`SYSTEM` of the devices: linux, macos or windows"},
 			&cli.StringFlag{Name: "installer", Usage: "write a `FILE` for Windows that installs the agent and asks nothing"},
 			&cli.StringFlag{Name: "file", Usage: "write an enrolment `FILE` in place of a command, for packages and machines without a browser"},
@@ -39,12 +41,19 @@ func agentCommand() *cli.Command {
 			return client.Done(k.MoveDeviceWithResponse(ctx, d.ID, api.NewSite{Organisation: c.String("organisation"), Site: c.String("site")}))
 		},
 	}, {
-		Name: "doubts", Usage: "list computers of which is asked whether they are the device that they seem to be", Flags: []cli.Flag{jsonFlag},
+		Name: "doubts", Usage: "list computers of which is asked whether they are the device that they seem to be, or whether to let them in", Flags: []cli.Flag{jsonFlag},
 		Action: listDoubts,
 	}, {
 		Name: "settle", Usage: "say whether the computer that is asked about is the device", ArgsUsage: "NAME",
 		Flags:  []cli.Flag{&cli.BoolFlag{Name: "same", Usage: "it is: in another body, or back with a new system"}, &cli.BoolFlag{Name: "another", Usage: "it is another: a copy is enrolled anew as a device of its own"}},
 		Action: settleDoubt,
+	}, {
+		Name: "admit", Usage: "let new devices in that wait for it", ArgsUsage: "NAME…",
+		Flags:  []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "every one that waits"}},
+		Action: func(ctx context.Context, c *cli.Command) error { return decide(ctx, c, true) },
+	}, {
+		Name: "refuse", Usage: "retire new devices that wait to be let in", ArgsUsage: "NAME…",
+		Action: func(ctx context.Context, c *cli.Command) error { return decide(ctx, c, false) },
 	}, {
 		Name: "code", Usage: "tell the removal code of a protected device's agent; it goes on record", ArgsUsage: "NAME",
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -94,18 +103,9 @@ func listDoubts(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	all := []api.IdentityQuestion{}
-	for q, err := range client.Pages(func(cursor *string) ([]api.IdentityQuestion, *string, error) {
-		page, err := client.Result(k.ListIdentityQuestionsWithResponse(ctx, &api.ListIdentityQuestionsParams{Cursor: cursor}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
-	}) {
-		if err != nil {
-			return err
-		}
-		all = append(all, q)
+	all, err := questions(ctx, k, nil)
+	if err != nil {
+		return err
 	}
 	if c.Bool("json") {
 		return printJSON(all)
@@ -117,8 +117,65 @@ func listDoubts(ctx context.Context, c *cli.Command) error {
 	return t.flush()
 }
 
+// questions are those of one kind, or all.
+func questions(ctx context.Context, k *client.Client, kind *api.ListIdentityQuestionsParamsKind) ([]api.IdentityQuestion, error) {
+	all := []api.IdentityQuestion{}
+	for q, err := range client.Pages(func(cursor *string) ([]api.IdentityQuestion, *string, error) {
+		page, err := client.Result(k.ListIdentityQuestionsWithResponse(ctx, &api.ListIdentityQuestionsParams{Cursor: cursor, Kind: kind}))
+		if err != nil {
+			return nil, nil, err
+		}
+		return page.Items, page.Next, nil
+	}) {
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, q)
+	}
+	return all, nil
+}
+
+// decide lets new devices in, or retires them.
+func decide(ctx context.Context, c *cli.Command, admit bool) error {
+	names, every := c.Args().Slice(), admit && c.Bool("all")
+	if every == (len(names) > 0) {
+		return errors.New("name the devices: moor agent doubts lists who waits")
+	}
+	k, err := dial()
+	if err != nil {
+		return err
+	}
+	kind := api.ListIdentityQuestionsParamsKindEnrolled
+	waiting, err := questions(ctx, k, &kind)
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		if n := len(slices.DeleteFunc(slices.Clone(waiting), func(q api.IdentityQuestion) bool { return q.Name != name })); n != 1 {
+			return fmt.Errorf("%d devices named %q wait to be let in; moor agent doubts lists who waits", n, name)
+		}
+	}
+	for _, q := range waiting {
+		if !every && !slices.Contains(names, q.Name) {
+			continue
+		}
+		if err := client.Done(k.AnswerIdentityQuestionWithResponse(ctx, q.Device, api.IdentityAnswer{Question: q.ID, Same: admit})); err != nil {
+			return fmt.Errorf("%s: %w", q.Name, err)
+		}
+		if admit {
+			fmt.Printf("%s is let in when it asks next, within a minute.\n", q.Name)
+		} else {
+			fmt.Printf("%s is refused and retired.\n", q.Name)
+		}
+	}
+	return nil
+}
+
 func doubt(q api.IdentityQuestion) string {
-	if q.Kind == api.Copied {
+	if q.Kind == api.IdentityQuestionKindEnrolled {
+		return fmt.Sprintf("it is new, for %s of %s, and came from %s: let it in?", q.Site, q.Organisation, q.Address)
+	}
+	if q.Kind == api.IdentityQuestionKindCopied {
 		return fmt.Sprintf("%s at %s shows its identity on other hardware: the same device, or a copy?", q.HostName, q.Address)
 	}
 	return fmt.Sprintf("it has the hardware of %s: the same device?", q.OlderName)
@@ -140,13 +197,16 @@ func settleDoubt(ctx context.Context, c *cli.Command) error {
 		return fmt.Errorf("nothing is asked about %s", d.Name)
 	}
 	q := whole.Question
+	if q.Kind == api.IdentityQuestionKindEnrolled {
+		return fmt.Errorf("%s is new: moor agent admit, or moor agent refuse", d.Name)
+	}
 	if err := client.Done(k.AnswerIdentityQuestionWithResponse(ctx, d.ID, api.IdentityAnswer{Question: q.ID, Same: c.Bool("same")})); err != nil {
 		return err
 	}
 	switch {
-	case q.Kind == api.Returned && c.Bool("same"):
+	case q.Kind == api.IdentityQuestionKindReturned && c.Bool("same"):
 		fmt.Printf("%s goes on as %s, with its history.\n", d.Name, q.OlderName)
-	case q.Kind == api.Returned:
+	case q.Kind == api.IdentityQuestionKindReturned:
 		fmt.Printf("%s and %s stay two devices.\n", d.Name, q.OlderName)
 	case c.Bool("same"):
 		fmt.Printf("%s is let in as %s when it asks next, within a minute.\n", q.HostName, d.Name)

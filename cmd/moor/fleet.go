@@ -215,6 +215,18 @@ func siteCommand() *cli.Command {
 	}}}
 }
 
+// approval has the devices of a token wait until somebody lets them in.
+var approval = &cli.BoolFlag{Name: "approval", Usage: "devices wait until somebody lets them in; so it is for more than one, and --approval=false turns it off"}
+
+// approvalFlag is what was said of it; nil for nothing.
+func approvalFlag(c *cli.Command) *bool {
+	if !c.IsSet("approval") {
+		return nil
+	}
+	on := c.Bool("approval")
+	return &on
+}
+
 func enrolmentCommand() *cli.Command {
 	return &cli.Command{Name: "enrolment", Usage: "make, list and revoke tokens with which devices enrol", Commands: []*cli.Command{{
 		Name: "add", Usage: "make an enrolment token; its secret is printed this once",
@@ -222,14 +234,15 @@ func enrolmentCommand() *cli.Command {
 			&cli.StringFlag{Name: "organisation", Required: true, Usage: "where the devices belong"},
 			&cli.StringFlag{Name: "site", Required: true, Usage: "where they stand"},
 			&cli.IntFlag{Name: "uses", Value: 1, Usage: "how many devices may enrol with it"},
-			&cli.IntFlag{Name: "hours", Value: 24, Usage: "hours until it expires"}},
+			&cli.IntFlag{Name: "hours", Value: 24, Usage: "hours until it expires"},
+			approval},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
 			uses, hours := c.Int("uses"), c.Int("hours")
-			t, err := client.Made(k.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: c.String("organisation"), Site: c.String("site"), Uses: &uses, Hours: &hours}))
+			t, err := client.Made(k.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: c.String("organisation"), Site: c.String("site"), Uses: &uses, Hours: &hours, Approval: approvalFlag(c)}))
 			if err != nil {
 				return err
 			}

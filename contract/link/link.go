@@ -40,12 +40,16 @@ type Proof struct {
 	// HostName and Hardware tell which computer it is that shows the key (device.Facts).
 	HostName string   `json:"host_name,omitempty"`
 	Hardware []string `json:"hardware,omitempty"`
+	// Mark is what the service gave the device when it last connected, where it did.
+	Mark  string `json:"mark,omitempty"`
 	Notes    bool     `json:"notes,omitempty"` // the service takes them and this agent knows them: messages begin with their kind
 }
 
 // Welcome ends the greeting. A Refusal means that the link is not to be used.
 type Welcome struct {
 	Refusal *Refusal `json:"refusal,omitempty"`
+	// Mark is to be kept, and shown at the next connection: whoever shows an older one is a copy.
+	Mark string `json:"mark,omitempty"`
 }
 
 // Refusal says why a device may not connect, as HTTP would: 401 for a key that is unknown or a

@@ -81,3 +81,28 @@ func Compare(a, b []string) Likeness {
 	}
 	return Unclear
 }
+
+// Telling says whether a clean list names something that no other computer has: without a board or serial number a
+// computer is not told from its copy by its hardware.
+func Telling(hardware []string) bool {
+	return slices.ContainsFunc(hardware, func(s string) bool {
+		return strings.HasPrefix(s, HardwareBoard+":") || strings.HasPrefix(s, HardwareSerial+":")
+	})
+}
+
+// Marks tell a device from its copies where its hardware does not: at each connection it is given another, and shows
+// the last. Latest is the one that it was given last, and Before the one that it showed then; a device that never got
+// the latest, because its connection was cut, shows Before again. Each is "" where there is none yet.
+type Marks struct{ Latest, Before string }
+
+// Next returns the marks after a device showed one and was given another; ok is false where what it showed is older
+// than its connection before, so that it is a copy, or was copied, or was put back to an earlier state.
+func (m Marks) Next(shown, given string) (next Marks, ok bool) {
+	switch shown {
+	case m.Latest:
+		return Marks{given, shown}, true
+	case m.Before:
+		return Marks{given, m.Before}, true
+	}
+	return m, false
+}

@@ -1,7 +1,9 @@
 package device
 
 import (
+	"fmt"
 	"slices"
+	"strings"
 	"testing"
 )
 
@@ -43,4 +45,55 @@ func FuzzCleanHardware(f *testing.F) {
 			t.Fatalf("%q becomes %q and then %q", s, once, again)
 		}
 	})
+}
+
+// TestMarks lets a device and its copy connect in every order of three connections each, some of whose marks got lost:
+// the device alone is always let in, and two of them are found out by the third connection of whoever comes second.
+func TestMarks(t *testing.T) {
+	type holder struct{ mark string }
+	connect := func(m *Marks, h *holder, given string, lost bool) bool {
+		next, ok := m.Next(h.mark, given)
+		if !ok {
+			return false
+		}
+		*m = next
+		if !lost {
+			h.mark = given
+		}
+		return true
+	}
+	for losses := range 64 {
+		var m Marks
+		var alone holder
+		for i := range 6 {
+			if !connect(&m, &alone, fmt.Sprint("mark ", i), losses>>i&1 == 1) {
+				t.Fatalf("losses %06b: the device is taken for a copy at connection %d", losses, i)
+			}
+		}
+	}
+	for order := range 64 {
+		var m Marks
+		device := holder{}
+		for i := range 3 {
+			connect(&m, &device, fmt.Sprint("before ", i), false)
+		}
+		both := [2]*holder{&device, {device.mark}}
+		found, counts := false, [2]int{}
+		for i := range 6 {
+			who := order >> i & 1
+			counts[who]++
+			found = found || !connect(&m, both[who], fmt.Sprint("mark ", i), false)
+		}
+		if min(counts[0], counts[1]) > 1 && !found {
+			t.Errorf("order %06b: neither is found out", order)
+		}
+	}
+}
+
+func TestTelling(t *testing.T) {
+	for text, want := range map[string]bool{"": false, "mac:00:16:3e:00:00:01": false, "board:4c4c4544": true, "serial:7": true, "mac:1 board:2": true} {
+		if got := Telling(strings.Fields(text)); got != want {
+			t.Errorf("%q: %t", text, got)
+		}
+	}
 }

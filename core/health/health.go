@@ -78,6 +78,7 @@ type State struct {
 	ExceededWhat string         // of what, such as calls
 	Asked        string         // what is asked of it, in a sentence; "" for nothing
 	AskedSince   time.Time
+	Waiting      bool // until somebody lets it in: it was never connected
 	AgentVersion string
 	Trends       map[string]series.Trend      // of the percentage in use, by the mount of a disk
 	Safety       map[string]map[string]string // the inventory's safety section: attributes by item

@@ -15,7 +15,7 @@ import (
 
 // presence judges the agent itself: whether it is heard from, whether it is alone, how old it is.
 func (j *judging) presence() {
-	if s := j.set.one(CheckSilent); !j.Online && s != nil {
+	if s := j.set.one(CheckSilent); !j.Online && !j.Waiting && s != nil {
 		j.add(s, "", levelOf(s, Warning), j.Since, func() string { return "Not heard from: its agent is not connected." })
 	}
 	if s := j.set.one(CheckIdentity); s != nil && !j.Conflict.IsZero() && j.now.Sub(j.Conflict) < conflictLasts {

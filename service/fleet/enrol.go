@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"context"
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/base64"
@@ -59,7 +60,12 @@ func (f *Column) AddEnrolmentToken(c *gin.Context) {
 		return
 	}
 	expires := time.Now().Add(time.Duration(front.Limit(in.Hours, 24)) * time.Hour)
-	t, err := f.store.addToken(ctx, access.HashSecret(secret), site, front.Limit(in.Uses, 1), expires, front.CallerOf(c).Email)
+	uses := front.Limit(in.Uses, 1)
+	approval := uses > 1
+	if in.Approval != nil {
+		approval = *in.Approval
+	}
+	t, err := f.store.addToken(ctx, access.HashSecret(secret), site, uses, approval, expires, front.CallerOf(c).Email)
 	if err == nil {
 		deed := front.DeedOf(c, "enrolment-token.add", "done")
 		deed.Detail = in.Organisation + ", " + in.Site
@@ -140,16 +146,32 @@ func (f *Column) Enrol(c *gin.Context) {
 		front.Fail(c, err)
 		return
 	}
-	if in.Hardware != nil {
+	waiting := e.Waiting != nil && *e.Waiting
+	if waiting {
+		hardware := []string{}
+		if in.Hardware != nil {
+			hardware = device.CleanHardware(*in.Hardware)
+		}
+		if err := errors.Join(f.store.setHardware(ctx, e.Device, hardware), f.wait(ctx, e.Device, name, c.ClientIP(), hardware)); err != nil {
+			front.Fail(c, err)
+			return
+		}
+	} else if in.Hardware != nil {
 		if err := f.recognise(ctx, e.Device, name, c.ClientIP(), *in.Hardware); err != nil {
 			slog.Error("whether a new device was here before is not known", "device", e.Device, "error", err)
 		}
 	}
 	f.reviewer.Review(e.Device)
-	if f.Enrolled != nil {
+	if f.Enrolled != nil && !waiting {
 		f.Enrolled(e.Device)
 	}
 	c.JSON(http.StatusCreated, e)
+}
+
+// wait asks whether a new device is to be let in.
+func (f *Column) wait(ctx context.Context, id uuid.UUID, name, address string, hardware []string) error {
+	_, err := f.store.ask(ctx, enrolled, id, nil, name, address, hardware)
+	return err
 }
 
 // guesses counts refused enrolments by address, so that nobody fills the audit log by guessing.

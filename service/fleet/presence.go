@@ -222,7 +222,7 @@ func (f *Column) ServeFacts(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	id := hub.Device(r)
-	if err := f.store.setFacts(r.Context(), id, facts.Clean()); err != nil {
+	if err := hub.Work(r, 1, func() error { return f.store.setFacts(r.Context(), id, facts.Clean()) }); err != nil {
 		slog.Warn("facts cannot be stored", "device", id, "error", err)
 		http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
 		return

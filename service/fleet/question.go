@@ -3,11 +3,14 @@ package fleet
 import (
 	"context"
 	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"log/slog"
 	"net"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -32,35 +35,79 @@ const anewWithin = 10 * time.Minute
 
 // Admit implements hub.Registry. A computer that shows the key of a device, and is another than that, is kept out
 // until a technician has said which it is.
-func (f *Column) Admit(ctx context.Context, id uuid.UUID, address string, p link.Proof) error {
+func (f *Column) Admit(ctx context.Context, id uuid.UUID, address string, p link.Proof) (mark string, err error) {
 	k, err := f.store.known(ctx, id)
 	if err != nil {
-		return busyStore(err)
+		return "", busyStore(err)
 	}
 	if k.successor != nil {
-		return &link.Refusal{Status: http.StatusMisdirectedRequest, Reason: "this device goes on as another, whose hardware it has", Device: k.successor.String()}
+		return "", &link.Refusal{Status: http.StatusMisdirectedRequest, Reason: "this device goes on as another, whose hardware it has", Device: k.successor.String()}
 	}
-	hardware := device.CleanHardware(p.Hardware)
-	if len(hardware) == 0 {
-		return nil // an agent that tells nothing of it
+	hardware, hostName := device.CleanHardware(p.Hardware), device.CleanName(p.HostName)
+	if k.waiting {
+		if _, err := f.store.ask(ctx, enrolled, id, nil, hostName, hostOf(address), k.hardware); err != nil {
+			return "", busyStore(err)
+		}
+		return "", &link.Refusal{Status: http.StatusTooEarly, Reason: "this device is new: a technician is asked whether to let it in"}
 	}
 	switch likeness := device.Compare(k.hardware, hardware); {
 	case likeness == device.Different:
-		return f.strange(ctx, id, k, address, device.CleanName(p.HostName), hardware)
-	case (likeness == device.Same || len(k.hardware) == 0) && !slices.Equal(k.hardware, hardware):
-		err = f.store.setHardware(ctx, id, hardware)
+		return "", f.strange(ctx, id, k, address, hostName, hardware)
+	case likeness == device.Unclear && device.Telling(k.hardware):
+		// It tells less than it did. A copy would do so, in order not to be told from the device.
+		return "", f.strange(ctx, id, k, address, hostName, markedBy(p.Mark))
+	case (likeness == device.Same || len(k.hardware) == 0) && len(hardware) > 0 && !slices.Equal(k.hardware, hardware):
+		if err := f.store.setHardware(ctx, id, hardware); err != nil {
+			return "", busyStore(err)
+		}
 	}
-	if err != nil {
-		return busyStore(err)
+	if device.Telling(hardware) {
+		return "", nil
 	}
-	return nil
+	mark = rand.Text()
+	next, ok := k.marks.Next(hashOf(p.Mark), hashOf(mark))
+	if !ok {
+		return "", f.strange(ctx, id, k, address, hostName, markedBy(p.Mark))
+	}
+	if err := f.store.setMarks(ctx, id, k.marks, next); err != nil {
+		return "", busyStore(err) // another connects at the same time: one of the two comes again
+	}
+	return mark, nil
+}
+
+// hashOf is a mark as it is kept; "" for none.
+func hashOf(mark string) string {
+	if mark == "" {
+		return ""
+	}
+	sum := sha256.Sum256([]byte(mark))
+	return hex.EncodeToString(sum[:16])
+}
+
+// markPrefix stands before a mark where it takes the place of hardware: of a computer that tells nothing else.
+const markPrefix = "mark:"
+
+func markedBy(mark string) []string { return []string{markPrefix + hashOf(mark)} }
+
+// markOf is the mark that takes the place of hardware.
+func markOf(hardware []string) (mark string, ok bool) {
+	if len(hardware) != 1 {
+		return "", false
+	}
+	return strings.CutPrefix(hardware[0], markPrefix)
+}
+
+// hostOf is an address without its port.
+func hostOf(address string) string {
+	if host, _, err := net.SplitHostPort(address); err == nil {
+		return host
+	}
+	return address
 }
 
 // strange asks about a computer that shows another's key, and does as was answered.
 func (f *Column) strange(ctx context.Context, id uuid.UUID, k known, address, hostName string, hardware []string) error {
-	if host, _, err := net.SplitHostPort(address); err == nil {
-		address = host
-	}
+	address = hostOf(address)
 	a, err := f.store.ask(ctx, copied, id, nil, hostName, address, hardware)
 	if err != nil {
 		return busyStore(err)
@@ -71,7 +118,7 @@ func (f *Column) strange(ctx context.Context, id uuid.UUID, k known, address, ho
 		if err != nil {
 			return err
 		}
-		if _, err := f.store.addToken(ctx, access.HashSecret(secret), k.site, 1, time.Now().Add(anewWithin), k.name); err != nil {
+		if _, err := f.store.addToken(ctx, access.HashSecret(secret), k.site, 1, false, time.Now().Add(anewWithin), k.name); err != nil {
 			return busyStore(err)
 		}
 		deed.Action, deed.Result, deed.Detail = "device.enrol-anew", "told", "a copy becomes a device of its own"
@@ -115,7 +162,7 @@ func (f *Column) ListIdentityQuestions(c *gin.Context, in api.ListIdentityQuesti
 		return
 	}
 	front.List(c, in.Cursor, in.Limit, askedPlace{}, func(ctx context.Context, after askedPlace, limit int) ([]api.IdentityQuestion, error) {
-		return f.store.questions(ctx, view, after, limit)
+		return f.store.questions(ctx, view, (*string)(in.Kind), after, limit)
 	}, func(q api.IdentityQuestion) askedPlace { return askedPlace{q.AskedAt, q.ID} }, func(found []api.IdentityQuestion, next *string) any {
 		return api.IdentityQuestionPage{Items: found, Next: next}
 	})
@@ -143,13 +190,25 @@ func (f *Column) AnswerIdentityQuestion(c *gin.Context, id api.ID) {
 	}
 	if err == nil {
 		deed := front.DeedOf(c, "device.identity", map[bool]string{true: "the same device", false: "another device"}[in.Same])
+		if q.Kind == enrolled {
+			deed = front.DeedOf(c, "device.admit", map[bool]string{true: "let in", false: "refused"}[in.Same])
+		}
 		deed.Device, deed.DeviceName = id, q.Name
-		deed.Detail = map[string]string{copied: "shown by " + q.HostName + " at " + q.Address, returned: "on the hardware of " + q.OlderName}[string(q.Kind)]
+		deed.Detail = map[string]string{copied: "shown by " + q.HostName + " at " + q.Address, returned: "on the hardware of " + q.OlderName,
+			enrolled: q.HostName + " at " + q.Address}[string(q.Kind)]
 		err = f.audit.Record(ctx, deed)
 	}
 	if err != nil {
 		front.Fail(c, err)
 		return
+	}
+	if q.Kind == enrolled && in.Same {
+		if err := f.recognise(ctx, id, q.Name, q.Address, q.Hardware); err != nil {
+			slog.Error("whether a new device was here before is not known", "device", id, "error", err)
+		}
+		if f.Enrolled != nil {
+			f.Enrolled(id)
+		}
 	}
 	changed := []uuid.UUID{id}
 	if in.Same {

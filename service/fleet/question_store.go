@@ -18,10 +18,13 @@ type known struct {
 	hardware  []string
 	site      uuid.UUID
 	successor *uuid.UUID // as which it goes on
+	waiting   bool       // until somebody lets it in
+	marks     device.Marks
 }
 
 func (s store) known(ctx context.Context, id uuid.UUID) (k known, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT name, hardware, site_id, successor_id FROM devices WHERE id = $1", id).Scan(&k.name, &k.hardware, &k.site, &k.successor)
+	err = s.pool.QueryRow(ctx, "SELECT name, hardware, site_id, successor_id, waiting, mark, mark_before FROM devices WHERE id = $1", id).
+		Scan(&k.name, &k.hardware, &k.site, &k.successor, &k.waiting, &k.marks.Latest, &k.marks.Before)
 	return k, err
 }
 
@@ -30,8 +33,15 @@ func (s store) setHardware(ctx context.Context, id uuid.UUID, hardware []string)
 	return err
 }
 
+// setMarks takes other marks of a device, where they are still those that were read.
+func (s store) setMarks(ctx context.Context, id uuid.UUID, before, after device.Marks) error {
+	return s.pool.QueryRow(ctx, "UPDATE devices SET mark = $4, mark_before = $5 WHERE id = $1 AND mark = $2 AND mark_before = $3 RETURNING id", id,
+		before.Latest, before.Before, after.Latest, after.Before).Scan(&id)
+}
+
 // Kinds of questions.
 const (
+	enrolled = "enrolled" // a new device waits to be let in
 	copied   = "copied"   // another computer shows the device's key
 	returned = "returned" // a new device has the hardware of an older one
 )
@@ -82,10 +92,10 @@ func scanQuestion(row pgx.CollectableRow) (q api.IdentityQuestion, err error) {
 	return q, row.Scan(&q.ID, &q.Kind, &q.Device, &q.Name, &q.Organisation, &q.Site, &q.LastHeard, &q.Older, &q.OlderName, &q.OlderLastHeard, &q.HostName, &q.Address, &q.Hardware, &q.Known, &q.AskedAt, &q.SeenAt)
 }
 
-// questions lists what is not answered, oldest first; of a view, what is asked of its devices.
-func (s store) questions(ctx context.Context, view []uuid.UUID, after askedPlace, limit int) ([]api.IdentityQuestion, error) {
+// questions lists what is not answered, of one kind or all, oldest first; of a view, what is asked of its devices.
+func (s store) questions(ctx context.Context, view []uuid.UUID, kind *string, after askedPlace, limit int) ([]api.IdentityQuestion, error) {
 	rows, err := s.pool.Query(ctx, "SELECT "+questionColumns+fromQuestions+`AND ($1::uuid[] IS NULL OR d.id = ANY($1) OR d.site_id = ANY($1))
-		AND (q.asked_at, q.id) > ($2, $3) ORDER BY q.asked_at, q.id LIMIT $4`, view, after.At, after.ID, limit)
+		AND ($5::text IS NULL OR q.kind = $5) AND (q.asked_at, q.id) > ($2, $3) ORDER BY q.asked_at, q.id LIMIT $4`, view, after.At, after.ID, limit, kind)
 	if err != nil {
 		return nil, err
 	}
@@ -109,8 +119,19 @@ func (s store) answer(ctx context.Context, q api.IdentityQuestion, same bool, by
 		if err := tx.QueryRow(ctx, "UPDATE identity_questions SET same = $2, answered_at = now(), answered_by = $3 WHERE id = $1 AND answered_at IS NULL RETURNING hardware", q.ID, same, by).Scan(&hardware); err != nil {
 			return err
 		}
-		if !same {
+		switch {
+		case q.Kind == enrolled && same:
+			_, err := tx.Exec(ctx, "UPDATE devices SET waiting = false WHERE id = $1", q.Device)
+			return err
+		case q.Kind == enrolled:
+			_, err := retire(ctx, tx, q.Device)
+			return err
+		case !same:
 			_, err := tx.Exec(ctx, "UPDATE devices SET conflict_at = NULL WHERE id = $1", q.Device)
+			return err
+		}
+		if mark, ok := markOf(hardware); ok && q.Kind == copied {
+			_, err := tx.Exec(ctx, "UPDATE devices SET hardware = '{}', mark = $2, mark_before = $2, conflict_at = NULL WHERE id = $1", q.Device, mark)
 			return err
 		}
 		if q.Kind == copied {

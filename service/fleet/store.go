@@ -206,10 +206,10 @@ func (s store) knownSite(ctx context.Context, organisation, name string) (id uui
 	return id, err
 }
 
-const tokenColumns = "t.id, o.name, s.name, t.uses, t.used, t.expires_at, t.created_at, t.created_by, t.revoked_at"
+const tokenColumns = "t.id, o.name, s.name, t.uses, t.used, t.expires_at, t.created_at, t.created_by, t.revoked_at, t.approval"
 
 func scanToken(row pgx.CollectableRow) (t api.EnrolmentToken, err error) {
-	return t, row.Scan(&t.ID, &t.Organisation, &t.Site, &t.Uses, &t.Used, &t.ExpiresAt, &t.CreatedAt, &t.CreatedBy, &t.RevokedAt)
+	return t, row.Scan(&t.ID, &t.Organisation, &t.Site, &t.Uses, &t.Used, &t.ExpiresAt, &t.CreatedAt, &t.CreatedBy, &t.RevokedAt, &t.Approval)
 }
 
 func (s store) tokens(ctx context.Context, view []uuid.UUID, before time.Time, limit int) ([]api.EnrolmentToken, error) {
@@ -221,10 +221,10 @@ func (s store) tokens(ctx context.Context, view []uuid.UUID, before time.Time, l
 	return pgx.CollectRows(rows, scanToken)
 }
 
-func (s store) addToken(ctx context.Context, hash []byte, site uuid.UUID, uses int, expires time.Time, by string) (t api.EnrolmentToken, err error) {
-	rows, err := s.pool.Query(ctx, `WITH t AS (INSERT INTO enrolment_tokens (hash, site_id, uses, expires_at, created_at, created_by)
-		VALUES ($1, $2, $3, $4, clock_timestamp(), $5) RETURNING *)
-		SELECT `+tokenColumns+" FROM t JOIN sites s ON s.id = t.site_id JOIN organisations o ON o.id = s.organisation_id", hash, site, uses, expires, by)
+func (s store) addToken(ctx context.Context, hash []byte, site uuid.UUID, uses int, approval bool, expires time.Time, by string) (t api.EnrolmentToken, err error) {
+	rows, err := s.pool.Query(ctx, `WITH t AS (INSERT INTO enrolment_tokens (hash, site_id, uses, approval, expires_at, created_at, created_by)
+		VALUES ($1, $2, $3, $6, $4, clock_timestamp(), $5) RETURNING *)
+		SELECT `+tokenColumns+" FROM t JOIN sites s ON s.id = t.site_id JOIN organisations o ON o.id = s.organisation_id", hash, site, uses, expires, by, approval)
 	if err != nil {
 		return t, err
 	}
@@ -250,10 +250,10 @@ func (s store) enrol(ctx context.Context, hash []byte, id uuid.UUID, name string
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var site uuid.UUID
 		var uses, used int
-		var expired, revoked bool
-		err := tx.QueryRow(ctx, `SELECT t.site_id, o.name, s.name, t.uses, t.used, t.expires_at <= now(), t.revoked_at IS NOT NULL
+		var expired, revoked, waiting bool
+		err := tx.QueryRow(ctx, `SELECT t.site_id, o.name, s.name, t.uses, t.used, t.expires_at <= now(), t.revoked_at IS NOT NULL, t.approval
 			FROM enrolment_tokens t JOIN sites s ON s.id = t.site_id JOIN organisations o ON o.id = s.organisation_id
-			WHERE t.hash = $1 FOR UPDATE OF t`, hash).Scan(&site, &e.Organisation, &e.Site, &uses, &used, &expired, &revoked)
+			WHERE t.hash = $1 FOR UPDATE OF t`, hash).Scan(&site, &e.Organisation, &e.Site, &uses, &used, &expired, &revoked, &waiting)
 		switch {
 		case errors.Is(err, pgx.ErrNoRows):
 			return errUnknown
@@ -269,7 +269,9 @@ func (s store) enrol(ctx context.Context, hash []byte, id uuid.UUID, name string
 		if _, err := tx.Exec(ctx, "UPDATE enrolment_tokens SET used = used + 1 WHERE hash = $1", hash); err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, "INSERT INTO devices (id, site_id, name, public_key, enrolled_at, presence_since) VALUES ($1, $2, $3, $4, now(), now())", id, site, name, key)
+		_, err = tx.Exec(ctx, "INSERT INTO devices (id, site_id, name, public_key, enrolled_at, presence_since, waiting) VALUES ($1, $2, $3, $4, now(), now(), $5)",
+			id, site, name, key, waiting)
+		e.Waiting = &waiting
 		return err
 	})
 	return e, err

@@ -80,9 +80,10 @@ func (s store) review(ctx context.Context, ids []uuid.UUID, r *review) error {
 func load(ctx context.Context, tx pgx.Tx, ids []uuid.UUID) (map[uuid.UUID]*judged, error) {
 	rows, err := tx.Query(ctx, `SELECT devices.id, name, site_id, coalesce(facts->>'time_zone', ''), condition, online, presence_since, vitals, skew,
 		coalesce(conflict_at, '0001-01-01 UTC'), agent_version, trends, safety, coalesce(q.asked, ''), coalesce(q.asked_at, '0001-01-01 UTC'),
-		coalesce(exceeded_at, '0001-01-01 UTC'), exceeded
+		coalesce(exceeded_at, '0001-01-01 UTC'), exceeded, waiting
 		FROM devices LEFT JOIN LATERAL (SELECT q.asked_at, CASE q.kind
 				WHEN 'copied' THEN 'The computer ' || q.host_name || ' shows this device''s identity and is kept out: say whether it is this device in another body, or a copy.'
+				WHEN 'enrolled' THEN 'It is new, and waits until somebody lets it in.'
 				ELSE 'It has the hardware of ' || o.name || ', which is not heard from any more: say whether it is the same device.' END AS asked
 			FROM identity_questions q LEFT JOIN devices o ON o.id = q.older_id WHERE q.device_id = devices.id AND q.answered_at IS NULL ORDER BY q.asked_at, q.id LIMIT 1) q ON true
 		WHERE id = ANY($1) AND retired_at IS NULL ORDER BY id FOR NO KEY UPDATE OF devices`, ids)
@@ -94,7 +95,7 @@ func load(ctx context.Context, tx pgx.Tx, ids []uuid.UUID) (map[uuid.UUID]*judge
 	var vitals []byte
 	_, err = pgx.ForEachRow(rows, []any{&j.device, &j.name, &j.site, &j.zone, &j.condition, &j.state.Online, &j.state.Since, &vitals, &j.state.Skew,
 		&j.state.Conflict, &j.state.AgentVersion, &j.state.Trends, &j.state.Safety, &j.state.Asked, &j.state.AskedSince,
-		&j.state.Exceeded, &j.state.ExceededWhat}, func() error {
+		&j.state.Exceeded, &j.state.ExceededWhat, &j.state.Waiting}, func() error {
 		one := j
 		j.state.Trends, j.state.Safety = nil, nil
 		if vitals != nil {

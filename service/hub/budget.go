@@ -29,12 +29,18 @@ const (
 	largeBody   = 1 << 20
 	mostLarge   = 4
 	largeWithin = 30 * time.Second
+	// mostWork is how many calls of all devices that change what is known of them are served at once, so that the
+	// database answers people meanwhile. Reports have a queue of their own.
+	mostWork  = 4
+	heavyWork = 500
 )
 
 // rates are what one device may have in time. Each is a bucket: what it holds at most, and how much flows into it a
 // second. A device whose bucket is empty waits; one that keeps it empty is cut off and reported.
 type rates struct {
-	calls, bytes, rows, links bucket
+	calls, bytes, links bucket
+	// rows are reports: pace is how many come in a short time, and rows in a long one. items are those of inventories.
+	rows, pace, items bucket
 	// patience is how long a device may keep a bucket empty, and apart is how long it then stays cut off.
 	patience, apart time.Duration
 }
@@ -47,9 +53,11 @@ type bucket struct {
 // usual is many times what an agent needs. The largest it ever sends is what it kept while it was away: 32 MiB of
 // reports, one each 30 s, in batches of 500, and its inventory.
 var usual = rates{
-	calls:    bucket{300, 5},
+	calls:    bucket{200, 2},
 	bytes:    bucket{64 << 20, 16 << 10},
 	rows:     bucket{50_000, 0.2},
+	pace:     bucket{2500, 50},
+	items:    bucket{20_000, 5},
 	links:    bucket{30, 0.2},
 	patience: time.Minute,
 	apart:    5 * time.Minute,
@@ -60,8 +68,8 @@ const forgetEvery = time.Minute
 
 // budgets keep devices within what they may have.
 type budgets struct {
-	rates rates
-	large chan struct{}
+	rates              rates
+	large, work, heavy chan struct{}
 	// cut ends a device's link, and exceeded reports what it had too much of.
 	cut      func(device uuid.UUID)
 	exceeded func(device uuid.UUID, what string)
@@ -78,7 +86,7 @@ type budget struct {
 	calls, bodies chan struct{}
 	users         int // calls that hold or wait for a part of it
 
-	perCall, perByte, perRow, perLink *rate.Limiter
+	perCall, perByte, perRow, perPace, perItem, perLink *rate.Limiter
 
 	mu    sync.Mutex
 	empty map[*rate.Limiter]time.Time // since when
@@ -86,7 +94,7 @@ type budget struct {
 }
 
 func newBudgets(r rates, cut func(uuid.UUID), exceeded func(uuid.UUID, string)) *budgets {
-	return &budgets{rates: r, large: make(chan struct{}, mostLarge), cut: cut, exceeded: exceeded, of: map[uuid.UUID]*budget{}}
+	return &budgets{rates: r, large: make(chan struct{}, mostLarge), work: make(chan struct{}, mostWork), heavy: make(chan struct{}, 1), cut: cut, exceeded: exceeded, of: map[uuid.UUID]*budget{}}
 }
 
 func (b *budgets) enter(device uuid.UUID) *budget {
@@ -104,7 +112,8 @@ func (b *budgets) enter(device uuid.UUID) *budget {
 	if own == nil {
 		limiter := func(of bucket) *rate.Limiter { return rate.NewLimiter(of.flow, of.holds) }
 		own = &budget{device: device, all: b, calls: make(chan struct{}, mostCalls), bodies: make(chan struct{}, mostBodies), empty: map[*rate.Limiter]time.Time{},
-			perCall: limiter(b.rates.calls), perByte: limiter(b.rates.bytes), perRow: limiter(b.rates.rows), perLink: limiter(b.rates.links)}
+			perCall: limiter(b.rates.calls), perByte: limiter(b.rates.bytes), perRow: limiter(b.rates.rows),
+			perPace: limiter(b.rates.pace), perItem: limiter(b.rates.items), perLink: limiter(b.rates.links)}
 		b.of[device] = own
 	}
 	own.users++
@@ -122,7 +131,7 @@ func (own *budget) idle(now time.Time) bool {
 	if own.users > 0 || now.Before(own.apart) {
 		return false
 	}
-	for _, l := range []*rate.Limiter{own.perCall, own.perByte, own.perRow, own.perLink} {
+	for _, l := range []*rate.Limiter{own.perCall, own.perByte, own.perRow, own.perPace, own.perItem, own.perLink} {
 		if l.TokensAt(now) < float64(l.Burst()) {
 			return false
 		}
@@ -184,14 +193,48 @@ func (b *budgets) admit(device uuid.UUID) error {
 
 type budgetKey struct{}
 
-// Charge takes rows that a call would store from the budget of the device that makes it, and waits while there are
-// none. An error is to be answered with Refuse.
-func Charge(r *http.Request, rows int) error {
+// ChargeReports takes reports that a call would store from the budget of the device that makes it, and waits while there
+// are none. An error is to be answered with Refuse.
+func ChargeReports(r *http.Request, n int) error {
 	own, _ := r.Context().Value(budgetKey{}).(*budget)
 	if own == nil {
 		return nil
 	}
-	return own.take(r.Context(), own.perRow, rows, "reports")
+	if err := own.take(r.Context(), own.perPace, n, "reports"); err != nil {
+		return err
+	}
+	return own.take(r.Context(), own.perRow, n, "reports")
+}
+
+// ChargeItems is ChargeReports for items of an inventory that differ.
+func ChargeItems(r *http.Request, n int) error {
+	own, _ := r.Context().Value(budgetKey{}).(*budget)
+	if own == nil {
+		return nil
+	}
+	return own.take(r.Context(), own.perItem, n, "items of its inventory")
+}
+
+// Work does what changes what is known of a device once few enough others do. Of what is as heavy as heavyWork rows, one
+// is done at a time.
+func Work(r *http.Request, rows int, do func() error) error {
+	own, _ := r.Context().Value(budgetKey{}).(*budget)
+	if own == nil {
+		return do()
+	}
+	waits, cancel := context.WithTimeout(r.Context(), callWaits)
+	defer cancel()
+	if rows >= heavyWork {
+		if !hold(waits, own.all.heavy) {
+			return errTooMuch
+		}
+		defer func() { <-own.all.heavy }()
+	}
+	if !hold(waits, own.all.work) {
+		return errTooMuch
+	}
+	defer func() { <-own.all.work }()
+	return do()
 }
 
 // serve has a handler serve devices' calls within their budgets.

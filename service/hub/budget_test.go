@@ -14,7 +14,7 @@ import (
 )
 
 // few are rates that a test can go beyond at once. Nothing flows, so that what it sees does not depend on the time.
-var few = rates{calls: bucket{5, 0}, bytes: bucket{1000, 0}, rows: bucket{20, 0}, links: bucket{3, 0}, patience: 0, apart: time.Hour}
+var few = rates{calls: bucket{5, 0}, bytes: bucket{1000, 0}, rows: bucket{20, 0}, pace: bucket{20, 0}, items: bucket{30, 0}, links: bucket{3, 0}, patience: 0, apart: time.Hour}
 
 // told is what budgets say of devices.
 type told struct {
@@ -51,21 +51,22 @@ func call(h http.Handler, device uuid.UUID, body string) int {
 // another is not.
 func TestBudgets(t *testing.T) {
 	for what, once := range map[string]struct {
-		body string
-		most int // calls that are served
-		rows int
+		body   string
+		most   int // calls that are served
+		charge func(*http.Request) error
 	}{
-		"calls":   {"", 5, 0},
-		"bytes":   {strings.Repeat("x", 400), 2, 0},
-		"reports": {"", 2, 10},
+		"calls":   {"", 5, nil},
+		"bytes":   {strings.Repeat("x", 400), 2, nil},
+		"reports": {"", 2, func(r *http.Request) error { return ChargeReports(r, 10) }},
+		"items":   {"", 3, func(r *http.Request) error { return ChargeItems(r, 10) }},
 	} {
 		t.Run(what, func(t *testing.T) {
 			o := tell()
 			all := o.budgets(few)
 			h := all.serve(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 				_, err := io.Copy(io.Discard, r.Body)
-				if err == nil && once.rows > 0 {
-					err = Charge(r, once.rows)
+				if err == nil && once.charge != nil {
+					err = once.charge(r)
 				}
 				if err != nil {
 					Refuse(w, err)
@@ -142,5 +143,45 @@ func TestBudgetsWait(t *testing.T) {
 	all.leave(all.enter(uuid.New()))
 	if all.of[id] != nil {
 		t.Error("a full budget is kept")
+	}
+}
+
+// TestWork has many devices work at once: as many as may, and one alone of what is heavy.
+func TestWork(t *testing.T) {
+	for name, c := range map[string]struct{ rows, most int }{"light": {1, mostWork}, "heavy": {heavyWork, 1}} {
+		t.Run(name, func(t *testing.T) {
+			all := tell().budgets(usual)
+			var mu sync.Mutex
+			now, most := 0, 0
+			step := func(by int) {
+				mu.Lock()
+				defer mu.Unlock()
+				now += by
+				most = max(most, now)
+			}
+			h := all.serve(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				err := Work(r, c.rows, func() error {
+					step(1)
+					defer step(-1)
+					time.Sleep(5 * time.Millisecond)
+					return nil
+				})
+				if err != nil {
+					Refuse(w, err)
+				}
+			}))
+			var running sync.WaitGroup
+			for range 20 {
+				running.Go(func() {
+					if code := call(h, uuid.New(), ""); code != http.StatusOK {
+						t.Errorf("answered with %d", code)
+					}
+				})
+			}
+			running.Wait()
+			if most != c.most {
+				t.Errorf("%d worked at once, and %d may", most, c.most)
+			}
+		})
 	}
 }

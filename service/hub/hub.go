@@ -29,8 +29,9 @@ type Registry interface {
 	// answered with a *contract/link.Refusal.
 	Key(ctx context.Context, device uuid.UUID) (ed25519.PublicKey, error)
 	// Admit has the last word before a device is connected. One that is not to be, or is another computer
-	// than its identity was made on, is answered with a *contract/link.Refusal.
-	Admit(ctx context.Context, device uuid.UUID, address string, proof messages.Proof) error
+	// than its identity was made on, is answered with a *contract/link.Refusal. A mark that is not empty is
+	// to be shown at the device's next connection.
+	Admit(ctx context.Context, device uuid.UUID, address string, proof messages.Proof) (mark string, err error)
 	// Up and Down are told in order for one device; what takes long should go on in the
 	// background. A device whose link is lost and back at once is told down and up.
 	Up(ctx context.Context, device uuid.UUID, address string)
@@ -159,15 +160,14 @@ func (h *Hub) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			return nil, err
 		}
 		return h.registry.Key(ctx, id)
-	}, func(_, address string, proof messages.Proof) error {
-		err := h.budgets.admit(id)
-		if err == nil {
-			err = h.registry.Admit(ctx, id, address, proof)
+	}, func(_, address string, proof messages.Proof) (mark string, err error) {
+		if err = h.budgets.admit(id); err == nil {
+			mark, err = h.registry.Admit(ctx, id, address, proof)
 		}
 		if err == nil {
 			mine, err = h.claim(ctx, id, address)
 		}
-		return err
+		return mark, err
 	})
 	if err != nil {
 		if mine != nil {

@@ -121,13 +121,13 @@ func (h *Hub) serveLane(w http.ResponseWriter, r *http.Request, name string) {
 		}
 		key = laneKey{id, name}
 		return h.registry.Key(ctx, id)
-	}, func(string, string, messages.Proof) error {
+	}, func(string, string, messages.Proof) (string, error) {
 		h.mu.Lock()
 		defer h.mu.Unlock()
 		if awaited = h.lanes[key]; awaited == nil || h.closed {
-			return &messages.Refusal{Status: http.StatusConflict, Reason: "no lane of that name is awaited"}
+			return "", &messages.Refusal{Status: http.StatusConflict, Reason: "no lane of that name is awaited"}
 		}
-		return nil
+		return "", nil
 	})
 	if err != nil {
 		slog.Info("lane refused", "device", key.device, "from", r.RemoteAddr, "error", err)

@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
+	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -52,6 +53,7 @@ type Column struct {
 	reviewer Reviewer
 	audit    front.Recorder
 	hub      *hub.Hub
+	resting  resting
 
 	// Changed, when set, is told of devices whose inventory changed.
 	Changed func(device uuid.UUID)
@@ -59,7 +61,7 @@ type Column struct {
 
 // New makes the column. Join gives it the hub.
 func New(pool *pgxpool.Pool, fleet Fleet, reviewer Reviewer, audit front.Recorder) *Column {
-	return &Column{store: store{pool}, fleet: fleet, reviewer: reviewer, audit: audit}
+	return &Column{store: store{pool}, fleet: fleet, reviewer: reviewer, audit: audit, resting: resting{until: map[uuid.UUID]time.Time{}}}
 }
 
 // Join gives the column the hub over which it calls devices.
@@ -70,17 +72,26 @@ func (v *Column) Join(h *hub.Hub) { v.hub = h }
 func (v *Column) ServeInventory(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 30*time.Second)
 	defer cancel()
+	id, now := hub.Device(r), time.Now()
+	if v.resting.has(id, now) {
+		http.Error(w, errDay.Error(), http.StatusTooManyRequests)
+		return
+	}
 	var d inventory.Delta
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, link.MaxInventory)).Decode(&d); err != nil {
 		hub.Refuse(w, err)
 		return
 	}
-	id := hub.Device(r)
-	err := v.Accept(ctx, id, d, time.Now())
+	size := len(d.Put) + len(d.Gone)
+	err := hub.ChargeItems(r, size)
+	if err == nil {
+		err = hub.Work(r, size, func() error { return v.Accept(ctx, id, d, now) })
+	}
 	switch {
 	case errors.Is(err, errBase):
 		http.Error(w, err.Error(), http.StatusConflict)
 	case errors.Is(err, errDay):
+		v.resting.add(id, now.Add(restsFor))
 		v.fleet.Exceeded(id, "changes of its inventory")
 		http.Error(w, err.Error(), http.StatusTooManyRequests)
 	case db.Missing(err):
@@ -98,6 +109,34 @@ var errBase = errors.New("the differences do not start from what is stored: send
 
 // errDay means that a device's inventory changes more than one of a device does.
 var errDay = fmt.Errorf("over %d changes of this device's inventory came within a day; keep it and send it later", mostChangesADay)
+
+// restsFor is how long no inventory is taken of a device that changed too much within a day.
+const restsFor = time.Hour
+
+// resting are devices of which no inventory is taken until a time.
+type resting struct {
+	mu    sync.Mutex
+	until map[uuid.UUID]time.Time
+}
+
+func (r *resting) add(id uuid.UUID, until time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if _, there := r.until[id]; !there {
+		r.until[id] = until
+	}
+}
+
+func (r *resting) has(id uuid.UUID, now time.Time) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	until, there := r.until[id]
+	if there && now.After(until) {
+		delete(r.until, id)
+		return false
+	}
+	return there
+}
 
 // Accept stores what a device's inventory became at a time.
 func (v *Column) Accept(ctx context.Context, id uuid.UUID, d inventory.Delta, at time.Time) error {

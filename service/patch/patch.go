@@ -170,7 +170,7 @@ func (c *Column) ServeUpdates(w http.ResponseWriter, r *http.Request) {
 	var known bool
 	var err error
 	if in.Whole {
-		known, err = true, c.store.setMissing(ctx, id, in.Digest, in.Failed, update.Clean(in.All))
+		known, err = true, hub.Work(r, len(in.All), func() error { return c.store.setMissing(ctx, id, in.Digest, in.Failed, update.Clean(in.All)) })
 		c.compareSoon()
 	} else {
 		known, err = c.store.told(ctx, id, in.Digest)

@@ -55,7 +55,7 @@ func (v *Column) ServeReports(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, err.Error(), http.StatusBadRequest)
 		return
 	}
-	if err := hub.Charge(r, len(batch.Reports)); err != nil {
+	if err := hub.ChargeReports(r, len(batch.Reports)); err != nil {
 		hub.Refuse(w, err)
 		return
 	}

@@ -635,7 +635,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Computers of which is asked whether they are the device that they seem to be, oldest first. */
+        /** Computers of which is asked whether they are the device that they seem to be, or whether to let them in, oldest first. */
         get: operations["listIdentityQuestions"];
         put?: never;
         post?: never;
@@ -3138,6 +3138,8 @@ export interface components {
             created_by: string;
             /** Format: date-time */
             revoked_at?: string;
+            /** @description Its devices wait until somebody lets them in. */
+            approval: boolean;
         };
         RemovalCode: {
             code: string;
@@ -3188,6 +3190,8 @@ export interface components {
              * @default 24
              */
             hours?: number;
+            /** @description Its devices wait until somebody lets them in. So it is where nothing is said and the token has more than one use. */
+            approval?: boolean;
         };
         AddedEnrolmentToken: {
             token: components["schemas"]["EnrolmentToken"];
@@ -3201,12 +3205,12 @@ export interface components {
             /** @description Names that the computer's parts have of their own, such as `board:…`; by them it is recognised when it comes back. */
             hardware?: string[];
         };
-        /** @description Whether a computer is the device that it seems to be. `copied`: another computer shows the device's identity, and is kept out. `returned`: the device was enrolled on the hardware of an older one. */
+        /** @description Whether a computer is the device that it seems to be. `copied`: another computer shows the device's identity, and is kept out. `returned`: the device was enrolled on the hardware of an older one. `enrolled`: the device is new, and waits to be let in. */
         IdentityQuestion: {
             /** Format: uuid */
             id: string;
             /** @enum {string} */
-            kind: "copied" | "returned";
+            kind: "copied" | "returned" | "enrolled";
             /** Format: uuid */
             device: string;
             name: string;
@@ -3244,7 +3248,7 @@ export interface components {
              * @description That was seen.
              */
             question: string;
-            /** @description It is the same device: in another body, or back with a new system. */
+            /** @description It is the same device: in another body, or back with a new system. Of a new device: it is let in; otherwise it is retired. */
             same: boolean;
         };
         Enrolled: {
@@ -3253,6 +3257,8 @@ export interface components {
             name: string;
             organisation: string;
             site: string;
+            /** @description It waits until somebody lets it in. */
+            waiting?: boolean;
         };
         /** @enum {string} */
         Condition: "healthy" | "degraded" | "failing" | "silent";
@@ -7358,6 +7364,7 @@ export interface operations {
     listIdentityQuestions: {
         parameters: {
             query?: {
+                kind?: "copied" | "returned" | "enrolled";
                 /** @description The `next` of the page before. */
                 cursor?: components["parameters"]["cursor"];
                 /** @description The most rows of a page. */

@@ -6,6 +6,7 @@ import { answer, api, type Schemas } from "../api/client";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { Install } from "./Install";
+import { LetIn } from "./LetIn";
 
 /** Where devices are enrolled: a token for a site, and what to run on the device. */
 export function Enrol() {
@@ -32,6 +33,7 @@ export function Enrol() {
 					proves a device is made on it and never leaves it.
 				</p>
 			</div>
+			<LetIn />
 			<MakeToken onMade={readAnew} />
 			<section aria-labelledby="tokens">
 				<h2 id="tokens" className="mb-1 font-semibold">
@@ -132,12 +134,14 @@ function MakeToken({ onMade }: { onMade: () => void }) {
 	const [site, setSite] = useState("");
 	const [uses, setUses] = useState(1);
 	const [hours, setHours] = useState(24);
+	const [approval, setApproval] = useState<boolean>();
+	const asks = approval ?? uses > 1;
 	const isNew = place === "new" || (sites.data?.items.length === 0 && manage);
 	const make = useMutation({
 		mutationFn: async () => {
 			const where = isNew ? { organisation, site } : (JSON.parse(place) as { organisation: string; site: string });
 			if (isNew) await answer(api.POST("/organisations", { body: where }));
-			return answer(api.POST("/enrolment-tokens", { body: { ...where, uses, hours } }));
+			return answer(api.POST("/enrolment-tokens", { body: { ...where, uses, hours, approval: asks } }));
 		},
 		onSuccess: () => {
 			onMade();
@@ -173,7 +177,7 @@ function MakeToken({ onMade }: { onMade: () => void }) {
 						className="field"
 						type="number"
 						min={1}
-						max={100000}
+						max={5000}
 						required
 						value={uses}
 						onChange={(e) => setUses(e.target.valueAsNumber)}
@@ -184,7 +188,7 @@ function MakeToken({ onMade }: { onMade: () => void }) {
 						className="field"
 						type="number"
 						min={1}
-						max={8760}
+						max={720}
 						required
 						value={hours}
 						onChange={(e) => setHours(e.target.valueAsNumber)}
@@ -193,6 +197,10 @@ function MakeToken({ onMade }: { onMade: () => void }) {
 				<button type="submit" className="button" disabled={make.isPending}>
 					Show how
 				</button>
+				<label className="col-span-4 flex items-center gap-2">
+					<input type="checkbox" checked={asks} onChange={(e) => setApproval(e.target.checked)} />
+					Devices wait here until somebody lets them in
+				</label>
 				{isNew && (
 					<div className="col-span-4 grid grid-cols-2 gap-3">
 						<Labelled label="Organisation">

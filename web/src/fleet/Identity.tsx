@@ -17,6 +17,42 @@ export function Identity({ question: q, may }: { question: Schemas["IdentityQues
 		},
 	});
 	const copied = q.kind === "copied";
+	if (q.kind === "enrolled") {
+		return (
+			<section aria-label="Let it in?" className="space-y-2 rounded border border-line bg-raised p-3">
+				<h2 className="font-medium">Let this device in?</h2>
+				<p>
+					It enrolled as {q.host_name} from {q.address} <Ago at={q.asked_at} />, and waits.
+				</p>
+				<ul className="wrap-anywhere text-faint">
+					{q.hardware.map((h) => (
+						<li key={h}>{h.replace(":", " ")}</li>
+					))}
+				</ul>
+				{may && (
+					<div className="flex flex-col gap-1">
+						<button
+							type="button"
+							className="button justify-center"
+							disabled={say.isPending}
+							onClick={() => say.mutate(true)}
+						>
+							Let it in
+						</button>
+						<button
+							type="button"
+							className="button-quiet justify-center"
+							disabled={say.isPending}
+							onClick={() => say.mutate(false)}
+						>
+							Refuse: retire it
+						</button>
+					</div>
+				)}
+				{say.isError && <Trouble error={say.error} />}
+			</section>
+		);
+	}
 	return (
 		<section aria-label="Which computer is it?" className="space-y-2 rounded border border-line bg-raised p-3">
 			<h2 className="font-medium">{copied ? "Is this computer the same device?" : `Is this ${q.older_name}?`}</h2>
