@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"path/filepath"
@@ -30,7 +31,14 @@ const hostileDevices = 50
 type felt struct{ run, list float64 }
 
 // hostile measures what others feel of devices that send as much as they can, beside the same without them.
-func (b *bench) hostile(w *world) error {
+func (b *bench) hostile() error {
+	w, err := b.begin()
+	if err == nil {
+		err = b.connected(w)
+	}
+	if err != nil {
+		return err
+	}
 	calm, err := b.feel(w)
 	if err != nil {
 		return err
@@ -83,17 +91,26 @@ func (b *bench) feel(w *world) (f felt, err error) {
 }
 
 // attack connects as often as it is let in, and then sends inventories of ever other software, reports without end
-// and calls without number, each as fast as it is taken.
+// and calls without number, each as fast as it is taken. What it sends is made before, so that it is not the attacker
+// who is measured.
 func attack(ctx context.Context, d link.Dialer) {
+	var inventories [][]byte
+	for range 4 {
+		inventories = append(inventories, encode(inventory.Compare(nil, inventory.Of(invented()))))
+	}
+	before, after, _ := bytes.Cut(encode(endless()), []byte(aEpoch))
+	facts, journal := encode(device.Facts{HostName: "hostile", OS: uuid.NewString()}), encode(messages.Journal{ID: uuid.NewString()})
 	for ctx.Err() == nil {
 		if l, err := d.Dial(ctx); err == nil {
 			c := &http.Client{Transport: link.Transport(func(context.Context, string) (net.Conn, error) { return l.Open(ctx) })}
 			var all sync.WaitGroup
 			for _, one := range []func() error{
-				func() error { return post(ctx, c, "/inventory", inventory.Compare(nil, inventory.Of(invented()))) },
-				func() error { return post(ctx, c, "/reports", endless()) },
-				func() error { return post(ctx, c, "/facts", device.Facts{HostName: "hostile", OS: uuid.NewString()}) },
-				func() error { return post(ctx, c, "/journal", messages.Journal{ID: uuid.NewString()}) },
+				func() error { return post(ctx, c, "/inventory", inventories[rand.IntN(len(inventories))]) },
+				func() error {
+					return post(ctx, c, "/reports", bytes.Join([][]byte{before, after}, []byte(uuid.NewString())))
+				},
+				func() error { return post(ctx, c, "/facts", facts) },
+				func() error { return post(ctx, c, "/journal", journal) },
 			} {
 				for range 4 {
 					all.Go(func() {
@@ -120,20 +137,27 @@ func invented() (items []inventory.Item) {
 	return items
 }
 
+// aEpoch stands in a batch for another each time.
+const aEpoch = "00000000-0000-4000-8000-000000000000"
+
 func endless() messages.Batch {
-	b := messages.Batch{Epoch: uuid.NewString(), Sent: time.Now()}
+	b := messages.Batch{Epoch: aEpoch, Sent: time.Now()}
 	for i := range messages.MaxSends {
 		b.Reports = append(b.Reports, messages.Report{Seq: uint64(i + 1), Vitals: device.Vitals{At: b.Sent.Add(-time.Duration(i) * time.Millisecond), CPU: float64(i % 100)}})
 	}
 	return b
 }
 
-// post fails only where nothing can be sent at all: what is refused is sent again.
-func post(ctx context.Context, c *http.Client, path string, body any) error {
-	text, err := json.Marshal(body)
+func encode(v any) []byte {
+	text, err := json.Marshal(v)
 	if err != nil {
-		return err
+		panic(err) // of our own making
 	}
+	return text
+}
+
+// post fails only where nothing can be sent at all: what is refused is sent again.
+func post(ctx context.Context, c *http.Client, path string, text []byte) error {
 	r, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://service"+path, bytes.NewReader(text))
 	if err != nil {
 		return err

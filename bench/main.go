@@ -30,7 +30,7 @@ func main() {
 		name    string
 		measure func() error
 	}{
-		{"judge", b.judge}, {"link", b.link}, {"call", b.call}, {"bulk", b.bulk}, {"shell", b.shell}, {"transfer", b.transfer}, {"console", b.console}, {"screen-bytes", b.screenBytes}, {"screen-live", b.screenLive}, {"screen-slow", b.screenSlow}, {"screen-rest", b.screenRest}, {"slowly", b.slowly}, {"history", b.history}, {"fleet", b.fleet}, {"jobs", b.jobs}, {"contents", b.contents}, {"patches", b.patches}, {"advisories", b.advisories}, {"agent", b.idleAgent}, {"agent-install", b.installs},
+		{"judge", b.judge}, {"link", b.link}, {"call", b.call}, {"bulk", b.bulk}, {"shell", b.shell}, {"transfer", b.transfer}, {"console", b.console}, {"screen-bytes", b.screenBytes}, {"screen-live", b.screenLive}, {"screen-slow", b.screenSlow}, {"screen-rest", b.screenRest}, {"slowly", b.slowly}, {"history", b.history}, {"fleet", b.fleet}, {"hostile", b.hostile}, {"jobs", b.jobs}, {"contents", b.contents}, {"patches", b.patches}, {"advisories", b.advisories}, {"agent", b.idleAgent}, {"agent-install", b.installs},
 	} {
 		if *only != "" && !strings.Contains(part.name, *only) {
 			continue
@@ -54,6 +54,8 @@ type bench struct {
 	broken  bool // a promise is not kept
 	world   *world
 	machine uuid.UUID
+
+	fleetThere bool
 }
 
 // figure prints one line. atMost tells whether the value must not exceed the limit, or not fall

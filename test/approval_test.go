@@ -70,7 +70,7 @@ func TestDevicesWaitToBeLetIn(t *testing.T) {
 	p.sees("[aria-labelledby='waiting']", "hay-desk-41")
 	p.accessible("devices that wait")
 	p.press("[aria-labelledby='waiting']", "Let in")
-	p.until(`!document.querySelector("[aria-label='Let hay-desk-41 in']")`, "it is let in")
+	p.until(`!document.querySelector("[aria-label='Let in hay-desk-41']")`, "it is let in")
 	w.runs(t, "hay-desk-41", firstDir, first, h, nil)
 
 	if out, errs, exit := ran(t, w.moor(t, "agent", "doubts")); exit != 0 || !strings.Contains(out, "hay-desk-42") || !strings.Contains(out, "let it in?") {

@@ -71,6 +71,9 @@ func newGate(p Parts) (*gate, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reading the contract: %w", err)
 	}
+	// What requests hold is described by what OpenAPI 3.0 knows already. As 3.1 the library would compile each schema
+	// anew at each request, which took half of the time of answering one.
+	spec.OpenAPI = "3.0.3"
 	g := &gate{routes: map[string]*operation{}, sessions: p.Sessions, places: p.Places, doors: p.Doors, refusals: refusals{audit: p.Audit, last: map[refusal]*refused{}}, calls: calls{open: map[*call]struct{}{}}}
 	for path, item := range spec.Paths.Map() {
 		for method, op := range item.Operations() {

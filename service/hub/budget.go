@@ -50,11 +50,11 @@ type bucket struct {
 	flow  rate.Limit
 }
 
-// usual is many times what an agent needs. The largest it ever sends is what it kept while it was away: 32 MiB of
-// reports, one each 30 s, in batches of 500, and its inventory.
+// usual is many times what an agent needs. The largest that it ever sends is its first inventory, of 16 MiB at most, and
+// what it kept while it was away: 32 MiB of reports, one each 30 s, in batches of 500, which take a quarter of an hour.
 var usual = rates{
-	calls:    bucket{200, 2},
-	bytes:    bucket{64 << 20, 16 << 10},
+	calls:    bucket{100, 2},
+	bytes:    bucket{20 << 20, 64 << 10},
 	rows:     bucket{50_000, 0.2},
 	pace:     bucket{2500, 50},
 	items:    bucket{20_000, 5},

@@ -97,7 +97,7 @@ export function LetIn() {
 										<button
 											type="button"
 											className="button"
-											aria-label={`Let ${q.name} in`}
+											aria-label={`Let in ${q.name}`}
 											disabled={say.isPending}
 											onClick={() => say.mutate({ some: [q], same: true })}
 										>
