@@ -26,6 +26,9 @@ func (c *Client) pieces(ctx context.Context, r *api.Recording, each func(n int, 
 		if answer.StatusCode != http.StatusOK {
 			err = Refusal(answer)
 			answer.Body.Close()
+			if answer.StatusCode == http.StatusUnprocessableEntity { // it cannot even be decrypted
+				err = fmt.Errorf("%w: %w", recording.ErrChanged, err)
+			}
 			return err
 		}
 		piece, err := io.ReadAll(io.LimitReader(answer.Body, maxPiece))

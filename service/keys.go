@@ -13,20 +13,59 @@ import (
 // keysEvery is how often the service looks whether another key was added.
 const keysEvery = time.Minute
 
-// keyRing makes the ring of keys that secrets are sealed under.
-func keyRing(config Config) (*secret.Ring, error) {
-	if config.Keys == nil {
-		return secret.NewRing(map[uint32][]byte{1: config.Seal.Seed()})
+// Uses of keys: what is sealed for one cannot be read by the key of another.
+const (
+	keySignIn     = "sign-in"    // seeds of authenticators
+	keyWebhooks   = "webhooks"   // what signs them
+	keyConsoles   = "consoles"   // their passwords
+	keyJobs       = "jobs"       // secret values that wait to be sent
+	keyRecordings = "recordings" // keys of recordings
+	keyContents   = "contents"   // keys of packages' files
+)
+
+// keyUses are all of them.
+var keyUses = []string{keySignIn, keyWebhooks, keyConsoles, keyJobs, keyRecordings, keyContents}
+
+// rings are the keys by their use.
+type rings map[string]*secret.Ring
+
+// keyRings makes the rings of keys that secrets are sealed under.
+func keyRings(config Config) (rings, error) {
+	all := rings{}
+	for _, use := range keyUses {
+		seeds := map[uint32][]byte{1: config.Seal.Seed()}
+		var err error
+		if config.Keys != nil {
+			seeds, err = config.Keys.Seeds(use)
+		}
+		if err == nil {
+			all[use], err = secret.NewRing(use, seeds)
+		}
+		if err != nil {
+			return nil, err
+		}
 	}
-	seeds, err := config.Keys.Seeds()
-	if err != nil {
-		return nil, err
+	return all, nil
+}
+
+// refresh takes keys that were added, and tells whether any were.
+func (r rings) refresh(keys authority.Keys) (changed bool, err error) {
+	for use, ring := range r {
+		before := ring.Version()
+		seeds, err := keys.Seeds(use)
+		if err == nil {
+			err = ring.Set(seeds)
+		}
+		if err != nil {
+			return changed, err
+		}
+		changed = changed || ring.Version() != before
 	}
-	return secret.NewRing(seeds)
+	return changed, nil
 }
 
 // keepKeys takes keys that are added, and has secrets sealed anew, until ctx ends.
-func (s *Service) keepKeys(ctx context.Context, keys authority.Keys, ring *secret.Ring) {
+func (s *Service) keepKeys(ctx context.Context, keys authority.Keys, all rings) {
 	tick := time.NewTicker(keysEvery)
 	defer tick.Stop()
 	for {
@@ -35,12 +74,8 @@ func (s *Service) keepKeys(ctx context.Context, keys authority.Keys, ring *secre
 			return
 		case <-tick.C:
 		}
-		before := ring.Version()
-		seeds, err := keys.Seeds()
-		if err == nil {
-			err = ring.Set(seeds)
-		}
-		if err == nil && ring.Version() != before {
+		changed, err := all.refresh(keys)
+		if err == nil && changed {
 			err = s.reseal(ctx)
 		}
 		if err != nil && ctx.Err() == nil {

@@ -183,15 +183,15 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 			s.pool.Close()
 		}
 	}()
-	ring, err := keyRing(config)
+	keys, err := keyRings(config)
 	if err != nil {
 		return nil, err
 	}
-	s.Access = access.New(s.pool, s.URL, config.Post, ring, authority.AuditKey(config.Seal), config.Anchors)
+	s.Access = access.New(s.pool, s.URL, config.Post, keys[keySignIn], authority.AuditKey(config.Seal), config.Anchors)
 	if config.Keep == (series.Keep{}) {
 		config.Keep = series.UsualKeep
 	}
-	s.Health = health.New(s.pool, s.Access.Log, config.Post, ring, s.URL)
+	s.Health = health.New(s.pool, s.Access.Log, config.Post, keys[keyWebhooks], s.URL)
 	s.Fleet = fleet.New(s.pool, s.Access.Log, s.Health, config.Fingerprint)
 	s.Fleet.RemovalCode = removalCode(config.Seal)
 	s.Health.RemovalCode = s.Fleet.RemovalCode
@@ -217,7 +217,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 		}
 		s.contents = config.Contents
 	}
-	s.Job = job.New(s.pool, s.Fleet, s.Health, s.Access, s.Access.Log, ring, config.Contents)
+	s.Job = job.New(s.pool, s.Fleet, s.Health, s.Access, s.Access.Log, keys[keyJobs], keys[keyContents], config.Contents)
 	calls.HandleFunc("POST /journal", s.Job.ServeJournal)
 	calls.HandleFunc("POST /results", s.Job.ServeResults)
 	calls.HandleFunc("GET "+messages.Contents, s.Job.ServeContent)
@@ -235,7 +235,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	s.Fleet.Enrolled = func(id uuid.UUID) { s.Job.Happened(jobs.Enrolled, id, "") }
 	s.Vitals.Join(s.hub)
 	s.Fleet.Disconnect = s.hub.Disconnect
-	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access, s.Access.Log, s.hub, config.Seal, ring)
+	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access, s.Access.Log, s.hub, config.Seal, keys[keyConsoles], keys[keyRecordings])
 	s.Patch.JoinPower(s.Session)
 	if err := s.Session.Refresh(ctx); err != nil {
 		return nil, fmt.Errorf("reading the rules of consent: %w", err)
@@ -247,7 +247,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 		slog.Warn("some secrets cannot be sealed under the latest key", "error", err)
 	}
 	if config.Keys != nil {
-		s.running.Go(func() { s.keepKeys(background, config.Keys, ring) })
+		s.running.Go(func() { s.keepKeys(background, config.Keys, keys) })
 	}
 	if config.Advisories != "" {
 		s.running.Go(func() { s.Patch.KeepMirror(background, config.Advisories) })

@@ -266,6 +266,13 @@ func (w *world) screenRecorded(t *testing.T, v *viewer) {
 	if _, err := w.owner.Verify(t.Context(), r.ID, nil); !errors.Is(err, recording.ErrChanged) {
 		t.Errorf("a byte was changed, and it does not show: %v", err)
 	}
+	if _, err := db.Exec(t.Context(), `UPDATE recording_pieces SET events = set_byte(events, 40, get_byte(events, 40) # 1), signature = set_byte(signature, 4, get_byte(signature, 4) # 1)
+		WHERE recording_id = $1 AND n = 0`, r.ID); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.owner.Verify(t.Context(), r.ID, nil); !errors.Is(err, recording.ErrChanged) {
+		t.Errorf("a signature was changed, and it does not show: %v", err)
+	}
 }
 
 // The desktop of a Wayland compositor that allows it is among the device's desktops, seen and typed into.

@@ -55,7 +55,7 @@ var ErrKnown = errors.New("the run is in the journal already")
 // Open reads the journal in a folder, and makes it where there is none. seed is the device's own secret, under
 // which those of runs are sealed: a copy of the folder alone tells none.
 func Open(dir string, seed []byte) (*Journal, error) {
-	box, err := secret.New(seed)
+	box, err := secret.New(seed, "secrets")
 	if err != nil {
 		return nil, err
 	}

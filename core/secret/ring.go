@@ -10,6 +10,7 @@ import (
 // Ring seals under the latest of several keys, and opens what was sealed under any of them: a key is changed while
 // what it sealed is still read. It may be used by many goroutines at once.
 type Ring struct {
+	use    string
 	mu     sync.RWMutex
 	latest uint32
 	boxes  map[uint32]*Box
@@ -18,9 +19,9 @@ type Ring struct {
 // versionBytes is how long the number of the key is that stands before what it sealed.
 const versionBytes = 4
 
-// NewRing makes a ring of keys that are derived from seeds, by their versions, which rise from 1.
-func NewRing(seeds map[uint32][]byte) (*Ring, error) {
-	r := &Ring{boxes: map[uint32]*Box{}}
+// NewRing makes a ring of keys for one use, that are derived from seeds by their versions, which rise from 1.
+func NewRing(use string, seeds map[uint32][]byte) (*Ring, error) {
+	r := &Ring{use: use, boxes: map[uint32]*Box{}}
 	return r, r.Set(seeds)
 }
 
@@ -28,7 +29,7 @@ func NewRing(seeds map[uint32][]byte) (*Ring, error) {
 func (r *Ring) Set(seeds map[uint32][]byte) error {
 	boxes, latest := map[uint32]*Box{}, uint32(0)
 	for version, seed := range seeds {
-		box, err := New(seed)
+		box, err := New(seed, r.use)
 		if err != nil {
 			return fmt.Errorf("key %d: %w", version, err)
 		}

@@ -8,7 +8,7 @@ import (
 
 func TestRing(t *testing.T) {
 	seed := func(c string) []byte { return bytes.Repeat([]byte(c), 32) }
-	r, err := NewRing(map[uint32][]byte{1: seed("a")})
+	r, err := NewRing("tests", map[uint32][]byte{1: seed("a")})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -43,15 +43,22 @@ func TestRing(t *testing.T) {
 	if text, err := r.Open(r.Seal("", "x"), "x"); err != nil || text != "" {
 		t.Errorf("an empty secret: %q, %v", text, err)
 	}
+	other, err := NewRing("others", map[uint32][]byte{2: seed("b")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := other.Open(fresh, "console 1"); !errors.Is(err, ErrKey) {
+		t.Errorf("by the key of another use, of the same seed: %v", err)
+	}
 	for _, seeds := range []map[uint32][]byte{{}, {1: seed("a")[:8]}} {
-		if _, err := NewRing(seeds); err == nil {
+		if _, err := NewRing("tests", seeds); err == nil {
 			t.Errorf("a ring of %v", seeds)
 		}
 	}
 }
 
 func FuzzRingOpen(f *testing.F) {
-	r, err := NewRing(map[uint32][]byte{1: bytes.Repeat([]byte("a"), 32)})
+	r, err := NewRing("tests", map[uint32][]byte{1: bytes.Repeat([]byte("a"), 32)})
 	if err != nil {
 		f.Fatal(err)
 	}

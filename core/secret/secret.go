@@ -17,12 +17,13 @@ type Box struct{ aead cipher.AEAD }
 // ErrKey is returned for what was sealed under another key, or for something else, or was changed.
 var ErrKey = errors.New("the secret cannot be read with the service's key: give it again")
 
-// New makes a box whose key is derived from seed (RFC 5869), which is at least 16 bytes of chance.
-func New(seed []byte) (*Box, error) {
+// New makes a box whose key is derived from seed (RFC 5869), which is at least 16 bytes of chance, for the use that is
+// named: what is sealed for one use cannot be read by the key of another.
+func New(seed []byte, use string) (*Box, error) {
 	if len(seed) < 16 {
 		return nil, errors.New("the seed is shorter than 16 bytes")
 	}
-	key, err := hkdf.Key(sha256.New, seed, nil, "moorwatch secrets", 32)
+	key, err := hkdf.Key(sha256.New, seed, nil, "moorwatch "+use, 32)
 	if err != nil {
 		return nil, err
 	}
@@ -35,6 +36,20 @@ func New(seed []byte) (*Box, error) {
 		return nil, err
 	}
 	return &Box{aead}, nil
+}
+
+// SealBytes is Seal for bytes, of which none are sealed too.
+func (b *Box) SealBytes(plain []byte, purpose string) []byte {
+	return b.aead.Seal(nil, nil, plain, []byte(purpose))
+}
+
+// OpenBytes is Open for what SealBytes returned.
+func (b *Box) OpenBytes(sealed []byte, purpose string) ([]byte, error) {
+	plain, err := b.aead.Open(nil, nil, sealed, []byte(purpose))
+	if err != nil {
+		return nil, ErrKey
+	}
+	return plain, nil
 }
 
 // Seal returns a secret as it may be kept; purpose says what it is for, and is no secret. An empty

@@ -8,11 +8,11 @@ import (
 
 // TestBox seals and opens, and refuses what was moved, changed or sealed by another.
 func TestBox(t *testing.T) {
-	box, err := New([]byte(strings.Repeat("k", 32)))
+	box, err := New([]byte(strings.Repeat("k", 32)), "tests")
 	if err != nil {
 		t.Fatal(err)
 	}
-	other, _ := New([]byte(strings.Repeat("l", 32)))
+	other, _ := New([]byte(strings.Repeat("l", 32)), "tests")
 	sealed := box.Seal("heather on the hill", "console 1")
 	if text, err := box.Open(sealed, "console 1"); err != nil || text != "heather on the hill" {
 		t.Fatalf("opened %q, %v", text, err)
@@ -35,7 +35,7 @@ func TestBox(t *testing.T) {
 	if text, err := box.Open(box.Seal("", "x"), "x"); text != "" || err != nil {
 		t.Errorf("nothing became %q, %v", text, err)
 	}
-	if _, err := New([]byte("short")); err == nil {
+	if _, err := New([]byte("short"), "tests"); err == nil {
 		t.Error("a short seed was taken")
 	}
 }

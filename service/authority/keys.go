@@ -11,10 +11,11 @@ import (
 	"time"
 )
 
-// Keys tells the seeds of the keys under which secrets are sealed, by their versions; the highest is the latest. A
-// file keeps them by default; what asks a key management service implements it too.
+// Keys tells the seeds of the keys for one use, such as recordings, by their versions; the highest is the latest. A
+// file keeps them by default, one seed a version for all uses, from which a key for each is derived; what asks a key
+// management service implements it too.
 type Keys interface {
-	Seeds() (map[uint32][]byte, error)
+	Seeds(use string) (map[uint32][]byte, error)
 }
 
 // KeyFile keeps seeds in a file that its owner alone reads.
@@ -58,7 +59,7 @@ func (f KeyFile) read() (all []keptKey, err error) {
 }
 
 // Seeds implements Keys.
-func (f KeyFile) Seeds() (map[uint32][]byte, error) {
+func (f KeyFile) Seeds(string) (map[uint32][]byte, error) {
 	all, err := f.read()
 	seeds := map[uint32][]byte{}
 	for _, k := range all {

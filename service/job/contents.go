@@ -25,6 +25,7 @@ import (
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/pack"
+	"moorwatch.example/core/secret"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/hub"
@@ -32,8 +33,8 @@ import (
 	bulk "moorwatch.example/link"
 )
 
-// contents keeps the files of packages in a folder, each under its digest. What is not whole yet, or
-// whose digest was not compared, has .part behind its name.
+// contents keeps the files of packages in a folder, each under its digest, encrypted under a key of its own. What is not
+// whole yet, or whose digest was not compared, has .part behind its name.
 type contents struct {
 	dir string
 
@@ -87,10 +88,36 @@ var (
 	errLarge  = errors.New("the file is longer than was said")
 )
 
+// filePurpose is what the key of a file is sealed for.
+func filePurpose(digest string) string { return "content " + digest }
+
+// newFileKey makes the key of a file, sealed.
+func (c *Column) newFileKey(digest string) []byte {
+	return c.files.Seal(string(secret.NewKey()), filePurpose(digest))
+}
+
+// fileKey opens the key of a file; nil for one that is not encrypted.
+func (c *Column) fileKey(ctx context.Context, digest string) ([]byte, error) {
+	sealed, err := c.store.contentKey(ctx, digest)
+	if err != nil || sealed == nil {
+		return nil, err
+	}
+	key, err := c.files.Open(sealed, filePurpose(digest))
+	return []byte(key), err
+}
+
+// plain reads a file that stands at an offset.
+func plain(f io.Reader, key []byte, offset int64) (io.Reader, error) {
+	if key == nil {
+		return f, nil
+	}
+	return secret.Reader(f, key, offset)
+}
+
 // take writes bytes of a file from an offset on. Once all are there the digest is compared; what has
 // another is dropped.
 // Of what is whole it returns the quick digest too.
-func (c *contents) take(digest string, size, offset int64, r io.Reader) (quick string, whole bool, err error) {
+func (c *contents) take(digest string, key []byte, size, offset int64, r io.Reader) (quick string, whole bool, err error) {
 	path := c.path(digest)
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return "", false, err
@@ -103,7 +130,13 @@ func (c *contents) take(digest string, size, offset int64, r io.Reader) (quick s
 	if end, err := f.Seek(0, io.SeekEnd); err != nil || end != offset {
 		return "", false, errors.Join(errOffset, err)
 	}
-	n, err := io.Copy(f, io.LimitReader(r, size-offset))
+	to := io.Writer(f)
+	if key != nil {
+		if to, err = secret.Writer(f, key, offset); err != nil {
+			return "", false, err
+		}
+	}
+	n, err := io.Copy(to, io.LimitReader(r, size-offset))
 	if err != nil || offset+n < size {
 		return "", false, err
 	}
@@ -111,8 +144,12 @@ func (c *contents) take(digest string, size, offset int64, r io.Reader) (quick s
 		return "", false, errors.Join(errLarge, os.Remove(f.Name()))
 	}
 	sum, second := sha256.New(), pack.NewQuick()
+	var all io.Reader
 	if _, err = f.Seek(0, io.SeekStart); err == nil {
-		_, err = io.Copy(io.MultiWriter(sum, second), f)
+		all, err = plain(f, key, 0)
+	}
+	if err == nil {
+		_, err = io.Copy(io.MultiWriter(sum, second), all)
 	}
 	if err != nil {
 		return "", false, err
@@ -143,7 +180,7 @@ func (c *Column) AddContent(g *gin.Context) {
 	if !ok {
 		return
 	}
-	x, err := c.store.addContent(g.Request.Context(), in, device.CleanText(in.Name), front.CallerOf(g).Email)
+	x, err := c.store.addContent(g.Request.Context(), in, device.CleanText(in.Name), front.CallerOf(g).Email, c.newFileKey(in.Sha256))
 	if err == nil && x.Size != in.Size {
 		err = front.Problem(http.StatusConflict, "The store has a file of this digest with another size.", fmt.Sprintf("It has %d bytes: read the file's digest anew.", x.Size))
 	}
@@ -174,8 +211,16 @@ func (c *Column) SendContent(g *gin.Context, digest string, in api.SendContentPa
 	whole := x.Whole
 	if !whole {
 		var quick string
-		if quick, whole, err = c.contents.take(digest, x.Size, in.Offset, g.Request.Body); err == nil && whole {
+		var key []byte
+		if key, err = c.fileKey(ctx, digest); err == nil {
+			quick, whole, err = c.contents.take(digest, key, x.Size, in.Offset, g.Request.Body)
+		}
+		switch {
+		case err == nil && whole:
 			err = c.store.wholeContent(ctx, digest, quick)
+		case errors.Is(err, errDigest), errors.Is(err, errLarge):
+			// Other bytes are never encrypted under the same key.
+			err = errors.Join(err, c.store.setContentKey(ctx, digest, c.newFileKey(digest)))
 		}
 	}
 	x.Have, _ = c.contents.have(digest)
@@ -229,10 +274,17 @@ func (c *Column) ServeContent(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "the file is not in the store any more", http.StatusNotFound)
 		return
 	}
-	quick := ""
+	quick, key := "", []byte(nil)
+	var bytes io.Reader
 	if err == nil {
 		defer f.Close()
 		_, err = f.Seek(offset, io.SeekStart)
+	}
+	if err == nil {
+		key, err = c.fileKey(r.Context(), digest)
+	}
+	if err == nil {
+		bytes, err = plain(f, key, offset)
 	}
 	if err == nil {
 		quick, err = c.store.quickDigest(r.Context(), digest)
@@ -249,7 +301,7 @@ func (c *Column) ServeContent(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	// The device compares the digest of the whole file by itself, not that of what is sent now.
-	if _, err := bulk.SendBulk(r.Context(), stream, c.hub.Gate(id), f, func() []byte { return nil }); err != nil {
+	if _, err := bulk.SendBulk(r.Context(), stream, c.hub.Gate(id), bytes, func() []byte { return nil }); err != nil {
 		slog.Debug("a file of a package was not sent to its end", "device", id, "error", err)
 	}
 }

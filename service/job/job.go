@@ -57,6 +57,7 @@ type Column struct {
 	audit    front.Recorder
 	hub      *hub.Hub
 	box      *secret.Ring
+	files    *secret.Ring // that the keys of packages' files are sealed under
 	contents contents
 	wake     chan struct{} // something is to be done; has room for one
 	came     chan outcome
@@ -73,8 +74,8 @@ type Column struct {
 }
 
 // New makes the column. box keeps the secrets of jobs, and dir the files of packages.
-func New(pool *pgxpool.Pool, fleet Fleet, windows Windows, people People, audit front.Recorder, box *secret.Ring, dir string) *Column {
-	return &Column{store: store{pool}, fleet: fleet, windows: windows, people: people, audit: audit, box: box, contents: contents{dir: dir, sending: map[string]bool{}},
+func New(pool *pgxpool.Pool, fleet Fleet, windows Windows, people People, audit front.Recorder, box, files *secret.Ring, dir string) *Column {
+	return &Column{store: store{pool}, files: files, fleet: fleet, windows: windows, people: people, audit: audit, box: box, contents: contents{dir: dir, sending: map[string]bool{}},
 		since: time.Now(), wake: make(chan struct{}, 1), came: make(chan outcome, 1024), events: make(chan event, 4096),
 		open: map[uuid.UUID]*open{}, journals: map[uuid.UUID]string{}, runs: map[uuid.UUID]*run{}, at: map[uuid.UUID]map[uuid.UUID]*run{}, owners: map[uuid.UUID]access.Rights{}}
 }

@@ -10,6 +10,8 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/pack"
 	"moorwatch.example/core/script"
+	"moorwatch.example/core/secret"
+	"moorwatch.example/service/db"
 )
 
 // library is one of the two libraries, which are kept alike: what is in it as it is, and the versions of
@@ -181,9 +183,9 @@ func (s store) content(ctx context.Context, digest string) (api.Content, error) 
 	return pgx.CollectExactlyOneRow(rows, scanContent)
 }
 
-// addContent notes a file that is to come; one that is known stays as it is.
-func (s store) addContent(ctx context.Context, in api.NewContent, name, by string) (api.Content, error) {
-	if _, err := s.pool.Exec(ctx, "INSERT INTO contents (sha256, name, size, added_by) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", in.Sha256, name, in.Size, by); err != nil {
+// addContent notes a file that is to come, with its key; one that is known stays as it is.
+func (s store) addContent(ctx context.Context, in api.NewContent, name, by string, key []byte) (api.Content, error) {
+	if _, err := s.pool.Exec(ctx, "INSERT INTO contents (sha256, name, size, added_by, key) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING", in.Sha256, name, in.Size, by, key); err != nil {
 		return api.Content{}, err
 	}
 	return s.content(ctx, in.Sha256)
@@ -192,6 +194,22 @@ func (s store) addContent(ctx context.Context, in api.NewContent, name, by strin
 func (s store) wholeContent(ctx context.Context, digest, quick string) error {
 	_, err := s.pool.Exec(ctx, "UPDATE contents SET whole = true, quick = $2 WHERE sha256 = $1", digest, quick)
 	return err
+}
+
+// contentKey is the sealed key of a file; nil for one that is not encrypted.
+func (s store) contentKey(ctx context.Context, digest string) (key []byte, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT key FROM contents WHERE sha256 = $1", digest).Scan(&key)
+	return key, err
+}
+
+func (s store) setContentKey(ctx context.Context, digest string, key []byte) error {
+	_, err := s.pool.Exec(ctx, "UPDATE contents SET key = $2 WHERE sha256 = $1 AND NOT whole", digest, key)
+	return err
+}
+
+func (s store) resealContents(ctx context.Context, ring *secret.Ring) (int, error) {
+	return db.Rewrite(ctx, s.pool, "SELECT sha256, key FROM contents WHERE key IS NOT NULL AND sha256 > $1 ORDER BY sha256 LIMIT $2", "UPDATE contents SET key = $2 WHERE sha256 = $1",
+		func(digest string, old []byte) ([]byte, bool, error) { return ring.Again(old, filePurpose(digest)) })
 }
 
 // quickDigest is the quick digest of a content, empty where it is not known.

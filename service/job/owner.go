@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"errors"
 	"log/slog"
 	"maps"
 	"net/http"
@@ -166,4 +167,8 @@ func checkLater(caller *front.Caller, when job.When) error {
 }
 
 // Reseal seals anew what was sealed under an older key, and returns how much that was.
-func (c *Column) Reseal(ctx context.Context) (int, error) { return c.store.reseal(ctx, c.box) }
+func (c *Column) Reseal(ctx context.Context) (int, error) {
+	n, err := c.store.reseal(ctx, c.box)
+	files, bad := c.store.resealContents(ctx, c.files)
+	return n + files, errors.Join(err, bad)
+}

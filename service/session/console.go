@@ -2,6 +2,7 @@ package session
 
 import (
 	"context"
+	"errors"
 	"net"
 	"net/http"
 	"strconv"
@@ -168,6 +169,8 @@ func (s *Column) withConsoles(ctx context.Context, id uuid.UUID, list *link.Desk
 
 // Reseal seals anew what was sealed under an older key, and returns how much that was.
 func (s *Column) Reseal(ctx context.Context) (int, error) {
-	return db.Rewrite(ctx, s.store.pool, "SELECT id::text, secret FROM consoles WHERE secret IS NOT NULL AND id::text > $1 ORDER BY id::text LIMIT $2", "UPDATE consoles SET secret = $2 WHERE id = $1::uuid",
+	recordings, bad := s.store.resealRecordings(ctx)
+	n, err := db.Rewrite(ctx, s.store.pool, "SELECT id::text, secret FROM consoles WHERE secret IS NOT NULL AND id::text > $1 ORDER BY id::text LIMIT $2", "UPDATE consoles SET secret = $2 WHERE id = $1::uuid",
 		func(id string, old []byte) ([]byte, bool, error) { return s.box.Again(old, consolePrefix+id) })
+	return n + recordings, errors.Join(err, bad)
 }

@@ -247,7 +247,7 @@ func (r *recorder) write(ctx context.Context) {
 		}
 		ctx, cancel := context.WithTimeout(ctx, recordingWait)
 		defer cancel()
-		if err := r.seal.add(ctx, r.store, r.id, sealed{content: p.Events, words: p.Words, bytes: p.Bytes, printed: upTo, whole: whole}); err != nil {
+		if err := r.seal.add(ctx, r.store, r.id, sealed{content: p.Events, words: []byte(p.Words), bytes: p.Bytes, printed: upTo, whole: whole}); err != nil {
 			slog.Warn("a piece of a recording cannot be written", "error", err)
 			r.writer.Miss(time.Now(), p.Bytes)
 			whole = false
@@ -313,10 +313,38 @@ func (s *Column) ListRecordings(c *gin.Context, in api.ListRecordingsParams) {
 	if in.Text != nil {
 		text = *in.Text
 	}
+	if text != "" {
+		s.search(c, view, in, text)
+		return
+	}
 	front.List(c, in.Cursor, in.Limit, latest, func(ctx context.Context, before moment, limit int) ([]api.Recording, error) {
-		return s.store.recordings(ctx, view, in.Device, text, before, limit)
+		return s.store.recordings(ctx, view, in.Device, before, limit)
 	}, func(r api.Recording) moment { return moment{r.BeganAt, r.ID} },
 		func(items []api.Recording, next *string) any { return api.RecordingPage{Items: items, Next: next} })
+}
+
+// searchLasts is how long recordings are searched for one page. One that has fewer by then has what was found, and where
+// to go on.
+const searchLasts = 5 * time.Second
+
+// search lists the recordings in which a text was printed. They are encrypted, so that they are read to be searched.
+func (s *Column) search(c *gin.Context, view []uuid.UUID, in api.ListRecordingsParams, text string) {
+	from := latest
+	limit := front.Limit(in.Limit, 100)
+	err := front.After(in.Cursor, &from)
+	out := api.RecordingPage{Items: []api.Recording{}}
+	if err == nil {
+		var at moment
+		var more bool
+		if out.Items, at, more, err = s.store.search(c.Request.Context(), view, in.Device, text, from, limit, time.Now().Add(searchLasts)); more {
+			out.Next = front.Cursor(at)
+		}
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
 }
 
 // recorded finds a recording of a device where the caller may see such.
@@ -372,6 +400,10 @@ func (s *Column) PlayRecording(c *gin.Context, id api.ID) {
 	for n := 0; ; n++ {
 		events, err := s.store.piece(ctx, id, n)
 		if db.Missing(err) {
+			return
+		}
+		if err != nil && n == 0 {
+			front.Fail(c, err)
 			return
 		}
 		control.SetWriteDeadline(time.Now().Add(writeWithin))

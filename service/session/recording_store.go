@@ -2,6 +2,7 @@ package session
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -9,6 +10,7 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/recording"
+	"moorwatch.example/core/secret"
 )
 
 // newRecording is a shell whose recording begins, or goes on.
@@ -27,12 +29,17 @@ type recordingState struct {
 
 func (s store) beginRecording(ctx context.Context, r newRecording) (state recordingState, err error) {
 	var actor string
-	var link []byte
-	err = s.pool.QueryRow(ctx, `INSERT INTO recordings AS r (device_id, shell, device_name, person_id, actor, person, program, kind, keep_days, began_at, last_at)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, now(), now()) ON CONFLICT (device_id, shell) DO UPDATE SET ended_at = NULL, end_signature = NULL
-		RETURNING r.id, r.began_at, r.printed, r.bytes, r.actor, r.pieces, (SELECT p.link FROM recording_pieces p WHERE p.recording_id = r.id AND p.n = r.pieces - 1)`,
-		r.device, r.shell, r.deviceName, r.caller, r.actor, r.person, r.program, r.kind, r.keepDays).
-		Scan(&state.id, &state.began, &state.printed, &state.bytes, &actor, &state.seal.pieces, &link)
+	var link, key []byte
+	id := uuid.New()
+	fresh := s.keys.Seal(string(secret.NewKey()), keyPurpose(id))
+	err = s.pool.QueryRow(ctx, `INSERT INTO recordings AS r (id, key, device_id, shell, device_name, person_id, actor, person, program, kind, keep_days, began_at, last_at)
+		VALUES ($10, $11, $1, $2, $3, $4, $5, $6, $7, $8, $9, now(), now()) ON CONFLICT (device_id, shell) DO UPDATE SET ended_at = NULL, end_signature = NULL
+		RETURNING r.id, r.began_at, r.printed, r.bytes, r.actor, r.key, r.pieces, (SELECT p.link FROM recording_pieces p WHERE p.recording_id = r.id AND p.n = r.pieces - 1)`,
+		r.device, r.shell, r.deviceName, r.caller, r.actor, r.person, r.program, r.kind, r.keepDays, id, fresh).
+		Scan(&state.id, &state.began, &state.printed, &state.bytes, &actor, &key, &state.seal.pieces, &link)
+	if err == nil {
+		state.seal.box, err = s.box(state.id, key)
+	}
 	state.seal.link = recording.First(state.id.String(), r.device.String(), actor, state.began)
 	if len(link) == len(state.seal.link) {
 		copy(state.seal.link[:], link)
@@ -43,8 +50,7 @@ func (s store) beginRecording(ctx context.Context, r newRecording) (state record
 // sealed is a piece as it is kept.
 type sealed struct {
 	n              int // of the piece, from 0
-	content        []byte
-	words          string
+	content, words []byte
 	bytes, printed int64
 	link           recording.Link
 	signature      []byte
@@ -74,26 +80,59 @@ func recordingFields(r *api.Recording) []any {
 	return []any{&r.ID, &r.DeviceID, &r.Device, &r.Actor, &r.Person, &r.Program, &r.BeganAt, &r.EndedAt, &r.Seconds, &r.Bytes, &r.Complete, &r.Kind, &r.Pieces}
 }
 
-// recordings lists recordings before a moment, the latest first; with a text those in which it was
-// printed, each with the line of it.
-func (s store) recordings(ctx context.Context, view []uuid.UUID, device *uuid.UUID, text string, before moment, limit int) ([]api.Recording, error) {
-	rows, err := s.pool.Query(ctx, `SELECT `+recordingColumns+`, CASE WHEN $5 <> '' THEN (SELECT p.words FROM recording_pieces p WHERE p.recording_id = r.id AND strpos(lower(p.words), lower($5)) > 0 ORDER BY p.n LIMIT 1) END
-		FROM recordings r WHERE (r.began_at, r.id) < ($1, $2) AND ($3::uuid[] IS NULL OR r.device_id = ANY($3)) AND ($4::uuid IS NULL OR r.device_id = $4)
-		AND ($5 = '' OR EXISTS (SELECT FROM recording_pieces p WHERE p.recording_id = r.id AND strpos(lower(p.words), lower($5)) > 0))
-		ORDER BY r.began_at DESC, r.id DESC LIMIT $6`, before.At, before.ID, view, device, text, limit)
+// recordings lists recordings before a moment, the latest first.
+func (s store) recordings(ctx context.Context, view []uuid.UUID, device *uuid.UUID, before moment, limit int) ([]api.Recording, error) {
+	rows, err := s.pool.Query(ctx, `SELECT `+recordingColumns+` FROM recordings r WHERE (r.began_at, r.id) < ($1, $2) AND ($3::uuid[] IS NULL OR r.device_id = ANY($3))
+		AND ($4::uuid IS NULL OR r.device_id = $4) ORDER BY r.began_at DESC, r.id DESC LIMIT $5`, before.At, before.ID, view, device, limit)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (r api.Recording, err error) {
-		var words *string
-		if err := row.Scan(append(recordingFields(&r), &words)...); err != nil {
-			return r, err
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (r api.Recording, err error) { return r, row.Scan(recordingFields(&r)...) })
+}
+
+// search lists recordings before a moment in which a text was printed, the latest first, each with the line of it. It
+// looks until it has found as many as limit, or until a time; at is then where it stands, and more tells that it did not
+// come to the end.
+func (s store) search(ctx context.Context, view []uuid.UUID, device *uuid.UUID, text string, before moment, limit int, until time.Time) (found []api.Recording, at moment, more bool, err error) {
+	found, at = []api.Recording{}, before
+	rows, err := s.pool.Query(ctx, `SELECT `+recordingColumns+`, r.key, p.n, p.words FROM recordings r JOIN recording_pieces p ON p.recording_id = r.id
+		WHERE (r.began_at, r.id) < ($1, $2) AND ($3::uuid[] IS NULL OR r.device_id = ANY($3)) AND ($4::uuid IS NULL OR r.device_id = $4)
+		ORDER BY r.began_at DESC, r.id DESC, p.n`, before.At, before.ID, view, device)
+	if err != nil {
+		return found, at, false, err
+	}
+	defer rows.Close()
+	var with *box
+	there := false // in the recording that is looked through
+	for rows.Next() {
+		var r api.Recording
+		var key, words []byte
+		var n int
+		if err := rows.Scan(append(recordingFields(&r), &key, &n, &words)...); err != nil {
+			return found, at, false, err
 		}
-		if words != nil {
-			r.Excerpt = new(recording.Line(*words, text))
+		if r.ID != at.ID {
+			if len(found) == limit || time.Now().After(until) {
+				return found, at, true, nil
+			}
+			if with, err = s.box(r.ID, key); err != nil {
+				return found, at, false, err
+			}
+			at, there = moment{r.BeganAt, r.ID}, false
 		}
-		return r, nil
-	})
+		if there {
+			continue
+		}
+		plain, err := with.open(wordsOf, n, words)
+		if err != nil {
+			return found, at, false, err
+		}
+		if there = strings.Contains(strings.ToLower(string(plain)), strings.ToLower(text)); there {
+			r.Excerpt = new(recording.Line(string(plain), text))
+			found = append(found, r)
+		}
+	}
+	return found, at, false, rows.Err()
 }
 
 func (s store) recording(ctx context.Context, id uuid.UUID) (r api.Recording, err error) {
@@ -101,8 +140,15 @@ func (s store) recording(ctx context.Context, id uuid.UUID) (r api.Recording, er
 }
 
 func (s store) piece(ctx context.Context, id uuid.UUID, n int) (events []byte, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT events FROM recording_pieces WHERE recording_id = $1 AND n = $2", id, n).Scan(&events)
-	return events, err
+	var key []byte
+	if err = s.pool.QueryRow(ctx, "SELECT p.events, r.key FROM recording_pieces p JOIN recordings r ON r.id = p.recording_id WHERE p.recording_id = $1 AND p.n = $2", id, n).Scan(&events, &key); err != nil {
+		return nil, err
+	}
+	b, err := s.box(id, key)
+	if err != nil {
+		return nil, err
+	}
+	return b.open(pieceOf, n, events)
 }
 
 // proof lists what seals a recording.

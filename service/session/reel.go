@@ -214,7 +214,7 @@ func (r *reel) write(ctx context.Context) {
 			continue
 		}
 		within, cancel := context.WithTimeout(ctx, recordingWait)
-		err := r.seal.add(within, r.store, r.id, sealed{content: piece, words: words, bytes: int64(len(piece)), whole: !missed})
+		err := r.seal.add(within, r.store, r.id, sealed{content: piece, words: []byte(words), bytes: int64(len(piece)), whole: !missed})
 		cancel()
 		if err != nil {
 			slog.Warn("a piece of a recording cannot be written", "error", err)

@@ -12,6 +12,7 @@ import (
 // seal is where the chain over a recording's pieces stands, and what signs it.
 type seal struct {
 	key    ed25519.PrivateKey
+	box    *box // that encrypts the pieces
 	link   recording.Link
 	pieces int
 }
@@ -25,6 +26,7 @@ func (s seal) with(key ed25519.PrivateKey) seal {
 func (s *seal) add(ctx context.Context, st store, id uuid.UUID, p sealed) error {
 	p.n, p.link = s.pieces, s.link.Next(p.content)
 	p.signature = p.link.Sign(s.key, s.pieces+1, false)
+	p.content, p.words = s.box.seal(pieceOf, p.n, p.content), s.box.seal(wordsOf, p.n, p.words)
 	if err := st.addPiece(ctx, id, p); err != nil {
 		return err
 	}

@@ -64,8 +64,8 @@ type Column struct {
 }
 
 // New makes the column. seal signs recordings, and box keeps the passwords of consoles.
-func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, people People, audit front.Recorder, h *hub.Hub, seal ed25519.PrivateKey, box *secret.Ring) *Column {
-	return &Column{store: store{pool}, devices: devices, inventory: inventory, people: people, audit: audit, hub: h, seal: seal, box: box,
+func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, people People, audit front.Recorder, h *hub.Hub, seal ed25519.PrivateKey, box, recordings *secret.Ring) *Column {
+	return &Column{store: store{pool, recordings}, devices: devices, inventory: inventory, people: people, audit: audit, hub: h, seal: seal, box: box,
 		visits: visits{open: map[visitKey]*visit{}, ended: map[visitKey]time.Time{}}}
 }
 

@@ -10,12 +10,16 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/health"
+	"moorwatch.example/core/secret"
 	"moorwatch.example/core/session"
 	"moorwatch.example/service/fleet"
 )
 
 // store is every question that this column asks of the database.
-type store struct{ pool *pgxpool.Pool }
+type store struct {
+	pool *pgxpool.Pool
+	keys *secret.Ring // that the keys of recordings are sealed under
+}
 
 const sessionColumns = `t.id, t.device_id, t.device_name, t.actor, t.via, t.address, t.tool, t.reason, t.consent, t.began_at, t.last_at, t.ended_at, t.ending,
 	t.received, t.sent, t.deeds, t.interrupted, t.note`
