@@ -32,7 +32,7 @@ func TestSetUpLinkWorksOnce(t *testing.T) {
 	added := must(client.Made(w.owner.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "Ines", Email: "ines@curlew-sedge.example", Grants: wholly(access.Technician)})))(t)
 	_, link, _ := strings.Cut(added.Link, "#")
 	_, err = c.SetUp(t.Context(), api.SetUp{Link: link, Password: "short"})
-	refused(t, err, http.StatusUnprocessableEntity, "at least 10 characters")
+	refused(t, err, http.StatusUnprocessableEntity, "at least 12 characters")
 	must(c.SetUp(t.Context(), api.SetUp{Link: link, Password: password}))(t) // a refused password did not spend it
 	_, err = client.Made(w.owner.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "Ines", Email: "INES@curlew-sedge.example", Grants: wholly(access.Viewer)}))
 	refused(t, err, http.StatusConflict, "e-mail address already")

@@ -131,7 +131,7 @@ func TestPeople(t *testing.T) {
 	const fresh = "four other moor words"
 	must(again.SignIn(t.Context(), ines.Email, password, nil))(t)
 	refused(t, client.Done(c.SetPasswordWithResponse(t.Context(), api.NewPassword{Password: "wrong password", New: fresh})), http.StatusForbidden, "password is wrong")
-	refused(t, client.Done(c.SetPasswordWithResponse(t.Context(), api.NewPassword{Password: password, New: "short"})), http.StatusUnprocessableEntity, "at least 10 characters")
+	refused(t, client.Done(c.SetPasswordWithResponse(t.Context(), api.NewPassword{Password: password, New: "short"})), http.StatusUnprocessableEntity, "at least 12 characters")
 	if err := client.Done(c.SetPasswordWithResponse(t.Context(), api.NewPassword{Password: password, New: fresh})); err != nil {
 		t.Fatal(err)
 	}

@@ -21,9 +21,9 @@ const (
 	argonSalt   = 16 // bytes
 )
 
-// MinPassword is the fewest characters of a password. Length alone is asked for, as NIST SP
-// 800-63B advises.
-const MinPassword = 10
+// MinPassword is the fewest characters of a password. Nothing is asked of it but length, and that others have not
+// chosen it, as NIST SP 800-63B advises.
+const MinPassword = 12
 
 // CheckPassword says what is wrong with a new password, or nil.
 func CheckPassword(password, email string) error {
@@ -32,10 +32,29 @@ func CheckPassword(password, email string) error {
 		return fmt.Errorf("the password needs at least %d characters; a few unrelated words are easiest to remember", MinPassword)
 	case len(password) > 1024:
 		return errors.New("the password is longer than 1024 bytes; choose a shorter one")
-	case strings.EqualFold(password, email):
-		return errors.New("the password is the e-mail address; choose another")
+	case ofEmail(password, email):
+		return errors.New("the password is made of the e-mail address; choose another")
+	case Common(password):
+		return errors.New("others have chosen this password, or one much like it, and guessers try it first; a few unrelated words are easiest to remember")
 	}
 	return nil
+}
+
+// ofEmail tells whether a password is an e-mail address, or a part of it over and over.
+func ofEmail(password, email string) bool {
+	small, email := strings.ToLower(password), strings.ToLower(email)
+	if small == email {
+		return true
+	}
+	name, domain, _ := strings.Cut(email, "@")
+	domain, _, _ = strings.Cut(domain, ".")
+	for _, part := range []string{name, domain} {
+		rest := strings.ReplaceAll(small, part, "")
+		if len(part) >= 3 && 3*len(rest) < len(small) {
+			return true
+		}
+	}
+	return false
 }
 
 // HashPassword hashes with argon2id (RFC 9106) in the PHC string format, with a salt from random.

@@ -123,8 +123,12 @@ func (a *Column) Authenticate(r *http.Request) (*front.Caller, error) {
 	if cookie == "" {
 		return nil, nil
 	}
-	p, err := a.store.personBySession(r.Context(), access.HashSecret(cookie), false)
-	return caller(p, "browser", cookie, err)
+	p, use, err := a.store.personBySession(r.Context(), access.HashSecret(cookie), false)
+	c, err := caller(p, "browser", cookie, err)
+	if c != nil {
+		c.Proved, c.Idle = use.proved, use.idle
+	}
+	return c, err
 }
 
 // sessionOf is the secret of the session that a request's cookie names; "" where there is none.
@@ -322,6 +326,10 @@ func (a *Column) begin(c *gin.Context, p person, action string) {
 		return
 	}
 	who, _ := caller(p, "browser", secret, nil)
+	if who.Idle, err = a.store.idleMinutes(ctx); err != nil {
+		front.Fail(c, err)
+		return
+	}
 	c.JSON(http.StatusOK, me(who))
 }
 
@@ -340,7 +348,7 @@ func (a *Column) open(c *gin.Context, p person, lasts time.Duration, pending boo
 
 func me(p *front.Caller) api.Me {
 	m := api.Me{ID: p.ID, Name: p.Name, Email: p.Email, Grants: describeGrants(p.Rights), Permissions: access.List(p.Rights.Somewhere),
-		Everywhere: access.List(p.Rights.Everywhere), SecondFactor: p.SecondFactor, MustAddFactor: p.MustAddFactor}
+		Everywhere: access.List(p.Rights.Everywhere), SecondFactor: p.SecondFactor, MustAddFactor: p.MustAddFactor, IdleMinutes: p.Idle}
 	if p.Session != "" {
 		m.Csrf = access.CSRF(p.Session)
 	}
@@ -367,6 +375,21 @@ func (a *Column) SignOut(c *gin.Context) {
 	a.changed(ctx, front.RightsChange{Person: p.ID})
 	front.SetSession(c, "", 0)
 	c.Status(http.StatusNoContent)
+}
+
+// ProveSelf proves with the password that it is still the same person: POST /session/proof.
+func (a *Column) ProveSelf(c *gin.Context) {
+	in, ok := front.Bind[api.Password](c)
+	if !ok {
+		return
+	}
+	if _, ok := a.proven(c, "session.prove", in.Password); !ok {
+		return
+	}
+	err := a.store.prove(c.Request.Context(), access.HashSecret(front.CallerOf(c).Session))
+	if a.done(c, "session.prove", "", err) {
+		c.Status(http.StatusNoContent)
+	}
 }
 
 // SetPassword chooses another password: PUT /me/password.

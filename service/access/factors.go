@@ -59,7 +59,7 @@ func (a *Column) pending(c *gin.Context) (p person, hash []byte, err error) {
 	secret := sessionOf(c.Request)
 	hash = access.HashSecret(secret)
 	if secret != "" {
-		p, err = a.store.personBySession(c.Request.Context(), hash, true)
+		p, _, err = a.store.personBySession(c.Request.Context(), hash, true)
 	}
 	if secret == "" || db.Missing(err) {
 		err = front.Problem(http.StatusUnauthorized, "No sign-in waits for a second factor.", "Give e-mail and password again; the second factor is awaited for ten minutes.")

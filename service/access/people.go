@@ -333,11 +333,15 @@ func (a *Column) RemoveRole(c *gin.Context, name string) {
 // GetSignInPolicy tells what signing in asks: GET /sign-in-policy.
 func (a *Column) GetSignInPolicy(c *gin.Context) {
 	policy, err := a.store.factorPolicy(c.Request.Context())
+	idle := 0
+	if err == nil {
+		idle, err = a.store.idleMinutes(c.Request.Context())
+	}
 	if err != nil {
 		front.Fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, api.SignInPolicy{SecondFactor: api.SignInPolicySecondFactor(policy)})
+	c.JSON(http.StatusOK, api.SignInPolicy{SecondFactor: api.SignInPolicySecondFactor(policy), IdleMinutes: &idle})
 }
 
 // SetSignInPolicy changes it: PUT /sign-in-policy. Who asks for a second factor must have one, so as
@@ -353,7 +357,12 @@ func (a *Column) SetSignInPolicy(c *gin.Context) {
 	} else {
 		err = a.store.setFactorPolicy(c.Request.Context(), string(in.SecondFactor))
 	}
-	if a.done(c, "sign-in-policy.set", "second factor "+string(in.SecondFactor), err) {
+	detail := "second factor " + string(in.SecondFactor)
+	if err == nil && in.IdleMinutes != nil {
+		detail += fmt.Sprintf(", idle for %d minutes", *in.IdleMinutes)
+		err = a.store.setIdleMinutes(c.Request.Context(), *in.IdleMinutes)
+	}
+	if a.done(c, "sign-in-policy.set", detail, err) {
 		a.changed(c.Request.Context(), front.RightsChange{})
 		c.JSON(http.StatusOK, in)
 	}

@@ -200,6 +200,17 @@ func (s store) setFactorPolicy(ctx context.Context, policy string) error {
 	return err
 }
 
+// idleMinutes is how long a session may be unused.
+func (s store) idleMinutes(ctx context.Context) (minutes int, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT value::int FROM service WHERE name = 'idle minutes'").Scan(&minutes)
+	return minutes, err
+}
+
+func (s store) setIdleMinutes(ctx context.Context, minutes int) error {
+	_, err := s.pool.Exec(ctx, "UPDATE service SET value = $1::int::text WHERE name = 'idle minutes'", minutes)
+	return err
+}
+
 type signIn struct {
 	ID         uuid.UUID
 	CreatedAt  time.Time

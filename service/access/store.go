@@ -14,6 +14,7 @@ import (
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/secret"
+	"moorwatch.example/service/front"
 )
 
 // store is every question that this column asks of the database.
@@ -66,15 +67,28 @@ func (s store) personByID(ctx context.Context, id uuid.UUID) (person, error) {
 
 // personBySession finds whose session it is, and notes its use once a minute. A pending session is
 // found only by those who ask for one.
-func (s store) personBySession(ctx context.Context, hash []byte, pending bool) (p person, err error) {
+func (s store) personBySession(ctx context.Context, hash []byte, pending bool) (p person, use sessionUse, err error) {
 	var stale bool
-	err = s.pool.QueryRow(ctx, "SELECT "+personColumns+`, coalesce(s.last_used_at < now() - interval '1 minute', true)
-		FROM sessions s JOIN people p ON p.id = s.person_id WHERE s.hash = $1 AND s.expires_at > now() AND s.pending = $2 AND p.removed_at IS NULL`, hash, pending).
-		Scan(append(p.fields(), &stale)...)
-	if err == nil && stale {
+	err = s.pool.QueryRow(ctx, "SELECT "+personColumns+`, coalesce(s.last_used_at < now() - interval '1 minute', true), s.proved_at, i.value::int
+		FROM sessions s JOIN people p ON p.id = s.person_id JOIN service i ON i.name = 'idle minutes' WHERE s.hash = $1 AND s.expires_at > now()
+		AND coalesce(s.last_used_at, s.created_at) > now() - make_interval(mins => i.value::int) AND s.pending = $2 AND p.removed_at IS NULL`, hash, pending).
+		Scan(append(p.fields(), &stale, &use.proved, &use.idle)...)
+	if err == nil && stale && !front.IsUnattended(ctx) {
 		_, err = s.pool.Exec(ctx, "WITH s AS (UPDATE sessions SET last_used_at = now() WHERE hash = $1) UPDATE people SET last_seen_at = now() WHERE id = $2", hash, p.ID)
 	}
-	return p, err
+	return p, use, err
+}
+
+// sessionUse is what is known of a session beside whose it is.
+type sessionUse struct {
+	proved time.Time // when its person last proved who they are
+	idle   int       // minutes after which it ends where it is not used
+}
+
+// prove notes that the person of a session has proved who they are.
+func (s store) prove(ctx context.Context, hash []byte) error {
+	_, err := s.pool.Exec(ctx, "UPDATE sessions SET proved_at = now() WHERE hash = $1", hash)
+	return err
 }
 
 // personByToken also returns the token, and notes its use once a minute.
@@ -170,7 +184,7 @@ func (s store) endSession(ctx context.Context, hash []byte) error {
 // expire removes what no longer opens anything.
 func (s store) expire(ctx context.Context) error {
 	for _, query := range []string{
-		"DELETE FROM sessions WHERE expires_at < now()",
+		"DELETE FROM sessions s USING service i WHERE i.name = 'idle minutes' AND (s.expires_at < now() OR coalesce(s.last_used_at, s.created_at) < now() - make_interval(mins => i.value::int))",
 		"DELETE FROM set_up_links WHERE expires_at < now()",
 		"DELETE FROM known_browsers WHERE expires_at < now()",
 		"DELETE FROM sign_in_failures WHERE at < now() - interval '1 day'",

@@ -23,6 +23,8 @@ type Caller struct {
 	Rights  access.Rights
 	Via     string    // "browser" or the name of an API token
 	Session string    // the session's secret, where a cookie brought it
+	Proved  time.Time // when they last proved who they are in that session
+	Idle    int       // minutes without a request after which it ends
 	Token   uuid.UUID // the API token that they come with; uuid.Nil for a browser
 	// Limited tells that they come with an API token that may do less than they: it begins nothing that
 	// is later done with their own rights.
@@ -179,4 +181,19 @@ func setCookie(c *gin.Context, over, plain, value string, age int) {
 	}
 	http.SetCookie(c.Writer, &http.Cookie{Name: name, Value: value, Path: "/", MaxAge: age,
 		HttpOnly: true, Secure: name == over, SameSite: http.SameSiteStrictMode})
+}
+
+// ProofLasts is how long after somebody proved who they are nobody asks again, for what is grave.
+const ProofLasts = 15 * time.Minute
+
+// proofNeeded is known by the console, which asks for the password and sends the request again.
+const proofNeeded = "urn:moorwatch:proof-needed"
+
+// Recent refuses somebody at a browser who has not proved lately who they are. API tokens are made after such a proof,
+// and are not asked.
+func Recent(caller *Caller, now time.Time) error {
+	if caller.Session == "" || now.Sub(caller.Proved) < ProofLasts {
+		return nil
+	}
+	return &Error{Status: http.StatusForbidden, Title: "Prove that it is you.", Detail: "Give your password once more: this is grave, and you signed in a while ago.", Type: proofNeeded}
 }

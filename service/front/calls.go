@@ -81,7 +81,7 @@ func (g *gate) review(ctx context.Context, person uuid.UUID) {
 	}
 	g.calls.mu.Unlock()
 	for _, same := range byCredentials {
-		request := (&http.Request{Header: same[0].credentials}).WithContext(ctx)
+		request := (&http.Request{Header: same[0].credentials}).WithContext(Unattended(ctx))
 		now, err := g.sessions.Authenticate(request)
 		if err != nil {
 			if ctx.Err() == nil {
@@ -96,6 +96,16 @@ func (g *gate) review(ctx context.Context, person uuid.UUID) {
 		}
 	}
 }
+
+type unattendedKey struct{}
+
+// Unattended marks what is looked up about a session without a request of its person: it does not count as a use.
+func Unattended(ctx context.Context) context.Context {
+	return context.WithValue(ctx, unattendedKey{}, true)
+}
+
+// IsUnattended tells whether ctx was marked so.
+func IsUnattended(ctx context.Context) bool { return ctx.Value(unattendedKey{}) != nil }
 
 // lacksFactor tells whether the sign-in policy lets a caller do no more than add a second factor.
 func (c *Caller) lacksFactor(op *operation) bool {

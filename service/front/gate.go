@@ -61,6 +61,7 @@ type operation struct {
 	permission access.Permission
 	reach      reach
 	route      *routers.Route
+	recent     bool // it asks for a recent proof
 	stream     bool // its body is of any length, and its handler's to read
 }
 
@@ -91,7 +92,11 @@ func newGate(p Parts) (*gate, error) {
 				return nil, fmt.Errorf("the contract's %s %s does not tell where %s must be held: %q", method, path, permission, where)
 			}
 			stream, _ := op.Extensions["x-stream"].(bool)
-			g.routes[method+" "+Base+ginPath(path)] = &operation{permission, held, &routers.Route{Spec: spec, Path: path, PathItem: item, Method: method, Operation: op}, stream}
+			proof, _ := op.Extensions["x-proof"].(string)
+			if proof != "" && proof != "recent" {
+				return nil, fmt.Errorf("the contract's %s %s asks for the unknown proof %q", method, path, proof)
+			}
+			g.routes[method+" "+Base+ginPath(path)] = &operation{permission, held, &routers.Route{Spec: spec, Path: path, PathItem: item, Method: method, Operation: op}, proof == "recent", stream}
 		}
 	}
 	return g, nil
@@ -201,6 +206,11 @@ func (g *gate) admit(c *gin.Context, op *operation, made *call) error {
 	safe := c.Request.Method == http.MethodGet || c.Request.Method == http.MethodHead
 	if caller.Session != "" && !safe && !access.SameSecret(c.GetHeader(CSRFHeader), access.CSRF(caller.Session)) {
 		return Problem(http.StatusForbidden, "This change does not come from the console.", "Reload the page and try again.")
+	}
+	if op.recent {
+		if err := Recent(caller, time.Now()); err != nil {
+			return err
+		}
 	}
 	c.Set(callerKey, caller)
 	return nil

@@ -19,7 +19,8 @@ type Error struct {
 	Title      string
 	Detail     string
 	Candidates []string
-	RetryAfter int // seconds; 0 for not said
+	RetryAfter int    // seconds; 0 for not said
+	Type       string // a URN by which programs know it; "" for none
 }
 
 func (e *Error) Error() string { return e.Title }
@@ -54,6 +55,9 @@ func Fail(c *gin.Context, err error) {
 	body := api.Problem{Status: e.Status, Title: e.Title}
 	if e.Detail != "" {
 		body.Detail = &e.Detail
+	}
+	if e.Type != "" {
+		body.Type = &e.Type
 	}
 	if len(e.Candidates) > 0 {
 		body.Candidates = &e.Candidates

@@ -43,6 +43,12 @@ func (c *Column) AddRollout(g *gin.Context) {
 		front.Fail(g, unable(err))
 		return
 	}
+	if len(r.spec.Rings) < 2 { // nothing is tried before all have it
+		if err := front.Recent(front.CallerOf(g), now); err != nil {
+			front.Fail(g, err)
+			return
+		}
+	}
 	if front.CallerOf(g).Limited {
 		front.Fail(g, front.Problem(http.StatusForbidden, "A limited API token begins no rollout.", "Sign in, or use a token without limits: a rollout goes on with the rights of its owner."))
 		return

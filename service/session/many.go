@@ -47,6 +47,11 @@ func (s *Column) DoOnMany(c *gin.Context) {
 		front.Fail(c, front.Lacking(m.needs))
 		return
 	}
+	preview := in.Preview != nil && *in.Preview
+	if err := front.Recent(front.CallerOf(c), time.Now()); err != nil && in.Power != nil && !preview {
+		front.Fail(c, err)
+		return
+	}
 	ctx := c.Request.Context()
 	chosen, err := s.devices.Chosen(ctx, front.CallerOf(c), m.needs, in.Where, in.Group)
 	if err != nil {
@@ -65,7 +70,7 @@ func (s *Column) DoOnMany(c *gin.Context) {
 			offline = append(offline, d.Name)
 		}
 	}
-	if in.Preview != nil && *in.Preview {
+	if preview {
 		n, done := len(asked), true
 		c.Header("Content-Type", "application/x-ndjson")
 		json.NewEncoder(c.Writer).Encode(api.SweepEvent{Asked: &n, Offline: &offline, Done: &done})

@@ -3,8 +3,10 @@ import { lazy, Suspense } from "react";
 import { Route, Routes } from "react-router";
 import { Account } from "./access/Account";
 import { Audit } from "./access/Audit";
+import { useIdle } from "./access/idle";
 import { meQuery } from "./access/me";
 import { People } from "./access/People";
+import { Prove } from "./access/Prove";
 import { SetUp } from "./access/SetUp";
 import { SignIn } from "./access/SignIn";
 import { Devices } from "./fleet/Devices";
@@ -56,6 +58,7 @@ export function App() {
 
 function Inside() {
 	const me = useQuery(meQuery);
+	useIdle(me.data?.idle_minutes ?? 0);
 	if (me.isPending) return null;
 	if (me.isError)
 		return (
@@ -66,17 +69,20 @@ function Inside() {
 	if (!me.data) return <SignIn />;
 	if (me.data.must_add_factor) return <Account />;
 	return (
-		<Routes>
-			<Route
-				path="/devices/:id/window/:pane"
-				element={
-					<Suspense fallback={<Waiting what="the tool" />}>
-						<ToolWindow />
-					</Suspense>
-				}
-			/>
-			<Route path="*" element={<Pages />} />
-		</Routes>
+		<>
+			<Routes>
+				<Route
+					path="/devices/:id/window/:pane"
+					element={
+						<Suspense fallback={<Waiting what="the tool" />}>
+							<ToolWindow />
+						</Suspense>
+					}
+				/>
+				<Route path="*" element={<Pages />} />
+			</Routes>
+			<Prove />
+		</>
 	);
 }
 

@@ -44,8 +44,7 @@ function Policy() {
 		queryFn: ({ signal }) => answer(api.GET("/sign-in-policy", { signal })),
 	});
 	const set = useMutation({
-		mutationFn: (second_factor: "optional" | "required") =>
-			answer(api.PUT("/sign-in-policy", { body: { second_factor } })),
+		mutationFn: (body: Schemas["SignInPolicy"]) => answer(api.PUT("/sign-in-policy", { body })),
 		onSuccess: (p) => queries.setQueryData(["sign-in-policy"], p),
 	});
 	if (!policy.data) return null;
@@ -57,10 +56,29 @@ function Policy() {
 					className="field w-32"
 					value={policy.data.second_factor}
 					disabled={set.isPending}
-					onChange={(e) => set.mutate(e.target.value as "optional" | "required")}
+					onChange={(e) => set.mutate({ second_factor: e.target.value as "optional" | "required" })}
 				>
 					<option value="optional">optional</option>
 					<option value="required">required</option>
+				</select>
+			</label>
+			<label className="ml-4 inline-flex items-center gap-2">
+				Signed out after
+				<select
+					className="field w-36"
+					value={policy.data.idle_minutes}
+					disabled={set.isPending}
+					onChange={(e) =>
+						set.mutate({ second_factor: policy.data.second_factor, idle_minutes: Number(e.target.value) })
+					}
+				>
+					{[...new Set([15, 30, 60, 120, 240, 480, 720, policy.data.idle_minutes ?? 60])]
+						.sort((a, b) => a - b)
+						.map((m) => (
+							<option key={m} value={m}>
+								{m % 60 === 0 ? `${m / 60} h idle` : `${m} min idle`}
+							</option>
+						))}
 				</select>
 			</label>
 			{set.isError && <Trouble error={set.error} />}

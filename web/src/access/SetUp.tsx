@@ -55,7 +55,7 @@ export function SetUp() {
 						</Labelled>
 					</>
 				)}
-				<Labelled label="New password" hint="At least 10 characters; a few unrelated words are easiest to remember.">
+				<Labelled label="New password" hint="At least 12 characters; a few unrelated words are easiest to remember.">
 					<input
 						className="field"
 						type="password"

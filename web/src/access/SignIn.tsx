@@ -3,6 +3,7 @@ import { useState } from "react";
 import { answer, api, ProblemError, rememberCsrf, type Schemas } from "../api/client";
 import { Trouble } from "../parts/Trouble";
 import { Door, Labelled } from "./Door";
+import { forgetIdle, takeIdle } from "./idle";
 import { meQuery } from "./me";
 import { provePasskey } from "./passkey";
 
@@ -13,7 +14,9 @@ export function SignIn() {
 	const [password, setPassword] = useState("");
 	const [code, setCode] = useState("");
 	const [factors, setFactors] = useState<string[]>();
+	const idle = takeIdle();
 	const enter = (me: Schemas["Me"]) => {
+		forgetIdle();
 		rememberCsrf(me.csrf);
 		queries.setQueryData(meQuery.queryKey, me);
 	};
@@ -36,6 +39,7 @@ export function SignIn() {
 					signIn.mutate();
 				}}
 			>
+				{idle && <p role="status">You were signed out: nothing was done for {idle} minutes.</p>}
 				<Labelled label="E-mail">
 					<input
 						className="field"

@@ -19,12 +19,52 @@ export function currentCsrf() {
 
 export const api = createClient<paths>({ baseUrl: "/api/v1" });
 
+/** Asks the person to prove who they are, and tells whether they did. */
+let prover: (() => Promise<boolean>) | undefined;
+
+/** Sets who asks for a proof; what asks for one meanwhile fails where there is nobody. */
+export function setProver(ask: typeof prover) {
+	prover = ask;
+}
+
+let proving: Promise<boolean> | undefined;
+
+/** Asks once, however many requests wait for it. */
+async function askProof() {
+	proving ??= prover?.().finally(() => {
+		proving = undefined;
+	});
+	return (await proving) ?? false;
+}
+
+/** Requests as they can be sent again, once their person has proved who they are. */
+const again = new WeakMap<Request, Request>();
+
 api.use({
 	onRequest({ request }) {
-		if (request.method !== "GET") request.headers.set("X-Moorwatch-Csrf", csrf);
+		if (request.method === "GET") return request;
+		request.headers.set("X-Moorwatch-Csrf", csrf);
+		again.set(request, request.clone());
 		return request;
 	},
+	async onResponse({ request, response }) {
+		const kept = again.get(request);
+		return kept ? proven(response, () => fetch(kept)) : response;
+	},
 });
+
+/** The answer of a request, sent again once its person has proved who they are where the service asks for that. */
+export async function proven(response: Response, send: () => Promise<Response>): Promise<Response> {
+	if (response.status !== 403 || !prover) return response;
+	const problem = asProblem(
+		await response
+			.clone()
+			.json()
+			.catch(() => undefined),
+		403,
+	);
+	return problem.type === "urn:moorwatch:proof-needed" && (await askProof()) ? send() : response;
+}
 
 /** What the service refused, as something that can be thrown. */
 export class ProblemError extends Error {

@@ -74,6 +74,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/session/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Prove with the password that it is still you, for what is grave. */
+        post: operations["proveSelf"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/session/second": {
         parameters: {
             query?: never;
@@ -2877,6 +2894,8 @@ export interface components {
             must_add_factor: boolean;
             /** @description To be sent as X-Moorwatch-Csrf with every change made by cookie. */
             csrf: string;
+            /** @description The sign-in ends when nothing is done for so long; the console counts keys and the pointer alone. 0 for an API token. */
+            idle_minutes: number;
         };
         Person: {
             /** Format: uuid */
@@ -2931,6 +2950,8 @@ export interface components {
              * @enum {string}
              */
             second_factor: "optional" | "required";
+            /** @description A sign-in ends when nothing was done with it for so long; it stays as it is where nothing is said. */
+            idle_minutes?: number;
         };
         SecondStep: {
             factors: ("code" | "passkey" | "recovery")[];
@@ -6352,6 +6373,29 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["AddedPerson"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    proveSelf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Password"];
+            };
+        };
+        responses: {
+            /** @description Proved. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -1,23 +1,27 @@
-import { asProblem, currentCsrf, ProblemError, type Schemas } from "../api/client";
+import { asProblem, currentCsrf, ProblemError, proven, type Schemas } from "../api/client";
 
 /**
  * Calls the service and hands on the objects of its answer, one a line, as they come. It stands
  * beside the generated client because that does not read streams. A body makes it a change.
  */
 export async function lines<T>(path: string, signal: AbortSignal, onEvent: (e: T) => void, body?: unknown) {
-	const answer = await fetch(`/api/v1${path}`, {
-		method: body === undefined ? "GET" : "POST",
-		headers: body === undefined ? {} : { "Content-Type": "application/json", "X-Moorwatch-Csrf": currentCsrf() },
-		body: body === undefined ? undefined : JSON.stringify(body),
-		signal,
-	}).catch((error) => {
-		if (signal.aborted) throw error;
-		throw new ProblemError({
-			status: 0,
-			title: "The service cannot be reached.",
-			detail: "Check this computer's network, and try again.",
+	const send = () =>
+		fetch(`/api/v1${path}`, {
+			method: body === undefined ? "GET" : "POST",
+			headers: body === undefined ? {} : { "Content-Type": "application/json", "X-Moorwatch-Csrf": currentCsrf() },
+			body: body === undefined ? undefined : JSON.stringify(body),
+			signal,
 		});
-	});
+	const answer = await send()
+		.then((response) => proven(response, send))
+		.catch((error) => {
+			if (signal.aborted) throw error;
+			throw new ProblemError({
+				status: 0,
+				title: "The service cannot be reached.",
+				detail: "Check this computer's network, and try again.",
+			});
+		});
 	if (!answer.ok || !answer.body)
 		throw new ProblemError(asProblem(await answer.json().catch(() => null), answer.status));
 	const reader = answer.body.pipeThrough(new TextDecoderStream()).getReader();
