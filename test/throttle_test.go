@@ -106,3 +106,26 @@ func TestSetUpLinkChangesNoName(t *testing.T) {
 	}
 	must(w.client(t, "").SetUp(t.Context(), api.SetUp{Link: link, Password: password}))(t)
 }
+
+// Somebody learns of it when others change what they may do, or sign in as them from elsewhere.
+func TestPeopleAreToldOfTheirSignIn(t *testing.T) {
+	t.Parallel()
+	w, sink := withMail(t)
+	const email = "wren@curlew-sedge.example"
+	c, p := w.joins(t, email, wholly(access.Technician))
+	w.await(t, 5*time.Second, "the set-up", func() bool { return wroteTo(sink, email, "set-up link was used") })
+	must(c.SignIn(t.Context(), email, password, nil))(t) // with the browser that it was set up with
+	must(client.Result(w.owner.SetPersonWithResponse(t.Context(), p.ID, api.PersonChange{Name: "Wren", Grants: wholly(access.Helper)})))(t)
+	w.await(t, 5*time.Second, "the roles", func() bool { return wroteTo(sink, email, "roles were changed") })
+	if wroteTo(sink, email, "new browser") {
+		t.Error("the browser with which they chose their password is new to the service")
+	}
+	must(w.client(t, "").SignIn(t.Context(), email, password, nil))(t)
+	w.await(t, 5*time.Second, "the other browser", func() bool { return wroteTo(sink, email, "new browser") })
+	all, _ := sink.Taken()
+	for _, m := range all {
+		if strings.Contains(m.Subject, "roles were changed") && !strings.Contains(m.Text, "Before: technician everywhere. Now: helper everywhere.") {
+			t.Errorf("the mail says %q", m.Text)
+		}
+	}
+}

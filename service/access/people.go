@@ -15,6 +15,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/health"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 )
@@ -143,6 +144,22 @@ func told(rights access.Rights) string {
 	return strings.Join(words, ", ")
 }
 
+// plainly says to somebody what they may do, without the names of places.
+func plainly(rights access.Rights) string {
+	words := []string{}
+	for _, g := range rights {
+		where := "everywhere"
+		if g.Scope.Kind != health.Everywhere {
+			where = "at one " + string(g.Scope.Kind)
+		}
+		words = append(words, string(g.Role)+" "+where)
+	}
+	if len(words) == 0 {
+		return "nothing"
+	}
+	return strings.Join(words, ", ")
+}
+
 // done notes a deed to people and roles, or answers why it failed.
 func (a *Column) done(c *gin.Context, action, detail string, err error) bool {
 	switch {
@@ -189,7 +206,7 @@ func (a *Column) SetPerson(c *gin.Context, id api.ID) {
 	if !ok {
 		return
 	}
-	_, err := a.above(c, id)
+	before, err := a.above(c, id)
 	var rights access.Rights
 	if err == nil {
 		rights, err = a.grants(c, in.Grants)
@@ -197,6 +214,9 @@ func (a *Column) SetPerson(c *gin.Context, id api.ID) {
 	var p person
 	if err == nil {
 		p, err = a.store.setPerson(c.Request.Context(), id, device.CleanText(strings.TrimSpace(in.Name)), rights)
+	}
+	if err == nil && told(before.Rights) != told(p.Rights) {
+		a.tell(c, p.Email, "your roles were changed", front.CallerOf(c).Name+" changed what you may do. Before: "+plainly(before.Rights)+". Now: "+plainly(p.Rights)+".")
 	}
 	a.answer(c, http.StatusOK, "person.change", p, nil, err)
 }

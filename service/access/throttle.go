@@ -15,6 +15,7 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/core/access"
+	"moorwatch.example/core/device"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 )
@@ -131,12 +132,19 @@ func (a *Column) know(c *gin.Context, p person) error {
 			return err
 		}
 	}
-	secret, err := access.NewSecret(rand.Reader, access.KnownBrowser, "")
+	others, err := a.store.hasKnown(c.Request.Context(), p.ID)
+	var secret string
+	if err == nil {
+		secret, err = access.NewSecret(rand.Reader, access.KnownBrowser, "")
+	}
 	if err == nil {
 		err = a.store.addKnown(c.Request.Context(), access.HashSecret(secret), p.ID, time.Now().Add(knownLasts))
 	}
 	if err == nil {
 		front.SetKnown(c, secret, knownLasts)
+		if others { // it is not the first of all
+			a.tell(c, p.Email, "a sign-in from a new browser", "Somebody signed in as you with a browser that had not been used for that before: "+cut(device.CleanText(c.Request.UserAgent()), 200)+".")
+		}
 	}
 	return err
 }

@@ -78,3 +78,9 @@ func (s store) addKnown(ctx context.Context, hash []byte, person uuid.UUID, expi
 		return err
 	})
 }
+
+// hasKnown tells whether a person has signed in with any browser before.
+func (s store) hasKnown(ctx context.Context, person uuid.UUID) (has bool, err error) {
+	err = s.pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM known_browsers WHERE person_id = $1)", person).Scan(&has)
+	return has, err
+}
