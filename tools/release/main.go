@@ -1,7 +1,10 @@
 // Command release makes a release: the agent's programs for every system, packages that install them, the
-// service and the client as archives, checksums, the list of parts (CycloneDX), and the manifest by whose
-// signature agents believe it. Made twice from the same sources, every byte is the same but for signatures'
-// keys.
+// service and the client as archives, what each is made of (CycloneDX) and under which licences, from which
+// sources it was made (SLSA provenance), checksums, and the manifest by whose signature agents believe it. Made
+// twice from the same sources, every byte is the same but for signatures' keys.
+//
+//	go run ./tools/release -version 1.4.0
+//	go run ./tools/release -verify dist/1.4.0 -key dist/release.pub
 package main
 
 import (
@@ -57,8 +60,21 @@ func main() {
 	key := flag.String("key", "release-key", "`FILE` of the private key that signs it; one is made where there is none")
 	only := flag.String("targets", "", "systems, parted by commas, such as linux/amd64,windows/amd64; all where it is empty")
 	more := flag.Bool("archives", true, "make archives of the service and the client too")
+	check := flag.String("verify", "", "look whether the release in a `FOLDER` is what the public key in the file of -key signed, and make none")
 	flags := flag.String("ldflags", "", "more `FLAGS` for the linker, as tests need")
 	flag.Parse()
+	if *check != "" {
+		text, err := os.ReadFile(*key)
+		if err == nil {
+			err = verify(*check, string(text))
+		}
+		if err != nil {
+			fmt.Fprintln(os.Stderr, "release:", err)
+			os.Exit(1)
+		}
+		fmt.Printf("%s is as it was signed.\n", *check)
+		return
+	}
 	if err := run(*version, *out, *key, *only, *more, *flags); err != nil {
 		fmt.Fprintln(os.Stderr, "release:", err)
 		os.Exit(1)
@@ -91,6 +107,9 @@ func run(version, out, keyFile, only string, archives bool, flags string) error 
 			return err
 		}
 	}
+	if err := r.bills(archives); err != nil {
+		return err
+	}
 	for _, t := range chosen {
 		if err := r.packages(t); err != nil {
 			return err
@@ -101,17 +120,17 @@ func run(version, out, keyFile, only string, archives bool, flags string) error 
 			}
 		}
 	}
-	if err := r.bill(); err != nil {
-		return err
-	}
 	signed, err := release.Sign(r.manifest, key)
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(filepath.Join(r.dir, "release.json"), signed, 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(r.dir, manifestFile), signed, 0o644); err != nil {
 		return err
 	}
 	if err := os.WriteFile(filepath.Join(out, "release.pub"), []byte(r.public+"\n"), 0o644); err != nil {
+		return err
+	}
+	if err := r.provenance(key, only); err != nil {
 		return err
 	}
 	return r.sums(key)
@@ -220,5 +239,5 @@ func (r *making) sums(key ed25519.PrivateKey) error {
 		fmt.Fprintf(&text, "%s  %s\n", sum, e.Name())
 	}
 	signature := base64.StdEncoding.EncodeToString(ed25519.Sign(key, text.Bytes())) + "\n"
-	return errors.Join(os.WriteFile(filepath.Join(r.dir, "SHA256SUMS"), text.Bytes(), 0o644), os.WriteFile(filepath.Join(r.dir, "SHA256SUMS.ed25519"), []byte(signature), 0o644))
+	return errors.Join(os.WriteFile(filepath.Join(r.dir, sumsFile), text.Bytes(), 0o644), os.WriteFile(filepath.Join(r.dir, signatureFile), []byte(signature), 0o644))
 }

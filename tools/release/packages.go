@@ -4,16 +4,13 @@ import (
 	"archive/tar"
 	"archive/zip"
 	"compress/gzip"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime/debug"
 	"slices"
-	"strings"
 
 	"github.com/goreleaser/nfpm/v2"
 	_ "github.com/goreleaser/nfpm/v2/deb" // the formats
@@ -127,7 +124,10 @@ func (r *making) archive(t target) error {
 		return err
 	}
 	name := fmt.Sprintf("moorwatch_%s_%s_%s", r.version, t.os, t.arch)
-	paths := map[string]string{"LICENSE": "LICENSE", "README.md": "README.md"}
+	paths := map[string]string{"LICENSE": "LICENSE", "README.md": "README.md", licencesFile: filepath.Join(r.dir, licencesFile)}
+	if slices.Contains(programs, "moorwatch") {
+		paths["moorwatch.service"] = "cmd/moorwatch/moorwatch.service"
+	}
 	for _, p := range programs {
 		paths[p+t.ext()] = filepath.Join(scratch, p+t.ext())
 	}
@@ -205,47 +205,4 @@ func open(path string, take func(f io.Reader, size, mode int64) error) error {
 		mode = 0o755
 	}
 	return take(f, info.Size(), mode)
-}
-
-// bill writes of what modules the agent's program is made, as CycloneDX 1.6 (ECMA-424).
-func (r *making) bill() error {
-	out, err := exec.Command("go", "version", "-m", filepath.Join(r.dir, r.manifest.Programs[0].File)).Output()
-	if err != nil {
-		return err
-	}
-	first, text, _ := strings.Cut(string(out), "\n")
-	_, compiler, _ := strings.Cut(first, ": go")
-	info, err := debug.ParseBuildInfo(strings.ReplaceAll(text, "\n\t", "\n")[1:])
-	if err != nil {
-		return fmt.Errorf("reading what the program is made of: %w", err)
-	}
-	type part struct {
-		Type    string `json:"type"`
-		Ref     string `json:"bom-ref"`
-		Name    string `json:"name"`
-		Version string `json:"version"`
-		PURL    string `json:"purl,omitempty"`
-	}
-	var list struct {
-		Format   string `json:"bomFormat"`
-		Spec     string `json:"specVersion"`
-		Version  int    `json:"version"`
-		Metadata struct {
-			At        string `json:"timestamp"`
-			Component part   `json:"component"`
-		} `json:"metadata"`
-		Parts []part `json:"components"`
-	}
-	list.Format, list.Spec, list.Version = "CycloneDX", "1.6", 1
-	list.Metadata.At = r.at.Format("2006-01-02T15:04:05Z")
-	list.Metadata.Component = part{"application", "moor-agent", "moor-agent", r.version, ""}
-	list.Parts = append(list.Parts, part{"library", "go", "Go standard library", compiler, "pkg:golang/std@" + compiler})
-	for _, d := range info.Deps {
-		list.Parts = append(list.Parts, part{"library", d.Path, d.Path, d.Version, "pkg:golang/" + d.Path + "@" + d.Version})
-	}
-	b, err := json.MarshalIndent(list, "", "  ")
-	if err != nil {
-		return err
-	}
-	return os.WriteFile(filepath.Join(r.dir, fmt.Sprintf("moor-agent_%s.cdx.json", r.version)), append(b, '\n'), 0o644)
 }
