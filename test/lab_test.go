@@ -34,7 +34,7 @@ func TestMachines(t *testing.T) {
 	}{
 		{"WaysToInstall", testWaysToInstall},
 		{"OtherInits", testOtherInits},
-		{"ABootedMachine", testABootedMachine},
+		{"ABootedMachine", testABootedMachine}, {"ServiceInItsUnit", testServiceInItsUnit},
 		{"Lab", testLab},
 		{"LabBadDays", testLabBadDays},
 		{"WindowsRooms", testWindowsRooms},
