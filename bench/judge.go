@@ -41,7 +41,7 @@ func sixty() (*health.State, *health.Set) {
 			health.Setting{Check: "latency", Subject: mount, Above: limits(100, 500)})
 		v.Temperatures = append(v.Temperatures, device.Temperature{Sensor: fmt.Sprint("core-", i), Celsius: 45})
 	}
-	for i := range 13 {
+	for i := range 12 {
 		name := fmt.Sprint("service-", i)
 		settings = append(settings, health.Setting{Check: "service", Subject: name})
 		v.Probes = append(v.Probes, device.ProbeResult{Kind: device.ProbeService, Target: name, OK: i != 3, Value: 1})

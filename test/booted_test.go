@@ -140,7 +140,7 @@ func testServiceInItsUnit(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
-	for _, want := range []string{"NoNewPrivs:\t1", "CapEff:\t0000000000000000", "CapBnd:\t0000000000000000", "Seccomp:\t2", "active\n0\n", "success"} {
+	for _, want := range []string{"NoNewPrivs:\t1", "CapEff:\t0000000000000000", "CapBnd:\t0000000000000000", "Seccomp:\t2", "0\nactive\n", "success"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is not in\n%s", want, out)
 		}
