@@ -47,6 +47,7 @@ import (
 	"moorwatch.example/service/job"
 	"moorwatch.example/service/patch"
 	"moorwatch.example/service/post"
+	"moorwatch.example/service/privacy"
 	"moorwatch.example/service/session"
 	"moorwatch.example/service/vitals"
 )
@@ -98,6 +99,7 @@ type Service struct {
 	Job       *job.Column
 	Patch     *patch.Column
 	Agents    *agents.Column
+	Privacy   *privacy.Column
 	hub       *hub.Hub
 	pool      *pgxpool.Pool
 	jobs      *river.Client[pgx.Tx]
@@ -119,6 +121,7 @@ type columns struct {
 	jobColumn
 	patchColumn
 	agentsColumn
+	privacyColumn
 }
 
 // Aliases, since a struct embeds one field of a name.
@@ -130,6 +133,7 @@ type (
 	sessionColumn   struct{ *session.Column }
 	jobColumn       struct{ *job.Column }
 	patchColumn     struct{ *patch.Column }
+	privacyColumn   struct{ *privacy.Column }
 	agentsColumn    struct{ *agents.Column }
 )
 
@@ -235,6 +239,8 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	s.Fleet.Enrolled = func(id uuid.UUID) { s.Job.Happened(jobs.Enrolled, id, "") }
 	s.Vitals.Join(s.hub)
 	s.Fleet.Disconnect = s.hub.Disconnect
+	s.Privacy = privacy.New(s.pool, s.Fleet, s.Access.Log)
+	s.Privacy.Disconnect = s.hub.Disconnect
 	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access, s.Access.Log, s.hub, config.Seal, keys[keyConsoles], keys[keyRecordings])
 	s.Patch.JoinPower(s.Session)
 	if err := s.Session.Refresh(ctx); err != nil {
@@ -268,7 +274,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 		return nil, fmt.Errorf("starting background work: %w", err)
 	}
 	return s, s.serve(background, config, listener, columns{s.Access, fleetColumn{s.Fleet}, vitalsColumn{s.Vitals}, healthColumn{s.Health}, inventoryColumn{s.Inventory},
-		sessionColumn{s.Session}, jobColumn{s.Job}, patchColumn{s.Patch}, agentsColumn{s.Agents}})
+		sessionColumn{s.Session}, jobColumn{s.Job}, patchColumn{s.Patch}, agentsColumn{s.Agents}, privacyColumn{s.Privacy}})
 }
 
 // refreshEvery is how often this node reads again what another may have changed.

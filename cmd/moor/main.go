@@ -69,7 +69,7 @@ func command() *cli.Command {
 		Commands: []*cli.Command{
 			signInCommand(), signOutCommand(), attentionCommand(), alertsCommand(), alertCommand(), suspectsCommand(), devicesCommand(), deviceCommand(),
 			inventoryCommand(), changesCommand(), softwareCommand(), standingCommand(), sweepCommand(), runCommand(), shellCommand(), putCommand(), getCommand(), filesCommand(), processesCommand(), servicesCommand(), eventsCommand(), networkCommand(), settingsCommand(), queryCommand(), recordingsCommand(), screenCommand(), peopleCommand(), powerCommand(), manyCommand(), scriptsCommand(), packagesCommand(), jobsCommand(), updatesCommand(), advisoriesCommand(), exposureCommand(), rolloutsCommand(), reportsCommand(), sessionsCommand(), groupsCommand(), policiesCommand(), windowsCommand(),
-			agentCommand(), enrolmentCommand(), siteCommand(), tokenCommand(), staffCommand(), rolesCommand(), signInsCommand(), auditCommand(), linkTestCommand(),
+			agentCommand(), enrolmentCommand(), siteCommand(), tokenCommand(), staffCommand(), rolesCommand(), signInsCommand(), auditCommand(), dataCommand(), linkTestCommand(),
 		},
 	}
 }

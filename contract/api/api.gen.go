@@ -1052,6 +1052,12 @@ type EnrolmentTokenPage struct {
 	Next  *string          `json:"next,omitempty"`
 }
 
+// Erasure defines model for Erasure.
+type Erasure struct {
+	// Name Written once more: the name of the organisation, or the e-mail address of the person.
+	Name string `json:"name"`
+}
+
 // Event One entry of a log.
 type Event = link.Event
 
@@ -3832,6 +3838,9 @@ type SetPasswordJSONRequestBody = NewPassword
 // AddSiteJSONRequestBody defines body for AddSite for application/json ContentType.
 type AddSiteJSONRequestBody = NewSite
 
+// EraseOrganisationJSONRequestBody defines body for EraseOrganisation for application/json ContentType.
+type EraseOrganisationJSONRequestBody = Erasure
+
 // AddPackageJSONRequestBody defines body for AddPackage for application/json ContentType.
 type AddPackageJSONRequestBody = NewPackage
 
@@ -3840,6 +3849,9 @@ type SetPackageJSONRequestBody = NewPackage
 
 // AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
 type AddPersonJSONRequestBody = NewPerson
+
+// ErasePersonJSONRequestBody defines body for ErasePerson for application/json ContentType.
+type ErasePersonJSONRequestBody = Erasure
 
 // SetPersonJSONRequestBody defines body for SetPerson for application/json ContentType.
 type SetPersonJSONRequestBody = PersonChange
@@ -5030,6 +5042,11 @@ type ClientInterface interface {
 	// Corresponds with GET /me (the `GetMe` operationId).
 	GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ExportMe All that is held about the caller, but for secrets.
+	//
+	// Corresponds with GET /me/data (the `ExportMe` operationId).
+	ExportMe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetFactors The second factors of the caller.
 	//
 	// Corresponds with GET /me/factors (the `GetFactors` operationId).
@@ -5162,6 +5179,25 @@ type ClientInterface interface {
 	// Corresponds with POST /organisations (the `AddSite` operationId).
 	AddSite(ctx context.Context, body AddSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ExportOrganisation All that is held about an organisation and its devices, but for secrets and the history of readings.
+	//
+	// Corresponds with GET /organisations/{id}/data (the `ExportOrganisation` operationId).
+	ExportOrganisation(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EraseOrganisationWithBody Erase an organisation with its devices and all that is held about them. Nothing brings it back; the audit log stays.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /organisations/{id}/erasure (the `EraseOrganisation` operationId).
+	EraseOrganisationWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EraseOrganisation Erase an organisation with its devices and all that is held about them. Nothing brings it back; the audit log stays.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /organisations/{id}/erasure (the `EraseOrganisation` operationId).
+	EraseOrganisation(ctx context.Context, id ID, body EraseOrganisationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListPackages The library of packages, by name.
 	//
 	// Corresponds with GET /packages (the `ListPackages` operationId).
@@ -5229,6 +5265,20 @@ type ClientInterface interface {
 	// Corresponds with POST /people (the `AddPerson` operationId).
 	AddPerson(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ErasePersonWithBody Erase what is held about somebody who was removed. Where they did something, a name that tells nothing stands for theirs; the audit log and recordings stay for their time.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /people/erasures (the `ErasePerson` operationId).
+	ErasePersonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ErasePerson Erase what is held about somebody who was removed. Where they did something, a name that tells nothing stands for theirs; the audit log and recordings stay for their time.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /people/erasures (the `ErasePerson` operationId).
+	ErasePerson(ctx context.Context, body ErasePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RemovePerson Remove a person; they are signed out at once and their tokens revoked. What they did stays on record.
 	//
 	// Corresponds with DELETE /people/{id} (the `RemovePerson` operationId).
@@ -5247,6 +5297,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /people/{id} (the `SetPerson` operationId).
 	SetPerson(ctx context.Context, id ID, body SetPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportPerson All that is held about a person who signs in, but for secrets.
+	//
+	// Corresponds with GET /people/{id}/data (the `ExportPerson` operationId).
+	ExportPerson(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ResetPerson Make a new set-up link; the password and the second factors that they had do not hold any more.
 	//
@@ -8553,6 +8608,21 @@ func (c *Client) GetMe(ctx context.Context, reqEditors ...RequestEditorFn) (*htt
 	return c.Client.Do(req)
 }
 
+// ExportMe All that is held about the caller, but for secrets.
+//
+// Corresponds with GET /me/data (the `ExportMe` operationId).
+func (c *Client) ExportMe(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportMeRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetFactors The second factors of the caller.
 //
 // Corresponds with GET /me/factors (the `GetFactors` operationId).
@@ -8885,6 +8955,55 @@ func (c *Client) AddSite(ctx context.Context, body AddSiteJSONRequestBody, reqEd
 	return c.Client.Do(req)
 }
 
+// ExportOrganisation All that is held about an organisation and its devices, but for secrets and the history of readings.
+//
+// Corresponds with GET /organisations/{id}/data (the `ExportOrganisation` operationId).
+func (c *Client) ExportOrganisation(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportOrganisationRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EraseOrganisationWithBody Erase an organisation with its devices and all that is held about them. Nothing brings it back; the audit log stays.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /organisations/{id}/erasure (the `EraseOrganisation` operationId).
+func (c *Client) EraseOrganisationWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEraseOrganisationRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EraseOrganisation Erase an organisation with its devices and all that is held about them. Nothing brings it back; the audit log stays.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /organisations/{id}/erasure (the `EraseOrganisation` operationId).
+func (c *Client) EraseOrganisation(ctx context.Context, id ID, body EraseOrganisationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEraseOrganisationRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListPackages The library of packages, by name.
 //
 // Corresponds with GET /packages (the `ListPackages` operationId).
@@ -9062,6 +9181,40 @@ func (c *Client) AddPerson(ctx context.Context, body AddPersonJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
+// ErasePersonWithBody Erase what is held about somebody who was removed. Where they did something, a name that tells nothing stands for theirs; the audit log and recordings stay for their time.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /people/erasures (the `ErasePerson` operationId).
+func (c *Client) ErasePersonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewErasePersonRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ErasePerson Erase what is held about somebody who was removed. Where they did something, a name that tells nothing stands for theirs; the audit log and recordings stay for their time.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /people/erasures (the `ErasePerson` operationId).
+func (c *Client) ErasePerson(ctx context.Context, body ErasePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewErasePersonRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RemovePerson Remove a person; they are signed out at once and their tokens revoked. What they did stays on record.
 //
 // Corresponds with DELETE /people/{id} (the `RemovePerson` operationId).
@@ -9101,6 +9254,21 @@ func (c *Client) SetPersonWithBody(ctx context.Context, id ID, contentType strin
 // Corresponds with PUT /people/{id} (the `SetPerson` operationId).
 func (c *Client) SetPerson(ctx context.Context, id ID, body SetPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetPersonRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportPerson All that is held about a person who signs in, but for secrets.
+//
+// Corresponds with GET /people/{id}/data (the `ExportPerson` operationId).
+func (c *Client) ExportPerson(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportPersonRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -17342,6 +17510,33 @@ func NewGetMeRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewExportMeRequest constructs an http.Request for the ExportMe method
+func NewExportMeRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/me/data")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetFactorsRequest constructs an http.Request for the GetFactors method
 func NewGetFactorsRequest(server string) (*http.Request, error) {
 	var err error
@@ -17816,6 +18011,87 @@ func NewAddSiteRequestWithBody(server string, contentType string, body io.Reader
 	return req, nil
 }
 
+// NewExportOrganisationRequest constructs an http.Request for the ExportOrganisation method
+func NewExportOrganisationRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/organisations/%s/data", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEraseOrganisationRequest calls the generic EraseOrganisation builder with application/json body
+func NewEraseOrganisationRequest(server string, id ID, body EraseOrganisationJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEraseOrganisationRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewEraseOrganisationRequestWithBody constructs an http.Request for the EraseOrganisation method, with any body, and a specified content type
+func NewEraseOrganisationRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/organisations/%s/erasure", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListPackagesRequest constructs an http.Request for the ListPackages method
 func NewListPackagesRequest(server string, params *ListPackagesParams) (*http.Request, error) {
 	var err error
@@ -18243,6 +18519,46 @@ func NewAddPersonRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewErasePersonRequest calls the generic ErasePerson builder with application/json body
+func NewErasePersonRequest(server string, body ErasePersonJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewErasePersonRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewErasePersonRequestWithBody constructs an http.Request for the ErasePerson method, with any body, and a specified content type
+func NewErasePersonRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people/erasures")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewRemovePersonRequest constructs an http.Request for the RemovePerson method
 func NewRemovePersonRequest(server string, id ID) (*http.Request, error) {
 	var err error
@@ -18320,6 +18636,40 @@ func NewSetPersonRequestWithBody(server string, id ID, contentType string, body 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewExportPersonRequest constructs an http.Request for the ExportPerson method
+func NewExportPersonRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/people/%s/data", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -22706,6 +23056,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /me (the `GetMe` operationId).
 	GetMeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetMeResponse, error)
 
+	// ExportMeWithResponse All that is held about the caller, but for secrets.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /me/data (the `ExportMe` operationId).
+	ExportMeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ExportMeResponse, error)
+
 	// GetFactorsWithResponse The second factors of the caller.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -22846,6 +23203,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /organisations (the `AddSite` operationId).
 	AddSiteWithResponse(ctx context.Context, body AddSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSiteResponse, error)
 
+	// ExportOrganisationWithResponse All that is held about an organisation and its devices, but for secrets and the history of readings.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /organisations/{id}/data (the `ExportOrganisation` operationId).
+	ExportOrganisationWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ExportOrganisationResponse, error)
+
+	// EraseOrganisationWithBodyWithResponse Erase an organisation with its devices and all that is held about them. Nothing brings it back; the audit log stays.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /organisations/{id}/erasure (the `EraseOrganisation` operationId).
+	EraseOrganisationWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EraseOrganisationResponse, error)
+
+	// EraseOrganisationWithResponse Erase an organisation with its devices and all that is held about them. Nothing brings it back; the audit log stays.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /organisations/{id}/erasure (the `EraseOrganisation` operationId).
+	EraseOrganisationWithResponse(ctx context.Context, id ID, body EraseOrganisationJSONRequestBody, reqEditors ...RequestEditorFn) (*EraseOrganisationResponse, error)
+
 	// ListPackagesWithResponse The library of packages, by name.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -22923,6 +23301,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /people (the `AddPerson` operationId).
 	AddPersonWithResponse(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPersonResponse, error)
 
+	// ErasePersonWithBodyWithResponse Erase what is held about somebody who was removed. Where they did something, a name that tells nothing stands for theirs; the audit log and recordings stay for their time.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /people/erasures (the `ErasePerson` operationId).
+	ErasePersonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ErasePersonResponse, error)
+
+	// ErasePersonWithResponse Erase what is held about somebody who was removed. Where they did something, a name that tells nothing stands for theirs; the audit log and recordings stay for their time.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /people/erasures (the `ErasePerson` operationId).
+	ErasePersonWithResponse(ctx context.Context, body ErasePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*ErasePersonResponse, error)
+
 	// RemovePersonWithResponse Remove a person; they are signed out at once and their tokens revoked. What they did stays on record.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -22943,6 +23335,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /people/{id} (the `SetPerson` operationId).
 	SetPersonWithResponse(ctx context.Context, id ID, body SetPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPersonResponse, error)
+
+	// ExportPersonWithResponse All that is held about a person who signs in, but for secrets.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /people/{id}/data (the `ExportPerson` operationId).
+	ExportPersonWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ExportPersonResponse, error)
 
 	// ResetPersonWithResponse Make a new set-up link; the password and the second factors that they had do not hold any more.
 	//
@@ -29617,6 +30016,47 @@ func (r GetMeResponse) ContentType() string {
 	return ""
 }
 
+type ExportMeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportMeResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportMeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportMeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportMeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportMeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetFactorsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -30172,6 +30612,88 @@ func (r AddSiteResponse) ContentType() string {
 	return ""
 }
 
+type ExportOrganisationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportOrganisationResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportOrganisationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportOrganisationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportOrganisationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportOrganisationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EraseOrganisationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EraseOrganisationResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EraseOrganisationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EraseOrganisationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EraseOrganisationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EraseOrganisationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListPackagesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -30549,6 +31071,47 @@ func (r AddPersonResponse) ContentType() string {
 	return ""
 }
 
+type ErasePersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ErasePersonResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ErasePersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ErasePersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ErasePersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ErasePersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RemovePersonResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -30632,6 +31195,47 @@ func (r SetPersonResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetPersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportPersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportPersonResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportPersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportPersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportPersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportPersonResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -35860,6 +36464,19 @@ func (c *ClientWithResponses) GetMeWithResponse(ctx context.Context, reqEditors 
 	return ParseGetMeResponse(rsp)
 }
 
+// ExportMeWithResponse All that is held about the caller, but for secrets.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /me/data (the `ExportMe` operationId).
+func (c *ClientWithResponses) ExportMeWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ExportMeResponse, error) {
+	rsp, err := c.ExportMe(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportMeResponse(rsp)
+}
+
 // GetFactorsWithResponse The second factors of the caller.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -36120,6 +36737,45 @@ func (c *ClientWithResponses) AddSiteWithResponse(ctx context.Context, body AddS
 	return ParseAddSiteResponse(rsp)
 }
 
+// ExportOrganisationWithResponse All that is held about an organisation and its devices, but for secrets and the history of readings.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /organisations/{id}/data (the `ExportOrganisation` operationId).
+func (c *ClientWithResponses) ExportOrganisationWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ExportOrganisationResponse, error) {
+	rsp, err := c.ExportOrganisation(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportOrganisationResponse(rsp)
+}
+
+// EraseOrganisationWithBodyWithResponse Erase an organisation with its devices and all that is held about them. Nothing brings it back; the audit log stays.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /organisations/{id}/erasure (the `EraseOrganisation` operationId).
+func (c *ClientWithResponses) EraseOrganisationWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EraseOrganisationResponse, error) {
+	rsp, err := c.EraseOrganisationWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEraseOrganisationResponse(rsp)
+}
+
+// EraseOrganisationWithResponse Erase an organisation with its devices and all that is held about them. Nothing brings it back; the audit log stays.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /organisations/{id}/erasure (the `EraseOrganisation` operationId).
+func (c *ClientWithResponses) EraseOrganisationWithResponse(ctx context.Context, id ID, body EraseOrganisationJSONRequestBody, reqEditors ...RequestEditorFn) (*EraseOrganisationResponse, error) {
+	rsp, err := c.EraseOrganisation(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEraseOrganisationResponse(rsp)
+}
+
 // ListPackagesWithResponse The library of packages, by name.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -36263,6 +36919,32 @@ func (c *ClientWithResponses) AddPersonWithResponse(ctx context.Context, body Ad
 	return ParseAddPersonResponse(rsp)
 }
 
+// ErasePersonWithBodyWithResponse Erase what is held about somebody who was removed. Where they did something, a name that tells nothing stands for theirs; the audit log and recordings stay for their time.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /people/erasures (the `ErasePerson` operationId).
+func (c *ClientWithResponses) ErasePersonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ErasePersonResponse, error) {
+	rsp, err := c.ErasePersonWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseErasePersonResponse(rsp)
+}
+
+// ErasePersonWithResponse Erase what is held about somebody who was removed. Where they did something, a name that tells nothing stands for theirs; the audit log and recordings stay for their time.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /people/erasures (the `ErasePerson` operationId).
+func (c *ClientWithResponses) ErasePersonWithResponse(ctx context.Context, body ErasePersonJSONRequestBody, reqEditors ...RequestEditorFn) (*ErasePersonResponse, error) {
+	rsp, err := c.ErasePerson(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseErasePersonResponse(rsp)
+}
+
 // RemovePersonWithResponse Remove a person; they are signed out at once and their tokens revoked. What they did stays on record.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -36300,6 +36982,19 @@ func (c *ClientWithResponses) SetPersonWithResponse(ctx context.Context, id ID, 
 		return nil, err
 	}
 	return ParseSetPersonResponse(rsp)
+}
+
+// ExportPersonWithResponse All that is held about a person who signs in, but for secrets.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /people/{id}/data (the `ExportPerson` operationId).
+func (c *ClientWithResponses) ExportPersonWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ExportPersonResponse, error) {
+	rsp, err := c.ExportPerson(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportPersonResponse(rsp)
 }
 
 // ResetPersonWithResponse Make a new set-up link; the password and the second factors that they had do not hold any more.
@@ -41576,6 +42271,32 @@ func ParseGetMeResponse(rsp *http.Response) (*GetMeResponse, error) {
 	return response, nil
 }
 
+// ParseExportMeResponse parses an HTTP response from a ExportMeWithResponse call
+func ParseExportMeResponse(rsp *http.Response) (*ExportMeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportMeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetFactorsResponse parses an HTTP response from a GetFactorsWithResponse call
 func ParseGetFactorsResponse(rsp *http.Response) (*GetFactorsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -41960,6 +42681,61 @@ func ParseAddSiteResponse(rsp *http.Response) (*AddSiteResponse, error) {
 	return response, nil
 }
 
+// ParseExportOrganisationResponse parses an HTTP response from a ExportOrganisationWithResponse call
+func ParseExportOrganisationResponse(rsp *http.Response) (*ExportOrganisationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportOrganisationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEraseOrganisationResponse parses an HTTP response from a EraseOrganisationWithResponse call
+func ParseEraseOrganisationResponse(rsp *http.Response) (*EraseOrganisationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EraseOrganisationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListPackagesResponse parses an HTTP response from a ListPackagesWithResponse call
 func ParseListPackagesResponse(rsp *http.Response) (*ListPackagesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -42220,6 +42996,35 @@ func ParseAddPersonResponse(rsp *http.Response) (*AddPersonResponse, error) {
 	return response, nil
 }
 
+// ParseErasePersonResponse parses an HTTP response from a ErasePersonWithResponse call
+func ParseErasePersonResponse(rsp *http.Response) (*ErasePersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ErasePersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRemovePersonResponse parses an HTTP response from a RemovePersonWithResponse call
 func ParseRemovePersonResponse(rsp *http.Response) (*RemovePersonResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -42270,6 +43075,32 @@ func ParseSetPersonResponse(rsp *http.Response) (*SetPersonResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportPersonResponse parses an HTTP response from a ExportPersonWithResponse call
+func ParseExportPersonResponse(rsp *http.Response) (*ExportPersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportPersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -44722,6 +45553,9 @@ type ServerInterface interface {
 	// GetMe Who is signed in, what they may do, and the CSRF token for changes made by cookie.
 	// (GET /me)
 	GetMe(c *gin.Context)
+	// ExportMe All that is held about the caller, but for secrets.
+	// (GET /me/data)
+	ExportMe(c *gin.Context)
 	// GetFactors The second factors of the caller.
 	// (GET /me/factors)
 	GetFactors(c *gin.Context)
@@ -44758,6 +45592,12 @@ type ServerInterface interface {
 	// AddSite Add a site, and its organisation where that is new.
 	// (POST /organisations)
 	AddSite(c *gin.Context)
+	// ExportOrganisation All that is held about an organisation and its devices, but for secrets and the history of readings.
+	// (GET /organisations/{id}/data)
+	ExportOrganisation(c *gin.Context, id ID)
+	// EraseOrganisation Erase an organisation with its devices and all that is held about them. Nothing brings it back; the audit log stays.
+	// (POST /organisations/{id}/erasure)
+	EraseOrganisation(c *gin.Context, id ID)
 	// ListPackages The library of packages, by name.
 	// (GET /packages)
 	ListPackages(c *gin.Context, params ListPackagesParams)
@@ -44782,12 +45622,18 @@ type ServerInterface interface {
 	// AddPerson Add a person; answers with a one-time set-up link to hand to them.
 	// (POST /people)
 	AddPerson(c *gin.Context)
+	// ErasePerson Erase what is held about somebody who was removed. Where they did something, a name that tells nothing stands for theirs; the audit log and recordings stay for their time.
+	// (POST /people/erasures)
+	ErasePerson(c *gin.Context)
 	// RemovePerson Remove a person; they are signed out at once and their tokens revoked. What they did stays on record.
 	// (DELETE /people/{id})
 	RemovePerson(c *gin.Context, id ID)
 	// SetPerson Change the name and the roles of a person.
 	// (PUT /people/{id})
 	SetPerson(c *gin.Context, id ID)
+	// ExportPerson All that is held about a person who signs in, but for secrets.
+	// (GET /people/{id}/data)
+	ExportPerson(c *gin.Context, id ID)
 	// ResetPerson Make a new set-up link; the password and the second factors that they had do not hold any more.
 	// (POST /people/{id}/link)
 	ResetPerson(c *gin.Context, id ID)
@@ -49064,6 +49910,19 @@ func (siw *ServerInterfaceWrapper) GetMe(c *gin.Context) {
 	siw.Handler.GetMe(c)
 }
 
+// ExportMe operation middleware
+func (siw *ServerInterfaceWrapper) ExportMe(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExportMe(c)
+}
+
 // GetFactors operation middleware
 func (siw *ServerInterfaceWrapper) GetFactors(c *gin.Context) {
 
@@ -49252,6 +50111,56 @@ func (siw *ServerInterfaceWrapper) AddSite(c *gin.Context) {
 	}
 
 	siw.Handler.AddSite(c)
+}
+
+// ExportOrganisation operation middleware
+func (siw *ServerInterfaceWrapper) ExportOrganisation(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExportOrganisation(c, id)
+}
+
+// EraseOrganisation operation middleware
+func (siw *ServerInterfaceWrapper) EraseOrganisation(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.EraseOrganisation(c, id)
 }
 
 // ListPackages operation middleware
@@ -49480,6 +50389,19 @@ func (siw *ServerInterfaceWrapper) AddPerson(c *gin.Context) {
 	siw.Handler.AddPerson(c)
 }
 
+// ErasePerson operation middleware
+func (siw *ServerInterfaceWrapper) ErasePerson(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ErasePerson(c)
+}
+
 // RemovePerson operation middleware
 func (siw *ServerInterfaceWrapper) RemovePerson(c *gin.Context) {
 
@@ -49528,6 +50450,31 @@ func (siw *ServerInterfaceWrapper) SetPerson(c *gin.Context) {
 	}
 
 	siw.Handler.SetPerson(c, id)
+}
+
+// ExportPerson operation middleware
+func (siw *ServerInterfaceWrapper) ExportPerson(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "uuid", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExportPerson(c, id)
 }
 
 // ResetPerson operation middleware
@@ -51304,6 +52251,11 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/audit/export", wrapper.ExportAudit)
 	router.GET(options.BaseURL+"/organisations", wrapper.ListOrganisations)
 	router.POST(options.BaseURL+"/organisations", wrapper.AddSite)
+	router.GET(options.BaseURL+"/organisations/:id/data", wrapper.ExportOrganisation)
+	router.POST(options.BaseURL+"/organisations/:id/erasure", wrapper.EraseOrganisation)
+	router.POST(options.BaseURL+"/people/erasures", wrapper.ErasePerson)
+	router.GET(options.BaseURL+"/people/:id/data", wrapper.ExportPerson)
+	router.GET(options.BaseURL+"/me/data", wrapper.ExportMe)
 	router.GET(options.BaseURL+"/enrolment-tokens", wrapper.ListEnrolmentTokens)
 	router.POST(options.BaseURL+"/enrolment-tokens", wrapper.AddEnrolmentToken)
 	router.DELETE(options.BaseURL+"/enrolment-tokens/:id", wrapper.RevokeEnrolmentToken)
@@ -51490,663 +52442,668 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"zP37ciQ3sicIvwosv/lM3TNRFMm6SCLt/FEqVbVqji51iiVpd1saFjIDmRliJBAdQDArWyazfZp9sH2S",
-	"NbgDiJsjLsxk98wca7HICATgcDj8+vM/Fiu1K5QU0ujF1R+Lgpd8J4wo4V88vc+0Kg8/8J2w/06FXpVZ",
-	"YTIlF1eLt0azLE2YKhmXymxFydSaZUYzyXdCny2SRWafK7jZLpKFhEHCmItkUYp/VFkp0sWVKSuRLPRq",
-	"K3bcfmjHP30n5MZsF1dfnieLXSb9Py+ShTkUdiBtykxuFn/+mSxWValV2Z/hh61gH6X4ZD7amZmtYAXf",
-	"CLYUa1WKML9/VAKm4yboBotM5+L88hk1hbUQqScTsWr756krftFbccGNEaUd9X/9/eWT/4s/+ef5k69+",
-	"q388u2VPfvvv/21BTSxLI1PKhie0VuWOm8XVoqrgyf7IebbLDE30ndKGlWqvLd05UD1Gbhyl+eVUrHmV",
-	"G0trSwn+KdtVu8XV83OkC/6r5oNMGrER5eJPO6dS6EJJLYB935VqmYud/XGlpBESZsuLIs9W3M728wKf",
-	"+B+/azv1PxqT+G+lWC+uFv+/z+vz8Tn+VX/ux4Uvthf/y5YbthfSsH2p5CZhXKZsb39pFEvVGRDOjWM/",
-	"8zJNRfpalirfCWk+qDsB8yhKVYjSZLgOLValgLl3NiFZGP/G0Hw74yOd/L7/3Y2R+M/8Fiirlr+LlbGf",
-	"gWm+E6UjU3t6eSbvaDbgaVoKrd3hy0qmpHhisp1gWpgnVREYo7euInxrcCPwqe6C3MsJziy6nkei9hFE",
-	"dpKxNyWeZ9zxdGbETtOTw1/wsuSHBTDmfbbCl7o7ww3b8nvBtFqbPS8F22dmC/JxL/idFFo3NiWcr2Qh",
-	"PhW5yoxIRzkuPOhEIznjjP51wVd3fEPN3ApYx03chNmDZJlMlqJa5pne4pSCkEu5Qc6kmFGvVEncfz+u",
-	"2aufb24Sdm4P98X5NTtn+60oBZNKCpZptsnuhWyQUla7JVJSi3tRZuYwyuHcrLY3/mH7YrXbceSR3jyr",
-	"wi5D02fR/RFJtxMyZZlJmNkqLSxF99tstWWcIdfYyav1WpQibVF3aKrfC5n2Cd45BnCVeHauV+Np3CBM",
-	"zcANjqjX6Nhq6Bx9IwzPcuI0Nc7Z0ILCeYTDZMeiOcxKmZlnc6fSbJ3N4kHH7K3vDM3+F8HvbvxLxBTu",
-	"xcpQOpPj6jPyym9uZUOR89QJo3qiNOY9tFPv+Eb09yksc9J6m7vVXatVAYl96fImfIac50ZI87XY8vtM",
-	"VWV/pkWpjH2UvgTty/ZAGX4npD1WoCO7gwaSl7NS7NQ9z9lKpYLxXMnmtbhUKhdcLmC+hSrNrRYrJVPi",
-	"pH8tzF4IycxeMXxWW7GUC34vNMtADeFsn6WiZIXKs9XBfifoWE9ftJSsc+oSsDPeqjztf/wVL/gyyzNL",
-	"FpQzJqw/VUIzqQyKlZZQaai+z84J1t/xT2/x2ctzQry0dytZfHqyUU/cL7eC52Z7BvvX/NOTbGdpgxaP",
-	"/fBip1S5t8L2THziuyIXn1uB9DkOAN+BQV6p3Y5LYu1vpTY8zzUsObciyrBS5IJb8SprwYoXBGeoo7CC",
-	"awMbc8beGmbJqtkfWpT22T8TGMz96zPt1amE/QHahPu78Nodg9+iyvmHgonpPxsi3i7xieNGnG3CBF9t",
-	"PQ/qgq+8cWRnZAVvi81X9eJ7m6QIZswzWX1K2D6TKZgCJUt5uc/kuGxRVnT4z0VP5JssJ8QGL1fb/lz4",
-	"Ln3xLGG83L14BhZrufuC1DzvMmp7i1JtSr5LWCqWCSuLnR1jpzNyiCNpkTie/KNnWwjYGCtL1sKstiJl",
-	"61LtErYUudrHmGV5YFwelio9kN/SW375/AW5pzr7J6H2fH0waNyHiyuT5sUzQmGkNhV2x1E58Rapm4P7",
-	"YnS/3+N56m/5OsvFjJsi8A51M/NUTL+V70WpM7RThhnaP+g+kLgpjy1V99fqTsXM5Xq5Rax45jXb3IhR",
-	"bQ9GTOo5k+vNhZPE7WOsdbaRgmDA1092PMtRaVVMC3vZKCeweju02orVHcndKJDpO1vynfAuI3zumvGl",
-	"tqJzrUq81uy00b2hM0NbsfjqbZZOcKgMGGzfqj3bcXlwU9FOBvClqgxtqK1zXhR22HrhDSVi4nxycS/y",
-	"MX74Dh6yB0do7dS4/g1eOZuxK0kYZztu5y25BGXISkfwKFqpxbw3B5WJTLNKWsVlzw+0dqQKIUV6y830",
-	"E6zKDZeZ5oY+xuBRUvn9zFH9xMeo9949976SKHAlxZG/bK1GZ6W74cbe0BsuHUnajDDRlMiMiMh7M5lZ",
-	"tVTqnyK9raRBG2vit+0KRmWMPVo38CRYvCgqyBlXunB/Gxrwxj1GWqN+1Y4wHZbwEqSehz8YNcv7ZfkN",
-	"bDJi4yz6c1Cf9Kg4fLny/NgRiuH3QloF/e8LvrqTap+LFOcBu2KvWZCei2QhFUzMcTH8ZCfX+LSjZltx",
-	"rkkcl8M/rhn+8YpxyQRIZTi7YleYAwhKqbze0VDyn15SWr5xNlr7Gy+tzSASp6LKA0MKdEZ8dn5ODRl4",
-	"szdvpFPCuEFX9dNzlvKDZnwreDr1JHXtYdyb6J5G3RH+/hs9EuCCu/ehmmnXtX3vtX0nZhffaiOKiB+u",
-	"NMRtBEOCF85fR7Wp174TrbySqbacMNmLFBY6qFggzQI1mivx847uA1KDOlroDumfgBmCPw2bHDUsRrjI",
-	"1Noxd74UN2h0RSdxn9B0P4HvpBbmDbEFMihpSq80iK+0llfpmJzyBn79kWOt/Dy7EwOHdKIWN6BxTr5h",
-	"6Ws6chLqscMU3BDkpki9FyUZyqEU0O9VaYUls38Gl8E8l7tze7cOkaqWuaA84/c8ryJaOYdZs0wyzvaq",
-	"TO1dgy+Cletc2PCQZrwUbKUqadCFPWKewUd/G3Ym5Zm8O3OUm81l0pR8ZT6HiBTwWVGU6p4T98Fqy+Vm",
-	"pr7p31nSgYGyyseVLjeh9xUaxnqlCnErXUh7mHwwfuuVpLmM1vxIdnTfPokg84R9DFnWpFF/43Ku9Qw/",
-	"BMR2XtmX6PDdWpS3VishrmCYh7hiWjnDEJSXtRFomzrHI20bpqqlP+JQi2QBPt1kIT6t8ioVfcEbD9hF",
-	"mAT/MDMyUgquI5YYsNeoqg8PHRVhU1W5mjttk5mcpsFMA+leyJTUQzpM6k5Zqvy5G5NeBQik93hS51+R",
-	"8DpKLmOEjJgns1RZ7q/ajnoOmUQ8aJlg+PKdYGCI1aFq+J0zAMHsUOu2l0StmZKCNc25xOuqmWal2j9M",
-	"QbWzjsbbx17/Bp8aUb4jl3z9Cimd/MbQYrThXhpMX+B5/hC/YOCK6XI3WfyjygRh9b2qylJI45kA9sze",
-	"504/hN0GWxrdRH0XEi35jDI8H/2akoznOaSmkGkQER8nDu6XRO5PlWbmtTRkhscq6oDidJz2l626CnGk",
-	"z3TT/vbBJvjHrwsXE/h1QfooYXink/ZVrjB8ltrtNXQMwcUa+kO8KdUOQ170e6exrOqTN1E7v43eWFuu",
-	"icjLt+ITT8Uq2/Gc3Xz78snl8xdM3cNlm2km7JZC1M2KJTtCO4jWtwTFYdztfCcOLs0l20hShwUrCRLl",
-	"qMtS/KNFkFiMxhoJG8lNRWW4NNf9Or18/vziKxYeD7IZ2csTBClATvc+4/1v/LpYlmqvRfnrAuOZnghc",
-	"spfv3vqg5q8LiFz+upjC0/cZj3J0GHOYqTun3JIzQePcW+V2NYk/uPUZCLsSFQHfCp4SEmDGWfBcGuMs",
-	"6vcu9SXN7Hx5/q71ceKc9CRBtcyzVWADO2KTP+EUZALjjZjsB9pfYs21bc1HDVLXZHkgs07eMqBX82Wk",
-	"lKNLdKNOYo7UQv8RDJJXYFcRzGRNgbGpvZX3QhpVHt4asavFMRF7yAzbc6smVTK9tv/a8gI83Awc3kwq",
-	"c1snVU/jYXx+9hxP5l7pPBZnueiZcv68YEmlqXNd7dQ9/OSs3um+9rghFQg8EB3KPK1gs3KujUs5mrs1",
-	"WsS1kaEDOJSdSEVeSJ8VHNjGeuvp+EPrTB/nJG2kEIapxY/KKY60O3SPdJyl+Nf4hCYek4jXeoBX6/xp",
-	"MjV+uVXqDt1z7uawFt0101u1l1ZXRGZeISkgvGkPVoK6lpIrWpU0vNwIM5Hx2hzkXp3nsnJbdSp+kiJ/",
-	"RIb6ILShDEKvURMbhW6klcisVoc+VWd47bcHTCRUd1bwbzO5oROLXJilG6bvXdPSDMc4Xlm7/z8dH3bu",
-	"uaWqTCQpd5cZTec/xMVszE5VazpCVqqliGQN8LSdf9Fg1QFfUUZ/v9IVz8f5SKzuboQx7qU9l2Taxds6",
-	"aQBLU5pZ30ZBaQBmEa64vTxYURlWZputobIuaL8UrjFxGxS2w5H4t0lZm/+Jx/OocA7Q5LuMYv+5h9Qz",
-	"4bSkpygj+w0is3yU9G6u36vU+R96HH8/qjV9h9S2Kt3SH8N+DNwXf4DHQOO0rlxKiVRW5esETxpHaMlX",
-	"d/QS1ryErFYIF+0yA2k8cBjYroKkWFOVsq2M+GAQkXhcB4YgyXH6ykPi11h6sbgX5aGZUR2yob988Ww8",
-	"HXqdfYqI0KIykKoFR8eaRZnRIl9fobKW+tI4KG0Irhpr4a6bO9JLdSCWsFZlPCXcbkqu5MYOCflDsA1W",
-	"PWylfl8+/+ryfHy585LC1HpNi+BQ0djan+dkGkcjAYigMvKrFpCZd83+e8OnCwkjqy0v+cqIUnfTUMiP",
-	"RcKPP67rHYH0fXgusXsYzpH9dS4s67tsz84Hv7z46nLMz4BcO00+eklyrIjMs4JwlYhPxjEiXg6fabbK",
-	"s2KpeJn2xZIW2ifCNlZ8eT6U6dOqqoX/N0YdM+HygCgtrOnoGO0rlVJhPvfb1vRH91WlEbNE5bngm0qQ",
-	"PmHS2oP4iNmKA9vxA9ur8o4pCdVc9s62kju3utlAFcnUBFCuza0WQt5GPQMwDasbor1pNXw7H+/xnWap",
-	"TAsyNzV3S5pBap5ELw9b8xiaeV1L0S1f2Nz3if0O6w9gh3m5qXZ2ptdMKqa3Is/hioXak12stObi6cX5",
-	"F5eD5TUXXv77f/eXnWdStGq01zzXousv/Ft2L+w07xP2u8okxmmgvEQnVsOs06o/08yafS5BnNmLpixK",
-	"YbBEiMjwLVNBBEPeOkeu90nDY9e1YrviZZkJzazKyyX+OST/eZty9DyoyhSVuQW15nZ5CKWWjhQvvrg4",
-	"//LLF8+Iyohwy16cf/H0i2cXX14+a9ayNzEFmvGqbCdU1an28h9r1cZ3NZWL0bAVsNkkUeoY9QTSFAYK",
-	"6XedC1YKBrYkOpWDgxHq1cpKSvsnxyb960fkvNAibVJqQqqRKEs6sgYG7kpVOYpTbXiJIeY910zIVKRX",
-	"XptKUct1cbfc8hPyHGkTi08UYsJbo5n9C4xY6Wt2cfkl+x8YXMk2kuefaZfnhP4R7n6NU2lHmZq+cpOK",
-	"sp12ZZmWTstOnSE98uif0zkGN/oUbFPwMiORBya5uV1u/TR/s3vYe27JCBJq0a4MBGUCGNSIgULLrZOF",
-	"KDvHOLhNm29RnufWzeMIeppLMmzP49ySRZ5xVxXRcV+RqVE/rlsJH43k5BXPc1FivRDXjLP9VuVict7H",
-	"N/wQUiN6yxw3TCHNKAzQmuJkWv/AdyKNTsKSliYIlqQCIkue2ytQrbHws5ZUJ/i+zow4zVq6LiW1twxu",
-	"t7tLOf9Vv3qahyQGPZvBGrR/sHZ9U3KM3Kx5lqNBpbPcCq9pycf1B461xJSUdeilk/InmSqEZFqt7gRR",
-	"m5urFaezI4pW1l7jfihKtXJZG5Rn06iVIrzDZlVY2VelBZ2RsFOx6iKfAz4sDMKXE7emaUpKoNwJLhyp",
-	"hTR0jmftT+vL+H9jkEaIIqSK9jd65yzWYzMqhzKCIe7jdS8q9YripdehUAiccMw+RepNlfQhCJr0lSzF",
-	"ymr16YSIA9Z6wao6OcswS0evekGtzweXauujzS2YGUeque0013HNvI9yH0utyHORpjM5H9+I8H00oewl",
-	"21oVG8xgZg93Yu/y2p60hvBqK2pT+KFH6gHhTXTMcFZwraE8IdPsThToRsumBE9aLo6QT+S+mNREblBv",
-	"YJdOxU/q0XjJ0JVYp+WlLb8XAzXVDrIQzHmISpue8yqeGxLlkjiG1S9QpeL/zpYlepTnVdRMAG2YMHtQ",
-	"gGPxQSADuhQBribbCA1/mBoJDKAOjqFhYm47/Ldn8bTllhPxtBkoiDyGp4ORQFkrtOG/y1JpKZqwnz68",
-	"mu4zNf4zU42OruHIDws/yqTKgbC046oHvhGrLBXpTwDjReUkrDIfSBhaGb7/jX96pHa+Rt/hmq2zUhuP",
-	"buZO3jSaV2HS41PrEdy9nNRL9HMmGUnkmVWJqDxRI3aFiehZqzqDqK9rloKbmZI1rWagoQR/2kMvXV+n",
-	"RuaSzJq37hacbrgVaGjD7XnmAmdOk7OG35w8vTgkAXWh+z1JQp1cQBLwuAFhUz0RW7uF2zDEJqcQi4Hl",
-	"HkMuCn1nVEHXPdwLWqkPqD59F9xa5Sl6Q0sBKDB7Vd65OwuiXxj/hRHQAwQxKo0oWWPKYT8QZo3uiOmx",
-	"y7Qm8zm8G5lLqQxb4rxEyrhpoMLuwcm8FXlxNqSF9ko/IOaN6XOZvHaIC5DKk6vNk0wyvSqFoNGlYvlH",
-	"A8poSOfB7QoUmWKb+70/2jB3A50im8fP6YG5PPFVwuROsFIamuglFK21cIlYnmnCHeSsh7lljFBjcRtH",
-	"tUoCulr/dmmA/8376KrpoBtR3NyD8FYpYpdgURERVFGu7PFXayjvgtfpLKRenCjN9F18wEyySodqmHWV",
-	"51ZRtu9MHH7N71VVump/0nmLrms6srApVVUMY+UKhg+5XBkEnZu+P3OyBbaClzNQTXdi54BYh2g7kY44",
-	"WB2YnWAB7VQaUZailp2SPgZORadHwKQoZEAHCZiwHV8pnTCHFBhwdFwtGTAXqK6I6xlBHoz755QePNiF",
-	"UAVlDbb4CB+qb56ZVqsos4iTOqK930B5yd7VoGy5ZkshJMM9sCRCR/0JsK8M38wSWwOXZQc/yqNKIRBe",
-	"HSpwjNQAjdLeD9nYqoCYiKwaiJg0RHzYvI4U7spzLzQ7R4VW2OzlAgmr+tjL9r3DcoHRjkifxTnFYJTm",
-	"ll8DbGo+0xxa85UZXe8beAgUWJn6oNwkSr3BF0jYclGCpunihZGMfRfj3PEDS1XIwpqGRhE+QH3+H5XQ",
-	"U65on4jzX/55qMY0PB/9/s/4VDTA3dyvBmnblImzzetPhdKubKmjKiECRkrevnsHPOi0/PBv/1IEYuNU",
-	"RWotwH1KNdg5eN9GNn+m2Z1Ue2kNnaVgYYgopH+gywiiPz435ZqLS1mVzztwpsTrPs7yDq7D3lAe4l7z",
-	"zJpZTS3ZA0hCVw7y6vSdDyiT02GLZ8KXTWRGt9oPjCRbkYVu9DUR9iOpGbM1uSZT1ASNM/5pXANeap7e",
-	"MQBzrCPR/awwF6bGdHmXscDevf0GjOgbw0tjVRGQO+vDGG51e3i7jT710F3GfbuGMiaK2piAkg0sVJyg",
-	"o1prTUjSX6Cr1RaCWauCXVx+cXZ+dn52cfX82dPLWUpWTKUuhQYiYaTj6PBG2Q6DN9MKQuuWjp67VTso",
-	"h6ikZlyTuNfxVIVMeTAfstaq/zkX0GEYxQWgbDDK9LSN0shYD/A4dsiOqYsJ07kQBfzk3I8J00YVhUgT",
-	"zOMjhVKZGYMtZ0bn3M2jyBBgu0QXpw/CuGUhXwducUSsPzjF5eFP7YncHe8rIsMvEtP7XS0n3Z+/q+WA",
-	"QVRmmywC+lvJiZmCe1XexSpTNEuVFICAsFdlqsdhJuy6GrN2w4epJpYeOLu4MH1fydPJfLfKxxH7Nwji",
-	"QYv9ACvSEPs9yT4ACpOrDS3wIRMOgQ5PIVdPIU6lEHUAm5Qfnhwec8OoApGwoHfaDChGIdKZ7rmoUI7Y",
-	"7O/fvGJPnz796trb7bqJWx0RnSWRUcEro3bcZKuE7biseJ5YAc6XORQimy3AMM6Xw17owlfrX8FPLhCU",
-	"zCna3Wd5fiuVudUuwtHJl7M66kEbsWOlWFca0Oon19EGYGkg0RSp7A/ViaSyG47EAc6dW2jXP5gPkTV+",
-	"5qdzyofJn4gYP9UNtjr1Bw+wohqBo4lEakbOqYPKoScIHTFzLWkuz8+newTceBTc4RF23PCd0bB/PIHq",
-	"lZFXiXPOd9JhuRFydbjdTa0F2alKxpr+GZ7P8ipXGoT51Bc6FMCZtL/bGnOE891dCXR5SK6GM1DttF47",
-	"n8uQt+3hmXQPdyP4AD6VumT/phmgbjKtdmKp0gPLBZZit/rtxERvsNAH/LkUJ4Y2m31ybXmZ+u5tlHu9",
-	"LlJQu6IyovxMM4Axxz6Ndf/MvUyYNxQ/Qi3u1f/7f/8/H68d6tbOhXhKsVIbmWmRBuf5StkPLfnqLt58",
-	"a6T71vMXfUmwVdoEFbtd+ksOhzBityQEnscWc1Bjd+IAASBZQGYYW3ItXjyryrxTV/3iWTLQqnNkgZE2",
-	"nY1pNtc4uO2RfqK8gfTcT//yYKWWbUmuxV2VdPDvISk9/p2IaSU+FVkp9KwhJ3ozJ/RauVd3M5cTFRJW",
-	"YtKKa6XpyDEV06G9dJUOQnnRIlknb6dB66RmhHEuOoUB1+36e3orbqCUEzExwXbL1YbIT5ixwwFygggf",
-	"x3sORc2WCMgO1YfBjz9F1zxRuSMM8zWkS/Y17lIw7Hjhkt4PINXP2M1dZm0axLvXLiSQi7XBgmf/LN8J",
-	"tuYaUcK59CNUecqWmBx1xr7L7gXT3IM7YpIStx+8E2ndRR1TgS3X5cJQhrmKxcjjSYIzW5tEu5rk0Ywy",
-	"jXSKnP1pW4x7c5p9/q9KUC6Fl9rlr7nNdl5mjHQkTOWpVeUhGaBP+bXKHU5Ox5pGfFqJWwraAHml5FxT",
-	"trirlXeA80mjzeU1e35+jmrG+aLdr30GnEzfaEYoFYBxFw6L6JppIZgDa8cIt8/vFDtRbqzKD/2FES57",
-	"ZZ9aQbDcZ1XueSnRppDKoJaXybWCuMyy2sxIAfXOj6nte+3e9fSRr150W/1P7Iv0/vVlDbhb96HqQKok",
-	"cYix9nAeyhdm+ZlVnxGtaxQuZxa6fbdAAGkyWbjiaTnNybsJ+9HNsMvVZtjnSDcI/V1VpeR5AjmniYcv",
-	"TCwlodHz5OROr92HAV2huV1huFDhK/PcVLilvc/9ZH8NdS/7dkT1M+3Fj5UVvtGo77KSGUgyWAomeVmq",
-	"fadP+LzkmU6SKRB4Mle4nTwlWzyus6s569O5ulrTPwExslSQVfeWsVupDY08Rpe90si6X2NQdQmxpUqu",
-	"csFLsrMIgGjQXgKzFWWkSLl2ePX/plyDo940LZ/TXoXtBOBaeLv+tJ95vXocZ1JJTaDycSU1r5tJIh01",
-	"rCIb+HqYVasm7reK3QlR4I2eacT9gwMOYcn5ME69Dn4O0P3Vz6/pJPdoxficO5aSKSO74DvYn71uZFTM",
-	"34nQCN9tRiTPaNmrImimLNe9g0Yw2ptF1V2DrOFS7j+NaiOhSvgu5Q46CbVLLVZVmZmDS6oJCTTuEzMy",
-	"LlckavU5M4pdoDe6H3x3H6cXslelNjPb+nR9rMG1HD6VhA3yc653Zdpprj3XR55mGOZ0Mdxm0GFyZxbw",
-	"Puup8YwPikzea/VGifgQ2iP07xtszkIFNaxNkmkNIGhtbh3KytORoYzAK94lkUWz5WL5eB8Qtspazx4Q",
-	"0vXV98lb4QzNTc+Lfg6Wz5m3c6yquM02W9YG/muGbBsHq5Np3aZgo+mOT33MoC/O5Gw3SHd2m1evo3Xg",
-	"ampGOKOsUSV78bbG3zrtfF5/V5tGvhFO8Jkrzf7jP9iv2I//1wX7tTo/v3yB/wv5QfCbp4J9df6xB736",
-	"1YtkPHzlJ0at6Q00D3kvdnTrv4JrHW0O4/4IbUuugbcAykdiaQCvrHFv2cCoEgS14NL0++RSLnmHV9AD",
-	"tbx8Nrbc8Gp8sZpG0Lwdz/jnsrMqdG9Nv3ocxeZ05EP6k8FVHOt2K+gmDAe/QbpR8ldp4TJREcfe8oav",
-	"1sPiReeZk5H+PisF6MSWYkON4e05zcU6AgRX79goNkogWe/jjee61IhtfixTvYE3fu2qWZBMAEq1Clg+",
-	"/zuUtS2Vmh1gOaISbqim7TZerdSML07/XCt2R4AKlTLqdz9hpZXSsXKlh5YyDdQZ2T27/WfbOT2h+WKy",
-	"uM9KU7UGjR2hmqqu6KdXhNPkj2nBfDxNR0bz3wjKROQht51mvAGV5zW2fLJakzUc4YcHlCDgUmYesvBS",
-	"JIwZT10WwUvRqTnMhKsj8Apc4m0iACth61wIkzS6EZosz90SVwCD6JqZsJqmMYG8rrRTd3v3SAKu/7rc",
-	"r+F2mtNGdV2ReuM3aoXgwX5tkA65znJn4tWop+76mqDwBcSiwEntIgU/mcbC27ve3s56j8iLRYj0FLYR",
-	"nIZHCIq+yXIRi99BTgc6cRHB4DMNJ+e63okt1+wbp79PDqnhOZxRZpaLaEuyCCjufnuoPURCppoJXgIa",
-	"DNGNICdBmuEUdfG6KpmKUhulUkxlHSa7G3qKQ7Teh6O9oXaobwR1mrAVlEagiTP2jpttw5mehRxwZtQ1",
-	"+wCoDXvEVfJnPBUidcaWFAGPpuM5Ij33as2g9M1cBevm/MWzZx2NnwSYFa3GZTt+J+BsevBYVRyg4PRe",
-	"hHZm2NbQoFukqEqINuHnp8fMUiGKwXUACiCiQEO3D2aUihe9DwzVJsLl8+dkYtOB4lHcN1dBCVUjEhqz",
-	"NGKNrutRXTWBGH8L10vE/zGTW1F2zNsRCqm9pE7OrHVZxm7LgrYF6IKyQzHHNiT8GCZ8KYqcU7bcHlPV",
-	"oR1Hhm299vzANgpyoH2LKWtk8GUuGI5CbbdR9DIIF74aoF5S21w+JftOiEIzvoIKM1BisD0LX4GxyVSJ",
-	"2AnjhO85QZyhZDdjqrz6Roj0NOIqtBkeTM1BcUqYWSu6HA9e0pnc5G6YKEVRIgFFryDE4A4U5pNg4UJd",
-	"GDNLtaGlYUcE9mUP4NdRPCqgdUsjyWWtyqtmy1JquCCApjfM8yis9LyflPsn5RP7fyROhkoxjDxZP47b",
-	"Tl7EkIJjEFKQKHy5doyE4egJdmDdp49gLcvCV+HuhP6xi3EXlNn2m0Ii1qADcl1iMgOu3O9dg6hTjyce",
-	"qtOcTzp17oPI85DvgxchlpCpkm1dcy3QKiZpjI0WFc2PrFSRiZRpZYebtmsT0rmIhJJMY9YCdKIhNUUa",
-	"4SvFbCc3PaIalGbUP6du42ky9exQ79xMSMgUKdCuUmVU0EY1Ii86uxoR3VwgItuwiTYI6iuGcJyJ/e/z",
-	"i0vooJ8+byg1Aa4TH7DnI30+XXPxezJT16AO89Tj+A5P/tHbGPwB3UwH10AunpA6qQdaI0mVLhIFTAK4",
-	"DDkkYYpYj9Oo6+ItSgFo/cQ1OFO16/mmoQAPewpyfafpPPK52WxT8Q+Rhk3EQ6RdTZUoCCYJtf8mJFkc",
-	"BbT/JpIjGRIv0dKVwqEObEq1t0fQHmdCzJK9EPF1MCAQwSkJDYcuzpPz8/N2W6DzKZ0Gc0NZB+9fX167",
-	"2ZpgvpjVVuhJGYH/6pOLtD/63P6NxI+F1E9N5v2seCnWVR7B7i+53gr6xTXP8qqM/LFUee4ZgDhXeTQN",
-	"Sbd7aDeq+MdTDf6GRaHHpBn8reRUoVLpEKEHK98dIPgx3QOs4fyjzA+LK1NWYoy5SsSKxg9STjdYzXQH",
-	"GC6+Zeg+H7Ny/+Y1/kfvzN3IUyDd8Y3I90MrcXbCclubYKMv9TylUwv7euilWoS6p8ywrcpTfV3XKwT1",
-	"F6/HTa6WPJ/UoM3HEukA+j0vM77MUahn0HPL0xI/VgroBocGiJ+g5r6r3E6L/F7oM/aDYpYj7eS2Ik99",
-	"30WGQP1sk90LCbmyzgoGg+OI/NgmuFxj/5NGpkVY+bzuE8DUp/Cm4+l4BHc6zrAU95nYU5kEVQyGJkyb",
-	"QA+GuIoR0u6Rpev0JlBRICTsEN5PGnZbRMeBKpliUTcRp3Hst4aO6y7luk4scO+dRXD9DxPgiN0Q8AV7",
-	"3hpxprFepligrNaBbM2lULv4raqoRBDfsibQ3hsj3/+4SBYffloki19e25++XSSLN+8XyeLmpf2fn8gc",
-	"4lqYf9HfH6uIdbsNk2Wjow/1gfQB/sOOD++PKEErnguZ8vIMafKQW9wPAXPxiHsvoUNNn8ZN5D4ihWzP",
-	"NdMOKXpUvmoywzf0i2D2747jr8CewZZ4bKnSA/gwrKbk0+Kk2Duf4RmD9sr2F+FlGDMXBuCtYZR9pkUo",
-	"bzaW/BNqucPq3eQp5uxhFg70dvH12X7FLXg5Yym50xgSPmMf0dHy8SrQIbytt2qv221QMzcL13LDtY5R",
-	"lTljH7FnOgzV+Cg2o8QKfabQv+4TQRja/giTrqSdjX+0PUimLd0dIjmUzmNAG0l/9quM5eD0qfTG2jrB",
-	"nwrVhr7LeD/fRs+t852BOHCCbBgahtlvn1dN0F8MkIDH9BryLmMv/ZBv4FbHfW/AX5KSD5It6LsuMESA",
-	"GKg3HnM0lod5qQUPwXmOq4p0qPjHdYPpp/XmtQPdPmRu+OYRKBV1g+yjKtYppc+5s6cgUrQWkrSykOpW",
-	"UuFkeJ5pnMR6JVOE5CmURgos9tT641tpRLnmdK2fFAbalWf+oZGMwy5wt9myohTr7BPLUV2Yc47imCDf",
-	"v3zF6j3r6zmmolXeKA+3QlUjiFNNWGkMk5hqkmOnpvTRvp238l5Io6j2NzM5zA9kFUMaknw1rwdrGPHG",
-	"9Zuk0JH43UjP/NC8AUqceZZ68Zxp6Oyhrhm2GfTo75lhaTa5FitShhEWSx+UJql6dF9nIk+n1Cf1GL7+",
-	"hEttn9VrLyJ2u6XEofknIrZMqf7K/ILPYMUPUcTDEG2uvamn3SZidKETW7K0CmUnL+/moZ1RqRVmhtNr",
-	"S+sWP6MpKlsu01t1T9380GAbetewpUDMIoA+igQuarDZEQ2h667G9yIHIYv6kFJuuNOtoTqaZfh0Eox0",
-	"AF8S2b01F3JrV9vz7HoURCl2jLY73C+8tnyHdyGWdDOPrIBs6EzhSGvy+qsU8f8nArt2Aixik81TsZaV",
-	"PpBaJWdFzmUCwXSonPBuPqjcAmhitUZ7k/2ultonxe5EjbdBJOdDYcq84s3e1ODjywOCZTa+UxPnEdCe",
-	"UsFT38+kCwxgshwLcTyNQuYz3/OD/8HndU9sESfn9vYMmTajB6HuhDPpJv+fahn1Wk5teZPtMjPlQ9/h",
-	"g8MYsJ8MqTMA1/6ult5HvapKnQRYtzXPc83SSjA7AGtU10zflLqlzfh5aTWfwlxX141Fqj19OlQhpB4Y",
-	"HRxCmWQ7bl+SHArAfFOcvdeYXDK8HWvGygLEcw+/XSuZsFLoQkkNORppma1pM941a53WwlBwTbuQDj7L",
-	"zCHQnkU8bGQXnsZWWGJI35RHq53o7MnMnjzwkUlL09vKzJxZS3KAiJWK2OdmjyMvkeY2xK3MbYgGjLMx",
-	"RGbq2Qkry8pY0SyNKGxHlPbmD9DCBa80Igs7iOGVXSO650pI5KL78VVl9HyEc78FP+29KHnO4IUmBBMe",
-	"joRdnvscg3nUq+Q6e+jWNhJA4VWWKoGpKGUl505D7SWlef2yVYge7VOzpYL0FmGpyrQCsYfl21mNqXjl",
-	"NjaLgILyVBUAC0qrlvc8r8Q8i6dXUl0KB67jg5vkvW5l3IRLxBqP7nHKa2DV00ZEM0D1hI2ytFhtlY60",
-	"hfRI9mOzsI8NRSgdZL1Hrna6Ubgs3XKbmPZevYuDJ0ZUxW8EjU3brm+AY4kFDBUWOMCxBF+HKoj6BTKX",
-	"OzKFSFqAqkxRGXqTYL0A6u7r5eytUJRW5KQB7wkvErosuJIRpTKIquEFudnVmwQjjhiUv6vl2d9c6ux8",
-	"Q/J3tYRp1MoQ0dn4VpE14aHMGVTkjWJK2hNvH75m55BC56rhgcegxAicc4BnAvhBtGQvRHmL/UEGPgrb",
-	"5bPz7LMDY5FNHOsqbZwzKmn22ch9U9AdTW7g6xrBDfBsg9g1ABQMFYnwZuwWU8UtX5MZZC/XEJRCbD/m",
-	"853grrbXMlBgYFS9Jd2YL51DyzXL4RvQVOjRE6SMEdL1h7F65X2r52UzwM0zc7v1MeVOFMqlSkP64yTL",
-	"ZSYUpD0H33lZdtRBOIUP3RrMj+A299dNPCuWjJChTwSecR6RHgJFEgH+7I/pQ16JszAS13fySSatkISv",
-	"XNUdhRq4AoAjYG2Chlt1ywtvO7RgqukCRjI99PW9KL3HAD+auRMdvAQ+fAroG6CdRdq2hkYcnTMjm3d4",
-	"B8YEP7OrNOZMea2Z27ngMdJTIEvqPut9OZXVFiaX7P37n757zf7y/s0r9vz5s+d/7Yz+nMwnjXTzaCTe",
-	"ZDvX1qVn1XIN+IYrq+RmO3HFLs8vXzy5uHhy+ezD5eUVwkWNsVPApCR875krXl1aa0yLfD3dlnQmKZF/",
-	"C44bf0sAIGffkq0x3IPpnLcNggZzeICCHm+8ffkD4qlh/QeU2DtqAs/7zACv92aoiUNGWhc1ncRCHxN8",
-	"v6DudpTY+8UpmrTW1mvbkrBMagPqfcmwGvVsVowZgPRbArWLuhPM+2FwGHjslbJba9DWh9LYKagq+IXw",
-	"CiVy45b5cH6tfaoxqTgwBh1MoJVbYudRrX/4zn/nqyYaZbToIK5BeQNi70jdiSsH+M4VExxVDFCro23W",
-	"+xnsPwYg2FbXggMG5QsNWdu5HP30p/UccQSY9rAn0sRWcBOKKY5QYlrkkyRgatmqoMArVaRYQkEDliPg",
-	"uGhYywxqQ6ahl2/VngAMiqON537eM5pnKTNQwRkSbKDoC90VXIo96Uo7Doj8O9e97Mgw+3dq8yPVsGKG",
-	"d76Ov1HBW2uuPKh3IY6aLFxaCg40DSoHF3UkVM73XB5oxId2Zz+XN+t6iCa+V2ni27UlDHBoEw/Rbf9g",
-	"jDX9uUzZPypRunw/yDpveGsGm5gO3Qev3GPDeIdCi1r/mF4B0MMF6J6Q6cGaRlXc0HK+d481EX0HL2n7",
-	"0DcO2qWo08a7ZfD5AQEfg0M4M2zvZEkk0lz3qB2cAD7mp/APj/A/9A4Cm7ePTCrWvMrN4urCmih9RR2r",
-	"+yDnV3cN2lBW9vRFq6rsgoaELKc0Tnet1Py6HBuPvwWP+bcinksCsXEi9GJPifqegqzWJZGc/0H5phdW",
-	"eP8fT773QuHJK12u0X8E1bcMayjYjqfC2g0rpe4yWgUVu1g3ShgpsvxvRZ6y+oETdWzfPLAk6oGh0CzN",
-	"xe0uk5WJSBww3q3pDvYXhPUcjkoAyVkrcEJZ1r52CbdSq1x4NQHAFV0fC1YoyNpzYoydw9tcspfv3jLo",
-	"4kS7jqz1fMvT9HYN6JRE8bablMg15G6oQkiHVrJzEQTQPLAxV8yCG4AfG+jjD5yg1U4AI1zXDg0DuAAe",
-	"W21rHzMn5BWUO1GSfAjrrdspw6MTEvBbtUtwPAJrtonROiMJHtruzPrb12G830iRIKMN7PQQsG4WyfaI",
-	"p6uFphKRupJJ/TACuYxqlHjRK4tUlt9sHfgeZ6hKNb1jzVx/V+ucle4qIYqbK2NIXvXFzE/xqOJ3PtNu",
-	"IDg5dVFRpOPcizlQRE9jfEtMzihsqOZkAs4pYc8tTV6cn1+zi0uqZU37unxOX5cR2OH9Vu08tKsvIbcU",
-	"CI39QJR1vY/nAx1fOgXZ451ifBLhyBe6OVv2c1MSfL8PJftH2h1uoLpiiVCxl2LFvZvQ6YpEcvbahAgO",
-	"wQVBWjsGmNb5nUemZcfB09BA8LWXGAaT4S260cuSBBpTNeTQnESSfZ1IIpVBuxeChvZfQ7OAJyc4q/C5",
-	"pEPcGQzy0hP7WDZB4HHX8HaonwIVi9i1vAoB1dL7EmPC/Yh7Abzbt1p0+/UP1oIY31D4oZmDL00/mRFY",
-	"3nUbxApmqzqQuQdVoO6Q+uCbDndYxb3cLESumyg0yBHWSd5izW0+RUiszTePEBz7XsnMKUqdNq8i22zN",
-	"zOKMosx2vDzQSbj7LG1hHTUG/ET/+jChs6VTMD4t7OP+I4mffj2lSYfeEePo4/4D34n0A8/zw5zEef/8",
-	"aC8QHDmWUQ9/nNTmozHN4xA4frDUXqqKisezrVWtuiV7W67ZTgBEgVXerI7nKpj02VCZ5kB2OVV07mtb",
-	"Ae/4M59O1YWxD0CuzoEA1YQd4dhLUs/SUfjyvmXZrOCaUVlYCBlDMFxxecU+vHrH7J757AB/a3X9wf2G",
-	"OzRKgyf4lENT7/3xxwY5gLa5fYEbxFXdPmohNAkzWwPvT5e1r8I7pO/Ab92c+iq/26TgdmSbPl5NaRIl",
-	"W6v8vguEMg6urbyXY9IU3tvHabPbtx14KDBITd8wqxaVmktMWhs8jUvN/kFRvz6P7l9hQ8S+aO8WP3sn",
-	"wV4st0rdTUego5uQj1tNEUDK10/sRFgoh0SPIHjhNVsKsxeYmL4D5Zuzn95/d0bhbTU+/zSZFpJ1Vb9u",
-	"ZpQGYgnq4EQnFue/lEyZgldmy356/5ZOc89WxoFScfbuh7+xTLqe62eLK1nleUJIGPdBlDD/9Z6tEHKT",
-	"igaVFJm/5lo8vcQck2cvnn35V4TGbjV+8VU4CF1SCu48gDjfccAS9+1mIbRfa5S4Ugtp3rs8mQ6NoTKT",
-	"sFutpMWumJtMtqzDzCeZY3YQGH204/BOiOLW46LUQYAvySAAKv38gA3/yzSTGwwG3InCdCIBL0YjAR6g",
-	"NiBCZjkCZRqR51gpDgp+5QzpZTYD2XomWBgRCHk6FAdpuJ3IQEg7DkLC6xmliKyh18Ghg8EA+9S0JKRg",
-	"i89hFBfRoXmjkrjNY3FJD7Ds03/8W00gFb0FlzKXqSu31J0CiKh7APbIccvA8VH5LPEEGi+6JjmoZb0k",
-	"pudf9dK/Lic4EIlr4cvxt5o9sdoz/U9RGKYFh8REAP6yjIF+GMY3PJNn7P2br506/CVbbbm9DN2mNmcx",
-	"8TaI6pWB1kZQUH4PvA8dDixe8EaUds3/6+/nT77iT9a//fHi2Z//jca0+KcgOwHVEJdfXHzx1Zcvvrr4",
-	"8tkw0GXPHeVwaR054EsRWryWpcp3QpoP6o5KXvU+EQrDSNeFEjwz3VqRXICdIHbM7u+NcnyJPNqIY0Et",
-	"vw9RQRgKrTasbuISXMKVjkSNGinNTuhdPusLvar0pSyZYeJTkZVCt6TdF5ejsr6LajKXSVyi+8zXqoCj",
-	"4e+1Tr/44Wl3qxgIFJQIY0SqNGa2EWy69x2qH1NryMdMm4kb4wm4iGkYcTJ6SMTAkGrtLp/mimkOagA7",
-	"ErVc8SmfMAfkgXLnIaCRZ+xt6EMecsZCQVopQhSqMTYGjF3WTU0UD+nkABMnYA5NajiM7Dda1d4NQe/j",
-	"Kbxz0LL+pbk/acnXhrrZXV2gg6KuW025lbmc6Txblrw8sAP02AI12ZQZIpvZPSTzQi4uLp5dXFweVTZ+",
-	"RBE34XDhdT2uW/eUZOyLy/Mj646LnMuhRKd9HQZZim4takOA1DnNVAdSmA8i8NnHIjbMjJri8SLLpsZ0",
-	"8dVlMlZ16SpRCl7ynbBqV9JE+eydzka6NDmO20RV+tVfN+tu43s7ePuepuDzhGlTP4j9u5rZusg/+Qg/",
-	"NE42wNj/ny+/7/tCnn35/IvR9rnwrd9iEwzNcUcV3RfTNHw33NA2/CKWLyuzjcJl+WEGJu3tiM6sMTFx",
-	"rOHuadrzJvC52BxDDm9HO/LZbI2vPiUFVZ1rNppiph+sItD07+QUxZao8mxFsA605hyb90v70Ndiy+8z",
-	"50d+oIrj0SZmuI7dG32s8n61yDz/CuRlzvDzb8XqzmVztidz2dcF6J3yjoPw7chevQco65vVVqSk+612",
-	"jnXEdYBJhmy5rvtrTCY/ltq6c9cDoIReA0xB89ZoAgOMI7CrWF+3p5djruZZYPf+gqIr6Byi1VUDlwWq",
-	"0MB5068avIbbwaXosVTBTbkD58IZeyvZTx9eJTVNEGVCKvZPsqdRI8WU6Kta9RKgRmoUmwKVMtR8Jd5o",
-	"4VzLZQGjJ4toVmIEEfoXKBU8FhKaPn0OdAFzCu0Jip0+2m9nmbfLcnQ3kXZ+6wOSU1uGxohoaX4tvqDc",
-	"Tb69pukWAq1b/9DOXr5uJJo183WHqwp0IVYT+m3YFdzYR+PaYKty2HsqrNzJ+/7q8aRAmFeMomT18C9b",
-	"aG9qVJ4iroUVxtiOxWWcbgVRoLWq44JjLnUo+B4J1Q4yj++U1cxTr/2Tz56NduARZJrhB2tfQfW7cylI",
-	"XDczStG7LvSKWwuCnsj5+ZfjM/EjEK0xKcDFWTFzRKbv3PIEELTg2kxug/VQd/QsveZB4rqjn+CyksCZ",
-	"btunNaiCs3FkReUPYn/D70X6X752aNTcuZgS5+5nFV+eP1DpplOG3dSD8U/7gcBChJJsiJvXpiOZkGIm",
-	"6Oe9EmhvsbYdLOcRsUcuIqMyTv8dTvOH+7wjMRBaff6GH0aCCk9fPH8kFXqwJOaXdkNmlxC3U9rp0q7z",
-	"AmTDiRIeg3hqU68+XgkZVJbniKhIDf6AQvZBqfymDlJEIWQJdz8Gdq9CZSk8a1VtpX3BRn1ll5iVcN1Q",
-	"6qd4LmmA31jy+gf7Kdf6ua5Mafa0CGhyBZjsED3DbO7mLCcBkfiAft1WAUtjkwUEvxe+/2io7RQIkl36",
-	"XGbApcGMKp8IFYxXLO3M8BWgM9QzqQLkP9aqTkyO6GHoqjzGDM5COFmsd57ToOCjXkuc4E0Rx5cPbgD7",
-	"DLXMHztStpMKPq0cMV6jlc1J3YN7YE57Lhx+bFmnyHJvkekRktx/rMxK7SIwQZylQqQM0HwJGz1Wl9Zq",
-	"cUpuG1bh9F70FQ408lpGloC5i2Ol5Eq4JioPTe31C5qSNOnpdnTSZNQh/wgtBydqWn0InGic8UfZL0tB",
-	"wCdXgSNSuzs591k/aZa6ZKWduodbB8A/YqU2uTim/2E06mOZW60N+rn2PMSDPUqDiADG9eSB/0JNWzfr",
-	"eQ36OhSnFIB69n8MdNiOYB/F5WRIA5qe6zOt6qRuNB3L5OmnkQPHTBaNv6jy7saIYlbTygDINj0PvI4x",
-	"Tr9QYLfe+RfppHQfgT16saUo8l72/TiWMjRlm/mS8V6pzp1Gv+2Tvvvu9HUEwsuloo3dZzDwb8Nx3kkm",
-	"bn1+jatI91w4WiW0ujt7FwC/HlIhtGpdAKdQFvx8HkFPiIZleToX6j9SHQRNvSo9c7DIQR/Q3cKEY8uk",
-	"A7mniM9Gvmjek53p55ChFPfCt8QlMK5FmWar0Xv/Z/cYFCQC0u4RRSvcTCu0e4duuGNK7KDw71XOdau5",
-	"qBarqszMoYk3lyzWgkNFQLJIy+weKsFSsc5k5lwtkDo9ZtJhQewZfvIhc6/qQluY/I3dPjvXph1bT3qb",
-	"bbbQTD/Nqt0iWWBn9YmzDGOfYqKRws1VVZZksURdTo2Nk2FHmJvZWGU22RY7V7G2Pb73AGd7we+k0Dok",
-	"oGELREw3C2PQ39+UKJ9iiUqTjYt+GY3SgCyk3Yagsrk8ML4RV6wq7Py+SNjTc/j9V+dQ8uE00jxtIczW",
-	"4iMnmxbUZIe8SGgPCnnJT3HUCGgOVlSTkNTNjWsALbtXwNvrQlAj6mFdQ+6Zxi2iubv1XCbJkFPU6QJ7",
-	"Uzjzc8RwtAnT72p5O7XbjNpE/KNmK7xZhTmuDkweGyLMQ0utXXdU/orhZd2BaLi3HbY6geexLsL3eQF0",
-	"+2pGMmtZh3Bjf5tKwwGInoCdH/oGYIOPWvVDWAOe5YERXZdWd8VOLoZ6MBoQzpHUFmr39Vj8qz0rvloJ",
-	"rc8a7z/kuOAoeF7CSK+loQJYIZkgypRT/fSRghkYP0IkMtPtIY214lhv/2LkNVCPG01o6VN5wF6TVo1u",
-	"Vu1PP4RDAiM9DIGGYc8RxplXdyOpEF0QsmOQxVqNRHCG3S/EGeQV+GSojJF/W5rjQHojzvkkViIej8cw",
-	"ElGUfhNwJ6ibtM0/37XrOTJsgTTaPsrdBy7tZpOhK7Eq5pZODOBmTL1rSqcy9fUppy3F63/c7IWZrDfd",
-	"Zq1G0U7Q+w+Re3LanNhH8EofG+tR6IrXsVYHOvR/0xjKCLUoVlQGPbtRPjAraddHAmjgiSMygY/M/bU/",
-	"3A703D0yNXh6rMxHAusJtQKss/zkwMwnEYJ4LB5DCAZs4n4pB6wO6kmh9ShvdhkBgIk9ptdhBxSWSaqd",
-	"bLvtldPWEYlr57q+l2Kl7kVpb0O1XoPHYPPE/7S6q5tjTdZlU5HzQxyD79war08BcxGD/qrIRb0MsBWN",
-	"ytMB2GIyAS4aY9w7g+jQGbqd9ESwfaQOVK2ZoxEY3JZKrTpQSCSYh7g4peUCxBJrjjk+mlgKLSTdBt9l",
-	"YjQ2pd1FtKcFFdtsRQIkBpjYkGwSgM0DjCNbcRkQ+0lNECBdoxz15CKgB6P7pnmzx0JRdcihPZiD5Uwg",
-	"7GigD6ixBoYE9xphgnvIwRmQv1HWAj0cgi2fOTQvVz2YGbrGXna7RQz2q6HzhDlLM13k/JCElUJaTYBG",
-	"GcNS8UZiG6ymtWeTeNsz5MlY+7tMm2he8oDgnHk/+HkTN8ROcCqH7Xv7a6b5QUNMvD4JpeCrLQTG3RFE",
-	"2OcGumjmYW/OJnb5n0N6INgJyK+W4r3QUNB/jI9sVVQTe6GkwkSB1jF1cfpXo6HIndgpdF9MkC7qjhYK",
-	"8cBlE3mKQI9ByUb3oEfVwMEh5UrdXbOPSJKPyGX77WGgp+lDOnK0IalcYw5l9QUcclpvjiarHNmhww6V",
-	"ix3RjevNK/bVs+dfsAKfYKlaVTuyAf+KyzSLWGLfeOyF0lUkYe817m64pRASm7zNa3Fbcy7lxlWQ4rq0",
-	"9mvEbVsKUx5ue7jHdCfQKhaO8EDRxBz2Qhq2L5Xc0L2KD8WEqKr7uP8SqQzX7TQ6mzJZCuABvV0eTOe8",
-	"x49pHIQ1S6fjphZgxdiJdiYx+RSsxAPjg+0TEDqN9NlXSQAbs/9x2a1n7MZ546GD4FL4tOkrxhlS1WFp",
-	"AKaWUYxLCHqCAYzN3YctDgEyQsj0iSkFFkdj5117aWSyEggtqyDoONnAWKuSUltdHSHXd1DyqaD6BvKW",
-	"BxsydBMStREc4iTv3n4D2mozY+3Kd5UG4FO3+z2Ev6nM1Fh8g2gYsrVE3z+RloOt4hl+4Et1L+rfQ7x3",
-	"OuYa7vfUu5CyUnAx05SKmh1PoVO4hOy+ueJ3ROywoa5gO0XL91nKhypjseV5+iFeHP6MT0iG8N9OZmlw",
-	"dcL68aTelHwXbZDjI3jW9hVr47vdE9QuN/ex8uSLpxfnX1yOosqMFFqsIV5NtEY4H+xM1gfeb9oD3Z4N",
-	"4P50zUGnlDrcZzpb5lO6QAKBJu4ubMnRexupIPOlYJ1Yvutj5/Gc0e8OEUf2H//BfnWRz18XYLmDNEzw",
-	"z2eUh2VOkGNyCwpc0GnoEvKCunAnIk+nH3cY6o19Z1a2aR2H7oXrXCDDOwAFT6Oo2kGRm1a1B08ndWTZ",
-	"LXUy4R+Y1hSnvtDHemsb8xp1PU+Wrq0Jnma5yCEPCIVHNXCvP8DZCZUTyWKd880DK488n9iHJtMJV3Ya",
-	"Kr1XZLM+wUpIy29U2INP3OqvQhIFKKkrAyYqr+P9QJUiu4m8V3udIKJqGsn/TxY7RbnafvEvXTk4OkiM",
-	"ClCQ0OoUytns5ROB40KK0DlnpqxEz7T6c+rGvX8I1ASxbToGfQJeZL0XorCrJFoUYDU+Wby4znJxBRt8",
-	"8+3LJ5fPX8SL6bsA4kUwr3xrw2QBKwsFGKXYZNrARQKuffAgcyCVFRL90zMI+Ub1/CxNwiwVE+a/xcBP",
-	"YrnWfuma/Xd7dcpUuxZVhwZOrI9COmSVvTqbZHVoh8NPkdMu68qlid0LaVR5YO75cTDjSSn2NJdp86CE",
-	"oi6XvRcccfK7kQsPwgZmavvWBMeqVjsBKB195qPjAWK1Vewvb199/+6vCTOrIkGf/F+++eHmrxCGE0v2",
-	"l28/fHj3V7B0nd272irLmquidovvxXK6oeZJ0os84ZB1f7Lnz58+H4uMxQDtuYNY9mj1s5U2q0Hs+mAV",
-	"s9B8R6DtCS7CvT8NC9Ve6v4VY8oD0CbE//NMisQFr3S1c2XImEly/HWzy/I8m9MiOe5jNpPi0uCsnaxo",
-	"N8l1Ctqnmdx8m2mjyIRAE+kYam1PQL/lqy1bVqs74ZribLlmJeCERdBrB239rpaO7UWJqx+/YOVxYwZn",
-	"cwpJ68zfqeUaQKo5eSHwwg3WolPJIUYUt/MYzWRUDe63as/WmRT5wUEC+CYDIeGAW4Xi+RMEtVkg6kx+",
-	"mJsW+wBXFdA4pMg21uvWkng/S4XZgYHKlGe6TdEZFZMFGfyzsoU71rlmsgr4b+BTdDNxuW0dTF4lxY/r",
-	"xdXfRxJ7oNg++aPexzxf/Plbh8iwmjN49iF+Z+34i6r8ixihyaKSmZltncJLnpr0/mA3g9f3ZGHJjb/y",
-	"Xec/rn02vLv6XDtnZ074GPhnmunsn8I9o00pzGobykRc0QEFUZNXOxkRBdGyia8PoVYCjACfrg8Aeggo",
-	"z3x7XyLWWJmiMpFRk2bXlkZixPJgIrn1+1gEKZaAcZPJlUu29F1H2FJseCejf1pgMZoyEHaaLoHrJAk3",
-	"mm3amczKQpwTQLLnLxdUZc0bnuvgNAs82GC/Luh1y6fTuM5Pln8KKY3zcto/rURZRG5jqw+xzKfz4Nn5",
-	"ZOpThgY0NvEG0+YsXuM5OndaOwfcFntCEXGF7mIU8fsCFCdk3MAgJZeM6yHnb6RHkiDhDt424A7wmc4l",
-	"SQWDIo73t6ByGFEWpTCi7M6x0hXPO1AELSuQPrVvSrd+NCsB28ZD8Vh99yGHt5Fz3Mk/9t25w2msZ+YP",
-	"XOMw1cQI+xcSixzFB+XDKfI+a2HzCKmf9UxLhSXuhLNEC55rxmupeoXw3pnRjqeg5+Lnda+nz//I0j8/",
-	"x799/of8E/LdtetKtlGQWbTa8kza2w69LTUYIybVOy8EZBSglgvD1SES+CboALW0x8kvBeHTETK9tS9y",
-	"30qMRFUXMr0GOYh+sf02y2E2MGclXcard4WHiAT3edou4T8zk+44jAoP+NqRRtCQQaObBImFQJZOvvku",
-	"SpAQvt+qXQ1raafevwFj03HV8oQnqVrm2YrdiUNoIeBW/pfX6eXz5xdf/XXSBwL9aZzkepcbqWbIDc11",
-	"eiI3WouBsoK9j2izKzajQce8pYffpNbkYyfpXpSHVyqltPOV/zXZEH8L/UC66659s/beZjyHeqE5eT2d",
-	"BeEk6Nnv1D3P6d59K/fbYSGzivXdeo8tGYY0Yl98iTTky1wwAAg5LnQegW2IJtahpdGPy9Y8OKvD1BQ0",
-	"HvikswLdvUKjz5CuEKTrCdwgMFAsTRU7HLKl3R9tVGklTaPVBJyPY5NX/VpOFytrLuoEFBqGfv831hiJ",
-	"T+Z2Wpma0/C11a+wH9zk0rMmuudAhU6DPsOtb7tY+qAfSjOLfqZEXZDg2APiq/nW+kuBiw4eVDvkhLxl",
-	"OI1+ivPKftrrO40a2KXY6XVB6MibQt0UAScTyvIIBQExMSEpfCfYulQ72jpwVVS0CQODxFpxP6iPxLwS",
-	"sZ4HAH/vZxYqwyLEwzK4kQaYWyg4BsRwtuZZTjVIN8aSTo+AwNV9OhtVMR7KwKrmgK19zZ62JMB5Czv3",
-	"+Wg508ozw2Qk7/aUL58NfL7dD/B8InTvl3TjBFHML1r0+GTNbK8xUN0K95xu9MHNNQRNm2uGczAYWO2E",
-	"Op+eT4UGx93xqx+5Fn1t51ng1Yc4XMtQ79ng+gYmZ6cmi9+LW+xm0N/bLSjssb/lkb9Er59KpqK83fPD",
-	"9IRpN4MkzNN9uDnY0Gl/X0myf95MR184ZAM136OagHN3RMmTKtLl63BarJlvRMFSJWj/2Hyn3UQN5nfs",
-	"Qdi/VH5XS6w503hr2/lN6kYTT6YPV1hffvAsjZVjQ+1B0kCIBUt1Xn1FAHHpJItXImGwMwmDwwY/bV0X",
-	"X8uVrCqYKpllS9qvZkUYST/ItHd1+5lm3CRwMbML2u0XJCjxp1rmTVCZgq+tyZENWVV54RSuVV9ibRBV",
-	"CZbkJ+S2puGxGzmQp1G26vP9OJpWff30oVMV4WB2LQpc7fSTkNLT+acDBEocWm1iFa76LacjqBJaCdNK",
-	"WA3uG7WPCd3Mt1Yg3L6ll2B9DrUKkDX/nWbUvjHPom0ZyQ+NN2yMndF6X+AEEh5qe/68E915i517zqpx",
-	"ULVi7Qy7HHRY7nmZ6mt2cXk+oP18+eLZeDk5AolQjn0Dm+jUCQp8xLnq6nLpkTTwVE3WIG7whB6rPZAR",
-	"tAac3nTxOgQXTLl734lyZU1CtYZKmkZD4wZWyxmVg6AVv7sdbPYV6pundXdpjjcJO+59J1XhAdBxvpnW",
-	"oFJPwnHBm0cCcdkxZkNwLassN7eZHK5xH2lXJTAQB80QyMsejvhW5Wk7CtqMjh3dR2xKT0KkQ/trDRqE",
-	"RZC3i8pDyflRl2DYJgpi+igyRIYlL9BktJlatJMa35RC0O6EWGpXCQoYJOSIFPWlc5oRlmJTzYznwxsR",
-	"f998/Xp6n7ipgG1ibW5VZSJdW4qcy6sgKmtATcGl8V3LMQYvXQc6XhSluhdpJ1OFOFRbrlvFA1zfOdeL",
-	"U4qdpMSfnI2G+Ib+uQpBDyHn0aPF5HPADyOdquul7z2QJEaqL87Pz+sWAqVgBQJy+s4xgpd5JrSBuFwJ",
-	"9JBp8D1OOzEteDIKr2leTh4elPcxG2V+z79Kqr2kYju/bBVGHr2rSiqWK7kRJUsV09AwydWwWiUm1LVm",
-	"Xq3Bnk9a7cRSpQfGU1UYHc1NiQKX+TZNTjH2FRPc9LpATN6U75GTf3JAw2ST0pLWRvbbw0QjCvbCHwwX",
-	"ICod/pRfbEMGNYTLgIT0JdnD1dIgNRtF0qXQ1Q5/yIWbzobDLYQnsAZnShawT9PPXAO1u9PEErAN1LoP",
-	"4OsbaKFwllbRlWj4uIJpA7DFIYlt2E7v1nn2LqQ4LSOQgdBZkliQ2GPjEMR3a+WmxTCl/y25VjOAf4sa",
-	"gXgi2j8+TwLPxdF9o3CFEaeKw8dNfElw4iVzwrBUNGGIkWstY4TItTaxQ3f2qfWZ4zlZt1P1eZPjFepx",
-	"5EPv5PC0+22MxU7iz2jx7GN4NPADJ5zrI86StjuXfHU3lfHnu3gHQeJnHLm4b5MPRO8RvQsVkpIZSLme",
-	"rIP4dg/kqYUbIY3g7w51eNBgGw4I/lrRoi7ocYfrdqIiC/rAQ+BbG2U3EdE0xR3VEvqkOdpWkVDT9BJu",
-	"kmDzEgxgfEhMfrMtVbXZzoy/HyIgslZzmz7O3FYfkU6VAaTfUX7g/N84Pbdzca8NVpcc3d0I2eYkQ63q",
-	"avTpN2yk7Bz6hlAFNF8famXYeaIS9qLtumy2LaU4dy3KkueDMWuAYdzxQ9IJSQ8PLaTlTJrTNu76H0S9",
-	"dkp6vL8W3831NhaivPVNc4lm/yJ08afyOrl0Oi0UH4P7NjNXTNoDm3RaEUC+qfJVDWRjUvRx2OeslVUA",
-	"QhdT6zWINIXqr9fs4RsLbCkGxjIUeZNlxTMNy3jUaxOpQKxKD+fc/5u1AG9DQgHhYeV3Io6MFiwFgEYt",
-	"BdurOyExKdbeCixVe9nw09MWZcPxTv3x2GZDTmx5k26DSmFj4TUfTXMKO63pWL9wRSnUN4jdBxVBfHUn",
-	"QtTB9Z9lG9VPY4nltUkjyjWPGDc7YUqEcCUKGBVVO1yUYp19umbnZ/D/Pz/36LcMMMLGgUOhOK+eVZjD",
-	"pCRDhQWFx6YX/quSCl3r+HiSQGjfH31iKsb8xDxAn/03hP1N+UfKOicvLKiD2D0rX+9UWXqPlZt3mkST",
-	"U6aTlKooKM8f1hAuhdkLvPR3jYJCwEZ2lUcTqtrSSsyrE3tAZVmrFLSJrjaN0WNFjx+2AtPzJES4G/Ua",
-	"ruzu2v5SSbjna1do3QCsXZ813sLcpb1iHYpWYXhXB5cZnYBotPOIZJKQ3hT7KjhRNDhHdLVagfpQ2xyW",
-	"tukTVZkEy8PKqjBNWyT44q2WUsl1DDSKBCD9gFU5FAWTVp2E/UONYTNEQVOVMUf/72pZF/JD2zOeT8wU",
-	"jqS9xDsjnSpX5XFyVG74vUgjOG1H9zq3Y886pvhG5FabhjPR7PDgsKnCqI0pDdPiFBvWoOxj7NuKimJ9",
-	"p5SzNbZKG82sGeEsCA/xjqpcX49zf4jrXt5BofYyYW/f3T9L2OeX595MyXkJYEpdpKCZ3YbcJKYoZUCB",
-	"o3UyO0qkkv8lEJGtVSWxdt9az2uOee56BdLnNGAs8IlxNSrbbJeu202rT3FTeS4zEUMSnkRRpMUJyOrS",
-	"+ElQLswITJjV7iBNDf1wmZXFxoORUbJoLDu9i8VlJfth7xooN6tboADLYGcrBQnBTq7/dgr4qa3gudme",
-	"3bgGM/NNNRzAUbIUQn5tVYxIdl1dT43Gr2t2CCUI8hAq71wHK6chE1ASeVYsFS8jjlzYY5XTf3TtNsax",
-	"afExCMiVdxS6LsP1fs/LO+AHVzjZBqNofHmnZGbUjA7o3+MLdB8jnkecPViLHMPDh1W5sn2Ysm46cvZb",
-	"BeAEmnETjWzfZ2IvaOnwiZ7SlPx3N2q9QQ2C2YHtKH7d9RYnDV4IS/dbNk001zx7AlFiB3uVZ0QObYER",
-	"nvH63+htO3Et8PlTLaUqNV4ED1vMEfxQYIwe9n36RroJn2j50dsW4Dx8a5K1h4tAuXztxRcAyvOSqERd",
-	"ehE5XDlWc+afyOfTXgEG+BN6A7vNm/AOPosGazwbLFJrh8LDGz3SaFeRDxlyDnCeliVA8Ekz/A62JllI",
-	"ZcS0N35Q6GcvFNiA0156Zx9uOYrH37mBR9sFoA8+vifTauxgbyXpCegwsIM2ibBvwpaVcwKkJd9L8Oqv",
-	"1E64vCV5IAoGIRuHvH+5MW0Wa17cs3kcZjSl1r3T1h2fqhEmxr/4n+LgsW8nMqx90qkP096wmgQqCmkk",
-	"MKRMrIxoLov7wBDmT80BS4RsMpHPOk7T2R859kTs/5+CcBUsD7eA5BDTHdNYsdo+wtGOhUZ0cUDugNHd",
-	"WNMvtf8Uh1NR5Dsnb7skMULfFqFRzkTww5XKOxGxZhd3vhP6ls8b0c52/jz+UfHctQoh1OG4pmzKbB7e",
-	"Y2dPe2TrL6DzkT5d6tn7qU7nC9jMUzGGk2s9zL7oDpPmzHigGlI4yXM0uI0ljwW3BzZ4n6UUfsq77JPI",
-	"dQ3QhkF/sN+uu7AU+ywVpX303sFTPMxbEUh8ou36nlP+rw6gYzBKlwe2hXR42TD2nJetxoejQZ8DVjhI",
-	"cuBwaLWvQONf5YKXZLgenp/hgmxrX8NJsPXd1PCyPD8/HR53g8gn2rAf3NX9cOwgj447o//BJMetQ4Rt",
-	"+6G5mUGnH9QpQs5NDugR6ghDcq4J+c4x+umWIwgLelkZo2JoqEevNgnjz1y3OJntfGPIwISVQ2RthgYg",
-	"PSehdqrS4ppxhl6hxImsBHMHlyqN1OLC03OFzs/oeRrLj/GDJ7iG6YRFSpyIrD8H5xvldCYu6VTMERoD",
-	"EaodiaYWXfXP3p93/LJdJffj56IoaSY09McZvXIP/+l6ZfSNbM04NOdIGjiwDbBSgDCDSLsDQD0GBPZe",
-	"lL5x8hSQN/94vebQ8WNOjkqbEn0Zp9JDpGCkQahYRhZSiUK2TdiS2/8tDmZrhUKh7MHcijy3fzGrLSBT",
-	"F0Xu3jubmbZuVXQzU45khXnnX6Tz0gvBDSfhwd5jUQjkWuyzlQDIEyYV2/JyR/vNoti1b42G7AeWZ7tY",
-	"wTA20qYRL/NMVp8SF+bSEKTZ8ZXS15AQgtkNUkkQ1paE6RHgj06wNHc7QaYZETNuW51oeBBIO75aC5iT",
-	"hNHdoI8RQm8zGFExt+auX8dEgGir6CWumWnCVluF4B37zJ6fvxxcP18FrVy0WJVi+BhFsGvvs1LJnTWk",
-	"7nmZAYxm0+zyzWcwTB09q1EcYO4mDqrDel45Rk150vk1q1/cFMPCra/exGP5FkTAmwDv3u+l4Hp/UlD8",
-	"KZVTm31iabaBxAnXQKwyWyFNtuIGA92thAmy/E7rCR7VX8TyZWW22LbLodSOx8yp0kckAo1aswbStI+v",
-	"t2adI87PtzGN3+Zi8vrPkOdWSDJ+FgV8jd5Kx7Yjd4w6pwW5m/yRvZdvEG5nvPeyw+UZ752MOejJQmOU",
-	"2Cel9zTUkUJfAscP2paONHaK3rxGQU5jgJeENLuEXdj1PT0/v3b1K5KdNyF3no4D7kRqN9Sa7ZCLQ5l0",
-	"ZdSOm2wFH5AV9EFOM23FbjqnF7IqKGBo+2uoXmjAbbvaBmxxsNrKbJVxCYmPRuUp22d5zux4GCvKzBnD",
-	"NAREYCjFutLCAYNjcjyWsx2hVLhezLC7k6yVBn8eb6xgyJN29vjoTacj72iimYpka94I8xMh9sTOZa02",
-	"8RsvKWntg69EOym48P01oCSaVAwI1muGNqsFIKYAqb0UJTMiz+Huz0rsHWe1TfHEzj/0dBn9lBXhe1V2",
-	"c64uzi+fjVE2R/95GCFCZEOiFL70bQrXzbxFh9CqXXMcbMMcv4jj4EJ1A+c4tFCfFqVa5mIXByDm0qEP",
-	"l4KnsVzu9FbJ/BBRi+iWquJTwWXK8T4K/VVzBVKmFCCIoNuqZTpIvVxmkpczGl6F+69nZNspXDHO7MAQ",
-	"uOaSCWnKA/xOioTht6zAySTbik88Fatsx3On7YxnU88QJh6g92hBAgPR8BhcHqirFJBKttyIe9fhERk0",
-	"w14YnX79sYY6natWAMoHIPdN36s7QQFAvlyVSmPTDrjR6lx5bhCxbjna45W4sy+mdGOkcfR/xCxhPGqt",
-	"K2e8hWgdoHjxbASf999/ZhrLefH8+dMXxHr2XNMCG5mIuuU131/X2CfdwgdJt92hb2vXdGDuOTvVpQ2D",
-	"vfGZzY/XIPkNcFro/8QN04qtefkv7pQ89zSMIxtMwzZvwppP3WLclVPt8Um8PH4VfTpYwRdDfNrxO99k",
-	"SG4EIvrxiEjMPKqDva0RnGp5GOy15XZ0+pbZf5MnPiAVcSbF3h3/HT+wLb8X1+j7a55114ij15Fxntbu",
-	"BMD0ZhrNDT0Vd9wIXiLaaps/dooCMvkZ4F2v2UVyfu4suyZuQLPv73nLyLsg8ea6Ozj3CpoQIb8cNzZg",
-	"GjPo70h2/A5sRZ6/Al8e0aqoxseckWiCbdL0ERXxYYg4uCVFmeZSTkOYkIccSSPuKFrGOViXByM8nmy4",
-	"wLGnX91oUXj12GWDaqwRnVgOG78DfRkrYVzaGXymmX0CvCSVvq47obhp0FdiKXxvoyEJ/cE1Kr2xz067",
-	"bGoqH79j2Ua+lfGeVf0aT9l2tLquadBM24MN6mwjXcaSFdB8BXiggFWiVqBLQFc6rH+Fp59kUvcMaKrc",
-	"eLK74AhLGz8yZmoD4WIwvGlaCk0f4mWp9jpSkbIqBTdzw8QIuxbR+j4VWSn0Y/QdsPx/W+lZs6Wiu401",
-	"t+abBCrWNKtXG9+SU0D3Njf3gS21wnzehaYJ3RyIXDSBsLsOG3csmJCpxgvb41BZgwW74aCbEluzIj7o",
-	"tev9eNAhUh/ioAGHT/MsHWgk8zyJdg2+XUciOL80AIk8dRKGFxFzcC/gOLfKmZL5gfE09c1Ova2pCgT6",
-	"WjQoPFo32J5YbB9ESkk52IOoj/zJRQ1Zi1FoH+s24A2ceOtEHWAB57R/6/ju1RjP5IgbsLVb+utipaRW",
-	"ufh1MdEVlLSXOTGc4ml2bEAlo5zLxxbAtypOZ+UFtd4kmUWtzd5h3keB9WdsslZVGQHrcXktM8SSm9vP",
-	"LiFmYsqCm0IT5C18eogEJ7E/PTkfI8+gQ455O1ZUZT60LeMzq/OSasLCqORkCxJXQHBtEsAAh3jCBi5D",
-	"DbkGqQM+4WxZre4EUZm3458mFh3YD0x9NJMPidzuoCQVvgMXy2iCgQAUTSDLg3IL4H2UMUV2F6uJh4id",
-	"NYmboQ/s+LZTkOpRcKr95ixc+kpnQpvJZ8Lh0pYKOzoQqIVFRUZQ7UW036rcV79BpmmzD4eljH5Av29M",
-	"nyuqRb2YScYjEP54G8QOQ+lALnqLGxXyPMDw2qqqTJjK05O1UMXFnK6BqlvV8dQxXKY04m425+5ww3yd",
-	"SRraMojKAVTALb8X0c4eOXkKP4RaTc2k4KXdLyjhhPzp6VD+fv5xDOadSLPJUk5WO9FGymtYTS0QkEa0",
-	"kVMR6JstYiU2qlIdtawMZ7nQOmHnds0Xk1rx186wSHgj6bWk5S4zjkZriuSGJYtKZua06TtqvfAfdMM3",
-	"70ZP8wQ513EMeVk2mJVwTVQygjnmq04mEDmue7s7AgOwMViJaLkpoizOJRyuyc1qiCIx2PyjIaUyM6ss",
-	"5wgmaarj8FlyvZUuXMs86mLuGZ8Aw+ISwLEuI9PhlgxQSla1mt612eeTW/M1LhjBCMduZhArgSYl9uvQ",
-	"yYAWlc2R2zkVzRaeGeL2TqlEVfv+BF/LNNyZXz1n/39M57/n+UQxpNJUD3R5slTTzE7SBfDt8/g9v3hE",
-	"j23TZ+rHIb8qkL5PncYDUQpqsYpm7etsI7mpIo1GdLXb8fIQA4SvoX5GfBPhI/WQ9bRcWxKgM+6h2/QO",
-	"6/X5pU2fHjEGDhTtHRu9/e2FzMvWkptQj/MULXe0iSscQ81kP/ZXQALdxJRHHqvBMUOgmp7lfnu4lS4+",
-	"3k84wvhghqkAvvk20HWf6Sndzl2zrXoJzasvfJvcmr2gMoKn96f6RyW0Z/Qhyv+Xf66bGerS8S/PKRD9",
-	"XEHrJb0XJWZU7nlm6oh9HTq8HI0bBo9XK6vwqxdjxA0LjJIvEnTCaY/R5SU+9acH9O6nQlgD46rX8gio",
-	"Aa88chealGTb75zlOpDsQfF5uBixP65UbnMjxQxrqKGOkaTXzgz0UUsSyOMCzHr7a53lQpqZiRrwDr3u",
-	"zpfTDNMPcCVWcev1CZvwOTMJDOfPZPGBb2hBangH9b2ZzDSe+VUHyZ+fjxii8KXfyLnl+WHg3m7ybiah",
-	"FTOzogCabFD57JuSp7E2464Dbbw/udnGkC7C5o6UAPpRknoq9XfDOCQlxK4QZbjkO1aEyHVW6YkKlg6l",
-	"EWPBCFeF4Ief5m1vzvRIh3srnExBZFQ76TmzTvkYE9ylg/Kf8VLPwsEvu7GmeFBaSznaj/JBfDJv6NpX",
-	"BJgyii0FE6m93M7Ya7lSqW86+F0mxWuZwpm5E4XBuJCLrpWZMUKyJV8R6K/LzOgIQhmO359OZdZPvkwY",
-	"/OfJUu3wx4sXufA/LQHcM9PqyZdfPv/qyUUjhAZvWePbv+1+tq+HH5cQFKpfn5yjaa+CW0EV6OVraAFW",
-	"5uvGZOAf8LvJX9ipNFs7qNVpVprPReoUKowLWyLn6OL82ZfPv3gxXLLcc8sGXO1S8PTa8pHlCfDTIK6J",
-	"kizNtOt07Xxoi0nJTQHiIrBLYxOaldGBbgmy3LTz5U7E8WdL3QnKU/OAdIb/zTIWhuoX2i186b6ZO35g",
-	"qfIeiJ3SppGF7DttIP4NQkALaEQzvbvYQGtkaCHWMKgmQoV7hOHh4mH70JBnJ5bWQV7Uln1OEW1EPnyE",
-	"UOMHpXJXLhXZawAgRGhJq4yC1wPrBVXO3N+9PypgcGJ90Qp4QIXgxhl7azDtI+TRsnV2L3xzKZc+FWIh",
-	"9n0iguUTNfq9m4eyk2b3xFgpqUk1/ZetMM43dGhmeqsSyu0QU3nvMv0OISmFMJUE5Yh6pXY7LlOdOHcM",
-	"lv+bkku9FqV+/L6gwy0kzk7TX2PidBp9I+L5LMGYb2Aob3nKOPP2NbTBcjibtaNlN9FnB/KVm2iBfYtZ",
-	"JwrfGIZkvIuHE7Vksy9f6hkpJluJDBsakClZb9rIuROzf+zZiI34Qc0fz8oT2h+f8YmpMGR7VRQXOEwz",
-	"9Q6+V5/yhoSoN7xHu9ay/QmmuXRE2p7mVqiF92PcDWXGc8Knyg9t79oXDV/ZV6MW15xreHJNy6utWN01",
-	"C1vatqsvB8RvR9f6usi0Sw+m3MgnkK79ON6QkMjF/TjC63fwkKsZbbss4sG7yZmsdMdi9yU/w8Sj1xkV",
-	"J+57oR00SqwvduxWGwveY5EOmB8wWMxrOY/4GQ3OU1dPX56fT9ZmW+w1Lz7Qz1PAjEmfSRVBw2xlwSCJ",
-	"m377pjffbV5cELiO9kQ2+H2mVZnNbZO5xGz5aLwiRKpRRayLsFyzfhZpFAVNUed1QhWfilxlhp6Ms3RA",
-	"Y800u5PQWgK9Kf492k/tWY3IdEDLtq4EcWvdcj0D2eelA+uBBEhQPXSMKM1WzNM4vxSAzOwB2ro+JSn2",
-	"omyvQ6tdM71ArdeiFDFlJNoEFckNzU+RyO5ZkV4FC8MBXiSN9sV0zzJxL0oHYzvKDTf+YXDf/lNMQTIf",
-	"zoCN56agJCbcMDKd5If1Ka8eKFQtPN+PeEawt+yZO8sPccbiCDAlHOUbscroBFWa/yGdwfuOsDUwIpDw",
-	"oijVPXLMRB6tIvQNzeoCHIsbe+G7EcOPW5GnYL+v8go975VMxSpLI21v99sJ6OKRlm5UW9ZAuuP6suI+",
-	"6Jf6bjD2HUTzqIIyhvg7PXYbKQJ4Ka3sLFFr9eFoyKvIO3VSMVSWyPVkiUDBNJymwX5np9179Y1KX5u5",
-	"4ilJgkquM5nprUhZBU+dsVZHfqx1AU+J0FkKVyEDqZwwy6gl4xJi+IDYQrY2qeRcY5yKkWpBiGowf6gb",
-	"bJql5x3bROrKRNlLGX/OrawxpuKmnjhKTPEau+062meM47yWZLgdNl1jr2/72FWTgi4ZBe/2NNsIbdDf",
-	"tnd3IzYEAZ87epmg4MhYsbrJ7gXWRRkdYQq95ZfPX/Rn1cBiaZ9Ah6nR/OeIAMQvTKf2a3kygv9YpmQP",
-	"e7HJZIPg8UhWU/QkMSggwiLY8TtM23FPeK+3P8FQP0D1IXtoQKjThnWrANzWZ6N5nOC5USOn9dGJw/5k",
-	"EnKAOvNDSGp0NAg+MJ1vcLOP5pyfRZlmVDKmuM9SIVdisivmtX+BMHc2KtIsfopOsVGYZWWVFf+NSRqG",
-	"X9txCsbPmeG5poEtW6U8ta/vJPUmgzp7XWBCFpS8I2pHJnp6VyXXW9pwAydvHEJsxjIdoMH43vsH6UYA",
-	"frqChhD2sAkJJA35BVw+gwqTqfSwN810f+Q3mb6jDgDWw9/manNLxhTfNiZohPThoKneecXTi8n5xHYK",
-	"oy41tfkRZbTYKSpZ1nNYJlmlp2b+4mC1y3yCpuRegdDunPdcV9xbSJcjCP6Or+6E0SyH+rGSLUt1JyTj",
-	"DJ3XExdE4IGM1Z5D5S0NE7IU0xntnX3cORTJ6DA47WMt6GcuE1Of5iATSR1pF1oold+WwgrhiEECDo94",
-	"pOvDNqT8a1AwStOu0GFGqbupC9vz4kS8beo8rxnhi0ZyGIWNVHKpdxR8yYO2sSqsPCYbTU00MxrFhChz",
-	"goDoHG7q4Dpye5FaM2ljob1Jdgg7FQDH3cXu7j4y7+4XfidivnvKQWjvSuk7TztlGHo4QamEM/On+4pd",
-	"1Hb8svQPJotIm4RfBL+LVRmdLMAzUsA/UI+kG/X5k46PXU+8Cn1KHIfubx0mMkzEUwQwG1vyCPHLFoHm",
-	"+YXW2adYm1Xv+O70LdtBCoR3aLU7NEDgYF77i3F0hcmo+HUuHYGXgAulqefQ4RH2J0MEk3cNGpqyEsOC",
-	"6Het5Nl7vv/enU07LLS0+Jc0kjm2dFCS5apvjWb2L6wDnyrYP912awFK1U8fXk33Z8+MitsfbuPM4yAZ",
-	"Bo8e7AOgFAzWMbqO9I0vuvHn9ajBz51EZiADPYa8qEnSBx+s8YyaqeJfjieYV2Svmfc/ffea/eX9m1fs",
-	"+fNnz//q5QYkTrq2L6F7oJKrLgj3cxKKMBJZq0PWjmU54JXxHGpJrtjl+eWLJxcXTy6ffbi8vMKo9hhe",
-	"2T/Jwp26yti1NYR0clhaZ9AXoxiIoZ2Ao/yIzrPiuZApL88cfzxE6/FjoN7jMNamQoXH+/854GG60FjH",
-	"IC1d/Y+L/m/5vUhCqi1bW0pZpSogRBzX/AeeSdzqyLOhyvQUAGRA1Ycjj/2iyrtXvqaHmIue0XoHm4J5",
-	"bacRWnb5QonDxkqYLvgKKhM0mLBPsshlrswM2IUHNMW0Nv1ZvfyHsLgdwrP3Hd2whZeb+5n5HLFakIHW",
-	"YyKN9Hfub1RZycT1JUrYShWHxCeCJKyS4UeRZgY2r7GVqciFEYnPJLB7uOeRRAnxKTNkIkszSbHr2coi",
-	"Yeh1rLXMJgpkna3nnKLGMSDm1WndRta7zJNiSt5Gii+1UYXdF2kyWcExqWSqBgGSqeBDoy/bYKM1YlPm",
-	"JltEJbKd+DzWD2ARI2l0atLZhgN5xLFGSlVlZg43llV8MJiXyAfAP0Ba/FWY0taYAnPe1V2GJqjdWvdP",
-	"zxaL29tvlTZPwiTqAXiRQWv+P4H51orWDYpqmWcr9vLdW6bW7PuwFvb6XpQHpsDVYY0r+z2AKfn46Uld",
-	"jvLRB0I1OBJEyaQQqb5iH7k8KCk+sr9I5fEl/5qwj1rk64/sL1weatHtEqj/6nqD1KPbKX0EavLVSmj9",
-	"8RpCrG4SOV+JjzVAje+UsBV5esU+Cjt/+ONHGPfjPjPbTH70TSd9lXkdzfXeECyLYVoIxnMlxRn7WuRq",
-	"z5wLRn/+R5b+2f0iZn8H9eCMvZQN4sFH7JxLpdZXrBQrIc1HTKzabxVbqZ2H9+AMt9gpnvAGxE0M6hkX",
-	"z+vajI26YtxTF1b57sebD+xzjbkcn8PLZ+yXBiZmZsLKn50/rWOUlmnYx6qUV4GVruD1J3ZDRfrxjL0G",
-	"1zUUJlot+atnz79grrEKS9WqAuSsM2Z1Es0KyOs/sI+rqtSq/IhAxmCl2T99phn+wWrTH+2vP579KqHi",
-	"bCUkNkLPUiFNts7sQVm8LPhqK55cnp3XvN/4XS1zFt83jkIwzBcXIDELIXmRLa4WT88uYCR7huFEft7O",
-	"nNxgkkXYwbfp4mphV/ayfqzdEfPv9P1QP/I5LnjxZzL6JLSohAe7QYLauZylCbBFI+kk8X9z+B+WIdxv",
-	"pMti4azgqzsHIw0C5R+VAHepo6n2uOV4sU0CSu9HIvNDSCqLpmhSX69zP5sT6F4+kS8aRIC2CnPQIQNI",
-	"TB0Mpb4b/G/1R8eyj36DxMlCSY0cc3l+jlXPoecrL4o8WwH7fP67qyCpxx8EiUAmO4BxDgK8m/FZwBbC",
-	"H0J/S2rEMEUI0ORiB/dggJyBK6Dm/C7xGtaO6UhILYS+Gt5ktIQSTIZZHpi2khwE+PLQx7do4r0BssHf",
-	"MWpub+nmjRPyJvWZFpg16bIkFijhYYWN4/z5H+7nw5/Rk/034Q/2Yfax9qP/YFnpX8IW3wjDs5xiDNhO",
-	"h7BxPHO8lJ43Do1slsAdPqkm83yDcFSCuf1xDYyEvbEfd18/b3iOxyT34ZsaQPWIfU5OL+4fk3U6QYJH",
-	"lylpv0TCs01gpL3gdxIgC5eHkB93Qh45PFn7cs4oU7xx5WKPfJM/5tbaJfxrNhXICVpEfWPUkFhoGIn0",
-	"kbfz8z/sf/5EayYXGLprb+x7aMv2xnfQmrOzduyYIH9G9a0qN8oYIU9BYjuYMIwDnT3gvm4Qew5BebrL",
-	"ZKZ9O2VP19oqQlxq4li8hX08knoJ7fHOhUss93qpfaNWI7CgyN4pG4XLpZQ1SK8cVhB/Q1tfaPO183dF",
-	"jppaGWGeaFMKzP4i9D/XXK6vAbYcCqasxJ+PfMqpE/7WnbpTMCCOZRkQNkoa5Zjxiv1487O1Jl7dvHxT",
-	"23rsL0qCc/ZelDx3UAHOIEmge0tZ8oOz6v+ZFXbToVLOjq+9uQ/tKT20SVSX/Mv/vPnxB5zCz391qfme",
-	"gaCyHBpRJGzpsC6CRQ9rwe6XYn/GXjZ4z7Gj4XdCNsuXap9Cuy+onZQ9kQIzXE53FO2vPQ8CI4HY2whp",
-	"nrhasRHVxj763j/5mBpo60MRBdRP+RQs6b8VGq9vMG+lYZkguBh4nK3NUapd0oBgRSPkuiFzdm20uLXY",
-	"NzdznQthiM2E35/9f+x965PbNrLvv4KaulVnU1fz8CO5J5k6H7yOs3EqfuyMd/1hN/caEiGJFgVoAXBk",
-	"ndT+77fQ3QBJDUlREsjROOfLbjyDIUE0utHox+8npIYW9YaDKvTNNkvK930OHToo3ZBTgqyF3qhriNBo",
-	"CEeRaa7g62lhVHbXfGPHBquyMQ5M8kSfg2EXaPt3qp2JZIb3e6nUf8N/+Xd0hW7qcP/v587f9l4faJjM",
-	"BYJz1b0TftkUXHnSPbhiCzZC8L3cCmME0tmzdAkxf6cAumkm1GFc8+1tnei93m6darQ7slg/7jQoyvUW",
-	"nnTfWJTNASICNtoDdyrsMAcQLW4NPLhhe1uENDnrXxo7Ag0IOn28IN5JD7CLEXBvg+Z8tRJS0Lnbg1gu",
-	"xZ2bICRziMqyKp6fuUwycaSEuvihBwjnBSI7D+yH4lq07YiCDMzO41yMXhQHx4jhseHOcJPOpHMzpXJn",
-	"kLN4dJCA6xkQ0XdtGRw5B0l32jQGQaXbD/pbP+jUFLsMzt0gRv+BseIGHjQL8ldZuhDZho3FPJVJkBRa",
-	"YWO1krNaQ5xKp6oKWb4PUHpoOae+qWbvLIx61BEh/xnDRIV0ngVQZmzsHyGJs9KMmvl9RDhqaGjUYLNf",
-	"JIlfgLOezC89/ibPRDf7+yT6u2vlmiRxAgEvkoRxEGzkkFNFFYNn1B7HKwkzhiWtieLhe5I491X3qH4W",
-	"ryFedyvs8Ut0CkpyNYiSvPSEGscL+yWxsPSmKdYtBZVVNh9aYdTjPrT8Z+y+Ak5T4CeK4p9AIBFqlrDy",
-	"yCjJpFpDi67SiYAKijnXy2jXjzzBBrpmgcKIBwoRBYDpBBFlB42kCGkhqVSi8wbabw5XnVGAnErgXjpi",
-	"BB1Jrn+e2RDYkklj+oBQrveqb6mNfKWy6aNbwfzqn5ZLC0TgpxSQcftwtzaS0KJVo7i3skzNRgBrVncX",
-	"wGLAuquc+9sO6ncpvvgizlotfAW/btDD2mgaymr7jKsNi5q7sxG0YYG4NyZTs1rm6f9Rzz+aeh6ZjKxP",
-	"uEbXS8YNpQirpKhQffjy9u8jBqm6LJUCRI9b3GM9G2qxev70+TdxdXouENmrMc7qRv2Mz+nXZsJLeq/O",
-	"gq5u6KUfsTk3cyi/CixwFQZbp7ibEeVUgVREZEaApzkKVVsLsfG94VCYfYx0tj1ZigC1uj3EuvawubHe",
-	"ykW7vJTI+ppLcz2XX61xfL5n9ggMZNz0UNvrEOO90eqruG8LOUzKybmtNWJKQnKBMseN61xmUuycqOvT",
-	"E0PV2O2KkZrFu9uGvHsIv7any46M0rr5S5HtthMw6FFfd+krhgnR+nWtjb82Xmalss4GLrlEEI/GqFRT",
-	"GJa+saco7Fux9i8YOAZbeW2vIVgSXDxxwY+1Um4+2IVU1byOMdlCso8oJBt9MVsiskcv0MPry9UQ+tJH",
-	"NDa+nO9pyKUlUMR62/dBGBtXRaILw02xTiBbmMdRTiCRZYVYAJkeyywhzgq3Fg74PNDIlmJ8A4oyo4tQ",
-	"TBa7nAsY0uv6i8miLfu+SCE6EqO+KcOHoWsoJouiiyfVLDc5zzyygokV3ibynnPICrcvNY68gYGP25cr",
-	"vqR/f+5ntWaIOQc6wlZcQ9E89fwaoqFKdfma4yVLg/YXbZuXV3x9j55e6SVDe3vbr66peM7jxNmKvDuo",
-	"LL64m/xWKksnmzor2KidXX29inx78vd+VFJEz7/3sIgtHl+MZToN3bl6jLpTScb3pz7WF4y2nWs46LGf",
-	"ae4hTedZ/FA2zZoZq7QIgQqP1rEQYmVC1w7FqQnKwLCx9qRDJOjPalwnZBp/SEkZrUevJ5zF6/jQp1vx",
-	"2j5lDKwPzCpmhEx8jxkx0W7JXmmWCa4lggTkkznxr2BJsRZ7SLpjpY1X7MvfkS+j27FIG6IuP0wcCj6i",
-	"jCQcbenhFbdWaPen//cfV+ff8/Ppb79/9/zf/6tTUnGIAxXlBdUyymseKp6JK4/GI1YmD7fmDWnhwGnT",
-	"/JL9mDi+vsbVwQyM2yAMeZAA6AYz1MB/zSVDSREkBeE2FTixYHh8YUKJ94mIiTmb5NibKlb2uswFROkR",
-	"aEl2A4gvKPEMD1utokdrR22naGCtrj+9flTv5BsuNz2dXe7RP4bu5GM21pdzmezZzLAWYvXqrmF/QV8R",
-	"FCIULZ8TtYxiF39USLkOgSzKK07myghZxb4ADCKJcxB8Mi/6+tU6XNohCOb9VVaoBXRkMpS322rF5zJE",
-	"rDMjmEX1I8MEtFhlm+uQZJ66QdjYyZcenueCvWArLe5SsSbqKpFlpoDnST2Z61iQYqRUfIRFk8R/7QHb",
-	"PCYM/lLJEhd9N0ecxhr3pY1+eCKy9E7sxOr6sRj2qH1x+o4B4KA++vIyqzJou1vP69qpI8dlUebngDB4",
-	"+bv7v+aGyZ9Smfzoyy92ewEEptt8PJery779dti0vsfZrz8ZvdbEuV4VehjKTRATTrM0uUagQUDyywC+",
-	"D5G+ZJJS347ShN/HtdsFIKrubfOtEeMu2E2NmE3bivDy1a8lMkum7oQumcQRETUb9kkZ9l//xf55lqUy",
-	"//LPM/bP/Orq6Xf4v8DmBz95Jtj3V5+agUhEc5HI86vvv+tas+INtpcMUHo2vRX5PvesPepu7u5vRGjb",
-	"02ptPIBgM3ogGsPy3MLWhdrNANT+1PPfNeK0D6B5uwtqQgg9gsNAMg6BDVApdzIjXAlgkm7v37nKksh6",
-	"1iHqa1MtmmxsvAS/e0ukBL97VCC8uwbvaiGAw1aLaW4IFoRJ5XycEfx+njqff4OwMd1XmE6zf48ay0yj",
-	"LlzsHd/e0B/vxHlXnDZlMky38FMObiu5E3dAiAT+b9HVs9d2v7e3u6R5cTVCsvcURUWTa2rRDmnbOO6B",
-	"fx5dWkrM8Z/zZCbcxbp8fwGvH0LmiJK0FKBh+yaRa2SXpaux4sTzUHudvRX2ZRh1QpkWN6mhgyvvcusu",
-	"tHW75Ge1drIBDqQYu+R97vaFFV8sUxjbCLLyURBqn6twUHdMv0BC+4JPbN2eUMsll20RjptcvsRBJ7Uh",
-	"aEoPEBehVzdGRuBGkNtV7tE6AIA8ymGc452fhFbdDCOWSyMQDdidBbkRui3eUf6M1ogHfQt8xXXR9zB3",
-	"nr74ktpPgAAPbAmfLtjLTJlUznzqQWJdvVMVuvj4uQNyrWGTeZolWmzvbMAr37236WmNm1sa1aVURh1S",
-	"JuN29+jxFdOo5kIa51nEinb4ZS0iddodcSIp7o1E21pl9Kwto27eAGaihZCQdNxVR6NOsnhAPUzRjaov",
-	"GniNESoesdLaqz28E2+5d6m2Oc/Ykk/maGkY+v5LZ4vo2Atol0Bvg73iNz/9mT27eMasYs8u/hO73b57",
-	"8vzZNwWEOjlXuNnMBXsNQdUsNdbjvtoya1cizMKqlblmUo1VAvcabhbOKcP0BKZGnWEdYVePH2gAP9ay",
-	"1HY1VjV1EDXV4rUW7PJ3+q+ONUWH7vVRbaBvEp7YIRXXGdL/eR3ZIGw/HbtA3QDzB3zEISUr9+UC2Gbn",
-	"SDDZfrzA+XpLA0/tNlSZXIMrk6l4NyH3rG3+/N3CQCA5tPH1kmhzXwVHH8eckvGHGf0V4nsP4MHC2/8M",
-	"OCoDZ/ZQEm4LOEcTgAiqbc7UMCvLrYbu5aV8MoRF2VRlmVqbCDsIip7agezTI/zDulAumddOmZPnVz6c",
-	"G1okO4S+gWEKE6hjIFiySl0TzxS2bgrJgKAHw3dQ/eVEoZv7csWqAzB4j9vWieFBdu0HKDZAfAYsf4CV",
-	"AhybFdfODzBbzge6PcuO9eFuf7X7sFiBefhG7MmOuQk9VH2Ce/eDlCe84QvgWMRUAzI0LgGaDx0XwuSw",
-	"SpfS+uTTAPg+A/B3LSbuKsTHmWCQU8DbOhScYNofWV9WuZ5hRQDWZ5YqWfbZXvVXZPjdJdeTeXonGo3g",
-	"j2otM8WTFzRuSFMYyAn3tImQEHuNf/zED/f/vs/IejT2jOX6bHT23+mqDnDmgbFKSL5RiDSgRBhyCmAE",
-	"wfZB1AjfMWJLnogCp7Z7mThuU4xdN9Qp/k2u+GTxELtw3wP5VGoNe6xefZ/bUtE4nIuWa3I3ijMSEhu5",
-	"TKD90BdGuHs07g9IYV2X3T2oFMRiZIobgXVMLtivqVyg+5KJqWUqt/sawIYSv3sGsSSsVoPotOH09+HD",
-	"GR4oGY0SSEK8JfbpxvlBP+CD/+vt+afAxAtWiHKhn15Pz2Hgp4DA8+oDn+EBazVPM6EZFc+esx+x3BSi",
-	"Sd9/++zqG6rTq5aiBnSwwyxaw0YD9KA2ZKWT32EN78GFqyWvCNXjZs6/ffL0bHS2TL49/tQ8wHuExW/Y",
-	"uiCZWPl6KPBXOhjFkLGn/YW3W+CQ9fHHqdJ73x4aNhnelZtjJD/B7w/eaX3dLXDWD3Cz+DWV9fGwvi+Z",
-	"kFgjcDdfZk8WrAK8BPH5EQPgvDJxaCb4Xeem5N3Gie4srbERAhM58mbak5LT5NoQAbLU2KjVvf6iB2Xn",
-	"XCK/FVwGk/Zi32M0HIAdm8R0I3jyAZEfvxZHZb9t4D4erFvDHnCrF8dJwRKOEqE4e5P+2YMDisTTM0e5",
-	"DH3UqRUHy7Uno11d6uGKdbqIuLiUSrWOovNOAr5wZ8wnC59u9JWRcMw/v/rene+yypiHcHIJ5RRTbzt4",
-	"cnxMB7ndLQi1due8gIKQ1zTsr24THAJx3uM28nPDmR581cU/j5TKxioaqIjBlMW/aOE8Q7NPasEtw7h7",
-	"LsWDIeanZOH1UYHsNaQlV5B0Bva7DM4NsUYY2KKlgFqa9i+lvb83Aohgy53jdRh04IlRWy3nLvs6RULX",
-	"UXu0rabEHVCdz0bhEkH/RMTnyWaSKSmSL0PfIoqVckvt7MClm1Hl7ztdlINcovkiYf9MlDTQd6Km4LWC",
-	"kwlEoBfsU1g5YCh0+6wgqDesvDB3MrkIo/+3W6YRuxMaSumfXHx3AFJlY7LjA1+I4/bgUDK/L0u+ENhy",
-	"iC5fFFQifldU4CMwkRNUWGU8zrotf3vBXJbKxbmHX6u1Dh+Esb+mchHTl4RYTr3WX41qerx9n8vzp98/",
-	"//67//P0+++6NH5/BUGwD9BgzeWmaMWWii0Fl6mcjSAwxcabSjGdhd+bnHLnTsAXESorPeB4SyX5XK3f",
-	"4KhTciz8lAZ2T+m1ZXemBhpwLOKCAzoZMO7R4T0gSF0lORZerHmKBM+IcebhA44uMqdCzzaX4y0NOTVj",
-	"7+fVoNr0ZdEg56kitlpOYIRwR/MFeyvS2Xyscm2Kekc4T+E4N0X7eTeZ+cnXBxbot5dQSdkOx3kDQ05I",
-	"y3FCDxA5hBffAB/H4PFDiiNDyez9StgCGnS/zdGq0ZdmwmXLGTDh8mjFjr873LQeBFBjwuWDFKz8qtQC",
-	"7PpcwT1AMh5MzXbhdOp+H2OL4InQGjt+r4UR8gQbOv3E2gLHdOJFua4pqJQAZhCWSjyMq2e31+LuRWU0",
-	"v3rjvlLOD2lUXOJEgEEnpLgwoTjlZifbCngjjOXajpiZ55Ylag19BzPJVG4BvE1NFuVCsWmql3hdl4kv",
-	"KdtgtRgIee9qMfqrep3WaiKM2VEu+z6MOj299jNrUmo/IBZGdOmBnRY/DO9QDUpfc1IailP6ynX0lUxG",
-	"bMVzA+WfWH4CbFwCj9KVTpVO7YYwPXBN9t0AOzTwMmsr2PzI7WQ+pB7u7w216mKf3lBFLRngJTG7VsyI",
-	"iZKJOTKtvqXBLQJccdPOVXq7ShcnaERpWg0WdKmW1GxTbuy4OPtB5lkWw1dKJ/OS+Na+K2Scm9S9jrAB",
-	"sUVZ5Tqa1GaaL9viXe7Ufo/DTswiw5S+XmsMK4921n0pOEKgse4tOpey8523ZHwLsMj7m+Ff+W54POjt",
-	"epnxk3SDKpMbBoAaX+YOxFKnb8It3wJFoYqZPUvgSCI72sDN4q+UeDgZ7XywFkB48Y0vr7t/+Gq4ffZ0",
-	"AJtFIfCp0ttb4gCZ39NRLTgAHrXFnG/8mChZbiJIFAb7v9yDS5B4k1WOOBkAf3dp9N2na8A1hcqQcjl7",
-	"XYaMkBbbm2Ke1TAnbjXB1LW9VL8CjOk1IhryDeMz1W2GkTgtX8nkGqDEOr00CrHlzx6NdZxPFsI2MlfS",
-	"r+vzlM/2BeB7gCIJtRJyKaxOJ2boMgnStJ+x7AXUtZJxLWZ27isZm+snjqqzoMqbKGl5Qrkr9bObkuqn",
-	"kol/5Tzz+wpgTtKluGacfgT1QCq3TIuV0tYAUEVNYwviuO2L9gV1qDw7n6hEtFtBGPfSDTvJ+l2aW4NA",
-	"3efFo8lIBBZpIWSku0jwGeAj0UXeiokVyZazAnRqTE2nLLWjal71OoA2A6yK92owyg7hOp3sXdXVCTlE",
-	"57ILTN+NG/YHQD4KXzsM6Qqk8z+rsWFJCjhdvKjIaCkBr4ewx2k2eTqIgNQo6ncrIW9xSCQ3h0COKw0J",
-	"iK9zTSWuOnS0+HJby2bpXfOZRig8Z/uAR9eeoKWgjdNKgwxunJb6B3aXivWImTkgx+OYa/pnmPCSb9i4",
-	"EYV3iXbyfleTezT2NAFusXt0l2P2CQI71aBQIrJVlLL0j2J8q+DIQcik599++w02odPKVzG4LtifocDJ",
-	"Z5+wsiBfAV61r0ddpRObazHyERfnl3i8Di1oWzL8rjEgx4kvtnhiQJ0gW+regPt0C5GOdppyosEBr+Uq",
-	"DwMu2CtoMIXJQffUZCHVOhOErIlNp0DlX247TTRfyx+gfApQnrCtz81fhkKp0DvoREs76oJ9nCuW8cnC",
-	"eAnxiWWZUgtMrGZKdkavK4OXNej15URlmeCzfCeKXRj2h8Cxo68dAsnOCVxkRoBhcIL2Rzxt8Qb4OkZI",
-	"1+6v5ipL2BQ3kdthbk/CMpWNP59ANuewbeJxzHYc+TTo9FB5YWJN6fYXWUarvIzl6vn1KnvveDYj8wiC",
-	"dqyVdh6bkvt0a3URVyqdU+8+ryWk/NoNEmGvn1R/Rpj/wb0Zr8vd1FGCSojyRqvlTozPKpWMk54CKPyc",
-	"ywSagBCEEgoilz+w9VwJ94M5LyHFMXct9cV3Ho/AwiESsFEBWIqBNEUCafkNvhXLcJdGZHfCVKiB1Voy",
-	"nc7m1lSPiaPUnw7jtnsenp3vaWAUX/B9+kVkZuS73RqpHNIEmgXr4iZPy3GTJ1dPn5fiJt897xI4oV7t",
-	"1G6Y5bMAl4zfWZQ3kVc450WAZy54AgUuNM/X0/O3SorzN4Ax1eCLPqmJsnWwjemSz8Tl55WYRSkpp88D",
-	"xXnWoF2pqdqz7VWI4ViaJc+ysNhkS8GyjnwhMVvzLLtgb6vwmtdlmHOSmVUqg9HM8I0pk5Y792wOpTDj",
-	"LNdaJOxPoZcP/XapEOzMjeRp8g1ou1Q2jism9G4alVs/6DQh78P0GkHvdTQ6DndeF8/rtPx+dIeyF/qS",
-	"k6ooxSl95WUvt1SYBvdFhDjDzCtJr9REgCUUpLmqqFdj7vpMBGZB5vtWqBV/WFsi43+9i+3KnYlHbKVR",
-	"HE6sh+uKr9iFHWYhFg5K2CkUZQW4J+eGQ74ntSxRhC5m78FhwKVJzQ4xKDV7BAn9O0RIb/3QP8C9+oNS",
-	"GX1v/3x4fmG9c5yaTjHSlp74Dq2lwJRMbz4xNPjS4g+OnrD96jpDAL+Ox1bNA0EnyJ+D+zdiRhXeal2n",
-	"Gri1KkOAeMynlOLN3LuU4EEadQ3Hkbnf1MZehNf7yz5c9wC8weZaiiTARVywlzzLPMQdOKmUuHO+9Ri+",
-	"JrXVK9/+O7bGRiFt0A6vkwZFudBBDxpgBIfwLLL3KknUIFMrAjD/NZPuZ97Pz1IESoO/aEyjb6Wu6woZ",
-	"EK2zpZKhdDH0hQy9FjziGg+YOUKyZMwbAfihvyL5PfED/EuLWWqs3ozYSoup0EJOhBmxhdBSZKwQttOV",
-	"iZLTdJbj9iEg2Y4nKbFhdXLNYexpueYwpa/dNRcWXXLEH5Zhp+wp4yaPGn99aQTXbc2gt/D7o2xSv9sA",
-	"J/ggzX84gZ9U7lmrHqD/j6CKUumR4GXC7niWi4qtcT8FFNfrcNDRH/IsC+O12AMJs2pE7m+wuciy9hQ2",
-	"jIgIOjFRWb6UDeVc/1mNSnap5qp7h1brhhdAnHO/F2zH9wzzOE8EuUzIDxjigzwUVrHgLfyzSsGnmfG0",
-	"MQ1vaJH3Yr+tx7sAZynLQvnLSruPAdrrmYKEClEa7ldMGDBA2uA+7k3q41wtqRjcME4kZljYs1eZAvqj",
-	"x1UpINiPFXql3R7FueQm5xmY7f3mE9oN9mBJ7lyAYJ0CS571XYLg37PFAFdbgxBwT2xpgiM2VnbO1nxz",
-	"r8oAqgrcrt6muZuWSrzwAgF8duDMl1jsUsuk23tZtmF/cnr6TcFkB9pyTVJTpkJ3t+aGZQqiF3cCrx/T",
-	"9E6wZSpz4PwG+ruqVvpihU/w4E+jwgcHhbIFwCRPIDTSObbtntd0tLvfXU7mand82418SQNPriepPLmm",
-	"SkH8dawMckmJt7LIPnyFHdhA8+9uu26KUA2gc8l4V++7TXYpkoDVYvy9UXdH80z3Eua4dbM+NGn8JhYv",
-	"mHtQCVNLFWRzqRWFfYCssNIzLlMD33t9n+Daw/phlLuQHlvmxrKxYHORBa7O4iXMKhUB0A+uis6yt4W5",
-	"/ZgoQYIXvsi52t0AGTcOFNTFL5T5f4QR10j0r6Zd4+XPDuBBgq4MvlRyFkq0C0p4iDk2scLXZrLd6bzf",
-	"cds2o+K0ozMtNWymVb5qej/88uw42r2IRtdvq6aQIf0+TljEA6T7zeeOVLfXSqaXZak78+vWluPCUooK",
-	"pI91qwCmd3y1Pf51gy2+FfYDP6378Ac+K6qtBgw0l1+71XkkbKxICDiHvJlqsMnUou41mloqgG2ztHji",
-	"/o0GnmYlgJ/dMKHMoJtumUMp1NqH+PlqpdUdzwwzfOO1kxzdVBrrLrM7cNNXUK5zX5okroaQQ77KFG/j",
-	"PYcsxd9g1CkpLs7onU66wiI/ifzqpn2DCxovP2QVM0ImxIJwwV5bQ9c/H3pyFyYuN6G6ewqxD0OUQ3B7",
-	"KlgjPZYeRNavGZc04ZD+cbdtD+aRULRsLcTC/Q5u4QzP5eOwuWnbXf6O/9FK5/ujVqsjNmB9gULuH9gz",
-	"lW8slqm/uGtzIa0DZDBqtNaPY3GvHp0CQ0utuwK487ekaEEL59zEV6UyaVeDGyaTUxR5Q/RYTadG2G5P",
-	"7hQXPRVOumE3NKXx0fDH8TBlUgQiw/6meB2HTlBEguI2xAAaDiLiBwXYXyKc52ySw4G0EKse+O3uaY2Q",
-	"SbMT9Oo0NaZX3+qVHDxTvJOMDFygCHv3pVquuN+IVWq7qnlmShI/mVmgW64I30KCN1SQmXhSx+MNOt68",
-	"24HNbmFz/x3v6P3crwBdgAj+a0zgzvr8Fwz/LCRPhYyU49d3Qp/fOs8XedSv2Sdcs09swjXQU3OGa0Op",
-	"jhFmC6riRcizp8yw9dxJEOJOVAB1fCRkzRei2aB85Iujw9I9KaGbWjN088e58i2imGONckPmC2fwTSbE",
-	"Kg0hSmbnWuWzOZNbeN/QtSyzVAqvnh7F90/uSedKnv/64u03B+F8Av9M20Hgft2P2YVnLwMu8nAX2lfE",
-	"uVMnb/+7I8QsJrkGGqZ//FaxwRDTwMsrZqEpKMIlsgABEJJVnkgEUkn5OEsnbM6zqc9+LsTG+TXOVn92",
-	"TsaSJ52CXFxulBQlobvXncPr2hOAQUwfcOy++ntSlc7Vj2kvdoYVh2+OAx5aEbEZMSnWIbB1zSTknLBY",
-	"1YiJJkiibmkiQWr65RxKeaD5zs5T2YKKliTVtTjrLfO39Z6Blf1FkoikbgpbGUYeB0/mDZj2+xo9VRrr",
-	"81IrMJmIQg49bngcK9ktZL1L7HVaDud0W+DpRtyphbi3LWIc1zWRInxbJPBs96iaZb8OuSCeOb9lU/Ct",
-	"UfYWcrnRVhzcsx1OLPpwZ1+RP3rBPtEylx3SX27fvWVQpw0hWuI9/JHYKdS6aCBmdg1QIATFe80+8Uxo",
-	"az4FQm7nBMGP/HOu2SctzEZO/BgOHi8CLVg2FVnGxmKeSig9A2c41KpjLVyliKZd6ODxNsr8y0qZth5s",
-	"OEP9oN4Pz/q8s9cCjE2kxqC1wVTJKMCl0HWuFv/GrQmUEjTn6IeMafoV7b9f6We1ZlOuw3YqJZh5Tae5",
-	"EcJg4gq2NmwP362yb/qqac9N+Z1yPqboYtOX6k785P+gT3O+jFWk8wGvRx4p1JfD4QL/h2HF53cx3EZk",
-	"00Yy3RdJMsDagA8Sz7sIDKEyNIgctTZuS0EOvP0i8Bcc8qj9f/iG/m3Gh7nAwhNTAAMdf9y0+PJ/oQqh",
-	"nlx4fPzAnnvppT2p04sk8RVCe9eJlAUEkTUsEisp0+VKC0CHa4yuvMcBfQrvVShxGzq4japGS9DIuwK/",
-	"jpZ85LLwddxtYKu+D25hUq2LWl2sAQ8gU1E8QpJ+t5PZy/70T2V8VHR9GTXWzh25NA9tCK/6N4TYfRlF",
-	"uvioXqyh71c698Tp7W7GNj99jcdRd0FZpDKpBeicqFUqMO+IDd4AlE0R4N9q0/KPyaPZXq7+nZuXarnK",
-	"ffsD9Zp5kOMSEeWG8Wrq29+UNu6OtHT38rGA6vHwR4plWMa5BDq8KpNMFNv8WY3bd98vbsDwt/SPc4WI",
-	"Aoag6bCJZMSCMNxiA8hB6u6XAddgQSkkn85NDVtzCaC8oQ9lj9YypdNZKmv1KHTB+Smdjc4SnU6hVEVl",
-	"mcrdf/Esa1CqmrAEICUTDAR0x9gyHkgzajDlEU+juuoXNR4GIsBtzfslseXK2jk30DzsHRq3oJXQz1ac",
-	"Yj8M6j2vJL+ocX8XEvfwga8j4ZV9yvgmJ+TKdGVBy6kYutTlz9mKTxZ85mwnghZP5soA5jJCH7GPbkOs",
-	"Mi7L8HiJkqUeNZwxxU6x8lrlWUIA2N32hC88arKzwQNuqsPEHXJa1QCDSPmdFM72Naku0AnIBGKyKrer",
-	"3FJ/UJXh+2CNhchjTXZCCH2USOJr+i9q/BAIHoNsgvc8N06bYSPMibcMmuRB8SdcTkS21aQUQSFhilyn",
-	"tCC1uknlYgf5Qi3YC24+fVTMUk6o4hHQn46VygTQfj86qHMvpQHxh6AeFZqnPqsxGwuTJgLNU/gNtsuO",
-	"vE8/3gTGEzUtMGfngPB8JzTPmLt0Bb8Fkn3qeCtW3dLiy0rpZlLNV/DrYyhPWgmZmvdzuIICEZPbANnx",
-	"FExHVmn3V2TqngVQG2EHAaw2VIuqKXt5+3dn1yAtDOCOvvwpoLynmo670JyzXQsdY7NoYfWmOSZ7434d",
-	"zzN5ZP6nx+iTYg0S9PhjTv3xrd7p9PeKcL2c8hR69rCFzwqt85V1P3A3fG6wETCJfZrt5Ds6JaajBkti",
-	"LLeN7eVPr7rcpr3GbVvfRgq9XDcC2nx31fnkNZlaC2PbT95emcKGYna6Z9xGZS4k3Pv+Qg7V8pT2q9KE",
-	"XGPgJvydVWrBMiVnB9JCddOPy991LltvYje5jNjpoXN5sr1w7ksHud/pXI58kZm/xsUR7pI78yrd/eB8",
-	"ncpErdst4Eca86gT9/gRw2TuaVFrU/dzwTM7j5q7x0/rL1ZGzx84XFZ+a6/p+5I6kOQ6yQsBg+vyVzt0",
-	"rWNiN0j1EWV2e1vK5iTvscv04BpzNYDG9JHn7VdtWimJ3oizHpfxTTOpQTqTIjlPJSGMx2KJSw09GrKW",
-	"65DmXPINS1QRdH95e/NTqR0Aw1YmoHhOlFqkohs1XKjbW4rLKZ9YpVvxaX6iIX32stIrBvHEsVCc0ZdX",
-	"iyAPXsBLT5ncAgxDdMl92J333Ji10oMHu9+KdRvRcuzYglUM4t6S8dxdlKybtdLsTx/efXg/YgAS+vTZ",
-	"f35zzVLLJiqXFrtigKAtofwIBBRCIrujtBsOoZdKTlO97FGyxfIOJ9UbMVF3Qm/cuwdQyr8UveHa2JKk",
-	"DtfGFTdmITY7FPI9jfq6dPKjGL/I7bz2qvoO/oNqGfldOnPqczHRAgqBeGbcf3Mr2J/8U9iv4k5k7Ok3",
-	"UbWYg/dNUoqmhv3K861Y+xf8AfQx4DuMtVobodHTOFItNX1IWwRdirX/3q9MMQcWI/R7SLFmftXBshKS",
-	"ObDhSGFYoqCwC9iGudwAtfUxAl6qO561yRdbitzwnsSLD7+hmRyKGhwLi4zux1A3U/FZACxufwtIC77y",
-	"e7gFPzTs817tYXdN6nGVX86VAscQsZL96lwTbolHUJ5Jd4GrePyAzb7/+tOzdsCfpzP5WvZ6c8JXNOGj",
-	"xk7zezwqWrry3fXwJdwZE3slE/zM/gJisfahmyfzLF81nSEdVqaMHN6+vd5VRj7qCH35U3YDa1SWKErO",
-	"pfzAMvG2SYF5YZA2vFtsI31wCP0nEY2TFQME8RF+PxQ9lmQZIPQIrlWs90bPb2tOoVradi197wc9agWl",
-	"rxguX56lY801wD/4Za7Vw/pUqP+TQ2rP6VP79JrwBQNrY+W1fYrvBV3u4XXutm8LeSImMyD6BZzLlCrR",
-	"8SORC3IPERdU0J2UtWMKrtgFJ+5y3GxV9heYB2HJf6Ryq4UQqxqo9Lhr3QydfMySNtQQEVFItRqpjRRt",
-	"ABs5TIlI6OPwjLNMqjUS3DLOaF2KgHcck9l40TxSVx7ezD7CXRCysSQ5wgWmBAfSDJU3Q88m9ZJe08kb",
-	"+rsf+wcgSB/UdSL+DH8WrLlpJ8I40BaA9KFFtF3aOORxe76Q7t99KcXliOX+FjxwUAlg0pmEAoEaD7gx",
-	"pkAz2o2h0OgJF127/VhofP5DgDqWX93r5RSrRa5JxUPHspLi3KZL4Fw+z1csS+XCucpzjqhznQNHnYQM",
-	"P9ZKuW/QYoKwuUGFu3rEfjc8GoeYlj7gCVCwEsiJLRUGYHlNqglZlWlClsTDFP40SRM6TpWEZIpO+hVN",
-	"i6d1pAx6SKbBjNAXGdzValTiXjwtd45CWb6vydIq80xxvihsQI29dDajLdNmjt8vPQluhwnuIQ+KXUkl",
-	"Y4tpUJ8oCiLdKg4rYEfmPDk8VxpN5OW0U0u6BJe2SD89hqyJ1yEwz8WyRPV0WhzV+Av2mJN8QRh7p/i6",
-	"iWJ7X3eAkkcRHYgj/wivjYODzLt99OL9a+8IlY61Ktx879vg8nf4/w5w46U9EbEFzZYg7Xtku+sFwzwI",
-	"sCo/cncHOKwIZapdlf2gxx0YgG6GYbrKCvCuYdrK8Nt6vPnj84fOgJXe2u+lHxtd4vXEePlfWp22ldd9",
-	"0JteRfcBXj80AbR7aRvLEkW9AYQKwHCSSI4pRVONsDaVs/IbgFFAJIyPnbtKGcwVN3bkOfkwKWP4XTXB",
-	"dqiyVnZBx4CN3wmPqIswqua0xFGOXJoHN4pXAxjFPjoHo1vGf+VC7/I3/kpjHrW7cessifuSzXBFOLS4",
-	"GAZZu4sh2LNaL6SZNY6esnctjvviv+b99QG8FetiUQevjdt6c1WUtzySYb2FwwoEuWG5TIRmPKLoShrY",
-	"8VDyAn0sSQTY8LR+ja2ixy0gphRSOdsBRlQMGwJjOBJ6bj14L8LYpJIgoAG4d80NW+lUWnSYapGHxBfb",
-	"jHU0MItQkMeAmX0zB9BVWiaIWpuJFkIiEZwzzW3Z/uZ9WuzBjlt1J0BrWJ6TC6cWMxsGzMe/rk9JlIns",
-	"ayXyPuObIUXy5Vwmh4hFJMALV9u8KoGHWLorWZZKsQ3yHknHSnaoBMJk02XfIlylAhiRZTe9eu+GHxr2",
-	"rK7sT1ot2VWwutVwaHsoNFRbXh1dbRkVnBJQ7dA2jpiQFokFDZsoLYqVZ2ugu4Jyi2sMmYKJHTG3eloY",
-	"I5IS6mSUCBEDOePLiomEMk6ArWQ3gsOPi7b4tFR+4EavMr4BeG7b76bEIG+X/QgjT9bY4/QGOqYFJ1rJ",
-	"fkz/Sml77r4wyTOxy2t0g2/D2Ed9B65+TP+h949z4VTOvRQJG5HNXbH1XC1rb8GHMjO2xOKrH93fXXjr",
-	"PQPfh+ve3lOM/me8E6NcUaTjDRPnS55mzsa6cwOnsY9kO9ZMbytvx2vzvU3wiGK6Pa1mc3Q31mKdjJpd",
-	"DahmfUR9h9anSyNkYprTZLdCklk9QX9ll4BuhbRxuLh9GSMaQvR+6cVMVjH9okmrtGwtPosf1Ym97bCo",
-	"VN2TVj4tFCe+hdzjWlDgdY1k8bXUWSshvyoKCi/CFoztmG4at6FEAsq1xxu40hmR3SHMvGSTuZgsTECa",
-	"bwuTHZOjhZrg9t2t0A/vb+1VJoYpFvzgi6BHbJynGSTCuUyYWktsyEf4lWIN3bJrwVITuYgMJnH5u9Om",
-	"Ls6UqvMK6kIf7v9aox9F/Pn51YF1YNFTFm4xiFHlP4yTBRoiqcYq2SCZ7UP1Lwy78v34b+oBvDaViVfS",
-	"1ucK4zfvB3zZus3Ufw0hEULutKI46HEHNPAr+j8i/XL5/rMtWtUysWP72dhHgCMQgPansvCCoUMa5ddW",
-	"BftnMctlTM4d0hkkzAkUjlZkGVG7+vq4RO3l1rfw6Hg13Z0JDPI9satWs3x6yAJ6AYWMkjupDHhJJCHD",
-	"Zm7R2VTlMomkcy10jUeLJb6u0pQegrZxsM1wy50Pti50ls2UMJ65MRP8TjASLCLJbUOuRtPZS6Lh6nLO",
-	"EoTMCZFhbUWtVA4VEdNqJnPrmq0x991L9vLAne6WdZgeAk+6holH2nvjDdihFkKqgmZ2LDyTo+CTeQwD",
-	"BVtydwrrK0hcDZKuQp6xbN82EalsOjkGJ+Km37zUQ2Sj+s5BYZ+IExbqnOEbA2gfqWFWZUlEwQUl65pq",
-	"enQJpkGWsSWocYJJpodILQ2YUBpMcYhTrx3mmcY87vYC+IgHwfekNd4D3rMDT30jyi78aY8dBfj8obsJ",
-	"Sm/tH9qTyHy3kD27k/N2yxXS8I6nVpDro2kswEW8j9b5ixpTx43mkqW2BNsJSCSay6hr3QzYecSaPga8",
-	"zqGU5p30/Nfx0Do7WMAGb+VYRXlwq/n4NkCpDsa94nigziMsaTeYTlyZPxJK55D+j28rxxPgQIzOLmzP",
-	"vtS45fS8TWfyHSVfdp2BtwE/L8YqvILyo9QwmuV+NGD1dV2eJqQPM0UPH9hG1TOS3haYTP8enT29ehrv",
-	"KwEA7daKVZMeBMy01DCdzub2GiASSrhp7jfcLETCpuoYhRGTXKd2c/bDP367BxeWSoxMUtkul0mJ9ccI",
-	"awjODctO9qBH5XKjpKjoz246QSKGeznnWSbkrFeO2uP4/WbCxiX3axAS2TjPHieFSNwFna20R6uHFYOZ",
-	"8kDNBG7vnBs2xgTpofLyTSsN0nJzuHWW5BQI5moMLUwwSsQEnhQYbQrdteSBOPNr0yxjG5WPQBhrIkuZ",
-	"aX63LxOcX3+0Bi31t2BK0dT0Za3h4UQ0d4I2O6qyBQbVqhnGit5a1Wq0kYxvseTso3g7nEo/aIj29fai",
-	"XMDwkcoyIZPmdvPdVbn9AgCqjJas/9SRlw3VB2WZTxce2lDO8yTdUSrrN00nAjh60cnHd5xXy4NOqakz",
-	"rJqptcT2UrkZq2QzImKqjcoZBqEDfHyXte1QhlxZ20upcFlrYwJvlRVHL28fBhym5Gb34PSSH3VqAUNY",
-	"uf+z9QKOKDt7nq/aulfs31a9HZvu2V/7eenpQgt/qAWWHyvZiYFh/5MRj99zai1pKZNDp6gE39crmnAz",
-	"7Fcf/dDpTEKvunT3QlOmy4jJY9EU8dxe2L5iAw8D4DasPCmWmdr+68CNmto11+0UM7d+0AM5lc5VpHSN",
-	"kyYHTxv7W+pcSiO4nsybMIye1GEY3Xvvz2pNV7e1Tq0Vsull1LtWflmQ/tlnJAYQMl9CkBH/OTF3ToxD",
-	"4ih5CZKTOwKUp0s3kcojdiJ+FJjYfuNEcYzpWeC9FW5xUcbr4+lwSszV2jl0G7xgCD6Z12a1U3knpFV6",
-	"c6CDQHPqVMD52tP8PYCGvLYmfHvdBt2ny+dZJ92gi15qysmUzpnIHW/rUwu6VIK6PUgij10UWtyKeYFP",
-	"4/dZL3t4LcSqrUXb/b6v0xqeffQxvT/EFby4Ed+qOKghHwjJ/olaRjFj73OLMJAGeJGtAmOmZJbKrcrg",
-	"mVb56ppxVkyWqfFnMSlgt/zkvFfR5d6D77gwJNb6TdGBBuJAAoj/oXbADi9qCC14Hg7gdmjPwb1Ikg8l",
-	"AoUeigXw8Q/BGld6c1Vob3gi4nEVleQzYnxqRTlFQjfVcHOF/AllU67BIzFiogWG9ufY/QvYYZM9ovlN",
-	"Lrkn6NhZknWnFuJwXo4H4s9QUlQxXv/DVDRlHxaNIilCTRCtVu1vNGZ4F+09R+iPQG6mNLOpzcRhN5in",
-	"DV5a3ZMmGTem+UHD+l9vnOTkDAUxEGRFatgSX+u2VsUVq+3JXSpjGaASuj+J1ppb2qSX3CxanLIXZlHs",
-	"1D6sOz39hVkMbd+LN/vew546dgF9zMuamwXRTxqVa/LBfPefVOsRFoZ9VuNYHYBe0G7GWcrlRLTFJF8W",
-	"o+6ZppqLV8mRxENHz7hMDTyyMclWGhMDwyfhG1Mf8nh2NXIWBotNn3333ejhSk9L69p7xO5ntWaTXGuA",
-	"Lixd+bhu6v+Xag3RjPGGJXwT28Qg3FTjrnMuUBM219e+5RqeH+J4zYESH8ab22Xm1i2ZHh/Gcw/ZE4aX",
-	"gncwi2MRfD8EaLI4sLse5gy5ekKL9bSiFA2Hb0HMrOxcaBNLJ5wH3+4ZfoQRfZaTKZ20oUXBFGNdQkvR",
-	"ci6Z+ILOjJJM3QkdhLDkG5YbUe49Fnwy34KNgiDTAcGnal7QraJapOLsh3/85vRvLLgWGv71mxuo77zx",
-	"yXV29sPZJV+ll3dP4I5CM/nd6yldBtxjvObCHEs/uEstzypDqEmt9JMislb6oY+slH70WY3L/8R9+O/f",
-	"/v3/AwAA//8=",
+	"zP37ciQ3sicIvwosv/lM3TNRFMm6SCLt/FEqVbVqji51iiVpd1saFjIDmQkxEogOIJiVLZPZPs0+2D7J",
+	"GtyBuDriwkx2z8yxFouMQAAOh8OvP/9jsdK7XCuhrFlc/bHIecF3wooC/sXTe2l0cfiB74T7dyrMqpC5",
+	"lVotrhZvrWEyTZguGFfabkXB9JpJa5jiO2HOFslCuudybreLZKFgkGrMRbIoxD9KWYh0cWWLUiQLs9qK",
+	"HXcf2vFP3wm1sdvF1ZfnyWInVfjnRbKwh9wNZGwh1Wbx55/JYlUWRhf9GX7YCvZRiU/2o5uZ3QqW841g",
+	"S7HWhajm949SwHT8BP1gkelcnF8+o6awFiINZCJW7f48dcUveivOubWicKP+r7+/fPJ/8Sf/PH/y1W/1",
+	"j2e37Mlv//2/LaiJyTQyJTk8obUudtwurhZlCU/2R87kTlqa6DttLCv03ji6c6B6jNw4SvPLqVjzMrOO",
+	"1o4S/JPclbvF1fNzpAv+q+YDqazYiGLxp5tTIUyulRHAvu8KvczEzv240soKBbPleZ7JFXez/TzHJ/7H",
+	"78ZN/Y/GJP5bIdaLq8X/7/P6fHyOfzWfh3Hhi+3F/7Lllu2FsmxfaLVJGFcp27tfWs1SfQaE8+O4z7xM",
+	"U5G+VoXOdkLZD/pOwDzyQueisBLXYcSqEDD3ziYkCxveGJpvZ3ykU9j3v/sxkvCZ3yrK6uXvYmXdZ2Ca",
+	"70ThydSeXibVHc0GPE0LYYw/fLJgWoknVu4EM8I+KfOKMXrryqtvDW4EPtVdkH85wZlF1/NI1D6CyF4y",
+	"9qbEM8k9T0srdoaeHP6CFwU/LIAx7+UKX+ruDLdsy+8FM3pt97wQbC/tFuTjXvA7JYxpbEp1vpKF+JRn",
+	"WlqRjnJc9aAXjeSMJf3rnK/u+IaauROwnpu4rWYPkmUyWfJymUmzxSlVQi7lFjmTYkaz0gVx//24Zq9+",
+	"vrlJ2Lk73Bfn1+yc7beiEExpJZg0bCPvhWqQUpW7JVLSiHtRSHsY5XBuV9ub8LB7sdztOPJIb55l7pZh",
+	"6LPo/4ik2wmVMmkTZrfaCEfR/Vautowz5Bo3eb1ei0KkLeoOTfV7odI+wTvHAK6SwM71agKNG4SpGbjB",
+	"EfUaPVsNnaNvhOUyI05T45wNLag6j3CY3Fg0hzkpM/Ns7nQq13IWD3pmb31naPa/CH53E14ipnAvVpbS",
+	"mTxXn5FXfnMrG4pcoE41aiBKY95DO/WOb0R/n6plTlpvc7e6a3UqILEvXd6Ez5Dz3AhlvxZbfi91WfRn",
+	"mhfaukfpS9C97A6U5XdCuWMFOrI/aCB5OSvETt/zjK10KhjPtGpei0utM8HVAuab68LeGrHSKiVO+tfC",
+	"7oVQzO41w2eNE0uZ4PfCMAlqCGd7mYqC5TqTq4P7TqVjPX3RUrLOqUvAzXirs7T/8Vc850uZSUcWlDO2",
+	"Wn+qhWFKWxQrLaHSUH2fnROsv+Of3uKzl+eEeGnvVrL49GSjn/hfbgXP7PYM9q/5pydy52iDFo/78GKn",
+	"dbF3wvZMfOK7PBOfO4H0OQ4A34FBXundjiti7W+VsTzLDCw5cyLKskJkgjvxqmrBihcEZ6ijsJwbCxtz",
+	"xt5a5shq2B9GFO7ZPxMYzP/rMxPUqYT9AdqE/7sI2h2D36LK+YeGiZk/GyLeLfGJ50acbcIEX20DD5qc",
+	"r4Jx5GbkBG+LzVf14nubpAlmzKQqPyVsL1UKpkDBUl7spRqXLdqJjvC56Il8IzNCbPBite3Phe/SF88S",
+	"xovdi2dgsRa7L0jN805S25sXelPwXcJSsUxYke/cGDsjySGOpEXiefKPnm0hYGOcLFkLu9qKlK0LvUvY",
+	"UmR6H2OW5YFxdVjq9EB+y2z55fMX5J4a+U9C7fn6YNG4ry4uqeyLZ4TCSG0q7I6nchIsUj8H/8Xofr/H",
+	"89Tf8rXMxIybouId6mbmqZh+K9+Lwki0U4YZOjzoP5D4KY8t1fTX6k/FzOUGuUWseOY129yIUW0PRkzq",
+	"OZPrzYSXxO1jbIzcKEEw4OsnOy4zVFo1M8JdNtoLrN4OrbZidUdyNwpk+s5WfCeCywifu2Z8aZzoXOsC",
+	"rzU3bXRvGGlpKxZfvZXpBIfKgMH2rd6zHVcHPxXjZQBf6tLShto643nuhq0X3lAiJs4nE/ciG+OH7+Ah",
+	"d3CEMV6N69/gpbcZu5KEcbbjbt6KK1CGnHQEj6KTWix4c1CZkIaVyikue36gtSOdCyXSW26nn2BdbLiS",
+	"hlv6GINHSWf3M0cNEx+j3nv/3PtSocBVFEf+snUanZPullt3Q2+48iRpM8JEU0JaEZH3djKzGqX1P0V6",
+	"WyqLNtbEb7sVjMoYd7Ru4EmweFFUkDMuTe7/NjTgjX+MtEbDqj1hOiwRJEg9j3AwapYPywob2GTExlkM",
+	"56A+6VFx+HIV+LEjFKvfC+UU9L8v+OpO6X0mUpwH7Iq7ZkF6LpKF0jAxz8Xwk5tc49Oemm3FuSZxXA7/",
+	"uGb4xyvGFRMgleHsil1uDyAolQ56R0PJf3pJafnW22jtb7x0NoNIvIqqDgwp0Bnx2fk5NWTFm715I50S",
+	"xi26qp+es5QfDONbwdOpJ6lrD+PeRPc06o4I99/okQAX3H0I1Uy7rt17r907Mbv41liRR/xwhSVuIxgS",
+	"vHDhOqpNvfad6OSVSo3jhMlepGqhg4oF0qyiRnMlYd7RfUBqUEcL3SH9EzBD8KfVJkcNixEusrV2zL0v",
+	"xQ8aXdFJ3Cc03U/gO6mFeUNsgQxKmtIrrcRXWsurdExOBQO//sixVn4m78TAIZ2oxQ1onJNvWPqajpyE",
+	"euxqCn4IclOU2YuCDOVQCuj3unDCkrk/g8tgnsvdu71bh0iXy0xQnvF7npURrZzDrJlUjLO9LlJ31+CL",
+	"YOV6FzY8ZBgvBFvpUll0YY+YZ/DR34adSZlUd2eecrO5TNmCr+znEJECPsvzQt9z4j5YbbnazNQ3wztL",
+	"OjBQlNm40uUn9L5Ew9isdC5ulQ9pD5MPxm+9kjSX0ZofyY7+2ycRZIGwjyHLmjTqb1zGjZnhh4DYziv3",
+	"Eh2+W4vi1mklxBUM8xBXzGhvGILysrYCbVPveKRtw1S39EccapEswKebLMSnVVamoi944wG7CJPgH2ZG",
+	"RgrBTcQSA/YaVfXhoaMibLosVnOnbaXNaBrMNJDuhUpJPaTDpP6UpTqcuzHplYNAeo8ndf4VCa+j5LJW",
+	"qIh5MkuV5eGq7ajnkEnEKy0TDF++EwwMsTpUDb/zBiCYHXrd9pLoNdNKsKY5lwRdVRpW6P3DFFQ362i8",
+	"fez1b/CpEeU7csnXr5DSKWwMLUYb7qXB9AWeZQ/xC1ZcMV3uJot/lFIQVt+rsiiEsoEJYM/cfe71Q9ht",
+	"sKXRTdR3IdGSz2rLs9GvacV4lkFqCpkGEfFx4uBhSeT+lKm0r5UlMzxWUQcUp+O0v2z1VRVH+sw07e8Q",
+	"bIJ//LrwMYFfF6SPEob3Omlf5aqGl6nbXkvHEHysoT/Em0LvMORFv3cay6o+eRO189vojbXlhoi8fCs+",
+	"8VSs5I5n7Obbl08un79g+h4uW2mYcFsKUTcnltwI7SBa3xIUh3G38504+DQXuVGkDgtWEiTKUZel+EeL",
+	"ILEYjTMSNorbkspwaa77dXr5/PnFV6x6vJLNyF6BIEgBcrr3kve/8etiWei9EcWvC4xnBiJwxV6+exuC",
+	"mr8uIHL562IKT99LHuXoasxhpu6cckfOBI3zYJW71STh4NZnoNqVqAj4VvCUkAAzzkLg0hhnUb/3qS+p",
+	"dPPl2bvWx4lz0pME5TKTq4oN3IhN/oRTIAXGGzHZD7S/xJlr25qPGqSuyfJAZp28ZUCv5stIKU+X6Ead",
+	"xByphf4jGCSvwK4imMmZAmNTe6vuhbK6OLy1YleLYyL2IC3bc6cmlSq9dv/a8hw83Awc3kxpe1snVU/j",
+	"YXx+9hxP5l7pPBZnueiZ8v68ypJKU++62ul7+MlbvdN97XFDqiLwQHRIBlrBZmXcWJ9yNHdrjIhrI0MH",
+	"cCg7kYq8kD4rOLCN9dbTCYfWmz7eSdpIIaymFj8qpzjS/tA90nFW4l/jE5p4TCJe6wFerfOnydT45Vbr",
+	"O3TP+ZvDWXTXzGz1XjldEZl5haSA8KY7WAnqWlqtaFXS8mIj7ETGa3OQf3Wey8pv1an4SYnsERnqgzCW",
+	"MgiDRk1sFLqRVkI6rQ59qt7w2m8PmEio75zg30q1oROLfJilG6bvXdPKDsc4Xjm7/z89H3buuaUubSQp",
+	"dyetofMf4mI2ZqfqNR0hK/RSRLIGeNrOv2iw6oCvSNLfL03Js3E+Equ7G2Gtf2nPFZl28bZOGsDSlGbW",
+	"t9VQGoBZhCvuLg+Wl5YVcrO1VNYF7ZfCNSZ+g6rt8CT+bVLW5n/i8TwqnAM0+U5S7D/3kAYmnJb0FGXk",
+	"sEFklo9Wwc31e5l6/0OP4+9HtabvkNpOpVuGY9iPgYfiD/AYGJzWlU8pUdqpfJ3gSeMILfnqjl7CmheQ",
+	"1Qrhop20kMYDh4HtSkiKtWWh2spICAYRicd1YAiSHKevvEr8GksvFveiODQzqqts6C9fPBtPh17LTxER",
+	"mpcWUrXg6DizSFojsvUVKmtpKI2D0obKVeMs3HVzR3qpDsQS1rqIp4S7Tcm02rghIX8ItsGph63U78vn",
+	"X12ejy93XlKYXq9pEVxVNLb25zmZxtFIACKojPxqBGTmXbP/3vDpQsLIassLvrKiMN00FPJjkfDjj+t6",
+	"RyB9H55L3B5W58j9OhOO9X22Z+eDX158dTnmZ0CunSYfgyQ5VkRmMidcJeKT9YyIl8Nnhq0ymS81L9K+",
+	"WDLChETYxoovz4cyfVpVtfD/xqhjJ1weEKWFNR0do32lUyrM53/bmv7ovuo0YpboLBN8UwrSJ0xaexAf",
+	"sVtxYDt+YHtd3DGtoJrL3dlOcmdONxuoIpmaAMqNvTVCqNuoZwCm4XRDtDedhu/mEzy+0yyVaUHmpubu",
+	"SDNIzZPo5dXWPIZmXtdSdMsXNvd9Yr/D+gPYYV5syp2b6TVTmpmtyDK4YqH2ZBcrrbl4enH+xeVgec1F",
+	"kP/h3/1lZ1KJVo32mmdGdP2Ff5P3wk3zPmG/a6kwTgPlJSZxGmadVv2ZYc7s8wnizF00RV4IiyVCRIZv",
+	"kQoiGPLWO3KDTxoeu64V2xUvCikMcyovV/jnKvkv2JSj50GXNi/tLag1t8tDVWrpSfHii4vzL7988Yyo",
+	"jKhu2YvzL55+8eziy8tnzVr2JqZAM14ld0KXnWqv8LFWbXxXU7kYDVsBm00SpZ5RTyBNYaAq/a5zwSrB",
+	"wJZEp3LlYIR6taJUyv3Js0n/+hEZz41Im5SakGokioKOrIGBu9JlhuLUWF5giHnPDRMqFelV0KZS1HJ9",
+	"3C1z/IQ8R9rE4hOFmPDWGub+AiOW5ppdXH7J/gcGV+RG8ewz4/Oc0D/C/a9xKu0oU9NXblNRtNOuHNPS",
+	"admpN6RHHv1zOsfgRp+CbXJeSBJ5YJKb2+fWT/M3+4eD55aMIKEW7ctAUCaAQY0YKLTcOlmIsnOMK7dp",
+	"8y3K89y6eTxBT3NJVtvzOLdknknuqyI67isyNerHdSvho5GcvOJZJgqsF+KGcbbf6kxMzvv4hh+q1Ije",
+	"MscNU0gzqgZoTXEyrX/gO5FGJ+FISxMES1IBkSXL3BWo11j4WUuqE3zfSCtOs5auS0nvHYO77e5SLnw1",
+	"rJ7mIYVBz2awBu0frF3fFBwjN2suMzSojMyc8JqWfFx/4FhLTCtVh146KX+K6VwoZvTqThC1uZlecTo7",
+	"Im9l7TXuh7zQK5+1QXk2rV5pwjtsV7mTfWWa0xkJOx2rLgo54MPCoPpy4tc0TUmpKHeCC0cZoSyd41n7",
+	"0/oy/t8YpBEir1JF+xu98xbrsRmVQxnBEPcJuheVekXx0uuqUAiccMw9RepNpQohCJr0pSrEymn16YSI",
+	"A9Z6wao6OcswS0+vekGtz1cu1dZHm1swM45Uc9tpruOaeR/lPlZGk+ciTWdyPr4R4ftoQtlLtnUqNpjB",
+	"zB3uxN3ltT3pDOHVVtSm8EOP1APCm+iY4SznxkB5gjTsTuToRpNTgictF0eVT+S/mNREblBvYJdOxU/6",
+	"0XjJ0pVYp+WlLb8XAzXVHrIQzHmIStue8yqeGxLlkjiG1S9QpRL+zpYFepTnVdRMAG2YMHtQgGPxQSAD",
+	"uhQBrkZuhIE/TI0EVqAOnqFhYn47wrdn8bTjlhPxtB0oiDyGpysjgbJWaMN/J1PlKJqwnz68mu4zteEz",
+	"U42OruHID4swyqTKgWppx1UPfCNWMhXpTwDjReUkrGQIJAytDN//Jjw9Ujtfo+9ww9ayMDagm/mTN43m",
+	"ZTXp8an1CO5fTuolhjmTjCQy6VQiKk/Uil1uI3rWqs4g6uuaheB2pmRNyxloKJU/7aGXbqhTI3NJZs3b",
+	"dAtON9wJNLTh9lz6wJnX5JzhNydPLw5JQF3oYU+Sqk6uQhIIuAHVpgYitnYLt2GITU4hFiuWewy5KMyd",
+	"1Tld93AvaKW+QvXpu+DWOkvRG1oIQIHZ6+LO31kQ/cL4L4yAHiCIURlEyRpTDvuBMGd0R0yPnTSGzOcI",
+	"bmSulLZsifMSKeO2gQq7ByfzVmT52ZAW2iv9gJg3ps9Jde0RFyCVJ9ObJ1IxsyqEoNGlYvlHA8polc6D",
+	"21VRZIptHvb+aMPcD3SKbJ4wpwfm8sRXCZM7wUppaKKXULTWwiVimTSEO8hbD3PLGKHG4jaOapVU6Gr9",
+	"26UB/jfvo6umg25EcfMPwluFiF2CeUlEUEWxcsdfr6G8C16ns5B6caJUmrv4gFKx0lTVMOsyy5yi7N6Z",
+	"OPya3+uy8NX+pPMWXdd0ZGFT6DIfxsoVDB/yuTIIOjd9f+ZkC2wFL2agmu7EzgOxDtF2Ih1xsDowO8EC",
+	"2uk0oixFLTutQgycik6PgElRyIAeEjBhO77SJmEeKbDC0fG1ZMBcoLoirmcEeTDun9Nm8GDnQueUNdji",
+	"I3yovnlmWq2ikBEndUR7v4Hykr2vQdlyw5ZCKIZ74EiEjvoTYF9ZvpkltgYuyw5+VECVQiC8OlTgGakB",
+	"GmWCH7KxVRViIrJqRcSkIeKrzetI4a48D0Kzc1Rohc1dLpCwao69bN97LBcY7Yj0WZxTDEZpbvk1wKZm",
+	"M82hNV/Z0fW+gYdAgVVpCMpNotQbfIGELRcFaJo+XhjJ2Pcxzh0/sFRXWVjT0CiqD1Cf/0cpzJQrOiTi",
+	"/Fd4HqoxLc9Gv/8zPhUNcDf3q0HaNmXibPP6U66NL1vqqEqIgJGSt+/eAw96Lb/6d3gpArFxqiK1FuA+",
+	"pRrsPLxvI5tfGnan9F45Q2cpWDVEFNK/ossIoj8+N+Wai0tZnc07cLbA6z7O8h6uw91QAeLecOnMrKaW",
+	"HAAkoSsHeXWGzgeUyemxxaUIZRPSmlb7gZFkK7LQjb4mqv1IasZsTa7JFDVB44x/GtdAkJqndwzAHOtI",
+	"dD8rzIepMV3eZyywd2+/ASP6xvLCOlUE5M76MIZb3R7ebWNIPfSXcd+uoYyJvDYmoGQDCxUn6KjOWhOK",
+	"9BeYcrWFYNYqZxeXX5ydn52fXVw9f/b0cpaSFVOpC2GASBjpODq8UbTD4M20gqp1S0fP3eodlEOUyjBu",
+	"SNzreKqC1AHMh6y16n/OB3QYRnEBKBuMMjNtowwy1gM8jh2yY+piwkwmRA4/efdjwozVeS7SBPP4SKFU",
+	"SGux5czonLt5FBIBtgt0cYYgjF8W8nXFLZ6I9QenuDzCqT2Ru+N9SWT4RWJ6v+vlpPvzd70cMIgKuZER",
+	"0N9STcwU3OviLlaZYliqlQAEhL0uUjMOM+HW1Zi1H76aauLogbOLC9P3pTqdzPerfByxf4MgHrTYr2BF",
+	"GmK/J9kHQGEyvaEFPmTCIdDhKeTqKcSpEqIOYJPyI5AjYG5YnSMSFvROmwHFKEQ60z0XFcoRm/39m1fs",
+	"6dOnX10Hu900casjorMgMip4afWOW7lK2I6rkmeJE+B8mUEhst0CDON8ORyELny1/hX85ANByZyi3b3M",
+	"slul7a3xEY5OvpzTUQ/Gih0rxLo0gFY/uY62ApYGEk2RyuFQnUgq++FIHODMu4V2/YP5EFkTZn46p3w1",
+	"+RMR46e6wVan/uABVlQjcDSRSM3IOXVQOfQEoSNmviXN5fn5dI+AH4+COzzCjhu+Mxr2TyBQvTLyKvHO",
+	"+U46LLdCrQ63u6m1IDtdqljTP8uzWV7l0oAwn/pChwI4k/Z3W2OOcL6/K4EuD8nV8Aaqm9Zr73MZ8rY9",
+	"PJPu4W6EEMCnUpfc3wwD1E1m9E4sdXpgmcBS7Fa/nZjorSz0AX8uxYlVm80+uba8SEP3Nsq9Xhcp6F1e",
+	"WlF8ZhjAmGOfxrp/5l4lLBiKH6EW9+r//b//n4/XHnVr50M8hVjpjZJGpJXzfKXdh5Z8dRdvvjXSfev5",
+	"i74k2GpjKxW7XfpLDocwYrckBF7AFvNQY3fiAAEglUNmGFtyI148K4usU1f94lky0KpzZIGRNp2NaTbX",
+	"OLjtkX6ivIH03E//CmCljm1JrsVdVXTw7yEpPeGdiGklPuWyEGbWkBO9mRN6rdzru5nLiQoJJzFpxbU0",
+	"dOSYiunQXrrSVEJ50SJZJ2+nQeukZoRxLjqFAdft+nt6K+51wWmXeiRtBX0LUG/LdroQVy28R6zbbWL1",
+	"+hI7RDbtNBP2yKRUa5GxbuE9NZtcW7xMFfE+wS7N9IbIvZjBvRWcBhEaj/dTippkEQAhqsdEGH+KHn2i",
+	"Uk4Y5mtIBe1bE4Vg2M3DJ/Qf4MY6Yzd30tlriOVvfLgjE2uLxdzhWcdEa24QAZ2rMEKZpWyJiV9n7Dt5",
+	"L5jhAbgSE7C4++CdSOsO8Zjm7E5UJizldNCx+H88AXJm25Zox5Ysmi1nkE4RuTZti3FvTrPP/1UKyl3y",
+	"0vjcPL/Z3oOOUZyE6Sx1ZgokOvQpv9aZxwDqeAoQe1fhloKmQ16XGTeUn8HjAHgw/aTRwvOaPT8/RxXq",
+	"fNHuRT8DKqfvEECYGICoFx5n6ZoZIZgHosfofchdFTtRbJw5A72TEQp85Z5aQSJAyBjd80KhvaS0RQ1W",
+	"qrWGmNOy3MxIbw2Onamtid3e9XStr16MiOJYz6f3ry9rMOG6x1YHLiaJw6e1hwswxTDLz5xpgEhko1BA",
+	"s5D7u8UPSJPJwhVPy2lO3k21H93swUxvhv2pdPPT33VZKJ4lkE+bBGjGxFESmlhPTlwNlks1oL/h3Qqr",
+	"CxW+Ms8Fh1va+9xP7tdQ07NvR4s/M0H8OFkRmqiGDjLSQgLF0qkmRaH3nR7o8xKDOgm0QODJXOF38pRs",
+	"8biOvOasT+fGa03/BMSQqSARBRxjt9I2GjmaPjOnUVGwxoDxEuJmpVplghdk1xQACKE9IHYrikgBdu3M",
+	"6/9N++ZNvWk6Pqc9JtsJoLzwdv3pMPN69TjOpHKhisrHlQu9bibAdNSwkmxOHCBknZq432p2J0SON7o0",
+	"iGkIBxxCrvMhqnrdCb3x8urn13QCf7Qafs4dO8loae9C6M5/9rqRLTJ/J6om/34zIjlUy16FRDMdu+6L",
+	"NII/3ywY7xpkDXd5/2lUGwlVInRg9+YlapdGrMpC2oNPGKqSg/wnZmSTrkhE7nNmNbtAT3s/scB/nF7I",
+	"XhfGzmxZ1PUfV27z6lNJtUFhzvWuTDvNtVf+yNMMw5wuPt0MqEzuOgOedTM1VvNBk4mJrb4vEf9Ie4T+",
+	"fYONZ6iAjbNJpDEA8Nbm1qGMQxMZygq84n2CXDQTMJZr+AEhuZz1HMAusSErC4lp1Rmam3oY/Rwsn7Ng",
+	"5zhVcSs3W9YGNWyGoxsHq5NF3qZgo6FQSOuU0PNnciYfpHL7zavX0TpwNTUjnFHUiJm9WGLjb51WRa+/",
+	"q02j0OSnigdow/7jP9ivC6gg+HXBfi3Pzy9f4P9C7hP85qlgX51/7MHKfvUiGQ/NhYlRa3oDjVHeix3d",
+	"1jDnxkQb3/g/QkuWa+AtgClSWPbAS2fcOzawugBBLbiy/R7AVLjBYzH0ADsvn40tt3o1vlhDo4Pejlcz",
+	"cNVZFbq3pl89nmJzug0i/cnAMY51uxV0g4lD2CDTKGcsjfBZtojR73gjVCJiYab3zKlI76KVBuRlR7Gh",
+	"pvfunGZiHQG5q3dsFPelIlnv443nutSIbX4sC7+BpX7tK3WQTAC4tapwiv53KNlbaj07eHREld9Qvd5t",
+	"vBKrGTud/rlWXJIATCpU1O9+wioybWKlWA8t0xqooXJ7dvvPtnN6QmPJZHEvC1u2Bo0doZqqvqCpV2DU",
+	"5I9piQp4mo7MVHgjKBORV3n7NOMNqDyvsZ2V05qc4Qg/PKC8Apcy85BVL0VCtPG0bFF5KTr1lFL4Gomg",
+	"wCXBJgIgFrbOhLBJo9OilVnml7gCiEffqIXVNI0J5HVpvLrbu0cScP3XpYwNt9OcFrHrktQbv9ErBEYO",
+	"a4NUz7XMvIlXI7r662uCwlehMVWc1C7ACJNpLLy96+3trPeIvFiESE9hG8FpeISA7xuZiVj8DvJV0ImL",
+	"6AyfGTg51/VObLlh33j9fXJIDc/hjBK6TETbrUUAf/fbQ+0hEio1TPACkG6ITgsZCUANp6iLRVaqVBTG",
+	"ap1imu4w2f3QUxyi9T4c7Q11Q30jqNOEba4MgmicsXfcbhvOdFnltzOrr9kHQKTYI2ZUOOOpEKk3tpSo",
+	"sHY6niPSc6/XDMr67FVl3Zy/ePaso/GT4Lmi1ZRtx+8EnM0AjKvzAxTT3ouqVRu2bLToFsnLAqJN+Pnp",
+	"MbNUiHxwHYBwiAjX0MmEWa3jBf0DQ7WJcPn8OZm0daB4FPfNV4dCRYyCpjONWKPv6FRXhCB+4cL3SQl/",
+	"lGorio55O0IhvVfUyZm1LsfYbVnQtgDPz0djjm24+zG8+0LkGadsuT2m4UOrEYkty/b8wDYa8rtD+yxn",
+	"ZPBlJhiOQm231fQyCBe+HqBeUttcId38TojcML6C6jlQYjDhhq/A2GS6QFyIccL3nCDeUHKbMVVefSNE",
+	"ehpxVbVQHkzNQXFKmFkrutQQXjJSbTI/TJSiKJGAolcQYvAHCvNJsCijLvqZpdrQ0rAjAvuyB7D5KB4V",
+	"0JamkeSy1sVVsx0rNVwlgKY3AwwIs/S8nxT7J8UT938kBohOMYw8WT+O205BxJCCYxAukSjqufaMhOHo",
+	"CXZg3YOQYC3HwlfV3Qm9cRfjLii77Te8RBxFD1K7xGQGXHnYuwZRpx5PPFSnOZ906twHkWVVvg9ehFge",
+	"pwu29Y3DQKuYpDE22m80P7LSuRQpM9oNN23XJqRzEQkl0mDWAnTZITVFGr0sxWwnPz2i0pVm1D+nbuNp",
+	"MvXcUO/8TEg4GCXQrtJFVNBGNaIgOrsaEd04ISLbsEE4COorhlCjifvv84tLN6ld+ryh1FRQpPiAOx/p",
+	"8+maS9iTmboGdZinHsd3ePKP3sbKH9DNdPDN8eIJqZP6uzWSVOkCWMBbgMuQQxKmiPVvjbou3qIUgLZW",
+	"3IAz1fh+dgaKC7FfIjd3hs6Rn5vNNhXbEWnYRHNE2tVUiQJ8km0E3lRJFkc1EXgTyZGsEi/R0lXCIyps",
+	"Cr13R9AdZ0LMkn0e8XUwIBCdKqmaKV2cJ+fn5+2WR+dTuihmlrIO3r++vPaztZX5YldbYSZlBP6rTy7S",
+	"/uhz+zcSGxdSPw2Z97PihViXWaQvQcHNVtAvrrnMyiLyx0JnWWAA4lxl0TQk0+4P3kAoGE81+BsWvB6T",
+	"ZvC3glNFWIVHux6s6vdg58d0RnCG848qOyyubFGKMeYqEAcbP0g53WA10x1guPiWoft8zMr9W9D4H73r",
+	"eCNPgXTHNyLfD60y2gnHbW2Cjb7U85ROLVrsIbMaUdV0Scu2OkvNdV2vUKm/eD1uMr3k2aTmcyGWSAfQ",
+	"73kh+TJDoS6hn1igJX6sENDpDg2QMEHDQ8e8nRHZvTBn7AfNHEe6yW1FloaekgybELCNvBcKcmW9FQwG",
+	"xxH5sU3gvMb+J41Mi2rl8zprAFOfwpuOp+MR3Ok4w0LcS7GnMgnKGMRONW0CGRniKlYot0eOrtMbXEVB",
+	"nrD7eT9p2G8RHQcqVYoF60ScxrPfGrrJ+5TrOrHAv3cW6VlwmAC17IeAL7jz1ogzjfVpxeJrva7I1lwK",
+	"tYvf6pJKBAnteCraB2Pk+x8XyeLDT4tk8ctr99O3i2Tx5v0iWdy8dP/zE5lDXAvzL/r74xSxbidlsiR2",
+	"9KF+kwCANnHjw/sjStCKZ0KlvDhDmjzkFg9DwFwCmuBL6L7Tp3ETlZBIIdtzw4xHwR6Vr4bM8K16YTD3",
+	"d8/xV2DPYLs/ttTpAXwYTlMKaXFK7L3P8IxB62j3i+plGDMTFqC7YZS9NKIq3baO/BPq1KvV+8lTzNnD",
+	"YxzoWxNqz8OKW9B51lFyZzAkfMY+oqPl41VFh+pts9V7027xKv0sfDsR3xZHl/aMfcR+8DBU46PYaBPR",
+	"B5hG/3pIBGFo+yMEvFZuNuHR9iDSOLp7tHWABcCANpL+7FcVy8HpU+mNs3UqfypUG4YO6v18GzO3hnkG",
+	"msIJsmFoiOmwfUE1QX8xwB0e00cpuIyD9EO+gVsd970B7UlKPki2oO+6iiEq+IR64zFHY3mYl1rwEAzr",
+	"uKpIh4p/XDeYflrfYTfQ7UPmhm8egcBRN/8+qhqfUvq8O3sK2kZrIUkrC6luk1WdjMAzjZNYr2SKkDyF",
+	"0kgB4Z5af3yrrCjWnK71U8JCK3YZHhrJOOyCktstywuxlp9YhurCnHMUxzv5/uUrVu9ZX8+xJa3yRnm4",
+	"FaoaQdNqQmZjmMSWkxw7NaWP9u28VfdCWU219pnJYWEgpxjScOuref1lqxFvfC9NCvmJ31Uigei01GxM",
+	"ASXOXKZBPEsDXUv0NcMWigHZXlqWysm1WJEyjGqx9EFpkqpH97UUWTqlPqnH8PUnfGr7rD6CEbHbLSWu",
+	"GpsiGs2U6i8ZFnwGK36IIl4N0ebam3raNObHQ9vNtAplJy/v5qFdX6kVSsvptaV1+6LRFJUtV+mtvqdu",
+	"fmgeDn152FIgHhPAOkUCFzWQ7oiG0HVX43uRgyCjPqSUW+51a6iOZhKfTiojHYClhLx35kLm7Gp3nn3/",
+	"hSjFjtF2h3uh15bv8C7Ekm7mkRVQG70pHGm7Xn+VIv7/RNDaToBFbOQ8FWtZmgOpVXKWZ1wlEEyHyong",
+	"5oPKLYBd1mu0N9nvemlCUuxO1HgbRHI+FKbMK97sTQ0+vjwgEGjjOzVxHgHJKhU8Db1ausAAVmZYiBNo",
+	"VGU+8z0/hB9CXvfE9ndqbt/SKtNm9CDUXX4m3eT/Uy+jXsup7XzkTtopH/oOHxzGt/1kSZ0BuPZ3vQw+",
+	"6lVZmKSCrFvzLDMsLQVzA7BGdc30Tanb9Yyfl1ZjLcx19Z1mlN7Tp0PnQpmB0cEhJBXbcfeS4lAAFhr+",
+	"7IPG5JPh3VgzVlbBV/ew6Y1WCSuEybUykKORFnJNm/G+Ee209oyCG9qFdAhZZh5d9yziYSM7DDW2IuCB",
+	"+VKFGhis4Wqe0W8IPjJpaWZb2pkza0kOELFKE/vc7N8UJNLcZr+lva2iAeNsDJGZenbCybIiVjRLoyW7",
+	"EZW7+SvY5JyXBlGTPXzyyq0R3XMFJHLRvQbLIno+qnO/BT/tvSh4xuCFJgQTHo6EXZ6HHIN51CvVWj50",
+	"axsJoPAqS7XAVJSiVHOnofeK0rx+2WpExg6p2UpDeotwVGVGg9jD8m1Z40Ve+Y2VEcBTnuocIE9p1fKe",
+	"Z6WYZ/H0SqoL4cF1QnCTvNedjJtwiTjj0T9OeQ2cetqIaFZQPdVGOVqsttpEWl4GlP6xWbjHhiKUHo4/",
+	"oHJ73ai6LP1ym3j9Qb2LA0NGVMVvBI27265vgGOJBQwlFjjAsQRfh86J+gUylzsyhUhagC5tXlp6k2C9",
+	"AFgf6uXcrZAXTuSkFd4TXiR0WXCpIkplJaqGF+RnV28SjDhiUP6ul2d/86mz8w3J3/USplErQ0TX5ltN",
+	"1oRXZc6gIm8008qdePfwNTuHFDpfDQ88BiVG4JwDPBPAD6Iley6KW+x9MvBR2K6QneeeHRiLbFBZV2nj",
+	"nFFJc89G7puc7tZyA183CG6AZxvErgUQZKhIhDdjt5jOb/mazCB7uYagFGL7sZDvBHe1u5aBAgOjmi3p",
+	"xnzpHVq+ERDfgKZCj54gZaxQvveN0yvvW/08mwFuLu3tNsSUO1EonyoN6Y+TLJeZUJDuHHwXZNlRB+EU",
+	"PnRnMD+C2zxcN/GsWDJChj4ReMZ7RHoIFEkE+LM/Zgh5Jd7CSHxPzSdSOSEJX7mquyU1cAUAR8DZBA23",
+	"6pbnwXZoQXDTBYxkeujre1EEjwF+VPoTXXkJQvgU0DdAO4u0pK2ajHTOjGre4R0YE/zMrjSYMxW0Zu7m",
+	"gsfITIEsqXvI9+WUrC1Mrtj79z9995r95f2bV+z582fP/9oZ/TmZTxrpVNJIvJE737KmZ9VyA/iGK6fk",
+	"yp24Ypfnly+eXFw8uXz24fLyCuGixtipwqQkfO/SF68unTVmRLaebkt6k5TIvwXHTbglAJCzb8nW+PSV",
+	"6Zy1DYIGcwSAgh5vvH35A+KpYf0HlNh7agLPh8yAoPdK1MQhI62LCE/ivI8Jvl9QdztK7P3iFU1aa+u1",
+	"pEmYVMaCel8wrEY9mxVjhiYBLYHaRd2pzPthcBh47JV2W2vR1ofS2CmoKviF6hVK5MYt8+H8WvdUY1Jx",
+	"YAw6mEArt8TOo1r/8J3/LlRNNMpo0UFcg/JWiL0jdSe+HOA7X0xwVDFArY62We9nsP8YgGA7XQsOGJQv",
+	"NGRt53IM05/WT8UTYNrDgUgT29xNKKY4QolpkU+RgKlFq4ICr1SRYgkFDViOgOOiYS0zqA2Zhl6+1XsC",
+	"MCiONp6Fec9oDKbtQAVnlWADRV/oruBK7ElX2nFA5N/5zmxHhtm/05sfqWYcM7zzdfyNCt46c+VBfRlx",
+	"1GTh01JwoGlQObioI6FyvufqQCM+tLsW+rxZ3x81CX1Yk9CKLmGAQ5sEiG73B2ud6c9Vyv5RisLn+0HW",
+	"ecNbM9igdeg+eOUfG8Y7FEbU+sf0CoAeLkD3hEwP1jSq4oaW871/rInoO3hJu4e+8dAueZ023i2Dzw4I",
+	"+Fg5hKVley9LIpHmuv/u4ATwsTCFfwSE/6F3ENi8fWRSseZlZhdXF85E6SvqWN0HOb+ma9BWZWVPX7Sq",
+	"yi5oSMhiSlN43yYurMuz8fhb8Fh4K+K5JBAbJ0Iv9pSo7ynIalMQyfkfdGh64YT3//Hk+yAUnrwyxRr9",
+	"R1B9y7CGgu14KpzdsNL6TtIqqNjFOm3CSJHlfyuylNUPnKgb/eaBJVEPDIXKNBO3O6lKG5E4YLw70x3s",
+	"LwjreRyVCiRnrcEJ5Vj72ifcKqMzEdQEAFf0fSxYriFrz4sxdg5vc8VevnvLoEMV7Tpy1vMtT9PbNaBT",
+	"EsXbflIiM5C7oXOhPFrJzkcQQPPApmMxC24AfqzuxE9zgtE7AYxwXTs0LOACBGy1rXvMnpBXUO5ESfKh",
+	"Wm/dKhoenZCA36pdguNRsWabGK0zkuCh7c6sv30dxvuNFAkq2pzPDAHryki2RzxdrWoqEakrmdQPoyKX",
+	"1Y0SL3plkcrym60H3+O+BVTTO9bM9fe1zrLwVwlR3FxaS/JqKGZ+et1oNfWZ8QPByamLiiLd9F7MgSJ6",
+	"GuNbYnJWY7M4LxNwTgl77mjy4vz8ml1cUi1r2tflc/q6jMAO77d6F6BdQwm5o0DVtBBEWdf7eD7Q8aVT",
+	"kD3eKSYkEY58oZuz5T43JcH3+6pk/0i7ww9UVywRKvZSrHhwE3pdkUjOXtsqgkNwQSWtPQNM62rPI9Ny",
+	"4+BpaCD4uksMg8nwFt3oZUkCjekacmhOIsm+TiRR2qLdC0FD96+hWcCTE5xV+FzSIe4MBnkZiH0smyDw",
+	"uG/mO9RPgYpF7FpehQrVMvgSY8L9iHsBvNu3Rgg1oxbEhmbJD80cfGn7yYzA8r6TIlYwO9WBzD0oK+oO",
+	"qQ+hoXKHVfzLzULkuolCgxzVOslbrLnNpwiJtfnmEYJj32slvaLUaWEr5GZrZxZn5IXc8eJAJ+HuZdrC",
+	"OmoM+In+9WFC106vYHxauMfDR5Iw/XpKkw69J8bRx/0HvhPpB55lhzmJ8+H50V4gOHIsox7+OKnNR2Oa",
+	"xyFw/OCovdQlFY9nW6dadUv2ttywnQCIAqe8OR3PVzCZs6EyzYHscqroPNS2At7xZyGdqgtjXwG5egcC",
+	"VBN2hGMvSV2mo/DlfcuyWcE1o7IwFyqGYLji6op9ePWOuT0L2QHh1ur6g/sNd2iUhkDwKYem3vvjjw1y",
+	"AG1zhwI3iKv6fTRCGBJmtgbeny5rX1XvkL6DsHVz6qvCbpOC25Nt+ng1pUmUbKOz+y4Qyji4tg5ejklT",
+	"eO8ep83u0HbgocAgNX2rWbWo1Fxi0trgaVxq9w+K+vV5dP8KGyL2RXu3+Dk4CfZiudX6bjoCHd1gfdxq",
+	"igBSvm51VBY+owy88IYthd0LTEzfgfLN2U/vvzuj8LYan3+aTAvJ+qpfPzNKA3EE9XCiE4vzXyqmbc5L",
+	"u2U/vX9Lp7nLlfWgVJy9++FvTCrfT/5scaXKLEsICRM6ToOE+a/3bIWQm1Q0qKDI/DU34ukl5pg8e/Hs",
+	"y78iNHar8UuowkHokkJw7wHE+Y4DlvhvNwuhw1qjxFVGKPve58l0aAyVmYTd6iQtdsXcSNWyDmVIMsfs",
+	"IDD6aMfhnRD5bcBFqYMAX5JBAFT6+QFqznSRSrXBYMCdyG0nEvBiNBIQAGorREiZIVCmFVmGleKg4Jfe",
+	"kF7KGcjWM8HCiEDI06E4SMPtRAZC2nEQEl7Pak1kDb2uHDoYDHBPTUtCqmzxOYziIzo0b5QKt3ksLhkA",
+	"lkP6T3irCaRituBS5ir15ZamUwARdQ/AHnluGTg+OpslnkDjRdckB7Wsl8T0/Kte+tflBAcicS18Of5W",
+	"sydWe6b/KXLLjOCQmAjAX44x0A/D+IZLdcbev/naq8NfstWWu8vQb2pzFhNvg6heWdHaCgrK74H3oceB",
+	"xQveisKt+X/9/fzJV/zJ+rc/Xjz787/RmBb/FGQnoBri8ouLL7768sVXF18+Gwa67LmjPC6tJwd8KUKL",
+	"16rQ2U4o+0HfUcmrwSdCYRiZulCCS9utFckE2Alix9z+3mjPl8ijjTgW1PKHEBWEodBqw+omrsAlXJpI",
+	"1KiR0uyF3uWzvtAri1DKIi0Tn3JZCNOSdl9cjsr6LqrJXCbxie4zXysrHI1wr3X6xQ9Pu1vFQKCgRBgj",
+	"UqUxs41g073vUf2YXkM+ZtpM3BhPwEVMw4iTMUAiVgyp1/7yaa6Y5qAGsCNRyxWf8glzQB4odx4CGnnG",
+	"3lZ9yKucsaogrRBVFKoxNgaMfdZNTZQA6eQBEydgDk1qOIzsN1rV3g1B7+MpvHPQsv6luT9pwdeWutl9",
+	"XaCHoq5bTfmV+ZzpTC4LXhzYAXpsgZpsC4nIZm4PybyQi4uLZxcXl0eVjR9RxE04XHhdj+vXPSUZ++Ly",
+	"/Mi64zzjaijRaV+HQZaiW4vaECB1TjPVgRTmgwh87rGIDTOjpni8yLKpMV18dZmMVV36SpScF3wnnNqV",
+	"NFE+e6ezkS5NjuM3URdh9dfNutv43g7evqcp+Dxh2tQPYv+uZrYu8k82wg+Nkw0w9v/ny+/7vpBnXz7/",
+	"YrR9Lnzrt9gEq+a4o4rui2kavh9uaBt+EcuXpd1G4bLCMAOTDnZEZ9aYmDjWcPc07XkT+FxsjlUOb0c7",
+	"Ctlsja8+JQVVnWs2mmJmHqwi0PTv5BTFlqgzuSJYB1pzjs37pXvoa7Hl99L7kR+o4gS0iRmuY/9GH6u8",
+	"Xy0yz78CeZkz/Pxbsbrz2ZztyVz2dQF6p4LjoPp2ZK/eA5T1zWorUtL9VjvHOuK6gkmGbLmu+2tMJj+W",
+	"2rrz1wOghF4DTEHz1mgCA4wjsOtYX7enl2Ou5llg9+GCoivoPKLVVQOXBarQwHnTrxq8htvBp+ixVMNN",
+	"uQPnwhl7q9hPH14lNU0QZUJp9k+yp1EjxZToq1r2EqBGahSbApUy1EIl3mjhXMtlAaMni2hWYgQR+hco",
+	"FTwWEpo+fR50AXMK3QmKnT7ab+eYt8tydDeRdn7rA5JTW4bGiGhpfi2+oMxPvr2m6RYCrVv/0M5evm4k",
+	"mjXzdYerCkwuVhP6bbgV3LhH49pgq3I4eCqc3Mn6/urxpECYV4yiZPXwL1tob2p1liKuhRPG2I7FZ5xu",
+	"BVGgtarjgmMudSj4HgnVDjJP6JTVzFOv/ZPPno124BFkmuEHZ19B9bt3KShcN7Na07suzIo7C4KeyPn5",
+	"l+MzCSMQrTEpwMVZMXNEpu/c8gQQtODGTm6D9VB39Cy95kHiuqOf4LKSijP9tk9rUAVn48iKyh/E/obf",
+	"i/S/Qu3QqLlzMSXO3c8qvjx/oNJNpwz7qVfGP+0HAgsRSrIhbl6bjmRCip2gn/dKoIPF2nawnEfEHrkI",
+	"SWWc/juc5g/3eUdiILT6/A0/jAQVnr54/kgq9GBJzC/thsw+IW6njdelfecFyIYTBTwG8dSmXn28EjKo",
+	"LM8RUZEa/AGF7IPW2U0dpIhCyBLufgzsXlWVpfCsU7W1CQUb9ZVdYFbCdUOpn+K5pAF+Y8nrH9ynfOvn",
+	"ujKl2dOiQpPLwWSH6BlmczdnOQmIJAT067YKWBqbLCD4vQj9R6vaToEg2UXIZQZcGsyoColQlfGKpZ0S",
+	"XwE6Qz2TzkH+Y63qxOSIHoauzmLM4C2Ek8V65zkNcj7qtcQJ3uRxfPnKDeCeoZb5Y0fKdlLBp5Ujxmu0",
+	"5JzUPbgH5rTnwuHHlnWKLPcWmR4hyf3H0q70LgITxFkqRMoAzZew0WN1aa0Wp+S2YRVO78VQ4UAjr0my",
+	"BMxfHCutVsI3UXloam9Y0JSkyUC3o5Mmow75R2g5OFHT6kPgROOMP6p+WQoCPvkKHJG63cl4yPpJZeqT",
+	"lXb6Hm4dAP+Ildpk4pj+h9Goj2Nuvbbo59rzKh4cUBpEBDCuJw/CF2ra+lnPa9DXoTilANSz/2Ogw3YE",
+	"+yguJ6s0oOm5PtOqTupG07FMnn4aOXDMZNH4iy7ubqzIZzWtrADZpueB1zHG6RcK7Na78CKdlB4isEcv",
+	"thB51su+H8dShqZsM1+ywSvVudPot0PSd9+dvo5AePlUtLH7DAb+bTjOO8nErc+v9RXpgQtHq4RWd2fv",
+	"KsCvh1QIrVoXwCmUhTCfR9ATomFZns6F+o9UB0FTr9LMHCxy0Ad0t2rCsWXSgdxTxGcjX7Tvyc70c8hQ",
+	"iHsRWuISGNeiSOVq9N7/2T8GBYmAtHtE0Qq30wrt3qEb7pgSOyj8e5Vx02ouasSqLKQ9NPHmksVacKgI",
+	"SBZpIe+hEiwVa6mkd7VA6vSYSYcFsWf4yYfMvawLbWHyN2773Fybdmw96a3cbKGZfirL3SJZYGf1ibOs",
+	"xj7FRCOFm6uyKMhiibqcGhsnw44wP7OxymyyLXamY217Qu8BzvaC3ylhTJWAhi0QMd2sGoP+/qZA+RRL",
+	"VJpsXPTLaLQBZCHjNwSVzeWB8Y24YmXu5vdFwp6ew++/OoeSD6+RZmkLYbYWHxnZtKAmO+RFQntQyEt+",
+	"iqNGQHOwopqEpG5uXANo2b8C3l4fghpRD+sa8sA0fhHN3a3nMkmGnKJOF9ibwpmfI4ajTZh+18vbqd1m",
+	"9CbiH7VbEcwqzHH1YPLYEGEeWmrtuqPyVywv6g5Ew73tsNUJPI91EaHPC6DblzOSWYs6hBv721QaDkD0",
+	"VNj5Vd8AbPBRq34Ia8BlVjGi79Lqr9jJxVAPRgPCOZLaQu2+Hot/tWfFVythzFnj/YccFxwFz0s10mtl",
+	"qQBWlUwQZcqpfvpIwQyMHyESmen2kMZacay3fzHyGqjHjSa09Kk8YK9Jp0Y3q/anH8IhgZEehkDDsOcI",
+	"4yyou5FUiC4I2THIYq1GIjjD7hfiDPIKfDJUxsi/Lc1xIL0R53wSKxGPx2MYiShKv6lwJ6ibtM0/37Xr",
+	"OSS2QBptH+XvA592s5HoSizzuaUTA7gZU++awqtMfX3Ka0vx+h8/e2En6023stUo2gv68CFyT06bE/sI",
+	"XuljYz0aXfEm1urAVP3fDIYyqloUJyorPbtRPjAraTdEAmjgiSMygY/M/XU/3A703D0yNXh6rCxEAusJ",
+	"tQKss/zkwMwnEYJ4LB5DCFbYxP1SDlgd1JNC61He7DICABN7TK/DDihMKqqdbLvtldfWEYlr57u+F2Kl",
+	"70XhbkO9XoPHYPMk/LS6q5tjTdZlU5HxQxyD79wZr08BcxGD/jrPRL0MsBWtztIB2GIyAS4aY9x7g+jQ",
+	"Gbqd9ESwfaQOVK+ZpxEY3I5KrTpQSCSYh7g4peUCxBJrjjk+mlgIIxTdBt9nYjQ2pd1FtKcF5Vu5IgES",
+	"K5jYKtmkAjavYBzZiqsKsZ/UBAHSNcpRTy4q9GB03zRv9lgoqg45tAfzsJwJhB0t9AG1zsBQ4F4jTPAA",
+	"OTgD8jfKWqCHQ7DlM4/m5asHpaVr7FW3W8Rgvxo6T5izVJo844ekWimk1VTQKGNYKsFIbIPVtPZsEm8H",
+	"hjwZa38njY3mJQ8Izpn3Q5g3cUPsBKdy2L53v2aGHwzExOuTUAi+2kJg3B9BhH1uoIvKAHtzNrHL/xzS",
+	"A8FOQH69FO+FgYL+Y3xkq7yc2AslFTYKtI6pi9O/Gg1F7sROo/tignTRd7RQiAcum8hTBHoMSja6Bz2q",
+	"Bh4OKdP67pp9RJJ8RC7bbw8DPU0f0pGjDUnlG3Nopy/gkNN6czRZ5cgOHW6oTOyIblxvXrGvnj3/guX4",
+	"BEv1qtyRDfhXXKUyYol9E7AXCl+RhL3XuL/hlkIobPI2r8VtzbmUG1dDiuvS2a8Rt20hbHG47eEe051A",
+	"y1g4IgBFE3PYC2XZvtBqQ/cqPuQToqr+4+FLpDJct9PobMpkKYAH9HZ5sJ3zHj+mcRBWmU7HTc3BinET",
+	"7Uxi8ilYiQfGB9snoOo00mdfrQBszP3HZ7eesRvvjYcOgksR0qavGGdIVY+lAZhaVjOuIOgJBjA2dx+2",
+	"OATICKHSJ7YQWByNnXfdpSFVKRBaVkPQcbKBsdYFpbb6OkJu7qDkU0P1DeQtDzZk6CYkGis4xEnevf0G",
+	"tNVmxtpV6CoNwKd+93sIf1OZqbH4BtEwZOuIvn+iHAc7xbP6gS/1vah/D/He6ZhruN9T70LKSsHFTFMq",
+	"anY8hU7hE7L75krYEbHDhrqC7TQt32cpH7qIxZbn6Yd4cYQzPiEZInw7maXB1Qnrx5N6U/BdtEFOiOA5",
+	"21esbeh2T1C72NzHypMvnl6cf3E5iiozUmixhng10RrhfLAzWR94v2kPdHs2gPvTNwedUupwL41cZlO6",
+	"QAKBJu4ubMnRexupIAulYJ1Yvu9jF/Cc0e8OEUf2H//BfvWRz18XYLmDNEzwz2eUh2VOkGNyCwpc0Gno",
+	"UuUFdeFORJZOP+4w1Bv3zqxs0zoO3QvX+UBGcAAKnkZRtStFblrVHjyd1JFlv9TJhH9gWlOc+sIc661t",
+	"zGvU9TxZurYmeJrlIoc8IBQe1cCD/gBnp6qcSBbrjG8eWHkU+MQ9NJlOuLLTUOm9Jpv1CVZAWn6jwh58",
+	"4k5/FYooQEl9GTBReR3vB6o12U3kvd6bBBFV00j+f7LYacrV9kt46crD0UFiVAUFCa1OoZzNXT4ROC6k",
+	"CJ1zZotS9EyrP6du3PuHQE0Q22Zi0CfgRTZ7IXK3SqJFAVbjk8WLa5mJK9jgm29fPrl8/iJeTN8FEM8r",
+	"8yq0NkwWsLKqAKMQG2ksXCTg2gcPMgdSOSHRPz2DkG9Uz8/CJsxRMWHhWwz8JI5r3Zeu2X93V6dKjW9R",
+	"dWjgxIYopEdW2euzSVaH8Tj8FDndsq58mti9UFYXB+afHwcznpRiT3OZsQ9KKOpy2XvBESe/G7kIIGxg",
+	"prZvTXCsGr0TgNLRZz46HiBWW83+8vbV9+/+mjC7yhP0yf/lmx9u/gphOLFkf/n2w4d3fwVL19u9q612",
+	"rLnKa7f4XiynG2qBJL3IEw5Z9yd7/vzp87HIWAzQnnuI5YBWP1tpcxrErg9WMQvNdwTanuAi3PvTsFDt",
+	"pe5fMbY4AG2q+H8mlUh88MqUO1+GjJkkx183O5llck6L5LiP2U6KS4OzdrKi3STXKWifSrX5VhqryYRA",
+	"G+kY6mxPQL/lqy1blqs74ZvibLlhBeCERdBrB239rpaO7UWJqx+/4ORxYwZncwpJ68zfqeUaQKo5eSHw",
+	"wg3WolPJIVbkt/MYzUqqBvdbvWdrqUR28JAAoclAlXDAnULx/AmC2iwQdSY7zE2LfYCrCmhcpcg21uvX",
+	"kgQ/S4nZgRWVKc90m6IzKiZzMvjnZAv3rHPNVFnhv4FP0c/E57Z1MHm1Ej+uF1d/H0nsgWL75I96H7Ns",
+	"8edvHSLDas7g2Yf4nY3nL6ryL2KEJotSSTvbOoWXAjXp/cFuBq/vycKSm3Dl+85/3IRseH/1+XbO3pwI",
+	"MfDPDDPyn8I/Y2wh7GpblYn4ogMKoiYrdyoiCqJlE18fqloJMAJCuj4A6CGgPAvtfYlYY2nz0kZGTZpd",
+	"WxqJEcuDjeTW72MRpFgCxo1UK59sGbqOsKXY8E5G/7TAYjRloNppugSukyTcaLbpZjIrC3FOAMmdv0xQ",
+	"lTVveGYqp1nFgw3264Jet3w6jev8ZPmnkNI4L6f900oUeeQ2dvoQkyGdB8/OJ1ufMjSgsYk3mDZn8RrP",
+	"0bnT2jngtrgTiogrdBejiN8XoDgh4wYGKbhi3Aw5fyM9kgQJd/C2AXeAz3QuSSoYFHG8vwWVw4oiL4QV",
+	"RXeOpSl51oEiaFmB9Kl9U/j1o1kJ2DYBisfpuw85vI2c407+cejOXZ3GembhwDUOU02Mav+qxCJP8UH5",
+	"cIq8z1rYPELqZz3TQmOJO+EsMYJnhvFaql4hvLe0xvMU9Fz8vO719PkfMv3zc/zb53+oPyHf3fiuZBsN",
+	"mUWrLZfK3XbobanBGDGp3nshIKMAtVwYrg6RwDdBB6ilPU5+KQifjlDprXuRh1ZiJKq6UOk1yEH0i+23",
+	"MoPZwJy18hmvwRVeRSR4yNP2Cf/STrrjMCo84GtHGkFDBoNuEiQWAll6+Ra6KEFC+H6rdzWspZt6/waM",
+	"TcdXyxOepHKZyRW7E4eqhYBf+V9ep5fPn1989ddJH6joT+Mk17vcSDVDbmiuMxC50VoMlBXsfUSbXbEZ",
+	"DTrmHT3CJrUmHztJ96I4vNIppZ2vwq/Jhvhb6AfSXXftm3X3NuMZ1AvNyevpLAgnQc9+p+95RvfuW/nf",
+	"DguZVazv1ntsyTCkEYfiS6QhX2aCAUDIcaHzCGxDNLEOLY1+XLbmwVkdpqag8cAnvRXo7xUafYZ0hSBd",
+	"T+AGgYFiaarY4ZAt3f4YqwsnaRqtJuB8HJu8GtZyulhZc1EnoNAw9Pu/scZIfLK308rUvIZvnH6F/eAm",
+	"l5410T0HKnQa9BlufdvF0gf9UNlZ9LMF6oIExx4QXy201l8KXHTlQXVDTshbhtMYpjiv7Ke9vtOogV2K",
+	"nV4XhI68KdRNEXAyVVkeoSAgJiYkhe8EWxd6R1sHvoqKNmFgkFgr7gf1kZhXItbzAODvw8yqyrAI8bAM",
+	"bqQB5hYKjgExnK25zKgG6dY60pkRELi6T2ejKiZAGTjVHLC1r9nTlgQ4b2HnPh8tZ1oFZpiM5N2e8uWz",
+	"gc+3+wGeT4Tu/ZJunCDy+UWLAZ+sme01Bqpb4p7TjT64vYagaXPNcA4GA6udUOfT86nQ4Lg7YfUj12Ko",
+	"7TyrePUhDteiqvdscH0Dk7NTk8XvxS12M+jv7RYU9tjfsshfotdPqVJR3O75YXrCtJ9BUs3Tf7g52NBp",
+	"f18qsn/eTEdfdcgGar5HNQHv7oiSJ9Wky9fjtDgz34qcpVrQ/rH5TruJGszv2IOwf6n8rpdYc2bw1nbz",
+	"m9SNJp5MX11hffnBZRorx4bag6SBEAuW6rz6igrEpZMsXoqEwc4kDA4b/LT1XXwdV7IyZ7pgji1pv5oT",
+	"YST9INPe1+1Lw7hN4GJmF7Tbr5KgxJ9qmTdBZap8bU2ObMiqMgin6loNJdYWUZVgSWFCfmsaHruRA3ka",
+	"Zas+34+jadXXTx86VRMOZt+iwNdOP6lSejr/9IBAiUerTZzCVb/ldQRdQCthWgmrwX2j9jGhm4XWCoTb",
+	"twgSrM+hTgFy5r/XjNo35lm0LSP5ofGGjbEzWu8LnEDCQ+3OX3Cie2+xd885NQ6qVpyd4ZaDDss9L1Jz",
+	"zS4uzwe0ny9fPBsvJ0cgEcqxb2ETvTpBgY94V11dLj2SBp7qyRrEDZ7QY7UHMoLWgNObLl6H4IIpd+87",
+	"UaycSajXUEnTaGjcwGo5o3IQjOZ3t4PNvqr65mndXZrjTcKOe99JVXgAdFxopjWo1JNwXPDmkUBcbozZ",
+	"EFzLUmb2VqrhGveRdlUCA3HQDIG87OGIb3WWtqOgzejY0X3EpvQkRDq0v9agQbUI8nbRWVVyftQlWG0T",
+	"BTF9FBkiw5IXaDLaTC3aSY1vCiFod0IstasABQwSckSK+tI5zQhLsSlnxvPhjYi/b75+Pb1P3FTANrG2",
+	"t7q0ka4tecbVVSUqa0BNwZUNXcsxBq98Bzqe54W+F2knU4U4VFtuWsUD3Nx514tXir2kxJ+8jYb4huG5",
+	"EkEPIecxoMVkc8API52q66XvA5AkRqovzs/P6xYChWA5AnKGzjGCF5kUxkJcrgB6qLTyPU47MS14Mgqv",
+	"aV5OHh6U9zEbZX7Pv1LpvaJiO79sNUYeg6tKaZZptREFSzUz0DDJ17A6Jaaqa5VBrcGeT0bvxFKnB8ZT",
+	"nVsTzU2JApeFNk1eMQ4VE9z2ukBM3pTvkZN/8kDDZJPSgtZG9tvDRCMK9iIcDB8gKjz+VFhsQwY1hMuA",
+	"hAwl2cPV0iA1G0XShTDlDn/IhJ/OhsMthCewBmdKFrBP089cA7W708QSsA30ug/gGxpooXBWTtFVaPj4",
+	"gmkLsMVVEtuwnd6t8+xdSHFaRiADobMksSCxx8YhiO/Wyk2LYUr/W3KtZgD/5jUC8US0f3yeBJ6Lo/tG",
+	"4QojThWPj5uEkuAkSOaEYalowhAj11nGCJHrbGKP7hxS66XnOVW3Uw15k+MV6nHkw+DkCLT7bYzFTuLP",
+	"aPHsY3g08AMnnOsjzpK2O5d8dTeV8ee7eAdB4mccubhvkw9E7xG9CxWSgllIuZ6sg4R2D+SphRshjeDv",
+	"DnV4MGAbDgj+WtGiLuhxh+t2oiIL+sBD4FsbZTcR0TTFHdUS+qQ52laRUNMMEm6SYAsSDGB8SEx+uy10",
+	"udnOjL8fIiCyTnObPs7cVh+RTpUVSL+n/MD5v/F6bufiXlusLjm6uxGyzUmGWtXV6NNv2EjZOfQNoQpo",
+	"vj7UyrD3RCXsRdt12WxbSnHuWhQFzwZj1gDDuOOHpBOSHh5aKMeZNKdt/PU/iHrtlfR4fy2+m+ttzEVx",
+	"G5rmEs3+RdXFn8rr5MrrtFB8DO5baa+Ycgc26bQigHxTHaoayMak6ONwzzkrKweELqbXaxBpGtXfoNnD",
+	"NxbYUgyMZSjyJsuKZxqW8ajXJlKBWBYBzrn/N2cB3lYJBYSHld+JODJaZSkANGoh2F7fCYVJse5WYKne",
+	"q4afnrYoG4536o/HNhvyYiuYdBtUChsLr/lomlPYa03H+oVLSqG+Qew+qAjiqztRRR18/1m20f00llhe",
+	"m7KiWPOIcbMTtkAIV6KAUVO1w3kh1vLTNTs/g///+XlAv2WAETYOHArFefWsqjlMSjLUWFB4bHrhvyqp",
+	"0LeOjycJVO37o09MxZifmAcYsv+GsL8p/0hR5+RVC+ogds/K1ztVlt5j5eadJtHklOkkhc5zyvOHNYRL",
+	"YfcCL/1do6AQsJF95dGEqra0FPPqxB5QWdYqBW2iq01j9FjR44etwPQ8BRHuRr2GL7u7dr/UCu752hVa",
+	"NwBr12eNtzD3aa9Yh2J0Nbyvg5PWJCAa3TwimSSkN8W9Ck4UA84RU65WoD7UNoejbfpElzbB8rCizG3T",
+	"Fql88U5LKdU6BhpFApB+wKocioJJq07C/aHGsBmioC2LmKP/d72sC/mh7RnPJmYKR9Je4p2RTpWr8jg5",
+	"Kjf8XqQRnLaje527sWcdU3wjcqtNw5lodnjw2FTVqI0pDdPiFBvWoOxj7NuKimJ9p7W3NbbaWMOcGeEt",
+	"iADxjqpcX4/zf4jrXsFBofcqYW/f3T9L2OeX58FMyXgBYEpdpKCZ3Yb8JKYoZUCBo3UyN0qkkv8lEJGt",
+	"damwdt9Zz2uOee5mBdLnNGAs8IlxNUputkvf7abVp7ipPBdSxJCEJ1EUaXECsvo0fhKUCzMCE+a0O0hT",
+	"Qz+cdLLYBjAyShaNZad3sbicZD/sfQPlZnULFGBZ7GylISHYy/XfTgE/tRU8s9uzG99gZr6phgN4ShZC",
+	"qK+dihHJrqvrqdH49c0OoQRBHarKO9/BymvIBJREJvOl5kXEkQt7rDP6j77dxjg2LT4GAbnijkLXZbje",
+	"73lxB/zgCyfbYBSNL++0klbP6ID+Pb5A9zHiWcTZg7XIMTx8WJUv24cpm6YjZ7/VAE5gGLfRyPa9FHtB",
+	"S4dP9JSm5L/7UesNahDMDexGCeuutzhp8EK19LBl00RzzbMnECVusFeZJHJoc4zwjNf/Rm/biWuBz59q",
+	"KWVh8CJ42GKO4IccY/Sw79M30k/4RMuP3rYA5xFak6wDXATK5esgvgBQnhdEJeoyiMjhyrGaM/9EPp/2",
+	"CjDAn9Ab2G/ehHfwWTRY49lgkVo7FB7B6FHW+Ip8yJDzgPO0LAGCT5rhd7A1yUJpK6a98YNGP3uuwQac",
+	"9tI793DLUTz+zg082i4AffDxPZlW4wZ7q0hPQIeBPbRJhH0Ttiy9EyAt+F6BV3+ld8LnLakDUTAI2Tjk",
+	"/cutbbNY8+KezeMwoym17p227vhUjTAx/sX/FIeAfTuRYd2TXn2Y9obTJFBRSCOBIW1jZURzWTwEhjB/",
+	"ag5YImSTiWzWcZrO/sixJ2L//xSEq2B5uAUkh5jumMaK1fYRjvYsNKKLA3IHjO7Hmn6p/ac4nIoi33l5",
+	"2yWJFeY2rxrlTAQ/XOmsExFrdnHnO2Fu+bwR3Wznz+MfJc98qxBCHY5ryraQ8/AeO3vaI1t/AZ2P9OlS",
+	"zz5MdTpfwGaeijG8XOth9kV3mDRnxgPVkMJJnqPBbSx4LLg9sMF7mVL4Ke/kJ5GZGqANg/5gv113YSn2",
+	"MhWFe/Tew1M8zFtRkfhE2/U9p/xfHUDHyihdHtgW0uFVw9jzXrYaH44Gfa6wwkGSA4dDq30NGv8qE7wg",
+	"w/Xw/AwXZFv7Gk6Cre+mhpfl+fnp8LgbRD7Rhv3gr+6HYwcFdNwZ/Q8mOW49ImzbD83tDDr9oE8Rcm5y",
+	"QI9QRxiSc03Id57RT7ccQVjQy9JaHUNDPXq1STX+zHWLk9nON5YMTDg5RNZmGADS8xJqp0sjrhln6BVK",
+	"vMhKMHdwqdNILS48PVfo/Iyep7H8mDB4gmuYTlikxInI+nPlfKOczsQlnYo5QmMgQrUj0dSiq/45+POO",
+	"X7av5H78XBSt7ISG/jijV/7hP32vjL6RbRiH5hxJAwe2AVYKEGYQafcAqMeAwN6LIjROngLyFh6v11x1",
+	"/JiTo9KmRF/G6fQQKRhpECqWkYVUopBtE7bk7n/zg906oZBrdzC3IsvcX+xqC8jUeZ75985mpq07Fd3O",
+	"lCMyt+/Ci3Reei645SQ82HssCoFci71cCYA8YUqzLS92tN8sil371hrIfmCZ3MUKhrGRNo14mUlVfkp8",
+	"mMtAkGbHV9pcQ0IIZjcorUBYOxKmR4A/esHS3O0EmWZEzPht9aLhQSDt+GotYE4SRveDPkYIvc1gRMXc",
+	"mvt+HRMBop2il/hmpglbbTWCd+ylOz9/Ofh+vhpauRixKsTwMYpg197LQqudM6TueSEBRrNpdoXmMxim",
+	"jp7VKA4w9xMH1WE9rxyjpjzp/JrVL26KYeHXV2/isXwLIuBNBe/e76Xge39SUPwplVMrP7FUbiBxwjcQ",
+	"K+1WKCtX3GKgu5UwQZbfGTPBo/qLWL4s7RbbdnmU2vGYOVX6iESgUWvWQJr28Q3WrHfEhfk2pvHbXEze",
+	"8Bny3ApFxs+igK/RW+nYduSeUee0IPeTP7L38g3C7Yz3Xva4POO9kzEHPVkYjBKHpPSehjpS6Evg+EHb",
+	"0pHGTtGb12rIaazgJSHNLmEXbn1Pz8+vff2KYudNyJ2n44A7kdoNvWY75OKqTLq0esetXMEHVAl9kFNp",
+	"nNhN5/RC1jkFDO1+DdULDbhtX9uALQ5WWyVXkitIfLQ6S9leZhlz42GsSNozhmkIiMBQiHVphAcGx+R4",
+	"LGc7QqnwvZhhdydZKw3+PN5YwZAn7ewJ0ZtOR97RRDMdyda8EfYnQuyJnc9abeI3XlLSOgRfiXZScOGH",
+	"a0ArNKkYEKzXDG1WC0BMAdJ7JQpmRZbB3S8L7B3ntE3xxM2/6uky+iknwve66OZcXZxfPhujbIb+82qE",
+	"CJEtiVL4MrQpXDfzFj1Cq/HNcbANc/wijoML1Q2c49BCfVoUepmJXRyAmCuPPlwInsZyudNbrbJDRC2i",
+	"W6qKTzlXKcf7qOqvmmmQMoUAQQTdVh3TQerlUipezGh4Vd1/PSPbTeGKceYGhsA1V0woWxzgd0okDL/l",
+	"BI5UbCs+8VSs5I5nXtsZz6aeIUwCQO/RggQGouExuDpQVykglWy5Ffe+wyMyqMReGJ1+/bGGOp2rVgDK",
+	"ByD3Td+rO0EBQL5cFdpg0w640epceW4RsW452uOVuLMvpnRjpHH0f8QsYTxqrStnvIVoHaB48WwEn/ff",
+	"f2Yay3nx/PnTF8R69tzQAhuZiLrlDd9f19gn3cIHRbfdoW9r33Rg7jk71aUNg70Jmc2P1yD5DXBa1f+J",
+	"W2Y0W/PiX9wpee5pGEc2mIZt3oQ1n7rFuCun2uOTeHnCKvp0cIIvhvi043ehyZDaCET04xGRKAOqg7ut",
+	"EZxqeRjsteV3dPqWuX+TJ75CKuJMib0//jt+YFt+L67R99c8674RR68j4zyt3QuA6c00mht6Ku64EbxA",
+	"tNU2f+w0BWTyM8C7XrOL5PzcW3ZN3IBm39/zlpF3QeLNdXdw7hU0IUJ+OW5swDRm0N+T7Pgd2IosewW+",
+	"PKJVUY2POSPRBNukmSMq4qsh4uCWFGWaSzkNYao85EgacUfRst7BujxYEfBkqwsce/rVjRZFUI99NqjB",
+	"GtGJ5bDxOzCUsRLGpZvBZ4a5J8BLUprruhOKnwZ9JRYi9DYaktAffKPSG/fstMumpvLxOyY36q2K96zq",
+	"13iqtqPVd02DZtoBbNDIjfIZS05A8xXggQJWiV6BLgFd6bD+FZ5+IpXpGdBUufFkd8ERljZ+ZMzUBsLF",
+	"YHjTtBCGPsTLQu9NpCJlVQhu54aJEXYtovV9ymUhzGP0HXD8f1uaWbOloruNNbfmm1RUrGlWrza+JaeA",
+	"7m1u7gNbalXzeVc1TejmQGSiCYTdddj4Y8GESg1e2AGHyhks2A0H3ZTYmhXxQa9978eDqSL1VRy0wuEz",
+	"XKYDjWSeJ9GuwbfrSATnlwYgUaBOwvAiYh7uBRznTjnTKjswnqah2WmwNXWOQF+LBoVH6wbbE4vtg0gp",
+	"KQd7EPWRP7moIWsxCh1i3Ra8gRNvnagDrMI57d86oXs1xjM54gZs3Zb+ulhpZXQmfl1MdAUl7WVODKcE",
+	"mh0bUJGUc/nYAvhWxemsvKDWmySz6LXde8z7KLD+jE02uiwiYD0+r2WGWPJz+9knxExMWfBTaIK8VZ8e",
+	"IsFJ7M9AzsfIM+iQY96O5WWRDW3L+MzqvKSasDAqOdmcxBUQ3NgEMMAhnrCBy9BArkHqgU84W5arO0FU",
+	"5u34p4lFB+4DUx+V6iGR2x2UpMJ34GIZTTAQgKIJZHlQbgG8jzIml3exmniI2DmTuBn6wI5vOw2pHjmn",
+	"2m/OwqUvjRTGTj4THpe20NjRgUAtzEsyguouov1WZ6H6DTJNm304HGXMA/p9Y/pcXi7qxUwyHoHwx9sg",
+	"bhhKB/LRW9yoKs8DDK+tLouE6Sw9WQtVXMzpGqj6VR1PHctVSiPuyjl3hx/ma6loaMtKVA6gAm75vYh2",
+	"9sjIU/ihqtU0TAleuP2CEk7In54O5R/mH8dg3olUTpZyqtyJNlJew2pqgYA0oo2cikDfbBErsVGV6qnl",
+	"ZDjLhDEJO3drvpjUir92hkXCG0mvJS33mXE0WlMkNyxZlEra06bv6PUifNAP37wbA80T5FzPMeRl2WBW",
+	"wjVRqgjmWKg6mUDkuO7t7wgMwMZgJaLlpoiyOJdwuCY/qyGKxGDzj4aUknZWWc4RTNJUx+Gz5HpLk/uW",
+	"edTF3DM+AYbFJ4BjXYY01S1ZQSk51Wp61+aQT+7M17hgBCMcu5lBrASalLivQycDWlQ2R27nVDRbeErE",
+	"7Z1Siar3/Qm+Vml1Z371nP3/MZ3/nmcTxZBOUzPQ5clRzTA3SR/Ad8/j98LiET22TZ+pH4f8qor0feo0",
+	"HohS0IhVNGvfyI3itow0GjHlbseLQwwQvob6GfFNVB+ph6yn5duSAJ1xD/2md1ivzy9t+vSIMXCgaO/Y",
+	"6O3vLmRetJbchHqcp2j5o01c4RhqJvuxvwISmCamPPJYDY5ZBarpWe63h1vl4+P9hCOMD0pMBQjNt4Gu",
+	"e2mmdDv3zbbqJTSvvurb5NbsBZURPL0/1T9KYQKjD1H+v8Jz3cxQn45/eU6B6GcaWi+ZvSgwo3LPpa0j",
+	"9nXo8HI0blh5vFpZhV+9GCNutcAo+SJBJ5z2GF1e4lN/BkDvfiqEMzCuei2PgBrwyiN3oUlJtv3OW64D",
+	"yR4Un1cXI/bHVdpvbqSYYQ011DGS9NqZgT7qSAJ5XIBZ735tZCaUnZmoAe/Q6+58OZWYfoArcYpbr0/Y",
+	"hM/ZSWA4fyaLD3xDC1LLO6jvzWSm8cyvOkj+/HzEEIUv/UbOLcsOA/d2k3elglbMzIkCaLJB5bNvCp7G",
+	"2oz7DrTx/uR2G0O6qDZ3pAQwjJLUU6m/W41DUkLsclFUl3zHihCZkaWZqGCZqjRiLBjhqxDC8NO87c2Z",
+	"Hulwb4WTKYiMcqcCZ9YpH2OCu/BQ/jNe6lk4+GU/1hQPSmspR/tRPohP9g1d+4oAU1azpWAidZfbGXut",
+	"VjoNTQe/k0q8VimcmTuRW4wL+ehaIa0Vii35ikB/XUprIghlOH5/OqVdP/kyYfCfJ0u9wx8vXmQi/LQE",
+	"cE9p9JMvv3z+1ZOLRggN3nLGd3jb/+xer35cQlCofn1yjqa7Cm4FVaCXraEFWJGtG5OBf8DvJn9hp1O5",
+	"9lCr06y0kIvUKVQYF7ZEztHF+bMvn3/xYrhkueeWrXC1C8HTa8dHjifAT4O4JlqxVBrf6dr70BaTkpsq",
+	"iIuKXRqb0KyMruiWIMtNO1/+RBx/tvSdoDw1D0hn+N8sY2GofqHdwpfum7njB5bq4IHYaWMbWcih0wbi",
+	"3yAEtIBGNNO7iw20RoYWYg2DaiJUeEAYHi4edg8NeXZiaR3kRe3Y5xTRRuTDRwg1ftA68+VSkb0GAEKE",
+	"lnTKKHg9sF5QZ8z/PfijKgxOrC9aAQ/oKrhxxt5aTPuo8mjZWt6L0FzKp09VsRD3PhHBCoka/d7NQ9lJ",
+	"s3tirLQypJr+y1ZY7xs6NDO9dQHldoipvPeZfocqKYUwlQTliHqldzuuUpN4dwyW/9uCK7MWhXn8vqDD",
+	"LSTOTtNfY+J0Gn0j4vkslTHfwFDe8pRxFuxraIPlcTZrR8tuos8O5Cu30QL7FrNOFL4xDMl4Fw8vaslm",
+	"X6HUM1JMthISGxqQKVlv2si5E7N/3NmIjfhBzx/PyRPaHy/5xFQYsr0qigscppl6B9+rT3lDQtQb3qNd",
+	"a9nhBNNcOiJtT3Mr1ML7Me6GQvKM8KnyQ9u79kXDV/bVqMU15xqeXNPyaitWd83ClrbtGsoB8dvRtb7O",
+	"pfHpwZQb+QTStR/HGxISmbgfR3j9Dh7yNaNtl0U8eDc5k5XuWOy/FGaYBPQ6q+PEfS+Mh0aJ9cWO3Wpj",
+	"wXss0gHzAwaLeS3nEV/S4Dx19fTl+flkbbbFXvPiA/08BcyYDJlUETTMVhYMkrjpt2968/3mxQWB72hP",
+	"ZIPfS6MLObdN5hKz5aPxiipSjSpiXYTlm/WzSKMoaIo6rxOq+JRnWlp6Mt7SAY1VGnanoLUEelPCe7Sf",
+	"OrAakemAlm1dCeLXuuVmBrLPSw/WAwmQoHqYGFGarZincX4hAJk5ALR1fUpK7EXRXofRu2Z6gV6vRSFi",
+	"yki0CSqSG5qfIpH9syK9qiwMD3iRNNoX0z3LxL0oPIztKDfchIfBfftPMQXJfDgDNp6bgpKYcMOodJIf",
+	"NqS8BqBQvQh8P+IZwd6yZ/4sP8QZiyPAlHCUb8RK0gmqNP9DOkPwHWFrYEQg4Xle6HvkmIk8WkboWzWr",
+	"q+BY/NiL0I0YftyKLAX7fZWV6HkvVSpWMo20vd1vJ6CLR1q6UW1ZK9Id15cV98G8NHeDse9KNI8qKGOI",
+	"v9Njt5EigJfKyc4CtdYQjoa8iqxTJxVDZYlcT44IFEzDaRrsd3bav1ffqPS1mWmekiQo1VoqabYiZSU8",
+	"dcZaHfmx1gU8JcLIFK5CBlI5YY5RC8YVxPABsYVsbVKqucY4FSM1ghDVYP5QN9g0Sy84tonUlYmylzL+",
+	"vFvZYEzFTz3xlJjiNfbbdbTPGMd5rchwO2y6wV7f7rGrJgV9Mgre7ancCGPR37b3dyM2BAGfO3qZoODI",
+	"OrG6kfcC66KsiTCF2fLL5y/6s2pgsbRPoMfUaP5zRADiF6ZT+7U6GcF/LFKyh73YSNUgeDyS1RQ9SQwK",
+	"iLAIdvwO03b8E8HrHU4w1A9QfcgeGhDqtGHdagC3DdloASd4btTIa3104nA4mYQcoM78EJIaHQ2CD0zn",
+	"G9zsoznnZ1GkkkrGFPcyFWolJrtiXocXCHNnoyPN4qfoFBuNWVZOWQnfmKRhhLUdp2D8LC3PDA1s2Srl",
+	"qX19J6k3GdTZ6wITsqDkHVE7MtHTuyq42dKGGzh54xBiM5bpAQ3G9z48SDcCCNMVNIRwgE1IIGkoLODy",
+	"GVSYTKWHu2mm+yO/keaOOgBYD3+b6c0tGVN825igFSqEg6Z65zVPLybnE7spjLrU9OZHlNFip6lk2cBh",
+	"UrHSTM38xcFql/kETcm/AqHdOe/5rri3kC5HEPwdX90Ja1gG9WMFWxb6TijGGTqvJy6IwAMZqz2Hylsa",
+	"JmQppjPaO/e4dyiS0WFw2sda0M9cJqY+zUEmUibSLjTXOrsthBPCEYMEHB7xSNeHbZXyb0DBKGy7QodZ",
+	"re+mLmzP8xPxtq3zvGaELxrJYRQ2UsGV2VHwJQ/axjJ38phsNDXRzGgUE6LMqQRE53BTB9eTO4jUmkkb",
+	"C+1NskPYqQA4/i72d/eReXe/8DsR891TDkJ3V6rQedorw9DDCUolvJk/3Vfso7bjl2V4MFlE2iT8Ivhd",
+	"rMroZAGekQL+gXok06jPn3R83HriVehT4jh0f+tqIsNEPEUAs7EljxC/bBFonl9oLT/F2qwGx3enb9kO",
+	"UiCCQ6vdoQECB/PaX4yjK0xGxa9z6Qi8BFwoTT2PDo+wPxIRTN41aGiLUgwLot+NVmfv+f57fzbdsNDS",
+	"4l/SSObY0kFFlqu+tYa5v7AOfKpg//TbbQQoVT99eDXdnz0zKu5+uI0zj4dkGDx6sA+AUjBYx+g70je+",
+	"6Mef16MGP3cSmYEM9BjyoiZJH3ywxjNqpop/OZ5gXpK9Zt7/9N1r9pf3b16x58+fPf9rkBuQOOnbvlTd",
+	"A7VadUG4n5NQhJHIWh2y9izLAa+MZ1BLcsUuzy9fPLm4eHL57MPl5RVGtcfwyv5JFu7UVca+rSGkk8PS",
+	"OoO+GMVArNoJeMqP6DwrngmV8uLM88dDtJ4wBuo9HmNtKlR4vP+fBx6mC41NDNLS1//46P+W34ukSrVl",
+	"a0cpp1RVCBHHNf+BZxK/OvJs6CI9BQAZUPXhyGO/6OLuVajpIeZiZrTewaZgQdtphJZ9vlDisbESZnK+",
+	"gsoEAybsExm5zLWdAbvwgKaYzqY/q5f/EBZ3QwT2vqMbtvBicz8znyNWCzLQekykkf7O/Y0qSpX4vkQJ",
+	"W+n8kIREkISVqvpRpNLC5jW2MhWZsCIJmQRuD/c8kighPklLJrI0kxS7ni0ZCUOvY61lNlEga7mec4oa",
+	"x4CYV6d1G1nvMk+KaXUbKb40VuduX5SVqoRjUqpUDwIkU8GHRl+2wUZrxKbMTbaISmQ38XmsX4FFjKTR",
+	"6UlnGw7kEccaKVUW0h5uHKuEYDAvkA+Af4C0+KtqSltrc8x513cSTVC3tf6fgS0Wt7ffamOfVJOoB+C5",
+	"hNb8fwLzrTWtG+TlMpMr9vLdW6bX7PtqLez1vSgOTIOrwxlX7nsAU/Lx05O6HOVjCIQacCSIgikhUnPF",
+	"PnJ10Ep8ZH9ROuBL/jVhH43I1h/ZX7g61KLbJ1D/1fcGqUd3U/oI1OSrlTDm4zWEWP0kMr4SH2uAmtAp",
+	"YSuy9Ip9FG7+8MePMO7HvbRbqT6GppOhyryO5gZvCJbFMCME45lW4ox9LTK9Z94FYz7/Q6Z/dr+I2d+V",
+	"enDGXqoG8eAjbs6F1usrVoiVUPYjJlbtt5qt9C7Ae3CGW+wVT3gD4iYW9YyL53VtxkZfMR6oC6t89+PN",
+	"B/a5wVyOz+HlM/ZLAxNT2mrlz86f1jFKxzTsY1moq4qVruD1J25DRfrxjL0G1zUUJjot+atnz79gvrEK",
+	"S/WqBOSsM+Z0EsNyyOs/sI+rsjC6+IhAxmCluT99Zhj+wWnTH92vP579qqDibCUUNkKXqVBWrqU7KIuX",
+	"OV9txZPLs/Oa9xu/q2XO4vvGUagM88UFSMxcKJ7LxdXi6dkFjOTOMJzIz9uZkxtMsqh28G26uFq4lb2s",
+	"H2t3xPw7fT/Uj3yOC178mYw+CS0q4cFukKB2Lss0AbZoJJ0k4W8e/8MxhP+N8lksnOV8dedhpEGg/KMU",
+	"4C71NDUBtxwvtklA6f1IZHaoksqiKZrU1+vcz+YEupdP5IsWEaCdwlzpkBVITB0Mpb5b+d/qj45lH/0G",
+	"iZO5VgY55vL8HKueq56vPM8zuQL2+fx3X0FSjz8IEoFMdgDjHAR4N+Mzhy2EP1T9LakRqylCgCYTO7gH",
+	"K8gZuAJqzu8Sr2Ht2I6ENEKYq+FNRksowWSY5YEZJ8lBgC8PfXyLJt4bIBv8HaPm7pZu3jhV3qQ5MwKz",
+	"Jn2WxAIlPKywcZw//8P/fPgzerL/JsLBPsw+1mH0Hxwr/UvY4hthucwoxoDt9AgbxzPHSxV449DIZqm4",
+	"IyTVyMA3CEclmN8f38BIuBv7cff184bneExyH76pAVSP2Ofk9OL+MVmnEyR4dJmS9kskAttUjLQX/E4B",
+	"ZOHyUOXHnZBHDk/WoZwzyhRvfLnYI9/kj7m1bgn/mk0FcoIWUd8YNSQWGkYifeTt/PwP958/0ZrJBIbu",
+	"2hv7HtqyvQkdtObsrBs7JsifUX2rio22VqhTkNgNJizjQOcAuG8axJ5DUJ7upJImtFMOdK2tIsSlJo7F",
+	"W9jHI6mX0B7vTPjE8qCXujdqNQILitydstG4XEpZg/TKYQXxN7T1hbFfe39X5KjplRX2ibGFwOwvQv/z",
+	"zeX6GmDLoWCLUvz5yKecOuFv/ak7BQPiWI4BYaOU1Z4Zr9iPNz87a+LVzcs3ta3H/qIVOGfvRcEzDxXg",
+	"DZIEurcUBT94q/6fMnebDpVybnwTzH1oTxmgTaK65F/+582PP+AUfv6rT80PDASV5dCIImFLj3VRWfSw",
+	"Fux+KfZn7GWD9zw7Wn4nVLN8qfYptPuCukm5Eykww+V0R9H9OvAgMBKIvY1Q9omvFRtRbdyj78OTj6mB",
+	"tj4UUUDDlE/BkuFbVeP1DeatNCwTBBcDj7OzOQq9SxoQrP8fe9/65LaN7PuvoKZu1dnU1Tz8SO5Jps4H",
+	"r+NsnIofO+Ndf9jNvYZESKJFAVoAHFkntf/7LXQ3QFJDUpQEcjTO+bIbz2BIEI1uNPrx++El5Lpkc5ZV",
+	"tLipWJeFOc2EsDXChJ9fCKmhRb3hoAp9s82S8n2fQ4cOSjfklCBroTfqGiI0GsJRZJor+HpaGJXdNd/Y",
+	"scGqbIwDkzzR52DYBdr+nWpnIpnh/V4q9d/wX/4dXaGbOtz/+7nzt73XBxomc4HgXHXvhF82BVeedA+u",
+	"2IKNEHwvt8IYgXT2LF1CzN8pgG6aCXUY13x7Wyd6r7dbpxrtjizWjzsNinK9hSfdNxZlc4CIgI32wJ0K",
+	"O8wBRItbAw9u2N4WIU3O+pfGjkADgk4fL4h30gPsYgTc26A5X62EFHTu9iCWS3HnJgjJHKKyrIrnZy6T",
+	"TBwpoS5+6AHCeYHIzgP7obgWbTuiIAOz8zgXoxfFwTFieGy4M9ykM+ncTKncGeQsHh0k4HoGRPRdWwZH",
+	"zkHSnTaNQVDp9oP+1g86NcUug3M3iNF/YKy4gQfNgvxVli5EtmFjMU9lEiSFVthYreSs1hCn0qmqQpbv",
+	"A5QeWs6pb6rZOwujHnVEyH/GMFEhnWcBlBkb+0dI4qw0o2Z+HxGOGhoaNdjsF0niF+CsJ/NLj7/JM9HN",
+	"/j6J/u5auSZJnEDAiyRhHAQbOeRUUcXgGbXH8UrCjGFJa6J4+J4kzn3VPaqfxWuI190Ke/wSnYKSXA2i",
+	"JC89ocbxwn5JLCy9aYp1S0Fllc2HVhj1uA8t/xm7r4DTFPiJovgnEEiEmiWsPDJKMqnW0KKrdCKggmLO",
+	"9TLa9SNPsIGuWaAw4oFCRAFgOkFE2UEjKUJaSCqV6LyB9pvDVWcUIKcSuJeOGEFHkuufZzYEtmTSmD4g",
+	"lOu96ltqI1+pbProVjC/+qfl0gIR+CkFZNw+3K2NJLRo1SjurSxTsxHAmtXdBbAYsO4q5/62g/pdii++",
+	"iLNWC1/Brxv0sDaahrLaPuNqw6Lm7mwEbVgg7o3J1KyWefp/1POPpp5HJiPrE67R9ZJxQynCKikqVB++",
+	"vP37iEGqLkulANHjFvdYz4ZarJ4/ff5NXJ2eC0T2aoyzulE/43P6tZnwkt6rs6CrG3rpR2zOzRzKrwIL",
+	"XIXB1inuZkQ5VSAVEZkR4GmOQtXWQmx8bzgUZh8jnW1PliJArW4Psa49bG6st3LRLi8lsr7m0lzP5Vdr",
+	"HJ/vmT0CAxk3PdT2OsR4b7T6Ku7bQg6TcnJua42YkpBcoMxx4zqXmRQ7J+r69MRQNXa7YqRm8e62Ie8e",
+	"wq/t6bIjo7Ru/lJku+0EDHrU1136imFCtH5da+OvjZdZqayzgUsuEcSjMSrVFIalb+wpCvtWrP0LBo7B",
+	"Vl7bawiWBBdPXPBjrZSbD3YhVTWvY0y2kOwjCslGX8yWiOzRC/Tw+nI1hL70EY2NL+d7GnJpCRSx3vZ9",
+	"EMbGVZHownBTrBPIFuZxlBNIZFkhFkCmxzJLiLPCrYUDPg80sqUY34CizOgiFJPFLucChvS6/mKyaMu+",
+	"L1KIjsSob8rwYegaismi6OJJNctNzjOPrGBihbeJvOccssLtS40jb2Dg4/blii/p35/7Wa0ZYs6BjrAV",
+	"11A0Tz2/hmioUl2+5njJ0qD9Rdvm5RVf36OnV3rJ0N7e9qtrKp7zOHG2Iu8OKosv7ia/lcrSyabOCjZq",
+	"Z1dfryLfnvy9H5UU0fPvPSxii8cXY5lOQ3euHqPuVJLx/amP9QWjbecaDnrsZ5p7SNN5Fj+UTbNmxiot",
+	"QqDCo3UshFiZ0LVDcWqCMjBsrD3pEAn6sxrXCZnGH1JSRuvR6wln8To+9OlWvLZPGQPrA7OKGSET32NG",
+	"TLRbsleaZYJriSAB+WRO/CtYUqzFHpLuWGnjFfvyd+TL6HYs0oaoyw8Th4KPKCMJR1t6eMWtFdr96f/9",
+	"x9X59/x8+tvv3z3/9//qlFQc4kBFeUG1jPKah4pn4sqj8YiVycOteUNaOHDaNL9kPyaOr69xdTAD4zYI",
+	"Qx4kALrBDDXwX3PJUFIESUG4TQVOLBgeX5hQ4n0iYmLOJjn2poqVvS5zAVF6BFqS3QDiC0o8w8NWq+jR",
+	"2lHbKRpYq+tPrx/VO/mGy01PZ5d79I+hO/mYjfXlXCZ7NjOshVi9umvYX9BXBIUIRcvnRC2j2MUfFVKu",
+	"QyCL8oqTuTJCVrEvAINI4hwEn8yLvn61Dpd2CIJ5f5UVagEdmQzl7bZa8bkMEevMCGZR/cgwAS1W2eY6",
+	"JJmnbhA2dvKlh+e5YC/YSou7VKyJukpkmSngeVJP5joWpBgpFR9h0STxX3vANo8Jg79UssRF380Rp7HG",
+	"fWmjH56ILL0TO7G6fiyGPWpfnL5jADioj768zKoM2u7W87p26shxWZT5OSAMXv7u/q+5YfKnVCY/+vKL",
+	"3V4Agek2H8/l6rJvvx02re9x9utPRq81ca5XhR6GchPEhNMsTa4RaBCQ/DKA70OkL5mk1LejNOH3ce12",
+	"AYiqe9t8a8S4C3ZTI2bTtiK8fPVricySqTuhSyZxRETNhn1Shv3Xf7F/nmWpzL/884z9M7+6evod/i+w",
+	"+cFPngn2/dWnZiAS0Vwk8vzq+++61qx4g+0lA5SeTW9Fvs89a4+6m7v7GxHa9rRaGw8g2IweiMawPLew",
+	"daF2MwC1P/X8d4047QNo3u6CmhBCj+AwkIxDYANUyp3MCFcCmKTb+3eusiSynnWI+tpUiyYbGy/B794S",
+	"KcHvHhUI767Bu1oI4LDVYpobggVhUjkfZwS/n6fO598gbEz3FabT7N+jxjLTqAsXe8e3N/THO3HeFadN",
+	"mQzTLfyUg9tK7sQdECKB/1t09ey13e/t7S5pXlyNkOw9RVHR5JpatEPaNo574J9Hl5YSc/znPJkJd7Eu",
+	"31/A64eQOaIkLQVo2L5J5BrZZelqrDjxPNReZ2+FfRlGnVCmxU1q6ODKu9y6C23dLvlZrZ1sgAMpxi55",
+	"n7t9YcUXyxTGNoKsfBSE2ucqHNQd0y+Q0L7gE1u3J9RyyWVbhOMmly9x0EltCJrSA8RF6NWNkRG4EeR2",
+	"lXu0DgAgj3IY53jnJ6FVN8OI5dIIRAN2Z0FuhG6Ld5Q/ozXiQd8CX3Fd9D3MnacvvqT2EyDAA1vCpwv2",
+	"MlMmlTOfepBYV+9UhS4+fu6AXGvYZJ5miRbbOxvwynfvbXpa4+aWRnUplVGHlMm43T16fMU0qrmQxnkW",
+	"saIdflmLSJ12R5xIinsj0bZWGT1ry6ibN4CZaCEkJB131dGokyweUA9TdKPqiwZeY4SKR6y09moP78Rb",
+	"7l2qbc4ztuSTOVoahr7/0tkiOvYC2iXQ22Cv+M1Pf2bPLp4xq9izi//Ebrfvnjx/9k0BoU7OFW42c8Fe",
+	"Q1A1S431uK+2zNqVCLOwamWumVRjlcC9hpuFc8owPYGpUWdYR9jV4wcawI+1LLVdjVVNHURNtXitBbv8",
+	"nf6rY03RoXt9VBvom4QndkjFdYb0f15HNgjbT8cuUDfA/AEfcUjJyn25ALbZORJMth8vcL7e0sBTuw1V",
+	"JtfgymQq3k3IPWubP3+3MBBIDm18vSTa3FfB0ccxp2T8YUZ/hfjeA3iw8PY/A47KwJk9lITbAs7RBCCC",
+	"apszNczKcquhe3kpnwxhUTZVWabWJsIOgqKndiD79Aj/sC6US+a1U+bk+ZUP54YWyQ6hb2CYwgTqGAiW",
+	"rFLXxDOFrZtCMiDowfAdVH85Uejmvlyx6gAM3uO2dWJ4kF37AYoNEJ8Byx9gpQDHZsW18wPMlvOBbs+y",
+	"Y32421/tPixWYB6+EXuyY25CD1Wf4N79IOUJb/gCOBYx1YAMjUuA5kPHhTA5rNKltD75NAC+zwD8XYuJ",
+	"uwrxcSYY5BTwtg4FJ5j2R9aXVa5nWBGA9ZmlSpZ9tlf9FRl+d8n1ZJ7eiUYj+KNay0zx5AWNG9IUBnLC",
+	"PW0iJMRe4x8/8cP9v+8zsh6NPWO5Phud/Xe6qgOceWCsEpJvFCINKBGGnAIYQbB9EDXCd4zYkieiwKnt",
+	"XiaO2xRj1w11in+TKz5ZPMQu3PdAPpVawx6rV9/ntlQ0Duei5ZrcjeKMhMRGLhNoP/SFEe4ejfsDUljX",
+	"ZXcPKgWxGJniRmAdkwv2ayoX6L5kYmqZyu2+BrChxO+eQSwJq9UgOm04/X34cIYHSkajBJIQb4l9unF+",
+	"0A/44P96e/4pMPGCFaJc6KfX03MY+Ckg8Lz6wGd4wFrN00xoRsWz5+xHLDeFaNL33z67+obq9KqlqAEd",
+	"7DCL1rDRAD2oDVnp5HdYw3tw4WrJK0L1uJnzb588PRudLZNvjz81D/AeYfEbti5IJla+Hgr8lQ5GMWTs",
+	"aX/h7RY4ZH38car03reHhk2Gd+XmGMlP8PuDd1pfdwuc9QPcLH5NZX08rO9LJiTWCNzNl9mTBasAL0F8",
+	"fsQAOK9MHJoJfte5KXm3caI7S2tshMBEjryZ9qTkNLk2RIAsNTZqda+/6EHZOZfIbwWXwaS92PcYDQdg",
+	"xyYx3QiefEDkx6/FUdlvG7iPB+vWsAfc6sVxUrCEo0Qozt6kf/bggCLx9MxRLkMfdWrFwXLtyWhXl3q4",
+	"Yp0uIi4upVKto+i8k4Av3BnzycKnG31lJBzzz6++d+e7rDLmIZxcQjnF1NsOnhwf00FudwtCrd05L6Ag",
+	"5DUN+6vbBIdAnPe4jfzccKYHX3XxzyOlsrGKBipiMGXxL1o4z9Dsk1pwyzDunkvxYIj5KVl4fVQgew1p",
+	"yRUknYH9LoNzQ6wRBrZoKaCWpv1Lae/vjQAi2HLneB0GHXhi1FbLucu+TpHQddQebaspcQdU57NRuETQ",
+	"PxHxebKZZEqK5MvQt4hipdxSOztw6WZU+ftOF+Ugl2i+SNg/EyUN9J2oKXit4GQCEegF+xRWDhgK3T4r",
+	"COoNKy/MnUwuwuj/7ZZpxO6EhlL6JxffHYBU2Zjs+MAX4rg9OJTM78uSLwS2HKLLFwWViN8VFfgITOQE",
+	"FVYZj7Nuy99eMJelcnHu4ddqrcMHYeyvqVzE9CUhllOv9Vejmh5v3+fy/On3z7//7v88/f67Lo3fX0EQ",
+	"7AM0WHO5KVqxpWJLwWUqZyMITLHxplJMZ+H3JqfcuRPwRYTKSg843lJJPlfrNzjqlBwLP6WB3VN6bdmd",
+	"qYEGHIu44IBOBox7dHgPCFJXSY6FF2ueIsEzYpx5+ICji8yp0LPN5XhLQ07N2Pt5Nag2fVk0yHmqiK2W",
+	"Exgh3NF8wd6KdDYfq1ybot4RzlM4zk3Rft5NZn7y9YEF+u0lVFK2w3HewJAT0nKc0ANEDuHFN8DHMXj8",
+	"kOLIUDJ7vxK2gAbdb3O0avSlmXDZcgZMuDxasePvDjetBwHUmHD5IAUrvyq1ALs+V3APkIwHU7NdOJ26",
+	"38fYIngitMaO32thhDzBhk4/sbbAMZ14Ua5rCiolgBmEpRIP4+rZ7bW4e1EZza/euK+U80MaFZc4EWDQ",
+	"CSkuTChOudnJtgLeCGO5tiNm5rlliVpD38FMMpVbAG9Tk0W5UGya6iVe12XiS8o2WC0GQt67Woz+ql6n",
+	"tZoIY3aUy74Po05Pr/3MmpTaD4iFEV16YKfFD8M7VIPS15yUhuKUvnIdfSWTEVvx3ED5J5afABuXwKN0",
+	"pVOlU7shTA9ck303wA4NvMzaCjY/cjuZD6mH+3tDrbrYpzdUUUsGeEnMrhUzYqJkYo5Mq29pcIsAV9y0",
+	"c5XertLFCRpRmlaDBV2qJTXblBs7Ls5+kHmWxfCV0sm8JL617woZ5yZ1ryNsQGxRVrmOJrWZ5su2eJc7",
+	"td/jsBOzyDClr9caw8qjnXVfCo4QaKx7i86l7HznLRnfAizy/mb4V74bHg96u15m/CTdoMrkhgGgxpe5",
+	"A7HU6Ztwy7dAUahiZs8SOJLIjjZws/grJR5ORjsfrAUQXnzjy+vuH74abp89HcBmUQh8qvT2ljhA5vd0",
+	"VAsOgEdtMecbPyZKlpsIEoXB/i/34BIk3mSVI04GwN9dGn336RpwTaEypFzOXpchI6TF9qaYZzXMiVtN",
+	"MHVtL9WvAGN6jYiGfMP4THWbYSROy1cyuQYosU4vjUJs+bNHYx3nk4WwjcyV9Ov6POWzfQH4HqBIQq2E",
+	"XAqr04kZukyCNO1nLHsBda1kXIuZnftKxub6iaPqLKjyJkpanlDuSv3spqT6qWTiXznP/L4CmJN0Ka4Z",
+	"px9BPZDKLdNipbQ1AFRR09iCOG77on1BHSrPzicqEe1WEMa9dMNOsn6X5tYgUPd58WgyEoFFWggZ6S4S",
+	"fAb4SHSRt2JiRbLlrACdGlPTKUvtqJpXvQ6gzQCr4r0ajLJDuE4ne1d1dUIO0bnsAtN344b9AZCPwtcO",
+	"Q7oC6fzPamxYkgJOFy8qMlpKwOsh7HGaTZ4OIiA1ivrdSshbHBLJzSGQ40pDAuLrXFOJqw4dLb7c1rJZ",
+	"etd8phEKz9k+4NG1J2gpaOO00iCDG6el/oHdpWI9YmYOyPE45pr+GSa85Bs2bkThXaKdvN/V5B6NPU2A",
+	"W+we3eWYfYLATjUolIhsFaUs/aMY3yo4chAy6fm3336DTei08lUMrgv2Zyhw8tknrCzIV4BX7etRV+nE",
+	"5lqMfMTF+SUer0ML2pYMv2sMyHHiiy2eGFAnyJa6N+A+3UKko52mnGhwwGu5ysOAC/YKGkxhctA9NVlI",
+	"tc4EIWti0ylQ+ZfbThPN1/IHKJ8ClCds63Pzl6FQKvQOOtHSjrpgH+eKZXyyMF5CfGJZptQCE6uZkp3R",
+	"68rgZQ16fTlRWSb4LN+JYheG/SFw7Ohrh0CycwIXmRFgGJyg/RFPW7wBvo4R0rX7q7nKEjbFTeR2mNuT",
+	"sExl488nkM05bJt4HLMdRz4NOj1UXphYU7r9RZbRKi9juXp+vcreO57NyDyCoB1rpZ3HpuQ+3VpdxJVK",
+	"59S7z2sJKb92g0TY6yfVnxHmf3BvxutyN3WUoBKivNFquRPjs0ol46SnAAo/5zKBJiAEoYSCyOUPbD1X",
+	"wv1gzktIccxdS33xnccjsHCIBGxUAJZiIE2RQFp+g2/FMtylEdmdMBVqYLWWTKezuTXVY+Io9afDuO2e",
+	"h2fnexoYxRd8n34RmRn5brdGKoc0gWbBurjJ03Lc5MnV0+eluMl3z7sETqhXO7UbZvkswCXjdxblTeQV",
+	"znkR4JkLnkCBC83z9fT8rZLi/A1gTDX4ok9qomwdbGO65DNx+XklZlFKyunzQHGeNWhXaqr2bHsVYjiW",
+	"ZsmzLCw22VKwrCNfSMzWPMsu2NsqvOZ1GeacZGaVymA0M3xjyqTlzj2bQynMOMu1Fgn7U+jlQ79dKgQ7",
+	"cyN5mnwD2i6VjeOKCb2bRuXWDzpNyPswvUbQex2NjsOd18XzOi2/H92h7IW+5KQqSnFKX3nZyy0VpsF9",
+	"ESHOMPNK0is1EWAJBWmuKurVmLs+E4FZkPm+FWrFH9aWyPhf72K7cmfiEVtpFIcT6+G64it2YYdZiIWD",
+	"EnYKRVkB7sm54ZDvSS1LFKGL2XtwGHBpUrNDDErNHkFC/w4R0ls/9A9wr/6gVEbf2z8fnl9Y7xynplOM",
+	"tKUnvkNrKTAl05tPDA2+tPiDoydsv7rOEMCv47FV80DQCfLn4P6NmFGFt1rXqQZurcoQIB7zKaV4M/cu",
+	"JXiQRl3DcWTuN7WxF+H1/rIP1z0Ab7C5liIJcBEX7CXPMg9xB04qJe6cbz2Gr0lt9cq3/46tsVFIG7TD",
+	"66RBUS500IMGGMEhPIvsvUoSNcjUigDMf82k+5n387MUgdLgLxrT6Fup67pCBkTrbKlkKF0MfSFDrwWP",
+	"uMYDZo6QLBnzRgB+6K9Ifk/8AP/SYpYaqzcjttJiKrSQE2FGbCG0FBkrhO10ZaLkNJ3luH0ISLbjSUps",
+	"WJ1ccxh7Wq45TOlrd82FRZcc8Ydl2Cl7yrjJo8ZfXxrBdVsz6C38/iib1O82wAk+SPMfTuAnlXvWqgfo",
+	"/yOoolR6JHiZsDue5aJia9xPAcX1Ohx09Ic8y8J4LfZAwqwakfsbbC6yrD2FDSMigk5MVJYvZUM5139W",
+	"o5Jdqrnq3qHVuuEFEOfc7wXb8T3DPM4TQS4T8gOG+CAPhVUseAv/rFLwaWY8bUzDG1rkvdhv6/EuwFnK",
+	"slD+stLuY4D2eqYgoUKUhvsVEwYMkDa4j3uT+jhXSyoGN4wTiRkW9uxVpoD+6HFVCgj2Y4VeabdHcS65",
+	"yXkGZnu/+YR2gz1YkjsXIFinwJJnfZcg+PdsMcDV1iAE3BNbmuCIjZWdszXf3KsygKoCt6u3ae6mpRIv",
+	"vEAAnx048yUWu9Qy6fZelm3Yn5yeflMw2YG2XJPUlKnQ3a25YZmC6MWdwOvHNL0TbJnKHDi/gf6uqpW+",
+	"WOETPPjTqPDBQaFsATDJEwiNdI5tu+c1He3ud5eTudod33YjX9LAk+tJKk+uqVIQfx0rg1xS4q0ssg9f",
+	"YQc20Py7266bIlQD6Fwy3tX7bpNdiiRgtRh/b9Td0TzTvYQ5bt2sD00av4nFC+YeVMLUUgXZXGpFYR8g",
+	"K6z0jMvUwPde3ye49rB+GOUupMeWubFsLNhcZIGrs3gJs0pFAPSDq6Kz7G1hbj8mSpDghS9yrnY3QMaN",
+	"AwV18Qtl/h9hxDUS/atp13j5swN4kKArgy+VnIUS7YISHmKOTazwtZlsdzrvd9y2zag47ehMSw2baZWv",
+	"mt4Pvzw7jnYvotH126opZEi/jxMW8QDpfvO5I9XttZLpZVnqzvy6teW4sJSiAulj3SqA6R1fbY9/3WCL",
+	"b4X9wE/rPvyBz4pqqwEDzeXXbnUeCRsrEgLOIW+mGmwytah7jaaWCmDbLC2euH+jgadZCeBnN0woM+im",
+	"W+ZQCrX2IX6+Wml1xzPDDN947SRHN5XGusvsDtz0FZTr3Jcmiash5JCvMsXbeM8hS/E3GHVKioszeqeT",
+	"rrDITyK/umnf4ILGyw9ZxYyQCbEgXLDX1tD1z4ee3IWJy02o7p5C7MMQ5RDcngrWSI+lB5H1a8YlTTik",
+	"f9xt24N5JBQtWwuxcL+DWzjDc/k4bG7adpe/43+00vn+qNXqiA1YX6CQ+wf2TOUbi2XqL+7aXEjrABmM",
+	"Gq3141jcq0enwNBS664A7vwtKVrQwjk38VWpTNrV4IbJ5BRF3hA9VtOpEbbbkzvFRU+Fk27YDU1pfDT8",
+	"cTxMmRSByLC/KV7HoRMUkaC4DTGAhoOI+EEB9pcI5zmb5HAgLcSqB367e1ojZNLsBL06TY3p1bd6JQfP",
+	"FO8kIwMXKMLefamWK+43YpXarmqemZLET2YW6JYrwreQ4A0VZCae1PF4g44373Zgs1vY3H/HO3o/9ytA",
+	"FyCC/xoTuLM+/wXDPwvJUyEj5fj1ndDnt87zRR71a/YJ1+wTm3AN9NSc4dpQqmOE2YKqeBHy7CkzbD13",
+	"EoS4ExVAHR8JWfOFaDYoH/ni6LB0T0roptYM3fxxrnyLKOZYo9yQ+cIZfJMJsUpDiJLZuVb5bM7kFt43",
+	"dC3LLJXCq6dH8f2Te9K5kue/vnj7zUE4n8A/03YQuF/3Y3bh2cuAizzchfYVce7Uydv/7ggxi0mugYbp",
+	"H79VbDDENPDyilloCopwiSxAAIRklScSgVRSPs7SCZvzbOqznwuxcX6Ns9WfnZOx5EmnIBeXGyVFSeju",
+	"defwuvYEYBDTBxy7r/6eVKVz9WPai51hxeGb44CHVkRsRkyKdQhsXTMJOScsVjViogmSqFuaSJCafjmH",
+	"Uh5ovrPzVLagoiVJdS3Oesv8bb1nYGV/kSQiqZvCVoaRx8GTeQOm/b5GT5XG+rzUCkwmopBDjxsex0p2",
+	"C1nvEnudlsM53RZ4uhF3aiHubYsYx3VNpAjfFgk82z2qZtmvQy6IZ85v2RR8a5S9hVxutBUH92yHE4s+",
+	"3NlX5I9esE+0zGWH9Jfbd28Z1GlDiJZ4D38kdgq1LhqImV0DFAhB8V6zTzwT2ppPgZDbOUHwI/+ca/ZJ",
+	"C7OREz+Gg8eLQAuWTUWWsbGYpxJKz8AZDrXqWAtXKaJpFzp4vI0y/7JSpq0HG85QP6j3w7M+7+y1AGMT",
+	"qTFobTBVMgpwKXSdq8W/cWsCpQTNOfohY5p+RfvvV/pZrdmU67CdSglmXtNpboQwmLiCrQ3bw3er7Ju+",
+	"atpzU36nnI8putj0pboTP/k/6NOcL2MV6XzA65FHCvXlcLjA/2FY8fldDLcR2bSRTPdFkgywNuCDxPMu",
+	"AkOoDA0iR62N21KQA2+/CPwFhzxq/x++oX+b8WEusPDEFMBAxx83Lb78X6hCqCcXHh8/sOdeemlP6vQi",
+	"SXyF0N51ImUBQWQNi8RKynS50gLQ4RqjK+9xQJ/CexVK3IYObqOq0RI08q7Ar6MlH7ksfB13G9iq74Nb",
+	"mFTrolYXa8ADyFQUj5Ck3+1k9rI//VMZHxVdX0aNtXNHLs1DG8Kr/g0hdl9GkS4+qhdr6PuVzj1xerub",
+	"sc1PX+Nx1F1QFqlMagE6J2qVCsw7YoM3AGVTBPi32rT8Y/Jotperf+fmpVquct/+QL1mHuS4RES5Ybya",
+	"+vY3pY27Iy3dvXwsoHo8/JFiGZZxLoEOr8okE8U2f1bj9t33ixsw/C3941whooAhaDpsIhmxIAy32ABy",
+	"kLr7ZcA1WFAKyadzU8PWXAIob+hD2aO1TOl0lspaPQpdcH5KZ6OzRKdTKFVRWaZy9188yxqUqiYsAUjJ",
+	"BAMB3TG2jAfSjBpMecTTqK76RY2HgQhwW/N+SWy5snbODTQPe4fGLWgl9LMVp9gPg3rPK8kvatzfhcQ9",
+	"fODrSHhlnzK+yQm5Ml1Z0HIqhi51+XO24pMFnznbiaDFk7kygLmM0Efso9sQq4zLMjxeomSpRw1nTLFT",
+	"rLxWeZYQAHa3PeELj5rsbPCAm+owcYecVjXAIFJ+J4WzfU2qC3QCMoGYrMrtKrfUH1Rl+D5YYyHyWJOd",
+	"EEIfJZL4mv6LGj8Egscgm+A9z43TZtgIc+ItgyZ5UPwJlxORbTUpRVBImCLXKS1IrW5SudhBvlAL9oKb",
+	"Tx8Vs5QTqngE9KdjpTIBtN+PDurcS2lA/CGoR4Xmqc9qzMbCpIlA8xR+g+2yI+/TjzeB8URNC8zZOSA8",
+	"3wnNM+YuXcFvgWSfOt6KVbe0+LJSuplU8xX8+hjKk1ZCpub9HK6gQMTkNkB2PAXTkVXa/RWZumcB1EbY",
+	"QQCrDdWiaspe3v7d2TVICwO4oy9/CijvqabjLjTnbNdCx9gsWli9aY7J3rhfx/NMHpn/6TH6pFiDBD3+",
+	"mFN/fKt3Ov29IlwvpzyFnj1s4bNC63xl3Q/cDZ8bbARMYp9mO/mOTonpqMGSGMttY3v506sut2mvcdvW",
+	"t5FCL9eNgDbfXXU+eU2m1sLY9pO3V6awoZid7hm3UZkLCfe+v5BDtTyl/ao0IdcYuAl/Z5VasEzJ2YG0",
+	"UN304/J3ncvWm9hNLiN2euhcnmwvnPvSQe53OpcjX2Tmr3FxhLvkzrxKdz84X6cyUet2C/iRxjzqxD1+",
+	"xDCZe1rU2tT9XPDMzqPm7vHT+ouV0fMHDpeV39pr+r6kDiS5TvJCwOC6/NUOXeuY2A1SfUSZ3d6WsjnJ",
+	"e+wyPbjGXA2gMX3keftVm1ZKojfirMdlfNNMapDOpEjOU0kI47FY4lJDj4as5TqkOZd8wxJVBN1f3t78",
+	"VGoHwLCVCSieE6UWqehGDRfq9pbiMuGW74h97Lvi9Ti3B8QXgDYUWhIJ5fYHcIcWqUyKGDeSv8fhn/GR",
+	"AwRfG6vcVtFRcwtrX9Nhs9LpHZ9sdq32lE+s0q1oQD/RkD47h+kVg9x7sCyf0ZdXS0733670mEtPUN0C",
+	"w0Pk1H1Y+ffcmLXSg6cW3op1G6117EiOVQyyDJLx3F1LrZu10uxPH959eD9iAMn69Nl/fnPNUssmKpcW",
+	"e5CADi+hbBSEb0LZQEdpNxz5L5WcpnrZo2SL5R1Oqjdiou6E3rh3D6CUfyk68bWxJUkdro0rbsxCbHYo",
+	"5Hsa9XXp5EcxfpHbeW1g4B38B1WO8rt05tTnYqIFlF3xzLj/5lawP/mnsF/FncjY02+iajGHuw5JKZoa",
+	"9ivPt2LtX/AH0MeApjHWam2ERr/uSLXU9CFt+Qop1v57vzLFHFiM0F0jxZr5VQfLSrjxwD0khWGJgjI6",
+	"4HbmcgNE4scIeKnueNYmX2zgcsN7Ei8+/IZmcihGcyzkN4pGQJVSxWcBaL79LSAt+Mrv4Ra01rDPe7WH",
+	"3TWpx1V+OVcKHENEpvarc00oMR6veibddbni8QMS/v7rT8/aATafzuRr2evNCV/RhEYbu6jCo3/R0pUj",
+	"BYcv4c4I5CuZ4Gf2F36MtQ/dPJnnVKvpw+mwMmWc9vbt9a4y8lHnQ8qfshvGpLJEUTJc5QeWac5NCjwX",
+	"gzQ93mLT7oMTFjyJaJysGCBlgmQHocS0JMsAWEjguGK9N1dBWytQZR9igrpD9LK82QYoGP6qgp9cVuUb",
+	"XovlO/cioiFY7bku1NRD73eMlnbZDPBjrZT7Si0miAFWvz+E5h5eowGiTHMj4myRHtpvafaHunvwcVE0",
+	"H550bzuEAoWiazYpEXhtx9GXF+wttRSM3a4HiNUxnyyIWytPUssyNUOGlP73C3VCtJ/67/2gR33g01cM",
+	"V+2UpWPN0QD4Za491+sLWfyfHNI5RJ/a5y0MXzDw6V55bZ/ie0HBQngds4qwj0CeiKgPeKwBpTilPiL8",
+	"SGTy3UPEBZF/6+Hvx3csoCh2wYlfYW62+rIKxJqw5D+SdV0Isaohuoi71s3A98csaUMFKNE8VWtJ2ygt",
+	"B7CRwxT4hS48zxfOpFojPTnjjNalSKDFMZmNgasjdeXhzewj3AWhloYkR6julDBFkrjyZujZpF7Sazp5",
+	"Q3/3Y0+kNP6rcZ2I/cifBWtu2mmMDrQFIH1o8G+XNg553J4vFGvtDnLhcsRyfwsWT6jjMulMQnlXjQfc",
+	"GKOkGe1GwGn0hAvMhX4sND7/ISB5y6/uNdiFtX7XpOIBb0JJcW7TJTDmn+crlqVy4VzlOUfM0M6B6E5C",
+	"brzAwh/7IIfZEeXodTucWqhifT8CYdRSjFWyAa1ETmQsgmYh07JhSZrAQAhTjBjHNhxstwG4Aw+KgFQs",
+	"EPyC2LXZDmK4naDFRGmIfsGBXoxmbvN0i3DE2CEd70x+gzyaKxMpZ8ALovQYhC4tlaJhRNItOeBYM03I",
+	"0ehuFUIHh0tJklm/ytviix8pgx7KN2BG6K0O7ow3mvlefHGnwKDvPoytVeaZYH3R90A2vWt2I6rO/nHy",
+	"GiROOAqc0TDonR1S3x1N2s6HaKvkMWI4aUd1yXqos8Ie85LzhaevL0QJCrxVfF6AyM15cngtVjSRl8ta",
+	"WsoxcGmL8pbHUJURVAzIA8KyRL35tFxc4y/YYy4iCsLYu4Somyi293UHYiAU0YGsQI8wjDQ4ZZDbRy/e",
+	"v/Zub8mJqZIH9b4NLn+H/+9AHlPaExEBBWyJoKhH7uJeGGmCAKvyo8vNAIcVYYa2q7If9LgDhdCbOgxG",
+	"QAHFOgxIAH5bj5FAfP7QGfHSW/sNAmLbcrwOZy//S6vTtvL9D3rTq+g+wOsHvtTDS9s4MykLBpCiAG2Y",
+	"RHJMKbtihLWpnJXfAPxQwl8PqaJhxY0deYZlTNIafldNuB+qrJVd0DE853fCI8KEiKo5LVGzI5fmwY3i",
+	"1QBGsQ8ciOiW8V+50Lv8jb/SmEftbtw6S+K+ZDNcUR4tLoZB1u5iCPas1gtp5gCmp+xdm+e++K95f32G",
+	"b8W6WNTBa++33lwV5S2PZFhv4bACQW5YLhOhKUUVR3QlDex4KHmBPpaUEWx4Wr9GKIrjFrBI+rVDSxbD",
+	"hmCMiMSFUE/FgKCEqSRCD6BhWHPDVjqVFh2mWhxJ8cU2I1cOzAkZ5DFgpY+ZQ06Zlgmi1maihZBI6+tM",
+	"c1v1T/M+LfZgx626E24/LM/JhVOLmQ0Dzehf16ckLksrUyuR9xnfDCmS+vTfbrGIBFh+mxKBwFBMecBt",
+	"yp5IOlayQyVITZsu+xbhKhUTd47Kbnr13g0/NOxZXdmftFqyq2B1q+HQ9lBoqL6+Orr6OirUOGAUo20c",
+	"MSEt0kQbNlFaFCvP1kBeCuVX1xgyBRM7Ym71tDBGJCUM8SgRIgZyxpcVEwll3QBCzm6wCa4Eu5OWik3c",
+	"6FXGN0C2YvvdlBjk7bIfYeTJGnuc3kDHtOBEEt6P6V8pbc/dFyZ5JnZ5jW7wbRj7qO/A1Y/pP/T+cS6c",
+	"yrmXIv22Qa5/tp6rZe0t+FCe7ZZYfPWj+7sLb71n4Ptw3dt7itH/jHdilCuKdLxh4nzJ08zZWHdu4DT2",
+	"kWzHHopt5e14bb63CR5RTLen1WyO7sZarJNRs6sB1ayPqO/Q+nRphExayttvhSSzeoL+yi4B3QoZ5bLj",
+	"FgGLVtEQovdLL2ayitAcTVqlZWvxWfyoTly8h0Wl6p608mmhOPEtCJs7twEDr2u+aSRCXQn5VRGKeRG2",
+	"MKbEdNO4DSUSUJw/3sCVzojsDkmDJJvMxWRhAm9QW5jsmBwtVIC3726Ffnh/a68yMUyx4Adf8j5i4zzN",
+	"IBHOZcLUWmJpNsK7FWvoll0LlprIRWQwicvfnTZ1caZUnVdQF/pw/9ca/Sjiz8+vDqwDi56ycItB/Hj/",
+	"YZws0BBJBc1Mc5Ul5qG6VYZd+X78N/UAXpvKxCtp63OF8cE8AltA3Wbqv4aQ6L13WlEc9LgDGvgV/R+R",
+	"frl8P+oWSX6Zprv9bOwjwBHo3PtTWXjB0CGN8murgv2zmOUyJoMi6QzSHwZCbiuyjDpbfX1covZy61tY",
+	"Eb2a7s4EBvme2FWrWT49ZAG9gEJGCRHNnJdEEjJs5hadTVUuk0g610K+fbRY4usqTekhSLgH2wy33Plg",
+	"60Jn2UwJ43m4M8HvBCPBIlLtNqR7NJ29JBS+LucsQUqdELXpVtRK5VARMa1mMreu2Rpz371kLw/c6W5Z",
+	"h+kh8JiLmHikvTfegB1qoRcFewUWaiw8L7fgk3kMAwVbcncK6ytIXA2SrkLW2GzfNhGpbDo5Bjfmpt+8",
+	"1ENko/rOQWGfiBMW6pzhGwPN5alhVmVJRMEFJeuaanp0CaZBlrElqHGCSaaHSC0NmFAaTHGIIbmdRoLG",
+	"PO72AviIB8H7pTXeA+53F291G4o//GmPHQX4/KG7CUpv7R/qF5+/jfTbWWodc4U0vOOpFeT6aBoLcBHv",
+	"o/f+osbUcaO5ZKktwfgCEonmMupaNwP4HrGmjwG/dyileScFSTseem8HC9jgrRyrKA9uNR/fBijVwbhX",
+	"HA/ce4Ql7QbbiyvzR0LtHdL/8W3leAIciNm7ywKA4KnUuOX0vE1n8h0lX3adgbcBLTEK7iaUH6WG0Sz3",
+	"oxmtr+vyNGR9mCl6+MA2qp5f/rbAZPr36Ozp1dN4XwkAaLdWrJr0IGCmpYbpdDa31wCRUMJNc7/hZiES",
+	"NlXHKIyY5Dq1m7Mf/vHbPbiwlNhkqGyXy6TEKmiENQTnhmUne5Ddc7lRUlT0ZzddMRHPvpzzLBNyJs5O",
+	"lj94Jmxc8uAGIZGN8+y0UojEXdDZSnv2ClgxmCkP1I/g9s65YWNMkB4qL9+00iAtN4dbZ0lOgcC2xtDC",
+	"BKNETOBJgTGv0F1LHogzvzbNMrZR+QiE4YGQZ5rf7cs069cfrUFL/S2YUjQ1fVlreDgR2Z6gzY6qbIGh",
+	"vWqGsaK3VrUabSTjWyx8+yjeDqfSDxqifb29KBcwfKSyTMikud18d1VuvwCAKqMl6z915GVD9UFZVlD2",
+	"HdZQDrjm7aWyftN0IpilF518fMd5tTzolJo6w6qZWktsL5WbsUo2IyK+3KicYRA60El0WdsOZciVtb2U",
+	"Cpe1NibwVllx9PL2YcBhSm52D05f/VGnFjCElfs/Wy/giLKz5/mqrXvF/m3V27Hpnv21n5eejrzwh1po",
+	"OrCSnRhZ9j8Z8fg9p9aSljI5dIpK8H29ogk3w3710Q+dziT0qkt3LzRl+pyYvDZNEc/the0rNvAwAG7D",
+	"ypNimantvw7cqKldc91OOXXrBz2QU+lcRUrXOGly8LSxv6XOpTSC68m8CcPoSR2G0b33/qzWdHVb69Ra",
+	"IZteRr1r5ZcF6Z99RmIAIfMlBBnxnxNz58Q4JI6SlyA5uSNAebp0E6k8YifiR4GJ7TdOFMeYngXeW+EW",
+	"F2W8Pp4Op8RcrZ1Dt8ELhuCTeW1WO5V3QlqlNwc6CDSnTgWcrz3t5wNoyGtrwrfXbdB9unyeddINuuil",
+	"ppxM6ZyJ3PG2PrWgSyWo24Mk8thFocWtmBf4NH6f9bKH10Ks2lq03e/7Oq3h2Ucf0/tDXMGLG/GtioMa",
+	"8oGQ7J+oZRQz9h5IbGApoQ1TgTFTMkvlVmXwTKt8dc04KyZbpd8Zhcl5r6LLvQffcWFIrPWbogMNxIEE",
+	"EP9D7YAdXtQQWvA8HMDt0J6De5EkH0oECj0UC+DjH4JFsvTmqtDe8ETE4yoqyWfE+NSKcoqEbqrh5gr5",
+	"E8qmXINHgmxUENqfY/cvYIdN9ojmN7nknqBjZ0nWnVqIw3k5Hog/Q0lRxXj9D1PRlH1YNIqkCDVBtFq1",
+	"v9GY4V209xyhPwKVndLMpjYTh91gnjZ4aXVPmmTcmOYHDet/vXGSkzMUxECQFalhS3yt21oVV6y2J3ep",
+	"jGWASuj+JFprbmmTXnKzaHHKXphFsVP7sO709BdmMbR9L97sew976tgF9DEva24WRDZqVK7JB/Pdf1Kt",
+	"R1gY9lmNY3UAekG7GWcplxPRFpN8WYy6Z5pqLl4lRxIPHT3jMjXwyMYkW2lMDAyfhG9Mfcjj2dXIWRgs",
+	"Nn323Xejhys9La1r7xG7n9WaTXKtAbqwdOXjuqn/X6o1RDPGG5bwTWwTg3BTjbvOuUBN2Fxf+5ZreH6I",
+	"4zUHSnwYb26XmVu3ZHp8GM89ZE8YXgrewSyORfD9EKDJ4sDuepgz5OoJLdbTilI0HL4FUbuyc6FNLJ1w",
+	"Hny7Z/gRRvRZTqZ00oYWBVOMdQktRcu5ZOILOjNKMnUndBDCkm9YbkS591jwyXwLNgqCTAcEn6p5QbeK",
+	"apGKsx/+8ZvTv7HgWmj4129uoL7zxifX2dkPZ5d8lV7ePYE7Cs3kd6+ndBlwj/GaC3Ms/eAutTyrDKEm",
+	"tdJPisha6Yc+slL60Wc1Lv8T9+G/f/v3/w8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

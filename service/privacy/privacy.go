@@ -1,0 +1,181 @@
+// Package privacy is the column of what the service holds about people and organisations: it hands all of it out, and
+// erases it. It knows the tables of every column, and nothing else of them.
+package privacy
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"moorwatch.example/contract/api"
+	"moorwatch.example/service/db"
+	"moorwatch.example/service/front"
+)
+
+// Fleet is what is told of devices that are gone.
+type Fleet interface {
+	Changed(devices []uuid.UUID)
+}
+
+// Column serves the privacy part of the contract.
+type Column struct {
+	store store
+	fleet Fleet
+	audit front.Recorder
+
+	// Disconnect ends the link of a device that is erased.
+	Disconnect func(device uuid.UUID)
+}
+
+// New makes the column.
+func New(pool *pgxpool.Pool, fleet Fleet, audit front.Recorder) *Column {
+	return &Column{store: store{pool}, fleet: fleet, audit: audit}
+}
+
+// writeWithin is how long a reader may take for a line of an export.
+const writeWithin = time.Minute
+
+// line is a row of an export.
+type line struct {
+	Kind string          `json:"kind"`
+	Data json.RawMessage `json:"data"`
+}
+
+// export writes rows, one a line, as they are read.
+func (p *Column) export(c *gin.Context, name string, read func(ctx context.Context, each func(kind string, row []byte) error) error) {
+	front.Download(c, name+".ndjson", "application/x-ndjson")
+	control := http.NewResponseController(c.Writer)
+	out := json.NewEncoder(c.Writer)
+	err := read(c.Request.Context(), func(kind string, row []byte) error {
+		control.SetWriteDeadline(time.Now().Add(writeWithin))
+		return out.Encode(line{kind, row})
+	})
+	if err != nil {
+		slog.Warn("an export could not be written whole", "error", err)
+		panic(http.ErrAbortHandler) // so that nobody takes it for whole
+	}
+}
+
+// ExportMe hands the caller what is held about them: GET /me/data.
+func (p *Column) ExportMe(c *gin.Context) { p.exportPerson(c, front.CallerOf(c).ID) }
+
+// ExportPerson hands out what is held about a person who signs in: GET /people/{id}/data.
+func (p *Column) ExportPerson(c *gin.Context, id api.ID) { p.exportPerson(c, id) }
+
+func (p *Column) exportPerson(c *gin.Context, id uuid.UUID) {
+	ctx := c.Request.Context()
+	email, err := p.store.email(ctx, id)
+	if db.Missing(err) {
+		err = front.NotFound("person")
+	}
+	if err == nil {
+		deed := front.DeedOf(c, "person.export", "done")
+		deed.Detail = email
+		err = p.audit.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	p.export(c, "person", func(ctx context.Context, each func(string, []byte) error) error {
+		return p.store.person(ctx, id, email, each)
+	})
+}
+
+// ErasePerson erases what is held about somebody who was removed: POST /people/erasures.
+func (p *Column) ErasePerson(c *gin.Context) {
+	in, ok := front.Bind[api.Erasure](c)
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	id, err := p.store.erasePerson(ctx, strings.ToLower(strings.TrimSpace(in.Name)))
+	switch {
+	case err == errThere:
+		err = front.Problem(http.StatusConflict, "This person may still sign in.", "Remove them first; then nothing that they began goes on unseen.")
+	case db.Missing(err):
+		err = front.NotFound("person of this e-mail address")
+	case err == nil:
+		deed := front.DeedOf(c, "person.erase", "done")
+		deed.Detail = id.String()
+		err = p.audit.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
+// ExportOrganisation hands out what is held about an organisation: GET /organisations/{id}/data.
+func (p *Column) ExportOrganisation(c *gin.Context, id api.ID) {
+	ctx := c.Request.Context()
+	name, err := p.store.organisation(ctx, id)
+	if db.Missing(err) {
+		err = front.NotFound("organisation")
+	}
+	if err == nil {
+		deed := front.DeedOf(c, "organisation.export", "done")
+		deed.Detail = name
+		err = p.audit.Record(ctx, deed)
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	p.export(c, "organisation", func(ctx context.Context, each func(string, []byte) error) error {
+		return p.store.exportOrganisation(ctx, id, each)
+	})
+}
+
+// EraseOrganisation erases an organisation with all that is held about its devices: POST /organisations/{id}/erasure.
+func (p *Column) EraseOrganisation(c *gin.Context, id api.ID) {
+	in, ok := front.Bind[api.Erasure](c)
+	if !ok {
+		return
+	}
+	ctx := c.Request.Context()
+	name, err := p.store.organisation(ctx, id)
+	if db.Missing(err) {
+		err = front.NotFound("organisation")
+	}
+	if err == nil && in.Name != name {
+		err = front.Problem(http.StatusUnprocessableEntity, "This is not its name.", "Write the organisation's name as it is: nothing brings back what is erased.")
+	}
+	var devices []uuid.UUID
+	if err == nil {
+		// It is on record before it begins: what follows leaves nothing that tells of it.
+		deed := front.DeedOf(c, "organisation.erase", "begun")
+		deed.Detail = name
+		if err = p.audit.Record(ctx, deed); err == nil {
+			devices, err = p.store.devices(ctx, id)
+		}
+	}
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	for _, device := range devices {
+		p.Disconnect(device)
+	}
+	// Once begun it is ended, whoever waits for it.
+	if err = p.store.eraseOrganisation(context.WithoutCancel(ctx), id, devices); err == nil {
+		deed := front.DeedOf(c, "organisation.erase", "done")
+		deed.Detail = fmt.Sprintf("%s, %d devices", name, len(devices))
+		err = p.audit.Record(context.WithoutCancel(ctx), deed)
+	}
+	p.fleet.Changed(devices)
+	if err != nil {
+		front.Fail(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
