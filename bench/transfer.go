@@ -335,6 +335,12 @@ func (w *world) agentAt(ctx context.Context, url string) (uuid.UUID, func(), err
 	}
 	cmd := exec.Command(program, "run", "--dir", dir)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	for d, err := range w.client.Devices(ctx, "online") { // so that the one that comes is known
+		if err != nil {
+			return uuid.Nil, nil, err
+		}
+		w.seen[d.ID] = true
+	}
 	if err := cmd.Start(); err != nil {
 		return uuid.Nil, nil, err
 	}
