@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"moorwatch.example/agent/console"
 	"moorwatch.example/agent/files"
 	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/identity"
@@ -55,7 +56,10 @@ type Agent struct {
 	// Place is where the program stands that is renewed, and Again has the new one run in place of it;
 	// without Again the agent does not renew itself.
 	Place setup.Place
-	Again func()
+	// Program is the agent's own, which opens consoles in a process with fewer rights; consoles are opened in this
+	// process where it is "".
+	Program string
+	Again   func()
 
 	identity identity.Identity
 	spool    *spool.Spool
@@ -148,6 +152,9 @@ func (a *Agent) live(ctx context.Context) error {
 	}
 	if a.Host.Screens != nil {
 		a.screens = &screen.Server{Screens: a.Host.Screens, Log: a.Log, Dir: a.Dir}
+		if a.Program != "" {
+			a.screens.Consoles = console.Apart(a.Program)
+		}
 		a.screens.Begin()
 	}
 	if a.Host.Runner != nil {

@@ -31,6 +31,8 @@ type Server struct {
 	Log     *slog.Logger
 	// Dir is where it is noted that keys are down, for an agent that follows one that was killed.
 	Dir string
+	// Consoles opens consoles; in this process where it is nil.
+	Consoles func(ctx context.Context, o link.ConsoleOrder) (host.Screen, error)
 
 	mu     sync.Mutex
 	stages map[string]*stage // by the desktop's id
@@ -82,7 +84,12 @@ func (s *Server) ServeConsole(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "a console is wanted", http.StatusBadRequest)
 		return
 	}
-	s.serve(w, r, true, func(ctx context.Context, _ bool) (host.Screen, error) { return console.Open(ctx, o) })
+	s.serve(w, r, true, func(ctx context.Context, _ bool) (host.Screen, error) {
+		if s.Consoles != nil {
+			return s.Consoles(ctx, o)
+		}
+		return console.Open(ctx, o)
+	})
 }
 
 // opener opens what is to be shown, at first, or again after it ended.

@@ -16,6 +16,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"moorwatch.example/agent"
+	"moorwatch.example/agent/console"
 	"moorwatch.example/agent/host/native"
 	"moorwatch.example/agent/identity"
 	"moorwatch.example/agent/renewal"
@@ -25,6 +26,12 @@ import (
 func main() {
 	if len(os.Args) > 1 && native.Helper != "" && os.Args[1] == native.Helper {
 		if err := native.Help(os.Args[2:]); err != nil {
+			os.Exit(1)
+		}
+		return
+	}
+	if len(os.Args) == 2 && os.Args[1] == console.Argument {
+		if err := console.Help(); err != nil {
 			os.Exit(1)
 		}
 		return
@@ -149,6 +156,9 @@ func work(ctx context.Context, dir string, managed bool, log *slog.Logger) error
 	}
 	useProxy(choices.Proxy)
 	a := &agent.Agent{Dir: dir, Host: native.New().Without(choices.Without), Log: log}
+	if a.Program, err = os.Executable(); err != nil {
+		return err
+	}
 	if !managed {
 		return a.Run(ctx)
 	}
