@@ -239,6 +239,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	s.Fleet.Enrolled = func(id uuid.UUID) { s.Job.Happened(jobs.Enrolled, id, "") }
 	s.Vitals.Join(s.hub)
 	s.Fleet.Disconnect = s.hub.Disconnect
+	s.Fleet.Moved = s.Access.PlacesChanged
 	s.Privacy = privacy.New(s.pool, s.Fleet, s.Access.Log)
 	s.Privacy.Disconnect = s.hub.Disconnect
 	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access, s.Access.Log, s.hub, config.Seal, keys[keyConsoles], keys[keyRecordings])

@@ -2,6 +2,7 @@ package test
 
 import (
 	"errors"
+	"fmt"
 	"net/http"
 	"os"
 	"strings"
@@ -161,5 +162,26 @@ func TestCopiesThatTellNothing(t *testing.T) {
 	}
 	if err := dial(copyDir); refusalOf(err) == nil {
 		t.Errorf("the other: %v", err)
+	}
+}
+
+// Whoever has a device's key and shows it with ever other hardware fills no table with questions.
+func TestQuestionsAreBounded(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	first := w.agent(t, "hay-desk-61", body("hay-desk-61", 61), nil)
+	first.stop()
+	w.await(t, 20*time.Second, "it is away", func() bool { return !w.device(t, first.id).Device.Online })
+	d := must(identity.Load(first.dir))(t).Dialer()
+	for i := range 25 { // fewer than connections at once
+		d.HostName, d.Hardware = "hay-copy", []string{fmt.Sprintf("serial:fennick d3/copy-%d", i)}
+		_, err := d.Dial(t.Context())
+		if refusal := refusalOf(err); refusal == nil || refusal.Status != http.StatusTooEarly {
+			t.Fatalf("copy %d: %v", i, err)
+		}
+	}
+	limit := 100
+	if all := must(client.Result(w.owner.ListIdentityQuestionsWithResponse(t.Context(), &api.ListIdentityQuestionsParams{Limit: &limit})))(t).Items; len(all) != 20 {
+		t.Errorf("%d questions are asked", len(all))
 	}
 }

@@ -477,3 +477,26 @@ func TestRolloutsAndReportsOfTheRemovedWait(t *testing.T) {
 	must(client.Result(w.owner.SendReportWithResponse(t.Context(), report.ID)))(t)
 	_ = d
 }
+
+// A device that is moved to another organisation takes its open shell from who has no rights there.
+func TestMovedAwayIsOut(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	d := w.machine(t, "van-board")
+	w.elsewhere(t, "bog-desk-01")
+	m := w.client(t, w.personWith(t, api.Grants{{Role: access.Technician, Scope: w.siteScope(t, organisation, site)}}))
+	shell := must(m.Shell(t.Context(), d.id, link.TerminalSize{Columns: 80, Rows: 24}))(t)
+	defer shell.CloseNow()
+	gone := make(chan error, 1)
+	go func() { gone <- drained(t.Context(), shell) }()
+	if err := client.Done(w.owner.MoveDeviceWithResponse(t.Context(), d.id, api.NewSite{Organisation: otherOrganisation, Site: otherSite})); err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case <-gone:
+	case <-time.After(outWithin):
+		t.Errorf("the shell goes on after %s", outWithin)
+	}
+	_, err := client.Result(m.GetDeviceWithResponse(t.Context(), d.id))
+	refused(t, err, http.StatusNotFound, "")
+}

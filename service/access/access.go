@@ -88,6 +88,9 @@ func (a *Column) changed(ctx context.Context, what front.RightsChange) {
 	}
 }
 
+// PlacesChanged tells watchers that a device stands elsewhere: what somebody may do there is another now.
+func (a *Column) PlacesChanged(ctx context.Context) { a.changed(ctx, front.RightsChange{}) }
+
 // Reseal seals anew what was sealed under an older key, and returns how much that was.
 func (a *Column) Reseal(ctx context.Context) (int, error) { return a.store.reseal(ctx) }
 

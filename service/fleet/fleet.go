@@ -41,6 +41,8 @@ type Column struct {
 	// Disconnect ends a device's link. It is set when the hub is joined to the column.
 	Disconnect func(device uuid.UUID)
 	// Enrolled, when set, is told of devices that were enrolled.
+	// Moved, when set, is told that a device stands elsewhere, before that is answered.
+	Moved    func(ctx context.Context)
 	Enrolled func(device uuid.UUID)
 	// RemovalCode is with which the agent of a protected device can be taken off it.
 	RemovalCode func(device uuid.UUID) string
@@ -275,8 +277,14 @@ func (f *Column) MoveDevice(c *gin.Context, id api.ID) {
 		}
 	}
 	if err == nil {
+		_, err = f.enlist(ctx, []uuid.UUID{id}) // before anybody asks where it stands
+	}
+	if err == nil {
 		f.Changed([]uuid.UUID{id})
 		f.reviewer.Review(id)
+		if f.Moved != nil {
+			f.Moved(ctx)
+		}
 		deed := front.DeedOf(c, "device.move", "to "+in.Site+" of "+in.Organisation)
 		deed.Device, deed.DeviceName = id, name
 		err = f.audit.Record(ctx, deed)

@@ -109,6 +109,9 @@ func hostOf(address string) string {
 func (f *Column) strange(ctx context.Context, id uuid.UUID, k known, address, hostName string, hardware []string) error {
 	address = hostOf(address)
 	a, err := f.store.ask(ctx, copied, id, nil, hostName, address, hardware)
+	if db.Missing(err) {
+		return &link.Refusal{Status: http.StatusTooEarly, Reason: "too many computers showed this identity: a technician is asked about those that came first"}
+	}
 	if err != nil {
 		return busyStore(err)
 	}

@@ -53,12 +53,18 @@ type asked struct {
 	same  *bool // the answer
 }
 
+// mostQuestions is how many are asked of one device, whoever shows its key with whatever hardware; of others nothing is
+// asked, and pgx.ErrNoRows is returned.
+const mostQuestions = 20
+
 // ask asks a question once, and again where the device was found to be the same and is another by now.
 func (s store) ask(ctx context.Context, kind string, id uuid.UUID, older *uuid.UUID, hostName, address string, hardware []string) (a asked, err error) {
-	err = s.pool.QueryRow(ctx, `INSERT INTO identity_questions (kind, device_id, older_id, host_name, address, hardware) VALUES ($1, $2, $3, $4, $5, $6)
+	err = s.pool.QueryRow(ctx, `INSERT INTO identity_questions (kind, device_id, older_id, host_name, address, hardware) SELECT $1::text, $2::uuid, $3::uuid, $4::text, $5::text, $6::text[]
+		WHERE EXISTS (SELECT FROM identity_questions WHERE kind = $1 AND device_id = $2 AND hardware = $6)
+			OR (SELECT count(*) FROM identity_questions WHERE device_id = $2) < $7
 		ON CONFLICT (kind, device_id, hardware) DO UPDATE SET seen_at = now(), host_name = excluded.host_name, address = excluded.address,
 		answered_at = CASE WHEN identity_questions.same THEN NULL ELSE identity_questions.answered_at END, same = CASE WHEN identity_questions.same THEN NULL ELSE identity_questions.same END
-		RETURNING id, xmax = 0, same`, kind, id, older, hostName, address, hardware).Scan(&a.id, &a.fresh, &a.same)
+		RETURNING id, xmax = 0, same`, kind, id, older, hostName, address, hardware, mostQuestions).Scan(&a.id, &a.fresh, &a.same)
 	return a, err
 }
 

@@ -84,6 +84,7 @@ type budget struct {
 	device        uuid.UUID
 	all           *budgets
 	calls, bodies chan struct{}
+	large         chan struct{} // one large body at a time
 	users         int // calls that hold or wait for a part of it
 
 	perCall, perByte, perRow, perPace, perItem, perLink *rate.Limiter
@@ -111,7 +112,7 @@ func (b *budgets) enter(device uuid.UUID) *budget {
 	own := b.of[device]
 	if own == nil {
 		limiter := func(of bucket) *rate.Limiter { return rate.NewLimiter(of.flow, of.holds) }
-		own = &budget{device: device, all: b, calls: make(chan struct{}, mostCalls), bodies: make(chan struct{}, mostBodies), empty: map[*rate.Limiter]time.Time{},
+		own = &budget{device: device, all: b, calls: make(chan struct{}, mostCalls), bodies: make(chan struct{}, mostBodies), large: make(chan struct{}, 1), empty: map[*rate.Limiter]time.Time{},
 			perCall: limiter(b.rates.calls), perByte: limiter(b.rates.bytes), perRow: limiter(b.rates.rows),
 			perPace: limiter(b.rates.pace), perItem: limiter(b.rates.items), perLink: limiter(b.rates.links)}
 		b.of[device] = own
@@ -297,7 +298,11 @@ func (m *metered) Read(p []byte) (int, error) {
 	if !m.large && m.read >= largeBody {
 		waits, cancel := context.WithTimeout(m.ctx, callWaits)
 		defer cancel()
+		if !hold(waits, m.budget.large) {
+			return 0, errBudget
+		}
 		if !hold(waits, m.budget.all.large) {
+			<-m.budget.large
 			return 0, errBudget
 		}
 		m.large = true
@@ -309,7 +314,13 @@ func (m *metered) Read(p []byte) (int, error) {
 		slog.Warn("a device is cut off: it did not finish what it sent", "device", m.budget.device, "bytes", m.read)
 		go m.budget.all.cut(m.budget.device)
 	}
-	if n > 0 {
+	switch {
+	case n == 0:
+	case m.large: // others wait for its place: it does not wait for its budget meanwhile
+		if !m.budget.perByte.AllowN(time.Now(), n) {
+			return 0, errTooMuch
+		}
+	default:
 		if short := m.budget.take(m.ctx, m.budget.perByte, n, "bytes"); short != nil {
 			return 0, short
 		}
@@ -320,6 +331,7 @@ func (m *metered) Read(p []byte) (int, error) {
 func (m *metered) done() {
 	if m.large {
 		<-m.budget.all.large
+		<-m.budget.large
 		m.large = false
 	}
 }

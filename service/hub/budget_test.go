@@ -185,3 +185,31 @@ func TestWork(t *testing.T) {
 		})
 	}
 }
+
+// TestLargeBodiesOfTheSpent has devices without budget begin as many large bodies as are read at once: none of them keeps
+// the place of one that has.
+func TestLargeBodiesOfTheSpent(t *testing.T) {
+	r := usual
+	r.bytes = bucket{largeBody + 64<<10, 0}
+	all := tell().budgets(r)
+	h := all.serve(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if _, err := io.Copy(io.Discard, r.Body); err != nil {
+			Refuse(w, err)
+		}
+	}))
+	began := time.Now()
+	for range 2 * mostLarge {
+		if code := call(h, uuid.New(), strings.Repeat("x", 2*largeBody)); code != http.StatusServiceUnavailable {
+			t.Errorf("one without budget is answered with %d", code)
+		}
+	}
+	if code := call(h, uuid.New(), strings.Repeat("x", largeBody+1000)); code != http.StatusOK {
+		t.Errorf("one with budget is answered with %d", code)
+	}
+	if took := time.Since(began); took > 5*time.Second {
+		t.Errorf("it took %s", took)
+	}
+	if len(all.large) != 0 {
+		t.Errorf("%d places are still held", len(all.large))
+	}
+}

@@ -57,6 +57,7 @@ type Column struct {
 	hub       *hub.Hub
 	visits    visits
 	rules     rules
+	searches  searches
 	recorders recorders
 	glances   glances
 	seal      ed25519.PrivateKey // signs recordings
