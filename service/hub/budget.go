@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -33,6 +34,8 @@ const (
 	// database answers people meanwhile. Reports have a queue of their own.
 	mostWork  = 4
 	heavyWork = 500
+	heavyRest = 4 // times as long as it took
+	mostRest  = 10 * time.Second
 )
 
 // rates are what one device may have in time. Each is a bucket: what it holds at most, and how much flows into it a
@@ -85,7 +88,8 @@ type budget struct {
 	all           *budgets
 	calls, bodies chan struct{}
 	large         chan struct{} // one large body at a time
-	users         int // calls that hold or wait for a part of it
+	users         int           // calls that hold or wait for a part of it
+	heavy         atomic.Int32  // how often it had heavy work done
 
 	perCall, perByte, perRow, perPace, perItem, perLink *rate.Limiter
 
@@ -217,7 +221,8 @@ func ChargeItems(r *http.Request, n int) error {
 }
 
 // Work does what changes what is known of a device once few enough others do. Of what is as heavy as heavyWork rows, one
-// is done at a time.
+// is done at a time; after that of a device which had such before, none is for a while: what it does again and again takes
+// a fifth of one processor at most.
 func Work(r *http.Request, rows int, do func() error) error {
 	own, _ := r.Context().Value(budgetKey{}).(*budget)
 	if own == nil {
@@ -229,7 +234,14 @@ func Work(r *http.Request, rows int, do func() error) error {
 		if !hold(waits, own.all.heavy) {
 			return errTooMuch
 		}
-		defer func() { <-own.all.heavy }()
+		began := time.Now()
+		defer func() {
+			if own.heavy.Add(1) == 1 { // as any device has, when it is new
+				<-own.all.heavy
+				return
+			}
+			time.AfterFunc(min(heavyRest*time.Since(began), mostRest), func() { <-own.all.heavy })
+		}()
 	}
 	if !hold(waits, own.all.work) {
 		return errTooMuch
@@ -283,6 +295,9 @@ var (
 	errTooMuch = errors.New("too much is asked at once; keep it and send it later")
 	errBudget  = errors.New("too many large bodies are being read; keep it and send it later")
 )
+
+// TooMuch tells whether err is that a device asks for more than it may have now.
+func TooMuch(err error) bool { return errors.Is(err, errTooMuch) || errors.Is(err, errBudget) }
 
 // metered is the body of a device's call. What is large waits until few others are read.
 type metered struct {

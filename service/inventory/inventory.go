@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"maps"
 	"net/http"
@@ -77,15 +78,28 @@ func (v *Column) ServeInventory(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, errDay.Error(), http.StatusTooManyRequests)
 		return
 	}
-	var d inventory.Delta
-	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, link.MaxInventory)).Decode(&d); err != nil {
+	text, err := io.ReadAll(http.MaxBytesReader(w, r.Body, link.MaxInventory))
+	if err != nil {
 		hub.Refuse(w, err)
 		return
 	}
-	size := len(d.Put) + len(d.Gone)
-	err := hub.ChargeItems(r, size)
-	if err == nil {
-		err = hub.Work(r, size, func() error { return v.Accept(ctx, id, d, now) })
+	// Reading it costs as much as storing it: one that waits for its turn is not read before.
+	items, malformed := min(len(text)/usualItem, inventory.MaxItems), false
+	if err := hub.ChargeItems(r, items); err != nil {
+		hub.Refuse(w, err)
+		return
+	}
+	err = hub.Work(r, items, func() error {
+		var d inventory.Delta
+		if err := json.Unmarshal(text, &d); err != nil {
+			malformed = true
+			return err
+		}
+		return v.Accept(ctx, id, d, now)
+	})
+	if malformed || hub.TooMuch(err) {
+		hub.Refuse(w, err)
+		return
 	}
 	switch {
 	case errors.Is(err, errBase):
@@ -103,6 +117,9 @@ func (v *Column) ServeInventory(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusNoContent)
 	}
 }
+
+// usualItem is how many bytes an item of an inventory takes at least, as agents write it.
+const usualItem = 120
 
 // errBase means that the differences do not start from what is stored.
 var errBase = errors.New("the differences do not start from what is stored: send the whole")
