@@ -59,7 +59,7 @@ func (b *bench) begin() (*world, error) {
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return nil, err
 	}
-	w := &world{dir: dir, bin: b.bin, listen: "127.0.0.1:8572", seen: map[uuid.UUID]bool{}, pids: map[uuid.UUID]int{}}
+	w := &world{dir: dir, bin: b.bin, listen: "127.0.0.1:8571", seen: map[uuid.UUID]bool{}, pids: map[uuid.UUID]int{}}
 	b.world = w
 	if w.database, err = cluster.Start(b.ctx, cluster.Options{Dir: filepath.Join(dir, "postgres")}); err != nil {
 		return nil, err
