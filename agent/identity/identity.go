@@ -32,6 +32,8 @@ type Identity struct {
 	Device      string `json:"device"`
 	Name        string `json:"name"`
 	Seed        []byte `json:"seed"` // of the Ed25519 key
+	// Waiting tells, after it was enrolled, that a technician has to let it in.
+	Waiting bool `json:"-"`
 }
 
 const fileName = "identity.json"
@@ -125,6 +127,7 @@ func Enrol(ctx context.Context, dir, service, token string, computer device.Fact
 	defer response.Body.Close()
 	var answer struct {
 		Device, Name  string
+		Waiting       bool
 		Title, Detail string // of a problem (RFC 9457)
 	}
 	if err := json.NewDecoder(io.LimitReader(response.Body, 1<<20)).Decode(&answer); err != nil {
@@ -133,7 +136,7 @@ func Enrol(ctx context.Context, dir, service, token string, computer device.Fact
 	if response.StatusCode != http.StatusCreated {
 		return Identity{}, fmt.Errorf("%s %s", answer.Title, answer.Detail)
 	}
-	i.Device, i.Name = answer.Device, answer.Name
+	i.Device, i.Name, i.Waiting = answer.Device, answer.Name, answer.Waiting
 	return i, i.save(dir)
 }
 

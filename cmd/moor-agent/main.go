@@ -112,6 +112,9 @@ func enrol(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if i.Waiting {
+		fmt.Println("A technician has to let it in: it asks again by itself.")
+	}
 	fmt.Printf("Enrolled as %s (%s). Now keep `moor-agent run` running.\n", i.Name, i.Device)
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -151,12 +152,21 @@ func decide(ctx context.Context, c *cli.Command, admit bool) error {
 		return err
 	}
 	for _, name := range names {
-		if n := len(slices.DeleteFunc(slices.Clone(waiting), func(q api.IdentityQuestion) bool { return q.Name != name })); n != 1 {
-			return fmt.Errorf("%d devices named %q wait to be let in; moor agent doubts lists who waits", n, name)
+		var ids []string
+		for _, q := range waiting {
+			if q.Name == name || q.Device.String() == name {
+				ids = append(ids, q.Device.String())
+			}
+		}
+		switch {
+		case len(ids) == 0:
+			return fmt.Errorf("0 devices named %q wait to be let in; moor agent doubts lists who waits", name)
+		case len(ids) > 1:
+			return fmt.Errorf("%d devices named %q wait to be let in; name one by its id: %s", len(ids), name, strings.Join(ids, ", "))
 		}
 	}
 	for _, q := range waiting {
-		if !every && !slices.Contains(names, q.Name) {
+		if !every && !slices.Contains(names, q.Name) && !slices.Contains(names, q.Device.String()) {
 			continue
 		}
 		if err := client.Done(k.AnswerIdentityQuestionWithResponse(ctx, q.Device, api.IdentityAnswer{Question: q.ID, Same: admit})); err != nil {

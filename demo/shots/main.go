@@ -225,6 +225,7 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 		{name: "roles", aside: true, path: "/people", do: []chromedp.Action[chromedp.Void]{press("Roles"), chromedp.Sleep(time.Second), press("New role"), chromedp.Sleep(time.Second)}},
 		{name: "add-devices", path: "/enrol", do: showHow},
 		{name: "add-devices-wrong", aside: true, path: "/enrol", do: append(slices.Clone(showHow), setText("[aria-label='Install the agent'] input.field", "proxy 3128"))},
+		{name: "proof", aside: true, path: "/people", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), chromedp.Evaluate[chromedp.Void](`(() => { const s = document.querySelectorAll("select")[1]; Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "120"); s.dispatchEvent(new Event("change", { bubbles: true })) })()`), chromedp.Sleep(time.Second)}},
 		{name: "account", aside: true, path: "/account", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
 	}, nil
 }
