@@ -195,5 +195,5 @@ func Recent(caller *Caller, now time.Time) error {
 	if caller.Session == "" || now.Sub(caller.Proved) < ProofLasts {
 		return nil
 	}
-	return &Error{Status: http.StatusForbidden, Title: "Prove that it is you.", Detail: "Give your password once more: this is grave, and you signed in a while ago.", Type: proofNeeded}
+	return &Error{Status: http.StatusForbidden, Title: "Prove that it is you.", Detail: "Give your password once more: it changes who may do what, or many devices at once, and you signed in a while ago.", Type: proofNeeded}
 }

@@ -28,7 +28,10 @@ export function Prove() {
 					answer(api.POST("/session/proof", { body: { password } })).then(() => end(true), setError);
 				}}
 			>
-				<p>This is grave, and you signed in a while ago. For the next 15 minutes nobody asks again.</p>
+				<p>
+					It changes who may do what, or many devices at once, and you signed in a while ago. You are not asked again
+					for 15 minutes.
+				</p>
 				<Labelled label="Password">
 					<input
 						className="field"
