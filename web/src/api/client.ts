@@ -48,7 +48,7 @@ api.use({
 		return request;
 	},
 	async onResponse({ request, response }) {
-		const kept = again.get(request);
+		const kept = again.get(request) ?? (request.method === "GET" ? request : undefined);
 		return kept ? proven(response, () => fetch(kept)) : response;
 	},
 });
