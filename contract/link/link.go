@@ -42,7 +42,7 @@ type Proof struct {
 	Hardware []string `json:"hardware,omitempty"`
 	// Mark is what the service gave the device when it last connected, where it did.
 	Mark  string `json:"mark,omitempty"`
-	Notes    bool     `json:"notes,omitempty"` // the service takes them and this agent knows them: messages begin with their kind
+	Notes bool   `json:"notes,omitempty"` // the service takes them and this agent knows them: messages begin with their kind
 }
 
 // Welcome ends the greeting. A Refusal means that the link is not to be used.
