@@ -15,14 +15,8 @@ func FuzzValidate(f *testing.F) {
 			return
 		}
 		c := Course{}
-		for i := 0; ; i++ {
-			if _, ok := c.Next(steps); !ok {
-				break
-			}
-			if i > 10*len(steps)+10 {
-				t.Fatalf("%s does not end", text)
-			}
-			break // what follows depends on what the steps did
+		if m, ok := c.Next(steps); !ok && len(steps) > 0 {
+			t.Errorf("%s begins with nothing: %+v", text, m)
 		}
 	})
 }
