@@ -6,6 +6,7 @@ package test
 import (
 	"bytes"
 	"context"
+	"crypto/ed25519"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -103,7 +104,8 @@ func child(work func(ctx context.Context) error) int {
 
 // serveAlone serves with the database and the address in the variables, and prints the set-up link.
 func serveAlone(ctx context.Context) error {
-	config := service.Config{Database: os.Getenv("MOORWATCH_TEST_SERVICE"), Owner: os.Getenv("MOORWATCH_TEST_OWNER"), Listen: os.Getenv("MOORWATCH_TEST_LISTEN"), Connections: 6, Console: web.Console(), Contents: os.Getenv("MOORWATCH_TEST_CONTENTS")}
+	config := service.Config{Database: os.Getenv("MOORWATCH_TEST_SERVICE"), Owner: os.Getenv("MOORWATCH_TEST_OWNER"), Listen: os.Getenv("MOORWATCH_TEST_LISTEN"), Connections: 6, Console: web.Console(), Contents: os.Getenv("MOORWATCH_TEST_CONTENTS"),
+		Seal: ed25519.NewKeyFromSeed(make([]byte, ed25519.SeedSize))} // the same after each start, as a data folder keeps it
 	if dir := os.Getenv("MOORWATCH_TEST_AUTHORITY"); dir != "" {
 		var err error
 		if config.TLS, config.Fingerprint, err = authority.Load(dir, []string{"127.0.0.1"}, time.Now()); err != nil {

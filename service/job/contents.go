@@ -289,6 +289,10 @@ func (c *Column) ServeContent(w http.ResponseWriter, r *http.Request) {
 	if err == nil {
 		quick, err = c.store.quickDigest(r.Context(), digest)
 	}
+	if errors.Is(err, secret.ErrKey) { // it never will be
+		http.Error(w, "the file cannot be read with the service's keys: send it to the store again", http.StatusNotFound)
+		return
+	}
 	if err != nil {
 		http.Error(w, "the store cannot be read", http.StatusServiceUnavailable)
 		return
