@@ -78,13 +78,7 @@ func exported(ctx context.Context, k *client.Client, person, organisation string
 	case person != "" && organisation != "":
 		return nil, errors.New("name --person or --organisation, not both")
 	case person != "":
-		for p, err := range client.Pages(func(cursor *string) ([]api.Person, *string, error) {
-			page, err := client.Result(k.ListPeopleWithResponse(ctx, &api.ListPeopleParams{Cursor: cursor}))
-			if err != nil {
-				return nil, nil, err
-			}
-			return page.Items, page.Next, nil
-		}) {
+		for p, err := range staffRows(ctx, k) {
 			if err != nil {
 				return nil, err
 			}
@@ -104,13 +98,7 @@ func exported(ctx context.Context, k *client.Client, person, organisation string
 }
 
 func organisationNamed(ctx context.Context, k *client.Client, name string) (uuid.UUID, error) {
-	for o, err := range client.Pages(func(cursor *string) ([]api.Organisation, *string, error) {
-		page, err := client.Result(k.ListOrganisationsWithResponse(ctx, &api.ListOrganisationsParams{Cursor: cursor}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
-	}) {
+	for o, err := range organisationRows(ctx, k) {
 		if err != nil {
 			return uuid.Nil, err
 		}

@@ -65,13 +65,7 @@ func scopeNamed(ctx context.Context, k *client.Client, kind health.ScopeKind, na
 		return s, err
 	}
 	var found []string
-	for o, err := range client.Pages(func(cursor *string) ([]api.Organisation, *string, error) {
-		page, err := client.Result(k.ListOrganisationsWithResponse(ctx, &api.ListOrganisationsParams{Cursor: cursor}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
-	}) {
+	for o, err := range organisationRows(ctx, k) {
 		if err != nil {
 			return s, err
 		}
@@ -89,6 +83,17 @@ func scopeNamed(ctx context.Context, k *client.Client, kind health.ScopeKind, na
 	}
 	s.ID = found[0]
 	return s, nil
+}
+
+// organisationRows are all organisations with their sites.
+func organisationRows(ctx context.Context, k *client.Client) func(func(api.Organisation, error) bool) {
+	return client.Pages(func(cursor *string) ([]api.Organisation, *string, error) {
+		page, err := client.Result(k.ListOrganisationsWithResponse(ctx, &api.ListOrganisationsParams{Cursor: cursor}))
+		if err != nil {
+			return nil, nil, err
+		}
+		return page.Items, page.Next, nil
+	})
 }
 
 func staffRows(ctx context.Context, k *client.Client) func(func(api.Person, error) bool) {

@@ -1,7 +1,6 @@
 package fleet
 
 import (
-	"context"
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/base64"
@@ -152,7 +151,11 @@ func (f *Column) Enrol(c *gin.Context) {
 		if in.Hardware != nil {
 			hardware = device.CleanHardware(*in.Hardware)
 		}
-		if err := errors.Join(f.store.setHardware(ctx, e.Device, hardware), f.wait(ctx, e.Device, name, c.ClientIP(), hardware)); err != nil {
+		err := f.store.setHardware(ctx, e.Device, hardware)
+		if err == nil {
+			_, err = f.store.ask(ctx, enrolled, e.Device, nil, name, c.ClientIP(), hardware)
+		}
+		if err != nil {
 			front.Fail(c, err)
 			return
 		}
@@ -166,12 +169,6 @@ func (f *Column) Enrol(c *gin.Context) {
 		f.Enrolled(e.Device)
 	}
 	c.JSON(http.StatusCreated, e)
-}
-
-// wait asks whether a new device is to be let in.
-func (f *Column) wait(ctx context.Context, id uuid.UUID, name, address string, hardware []string) error {
-	_, err := f.store.ask(ctx, enrolled, id, nil, name, address, hardware)
-	return err
 }
 
 // guesses counts refused enrolments by address, so that nobody fills the audit log by guessing.

@@ -198,10 +198,16 @@ func (b *budgets) admit(device uuid.UUID) error {
 
 type budgetKey struct{}
 
+// budgetOf is that of the device that makes a call; nil where none does.
+func budgetOf(r *http.Request) *budget {
+	own, _ := r.Context().Value(budgetKey{}).(*budget)
+	return own
+}
+
 // ChargeReports takes reports that a call would store from the budget of the device that makes it, and waits while there
 // are none. An error is to be answered with Refuse.
 func ChargeReports(r *http.Request, n int) error {
-	own, _ := r.Context().Value(budgetKey{}).(*budget)
+	own := budgetOf(r)
 	if own == nil {
 		return nil
 	}
@@ -213,7 +219,7 @@ func ChargeReports(r *http.Request, n int) error {
 
 // ChargeItems is ChargeReports for items of an inventory that differ.
 func ChargeItems(r *http.Request, n int) error {
-	own, _ := r.Context().Value(budgetKey{}).(*budget)
+	own := budgetOf(r)
 	if own == nil {
 		return nil
 	}
@@ -224,7 +230,7 @@ func ChargeItems(r *http.Request, n int) error {
 // is done at a time; after that of a device which had such before, none is for a while: what it does again and again takes
 // a fifth of one processor at most.
 func Work(r *http.Request, rows int, do func() error) error {
-	own, _ := r.Context().Value(budgetKey{}).(*budget)
+	own := budgetOf(r)
 	if own == nil {
 		return do()
 	}

@@ -327,26 +327,8 @@ func (s *Column) ListRecordings(c *gin.Context, in api.ListRecordingsParams) {
 // to go on.
 const searchLasts = 5 * time.Second
 
-// searches are those that go on: each reads and decrypts as fast as it can.
-type searches struct {
-	once sync.Once
-	all  chan struct{}
-}
-
-// mostSearches is how many go on at once; others wait.
+// mostSearches is how many searches of recordings go on at once, as each reads and decrypts as fast as it can; others wait.
 const mostSearches = 2
-
-func (s *searches) enter(ctx context.Context) error {
-	s.once.Do(func() { s.all = make(chan struct{}, mostSearches) })
-	select {
-	case s.all <- struct{}{}:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-}
-
-func (s *searches) leave() { <-s.all }
 
 // search lists the recordings in which a text was printed. They are encrypted, so that they are read to be searched.
 func (s *Column) search(c *gin.Context, view []uuid.UUID, in api.ListRecordingsParams, text string) {
@@ -355,10 +337,14 @@ func (s *Column) search(c *gin.Context, view []uuid.UUID, in api.ListRecordingsP
 	err := front.After(in.Cursor, &from)
 	out := api.RecordingPage{Items: []api.Recording{}}
 	if err == nil {
-		err = s.searches.enter(c.Request.Context())
+		select {
+		case s.searches <- struct{}{}:
+			defer func() { <-s.searches }()
+		case <-c.Request.Context().Done():
+			err = c.Request.Context().Err()
+		}
 	}
 	if err == nil {
-		defer s.searches.leave()
 		var at moment
 		var more bool
 		if out.Items, at, more, err = s.store.search(c.Request.Context(), view, in.Device, text, from, limit, time.Now().Add(searchLasts)); more {

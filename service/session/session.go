@@ -57,7 +57,7 @@ type Column struct {
 	hub       *hub.Hub
 	visits    visits
 	rules     rules
-	searches  searches
+	searches  chan struct{} // of recordings; each holds a place
 	recorders recorders
 	glances   glances
 	seal      ed25519.PrivateKey // signs recordings
@@ -66,7 +66,7 @@ type Column struct {
 
 // New makes the column. seal signs recordings, and box keeps the passwords of consoles.
 func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, people People, audit front.Recorder, h *hub.Hub, seal ed25519.PrivateKey, box, recordings *secret.Ring) *Column {
-	return &Column{store: store{pool, recordings}, devices: devices, inventory: inventory, people: people, audit: audit, hub: h, seal: seal, box: box,
+	return &Column{store: store{pool, recordings}, devices: devices, inventory: inventory, people: people, audit: audit, hub: h, seal: seal, box: box, searches: make(chan struct{}, mostSearches),
 		visits: visits{open: map[visitKey]*visit{}, ended: map[visitKey]time.Time{}}}
 }
 
