@@ -90,7 +90,7 @@ type Column struct {
 	moving sync.Mutex // of the rollouts: a deed and a step of one do not cross
 
 	began    time.Time
-	shutting sync.Map // devices that are being shut down: awake
+	shutting sync.Map // what is tried to shut devices down that were woken: attempt by awake
 
 	compares chan struct{} // something is to be compared with advisories
 	changed  changed

@@ -333,10 +333,10 @@ type awake struct {
 	by              string // who began it
 }
 
-// toShut are devices that were woken and are to be shut down.
+// toShut are devices that were woken and are to be shut down, in any order, so that none keeps others waiting.
 func (s store) toShut(ctx context.Context, most int) ([]awake, error) {
 	rows, err := s.pool.Query(ctx, `SELECT d.rollout_id, d.device_id, r.begun_by FROM rollout_devices d JOIN rollouts r ON r.id = d.rollout_id
-		WHERE d.woken_at IS NOT NULL AND d.shut_at IS NULL AND (r.ended_at IS NOT NULL OR d.ring < (r.state->>'at')::int) LIMIT $1`, most)
+		WHERE d.woken_at IS NOT NULL AND d.shut_at IS NULL AND (r.ended_at IS NOT NULL OR d.ring < (r.state->>'at')::int) ORDER BY random() LIMIT $1`, most)
 	if err != nil {
 		return nil, err
 	}

@@ -2,7 +2,7 @@ package patch
 
 import (
 	"context"
-	"errors"
+	"fmt"
 	"log/slog"
 	"time"
 
@@ -16,8 +16,8 @@ type Power interface {
 	Online(id uuid.UUID) bool
 	// Wake has the neighbours of a device send it the call to wake.
 	Wake(ctx context.Context, id uuid.UUID, by string) error
-	// ShutDown shuts a device down, unless somebody is signed in there.
-	ShutDown(ctx context.Context, id uuid.UUID, by string) error
+	// ShutDown shuts a device down. Where it must stay on, as when somebody is signed in, it says why.
+	ShutDown(ctx context.Context, id uuid.UUID, by string) (stays string, err error)
 }
 
 // JoinPower gives the column the way to wake devices; without it none is woken.
@@ -28,8 +28,17 @@ const (
 	wakeWithin = time.Minute
 	wakeAgain  = 20 * time.Minute // a device that did not come
 	wakeAtOnce = 50
-	comeBack   = time.Minute // within which all are connected again after a start of the service
+	comeBack   = time.Minute     // within which all are connected again after a start of the service
+	shutAgain  = 5 * time.Second // after a first failure to shut a device down; the next waits twice as long, and so on
+	shutTries  = 8
 )
+
+// attempt is what was tried to shut a device down.
+type attempt struct {
+	under  bool // one is under way
+	failed int
+	next   time.Time // no sooner than then
+}
 
 // rouse has the devices of a ring woken that are off, as soon as they may be patched.
 func (c *Column) rouse(ctx context.Context, r *rollout, now time.Time) error {
@@ -55,7 +64,8 @@ func (c *Column) rouse(ctx context.Context, r *rollout, now time.Time) error {
 	return nil
 }
 
-// shut shuts devices down that were woken, once their ring was judged or the rollout is over.
+// shut shuts devices down that were woken, once their ring was judged or the rollout is over. One that could not be
+// asked, because its connection or the service ended meanwhile, is asked again.
 func (c *Column) shut(ctx context.Context) error {
 	if c.power == nil {
 		return nil
@@ -68,19 +78,38 @@ func (c *Column) shut(ctx context.Context) error {
 		if !c.power.Online(a.device) && time.Since(c.began) < comeBack {
 			continue // it may be about to connect again
 		}
-		if _, under := c.shutting.LoadOrStore(a, true); under {
+		var before attempt
+		if known, ok := c.shutting.Load(a); ok {
+			before = known.(attempt)
+		}
+		if before.under || time.Now().Before(before.next) {
 			continue
 		}
+		before.under = true
+		c.shutting.Store(a, before)
 		c.each(ctx, []uuid.UUID{a.device}, "shut down", func(ctx context.Context, id uuid.UUID) error {
-			defer c.shutting.Delete(a)
-			var failed error
-			if c.power.Online(id) {
-				failed = c.power.ShutDown(ctx, id, a.by)
+			if err := c.shutOne(ctx, a); err != nil && before.failed+1 < shutTries {
+				wait := shutAgain << before.failed
+				c.shutting.Store(a, attempt{failed: before.failed + 1, next: time.Now().Add(wait)})
+				return fmt.Errorf("tried again in %s: %w", wait, err)
 			}
-			return errors.Join(failed, c.store.wasShut(ctx, a))
+			defer c.shutting.Delete(a)
+			return c.store.wasShut(ctx, a)
 		})
 	}
 	return nil
+}
+
+// shutOne shuts one device down, unless it is off or must stay on.
+func (c *Column) shutOne(ctx context.Context, a awake) error {
+	if !c.power.Online(a.device) {
+		return nil
+	}
+	stays, err := c.power.ShutDown(ctx, a.device, a.by)
+	if stays != "" {
+		slog.Info("a device that a rollout woke is left on", "device", a.device, "reason", stays)
+	}
+	return err
 }
 
 // each does something to devices by itself: the rollouts do not wait for it.

@@ -205,24 +205,24 @@ func (s *Column) Wake(ctx context.Context, id uuid.UUID, by string) error {
 }
 
 // ShutDown shuts a device down, for a rollout, unless somebody is signed in there.
-func (s *Column) ShutDown(ctx context.Context, id uuid.UUID, by string) error {
+func (s *Column) ShutDown(ctx context.Context, id uuid.UUID, by string) (stays string, err error) {
 	d, err := s.devices.Device(ctx, id)
 	if err != nil {
-		return err
+		return "", err
 	}
 	there, err := call[link.PresenceList](ctx, s.hub, id, "/people/list", struct{}{})
-	if err == nil && len(there.Items) > 0 {
-		err = fmt.Errorf("%s is signed in", there.Items[0].Name)
-	}
 	if err != nil {
-		return err
+		return "", err
+	}
+	if len(there.Items) > 0 {
+		return there.Items[0].Name + " is signed in", nil
 	}
 	deed := front.Deed{Actor: by, Via: "rollout", Action: "power." + link.PowerOff, Device: id, DeviceName: d.Name, Detail: "it was woken for a rollout", Result: "begun"}
 	if err := s.audit.Record(ctx, deed); err != nil {
-		return err
+		return "", err
 	}
 	_, err = call[link.Outcome](ctx, s.hub, id, "/power/do", link.PowerDeed{Deed: link.PowerOff})
-	return err
+	return "", err
 }
 
 // wake has the neighbours of a device send it the call to wake, and notes the deed.

@@ -230,15 +230,11 @@ func (r *making) bills(archives bool) error {
 		if err != nil {
 			return err
 		}
-		scratch, err := os.MkdirTemp("", "moor-release-")
+		dir, err := r.archived(targets[0])
 		if err != nil {
 			return err
 		}
-		defer os.RemoveAll(scratch)
-		if err := r.build(target{"linux", "amd64", nil}, scratch+"/", "moorwatch", "moor"); err != nil {
-			return err
-		}
-		if err := errors.Join(one("moorwatch", filepath.Join(scratch, "moorwatch"), console...), one("moor", filepath.Join(scratch, "moor"))); err != nil {
+		if err := errors.Join(one("moorwatch", filepath.Join(dir, "moorwatch"), console...), one("moor", filepath.Join(dir, "moor"))); err != nil {
 			return err
 		}
 	}

@@ -102,6 +102,10 @@ func run(version, out, keyFile, only string, archives bool, flags string) error 
 	if err := errors.Join(os.RemoveAll(r.dir), os.MkdirAll(r.dir, 0o755)); err != nil {
 		return err
 	}
+	if r.scratch, err = os.MkdirTemp("", "moor-release-"); err != nil {
+		return err
+	}
+	defer os.RemoveAll(r.scratch)
 	for _, t := range chosen {
 		if err := r.agent(t); err != nil {
 			return err
@@ -175,6 +179,7 @@ type making struct {
 	version  string
 	flags    string // more of them, for the linker
 	dir      string
+	scratch  string // where programs are built that go into archives
 	at       time.Time
 	public   string
 	manifest release.Manifest

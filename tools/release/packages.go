@@ -109,27 +109,37 @@ func (r *making) addPackage(t target, name string) error {
 	return err
 }
 
+// programsFor are the programs of a system's archive.
+func programsFor(t target) []string {
+	if t.os == "linux" && t.arch != "arm7" {
+		return []string{"moor", "moorwatch"}
+	}
+	return []string{"moor"}
+}
+
+// archived builds the programs of a system's archive, once, and returns the folder that they are in.
+func (r *making) archived(t target) (string, error) {
+	dir := filepath.Join(r.scratch, t.os+"-"+t.arch)
+	if _, err := os.Stat(dir); err == nil {
+		return dir, nil
+	}
+	return dir, r.build(t, dir+"/", programsFor(t)...)
+}
+
 // archive packs the client, and on Linux the service, for a system.
 func (r *making) archive(t target) error {
-	scratch, err := os.MkdirTemp("", "moor-release-")
+	dir, err := r.archived(t)
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(scratch)
-	programs := []string{"moor"}
-	if t.os == "linux" && t.arch != "arm7" {
-		programs = append(programs, "moorwatch")
-	}
-	if err := r.build(t, scratch+"/", programs...); err != nil {
-		return err
-	}
+	programs := programsFor(t)
 	name := fmt.Sprintf("moorwatch_%s_%s_%s", r.version, t.os, t.arch)
 	paths := map[string]string{"LICENSE": "LICENSE", "README.md": "README.md", licencesFile: filepath.Join(r.dir, licencesFile)}
 	if slices.Contains(programs, "moorwatch") {
 		paths["moorwatch.service"] = "cmd/moorwatch/moorwatch.service"
 	}
 	for _, p := range programs {
-		paths[p+t.ext()] = filepath.Join(scratch, p+t.ext())
+		paths[p+t.ext()] = filepath.Join(dir, p+t.ext())
 	}
 	if t.os == "windows" {
 		return r.zip(name, paths)
