@@ -72,7 +72,7 @@ cross: ## compile the agent and the client for the other systems
 	done
 
 generate: web/node_modules/.package-lock.json ## make the generated code anew from the contract
-	go generate ./contract/...
+	go generate ./contract/... ./client/...
 	cd web && npm run --silent generate
 
 lab: build ## as root: boot six real machines beside a running demo, to patch, cut and kill

@@ -24,6 +24,7 @@ import (
 	"github.com/coder/websocket"
 	"github.com/google/uuid"
 
+	"moorwatch.example/client/calls"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/recording"
@@ -31,7 +32,7 @@ import (
 
 // Client may be used by many goroutines at once.
 type Client struct {
-	*api.ClientWithResponses
+	*calls.ClientWithResponses
 	url   string
 	token string
 	csrf  string
@@ -87,7 +88,7 @@ func New(o Options) (*Client, error) {
 	slow.ResponseHeaderTimeout = 0
 	slow.WriteBufferSize, slow.ReadBufferSize = 256<<10, 256<<10
 	c := &Client{url: u.Scheme + "://" + u.Host, token: o.Token, http: &http.Client{Transport: transport, Jar: jar}, slow: &http.Client{Transport: slow, Jar: jar}}
-	c.ClientWithResponses, err = api.NewClientWithResponses(c.url+"/api/v1", api.WithHTTPClient(c.http), api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+	c.ClientWithResponses, err = calls.NewClientWithResponses(c.url+"/api/v1", calls.WithHTTPClient(c.http), calls.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		c.authorise(r.Header)
 		return nil
 	}))

@@ -16,6 +16,7 @@ import (
 
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/server"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
 )
@@ -127,7 +128,7 @@ func TestAPITokens(t *testing.T) {
 func TestEveryRoute(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
-	spec := must(api.GetSpec())(t)
+	spec := must(server.GetSpec())(t)
 	inside, outside := w.simulated(t, "hay-desk-01"), w.elsewhere(t, "bog-desk-01")
 	services := access.Of("services", access.Act)
 	must(client.Result(w.owner.SetRoleWithResponse(t.Context(), "night-desk", api.NewRole{Permissions: []access.Permission{services}})))(t)

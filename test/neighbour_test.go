@@ -16,6 +16,7 @@ import (
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
+	"moorwatch.example/contract/server"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/patch"
@@ -88,7 +89,7 @@ func TestNothingOfNeighbours(t *testing.T) {
 		"addJob":     {body: api.NewJob{Script: script, Where: &everyone, Plan: new(true)}, status: http.StatusCreated},
 		"addRollout": {body: api.NewRollout{Where: &everyone, Plan: new(true), Spec: patch.Rollout{Name: "monthly", Restart: patch.RestartNever, WaitHours: 1, Rings: []patch.Ring{{Name: "all"}}}}, status: http.StatusCreated},
 	}
-	spec := must(api.GetSpec())(t)
+	spec := must(server.GetSpec())(t)
 	var ids []string
 	for path, item := range spec.Paths.Map() {
 		for method, op := range item.Operations() {

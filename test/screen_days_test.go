@@ -18,8 +18,8 @@ import (
 	"moorwatch.example/contract/link"
 )
 
-// server connects to a display.
-func server(t *testing.T, display string) *xgb.Conn {
+// connectX connects to a display.
+func connectX(t *testing.T, display string) *xgb.Conn {
 	t.Helper()
 	x := must(xgb.NewConnDisplay(display))(t)
 	t.Cleanup(x.Close)
@@ -55,7 +55,7 @@ func TestDesktopChanges(t *testing.T) {
 	w := begin(t, false)
 	w.unasked(t)
 	d := w.machine(t, "hay-desk-03")
-	x := server(t, display)
+	x := connectX(t, display)
 	must(0, randr.Init(x))(t)
 	root := xproto.Setup(x).DefaultScreen(x).Root
 	monitor := func(name string, at, width uint16) {
@@ -147,7 +147,7 @@ func TestDesktopChanges(t *testing.T) {
 		}
 	}
 	if other == next { // other tests have desktops on this machine, too
-		if n := heldKeys(t, server(t, next)); n != 0 {
+		if n := heldKeys(t, connectX(t, next)); n != 0 {
 			t.Errorf("%d keys are down on the desktop that follows", n)
 		}
 	}
@@ -226,7 +226,7 @@ func TestNothingStaysDown(t *testing.T) {
 	display := desktop(t)
 	w := begin(t, false)
 	w.unasked(t)
-	x := server(t, display)
+	x := connectX(t, display)
 	way := newPassage(t, strings.TrimPrefix(w.Service.URL, "http://"))
 	dir, id := w.enrol(t, "hay-desk-04")
 	redirect(t, dir, "http://"+way.Addr().String())

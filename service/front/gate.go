@@ -17,7 +17,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
 
-	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/server"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
 	"moorwatch.example/service/doors"
@@ -68,7 +68,7 @@ type operation struct {
 // newGate reads the contract. It fails when an operation names no known permission, or not where it
 // must be held, so that none is ever open by oversight.
 func newGate(p Parts) (*gate, error) {
-	spec, err := api.GetSpec()
+	spec, err := server.GetSpec()
 	if err != nil {
 		return nil, fmt.Errorf("reading the contract: %w", err)
 	}

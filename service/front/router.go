@@ -15,14 +15,14 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/server"
 	"moorwatch.example/core/access"
 	"moorwatch.example/service/doors"
 )
 
 // Parts is what the router joins.
 type Parts struct {
-	API      api.ServerInterface
+	API      server.ServerInterface
 	Sessions Sessions
 	Places   Places
 	Console  fs.FS // the built console, with index.html
@@ -97,7 +97,7 @@ func NewRouter(p Parts) (*Router, error) {
 	})
 	// The gate must be a middleware of the group, not of the operations: those parse parameters first.
 	group := r.Group("", timed(seconds), gate.check)
-	api.RegisterHandlersWithOptions(group, p.API, api.GinServerOptions{BaseURL: Base, ErrorHandler: func(c *gin.Context, err error, status int) {
+	server.RegisterHandlersWithOptions(group, p.API, server.GinServerOptions{BaseURL: Base, ErrorHandler: func(c *gin.Context, err error, status int) {
 		Fail(c, Problem(status, "The request is not as it should be.", err.Error()))
 	}})
 	r.NoRoute(func(c *gin.Context) {
