@@ -300,7 +300,7 @@ func (c *Client) Sweep(ctx context.Context, in api.Sweep, each func(api.SweepEve
 
 // DoOnMany does one thing on many devices, and calls each with what comes back, until all have
 // answered or the time is over.
-func (c *Client) DoOnMany(ctx context.Context, in api.ManyDeed, each func(api.SweepEvent) error) error {
+func (c *Client) DoOnMany(ctx context.Context, in api.ManyAction, each func(api.SweepEvent) error) error {
 	r, err := c.ClientWithResponses.ClientInterface.DoOnMany(ctx, in)
 	return Lines(ctx, r, err, "before all had answered", func(e api.SweepEvent) (bool, error) { return e.Done != nil, each(e) })
 }

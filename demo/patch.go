@@ -113,7 +113,7 @@ func (d *demo) beginRollout(ctx context.Context) (*api.Rollout, error) {
 }
 
 func (d *demo) leaveOut(ctx context.Context, id uuid.UUID, name string) error {
-	_, err := client.Result(d.client.SteerRolloutWithResponse(ctx, id, api.RolloutDeed{Without: &[]string{name}, Deed: new(patch.DeedAgain)}))
+	_, err := client.Result(d.client.SteerRolloutWithResponse(ctx, id, api.RolloutAction{Without: &[]string{name}, Action: new(patch.ActionAgain)}))
 	return err
 }
 

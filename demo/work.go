@@ -66,12 +66,12 @@ func (d *demo) libraries(ctx context.Context) (*library, error) {
 		{Name: "Catalogue Screen settings", Version: "3", Description: "How the kiosks show the catalogue: large type, back to the first page after two minutes.", Systems: []string{"linux"}, Needs: []string{"Catalogue Fonts"},
 			Files: []pack.File{files["screen.conf"]}, There: pack.There{Condition: work.Condition{Kind: work.OfFile, Of: "/etc/catalogue/screen.conf"}, Pattern: `(?m)^version=(\S+)`},
 			Install: []work.Step{{Do: work.Copy, File: "screen.conf", To: "/etc/catalogue/screen.conf", OnError: work.OnUndo},
-				{Do: work.Service, Name: "catalogue-screen.service", Deed: "restart", OnError: work.OnUndo},
+				{Do: work.Service, Name: "catalogue-screen.service", Action: "restart", OnError: work.OnUndo},
 				{Do: work.Wait, Seconds: 30, If: []work.Condition{{Kind: work.OfService, Of: "catalogue-screen.service"}}, OnError: work.OnUndo}},
-			Remove: []work.Step{{Do: work.Delete, Path: "/etc/catalogue/screen.conf"}, {Do: work.Service, Name: "catalogue-screen.service", Deed: "restart", OnError: work.OnContinue}}},
+			Remove: []work.Step{{Do: work.Delete, Path: "/etc/catalogue/screen.conf"}, {Do: work.Service, Name: "catalogue-screen.service", Action: "restart", OnError: work.OnContinue}}},
 		{Name: "Van route", Version: "2026.48", Description: "Where the book van stops, week 48.", Systems: []string{"linux"},
 			Files: []pack.File{files["route.txt"]}, There: pack.There{Condition: work.Condition{Kind: work.OfFile, Of: "/srv/van/route.txt"}, Pattern: `^Week (\S+)`},
-			Install: []work.Step{{Do: work.Copy, File: "route.txt", To: "/srv/van/route.txt"}, {Do: work.Service, Name: "position.service", Deed: "restart"}}},
+			Install: []work.Step{{Do: work.Copy, File: "route.txt", To: "/srv/van/route.txt"}, {Do: work.Service, Name: "position.service", Action: "restart"}}},
 	} {
 		file, err := p.File()
 		if err != nil {

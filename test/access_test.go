@@ -259,7 +259,7 @@ func TestWhatOneSiteSees(t *testing.T) {
 	_, err := c.Find(t.Context(), "bog-desk-01")
 	refused(t, err, http.StatusNotFound, "No device is named")
 	var asked []string
-	if err := c.DoOnMany(t.Context(), api.ManyDeed{Command: new(command("hostname"))}, func(e api.SweepEvent) error {
+	if err := c.DoOnMany(t.Context(), api.ManyAction{Command: new(command("hostname"))}, func(e api.SweepEvent) error {
 		if e.Device != nil {
 			asked = append(asked, *e.Device)
 		}

@@ -53,26 +53,26 @@ func testABootedMachine(t *testing.T) {
 	if s.Title != "Does not hear" || !slices.Equal(s.NeededBy, []string{"leaning.service"}) || s.PID == 0 {
 		t.Errorf("the service shows %+v", s)
 	}
-	do := func(d link.ServiceDeed) (*link.Outcome, error) {
+	do := func(d link.ServiceAction) (*link.Outcome, error) {
 		return client.Result(w.owner.ChangeServiceWithResponse(t.Context(), id, d))
 	}
-	_, err := do(link.ServiceDeed{Deed: link.ServiceRestart, Name: "stuck"})
+	_, err := do(link.ServiceAction{Action: link.ServiceRestart, Name: "stuck"})
 	refused(t, err, http.StatusConflict, "leaning.service would stop too")
-	_, err = do(link.ServiceDeed{Deed: link.ServiceStop, Name: "stuck", Stops: s.NeededBy, Seconds: 1})
+	_, err = do(link.ServiceAction{Action: link.ServiceStop, Name: "stuck", Stops: s.NeededBy, Seconds: 1})
 	refused(t, err, http.StatusConflict, "is still stopping after 1s")
 	w.await(t, 15*time.Second, "systemd has ended it", func() bool {
 		return must(client.Result(w.owner.GetServiceWithResponse(t.Context(), id, "stuck")))(t).State == "failed"
 	})
-	if o := must(do(link.ServiceDeed{Deed: link.ServiceStart, Name: "leaning"}))(t); !strings.Contains(o.Message, "leaning.service runs") {
+	if o := must(do(link.ServiceAction{Action: link.ServiceStart, Name: "leaning"}))(t); !strings.Contains(o.Message, "leaning.service runs") {
 		t.Errorf("%+v", o)
 	}
-	must(do(link.ServiceDeed{Deed: link.ServiceMode, Name: "leaning", Start: "disabled"}))(t)
+	must(do(link.ServiceAction{Action: link.ServiceMode, Name: "leaning", Start: "disabled"}))(t)
 	if s := must(client.Result(w.owner.GetServiceWithResponse(t.Context(), id, "leaning")))(t); s.Start != "disabled" {
 		t.Errorf("after its change it starts %s", s.Start)
 	}
-	_, err = do(link.ServiceDeed{Deed: link.ServiceStart, Name: "--help"})
+	_, err = do(link.ServiceAction{Action: link.ServiceStart, Name: "--help"})
 	refused(t, err, http.StatusBadRequest, "no name of a service")
-	_, err = do(link.ServiceDeed{Deed: link.ServiceStart, Name: "no-such"})
+	_, err = do(link.ServiceAction{Action: link.ServiceStart, Name: "no-such"})
 	refused(t, err, http.StatusNotFound, "no service")
 
 	mark := uuid.NewString()
@@ -93,7 +93,7 @@ func testABootedMachine(t *testing.T) {
 	}
 
 	before := must(w.owner.Device(t.Context(), id))(t)
-	o := must(client.Result(w.owner.ChangePowerWithResponse(t.Context(), id, link.PowerDeed{Deed: link.PowerRestart})))(t)
+	o := must(client.Result(w.owner.ChangePowerWithResponse(t.Context(), id, link.PowerAction{Action: link.PowerRestart})))(t)
 	if o.Message != "It restarts now." {
 		t.Errorf("%+v", o)
 	}

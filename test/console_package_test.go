@@ -97,7 +97,7 @@ func TestConsoleResponses(t *testing.T) {
 	p.press("main", "Save")
 	p.sees("main table", "Bring it back")
 	p.sees("main table", "restart the service; not tried in the last 90 days")
-	must(client.Result(w.owner.ChangeServiceWithResponse(t.Context(), d.id, link.ServiceDeed{Deed: link.ServiceStop, Name: screenService})))(t)
+	must(client.Result(w.owner.ChangeServiceWithResponse(t.Context(), d.id, link.ServiceAction{Action: link.ServiceStop, Name: screenService})))(t)
 	p.do(chromedp.Navigate(p.url + "/"))
 	w.await(t, 45*time.Second, "it is answered", func() bool { return len(w.responses(t)) == 1 })
 	p.sees("[aria-label='Done by policies']", "restart the service")

@@ -193,6 +193,6 @@ func TestPeople(t *testing.T) {
 	defer db.Close(t.Context())
 	var n int
 	if err := db.QueryRow(t.Context(), "SELECT count(*) FROM audit WHERE action IN ('person.change', 'person.reset', 'person.remove', 'role.set', 'sign-in.end') AND result = 'done'").Scan(&n); err != nil || n != 6 {
-		t.Errorf("%d deeds are on record, %v", n, err)
+		t.Errorf("%d actions are on record, %v", n, err)
 	}
 }

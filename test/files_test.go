@@ -45,8 +45,8 @@ func same(t *testing.T, a, b string) {
 	}
 }
 
-// deed does a file deed and returns the errors by path.
-func deed(t *testing.T, c *client.Client, id uuid.UUID, d link.FileDeed) map[string]string {
+// action does a file action and returns the errors by path.
+func action(t *testing.T, c *client.Client, id uuid.UUID, d link.FileAction) map[string]string {
 	t.Helper()
 	failed := map[string]string{}
 	r, err := c.ChangeFiles(t.Context(), id, d)
@@ -237,7 +237,7 @@ func TestFolders(t *testing.T) {
 	}
 }
 
-func TestFileDeeds(t *testing.T) {
+func TestFileActions(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
 	d := w.machine(t, "van-board")
@@ -255,31 +255,31 @@ func TestFileDeeds(t *testing.T) {
 	}
 	os.Symlink("loop", at("loop"))
 	for _, c := range []struct {
-		deed link.FileDeed
-		want string // "" for success
+		action link.FileAction
+		want   string // "" for success
 	}{
-		{link.FileDeed{Deed: link.FileMake, Paths: []string{at("folder")}}, ""},
-		{link.FileDeed{Deed: link.FileMake, Paths: []string{at("folder")}}, "there already"},
-		{link.FileDeed{Deed: link.FileMake, Paths: []string{at(strings.Repeat("x", 256))}}, "at most 255"},
-		{link.FileDeed{Deed: link.FileCopy, Paths: []string{at("a")}, To: at("folder")}, ""},
-		{link.FileDeed{Deed: link.FileCopy, Paths: []string{at("a")}, To: dir}, ""},
-		{link.FileDeed{Deed: link.FileCopy, Paths: []string{at("folder")}, To: at("folder")}, "into itself"},
-		{link.FileDeed{Deed: link.FileMove, Paths: []string{at("a")}, To: at("folder")}, "there already"},
-		{link.FileDeed{Deed: link.FileRename, Paths: []string{at("a")}, To: at("b")}, ""},
-		{link.FileDeed{Deed: link.FileRename, Paths: []string{at("none")}, To: at("c")}, "not there"},
-		{link.FileDeed{Deed: link.FilePermit, Paths: []string{at("b")}, Bits: "0600"}, ""},
-		{link.FileDeed{Deed: link.FilePermit, Paths: []string{at("b")}, Bits: "9"}, "no permission bits"},
-		{link.FileDeed{Deed: link.FilePermit, Paths: []string{at("b")}, Owner: "no-such-account"}, "no account"},
-		{link.FileDeed{Deed: link.FileRemove, Paths: []string{at("b"), at("folder")}}, ""},
-		{link.FileDeed{Deed: link.FileRemove, Paths: []string{"/"}}, "a whole disk"},
+		{link.FileAction{Action: link.FileMake, Paths: []string{at("folder")}}, ""},
+		{link.FileAction{Action: link.FileMake, Paths: []string{at("folder")}}, "there already"},
+		{link.FileAction{Action: link.FileMake, Paths: []string{at(strings.Repeat("x", 256))}}, "at most 255"},
+		{link.FileAction{Action: link.FileCopy, Paths: []string{at("a")}, To: at("folder")}, ""},
+		{link.FileAction{Action: link.FileCopy, Paths: []string{at("a")}, To: dir}, ""},
+		{link.FileAction{Action: link.FileCopy, Paths: []string{at("folder")}, To: at("folder")}, "into itself"},
+		{link.FileAction{Action: link.FileMove, Paths: []string{at("a")}, To: at("folder")}, "there already"},
+		{link.FileAction{Action: link.FileRename, Paths: []string{at("a")}, To: at("b")}, ""},
+		{link.FileAction{Action: link.FileRename, Paths: []string{at("none")}, To: at("c")}, "not there"},
+		{link.FileAction{Action: link.FilePermit, Paths: []string{at("b")}, Bits: "0600"}, ""},
+		{link.FileAction{Action: link.FilePermit, Paths: []string{at("b")}, Bits: "9"}, "no permission bits"},
+		{link.FileAction{Action: link.FilePermit, Paths: []string{at("b")}, Owner: "no-such-account"}, "no account"},
+		{link.FileAction{Action: link.FileRemove, Paths: []string{at("b"), at("folder")}}, ""},
+		{link.FileAction{Action: link.FileRemove, Paths: []string{"/"}}, "a whole disk"},
 	} {
-		failed := deed(t, w.owner, d.id, c.deed)
+		failed := action(t, w.owner, d.id, c.action)
 		text := ""
 		for _, e := range failed {
 			text += e
 		}
 		if (c.want == "") != (text == "") || !strings.Contains(text, c.want) {
-			t.Errorf("%+v: %q, want %q", c.deed, text, c.want)
+			t.Errorf("%+v: %q, want %q", c.action, text, c.want)
 		}
 	}
 	if b, _ := os.ReadFile(at("a (2)")); string(b) != "one" {
@@ -290,7 +290,7 @@ func TestFileDeeds(t *testing.T) {
 		t.Fatalf("removed: %+v", removed)
 	}
 	for _, r := range removed {
-		if failed := deed(t, w.owner, d.id, link.FileDeed{Deed: link.FileRestore, Paths: []string{r.ID}}); len(failed) > 0 {
+		if failed := action(t, w.owner, d.id, link.FileAction{Action: link.FileRestore, Paths: []string{r.ID}}); len(failed) > 0 {
 			t.Error(failed)
 		}
 	}

@@ -157,8 +157,8 @@ func TestJobsAreSteered(t *testing.T) {
 	w := begin(t, false)
 	d := w.machine(t, "sal-records")
 	devices := &[]uuid.UUID{d.id}
-	steer := func(id uuid.UUID, deed api.JobDeedDeed) error {
-		_, err := client.Result(w.owner.SteerJobWithResponse(t.Context(), id, api.JobDeed{Deed: deed}))
+	steer := func(id uuid.UUID, action api.JobActionAction) error {
+		_, err := client.Result(w.owner.SteerJobWithResponse(t.Context(), id, api.JobAction{Action: action}))
 		return err
 	}
 	later := time.Now().Add(time.Hour)

@@ -64,7 +64,7 @@ func TestProtectedAndMoved(t *testing.T) {
 		}
 	}
 	if moved != 4 {
-		t.Errorf("%d deeds are on record", moved)
+		t.Errorf("%d actions are on record", moved)
 	}
 	err = client.Done(w.owner.MoveDeviceWithResponse(t.Context(), one.id, api.NewSite{Organisation: otherOrganisation, Site: "Nowhere"}))
 	refused(t, err, http.StatusUnprocessableEntity, "There is no site")

@@ -271,7 +271,7 @@ func TestCancelledWhileAway(t *testing.T) {
 	d.stop()
 	w.await(t, 10*time.Second, "it is away", func() bool { return !must(w.owner.Device(t.Context(), d.id))(t).Device.Online })
 	for _, id := range []uuid.UUID{under.ID, later.ID} {
-		must(client.Result(w.owner.SteerJobWithResponse(t.Context(), id, api.JobDeed{Deed: "cancel"})))(t)
+		must(client.Result(w.owner.SteerJobWithResponse(t.Context(), id, api.JobAction{Action: "cancel"})))(t)
 	}
 	w.jobIs(t, later.ID, "cancelled")
 	if j := must(client.Result(w.owner.GetJobWithResponse(t.Context(), under.ID)))(t); j.EndedAt != nil || j.Counts["sent"] != 1 {

@@ -63,7 +63,7 @@ func TestGraveThingsAskForAProof(t *testing.T) {
 		}
 	}
 	must(client.Result(c.ListDevicesWithResponse(t.Context(), &api.ListDevicesParams{})))(t) // what is not grave goes on
-	power := api.ManyDeed{Where: new(string), Power: &api.PowerDeed{Deed: "restart"}}
+	power := api.ManyAction{Where: new(string), Power: &api.PowerAction{Action: "restart"}}
 	refused(t, c.DoOnMany(t.Context(), power, func(api.SweepEvent) error { return nil }), http.StatusForbidden, "Prove that it is you")
 	refused(t, client.Done(c.ProveSelfWithResponse(t.Context(), api.Password{Password: "wrong password"})), http.StatusForbidden, "password is wrong")
 	refused(t, grave["a role"](), http.StatusForbidden, "Prove that it is you")

@@ -52,7 +52,7 @@ func TestResponses(t *testing.T) {
 	d, _ := w.kiosk(t, "hay-kiosk")
 	stop := func() {
 		t.Helper()
-		must(client.Result(w.owner.ChangeServiceWithResponse(t.Context(), d.id, link.ServiceDeed{Deed: link.ServiceStop, Name: screenService})))(t)
+		must(client.Result(w.owner.ChangeServiceWithResponse(t.Context(), d.id, link.ServiceAction{Action: link.ServiceStop, Name: screenService})))(t)
 	}
 	breaks := *w.scriptID(t, "Does not help", "exit 7\n", nil)
 	y := w.respond(t, []health.Setting{watched}, response.Response{Name: "Bring it back", Check: health.CheckService, Subject: "catalogue-*", Attempts: 2, Hours: 1,
@@ -83,9 +83,9 @@ func TestResponses(t *testing.T) {
 	if len(alerts) != 1 || alerts[0].State != "resolved" || alerts[0].Response == nil || alerts[0].Response.State != "healed" {
 		t.Errorf("%+v", alerts)
 	}
-	deeds := must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Device: &d.id, Text: new("response.start")})))(t).Items
-	if len(deeds) != 2 || deeds[0].Actor != "policy Kiosks" {
-		t.Errorf("on record: %+v", deeds)
+	actions := must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Device: &d.id, Text: new("response.start")})))(t).Items
+	if len(actions) != 2 || actions[0].Actor != "policy Kiosks" {
+		t.Errorf("on record: %+v", actions)
 	}
 	jobs := must(client.Result(w.owner.ListJobsWithResponse(t.Context(), &api.ListJobsParams{Origin: new(api.ListJobsParamsOrigin("response"))})))(t).Items
 	if len(jobs) != 2 || jobs[0].CreatedBy != "policy Kiosks" {

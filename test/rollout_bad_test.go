@@ -55,7 +55,7 @@ func TestRolloutsInTheWay(t *testing.T) {
 	both := []uuid.UUID{begin("First", patch.Ring{Name: "some", Devices: []string{last.id.String()}}, patch.Ring{Name: "the rest"}), begin("Second", patch.Ring{Name: "all"})}
 	// Changed while it runs: what has begun goes on, the rings to come leave it out.
 	w.rolloutIs(t, both[0], patch.Patching)
-	if err := w.steer(t, both[0], api.RolloutDeed{Without: &[]string{"moss-tools"}}); err != nil {
+	if err := w.steer(t, both[0], api.RolloutAction{Without: &[]string{"moss-tools"}}); err != nil {
 		t.Fatal(err)
 	}
 	w.await(t, 20*time.Second, "it is called by its neighbours", func() bool {

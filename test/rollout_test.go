@@ -29,7 +29,7 @@ func (w *world) rolloutIs(t *testing.T, id uuid.UUID, phase patch.Phase) (r *api
 	return r
 }
 
-func (w *world) steer(t *testing.T, id uuid.UUID, in api.RolloutDeed) error {
+func (w *world) steer(t *testing.T, id uuid.UUID, in api.RolloutAction) error {
 	t.Helper()
 	_, err := client.Result(w.owner.SteerRolloutWithResponse(t.Context(), id, in))
 	return err
@@ -122,8 +122,8 @@ func TestRollout(t *testing.T) {
 	if r.Why == nil || !strings.Contains(*r.Why, "2 of 2 that have the updates have new alerts, and 0 of 3 of the others") {
 		t.Errorf("it is held as %v", r.Why)
 	}
-	refused(t, w.steer(t, r.ID, api.RolloutDeed{Deed: new("resume")}), http.StatusConflict, "not paused")
-	if err := w.steer(t, r.ID, api.RolloutDeed{Deed: new("revert")}); err != nil {
+	refused(t, w.steer(t, r.ID, api.RolloutAction{Action: new("resume")}), http.StatusConflict, "not paused")
+	if err := w.steer(t, r.ID, api.RolloutAction{Action: new("revert")}); err != nil {
 		t.Fatal(err)
 	}
 	w.Stop()
@@ -136,7 +136,7 @@ func TestRollout(t *testing.T) {
 	if one := w.rolloutDevices(t, r.ID)["hay-kiosk-0"]; one.State != "reverted" || len(one.Patched) != 3 || one.Patched[0].State != "reverted" {
 		t.Errorf("%+v", one)
 	}
-	if err := w.steer(t, r.ID, api.RolloutDeed{Without: &[]string{"catalogue-screen"}, Deed: new("again")}); err != nil {
+	if err := w.steer(t, r.ID, api.RolloutAction{Without: &[]string{"catalogue-screen"}, Action: new("again")}); err != nil {
 		t.Fatal(err)
 	}
 	w.rolloutIs(t, r.ID, patch.Soaking)
@@ -161,7 +161,7 @@ func TestRollout(t *testing.T) {
 	if r.EndedAt == nil || r.Rings[0].States["patched"] != 2 || r.Rings[1].States["patched"] != 3 || *r.Rings[0].Try != 1 {
 		t.Errorf("%+v", r.Rings)
 	}
-	refused(t, w.steer(t, r.ID, api.RolloutDeed{Deed: new("cancel")}), http.StatusConflict, "is over")
+	refused(t, w.steer(t, r.ID, api.RolloutAction{Action: new("cancel")}), http.StatusConflict, "is over")
 	var one *api.DeviceUpdates
 	w.await(t, 20*time.Second, "the device tells that it is current", func() bool {
 		one = must(client.Result(w.owner.GetDeviceUpdatesWithResponse(t.Context(), uuid.MustParse(ids[0]))))(t)
@@ -178,9 +178,9 @@ func TestRollout(t *testing.T) {
 	if len(exposure.Items) != 2 || exposure.Next == nil || exposure.Totals.Devices != 5 || exposure.Totals.Exposed != 0 {
 		t.Errorf("%+v", exposure)
 	}
-	deeds := must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Text: new("rollout.")})))(t).Items
+	entries := must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Text: new("rollout.")})))(t).Items
 	var actions []string
-	for _, d := range deeds {
+	for _, d := range entries {
 		actions = append(actions, d.Action)
 	}
 	if !slices.Contains(actions, "rollout.begin") || !slices.Contains(actions, "rollout.revert") || !slices.Contains(actions, "rollout.again") {

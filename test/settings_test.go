@@ -31,7 +31,7 @@ func (w *world) setting(t *testing.T, d *running, path []string, name string) *l
 	return nil
 }
 
-func (w *world) set(t *testing.T, d *running, in link.SettingDeed) (string, error) {
+func (w *world) set(t *testing.T, d *running, in link.SettingAction) (string, error) {
 	t.Helper()
 	out, err := client.Result(w.owner.ChangeSettingWithResponse(t.Context(), d.id, in))
 	if err != nil {
@@ -48,7 +48,7 @@ func TestSettings(t *testing.T) {
 	if s := w.setting(t, d, []string{"kernel", "kernel"}, "ostype"); s == nil || s.Value != "Linux" || !s.ReadOnly {
 		t.Errorf("ostype is %+v", s)
 	}
-	_, err := w.set(t, d, link.SettingDeed{Deed: link.SettingSet, Path: []string{"kernel", "kernel"}, Name: "ostype", Value: "Other", Was: new("Linux")})
+	_, err := w.set(t, d, link.SettingAction{Action: link.SettingSet, Path: []string{"kernel", "kernel"}, Name: "ostype", Value: "Other", Was: new("Linux")})
 	refused(t, err, http.StatusConflict, "ostype cannot be opened")
 	for _, path := range [][]string{{"kernel", ".."}, {"configuration", "../root"}, {"configuration", "a\x00"}, {"nosuch"}} {
 		if _, err := client.Result(w.owner.ListSettingsWithResponse(t.Context(), d.id, &api.ListSettingsParams{At: &path})); err == nil {
@@ -73,7 +73,7 @@ func TestSettings(t *testing.T) {
 	}
 	t.Cleanup(func() { os.Remove(file) })
 	at := []string{"configuration", name, "copy"}
-	in := link.SettingDeed{Deed: link.SettingSet, Path: at, Name: "wait", Value: "30 s", Was: new("never")}
+	in := link.SettingAction{Action: link.SettingSet, Path: at, Name: "wait", Value: "30 s", Was: new("never")}
 	_, err = w.set(t, d, in)
 	refused(t, err, http.StatusConflict, `it is "forever"`)
 	in.Was = new("forever")
@@ -83,9 +83,9 @@ func TestSettings(t *testing.T) {
 	if text, info := must(os.ReadFile(file))(t), must(os.Stat(file))(t); string(text) != strings.Replace(before, "forever", "30 s", 1) || info.Mode().Perm() != 0o640 {
 		t.Errorf("the file is %q, %s", text, info.Mode())
 	}
-	_, err = w.set(t, d, link.SettingDeed{Deed: link.SettingSet, Path: at, Name: "# bad", Value: "a"})
+	_, err = w.set(t, d, link.SettingAction{Action: link.SettingSet, Path: at, Name: "# bad", Value: "a"})
 	refused(t, err, http.StatusUnprocessableEntity, "would be read as something else")
-	must(w.set(t, d, link.SettingDeed{Deed: link.SettingRemove, Path: at, Name: "wait", Was: new("30 s")}))(t)
+	must(w.set(t, d, link.SettingAction{Action: link.SettingRemove, Path: at, Name: "wait", Was: new("30 s")}))(t)
 	if s := w.setting(t, d, at, "wait"); s != nil {
 		t.Errorf("it is still there: %+v", s)
 	}
@@ -101,14 +101,14 @@ func TestSettingsOfWindows(t *testing.T) {
 	w := begin(t, false)
 	d := w.simulated(t, "hay-desk-01")
 	at := []string{"HKEY_LOCAL_MACHINE", "SOFTWARE", "Fennick", "Print Driver"}
-	must(w.set(t, d, link.SettingDeed{Deed: link.SettingSet, Path: at, Name: "EnumerateAtLogon", Type: link.SettingNumber, Value: "7", Was: new("0")}))(t)
-	_, err := w.set(t, d, link.SettingDeed{Deed: link.SettingSet, Path: at, Name: "EnumerateAtLogon", Type: link.SettingNumber, Value: "x", Was: new("7")})
+	must(w.set(t, d, link.SettingAction{Action: link.SettingSet, Path: at, Name: "EnumerateAtLogon", Type: link.SettingNumber, Value: "7", Was: new("0")}))(t)
+	_, err := w.set(t, d, link.SettingAction{Action: link.SettingSet, Path: at, Name: "EnumerateAtLogon", Type: link.SettingNumber, Value: "x", Was: new("7")})
 	refused(t, err, http.StatusBadRequest, "no number of 32 bits")
 	viewer := w.person(t, access.Helper)
-	_, err = client.Result(viewer.ChangeSettingWithResponse(t.Context(), d.id, link.SettingDeed{Deed: link.SettingRemove, Path: at, Name: "Ports"}))
+	_, err = client.Result(viewer.ChangeSettingWithResponse(t.Context(), d.id, link.SettingAction{Action: link.SettingRemove, Path: at, Name: "Ports"}))
 	refused(t, err, http.StatusForbidden, "settings.act")
 	var answers []string
-	many := func(in api.ManyDeed) {
+	many := func(in api.ManyAction) {
 		t.Helper()
 		if err := w.owner.DoOnMany(t.Context(), in, func(e api.SweepEvent) error {
 			if e.Answer != nil {
@@ -122,8 +122,8 @@ func TestSettingsOfWindows(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	many(api.ManyDeed{Setting: &link.SettingDeed{Deed: link.SettingSet, Path: at, Name: "EnumerateAtLogon", Type: link.SettingNumber, Value: "0", Any: true}})
-	many(api.ManyDeed{Query: &link.Query{Text: `service where name == "Spooler" show name, state`}})
+	many(api.ManyAction{Setting: &link.SettingAction{Action: link.SettingSet, Path: at, Name: "EnumerateAtLogon", Type: link.SettingNumber, Value: "0", Any: true}})
+	many(api.ManyAction{Query: &link.Query{Text: `service where name == "Spooler" show name, state`}})
 	if want := []string{"EnumerateAtLogon is 0, and was 7.", "name Spooler, state running"}; !slices.Equal(answers, want) {
 		t.Errorf("the answers are %q", answers)
 	}

@@ -70,7 +70,7 @@ func TestStandingJobs(t *testing.T) {
 	if n := len(j.Counts); n > 0 || j.NextAt == nil || j.NextAt.Sub(minute) != 24*time.Hour {
 		t.Errorf("it recurs: %v, next %v", j.Counts, j.NextAt)
 	}
-	must(client.Result(w.owner.SteerJobWithResponse(t.Context(), recurs, api.JobDeed{Deed: "cancel"})))(t)
+	must(client.Result(w.owner.SteerJobWithResponse(t.Context(), recurs, api.JobAction{Action: "cancel"})))(t)
 	w.jobIs(t, recurs, "cancelled")
 	page := must(client.Result(w.owner.ListDeviceRunsWithResponse(t.Context(), d.id, &api.ListDeviceRunsParams{})))(t).Items
 	if len(page) < 4 || page[0].JobName != "follow" || page[0].Run.State != "succeeded" {
@@ -259,7 +259,7 @@ func TestJobsAnswerEvents(t *testing.T) {
 	names.Store(&[]string{"Wren", "Tobias"})
 	w.await(t, 30*time.Second, "somebody signed in", func() bool { return ran(signed) == 1 })
 	names.Store(&[]string{"Tobias"})
-	must(client.Result(w.owner.ChangeServiceWithResponse(t.Context(), d.id, link.ServiceDeed{Deed: link.ServiceStop, Name: screenService})))(t)
+	must(client.Result(w.owner.ChangeServiceWithResponse(t.Context(), d.id, link.ServiceAction{Action: link.ServiceStop, Name: screenService})))(t)
 	w.await(t, 60*time.Second, "the check failed", func() bool { return ran(failed) == 1 })
 	if ran(signed) != 1 || ran(other) != 0 {
 		t.Errorf("who leaves ran it %d times, another check %d times", ran(signed), ran(other))

@@ -46,25 +46,25 @@ func TestProcesses(t *testing.T) {
 	if !strings.Contains(mine.Command, "sleep 301") || time.Since(mine.Started) > time.Minute {
 		t.Errorf("it is listed as %+v", mine)
 	}
-	do := func(order link.ProcessDeed) (*link.Outcome, error) {
+	do := func(order link.ProcessAction) (*link.Outcome, error) {
 		return client.Result(w.owner.ChangeProcessWithResponse(t.Context(), d.id, order))
 	}
-	_, err := do(link.ProcessDeed{Deed: link.ProcessEnd, PID: mine.PID, Started: mine.Started.Add(-time.Hour)})
+	_, err := do(link.ProcessAction{Action: link.ProcessEnd, PID: mine.PID, Started: mine.Started.Add(-time.Hour)})
 	refused(t, err, http.StatusNotFound, "belongs to another")
-	_, err = do(link.ProcessDeed{Deed: link.ProcessEnd, PID: os.Getpid()})
+	_, err = do(link.ProcessAction{Action: link.ProcessEnd, PID: os.Getpid()})
 	refused(t, err, http.StatusUnprocessableEntity, "left alone")
-	must(do(link.ProcessDeed{Deed: link.ProcessPause, PID: mine.PID, Started: mine.Started}))(t)
+	must(do(link.ProcessAction{Action: link.ProcessPause, PID: mine.PID, Started: mine.Started}))(t)
 	w.await(t, 5*time.Second, "the process is paused", func() bool {
 		return bytes.Contains(must(os.ReadFile("/proc/"+strconv.Itoa(mine.PID)+"/stat"))(t), []byte(") T "))
 	})
-	must(do(link.ProcessDeed{Deed: link.ProcessContinue, PID: mine.PID, Started: mine.Started}))(t)
-	must(do(link.ProcessDeed{Deed: link.ProcessPriority, PID: mine.PID, Started: mine.Started, Priority: link.PriorityLow}))(t)
-	o := must(do(link.ProcessDeed{Deed: link.ProcessEndTree, PID: mine.PID, Started: mine.Started}))(t)
+	must(do(link.ProcessAction{Action: link.ProcessContinue, PID: mine.PID, Started: mine.Started}))(t)
+	must(do(link.ProcessAction{Action: link.ProcessPriority, PID: mine.PID, Started: mine.Started, Priority: link.PriorityLow}))(t)
+	o := must(do(link.ProcessAction{Action: link.ProcessEndTree, PID: mine.PID, Started: mine.Started}))(t)
 	if len(o.PIDs) != 3 {
 		t.Errorf("%+v", o)
 	}
 	<-ended
-	_, err = do(link.ProcessDeed{Deed: link.ProcessEnd, PID: mine.PID, Started: mine.Started})
+	_, err = do(link.ProcessAction{Action: link.ProcessEnd, PID: mine.PID, Started: mine.Started})
 	refused(t, err, http.StatusNotFound, "ended")
 }
 
@@ -82,14 +82,14 @@ func TestServices(t *testing.T) {
 	if s.State != "running" || !strings.Contains(s.Detail, "no sign of life") || !strings.Contains(strings.Join(s.Log, "\n"), "no record copied") {
 		t.Errorf("the stuck service shows %+v", s)
 	}
-	do := func(c *client.Client, order link.ServiceDeed) error {
+	do := func(c *client.Client, order link.ServiceAction) error {
 		_, err := client.Result(c.ChangeServiceWithResponse(t.Context(), d.id, order))
 		return err
 	}
-	refused(t, do(w.owner, link.ServiceDeed{Deed: link.ServiceStop, Name: "postgresql.service"}), http.StatusConflict, "would stop too")
-	refused(t, do(w.person(t, access.Viewer), link.ServiceDeed{Deed: link.ServiceStop, Name: "records-sync"}), http.StatusForbidden, "services.act")
-	refused(t, do(w.person(t, access.Helper), link.ServiceDeed{Deed: link.ServiceMode, Name: "records-sync", Start: "manual"}), http.StatusForbidden, "services.administer")
-	if err := do(w.person(t, access.Helper), link.ServiceDeed{Deed: link.ServiceRestart, Name: "records-sync"}); err != nil {
+	refused(t, do(w.owner, link.ServiceAction{Action: link.ServiceStop, Name: "postgresql.service"}), http.StatusConflict, "would stop too")
+	refused(t, do(w.person(t, access.Viewer), link.ServiceAction{Action: link.ServiceStop, Name: "records-sync"}), http.StatusForbidden, "services.act")
+	refused(t, do(w.person(t, access.Helper), link.ServiceAction{Action: link.ServiceMode, Name: "records-sync", Start: "manual"}), http.StatusForbidden, "services.administer")
+	if err := do(w.person(t, access.Helper), link.ServiceAction{Action: link.ServiceRestart, Name: "records-sync"}); err != nil {
 		t.Fatal(err)
 	}
 	s = must(client.Result(w.owner.GetServiceWithResponse(t.Context(), d.id, "records-sync.service")))(t)
@@ -166,7 +166,7 @@ func TestOnMany(t *testing.T) {
 		return must(w.owner.Find(t.Context(), "hay-desk-02"))(t).Online == false
 	})
 	yes := true
-	run := func(in api.ManyDeed) (asked int, offline []string, answers map[string]string, err error) {
+	run := func(in api.ManyAction) (asked int, offline []string, answers map[string]string, err error) {
 		answers = map[string]string{}
 		err = w.owner.DoOnMany(t.Context(), in, func(e api.SweepEvent) error {
 			switch {
@@ -182,26 +182,26 @@ func TestOnMany(t *testing.T) {
 		return
 	}
 	w.await(t, 5*time.Second, "all are chosen from", func() bool {
-		asked, offline, _, err := run(api.ManyDeed{Preview: &yes, Command: &link.Command{Argv: []string{"echo", "hi"}}})
+		asked, offline, _, err := run(api.ManyAction{Preview: &yes, Command: &link.Command{Argv: []string{"echo", "hi"}}})
 		return err == nil && asked == 2 && len(offline) == 1 && offline[0] == "hay-desk-02"
 	})
-	_, _, answers, err := run(api.ManyDeed{Command: &link.Command{Argv: []string{"echo", "hi"}}})
+	_, _, answers, err := run(api.ManyAction{Command: &link.Command{Argv: []string{"echo", "hi"}}})
 	if err != nil || answers["van-board"] != "hi" || answers["hay-desk-01"] != "hi" {
 		t.Errorf("%v, %v", answers, err)
 	}
-	_, _, answers, _ = run(api.ManyDeed{Devices: &[]api.ID{d.id}, Command: &link.Command{Argv: []string{"sh", "-c", "echo bad; exit 3"}}})
+	_, _, answers, _ = run(api.ManyAction{Devices: &[]api.ID{d.id}, Command: &link.Command{Argv: []string{"sh", "-c", "echo bad; exit 3"}}})
 	if len(answers) != 1 || answers["van-board"] != "failed: exit status 3: bad" {
 		t.Errorf("%v", answers)
 	}
 	where := `os == "windows"`
-	_, _, answers, _ = run(api.ManyDeed{Where: &where, Service: &link.ServiceDeed{Deed: link.ServiceRestart, Name: "Spooler"}})
+	_, _, answers, _ = run(api.ManyAction{Where: &where, Service: &link.ServiceAction{Action: link.ServiceRestart, Name: "Spooler"}})
 	if answers["hay-desk-01"] != "Spooler runs." {
 		t.Errorf("%v", answers)
 	}
-	_, _, _, err = run(api.ManyDeed{})
+	_, _, _, err = run(api.ManyAction{})
 	refused(t, err, http.StatusBadRequest, "one of command")
 	helper := w.person(t, access.Helper)
-	refused(t, helper.DoOnMany(t.Context(), api.ManyDeed{Command: &link.Command{Argv: []string{"true"}}}, func(api.SweepEvent) error { return nil }), http.StatusForbidden, "command.act")
+	refused(t, helper.DoOnMany(t.Context(), api.ManyAction{Command: &link.Command{Argv: []string{"true"}}}, func(api.SweepEvent) error { return nil }), http.StatusForbidden, "command.act")
 	entries := must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Device: &desk.id})))(t).Items
 	if !strings.Contains(audited(entries), "service.restart Spooler") {
 		t.Errorf("the audit log of one of many: %s", audited(entries))

@@ -28,10 +28,10 @@ const (
 
 func partName() string { return partBegin + uuid.NewString() + partEnd }
 
-// Change does a deed, and tells of each path that it is done to. One that fails does not keep the
+// Change does an action, and tells of each path that it is done to. One that fails does not keep the
 // others from being done.
-func (f *Files) Change(ctx context.Context, d link.FileDeed, send func(link.FileEvent) error) error {
-	do, err := f.deed(ctx, d, send)
+func (f *Files) Change(ctx context.Context, d link.FileAction, send func(link.FileEvent) error) error {
+	do, err := f.action(ctx, d, send)
 	if err != nil {
 		return err
 	}
@@ -54,9 +54,9 @@ func (f *Files) Change(ctx context.Context, d link.FileDeed, send func(link.File
 	return send(link.FileEvent{Done: true, Files: done})
 }
 
-// deed returns what a deed does to each of its paths.
-func (f *Files) deed(ctx context.Context, d link.FileDeed, send func(link.FileEvent) error) (func(path string) error, error) {
-	switch d.Deed {
+// action returns what an action does to each of its paths.
+func (f *Files) action(ctx context.Context, d link.FileAction, send func(link.FileEvent) error) (func(path string) error, error) {
+	switch d.Action {
 	case link.FileMake:
 		return f.makeFolder, nil
 	case link.FileRename:
@@ -84,7 +84,7 @@ func (f *Files) deed(ctx context.Context, d link.FileDeed, send func(link.FileEv
 	case link.FilePermit:
 		return f.permitter(ctx, d)
 	}
-	return nil, refuse(http.StatusBadRequest, "There is no deed %q.", d.Deed)
+	return nil, refuse(http.StatusBadRequest, "There is no action %q.", d.Action)
 }
 
 // progress tells how many bytes were copied, at most five times a second.
@@ -109,7 +109,7 @@ func (f *Files) makeFolder(path string) error {
 }
 
 // into copies or moves something into a folder.
-func (f *Files) into(ctx context.Context, path, folder string, d link.FileDeed, told func(int64) error) error {
+func (f *Files) into(ctx context.Context, path, folder string, d link.FileAction, told func(int64) error) error {
 	return f.at(path, func(from spot) error {
 		there, err := place.Open(folder)
 		if err != nil {
@@ -120,7 +120,7 @@ func (f *Files) into(ctx context.Context, path, folder string, d link.FileDeed, 
 		if err := f.mayTouch(to); err != nil {
 			return err
 		}
-		if d.Deed == link.FileMove {
+		if d.Action == link.FileMove {
 			return f.moveTo(ctx, from, to, d.Replace)
 		}
 		if from.path() == to.path() {
@@ -353,7 +353,7 @@ func (c *copier) file(from, to spot) error {
 var mays = []string{link.MayNothing, link.MayRead, link.MayChange, link.MayAll, link.MayInherited}
 
 // permitter returns what sets bits, owner and access.
-func (f *Files) permitter(ctx context.Context, d link.FileDeed) (func(path string) error, error) {
+func (f *Files) permitter(ctx context.Context, d link.FileAction) (func(path string) error, error) {
 	var mode fs.FileMode
 	if d.Bits != "" {
 		n, err := strconv.ParseUint(d.Bits, 8, 12)

@@ -74,8 +74,8 @@ func holds(t *testing.T, path, want string) {
 	}
 }
 
-// told returns what is said of the first path that a deed could not be done to, and "" otherwise.
-func (f *place) told(t *testing.T, d link.FileDeed) (why string) {
+// told returns what is said of the first path that an action could not be done to, and "" otherwise.
+func (f *place) told(t *testing.T, d link.FileAction) (why string) {
 	t.Helper()
 	if err := f.Change(t.Context(), d, func(e link.FileEvent) error {
 		if why == "" {
@@ -96,31 +96,31 @@ func same(at func(string) string) bool {
 	return err == nil
 }
 
-func TestDeeds(t *testing.T) {
+func TestActions(t *testing.T) {
 	f, at := begin(t)
 	write(t, at("a"), "one")
 	for i, c := range []struct {
-		deed link.FileDeed
-		want string // "" for success
+		action link.FileAction
+		want   string // "" for success
 	}{
-		{link.FileDeed{Deed: link.FileMake, Paths: []string{at("folder")}}, ""},
-		{link.FileDeed{Deed: link.FileMake, Paths: []string{at("folder")}}, "there already"},
-		{link.FileDeed{Deed: link.FileMake, Paths: []string{"folder"}}, "no whole path"},
-		{link.FileDeed{Deed: link.FileMake, Paths: []string{at(strings.Repeat("x", 256))}}, "at most 255"},
-		{link.FileDeed{Deed: link.FileCopy, Paths: []string{at("a")}, To: at("folder")}, ""},
-		{link.FileDeed{Deed: link.FileCopy, Paths: []string{at("folder")}, To: at("folder")}, "into itself"},
-		{link.FileDeed{Deed: link.FileMove, Paths: []string{at("folder")}, To: at("folder")}, "into itself"},
-		{link.FileDeed{Deed: link.FileMove, Paths: []string{at("a")}, To: at("folder")}, "there already"},
-		{link.FileDeed{Deed: link.FileMove, Paths: []string{at("a")}, To: at("folder"), Replace: true}, ""},
-		{link.FileDeed{Deed: link.FileRename, Paths: []string{at("none")}, To: at("c")}, "not there"},
-		{link.FileDeed{Deed: link.FileRename, Paths: []string{at("folder/a")}, To: at("b")}, ""},
-		{link.FileDeed{Deed: link.FileRename, Paths: []string{at("b")}, To: at("B")}, ""},
-		{link.FileDeed{Deed: link.FileCopy, Paths: []string{at("B")}, To: at("B")}, "no folder"},
-		{link.FileDeed{Deed: link.FileRemove, Paths: []string{at("B"), at("folder")}}, ""},
-		{link.FileDeed{Deed: link.FileRemove, Paths: []string{f.disk.top}}, "a whole disk"},
+		{link.FileAction{Action: link.FileMake, Paths: []string{at("folder")}}, ""},
+		{link.FileAction{Action: link.FileMake, Paths: []string{at("folder")}}, "there already"},
+		{link.FileAction{Action: link.FileMake, Paths: []string{"folder"}}, "no whole path"},
+		{link.FileAction{Action: link.FileMake, Paths: []string{at(strings.Repeat("x", 256))}}, "at most 255"},
+		{link.FileAction{Action: link.FileCopy, Paths: []string{at("a")}, To: at("folder")}, ""},
+		{link.FileAction{Action: link.FileCopy, Paths: []string{at("folder")}, To: at("folder")}, "into itself"},
+		{link.FileAction{Action: link.FileMove, Paths: []string{at("folder")}, To: at("folder")}, "into itself"},
+		{link.FileAction{Action: link.FileMove, Paths: []string{at("a")}, To: at("folder")}, "there already"},
+		{link.FileAction{Action: link.FileMove, Paths: []string{at("a")}, To: at("folder"), Replace: true}, ""},
+		{link.FileAction{Action: link.FileRename, Paths: []string{at("none")}, To: at("c")}, "not there"},
+		{link.FileAction{Action: link.FileRename, Paths: []string{at("folder/a")}, To: at("b")}, ""},
+		{link.FileAction{Action: link.FileRename, Paths: []string{at("b")}, To: at("B")}, ""},
+		{link.FileAction{Action: link.FileCopy, Paths: []string{at("B")}, To: at("B")}, "no folder"},
+		{link.FileAction{Action: link.FileRemove, Paths: []string{at("B"), at("folder")}}, ""},
+		{link.FileAction{Action: link.FileRemove, Paths: []string{f.disk.top}}, "a whole disk"},
 	} {
-		if why := f.told(t, c.deed); (why == "") != (c.want == "") || !strings.Contains(why, c.want) {
-			t.Errorf("deed %d: %q, want %q", i, why, c.want)
+		if why := f.told(t, c.action); (why == "") != (c.want == "") || !strings.Contains(why, c.want) {
+			t.Errorf("action %d: %q, want %q", i, why, c.want)
 		}
 	}
 	if places, _ := filepath.Glob(filepath.Join(f.disk.top, ".Trash-*")); len(places) != 1 {
@@ -134,7 +134,7 @@ func TestDeeds(t *testing.T) {
 	}
 	for _, r := range list.Items {
 		if filepath.Base(r.Path) == "a" { // what stood in the way
-			if why := f.told(t, link.FileDeed{Deed: link.FilePurge, Paths: []string{r.ID}}); why != "" {
+			if why := f.told(t, link.FileAction{Action: link.FilePurge, Paths: []string{r.ID}}); why != "" {
 				t.Error(why)
 			}
 		}
@@ -142,7 +142,7 @@ func TestDeeds(t *testing.T) {
 	// The agent may have died since.
 	f.again()
 	for _, r := range list.Items {
-		why := f.told(t, link.FileDeed{Deed: link.FileRestore, Paths: []string{r.ID}})
+		why := f.told(t, link.FileAction{Action: link.FileRestore, Paths: []string{r.ID}})
 		if gone := filepath.Base(r.Path) == "a"; gone != strings.Contains(why, "not among what was removed") || !gone && why != "" {
 			t.Errorf("restoring %s: %q", r.Path, why)
 		}
@@ -168,9 +168,9 @@ func TestIntoItself(t *testing.T) {
 		into = append(into, at("aside"))
 	}
 	for _, to := range into {
-		for _, deed := range []string{link.FileCopy, link.FileMove} {
-			if why := f.told(t, link.FileDeed{Deed: deed, Paths: []string{at("Data")}, To: to}); !strings.Contains(why, "into itself") {
-				t.Errorf("%s into %s: %q", deed, to, why)
+		for _, action := range []string{link.FileCopy, link.FileMove} {
+			if why := f.told(t, link.FileAction{Action: action, Paths: []string{at("Data")}, To: to}); !strings.Contains(why, "into itself") {
+				t.Errorf("%s into %s: %q", action, to, why)
 			}
 		}
 	}
@@ -205,7 +205,7 @@ func TestMoveToAnotherDisk(t *testing.T) {
 	if err := os.Chtimes(at("tree/deep/x"), long, long); err != nil {
 		t.Fatal(err)
 	}
-	if why := f.told(t, link.FileDeed{Deed: link.FileMove, Paths: []string{at("tree")}, To: to}); why != "" {
+	if why := f.told(t, link.FileAction{Action: link.FileMove, Paths: []string{at("tree")}, To: to}); why != "" {
 		t.Fatal(why)
 	}
 	there := filepath.Join(to, "tree", "deep", "x")
@@ -295,8 +295,8 @@ func TestHeldFile(t *testing.T) {
 	read.Text = "ours"
 	_, refused := f.WriteText(t.Context(), read)
 	for what, why := range map[string]string{
-		"renamed": f.told(t, link.FileDeed{Deed: link.FileRename, Paths: []string{at("held")}, To: at("other")}),
-		"removed": f.told(t, link.FileDeed{Deed: link.FileRemove, Paths: []string{at("held")}}),
+		"renamed": f.told(t, link.FileAction{Action: link.FileRename, Paths: []string{at("held")}, To: at("other")}),
+		"removed": f.told(t, link.FileAction{Action: link.FileRemove, Paths: []string{at("held")}}),
 		"written": refused.Error(),
 	} {
 		if !strings.Contains(why, "is kept by") {
@@ -316,7 +316,7 @@ func TestAccess(t *testing.T) {
 	f, at := begin(t)
 	write(t, at("a"), "one")
 	let := func(who, may string, deep bool) string {
-		return f.told(t, link.FileDeed{Deed: link.FilePermit, Paths: []string{at("a")}, Who: who, May: may, Deep: deep})
+		return f.told(t, link.FileAction{Action: link.FilePermit, Paths: []string{at("a")}, Who: who, May: may, Deep: deep})
 	}
 	const guests = "S-1-5-32-546"
 	for _, wrong := range [][2]string{{"", link.MayRead}, {guests, ""}, {guests, "fly"}} {

@@ -105,8 +105,8 @@ func (r *race) fill(t *testing.T, dir, text string, owner int) {
 
 func (r *race) context() context.Context { return context.Background() }
 
-// deed does a deed, whatever comes of it.
-func (r *race) deed(d link.FileDeed) {
+// action does an action, whatever comes of it.
+func (r *race) action(d link.FileAction) {
 	r.Change(r.context(), d, func(link.FileEvent) error { return nil })
 }
 
@@ -156,27 +156,27 @@ func TestLinksPutInTheWay(t *testing.T) {
 		"copy": func(r *race, n int) {
 			to := filepath.Join(r.safe, fmt.Sprint(n))
 			os.Mkdir(to, 0o700)
-			r.deed(link.FileDeed{Deed: link.FileCopy, Paths: []string{r.home}, To: to})
-			r.deed(link.FileDeed{Deed: link.FileCopy, Paths: []string{filepath.Join(r.home, "swap")}, To: to})
-			r.deed(link.FileDeed{Deed: link.FileCopy, Paths: []string{filepath.Join(r.home, "swap", "f.txt")}, To: to})
+			r.action(link.FileAction{Action: link.FileCopy, Paths: []string{r.home}, To: to})
+			r.action(link.FileAction{Action: link.FileCopy, Paths: []string{filepath.Join(r.home, "swap")}, To: to})
+			r.action(link.FileAction{Action: link.FileCopy, Paths: []string{filepath.Join(r.home, "swap", "f.txt")}, To: to})
 		},
 		"copy into": func(r *race, n int) {
-			r.deed(link.FileDeed{Deed: link.FileCopy, Paths: []string{"/etc/hostname"}, To: filepath.Join(r.home, "swap"), Replace: true})
+			r.action(link.FileAction{Action: link.FileCopy, Paths: []string{"/etc/hostname"}, To: filepath.Join(r.home, "swap"), Replace: true})
 		},
 		"permit": func(r *race, n int) {
 			for _, path := range []string{r.home, filepath.Join(r.home, "swap"), filepath.Join(r.home, "swap", "f.txt")} {
-				r.deed(link.FileDeed{Deed: link.FilePermit, Paths: []string{path}, Owner: fmt.Sprint(attacker), Group: fmt.Sprint(attacker), Bits: "0777", Deep: path != filepath.Join(r.home, "swap", "f.txt")})
+				r.action(link.FileAction{Action: link.FilePermit, Paths: []string{path}, Owner: fmt.Sprint(attacker), Group: fmt.Sprint(attacker), Bits: "0777", Deep: path != filepath.Join(r.home, "swap", "f.txt")})
 			}
 		},
 		"make": func(r *race, n int) {
-			r.deed(link.FileDeed{Deed: link.FileMake, Paths: []string{filepath.Join(r.home, "swap", fmt.Sprint(n))}})
+			r.action(link.FileAction{Action: link.FileMake, Paths: []string{filepath.Join(r.home, "swap", fmt.Sprint(n))}})
 		},
 		"move": func(r *race, n int) {
-			r.deed(link.FileDeed{Deed: link.FileRename, Paths: []string{filepath.Join(r.home, "swap", "f.txt")}, To: filepath.Join(r.home, "swap", "h.txt")})
-			r.deed(link.FileDeed{Deed: link.FileRename, Paths: []string{filepath.Join(r.home, "swap", "h.txt")}, To: filepath.Join(r.home, "swap", "f.txt")})
+			r.action(link.FileAction{Action: link.FileRename, Paths: []string{filepath.Join(r.home, "swap", "f.txt")}, To: filepath.Join(r.home, "swap", "h.txt")})
+			r.action(link.FileAction{Action: link.FileRename, Paths: []string{filepath.Join(r.home, "swap", "h.txt")}, To: filepath.Join(r.home, "swap", "f.txt")})
 		},
 		"remove": func(r *race, n int) {
-			r.deed(link.FileDeed{Deed: link.FileRemove, Paths: []string{filepath.Join(r.home, "swap", "deep")}})
+			r.action(link.FileAction{Action: link.FileRemove, Paths: []string{filepath.Join(r.home, "swap", "deep")}})
 		},
 		"save": func(r *race, n int) {
 			path := filepath.Join(r.home, "swap", "f.txt")
@@ -248,7 +248,7 @@ func TestPlantedRecoverablePlace(t *testing.T) {
 			r.must(t, plant(t, r, filepath.Join(r.disk.top, ".Trash-0")))
 			victim := filepath.Join(r.safe, "victim")
 			write(t, victim, "still here")
-			if why := r.told(t, link.FileDeed{Deed: link.FileRemove, Paths: []string{victim}}); why == "" {
+			if why := r.told(t, link.FileAction{Action: link.FileRemove, Paths: []string{victim}}); why == "" {
 				t.Error("something was removed to a place that somebody planted")
 			}
 			holds(t, victim, "still here")
@@ -275,10 +275,10 @@ func TestAgentsOwnFolderIsClosed(t *testing.T) {
 		if _, err := f.Entry(t.Context(), link.FilePath{Path: path, Digest: "sha256"}); err == nil {
 			t.Errorf("the digest of %s was told", path)
 		}
-		for _, d := range []link.FileDeed{{Deed: link.FileCopy, To: at("")}, {Deed: link.FileMove, To: at("")}, {Deed: link.FileRemove}, {Deed: link.FilePermit, Bits: "0666"}} {
+		for _, d := range []link.FileAction{{Action: link.FileCopy, To: at("")}, {Action: link.FileMove, To: at("")}, {Action: link.FileRemove}, {Action: link.FilePermit, Bits: "0666"}} {
 			d.Paths = []string{path}
 			if why := f.told(t, d); !strings.Contains(why, "closed to every tool") {
-				t.Errorf("%s of %s: %q", d.Deed, path, why)
+				t.Errorf("%s of %s: %q", d.Action, path, why)
 			}
 		}
 	}
@@ -286,7 +286,7 @@ func TestAgentsOwnFolderIsClosed(t *testing.T) {
 		t.Error("it was listed")
 	}
 	above := filepath.Dir(f.dir)
-	if why := f.told(t, link.FileDeed{Deed: link.FileCopy, Paths: []string{above}, To: at("")}); why == "" {
+	if why := f.told(t, link.FileAction{Action: link.FileCopy, Paths: []string{above}, To: at("")}); why == "" {
 		t.Error("a folder was copied into itself")
 	}
 	d, err := f.Archive(t.Context(), []string{above}, link.ArchiveTar)

@@ -224,8 +224,8 @@ type Processes interface {
 	// Past returns what was busiest at moments of the last hour. Where it must be looked for as
 	// time goes by, the Processes is a Noter too.
 	Past(ctx context.Context) (link.Spikes, error)
-	// Do does a deed to one process, after making sure that it is the one that is meant.
-	Do(ctx context.Context, d link.ProcessDeed) (link.Outcome, error)
+	// Do does an action to one process, after making sure that it is the one that is meant.
+	Do(ctx context.Context, d link.ProcessAction) (link.Outcome, error)
 	// Start starts a program and leaves it running.
 	Start(ctx context.Context, p link.Program) (link.Outcome, error)
 }
@@ -239,8 +239,8 @@ type Services interface {
 	// Service returns the one of a name with what it needs, what needs it, and the last lines of
 	// its log.
 	Service(ctx context.Context, named link.Service) (link.Service, error)
-	// Do does a deed and waits until the service is in the state that it leads to.
-	Do(ctx context.Context, d link.ServiceDeed) (link.Outcome, error)
+	// Do does an action and waits until the service is in the state that it leads to.
+	Do(ctx context.Context, d link.ServiceAction) (link.Outcome, error)
 }
 
 // Events reads the system's logs.
@@ -264,7 +264,7 @@ type Network interface {
 
 // Power restarts and ends the computer, and the sessions on it.
 type Power interface {
-	Do(ctx context.Context, d link.PowerDeed) (link.Outcome, error)
+	Do(ctx context.Context, d link.PowerAction) (link.Outcome, error)
 }
 
 // People tells who is signed in, and reaches them.
@@ -283,7 +283,7 @@ type Settings interface {
 	List(ctx context.Context, at link.SettingsAt) (link.SettingPage, error)
 	// Search sends what it finds, how far it is, and at last an event with Done.
 	Search(ctx context.Context, s link.SettingSearch, send func(link.SettingFound) error) error
-	Do(ctx context.Context, d link.SettingDeed) (link.Outcome, error)
+	Do(ctx context.Context, d link.SettingAction) (link.Outcome, error)
 }
 
 // Source is a class of management data that a system tells of.

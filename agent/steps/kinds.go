@@ -261,20 +261,20 @@ func (r *doing) service(ctx context.Context, s work.Step) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if before.State == "running" && s.Deed == link.ServiceStart || before.State == "stopped" && s.Deed == link.ServiceStop {
+	if before.State == "running" && s.Action == link.ServiceStart || before.State == "stopped" && s.Action == link.ServiceStop {
 		return "", nil
 	}
-	o, err := r.Host.Services.Do(ctx, link.ServiceDeed{Deed: s.Deed, Name: before.Name, Stops: before.NeededBy, Seconds: min(s.Limit(), 300)})
+	o, err := r.Host.Services.Do(ctx, link.ServiceAction{Action: s.Action, Name: before.Name, Stops: before.NeededBy, Seconds: min(s.Limit(), 300)})
 	if err != nil {
 		return "", err
 	}
 	r.say("   %s", o.Message)
 	undo := ""
 	switch {
-	case s.Deed == link.ServiceStop:
-		undo = back{Service: &link.ServiceDeed{Deed: link.ServiceStart, Name: before.Name}}.text()
+	case s.Action == link.ServiceStop:
+		undo = back{Service: &link.ServiceAction{Action: link.ServiceStart, Name: before.Name}}.text()
 	case before.State != "running":
-		undo = back{Service: &link.ServiceDeed{Deed: link.ServiceStop, Name: before.Name}}.text()
+		undo = back{Service: &link.ServiceAction{Action: link.ServiceStop, Name: before.Name}}.text()
 	}
 	return undo, nil
 }
@@ -284,7 +284,7 @@ func (r *doing) restart(ctx context.Context, s work.Step) error {
 	if r.Host.Power == nil {
 		return errors.New("this agent cannot restart the device")
 	}
-	deed := link.PowerDeed{Deed: link.PowerRestart}
+	action := link.PowerAction{Action: link.PowerRestart}
 	if s.Deferrals > 0 && r.Host.People != nil {
 		switch said, err := r.agreed(ctx, s); {
 		case err != nil:
@@ -293,10 +293,10 @@ func (r *doing) restart(ctx context.Context, s work.Step) error {
 			r.tell("The maintenance window has ended: the restart is left to another time.")
 			return nil
 		case said == askedWarn:
-			deed.DelaySeconds, deed.Message = lastCall, "Updates were installed. The computer restarts in five minutes: save your work."
+			action.DelaySeconds, action.Message = lastCall, "Updates were installed. The computer restarts in five minutes: save your work."
 		}
 	}
-	if _, err := r.Host.Power.Do(ctx, deed); err != nil {
+	if _, err := r.Host.Power.Do(ctx, action); err != nil {
 		return err
 	}
 	<-ctx.Done()

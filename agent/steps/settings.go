@@ -65,19 +65,19 @@ func (r *doing) set(ctx context.Context, s work.Step) (string, error) {
 	if there && !s.Gone && was.Value == s.Value || !there && s.Gone {
 		return "", nil
 	}
-	d := link.SettingDeed{Deed: link.SettingSet, Path: folder, Name: name, Type: s.Type, Value: s.Value, Any: true, Keep: true}
+	d := link.SettingAction{Action: link.SettingSet, Path: folder, Name: name, Type: s.Type, Value: s.Value, Any: true, Keep: true}
 	if there && d.Type == "" {
 		d.Type = was.Type
 	}
 	if s.Gone {
-		d.Deed = link.SettingRemove
+		d.Action = link.SettingRemove
 	}
 	if _, err := r.Host.Settings.Do(ctx, d); err != nil {
 		return "", err
 	}
-	undo := link.SettingDeed{Deed: link.SettingRemove, Path: folder, Name: name, Any: true, Keep: true}
+	undo := link.SettingAction{Action: link.SettingRemove, Path: folder, Name: name, Any: true, Keep: true}
 	if there {
-		undo = link.SettingDeed{Deed: link.SettingSet, Path: folder, Name: name, Type: was.Type, Value: was.Value, Any: true, Keep: true}
+		undo = link.SettingAction{Action: link.SettingSet, Path: folder, Name: name, Type: was.Type, Value: was.Value, Any: true, Keep: true}
 	}
 	return back{Setting: &undo}.text(), nil
 }

@@ -82,7 +82,7 @@ func TestEveryStep(t *testing.T) {
 			{Do: work.Uninstall, Name: "tzdata"},
 			{Do: work.Edit, Path: "/etc/a.conf", Find: "^x=", Line: "x=9"},
 			{Do: work.Set, Path: "kernel/vm/swappiness", Value: "10"},
-			{Do: work.Service, Name: "catalogue-screen.service", Deed: "restart", If: []work.Condition{{Kind: work.OfService, Of: "catalogue-screen.service"}, {Kind: work.OfSignedIn, Not: true}}},
+			{Do: work.Service, Name: "catalogue-screen.service", Action: "restart", If: []work.Condition{{Kind: work.OfService, Of: "catalogue-screen.service"}, {Kind: work.OfSignedIn, Not: true}}},
 			{Do: work.Delete, Path: "/srv/old"},
 			{Do: work.Wait, Seconds: 30, If: []work.Condition{{Kind: work.OfSetting, Of: "kernel/vm/swappiness", Is: "10"}, {Kind: work.OfSoftware, Of: "catalogue-fonts", Is: "1.4"}}},
 			{Do: work.Wait, Seconds: 1},
@@ -148,7 +148,7 @@ func TestUndone(t *testing.T) {
 		{Do: work.Copy, File: "old.conf", To: "/srv/old.conf"}, {Do: work.Copy, File: "new.conf", To: "/srv/new.conf"},
 		{Do: work.Edit, Path: "/srv/a.conf", Find: "^x=", Line: "x=1"}, {Do: work.Edit, Path: "/srv/a.conf", Find: "^y=", Line: "y=1"},
 		{Do: work.Set, Path: "kernel/vm/swappiness", Value: "1"}, {Do: work.Delete, Path: "/srv/keep"},
-		{Do: work.Service, Name: "catalogue-screen.service", Deed: "stop"},
+		{Do: work.Service, Name: "catalogue-screen.service", Action: "stop"},
 		{Do: work.Run, Argv: []string{"touch", dir + "/mark"}, Undo: []string{"rm", dir + "/mark"}},
 		{Do: work.Run, Argv: []string{"sh", "-c", "exit 4"}, OnError: work.OnUndo},
 	}}
@@ -365,7 +365,7 @@ type asked struct {
 	there   bool
 	answers []string // "" is none
 	texts   []string
-	deeds   []link.PowerDeed
+	actions []link.PowerAction
 	restart func()
 }
 
@@ -387,8 +387,8 @@ func (a *asked) Show(_ context.Context, m link.Message) (link.MessageAnswer, err
 
 func (a *asked) Clip(context.Context, link.Clip) (link.Outcome, error) { return link.Outcome{}, nil }
 
-func (a *asked) Do(_ context.Context, d link.PowerDeed) (link.Outcome, error) {
-	a.deeds = append(a.deeds, d)
+func (a *asked) Do(_ context.Context, d link.PowerAction) (link.Outcome, error) {
+	a.actions = append(a.actions, d)
 	a.restart()
 	return link.Outcome{}, nil
 }
@@ -426,8 +426,8 @@ func TestRestartIsAsked(t *testing.T) {
 		p := &Progress{Deferred: c.deferred}
 		doer(t, h).Do(ctx, o, p, func() error { return nil }, io.Discard)
 		stop()
-		if len(a.texts) != c.asked || len(a.deeds) != c.restarts || c.restarts > 0 && a.deeds[0].DelaySeconds != c.delay {
-			t.Errorf("%s: asked %q, restarted by %+v", name, a.texts, a.deeds)
+		if len(a.texts) != c.asked || len(a.actions) != c.restarts || c.restarts > 0 && a.actions[0].DelaySeconds != c.delay {
+			t.Errorf("%s: asked %q, restarted by %+v", name, a.texts, a.actions)
 		}
 	}
 }

@@ -18,12 +18,12 @@ import (
 // back is what it takes to undo a step.
 type back struct {
 	// Put moves a file or folder back to its place; Away removes what stands there before.
-	Put     string            `json:"put,omitempty"` // real path of what was moved aside
-	Place   string            `json:"place,omitempty"`
-	Argv    []string          `json:"argv,omitempty"`
-	Service *link.ServiceDeed `json:"service,omitempty"`
-	Setting *link.SettingDeed `json:"setting,omitempty"`
-	Remove  string            `json:"remove,omitempty"` // a piece of software
+	Put     string              `json:"put,omitempty"` // real path of what was moved aside
+	Place   string              `json:"place,omitempty"`
+	Argv    []string            `json:"argv,omitempty"`
+	Service *link.ServiceAction `json:"service,omitempty"`
+	Setting *link.SettingAction `json:"setting,omitempty"`
+	Remove  string              `json:"remove,omitempty"` // a piece of software
 }
 
 func (b back) text() string {

@@ -92,6 +92,20 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// DoOnManyWithBody Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /actions (the `DoOnMany` operationId).
+	DoOnManyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DoOnMany Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /actions (the `DoOnMany` operationId).
+	DoOnMany(ctx context.Context, body DoOnManyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListAdvisories The advisories about software at devices that the caller sees: what is known to be exploited first, then by score and by how many devices have it.
 	//
 	// Corresponds with GET /advisories (the `ListAdvisories` operationId).
@@ -338,20 +352,6 @@ type ClientInterface interface {
 	// Corresponds with PUT /contents/{sha256} (the `SendContent` operationId).
 	SendContentWithBody(ctx context.Context, sha256 string, params *SendContentParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// DoOnManyWithBody Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
-	//
-	// Takes any type of body and a specified content type.
-	//
-	// Corresponds with POST /deeds (the `DoOnMany` operationId).
-	DoOnManyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// DoOnMany Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
-	//
-	// Takes a body of the `application/json` content type.
-	//
-	// Corresponds with POST /deeds (the `DoOnMany` operationId).
-	DoOnMany(ctx context.Context, body DoOnManyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// ListDeliveries What was told to whom, the latest first.
 	//
 	// Corresponds with GET /deliveries (the `ListDeliveries` operationId).
@@ -458,14 +458,14 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{id}/files (the `ListFiles` operationId).
 	ListFiles(ctx context.Context, id ID, params *ListFilesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangeFilesWithBody Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer.
+	// ChangeFilesWithBody Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The actions permit and purge need files.administer.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /devices/{id}/files (the `ChangeFiles` operationId).
 	ChangeFilesWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangeFiles Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer.
+	// ChangeFiles Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The actions permit and purge need files.administer.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -613,14 +613,14 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{id}/people (the `ListPresence` operationId).
 	ListPresence(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangePowerWithBody Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer.
+	// ChangePowerWithBody Restart, shut down, sign out or lock. The actions firmware and recovery need power.administer.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /devices/{id}/power (the `ChangePower` operationId).
 	ChangePowerWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangePower Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer.
+	// ChangePower Restart, shut down, sign out or lock. The actions firmware and recovery need power.administer.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -743,14 +743,14 @@ type ClientInterface interface {
 	// Corresponds with GET /devices/{id}/services (the `ListServices` operationId).
 	ListServices(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangeServiceWithBody Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer.
+	// ChangeServiceWithBody Start, stop or restart a service, and wait until it is so. The action mode needs services.administer.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /devices/{id}/services (the `ChangeService` operationId).
 	ChangeServiceWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ChangeService Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer.
+	// ChangeService Start, stop or restart a service, and wait until it is so. The action mode needs services.administer.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -1918,6 +1918,40 @@ type ClientInterface interface {
 	ListWords(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
+// DoOnManyWithBody Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /actions (the `DoOnMany` operationId).
+func (c *Client) DoOnManyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoOnManyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoOnMany Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /actions (the `DoOnMany` operationId).
+func (c *Client) DoOnMany(ctx context.Context, body DoOnManyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoOnManyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListAdvisories The advisories about software at devices that the caller sees: what is known to be exploited first, then by score and by how many devices have it.
 //
 // Corresponds with GET /advisories (the `ListAdvisories` operationId).
@@ -2584,40 +2618,6 @@ func (c *Client) SendContentWithBody(ctx context.Context, sha256 string, params 
 	return c.Client.Do(req)
 }
 
-// DoOnManyWithBody Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
-//
-// Takes any type of body and a specified content type.
-//
-// Corresponds with POST /deeds (the `DoOnMany` operationId).
-func (c *Client) DoOnManyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewDoOnManyRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// DoOnMany Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
-//
-// Takes a body of the `application/json` content type.
-//
-// Corresponds with POST /deeds (the `DoOnMany` operationId).
-func (c *Client) DoOnMany(ctx context.Context, body DoOnManyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewDoOnManyRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // ListDeliveries What was told to whom, the latest first.
 //
 // Corresponds with GET /deliveries (the `ListDeliveries` operationId).
@@ -2904,7 +2904,7 @@ func (c *Client) ListFiles(ctx context.Context, id ID, params *ListFilesParams, 
 	return c.Client.Do(req)
 }
 
-// ChangeFilesWithBody Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer.
+// ChangeFilesWithBody Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The actions permit and purge need files.administer.
 //
 // Takes any type of body and a specified content type.
 //
@@ -2921,7 +2921,7 @@ func (c *Client) ChangeFilesWithBody(ctx context.Context, id ID, contentType str
 	return c.Client.Do(req)
 }
 
-// ChangeFiles Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer.
+// ChangeFiles Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The actions permit and purge need files.administer.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -3309,7 +3309,7 @@ func (c *Client) ListPresence(ctx context.Context, id ID, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
-// ChangePowerWithBody Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer.
+// ChangePowerWithBody Restart, shut down, sign out or lock. The actions firmware and recovery need power.administer.
 //
 // Takes any type of body and a specified content type.
 //
@@ -3326,7 +3326,7 @@ func (c *Client) ChangePowerWithBody(ctx context.Context, id ID, contentType str
 	return c.Client.Do(req)
 }
 
-// ChangePower Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer.
+// ChangePower Restart, shut down, sign out or lock. The actions firmware and recovery need power.administer.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -3659,7 +3659,7 @@ func (c *Client) ListServices(ctx context.Context, id ID, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
-// ChangeServiceWithBody Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer.
+// ChangeServiceWithBody Start, stop or restart a service, and wait until it is so. The action mode needs services.administer.
 //
 // Takes any type of body and a specified content type.
 //
@@ -3676,7 +3676,7 @@ func (c *Client) ChangeServiceWithBody(ctx context.Context, id ID, contentType s
 	return c.Client.Do(req)
 }
 
-// ChangeService Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer.
+// ChangeService Start, stop or restart a service, and wait until it is so. The action mode needs services.administer.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -6753,6 +6753,46 @@ func (c *Client) ListWords(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
+// NewDoOnManyRequest calls the generic DoOnMany builder with application/json body
+func NewDoOnManyRequest(server string, body DoOnManyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDoOnManyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDoOnManyRequestWithBody constructs an http.Request for the DoOnMany method, with any body, and a specified content type
+func NewDoOnManyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/actions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListAdvisoriesRequest constructs an http.Request for the ListAdvisories method
 func NewListAdvisoriesRequest(server string, params *ListAdvisoriesParams) (*http.Request, error) {
 	var err error
@@ -8624,46 +8664,6 @@ func NewSendContentRequestWithBody(server string, sha256 string, params *SendCon
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
-// NewDoOnManyRequest calls the generic DoOnMany builder with application/json body
-func NewDoOnManyRequest(server string, body DoOnManyJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewDoOnManyRequestWithBody(server, "application/json", bodyReader)
-}
-
-// NewDoOnManyRequestWithBody constructs an http.Request for the DoOnMany method, with any body, and a specified content type
-func NewDoOnManyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/deeds")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -17934,6 +17934,20 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// DoOnManyWithBodyWithResponse Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /actions (the `DoOnMany` operationId).
+	DoOnManyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoOnManyResponse, error)
+
+	// DoOnManyWithResponse Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /actions (the `DoOnMany` operationId).
+	DoOnManyWithResponse(ctx context.Context, body DoOnManyJSONRequestBody, reqEditors ...RequestEditorFn) (*DoOnManyResponse, error)
+
 	// ListAdvisoriesWithResponse The advisories about software at devices that the caller sees: what is known to be exploited first, then by score and by how many devices have it.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -18228,20 +18242,6 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /contents/{sha256} (the `SendContent` operationId).
 	SendContentWithBodyWithResponse(ctx context.Context, sha256 string, params *SendContentParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendContentResponse, error)
 
-	// DoOnManyWithBodyWithResponse Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
-	//
-	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /deeds (the `DoOnMany` operationId).
-	DoOnManyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoOnManyResponse, error)
-
-	// DoOnManyWithResponse Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
-	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	//
-	// Corresponds with POST /deeds (the `DoOnMany` operationId).
-	DoOnManyWithResponse(ctx context.Context, body DoOnManyJSONRequestBody, reqEditors ...RequestEditorFn) (*DoOnManyResponse, error)
-
 	// ListDeliveriesWithResponse What was told to whom, the latest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -18368,14 +18368,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{id}/files (the `ListFiles` operationId).
 	ListFilesWithResponse(ctx context.Context, id ID, params *ListFilesParams, reqEditors ...RequestEditorFn) (*ListFilesResponse, error)
 
-	// ChangeFilesWithBodyWithResponse Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer.
+	// ChangeFilesWithBodyWithResponse Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The actions permit and purge need files.administer.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /devices/{id}/files (the `ChangeFiles` operationId).
 	ChangeFilesWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeFilesResponse, error)
 
-	// ChangeFilesWithResponse Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer.
+	// ChangeFilesWithResponse Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The actions permit and purge need files.administer.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -18543,14 +18543,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{id}/people (the `ListPresence` operationId).
 	ListPresenceWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListPresenceResponse, error)
 
-	// ChangePowerWithBodyWithResponse Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer.
+	// ChangePowerWithBodyWithResponse Restart, shut down, sign out or lock. The actions firmware and recovery need power.administer.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /devices/{id}/power (the `ChangePower` operationId).
 	ChangePowerWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangePowerResponse, error)
 
-	// ChangePowerWithResponse Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer.
+	// ChangePowerWithResponse Restart, shut down, sign out or lock. The actions firmware and recovery need power.administer.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -18697,14 +18697,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /devices/{id}/services (the `ListServices` operationId).
 	ListServicesWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*ListServicesResponse, error)
 
-	// ChangeServiceWithBodyWithResponse Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer.
+	// ChangeServiceWithBodyWithResponse Start, stop or restart a service, and wait until it is so. The action mode needs services.administer.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /devices/{id}/services (the `ChangeService` operationId).
 	ChangeServiceWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeServiceResponse, error)
 
-	// ChangeServiceWithResponse Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer.
+	// ChangeServiceWithResponse Start, stop or restart a service, and wait until it is so. The action mode needs services.administer.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -20040,6 +20040,47 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /words (the `ListWords` operationId).
 	ListWordsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWordsResponse, error)
+}
+
+type DoOnManyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DoOnManyResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DoOnManyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DoOnManyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DoOnManyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DoOnManyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type ListAdvisoriesResponse struct {
@@ -21626,47 +21667,6 @@ func (r SendContentResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SendContentResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type DoOnManyResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationProblemJSONDefault *Problem
-}
-
-// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r DoOnManyResponse) GetApplicationProblemJSONDefault() *Problem {
-	return r.ApplicationProblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r DoOnManyResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r DoOnManyResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r DoOnManyResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r DoOnManyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -30298,6 +30298,32 @@ func (r ListWordsResponse) ContentType() string {
 	return ""
 }
 
+// DoOnManyWithBodyWithResponse Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /actions (the `DoOnMany` operationId).
+func (c *ClientWithResponses) DoOnManyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoOnManyResponse, error) {
+	rsp, err := c.DoOnManyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoOnManyResponse(rsp)
+}
+
+// DoOnManyWithResponse Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /actions (the `DoOnMany` operationId).
+func (c *ClientWithResponses) DoOnManyWithResponse(ctx context.Context, body DoOnManyJSONRequestBody, reqEditors ...RequestEditorFn) (*DoOnManyResponse, error) {
+	rsp, err := c.DoOnMany(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoOnManyResponse(rsp)
+}
+
 // ListAdvisoriesWithResponse The advisories about software at devices that the caller sees: what is known to be exploited first, then by score and by how many devices have it.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -30844,32 +30870,6 @@ func (c *ClientWithResponses) SendContentWithBodyWithResponse(ctx context.Contex
 	return ParseSendContentResponse(rsp)
 }
 
-// DoOnManyWithBodyWithResponse Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
-//
-// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /deeds (the `DoOnMany` operationId).
-func (c *ClientWithResponses) DoOnManyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoOnManyResponse, error) {
-	rsp, err := c.DoOnManyWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseDoOnManyResponse(rsp)
-}
-
-// DoOnManyWithResponse Do one thing on all chosen devices that are online, each with its own session and consent. The answer is a stream of SweepEvent objects, one a line, as the devices reply; those offline are named first. A preview only tells how many it would be. What is done needs the permission that it needs on one device.
-//
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-//
-// Corresponds with POST /deeds (the `DoOnMany` operationId).
-func (c *ClientWithResponses) DoOnManyWithResponse(ctx context.Context, body DoOnManyJSONRequestBody, reqEditors ...RequestEditorFn) (*DoOnManyResponse, error) {
-	rsp, err := c.DoOnMany(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseDoOnManyResponse(rsp)
-}
-
 // ListDeliveriesWithResponse What was told to whom, the latest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -31104,7 +31104,7 @@ func (c *ClientWithResponses) ListFilesWithResponse(ctx context.Context, id ID, 
 	return ParseListFilesResponse(rsp)
 }
 
-// ChangeFilesWithBodyWithResponse Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer.
+// ChangeFilesWithBodyWithResponse Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The actions permit and purge need files.administer.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -31117,7 +31117,7 @@ func (c *ClientWithResponses) ChangeFilesWithBodyWithResponse(ctx context.Contex
 	return ParseChangeFilesResponse(rsp)
 }
 
-// ChangeFilesWithResponse Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer.
+// ChangeFilesWithResponse Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The actions permit and purge need files.administer.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -31429,7 +31429,7 @@ func (c *ClientWithResponses) ListPresenceWithResponse(ctx context.Context, id I
 	return ParseListPresenceResponse(rsp)
 }
 
-// ChangePowerWithBodyWithResponse Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer.
+// ChangePowerWithBodyWithResponse Restart, shut down, sign out or lock. The actions firmware and recovery need power.administer.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -31442,7 +31442,7 @@ func (c *ClientWithResponses) ChangePowerWithBodyWithResponse(ctx context.Contex
 	return ParseChangePowerResponse(rsp)
 }
 
-// ChangePowerWithResponse Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer.
+// ChangePowerWithResponse Restart, shut down, sign out or lock. The actions firmware and recovery need power.administer.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -31715,7 +31715,7 @@ func (c *ClientWithResponses) ListServicesWithResponse(ctx context.Context, id I
 	return ParseListServicesResponse(rsp)
 }
 
-// ChangeServiceWithBodyWithResponse Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer.
+// ChangeServiceWithBodyWithResponse Start, stop or restart a service, and wait until it is so. The action mode needs services.administer.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -31728,7 +31728,7 @@ func (c *ClientWithResponses) ChangeServiceWithBodyWithResponse(ctx context.Cont
 	return ParseChangeServiceResponse(rsp)
 }
 
-// ChangeServiceWithResponse Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer.
+// ChangeServiceWithResponse Start, stop or restart a service, and wait until it is so. The action mode needs services.administer.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -34211,6 +34211,32 @@ func (c *ClientWithResponses) ListWordsWithResponse(ctx context.Context, reqEdit
 	return ParseListWordsResponse(rsp)
 }
 
+// ParseDoOnManyResponse parses an HTTP response from a DoOnManyWithResponse call
+func ParseDoOnManyResponse(rsp *http.Response) (*DoOnManyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DoOnManyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListAdvisoriesResponse parses an HTTP response from a ListAdvisoriesWithResponse call
 func ParseListAdvisoriesResponse(rsp *http.Response) (*ListAdvisoriesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -35294,32 +35320,6 @@ func ParseSendContentResponse(rsp *http.Response) (*SendContentResponse, error) 
 		}
 		response.JSON200 = &dest
 
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationProblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseDoOnManyResponse parses an HTTP response from a DoOnManyWithResponse call
-func ParseDoOnManyResponse(rsp *http.Response) (*DoOnManyResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &DoOnManyResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -267,7 +267,7 @@ func (p *progress) end() {
 }
 
 func filesCommand() *cli.Command {
-	change := func(name, usage, args string, least int, order func(c *cli.Command, rest []string) link.FileDeed, flags ...cli.Flag) *cli.Command {
+	change := func(name, usage, args string, least int, order func(c *cli.Command, rest []string) link.FileAction, flags ...cli.Flag) *cli.Command {
 		return &cli.Command{
 			Name: name, Usage: usage, ArgsUsage: "NAME " + args, Flags: flags, ShellComplete: completeDevices,
 			Action: func(ctx context.Context, c *cli.Command) error {
@@ -282,13 +282,15 @@ func filesCommand() *cli.Command {
 			},
 		}
 	}
-	into := func(deed string) func(c *cli.Command, rest []string) link.FileDeed {
-		return func(c *cli.Command, rest []string) link.FileDeed {
-			return link.FileDeed{Deed: deed, Paths: rest[:len(rest)-1], To: rest[len(rest)-1], Replace: c.Bool("replace")}
+	into := func(action string) func(c *cli.Command, rest []string) link.FileAction {
+		return func(c *cli.Command, rest []string) link.FileAction {
+			return link.FileAction{Action: action, Paths: rest[:len(rest)-1], To: rest[len(rest)-1], Replace: c.Bool("replace")}
 		}
 	}
-	simple := func(deed string) func(c *cli.Command, rest []string) link.FileDeed {
-		return func(_ *cli.Command, rest []string) link.FileDeed { return link.FileDeed{Deed: deed, Paths: rest} }
+	simple := func(action string) func(c *cli.Command, rest []string) link.FileAction {
+		return func(_ *cli.Command, rest []string) link.FileAction {
+			return link.FileAction{Action: action, Paths: rest}
+		}
 	}
 	return &cli.Command{
 		Name:  "files",
@@ -301,8 +303,8 @@ func filesCommand() *cli.Command {
 			{Name: "access", Usage: "tell whose a file is, and who may do what with it", ArgsUsage: "NAME PATH", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: fileAccess},
 			{Name: "digest", Usage: "print the digest of a file", ArgsUsage: "NAME PATH", Flags: []cli.Flag{&cli.StringFlag{Name: "kind", Value: "sha256", Usage: "sha256, sha512 or md5"}}, ShellComplete: completeDevices, Action: digestFile},
 			change("make", "make folders", "PATH ...", 1, simple(link.FileMake)),
-			change("rename", "rename one thing", "PATH NEWPATH", 2, func(c *cli.Command, rest []string) link.FileDeed {
-				return link.FileDeed{Deed: link.FileRename, Paths: rest[:1], To: rest[1], Replace: c.Bool("replace")}
+			change("rename", "rename one thing", "PATH NEWPATH", 2, func(c *cli.Command, rest []string) link.FileAction {
+				return link.FileAction{Action: link.FileRename, Paths: rest[:1], To: rest[1], Replace: c.Bool("replace")}
 			}, replaceFlag),
 			change("copy", "copy into a folder", "PATH ... FOLDER", 2, into(link.FileCopy), replaceFlag),
 			change("move", "move into a folder", "PATH ... FOLDER", 2, into(link.FileMove), replaceFlag),
@@ -310,8 +312,8 @@ func filesCommand() *cli.Command {
 			{Name: "removed", Usage: "list what was removed and can be restored", ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: listRemoved},
 			change("restore", "restore what was removed", "ID ...", 1, simple(link.FileRestore)),
 			change("purge", "remove for good what was removed", "ID ...", 1, simple(link.FilePurge)),
-			change("permit", "set permission bits, owner and access", "PATH ...", 1, func(c *cli.Command, rest []string) link.FileDeed {
-				return link.FileDeed{Deed: link.FilePermit, Paths: rest, Bits: c.String("mode"), Owner: c.String("owner"), Group: c.String("group"), Deep: c.Bool("deep"), Who: c.String("who"), May: c.String("may")}
+			change("permit", "set permission bits, owner and access", "PATH ...", 1, func(c *cli.Command, rest []string) link.FileAction {
+				return link.FileAction{Action: link.FilePermit, Paths: rest, Bits: c.String("mode"), Owner: c.String("owner"), Group: c.String("group"), Deep: c.Bool("deep"), Who: c.String("who"), May: c.String("may")}
 			}, &cli.StringFlag{Name: "mode", Usage: "permission `BITS`, such as 0644"}, &cli.StringFlag{Name: "owner", Usage: "`ACCOUNT`"}, &cli.StringFlag{Name: "group", Usage: "`GROUP`"}, &cli.BoolFlag{Name: "deep", Usage: "everything below too"},
 				&cli.StringFlag{Name: "who", Usage: "`ACCOUNT` whose entry of the access list is set, on Windows"}, &cli.StringFlag{Name: "may", Usage: "what it may do: nothing, read, change, everything or inherited"}),
 		},
@@ -463,8 +465,8 @@ func listRemoved(ctx context.Context, c *cli.Command) error {
 	return t.flush()
 }
 
-// changeFiles does a deed and prints what failed.
-func changeFiles(ctx context.Context, k *client.Client, id uuid.UUID, order link.FileDeed) error {
+// changeFiles does an action and prints what failed.
+func changeFiles(ctx context.Context, k *client.Client, id uuid.UUID, order link.FileAction) error {
 	failed, done := 0, 0
 	r, err := k.ChangeFiles(ctx, id, order)
 	err = client.Lines(ctx, r, err, "before all was done", func(e link.FileEvent) (bool, error) {

@@ -22,11 +22,11 @@ import (
 )
 
 func jobsCommand() *cli.Command {
-	steer := func(deed, usage string) *cli.Command {
-		return &cli.Command{Name: deed, Usage: usage, ArgsUsage: "JOB", Action: func(ctx context.Context, c *cli.Command) error {
+	steer := func(action, usage string) *cli.Command {
+		return &cli.Command{Name: action, Usage: usage, ArgsUsage: "JOB", Action: func(ctx context.Context, c *cli.Command) error {
 			k, j, err := jobOf(ctx, c)
 			if err == nil {
-				j, err = client.Result(k.SteerJobWithResponse(ctx, j.ID, api.JobDeed{Deed: api.JobDeedDeed(deed)}))
+				j, err = client.Result(k.SteerJobWithResponse(ctx, j.ID, api.JobAction{Action: api.JobActionAction(action)}))
 			}
 			if err != nil {
 				return err

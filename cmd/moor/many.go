@@ -93,7 +93,7 @@ func manyCommand() *cli.Command {
 		return append([]cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "on devices for which this CEL `EXPR` holds"}, &cli.StringFlag{Name: "group", Usage: "on devices of this group"},
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask first"}, &cli.BoolFlag{Name: "each", Usage: "print each device's answer"}, &cli.IntFlag{Name: "seconds", Value: 120, Usage: "how long answers are awaited"}}, more...)
 	}
-	do := func(name, usage, args string, least int, what func(c *cli.Command, args []string) (api.ManyDeed, string), more ...cli.Flag) *cli.Command {
+	do := func(name, usage, args string, least int, what func(c *cli.Command, args []string) (api.ManyAction, string), more ...cli.Flag) *cli.Command {
 		return &cli.Command{Name: name, Usage: usage, ArgsUsage: args, Flags: flags(more...), Action: func(ctx context.Context, c *cli.Command) error {
 			rest := slices.DeleteFunc(c.Args().Slice(), func(a string) bool { return a == "--" })
 			if len(rest) < least {
@@ -108,27 +108,27 @@ func manyCommand() *cli.Command {
 		Usage:       "do one thing on many devices, now",
 		Description: "It says on how many, and asks once. Those offline are named and left out. Without --where or --group it is all devices.",
 		Commands: []*cli.Command{
-			do("run", "run a command", "-- COMMAND [ARGUMENT ...]", 1, func(c *cli.Command, args []string) (api.ManyDeed, string) {
-				return api.ManyDeed{Command: &link.Command{Argv: args, Line: c.Bool("line"), TimeoutSeconds: c.Int("seconds")}}, "Run " + strings.Join(args, " ")
+			do("run", "run a command", "-- COMMAND [ARGUMENT ...]", 1, func(c *cli.Command, args []string) (api.ManyAction, string) {
+				return api.ManyAction{Command: &link.Command{Argv: args, Line: c.Bool("line"), TimeoutSeconds: c.Int("seconds")}}, "Run " + strings.Join(args, " ")
 			}, &cli.BoolFlag{Name: "line", Usage: "give the command to the devices' own interpreter"}),
-			do("end", "end all processes of a name", "PROCESS", 1, func(c *cli.Command, args []string) (api.ManyDeed, string) {
-				return api.ManyDeed{Process: &link.ProcessDeed{Deed: link.ProcessEnd, Name: args[0], Force: c.Bool("force")}}, "End all processes named " + args[0]
+			do("end", "end all processes of a name", "PROCESS", 1, func(c *cli.Command, args []string) (api.ManyAction, string) {
+				return api.ManyAction{Process: &link.ProcessAction{Action: link.ProcessEnd, Name: args[0], Force: c.Bool("force")}}, "End all processes named " + args[0]
 			}, &cli.BoolFlag{Name: "force", Usage: "at once"}),
-			do("service", "start, stop or restart a service", "start|stop|restart SERVICE", 2, func(c *cli.Command, args []string) (api.ManyDeed, string) {
-				return api.ManyDeed{Service: &link.ServiceDeed{Deed: args[0], Name: args[1], Stops: c.StringSlice("stopping")}}, args[0] + " the service " + args[1]
+			do("service", "start, stop or restart a service", "start|stop|restart SERVICE", 2, func(c *cli.Command, args []string) (api.ManyAction, string) {
+				return api.ManyAction{Service: &link.ServiceAction{Action: args[0], Name: args[1], Stops: c.StringSlice("stopping")}}, args[0] + " the service " + args[1]
 			}, &cli.StringSliceFlag{Name: "stopping", Usage: "a `SERVICE` that may stop with it"}),
-			do("power", "restart or shut down", "restart|off", 1, func(c *cli.Command, args []string) (api.ManyDeed, string) {
-				return api.ManyDeed{Power: &link.PowerDeed{Deed: args[0], Message: c.String("message"), DelaySeconds: int(c.Duration("in").Seconds())}}, "power " + args[0]
+			do("power", "restart or shut down", "restart|off", 1, func(c *cli.Command, args []string) (api.ManyAction, string) {
+				return api.ManyAction{Power: &link.PowerAction{Action: args[0], Message: c.String("message"), DelaySeconds: int(c.Duration("in").Seconds())}}, "power " + args[0]
 			}, &cli.StringFlag{Name: "message", Usage: "what the people there are told"}, &cli.DurationFlag{Name: "in", Usage: "after this time, at most 1h"}),
-			do("message", "show a message", "TEXT", 1, func(c *cli.Command, args []string) (api.ManyDeed, string) {
-				return api.ManyDeed{Message: &link.Message{Text: args[0], Buttons: c.StringSlice("button"), Seconds: min(c.Int("seconds"), 600)}}, "Show a message"
+			do("message", "show a message", "TEXT", 1, func(c *cli.Command, args []string) (api.ManyAction, string) {
+				return api.ManyAction{Message: &link.Message{Text: args[0], Buttons: c.StringSlice("button"), Seconds: min(c.Int("seconds"), 600)}}, "Show a message"
 			}, &cli.StringSliceFlag{Name: "button", Usage: "an `ANSWER` to choose from, at most three"}),
-			do("query", "ask for management data", "QUERY", 1, func(c *cli.Command, args []string) (api.ManyDeed, string) {
-				return api.ManyDeed{Query: &link.Query{Text: strings.Join(args, " ")}}, "Ask " + strings.Join(args, " ")
+			do("query", "ask for management data", "QUERY", 1, func(c *cli.Command, args []string) (api.ManyAction, string) {
+				return api.ManyAction{Query: &link.Query{Text: strings.Join(args, " ")}}, "Ask " + strings.Join(args, " ")
 			}),
-			do("set", "set a setting, whatever it is now", "PATH VALUE", 2, func(c *cli.Command, args []string) (api.ManyDeed, string) {
+			do("set", "set a setting, whatever it is now", "PATH VALUE", 2, func(c *cli.Command, args []string) (api.ManyAction, string) {
 				path, name := settingNamed(args[0])
-				return api.ManyDeed{Setting: &link.SettingDeed{Deed: link.SettingSet, Path: path, Name: name, Type: c.String("type"), Value: args[1], Any: true, Keep: c.Bool("keep")}}, "Set " + args[0] + " to " + args[1]
+				return api.ManyAction{Setting: &link.SettingAction{Action: link.SettingSet, Path: path, Name: name, Type: c.String("type"), Value: args[1], Any: true, Keep: c.Bool("keep")}}, "Set " + args[0] + " to " + args[1]
 			}, typeFlag, keepFlag),
 			{Name: "put", Usage: "send one file", ArgsUsage: "FILE PATH", Flags: flags(replaceFlag), Action: putOnMany},
 		},
@@ -136,7 +136,7 @@ func manyCommand() *cli.Command {
 }
 
 // doOnMany tells on how many devices it would be, asks, and does it.
-func doOnMany(ctx context.Context, c *cli.Command, in api.ManyDeed, words string) error {
+func doOnMany(ctx context.Context, c *cli.Command, in api.ManyAction, words string) error {
 	k, err := dial()
 	if err != nil {
 		return err

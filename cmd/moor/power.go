@@ -14,7 +14,7 @@ import (
 )
 
 func powerCommand() *cli.Command {
-	deed := func(name, usage string, session bool) *cli.Command {
+	action := func(name, usage string, session bool) *cli.Command {
 		args := "NAME"
 		if session {
 			args = "NAME SESSION"
@@ -27,7 +27,7 @@ func powerCommand() *cli.Command {
 					return err
 				}
 				began := time.Now()
-				o, err := client.Result(k.ChangePowerWithResponse(ctx, d.ID, link.PowerDeed{Deed: name, Session: c.Args().Get(1), DelaySeconds: int(c.Duration("in").Seconds()), Message: c.String("message")}))
+				o, err := client.Result(k.ChangePowerWithResponse(ctx, d.ID, link.PowerAction{Action: name, Session: c.Args().Get(1), DelaySeconds: int(c.Duration("in").Seconds()), Message: c.String("message")}))
 				if err := outcome(c, o, err); err != nil || !c.Bool("wait") {
 					return err
 				}
@@ -37,8 +37,8 @@ func powerCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "power",
 		Usage: "restart or end a device, or a session on it: the person there notices",
-		Commands: []*cli.Command{deed(link.PowerRestart, "restart it", false), deed(link.PowerFirmware, "restart it into its firmware's settings", false), deed(link.PowerRecovery, "restart it into its recovery or safe mode", false),
-			deed(link.PowerOff, "shut it down", false), deed(link.PowerCancel, "call off what was to come", false), deed(link.PowerLogOff, "sign a session out", true), deed(link.PowerLock, "lock a session", true),
+		Commands: []*cli.Command{action(link.PowerRestart, "restart it", false), action(link.PowerFirmware, "restart it into its firmware's settings", false), action(link.PowerRecovery, "restart it into its recovery or safe mode", false),
+			action(link.PowerOff, "shut it down", false), action(link.PowerCancel, "call off what was to come", false), action(link.PowerLogOff, "sign a session out", true), action(link.PowerLock, "lock a session", true),
 			{Name: "wake", Usage: "wake it through its neighbours (Wake-on-LAN)", ArgsUsage: "NAME", ShellComplete: completeDevices, Action: func(ctx context.Context, c *cli.Command) error {
 				k, d, err := target(ctx, c)
 				if err != nil {

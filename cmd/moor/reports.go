@@ -155,18 +155,18 @@ func reportsCommand() *cli.Command {
 			fmt.Printf("%s is sent to %s, next at %s.\n", device.CleanText(made.Schedule.Name), device.CleanLong(strings.Join(made.Schedule.To, ", "), 500), minute(*made.NextAt))
 			return nil
 		},
-	}, scheduleDeed("send", "send a report now", func(ctx context.Context, k *client.Client, id uuid.UUID) error {
+	}, scheduleAction("send", "send a report now", func(ctx context.Context, k *client.Client, id uuid.UUID) error {
 		r, err := client.Result(k.SendReportWithResponse(ctx, id))
 		if err == nil {
 			fmt.Printf("Sent to %s.\n", device.CleanLong(strings.Join(r.Schedule.To, ", "), 500))
 		}
 		return err
-	}), scheduleDeed("unschedule", "send a report no more", func(ctx context.Context, k *client.Client, id uuid.UUID) error {
+	}), scheduleAction("unschedule", "send a report no more", func(ctx context.Context, k *client.Client, id uuid.UUID) error {
 		return client.Done(k.RemoveReportScheduleWithResponse(ctx, id))
 	})}}
 }
 
-func scheduleDeed(name, usage string, do func(ctx context.Context, k *client.Client, id uuid.UUID) error) *cli.Command {
+func scheduleAction(name, usage string, do func(ctx context.Context, k *client.Client, id uuid.UUID) error) *cli.Command {
 	return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME", Action: func(ctx context.Context, c *cli.Command) error {
 		k, err := dial()
 		if err != nil {

@@ -57,15 +57,15 @@ func rolloutOf(ctx context.Context, c *cli.Command) (*client.Client, *api.Rollou
 }
 
 func rolloutsCommand() *cli.Command {
-	deed := func(deed, usage string) *cli.Command {
-		return &cli.Command{Name: deed, Usage: usage, ArgsUsage: "ROLLOUT", Flags: []cli.Flag{&cli.StringSliceFlag{Name: "without", Usage: "leave out the update of this `NAME`, beside those that are left out"}}, Action: func(ctx context.Context, c *cli.Command) error {
+	action := func(action, usage string) *cli.Command {
+		return &cli.Command{Name: action, Usage: usage, ArgsUsage: "ROLLOUT", Flags: []cli.Flag{&cli.StringSliceFlag{Name: "without", Usage: "leave out the update of this `NAME`, beside those that are left out"}}, Action: func(ctx context.Context, c *cli.Command) error {
 			k, r, err := rolloutOf(ctx, c)
 			if err != nil {
 				return err
 			}
-			in := api.RolloutDeed{}
-			if deed != "leave-out" {
-				in.Deed = &deed
+			in := api.RolloutAction{}
+			if action != "leave-out" {
+				in.Action = &action
 			} else if len(c.StringSlice("without")) == 0 {
 				return errors.New("say what is left out: --without NAME")
 			}
@@ -168,9 +168,9 @@ func rolloutsCommand() *cli.Command {
 			}
 			return t.flush()
 		},
-	}, deed(patch.DeedAgree, "agree to an urgent rollout, as the second person"), deed("adopt", "answer for a rollout whose owner may no longer do it, so that it goes on with your rights"), deed(patch.DeedPause, "have no further ring begin"), deed(patch.DeedResume, "have a paused rollout go on"),
-		deed(patch.DeedRelease, "have a rollout go on though it was held"), deed(patch.DeedAgain, "patch the ring anew, after something was mended or left out"), deed(patch.DeedRevert, "take back what was installed"),
-		deed(patch.DeedCancel, "end a rollout; what was installed stays"), deed("leave-out", "leave updates out from now on")}}
+	}, action(patch.ActionAgree, "agree to an urgent rollout, as the second person"), action("adopt", "answer for a rollout whose owner may no longer do it, so that it goes on with your rights"), action(patch.ActionPause, "have no further ring begin"), action(patch.ActionResume, "have a paused rollout go on"),
+		action(patch.ActionRelease, "have a rollout go on though it was held"), action(patch.ActionAgain, "patch the ring anew, after something was mended or left out"), action(patch.ActionRevert, "take back what was installed"),
+		action(patch.ActionCancel, "end a rollout; what was installed stays"), action("leave-out", "leave updates out from now on")}}
 }
 
 // ringOf reads a ring as it is written: NAME: WHO for TIME.

@@ -48,7 +48,7 @@ func sessionsCommand() *cli.Command {
 			if c.Bool("json") {
 				return jsonList(rows)
 			}
-			t := newTable("BEGAN", "DEVICE", "TOOL", "WHO", "LASTED", "DEEDS", "CONSENT")
+			t := newTable("BEGAN", "DEVICE", "TOOL", "WHO", "LASTED", "ACTIONS", "CONSENT")
 			for s, err := range rows {
 				if err != nil {
 					return err
@@ -57,7 +57,7 @@ func sessionsCommand() *cli.Command {
 				if s.EndedAt != nil {
 					end = *s.EndedAt
 				}
-				t.row(minute(s.BeganAt), s.Device, s.Tool, s.Actor, lasted(end.Sub(s.BeganAt)), fmt.Sprint(s.Deeds), s.Consent)
+				t.row(minute(s.BeganAt), s.Device, s.Tool, s.Actor, lasted(end.Sub(s.BeganAt)), fmt.Sprint(s.Actions), s.Consent)
 			}
 			return t.flush()
 		},

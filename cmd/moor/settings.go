@@ -58,17 +58,17 @@ func settingValue(s link.Setting) string {
 }
 
 func settingsCommand() *cli.Command {
-	change := func(deed string) cli.ActionFunc {
+	change := func(action string) cli.ActionFunc {
 		return func(ctx context.Context, c *cli.Command) error {
 			k, d, err := target(ctx, c)
 			if err != nil {
 				return err
 			}
 			folder, name := settingNamed(c.Args().Get(1))
-			if name == "" || (deed == link.SettingSet && c.NArg() < 3) {
-				return fmt.Errorf("which setting? moor settings %s NAME PATH %s", deed, map[bool]string{true: "VALUE"}[deed == link.SettingSet])
+			if name == "" || (action == link.SettingSet && c.NArg() < 3) {
+				return fmt.Errorf("which setting? moor settings %s NAME PATH %s", action, map[bool]string{true: "VALUE"}[action == link.SettingSet])
 			}
-			in := link.SettingDeed{Deed: deed, Path: folder, Name: name, Value: c.Args().Get(2), Keep: c.Bool("keep")}
+			in := link.SettingAction{Action: action, Path: folder, Name: name, Value: c.Args().Get(2), Keep: c.Bool("keep")}
 			page, err := listSettings(ctx, k, d, folder)
 			if err != nil {
 				return err

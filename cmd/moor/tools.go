@@ -18,7 +18,7 @@ import (
 	"moorwatch.example/core/health"
 )
 
-// outcome prints how a deed ended.
+// outcome prints how an action ended.
 func outcome(c *cli.Command, o *link.Outcome, err error) error {
 	if err != nil {
 		return err
@@ -31,7 +31,7 @@ func outcome(c *cli.Command, o *link.Outcome, err error) error {
 }
 
 func processesCommand() *cli.Command {
-	deed := func(name, usage string, flags ...cli.Flag) *cli.Command {
+	action := func(name, usage string, flags ...cli.Flag) *cli.Command {
 		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME PID", Flags: append(flags, jsonFlag), ShellComplete: completeDevices,
 			Action: func(ctx context.Context, c *cli.Command) error {
 				pid, err := strconv.Atoi(c.Args().Get(1))
@@ -42,7 +42,7 @@ func processesCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				order := link.ProcessDeed{Deed: name, PID: pid, Force: c.Bool("force"), Priority: c.String("to")}
+				order := link.ProcessAction{Action: name, PID: pid, Force: c.Bool("force"), Priority: c.String("to")}
 				o, err := client.Result(k.ChangeProcessWithResponse(ctx, d.ID, order))
 				return outcome(c, o, err)
 			}}
@@ -55,9 +55,9 @@ func processesCommand() *cli.Command {
 			{Name: "list", Usage: "list processes, the busiest first", ArgsUsage: "NAME", ShellComplete: completeDevices, Action: listProcesses,
 				Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "by", Value: "cpu", Usage: "sort by cpu, memory, name or pid"}, &cli.IntFlag{Name: "most", Value: 40, Usage: "rows; 0 for all"}}},
 			{Name: "past", Usage: "show what was busiest in the last hour", ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: listSpikes},
-			deed(link.ProcessEnd, "end a process", force), deed(link.ProcessEndTree, "end a process and all that it started", force),
-			deed(link.ProcessPause, "pause a process"), deed(link.ProcessContinue, "have a paused process go on"),
-			deed(link.ProcessPriority, "set the priority of a process", &cli.StringFlag{Name: "to", Required: true, Usage: "low, below-normal, normal, above-normal or high"}),
+			action(link.ProcessEnd, "end a process", force), action(link.ProcessEndTree, "end a process and all that it started", force),
+			action(link.ProcessPause, "pause a process"), action(link.ProcessContinue, "have a paused process go on"),
+			action(link.ProcessPriority, "set the priority of a process", &cli.StringFlag{Name: "to", Required: true, Usage: "low, below-normal, normal, above-normal or high"}),
 			{Name: "start", Usage: "start a program and leave it running", ArgsUsage: "NAME -- PROGRAM [ARGUMENT ...]", ShellComplete: completeDevices,
 				Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "as", Usage: "as this `PERSON`, who is signed in"}, &cli.BoolFlag{Name: "visible", Usage: "on their desktop: they see it"}},
 				Action: func(ctx context.Context, c *cli.Command) error {
@@ -152,7 +152,7 @@ func listSpikes(ctx context.Context, c *cli.Command) error {
 }
 
 func servicesCommand() *cli.Command {
-	deed := func(name, usage string, flags ...cli.Flag) *cli.Command {
+	action := func(name, usage string, flags ...cli.Flag) *cli.Command {
 		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME SERVICE", Flags: append(flags, jsonFlag), ShellComplete: completeDevices,
 			Action: func(ctx context.Context, c *cli.Command) error {
 				if c.NArg() != 2 {
@@ -162,20 +162,20 @@ func servicesCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				order := link.ServiceDeed{Deed: name, Name: c.Args().Get(1), Start: c.String("to"), Stops: c.StringSlice("stopping")}
+				order := link.ServiceAction{Action: name, Name: c.Args().Get(1), Start: c.String("to"), Stops: c.StringSlice("stopping")}
 				o, err := client.Result(k.ChangeServiceWithResponse(ctx, d.ID, order))
 				return outcome(c, o, err)
 			}}
 	}
-	stopping := &cli.StringSliceFlag{Name: "stopping", Usage: "a `SERVICE` that may stop with it; without, the deed is refused where one would"}
+	stopping := &cli.StringSliceFlag{Name: "stopping", Usage: "a `SERVICE` that may stop with it; without, the action is refused where one would"}
 	return &cli.Command{
 		Name:  "services",
 		Usage: "list and change the services of a device, unseen by its user",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list services", ArgsUsage: "NAME", ShellComplete: completeDevices, Action: listServices, Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "state", Usage: "only those that are running, stopped or failed"}}},
 			{Name: "show", Usage: "show one service, what stops with it, and its last lines", ArgsUsage: "NAME SERVICE", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: showService},
-			deed(link.ServiceStart, "start a service"), deed(link.ServiceStop, "stop a service", stopping), deed(link.ServiceRestart, "restart a service", stopping),
-			deed(link.ServiceMode, "change when a service starts", &cli.StringFlag{Name: "to", Required: true, Usage: "automatic, manual or disabled"}),
+			action(link.ServiceStart, "start a service"), action(link.ServiceStop, "stop a service", stopping), action(link.ServiceRestart, "restart a service", stopping),
+			action(link.ServiceMode, "change when a service starts", &cli.StringFlag{Name: "to", Required: true, Usage: "automatic, manual or disabled"}),
 		},
 	}
 }

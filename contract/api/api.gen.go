@@ -46,16 +46,16 @@ func (e IdentityQuestionKind) Valid() bool {
 	}
 }
 
-// Defines values for JobDeedDeed.
+// Defines values for JobActionAction.
 const (
-	Adopt  JobDeedDeed = "adopt"
-	Cancel JobDeedDeed = "cancel"
-	Pause  JobDeedDeed = "pause"
-	Resume JobDeedDeed = "resume"
+	Adopt  JobActionAction = "adopt"
+	Cancel JobActionAction = "cancel"
+	Pause  JobActionAction = "pause"
+	Resume JobActionAction = "resume"
 )
 
-// Valid indicates whether the value is a known member of the JobDeedDeed enum.
-func (e JobDeedDeed) Valid() bool {
+// Valid indicates whether the value is a known member of the JobActionAction enum.
+func (e JobActionAction) Valid() bool {
 	switch e {
 	case Adopt:
 		return true
@@ -1150,11 +1150,11 @@ type FeedPage struct {
 	Next  *string `json:"next,omitempty"`
 }
 
+// FileAction Changes files. Paths are what it is done to; To is where, for the actions that need it.
+type FileAction = link.FileAction
+
 // FileBatch A part of a folder's list; the last has Done.
 type FileBatch = link.FileBatch
-
-// FileDeed Changes files. Paths are what it is done to; To is where, for the deeds that need it.
-type FileDeed = link.FileDeed
 
 // FileEntry One entry of a folder.
 type FileEntry = link.FileEntry
@@ -1379,13 +1379,13 @@ type Job struct {
 	Work  JobWork `json:"work"`
 }
 
-// JobDeed defines model for JobDeed.
-type JobDeed struct {
-	Deed JobDeedDeed `json:"deed"`
+// JobAction defines model for JobAction.
+type JobAction struct {
+	Action JobActionAction `json:"action"`
 }
 
-// JobDeedDeed defines model for JobDeed.Deed.
-type JobDeedDeed string
+// JobActionAction defines model for JobAction.Action.
+type JobActionAction string
 
 // JobGroup defines model for JobGroup.
 type JobGroup = job.Group
@@ -1417,8 +1417,8 @@ type Lines = link.Lines
 // LogOn defines model for LogOn.
 type LogOn = device.LogOn
 
-// ManyDeed What is done, one of command, process, service, power, message, setting and query, and on which devices.
-type ManyDeed struct {
+// ManyAction What is done, one of command, process, service, power, message, setting and query, and on which devices.
+type ManyAction struct {
 	Command *Command `json:"command,omitempty"`
 
 	// Devices These alone.
@@ -1429,21 +1429,21 @@ type ManyDeed struct {
 	Message *Message `json:"message,omitempty"`
 
 	// Power Changes whether a device runs, or who is signed in.
-	Power *PowerDeed `json:"power,omitempty"`
+	Power *PowerAction `json:"power,omitempty"`
 
 	// Preview Only tell how many it would be.
 	Preview *bool `json:"preview,omitempty"`
 
 	// Process Done to one process. Started must be its own: a number may belong to another by now.
-	Process *ProcessDeed `json:"process,omitempty"`
-	Query   *Query       `json:"query,omitempty"`
+	Process *ProcessAction `json:"process,omitempty"`
+	Query   *Query         `json:"query,omitempty"`
 
 	// Seconds How long answers are awaited.
 	Seconds *int `json:"seconds,omitempty"`
 
 	// Service Done to one service.
-	Service *ServiceDeed `json:"service,omitempty"`
-	Setting *SettingDeed `json:"setting,omitempty"`
+	Service *ServiceAction `json:"service,omitempty"`
+	Setting *SettingAction `json:"setting,omitempty"`
 
 	// Where CEL over the device.
 	Where *string `json:"where,omitempty"`
@@ -1781,7 +1781,7 @@ type OrganisationPage struct {
 	Next  *string        `json:"next,omitempty"`
 }
 
-// Outcome How a deed ended.
+// Outcome How an action ended.
 type Outcome = link.Outcome
 
 // Package defines model for Package.
@@ -1926,8 +1926,8 @@ type PolicyPage struct {
 	Next  *string  `json:"next,omitempty"`
 }
 
-// PowerDeed Changes whether a device runs, or who is signed in.
-type PowerDeed = link.PowerDeed
+// PowerAction Changes whether a device runs, or who is signed in.
+type PowerAction = link.PowerAction
 
 // Presence A person signed in at a device.
 type Presence = link.Presence
@@ -1956,8 +1956,8 @@ type Problem struct {
 // Process defines model for Process.
 type Process = device.Process
 
-// ProcessDeed Done to one process. Started must be its own: a number may belong to another by now.
-type ProcessDeed = link.ProcessDeed
+// ProcessAction Done to one process. Started must be its own: a number may belong to another by now.
+type ProcessAction = link.ProcessAction
 
 // Processes All of them at one moment.
 type Processes = link.Processes
@@ -2238,9 +2238,9 @@ type Rollout struct {
 	Why     *string         `json:"why,omitempty"`
 }
 
-// RolloutDeed defines model for RolloutDeed.
-type RolloutDeed struct {
-	Deed *string `json:"deed,omitempty"`
+// RolloutAction defines model for RolloutAction.
+type RolloutAction struct {
+	Action *string `json:"action,omitempty"`
 
 	// Without Names of updates that are left out from now on, instead of those that were.
 	Without *[]string `json:"without,omitempty"`
@@ -2470,8 +2470,8 @@ type SecondStepFactors string
 // Sensor defines model for Sensor.
 type Sensor = device.Sensor
 
-// ServiceDeed Done to one service.
-type ServiceDeed = link.ServiceDeed
+// ServiceAction Done to one service.
+type ServiceAction = link.ServiceAction
 
 // SessionNote defines model for SessionNote.
 type SessionNote struct {
@@ -2493,8 +2493,8 @@ type SetUp struct {
 // Setting A value of a device's settings, or a folder of them.
 type Setting = link.Setting
 
-// SettingDeed defines model for SettingDeed.
-type SettingDeed = link.SettingDeed
+// SettingAction defines model for SettingAction.
+type SettingAction = link.SettingAction
 
 // SettingFound defines model for SettingFound.
 type SettingFound = link.SettingFound
@@ -2748,15 +2748,14 @@ type TokenPage struct {
 
 // ToolSession What one person did with one tool at one device, from the first call to the last. It ends by itself five minutes after the last call.
 type ToolSession struct {
+	// Actions Commands, changes and transfers.
+	Actions int       `json:"actions"`
 	Actor   string    `json:"actor"`
 	Address string    `json:"address"`
 	BeganAt time.Time `json:"began_at"`
 
 	// Consent Whether they were asked or told, and what they said.
-	Consent string `json:"consent"`
-
-	// Deeds Commands, changes and transfers.
-	Deeds    int                `json:"deeds"`
+	Consent  string             `json:"consent"`
 	Device   string             `json:"device"`
 	DeviceID openapi_types.UUID `json:"device_id"`
 
@@ -3675,6 +3674,9 @@ type MakeReportParams struct {
 // MakeReportParamsFormat defines parameters for MakeReport.
 type MakeReportParamsFormat string
 
+// DoOnManyJSONRequestBody defines body for DoOnMany for application/json ContentType.
+type DoOnManyJSONRequestBody = ManyAction
+
 // HandleAlertJSONRequestBody defines body for HandleAlert for application/json ContentType.
 type HandleAlertJSONRequestBody = AlertAction
 
@@ -3699,9 +3701,6 @@ type SetConsentRuleJSONRequestBody = NewConsentRule
 // AddContentJSONRequestBody defines body for AddContent for application/json ContentType.
 type AddContentJSONRequestBody = NewContent
 
-// DoOnManyJSONRequestBody defines body for DoOnMany for application/json ContentType.
-type DoOnManyJSONRequestBody = ManyDeed
-
 // SetClipboardJSONRequestBody defines body for SetClipboard for application/json ContentType.
 type SetClipboardJSONRequestBody = Clip
 
@@ -3715,7 +3714,7 @@ type AddConsoleJSONRequestBody = NewConsole
 type ReadEventsJSONRequestBody = EventQuery
 
 // ChangeFilesJSONRequestBody defines body for ChangeFiles for application/json ContentType.
-type ChangeFilesJSONRequestBody = FileDeed
+type ChangeFilesJSONRequestBody = FileAction
 
 // FollowFileJSONRequestBody defines body for FollowFile for application/json ContentType.
 type FollowFileJSONRequestBody = Follow
@@ -3736,10 +3735,10 @@ type TestReachJSONRequestBody = Reach
 type ScanNetworkJSONRequestBody = Scan
 
 // ChangePowerJSONRequestBody defines body for ChangePower for application/json ContentType.
-type ChangePowerJSONRequestBody = PowerDeed
+type ChangePowerJSONRequestBody = PowerAction
 
 // ChangeProcessJSONRequestBody defines body for ChangeProcess for application/json ContentType.
-type ChangeProcessJSONRequestBody = ProcessDeed
+type ChangeProcessJSONRequestBody = ProcessAction
 
 // StartProgramJSONRequestBody defines body for StartProgram for application/json ContentType.
 type StartProgramJSONRequestBody = Program
@@ -3751,13 +3750,13 @@ type AskQueryJSONRequestBody = Query
 type InviteColleagueJSONRequestBody = Invitation
 
 // ChangeServiceJSONRequestBody defines body for ChangeService for application/json ContentType.
-type ChangeServiceJSONRequestBody = ServiceDeed
+type ChangeServiceJSONRequestBody = ServiceAction
 
 // BeginSessionJSONRequestBody defines body for BeginSession for application/json ContentType.
 type BeginSessionJSONRequestBody = NewToolSession
 
 // ChangeSettingJSONRequestBody defines body for ChangeSetting for application/json ContentType.
-type ChangeSettingJSONRequestBody = SettingDeed
+type ChangeSettingJSONRequestBody = SettingAction
 
 // SearchSettingsJSONRequestBody defines body for SearchSettings for application/json ContentType.
 type SearchSettingsJSONRequestBody = SettingSearch
@@ -3793,7 +3792,7 @@ type SetGroupJSONRequestBody = NewGroup
 type AddJobJSONRequestBody = NewJob
 
 // SteerJobJSONRequestBody defines body for SteerJob for application/json ContentType.
-type SteerJobJSONRequestBody = JobDeed
+type SteerJobJSONRequestBody = JobAction
 
 // AddWindowJSONRequestBody defines body for AddWindow for application/json ContentType.
 type AddWindowJSONRequestBody = NewWindow
@@ -3868,7 +3867,7 @@ type SetRoleJSONRequestBody = NewRole
 type AddRolloutJSONRequestBody = NewRollout
 
 // SteerRolloutJSONRequestBody defines body for SteerRollout for application/json ContentType.
-type SteerRolloutJSONRequestBody = RolloutDeed
+type SteerRolloutJSONRequestBody = RolloutAction
 
 // AddRuleJSONRequestBody defines body for AddRule for application/json ContentType.
 type AddRuleJSONRequestBody = NewRule

@@ -60,9 +60,9 @@ type TextFile struct {
 // MaxText is the largest text that can be edited, in bytes on disk.
 const MaxText = 1 << 20
 
-// FileDeed changes files. Paths are what it is done to; To is where, for the deeds that need it.
-type FileDeed struct {
-	Deed    string   `json:"deed"` // one of the constants below
+// FileAction changes files. Paths are what it is done to; To is where, for the actions that need it.
+type FileAction struct {
+	Action  string   `json:"action"` // one of the constants below
 	Paths   []string `json:"paths"`
 	To      string   `json:"to,omitempty"`
 	Replace bool     `json:"replace,omitempty"` // what stands in the way goes to the recoverable place

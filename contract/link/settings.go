@@ -59,14 +59,14 @@ type SettingFound struct {
 	Error   string   `json:"error,omitempty"`
 }
 
-// SettingDeed changes one value.
-type SettingDeed struct {
-	Deed  string   `json:"deed"` // one of the constants below
-	Path  []string `json:"path"` // of its folder
-	Name  string   `json:"name"`
-	Type  string   `json:"type,omitempty"`
-	Value string   `json:"value,omitempty"`
-	// Was is the value that the technician saw; nil where there was none. The deed is refused when it
+// SettingAction changes one value.
+type SettingAction struct {
+	Action string   `json:"action"` // one of the constants below
+	Path   []string `json:"path"`   // of its folder
+	Name   string   `json:"name"`
+	Type   string   `json:"type,omitempty"`
+	Value  string   `json:"value,omitempty"`
+	// Was is the value that the technician saw; nil where there was none. The action is refused when it
 	// is another by now.
 	Was  *string `json:"was,omitempty"`
 	Any  bool    `json:"any,omitempty"`  // do it whatever the value is, as on many devices

@@ -41,10 +41,10 @@ type Spikes struct {
 	Items []Spike `json:"items"`
 }
 
-// ProcessDeed is done to one process. Started must be its own: a number may belong to another by
+// ProcessAction is done to one process. Started must be its own: a number may belong to another by
 // now.
-type ProcessDeed struct {
-	Deed     string    `json:"deed"` // one of the constants below
+type ProcessAction struct {
+	Action   string    `json:"action"` // one of the constants below
 	PID      int       `json:"pid"`
 	Started  time.Time `json:"started,omitzero"`
 	Name     string    `json:"name,omitempty"` // instead of PID, on many devices: all of this name
@@ -78,7 +78,7 @@ type Program struct {
 	Folder  string   `json:"folder,omitempty"`
 }
 
-// Outcome is how a deed ended.
+// Outcome is how an action ended.
 type Outcome struct {
 	Message string `json:"message"`          // in a sentence
 	PIDs    []int  `json:"pids,omitempty"`   // that it concerned
@@ -106,12 +106,12 @@ type Services struct {
 	Items []Service `json:"items"`
 }
 
-// ServiceDeed is done to one service.
-type ServiceDeed struct {
-	Deed  string `json:"deed"` // one of the constants below
-	Name  string `json:"name"`
-	Start string `json:"start,omitempty"` // of mode
-	// Stops are the services that the technician was told will stop with it. The deed is refused
+// ServiceAction is done to one service.
+type ServiceAction struct {
+	Action string `json:"action"` // one of the constants below
+	Name   string `json:"name"`
+	Start  string `json:"start,omitempty"` // of mode
+	// Stops are the services that the technician was told will stop with it. The action is refused
 	// when others would.
 	Stops   []string `json:"stops,omitempty"`
 	Seconds int      `json:"seconds,omitempty"` // to wait for the state, 1 to 300; 60 when 0
@@ -196,9 +196,9 @@ type PresenceList struct {
 	Means string `json:"means,omitempty"`
 }
 
-// PowerDeed changes whether a device runs, or who is signed in.
-type PowerDeed struct {
-	Deed         string `json:"deed"`                    // one of the constants below
+// PowerAction changes whether a device runs, or who is signed in.
+type PowerAction struct {
+	Action       string `json:"action"`                  // one of the constants below
 	Session      string `json:"session,omitempty"`       // of log-off and lock; empty for all
 	DelaySeconds int    `json:"delay_seconds,omitempty"` // 0 to 3600; the people signed in are told
 	Message      string `json:"message,omitempty"`       // what they are told

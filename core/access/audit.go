@@ -11,7 +11,7 @@ import (
 	"time"
 )
 
-// Entry is one deed in the audit log.
+// Entry is one action in the audit log.
 type Entry struct {
 	Seq        int64     `json:"seq"` // 1, 2, 3, … without a gap
 	At         time.Time `json:"at"`  // microseconds, UTC

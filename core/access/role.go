@@ -16,7 +16,7 @@ const (
 	Viewer     Role = "viewer"
 )
 
-// Permission is the right to one kind of deed. The contract names one for each operation.
+// Permission is the right to one kind of action. The contract names one for each operation.
 type Permission string
 
 // The permissions that belong to no tool. Anyone and Self are not granted by roles: the first needs

@@ -13,7 +13,7 @@ import (
 type Work struct {
 	Name    string         `json:"name"`
 	Version string         `json:"version,omitempty"`
-	Deed    string         `json:"deed"` // Run, Install or Remove
+	Action  string         `json:"action"` // Run, Install or Remove
 	Script  *script.Script `json:"script,omitempty"`
 	// Parts are packages in the order in which they are done; the last is the one that is meant. A part
 	// without a way to tell whether it is there is steps alone.
@@ -29,7 +29,7 @@ const (
 
 // OfScript is the work of running a script.
 func OfScript(s script.Script, version int) Work {
-	return Work{Name: s.Name, Version: fmt.Sprint(version), Deed: Run, Script: &s}
+	return Work{Name: s.Name, Version: fmt.Sprint(version), Action: Run, Script: &s}
 }
 
 // OfPackage is the work of installing a package with what that needs, or of removing it.
@@ -38,19 +38,21 @@ func OfPackage(p pack.Package, remove bool, find func(name string) (pack.Package
 		if len(p.Remove) == 0 {
 			return Work{}, fmt.Errorf("%s does not say how it is removed: add steps under remove", p.Name)
 		}
-		return Work{Name: p.Name, Version: p.Version, Deed: Remove, Parts: []pack.Part{{Package: p, Remove: true}}}, nil
+		return Work{Name: p.Name, Version: p.Version, Action: Remove, Parts: []pack.Part{{Package: p, Remove: true}}}, nil
 	}
 	parts, err := pack.Plan(p, find)
-	return Work{Name: p.Name, Version: p.Version, Deed: Install, Parts: parts}, err
+	return Work{Name: p.Name, Version: p.Version, Action: Install, Parts: parts}, err
 }
 
 // OfSteps is the work of doing steps.
 func OfSteps(name string, steps ...work.Step) Work {
-	return Work{Name: name, Deed: Run, Parts: []pack.Part{{Package: pack.Package{Name: name, Install: steps}}}}
+	return Work{Name: name, Action: Run, Parts: []pack.Part{{Package: pack.Package{Name: name, Install: steps}}}}
 }
 
 // OfParts is the work of several parts.
-func OfParts(name string, parts ...pack.Part) Work { return Work{Name: name, Deed: Run, Parts: parts} }
+func OfParts(name string, parts ...pack.Part) Work {
+	return Work{Name: name, Action: Run, Parts: parts}
+}
 
 // Fits tells whether the work can be done on a system, and otherwise why not.
 func (w Work) Fits(system string) (ok bool, why string) {
@@ -111,7 +113,7 @@ func (w Work) Parameters() (all []script.Parameter) {
 
 // String says what it does.
 func (w Work) String() string {
-	switch w.Deed {
+	switch w.Action {
 	case Install:
 		return strings.TrimSpace("install " + w.Name + " " + w.Version)
 	case Remove:

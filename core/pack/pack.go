@@ -16,7 +16,7 @@
 //	replaces: [Catalogue Terminal]
 //	install:
 //	  - {do: install, file: catalogue.deb}
-//	  - {do: service, name: catalogue-screen, deed: restart, on_error: undo}
+//	  - {do: service, name: catalogue-screen, action: restart, on_error: undo}
 //	remove:
 //	  - {do: uninstall, name: catalogue-screen}
 package pack

@@ -211,37 +211,37 @@ func TestCourse(t *testing.T) {
 			t.Fatalf("%q in %s, want %q in %s: %+v", got, s.Phase, want, phase, s)
 		}
 	}
-	do := func(deed, by string) {
+	do := func(action, by string) {
 		t.Helper()
-		if err := r.Do(&s, deed, by, "robin", at); err != nil {
+		if err := r.Do(&s, action, by, "robin", at); err != nil {
 			t.Fatal(err)
 		}
 	}
-	cannot := func(deed, why string) {
+	cannot := func(action, why string) {
 		t.Helper()
-		if err := r.Do(&s, deed, "ines", "robin", at); err == nil || !strings.Contains(err.Error(), why) {
-			t.Fatalf("%s: %v", deed, err)
+		if err := r.Do(&s, action, "ines", "robin", at); err == nil || !strings.Contains(err.Error(), why) {
+			t.Fatalf("%s: %v", action, err)
 		}
 	}
 	step(Runs{}, DoBegin, Patching)
 	s.Rings[0].Job = "one"
 	step(Runs{2, 1, 0}, DoNothing, Patching)
-	cannot(DeedRelease, "not held")
+	cannot(ActionRelease, "not held")
 	step(Runs{2, 2, 0}, DoNothing, Soaking)
-	do(DeedPause, "ines")
+	do(ActionPause, "ines")
 	at = at.Add(time.Hour)
 	step(Runs{2, 2, 0}, DoNothing, Paused)
-	do(DeedResume, "ines")
+	do(ActionResume, "ines")
 	step(Runs{2, 2, 0}, DoJudge, Soaking)
 	r.Judged(&s, Verdict{Why: "bad"})
 	step(Runs{2, 2, 0}, DoNothing, Stopped)
-	do(DeedRevert, "ines")
+	do(ActionRevert, "ines")
 	step(Runs{}, DoRevert, Reverting)
 	s.Rings[0].Back = "back"
 	step(Runs{2, 1, 1}, DoNothing, Reverting)
 	step(Runs{2, 2, 0}, DoNothing, Stopped)
-	cannot(DeedRelease, "taken back")
-	do(DeedAgain, "ines")
+	cannot(ActionRelease, "taken back")
+	do(ActionAgain, "ines")
 	step(Runs{}, DoBegin, Patching)
 	s.Rings[0].Job = "two"
 	step(Runs{2, 2, 0}, DoNothing, Soaking)
@@ -258,12 +258,12 @@ func TestCourse(t *testing.T) {
 	step(Runs{10, 9, 1}, DoJudge, Soaking)    // one is away, and there is no soak
 	r.Judged(&s, Verdict{Go: true})
 	step(Runs{}, DoFinish, Done)
-	cannot(DeedCancel, "over")
+	cannot(ActionCancel, "over")
 
 	u := r
 	u.Urgent = true
 	s = u.Begun([]int{2, 0, 10})
-	if u.Next(&s, Runs{}, at) != DoNothing || u.Do(&s, DeedAgree, "robin", "robin", at) == nil || u.Do(&s, DeedAgree, "ines", "robin", at) != nil {
+	if u.Next(&s, Runs{}, at) != DoNothing || u.Do(&s, ActionAgree, "robin", "robin", at) == nil || u.Do(&s, ActionAgree, "ines", "robin", at) != nil {
 		t.Fatalf("%+v", s)
 	}
 	s.Rings[0].Job = "one"

@@ -228,7 +228,7 @@ const (
 	DoFinish  = "finish" // it is over
 )
 
-// Next moves a rollout on, as far as that needs no deed, and tells what is to be done. runs are those of
+// Next moves a rollout on, as far as that needs no action, and tells what is to be done. runs are those of
 // the job of ring At, or of taking back; of a ring whose job was not begun they count for nothing.
 func (r Rollout) Next(s *State, runs Runs, now time.Time) string {
 	if s.At >= len(s.Rings) {
@@ -304,17 +304,17 @@ func (r Rollout) Judged(s *State, v Verdict) {
 
 // What a person does to a rollout.
 const (
-	DeedAgree   = "agree"   // to an urgent one, as the second person
-	DeedPause   = "pause"   // no ring begins
-	DeedResume  = "resume"  // after a pause
-	DeedRelease = "release" // it goes on though it was held
-	DeedAgain   = "again"   // the ring is patched anew, after something was left out or mended
-	DeedRevert  = "revert"  // what was installed is taken back
-	DeedCancel  = "cancel"
+	ActionAgree   = "agree"   // to an urgent one, as the second person
+	ActionPause   = "pause"   // no ring begins
+	ActionResume  = "resume"  // after a pause
+	ActionRelease = "release" // it goes on though it was held
+	ActionAgain   = "again"   // the ring is patched anew, after something was left out or mended
+	ActionRevert  = "revert"  // what was installed is taken back
+	ActionCancel  = "cancel"
 )
 
-// Do does a deed of a person; by is who, and begun who began the rollout. An error says why it cannot be.
-func (r Rollout) Do(s *State, deed, by, begun string, now time.Time) error {
+// Do does an action of a person; by is who, and begun who began the rollout. An error says why it cannot be.
+func (r Rollout) Do(s *State, action, by, begun string, now time.Time) error {
 	if s.Phase.Over() {
 		return errors.New("the rollout is over")
 	}
@@ -324,8 +324,8 @@ func (r Rollout) Do(s *State, deed, by, begun string, now time.Time) error {
 		}
 		return nil
 	}
-	switch deed {
-	case DeedAgree:
+	switch action {
+	case ActionAgree:
 		if s.Phase != Asking {
 			return errors.New("it does not wait for a second person")
 		}
@@ -333,17 +333,17 @@ func (r Rollout) Do(s *State, deed, by, begun string, now time.Time) error {
 			return errors.New("the second person is another than who began it")
 		}
 		s.Agreed, s.Phase = by, Patching
-	case DeedPause:
+	case ActionPause:
 		if s.Phase != Patching && s.Phase != Soaking {
 			return fmt.Errorf("the rollout is %s: it is paused while it patches or watches", s.Phase)
 		}
 		s.Before, s.Phase = s.Phase, Paused
-	case DeedResume:
+	case ActionResume:
 		if s.Phase != Paused {
 			return errors.New("it is not paused")
 		}
 		s.Phase, s.Before = s.Before, ""
-	case DeedRelease:
+	case ActionRelease:
 		if err := held(); err != nil {
 			return err
 		}
@@ -353,7 +353,7 @@ func (r Rollout) Do(s *State, deed, by, begun string, now time.Time) error {
 		s.Rings[s.At].Released = by
 		s.At++
 		s.Phase, s.Why = Patching, ""
-	case DeedAgain:
+	case ActionAgain:
 		if err := held(); err != nil {
 			return err
 		}
@@ -369,7 +369,7 @@ func (r Rollout) Do(s *State, deed, by, begun string, now time.Time) error {
 			s.Rings[i] = RingState{Devices: old.Devices, Try: old.Try, Past: old.Past}
 		}
 		s.Phase, s.Why = Patching, ""
-	case DeedRevert:
+	case ActionRevert:
 		if s.Phase == Asking || s.Phase == Reverting {
 			return fmt.Errorf("the rollout is %s", s.Phase)
 		}
@@ -380,10 +380,10 @@ func (r Rollout) Do(s *State, deed, by, begun string, now time.Time) error {
 			return errors.New("there is nothing to take back")
 		}
 		s.Phase, s.Why = Reverting, "Taken back by "+by+"."
-	case DeedCancel:
+	case ActionCancel:
 		s.Phase, s.Why = Cancelled, "Cancelled by "+by+"."
 	default:
-		return fmt.Errorf("a rollout is told to agree, pause, resume, release, again, revert or cancel, and not to %q", deed)
+		return fmt.Errorf("a rollout is told to agree, pause, resume, release, again, revert or cancel, and not to %q", action)
 	}
 	return nil
 }

@@ -54,7 +54,7 @@ const (
 	Wait           = "wait" // for the check to recover by itself
 )
 
-var deeds = []string{Script, RestartService, StartService, Install, Remove, Set, RestartDevice, Wait}
+var actions = []string{Script, RestartService, StartService, Install, Remove, Set, RestartDevice, Wait}
 
 // Bounds.
 const (
@@ -93,8 +93,8 @@ func (r Response) Validate() error {
 
 func (s Step) validate() error {
 	switch {
-	case !slices.Contains(deeds, s.Do):
-		return fmt.Errorf("it does one of %s, and not %q", strings.Join(deeds, ", "), s.Do)
+	case !slices.Contains(actions, s.Do):
+		return fmt.Errorf("it does one of %s, and not %q", strings.Join(actions, ", "), s.Do)
 	case s.Do == Script && s.Script == "":
 		return errors.New("say which script")
 	case (s.Do == Install || s.Do == Remove) && s.Package == "":

@@ -12,7 +12,7 @@ var restart = Response{Name: "Restart it", Check: "service", Subject: "records-*
 func TestCourses(t *testing.T) {
 	t0 := time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC)
 	at := func(s int) time.Time { return t0.Add(time.Duration(s) * time.Second) }
-	type deed struct {
+	type action struct {
 		at      int
 		job     bool // the job of the step is over; else it is looked at
 		good    bool // the job succeeded, or the check does not fail
@@ -20,7 +20,7 @@ func TestCourses(t *testing.T) {
 		step    int
 		changed bool
 	}
-	for name, deeds := range map[string][]deed{
+	for name, actions := range map[string][]action{
 		"the first step heals": {{1, true, true, Watching, 0, true}, {30, false, true, Watching, 0, true}, {600, false, true, Watching, 0, false}, {601, false, true, Healed, 0, true}},
 		"it fails again within its watch": {{1, true, true, Watching, 0, true}, {30, false, true, Watching, 0, true}, {400, false, false, Due, 1, true},
 			{401, true, true, Watching, 1, true}, {702, false, false, GaveUp, 1, true}},
@@ -29,7 +29,7 @@ func TestCourses(t *testing.T) {
 		"a job that failed may help": {{1, true, false, Watching, 0, true}, {601, false, true, Healed, 0, true}},
 	} {
 		c := Begin(restart, 1, t0)
-		for i, d := range deeds {
+		for i, d := range actions {
 			changed := true
 			if d.job {
 				c.State = Doing // the job was begun

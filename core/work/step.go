@@ -33,7 +33,7 @@ type Step struct {
 	To          string   `yaml:"to,omitempty" json:"to,omitempty"`                   // copy: the whole path
 	Bits        string   `yaml:"bits,omitempty" json:"bits,omitempty"`               // copy: permissions, such as 0644
 	Name        string   `yaml:"name,omitempty" json:"name,omitempty"`               // service, uninstall
-	Deed        string   `yaml:"deed,omitempty" json:"deed,omitempty"`               // service: start, stop, restart
+	Action      string   `yaml:"action,omitempty" json:"action,omitempty"`           // service: start, stop, restart
 	Path        string   `yaml:"path,omitempty" json:"path,omitempty"`               // edit, delete; set: the place of the setting
 	Find        string   `yaml:"find,omitempty" json:"find,omitempty"`               // edit: which lines (RE2)
 	Line        string   `yaml:"line,omitempty" json:"line,omitempty"`               // edit: what stands in their place, or at the end
@@ -151,7 +151,7 @@ func (s Step) Heading() string {
 	case Set:
 		return "Set " + s.Path
 	case Service:
-		return strings.ToUpper(s.Deed[:1]) + s.Deed[1:] + " service " + s.Name
+		return strings.ToUpper(s.Action[:1]) + s.Action[1:] + " service " + s.Name
 	case Delete:
 		return "Delete " + s.Path
 	case Restart:
@@ -244,8 +244,8 @@ func (s Step) validate(files []string) error {
 			return errors.New("path says which setting, such as kernel/vm/swappiness")
 		}
 	case Service:
-		if s.Name == "" || !slices.Contains([]string{"start", "stop", "restart"}, s.Deed) {
-			return errors.New("name says which service, and deed is start, stop or restart")
+		if s.Name == "" || !slices.Contains([]string{"start", "stop", "restart"}, s.Action) {
+			return errors.New("name says which service, and action is start, stop or restart")
 		}
 	case Delete:
 		if err := whole(s.Path); err != nil {

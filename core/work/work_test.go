@@ -10,7 +10,7 @@ func TestStepsRefused(t *testing.T) {
 	good := map[string]Step{
 		"run": {Do: Run, Argv: []string{"true"}}, "script": {Do: Script, Interpreter: "sh", Body: "true\n"}, "copy": {Do: Copy, File: "a.conf", To: "/etc/a.conf"},
 		"install": {Do: Install, File: "a.conf"}, "uninstall": {Do: Uninstall, Name: "a"}, "edit": {Do: Edit, Path: `C:\a\b.ini`, Find: "^x=", Line: "x=1"}, "set": {Do: Set, Path: "kernel/vm/swappiness", Value: "10"},
-		"service": {Do: Service, Name: "cron", Deed: "restart"}, "delete": {Do: Delete, Path: "/var/tmp/x"}, "restart": {Do: Restart}, "wait": {Do: Wait, Seconds: 5, If: []Condition{{Kind: OfService, Of: "cron"}, {Kind: OfRestart, Not: true}}},
+		"service": {Do: Service, Name: "cron", Action: "restart"}, "delete": {Do: Delete, Path: "/var/tmp/x"}, "restart": {Do: Restart}, "wait": {Do: Wait, Seconds: 5, If: []Condition{{Kind: OfService, Of: "cron"}, {Kind: OfRestart, Not: true}}},
 		"look": {Do: Look}, "refresh": {Do: Refresh}, "fetch": {Do: Fetch, Updates: []Version{{"apt", "tarnlib", "1.1"}}}, "update": {Do: Update, Updates: []Version{{"windows", "Cumulative update", "2026-11"}}}, "back": {Do: Back, Updates: []Version{{"apt", "tarnlib", "1.0"}}},
 	}
 	if len(good) != len(Kinds) {
@@ -38,7 +38,7 @@ func TestStepsRefused(t *testing.T) {
 		"regular expression":  {Do: Edit, Path: "/etc/a", Find: "["},
 		"one line":            {Do: Edit, Path: "/etc/a", Find: "a", Line: "a\nb"},
 		"which setting":       {Do: Set},
-		"which service":       {Do: Service, Name: "cron", Deed: "annoy"},
+		"which service":       {Do: Service, Name: "cron", Action: "annoy"},
 		"for how long":        {Do: Wait},
 		"names 1 to":          {Do: Update},
 		"\"--force\" is no":   {Do: Update, Updates: []Version{{"apt", "--force", "1"}}},

@@ -164,7 +164,7 @@ func (a *Column) FirstOwner(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	err = a.Log.Record(ctx, front.Deed{Actor: "service", Via: "service", Action: "person.add", Detail: "the first owner", Result: "done"})
+	err = a.Log.Record(ctx, front.Entry{Actor: "service", Via: "service", Action: "person.add", Detail: "the first owner", Result: "done"})
 	return strings.Replace(link, "/set-up#", "/set-up?first#", 1), err
 }
 
@@ -279,9 +279,9 @@ func (a *Column) SignIn(c *gin.Context) {
 // counted. Who is locked out by it is told.
 func (a *Column) failed(c *gin.Context, action, email string, why error) {
 	ctx := c.Request.Context()
-	deed := front.DeedOf(c, action, "refused")
-	deed.Actor = cut(device.CleanText(email), 320)
-	if err := a.Log.Record(ctx, deed); err != nil {
+	entry := front.EntryOf(c, action, "refused")
+	entry.Actor = cut(device.CleanText(email), 320)
+	if err := a.Log.Record(ctx, entry); err != nil {
 		why = err
 	}
 	if attemptOf(c).failed+1 == access.FreeFailures {
@@ -318,11 +318,11 @@ func (a *Column) verify(ctx context.Context, hash, password string) (bool, error
 // begin starts a session for someone who has proved who they are.
 func (a *Column) begin(c *gin.Context, p person, action string) {
 	ctx := c.Request.Context()
-	deed := front.DeedOf(c, action, "done")
-	deed.Actor = p.Email
+	entry := front.EntryOf(c, action, "done")
+	entry.Actor = p.Email
 	secret, err := a.open(c, p, sessionLasts, false)
 	if err == nil {
-		err = errors.Join(a.passed(c, true), a.know(c, p), a.Log.Record(ctx, deed))
+		err = errors.Join(a.passed(c, true), a.know(c, p), a.Log.Record(ctx, entry))
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -371,7 +371,7 @@ func (a *Column) SignOut(c *gin.Context) {
 			return
 		}
 	}
-	if err := a.Log.Record(ctx, front.DeedOf(c, "session.end", "done")); err != nil {
+	if err := a.Log.Record(ctx, front.EntryOf(c, "session.end", "done")); err != nil {
 		front.Fail(c, err)
 		return
 	}

@@ -72,14 +72,14 @@ const (
 func (a *Column) ExportAudit(c *gin.Context, in api.ExportAuditParams) {
 	ctx := c.Request.Context()
 	w, err := a.sought(c, in.Device, in.Text, in.Since, in.Until)
-	deed := front.DeedOf(c, "audit.export", "begun")
-	deed.Detail = string(in.Format)
+	entry := front.EntryOf(c, "audit.export", "begun")
+	entry.Detail = string(in.Format)
 	var batch []access.Entry
 	if err == nil {
 		batch, err = a.store.auditAfter(ctx, w, 0, exportRows)
 	}
 	if err == nil {
-		err = a.Log.Record(ctx, deed)
+		err = a.Log.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)

@@ -55,12 +55,12 @@ func (a *Column) invited(c *gin.Context, id api.ID, in api.Invitation) error {
 		return err
 	}
 	out := api.Invited{To: p.ID, From: front.CallerOf(c).Name, Device: id, DeviceName: d.Name, Desktop: in.Desktop, HandOver: in.HandOver != nil && *in.HandOver}
-	deed := front.DeedOf(c, "screen.invite", "done")
-	deed.Device, deed.DeviceName, deed.Detail = id, d.Name, p.Email
+	entry := front.EntryOf(c, "screen.invite", "done")
+	entry.Device, entry.DeviceName, entry.Detail = id, d.Name, p.Email
 	if out.HandOver {
-		deed.Action = "screen.hand-over"
+		entry.Action = "screen.hand-over"
 	}
-	if err := a.Log.Record(ctx, deed); err != nil {
+	if err := a.Log.Record(ctx, entry); err != nil {
 		return err
 	}
 	a.scopes.Publish("invited", out)

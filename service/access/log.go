@@ -12,7 +12,7 @@ import (
 	"moorwatch.example/service/front"
 )
 
-// Log is the audit log's writer. Deeds that arrive together are written in one transaction, so
+// Log is the audit log's writer. Actions that arrive together are written in one transaction, so
 // that a thousand at once cost little more than one. It implements front.Recorder.
 type Log struct {
 	store store
@@ -29,7 +29,7 @@ type record struct {
 const (
 	logQueue = 4096
 	logBatch = 1000
-	// recordWithin is how long a deed that must be on record before it is done waits for the database.
+	// recordWithin is how long an action that must be on record before it is done waits for the database.
 	recordWithin = 10 * time.Second
 )
 
@@ -37,9 +37,9 @@ func newLog(s store, key ed25519.PrivateKey) *Log {
 	return &Log{s, key, make(chan record, logQueue)}
 }
 
-// Record returns once the deed is on disk, or fails within 10 s; then it is not written later.
+// Record returns once the action is on disk, or fails within 10 s; then it is not written later.
 // With a context from which cancellation was removed it waits, through an absent database too.
-func (l *Log) Record(ctx context.Context, d front.Deed) error {
+func (l *Log) Record(ctx context.Context, d front.Entry) error {
 	if ctx.Done() != nil {
 		var cancel context.CancelFunc
 		ctx, cancel = context.WithTimeout(ctx, recordWithin)

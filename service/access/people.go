@@ -160,7 +160,7 @@ func plainly(rights access.Rights) string {
 	return strings.Join(words, ", ")
 }
 
-// done notes a deed to people and roles, or answers why it failed.
+// done notes an action to people and roles, or answers why it failed.
 func (a *Column) done(c *gin.Context, action, detail string, err error) bool {
 	switch {
 	case db.Missing(err):
@@ -171,9 +171,9 @@ func (a *Column) done(c *gin.Context, action, detail string, err error) bool {
 		err = front.Problem(http.StatusConflict, "Nobody would be left who is owner everywhere.", "Make somebody else owner first.")
 	}
 	if err == nil {
-		deed := front.DeedOf(c, action, "done")
-		deed.Detail = detail
-		err = a.Log.Record(c.Request.Context(), deed)
+		entry := front.EntryOf(c, action, "done")
+		entry.Detail = detail
+		err = a.Log.Record(c.Request.Context(), entry)
 	}
 	if err != nil {
 		front.Fail(c, err)

@@ -97,9 +97,9 @@ func (a *Column) AddToken(c *gin.Context) {
 	}
 	t, err := a.store.addToken(ctx, caller.ID, in.Name, access.HashSecret(secret), time.Now().AddDate(0, 0, in.Days), limit)
 	if err == nil {
-		deed := front.DeedOf(c, "token.add", "done")
-		deed.Detail = in.Name
-		err = a.Log.Record(ctx, deed)
+		entry := front.EntryOf(c, "token.add", "done")
+		entry.Detail = in.Name
+		err = a.Log.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)

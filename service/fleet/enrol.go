@@ -66,9 +66,9 @@ func (f *Column) AddEnrolmentToken(c *gin.Context) {
 	}
 	t, err := f.store.addToken(ctx, access.HashSecret(secret), site, uses, approval, expires, front.CallerOf(c).Email)
 	if err == nil {
-		deed := front.DeedOf(c, "enrolment-token.add", "done")
-		deed.Detail = in.Organisation + ", " + in.Site
-		err = f.audit.Record(ctx, deed)
+		entry := front.EntryOf(c, "enrolment-token.add", "done")
+		entry.Detail = in.Organisation + ", " + in.Site
+		err = f.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -88,9 +88,9 @@ func (f *Column) RevokeEnrolmentToken(c *gin.Context, id api.ID) {
 		err = front.NotFound("enrolment token that still holds")
 	}
 	if err == nil {
-		deed := front.DeedOf(c, "enrolment-token.revoke", "done")
-		deed.Detail = id.String()
-		err = f.audit.Record(ctx, deed)
+		entry := front.EntryOf(c, "enrolment-token.revoke", "done")
+		entry.Detail = id.String()
+		err = f.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -115,8 +115,8 @@ func (f *Column) Enrol(c *gin.Context) {
 		front.Fail(c, front.Problem(http.StatusBadRequest, "The device's key cannot be read.", "It is an Ed25519 public key in unpadded base64url."))
 		return
 	}
-	deed := front.DeedOf(c, "device.enrol", "done")
-	deed.Actor, deed.Via, deed.DeviceName = name, "agent", name
+	entry := front.EntryOf(c, "device.enrol", "done")
+	entry.Actor, entry.Via, entry.DeviceName = name, "agent", name
 	var e api.Enrolled
 	if _, err = access.ParseSecret(in.Token, access.EnrolmentToken); err == nil {
 		e, err = f.store.enrol(ctx, access.HashSecret(in.Token), uuid.New(), name, key)
@@ -126,8 +126,8 @@ func (f *Column) Enrol(c *gin.Context) {
 	switch {
 	case errors.Is(err, errUnknown), errors.Is(err, errRevoked), errors.Is(err, errExpired), errors.Is(err, errUsedUp):
 		f.guesses.note(c.ClientIP(), time.Now())
-		deed.Result = "refused: " + err.Error()
-		if err := f.audit.Record(ctx, deed); err != nil {
+		entry.Result = "refused: " + err.Error()
+		if err := f.audit.Record(ctx, entry); err != nil {
 			front.Fail(c, err)
 			return
 		}
@@ -137,9 +137,9 @@ func (f *Column) Enrol(c *gin.Context) {
 		front.Fail(c, front.Problem(http.StatusConflict, "A device with this key is enrolled already.", "Delete the agent's folder on this computer, and enrol it again."))
 		return
 	case err == nil:
-		deed.Device = e.Device
-		deed.Detail = e.Organisation + ", " + e.Site
-		err = f.audit.Record(ctx, deed)
+		entry.Device = e.Device
+		entry.Detail = e.Organisation + ", " + e.Site
+		err = f.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)

@@ -238,9 +238,9 @@ func (f *Column) RetireDevice(c *gin.Context, id api.ID) {
 	if err == nil {
 		f.Disconnect(id)
 		f.Changed([]uuid.UUID{id})
-		deed := front.DeedOf(c, "device.retire", "done")
-		deed.Device, deed.DeviceName = id, name
-		err = f.audit.Record(ctx, deed)
+		entry := front.EntryOf(c, "device.retire", "done")
+		entry.Device, entry.DeviceName = id, name
+		err = f.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -285,9 +285,9 @@ func (f *Column) MoveDevice(c *gin.Context, id api.ID) {
 		if f.Moved != nil {
 			f.Moved(ctx)
 		}
-		deed := front.DeedOf(c, "device.move", "to "+in.Site+" of "+in.Organisation)
-		deed.Device, deed.DeviceName = id, name
-		err = f.audit.Record(ctx, deed)
+		entry := front.EntryOf(c, "device.move", "to "+in.Site+" of "+in.Organisation)
+		entry.Device, entry.DeviceName = id, name
+		err = f.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -303,9 +303,9 @@ func (f *Column) GetRemovalCode(c *gin.Context, id api.ID) {
 		front.Fail(c, front.NotFound("device"))
 		return
 	}
-	deed := front.DeedOf(c, "device.removal-code", "told")
-	deed.Device, deed.DeviceName = id, m.Subject.Name
-	if err := f.audit.Record(c.Request.Context(), deed); err != nil {
+	entry := front.EntryOf(c, "device.removal-code", "told")
+	entry.Device, entry.DeviceName = id, m.Subject.Name
+	if err := f.audit.Record(c.Request.Context(), entry); err != nil {
 		front.Fail(c, err)
 		return
 	}
@@ -340,9 +340,9 @@ func (f *Column) AddSite(c *gin.Context) {
 	organisation, site := device.CleanName(in.Organisation), device.CleanName(in.Site)
 	id, err := f.store.site(ctx, organisation, site)
 	if err == nil {
-		deed := front.DeedOf(c, "site.add", "done")
-		deed.Detail = organisation + ", " + site
-		err = f.audit.Record(ctx, deed)
+		entry := front.EntryOf(c, "site.add", "done")
+		entry.Detail = organisation + ", " + site
+		err = f.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)

@@ -125,10 +125,10 @@ func (f *Column) putGroup(c *gin.Context, id *uuid.UUID, status int, action stri
 		err = f.readGroups(ctx)
 	}
 	if err == nil {
-		deed := front.DeedOf(c, action, "done")
-		deed.Detail = cmp.Or(expression, fmt.Sprintf("%d devices", len(members)))
-		deed.Detail = name + ": " + deed.Detail
-		err = f.audit.Record(ctx, deed)
+		entry := front.EntryOf(c, action, "done")
+		entry.Detail = cmp.Or(expression, fmt.Sprintf("%d devices", len(members)))
+		entry.Detail = name + ": " + entry.Detail
+		err = f.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -157,9 +157,9 @@ func (f *Column) RemoveGroup(c *gin.Context, id api.ID) {
 		err = f.readGroups(ctx)
 	}
 	if err == nil {
-		deed := front.DeedOf(c, "group.remove", "done")
-		deed.Detail = name
-		err = f.audit.Record(ctx, deed)
+		entry := front.EntryOf(c, "group.remove", "done")
+		entry.Detail = name
+		err = f.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -278,9 +278,9 @@ func (f *Column) SetTags(c *gin.Context, id api.ID) {
 	}
 	if err == nil {
 		f.Changed([]uuid.UUID{id})
-		deed := front.DeedOf(c, "device.tag", "done")
-		deed.Device, deed.DeviceName, deed.Detail = id, name, fmt.Sprint(tags)
-		err = f.audit.Record(ctx, deed)
+		entry := front.EntryOf(c, "device.tag", "done")
+		entry.Device, entry.DeviceName, entry.Detail = id, name, fmt.Sprint(tags)
+		err = f.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)

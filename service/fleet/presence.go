@@ -58,7 +58,7 @@ func (f *Column) Conflict(ctx context.Context, id uuid.UUID, address string) {
 	defer cancel()
 	name, err := f.store.setConflict(ctx, id, time.Now())
 	if err == nil {
-		err = f.audit.Record(ctx, front.Deed{Actor: name, Via: "agent", Address: address, Action: "device.connect", Device: id, DeviceName: name,
+		err = f.audit.Record(ctx, front.Entry{Actor: name, Via: "agent", Address: address, Action: "device.connect", Device: id, DeviceName: name,
 			Result: "refused: another computer is connected with this identity"})
 	}
 	if err != nil {
@@ -81,7 +81,7 @@ func (f *Column) Exceeded(id uuid.UUID, what string) {
 		}
 		slog.Warn("a device has more than it may", "device", id, "name", name, "of", what)
 		if err == nil {
-			err = f.audit.Record(ctx, front.Deed{Actor: name, Via: "agent", Action: "device.exceed", Device: id, DeviceName: name, Result: "slowed: too many " + what})
+			err = f.audit.Record(ctx, front.Entry{Actor: name, Via: "agent", Action: "device.exceed", Device: id, DeviceName: name, Result: "slowed: too many " + what})
 		}
 		if err != nil {
 			slog.Error("a device that has more than it may could not be noted", "device", id, "error", err)

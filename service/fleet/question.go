@@ -115,7 +115,7 @@ func (f *Column) strange(ctx context.Context, id uuid.UUID, k known, address, ho
 	if err != nil {
 		return busyStore(err)
 	}
-	deed := front.Deed{Actor: hostName, Via: "agent", Address: address, Device: id, DeviceName: k.name}
+	entry := front.Entry{Actor: hostName, Via: "agent", Address: address, Device: id, DeviceName: k.name}
 	if a.same != nil && !*a.same {
 		secret, err := access.NewSecret(rand.Reader, access.EnrolmentToken, f.hint)
 		if err != nil {
@@ -124,15 +124,15 @@ func (f *Column) strange(ctx context.Context, id uuid.UUID, k known, address, ho
 		if _, err := f.store.addToken(ctx, access.HashSecret(secret), k.site, 1, false, time.Now().Add(anewWithin), k.name); err != nil {
 			return busyStore(err)
 		}
-		deed.Action, deed.Result, deed.Detail = "device.enrol-anew", "told", "a copy becomes a device of its own"
-		if err := f.audit.Record(ctx, deed); err != nil {
+		entry.Action, entry.Result, entry.Detail = "device.enrol-anew", "told", "a copy becomes a device of its own"
+		if err := f.audit.Record(ctx, entry); err != nil {
 			return busyStore(err)
 		}
 		return &link.Refusal{Status: http.StatusMisdirectedRequest, Reason: "this computer is a copy: it is enrolled anew", Anew: secret}
 	}
 	if a.fresh {
-		deed.Action, deed.Result = "device.connect", "refused: another computer shows this identity, and somebody is asked"
-		if err := f.audit.Record(ctx, deed); err != nil {
+		entry.Action, entry.Result = "device.connect", "refused: another computer shows this identity, and somebody is asked"
+		if err := f.audit.Record(ctx, entry); err != nil {
 			slog.Error("a question about an identity is not on record", "device", id, "error", err)
 		}
 		f.reviewer.Review(id)
@@ -192,14 +192,14 @@ func (f *Column) AnswerIdentityQuestion(c *gin.Context, id api.ID) {
 		err = front.NotFound("question about this device")
 	}
 	if err == nil {
-		deed := front.DeedOf(c, "device.identity", map[bool]string{true: "the same device", false: "another device"}[in.Same])
+		entry := front.EntryOf(c, "device.identity", map[bool]string{true: "the same device", false: "another device"}[in.Same])
 		if q.Kind == enrolled {
-			deed = front.DeedOf(c, "device.admit", map[bool]string{true: "let in", false: "refused"}[in.Same])
+			entry = front.EntryOf(c, "device.admit", map[bool]string{true: "let in", false: "refused"}[in.Same])
 		}
-		deed.Device, deed.DeviceName = id, q.Name
-		deed.Detail = map[string]string{copied: "shown by " + q.HostName + " at " + q.Address, returned: "on the hardware of " + q.OlderName,
+		entry.Device, entry.DeviceName = id, q.Name
+		entry.Detail = map[string]string{copied: "shown by " + q.HostName + " at " + q.Address, returned: "on the hardware of " + q.OlderName,
 			enrolled: q.HostName + " at " + q.Address}[string(q.Kind)]
-		err = f.audit.Record(ctx, deed)
+		err = f.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)

@@ -73,9 +73,9 @@ func PlaceOf(c *gin.Context) *health.Place {
 	return &health.Place{}
 }
 
-// Deed is what the audit log is told.
-type Deed struct {
-	Actor, Via, Address string // filled from the request by DeedOf
+// Action is what the audit log is told.
+type Entry struct {
+	Actor, Via, Address string // filled from the request by EntryOf
 	ActorID, ViaID      string // of the person and the API token; "" where there is none
 	Action              string // a verb and its object: "command.start"
 	Device              uuid.UUID
@@ -84,9 +84,9 @@ type Deed struct {
 	Result              string
 }
 
-// Recorder writes deeds to the audit log. Record returns once the deed is on disk.
+// Recorder writes actions to the audit log. Record returns once the action is on disk.
 type Recorder interface {
-	Record(ctx context.Context, d Deed) error
+	Record(ctx context.Context, d Entry) error
 }
 
 const callerKey = "moorwatch caller"
@@ -99,9 +99,9 @@ func CallerOf(c *gin.Context) *Caller {
 	return caller
 }
 
-// DeedOf begins a deed with what the request tells of its doer.
-func DeedOf(c *gin.Context, action, result string) Deed {
-	d := Deed{Action: action, Result: result, Address: c.ClientIP(), Via: "browser"}
+// EntryOf begins an action with what the request tells of its doer.
+func EntryOf(c *gin.Context, action, result string) Entry {
+	d := Entry{Action: action, Result: result, Address: c.ClientIP(), Via: "browser"}
 	if caller := CallerOf(c); caller != nil {
 		d.Actor, d.Via, d.ActorID = caller.Email, caller.Via, caller.ID.String()
 		if caller.Token != uuid.Nil {

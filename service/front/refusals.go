@@ -54,31 +54,31 @@ func (f *refusals) note(c *gin.Context, caller *Caller, op *operation, why error
 		return // a page that was opened before signing in
 	}
 	key := refusal{address: c.ClientIP(), method: c.Request.Method, path: op.route.Path}
-	deed := Deed{Actor: "nobody", Via: "unknown", Address: c.ClientIP(), Action: "request.refuse", Result: "refused: " + e.Title}
+	entry := Entry{Actor: "nobody", Via: "unknown", Address: c.ClientIP(), Action: "request.refuse", Result: "refused: " + e.Title}
 	if caller != nil {
 		key.person, key.address = caller.ID, ""
-		deed.Actor, deed.ActorID, deed.Via = caller.Email, caller.ID.String(), caller.Via
+		entry.Actor, entry.ActorID, entry.Via = caller.Email, caller.ID.String(), caller.Via
 		if caller.Token != uuid.Nil {
-			deed.ViaID = caller.Token.String()
+			entry.ViaID = caller.Token.String()
 		}
 	}
 	times, record := f.times(key, time.Now())
 	if !record {
 		return
 	}
-	deed.Detail = fmt.Sprintf("%s %s, which needs %s", c.Request.Method, op.route.Path, op.permission)
+	entry.Detail = fmt.Sprintf("%s %s, which needs %s", c.Request.Method, op.route.Path, op.permission)
 	if op.permission == access.Self {
-		deed.Detail = c.Request.Method + " " + op.route.Path
+		entry.Detail = c.Request.Method + " " + op.route.Path
 	}
 	if times > 1 {
-		deed.Detail += fmt.Sprintf(", %d times since it was recorded last", times)
+		entry.Detail += fmt.Sprintf(", %d times since it was recorded last", times)
 	}
 	if id, err := uuid.Parse(c.Param("id")); err == nil && op.reach == atDevice {
-		deed.Device = id
+		entry.Device = id
 	}
 	ctx, cancel := context.WithTimeout(c.Request.Context(), refusedWithin)
 	defer cancel()
-	if err := f.audit.Record(ctx, deed); err != nil && c.Request.Context().Err() == nil {
+	if err := f.audit.Record(ctx, entry); err != nil && c.Request.Context().Err() == nil {
 		slog.Warn("what was refused cannot be recorded", "path", op.route.Path, "error", err)
 	}
 }

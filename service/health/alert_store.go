@@ -87,8 +87,8 @@ func (s store) events(ctx context.Context, id uuid.UUID) ([]api.AlertEvent, erro
 	})
 }
 
-// deed is what a person does to an alert.
-type deed struct {
+// action is what a person does to an alert.
+type action struct {
 	kind     health.EventKind
 	state    *health.AlertState
 	until    *time.Time
@@ -97,8 +97,8 @@ type deed struct {
 	detail   string
 }
 
-// handle does a deed to an alert that is not over, with its parts. A missing row means that it is.
-func (s store) handle(ctx context.Context, id uuid.UUID, d deed, by string, now time.Time) error {
+// handle does an action to an alert that is not over, with its parts. A missing row means that it is.
+func (s store) handle(ctx context.Context, id uuid.UUID, d action, by string, now time.Time) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var site uuid.UUID
 		if err := tx.QueryRow(ctx, "SELECT site_id FROM alerts WHERE id = $1 AND (resolved_at IS NULL OR $2) FOR NO KEY UPDATE", id, d.state == nil).Scan(&site); err != nil {

@@ -159,9 +159,9 @@ func (h *Column) HandleAlert(c *gin.Context, id api.ID) {
 	}
 	ctx, now, by := c.Request.Context(), time.Now(), front.CallerOf(c).Email
 	_, err := h.find(c, id, access.AlertHandle)
-	var d deed
+	var d action
 	if err == nil {
-		d, err = h.deed(ctx, in, now)
+		d, err = h.action(ctx, in, now)
 	}
 	if err == nil {
 		if err = h.store.handle(ctx, id, d, by, now); db.Missing(err) {
@@ -175,12 +175,12 @@ func (h *Column) HandleAlert(c *gin.Context, id api.ID) {
 		a, err = h.store.alert(ctx, id)
 	}
 	if err == nil {
-		deed := front.DeedOf(c, "alert."+in.Action, "done")
-		deed.Detail = strings.TrimSpace(a.Message + " " + d.detail)
+		entry := front.EntryOf(c, "alert."+in.Action, "done")
+		entry.Detail = strings.TrimSpace(a.Message + " " + d.detail)
 		if a.DeviceID != nil {
-			deed.Device, deed.DeviceName = *a.DeviceID, *a.Device
+			entry.Device, entry.DeviceName = *a.DeviceID, *a.Device
 		}
-		err = h.audit.Record(ctx, deed)
+		err = h.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, missing(err, "alert"))
@@ -190,8 +190,8 @@ func (h *Column) HandleAlert(c *gin.Context, id api.ID) {
 	c.JSON(http.StatusOK, a)
 }
 
-// deed reads what a person wants done to an alert.
-func (h *Column) deed(ctx context.Context, in api.AlertAction, now time.Time) (d deed, err error) {
+// action reads what a person wants done to an alert.
+func (h *Column) action(ctx context.Context, in api.AlertAction, now time.Time) (d action, err error) {
 	text := ""
 	if in.Text != nil {
 		text = strings.TrimSpace(device.CleanLong(*in.Text, 4000))

@@ -46,9 +46,9 @@ func (h *Column) saved(c *gin.Context, action, detail string, err error) bool {
 		err = h.rules.read(ctx, h.store)
 	}
 	if err == nil {
-		deed := front.DeedOf(c, action, "done")
-		deed.Detail = detail
-		err = h.audit.Record(ctx, deed)
+		entry := front.EntryOf(c, action, "done")
+		entry.Detail = detail
+		err = h.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)

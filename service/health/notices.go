@@ -111,9 +111,9 @@ func (h *Column) TestChannel(c *gin.Context, id api.ID) {
 	if err != nil {
 		out.Detail = device.CleanText(err.Error())
 	}
-	deed := front.DeedOf(c, "channel.test", map[bool]string{true: "done", false: "failed"}[out.Sent])
-	deed.Detail = x.name
-	if err := h.audit.Record(ctx, deed); err != nil {
+	entry := front.EntryOf(c, "channel.test", map[bool]string{true: "done", false: "failed"}[out.Sent])
+	entry.Detail = x.name
+	if err := h.audit.Record(ctx, entry); err != nil {
 		front.Fail(c, err)
 		return
 	}

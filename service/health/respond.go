@@ -276,11 +276,11 @@ func (h *Column) mayRespond(c *gin.Context, in *api.NewPolicy) error {
 	}
 	for _, s := range in.Settings {
 		if s.Fix != "" && s.Check == health.CheckSoftware {
-			deed := response.Install
+			action := response.Install
 			if s.Absent {
-				deed = response.Remove
+				action = response.Remove
 			}
-			steps = append(steps, response.Step{Do: deed, Package: s.Fix})
+			steps = append(steps, response.Step{Do: action, Package: s.Fix})
 		} else if s.Fix != "" {
 			steps = append(steps, response.Step{Do: response.Set, Path: s.Subject, Value: s.Value})
 		}

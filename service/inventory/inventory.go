@@ -235,9 +235,9 @@ func (v *Column) TakeInventory(c *gin.Context, id api.ID) {
 		front.Fail(c, err)
 		return
 	}
-	deed := front.DeedOf(c, "inventory.take", "started")
-	deed.Device, deed.DeviceName = id, d.Name
-	if err := v.audit.Record(ctx, deed); err != nil {
+	entry := front.EntryOf(c, "inventory.take", "started")
+	entry.Device, entry.DeviceName = id, d.Name
+	if err := v.audit.Record(ctx, entry); err != nil {
 		front.Fail(c, err)
 		return
 	}

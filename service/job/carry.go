@@ -37,7 +37,7 @@ func (c *Column) Carry(ctx context.Context, id uuid.UUID, name string, owner uui
 	}
 	j.deadline = limits.Awaited(now, false)
 	j.runs = runsFor(j.work, chosen, "", now, func(time.Time) time.Time { return j.deadline })
-	err := c.put(ctx, j, front.Deed{Actor: by, Via: "rollout", Action: "job.begin", Result: "begun"})
+	err := c.put(ctx, j, front.Entry{Actor: by, Via: "rollout", Action: "job.begin", Result: "begun"})
 	if db.Duplicate(err) {
 		return nil
 	}

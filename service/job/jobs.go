@@ -61,18 +61,18 @@ func (c *Column) AddJob(g *gin.Context) {
 
 // begin puts a prepared job on record and has it begin.
 func (c *Column) begin(g *gin.Context, j newJob, action string) {
-	deed := front.DeedOf(g, action, "begun")
-	if err := c.put(g.Request.Context(), j, deed); err != nil {
+	entry := front.EntryOf(g, action, "begun")
+	if err := c.put(g.Request.Context(), j, entry); err != nil {
 		front.Fail(g, err)
 		return
 	}
 	c.show(g, j.id, http.StatusCreated)
 }
 
-// put puts a job on record, with whose deed it is, and has it begin.
-func (c *Column) put(ctx context.Context, j newJob, deed front.Deed) error {
-	deed.Detail = fmt.Sprintf("%s, %s on %d devices, job %s", j.name, j.work, len(j.runs), j.id)
-	if err := c.audit.Record(ctx, deed); err != nil {
+// put puts a job on record, with whose action it is, and has it begin.
+func (c *Column) put(ctx context.Context, j newJob, entry front.Entry) error {
+	entry.Detail = fmt.Sprintf("%s, %s on %d devices, job %s", j.name, j.work, len(j.runs), j.id)
+	if err := c.audit.Record(ctx, entry); err != nil {
 		return err
 	}
 	if err := c.store.addJob(ctx, j); err != nil {
@@ -231,7 +231,7 @@ func (c *Column) CompareJobs(g *gin.Context, id api.ID, in api.CompareJobsParams
 
 // SteerJob pauses a job, has it go on, or cancels it: PATCH /jobs/{id}.
 func (c *Column) SteerJob(g *gin.Context, id api.ID) {
-	in, ok := front.Bind[api.JobDeed](g)
+	in, ok := front.Bind[api.JobAction](g)
 	if !ok {
 		return
 	}
@@ -247,12 +247,12 @@ func (c *Column) SteerJob(g *gin.Context, id api.ID) {
 	}
 	switch {
 	case err != nil:
-	case in.Deed == api.Adopt:
+	case in.Action == api.Adopt:
 		err = c.adopt(g, id)
 	default:
-		err = c.steer(g.Request.Context(), id, string(in.Deed))
+		err = c.steer(g.Request.Context(), id, string(in.Action))
 	}
-	if c.done(g, "job."+string(in.Deed), j.Name+", job "+id.String(), err) {
+	if c.done(g, "job."+string(in.Action), j.Name+", job "+id.String(), err) {
 		c.show(g, id, http.StatusOK)
 	}
 }

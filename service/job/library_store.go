@@ -116,9 +116,9 @@ func (s store) packages(ctx context.Context, after string, limit int) ([]api.Pac
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.pool.Query(ctx, `SELECT package_id, count(*)::int FROM (SELECT DISTINCT ON (j.package_id, r.device_id) j.package_id, j.work->>'deed' AS deed
+	rows, err := s.pool.Query(ctx, `SELECT package_id, count(*)::int FROM (SELECT DISTINCT ON (j.package_id, r.device_id) j.package_id, j.work->>'entry' AS entry
 		FROM runs r JOIN jobs j ON j.id = r.job_id WHERE j.package_id IS NOT NULL AND r.state = 'succeeded' ORDER BY j.package_id, r.device_id, r.ended_at DESC) last
-		WHERE deed = 'install' GROUP BY 1`)
+		WHERE entry = 'install' GROUP BY 1`)
 	if err != nil {
 		return nil, err
 	}

@@ -33,7 +33,7 @@ func unable(err error) error {
 
 // needed is the permission that a job's work asks for at each device.
 func needed(w job.Work) access.Permission {
-	if w.Deed == job.Run {
+	if w.Action == job.Run {
 		return act
 	}
 	return access.Of("packages", access.Act)
@@ -82,8 +82,8 @@ func (c *Column) prepare(g *gin.Context, in api.NewJob) (j newJob, chosen []flee
 		return j, nil, err
 	}
 	j.name = j.work.Name
-	if j.work.Deed != job.Run {
-		j.name = strings.ToUpper(j.work.Deed[:1]) + j.work.Deed[1:] + " " + j.name
+	if j.work.Action != job.Run {
+		j.name = strings.ToUpper(j.work.Action[:1]) + j.work.Action[1:] + " " + j.name
 	}
 	if in.Name != nil && strings.TrimSpace(*in.Name) != "" {
 		j.name = device.CleanText(strings.TrimSpace(*in.Name))
@@ -160,7 +160,7 @@ func (c *Column) chosen(caller *front.Caller, p access.Permission, t target) ([]
 // once.
 func runsFor(w job.Work, devices []fleet.Meant, turn string, due time.Time, until func(due time.Time) time.Time) (runs []*run) {
 	want := device.CapabilityCommands
-	if w.Deed != job.Run {
+	if w.Action != job.Run {
 		want = device.CapabilityPackages
 	}
 	for i, m := range devices {

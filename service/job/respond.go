@@ -52,7 +52,7 @@ func (c *Column) Respond(ctx context.Context, id, device uuid.UUID, name, by str
 	if r := j.runs[0]; r.state != job.Waiting {
 		return errors.New(r.reason)
 	}
-	err = c.put(ctx, j, front.Deed{Actor: by, Via: "policy", Action: "response.start", Device: device, DeviceName: m.Subject.Name, Result: "begun"})
+	err = c.put(ctx, j, front.Entry{Actor: by, Via: "policy", Action: "response.start", Device: device, DeviceName: m.Subject.Name, Result: "begun"})
 	if db.Duplicate(err) {
 		return nil // it was begun, and this service stopped before that was noted
 	}
@@ -87,9 +87,9 @@ func (c *Column) answerWork(ctx context.Context, s response.Step, subject string
 		w, err = c.packageWork(ctx, id, nil, s.Do == response.Remove)
 		return w, nil, &id, err
 	case response.RestartService:
-		w = job.OfSteps("Restart the service "+service, work.Step{Do: work.Service, Name: service, Deed: "restart", Seconds: 120})
+		w = job.OfSteps("Restart the service "+service, work.Step{Do: work.Service, Name: service, Action: "restart", Seconds: 120})
 	case response.StartService:
-		w = job.OfSteps("Start the service "+service, work.Step{Do: work.Service, Name: service, Deed: "start", Seconds: 120})
+		w = job.OfSteps("Start the service "+service, work.Step{Do: work.Service, Name: service, Action: "start", Seconds: 120})
 	case response.Set:
 		path := or(s.Path, subject)
 		w = job.OfSteps("Set "+path, work.Step{Do: work.Set, Path: path, Value: s.Value, Seconds: 60})

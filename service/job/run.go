@@ -210,20 +210,20 @@ func (c *Column) drop(ctx context.Context, o *open, reason string) {
 }
 
 // steer changes how a job goes on.
-func (c *Column) steer(ctx context.Context, id uuid.UUID, deed string) error {
+func (c *Column) steer(ctx context.Context, id uuid.UUID, action string) error {
 	c.mu.Lock()
 	o := c.open[id]
 	if o == nil {
 		c.mu.Unlock()
 		return front.Problem(http.StatusConflict, "The job is over.", "Begin it anew, or try again where it failed.")
 	}
-	want := map[string]string{"pause": paused, "resume": running, "cancel": cancelled}[deed]
+	want := map[string]string{"pause": paused, "resume": running, "cancel": cancelled}[action]
 	was := o.state
 	if was == want {
 		c.mu.Unlock()
 		return nil
 	}
-	if (deed == "pause" && was != running) || (deed == "resume" && was != paused) {
+	if (action == "pause" && was != running) || (action == "resume" && was != paused) {
 		c.mu.Unlock()
 		return front.Problem(http.StatusConflict, "The job is "+was+".", "Only a job that runs is paused, and only one that is paused goes on.")
 	}

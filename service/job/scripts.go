@@ -131,12 +131,12 @@ func (c *Column) RemoveScript(g *gin.Context, id api.ID) {
 	}
 }
 
-// done puts a deed on record, or answers with what went wrong.
+// done puts an action on record, or answers with what went wrong.
 func (c *Column) done(g *gin.Context, action, detail string, err error) bool {
 	if err == nil {
-		deed := front.DeedOf(g, action, "done")
-		deed.Detail = detail
-		err = c.audit.Record(g.Request.Context(), deed)
+		entry := front.EntryOf(g, action, "done")
+		entry.Detail = detail
+		err = c.audit.Record(g.Request.Context(), entry)
 	}
 	if err != nil {
 		front.Fail(g, err)

@@ -10,8 +10,8 @@ import (
 	"moorwatch.example/service/front"
 )
 
-// deedAdopt makes the caller a rollout's owner.
-const deedAdopt = "adopt"
+// actionAdopt makes the caller a rollout's owner.
+const actionAdopt = "adopt"
 
 // owned tells whether the owner of a rollout may still install updates at all of its devices, and do what else it
 // does there. Where not it waits until somebody adopts it.

@@ -87,7 +87,7 @@ type Column struct {
 	power   Power
 	wake    chan struct{}
 
-	moving sync.Mutex // of the rollouts: a deed and a step of one do not cross
+	moving sync.Mutex // of the rollouts: an action and a step of one do not cross
 
 	began    time.Time
 	shutting sync.Map // what is tried to shut devices down that were woken: attempt by awake
@@ -198,9 +198,9 @@ func (c *Column) done(g *gin.Context, action, detail string, err error) bool {
 		err = front.Problem(http.StatusConflict, "There is one of this name already.", "Choose another name.")
 	}
 	if err == nil {
-		deed := front.DeedOf(g, action, "done")
-		deed.Detail = detail
-		err = c.audit.Record(g.Request.Context(), deed)
+		entry := front.EntryOf(g, action, "done")
+		entry.Detail = detail
+		err = c.audit.Record(g.Request.Context(), entry)
 	}
 	if err != nil {
 		front.Fail(g, err)

@@ -398,8 +398,8 @@ func (c *Column) SendReports(ctx context.Context) error {
 			bad = append(bad, c.store.notSent(ctx, id, device.CleanLong(err.Error(), 300), now.Add(sendAgain), mostTries, next))
 			continue
 		}
-		deed := front.Deed{Action: "report.send", Detail: fmt.Sprintf("%s to %s", r.Schedule.Name, strings.Join(r.Schedule.To, ", ")), Result: "done", Actor: r.ChangedBy, Via: "schedule"}
-		bad = append(bad, c.store.sent(ctx, id, now, next), c.audit.Record(ctx, deed))
+		entry := front.Entry{Action: "report.send", Detail: fmt.Sprintf("%s to %s", r.Schedule.Name, strings.Join(r.Schedule.To, ", ")), Result: "done", Actor: r.ChangedBy, Via: "schedule"}
+		bad = append(bad, c.store.sent(ctx, id, now, next), c.audit.Record(ctx, entry))
 	}
 	return errors.Join(bad...)
 }

@@ -97,9 +97,9 @@ func (c *Column) AddRollout(g *gin.Context) {
 		g.JSON(http.StatusCreated, out)
 		return
 	}
-	deed := front.DeedOf(g, "rollout.begin", "begun")
-	deed.Detail = fmt.Sprintf("%s on %d devices in %d rings, rollout %s", r.spec.Name, len(chosen), len(counts), r.id)
-	if err = c.audit.Record(ctx, deed); err == nil {
+	entry := front.EntryOf(g, "rollout.begin", "begun")
+	entry.Detail = fmt.Sprintf("%s on %d devices in %d rings, rollout %s", r.spec.Name, len(chosen), len(counts), r.id)
+	if err = c.audit.Record(ctx, entry); err == nil {
 		err = c.store.addRollout(ctx, r, chosen, at)
 	}
 	if err != nil {
@@ -351,7 +351,7 @@ func (c *Column) ListRolloutDevices(g *gin.Context, id api.ID, in api.ListRollou
 
 // SteerRollout says how a rollout goes on: PATCH /rollouts/{id}.
 func (c *Column) SteerRollout(g *gin.Context, id api.ID) {
-	in, ok := front.Bind[api.RolloutDeed](g)
+	in, ok := front.Bind[api.RolloutAction](g)
 	if !ok {
 		return
 	}
@@ -380,16 +380,16 @@ func (c *Column) SteerRollout(g *gin.Context, id api.ID) {
 		}
 		detail += ", without " + strings.Join(*in.Without, ", ")
 	}
-	if err == nil && in.Deed != nil && *in.Deed == deedAdopt {
-		what, in.Deed = "rollout."+deedAdopt, nil
+	if err == nil && in.Action != nil && *in.Action == actionAdopt {
+		what, in.Action = "rollout."+actionAdopt, nil
 		err = c.adopt(g, &r)
 	}
-	if err == nil && in.Deed != nil {
-		what = "rollout." + *in.Deed
-		if bad := r.spec.Do(&r.state, *in.Deed, front.CallerOf(g).Email, r.begunBy, time.Now()); bad != nil {
+	if err == nil && in.Action != nil {
+		what = "rollout." + *in.Action
+		if bad := r.spec.Do(&r.state, *in.Action, front.CallerOf(g).Email, r.begunBy, time.Now()); bad != nil {
 			err = front.Problem(http.StatusConflict, "The rollout cannot do that now.", bad.Error()+".")
 		} else {
-			err = c.steered(ctx, &r, *in.Deed)
+			err = c.steered(ctx, &r, *in.Action)
 		}
 	}
 	if err == nil {
@@ -402,15 +402,15 @@ func (c *Column) SteerRollout(g *gin.Context, id api.ID) {
 	}
 }
 
-// steered does what a deed asks for beside the state.
-func (c *Column) steered(ctx context.Context, r *rollout, deed string) error {
-	switch deed {
-	case patch.DeedAgain:
+// steered does what an action asks for beside the state.
+func (c *Column) steered(ctx context.Context, r *rollout, action string) error {
+	switch action {
+	case patch.ActionAgain:
 		for i := r.state.At; i < len(r.state.Rings); i++ {
 			r.state.Rings[i].Try++
 		}
 		return c.store.again(ctx, r.id, r.state.At)
-	case patch.DeedCancel:
+	case patch.ActionCancel:
 		for _, ring := range r.state.Rings {
 			for _, one := range []string{ring.Job, ring.Staging} {
 				if id, err := uuid.Parse(one); err == nil {

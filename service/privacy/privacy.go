@@ -77,9 +77,9 @@ func (p *Column) exportPerson(c *gin.Context, id uuid.UUID) {
 		err = front.NotFound("person")
 	}
 	if err == nil {
-		deed := front.DeedOf(c, "person.export", "done")
-		deed.Detail = email
-		err = p.audit.Record(ctx, deed)
+		entry := front.EntryOf(c, "person.export", "done")
+		entry.Detail = email
+		err = p.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -104,9 +104,9 @@ func (p *Column) ErasePerson(c *gin.Context) {
 	case db.Missing(err):
 		err = front.NotFound("person of this e-mail address")
 	case err == nil:
-		deed := front.DeedOf(c, "person.erase", "done")
-		deed.Detail = id.String()
-		err = p.audit.Record(ctx, deed)
+		entry := front.EntryOf(c, "person.erase", "done")
+		entry.Detail = id.String()
+		err = p.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -123,9 +123,9 @@ func (p *Column) ExportOrganisation(c *gin.Context, id api.ID) {
 		err = front.NotFound("organisation")
 	}
 	if err == nil {
-		deed := front.DeedOf(c, "organisation.export", "done")
-		deed.Detail = name
-		err = p.audit.Record(ctx, deed)
+		entry := front.EntryOf(c, "organisation.export", "done")
+		entry.Detail = name
+		err = p.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -153,9 +153,9 @@ func (p *Column) EraseOrganisation(c *gin.Context, id api.ID) {
 	var devices []uuid.UUID
 	if err == nil {
 		// It is on record before it begins: what follows leaves nothing that tells of it.
-		deed := front.DeedOf(c, "organisation.erase", "begun")
-		deed.Detail = name
-		if err = p.audit.Record(ctx, deed); err == nil {
+		entry := front.EntryOf(c, "organisation.erase", "begun")
+		entry.Detail = name
+		if err = p.audit.Record(ctx, entry); err == nil {
 			devices, err = p.store.devices(ctx, id)
 		}
 	}
@@ -168,9 +168,9 @@ func (p *Column) EraseOrganisation(c *gin.Context, id api.ID) {
 	}
 	// Once begun it is ended, whoever waits for it.
 	if err = p.store.eraseOrganisation(context.WithoutCancel(ctx), id, devices); err == nil {
-		deed := front.DeedOf(c, "organisation.erase", "done")
-		deed.Detail = fmt.Sprintf("%s, %d devices", name, len(devices))
-		err = p.audit.Record(context.WithoutCancel(ctx), deed)
+		entry := front.EntryOf(c, "organisation.erase", "done")
+		entry.Detail = fmt.Sprintf("%s, %d devices", name, len(devices))
+		err = p.audit.Record(context.WithoutCancel(ctx), entry)
 	}
 	p.fleet.Changed(devices)
 	if err != nil {

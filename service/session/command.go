@@ -40,14 +40,14 @@ func (s *Column) RunCommand(c *gin.Context, id api.ID) {
 		front.Fail(c, err)
 		return
 	}
-	deed := front.DeedOf(c, "command.start", "started")
-	deed.Device, deed.DeviceName, deed.Detail = id, d.Name, strings.Join(order.Argv, " ")
-	if err := s.audit.Record(ctx, deed); err != nil {
+	entry := front.EntryOf(c, "command.start", "started")
+	entry.Device, entry.DeviceName, entry.Detail = id, d.Name, strings.Join(order.Argv, " ")
+	if err := s.audit.Record(ctx, entry); err != nil {
 		front.Fail(c, err)
 		return
 	}
 	v.count(0, int64(len(body)), 1)
-	end := deed
+	end := entry
 	end.Action = "command.end"
 	// The record of the end outlasts the caller, who may have left.
 	record := func(result string) {

@@ -255,9 +255,9 @@ func (s *Column) ruled(c *gin.Context, action, detail string, err error) bool {
 		err = s.Refresh(ctx)
 	}
 	if err == nil {
-		deed := front.DeedOf(c, action, "done")
-		deed.Detail = detail
-		err = s.audit.Record(ctx, deed)
+		entry := front.EntryOf(c, action, "done")
+		entry.Detail = detail
+		err = s.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)

@@ -110,9 +110,9 @@ func (s *Column) RemoveConsole(c *gin.Context, id api.ID, console uuid.UUID) {
 // consoled notes a change of a device's consoles, or answers with what went wrong.
 func (s *Column) consoled(c *gin.Context, d api.Device, action, detail string, err error) bool {
 	if err == nil {
-		deed := front.DeedOf(c, action, "done")
-		deed.Device, deed.DeviceName, deed.Detail = d.ID, d.Name, detail
-		err = s.audit.Record(c.Request.Context(), deed)
+		entry := front.EntryOf(c, action, "done")
+		entry.Device, entry.DeviceName, entry.Detail = d.ID, d.Name, detail
+		err = s.audit.Record(c.Request.Context(), entry)
 	}
 	if err != nil {
 		front.Fail(c, err)

@@ -33,10 +33,10 @@ func (s *Column) ListFiles(c *gin.Context, id api.ID, in api.ListFilesParams) {
 	s.passLines(c, id, job{tool: "files", path: "/files/list", in: messages.FilePath{Path: in.Path, Deep: in.Deep != nil && *in.Deep}})
 }
 
-// ChangeFiles does a deed to files: POST /devices/{id}/files.
+// ChangeFiles does an action to files: POST /devices/{id}/files.
 func (s *Column) ChangeFiles(c *gin.Context, id api.ID) {
-	d, ok := front.Bind[messages.FileDeed](c)
-	if !ok || ((d.Deed == messages.FilePermit || d.Deed == messages.FilePurge) && !need(c, access.Of("files", access.Administer))) {
+	d, ok := front.Bind[messages.FileAction](c)
+	if !ok || ((d.Action == messages.FilePermit || d.Action == messages.FilePurge) && !need(c, access.Of("files", access.Administer))) {
 		return
 	}
 	detail := strings.Join(d.Paths, ", ")
@@ -45,7 +45,7 @@ func (s *Column) ChangeFiles(c *gin.Context, id api.ID) {
 			detail += " → " + more
 		}
 	}
-	s.passLines(c, id, job{"files", "/files/change", d, "file." + d.Deed, detail})
+	s.passLines(c, id, job{"files", "/files/change", d, "file." + d.Action, detail})
 }
 
 // GetFile shows one file: GET /devices/{id}/files/entry.
@@ -106,7 +106,7 @@ func (s *Column) DropUpload(c *gin.Context, id api.ID, upload uuid.UUID) {
 func (s *Column) EndUpload(c *gin.Context, id api.ID, upload uuid.UUID) {
 	if end, ok := front.Bind[messages.UploadEnd](c); ok {
 		one(s, c, id, http.StatusOK, job{"files", "/uploads/" + upload.String() + "/finish", end, "file.place", "SHA-256 " + end.SHA256}, func(w *work, e *messages.FileEntry) string {
-			w.deed.Detail = e.Path + ", " + w.deed.Detail
+			w.entry.Detail = e.Path + ", " + w.entry.Detail
 			return "done"
 		})
 	}
@@ -176,7 +176,7 @@ func (b *body) Read(p []byte) (int, error) {
 
 // UnpackArchive puts the files of a tar below a folder: PUT /devices/{id}/files/archive.
 func (s *Column) UnpackArchive(c *gin.Context, id api.ID, in api.UnpackArchiveParams) {
-	w, ok := s.start(c, id, job{tool: "files", deed: "file.unpack", detail: in.Path})
+	w, ok := s.start(c, id, job{tool: "files", action: "file.unpack", detail: in.Path})
 	if !ok {
 		return
 	}

@@ -32,9 +32,9 @@ type manyJob struct {
 	read  func(answer *http.Response) (*link.Answer, error)
 }
 
-// DoOnMany does one thing on many devices: POST /deeds.
+// DoOnMany does one thing on many devices: POST /actions.
 func (s *Column) DoOnMany(c *gin.Context) {
-	in, ok := front.Bind[api.ManyDeed](c)
+	in, ok := front.Bind[api.ManyAction](c)
 	if !ok {
 		return
 	}
@@ -76,9 +76,9 @@ func (s *Column) DoOnMany(c *gin.Context) {
 		json.NewEncoder(c.Writer).Encode(api.SweepEvent{Asked: &n, Offline: &offline, Done: &done})
 		return
 	}
-	deed := front.DeedOf(c, "many."+m.deed, "begun")
-	deed.Detail = fmt.Sprintf("%s on %d devices", m.detail, len(asked))
-	if err := s.audit.Record(ctx, deed); err != nil {
+	entry := front.EntryOf(c, "many."+m.action, "begun")
+	entry.Detail = fmt.Sprintf("%s on %d devices", m.detail, len(asked))
+	if err := s.audit.Record(ctx, entry); err != nil {
 		front.Fail(c, err)
 		return
 	}
@@ -101,9 +101,9 @@ func (s *Column) doOne(c *gin.Context, ctx context.Context, d api.Device, m many
 	defer v.leave()
 	ctx, cancel := v.during(ctx)
 	defer cancel()
-	deed := front.DeedOf(c, m.deed, "begun")
-	deed.Device, deed.DeviceName, deed.Detail = d.ID, d.Name, m.detail
-	if err := s.audit.Record(ctx, deed); err != nil {
+	entry := front.EntryOf(c, m.action, "begun")
+	entry.Device, entry.DeviceName, entry.Detail = d.ID, d.Name, m.detail
+	if err := s.audit.Record(ctx, entry); err != nil {
 		return nil, err
 	}
 	v.count(0, 0, 1)
@@ -126,12 +126,12 @@ func (s *Column) doOne(c *gin.Context, ctx context.Context, d api.Device, m many
 		}
 		r.Body.Close()
 	}
-	deed.Result = "done"
+	entry.Result = "done"
 	if err != nil {
 		err = plain(err)
-		deed.Result = "refused: " + err.Error()
+		entry.Result = "refused: " + err.Error()
 	}
-	go s.audit.Record(context.WithoutCancel(ctx), deed)
+	go s.audit.Record(context.WithoutCancel(ctx), entry)
 	return answer, err
 }
 
@@ -144,7 +144,7 @@ func plain(err error) error {
 }
 
 // manyOf reads what is to be done, of which there must be one thing.
-func manyOf(in api.ManyDeed, caller *front.Caller) (m manyJob, err error) {
+func manyOf(in api.ManyAction, caller *front.Caller) (m manyJob, err error) {
 	bad := func(detail string) error {
 		return front.Problem(http.StatusBadRequest, "This cannot be done on many devices.", detail)
 	}
@@ -163,7 +163,7 @@ func manyOf(in api.ManyDeed, caller *front.Caller) (m manyJob, err error) {
 	if d := in.Service; d != nil {
 		n++
 		m = manyJob{serviceJob(*d), access.Of("services", access.Act), readOutcome}
-		if d.Deed == link.ServiceMode {
+		if d.Action == link.ServiceMode {
 			m.needs = access.Of("services", access.Administer)
 		}
 	}
@@ -202,7 +202,7 @@ func manyOf(in api.ManyDeed, caller *front.Caller) (m manyJob, err error) {
 	return m, nil
 }
 
-// readOutcome reads how a deed ended. Times in its words differ from device to device, and would
+// readOutcome reads how an action ended. Times in its words differ from device to device, and would
 // keep equal answers apart.
 func readOutcome(r *http.Response) (*link.Answer, error) {
 	var o link.Outcome

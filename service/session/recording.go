@@ -389,10 +389,10 @@ func (s *Column) GetRecording(c *gin.Context, id api.ID) {
 
 // played puts on record that a recording is played.
 func (s *Column) played(c *gin.Context, r api.Recording) error {
-	deed := front.DeedOf(c, "recording.play", "done")
-	deed.Device, deed.DeviceName = r.DeviceID, r.Device
-	deed.Detail = "of " + r.Actor + ", " + r.BeganAt.UTC().Format(time.RFC3339)
-	return s.audit.Record(c.Request.Context(), deed)
+	entry := front.EntryOf(c, "recording.play", "done")
+	entry.Device, entry.DeviceName = r.DeviceID, r.Device
+	entry.Detail = "of " + r.Actor + ", " + r.BeganAt.UTC().Format(time.RFC3339)
+	return s.audit.Record(c.Request.Context(), entry)
 }
 
 // PlayRecording sends what was printed: GET /recordings/{id}/content. Each playing is on record.

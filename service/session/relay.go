@@ -29,8 +29,8 @@ type job struct {
 	tool string
 	path string // at the agent
 	in   any
-	// deed and detail are for the audit log; a job without a deed only looks.
-	deed, detail string
+	// action and detail are for the audit log; a job without an action only looks.
+	action, detail string
 }
 
 // tool finds a device and a tool that it offers. It fails for a device that is silent.
@@ -63,10 +63,10 @@ type work struct {
 	visit  *visit
 	ctx    context.Context
 	done   func()
-	deed   front.Deed
+	entry  front.Entry
 }
 
-// start prepares a job: the device is there, the session has begun, the deed is on record. It has
+// start prepares a job: the device is there, the session has begun, the action is on record. It has
 // answered where it fails.
 func (s *Column) start(c *gin.Context, id uuid.UUID, j job) (*work, bool) {
 	d, v, ok := s.open(c, id, j.tool, "")
@@ -76,10 +76,10 @@ func (s *Column) start(c *gin.Context, id uuid.UUID, j job) (*work, bool) {
 	w := &work{s: s, device: d, visit: v}
 	ctx, cancel := v.during(c.Request.Context())
 	w.ctx, w.done = ctx, func() { cancel(); v.leave() }
-	if j.deed != "" {
-		w.deed = front.DeedOf(c, j.deed, "begun")
-		w.deed.Device, w.deed.DeviceName, w.deed.Detail = d.ID, d.Name, j.detail
-		if err := s.audit.Record(ctx, w.deed); err != nil {
+	if j.action != "" {
+		w.entry = front.EntryOf(c, j.action, "begun")
+		w.entry.Device, w.entry.DeviceName, w.entry.Detail = d.ID, d.Name, j.detail
+		if err := s.audit.Record(ctx, w.entry); err != nil {
 			w.done()
 			front.Fail(c, err)
 			return nil, false
@@ -89,14 +89,14 @@ func (s *Column) start(c *gin.Context, id uuid.UUID, j job) (*work, bool) {
 	return w, true
 }
 
-// finish ends a job, and notes how a deed ended. The note outlasts the caller, who may have left.
+// finish ends a job, and notes how an action ended. The note outlasts the caller, who may have left.
 func (w *work) finish(result string) {
 	w.done()
-	if w.deed.Action == "" {
+	if w.entry.Action == "" {
 		return
 	}
-	w.deed.Result = result
-	go w.s.audit.Record(context.WithoutCancel(w.ctx), w.deed)
+	w.entry.Result = result
+	go w.s.audit.Record(context.WithoutCancel(w.ctx), w.entry)
 }
 
 // fail answers with what went wrong, and ends the job.
@@ -149,7 +149,7 @@ func call[Out any](ctx context.Context, h *hub.Hub, id uuid.UUID, path string, i
 }
 
 // one does a job that is answered with one value. see, where given, looks at the value first, and
-// returns how the deed ended.
+// returns how the action ended.
 func one[Out any](s *Column, c *gin.Context, id uuid.UUID, status int, j job, see func(w *work, out *Out) string) {
 	w, ok := s.start(c, id, j)
 	if !ok {

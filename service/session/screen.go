@@ -48,18 +48,18 @@ func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) 
 	if in.Mode != nil {
 		query.Set("mode", string(*in.Mode))
 	}
-	deed := front.DeedOf(c, "screen.start", "started")
-	deed.Device, deed.DeviceName, deed.Detail = id, d.Name, strings.TrimSpace(query.Get("mode")+" "+desktop)
-	if err := s.audit.Record(ctx, deed); err != nil {
+	entry := front.EntryOf(c, "screen.start", "started")
+	entry.Device, entry.DeviceName, entry.Detail = id, d.Name, strings.TrimSpace(query.Get("mode")+" "+desktop)
+	if err := s.audit.Record(ctx, entry); err != nil {
 		front.Fail(c, err)
 		return
 	}
 	v.count(0, 0, 1)
 	began := time.Now()
 	note := func(action, result, detail string) {
-		deed := deed
-		deed.Action, deed.Result, deed.Detail = action, result, detail
-		go s.audit.Record(context.WithoutCancel(ctx), deed)
+		entry := entry
+		entry.Action, entry.Result, entry.Detail = action, result, detail
+		go s.audit.Record(context.WithoutCancel(ctx), entry)
 	}
 	far, err := s.dialScreen(ctx, d, desktop, query)
 	if err != nil {
@@ -104,7 +104,7 @@ func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) 
 	}
 	if !v.rule.Unrecorded {
 		again, _ := json.Marshal(link.ScreenInput{Again: true})
-		reel, err := s.reelOf(ctx, newRecording{device: id, shell: uuid.New(), caller: front.CallerOf(c).ID, deviceName: d.Name, actor: deed.Actor, program: desktop, keepDays: v.rule.Kept()},
+		reel, err := s.reelOf(ctx, newRecording{device: id, shell: uuid.New(), caller: front.CallerOf(c).ID, deviceName: d.Name, actor: entry.Actor, program: desktop, keepDays: v.rule.Kept()},
 			func() { far.Write(ctx, websocket.MessageText, again) })
 		if err != nil {
 			note("screen.end", "not recorded: "+err.Error(), "")

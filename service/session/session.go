@@ -1,7 +1,7 @@
 // Package session is the column of work on devices: the tools with which a technician looks and
 // acts, the sessions in which they do, the consent of the person at the device, and questions put to
 // many at once. What is asked passes between the caller and the device's agent, which carries it
-// out; each deed is on record before it begins.
+// out; each action is on record before it begins.
 package session
 
 import (

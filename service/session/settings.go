@@ -39,20 +39,20 @@ func (s *Column) SearchSettings(c *gin.Context, id api.ID) {
 
 // ChangeSetting sets or removes a setting: POST /devices/{id}/settings.
 func (s *Column) ChangeSetting(c *gin.Context, id api.ID) {
-	if d, ok := front.Bind[link.SettingDeed](c); ok {
+	if d, ok := front.Bind[link.SettingAction](c); ok {
 		one(s, c, id, http.StatusOK, settingJob(d), told)
 	}
 }
 
-func settingJob(d link.SettingDeed) job {
+func settingJob(d link.SettingAction) job {
 	detail := strings.Join(append(append([]string{}, d.Path...), d.Name), "/")
-	if d.Deed == link.SettingSet {
+	if d.Action == link.SettingSet {
 		detail += " = " + strings.ReplaceAll(d.Value, "\n", ", ")
 	}
 	if d.Was != nil {
 		detail += ", was " + strings.ReplaceAll(*d.Was, "\n", ", ")
 	}
-	return job{"settings", "/settings/do", d, "setting." + d.Deed, detail}
+	return job{"settings", "/settings/do", d, "setting." + d.Action, detail}
 }
 
 // ListQueryClasses lists what a device can be asked for: GET /devices/{id}/queries.
@@ -163,12 +163,12 @@ func (s *Column) RemoveQuery(c *gin.Context, id api.ID) {
 	s.noted(c, "query.remove", name, err, func() { c.Status(http.StatusNoContent) })
 }
 
-// noted notes a deed that concerns no device, and answers; or answers with what went wrong.
+// noted notes an action that concerns no device, and answers; or answers with what went wrong.
 func (s *Column) noted(c *gin.Context, action, detail string, err error, answer func()) {
 	if err == nil {
-		deed := front.DeedOf(c, action, "done")
-		deed.Detail = detail
-		err = s.audit.Record(c.Request.Context(), deed)
+		entry := front.EntryOf(c, action, "done")
+		entry.Detail = detail
+		err = s.audit.Record(c.Request.Context(), entry)
 	}
 	if err != nil {
 		front.Fail(c, err)

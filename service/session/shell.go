@@ -41,17 +41,17 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 	defer v.leave()
 	ctx, cancel := v.during(c.Request.Context())
 	defer cancel()
-	deed := front.DeedOf(c, "shell.start", "started")
-	deed.Device, deed.DeviceName = id, d.Name
+	entry := front.EntryOf(c, "shell.start", "started")
+	entry.Device, entry.DeviceName = id, d.Name
 	if in.Person != nil {
-		deed.Detail = "as " + *in.Person
+		entry.Detail = "as " + *in.Person
 	}
-	if err := s.audit.Record(ctx, deed); err != nil {
+	if err := s.audit.Record(ctx, entry); err != nil {
 		front.Fail(c, err)
 		return
 	}
 	v.count(0, 0, 1)
-	end := deed
+	end := entry
 	end.Action = "shell.end"
 	began := time.Now()
 	record := func(result string) {
@@ -76,7 +76,7 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 	seen := taps{out: func(_ websocket.MessageType, p []byte) { v.count(int64(len(p)), 0, 0) }, in: func(_ websocket.MessageType, p []byte) { v.count(0, int64(len(p)), 0) }}
 	over := false
 	if !v.rule.Unrecorded {
-		tape, err := s.record(ctx, newRecording{device: id, shell: shell, caller: front.CallerOf(c).ID, deviceName: d.Name, actor: deed.Actor, person: query.Get("person"), program: query.Get("program"), keepDays: v.rule.Kept()})
+		tape, err := s.record(ctx, newRecording{device: id, shell: shell, caller: front.CallerOf(c).ID, deviceName: d.Name, actor: entry.Actor, person: query.Get("person"), program: query.Get("program"), keepDays: v.rule.Kept()})
 		if err != nil {
 			front.Fail(c, err)
 			return

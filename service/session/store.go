@@ -22,12 +22,12 @@ type store struct {
 }
 
 const sessionColumns = `t.id, t.device_id, t.device_name, t.actor, t.via, t.address, t.tool, t.reason, t.consent, t.began_at, t.last_at, t.ended_at, t.ending,
-	t.received, t.sent, t.deeds, t.interrupted, t.note`
+	t.received, t.sent, t.actions, t.interrupted, t.note`
 
 func scanSession(row pgx.CollectableRow) (t api.ToolSession, err error) {
 	var reason, ending, note string
 	err = row.Scan(&t.ID, &t.DeviceID, &t.Device, &t.Actor, &t.Via, &t.Address, &t.Tool, &reason, &t.Consent, &t.BeganAt, &t.LastAt, &t.EndedAt, &ending,
-		&t.ReceivedBytes, &t.SentBytes, &t.Deeds, &t.InterruptedSeconds, &note)
+		&t.ReceivedBytes, &t.SentBytes, &t.Actions, &t.InterruptedSeconds, &note)
 	for _, f := range []struct {
 		to   **string
 		text string
@@ -73,7 +73,7 @@ type tally struct {
 	id             uuid.UUID
 	last           time.Time
 	received, sent int64
-	deeds          int
+	actions        int
 	interrupted    float64
 	ending         string // not empty where it has ended
 }
@@ -82,9 +82,9 @@ type tally struct {
 func (s store) keep(ctx context.Context, all []tally) error {
 	batch := &pgx.Batch{}
 	for _, t := range all {
-		batch.Queue(`UPDATE tool_sessions SET last_at = $2, received = received + $3, sent = sent + $4, deeds = deeds + $5, interrupted = interrupted + $6,
+		batch.Queue(`UPDATE tool_sessions SET last_at = $2, received = received + $3, sent = sent + $4, actions = actions + $5, interrupted = interrupted + $6,
 			ending = CASE WHEN $7 = '' THEN ending ELSE $7 END, ended_at = CASE WHEN $7 = '' THEN ended_at ELSE $2 END WHERE id = $1`,
-			t.id, t.last, t.received, t.sent, t.deeds, t.interrupted, t.ending)
+			t.id, t.last, t.received, t.sent, t.actions, t.interrupted, t.ending)
 	}
 	return s.pool.SendBatch(ctx, batch).Close()
 }

@@ -80,11 +80,11 @@ func (s *Column) Sweep(c *gin.Context) {
 			offline = append(offline, d.Name)
 		}
 	}
-	deed := front.DeedOf(c, "sweep.start", "started")
-	deed.Detail = fmt.Sprintf("%s %s of %d devices", q.Kind, q.Name, len(asked))
+	entry := front.EntryOf(c, "sweep.start", "started")
+	entry.Detail = fmt.Sprintf("%s %s of %d devices", q.Kind, q.Name, len(asked))
 	body, err := json.Marshal(q)
 	if err == nil {
-		err = s.audit.Record(ctx, deed)
+		err = s.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)

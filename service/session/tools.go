@@ -21,13 +21,13 @@ import (
 	"moorwatch.example/service/front"
 )
 
-// told gives how a deed ended in the words of the device.
+// told gives how an action ended in the words of the device.
 func told(_ *work, o *link.Outcome) string {
 	o.Message = device.CleanText(o.Message)
 	return "done: " + o.Message
 }
 
-// need answers a caller who lacks a permission that one kind of a deed needs beyond the operation's.
+// need answers a caller who lacks a permission that one kind of an action needs beyond the operation's.
 func need(c *gin.Context, p access.Permission) bool {
 	if front.May(c, p) {
 		return true
@@ -51,20 +51,20 @@ func (s *Column) ListSpikes(c *gin.Context, id api.ID) {
 	one[link.Spikes](s, c, id, http.StatusOK, job{tool: "processes", path: "/processes/past"}, nil)
 }
 
-// ChangeProcess does a deed to a process: POST /devices/{id}/processes.
+// ChangeProcess does an action to a process: POST /devices/{id}/processes.
 func (s *Column) ChangeProcess(c *gin.Context, id api.ID) {
-	d, ok := front.Bind[link.ProcessDeed](c)
+	d, ok := front.Bind[link.ProcessAction](c)
 	if !ok {
 		return
 	}
 	if d.PID <= 0 && d.Name == "" {
-		front.Fail(c, front.Problem(http.StatusBadRequest, "The deed names no process.", "Give its pid and started, as the list tells them."))
+		front.Fail(c, front.Problem(http.StatusBadRequest, "The action names no process.", "Give its pid and started, as the list tells them."))
 		return
 	}
 	one(s, c, id, http.StatusOK, processJob(d), told)
 }
 
-func processJob(d link.ProcessDeed) job {
+func processJob(d link.ProcessAction) job {
 	detail := fmt.Sprintf("process %d", d.PID)
 	if d.Name != "" {
 		detail = "all named " + d.Name
@@ -75,7 +75,7 @@ func processJob(d link.ProcessDeed) job {
 	if d.Force {
 		detail += ", by force"
 	}
-	return job{"processes", "/processes/do", d, "process." + d.Deed, detail}
+	return job{"processes", "/processes/do", d, "process." + d.Action, detail}
 }
 
 // StartProgram starts a program: POST /devices/{id}/programs.
@@ -101,16 +101,16 @@ func (s *Column) GetService(c *gin.Context, id api.ID, name string) {
 	one[link.Service](s, c, id, http.StatusOK, job{tool: "services", path: "/services/service", in: link.Service{Name: name}}, nil)
 }
 
-// ChangeService does a deed to a service: POST /devices/{id}/services.
+// ChangeService does an action to a service: POST /devices/{id}/services.
 func (s *Column) ChangeService(c *gin.Context, id api.ID) {
-	d, ok := front.Bind[link.ServiceDeed](c)
-	if !ok || (d.Deed == link.ServiceMode && !need(c, access.Of("services", access.Administer))) {
+	d, ok := front.Bind[link.ServiceAction](c)
+	if !ok || (d.Action == link.ServiceMode && !need(c, access.Of("services", access.Administer))) {
 		return
 	}
 	one(s, c, id, http.StatusOK, serviceJob(d), told)
 }
 
-func serviceJob(d link.ServiceDeed) job {
+func serviceJob(d link.ServiceAction) job {
 	detail := d.Name
 	if d.Start != "" {
 		detail += ", " + d.Start
@@ -118,7 +118,7 @@ func serviceJob(d link.ServiceDeed) job {
 	if len(d.Stops) > 0 {
 		detail += ", and with it " + strings.Join(d.Stops, ", ")
 	}
-	return job{"services", "/services/do", d, "service." + d.Deed, detail}
+	return job{"services", "/services/do", d, "service." + d.Action, detail}
 }
 
 // ListEventSources lists logs: GET /devices/{id}/event-sources.
@@ -183,7 +183,7 @@ func (s *Column) WakeDevice(c *gin.Context, id api.ID) {
 	d, err := s.devices.Device(c.Request.Context(), id)
 	var out api.WakeResult
 	if err == nil {
-		out, err = s.wake(c.Request.Context(), d, front.DeedOf(c, "power.wake", "begun"))
+		out, err = s.wake(c.Request.Context(), d, front.EntryOf(c, "power.wake", "begun"))
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -199,7 +199,7 @@ func (s *Column) Online(id uuid.UUID) bool { return s.hub.Online(id) }
 func (s *Column) Wake(ctx context.Context, id uuid.UUID, by string) error {
 	d, err := s.devices.Device(ctx, id)
 	if err == nil {
-		_, err = s.wake(ctx, d, front.Deed{Actor: by, Via: "rollout", Action: "power.wake", Result: "begun"})
+		_, err = s.wake(ctx, d, front.Entry{Actor: by, Via: "rollout", Action: "power.wake", Result: "begun"})
 	}
 	return err
 }
@@ -217,16 +217,16 @@ func (s *Column) ShutDown(ctx context.Context, id uuid.UUID, by string) (stays s
 	if len(there.Items) > 0 {
 		return there.Items[0].Name + " is signed in", nil
 	}
-	deed := front.Deed{Actor: by, Via: "rollout", Action: "power." + link.PowerOff, Device: id, DeviceName: d.Name, Detail: "it was woken for a rollout", Result: "begun"}
-	if err := s.audit.Record(ctx, deed); err != nil {
+	entry := front.Entry{Actor: by, Via: "rollout", Action: "power." + link.PowerOff, Device: id, DeviceName: d.Name, Detail: "it was woken for a rollout", Result: "begun"}
+	if err := s.audit.Record(ctx, entry); err != nil {
 		return "", err
 	}
-	_, err = call[link.Outcome](ctx, s.hub, id, "/power/do", link.PowerDeed{Deed: link.PowerOff})
+	_, err = call[link.Outcome](ctx, s.hub, id, "/power/do", link.PowerAction{Action: link.PowerOff})
 	return "", err
 }
 
-// wake has the neighbours of a device send it the call to wake, and notes the deed.
-func (s *Column) wake(ctx context.Context, d api.Device, deed front.Deed) (out api.WakeResult, err error) {
+// wake has the neighbours of a device send it the call to wake, and notes the action.
+func (s *Column) wake(ctx context.Context, d api.Device, entry front.Entry) (out api.WakeResult, err error) {
 	out.By = []string{}
 	if d.Online {
 		err = front.Problem(http.StatusConflict, d.Name+" is awake.", "It is connected.")
@@ -242,9 +242,9 @@ func (s *Column) wake(ctx context.Context, d api.Device, deed front.Deed) (out a
 	if err == nil && len(near) == 0 {
 		err = front.Problem(http.StatusConflict, "No device is online beside "+d.Name+".", "The call must come from its own network. Wake one there by hand, or have the site's router send it.")
 	}
-	deed.Device, deed.DeviceName, deed.Detail = d.ID, d.Name, strings.Join(hardware, ", ")
+	entry.Device, entry.DeviceName, entry.Detail = d.ID, d.Name, strings.Join(hardware, ", ")
 	if err == nil {
-		err = s.audit.Record(ctx, deed)
+		err = s.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		return out, err
@@ -267,11 +267,11 @@ func (s *Column) wake(ctx context.Context, d api.Device, deed front.Deed) (out a
 		})
 	}
 	all.Wait()
-	deed.Result = "sent by " + strings.Join(out.By, ", ")
+	entry.Result = "sent by " + strings.Join(out.By, ", ")
 	if len(out.By) == 0 {
-		deed.Result = "not sent: " + why
+		entry.Result = "not sent: " + why
 	}
-	go s.audit.Record(context.WithoutCancel(ctx), deed)
+	go s.audit.Record(context.WithoutCancel(ctx), entry)
 	if len(out.By) == 0 {
 		return out, front.Problem(http.StatusBadGateway, "No neighbour could send the call.", why)
 	}
@@ -372,23 +372,23 @@ func (s *Column) SetClipboard(c *gin.Context, id api.ID) {
 
 // ChangePower restarts or ends a device, or a session on it: POST /devices/{id}/power.
 func (s *Column) ChangePower(c *gin.Context, id api.ID) {
-	d, ok := front.Bind[link.PowerDeed](c)
+	d, ok := front.Bind[link.PowerAction](c)
 	if !ok || (administers(d) && !need(c, access.Of("power", access.Administer))) {
 		return
 	}
 	one(s, c, id, http.StatusOK, powerJob(d), told)
 }
 
-func administers(d link.PowerDeed) bool {
-	return d.Deed == link.PowerFirmware || d.Deed == link.PowerRecovery
+func administers(d link.PowerAction) bool {
+	return d.Action == link.PowerFirmware || d.Action == link.PowerRecovery
 }
 
-func powerJob(d link.PowerDeed) job {
+func powerJob(d link.PowerAction) job {
 	detail := d.Session
 	if d.DelaySeconds > 0 {
 		detail = strings.TrimSpace(fmt.Sprintf("%s in %d s", detail, d.DelaySeconds))
 	}
-	return job{"power", "/power/do", d, "power." + d.Deed, detail}
+	return job{"power", "/power/do", d, "power." + d.Action, detail}
 }
 
 // Inventory reads what devices consist of.

@@ -175,15 +175,15 @@ func (s *Column) begin(c *gin.Context, v *visit, d api.Device, reason string, as
 		ending = "it was not allowed to begin"
 	}
 	v.row.LastAt = time.Now()
-	deed := front.DeedOf(c, "session.begin", v.row.Consent)
-	deed.Device, deed.DeviceName, deed.Detail = d.ID, d.Name, v.key.tool
+	entry := front.EntryOf(c, "session.begin", v.row.Consent)
+	entry.Device, entry.DeviceName, entry.Detail = d.ID, d.Name, v.key.tool
 	if reason != "" {
-		deed.Detail += ": " + reason
+		entry.Detail += ": " + reason
 	}
 	if !allowed {
-		deed.Action = "session.refuse"
+		entry.Action = "session.refuse"
 	}
-	if err := errors.Join(s.store.addSession(ctx, caller.ID, v.row, ending), s.audit.Record(ctx, deed)); err != nil {
+	if err := errors.Join(s.store.addSession(ctx, caller.ID, v.row, ending), s.audit.Record(ctx, entry)); err != nil {
 		return err
 	}
 	if !allowed {
@@ -207,12 +207,12 @@ func (v *visit) leave() {
 }
 
 // count adds to what the session's record tells.
-func (v *visit) count(received, sent int64, deeds int) {
+func (v *visit) count(received, sent int64, actions int) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.tally.received += received
 	v.tally.sent += sent
-	v.tally.deeds += deeds
+	v.tally.actions += actions
 	v.tally.last = time.Now()
 }
 
@@ -308,7 +308,7 @@ func (s *Column) giveBack(all []tally) {
 	}
 	for _, t := range all {
 		if v := byID[t.id]; v != nil {
-			v.count(t.received, t.sent, t.deeds)
+			v.count(t.received, t.sent, t.actions)
 			v.interrupted(t.interrupted)
 		}
 	}
@@ -368,9 +368,9 @@ func (s *Column) EndSession(c *gin.Context, id api.ID) {
 		err = front.NotFound("open session that you may end")
 	}
 	for _, v := range found {
-		deed := front.DeedOf(c, "session.end", "done")
-		deed.Device, deed.DeviceName, deed.Detail = v.key.device, v.row.Device, v.key.tool+" of "+v.row.Actor
-		err = errors.Join(err, s.finish(ctx, v, "ended by "+caller.Email, errCut), s.audit.Record(ctx, deed))
+		entry := front.EntryOf(c, "session.end", "done")
+		entry.Device, entry.DeviceName, entry.Detail = v.key.device, v.row.Device, v.key.tool+" of "+v.row.Actor
+		err = errors.Join(err, s.finish(ctx, v, "ended by "+caller.Email, errCut), s.audit.Record(ctx, entry))
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -430,9 +430,9 @@ func (s *Column) NoteSession(c *gin.Context, id api.ID) {
 		err = front.NotFound("session of yours")
 	}
 	if err == nil {
-		deed := front.DeedOf(c, "session.note", "done")
-		deed.Device, deed.DeviceName, deed.Detail = device, name, in.Note
-		err = s.audit.Record(ctx, deed)
+		entry := front.EntryOf(c, "session.note", "done")
+		entry.Device, entry.DeviceName, entry.Detail = device, name, in.Note
+		err = s.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)

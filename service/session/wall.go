@@ -73,12 +73,12 @@ func (s *Column) GetScreenPicture(c *gin.Context, id api.ID, in api.GetScreenPic
 		order.Known = *in.IfNoneMatch
 	}
 	if s.glances.first(front.CallerOf(c).ID, d.ID, time.Now()) {
-		deed := front.DeedOf(c, "wall.look", "done")
-		deed.Device, deed.DeviceName = d.ID, d.Name
+		entry := front.EntryOf(c, "wall.look", "done")
+		entry.Device, entry.DeviceName = d.ID, d.Name
 		if order.Blur {
-			deed.Detail = "blurred"
+			entry.Detail = "blurred"
 		}
-		if err := s.audit.Record(ctx, deed); err != nil {
+		if err := s.audit.Record(ctx, entry); err != nil {
 			front.Fail(c, err)
 			return
 		}

@@ -130,38 +130,38 @@ func TestServices(t *testing.T) {
 			t.Errorf("%s is %s, %v", name, state, err)
 		}
 	}
-	deed := func(deed, name string) (string, error) {
-		out, err := s.Do(t.Context(), link.ServiceDeed{Deed: deed, Name: name, Start: "automatic", Seconds: 1})
+	action := func(action, name string) (string, error) {
+		out, err := s.Do(t.Context(), link.ServiceAction{Action: action, Name: name, Start: "automatic", Seconds: 1})
 		return out.Message, err
 	}
 	m.answers["/bin/launchctl list"] = []string{with("321"), with("321"), with("-")}
-	if said, err := deed(link.ServiceStop, "example.heath.backup"); err != nil || !strings.Contains(said, "has stopped") {
+	if said, err := action(link.ServiceStop, "example.heath.backup"); err != nil || !strings.Contains(said, "has stopped") {
 		t.Errorf("%q, %v", said, err)
 	}
 	m.did(t, "/bin/launchctl bootout system/example.heath.backup")
 	m.answers["/bin/launchctl list"] = []string{with("321"), with("-"), with("400")}
-	if said, err := deed(link.ServiceRestart, "example.heath.backup"); err != nil || !strings.Contains(said, "runs") {
+	if said, err := action(link.ServiceRestart, "example.heath.backup"); err != nil || !strings.Contains(said, "runs") {
 		t.Errorf("%q, %v", said, err)
 	}
 	m.did(t, "/bin/launchctl kickstart -k system/example.heath.backup")
-	if _, err := deed(link.ServiceStart, "example.heath.late"); link.StatusOf(err, 0) != http.StatusConflict {
+	if _, err := action(link.ServiceStart, "example.heath.late"); link.StatusOf(err, 0) != http.StatusConflict {
 		t.Errorf("a disabled service was started: %v", err)
 	}
-	if _, err := deed(link.ServiceMode, "example.heath.late"); err != nil {
+	if _, err := action(link.ServiceMode, "example.heath.late"); err != nil {
 		t.Error(err)
 	}
 	m.answers["/bin/launchctl print-disabled system"] = []string{`"example.heath.late" => enabled`}
 	m.answers["/bin/launchctl list"] = []string{with("-"), "-\t1\texample.heath.late\n"}
-	if _, err := deed(link.ServiceStart, "example.heath.late"); err == nil || !strings.Contains(err.Error(), "exit status 1") {
+	if _, err := action(link.ServiceStart, "example.heath.late"); err == nil || !strings.Contains(err.Error(), "exit status 1") {
 		t.Errorf("a service that fails at once: %v", err)
 	}
 	m.did(t, "/bin/launchctl enable system/example.heath.late", "/bin/launchctl bootstrap system /Library/LaunchDaemons/late.plist", "/bin/launchctl kickstart system/example.heath.late")
 	m.answers["/bin/launchctl list"] = []string{with("-")}
-	if _, err := deed(link.ServiceStop, "com.apple.logd"); err == nil || !strings.Contains(err.Error(), "protects") {
+	if _, err := action(link.ServiceStop, "com.apple.logd"); err == nil || !strings.Contains(err.Error(), "protects") {
 		t.Errorf("a service of the system: %v", err)
 	}
 	for name, status := range map[string]int{"-w": 400, "a b": 400, "example.heath.none": 404} {
-		if _, err := deed(link.ServiceStop, name); link.StatusOf(err, 0) != status {
+		if _, err := action(link.ServiceStop, name); link.StatusOf(err, 0) != status {
 			t.Errorf("%q gives %v", name, err)
 		}
 	}
@@ -216,20 +216,20 @@ func TestPower(t *testing.T) {
 		return m.tools(ctx, input, argv...)
 	}
 	p := &machine{tools: system, people: persons{tools: system}}
-	do := func(d link.PowerDeed) error { _, err := p.Do(t.Context(), d); return err }
-	if err := do(link.PowerDeed{Deed: link.PowerLogOff, Session: "desktop 258"}); err != nil {
+	do := func(d link.PowerAction) error { _, err := p.Do(t.Context(), d); return err }
+	if err := do(link.PowerAction{Action: link.PowerLogOff, Session: "desktop 258"}); err != nil {
 		t.Error(err)
 	}
 	m.did(t, "/bin/launchctl bootout gui/502")
-	if err := errors.Join(do(link.PowerDeed{Deed: link.PowerOff, DelaySeconds: 600}), do(link.PowerDeed{Deed: link.PowerCancel}), do(link.PowerDeed{Deed: link.PowerRestart})); err != nil {
+	if err := errors.Join(do(link.PowerAction{Action: link.PowerOff, DelaySeconds: 600}), do(link.PowerAction{Action: link.PowerCancel}), do(link.PowerAction{Action: link.PowerRestart})); err != nil {
 		t.Error(err)
 	}
 	if got := <-down; got != "/sbin/shutdown -r now" {
 		t.Errorf("it called %s", got)
 	}
-	for _, deed := range []string{link.PowerCancel, link.PowerLock, link.PowerRecovery, "float"} {
-		if do(link.PowerDeed{Deed: deed}) == nil {
-			t.Errorf("%s was done", deed)
+	for _, action := range []string{link.PowerCancel, link.PowerLock, link.PowerRecovery, "float"} {
+		if do(link.PowerAction{Action: action}) == nil {
+			t.Errorf("%s was done", action)
 		}
 	}
 }
@@ -300,9 +300,9 @@ func TestSettings(t *testing.T) {
 		}
 	}
 	do := func(path, name, kind, value, was string) error {
-		d := link.SettingDeed{Deed: link.SettingSet, Path: strings.Split(path, "/"), Name: name, Type: kind, Value: value, Was: &was}
+		d := link.SettingAction{Action: link.SettingSet, Path: strings.Split(path, "/"), Name: name, Type: kind, Value: value, Was: &was}
 		if kind == "" && value == "" {
-			d.Deed = link.SettingRemove
+			d.Action = link.SettingRemove
 		}
 		_, err := s.Do(t.Context(), d)
 		return err

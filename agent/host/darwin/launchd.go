@@ -265,7 +265,7 @@ const serviceWithin = 60 * time.Second
 
 // Do implements host.Services. A service is stopped by taking it out of launchd, which would else start
 // it again, and started by putting it there.
-func (s services) Do(ctx context.Context, d link.ServiceDeed) (link.Outcome, error) {
+func (s services) Do(ctx context.Context, d link.ServiceAction) (link.Outcome, error) {
 	now, one, err := s.find(ctx, d.Name)
 	if err != nil {
 		return link.Outcome{}, err
@@ -274,7 +274,7 @@ func (s services) Do(ctx context.Context, d link.ServiceDeed) (link.Outcome, err
 	_, known := now.loaded[d.Name]
 	target := "system/" + d.Name
 	var steps [][]string
-	switch d.Deed {
+	switch d.Action {
 	case link.ServiceMode:
 		return s.mode(ctx, d)
 	case link.ServiceStop:
@@ -288,13 +288,13 @@ func (s services) Do(ctx context.Context, d link.ServiceDeed) (link.Outcome, err
 		case !known:
 			steps = append(steps, []string{"bootstrap", "system", j.file})
 		}
-		if d.Deed == link.ServiceRestart && known {
+		if d.Action == link.ServiceRestart && known {
 			steps = append(steps, []string{"kickstart", "-k", target})
 		} else {
 			steps = append(steps, []string{"kickstart", target})
 		}
 	default:
-		return link.Outcome{}, refuse(http.StatusBadRequest, "There is no deed %q.", d.Deed)
+		return link.Outcome{}, refuse(http.StatusBadRequest, "There is no action %q.", d.Action)
 	}
 	began := time.Now()
 	for _, args := range steps {
@@ -312,8 +312,8 @@ func (s services) Do(ctx context.Context, d link.ServiceDeed) (link.Outcome, err
 	return s.settle(ctx, d, began, within)
 }
 
-// settle waits until a service is where a deed leads.
-func (s services) settle(ctx context.Context, d link.ServiceDeed, began time.Time, within time.Duration) (link.Outcome, error) {
+// settle waits until a service is where an action leads.
+func (s services) settle(ctx context.Context, d link.ServiceAction, began time.Time, within time.Duration) (link.Outcome, error) {
 	for {
 		list, err := s.tools.ask(ctx, "/bin/launchctl", "list")
 		if err != nil {
@@ -322,13 +322,13 @@ func (s services) settle(ctx context.Context, d link.ServiceDeed, began time.Tim
 		l, known := Loaded(list)[d.Name]
 		took := time.Since(began).Round(100 * time.Millisecond)
 		switch {
-		case d.Deed == link.ServiceStop && l.pid == 0:
+		case d.Action == link.ServiceStop && l.pid == 0:
 			return link.Outcome{Message: fmt.Sprintf("%s has stopped, after %s.", d.Name, took)}, nil
-		case d.Deed != link.ServiceStop && l.pid > 0:
+		case d.Action != link.ServiceStop && l.pid > 0:
 			return link.Outcome{Message: fmt.Sprintf("%s runs, after %s.", d.Name, took)}, nil
-		case d.Deed != link.ServiceStop && known && l.status != 0:
+		case d.Action != link.ServiceStop && known && l.status != 0:
 			return link.Outcome{}, refuse(http.StatusUnprocessableEntity, "%s failed (exit status %d): its log says why.", d.Name, l.status)
-		case d.Deed != link.ServiceStop && known && time.Since(began) > endsWell:
+		case d.Action != link.ServiceStop && known && time.Since(began) > endsWell:
 			return link.Outcome{Message: fmt.Sprintf("%s was started and has ended well already.", d.Name)}, nil
 		case time.Since(began) > within:
 			return link.Outcome{}, refuse(http.StatusConflict, "%s is not where it should be after %s: launchd goes on with it.", d.Name, within)
@@ -342,7 +342,7 @@ func (s services) settle(ctx context.Context, d link.ServiceDeed, began time.Tim
 }
 
 // mode sets whether a service may start. When it does, its property list says: that is not changed.
-func (s services) mode(ctx context.Context, d link.ServiceDeed) (link.Outcome, error) {
+func (s services) mode(ctx context.Context, d link.ServiceAction) (link.Outcome, error) {
 	verb, ok := map[string]string{"automatic": "enable", "disabled": "disable"}[d.Start]
 	if !ok {
 		return link.Outcome{}, refuse(http.StatusUnprocessableEntity, "On macOS a service's property list says when it starts: it may do so (automatic) or not (disabled).")

@@ -21,8 +21,8 @@ type machine struct {
 }
 
 // Do implements host.Power.
-func (m *machine) Do(ctx context.Context, d link.PowerDeed) (link.Outcome, error) {
-	switch d.Deed {
+func (m *machine) Do(ctx context.Context, d link.PowerAction) (link.Outcome, error) {
+	switch d.Action {
 	case link.PowerCancel:
 		return m.Cancel()
 	case link.PowerLogOff:
@@ -39,14 +39,14 @@ func (m *machine) Do(ctx context.Context, d link.PowerDeed) (link.Outcome, error
 	case link.PowerFirmware, link.PowerRecovery:
 		return link.Outcome{}, refuse(http.StatusNotImplemented, "A Mac is started into its recovery by hand alone: by holding its power button, or Command and R, while it starts.")
 	}
-	arg, ok := map[string]string{link.PowerRestart: "-r", link.PowerOff: "-h"}[d.Deed]
+	arg, ok := map[string]string{link.PowerRestart: "-r", link.PowerOff: "-h"}[d.Action]
 	if !ok {
-		return link.Outcome{}, refuse(http.StatusBadRequest, "There is no deed %q.", d.Deed)
+		return link.Outcome{}, refuse(http.StatusBadRequest, "There is no action %q.", d.Action)
 	}
 	if d.Message != "" {
 		go m.people.Show(context.WithoutCancel(ctx), link.Message{Title: "Moorwatch", Text: d.Message, Seconds: max(int(posix.Delay(d).Seconds()), 5)})
 	}
-	word := map[string]string{link.PowerRestart: "restarts", link.PowerOff: "shuts down"}[d.Deed]
+	word := map[string]string{link.PowerRestart: "restarts", link.PowerOff: "shuts down"}[d.Action]
 	return m.After(d, word, func() {
 		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 		defer cancel()

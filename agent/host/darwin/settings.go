@@ -320,7 +320,7 @@ func (s settings) Search(ctx context.Context, q link.SettingSearch, send func(li
 
 // Do implements host.Settings. What stands deeper in preferences is written with all that is below the same
 // name at their top, as defaults(1) does not write single values there.
-func (s settings) Do(ctx context.Context, d link.SettingDeed) (link.Outcome, error) {
+func (s settings) Do(ctx context.Context, d link.SettingAction) (link.Outcome, error) {
 	if len(d.Path) == 0 || d.Name == "" || d.Name[0] == '-' {
 		return link.Outcome{}, refuse(http.StatusBadRequest, "Name the setting and its folder.")
 	}
@@ -344,7 +344,7 @@ func (s settings) Do(ctx context.Context, d link.SettingDeed) (link.Outcome, err
 		return link.Outcome{}, err
 	}
 	var value any
-	if d.Deed == link.SettingSet {
+	if d.Action == link.SettingSet {
 		if value, err = valueOf(cmp.Or(d.Type, is.Type), d.Value); err != nil {
 			return link.Outcome{}, err
 		}
@@ -453,12 +453,12 @@ func PowerPlans(text string) map[string]any {
 // powerSources are the options of pmset(1) that name a source of power.
 var powerSources = map[string]string{"Battery Power": "-b", "AC Power": "-c", "UPS Power": "-u"}
 
-func (s settings) setPower(ctx context.Context, d link.SettingDeed, there bool) error {
+func (s settings) setPower(ctx context.Context, d link.SettingAction, there bool) error {
 	source := ""
 	if len(d.Path) == 2 {
 		source = powerSources[d.Path[1]]
 	}
-	if d.Deed != link.SettingSet || source == "" || !there {
+	if d.Action != link.SettingSet || source == "" || !there {
 		return refuse(http.StatusConflict, "Settings of power that are there can be set, and neither added nor removed.")
 	}
 	if _, err := s.tools.ask(ctx, "/usr/bin/pmset", source, d.Name, d.Value); err != nil {

@@ -226,7 +226,7 @@ func dependants(ctx context.Context, u unit) ([]string, error) {
 const serviceWithin = 60 * time.Second
 
 // Do implements host.Services.
-func (s services) Do(ctx context.Context, d link.ServiceDeed) (link.Outcome, error) {
+func (s services) Do(ctx context.Context, d link.ServiceAction) (link.Outcome, error) {
 	name, err := named(d.Name)
 	if err != nil {
 		return link.Outcome{}, err
@@ -235,10 +235,10 @@ func (s services) Do(ctx context.Context, d link.ServiceDeed) (link.Outcome, err
 	if err != nil {
 		return link.Outcome{}, err
 	}
-	if d.Deed == link.ServiceMode {
+	if d.Action == link.ServiceMode {
 		return setStart(ctx, u, d.Start)
 	}
-	if d.Deed == link.ServiceStop || d.Deed == link.ServiceRestart {
+	if d.Action == link.ServiceStop || d.Action == link.ServiceRestart {
 		others, err := dependants(ctx, u)
 		if err != nil {
 			return link.Outcome{}, err
@@ -249,9 +249,9 @@ func (s services) Do(ctx context.Context, d link.ServiceDeed) (link.Outcome, err
 			}
 		}
 	}
-	verb, ok := map[string]string{link.ServiceStart: "start", link.ServiceStop: "stop", link.ServiceRestart: "restart"}[d.Deed]
+	verb, ok := map[string]string{link.ServiceStart: "start", link.ServiceStop: "stop", link.ServiceRestart: "restart"}[d.Action]
 	if !ok {
-		return link.Outcome{}, refuse(http.StatusBadRequest, "There is no deed %q.", d.Deed)
+		return link.Outcome{}, refuse(http.StatusBadRequest, "There is no action %q.", d.Action)
 	}
 	began := time.Now()
 	if _, err := systemctl(ctx, verb, "--no-block", "--no-ask-password", "--", name); err != nil {
@@ -261,11 +261,11 @@ func (s services) Do(ctx context.Context, d link.ServiceDeed) (link.Outcome, err
 	if d.Seconds > 0 {
 		within = time.Duration(d.Seconds) * time.Second
 	}
-	return settle(ctx, name, d.Deed, u["StateChangeTimestamp"], began, within)
+	return settle(ctx, name, d.Action, u["StateChangeTimestamp"], began, within)
 }
 
-// settle waits until a service is where a deed leads.
-func settle(ctx context.Context, name, deed, before string, began time.Time, within time.Duration) (link.Outcome, error) {
+// settle waits until a service is where an action leads.
+func settle(ctx context.Context, name, action, before string, began time.Time, within time.Duration) (link.Outcome, error) {
 	for {
 		jobs, _ := systemctl(ctx, "show", "--no-pager", "--property=Job,ActiveState,SubState,Result,MainPID,Type", "--", name)
 		all := properties(jobs)
@@ -279,11 +279,11 @@ func settle(ctx context.Context, name, deed, before string, began time.Time, wit
 			switch {
 			case state == "failed":
 				return link.Outcome{}, refuse(http.StatusUnprocessableEntity, "%s failed (%s): its log says why.", name, u["Result"])
-			case deed == link.ServiceStop && state == "stopped":
+			case action == link.ServiceStop && state == "stopped":
 				return link.Outcome{Message: fmt.Sprintf("%s has stopped, after %s.", name, took)}, nil
-			case deed != link.ServiceStop && state == "running":
+			case action != link.ServiceStop && state == "running":
 				return link.Outcome{Message: fmt.Sprintf("%s runs, after %s.", name, took)}, nil
-			case deed != link.ServiceStop && state == "stopped":
+			case action != link.ServiceStop && state == "stopped":
 				return link.Outcome{Message: fmt.Sprintf("%s was started and has ended well already.", name)}, nil
 			}
 		}

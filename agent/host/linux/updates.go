@@ -440,7 +440,7 @@ func (u updates) Refresh(ctx context.Context, log io.Writer) error {
 		fmt.Fprintf(log, "%s uses files that were replaced, and is restarted.\n", unit)
 		before, err := services{}.Service(ctx, link.Service{Name: unit})
 		if err == nil {
-			_, err = services{}.Do(ctx, link.ServiceDeed{Deed: link.ServiceRestart, Name: unit, Stops: before.NeededBy, Seconds: 60})
+			_, err = services{}.Do(ctx, link.ServiceAction{Action: link.ServiceRestart, Name: unit, Stops: before.NeededBy, Seconds: 60})
 		}
 		if err != nil {
 			bad = append(bad, fmt.Errorf("%s: %w", unit, err))

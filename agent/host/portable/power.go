@@ -66,7 +66,7 @@ func (s Settings) powerValue(p powerSetting, files []string) (value string, choi
 	return strings.Join(values, ", "), choices
 }
 
-func (s Settings) setPower(d link.SettingDeed) (link.Outcome, error) {
+func (s Settings) setPower(d link.SettingAction) (link.Outcome, error) {
 	i := slices.IndexFunc(powerSettings, func(p powerSetting) bool { return p.name == d.Name })
 	if i < 0 || len(d.Path) != 1 {
 		return link.Outcome{}, problem(http.StatusNotFound, "there is no setting %s of power", d.Name)
@@ -80,7 +80,7 @@ func (s Settings) setPower(d link.SettingDeed) (link.Outcome, error) {
 	}
 	old, choices := s.powerValue(powerSettings[i], files)
 	switch {
-	case d.Deed != link.SettingSet:
+	case d.Action != link.SettingSet:
 		return link.Outcome{}, problem(http.StatusConflict, "it cannot be removed, only set")
 	case !slices.Contains(choices, d.Value):
 		return link.Outcome{}, problem(http.StatusUnprocessableEntity, "%s is one of %s, and not %q", d.Name, strings.Join(choices, ", "), d.Value)

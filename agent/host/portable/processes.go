@@ -217,7 +217,7 @@ func listeners(ctx context.Context) map[int32][]string {
 const endWithin = 5 * time.Second
 
 // Do implements host.Processes.
-func (s *Processes) Do(ctx context.Context, d link.ProcessDeed) (link.Outcome, error) {
+func (s *Processes) Do(ctx context.Context, d link.ProcessAction) (link.Outcome, error) {
 	if d.Name != "" {
 		return s.doNamed(ctx, d)
 	}
@@ -231,7 +231,7 @@ func (s *Processes) Do(ctx context.Context, d link.ProcessDeed) (link.Outcome, e
 	refuse := func(err error) (link.Outcome, error) {
 		return link.Outcome{}, &link.Problem{Status: http.StatusUnprocessableEntity, Reason: fmt.Sprintf("%s (%d): %v.", name, d.PID, err)}
 	}
-	switch d.Deed {
+	switch d.Action {
 	case link.ProcessPause:
 		if err := p.SuspendWithContext(ctx); err != nil {
 			return refuse(err)
@@ -253,11 +253,11 @@ func (s *Processes) Do(ctx context.Context, d link.ProcessDeed) (link.Outcome, e
 	case link.ProcessEnd, link.ProcessEndTree:
 		return s.end(ctx, p, name, d)
 	}
-	return link.Outcome{}, &link.Problem{Status: http.StatusBadRequest, Reason: fmt.Sprintf("There is no deed %q.", d.Deed)}
+	return link.Outcome{}, &link.Problem{Status: http.StatusBadRequest, Reason: fmt.Sprintf("There is no action %q.", d.Action)}
 }
 
-// find returns the process that a deed means.
-func (s *Processes) find(ctx context.Context, d link.ProcessDeed) (*process.Process, string, error) {
+// find returns the process that an action means.
+func (s *Processes) find(ctx context.Context, d link.ProcessAction) (*process.Process, string, error) {
 	gone := &link.Problem{Status: http.StatusNotFound, Reason: fmt.Sprintf("Process %d has ended already.", d.PID)}
 	if d.PID <= 1 || d.PID == os.Getpid() {
 		return nil, "", &link.Problem{Status: http.StatusUnprocessableEntity, Reason: "The system's first process and the agent are left alone."}
@@ -280,9 +280,9 @@ func (s *Processes) find(ctx context.Context, d link.ProcessDeed) (*process.Proc
 	return p, name, nil
 }
 
-func (s *Processes) end(ctx context.Context, p *process.Process, name string, d link.ProcessDeed) (link.Outcome, error) {
+func (s *Processes) end(ctx context.Context, p *process.Process, name string, d link.ProcessAction) (link.Outcome, error) {
 	family := []*process.Process{p}
-	if d.Deed == link.ProcessEndTree {
+	if d.Action == link.ProcessEndTree {
 		for i := 0; i < len(family); i++ {
 			children, _ := family[i].ChildrenWithContext(ctx)
 			family = append(family, children...)
@@ -328,8 +328,8 @@ func alive(ctx context.Context, p *process.Process) bool {
 	return err == nil && !slices.Contains(states, process.Zombie)
 }
 
-// doNamed does a deed to all processes of a name.
-func (s *Processes) doNamed(ctx context.Context, d link.ProcessDeed) (link.Outcome, error) {
+// doNamed does an action to all processes of a name.
+func (s *Processes) doNamed(ctx context.Context, d link.ProcessAction) (link.Outcome, error) {
 	all, err := process.ProcessesWithContext(ctx)
 	if err != nil {
 		return link.Outcome{}, err

@@ -285,7 +285,7 @@ func (s Settings) Search(ctx context.Context, q link.SettingSearch, send func(li
 }
 
 // Do implements host.Settings.
-func (s Settings) Do(_ context.Context, d link.SettingDeed) (link.Outcome, error) {
+func (s Settings) Do(_ context.Context, d link.SettingAction) (link.Outcome, error) {
 	if len(d.Path) == 0 || d.Name == "" {
 		return link.Outcome{}, problem(http.StatusBadRequest, "name the setting and its folder")
 	}
@@ -303,9 +303,9 @@ func (s Settings) Do(_ context.Context, d link.SettingDeed) (link.Outcome, error
 	return s.setFile(root, d)
 }
 
-// Changed refuses a deed to a setting that is not as the technician saw it. there is false where it
+// Changed refuses an action to a setting that is not as the technician saw it. there is false where it
 // is not there.
-func Changed(d link.SettingDeed, is string, there bool) error {
+func Changed(d link.SettingAction, is string, there bool) error {
 	switch {
 	case d.Any:
 	case there && d.Was == nil:
@@ -318,13 +318,13 @@ func Changed(d link.SettingDeed, is string, there bool) error {
 	return nil
 }
 
-func (s Settings) setKernel(root *os.Root, d link.SettingDeed) (link.Outcome, error) {
+func (s Settings) setKernel(root *os.Root, d link.SettingAction) (link.Outcome, error) {
 	dotted := strings.Join(append(slices.Clone(d.Path[1:]), d.Name), ".")
 	name, err := inside(append(slices.Clone(d.Path[1:]), d.Name))
 	if err != nil {
 		return link.Outcome{}, err
 	}
-	if d.Deed != link.SettingSet {
+	if d.Action != link.SettingSet {
 		return link.Outcome{}, problem(http.StatusConflict, "a kernel parameter cannot be removed, only set")
 	}
 	old, err := kernelValue(root, name)
@@ -381,7 +381,7 @@ func (s Settings) keep(etc *os.Root, name, value string) error {
 	return s.write(etc, file, d, info)
 }
 
-func (s Settings) setFile(root *os.Root, d link.SettingDeed) (link.Outcome, error) {
+func (s Settings) setFile(root *os.Root, d link.SettingAction) (link.Outcome, error) {
 	_, file, section, err := s.locate(root, d.Path[1:])
 	if err != nil {
 		return link.Outcome{}, err
@@ -402,7 +402,7 @@ func (s Settings) setFile(root *os.Root, d link.SettingDeed) (link.Outcome, erro
 	}
 	var values []string
 	message := fmt.Sprintf("%s is removed from /etc/%s.", d.Name, file)
-	if d.Deed == link.SettingSet {
+	if d.Action == link.SettingSet {
 		values = strings.Split(strings.TrimRight(d.Value, "\n"), "\n")
 		message = fmt.Sprintf("%s in /etc/%s is %s.", d.Name, file, strings.Join(values, ", "))
 		if len(old) > 0 {

@@ -117,14 +117,14 @@ func TestSettingsStayBelowTheirStore(t *testing.T) {
 		t.Errorf("%q, %v", names(page), err)
 	}
 	for _, name := range []string{"out.conf", "whole.conf", "loop.conf"} {
-		if _, err := s.Do(t.Context(), link.SettingDeed{Deed: link.SettingSet, Path: []string{"configuration", name}, Name: "key", Value: "2", Any: true}); err == nil {
+		if _, err := s.Do(t.Context(), link.SettingAction{Action: link.SettingSet, Path: []string{"configuration", name}, Name: "key", Value: "2", Any: true}); err == nil {
 			t.Errorf("%s is written through", name)
 		}
 	}
 	if d.read(t, "/secret/keys.conf") != "key = 1\n" {
 		t.Error("a file outside was changed")
 	}
-	if _, err := s.Do(t.Context(), link.SettingDeed{Deed: link.SettingSet, Path: []string{"configuration", "inside.conf", "net"}, Name: "port", Value: "81", Was: new("80")}); err != nil {
+	if _, err := s.Do(t.Context(), link.SettingAction{Action: link.SettingSet, Path: []string{"configuration", "inside.conf", "net"}, Name: "port", Value: "81", Was: new("80")}); err != nil {
 		t.Fatal(err)
 	}
 	if !strings.Contains(d.read(t, "/etc/app/app.conf"), "port = 81\n") {
@@ -141,7 +141,7 @@ func TestSettingsStayBelowTheirStore(t *testing.T) {
 
 func TestKernelParametersAreSetAndKept(t *testing.T) {
 	s, d := newFake(t)
-	in := link.SettingDeed{Deed: link.SettingSet, Path: []string{"kernel", "vm"}, Name: "swappiness", Value: "10", Was: new("61")}
+	in := link.SettingAction{Action: link.SettingSet, Path: []string{"kernel", "vm"}, Name: "swappiness", Value: "10", Was: new("61")}
 	_, err := s.Do(t.Context(), in)
 	refusedWith(t, err, http.StatusConflict, `it is "60", and was "61"`)
 	in.Was = new("60")
@@ -150,18 +150,18 @@ func TestKernelParametersAreSetAndKept(t *testing.T) {
 		t.Errorf("%q, %v", out.Message, err)
 	}
 	for _, value := range []string{"20", "30"} { // the file is made, and then changed
-		if _, err := s.Do(t.Context(), link.SettingDeed{Deed: link.SettingSet, Path: in.Path, Name: in.Name, Value: value, Any: true, Keep: true}); err != nil {
+		if _, err := s.Do(t.Context(), link.SettingAction{Action: link.SettingSet, Path: in.Path, Name: in.Name, Value: value, Any: true, Keep: true}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	if got := d.read(t, keptParameters); got != "# set from the console\nvm.swappiness = 30\n" {
 		t.Errorf("kept is %q", got)
 	}
-	_, err = s.Do(t.Context(), link.SettingDeed{Deed: link.SettingRemove, Path: in.Path, Name: in.Name, Any: true})
+	_, err = s.Do(t.Context(), link.SettingAction{Action: link.SettingRemove, Path: in.Path, Name: in.Name, Any: true})
 	refusedWith(t, err, http.StatusConflict, "cannot be removed")
-	_, err = s.Do(t.Context(), link.SettingDeed{Deed: link.SettingSet, Path: []string{"kernel", ".."}, Name: "x", Value: "1", Any: true})
+	_, err = s.Do(t.Context(), link.SettingAction{Action: link.SettingSet, Path: []string{"kernel", ".."}, Name: "x", Value: "1", Any: true})
 	refusedWith(t, err, http.StatusBadRequest, "no name of a setting")
-	_, err = s.Do(t.Context(), link.SettingDeed{Deed: link.SettingSet, Path: []string{"kernel", "vm"}, Name: "new", Value: "1"})
+	_, err = s.Do(t.Context(), link.SettingAction{Action: link.SettingSet, Path: []string{"kernel", "vm"}, Name: "new", Value: "1"})
 	refusedWith(t, err, http.StatusNotFound, "there is no")
 }
 
@@ -218,7 +218,7 @@ func TestPower(t *testing.T) {
 		t.Errorf("%+v", page)
 	}
 	set := func(name, value string) error {
-		_, err := s.Do(t.Context(), link.SettingDeed{Deed: link.SettingSet, Path: []string{"power"}, Name: name, Value: value, Any: true})
+		_, err := s.Do(t.Context(), link.SettingAction{Action: link.SettingSet, Path: []string{"power"}, Name: name, Value: value, Any: true})
 		return err
 	}
 	if err := errors.Join(set("plan", "low-power"), set("governor", "powersave")); err != nil {

@@ -70,8 +70,8 @@ type simPower struct{ *simulated }
 
 // Do implements host.Power. A simulated device that is restarted goes away for a while, and comes
 // back as it was.
-func (s simPower) Do(_ context.Context, d link.PowerDeed) (link.Outcome, error) {
-	switch d.Deed {
+func (s simPower) Do(_ context.Context, d link.PowerAction) (link.Outcome, error) {
+	switch d.Action {
 	case link.PowerLock:
 		return link.Outcome{Message: "The session is locked."}, nil
 	case link.PowerCancel:
@@ -87,8 +87,8 @@ func (s simPower) Do(_ context.Context, d link.PowerDeed) (link.Outcome, error) 
 		clear(t.paused)
 		t.restarted, t.restart = s.now(), false
 		t.mu.Unlock()
-		s.Away(d.Deed == link.PowerOff)
-		return link.Outcome{Message: map[bool]string{true: "It shuts down now.", false: "It restarts now."}[d.Deed == link.PowerOff]}, nil
+		s.Away(d.Action == link.PowerOff)
+		return link.Outcome{Message: map[bool]string{true: "It shuts down now.", false: "It restarts now."}[d.Action == link.PowerOff]}, nil
 	}
 	return link.Outcome{Message: "The session is signed out."}, nil
 }

@@ -97,7 +97,7 @@ func (s simProcesses) Past(context.Context) (link.Spikes, error) {
 }
 
 // Do implements host.Processes.
-func (s simProcesses) Do(ctx context.Context, d link.ProcessDeed) (link.Outcome, error) {
+func (s simProcesses) Do(ctx context.Context, d link.ProcessAction) (link.Outcome, error) {
 	all, _ := s.List(ctx)
 	t := s.changed()
 	t.mu.Lock()
@@ -108,11 +108,11 @@ func (s simProcesses) Do(ctx context.Context, d link.ProcessDeed) (link.Outcome,
 			continue
 		}
 		out.PIDs = append(out.PIDs, p.PID)
-		switch d.Deed {
+		switch d.Action {
 		case link.ProcessEnd, link.ProcessEndTree:
 			t.ended[p.PID], out.Message = true, p.Name+" has ended."
 		case link.ProcessPause, link.ProcessContinue:
-			t.paused[p.PID] = d.Deed == link.ProcessPause
+			t.paused[p.PID] = d.Action == link.ProcessPause
 			out.Message = p.Name + map[bool]string{true: " is paused.", false: " goes on."}[t.paused[p.PID]]
 		case link.ProcessPriority:
 			t.nice[p.PID], out.Message = d.Priority, p.Name+" has the priority "+d.Priority+"."

@@ -23,7 +23,7 @@ type state struct {
 	ended     map[int]bool         // processes
 	nice      map[int]string
 	paused    map[int]bool
-	events    []link.Event      // that deeds left in the log
+	events    []link.Event      // that actions left in the log
 	grown     chan struct{}     // closed when an event is added
 	desk      *desk             // nil until somebody looks at it
 	software  map[string]string // installed since, by name; "" for what was removed
@@ -201,20 +201,20 @@ func (s simServices) dependants(of job) (names []string) {
 }
 
 // Do implements host.Services.
-func (s simServices) Do(ctx context.Context, d link.ServiceDeed) (link.Outcome, error) {
+func (s simServices) Do(ctx context.Context, d link.ServiceAction) (link.Outcome, error) {
 	_, j, err := s.find(d.Name)
 	if err != nil {
 		return link.Outcome{}, err
 	}
 	t := s.changed()
-	if d.Deed == link.ServiceMode {
+	if d.Action == link.ServiceMode {
 		t.mu.Lock()
 		defer t.mu.Unlock()
 		t.modes[j.name] = d.Start
 		return link.Outcome{Message: fmt.Sprintf("%s starts %s from now on.", j.name, map[string]string{"automatic": "by itself", "manual": "when it is asked for", "disabled": "never"}[d.Start])}, nil
 	}
 	others := s.dependants(j)
-	if d.Deed != link.ServiceStart {
+	if d.Action != link.ServiceStart {
 		for _, o := range others {
 			if !slices.Contains(d.Stops, o) {
 				return link.Outcome{}, refuse(http.StatusConflict, "%s would stop too: look at what depends on %s, and say that it may.", o, j.name)
@@ -236,7 +236,7 @@ func (s simServices) Do(ctx context.Context, d link.ServiceDeed) (link.Outcome, 
 	say := func(level, text string) {
 		t.log(link.Event{At: s.now(), Level: level, Unit: j.name, Message: text})
 	}
-	if d.Deed != link.ServiceStart {
+	if d.Action != link.ServiceStart {
 		if hung {
 			say("warning", j.name+": State 'stop-sigterm' timed out. Killing.")
 		}
@@ -246,12 +246,12 @@ func (s simServices) Do(ctx context.Context, d link.ServiceDeed) (link.Outcome, 
 			t.started[o] = time.Time{}
 		}
 	}
-	if d.Deed == link.ServiceStop {
+	if d.Action == link.ServiceStop {
 		return link.Outcome{Message: fmt.Sprintf("%s has stopped, after %s.", j.name, wait)}, nil
 	}
 	t.started[j.name] = s.now()
 	say("info", "Started "+j.title+".")
-	if d.Deed == link.ServiceRestart {
+	if d.Action == link.ServiceRestart {
 		for _, o := range others {
 			t.started[o] = s.now()
 		}

@@ -148,7 +148,7 @@ func (t *tree) Search(ctx context.Context, q link.SettingSearch, send func(link.
 }
 
 // Do implements host.Settings.
-func (t *tree) Do(_ context.Context, d link.SettingDeed) (link.Outcome, error) {
+func (t *tree) Do(_ context.Context, d link.SettingAction) (link.Outcome, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	b, err := t.at(d.Path)
@@ -159,7 +159,7 @@ func (t *tree) Do(_ context.Context, d link.SettingDeed) (link.Outcome, error) {
 	if err := portable.Changed(d, old.Value, there); err != nil {
 		return link.Outcome{}, err
 	}
-	if d.Deed == link.SettingRemove {
+	if d.Action == link.SettingRemove {
 		delete(b.values, d.Name)
 		return link.Outcome{Message: d.Name + " is removed."}, nil
 	}

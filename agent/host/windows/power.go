@@ -23,8 +23,8 @@ import (
 type power struct{ helpers *helpers }
 
 // Do implements host.Power.
-func (p power) Do(ctx context.Context, d link.PowerDeed) (link.Outcome, error) {
-	switch d.Deed {
+func (p power) Do(ctx context.Context, d link.PowerAction) (link.Outcome, error) {
+	switch d.Action {
 	case link.PowerCancel:
 		defer withPrivileges("SeShutdownPrivilege")()
 		if err := abortShutdown(); err != nil {
@@ -34,12 +34,12 @@ func (p power) Do(ctx context.Context, d link.PowerDeed) (link.Outcome, error) {
 	case link.PowerLogOff, link.PowerLock:
 		return p.session(ctx, d)
 	}
-	word, ok := map[string]string{link.PowerRestart: "restarts", link.PowerFirmware: "restarts into its firmware", link.PowerRecovery: "restarts into safe mode with a network, and returns from it at the restart after that", link.PowerOff: "shuts down"}[d.Deed]
+	word, ok := map[string]string{link.PowerRestart: "restarts", link.PowerFirmware: "restarts into its firmware", link.PowerRecovery: "restarts into safe mode with a network, and returns from it at the restart after that", link.PowerOff: "shuts down"}[d.Action]
 	if !ok {
-		return link.Outcome{}, refuse(http.StatusBadRequest, "There is no deed %q.", d.Deed)
+		return link.Outcome{}, refuse(http.StatusBadRequest, "There is no action %q.", d.Action)
 	}
 	delay := time.Duration(min(max(d.DelaySeconds, 0), 3600)) * time.Second
-	switch d.Deed {
+	switch d.Action {
 	case link.PowerFirmware:
 		// The firmware is told through a program of the system, which asks for the right variables.
 		if out, err := exec.CommandContext(ctx, "shutdown.exe", "/r", "/fw", "/t", strconv.Itoa(int(delay.Seconds()))).CombinedOutput(); err != nil {
@@ -51,7 +51,7 @@ func (p power) Do(ctx context.Context, d link.PowerDeed) (link.Outcome, error) {
 		}
 		fallthrough
 	default:
-		if err := shutDown(d.Message, delay, d.Deed != link.PowerOff); err != nil {
+		if err := shutDown(d.Message, delay, d.Action != link.PowerOff); err != nil {
 			FromSafeMode(ctx)
 			return link.Outcome{}, refusal("The device", err)
 		}
@@ -86,7 +86,7 @@ func abortShutdown() error {
 	return nil
 }
 
-func (p power) session(ctx context.Context, d link.PowerDeed) (link.Outcome, error) {
+func (p power) session(ctx context.Context, d link.PowerAction) (link.Outcome, error) {
 	if d.Session == "" {
 		return link.Outcome{}, refuse(http.StatusBadRequest, "Whose session? Name it.")
 	}
@@ -94,7 +94,7 @@ func (p power) session(ctx context.Context, d link.PowerDeed) (link.Outcome, err
 	if err != nil {
 		return link.Outcome{}, err
 	}
-	if d.Deed == link.PowerLock {
+	if d.Action == link.PowerLock {
 		if err := p.helpers.With(s.id, func(d *aside.Client) error { return d.Lock() }); err != nil {
 			return link.Outcome{}, err
 		}

@@ -163,11 +163,11 @@ func (services) Service(_ context.Context, in link.Service) (link.Service, error
 const serviceWithin = 60 * time.Second
 
 // Do implements host.Services.
-func (services) Do(ctx context.Context, d link.ServiceDeed) (link.Outcome, error) {
+func (services) Do(ctx context.Context, d link.ServiceAction) (link.Outcome, error) {
 	access, ok := map[string]uint32{link.ServiceStart: windows.SERVICE_START, link.ServiceStop: windows.SERVICE_STOP | windows.SERVICE_ENUMERATE_DEPENDENTS,
-		link.ServiceRestart: windows.SERVICE_START | windows.SERVICE_STOP | windows.SERVICE_ENUMERATE_DEPENDENTS, link.ServiceMode: windows.SERVICE_CHANGE_CONFIG | windows.SERVICE_QUERY_CONFIG}[d.Deed]
+		link.ServiceRestart: windows.SERVICE_START | windows.SERVICE_STOP | windows.SERVICE_ENUMERATE_DEPENDENTS, link.ServiceMode: windows.SERVICE_CHANGE_CONFIG | windows.SERVICE_QUERY_CONFIG}[d.Action]
 	if !ok {
-		return link.Outcome{}, refuse(http.StatusBadRequest, "There is no deed %q.", d.Deed)
+		return link.Outcome{}, refuse(http.StatusBadRequest, "There is no action %q.", d.Action)
 	}
 	m, err := manager(windows.SC_MANAGER_CONNECT)
 	if err != nil {
@@ -179,7 +179,7 @@ func (services) Do(ctx context.Context, d link.ServiceDeed) (link.Outcome, error
 		return link.Outcome{}, err
 	}
 	defer s.Close()
-	if d.Deed == link.ServiceMode {
+	if d.Action == link.ServiceMode {
 		return setStart(s, d.Start)
 	}
 	within := serviceWithin
@@ -189,7 +189,7 @@ func (services) Do(ctx context.Context, d link.ServiceDeed) (link.Outcome, error
 	ctx, cancel := context.WithTimeoutCause(ctx, within, refuse(http.StatusConflict, "%s is not there after %s: Windows goes on with it. Its process can be ended by force.", d.Name, within))
 	defer cancel()
 	began := time.Now()
-	if d.Deed == link.ServiceStop || d.Deed == link.ServiceRestart {
+	if d.Action == link.ServiceStop || d.Action == link.ServiceRestart {
 		others, err := s.ListDependentServices(svc.Active)
 		if err != nil {
 			return link.Outcome{}, refusal("What depends on "+d.Name, err)
@@ -204,7 +204,7 @@ func (services) Do(ctx context.Context, d link.ServiceDeed) (link.Outcome, error
 				return link.Outcome{}, err
 			}
 		}
-		if d.Deed == link.ServiceStop {
+		if d.Action == link.ServiceStop {
 			return link.Outcome{Message: fmt.Sprintf("%s has stopped, after %s.", d.Name, took(began))}, nil
 		}
 	}

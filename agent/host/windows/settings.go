@@ -133,12 +133,12 @@ func (s settings) Search(ctx context.Context, q link.SettingSearch, send func(li
 }
 
 // Do implements host.Settings. Keys that are missing are made.
-func (settings) Do(_ context.Context, d link.SettingDeed) (link.Outcome, error) {
+func (settings) Do(_ context.Context, d link.SettingAction) (link.Outcome, error) {
 	if len(d.Path) < 2 || d.Name == "" {
 		return link.Outcome{}, refuse(http.StatusBadRequest, "Name the value and its key below a store.")
 	}
 	k, err := openKey(d.Path, registry.QUERY_VALUE|registry.SET_VALUE)
-	if d.Deed == link.SettingSet && (d.Any || d.Was == nil) && link.StatusOf(err, 0) == http.StatusNotFound {
+	if d.Action == link.SettingSet && (d.Any || d.Was == nil) && link.StatusOf(err, 0) == http.StatusNotFound {
 		if _, known := roots[d.Path[0]]; known {
 			var made registry.Key
 			if made, _, err = registry.CreateKey(roots[d.Path[0]], strings.Join(d.Path[1:], `\`), registry.QUERY_VALUE|registry.SET_VALUE|registry.WOW64_64KEY); err != nil {
@@ -163,7 +163,7 @@ func (settings) Do(_ context.Context, d link.SettingDeed) (link.Outcome, error) 
 	if err := portable.Changed(d, old.Value, there); err != nil {
 		return link.Outcome{}, err
 	}
-	if d.Deed == link.SettingRemove {
+	if d.Action == link.SettingRemove {
 		if err := k.DeleteValue(name); err != nil && !errors.Is(err, registry.ErrNotExist) {
 			return link.Outcome{}, refusal(d.Name, err)
 		}

@@ -39,11 +39,11 @@ export function Account() {
 	);
 }
 
-type Deed = "code" | "passkey" | "recovery" | { remove: "code" | Schemas["Passkey"] };
+type Action = "code" | "passkey" | "recovery" | { remove: "code" | Schemas["Passkey"] };
 
 function Factors() {
 	const queries = useQueryClient();
-	const [deed, setDeed] = useState<Deed>();
+	const [action, setAction] = useState<Action>();
 	const [codes, setCodes] = useState<string[]>();
 	const factors = useQuery({
 		queryKey: ["factors"],
@@ -53,7 +53,7 @@ function Factors() {
 	if (factors.isError) return <Trouble error={factors.error} retry={() => factors.refetch()} />;
 	const f = factors.data;
 	const done = (made?: string[]) => {
-		setDeed(undefined);
+		setAction(undefined);
 		if (made?.length) setCodes(made);
 		queries.invalidateQueries({ queryKey: ["factors"] });
 		queries.invalidateQueries({ queryKey: meQuery.queryKey });
@@ -82,11 +82,11 @@ function Factors() {
 					}
 				>
 					{f.code_since ? (
-						<button type="button" className="button-quiet" onClick={() => setDeed({ remove: "code" })}>
+						<button type="button" className="button-quiet" onClick={() => setAction({ remove: "code" })}>
 							Remove<span className="sr-only"> the authenticator</span>
 						</button>
 					) : (
-						<button type="button" className="button-quiet" onClick={() => setDeed("code")}>
+						<button type="button" className="button-quiet" onClick={() => setAction("code")}>
 							Add an authenticator
 						</button>
 					)}
@@ -102,7 +102,7 @@ function Factors() {
 							</>
 						}
 					>
-						<button type="button" className="button-quiet" onClick={() => setDeed({ remove: k })}>
+						<button type="button" className="button-quiet" onClick={() => setAction({ remove: k })}>
 							Remove<span className="sr-only"> the passkey {k.name}</span>
 						</button>
 					</Row>
@@ -115,20 +115,22 @@ function Factors() {
 						type="button"
 						className="button-quiet"
 						disabled={f.passkeys_here !== ""}
-						onClick={() => setDeed("passkey")}
+						onClick={() => setAction("passkey")}
 					>
 						Add a passkey
 					</button>
 				</Row>
 				{some && (
 					<Row title="Recovery codes" state={`${f.recovery_codes} left, each for one sign-in without the others`}>
-						<button type="button" className="button-quiet" onClick={() => setDeed("recovery")}>
+						<button type="button" className="button-quiet" onClick={() => setAction("recovery")}>
 							Make new ones
 						</button>
 					</Row>
 				)}
 			</ul>
-			{deed && <FactorForm key={JSON.stringify(deed)} deed={deed} onDone={done} onCancel={() => setDeed(undefined)} />}
+			{action && (
+				<FactorForm key={JSON.stringify(action)} action={action} onDone={done} onCancel={() => setAction(undefined)} />
+			)}
 		</section>
 	);
 }
@@ -145,11 +147,11 @@ function Row({ title, state, children }: { title: string; state: ReactNode; chil
 
 /** What is done to second factors asks for the password first. */
 function FactorForm({
-	deed,
+	action,
 	onDone,
 	onCancel,
 }: {
-	deed: Deed;
+	action: Action;
 	onDone: (codes?: string[]) => void;
 	onCancel: () => void;
 }) {
@@ -160,17 +162,17 @@ function FactorForm({
 	const act = useMutation({
 		mutationFn: async () => {
 			if (begun) return (await answer(api.PUT("/me/factors/code", { body: { code } }))).codes;
-			if (deed === "code") {
+			if (action === "code") {
 				setBegun(await answer(api.POST("/me/factors/code", { body: { password } })));
 				return null;
 			}
-			if (deed === "recovery") return (await answer(api.POST("/me/factors/recovery", { body: { password } }))).codes;
-			if (deed === "passkey") {
+			if (action === "recovery") return (await answer(api.POST("/me/factors/recovery", { body: { password } }))).codes;
+			if (action === "passkey") {
 				const options = await answer(api.POST("/me/factors/passkey", { body: { password } }));
 				const passkey = await makePasskey(options as Record<string, unknown>);
 				return (await answer(api.PUT("/me/factors/passkey", { body: { name, passkey } }))).codes;
 			}
-			const passkey = deed.remove === "code" ? undefined : deed.remove.id;
+			const passkey = action.remove === "code" ? undefined : action.remove.id;
 			await answer(api.POST("/me/factors/removal", { body: { password, passkey } }));
 			return [];
 		},
@@ -211,7 +213,7 @@ function FactorForm({
 			) : (
 				<div className="flex gap-3">
 					<PasswordField label="Your password" focus value={password} onChange={setPassword} />
-					{deed === "passkey" && (
+					{action === "passkey" && (
 						<div className="w-64">
 							<Labelled label="A name for the passkey">
 								<input
@@ -228,7 +230,7 @@ function FactorForm({
 			)}
 			<div className="flex gap-2">
 				<button type="submit" className="button" disabled={act.isPending}>
-					{typeof deed === "object" ? "Remove it" : begun ? "Confirm" : "Go on"}
+					{typeof action === "object" ? "Remove it" : begun ? "Confirm" : "Go on"}
 				</button>
 				<button type="button" className="button-quiet" onClick={onCancel}>
 					Cancel

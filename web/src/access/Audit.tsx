@@ -41,7 +41,7 @@ export function Audit() {
 					type="search"
 					className="field max-w-xs"
 					aria-label="Search the audit log"
-					placeholder="Person, deed, device, detail or result"
+					placeholder="Person, action, device, detail or result"
 					value={typed}
 					maxLength={200}
 					onChange={(e) => setTyped(e.target.value)}

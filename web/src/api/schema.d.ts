@@ -1674,7 +1674,7 @@ export interface paths {
         /** The entries of a folder, in parts as the device reads them. */
         get: operations["listFiles"];
         put?: never;
-        /** Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The deeds permit and purge need files.administer. */
+        /** Make, rename, copy, move, remove or restore. What is removed goes to a recoverable place. The actions permit and purge need files.administer. */
         post: operations["changeFiles"];
         delete?: never;
         options?: never;
@@ -1934,7 +1934,7 @@ export interface paths {
         /** All services. */
         get: operations["listServices"];
         put?: never;
-        /** Start, stop or restart a service, and wait until it is so. The deed mode needs services.administer. */
+        /** Start, stop or restart a service, and wait until it is so. The action mode needs services.administer. */
         post: operations["changeService"];
         delete?: never;
         options?: never;
@@ -2121,7 +2121,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Restart, shut down, sign out or lock. The deeds firmware and recovery need power.administer. */
+        /** Restart, shut down, sign out or lock. The actions firmware and recovery need power.administer. */
         post: operations["changePower"];
         delete?: never;
         options?: never;
@@ -2302,7 +2302,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/deeds": {
+    "/actions": {
         parameters: {
             query?: never;
             header?: never;
@@ -4635,10 +4635,10 @@ export interface components {
             modified: string;
             bits: string;
         };
-        /** @description Changes files. Paths are what it is done to; To is where, for the deeds that need it. */
-        FileDeed: {
+        /** @description Changes files. Paths are what it is done to; To is where, for the actions that need it. */
+        FileAction: {
             /** @enum {string} */
-            deed: "make" | "rename" | "copy" | "move" | "remove" | "restore" | "purge" | "permit";
+            action: "make" | "rename" | "copy" | "move" | "remove" | "restore" | "purge" | "permit";
             paths: string[];
             to?: string;
             /** @description what stands in the way goes to the recoverable place */
@@ -4796,9 +4796,9 @@ export interface components {
             items: components["schemas"]["Spike"][];
         };
         /** @description Done to one process. Started must be its own: a number may belong to another by now. */
-        ProcessDeed: {
+        ProcessAction: {
             /** @enum {string} */
-            deed: "end" | "end-tree" | "pause" | "continue" | "priority";
+            action: "end" | "end-tree" | "pause" | "continue" | "priority";
             pid: number;
             /** Format: date-time */
             started?: string;
@@ -4817,7 +4817,7 @@ export interface components {
             visible?: boolean;
             folder?: string;
         };
-        /** @description How a deed ended. */
+        /** @description How an action ended. */
         Outcome: {
             /** @description in a sentence */
             message: string;
@@ -4856,16 +4856,16 @@ export interface components {
             items: components["schemas"]["DeviceService"][];
         };
         /** @description Done to one service. */
-        ServiceDeed: {
+        ServiceAction: {
             /** @enum {string} */
-            deed: "start" | "stop" | "restart" | "mode";
+            action: "start" | "stop" | "restart" | "mode";
             name: string;
             /**
              * @description of mode
              * @enum {string}
              */
             start?: "automatic" | "manual" | "disabled";
-            /** @description Stops are the services that the technician was told will stop with it. The deed is refused when others would. */
+            /** @description Stops are the services that the technician was told will stop with it. The action is refused when others would. */
             stops?: string[];
             /** @description to wait for the state, 1 to 300; 60 when 0 */
             seconds?: number;
@@ -4949,9 +4949,9 @@ export interface components {
             means?: string;
         };
         /** @description Changes whether a device runs, or who is signed in. */
-        PowerDeed: {
+        PowerAction: {
             /** @enum {string} */
-            deed: "restart" | "firmware" | "recovery" | "off" | "log-off" | "lock" | "cancel";
+            action: "restart" | "firmware" | "recovery" | "off" | "log-off" | "lock" | "cancel";
             /** @description of log-off and lock; empty for all */
             session?: string;
             /** @description 0 to 3600; the people signed in are told */
@@ -5111,7 +5111,7 @@ export interface components {
              */
             sent_bytes: number;
             /** @description Commands, changes and transfers. */
-            deeds: number;
+            actions: number;
             /**
              * Format: double
              * @description How long the person had a question or message before them.
@@ -5221,9 +5221,9 @@ export interface components {
             more?: boolean;
             error?: string;
         };
-        SettingDeed: {
+        SettingAction: {
             /** @enum {string} */
-            deed: "set" | "remove";
+            action: "set" | "remove";
             /** @description Of its folder. */
             path: string[];
             name: string;
@@ -5437,7 +5437,7 @@ export interface components {
             to?: string;
             bits?: string;
             name?: string;
-            deed?: string;
+            action?: string;
             path?: string;
             find?: string;
             line?: string;
@@ -5551,7 +5551,7 @@ export interface components {
             name: string;
             version?: string;
             /** @description run, install or remove. */
-            deed: string;
+            action: string;
             script?: components["schemas"]["ScriptContent"];
             parts?: {
                 package: components["schemas"]["PackageContent"];
@@ -5697,9 +5697,9 @@ export interface components {
             items: components["schemas"]["Job"][];
             next?: string;
         };
-        JobDeed: {
+        JobAction: {
             /** @enum {string} */
-            deed: "pause" | "resume" | "cancel" | "adopt";
+            action: "pause" | "resume" | "cancel" | "adopt";
         };
         Run: {
             /** Format: uuid */
@@ -5735,7 +5735,7 @@ export interface components {
             next?: string;
         };
         /** @description What is done, one of command, process, service, power, message, setting and query, and on which devices. */
-        ManyDeed: {
+        ManyAction: {
             /** @description CEL over the device. */
             where?: string;
             /** Format: uuid */
@@ -5750,11 +5750,11 @@ export interface components {
              */
             seconds?: number;
             command?: components["schemas"]["Command"];
-            process?: components["schemas"]["ProcessDeed"];
-            service?: components["schemas"]["ServiceDeed"];
-            power?: components["schemas"]["PowerDeed"];
+            process?: components["schemas"]["ProcessAction"];
+            service?: components["schemas"]["ServiceAction"];
+            power?: components["schemas"]["PowerAction"];
             message?: components["schemas"]["Message"];
-            setting?: components["schemas"]["SettingDeed"];
+            setting?: components["schemas"]["SettingAction"];
             query?: components["schemas"]["Query"];
         };
         /** @enum {string} */
@@ -6262,9 +6262,9 @@ export interface components {
             items: components["schemas"]["Rollout"][];
             next?: string;
         };
-        RolloutDeed: {
+        RolloutAction: {
             /** @enum {string} */
-            deed?: "agree" | "pause" | "resume" | "release" | "again" | "revert" | "cancel" | "adopt";
+            action?: "agree" | "pause" | "resume" | "release" | "again" | "revert" | "cancel" | "adopt";
             /** @description Names of updates that are left out from now on, instead of those that were. */
             without?: string[];
         };
@@ -9445,7 +9445,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["FileDeed"];
+                "application/json": components["schemas"]["FileAction"];
             };
         };
         responses: {
@@ -9832,7 +9832,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ProcessDeed"];
+                "application/json": components["schemas"]["ProcessAction"];
             };
         };
         responses: {
@@ -9955,7 +9955,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ServiceDeed"];
+                "application/json": components["schemas"]["ServiceAction"];
             };
         };
         responses: {
@@ -10233,7 +10233,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PowerDeed"];
+                "application/json": components["schemas"]["PowerAction"];
             };
         };
         responses: {
@@ -10286,7 +10286,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SettingDeed"];
+                "application/json": components["schemas"]["SettingAction"];
             };
         };
         responses: {
@@ -10583,7 +10583,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ManyDeed"];
+                "application/json": components["schemas"]["ManyAction"];
             };
         };
         responses: {
@@ -11121,7 +11121,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["JobDeed"];
+                "application/json": components["schemas"]["JobAction"];
             };
         };
         responses: {
@@ -11896,7 +11896,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RolloutDeed"];
+                "application/json": components["schemas"]["RolloutAction"];
             };
         };
         responses: {

@@ -8,7 +8,7 @@ import { Trouble, Waiting } from "../parts/Trouble";
 import { change } from "./change";
 import { visible } from "./paths";
 
-type May = NonNullable<Schemas["FileDeed"]["may"]>;
+type May = NonNullable<Schemas["FileAction"]["may"]>;
 
 const mays: [May, string][] = [
 	["read", "read and run"],
@@ -42,9 +42,9 @@ function List({ device, path, onClose }: { device: Device; path: string; onClose
 		queryFn: ({ signal }) =>
 			answer(api.GET("/devices/{id}/files/entry", { params: { path: { id: device.id }, query: { path } }, signal })),
 	});
-	const deed = useMutation({
+	const action = useMutation({
 		mutationFn: async () => {
-			const { failed } = await change(device.id, { deed: "permit", paths: [path], who, may });
+			const { failed } = await change(device.id, { action: "permit", paths: [path], who, may });
 			if (failed[0]) throw new Error(failed[0]);
 		},
 		onSuccess: () => setWho(""),
@@ -66,12 +66,12 @@ function List({ device, path, onClose }: { device: Device; path: string; onClose
 					</ul>
 				</>
 			)}
-			{deed.isError && <Trouble error={deed.error} />}
+			{action.isError && <Trouble error={action.error} />}
 			<form
 				className="space-y-3"
 				onSubmit={(e) => {
 					e.preventDefault();
-					deed.mutate();
+					action.mutate();
 				}}
 			>
 				{administer && (
@@ -102,8 +102,8 @@ function List({ device, path, onClose }: { device: Device; path: string; onClose
 						Close
 					</button>
 					{administer && (
-						<button type="submit" className="button" disabled={!who.trim() || deed.isPending}>
-							{deed.isPending ? "Setting it…" : "Set it"}
+						<button type="submit" className="button" disabled={!who.trim() || action.isPending}>
+							{action.isPending ? "Setting it…" : "Set it"}
 						</button>
 					)}
 				</div>

@@ -150,8 +150,8 @@ function Folder({
 	const picked = entries.filter((e) => chosen.has(e.name));
 	const one = picked.length === 1 ? picked[0] : undefined;
 	const at = (e: Entry) => join(path, e.name, os);
-	const deed = useMutation({
-		mutationFn: (body: Schemas["FileDeed"]) => change(device.id, body),
+	const action = useMutation({
+		mutationFn: (body: Schemas["FileAction"]) => change(device.id, body),
 		onSettled: again,
 	});
 	const upload = (files: Iterable<{ file: File; path: string }>) => {
@@ -209,14 +209,14 @@ function Folder({
 					<ArrowPathIcon className="size-4" />
 				</button>
 			</Controls>
-			<Deeds
+			<Actions
 				device={device}
 				folder={path}
 				picked={picked}
 				at={at}
 				may={may}
-				busy={deed.isPending}
-				act={deed.mutate}
+				busy={action.isPending}
+				act={action.mutate}
 				upload={upload}
 				open={open}
 				go={go}
@@ -264,22 +264,22 @@ function Folder({
 					? `${picked.length} of ${entries.length} chosen, ${bytes(picked.reduce((n, e) => n + e.size, 0))}`
 					: `${entries.length} entries${done ? "" : "…"}`}
 				{one?.kind === "file" && <Digest key={paths[0]} device={device} path={paths[0] ?? ""} />}
-				{deed.isSuccess && `. Done to ${deed.data.done}.`}
+				{action.isSuccess && `. Done to ${action.data.done}.`}
 			</p>
-			{deed.isSuccess && deed.data.failed.length > 0 && (
+			{action.isSuccess && action.data.failed.length > 0 && (
 				<ul role="alert" className="max-h-28 overflow-auto bg-rowan-tint px-3 py-1">
-					{deed.data.failed.map((f) => (
+					{action.data.failed.map((f) => (
 						<li key={f}>{f}</li>
 					))}
 				</ul>
 			)}
-			{deed.isError && <Trouble error={deed.error} />}
+			{action.isError && <Trouble error={action.error} />}
 		</>
 	);
 }
 
 /** What can be done to what is chosen. */
-function Deeds({
+function Actions({
 	device,
 	folder,
 	picked,
@@ -297,7 +297,7 @@ function Deeds({
 	at: (e: Entry) => string;
 	may: boolean;
 	busy: boolean;
-	act: (d: Schemas["FileDeed"]) => void;
+	act: (d: Schemas["FileAction"]) => void;
 	upload: (files: Iterable<{ file: File; path: string }>) => void;
 	open: (what: { path: string; how: "edit" | "follow" } | "removed") => void;
 	go: (path: string) => void;
@@ -338,7 +338,7 @@ function Deeds({
 						verb="Make it"
 						field="Name"
 						disabled={busy}
-						onDo={(name) => act({ deed: "make", paths: [join(folder, name, device.os)] })}
+						onDo={(name) => act({ action: "make", paths: [join(folder, name, device.os)] })}
 					/>
 				</>
 			)}
@@ -386,7 +386,7 @@ function Deeds({
 							field="New name"
 							usual={one.name}
 							disabled={busy}
-							onDo={(name) => act({ deed: "rename", paths, to: join(folder, name, device.os) })}
+							onDo={(name) => act({ action: "rename", paths, to: join(folder, name, device.os) })}
 						/>
 					)}
 					<AskLine
@@ -396,7 +396,7 @@ function Deeds({
 						field="Folder"
 						usual={folder}
 						disabled={busy}
-						onDo={(to) => act({ deed: "copy", paths, to })}
+						onDo={(to) => act({ action: "copy", paths, to })}
 					/>
 					<AskLine
 						label="Move"
@@ -405,7 +405,7 @@ function Deeds({
 						field="Folder"
 						usual={folder}
 						disabled={busy}
-						onDo={(to) => act({ deed: "move", paths, to })}
+						onDo={(to) => act({ action: "move", paths, to })}
 					/>
 					{administer && device.os !== "windows" && (
 						<AskLine
@@ -415,7 +415,7 @@ function Deeds({
 							field="Bits"
 							usual={one?.bits ?? "0644"}
 							disabled={busy}
-							onDo={(bits) => act({ deed: "permit", paths, bits })}
+							onDo={(bits) => act({ action: "permit", paths, bits })}
 						/>
 					)}
 					<Confirm
@@ -423,7 +423,7 @@ function Deeds({
 						title={`Remove ${what}?`}
 						verb={`Remove ${picked.length}`}
 						disabled={busy}
-						onDo={() => act({ deed: "remove", paths })}
+						onDo={() => act({ action: "remove", paths })}
 					>
 						<p>
 							{picked.length === 1 ? "It goes" : "They go"} to the recoverable place of the disk of {device.name}, and

@@ -18,8 +18,8 @@ export function Removed({ device, onClose }: { device: Device; onClose: () => vo
 		queryFn: ({ signal }) =>
 			answer(api.GET("/devices/{id}/files/removed", { params: { path: { id: device.id } }, signal })),
 	});
-	const deed = useMutation({
-		mutationFn: async (body: Schemas["FileDeed"]) => {
+	const action = useMutation({
+		mutationFn: async (body: Schemas["FileAction"]) => {
 			const { failed } = await change(device.id, body);
 			if (failed[0]) throw new Error(failed[0]);
 		},
@@ -30,7 +30,7 @@ export function Removed({ device, onClose }: { device: Device; onClose: () => vo
 			<button type="button" className="button-quiet mb-2" onClick={onClose}>
 				Back to the files
 			</button>
-			{deed.isError && <Trouble error={deed.error} />}
+			{action.isError && <Trouble error={action.error} />}
 			{list.isPending && <Waiting what="what was removed" />}
 			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
 			{list.data?.items.length === 0 && (
@@ -52,9 +52,9 @@ export function Removed({ device, onClose }: { device: Device; onClose: () => vo
 									<button
 										type="button"
 										className="button-quiet"
-										disabled={deed.isPending}
+										disabled={action.isPending}
 										aria-label={`Restore ${r.path}`}
-										onClick={() => deed.mutate({ deed: "restore", paths: [r.id] })}
+										onClick={() => action.mutate({ action: "restore", paths: [r.id] })}
 									>
 										Restore
 									</button>
@@ -64,8 +64,8 @@ export function Removed({ device, onClose }: { device: Device; onClose: () => vo
 										label="Remove for good"
 										title="Remove it for good?"
 										verb="Remove for good"
-										disabled={deed.isPending}
-										onDo={() => deed.mutate({ deed: "purge", paths: [r.id] })}
+										disabled={action.isPending}
+										onDo={() => action.mutate({ action: "purge", paths: [r.id] })}
 									>
 										<p>{visible(r.path)} cannot be had back after that.</p>
 									</Confirm>

@@ -1,8 +1,8 @@
 import type { Schemas } from "../api/client";
 import { lines } from "../session/run";
 
-/** Does a deed to files of a device, and tells to how many it was done and what failed. */
-export async function change(device: string, body: Schemas["FileDeed"]) {
+/** Does an action to files of a device, and tells to how many it was done and what failed. */
+export async function change(device: string, body: Schemas["FileAction"]) {
 	const failed: string[] = [];
 	let done = 0;
 	await lines<Schemas["FileEvent"]>(

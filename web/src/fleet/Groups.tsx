@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import { Labelled } from "../access/Door";
 import { useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
-import { Editor as EditorForm, RowDeeds } from "../parts/Editor";
+import { Editor as EditorForm, RowActions } from "../parts/Editor";
 import { Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { useDevices } from "./devices";
@@ -83,7 +83,7 @@ export function Groups() {
 								{g.reported.length > 0 && <Reported facts={g.reported} />}
 							</td>
 							<td className="py-1 text-right whitespace-nowrap">
-								{may && <RowDeeds name={g.name} onChange={() => setEdited(g)} onRemove={() => remove.mutate(g.id)} />}
+								{may && <RowActions name={g.name} onChange={() => setEdited(g)} onRemove={() => remove.mutate(g.id)} />}
 							</td>
 						</tr>
 					))}

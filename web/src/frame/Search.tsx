@@ -8,9 +8,9 @@ import { matches } from "../fleet/rows";
 import { Condition } from "../parts/Condition";
 import { turnTheme } from "../theme";
 
-type Deed = { name: string; go: string | (() => void) };
+type Action = { name: string; go: string | (() => void) };
 
-const deeds: Deed[] = [
+const actions: Action[] = [
 	{ name: "Now: what needs a person", go: "/" },
 	{ name: "All devices", go: "/devices" },
 	{ name: "Alerts, current and past", go: "/alerts" },
@@ -40,7 +40,7 @@ const deeds: Deed[] = [
 	{ name: "Turn to the other theme", go: turnTheme },
 ];
 
-type Found = { key: string; device?: Device; deed?: Deed };
+type Found = { key: string; device?: Device; action?: Action };
 
 const mostShown = 12;
 
@@ -68,8 +68,8 @@ export function Search() {
 		setTyped("");
 		input.current?.blur();
 		if (f.device) navigate(`/devices/${f.device.id}`);
-		else if (typeof f.deed?.go === "string") navigate(f.deed.go);
-		else f.deed?.go();
+		else if (typeof f.action?.go === "string") navigate(f.action.go);
+		else f.action?.go();
 	};
 	return (
 		<Combobox immediate value={null as Found | null} by="key" onChange={choose} onClose={() => setTyped("")}>
@@ -112,7 +112,7 @@ export function Search() {
 						) : (
 							<>
 								<ArrowRightIcon className="size-3.5 text-heather" aria-hidden="true" />
-								{f.deed?.name}
+								{f.action?.name}
 							</>
 						)}
 					</ComboboxOption>
@@ -123,7 +123,7 @@ export function Search() {
 	);
 }
 
-/** The best of what matches: names that begin with what was typed, other devices, then deeds. */
+/** The best of what matches: names that begin with what was typed, other devices, then actions. */
 function search(devices: Iterable<Device>, typed: string): Found[] {
 	const low = typed.trim().toLowerCase();
 	const begin: Device[] = [];
@@ -137,6 +137,6 @@ function search(devices: Iterable<Device>, typed: string): Found[] {
 	begin.sort((a, b) => a.name.localeCompare(b.name));
 	return [
 		...[...begin, ...rest].slice(0, mostShown).map((device) => ({ key: device.id, device })),
-		...deeds.filter((d) => d.name.toLowerCase().includes(low)).map((deed) => ({ key: deed.name, deed })),
+		...actions.filter((d) => d.name.toLowerCase().includes(low)).map((action) => ({ key: action.name, action })),
 	];
 }

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Labelled } from "../access/Door";
 import { answer, api, type Schemas } from "../api/client";
-import { RowDeeds } from "../parts/Editor";
+import { RowActions } from "../parts/Editor";
 import { Copyable } from "../parts/Secret";
 import { More, Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
@@ -204,7 +204,7 @@ function Rules({ channels, onChange }: { channels: Schemas["Channel"][]; onChang
 								{escalate_name ? `; ${escalate_name} after ${r.escalate_minutes} min` : ""}
 							</td>
 							<td className="py-1 text-right whitespace-nowrap">
-								<RowDeeds
+								<RowActions
 									name={r.name}
 									onChange={() => setEdited(rules.data.items.find((x) => x.id === id))}
 									onRemove={() => remove.mutate(id)}

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import { Labelled } from "../access/Door";
 import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
-import { Editor as EditorForm, RowDeeds } from "../parts/Editor";
+import { Editor as EditorForm, RowActions } from "../parts/Editor";
 import { Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
@@ -100,7 +100,7 @@ export function Policies() {
 								<Ago at={y.changed_at} />
 							</td>
 							<td className="py-1 text-right whitespace-nowrap">
-								{may && <RowDeeds name={y.name} onChange={() => setEdited(y)} onRemove={() => remove.mutate(y.id)} />}
+								{may && <RowActions name={y.name} onChange={() => setEdited(y)} onRemove={() => remove.mutate(y.id)} />}
 							</td>
 						</tr>
 					))}

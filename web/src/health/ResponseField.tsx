@@ -5,7 +5,7 @@ import { answer, api, type Schemas } from "../api/client";
 type Response = Schemas["Response"];
 type Step = Schemas["ResponseStep"];
 
-const deeds: [string, string][] = [
+const actions: [string, string][] = [
 	["restart-service", "restart the service"],
 	["start-service", "start the service"],
 	["script", "run a script"],
@@ -18,7 +18,7 @@ const deeds: [string, string][] = [
 
 /** What a step of a response does, in words. */
 export function stepText(s: Step, library: Library) {
-	const word = deeds.find(([d]) => d === s.do)?.[1] ?? s.do;
+	const word = actions.find(([d]) => d === s.do)?.[1] ?? s.do;
 	const name = library.find((x) => x.id === (s.script ?? s.package))?.name;
 	return [
 		name ? word.replace("a script", name).replace("a package", name) : word,
@@ -212,7 +212,7 @@ function StepField({ step: s, library, onChange }: { step: Step; library: Librar
 				value={s.do}
 				onChange={(e) => onChange({ do: e.target.value, watch: s.watch })}
 			>
-				{deeds.map(([d, word]) => (
+				{actions.map(([d, word]) => (
 					<option key={d} value={d}>
 						{word}
 					</option>

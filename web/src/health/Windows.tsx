@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Labelled } from "../access/Door";
 import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
-import { Editor as EditorForm, RowDeeds } from "../parts/Editor";
+import { Editor as EditorForm, RowActions } from "../parts/Editor";
 import { Table } from "../parts/Table";
 import { Trouble } from "../parts/Trouble";
 import { span } from "../parts/time";
@@ -64,7 +64,7 @@ export function Windows() {
 							</td>
 							<td className="py-1.5 pr-4">{span(w.span.minutes * 60)}</td>
 							<td className="py-1 text-right">
-								{may && <RowDeeds name={w.name} onRemove={() => remove.mutate(w.id)} />}
+								{may && <RowActions name={w.name} onRemove={() => remove.mutate(w.id)} />}
 							</td>
 						</tr>
 					))}

@@ -25,8 +25,8 @@ export function Board() {
 		refetchInterval: (q) => (q.state.data?.ended_at ? false : 10_000), // events tell sooner
 	});
 	const steer = useMutation({
-		mutationFn: (deed: "pause" | "resume" | "cancel" | "adopt") =>
-			answer(api.PATCH("/jobs/{id}", { params: { path }, body: { deed } })),
+		mutationFn: (action: "pause" | "resume" | "cancel" | "adopt") =>
+			answer(api.PATCH("/jobs/{id}", { params: { path }, body: { action } })),
 		onSuccess: (j) => queries.setQueryData(["job", id], j),
 	});
 	const retry = useMutation({

@@ -101,7 +101,7 @@ export function Packages() {
 	);
 }
 
-const deeds = ["install", "remove"] as const;
+const actions = ["install", "remove"] as const;
 
 function One({
 	of: p,
@@ -118,7 +118,7 @@ function One({
 	onRemove: () => void;
 	problem: unknown;
 }) {
-	const [deed, setDeed] = useState<(typeof deeds)[number]>();
+	const [action, setAction] = useState<(typeof actions)[number]>();
 	const c = p.content;
 	return (
 		<>
@@ -131,15 +131,15 @@ function One({
 				</span>
 				<span className="ml-auto flex gap-1">
 					{run &&
-						deeds
+						actions
 							.filter((d) => d === "install" || (c.remove ?? []).length > 0)
 							.map((d) => (
 								<button
 									key={d}
 									type="button"
 									className={d === "install" ? "button" : "button-quiet"}
-									aria-pressed={deed === d}
-									onClick={() => setDeed(deed === d ? undefined : d)}
+									aria-pressed={action === d}
+									onClick={() => setAction(action === d ? undefined : d)}
 								>
 									{d === "install" ? "Install…" : "Remove from devices…"}
 								</button>
@@ -165,12 +165,12 @@ function One({
 			</div>
 			{c.description && <p className="mt-1 max-w-3xl">{c.description}</p>}
 			{!!problem && <Trouble error={problem} />}
-			{deed && (
+			{action && (
 				<JobForm
-					key={deed}
-					work={{ package: p.id, remove: deed === "remove" || undefined }}
+					key={action}
+					work={{ package: p.id, remove: action === "remove" || undefined }}
 					parameters={c.parameters ?? []}
-					verb={deed === "install" ? "Install it" : "Remove it"}
+					verb={action === "install" ? "Install it" : "Remove it"}
 				/>
 			)}
 			<dl className="mt-4 grid max-w-3xl grid-cols-[8rem_minmax(0,1fr)] gap-x-4 gap-y-1">

@@ -42,7 +42,7 @@ export function stepText(s: Step): string {
 		case "set":
 			return s.gone ? `Unset ${s.path}` : `Set ${s.path} to ${s.value}`;
 		case "service":
-			return `${s.deed?.[0]?.toUpperCase()}${s.deed?.slice(1)} the service ${s.name}`;
+			return `${s.action?.[0]?.toUpperCase()}${s.action?.slice(1)} the service ${s.name}`;
 		case "delete":
 			return `Delete ${s.path}`;
 		case "restart":

@@ -19,8 +19,8 @@ export const stateColour = colourOf(states);
 
 /** What a job does, in words. */
 export function workText(w: Schemas["JobWork"]) {
-	if (w.deed === "install") return `Install ${w.name} ${w.version ?? ""}`.trim();
-	return w.deed === "remove" ? `Remove ${w.name}` : w.name;
+	if (w.action === "install") return `Install ${w.name} ${w.version ?? ""}`.trim();
+	return w.action === "remove" ? `Remove ${w.name}` : w.name;
 }
 
 /** How far a job has come, in words. */

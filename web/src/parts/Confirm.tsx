@@ -2,7 +2,7 @@ import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
 import { type ReactNode, useState } from "react";
 
 /**
- * A button for a deed that is not easily undone: it says what will happen, to how many, and asks
+ * A button for an action that is not easily undone: it says what will happen, to how many, and asks
  * once.
  */
 export function Confirm({

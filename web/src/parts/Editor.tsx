@@ -38,7 +38,15 @@ export function Editor({
 }
 
 /** What can be done to a row of a list. */
-export function RowDeeds({ name, onChange, onRemove }: { name: string; onChange?: () => void; onRemove: () => void }) {
+export function RowActions({
+	name,
+	onChange,
+	onRemove,
+}: {
+	name: string;
+	onChange?: () => void;
+	onRemove: () => void;
+}) {
 	return (
 		<>
 			{onChange && (

@@ -8,7 +8,7 @@ export function Table({ heads, children }: { heads: string[]; children: ReactNod
 				<tr className="border-line border-b">
 					{heads.map((h, i) => (
 						<th key={i} scope="col" className="head py-1.5 pr-4">
-							{h || <span className="sr-only">Sign or deed</span>}
+							{h || <span className="sr-only">Sign or action</span>}
 						</th>
 					))}
 				</tr>

@@ -5,7 +5,7 @@ import { Labelled } from "../access/Door";
 import { useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { ScopeField, scopeText } from "../health/scope";
-import { Editor, RowDeeds } from "../parts/Editor";
+import { Editor, RowActions } from "../parts/Editor";
 import { More, Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
@@ -97,7 +97,7 @@ export function Approvals() {
 								</td>
 								<td className="py-1 text-right whitespace-nowrap">
 									{may && (
-										<RowDeeds
+										<RowActions
 											name={a.rule.name}
 											onChange={() => setEditing(a.rule)}
 											onRemove={() => remove.mutate(a.rule.id ?? "")}

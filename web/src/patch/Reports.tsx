@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Labelled } from "../access/Door";
 import { useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
-import { Choice, Editor, RowDeeds } from "../parts/Editor";
+import { Choice, Editor, RowActions } from "../parts/Editor";
 import { Table } from "../parts/Table";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
@@ -318,7 +318,7 @@ function Schedules() {
 										>
 											Send now
 										</button>
-										<RowDeeds
+										<RowActions
 											name={r.schedule.name}
 											onChange={() => setEditing({ id: r.id, schedule: r.schedule })}
 											onRemove={() => remove.mutate(r.id)}

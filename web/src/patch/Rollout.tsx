@@ -12,7 +12,7 @@ import { usePages } from "../parts/usePages";
 import { phaseColour, phaseWord, Severity, States, soakText, stateColour, stateWord } from "./words";
 
 type RolloutOf = Schemas["Rollout"];
-type Deed = Schemas["RolloutDeed"];
+type Action = Schemas["RolloutAction"];
 
 /** A rollout as a board of its rings, with what its gates found. */
 export function Rollout() {
@@ -25,7 +25,7 @@ export function Rollout() {
 	});
 	const may = useMay("updates.act");
 	const steer = useMutation({
-		mutationFn: (body: Deed) => answer(api.PATCH("/rollouts/{id}", { params: { path: { id } }, body })),
+		mutationFn: (body: Action) => answer(api.PATCH("/rollouts/{id}", { params: { path: { id } }, body })),
 		onSuccess: (r) => queries.setQueryData(["rollout", id], r),
 	});
 	if (one.isPending) return <Waiting what="the rollout" />;
@@ -48,7 +48,7 @@ export function Rollout() {
 					begun <Ago at={r.begun_at} /> by {r.begun_by}
 					{r.agreed && `, agreed to by ${r.agreed}`}
 				</span>
-				<Deeds of={r} busy={steer.isPending} onDo={(deed) => steer.mutate({ deed })} />
+				<Actions of={r} busy={steer.isPending} onDo={(action) => steer.mutate({ action })} />
 			</div>
 			{r.why && (
 				<p
@@ -60,7 +60,7 @@ export function Rollout() {
 				</p>
 			)}
 			{r.unowned && (
-				<Unowned what="rollout" busy={steer.isPending} may={may} onAdopt={() => steer.mutate({ deed: "adopt" })} />
+				<Unowned what="rollout" busy={steer.isPending} may={may} onAdopt={() => steer.mutate({ action: "adopt" })} />
 			)}
 			{steer.isError && <Trouble error={steer.error} />}
 			<ol
@@ -80,7 +80,7 @@ export function Rollout() {
 	);
 }
 
-function Deeds({ of: r, busy, onDo }: { of: RolloutOf; busy: boolean; onDo: (deed: Deed["deed"]) => void }) {
+function Actions({ of: r, busy, onDo }: { of: RolloutOf; busy: boolean; onDo: (action: Action["action"]) => void }) {
 	const may = useMay("updates.act");
 	const me = useQuery(meQuery).data;
 	if (!may || r.ended_at) return null;

@@ -4,7 +4,7 @@ import { Labelled } from "../access/Door";
 import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { ScopeField, scopeText } from "../health/scope";
-import { Editor, RowDeeds } from "../parts/Editor";
+import { Editor, RowActions } from "../parts/Editor";
 import { Table } from "../parts/Table";
 import { Trouble, Waiting } from "../parts/Trouble";
 import { tools } from "./tools";
@@ -78,7 +78,7 @@ export function Consent() {
 							<td className="py-1.5 pr-4">{r.mode === "ask" ? (r.absent ? "begins" : "is refused") : ""}</td>
 							<td className="py-1 text-right">
 								{may && (
-									<RowDeeds
+									<RowActions
 										name={`the rule for ${r.scope_name}`}
 										onChange={() => setEdited(r)}
 										onRemove={() => remove.mutate(r.id)}

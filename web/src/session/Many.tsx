@@ -12,7 +12,7 @@ import { Empty, Trouble } from "../parts/Trouble";
 import { Answers, useAnswers } from "./Answers";
 import { lines } from "./run";
 
-type Deed = Omit<Schemas["ManyDeed"], "where" | "group" | "preview">;
+type Action = Omit<Schemas["ManyAction"], "where" | "group" | "preview">;
 
 const kinds: {
 	kind: string;
@@ -20,63 +20,63 @@ const kinds: {
 	hint: string;
 	needs: string;
 	noticed?: boolean;
-	deed: (text: string) => Deed;
+	action: (text: string) => Action;
 }[] = [
 	{
 		kind: "command",
 		label: "Run a command",
 		hint: "uptime",
 		needs: "command.act",
-		deed: (text) => ({ command: { argv: [text], line: true } }),
+		action: (text) => ({ command: { argv: [text], line: true } }),
 	},
 	{
 		kind: "restart-service",
 		label: "Restart a service",
 		hint: "Spooler",
 		needs: "services.act",
-		deed: (name) => ({ service: { deed: "restart", name } }),
+		action: (name) => ({ service: { action: "restart", name } }),
 	},
 	{
 		kind: "start-service",
 		label: "Start a service",
 		hint: "Spooler",
 		needs: "services.act",
-		deed: (name) => ({ service: { deed: "start", name } }),
+		action: (name) => ({ service: { action: "start", name } }),
 	},
 	{
 		kind: "stop-service",
 		label: "Stop a service",
 		hint: "FaxRelay",
 		needs: "services.act",
-		deed: (name) => ({ service: { deed: "stop", name } }),
+		action: (name) => ({ service: { action: "stop", name } }),
 	},
 	{
 		kind: "end",
 		label: "End processes of a name",
 		hint: "heron.exe",
 		needs: "processes.act",
-		deed: (name) => ({ process: { deed: "end", pid: 0, name } }),
+		action: (name) => ({ process: { action: "end", pid: 0, name } }),
 	},
 	{
 		kind: "query",
 		label: "Ask a query",
 		hint: 'service where state == "failed" show name',
 		needs: "queries.see",
-		deed: (query) => ({ query: { text: query } }),
+		action: (query) => ({ query: { text: query } }),
 	},
 	{
 		kind: "setting",
 		label: "Set a setting",
 		hint: "kernel/vm/swappiness = 10",
 		needs: "settings.act",
-		deed: (line) => ({ setting: settingOf(line) }),
+		action: (line) => ({ setting: settingOf(line) }),
 	},
 	{
 		kind: "file",
 		label: "Send a file",
 		hint: "where it is to stand, such as /etc/records/sync.conf",
 		needs: "files.act",
-		deed: () => ({}),
+		action: () => ({}),
 	},
 	{
 		kind: "message",
@@ -84,7 +84,7 @@ const kinds: {
 		hint: "The catalogue is back.",
 		needs: "people.act",
 		noticed: true,
-		deed: (text) => ({ message: { text, seconds: 110 } }),
+		action: (text) => ({ message: { text, seconds: 110 } }),
 	},
 	{
 		kind: "restart",
@@ -92,7 +92,7 @@ const kinds: {
 		hint: "what the people there are told",
 		needs: "power.act",
 		noticed: true,
-		deed: (message) => ({ power: { deed: "restart", message } }),
+		action: (message) => ({ power: { action: "restart", message } }),
 	},
 	{
 		kind: "off",
@@ -100,18 +100,18 @@ const kinds: {
 		hint: "what the people there are told",
 		needs: "power.act",
 		noticed: true,
-		deed: (message) => ({ power: { deed: "off", message } }),
+		action: (message) => ({ power: { action: "off", message } }),
 	},
 ];
 
 /** Reads "store/folder/name = value"; a path with backslashes is parted at those. */
-function settingOf(line: string): Schemas["SettingDeed"] {
+function settingOf(line: string): Schemas["SettingAction"] {
 	const at = line.indexOf("=");
 	const place = (at < 0 ? line : line.slice(0, at)).trim();
 	const value = at < 0 ? "" : line.slice(at + 1).trim();
 	const path = place.split(place.includes("\\") ? "\\" : "/").filter(Boolean);
 	const name = path.pop() ?? "";
-	return { deed: "set", path, name, value, type: /^[0-9]+$/.test(value) ? "number" : "text", any: true };
+	return { action: "set", path, name, value, type: /^[0-9]+$/.test(value) ? "number" : "text", any: true };
 }
 
 /** The devices that are meant and take files, and the names of the others. */
@@ -146,7 +146,7 @@ export function Many() {
 	const [problem, setProblem] = useState<unknown>();
 	const { result, error, running, start, stop } = useAnswers();
 	const one = may.find((k) => k.kind === kind) ?? may[0];
-	const body = { ...one?.deed(text), where: where.trim() || undefined, group: group || undefined };
+	const body = { ...one?.action(text), where: where.trim() || undefined, group: group || undefined };
 	const preview = async () => {
 		setCount(undefined);
 		setProblem(undefined);
@@ -158,7 +158,7 @@ export function Many() {
 				return;
 			}
 			await lines<Schemas["SweepEvent"]>(
-				"/deeds",
+				"/actions",
 				new AbortController().signal,
 				(e) => setCount({ n: e.asked ?? 0, offline: e.offline ?? [] }),
 				{ ...body, preview: true },
@@ -178,7 +178,7 @@ export function Many() {
 			</p>
 			<div className="mb-5 space-y-3 rounded-md border border-line bg-panel p-4">
 				<div className="flex flex-wrap items-end gap-3">
-					<Labelled label="Deed">
+					<Labelled label="Action">
 						<select className="field w-60" value={one?.kind} onChange={(e) => setKind(e.target.value)}>
 							{may.map((k) => (
 								<option key={k.kind} value={k.kind}>
@@ -223,7 +223,7 @@ export function Many() {
 							disabled={(!text && !one?.noticed) || (one?.kind === "file" && !file)}
 							onAsk={preview}
 							onDo={() => {
-								if (one?.kind !== "file") start((signal, onEvent) => lines("/deeds", signal, onEvent, body));
+								if (one?.kind !== "file") start((signal, onEvent) => lines("/actions", signal, onEvent, body));
 								else if (file) for (const d of to) send(d, text, file, () => {});
 							}}
 						>

@@ -85,27 +85,27 @@ export function Controls({ children }: { children: ReactNode }) {
 	return <div className="flex flex-wrap items-center gap-1.5 border-line border-b px-3 py-1.5">{children}</div>;
 }
 
-/** A deed at the device: what it says in the end, or why it was not done, stands below the tool. */
-export function useDeed<In>(act: (input: In) => Promise<{ message: string }>, then?: () => void) {
-	const deed = useMutation({ mutationFn: act, onSettled: then });
+/** An action at the device: what it says in the end, or why it was not done, stands below the tool. */
+export function useAction<In>(act: (input: In) => Promise<{ message: string }>, then?: () => void) {
+	const action = useMutation({ mutationFn: act, onSettled: then });
 	const said = (
 		<>
-			{deed.isPending && (
+			{action.isPending && (
 				<p role="status" className="border-line border-t px-3 py-1.5 text-faint">
 					It is being done…
 				</p>
 			)}
-			{deed.isSuccess && (
+			{action.isSuccess && (
 				<p role="status" className="border-line border-t px-3 py-1.5">
-					{deed.data.message}
+					{action.data.message}
 				</p>
 			)}
-			{deed.isError && (
+			{action.isError && (
 				<div className="border-line border-t px-3 py-1.5">
-					<Trouble error={deed.error} />
+					<Trouble error={action.error} />
 				</div>
 			)}
 		</>
 	);
-	return { act: deed.mutate, busy: deed.isPending, said };
+	return { act: action.mutate, busy: action.isPending, said };
 }

@@ -5,7 +5,7 @@ import { answer, api, type Device, type Schemas } from "../api/client";
 import { Confirm } from "../parts/Confirm";
 import { Trouble, Waiting } from "../parts/Trouble";
 import { Ago, span, useNow } from "../parts/time";
-import { Pane, useDeed } from "./Pane";
+import { Pane, useAction } from "./Pane";
 
 /** Who is at the device, how to reach them, and whether it runs. */
 export function PeoplePane({ device, onClose }: { device: Device; onClose: () => void }) {
@@ -34,8 +34,8 @@ function People({ device }: { device: Device }) {
 		refetchInterval: 15_000,
 		enabled: device.online,
 	});
-	const deed = useDeed(
-		(body: Schemas["PowerDeed"]) =>
+	const action = useAction(
+		(body: Schemas["PowerAction"]) =>
 			answer(api.POST("/devices/{id}/power", { params: { path: { id: device.id } }, body })),
 		() => list.refetch(),
 	);
@@ -74,8 +74,8 @@ function People({ device }: { device: Device }) {
 								label="Lock"
 								title={`Lock the session of ${p.name}?`}
 								verb="Lock it"
-								disabled={deed.busy}
-								onDo={() => deed.act({ deed: "lock", session: p.session })}
+								disabled={action.busy}
+								onDo={() => action.act({ action: "lock", session: p.session })}
 							>
 								<p>Their screen on {device.name} asks for the password. Nothing is lost.</p>
 							</Confirm>
@@ -83,8 +83,8 @@ function People({ device }: { device: Device }) {
 								label="Sign out"
 								title={`Sign ${p.name} out?`}
 								verb="Sign them out"
-								disabled={deed.busy}
-								onDo={() => deed.act({ deed: "log-off", session: p.session })}
+								disabled={action.busy}
+								onDo={() => action.act({ action: "log-off", session: p.session })}
 							>
 								<p>Every program of theirs on {device.name} ends. What they have not saved is lost.</p>
 							</Confirm>
@@ -92,7 +92,7 @@ function People({ device }: { device: Device }) {
 					)}
 				</p>
 			))}
-			{deed.said}
+			{action.said}
 			{act && list.data && list.data.items.length > 0 && <Message device={device} means={list.data.means} />}
 			{act && list.data?.items.some((p) => p.graphic) && <Clipboard device={device} />}
 		</section>
@@ -104,7 +104,7 @@ const answers = [["OK"], ["Yes", "No"], ["Now", "Later"]];
 function Message({ device, means }: { device: Device; means?: string }) {
 	const [text, setText] = useState("");
 	const [buttons, setButtons] = useState(0);
-	const deed = useDeed(async (body: Schemas["Message"]) => {
+	const action = useAction(async (body: Schemas["Message"]) => {
 		const a = await answer(api.POST("/devices/{id}/messages", { params: { path: { id: device.id } }, body }));
 		if (a.answer) return { message: `${a.by || "They"} answered “${a.answer}” after ${span(a.after_seconds)}.` };
 		return { message: a.shown ? `${a.by || "They"} saw it: ${a.reason}.` : `It was not shown: ${a.reason}` };
@@ -116,7 +116,7 @@ function Message({ device, means }: { device: Device; means?: string }) {
 			className="mt-3 space-y-2"
 			onSubmit={(e) => {
 				e.preventDefault();
-				deed.act({ text, buttons: answers[buttons], seconds: 120 });
+				action.act({ text, buttons: answers[buttons], seconds: 120 });
 			}}
 		>
 			<h3 className="font-semibold">Message to the person</h3>
@@ -142,19 +142,19 @@ function Message({ device, means }: { device: Device; means?: string }) {
 						))}
 					</select>
 				</label>
-				<button type="submit" className="button" disabled={!text.trim() || deed.busy}>
-					{deed.busy ? "Waiting for an answer…" : "Show it"}
+				<button type="submit" className="button" disabled={!text.trim() || action.busy}>
+					{action.busy ? "Waiting for an answer…" : "Show it"}
 				</button>
 				<span className="text-faint text-sm">stays for two minutes</span>
 			</div>
-			{deed.said}
+			{action.said}
 		</form>
 	);
 }
 
 function Clipboard({ device }: { device: Device }) {
 	const [text, setText] = useState("");
-	const deed = useDeed((body: Schemas["Clip"]) =>
+	const action = useAction((body: Schemas["Clip"]) =>
 		answer(api.POST("/devices/{id}/clipboard", { params: { path: { id: device.id } }, body })),
 	);
 	return (
@@ -162,7 +162,7 @@ function Clipboard({ device }: { device: Device }) {
 			className="mt-3 space-y-2"
 			onSubmit={(e) => {
 				e.preventDefault();
-				deed.act({ text });
+				action.act({ text });
 			}}
 		>
 			<h3 className="font-semibold">Text for their clipboard</h3>
@@ -173,24 +173,24 @@ function Clipboard({ device }: { device: Device }) {
 					value={text}
 					onChange={(e) => setText(e.target.value)}
 				/>
-				<button type="submit" className="button-quiet whitespace-nowrap" disabled={!text || deed.busy}>
+				<button type="submit" className="button-quiet whitespace-nowrap" disabled={!text || action.busy}>
 					Put it there
 				</button>
 			</div>
-			{deed.said}
+			{action.said}
 		</form>
 	);
 }
 
 const powers = [
-	{ deed: "restart", label: "Restart", will: "restarts" },
-	{ deed: "off", label: "Shut down", will: "shuts down, and must be switched on by hand or woken" },
+	{ action: "restart", label: "Restart", will: "restarts" },
+	{ action: "off", label: "Shut down", will: "shuts down, and must be switched on by hand or woken" },
 	{
-		deed: "firmware",
+		action: "firmware",
 		label: "Restart into firmware",
 		will: "restarts into its firmware's settings, and waits there for somebody",
 	},
-	{ deed: "recovery", label: "Restart into recovery", will: "restarts into its recovery or safe mode" },
+	{ action: "recovery", label: "Restart into recovery", will: "restarts into its recovery or safe mode" },
 ] as const;
 
 function Power({ device }: { device: Device }) {
@@ -199,9 +199,9 @@ function Power({ device }: { device: Device }) {
 	const [message, setMessage] = useState("");
 	const [left, setLeft] = useState<number>();
 	const now = useNow();
-	const deed = useDeed(async (body: Schemas["PowerDeed"]) => {
+	const action = useAction(async (body: Schemas["PowerAction"]) => {
 		const out = await answer(api.POST("/devices/{id}/power", { params: { path: { id: device.id } }, body }));
-		setLeft(body.deed === "cancel" || body.deed === "off" ? undefined : Date.now());
+		setLeft(body.action === "cancel" || body.action === "off" ? undefined : Date.now());
 		return out;
 	});
 	const [back, setBack] = useState<number>();
@@ -241,12 +241,14 @@ function Power({ device }: { device: Device }) {
 			<div className="flex flex-wrap gap-1">
 				{powers.slice(0, administer ? 4 : 2).map((p) => (
 					<Confirm
-						key={p.deed}
+						key={p.action}
 						label={p.label}
 						title={`${p.label}: ${device.name}?`}
 						verb={p.label}
-						disabled={deed.busy || !device.online}
-						onDo={() => deed.act({ deed: p.deed, delay_seconds: delay || undefined, message: message || undefined })}
+						disabled={action.busy || !device.online}
+						onDo={() =>
+							action.act({ action: p.action, delay_seconds: delay || undefined, message: message || undefined })
+						}
 					>
 						<p>
 							{device.name} {p.will}
@@ -262,13 +264,13 @@ function Power({ device }: { device: Device }) {
 				<button
 					type="button"
 					className="button-quiet"
-					disabled={deed.busy || !device.online}
-					onClick={() => deed.act({ deed: "cancel" })}
+					disabled={action.busy || !device.online}
+					onClick={() => action.act({ action: "cancel" })}
 				>
 					Call off
 				</button>
 			</div>
-			{deed.said}
+			{action.said}
 			{left && (
 				<p role="status" className="px-3 py-1.5 text-faint">
 					{device.online ? "It is still connected." : "It has gone."} Waiting for it to come back, for{" "}

@@ -8,7 +8,7 @@ import { Grid, type GridColumn } from "../parts/Grid";
 import { Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { bytes } from "../parts/units";
-import { Controls, Pane, useDeed } from "./Pane";
+import { Controls, Pane, useAction } from "./Pane";
 import { useLines } from "./useLines";
 
 type Process = Schemas["DeviceProcess"];
@@ -54,14 +54,14 @@ export function ProcessesPane({ device, onClose }: { device: Device; onClose: ()
 	const stream = useLines<Schemas["Processes"]>(`/devices/${device.id}/processes/live`, undefined, (e) => {
 		if (!still || !all) setAll(e);
 	});
-	const deed = useDeed((body: Schemas["ProcessDeed"]) =>
+	const action = useAction((body: Schemas["ProcessAction"]) =>
 		answer(api.POST("/devices/{id}/processes", { params: { path: { id: device.id } }, body })),
 	);
 	const rows = useMemo(() => arrange(all?.items ?? [], view === "Tree", filter), [all, view, filter]);
 	const one = chosen.size === 1 ? all?.items.find((p) => chosen.has(key(p))) : undefined;
 	const below = one ? count(all?.items ?? [], one.pid) : 0;
-	const order = (name: Schemas["ProcessDeed"]["deed"], more?: Partial<Schemas["ProcessDeed"]>) =>
-		one && deed.act({ deed: name, pid: one.pid, started: one.started, ...more });
+	const order = (name: Schemas["ProcessAction"]["action"], more?: Partial<Schemas["ProcessAction"]>) =>
+		one && action.act({ action: name, pid: one.pid, started: one.started, ...more });
 	return (
 		<Pane
 			title="Processes"
@@ -125,7 +125,7 @@ export function ProcessesPane({ device, onClose }: { device: Device; onClose: ()
 									label="End"
 									title={`End ${one.name}?`}
 									verb="End it"
-									disabled={deed.busy}
+									disabled={action.busy}
 									onDo={() => order("end")}
 								>
 									<p>
@@ -137,7 +137,7 @@ export function ProcessesPane({ device, onClose }: { device: Device; onClose: ()
 									label="End by force"
 									title={`End ${one.name} by force?`}
 									verb="End it by force"
-									disabled={deed.busy}
+									disabled={action.busy}
 									onDo={() => order("end", { force: true })}
 								>
 									<p>
@@ -149,7 +149,7 @@ export function ProcessesPane({ device, onClose }: { device: Device; onClose: ()
 										label={`End all ${below + 1}`}
 										title={`End ${one.name} and the ${below} that it started?`}
 										verb={`End ${below + 1} processes`}
-										disabled={deed.busy}
+										disabled={action.busy}
 										onDo={() => order("end-tree")}
 									>
 										<p>
@@ -160,7 +160,7 @@ export function ProcessesPane({ device, onClose }: { device: Device; onClose: ()
 								<button
 									type="button"
 									className="button-quiet"
-									disabled={deed.busy}
+									disabled={action.busy}
 									onClick={() => order(one.state === "stopped" ? "continue" : "pause")}
 								>
 									{one.state === "stopped" ? "Continue" : "Pause"}
@@ -184,7 +184,7 @@ export function ProcessesPane({ device, onClose }: { device: Device; onClose: ()
 					</div>
 				</div>
 			)}
-			{deed.said}
+			{action.said}
 		</Pane>
 	);
 }

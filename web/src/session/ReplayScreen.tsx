@@ -49,7 +49,7 @@ export function ReplayScreen({ recording }: { recording: Schemas["Recording"] })
 const decoder = new TextDecoder();
 
 /** What a mark says that somebody did, in a word; nothing where they only moved. */
-function deed(e: Entry) {
+function action(e: Entry) {
 	const m: Schemas["ScreenInput"] = JSON.parse(decoder.decode(e.data));
 	if (m.key?.down) return "key";
 	if (m.pointer?.buttons) return "button";
@@ -69,7 +69,7 @@ function Player({ entries }: { entries: Entry[] }) {
 	const show = useRef<{ wanted: number; shown: number; busy: boolean }>({ wanted: 0, shown: 0, busy: false });
 	const hidden = useMemo(() => new OffscreenCanvas(1, 1), []);
 	const marks = useMemo(
-		() => entries.flatMap((e, i) => (e.kind === kinds.mark && deed(e) ? [axis.times[i] ?? 0] : [])),
+		() => entries.flatMap((e, i) => (e.kind === kinds.mark && action(e) ? [axis.times[i] ?? 0] : [])),
 		[entries, axis.times],
 	);
 
@@ -93,7 +93,7 @@ function Player({ entries }: { entries: Entry[] }) {
 				for (; state.shown < until && state.wanted >= until; state.shown++) {
 					const e = entries[state.shown];
 					if (e?.kind === kinds.update) await inner.draw(e.data);
-					if (e?.kind === kinds.mark) setDid(deed(e) ?? "");
+					if (e?.kind === kinds.mark) setDid(action(e) ?? "");
 					if (e?.kind === kinds.event) {
 						const event: Schemas["ScreenEvent"] = JSON.parse(decoder.decode(e.data));
 						if (event.note) notes.push(event.note);

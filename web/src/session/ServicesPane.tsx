@@ -8,7 +8,7 @@ import { Grid, type GridColumn } from "../parts/Grid";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { bytes } from "../parts/units";
-import { Controls, Pane, useDeed } from "./Pane";
+import { Controls, Pane, useAction } from "./Pane";
 
 type Service = Schemas["DeviceService"];
 
@@ -58,8 +58,8 @@ export function ServicesPane({ device, onClose }: { device: Device; onClose: () 
 		queryFn: ({ signal }) => answer(api.GET("/devices/{id}/services", { params: { path: { id: device.id } }, signal })),
 		refetchInterval: 10_000,
 	});
-	const deed = useDeed(
-		(body: Schemas["ServiceDeed"]) =>
+	const action = useAction(
+		(body: Schemas["ServiceAction"]) =>
 			answer(api.POST("/devices/{id}/services", { params: { path: { id: device.id } }, body })),
 		() => {
 			queries.invalidateQueries({ queryKey: ["services", device.id] });
@@ -104,8 +104,8 @@ export function ServicesPane({ device, onClose }: { device: Device; onClose: () 
 					/>
 				)}
 			</div>
-			{one && <Detail device={device} service={one} deed={deed} />}
-			{deed.said}
+			{one && <Detail device={device} service={one} action={action} />}
+			{action.said}
 		</Pane>
 	);
 }
@@ -113,11 +113,11 @@ export function ServicesPane({ device, onClose }: { device: Device; onClose: () 
 function Detail({
 	device,
 	service: s,
-	deed,
+	action,
 }: {
 	device: Device;
 	service: Service;
-	deed: { act: (d: Schemas["ServiceDeed"]) => void; busy: boolean };
+	action: { act: (d: Schemas["ServiceAction"]) => void; busy: boolean };
 }) {
 	const act = useMay("services.act");
 	const administer = useMay("services.administer");
@@ -128,7 +128,7 @@ function Detail({
 		refetchInterval: 5000,
 	});
 	const others = whole.data?.needed_by ?? [];
-	const order = (name: Schemas["ServiceDeed"]["deed"]) => deed.act({ deed: name, name: s.name, stops: others });
+	const order = (name: Schemas["ServiceAction"]["action"]) => action.act({ action: name, name: s.name, stops: others });
 	const what = (
 		<>
 			{others.length > 0 ? (
@@ -166,7 +166,7 @@ function Detail({
 								label="Restart"
 								title={`Restart ${s.name}?`}
 								verb={`Restart ${others.length + 1}`}
-								disabled={deed.busy || whole.isPending}
+								disabled={action.busy || whole.isPending}
 								onDo={() => order("restart")}
 							>
 								{what}
@@ -175,14 +175,14 @@ function Detail({
 								label="Stop"
 								title={`Stop ${s.name}?`}
 								verb={`Stop ${others.length + 1}`}
-								disabled={deed.busy || whole.isPending || s.will_not_stop}
+								disabled={action.busy || whole.isPending || s.will_not_stop}
 								onDo={() => order("stop")}
 							>
 								{what}
 							</Confirm>
 						</>
 					) : (
-						<button type="button" className="button-quiet" disabled={deed.busy} onClick={() => order("start")}>
+						<button type="button" className="button-quiet" disabled={action.busy} onClick={() => order("start")}>
 							Start
 						</button>
 					))}
@@ -192,7 +192,7 @@ function Detail({
 						<select
 							className="field w-auto py-0.5 text-sm"
 							value={s.start}
-							onChange={(e) => deed.act({ deed: "mode", name: s.name, start: e.target.value as "automatic" })}
+							onChange={(e) => action.act({ action: "mode", name: s.name, start: e.target.value as "automatic" })}
 						>
 							{["automatic", "manual", "disabled", ...(s.start === "other" ? ["other"] : [])].map((m) => (
 								<option key={m} value={m} disabled={m === "other"}>

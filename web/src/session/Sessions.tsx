@@ -68,7 +68,7 @@ export function Sessions({ device }: { device: string }) {
 							)}
 						</td>
 						<td className="py-1 pr-4">{consent(s)}</td>
-						<td className="py-1 pr-4 text-right tabular-nums">{s.deeds || ""}</td>
+						<td className="py-1 pr-4 text-right tabular-nums">{s.actions || ""}</td>
 						<td className="py-1 pr-4 text-right tabular-nums">{bytes(s.received_bytes + s.sent_bytes)}</td>
 						<td className="py-1">
 							{s.note}{" "}

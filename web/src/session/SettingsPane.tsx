@@ -5,7 +5,7 @@ import { answer, api, type Device, ProblemError, type Schemas } from "../api/cli
 import { Confirm } from "../parts/Confirm";
 import { Grid, type GridColumn } from "../parts/Grid";
 import { Empty, Trouble, Waiting } from "../parts/Trouble";
-import { Controls, Pane, useDeed } from "./Pane";
+import { Controls, Pane, useAction } from "./Pane";
 import { lines } from "./run";
 import { save } from "./save";
 
@@ -53,8 +53,8 @@ export function SettingsPane({ device, onClose }: { device: Device; onClose: () 
 		queryFn: ({ signal }) =>
 			answer(api.GET("/devices/{id}/settings", { params: { path: { id: device.id }, query: { at: path } }, signal })),
 	});
-	const deed = useDeed(
-		(body: Schemas["SettingDeed"]) =>
+	const action = useAction(
+		(body: Schemas["SettingAction"]) =>
 			answer(api.POST("/devices/{id}/settings", { params: { path: { id: device.id } }, body })),
 		() => {
 			queries.invalidateQueries({ queryKey: ["settings", device.id] });
@@ -162,9 +162,9 @@ export function SettingsPane({ device, onClose }: { device: Device; onClose: () 
 				<Value
 					key="new"
 					types={types}
-					busy={deed.busy}
+					busy={action.busy}
 					onCancel={() => setAdding(false)}
-					onSet={(made) => deed.act({ deed: "set", path, ...made })}
+					onSet={(made) => action.act({ action: "set", path, ...made })}
 				/>
 			)}
 			{one && !adding && (
@@ -174,17 +174,18 @@ export function SettingsPane({ device, onClose }: { device: Device; onClose: () 
 					types={types}
 					keeps={one.path[0] === "kernel" ? page.data?.keeps || "at each start" : undefined}
 					readOnly={!may || one.setting.read_only || one.setting.problem !== undefined}
-					busy={deed.busy}
+					busy={action.busy}
 					onCancel={() => setChosen(new Set())}
-					onSet={(made) => deed.act({ deed: "set", path: one.path, was: one.setting.value ?? "", ...made })}
+					onSet={(made) => action.act({ action: "set", path: one.path, was: one.setting.value ?? "", ...made })}
 					onRemove={
 						one.path[0] === "kernel"
 							? undefined
-							: () => deed.act({ deed: "remove", path: one.path, name: one.setting.name, was: one.setting.value ?? "" })
+							: () =>
+									action.act({ action: "remove", path: one.path, name: one.setting.name, was: one.setting.value ?? "" })
 					}
 				/>
 			)}
-			{deed.said}
+			{action.said}
 		</Pane>
 	);
 }

@@ -1,5 +1,5 @@
 import { Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
-import { Deeds } from "../access/Deeds";
+import { Actions } from "../access/Actions";
 import { useMay } from "../access/me";
 import type { Schemas } from "../api/client";
 import { AlertList } from "../health/Alerts";
@@ -24,7 +24,7 @@ export function Story({ detail, tools }: { detail: Schemas["DeviceDetail"]; tool
 		{ name: "Checks", panel: <DeviceChecks device={d.id} /> },
 		...(jobs ? [{ name: "Jobs", panel: <DeviceRuns device={d.id} /> }] : []),
 		...(updates ? [{ name: "Updates", panel: <DeviceUpdates device={d.id} /> }] : []),
-		...(audit ? [{ name: "Deeds", panel: <Deeds device={d.id} /> }] : []),
+		...(audit ? [{ name: "Actions", panel: <Actions device={d.id} /> }] : []),
 	];
 	return (
 		<TabGroup className="flex min-w-0 flex-1 flex-col">

@@ -1,17 +1,17 @@
 import { answer, api, type Device } from "../api/client";
-import { useDeed } from "./Pane";
+import { useAction } from "./Pane";
 
 /** Wakes a device that is silent, through its neighbours. */
 export function Wake({ device }: { device: Device }) {
-	const deed = useDeed((_: undefined) =>
+	const action = useAction((_: undefined) =>
 		answer(api.POST("/devices/{id}/wake", { params: { path: { id: device.id } } })),
 	);
 	return (
 		<div>
-			<button type="button" className="button" disabled={deed.busy} onClick={() => deed.act(undefined)}>
+			<button type="button" className="button" disabled={action.busy} onClick={() => action.act(undefined)}>
 				Wake it
 			</button>
-			{deed.said}
+			{action.said}
 		</div>
 	);
 }

@@ -1,7 +1,7 @@
 import { exactly } from "../parts/time";
 import type { Mark } from "./marks";
 
-/** What happened on the device, on the time axis of the charts: alerts, changes and deeds, a lane each. */
+/** What happened on the device, on the time axis of the charts: alerts, changes and actions, a lane each. */
 export function Axis({ marks, from, to }: { marks: Mark[]; from: number; to: number }) {
 	const seen = marks.filter((m) => (m.to ?? (m.kind === "alert" ? to : m.at)) >= from && m.at <= to);
 	if (seen.length === 0) return null;
@@ -9,7 +9,7 @@ export function Axis({ marks, from, to }: { marks: Mark[]; from: number; to: num
 	const lanes = [
 		{ kind: "alert", name: "Alerts" },
 		{ kind: "change", name: "Changes" },
-		{ kind: "deed", name: "Deeds" },
+		{ kind: "action", name: "Actions" },
 	] as const;
 	return (
 		<div role="group" className="mb-1 grid grid-cols-[4.5rem_1fr] gap-x-2" aria-label="What happened, on the same axis">

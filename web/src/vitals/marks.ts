@@ -5,7 +5,7 @@ import { answer, api } from "../api/client";
 
 /** Something on the time axis beside the readings, in seconds since 1970. */
 export type Mark = {
-	kind: "alert" | "change" | "deed";
+	kind: "alert" | "change" | "action";
 	at: number;
 	to?: number;
 	text: string;
@@ -14,7 +14,7 @@ export type Mark = {
 
 const most = 200;
 
-/** The alerts, changes and deeds of a device since a time. */
+/** The alerts, changes and actions of a device since a time. */
 export function useMarks(id: string, from: number): Mark[] {
 	const since = new Date(Math.floor(from / 600) * 600_000).toISOString(); // so that the question changes rarely
 	const may = useMay("audit.read");
@@ -30,7 +30,7 @@ export function useMarks(id: string, from: number): Mark[] {
 			answer(api.GET("/changes", { params: { query: { device: id, from: since, limit: most } }, signal })),
 		placeholderData: (old) => old,
 	}).data;
-	const deeds = useQuery({
+	const actions = useQuery({
 		queryKey: ["audit", id, "marks"],
 		queryFn: ({ signal }) => answer(api.GET("/audit", { params: { query: { device: id, limit: most } }, signal })),
 		enabled: may,
@@ -54,18 +54,18 @@ export function useMarks(id: string, from: number): Mark[] {
 				}),
 			),
 			...(changes?.items ?? []).map((c): Mark => ({ kind: "change", at: seconds(c.at), text: c.summary })),
-			...(deeds?.items ?? [])
+			...(actions?.items ?? [])
 				.filter((e) => e.action.endsWith(".start") && e.action !== "response.start") // which its run tells of
-				.map((e): Mark => ({ kind: "deed", at: seconds(e.at), text: `${e.actor}: ${e.action} ${e.detail ?? ""}` })),
+				.map((e): Mark => ({ kind: "action", at: seconds(e.at), text: `${e.actor}: ${e.action} ${e.detail ?? ""}` })),
 			...(runs?.items ?? [])
 				.filter((r) => r.run.began_at)
 				.map(
 					(r): Mark => ({
-						kind: "deed",
+						kind: "action",
 						at: seconds(r.run.began_at ?? ""),
 						text: `${r.by}: ${r.job_name}, ${r.run.state}`,
 					}),
 				),
 		];
-	}, [alerts, changes, deeds, runs]);
+	}, [alerts, changes, actions, runs]);
 }

@@ -3,7 +3,7 @@ import { answer, api } from "../api/client";
 import { Ago } from "../parts/time";
 
 /** What was last done to a device, and by whom. Nothing is shown where nothing was done. */
-export function Deeds({ device }: { device: string }) {
+export function Actions({ device }: { device: string }) {
 	const log = useQuery({
 		queryKey: ["audit", device],
 		queryFn: ({ signal }) => answer(api.GET("/audit", { params: { query: { device, limit: 12 } }, signal })),
