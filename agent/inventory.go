@@ -10,7 +10,7 @@ import (
 	"sync"
 	"time"
 
-	"moorwatch.example/agent/whole"
+	"moorwatch.example/agent/atomicfile"
 	"moorwatch.example/core/inventory"
 )
 
@@ -37,7 +37,7 @@ func (k *keeper) save(s inventory.Snapshot) error {
 	if err != nil {
 		return err
 	}
-	return whole.Write(k.path, text, whole.Soon)
+	return atomicfile.Write(k.path, text, atomicfile.Soon)
 }
 
 // keepInventory sends the inventory soon after a connection, from then on, and when it is known to be

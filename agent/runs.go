@@ -94,7 +94,7 @@ func (r *runs) serve(w http.ResponseWriter, q *http.Request) {
 		default:
 			left := journal.Left{Order: o}
 			if steps.Single(o) { // the journal's note that it began is the step's too
-				left.Progress.Course.Begin()
+				left.Progress.Steps.Begin()
 			}
 			r.start(r.agent.life, left)
 		}
@@ -160,7 +160,7 @@ func (r *runs) start(ctx context.Context, left journal.Left) {
 			r.agent.Log.Error("how a run ended cannot be written", "run", o.ID, "error", err)
 		}
 		patched := slices.ContainsFunc(o.Parts, func(p messages.RunPart) bool {
-			return slices.ContainsFunc(p.Steps, func(s work.Step) bool { return s.Do == work.Update || s.Do == work.Back || s.Do == work.Look })
+			return slices.ContainsFunc(p.Steps, func(s work.Step) bool { return s.Do == work.Update || s.Do == work.Back || s.Do == work.CheckUpdates })
 		})
 		if patched {
 			r.agent.updated()

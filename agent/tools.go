@@ -43,7 +43,7 @@ func (a *Agent) serveTools(mux *http.ServeMux, gate *link.Gate, offered host.Hos
 		mux.HandleFunc("POST /events/read", lines(e.Events))
 	}
 	if n := offered.Network; n != nil {
-		mux.HandleFunc("POST /network/look", reply(func(ctx context.Context, _ struct{}) (messages.Network, error) { return n.Network(ctx) }))
+		mux.HandleFunc("POST /network/read", reply(func(ctx context.Context, _ struct{}) (messages.Network, error) { return n.Network(ctx) }))
 		mux.HandleFunc("POST /network/reach", lines(n.Reach))
 		mux.HandleFunc("POST /network/scan", lines(n.Scan))
 		mux.HandleFunc("POST /network/wake", reply(n.Wake))

@@ -9,9 +9,9 @@ import (
 	"sync"
 	"time"
 
+	"moorwatch.example/agent/atomicfile"
 	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/steps"
-	"moorwatch.example/agent/whole"
 	messages "moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
@@ -58,7 +58,7 @@ func (w *watch) set(s messages.Settings) error {
 	if err != nil {
 		return err
 	}
-	return whole.Write(w.path, text, whole.Soon)
+	return atomicfile.Write(w.path, text, atomicfile.Soon)
 }
 
 // results are the latest of every probe that was made.
@@ -91,7 +91,7 @@ func (w *watch) run(ctx context.Context, h host.Host) {
 				}
 				go func() {
 					defer func() { <-slots }()
-					w.look(ctx, h, p)
+					w.probe(ctx, h, p)
 				}()
 			}
 		}
@@ -113,7 +113,7 @@ func (w *watch) due(now time.Time) (due []device.Probe) {
 	return due
 }
 
-func (w *watch) look(ctx context.Context, h host.Host, p device.Probe) {
+func (w *watch) probe(ctx context.Context, h host.Host, p device.Probe) {
 	within, cancel := context.WithTimeout(ctx, probeWithin)
 	defer cancel()
 	var r device.ProbeResult

@@ -47,7 +47,7 @@ func (b *bench) patches() error {
 			SELECT gen_random_uuid(), (SELECT id FROM sites LIMIT 1), 'patch-' || i, decode(md5('p' || i), 'hex'), now(), now(), 'linux', 'Debian GNU/Linux', '12', ARRAY['192.0.2.' || i %% 250], 'CS-' || i, ARRAY['updates', 'commands'] FROM generate_series(1, %d) i`, patchDevices),
 		fmt.Sprintf(`INSERT INTO updates (source, name, to_version, content) SELECT 'apt', 'pack-' || i, '2.' || i, jsonb_build_object('source', 'apt', 'name', 'pack-' || i, 'to', '2.' || i, 'class', CASE WHEN i %% 3 = 0 THEN 'security' ELSE 'other' END, 'severity', CASE WHEN i %% 3 = 0 THEN 'high' ELSE '' END)
 			FROM generate_series(1, %d) i`, 3*patchUpdates),
-		`INSERT INTO missing (device_id, digest, trouble, told_at, updates) SELECT d.id, repeat('0', 64), '', now(), ARRAY(SELECT u.id FROM (SELECT id, row_number() OVER (ORDER BY id) n FROM updates WHERE name LIKE 'pack-%') u WHERE (u.n + d.n) % 3 = 0)
+		`INSERT INTO missing (device_id, digest, problem, told_at, updates) SELECT d.id, repeat('0', 64), '', now(), ARRAY(SELECT u.id FROM (SELECT id, row_number() OVER (ORDER BY id) n FROM updates WHERE name LIKE 'pack-%') u WHERE (u.n + d.n) % 3 = 0)
 			FROM (SELECT id, row_number() OVER () n FROM devices WHERE name LIKE 'patch-%') d`,
 		"ANALYZE missing", "ANALYZE updates", "ANALYZE devices"} {
 		if _, err := pool.Exec(b.ctx, query); err != nil {

@@ -107,7 +107,7 @@ func (l *Link) Open(ctx context.Context) (net.Conn, error) {
 func (l *Link) Listener() net.Listener { return listener{l.session} }
 
 // listener tells the end of a link as an end. A link that ended because nothing came in time would
-// else hand on the time-out, which an HTTP server takes for a passing trouble and waits out for ever.
+// else hand on the time-out, which an HTTP server takes for a passing problem and waits out for ever.
 type listener struct{ *yamux.Session }
 
 func (l listener) Accept() (net.Conn, error) {

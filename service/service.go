@@ -90,16 +90,16 @@ type Config struct {
 type Service struct {
 	URL       string
 	SetUpLink string // of the first owner, when this start made one
-	Access    *access.Column
-	Fleet     *fleet.Column
-	Vitals    *vitals.Column
-	Health    *health.Column
-	Inventory *inventory.Column
-	Session   *session.Column
-	Job       *job.Column
-	Patch     *patch.Column
-	Agents    *agents.Column
-	Privacy   *privacy.Column
+	Access    *access.Service
+	Fleet     *fleet.Service
+	Vitals    *vitals.Service
+	Health    *health.Service
+	Inventory *inventory.Service
+	Session   *session.Service
+	Job       *job.Service
+	Patch     *patch.Service
+	Agents    *agents.Service
+	Privacy   *privacy.Service
 	hub       *hub.Hub
 	pool      *pgxpool.Pool
 	jobs      *river.Client[pgx.Tx]
@@ -112,7 +112,7 @@ type Service struct {
 
 // columns joins what serves the contract: each column serves its part.
 type columns struct {
-	*access.Column
+	*access.Service
 	fleetColumn
 	vitalsColumn
 	healthColumn
@@ -126,15 +126,15 @@ type columns struct {
 
 // Aliases, since a struct embeds one field of a name.
 type (
-	fleetColumn     struct{ *fleet.Column }
-	vitalsColumn    struct{ *vitals.Column }
-	healthColumn    struct{ *health.Column }
-	inventoryColumn struct{ *inventory.Column }
-	sessionColumn   struct{ *session.Column }
-	jobColumn       struct{ *job.Column }
-	patchColumn     struct{ *patch.Column }
-	privacyColumn   struct{ *privacy.Column }
-	agentsColumn    struct{ *agents.Column }
+	fleetColumn     struct{ *fleet.Service }
+	vitalsColumn    struct{ *vitals.Service }
+	healthColumn    struct{ *health.Service }
+	inventoryColumn struct{ *inventory.Service }
+	sessionColumn   struct{ *session.Service }
+	jobColumn       struct{ *job.Service }
+	patchColumn     struct{ *patch.Service }
+	privacyColumn   struct{ *privacy.Service }
+	agentsColumn    struct{ *agents.Service }
 )
 
 // Start opens the database and serves until Stop. ctx bounds the start alone.

@@ -74,7 +74,7 @@ func TestDevicesWaitToBeLetIn(t *testing.T) {
 	p.until(`!document.querySelector("[aria-label='Let in hay-desk-41']")`, "it is let in")
 	w.runs(t, "hay-desk-41", firstDir, first, h, nil)
 
-	if out, errs, exit := ran(t, w.moor(t, "agent", "doubts")); exit != 0 || !strings.Contains(out, "hay-desk-42") || !strings.Contains(out, "let it in?") {
+	if out, errs, exit := ran(t, w.moor(t, "agent", "conflicts")); exit != 0 || !strings.Contains(out, "hay-desk-42") || !strings.Contains(out, "let it in?") {
 		t.Errorf("%d %q %q", exit, out, errs)
 	}
 	if _, errs, exit := ran(t, w.moor(t, "agent", "admit", "hay-desk-99")); exit == 0 || !strings.Contains(errs, `0 devices named "hay-desk-99" wait`) {

@@ -452,7 +452,7 @@ func TestRolloutsAndReportsOfTheRemovedWait(t *testing.T) {
 	must(db.Exec(t.Context(), "UPDATE report_schedules SET next_at = now()"))(t)
 	w.await(t, 75*time.Second, "the report is due, and waits for an owner", func() bool {
 		for _, s := range must(client.Result(w.owner.ListReportSchedulesWithResponse(t.Context(), &api.ListReportSchedulesParams{})))(t).Items {
-			if s.ID == report.ID && s.Trouble != nil && strings.Contains(*s.Trouble, "adopt") {
+			if s.ID == report.ID && s.Problem != nil && strings.Contains(*s.Problem, "adopt") {
 				return true
 			}
 		}

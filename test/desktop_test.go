@@ -99,11 +99,13 @@ func TestMessageOnADesktop(t *testing.T) {
 		t.Errorf("%+v", a)
 	}
 	must(client.Result(w.owner.SetClipboardWithResponse(t.Context(), d.id, link.Clip{Text: "naïve €", Session: session})))(t)
-	cmd := exec.Command("xclip", "-selection", "clipboard", "-o")
-	cmd.Env = append(os.Environ(), "DISPLAY="+display)
-	if out, err := cmd.Output(); err != nil || string(out) != "naïve €" {
-		t.Errorf("the clipboard holds %q, %v", out, err)
-	}
+	// xclip(1) goes into the background before the X server knows that it owns the clipboard
+	w.await(t, 5*time.Second, "the text is on the clipboard", func() bool {
+		cmd := exec.Command("xclip", "-selection", "clipboard", "-o")
+		cmd.Env = append(os.Environ(), "DISPLAY="+display)
+		out, err := cmd.Output()
+		return err == nil && string(out) == "naïve €"
+	})
 	t.Run("sign", func(t *testing.T) { signOnADesktop(t, w, d, display) })
 }
 

@@ -240,7 +240,7 @@ func TestPoliciesAndWindows(t *testing.T) {
 		}
 	}
 	trial := must(client.Result(w.owner.TryPolicyWithResponse(t.Context(), api.Trial{Setting: disk(65), Scope: everywhere})))(t)
-	if trial.Alerts != 1 || trial.Devices != 1 || trial.LookedAt != 1 {
+	if trial.Alerts != 1 || trial.Devices != 1 || trial.Checked != 1 {
 		t.Errorf("the trial gives %+v", trial)
 	}
 	if err := client.Done(w.owner.RemoveWindowWithResponse(t.Context(), window.ID)); err != nil {

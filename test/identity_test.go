@@ -99,7 +99,7 @@ func TestCopiedAndReturned(t *testing.T) {
 	if q := question(again); q == nil || q.Kind != api.IdentityQuestionKindReturned || q.Older == nil || *q.Older != first.id {
 		t.Fatalf("it is not recognised: %+v", q)
 	}
-	out, errs, exit := ran(t, w.moor(t, "agent", "doubts"))
+	out, errs, exit := ran(t, w.moor(t, "agent", "conflicts"))
 	if exit != 0 || !strings.Contains(out, "it has the hardware of hay-desk-01: the same device?") {
 		t.Errorf("%d %q %q", exit, out, errs)
 	}

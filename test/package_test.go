@@ -118,7 +118,7 @@ func TestPackages(t *testing.T) {
 	}
 	own := w.person(t, w.role(t, "runner", access.FleetRead, access.Of("scripts", access.Act), access.Of("scripts", access.See)))
 	_, err = client.Made(own.AddJobWithResponse(t.Context(), api.NewJob{Package: &made.ID, Devices: &[]uuid.UUID{d.id}}))
-	refused(t, err, http.StatusBadRequest, "no device is meant where you may do this")
+	refused(t, err, http.StatusBadRequest, "no device is selected where you may do this")
 }
 
 // role makes a role of permissions.

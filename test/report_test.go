@@ -131,7 +131,7 @@ func TestReports(t *testing.T) {
 	if two := mailed(t, sink, 2); two[0].ID == two[1].ID {
 		t.Errorf("two mails have the identity %s", two[0].ID)
 	}
-	if is := one(); is.Trouble != nil || !is.NextAt.Equal(*s.NextAt) {
+	if is := one(); is.Problem != nil || !is.NextAt.Equal(*s.NextAt) {
 		t.Errorf("after it was sent it is %+v", is)
 	}
 	if err := w.Service.Patch.SendReports(t.Context()); err != nil {
@@ -142,7 +142,7 @@ func TestReports(t *testing.T) {
 	}
 	sink.Refuse(true)
 	due()
-	if is := one(); is.Trouble == nil || is.NextAt.After(time.Now().Add(time.Hour)) {
+	if is := one(); is.Problem == nil || is.NextAt.After(time.Now().Add(time.Hour)) {
 		t.Errorf("while the mail server is away it is %+v", is)
 	}
 }

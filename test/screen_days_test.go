@@ -81,7 +81,7 @@ func TestDesktopChanges(t *testing.T) {
 		return out
 	}
 	v.until(t, "both monitors are told of", func() bool { return slices.Contains(names(), "left") && slices.Contains(names(), "right") })
-	if err := v.Send(t.Context(), link.ScreenInput{Look: &link.ScreenLook{Monitors: []string{"right"}}}); err != nil {
+	if err := v.Send(t.Context(), link.ScreenInput{Options: &link.ScreenOptions{Monitors: []string{"right"}}}); err != nil {
 		t.Fatal(err)
 	}
 	v.until(t, "one of them is seen", func() bool { return v.Picture() != nil && v.Picture().W == 300 })
@@ -104,7 +104,7 @@ func TestDesktopChanges(t *testing.T) {
 	v.until(t, "it is exact", func() bool { return shows(v.Picture(), xPicture(t, display)) })
 
 	// Nobody looks for a while: nothing is sent, and then all of it is there.
-	if err := v.Send(t.Context(), link.ScreenInput{Look: &link.ScreenLook{Pause: true}}); err != nil {
+	if err := v.Send(t.Context(), link.ScreenInput{Options: &link.ScreenOptions{Pause: true}}); err != nil {
 		t.Fatal(err)
 	}
 	heard := func(note string) { // by the device: then it has heard of what was sent before, too
@@ -124,7 +124,7 @@ func TestDesktopChanges(t *testing.T) {
 	if v.Updates > before+1 { // one may have been under way
 		t.Errorf("%d updates came while nobody looked", v.Updates-before)
 	}
-	if err := v.Send(t.Context(), link.ScreenInput{Look: &link.ScreenLook{}}); err != nil {
+	if err := v.Send(t.Context(), link.ScreenInput{Options: &link.ScreenOptions{}}); err != nil {
 		t.Fatal(err)
 	}
 	v.until(t, "it is exact again", func() bool { return shows(v.Picture(), xPicture(t, display)) })
@@ -135,7 +135,7 @@ func TestDesktopChanges(t *testing.T) {
 	}
 	kill()
 	v.until(t, "that it ended is told", func() bool {
-		return slices.ContainsFunc(v.events, func(e link.ScreenEvent) bool { return strings.Contains(e.Trouble, "has ended") })
+		return slices.ContainsFunc(v.events, func(e link.ScreenEvent) bool { return strings.Contains(e.Problem, "has ended") })
 	})
 	v.until(t, "what follows it is seen", func() bool {
 		return slices.ContainsFunc(v.events, func(e link.ScreenEvent) bool { return e.Begin != nil && e.Begin.Desktop.ID != display }) && v.Picture().W == 800
@@ -290,7 +290,7 @@ func TestHostileInput(t *testing.T) {
 		{Pointer: &link.ScreenPointer{X: -1 << 40, Y: 1 << 40, Buttons: -1}},
 		{Wheel: &link.ScreenPoint{X: 1 << 40, Y: -1 << 40}},
 		{Key: &link.ScreenKey{Key: strings.Repeat("k", 5000), Code: "\x00", Down: true}},
-		{Look: &link.ScreenLook{Quality: -7, Scale: 1 << 30, Rate: -1, Colours: "none", Monitors: []string{"nowhere"}}},
+		{Options: &link.ScreenOptions{Quality: -7, Scale: 1 << 30, Rate: -1, Colours: "none", Monitors: []string{"nowhere"}}},
 		{Mode: "own"},
 		{Mark: &link.ScreenMark{Kind: "line", Points: make([]link.ScreenPoint, link.MaxMarkPoints+1)}},
 		{Note: strings.Repeat("\x1b[2J", 3000)},
@@ -301,7 +301,7 @@ func TestHostileInput(t *testing.T) {
 		}
 	}
 	bad.until(t, "it is told what was refused", func() bool {
-		return slices.ContainsFunc(bad.events, func(e link.ScreenEvent) bool { return strings.Contains(e.Trouble, "no such way") }) &&
+		return slices.ContainsFunc(bad.events, func(e link.ScreenEvent) bool { return strings.Contains(e.Problem, "no such way") }) &&
 			slices.ContainsFunc(bad.events, func(e link.ScreenEvent) bool { return e.Note != nil })
 	})
 	for _, e := range bad.events {

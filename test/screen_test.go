@@ -182,7 +182,7 @@ func TestScreenOfADesktop(t *testing.T) {
 			t.Fatal(err)
 		}
 		second.until(t, "it is refused", func() bool {
-			return slices.ContainsFunc(second.events, func(e link.ScreenEvent) bool { return strings.Contains(e.Trouble, "may look on") })
+			return slices.ContainsFunc(second.events, func(e link.ScreenEvent) bool { return strings.Contains(e.Problem, "may look on") })
 		})
 		if err := second.Send(t.Context(), link.ScreenInput{Note: "Shall I?"}); err != nil {
 			t.Fatal(err)

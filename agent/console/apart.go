@@ -7,7 +7,7 @@ import (
 	"os"
 
 	"moorwatch.example/agent/host"
-	"moorwatch.example/agent/host/aside"
+	"moorwatch.example/agent/host/helper"
 	"moorwatch.example/contract/link"
 )
 
@@ -33,7 +33,7 @@ func Help() error {
 	if err := confine(); err != nil {
 		return err
 	}
-	return aside.Serve(aside.Pipe{ReadCloser: io.NopCloser(os.Stdin), Out: os.Stdout}, desk{})
+	return helper.Serve(helper.Pipe{ReadCloser: io.NopCloser(os.Stdin), Out: os.Stdout}, desk{})
 }
 
 // apart is a screen of a helper of its own, which ends with it.

@@ -14,7 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"moorwatch.example/agent/host"
-	"moorwatch.example/agent/host/aside"
+	"moorwatch.example/agent/host/helper"
 	"moorwatch.example/contract/link"
 )
 
@@ -51,7 +51,7 @@ func Apart(program string) func(ctx context.Context, o link.ConsoleOrder) (host.
 		} else if err != nil {
 			return nil, refuse(http.StatusConflict, "The helper for consoles cannot be started: "+err.Error()+".")
 		}
-		client := aside.NewClient(aside.Pipe{ReadCloser: out, Out: in})
+		client := helper.NewClient(helper.Pipe{ReadCloser: out, Out: in})
 		end := func() {
 			client.Close()
 			syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)

@@ -58,7 +58,7 @@ func begins(t *testing.T) *race {
 	r.fill(t, r.vault, "the secret", 0)
 	r.fill(t, filepath.Join(r.home, "real"), "a note", attacker)
 	r.must(t, os.Chown(r.home, attacker, attacker))
-	r.before = r.look(t)
+	r.before = r.snapshot(t)
 	swap, away := filepath.Join(r.home, "swap"), filepath.Join(r.home, "real")
 	r.must(t, os.Symlink(r.vault, swap+".link"))
 	r.must(t, os.Lchown(swap+".link", attacker, attacker))
@@ -111,7 +111,7 @@ func (r *race) action(d link.FileAction) {
 }
 
 // look tells all of the vault: names, bits, owners and bytes.
-func (r *race) look(t *testing.T) string {
+func (r *race) snapshot(t *testing.T) string {
 	t.Helper()
 	var out strings.Builder
 	r.must(t, filepath.WalkDir(r.vault, func(path string, d fs.DirEntry, err error) error {
@@ -213,7 +213,7 @@ func TestLinksPutInTheWay(t *testing.T) {
 			n := 0
 			for began := time.Now(); time.Since(began) < hammered(); n++ {
 				do(r, n)
-				if now := r.look(t); now != r.before {
+				if now := r.snapshot(t); now != r.before {
 					t.Fatalf("after %d rounds what only root may change is\n%s\nand was\n%s", n, now, r.before)
 				}
 				if path := r.leaked(); path != "" {
@@ -252,7 +252,7 @@ func TestPlantedRecoverablePlace(t *testing.T) {
 				t.Error("something was removed to a place that somebody planted")
 			}
 			holds(t, victim, "still here")
-			if now := r.look(t); now != r.before {
+			if now := r.snapshot(t); now != r.before {
 				t.Errorf("what only root may change is\n%s\nand was\n%s", now, r.before)
 			}
 		})

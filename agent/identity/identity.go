@@ -20,7 +20,7 @@ import (
 	"strings"
 	"time"
 
-	"moorwatch.example/agent/whole"
+	"moorwatch.example/agent/atomicfile"
 	"moorwatch.example/core/device"
 	"moorwatch.example/link"
 )
@@ -146,7 +146,7 @@ func (i Identity) save(dir string) error {
 	if err != nil {
 		return err
 	}
-	return whole.Write(filepath.Join(dir, fileName), text, whole.OnDisk)
+	return atomicfile.Write(filepath.Join(dir, fileName), text, atomicfile.OnDisk)
 }
 
 // markFile holds what the service gave this device when it last connected.
@@ -163,7 +163,7 @@ func Mark(dir string) string {
 
 // KeepMark has a mark on disk when it returns.
 func KeepMark(dir, mark string) error {
-	return whole.Write(filepath.Join(dir, markFile), []byte(mark), whole.OnDisk)
+	return atomicfile.Write(filepath.Join(dir, markFile), []byte(mark), atomicfile.OnDisk)
 }
 
 // Rename keeps that the service knows this device by another id from now on.

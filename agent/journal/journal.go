@@ -16,8 +16,8 @@ import (
 
 	"github.com/google/uuid"
 
+	"moorwatch.example/agent/atomicfile"
 	"moorwatch.example/agent/steps"
-	"moorwatch.example/agent/whole"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/secret"
 )
@@ -67,7 +67,7 @@ func Open(dir string, seed []byte) (*Journal, error) {
 	text, err := os.ReadFile(path)
 	if _, bad := uuid.ParseBytes(text); err != nil || bad != nil {
 		text = []byte(uuid.NewString())
-		if err := whole.Write(path, text, whole.OnDisk); err != nil {
+		if err := atomicfile.Write(path, text, atomicfile.OnDisk); err != nil {
 			return nil, err
 		}
 	}
@@ -132,9 +132,9 @@ func (j *Journal) Begin(o link.RunOrder, now time.Time) error {
 		e.Order = &o
 	}
 	if steps.Single(o) {
-		e.Progress.Course.Begin()
+		e.Progress.Steps.Begin()
 	}
-	if err := j.write(o.ID, e, whole.OnDisk); err != nil {
+	if err := j.write(o.ID, e, atomicfile.OnDisk); err != nil {
 		return err
 	}
 	j.entries[o.ID] = e
@@ -153,7 +153,7 @@ func (j *Journal) End(r link.RunResult) error {
 		r.EndedAt = r.BeganAt
 	}
 	e := &entry{BeganAt: old.BeganAt, Result: &r, Times: old.Times}
-	err := j.write(r.ID, e, whole.Content)
+	err := j.write(r.ID, e, atomicfile.Content)
 	// Where the disk takes nothing the result is told from memory, as long as the agent lives.
 	j.entries[r.ID] = e
 	j.waiting = append(j.waiting, r.ID)
@@ -170,7 +170,7 @@ func (j *Journal) Note(id string, p steps.Progress) error {
 	}
 	next := *old
 	next.Progress, next.Times = p, 1
-	if err := j.write(id, &next, whole.OnDisk); err != nil {
+	if err := j.write(id, &next, atomicfile.OnDisk); err != nil {
 		return err
 	}
 	j.entries[id] = &next
@@ -212,7 +212,7 @@ func (j *Journal) Recover(now time.Time, resume func(*Left) error) (again []Left
 		next := *e
 		next.Times++
 		next.Progress = left.Progress
-		if failed := j.write(id, &next, whole.OnDisk); failed != nil {
+		if failed := j.write(id, &next, atomicfile.OnDisk); failed != nil {
 			err = errors.Join(err, failed)
 			continue
 		}
@@ -249,7 +249,7 @@ func (j *Journal) Told(id string) error {
 	next := &entry{BeganAt: e.BeganAt, Result: &r, Told: true, Times: e.Times}
 	j.entries[id] = next
 	j.waiting = slices.DeleteFunc(j.waiting, func(w string) bool { return w == id })
-	return j.write(id, next, whole.Soon) // where it fails, or is lost, it is told once more after a restart
+	return j.write(id, next, atomicfile.Soon) // where it fails, or is lost, it is told once more after a restart
 }
 
 // purpose binds the sealed secrets of a run to it.
@@ -270,7 +270,7 @@ func (j *Journal) unseal(id string, e *entry) error {
 	return json.Unmarshal([]byte(text), &e.Order.Secrets)
 }
 
-func (j *Journal) write(id string, e *entry, how whole.Surety) error {
+func (j *Journal) write(id string, e *entry, how atomicfile.Surety) error {
 	if e.Order != nil && len(e.Order.Secrets) > 0 {
 		text, err := json.Marshal(e.Order.Secrets)
 		if err != nil {
@@ -286,5 +286,5 @@ func (j *Journal) write(id string, e *entry, how whole.Surety) error {
 	if err != nil {
 		return err
 	}
-	return whole.Write(filepath.Join(j.dir, id+".run"), text, how)
+	return atomicfile.Write(filepath.Join(j.dir, id+".run"), text, how)
 }

@@ -98,7 +98,7 @@ func TestWhatIsLeftUnderWay(t *testing.T) {
 	dir := scratch.Dir(t)
 	j, now := open(t, dir), time.Now()
 	single, long, lost := begin(t, j, order(1), now), begin(t, j, order(3), now), begin(t, j, order(3), now)
-	if err := j.Note(long, steps.Progress{Course: work.Course{At: 2}}); err != nil {
+	if err := j.Note(long, steps.Progress{Steps: work.Progress{At: 2}}); err != nil {
 		t.Fatal(err)
 	}
 	resume := func(l *Left) error {
@@ -114,7 +114,7 @@ func TestWhatIsLeftUnderWay(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if times < mostTimes && (len(again) != 1 || again[0].Order.ID != long || again[0].Progress.Course.At != 2 || again[0].Progress.Deferred != times) {
+		if times < mostTimes && (len(again) != 1 || again[0].Order.ID != long || again[0].Progress.Steps.At != 2 || again[0].Progress.Deferred != times) {
 			t.Errorf("start %d takes up %+v", times, again)
 		}
 		if times == mostTimes && len(again) != 0 {

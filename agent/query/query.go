@@ -247,9 +247,9 @@ func (a *Answerer) Ask(ctx context.Context, in link.Query, send func(link.QueryR
 		}
 		return &link.Problem{Status: http.StatusNotFound, Reason: fmt.Sprintf("there is no class %q on this device: it has %s", q.Class, strings.Join(names, ", "))}
 	}
-	looked, found := 0, 0
+	checked, found := 0, 0
 	err = rows(ctx, func(r map[string]any) error {
-		looked++
+		checked++
 		row, ok := m.Take(r)
 		if !ok {
 			return ctx.Err()
@@ -262,7 +262,7 @@ func (a *Answerer) Ask(ctx context.Context, in link.Query, send func(link.QueryR
 	if err != nil && !errors.Is(err, errEnough) {
 		return err
 	}
-	return send(link.QueryRow{Done: true, Looked: looked, More: err != nil})
+	return send(link.QueryRow{Done: true, Checked: checked, More: err != nil})
 }
 
 // rows finds the class of a name; nil for none.

@@ -22,9 +22,9 @@ import (
 	"sync"
 	"time"
 
+	"moorwatch.example/agent/atomicfile"
 	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/setup"
-	"moorwatch.example/agent/whole"
 	"moorwatch.example/core/release"
 	"moorwatch.example/core/update"
 	"moorwatch.example/core/work"
@@ -249,7 +249,7 @@ func (r *Renewal) fetch(ctx context.Context, version string, log io.Writer) (pat
 		os.Remove(part)
 		return "", errors.Join(errors.New("what came is not what the release says: it is fetched again next time"), err)
 	}
-	return path, errors.Join(os.Chmod(part, 0o755), whole.Rename(part, path))
+	return path, errors.Join(os.Chmod(part, 0o755), atomicfile.Rename(part, path))
 }
 
 // bounded takes no more bytes than are expected.
@@ -358,7 +358,7 @@ func (s state) save(dir string) error {
 	if err != nil {
 		return err
 	}
-	return whole.Write(filepath.Join(dir, stateFile), text, whole.OnDisk)
+	return atomicfile.Write(filepath.Join(dir, stateFile), text, atomicfile.OnDisk)
 }
 
 func forget(dir string) { os.Remove(filepath.Join(dir, stateFile)) }
@@ -420,11 +420,11 @@ func (g *Guard) restore(s state, why string) error {
 	}
 	bad := g.place.Program + ".bad"
 	os.Remove(bad)
-	if err := whole.Rename(g.place.Program, bad); err != nil {
+	if err := atomicfile.Rename(g.place.Program, bad); err != nil {
 		return err
 	}
-	if err := whole.Rename(setup.Previous(g.place.Program), g.place.Program); err != nil {
-		return errors.Join(err, whole.Rename(bad, g.place.Program))
+	if err := atomicfile.Rename(setup.Previous(g.place.Program), g.place.Program); err != nil {
+		return errors.Join(err, atomicfile.Rename(bad, g.place.Program))
 	}
 	return ErrBack
 }

@@ -71,7 +71,7 @@ const never = time.Duration(-1)
 func (s *show) step(ctx context.Context, now time.Time) (time.Duration, error) {
 	v := s.viewer
 	v.mu.Lock()
-	events, acks, stale, look := v.events, v.acks, v.stale, v.look
+	events, acks, stale, options := v.events, v.acks, v.stale, v.options
 	layout, again, lost, desktop := v.layout, v.again, v.lost, v.screen
 	v.events, v.acks, v.stale, v.layout, v.again = nil, nil, nil, false, false
 	v.mu.Unlock()
@@ -93,7 +93,7 @@ func (s *show) step(ctx context.Context, now time.Time) (time.Duration, error) {
 			}
 			s.full, stale = full, []image.Rectangle{full.Bounds()}
 		}
-		events = append([]link.ScreenEvent{{Begin: s.arrange(look)}}, events...)
+		events = append([]link.ScreenEvent{{Begin: s.arrange(options)}}, events...)
 		stale = append(stale, s.area) // what was outside the view was not grabbed
 	}
 	for _, e := range events {
@@ -106,7 +106,7 @@ func (s *show) step(ctx context.Context, now time.Time) (time.Duration, error) {
 		v.stale = append(stale, v.stale...)
 		v.mu.Unlock()
 	}
-	if look.Pause {
+	if options.Pause {
 		keep()
 		return never, nil
 	}
@@ -140,11 +140,11 @@ func (s *show) step(ctx context.Context, now time.Time) (time.Duration, error) {
 		}
 		s.render(r)
 	}
-	s.quality = look.Quality
+	s.quality = options.Quality
 	switch {
-	case look.Quality > 100:
+	case options.Quality > 100:
 		s.quality = 0
-	case look.Quality == 0:
+	case options.Quality == 0:
 		s.quality = s.pace.Quality()
 	}
 	update := s.encoder.Update(s.view, screen.Wish{Now: now, Budget: room, Quality: s.quality, Calm: s.pace.Trip() > slowTrip, Only: full, Beside: beside, Workers: workers})
@@ -156,7 +156,7 @@ func (s *show) step(ctx context.Context, now time.Time) (time.Duration, error) {
 		s.wrote = now
 		s.bytes += len(update)
 		s.frames++
-		rate := look.Rate
+		rate := options.Rate
 		if rate == 0 {
 			rate = mostRate
 		}
@@ -204,7 +204,7 @@ func (s *show) adapt(now time.Time) bool {
 }
 
 // arrange makes the view that a viewer wants of the desktop, and what it is told of it.
-func (s *show) arrange(look link.ScreenLook) *link.ScreenBegin {
+func (s *show) arrange(options link.ScreenOptions) *link.ScreenBegin {
 	v := s.viewer
 	_, monitors := v.screen.Layout()
 	whole := s.full.Bounds()
@@ -212,7 +212,7 @@ func (s *show) arrange(look link.ScreenLook) *link.ScreenBegin {
 	chosen := image.Rectangle{}
 	for _, m := range monitors {
 		r := image.Rect(m.X, m.Y, m.X+m.Width, m.Y+m.Height).Intersect(whole)
-		if slices.Contains(look.Monitors, m.Name) {
+		if slices.Contains(options.Monitors, m.Name) {
 			chosen = chosen.Union(r)
 		} else {
 			s.hidden = append(s.hidden, r)
@@ -223,11 +223,11 @@ func (s *show) arrange(look link.ScreenLook) *link.ScreenBegin {
 	} else {
 		s.area = chosen
 	}
-	s.scale, s.colours = look.Scale, look.Colours
+	s.scale, s.colours = options.Scale, options.Colours
 	if s.scale == 0 {
 		s.scale = max(s.coarse, 1)
-		if look.Width > 0 {
-			s.scale = min(max(s.scale, s.area.Dx()/look.Width), mostScale)
+		if options.Width > 0 {
+			s.scale = min(max(s.scale, s.area.Dx()/options.Width), mostScale)
 		}
 	}
 	if s.colours == "" && s.fewer {

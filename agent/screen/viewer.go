@@ -20,8 +20,8 @@ import (
 // Times of a viewer.
 const (
 	mostRate = 100 // updates a second
-	// lookEvery is how often at most the desktop is asked what has changed.
-	lookEvery = 8 * time.Millisecond
+	// pollEvery is how often at most the desktop is asked what has changed.
+	pollEvery = 8 * time.Millisecond
 	// linkEvery is how often it is told how the screen is sent, while it is.
 	linkEvery = time.Second
 	// letsGo is after how long without a message keys and buttons that are down are let go of: the
@@ -46,22 +46,22 @@ type viewer struct {
 	signed    bool // the person is to see that this one looks
 	wake      chan struct{}
 
-	mu     sync.Mutex
-	screen host.Screen
-	stage  *stage
-	mode   string
-	wants  string // the mode that is to be tried first
-	look   link.ScreenLook
-	events []link.ScreenEvent
-	acks   []ack
-	stale  []image.Rectangle // parts of the desktop that must be grabbed anew
-	layout bool
-	again  bool
-	lost   error // why the desktop is gone
-	origin image.Point
-	scale  int
-	held   bool // keys or buttons are down
-	noted  bool // that they may be
+	mu      sync.Mutex
+	screen  host.Screen
+	stage   *stage
+	mode    string
+	wants   string // the mode that is to be tried first
+	options link.ScreenOptions
+	events  []link.ScreenEvent
+	acks    []ack
+	stale   []image.Rectangle // parts of the desktop that must be grabbed anew
+	layout  bool
+	again   bool
+	lost    error // why the desktop is gone
+	origin  image.Point
+	scale   int
+	held    bool // keys or buttons are down
+	noted   bool // that they may be
 }
 
 type ack struct {
@@ -149,7 +149,7 @@ func (v *viewer) with(ctx context.Context, s *show) error {
 
 // await waits for another desktop after one ended: that of the log-in screen, or of who signs in.
 func (v *viewer) await(ctx context.Context) error {
-	if err := v.send(ctx, link.ScreenEvent{Trouble: "The desktop has ended. Whatever follows it is shown as soon as it is there."}); err != nil {
+	if err := v.send(ctx, link.ScreenEvent{Problem: "The desktop has ended. Whatever follows it is shown as soon as it is there."}); err != nil {
 		return err
 	}
 	deadline := time.After(returns)
@@ -209,7 +209,7 @@ func (v *viewer) watch(ctx context.Context) {
 		if err != nil {
 			return
 		}
-		pace.Reset(max(lookEvery-time.Since(began), 0))
+		pace.Reset(max(pollEvery-time.Since(began), 0))
 	}
 }
 
@@ -242,7 +242,7 @@ func (v *viewer) listen(ctx context.Context) error {
 			v.nudge()
 		}
 		if err := v.input(ctx, in); err != nil {
-			v.tell(link.ScreenEvent{Trouble: device.CleanText(err.Error())})
+			v.tell(link.ScreenEvent{Problem: device.CleanText(err.Error())})
 		}
 	}
 }
@@ -262,12 +262,12 @@ func (v *viewer) letGo() {
 func (v *viewer) input(ctx context.Context, in link.ScreenInput) error {
 	v.mu.Lock()
 	s, stage, mode, origin, scale := v.screen, v.stage, v.mode, v.origin, max(v.scale, 1)
-	if in.Look != nil {
-		v.look, v.layout = in.Look.Sane(), true
+	if in.Options != nil {
+		v.options, v.layout = in.Options.Sane(), true
 	}
 	v.again = v.again || in.Again
 	v.mu.Unlock()
-	if in.Look != nil || in.Again {
+	if in.Options != nil || in.Again {
 		v.nudge()
 	}
 	if stage == nil {
@@ -371,7 +371,7 @@ func (v *viewer) setMode(mode string) error {
 			v.mode = link.ScreenShare
 			v.mu.Unlock()
 			stage.changed()
-			v.tell(link.ScreenEvent{Trouble: "The person at the device took their keyboard and mouse back."})
+			v.tell(link.ScreenEvent{Problem: "The person at the device took their keyboard and mouse back."})
 		})
 	case was == link.ScreenTake && mode != was:
 		err = s.Hold(false, nil)

@@ -14,8 +14,8 @@ import (
 	"strings"
 	"time"
 
+	"moorwatch.example/agent/atomicfile"
 	"moorwatch.example/agent/identity"
-	"moorwatch.example/agent/whole"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/release"
 )
@@ -66,7 +66,7 @@ func (c Choices) save(dir string) error {
 	if err != nil {
 		return err
 	}
-	return whole.Write(filepath.Join(dir, choicesFile), text, whole.OnDisk)
+	return atomicfile.Write(filepath.Join(dir, choicesFile), text, atomicfile.OnDisk)
 }
 
 // manager starts the agent with the system.
@@ -158,11 +158,11 @@ func copyProgram(from, to string) error {
 func Replace(fresh, place string) error {
 	old := place + previous
 	os.Remove(old)
-	if err := whole.Rename(place, old); err != nil && !errors.Is(err, os.ErrNotExist) {
+	if err := atomicfile.Rename(place, old); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
-	if err := whole.Rename(fresh, place); err != nil {
-		return errors.Join(err, whole.Rename(old, place))
+	if err := atomicfile.Rename(fresh, place); err != nil {
+		return errors.Join(err, atomicfile.Rename(old, place))
 	}
 	return nil
 }
@@ -214,7 +214,7 @@ func (l Life) Tell(dir string) error {
 	if err != nil {
 		return err
 	}
-	return whole.Write(filepath.Join(dir, lifeFile), text, whole.Soon)
+	return atomicfile.Write(filepath.Join(dir, lifeFile), text, atomicfile.Soon)
 }
 
 // Living reads how the agent fared last.

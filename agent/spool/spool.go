@@ -18,7 +18,7 @@ import (
 
 	"github.com/google/uuid"
 
-	"moorwatch.example/agent/whole"
+	"moorwatch.example/agent/atomicfile"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 )
@@ -213,7 +213,7 @@ func (s *Spool) Forget(epoch string, through uint64) error {
 		return err
 	}
 	if left.Len() > 0 {
-		if err = whole.Write(s.path, left.Bytes(), whole.Soon); err == nil {
+		if err = atomicfile.Write(s.path, left.Bytes(), atomicfile.Soon); err == nil {
 			s.memory, s.size, s.kept = memory, int64(left.Len()), len(kept)
 			return nil
 		}

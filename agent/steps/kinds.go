@@ -74,7 +74,7 @@ func (r *doing) do(ctx context.Context, n int, s work.Step) (undo string, err er
 		return "", r.restart(ctx, s)
 	case work.Wait:
 		return "", r.wait(ctx, s)
-	case work.Look, work.Fetch, work.Update, work.Back, work.Refresh:
+	case work.CheckUpdates, work.Fetch, work.Update, work.Back, work.Refresh:
 		return "", r.update(ctx, s)
 	}
 	return "", fmt.Errorf("this agent knows no step %q: a newer one may", s.Do)
@@ -444,7 +444,7 @@ func (r *doing) update(ctx context.Context, s work.Step) error {
 		return errors.New("this device offers no updates")
 	}
 	switch s.Do {
-	case work.Look:
+	case work.CheckUpdates:
 		all, err := u.Missing(ctx, true)
 		if err == nil {
 			r.tell("%d missing", len(all))

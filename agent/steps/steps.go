@@ -19,8 +19,8 @@ import (
 
 // Progress is how far a device has come with a run. It is kept in the journal.
 type Progress struct {
-	Part   int         `json:"part"` // of the order
-	Course work.Course `json:"course"`
+	Part  int           `json:"part"` // of the order
+	Steps work.Progress `json:"steps"`
 	// Checked tells that it was looked whether the device has the package of the part.
 	Checked bool `json:"checked,omitempty"`
 	// Output is what was printed before a restart of the agent.
@@ -63,7 +63,7 @@ func (d *Doer) Do(ctx context.Context, o link.RunOrder, p *Progress, save func()
 			}
 			if !there {
 				r.tell("== %s is not for this device, which has no %s", part.Name, part.Having.Of)
-				p.Course, p.Checked = work.Course{}, false
+				p.Steps, p.Checked = work.Progress{}, false
 				continue
 			}
 		}
@@ -73,7 +73,7 @@ func (d *Doer) Do(ctx context.Context, o link.RunOrder, p *Progress, save func()
 				return exit, err
 			}
 			if skip {
-				p.Course = work.Course{At: len(part.Steps)}
+				p.Steps = work.Progress{At: len(part.Steps)}
 			}
 		}
 		p.Checked = true
@@ -81,7 +81,7 @@ func (d *Doer) Do(ctx context.Context, o link.RunOrder, p *Progress, save func()
 		if err != nil {
 			return exit, err
 		}
-		p.Course, p.Checked = work.Course{}, false
+		p.Steps, p.Checked = work.Progress{}, false
 	}
 	return exit, nil
 }
@@ -100,7 +100,7 @@ func (p *Progress) Recover(ctx context.Context, h host.Host, o link.RunOrder) er
 		return nil
 	}
 	steps := o.Parts[p.Part].Steps
-	if c := &p.Course; c.Under && c.At < len(steps) && steps[c.At].Do == work.Restart {
+	if c := &p.Steps; c.Under && c.At < len(steps) && steps[c.At].Do == work.Restart {
 		switch f, err := h.Informer.Facts(ctx); {
 		case err != nil || p.Booted.IsZero():
 		case f.BootedAt.Sub(p.Booted).Abs() < sameBoot:
@@ -109,8 +109,8 @@ func (p *Progress) Recover(ctx context.Context, h host.Host, o link.RunOrder) er
 			p.Restarted = f.BootedAt
 		}
 	}
-	at := p.Course.At
-	if !p.Course.Resume(steps) {
+	at := p.Steps.At
+	if !p.Steps.Resume(steps) {
 		return fmt.Errorf("%w: in step %d of %d, %s; whether that came to its end is not known", ErrMidway, at+1, len(steps), steps[at].Heading())
 	}
 	return nil
@@ -166,7 +166,7 @@ func inVersion(v string) string {
 
 // run carries out the steps of a part.
 func (r *doing) run(ctx context.Context) (*int, error) {
-	c := &r.p.Course
+	c := &r.p.Steps
 	began := c.At < len(r.part.Steps)
 	for {
 		m, ok := c.Next(r.part.Steps)
@@ -226,7 +226,7 @@ func (r *doing) left(n int) error {
 }
 
 func (r *doing) step(ctx context.Context, n int) error {
-	s, c := r.part.Steps[n], &r.p.Course
+	s, c := r.part.Steps[n], &r.p.Steps
 	r.say("== %d/%d %s", n+1, len(r.part.Steps), s.Heading())
 	if s.Do != work.Wait { // which waits for its conditions
 		for _, condition := range s.If {
@@ -309,13 +309,13 @@ func Late(err error) bool {
 func (r *doing) undo(ctx context.Context, n int) error {
 	r.say("== undo %d/%d %s", n+1, len(r.part.Steps), r.part.Steps[n].Heading())
 	why := ""
-	if err := r.back(ctx, r.p.Course.Backs[n]); err != nil {
+	if err := r.back(ctx, r.p.Steps.Backs[n]); err != nil {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
 		why = fmt.Sprintf("step %d: %s", n+1, err)
 		r.say("   failed: %s", err)
 	}
-	r.p.Course.Undid(n, why)
+	r.p.Steps.Undid(n, why)
 	return r.save()
 }

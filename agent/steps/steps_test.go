@@ -196,7 +196,7 @@ func TestTakenUpAgain(t *testing.T) {
 				}
 				saves++
 				kept = p
-				kept.Course.Ends, kept.Course.Backs = append([]work.State(nil), p.Course.Ends...), append([]string(nil), p.Course.Backs...)
+				kept.Steps.Ends, kept.Steps.Backs = append([]work.State(nil), p.Steps.Ends...), append([]string(nil), p.Steps.Backs...)
 				return nil
 			}, io.Discard)
 			if !errors.Is(err, cut) {

@@ -140,7 +140,7 @@ func (r *doing) back(ctx context.Context, text string) error {
 
 // Tidy removes what steps that ended well moved aside.
 func Tidy(p *Progress) {
-	for _, text := range p.Course.Backs {
+	for _, text := range p.Steps.Backs {
 		var b back
 		if json.Unmarshal([]byte(text), &b) == nil && b.Put != "" {
 			removeAll(b.Put)

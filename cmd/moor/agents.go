@@ -42,12 +42,12 @@ func agentCommand() *cli.Command {
 			return client.Done(k.MoveDeviceWithResponse(ctx, d.ID, api.NewSite{Organisation: c.String("organisation"), Site: c.String("site")}))
 		},
 	}, {
-		Name: "doubts", Usage: "list computers of which is asked whether they are the device that they seem to be, or whether to let them in", Flags: []cli.Flag{jsonFlag},
-		Action: listDoubts,
+		Name: "conflicts", Usage: "list computers of which is asked whether they are the device that they seem to be, or whether to let them in", Flags: []cli.Flag{jsonFlag},
+		Action: listConflicts,
 	}, {
 		Name: "settle", Usage: "say whether the computer that is asked about is the device", ArgsUsage: "NAME",
 		Flags:  []cli.Flag{&cli.BoolFlag{Name: "same", Usage: "it is: in another body, or back with a new system"}, &cli.BoolFlag{Name: "another", Usage: "it is another: a copy is enrolled anew as a device of its own"}},
-		Action: settleDoubt,
+		Action: resolveConflict,
 	}, {
 		Name: "admit", Usage: "let new devices in that wait for it", ArgsUsage: "NAME…",
 		Flags:  []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "every one that waits"}},
@@ -98,8 +98,8 @@ func agentCommand() *cli.Command {
 	}}}
 }
 
-// listDoubts lists what is asked about the identity of computers.
-func listDoubts(ctx context.Context, c *cli.Command) error {
+// listConflicts lists what is asked about the identity of computers.
+func listConflicts(ctx context.Context, c *cli.Command) error {
 	k, err := dial()
 	if err != nil {
 		return err
@@ -113,7 +113,7 @@ func listDoubts(ctx context.Context, c *cli.Command) error {
 	}
 	t := newTable("DEVICE", "ASKED", "WHAT IS ASKED")
 	for _, q := range all {
-		t.row(q.Name, ago(q.AskedAt), doubt(q))
+		t.row(q.Name, ago(q.AskedAt), conflict(q))
 	}
 	return t.flush()
 }
@@ -140,7 +140,7 @@ func questions(ctx context.Context, k *client.Client, kind *api.ListIdentityQues
 func decide(ctx context.Context, c *cli.Command, admit bool) error {
 	names, every := c.Args().Slice(), admit && c.Bool("all")
 	if every == (len(names) > 0) {
-		return errors.New("name the devices: moor agent doubts lists who waits")
+		return errors.New("name the devices: moor agent conflicts lists who waits")
 	}
 	k, err := dial()
 	if err != nil {
@@ -160,7 +160,7 @@ func decide(ctx context.Context, c *cli.Command, admit bool) error {
 		}
 		switch {
 		case len(ids) == 0:
-			return fmt.Errorf("0 devices named %q wait to be let in; moor agent doubts lists who waits", name)
+			return fmt.Errorf("0 devices named %q wait to be let in; moor agent conflicts lists who waits", name)
 		case len(ids) > 1:
 			return fmt.Errorf("%d devices named %q wait to be let in; name one by its id: %s", len(ids), name, strings.Join(ids, ", "))
 		}
@@ -181,7 +181,7 @@ func decide(ctx context.Context, c *cli.Command, admit bool) error {
 	return nil
 }
 
-func doubt(q api.IdentityQuestion) string {
+func conflict(q api.IdentityQuestion) string {
 	if q.Kind == api.IdentityQuestionKindEnrolled {
 		return fmt.Sprintf("it is new, for %s of %s, and came from %s: let it in?", q.Site, q.Organisation, q.Address)
 	}
@@ -191,7 +191,7 @@ func doubt(q api.IdentityQuestion) string {
 	return fmt.Sprintf("it has the hardware of %s: the same device?", q.OlderName)
 }
 
-func settleDoubt(ctx context.Context, c *cli.Command) error {
+func resolveConflict(ctx context.Context, c *cli.Command) error {
 	if c.Bool("same") == c.Bool("another") {
 		return errors.New("say --same or --another")
 	}

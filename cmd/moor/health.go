@@ -302,7 +302,7 @@ func suspectsCommand() *cli.Command {
 				return printJSON(list)
 			}
 			if len(list.Items) == 0 {
-				fmt.Printf("No suspect among %d changes. %s\n", list.LookedAt, list.WhyNone)
+				fmt.Printf("No suspect among %d changes. %s\n", list.Checked, list.WhyNone)
 				return nil
 			}
 			t := newTable("CHANGE", "WHEN", "ODDS", "95 % INTERVAL", "WITH IT", "WITHOUT IT")

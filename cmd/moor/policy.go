@@ -171,7 +171,7 @@ func tryPolicy(ctx context.Context, c *cli.Command) error {
 	if c.Bool("json") {
 		return printJSON(r)
 	}
-	fmt.Printf("It would have alerted %d times in %d days, on %d of %d devices.\n", r.Alerts, days, r.Devices, r.LookedAt)
+	fmt.Printf("It would have alerted %d times in %d days, on %d of %d devices.\n", r.Alerts, days, r.Devices, r.Checked)
 	if len(r.Items) == 0 {
 		return nil
 	}

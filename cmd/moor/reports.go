@@ -100,12 +100,12 @@ func reportsCommand() *cli.Command {
 			if c.Bool("json") {
 				return jsonList(rows)
 			}
-			t := newTable("REPORT", "ABOUT", "TO", "WHEN", "NEXT", "SENT", "TROUBLE")
+			t := newTable("REPORT", "ABOUT", "TO", "WHEN", "NEXT", "SENT", "PROBLEM")
 			for r, err := range rows {
 				if err != nil {
 					return err
 				}
-				name, next, sent, trouble := "all organisations", "", "", ""
+				name, next, sent, problem := "all organisations", "", "", ""
 				if r.OrganisationName != nil {
 					name = *r.OrganisationName
 				}
@@ -115,10 +115,10 @@ func reportsCommand() *cli.Command {
 				if r.SentAt != nil {
 					sent = ago(*r.SentAt)
 				}
-				if r.Trouble != nil {
-					trouble = *r.Trouble
+				if r.Problem != nil {
+					problem = *r.Problem
 				}
-				t.row(r.Schedule.Name, name, strings.Join(r.Schedule.To, ", "), r.Schedule.When.Rule, next, sent, trouble)
+				t.row(r.Schedule.Name, name, strings.Join(r.Schedule.To, ", "), r.Schedule.When.Rule, next, sent, problem)
 			}
 			return t.flush()
 		},

@@ -85,8 +85,8 @@ func updatesCommand() *cli.Command {
 			if all.ToldAt == nil {
 				fmt.Println("The device has not told of updates yet.")
 			}
-			if all.Trouble != nil {
-				fmt.Println(device.CleanText(*all.Trouble))
+			if all.Problem != nil {
+				fmt.Println(device.CleanText(*all.Problem))
 			}
 			t := newTable("MISSING", "HAS", "TO", "CLASS", "SEVERITY", "RELEASED", "DECISION")
 			for _, x := range all.Missing {
@@ -306,7 +306,7 @@ func exposureCommand() *cli.Command {
 			if c.Bool("json") {
 				return jsonList(rows)
 			}
-			t := newTable("DEVICE", "SITE", "SCORE", "SECURITY", "WORST", "OLDEST", "MISSING", "APPROVED", "TROUBLE")
+			t := newTable("DEVICE", "SITE", "SCORE", "SECURITY", "WORST", "OLDEST", "MISSING", "APPROVED", "PROBLEM")
 			n := 0
 			for x, err := range rows {
 				if err != nil {
@@ -315,14 +315,14 @@ func exposureCommand() *cli.Command {
 				if n++; c.Int("first") > 0 && n > c.Int("first") {
 					break
 				}
-				oldest, trouble := "", ""
+				oldest, problem := "", ""
 				if !x.Exposure.Oldest.IsZero() {
 					oldest = ago(x.Exposure.Oldest)
 				}
-				if x.Trouble != nil {
-					trouble = *x.Trouble
+				if x.Problem != nil {
+					problem = *x.Problem
 				}
-				t.row(x.Device, x.Organisation+", "+x.Site, fmt.Sprintf("%5.0f", x.Exposure.Score), fmt.Sprintf("%8d", x.Exposure.Security), string(x.Exposure.Worst), oldest, fmt.Sprintf("%7d", x.Exposure.Missing), fmt.Sprintf("%8d", x.Approved), trouble)
+				t.row(x.Device, x.Organisation+", "+x.Site, fmt.Sprintf("%5.0f", x.Exposure.Score), fmt.Sprintf("%8d", x.Exposure.Security), string(x.Exposure.Worst), oldest, fmt.Sprintf("%7d", x.Exposure.Missing), fmt.Sprintf("%8d", x.Approved), problem)
 			}
 			if err := t.flush(); err != nil {
 				return err

@@ -936,14 +936,14 @@ type DeviceExposure struct {
 	DeviceID openapi_types.UUID `json:"device_id"`
 
 	// Exploited Of them those about what is known to be exploited.
-	Exploited    int       `json:"exploited"`
-	Exposure     Exposure  `json:"exposure"`
-	Organisation string    `json:"organisation"`
-	Site         string    `json:"site"`
-	ToldAt       time.Time `json:"told_at"`
+	Exploited    int      `json:"exploited"`
+	Exposure     Exposure `json:"exposure"`
+	Organisation string   `json:"organisation"`
 
-	// Trouble What the sources of updates said at the device that is wrong.
-	Trouble *string `json:"trouble,omitempty"`
+	// Problem What the sources of updates said at the device that is wrong.
+	Problem *string   `json:"problem,omitempty"`
+	Site    string    `json:"site"`
+	ToldAt  time.Time `json:"told_at"`
 
 	// Weaknesses Advisories about its software.
 	Weaknesses int `json:"weaknesses"`
@@ -989,8 +989,8 @@ type DeviceUpdates struct {
 
 	// Patched The latest 200.
 	Patched []Patched  `json:"patched"`
+	Problem *string    `json:"problem,omitempty"`
 	ToldAt  *time.Time `json:"told_at,omitempty"`
-	Trouble *string    `json:"trouble,omitempty"`
 }
 
 // Disk defines model for Disk.
@@ -2107,13 +2107,13 @@ type ReportSchedule struct {
 	ID        openapi_types.UUID `json:"id"`
 
 	// NextAt Left out where it is not sent again.
-	NextAt           *time.Time        `json:"next_at,omitempty"`
-	OrganisationName *string           `json:"organisation_name,omitempty"`
-	Schedule         NewReportSchedule `json:"schedule"`
-	SentAt           *time.Time        `json:"sent_at,omitempty"`
+	NextAt           *time.Time `json:"next_at,omitempty"`
+	OrganisationName *string    `json:"organisation_name,omitempty"`
 
-	// Trouble Why it could not be sent the last time.
-	Trouble *string `json:"trouble,omitempty"`
+	// Problem Why it could not be sent the last time.
+	Problem  *string           `json:"problem,omitempty"`
+	Schedule NewReportSchedule `json:"schedule"`
+	SentAt   *time.Time        `json:"sent_at,omitempty"`
 }
 
 // ReportSchedulePage defines model for ReportSchedulePage.
@@ -2406,14 +2406,14 @@ type ScreenKey = link.ScreenKey
 // ScreenLink defines model for ScreenLink.
 type ScreenLink = link.ScreenLink
 
-// ScreenLook defines model for ScreenLook.
-type ScreenLook = link.ScreenLook
-
 // ScreenMark Something that is shown by hand on the person's own screen.
 type ScreenMark = link.ScreenMark
 
 // ScreenNote defines model for ScreenNote.
 type ScreenNote = link.ScreenNote
+
+// ScreenOptions defines model for ScreenOptions.
+type ScreenOptions = link.ScreenOptions
 
 // ScreenPoint defines model for ScreenPoint.
 type ScreenPoint = link.ScreenPoint
@@ -2656,12 +2656,12 @@ type Suspect struct {
 
 // SuspectList defines model for SuspectList.
 type SuspectList struct {
+	// Checked Changes before the alert that were looked at.
+	Checked int `json:"checked"`
+
 	// Devices Devices compared.
 	Devices int       `json:"devices"`
 	Items   []Suspect `json:"items"`
-
-	// LookedAt Changes before the alert that were looked at.
-	LookedAt int `json:"looked_at"`
 
 	// WhyNone Why there is none; empty otherwise.
 	WhyNone string `json:"why_none"`
@@ -2814,15 +2814,15 @@ type TrialEpisode struct {
 type TrialResult struct {
 	Alerts int `json:"alerts"`
 
+	// Checked Devices that have such a reading.
+	Checked int `json:"checked"`
+
 	// Devices Devices that would have alerted.
 	Devices int       `json:"devices"`
 	From    time.Time `json:"from"`
 
 	// Items The first 200.
 	Items []TrialEpisode `json:"items"`
-
-	// LookedAt Devices that have such a reading.
-	LookedAt int `json:"looked_at"`
 }
 
 // Update defines model for Update.

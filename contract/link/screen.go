@@ -169,7 +169,7 @@ type ScreenEvent struct {
 	Clip    *ScreenClip   `json:"clip,omitempty"`
 	Note    *ScreenNote   `json:"note,omitempty"`
 	Link    *ScreenLink   `json:"link,omitempty"`
-	Trouble string        `json:"trouble,omitempty"` // something was not done, and why
+	Problem string        `json:"problem,omitempty"` // something was not done, and why
 	End     string        `json:"end,omitempty"`     // the last: why it is over
 	Ended   bool          `json:"ended,omitempty"`   // the person there wants the session to end
 }
@@ -203,8 +203,8 @@ type ScreenPointer struct {
 	Buttons int `json:"buttons"`
 }
 
-// ScreenLook is what a viewer wants to see. Zero values are chosen by the link.
-type ScreenLook struct {
+// ScreenOptions is what a viewer wants to see. Zero values are chosen by the link.
+type ScreenOptions struct {
 	Monitors []string `json:"monitors,omitempty"` // all where none is named
 	Quality  int      `json:"quality,omitempty"`  // of photographs that change, 1 to 100; 101 for exact at once
 	Scale    int      `json:"scale,omitempty"`    // 1 to 8
@@ -222,7 +222,7 @@ type ScreenInput struct {
 	Wheel   *ScreenPoint   `json:"wheel,omitempty"` // steps right and down
 	Text    string         `json:"text,omitempty"`  // to be typed
 	Release bool           `json:"release,omitempty"`
-	Look    *ScreenLook    `json:"look,omitempty"`
+	Options *ScreenOptions `json:"options,omitempty"`
 	Mode    string         `json:"mode,omitempty"`
 	Clip    *ScreenClip    `json:"clip,omitempty"`
 	Note    string         `json:"note,omitempty"`
@@ -248,7 +248,7 @@ const (
 )
 
 // Sane returns l within its bounds.
-func (l ScreenLook) Sane() ScreenLook {
+func (l ScreenOptions) Sane() ScreenOptions {
 	l.Quality, l.Scale, l.Rate, l.Width = min(max(l.Quality, 0), 101), min(max(l.Scale, 0), 8), min(max(l.Rate, 0), 100), max(l.Width, 0)
 	return l
 }

@@ -53,7 +53,7 @@ const MaxSettings = 100_000
 type SettingFound struct {
 	Path    []string `json:"path,omitempty"` // of its folder
 	Setting *Setting `json:"setting,omitempty"`
-	Looked  int      `json:"looked,omitempty"` // folders looked at so far
+	Checked int      `json:"checked,omitempty"` // folders looked at so far
 	Done    bool     `json:"done,omitempty"`
 	More    bool     `json:"more,omitempty"` // with Done: there are more than were asked for
 	Error   string   `json:"error,omitempty"`
@@ -106,9 +106,9 @@ type Query struct {
 
 // QueryRow is one row of the answer, or its end.
 type QueryRow struct {
-	Row    map[string]any `json:"row,omitempty"`
-	Done   bool           `json:"done,omitempty"`
-	Looked int            `json:"looked,omitempty"` // rows, with Done
-	More   bool           `json:"more,omitempty"`   // with Done: there are more than were asked for
-	Error  string         `json:"error,omitempty"`
+	Row     map[string]any `json:"row,omitempty"`
+	Done    bool           `json:"done,omitempty"`
+	Checked int            `json:"checked,omitempty"` // rows, with Done
+	More    bool           `json:"more,omitempty"`    // with Done: there are more than were asked for
+	Error   string         `json:"error,omitempty"`
 }

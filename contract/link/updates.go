@@ -8,7 +8,7 @@ type Updates struct {
 	Digest string          `json:"digest"` // of the list, hexadecimal
 	All    []update.Update `json:"all,omitempty"`
 	Whole  bool            `json:"whole,omitempty"`   // All is the list, which may be empty
-	Failed string          `json:"trouble,omitempty"` // why the sources could not be asked, where they could not
+	Failed string          `json:"problem,omitempty"` // why the sources could not be asked, where they could not
 }
 
 // MaxUpdatesReport is how long a report of updates may be, in bytes.

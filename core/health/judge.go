@@ -286,16 +286,16 @@ func (j *judging) probes() {
 		}
 		switch p.Kind {
 		case device.ProbeService:
-			j.look("service", p, !p.OK, func() string { return fmt.Sprintf("Service %s is %s.", p.Target, orElse(p.Detail, "not running")) })
+			j.probe("service", p, !p.OK, func() string { return fmt.Sprintf("Service %s is %s.", p.Target, orElse(p.Detail, "not running")) })
 		case device.ProbeProcess:
-			j.look("unwanted", p, p.Value > 0, func() string {
+			j.probe("unwanted", p, p.Value > 0, func() string {
 				return fmt.Sprintf("%s runs %s.", p.Target, times(p.Value))
 			})
 			j.measure("process-memory", p, float64(p.Memory)/(1<<20), func() string { return fmt.Sprintf("%s uses %s of memory.", p.Target, Memory(p.Memory)) })
 			j.measure("process-cpu", p, p.CPU, func() string { return fmt.Sprintf("%s uses %.0f %% of all processors.", p.Target, p.CPU) })
 		case device.ProbePing, device.ProbeTCP, device.ProbeHTTP, device.ProbeDNS:
 			if !p.OK {
-				j.look(p.Kind, p, true, func() string { return fmt.Sprintf("%s: %s.", unreachable(p), orElse(p.Detail, "no answer")) })
+				j.probe(p.Kind, p, true, func() string { return fmt.Sprintf("%s: %s.", unreachable(p), orElse(p.Detail, "no answer")) })
 				continue
 			}
 			j.measure(p.Kind, p, p.Value, func() string { return fmt.Sprintf("%s answers after %s ms.", p.Target, short(p.Value)) })
@@ -331,7 +331,7 @@ func (j *judging) probes() {
 }
 
 // look judges a probe that is either well or not.
-func (j *judging) look(check string, p *device.ProbeResult, wrong bool, message func() string) {
+func (j *judging) probe(check string, p *device.ProbeResult, wrong bool, message func() string) {
 	if s := j.set.exact(check, p.Target); s != nil && wrong {
 		j.add(s, p.Target, levelOf(s, Warning), j.now, message)
 	}

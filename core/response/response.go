@@ -178,8 +178,8 @@ const (
 // Over tells whether nothing more comes of it.
 func (s State) Over() bool { return s == Healed || s == GaveUp || s == Held }
 
-// Course is a response under way at a device.
-type Course struct {
+// Progress is a response under way at a device.
+type Progress struct {
 	Response Response  `json:"response"` // as it was when it began
 	Step     int       `json:"step"`
 	State    State     `json:"state"`
@@ -190,8 +190,8 @@ type Course struct {
 }
 
 // Begin begins a response, or holds it where it began often enough.
-func Begin(r Response, begun int, now time.Time) Course {
-	c := Course{Response: r, State: Due, Since: now}
+func Begin(r Response, begun int, now time.Time) Progress {
+	c := Progress{Response: r, State: Due, Since: now}
 	if most, within := r.Limit(); begun >= most {
 		c.State = Held
 		c.Said = append(c.Said, fmt.Sprintf("It was tried %d times within %d hours, and is not tried again before that is over.", begun, int(within.Hours())))
@@ -200,7 +200,7 @@ func Begin(r Response, begun int, now time.Time) Course {
 }
 
 // Did notes that the job of its step is over.
-func (c *Course) Did(succeeded bool, reason string, now time.Time) {
+func (c *Progress) Did(succeeded bool, reason string, now time.Time) {
 	if c.State != Doing {
 		return
 	}
@@ -213,9 +213,9 @@ func (c *Course) Did(succeeded bool, reason string, now time.Time) {
 	c.State, c.Since, c.Fine = Watching, now, false
 }
 
-// Look brings a course up to date: failing tells whether the check fails now. It returns true when
+// Check brings a progress up to date: failing tells whether the check fails now. It returns true when
 // something changed.
-func (c *Course) Look(failing bool, now time.Time) (changed bool) {
+func (c *Progress) Check(failing bool, now time.Time) (changed bool) {
 	switch c.State {
 	case Due:
 		if !failing {
@@ -242,7 +242,7 @@ func (c *Course) Look(failing bool, now time.Time) (changed bool) {
 }
 
 // next goes on to the next step, or gives up.
-func (c *Course) next(now time.Time) {
+func (c *Progress) next(now time.Time) {
 	if c.Step+1 < len(c.Response.Steps) {
 		c.Step++
 		c.set(Due, now)
@@ -252,10 +252,10 @@ func (c *Course) next(now time.Time) {
 	c.set(GaveUp, now)
 }
 
-func (c *Course) set(s State, now time.Time) { c.State, c.Since, c.Fine = s, now, false }
+func (c *Progress) set(s State, now time.Time) { c.State, c.Since, c.Fine = s, now, false }
 
-// Due is when the passing of time alone changes a course; zero for never.
-func (c *Course) Due() time.Time {
+// Due is when the passing of time alone changes a progress; zero for never.
+func (c *Progress) Due() time.Time {
 	if c.State == Watching {
 		return c.Since.Add(c.Response.Steps[c.Step].watch())
 	}

@@ -9,7 +9,7 @@ import (
 
 var restart = Response{Name: "Restart it", Check: "service", Subject: "records-*", Steps: []Step{{Do: RestartService, Watch: 600}, {Do: RestartDevice, Windows: true, Watch: 300}}, Attempts: 2, Hours: 1}
 
-func TestCourses(t *testing.T) {
+func TestProgress(t *testing.T) {
 	t0 := time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC)
 	at := func(s int) time.Time { return t0.Add(time.Duration(s) * time.Second) }
 	type action struct {
@@ -35,7 +35,7 @@ func TestCourses(t *testing.T) {
 				c.State = Doing // the job was begun
 				c.Did(d.good, "no such service", at(d.at))
 			} else {
-				changed = c.Look(!d.good, at(d.at)) // good: it does not fail
+				changed = c.Check(!d.good, at(d.at)) // good: it does not fail
 			}
 			if c.State != d.state || c.Step != d.step || changed != d.changed {
 				t.Errorf("%s, %d: %s at step %d, changed %v", name, i, c.State, c.Step, changed)
@@ -43,7 +43,7 @@ func TestCourses(t *testing.T) {
 		}
 	}
 	c := Begin(restart, 0, t0)
-	if !c.Look(false, at(1)) || c.State != Healed {
+	if !c.Check(false, at(1)) || c.State != Healed {
 		t.Errorf("what recovers by itself is %s", c.State)
 	}
 	if c := Begin(restart, 2, t0); c.State != Held || !strings.Contains(c.Said[0], "2 times within 1 hours") {
@@ -52,7 +52,7 @@ func TestCourses(t *testing.T) {
 }
 
 // Whatever happens, a response does each of its steps once at most, and comes to an end.
-func TestCoursesEnd(t *testing.T) {
+func TestProgressEnd(t *testing.T) {
 	for seed := range uint64(500) {
 		r := rand.New(rand.NewPCG(seed, 1))
 		now := time.Unix(0, 0)
@@ -67,7 +67,7 @@ func TestCoursesEnd(t *testing.T) {
 			case c.State == Doing && r.IntN(2) == 0:
 				c.Did(r.IntN(2) == 0, "x", now)
 			default:
-				c.Look(r.IntN(2) == 0, now)
+				c.Check(r.IntN(2) == 0, now)
 			}
 		}
 		if !c.State.Over() {

@@ -14,7 +14,7 @@ func FuzzValidate(f *testing.F) {
 		if json.Unmarshal(text, &steps) != nil || Validate(steps, nil) != nil {
 			return
 		}
-		c := Course{}
+		c := Progress{}
 		if m, ok := c.Next(steps); !ok && len(steps) > 0 {
 			t.Errorf("%s begins with nothing: %+v", text, m)
 		}

@@ -69,11 +69,11 @@ const (
 	Restart   = "restart"   // the device; what follows goes on afterwards
 	Wait      = "wait"      // for its conditions to hold, or for its time where it has none
 
-	Fetch   = "fetch"   // updates, so that they can be installed later without the network
-	Update  = "update"  // installs updates
-	Back    = "back"    // what updates replaced, in the versions that are named
-	Look    = "look"    // asks the sources of updates what there is
-	Refresh = "refresh" // services that still use what an update replaced are restarted
+	Fetch        = "fetch"         // updates, so that they can be installed later without the network
+	Update       = "update"        // installs updates
+	Back         = "back"          // what updates replaced, in the versions that are named
+	CheckUpdates = "check-updates" // asks the sources of updates what there is
+	Refresh      = "refresh"       // services that still use what an update replaced are restarted
 )
 
 // Bounds of putting a restart off.
@@ -83,7 +83,7 @@ const (
 )
 
 // Kinds lists what a step may do.
-var Kinds = []string{Run, Script, Copy, Install, Uninstall, Edit, Set, Service, Delete, Restart, Wait, Look, Fetch, Update, Back, Refresh}
+var Kinds = []string{Run, Script, Copy, Install, Uninstall, Edit, Set, Service, Delete, Restart, Wait, CheckUpdates, Fetch, Update, Back, Refresh}
 
 // What follows a step that failed.
 const (
@@ -114,7 +114,7 @@ func (s Step) Again() bool {
 	switch s.Do {
 	case Copy, Edit, Set, Delete, Wait, Restart:
 		return true
-	case Look, Fetch, Update, Back, Refresh: // what was installed before is not installed again
+	case CheckUpdates, Fetch, Update, Back, Refresh: // what was installed before is not installed again
 		return true
 	case Service:
 		return true // restarted twice is restarted
@@ -158,7 +158,7 @@ func (s Step) Heading() string {
 		return "Restart the device"
 	case Wait:
 		return "Wait"
-	case Look:
+	case CheckUpdates:
 		return "Ask the sources of updates"
 	case Fetch:
 		return "Fetch updates"

@@ -11,7 +11,7 @@ func TestStepsRefused(t *testing.T) {
 		"run": {Do: Run, Argv: []string{"true"}}, "script": {Do: Script, Interpreter: "sh", Body: "true\n"}, "copy": {Do: Copy, File: "a.conf", To: "/etc/a.conf"},
 		"install": {Do: Install, File: "a.conf"}, "uninstall": {Do: Uninstall, Name: "a"}, "edit": {Do: Edit, Path: `C:\a\b.ini`, Find: "^x=", Line: "x=1"}, "set": {Do: Set, Path: "kernel/vm/swappiness", Value: "10"},
 		"service": {Do: Service, Name: "cron", Action: "restart"}, "delete": {Do: Delete, Path: "/var/tmp/x"}, "restart": {Do: Restart}, "wait": {Do: Wait, Seconds: 5, If: []Condition{{Kind: OfService, Of: "cron"}, {Kind: OfRestart, Not: true}}},
-		"look": {Do: Look}, "refresh": {Do: Refresh}, "fetch": {Do: Fetch, Updates: []Version{{"apt", "tarnlib", "1.1"}}}, "update": {Do: Update, Updates: []Version{{"windows", "Cumulative update", "2026-11"}}}, "back": {Do: Back, Updates: []Version{{"apt", "tarnlib", "1.0"}}},
+		"check updates": {Do: CheckUpdates}, "refresh": {Do: Refresh}, "fetch": {Do: Fetch, Updates: []Version{{"apt", "tarnlib", "1.1"}}}, "update": {Do: Update, Updates: []Version{{"windows", "Cumulative update", "2026-11"}}}, "back": {Do: Back, Updates: []Version{{"apt", "tarnlib", "1.0"}}},
 	}
 	if len(good) != len(Kinds) {
 		t.Errorf("%d kinds of %d are tried", len(good), len(Kinds))
@@ -58,7 +58,7 @@ func TestStepsRefused(t *testing.T) {
 }
 
 // Steps are done in order; one that fails stops, is passed, or has all before it undone, the last first.
-func TestCourse(t *testing.T) {
+func TestProgress(t *testing.T) {
 	for name, c := range map[string]struct {
 		onError string
 		fails   int // which step; -1 for none
@@ -71,35 +71,35 @@ func TestCourse(t *testing.T) {
 		for i := range steps {
 			steps[i].OnError = c.onError
 		}
-		var course Course
+		var progress Progress
 		var did []string
 		for {
-			m, ok := course.Next(steps)
+			m, ok := progress.Next(steps)
 			if !ok {
 				break
 			}
 			if m.Undo {
 				did = append(did, "undo"+string(rune('0'+m.Step)))
-				course.Undid(m.Step, "")
+				progress.Undid(m.Step, "")
 				continue
 			}
 			did = append(did, "do"+string(rune('0'+m.Step)))
-			course.Begin()
+			progress.Begin()
 			if m.Step == c.fails {
-				course.End(steps, Failed, "x", "it broke")
+				progress.End(steps, Failed, "x", "it broke")
 			} else {
-				course.End(steps, Done, "x", "")
+				progress.End(steps, Done, "x", "")
 			}
 		}
 		did = append(did, "|")
-		for _, e := range course.Ends {
+		for _, e := range progress.Ends {
 			did = append(did, string(e))
 		}
 		if got := strings.Join(did, " "); got != c.want {
 			t.Errorf("%s: %s", name, got)
 		}
-		if bad := c.fails >= 0; (course.Bad > 0) != bad || (course.Why != "") != bad {
-			t.Errorf("%s: %+v", name, course)
+		if bad := c.fails >= 0; (progress.Bad > 0) != bad || (progress.Why != "") != bad {
+			t.Errorf("%s: %+v", name, progress)
 		}
 	}
 }
@@ -114,30 +114,30 @@ func TestResume(t *testing.T) {
 		for i := range steps {
 			steps[i] = Step{Do: kinds[r.IntN(len(kinds))], Repeatable: r.IntN(4) == 0, OnError: []string{"", OnContinue, OnUndo}[r.IntN(3)]}
 		}
-		var disk Course // what is kept
+		var disk Progress // what is kept
 		done := make([]int, len(steps))
 		interrupted := false
 		for deaths := 0; ; {
-			course := disk
-			if deaths > 0 && !course.Resume(steps) {
+			progress := disk
+			if deaths > 0 && !progress.Resume(steps) {
 				interrupted = true
 				break
 			}
-			disk = course
+			disk = progress
 			died := false
 			for {
-				m, ok := course.Next(steps)
+				m, ok := progress.Next(steps)
 				if !ok {
 					break
 				}
 				if m.Undo {
-					course.Undid(m.Step, "")
-					disk = course
+					progress.Undid(m.Step, "")
+					disk = progress
 					continue
 				}
-				course.Begin()
-				disk = course
-				disk.Ends, disk.Backs = append([]State(nil), course.Ends...), append([]string(nil), course.Backs...)
+				progress.Begin()
+				disk = progress
+				disk.Ends, disk.Backs = append([]State(nil), progress.Ends...), append([]string(nil), progress.Backs...)
 				if died = r.IntN(5) == 0 && deaths < 10; died && r.IntN(2) == 0 {
 					break // before it had any effect
 				}
@@ -145,8 +145,8 @@ func TestResume(t *testing.T) {
 				if died {
 					break
 				}
-				course.End(steps, []State{Done, Done, Failed}[r.IntN(3)], "", "why")
-				disk = course
+				progress.End(steps, []State{Done, Done, Failed}[r.IntN(3)], "", "why")
+				disk = progress
 			}
 			if !died {
 				break

@@ -34,8 +34,8 @@ const (
 	setUpLasts   = 72 * time.Hour
 )
 
-// Column serves the access part of the contract.
-type Column struct {
+// Service serves the access part of the contract.
+type Service struct {
 	store    store
 	Log      *Log
 	anchors  []string
@@ -50,14 +50,14 @@ type Column struct {
 
 // New makes the column. address is where people reach the console, and poster how they are told of changes to
 // their sign-in. ring seals the seeds of authenticators, key signs the audit log, whose head is written to each of anchors.
-func New(pool *pgxpool.Pool, address string, poster post.Post, ring *secret.Ring, key ed25519.PrivateKey, anchors []string) *Column {
+func New(pool *pgxpool.Pool, address string, poster post.Post, ring *secret.Ring, key ed25519.PrivateKey, anchors []string) *Service {
 	s := store{pool, ring}
-	return &Column{store: s, Log: newLog(s, key), anchors: anchors, address: address, post: poster, passkeys: newPasskeys(address), hashing: make(chan struct{}, 4)}
+	return &Service{store: s, Log: newLog(s, key), anchors: anchors, address: address, post: poster, passkeys: newPasskeys(address), hashing: make(chan struct{}, 4)}
 }
 
 // Scopes knows where roles may be held, and what of the fleet their holders see.
 type Scopes interface {
-	front.Sight
+	front.Visibility
 	KnownScope(ctx context.Context, s health.Scope) error
 	// TrustedScope refuses a scope that rests on what devices say of themselves.
 	TrustedScope(ctx context.Context, what string, s health.Scope) error
@@ -67,11 +67,11 @@ type Scopes interface {
 }
 
 // Join gives the column the fleet.
-func (a *Column) Join(scopes Scopes) { a.scopes = scopes }
+func (a *Service) Join(scopes Scopes) { a.scopes = scopes }
 
 // Watch has a function called whenever what somebody may do has changed, before the change is answered.
 // It is called before the service serves.
-func (a *Column) Watch(told func(context.Context, front.RightsChange)) {
+func (a *Service) Watch(told func(context.Context, front.RightsChange)) {
 	a.watchers = append(a.watchers, told)
 }
 
@@ -80,7 +80,7 @@ const changeWithin = 10 * time.Second
 
 // changed tells watchers that what somebody may do has changed. What it ends is ended also when who
 // changed it has left.
-func (a *Column) changed(ctx context.Context, what front.RightsChange) {
+func (a *Service) changed(ctx context.Context, what front.RightsChange) {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), changeWithin)
 	defer cancel()
 	for _, told := range a.watchers {
@@ -89,13 +89,13 @@ func (a *Column) changed(ctx context.Context, what front.RightsChange) {
 }
 
 // PlacesChanged tells watchers that a device stands elsewhere: what somebody may do there is another now.
-func (a *Column) PlacesChanged(ctx context.Context) { a.changed(ctx, front.RightsChange{}) }
+func (a *Service) PlacesChanged(ctx context.Context) { a.changed(ctx, front.RightsChange{}) }
 
 // Reseal seals anew what was sealed under an older key, and returns how much that was.
-func (a *Column) Reseal(ctx context.Context) (int, error) { return a.store.reseal(ctx) }
+func (a *Service) Reseal(ctx context.Context) (int, error) { return a.store.reseal(ctx) }
 
 // Run writes the audit log until ctx ends.
-func (a *Column) Run(ctx context.Context) {
+func (a *Service) Run(ctx context.Context) {
 	var writing sync.WaitGroup
 	writing.Go(func() { a.anchor(ctx) })
 	a.Log.run(ctx)
@@ -104,10 +104,10 @@ func (a *Column) Run(ctx context.Context) {
 }
 
 // Expire removes sessions, links and failures that no longer count. It is run every hour.
-func (a *Column) Expire(ctx context.Context) error { return a.store.expire(ctx) }
+func (a *Service) Expire(ctx context.Context) error { return a.store.expire(ctx) }
 
 // Authenticate implements front.Sessions.
-func (a *Column) Authenticate(r *http.Request) (*front.Caller, error) {
+func (a *Service) Authenticate(r *http.Request) (*front.Caller, error) {
 	if secret, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
 		if _, err := access.ParseSecret(secret, access.APIToken); err != nil {
 			return nil, nil
@@ -156,7 +156,7 @@ func caller(p person, via, session string, err error) (*front.Caller, error) {
 
 // FirstOwner makes the first person, an owner, where there is nobody yet, and returns the address
 // of their one-time set-up page; "" where there is somebody.
-func (a *Column) FirstOwner(ctx context.Context) (string, error) {
+func (a *Service) FirstOwner(ctx context.Context) (string, error) {
 	if there, err := a.store.anyone(ctx); there || err != nil {
 		return "", err
 	}
@@ -168,7 +168,7 @@ func (a *Column) FirstOwner(ctx context.Context) (string, error) {
 	return strings.Replace(link, "/set-up#", "/set-up?first#", 1), err
 }
 
-func (a *Column) invite(ctx context.Context, email, name string, rights access.Rights) (p person, link string, err error) {
+func (a *Service) invite(ctx context.Context, email, name string, rights access.Rights) (p person, link string, err error) {
 	hash, link, err := a.setUpLink()
 	if err == nil {
 		p, err = a.store.addPerson(ctx, email, name, rights, hash, time.Now().Add(setUpLasts))
@@ -177,14 +177,14 @@ func (a *Column) invite(ctx context.Context, email, name string, rights access.R
 }
 
 // setUpLink makes the address of a one-time set-up page, and the hash that it is known by.
-func (a *Column) setUpLink() (hash []byte, link string, err error) {
+func (a *Service) setUpLink() (hash []byte, link string, err error) {
 	secret, err := access.NewSecret(rand.Reader, access.SetUpLink, "")
 	// The secret stands after the '#', which browsers keep to themselves: no server logs it.
 	return access.HashSecret(secret), a.address + "/set-up#" + secret, err
 }
 
 // SetUp spends a one-time link: POST /set-up.
-func (a *Column) SetUp(c *gin.Context) {
+func (a *Service) SetUp(c *gin.Context) {
 	in, ok := front.Bind[api.SetUp](c)
 	if !ok {
 		return
@@ -231,7 +231,7 @@ func (a *Column) SetUp(c *gin.Context) {
 }
 
 // SignIn begins a session: POST /session.
-func (a *Column) SignIn(c *gin.Context) {
+func (a *Service) SignIn(c *gin.Context) {
 	in, ok := front.Bind[api.SignIn](c)
 	if !ok {
 		return
@@ -277,7 +277,7 @@ func (a *Column) SignIn(c *gin.Context) {
 
 // failed notes what somebody wanted who could not prove who they are, and answers why not; the try stays
 // counted. Who is locked out by it is told.
-func (a *Column) failed(c *gin.Context, action, email string, why error) {
+func (a *Service) failed(c *gin.Context, action, email string, why error) {
 	ctx := c.Request.Context()
 	entry := front.EntryOf(c, action, "refused")
 	entry.Actor = cut(device.CleanText(email), 320)
@@ -295,7 +295,7 @@ func (a *Column) failed(c *gin.Context, action, email string, why error) {
 // absent is a hash that no password gives.
 const absent = "$argon2id$v=19$m=19456,t=2,p=1$AAAAAAAAAAAAAAAAAAAAAA$AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA"
 
-func (a *Column) hash(ctx context.Context, password string) (string, error) {
+func (a *Service) hash(ctx context.Context, password string) (string, error) {
 	select {
 	case a.hashing <- struct{}{}:
 		defer func() { <-a.hashing }()
@@ -305,7 +305,7 @@ func (a *Column) hash(ctx context.Context, password string) (string, error) {
 	}
 }
 
-func (a *Column) verify(ctx context.Context, hash, password string) (bool, error) {
+func (a *Service) verify(ctx context.Context, hash, password string) (bool, error) {
 	select {
 	case a.hashing <- struct{}{}:
 		defer func() { <-a.hashing }()
@@ -316,7 +316,7 @@ func (a *Column) verify(ctx context.Context, hash, password string) (bool, error
 }
 
 // begin starts a session for someone who has proved who they are.
-func (a *Column) begin(c *gin.Context, p person, action string) {
+func (a *Service) begin(c *gin.Context, p person, action string) {
 	ctx := c.Request.Context()
 	entry := front.EntryOf(c, action, "done")
 	entry.Actor = p.Email
@@ -338,7 +338,7 @@ func (a *Column) begin(c *gin.Context, p person, action string) {
 
 // open makes a session and hands its secret to the browser. A pending one opens nothing but the
 // step of the second factor.
-func (a *Column) open(c *gin.Context, p person, lasts time.Duration, pending bool) (secret string, err error) {
+func (a *Service) open(c *gin.Context, p person, lasts time.Duration, pending bool) (secret string, err error) {
 	if secret, err = access.NewSecret(rand.Reader, access.Session, ""); err != nil {
 		return "", err
 	}
@@ -359,10 +359,10 @@ func me(p *front.Caller) api.Me {
 }
 
 // GetMe tells who is signed in: GET /me.
-func (a *Column) GetMe(c *gin.Context) { c.JSON(http.StatusOK, me(front.CallerOf(c))) }
+func (a *Service) GetMe(c *gin.Context) { c.JSON(http.StatusOK, me(front.CallerOf(c))) }
 
 // SignOut ends the session: DELETE /session.
-func (a *Column) SignOut(c *gin.Context) {
+func (a *Service) SignOut(c *gin.Context) {
 	p := front.CallerOf(c)
 	ctx := c.Request.Context()
 	if p.Session != "" {
@@ -381,7 +381,7 @@ func (a *Column) SignOut(c *gin.Context) {
 }
 
 // ProveSelf proves with the password that it is still the same person: POST /session/proof.
-func (a *Column) ProveSelf(c *gin.Context) {
+func (a *Service) ProveSelf(c *gin.Context) {
 	in, ok := front.Bind[api.Password](c)
 	if !ok {
 		return
@@ -396,7 +396,7 @@ func (a *Column) ProveSelf(c *gin.Context) {
 }
 
 // SetPassword chooses another password: PUT /me/password.
-func (a *Column) SetPassword(c *gin.Context) {
+func (a *Service) SetPassword(c *gin.Context) {
 	in, ok := front.Bind[api.NewPassword](c)
 	if !ok {
 		return

@@ -38,7 +38,7 @@ func (h head) line() string {
 }
 
 // anchor writes heads outside until ctx ends, and the last one after that.
-func (a *Column) anchor(ctx context.Context) {
+func (a *Service) anchor(ctx context.Context) {
 	if len(a.anchors) == 0 {
 		return
 	}
@@ -118,7 +118,7 @@ func anchorAt(ctx context.Context, to string, h head) error {
 }
 
 // GetAuditHead tells the last entry's number, hash and signature: GET /audit/head.
-func (a *Column) GetAuditHead(c *gin.Context) {
+func (a *Service) GetAuditHead(c *gin.Context) {
 	ctx := c.Request.Context()
 	h, err := a.store.auditHead(ctx)
 	var keys map[string][]byte

@@ -21,7 +21,7 @@ import (
 	"moorwatch.example/service/front"
 )
 
-func (a *Column) sought(c *gin.Context, device *uuid.UUID, text *string, since, until *time.Time) (w sought, err error) {
+func (a *Service) sought(c *gin.Context, device *uuid.UUID, text *string, since, until *time.Time) (w sought, err error) {
 	w = sought{since: since, until: until}
 	if device != nil {
 		w.device = device.String()
@@ -42,7 +42,7 @@ func (w sought) seen(e access.Entry) access.Entry {
 }
 
 // ListAudit lists the audit log: GET /audit.
-func (a *Column) ListAudit(c *gin.Context, in api.ListAuditParams) {
+func (a *Service) ListAudit(c *gin.Context, in api.ListAuditParams) {
 	w, err := a.sought(c, in.Device, in.Text, in.Since, in.Until)
 	if err != nil {
 		front.Fail(c, err)
@@ -69,7 +69,7 @@ const (
 )
 
 // ExportAudit sends the audit log as a file, oldest first: GET /audit/export.
-func (a *Column) ExportAudit(c *gin.Context, in api.ExportAuditParams) {
+func (a *Service) ExportAudit(c *gin.Context, in api.ExportAuditParams) {
 	ctx := c.Request.Context()
 	w, err := a.sought(c, in.Device, in.Text, in.Since, in.Until)
 	entry := front.EntryOf(c, "audit.export", "begun")

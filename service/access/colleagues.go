@@ -14,7 +14,7 @@ import (
 )
 
 // ListColleagues lists who else may look at a device's screen: GET /devices/{id}/screen/colleagues.
-func (a *Column) ListColleagues(c *gin.Context, _ api.ID, in api.ListColleaguesParams) {
+func (a *Service) ListColleagues(c *gin.Context, _ api.ID, in api.ListColleaguesParams) {
 	me, at := front.CallerOf(c).ID, front.PlaceOf(c)
 	front.List(c, in.Cursor, in.Limit, place{}, a.store.people, func(p person) place { return place{p.Name, p.ID} },
 		func(items []person, next *string) any {
@@ -29,7 +29,7 @@ func (a *Column) ListColleagues(c *gin.Context, _ api.ID, in api.ListColleaguesP
 }
 
 // InviteColleague asks a colleague to a screen: POST /devices/{id}/screen/invitations.
-func (a *Column) InviteColleague(c *gin.Context, id api.ID) {
+func (a *Service) InviteColleague(c *gin.Context, id api.ID) {
 	in, ok := front.Bind[api.Invitation](c)
 	if !ok {
 		return
@@ -41,7 +41,7 @@ func (a *Column) InviteColleague(c *gin.Context, id api.ID) {
 	c.Status(http.StatusNoContent)
 }
 
-func (a *Column) invited(c *gin.Context, id api.ID, in api.Invitation) error {
+func (a *Service) invited(c *gin.Context, id api.ID, in api.Invitation) error {
 	ctx := c.Request.Context()
 	p, err := a.store.personByID(ctx, in.Person)
 	if db.Missing(err) || (err == nil && !p.Rights.May(access.Of("screen", access.See), front.PlaceOf(c))) {
@@ -68,7 +68,7 @@ func (a *Column) invited(c *gin.Context, id api.ID, in api.Invitation) error {
 }
 
 // RightsOf are what somebody may do now; none where they are no longer here.
-func (a *Column) RightsOf(ctx context.Context, person uuid.UUID) (access.Rights, error) {
+func (a *Service) RightsOf(ctx context.Context, person uuid.UUID) (access.Rights, error) {
 	p, err := a.store.personByID(ctx, person)
 	if db.Missing(err) {
 		return nil, nil

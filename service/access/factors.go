@@ -23,7 +23,7 @@ import (
 const secondWithin = 10 * time.Minute
 
 // askSecond answers a right password of someone who has a second factor.
-func (a *Column) askSecond(c *gin.Context, p person) {
+func (a *Service) askSecond(c *gin.Context, p person) {
 	ctx := c.Request.Context()
 	code, err := a.store.authenticator(ctx, p.ID)
 	if db.Missing(err) {
@@ -55,7 +55,7 @@ func (a *Column) askSecond(c *gin.Context, p person) {
 }
 
 // pending is who has given a password and not yet a second factor.
-func (a *Column) pending(c *gin.Context) (p person, hash []byte, err error) {
+func (a *Service) pending(c *gin.Context) (p person, hash []byte, err error) {
 	secret := sessionOf(c.Request)
 	hash = access.HashSecret(secret)
 	if secret != "" {
@@ -68,7 +68,7 @@ func (a *Column) pending(c *gin.Context) (p person, hash []byte, err error) {
 }
 
 // SignInSecond takes the second factor: POST /session/second.
-func (a *Column) SignInSecond(c *gin.Context) {
+func (a *Service) SignInSecond(c *gin.Context) {
 	in, ok := front.Bind[api.SecondFactor](c)
 	if !ok {
 		return
@@ -106,7 +106,7 @@ func (a *Column) SignInSecond(c *gin.Context) {
 	a.begin(c, p, "session.start")
 }
 
-func (a *Column) codeFits(ctx context.Context, p person, code string) (bool, error) {
+func (a *Service) codeFits(ctx context.Context, p person, code string) (bool, error) {
 	f, err := a.store.authenticator(ctx, p.ID)
 	if err != nil || f.ConfirmedAt == nil {
 		if db.Missing(err) {
@@ -122,7 +122,7 @@ func (a *Column) codeFits(ctx context.Context, p person, code string) (bool, err
 }
 
 // GetFactors tells the caller's second factors: GET /me/factors.
-func (a *Column) GetFactors(c *gin.Context) {
+func (a *Service) GetFactors(c *gin.Context) {
 	ctx, id := c.Request.Context(), front.CallerOf(c).ID
 	f, err := a.store.authenticator(ctx, id)
 	if db.Missing(err) {
@@ -154,7 +154,7 @@ func (a *Column) GetFactors(c *gin.Context) {
 // proven checks the password of a caller who is about to change how they prove who they are; an
 // unattended browser, or a token, is not enough for that. It has answered where it fails; action is
 // what they want.
-func (a *Column) proven(c *gin.Context, action, password string) (p person, ok bool) {
+func (a *Service) proven(c *gin.Context, action, password string) (p person, ok bool) {
 	ctx, caller := c.Request.Context(), front.CallerOf(c)
 	if caller.Session == "" {
 		front.Fail(c, front.Problem(http.StatusForbidden, "This is done in the console.", "An API token cannot change how its owner signs in."))
@@ -183,7 +183,7 @@ func (a *Column) proven(c *gin.Context, action, password string) (p person, ok b
 }
 
 // BeginCode begins to use an authenticator: POST /me/factors/code.
-func (a *Column) BeginCode(c *gin.Context) {
+func (a *Service) BeginCode(c *gin.Context) {
 	in, ok := front.Bind[api.Password](c)
 	if !ok {
 		return
@@ -216,7 +216,7 @@ func (a *Column) BeginCode(c *gin.Context) {
 }
 
 // ConfirmCode takes the first code of an authenticator: PUT /me/factors/code.
-func (a *Column) ConfirmCode(c *gin.Context) {
+func (a *Service) ConfirmCode(c *gin.Context) {
 	in, ok := front.Bind[api.Code](c)
 	if !ok {
 		return
@@ -243,7 +243,7 @@ func (a *Column) ConfirmCode(c *gin.Context) {
 }
 
 // added finishes adding a second factor: the person has recovery codes from then on.
-func (a *Column) added(c *gin.Context, what string, err error) {
+func (a *Service) added(c *gin.Context, what string, err error) {
 	ctx, caller := c.Request.Context(), front.CallerOf(c)
 	out := api.RecoveryCodes{Codes: []string{}}
 	left := 0
@@ -259,7 +259,7 @@ func (a *Column) added(c *gin.Context, what string, err error) {
 	}
 }
 
-func (a *Column) newRecovery(ctx context.Context, caller *front.Caller) (codes []string, err error) {
+func (a *Service) newRecovery(ctx context.Context, caller *front.Caller) (codes []string, err error) {
 	var hashes [][]byte
 	for range access.RecoveryCodes {
 		code, err := access.NewRecoveryCode(rand.Reader)
@@ -272,7 +272,7 @@ func (a *Column) newRecovery(ctx context.Context, caller *front.Caller) (codes [
 }
 
 // RenewRecovery makes new recovery codes: POST /me/factors/recovery.
-func (a *Column) RenewRecovery(c *gin.Context) {
+func (a *Service) RenewRecovery(c *gin.Context) {
 	in, ok := front.Bind[api.Password](c)
 	if !ok {
 		return
@@ -295,7 +295,7 @@ func (a *Column) RenewRecovery(c *gin.Context) {
 }
 
 // RemoveFactor removes an authenticator or a passkey: POST /me/factors/removal.
-func (a *Column) RemoveFactor(c *gin.Context) {
+func (a *Service) RemoveFactor(c *gin.Context) {
 	in, ok := front.Bind[api.FactorRemoval](c)
 	if !ok {
 		return

@@ -84,13 +84,13 @@ func (h holder) WebAuthnCredentials() []webauthn.Credential {
 	return all
 }
 
-func (a *Column) holder(ctx context.Context, p person) (holder, error) {
+func (a *Service) holder(ctx context.Context, p person) (holder, error) {
 	keys, err := a.store.passkeys(ctx, p.ID)
 	return holder{p, keys}, err
 }
 
 // PasskeyChallenge gives what a browser needs to prove a passkey: POST /session/passkey.
-func (a *Column) PasskeyChallenge(c *gin.Context) {
+func (a *Service) PasskeyChallenge(c *gin.Context) {
 	p, hash, err := a.pending(c)
 	if err == nil {
 		err = a.passkeys.check(c.Request)
@@ -117,7 +117,7 @@ func (a *Column) PasskeyChallenge(c *gin.Context) {
 }
 
 // challenge keeps what a passkey is to sign, and answers with the options for the browser.
-func (a *Column) challenge(c *gin.Context, hash []byte, options any, session *webauthn.SessionData, err error) {
+func (a *Service) challenge(c *gin.Context, hash []byte, options any, session *webauthn.SessionData, err error) {
 	if err == nil {
 		err = a.store.setChallenge(c.Request.Context(), hash, session)
 	}
@@ -128,7 +128,7 @@ func (a *Column) challenge(c *gin.Context, hash []byte, options any, session *we
 	c.JSON(http.StatusOK, options)
 }
 
-func (a *Column) passkeyFits(ctx context.Context, p person, hash []byte, answer json.RawMessage) (bool, error) {
+func (a *Service) passkeyFits(ctx context.Context, p person, hash []byte, answer json.RawMessage) (bool, error) {
 	if a.passkeys.web == nil {
 		return false, nil
 	}
@@ -155,7 +155,7 @@ func (a *Column) passkeyFits(ctx context.Context, p person, hash []byte, answer 
 }
 
 // BeginPasskey gives what a browser needs to make a passkey: POST /me/factors/passkey.
-func (a *Column) BeginPasskey(c *gin.Context) {
+func (a *Service) BeginPasskey(c *gin.Context) {
 	in, ok := front.Bind[api.Password](c)
 	if !ok {
 		return
@@ -185,7 +185,7 @@ func (a *Column) BeginPasskey(c *gin.Context) {
 const mostPasskeys = 20
 
 // ConfirmPasskey takes the passkey that a browser made: PUT /me/factors/passkey.
-func (a *Column) ConfirmPasskey(c *gin.Context) {
+func (a *Service) ConfirmPasskey(c *gin.Context) {
 	in, ok := front.Bind[api.NewPasskey](c)
 	if !ok {
 		return

@@ -42,7 +42,7 @@ func describe(p person) api.Person {
 }
 
 // described describes people with the names of the places where they hold their roles.
-func (a *Column) described(ctx context.Context, people ...person) ([]api.Person, error) {
+func (a *Service) described(ctx context.Context, people ...person) ([]api.Person, error) {
 	var all access.Rights
 	for _, p := range people {
 		all = append(all, p.Rights...)
@@ -61,7 +61,7 @@ func (a *Column) described(ctx context.Context, people ...person) ([]api.Person,
 }
 
 // ListPeople lists who may sign in: GET /people.
-func (a *Column) ListPeople(c *gin.Context, in api.ListPeopleParams) {
+func (a *Service) ListPeople(c *gin.Context, in api.ListPeopleParams) {
 	var after place
 	limit := front.Limit(in.Limit, 100)
 	err := front.After(in.Cursor, &after)
@@ -83,7 +83,7 @@ func (a *Column) ListPeople(c *gin.Context, in api.ListPeopleParams) {
 
 // grants reads roles that somebody is to hold, and refuses those that are not there, that hold more
 // than the caller may give, or that are held at nothing.
-func (a *Column) grants(c *gin.Context, in api.Grants) (access.Rights, error) {
+func (a *Service) grants(c *gin.Context, in api.Grants) (access.Rights, error) {
 	ctx := c.Request.Context()
 	own, err := a.store.roles(ctx)
 	if err != nil {
@@ -120,7 +120,7 @@ func (a *Column) grants(c *gin.Context, in api.Grants) (access.Rights, error) {
 }
 
 // above refuses to change somebody who may more than the caller.
-func (a *Column) above(c *gin.Context, id uuid.UUID) (person, error) {
+func (a *Service) above(c *gin.Context, id uuid.UUID) (person, error) {
 	p, err := a.store.personByID(c.Request.Context(), id)
 	if db.Missing(err) {
 		return p, front.NotFound("person")
@@ -161,7 +161,7 @@ func plainly(rights access.Rights) string {
 }
 
 // done notes an action to people and roles, or answers why it failed.
-func (a *Column) done(c *gin.Context, action, detail string, err error) bool {
+func (a *Service) done(c *gin.Context, action, detail string, err error) bool {
 	switch {
 	case db.Missing(err):
 		err = front.NotFound("entry")
@@ -182,7 +182,7 @@ func (a *Column) done(c *gin.Context, action, detail string, err error) bool {
 }
 
 // AddPerson adds someone who may sign in: POST /people.
-func (a *Column) AddPerson(c *gin.Context) {
+func (a *Service) AddPerson(c *gin.Context) {
 	in, ok := front.Bind[api.NewPerson](c)
 	if !ok {
 		return
@@ -201,7 +201,7 @@ func (a *Column) AddPerson(c *gin.Context) {
 }
 
 // SetPerson changes the name and the roles of a person: PUT /people/{id}.
-func (a *Column) SetPerson(c *gin.Context, id api.ID) {
+func (a *Service) SetPerson(c *gin.Context, id api.ID) {
 	in, ok := front.Bind[api.PersonChange](c)
 	if !ok {
 		return
@@ -222,7 +222,7 @@ func (a *Column) SetPerson(c *gin.Context, id api.ID) {
 }
 
 // answer finishes a change of a person; link is set where they have a new set-up link.
-func (a *Column) answer(c *gin.Context, status int, action string, p person, link *string, err error) {
+func (a *Service) answer(c *gin.Context, status int, action string, p person, link *string, err error) {
 	if !a.done(c, action, p.Email+": "+told(p.Rights), err) {
 		return
 	}
@@ -242,7 +242,7 @@ func (a *Column) answer(c *gin.Context, status int, action string, p person, lin
 }
 
 // RemovePerson removes a person: DELETE /people/{id}.
-func (a *Column) RemovePerson(c *gin.Context, id api.ID) {
+func (a *Service) RemovePerson(c *gin.Context, id api.ID) {
 	p, err := a.above(c, id)
 	if err == nil {
 		err = a.store.removePerson(c.Request.Context(), id)
@@ -254,7 +254,7 @@ func (a *Column) RemovePerson(c *gin.Context, id api.ID) {
 }
 
 // ResetPerson gives a person a new set-up link: POST /people/{id}/link.
-func (a *Column) ResetPerson(c *gin.Context, id api.ID) {
+func (a *Service) ResetPerson(c *gin.Context, id api.ID) {
 	p, err := a.above(c, id)
 	var hash []byte
 	var link string
@@ -276,7 +276,7 @@ var abouts = map[access.Role]string{
 }
 
 // ListRoles lists roles and permissions: GET /roles.
-func (a *Column) ListRoles(c *gin.Context) {
+func (a *Service) ListRoles(c *gin.Context) {
 	ctx := c.Request.Context()
 	own, err := a.store.roles(ctx)
 	var holders map[access.Role]int
@@ -305,7 +305,7 @@ func describeRole(r role) api.RoleEntry {
 }
 
 // SetRole adds or changes a role: PUT /roles/{name}.
-func (a *Column) SetRole(c *gin.Context, name string) {
+func (a *Service) SetRole(c *gin.Context, name string) {
 	in, ok := front.Bind[api.NewRole](c)
 	if !ok {
 		return
@@ -340,7 +340,7 @@ func (a *Column) SetRole(c *gin.Context, name string) {
 }
 
 // RemoveRole removes a role that nobody holds: DELETE /roles/{name}.
-func (a *Column) RemoveRole(c *gin.Context, name string) {
+func (a *Service) RemoveRole(c *gin.Context, name string) {
 	n, err := a.store.removeRole(c.Request.Context(), access.Role(name))
 	if err == nil && n > 0 {
 		err = front.Problem(http.StatusConflict, "The role is held.", fmt.Sprintf("%d people hold it: give them another first.", n))
@@ -351,7 +351,7 @@ func (a *Column) RemoveRole(c *gin.Context, name string) {
 }
 
 // GetSignInPolicy tells what signing in asks: GET /sign-in-policy.
-func (a *Column) GetSignInPolicy(c *gin.Context) {
+func (a *Service) GetSignInPolicy(c *gin.Context) {
 	policy, err := a.store.factorPolicy(c.Request.Context())
 	idle := 0
 	if err == nil {
@@ -366,7 +366,7 @@ func (a *Column) GetSignInPolicy(c *gin.Context) {
 
 // SetSignInPolicy changes it: PUT /sign-in-policy. Who asks for a second factor must have one, so as
 // not to lock everybody out.
-func (a *Column) SetSignInPolicy(c *gin.Context) {
+func (a *Service) SetSignInPolicy(c *gin.Context) {
 	in, ok := front.Bind[api.SignInPolicy](c)
 	if !ok {
 		return
@@ -388,7 +388,7 @@ func (a *Column) SetSignInPolicy(c *gin.Context) {
 	}
 }
 
-func (a *Column) listSignIns(c *gin.Context, person uuid.UUID) {
+func (a *Service) listSignIns(c *gin.Context, person uuid.UUID) {
 	found, err := a.store.signIns(c.Request.Context(), person)
 	if err != nil {
 		front.Fail(c, err)
@@ -404,10 +404,10 @@ func (a *Column) listSignIns(c *gin.Context, person uuid.UUID) {
 }
 
 // ListSignIns lists where the caller is signed in: GET /me/sign-ins.
-func (a *Column) ListSignIns(c *gin.Context) { a.listSignIns(c, front.CallerOf(c).ID) }
+func (a *Service) ListSignIns(c *gin.Context) { a.listSignIns(c, front.CallerOf(c).ID) }
 
 // EndSignIn signs the caller out in one place: DELETE /me/sign-ins/{id}.
-func (a *Column) EndSignIn(c *gin.Context, id api.ID) {
+func (a *Service) EndSignIn(c *gin.Context, id api.ID) {
 	ctx, caller := c.Request.Context(), front.CallerOf(c)
 	err := a.store.endSignIn(ctx, caller.ID, id)
 	if db.Missing(err) {
@@ -420,11 +420,11 @@ func (a *Column) EndSignIn(c *gin.Context, id api.ID) {
 }
 
 // ListPersonSignIns lists where a person is signed in: GET /people/{id}/sign-ins.
-func (a *Column) ListPersonSignIns(c *gin.Context, id api.ID) { a.listSignIns(c, id) }
+func (a *Service) ListPersonSignIns(c *gin.Context, id api.ID) { a.listSignIns(c, id) }
 
 // EndPersonSignIns ends all sign-ins and API tokens of a person: DELETE /people/{id}/sign-ins. It is open
 // to whoever manages people, whatever the person is: to end is less than to grant.
-func (a *Column) EndPersonSignIns(c *gin.Context, id api.ID) {
+func (a *Service) EndPersonSignIns(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
 	p, err := a.store.personByID(ctx, id)
 	if err == nil {

@@ -35,7 +35,7 @@ const attemptKey = "moorwatch attempt"
 
 // whoTries says what a try is counted for: the account, or the browser where somebody signed in with it
 // before, so that nobody is locked out by the failures of others; and the address.
-func (a *Column) whoTries(c *gin.Context, email string) (account, place string, err error) {
+func (a *Service) whoTries(c *gin.Context, email string) (account, place string, err error) {
 	account, place = "account "+email, "address "+shared(c.ClientIP())
 	secret := front.KnownOf(c.Request)
 	if _, bad := access.ParseSecret(secret, access.KnownBrowser); bad != nil {
@@ -67,7 +67,7 @@ func shared(address string) string {
 const manyShare = 4
 
 // try counts a try, and refuses it soon after others failed. It ends as a failure unless passed is called.
-func (a *Column) try(c *gin.Context, email string) error {
+func (a *Service) try(c *gin.Context, email string) error {
 	account, place, err := a.whoTries(c, email)
 	if err != nil {
 		return err
@@ -75,7 +75,7 @@ func (a *Column) try(c *gin.Context, email string) error {
 	return a.tryFor(c, account, place)
 }
 
-func (a *Column) tryFor(c *gin.Context, account, place string) error {
+func (a *Service) tryFor(c *gin.Context, account, place string) error {
 	t := attempt{account: account}
 	wait, err := a.store.try(c.Request.Context(), &t, place)
 	if err != nil {
@@ -99,7 +99,7 @@ func attemptOf(c *gin.Context) attempt {
 
 // passed no longer counts the try as a failure; wholly, where it proved all that there is to prove, nor those
 // of its account before it.
-func (a *Column) passed(c *gin.Context, wholly bool) error {
+func (a *Service) passed(c *gin.Context, wholly bool) error {
 	t := attemptOf(c)
 	if wholly && t.account != "" {
 		if err := a.store.forgetFailures(c.Request.Context(), t.account); err != nil {
@@ -111,7 +111,7 @@ func (a *Column) passed(c *gin.Context, wholly bool) error {
 
 // pastLock lets somebody try a password though their account is locked: they give the code of their
 // authenticator with it. Codes are counted on their own.
-func (a *Column) pastLock(c *gin.Context, email, code string) (bool, error) {
+func (a *Service) pastLock(c *gin.Context, email, code string) (bool, error) {
 	if err := a.tryFor(c, "code of "+email, "address "+shared(c.ClientIP())); err != nil {
 		return false, err
 	}
@@ -126,7 +126,7 @@ func (a *Column) pastLock(c *gin.Context, email, code string) (bool, error) {
 }
 
 // know has the browser be known for whoever has just signed in with it.
-func (a *Column) know(c *gin.Context, p person) error {
+func (a *Service) know(c *gin.Context, p person) error {
 	if secret := front.KnownOf(c.Request); secret != "" {
 		if known, err := a.store.knows(c.Request.Context(), access.HashSecret(secret), p.Email); known || err != nil {
 			return err
@@ -154,7 +154,7 @@ const tellWithin = time.Minute
 
 // tell writes to somebody about their sign-in, without waiting for it. Where no mail server is set nothing
 // is said.
-func (a *Column) tell(c *gin.Context, to, subject, text string) {
+func (a *Service) tell(c *gin.Context, to, subject, text string) {
 	if a.post.SMTP == "" {
 		return
 	}

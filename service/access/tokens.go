@@ -41,7 +41,7 @@ func describeToken(t token) api.Token {
 	return out
 }
 
-func (a *Column) listTokens(c *gin.Context, person uuid.UUID, cursor *string, limit *int) {
+func (a *Service) listTokens(c *gin.Context, person uuid.UUID, cursor *string, limit *int) {
 	front.List(c, cursor, limit, time.Now().Add(time.Hour),
 		func(ctx context.Context, before time.Time, limit int) ([]token, error) {
 			return a.store.tokens(ctx, person, before, limit)
@@ -57,12 +57,12 @@ func (a *Column) listTokens(c *gin.Context, person uuid.UUID, cursor *string, li
 }
 
 // ListTokens lists the caller's API tokens: GET /tokens.
-func (a *Column) ListTokens(c *gin.Context, in api.ListTokensParams) {
+func (a *Service) ListTokens(c *gin.Context, in api.ListTokensParams) {
 	a.listTokens(c, front.CallerOf(c).ID, in.Cursor, in.Limit)
 }
 
 // ListPersonTokens lists the API tokens of a person: GET /people/{id}/tokens.
-func (a *Column) ListPersonTokens(c *gin.Context, id api.ID, in api.ListPersonTokensParams) {
+func (a *Service) ListPersonTokens(c *gin.Context, id api.ID, in api.ListPersonTokensParams) {
 	a.listTokens(c, id, in.Cursor, in.Limit)
 }
 
@@ -71,7 +71,7 @@ var reserved = []string{"browser", "agent", "service", "policy", "rollout", "job
 
 // AddToken makes an API token: POST /tokens. A token cannot make another, so that one that leaks does
 // not outlast its end.
-func (a *Column) AddToken(c *gin.Context) {
+func (a *Service) AddToken(c *gin.Context) {
 	in, ok := front.Bind[api.NewToken](c)
 	if !ok {
 		return
@@ -110,7 +110,7 @@ func (a *Column) AddToken(c *gin.Context) {
 }
 
 // tokenLimit reads to what a token is limited. It may name what its owner lacks now: it never grants it.
-func (a *Column) tokenLimit(ctx context.Context, caller *front.Caller, in api.NewToken) (l access.Limit, err error) {
+func (a *Service) tokenLimit(ctx context.Context, caller *front.Caller, in api.NewToken) (l access.Limit, err error) {
 	if in.Permissions != nil {
 		l.Permissions = *in.Permissions
 	}
@@ -127,7 +127,7 @@ func (a *Column) tokenLimit(ctx context.Context, caller *front.Caller, in api.Ne
 }
 
 // RevokeToken revokes one of the caller's API tokens: DELETE /tokens/{id}.
-func (a *Column) RevokeToken(c *gin.Context, id api.ID) {
+func (a *Service) RevokeToken(c *gin.Context, id api.ID) {
 	if front.CallerOf(c).Limited {
 		front.Fail(c, front.Problem(http.StatusForbidden, "A limited API token revokes none.", "Sign in, or use a token without limits."))
 		return
@@ -137,11 +137,11 @@ func (a *Column) RevokeToken(c *gin.Context, id api.ID) {
 
 // RevokePersonToken revokes an API token of a person: DELETE /people/{id}/tokens/{token}. To end what
 // somebody may do is less than to grant it: it is open to whoever manages people, whatever the person is.
-func (a *Column) RevokePersonToken(c *gin.Context, id api.ID, token uuid.UUID) {
+func (a *Service) RevokePersonToken(c *gin.Context, id api.ID, token uuid.UUID) {
 	a.revoke(c, id, token)
 }
 
-func (a *Column) revoke(c *gin.Context, person, id uuid.UUID) {
+func (a *Service) revoke(c *gin.Context, person, id uuid.UUID) {
 	ctx := c.Request.Context()
 	name, err := a.store.revokeToken(ctx, person, id)
 	if db.Missing(err) {

@@ -26,8 +26,8 @@ import (
 	"moorwatch.example/core/release"
 )
 
-// Column serves the releases.
-type Column struct {
+// Service serves the releases.
+type Service struct {
 	dir string // "" where there is none
 	url string // by which devices reach the service
 	own bool   // its certificate is of its own authority, which devices do not know before they are enrolled
@@ -44,7 +44,7 @@ type kept struct {
 }
 
 // New serves the releases in a folder. own tells that the service is its own certificate authority.
-func New(dir, url string, own bool) *Column { return &Column{dir: dir, url: url, own: own} }
+func New(dir, url string, own bool) *Service { return &Service{dir: dir, url: url, own: own} }
 
 // manifestFile and keyFile are names of files in the folder: of a release, and of the keys that sign here
 // beside those that are part of the program.
@@ -54,7 +54,7 @@ const (
 )
 
 // releases are those that are offered, the latest first.
-func (c *Column) releases() []kept {
+func (c *Service) releases() []kept {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.dir == "" {
@@ -94,7 +94,7 @@ func (c *Column) releases() []kept {
 }
 
 // state tells what the folder holds, so that releases are read when that changes.
-func (c *Column) state(entries []os.DirEntry) string {
+func (c *Service) state(entries []os.DirEntry) string {
 	var b strings.Builder
 	for _, e := range entries {
 		name := e.Name()
@@ -128,7 +128,7 @@ func read(dir, name string, keys []ed25519.PublicKey) (k kept, err error) {
 }
 
 // ListAgentReleases lists them: GET /agent-releases.
-func (c *Column) ListAgentReleases(g *gin.Context) {
+func (c *Service) ListAgentReleases(g *gin.Context) {
 	out := api.AgentReleases{Items: []api.AgentRelease{}, Commands: []api.AgentCommand{}}
 	for _, k := range c.releases() {
 		one := api.AgentRelease{Version: k.Version, Made: k.Made, Files: []api.AgentFile{}}
@@ -163,7 +163,7 @@ func kindOf(file string) string {
 }
 
 // ServeHTTP serves what devices are installed from, to anybody: GET /install/. Nothing of it is secret.
-func (c *Column) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+func (c *Service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("X-Content-Type-Options", "nosniff")
 	name := strings.TrimPrefix(r.URL.Path, "/install/")
 	if name == "agent.sh" && len(c.releases()) > 0 {
@@ -186,7 +186,7 @@ func (c *Column) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	http.Error(w, "there is no such file of a release of the agent", http.StatusNotFound)
 }
 
-func (c *Column) serve(w http.ResponseWriter, r *http.Request, version string, p release.Program, offset int64) {
+func (c *Service) serve(w http.ResponseWriter, r *http.Request, version string, p release.Program, offset int64) {
 	f, err := os.Open(filepath.Join(c.dir, version, p.File))
 	if err != nil {
 		http.Error(w, "the file cannot be read", http.StatusNotFound)
@@ -214,7 +214,7 @@ func (w whole) WriteHeader(status int) {
 }
 
 // ServeRelease gives a device the manifest of the latest release: GET /release over its link.
-func (c *Column) ServeRelease(w http.ResponseWriter, _ *http.Request) {
+func (c *Service) ServeRelease(w http.ResponseWriter, _ *http.Request) {
 	all := c.releases()
 	if len(all) == 0 {
 		http.Error(w, "there is no release", http.StatusNotFound)
@@ -225,7 +225,7 @@ func (c *Column) ServeRelease(w http.ResponseWriter, _ *http.Request) {
 }
 
 // ServeProgram gives a device a program of a release: GET /release/program over its link.
-func (c *Column) ServeProgram(w http.ResponseWriter, r *http.Request) {
+func (c *Service) ServeProgram(w http.ResponseWriter, r *http.Request) {
 	offset, err := strconv.ParseInt(r.URL.Query().Get("offset"), 10, 64)
 	if err != nil || offset < 0 {
 		http.Error(w, "offset is a number of bytes", http.StatusBadRequest)

@@ -47,7 +47,7 @@ chmod 755 "$dir/moor-agent"
 `
 
 // script is the latest release's.
-func (c *Column) script() string {
+func (c *Service) script() string {
 	all := c.releases()
 	if len(all) == 0 {
 		return ""

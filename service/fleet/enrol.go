@@ -21,7 +21,7 @@ import (
 )
 
 // ListEnrolmentTokens lists enrolment tokens: GET /enrolment-tokens.
-func (f *Column) ListEnrolmentTokens(c *gin.Context, in api.ListEnrolmentTokensParams) {
+func (f *Service) ListEnrolmentTokens(c *gin.Context, in api.ListEnrolmentTokensParams) {
 	before := time.Now().Add(time.Hour)
 	limit := front.Limit(in.Limit, 100)
 	if err := front.After(in.Cursor, &before); err != nil {
@@ -42,7 +42,7 @@ func (f *Column) ListEnrolmentTokens(c *gin.Context, in api.ListEnrolmentTokensP
 }
 
 // AddEnrolmentToken makes an enrolment token: POST /enrolment-tokens.
-func (f *Column) AddEnrolmentToken(c *gin.Context) {
+func (f *Service) AddEnrolmentToken(c *gin.Context) {
 	in, ok := front.Bind[api.NewEnrolmentToken](c)
 	if !ok {
 		return
@@ -78,7 +78,7 @@ func (f *Column) AddEnrolmentToken(c *gin.Context) {
 }
 
 // RevokeEnrolmentToken revokes one: DELETE /enrolment-tokens/{id}.
-func (f *Column) RevokeEnrolmentToken(c *gin.Context, id api.ID) {
+func (f *Service) RevokeEnrolmentToken(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
 	view, err := f.View(ctx, front.CallerOf(c), access.FleetEnrol)
 	if err == nil {
@@ -100,7 +100,7 @@ func (f *Column) RevokeEnrolmentToken(c *gin.Context, id api.ID) {
 }
 
 // Enrol adds a device: POST /enrol, called by its agent.
-func (f *Column) Enrol(c *gin.Context) {
+func (f *Service) Enrol(c *gin.Context) {
 	in, ok := front.Bind[api.Enrolment](c)
 	if !ok {
 		return

@@ -27,8 +27,8 @@ type Reviewer interface {
 	Review(devices ...uuid.UUID)
 }
 
-// Column serves the fleet part of the contract.
-type Column struct {
+// Service serves the fleet part of the contract.
+type Service struct {
 	store    store
 	audit    front.Recorder
 	reviewer Reviewer
@@ -49,13 +49,13 @@ type Column struct {
 }
 
 // New makes the column.
-func New(pool *pgxpool.Pool, audit front.Recorder, reviewer Reviewer, hint string) *Column {
-	return &Column{store: store{pool}, audit: audit, reviewer: reviewer, hint: hint, events: front.NewBroker(),
+func New(pool *pgxpool.Pool, audit front.Recorder, reviewer Reviewer, hint string) *Service {
+	return &Service{store: store{pool}, audit: audit, reviewer: reviewer, hint: hint, events: front.NewBroker(),
 		presence: make(chan presence, 1024), changed: make(chan []uuid.UUID, 1024), roster: newRoster(), Disconnect: func(uuid.UUID) {}}
 }
 
 // Audience names this service to its devices; it is made with the database.
-func (f *Column) Audience(ctx context.Context) (string, error) { return f.store.audience(ctx) }
+func (f *Service) Audience(ctx context.Context) (string, error) { return f.store.audience(ctx) }
 
 // place is where a page of the list ended.
 type place struct {
@@ -64,7 +64,7 @@ type place struct {
 }
 
 // ListDevices lists devices by name: GET /devices.
-func (f *Column) ListDevices(c *gin.Context, in api.ListDevicesParams) {
+func (f *Service) ListDevices(c *gin.Context, in api.ListDevicesParams) {
 	var after place
 	if err := front.After(in.Cursor, &after); err != nil {
 		front.Fail(c, err)
@@ -94,7 +94,7 @@ func (f *Column) ListDevices(c *gin.Context, in api.ListDevicesParams) {
 // chosen finds up to limit devices after a place, of a group or for which an expression holds. A
 // device for which it cannot be decided does not match; when that is every device, the caller is
 // told why.
-func (f *Column) chosen(ctx context.Context, caller *front.Caller, where *string, group *uuid.UUID, after place, limit int) ([]api.Device, error) {
+func (f *Service) chosen(ctx context.Context, caller *front.Caller, where *string, group *uuid.UUID, after place, limit int) ([]api.Device, error) {
 	found, err := f.roster.chosen(where, group)
 	if err != nil {
 		return nil, err
@@ -128,7 +128,7 @@ func subject(d *api.Device) *selector.Subject {
 }
 
 // FindDevice finds the device that a person named: GET /device-names/{name}.
-func (f *Column) FindDevice(c *gin.Context, name string) {
+func (f *Service) FindDevice(c *gin.Context, name string) {
 	d, err := f.find(c.Request.Context(), front.CallerOf(c), name)
 	if err != nil {
 		front.Fail(c, err)
@@ -137,7 +137,7 @@ func (f *Column) FindDevice(c *gin.Context, name string) {
 	c.JSON(http.StatusOK, d)
 }
 
-func (f *Column) find(ctx context.Context, caller *front.Caller, name string) (api.Device, error) {
+func (f *Service) find(ctx context.Context, caller *front.Caller, name string) (api.Device, error) {
 	var found []api.Device
 	id, err := uuid.Parse(name)
 	if err == nil {
@@ -170,7 +170,7 @@ func (f *Column) find(ctx context.Context, caller *front.Caller, name string) (a
 }
 
 // Device returns one device by its id. A device that is unknown or retired is a front.Error.
-func (f *Column) Device(ctx context.Context, id uuid.UUID) (api.Device, error) {
+func (f *Service) Device(ctx context.Context, id uuid.UUID) (api.Device, error) {
 	found, err := f.store.devicesByID(ctx, []uuid.UUID{id})
 	if err == nil && len(found) == 0 {
 		err = front.NotFound("device")
@@ -182,13 +182,13 @@ func (f *Column) Device(ctx context.Context, id uuid.UUID) (api.Device, error) {
 }
 
 // Devices returns devices by their ids, those that there are, in no order.
-func (f *Column) Devices(ctx context.Context, ids []uuid.UUID) ([]api.Device, error) {
+func (f *Service) Devices(ctx context.Context, ids []uuid.UUID) ([]api.Device, error) {
 	return f.store.devicesByID(ctx, ids)
 }
 
 // ByAddress finds the devices at network addresses that the caller may know of. An address that several have is that of one
 // that is online, where there is one.
-func (f *Column) ByAddress(ctx context.Context, caller *front.Caller, addresses []string) (map[string]api.Device, error) {
+func (f *Service) ByAddress(ctx context.Context, caller *front.Caller, addresses []string) (map[string]api.Device, error) {
 	rows, err := f.store.devicesAt(ctx, addresses)
 	found := map[string]api.Device{}
 	for _, d := range f.Sees(caller, rows) {
@@ -202,7 +202,7 @@ func (f *Column) ByAddress(ctx context.Context, caller *front.Caller, addresses 
 }
 
 // GetDevice shows one device whole: GET /devices/{id}.
-func (f *Column) GetDevice(c *gin.Context, id api.ID) {
+func (f *Service) GetDevice(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
 	d, err := f.store.detail(ctx, id)
 	if db.Missing(err) {
@@ -229,7 +229,7 @@ func (f *Column) GetDevice(c *gin.Context, id api.ID) {
 }
 
 // RetireDevice takes a device out of the fleet: DELETE /devices/{id}.
-func (f *Column) RetireDevice(c *gin.Context, id api.ID) {
+func (f *Service) RetireDevice(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
 	name, err := f.store.retire(ctx, id)
 	if db.Missing(err) {
@@ -250,7 +250,7 @@ func (f *Column) RetireDevice(c *gin.Context, id api.ID) {
 }
 
 // siteFor finds a site where the caller holds a permission.
-func (f *Column) siteFor(c *gin.Context, p access.Permission, organisation, name string) (uuid.UUID, error) {
+func (f *Service) siteFor(c *gin.Context, p access.Permission, organisation, name string) (uuid.UUID, error) {
 	ctx := c.Request.Context()
 	site, err := f.store.knownSite(ctx, organisation, name)
 	if db.Missing(err) {
@@ -263,7 +263,7 @@ func (f *Column) siteFor(c *gin.Context, p access.Permission, organisation, name
 }
 
 // MoveDevice moves a device to another site: PUT /devices/{id}/site.
-func (f *Column) MoveDevice(c *gin.Context, id api.ID) {
+func (f *Service) MoveDevice(c *gin.Context, id api.ID) {
 	in, ok := front.Bind[api.NewSite](c)
 	if !ok {
 		return
@@ -297,7 +297,7 @@ func (f *Column) MoveDevice(c *gin.Context, id api.ID) {
 }
 
 // GetRemovalCode tells with which code an agent is taken off its device: GET /devices/{id}/removal-code.
-func (f *Column) GetRemovalCode(c *gin.Context, id api.ID) {
+func (f *Service) GetRemovalCode(c *gin.Context, id api.ID) {
 	m, ok := f.Known(id)
 	if !ok {
 		front.Fail(c, front.NotFound("device"))
@@ -313,7 +313,7 @@ func (f *Column) GetRemovalCode(c *gin.Context, id api.ID) {
 }
 
 // ListOrganisations lists organisations with their sites: GET /organisations.
-func (f *Column) ListOrganisations(c *gin.Context, in api.ListOrganisationsParams) {
+func (f *Service) ListOrganisations(c *gin.Context, in api.ListOrganisationsParams) {
 	view, err := f.View(c.Request.Context(), front.CallerOf(c), access.FleetRead)
 	if err != nil {
 		front.Fail(c, err)
@@ -331,7 +331,7 @@ func (f *Column) ListOrganisations(c *gin.Context, in api.ListOrganisationsParam
 }
 
 // AddSite adds a site: POST /organisations.
-func (f *Column) AddSite(c *gin.Context) {
+func (f *Service) AddSite(c *gin.Context) {
 	in, ok := front.Bind[api.NewSite](c)
 	if !ok {
 		return
@@ -352,10 +352,10 @@ func (f *Column) AddSite(c *gin.Context) {
 }
 
 // StreamEvents streams changes of the list: GET /events.
-func (f *Column) StreamEvents(c *gin.Context) { f.events.Serve(c, f.visible(front.CallerOf(c))) }
+func (f *Service) StreamEvents(c *gin.Context) { f.events.Serve(c, f.visible(front.CallerOf(c))) }
 
 // Changed tells the roster, and the readers of the list, that devices changed. It does not wait.
-func (f *Column) Changed(devices []uuid.UUID) {
+func (f *Service) Changed(devices []uuid.UUID) {
 	select {
 	case f.changed <- devices:
 	default: // the next change of these devices brings them up to date, or the next whole reading
@@ -363,7 +363,7 @@ func (f *Column) Changed(devices []uuid.UUID) {
 }
 
 // Publish sends an event to all who listen to the console's stream.
-func (f *Column) Publish(name string, data any) {
+func (f *Service) Publish(name string, data any) {
 	if err := f.events.Publish(name, data); err != nil {
 		slog.Error("an event cannot be written as JSON", "event", name, "error", err)
 	}

@@ -21,7 +21,7 @@ import (
 )
 
 // readGroups brings the roster's groups up to date.
-func (f *Column) readGroups(ctx context.Context) error {
+func (f *Service) readGroups(ctx context.Context) error {
 	rows, err := f.store.groups(ctx, nil, "", 0)
 	if err != nil {
 		return err
@@ -51,7 +51,7 @@ func (f *Column) readGroups(ctx context.Context) error {
 }
 
 // ListGroups lists groups by name: GET /groups.
-func (f *Column) ListGroups(c *gin.Context, in api.ListGroupsParams) {
+func (f *Service) ListGroups(c *gin.Context, in api.ListGroupsParams) {
 	caller := front.CallerOf(c)
 	var own []uuid.UUID // nil is all
 	if !caller.Rights.Everywhere(access.FleetRead) {
@@ -67,7 +67,7 @@ func (f *Column) ListGroups(c *gin.Context, in api.ListGroupsParams) {
 
 // count fills in how many devices each group has that the caller may see, and leaves of its members
 // those.
-func (f *Column) count(caller *front.Caller, groups []api.Group) {
+func (f *Service) count(caller *front.Caller, groups []api.Group) {
 	counts := map[string]int{}
 	for _, e := range seen(caller, f.roster.all()) {
 		for _, id := range e.place.Groups {
@@ -84,14 +84,14 @@ func (f *Column) count(caller *front.Caller, groups []api.Group) {
 }
 
 // AddGroup adds a group: POST /groups.
-func (f *Column) AddGroup(c *gin.Context) { f.putGroup(c, nil, http.StatusCreated, "group.add") }
+func (f *Service) AddGroup(c *gin.Context) { f.putGroup(c, nil, http.StatusCreated, "group.add") }
 
 // SetGroup changes a group: PUT /groups/{id}.
-func (f *Column) SetGroup(c *gin.Context, id api.ID) {
+func (f *Service) SetGroup(c *gin.Context, id api.ID) {
 	f.putGroup(c, &id, http.StatusOK, "group.change")
 }
 
-func (f *Column) putGroup(c *gin.Context, id *uuid.UUID, status int, action string) {
+func (f *Service) putGroup(c *gin.Context, id *uuid.UUID, status int, action string) {
 	in, ok := front.Bind[api.NewGroup](c)
 	if !ok {
 		return
@@ -140,7 +140,7 @@ func (f *Column) putGroup(c *gin.Context, id *uuid.UUID, status int, action stri
 }
 
 // RemoveGroup removes a group that nothing is set for: DELETE /groups/{id}.
-func (f *Column) RemoveGroup(c *gin.Context, id api.ID) {
+func (f *Service) RemoveGroup(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
 	user, err := f.store.scoped(ctx, id)
 	if err == nil {
@@ -172,7 +172,7 @@ func (f *Column) RemoveGroup(c *gin.Context, id api.ID) {
 const previewed = 10
 
 // PreviewGroup counts the devices for which an expression holds: POST /groups/preview.
-func (f *Column) PreviewGroup(c *gin.Context) {
+func (f *Service) PreviewGroup(c *gin.Context) {
 	in, ok := front.Bind[api.Expression](c)
 	if !ok {
 		return
@@ -202,7 +202,7 @@ const (
 )
 
 // ListWords lists what an expression may use: GET /words.
-func (f *Column) ListWords(c *gin.Context) {
+func (f *Service) ListWords(c *gin.Context) {
 	counts := map[string]map[string]int{}
 	note := func(word string, values ...string) {
 		if counts[word] == nil {
@@ -260,7 +260,7 @@ func frequent(counts map[string]int) []string {
 }
 
 // SetTags sets the tags of a device: PUT /devices/{id}/tags.
-func (f *Column) SetTags(c *gin.Context, id api.ID) {
+func (f *Service) SetTags(c *gin.Context, id api.ID) {
 	in, ok := front.Bind[api.TagList](c)
 	if !ok {
 		return
@@ -290,7 +290,7 @@ func (f *Column) SetTags(c *gin.Context, id api.ID) {
 }
 
 // AddFavourite makes a device one of the caller's favourites: PUT /favourites/{id}.
-func (f *Column) AddFavourite(c *gin.Context, id api.ID) {
+func (f *Service) AddFavourite(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
 	d, err := f.Device(ctx, id)
 	if err == nil && !f.seesDevice(front.CallerOf(c), d.ID) {
@@ -307,7 +307,7 @@ func (f *Column) AddFavourite(c *gin.Context, id api.ID) {
 }
 
 // RemoveFavourite takes a device from the caller's favourites: DELETE /favourites/{id}.
-func (f *Column) RemoveFavourite(c *gin.Context, id api.ID) {
+func (f *Service) RemoveFavourite(c *gin.Context, id api.ID) {
 	if err := f.store.removeFavourite(c.Request.Context(), front.CallerOf(c).ID, id); err != nil {
 		front.Fail(c, err)
 		return
@@ -316,7 +316,7 @@ func (f *Column) RemoveFavourite(c *gin.Context, id api.ID) {
 }
 
 // markFavourites marks which of the devices are the caller's favourites.
-func (f *Column) markFavourites(ctx context.Context, caller *front.Caller, rows []api.Device) error {
+func (f *Service) markFavourites(ctx context.Context, caller *front.Caller, rows []api.Device) error {
 	if caller == nil || len(rows) == 0 {
 		return nil
 	}

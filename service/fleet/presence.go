@@ -29,7 +29,7 @@ type presence struct {
 }
 
 // Key implements hub.Registry.
-func (f *Column) Key(ctx context.Context, id uuid.UUID) (ed25519.PublicKey, error) {
+func (f *Service) Key(ctx context.Context, id uuid.UUID) (ed25519.PublicKey, error) {
 	key, retired, err := f.store.key(ctx, id)
 	switch {
 	case db.Missing(err):
@@ -43,17 +43,17 @@ func (f *Column) Key(ctx context.Context, id uuid.UUID) (ed25519.PublicKey, erro
 }
 
 // Up implements hub.Registry.
-func (f *Column) Up(_ context.Context, id uuid.UUID, _ string) {
+func (f *Service) Up(_ context.Context, id uuid.UUID, _ string) {
 	f.presence <- presence{id, true, time.Now()}
 }
 
 // Down implements hub.Registry.
-func (f *Column) Down(_ context.Context, id uuid.UUID) {
+func (f *Service) Down(_ context.Context, id uuid.UUID) {
 	f.presence <- presence{id, false, time.Now()}
 }
 
 // Conflict implements hub.Registry.
-func (f *Column) Conflict(ctx context.Context, id uuid.UUID, address string) {
+func (f *Service) Conflict(ctx context.Context, id uuid.UUID, address string) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	name, err := f.store.setConflict(ctx, id, time.Now())
@@ -71,7 +71,7 @@ func (f *Column) Conflict(ctx context.Context, id uuid.UUID, address string) {
 const reportEvery = 15 * time.Minute
 
 // Exceeded implements hub.Registry.
-func (f *Column) Exceeded(id uuid.UUID, what string) {
+func (f *Service) Exceeded(id uuid.UUID, what string) {
 	go func() {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
@@ -98,7 +98,7 @@ const (
 )
 
 // Run writes presence and publishes changes until ctx ends and everything told before is written.
-func (f *Column) Run(ctx context.Context) {
+func (f *Service) Run(ctx context.Context) {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
@@ -109,13 +109,13 @@ func (f *Column) Run(ctx context.Context) {
 }
 
 // Begin notes that after a restart no device is connected yet.
-func (f *Column) Begin(ctx context.Context) error {
+func (f *Service) Begin(ctx context.Context) error {
 	ids, err := f.store.allSilent(ctx)
 	f.reviewer.Review(ids...)
 	return errors.Join(err, f.readRoster(ctx))
 }
 
-func (f *Column) writePresence(ctx context.Context) {
+func (f *Service) writePresence(ctx context.Context) {
 	pending := map[uuid.UUID]presence{}
 	var timer <-chan time.Time
 	for {
@@ -143,7 +143,7 @@ func (f *Column) writePresence(ctx context.Context) {
 	}
 }
 
-func (f *Column) flush(ctx context.Context, pending map[uuid.UUID]presence) bool {
+func (f *Service) flush(ctx context.Context, pending map[uuid.UUID]presence) bool {
 	changes, ids := make([]presence, 0, len(pending)), make([]uuid.UUID, 0, len(pending))
 	for id, p := range pending {
 		changes, ids = append(changes, p), append(ids, id)
@@ -161,7 +161,7 @@ func (f *Column) flush(ctx context.Context, pending map[uuid.UUID]presence) bool
 
 // publish gathers changes, brings the roster up to date, and sends them to the list's readers, at
 // most every publishEvery.
-func (f *Column) publish(ctx context.Context) {
+func (f *Service) publish(ctx context.Context) {
 	pending := map[uuid.UUID]struct{}{}
 	tick, whole := time.NewTicker(publishEvery), time.NewTicker(enlistEvery)
 	defer tick.Stop()
@@ -193,14 +193,14 @@ func (f *Column) publish(ctx context.Context) {
 }
 
 // readRoster reads the groups and all devices anew.
-func (f *Column) readRoster(ctx context.Context) error {
+func (f *Service) readRoster(ctx context.Context) error {
 	groups := f.readGroups(ctx)
 	_, devices := f.enlist(ctx, nil)
 	return errors.Join(groups, devices)
 }
 
 // tell brings the roster up to date with devices, and their readers.
-func (f *Column) tell(ctx context.Context, ids []uuid.UUID) error {
+func (f *Service) tell(ctx context.Context, ids []uuid.UUID) error {
 	listed, err := f.enlist(ctx, ids)
 	if err != nil || f.events.Readers() == 0 {
 		return err
@@ -215,7 +215,7 @@ func (f *Column) tell(ctx context.Context, ids []uuid.UUID) error {
 }
 
 // ServeFacts takes a device's facts over its link: POST /facts.
-func (f *Column) ServeFacts(w http.ResponseWriter, r *http.Request) {
+func (f *Service) ServeFacts(w http.ResponseWriter, r *http.Request) {
 	var facts device.Facts
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, link.MaxFacts)).Decode(&facts); err != nil {
 		hub.Refuse(w, err)

@@ -35,7 +35,7 @@ const anewWithin = 10 * time.Minute
 
 // Admit implements hub.Registry. A computer that shows the key of a device, and is another than that, is kept out
 // until a technician has said which it is.
-func (f *Column) Admit(ctx context.Context, id uuid.UUID, address string, p link.Proof) (mark string, err error) {
+func (f *Service) Admit(ctx context.Context, id uuid.UUID, address string, p link.Proof) (mark string, err error) {
 	k, err := f.store.known(ctx, id)
 	if err != nil {
 		return "", busyStore(err)
@@ -106,7 +106,7 @@ func hostOf(address string) string {
 }
 
 // strange asks about a computer that shows another's key, and does as was answered.
-func (f *Column) strange(ctx context.Context, id uuid.UUID, k known, address, hostName string, hardware []string) error {
+func (f *Service) strange(ctx context.Context, id uuid.UUID, k known, address, hostName string, hardware []string) error {
 	address = hostOf(address)
 	a, err := f.store.ask(ctx, copied, id, nil, hostName, address, hardware)
 	if db.Missing(err) {
@@ -141,7 +141,7 @@ func (f *Column) strange(ctx context.Context, id uuid.UUID, k known, address, ho
 }
 
 // recognise asks about a new device that has the hardware of an older one.
-func (f *Column) recognise(ctx context.Context, id uuid.UUID, name, address string, told []string) error {
+func (f *Service) recognise(ctx context.Context, id uuid.UUID, name, address string, told []string) error {
 	hardware := device.CleanHardware(told)
 	if len(hardware) == 0 {
 		return nil
@@ -158,7 +158,7 @@ func (f *Column) recognise(ctx context.Context, id uuid.UUID, name, address stri
 }
 
 // ListIdentityQuestions lists what is asked: GET /identity-questions.
-func (f *Column) ListIdentityQuestions(c *gin.Context, in api.ListIdentityQuestionsParams) {
+func (f *Service) ListIdentityQuestions(c *gin.Context, in api.ListIdentityQuestionsParams) {
 	view, err := f.View(c.Request.Context(), front.CallerOf(c), access.FleetRead)
 	if err != nil {
 		front.Fail(c, err)
@@ -172,7 +172,7 @@ func (f *Column) ListIdentityQuestions(c *gin.Context, in api.ListIdentityQuesti
 }
 
 // AnswerIdentityQuestion says whether a computer is the device that it seems to be: PUT /devices/{id}/identity.
-func (f *Column) AnswerIdentityQuestion(c *gin.Context, id api.ID) {
+func (f *Service) AnswerIdentityQuestion(c *gin.Context, id api.ID) {
 	in, ok := front.Bind[api.IdentityAnswer](c)
 	if !ok {
 		return

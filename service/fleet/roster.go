@@ -393,7 +393,7 @@ func (i installed) Names() []string {
 }
 
 // Place is where a device stands among the scopes of policies.
-func (f *Column) Place(ctx context.Context, id uuid.UUID) (health.Place, error) {
+func (f *Service) Place(ctx context.Context, id uuid.UUID) (health.Place, error) {
 	if p, ok := f.roster.place(id); ok {
 		return p, nil
 	}
@@ -405,7 +405,7 @@ func (f *Column) Place(ctx context.Context, id uuid.UUID) (health.Place, error) 
 }
 
 // enlist brings devices in the roster up to date, all when none are named, and returns their rows.
-func (f *Column) enlist(ctx context.Context, ids []uuid.UUID) ([]listed, error) {
+func (f *Service) enlist(ctx context.Context, ids []uuid.UUID) ([]listed, error) {
 	rows, err := f.store.listed(ctx, ids)
 	if err != nil {
 		return nil, err
@@ -423,7 +423,7 @@ func (f *Column) enlist(ctx context.Context, ids []uuid.UUID) ([]listed, error) 
 
 // Chosen returns the devices of a group, those for which an expression holds, or all, by name; of
 // them those at which the caller holds a permission.
-func (f *Column) Chosen(ctx context.Context, caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]api.Device, error) {
+func (f *Service) Chosen(ctx context.Context, caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]api.Device, error) {
 	found, err := f.roster.chosen(where, group)
 	if err != nil {
 		return nil, err
@@ -431,38 +431,38 @@ func (f *Column) Chosen(ctx context.Context, caller *front.Caller, p access.Perm
 	return f.rows(ctx, slices.DeleteFunc(found, func(e *entry) bool { return !sees(caller, e) || !caller.Rights.May(p, &e.place) }))
 }
 
-// Meant is Chosen by what is in memory alone: devices as expressions see them, a quarter of a second old
+// Targets is Chosen by what is in memory alone: devices as expressions see them, a quarter of a second old
 // at most.
-func (f *Column) Meant(caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) (out []Meant, err error) {
+func (f *Service) Targets(caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) (out []Target, err error) {
 	found, err := f.roster.chosen(where, group)
 	for _, e := range found {
 		if sees(caller, e) && caller.Rights.May(p, &e.place) {
-			out = append(out, Meant{e.id, &e.subject, &e.place})
+			out = append(out, Target{e.id, &e.subject, &e.place})
 		}
 	}
 	return out, err
 }
 
-// Meant is a device as expressions see it. The subject and the place are the roster's.
-type Meant struct {
+// Target is a device as expressions see it. The subject and the place are the roster's.
+type Target struct {
 	ID      uuid.UUID
 	Subject *selector.Subject
 	Place   *health.Place
 }
 
-// Known is a device by its identity, as Meant tells of it; ok is false where there is none.
-func (f *Column) Known(id uuid.UUID) (m Meant, ok bool) {
+// Known is a device by its identity, as Target tells of it; ok is false where there is none.
+func (f *Service) Known(id uuid.UUID) (m Target, ok bool) {
 	f.roster.mu.RLock()
 	defer f.roster.mu.RUnlock()
 	e := f.roster.entries[id]
 	if e == nil {
 		return m, false
 	}
-	return Meant{e.id, &e.subject, &e.place}, true
+	return Target{e.id, &e.subject, &e.place}, true
 }
 
 // Software tells which software a device has; nil where that is not known.
-func (f *Column) Software(id uuid.UUID) health.Software {
+func (f *Service) Software(id uuid.UUID) health.Software {
 	if m, ok := f.Known(id); ok && m.Subject.Software != nil && len(m.Subject.Software.Names()) > 0 {
 		return m.Subject.Software
 	}
@@ -470,7 +470,7 @@ func (f *Column) Software(id uuid.UUID) health.Software {
 }
 
 // rows reads the rows of devices, in their order.
-func (f *Column) rows(ctx context.Context, found []*entry) ([]api.Device, error) {
+func (f *Service) rows(ctx context.Context, found []*entry) ([]api.Device, error) {
 	ids, order := make([]uuid.UUID, len(found)), make(map[uuid.UUID]int, len(found))
 	for i, e := range found {
 		ids[i], order[e.id] = e.id, i
@@ -482,7 +482,7 @@ func (f *Column) rows(ctx context.Context, found []*entry) ([]api.Device, error)
 }
 
 // decorate adds what the database's rows do not tell: the groups.
-func (f *Column) decorate(rows []api.Device) {
+func (f *Service) decorate(rows []api.Device) {
 	for i := range rows {
 		if names := f.roster.groupsOf(rows[i].ID); len(names) > 0 {
 			rows[i].Groups = &names
@@ -491,10 +491,10 @@ func (f *Column) decorate(rows []api.Device) {
 }
 
 // Scopes returns the devices that a scope covers, by name.
-func (f *Column) Scopes(ctx context.Context, s health.Scope) ([]api.Device, error) {
+func (f *Service) Scopes(ctx context.Context, s health.Scope) ([]api.Device, error) {
 	found := slices.DeleteFunc(f.roster.all(), func(e *entry) bool { return !s.Covers(&e.place) })
 	return f.rows(ctx, found)
 }
 
 // Forget is told of software that no device has any more.
-func (f *Column) Forget(software []int32) { f.roster.titles.forget(software) }
+func (f *Service) Forget(software []int32) { f.roster.titles.forget(software) }

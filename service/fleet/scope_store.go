@@ -22,7 +22,7 @@ func ScopeName(kind, id string) string {
 }
 
 // KnownScope refuses a scope that is not there.
-func (f *Column) KnownScope(ctx context.Context, scope health.Scope) error {
+func (f *Service) KnownScope(ctx context.Context, scope health.Scope) error {
 	bad := func(title, detail string) error { return front.Problem(http.StatusBadRequest, title, detail) }
 	if scope.Kind == health.Everywhere && scope.ID == "" {
 		return nil

@@ -20,7 +20,7 @@ import (
 // neither roles nor secrets follow from what devices say.
 
 // groupOf is the organisation that a group is to belong to; nil for one that is global.
-func (f *Column) groupOf(ctx context.Context, id *uuid.UUID, in api.NewGroup) (*uuid.UUID, error) {
+func (f *Service) groupOf(ctx context.Context, id *uuid.UUID, in api.NewGroup) (*uuid.UUID, error) {
 	global := in.Global != nil && *in.Global
 	switch {
 	case global && in.Organisation != nil:
@@ -41,7 +41,7 @@ func (f *Column) groupOf(ctx context.Context, id *uuid.UUID, in api.NewGroup) (*
 }
 
 // mayRest refuses an expression that rests on devices' own word for a group at which somebody holds a role.
-func (f *Column) mayRest(ctx context.Context, group uuid.UUID, expression string) error {
+func (f *Service) mayRest(ctx context.Context, group uuid.UUID, expression string) error {
 	reported, err := reportedIn(expression)
 	if err != nil || len(reported) == 0 {
 		return err
@@ -64,7 +64,7 @@ func reportedIn(expression string) ([]string, error) {
 }
 
 // Trusted refuses a target that rests on what devices say of themselves, for what, such as "a secret".
-func (f *Column) Trusted(ctx context.Context, what string, where *string, group *uuid.UUID) error {
+func (f *Service) Trusted(ctx context.Context, what string, where *string, group *uuid.UUID) error {
 	refuse := func(reported []string) error {
 		return front.Problem(http.StatusUnprocessableEntity, "This cannot rest on what devices say of themselves.",
 			fmt.Sprintf("%s would follow from %s, about which a device can lie. Use id, organisation, site and tags, or name the devices.", what, strings.Join(reported, ", ")))
@@ -91,7 +91,7 @@ func (f *Column) Trusted(ctx context.Context, what string, where *string, group 
 }
 
 // TrustedScope is Trusted for a scope at which something is held.
-func (f *Column) TrustedScope(ctx context.Context, what string, s health.Scope) error {
+func (f *Service) TrustedScope(ctx context.Context, what string, s health.Scope) error {
 	if s.Kind != health.Group {
 		return nil
 	}

@@ -25,7 +25,7 @@ func seen(caller *front.Caller, found []*entry) []*entry {
 }
 
 // View is the devices and sites at which the caller holds a permission; nil for all.
-func (f *Column) View(ctx context.Context, caller *front.Caller, p access.Permission) ([]uuid.UUID, error) {
+func (f *Service) View(ctx context.Context, caller *front.Caller, p access.Permission) ([]uuid.UUID, error) {
 	if caller.Rights.Everywhere(p) {
 		return nil, nil
 	}
@@ -45,7 +45,7 @@ func (f *Column) View(ctx context.Context, caller *front.Caller, p access.Permis
 
 // At is the place of a scope: that of a device, or of a site, organisation or group as far as it is
 // one. Only roles held everywhere cover the place of everywhere.
-func (f *Column) At(ctx context.Context, s health.Scope) (p health.Place, err error) {
+func (f *Service) At(ctx context.Context, s health.Scope) (p health.Place, err error) {
 	switch s.Kind {
 	case health.Organisation:
 		p.Organisation = s.ID
@@ -64,7 +64,7 @@ func (f *Column) At(ctx context.Context, s health.Scope) (p health.Place, err er
 }
 
 // MayAt refuses a caller who may not do what needs p at each of some scopes.
-func (f *Column) MayAt(ctx context.Context, caller *front.Caller, p access.Permission, scopes ...health.Scope) error {
+func (f *Service) MayAt(ctx context.Context, caller *front.Caller, p access.Permission, scopes ...health.Scope) error {
 	for _, s := range scopes {
 		at, err := f.At(ctx, s)
 		if err != nil {
@@ -79,7 +79,7 @@ func (f *Column) MayAt(ctx context.Context, caller *front.Caller, p access.Permi
 
 // Concerns tells whether something that is set for a scope concerns what a caller may see: it does
 // where the scope covers one of their devices, or lies within what they hold a role for.
-func (f *Column) Concerns(ctx context.Context, caller *front.Caller, s health.Scope) bool {
+func (f *Service) Concerns(ctx context.Context, caller *front.Caller, s health.Scope) bool {
 	if s.Kind == health.Everywhere || f.MayAt(ctx, caller, access.FleetRead, s) == nil {
 		return true
 	}
@@ -87,7 +87,7 @@ func (f *Column) Concerns(ctx context.Context, caller *front.Caller, s health.Sc
 }
 
 // visible leaves of an event what a caller may see.
-func (f *Column) visible(caller *front.Caller) func(front.Event) (front.Event, bool) {
+func (f *Service) visible(caller *front.Caller) func(front.Event) (front.Event, bool) {
 	all := caller.Rights.Everywhere(access.FleetRead)
 	return func(e front.Event) (front.Event, bool) {
 		if e.Name == "invited" {
@@ -107,12 +107,12 @@ func (f *Column) visible(caller *front.Caller) func(front.Event) (front.Event, b
 	}
 }
 
-func (f *Column) seesDevice(caller *front.Caller, id uuid.UUID) bool {
+func (f *Service) seesDevice(caller *front.Caller, id uuid.UUID) bool {
 	at, ok := f.roster.place(id)
 	return caller.Rights.Everywhere(access.FleetRead) || (ok && caller.Rights.May(access.FleetRead, &at))
 }
 
 // Sees leaves of devices those that a caller may know of.
-func (f *Column) Sees(caller *front.Caller, rows []api.Device) []api.Device {
+func (f *Service) Sees(caller *front.Caller, rows []api.Device) []api.Device {
 	return slices.DeleteFunc(rows, func(d api.Device) bool { return !f.seesDevice(caller, d.ID) })
 }

@@ -46,8 +46,8 @@ type Sessions interface {
 	Authenticate(r *http.Request) (*Caller, error)
 }
 
-// Sight tells what callers may see and do of the fleet. It is the fleet column's.
-type Sight interface {
+// Visibility tells what callers may see and do of the fleet. It is the fleet column's.
+type Visibility interface {
 	// View is the devices and sites at which the caller holds a permission; nil for all.
 	View(ctx context.Context, caller *Caller, p access.Permission) ([]uuid.UUID, error)
 	// MayAt refuses a caller who may not do what needs p at each of some scopes.

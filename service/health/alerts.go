@@ -23,7 +23,7 @@ const attentionAlerts = 5000
 
 // ListAttention lists what needs a person: GET /attention. Alerts that are likely to be one matter
 // are one row.
-func (h *Column) ListAttention(c *gin.Context, in api.ListAttentionParams) {
+func (h *Service) ListAttention(c *gin.Context, in api.ListAttentionParams) {
 	ctx := c.Request.Context()
 	offset := 0
 	limit := front.Limit(in.Limit, 100)
@@ -99,7 +99,7 @@ func nextStep(a api.Alert) string {
 }
 
 // ListAlerts lists alerts, the latest first: GET /alerts.
-func (h *Column) ListAlerts(c *gin.Context, in api.ListAlertsParams) {
+func (h *Service) ListAlerts(c *gin.Context, in api.ListAlertsParams) {
 	view, err := h.fleet.View(c.Request.Context(), front.CallerOf(c), access.FleetRead)
 	if err != nil {
 		front.Fail(c, err)
@@ -113,7 +113,7 @@ func (h *Column) ListAlerts(c *gin.Context, in api.ListAlertsParams) {
 }
 
 // GetAlert shows one alert whole: GET /alerts/{id}.
-func (h *Column) GetAlert(c *gin.Context, id api.ID) {
+func (h *Service) GetAlert(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
 	out := api.AlertDetail{}
 	var err error
@@ -132,7 +132,7 @@ func (h *Column) GetAlert(c *gin.Context, id api.ID) {
 
 // find reads an alert at whose device or site the caller holds a permission. To someone who may not
 // see that, there is none.
-func (h *Column) find(c *gin.Context, id uuid.UUID, p access.Permission) (a api.Alert, err error) {
+func (h *Service) find(c *gin.Context, id uuid.UUID, p access.Permission) (a api.Alert, err error) {
 	ctx := c.Request.Context()
 	a, err = h.store.alert(ctx, id)
 	if err != nil {
@@ -152,7 +152,7 @@ func (h *Column) find(c *gin.Context, id uuid.UUID, p access.Permission) (a api.
 const longestSnooze = 30 * 24 * time.Hour
 
 // HandleAlert does something to an alert: POST /alerts/{id}/events.
-func (h *Column) HandleAlert(c *gin.Context, id api.ID) {
+func (h *Service) HandleAlert(c *gin.Context, id api.ID) {
 	in, ok := front.Bind[api.AlertAction](c)
 	if !ok {
 		return
@@ -191,7 +191,7 @@ func (h *Column) HandleAlert(c *gin.Context, id api.ID) {
 }
 
 // action reads what a person wants done to an alert.
-func (h *Column) action(ctx context.Context, in api.AlertAction, now time.Time) (d action, err error) {
+func (h *Service) action(ctx context.Context, in api.AlertAction, now time.Time) (d action, err error) {
 	text := ""
 	if in.Text != nil {
 		text = strings.TrimSpace(device.CleanLong(*in.Text, 4000))
@@ -242,7 +242,7 @@ type Suspects interface {
 }
 
 // Suspect works out the first suspect of every current alert anew. It is run every minute.
-func (h *Column) Suspect(ctx context.Context) error {
+func (h *Service) Suspect(ctx context.Context) error {
 	ids, err := h.store.current(ctx)
 	if err != nil {
 		return err

@@ -34,7 +34,7 @@ func missing(err error, what string) error {
 
 // saved finishes a change: err answers the caller, or the change takes effect and is noted in the
 // audit log. It tells whether all went well.
-func (h *Column) saved(c *gin.Context, action, detail string, err error) bool {
+func (h *Service) saved(c *gin.Context, action, detail string, err error) bool {
 	ctx := c.Request.Context()
 	switch {
 	case db.Missing(err):
@@ -56,7 +56,7 @@ func (h *Column) saved(c *gin.Context, action, detail string, err error) bool {
 	return err == nil
 }
 
-func (h *Column) removed(c *gin.Context, action, what string, remove func(ctx context.Context) (string, error)) {
+func (h *Service) removed(c *gin.Context, action, what string, remove func(ctx context.Context) (string, error)) {
 	name, err := remove(c.Request.Context())
 	if h.saved(c, action, name, missing(err, what)) {
 		c.Status(http.StatusNoContent)
@@ -64,7 +64,7 @@ func (h *Column) removed(c *gin.Context, action, what string, remove func(ctx co
 }
 
 // reviewScope judges anew the devices that a scope covers, or covered.
-func (h *Column) reviewScope(ctx context.Context, scopes ...health.Scope) error {
+func (h *Service) reviewScope(ctx context.Context, scopes ...health.Scope) error {
 	for _, s := range scopes {
 		found, err := h.fleet.Scopes(ctx, s)
 		if err != nil {
@@ -78,12 +78,12 @@ func (h *Column) reviewScope(ctx context.Context, scopes ...health.Scope) error 
 }
 
 // ListChecks lists the kinds of check: GET /checks.
-func (h *Column) ListChecks(c *gin.Context) {
+func (h *Service) ListChecks(c *gin.Context) {
 	c.JSON(http.StatusOK, api.CheckList{Items: health.Kinds})
 }
 
 // ListDeviceChecks lists the settings that a device is judged by: GET /devices/{id}/checks.
-func (h *Column) ListDeviceChecks(c *gin.Context, id api.ID) {
+func (h *Service) ListDeviceChecks(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
 	_, err := h.fleet.Device(ctx, id)
 	var p health.Place
@@ -106,7 +106,7 @@ func (h *Column) ListDeviceChecks(c *gin.Context, id api.ID) {
 }
 
 // ListPolicies lists policies by name: GET /policies.
-func (h *Column) ListPolicies(c *gin.Context, in api.ListPoliciesParams) {
+func (h *Service) ListPolicies(c *gin.Context, in api.ListPoliciesParams) {
 	front.List(c, in.Cursor, in.Limit, "", h.store.policies, func(y api.Policy) string { return y.Name },
 		func(items []api.Policy, next *string) any {
 			return api.PolicyPage{Items: own(h, c, items, func(y api.Policy) health.Scope { return y.Scope }), Next: next}
@@ -114,19 +114,19 @@ func (h *Column) ListPolicies(c *gin.Context, in api.ListPoliciesParams) {
 }
 
 // own leaves of what is set for scopes that which concerns the caller. A page may hold less for it.
-func own[T any](h *Column, c *gin.Context, items []T, scope func(T) health.Scope) []T {
+func own[T any](h *Service, c *gin.Context, items []T, scope func(T) health.Scope) []T {
 	return slices.DeleteFunc(items, func(x T) bool { return !h.fleet.Concerns(c.Request.Context(), front.CallerOf(c), scope(x)) })
 }
 
 // AddPolicy adds a policy: POST /policies.
-func (h *Column) AddPolicy(c *gin.Context) { h.putPolicy(c, nil, http.StatusCreated, "policy.add") }
+func (h *Service) AddPolicy(c *gin.Context) { h.putPolicy(c, nil, http.StatusCreated, "policy.add") }
 
 // SetPolicy changes a policy: PUT /policies/{id}.
-func (h *Column) SetPolicy(c *gin.Context, id api.ID) {
+func (h *Service) SetPolicy(c *gin.Context, id api.ID) {
 	h.putPolicy(c, &id, http.StatusOK, "policy.change")
 }
 
-func (h *Column) putPolicy(c *gin.Context, id *uuid.UUID, status int, action string) {
+func (h *Service) putPolicy(c *gin.Context, id *uuid.UUID, status int, action string) {
 	in, ok := front.Bind[api.NewPolicy](c)
 	if !ok {
 		return
@@ -167,7 +167,7 @@ func (h *Column) putPolicy(c *gin.Context, id *uuid.UUID, status int, action str
 
 // maySet refuses a caller who may not set something for a scope, or take it from the scope that the
 // row of this id has, which it returns.
-func (h *Column) maySet(c *gin.Context, table string, id *uuid.UUID, scope health.Scope) (before []health.Scope, err error) {
+func (h *Service) maySet(c *gin.Context, table string, id *uuid.UUID, scope health.Scope) (before []health.Scope, err error) {
 	ctx := c.Request.Context()
 	if id != nil {
 		old, err := h.store.scopeOf(ctx, table, *id)
@@ -180,13 +180,13 @@ func (h *Column) maySet(c *gin.Context, table string, id *uuid.UUID, scope healt
 }
 
 // RemovePolicy removes a policy: DELETE /policies/{id}.
-func (h *Column) RemovePolicy(c *gin.Context, id api.ID) {
+func (h *Service) RemovePolicy(c *gin.Context, id api.ID) {
 	h.removeSet(c, "policy.remove", "policy", "policies", id)
 }
 
 // removeSet removes a row of a table of what is set for a scope, where the caller may; what it covered
 // is judged anew.
-func (h *Column) removeSet(c *gin.Context, action, what, table string, id uuid.UUID) {
+func (h *Service) removeSet(c *gin.Context, action, what, table string, id uuid.UUID) {
 	ctx := c.Request.Context()
 	scope, err := h.store.scopeOf(ctx, table, id)
 	if err == nil {
@@ -204,7 +204,7 @@ func (h *Column) removeSet(c *gin.Context, action, what, table string, id uuid.U
 const trialEpisodes = 200
 
 // TryPolicy tries a setting on the past: POST /policies/trial.
-func (h *Column) TryPolicy(c *gin.Context) {
+func (h *Service) TryPolicy(c *gin.Context) {
 	in, ok := front.Bind[api.Trial](c)
 	if !ok {
 		return
@@ -240,7 +240,7 @@ func (h *Column) TryPolicy(c *gin.Context) {
 		}
 		whole.Sort()
 		if len(whole.Columns) > 0 {
-			out.LookedAt++
+			out.Checked++
 		}
 		found := health.Replay(in.Setting, whole, gap)
 		if len(found) > 0 {
@@ -277,7 +277,7 @@ func triable() (names string) {
 }
 
 // ListWindows lists maintenance windows by name: GET /maintenance-windows.
-func (h *Column) ListWindows(c *gin.Context, in api.ListWindowsParams) {
+func (h *Service) ListWindows(c *gin.Context, in api.ListWindowsParams) {
 	front.List(c, in.Cursor, in.Limit, "", h.store.windows, func(w api.Window) string { return w.Name },
 		func(items []api.Window, next *string) any {
 			for i := range items {
@@ -296,14 +296,14 @@ func nextStart(w calendar.Window) *time.Time {
 }
 
 // AddWindow adds a maintenance window: POST /maintenance-windows.
-func (h *Column) AddWindow(c *gin.Context) { h.putWindow(c, nil, http.StatusCreated, "window.add") }
+func (h *Service) AddWindow(c *gin.Context) { h.putWindow(c, nil, http.StatusCreated, "window.add") }
 
 // SetWindow changes a maintenance window: PUT /maintenance-windows/{id}.
-func (h *Column) SetWindow(c *gin.Context, id api.ID) {
+func (h *Service) SetWindow(c *gin.Context, id api.ID) {
 	h.putWindow(c, &id, http.StatusOK, "window.change")
 }
 
-func (h *Column) putWindow(c *gin.Context, id *uuid.UUID, status int, action string) {
+func (h *Service) putWindow(c *gin.Context, id *uuid.UUID, status int, action string) {
 	in, ok := front.Bind[api.NewWindow](c)
 	if !ok {
 		return
@@ -337,6 +337,6 @@ func (h *Column) putWindow(c *gin.Context, id *uuid.UUID, status int, action str
 
 // RemoveWindow removes a maintenance window: DELETE /maintenance-windows/{id}. What it muted speaks
 // again.
-func (h *Column) RemoveWindow(c *gin.Context, id api.ID) {
+func (h *Service) RemoveWindow(c *gin.Context, id api.ID) {
 	h.removeSet(c, "window.remove", "window", "maintenance_windows", id)
 }

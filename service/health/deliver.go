@@ -26,7 +26,7 @@ const (
 
 // deliver tells what is due until ctx ends. What was told, but not noted as told before a crash, is
 // told again with the same identity.
-func (h *Column) deliver(ctx context.Context) {
+func (h *Service) deliver(ctx context.Context) {
 	tick := time.NewTicker(deliverEvery)
 	defer tick.Stop()
 	for {
@@ -48,7 +48,7 @@ func (h *Column) deliver(ctx context.Context) {
 	}
 }
 
-func (h *Column) deliverDue(ctx context.Context) (int, error) {
+func (h *Service) deliverDue(ctx context.Context) (int, error) {
 	due, err := h.store.claim(ctx, deliverAtOnce, 2*deliverAtOnce*deliverWithin)
 	if err != nil {
 		return 0, err
@@ -74,7 +74,7 @@ func (h *Column) deliverDue(ctx context.Context) (int, error) {
 }
 
 // send tells a channel, and returns what the receiver answered.
-func (h *Column) send(ctx context.Context, d delivery) (string, error) {
+func (h *Service) send(ctx context.Context, d delivery) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, deliverWithin)
 	defer cancel()
 	if d.channel.kind == "webhook" && len(d.channel.secret) == 0 {
@@ -127,7 +127,7 @@ func orElse(s, other string) string {
 }
 
 // text tells events in a mail.
-func (h *Column) text(events []Told) string {
+func (h *Service) text(events []Told) string {
 	var b strings.Builder
 	for i, e := range events {
 		if i > 0 {
@@ -154,6 +154,6 @@ func (h *Column) text(events []Told) string {
 }
 
 // Expire removes what was told long ago. It is run every hour.
-func (h *Column) Expire(ctx context.Context) error {
+func (h *Service) Expire(ctx context.Context) error {
 	return h.store.expireDeliveries(ctx, time.Now().Add(-keepDeliveries))
 }

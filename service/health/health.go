@@ -22,7 +22,7 @@ import (
 
 // Fleet is what this column asks and tells of devices.
 type Fleet interface {
-	front.Sight
+	front.Visibility
 	Device(ctx context.Context, id uuid.UUID) (api.Device, error)
 	Devices(ctx context.Context, ids []uuid.UUID) ([]api.Device, error)
 	// Scopes returns the devices that a scope covers.
@@ -56,8 +56,8 @@ const (
 	dueEvery  = 2 * time.Second
 )
 
-// Column serves the health part of the contract.
-type Column struct {
+// Service serves the health part of the contract.
+type Service struct {
 	store   store
 	audit   front.Recorder
 	fleet   Fleet
@@ -81,19 +81,19 @@ type Column struct {
 }
 
 // New makes the column. ring seals the secrets of webhooks. Join gives it the others that it stands beside.
-func New(pool *pgxpool.Pool, audit front.Recorder, poster post.Post, ring *secret.Ring, url string) *Column {
-	return &Column{store: store{pool, ring}, audit: audit, post: poster, url: url, rules: newRules(), pending: map[uuid.UUID]struct{}{},
+func New(pool *pgxpool.Pool, audit front.Recorder, poster post.Post, ring *secret.Ring, url string) *Service {
+	return &Service{store: store{pool, ring}, audit: audit, post: poster, url: url, rules: newRules(), pending: map[uuid.UUID]struct{}{},
 		wake: make(chan struct{}, 1), mail: make(chan struct{}, 1), acts: make(chan struct{}, 1), opened: make(chan opened, 1024)}
 }
 
 // Join gives the column the fleet, the history and the inventory, which in turn report to it.
-func (h *Column) Join(f Fleet, y History, s Suspects) { h.fleet, h.history, h.suspect = f, y, s }
+func (h *Service) Join(f Fleet, y History, s Suspects) { h.fleet, h.history, h.suspect = f, y, s }
 
 // Reseal seals anew what was sealed under an older key, and returns how much that was.
-func (h *Column) Reseal(ctx context.Context) (int, error) { return h.store.reseal(ctx) }
+func (h *Service) Reseal(ctx context.Context) (int, error) { return h.store.reseal(ctx) }
 
 // Review judges devices anew, soon. It never waits.
-func (h *Column) Review(devices ...uuid.UUID) {
+func (h *Service) Review(devices ...uuid.UUID) {
 	h.mu.Lock()
 	for _, id := range devices {
 		h.pending[id] = struct{}{}
@@ -110,17 +110,17 @@ func poke(c chan struct{}) {
 }
 
 // Begin reads the policies, windows, rules and channels.
-func (h *Column) Begin(ctx context.Context) error { return h.rules.read(ctx, h.store) }
+func (h *Service) Begin(ctx context.Context) error { return h.rules.read(ctx, h.store) }
 
 // Refresh reads again what another node of the service may have changed. It is run every minute.
-func (h *Column) Refresh(ctx context.Context) error { return h.rules.read(ctx, h.store) }
+func (h *Service) Refresh(ctx context.Context) error { return h.rules.read(ctx, h.store) }
 
 // Run judges what changes, and tells what is to be told, until ctx ends.
-func (h *Column) Run(ctx context.Context) {
+func (h *Service) Run(ctx context.Context) {
 	var running sync.WaitGroup
 	running.Go(func() { h.due(ctx) })
 	running.Go(func() { h.deliver(ctx) })
-	running.Go(func() { h.lookBack(ctx) })
+	running.Go(func() { h.backdate(ctx) })
 	running.Go(func() { h.act(ctx) })
 	defer running.Wait()
 	for {
@@ -148,7 +148,7 @@ func (h *Column) Run(ctx context.Context) {
 
 // due has those devices judged again whose findings or alerts change by the passing of time alone,
 // and escalates what nobody has acknowledged.
-func (h *Column) due(ctx context.Context) {
+func (h *Service) due(ctx context.Context) {
 	tick := time.NewTicker(dueEvery)
 	defer tick.Stop()
 	for {
@@ -171,7 +171,7 @@ func (h *Column) due(ctx context.Context) {
 }
 
 // take removes up to so many devices from those that wait.
-func (h *Column) take() []uuid.UUID {
+func (h *Service) take() []uuid.UUID {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	var ids []uuid.UUID
@@ -186,7 +186,7 @@ func (h *Column) take() []uuid.UUID {
 }
 
 // judge judges devices, brings their alerts up to date, and notes who is to be told.
-func (h *Column) judge(ctx context.Context, ids []uuid.UUID) error {
+func (h *Service) judge(ctx context.Context, ids []uuid.UUID) error {
 	ctx, cancel := context.WithTimeout(ctx, judgeOnce)
 	defer cancel()
 	places := make(map[uuid.UUID]*health.Place, len(ids))
@@ -229,7 +229,7 @@ func (h *Column) judge(ctx context.Context, ids []uuid.UUID) error {
 }
 
 // escalate tells of alerts that nobody has acknowledged in time.
-func (h *Column) escalate(ctx context.Context) error {
+func (h *Service) escalate(ctx context.Context) error {
 	if !h.rules.escalates() {
 		return nil
 	}

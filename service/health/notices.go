@@ -21,13 +21,13 @@ import (
 )
 
 // ListChannels lists channels by name: GET /channels.
-func (h *Column) ListChannels(c *gin.Context, in api.ListChannelsParams) {
+func (h *Service) ListChannels(c *gin.Context, in api.ListChannelsParams) {
 	front.List(c, in.Cursor, in.Limit, "", h.store.channels, func(x api.Channel) string { return x.Name },
 		func(items []api.Channel, next *string) any { return api.ChannelPage{Items: items, Next: next} })
 }
 
 // AddChannel adds a channel: POST /channels.
-func (h *Column) AddChannel(c *gin.Context) {
+func (h *Service) AddChannel(c *gin.Context) {
 	in, ok := front.Bind[api.NewChannel](c)
 	if !ok {
 		return
@@ -49,7 +49,7 @@ func (h *Column) AddChannel(c *gin.Context) {
 }
 
 // SetChannel changes a channel; its secret stays: PUT /channels/{id}.
-func (h *Column) SetChannel(c *gin.Context, id api.ID) {
+func (h *Service) SetChannel(c *gin.Context, id api.ID) {
 	in, ok := front.Bind[api.NewChannel](c)
 	if !ok {
 		return
@@ -64,7 +64,7 @@ func (h *Column) SetChannel(c *gin.Context, id api.ID) {
 	}
 }
 
-func (h *Column) readChannel(in api.NewChannel) (api.Channel, error) {
+func (h *Service) readChannel(in api.NewChannel) (api.Channel, error) {
 	x := api.Channel{Name: device.CleanName(in.Name), Kind: in.Kind, Target: strings.TrimSpace(in.Target)}
 	if x.Kind == "webhook" {
 		u, err := url.Parse(x.Target)
@@ -86,7 +86,7 @@ func (h *Column) readChannel(in api.NewChannel) (api.Channel, error) {
 }
 
 // RemoveChannel removes a channel that no rule uses: DELETE /channels/{id}.
-func (h *Column) RemoveChannel(c *gin.Context, id api.ID) {
+func (h *Service) RemoveChannel(c *gin.Context, id api.ID) {
 	for _, x := range h.rules.all() {
 		if x.channel == id || x.escalate == id {
 			front.Fail(c, front.Problem(http.StatusConflict, "The channel is in use.", "The rule "+x.Name+" tells it: change that first."))
@@ -97,7 +97,7 @@ func (h *Column) RemoveChannel(c *gin.Context, id api.ID) {
 }
 
 // TestChannel tells a channel something now: POST /channels/{id}/test.
-func (h *Column) TestChannel(c *gin.Context, id api.ID) {
+func (h *Service) TestChannel(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
 	x, err := h.store.channel(ctx, id)
 	if err != nil {
@@ -121,18 +121,18 @@ func (h *Column) TestChannel(c *gin.Context, id api.ID) {
 }
 
 // ListRules lists rules by name: GET /rules.
-func (h *Column) ListRules(c *gin.Context, in api.ListRulesParams) {
+func (h *Service) ListRules(c *gin.Context, in api.ListRulesParams) {
 	front.List(c, in.Cursor, in.Limit, "", h.store.rules, func(x api.Rule) string { return x.Rule.Name },
 		func(items []api.Rule, next *string) any { return api.RulePage{Items: items, Next: next} })
 }
 
 // AddRule adds a rule: POST /rules.
-func (h *Column) AddRule(c *gin.Context) { h.putRule(c, nil, http.StatusCreated, "rule.add") }
+func (h *Service) AddRule(c *gin.Context) { h.putRule(c, nil, http.StatusCreated, "rule.add") }
 
 // SetRule changes a rule: PUT /rules/{id}.
-func (h *Column) SetRule(c *gin.Context, id api.ID) { h.putRule(c, &id, http.StatusOK, "rule.change") }
+func (h *Service) SetRule(c *gin.Context, id api.ID) { h.putRule(c, &id, http.StatusOK, "rule.change") }
 
-func (h *Column) putRule(c *gin.Context, id *uuid.UUID, status int, action string) {
+func (h *Service) putRule(c *gin.Context, id *uuid.UUID, status int, action string) {
 	in, ok := front.Bind[api.NewRule](c)
 	if !ok {
 		return
@@ -170,12 +170,12 @@ func (h *Column) putRule(c *gin.Context, id *uuid.UUID, status int, action strin
 }
 
 // RemoveRule removes a rule: DELETE /rules/{id}.
-func (h *Column) RemoveRule(c *gin.Context, id api.ID) {
+func (h *Service) RemoveRule(c *gin.Context, id api.ID) {
 	h.removed(c, "rule.remove", "rule", func(ctx context.Context) (string, error) { return h.store.remove(ctx, "rules", id) })
 }
 
 // ListDeliveries lists what was told: GET /deliveries.
-func (h *Column) ListDeliveries(c *gin.Context, in api.ListDeliveriesParams) {
+func (h *Service) ListDeliveries(c *gin.Context, in api.ListDeliveriesParams) {
 	front.List(c, in.Cursor, in.Limit, latestMoment, h.store.deliveries, func(d api.Delivery) moment { return moment{d.CreatedAt, d.ID} },
 		func(items []api.Delivery, next *string) any { return api.DeliveryPage{Items: items, Next: next} })
 }

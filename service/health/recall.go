@@ -20,17 +20,17 @@ type opened struct {
 	check, subject string
 }
 
-// lookBackOver is how far back the beginning of a state is looked for that was there before it was
+// backdateOver is how far back the beginning of a state is looked for that was there before it was
 // first judged: before its check was set, or while the service was away.
-const lookBackOver = 14 * 24 * time.Hour
+const backdateOver = 14 * 24 * time.Hour
 
 // suspectAfter is how long after an alert opened its suspects are worked out: others may open with
 // it, and tell more together.
 const suspectAfter = 2 * time.Second
 
-// lookBack finds out, for alerts that opened, since when their state has really lasted, and what
+// backdate finds out, for alerts that opened, since when their state has really lasted, and what
 // changes most likely stand behind them, until ctx ends.
-func (h *Column) lookBack(ctx context.Context) {
+func (h *Service) backdate(ctx context.Context) {
 	var soon <-chan time.Time
 	for {
 		select {
@@ -52,7 +52,7 @@ func (h *Column) lookBack(ctx context.Context) {
 	}
 }
 
-func (h *Column) beginning(ctx context.Context, o opened) error {
+func (h *Service) beginning(ctx context.Context, o opened) error {
 	reading := readingOf(o.check)
 	if reading == "" {
 		return nil
@@ -70,7 +70,7 @@ func (h *Column) beginning(ctx context.Context, o opened) error {
 	name := device.JoinReading(reading, o.subject)
 	now := time.Now()
 	past, gap := &series.Table{}, time.Duration(0)
-	err = h.history.Past(ctx, o.device, now.Add(-lookBackOver), now, func(column string) bool { return column == name }, func(t *series.Table, g time.Duration) {
+	err = h.history.Past(ctx, o.device, now.Add(-backdateOver), now, func(column string) bool { return column == name }, func(t *series.Table, g time.Duration) {
 		past.Merge(t)
 		gap = max(gap, g)
 	})
@@ -94,7 +94,7 @@ const recallGap = 11 * time.Minute
 
 // Recall judges a past that was imported, by the settings of now: each stretch of it that would have
 // been an alert, and ended, becomes a resolved one. The demo does so with its week.
-func (h *Column) Recall(ctx context.Context, id uuid.UUID, past *series.Table, end time.Time) error {
+func (h *Service) Recall(ctx context.Context, id uuid.UUID, past *series.Table, end time.Time) error {
 	p, err := h.fleet.Place(ctx, id)
 	if err != nil {
 		return err

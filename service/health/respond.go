@@ -30,11 +30,11 @@ type Jobs interface {
 }
 
 // JoinJobs gives the column what does its responses.
-func (h *Column) JoinJobs(j Jobs) { h.jobs = j }
+func (h *Service) JoinJobs(j Jobs) { h.jobs = j }
 
 // responding is a response at a device.
 type responding struct {
-	response.Course
+	response.Progress
 	id             uuid.UUID
 	device         uuid.UUID
 	check, subject string
@@ -63,7 +63,7 @@ func (r *review) respond(j *judged, set *health.Set, f *health.Finding, muted ti
 			continue
 		}
 		if x.ended.IsZero() {
-			if x.Look(true, r.now) {
+			if x.Check(true, r.now) {
 				x.touched = true
 				r.end(x)
 				say(x, lastOf(x.Said))
@@ -87,7 +87,7 @@ func (r *review) respond(j *judged, set *health.Set, f *health.Finding, muted ti
 	if !ok {
 		return time.Time{}
 	}
-	x := &responding{Course: response.Begin(found.Response, begun, r.now), id: uuid.New(), device: j.device, check: f.Check, subject: f.Subject, policy: found.Source, began: r.now, isNew: true, touched: true}
+	x := &responding{Progress: response.Begin(found.Response, begun, r.now), id: uuid.New(), device: j.device, check: f.Check, subject: f.Subject, policy: found.Source, began: r.now, isNew: true, touched: true}
 	r.end(x)
 	j.responses = append([]*responding{x}, j.responses...)
 	if !x.ended.IsZero() {
@@ -112,7 +112,7 @@ func (r *review) recover(j *judged) {
 		if alerted || failing && x.State == response.Due {
 			continue // it was looked at beside its alert, or waits to be one again
 		}
-		if x.Look(failing, r.now) {
+		if x.Check(failing, r.now) {
 			x.touched = true
 			r.end(x)
 			r.acted = r.acted || x.State == response.Due
@@ -143,7 +143,7 @@ const (
 )
 
 // act does what responses have due, until ctx ends.
-func (h *Column) act(ctx context.Context) {
+func (h *Service) act(ctx context.Context) {
 	tick := time.NewTicker(actEvery)
 	defer tick.Stop()
 	asked := time.Now()
@@ -170,7 +170,7 @@ func stepJob(id uuid.UUID, step int) uuid.UUID {
 	return uuid.NewSHA1(id, binary.BigEndian.AppendUint32([]byte("step "), uint32(step)))
 }
 
-func (h *Column) actOnce(ctx context.Context) error {
+func (h *Service) actOnce(ctx context.Context) error {
 	due, err := h.store.dueResponses(ctx, actAtOnce)
 	if err != nil {
 		return err
@@ -208,7 +208,7 @@ func (h *Column) actOnce(ctx context.Context) error {
 }
 
 // outcomes asks how jobs ended whose end was not heard of, as the service stopped in between.
-func (h *Column) outcomes(ctx context.Context) error {
+func (h *Service) outcomes(ctx context.Context) error {
 	doing, err := h.store.doingResponses(ctx)
 	if err != nil {
 		return err
@@ -226,7 +226,7 @@ func (h *Column) outcomes(ctx context.Context) error {
 }
 
 // RunEnded is told that the run of a job is over that a policy began.
-func (h *Column) RunEnded(job, _ uuid.UUID, succeeded bool, reason string) {
+func (h *Service) RunEnded(job, _ uuid.UUID, succeeded bool, reason string) {
 	ctx, cancel := context.WithTimeout(context.Background(), judgeOnce)
 	defer cancel()
 	device, err := h.store.didResponse(ctx, job, succeeded, reason, time.Now())
@@ -241,7 +241,7 @@ func (h *Column) RunEnded(job, _ uuid.UUID, succeeded bool, reason string) {
 }
 
 // ListResponses lists what policies did by themselves: GET /responses.
-func (h *Column) ListResponses(c *gin.Context, in api.ListResponsesParams) {
+func (h *Service) ListResponses(c *gin.Context, in api.ListResponsesParams) {
 	view, err := h.fleet.View(c.Request.Context(), front.CallerOf(c), access.FleetRead)
 	if err != nil {
 		front.Fail(c, err)
@@ -255,7 +255,7 @@ func (h *Column) ListResponses(c *gin.Context, in api.ListResponsesParams) {
 }
 
 // mayRespond refuses responses that the caller may not have done, or that no job could do.
-func (h *Column) mayRespond(c *gin.Context, in *api.NewPolicy) error {
+func (h *Service) mayRespond(c *gin.Context, in *api.NewPolicy) error {
 	ctx := c.Request.Context()
 	var steps []response.Step
 	if in.Responses != nil {

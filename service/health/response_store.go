@@ -15,13 +15,13 @@ import (
 // remembered is how far back the attempts of responses are looked at.
 const remembered = 31 * 24 * time.Hour
 
-const responseState = "x.id, x.device_id, x.check_name, x.subject, x.policy_id, x.policy_name, x.course, x.job_id, x.began_at, x.ended_at"
+const responseState = "x.id, x.device_id, x.check_name, x.subject, x.policy_id, x.policy_name, x.progress, x.job_id, x.began_at, x.ended_at"
 
 func scanResponse(row pgx.CollectableRow) (*responding, error) {
 	x := &responding{}
 	var job *uuid.UUID
 	var ended *time.Time
-	err := row.Scan(&x.id, &x.device, &x.check, &x.subject, &x.policy.Policy, &x.policy.Name, &x.Course, &job, &x.began, &ended)
+	err := row.Scan(&x.id, &x.device, &x.check, &x.subject, &x.policy.Policy, &x.policy.Name, &x.Progress, &job, &x.began, &ended)
 	if job != nil {
 		x.job = *job
 	}
@@ -52,10 +52,10 @@ func putResponses(ctx context.Context, tx pgx.Tx, all map[uuid.UUID]*judged, now
 		for _, x := range j.responses {
 			switch {
 			case x.isNew:
-				batch.Queue(`INSERT INTO responses (id, device_id, check_name, subject, policy_id, policy_name, name, course, state, due, began_at, ended_at)
-					VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`, x.id, x.device, x.check, x.subject, x.policy.Policy, x.policy.Name, x.Response.Name, x.Course, x.State, orNull(x.Due()), x.began, orNull(x.ended))
+				batch.Queue(`INSERT INTO responses (id, device_id, check_name, subject, policy_id, policy_name, name, progress, state, due, began_at, ended_at)
+					VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`, x.id, x.device, x.check, x.subject, x.policy.Policy, x.policy.Name, x.Response.Name, x.Progress, x.State, orNull(x.Due()), x.began, orNull(x.ended))
 			case x.touched:
-				batch.Queue("UPDATE responses SET course = $2, state = $3, due = $4, ended_at = $5 WHERE id = $1", x.id, x.Course, x.State, orNull(x.Due()), orNull(x.ended))
+				batch.Queue("UPDATE responses SET progress = $2, state = $3, due = $4, ended_at = $5 WHERE id = $1", x.id, x.Progress, x.State, orNull(x.Due()), orNull(x.ended))
 			}
 		}
 	}
@@ -76,7 +76,7 @@ func (s store) dueResponses(ctx context.Context, limit int) ([]*responding, erro
 
 // moveResponse notes that the step of a response that was due is done now.
 func (s store) moveResponse(ctx context.Context, x *responding) error {
-	_, err := s.pool.Exec(ctx, "UPDATE responses SET course = $2, state = $3, due = $4, job_id = coalesce($5, job_id) WHERE id = $1 AND state = 'due' AND ended_at IS NULL", x.id, x.Course, x.State, orNull(x.Due()), orNil(x.job))
+	_, err := s.pool.Exec(ctx, "UPDATE responses SET progress = $2, state = $3, due = $4, job_id = coalesce($5, job_id) WHERE id = $1 AND state = 'due' AND ended_at IS NULL", x.id, x.Progress, x.State, orNull(x.Due()), orNil(x.job))
 	return err
 }
 
@@ -110,7 +110,7 @@ func (s store) didResponse(ctx context.Context, job uuid.UUID, succeeded bool, r
 		for _, x := range found {
 			x.State = response.Doing // the job may be over before it is noted that it was begun
 			x.Did(succeeded, reason, now)
-			if _, err := tx.Exec(ctx, "UPDATE responses SET course = $2, state = $3, due = $4 WHERE id = $1", x.id, x.Course, x.State, orNull(x.Due())); err != nil {
+			if _, err := tx.Exec(ctx, "UPDATE responses SET progress = $2, state = $3, due = $4 WHERE id = $1", x.id, x.Progress, x.State, orNull(x.Due())); err != nil {
 				return err
 			}
 			device = x.device
@@ -121,7 +121,7 @@ func (s store) didResponse(ctx context.Context, job uuid.UUID, succeeded bool, r
 }
 
 func scanResponseRun(row pgx.CollectableRow) (r api.ResponseRun, err error) {
-	var c response.Course
+	var c response.Progress
 	if err := row.Scan(&r.ID, &r.Device, &r.DeviceName, &r.Check, &r.Subject, &r.Policy, &c, &r.Job, &r.BeganAt, &r.EndedAt); err != nil {
 		return r, err
 	}
@@ -134,7 +134,7 @@ func scanResponseRun(row pgx.CollectableRow) (r api.ResponseRun, err error) {
 	return r, nil
 }
 
-const responseRun = "x.id, x.device_id, d.name, x.check_name, x.subject, x.policy_name, x.course, x.job_id, x.began_at, x.ended_at"
+const responseRun = "x.id, x.device_id, d.name, x.check_name, x.subject, x.policy_name, x.progress, x.job_id, x.began_at, x.ended_at"
 
 // responses lists responses before a moment, the latest first, at the devices of a view.
 func (s store) responses(ctx context.Context, view []uuid.UUID, device, policy *uuid.UUID, open bool, before moment, limit int) ([]api.ResponseRun, error) {

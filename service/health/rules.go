@@ -148,12 +148,12 @@ func (r *rules) mutedUntil(p *health.Place, zone string, now time.Time) (until t
 }
 
 // WindowUntil is when the maintenance windows end that a place lies in now; zero outside any.
-func (h *Column) WindowUntil(p *health.Place, zone string, now time.Time) time.Time {
+func (h *Service) WindowUntil(p *health.Place, zone string, now time.Time) time.Time {
 	return h.rules.mutedUntil(p, zone, now)
 }
 
 // WindowNext is when the next maintenance window of a place opens; zero where none ever does.
-func (h *Column) WindowNext(p *health.Place, zone string, now time.Time) (next time.Time) {
+func (h *Service) WindowNext(p *health.Place, zone string, now time.Time) (next time.Time) {
 	h.rules.mu.Lock()
 	defer h.rules.mu.Unlock()
 	at := calendar.Zone(zone)
@@ -179,14 +179,14 @@ func (r *rules) escalates() bool {
 }
 
 // SettingsDigest identifies what the agent of a device is asked to look at.
-func (h *Column) SettingsDigest(id uuid.UUID) string {
+func (h *Service) SettingsDigest(id uuid.UUID) string {
 	h.rules.mu.Lock()
 	defer h.rules.mu.Unlock()
 	return h.rules.digests[id]
 }
 
 // ServeSettings tells an agent over its link what it is asked to look at: GET /settings.
-func (h *Column) ServeSettings(w http.ResponseWriter, r *http.Request) {
+func (h *Service) ServeSettings(w http.ResponseWriter, r *http.Request) {
 	p, err := h.fleet.Place(r.Context(), hub.Device(r))
 	if err != nil {
 		http.Error(w, "the database does not answer", http.StatusServiceUnavailable)

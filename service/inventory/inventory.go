@@ -34,7 +34,7 @@ import (
 
 // Fleet is what this column asks and tells of devices.
 type Fleet interface {
-	front.Sight
+	front.Visibility
 	Device(ctx context.Context, id uuid.UUID) (api.Device, error)
 	Devices(ctx context.Context, ids []uuid.UUID) ([]api.Device, error)
 	Changed(devices []uuid.UUID)
@@ -47,8 +47,8 @@ type Fleet interface {
 // Reviewer judges devices anew, soon, after what they consist of changed.
 type Reviewer interface{ Review(devices ...uuid.UUID) }
 
-// Column serves the inventory part of the contract.
-type Column struct {
+// Service serves the inventory part of the contract.
+type Service struct {
 	store    store
 	fleet    Fleet
 	reviewer Reviewer
@@ -61,16 +61,16 @@ type Column struct {
 }
 
 // New makes the column. Join gives it the hub.
-func New(pool *pgxpool.Pool, fleet Fleet, reviewer Reviewer, audit front.Recorder) *Column {
-	return &Column{store: store{pool}, fleet: fleet, reviewer: reviewer, audit: audit, resting: resting{until: map[uuid.UUID]time.Time{}}}
+func New(pool *pgxpool.Pool, fleet Fleet, reviewer Reviewer, audit front.Recorder) *Service {
+	return &Service{store: store{pool}, fleet: fleet, reviewer: reviewer, audit: audit, resting: resting{until: map[uuid.UUID]time.Time{}}}
 }
 
 // Join gives the column the hub over which it calls devices.
-func (v *Column) Join(h *hub.Hub) { v.hub = h }
+func (v *Service) Join(h *hub.Hub) { v.hub = h }
 
 // ServeInventory takes the differences of a device's inventory over its link: POST /inventory. It
 // answers 409 when it does not know what they start from; then the device sends the whole.
-func (v *Column) ServeInventory(w http.ResponseWriter, r *http.Request) {
+func (v *Service) ServeInventory(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 30*time.Second)
 	defer cancel()
 	id, now := hub.Device(r), time.Now()
@@ -156,7 +156,7 @@ func (r *resting) has(id uuid.UUID, now time.Time) bool {
 }
 
 // Accept stores what a device's inventory became at a time.
-func (v *Column) Accept(ctx context.Context, id uuid.UUID, d inventory.Delta, at time.Time) error {
+func (v *Service) Accept(ctx context.Context, id uuid.UUID, d inventory.Delta, at time.Time) error {
 	changed, err := v.store.accept(ctx, id, at, func(before inventory.Snapshot) (inventory.Snapshot, []inventory.Change, error) {
 		after, err := before.Apply(d)
 		if err != nil {
@@ -181,20 +181,20 @@ func (v *Column) Accept(ctx context.Context, id uuid.UUID, d inventory.Delta, at
 const keepChanges = 400 * 24 * time.Hour
 
 // Expire removes changes that are past their time, and software that no device has any more.
-func (v *Column) Expire(ctx context.Context) error {
+func (v *Service) Expire(ctx context.Context) error {
 	gone, err := v.store.expire(ctx, time.Now().Add(-keepChanges))
 	v.fleet.Forget(gone)
 	return err
 }
 
 // Section returns the items of one section of a device's inventory.
-func (v *Column) Section(ctx context.Context, id uuid.UUID, section string) ([]inventory.Item, error) {
+func (v *Service) Section(ctx context.Context, id uuid.UUID, section string) ([]inventory.Item, error) {
 	items, _, err := v.store.inventory(ctx, id)
 	return slices.DeleteFunc(items, func(i inventory.Item) bool { return i.Section != section }), err
 }
 
 // GetInventory shows what a device consists of: GET /devices/{id}/inventory.
-func (v *Column) GetInventory(c *gin.Context, id api.ID, in api.GetInventoryParams) {
+func (v *Service) GetInventory(c *gin.Context, id api.ID, in api.GetInventoryParams) {
 	ctx := c.Request.Context()
 	d, err := v.fleet.Device(ctx, id)
 	var out api.Inventory
@@ -215,7 +215,7 @@ func (v *Column) GetInventory(c *gin.Context, id api.ID, in api.GetInventoryPara
 	}
 }
 
-func (v *Column) read(ctx context.Context, id uuid.UUID) (out api.Inventory, err error) {
+func (v *Service) read(ctx context.Context, id uuid.UUID) (out api.Inventory, err error) {
 	items, at, err := v.store.inventory(ctx, id)
 	if db.Missing(err) {
 		err = nil
@@ -227,7 +227,7 @@ func (v *Column) read(ctx context.Context, id uuid.UUID) (out api.Inventory, err
 const takeWithin = 2 * time.Minute
 
 // TakeInventory has a device take its inventory now: POST /devices/{id}/inventory.
-func (v *Column) TakeInventory(c *gin.Context, id api.ID) {
+func (v *Service) TakeInventory(c *gin.Context, id api.ID) {
 	ctx, cancel := context.WithTimeout(c.Request.Context(), takeWithin)
 	defer cancel()
 	d, err := v.fleet.Device(ctx, id)
@@ -260,7 +260,7 @@ func (v *Column) TakeInventory(c *gin.Context, id api.ID) {
 }
 
 // ListChanges lists changes, the latest first: GET /changes.
-func (v *Column) ListChanges(c *gin.Context, in api.ListChangesParams) {
+func (v *Service) ListChanges(c *gin.Context, in api.ListChangesParams) {
 	view, err := v.fleet.View(c.Request.Context(), front.CallerOf(c), access.FleetRead)
 	if err != nil {
 		front.Fail(c, err)
@@ -280,7 +280,7 @@ type place struct {
 }
 
 // ListSoftware lists the fleet's software by name: GET /software.
-func (v *Column) ListSoftware(c *gin.Context, in api.ListSoftwareParams) {
+func (v *Service) ListSoftware(c *gin.Context, in api.ListSoftwareParams) {
 	var after name
 	limit := front.Limit(in.Limit, 100)
 	search := ""
@@ -312,7 +312,7 @@ func (v *Column) ListSoftware(c *gin.Context, in api.ListSoftwareParams) {
 type name struct{ Name, Source string }
 
 // writeSoftware writes all software as CSV, page after page.
-func (v *Column) writeSoftware(c *gin.Context, view []uuid.UUID, search string) {
+func (v *Service) writeSoftware(c *gin.Context, view []uuid.UUID, search string) {
 	const page = 500
 	var after name
 	w := csv.NewWriter(c.Writer)
@@ -345,7 +345,7 @@ func (v *Column) writeSoftware(c *gin.Context, view []uuid.UUID, search string) 
 }
 
 // ListInstalled lists the devices that have a piece of software: GET /software/devices.
-func (v *Column) ListInstalled(c *gin.Context, in api.ListInstalledParams) {
+func (v *Service) ListInstalled(c *gin.Context, in api.ListInstalledParams) {
 	ctx := c.Request.Context()
 	var after string
 	limit := front.Limit(in.Limit, 100)
@@ -374,7 +374,7 @@ func (v *Column) ListInstalled(c *gin.Context, in api.ListInstalledParams) {
 const suspectsFor = 14 * 24 * time.Hour
 
 // ListSuspects ranks the changes before an alert: GET /alerts/{id}/suspects.
-func (v *Column) ListSuspects(c *gin.Context, id api.ID) {
+func (v *Service) ListSuspects(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
 	var out api.SuspectList
 	about, err := v.store.about(ctx, id)
@@ -395,7 +395,7 @@ func (v *Column) ListSuspects(c *gin.Context, id api.ID) {
 }
 
 // First is the first suspect of an alert; nil for none.
-func (v *Column) First(ctx context.Context, alert uuid.UUID) (*api.Suspect, error) {
+func (v *Service) First(ctx context.Context, alert uuid.UUID) (*api.Suspect, error) {
 	out, err := v.suspects(ctx, alert)
 	if db.Missing(err) {
 		return nil, nil
@@ -406,9 +406,9 @@ func (v *Column) First(ctx context.Context, alert uuid.UUID) (*api.Suspect, erro
 	return &out.Items[0], nil
 }
 
-func (v *Column) suspects(ctx context.Context, alert uuid.UUID) (api.SuspectList, error) {
+func (v *Service) suspects(ctx context.Context, alert uuid.UUID) (api.SuspectList, error) {
 	found, err := v.store.candidates(ctx, alert, suspectsFor)
-	out := api.SuspectList{Items: []api.Suspect{}, LookedAt: len(found.changes), Devices: found.devices}
+	out := api.SuspectList{Items: []api.Suspect{}, Checked: len(found.changes), Devices: found.devices}
 	if err != nil {
 		return out, err
 	}

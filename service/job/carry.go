@@ -17,7 +17,7 @@ import (
 )
 
 // Carry has parts of work done at devices, by a job of an identity. One that was begun before is not begun again.
-func (c *Column) Carry(ctx context.Context, id uuid.UUID, name string, owner uuid.UUID, by string, parts []pack.Part, devices []uuid.UUID, windows bool, limits job.Limits) error {
+func (c *Service) Carry(ctx context.Context, id uuid.UUID, name string, owner uuid.UUID, by string, parts []pack.Part, devices []uuid.UUID, windows bool, limits job.Limits) error {
 	for _, p := range parts {
 		files := make([]string, len(p.Package.Files))
 		for i, f := range p.Package.Files {
@@ -28,8 +28,8 @@ func (c *Column) Carry(ctx context.Context, id uuid.UUID, name string, owner uui
 		}
 	}
 	now := time.Now()
-	j := newJob{id: id, name: name, work: job.OfParts(name, parts...), origin: "rollout", state: running, beginAt: now, by: by, owner: owner, when: job.When{Windows: windows}, limits: limits, target: target{Devices: devices}, values: map[string]string{}}
-	var chosen []fleet.Meant
+	j := newJob{id: id, name: name, work: job.OfParts(name, parts...), origin: "rollout", state: running, beginAt: now, by: by, owner: owner, when: job.When{Windows: windows}, limits: limits, selection: selection{Devices: devices}, values: map[string]string{}}
+	var chosen []fleet.Target
 	for _, d := range devices {
 		if m, ok := c.fleet.Known(d); ok {
 			chosen = append(chosen, m)
@@ -45,7 +45,7 @@ func (c *Column) Carry(ctx context.Context, id uuid.UUID, name string, owner uui
 }
 
 // Offers are the packages of the library that are told by software that a device has, in their latest versions.
-func (c *Column) Offers(ctx context.Context) (out []pack.Package, err error) {
+func (c *Service) Offers(ctx context.Context) (out []pack.Package, err error) {
 	all, err := c.store.packages(ctx, "", math.MaxInt32)
 	for _, p := range all {
 		if p.Content.There.Kind == work.OfSoftware && p.Content.Version != "" {
@@ -57,7 +57,7 @@ func (c *Column) Offers(ctx context.Context) (out []pack.Package, err error) {
 
 // Upgrade is what brings devices that have an older version of a package's software to its version, and does nothing
 // to others.
-func (c *Column) Upgrade(ctx context.Context, name, version string) ([]pack.Part, error) {
+func (c *Service) Upgrade(ctx context.Context, name, version string) ([]pack.Part, error) {
 	all, err := c.store.packages(ctx, "", math.MaxInt32)
 	if err != nil {
 		return nil, err
@@ -75,7 +75,7 @@ func (c *Column) Upgrade(ctx context.Context, name, version string) ([]pack.Part
 }
 
 // Progress is how the runs of a job stand: away are those that wait for their device, or its window.
-func (c *Column) Progress(ctx context.Context, id uuid.UUID) (all, over, away int, err error) {
+func (c *Service) Progress(ctx context.Context, id uuid.UUID) (all, over, away int, err error) {
 	c.mu.Lock()
 	if o := c.open[id]; o != nil {
 		now := time.Now()
@@ -105,7 +105,7 @@ func (c *Column) Progress(ctx context.Context, id uuid.UUID) (all, over, away in
 }
 
 // End cancels a job, where it is not over.
-func (c *Column) End(ctx context.Context, id uuid.UUID) error {
+func (c *Service) End(ctx context.Context, id uuid.UUID) error {
 	c.mu.Lock()
 	over := c.open[id] == nil
 	c.mu.Unlock()

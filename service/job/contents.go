@@ -92,12 +92,12 @@ var (
 func filePurpose(digest string) string { return "content " + digest }
 
 // newFileKey makes the key of a file, sealed.
-func (c *Column) newFileKey(digest string) []byte {
+func (c *Service) newFileKey(digest string) []byte {
 	return c.files.Seal(string(secret.NewKey()), filePurpose(digest))
 }
 
 // fileKey opens the key of a file; nil for one that is not encrypted.
-func (c *Column) fileKey(ctx context.Context, digest string) ([]byte, error) {
+func (c *Service) fileKey(ctx context.Context, digest string) ([]byte, error) {
 	sealed, err := c.store.contentKey(ctx, digest)
 	if err != nil || sealed == nil {
 		return nil, err
@@ -164,7 +164,7 @@ func (c *contents) take(digest string, key []byte, size, offset int64, r io.Read
 }
 
 // ListContents lists the content store: GET /contents.
-func (c *Column) ListContents(g *gin.Context, in api.ListContentsParams) {
+func (c *Service) ListContents(g *gin.Context, in api.ListContentsParams) {
 	front.List(g, in.Cursor, in.Limit, named{}, func(ctx context.Context, after named, limit int) ([]api.Content, error) {
 		all, err := c.store.contents(ctx, after, limit)
 		for i := range all {
@@ -175,7 +175,7 @@ func (c *Column) ListContents(g *gin.Context, in api.ListContentsParams) {
 }
 
 // AddContent begins to take a file, or tells how much of it is there: POST /contents.
-func (c *Column) AddContent(g *gin.Context) {
+func (c *Service) AddContent(g *gin.Context) {
 	in, ok := front.Bind[api.NewContent](g)
 	if !ok {
 		return
@@ -192,7 +192,7 @@ func (c *Column) AddContent(g *gin.Context) {
 }
 
 // SendContent takes bytes of a file: PUT /contents/{sha256}.
-func (c *Column) SendContent(g *gin.Context, digest string, in api.SendContentParams) {
+func (c *Service) SendContent(g *gin.Context, digest string, in api.SendContentParams) {
 	ctx := g.Request.Context()
 	x, err := c.store.content(ctx, digest)
 	if db.Missing(err) {
@@ -241,7 +241,7 @@ func (c *Column) SendContent(g *gin.Context, digest string, in api.SendContentPa
 }
 
 // RemoveContent removes a file that no package brings: DELETE /contents/{sha256}.
-func (c *Column) RemoveContent(g *gin.Context, digest string) {
+func (c *Service) RemoveContent(g *gin.Context, digest string) {
 	name, users, err := c.store.removeContent(g.Request.Context(), digest)
 	switch {
 	case db.Missing(err):
@@ -257,7 +257,7 @@ func (c *Column) RemoveContent(g *gin.Context, digest string) {
 }
 
 // ServeContent sends a device a file that a run brings of which it was told: GET /contents/{digest}.
-func (c *Column) ServeContent(w http.ResponseWriter, r *http.Request) {
+func (c *Service) ServeContent(w http.ResponseWriter, r *http.Request) {
 	digest := strings.TrimPrefix(r.URL.Path, link.Contents)
 	offset, err := strconv.ParseInt(r.URL.Query().Get("offset"), 10, 64)
 	if !pack.Digest(digest) || err != nil || offset < 0 {
@@ -311,7 +311,7 @@ func (c *Column) ServeContent(w http.ResponseWriter, r *http.Request) {
 }
 
 // brings tells whether a run of a device, of which it was told, brings a file.
-func (c *Column) brings(id uuid.UUID, digest string) bool {
+func (c *Service) brings(id uuid.UUID, digest string) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, r := range c.at[id] {
@@ -323,7 +323,7 @@ func (c *Column) brings(id uuid.UUID, digest string) bool {
 }
 
 // tidyContents removes what no package brings, and what was never whole.
-func (c *Column) tidyContents(ctx context.Context) error {
+func (c *Service) tidyContents(ctx context.Context) error {
 	gone, err := c.store.unusedContents(ctx, time.Now().Add(-unusedKept), time.Now().Add(-partsKept))
 	for _, digest := range gone {
 		c.contents.remove(digest)

@@ -21,7 +21,7 @@ import (
 )
 
 // send tells a device of a run, or asks what became of it.
-func (c *Column) send(ctx context.Context, r *run) {
+func (c *Service) send(ctx context.Context, r *run) {
 	ctx, cancel := context.WithTimeout(ctx, sendWithin)
 	defer cancel()
 	c.mu.Lock()
@@ -91,7 +91,7 @@ type refusal struct{ reason string }
 
 func (r *refusal) Error() string { return r.reason }
 
-func (c *Column) call(ctx context.Context, id uuid.UUID, path string, in any) (out link.RunStatus, err error) {
+func (c *Service) call(ctx context.Context, id uuid.UUID, path string, in any) (out link.RunStatus, err error) {
 	body, err := json.Marshal(in)
 	if err != nil {
 		return out, err
@@ -127,7 +127,7 @@ func outcomeOf(from, id uuid.UUID, r link.RunResult) outcome {
 
 // ServeJournal takes a device's journal as it connects: POST /journal. Of what it was told before, it is
 // asked again.
-func (c *Column) ServeJournal(w http.ResponseWriter, r *http.Request) {
+func (c *Service) ServeJournal(w http.ResponseWriter, r *http.Request) {
 	var in link.Journal
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<10)).Decode(&in); err != nil || uuid.Validate(in.ID) != nil {
 		http.Error(w, "a journal has a UUID", http.StatusBadRequest)
@@ -146,7 +146,7 @@ func (c *Column) ServeJournal(w http.ResponseWriter, r *http.Request) {
 }
 
 // ServeResults takes how a run ended: POST /results. It answers once that is on disk.
-func (c *Column) ServeResults(w http.ResponseWriter, r *http.Request) {
+func (c *Service) ServeResults(w http.ResponseWriter, r *http.Request) {
 	var in link.RunResult
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, link.MaxResult)).Decode(&in); err != nil {
 		hub.Refuse(w, err)
@@ -177,7 +177,7 @@ func (c *Column) ServeResults(w http.ResponseWriter, r *http.Request) {
 }
 
 // write writes results together as they come.
-func (c *Column) write(ctx context.Context) {
+func (c *Service) write(ctx context.Context) {
 	for {
 		var all []outcome
 		select {
@@ -205,7 +205,7 @@ func (c *Column) write(ctx context.Context) {
 
 // end writes how runs ended, and takes them out of memory. Where the database takes nothing they stay
 // as they are, and it is tried again.
-func (c *Column) end(ctx context.Context, all []outcome) error {
+func (c *Service) end(ctx context.Context, all []outcome) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), writeWithin)
 	defer cancel()
 	if _, err := c.store.end(ctx, all); err != nil {

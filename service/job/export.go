@@ -22,7 +22,7 @@ const (
 )
 
 // ExportRuns sends the runs of a job as a file: GET /jobs/{id}/export.
-func (c *Column) ExportRuns(g *gin.Context, id api.ID, in api.ExportRunsParams) {
+func (c *Service) ExportRuns(g *gin.Context, id api.ID, in api.ExportRunsParams) {
 	ctx := g.Request.Context()
 	j, view, err := c.one(g, id, see)
 	w := runsOf{job: id, view: view, whole: true}

@@ -22,14 +22,14 @@ import (
 
 // Fleet is what this column asks and tells of devices.
 type Fleet interface {
-	front.Sight
-	// Meant returns the devices of a group, those for which an expression holds, or all, by name; of
+	front.Visibility
+	// Targets returns the devices of a group, those for which an expression holds, or all, by name; of
 	// them those at which the caller holds a permission.
-	Meant(caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]fleet.Meant, error)
-	// Trusted refuses a target that rests on what devices say of themselves, for what.
+	Targets(caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]fleet.Target, error)
+	// Trusted refuses a selection that rests on what devices say of themselves, for what.
 	Trusted(ctx context.Context, what string, where *string, group *uuid.UUID) error
 	// Known is one device.
-	Known(id uuid.UUID) (fleet.Meant, bool)
+	Known(id uuid.UUID) (fleet.Target, bool)
 	// Publish sends an event to all who listen to the console's stream.
 	Publish(name string, data any)
 }
@@ -48,8 +48,8 @@ type People interface {
 	RightsOf(ctx context.Context, person uuid.UUID) (access.Rights, error)
 }
 
-// Column serves the job part of the contract.
-type Column struct {
+// Service serves the job part of the contract.
+type Service struct {
 	store    store
 	fleet    Fleet
 	windows  Windows
@@ -74,19 +74,19 @@ type Column struct {
 }
 
 // New makes the column. box keeps the secrets of jobs, and dir the files of packages.
-func New(pool *pgxpool.Pool, fleet Fleet, windows Windows, people People, audit front.Recorder, box, files *secret.Ring, dir string) *Column {
-	return &Column{store: store{pool}, files: files, fleet: fleet, windows: windows, people: people, audit: audit, box: box, contents: contents{dir: dir, sending: map[string]bool{}},
+func New(pool *pgxpool.Pool, fleet Fleet, windows Windows, people People, audit front.Recorder, box, files *secret.Ring, dir string) *Service {
+	return &Service{store: store{pool}, files: files, fleet: fleet, windows: windows, people: people, audit: audit, box: box, contents: contents{dir: dir, sending: map[string]bool{}},
 		since: time.Now(), wake: make(chan struct{}, 1), came: make(chan outcome, 1024), events: make(chan event, 4096),
 		open: map[uuid.UUID]*open{}, journals: map[uuid.UUID]string{}, runs: map[uuid.UUID]*run{}, at: map[uuid.UUID]map[uuid.UUID]*run{}, owners: map[uuid.UUID]access.Rights{}}
 }
 
 // Join gives the column the hub over which it reaches devices, and whom it tells of the ends of runs
 // that policies began.
-func (c *Column) Join(h *hub.Hub, ended func(job, device uuid.UUID, succeeded bool, reason string)) {
+func (c *Service) Join(h *hub.Hub, ended func(job, device uuid.UUID, succeeded bool, reason string)) {
 	c.hub, c.ended = h, ended
 }
 
-func (c *Column) poke() {
+func (c *Service) poke() {
 	select {
 	case c.wake <- struct{}{}:
 	default:
@@ -95,7 +95,7 @@ func (c *Column) poke() {
 
 // Times of the column.
 const (
-	lookEvery   = 250 * time.Millisecond // at what is to be begun
+	pollEvery   = 250 * time.Millisecond // at what is to be begun
 	ownersEvery = 15 * time.Second       // at what the owners of jobs may do, which another node may have changed
 	standEvery  = time.Second            // at jobs that stand
 	followEvery = 5 * time.Second        // at which devices they are meant for
@@ -115,7 +115,7 @@ const (
 )
 
 // Expire forgets jobs that ended long ago, and files that nothing brings.
-func (c *Column) Expire(ctx context.Context) error {
+func (c *Service) Expire(ctx context.Context) error {
 	if err := c.store.expire(ctx); err != nil {
 		return err
 	}

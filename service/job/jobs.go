@@ -42,7 +42,7 @@ func shown(b []byte) string {
 }
 
 // AddJob begins a job, or tells what it would do: POST /jobs.
-func (c *Column) AddJob(g *gin.Context) {
+func (c *Service) AddJob(g *gin.Context) {
 	in, ok := front.Bind[api.NewJob](g)
 	if !ok {
 		return
@@ -60,7 +60,7 @@ func (c *Column) AddJob(g *gin.Context) {
 }
 
 // begin puts a prepared job on record and has it begin.
-func (c *Column) begin(g *gin.Context, j newJob, action string) {
+func (c *Service) begin(g *gin.Context, j newJob, action string) {
 	entry := front.EntryOf(g, action, "begun")
 	if err := c.put(g.Request.Context(), j, entry); err != nil {
 		front.Fail(g, err)
@@ -70,7 +70,7 @@ func (c *Column) begin(g *gin.Context, j newJob, action string) {
 }
 
 // put puts a job on record, with whose action it is, and has it begin.
-func (c *Column) put(ctx context.Context, j newJob, entry front.Entry) error {
+func (c *Service) put(ctx context.Context, j newJob, entry front.Entry) error {
 	entry.Detail = fmt.Sprintf("%s, %s on %d devices, job %s", j.name, j.work, len(j.runs), j.id)
 	if err := c.audit.Record(ctx, entry); err != nil {
 		return err
@@ -80,7 +80,7 @@ func (c *Column) put(ctx context.Context, j newJob, entry front.Entry) error {
 	}
 	o := newOpen()
 	o.owner = j.owner
-	o.id, o.name, o.work, o.values, o.secrets, o.limits, o.when, o.target, o.origin = j.id, j.name, j.work, j.values, j.secrets, j.limits, j.when, j.target, j.origin
+	o.id, o.name, o.work, o.values, o.secrets, o.limits, o.when, o.selection, o.origin = j.id, j.name, j.work, j.values, j.secrets, j.limits, j.when, j.selection, j.origin
 	o.state, o.beginAt, o.deadline, o.createdAt, o.by = j.state, j.beginAt, j.deadline, time.Now(), j.by
 	for _, r := range j.runs {
 		o.known[r.device] = true
@@ -95,7 +95,7 @@ func (c *Column) put(ctx context.Context, j newJob, entry front.Entry) error {
 var latest = moment{time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC), uuid.Max}
 
 // ListJobs lists jobs: GET /jobs.
-func (c *Column) ListJobs(g *gin.Context, in api.ListJobsParams) {
+func (c *Service) ListJobs(g *gin.Context, in api.ListJobsParams) {
 	view, err := c.fleet.View(g.Request.Context(), front.CallerOf(g), see)
 	if err != nil {
 		front.Fail(g, err)
@@ -118,10 +118,10 @@ func (c *Column) ListJobs(g *gin.Context, in api.ListJobsParams) {
 }
 
 // GetJob shows a job: GET /jobs/{id}.
-func (c *Column) GetJob(g *gin.Context, id api.ID) { c.show(g, id, http.StatusOK) }
+func (c *Service) GetJob(g *gin.Context, id api.ID) { c.show(g, id, http.StatusOK) }
 
 // one reads a job of which the caller sees something, and the devices that they see.
-func (c *Column) one(g *gin.Context, id uuid.UUID, p access.Permission) (api.Job, []uuid.UUID, error) {
+func (c *Service) one(g *gin.Context, id uuid.UUID, p access.Permission) (api.Job, []uuid.UUID, error) {
 	ctx := g.Request.Context()
 	view, err := c.fleet.View(ctx, front.CallerOf(g), p)
 	if err != nil {
@@ -140,7 +140,7 @@ func (c *Column) one(g *gin.Context, id uuid.UUID, p access.Permission) (api.Job
 	return found[0], view, nil
 }
 
-func (c *Column) show(g *gin.Context, id uuid.UUID, status int) {
+func (c *Service) show(g *gin.Context, id uuid.UUID, status int) {
 	j, view, err := c.one(g, id, see)
 	if err == nil {
 		var groups []job.Group
@@ -162,7 +162,7 @@ func (c *Column) show(g *gin.Context, id uuid.UUID, status int) {
 }
 
 // ListRuns lists the runs of a job: GET /jobs/{id}/runs.
-func (c *Column) ListRuns(g *gin.Context, id api.ID, in api.ListRunsParams) {
+func (c *Service) ListRuns(g *gin.Context, id api.ID, in api.ListRunsParams) {
 	_, view, err := c.one(g, id, see)
 	if err != nil {
 		front.Fail(g, err)
@@ -184,7 +184,7 @@ func (c *Column) ListRuns(g *gin.Context, id api.ID, in api.ListRunsParams) {
 }
 
 // GetRun shows a run with its output: GET /jobs/{id}/runs/{run}.
-func (c *Column) GetRun(g *gin.Context, id api.ID, run uuid.UUID) {
+func (c *Service) GetRun(g *gin.Context, id api.ID, run uuid.UUID) {
 	_, view, err := c.one(g, id, see)
 	var found []api.Run
 	if err == nil {
@@ -202,14 +202,14 @@ func (c *Column) GetRun(g *gin.Context, id api.ID, run uuid.UUID) {
 }
 
 // ListDeviceRuns lists what jobs did at a device: GET /devices/{id}/runs.
-func (c *Column) ListDeviceRuns(g *gin.Context, id api.ID, in api.ListDeviceRunsParams) {
+func (c *Service) ListDeviceRuns(g *gin.Context, id api.ID, in api.ListDeviceRunsParams) {
 	front.List(g, in.Cursor, in.Limit, latest, func(ctx context.Context, before moment, limit int) ([]api.DeviceRun, error) {
 		return c.store.runsAt(ctx, id, before, limit)
 	}, func(r api.DeviceRun) moment { return moment{*r.Run.DueAt, r.Run.ID} }, func(items []api.DeviceRun, next *string) any { return api.DeviceRunPage{Items: items, Next: next} })
 }
 
 // CompareJobs lays what came of a job beside what came of another: GET /jobs/{id}/comparison.
-func (c *Column) CompareJobs(g *gin.Context, id api.ID, in api.CompareJobsParams) {
+func (c *Service) CompareJobs(g *gin.Context, id api.ID, in api.CompareJobsParams) {
 	_, view, err := c.one(g, id, see)
 	if err == nil {
 		_, _, err = c.one(g, in.With, see)
@@ -230,7 +230,7 @@ func (c *Column) CompareJobs(g *gin.Context, id api.ID, in api.CompareJobsParams
 }
 
 // SteerJob pauses a job, has it go on, or cancels it: PATCH /jobs/{id}.
-func (c *Column) SteerJob(g *gin.Context, id api.ID) {
+func (c *Service) SteerJob(g *gin.Context, id api.ID) {
 	in, ok := front.Bind[api.JobAction](g)
 	if !ok {
 		return
@@ -265,7 +265,7 @@ func sum(counts map[string]int) (n int) {
 }
 
 // RetryJob begins a job anew where it did not succeed: POST /jobs/{id}/retry.
-func (c *Column) RetryJob(g *gin.Context, id api.ID) {
+func (c *Service) RetryJob(g *gin.Context, id api.ID) {
 	ctx := g.Request.Context()
 	_, _, err := c.one(g, id, act)
 	var j newJob
@@ -276,10 +276,10 @@ func (c *Column) RetryJob(g *gin.Context, id api.ID) {
 	if err == nil && len(devices) == 0 {
 		err = front.Problem(http.StatusConflict, "There is nothing to try again.", "No run of this job failed, was interrupted or was missed.")
 	}
-	var chosen []fleet.Meant
+	var chosen []fleet.Target
 	if err == nil {
-		j.target = target{Devices: devices}
-		chosen, err = c.chosen(front.CallerOf(g), needed(j.work), j.target)
+		j.selection = selection{Devices: devices}
+		chosen, err = c.chosen(front.CallerOf(g), needed(j.work), j.selection)
 	}
 	if err == nil && len(chosen) == 0 {
 		err = front.Lacking(act)

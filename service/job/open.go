@@ -25,7 +25,7 @@ type open struct {
 	limits    job.Limits
 	when      job.When
 	needs     *selector.Selector // of when; nil for none
-	target    target
+	selection selection
 	origin    string
 	owner     uuid.UUID // with whose rights it is done, where a person began it
 	by        string    // their address
@@ -43,9 +43,9 @@ type open struct {
 
 	// Of jobs that stand: when they are looked at next, the devices that had a run, and who was signed
 	// in where.
-	lookAt time.Time
-	known  map[uuid.UUID]bool
-	signed map[uuid.UUID][]string
+	nextCheck time.Time
+	known     map[uuid.UUID]bool
+	signed    map[uuid.UUID][]string
 }
 
 func newOpen() *open {
@@ -85,7 +85,7 @@ func (o *open) put(r *run) {
 }
 
 // admit has a job be worked on.
-func (c *Column) admit(o *open, runs []*run) {
+func (c *Service) admit(o *open, runs []*run) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	o.files = o.work.Files()
@@ -97,7 +97,7 @@ func (c *Column) admit(o *open, runs []*run) {
 }
 
 // enter has runs of a job be worked on. The lock is held.
-func (c *Column) enter(o *open, runs []*run) {
+func (c *Service) enter(o *open, runs []*run) {
 	for _, r := range runs {
 		o.counts[r.state]++
 		o.recent[r.state]++
@@ -136,7 +136,7 @@ func missed(o *open, why string) string {
 
 // inOrder are the jobs that are not over, in the order in which they come first at a device. The lock is
 // held.
-func (c *Column) inOrder() []*open {
+func (c *Service) inOrder() []*open {
 	return slices.SortedFunc(maps.Values(c.open), func(a, b *open) int {
 		return cmp.Or(a.beginAt.Compare(b.beginAt), a.createdAt.Compare(b.createdAt), bytes.Compare(a.id[:], b.id[:]))
 	})
@@ -144,7 +144,7 @@ func (c *Column) inOrder() []*open {
 
 // obstacle is what a run waits for at a time, in words that follow "waits"; "" for nothing but its turn.
 // theirs tells that it lies with the device, and not with the job. The lock is held.
-func (c *Column) obstacle(r *run, now time.Time) (why string, theirs bool) {
+func (c *Service) obstacle(r *run, now time.Time) (why string, theirs bool) {
 	o := r.job
 	switch {
 	case o.state == paused:
@@ -187,7 +187,7 @@ func (c *Column) obstacle(r *run, now time.Time) (why string, theirs bool) {
 
 // windowLeft is for how many seconds the maintenance window still lasts that a run is to be done in; 0 where it
 // needs none.
-func (c *Column) windowLeft(o *open, device uuid.UUID, now time.Time) int {
+func (c *Service) windowLeft(o *open, device uuid.UUID, now time.Time) int {
 	if !o.when.Windows {
 		return 0
 	}
@@ -201,7 +201,7 @@ func (c *Column) windowLeft(o *open, device uuid.UUID, now time.Time) int {
 func clock(t time.Time) string { return t.UTC().Format("2 January 15:04 UTC") }
 
 // turn picks the runs of a job whose turn it is, of devices that are connected.
-func (c *Column) turn(o *open, now time.Time) (out []*run) {
+func (c *Service) turn(o *open, now time.Time) (out []*run) {
 	if len(o.waiting) == 0 {
 		return nil
 	}
@@ -234,7 +234,7 @@ func (c *Column) turn(o *open, now time.Time) (out []*run) {
 }
 
 // move changes the state of a run that is not over. The lock is held.
-func (c *Column) move(r *run, to job.State) {
+func (c *Service) move(r *run, to job.State) {
 	o := r.job
 	delete(o.waiting, r.id)
 	delete(o.sent, r.id)
@@ -259,7 +259,7 @@ func (c *Column) move(r *run, to job.State) {
 }
 
 // here is the journal of a device that is connected; "" of one that is not. The lock is held.
-func (c *Column) here(id uuid.UUID) string {
+func (c *Service) here(id uuid.UUID) string {
 	if j := c.journals[id]; j != "" && c.hub.Online(id) {
 		return j
 	}

@@ -31,7 +31,7 @@ func (o *open) asks() access.Permission {
 }
 
 // readOwners reads anew what the owners of jobs may do that are not over.
-func (c *Column) readOwners(ctx context.Context) error {
+func (c *Service) readOwners(ctx context.Context) error {
 	owners := map[uuid.UUID]access.Rights{}
 	c.mu.Lock()
 	for _, o := range c.open {
@@ -54,7 +54,7 @@ func (c *Column) readOwners(ctx context.Context) error {
 }
 
 // learnOwner reads what the owner of a new job may do.
-func (c *Column) learnOwner(ctx context.Context, j newJob) error {
+func (c *Service) learnOwner(ctx context.Context, j newJob) error {
 	if j.owner == uuid.Nil {
 		return nil
 	}
@@ -68,7 +68,7 @@ func (c *Column) learnOwner(ctx context.Context, j newJob) error {
 }
 
 // RightsChanged takes note that what people may do has changed.
-func (c *Column) RightsChanged(ctx context.Context, _ front.RightsChange) {
+func (c *Service) RightsChanged(ctx context.Context, _ front.RightsChange) {
 	if err := c.readOwners(ctx); err != nil {
 		slog.Warn("what the owners of jobs may do cannot be read; trying again", "error", err)
 	}
@@ -76,7 +76,7 @@ func (c *Column) RightsChanged(ctx context.Context, _ front.RightsChange) {
 }
 
 // owned tells whether a job's owner may still do it at a device. The lock is held.
-func (c *Column) owned(o *open, device uuid.UUID) bool {
+func (c *Service) owned(o *open, device uuid.UUID) bool {
 	if !o.personal() {
 		return true
 	}
@@ -89,7 +89,7 @@ func (c *Column) owned(o *open, device uuid.UUID) bool {
 }
 
 // unowned tells whether something of a job waits until somebody adopts it.
-func (c *Column) unowned(id uuid.UUID) bool {
+func (c *Service) unowned(id uuid.UUID) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	o := c.open[id]
@@ -108,7 +108,7 @@ func (c *Column) unowned(id uuid.UUID) bool {
 }
 
 // tellOwned says of jobs whether somebody must adopt them.
-func (c *Column) tellOwned(all ...*api.Job) {
+func (c *Service) tellOwned(all ...*api.Job) {
 	for _, j := range all {
 		if j.EndedAt == nil && c.unowned(j.ID) {
 			j.Unowned = new(true)
@@ -117,7 +117,7 @@ func (c *Column) tellOwned(all ...*api.Job) {
 }
 
 // adopt makes the caller a job's owner: what is still to be done is done with their rights.
-func (c *Column) adopt(g *gin.Context, id uuid.UUID) error {
+func (c *Service) adopt(g *gin.Context, id uuid.UUID) error {
 	caller := front.CallerOf(g)
 	if caller.Limited {
 		return limited()
@@ -139,7 +139,7 @@ func (c *Column) adopt(g *gin.Context, id uuid.UUID) error {
 }
 
 // Adopt makes somebody the owner of a job that is not over.
-func (c *Column) Adopt(ctx context.Context, id, owner uuid.UUID, by string) error {
+func (c *Service) Adopt(ctx context.Context, id, owner uuid.UUID, by string) error {
 	if err := c.store.adopt(ctx, id, owner, by); err != nil {
 		return err
 	}
@@ -167,7 +167,7 @@ func checkLater(caller *front.Caller, when job.When) error {
 }
 
 // Reseal seals anew what was sealed under an older key, and returns how much that was.
-func (c *Column) Reseal(ctx context.Context) (int, error) {
+func (c *Service) Reseal(ctx context.Context) (int, error) {
 	n, err := c.store.reseal(ctx, c.box)
 	files, bad := c.store.resealContents(ctx, c.files)
 	return n + files, errors.Join(err, bad)

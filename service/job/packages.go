@@ -18,13 +18,13 @@ import (
 )
 
 // ListPackages lists the library of packages: GET /packages.
-func (c *Column) ListPackages(g *gin.Context, in api.ListPackagesParams) {
+func (c *Service) ListPackages(g *gin.Context, in api.ListPackagesParams) {
 	front.List(g, in.Cursor, in.Limit, "", c.store.packages, func(p api.Package) string { return p.Content.Name },
 		func(items []api.Package, next *string) any { return api.PackagePage{Items: items, Next: next} })
 }
 
 // GetPackage shows a package: GET /packages/{id}.
-func (c *Column) GetPackage(g *gin.Context, id api.ID, in api.GetPackageParams) {
+func (c *Service) GetPackage(g *gin.Context, id api.ID, in api.GetPackageParams) {
 	p, err := c.store.pack(g.Request.Context(), id, in.Version)
 	if db.Missing(err) {
 		err = front.NotFound("package, or version of it")
@@ -37,23 +37,23 @@ func (c *Column) GetPackage(g *gin.Context, id api.ID, in api.GetPackageParams) 
 }
 
 // ListPackageVersions lists what a package was: GET /packages/{id}/versions.
-func (c *Column) ListPackageVersions(g *gin.Context, id api.ID, in api.ListPackageVersionsParams) {
+func (c *Service) ListPackageVersions(g *gin.Context, id api.ID, in api.ListPackageVersionsParams) {
 	front.List(g, in.Cursor, in.Limit, math.MaxInt32, func(ctx context.Context, before, limit int) ([]api.Package, error) {
 		return c.store.packageVersions(ctx, id, before, limit)
 	}, func(p api.Package) int { return p.Version }, func(items []api.Package, next *string) any { return api.PackagePage{Items: items, Next: next} })
 }
 
 // AddPackage adds a package: POST /packages.
-func (c *Column) AddPackage(g *gin.Context) {
+func (c *Service) AddPackage(g *gin.Context) {
 	c.putPackage(g, nil, http.StatusCreated, "package.add")
 }
 
 // SetPackage changes a package: PUT /packages/{id}.
-func (c *Column) SetPackage(g *gin.Context, id api.ID) {
+func (c *Service) SetPackage(g *gin.Context, id api.ID) {
 	c.putPackage(g, &id, http.StatusOK, "package.change")
 }
 
-func (c *Column) putPackage(g *gin.Context, id *api.ID, status int, action string) {
+func (c *Service) putPackage(g *gin.Context, id *api.ID, status int, action string) {
 	in, ok := front.Bind[api.NewPackage](g)
 	if !ok {
 		return
@@ -80,7 +80,7 @@ func (c *Column) putPackage(g *gin.Context, id *api.ID, status int, action strin
 }
 
 // whole refuses a package whose files are not in the store.
-func (c *Column) whole(ctx context.Context, p pack.Package) error {
+func (c *Service) whole(ctx context.Context, p pack.Package) error {
 	var missing []string
 	for _, f := range p.Files {
 		x, err := c.store.content(ctx, f.SHA256)
@@ -100,7 +100,7 @@ func (c *Column) whole(ctx context.Context, p pack.Package) error {
 }
 
 // RemovePackage removes a package from the library: DELETE /packages/{id}.
-func (c *Column) RemovePackage(g *gin.Context, id api.ID) {
+func (c *Service) RemovePackage(g *gin.Context, id api.ID) {
 	ctx := g.Request.Context()
 	p, err := c.store.pack(ctx, id, nil)
 	var all []api.Package
@@ -138,7 +138,7 @@ func shelved(all []api.Package) func(name string) (pack.Package, bool) {
 }
 
 // packageWork is the work of installing or removing a package of the library.
-func (c *Column) packageWork(ctx context.Context, id uuid.UUID, version *int, remove bool) (w job.Work, err error) {
+func (c *Service) packageWork(ctx context.Context, id uuid.UUID, version *int, remove bool) (w job.Work, err error) {
 	p, err := c.store.pack(ctx, id, version)
 	if db.Missing(err) {
 		return w, front.NotFound("package, or version of it")

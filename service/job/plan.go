@@ -18,6 +18,7 @@ import (
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/job"
 	scriptfile "moorwatch.example/core/script"
+	"moorwatch.example/core/selector"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/fleet"
 	"moorwatch.example/service/front"
@@ -40,7 +41,7 @@ func needed(w job.Work) access.Permission {
 }
 
 // workOf is the work that is asked for, with what it came from.
-func (c *Column) workOf(g *gin.Context, in api.NewJob) (w job.Work, script, pack *uuid.UUID, err error) {
+func (c *Service) workOf(g *gin.Context, in api.NewJob) (w job.Work, script, pack *uuid.UUID, err error) {
 	ctx := g.Request.Context()
 	given := 0
 	for _, there := range []bool{in.Script != nil, in.Package != nil, in.Draft != nil} {
@@ -75,7 +76,7 @@ func (c *Column) workOf(g *gin.Context, in api.NewJob) (w job.Work, script, pack
 }
 
 // prepare makes a job of what is asked for, with a run for each device.
-func (c *Column) prepare(g *gin.Context, in api.NewJob) (j newJob, chosen []fleet.Meant, err error) {
+func (c *Service) prepare(g *gin.Context, in api.NewJob) (j newJob, chosen []fleet.Target, err error) {
 	now := time.Now()
 	j = newJob{id: uuid.New(), state: running, origin: "person", beginAt: now, by: front.CallerOf(g).Email, owner: front.CallerOf(g).ID}
 	if j.work, j.script, j.pack, err = c.workOf(g, in); err != nil {
@@ -120,16 +121,16 @@ func (c *Column) prepare(g *gin.Context, in api.NewJob) (j newJob, chosen []flee
 	if in.Where == nil && in.Group == nil && in.Devices == nil {
 		return j, nil, unable(fmt.Errorf("it names no devices: give an expression, a group or a list; an empty expression is all"))
 	}
-	j.target = target{Where: in.Where, Group: in.Group}
+	j.selection = selection{Where: in.Where, Group: in.Group}
 	if in.Devices != nil {
-		j.target.Devices = *in.Devices
+		j.selection.Devices = *in.Devices
 	}
 	if len(secrets) > 0 && in.Devices == nil {
 		if err := c.fleet.Trusted(g.Request.Context(), "A secret", in.Where, in.Group); err != nil {
 			return j, nil, err
 		}
 	}
-	chosen, err = c.chosen(front.CallerOf(g), needed(j.work), j.target)
+	chosen, err = c.chosen(front.CallerOf(g), needed(j.work), j.selection)
 	if err != nil {
 		return j, nil, err
 	}
@@ -137,53 +138,62 @@ func (c *Column) prepare(g *gin.Context, in api.NewJob) (j newJob, chosen []flee
 		return j, chosen, nil // its runs come with its times and events
 	}
 	if len(chosen) == 0 && !j.when.Follow {
-		return j, nil, unable(fmt.Errorf("no device is meant where you may do this: look at the expression, the group or the list"))
+		return j, nil, unable(fmt.Errorf("no device is selected where you may do this: look at the expression, the group or the list"))
 	}
 	j.runs = runsFor(j.work, chosen, "", j.beginAt, func(time.Time) time.Time { return j.deadline })
 	return j, chosen, nil
 }
 
-// chosen are the devices that are meant, among those where the caller holds a permission.
-func (c *Column) chosen(caller *front.Caller, p access.Permission, t target) ([]fleet.Meant, error) {
-	chosen, err := c.fleet.Meant(caller, p, t.Where, t.Group)
+// chosen are the devices that are targets, among those where the caller holds a permission.
+func (c *Service) chosen(caller *front.Caller, p access.Permission, t selection) ([]fleet.Target, error) {
+	chosen, err := c.fleet.Targets(caller, p, t.Where, t.Group)
 	if err != nil || t.Devices == nil {
 		return chosen, err
 	}
-	meant := map[uuid.UUID]bool{}
+	chosenIDs := map[uuid.UUID]bool{}
 	for _, id := range t.Devices {
-		meant[id] = true
+		chosenIDs[id] = true
 	}
-	return slices.DeleteFunc(chosen, func(d fleet.Meant) bool { return !meant[d.ID] }), nil
+	return slices.DeleteFunc(chosen, func(d fleet.Target) bool { return !chosenIDs[d.ID] }), nil
 }
 
 // runsFor makes the runs of work on devices, due at a time; those where it cannot be done are over at
 // once.
-func runsFor(w job.Work, devices []fleet.Meant, turn string, due time.Time, until func(due time.Time) time.Time) (runs []*run) {
-	want := device.CapabilityCommands
-	if w.Action != job.Run {
-		want = device.CapabilityPackages
-	}
+func runsFor(w job.Work, devices []fleet.Target, turn string, due time.Time, until func(due time.Time) time.Time) (runs []*run) {
 	for i, m := range devices {
 		d := m.Subject
 		r := &run{id: uuid.New(), device: m.ID, name: d.Name, site: d.Organisation + "/" + d.Site, place: float64(i) / float64(len(devices)), turn: turn, due: due, until: until(due), state: job.Waiting}
-		if d.OS != "" {
-			if ok, why := w.Fits(d.OS); !ok {
-				r.state, r.reason = job.Unfit, why
-			}
-		}
-		if r.state == job.Waiting && !slices.Contains(d.Capabilities, want) && d.Online {
-			r.state, r.reason = job.Unfit, "its agent does not offer "+want
+		if why := unfit(w, d); why != "" {
+			r.state, r.reason = job.Unfit, why
 		}
 		runs = append(runs, r)
 	}
 	return runs
 }
 
+// unfit is why work cannot be done on a device; "" where it can, and where the device has not told yet
+// what it is and offers, as after its first connection.
+func unfit(w job.Work, d *selector.Subject) string {
+	if d.OS != "" {
+		if ok, why := w.Fits(d.OS); !ok {
+			return why
+		}
+	}
+	want := device.CapabilityCommands
+	if w.Action != job.Run {
+		want = device.CapabilityPackages
+	}
+	if d.Online && len(d.Capabilities) > 0 && !slices.Contains(d.Capabilities, want) {
+		return "its agent does not offer " + want
+	}
+	return ""
+}
+
 // plan tells what a job would do.
-func (c *Column) plan(j newJob, chosen []fleet.Meant) api.Job {
+func (c *Service) plan(j newJob, chosen []fleet.Target) api.Job {
 	now := time.Now()
 	out := api.Job{ID: uuid.Nil, Name: j.name, Work: j.work, Script: j.script, Package: j.pack, State: planned, Limits: j.limits, When: j.when, Origin: j.origin,
-		BeginAt: j.beginAt, Deadline: &j.deadline, CreatedAt: now, CreatedBy: j.by, Counts: map[string]int{}, Where: j.target.Where, Group: j.target.Group}
+		BeginAt: j.beginAt, Deadline: &j.deadline, CreatedAt: now, CreatedBy: j.by, Counts: map[string]int{}, Where: j.selection.Where, Group: j.selection.Group}
 	runs := j.runs
 	if len(runs) == 0 { // its runs come later: these would be those of now
 		runs = runsFor(j.work, chosen, "", j.beginAt, func(due time.Time) time.Time { return j.limits.Awaited(due, true) })
@@ -253,7 +263,7 @@ func (c *Column) plan(j newJob, chosen []fleet.Meant) api.Job {
 }
 
 // hide seals the secrets of a job; reveal reads them again.
-func (c *Column) hide(id uuid.UUID, secrets map[string]string) ([]byte, error) {
+func (c *Service) hide(id uuid.UUID, secrets map[string]string) ([]byte, error) {
 	if len(secrets) == 0 {
 		return nil, nil
 	}
@@ -261,7 +271,7 @@ func (c *Column) hide(id uuid.UUID, secrets map[string]string) ([]byte, error) {
 	return c.box.Seal(string(text), "job "+id.String()), err
 }
 
-func (c *Column) reveal(id uuid.UUID, sealed []byte) (secrets map[string]string, err error) {
+func (c *Service) reveal(id uuid.UUID, sealed []byte) (secrets map[string]string, err error) {
 	if len(sealed) == 0 {
 		return nil, nil
 	}

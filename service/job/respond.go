@@ -26,7 +26,7 @@ const (
 
 // Respond has a job of an identity do a step of a policy's response at a device. One that was begun
 // before is not begun again.
-func (c *Column) Respond(ctx context.Context, id, device uuid.UUID, name, by string, s response.Step, subject string) error {
+func (c *Service) Respond(ctx context.Context, id, device uuid.UUID, name, by string, s response.Step, subject string) error {
 	m, ok := c.fleet.Known(device)
 	if !ok {
 		return errors.New("the device is not known any more")
@@ -37,7 +37,7 @@ func (c *Column) Respond(ctx context.Context, id, device uuid.UUID, name, by str
 	}
 	now := time.Now()
 	j := newJob{id: id, name: name, work: w, script: script, pack: pack, origin: "response", state: running, beginAt: now, by: by, when: job.When{Windows: s.Windows}, limits: job.Limits{WaitHours: responseHours},
-		target: target{Devices: []uuid.UUID{device}}}
+		selection: selection{Devices: []uuid.UUID{device}}}
 	if s.Windows {
 		j.limits.WaitHours = responseWindow
 	}
@@ -48,7 +48,7 @@ func (c *Column) Respond(ctx context.Context, id, device uuid.UUID, name, by str
 		return err
 	}
 	j.deadline = j.limits.Awaited(now, false)
-	j.runs = runsFor(w, []fleet.Meant{m}, "", now, func(time.Time) time.Time { return j.deadline })
+	j.runs = runsFor(w, []fleet.Target{m}, "", now, func(time.Time) time.Time { return j.deadline })
 	if r := j.runs[0]; r.state != job.Waiting {
 		return errors.New(r.reason)
 	}
@@ -60,7 +60,7 @@ func (c *Column) Respond(ctx context.Context, id, device uuid.UUID, name, by str
 }
 
 // answerWork is the work of a step.
-func (c *Column) answerWork(ctx context.Context, s response.Step, subject string) (w job.Work, script, pack *uuid.UUID, err error) {
+func (c *Service) answerWork(ctx context.Context, s response.Step, subject string) (w job.Work, script, pack *uuid.UUID, err error) {
 	or := func(text, otherwise string) string {
 		if text == "" {
 			return otherwise
@@ -102,7 +102,7 @@ func (c *Column) answerWork(ctx context.Context, s response.Step, subject string
 }
 
 // Answerable refuses a step that no job could do.
-func (c *Column) Answerable(ctx context.Context, s response.Step) error {
+func (c *Service) Answerable(ctx context.Context, s response.Step) error {
 	if s.Do == response.Wait {
 		return nil
 	}
@@ -120,7 +120,7 @@ func (c *Column) Answerable(ctx context.Context, s response.Step) error {
 }
 
 // Outcome tells how a job at one device ended; over is false while it goes on.
-func (c *Column) Outcome(ctx context.Context, id uuid.UUID) (over, succeeded bool, reason string, err error) {
+func (c *Service) Outcome(ctx context.Context, id uuid.UUID) (over, succeeded bool, reason string, err error) {
 	state, exit, reason, err := c.store.onlyRun(ctx, id)
 	if db.Missing(err) {
 		return true, false, "the job is not there", nil

@@ -15,7 +15,7 @@ import (
 )
 
 // Begin fills the library where it never held anything, and takes up the jobs that are not over.
-func (c *Column) Begin(ctx context.Context) error {
+func (c *Service) Begin(ctx context.Context) error {
 	if err := c.fill(ctx); err != nil {
 		return err
 	}
@@ -44,13 +44,13 @@ func (c *Column) Begin(ctx context.Context) error {
 }
 
 // Run has jobs go on until ctx ends.
-func (c *Column) Run(ctx context.Context) {
+func (c *Service) Run(ctx context.Context) {
 	var working sync.WaitGroup
 	working.Go(func() { c.write(ctx) })
 	working.Go(func() { c.stand(ctx) })
 	defer working.Wait()
 	sends := make(chan struct{}, sendsAtOnce)
-	tick, owners := time.NewTicker(lookEvery), time.NewTicker(ownersEvery)
+	tick, owners := time.NewTicker(pollEvery), time.NewTicker(ownersEvery)
 	defer tick.Stop()
 	defer owners.Stop()
 	for {
@@ -62,7 +62,7 @@ func (c *Column) Run(ctx context.Context) {
 		case <-tick.C:
 		case <-c.wake:
 		}
-		c.look(ctx, time.Now(), func(r *run) {
+		c.poll(ctx, time.Now(), func(r *run) {
 			working.Go(func() {
 				select {
 				case sends <- struct{}{}:
@@ -77,9 +77,9 @@ func (c *Column) Run(ctx context.Context) {
 	}
 }
 
-// look has runs begin whose turn it is, asks devices that came back what became of theirs, and ends
+// poll has runs begin whose turn it is, asks devices that came back what became of theirs, and ends
 // what is over.
-func (c *Column) look(ctx context.Context, now time.Time, send func(*run)) {
+func (c *Service) poll(ctx context.Context, now time.Time, send func(*run)) {
 	var begin, ask []*run
 	var over []outcome
 	c.mu.Lock()
@@ -87,8 +87,8 @@ func (c *Column) look(ctx context.Context, now time.Time, send func(*run)) {
 		if o.state == running && !o.beginAt.After(now) && o.limits.Stops(o.recent) == "" {
 			for _, r := range c.turn(o, now) {
 				// What a device is may not have been known when the job was begun.
-				if m, ok := c.fleet.Known(r.device); ok && m.Subject.OS != "" {
-					if fits, why := o.work.Fits(m.Subject.OS); !fits {
+				if m, ok := c.fleet.Known(r.device); ok {
+					if why := unfit(o.work, m.Subject); why != "" {
 						over = append(over, outcome{id: r.id, device: r.device, state: job.Unfit, reason: why, ended: now})
 						continue
 					}
@@ -152,7 +152,7 @@ func (c *Column) look(ctx context.Context, now time.Time, send func(*run)) {
 }
 
 // settle stops jobs of which too many runs failed, and ends those of which all runs are over.
-func (c *Column) settle(ctx context.Context) {
+func (c *Service) settle(ctx context.Context) {
 	type change struct {
 		o             *open
 		state, reason string
@@ -195,7 +195,7 @@ func (c *Column) settle(ctx context.Context) {
 }
 
 // drop cancels all runs of a job that wait.
-func (c *Column) drop(ctx context.Context, o *open, reason string) {
+func (c *Service) drop(ctx context.Context, o *open, reason string) {
 	c.mu.Lock()
 	var all []outcome
 	for _, r := range o.waiting {
@@ -210,7 +210,7 @@ func (c *Column) drop(ctx context.Context, o *open, reason string) {
 }
 
 // steer changes how a job goes on.
-func (c *Column) steer(ctx context.Context, id uuid.UUID, action string) error {
+func (c *Service) steer(ctx context.Context, id uuid.UUID, action string) error {
 	c.mu.Lock()
 	o := c.open[id]
 	if o == nil {
@@ -248,7 +248,7 @@ func (c *Column) steer(ctx context.Context, id uuid.UUID, action string) error {
 }
 
 // tell tells consoles which jobs have changed.
-func (c *Column) tell() {
+func (c *Service) tell() {
 	c.mu.Lock()
 	var ids []uuid.UUID
 	for id, o := range c.open {

@@ -26,7 +26,7 @@ var starter embed.FS
 const starterBy = "Moorwatch"
 
 // fill fills a library that never held anything.
-func (c *Column) fill(ctx context.Context) error {
+func (c *Service) fill(ctx context.Context) error {
 	none, err := c.store.noScripts(ctx)
 	if err != nil || !none {
 		return err
@@ -52,13 +52,13 @@ func (c *Column) fill(ctx context.Context) error {
 }
 
 // ListScripts lists the library: GET /scripts.
-func (c *Column) ListScripts(g *gin.Context, in api.ListScriptsParams) {
+func (c *Service) ListScripts(g *gin.Context, in api.ListScriptsParams) {
 	front.List(g, in.Cursor, in.Limit, "", c.store.scripts, func(s api.Script) string { return s.Content.Name },
 		func(items []api.Script, next *string) any { return api.ScriptPage{Items: items, Next: next} })
 }
 
 // GetScript shows a script: GET /scripts/{id}.
-func (c *Column) GetScript(g *gin.Context, id api.ID, in api.GetScriptParams) {
+func (c *Service) GetScript(g *gin.Context, id api.ID, in api.GetScriptParams) {
 	s, err := c.store.script(g.Request.Context(), id, in.Version)
 	if db.Missing(err) {
 		err = front.NotFound("script, or version of it")
@@ -71,21 +71,21 @@ func (c *Column) GetScript(g *gin.Context, id api.ID, in api.GetScriptParams) {
 }
 
 // ListScriptVersions lists what a script was: GET /scripts/{id}/versions.
-func (c *Column) ListScriptVersions(g *gin.Context, id api.ID, in api.ListScriptVersionsParams) {
+func (c *Service) ListScriptVersions(g *gin.Context, id api.ID, in api.ListScriptVersionsParams) {
 	front.List(g, in.Cursor, in.Limit, math.MaxInt32, func(ctx context.Context, before, limit int) ([]api.Script, error) {
 		return scripts.past(ctx, c.store, id, before, limit)
 	}, func(s api.Script) int { return s.Version }, func(items []api.Script, next *string) any { return api.ScriptPage{Items: items, Next: next} })
 }
 
 // AddScript adds a script: POST /scripts.
-func (c *Column) AddScript(g *gin.Context) { c.putScript(g, nil, http.StatusCreated, "script.add") }
+func (c *Service) AddScript(g *gin.Context) { c.putScript(g, nil, http.StatusCreated, "script.add") }
 
 // SetScript changes a script: PUT /scripts/{id}.
-func (c *Column) SetScript(g *gin.Context, id api.ID) {
+func (c *Service) SetScript(g *gin.Context, id api.ID) {
 	c.putScript(g, &id, http.StatusOK, "script.change")
 }
 
-func (c *Column) putScript(g *gin.Context, id *api.ID, status int, action string) {
+func (c *Service) putScript(g *gin.Context, id *api.ID, status int, action string) {
 	in, ok := front.Bind[api.NewScript](g)
 	if !ok {
 		return
@@ -121,7 +121,7 @@ func read(in api.NewScript) (script.Script, error) {
 }
 
 // RemoveScript removes a script: DELETE /scripts/{id}.
-func (c *Column) RemoveScript(g *gin.Context, id api.ID) {
+func (c *Service) RemoveScript(g *gin.Context, id api.ID) {
 	name, err := scripts.remove(g.Request.Context(), c.store, id)
 	if db.Missing(err) {
 		err = front.NotFound("script")
@@ -132,7 +132,7 @@ func (c *Column) RemoveScript(g *gin.Context, id api.ID) {
 }
 
 // done puts an action on record, or answers with what went wrong.
-func (c *Column) done(g *gin.Context, action, detail string, err error) bool {
+func (c *Service) done(g *gin.Context, action, detail string, err error) bool {
 	if err == nil {
 		entry := front.EntryOf(g, action, "done")
 		entry.Detail = detail

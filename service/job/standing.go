@@ -28,7 +28,7 @@ type event struct {
 }
 
 // Happened is told what happened to a device, of core/job's events. It never waits.
-func (c *Column) Happened(kind string, device uuid.UUID, check string) {
+func (c *Service) Happened(kind string, device uuid.UUID, check string) {
 	select {
 	case c.events <- event{kind, device, check, time.Now()}:
 	default:
@@ -40,7 +40,7 @@ func (c *Column) Happened(kind string, device uuid.UUID, check string) {
 const knownWithin = time.Minute
 
 // standing are the jobs that stand and go on, with what one needs to ask who they are meant for.
-func (c *Column) standing(which func(*open) bool) (all []*open) {
+func (c *Service) standing(which func(*open) bool) (all []*open) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, o := range c.open {
@@ -53,7 +53,7 @@ func (c *Column) standing(which func(*open) bool) (all []*open) {
 
 // stand has jobs that stand begin runs as times come, devices are added and things happen, until ctx
 // ends.
-func (c *Column) stand(ctx context.Context) {
+func (c *Service) stand(ctx context.Context) {
 	tick := time.NewTicker(standEvery)
 	defer tick.Stop()
 	for {
@@ -79,9 +79,9 @@ func (c *Column) stand(ctx context.Context) {
 			}
 		case now := <-tick.C:
 			for _, o := range c.standing(func(o *open) bool {
-				return (o.when.Rule != "" || o.when.Follow || o.when.Event == job.SignedIn) && !now.Before(o.lookAt)
+				return (o.when.Rule != "" || o.when.Follow || o.when.Event == job.SignedIn) && !now.Before(o.nextCheck)
 			}) {
-				if err := c.visit(ctx, o, now); err != nil && ctx.Err() == nil {
+				if err := c.beginDue(ctx, o, now); err != nil && ctx.Err() == nil {
 					slog.Warn("a job that stands cannot be looked at; trying again", "job", o.id, "error", err)
 				}
 			}
@@ -89,25 +89,25 @@ func (c *Column) stand(ctx context.Context) {
 	}
 }
 
-// meant are the devices that a job is meant for now, among those where who began it may still do it.
-func (c *Column) meant(ctx context.Context, o *open) ([]fleet.Meant, error) {
+// targets are the devices that a job is meant for now, among those where who began it may still do it.
+func (c *Service) targets(ctx context.Context, o *open) ([]fleet.Target, error) {
 	rights, err := c.people.RightsOf(ctx, o.owner)
 	if err != nil {
 		return nil, err
 	}
-	return c.chosen(&front.Caller{ID: o.owner, Email: o.by, Rights: rights}, needed(o.work), o.target)
+	return c.chosen(&front.Caller{ID: o.owner, Email: o.by, Rights: rights}, needed(o.work), o.selection)
 }
 
-// visit begins runs of a job whose times have come, or whose devices came to be meant.
-func (c *Column) visit(ctx context.Context, o *open, now time.Time) error {
-	devices, err := c.meant(ctx, o)
+// beginDue begins runs of a job whose times have come, or whose devices came to be meant.
+func (c *Service) beginDue(ctx context.Context, o *open, now time.Time) error {
+	devices, err := c.targets(ctx, o)
 	if err != nil {
 		return err
 	}
 	next := now.Add(followEvery)
 	switch {
 	case o.when.Follow:
-		fresh := slices.DeleteFunc(devices, func(m fleet.Meant) bool { return o.known[m.ID] })
+		fresh := slices.DeleteFunc(devices, func(m fleet.Target) bool { return o.known[m.ID] })
 		_, err = c.add(ctx, o, runsFor(o.work, fresh, "", now, o.until), false)
 		if err == nil {
 			for _, m := range fresh {
@@ -126,22 +126,22 @@ func (c *Column) visit(ctx context.Context, o *open, now time.Time) error {
 		next, err = c.recur(ctx, o, devices, now)
 	}
 	c.mu.Lock()
-	o.lookAt = next
+	o.nextCheck = next
 	c.mu.Unlock()
 	return err
 }
 
-// recurLook is the longest that a job that recurs is not looked at: devices come and change their zone.
-const recurLook = time.Minute
+// recurEvery is the longest that a job that recurs is not looked at: devices come and change their zone.
+const recurEvery = time.Minute
 
 // recur begins the runs of a job that recurs at the devices where its time has come, and returns when it
 // is to be looked at again.
-func (c *Column) recur(ctx context.Context, o *open, devices []fleet.Meant, now time.Time) (next time.Time, err error) {
-	zones := map[string][]fleet.Meant{}
+func (c *Service) recur(ctx context.Context, o *open, devices []fleet.Target, now time.Time) (next time.Time, err error) {
+	zones := map[string][]fleet.Target{}
 	for _, m := range devices {
 		zones[m.Subject.TimeZone] = append(zones[m.Subject.TimeZone], m)
 	}
-	next = now.Add(recurLook)
+	next = now.Add(recurEvery)
 	for name, here := range zones {
 		zone := calendar.Zone(name)
 		if at := o.when.Next(now, zone); !at.IsZero() && at.Before(next) {
@@ -177,7 +177,7 @@ func (o *open) until(due time.Time) time.Time { return o.limits.Awaited(due, tru
 const soonest = 10 * time.Second
 
 // answer begins a run of a job at a device where something happened, unless one is under way there.
-func (c *Column) answer(ctx context.Context, o *open, e event) {
+func (c *Service) answer(ctx context.Context, o *open, e event) {
 	c.mu.Lock()
 	for _, r := range c.at[e.device] {
 		if r.job == o {
@@ -186,8 +186,8 @@ func (c *Column) answer(ctx context.Context, o *open, e event) {
 		}
 	}
 	c.mu.Unlock()
-	devices, err := c.meant(ctx, o)
-	here := slices.DeleteFunc(devices, func(m fleet.Meant) bool { return m.ID != e.device })
+	devices, err := c.targets(ctx, o)
+	here := slices.DeleteFunc(devices, func(m fleet.Target) bool { return m.ID != e.device })
 	// It may have happened twice within the second by which a turn is called.
 	for at, n := e.at, 0; err == nil && n == 0 && len(here) > 0 && at.Sub(e.at) < soonest; at = at.Add(time.Second) {
 		n, err = c.add(ctx, o, runsFor(o.work, here, at.UTC().Format("2006-01-02 15:04:05"), e.at, o.until), false)
@@ -199,7 +199,7 @@ func (c *Column) answer(ctx context.Context, o *open, e event) {
 
 // add adds runs to a job that stands; fresh tells that they are a turn of their own, by which its limits
 // of failures are counted. It returns how many there were not yet.
-func (c *Column) add(ctx context.Context, o *open, runs []*run, fresh bool) (n int, err error) {
+func (c *Service) add(ctx context.Context, o *open, runs []*run, fresh bool) (n int, err error) {
 	if len(runs) == 0 {
 		return 0, nil
 	}
@@ -220,7 +220,7 @@ func (c *Column) add(ctx context.Context, o *open, runs []*run, fresh bool) (n i
 }
 
 // explain tells of runs that wait for what they do.
-func (c *Column) explain(runs []api.Run) {
+func (c *Service) explain(runs []api.Run) {
 	now := time.Now()
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -242,7 +242,7 @@ func (c *Column) explain(runs []api.Run) {
 var everybody = access.Rights{{Role: access.Owner, Scope: health.Scope{Kind: health.Everywhere}}}
 
 // foretell tells when a job that recurs falls due next.
-func (c *Column) foretell(j *api.Job) {
+func (c *Service) foretell(j *api.Job) {
 	if j.When.Rule == "" || j.EndedAt != nil {
 		return
 	}
@@ -252,7 +252,7 @@ func (c *Column) foretell(j *api.Job) {
 	if o == nil {
 		return
 	}
-	devices, err := c.chosen(&front.Caller{Rights: everybody}, see, o.target)
+	devices, err := c.chosen(&front.Caller{Rights: everybody}, see, o.selection)
 	if err != nil {
 		return
 	}
@@ -269,7 +269,7 @@ func (c *Column) foretell(j *api.Job) {
 }
 
 // whose is who began a job that is not over; "" for another.
-func (c *Column) whose(id uuid.UUID) string {
+func (c *Service) whose(id uuid.UUID) string {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if o := c.open[id]; o != nil {

@@ -18,8 +18,8 @@ import (
 // store is every question that this column asks of the database.
 type store struct{ pool *pgxpool.Pool }
 
-// target is which devices a job is meant for.
-type target struct {
+// selection is which devices a job is for.
+type selection struct {
 	Where   *string     `json:"where,omitempty"`
 	Group   *uuid.UUID  `json:"group,omitempty"`
 	Devices []uuid.UUID `json:"devices,omitempty"`
@@ -35,7 +35,7 @@ type newJob struct {
 	secrets      []byte
 	limits       job.Limits
 	when         job.When
-	target       target
+	selection    selection
 	origin       string
 	state        string
 	beginAt      time.Time
@@ -48,8 +48,8 @@ type newJob struct {
 // addJob puts a job and all its runs on record.
 func (s store) addJob(ctx context.Context, j newJob) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `INSERT INTO jobs (id, name, work, script_id, package_id, values, secrets, limits, whens, target, origin, state, begin_at, deadline, created_by, owner_id)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, nullif($16, '00000000-0000-0000-0000-000000000000'::uuid))`, j.id, j.name, j.work, j.script, j.pack, j.values, j.secrets, j.limits, j.when, j.target, j.origin, j.state, j.beginAt, j.deadline, j.by, j.owner)
+		_, err := tx.Exec(ctx, `INSERT INTO jobs (id, name, work, script_id, package_id, values, secrets, limits, whens, selection, origin, state, begin_at, deadline, created_by, owner_id)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, nullif($16, '00000000-0000-0000-0000-000000000000'::uuid))`, j.id, j.name, j.work, j.script, j.pack, j.values, j.secrets, j.limits, j.when, j.selection, j.origin, j.state, j.beginAt, j.deadline, j.by, j.owner)
 		if err != nil {
 			return err
 		}
@@ -88,7 +88,7 @@ func (s store) addRuns(ctx context.Context, id uuid.UUID, runs []*run) (added []
 	return added, err
 }
 
-const jobColumns = "j.id, j.name, j.work, j.script_id, j.package_id, j.values, j.state, j.reason, j.limits, j.whens, j.target, j.origin, j.begin_at, j.deadline, j.created_at, j.created_by, j.ended_at"
+const jobColumns = "j.id, j.name, j.work, j.script_id, j.package_id, j.values, j.state, j.reason, j.limits, j.whens, j.selection, j.origin, j.begin_at, j.deadline, j.created_at, j.created_by, j.ended_at"
 
 // sought is which jobs are listed.
 type sought struct {
@@ -111,7 +111,7 @@ func (s store) jobs(ctx context.Context, view []uuid.UUID, w sought, before mome
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (j api.Job, err error) {
 		var reason string
 		var values map[string]string
-		var t target
+		var t selection
 		err = row.Scan(&j.ID, &j.Name, &j.Work, &j.Script, &j.Package, &values, &j.State, &reason, &j.Limits, &j.When, &t, &j.Origin, &j.BeginAt, &j.Deadline, &j.CreatedAt, &j.CreatedBy, &j.EndedAt, &j.Counts)
 		j.Where, j.Group = t.Where, t.Group
 		if reason != "" {
@@ -319,13 +319,13 @@ const comparedBytes = 2000
 
 // unended reads the jobs that are not over, with their runs that are not.
 func (s store) unended(ctx context.Context) ([]*open, error) {
-	rows, err := s.pool.Query(ctx, "SELECT id, name, work, values, secrets, limits, whens, target, origin, state, begin_at, deadline, created_at, coalesce(adopted_by, created_by), coalesce(owner_id, '00000000-0000-0000-0000-000000000000') FROM jobs WHERE ended_at IS NULL")
+	rows, err := s.pool.Query(ctx, "SELECT id, name, work, values, secrets, limits, whens, selection, origin, state, begin_at, deadline, created_at, coalesce(adopted_by, created_by), coalesce(owner_id, '00000000-0000-0000-0000-000000000000') FROM jobs WHERE ended_at IS NULL")
 	if err != nil {
 		return nil, err
 	}
 	all, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (*open, error) {
 		o := newOpen()
-		return o, row.Scan(&o.id, &o.name, &o.work, &o.values, &o.secrets, &o.limits, &o.when, &o.target, &o.origin, &o.state, &o.beginAt, &o.deadline, &o.createdAt, &o.by, &o.owner)
+		return o, row.Scan(&o.id, &o.name, &o.work, &o.values, &o.secrets, &o.limits, &o.when, &o.selection, &o.origin, &o.state, &o.beginAt, &o.deadline, &o.createdAt, &o.by, &o.owner)
 	})
 	if err != nil {
 		return nil, err
@@ -440,7 +440,7 @@ func (s store) setState(ctx context.Context, id uuid.UUID, state, reason string,
 
 // again reads what a job that is to be tried again was.
 func (s store) again(ctx context.Context, id uuid.UUID) (n newJob, devices []uuid.UUID, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT name, script_id, package_id, work, values, secrets, limits, whens, target FROM jobs WHERE id = $1", id).Scan(&n.name, &n.script, &n.pack, &n.work, &n.values, &n.secrets, &n.limits, &n.when, &n.target)
+	err = s.pool.QueryRow(ctx, "SELECT name, script_id, package_id, work, values, secrets, limits, whens, selection FROM jobs WHERE id = $1", id).Scan(&n.name, &n.script, &n.pack, &n.work, &n.values, &n.secrets, &n.limits, &n.when, &n.selection)
 	if err != nil {
 		return n, nil, err
 	}

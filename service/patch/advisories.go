@@ -26,7 +26,7 @@ import (
 )
 
 // ListAdvisories lists what is known of the fleet's software: GET /advisories.
-func (c *Column) ListAdvisories(g *gin.Context, in api.ListAdvisoriesParams) {
+func (c *Service) ListAdvisories(g *gin.Context, in api.ListAdvisoriesParams) {
 	view, err := c.fleet.View(g.Request.Context(), front.CallerOf(g), see)
 	if err != nil {
 		front.Fail(g, err)
@@ -40,7 +40,7 @@ func (c *Column) ListAdvisories(g *gin.Context, in api.ListAdvisoriesParams) {
 }
 
 // GetAdvisory shows one: GET /advisories/{advisory}.
-func (c *Column) GetAdvisory(g *gin.Context, name string) {
+func (c *Service) GetAdvisory(g *gin.Context, name string) {
 	ctx := g.Request.Context()
 	view, err := c.fleet.View(ctx, front.CallerOf(g), see)
 	var out api.AdvisoryDetail
@@ -65,7 +65,7 @@ func (c *Column) GetAdvisory(g *gin.Context, name string) {
 }
 
 // ListAdvisoryDevices lists whom one is about: GET /advisories/{advisory}/devices.
-func (c *Column) ListAdvisoryDevices(g *gin.Context, name string, in api.ListAdvisoryDevicesParams) {
+func (c *Service) ListAdvisoryDevices(g *gin.Context, name string, in api.ListAdvisoryDevicesParams) {
 	ctx := g.Request.Context()
 	view, err := c.fleet.View(ctx, front.CallerOf(g), see)
 	var a api.Advisory
@@ -86,13 +86,13 @@ func (c *Column) ListAdvisoryDevices(g *gin.Context, name string, in api.ListAdv
 }
 
 // ListFeeds lists the feeds: GET /advisory-feeds.
-func (c *Column) ListFeeds(g *gin.Context, in api.ListFeedsParams) {
+func (c *Service) ListFeeds(g *gin.Context, in api.ListFeedsParams) {
 	front.List(g, in.Cursor, in.Limit, "", c.store.feeds, func(f api.Feed) string { return f.Name },
 		func(items []api.Feed, next *string) any { return api.FeedPage{Items: items, Next: next} })
 }
 
 // RemoveFeed forgets a feed: DELETE /advisory-feeds/{feed}.
-func (c *Column) RemoveFeed(g *gin.Context, name string) {
+func (c *Service) RemoveFeed(g *gin.Context, name string) {
 	if c.done(g, "feed.remove", name, c.store.removeFeed(g.Request.Context(), name)) {
 		c.compareSoon()
 		g.Status(http.StatusNoContent)
@@ -109,7 +109,7 @@ const (
 )
 
 // ImportFeed imports a file into a feed: PUT /advisory-feeds/{feed}.
-func (c *Column) ImportFeed(g *gin.Context, name string, in api.ImportFeedParams) {
+func (c *Service) ImportFeed(g *gin.Context, name string, in api.ImportFeedParams) {
 	f, err := c.Import(g.Request.Context(), name, front.CallerOf(g).Email, in.Whole != nil && *in.Whole, g.Request.Body)
 	if c.done(g, "feed.import", fmt.Sprintf("%s: %d advisories, %d exploited, %d refused", name, f.Advisories, f.Exploited, f.Refused), err) {
 		g.JSON(http.StatusOK, f)
@@ -117,7 +117,7 @@ func (c *Column) ImportFeed(g *gin.Context, name string, in api.ImportFeedParams
 }
 
 // Import imports a file into a feed, within half an hour; whole tells that it is all of the feed.
-func (c *Column) Import(ctx context.Context, feed, by string, whole bool, file io.Reader) (api.Feed, error) {
+func (c *Service) Import(ctx context.Context, feed, by string, whole bool, file io.Reader) (api.Feed, error) {
 	ctx, cancel := context.WithTimeout(ctx, importWithin)
 	defer cancel()
 	err := c.store.importFeed(ctx, feed, by, whole, func(m *importing, r *refusal) error {
@@ -221,7 +221,7 @@ func (l *atMost) Read(p []byte) (int, error) {
 }
 
 // compareSoon has what is new compared with advisories: software and updates; and devices be weighed.
-func (c *Column) compareSoon(devices ...uuid.UUID) {
+func (c *Service) compareSoon(devices ...uuid.UUID) {
 	c.changed.add(devices...)
 	select {
 	case c.compares <- struct{}{}:
@@ -230,7 +230,7 @@ func (c *Column) compareSoon(devices ...uuid.UUID) {
 }
 
 // InventoryChanged has the software of a device compared with advisories.
-func (c *Column) InventoryChanged(id uuid.UUID) { c.compareSoon(id) }
+func (c *Service) InventoryChanged(id uuid.UUID) { c.compareSoon(id) }
 
 // Times of comparing.
 const (
@@ -239,7 +239,7 @@ const (
 )
 
 // Compare compares software with advisories as either changes, until ctx ends.
-func (c *Column) Compare(ctx context.Context) {
+func (c *Service) Compare(ctx context.Context) {
 	tick := time.NewTicker(compareEvery)
 	defer tick.Stop()
 	weighed := 0 // the import by which all devices were weighed
@@ -269,7 +269,7 @@ func (c *Column) Compare(ctx context.Context) {
 const mostWeighed = 500
 
 // compare compares what was not compared yet, and weighs devices: all after an import, else those that changed.
-func (c *Column) compare(ctx context.Context, weighed int, devices []uuid.UUID) (import_ int, err error) {
+func (c *Service) compare(ctx context.Context, weighed int, devices []uuid.UUID) (import_ int, err error) {
 	for n := 1; n > 0; {
 		if n, import_, err = c.store.compare(ctx, match); err != nil {
 			return weighed, err

@@ -22,7 +22,7 @@ var feedName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._ -]{0,59}$`)
 const mirrorEvery = 5 * time.Minute
 
 // KeepMirror imports what changes in a folder that mirrors feeds of advisories, until ctx ends.
-func (c *Column) KeepMirror(ctx context.Context, dir string) {
+func (c *Service) KeepMirror(ctx context.Context, dir string) {
 	tick := time.NewTicker(mirrorEvery)
 	defer tick.Stop()
 	for {
@@ -39,7 +39,7 @@ func (c *Column) KeepMirror(ctx context.Context, dir string) {
 
 // Mirror imports what changed in a folder that mirrors feeds of advisories: each file in it, and each folder with all
 // that is below it, is a feed of that name, whole. What goes from the folder stays until somebody forgets the feed.
-func (c *Column) Mirror(ctx context.Context, dir string) error {
+func (c *Service) Mirror(ctx context.Context, dir string) error {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
 		return fmt.Errorf("the mirror of advisories cannot be read: %w", err)
@@ -71,7 +71,7 @@ func (c *Column) Mirror(ctx context.Context, dir string) error {
 	return errors.Join(bad...)
 }
 
-func (c *Column) mirrorOne(ctx context.Context, name, path string) error {
+func (c *Service) mirrorOne(ctx context.Context, name, path string) error {
 	body, err := open(path)
 	if err != nil {
 		return err

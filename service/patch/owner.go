@@ -15,7 +15,7 @@ const actionAdopt = "adopt"
 
 // owned tells whether the owner of a rollout may still install updates at all of its devices, and do what else it
 // does there. Where not it waits until somebody adopts it.
-func (c *Column) owned(ctx context.Context, r *rollout) (bool, error) {
+func (c *Service) owned(ctx context.Context, r *rollout) (bool, error) {
 	rights, err := c.people.RightsOf(ctx, r.owner)
 	if err != nil {
 		return false, err
@@ -49,7 +49,7 @@ func (r *rollout) asks() []access.Permission {
 }
 
 // adopt makes the caller a rollout's owner, and that of its jobs that are not over.
-func (c *Column) adopt(g *gin.Context, r *rollout) error {
+func (c *Service) adopt(g *gin.Context, r *rollout) error {
 	ctx, caller := g.Request.Context(), front.CallerOf(g)
 	was := r.owner
 	r.owner = caller.ID

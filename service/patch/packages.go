@@ -15,7 +15,7 @@ import (
 
 // lack works out which devices have software that a package of the library would bring to a newer version: then the
 // package is an update that they miss.
-func (c *Column) lack(ctx context.Context) error {
+func (c *Service) lack(ctx context.Context) error {
 	offers, err := c.jobs.Offers(ctx)
 	if err != nil {
 		return err

@@ -33,12 +33,12 @@ import (
 
 // Fleet is what this column asks and tells of devices.
 type Fleet interface {
-	front.Sight
-	// Meant returns the devices of a group, those for which an expression holds, or all, by name; of
+	front.Visibility
+	// Targets returns the devices of a group, those for which an expression holds, or all, by name; of
 	// them those at which the caller holds a permission.
-	Meant(caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]fleet.Meant, error)
+	Targets(caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]fleet.Target, error)
 	// Known is one device.
-	Known(id uuid.UUID) (fleet.Meant, bool)
+	Known(id uuid.UUID) (fleet.Target, bool)
 	// KnownScope refuses a scope that is not there.
 	KnownScope(ctx context.Context, scope health.Scope) error
 	// Publish sends an event to all who listen to the console's stream.
@@ -75,8 +75,8 @@ type Windows interface {
 	WindowNext(p *health.Place, zone string, now time.Time) time.Time
 }
 
-// Column serves the patch part of the contract.
-type Column struct {
+// Service serves the patch part of the contract.
+type Service struct {
 	store   store
 	fleet   Fleet
 	jobs    Jobs
@@ -119,18 +119,18 @@ func (c *changed) add(all ...uuid.UUID) {
 }
 
 // New makes the column.
-func New(pool *pgxpool.Pool, fleet Fleet, jobs Jobs, windows Windows, people People, audit front.Recorder, poster post.Post) *Column {
-	return &Column{store: store{pool}, fleet: fleet, jobs: jobs, windows: windows, people: people, audit: audit, post: poster, began: time.Now(), wake: make(chan struct{}, 1), compares: make(chan struct{}, 1), changed: changed{devices: map[uuid.UUID]bool{}}}
+func New(pool *pgxpool.Pool, fleet Fleet, jobs Jobs, windows Windows, people People, audit front.Recorder, poster post.Post) *Service {
+	return &Service{store: store{pool}, fleet: fleet, jobs: jobs, windows: windows, people: people, audit: audit, post: poster, began: time.Now(), wake: make(chan struct{}, 1), compares: make(chan struct{}, 1), changed: changed{devices: map[uuid.UUID]bool{}}}
 }
 
 var see, act, administer = access.Of("updates", access.See), access.Of("updates", access.Act), access.Of("updates", access.Administer)
 
-// lookEvery is how often it is looked at rollouts that are under way.
-const lookEvery = 2 * time.Second
+// pollEvery is how often it is looked at rollouts that are under way.
+const pollEvery = 2 * time.Second
 
 // Run has rollouts go on until ctx ends.
-func (c *Column) Run(ctx context.Context) {
-	tick := time.NewTicker(lookEvery)
+func (c *Service) Run(ctx context.Context) {
+	tick := time.NewTicker(pollEvery)
 	defer tick.Stop()
 	for {
 		select {
@@ -146,9 +146,9 @@ func (c *Column) Run(ctx context.Context) {
 }
 
 // Expire forgets updates that nobody misses any more.
-func (c *Column) Expire(ctx context.Context) error { return c.store.expire(ctx) }
+func (c *Service) Expire(ctx context.Context) error { return c.store.expire(ctx) }
 
-func (c *Column) poke() {
+func (c *Service) poke() {
 	select {
 	case c.wake <- struct{}{}:
 	default:
@@ -157,7 +157,7 @@ func (c *Column) poke() {
 
 // ServeUpdates takes what a device is offered: POST /updates. It answers 409 where the digest names another
 // list than it has; then the device sends all of it.
-func (c *Column) ServeUpdates(w http.ResponseWriter, r *http.Request) {
+func (c *Service) ServeUpdates(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 30*time.Second)
 	defer cancel()
 	var in link.Updates
@@ -190,7 +190,7 @@ func (c *Column) ServeUpdates(w http.ResponseWriter, r *http.Request) {
 
 // done finishes a change: err answers the caller, or the change is noted in the audit log. It tells whether
 // all went well.
-func (c *Column) done(g *gin.Context, action, detail string, err error) bool {
+func (c *Service) done(g *gin.Context, action, detail string, err error) bool {
 	switch {
 	case db.Missing(err):
 		err = front.NotFound("entry")

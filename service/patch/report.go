@@ -30,13 +30,13 @@ import (
 
 // Record counts how current all devices are, for the day of a time. What was released later than that does not
 // count. It is run every hour.
-func (c *Column) Record(ctx context.Context, at time.Time) error {
+func (c *Service) Record(ctx context.Context, at time.Time) error {
 	rings, err := c.store.ringOf(ctx)
 	if err != nil {
 		return err
 	}
 	all := map[ringed]patch.Tally{}
-	err = c.tally(ctx, nil, at, func(m fleet.Meant, count func(*patch.Tally)) {
+	err = c.tally(ctx, nil, at, func(m fleet.Target, count func(*patch.Tally)) {
 		of := ringed{m.Place.Organisation, rings[m.ID]}
 		t := all[of]
 		count(&t)
@@ -49,8 +49,8 @@ func (c *Column) Record(ctx context.Context, at time.Time) error {
 }
 
 // tally calls each for the devices of a view that told of updates, with what counts the device.
-func (c *Column) tally(ctx context.Context, view []uuid.UUID, at time.Time, each func(m fleet.Meant, count func(*patch.Tally))) error {
-	s, err := c.look(ctx, at)
+func (c *Service) tally(ctx context.Context, view []uuid.UUID, at time.Time, each func(m fleet.Target, count func(*patch.Tally))) error {
+	s, err := c.readDecisions(ctx, at)
 	if err != nil {
 		return err
 	}
@@ -83,7 +83,7 @@ type about struct {
 }
 
 // aboutFor is what a caller may be told of an organisation, or of all.
-func (c *Column) aboutFor(ctx context.Context, caller *front.Caller, organisation *uuid.UUID) (a about, err error) {
+func (c *Service) aboutFor(ctx context.Context, caller *front.Caller, organisation *uuid.UUID) (a about, err error) {
 	if a.view, err = c.fleet.View(ctx, caller, see); err != nil {
 		return a, err
 	}
@@ -92,7 +92,7 @@ func (c *Column) aboutFor(ctx context.Context, caller *front.Caller, organisatio
 	})
 }
 
-func (c *Column) narrow(ctx context.Context, a about, organisation *uuid.UUID, may func(uuid.UUID) bool) (about, error) {
+func (c *Service) narrow(ctx context.Context, a about, organisation *uuid.UUID, may func(uuid.UUID) bool) (about, error) {
 	names, err := c.store.organisations(ctx)
 	if err != nil {
 		return a, err
@@ -114,7 +114,7 @@ func (c *Column) narrow(ctx context.Context, a about, organisation *uuid.UUID, m
 }
 
 // seesOf tells whether a device of an organisation is in a view.
-func (c *Column) seesOf(view []uuid.UUID, organisation uuid.UUID) bool {
+func (c *Service) seesOf(view []uuid.UUID, organisation uuid.UUID) bool {
 	return slices.ContainsFunc(view, func(id uuid.UUID) bool {
 		m, ok := c.fleet.Known(id)
 		return ok && m.Place.Organisation == organisation.String()
@@ -128,14 +128,14 @@ type standings struct {
 	devices                    []uuid.UUID
 }
 
-func (c *Column) standings(ctx context.Context, a about, now time.Time) (out standings, err error) {
+func (c *Service) standings(ctx context.Context, a about, now time.Time) (out standings, err error) {
 	rings, err := c.store.ringOf(ctx)
 	if err != nil {
 		return out, err
 	}
 	out.devices = []uuid.UUID{}
 	by := [3]map[string]*patch.Tally{{}, {}, {}}
-	err = c.tally(ctx, a.view, now, func(m fleet.Meant, count func(*patch.Tally)) {
+	err = c.tally(ctx, a.view, now, func(m fleet.Target, count func(*patch.Tally)) {
 		if a.only != nil && m.Place.Organisation != a.only.String() {
 			return
 		}
@@ -168,7 +168,7 @@ func daysOf(days *int) int {
 }
 
 // GetCompliance tells how current devices are: GET /updates/compliance.
-func (c *Column) GetCompliance(g *gin.Context, in api.GetComplianceParams) {
+func (c *Service) GetCompliance(g *gin.Context, in api.GetComplianceParams) {
 	ctx, now := g.Request.Context(), time.Now()
 	a, err := c.aboutFor(ctx, front.CallerOf(g), in.Organisation)
 	var s standings
@@ -189,7 +189,7 @@ func (c *Column) GetCompliance(g *gin.Context, in api.GetComplianceParams) {
 }
 
 // MakeReport makes a report: GET /updates/report.
-func (c *Column) MakeReport(g *gin.Context, in api.MakeReportParams) {
+func (c *Service) MakeReport(g *gin.Context, in api.MakeReportParams) {
 	ctx := g.Request.Context()
 	a, err := c.aboutFor(ctx, front.CallerOf(g), in.Organisation)
 	var s patch.Summary
@@ -225,7 +225,7 @@ func fileName(s patch.Summary, kind string) string {
 }
 
 // summary gathers what a report tells.
-func (c *Column) summary(ctx context.Context, a about, days int, maker string, now time.Time) (s patch.Summary, err error) {
+func (c *Service) summary(ctx context.Context, a about, days int, maker string, now time.Time) (s patch.Summary, err error) {
 	s = patch.Summary{About: a.name, From: now.AddDate(0, 0, -days), To: now, Maker: maker}
 	at, err := c.standings(ctx, a, now)
 	if err != nil {
@@ -274,7 +274,7 @@ func (c *Column) summary(ctx context.Context, a about, days int, maker string, n
 }
 
 // ListReportSchedules lists when reports are sent: GET /report-schedules.
-func (c *Column) ListReportSchedules(g *gin.Context, in api.ListReportSchedulesParams) {
+func (c *Service) ListReportSchedules(g *gin.Context, in api.ListReportSchedulesParams) {
 	ctx := g.Request.Context()
 	front.List(g, in.Cursor, in.Limit, named{}, c.store.schedules, func(r api.ReportSchedule) named { return named{r.Schedule.Name, r.ID.String()} },
 		func(items []api.ReportSchedule, next *string) any {
@@ -290,16 +290,16 @@ func (c *Column) ListReportSchedules(g *gin.Context, in api.ListReportSchedulesP
 }
 
 // AddReportSchedule adds one: POST /report-schedules.
-func (c *Column) AddReportSchedule(g *gin.Context) {
+func (c *Service) AddReportSchedule(g *gin.Context) {
 	c.putSchedule(g, nil, http.StatusCreated, "report.schedule")
 }
 
 // SetReportSchedule changes one: PUT /report-schedules/{id}.
-func (c *Column) SetReportSchedule(g *gin.Context, id api.ID) {
+func (c *Service) SetReportSchedule(g *gin.Context, id api.ID) {
 	c.putSchedule(g, &id, http.StatusOK, "report.reschedule")
 }
 
-func (c *Column) putSchedule(g *gin.Context, id *uuid.UUID, status int, action string) {
+func (c *Service) putSchedule(g *gin.Context, id *uuid.UUID, status int, action string) {
 	in, ok := front.Bind[api.NewReportSchedule](g)
 	if !ok {
 		return
@@ -341,7 +341,7 @@ func nextOf(in api.NewReportSchedule, after time.Time) *time.Time {
 }
 
 // RemoveReportSchedule removes one: DELETE /report-schedules/{id}.
-func (c *Column) RemoveReportSchedule(g *gin.Context, id api.ID) {
+func (c *Service) RemoveReportSchedule(g *gin.Context, id api.ID) {
 	name, err := c.store.removeSchedule(g.Request.Context(), id)
 	if c.done(g, "report.unschedule", name, err) {
 		g.Status(http.StatusNoContent)
@@ -349,7 +349,7 @@ func (c *Column) RemoveReportSchedule(g *gin.Context, id api.ID) {
 }
 
 // SendReport sends one now: POST /report-schedules/{id}/sends.
-func (c *Column) SendReport(g *gin.Context, id api.ID) {
+func (c *Service) SendReport(g *gin.Context, id api.ID) {
 	ctx := g.Request.Context()
 	r, err := c.store.scheduleOf(ctx, id)
 	if err == nil {
@@ -375,7 +375,7 @@ const (
 )
 
 // SendReports sends the reports that are due. It is run every minute.
-func (c *Column) SendReports(ctx context.Context) error {
+func (c *Service) SendReports(ctx context.Context) error {
 	now := time.Now()
 	ids, due, err := c.store.claim(ctx, now, sendWithin)
 	if err != nil {
@@ -405,7 +405,7 @@ func (c *Column) SendReports(ctx context.Context) error {
 }
 
 // mayBeSent refuses to send the report of a schedule whose owner may no longer have any sent.
-func (c *Column) mayBeSent(ctx context.Context, id uuid.UUID) error {
+func (c *Service) mayBeSent(ctx context.Context, id uuid.UUID) error {
 	owner, err := c.store.ownerOf(ctx, id)
 	var rights access.Rights
 	if err == nil {
@@ -419,7 +419,7 @@ func (c *Column) mayBeSent(ctx context.Context, id uuid.UUID) error {
 
 // mailReport makes the report of a schedule and hands it over as mail, as PDF and as a page. The mail of one due
 // time has one identity, however often it is sent.
-func (c *Column) mailReport(ctx context.Context, r api.ReportSchedule, due time.Time) error {
+func (c *Service) mailReport(ctx context.Context, r api.ReportSchedule, due time.Time) error {
 	ctx, cancel := context.WithTimeout(ctx, sendWithin)
 	defer cancel()
 	a, err := c.narrow(ctx, about{}, r.Schedule.Organisation, func(uuid.UUID) bool { return true })

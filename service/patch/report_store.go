@@ -106,10 +106,10 @@ func (s store) installedAt(ctx context.Context, devices []uuid.UUID, from, to ti
 	})
 }
 
-const selectSchedule = "SELECT r.id, r.content, o.name, r.next_at, r.sent_at, nullif(r.trouble, ''), r.changed_at, r.changed_by FROM report_schedules r LEFT JOIN organisations o ON o.id = r.organisation_id "
+const selectSchedule = "SELECT r.id, r.content, o.name, r.next_at, r.sent_at, nullif(r.problem, ''), r.changed_at, r.changed_by FROM report_schedules r LEFT JOIN organisations o ON o.id = r.organisation_id "
 
 func scanSchedule(row pgx.CollectableRow) (r api.ReportSchedule, err error) {
-	return r, row.Scan(&r.ID, &r.Schedule, &r.OrganisationName, &r.NextAt, &r.SentAt, &r.Trouble, &r.ChangedAt, &r.ChangedBy)
+	return r, row.Scan(&r.ID, &r.Schedule, &r.OrganisationName, &r.NextAt, &r.SentAt, &r.Problem, &r.ChangedAt, &r.ChangedBy)
 }
 
 func (s store) schedules(ctx context.Context, after named, limit int) ([]api.ReportSchedule, error) {
@@ -131,7 +131,7 @@ func (s store) scheduleOf(ctx context.Context, id uuid.UUID) (api.ReportSchedule
 func (s store) setSchedule(ctx context.Context, id *uuid.UUID, in api.NewReportSchedule, next *time.Time, by string, owner uuid.UUID) (api.ReportSchedule, error) {
 	query, args := "INSERT INTO report_schedules (name, organisation_id, content, next_at, changed_by, owner_id) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id", []any{in.Name, in.Organisation, in, next, by, owner}
 	if id != nil {
-		query, args = "UPDATE report_schedules SET name = $1, organisation_id = $2, content = $3, next_at = $4, changed_by = $5, owner_id = $6, changed_at = now(), trouble = '', tries = 0 WHERE id = $7 RETURNING id", append(args, *id)
+		query, args = "UPDATE report_schedules SET name = $1, organisation_id = $2, content = $3, next_at = $4, changed_by = $5, owner_id = $6, changed_at = now(), problem = '', tries = 0 WHERE id = $7 RETURNING id", append(args, *id)
 	}
 	var is uuid.UUID
 	if err := s.pool.QueryRow(ctx, query, args...).Scan(&is); err != nil {
@@ -166,12 +166,12 @@ func (s store) claim(ctx context.Context, now time.Time, within time.Duration) (
 
 // sent notes that a report was sent, and when the next is.
 func (s store) sent(ctx context.Context, id uuid.UUID, at time.Time, next *time.Time) error {
-	_, err := s.pool.Exec(ctx, "UPDATE report_schedules SET sent_at = $2, next_at = $3, trouble = '', tries = 0 WHERE id = $1", id, at, next)
+	_, err := s.pool.Exec(ctx, "UPDATE report_schedules SET sent_at = $2, next_at = $3, problem = '', tries = 0 WHERE id = $1", id, at, next)
 	return err
 }
 
 // notSent notes why a report could not be sent. It is tried again after a time, so many times; then next is its turn.
 func (s store) notSent(ctx context.Context, id uuid.UUID, why string, again time.Time, most int, next *time.Time) error {
-	_, err := s.pool.Exec(ctx, "UPDATE report_schedules SET trouble = $2, tries = CASE WHEN tries + 1 >= $4 THEN 0 ELSE tries + 1 END, next_at = CASE WHEN tries + 1 >= $4 THEN $5::timestamptz ELSE $3::timestamptz END WHERE id = $1", id, why, again, most, next)
+	_, err := s.pool.Exec(ctx, "UPDATE report_schedules SET problem = $2, tries = CASE WHEN tries + 1 >= $4 THEN 0 ELSE tries + 1 END, next_at = CASE WHEN tries + 1 >= $4 THEN $5::timestamptz ELSE $3::timestamptz END WHERE id = $1", id, why, again, most, next)
 	return err
 }

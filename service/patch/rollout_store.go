@@ -12,35 +12,35 @@ import (
 	"moorwatch.example/core/update"
 )
 
-// target is which devices a rollout was meant for.
-type target struct {
+// selection is which devices a rollout was meant for.
+type selection struct {
 	Where *string    `json:"where,omitempty"`
 	Group *uuid.UUID `json:"group,omitempty"`
 }
 
 // rollout is one as it is stored.
 type rollout struct {
-	id      uuid.UUID
-	spec    patch.Rollout
-	state   patch.State
-	target  target
-	begunAt time.Time
-	begunBy string
-	owner   uuid.UUID // with whose rights it goes on
-	adopted *string   // by whom, where it was not who began it
-	endedAt *time.Time
+	id        uuid.UUID
+	spec      patch.Rollout
+	state     patch.State
+	selection selection
+	begunAt   time.Time
+	begunBy   string
+	owner     uuid.UUID // with whose rights it goes on
+	adopted   *string   // by whom, where it was not who began it
+	endedAt   *time.Time
 }
 
-const rolloutColumns = "r.id, r.spec, r.state, r.target, r.begun_at, r.begun_by, r.ended_at, coalesce(r.owner_id, '00000000-0000-0000-0000-000000000000'), r.adopted_by"
+const rolloutColumns = "r.id, r.spec, r.state, r.selection, r.begun_at, r.begun_by, r.ended_at, coalesce(r.owner_id, '00000000-0000-0000-0000-000000000000'), r.adopted_by"
 
 func scanRollout(row pgx.CollectableRow) (r rollout, err error) {
-	return r, row.Scan(&r.id, &r.spec, &r.state, &r.target, &r.begunAt, &r.begunBy, &r.endedAt, &r.owner, &r.adopted)
+	return r, row.Scan(&r.id, &r.spec, &r.state, &r.selection, &r.begunAt, &r.begunBy, &r.endedAt, &r.owner, &r.adopted)
 }
 
 // addRollout stores a rollout with the rings of its devices.
 func (s store) addRollout(ctx context.Context, r rollout, devices []uuid.UUID, rings []int) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "INSERT INTO rollouts (id, spec, state, target, begun_at, begun_by, owner_id) VALUES ($1, $2, $3, $4, $5, $6, $7)", r.id, r.spec, r.state, r.target, r.begunAt, r.begunBy, r.owner); err != nil {
+		if _, err := tx.Exec(ctx, "INSERT INTO rollouts (id, spec, state, selection, begun_at, begun_by, owner_id) VALUES ($1, $2, $3, $4, $5, $6, $7)", r.id, r.spec, r.state, r.selection, r.begunAt, r.begunBy, r.owner); err != nil {
 			return err
 		}
 		_, err := tx.CopyFrom(ctx, pgx.Identifier{"rollout_devices"}, []string{"rollout_id", "device_id", "ring"}, pgx.CopyFromSlice(len(devices), func(i int) ([]any, error) {

@@ -27,13 +27,13 @@ func unable(err error) error {
 const samples = 12
 
 // AddRollout begins a rollout, or tells what it would do: POST /rollouts.
-func (c *Column) AddRollout(g *gin.Context) {
+func (c *Service) AddRollout(g *gin.Context) {
 	in, ok := front.Bind[api.NewRollout](g)
 	if !ok {
 		return
 	}
 	ctx, now := g.Request.Context(), time.Now()
-	r := rollout{id: uuid.New(), spec: in.Spec, target: target{in.Where, in.Group}, begunAt: now, begunBy: front.CallerOf(g).Email, owner: front.CallerOf(g).ID}
+	r := rollout{id: uuid.New(), spec: in.Spec, selection: selection{in.Where, in.Group}, begunAt: now, begunBy: front.CallerOf(g).Email, owner: front.CallerOf(g).ID}
 	r.spec.Name = device.CleanText(strings.TrimSpace(r.spec.Name))
 	err := r.spec.Validate()
 	if err == nil && in.Where == nil && in.Group == nil {
@@ -53,24 +53,24 @@ func (c *Column) AddRollout(g *gin.Context) {
 		front.Fail(g, front.Problem(http.StatusForbidden, "A limited API token begins no rollout.", "Sign in, or use a token without limits: a rollout goes on with the rights of its owner."))
 		return
 	}
-	meant, err := c.fleet.Meant(front.CallerOf(g), act, in.Where, in.Group)
+	targets, err := c.fleet.Targets(front.CallerOf(g), act, in.Where, in.Group)
 	if err != nil {
 		front.Fail(g, err)
 		return
 	}
-	meant = slices.DeleteFunc(meant, func(m fleet.Meant) bool {
+	targets = slices.DeleteFunc(targets, func(m fleet.Target) bool {
 		return !slices.Contains(m.Subject.Capabilities, device.CapabilityUpdates)
 	})
-	if len(meant) == 0 {
-		front.Fail(g, unable(fmt.Errorf("no device is meant that offers updates and where you may install them")))
+	if len(targets) == 0 {
+		front.Fail(g, unable(fmt.Errorf("no device is selected that offers updates and where you may install them")))
 		return
 	}
-	if err := c.mayAll(g, r, in.Where, in.Group, meant); err != nil {
+	if err := c.mayAll(g, r, in.Where, in.Group, targets); err != nil {
 		front.Fail(g, err)
 		return
 	}
-	members, ids := make([]patch.Member, len(meant)), make([]uuid.UUID, len(meant))
-	for i, m := range meant {
+	members, ids := make([]patch.Member, len(targets)), make([]uuid.UUID, len(targets))
+	for i, m := range targets {
 		members[i], ids[i] = patch.Member{ID: m.ID.String(), Subject: m.Subject}, m.ID
 	}
 	rings, err := patch.Assign(r.id.String(), r.spec.Rings, members, now)
@@ -89,7 +89,7 @@ func (c *Column) AddRollout(g *gin.Context) {
 	}
 	r.state = r.spec.Begun(counts)
 	if in.Plan != nil && *in.Plan {
-		out, err := c.plan(ctx, r, meant, rings, now)
+		out, err := c.plan(ctx, r, targets, rings, now)
 		if err != nil {
 			front.Fail(g, err)
 			return
@@ -112,9 +112,9 @@ func (c *Column) AddRollout(g *gin.Context) {
 
 // mayAll refuses a rollout that does more than install updates, where its beginner may not do so at each of its
 // devices: scripts of their own are commands, and waking is a matter of power.
-func (c *Column) mayAll(g *gin.Context, r rollout, where *string, group *uuid.UUID, meant []fleet.Meant) error {
+func (c *Service) mayAll(g *gin.Context, r rollout, where *string, group *uuid.UUID, targets []fleet.Target) error {
 	for _, p := range r.asks()[1:] { // the first chose the devices
-		may, err := c.fleet.Meant(front.CallerOf(g), p, where, group)
+		may, err := c.fleet.Targets(front.CallerOf(g), p, where, group)
 		if err != nil {
 			return err
 		}
@@ -122,7 +122,7 @@ func (c *Column) mayAll(g *gin.Context, r rollout, where *string, group *uuid.UU
 		for _, m := range may {
 			at[m.ID] = true
 		}
-		for _, m := range meant {
+		for _, m := range targets {
 			if !at[m.ID] {
 				return front.Lacking(p)
 			}
@@ -135,12 +135,12 @@ func (c *Column) mayAll(g *gin.Context, r rollout, where *string, group *uuid.UU
 const mostPlanned = 1000
 
 // plan tells what a rollout would do now.
-func (c *Column) plan(ctx context.Context, r rollout, meant []fleet.Meant, rings []int, now time.Time) (api.Rollout, error) {
-	ids := make([]uuid.UUID, len(meant))
-	for i, m := range meant {
+func (c *Service) plan(ctx context.Context, r rollout, targets []fleet.Target, rings []int, now time.Time) (api.Rollout, error) {
+	ids := make([]uuid.UUID, len(targets))
+	for i, m := range targets {
 		ids[i] = m.ID
 	}
-	s, err := c.look(ctx, now)
+	s, err := c.readDecisions(ctx, now)
 	if err != nil {
 		return api.Rollout{}, err
 	}
@@ -174,20 +174,20 @@ func (c *Column) plan(ctx context.Context, r rollout, meant []fleet.Meant, rings
 	slices.SortFunc(out.Updates, func(a, b api.MissingUpdate) int { return b.Devices - a.Devices })
 	left := 0
 	of := slices.Clone(rings)
-	for i, m := range meant {
+	for i, m := range targets {
 		if busy[m.ID] == 0 {
 			of[i] = -1
 		}
 	}
 	starts := patch.Earliest(r.spec.Rings, of, time.Duration(r.spec.WaitHours)*time.Hour, now, func(i int, from time.Time) time.Time {
-		m := meant[i]
+		m := targets[i]
 		if !r.spec.Windows || !c.windows.WindowUntil(m.Place, m.Subject.TimeZone, from).IsZero() {
 			return from
 		}
 		return c.windows.WindowNext(m.Place, m.Subject.TimeZone, from)
 	})
 	plan := []api.PlannedDevice{}
-	for i, m := range meant {
+	for i, m := range targets {
 		n := of[i]
 		if n < 0 {
 			left++
@@ -221,7 +221,7 @@ func (c *Column) plan(ctx context.Context, r rollout, meant []fleet.Meant, rings
 }
 
 // outline is a rollout as it is told, but for what must be counted.
-func (c *Column) outline(r rollout) api.Rollout {
+func (c *Service) outline(r rollout) api.Rollout {
 	some := func(s string) *string {
 		if s == "" {
 			return nil
@@ -241,7 +241,7 @@ func (c *Column) outline(r rollout) api.Rollout {
 		}
 		return &id
 	}
-	out := api.Rollout{ID: r.id, Spec: r.spec, Phase: string(r.state.Phase), Why: some(r.state.Why), At: r.state.At, Agreed: some(r.state.Agreed), Where: r.target.Where, Group: r.target.Group,
+	out := api.Rollout{ID: r.id, Spec: r.spec, Phase: string(r.state.Phase), Why: some(r.state.Why), At: r.state.At, Agreed: some(r.state.Agreed), Where: r.selection.Where, Group: r.selection.Group,
 		BegunAt: r.begunAt, BegunBy: r.begunBy, EndedAt: r.endedAt, Updates: []api.MissingUpdate{}}
 	for i, s := range r.state.Rings {
 		out.Rings = append(out.Rings, api.RolloutRing{Name: r.spec.Rings[i].Name, Devices: s.Devices, States: map[string]int{}, Try: new(s.Try), JobID: job(s.Job), BackID: job(s.Back), BeganAt: moment(s.BeganAt),
@@ -251,7 +251,7 @@ func (c *Column) outline(r rollout) api.Rollout {
 }
 
 // told is a rollout with what is counted of the devices in a view.
-func (c *Column) told(ctx context.Context, r rollout, view []uuid.UUID) (api.Rollout, error) {
+func (c *Service) told(ctx context.Context, r rollout, view []uuid.UUID) (api.Rollout, error) {
 	out := c.outline(r)
 	if r.endedAt == nil {
 		if owned, err := c.owned(ctx, &r); err == nil && !owned {
@@ -276,7 +276,7 @@ func (c *Column) told(ctx context.Context, r rollout, view []uuid.UUID) (api.Rol
 var latest = moment{time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC), uuid.Max}
 
 // ListRollouts lists rollouts: GET /rollouts.
-func (c *Column) ListRollouts(g *gin.Context, in api.ListRolloutsParams) {
+func (c *Service) ListRollouts(g *gin.Context, in api.ListRolloutsParams) {
 	view, err := c.fleet.View(g.Request.Context(), front.CallerOf(g), see)
 	if err != nil {
 		front.Fail(g, err)
@@ -295,7 +295,7 @@ func (c *Column) ListRollouts(g *gin.Context, in api.ListRolloutsParams) {
 }
 
 // one reads a rollout of which the caller sees a device.
-func (c *Column) one(g *gin.Context, id uuid.UUID) (rollout, []uuid.UUID, error) {
+func (c *Service) one(g *gin.Context, id uuid.UUID) (rollout, []uuid.UUID, error) {
 	ctx := g.Request.Context()
 	view, err := c.fleet.View(ctx, front.CallerOf(g), see)
 	if err != nil {
@@ -312,9 +312,9 @@ func (c *Column) one(g *gin.Context, id uuid.UUID) (rollout, []uuid.UUID, error)
 }
 
 // GetRollout shows a rollout: GET /rollouts/{id}.
-func (c *Column) GetRollout(g *gin.Context, id api.ID) { c.show(g, id, http.StatusOK) }
+func (c *Service) GetRollout(g *gin.Context, id api.ID) { c.show(g, id, http.StatusOK) }
 
-func (c *Column) show(g *gin.Context, id uuid.UUID, status int) {
+func (c *Service) show(g *gin.Context, id uuid.UUID, status int) {
 	r, view, err := c.one(g, id)
 	var out api.Rollout
 	if err == nil {
@@ -331,7 +331,7 @@ func (c *Column) show(g *gin.Context, id uuid.UUID, status int) {
 }
 
 // ListRolloutDevices lists the devices of a rollout: GET /rollouts/{id}/devices.
-func (c *Column) ListRolloutDevices(g *gin.Context, id api.ID, in api.ListRolloutDevicesParams) {
+func (c *Service) ListRolloutDevices(g *gin.Context, id api.ID, in api.ListRolloutDevicesParams) {
 	_, view, err := c.one(g, id)
 	if err != nil {
 		front.Fail(g, err)
@@ -350,7 +350,7 @@ func (c *Column) ListRolloutDevices(g *gin.Context, id api.ID, in api.ListRollou
 }
 
 // SteerRollout says how a rollout goes on: PATCH /rollouts/{id}.
-func (c *Column) SteerRollout(g *gin.Context, id api.ID) {
+func (c *Service) SteerRollout(g *gin.Context, id api.ID) {
 	in, ok := front.Bind[api.RolloutAction](g)
 	if !ok {
 		return
@@ -403,7 +403,7 @@ func (c *Column) SteerRollout(g *gin.Context, id api.ID) {
 }
 
 // steered does what an action asks for beside the state.
-func (c *Column) steered(ctx context.Context, r *rollout, action string) error {
+func (c *Service) steered(ctx context.Context, r *rollout, action string) error {
 	switch action {
 	case patch.ActionAgain:
 		for i := r.state.At; i < len(r.state.Rings); i++ {

@@ -31,7 +31,7 @@ type detail struct {
 }
 
 // setMissing stores what a device is offered.
-func (s store) setMissing(ctx context.Context, id uuid.UUID, digest, trouble string, all []update.Update) error {
+func (s store) setMissing(ctx context.Context, id uuid.UUID, digest, problem string, all []update.Update) error {
 	n := len(all)
 	sources, names, tos, contents := make([]string, n), make([]string, n), make([]string, n), make([]string, n)
 	for i, u := range all {
@@ -77,8 +77,8 @@ func (s store) setMissing(ctx context.Context, id uuid.UUID, digest, trouble str
 			AND NOT EXISTS (SELECT FROM unnest($2::text[], $3::text[]) n (source, name) WHERE n.source = p.source AND n.name = p.name)`, id, sources, names); err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, `INSERT INTO missing VALUES ($1, $2, $3, now(), $4, $5, $6) ON CONFLICT (device_id) DO UPDATE SET digest = excluded.digest, trouble = excluded.trouble, told_at = excluded.told_at,
-			updates = excluded.updates, blocked = excluded.blocked, details = excluded.details`, id, digest, trouble, ids, blocked, details)
+		_, err = tx.Exec(ctx, `INSERT INTO missing VALUES ($1, $2, $3, now(), $4, $5, $6) ON CONFLICT (device_id) DO UPDATE SET digest = excluded.digest, problem = excluded.problem, told_at = excluded.told_at,
+			updates = excluded.updates, blocked = excluded.blocked, details = excluded.details`, id, digest, problem, ids, blocked, details)
 		return err
 	})
 }
@@ -146,7 +146,7 @@ type brief struct {
 	updates []int32
 	blocked []int32 // of them
 	told    time.Time
-	trouble string
+	problem string
 }
 
 // What a device misses: what it told, and of packages of the library what was worked out.
@@ -160,14 +160,14 @@ const ofDevices = " FROM missing m JOIN devices d ON d.id = m.device_id AND d.re
 // briefly reads what devices miss: those of a view, and of them the ones that are named, where that is not
 // nil. Those that miss nothing are among them.
 func (s store) briefly(ctx context.Context, view, only []uuid.UUID, each func(brief)) error {
-	rows, err := s.pool.Query(ctx, "SELECT m.device_id, "+allMissing+", m.blocked, m.told_at, m.trouble"+ofDevices, view, only)
+	rows, err := s.pool.Query(ctx, "SELECT m.device_id, "+allMissing+", m.blocked, m.told_at, m.problem"+ofDevices, view, only)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var b brief
-		if err := rows.Scan(&b.device, &b.updates, &b.blocked, &b.told, &b.trouble); err != nil {
+		if err := rows.Scan(&b.device, &b.updates, &b.blocked, &b.told, &b.problem); err != nil {
 			return err
 		}
 		each(b)
@@ -177,7 +177,7 @@ func (s store) briefly(ctx context.Context, view, only []uuid.UUID, each func(br
 
 // wholly reads what devices miss with all that is known of it.
 func (s store) wholly(ctx context.Context, only []uuid.UUID, each func(b brief, details map[int32]detail)) error {
-	rows, err := s.pool.Query(ctx, "SELECT m.device_id, "+allMissing+", m.blocked, m.told_at, m.trouble, "+allDetails+ofDevices, nil, only)
+	rows, err := s.pool.Query(ctx, "SELECT m.device_id, "+allMissing+", m.blocked, m.told_at, m.problem, "+allDetails+ofDevices, nil, only)
 	if err != nil {
 		return err
 	}
@@ -185,7 +185,7 @@ func (s store) wholly(ctx context.Context, only []uuid.UUID, each func(b brief, 
 	for rows.Next() {
 		var b brief
 		var details map[int32]detail
-		if err := rows.Scan(&b.device, &b.updates, &b.blocked, &b.told, &b.trouble, &details); err != nil {
+		if err := rows.Scan(&b.device, &b.updates, &b.blocked, &b.told, &b.problem, &details); err != nil {
 			return err
 		}
 		each(b, details)

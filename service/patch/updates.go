@@ -22,7 +22,7 @@ import (
 )
 
 // ListUpdates lists what is missing: GET /updates.
-func (c *Column) ListUpdates(g *gin.Context, in api.ListUpdatesParams) {
+func (c *Service) ListUpdates(g *gin.Context, in api.ListUpdatesParams) {
 	ctx := g.Request.Context()
 	view, err := c.fleet.View(ctx, front.CallerOf(g), see)
 	var all []api.MissingUpdate
@@ -47,8 +47,8 @@ func (c *Column) ListUpdates(g *gin.Context, in api.ListUpdatesParams) {
 }
 
 // summed counts at how many devices of a view each update is missing, the most pressing first.
-func (c *Column) summed(ctx context.Context, view, only []uuid.UUID, want func(*update.Update) bool) ([]api.MissingUpdate, error) {
-	s, err := c.look(ctx, time.Now())
+func (c *Service) summed(ctx context.Context, view, only []uuid.UUID, want func(*update.Update) bool) ([]api.MissingUpdate, error) {
+	s, err := c.readDecisions(ctx, time.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -101,7 +101,7 @@ func (p place) before(o place) bool {
 }
 
 // ListExposure lists how far behind devices are: GET /exposure.
-func (c *Column) ListExposure(g *gin.Context, in api.ListExposureParams) {
+func (c *Service) ListExposure(g *gin.Context, in api.ListExposureParams) {
 	var totals api.ExposureTotals
 	front.List(g, in.Cursor, in.Limit, place{Score: 101}, func(ctx context.Context, after place, limit int) ([]api.DeviceExposure, error) {
 		view, err := c.fleet.View(ctx, front.CallerOf(g), see)
@@ -139,8 +139,8 @@ func placeOf(x api.DeviceExposure) place { return place{x.Exposure.Score, x.Devi
 
 // exposed tells how far behind the devices of a view are, the most exposed first; of those that miss an
 // update of a name, where one is given.
-func (c *Column) exposed(ctx context.Context, view []uuid.UUID, missing *string) ([]api.DeviceExposure, error) {
-	s, err := c.look(ctx, time.Now())
+func (c *Service) exposed(ctx context.Context, view []uuid.UUID, missing *string) ([]api.DeviceExposure, error) {
+	s, err := c.readDecisions(ctx, time.Now())
 	if err != nil {
 		return nil, err
 	}
@@ -155,18 +155,18 @@ func (c *Column) exposed(ctx context.Context, view []uuid.UUID, missing *string)
 			return
 		}
 		x := api.DeviceExposure{DeviceID: b.device, Device: m.Subject.Name, Organisation: m.Subject.Organisation, Site: m.Subject.Site, Exposure: patch.Exposure{Classes: map[update.Class]int{}}, ToldAt: b.told, Weaknesses: weakest[b.device].advisories, Exploited: weakest[b.device].exploited}
-		state, meant := s.at(m.Place), missing == nil
+		state, wanted := s.at(m.Place), missing == nil
 		s.each(b, func(id int32, u *known, blocked bool) {
 			x.Exposure.Add(&u.Update, blocked, s.now)
 			if state(id) == patch.Approved {
 				x.Approved++
 			}
-			meant = meant || u.Name == *missing
+			wanted = wanted || u.Name == *missing
 		})
-		if b.trouble != "" {
-			x.Trouble = &b.trouble
+		if b.problem != "" {
+			x.Problem = &b.problem
 		}
-		if meant {
+		if wanted {
 			out = append(out, x)
 		}
 	})
@@ -183,19 +183,19 @@ func (c *Column) exposed(ctx context.Context, view []uuid.UUID, missing *string)
 const mostPatched = 200
 
 // GetDeviceUpdates shows what a device misses, and what was installed: GET /devices/{id}/updates.
-func (c *Column) GetDeviceUpdates(g *gin.Context, id api.ID) {
+func (c *Service) GetDeviceUpdates(g *gin.Context, id api.ID) {
 	ctx := g.Request.Context()
 	out := api.DeviceUpdates{Missing: []api.DecidedUpdate{}}
 	now := time.Now()
-	s, err := c.look(ctx, now)
+	s, err := c.readDecisions(ctx, now)
 	m, ok := c.fleet.Known(id)
 	if err == nil && !ok {
 		err = front.NotFound("device")
 	}
 	if err == nil {
 		err = c.store.wholly(ctx, []uuid.UUID{id}, func(b brief, details map[int32]detail) {
-			if out.ToldAt = &b.told; b.trouble != "" {
-				out.Trouble = &b.trouble
+			if out.ToldAt = &b.told; b.problem != "" {
+				out.Problem = &b.problem
 			}
 			s.each(b, func(id int32, u *known, blocked bool) {
 				out.Exposure.Add(&u.Update, blocked, now)
@@ -222,7 +222,7 @@ func (c *Column) GetDeviceUpdates(g *gin.Context, id api.ID) {
 }
 
 // ListApprovals lists the rules: GET /approvals.
-func (c *Column) ListApprovals(g *gin.Context, in api.ListApprovalsParams) {
+func (c *Service) ListApprovals(g *gin.Context, in api.ListApprovalsParams) {
 	front.List(g, in.Cursor, in.Limit, named{}, c.store.approvals, func(a api.Approval) named { return named{a.Rule.Name, a.Rule.ID} },
 		func(items []api.Approval, next *string) any { // a page may hold less for whoever sees less
 			items = slices.DeleteFunc(items, func(a api.Approval) bool {
@@ -233,16 +233,16 @@ func (c *Column) ListApprovals(g *gin.Context, in api.ListApprovalsParams) {
 }
 
 // AddApproval adds a rule: POST /approvals.
-func (c *Column) AddApproval(g *gin.Context) {
+func (c *Service) AddApproval(g *gin.Context) {
 	c.putApproval(g, nil, http.StatusCreated, "approval.add")
 }
 
 // SetApproval changes a rule: PUT /approvals/{id}.
-func (c *Column) SetApproval(g *gin.Context, id api.ID) {
+func (c *Service) SetApproval(g *gin.Context, id api.ID) {
 	c.putApproval(g, &id, http.StatusOK, "approval.set")
 }
 
-func (c *Column) putApproval(g *gin.Context, id *uuid.UUID, status int, action string) {
+func (c *Service) putApproval(g *gin.Context, id *uuid.UUID, status int, action string) {
 	in, ok := front.Bind[patch.Rule](g)
 	if !ok {
 		return
@@ -263,7 +263,7 @@ func (c *Column) putApproval(g *gin.Context, id *uuid.UUID, status int, action s
 }
 
 // RemoveApproval removes a rule: DELETE /approvals/{id}.
-func (c *Column) RemoveApproval(g *gin.Context, id api.ID) {
+func (c *Service) RemoveApproval(g *gin.Context, id api.ID) {
 	name, err := c.store.removeApproval(g.Request.Context(), id)
 	if c.done(g, "approval.remove", name, err) {
 		g.Status(http.StatusNoContent)
@@ -274,7 +274,7 @@ func (c *Column) RemoveApproval(g *gin.Context, id api.ID) {
 const askHours = 12
 
 // AskUpdates has devices ask their sources of updates now: POST /updates/asks.
-func (c *Column) AskUpdates(g *gin.Context) {
+func (c *Service) AskUpdates(g *gin.Context) {
 	in, ok := front.Bind[api.UpdatesAsk](g)
 	if !ok {
 		return
@@ -283,23 +283,23 @@ func (c *Column) AskUpdates(g *gin.Context) {
 		front.Fail(g, front.Problem(http.StatusBadRequest, "No device is named.", "Give an expression, a group or a list; an empty expression is all."))
 		return
 	}
-	meant, err := c.fleet.Meant(front.CallerOf(g), act, in.Where, in.Group)
+	targets, err := c.fleet.Targets(front.CallerOf(g), act, in.Where, in.Group)
 	if err != nil {
 		front.Fail(g, err)
 		return
 	}
 	var devices []uuid.UUID
-	for _, m := range meant {
+	for _, m := range targets {
 		if slices.Contains(m.Subject.Capabilities, device.CapabilityUpdates) && (in.Devices == nil || slices.Contains(*in.Devices, m.ID)) {
 			devices = append(devices, m.ID)
 		}
 	}
 	if len(devices) == 0 {
-		front.Fail(g, front.Problem(http.StatusBadRequest, "No device is meant that offers updates and where you may do this.", "Look at the expression, the group or the list."))
+		front.Fail(g, front.Problem(http.StatusBadRequest, "No device is selected that offers updates and where you may do this.", "Look at the expression, the group or the list."))
 		return
 	}
 	id := uuid.New()
-	err = c.jobs.Carry(g.Request.Context(), id, "Ask the sources of updates", front.CallerOf(g).ID, front.CallerOf(g).Email, stepsOnly("look", work.Step{Do: work.Look}), devices, false, job.Limits{AtOnce: 200, WaitHours: askHours})
+	err = c.jobs.Carry(g.Request.Context(), id, "Ask the sources of updates", front.CallerOf(g).ID, front.CallerOf(g).Email, stepsOnly("look", work.Step{Do: work.CheckUpdates}), devices, false, job.Limits{AtOnce: 200, WaitHours: askHours})
 	if c.done(g, "updates.ask", fmt.Sprintf("%d devices, job %s", len(devices), id), err) {
 		g.JSON(http.StatusCreated, api.UpdatesAsked{JobID: id, Devices: len(devices)})
 	}

@@ -21,7 +21,7 @@ type Power interface {
 }
 
 // JoinPower gives the column the way to wake devices; without it none is woken.
-func (c *Column) JoinPower(p Power) { c.power = p }
+func (c *Service) JoinPower(p Power) { c.power = p }
 
 // Times and numbers of waking.
 const (
@@ -41,7 +41,7 @@ type attempt struct {
 }
 
 // rouse has the devices of a ring woken that are off, as soon as they may be patched.
-func (c *Column) rouse(ctx context.Context, r *rollout, now time.Time) error {
+func (c *Service) rouse(ctx context.Context, r *rollout, now time.Time) error {
 	if !r.spec.Wake || c.power == nil || r.state.Phase != patch.Patching {
 		return nil
 	}
@@ -66,7 +66,7 @@ func (c *Column) rouse(ctx context.Context, r *rollout, now time.Time) error {
 
 // shut shuts devices down that were woken, once their ring was judged or the rollout is over. One that could not be
 // asked, because its connection or the service ended meanwhile, is asked again.
-func (c *Column) shut(ctx context.Context) error {
+func (c *Service) shut(ctx context.Context) error {
 	if c.power == nil {
 		return nil
 	}
@@ -101,7 +101,7 @@ func (c *Column) shut(ctx context.Context) error {
 }
 
 // shutOne shuts one device down, unless it is off or must stay on.
-func (c *Column) shutOne(ctx context.Context, a awake) error {
+func (c *Service) shutOne(ctx context.Context, a awake) error {
 	if !c.power.Online(a.device) {
 		return nil
 	}
@@ -113,7 +113,7 @@ func (c *Column) shutOne(ctx context.Context, a awake) error {
 }
 
 // each does something to devices by itself: the rollouts do not wait for it.
-func (c *Column) each(ctx context.Context, devices []uuid.UUID, what string, do func(context.Context, uuid.UUID) error) {
+func (c *Service) each(ctx context.Context, devices []uuid.UUID, what string, do func(context.Context, uuid.UUID) error) {
 	for _, id := range devices {
 		go func() {
 			ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), wakeWithin)

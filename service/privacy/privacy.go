@@ -25,8 +25,8 @@ type Fleet interface {
 	Changed(devices []uuid.UUID)
 }
 
-// Column serves the privacy part of the contract.
-type Column struct {
+// Service serves the privacy part of the contract.
+type Service struct {
 	store store
 	fleet Fleet
 	audit front.Recorder
@@ -36,8 +36,8 @@ type Column struct {
 }
 
 // New makes the column.
-func New(pool *pgxpool.Pool, fleet Fleet, audit front.Recorder) *Column {
-	return &Column{store: store{pool}, fleet: fleet, audit: audit}
+func New(pool *pgxpool.Pool, fleet Fleet, audit front.Recorder) *Service {
+	return &Service{store: store{pool}, fleet: fleet, audit: audit}
 }
 
 // writeWithin is how long a reader may take for a line of an export.
@@ -50,7 +50,7 @@ type line struct {
 }
 
 // export writes rows, one a line, as they are read.
-func (p *Column) export(c *gin.Context, name string, read func(ctx context.Context, each func(kind string, row []byte) error) error) {
+func (p *Service) export(c *gin.Context, name string, read func(ctx context.Context, each func(kind string, row []byte) error) error) {
 	front.Download(c, name+".ndjson", "application/x-ndjson")
 	control := http.NewResponseController(c.Writer)
 	out := json.NewEncoder(c.Writer)
@@ -65,12 +65,12 @@ func (p *Column) export(c *gin.Context, name string, read func(ctx context.Conte
 }
 
 // ExportMe hands the caller what is held about them: GET /me/data.
-func (p *Column) ExportMe(c *gin.Context) { p.exportPerson(c, front.CallerOf(c).ID) }
+func (p *Service) ExportMe(c *gin.Context) { p.exportPerson(c, front.CallerOf(c).ID) }
 
 // ExportPerson hands out what is held about a person who signs in: GET /people/{id}/data.
-func (p *Column) ExportPerson(c *gin.Context, id api.ID) { p.exportPerson(c, id) }
+func (p *Service) ExportPerson(c *gin.Context, id api.ID) { p.exportPerson(c, id) }
 
-func (p *Column) exportPerson(c *gin.Context, id uuid.UUID) {
+func (p *Service) exportPerson(c *gin.Context, id uuid.UUID) {
 	ctx := c.Request.Context()
 	email, err := p.store.email(ctx, id)
 	if db.Missing(err) {
@@ -91,7 +91,7 @@ func (p *Column) exportPerson(c *gin.Context, id uuid.UUID) {
 }
 
 // ErasePerson erases what is held about somebody who was removed: POST /people/erasures.
-func (p *Column) ErasePerson(c *gin.Context) {
+func (p *Service) ErasePerson(c *gin.Context) {
 	in, ok := front.Bind[api.Erasure](c)
 	if !ok {
 		return
@@ -116,7 +116,7 @@ func (p *Column) ErasePerson(c *gin.Context) {
 }
 
 // ExportOrganisation hands out what is held about an organisation: GET /organisations/{id}/data.
-func (p *Column) ExportOrganisation(c *gin.Context, id api.ID) {
+func (p *Service) ExportOrganisation(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
 	name, err := p.store.organisation(ctx, id)
 	if db.Missing(err) {
@@ -137,7 +137,7 @@ func (p *Column) ExportOrganisation(c *gin.Context, id api.ID) {
 }
 
 // EraseOrganisation erases an organisation with all that is held about its devices: POST /organisations/{id}/erasure.
-func (p *Column) EraseOrganisation(c *gin.Context, id api.ID) {
+func (p *Service) EraseOrganisation(c *gin.Context, id api.ID) {
 	in, ok := front.Bind[api.Erasure](c)
 	if !ok {
 		return

@@ -20,7 +20,7 @@ import (
 )
 
 // RunCommand runs a command at a device: POST /devices/{id}/commands.
-func (s *Column) RunCommand(c *gin.Context, id api.ID) {
+func (s *Service) RunCommand(c *gin.Context, id api.ID) {
 	order, ok := front.Bind[link.Command](c)
 	if !ok {
 		return
@@ -75,7 +75,7 @@ const lineLimit = 1 << 20
 
 // pass hands the events of a command to the caller as they come, and returns the result for the
 // record. Only what reads as an event is passed on.
-func (s *Column) pass(c *gin.Context, ctx context.Context, v *visit, name string, events io.Reader) string {
+func (s *Service) pass(c *gin.Context, ctx context.Context, v *activeSession, name string, events io.Reader) string {
 	control := http.NewResponseController(c.Writer)
 	c.Header("Content-Type", "application/x-ndjson")
 	c.Header("X-Accel-Buffering", "no")

@@ -35,7 +35,7 @@ func (r *rules) get() []session.Rule {
 }
 
 // Refresh reads the rules of consent again, which another node may have changed.
-func (s *Column) Refresh(ctx context.Context) error {
+func (s *Service) Refresh(ctx context.Context) error {
 	all, err := s.store.allRules(ctx)
 	if err == nil {
 		s.rules.all.Store(&all)
@@ -47,7 +47,7 @@ func (s *Column) Refresh(ctx context.Context) error {
 const presentWithin = 5 * time.Second
 
 // present finds out who could be told or asked at a device.
-func (s *Column) present(ctx context.Context, id uuid.UUID) session.Present {
+func (s *Service) present(ctx context.Context, id uuid.UUID) session.Present {
 	ctx, cancel := context.WithTimeout(ctx, presentWithin)
 	defer cancel()
 	list, err := call[link.PresenceList](ctx, s.hub, id, "/people/list", nil)
@@ -70,7 +70,7 @@ const (
 
 // consent has the person at the device told or asked as a rule says, and writes the words for the
 // record into the session. shown tells whether they are to see the sign while it lasts.
-func (s *Column) consent(ctx context.Context, v *visit, rule session.Rule, name, reason string) (allowed, shown bool, err error) {
+func (s *Service) consent(ctx context.Context, v *activeSession, rule session.Rule, name, reason string) (allowed, shown bool, err error) {
 	if rule.Mode == session.Silent {
 		_, v.row.Consent = session.Begin(rule, session.Present{})
 		return true, false, nil
@@ -110,7 +110,7 @@ const signLasts = 10 * time.Minute
 
 // sign shows the person at the device that somebody works on it, as long as that lasts, and ends
 // the session when they say so.
-func (s *Column) sign(v *visit, d api.Device, name, reason string) {
+func (s *Service) sign(v *activeSession, d api.Device, name, reason string) {
 	text := fmt.Sprintf("%s is working on this computer (%s).", name, title(v.key.tool))
 	if reason != "" {
 		text += "\n\nReason: " + reason
@@ -132,14 +132,14 @@ func (s *Column) sign(v *visit, d api.Device, name, reason string) {
 }
 
 // sentAway ends a session as somebody at the device wants it.
-func (s *Column) sentAway(v *visit, name string) {
+func (s *Service) sentAway(v *activeSession, name string) {
 	by := "the person at the device"
 	if name != "" {
 		by = device.CleanText(name)
 	}
-	s.visits.mu.Lock()
-	s.visits.ended[v.key] = time.Now()
-	s.visits.mu.Unlock()
+	s.active.mu.Lock()
+	s.active.ended[v.key] = time.Now()
+	s.active.mu.Unlock()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	if err := s.finish(ctx, v, "ended by "+by, errEnded); err != nil {
@@ -148,7 +148,7 @@ func (s *Column) sentAway(v *visit, name string) {
 }
 
 // ListConsentRules lists the rules: GET /consent-rules.
-func (s *Column) ListConsentRules(c *gin.Context, in api.ListConsentRulesParams) {
+func (s *Service) ListConsentRules(c *gin.Context, in api.ListConsentRulesParams) {
 	front.List(c, in.Cursor, in.Limit, uuid.Nil, s.store.consentRules, func(r api.ConsentRule) uuid.UUID { return r.ID },
 		func(items []api.ConsentRule, next *string) any {
 			items = slices.DeleteFunc(items, func(r api.ConsentRule) bool {
@@ -159,16 +159,16 @@ func (s *Column) ListConsentRules(c *gin.Context, in api.ListConsentRulesParams)
 }
 
 // AddConsentRule adds a rule: POST /consent-rules.
-func (s *Column) AddConsentRule(c *gin.Context) {
+func (s *Service) AddConsentRule(c *gin.Context) {
 	s.putRule(c, nil, http.StatusCreated, "consent.add")
 }
 
 // SetConsentRule changes a rule: PUT /consent-rules/{id}.
-func (s *Column) SetConsentRule(c *gin.Context, id api.ID) {
+func (s *Service) SetConsentRule(c *gin.Context, id api.ID) {
 	s.putRule(c, &id, http.StatusOK, "consent.change")
 }
 
-func (s *Column) putRule(c *gin.Context, id *uuid.UUID, status int, action string) {
+func (s *Service) putRule(c *gin.Context, id *uuid.UUID, status int, action string) {
 	in, ok := front.Bind[api.NewConsentRule](c)
 	if !ok {
 		return
@@ -218,7 +218,7 @@ func orEvery(tool string) string {
 }
 
 // maySet refuses a caller who may not set a rule for a scope, or change the one of an id.
-func (s *Column) maySet(c *gin.Context, id *uuid.UUID, scope *health.Scope) error {
+func (s *Service) maySet(c *gin.Context, id *uuid.UUID, scope *health.Scope) error {
 	ctx, scopes := c.Request.Context(), []health.Scope{}
 	if scope != nil {
 		scopes = append(scopes, *scope)
@@ -234,7 +234,7 @@ func (s *Column) maySet(c *gin.Context, id *uuid.UUID, scope *health.Scope) erro
 }
 
 // RemoveConsentRule removes a rule: DELETE /consent-rules/{id}.
-func (s *Column) RemoveConsentRule(c *gin.Context, id api.ID) {
+func (s *Service) RemoveConsentRule(c *gin.Context, id api.ID) {
 	var name string
 	err := s.maySet(c, &id, nil)
 	if err == nil {
@@ -246,7 +246,7 @@ func (s *Column) RemoveConsentRule(c *gin.Context, id api.ID) {
 }
 
 // ruled has a change of the rules take effect and notes it, or answers with what went wrong.
-func (s *Column) ruled(c *gin.Context, action, detail string, err error) bool {
+func (s *Service) ruled(c *gin.Context, action, detail string, err error) bool {
 	ctx := c.Request.Context()
 	if db.Missing(err) {
 		err = front.NotFound("rule")

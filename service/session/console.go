@@ -55,14 +55,14 @@ func (s store) removeConsole(ctx context.Context, device, id uuid.UUID) (name st
 }
 
 // ListConsoles lists a device's consoles: GET /devices/{id}/consoles.
-func (s *Column) ListConsoles(c *gin.Context, id api.ID, in api.ListConsolesParams) {
+func (s *Service) ListConsoles(c *gin.Context, id api.ID, in api.ListConsolesParams) {
 	front.List(c, in.Cursor, in.Limit, "", func(ctx context.Context, after string, limit int) ([]api.Console, error) {
 		return s.store.consoles(ctx, id, after, limit)
 	}, func(o api.Console) string { return o.Name }, func(items []api.Console, next *string) any { return api.ConsolePage{Items: items, Next: next} })
 }
 
 // AddConsole adds a console: POST /devices/{id}/consoles.
-func (s *Column) AddConsole(c *gin.Context, id api.ID) {
+func (s *Service) AddConsole(c *gin.Context, id api.ID) {
 	in, ok := front.Bind[api.NewConsole](c)
 	if !ok {
 		return
@@ -93,7 +93,7 @@ func (s *Column) AddConsole(c *gin.Context, id api.ID) {
 }
 
 // RemoveConsole removes a console: DELETE /devices/{id}/consoles/{console}.
-func (s *Column) RemoveConsole(c *gin.Context, id api.ID, console uuid.UUID) {
+func (s *Service) RemoveConsole(c *gin.Context, id api.ID, console uuid.UUID) {
 	ctx := c.Request.Context()
 	d, err := s.devices.Device(ctx, id)
 	var name string
@@ -108,7 +108,7 @@ func (s *Column) RemoveConsole(c *gin.Context, id api.ID, console uuid.UUID) {
 }
 
 // consoled notes a change of a device's consoles, or answers with what went wrong.
-func (s *Column) consoled(c *gin.Context, d api.Device, action, detail string, err error) bool {
+func (s *Service) consoled(c *gin.Context, d api.Device, action, detail string, err error) bool {
 	if err == nil {
 		entry := front.EntryOf(c, action, "done")
 		entry.Device, entry.DeviceName, entry.Detail = d.ID, d.Name, detail
@@ -135,7 +135,7 @@ func address(text string) (string, error) {
 
 // consoleOrder is what a device is told of a console that is one of its desktops; nil where the
 // desktop is its own.
-func (s *Column) consoleOrder(ctx context.Context, d api.Device, desktop string) (*link.ConsoleOrder, error) {
+func (s *Service) consoleOrder(ctx context.Context, d api.Device, desktop string) (*link.ConsoleOrder, error) {
 	text, ok := strings.CutPrefix(desktop, consolePrefix)
 	if !ok {
 		return nil, nil
@@ -159,7 +159,7 @@ func (s *Column) consoleOrder(ctx context.Context, d api.Device, desktop string)
 }
 
 // withConsoles adds a device's consoles to its desktops.
-func (s *Column) withConsoles(ctx context.Context, id uuid.UUID, list *link.DesktopList) error {
+func (s *Service) withConsoles(ctx context.Context, id uuid.UUID, list *link.DesktopList) error {
 	all, err := s.store.consoles(ctx, id, "", mostConsoles)
 	for _, o := range all {
 		list.Items = append(list.Items, link.Desktop{ID: consolePrefix + o.ID.String(), Title: o.Name + ", a console at " + o.Address, Active: true})
@@ -168,7 +168,7 @@ func (s *Column) withConsoles(ctx context.Context, id uuid.UUID, list *link.Desk
 }
 
 // Reseal seals anew what was sealed under an older key, and returns how much that was.
-func (s *Column) Reseal(ctx context.Context) (int, error) {
+func (s *Service) Reseal(ctx context.Context) (int, error) {
 	recordings, bad := s.store.resealRecordings(ctx)
 	n, err := db.Rewrite(ctx, s.store.pool, "SELECT id::text, secret FROM consoles WHERE secret IS NOT NULL AND id::text > $1 ORDER BY id::text LIMIT $2", "UPDATE consoles SET secret = $2 WHERE id = $1::uuid",
 		func(id string, old []byte) ([]byte, bool, error) { return s.box.Again(old, consolePrefix+id) })

@@ -29,12 +29,12 @@ import (
 )
 
 // ListFiles lists a folder: GET /devices/{id}/files.
-func (s *Column) ListFiles(c *gin.Context, id api.ID, in api.ListFilesParams) {
+func (s *Service) ListFiles(c *gin.Context, id api.ID, in api.ListFilesParams) {
 	s.passLines(c, id, job{tool: "files", path: "/files/list", in: messages.FilePath{Path: in.Path, Deep: in.Deep != nil && *in.Deep}})
 }
 
 // ChangeFiles does an action to files: POST /devices/{id}/files.
-func (s *Column) ChangeFiles(c *gin.Context, id api.ID) {
+func (s *Service) ChangeFiles(c *gin.Context, id api.ID) {
 	d, ok := front.Bind[messages.FileAction](c)
 	if !ok || ((d.Action == messages.FilePermit || d.Action == messages.FilePurge) && !need(c, access.Of("files", access.Administer))) {
 		return
@@ -49,7 +49,7 @@ func (s *Column) ChangeFiles(c *gin.Context, id api.ID) {
 }
 
 // GetFile shows one file: GET /devices/{id}/files/entry.
-func (s *Column) GetFile(c *gin.Context, id api.ID, in api.GetFileParams) {
+func (s *Service) GetFile(c *gin.Context, id api.ID, in api.GetFileParams) {
 	p := messages.FilePath{Path: in.Path}
 	if in.Digest != nil {
 		if read := access.Of("files", access.Read); !front.May(c, read) { // it tells whether the content is what somebody guesses
@@ -62,48 +62,48 @@ func (s *Column) GetFile(c *gin.Context, id api.ID, in api.GetFileParams) {
 }
 
 // ListRemovedFiles lists what can be restored: GET /devices/{id}/files/removed.
-func (s *Column) ListRemovedFiles(c *gin.Context, id api.ID) {
+func (s *Service) ListRemovedFiles(c *gin.Context, id api.ID) {
 	one[messages.RemovedList](s, c, id, http.StatusOK, job{tool: "files", path: "/files/removed"}, nil)
 }
 
 // ReadText reads a text: GET /devices/{id}/files/text.
-func (s *Column) ReadText(c *gin.Context, id api.ID, in api.ReadTextParams) {
+func (s *Service) ReadText(c *gin.Context, id api.ID, in api.ReadTextParams) {
 	one[messages.TextFile](s, c, id, http.StatusOK, job{"files", "/files/read", messages.FilePath{Path: in.Path}, "file.read", in.Path}, nil)
 }
 
 // WriteText writes a text: PUT /devices/{id}/files/text.
-func (s *Column) WriteText(c *gin.Context, id api.ID) {
+func (s *Service) WriteText(c *gin.Context, id api.ID) {
 	if t, ok := front.Bind[messages.TextFile](c); ok {
 		one[messages.TextFile](s, c, id, http.StatusOK, job{"files", "/files/write", t, "file.write", t.Path}, nil)
 	}
 }
 
 // FollowFile follows a growing file: POST /devices/{id}/files/follow.
-func (s *Column) FollowFile(c *gin.Context, id api.ID) {
+func (s *Service) FollowFile(c *gin.Context, id api.ID) {
 	if f, ok := front.Bind[messages.Follow](c); ok {
 		s.passLines(c, id, job{"files", "/files/follow", f, "file.follow", f.Path})
 	}
 }
 
 // BeginUpload begins to send a file: POST /devices/{id}/uploads.
-func (s *Column) BeginUpload(c *gin.Context, id api.ID) {
+func (s *Service) BeginUpload(c *gin.Context, id api.ID) {
 	if o, ok := front.Bind[messages.UploadOrder](c); ok {
 		one[messages.Upload](s, c, id, http.StatusCreated, job{"files", "/uploads", o, "file.upload", fmt.Sprintf("%s, %d bytes", o.Path, o.Size)}, nil)
 	}
 }
 
 // GetUpload tells how much of an upload the device has: GET /devices/{id}/uploads/{upload}.
-func (s *Column) GetUpload(c *gin.Context, id api.ID, upload uuid.UUID) {
+func (s *Service) GetUpload(c *gin.Context, id api.ID, upload uuid.UUID) {
 	one[messages.Upload](s, c, id, http.StatusOK, job{tool: "files", path: "/uploads/" + upload.String() + "/state"}, nil)
 }
 
 // DropUpload gives an upload up: DELETE /devices/{id}/uploads/{upload}.
-func (s *Column) DropUpload(c *gin.Context, id api.ID, upload uuid.UUID) {
+func (s *Service) DropUpload(c *gin.Context, id api.ID, upload uuid.UUID) {
 	one[struct{}](s, c, id, http.StatusNoContent, job{"files", "/uploads/" + upload.String() + "/drop", nil, "file.drop", upload.String()}, nil)
 }
 
 // EndUpload gives an uploaded file its name: POST /devices/{id}/uploads/{upload}/end.
-func (s *Column) EndUpload(c *gin.Context, id api.ID, upload uuid.UUID) {
+func (s *Service) EndUpload(c *gin.Context, id api.ID, upload uuid.UUID) {
 	if end, ok := front.Bind[messages.UploadEnd](c); ok {
 		one(s, c, id, http.StatusOK, job{"files", "/uploads/" + upload.String() + "/finish", end, "file.place", "SHA-256 " + end.SHA256}, func(w *work, e *messages.FileEntry) string {
 			w.entry.Detail = e.Path + ", " + w.entry.Detail
@@ -143,7 +143,7 @@ func (w *work) stopped(err error) error {
 }
 
 // SendUpload sends bytes of an upload: PUT /devices/{id}/uploads/{upload}/content.
-func (s *Column) SendUpload(c *gin.Context, id api.ID, upload uuid.UUID, in api.SendUploadParams) {
+func (s *Service) SendUpload(c *gin.Context, id api.ID, upload uuid.UUID, in api.SendUploadParams) {
 	w, ok := s.start(c, id, job{tool: "files"})
 	if !ok {
 		return
@@ -153,7 +153,7 @@ func (s *Column) SendUpload(c *gin.Context, id api.ID, upload uuid.UUID, in api.
 		w.fail(c, err)
 		return
 	}
-	n, err := link.SendBulk(w.ctx, stream, s.hub.Gate(id), &body{r: c.Request.Body, visit: w.visit}, func() []byte { return nil })
+	n, err := link.SendBulk(w.ctx, stream, s.hub.Gate(id), &body{r: c.Request.Body, session: w.session}, func() []byte { return nil })
 	if err != nil {
 		w.fail(c, w.stopped(err))
 		return
@@ -164,18 +164,18 @@ func (s *Column) SendUpload(c *gin.Context, id api.ID, upload uuid.UUID, in api.
 
 // body counts what a caller sends.
 type body struct {
-	r     io.Reader
-	visit *visit
+	r       io.Reader
+	session *activeSession
 }
 
 func (b *body) Read(p []byte) (int, error) {
 	n, err := b.r.Read(p)
-	b.visit.count(0, int64(n), 0)
+	b.session.count(0, int64(n), 0)
 	return n, err
 }
 
 // UnpackArchive puts the files of a tar below a folder: PUT /devices/{id}/files/archive.
-func (s *Column) UnpackArchive(c *gin.Context, id api.ID, in api.UnpackArchiveParams) {
+func (s *Service) UnpackArchive(c *gin.Context, id api.ID, in api.UnpackArchiveParams) {
 	w, ok := s.start(c, id, job{tool: "files", action: "file.unpack", detail: in.Path})
 	if !ok {
 		return
@@ -186,7 +186,7 @@ func (s *Column) UnpackArchive(c *gin.Context, id api.ID, in api.UnpackArchivePa
 		return
 	}
 	digest := func() []byte { return transfer.ReadContentDigest(c.Request.Trailer.Get(transfer.DigestHeader)) }
-	if _, err := link.SendBulk(w.ctx, stream, s.hub.Gate(id), &body{r: c.Request.Body, visit: w.visit}, digest); err != nil {
+	if _, err := link.SendBulk(w.ctx, stream, s.hub.Gate(id), &body{r: c.Request.Body, session: w.session}, digest); err != nil {
 		w.fail(c, w.stopped(err))
 		return
 	}
@@ -195,7 +195,7 @@ func (s *Column) UnpackArchive(c *gin.Context, id api.ID, in api.UnpackArchivePa
 }
 
 // DownloadFile sends a file to the caller: GET /devices/{id}/files/content.
-func (s *Column) DownloadFile(c *gin.Context, id api.ID, in api.DownloadFileParams) {
+func (s *Service) DownloadFile(c *gin.Context, id api.ID, in api.DownloadFileParams) {
 	offset, err := from(c.GetHeader("Range"))
 	if err != nil {
 		front.Fail(c, err)
@@ -205,7 +205,7 @@ func (s *Column) DownloadFile(c *gin.Context, id api.ID, in api.DownloadFilePara
 }
 
 // DownloadArchive sends files and folders as one archive: GET /devices/{id}/files/archive.
-func (s *Column) DownloadArchive(c *gin.Context, id api.ID, in api.DownloadArchiveParams) {
+func (s *Service) DownloadArchive(c *gin.Context, id api.ID, in api.DownloadArchiveParams) {
 	s.download(c, id, job{"files", "/files/archive", nil, "file.download", strings.Join(in.Path, ", ")},
 		url.Values{"path": in.Path, "format": {string(in.Format)}}, 0, path.Base(strings.ReplaceAll(in.Path[0], `\`, "/"))+"."+string(in.Format))
 }
@@ -224,7 +224,7 @@ func from(header string) (int64, error) {
 	return n, nil
 }
 
-func (s *Column) download(c *gin.Context, id uuid.UUID, j job, query url.Values, offset int64, name string) {
+func (s *Service) download(c *gin.Context, id uuid.UUID, j job, query url.Values, offset int64, name string) {
 	w, ok := s.start(c, id, j)
 	if !ok {
 		return
@@ -271,7 +271,7 @@ func (s *Column) download(c *gin.Context, id uuid.UUID, j job, query url.Values,
 		}
 	}
 	c.Status(status)
-	out := &lineWriter{w: c.Writer, control: http.NewResponseController(c.Writer), visit: w.visit}
+	out := &lineWriter{w: c.Writer, control: http.NewResponseController(c.Writer), session: w.session}
 	var digest []byte
 	sum := sha256.New()
 	to := io.Writer(out)

@@ -8,7 +8,7 @@ import (
 	"moorwatch.example/core/recording"
 )
 
-// FuzzKept reads what a device and a viewer send, as it is recorded: what was copied, and what the keys meant, is never in
+// FuzzKept reads what a device and a viewer send, as it is recorded: what was copied, and what the keys targets, is never in
 // it.
 func FuzzKept(f *testing.F) {
 	f.Add([]byte(`{"clip":{"text":"heather"}}`), true)

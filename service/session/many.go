@@ -33,7 +33,7 @@ type manyJob struct {
 }
 
 // DoOnMany does one thing on many devices: POST /actions.
-func (s *Column) DoOnMany(c *gin.Context) {
+func (s *Service) DoOnMany(c *gin.Context) {
 	in, ok := front.Bind[api.ManyAction](c)
 	if !ok {
 		return
@@ -93,7 +93,7 @@ func (s *Column) DoOnMany(c *gin.Context) {
 }
 
 // doOne does a job on one of many devices, in a session of its own and on record.
-func (s *Column) doOne(c *gin.Context, ctx context.Context, d api.Device, m manyJob) (*link.Answer, error) {
+func (s *Service) doOne(c *gin.Context, ctx context.Context, d api.Device, m manyJob) (*link.Answer, error) {
 	v, err := s.enter(c, d, m.tool, "")
 	if err != nil {
 		return nil, plain(err)

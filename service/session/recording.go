@@ -47,8 +47,8 @@ type recorder struct {
 	lost   int64
 }
 
-// tape is a recorder as one connection to the shell has it.
-type tape struct {
+// connectionRecorder is a recorder as one connection to the shell has it.
+type connectionRecorder struct {
 	*recorder
 	printed int64 // byte of all that the shell printed that comes next on this connection
 }
@@ -57,9 +57,9 @@ type recorderKey struct{ device, shell uuid.UUID }
 
 // recorders are those of this node, each until its shell has ended or must have been hung up.
 type recorders struct {
-	mu    sync.Mutex
-	open  map[recorderKey]*recorder
-	reels map[*reel]bool // of screens
+	mu      sync.Mutex
+	open    map[recorderKey]*recorder
+	screens map[*screenRecorder]bool // of screens
 }
 
 type recorded struct {
@@ -72,13 +72,13 @@ type recorded struct {
 
 // record begins the recording of a shell, or goes on with it where a connection was there before. The
 // caller leaves it.
-func (s *Column) record(ctx context.Context, r newRecording) (*tape, error) {
+func (s *Service) record(ctx context.Context, r newRecording) (*connectionRecorder, error) {
 	key := recorderKey{r.device, r.shell}
 	r.kind = "shell"
 	s.recorders.mu.Lock()
 	defer s.recorders.mu.Unlock()
 	if have := s.recorders.open[key]; have != nil && have.join() {
-		return &tape{recorder: have}, nil
+		return &connectionRecorder{recorder: have}, nil
 	}
 	row, err := s.store.beginRecording(ctx, r)
 	if err != nil {
@@ -91,7 +91,7 @@ func (s *Column) record(ctx context.Context, r newRecording) (*tape, error) {
 	}
 	s.recorders.open[key] = out
 	go out.write(context.WithoutCancel(ctx))
-	return &tape{recorder: out}, nil
+	return &connectionRecorder{recorder: out}, nil
 }
 
 func (r *recorder) join() bool {
@@ -106,7 +106,7 @@ func (r *recorder) join() bool {
 
 // leave tells that a connection is over. The recording ends with its shell, or when the device must
 // have hung it up since nobody joined it again.
-func (s *Column) leave(t *tape, over bool) {
+func (s *Service) leave(t *connectionRecorder, over bool) {
 	r := t.recorder
 	r.mu.Lock()
 	r.users--
@@ -128,7 +128,7 @@ func (s *Column) leave(t *tape, over bool) {
 }
 
 // end ends a recording, once.
-func (s *Column) end(r *recorder) {
+func (s *Service) end(r *recorder) {
 	s.recorders.mu.Lock()
 	if s.recorders.open[r.key] == r {
 		delete(s.recorders.open, r.key)
@@ -148,7 +148,7 @@ func (s *Column) end(r *recorder) {
 }
 
 // event takes a message of the shell: that it begins at a byte, changes size, or has ended.
-func (r *tape) event(text []byte) {
+func (r *connectionRecorder) event(text []byte) {
 	var e link.ShellEvent
 	if json.Unmarshal(text, &e) != nil {
 		return
@@ -179,7 +179,7 @@ func (r *recorder) resized(columns, rows int) {
 }
 
 // print takes what the shell printed; what an earlier connection recorded is passed over.
-func (r *tape) print(p []byte) {
+func (r *connectionRecorder) print(p []byte) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	begin := r.printed
@@ -285,7 +285,7 @@ func (r *recorder) write(ctx context.Context) {
 
 // keepRecordings has what was not written yet of any recording written, before the database goes. A
 // shell that goes on is recorded on by who joins it next.
-func (s *Column) keepRecordings() {
+func (s *Service) keepRecordings() {
 	s.recorders.mu.Lock()
 	defer s.recorders.mu.Unlock()
 	for _, r := range s.recorders.open {
@@ -294,16 +294,16 @@ func (s *Column) keepRecordings() {
 	for _, r := range s.recorders.open {
 		<-r.done
 	}
-	for r := range s.recorders.reels {
+	for r := range s.recorders.screens {
 		r.close()
 	}
-	for r := range s.recorders.reels {
+	for r := range s.recorders.screens {
 		<-r.done
 	}
 }
 
 // ListRecordings lists what shells printed: GET /recordings.
-func (s *Column) ListRecordings(c *gin.Context, in api.ListRecordingsParams) {
+func (s *Service) ListRecordings(c *gin.Context, in api.ListRecordingsParams) {
 	view, err := s.devices.View(c.Request.Context(), front.CallerOf(c), access.Of("recordings", access.See))
 	if err != nil {
 		front.Fail(c, err)
@@ -331,7 +331,7 @@ const searchLasts = 5 * time.Second
 const mostSearches = 2
 
 // search lists the recordings in which a text was printed. They are encrypted, so that they are read to be searched.
-func (s *Column) search(c *gin.Context, view []uuid.UUID, in api.ListRecordingsParams, text string) {
+func (s *Service) search(c *gin.Context, view []uuid.UUID, in api.ListRecordingsParams, text string) {
 	from := latest
 	limit := front.Limit(in.Limit, 100)
 	err := front.After(in.Cursor, &from)
@@ -359,7 +359,7 @@ func (s *Column) search(c *gin.Context, view []uuid.UUID, in api.ListRecordingsP
 }
 
 // recorded finds a recording of a device where the caller may see such.
-func (s *Column) recorded(c *gin.Context, id uuid.UUID) (r api.Recording, err error) {
+func (s *Service) recorded(c *gin.Context, id uuid.UUID) (r api.Recording, err error) {
 	ctx, caller := c.Request.Context(), front.CallerOf(c)
 	r, err = s.store.recording(ctx, id)
 	if err == nil {
@@ -378,7 +378,7 @@ func (s *Column) recorded(c *gin.Context, id uuid.UUID) (r api.Recording, err er
 }
 
 // GetRecording tells of one recording: GET /recordings/{id}.
-func (s *Column) GetRecording(c *gin.Context, id api.ID) {
+func (s *Service) GetRecording(c *gin.Context, id api.ID) {
 	r, err := s.recorded(c, id)
 	if err != nil {
 		front.Fail(c, err)
@@ -388,7 +388,7 @@ func (s *Column) GetRecording(c *gin.Context, id api.ID) {
 }
 
 // played puts on record that a recording is played.
-func (s *Column) played(c *gin.Context, r api.Recording) error {
+func (s *Service) played(c *gin.Context, r api.Recording) error {
 	entry := front.EntryOf(c, "recording.play", "done")
 	entry.Device, entry.DeviceName = r.DeviceID, r.Device
 	entry.Detail = "of " + r.Actor + ", " + r.BeganAt.UTC().Format(time.RFC3339)
@@ -396,7 +396,7 @@ func (s *Column) played(c *gin.Context, r api.Recording) error {
 }
 
 // PlayRecording sends what was printed: GET /recordings/{id}/content. Each playing is on record.
-func (s *Column) PlayRecording(c *gin.Context, id api.ID) {
+func (s *Service) PlayRecording(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
 	r, err := s.recorded(c, id)
 	if err == nil {
@@ -431,6 +431,6 @@ func (s *Column) PlayRecording(c *gin.Context, id api.ID) {
 }
 
 // Expire removes recordings that are older than the rule by which they began has them kept. It is run every hour.
-func (s *Column) Expire(ctx context.Context) error {
+func (s *Service) Expire(ctx context.Context) error {
 	return s.store.expireRecordings(ctx)
 }

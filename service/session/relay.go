@@ -34,7 +34,7 @@ type job struct {
 }
 
 // tool finds a device and a tool that it offers. It fails for a device that is silent.
-func (s *Column) tool(c *gin.Context, id uuid.UUID, name string) (api.Device, session.Tool, error) {
+func (s *Service) tool(c *gin.Context, id uuid.UUID, name string) (api.Device, session.Tool, error) {
 	d, err := s.devices.Device(c.Request.Context(), id)
 	if err != nil {
 		return d, session.Tool{}, err
@@ -58,22 +58,22 @@ func mayUse(c *gin.Context, tool string) bool {
 
 // work is a job that may be done now.
 type work struct {
-	s      *Column
-	device api.Device
-	visit  *visit
-	ctx    context.Context
-	done   func()
-	entry  front.Entry
+	s       *Service
+	device  api.Device
+	session *activeSession
+	ctx     context.Context
+	done    func()
+	entry   front.Entry
 }
 
 // start prepares a job: the device is there, the session has begun, the action is on record. It has
 // answered where it fails.
-func (s *Column) start(c *gin.Context, id uuid.UUID, j job) (*work, bool) {
+func (s *Service) start(c *gin.Context, id uuid.UUID, j job) (*work, bool) {
 	d, v, ok := s.open(c, id, j.tool, "")
 	if !ok {
 		return nil, false
 	}
-	w := &work{s: s, device: d, visit: v}
+	w := &work{s: s, device: d, session: v}
 	ctx, cancel := v.during(c.Request.Context())
 	w.ctx, w.done = ctx, func() { cancel(); v.leave() }
 	if j.action != "" {
@@ -118,7 +118,7 @@ func (w *work) post(path string, in any) (*http.Response, error) {
 	if err != nil {
 		return nil, err
 	}
-	w.visit.count(0, int64(len(body)), 0)
+	w.session.count(0, int64(len(body)), 0)
 	answer, err := w.s.hub.Call(w.ctx, http.MethodPost, w.device.ID, path, nil, bytes.NewReader(body))
 	if err != nil {
 		return nil, front.Unreachable(w.device.Name, err)
@@ -150,7 +150,7 @@ func call[Out any](ctx context.Context, h *hub.Hub, id uuid.UUID, path string, i
 
 // one does a job that is answered with one value. see, where given, looks at the value first, and
 // returns how the action ended.
-func one[Out any](s *Column, c *gin.Context, id uuid.UUID, status int, j job, see func(w *work, out *Out) string) {
+func one[Out any](s *Service, c *gin.Context, id uuid.UUID, status int, j job, see func(w *work, out *Out) string) {
 	w, ok := s.start(c, id, j)
 	if !ok {
 		return
@@ -163,7 +163,7 @@ func one[Out any](s *Column, c *gin.Context, id uuid.UUID, status int, j job, se
 		if err = json.NewDecoder(counted).Decode(&out); err != nil {
 			err = front.Problem(http.StatusBadGateway, w.device.Name+" did not answer as it should.", "Its answer cannot be read. Try again.")
 		}
-		w.visit.count(counted.n, 0, 0)
+		w.session.count(counted.n, 0, 0)
 	}
 	if err != nil {
 		w.fail(c, err)
@@ -197,7 +197,7 @@ const writeWithin = time.Minute
 
 // passLines does a job that is answered with values as they come, and hands them on. A connection
 // that breaks is told as the last line.
-func (s *Column) passLines(c *gin.Context, id uuid.UUID, j job) {
+func (s *Service) passLines(c *gin.Context, id uuid.UUID, j job) {
 	w, ok := s.start(c, id, j)
 	if !ok {
 		return
@@ -211,7 +211,7 @@ func (s *Column) passLines(c *gin.Context, id uuid.UUID, j job) {
 	c.Header("Content-Type", "application/x-ndjson")
 	c.Header("X-Accel-Buffering", "no")
 	c.Status(http.StatusOK)
-	out := &lineWriter{w: c.Writer, control: http.NewResponseController(c.Writer), visit: w.visit}
+	out := &lineWriter{w: c.Writer, control: http.NewResponseController(c.Writer), session: w.session}
 	_, err = io.CopyBuffer(out, struct{ io.Reader }{answer.Body}, make([]byte, 64<<10))
 	result := "done"
 	switch {
@@ -232,7 +232,7 @@ func (s *Column) passLines(c *gin.Context, id uuid.UUID, j job) {
 type lineWriter struct {
 	w       io.Writer
 	control *http.ResponseController
-	visit   *visit
+	session *activeSession
 	failed  bool
 	open    bool // in the middle of a line
 }
@@ -248,7 +248,7 @@ func (l *lineWriter) Write(p []byte) (int, error) {
 	}
 	l.failed = err != nil
 	l.open = n > 0 && p[n-1] != '\n'
-	l.visit.count(int64(n), 0, 0)
+	l.session.count(int64(n), 0, 0)
 	return n, err
 }
 

@@ -26,7 +26,7 @@ import (
 const lastWithin = 5 * time.Second
 
 // OpenScreen joins the caller to a desktop of a device: GET /devices/{id}/screen.
-func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) {
+func (s *Service) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) {
 	desktop := ""
 	if in.Desktop != nil {
 		desktop = *in.Desktop
@@ -104,15 +104,15 @@ func (s *Column) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) 
 	}
 	if !v.rule.Unrecorded {
 		again, _ := json.Marshal(link.ScreenInput{Again: true})
-		reel, err := s.reelOf(ctx, newRecording{device: id, shell: uuid.New(), caller: front.CallerOf(c).ID, deviceName: d.Name, actor: entry.Actor, program: desktop, keepDays: v.rule.Kept()},
+		recorder, err := s.recordScreen(ctx, newRecording{device: id, shell: uuid.New(), caller: front.CallerOf(c).ID, deviceName: d.Name, actor: entry.Actor, program: desktop, keepDays: v.rule.Kept()},
 			func() { far.Write(ctx, websocket.MessageText, again) })
 		if err != nil {
 			note("screen.end", "not recorded: "+err.Error(), "")
 			near.Close(websocket.StatusInternalError, "it cannot be recorded")
 			return
 		}
-		defer reel.close()
-		seen = reel.and(seen)
+		defer recorder.close()
+		seen = recorder.and(seen)
 	}
 	result := join(ctx, cancel, seen, near, far, lastOfScreen, d.Name)
 	note("screen.end", fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)), "")
@@ -123,11 +123,11 @@ func lastOfScreen(why string, cut bool) any {
 	if cut {
 		return link.ScreenEvent{End: why}
 	}
-	return link.ScreenEvent{Trouble: why}
+	return link.ScreenEvent{Problem: why}
 }
 
 // dialScreen opens a desktop of a device, or a console that it reaches.
-func (s *Column) dialScreen(ctx context.Context, d api.Device, desktop string, query url.Values) (*websocket.Conn, error) {
+func (s *Service) dialScreen(ctx context.Context, d api.Device, desktop string, query url.Values) (*websocket.Conn, error) {
 	order, err := s.consoleOrder(ctx, d, desktop)
 	if err != nil {
 		return nil, err
@@ -143,7 +143,7 @@ func (s *Column) dialScreen(ctx context.Context, d api.Device, desktop string, q
 }
 
 // signed takes what a device tells of the sign that the person there sees.
-func (s *Column) signed(v *visit, p []byte) {
+func (s *Service) signed(v *activeSession, p []byte) {
 	var e link.ScreenEvent
 	if !bytes.Contains(p, []byte(`"signed"`)) && !bytes.Contains(p, []byte(`"ended"`)) || json.Unmarshal(p, &e) != nil {
 		return
@@ -170,7 +170,7 @@ func modeOf(kind websocket.MessageType, p []byte) string {
 }
 
 // ListDesktops lists the desktops of a device: GET /devices/{id}/screen/desktops.
-func (s *Column) ListDesktops(c *gin.Context, id api.ID) {
+func (s *Service) ListDesktops(c *gin.Context, id api.ID) {
 	d, _, err := s.tool(c, id, "screen")
 	var list link.DesktopList
 	if err == nil { // which there are is no secret to who may look: nobody is asked

@@ -27,7 +27,7 @@ import (
 
 // Devices finds devices.
 type Devices interface {
-	front.Sight
+	front.Visibility
 	Device(ctx context.Context, id uuid.UUID) (api.Device, error)
 	// Place is where a device stands among the scopes of rules.
 	Place(ctx context.Context, id uuid.UUID) (health.Place, error)
@@ -47,15 +47,15 @@ type People interface {
 	RightsOf(ctx context.Context, person uuid.UUID) (access.Rights, error)
 }
 
-// Column serves the session part of the contract.
-type Column struct {
+// Service serves the session part of the contract.
+type Service struct {
 	store     store
 	devices   Devices
 	inventory Inventory
 	people    People
 	audit     front.Recorder
 	hub       *hub.Hub
-	visits    visits
+	active    activeSessions
 	rules     rules
 	searches  chan struct{} // of recordings; each holds a place
 	recorders recorders
@@ -65,15 +65,15 @@ type Column struct {
 }
 
 // New makes the column. seal signs recordings, and box keeps the passwords of consoles.
-func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, people People, audit front.Recorder, h *hub.Hub, seal ed25519.PrivateKey, box, recordings *secret.Ring) *Column {
-	return &Column{store: store{pool, recordings}, devices: devices, inventory: inventory, people: people, audit: audit, hub: h, seal: seal, box: box, searches: make(chan struct{}, mostSearches),
-		visits: visits{open: map[visitKey]*visit{}, ended: map[visitKey]time.Time{}}}
+func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, people People, audit front.Recorder, h *hub.Hub, seal ed25519.PrivateKey, box, recordings *secret.Ring) *Service {
+	return &Service{store: store{pool, recordings}, devices: devices, inventory: inventory, people: people, audit: audit, hub: h, seal: seal, box: box, searches: make(chan struct{}, mostSearches),
+		active: activeSessions{open: map[sessionKey]*activeSession{}, ended: map[sessionKey]time.Time{}}}
 }
 
 func siteScope(id string) health.Scope { return health.Scope{Kind: health.Site, ID: id} }
 
 // TestLink passes on bytes that the device sends: GET /devices/{id}/link-test.
-func (s *Column) TestLink(c *gin.Context, id api.ID, in api.TestLinkParams) {
+func (s *Service) TestLink(c *gin.Context, id api.ID, in api.TestLinkParams) {
 	ctx := c.Request.Context()
 	d, err := s.devices.Device(ctx, id)
 	if err != nil {

@@ -22,7 +22,7 @@ import (
 )
 
 // ListSettings lists what stands at a place of the settings: GET /devices/{id}/settings.
-func (s *Column) ListSettings(c *gin.Context, id api.ID, in api.ListSettingsParams) {
+func (s *Service) ListSettings(c *gin.Context, id api.ID, in api.ListSettingsParams) {
 	at := link.SettingsAt{Path: []string{}}
 	if in.At != nil {
 		at.Path = *in.At
@@ -31,14 +31,14 @@ func (s *Column) ListSettings(c *gin.Context, id api.ID, in api.ListSettingsPara
 }
 
 // SearchSettings looks through the settings: POST /devices/{id}/settings/search.
-func (s *Column) SearchSettings(c *gin.Context, id api.ID) {
+func (s *Service) SearchSettings(c *gin.Context, id api.ID) {
 	if q, ok := front.Bind[link.SettingSearch](c); ok {
 		s.passLines(c, id, job{tool: "settings", path: "/settings/search", in: q})
 	}
 }
 
 // ChangeSetting sets or removes a setting: POST /devices/{id}/settings.
-func (s *Column) ChangeSetting(c *gin.Context, id api.ID) {
+func (s *Service) ChangeSetting(c *gin.Context, id api.ID) {
 	if d, ok := front.Bind[link.SettingAction](c); ok {
 		one(s, c, id, http.StatusOK, settingJob(d), told)
 	}
@@ -56,12 +56,12 @@ func settingJob(d link.SettingAction) job {
 }
 
 // ListQueryClasses lists what a device can be asked for: GET /devices/{id}/queries.
-func (s *Column) ListQueryClasses(c *gin.Context, id api.ID) {
+func (s *Service) ListQueryClasses(c *gin.Context, id api.ID) {
 	one[link.QueryClasses](s, c, id, http.StatusOK, job{tool: "queries", path: "/queries/classes"}, nil)
 }
 
 // AskQuery asks a device for management data: POST /devices/{id}/queries.
-func (s *Column) AskQuery(c *gin.Context, id api.ID) {
+func (s *Service) AskQuery(c *gin.Context, id api.ID) {
 	q, ok := front.Bind[link.Query](c)
 	if !ok {
 		return
@@ -117,7 +117,7 @@ func rowText(row map[string]any) string {
 }
 
 // ListQueries lists saved queries: GET /queries.
-func (s *Column) ListQueries(c *gin.Context, in api.ListQueriesParams) {
+func (s *Service) ListQueries(c *gin.Context, in api.ListQueriesParams) {
 	// What somebody looks for tells of the devices that they look after: who works at some places alone sees their own.
 	var own *uuid.UUID
 	if caller := front.CallerOf(c); !caller.Rights.Everywhere(access.Of("queries", access.See)) {
@@ -131,7 +131,7 @@ func (s *Column) ListQueries(c *gin.Context, in api.ListQueriesParams) {
 }
 
 // SaveQuery saves a query: POST /queries.
-func (s *Column) SaveQuery(c *gin.Context) {
+func (s *Service) SaveQuery(c *gin.Context) {
 	in, ok := front.Bind[api.NewSavedQuery](c)
 	if !ok {
 		return
@@ -150,7 +150,7 @@ func (s *Column) SaveQuery(c *gin.Context) {
 
 // RemoveQuery removes a saved query: DELETE /queries/{id}. Those of others are removed by who may set
 // policies everywhere.
-func (s *Column) RemoveQuery(c *gin.Context, id api.ID) {
+func (s *Service) RemoveQuery(c *gin.Context, id api.ID) {
 	caller := front.CallerOf(c)
 	owner := &caller.ID
 	if caller.Rights.Everywhere(access.PolicyManage) {
@@ -164,7 +164,7 @@ func (s *Column) RemoveQuery(c *gin.Context, id api.ID) {
 }
 
 // noted notes an action that concerns no device, and answers; or answers with what went wrong.
-func (s *Column) noted(c *gin.Context, action, detail string, err error, answer func()) {
+func (s *Service) noted(c *gin.Context, action, detail string, err error, answer func()) {
 	if err == nil {
 		entry := front.EntryOf(c, action, "done")
 		entry.Detail = detail

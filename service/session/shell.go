@@ -33,7 +33,7 @@ const (
 )
 
 // OpenShell joins the caller to a terminal at a device: GET /devices/{id}/shell.
-func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
+func (s *Service) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 	d, v, ok := s.open(c, id, "shell", "")
 	if !ok {
 		return
@@ -76,14 +76,14 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 	seen := taps{out: func(_ websocket.MessageType, p []byte) { v.count(int64(len(p)), 0, 0) }, in: func(_ websocket.MessageType, p []byte) { v.count(0, int64(len(p)), 0) }}
 	over := false
 	if !v.rule.Unrecorded {
-		tape, err := s.record(ctx, newRecording{device: id, shell: shell, caller: front.CallerOf(c).ID, deviceName: d.Name, actor: entry.Actor, person: query.Get("person"), program: query.Get("program"), keepDays: v.rule.Kept()})
+		recorder, err := s.record(ctx, newRecording{device: id, shell: shell, caller: front.CallerOf(c).ID, deviceName: d.Name, actor: entry.Actor, person: query.Get("person"), program: query.Get("program"), keepDays: v.rule.Kept()})
 		if err != nil {
 			front.Fail(c, err)
 			return
 		}
-		defer func() { s.leave(tape, over) }()
-		tape.resized(front.Limit(in.Columns, 80), front.Limit(in.Rows, 24))
-		seen = seen.and(tape)
+		defer func() { s.leave(recorder, over) }()
+		recorder.resized(front.Limit(in.Columns, 80), front.Limit(in.Rows, 24))
+		seen = seen.and(recorder)
 	}
 	far, err := s.dial(ctx, d, hub.URL(d.ID, "/shell", query), nil)
 	if err != nil {
@@ -107,12 +107,12 @@ func (s *Column) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 }
 
 // ListShellChoices tells which shells can be opened: GET /devices/{id}/shell/choices.
-func (s *Column) ListShellChoices(c *gin.Context, id api.ID) {
+func (s *Service) ListShellChoices(c *gin.Context, id api.ID) {
 	one[link.ShellChoices](s, c, id, http.StatusOK, job{tool: "shell", path: "/shell/choices"}, nil)
 }
 
 // dial opens a WebSocket at a device.
-func (s *Column) dial(ctx context.Context, d api.Device, address string, header http.Header) (*websocket.Conn, error) {
+func (s *Service) dial(ctx context.Context, d api.Device, address string, header http.Header) (*websocket.Conn, error) {
 	dial, cancel := context.WithTimeout(ctx, shellDial)
 	defer cancel()
 	far, answer, err := websocket.Dial(dial, address, &websocket.DialOptions{HTTPClient: s.hub.Client(), HTTPHeader: header})
@@ -140,7 +140,7 @@ type taps struct {
 }
 
 // and has a recorder see them too.
-func (t taps) and(r *tape) taps {
+func (t taps) and(r *connectionRecorder) taps {
 	return taps{
 		out: func(kind websocket.MessageType, p []byte) {
 			t.out(kind, p)

@@ -44,7 +44,7 @@ func askedOf(q link.Question) access.Permission {
 }
 
 // Sweep puts a question to many devices: POST /sweeps.
-func (s *Column) Sweep(c *gin.Context) {
+func (s *Service) Sweep(c *gin.Context) {
 	in, ok := front.Bind[api.Sweep](c)
 	if !ok {
 		return
@@ -173,7 +173,7 @@ func askAll(ctx context.Context, asked []api.Device, ask func(ctx context.Contex
 	running.Wait()
 }
 
-func (s *Column) ask(ctx context.Context, id uuid.UUID, body []byte) (*link.Answer, error) {
+func (s *Service) ask(ctx context.Context, id uuid.UUID, body []byte) (*link.Answer, error) {
 	r, err := s.hub.Call(ctx, http.MethodPost, id, "/questions", nil, bytes.NewReader(body))
 	if err != nil {
 		return nil, errors.New("it cannot be reached")

@@ -37,22 +37,22 @@ func need(c *gin.Context, p access.Permission) bool {
 }
 
 // ListProcesses lists processes: GET /devices/{id}/processes.
-func (s *Column) ListProcesses(c *gin.Context, id api.ID) {
+func (s *Service) ListProcesses(c *gin.Context, id api.ID) {
 	one[link.Processes](s, c, id, http.StatusOK, job{tool: "processes", path: "/processes/list"}, nil)
 }
 
 // WatchProcesses lists them again and again: GET /devices/{id}/processes/live.
-func (s *Column) WatchProcesses(c *gin.Context, id api.ID) {
+func (s *Service) WatchProcesses(c *gin.Context, id api.ID) {
 	s.passLines(c, id, job{tool: "processes", path: "/processes/watch"})
 }
 
 // ListSpikes lists what was busiest in the last hour: GET /devices/{id}/processes/past.
-func (s *Column) ListSpikes(c *gin.Context, id api.ID) {
+func (s *Service) ListSpikes(c *gin.Context, id api.ID) {
 	one[link.Spikes](s, c, id, http.StatusOK, job{tool: "processes", path: "/processes/past"}, nil)
 }
 
 // ChangeProcess does an action to a process: POST /devices/{id}/processes.
-func (s *Column) ChangeProcess(c *gin.Context, id api.ID) {
+func (s *Service) ChangeProcess(c *gin.Context, id api.ID) {
 	d, ok := front.Bind[link.ProcessAction](c)
 	if !ok {
 		return
@@ -79,7 +79,7 @@ func processJob(d link.ProcessAction) job {
 }
 
 // StartProgram starts a program: POST /devices/{id}/programs.
-func (s *Column) StartProgram(c *gin.Context, id api.ID) {
+func (s *Service) StartProgram(c *gin.Context, id api.ID) {
 	p, ok := front.Bind[link.Program](c)
 	if !ok {
 		return
@@ -92,17 +92,17 @@ func (s *Column) StartProgram(c *gin.Context, id api.ID) {
 }
 
 // ListServices lists services: GET /devices/{id}/services.
-func (s *Column) ListServices(c *gin.Context, id api.ID) {
+func (s *Service) ListServices(c *gin.Context, id api.ID) {
 	one[link.Services](s, c, id, http.StatusOK, job{tool: "services", path: "/services/list"}, nil)
 }
 
 // GetService shows one service: GET /devices/{id}/services/{name}.
-func (s *Column) GetService(c *gin.Context, id api.ID, name string) {
+func (s *Service) GetService(c *gin.Context, id api.ID, name string) {
 	one[link.Service](s, c, id, http.StatusOK, job{tool: "services", path: "/services/service", in: link.Service{Name: name}}, nil)
 }
 
 // ChangeService does an action to a service: POST /devices/{id}/services.
-func (s *Column) ChangeService(c *gin.Context, id api.ID) {
+func (s *Service) ChangeService(c *gin.Context, id api.ID) {
 	d, ok := front.Bind[link.ServiceAction](c)
 	if !ok || (d.Action == link.ServiceMode && !need(c, access.Of("services", access.Administer))) {
 		return
@@ -122,27 +122,27 @@ func serviceJob(d link.ServiceAction) job {
 }
 
 // ListEventSources lists logs: GET /devices/{id}/event-sources.
-func (s *Column) ListEventSources(c *gin.Context, id api.ID) {
+func (s *Service) ListEventSources(c *gin.Context, id api.ID) {
 	one[link.EventSources](s, c, id, http.StatusOK, job{tool: "events", path: "/events/sources"}, nil)
 }
 
 // ReadEvents reads and follows a log: POST /devices/{id}/events.
-func (s *Column) ReadEvents(c *gin.Context, id api.ID) {
+func (s *Service) ReadEvents(c *gin.Context, id api.ID) {
 	if q, ok := front.Bind[link.EventQuery](c); ok {
 		s.passLines(c, id, job{tool: "events", path: "/events/read", in: q})
 	}
 }
 
 // GetNetwork shows the network as a device sees it: GET /devices/{id}/network.
-func (s *Column) GetNetwork(c *gin.Context, id api.ID) {
-	one(s, c, id, http.StatusOK, job{tool: "network", path: "/network/look"}, func(w *work, n *link.Network) string {
+func (s *Service) GetNetwork(c *gin.Context, id api.ID) {
+	one(s, c, id, http.StatusOK, job{tool: "network", path: "/network/read"}, func(w *work, n *link.Network) string {
 		s.name(w.ctx, front.CallerOf(c), n.Neighbours)
 		return "done"
 	})
 }
 
 // name names the neighbours that are devices of the fleet.
-func (s *Column) name(ctx context.Context, caller *front.Caller, all []link.Neighbour) {
+func (s *Service) name(ctx context.Context, caller *front.Caller, all []link.Neighbour) {
 	addresses := make([]string, len(all))
 	for i, n := range all {
 		addresses[i] = n.Address
@@ -159,14 +159,14 @@ func (s *Column) name(ctx context.Context, caller *front.Caller, all []link.Neig
 }
 
 // TestReach tests whether a device reaches something: POST /devices/{id}/network/reach.
-func (s *Column) TestReach(c *gin.Context, id api.ID) {
+func (s *Service) TestReach(c *gin.Context, id api.ID) {
 	if r, ok := front.Bind[link.Reach](c); ok {
 		s.passLines(c, id, job{"network", "/network/reach", r, "network.reach", r.Kind + " " + r.Target})
 	}
 }
 
 // ScanNetwork looks for hosts: POST /devices/{id}/network/scan.
-func (s *Column) ScanNetwork(c *gin.Context, id api.ID) {
+func (s *Service) ScanNetwork(c *gin.Context, id api.ID) {
 	if n, ok := front.Bind[link.Scan](c); ok {
 		s.passLines(c, id, job{"network", "/network/scan", n, "network.scan", n.Network})
 	}
@@ -179,7 +179,7 @@ const (
 )
 
 // WakeDevice wakes a device through its neighbours: POST /devices/{id}/wake.
-func (s *Column) WakeDevice(c *gin.Context, id api.ID) {
+func (s *Service) WakeDevice(c *gin.Context, id api.ID) {
 	d, err := s.devices.Device(c.Request.Context(), id)
 	var out api.WakeResult
 	if err == nil {
@@ -193,10 +193,10 @@ func (s *Column) WakeDevice(c *gin.Context, id api.ID) {
 }
 
 // Online tells whether a device is connected.
-func (s *Column) Online(id uuid.UUID) bool { return s.hub.Online(id) }
+func (s *Service) Online(id uuid.UUID) bool { return s.hub.Online(id) }
 
 // Wake wakes a device through its neighbours, for a rollout.
-func (s *Column) Wake(ctx context.Context, id uuid.UUID, by string) error {
+func (s *Service) Wake(ctx context.Context, id uuid.UUID, by string) error {
 	d, err := s.devices.Device(ctx, id)
 	if err == nil {
 		_, err = s.wake(ctx, d, front.Entry{Actor: by, Via: "rollout", Action: "power.wake", Result: "begun"})
@@ -205,7 +205,7 @@ func (s *Column) Wake(ctx context.Context, id uuid.UUID, by string) error {
 }
 
 // ShutDown shuts a device down, for a rollout, unless somebody is signed in there.
-func (s *Column) ShutDown(ctx context.Context, id uuid.UUID, by string) (stays string, err error) {
+func (s *Service) ShutDown(ctx context.Context, id uuid.UUID, by string) (stays string, err error) {
 	d, err := s.devices.Device(ctx, id)
 	if err != nil {
 		return "", err
@@ -226,7 +226,7 @@ func (s *Column) ShutDown(ctx context.Context, id uuid.UUID, by string) (stays s
 }
 
 // wake has the neighbours of a device send it the call to wake, and notes the action.
-func (s *Column) wake(ctx context.Context, d api.Device, entry front.Entry) (out api.WakeResult, err error) {
+func (s *Service) wake(ctx context.Context, d api.Device, entry front.Entry) (out api.WakeResult, err error) {
 	out.By = []string{}
 	if d.Online {
 		err = front.Problem(http.StatusConflict, d.Name+" is awake.", "It is connected.")
@@ -282,7 +282,7 @@ func (s *Column) wake(ctx context.Context, d api.Device, entry front.Entry) (out
 
 // wakers finds the hardware addresses of a device, and devices online beside it: those of its site
 // whose addresses lie in the same /24 or /64, else any of its site.
-func (s *Column) wakers(ctx context.Context, d api.Device) (hardware []string, near []api.Device, err error) {
+func (s *Service) wakers(ctx context.Context, d api.Device) (hardware []string, near []api.Device, err error) {
 	items, err := s.inventory.Section(ctx, d.ID, "adapters")
 	if err != nil {
 		return nil, nil, err
@@ -331,12 +331,12 @@ func sameNetwork(a, b string) bool {
 }
 
 // ListPresence tells who is signed in: GET /devices/{id}/people.
-func (s *Column) ListPresence(c *gin.Context, id api.ID) {
+func (s *Service) ListPresence(c *gin.Context, id api.ID) {
 	one[link.PresenceList](s, c, id, http.StatusOK, job{tool: "people", path: "/people/list"}, nil)
 }
 
 // ShowMessage shows a message to the person at a device: POST /devices/{id}/messages.
-func (s *Column) ShowMessage(c *gin.Context, id api.ID) {
+func (s *Service) ShowMessage(c *gin.Context, id api.ID) {
 	m, ok := front.Bind[link.Message](c)
 	if !ok {
 		return
@@ -345,7 +345,7 @@ func (s *Column) ShowMessage(c *gin.Context, id api.ID) {
 		m.Title = "Message from " + front.CallerOf(c).Name
 	}
 	one(s, c, id, http.StatusOK, messageJob(m), func(w *work, a *link.MessageAnswer) string {
-		w.visit.interrupted(a.After)
+		w.session.interrupted(a.After)
 		return answered(a)
 	})
 }
@@ -364,14 +364,14 @@ func answered(a *link.MessageAnswer) string {
 
 // SetClipboard puts a text on a person's clipboard: POST /devices/{id}/clipboard. The text itself
 // is not put on record: it may be a password.
-func (s *Column) SetClipboard(c *gin.Context, id api.ID) {
+func (s *Service) SetClipboard(c *gin.Context, id api.ID) {
 	if in, ok := front.Bind[link.Clip](c); ok {
 		one(s, c, id, http.StatusOK, job{"people", "/people/clip", in, "clipboard.set", fmt.Sprintf("%d characters", len([]rune(in.Text)))}, told)
 	}
 }
 
 // ChangePower restarts or ends a device, or a session on it: POST /devices/{id}/power.
-func (s *Column) ChangePower(c *gin.Context, id api.ID) {
+func (s *Service) ChangePower(c *gin.Context, id api.ID) {
 	d, ok := front.Bind[link.PowerAction](c)
 	if !ok || (administers(d) && !need(c, access.Of("power", access.Administer))) {
 		return

@@ -51,7 +51,7 @@ func (g *glances) first(person, device uuid.UUID, now time.Time) bool {
 }
 
 // GetScreenPicture sends a small picture of a desktop: GET /devices/{id}/screen/picture.
-func (s *Column) GetScreenPicture(c *gin.Context, id api.ID, in api.GetScreenPictureParams) {
+func (s *Service) GetScreenPicture(c *gin.Context, id api.ID, in api.GetScreenPictureParams) {
 	ctx := c.Request.Context()
 	d, _, err := s.tool(c, id, "wall")
 	if err != nil {
@@ -73,7 +73,7 @@ func (s *Column) GetScreenPicture(c *gin.Context, id api.ID, in api.GetScreenPic
 		order.Known = *in.IfNoneMatch
 	}
 	if s.glances.first(front.CallerOf(c).ID, d.ID, time.Now()) {
-		entry := front.EntryOf(c, "wall.look", "done")
+		entry := front.EntryOf(c, "wall.view", "done")
 		entry.Device, entry.DeviceName = d.ID, d.Name
 		if order.Blur {
 			entry.Detail = "blurred"

@@ -20,10 +20,10 @@ const (
 )
 
 // Compact compresses what was read in windows that are over. It is run every ten minutes.
-func (v *Column) Compact(ctx context.Context) error { return v.CompactBefore(ctx, time.Now()) }
+func (v *Service) Compact(ctx context.Context) error { return v.CompactBefore(ctx, time.Now()) }
 
 // CompactBefore compresses what was read in windows that are over at now.
-func (v *Column) CompactBefore(ctx context.Context, now time.Time) error {
+func (v *Service) CompactBefore(ctx context.Context, now time.Time) error {
 	before := series.Raw.Start(now.Add(-lateness))
 	for {
 		devices, err := v.store.ripe(ctx, before, compactTogether)
@@ -44,7 +44,7 @@ func (v *Column) CompactBefore(ctx context.Context, now time.Time) error {
 }
 
 // Import stores a stretch of a device's past, as the demo does for its history.
-func (v *Column) Import(ctx context.Context, id uuid.UUID, t *series.Table) error {
+func (v *Service) Import(ctx context.Context, id uuid.UUID, t *series.Table) error {
 	t.Sort()
 	return pgx.BeginFunc(ctx, v.store.pool, func(tx pgx.Tx) error {
 		return keep(ctx, tx, map[uuid.UUID]*series.Table{id: t})
@@ -130,7 +130,7 @@ func rolled(known map[place]*series.Table, p place) bool {
 }
 
 // Expire removes what is older than each tier is kept. It is run every hour.
-func (v *Column) Expire(ctx context.Context) error {
+func (v *Service) Expire(ctx context.Context) error {
 	var all error
 	for _, tier := range series.Tiers {
 		all = errors.Join(all, v.store.expire(ctx, tier, time.Now().Add(-v.keep[tier]-tier.Window())))
@@ -142,7 +142,7 @@ func (v *Column) Expire(ctx context.Context) error {
 const trendOver = 7 * 24 * time.Hour
 
 // FindTrends finds how the disks of devices fill, of all when none are named. It is run every hour.
-func (v *Column) FindTrends(ctx context.Context, only ...uuid.UUID) error {
+func (v *Service) FindTrends(ctx context.Context, only ...uuid.UUID) error {
 	devices := only
 	if len(only) == 0 {
 		var err error
@@ -166,7 +166,7 @@ func (v *Column) FindTrends(ctx context.Context, only ...uuid.UUID) error {
 }
 
 // trends finds how much of each disk of a device fills a day, in percent.
-func (v *Column) trends(ctx context.Context, id uuid.UUID, from, to time.Time) (map[string]series.Trend, error) {
+func (v *Service) trends(ctx context.Context, id uuid.UUID, from, to time.Time) (map[string]series.Trend, error) {
 	whole := &series.Table{}
 	err := v.store.history(ctx, id, series.Hourly, from, to, func(column string) bool {
 		kind, _ := device.SplitReading(column)

@@ -24,7 +24,7 @@ import (
 var tierNames = [...]string{series.Raw: "raw", series.FiveMinutes: "5-minute", series.Hourly: "hourly"}
 
 // GetReadings shows the history of a device: GET /devices/{id}/readings.
-func (v *Column) GetReadings(c *gin.Context, id api.ID, in api.GetReadingsParams) {
+func (v *Service) GetReadings(c *gin.Context, id api.ID, in api.GetReadingsParams) {
 	ctx := c.Request.Context()
 	now := time.Now()
 	to := now
@@ -102,7 +102,7 @@ var longestGap = [...]time.Duration{series.Raw: 11 * time.Minute, series.FiveMin
 
 // Past calls each with a stretch of a device's readings, oldest first, as finely as they are kept
 // so long ago, and the longest time between two rows that is no gap.
-func (v *Column) Past(ctx context.Context, id uuid.UUID, from, to time.Time, want func(column string) bool, each func(t *series.Table, gap time.Duration)) error {
+func (v *Service) Past(ctx context.Context, id uuid.UUID, from, to time.Time, want func(column string) bool, each func(t *series.Table, gap time.Duration)) error {
 	tier := v.keep.Choose(0, from, time.Now())
 	return v.store.history(ctx, id, tier, from, to, want, func(t *series.Table) { each(t, longestGap[tier]) })
 }

@@ -43,7 +43,7 @@ var errUnknown = errors.New("the device is not known any more")
 // ServeReports takes reports over a device's link: POST /reports. It answers once they are on
 // disk; a device that hears no answer sends them again, and what is stored already is passed over
 // by its number.
-func (v *Column) ServeReports(w http.ResponseWriter, r *http.Request) {
+func (v *Service) ServeReports(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), storeWithin)
 	defer cancel()
 	var batch link.Batch
@@ -100,7 +100,7 @@ func check(b link.Batch) error {
 }
 
 // Run stores what waits until ctx ends. Batches that arrive together are stored together.
-func (v *Column) Run(ctx context.Context) {
+func (v *Service) Run(ctx context.Context) {
 	var later []waiting
 	for {
 		if len(later) == 0 {
@@ -134,7 +134,7 @@ func onceEach(all []waiting) (now, later []waiting) {
 	return now, later
 }
 
-func (v *Column) write(ctx context.Context, together []waiting) {
+func (v *Service) write(ctx context.Context, together []waiting) {
 	together = slices.DeleteFunc(together, func(w waiting) bool { return w.ctx.Err() != nil })
 	if len(together) == 0 {
 		return

@@ -26,7 +26,7 @@ const (
 
 // GetStanding shows where a reading or fact of a device lies among others: GET
 // /devices/{id}/standing.
-func (v *Column) GetStanding(c *gin.Context, id api.ID, in api.GetStandingParams) {
+func (v *Service) GetStanding(c *gin.Context, id api.ID, in api.GetStandingParams) {
 	ctx := c.Request.Context()
 	self, err := v.devices.Device(ctx, id)
 	if err != nil {
@@ -57,7 +57,7 @@ func (v *Column) GetStanding(c *gin.Context, id api.ID, in api.GetStandingParams
 }
 
 // numbers fills in the standing of a reading.
-func (v *Column) numbers(c *gin.Context, out *api.Standing, devices []api.Device, self uuid.UUID) error {
+func (v *Service) numbers(c *gin.Context, out *api.Standing, devices []api.Device, self uuid.UUID) error {
 	ids, byID := make([]uuid.UUID, len(devices)), map[uuid.UUID]api.Device{}
 	for i, d := range devices {
 		ids[i], byID[d.ID] = d.ID, d
@@ -101,7 +101,7 @@ func (v *Column) numbers(c *gin.Context, out *api.Standing, devices []api.Device
 }
 
 // texts fills in the standing of a fact: a field of the list's rows, or of what devices say they are.
-func (v *Column) texts(c *gin.Context, out *api.Standing, devices []api.Device, self uuid.UUID) error {
+func (v *Service) texts(c *gin.Context, out *api.Standing, devices []api.Device, self uuid.UUID) error {
 	ids := make([]uuid.UUID, len(devices))
 	for i, d := range devices {
 		ids[i] = d.ID

@@ -38,8 +38,8 @@ type Devices interface {
 	Chosen(ctx context.Context, caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]api.Device, error)
 }
 
-// Column serves the vitals part of the contract.
-type Column struct {
+// Service serves the vitals part of the contract.
+type Service struct {
 	store    store
 	devices  Devices
 	reviewer Reviewer
@@ -49,12 +49,12 @@ type Column struct {
 }
 
 // New makes the column. Join gives it the hub.
-func New(pool *pgxpool.Pool, devices Devices, reviewer Reviewer, keep series.Keep) *Column {
-	return &Column{store: store{pool, newLayouts()}, devices: devices, reviewer: reviewer, queue: make(chan waiting, queueLength), keep: keep}
+func New(pool *pgxpool.Pool, devices Devices, reviewer Reviewer, keep series.Keep) *Service {
+	return &Service{store: store{pool, newLayouts()}, devices: devices, reviewer: reviewer, queue: make(chan waiting, queueLength), keep: keep}
 }
 
 // Join gives the column the hub over which it calls devices.
-func (v *Column) Join(h *hub.Hub) { v.hub = h }
+func (v *Service) Join(h *hub.Hub) { v.hub = h }
 
 // believed reads a live reading as a report is read, and writes it anew: a device must not write
 // into a stream of events.
@@ -71,7 +71,7 @@ func believed(line []byte) ([]byte, error) {
 }
 
 // StreamVitals passes on what a device reads now: GET /devices/{id}/vitals/live.
-func (v *Column) StreamVitals(c *gin.Context, id api.ID) {
+func (v *Service) StreamVitals(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
 	d, err := v.devices.Device(ctx, id)
 	if err != nil {

@@ -25,7 +25,7 @@ import { Compare } from "./job/Compare";
 import { Jobs } from "./job/Jobs";
 import { Packages } from "./job/Packages";
 import { Scripts } from "./job/Scripts";
-import { Empty, Trouble, Waiting } from "./parts/Trouble";
+import { Empty, ProblemAlert, Waiting } from "./parts/ProblemAlert";
 import { Advisories } from "./patch/Advisories";
 import { Advisory } from "./patch/Advisory";
 import { Approvals } from "./patch/Approvals";
@@ -63,7 +63,7 @@ function Inside() {
 	if (me.isError)
 		return (
 			<div className="p-8">
-				<Trouble error={me.error} retry={() => me.refetch()} />
+				<ProblemAlert error={me.error} retry={() => me.refetch()} />
 			</div>
 		);
 	if (!me.data) return <SignIn />;

@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"moorwatch.example/agent/host"
-	"moorwatch.example/agent/host/aside"
+	"moorwatch.example/agent/host/helper"
 	"moorwatch.example/agent/host/sign"
 	"moorwatch.example/contract/link"
 )
@@ -24,12 +24,12 @@ import (
 // and to type (package quartz).
 type screens struct {
 	people  persons
-	helpers *aside.Helpers[int] // by the person's number
+	helpers *helper.Helpers[int] // by the person's number
 	explain *explainer
 }
 
 func newScreens(people persons) screens {
-	return screens{people, &aside.Helpers[int]{Start: startHelper}, &explainer{people: people}}
+	return screens{people, &helper.Helpers[int]{Start: startHelper}, &explainer{people: people}}
 }
 
 // Desktops implements host.Screens.
@@ -67,7 +67,7 @@ func (s screens) Open(ctx context.Context, desktop string) (host.Screen, error) 
 	one, err := s.helpers.Open(ctx, p.uid, "")
 	if err != nil {
 		if link.StatusOf(err, 0) == http.StatusPreconditionFailed {
-			s.explain.once(p, panes["look"])
+			s.explain.once(p, panes["view"])
 		}
 		return nil, err
 	}
@@ -106,7 +106,7 @@ func (s permitted) Type(ctx context.Context, text string) error {
 type pane struct{ address, text string }
 
 var panes = map[string]pane{
-	"look": {"x-apple.systempreferences:com.apple.preference.security?Privacy_ScreenCapture",
+	"view": {"x-apple.systempreferences:com.apple.preference.security?Privacy_ScreenCapture",
 		"Somebody who looks after this computer asks to see its screen. macOS wants you to allow that once: switch “moor-agent” on under Privacy & Security, Screen Recording. Until you do, nobody sees anything."},
 	"type": {"x-apple.systempreferences:com.apple.preference.security?Privacy_Accessibility",
 		"Somebody who looks after this computer, and whom you let see your screen, asks to type and point too. macOS wants you to allow that once: switch “moor-agent” on under Privacy & Security, Accessibility. Until you do, they can only look."},
@@ -145,12 +145,12 @@ func (e *explainer) once(p person, about pane) {
 
 // startHelper starts the agent's own program in a person's session, and as that person: macOS gives the screen
 // to nobody else.
-func startHelper(uid int) (*aside.Helper, error) {
+func startHelper(uid int) (*helper.Helper, error) {
 	program, err := os.Executable()
 	if err != nil {
 		return nil, err
 	}
-	argv := []string{program, aside.Argument, strconv.Itoa(os.Getpid())}
+	argv := []string{program, helper.Argument, strconv.Itoa(os.Getpid())}
 	if os.Getuid() != uid {
 		argv = append(as(person{uid: uid}), argv...)
 	}
@@ -172,7 +172,7 @@ func startHelper(uid int) (*aside.Helper, error) {
 		cmd.Process.Wait() // not cmd.Wait, which would close the pipe that is read
 		close(ended)
 	}()
-	return &aside.Helper{Client: aside.NewClient(aside.Pipe{ReadCloser: out, Out: in}), Ended: func() bool {
+	return &helper.Helper{Client: helper.NewClient(helper.Pipe{ReadCloser: out, Out: in}), Ended: func() bool {
 		select {
 		case <-ended:
 			return true
@@ -184,8 +184,8 @@ func startHelper(uid int) (*aside.Helper, error) {
 
 // Help serves a desktop to the agent that started this helper, over standard input and output, and ends
 // with them.
-func Help(desk aside.Desk) error {
-	return aside.Serve(aside.Pipe{ReadCloser: io.NopCloser(os.Stdin), Out: os.Stdout}, desk)
+func Help(desk helper.Desk) error {
+	return helper.Serve(helper.Pipe{ReadCloser: io.NopCloser(os.Stdin), Out: os.Stdout}, desk)
 }
 
 // Sign implements host.Signs: macOS marks a screen that is seen in its menu bar itself, and the agent tells who

@@ -12,18 +12,18 @@ import (
 	"time"
 
 	"moorwatch.example/agent/host"
-	"moorwatch.example/agent/host/aside"
+	"moorwatch.example/agent/host/helper"
 	"moorwatch.example/contract/link"
 )
 
 // guarded is a desk whose person has permitted nothing, or to look alone.
 type guarded struct {
 	host.Screens
-	look bool
+	allowed bool
 }
 
 func (g guarded) Open(context.Context, string) (host.Screen, error) {
-	if !g.look {
+	if !g.allowed {
 		return nil, refuse(http.StatusPreconditionFailed, "Screen Recording is needed.")
 	}
 	return guardedScreen{}, nil
@@ -58,13 +58,13 @@ func TestScreenPermissions(t *testing.T) {
 	}
 	s := newScreens(persons{tools: system})
 	desk := guarded{}
-	s.helpers.Start = func(uid int) (*aside.Helper, error) {
+	s.helpers.Start = func(uid int) (*helper.Helper, error) {
 		near, far := net.Pipe()
-		go aside.Serve(far, desk)
+		go helper.Serve(far, desk)
 		if uid != 501 {
 			t.Errorf("a helper of %d", uid)
 		}
-		return &aside.Helper{Client: aside.NewClient(near), Ended: func() bool { return desk.look }, Gone: func() {}}, nil
+		return &helper.Helper{Client: helper.NewClient(near), Ended: func() bool { return desk.allowed }, Gone: func() {}}, nil
 	}
 	all, err := s.Desktops(t.Context())
 	if err != nil || len(all.Items) != 2 || all.Items[0].Name != "anna" || !all.Items[0].Active || all.Items[1].Missing == "" {
@@ -86,11 +86,11 @@ func TestScreenPermissions(t *testing.T) {
 	if _, err := s.Open(t.Context(), "desktop 257"); link.StatusOf(err, 0) != http.StatusPreconditionFailed {
 		t.Fatalf("it opens without permission: %v", err)
 	}
-	expect("told "+asAnna, "opened "+panes["look"].address)
+	expect("told "+asAnna, "opened "+panes["view"].address)
 	if _, err := s.Open(t.Context(), "desktop 258"); link.StatusOf(err, 0) != http.StatusConflict {
 		t.Errorf("a desktop in the background: %v", err)
 	}
-	desk.look = true // the helper is another one then
+	desk.allowed = true // the helper is another one then
 	for s.explain.busy.Load() {
 		time.Sleep(time.Millisecond)
 	}

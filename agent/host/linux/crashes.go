@@ -28,9 +28,9 @@ const (
 // crashes remembers the programs that crashed in the last day, so that the journal is read once.
 var crashes struct {
 	sync.Mutex
-	looked time.Time
-	all    []device.Crash
-	start  float64 // seconds that the last start took; 0 while it is not over or not known
+	checked time.Time
+	all     []device.Crash
+	start   float64 // seconds that the last start took; 0 while it is not over or not known
 }
 
 // unwell adds to vitals which programs crashed, and how long the last start took.
@@ -48,10 +48,10 @@ func unwell(ctx context.Context, v *device.Vitals) {
 		start := crashes.start
 		v.StartSeconds = &start
 	}
-	if now.Sub(crashes.looked) > crashesEvery {
+	if now.Sub(crashes.checked) > crashesEvery {
 		since := now.Add(-device.CrashesOver)
-		if crashes.looked.After(since) {
-			since = crashes.looked.Add(-sameCrash)
+		if crashes.checked.After(since) {
+			since = crashes.checked.Add(-sameCrash)
 		}
 		ctx, cancel := context.WithTimeout(ctx, crashesWithin)
 		found, err := readCrashes(ctx, since)
@@ -59,7 +59,7 @@ func unwell(ctx context.Context, v *device.Vitals) {
 		if err != nil {
 			return // the journal may not be read
 		}
-		crashes.looked = now
+		crashes.checked = now
 		crashes.all = MergeCrashes(append(crashes.all, found...))
 	}
 	crashes.all = slices.DeleteFunc(crashes.all, func(c device.Crash) bool { return now.Sub(c.At) > device.CrashesOver })

@@ -83,7 +83,7 @@ func health(ctx context.Context, name string) string {
 	var answer struct {
 		Status *struct{ Passed bool } `json:"smart_status"`
 	}
-	// The exit status has a bit for each kind of trouble; the answer is printed all the same.
+	// The exit status has a bit for each kind of problem; the answer is printed all the same.
 	out, _ := exec.CommandContext(ctx, "smartctl", "--json", "--health", "/dev/"+name).Output()
 	if json.Unmarshal(out, &answer) != nil || answer.Status == nil {
 		return ""

@@ -60,16 +60,16 @@ func (u updates) Missing(ctx context.Context, fresh bool) ([]update.Update, erro
 		return nil, err
 	}
 	defer release()
-	var trouble error
+	var problem error
 	if fresh {
 		var err error
-		if trouble, err = u.ask(ctx); err != nil {
+		if problem, err = u.ask(ctx); err != nil {
 			return nil, err
 		}
 	}
 	var plan, held bytes.Buffer
 	if exit, err := u.run(ctx, &plan, "apt-get", "-s", "-q", "-o", "Debug::NoLocking=1", "--with-new-pkgs", "upgrade"); err != nil || exit != 0 {
-		return nil, errors.Join(trouble, err, fmt.Errorf("apt cannot plan an upgrade: %s", AptTrouble(plan.Bytes())))
+		return nil, errors.Join(problem, err, fmt.Errorf("apt cannot plan an upgrade: %s", AptErrors(plan.Bytes())))
 	}
 	if _, err := u.run(ctx, &held, "apt-mark", "showhold"); err != nil {
 		return nil, err
@@ -104,7 +104,7 @@ func (u updates) Missing(ctx context.Context, fresh bool) ([]update.Update, erro
 		}
 		AptShow(show.Bytes(), all)
 	}
-	return all, trouble
+	return all, problem
 }
 
 // Times of asking: apt waits for the lock of dpkg, and not for that of its lists.
@@ -113,15 +113,15 @@ const (
 	lockedPoll = 2 * time.Second
 )
 
-// ask reads the sources anew, waiting for others that do. trouble is what apt said.
-func (u updates) ask(ctx context.Context) (trouble, err error) {
+// ask reads the sources anew, waiting for others that do. problem is what apt said.
+func (u updates) ask(ctx context.Context) (problem, err error) {
 	for began := time.Now(); ; {
 		var out bytes.Buffer
 		exit, err := u.run(ctx, &out, "apt-get", "-q", "-o", "APT::Update::Error-Mode=any", "update")
 		if err != nil || exit == 0 {
 			return nil, err
 		}
-		said := AptTrouble(out.Bytes())
+		said := AptErrors(out.Bytes())
 		if !strings.Contains(said, "Could not get lock") || time.Since(began) > lockedFor {
 			return fmt.Errorf("apt cannot read its sources: %s", said), nil
 		}
@@ -133,8 +133,8 @@ func (u updates) ask(ctx context.Context) (trouble, err error) {
 	}
 }
 
-// AptTrouble is what apt and dpkg said went wrong: their lines that tell of errors, and otherwise the last one.
-func AptTrouble(out []byte) string {
+// AptErrors is what apt and dpkg said went wrong: their lines that tell of errors, and otherwise the last one.
+func AptErrors(out []byte) string {
 	var said []string
 	last, goes := "", false
 	for line := range strings.Lines(string(out)) {
@@ -403,7 +403,7 @@ func (u updates) apt(ctx context.Context, log io.Writer, argv []string) error {
 	var said bytes.Buffer
 	exit, err := u.run(ctx, io.MultiWriter(log, &said), append(append([]string{"apt-get"}, aptOptions...), argv...)...)
 	if err == nil && exit != 0 {
-		err = errors.New(AptTrouble(said.Bytes()))
+		err = errors.New(AptErrors(said.Bytes()))
 	}
 	return err
 }

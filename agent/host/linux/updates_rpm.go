@@ -67,7 +67,7 @@ func (u RPMUpdates) Missing(ctx context.Context, fresh bool) ([]update.Update, e
 		return nil, err
 	}
 	defer release()
-	var trouble error
+	var problem error
 	if fresh {
 		argv := u.tool("makecache", "--refresh")
 		if u.Tool == "zypper" {
@@ -77,7 +77,7 @@ func (u RPMUpdates) Missing(ctx context.Context, fresh bool) ([]update.Update, e
 		if exit, said, err := u.ask(ctx, &out, argv...); err != nil {
 			return nil, err
 		} else if exit != 0 {
-			trouble = fmt.Errorf("%s cannot read its sources: %s", u.Tool, lastLines(said+"\n"+out.String()))
+			problem = fmt.Errorf("%s cannot read its sources: %s", u.Tool, lastLines(said+"\n"+out.String()))
 		}
 	}
 	have, err := u.have(ctx)
@@ -86,7 +86,7 @@ func (u RPMUpdates) Missing(ctx context.Context, fresh bool) ([]update.Update, e
 	}
 	all, err := u.offered(ctx)
 	if err != nil {
-		return nil, errors.Join(trouble, err)
+		return nil, errors.Join(problem, err)
 	}
 	all = slices.DeleteFunc(all, func(o update.Update) bool { return have[o.Name] == "" })
 	for i := range all {
@@ -96,7 +96,7 @@ func (u RPMUpdates) Missing(ctx context.Context, fresh bool) ([]update.Update, e
 			o.Restart = rpmRestart(o.Name)
 		}
 	}
-	return all, trouble
+	return all, problem
 }
 
 func (u RPMUpdates) offered(ctx context.Context) ([]update.Update, error) {

@@ -79,7 +79,7 @@ func TestApt(t *testing.T) {
 		"W: GPG error: NO_PUBKEY 1\n":       "GPG error: NO_PUBKEY 1",
 		"bracken does not find its field\n": "bracken does not find its field",
 	} {
-		if got := AptTrouble([]byte(said)); got != want {
+		if got := AptErrors([]byte(said)); got != want {
 			t.Errorf("%q: %q", said, got)
 		}
 	}

@@ -3,9 +3,9 @@ package native
 
 import (
 	"moorwatch.example/agent/host"
-	"moorwatch.example/agent/host/aside"
 	"moorwatch.example/agent/host/darwin"
 	"moorwatch.example/agent/host/darwin/quartz"
+	"moorwatch.example/agent/host/helper"
 )
 
 // New returns what this computer offers.
@@ -13,7 +13,7 @@ func New() host.Host { return darwin.New() }
 
 // Helper is the command that makes the agent's program a helper in a person's session, and Help what
 // it does then.
-const Helper = aside.Argument
+const Helper = helper.Argument
 
 // Help serves the desktop of this session to the agent that started it.
 func Help([]string) error { return darwin.Help(quartz.Desk{}) }

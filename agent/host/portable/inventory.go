@@ -108,7 +108,7 @@ type Busiest struct {
 
 // Look returns the process that used most since the last look over so many seconds; nil at the
 // first, and where none used as much as a hundredth of the processors.
-func (b *Busiest) Look(ctx context.Context, seconds float64) *device.Process {
+func (b *Busiest) Poll(ctx context.Context, seconds float64) *device.Process {
 	all, err := process.ProcessesWithContext(ctx)
 	if err != nil {
 		return nil

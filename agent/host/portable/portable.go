@@ -99,8 +99,8 @@ type Meter struct {
 // Another implements host.Meter.
 func (m *Meter) Another() agenthost.Meter { return &Meter{People: m.People, More: m.More} }
 
-// firstLook is how long the first reading's rates are taken over.
-const firstLook = 200 * time.Millisecond
+// firstPoll is how long the first reading's rates are taken over.
+const firstPoll = 200 * time.Millisecond
 
 // Vitals implements host.Meter.
 func (m *Meter) Vitals(ctx context.Context) (device.Vitals, error) {
@@ -109,7 +109,7 @@ func (m *Meter) Vitals(ctx context.Context) (device.Vitals, error) {
 			return device.Vitals{}, err
 		}
 		select {
-		case <-time.After(firstLook):
+		case <-time.After(firstPoll):
 		case <-ctx.Done():
 			return device.Vitals{}, ctx.Err()
 		}
@@ -130,7 +130,7 @@ func (m *Meter) Vitals(ctx context.Context) (device.Vitals, error) {
 		v.Transmit = rate(before.traffic.BytesSent, m.traffic.BytesSent, seconds)
 		v.NetworkErrors = rate(faults(before.traffic), faults(m.traffic), seconds)
 	}
-	v.Busiest = m.busiest.Look(ctx, seconds)
+	v.Busiest = m.busiest.Poll(ctx, seconds)
 	for i := range v.Disks {
 		v.Disks[i].LatencyMS = m.latency(before.disks, v.Disks[i].Mount, devices)
 	}

@@ -125,7 +125,7 @@ func (s *Processes) list(ctx context.Context, whole bool) (link.Processes, error
 		if ctx.Err() != nil {
 			return out, ctx.Err()
 		}
-		k, ok := s.look(ctx, p, out.At, whole)
+		k, ok := s.describe(ctx, p, out.At, whole)
 		if !ok {
 			continue // ended since
 		}
@@ -137,7 +137,7 @@ func (s *Processes) list(ctx context.Context, whole bool) (link.Processes, error
 	return out, nil
 }
 
-func (s *Processes) look(ctx context.Context, p *process.Process, at time.Time, whole bool) (known, bool) {
+func (s *Processes) describe(ctx context.Context, p *process.Process, at time.Time, whole bool) (known, bool) {
 	created, err := p.CreateTimeWithContext(ctx)
 	if err != nil {
 		return known{}, false

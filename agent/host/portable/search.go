@@ -17,9 +17,9 @@ func SearchSettings(ctx context.Context, list func(context.Context, link.Setting
 	if most < 0 || most > link.MaxSettings {
 		return problem(http.StatusBadRequest, "at most %d settings are sent", link.MaxSettings)
 	}
-	looked, found := 0, 0
-	var look func(path []string) error
-	look = func(path []string) error {
+	checked, found := 0, 0
+	var search func(path []string) error
+	search = func(path []string) error {
 		l, err := list(ctx, link.SettingsAt{Path: path})
 		if err != nil {
 			if len(path) > len(q.Path) {
@@ -27,8 +27,8 @@ func SearchSettings(ctx context.Context, list func(context.Context, link.Setting
 			}
 			return err
 		}
-		if looked++; looked%50 == 0 {
-			if err := send(link.SettingFound{Looked: looked}); err != nil {
+		if checked++; checked%50 == 0 {
+			if err := send(link.SettingFound{Checked: checked}); err != nil {
 				return err
 			}
 		}
@@ -43,21 +43,21 @@ func SearchSettings(ctx context.Context, list func(context.Context, link.Setting
 				}
 			}
 			if i.Folder && len(path) < maxDepth {
-				if err := look(append(slices.Clone(path), i.Name)); err != nil {
+				if err := search(append(slices.Clone(path), i.Name)); err != nil {
 					return err
 				}
 			}
 		}
 		return ctx.Err()
 	}
-	err := look(append([]string{}, q.Path...))
+	err := search(append([]string{}, q.Path...))
 	if err != nil && !errors.Is(err, errEnough) {
 		return err
 	}
-	return send(link.SettingFound{Done: true, Looked: looked, More: errors.Is(err, errEnough)})
+	return send(link.SettingFound{Done: true, Checked: checked, More: errors.Is(err, errEnough)})
 }
 
 var errEnough = errors.New("enough was found")
 
-// maxDepth is how deep settings are looked through.
+// maxDepth is how deep settings are checked through.
 const maxDepth = 24

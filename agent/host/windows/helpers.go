@@ -11,7 +11,7 @@ import (
 
 	"golang.org/x/sys/windows"
 
-	"moorwatch.example/agent/host/aside"
+	"moorwatch.example/agent/host/helper"
 	"moorwatch.example/agent/host/windows/desk"
 )
 
@@ -33,15 +33,15 @@ func Help(args []string) error {
 		windows.WaitForSingleObject(agent, windows.INFINITE)
 		os.Exit(0)
 	}()
-	return aside.Serve(aside.Pipe{ReadCloser: os.Stdin, Out: os.Stdout}, desk.Desk{})
+	return helper.Serve(helper.Pipe{ReadCloser: os.Stdin, Out: os.Stdout}, desk.Desk{})
 }
 
 // helpers are the helpers in the sessions of people, by the sessions' numbers.
-type helpers = aside.Helpers[uint32]
+type helpers = helper.Helpers[uint32]
 
 // startHelper starts the agent's own program in a session, with the agent's rights: those of the system
 // are needed for the desktops of log-in and of questions about rights.
-func startHelper(session uint32) (*aside.Helper, error) {
+func startHelper(session uint32) (*helper.Helper, error) {
 	program, err := os.Executable()
 	if err != nil {
 		return nil, err
@@ -71,7 +71,7 @@ func startHelper(session uint32) (*aside.Helper, error) {
 		out.Close()
 		return nil, err
 	}
-	return &aside.Helper{Client: aside.NewClient(aside.Pipe{ReadCloser: out, Out: in}), Ended: func() bool {
+	return &helper.Helper{Client: helper.NewClient(helper.Pipe{ReadCloser: out, Out: in}), Ended: func() bool {
 		state, _ := windows.WaitForSingleObject(process, 0)
 		return state == windows.WAIT_OBJECT_0
 	}, Gone: func() { windows.CloseHandle(process) }}, nil
@@ -98,7 +98,7 @@ func startBetween(program string, token windows.Token, in, out windows.Handle) (
 	startup.Flags = windows.STARTF_USESTDHANDLES | windows.STARTF_USESHOWWINDOW
 	startup.StdInput, startup.StdOutput = in, out
 	startup.Desktop = interactive()
-	line, err := windows.UTF16PtrFromString(windows.EscapeArg(program) + " " + aside.Argument + " " + strconv.Itoa(os.Getpid()))
+	line, err := windows.UTF16PtrFromString(windows.EscapeArg(program) + " " + helper.Argument + " " + strconv.Itoa(os.Getpid()))
 	if err != nil {
 		return 0, err
 	}

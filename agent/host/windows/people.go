@@ -15,7 +15,7 @@ import (
 
 	"golang.org/x/sys/windows"
 
-	"moorwatch.example/agent/host/aside"
+	"moorwatch.example/agent/host/helper"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 )
@@ -250,7 +250,7 @@ func (p persons) Show(ctx context.Context, m link.Message) (answer link.MessageA
 	if err != nil {
 		return link.MessageAnswer{Reason: err.Error()}, nil
 	}
-	err = p.helpers.With(s.id, func(d *aside.Client) (err error) {
+	err = p.helpers.With(s.id, func(d *helper.Client) (err error) {
 		answer, err = d.Show(ctx, m)
 		return err
 	})
@@ -267,7 +267,7 @@ func (p persons) Clip(ctx context.Context, c link.Clip) (out link.Outcome, err e
 	if err != nil {
 		return out, err
 	}
-	err = p.helpers.With(s.id, func(d *aside.Client) (err error) {
+	err = p.helpers.With(s.id, func(d *helper.Client) (err error) {
 		out, err = d.Clip(ctx, c)
 		return err
 	})

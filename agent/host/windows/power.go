@@ -15,7 +15,7 @@ import (
 	"golang.org/x/sys/windows"
 	"golang.org/x/sys/windows/registry"
 
-	"moorwatch.example/agent/host/aside"
+	"moorwatch.example/agent/host/helper"
 	"moorwatch.example/contract/link"
 )
 
@@ -95,7 +95,7 @@ func (p power) session(ctx context.Context, d link.PowerAction) (link.Outcome, e
 		return link.Outcome{}, err
 	}
 	if d.Action == link.PowerLock {
-		if err := p.helpers.With(s.id, func(d *aside.Client) error { return d.Lock() }); err != nil {
+		if err := p.helpers.With(s.id, func(d *helper.Client) error { return d.Lock() }); err != nil {
 			return link.Outcome{}, err
 		}
 		return link.Outcome{Message: "The session of " + s.name + " is locked."}, nil

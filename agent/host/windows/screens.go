@@ -11,7 +11,7 @@ import (
 	"golang.org/x/sys/windows/registry"
 
 	"moorwatch.example/agent/host"
-	"moorwatch.example/agent/host/aside"
+	"moorwatch.example/agent/host/helper"
 	"moorwatch.example/contract/link"
 )
 
@@ -40,7 +40,7 @@ func (screens) Desktops(context.Context) (link.DesktopList, error) {
 // LetGo implements host.Screens.
 func (s screens) LetGo() {
 	for _, one := range sessions() {
-		s.helpers.With(one.id, func(d *aside.Client) error {
+		s.helpers.With(one.id, func(d *helper.Client) error {
 			d.LetGo()
 			return nil
 		})

@@ -2,7 +2,7 @@
 
 // Package windows is the host of Windows devices, over the system's own interfaces
 // (learn.microsoft.com, Windows API). What belongs to a person's session, such as the screen and
-// messages, is done by a helper there (package aside), since a service has no desktop of its own.
+// messages, is done by a helper there (package helper), since a service has no desktop of its own.
 package windows
 
 import (

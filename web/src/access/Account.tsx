@@ -1,9 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, type ReactNode, useState } from "react";
 import { answer, api, type Schemas } from "../api/client";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
 import { Table } from "../parts/Table";
-import { Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { Labelled } from "./Door";
 import { meQuery } from "./me";
@@ -50,7 +50,7 @@ function Factors() {
 		queryFn: ({ signal }) => answer(api.GET("/me/factors", { signal })),
 	});
 	if (factors.isPending) return <Waiting what="your second factors" />;
-	if (factors.isError) return <Trouble error={factors.error} retry={() => factors.refetch()} />;
+	if (factors.isError) return <ProblemAlert error={factors.error} retry={() => factors.refetch()} />;
 	const f = factors.data;
 	const done = (made?: string[]) => {
 		setAction(undefined);
@@ -236,7 +236,7 @@ function FactorForm({
 					Cancel
 				</button>
 			</div>
-			{act.isError && <Trouble error={act.error} />}
+			{act.isError && <ProblemAlert error={act.error} />}
 		</form>
 	);
 }
@@ -326,7 +326,7 @@ function Password() {
 					<button type="button" className="button-quiet" onClick={() => setOpen(false)}>
 						Cancel
 					</button>
-					{set.isError && <Trouble error={set.error} />}
+					{set.isError && <ProblemAlert error={set.error} />}
 				</form>
 			)}
 		</section>
@@ -346,8 +346,8 @@ function SignIns() {
 	return (
 		<section aria-label="Where you are signed in">
 			<h2 className="mb-2 text-lg font-semibold">Where you are signed in</h2>
-			{list.isError && <Trouble error={list.error} />}
-			{end.isError && <Trouble error={end.error} />}
+			{list.isError && <ProblemAlert error={list.error} />}
+			{end.isError && <ProblemAlert error={end.error} />}
 			{list.data && (
 				<Table heads={["From", "With", "Signed in", "Last used", ""]}>
 					{list.data.items.map((s) => (

@@ -1,8 +1,8 @@
 import { useDeferredValue, useState } from "react";
 import { Link } from "react-router";
 import { answer, api } from "../api/client";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { usePages } from "../parts/usePages";
 
 const when = new Intl.DateTimeFormat("en-GB", {
@@ -24,7 +24,7 @@ export function Audit() {
 	if (log.isError)
 		return (
 			<div className="p-6">
-				<Trouble error={log.error} retry={() => log.refetch()} />
+				<ProblemAlert error={log.error} retry={() => log.refetch()} />
 			</div>
 		);
 	const { rows } = log;

@@ -4,9 +4,9 @@ import { answer, api, type Schemas } from "../api/client";
 import { ScopeField, scopeText } from "../health/scope";
 import { Confirm } from "../parts/Confirm";
 import { Choice, Editor } from "../parts/Editor";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
 import { More, Table } from "../parts/Table";
-import { Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
 import { Labelled } from "./Door";
@@ -81,7 +81,7 @@ function Policy() {
 						))}
 				</select>
 			</label>
-			{set.isError && <Trouble error={set.error} />}
+			{set.isError && <ProblemAlert error={set.error} />}
 		</div>
 	);
 }
@@ -140,9 +140,9 @@ function Persons() {
 				</div>
 			)}
 			{tokensOf && <PersonTokens key={tokensOf.id} person={tokensOf} onClose={() => setTokensOf(undefined)} />}
-			{failed && <Trouble error={failed} />}
+			{failed && <ProblemAlert error={failed} />}
 			{list.isPending && <Waiting what="the people" />}
-			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+			{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 			{list.rows.length > 0 && (
 				<Table heads={["Name", "Roles", "Second factor", "Last seen", ""]}>
 					{list.rows.map((p) => (

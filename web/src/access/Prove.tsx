@@ -1,7 +1,7 @@
 import { useEffect, useState } from "react";
 import { answer, api, setProver } from "../api/client";
 import { Question } from "../parts/Confirm";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 import { Labelled } from "./Door";
 
 /** Asks for the password when the service wants to know that it is still the same person, before something grave. */
@@ -43,7 +43,7 @@ export function Prove() {
 						onChange={(e) => setPassword(e.target.value)}
 					/>
 				</Labelled>
-				{error !== undefined && <Trouble error={error} />}
+				{error !== undefined && <ProblemAlert error={error} />}
 				<div className="flex justify-end gap-2">
 					<button type="button" className="button-quiet" onClick={() => end(false)}>
 						Leave it

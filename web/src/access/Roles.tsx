@@ -3,8 +3,8 @@ import { Fragment, useState } from "react";
 import { answer, api, type Schemas } from "../api/client";
 import { Confirm } from "../parts/Confirm";
 import { Editor } from "../parts/Editor";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
-import { Trouble, Waiting } from "../parts/Trouble";
 import { Labelled } from "./Door";
 
 type Role = Schemas["RoleEntry"];
@@ -38,7 +38,7 @@ export function Roles() {
 		onSettled: () => queries.invalidateQueries({ queryKey: ["roles"] }),
 	});
 	if (roles.isPending) return <Waiting what="the roles" />;
-	if (roles.isError) return <Trouble error={roles.error} retry={() => roles.refetch()} />;
+	if (roles.isError) return <ProblemAlert error={roles.error} retry={() => roles.refetch()} />;
 	const { tools, general } = sorted(roles.data.permissions);
 	return (
 		<>
@@ -61,7 +61,7 @@ export function Roles() {
 					}}
 				/>
 			)}
-			{remove.isError && <Trouble error={remove.error} />}
+			{remove.isError && <ProblemAlert error={remove.error} />}
 			<Table heads={["Role", "Tools", "Beside tools", "People", ""]}>
 				{roles.data.items.map((r) => (
 					<tr key={r.name} className="border-line border-b align-top">

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useLocation, useNavigate } from "react-router";
 import { answer, api, rememberCsrf } from "../api/client";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 import { Door, Labelled } from "./Door";
 import { meQuery } from "./me";
 
@@ -66,7 +66,7 @@ export function SetUp() {
 						onChange={(e) => setPassword(e.target.value)}
 					/>
 				</Labelled>
-				{setUp.isError && <Trouble error={setUp.error} />}
+				{setUp.isError && <ProblemAlert error={setUp.error} />}
 				<button type="submit" className="button w-full justify-center py-2" disabled={setUp.isPending}>
 					Set up and sign in
 				</button>

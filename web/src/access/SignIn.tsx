@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, ProblemError, rememberCsrf, type Schemas } from "../api/client";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 import { Door, Labelled } from "./Door";
 import { forgetIdle, takeIdle } from "./idle";
 import { meQuery } from "./me";
@@ -73,7 +73,7 @@ export function SignIn() {
 						/>
 					</Labelled>
 				)}
-				{signIn.isError && <Trouble error={signIn.error} />}
+				{signIn.isError && <ProblemAlert error={signIn.error} />}
 				<button type="submit" className="button w-full justify-center py-2" disabled={signIn.isPending}>
 					{signIn.isPending ? "Signing in…" : "Sign in"}
 				</button>
@@ -135,7 +135,7 @@ function Second({
 						/>
 					</Labelled>
 				)}
-				{give.isError && <Trouble error={give.error} />}
+				{give.isError && <ProblemAlert error={give.error} />}
 				<button type="submit" className="button w-full justify-center py-2" disabled={give.isPending}>
 					{way === "passkey" ? "Use the passkey" : "Sign in"}
 				</button>

@@ -2,8 +2,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, type Schemas } from "../api/client";
 import { ScopeField } from "../health/scope";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { Labelled } from "./Door";
 import { meQuery } from "./me";
@@ -32,11 +32,11 @@ export function Tokens() {
 				</p>
 			</div>
 			<NewToken onMade={readAnew} />
-			{revoke.isError && <Trouble error={revoke.error} />}
+			{revoke.isError && <ProblemAlert error={revoke.error} />}
 			{tokens.isPending ? (
 				<Waiting what="your tokens" />
 			) : tokens.isError ? (
-				<Trouble error={tokens.error} retry={readAnew} />
+				<ProblemAlert error={tokens.error} retry={readAnew} />
 			) : tokens.data.items.length === 0 ? (
 				<Empty title="You have no token.">Make one above, or run moor sign-in, which makes its own.</Empty>
 			) : (
@@ -69,11 +69,11 @@ export function PersonTokens({ person, onClose }: { person: Schemas["Person"]; o
 					Close
 				</button>
 			</div>
-			{revoke.isError && <Trouble error={revoke.error} />}
+			{revoke.isError && <ProblemAlert error={revoke.error} />}
 			{tokens.isPending ? (
 				<Waiting what="their tokens" />
 			) : tokens.isError ? (
-				<Trouble error={tokens.error} retry={() => tokens.refetch()} />
+				<ProblemAlert error={tokens.error} retry={() => tokens.refetch()} />
 			) : tokens.data.items.length === 0 ? (
 				<p className="text-faint">They have made none.</p>
 			) : (
@@ -178,7 +178,7 @@ function NewToken({ onMade }: { onMade: () => void }) {
 					</div>
 				</details>
 			</form>
-			{add.isError && <Trouble error={add.error} />}
+			{add.isError && <ProblemAlert error={add.error} />}
 			{add.isSuccess && <Copyable text={add.data.secret} label="the token" />}
 		</>
 	);

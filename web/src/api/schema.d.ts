@@ -3800,7 +3800,7 @@ export interface components {
             clip?: components["schemas"]["ScreenClip"];
             note?: components["schemas"]["ScreenNote"];
             link?: components["schemas"]["ScreenLink"];
-            trouble?: string;
+            problem?: string;
             end?: string;
             /** @description The person there wants the session to end. */
             ended?: boolean;
@@ -3816,7 +3816,7 @@ export interface components {
             y: number;
             buttons: number;
         };
-        ScreenLook: {
+        ScreenOptions: {
             monitors?: string[];
             quality?: number;
             scale?: number;
@@ -3835,7 +3835,7 @@ export interface components {
             wheel?: components["schemas"]["ScreenPoint"];
             text?: string;
             release?: boolean;
-            look?: components["schemas"]["ScreenLook"];
+            options?: components["schemas"]["ScreenOptions"];
             mode?: string;
             clip?: components["schemas"]["ScreenClip"];
             note?: string;
@@ -4071,7 +4071,7 @@ export interface components {
         SuspectList: {
             items: components["schemas"]["Suspect"][];
             /** @description Changes before the alert that were looked at. */
-            looked_at: number;
+            checked: number;
             /** @description Devices compared. */
             devices: number;
             /** @description Why there is none; empty otherwise. */
@@ -4258,7 +4258,7 @@ export interface components {
             /** @description Devices that would have alerted. */
             devices: number;
             /** @description Devices that have such a reading. */
-            looked_at: number;
+            checked: number;
             /** @description The first 200. */
             items: components["schemas"]["TrialEpisode"][];
             /** Format: date-time */
@@ -5215,7 +5215,7 @@ export interface components {
             path?: string[];
             setting?: components["schemas"]["Setting"];
             /** @description Folders looked at so far. */
-            looked?: number;
+            checked?: number;
             done?: boolean;
             /** @description With done: there are more than were asked for. */
             more?: boolean;
@@ -5264,7 +5264,7 @@ export interface components {
             };
             done?: boolean;
             /** @description Rows, with done. */
-            looked?: number;
+            checked?: number;
             /** @description With done: there are more than were asked for. */
             more?: boolean;
             error?: string;
@@ -5858,7 +5858,7 @@ export interface components {
             /** Format: date-time */
             told_at: string;
             /** @description What the sources of updates said at the device that is wrong. */
-            trouble?: string;
+            problem?: string;
         };
         ExposureTotals: {
             /** @description That tell of updates. */
@@ -6034,7 +6034,7 @@ export interface components {
             /** Format: date-time */
             sent_at?: string;
             /** @description Why it could not be sent the last time. */
-            trouble?: string;
+            problem?: string;
             /** Format: date-time */
             changed_at: string;
             changed_by: string;
@@ -6082,7 +6082,7 @@ export interface components {
             patched: components["schemas"]["Patched"][];
             /** Format: date-time */
             told_at?: string;
-            trouble?: string;
+            problem?: string;
         };
         ApprovalRule: {
             id?: string;

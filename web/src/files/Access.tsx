@@ -4,7 +4,7 @@ import { Labelled } from "../access/Door";
 import { useMay } from "../access/me";
 import { answer, api, type Device, type Schemas } from "../api/client";
 import { Question } from "../parts/Confirm";
-import { Trouble, Waiting } from "../parts/Trouble";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { change } from "./change";
 import { visible } from "./paths";
 
@@ -53,7 +53,7 @@ function List({ device, path, onClose }: { device: Device; path: string; onClose
 	return (
 		<div className="mt-2 space-y-3">
 			{entry.isPending && <Waiting what="the list" />}
-			{entry.isError && <Trouble error={entry.error} retry={() => entry.refetch()} />}
+			{entry.isError && <ProblemAlert error={entry.error} retry={() => entry.refetch()} />}
 			{entry.data && (
 				<>
 					<p className="text-faint">It belongs to {visible(entry.data.owner || "nobody that can be told")}.</p>
@@ -66,7 +66,7 @@ function List({ device, path, onClose }: { device: Device; path: string; onClose
 					</ul>
 				</>
 			)}
-			{action.isError && <Trouble error={action.error} />}
+			{action.isError && <ProblemAlert error={action.error} />}
 			<form
 				className="space-y-3"
 				onSubmit={(e) => {

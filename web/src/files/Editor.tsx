@@ -6,7 +6,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { useMay } from "../access/me";
 import { answer, api, type Device } from "../api/client";
-import { Trouble, Waiting } from "../parts/Trouble";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 
 const look = EditorView.theme({
 	"&": { height: "100%", fontSize: "13px", backgroundColor: "var(--page)", color: "var(--word)" },
@@ -106,9 +106,9 @@ export function Editor({ device, path, onClose }: { device: Device; path: string
 					{touched ? "Close without saving" : "Close"}
 				</button>
 			</div>
-			{write.isError && <Trouble error={write.error} />}
+			{write.isError && <ProblemAlert error={write.error} />}
 			{read.isPending && <Waiting what="the text" />}
-			{read.isError && <Trouble error={read.error} retry={() => read.refetch()} />}
+			{read.isError && <ProblemAlert error={read.error} retry={() => read.refetch()} />}
 			<div ref={box} className="min-h-0 flex-1 overflow-hidden" />
 		</div>
 	);

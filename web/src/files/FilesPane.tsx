@@ -7,7 +7,7 @@ import { useMay } from "../access/me";
 import { answer, api, type Device, type Schemas } from "../api/client";
 import { AskLine, Confirm } from "../parts/Confirm";
 import { Grid, type GridColumn } from "../parts/Grid";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
 import { bytes } from "../parts/units";
 import { Controls, Pane } from "../session/Pane";
@@ -221,7 +221,7 @@ function Folder({
 				open={open}
 				go={go}
 			/>
-			{list.error !== undefined && <Trouble error={list.error} retry={again} />}
+			{list.error !== undefined && <ProblemAlert error={list.error} retry={again} />}
 			{!done && entries.length === 0 && list.error === undefined && <Waiting what="the folder" />}
 			{done && rows.length === 0 && (
 				<Empty title={filter ? "No name holds that." : "This folder is empty."}>
@@ -273,7 +273,7 @@ function Folder({
 					))}
 				</ul>
 			)}
-			{action.isError && <Trouble error={action.error} />}
+			{action.isError && <ProblemAlert error={action.error} />}
 		</>
 	);
 }

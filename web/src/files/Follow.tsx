@@ -1,6 +1,6 @@
 import { useEffect, useState } from "react";
 import type { Device, Schemas } from "../api/client";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 import { StayBox, Tail, useTail } from "../session/Tail";
 import { useLines } from "../session/useLines";
 
@@ -53,7 +53,7 @@ function Lines({ device, body }: { device: Device; body: Schemas["Follow"] }) {
 				</span>
 				<StayBox stay={stay} setStay={setStay} />
 			</div>
-			{stream.error !== undefined && <Trouble error={stream.error} retry={stream.retry} />}
+			{stream.error !== undefined && <ProblemAlert error={stream.error} retry={stream.retry} />}
 			<Tail label="Lines" items={items} stay={stay} setStay={setStay} className="whitespace-pre-wrap break-words">
 				{(l) => (l.note ? <span className="text-faint">— {l.text}</span> : l.text || " ")}
 			</Tail>

@@ -2,8 +2,8 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useMay } from "../access/me";
 import { answer, api, type Device, type Schemas } from "../api/client";
 import { Confirm } from "../parts/Confirm";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { bytes } from "../parts/units";
 import { change } from "./change";
@@ -30,9 +30,9 @@ export function Removed({ device, onClose }: { device: Device; onClose: () => vo
 			<button type="button" className="button-quiet mb-2" onClick={onClose}>
 				Back to the files
 			</button>
-			{action.isError && <Trouble error={action.error} />}
+			{action.isError && <ProblemAlert error={action.error} />}
 			{list.isPending && <Waiting what="what was removed" />}
-			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+			{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 			{list.data?.items.length === 0 && (
 				<Empty title="Nothing was removed from here.">
 					What you remove in this pane stays here until it is removed for good.

@@ -5,7 +5,7 @@ import { useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import type { Device } from "../api/client";
 import { Condition } from "../parts/Condition";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { useDevices } from "./devices";
 import { arrange, type Column, columns, type Sort, usualColumns } from "./rows";
 
@@ -25,7 +25,7 @@ export function Devices() {
 	if (devices.isError)
 		return (
 			<div className="p-6">
-				<Trouble error={devices.error} retry={() => devices.refetch()} />
+				<ProblemAlert error={devices.error} retry={() => devices.refetch()} />
 			</div>
 		);
 	const total = devices.data.size;

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Labelled } from "../access/Door";
 import { useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
 import { Install } from "./Install";
 import { LetIn } from "./LetIn";
@@ -39,11 +39,11 @@ export function Enrol() {
 				<h2 id="tokens" className="mb-1 font-semibold">
 					Tokens
 				</h2>
-				{revoke.isError && <Trouble error={revoke.error} />}
+				{revoke.isError && <ProblemAlert error={revoke.error} />}
 				{tokens.isPending ? (
 					<Waiting what="the tokens" />
 				) : tokens.isError ? (
-					<Trouble error={tokens.error} retry={readAnew} />
+					<ProblemAlert error={tokens.error} retry={readAnew} />
 				) : rows.length === 0 ? (
 					<Empty title="There is no token yet.">Make one above.</Empty>
 				) : (
@@ -224,8 +224,8 @@ function MakeToken({ onMade }: { onMade: () => void }) {
 					</div>
 				)}
 			</form>
-			{sites.isError && <Trouble error={sites.error} />}
-			{make.isError && <Trouble error={make.error} />}
+			{sites.isError && <ProblemAlert error={sites.error} />}
+			{make.isError && <ProblemAlert error={make.error} />}
 			{make.isSuccess && <Install token={make.data.secret} />}
 		</div>
 	);

@@ -5,8 +5,8 @@ import { Labelled } from "../access/Door";
 import { useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Editor as EditorForm, RowActions } from "../parts/Editor";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { useDevices } from "./devices";
 import { Expression } from "./Expression";
 
@@ -54,11 +54,11 @@ export function Groups() {
 					}}
 				/>
 			)}
-			{remove.isError && <Trouble error={remove.error} />}
+			{remove.isError && <ProblemAlert error={remove.error} />}
 			{groups.isPending ? (
 				<Waiting what="the groups" />
 			) : groups.isError ? (
-				<Trouble error={groups.error} retry={readAnew} />
+				<ProblemAlert error={groups.error} retry={readAnew} />
 			) : groups.data.items.length === 0 ? (
 				<Empty title="There is no group yet.">
 					Make one of all devices that an expression holds for, or of some by name.

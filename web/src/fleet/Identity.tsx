@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
 import { answer, api, type Schemas } from "../api/client";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
 
 /** Whether a computer is the device that it seems to be: what is known, and the two answers. */
@@ -49,7 +49,7 @@ export function Identity({ question: q, may }: { question: Schemas["IdentityQues
 						</button>
 					</div>
 				)}
-				{say.isError && <Trouble error={say.error} />}
+				{say.isError && <ProblemAlert error={say.error} />}
 			</section>
 		);
 	}
@@ -103,7 +103,7 @@ export function Identity({ question: q, may }: { question: Schemas["IdentityQues
 					</button>
 				</div>
 			)}
-			{say.isError && <Trouble error={say.error} />}
+			{say.isError && <ProblemAlert error={say.error} />}
 		</section>
 	);
 }

@@ -2,8 +2,8 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Labelled } from "../access/Door";
 import { answer, api, type Schemas } from "../api/client";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
-import { Trouble, Waiting } from "../parts/Trouble";
 import { bytes } from "../parts/units";
 import { save } from "../session/save";
 
@@ -21,7 +21,7 @@ export function Install({ token }: { token: string }) {
 	const [screen, setScreen] = useState(true);
 	const [proxy, setProxy] = useState("");
 	if (releases.isPending) return <Waiting what="the releases of the agent" />;
-	if (releases.isError) return <Trouble error={releases.error} retry={() => releases.refetch()} />;
+	if (releases.isError) return <ProblemAlert error={releases.error} retry={() => releases.refetch()} />;
 	const latest = releases.data.items[0];
 	if (!latest) {
 		return (
@@ -225,7 +225,7 @@ function ByFile({
 							One file with the token in it, which asks nothing: run it as administrator, or have it handed out.
 						</span>
 					</p>
-					{installer.isError && <Trouble error={installer.error} />}
+					{installer.isError && <ProblemAlert error={installer.error} />}
 				</div>
 			)}
 			<details>

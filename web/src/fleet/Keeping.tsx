@@ -1,8 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, type Schemas } from "../api/client";
+import { ProblemAlert } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
-import { Trouble } from "../parts/Trouble";
 
 /** What becomes of a device and its agent: another site, or the code with which the agent is taken off it. */
 export function Keeping({ device: d }: { device: Schemas["Device"] }) {
@@ -57,13 +57,13 @@ export function Keeping({ device: d }: { device: Schemas["Device"] }) {
 					Move
 				</button>
 			</form>
-			{sites.isError && <Trouble error={sites.error} />}
-			{move.isError && <Trouble error={move.error} />}
+			{sites.isError && <ProblemAlert error={sites.error} />}
+			{move.isError && <ProblemAlert error={move.error} />}
 			{move.isSuccess && <p role="status">It is moved; its history stays with it.</p>}
 			<button type="button" className="button-quiet mt-1" onClick={() => code.mutate()} disabled={code.isPending}>
 				Show its removal code
 			</button>
-			{code.isError && <Trouble error={code.error} />}
+			{code.isError && <ProblemAlert error={code.error} />}
 			{code.isSuccess && (
 				<Copyable text={`moor-agent uninstall --code ${code.data.code}`} label="the command that removes the agent" />
 			)}

@@ -2,7 +2,7 @@ import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-q
 import { Link } from "react-router";
 import { useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
 
 type Question = Schemas["IdentityQuestion"];
@@ -35,7 +35,7 @@ export function LetIn() {
 		},
 		onSettled: () => queries.invalidateQueries(),
 	});
-	if (waiting.isError) return <Trouble error={waiting.error} retry={() => waiting.refetch()} />;
+	if (waiting.isError) return <ProblemAlert error={waiting.error} retry={() => waiting.refetch()} />;
 	if (rows.length === 0) return null;
 	return (
 		<section aria-labelledby="waiting">
@@ -54,7 +54,7 @@ export function LetIn() {
 					</button>
 				)}
 			</div>
-			{say.isError && <Trouble error={say.error} />}
+			{say.isError && <ProblemAlert error={say.error} />}
 			<table className="w-full border-collapse">
 				<thead>
 					<tr className="border-line border-b">

@@ -3,7 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useMay } from "../access/me";
 import { answer, api, type Device } from "../api/client";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 
 /** The tags of a device and the groups that it is in. */
 export function Tags({ device: d }: { device: Device }) {
@@ -61,7 +61,7 @@ export function Tags({ device: d }: { device: Device }) {
 					</form>
 				)}
 			</div>
-			{set.isError && <Trouble error={set.error} />}
+			{set.isError && <ProblemAlert error={set.error} />}
 		</section>
 	);
 }

@@ -26,7 +26,7 @@ import { answer, api } from "../api/client";
 import { Tray } from "../files/Tray";
 import { useDeviceEvents } from "../fleet/devices";
 import { Condition } from "../parts/Condition";
-import { Fence } from "../parts/Fence";
+import { ErrorBoundary } from "../parts/ErrorBoundary";
 import { turnTheme, useDark } from "../theme";
 import { Invitations } from "./Invitations";
 import { Search } from "./Search";
@@ -83,7 +83,7 @@ export function Frame({ children }: { children: ReactNode }) {
 				)}
 				<Invitations />
 				<main className="min-h-0 flex-1 overflow-auto">
-					<Fence key={useLocation().pathname}>{children}</Fence>
+					<ErrorBoundary key={useLocation().pathname}>{children}</ErrorBoundary>
 				</main>
 				<Tray />
 			</div>

@@ -4,8 +4,8 @@ import { Link, useParams } from "react-router";
 import { meQuery, useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Level } from "../parts/Condition";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { stateText } from "./Alerts";
 import { odds, useCheckTitle, useHandle } from "./alerts";
@@ -23,7 +23,7 @@ export function AlertPage() {
 	if (whole.isError)
 		return (
 			<div className="p-6">
-				<Trouble error={whole.error} retry={() => whole.refetch()} />
+				<ProblemAlert error={whole.error} retry={() => whole.refetch()} />
 			</div>
 		);
 	const { alert: a, events, next_step, parts } = whole.data;
@@ -173,7 +173,7 @@ function Actions({ alert: a }: { alert: Schemas["Alert"] }) {
 					</>
 				)}
 			</div>
-			{handle.isError && <Trouble error={handle.error} />}
+			{handle.isError && <ProblemAlert error={handle.error} />}
 		</section>
 	);
 }
@@ -198,13 +198,13 @@ function Suspects({ id }: { id: string }) {
 		queryFn: ({ signal }) => answer(api.GET("/alerts/{id}/suspects", { params: { path: { id } }, signal })),
 	});
 	if (list.isPending) return <Waiting what="what changed before" />;
-	if (list.isError) return <Trouble error={list.error} retry={() => list.refetch()} />;
-	const { items, looked_at, devices, why_none } = list.data;
+	if (list.isError) return <ProblemAlert error={list.error} retry={() => list.refetch()} />;
+	const { items, checked, devices, why_none } = list.data;
 	return (
 		<section aria-label="Suspects">
 			<h2 className="mb-1 font-semibold">Suspects</h2>
 			<p className="mb-2 max-w-prose text-faint">
-				{looked_at} changes of the two weeks before were held against {devices} devices of the same system. A change is
+				{checked} changes of the two weeks before were held against {devices} devices of the same system. A change is
 				suspect where devices with it have this alert more often than chance allows.
 			</p>
 			{items.length === 0 ? (

@@ -2,8 +2,8 @@ import { Link, useSearchParams } from "react-router";
 import { answer, api } from "../api/client";
 import { Level } from "../parts/Condition";
 import { Choice } from "../parts/Editor";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More, Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
 import type { Alert } from "./alerts";
@@ -36,7 +36,7 @@ export function AlertList({ state, device }: { state?: (typeof states)[number]; 
 		answer(api.GET("/alerts", { params: { query: { cursor, limit: 100, state, device } }, signal })),
 	);
 	if (list.isPending) return <Waiting what="the alerts" />;
-	if (list.isError) return <Trouble error={list.error} retry={() => list.refetch()} />;
+	if (list.isError) return <ProblemAlert error={list.error} retry={() => list.refetch()} />;
 	const rows = list.rows;
 	if (rows.length === 0) return <Empty title="There is no such alert.">Checks open alerts by themselves.</Empty>;
 	return (

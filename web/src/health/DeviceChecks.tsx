@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { answer, api } from "../api/client";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
-import { Trouble, Waiting } from "../parts/Trouble";
 import { checksQuery } from "./alerts";
 import { settingText } from "./setting";
 
@@ -13,7 +13,7 @@ export function DeviceChecks({ device }: { device: string }) {
 		queryFn: ({ signal }) => answer(api.GET("/devices/{id}/checks", { params: { path: { id: device } }, signal })),
 	});
 	if (list.isPending) return <Waiting what="the checks" />;
-	if (list.isError) return <Trouble error={list.error} retry={() => list.refetch()} />;
+	if (list.isError) return <ProblemAlert error={list.error} retry={() => list.refetch()} />;
 	return (
 		<Table heads={["Check", "Of", "Setting", "From"]}>
 			{list.data.items.map((r) => {

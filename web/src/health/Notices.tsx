@@ -3,9 +3,9 @@ import { useState } from "react";
 import { Labelled } from "../access/Door";
 import { answer, api, type Schemas } from "../api/client";
 import { RowActions } from "../parts/Editor";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
 import { More, Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
 import { RuleEditor } from "./RuleEditor";
@@ -30,7 +30,7 @@ export function Notices() {
 			<section>
 				<h2 className="mb-1 text-lg font-semibold">Channels</h2>
 				{channels.isPending && <Waiting what="the channels" />}
-				{channels.isError && <Trouble error={channels.error} retry={readAnew} />}
+				{channels.isError && <ProblemAlert error={channels.error} retry={readAnew} />}
 				{channels.data && channels.data.items.length > 0 && (
 					<Table heads={["Name", "Kind", "To", ""]}>
 						{channels.data.items.map((c) => (
@@ -77,7 +77,7 @@ function Channel({ channel: c, onChange }: { channel: Schemas["Channel"]; onChan
 						{test.data.sent ? `It was taken: ${test.data.detail}` : test.data.detail}
 					</p>
 				)}
-				{remove.isError && <Trouble error={remove.error} />}
+				{remove.isError && <ProblemAlert error={remove.error} />}
 			</td>
 		</tr>
 	);
@@ -135,7 +135,7 @@ function NewChannel({ onDone }: { onDone: () => void }) {
 					Add
 				</button>
 			</div>
-			{add.isError && <Trouble error={add.error} />}
+			{add.isError && <ProblemAlert error={add.error} />}
 			{add.data?.secret && (
 				<div>
 					<p className="text-faint">
@@ -179,7 +179,7 @@ function Rules({ channels, onChange }: { channels: Schemas["Channel"][]; onChang
 					}}
 				/>
 			)}
-			{rules.isError && <Trouble error={rules.error} retry={() => rules.refetch()} />}
+			{rules.isError && <ProblemAlert error={rules.error} retry={() => rules.refetch()} />}
 			{rules.data?.items.length === 0 && (
 				<Empty title="Nobody is told of anything yet.">
 					{channels.length ? "A rule tells a channel of alerts." : "Add a channel first, then a rule."}

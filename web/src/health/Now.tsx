@@ -2,8 +2,8 @@ import { Link } from "react-router";
 import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Level } from "../parts/Condition";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
 import { odds, useCheckTitle, useHandle } from "./alerts";
@@ -18,7 +18,7 @@ export function Now() {
 	if (list.isError)
 		return (
 			<div className="p-6">
-				<Trouble error={list.error} retry={() => list.refetch()} />
+				<ProblemAlert error={list.error} retry={() => list.refetch()} />
 			</div>
 		);
 	const rows = list.rows;

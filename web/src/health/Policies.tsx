@@ -5,8 +5,8 @@ import { Labelled } from "../access/Door";
 import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Editor as EditorForm, RowActions } from "../parts/Editor";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { AgentField, agentText } from "./AgentField";
 import { checksQuery } from "./alerts";
@@ -57,11 +57,11 @@ export function Policies() {
 					}}
 				/>
 			)}
-			{remove.isError && <Trouble error={remove.error} />}
+			{remove.isError && <ProblemAlert error={remove.error} />}
 			{policies.isPending ? (
 				<Waiting what="the policies" />
 			) : policies.isError ? (
-				<Trouble error={policies.error} retry={readAnew} />
+				<ProblemAlert error={policies.error} retry={readAnew} />
 			) : policies.data.items.length === 0 ? (
 				<Empty title="There is no policy yet.">
 					Every device is judged by the usual settings below. A policy changes them for a site, a group or all.

@@ -2,7 +2,7 @@ import { XMarkIcon } from "@heroicons/react/20/solid";
 import { useMutation } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { answer, api, type Schemas } from "../api/client";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 import { useLibrary } from "./ResponseField";
 import type { Scope } from "./scope";
 import type { Setting } from "./setting";
@@ -156,11 +156,11 @@ export function SettingField({
 					</button>
 				</span>
 			</div>
-			{trial.isError && <Trouble error={trial.error} />}
+			{trial.isError && <ProblemAlert error={trial.error} />}
 			{trial.data && (
 				<p role="status" className="mt-2">
 					It would have alerted <b>{trial.data.alerts} times</b> last week, on <b>{trial.data.devices}</b> of{" "}
-					{trial.data.looked_at} devices
+					{trial.data.checked} devices
 					{trial.data.items.length > 0 && ": "}
 					{[...new Map(trial.data.items.map((e) => [e.device_id, e])).values()].slice(0, 8).map((e, i) => (
 						<span key={e.device_id}>

@@ -4,8 +4,8 @@ import { Labelled } from "../access/Door";
 import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Editor as EditorForm, RowActions } from "../parts/Editor";
+import { ProblemAlert } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
-import { Trouble } from "../parts/Trouble";
 import { span } from "../parts/time";
 import { type Scope, ScopeField, scopeText } from "./scope";
 
@@ -51,7 +51,7 @@ export function Windows() {
 					}}
 				/>
 			)}
-			{remove.isError && <Trouble error={remove.error} />}
+			{remove.isError && <ProblemAlert error={remove.error} />}
 			{windows.data && windows.data.items.length > 0 && (
 				<Table heads={["Name", "Set for", "First", "Repeats", "Lasts", ""]}>
 					{windows.data.items.map((w) => (

@@ -1,7 +1,7 @@
 import { Link } from "react-router";
 import { answer, api } from "../api/client";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More, Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
 
@@ -11,7 +11,7 @@ export function Changes({ device }: { device?: string }) {
 		answer(api.GET("/changes", { params: { query: { cursor, limit: 100, device } }, signal })),
 	);
 	if (list.isPending) return <Waiting what="what changed" />;
-	if (list.isError) return <Trouble error={list.error} retry={() => list.refetch()} />;
+	if (list.isError) return <ProblemAlert error={list.error} retry={() => list.refetch()} />;
 	const rows = list.rows;
 	if (rows.length === 0)
 		return (

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
 import { useMay } from "../access/me";
 import { answer, api, type Device, type Schemas } from "../api/client";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
 
 type Whole = Schemas["Inventory"];
@@ -28,7 +28,7 @@ export function Inventory({ device: d }: { device: Device }) {
 		},
 	});
 	if (whole.isPending) return <Waiting what="the inventory" />;
-	if (whole.isError) return <Trouble error={whole.error} retry={() => whole.refetch()} />;
+	if (whole.isError) return <ProblemAlert error={whole.error} retry={() => whole.refetch()} />;
 	const { items, sections, taken_at } = whole.data;
 	const found = search
 		? items.filter((i) => [i.name, i.key, ...Object.values(i.fields ?? {})].join("\n").toLowerCase().includes(search))
@@ -68,7 +68,7 @@ export function Inventory({ device: d }: { device: Device }) {
 					)}
 				</span>
 			</div>
-			{take.isError && <Trouble error={take.error} />}
+			{take.isError && <ProblemAlert error={take.error} />}
 			{found.length === 0 && (
 				<Empty title={items.length ? "Nothing matches." : "There is no inventory yet."}>
 					{items.length ? "Try another word." : "The agent sends it soon after it first connects."}

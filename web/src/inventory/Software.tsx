@@ -2,8 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
 import { Link } from "react-router";
 import { answer, api, type Schemas } from "../api/client";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { usePages } from "../parts/usePages";
 
 type Page = Schemas["SoftwarePage"];
@@ -41,7 +41,7 @@ export function Software() {
 				</a>
 			</div>
 			{list.isPending && <Waiting what="the software" />}
-			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+			{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 			{list.data && rows.length === 0 && (
 				<Empty title="No software matches.">Agents list it soon after they first connect.</Empty>
 			)}
@@ -98,7 +98,7 @@ function Having({ name, version }: { name: string; version: string }) {
 			answer(api.GET("/software/devices", { params: { query: { name, version, limit: 100 } }, signal })),
 	});
 	if (list.isPending) return <Waiting what="the devices" />;
-	if (list.isError) return <Trouble error={list.error} />;
+	if (list.isError) return <ProblemAlert error={list.error} />;
 	return (
 		<p className="mt-1 text-sm">
 			<span className="text-faint">{version}: </span>

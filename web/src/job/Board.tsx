@@ -4,8 +4,8 @@ import { Link, useNavigate, useParams } from "react-router";
 import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Confirm } from "../parts/Confirm";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More, Table } from "../parts/Table";
-import { Trouble, Waiting } from "../parts/Trouble";
 import { Ago, span } from "../parts/time";
 import { Unowned } from "../parts/Unowned";
 import { usePages } from "../parts/usePages";
@@ -37,7 +37,7 @@ export function Board() {
 	if (job.isError && !job.data)
 		return (
 			<div className="p-6">
-				<Trouble error={job.error} retry={() => job.refetch()} />
+				<ProblemAlert error={job.error} retry={() => job.refetch()} />
 			</div>
 		);
 	const j = job.data;
@@ -103,7 +103,7 @@ export function Board() {
 			{!over && (j.counts.waiting ?? 0) > 0 && j.limits.wait_hours ? (
 				<p className="mt-1 text-faint">Devices that are away are awaited for {j.limits.wait_hours} hours.</p>
 			) : null}
-			{(steer.isError || retry.isError) && <Trouble error={steer.error ?? retry.error} />}
+			{(steer.isError || retry.isError) && <ProblemAlert error={steer.error ?? retry.error} />}
 			<div className="my-4">
 				<Progress counts={j.counts} />
 			</div>
@@ -195,7 +195,7 @@ function Runs({ job }: { job: Schemas["Job"] }) {
 					</select>
 				)}
 			</div>
-			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+			{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 			<Table heads={["Device", "State", "Took", "Printed"]}>
 				{list.rows.map((r) => (
 					<tr key={r.id} className="border-line border-b align-top">
@@ -251,7 +251,7 @@ function Output({ job, run, onClose }: { job: string; run: string; onClose: () =
 		queryFn: ({ signal }) => answer(api.GET("/jobs/{id}/runs/{run}", { params: { path: { id: job, run } }, signal })),
 	});
 	if (one.isPending) return <Waiting what="what it printed" />;
-	if (one.isError) return <Trouble error={one.error} />;
+	if (one.isError) return <ProblemAlert error={one.error} />;
 	const r = one.data;
 	return (
 		<div>

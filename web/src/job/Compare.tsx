@@ -2,8 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { answer, api, type Schemas } from "../api/client";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More, Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
 import { stateColour, stateWord, workText } from "./states";
@@ -31,7 +31,7 @@ export function Compare() {
 	if (job.isError)
 		return (
 			<div className="p-6">
-				<Trouble error={job.error} retry={() => job.refetch()} />
+				<ProblemAlert error={job.error} retry={() => job.refetch()} />
 			</div>
 		);
 	return (
@@ -84,7 +84,7 @@ function Rows({ id, other, all }: { id: string; other: string; all: boolean }) {
 		),
 	);
 	if (list.isPending) return <Waiting what="both jobs" />;
-	if (list.isError) return <Trouble error={list.error} retry={() => list.refetch()} />;
+	if (list.isError) return <ProblemAlert error={list.error} retry={() => list.refetch()} />;
 	if (list.rows.length === 0)
 		return <Empty title="They came out alike.">No device has another state or output than before.</Empty>;
 	return (

@@ -1,7 +1,7 @@
 import { Link } from "react-router";
 import { answer, api } from "../api/client";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More, Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
 import { stateColour, stateWord } from "./states";
@@ -12,7 +12,7 @@ export function DeviceRuns({ device }: { device: string }) {
 		answer(api.GET("/devices/{id}/runs", { params: { path: { id: device }, query: { cursor, limit: 50 } }, signal })),
 	);
 	if (list.isPending) return <Waiting what="the jobs" />;
-	if (list.isError) return <Trouble error={list.error} retry={() => list.refetch()} />;
+	if (list.isError) return <ProblemAlert error={list.error} retry={() => list.refetch()} />;
 	if (list.rows.length === 0)
 		return (
 			<Empty title="No job did anything here yet.">

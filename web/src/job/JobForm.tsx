@@ -5,7 +5,7 @@ import { Labelled } from "../access/Door";
 import { answer, api, type Schemas } from "../api/client";
 import { Expression } from "../fleet/Expression";
 import { GroupField } from "../fleet/Groups";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 import { Plan } from "./Plan";
 import { ValueField } from "./ValueField";
 import { WhenField, whole } from "./WhenField";
@@ -116,7 +116,7 @@ export function JobForm({
 					</button>
 				)}
 			</div>
-			{(plan.isError || begin.isError) && <Trouble error={plan.error ?? begin.error} />}
+			{(plan.isError || begin.isError) && <ProblemAlert error={plan.error ?? begin.error} />}
 		</form>
 	);
 }

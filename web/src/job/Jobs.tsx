@@ -1,8 +1,8 @@
 import { Link, useSearchParams } from "react-router";
 import { answer, api } from "../api/client";
 import { Choice } from "../parts/Editor";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More, Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
 import { Heading } from "./Library";
@@ -41,7 +41,7 @@ export function Jobs() {
 			</Heading>
 			<div className="px-5 py-4">
 				{list.isPending && <Waiting what="the jobs" />}
-				{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+				{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 				{list.data && list.rows.length === 0 && (
 					<Empty title={origin[0] === "person" ? "No job was begun yet." : "There is none."}>
 						{origin[0] === "person" ? (

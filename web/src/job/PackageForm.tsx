@@ -2,7 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { answer, api, type Schemas } from "../api/client";
 import { Editor } from "../parts/Editor";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 import { store } from "./contents";
 
 type Package = Schemas["Package"];
@@ -92,7 +92,7 @@ export function PackageForm({ package: p, onDone }: { package?: Package; onDone:
 					</>
 				)}
 			</div>
-			{add.isError && !stop.current?.signal.aborted && <Trouble error={add.error} />}
+			{add.isError && !stop.current?.signal.aborted && <ProblemAlert error={add.error} />}
 		</Editor>
 	);
 }

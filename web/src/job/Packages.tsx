@@ -4,8 +4,8 @@ import { useSearchParams } from "react-router";
 import { useMay, useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Confirm } from "../parts/Confirm";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
 import { JobForm } from "./JobForm";
@@ -41,7 +41,7 @@ export function Packages() {
 				)}
 			</Heading>
 			{list.isPending && <Waiting what="the library" />}
-			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+			{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 			{list.data && list.rows.length === 0 && !editing && (
 				<Empty title="There is no package yet.">
 					A package is files and steps in order: copy, install, set, restart. It is installed and removed on one device
@@ -164,7 +164,7 @@ function One({
 				</span>
 			</div>
 			{c.description && <p className="mt-1 max-w-3xl">{c.description}</p>}
-			{!!problem && <Trouble error={problem} />}
+			{!!problem && <ProblemAlert error={problem} />}
 			{action && (
 				<JobForm
 					key={action}

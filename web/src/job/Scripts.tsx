@@ -5,8 +5,8 @@ import { useMay, useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Confirm } from "../parts/Confirm";
 import { Editor } from "../parts/Editor";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
 import { JobForm } from "./JobForm";
@@ -55,7 +55,7 @@ export function Scripts() {
 				)}
 			</Heading>
 			{list.isPending && <Waiting what="the library" />}
-			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+			{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 			{list.data && list.rows.length === 0 && !editing && <Empty title="The library is empty.">Add a script.</Empty>}
 			<div className="grid min-h-0 flex-1 grid-cols-[17rem_minmax(0,1fr)]">
 				<nav aria-label="Library" className="overflow-auto border-line border-r py-2">
@@ -119,7 +119,7 @@ export function Scripts() {
 									)}
 								</div>
 								{chosen.content.description && <p className="mt-1 max-w-3xl">{chosen.content.description}</p>}
-								{remove.isError && <Trouble error={remove.error} />}
+								{remove.isError && <ProblemAlert error={remove.error} />}
 								{run && (
 									<JobForm
 										key={chosen.id}

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { Labelled } from "../access/Door";
 import { answer, api, ProblemError } from "../api/client";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 
 /** Tries a script that is not saved yet on one device. */
 export function TryForm({ draft }: { draft: string }) {
@@ -59,7 +59,7 @@ export function TryForm({ draft }: { draft: string }) {
 			<p className="text-faint text-sm">
 				It runs as it is written above, is not saved, and its result is shown as that of any job.
 			</p>
-			{begin.isError && <Trouble error={begin.error} />}
+			{begin.isError && <ProblemAlert error={begin.error} />}
 		</form>
 	);
 }

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { diffLines } from "diff";
 import { useState } from "react";
-import { Trouble, Waiting } from "../parts/Trouble";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
 
 type Version = { version: number; file: string; changed_at: string; changed_by: string };
@@ -17,7 +17,7 @@ export function Versions({ of, read }: { of: string; read: (signal: AbortSignal)
 		<details className="mt-4" onToggle={(e) => setOpen(e.currentTarget.open)}>
 			<summary className="cursor-pointer font-medium">Versions, and what each changed</summary>
 			{open && list.isPending && <Waiting what="the versions" />}
-			{list.isError && <Trouble error={list.error} />}
+			{list.isError && <ProblemAlert error={list.error} />}
 			<ul className="mt-1 flex flex-wrap gap-1">
 				{items.map((v) => (
 					<li key={v.version}>

@@ -1,5 +1,5 @@
 import type { ReactNode } from "react";
-import { Trouble } from "./Trouble";
+import { ProblemAlert } from "./ProblemAlert";
 
 type Save = { isPending: boolean; isError: boolean; error: unknown; mutate: () => void };
 
@@ -32,7 +32,7 @@ export function Editor({
 					Cancel
 				</button>
 			</div>
-			{save.isError && <Trouble error={save.error} />}
+			{save.isError && <ProblemAlert error={save.error} />}
 		</form>
 	);
 }

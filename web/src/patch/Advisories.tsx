@@ -3,8 +3,8 @@ import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { answer, api, type Schemas } from "../api/client";
 import { Choice } from "../parts/Editor";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More, Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
 import { AdvisoryLink, Attacked, Badness, Heading } from "./words";
@@ -69,7 +69,7 @@ export function Advisories() {
 					<Feeds />
 				</div>
 				{list.isPending && <Waiting what="the advisories" />}
-				{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+				{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 				{list.data && list.rows.length === 0 && (
 					<Empty
 						title={

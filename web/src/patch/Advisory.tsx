@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { answer, api } from "../api/client";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More, Table } from "../parts/Table";
-import { Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
 import { HowBad, Mends } from "./Advisories";
@@ -28,7 +28,7 @@ export function Advisory() {
 		60_000,
 	);
 	if (one.isPending) return <Waiting what="the advisory" />;
-	if (one.isError) return <Trouble error={one.error} retry={() => one.refetch()} />;
+	if (one.isError) return <ProblemAlert error={one.error} retry={() => one.refetch()} />;
 	const { advisory: a, software, details, vector, links, modified } = one.data;
 	return (
 		<div>
@@ -90,7 +90,7 @@ export function Advisory() {
 							{software.length > 8 && ` and ${software.length - 8} more`}
 						</p>
 					)}
-					{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+					{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 					{list.rows.length > 0 && (
 						<Table heads={["Device", "Has", "Mended in"]}>
 							{list.rows.map((d) => (

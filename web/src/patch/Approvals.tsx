@@ -6,8 +6,8 @@ import { useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { ScopeField, scopeText } from "../health/scope";
 import { Editor, RowActions } from "../parts/Editor";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More, Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
 import { Heading } from "./words";
@@ -69,7 +69,7 @@ export function Approvals() {
 					/>
 				)}
 				{list.isPending && <Waiting what="the rules" />}
-				{(list.isError || remove.isError) && <Trouble error={list.error ?? remove.error} />}
+				{(list.isError || remove.isError) && <ProblemAlert error={list.error ?? remove.error} />}
 				{list.data && list.rows.length === 0 && !editing && (
 					<Empty title="There is no rule yet.">
 						Begin with one that approves security updates, a few days after they come out.

@@ -2,8 +2,8 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { Released, Severity, stateColour, stateWord } from "./words";
 
@@ -19,7 +19,7 @@ export function DeviceUpdates({ device }: { device: string }) {
 		mutationFn: () => answer(api.POST("/updates/asks", { body: { devices: [device] } })),
 	});
 	if (one.isPending) return <Waiting what="the updates" />;
-	if (one.isError) return <Trouble error={one.error} retry={() => one.refetch()} />;
+	if (one.isError) return <ProblemAlert error={one.error} retry={() => one.refetch()} />;
 	const d = one.data;
 	if (!d.told_at)
 		return (
@@ -46,8 +46,8 @@ export function DeviceUpdates({ device }: { device: string }) {
 						</button>
 					)}
 				</h3>
-				{ask.isError && <Trouble error={ask.error} />}
-				{d.trouble && <p className="mb-2 text-gorse">{d.trouble}</p>}
+				{ask.isError && <ProblemAlert error={ask.error} />}
+				{d.problem && <p className="mb-2 text-gorse">{d.problem}</p>}
 				{d.missing.length > 0 && (
 					<Table heads={["Update", "What it is", "Released", "Decision"]}>
 						{d.missing.map((x) => (

@@ -1,7 +1,7 @@
 import { Link, useSearchParams } from "react-router";
 import { answer, api, type Schemas } from "../api/client";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More, Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
 import { figure, Heading } from "./words";
@@ -30,7 +30,7 @@ export function Exposure() {
 			</Heading>
 			<div className="px-5 py-4">
 				{list.isPending && <Waiting what="the exposure" />}
-				{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+				{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 				{totals && totals.devices > 0 && <Totals of={totals} />}
 				{list.data && list.rows.length === 0 && (
 					<Empty title="No device has told of updates yet.">
@@ -73,7 +73,7 @@ export function Exposure() {
 								<td className="py-1.5 pr-4 tabular-nums">
 									{x.exposure.security}
 									{x.exposure.worst && <span className="text-faint">, the worst {x.exposure.worst}</span>}
-									{x.trouble && <span className="block max-w-sm text-gorse text-sm">{x.trouble}</span>}
+									{x.problem && <span className="block max-w-sm text-gorse text-sm">{x.problem}</span>}
 								</td>
 								<td className="py-1.5 pr-4">{x.exposure.oldest && <Ago at={x.exposure.oldest} />}</td>
 								<td className="py-1.5 pr-4 tabular-nums">

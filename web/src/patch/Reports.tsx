@@ -4,8 +4,8 @@ import { Labelled } from "../access/Door";
 import { useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Choice, Editor, RowActions } from "../parts/Editor";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { figure, Heading } from "./words";
 
@@ -52,7 +52,7 @@ export function Reports() {
 					<Choice of={spans} chosen={days} name={(d) => (d === 365 ? "a year" : `${d} days`)} onChoose={setDays} />
 				</div>
 				{all.isPending && <Waiting what="how current the devices are" />}
-				{all.isError && <Trouble error={all.error} retry={() => all.refetch()} />}
+				{all.isError && <ProblemAlert error={all.error} retry={() => all.refetch()} />}
 				{all.data && all.data.now.devices === 0 && (
 					<Empty title="No device has told of updates yet.">
 						Agents ask the sources of updates soon after they connect.
@@ -290,7 +290,9 @@ function Schedules() {
 					}}
 				/>
 			)}
-			{(list.isError || remove.isError || send.isError) && <Trouble error={list.error ?? remove.error ?? send.error} />}
+			{(list.isError || remove.isError || send.isError) && (
+				<ProblemAlert error={list.error ?? remove.error ?? send.error} />
+			)}
 			{list.data && rows.length === 0 && !editing && <p className="text-faint">No report is sent to anyone yet.</p>}
 			{rows.length > 0 && (
 				<Table heads={["Report", "About", "To", "Next", "Sent", ""]}>
@@ -304,7 +306,7 @@ function Schedules() {
 							<td className="py-1.5 pr-4">{r.next_at ? <Ago at={r.next_at} /> : "not any more"}</td>
 							<td className="py-1.5 pr-4">
 								{r.sent_at ? <Ago at={r.sent_at} /> : "not yet"}
-								{r.trouble && <span className="block text-rowan text-sm">{r.trouble}</span>}
+								{r.problem && <span className="block text-rowan text-sm">{r.problem}</span>}
 							</td>
 							<td className="py-1 text-right whitespace-nowrap">
 								{may && (

@@ -4,8 +4,8 @@ import { Link, useParams } from "react-router";
 import { meQuery, useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Confirm } from "../parts/Confirm";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More, Table } from "../parts/Table";
-import { Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { Unowned } from "../parts/Unowned";
 import { usePages } from "../parts/usePages";
@@ -32,7 +32,7 @@ export function Rollout() {
 	if (one.isError && !one.data)
 		return (
 			<div className="p-6">
-				<Trouble error={one.error} retry={() => one.refetch()} />
+				<ProblemAlert error={one.error} retry={() => one.refetch()} />
 			</div>
 		);
 	const r = one.data;
@@ -62,7 +62,7 @@ export function Rollout() {
 			{r.unowned && (
 				<Unowned what="rollout" busy={steer.isPending} may={may} onAdopt={() => steer.mutate({ action: "adopt" })} />
 			)}
-			{steer.isError && <Trouble error={steer.error} />}
+			{steer.isError && <ProblemAlert error={steer.error} />}
 			<ol
 				aria-label="Rings"
 				className="my-4 grid items-start gap-3"
@@ -314,7 +314,7 @@ function Devices({ of: r }: { of: RolloutOf }) {
 					))}
 				</select>
 			</div>
-			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+			{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 			<Table heads={["Device", "Ring", "State", "New alerts"]}>
 				{list.rows.map((d) => (
 					<tr key={d.device_id} className="border-line border-b align-top">

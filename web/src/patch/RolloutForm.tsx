@@ -5,7 +5,7 @@ import { Labelled } from "../access/Door";
 import { answer, api, type Schemas } from "../api/client";
 import { Expression } from "../fleet/Expression";
 import { GroupField } from "../fleet/Groups";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
 import { Severity, soakText } from "./words";
 
@@ -292,7 +292,7 @@ export function RolloutForm({ onCancel }: { onCancel: () => void }) {
 					{plan.data ? "Not yet" : "Cancel"}
 				</button>
 			</div>
-			{(plan.isError || begin.isError) && <Trouble error={plan.error ?? begin.error} />}
+			{(plan.isError || begin.isError) && <ProblemAlert error={plan.error ?? begin.error} />}
 		</form>
 	);
 }

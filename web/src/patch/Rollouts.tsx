@@ -2,8 +2,8 @@ import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { useMay } from "../access/me";
 import { answer, api } from "../api/client";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More, Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago } from "../parts/time";
 import { usePages } from "../parts/usePages";
 import { RolloutForm } from "./RolloutForm";
@@ -38,7 +38,7 @@ export function Rollouts() {
 					/>
 				)}
 				{list.isPending && <Waiting what="the rollouts" />}
-				{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+				{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 				{list.data && list.rows.length === 0 && !open && (
 					<Empty title="No rollout was begun yet.">
 						A rollout brings approved updates to a first ring of devices, watches them, and goes on only where nothing

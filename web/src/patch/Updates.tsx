@@ -3,8 +3,8 @@ import { Link, useNavigate } from "react-router";
 import { useMay, useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Choice } from "../parts/Editor";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More, Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { bytes } from "../parts/units";
 import { usePages } from "../parts/usePages";
 import { AdvisoryLink, Decisions, Heading, Released, Severity } from "./words";
@@ -53,7 +53,7 @@ export function Updates() {
 					<Choice of={classes} chosen={kind} name={(c) => c} onChoose={setKind} />
 				</div>
 				{list.isPending && <Waiting what="what is missing" />}
-				{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+				{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 				{list.data && list.rows.length === 0 && (
 					<Empty title={search || kind !== "all" ? "Nothing of these is missing." : "Nothing is missing."}>
 						Devices tell what their sources of updates offer when they connect, every few hours, and after each

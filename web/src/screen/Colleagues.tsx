@@ -2,7 +2,7 @@ import { Popover, PopoverButton, PopoverPanel } from "@headlessui/react";
 import { UserPlusIcon } from "@heroicons/react/20/solid";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { answer, api, type Schemas } from "../api/client";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
 
 type Colleague = Schemas["Colleague"];
@@ -70,7 +70,7 @@ function List({
 		},
 	});
 	if (all.isPending) return <p className="text-faint">Looking who may see this screen…</p>;
-	if (all.isError) return <Trouble error={all.error} retry={() => all.refetch()} />;
+	if (all.isError) return <ProblemAlert error={all.error} retry={() => all.refetch()} />;
 	if (all.data.length === 0) return <p className="text-faint">Nobody else may look at this screen.</p>;
 	return (
 		<>
@@ -101,7 +101,7 @@ function List({
 					</li>
 				))}
 			</ul>
-			{invite.isError && <Trouble error={invite.error} />}
+			{invite.isError && <ProblemAlert error={invite.error} />}
 		</>
 	);
 }

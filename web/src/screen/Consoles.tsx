@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Labelled } from "../access/Door";
 import { useMay } from "../access/me";
 import { answer, api } from "../api/client";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 
 /** The consoles that are reached over a device's network: added, and removed. */
 export function Consoles({ device, onClose }: { device: string; onClose: () => void }) {
@@ -53,7 +53,7 @@ export function Consoles({ device, onClose }: { device: string; onClose: () => v
 						The screens of virtual machines, management boards and other servers of RFB that this device reaches. Nobody
 						is asked before they are seen.
 					</p>
-					{all.isError && <Trouble error={all.error} />}
+					{all.isError && <ProblemAlert error={all.error} />}
 					<ul className="my-3 divide-y divide-line">
 						{all.data?.items.map((o) => (
 							<li key={o.id} className="flex items-center gap-3 py-1.5">
@@ -108,7 +108,7 @@ export function Consoles({ device, onClose }: { device: string; onClose: () => v
 							</button>
 						</form>
 					)}
-					{(add.isError || remove.isError) && <Trouble error={add.error ?? remove.error} />}
+					{(add.isError || remove.isError) && <ProblemAlert error={add.error ?? remove.error} />}
 					<div className="mt-3 flex justify-end">
 						<button type="button" className="button-quiet" onClick={onClose}>
 							Close

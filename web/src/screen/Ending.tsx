@@ -1,7 +1,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api } from "../api/client";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 
 /** What was done, for the record, when a session is over. */
 export function Ending({ session, onDone, onStay }: { session: string; onDone: () => void; onStay?: () => void }) {
@@ -41,7 +41,7 @@ export function Ending({ session, onDone, onStay }: { session: string; onDone: (
 					</button>
 				)}
 			</div>
-			{keep.isError && <Trouble error={keep.error} />}
+			{keep.isError && <ProblemAlert error={keep.error} />}
 		</form>
 	);
 }

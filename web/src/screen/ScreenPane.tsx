@@ -11,7 +11,7 @@ import { Colleagues } from "./Colleagues";
 import { readClipboard } from "./clipboard";
 import { Ending } from "./Ending";
 import type { Showing } from "./marks";
-import { KeyMenu, LookMenu, MonitorMenu } from "./menus";
+import { KeyMenu, MonitorMenu, OptionsMenu } from "./menus";
 import { Notes } from "./Notes";
 import { ShowMenu } from "./ShowMenu";
 import { State } from "./State";
@@ -75,7 +75,7 @@ export function ScreenPane({ device, onClose }: { device: Device; onClose: () =>
 							onChoose={setZoom}
 						/>
 					</div>
-					<LookMenu connection={connection} link={seen.link} />
+					<OptionsMenu connection={connection} link={seen.link} />
 					<KeyMenu
 						connection={connection}
 						enabled={open && mode !== "view"}
@@ -168,12 +168,12 @@ export function ScreenPane({ device, onClose }: { device: Device; onClose: () =>
 						Send to {seen.begin?.desktop.files}
 					</p>
 				)}
-				{seen.trouble && (
+				{seen.problem && (
 					<p
 						role="status"
 						className="absolute inset-x-0 bottom-3 mx-auto w-fit max-w-[90%] rounded-md border border-line bg-raised px-3 py-1.5 shadow-lg"
 					>
-						{seen.trouble}
+						{seen.problem}
 					</p>
 				)}
 				{talking && connection && <Notes connection={connection} seen={seen} onClose={() => setTalking(false)} />}

@@ -6,7 +6,7 @@ import { Permitted } from "../access/me";
 import { answer, api } from "../api/client";
 import { useDevices } from "../fleet/devices";
 import { Choice } from "../parts/Editor";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Headed, OnBench } from "../session/Pane";
 import { ScreenPane } from "./ScreenPane";
 
@@ -123,7 +123,7 @@ function Tile({ one, onName, onClose }: { one: One; onName: (name: string) => vo
 	if (detail.isError)
 		return (
 			<div className="p-4">
-				<Trouble error={detail.error} retry={() => detail.refetch()} />
+				<ProblemAlert error={detail.error} retry={() => detail.refetch()} />
 				<button type="button" className="button-quiet mt-2" onClick={onClose}>
 					Close it
 				</button>

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import type { Device } from "../api/client";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 import { Ending } from "./Ending";
 import type { Seen } from "./useScreen";
 
@@ -31,7 +31,7 @@ export function State({
 				{state.is !== "ended" && <p>{words[state.is]}</p>}
 				{state.is === "ended" && (
 					<>
-						{state.error ? <Trouble error={state.error} /> : <p>{state.why}</p>}
+						{state.error ? <ProblemAlert error={state.error} /> : <p>{state.why}</p>}
 						{session && noted !== session && <Ending session={session} onDone={() => setNoted(session)} />}
 						<button type="button" className="button-quiet mt-2" onClick={onAgain}>
 							Open it again

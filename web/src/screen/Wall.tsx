@@ -3,7 +3,7 @@ import { Link, useSearchParams } from "react-router";
 import { asProblem, type Device } from "../api/client";
 import { useDevices } from "../fleet/devices";
 import { Condition } from "../parts/Condition";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { percent } from "../parts/units";
 
 const paces = [2, 5, 15, 60];
@@ -43,7 +43,7 @@ export default function Wall() {
 	if (devices.isError)
 		return (
 			<div className="p-6">
-				<Trouble error={devices.error} retry={() => devices.refetch()} />
+				<ProblemAlert error={devices.error} retry={() => devices.refetch()} />
 			</div>
 		);
 	return (
@@ -124,7 +124,7 @@ export default function Wall() {
 function Tile({ device, pace, width }: { device: Device; pace: number; width: number }) {
 	const canvas = useRef<HTMLCanvasElement>(null);
 	const box = useRef<HTMLLIElement>(null);
-	const [trouble, setTrouble] = useState("");
+	const [problem, setProblem] = useState("");
 	const [seen, setSeen] = useState(false);
 	const [drawn, setDrawn] = useState(false);
 	const { id, online } = device;
@@ -160,13 +160,13 @@ function Tile({ device, pace, width }: { device: Device; pace: number; width: nu
 						}
 						bitmap.close();
 						setDrawn(true);
-						setTrouble("");
+						setProblem("");
 					} else if (answer.status !== 304) {
 						const problem = asProblem(await answer.json().catch(() => null), answer.status);
-						setTrouble(problem.detail ?? problem.title);
-					} else setTrouble("");
+						setProblem(problem.detail ?? problem.title);
+					} else setProblem("");
 				} catch {
-					if (!quit.signal.aborted) setTrouble("The service cannot be reached.");
+					if (!quit.signal.aborted) setProblem("The service cannot be reached.");
 				}
 			}
 			if (!quit.signal.aborted) timer = setTimeout(take, pace * 1000);
@@ -188,9 +188,9 @@ function Tile({ device, pace, width }: { device: Device; pace: number; width: nu
 						height={1}
 						className={`absolute size-full object-contain ${online ? "" : "opacity-30 grayscale"}`}
 					/>
-					{(!online || trouble || !drawn) && (
+					{(!online || problem || !drawn) && (
 						<span className="relative m-2 rounded bg-black/70 px-2 py-1 text-center text-sm text-white">
-							{online ? trouble || "…" : "silent"}
+							{online ? problem || "…" : "silent"}
 						</span>
 					)}
 				</span>

@@ -26,7 +26,7 @@ export class Connection {
 	private state: State = { is: "asking" };
 	private timer: ReturnType<typeof setTimeout> | undefined;
 	private closed = false;
-	private look: Schemas["ScreenLook"] = {};
+	private options: Schemas["ScreenOptions"] = {};
 	private mode: string | undefined;
 	private held = new Set<string>(); // keys and buttons that are down
 	private beat: ReturnType<typeof setInterval> | undefined;
@@ -149,8 +149,8 @@ export class Connection {
 	}
 
 	/** Changes what is to be seen. */
-	want(look: Schemas["ScreenLook"]) {
-		this.look = { ...this.look, ...look };
+	want(options: Schemas["ScreenOptions"]) {
+		this.options = { ...this.options, ...options };
 		this.seen();
 	}
 
@@ -182,11 +182,11 @@ export class Connection {
 	}
 
 	/** Nothing is sent to a page that nobody sees. */
-	private seen = () => this.send({ look: { ...this.look, pause: document.hidden || !this.inSight } });
+	private seen = () => this.send({ options: { ...this.options, pause: document.hidden || !this.inSight } });
 
 	/** Tells whether it stands where it can be seen, and how many of this screen's pixels wide it is there. */
 	stands(inSight: boolean, width: number) {
-		if (inSight === this.inSight && width === (this.look.width ?? 0)) return;
+		if (inSight === this.inSight && width === (this.options.width ?? 0)) return;
 		this.inSight = inSight;
 		this.want({ width });
 	}

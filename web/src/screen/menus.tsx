@@ -133,13 +133,13 @@ const colours = ["", "all", "fewer", "grey"] as const;
 const rates = [0, 5, 15, 30, 60] as const;
 
 /** How the picture is sent: by itself, or as somebody wants it. */
-export function LookMenu({ connection, link }: { connection?: Connection; link?: Schemas["ScreenLink"] }) {
-	const [look, setLook] = useState({ quality: 0 as number, scale: 0 as number, colours: "", rate: 0 as number });
-	const want = (more: Partial<typeof look>) => {
-		setLook({ ...look, ...more });
+export function OptionsMenu({ connection, link }: { connection?: Connection; link?: Schemas["ScreenLink"] }) {
+	const [options, setOptions] = useState({ quality: 0 as number, scale: 0 as number, colours: "", rate: 0 as number });
+	const want = (more: Partial<typeof options>) => {
+		setOptions({ ...options, ...more });
 		connection?.want(more);
 	};
-	const own = look.quality || look.scale || look.colours || look.rate;
+	const own = options.quality || options.scale || options.colours || options.rate;
 	return (
 		<Popover>
 			<PopoverButton className={`button-quiet ${own ? "bg-heather-tint" : ""}`}>
@@ -153,7 +153,7 @@ export function LookMenu({ connection, link }: { connection?: Connection; link?:
 				<Row name="Photographs">
 					<Choice
 						of={qualities}
-						chosen={qualities.find((q) => q === look.quality)}
+						chosen={qualities.find((q) => q === options.quality)}
 						name={(q) => ({ 0: "by the link", 30: "rough", 60: "fair", 85: "good", 101: "exact" })[q]}
 						onChoose={(quality) => want({ quality })}
 					/>
@@ -161,7 +161,7 @@ export function LookMenu({ connection, link }: { connection?: Connection; link?:
 				<Row name="Size">
 					<Choice
 						of={scales}
-						chosen={scales.find((s) => s === look.scale)}
+						chosen={scales.find((s) => s === options.scale)}
 						name={(s) => (s === 0 ? "by the link" : s === 1 ? "full" : `1/${s}`)}
 						onChoose={(scale) => want({ scale })}
 					/>
@@ -169,7 +169,7 @@ export function LookMenu({ connection, link }: { connection?: Connection; link?:
 				<Row name="Colours">
 					<Choice
 						of={colours}
-						chosen={colours.find((c) => c === look.colours)}
+						chosen={colours.find((c) => c === options.colours)}
 						name={(c) => ({ "": "by the link", all: "all", fewer: "fewer", grey: "grey" })[c]}
 						onChoose={(c) => want({ colours: c })}
 					/>
@@ -177,7 +177,7 @@ export function LookMenu({ connection, link }: { connection?: Connection; link?:
 				<Row name="Pictures a second">
 					<Choice
 						of={rates}
-						chosen={rates.find((r) => r === look.rate)}
+						chosen={rates.find((r) => r === options.rate)}
 						name={(r) => (r === 0 ? "by the link" : `at most ${r}`)}
 						onChoose={(rate) => want({ rate })}
 					/>

@@ -15,7 +15,7 @@ export type Seen = {
 	pointer?: Schemas["ScreenPoint"]; // where another hand left it
 	link?: Schemas["ScreenLink"];
 	notes: Schemas["ScreenNote"][];
-	trouble?: string;
+	problem?: string;
 };
 
 const mostNotes = 500;
@@ -24,13 +24,13 @@ const mostNotes = 500;
 export function useScreen(device: string, desktop?: string) {
 	const [connection, setConnection] = useState<Connection>();
 	const [seen, setSeen] = useState<Seen>({ state: { is: "asking" }, notes: [] });
-	const trouble = useRef<ReturnType<typeof setTimeout>>(undefined);
+	const problem = useRef<ReturnType<typeof setTimeout>>(undefined);
 	const note = useCallback((more: Partial<Seen>) => setSeen((old) => ({ ...old, ...more })), []);
 	const complain = useCallback(
 		(text: string) => {
-			note({ trouble: text });
-			clearTimeout(trouble.current);
-			trouble.current = setTimeout(() => note({ trouble: undefined }), 8000);
+			note({ problem: text });
+			clearTimeout(problem.current);
+			problem.current = setTimeout(() => note({ problem: undefined }), 8000);
 		},
 		[note],
 	);
@@ -39,7 +39,7 @@ export function useScreen(device: string, desktop?: string) {
 		made.onState = (state) => note({ state });
 		made.onSize = (size) => note({ size });
 		made.onEvent = (e) => {
-			if (e.trouble) complain(e.trouble);
+			if (e.problem) complain(e.problem);
 			else if (e.clip)
 				writeClipboard(e.clip).catch(() =>
 					complain("What was copied there could not be put on your clipboard: click on the screen first."),
@@ -55,7 +55,7 @@ export function useScreen(device: string, desktop?: string) {
 		};
 		setConnection(made);
 		return () => {
-			clearTimeout(trouble.current);
+			clearTimeout(problem.current);
 			made.close();
 		};
 	}, [device, desktop, note, complain]);

@@ -1,8 +1,8 @@
 import { useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
+import { Empty } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
-import { Empty } from "../parts/Trouble";
 
 type Answered = Schemas["SweepEvent"];
 type Result = { asked: number; offline: string[]; answers: Answered[]; silent: string[]; done: boolean };

@@ -1,6 +1,6 @@
 import { type KeyboardEvent, type PointerEvent, Suspense, useRef, useState } from "react";
 import type { Device } from "../api/client";
-import { Waiting } from "../parts/Trouble";
+import { Waiting } from "../parts/ProblemAlert";
 import { OnBench } from "./Pane";
 import type { BenchTool } from "./tools";
 

@@ -5,7 +5,7 @@ import { Permitted } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { Favourite } from "../fleet/Favourite";
 import { Condition } from "../parts/Condition";
-import { Trouble, Waiting } from "../parts/Trouble";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Ago, span } from "../parts/time";
 import { useLiveVitals } from "../vitals/live";
 import { Vitals } from "../vitals/Vitals";
@@ -26,7 +26,7 @@ export default function Bench() {
 	if (detail.isError && !detail.data)
 		return (
 			<div className="p-6">
-				<Trouble error={detail.error} retry={() => detail.refetch()} />
+				<ProblemAlert error={detail.error} retry={() => detail.refetch()} />
 			</div>
 		);
 	return (

@@ -2,7 +2,7 @@ import { PlayIcon, StopIcon } from "@heroicons/react/20/solid";
 
 import { useEffect, useRef, useState } from "react";
 import type { Device } from "../api/client";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 import { Pane } from "./Pane";
 import { run, unpack } from "./run";
 
@@ -83,7 +83,7 @@ export function CommandPane({ device, onClose }: { device: Device; onClose: () =
 							</span>
 						))}
 					</pre>
-					{error !== undefined && <Trouble error={error} />}
+					{error !== undefined && <ProblemAlert error={error} />}
 					<div ref={end} />
 				</div>
 				<form

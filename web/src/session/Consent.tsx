@@ -5,8 +5,8 @@ import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { ScopeField, scopeText } from "../health/scope";
 import { Editor, RowActions } from "../parts/Editor";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
-import { Trouble, Waiting } from "../parts/Trouble";
 import { tools } from "./tools";
 
 type Rule = Schemas["ConsentRule"];
@@ -61,9 +61,9 @@ export function Consent() {
 					}}
 				/>
 			)}
-			{failed !== undefined && <Trouble error={failed} />}
+			{failed !== undefined && <ProblemAlert error={failed} />}
 			{list.isPending && <Waiting what="the rules" />}
-			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+			{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 			{list.data && list.data.items.length > 0 && (
 				<Table heads={["At", "With", "The people there", "No answer", "Nobody there", ""]}>
 					{list.data.items.map((r) => (

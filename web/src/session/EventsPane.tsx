@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useMemo, useState } from "react";
 import { useSearchParams } from "react-router";
 import { answer, api, type Device, type Schemas } from "../api/client";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Controls, Pane } from "./Pane";
 import { save } from "./save";
 import { StayBox, Tail, useTail } from "./Tail";
@@ -119,7 +119,7 @@ export function EventsPane({ device, onClose }: { device: Device; onClose: () =>
 					</button>
 				)}
 			</Controls>
-			{sources.isError && <Trouble error={sources.error} retry={() => sources.refetch()} />}
+			{sources.isError && <ProblemAlert error={sources.error} retry={() => sources.refetch()} />}
 			{sources.isPending && <Waiting what="the logs" />}
 			{sources.data && !chosen && <Empty title="This device has no log that the agent can read." />}
 			{query && <Log key={JSON.stringify(query)} device={device} query={query} />}
@@ -181,7 +181,7 @@ function Log({ device, query }: { device: Device; query: Schemas["EventQuery"] }
 					Save
 				</button>
 			</div>
-			{stream.error !== undefined && <Trouble error={stream.error} retry={stream.retry} />}
+			{stream.error !== undefined && <ProblemAlert error={stream.error} retry={stream.retry} />}
 			{events.length === 0 && !live && stream.error === undefined && <Waiting what="the log" />}
 			{events.length === 0 && live && (
 				<Empty title="Nothing was written.">

@@ -8,7 +8,7 @@ import { send } from "../files/transfers";
 import { Expression } from "../fleet/Expression";
 import { GroupField } from "../fleet/Groups";
 import { Confirm } from "../parts/Confirm";
-import { Empty, Trouble } from "../parts/Trouble";
+import { Empty, ProblemAlert } from "../parts/ProblemAlert";
 import { Answers, useAnswers } from "./Answers";
 import { lines } from "./run";
 
@@ -227,7 +227,7 @@ export function Many() {
 								else if (file) for (const d of to) send(d, text, file, () => {});
 							}}
 						>
-							{problem !== undefined && <Trouble error={problem} />}
+							{problem !== undefined && <ProblemAlert error={problem} />}
 							{count && (
 								<>
 									<p className="font-mono text-sm break-all">{text}</p>
@@ -256,7 +256,7 @@ export function Many() {
 					</div>
 				</details>
 			</div>
-			{error !== undefined && <Trouble error={error} />}
+			{error !== undefined && <ProblemAlert error={error} />}
 			{result && <Answers result={result} failures="failed" />}
 		</div>
 	);

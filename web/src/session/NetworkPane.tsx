@@ -5,8 +5,8 @@ import { useMay } from "../access/me";
 import { answer, api, type Device, type Schemas } from "../api/client";
 import { Choice } from "../parts/Editor";
 import { Grid, type GridColumn } from "../parts/Grid";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
-import { Trouble, Waiting } from "../parts/Trouble";
 import { Controls, Pane } from "./Pane";
 import { lines } from "./run";
 
@@ -34,7 +34,7 @@ export function NetworkPane({ device, onClose }: { device: Device; onClose: () =
 					{look.isFetching ? "Looking…" : "Look again"}
 				</button>
 			</Controls>
-			{look.isError && <Trouble error={look.error} retry={() => look.refetch()} />}
+			{look.isError && <ProblemAlert error={look.error} retry={() => look.refetch()} />}
 			{look.isPending && <Waiting what="the network" />}
 			{look.data && view === "Addresses" && <Addresses network={look.data} />}
 			{look.data && view === "Connections" && <Connections network={look.data} />}
@@ -186,7 +186,7 @@ function Neighbours({ device, network, scan: may }: { device: Device; network: N
 					</span>
 				</p>
 			)}
-			{error !== undefined && <Trouble error={error} />}
+			{error !== undefined && <ProblemAlert error={error} />}
 			<Table heads={["Address", "Hardware", "What it is", "Answers at"]}>
 				{rows.map((n) => (
 					<tr key={n.address} className="border-line border-b">
@@ -273,7 +273,7 @@ function Reach({ device }: { device: Device }) {
 					{busy ? "Testing…" : "Test"}
 				</button>
 			</div>
-			{error !== undefined && <Trouble error={error} />}
+			{error !== undefined && <ProblemAlert error={error} />}
 			<ul>
 				{results.map((r, i) => (
 					<li key={i} className={r.done ? "mt-1 font-medium" : ""}>

@@ -1,8 +1,8 @@
 import { ArrowTopRightOnSquareIcon, EyeIcon, EyeSlashIcon, XMarkIcon } from "@heroicons/react/20/solid";
 import { useMutation } from "@tanstack/react-query";
 import { createContext, type ReactNode, useContext } from "react";
-import { Fence } from "../parts/Fence";
-import { Trouble } from "../parts/Trouble";
+import { ErrorBoundary } from "../parts/ErrorBoundary";
+import { ProblemAlert } from "../parts/ProblemAlert";
 
 /** Where a tool stands on a bench; nothing where it has a window of its own. */
 export const OnBench = createContext<{ device: string; pane: string } | undefined>(undefined);
@@ -74,7 +74,7 @@ export function Pane({
 				)}
 			</header>
 			<div className="flex min-h-0 flex-1 flex-col">
-				<Fence>{children}</Fence>
+				<ErrorBoundary>{children}</ErrorBoundary>
 			</div>
 		</section>
 	);
@@ -102,7 +102,7 @@ export function useAction<In>(act: (input: In) => Promise<{ message: string }>, 
 			)}
 			{action.isError && (
 				<div className="border-line border-t px-3 py-1.5">
-					<Trouble error={action.error} />
+					<ProblemAlert error={action.error} />
 				</div>
 			)}
 		</>

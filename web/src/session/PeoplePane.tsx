@@ -3,7 +3,7 @@ import { useEffect, useState } from "react";
 import { useMay } from "../access/me";
 import { answer, api, type Device, type Schemas } from "../api/client";
 import { Confirm } from "../parts/Confirm";
-import { Trouble, Waiting } from "../parts/Trouble";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Ago, span, useNow } from "../parts/time";
 import { Pane, useAction } from "./Pane";
 
@@ -43,7 +43,7 @@ function People({ device }: { device: Device }) {
 		<section>
 			<h3 className="mb-1 font-semibold">Signed in</h3>
 			{list.isPending && device.online && <Waiting what="who is signed in" />}
-			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+			{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 			{list.data?.items.length === 0 && <p className="text-faint">Nobody.</p>}
 			{list.data?.items.map((p) => (
 				<p key={p.session} className="flex flex-wrap items-center gap-x-2">

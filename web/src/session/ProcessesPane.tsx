@@ -5,7 +5,7 @@ import { answer, api, type Device, type Schemas } from "../api/client";
 import { Confirm } from "../parts/Confirm";
 import { Choice } from "../parts/Editor";
 import { Grid, type GridColumn } from "../parts/Grid";
-import { Trouble, Waiting } from "../parts/Trouble";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
 import { bytes } from "../parts/units";
 import { Controls, Pane, useAction } from "./Pane";
@@ -92,7 +92,7 @@ export function ProcessesPane({ device, onClose }: { device: Device; onClose: ()
 				</label>
 			</Controls>
 			<Spikes device={device} />
-			{stream.error !== undefined && <Trouble error={stream.error} retry={stream.retry} />}
+			{stream.error !== undefined && <ProblemAlert error={stream.error} retry={stream.retry} />}
 			{!all && stream.error === undefined && <Waiting what="the processes" />}
 			<div className="min-h-0 flex-1">
 				{all && (

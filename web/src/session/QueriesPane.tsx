@@ -5,7 +5,7 @@ import { useMay } from "../access/me";
 import { answer, api, type Device, ProblemError, type Schemas } from "../api/client";
 import { AskLine } from "../parts/Confirm";
 import { Grid, type GridColumn } from "../parts/Grid";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Controls, Pane } from "./Pane";
 import { ops, type Query, queryText, readQuery } from "./query";
 import { lines } from "./run";
@@ -22,7 +22,7 @@ export function QueriesPane({ device, onClose }: { device: Device; onClose: () =
 		staleTime: 10 * 60_000,
 	});
 	const [text, setText] = useState('service where state == "failed" show name, state, detail');
-	const [asked, setAsked] = useState<{ rows: Row[]; fields: string[]; looked?: number }>();
+	const [asked, setAsked] = useState<{ rows: Row[]; fields: string[]; checked?: number }>();
 	const [busy, setBusy] = useState(false);
 	const [error, setError] = useState<unknown>();
 	const stop = useRef<AbortController>(undefined);
@@ -37,14 +37,14 @@ export function QueriesPane({ device, onClose }: { device: Device; onClose: () =
 		setBusy(true);
 		setError(undefined);
 		setAsked({ rows, fields });
-		let looked: number | undefined;
+		let checked: number | undefined;
 		try {
 			await lines<Schemas["QueryRow"]>(
 				`/devices/${device.id}/queries`,
 				mine.signal,
 				(e) => {
 					if (e.row) rows.push({ n: rows.length, row: e.row });
-					if (e.done) looked = e.looked;
+					if (e.done) checked = e.checked;
 					if (e.more)
 						throw new ProblemError({
 							status: 0,
@@ -58,17 +58,17 @@ export function QueriesPane({ device, onClose }: { device: Device; onClose: () =
 			if (!mine.signal.aborted) setError(problem);
 		} finally {
 			setBusy(false);
-			setAsked({ rows: [...rows], fields: fields.length ? fields : Object.keys(rows[0]?.row ?? {}), looked });
+			setAsked({ rows: [...rows], fields: fields.length ? fields : Object.keys(rows[0]?.row ?? {}), checked });
 		}
 	};
 	return (
 		<Pane
 			title="Queries"
 			onClose={onClose}
-			status={busy ? "asking…" : asked?.looked !== undefined && `${asked.rows.length} of ${asked.looked} rows`}
+			status={busy ? "asking…" : asked?.checked !== undefined && `${asked.rows.length} of ${asked.checked} rows`}
 		>
 			{classes.isPending && <Waiting what="what this device can be asked" />}
-			{classes.isError && <Trouble error={classes.error} retry={() => classes.refetch()} />}
+			{classes.isError && <ProblemAlert error={classes.error} retry={() => classes.refetch()} />}
 			{classes.data && <Builder classes={classes.data.items} query={query} onChange={(q) => setText(queryText(q))} />}
 			<form
 				className="flex items-start gap-2 border-line border-b px-3 py-1.5"
@@ -99,12 +99,12 @@ export function QueriesPane({ device, onClose }: { device: Device; onClose: () =
 			<Saved text={text} onUse={setText} rows={asked?.rows} fields={asked?.fields} device={device} />
 			{error !== undefined && (
 				<div className="px-3 py-1.5">
-					<Trouble error={error} />
+					<ProblemAlert error={error} />
 				</div>
 			)}
 			{asked && asked.rows.length > 0 && <Rows asked={asked} />}
-			{asked?.looked !== undefined && asked.rows.length === 0 && (
-				<Empty title="No row fits.">{asked.looked} were looked at. Take a condition away to see more.</Empty>
+			{asked?.checked !== undefined && asked.rows.length === 0 && (
+				<Empty title="No row fits.">{asked.checked} were checked at. Take a condition away to see more.</Empty>
 			)}
 		</Pane>
 	);
@@ -332,7 +332,7 @@ function Saved({
 					CSV
 				</button>
 			)}
-			{(keep.error ?? remove.error) && <Trouble error={keep.error ?? remove.error} />}
+			{(keep.error ?? remove.error) && <ProblemAlert error={keep.error ?? remove.error} />}
 		</Controls>
 	);
 }

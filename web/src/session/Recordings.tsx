@@ -2,8 +2,8 @@ import { useDeferredValue, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { answer, api } from "../api/client";
 import { useDevices } from "../fleet/devices";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More, Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago, span } from "../parts/time";
 import { bytes } from "../parts/units";
 import { usePages } from "../parts/usePages";
@@ -42,7 +42,7 @@ export function Recordings() {
 				)}
 			</div>
 			{list.isPending && <Waiting what="the recordings" />}
-			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+			{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 			{list.data && list.rows.length === 0 && (
 				<Empty title={text ? "It was printed in none." : "No shell and no screen was opened yet."}>
 					{text

@@ -4,7 +4,7 @@ import "@xterm/xterm/css/xterm.css";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link, useParams } from "react-router";
 import { answer, api, type Schemas } from "../api/client";
-import { Trouble, Waiting } from "../parts/Trouble";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
 import { useDark } from "../theme";
 import { Axis, useAxis } from "./Axis";
@@ -44,7 +44,7 @@ export default function Replay() {
 	if (error)
 		return (
 			<div className="p-6">
-				<Trouble error={error} />
+				<ProblemAlert error={error} />
 			</div>
 		);
 	if (!about.data || (shell && !content.data)) return <Waiting what="the recording" />;

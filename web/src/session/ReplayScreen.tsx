@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { asProblem, ProblemError, type Schemas } from "../api/client";
-import { Trouble, Waiting } from "../parts/Trouble";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Decoder, Reader } from "../screen/decode";
 import { Axis, useAxis } from "./Axis";
 
@@ -41,7 +41,7 @@ export function ReplayScreen({ recording }: { recording: Schemas["Recording"] })
 		staleTime: Number.POSITIVE_INFINITY,
 		gcTime: 0,
 	});
-	if (content.isError) return <Trouble error={content.error} retry={() => content.refetch()} />;
+	if (content.isError) return <ProblemAlert error={content.error} retry={() => content.refetch()} />;
 	if (!content.data) return <Waiting what={`the recording, ${pieces} of ${recording.pieces} pieces`} />;
 	return <Player entries={content.data} />;
 }
@@ -64,7 +64,7 @@ function Player({ entries }: { entries: Entry[] }) {
 	const axis = useAxis(entries);
 	const [said, setSaid] = useState<Schemas["ScreenNote"][]>([]);
 	const [did, setDid] = useState("");
-	const [trouble, setTrouble] = useState<unknown>();
+	const [problem, setProblem] = useState<unknown>();
 	// Drawing takes time, and one entry is drawn after the other; the latest moment that was asked for wins.
 	const show = useRef<{ wanted: number; shown: number; busy: boolean }>({ wanted: 0, shown: 0, busy: false });
 	const hidden = useMemo(() => new OffscreenCanvas(1, 1), []);
@@ -110,13 +110,13 @@ function Player({ entries }: { entries: Entry[] }) {
 			}
 		};
 		draw()
-			.catch(setTrouble)
+			.catch(setProblem)
 			.finally(() => {
 				state.busy = false;
 			});
 	}, [axis.upTo, entries, hidden]);
 
-	if (trouble) return <Trouble error={trouble} />;
+	if (problem) return <ProblemAlert error={problem} />;
 	return (
 		<>
 			<Axis axis={axis} marks={marks} />

@@ -5,7 +5,7 @@ import { answer, api, type Device, type Schemas } from "../api/client";
 import { Confirm } from "../parts/Confirm";
 import { Choice } from "../parts/Editor";
 import { Grid, type GridColumn } from "../parts/Grid";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
 import { bytes } from "../parts/units";
 import { Controls, Pane, useAction } from "./Pane";
@@ -88,7 +88,7 @@ export function ServicesPane({ device, onClose }: { device: Device; onClose: () 
 				/>
 				<Choice of={states} chosen={state} name={(s) => s} onChoose={setState} />
 			</Controls>
-			{list.isError && <Trouble error={list.error} retry={() => list.refetch()} />}
+			{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 			{list.isPending && <Waiting what="the services" />}
 			{list.data && rows.length === 0 && <Empty title="No service is so.">Clear the filter to see all.</Empty>}
 			<div className="min-h-0 flex-1">
@@ -203,7 +203,7 @@ function Detail({
 					</label>
 				)}
 			</div>
-			{whole.isError && <Trouble error={whole.error} />}
+			{whole.isError && <ProblemAlert error={whole.error} />}
 			{whole.data?.log && whole.data.log.length > 0 && (
 				<section
 					className="flex min-h-0 flex-col-reverse overflow-auto bg-panel px-3 py-1"

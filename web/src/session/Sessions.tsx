@@ -2,8 +2,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { meQuery, useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
 import { AskLine, Confirm } from "../parts/Confirm";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More, Table } from "../parts/Table";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
 import { Ago, span } from "../parts/time";
 import { bytes } from "../parts/units";
 import { usePages } from "../parts/usePages";
@@ -31,7 +31,7 @@ export function Sessions({ device }: { device: string }) {
 	const me = useQuery(meQuery).data;
 	const manages = useMayEverywhere("people.manage");
 	if (list.isPending) return <Waiting what="the sessions" />;
-	if (list.isError) return <Trouble error={list.error} retry={() => list.refetch()} />;
+	if (list.isError) return <ProblemAlert error={list.error} retry={() => list.refetch()} />;
 	const all = list.rows;
 	if (all.length === 0)
 		return (
@@ -41,8 +41,8 @@ export function Sessions({ device }: { device: string }) {
 		);
 	return (
 		<>
-			{note.isError && <Trouble error={note.error} />}
-			{end.isError && <Trouble error={end.error} />}
+			{note.isError && <ProblemAlert error={note.error} />}
+			{end.isError && <ProblemAlert error={end.error} />}
 			<Table heads={["Tool", "Who", "Began", "Lasted", "Consent", "Done", "Moved", "Note"]}>
 				{all.map((s) => (
 					<tr key={s.id} className="border-line border-b align-top">

@@ -4,7 +4,7 @@ import { useMay } from "../access/me";
 import { answer, api, type Device, ProblemError, type Schemas } from "../api/client";
 import { Confirm } from "../parts/Confirm";
 import { Grid, type GridColumn } from "../parts/Grid";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Controls, Pane, useAction } from "./Pane";
 import { lines } from "./run";
 import { save } from "./save";
@@ -76,7 +76,7 @@ export function SettingsPane({ device, onClose }: { device: Device; onClose: () 
 			onClose={onClose}
 			status={
 				search.found
-					? `${search.found.length} found, ${search.looked} folders looked at`
+					? `${search.found.length} found, ${search.checked} folders checked at`
 					: page.data && `${rows.length} here`
 			}
 		>
@@ -128,11 +128,11 @@ export function SettingsPane({ device, onClose }: { device: Device; onClose: () 
 					</button>
 				)}
 			</Controls>
-			{search.error !== undefined && <Trouble error={search.error} />}
+			{search.error !== undefined && <ProblemAlert error={search.error} />}
 			{page.isPending && !search.found && <Waiting what="the settings" />}
 			{page.isError && !search.found && (
 				<div className="p-3">
-					<Trouble error={page.error} retry={() => page.refetch()} />
+					<ProblemAlert error={page.error} retry={() => page.refetch()} />
 				</div>
 			)}
 			{!page.isPending && rows.length === 0 && !search.busy && !page.isError && (
@@ -194,7 +194,7 @@ export function SettingsPane({ device, onClose }: { device: Device; onClose: () 
 function useSearch(device: Device, path: string[]) {
 	const [text, setText] = useState("");
 	const [found, setFound] = useState<Found[]>();
-	const [looked, setLooked] = useState(0);
+	const [checked, setLooked] = useState(0);
 	const [busy, setBusy] = useState(false);
 	const [error, setError] = useState<unknown>();
 	const stop = useRef<AbortController>(undefined);
@@ -210,7 +210,7 @@ function useSearch(device: Device, path: string[]) {
 				mine.signal,
 				(e) => {
 					if (e.setting) each({ path: e.path ?? [], setting: e.setting });
-					if (e.looked) setLooked(e.looked);
+					if (e.checked) setLooked(e.checked);
 					if (e.more) throw new ProblemError({ status: 0, title: "There is more.", detail: "Narrow the search." });
 				},
 				body,
@@ -250,7 +250,7 @@ function useSearch(device: Device, path: string[]) {
 		});
 		if (all.length > 0) save(`${device.name}-${path.join("-")}.jsonl`, `${all.join("\n")}\n`);
 	};
-	return { text, setText, found, looked, busy, error, start, clear, exportAll, again: () => found && start() };
+	return { text, setText, found, checked, busy, error, start, clear, exportAll, again: () => found && start() };
 }
 
 /** One value, to be changed. */

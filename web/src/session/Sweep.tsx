@@ -3,7 +3,7 @@ import { Labelled } from "../access/Door";
 import type { Schemas } from "../api/client";
 import { Expression } from "../fleet/Expression";
 import { GroupField } from "../fleet/Groups";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 import { Answers, useAnswers } from "./Answers";
 import { sweep } from "./run";
 
@@ -92,7 +92,7 @@ export function Sweep() {
 					</div>
 				</details>
 			</form>
-			{error !== undefined && <Trouble error={error} />}
+			{error !== undefined && <ProblemAlert error={error} />}
 			{result && <Answers result={result} />}
 		</div>
 	);

@@ -3,7 +3,7 @@ import { Suspense, useEffect } from "react";
 import { useParams } from "react-router";
 import { Permitted } from "../access/me";
 import { answer, api } from "../api/client";
-import { Empty, Trouble, Waiting } from "../parts/Trouble";
+import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { tools } from "./tools";
 
 /** One tool of a device in a window of its own. */
@@ -22,7 +22,7 @@ export default function ToolWindow() {
 	if (detail.isError)
 		return (
 			<div className="p-6">
-				<Trouble error={detail.error} retry={() => detail.refetch()} />
+				<ProblemAlert error={detail.error} retry={() => detail.refetch()} />
 			</div>
 		);
 	if (!tool?.needs.some((p) => detail.data.permissions.includes(p)))

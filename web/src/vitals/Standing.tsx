@@ -5,7 +5,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { answer, api, type Device } from "../api/client";
 import { Choice } from "../parts/Editor";
-import { Trouble, Waiting } from "../parts/Trouble";
+import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { bytes } from "../parts/units";
 
 /** Is it only this one? Opens where a reading or fact of a device lies among others. */
@@ -52,7 +52,7 @@ function Shown({ device: d, of }: { device: Device; of: string }) {
 				<Choice of={among} chosen={among[chosen]} name={(a) => a.name} onChoose={(a) => setChosen(among.indexOf(a))} />
 			</div>
 			{standing.isPending && <Waiting what="the others" />}
-			{standing.isError && <Trouble error={standing.error} />}
+			{standing.isError && <ProblemAlert error={standing.error} />}
 			{s && (
 				<>
 					<p className="mb-2">

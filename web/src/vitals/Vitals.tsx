@@ -2,7 +2,7 @@ import { ArrowDownTrayIcon } from "@heroicons/react/20/solid";
 import { useState } from "react";
 import type { Device, Schemas } from "../api/client";
 import { Choice } from "../parts/Editor";
-import { Trouble } from "../parts/Trouble";
+import { ProblemAlert } from "../parts/ProblemAlert";
 import { bytes, percent } from "../parts/units";
 import { Axis } from "./Axis";
 import { Chart, type Lines } from "./Chart";
@@ -60,7 +60,7 @@ export function Vitals({
 					<ArrowDownTrayIcon className="size-4" aria-hidden="true" />
 				</a>
 			</div>
-			{history.isError && <Trouble error={history.error} />}
+			{history.isError && <ProblemAlert error={history.error} />}
 			<div className={`grid grid-cols-2 gap-x-5 gap-y-1 xl:grid-cols-4 ${all ? "max-h-96 overflow-auto" : ""}`}>
 				{charts.map((c) => (
 					<figure key={c.name}>

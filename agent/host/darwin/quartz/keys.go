@@ -1,5 +1,5 @@
 // Package quartz works on the desktop of a person at a Mac, from a process in their session: CoreGraphics
-// and the pasteboard, loaded without cgo. It is a Desk of package aside. What it needs the person's
+// and the pasteboard, loaded without cgo. It is a Desk of package helper. What it needs the person's
 // permission for says so, and has the system ask them.
 package quartz
 

@@ -17,7 +17,7 @@ import (
 	"github.com/ebitengine/purego/objc"
 
 	"moorwatch.example/agent/host"
-	"moorwatch.example/agent/host/look"
+	"moorwatch.example/agent/host/polling"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/screen"
 )
@@ -63,7 +63,7 @@ type Screen struct {
 	pixels   []uint32
 	shown    []uint32
 	first    bool
-	pace     look.Pace
+	pace     polling.Pace
 	closed   bool
 	pointer  image.Point
 	buttons  int
@@ -151,7 +151,7 @@ func (s *Screen) Layout() (image.Point, []link.Monitor) {
 func (s *Screen) Wait(ctx context.Context) (host.ScreenChange, error) {
 	for {
 		began := time.Now()
-		c, pause, err := s.look(began)
+		c, pause, err := s.poll(began)
 		if err != nil || c.Damage != nil || c.Layout || c.Pointer != nil || c.Clip != nil {
 			return c, err
 		}
@@ -163,7 +163,7 @@ func (s *Screen) Wait(ctx context.Context) (host.ScreenChange, error) {
 	}
 }
 
-func (s *Screen) look(began time.Time) (c host.ScreenChange, pause time.Duration, err error) {
+func (s *Screen) poll(began time.Time) (c host.ScreenChange, pause time.Duration, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.closed {
@@ -188,7 +188,7 @@ func (s *Screen) look(began time.Time) (c host.ScreenChange, pause time.Duration
 		api.ContextDrawImage(s.context, rect{point{float64(at.Min.X), float64(s.area.Dy() - at.Max.Y)}, extent{float64(at.Dx()), float64(at.Dy())}}, picture)
 		api.release(picture)
 	}
-	c.Damage = look.Differences(s.shown, s.pixels, s.area.Dx(), s.area.Dy(), s.first)
+	c.Damage = polling.Differences(s.shown, s.pixels, s.area.Dx(), s.area.Dy(), s.first)
 	c.Layout, s.first = s.first, false
 	event := api.EventCreate(0)
 	where := api.EventGetLocation(event)
@@ -207,7 +207,7 @@ func (s *Screen) look(began time.Time) (c host.ScreenChange, pause time.Duration
 func (s *Screen) Grab(into *screen.Picture, r image.Rectangle) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	look.Grab(into, r, s.shown, s.area.Size())
+	polling.Grab(into, r, s.shown, s.area.Size())
 	return nil
 }
 

@@ -14,7 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"moorwatch.example/agent/host"
-	"moorwatch.example/agent/host/look"
+	"moorwatch.example/agent/host/polling"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/screen"
 )
@@ -205,7 +205,7 @@ const retryFrame = 500 * time.Millisecond
 func (s *Screen) Wait(ctx context.Context) (host.ScreenChange, error) {
 	for {
 		s.mu.Lock()
-		c, err := s.look()
+		c, err := s.poll()
 		s.mu.Unlock()
 		if err != nil || c.Damage != nil || c.Layout {
 			return c, err
@@ -220,7 +220,7 @@ func (s *Screen) Wait(ctx context.Context) (host.ScreenChange, error) {
 }
 
 // look asks for what is not under way, and tells what came. s.mu is held.
-func (s *Screen) look() (c host.ScreenChange, err error) {
+func (s *Screen) poll() (c host.ScreenChange, err error) {
 	if s.gone != nil {
 		return c, s.gone
 	}
@@ -237,7 +237,7 @@ func (s *Screen) look() (c host.ScreenChange, err error) {
 		return c, nil
 	}
 	s.came = false
-	c.Damage = look.Differences(s.shown, s.pixels, s.area.Dx(), s.area.Dy(), s.first)
+	c.Damage = polling.Differences(s.shown, s.pixels, s.area.Dx(), s.area.Dy(), s.first)
 	c.Layout, s.layout, s.first = s.layout, false, false
 	return c, nil
 }
@@ -357,7 +357,7 @@ func (s *Screen) take(o *output) {
 func (s *Screen) Grab(into *screen.Picture, r image.Rectangle) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	look.Grab(into, r, s.shown, s.area.Size())
+	polling.Grab(into, r, s.shown, s.area.Size())
 	return nil
 }
 

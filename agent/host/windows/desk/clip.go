@@ -184,7 +184,7 @@ func (c *clips) set(clip link.ScreenClip) (err error) {
 	return err
 }
 
-// Clip implements aside.Talker.
+// Clip implements helper.Talker.
 func (Desk) Clip(_ context.Context, c link.Clip) (link.Outcome, error) {
 	l := listen()
 	defer l.close()

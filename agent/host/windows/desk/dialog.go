@@ -118,7 +118,7 @@ var classOnce = sync.OnceFunc(func() {
 	registerClassEx.Call(uintptr(unsafe.Pointer(&c)))
 })
 
-// Show implements aside.Talker.
+// Show implements helper.Talker.
 func (Desk) Show(ctx context.Context, m link.Message) (link.MessageAnswer, error) {
 	within, buttons := m.Limits()
 	t := begin(false)

@@ -171,9 +171,9 @@ func (d *duplicator) add(adapter *object, area image.Rectangle) error {
 
 // look copies what is new to pixels, whose rows are as wide as the desktop, and tells whether anything was. An error
 // means that the duplicator has to be made anew.
-func (d *duplicator) look(pixels []uint32, width int) (news bool, err error) {
+func (d *duplicator) poll(pixels []uint32, width int) (news bool, err error) {
 	for _, o := range d.outputs {
-		changed, err := o.look(pixels, width)
+		changed, err := o.poll(pixels, width)
 		if err != nil {
 			return news, err
 		}
@@ -182,7 +182,7 @@ func (d *duplicator) look(pixels []uint32, width int) (news bool, err error) {
 	return news, nil
 }
 
-func (o *output) look(pixels []uint32, width int) (bool, error) {
+func (o *output) poll(pixels []uint32, width int) (bool, error) {
 	var info frameInfo
 	var resource *object
 	err := o.duplication.call(duplicationAcquire, 0, uintptr(unsafe.Pointer(&info)), uintptr(unsafe.Pointer(&resource)))

@@ -11,7 +11,7 @@ import (
 
 	"golang.org/x/sys/windows"
 
-	"moorwatch.example/agent/host/look"
+	"moorwatch.example/agent/host/polling"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/screen"
 )
@@ -136,13 +136,13 @@ const retryDuplication = 5 * time.Second
 
 // look copies the desktop and returns where it is another than before: by duplication where there is
 // that, and by GDI otherwise.
-func (c *copier) look(all bool) ([]image.Rectangle, error) {
+func (c *copier) poll(all bool) ([]image.Rectangle, error) {
 	if now := time.Now(); c.duplicator == nil && now.After(c.retry) {
 		c.retry, c.fresh = now.Add(retryDuplication), true
 		c.duplicator, _ = newDuplicator(c.area)
 	}
 	if c.duplicator != nil {
-		news, err := c.duplicator.look(c.pixels, c.area.Dx())
+		news, err := c.duplicator.poll(c.pixels, c.area.Dx())
 		switch {
 		case err != nil:
 			c.duplicator.close()
@@ -152,7 +152,7 @@ func (c *copier) look(all bool) ([]image.Rectangle, error) {
 		case !news:
 			return nil, nil
 		default:
-			return look.Differences(c.shown, c.pixels, c.area.Dx(), c.area.Dy(), all), nil
+			return polling.Differences(c.shown, c.pixels, c.area.Dx(), c.area.Dy(), all), nil
 		}
 	}
 	from, _, _ := getDC.Call(0)
@@ -166,7 +166,7 @@ func (c *copier) look(all bool) ([]image.Rectangle, error) {
 	if ok == 0 {
 		return nil, err
 	}
-	return look.Differences(c.shown, c.pixels, w, h, all), nil
+	return polling.Differences(c.shown, c.pixels, w, h, all), nil
 }
 
 // boundsOf is where a monitor is, in the system's coordinates.

@@ -14,7 +14,7 @@ import (
 	"unsafe"
 
 	"moorwatch.example/agent/host"
-	"moorwatch.example/agent/host/look"
+	"moorwatch.example/agent/host/polling"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/screen"
 )
@@ -52,7 +52,7 @@ func (Desk) LetGo() {
 	t.do(letGo)
 }
 
-// Lock implements aside.Talker.
+// Lock implements helper.Talker.
 func (Desk) Lock() error {
 	if ok, _, err := lockWorkStation.Call(); ok == 0 {
 		return err
@@ -94,7 +94,7 @@ type Screen struct {
 	buttons int
 	cursor  uintptr
 	first   bool
-	pace    look.Pace
+	pace    polling.Pace
 
 	mu       sync.Mutex
 	size     image.Point
@@ -137,7 +137,7 @@ func (s *Screen) Wait(ctx context.Context) (host.ScreenChange, error) {
 		var pause time.Duration
 		began := time.Now()
 		s.thread.do(func() {
-			c, err = s.look()
+			c, err = s.poll()
 			pause = s.pace.Pause(began, len(c.Damage) > 0 || c.Pointer != nil)
 		})
 		s.mu.Lock()
@@ -156,21 +156,21 @@ func (s *Screen) Wait(ctx context.Context) (host.ScreenChange, error) {
 	}
 }
 
-func (s *Screen) look() (c host.ScreenChange, err error) {
+func (s *Screen) poll() (c host.ScreenChange, err error) {
 	if area() != s.copier.area {
 		if err := s.lay(); err != nil {
 			return c, err
 		}
 		s.first = true
 	}
-	if c.Damage, err = s.copier.look(s.first); err != nil {
+	if c.Damage, err = s.copier.poll(s.first); err != nil {
 		if s.first {
 			return c, err
 		}
 		err = nil // while the desktop is changed for the log-in screen it cannot be copied
 	}
 	c.Layout, s.first = s.first, false
-	s.lookPointer(&c)
+	s.pollPointer(&c)
 	return c, err
 }
 
@@ -187,7 +187,7 @@ type iconInfo struct {
 	mask, colour uintptr
 }
 
-func (s *Screen) lookPointer(c *host.ScreenChange) {
+func (s *Screen) pollPointer(c *host.ScreenChange) {
 	info := cursorInfo{}
 	info.size = uint32(unsafe.Sizeof(info))
 	if ok, _, _ := getCursorInfo.Call(uintptr(unsafe.Pointer(&info))); ok == 0 {
@@ -233,7 +233,7 @@ func shape(cursor uintptr) *link.ScreenCursor {
 		return slices.Clone(c.pixels)
 	}
 	var b bytes.Buffer
-	if png.Encode(&b, transparent(draw(0), draw(look.Mask), cursorSide)) != nil {
+	if png.Encode(&b, transparent(draw(0), draw(polling.Mask), cursorSide)) != nil {
 		return nil
 	}
 	return &link.ScreenCursor{PNG: b.Bytes(), X: int(info.x), Y: int(info.y)}
@@ -241,7 +241,7 @@ func shape(cursor uintptr) *link.ScreenCursor {
 
 // Grab implements host.Screen: what was seen at the last Wait is copied.
 func (s *Screen) Grab(into *screen.Picture, r image.Rectangle) error {
-	s.thread.do(func() { look.Grab(into, r, s.copier.shown, s.copier.area.Size()) })
+	s.thread.do(func() { polling.Grab(into, r, s.copier.shown, s.copier.area.Size()) })
 	return nil
 }
 

@@ -3,14 +3,14 @@ package desk
 import (
 	"image"
 
-	"moorwatch.example/agent/host/look"
+	"moorwatch.example/agent/host/polling"
 )
 
 // transparent makes a picture of what was drawn on black and on white.
 func transparent(black, white []uint32, side int) *image.NRGBA {
 	out := image.NewNRGBA(image.Rect(0, 0, side, side))
 	for i := range black {
-		b, w := black[i]&look.Mask, white[i]&look.Mask
+		b, w := black[i]&polling.Mask, white[i]&polling.Mask
 		// On white a covered pixel is as on black; one that is not covered is white there.
 		alpha := 255 - min(int(w>>8&0xff)-int(b>>8&0xff), 255)
 		switch {

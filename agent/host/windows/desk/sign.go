@@ -100,7 +100,7 @@ var onSign = windows.NewCallback(func(window, message, w, l uintptr) uintptr {
 	return result
 })
 
-// Sign implements aside.Signer.
+// Sign implements helper.Signer.
 func (Desk) Sign(_ context.Context, _ string, acts host.SignActs) (host.Sign, error) {
 	s := &Sign{thread: begin(false), board: sign.Board{Acts: acts}}
 	var err error

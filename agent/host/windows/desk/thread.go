@@ -46,16 +46,16 @@ func begin(follows bool) *thread {
 
 func (t *thread) run(follows bool) {
 	runtime.LockOSThread() // it ends with the goroutine, and with it what belongs to it
-	var looked time.Time
+	var polled time.Time
 	for {
 		select {
 		case <-t.quit:
 			windows.CloseHandle(t.wake)
 			return
 		case f := <-t.calls:
-			if follows && time.Since(looked) > lookAgain {
+			if follows && time.Since(polled) > pollAgain {
 				follow()
-				looked = time.Now()
+				polled = time.Now()
 			}
 			f()
 			continue
@@ -74,8 +74,8 @@ func (t *thread) run(follows bool) {
 	}
 }
 
-// lookAgain is how often it is looked which desktop takes input.
-const lookAgain = 200 * time.Millisecond
+// pollAgain is how often it is polled which desktop takes input.
+const pollAgain = 200 * time.Millisecond
 
 // do makes a call on the thread and waits for it.
 func (t *thread) do(f func()) {

@@ -31,9 +31,9 @@ const (
 	askAgain = 15 * time.Minute
 )
 
-// visit is a session that is open: what one person does with one tool at one device.
-type visit struct {
-	key   visitKey
+// activeSession is a session that is open: what one person does with one tool at one device.
+type activeSession struct {
+	key   sessionKey
 	ready chan struct{} // closed when it is known whether it may begin
 	err   error         // why it may not
 	row   api.ToolSession
@@ -60,17 +60,17 @@ func endedBy(ctx context.Context, device string) string {
 	return ""
 }
 
-type visitKey struct {
+type sessionKey struct {
 	person, device uuid.UUID
 	via, tool      string
 	desktop        string // of a screen; "" is the first
 }
 
-// visits are the open sessions of this node.
-type visits struct {
+// activeSessions are the open sessions of this node.
+type activeSessions struct {
 	mu    sync.Mutex
-	open  map[visitKey]*visit
-	ended map[visitKey]time.Time // by the person at the device
+	open  map[sessionKey]*activeSession
+	ended map[sessionKey]time.Time // by the person at the device
 }
 
 // errCut is the cause with which a session's calls end when somebody else ends it.
@@ -81,13 +81,13 @@ var errEnded = errors.New("the person at the device ended the session")
 
 // enter joins the caller's session with a tool at a device, or begins one, having the person there
 // told or asked as the rules say. The caller leaves it. It has answered where it fails.
-func (s *Column) enter(c *gin.Context, d api.Device, tool, reason string) (*visit, error) {
+func (s *Service) enter(c *gin.Context, d api.Device, tool, reason string) (*activeSession, error) {
 	return s.enterAt(c, d, tool, "", reason)
 }
 
 // open finds a device and a tool that it offers, and enters a session with it, at a desktop where it is
 // of a screen. It has answered where it fails.
-func (s *Column) open(c *gin.Context, id uuid.UUID, tool, desktop string) (d api.Device, v *visit, ok bool) {
+func (s *Service) open(c *gin.Context, id uuid.UUID, tool, desktop string) (d api.Device, v *activeSession, ok bool) {
 	d, t, err := s.tool(c, id, tool)
 	if err == nil {
 		v, err = s.enterAt(c, d, t.Name, desktop, "")
@@ -99,23 +99,23 @@ func (s *Column) open(c *gin.Context, id uuid.UUID, tool, desktop string) (d api
 }
 
 // enterAt is enter for a desktop, whose person is told or asked.
-func (s *Column) enterAt(c *gin.Context, d api.Device, tool, desktop, reason string) (*visit, error) {
+func (s *Service) enterAt(c *gin.Context, d api.Device, tool, desktop, reason string) (*activeSession, error) {
 	caller := front.CallerOf(c)
-	key := visitKey{caller.ID, d.ID, caller.Via, tool, desktop}
-	s.visits.mu.Lock()
-	v := s.visits.open[key]
+	key := sessionKey{caller.ID, d.ID, caller.Via, tool, desktop}
+	s.active.mu.Lock()
+	v := s.active.open[key]
 	mine := v == nil
 	if mine {
-		v = &visit{key: key, ready: make(chan struct{}), calls: 1}
+		v = &activeSession{key: key, ready: make(chan struct{}), calls: 1}
 		v.ctx, v.end = context.WithCancelCause(context.Background())
-		s.visits.open[key] = v
+		s.active.open[key] = v
 	} else {
 		v.mu.Lock()
 		v.calls++
 		v.mu.Unlock()
 	}
-	recently := time.Since(s.visits.ended[key]) < askAgain
-	s.visits.mu.Unlock()
+	recently := time.Since(s.active.ended[key]) < askAgain
+	s.active.mu.Unlock()
 	if mine {
 		if v.err = s.begin(c, v, d, reason, recently); v.err != nil {
 			s.drop(v)
@@ -135,16 +135,16 @@ func (s *Column) enterAt(c *gin.Context, d api.Device, tool, desktop, reason str
 }
 
 // drop forgets a session.
-func (s *Column) drop(v *visit) {
-	s.visits.mu.Lock()
-	defer s.visits.mu.Unlock()
-	if s.visits.open[v.key] == v {
-		delete(s.visits.open, v.key)
+func (s *Service) drop(v *activeSession) {
+	s.active.mu.Lock()
+	defer s.active.mu.Unlock()
+	if s.active.open[v.key] == v {
+		delete(s.active.open, v.key)
 	}
 }
 
 // begin puts a session on record, after the person at the device was asked where they must be.
-func (s *Column) begin(c *gin.Context, v *visit, d api.Device, reason string, asked bool) error {
+func (s *Service) begin(c *gin.Context, v *activeSession, d api.Device, reason string, asked bool) error {
 	ctx := c.Request.Context()
 	caller := front.CallerOf(c)
 	place, err := s.devices.Place(ctx, d.ID)
@@ -199,7 +199,7 @@ func (s *Column) begin(c *gin.Context, v *visit, d api.Device, reason string, as
 }
 
 // leave ends one call.
-func (v *visit) leave() {
+func (v *activeSession) leave() {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.calls--
@@ -207,7 +207,7 @@ func (v *visit) leave() {
 }
 
 // count adds to what the session's record tells.
-func (v *visit) count(received, sent int64, actions int) {
+func (v *activeSession) count(received, sent int64, actions int) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.tally.received += received
@@ -216,21 +216,21 @@ func (v *visit) count(received, sent int64, actions int) {
 	v.tally.last = time.Now()
 }
 
-func (v *visit) interrupted(seconds float64) {
+func (v *activeSession) interrupted(seconds float64) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	v.tally.interrupted += seconds
 }
 
 // during is a context for one call: it ends with the caller's, or with the session.
-func (v *visit) during(ctx context.Context) (context.Context, context.CancelFunc) {
+func (v *activeSession) during(ctx context.Context) (context.Context, context.CancelFunc) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	stop := context.AfterFunc(v.ctx, func() { cancel(context.Cause(v.ctx)) })
 	return ctx, func() { stop(); cancel(nil) }
 }
 
 // Run keeps sessions until ctx ends.
-func (s *Column) Run(ctx context.Context) {
+func (s *Service) Run(ctx context.Context) {
 	tick := time.NewTicker(keepEvery)
 	defer tick.Stop()
 	for {
@@ -250,10 +250,10 @@ func (s *Column) Run(ctx context.Context) {
 
 // keep writes what came together, and ends the sessions that are over; all of them when the service
 // stops.
-func (s *Column) keep(ctx context.Context, now time.Time, stopping bool) {
+func (s *Service) keep(ctx context.Context, now time.Time, stopping bool) {
 	var all []tally
-	s.visits.mu.Lock()
-	for key, v := range s.visits.open {
+	s.active.mu.Lock()
+	for key, v := range s.active.open {
 		select {
 		case <-v.ready:
 		default:
@@ -276,17 +276,17 @@ func (s *Column) keep(ctx context.Context, now time.Time, stopping bool) {
 		v.tally = tally{id: t.id, last: t.last}
 		v.mu.Unlock()
 		if t.ending != "" {
-			delete(s.visits.open, key)
+			delete(s.active.open, key)
 			v.end(nil)
 		}
 		all = append(all, t)
 	}
-	for key, at := range s.visits.ended {
+	for key, at := range s.active.ended {
 		if now.Sub(at) > askAgain {
-			delete(s.visits.ended, key)
+			delete(s.active.ended, key)
 		}
 	}
-	s.visits.mu.Unlock()
+	s.active.mu.Unlock()
 	if len(all) == 0 {
 		return
 	}
@@ -299,11 +299,11 @@ func (s *Column) keep(ctx context.Context, now time.Time, stopping bool) {
 }
 
 // giveBack adds to the sessions that are still open what could not be written.
-func (s *Column) giveBack(all []tally) {
-	s.visits.mu.Lock()
-	defer s.visits.mu.Unlock()
-	byID := map[uuid.UUID]*visit{}
-	for _, v := range s.visits.open {
+func (s *Service) giveBack(all []tally) {
+	s.active.mu.Lock()
+	defer s.active.mu.Unlock()
+	byID := map[uuid.UUID]*activeSession{}
+	for _, v := range s.active.open {
 		byID[v.tally.id] = v
 	}
 	for _, t := range all {
@@ -315,7 +315,7 @@ func (s *Column) giveBack(all []tally) {
 }
 
 // finish ends a session before its time.
-func (s *Column) finish(ctx context.Context, v *visit, ending string, cause error) error {
+func (s *Service) finish(ctx context.Context, v *activeSession, ending string, cause error) error {
 	s.drop(v)
 	v.end(cause)
 	v.mu.Lock()
@@ -327,7 +327,7 @@ func (s *Column) finish(ctx context.Context, v *visit, ending string, cause erro
 }
 
 // BeginSession begins a session: POST /devices/{id}/sessions.
-func (s *Column) BeginSession(c *gin.Context, id api.ID) {
+func (s *Service) BeginSession(c *gin.Context, id api.ID) {
 	in, ok := front.Bind[api.NewToolSession](c)
 	if !ok {
 		return
@@ -344,7 +344,7 @@ func (s *Column) BeginSession(c *gin.Context, id api.ID) {
 	if err == nil && !mayUse(c, in.Tool) {
 		err = front.Lacking(access.Of(in.Tool, access.See))
 	}
-	var v *visit
+	var v *activeSession
 	if err == nil {
 		v, err = s.enterAt(c, d, tool.Name, desktop, reason)
 	}
@@ -358,9 +358,9 @@ func (s *Column) BeginSession(c *gin.Context, id api.ID) {
 
 // EndSession ends a session of the caller's own, or of anybody where the caller manages people: DELETE
 // /sessions/{id}.
-func (s *Column) EndSession(c *gin.Context, id api.ID) {
+func (s *Service) EndSession(c *gin.Context, id api.ID) {
 	ctx, caller := c.Request.Context(), front.CallerOf(c)
-	found := s.visits.which(func(v *visit) bool {
+	found := s.active.which(func(v *activeSession) bool {
 		return v.tally.id == id && (v.key.person == caller.ID || caller.Rights.Everywhere(access.PeopleManage))
 	})
 	err := error(nil)
@@ -380,7 +380,7 @@ func (s *Column) EndSession(c *gin.Context, id api.ID) {
 }
 
 // which are the open sessions for which a question holds.
-func (s *visits) which(holds func(*visit) bool) (found []*visit) {
+func (s *activeSessions) which(holds func(*activeSession) bool) (found []*activeSession) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, v := range s.open {
@@ -397,8 +397,8 @@ func (s *visits) which(holds func(*visit) bool) (found []*visit) {
 
 // RightsChanged ends the sessions of those from whom something was taken that they had when their
 // sessions began.
-func (s *Column) RightsChanged(ctx context.Context, change front.RightsChange) {
-	mine := s.visits.which(func(v *visit) bool { return change.Person == uuid.Nil || v.key.person == change.Person })
+func (s *Service) RightsChanged(ctx context.Context, change front.RightsChange) {
+	mine := s.active.which(func(v *activeSession) bool { return change.Person == uuid.Nil || v.key.person == change.Person })
 	rights := map[uuid.UUID]access.Rights{}
 	for _, v := range mine {
 		person := v.key.person
@@ -419,7 +419,7 @@ func (s *Column) RightsChanged(ctx context.Context, change front.RightsChange) {
 }
 
 // NoteSession writes a note at a session of the caller's own: PUT /sessions/{id}/note.
-func (s *Column) NoteSession(c *gin.Context, id api.ID) {
+func (s *Service) NoteSession(c *gin.Context, id api.ID) {
 	in, ok := front.Bind[api.SessionNote](c)
 	if !ok {
 		return
@@ -444,12 +444,12 @@ func (s *Column) NoteSession(c *gin.Context, id api.ID) {
 var latest = moment{time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC), uuid.Max}
 
 // ListDeviceSessions lists the sessions with a device: GET /devices/{id}/sessions.
-func (s *Column) ListDeviceSessions(c *gin.Context, id api.ID, in api.ListDeviceSessionsParams) {
+func (s *Service) ListDeviceSessions(c *gin.Context, id api.ID, in api.ListDeviceSessionsParams) {
 	s.list(c, &id, false, in.Cursor, in.Limit)
 }
 
 // ListSessions lists the sessions with all devices: GET /sessions.
-func (s *Column) ListSessions(c *gin.Context, in api.ListSessionsParams) {
+func (s *Service) ListSessions(c *gin.Context, in api.ListSessionsParams) {
 	s.list(c, nil, in.Open != nil && *in.Open, in.Cursor, in.Limit)
 }
 
@@ -463,7 +463,7 @@ func hideAddresses(c *gin.Context, items []api.ToolSession) []api.ToolSession {
 	return items
 }
 
-func (s *Column) list(c *gin.Context, device *uuid.UUID, open bool, cursor *string, limit *int) {
+func (s *Service) list(c *gin.Context, device *uuid.UUID, open bool, cursor *string, limit *int) {
 	var view []uuid.UUID
 	if device == nil { // the gate has looked to the one
 		var err error

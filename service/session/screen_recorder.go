@@ -22,14 +22,14 @@ import (
 
 // Limits of a screen's recording.
 const (
-	reelQueue = 16 << 20 // bytes that wait to be written; a slow database loses what comes then
-	reelMost  = 2 << 30  // bytes of one; what follows is not recorded
+	screenQueue = 16 << 20 // bytes that wait to be written; a slow database loses what comes then
+	screenMost  = 2 << 30  // bytes of one; what follows is not recorded
 )
 
-// reel records what one viewer is shown of a screen, as it is encoded, and that they did something.
+// recorder records what one viewer is shown of a screen, as it is encoded, and that they did something.
 // What reaches the viewer is never held up by it: what the database cannot take in time is missing, and
 // the picture is then begun anew.
-type reel struct {
+type screenRecorder struct {
 	store store
 	id    uuid.UUID
 	began time.Time
@@ -47,32 +47,32 @@ type reel struct {
 	over    bool
 }
 
-// reelOf begins the recording of a screen. again has the device begin the picture anew.
-func (s *Column) reelOf(ctx context.Context, r newRecording, again func()) (*reel, error) {
+// recordScreen begins the recording of a screen. again has the device begin the picture anew.
+func (s *Service) recordScreen(ctx context.Context, r newRecording, again func()) (*screenRecorder, error) {
 	r.kind = "screen"
 	row, err := s.store.beginRecording(ctx, r)
 	if err != nil {
 		return nil, err
 	}
-	out := &reel{store: s.store, id: row.id, began: time.Now(), seal: row.seal.with(s.seal), again: again, news: make(chan struct{}, 1), done: make(chan struct{})}
+	out := &screenRecorder{store: s.store, id: row.id, began: time.Now(), seal: row.seal.with(s.seal), again: again, news: make(chan struct{}, 1), done: make(chan struct{})}
 	s.recorders.mu.Lock()
 	defer s.recorders.mu.Unlock()
-	if s.recorders.reels == nil {
-		s.recorders.reels = map[*reel]bool{}
+	if s.recorders.screens == nil {
+		s.recorders.screens = map[*screenRecorder]bool{}
 	}
-	s.recorders.reels[out] = true
+	s.recorders.screens[out] = true
 	go func() {
 		out.write(context.WithoutCancel(ctx))
 		close(out.done)
 		s.recorders.mu.Lock()
 		defer s.recorders.mu.Unlock()
-		delete(s.recorders.reels, out)
+		delete(s.recorders.screens, out)
 	}()
 	return out, nil
 }
 
-// and has a reel see messages too.
-func (r *reel) and(t taps) taps {
+// and has a recorder see messages too.
+func (r *screenRecorder) and(t taps) taps {
 	return taps{
 		out: func(kind websocket.MessageType, p []byte) {
 			t.out(kind, p)
@@ -137,7 +137,7 @@ func mark(p []byte) []byte {
 	if in.Clip != nil {
 		in.Clip = &link.ScreenClip{}
 	}
-	in.Drawn, in.Look = 0, nil
+	in.Drawn, in.Options = 0, nil
 	text, err := json.Marshal(in)
 	if err != nil || len(text) <= len("{}") {
 		return nil
@@ -145,7 +145,7 @@ func mark(p []byte) []byte {
 	return text
 }
 
-func (r *reel) put(kind byte, p []byte) {
+func (r *screenRecorder) put(kind byte, p []byte) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.over {
@@ -153,7 +153,7 @@ func (r *reel) put(kind byte, p []byte) {
 	}
 	e := recording.Entry{At: time.Since(r.began), Kind: kind, Data: p}
 	switch {
-	case r.total > reelMost || r.bytes > reelQueue:
+	case r.total > screenMost || r.bytes > screenQueue:
 		if !r.gap {
 			r.gap, r.missed = true, true
 			r.waiting = append(r.waiting, recording.Entry{At: e.At, Kind: recording.EntryGap})
@@ -174,7 +174,7 @@ func (r *reel) put(kind byte, p []byte) {
 }
 
 // close has what waits written.
-func (r *reel) close() {
+func (r *screenRecorder) close() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if !r.over {
@@ -184,8 +184,8 @@ func (r *reel) close() {
 }
 
 // write writes pieces as they come together.
-func (r *reel) write(ctx context.Context) {
-	tick := time.NewTicker(recording.ReelAge)
+func (r *screenRecorder) write(ctx context.Context) {
+	tick := time.NewTicker(recording.ScreenPieceAge)
 	defer tick.Stop()
 	var piece []byte
 	words := ""
@@ -197,7 +197,7 @@ func (r *reel) write(ctx context.Context) {
 			old = true
 		}
 		r.mu.Lock()
-		entries, missed, resume := r.waiting, r.missed, r.gap && r.total <= reelMost && r.bytes <= reelQueue
+		entries, missed, resume := r.waiting, r.missed, r.gap && r.total <= screenMost && r.bytes <= screenQueue
 		r.waiting, r.bytes, r.missed = nil, 0, false
 		r.mu.Unlock()
 		if resume {
@@ -210,7 +210,7 @@ func (r *reel) write(ctx context.Context) {
 			}
 			words += said
 		}
-		if len(piece) == 0 || open && !old && len(piece) < recording.ReelBytes {
+		if len(piece) == 0 || open && !old && len(piece) < recording.ScreenPieceBytes {
 			continue
 		}
 		within, cancel := context.WithTimeout(ctx, recordingWait)
@@ -233,7 +233,7 @@ func (r *reel) write(ctx context.Context) {
 }
 
 // GetRecordingPiece sends a piece: GET /recordings/{id}/pieces/{n}. Reading the first is on record.
-func (s *Column) GetRecordingPiece(c *gin.Context, id api.ID, n int) {
+func (s *Service) GetRecordingPiece(c *gin.Context, id api.ID, n int) {
 	ctx := c.Request.Context()
 	r, err := s.recorded(c, id)
 	if err == nil && n == 0 {
@@ -253,7 +253,7 @@ func (s *Column) GetRecordingPiece(c *gin.Context, id api.ID, n int) {
 }
 
 // GetRecordingProof tells what seals a recording: GET /recordings/{id}/proof.
-func (s *Column) GetRecordingProof(c *gin.Context, id api.ID) {
+func (s *Service) GetRecordingProof(c *gin.Context, id api.ID) {
 	r, err := s.recorded(c, id)
 	var p api.RecordingProof
 	if err == nil {

@@ -1,4 +1,4 @@
-package aside
+package helper
 
 import (
 	"context"
@@ -14,7 +14,7 @@ import (
 )
 
 // Argument is the command of the agent's program that makes it a helper.
-const Argument = "aside"
+const Argument = "session-helper"
 
 // Pipe is both ends of a connection.
 type Pipe struct {

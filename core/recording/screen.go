@@ -24,9 +24,9 @@ type Entry struct {
 
 // Limits of a piece of a screen's recording.
 const (
-	ReelBytes = 512 << 10
-	ReelAge   = 5 * time.Second
-	maxEntry  = 64 << 20
+	ScreenPieceBytes = 512 << 10
+	ScreenPieceAge   = 5 * time.Second
+	maxEntry         = 64 << 20
 )
 
 // Append adds an entry to a piece: its kind, and its time and length as numbers of variable length.

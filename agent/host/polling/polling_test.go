@@ -1,4 +1,4 @@
-package look
+package polling
 
 import (
 	"image"

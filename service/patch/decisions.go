@@ -9,8 +9,8 @@ import (
 	"moorwatch.example/core/patch"
 )
 
-// sight is all updates and rules at one moment, by which it is decided what may be installed where.
-type sight struct {
+// decisions is all updates and rules at one moment, by which it is decided what may be installed where.
+type decisions struct {
 	all   catalogue
 	rules []patch.Rule
 	now   time.Time
@@ -19,8 +19,8 @@ type sight struct {
 }
 
 // look reads all updates and rules.
-func (c *Column) look(ctx context.Context, now time.Time) (s *sight, err error) {
-	s = &sight{now: now, decided: map[string]map[int32]string{}}
+func (c *Service) readDecisions(ctx context.Context, now time.Time) (s *decisions, err error) {
+	s = &decisions{now: now, decided: map[string]map[int32]string{}}
 	if s.all, err = c.store.catalogue(ctx); err == nil {
 		s.rules, err = c.store.rules(ctx)
 	}
@@ -28,7 +28,7 @@ func (c *Column) look(ctx context.Context, now time.Time) (s *sight, err error) 
 }
 
 // at decides at a place: many devices stand at places that the same rules cover.
-func (s *sight) at(p *health.Place) func(id int32) string {
+func (s *decisions) at(p *health.Place) func(id int32) string {
 	covered := make([]byte, len(s.rules))
 	for i := range s.rules {
 		if s.rules[i].Scope.Covers(p) {
@@ -52,7 +52,7 @@ func (s *sight) at(p *health.Place) func(id int32) string {
 }
 
 // each calls for all updates that a device misses and that are known.
-func (s *sight) each(b brief, do func(id int32, u *known, blocked bool)) {
+func (s *decisions) each(b brief, do func(id int32, u *known, blocked bool)) {
 	for _, id := range b.updates {
 		if u := s.all[id]; u != nil {
 			do(id, u, slices.Contains(b.blocked, id))

@@ -18,7 +18,7 @@ import (
 )
 
 // advance has all rollouts go on that are not over.
-func (c *Column) advance(ctx context.Context, now time.Time) error {
+func (c *Service) advance(ctx context.Context, now time.Time) error {
 	c.moving.Lock()
 	defer c.moving.Unlock()
 	all, err := c.store.open(ctx)
@@ -46,7 +46,7 @@ func jobOf(r *rollout, what string) uuid.UUID {
 }
 
 // move has one rollout go on as far as it can now. The lock is held.
-func (c *Column) move(ctx context.Context, r *rollout, now time.Time) error {
+func (c *Service) move(ctx context.Context, r *rollout, now time.Time) error {
 	if err := c.store.settle(ctx, r.id); err != nil {
 		return err
 	}
@@ -95,7 +95,7 @@ func (c *Column) move(ctx context.Context, r *rollout, now time.Time) error {
 }
 
 // overdue tells which devices went away in the middle of their run and are not back when they should be.
-func (c *Column) overdue(ctx context.Context, r *rollout, now time.Time) error {
+func (c *Service) overdue(ctx context.Context, r *rollout, now time.Time) error {
 	all, err := c.store.midway(ctx, r.id)
 	for _, m := range all {
 		why := ""
@@ -110,7 +110,7 @@ func (c *Column) overdue(ctx context.Context, r *rollout, now time.Time) error {
 }
 
 // runs is how the job stands that the rollout waits for.
-func (c *Column) runs(ctx context.Context, r *rollout) (runs patch.Runs, err error) {
+func (c *Service) runs(ctx context.Context, r *rollout) (runs patch.Runs, err error) {
 	if r.state.At >= len(r.state.Rings) {
 		return runs, nil
 	}
@@ -131,7 +131,7 @@ func (c *Column) runs(ctx context.Context, r *rollout) (runs patch.Runs, err err
 }
 
 // beginRing has the devices of a ring install what they miss of what is approved.
-func (c *Column) beginRing(ctx context.Context, r *rollout, now time.Time) error {
+func (c *Service) beginRing(ctx context.Context, r *rollout, now time.Time) error {
 	ring := &r.state.Rings[r.state.At]
 	all, err := c.store.inRing(ctx, r.id, r.state.At)
 	if err != nil {
@@ -185,7 +185,7 @@ func stepsOnly(name string, steps ...work.Step) []pack.Part {
 
 // parts are what the devices of a ring do: the updates of their sources, the packages of the library, and what makes
 // both take effect. A package that the library does not offer any more is left out.
-func (c *Column) parts(ctx context.Context, spec patch.Rollout, name string, refs []update.Ref) (parts []pack.Part, err error) {
+func (c *Service) parts(ctx context.Context, spec patch.Rollout, name string, refs []update.Ref) (parts []pack.Part, err error) {
 	first, last := spec.Steps(own(refs))
 	var packages []pack.Part
 	for _, r := range refs {
@@ -227,8 +227,8 @@ func ordered(plan []plannedFor, version func(update.Update) update.Ref) (devices
 }
 
 // wanted is what devices miss of what is approved and is this rollout's.
-func (c *Column) wanted(ctx context.Context, spec patch.Rollout, devices []uuid.UUID, now time.Time) (plan []plannedFor, err error) {
-	s, err := c.look(ctx, now)
+func (c *Service) wanted(ctx context.Context, spec patch.Rollout, devices []uuid.UUID, now time.Time) (plan []plannedFor, err error) {
+	s, err := c.readDecisions(ctx, now)
 	if err != nil {
 		return nil, err
 	}
@@ -253,7 +253,7 @@ func (c *Column) wanted(ctx context.Context, spec patch.Rollout, devices []uuid.
 }
 
 // revertRing has the devices of a ring go back to what they had.
-func (c *Column) revertRing(ctx context.Context, r *rollout) error {
+func (c *Service) revertRing(ctx context.Context, r *rollout) error {
 	ring := &r.state.Rings[r.state.At]
 	if ring.Job != "" { // what has not begun does not begin any more
 		id, err := uuid.Parse(ring.Job)
@@ -281,7 +281,7 @@ func (c *Column) revertRing(ctx context.Context, r *rollout) error {
 }
 
 // judge has the gate look at what became of a ring.
-func (c *Column) judge(ctx context.Context, r *rollout) (patch.Verdict, error) {
+func (c *Service) judge(ctx context.Context, r *rollout) (patch.Verdict, error) {
 	f, patched, others, err := c.store.facts(ctx, r.id, r.state.At, r.state.Rings[r.state.At].BeganAt)
 	if err != nil {
 		return patch.Verdict{}, err

@@ -3,7 +3,7 @@ import type { ReactNode } from "react";
 import { ProblemError } from "../api/client";
 
 /** What went wrong, and what to do. */
-export function Trouble({ error, retry }: { error: unknown; retry?: () => void }) {
+export function ProblemAlert({ error, retry }: { error: unknown; retry?: () => void }) {
 	const problem = error instanceof ProblemError ? error.problem : { title: "The page failed.", detail: String(error) };
 	return (
 		<div role="alert" className="flex items-start gap-2.5 rounded-md bg-rowan-tint px-3 py-2">

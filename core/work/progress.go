@@ -11,9 +11,9 @@ const (
 	Undone State = "undone" // it was done, and then undone
 )
 
-// Course is how far a device has come with steps: what is kept on its disk while they go on. The zero
+// Progress is how far a device has come with steps: what is kept on its disk while they go on. The zero
 // value has begun none.
-type Course struct {
+type Progress struct {
 	// At is the step that is done now, or next; len(steps) when all are over.
 	At int `json:"at"`
 	// Under tells that step At may have been done in part.
@@ -36,7 +36,7 @@ type Move struct {
 }
 
 // Next tells what is to be done next; ok is false when all is over.
-func (c *Course) Next(steps []Step) (m Move, ok bool) {
+func (c *Progress) Next(steps []Step) (m Move, ok bool) {
 	if c.Undoing {
 		for i := c.At; i >= 0; i-- {
 			if i < len(c.Backs) && c.Backs[i] != "" && c.Ends[i] == Done {
@@ -49,10 +49,10 @@ func (c *Course) Next(steps []Step) (m Move, ok bool) {
 }
 
 // Begin notes that step At is about to be done.
-func (c *Course) Begin() { c.Under = true }
+func (c *Progress) Begin() { c.Under = true }
 
 // End notes how step At ended; back is what it takes to undo it, and why says what went wrong.
-func (c *Course) End(steps []Step, end State, back, why string) {
+func (c *Progress) End(steps []Step, end State, back, why string) {
 	s := steps[c.At]
 	c.Ends, c.Backs, c.Under = append(c.Ends, end), append(c.Backs, back), false
 	c.At++
@@ -72,7 +72,7 @@ func (c *Course) End(steps []Step, end State, back, why string) {
 }
 
 // Undid notes that a step was undone, or could not be.
-func (c *Course) Undid(step int, why string) {
+func (c *Progress) Undid(step int, why string) {
 	c.Ends[step], c.At = Undone, step-1
 	if why != "" {
 		c.Ends[step] = Failed
@@ -80,9 +80,9 @@ func (c *Course) Undid(step int, why string) {
 	}
 }
 
-// Resume takes a course up again where the device died: ok is false where step At may have been done,
+// Resume takes a progress up again where the device died: ok is false where step At may have been done,
 // and must not be done twice. A restart that was begun is taken for done.
-func (c *Course) Resume(steps []Step) (ok bool) {
+func (c *Progress) Resume(steps []Step) (ok bool) {
 	if c.Undoing || !c.Under || c.At >= len(steps) {
 		return true
 	}

@@ -1,8 +1,8 @@
-// Package aside has the desktop of a person worked on by a helper in their session: where an agent
+// Package helper has the desktop of a person worked on by a helper in their session: where an agent
 // runs as a service it has no desktop of its own. The helper serves a Desk over a pipe, and the agent
 // uses it as a host.Screens of its own. Both are the same program, so that what they say to each
 // other may change with every version.
-package aside
+package helper
 
 import (
 	"context"

@@ -1,6 +1,6 @@
-// Package look finds what is different on a desktop whose system tells of no changes: it is copied now and
+// Package polling finds what is different on a desktop whose system tells of no changes: it is copied now and
 // then and compared with what was seen before.
-package look
+package polling
 
 import (
 	"image"

@@ -1,6 +1,6 @@
-// Package whole writes the files of the agent's own folder whole or not at all, whatever dies in between, and
+// Package atomicfile writes the files of the agent's own folder whole or not at all, whatever dies in between, and
 // whoever reads them meanwhile. What files are of a technician's work is package files'.
-package whole
+package atomicfile
 
 import (
 	"errors"

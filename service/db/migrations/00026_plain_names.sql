@@ -1,0 +1,13 @@
+-- +goose Up
+ALTER TABLE tool_sessions RENAME deeds TO actions;
+ALTER TABLE responses RENAME course TO progress;
+ALTER TABLE missing RENAME trouble TO problem;
+ALTER TABLE report_schedules RENAME trouble TO problem;
+UPDATE jobs SET work = (work - 'deed') || jsonb_build_object('action', work->'deed') WHERE work ? 'deed';
+
+-- +goose Down
+UPDATE jobs SET work = (work - 'action') || jsonb_build_object('deed', work->'action') WHERE work ? 'action';
+ALTER TABLE report_schedules RENAME problem TO trouble;
+ALTER TABLE missing RENAME problem TO trouble;
+ALTER TABLE responses RENAME progress TO course;
+ALTER TABLE tool_sessions RENAME actions TO deeds;
