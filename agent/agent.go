@@ -24,10 +24,10 @@ import (
 	"moorwatch.example/agent/screen"
 	"moorwatch.example/agent/setup"
 	"moorwatch.example/agent/spool"
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/release"
-	"moorwatch.example/link"
+	"moorwatch.example/uplink"
 )
 
 // Version of the agent, as its facts tell it; a release is built with its own.
@@ -89,7 +89,7 @@ type Agent struct {
 func (a *Agent) Run(ctx context.Context) error {
 	for {
 		err := a.live(ctx)
-		var another *messages.Refusal
+		var another *link.Refusal
 		if !errors.As(err, &another) {
 			return err
 		}
@@ -103,7 +103,7 @@ func (a *Agent) Run(ctx context.Context) error {
 }
 
 // become takes the identity that a refusal gives, with which the agent begins anew.
-func (a *Agent) become(ctx context.Context, r *messages.Refusal) error {
+func (a *Agent) become(ctx context.Context, r *link.Refusal) error {
 	if r.Device != "" {
 		a.Log.Info("going on as another device, whose hardware this is", "device", r.Device)
 		return identity.Rename(a.Dir, r.Device)
@@ -115,7 +115,7 @@ func (a *Agent) become(ctx context.Context, r *messages.Refusal) error {
 	return err
 }
 
-// live is one life under one identity. A *messages.Refusal is what ends it when the service gives another.
+// live is one life under one identity. A *link.Refusal is what ends it when the service gives another.
 func (a *Agent) live(ctx context.Context) error {
 	ctx, end := context.WithCancel(ctx)
 	var err error
@@ -179,7 +179,7 @@ func (a *Agent) live(ctx context.Context) error {
 		if ctx.Err() != nil {
 			return nil
 		}
-		var refusal *messages.Refusal
+		var refusal *link.Refusal
 		if errors.As(err, &refusal) && refusal.Status == http.StatusMisdirectedRequest && (refusal.Device != "" || refusal.Anew != "") {
 			return refusal
 		}
@@ -202,7 +202,7 @@ func (a *Agent) live(ctx context.Context) error {
 // that is refused for what it is waits longer.
 func pause(failures int, err error) time.Duration {
 	most := min(time.Second<<min(failures, 10), 20*time.Second)
-	var refusal *messages.Refusal
+	var refusal *link.Refusal
 	if errors.As(err, &refusal) {
 		switch refusal.Status {
 		case http.StatusConflict:
@@ -254,7 +254,7 @@ func (a *Agent) connect(ctx context.Context) error {
 	if a.Connected != nil {
 		a.Connected()
 	}
-	transport := link.Transport(func(ctx context.Context, _ string) (net.Conn, error) { return l.Open(ctx) })
+	transport := uplink.Transport(func(ctx context.Context, _ string) (net.Conn, error) { return l.Open(ctx) })
 	transport.DisableKeepAlives = true // half a minute lies between two calls; a stream kept open would cost the service more than a new one
 	service := caller{&http.Client{Transport: transport}, l}
 	a.service.set(service, ctx.Done())
@@ -376,8 +376,8 @@ func (a *Agent) sendReports(ctx context.Context, service caller) error {
 		if len(reports) == 0 {
 			return nil
 		}
-		var receipt messages.Receipt
-		if err := service.tell(ctx, "/reports", messages.Batch{Epoch: epoch, Sent: time.Now(), Reports: reports}, &receipt); err != nil {
+		var receipt link.Receipt
+		if err := service.tell(ctx, "/reports", link.Batch{Epoch: epoch, Sent: time.Now(), Reports: reports}, &receipt); err != nil {
 			return err
 		}
 		for _, r := range receipt.Refused {

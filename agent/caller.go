@@ -10,13 +10,13 @@ import (
 	"net/http"
 	"sync"
 
-	"moorwatch.example/link"
+	"moorwatch.example/uplink"
 )
 
 // caller calls the service over the link.
 type caller struct {
 	client *http.Client
-	link   *link.Link
+	link   *uplink.Link
 }
 
 // current is the connection of now, for what goes on across several.
@@ -98,7 +98,7 @@ func (c caller) tell(ctx context.Context, path string, in, out any) error {
 	defer cancel()
 	status, answer, err := c.link.Tell(within, path, body)
 	switch {
-	case errors.Is(err, link.ErrNoNote):
+	case errors.Is(err, uplink.ErrNoNote):
 		return c.call(ctx, http.MethodPost, path, bytes.NewReader(body), out)
 	case err != nil:
 		return err

@@ -7,21 +7,21 @@ import (
 	"sync/atomic"
 	"time"
 
-	messages "moorwatch.example/contract/link"
-	"moorwatch.example/link"
+	"moorwatch.example/contract/link"
+	"moorwatch.example/uplink"
 )
 
 // lanes are the links beside the first one, by name. Each serves one capability, and is closed when
 // it was not used for a while.
 type lanes struct {
 	mu   sync.Mutex
-	open map[string]*link.Link
+	open map[string]*uplink.Link
 }
 
 // openLane opens a lane: POST /lanes. One that is there already is one that the service has lost.
-func (a *Agent) openLane(ctx context.Context, in messages.Lane) (messages.Lane, error) {
-	if in.Name != messages.LaneScreen || a.screens == nil {
-		return in, &messages.Problem{Status: http.StatusNotFound, Reason: "This device has no lane of that name."}
+func (a *Agent) openLane(ctx context.Context, in link.Lane) (link.Lane, error) {
+	if in.Name != link.LaneScreen || a.screens == nil {
+		return in, &link.Problem{Status: http.StatusNotFound, Reason: "This device has no lane of that name."}
 	}
 	a.lanes.mu.Lock()
 	defer a.lanes.mu.Unlock()
@@ -35,7 +35,7 @@ func (a *Agent) openLane(ctx context.Context, in messages.Lane) (messages.Lane, 
 		return in, err
 	}
 	if a.lanes.open == nil {
-		a.lanes.open = map[string]*link.Link{}
+		a.lanes.open = map[string]*uplink.Link{}
 	}
 	a.lanes.open[in.Name] = l
 	mux := http.NewServeMux()
@@ -46,9 +46,9 @@ func (a *Agent) openLane(ctx context.Context, in messages.Lane) (messages.Lane, 
 }
 
 // serveLane serves a lane until it ends, or nothing is done over it.
-func (a *Agent) serveLane(l *link.Link, handler http.Handler) {
+func (a *Agent) serveLane(l *uplink.Link, handler http.Handler) {
 	var busy atomic.Int64
-	idle := time.AfterFunc(messages.LaneIdle, func() { l.Close() })
+	idle := time.AfterFunc(link.LaneIdle, func() { l.Close() })
 	ctx, cancel := context.WithCancel(a.life)
 	defer cancel()
 	stop := context.AfterFunc(ctx, func() { l.Close() })
@@ -58,7 +58,7 @@ func (a *Agent) serveLane(l *link.Link, handler http.Handler) {
 		idle.Stop()
 		defer func() {
 			if busy.Add(-1) == 0 {
-				idle.Reset(messages.LaneIdle)
+				idle.Reset(link.LaneIdle)
 			}
 		}()
 		handler.ServeHTTP(w, r)

@@ -10,12 +10,12 @@ import (
 	"strconv"
 	"strings"
 
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 )
 
 // serveQuestion answers one question of a sweep: POST /questions.
 func (a *Agent) serveQuestion(w http.ResponseWriter, r *http.Request) {
-	var q messages.Question
+	var q link.Question
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 16<<10)).Decode(&q); err != nil {
 		http.Error(w, "the question cannot be read", http.StatusBadRequest)
 		return
@@ -25,35 +25,35 @@ func (a *Agent) serveQuestion(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, err.Error(), http.StatusUnprocessableEntity)
 		return
 	}
-	answer.Lines = answer.Lines[:min(len(answer.Lines), messages.MaxAnswerLines)]
+	answer.Lines = answer.Lines[:min(len(answer.Lines), link.MaxAnswerLines)]
 	w.Header().Set("Content-Type", "application/json")
 	json.NewEncoder(w).Encode(answer)
 }
 
-func (a *Agent) ask(ctx context.Context, q messages.Question) (messages.Answer, error) {
+func (a *Agent) ask(ctx context.Context, q link.Question) (link.Answer, error) {
 	switch q.Kind {
-	case messages.AskLogOn:
+	case link.AskLogOn:
 		return a.askLogOn(ctx)
-	case messages.AskFact:
+	case link.AskFact:
 		return a.askFact(ctx, q.Name)
-	case messages.AskItem:
+	case link.AskItem:
 		return a.askItem(q)
 	}
 	if q.Name == "" {
-		return messages.Answer{}, errors.New("the question names nothing")
+		return link.Answer{}, errors.New("the question names nothing")
 	}
 	return a.Host.Asker.Ask(ctx, q)
 }
 
-func (a *Agent) askLogOn(ctx context.Context) (messages.Answer, error) {
+func (a *Agent) askLogOn(ctx context.Context) (link.Answer, error) {
 	if a.Host.Meter == nil {
-		return messages.Answer{}, errors.New("it cannot tell who is signed in")
+		return link.Answer{}, errors.New("it cannot tell who is signed in")
 	}
 	v, err := a.read(ctx, a.Host.Meter.Another())
 	if err != nil {
-		return messages.Answer{}, err
+		return link.Answer{}, err
 	}
-	answer := messages.Answer{Value: "nobody"}
+	answer := link.Answer{Value: "nobody"}
 	for _, p := range v.People {
 		answer.Lines = append(answer.Lines, fmt.Sprintf("%s at %s, idle %d s", p.Name, p.Where, max(p.IdleSeconds, 0)))
 	}
@@ -69,45 +69,45 @@ func (a *Agent) askLogOn(ctx context.Context) (messages.Answer, error) {
 }
 
 // askFact answers with a field of the device's facts, by its name in the contract.
-func (a *Agent) askFact(ctx context.Context, name string) (messages.Answer, error) {
+func (a *Agent) askFact(ctx context.Context, name string) (link.Answer, error) {
 	f, err := a.Host.Informer.Facts(ctx)
 	if err != nil {
-		return messages.Answer{}, err
+		return link.Answer{}, err
 	}
 	f.AgentVersion, f.Capabilities = Version, a.Host.Capabilities()
 	text, err := json.Marshal(f)
 	if err != nil {
-		return messages.Answer{}, err
+		return link.Answer{}, err
 	}
 	var fields map[string]any
 	if err := json.Unmarshal(text, &fields); err != nil {
-		return messages.Answer{}, err
+		return link.Answer{}, err
 	}
 	switch v := fields[name].(type) {
 	case nil:
-		return messages.Answer{}, fmt.Errorf("it has no fact %q", name)
+		return link.Answer{}, fmt.Errorf("it has no fact %q", name)
 	case float64:
-		return messages.Answer{Value: strconv.FormatFloat(v, 'g', 12, 64), Number: &v}, nil
+		return link.Answer{Value: strconv.FormatFloat(v, 'g', 12, 64), Number: &v}, nil
 	case []any:
 		var all []string
 		for _, one := range v {
 			all = append(all, fmt.Sprint(one))
 		}
-		return messages.Answer{Value: strings.Join(all, ", ")}, nil
+		return link.Answer{Value: strings.Join(all, ", ")}, nil
 	default:
-		return messages.Answer{Value: fmt.Sprint(v)}, nil
+		return link.Answer{Value: fmt.Sprint(v)}, nil
 	}
 }
 
 // askItem answers from the inventory as it was last taken.
-func (a *Agent) askItem(q messages.Question) (messages.Answer, error) {
+func (a *Agent) askItem(q link.Question) (link.Answer, error) {
 	a.keeper.mu.Lock()
 	kept := a.keeper.load()
 	a.keeper.mu.Unlock()
 	if kept == nil {
-		return messages.Answer{}, errors.New("its inventory was not taken yet")
+		return link.Answer{}, errors.New("its inventory was not taken yet")
 	}
-	answer := messages.Answer{Value: "absent"}
+	answer := link.Answer{Value: "absent"}
 	for _, i := range kept.Items() {
 		if (q.Section != "" && i.Section != q.Section) || !matches(q.Name, i.Name) {
 			continue

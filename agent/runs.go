@@ -20,10 +20,10 @@ import (
 
 	"moorwatch.example/agent/journal"
 	"moorwatch.example/agent/steps"
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/core/pack"
 	"moorwatch.example/core/work"
-	"moorwatch.example/link"
+	"moorwatch.example/uplink"
 )
 
 // mostRuns is how many runs go on at a device at once; others wait for their turn, in the order in
@@ -68,8 +68,8 @@ func (a *Agent) openRuns(ctx context.Context) (*runs, error) {
 
 // serve takes an order: POST /runs. It answers once the journal holds it; the run goes on by itself.
 func (r *runs) serve(w http.ResponseWriter, q *http.Request) {
-	var o messages.RunOrder
-	if err := json.NewDecoder(http.MaxBytesReader(w, q.Body, messages.MaxRun)).Decode(&o); err != nil {
+	var o link.RunOrder
+	if err := json.NewDecoder(http.MaxBytesReader(w, q.Body, link.MaxRun)).Decode(&o); err != nil {
 		http.Error(w, "the order cannot be read", http.StatusBadRequest)
 		return
 	}
@@ -105,7 +105,7 @@ func (r *runs) serve(w http.ResponseWriter, q *http.Request) {
 }
 
 // sound refuses an order that the service must not have let pass.
-func sound(o messages.RunOrder) error {
+func sound(o link.RunOrder) error {
 	if o.Seconds < 1 || len(o.Parts) == 0 || o.Window < 0 {
 		return errors.New("it has no parts, or no time")
 	}
@@ -124,7 +124,7 @@ func sound(o messages.RunOrder) error {
 }
 
 // cancel ends a run: POST /runs/cancel.
-func (r *runs) cancel(_ context.Context, in messages.RunCancel) (messages.RunStatus, error) {
+func (r *runs) cancel(_ context.Context, in link.RunCancel) (link.RunStatus, error) {
 	r.mu.Lock()
 	end := r.going[in.ID]
 	r.mu.Unlock()
@@ -159,13 +159,13 @@ func (r *runs) start(ctx context.Context, left journal.Left) {
 		if err := r.journal.End(result); err != nil {
 			r.agent.Log.Error("how a run ended cannot be written", "run", o.ID, "error", err)
 		}
-		patched := slices.ContainsFunc(o.Parts, func(p messages.RunPart) bool {
+		patched := slices.ContainsFunc(o.Parts, func(p link.RunPart) bool {
 			return slices.ContainsFunc(p.Steps, func(s work.Step) bool { return s.Do == work.Update || s.Do == work.Back || s.Do == work.CheckUpdates })
 		})
 		if patched {
 			r.agent.updated()
 		}
-		if patched || slices.ContainsFunc(o.Parts, func(p messages.RunPart) bool { return p.There != nil }) {
+		if patched || slices.ContainsFunc(o.Parts, func(p link.RunPart) bool { return p.There != nil }) {
 			select {
 			case r.agent.stale <- struct{}{}: // what is installed has perhaps changed
 			default:
@@ -179,13 +179,13 @@ func (r *runs) start(ctx context.Context, left journal.Left) {
 }
 
 // run carries out an order from where its progress stands, and tells how it ended.
-func (r *runs) run(ctx context.Context, left journal.Left) (out messages.RunResult) {
+func (r *runs) run(ctx context.Context, left journal.Left) (out link.RunResult) {
 	o, p := left.Order, left.Progress
 	out.ID = o.ID
 	began := time.Now()
 	defer func() { out.EndedAt = began.Add(time.Since(began)) }() // by how long it took, though the clock be set meanwhile
 	if ctx.Err() != nil {
-		out.State, out.Reason = messages.RunCancelled, "it was cancelled before it began"
+		out.State, out.Reason = link.RunCancelled, "it was cancelled before it began"
 		return out
 	}
 	limit := time.Duration(o.Seconds) * time.Second
@@ -203,7 +203,7 @@ func (r *runs) run(ctx context.Context, left journal.Left) (out messages.RunResu
 	out.Restarted = p.Restarted
 	switch {
 	case err == nil:
-		out.State = messages.RunSucceeded
+		out.State = link.RunSucceeded
 		steps.Tidy(&p)
 		for _, part := range o.Parts {
 			for _, f := range part.Files {
@@ -211,15 +211,15 @@ func (r *runs) run(ctx context.Context, left journal.Left) (out messages.RunResu
 			}
 		}
 	case errors.Is(err, steps.ErrShut):
-		out.State, out.Reason = messages.RunMissed, reason(err, secrets)
+		out.State, out.Reason = link.RunMissed, reason(err, secrets)
 	case errors.Is(err, errCancelled):
-		out.State, out.Reason = messages.RunCancelled, "it was cancelled while it ran"
+		out.State, out.Reason = link.RunCancelled, "it was cancelled while it ran"
 	case errors.Is(err, context.DeadlineExceeded):
-		out.State, out.Reason = messages.RunTimedOut, fmt.Sprintf("it was ended after its time limit of %s", limit)
+		out.State, out.Reason = link.RunTimedOut, fmt.Sprintf("it was ended after its time limit of %s", limit)
 	case steps.Single(o) && steps.Late(err):
-		out.State, out.Reason = messages.RunTimedOut, reason(err, secrets)
+		out.State, out.Reason = link.RunTimedOut, reason(err, secrets)
 	default:
-		out.State = messages.RunFailed
+		out.State = link.RunFailed
 		if !steps.OnlyExit(err) {
 			out.Reason = reason(err, secrets)
 		}
@@ -239,11 +239,11 @@ func (r *runs) fetch(ctx context.Context, digest string, offset int64, w steps.T
 		return err
 	}
 	defer cancel()
-	q, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://service"+messages.Contents+digest+"?offset="+strconv.FormatInt(offset, 10), nil)
+	q, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://service"+link.Contents+digest+"?offset="+strconv.FormatInt(offset, 10), nil)
 	if err != nil {
 		return err
 	}
-	stream, answer, err := link.AskBulk(service.client.Transport, q)
+	stream, answer, err := uplink.AskBulk(service.client.Transport, q)
 	if err != nil {
 		return err
 	}
@@ -259,10 +259,10 @@ func (r *runs) fetch(ctx context.Context, digest string, offset int64, w steps.T
 	defer stream.Close()
 	stop := context.AfterFunc(ctx, func() { stream.Close() })
 	defer stop()
-	if err := w.Expect(answer.Header.Get(messages.QuickDigest)); err != nil {
+	if err := w.Expect(answer.Header.Get(link.QuickDigest)); err != nil {
 		return err
 	}
-	_, err = link.ReceiveBulk(stream, w, func([]byte) error { return nil }) // the whole file's digest is looked at in the end
+	_, err = uplink.ReceiveBulk(stream, w, func([]byte) error { return nil }) // the whole file's digest is looked at in the end
 	return err
 }
 
@@ -278,10 +278,10 @@ func (e *ends) Write(p []byte) (int, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	n := len(p)
-	k := min(n, messages.RunHead-len(e.head))
+	k := min(n, link.RunHead-len(e.head))
 	e.head = append(e.head, p[:k]...)
 	e.tail = append(e.tail, p[k:]...)
-	if more := len(e.tail) - messages.RunTail; more > messages.RunTail {
+	if more := len(e.tail) - link.RunTail; more > link.RunTail {
 		e.dropped += int64(more)
 		e.tail = append(e.tail[:0], e.tail[more:]...)
 	}
@@ -299,7 +299,7 @@ func (e *ends) sofar(secrets []string) []byte {
 func (e *ends) kept(secrets []string) (head, tail []byte, dropped int64) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
-	if more := len(e.tail) - messages.RunTail; more > 0 {
+	if more := len(e.tail) - link.RunTail; more > 0 {
 		e.dropped += int64(more)
 		e.tail = e.tail[more:]
 	}
@@ -326,7 +326,7 @@ const resultsAtOnce = 20
 
 // tell tells the service of this device's journal and of results, until ctx ends.
 func (r *runs) tell(ctx context.Context, service caller) {
-	for service.post(ctx, "/journal", messages.Journal{ID: r.journal.ID()}, nil) != nil {
+	for service.post(ctx, "/journal", link.Journal{ID: r.journal.ID()}, nil) != nil {
 		if !sleep(ctx, time.Second) {
 			return
 		}

@@ -14,8 +14,8 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/agent/host"
-	messages "moorwatch.example/contract/link"
-	"moorwatch.example/link"
+	"moorwatch.example/contract/link"
+	"moorwatch.example/uplink"
 )
 
 // handler serves what the service calls, each path only where the host offers it.
@@ -51,7 +51,7 @@ func (a *Agent) handler(service caller, offered host.Host) http.Handler {
 		mux.HandleFunc("POST /screen/picture", a.screens.ServePicture)
 	}
 	mux.HandleFunc("POST /lanes", reply(a.openLane))
-	a.serveTools(mux, new(link.Gate), offered)
+	a.serveTools(mux, new(uplink.Gate), offered)
 	return mux
 }
 
@@ -101,7 +101,7 @@ func serveBytes(w http.ResponseWriter, r *http.Request) {
 const maxOrder = 4 << 20
 
 func (a *Agent) serveCommand(w http.ResponseWriter, r *http.Request) {
-	var c messages.Command
+	var c link.Command
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxOrder)).Decode(&c); err != nil || len(c.Argv) == 0 || c.Argv[0] == "" {
 		http.Error(w, "an order names a program in argv", http.StatusBadRequest)
 		return
@@ -125,7 +125,7 @@ func (a *Agent) serveCommand(w http.ResponseWriter, r *http.Request) {
 	began := time.Now()
 	e := &events{out: json.NewEncoder(w), control: http.NewResponseController(w), left: limit, limit: limit}
 	exit, err := a.Host.Runner.Run(ctx, c, stream{e, false}, stream{e, true})
-	last := messages.CommandEvent{ElapsedSeconds: time.Since(began).Seconds()}
+	last := link.CommandEvent{ElapsedSeconds: time.Since(began).Seconds()}
 	if err != nil {
 		last.Error = err.Error()
 	} else {
@@ -142,7 +142,7 @@ type events struct {
 	left, limit int64 // bytes of output
 }
 
-func (e *events) send(event messages.CommandEvent) error {
+func (e *events) send(event link.CommandEvent) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if err := e.out.Encode(event); err != nil {
@@ -170,7 +170,7 @@ func (s stream) Write(p []byte) (int, error) {
 		if k == 0 {
 			return n, fmt.Errorf("it was ended after its output limit of %d bytes", s.limit)
 		}
-		var e messages.CommandEvent
+		var e link.CommandEvent
 		if s.stderr {
 			e.Stderr = p[n : n+int(k)]
 		} else {

@@ -15,7 +15,7 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/agent/host"
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 )
 
 // shells are the shells of this agent. They outlive the connection that opened them, and the link.
@@ -44,8 +44,8 @@ type shell struct {
 }
 
 // shellChoices tells which shells can be opened: POST /shell/choices.
-func (a *Agent) shellChoices(ctx context.Context, _ struct{}) (messages.ShellChoices, error) {
-	out := messages.ShellChoices{Programs: a.Host.Terminals.Programs(), People: []string{}}
+func (a *Agent) shellChoices(ctx context.Context, _ struct{}) (link.ShellChoices, error) {
+	out := link.ShellChoices{Programs: a.Host.Terminals.Programs(), People: []string{}}
 	if a.Host.People == nil {
 		return out, nil
 	}
@@ -61,14 +61,14 @@ func (a *Agent) shellChoices(ctx context.Context, _ struct{}) (messages.ShellCho
 }
 
 // shell opens a shell under an id, or finds the one that has it.
-func (a *Agent) shell(id string, o messages.ShellOrder) (*shell, error) {
+func (a *Agent) shell(id string, o link.ShellOrder) (*shell, error) {
 	a.shells.mu.Lock()
 	defer a.shells.mu.Unlock()
 	if s := a.shells.open[id]; s != nil {
 		return s, nil
 	}
 	if len(a.shells.open) >= mostShells {
-		return nil, &messages.Problem{Status: http.StatusConflict, Reason: fmt.Sprintf("%d shells are open at this device: close one first.", mostShells)}
+		return nil, &link.Problem{Status: http.StatusConflict, Reason: fmt.Sprintf("%d shells are open at this device: close one first.", mostShells)}
 	}
 	ctx, cancel := context.WithCancel(a.life)
 	t, err := a.Host.Terminals.Open(ctx, o)
@@ -87,7 +87,7 @@ func (a *Agent) shell(id string, o messages.ShellOrder) (*shell, error) {
 		t.Close()
 		// Its end can be asked for as long as its connection may be made again.
 		select {
-		case <-time.After(messages.ShellLinger):
+		case <-time.After(link.ShellLinger):
 		case <-a.life.Done():
 		}
 		a.shells.mu.Lock()
@@ -129,8 +129,8 @@ func (s *shell) say(p []byte) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.kept = append(s.kept, p...)
-	if over := len(s.kept) - 2*messages.ShellKept; over > 0 { // cut seldom, and then to the half
-		s.kept = append([]byte(nil), s.kept[len(s.kept)-messages.ShellKept:]...)
+	if over := len(s.kept) - 2*link.ShellKept; over > 0 { // cut seldom, and then to the half
+		s.kept = append([]byte(nil), s.kept[len(s.kept)-link.ShellKept:]...)
 	}
 	s.printed += int64(len(p))
 	close(s.news)
@@ -155,7 +155,7 @@ func (s *shell) detach(turn int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.turn == turn {
-		s.linger = time.AfterFunc(messages.ShellLinger, s.end)
+		s.linger = time.AfterFunc(link.ShellLinger, s.end)
 	}
 }
 
@@ -194,8 +194,8 @@ func (a *Agent) serveShell(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		id = uuid.New()
 	}
-	size := messages.TerminalSize{Columns: int(number("columns")), Rows: int(number("rows"))}.Sane()
-	s, err := a.shell(id.String(), messages.ShellOrder{Size: size, Person: r.URL.Query().Get("person"), Program: r.URL.Query().Get("program")})
+	size := link.TerminalSize{Columns: int(number("columns")), Rows: int(number("rows"))}.Sane()
+	s, err := a.shell(id.String(), link.ShellOrder{Size: size, Person: r.URL.Query().Get("person"), Program: r.URL.Query().Get("program")})
 	if err != nil {
 		fail(w, err)
 		return
@@ -213,14 +213,14 @@ func (a *Agent) serveShell(w http.ResponseWriter, r *http.Request) {
 	if s.terminal.Resize(size) != nil {
 		a.Log.Debug("a terminal could not be resized")
 	}
-	tell := func(e messages.ShellEvent) error {
+	tell := func(e link.ShellEvent) error {
 		text, err := json.Marshal(e)
 		if err != nil {
 			return err
 		}
 		return c.Write(ctx, websocket.MessageText, text)
 	}
-	if tell(messages.ShellEvent{Begin: &at}) != nil {
+	if tell(link.ShellEvent{Begin: &at}) != nil {
 		return
 	}
 	go func() {
@@ -232,7 +232,7 @@ func (a *Agent) serveShell(w http.ResponseWriter, r *http.Request) {
 	}()
 	for {
 		p, ended, over := s.next(ctx, turn, at)
-		if ended && tell(messages.ShellEvent{Exit: &s.exit}) == nil {
+		if ended && tell(link.ShellEvent{Exit: &s.exit}) == nil {
 			c.Close(websocket.StatusNormalClosure, "")
 		}
 		if over || c.Write(ctx, websocket.MessageBinary, p) != nil {
@@ -245,7 +245,7 @@ func (a *Agent) serveShell(w http.ResponseWriter, r *http.Request) {
 // typeInto passes what the technician types to a terminal, until they leave, and returns why.
 func (a *Agent) typeInto(ctx context.Context, t interface {
 	io.Writer
-	Resize(messages.TerminalSize) error
+	Resize(link.TerminalSize) error
 }, c *websocket.Conn) error {
 	for {
 		kind, data, err := c.Read(ctx)
@@ -258,7 +258,7 @@ func (a *Agent) typeInto(ctx context.Context, t interface {
 			}
 			continue
 		}
-		var e messages.ShellEvent
+		var e link.ShellEvent
 		if json.Unmarshal(data, &e) == nil && e.Resize != nil {
 			if err := t.Resize(e.Resize.Sane()); err != nil {
 				a.Log.Debug("a terminal could not be resized", "error", err)

@@ -15,35 +15,35 @@ import (
 	"moorwatch.example/agent/files"
 	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/query"
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
-	"moorwatch.example/link"
+	"moorwatch.example/uplink"
 )
 
 // serveTools serves the quiet tools, each only where the host offers it. What they are asked comes
 // as JSON, and what they answer goes as JSON: one value, or one a line as it comes.
-func (a *Agent) serveTools(mux *http.ServeMux, gate *link.Gate, offered host.Host) {
+func (a *Agent) serveTools(mux *http.ServeMux, gate *uplink.Gate, offered host.Host) {
 	if offered.Disk != nil {
 		a.serveFiles(mux, gate)
 	}
 	if p := offered.Processes; p != nil {
-		mux.HandleFunc("POST /processes/list", reply(func(ctx context.Context, _ struct{}) (messages.Processes, error) { return p.Another().List(ctx) }))
+		mux.HandleFunc("POST /processes/list", reply(func(ctx context.Context, _ struct{}) (link.Processes, error) { return p.Another().List(ctx) }))
 		mux.HandleFunc("POST /processes/watch", lines(a.watchProcesses))
-		mux.HandleFunc("POST /processes/past", reply(func(ctx context.Context, _ struct{}) (messages.Spikes, error) { return p.Past(ctx) }))
+		mux.HandleFunc("POST /processes/past", reply(func(ctx context.Context, _ struct{}) (link.Spikes, error) { return p.Past(ctx) }))
 		mux.HandleFunc("POST /processes/do", reply(p.Do))
 		mux.HandleFunc("POST /processes/start", reply(p.Start))
 	}
 	if s := offered.Services; s != nil {
-		mux.HandleFunc("POST /services/list", reply(func(ctx context.Context, _ struct{}) (messages.Services, error) { return s.List(ctx) }))
+		mux.HandleFunc("POST /services/list", reply(func(ctx context.Context, _ struct{}) (link.Services, error) { return s.List(ctx) }))
 		mux.HandleFunc("POST /services/service", reply(s.Service))
 		mux.HandleFunc("POST /services/do", reply(s.Do))
 	}
 	if e := offered.Events; e != nil {
-		mux.HandleFunc("POST /events/sources", reply(func(ctx context.Context, _ struct{}) (messages.EventSources, error) { return e.Sources(ctx) }))
+		mux.HandleFunc("POST /events/sources", reply(func(ctx context.Context, _ struct{}) (link.EventSources, error) { return e.Sources(ctx) }))
 		mux.HandleFunc("POST /events/read", lines(e.Events))
 	}
 	if n := offered.Network; n != nil {
-		mux.HandleFunc("POST /network/read", reply(func(ctx context.Context, _ struct{}) (messages.Network, error) { return n.Network(ctx) }))
+		mux.HandleFunc("POST /network/read", reply(func(ctx context.Context, _ struct{}) (link.Network, error) { return n.Network(ctx) }))
 		mux.HandleFunc("POST /network/reach", lines(n.Reach))
 		mux.HandleFunc("POST /network/scan", lines(n.Scan))
 		mux.HandleFunc("POST /network/wake", reply(n.Wake))
@@ -55,21 +55,21 @@ func (a *Agent) serveTools(mux *http.ServeMux, gate *link.Gate, offered host.Hos
 	}
 	if offered.Lister != nil && !slices.Contains(offered.Withheld, device.CapabilityQueries) {
 		q := query.New(offered)
-		mux.HandleFunc("POST /queries/classes", reply(func(ctx context.Context, _ struct{}) (messages.QueryClasses, error) { return q.Classes(ctx) }))
+		mux.HandleFunc("POST /queries/classes", reply(func(ctx context.Context, _ struct{}) (link.QueryClasses, error) { return q.Classes(ctx) }))
 		mux.HandleFunc("POST /queries/ask", lines(q.Ask))
 	}
 	if p := offered.Power; p != nil {
 		mux.HandleFunc("POST /power/do", reply(p.Do))
 	}
 	if p := offered.People; p != nil {
-		mux.HandleFunc("POST /people/list", reply(func(ctx context.Context, _ struct{}) (messages.PresenceList, error) { return p.People(ctx) }))
+		mux.HandleFunc("POST /people/list", reply(func(ctx context.Context, _ struct{}) (link.PresenceList, error) { return p.People(ctx) }))
 		mux.HandleFunc("POST /people/show", reply(p.Show))
 		mux.HandleFunc("POST /people/clip", reply(p.Clip))
 	}
 }
 
 // maxAsked is the most that a tool may be asked with, in bytes: a text that is written back.
-const maxAsked = 4*messages.MaxText + 64<<10
+const maxAsked = 4*link.MaxText + 64<<10
 
 func asked[In any](w http.ResponseWriter, r *http.Request) (in In, ok bool) {
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxAsked)).Decode(&in); err != nil && !errors.Is(err, io.EOF) {
@@ -81,7 +81,7 @@ func asked[In any](w http.ResponseWriter, r *http.Request) (in In, ok bool) {
 
 // fail answers with the status and reason of a problem.
 func fail(w http.ResponseWriter, err error) {
-	http.Error(w, err.Error(), messages.StatusOf(err, http.StatusUnprocessableEntity))
+	http.Error(w, err.Error(), link.StatusOf(err, http.StatusUnprocessableEntity))
 }
 
 // reply serves what is answered with one value.
@@ -128,7 +128,7 @@ func lines[In, Event any](do func(ctx context.Context, in In, send func(Event) e
 	}
 }
 
-func (a *Agent) serveFiles(mux *http.ServeMux, gate *link.Gate) {
+func (a *Agent) serveFiles(mux *http.ServeMux, gate *uplink.Gate) {
 	f := a.files
 	mux.HandleFunc("POST /files/list", lines(f.List))
 	mux.HandleFunc("POST /files/entry", reply(f.Entry))
@@ -139,10 +139,10 @@ func (a *Agent) serveFiles(mux *http.ServeMux, gate *link.Gate) {
 	mux.HandleFunc("POST /files/removed", reply(f.Removed))
 	mux.HandleFunc("POST /uploads", reply(f.Begin))
 	mux.HandleFunc("POST /uploads/{id}/state", func(w http.ResponseWriter, r *http.Request) {
-		reply(func(ctx context.Context, _ struct{}) (messages.Upload, error) { return f.State(ctx, r.PathValue("id")) })(w, r)
+		reply(func(ctx context.Context, _ struct{}) (link.Upload, error) { return f.State(ctx, r.PathValue("id")) })(w, r)
 	})
 	mux.HandleFunc("POST /uploads/{id}/finish", func(w http.ResponseWriter, r *http.Request) {
-		reply(func(ctx context.Context, end messages.UploadEnd) (messages.FileEntry, error) {
+		reply(func(ctx context.Context, end link.UploadEnd) (link.FileEntry, error) {
 			return f.Finish(ctx, r.PathValue("id"), end)
 		})(w, r)
 	})
@@ -175,33 +175,33 @@ func (a *Agent) serveFiles(mux *http.ServeMux, gate *link.Gate) {
 }
 
 // send sends a download.
-func (a *Agent) send(w http.ResponseWriter, r *http.Request, gate *link.Gate, d *files.Download, err error) {
+func (a *Agent) send(w http.ResponseWriter, r *http.Request, gate *uplink.Gate, d *files.Download, err error) {
 	if err != nil {
 		fail(w, err)
 		return
 	}
 	defer d.Close()
-	w.Header().Set(messages.SizeHeader, strconv.FormatInt(d.Size, 10))
-	w.Header().Set(messages.TagHeader, d.Tag)
-	stream, err := link.AcceptBulk(w, r)
+	w.Header().Set(link.SizeHeader, strconv.FormatInt(d.Size, 10))
+	w.Header().Set(link.TagHeader, d.Tag)
+	stream, err := uplink.AcceptBulk(w, r)
 	if err != nil {
 		return
 	}
-	if _, err := link.SendBulk(r.Context(), stream, gate, d, d.Digest); err != nil {
+	if _, err := uplink.SendBulk(r.Context(), stream, gate, d, d.Digest); err != nil {
 		a.Log.Debug("a download ended early", "error", err)
 	}
 }
 
-// receive hands what comes by link.Bulk to a writer.
+// receive hands what comes by uplink.Bulk to a writer.
 func receive(w http.ResponseWriter, r *http.Request, out io.Writer, content func(digest []byte) error) error {
-	stream, err := link.AcceptBulk(w, r)
+	stream, err := uplink.AcceptBulk(w, r)
 	if err != nil {
 		return nil // it was answered
 	}
 	defer stream.Close()
 	stop := context.AfterFunc(r.Context(), func() { stream.Close() })
 	defer stop()
-	link.ReceiveBulk(stream, out, content) // the sender is told what goes wrong
+	uplink.ReceiveBulk(stream, out, content) // the sender is told what goes wrong
 	return nil
 }
 
@@ -229,7 +229,7 @@ func (a *Agent) serveUnpack(w http.ResponseWriter, r *http.Request) {
 }
 
 // watchProcesses sends all processes at once and every LiveEvery until the service leaves.
-func (a *Agent) watchProcesses(ctx context.Context, _ struct{}, send func(messages.Processes) error) error {
+func (a *Agent) watchProcesses(ctx context.Context, _ struct{}, send func(link.Processes) error) error {
 	p := a.Host.Processes.Another()
 	tick := time.NewTicker(LiveEvery)
 	defer tick.Stop()

@@ -10,7 +10,7 @@ import (
 	"net/http"
 	"time"
 
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/core/update"
 )
 
@@ -51,7 +51,7 @@ func (a *Agent) tellUpdates(ctx context.Context, service caller, fresh bool) err
 	if fresh {
 		a.asked = time.Now()
 	}
-	in := messages.Updates{}
+	in := link.Updates{}
 	if err != nil {
 		if all == nil { // nothing is known, which is not that nothing is missing
 			return err

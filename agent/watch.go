@@ -12,7 +12,7 @@ import (
 	"moorwatch.example/agent/atomicfile"
 	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/steps"
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
 )
@@ -28,7 +28,7 @@ const (
 type watch struct {
 	mu       sync.Mutex
 	path     string
-	settings messages.Settings
+	settings link.Settings
 	latest   map[device.Probe]device.ProbeResult // by probe with Every 0
 	next     map[device.Probe]time.Time
 }
@@ -43,7 +43,7 @@ func (w *watch) open(path string) {
 func bare(p device.Probe) device.Probe { p.Every = 0; return p }
 
 // set takes new settings, and keeps them.
-func (w *watch) set(s messages.Settings) error {
+func (w *watch) set(s link.Settings) error {
 	s.Probes = s.Probes[:min(len(s.Probes), device.MaxProbes)]
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -142,7 +142,7 @@ func (a *Agent) settle(ctx context.Context, service caller, digest string) {
 	if digest == "" || digest == a.watch.digest() {
 		return
 	}
-	var s messages.Settings
+	var s link.Settings
 	err := service.call(ctx, http.MethodGet, "/settings", nil, &s)
 	before := a.watch.agent()
 	if err == nil {

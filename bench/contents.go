@@ -12,7 +12,7 @@ import (
 	"moorwatch.example/core/job"
 	"moorwatch.example/core/pack"
 	"moorwatch.example/core/work"
-	"moorwatch.example/link"
+	"moorwatch.example/uplink"
 )
 
 // What the content store hands out: a package of this size to so many devices, so many at once. Their
@@ -57,7 +57,7 @@ func (b *bench) contents() error {
 	if err != nil {
 		return err
 	}
-	raw, err := overTLS(server, link.Pinned(fingerprint))
+	raw, err := overTLS(server, uplink.Pinned(fingerprint))
 	if err != nil {
 		return err
 	}
@@ -91,7 +91,7 @@ func (b *bench) contents() error {
 	if err != nil {
 		return err
 	}
-	again, err := overTLS(server, link.Pinned(fingerprint))
+	again, err := overTLS(server, uplink.Pinned(fingerprint))
 	if err != nil {
 		return err
 	}

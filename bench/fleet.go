@@ -13,7 +13,7 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/agent/host/sim"
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 )
 
 // local is the world with this machine's device in it, both made once.
@@ -130,7 +130,7 @@ func (b *bench) runs(w *world, n, times int) (float64, error) {
 			slots <- struct{}{}
 			running.Go(func() {
 				defer func() { <-slots }()
-				exit, err := w.client.Run(b.ctx, id, messages.Command{Argv: []string{"hostname"}, Order: uuid.NewString()}, io.Discard, io.Discard)
+				exit, err := w.client.Run(b.ctx, id, link.Command{Argv: []string{"hostname"}, Order: uuid.NewString()}, io.Discard, io.Discard)
 				if err != nil || exit != 0 {
 					failed <- fmt.Errorf("exit status %d, %w", exit, err)
 				}

@@ -22,11 +22,11 @@ import (
 	"moorwatch.example/agent/identity"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/series"
-	"moorwatch.example/link"
 	"moorwatch.example/service/vitals"
+	"moorwatch.example/uplink"
 )
 
 // history measures what keeping readings costs: taking them in, at rest, and reading a month back.
@@ -41,7 +41,7 @@ func (b *bench) history() error {
 // How much is taken in at once.
 const (
 	ingestLinks   = 40
-	ingestBatches = 4 // of messages.MaxSends reports, each link: as many as a device may send at once
+	ingestBatches = 4 // of link.MaxSends reports, each link: as many as a device may send at once
 )
 
 // reporter is a device's link without an agent.
@@ -59,11 +59,11 @@ func (w *world) reporter(ctx context.Context, name string) (c *http.Client, id u
 	if err != nil {
 		return nil, id, nil, err
 	}
-	c = &http.Client{Transport: link.Transport(func(context.Context, string) (net.Conn, error) { return l.Open(ctx) })}
+	c = &http.Client{Transport: uplink.Transport(func(context.Context, string) (net.Conn, error) { return l.Open(ctx) })}
 	return c, uuid.MustParse(i.Device), func() { l.Close() }, nil
 }
 
-func send(c *http.Client, batch messages.Batch) error {
+func send(c *http.Client, batch link.Batch) error {
 	body, err := json.Marshal(batch)
 	if err != nil {
 		return err
@@ -102,13 +102,13 @@ func (b *bench) ingest(w *world) error {
 		links = append(links, c)
 	}
 	// What the devices kept while they were away: made before the clock starts.
-	batches := make([]messages.Batch, ingestBatches)
+	batches := make([]link.Batch, ingestBatches)
 	end := time.Now()
 	for i := range batches {
 		batches[i].Sent = end
-		for r := range messages.MaxSends {
-			seq := i*messages.MaxSends + r + 1
-			batches[i].Reports = append(batches[i].Reports, messages.Report{Seq: uint64(seq), Vitals: d.At(end.Add(time.Duration(seq-ingestBatches*messages.MaxSends) * time.Second))})
+		for r := range link.MaxSends {
+			seq := i*link.MaxSends + r + 1
+			batches[i].Reports = append(batches[i].Reports, link.Report{Seq: uint64(seq), Vitals: d.At(end.Add(time.Duration(seq-ingestBatches*link.MaxSends) * time.Second))})
 		}
 	}
 	failed := make(chan error, ingestLinks)
@@ -131,9 +131,9 @@ func (b *bench) ingest(w *world) error {
 	if len(failed) > 0 {
 		return <-failed
 	}
-	count := float64(ingestLinks * ingestBatches * messages.MaxSends * samples)
+	count := float64(ingestLinks * ingestBatches * link.MaxSends * samples)
 	b.figure("ingest, link to committed row", count/took, "sample/s", 100_000, false)
-	rows := ingestLinks * ingestBatches * messages.MaxSends
+	rows := ingestLinks * ingestBatches * link.MaxSends
 	if _, err := pool.Exec(b.ctx, "CREATE TABLE bare (device_id uuid, at timestamptz, layout int, samples bytea)"); err != nil {
 		return err
 	}
@@ -271,7 +271,7 @@ func (b *bench) alerts(w *world) error {
 		}
 		v := device.Vitals{At: time.Now(), CPU: 5, Memory: 40, Disks: []device.Disk{{Mount: fmt.Sprintf("/srv/%03d", i), TotalBytes: 100, UsedBytes: 99}}}
 		began := time.Now()
-		if err := send(c, messages.Batch{Epoch: epoch, Sent: began, Reports: []messages.Report{{Seq: uint64(i + 1), Vitals: v}}}); err != nil {
+		if err := send(c, link.Batch{Epoch: epoch, Sent: began, Reports: []link.Report{{Seq: uint64(i + 1), Vitals: v}}}); err != nil {
 			return err
 		}
 		for mine := false; !mine; { // others may have alerts at the same time
@@ -301,7 +301,7 @@ func (b *bench) sweepAll(w *world) error {
 	var all []float64
 	for range 3 {
 		began, answers := time.Now(), 0
-		err := w.client.Sweep(b.ctx, api.Sweep{Where: &where, Question: messages.Question{Kind: messages.AskProcess, Name: "a*"}}, func(e api.SweepEvent) error {
+		err := w.client.Sweep(b.ctx, api.Sweep{Where: &where, Question: link.Question{Kind: link.AskProcess, Name: "a*"}}, func(e api.SweepEvent) error {
 			if e.Answer != nil {
 				answers++
 			}

@@ -18,10 +18,10 @@ import (
 	"moorwatch.example/agent/identity"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/inventory"
-	"moorwatch.example/link"
+	"moorwatch.example/uplink"
 )
 
 // hostileDevices is how many devices send as much as they can, beside the others of the fleet.
@@ -100,16 +100,16 @@ func (b *bench) feel(w *world) (f felt, err error) {
 // attack connects as often as it is let in, and then sends inventories of ever other software, reports without end
 // and calls without number, each as fast as it is taken. What it sends is made before, so that it is not the attacker
 // who is measured.
-func attack(ctx context.Context, d link.Dialer) {
+func attack(ctx context.Context, d uplink.Dialer) {
 	var inventories [][]byte
 	for range 4 {
 		inventories = append(inventories, encode(inventory.Compare(nil, inventory.Of(invented()))))
 	}
 	before, after, _ := bytes.Cut(encode(endless()), []byte(aEpoch))
-	facts, journal := encode(device.Facts{HostName: "hostile", OS: uuid.NewString()}), encode(messages.Journal{ID: uuid.NewString()})
+	facts, journal := encode(device.Facts{HostName: "hostile", OS: uuid.NewString()}), encode(link.Journal{ID: uuid.NewString()})
 	for ctx.Err() == nil {
 		if l, err := d.Dial(ctx); err == nil {
-			c := &http.Client{Transport: link.Transport(func(context.Context, string) (net.Conn, error) { return l.Open(ctx) })}
+			c := &http.Client{Transport: uplink.Transport(func(context.Context, string) (net.Conn, error) { return l.Open(ctx) })}
 			var all sync.WaitGroup
 			for _, one := range []func() error{
 				func() error { return post(ctx, c, "/inventory", inventories[rand.IntN(len(inventories))]) },
@@ -147,10 +147,10 @@ func invented() (items []inventory.Item) {
 // aEpoch stands in a batch for another each time.
 const aEpoch = "00000000-0000-4000-8000-000000000000"
 
-func endless() messages.Batch {
-	b := messages.Batch{Epoch: aEpoch, Sent: time.Now()}
-	for i := range messages.MaxSends {
-		b.Reports = append(b.Reports, messages.Report{Seq: uint64(i + 1), Vitals: device.Vitals{At: b.Sent.Add(-time.Duration(i) * time.Millisecond), CPU: float64(i % 100)}})
+func endless() link.Batch {
+	b := link.Batch{Epoch: aEpoch, Sent: time.Now()}
+	for i := range link.MaxSends {
+		b.Reports = append(b.Reports, link.Report{Seq: uint64(i + 1), Vitals: device.Vitals{At: b.Sent.Add(-time.Duration(i) * time.Millisecond), CPU: float64(i % 100)}})
 	}
 	return b
 }

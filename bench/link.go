@@ -13,9 +13,9 @@ import (
 	"slices"
 	"time"
 
-	messages "moorwatch.example/contract/link"
-	"moorwatch.example/link"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/service/authority"
+	"moorwatch.example/uplink"
 )
 
 const gibibyte = 1 << 30
@@ -29,7 +29,7 @@ func (b *bench) link() error {
 	}
 	var raw, linked []float64
 	for range 3 {
-		r, err := overTLS(server, link.Pinned(fingerprint))
+		r, err := overTLS(server, uplink.Pinned(fingerprint))
 		if err != nil {
 			return err
 		}
@@ -94,7 +94,7 @@ func overTLS(server, client *tls.Config) (float64, error) {
 
 // linked is a link on loopback with both ends in this process.
 type linked struct {
-	device, service *link.Link
+	device, service *uplink.Link
 	close           func()
 }
 
@@ -107,15 +107,15 @@ func connect(ctx context.Context, server *tls.Config, fingerprint string) (*link
 	if err != nil {
 		return nil, err
 	}
-	far := make(chan *link.Link, 1)
+	far := make(chan *uplink.Link, 1)
 	s := &http.Server{TLSConfig: server, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		got, err := link.Accept(w, r, "bench", func(string) (ed25519.PublicKey, error) { return public, nil }, func(string, string, messages.Proof) (string, error) { return "", nil })
+		got, err := uplink.Accept(w, r, "bench", func(string) (ed25519.PublicKey, error) { return public, nil }, func(string, string, link.Proof) (string, error) { return "", nil })
 		if err == nil {
 			far <- got
 		}
 	})}
 	go s.ServeTLS(l, "", "")
-	near, err := link.Dialer{URL: "https://" + l.Addr().String(), Device: "bench", Key: private, TLS: link.Pinned(fingerprint)}.Dial(ctx)
+	near, err := uplink.Dialer{URL: "https://" + l.Addr().String(), Device: "bench", Key: private, TLS: uplink.Pinned(fingerprint)}.Dial(ctx)
 	if err != nil {
 		s.Close()
 		return nil, err

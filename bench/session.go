@@ -16,8 +16,8 @@ import (
 	"github.com/creack/pty"
 	"github.com/google/uuid"
 
-	messages "moorwatch.example/contract/link"
-	"moorwatch.example/link"
+	"moorwatch.example/contract/link"
+	"moorwatch.example/uplink"
 )
 
 // percentile of sorted times, 0 to 1.
@@ -92,7 +92,7 @@ func calls(ctx context.Context, server *tls.Config, fingerprint string) ([]time.
 	}
 	defer l.close()
 	go http.Serve(l.device.Listener(), http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "ok") }))
-	client := &http.Client{Transport: link.Transport(func(ctx context.Context, _ string) (net.Conn, error) { return l.service.Open(ctx) })}
+	client := &http.Client{Transport: uplink.Transport(func(ctx context.Context, _ string) (net.Conn, error) { return l.service.Open(ctx) })}
 	return times(5000, func() error {
 		answer, err := client.Get("http://device/")
 		if err != nil {
@@ -117,7 +117,7 @@ func (b *bench) bulk() error {
 	}
 	var raw, through []float64
 	for range 3 {
-		r, err := overTLS(server, link.Pinned(fingerprint))
+		r, err := overTLS(server, uplink.Pinned(fingerprint))
 		if err != nil {
 			return err
 		}
@@ -176,7 +176,7 @@ func (b *bench) shell() error {
 
 // shellAt opens a shell whose terminal only echoes, and returns what types into it and reads from it.
 func (b *bench) shellAt(w *world, id uuid.UUID) (conn *websocket.Conn, write func([]byte) error, read func() ([]byte, error), err error) {
-	if conn, err = w.client.Shell(b.ctx, id, messages.TerminalSize{Columns: 80, Rows: 24}); err != nil {
+	if conn, err = w.client.Shell(b.ctx, id, link.TerminalSize{Columns: 80, Rows: 24}); err != nil {
 		return nil, nil, nil, err
 	}
 	read = func() ([]byte, error) {

@@ -17,8 +17,8 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/client"
-	messages "moorwatch.example/contract/link"
-	"moorwatch.example/link"
+	"moorwatch.example/contract/link"
+	"moorwatch.example/uplink"
 )
 
 // transfer measures files both ways through agent and service, each in a process of its own,
@@ -39,7 +39,7 @@ func (b *bench) transfer() error {
 	}
 	var raw, put, get []float64
 	for range 3 {
-		r, err := overTLS(server, link.Pinned(fingerprint))
+		r, err := overTLS(server, uplink.Pinned(fingerprint))
 		if err != nil {
 			return err
 		}
@@ -211,7 +211,7 @@ func (b *bench) listing(w *world, id uuid.UUID, dir string) error {
 		return err
 	}
 	began, n := time.Now(), 0
-	if err := w.client.Walk(b.ctx, id, flat, false, func(l messages.FileBatch) error { n += len(l.Entries); return nil }); err != nil {
+	if err := w.client.Walk(b.ctx, id, flat, false, func(l link.FileBatch) error { n += len(l.Entries); return nil }); err != nil {
 		return err
 	}
 	if n != 100_000 {

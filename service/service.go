@@ -30,10 +30,9 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 	jobs "moorwatch.example/core/job"
 	"moorwatch.example/core/series"
-	"moorwatch.example/link"
 	"moorwatch.example/service/access"
 	"moorwatch.example/service/agents"
 	"moorwatch.example/service/authority"
@@ -50,6 +49,7 @@ import (
 	"moorwatch.example/service/privacy"
 	"moorwatch.example/service/session"
 	"moorwatch.example/service/vitals"
+	"moorwatch.example/uplink"
 )
 
 // Config is what the service needs to start.
@@ -224,7 +224,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	s.Job = job.New(s.pool, s.Fleet, s.Health, s.Access, s.Access.Log, keys[keyJobs], keys[keyContents], config.Contents)
 	calls.HandleFunc("POST /journal", s.Job.ServeJournal)
 	calls.HandleFunc("POST /results", s.Job.ServeResults)
-	calls.HandleFunc("GET "+messages.Contents, s.Job.ServeContent)
+	calls.HandleFunc("GET "+link.Contents, s.Job.ServeContent)
 	s.Patch = patch.New(s.pool, s.Fleet, s.Job, s.Health, s.Access, s.Access.Log, config.Post)
 	calls.HandleFunc("POST /updates", s.Patch.ServeUpdates)
 	s.Agents = agents.New(config.Releases, s.URL, config.Fingerprint != "")
@@ -329,7 +329,7 @@ func (s *Service) serve(background context.Context, config Config, listener net.
 	}
 	s.running.Go(func() { router.Run(background) })
 	mux := http.NewServeMux()
-	mux.Handle("GET "+link.Path, s.hub)
+	mux.Handle("GET "+uplink.Path, s.hub)
 	mux.Handle("GET /install/", s.Agents)
 	mux.Handle("/", router)
 	// Who may go on for longer sets another deadline once they have proved who they are.

@@ -16,7 +16,7 @@ import (
 	"moorwatch.example/agent/identity"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 )
 
@@ -99,8 +99,8 @@ func TestDevicesWaitToBeLetIn(t *testing.T) {
 	}
 }
 
-func refusalOf(err error) *messages.Refusal {
-	var r *messages.Refusal
+func refusalOf(err error) *link.Refusal {
+	var r *link.Refusal
 	errors.As(err, &r)
 	return r
 }

@@ -15,7 +15,7 @@ import (
 
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/core/calendar"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
@@ -26,10 +26,10 @@ import (
 var everywhere = health.Scope{Kind: health.Everywhere}
 
 // vitals sends one report of a reporter that was just taken.
-func (r *reporter) vitals(t *testing.T, v device.Vitals) messages.Receipt {
+func (r *reporter) vitals(t *testing.T, v device.Vitals) link.Receipt {
 	t.Helper()
 	v.At = time.Now()
-	status, receipt, text := r.send(t, batch(t, uuid.NewString(), v.At, messages.Report{Seq: 1, Vitals: v}))
+	status, receipt, text := r.send(t, batch(t, uuid.NewString(), v.At, link.Report{Seq: 1, Vitals: v}))
 	if status != http.StatusOK {
 		t.Fatal(text)
 	}
@@ -270,7 +270,7 @@ func TestSinceBeforeThePolicy(t *testing.T) {
 	w := begin(t, false)
 	r := w.reporter(t, "tarn-ridge-3")
 	now := time.Now()
-	var list []messages.Report
+	var list []link.Report
 	for i := range 60 {
 		v := device.Vitals{At: now.Add(time.Duration(i-60) * time.Minute), CPU: 5, Temperatures: []device.Temperature{{Sensor: "soc", Celsius: 50}, {Sensor: "housing", Celsius: 50}}}
 		if i >= 20 {
@@ -279,7 +279,7 @@ func TestSinceBeforeThePolicy(t *testing.T) {
 		if i >= 50 {
 			v.Temperatures[1].Celsius = 70
 		}
-		list = append(list, messages.Report{Seq: uint64(i + 1), Vitals: v})
+		list = append(list, link.Report{Seq: uint64(i + 1), Vitals: v})
 	}
 	if status, _, text := r.send(t, batch(t, uuid.NewString(), now, list...)); status != http.StatusOK {
 		t.Fatal(text)

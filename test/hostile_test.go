@@ -15,7 +15,7 @@ import (
 
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/inventory"
 	"moorwatch.example/service"
@@ -163,10 +163,10 @@ func TestHostileDeviceReportsWithoutEnd(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
 	for ctx.Err() == nil {
-		reports := make([]messages.Report, messages.MaxSends)
+		reports := make([]link.Report, link.MaxSends)
 		for i := range reports {
 			seq++
-			reports[i] = messages.Report{Seq: seq, Vitals: device.Vitals{At: now.Add(time.Duration(seq) * time.Millisecond), CPU: 1}}
+			reports[i] = link.Report{Seq: seq, Vitals: device.Vitals{At: now.Add(time.Duration(seq) * time.Millisecond), CPU: 1}}
 		}
 		q := must(http.NewRequestWithContext(ctx, http.MethodPost, "http://service/reports", batch(t, epoch, now, reports...)))(t)
 		answer, err := bad.client.Do(q)
@@ -178,10 +178,10 @@ func TestHostileDeviceReportsWithoutEnd(t *testing.T) {
 			break
 		}
 	}
-	if most := uint64(50_000 + 2*messages.MaxSends); seq > most {
+	if most := uint64(50_000 + 2*link.MaxSends); seq > most {
 		t.Errorf("%d reports of one device were taken at once, and %d may be", seq, most)
 	}
-	if status, _, text := good.send(t, batch(t, uuid.NewString(), now, messages.Report{Seq: 1, Vitals: device.Vitals{At: now, CPU: 1}})); status != http.StatusOK {
+	if status, _, text := good.send(t, batch(t, uuid.NewString(), now, link.Report{Seq: 1, Vitals: device.Vitals{At: now, CPU: 1}})); status != http.StatusOK {
 		t.Errorf("another device is answered with %d %s", status, text)
 	}
 }

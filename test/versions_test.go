@@ -29,7 +29,7 @@ import (
 	"moorwatch.example/agent"
 	"moorwatch.example/agent/identity"
 	"moorwatch.example/core/device"
-	"moorwatch.example/link"
+	"moorwatch.example/uplink"
 )
 
 // What the first agents and services said is kept here as it was, in texts, and not by the types of today: an
@@ -237,7 +237,7 @@ func TestOldService(t *testing.T) {
 	defer service.Close()
 	dir := t.TempDir()
 	i := identity.Identity{Service: service.URL, Device: uuid.NewString(), Name: "new-till", Seed: bytes.Repeat([]byte{7}, ed25519.SeedSize)}
-	i.Fingerprint = link.Fingerprint(service.Certificate())
+	i.Fingerprint = uplink.Fingerprint(service.Certificate())
 	if err := os.WriteFile(filepath.Join(dir, "identity.json"), must(json.Marshal(i))(t), 0o600); err != nil {
 		t.Fatal(err)
 	}

@@ -26,13 +26,13 @@ import (
 	"moorwatch.example/agent/identity"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/series"
-	"moorwatch.example/link"
 	"moorwatch.example/service"
 	"moorwatch.example/service/db/cluster"
+	"moorwatch.example/uplink"
 )
 
 // startFails starts a service that is expected to refuse.
@@ -64,10 +64,10 @@ func connect(t *testing.T, dir string) *http.Client {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { l.Close() })
-	return &http.Client{Transport: link.Transport(func(ctx context.Context, _ string) (net.Conn, error) { return l.Open(ctx) })}
+	return &http.Client{Transport: uplink.Transport(func(ctx context.Context, _ string) (net.Conn, error) { return l.Open(ctx) })}
 }
 
-func (r *reporter) send(t *testing.T, body io.Reader) (int, messages.Receipt, string) {
+func (r *reporter) send(t *testing.T, body io.Reader) (int, link.Receipt, string) {
 	t.Helper()
 	answer, err := r.client.Post("http://service/reports", "application/json", body)
 	if err != nil {
@@ -75,14 +75,14 @@ func (r *reporter) send(t *testing.T, body io.Reader) (int, messages.Receipt, st
 	}
 	defer answer.Body.Close()
 	text := must(io.ReadAll(answer.Body))(t)
-	var receipt messages.Receipt
+	var receipt link.Receipt
 	json.Unmarshal(text, &receipt)
 	return answer.StatusCode, receipt, string(text)
 }
 
-func batch(t *testing.T, epoch string, sent time.Time, reports ...messages.Report) io.Reader {
+func batch(t *testing.T, epoch string, sent time.Time, reports ...link.Report) io.Reader {
 	t.Helper()
-	return bytes.NewReader(must(json.Marshal(messages.Batch{Epoch: epoch, Sent: sent, Reports: reports}))(t))
+	return bytes.NewReader(must(json.Marshal(link.Batch{Epoch: epoch, Sent: sent, Reports: reports}))(t))
 }
 
 // stored lists when the stored reports of a device were taken.
@@ -122,11 +122,11 @@ func TestEachReportIsStoredOnce(t *testing.T) {
 	w := begin(t, false)
 	r := w.reporter(t, "hay-desk-01")
 	epoch, now := uuid.NewString(), time.Now()
-	report := func(seq uint64) messages.Report {
-		return messages.Report{Seq: seq, Vitals: device.Vitals{At: now.Add(time.Duration(seq) * time.Millisecond), CPU: 5, Memory: 50}}
+	report := func(seq uint64) link.Report {
+		return link.Report{Seq: seq, Vitals: device.Vitals{At: now.Add(time.Duration(seq) * time.Millisecond), CPU: 5, Memory: 50}}
 	}
 	for _, seqs := range [][]uint64{{1, 2}, {1, 2}, {2, 3}, {3}, {4, 7}} {
-		var list []messages.Report
+		var list []link.Report
 		for _, s := range seqs {
 			list = append(list, report(s))
 		}
@@ -148,8 +148,8 @@ func TestBadReports(t *testing.T) {
 	w := begin(t, false)
 	r := w.reporter(t, "hay-desk-01")
 	now, epoch := time.Now(), uuid.NewString()
-	absurd := messages.Report{Seq: 1, Vitals: device.Vitals{At: now, CPU: 1e12}}
-	good := messages.Report{Seq: 2, Vitals: device.Vitals{At: now, CPU: 5}}
+	absurd := link.Report{Seq: 1, Vitals: device.Vitals{At: now, CPU: 1e12}}
+	good := link.Report{Seq: 2, Vitals: device.Vitals{At: now, CPU: 5}}
 	status, receipt, _ := r.send(t, batch(t, epoch, now, absurd, good))
 	if status != http.StatusOK || receipt.Through != 2 || len(receipt.Refused) != 1 || !strings.Contains(receipt.Refused[0].Reason, "cpu is 1e+12") {
 		t.Errorf("an absurd report beside a good one: %d, %+v", status, receipt)
@@ -167,7 +167,7 @@ func TestBadReports(t *testing.T) {
 			t.Errorf("%s: %d %s", name, status, text)
 		}
 	}
-	if status, _, _ := r.send(t, batch(t, epoch, now, messages.Report{Seq: 4, Vitals: device.Vitals{At: now}})); status != http.StatusOK {
+	if status, _, _ := r.send(t, batch(t, epoch, now, link.Report{Seq: 4, Vitals: device.Vitals{At: now}})); status != http.StatusOK {
 		t.Errorf("after all that a good report: %d", status)
 	}
 	answer := must(r.client.Post("http://service/facts", "application/json", strings.NewReader(`{"host_name":"`+strings.Repeat("x", 2<<20)+`"}`)))(t)
@@ -192,7 +192,7 @@ func TestWrongClock(t *testing.T) {
 	r := w.reporter(t, "tarn-fell-1")
 	began := time.Now()
 	wrong := began.AddDate(1, 0, 0)
-	status, _, text := r.send(t, batch(t, uuid.NewString(), wrong, messages.Report{Seq: 1, Vitals: device.Vitals{At: wrong.Add(-time.Minute), CPU: 5}}))
+	status, _, text := r.send(t, batch(t, uuid.NewString(), wrong, link.Report{Seq: 1, Vitals: device.Vitals{At: wrong.Add(-time.Minute), CPU: 5}}))
 	if status != http.StatusOK {
 		t.Fatal(status, text)
 	}
@@ -211,10 +211,10 @@ func TestHistory(t *testing.T) {
 	w := begin(t, false)
 	r := w.reporter(t, "hay-desk-01")
 	now := time.Now()
-	var list []messages.Report
+	var list []link.Report
 	for i := range 100 {
 		at := now.Add(time.Duration(i-100)*time.Minute + 30*time.Second)
-		list = append(list, messages.Report{Seq: uint64(i + 1), Vitals: device.Vitals{At: at, CPU: float64(i), Disks: []device.Disk{{Mount: "/", TotalBytes: 100, UsedBytes: 93}}}})
+		list = append(list, link.Report{Seq: uint64(i + 1), Vitals: device.Vitals{At: at, CPU: float64(i), Disks: []device.Disk{{Mount: "/", TotalBytes: 100, UsedBytes: 93}}}})
 	}
 	if status, _, text := r.send(t, batch(t, uuid.NewString(), now, list...)); status != http.StatusOK {
 		t.Fatal(text)
@@ -447,9 +447,9 @@ func TestEndlessDisks(t *testing.T) {
 	w := begin(t, false)
 	r := w.reporter(t, "hay-desk-01")
 	now := time.Now()
-	var list []messages.Report
+	var list []link.Report
 	for i := range 300 {
-		list = append(list, messages.Report{Seq: uint64(i + 1), Vitals: device.Vitals{At: now.Add(time.Duration(i-300) * time.Second), CPU: 5, Disks: []device.Disk{{Mount: fmt.Sprint("/", i), TotalBytes: 2, UsedBytes: 1}}}})
+		list = append(list, link.Report{Seq: uint64(i + 1), Vitals: device.Vitals{At: now.Add(time.Duration(i-300) * time.Second), CPU: 5, Disks: []device.Disk{{Mount: fmt.Sprint("/", i), TotalBytes: 2, UsedBytes: 1}}}})
 	}
 	if status, _, text := r.send(t, batch(t, uuid.NewString(), now, list...)); status != http.StatusOK {
 		t.Fatal(text)

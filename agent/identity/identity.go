@@ -22,7 +22,7 @@ import (
 
 	"moorwatch.example/agent/atomicfile"
 	"moorwatch.example/core/device"
-	"moorwatch.example/link"
+	"moorwatch.example/uplink"
 )
 
 // Identity is what the file holds.
@@ -45,8 +45,8 @@ var ErrNotEnrolled = errors.New("this device is not enrolled: run moor-agent enr
 func (i Identity) Key() ed25519.PrivateKey { return ed25519.NewKeyFromSeed(i.Seed) }
 
 // Dialer connects this device to its service.
-func (i Identity) Dialer() link.Dialer {
-	return link.Dialer{URL: i.Service, Device: i.Device, Key: i.Key(), TLS: trust(i.Fingerprint)}
+func (i Identity) Dialer() uplink.Dialer {
+	return uplink.Dialer{URL: i.Service, Device: i.Device, Key: i.Key(), TLS: trust(i.Fingerprint)}
 }
 
 // Client calls the service without a proof of who this device is.
@@ -58,7 +58,7 @@ func trust(fingerprint string) *tls.Config {
 	if fingerprint == "" {
 		return &tls.Config{MinVersion: tls.VersionTLS13}
 	}
-	return link.Pinned(fingerprint)
+	return uplink.Pinned(fingerprint)
 }
 
 // Load reads the identity from the agent's folder.
@@ -90,7 +90,7 @@ func Enrol(ctx context.Context, dir, service, token string, computer device.Fact
 	} else if !errors.Is(err, ErrNotEnrolled) {
 		return Identity{}, err
 	}
-	u, err := link.ServiceURL(service)
+	u, err := uplink.ServiceURL(service)
 	if err != nil {
 		return Identity{}, err
 	}

@@ -232,12 +232,12 @@ func (r *doing) step(ctx context.Context, n int) error {
 		for _, condition := range s.If {
 			holds, err := r.holds(ctx, condition)
 			if err != nil || !holds {
-				why := "passed over: it asks that " + condition.String()
+				why := "skipped: it asks that " + condition.String()
 				if err != nil {
 					why = "whether " + condition.String() + " cannot be told: " + err.Error()
 					c.End(r.part.Steps, work.Failed, "", fmt.Sprintf("step %d, %s: %s", n+1, s.Heading(), why))
 				} else {
-					c.End(r.part.Steps, work.Passed, "", "")
+					c.End(r.part.Steps, work.Skipped, "", "")
 					if s.Do == work.Restart && !r.p.Booted.IsZero() && r.p.Restarted.IsZero() {
 						r.p.Restarted = time.Now() // it was begun, and is asked for no more; a container's start is its host's
 					}

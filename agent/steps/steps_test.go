@@ -91,7 +91,7 @@ func TestEveryStep(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	for _, want := range []string{"heather\n", "plain\n", "passed over: it asks that the system is windows", "Setting up catalogue-fonts (1.4)", "Removing tzdata", "== 12/12 Wait", "== Screen is there, in version 2"} {
+	for _, want := range []string{"heather\n", "plain\n", "skipped: it asks that the system is windows", "Setting up catalogue-fonts (1.4)", "Removing tzdata", "== 12/12 Wait", "== Screen is there, in version 2"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("no %q in\n%s", want, out)
 		}

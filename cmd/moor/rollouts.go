@@ -370,7 +370,7 @@ func printRollout(r *api.Rollout) error {
 			return err
 		}
 	}
-	if r.Phase == string(patch.Stopped) {
+	if r.Phase == string(patch.PhaseHeld) {
 		id := r.ID.String()[:8]
 		fmt.Printf("\nSee the devices: moor rollouts devices %s. Take it back: moor rollouts revert %s. Leave an update out and patch the ring again:\nmoor rollouts again %s --without NAME. Go on all the same: moor rollouts release %s.\n", id, id, id, id)
 	}
@@ -387,7 +387,7 @@ func followRollout(ctx context.Context, k *client.Client, r *api.Rollout) error 
 			fmt.Fprintln(os.Stderr, now)
 			last = now
 		}
-		if r.EndedAt != nil || r.Phase == string(patch.Stopped) || r.Phase == string(patch.Asking) {
+		if r.EndedAt != nil || r.Phase == string(patch.PhaseHeld) || r.Phase == string(patch.Asking) {
 			return printRollout(r)
 		}
 		select {

@@ -20,12 +20,12 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"moorwatch.example/demo"
-	"moorwatch.example/link"
 	"moorwatch.example/service"
 	"moorwatch.example/service/access"
 	"moorwatch.example/service/authority"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/post"
+	"moorwatch.example/uplink"
 	"moorwatch.example/web"
 )
 
@@ -222,7 +222,7 @@ func certificate(c *cli.Command) (config *tls.Config, fingerprint string, err er
 		names = append(names, host)
 	}
 	if address := c.String("url"); address != "" {
-		u, err := link.ServiceURL(address)
+		u, err := uplink.ServiceURL(address)
 		if err != nil {
 			return nil, "", err
 		}

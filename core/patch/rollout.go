@@ -155,7 +155,7 @@ const (
 	Asking    Phase = "asking"    // a second person is to agree
 	Patching  Phase = "patching"  // the devices of a ring are patched
 	Soaking   Phase = "soaking"   // they are watched
-	Stopped   Phase = "held"      // a person is to say how it goes on
+	PhaseHeld Phase = "held"      // a person is to say how it goes on
 	Reverting Phase = "reverting" // what was installed is taken back
 	Paused    Phase = "paused"    // no ring begins
 	Done      Phase = "done"
@@ -282,7 +282,7 @@ func (r Rollout) Next(s *State, runs Runs, now time.Time) string {
 				return r.Next(s, Runs{}, now)
 			}
 		}
-		s.Phase = Stopped
+		s.Phase = PhaseHeld
 	}
 	return DoNothing
 }
@@ -298,7 +298,7 @@ func (r Rollout) Judged(s *State, v Verdict) {
 	case r.Gate.Rollback:
 		s.Phase, s.Why = Reverting, v.Why
 	default:
-		s.Phase, s.Why = Stopped, v.Why
+		s.Phase, s.Why = PhaseHeld, v.Why
 	}
 }
 
@@ -319,7 +319,7 @@ func (r Rollout) Do(s *State, action, by, begun string, now time.Time) error {
 		return errors.New("the rollout is over")
 	}
 	held := func() error {
-		if s.Phase != Stopped {
+		if s.Phase != PhaseHeld {
 			return fmt.Errorf("the rollout is %s, and not held", s.Phase)
 		}
 		return nil

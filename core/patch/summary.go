@@ -205,7 +205,7 @@ func (s Summary) rollouts() report.Part {
 		if len(r.Without) > 0 {
 			happened = append(happened, "It went on without "+strings.Join(r.Without, ", ")+".")
 		}
-		if r.Why != "" && r.Phase != Stopped {
+		if r.Why != "" && r.Phase != PhaseHeld {
 			happened = append(happened, r.Why)
 		}
 		for _, state := range []struct{ state, word string }{{"patched", "patched"}, {"failed", "failed"}, {"reverted", "taken back"}, {"missed", "missed"}, {"current", "had nothing to do"}, {"planned", "to come"}, {"running", "being patched"}} {

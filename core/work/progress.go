@@ -5,10 +5,10 @@ type State string
 
 // The ends of steps.
 const (
-	Done   State = "done"
-	Passed State = "passed" // its conditions did not hold
-	Failed State = "failed"
-	Undone State = "undone" // it was done, and then undone
+	Done    State = "done"
+	Skipped State = "skipped" // its conditions did not hold
+	Failed  State = "failed"
+	Undone  State = "undone" // it was done, and then undone
 )
 
 // Progress is how far a device has come with steps: what is kept on its disk while they go on. The zero

@@ -16,7 +16,7 @@ import (
 type Step struct {
 	Title string      `yaml:"title,omitempty" json:"title,omitempty"`
 	Do    string      `yaml:"do" json:"do"`
-	If    []Condition `yaml:"if,omitempty" json:"if,omitempty"` // all must hold, or it is passed over
+	If    []Condition `yaml:"if,omitempty" json:"if,omitempty"` // all must hold, or it is skipped
 	// OnError is what follows when it fails: OnStop where it is empty.
 	OnError string `yaml:"on_error,omitempty" json:"on_error,omitempty"`
 	// Repeatable tells that it may be done again where the device died in the middle of it. Steps

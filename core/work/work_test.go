@@ -57,7 +57,7 @@ func TestStepsRefused(t *testing.T) {
 	}
 }
 
-// Steps are done in order; one that fails stops, is passed, or has all before it undone, the last first.
+// Steps are done in order; one that fails stops, is skipped, or has all before it undone, the last first.
 func TestProgress(t *testing.T) {
 	for name, c := range map[string]struct {
 		onError string

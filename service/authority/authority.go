@@ -20,7 +20,7 @@ import (
 	"slices"
 	"time"
 
-	"moorwatch.example/link"
+	"moorwatch.example/uplink"
 )
 
 // How long what is made holds, and how long before its end a certificate is made anew.
@@ -71,7 +71,7 @@ func Load(dir string, names []string, now time.Time) (config *tls.Config, finger
 		return nil, "", err
 	}
 	leaf.Certificate = append(leaf.Certificate[:1:1], root.Certificate[0])
-	return &tls.Config{Certificates: []tls.Certificate{*leaf}, MinVersion: tls.VersionTLS13}, link.Fingerprint(root.Leaf), nil
+	return &tls.Config{Certificates: []tls.Certificate{*leaf}, MinVersion: tls.VersionTLS13}, uplink.Fingerprint(root.Leaf), nil
 }
 
 // name gives a certificate names, or addresses.

@@ -8,7 +8,7 @@ import (
 	"testing"
 	"time"
 
-	"moorwatch.example/link"
+	"moorwatch.example/uplink"
 )
 
 // TestAuthority makes an authority, and has it made anew as names and years change: it keeps its key, and so its
@@ -81,7 +81,7 @@ func TestAuthority(t *testing.T) {
 			t.Errorf("the authority of %s vouches for %s", c.of, c.forged)
 		}
 	}
-	if link.Fingerprint(root()) != fingerprint {
+	if uplink.Fingerprint(root()) != fingerprint {
 		t.Error("the fingerprint is another's")
 	}
 	if err := os.WriteFile(filepath.Join(dir, File), []byte("damaged"), 0o600); err != nil {

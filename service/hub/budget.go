@@ -15,7 +15,7 @@ import (
 	"github.com/google/uuid"
 	"golang.org/x/time/rate"
 
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 )
 
 // What devices may have of the service at once. A device is not trusted to be the agent that it was enrolled with: it
@@ -188,10 +188,10 @@ func (b *budgets) admit(device uuid.UUID) error {
 	own.mu.Unlock()
 	switch now := time.Now(); {
 	case now.Before(apart):
-		return &messages.Refusal{Status: http.StatusTooManyRequests, Reason: "this device sent more than a device may, and is kept out for some minutes"}
+		return &link.Refusal{Status: http.StatusTooManyRequests, Reason: "this device sent more than a device may, and is kept out for some minutes"}
 	case !own.perLink.AllowN(now, 1):
 		b.exceeded(device, "connections")
-		return &messages.Refusal{Status: http.StatusTooManyRequests, Reason: "this device connects too often; it is let in again in some seconds"}
+		return &link.Refusal{Status: http.StatusTooManyRequests, Reason: "this device connects too often; it is let in again in some seconds"}
 	}
 	return nil
 }

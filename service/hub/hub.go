@@ -18,20 +18,20 @@ import (
 
 	"github.com/google/uuid"
 
-	messages "moorwatch.example/contract/link"
-	"moorwatch.example/link"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/service/doors"
+	"moorwatch.example/uplink"
 )
 
 // Registry is what the hub must be told of devices, and tells of them.
 type Registry interface {
 	// Key finds the key that a device enrolled with. A device that is unknown or retired is
-	// answered with a *contract/link.Refusal.
+	// answered with a *contract/uplink.Refusal.
 	Key(ctx context.Context, device uuid.UUID) (ed25519.PublicKey, error)
 	// Admit has the last word before a device is connected. One that is not to be, or is another computer
-	// than its identity was made on, is answered with a *contract/link.Refusal. A mark that is not empty is
+	// than its identity was made on, is answered with a *contract/uplink.Refusal. A mark that is not empty is
 	// to be shown at the device's next connection.
-	Admit(ctx context.Context, device uuid.UUID, address string, proof messages.Proof) (mark string, err error)
+	Admit(ctx context.Context, device uuid.UUID, address string, proof link.Proof) (mark string, err error)
 	// Up and Down are told in order for one device; what takes long should go on in the
 	// background. A device whose link is lost and back at once is told down and up.
 	Up(ctx context.Context, device uuid.UUID, address string)
@@ -66,13 +66,13 @@ type Hub struct {
 
 // Gate paces all bulk that is sent to a device. A device that was sent something keeps its gate, and what
 // it learnt of its link.
-func (h *Hub) Gate(device uuid.UUID) *link.Gate {
-	gate, _ := h.gates.LoadOrStore(device, new(link.Gate))
-	return gate.(*link.Gate)
+func (h *Hub) Gate(device uuid.UUID) *uplink.Gate {
+	gate, _ := h.gates.LoadOrStore(device, new(uplink.Gate))
+	return gate.(*uplink.Gate)
 }
 
 type entry struct {
-	link *link.Link // nil while its greeting ends
+	link *uplink.Link // nil while its greeting ends
 }
 
 type deviceKey struct{}
@@ -81,7 +81,7 @@ type deviceKey struct{}
 // devices call, and finds out with Device who calls.
 func New(audience string, registry Registry, handler http.Handler) *Hub {
 	h := &Hub{audience: audience, registry: registry, links: map[uuid.UUID]*entry{}, lanes: map[laneKey]*lane{}}
-	h.calls = link.Transport(func(ctx context.Context, host string) (net.Conn, error) {
+	h.calls = uplink.Transport(func(ctx context.Context, host string) (net.Conn, error) {
 		name, id, beside := strings.Cut(host, ".")
 		if !beside {
 			name, id = "", host
@@ -154,13 +154,13 @@ func (h *Hub) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	var mine *entry
 	// The connection outlives the request's context, which ends when it is taken over.
 	ctx := context.WithoutCancel(r.Context())
-	l, err := link.Accept(w, r, h.audience, func(device string) (ed25519.PublicKey, error) {
+	l, err := uplink.Accept(w, r, h.audience, func(device string) (ed25519.PublicKey, error) {
 		var err error
 		if id, err = uuid.Parse(device); err != nil {
 			return nil, err
 		}
 		return h.registry.Key(ctx, id)
-	}, func(_, address string, proof messages.Proof) (mark string, err error) {
+	}, func(_, address string, proof link.Proof) (mark string, err error) {
 		if err = h.budgets.admit(id); err == nil {
 			mark, err = h.registry.Admit(ctx, id, address, proof)
 		}
@@ -182,7 +182,7 @@ func (h *Hub) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // hold serves a link until it ends. It is apart from ServeHTTP so that the request, with its
 // buffers, can be forgotten while a device is connected.
-func (h *Hub) hold(ctx context.Context, id uuid.UUID, mine *entry, l *link.Link) {
+func (h *Hub) hold(ctx context.Context, id uuid.UUID, mine *entry, l *uplink.Link) {
 	h.mu.Lock()
 	mine.link = l
 	closed := h.closed
@@ -211,7 +211,7 @@ func (h *Hub) claim(ctx context.Context, device uuid.UUID, address string) (*ent
 		h.mu.Lock()
 		if h.closed {
 			h.mu.Unlock()
-			return nil, &messages.Refusal{Status: http.StatusServiceUnavailable, Reason: "the service is stopping"}
+			return nil, &link.Refusal{Status: http.StatusServiceUnavailable, Reason: "the service is stopping"}
 		}
 		old := h.links[device]
 		if old == nil {
@@ -223,14 +223,14 @@ func (h *Hub) claim(ctx context.Context, device uuid.UUID, address string) (*ent
 		l := old.link
 		h.mu.Unlock()
 		if l == nil {
-			return nil, &messages.Refusal{Status: http.StatusServiceUnavailable, Reason: "another connection of this device is being made"}
+			return nil, &link.Refusal{Status: http.StatusServiceUnavailable, Reason: "another connection of this device is being made"}
 		}
 		probe, cancel := context.WithTimeout(ctx, probeWithin)
 		_, err := l.Ping(probe)
 		cancel()
 		if err == nil {
 			h.registry.Conflict(ctx, device, address)
-			return nil, &messages.Refusal{Status: http.StatusConflict, Reason: "another computer is connected with this device's identity: if this one is a copy, enrol it anew"}
+			return nil, &link.Refusal{Status: http.StatusConflict, Reason: "another computer is connected with this device's identity: if this one is a copy, enrol it anew"}
 		}
 		l.Close() // half open: its network went away without a word
 		if err := h.awaitRelease(ctx, device, old); err != nil {
@@ -253,7 +253,7 @@ func (h *Hub) awaitRelease(ctx context.Context, device uuid.UUID, old *entry) er
 		}
 		select {
 		case <-ctx.Done():
-			return &messages.Refusal{Status: http.StatusServiceUnavailable, Reason: "the connection before this one is still being closed"}
+			return &link.Refusal{Status: http.StatusServiceUnavailable, Reason: "the connection before this one is still being closed"}
 		case <-tick.C:
 		}
 	}
@@ -316,7 +316,7 @@ func (h *Hub) Call(ctx context.Context, method string, device uuid.UUID, path st
 func (h *Hub) Close() {
 	h.mu.Lock()
 	h.closed = true
-	var all []*link.Link
+	var all []*uplink.Link
 	for _, e := range h.links {
 		if e.link != nil {
 			all = append(all, e.link)

@@ -15,13 +15,13 @@ import (
 
 	"github.com/google/uuid"
 
-	messages "moorwatch.example/contract/link"
-	"moorwatch.example/link"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/service/doors"
+	"moorwatch.example/uplink"
 )
 
 // lanesKnown are the names that a link beside a device's first one may have.
-var lanesKnown = []string{messages.LaneScreen}
+var lanesKnown = []string{link.LaneScreen}
 
 type laneKey struct {
 	device uuid.UUID
@@ -31,7 +31,7 @@ type laneKey struct {
 // lane is a link of a device beside its first one, that is there or is awaited.
 type lane struct {
 	ready chan struct{} // closed when link or err is set
-	link  *link.Link
+	link  *uplink.Link
 	err   error
 }
 
@@ -66,9 +66,9 @@ func (h *Hub) openLane(ctx context.Context, key laneKey) (net.Conn, error) {
 
 // ask has a device open a lane, and forgets the lane where it does not.
 func (h *Hub) ask(key laneKey, l *lane) {
-	ctx, cancel := context.WithTimeout(context.Background(), link.GreetWithin)
+	ctx, cancel := context.WithTimeout(context.Background(), uplink.GreetWithin)
 	defer cancel()
-	body, err := json.Marshal(messages.Lane{Name: key.name})
+	body, err := json.Marshal(link.Lane{Name: key.name})
 	if err != nil {
 		h.settle(key, l, nil, err)
 		return
@@ -93,7 +93,7 @@ func (h *Hub) ask(key laneKey, l *lane) {
 }
 
 // settle tells those who wait for a lane that it is there, or why not; once.
-func (h *Hub) settle(key laneKey, l *lane, made *link.Link, err error) bool {
+func (h *Hub) settle(key laneKey, l *lane, made *uplink.Link, err error) bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	select {
@@ -114,18 +114,18 @@ func (h *Hub) serveLane(w http.ResponseWriter, r *http.Request, name string) {
 	ctx := context.WithoutCancel(r.Context())
 	var key laneKey
 	var awaited *lane
-	made, err := link.Accept(w, r, h.audience, func(device string) (ed25519.PublicKey, error) {
+	made, err := uplink.Accept(w, r, h.audience, func(device string) (ed25519.PublicKey, error) {
 		id, err := uuid.Parse(device)
 		if err != nil {
 			return nil, err
 		}
 		key = laneKey{id, name}
 		return h.registry.Key(ctx, id)
-	}, func(string, string, messages.Proof) (string, error) {
+	}, func(string, string, link.Proof) (string, error) {
 		h.mu.Lock()
 		defer h.mu.Unlock()
 		if awaited = h.lanes[key]; awaited == nil || h.closed {
-			return "", &messages.Refusal{Status: http.StatusConflict, Reason: "no lane of that name is awaited"}
+			return "", &link.Refusal{Status: http.StatusConflict, Reason: "no lane of that name is awaited"}
 		}
 		return "", nil
 	})

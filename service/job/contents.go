@@ -22,15 +22,15 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/contract/api"
-	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/pack"
 	"moorwatch.example/core/secret"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/hub"
+	"moorwatch.example/contract/link"
 
-	bulk "moorwatch.example/link"
+	bulk "moorwatch.example/contract/link"
 )
 
 // contents keeps the files of packages in a folder, each under its digest, encrypted under a key of its own. What is not

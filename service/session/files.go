@@ -19,24 +19,24 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/contract/api"
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/transfer"
-	"moorwatch.example/link"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/hub"
+	"moorwatch.example/uplink"
 )
 
 // ListFiles lists a folder: GET /devices/{id}/files.
 func (s *Service) ListFiles(c *gin.Context, id api.ID, in api.ListFilesParams) {
-	s.passLines(c, id, job{tool: "files", path: "/files/list", in: messages.FilePath{Path: in.Path, Deep: in.Deep != nil && *in.Deep}})
+	s.passLines(c, id, job{tool: "files", path: "/files/list", in: link.FilePath{Path: in.Path, Deep: in.Deep != nil && *in.Deep}})
 }
 
 // ChangeFiles does an action to files: POST /devices/{id}/files.
 func (s *Service) ChangeFiles(c *gin.Context, id api.ID) {
-	d, ok := front.Bind[messages.FileAction](c)
-	if !ok || ((d.Action == messages.FilePermit || d.Action == messages.FilePurge) && !need(c, access.Of("files", access.Administer))) {
+	d, ok := front.Bind[link.FileAction](c)
+	if !ok || ((d.Action == link.FilePermit || d.Action == link.FilePurge) && !need(c, access.Of("files", access.Administer))) {
 		return
 	}
 	detail := strings.Join(d.Paths, ", ")
@@ -50,7 +50,7 @@ func (s *Service) ChangeFiles(c *gin.Context, id api.ID) {
 
 // GetFile shows one file: GET /devices/{id}/files/entry.
 func (s *Service) GetFile(c *gin.Context, id api.ID, in api.GetFileParams) {
-	p := messages.FilePath{Path: in.Path}
+	p := link.FilePath{Path: in.Path}
 	if in.Digest != nil {
 		if read := access.Of("files", access.Read); !front.May(c, read) { // it tells whether the content is what somebody guesses
 			front.Fail(c, front.Lacking(read))
@@ -58,43 +58,43 @@ func (s *Service) GetFile(c *gin.Context, id api.ID, in api.GetFileParams) {
 		}
 		p.Digest = string(*in.Digest)
 	}
-	one[messages.FileEntry](s, c, id, http.StatusOK, job{tool: "files", path: "/files/entry", in: p}, nil)
+	one[link.FileEntry](s, c, id, http.StatusOK, job{tool: "files", path: "/files/entry", in: p}, nil)
 }
 
 // ListRemovedFiles lists what can be restored: GET /devices/{id}/files/removed.
 func (s *Service) ListRemovedFiles(c *gin.Context, id api.ID) {
-	one[messages.RemovedList](s, c, id, http.StatusOK, job{tool: "files", path: "/files/removed"}, nil)
+	one[link.RemovedList](s, c, id, http.StatusOK, job{tool: "files", path: "/files/removed"}, nil)
 }
 
 // ReadText reads a text: GET /devices/{id}/files/text.
 func (s *Service) ReadText(c *gin.Context, id api.ID, in api.ReadTextParams) {
-	one[messages.TextFile](s, c, id, http.StatusOK, job{"files", "/files/read", messages.FilePath{Path: in.Path}, "file.read", in.Path}, nil)
+	one[link.TextFile](s, c, id, http.StatusOK, job{"files", "/files/read", link.FilePath{Path: in.Path}, "file.read", in.Path}, nil)
 }
 
 // WriteText writes a text: PUT /devices/{id}/files/text.
 func (s *Service) WriteText(c *gin.Context, id api.ID) {
-	if t, ok := front.Bind[messages.TextFile](c); ok {
-		one[messages.TextFile](s, c, id, http.StatusOK, job{"files", "/files/write", t, "file.write", t.Path}, nil)
+	if t, ok := front.Bind[link.TextFile](c); ok {
+		one[link.TextFile](s, c, id, http.StatusOK, job{"files", "/files/write", t, "file.write", t.Path}, nil)
 	}
 }
 
 // FollowFile follows a growing file: POST /devices/{id}/files/follow.
 func (s *Service) FollowFile(c *gin.Context, id api.ID) {
-	if f, ok := front.Bind[messages.Follow](c); ok {
+	if f, ok := front.Bind[link.Follow](c); ok {
 		s.passLines(c, id, job{"files", "/files/follow", f, "file.follow", f.Path})
 	}
 }
 
 // BeginUpload begins to send a file: POST /devices/{id}/uploads.
 func (s *Service) BeginUpload(c *gin.Context, id api.ID) {
-	if o, ok := front.Bind[messages.UploadOrder](c); ok {
-		one[messages.Upload](s, c, id, http.StatusCreated, job{"files", "/uploads", o, "file.upload", fmt.Sprintf("%s, %d bytes", o.Path, o.Size)}, nil)
+	if o, ok := front.Bind[link.UploadOrder](c); ok {
+		one[link.Upload](s, c, id, http.StatusCreated, job{"files", "/uploads", o, "file.upload", fmt.Sprintf("%s, %d bytes", o.Path, o.Size)}, nil)
 	}
 }
 
 // GetUpload tells how much of an upload the device has: GET /devices/{id}/uploads/{upload}.
 func (s *Service) GetUpload(c *gin.Context, id api.ID, upload uuid.UUID) {
-	one[messages.Upload](s, c, id, http.StatusOK, job{tool: "files", path: "/uploads/" + upload.String() + "/state"}, nil)
+	one[link.Upload](s, c, id, http.StatusOK, job{tool: "files", path: "/uploads/" + upload.String() + "/state"}, nil)
 }
 
 // DropUpload gives an upload up: DELETE /devices/{id}/uploads/{upload}.
@@ -104,8 +104,8 @@ func (s *Service) DropUpload(c *gin.Context, id api.ID, upload uuid.UUID) {
 
 // EndUpload gives an uploaded file its name: POST /devices/{id}/uploads/{upload}/end.
 func (s *Service) EndUpload(c *gin.Context, id api.ID, upload uuid.UUID) {
-	if end, ok := front.Bind[messages.UploadEnd](c); ok {
-		one(s, c, id, http.StatusOK, job{"files", "/uploads/" + upload.String() + "/finish", end, "file.place", "SHA-256 " + end.SHA256}, func(w *work, e *messages.FileEntry) string {
+	if end, ok := front.Bind[link.UploadEnd](c); ok {
+		one(s, c, id, http.StatusOK, job{"files", "/uploads/" + upload.String() + "/finish", end, "file.place", "SHA-256 " + end.SHA256}, func(w *work, e *link.FileEntry) string {
 			w.entry.Detail = e.Path + ", " + w.entry.Detail
 			return "done"
 		})
@@ -118,7 +118,7 @@ func (w *work) bulk(path string, query url.Values) (io.ReadWriteCloser, http.Hea
 	if err != nil {
 		return nil, nil, err
 	}
-	stream, answer, err := link.AskBulk(w.s.hub.Client().Transport, r)
+	stream, answer, err := uplink.AskBulk(w.s.hub.Client().Transport, r)
 	if err != nil {
 		return nil, nil, front.Unreachable(w.device.Name, err)
 	}
@@ -131,7 +131,7 @@ func (w *work) bulk(path string, query url.Values) (io.ReadWriteCloser, http.Hea
 
 // stopped turns the end of a bulk transfer into what the caller is told.
 func (w *work) stopped(err error) error {
-	var s *link.Stopped
+	var s *uplink.Stopped
 	if errors.As(err, &s) {
 		return front.Problem(http.StatusConflict, w.device.Name+" stopped the transfer.", device.CleanText(s.Reason))
 	}
@@ -153,13 +153,13 @@ func (s *Service) SendUpload(c *gin.Context, id api.ID, upload uuid.UUID, in api
 		w.fail(c, err)
 		return
 	}
-	n, err := link.SendBulk(w.ctx, stream, s.hub.Gate(id), &body{r: c.Request.Body, session: w.session}, func() []byte { return nil })
+	n, err := uplink.SendBulk(w.ctx, stream, s.hub.Gate(id), &body{r: c.Request.Body, session: w.session}, func() []byte { return nil })
 	if err != nil {
 		w.fail(c, w.stopped(err))
 		return
 	}
 	w.finish("")
-	c.JSON(http.StatusOK, messages.Upload{ID: upload.String(), Offset: in.Offset + n})
+	c.JSON(http.StatusOK, link.Upload{ID: upload.String(), Offset: in.Offset + n})
 }
 
 // body counts what a caller sends.
@@ -186,7 +186,7 @@ func (s *Service) UnpackArchive(c *gin.Context, id api.ID, in api.UnpackArchiveP
 		return
 	}
 	digest := func() []byte { return transfer.ReadContentDigest(c.Request.Trailer.Get(transfer.DigestHeader)) }
-	if _, err := link.SendBulk(w.ctx, stream, s.hub.Gate(id), &body{r: c.Request.Body, session: w.session}, digest); err != nil {
+	if _, err := uplink.SendBulk(w.ctx, stream, s.hub.Gate(id), &body{r: c.Request.Body, session: w.session}, digest); err != nil {
 		w.fail(c, w.stopped(err))
 		return
 	}
@@ -238,14 +238,14 @@ func (s *Service) download(c *gin.Context, id uuid.UUID, j job, query url.Values
 	defer stream.Close()
 	stop := context.AfterFunc(w.ctx, func() { stream.Close() })
 	defer stop()
-	tag := `"` + device.CleanText(header.Get(messages.TagHeader)) + `"`
+	tag := `"` + device.CleanText(header.Get(link.TagHeader)) + `"`
 	if want := c.GetHeader("If-Range"); offset > 0 && want != "" && want != tag { // it is another file by now: from its beginning
 		w.done()
 		stream.Close()
 		s.download(c, id, j, query, 0, name)
 		return
 	}
-	size, err := strconv.ParseInt(header.Get(messages.SizeHeader), 10, 64)
+	size, err := strconv.ParseInt(header.Get(link.SizeHeader), 10, 64)
 	if err != nil {
 		w.fail(c, front.Problem(http.StatusBadGateway, w.device.Name+" did not answer as it should.", "Try again."))
 		return
@@ -258,7 +258,7 @@ func (s *Service) download(c *gin.Context, id uuid.UUID, j job, query url.Values
 	status := http.StatusOK
 	if size >= 0 {
 		// Not as Content-Length: HTTP/1.1 has trailers on chunked messages alone (RFC 9112, 7.1.2).
-		h.Set(messages.SizeHeader, strconv.FormatInt(size, 10))
+		h.Set(link.SizeHeader, strconv.FormatInt(size, 10))
 		h.Set("ETag", tag)
 		h.Set("Accept-Ranges", "bytes")
 		if offset > 0 {
@@ -278,7 +278,7 @@ func (s *Service) download(c *gin.Context, id uuid.UUID, j job, query url.Values
 	if front.CallerOf(c).Session != "" {
 		to = io.MultiWriter(out, sum)
 	}
-	n, err := link.ReceiveBulk(stream, to, func(d []byte) error {
+	n, err := uplink.ReceiveBulk(stream, to, func(d []byte) error {
 		digest = d
 		if got := sum.Sum(nil); front.CallerOf(c).Session != "" && !bytes.Equal(got, d) {
 			return fmt.Errorf("what came is not what was sent: its SHA-256 is %x", got)

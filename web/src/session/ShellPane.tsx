@@ -104,7 +104,7 @@ export function ShellPane({ device, onClose }: { device: Device; onClose: () => 
 			</nav>
 			{all.map((o) => (
 				<div key={o.id} className={o.id === shown ? "min-h-0 flex-1" : "hidden"}>
-					<Screen
+					<TerminalView
 						device={device}
 						order={o}
 						shown={o.id === shown}
@@ -157,7 +157,7 @@ function NewShell({ device, onAdd }: { device: Device; onAdd: (o: Partial<Order>
 }
 
 /** A terminal with one shell in it. */
-function Screen({
+function TerminalView({
 	device,
 	order,
 	shown,

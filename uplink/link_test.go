@@ -1,4 +1,4 @@
-package link
+package uplink
 
 import (
 	"bytes"
@@ -15,11 +15,11 @@ import (
 	"testing"
 	"time"
 
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 )
 
 // service accepts links of one device on a TLS server, and hands them on.
-func service(t *testing.T, key ed25519.PublicKey, admit func(device, address string, _ messages.Proof) (string, error)) (*httptest.Server, <-chan *Link) {
+func service(t *testing.T, key ed25519.PublicKey, admit func(device, address string, _ link.Proof) (string, error)) (*httptest.Server, <-chan *Link) {
 	t.Helper()
 	links := make(chan *Link, 8)
 	s := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -46,7 +46,7 @@ func keys(t *testing.T) (ed25519.PublicKey, ed25519.PrivateKey) {
 	return public, private
 }
 
-func anyone(string, string, messages.Proof) (string, error) { return "", nil }
+func anyone(string, string, link.Proof) (string, error) { return "", nil }
 
 func dialer(s *httptest.Server, device string, key ed25519.PrivateKey) Dialer {
 	return Dialer{URL: s.URL, Device: device, Key: key, TLS: s.Client().Transport.(*http.Transport).TLSClientConfig}
@@ -110,8 +110,8 @@ func TestStreams(t *testing.T) {
 func TestProofs(t *testing.T) {
 	public, private := keys(t)
 	_, other := keys(t)
-	s, _ := service(t, public, func(string, string, messages.Proof) (string, error) {
-		return "", &messages.Refusal{Status: http.StatusConflict, Reason: "another computer"}
+	s, _ := service(t, public, func(string, string, link.Proof) (string, error) {
+		return "", &link.Refusal{Status: http.StatusConflict, Reason: "another computer"}
 	})
 	for name, c := range map[string]struct {
 		device string
@@ -123,13 +123,13 @@ func TestProofs(t *testing.T) {
 		"not admitted":   {"van-board", private, http.StatusConflict},
 	} {
 		_, err := dialer(s, c.device, c.key).Dial(t.Context())
-		var refusal *messages.Refusal
+		var refusal *link.Refusal
 		if !errors.As(err, &refusal) || refusal.Status != c.status || refusal.Reason == "" {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 	now := time.Now()
-	challenge := messages.Challenge{Nonce: "n", Audience: "moor", Time: now}
+	challenge := link.Challenge{Nonce: "n", Audience: "moor", Time: now}
 	find := func(string) (ed25519.PublicKey, error) { return public, nil }
 	good, err := prove("van-board", private, challenge)
 	if err != nil {
@@ -138,16 +138,16 @@ func TestProofs(t *testing.T) {
 	if device, err := verify(good, challenge, now, find); err != nil || device != "van-board" {
 		t.Errorf("a good proof: %q, %v", device, err)
 	}
-	for name, bad := range map[string]func() (string, messages.Challenge, time.Time){
-		"another nonce": func() (string, messages.Challenge, time.Time) { c := challenge; c.Nonce = "m"; return good, c, now },
-		"another audience": func() (string, messages.Challenge, time.Time) {
+	for name, bad := range map[string]func() (string, link.Challenge, time.Time){
+		"another nonce": func() (string, link.Challenge, time.Time) { c := challenge; c.Nonce = "m"; return good, c, now },
+		"another audience": func() (string, link.Challenge, time.Time) {
 			c := challenge
 			c.Audience = "fen"
 			return good, c, now
 		},
-		"too late": func() (string, messages.Challenge, time.Time) { return good, challenge, now.Add(2 * time.Minute) },
-		"unsigned": func() (string, messages.Challenge, time.Time) { return "eyJhbGciOiJub25lIn0.e30.", challenge, now },
-		"garbage":  func() (string, messages.Challenge, time.Time) { return "\x00", challenge, now },
+		"too late": func() (string, link.Challenge, time.Time) { return good, challenge, now.Add(2 * time.Minute) },
+		"unsigned": func() (string, link.Challenge, time.Time) { return "eyJhbGciOiJub25lIn0.e30.", challenge, now },
+		"garbage":  func() (string, link.Challenge, time.Time) { return "\x00", challenge, now },
 	} {
 		token, c, at := bad()
 		if _, err := verify(token, c, at, find); err == nil {
@@ -204,7 +204,7 @@ func TestServiceURL(t *testing.T) {
 func TestMarks(t *testing.T) {
 	public, private := keys(t)
 	shown := make(chan string, 3)
-	s, links := service(t, public, func(_, _ string, p messages.Proof) (string, error) {
+	s, links := service(t, public, func(_, _ string, p link.Proof) (string, error) {
 		shown <- p.Mark
 		return "after " + p.Mark, nil
 	})

@@ -1,4 +1,4 @@
-package link
+package uplink
 
 import (
 	"bytes"
@@ -8,13 +8,13 @@ import (
 	"testing"
 	"time"
 
-	messages "moorwatch.example/contract/link"
+	"moorwatch.example/contract/link"
 )
 
 // FuzzVerify shows the service a proof that somebody without the device's key made: it never holds.
 func FuzzVerify(f *testing.F) {
 	public, private := ed25519.NewKeyFromSeed(bytes.Repeat([]byte{1}, 32)).Public().(ed25519.PublicKey), ed25519.NewKeyFromSeed(bytes.Repeat([]byte{2}, 32))
-	c := messages.Challenge{Nonce: "nonce", Audience: "moor", Time: time.Now()}
+	c := link.Challenge{Nonce: "nonce", Audience: "moor", Time: time.Now()}
 	token, err := prove("van-board", private, c)
 	if err != nil {
 		f.Fatal(err)
@@ -34,7 +34,7 @@ func FuzzReceive(f *testing.F) {
 	f.Add([]byte("\x82\x02{}"))
 	f.Add([]byte("\x81\x7f\xff\xff\xff\xff\xff\xff\xff\xff"))
 	f.Fuzz(func(t *testing.T, in []byte) {
-		var p messages.Proof
+		var p link.Proof
 		_ = receive(bytes.NewReader(in), &p)
 	})
 }
