@@ -63,7 +63,7 @@ func (d *demo) rollout(ctx context.Context) error {
 			return err
 		}
 	}
-	for r.Phase != string(patch.Stopped) {
+	for r.Phase != string(patch.PhaseHeld) {
 		if r.EndedAt != nil {
 			return nil
 		}

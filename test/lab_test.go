@@ -176,7 +176,7 @@ func testLab(t *testing.T) {
 		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{Check: new(health.CheckService)})))(t).Items) == 2
 	})
 	w.soaked(t, r.ID, 0)
-	phase(patch.Stopped)
+	phase(patch.PhaseHeld)
 	if got := read(t, machines["hay-lab-1"].Root, "usr/share/kiosk-screen/version"); got != "3.2" {
 		t.Errorf("after taking back it has kiosk-screen %s", got)
 	}
@@ -274,7 +274,7 @@ func testLabBadDays(t *testing.T) {
 	}
 
 	r = begin("bracken")
-	r = w.rolloutIs(t, r.ID, patch.Stopped)
+	r = w.rolloutIs(t, r.ID, patch.PhaseHeld)
 	if !strings.Contains(*r.Why, "2 of 2 installations failed") {
 		t.Errorf("%s", *r.Why)
 	}
@@ -292,7 +292,7 @@ func testLabBadDays(t *testing.T) {
 			Before: []work.Step{{Do: work.Script, Interpreter: "sh", Body: before}}}})))(t)
 	}
 	r = full("no room", "mount -t tmpfs -o size=16k tmpfs /var/cache/apt/archives && mkdir -p /var/cache/apt/archives/partial")
-	w.rolloutIs(t, r.ID, patch.Stopped)
+	w.rolloutIs(t, r.ID, patch.PhaseHeld)
 	if d := w.rolloutDevices(t, r.ID)["hay-lab-1"]; d.State != "failed" || d.Reason == nil || !strings.Contains(*d.Reason, "free space") {
 		t.Errorf("with a full disk: %+v", d)
 	}

@@ -118,7 +118,7 @@ func TestRollout(t *testing.T) {
 		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{Check: new(health.CheckService)})))(t).Items) == 2
 	})
 	w.soaked(t, r.ID, 0)
-	r = w.rolloutIs(t, r.ID, patch.Stopped)
+	r = w.rolloutIs(t, r.ID, patch.PhaseHeld)
 	if r.Why == nil || !strings.Contains(*r.Why, "2 of 2 that have the updates have new alerts, and 0 of 3 of the others") {
 		t.Errorf("it is held as %v", r.Why)
 	}
@@ -128,9 +128,9 @@ func TestRollout(t *testing.T) {
 	}
 	w.Stop()
 	w.start(t)
-	r = w.rolloutIs(t, r.ID, patch.Stopped)
+	r = w.rolloutIs(t, r.ID, patch.PhaseHeld)
 	w.await(t, 60*time.Second, "what was installed is taken back", func() bool {
-		r = w.rolloutIs(t, r.ID, patch.Stopped)
+		r = w.rolloutIs(t, r.ID, patch.PhaseHeld)
 		return r.Rings[0].States["reverted"] == 2
 	})
 	if one := w.rolloutDevices(t, r.ID)["hay-kiosk-0"]; one.State != "reverted" || len(one.Patched) != 3 || one.Patched[0].State != "reverted" {

@@ -22,15 +22,15 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/pack"
 	"moorwatch.example/core/secret"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/hub"
-	"moorwatch.example/contract/link"
 
-	bulk "moorwatch.example/contract/link"
+	"moorwatch.example/uplink"
 )
 
 // contents keeps the files of packages in a folder, each under its digest, encrypted under a key of its own. What is not
@@ -300,12 +300,12 @@ func (c *Service) ServeContent(w http.ResponseWriter, r *http.Request) {
 	if quick != "" {
 		w.Header().Set(link.QuickDigest, quick)
 	}
-	stream, err := bulk.AcceptBulk(w, r)
+	stream, err := uplink.AcceptBulk(w, r)
 	if err != nil {
 		return
 	}
 	// The device compares the digest of the whole file by itself, not that of what is sent now.
-	if _, err := bulk.SendBulk(r.Context(), stream, c.hub.Gate(id), bytes, func() []byte { return nil }); err != nil {
+	if _, err := uplink.SendBulk(r.Context(), stream, c.hub.Gate(id), bytes, func() []byte { return nil }); err != nil {
 		slog.Debug("a file of a package was not sent to its end", "device", id, "error", err)
 	}
 }
