@@ -141,7 +141,8 @@ func (a *Agent) live(ctx context.Context) error {
 		a.Log.Warn("how the agent fares cannot be written", "error", err)
 	}
 	if a.Again != nil {
-		a.Host.Updates = &renewal.Renewal{Updates: a.Host.Updates, Service: releases{&a.service}, Place: a.Place, Version: Version, Keys: release.Keys(release.Built), Log: a.Log, Again: a.Again, Connected: a.first}
+		a.Host.Updates = &renewal.Renewal{Updates: a.Host.Updates, Service: releases{&a.service}, Place: a.Place, Version: Version,
+			Keys: release.Keys(release.Built), Log: a.Log, Again: a.Again, Connected: a.first}
 	}
 	a.fresh, a.stale, a.patched = make(chan struct{}, 1), make(chan struct{}, 1), make(chan struct{}, 1)
 	a.keeper.path = filepath.Join(a.Dir, "inventory.json")
@@ -255,7 +256,8 @@ func (a *Agent) connect(ctx context.Context) error {
 		a.Connected()
 	}
 	transport := uplink.Transport(func(ctx context.Context, _ string) (net.Conn, error) { return l.Open(ctx) })
-	transport.DisableKeepAlives = true // half a minute lies between two calls; a stream kept open would cost the service more than a new one
+	// half a minute lies between two calls; a stream kept open would cost the service more than a new one
+	transport.DisableKeepAlives = true
 	service := caller{&http.Client{Transport: transport}, l}
 	a.service.set(service, ctx.Done())
 	a.drop = cancel

@@ -23,7 +23,8 @@ func MayLeave(dir, code string) error {
 		return nil
 	}
 	if code == "" {
-		return errors.New("a policy protects this agent: give --code with the removal code that the console tells at the device, or remove the agent there")
+		return errors.New("a policy protects this agent: give --code with the removal code that the console tells at the device, or " +
+			"remove the agent there")
 	}
 	return errors.New("this is not the removal code of this device")
 }

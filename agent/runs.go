@@ -53,7 +53,8 @@ func (a *Agent) openRuns(ctx context.Context) (*runs, error) {
 	if err != nil {
 		return nil, fmt.Errorf("opening the journal of runs: %w", err)
 	}
-	r := &runs{agent: a, journal: j, turn: make(chan struct{}, mostRuns), ended: make(chan struct{}, 1), going: map[string]context.CancelCauseFunc{}}
+	r := &runs{agent: a, journal: j, turn: make(chan struct{}, mostRuns), ended: make(chan struct{}, 1),
+		going: map[string]context.CancelCauseFunc{}}
 	r.contents = &steps.Contents{Dir: filepath.Join(a.Dir, "contents"), Fetch: r.fetch}
 	r.contents.Tidy(time.Now())
 	again, err := j.Recover(time.Now(), func(l *journal.Left) error { return l.Progress.Recover(ctx, a.Host, l.Order) })
@@ -160,7 +161,10 @@ func (r *runs) start(ctx context.Context, left journal.Left) {
 			r.agent.Log.Error("how a run ended cannot be written", "run", o.ID, "error", err)
 		}
 		patched := slices.ContainsFunc(o.Parts, func(p link.RunPart) bool {
-			return slices.ContainsFunc(p.Steps, func(s work.Step) bool { return s.Do == work.Update || s.Do == work.Back || s.Do == work.CheckUpdates })
+			return slices.ContainsFunc(p.Steps, func(s work.Step) bool {
+				return s.Do == work.Update || s.Do == work.Back ||
+					s.Do == work.CheckUpdates
+			})
 		})
 		if patched {
 			r.agent.updated()
@@ -193,7 +197,8 @@ func (r *runs) run(ctx context.Context, left journal.Left) (out link.RunResult) 
 	defer cancel()
 	kept := &ends{head: p.Output}
 	secrets := slices.Collect(maps.Values(o.Secrets))
-	doer := &steps.Doer{Host: r.agent.Host.Without(r.agent.watch.agent().Withhold), Scratch: filepath.Join(r.agent.Dir, "runs"), Content: r.contents.File}
+	doer := &steps.Doer{Host: r.agent.Host.Without(r.agent.watch.agent().Withhold), Scratch: filepath.Join(r.agent.Dir, "runs"),
+		Content: r.contents.File}
 	exit, err := doer.Do(ctx, o, &p, func() error {
 		p.Output = kept.sofar(secrets)
 		return r.journal.Note(o.ID, p)
@@ -239,7 +244,8 @@ func (r *runs) fetch(ctx context.Context, digest string, offset int64, w steps.T
 		return err
 	}
 	defer cancel()
-	q, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://service"+link.Contents+digest+"?offset="+strconv.FormatInt(offset, 10), nil)
+	q, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://service"+link.Contents+digest+"?offset="+
+		strconv.FormatInt(offset, 10), nil)
 	if err != nil {
 		return err
 	}

@@ -68,7 +68,8 @@ func (a *Agent) shell(id string, o link.ShellOrder) (*shell, error) {
 		return s, nil
 	}
 	if len(a.shells.open) >= mostShells {
-		return nil, &link.Problem{Status: http.StatusConflict, Reason: fmt.Sprintf("%d shells are open at this device: close one first.", mostShells)}
+		return nil, &link.Problem{Status: http.StatusConflict,
+			Reason: fmt.Sprintf("%d shells are open at this device: close one first.", mostShells)}
 	}
 	ctx, cancel := context.WithCancel(a.life)
 	t, err := a.Host.Terminals.Open(ctx, o)

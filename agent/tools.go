@@ -27,7 +27,10 @@ func (a *Agent) serveTools(mux *http.ServeMux, gate *uplink.Gate, offered host.H
 		a.serveFiles(mux, gate)
 	}
 	if p := offered.Processes; p != nil {
-		mux.HandleFunc("POST /processes/list", reply(func(ctx context.Context, _ struct{}) (link.Processes, error) { return p.Another().List(ctx) }))
+		mux.HandleFunc("POST /processes/list", reply(func(ctx context.Context, _ struct{}) (link.Processes,
+			error) {
+			return p.Another().List(ctx)
+		}))
 		mux.HandleFunc("POST /processes/watch", lines(a.watchProcesses))
 		mux.HandleFunc("POST /processes/past", reply(func(ctx context.Context, _ struct{}) (link.Spikes, error) { return p.Past(ctx) }))
 		mux.HandleFunc("POST /processes/do", reply(p.Do))
@@ -39,7 +42,10 @@ func (a *Agent) serveTools(mux *http.ServeMux, gate *uplink.Gate, offered host.H
 		mux.HandleFunc("POST /services/do", reply(s.Do))
 	}
 	if e := offered.Events; e != nil {
-		mux.HandleFunc("POST /events/sources", reply(func(ctx context.Context, _ struct{}) (link.EventSources, error) { return e.Sources(ctx) }))
+		mux.HandleFunc("POST /events/sources", reply(func(ctx context.Context, _ struct{}) (link.EventSources,
+			error) {
+			return e.Sources(ctx)
+		}))
 		mux.HandleFunc("POST /events/read", lines(e.Events))
 	}
 	if n := offered.Network; n != nil {
@@ -55,14 +61,20 @@ func (a *Agent) serveTools(mux *http.ServeMux, gate *uplink.Gate, offered host.H
 	}
 	if offered.Lister != nil && !slices.Contains(offered.Withheld, device.CapabilityQueries) {
 		q := query.New(offered)
-		mux.HandleFunc("POST /queries/classes", reply(func(ctx context.Context, _ struct{}) (link.QueryClasses, error) { return q.Classes(ctx) }))
+		mux.HandleFunc("POST /queries/classes", reply(func(ctx context.Context, _ struct{}) (link.QueryClasses,
+			error) {
+			return q.Classes(ctx)
+		}))
 		mux.HandleFunc("POST /queries/ask", lines(q.Ask))
 	}
 	if p := offered.Power; p != nil {
 		mux.HandleFunc("POST /power/do", reply(p.Do))
 	}
 	if p := offered.People; p != nil {
-		mux.HandleFunc("POST /people/list", reply(func(ctx context.Context, _ struct{}) (link.PresenceList, error) { return p.People(ctx) }))
+		mux.HandleFunc("POST /people/list", reply(func(ctx context.Context, _ struct{}) (link.PresenceList,
+			error) {
+			return p.People(ctx)
+		}))
 		mux.HandleFunc("POST /people/show", reply(p.Show))
 		mux.HandleFunc("POST /people/clip", reply(p.Clip))
 	}

@@ -96,7 +96,8 @@ func (s *stage) window(title string) (string, error) {
 // text writes a file of so many lines of words.
 func (s *stage) text(name string, lines int) (string, error) {
 	r := rand.New(rand.NewPCG(1, 2))
-	words := strings.Fields("peat heather moss gorse rowan mist stone wall beck fell gate sheep track cairn bracken curlew plover bog tarn ridge the of and on a over under by")
+	words := strings.Fields("peat heather moss gorse rowan mist stone wall beck fell gate sheep track cairn bracken curlew plover bog " +
+		"tarn ridge the of and on a over under by")
 	var b strings.Builder
 	for range lines {
 		for r.IntN(14) > 0 {
@@ -141,7 +142,8 @@ func (s *stage) canvas(at [2]int, w, h int) (*canvas, error) {
 	if c.gc, err = xproto.NewGcontextId(x); err != nil {
 		return nil, err
 	}
-	xproto.CreateWindow(x, root.RootDepth, c.window, root.Root, int16(at[0]), int16(at[1]), uint16(w), uint16(h), 0, xproto.WindowClassInputOutput, root.RootVisual, xproto.CwBackPixel|xproto.CwOverrideRedirect, []uint32{0, 1})
+	xproto.CreateWindow(x, root.RootDepth, c.window, root.Root, int16(at[0]), int16(at[1]), uint16(w), uint16(h), 0,
+		xproto.WindowClassInputOutput, root.RootVisual, xproto.CwBackPixel|xproto.CwOverrideRedirect, []uint32{0, 1})
 	xproto.CreateGC(x, c.gc, xproto.Drawable(c.window), 0, nil)
 	xproto.MapWindow(x, c.window)
 	x.Sync()
@@ -158,7 +160,8 @@ func (c *canvas) put(pix []uint32) {
 		for _, v := range pix[y*c.w : (y+n)*c.w] {
 			c.strip = append(c.strip, byte(v), byte(v>>8), byte(v>>16), 0)
 		}
-		xproto.PutImage(c.x, xproto.ImageFormatZPixmap, xproto.Drawable(c.window), c.gc, uint16(c.w), uint16(n), 0, int16(y), 0, 24, c.strip)
+		xproto.PutImage(c.x, xproto.ImageFormatZPixmap, xproto.Drawable(c.window), c.gc, uint16(c.w), uint16(n), 0, int16(y), 0, 24,
+			c.strip)
 	}
 	c.x.Sync()
 }

@@ -30,7 +30,8 @@ func (b *bench) advisories() error {
 	for i := range all {
 		all[i] = advisory.Advisory{ID: fmt.Sprintf("MOOR-%d", i), Aliases: []string{fmt.Sprintf("CVE-2026-%d", i)}}
 		for range 2 {
-			all[i].Affected = append(all[i].Affected, advisory.Affected{Type: "deb", Namespace: "debian", Name: name(r.IntN(knownPackages)), Release: "12", Spans: []advisory.Span{{Fixed: version(r.IntN(versionsOf))}}})
+			all[i].Affected = append(all[i].Affected, advisory.Affected{Type: "deb", Namespace: "debian", Name: name(r.IntN(knownPackages)),
+				Release: "12", Spans: []advisory.Span{{Fixed: version(r.IntN(versionsOf))}}})
 		}
 	}
 	purls := make([]string, knownPackages*versionsOf)
@@ -65,7 +66,8 @@ func (b *bench) advisories() error {
 	if weak == 0 {
 		return fmt.Errorf("no device has a weakness")
 	}
-	b.figure(fmt.Sprintf("software of %d devices compared with %d advisories", patchDevices, knownAdvisories), took.Seconds(), "s", 30, true)
+	b.figure(fmt.Sprintf("software of %d devices compared with %d advisories", patchDevices, knownAdvisories), took.Seconds(), "s", 30,
+		true)
 	var one []float64
 	for d := range 50 {
 		began := time.Now()

@@ -32,13 +32,16 @@ func (b *bench) console() error {
 }
 
 // browser opens the console in headless Chromium, signed in; before is done before any page is opened.
-func (w *world) browser(ctx context.Context, within time.Duration, before ...chromedp.Action[chromedp.Void]) (context.Context, context.CancelFunc, error) {
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.ExecPath("/usr/bin/chromium"), chromedp.IgnoreCertErrors)
+func (w *world) browser(ctx context.Context, within time.Duration, before ...chromedp.Action[chromedp.Void]) (context.Context,
+	context.CancelFunc, error) {
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.ExecPath("/usr/bin/chromium"),
+		chromedp.IgnoreCertErrors)
 	ctx, end := chromedp.NewExecAllocator(ctx, options...)
 	ctx, _ = chromedp.NewContext(ctx)
 	ctx, cancel := context.WithTimeout(ctx, within)
 	stop := func() { cancel(); end() }
-	steps := append(before, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(w.url), chromedp.SendKeys(chromedp.CSS("input[type=email]"), "bench@curlew-sedge.example"),
+	steps := append(before, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(w.url),
+		chromedp.SendKeys(chromedp.CSS("input[type=email]"), "bench@curlew-sedge.example"),
 		chromedp.SendKeys(chromedp.CSS("input[type=password]"), "four quiet moor words\n"), chromedp.WaitVisible(chromedp.CSS("nav")))
 	if err := chromedp.Do(ctx, steps...); err != nil {
 		stop()
@@ -67,7 +70,8 @@ func (b *bench) folderShown(ctx context.Context, w *world, id uuid.UUID, dir str
 	})`
 	var took []float64
 	for range 3 {
-		if err := chromedp.Do(ctx, chromedp.Navigate(fmt.Sprintf("%s/devices/%s?pane=files&folder=%s", w.url, id, dir)), chromedp.WaitVisible(chromedp.CSS("[role=grid] [role=row]")), chromedp.Sleep(time.Second)); err != nil {
+		if err := chromedp.Do(ctx, chromedp.Navigate(fmt.Sprintf("%s/devices/%s?pane=files&folder=%s", w.url, id, dir)),
+			chromedp.WaitVisible(chromedp.CSS("[role=grid] [role=row]")), chromedp.Sleep(time.Second)); err != nil {
 			return err
 		}
 		ms, err := chromedp.Run(ctx, chromedp.Evaluate[float64](opened, chromedp.EvalAwaitPromise))
@@ -103,7 +107,8 @@ func (b *bench) followShown(ctx context.Context, w *world, id uuid.UUID, dir str
 		return err
 	}
 	defer f.Close()
-	if err := chromedp.Do(ctx, chromedp.Navigate(fmt.Sprintf("%s/devices/%s?pane=files&follow=%s", w.url, id, file)), chromedp.WaitVisible(chromedp.CSS("[role=log]")), chromedp.Sleep(time.Second)); err != nil {
+	if err := chromedp.Do(ctx, chromedp.Navigate(fmt.Sprintf("%s/devices/%s?pane=files&follow=%s", w.url, id, file)),
+		chromedp.WaitVisible(chromedp.CSS("[role=log]")), chromedp.Sleep(time.Second)); err != nil {
 		return err
 	}
 	// A key is answered when a task of its time was run and the frame after it drawn.
@@ -127,7 +132,8 @@ func (b *bench) followShown(ctx context.Context, w *world, id uuid.UUID, dir str
 	}
 	last := fmt.Sprintf("line %06d of", seconds*rate-1)
 	for since := time.Now(); ; time.Sleep(20 * time.Millisecond) {
-		there, err := chromedp.Run(ctx, chromedp.Evaluate[bool](fmt.Sprintf(`document.querySelector("[role=log]").innerText.includes(%q)`, last)))
+		there, err := chromedp.Run(ctx, chromedp.Evaluate[bool](fmt.Sprintf(`document.querySelector("[role=log]").innerText.includes(%q)`,
+			last)))
 		if err != nil {
 			return err
 		}

@@ -44,7 +44,9 @@ func (b *bench) contents() error {
 	if err != nil {
 		return err
 	}
-	p := pack.Package{Name: "Large", Version: "1.0", Files: []pack.File{f}, There: pack.There{Condition: work.Condition{Kind: work.OfSoftware, Of: "large"}}, Install: []work.Step{{Do: work.Install, File: f.Name}}}
+	p := pack.Package{Name: "Large", Version: "1.0", Files: []pack.File{f},
+		There:   pack.There{Condition: work.Condition{Kind: work.OfSoftware, Of: "large"}},
+		Install: []work.Step{{Do: work.Install, File: f.Name}}}
 	file, err := p.File()
 	if err != nil {
 		return err
@@ -66,7 +68,8 @@ func (b *bench) contents() error {
 		return err
 	}
 	began := time.Now()
-	j, err := client.Made(w.client.AddJobWithResponse(b.ctx, api.NewJob{Package: &made.ID, Where: new("name.startsWith('get-')"), Limits: &job.Limits{AtOnce: handedAtOnce, WaitHours: 1}}))
+	j, err := client.Made(w.client.AddJobWithResponse(b.ctx,
+		api.NewJob{Package: &made.ID, Where: new("name.startsWith('get-')"), Limits: &job.Limits{AtOnce: handedAtOnce, WaitHours: 1}}))
 	if err != nil {
 		return err
 	}
@@ -96,7 +99,8 @@ func (b *bench) contents() error {
 		return err
 	}
 	// The devices share these cores, and each compares a digest of what it was handed.
-	b.figure(fmt.Sprintf("200 MB to %d devices, in all", handedTo), handed*handedTo/took.Seconds()/1e6, "MB/s", 0.33*(raw+again)/2/1e6, false)
+	b.figure(fmt.Sprintf("200 MB to %d devices, in all", handedTo), handed*handedTo/took.Seconds()/1e6, "MB/s", 0.33*(raw+again)/2/1e6,
+		false)
 	b.figure("and a second of the service's core", handed*handedTo/(now-spent).Seconds()/1e6, "MB", 0.33*(raw+again)/2/1e6, false)
 	return nil
 }

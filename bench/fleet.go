@@ -130,7 +130,8 @@ func (b *bench) runs(w *world, n, times int) (float64, error) {
 			slots <- struct{}{}
 			running.Go(func() {
 				defer func() { <-slots }()
-				exit, err := w.client.Run(b.ctx, id, link.Command{Argv: []string{"hostname"}, Order: uuid.NewString()}, io.Discard, io.Discard)
+				exit, err := w.client.Run(b.ctx, id, link.Command{Argv: []string{"hostname"}, Order: uuid.NewString()}, io.Discard,
+					io.Discard)
 				if err != nil || exit != 0 {
 					failed <- fmt.Errorf("exit status %d, %w", exit, err)
 				}

@@ -108,7 +108,8 @@ func (b *bench) ingest(w *world) error {
 		batches[i].Sent = end
 		for r := range link.MaxSends {
 			seq := i*link.MaxSends + r + 1
-			batches[i].Reports = append(batches[i].Reports, link.Report{Seq: uint64(seq), Vitals: d.At(end.Add(time.Duration(seq-ingestBatches*link.MaxSends) * time.Second))})
+			batches[i].Reports = append(batches[i].Reports,
+				link.Report{Seq: uint64(seq), Vitals: d.At(end.Add(time.Duration(seq-ingestBatches*link.MaxSends) * time.Second))})
 		}
 	}
 	failed := make(chan error, ingestLinks)
@@ -140,12 +141,13 @@ func (b *bench) ingest(w *world) error {
 	row := make([]byte, 40)
 	id, n := uuid.New(), 0
 	began = time.Now()
-	if _, err := pool.CopyFrom(b.ctx, pgx.Identifier{"bare"}, []string{"device_id", "at", "layout", "samples"}, pgx.CopyFromFunc(func() ([]any, error) {
-		if n++; n > rows {
-			return nil, nil
-		}
-		return []any{id, end, 1, row}, nil
-	})); err != nil {
+	if _, err := pool.CopyFrom(b.ctx, pgx.Identifier{"bare"}, []string{"device_id", "at", "layout", "samples"},
+		pgx.CopyFromFunc(func() ([]any, error) {
+			if n++; n > rows {
+				return nil, nil
+			}
+			return []any{id, end, 1, row}, nil
+		})); err != nil {
 		return err
 	}
 	bare := count / time.Since(began).Seconds()
@@ -225,7 +227,8 @@ func (b *bench) month(w *world, pool *pgxpool.Pool, lately *series.Table) error 
 		return err
 	}
 	began := time.Now()
-	if _, err := pool.Exec(b.ctx, `INSERT INTO chunks SELECT md5(i::text)::uuid, tier, start, data FROM chunks, generate_series(1, 4999) i WHERE device_id = $1 AND tier = 1`, id); err != nil {
+	if _, err := pool.Exec(b.ctx,
+		`INSERT INTO chunks SELECT md5(i::text)::uuid, tier, start, data FROM chunks, generate_series(1, 4999) i WHERE device_id = $1 AND tier = 1`, id); err != nil {
 		return err
 	}
 	fmt.Printf("# 5,000 devices were given a month of history in %.0f s\n", time.Since(began).Seconds())
@@ -236,7 +239,8 @@ func (b *bench) month(w *world, pool *pgxpool.Pool, lately *series.Table) error 
 	var all []float64
 	for range 25 {
 		began := time.Now()
-		h, err := client.Result(w.client.GetReadingsWithResponse(b.ctx, id, &api.GetReadingsParams{From: &from, Buckets: &buckets, Name: &names}))
+		h, err := client.Result(w.client.GetReadingsWithResponse(b.ctx, id,
+			&api.GetReadingsParams{From: &from, Buckets: &buckets, Name: &names}))
 		if err != nil {
 			return err
 		}
@@ -269,7 +273,8 @@ func (b *bench) alerts(w *world) error {
 		for len(heard) > 0 {
 			<-heard
 		}
-		v := device.Vitals{At: time.Now(), CPU: 5, Memory: 40, Disks: []device.Disk{{Mount: fmt.Sprintf("/srv/%03d", i), TotalBytes: 100, UsedBytes: 99}}}
+		v := device.Vitals{At: time.Now(), CPU: 5, Memory: 40,
+			Disks: []device.Disk{{Mount: fmt.Sprintf("/srv/%03d", i), TotalBytes: 100, UsedBytes: 99}}}
 		began := time.Now()
 		if err := send(c, link.Batch{Epoch: epoch, Sent: began, Reports: []link.Report{{Seq: uint64(i + 1), Vitals: v}}}); err != nil {
 			return err
@@ -301,12 +306,13 @@ func (b *bench) sweepAll(w *world) error {
 	var all []float64
 	for range 3 {
 		began, answers := time.Now(), 0
-		err := w.client.Sweep(b.ctx, api.Sweep{Where: &where, Question: link.Question{Kind: link.AskProcess, Name: "a*"}}, func(e api.SweepEvent) error {
-			if e.Answer != nil {
-				answers++
-			}
-			return nil
-		})
+		err := w.client.Sweep(b.ctx, api.Sweep{Where: &where, Question: link.Question{Kind: link.AskProcess, Name: "a*"}},
+			func(e api.SweepEvent) error {
+				if e.Answer != nil {
+					answers++
+				}
+				return nil
+			})
 		if err != nil {
 			return err
 		}
@@ -327,9 +333,11 @@ func (b *bench) groups(w *world) error {
 	}
 	defer pool.Close()
 	const devices = 10_000
-	if _, err := pool.Exec(b.ctx, `INSERT INTO devices (id, site_id, name, public_key, enrolled_at, presence_since, os, os_name, os_version, addresses, serial, cpu, memory, disk)
+	if _, err := pool.Exec(b.ctx, `INSERT INTO devices (id, site_id, name, public_key, enrolled_at, presence_since, os, os_name, os_version,
+		addresses, serial, cpu, memory, disk)
 		SELECT gen_random_uuid(), (SELECT id FROM sites LIMIT 1), 'many-' || i, decode(md5('g' || i), 'hex'), now(), now(), 'windows', 'Windows 11 Pro', '24H2',
-			ARRAY['192.0.2.' || i % 250], 'CS-' || i, i % 100, i % 90, i % 80 FROM generate_series(1, $1 - (SELECT count(*) FROM devices)) i`, devices); err != nil {
+			ARRAY['192.0.2.' || i % 250], 'CS-' || i, i % 100, i % 90, i % 80 FROM generate_series(1, $1 - (SELECT count(*)
+			FROM devices)) i`, devices); err != nil {
 		return err
 	}
 	count := func(expression string) (*api.GroupPreview, error) {

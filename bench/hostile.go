@@ -50,7 +50,8 @@ func (b *bench) hostile() error {
 	}
 	var devices []identity.Identity
 	for i := range hostileDevices {
-		d, err := identity.Enrol(b.ctx, filepath.Join(w.dir, fmt.Sprintf("hostile-%d", i)), w.url, token, device.Facts{HostName: fmt.Sprintf("hostile-%d", i)})
+		d, err := identity.Enrol(b.ctx, filepath.Join(w.dir, fmt.Sprintf("hostile-%d", i)), w.url, token,
+			device.Facts{HostName: fmt.Sprintf("hostile-%d", i)})
 		if err != nil {
 			return err
 		}
@@ -139,7 +140,8 @@ func attack(ctx context.Context, d uplink.Dialer) {
 func invented() (items []inventory.Item) {
 	for range 2000 {
 		name := uuid.NewString()
-		items = append(items, inventory.Item{Section: inventory.Software, Key: name, Name: name, Fields: map[string]string{"version": "1", "source": "installer"}})
+		items = append(items, inventory.Item{Section: inventory.Software, Key: name, Name: name,
+			Fields: map[string]string{"version": "1", "source": "installer"}})
 	}
 	return items
 }
@@ -150,7 +152,8 @@ const aEpoch = "00000000-0000-4000-8000-000000000000"
 func endless() link.Batch {
 	b := link.Batch{Epoch: aEpoch, Sent: time.Now()}
 	for i := range link.MaxSends {
-		b.Reports = append(b.Reports, link.Report{Seq: uint64(i + 1), Vitals: device.Vitals{At: b.Sent.Add(-time.Duration(i) * time.Millisecond), CPU: float64(i % 100)}})
+		b.Reports = append(b.Reports, link.Report{Seq: uint64(i + 1),
+			Vitals: device.Vitals{At: b.Sent.Add(-time.Duration(i) * time.Millisecond), CPU: float64(i % 100)}})
 	}
 	return b
 }

@@ -39,7 +39,8 @@ func (b *bench) jobs() error {
 		}
 		time.Sleep(200 * time.Millisecond)
 	}
-	s, err := client.Made(w.client.AddScriptWithResponse(b.ctx, api.NewScript{Content: &script.Script{Name: "Five kilobytes", Interpreter: "sh", Body: "seq 1 1200\n"}}))
+	s, err := client.Made(w.client.AddScriptWithResponse(b.ctx,
+		api.NewScript{Content: &script.Script{Name: "Five kilobytes", Interpreter: "sh", Body: "seq 1 1200\n"}}))
 	if err != nil {
 		return err
 	}

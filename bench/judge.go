@@ -51,10 +51,12 @@ func sixty() (*health.State, *health.Set) {
 		settings = append(settings, health.Setting{Check: "tcp", Subject: host, Above: limits(100, 500)})
 		v.Probes = append(v.Probes, device.ProbeResult{Kind: device.ProbeTCP, Target: host, OK: true, Value: 8})
 	}
-	set := health.Resolve([]health.Policy{{Name: "sixty", Scope: health.Scope{Kind: health.Everywhere}, Settings: settings}}, &health.Place{})
+	set := health.Resolve([]health.Policy{{Name: "sixty", Scope: health.Scope{Kind: health.Everywhere}, Settings: settings}},
+		&health.Place{})
 	if n := len(set.Settings()); n != 60 {
 		panic(fmt.Sprintf("there are %d checks", n)) // the usual set changed: keep this one at sixty
 	}
 	return &health.State{Online: true, Vitals: v, Trends: map[string]series.Trend{"/srv/1": {PerDay: 0.1, Span: 7 * 24 * time.Hour}},
-		Safety: map[string]map[string]string{"firewall": {"state": "on"}, "malware": {"state": "current"}, "updates": {"waiting": "2", "oldest_days": "4"}}}, set
+		Safety: map[string]map[string]string{"firewall": {"state": "on"}, "malware": {"state": "current"},
+			"updates": {"waiting": "2", "oldest_days": "4"}}}, set
 }

@@ -109,13 +109,15 @@ func connect(ctx context.Context, server *tls.Config, fingerprint string) (*link
 	}
 	far := make(chan *uplink.Link, 1)
 	s := &http.Server{TLSConfig: server, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		got, err := uplink.Accept(w, r, "bench", func(string) (ed25519.PublicKey, error) { return public, nil }, func(string, string, link.Proof) (string, error) { return "", nil })
+		got, err := uplink.Accept(w, r, "bench", func(string) (ed25519.PublicKey, error) { return public, nil },
+			func(string, string, link.Proof) (string, error) { return "", nil })
 		if err == nil {
 			far <- got
 		}
 	})}
 	go s.ServeTLS(l, "", "")
-	near, err := uplink.Dialer{URL: "https://" + l.Addr().String(), Device: "bench", Key: private, TLS: uplink.Pinned(fingerprint)}.Dial(ctx)
+	near, err := uplink.Dialer{URL: "https://" + l.Addr().String(), Device: "bench", Key: private,
+		TLS: uplink.Pinned(fingerprint)}.Dial(ctx)
 	if err != nil {
 		s.Close()
 		return nil, err

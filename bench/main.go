@@ -30,7 +30,11 @@ func main() {
 		name    string
 		measure func() error
 	}{
-		{"judge", b.judge}, {"link", b.link}, {"call", b.call}, {"bulk", b.bulk}, {"shell", b.shell}, {"transfer", b.transfer}, {"console", b.console}, {"screen-bytes", b.screenBytes}, {"screen-live", b.screenLive}, {"screen-slow", b.screenSlow}, {"screen-rest", b.screenRest}, {"slowly", b.slowly}, {"history", b.history}, {"fleet", b.fleet}, {"hostile", b.hostile}, {"jobs", b.jobs}, {"contents", b.contents}, {"patches", b.patches}, {"advisories", b.advisories}, {"agent", b.idleAgent}, {"agent-install", b.installs},
+		{"judge", b.judge}, {"link", b.link}, {"call", b.call}, {"bulk", b.bulk}, {"shell", b.shell}, {"transfer", b.transfer},
+		{"console", b.console}, {"screen-bytes", b.screenBytes}, {"screen-live", b.screenLive}, {"screen-slow", b.screenSlow},
+		{"screen-rest", b.screenRest}, {"slowly", b.slowly}, {"history", b.history}, {"fleet", b.fleet}, {"hostile", b.hostile},
+		{"jobs", b.jobs}, {"contents", b.contents}, {"patches", b.patches}, {"advisories", b.advisories}, {"agent", b.idleAgent},
+		{"agent-install", b.installs},
 	} {
 		if *only != "" && !strings.Contains(part.name, *only) {
 			continue

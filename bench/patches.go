@@ -43,21 +43,29 @@ func (b *bench) patches() error {
 	}
 	defer pool.Close()
 	for _, query := range []string{
-		fmt.Sprintf(`INSERT INTO devices (id, site_id, name, public_key, enrolled_at, presence_since, os, os_name, os_version, addresses, serial, capabilities)
-			SELECT gen_random_uuid(), (SELECT id FROM sites LIMIT 1), 'patch-' || i, decode(md5('p' || i), 'hex'), now(), now(), 'linux', 'Debian GNU/Linux', '12', ARRAY['192.0.2.' || i %% 250], 'CS-' || i, ARRAY['updates', 'commands'] FROM generate_series(1, %d) i`, patchDevices),
-		fmt.Sprintf(`INSERT INTO updates (source, name, to_version, content) SELECT 'apt', 'pack-' || i, '2.' || i, jsonb_build_object('source', 'apt', 'name', 'pack-' || i, 'to', '2.' || i, 'class', CASE WHEN i %% 3 = 0 THEN 'security' ELSE 'other' END, 'severity', CASE WHEN i %% 3 = 0 THEN 'high' ELSE '' END)
+		fmt.Sprintf(`INSERT INTO devices (id, site_id, name, public_key, enrolled_at, presence_since, os, os_name, os_version, addresses,
+			serial, capabilities)
+			SELECT gen_random_uuid(), (SELECT id FROM sites LIMIT 1), 'patch-' || i, decode(md5('p' || i), 'hex'), now(), now(),
+			'linux', 'Debian GNU/Linux', '12', ARRAY['192.0.2.' || i %% 250], 'CS-' || i, ARRAY['updates', 'commands']
+			FROM generate_series(1, %d) i`, patchDevices),
+		fmt.Sprintf(`INSERT INTO updates (source, name, to_version, content) SELECT 'apt', 'pack-' || i, '2.' || i,
+			jsonb_build_object('source', 'apt', 'name', 'pack-' || i, 'to', '2.' || i, 'class', CASE WHEN i %% 3 = 0 THEN 'security' ELSE 'other' END, 'severity', CASE WHEN i %% 3 = 0 THEN 'high' ELSE '' END)
 			FROM generate_series(1, %d) i`, 3*patchUpdates),
-		`INSERT INTO missing (device_id, digest, problem, told_at, updates) SELECT d.id, repeat('0', 64), '', now(), ARRAY(SELECT u.id FROM (SELECT id, row_number() OVER (ORDER BY id) n FROM updates WHERE name LIKE 'pack-%') u WHERE (u.n + d.n) % 3 = 0)
+		`INSERT INTO missing (device_id, digest, problem, told_at, updates) SELECT d.id, repeat('0', 64),
+			'', now(), ARRAY(SELECT u.id FROM (SELECT id, row_number() OVER (ORDER BY id) n FROM updates WHERE name LIKE 'pack-%') u WHERE (u.n + d.n) % 3 = 0)
 			FROM (SELECT id, row_number() OVER () n FROM devices WHERE name LIKE 'patch-%') d`,
 		"ANALYZE missing", "ANALYZE updates", "ANALYZE devices"} {
 		if _, err := pool.Exec(b.ctx, query); err != nil {
 			return err
 		}
 	}
-	if _, err := client.Made(w.client.AddApprovalWithResponse(b.ctx, patch.Rule{Name: "Security", Do: patch.Approve, Scope: health.Scope{Kind: health.Everywhere}, Classes: []update.Class{update.Security}})); err != nil {
+	if _, err := client.Made(w.client.AddApprovalWithResponse(b.ctx,
+		patch.Rule{Name: "Security", Do: patch.Approve, Scope: health.Scope{Kind: health.Everywhere},
+			Classes: []update.Class{update.Security}})); err != nil {
 		return err
 	}
-	spec := patch.Rollout{Name: "All", Restart: patch.RestartNever, WaitHours: 1, Rings: []patch.Ring{{Name: "a", Share: 5, SoakMinutes: 60}, {Name: "b", Share: 25, SoakMinutes: 60}, {Name: "c"}}}
+	spec := patch.Rollout{Name: "All", Restart: patch.RestartNever, WaitHours: 1,
+		Rings: []patch.Ring{{Name: "a", Share: 5, SoakMinutes: 60}, {Name: "b", Share: 25, SoakMinutes: 60}, {Name: "c"}}}
 	var took []float64
 	for n := 0; len(took) < 3; n++ {
 		began := time.Now()
@@ -72,7 +80,8 @@ func (b *bench) patches() error {
 			time.Sleep(200 * time.Millisecond)
 			continue
 		}
-		r, err := client.Made(w.client.AddRolloutWithResponse(b.ctx, api.NewRollout{Spec: spec, Where: new("name.startsWith('patch-')"), Plan: new(true)}))
+		r, err := client.Made(w.client.AddRolloutWithResponse(b.ctx,
+			api.NewRollout{Spec: spec, Where: new("name.startsWith('patch-')"), Plan: new(true)}))
 		if err != nil {
 			return err
 		}

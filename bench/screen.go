@@ -64,7 +64,8 @@ func (s *stage) scrolling() (func(int) error, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := s.start("xterm", "-T", "page", "-fa", "Mono", "-fs", "11", "-geometry", "180x52+60+40", "-e", "less", "-X", path); err != nil {
+	if err := s.start("xterm", "-T", "page", "-fa", "Mono", "-fs", "11", "-geometry", "180x52+60+40", "-e", "less", "-X",
+		path); err != nil {
 		return nil, err
 	}
 	_, err = s.window("page")
@@ -79,13 +80,15 @@ func (s *stage) dragging() (func(int) error, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := s.start("xterm", "-T", "below", "-fa", "Mono", "-fs", "11", "-geometry", "190x56+20+20", "-e", "less", "-X", path); err != nil {
+	if err := s.start("xterm", "-T", "below", "-fa", "Mono", "-fs", "11", "-geometry", "190x56+20+20", "-e", "less", "-X",
+		path); err != nil {
 		return nil, err
 	}
 	if _, err := s.window("below"); err != nil {
 		return nil, err
 	}
-	if err := s.start("xterm", "-T", "above", "-fa", "Mono", "-fs", "11", "-bg", "#efe8f5", "-geometry", "80x24+200+150", "-e", "sh", "-c", "tail -n 22 "+path+"; read x"); err != nil {
+	if err := s.start("xterm", "-T", "above", "-fa", "Mono", "-fs", "11", "-bg", "#efe8f5", "-geometry", "80x24+200+150", "-e", "sh", "-c",
+		"tail -n 22 "+path+"; read x"); err != nil {
 		return nil, err
 	}
 	id, err := s.window("above")
@@ -206,7 +209,8 @@ type video struct {
 
 func newVideo(ctx context.Context, size image.Point) (*video, error) {
 	v := &video{done: make(chan error, 1)}
-	v.cmd = exec.CommandContext(ctx, "ffmpeg", "-loglevel", "error", "-f", "rawvideo", "-pix_fmt", "bgr0", "-s", fmt.Sprintf("%dx%d", size.X, size.Y), "-r", "60", "-i", "-",
+	v.cmd = exec.CommandContext(ctx, "ffmpeg", "-loglevel", "error", "-f", "rawvideo", "-pix_fmt", "bgr0", "-s",
+		fmt.Sprintf("%dx%d", size.X, size.Y), "-r", "60", "-i", "-",
 		"-c:v", "libx264rgb", "-preset", "ultrafast", "-qp", "0", "-f", "h264", "-")
 	var err error
 	if v.in, err = v.cmd.StdinPipe(); err != nil {

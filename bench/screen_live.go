@@ -61,10 +61,12 @@ func (b *bench) screenLive() error {
 	if err := s.echo(); err != nil {
 		return err
 	}
-	if err := chromedp.Do(ctx, chromedp.Navigate(fmt.Sprintf("%s/devices/%s?pane=screen", w.url, id)), chromedp.WaitVisible(chromedp.CSS("[role=application] canvas"))); err != nil {
+	if err := chromedp.Do(ctx, chromedp.Navigate(fmt.Sprintf("%s/devices/%s?pane=screen", w.url, id)),
+		chromedp.WaitVisible(chromedp.CSS("[role=application] canvas"))); err != nil {
 		return err
 	}
-	first, err := chromedp.Run(ctx, chromedp.Evaluate[float64](`new Promise(done => { const look = () => window.drawn.length ? done(window.drawn[0] - window.connected) : setTimeout(look, 10); look(); })`, chromedp.EvalAwaitPromise))
+	first, err := chromedp.Run(ctx, chromedp.Evaluate[float64](
+		`new Promise(done => { const look = () => window.drawn.length ? done(window.drawn[0] - window.connected) : setTimeout(look, 10); look(); })`, chromedp.EvalAwaitPromise))
 	if err != nil {
 		return err
 	}
@@ -128,7 +130,8 @@ func (b *bench) screenLive() error {
 	if err := rate("pictures while typing", 60, shell("typing", `while :; do printf heath; sleep 0.008; done`)); err != nil {
 		return err
 	}
-	if err := rate("pictures while scrolling", 60, shell("scrolling", `while read line; do echo "$line"; sleep 0.008; done < `+path)); err != nil {
+	if err := rate("pictures while scrolling", 60,
+		shell("scrolling", `while read line; do echo "$line"; sleep 0.008; done < `+path)); err != nil {
 		return err
 	}
 	return rate("pictures while all changes", 25, s.slides)
@@ -140,7 +143,8 @@ func (b *bench) screened() (*world, *stage, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	client.Made(w.client.AddConsentRuleWithResponse(b.ctx, api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Tool: new("screen"), Mode: "silent"}))
+	client.Made(w.client.AddConsentRuleWithResponse(b.ctx,
+		api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Tool: new("screen"), Mode: "silent"}))
 	s, err := newStage(b.ctx)
 	return w, s, err
 }

@@ -59,7 +59,8 @@ func (b *bench) screenRest() error {
 	if err != nil {
 		return err
 	}
-	if err := s.start("xterm", "-T", "scrolling", "-fa", "Mono", "-fs", "11", "-geometry", "100x44+20+20", "-e", "sh", "-c", `while read line; do echo "$line"; sleep 0.05; done < `+path); err != nil {
+	if err := s.start("xterm", "-T", "scrolling", "-fa", "Mono", "-fs", "11", "-geometry", "100x44+20+20", "-e", "sh", "-c",
+		`while read line; do echo "$line"; sleep 0.05; done < `+path); err != nil {
 		return err
 	}
 	if _, err := s.window("scrolling"); err != nil {
@@ -177,7 +178,8 @@ func (b *bench) wall(w *world) error {
 	if len(ids) != wallOf {
 		return fmt.Errorf("%d of %d screens are there", len(ids), wallOf)
 	}
-	if _, err := client.Made(w.client.AddConsentRuleWithResponse(b.ctx, api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Tool: new("wall"), Mode: "silent"})); err != nil {
+	if _, err := client.Made(w.client.AddConsentRuleWithResponse(b.ctx,
+		api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Tool: new("wall"), Mode: "silent"})); err != nil {
 		return err
 	}
 	tags := make([]string, wallOf)

@@ -51,7 +51,8 @@ func (b *bench) screenSlow() error {
 
 // typed types, and measures until each key changes what is shown of an area; growth is how much longer
 // that took at the end than at the beginning.
-func typed(ctx context.Context, c *client.Client, id uuid.UUID, display string, area image.Rectangle) (took []float64, growth float64, err error) {
+func typed(ctx context.Context, c *client.Client, id uuid.UUID, display string, area image.Rectangle) (took []float64, growth float64,
+	err error) {
 	v, err := c.Screen(ctx, id, client.ScreenOptions{Desktop: display})
 	if err != nil {
 		return nil, 0, err

@@ -77,7 +77,8 @@ func (w *world) start() error {
 	if text, err := prepare.CombinedOutput(); err != nil {
 		return fmt.Errorf("preparing the database: %w: %s", err, text)
 	}
-	w.service = exec.Command(filepath.Join(w.bin, "moorwatch"), "serve", "--listen", w.listen, "--data", filepath.Join(w.dir, "data"), "--log", "error")
+	w.service = exec.Command(filepath.Join(w.bin, "moorwatch"), "serve", "--listen", w.listen, "--data", filepath.Join(w.dir, "data"),
+		"--log", "error")
 	w.service.Env = append(os.Environ(), "MOORWATCH_DATABASE="+w.database.URL)
 	w.service.Stderr = os.Stderr
 	w.service.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
@@ -138,7 +139,8 @@ func (w *world) setUp(ctx context.Context) error {
 }
 
 func (w *world) enrolmentToken(ctx context.Context, uses int) (string, error) {
-	t, err := client.Made(w.client.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: organisation, Site: site, Uses: &uses, Approval: new(bool)}))
+	t, err := client.Made(w.client.AddEnrolmentTokenWithResponse(ctx,
+		api.NewEnrolmentToken{Organisation: organisation, Site: site, Uses: &uses, Approval: new(bool)}))
 	if err != nil {
 		return "", err
 	}

@@ -87,11 +87,13 @@ func New(o Options) (*Client, error) {
 	slow := transport.Clone()
 	slow.ResponseHeaderTimeout = 0
 	slow.WriteBufferSize, slow.ReadBufferSize = 256<<10, 256<<10
-	c := &Client{url: u.Scheme + "://" + u.Host, token: o.Token, http: &http.Client{Transport: transport, Jar: jar}, slow: &http.Client{Transport: slow, Jar: jar}}
-	c.ClientWithResponses, err = calls.NewClientWithResponses(c.url+"/api/v1", calls.WithHTTPClient(c.http), calls.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		c.authorise(r.Header)
-		return nil
-	}))
+	c := &Client{url: u.Scheme + "://" + u.Host, token: o.Token, http: &http.Client{Transport: transport, Jar: jar},
+		slow: &http.Client{Transport: slow, Jar: jar}}
+	c.ClientWithResponses, err = calls.NewClientWithResponses(c.url+"/api/v1", calls.WithHTTPClient(c.http),
+		calls.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			c.authorise(r.Header)
+			return nil
+		}))
 	return c, err
 }
 
@@ -117,7 +119,8 @@ func (c *Client) SetUp(ctx context.Context, in api.SetUp) (*api.Me, error) {
 
 // SignIn begins a session; the client is signed in after it. Where the service asks for a second
 // factor, second is asked for one of those that it names; it may be nil for people who have none.
-func (c *Client) SignIn(ctx context.Context, email, password string, second func(factors []api.SecondStepFactors) (api.SecondFactor, error)) (*api.Me, error) {
+func (c *Client) SignIn(ctx context.Context, email, password string,
+	second func(factors []api.SecondStepFactors) (api.SecondFactor, error)) (*api.Me, error) {
 	r, err := c.SignInWithResponse(ctx, api.SignIn{Email: email, Password: password})
 	if err != nil || r.JSON202 == nil {
 		return c.begun(Result(r, err))
@@ -187,7 +190,8 @@ func Done[R Response](r R, err error) error {
 func problem(status int, body []byte) error {
 	p := &Problem{}
 	if json.Unmarshal(body, &p.Problem) != nil || p.Title == "" {
-		return fmt.Errorf("the service answers %d %s, and nothing that this client understands: is its address right?", status, http.StatusText(status))
+		return fmt.Errorf("the service answers %d %s, and nothing that this client understands: is its address right?", status,
+			http.StatusText(status))
 	}
 	return p
 }
@@ -273,7 +277,9 @@ func (c *Client) Run(ctx context.Context, id uuid.UUID, order link.Command, stdo
 	for in := json.NewDecoder(answer.Body); ; {
 		var e link.CommandEvent
 		if err := in.Decode(&e); err != nil {
-			return 0, errors.Join(ctx.Err(), fmt.Errorf("the connection to the service was lost: whether the command ended is not known: %w", err))
+			return 0,
+				errors.Join(ctx.Err(), fmt.Errorf("the connection to the service was lost: whether the command ended is not known: %w",
+					err))
 		}
 		if _, err := stdout.Write(e.Stdout); err != nil {
 			return 0, err
@@ -362,7 +368,8 @@ func (c *Client) Shell(ctx context.Context, id uuid.UUID, size link.TerminalSize
 
 // ShellWith is Shell with options.
 func (c *Client) ShellWith(ctx context.Context, id uuid.UUID, o ShellOptions) (*websocket.Conn, error) {
-	query := url.Values{"columns": {strconv.Itoa(o.Size.Columns)}, "rows": {strconv.Itoa(o.Size.Rows)}, "shell": {o.ID.String()}, "from": {strconv.FormatInt(o.From, 10)}}
+	query := url.Values{"columns": {strconv.Itoa(o.Size.Columns)}, "rows": {strconv.Itoa(o.Size.Rows)}, "shell": {o.ID.String()},
+		"from": {strconv.FormatInt(o.From, 10)}}
 	for name, value := range map[string]string{"person": o.Person, "program": o.Program} {
 		if value != "" {
 			query.Set(name, value)
@@ -375,7 +382,8 @@ func (c *Client) ShellWith(ctx context.Context, id uuid.UUID, o ShellOptions) (*
 func (c *Client) dial(ctx context.Context, path string, query url.Values, limit int64) (*websocket.Conn, error) {
 	header := http.Header{}
 	c.authorise(header)
-	conn, answer, err := websocket.Dial(ctx, c.url+"/api/v1"+path+"?"+query.Encode(), &websocket.DialOptions{HTTPClient: c.http, HTTPHeader: header})
+	conn, answer, err := websocket.Dial(ctx, c.url+"/api/v1"+path+"?"+query.Encode(),
+		&websocket.DialOptions{HTTPClient: c.http, HTTPHeader: header})
 	if err != nil {
 		if answer != nil && answer.StatusCode != http.StatusSwitchingProtocols {
 			return nil, Refusal(answer)

@@ -39,7 +39,8 @@ func (c *Client) StoreContent(ctx context.Context, path string, progress Progres
 			return false, err
 		}
 		sent := &counted{r: io.LimitReader(file, size-x.Have), at: x.Have, size: size, progress: progress}
-		r, err := http.NewRequestWithContext(ctx, http.MethodPut, fmt.Sprintf("%s/api/v1/contents/%s?offset=%d", c.url, f.SHA256, x.Have), sent)
+		r, err := http.NewRequestWithContext(ctx, http.MethodPut, fmt.Sprintf("%s/api/v1/contents/%s?offset=%d", c.url, f.SHA256, x.Have),
+			sent)
 		if err != nil {
 			return false, err
 		}

@@ -65,7 +65,8 @@ func (c *Client) Put(ctx context.Context, device uuid.UUID, file *os.File, path 
 	id := o.Upload
 	if id == uuid.Nil {
 		var u *link.Upload
-		order := link.UploadOrder{Path: path, Size: info.Size(), Modified: info.ModTime(), Bits: o.Bits, Replace: o.Replace, Folders: o.Folders}
+		order := link.UploadOrder{Path: path, Size: info.Size(), Modified: info.ModTime(), Bits: o.Bits, Replace: o.Replace,
+			Folders: o.Folders}
 		err := keepTrying(ctx, func(ctx context.Context) (forward bool, err error) {
 			u, err = Made(c.BeginUploadWithResponse(ctx, device, order))
 			return false, err
@@ -78,7 +79,8 @@ func (c *Client) Put(ctx context.Context, device uuid.UUID, file *os.File, path 
 			o.Begun(id)
 		}
 	}
-	s := &sender{c: c, device: device, id: id, file: file, size: info.Size(), sum: sha256.New(), progress: o.Progress, fresh: o.Upload == uuid.Nil}
+	s := &sender{c: c, device: device, id: id, file: file, size: info.Size(), sum: sha256.New(), progress: o.Progress,
+		fresh: o.Upload == uuid.Nil}
 	if err := keepTrying(ctx, s.attempt); err != nil {
 		return nil, err
 	}
@@ -165,7 +167,8 @@ func (s *sender) attempt(ctx context.Context) (forward bool, err error) {
 		return true, nil
 	}
 	began := s.summed
-	r, err := http.NewRequestWithContext(ctx, http.MethodPut, fmt.Sprintf("%s/api/v1/devices/%s/uploads/%s/content?offset=%d", s.c.url, s.device, s.id, at), &reading{s})
+	r, err := http.NewRequestWithContext(ctx, http.MethodPut,
+		fmt.Sprintf("%s/api/v1/devices/%s/uploads/%s/content?offset=%d", s.c.url, s.device, s.id, at), &reading{s})
 	if err != nil {
 		return forward, err
 	}
@@ -259,7 +262,8 @@ func (g *getter) attempt(ctx context.Context) (forward bool, err error) {
 		return false, err
 	}
 	tag, _ := os.ReadFile(g.note())
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, g.c.url+"/api/v1/devices/"+g.device.String()+"/files/content?path="+url.QueryEscape(g.path), nil)
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, g.c.url+"/api/v1/devices/"+g.device.String()+"/files/content?path="+
+		url.QueryEscape(g.path), nil)
 	if err != nil {
 		return false, err
 	}
@@ -293,7 +297,8 @@ func (g *getter) attempt(ctx context.Context) (forward bool, err error) {
 		return false, errors.New("the service does not say how long the file is")
 	}
 	sum := sha256.New()
-	n, err := io.CopyBuffer(&telling{io.MultiWriter(out, sum), at, at + size, g.progress}, struct{ io.Reader }{answer.Body}, make([]byte, 256<<10))
+	n, err := io.CopyBuffer(&telling{io.MultiWriter(out, sum), at, at + size, g.progress}, struct{ io.Reader }{answer.Body},
+		make([]byte, 256<<10))
 	if err != nil {
 		return n > 0, err
 	}
@@ -319,7 +324,8 @@ func (t *telling) Write(p []byte) (int, error) {
 // GetFolder fetches a folder as a tar and gives the entries to each as they come. It is not
 // continued after a cut.
 func (c *Client) GetFolder(ctx context.Context, device uuid.UUID, path string, each func(h *tar.Header, r io.Reader) error) error {
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, c.url+"/api/v1/devices/"+device.String()+"/files/archive?format=tar&path="+url.QueryEscape(path), nil)
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, c.url+"/api/v1/devices/"+device.String()+"/files/archive?format=tar&path="+
+		url.QueryEscape(path), nil)
 	if err != nil {
 		return err
 	}
@@ -360,7 +366,8 @@ func (c *Client) PutFolder(ctx context.Context, device uuid.UUID, folder string,
 	pr, pw := io.Pipe()
 	defer pr.Close()
 	sum := sha256.New()
-	r, err := http.NewRequestWithContext(ctx, http.MethodPut, c.url+"/api/v1/devices/"+device.String()+"/files/archive?path="+url.QueryEscape(folder), pr)
+	r, err := http.NewRequestWithContext(ctx, http.MethodPut, c.url+"/api/v1/devices/"+device.String()+"/files/archive?path="+
+		url.QueryEscape(folder), pr)
 	if err != nil {
 		return err
 	}

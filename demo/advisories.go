@@ -30,7 +30,8 @@ func (d *demo) advisories(ctx context.Context) error {
 			days, _ := strconv.Atoi(mark[len("day "):]) // which are digits
 			return d.Began.AddDate(0, 0, days).UTC().Truncate(24 * time.Hour).Format(time.RFC3339)
 		})
-		f, err := client.Result(d.client.ImportFeedWithBodyWithResponse(ctx, name, &api.ImportFeedParams{Whole: new(true)}, "application/octet-stream", strings.NewReader(text)))
+		f, err := client.Result(d.client.ImportFeedWithBodyWithResponse(ctx, name, &api.ImportFeedParams{Whole: new(true)},
+			"application/octet-stream", strings.NewReader(text)))
 		if err != nil {
 			return fmt.Errorf("the feed %s: %w", name, err)
 		}

@@ -128,7 +128,8 @@ func Run(ctx context.Context, o Options) error {
 	if err != nil {
 		return err
 	}
-	s, err := service.Start(ctx, service.Config{Seal: seal, Database: database.URL, Owner: database.Owner, Listen: address, Console: o.Console, Contents: filepath.Join(o.Dir, "contents"), Releases: filepath.Join(o.Dir, "releases"),
+	s, err := service.Start(ctx, service.Config{Seal: seal, Database: database.URL, Owner: database.Owner, Listen: address,
+		Console: o.Console, Contents: filepath.Join(o.Dir, "contents"), Releases: filepath.Join(o.Dir, "releases"),
 		Post: post.Post{SMTP: sink.URL, From: "moorwatch@curlew-sedge.example"}})
 	if err != nil {
 		return err
@@ -142,7 +143,8 @@ func Run(ctx context.Context, o Options) error {
 	if err := d.devices(ctx); err != nil {
 		return err
 	}
-	fmt.Printf("\nMoorwatch is ready after %.1f s, with %d devices.\n\n  %s\n  sign in as  %s\n  password    %s\n\nThe same, and an API token, are in %s. Mail that it sends is kept in %s.\nCtrl+C stops it all.\n",
+	fmt.Printf("\nMoorwatch is ready after %.1f s, with %d devices.\n\n  %s\n  sign in as  %s\n  password    %s\n\nThe same, and an API "+
+		"token, are in %s. Mail that it sends is kept in %s.\nCtrl+C stops it all.\n",
 		time.Since(began).Seconds(), s.Online(), d.URL, d.User, d.Password, filepath.Join(o.Dir, accessFile), filepath.Join(o.Dir, "mail"))
 	select {
 	case <-ctx.Done():
@@ -281,7 +283,8 @@ func (d *demo) token(ctx context.Context, s site, uses int) (string, error) {
 	if _, err := client.Made(d.client.AddSiteWithResponse(ctx, api.NewSite{Organisation: s.organisation, Site: s.name})); err != nil {
 		return "", fmt.Errorf("adding %s: %w", s.name, err)
 	}
-	t, err := client.Made(d.client.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: s.organisation, Site: s.name, Uses: &uses, Approval: new(bool)}))
+	t, err := client.Made(d.client.AddEnrolmentTokenWithResponse(ctx,
+		api.NewEnrolmentToken{Organisation: s.organisation, Site: s.name, Uses: &uses, Approval: new(bool)}))
 	if err != nil {
 		return "", fmt.Errorf("making an enrolment token: %w", err)
 	}

@@ -26,9 +26,11 @@ const (
 func (d *demo) approvals(ctx context.Context) error {
 	everywhere := health.Scope{Kind: health.Everywhere}
 	for _, r := range []patch.Rule{
-		{Name: "Security, after two days", Do: patch.Approve, Scope: everywhere, Classes: []update.Class{update.Security, update.Critical}, DeferDays: 2},
+		{Name: "Security, after two days", Do: patch.Approve, Scope: everywhere, Classes: []update.Class{update.Security, update.Critical},
+			DeferDays: 2},
 		{Name: "Definitions of malware, at once", Do: patch.Approve, Scope: everywhere, Classes: []update.Class{update.Definition}},
-		{Name: "Network driver", Do: patch.Hold, Scope: everywhere, Names: []string{"Fennick network driver"}, Reason: "Two laptops of the trial lost their connection; the maker looks at it.", Until: d.Began.AddDate(0, 0, 21)},
+		{Name: "Network driver", Do: patch.Hold, Scope: everywhere, Names: []string{"Fennick network driver"},
+			Reason: "Two laptops of the trial lost their connection; the maker looks at it.", Until: d.Began.AddDate(0, 0, 21)},
 	} {
 		if _, err := client.Made(d.client.AddApprovalWithResponse(ctx, r)); err != nil {
 			return fmt.Errorf("%s: %w", r.Name, err)
@@ -108,12 +110,18 @@ func (d *demo) beginRollout(ctx context.Context) (*api.Rollout, error) {
 		}
 		first = append(first, one.ID.String())
 	}
-	return client.Made(d.client.AddRolloutWithResponse(ctx, api.NewRollout{Where: new(`name.contains("kiosk")`), Spec: patch.Rollout{Name: storyRollout, Classes: []update.Class{update.Security}, Restart: patch.RestartNeeded,
-		WaitHours: 48, Enough: 80, Gate: patch.Gate{Rollback: true}, Rings: []patch.Ring{{Name: "three that we see", Devices: first, SoakMinutes: 1}, {Name: "a third", Share: 30, SoakMinutes: 1}, {Name: "the rest"}}}}))
+	return client.Made(d.client.AddRolloutWithResponse(ctx,
+		api.NewRollout{Where: new(`name.contains("kiosk")`),
+			Spec: patch.Rollout{Name: storyRollout, Classes: []update.Class{update.Security}, Restart: patch.RestartNeeded,
+				WaitHours: 48, Enough: 80, Gate: patch.Gate{Rollback: true},
+				Rings: []patch.Ring{{Name: "three that we see", Devices: first, SoakMinutes: 1},
+					{Name: "a third", Share: 30, SoakMinutes: 1},
+					{Name: "the rest"}}}}))
 }
 
 func (d *demo) leaveOut(ctx context.Context, id uuid.UUID, name string) error {
-	_, err := client.Result(d.client.SteerRolloutWithResponse(ctx, id, api.RolloutAction{Without: &[]string{name}, Action: new(patch.ActionAgain)}))
+	_, err := client.Result(d.client.SteerRolloutWithResponse(ctx, id,
+		api.RolloutAction{Without: &[]string{name}, Action: new(patch.ActionAgain)}))
 	return err
 }
 
@@ -138,7 +146,9 @@ func (d *demo) reports(ctx context.Context, organisation string) error {
 		return err
 	}
 	next := time.Date(d.Began.Year(), d.Began.Month()+1, 1, 7, 0, 0, 0, time.UTC)
-	_, err = client.Made(d.client.AddReportScheduleWithResponse(ctx, api.NewReportSchedule{Name: "Larkmoor Libraries, each month", Organisation: &id, To: []string{"office@larkmoor-libraries.example"}, Days: 30,
-		When: calendar.Window{Start: next.Format(calendar.LocalTime), Rule: "FREQ=MONTHLY"}}))
+	_, err = client.Made(d.client.AddReportScheduleWithResponse(ctx,
+		api.NewReportSchedule{Name: "Larkmoor Libraries, each month", Organisation: &id, To: []string{"office@larkmoor-libraries.example"},
+			Days: 30,
+			When: calendar.Window{Start: next.Format(calendar.LocalTime), Rule: "FREQ=MONTHLY"}}))
 	return err
 }

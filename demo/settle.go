@@ -51,8 +51,10 @@ func (d *demo) settle(ctx context.Context) error {
 			{Check: "log", Subject: "journal", Pattern: "no record copied", Above: &health.Limits{Warning: number(0.05)}, EverySeconds: 30},
 			{Check: "latency", Above: &health.Limits{Warning: number(40), Critical: number(200)}, ForSeconds: 300}}},
 		{Name: "Hill stations run warm", Scope: health.Scope{Kind: health.Group, ID: groups["Hill stations"]}, Settings: []health.Setting{
-			{Check: "temperature", Above: &health.Limits{Warning: number(78), Critical: number(92)}, Below: &health.Limits{Warning: number(-25)}, Back: 4, ForSeconds: 60},
-			{Check: "voltage", Subject: "supply", Below: &health.Limits{Warning: number(11.6), Critical: number(11)}, Back: 0.2, ForSeconds: 300}}},
+			{Check: "temperature", Above: &health.Limits{Warning: number(78), Critical: number(92)},
+				Below: &health.Limits{Warning: number(-25)}, Back: 4, ForSeconds: 60},
+			{Check: "voltage", Subject: "supply", Below: &health.Limits{Warning: number(11.6), Critical: number(11)}, Back: 0.2,
+				ForSeconds: 300}}},
 		{Name: "Vets", Scope: health.Scope{Kind: health.Organisation, ID: sites[vets]}, Settings: []health.Setting{
 			{Check: "tcp", Subject: "records.sallowbrook.example:443", EverySeconds: 60, ForSeconds: 120}}},
 	} {
@@ -70,8 +72,10 @@ func (d *demo) settle(ctx context.Context) error {
 	if begins := d.Began.Weekday(); begins == time.Sunday || begins == time.Monday {
 		night, day = "Wednesday", "WE"
 	}
-	if _, err := client.Made(d.client.AddWindowWithResponse(ctx, api.NewWindow{Name: "Libraries, " + night + " night", Scope: health.Scope{Kind: health.Organisation, ID: sites[libraries]},
-		Span: calendar.Window{Start: d.Began.Format("2006-01-02") + "T22:00", Rule: "FREQ=WEEKLY;BYDAY=" + day, Minutes: 240}})); err != nil {
+	if _, err := client.Made(d.client.AddWindowWithResponse(ctx,
+		api.NewWindow{Name: "Libraries, " + night + " night", Scope: health.Scope{Kind: health.Organisation, ID: sites[libraries]},
+			Span: calendar.Window{Start: d.Began.Format("2006-01-02") + "T22:00", Rule: "FREQ=WEEKLY;BYDAY=" + day,
+				Minutes: 240}})); err != nil {
 		return err
 	}
 	if err := d.approvals(ctx); err != nil {
@@ -83,7 +87,8 @@ func (d *demo) settle(ctx context.Context) error {
 	if err := d.reports(ctx, sites[libraries]); err != nil {
 		return fmt.Errorf("scheduling a report: %w", err)
 	}
-	duty, err := client.Made(d.client.AddChannelWithResponse(ctx, api.NewChannel{Name: "Duty", Kind: "email", Target: "duty@curlew-sedge.example"}))
+	duty, err := client.Made(d.client.AddChannelWithResponse(ctx,
+		api.NewChannel{Name: "Duty", Kind: "email", Target: "duty@curlew-sedge.example"}))
 	if err != nil {
 		return err
 	}
@@ -94,15 +99,19 @@ func (d *demo) settle(ctx context.Context) error {
 	everywhere := health.Scope{Kind: health.Everywhere}
 	for _, r := range []health.Rule{
 		{Name: "Duty is told of warnings", Scope: everywhere, Least: health.Warning, Ends: true, Channel: duty.ID.String(),
-			Checks: []string{"silent", "disk", "disk-days", "memory", "temperature", "voltage", "service", "tcp"}, EscalateMinutes: 30, EscalateTo: lead.ID.String()},
-		{Name: "Slow log-ons, gathered", Scope: everywhere, Least: health.Warning, Checks: []string{"log-on"}, Channel: lead.ID.String(), DigestMinutes: 1},
+			Checks: []string{"silent", "disk", "disk-days", "memory", "temperature", "voltage", "service", "tcp"}, EscalateMinutes: 30,
+			EscalateTo: lead.ID.String()},
+		{Name: "Slow log-ons, gathered", Scope: everywhere, Least: health.Warning, Checks: []string{"log-on"}, Channel: lead.ID.String(),
+			DigestMinutes: 1},
 	} {
 		if _, err := client.Made(d.client.AddRuleWithResponse(ctx, r)); err != nil {
 			return err
 		}
 	}
 	// The libraries' screens are public and are seen on the wall; the vets' stay blurred.
-	if _, err := client.Made(d.client.AddConsentRuleWithResponse(ctx, api.NewConsentRule{Scope: health.Scope{Kind: health.Organisation, ID: sites[libraries]}, Tool: new("wall"), Mode: "silent"})); err != nil {
+	if _, err := client.Made(d.client.AddConsentRuleWithResponse(ctx,
+		api.NewConsentRule{Scope: health.Scope{Kind: health.Organisation, ID: sites[libraries]}, Tool: new("wall"),
+			Mode: "silent"})); err != nil {
 		return err
 	}
 	if err := d.colleagues(ctx, sites); err != nil {
@@ -116,7 +125,8 @@ func (d *demo) settle(ctx context.Context) error {
 func (d *demo) colleagues(ctx context.Context, organisations map[string]string) error {
 	about := "Keeps things running overnight: restarts services and processes, and hands the rest on."
 	if _, err := client.Result(d.client.SetRoleWithResponse(ctx, "night-desk", api.NewRole{About: &about,
-		Permissions: []access.Permission{access.AlertHandle, access.Of("services", access.Act), access.Of("processes", access.Act), access.Of("events", access.See)}})); err != nil {
+		Permissions: []access.Permission{access.AlertHandle, access.Of("services", access.Act), access.Of("processes", access.Act),
+			access.Of("events", access.See)}})); err != nil {
 		return err
 	}
 	at := func(organisation string) health.Scope {
@@ -130,7 +140,8 @@ func (d *demo) colleagues(ctx context.Context, organisations map[string]string) 
 		"Jory Fennel":  {{Role: access.Viewer, Scope: at("Tarnhead Weather Trust")}},
 	} {
 		first, _, _ := strings.Cut(strings.ToLower(name), " ")
-		if _, err := client.Made(d.client.AddPersonWithResponse(ctx, api.NewPerson{Name: name, Email: first + "@curlew-sedge.example", Grants: grants})); err != nil {
+		if _, err := client.Made(d.client.AddPersonWithResponse(ctx,
+			api.NewPerson{Name: name, Email: first + "@curlew-sedge.example", Grants: grants})); err != nil {
 			return err
 		}
 	}

@@ -59,19 +59,28 @@ func (d *demo) libraries(ctx context.Context) (*library, error) {
 		}
 	}
 	for _, p := range []pack.Package{
-		{Name: "Catalogue Fonts", Version: "1.4", Description: "The typefaces in which the catalogue is shown, with old shelf marks.", Systems: []string{"linux"},
-			Files: []pack.File{files["catalogue-fonts_1.4_all.deb"]}, There: pack.There{Condition: work.Condition{Kind: work.OfSoftware, Of: "catalogue-fonts"}},
+		{Name: "Catalogue Fonts", Version: "1.4", Description: "The typefaces in which the catalogue is shown, with old shelf marks.",
+			Systems: []string{"linux"},
+			Files:   []pack.File{files["catalogue-fonts_1.4_all.deb"]},
+			There:   pack.There{Condition: work.Condition{Kind: work.OfSoftware, Of: "catalogue-fonts"}},
 			Install: []work.Step{{Do: work.Install, File: "catalogue-fonts_1.4_all.deb", OnError: work.OnUndo}},
 			Remove:  []work.Step{{Do: work.Uninstall, Name: "catalogue-fonts"}}},
-		{Name: "Catalogue Screen settings", Version: "3", Description: "How the kiosks show the catalogue: large type, back to the first page after two minutes.", Systems: []string{"linux"}, Needs: []string{"Catalogue Fonts"},
-			Files: []pack.File{files["screen.conf"]}, There: pack.There{Condition: work.Condition{Kind: work.OfFile, Of: "/etc/catalogue/screen.conf"}, Pattern: `(?m)^version=(\S+)`},
+		{Name: "Catalogue Screen settings", Version: "3",
+			Description: "How the kiosks show the catalogue: large type, back to the first page after two minutes.",
+			Systems:     []string{"linux"}, Needs: []string{"Catalogue Fonts"},
+			Files: []pack.File{files["screen.conf"]}, There: pack.There{Condition: work.Condition{Kind: work.OfFile,
+				Of: "/etc/catalogue/screen.conf"}, Pattern: `(?m)^version=(\S+)`},
 			Install: []work.Step{{Do: work.Copy, File: "screen.conf", To: "/etc/catalogue/screen.conf", OnError: work.OnUndo},
 				{Do: work.Service, Name: "catalogue-screen.service", Action: "restart", OnError: work.OnUndo},
-				{Do: work.Wait, Seconds: 30, If: []work.Condition{{Kind: work.OfService, Of: "catalogue-screen.service"}}, OnError: work.OnUndo}},
-			Remove: []work.Step{{Do: work.Delete, Path: "/etc/catalogue/screen.conf"}, {Do: work.Service, Name: "catalogue-screen.service", Action: "restart", OnError: work.OnContinue}}},
+				{Do: work.Wait, Seconds: 30, If: []work.Condition{{Kind: work.OfService, Of: "catalogue-screen.service"}},
+					OnError: work.OnUndo}},
+			Remove: []work.Step{{Do: work.Delete, Path: "/etc/catalogue/screen.conf"},
+				{Do: work.Service, Name: "catalogue-screen.service", Action: "restart", OnError: work.OnContinue}}},
 		{Name: "Van route", Version: "2026.48", Description: "Where the book van stops, week 48.", Systems: []string{"linux"},
-			Files: []pack.File{files["route.txt"]}, There: pack.There{Condition: work.Condition{Kind: work.OfFile, Of: "/srv/van/route.txt"}, Pattern: `^Week (\S+)`},
-			Install: []work.Step{{Do: work.Copy, File: "route.txt", To: "/srv/van/route.txt"}, {Do: work.Service, Name: "position.service", Action: "restart"}}},
+			Files: []pack.File{files["route.txt"]}, There: pack.There{Condition: work.Condition{Kind: work.OfFile,
+				Of: "/srv/van/route.txt"}, Pattern: `^Week (\S+)`},
+			Install: []work.Step{{Do: work.Copy, File: "route.txt", To: "/srv/van/route.txt"},
+				{Do: work.Service, Name: "position.service", Action: "restart"}}},
 	} {
 		file, err := p.File()
 		if err != nil {
@@ -97,14 +106,21 @@ func (d *demo) libraries(ctx context.Context) (*library, error) {
 func (l *library) policies(groups map[string]string) []api.NewPolicy {
 	return []api.NewPolicy{
 		{Name: "Kiosks", Scope: health.Scope{Kind: health.Group, ID: groups["Kiosks"]},
-			Settings: []health.Setting{{Check: health.CheckService, Subject: "catalogue-screen.service", Level: health.Critical, EverySeconds: 10},
-				{Check: health.CheckSoftware, Subject: "catalogue-fonts", Value: "1.4", Fix: l.packages["Catalogue Fonts"].String(), Level: health.Notice}},
+			Settings: []health.Setting{{Check: health.CheckService, Subject: "catalogue-screen.service", Level: health.Critical,
+				EverySeconds: 10},
+				{Check: health.CheckSoftware, Subject: "catalogue-fonts", Value: "1.4", Fix: l.packages["Catalogue Fonts"].String(),
+					Level: health.Notice}},
 			Responses: &[]response.Response{{Name: "Bring the catalogue back", Check: health.CheckService, Subject: "catalogue-screen*",
-				Steps: []response.Step{{Do: response.RestartService, Watch: 60}, {Do: response.RestartDevice, Windows: true, Watch: 600}}, Attempts: 3, Hours: 24}}},
+				Steps: []response.Step{{Do: response.RestartService, Watch: 60},
+					{Do: response.RestartDevice, Windows: true, Watch: 600}},
+				Attempts: 3, Hours: 24}}},
 		{Name: "Servers, settings", Scope: health.Scope{Kind: health.Group, ID: groups["Servers"]},
-			Settings: []health.Setting{{Check: health.CheckSetting, Subject: "kernel/vm/swappiness", Value: "10", Fix: health.Self, Level: health.Notice}}},
-		{Name: "Hill stations save power", Scope: health.Scope{Kind: health.Group, ID: groups["Hill stations"]}, Agent: &health.Agent{Withhold: []string{"screen"}},
-			Settings: []health.Setting{{Check: health.CheckSetting, Subject: "power/governor", Value: "powersave", Fix: health.Self, Level: health.Notice}}},
+			Settings: []health.Setting{{Check: health.CheckSetting, Subject: "kernel/vm/swappiness", Value: "10", Fix: health.Self,
+				Level: health.Notice}}},
+		{Name: "Hill stations save power", Scope: health.Scope{Kind: health.Group, ID: groups["Hill stations"]},
+			Agent: &health.Agent{Withhold: []string{"screen"}},
+			Settings: []health.Setting{{Check: health.CheckSetting, Subject: "power/governor", Value: "powersave", Fix: health.Self,
+				Level: health.Notice}}},
 	}
 }
 
@@ -112,20 +128,27 @@ func (l *library) policies(groups map[string]string) []api.NewPolicy {
 func (l *library) begin(ctx context.Context) error {
 	later := time.Now().Add(vanAway)
 	van, name := l.packages["Van route"], "The van's route of this week"
-	if _, err := client.Made(l.client.AddJobWithResponse(ctx, api.NewJob{Package: &van, Name: &name, Where: new(`name == "van-board"`), BeginAt: &later, Limits: &job.Limits{WaitHours: 72}})); err != nil {
+	if _, err := client.Made(l.client.AddJobWithResponse(ctx,
+		api.NewJob{Package: &van, Name: &name, Where: new(`name == "van-board"`), BeginAt: &later,
+			Limits: &job.Limits{WaitHours: 72}})); err != nil {
 		return fmt.Errorf("beginning the job of the van: %w", err)
 	}
 	screen := l.packages["Catalogue Screen settings"]
-	if _, err := client.Made(l.client.AddJobWithResponse(ctx, api.NewJob{Package: &screen, Where: new(`name.contains("kiosk")`), BeginAt: new(time.Now().Add(screenLater)), Limits: &job.Limits{AtOnce: 4, StopShare: 30, WaitHours: 48}})); err != nil {
+	if _, err := client.Made(l.client.AddJobWithResponse(ctx,
+		api.NewJob{Package: &screen, Where: new(`name.contains("kiosk")`), BeginAt: new(time.Now().Add(screenLater)),
+			Limits: &job.Limits{AtOnce: 4, StopShare: 30, WaitHours: 48}})); err != nil {
 		return fmt.Errorf("beginning the job of the kiosks: %w", err)
 	}
 	clocks := l.scripts["Is the clock right?"]
-	if _, err := client.Made(l.client.AddJobWithResponse(ctx, api.NewJob{Script: &clocks, Where: new(`site.startsWith("Hill station")`), BeginAt: new(time.Now().Add(screenLater)), Limits: &job.Limits{WaitHours: 24}})); err != nil {
+	if _, err := client.Made(l.client.AddJobWithResponse(ctx,
+		api.NewJob{Script: &clocks, Where: new(`site.startsWith("Hill station")`), BeginAt: new(time.Now().Add(screenLater)),
+			Limits: &job.Limits{WaitHours: 24}})); err != nil {
 		return fmt.Errorf("beginning the job of the stations: %w", err)
 	}
 	nightly, title := l.scripts["Services that failed"], "Services that failed, each night"
 	if _, err := client.Made(l.client.AddJobWithResponse(ctx, api.NewJob{Script: &nightly, Name: &title, Where: new(`os == "linux"`),
-		When: &job.When{Rule: "FREQ=DAILY", Start: time.Now().Format("2006-01-02") + "T02:30"}, Limits: &job.Limits{WaitHours: 6, Spread: 600}})); err != nil {
+		When:   &job.When{Rule: "FREQ=DAILY", Start: time.Now().Format("2006-01-02") + "T02:30"},
+		Limits: &job.Limits{WaitHours: 6, Spread: 600}})); err != nil {
 		return fmt.Errorf("beginning the nightly job: %w", err)
 	}
 	return nil

@@ -38,15 +38,18 @@ const routerFails = 25 * time.Second
 // first started, by which its stories run.
 func world(began time.Time) []site {
 	w := &builder{next: map[string]int{}}
-	librarians := []string{"Wren Ashdown", "Tobias Fell", "Ines Marlowe", "Petra Quill", "Hal Brook", "Maud Ferris", "Osric Lane", "Juno Thorne"}
+	librarians := []string{"Wren Ashdown", "Tobias Fell", "Ines Marlowe", "Petra Quill", "Hal Brook", "Maud Ferris", "Osric Lane",
+		"Juno Thorne"}
 	w.site(libraries, "Central Library", "192.0.2.", librarians)
 	w.add("cen-desk", sim.Desk, 12)
 	w.add("cen-staff", sim.Laptop, 4)
 	w.add("cen-mac", sim.Mac, 2)
 	w.add("cen-kiosk", sim.Kiosk, 4)
 	w.add("cen-catalogue", sim.Server, 1)
-	for i, branch := range []struct{ name, code string }{{"Haywater branch", "hay"}, {"Brackenside branch", "bra"}, {"Millrace branch", "mil"},
-		{"Otterford branch", "ott"}, {"Quarry Lane branch", "qua"}, {"Stonebeck branch", "sto"}, {"Withy End branch", "wit"}, {"Gorsefield branch", "gor"},
+	for i, branch := range []struct{ name, code string }{{"Haywater branch", "hay"}, {"Brackenside branch", "bra"},
+		{"Millrace branch", "mil"},
+		{"Otterford branch", "ott"}, {"Quarry Lane branch", "qua"}, {"Stonebeck branch", "sto"}, {"Withy End branch", "wit"},
+		{"Gorsefield branch", "gor"},
 		{"Lower Fell branch", "low"}, {"Priory Green branch", "pri"}, {"Eastmere branch", "eas"}} {
 		w.site(libraries, branch.name, "192.0.2.", []string{librarians[i%8], librarians[(i+3)%8]})
 		w.add(branch.code+"-desk", sim.Desk, 3)
@@ -58,7 +61,8 @@ func world(began time.Time) []site {
 	for _, surgery := range []struct {
 		name, code string
 		people     []string
-	}{{"Sallowbrook surgery", "sal", []string{"Dr Idris Vane", "Nell Harrow", "Bram Otter"}}, {"Rushey surgery", "rus", []string{"Dr Ada Pike", "Cleo Marsh"}},
+	}{{"Sallowbrook surgery", "sal", []string{"Dr Idris Vane", "Nell Harrow", "Bram Otter"}},
+		{"Rushey surgery", "rus", []string{"Dr Ada Pike", "Cleo Marsh"}},
 		{"Aldercombe surgery", "ald", []string{"Dr Finn Sorrel", "Ottilie Reed"}}} {
 		w.site(vets, surgery.name, "198.51.100.", surgery.people)
 		w.add(surgery.code+"-reception", sim.Mac, 2)

@@ -50,13 +50,15 @@ func (m *Machine) without(ctx context.Context) error {
 			if part == "lib" {
 				to = "usr/lib"
 			}
-			if err := run(ctx, "cp", "--archive", "--no-target-directory", filepath.Join(openRCFiles, part), filepath.Join(m.Root, to)); err != nil {
+			if err := run(ctx, "cp", "--archive", "--no-target-directory", filepath.Join(openRCFiles, part),
+				filepath.Join(m.Root, to)); err != nil {
 				return err
 			}
 		}
 		table += "::sysinit:/sbin/openrc sysinit\n::sysinit:/sbin/openrc boot\n::wait:/sbin/openrc default\n"
 	}
 	// The service's address is on the machine's own loopback, as it is on the host.
-	table += fmt.Sprintf("::respawn:/usr/bin/systemd-socket-activate -l 127.0.0.1:%s /lib/systemd/systemd-socket-proxyd %s1:%s\n", port, m.lab.subnet, port)
+	table += fmt.Sprintf("::respawn:/usr/bin/systemd-socket-activate -l 127.0.0.1:%s /lib/systemd/systemd-socket-proxyd %s1:%s\n", port,
+		m.lab.subnet, port)
 	return errors.Join(os.Symlink("/bin/busybox", init), os.WriteFile(filepath.Join(m.Root, "etc/inittab"), []byte(table), 0o644))
 }

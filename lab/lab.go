@@ -88,7 +88,8 @@ func New(ctx context.Context, o Options) (l *Lab, err error) {
 		return nil, fmt.Errorf("mounting memory for the disks: %w", err)
 	}
 	l.repo = filepath.Join(l.base, "repo")
-	for _, dir := range []string{filepath.Join(l.repo, mainSuite), filepath.Join(l.repo, securitySuite), filepath.Join(l.base, "shared/upper"), filepath.Join(l.base, "shared/work"), filepath.Join(l.base, "shared/root")} {
+	for _, dir := range []string{filepath.Join(l.repo, mainSuite), filepath.Join(l.repo, securitySuite),
+		filepath.Join(l.base, "shared/upper"), filepath.Join(l.base, "shared/work"), filepath.Join(l.base, "shared/root")} {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
 			return nil, err
 		}
@@ -187,7 +188,8 @@ func (l *Lab) Resign(ctx context.Context) error {
 }
 
 // Advisory is the one about tarnlib, as an OSV document: 1.1 mends it.
-const Advisory = `{"id": "LAB-2026-0001", "aliases": ["CVE-2026-70901"], "published": "2026-11-20T00:00:00Z", "modified": "2026-11-20T00:00:00Z", "summary": "tarnlib reads what it should not",
+const Advisory = `{"id": "LAB-2026-0001", "aliases": ["CVE-2026-70901"], "published": "2026-11-20T00:00:00Z",
+	"modified": "2026-11-20T00:00:00Z", "summary": "tarnlib reads what it should not",
  "severity": [{"type": "CVSS_V3", "score": "CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:H/I:H/A:N"}],
  "affected": [{"package": {"ecosystem": "Debian", "name": "tarnlib"}, "ranges": [{"type": "ECOSYSTEM", "events": [{"introduced": "0"}, {"fixed": "1.1"}]}]}]}`
 
@@ -215,7 +217,8 @@ func (l *Lab) network(ctx context.Context) error {
 		return errors.New("no bridge can be added: does the kernel have bridges?")
 	}
 	host := l.subnet + "1"
-	if err := errors.Join(run(ctx, "ip", "addr", "add", host+"/24", "dev", l.bridge), run(ctx, "ip", "link", "set", l.bridge, "up")); err != nil {
+	if err := errors.Join(run(ctx, "ip", "addr", "add", host+"/24", "dev", l.bridge),
+		run(ctx, "ip", "link", "set", l.bridge, "up")); err != nil {
 		return err
 	}
 	packages, err := net.Listen("tcp", host+":80")
@@ -261,7 +264,8 @@ func relay(c net.Conn, address string) {
 // share makes the layer that all machines have above the host's root.
 func (l *Lab) share(ctx context.Context, debs []string) error {
 	root := filepath.Join(l.base, "shared/root")
-	if err := syscall.Mount("overlay", root, "overlay", 0, "lowerdir=/,upperdir="+l.base+"/shared/upper,workdir="+l.base+"/shared/work"); err != nil {
+	if err := syscall.Mount("overlay", root, "overlay", 0, "lowerdir=/,upperdir="+l.base+"/shared/upper,workdir="+l.base+
+		"/shared/work"); err != nil {
 		return fmt.Errorf("mounting an overlay of this host's root: %w", err)
 	}
 	defer syscall.Unmount(root, syscall.MNT_DETACH)
@@ -272,7 +276,8 @@ func (l *Lab) share(ctx context.Context, debs []string) error {
 		}
 		return os.WriteFile(path, []byte(text), 0o644)
 	}
-	for _, name := range []string{"postgresql.service", "apt-daily.timer", "apt-daily-upgrade.timer", "systemd-networkd.service", "networking.service", "systemd-resolved.service"} {
+	for _, name := range []string{"postgresql.service", "apt-daily.timer", "apt-daily-upgrade.timer", "systemd-networkd.service",
+		"networking.service", "systemd-resolved.service"} {
 		os.Remove(filepath.Join(root, "etc/systemd/system", name))
 		os.Symlink("/dev/null", filepath.Join(root, "etc/systemd/system", name))
 	}
@@ -288,13 +293,20 @@ func (l *Lab) share(ctx context.Context, debs []string) error {
 	}
 	err = errors.Join(err, os.MkdirAll(wants, 0o755),
 		write("etc/lab-repository.gpg", string(public)),
-		write("etc/apt/sources.list", fmt.Sprintf("deb [signed-by=/etc/lab-repository.gpg] http://%s/%s ./\ndeb [signed-by=/etc/lab-repository.gpg] http://%s/%s ./\n", host, mainSuite, host, securitySuite)),
-		write("etc/apt/apt.conf.d/90lab", "Acquire::http::Proxy \"false\";\nAcquire::http::Timeout \"10\";\nAPT::Sandbox::User \"root\";\n"),
-		write("usr/lib/systemd/system/moor-agent.service", "[Unit]\nAfter=lab-network.service lab-service.socket\n[Service]\nExecStart=/usr/local/bin/moor-agent run --dir /var/lib/moor-agent\nRestart=always\nRestartSec=1\n"),
-		write("usr/lib/systemd/system/lab-network.service", "[Unit]\nBefore=moor-agent.service\n[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=/bin/sh /etc/lab-network\n"),
+		write("etc/apt/sources.list", fmt.Sprintf("deb [signed-by=/etc/lab-repository.gpg] http://%s/%s ./\ndeb "+
+			"[signed-by=/etc/lab-repository.gpg] http://%s/%s ./\n", host, mainSuite, host, securitySuite)),
+		write("etc/apt/apt.conf.d/90lab",
+			"Acquire::http::Proxy \"false\";\nAcquire::http::Timeout \"10\";\nAPT::Sandbox::User \"root\";\n"),
+		write("usr/lib/systemd/system/moor-agent.service",
+			"[Unit]\nAfter=lab-network.service lab-service.socket\n[Service]\nExecStart=/usr/local/bin/moor-agent run --dir "+
+				"/var/lib/moor-agent\nRestart=always\nRestartSec=1\n"),
+		write("usr/lib/systemd/system/lab-network.service",
+			"[Unit]\nBefore=moor-agent.service\n[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=/bin/sh /etc/lab-network\n"),
 		// The service's address is on the machine's own loopback, as it is on the host.
 		write("usr/lib/systemd/system/lab-service.socket", fmt.Sprintf("[Socket]\nListenStream=127.0.0.1:%s\n", port)),
-		write("usr/lib/systemd/system/lab-service.service", fmt.Sprintf("[Unit]\nRequires=lab-service.socket\n[Service]\nExecStart=/lib/systemd/systemd-socket-proxyd %s:%s\n", host, port)))
+		write("usr/lib/systemd/system/lab-service.service",
+			fmt.Sprintf("[Unit]\nRequires=lab-service.socket\n[Service]\nExecStart=/lib/systemd/systemd-socket-proxyd %s:%s\n", host,
+				port)))
 	if err != nil {
 		return err
 	}
@@ -325,7 +337,8 @@ func (l *Lab) share(ctx context.Context, debs []string) error {
 			return err
 		}
 	}
-	return run(ctx, "systemd-nspawn", "--quiet", "--directory="+root, "--register=no", "--keep-unit", "--pipe", "/bin/sh", "-c", "dpkg -i /var/cache/*_all.deb && systemctl enable heathd.service kiosk-screen.service && rm /var/cache/*_all.deb")
+	return run(ctx, "systemd-nspawn", "--quiet", "--directory="+root, "--register=no", "--keep-unit", "--pipe", "/bin/sh", "-c",
+		"dpkg -i /var/cache/*_all.deb && systemctl enable heathd.service kiosk-screen.service && rm /var/cache/*_all.deb")
 }
 
 // Close ends all machines, and removes what the lab made.

@@ -50,7 +50,8 @@ func (m *Machine) make(ctx context.Context) error {
 			return err
 		}
 	}
-	if err := syscall.Mount("overlay", m.Root, "overlay", 0, "lowerdir="+m.lab.base+"/shared/upper:/,upperdir="+m.dir+"/upper,workdir="+m.dir+"/work"); err != nil {
+	if err := syscall.Mount("overlay", m.Root, "overlay", 0, "lowerdir="+m.lab.base+"/shared/upper:/,upperdir="+m.dir+"/upper,workdir="+
+		m.dir+"/work"); err != nil {
 		return fmt.Errorf("mounting its disk: %w", err)
 	}
 	if m.lab.options.Init != "" {
@@ -59,8 +60,10 @@ func (m *Machine) make(ctx context.Context) error {
 		}
 	}
 	address := fmt.Sprintf("%s%d", m.lab.subnet, m.number)
-	for name, text := range map[string]string{"etc/machine-id": strings.ReplaceAll(uuid.NewString(), "-", "") + "\n", "etc/hostname": m.Name + "\n", "etc/hosts": "127.0.0.1 localhost " + m.Name + "\n",
-		"etc/lab-network": "ip link set lo up\nip addr add " + address + "/24 dev host0\nip link set host0 up\nip route add default via " + m.lab.subnet + "1\n"} {
+	for name, text := range map[string]string{"etc/machine-id": strings.ReplaceAll(uuid.NewString(), "-", "") + "\n",
+		"etc/hostname": m.Name + "\n", "etc/hosts": "127.0.0.1 localhost " + m.Name + "\n",
+		"etc/lab-network": "ip link set lo up\nip addr add " + address + "/24 dev host0\nip link set host0 up\nip route add default via " +
+			m.lab.subnet + "1\n"} {
 		os.Remove(filepath.Join(m.Root, name))
 		if err := os.WriteFile(filepath.Join(m.Root, name), []byte(text), 0o644); err != nil {
 			return err
@@ -82,7 +85,8 @@ func (m *Machine) boot() {
 		defer close(done)
 		for {
 			m.unlink() // what a machine left that ended at once
-			args := []string{"--quiet", "--directory=" + m.Root, "--register=no", "--keep-unit", "--machine=" + m.container(), "--hostname=" + m.Name, "--network-bridge=" + m.lab.bridge,
+			args := []string{"--quiet", "--directory=" + m.Root, "--register=no", "--keep-unit", "--machine=" + m.container(),
+				"--hostname=" + m.Name, "--network-bridge=" + m.lab.bridge,
 				"--link-journal=no", "--resolv-conf=off", "--timezone=off", "--console=pipe"}
 			if m.lab.options.Init == "" {
 				args = append(args, "--boot")
@@ -132,7 +136,8 @@ func (m *Machine) Do(ctx context.Context, script string) (string, error) {
 	if err != nil || len(strings.Fields(string(first))) == 0 {
 		return "", errors.New("the machine is not there yet")
 	}
-	cmd := exec.CommandContext(ctx, "nsenter", "--target", strings.Fields(string(first))[0], "--mount", "--uts", "--ipc", "--net", "--pid", "--root", "--wd", "/bin/sh", "-c", script)
+	cmd := exec.CommandContext(ctx, "nsenter", "--target", strings.Fields(string(first))[0], "--mount", "--uts", "--ipc", "--net", "--pid",
+		"--root", "--wd", "/bin/sh", "-c", script)
 	cmd.Env = []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/root"}
 	cmd.WaitDelay = time.Second
 	out, err := cmd.CombinedOutput()

@@ -24,7 +24,8 @@ type piece struct {
 // before are the versions that machines have when they are made, after those that are published later.
 var before = []piece{
 	{name: "tarnlib", version: "1.0", about: "A library that programs use", program: true},
-	{name: "heathd", version: "2.0", about: "A service that uses the library", depends: "tarnlib", service: "/usr/lib/tarnlib/program infinity"},
+	{name: "heathd", version: "2.0", about: "A service that uses the library", depends: "tarnlib",
+		service: "/usr/lib/tarnlib/program infinity"},
 	{name: "kiosk-screen", version: "3.2", about: "The catalogue on a screen", service: "/bin/sleep infinity"},
 	{name: "fell-kernel", version: "6.1", about: "What takes effect after a restart"},
 	{name: "bracken", version: "1", about: "What cannot be updated"},
@@ -35,7 +36,8 @@ var before = []piece{
 var after = []piece{
 	{name: "tarnlib", version: "1.1", about: "A library that programs use", program: true, security: true},
 	{name: "kiosk-screen", version: "3.3", about: "The catalogue on a screen", service: "/bin/false", security: true},
-	{name: "fell-kernel", version: "6.2", about: "What takes effect after a restart", postinst: "touch /run/reboot-required\n", security: true},
+	{name: "fell-kernel", version: "6.2", about: "What takes effect after a restart", postinst: "touch /run/reboot-required\n",
+		security: true},
 	{name: "bracken", version: "2", about: "What cannot be updated", postinst: "echo 'bracken does not find its field' >&2\nexit 1\n"},
 	{name: "peat", version: "2", about: "What takes its time", postinst: "sleep 4\n"},
 	{name: "sedge", version: "2", about: "What waits for something else", depends: "no-such-marsh (>= 9)"},
@@ -57,7 +59,8 @@ func (p piece) build(ctx context.Context, scratch, into string) (path string, er
 			}
 		}
 	}
-	control := fmt.Sprintf("Package: %s\nVersion: %s\nArchitecture: all\nMaintainer: Curlew & Sedge <lab@curlew-sedge.example>\nDescription: %s\n", p.name, p.version, p.about)
+	control := fmt.Sprintf("Package: %s\nVersion: %s\nArchitecture: all\nMaintainer: Curlew & Sedge "+
+		"<lab@curlew-sedge.example>\nDescription: %s\n", p.name, p.version, p.about)
 	if p.depends != "" {
 		control += "Depends: " + p.depends + "\n"
 	}
@@ -72,8 +75,11 @@ func (p piece) build(ctx context.Context, scratch, into string) (path string, er
 	}
 	post := p.postinst
 	if p.service != "" {
-		write("lib/systemd/system/"+p.name+".service", fmt.Sprintf("[Unit]\nDescription=%s\n[Service]\nExecStart=%s\n[Install]\nWantedBy=multi-user.target\n", p.about, p.service), 0o644)
-		post += fmt.Sprintf("if [ -d /run/systemd/system ]; then systemctl daemon-reload; systemctl enable -q %s.service; systemctl restart %s.service || true; fi\n", p.name, p.name)
+		write("lib/systemd/system/"+p.name+".service",
+			fmt.Sprintf("[Unit]\nDescription=%s\n[Service]\nExecStart=%s\n[Install]\nWantedBy=multi-user.target\n", p.about, p.service),
+			0o644)
+		post += fmt.Sprintf("if [ -d /run/systemd/system ]; then systemctl daemon-reload; systemctl enable -q %s.service; systemctl "+
+			"restart %s.service || true; fi\n", p.name, p.name)
 	}
 	if post != "" {
 		write("DEBIAN/postinst", "#!/bin/sh\nset -e\n[ \"$1\" = configure ] || exit 0\n"+post, 0o755)
@@ -104,7 +110,8 @@ func index(ctx context.Context, dir, suite, label string) error {
 	if err := os.WriteFile(filepath.Join(dir, suite, "Packages"), packages, 0o644); err != nil {
 		return err
 	}
-	release := fmt.Sprintf("Origin: Larkmoor\nLabel: %s\nSuite: %s\nCodename: %s\nArchitectures: all amd64\nSHA256:\n %x %d Packages\n", label, suite, suite, sha256.Sum256(packages), len(packages))
+	release := fmt.Sprintf("Origin: Larkmoor\nLabel: %s\nSuite: %s\nCodename: %s\nArchitectures: all amd64\nSHA256:\n %x %d Packages\n",
+		label, suite, suite, sha256.Sum256(packages), len(packages))
 	return os.WriteFile(filepath.Join(dir, suite, "Release"), []byte(release), 0o644)
 }
 

@@ -54,8 +54,10 @@ import (
 
 // Config is what the service needs to start.
 type Config struct {
-	Database    string // address of PostgreSQL, with the service's own role
-	Owner       string // the same with the role that the schema belongs to, which is brought up to date first; "" where moorwatch migrate has done so
+	Database string // address of PostgreSQL, with the service's own role
+	// the same with the role that the schema belongs to, which is brought up to date first; "" where
+	// moorwatch migrate has done so
+	Owner       string
 	Connections int32  // to the database, at most; 16 when 0
 	Listen      string // host:port; port 0 chooses a free one
 	// URL is where people and devices reach the service; made from Listen when empty.
@@ -153,7 +155,8 @@ func Start(ctx context.Context, config Config) (*Service, error) {
 func start(ctx context.Context, config Config, listener net.Listener) (_ *Service, err error) {
 	address := listener.Addr().(*net.TCPAddr)
 	if config.TLS == nil && !address.IP.IsLoopback() {
-		return nil, fmt.Errorf("plain HTTP is for loopback alone, and %s is not: give a certificate, or have the service make its own", config.Listen)
+		return nil, fmt.Errorf("plain HTTP is for loopback alone, and %s is not: give a certificate, or have the service make its own",
+			config.Listen)
 	}
 	s := &Service{URL: config.URL, served: make(chan error, 1)}
 	if s.URL == "" {
@@ -242,7 +245,8 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	s.Fleet.Moved = s.Access.PlacesChanged
 	s.Privacy = privacy.New(s.pool, s.Fleet, s.Access.Log)
 	s.Privacy.Disconnect = s.hub.Disconnect
-	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access, s.Access.Log, s.hub, config.Seal, keys[keyConsoles], keys[keyRecordings])
+	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access, s.Access.Log, s.hub, config.Seal, keys[keyConsoles],
+		keys[keyRecordings])
 	s.Patch.JoinPower(s.Session)
 	if err := s.Session.Refresh(ctx); err != nil {
 		return nil, fmt.Errorf("reading the rules of consent: %w", err)
@@ -259,7 +263,8 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	if config.Advisories != "" {
 		s.running.Go(func() { s.Patch.KeepMirror(background, config.Advisories) })
 	}
-	for _, run := range []func(context.Context){s.Job.Run, s.Patch.Run, s.Patch.Compare, s.Access.Run, s.Fleet.Run, s.Vitals.Run, s.Health.Run, s.Session.Run, s.refresh} {
+	for _, run := range []func(context.Context){s.Job.Run, s.Patch.Run, s.Patch.Compare, s.Access.Run, s.Fleet.Run, s.Vitals.Run,
+		s.Health.Run, s.Session.Run, s.refresh} {
 		s.running.Go(func() { run(background) })
 	}
 	if err := s.Fleet.Begin(ctx); err != nil {
@@ -274,8 +279,9 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	if err := s.jobs.Start(background); err != nil {
 		return nil, fmt.Errorf("starting background work: %w", err)
 	}
-	return s, s.serve(background, config, listener, columns{s.Access, fleetColumn{s.Fleet}, vitalsColumn{s.Vitals}, healthColumn{s.Health}, inventoryColumn{s.Inventory},
-		sessionColumn{s.Session}, jobColumn{s.Job}, patchColumn{s.Patch}, agentsColumn{s.Agents}, privacyColumn{s.Privacy}})
+	return s, s.serve(background, config, listener,
+		columns{s.Access, fleetColumn{s.Fleet}, vitalsColumn{s.Vitals}, healthColumn{s.Health}, inventoryColumn{s.Inventory},
+			sessionColumn{s.Session}, jobColumn{s.Job}, patchColumn{s.Patch}, agentsColumn{s.Agents}, privacyColumn{s.Privacy}})
 }
 
 // refreshEvery is how often this node reads again what another may have changed.
@@ -308,12 +314,15 @@ func reachable(a *net.TCPAddr) string {
 
 func (s *Service) serve(background context.Context, config Config, listener net.Listener, all columns) error {
 	metrics := prometheus.NewRegistry()
-	metrics.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "moorwatch_devices_connected", Help: "Devices with a live link."},
+	metrics.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "moorwatch_devices_connected",
+		Help: "Devices with a live link."},
 		func() float64 { return float64(s.hub.Count()) }))
 	strangers := doors.New(config.Proxies)
-	metrics.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "moorwatch_connections_unproven", Help: "Connections on which nobody has proved who they are."},
+	metrics.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "moorwatch_connections_unproven",
+		Help: "Connections on which nobody has proved who they are."},
 		func() float64 { return float64(strangers.Unproven()) }))
-	router, err := front.NewRouter(front.Parts{API: all, Sessions: s.Access, Places: s.Fleet, Console: config.Console, Metrics: metrics, Doors: strangers, Audit: s.Access.Log,
+	router, err := front.NewRouter(front.Parts{API: all, Sessions: s.Access, Places: s.Fleet, Console: config.Console, Metrics: metrics,
+		Doors: strangers, Audit: s.Access.Log,
 		Ready: func(r *http.Request) error {
 			ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 			defer cancel()
@@ -323,7 +332,8 @@ func (s *Service) serve(background context.Context, config Config, listener net.
 		return err
 	}
 	for _, told := range []func(context.Context, front.RightsChange){
-		func(ctx context.Context, change front.RightsChange) { router.Review(ctx, change.Person) }, s.Session.RightsChanged, s.Job.RightsChanged,
+		func(ctx context.Context, change front.RightsChange) { router.Review(ctx, change.Person) }, s.Session.RightsChanged,
+		s.Job.RightsChanged,
 	} {
 		s.Access.Watch(told)
 	}
@@ -333,8 +343,10 @@ func (s *Service) serve(background context.Context, config Config, listener net.
 	mux.Handle("GET /install/", s.Agents)
 	mux.Handle("/", router)
 	// Who may go on for longer sets another deadline once they have proved who they are.
-	s.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
-		HTTP2:       &http.HTTP2Config{MaxConcurrentStreams: 100, SendPingTimeout: time.Minute, PingTimeout: 30 * time.Second, WriteByteTimeout: time.Minute},
+	s.server = &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 30 * time.Second, IdleTimeout: 2 * time.Minute,
+		MaxHeaderBytes: 32 << 10,
+		HTTP2: &http.HTTP2Config{MaxConcurrentStreams: 100, SendPingTimeout: time.Minute, PingTimeout: 30 * time.Second,
+			WriteByteTimeout: time.Minute},
 		ConnContext: strangers.ConnContext, TLSConfig: config.TLS, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
 	listener = strangers.Listen(listener)
 	go func() {
@@ -399,7 +411,8 @@ func work[T river.JobArgs](workers *river.Workers, do func(ctx context.Context) 
 func (s *Service) schedule() (*river.Client[pgx.Tx], error) {
 	workers := river.NewWorkers()
 	work[expireArgs](workers, func(ctx context.Context) error {
-		return errors.Join(s.Vitals.Expire(ctx), s.Access.Expire(ctx), s.Health.Expire(ctx), s.Session.Expire(ctx), s.Job.Expire(ctx), s.Patch.Expire(ctx),
+		return errors.Join(s.Vitals.Expire(ctx), s.Access.Expire(ctx), s.Health.Expire(ctx), s.Session.Expire(ctx), s.Job.Expire(ctx),
+			s.Patch.Expire(ctx),
 			s.Inventory.Expire(ctx))
 	})
 	work[compactArgs](workers, s.Vitals.Compact)
@@ -416,7 +429,8 @@ func (s *Service) schedule() (*river.Client[pgx.Tx], error) {
 		Queues:  map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4}},
 		Workers: workers,
 		PeriodicJobs: []*river.PeriodicJob{every(time.Hour, expireArgs{}, true), every(10*time.Minute, compactArgs{}, true),
-			every(time.Hour, trendArgs{}, true), every(time.Minute, suspectArgs{}, true), every(time.Hour, recordArgs{}, true), every(time.Minute, reportArgs{}, true)},
+			every(time.Hour, trendArgs{}, true), every(time.Minute, suspectArgs{}, true), every(time.Hour, recordArgs{}, true),
+			every(time.Minute, reportArgs{}, true)},
 		ReindexerSchedule: river.NeverSchedule(), // it would need to own the tables
 		Logger:            slog.New(slog.DiscardHandler),
 		JobTimeout:        10 * time.Minute,
@@ -424,7 +438,8 @@ func (s *Service) schedule() (*river.Client[pgx.Tx], error) {
 }
 
 // waiting are the states of periodic work in which another of its kind is not added.
-var waiting = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning, rivertype.JobStateScheduled}
+var waiting = []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable,
+	rivertype.JobStateRunning, rivertype.JobStateScheduled}
 
 // removalCode makes the code of each device from the service's own secret, so that none is kept.
 func removalCode(seal ed25519.PrivateKey) func(device uuid.UUID) string {

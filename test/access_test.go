@@ -30,12 +30,14 @@ func TestSetUpLinkWorksOnce(t *testing.T) {
 	refused(t, err, http.StatusGone, "has been used")
 	_, err = c.SetUp(t.Context(), api.SetUp{Link: "mw-setup.forged", Password: "another password"})
 	refused(t, err, http.StatusGone, "has been used")
-	added := must(client.Made(w.owner.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "Ines", Email: "ines@curlew-sedge.example", Grants: wholly(access.Technician)})))(t)
+	added := must(client.Made(w.owner.AddPersonWithResponse(t.Context(),
+		api.NewPerson{Name: "Ines", Email: "ines@curlew-sedge.example", Grants: wholly(access.Technician)})))(t)
 	_, link, _ := strings.Cut(added.Link, "#")
 	_, err = c.SetUp(t.Context(), api.SetUp{Link: link, Password: "short"})
 	refused(t, err, http.StatusUnprocessableEntity, "at least 12 characters")
 	must(c.SetUp(t.Context(), api.SetUp{Link: link, Password: password}))(t) // a refused password did not spend it
-	_, err = client.Made(w.owner.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "Ines", Email: "INES@curlew-sedge.example", Grants: wholly(access.Viewer)}))
+	_, err = client.Made(w.owner.AddPersonWithResponse(t.Context(),
+		api.NewPerson{Name: "Ines", Email: "INES@curlew-sedge.example", Grants: wholly(access.Viewer)}))
 	refused(t, err, http.StatusConflict, "e-mail address already")
 }
 
@@ -66,7 +68,8 @@ func TestSignIn(t *testing.T) {
 func TestCSRF(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
-	answer, err := http.Post(w.Service.URL+"/api/v1/session", "application/json", strings.NewReader(`{"email":"robin@curlew-sedge.example","password":"`+password+`"}`))
+	answer, err := http.Post(w.Service.URL+"/api/v1/session", "application/json",
+		strings.NewReader(`{"email":"robin@curlew-sedge.example","password":"`+password+`"}`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -75,8 +78,10 @@ func TestCSRF(t *testing.T) {
 	if !cookie.HttpOnly || cookie.SameSite != http.SameSiteStrictMode || cookie.Path != "/" {
 		t.Errorf("the session's cookie is %+v", cookie)
 	}
-	for token, want := range map[string]int{"": http.StatusForbidden, "forged": http.StatusForbidden, access.CSRF(cookie.Value): http.StatusCreated} {
-		r, _ := http.NewRequestWithContext(t.Context(), http.MethodPost, w.Service.URL+"/api/v1/tokens", strings.NewReader(`{"name":"x","days":1}`))
+	for token, want := range map[string]int{"": http.StatusForbidden, "forged": http.StatusForbidden,
+		access.CSRF(cookie.Value): http.StatusCreated} {
+		r, _ := http.NewRequestWithContext(t.Context(), http.MethodPost, w.Service.URL+"/api/v1/tokens",
+			strings.NewReader(`{"name":"x","days":1}`))
 		r.AddCookie(cookie)
 		r.Header.Set("Content-Type", "application/json")
 		r.Header.Set("X-Moorwatch-Csrf", token)
@@ -118,7 +123,8 @@ func TestAPITokens(t *testing.T) {
 	}
 	defer db.Close(context.Background())
 	var leaks int
-	if err := db.QueryRow(t.Context(), "SELECT count(*) FROM api_tokens WHERE position($1::bytea in hash) > 0", []byte(made.Secret)).Scan(&leaks); err != nil || leaks > 0 {
+	if err := db.QueryRow(t.Context(), "SELECT count(*) FROM api_tokens WHERE position($1::bytea in hash) > 0",
+		[]byte(made.Secret)).Scan(&leaks); err != nil || leaks > 0 {
 		t.Errorf("the secret stands in the database: %d, %v", leaks, err)
 	}
 }
@@ -138,10 +144,13 @@ func TestEveryRoute(t *testing.T) {
 		grant       access.Rights
 	}
 	people := []who{{"nobody", "", nil}, {"owner", w.token, access.Rights{{Role: access.Owner, Scope: everywhere}}}}
-	for _, g := range []access.Grant{{Role: access.Technician, Scope: everywhere}, {Role: access.Helper, Scope: everywhere}, {Role: access.Viewer, Scope: everywhere},
-		{Role: "night-desk", Scope: everywhere, Permissions: []access.Permission{access.FleetRead, access.Of("services", access.See), services}},
+	for _, g := range []access.Grant{{Role: access.Technician, Scope: everywhere}, {Role: access.Helper, Scope: everywhere},
+		{Role: access.Viewer, Scope: everywhere},
+		{Role: "night-desk", Scope: everywhere, Permissions: []access.Permission{access.FleetRead, access.Of("services", access.See),
+			services}},
 		{Role: access.Technician, Scope: here}} {
-		people = append(people, who{fmt.Sprint(g.Role, " at ", g.Scope.Kind), w.personWith(t, api.Grants{{Role: g.Role, Scope: g.Scope}}), access.Rights{g}})
+		people = append(people, who{fmt.Sprint(g.Role, " at ", g.Scope.Kind), w.personWith(t, api.Grants{{Role: g.Role, Scope: g.Scope}}),
+			access.Rights{g}})
 	}
 	places := map[uuid.UUID]*health.Place{inside.id: {Site: here.ID}, outside.id: {Site: "other"}}
 	n := 0
@@ -167,7 +176,8 @@ func TestEveryRoute(t *testing.T) {
 					case op.Extensions["x-place"] == "everywhere":
 						may = p.grant.Everywhere(needs)
 					}
-					if may && atDevice && (method != http.MethodGet && p.name == "owner" || strings.HasSuffix(path, "/shell") || strings.HasSuffix(path, "/screen")) {
+					if may && atDevice && (method != http.MethodGet && p.name == "owner" || strings.HasSuffix(path, "/shell") ||
+						strings.HasSuffix(path, "/screen")) {
 						continue // what is done to a device is tested elsewhere
 					}
 					n++
@@ -208,7 +218,8 @@ func TestWhatOneSiteSees(t *testing.T) {
 	mine, other := w.simulated(t, "hay-desk-01"), w.elsewhere(t, "bog-desk-01")
 	w.await(t, 10*time.Second, "both are in the list of software", func() bool {
 		for _, id := range []uuid.UUID{mine.id, other.id} {
-			if v, err := client.Result(w.owner.GetInventoryWithResponse(t.Context(), id, &api.GetInventoryParams{})); err != nil || len(v.Items) == 0 {
+			if v, err := client.Result(w.owner.GetInventoryWithResponse(t.Context(), id, &api.GetInventoryParams{})); err != nil ||
+				len(v.Items) == 0 {
 				return false
 			}
 		}
@@ -218,12 +229,14 @@ func TestWhatOneSiteSees(t *testing.T) {
 		if _, err := w.owner.Run(t.Context(), d.id, command("hostname"), io.Discard, io.Discard); err != nil {
 			t.Fatal(err)
 		}
-		w.policy(t, "noisy "+d.id.String(), health.Scope{Kind: health.Device, ID: d.id.String()}, health.Setting{Check: "disk", Above: &health.Limits{Warning: new(1.0)}})
+		w.policy(t, "noisy "+d.id.String(), health.Scope{Kind: health.Device, ID: d.id.String()},
+			health.Setting{Check: "disk", Above: &health.Limits{Warning: new(1.0)}})
 	}
 	w.await(t, 20*time.Second, "both have an alert", func() bool {
 		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{})))(t).Items) >= 2
 	})
-	must(client.Made(w.owner.AddGroupWithResponse(t.Context(), api.NewGroup{Name: "All desks", Expression: new("os == 'linux' || os == 'windows' || os == 'macos'"), Global: new(true)})))(t)
+	must(client.Made(w.owner.AddGroupWithResponse(t.Context(),
+		api.NewGroup{Name: "All desks", Expression: new("os == 'linux' || os == 'windows' || os == 'macos'"), Global: new(true)})))(t)
 	token := w.personWith(t, api.Grants{{Role: access.Technician, Scope: w.siteScope(t, organisation, site)}})
 	for i, d := range []*running{mine, other} {
 		dir := t.TempDir()
@@ -233,9 +246,11 @@ func TestWhatOneSiteSees(t *testing.T) {
 		w.back(t, &running{dir: dir, id: d.id}, body("copy", uint64(90+i)))
 	}
 	w.await(t, 20*time.Second, "somebody is asked about copies of both", func() bool {
-		return len(must(client.Result(w.owner.ListIdentityQuestionsWithResponse(t.Context(), &api.ListIdentityQuestionsParams{})))(t).Items) == 2
+		return len(must(client.Result(w.owner.ListIdentityQuestionsWithResponse(t.Context(),
+			&api.ListIdentityQuestionsParams{})))(t).Items) == 2
 	})
-	for _, path := range []string{"/identity-questions", "/devices", "/devices?where=true", "/organisations", "/groups", "/words", "/alerts", "/attention", "/changes", "/software", "/policies", "/maintenance-windows",
+	for _, path := range []string{"/identity-questions", "/devices", "/devices?where=true", "/organisations", "/groups", "/words",
+		"/alerts", "/attention", "/changes", "/software", "/policies", "/maintenance-windows",
 		"/consent-rules", "/enrolment-tokens", "/sessions", "/audit", "/audit/export?format=jsonl", "/software?format=csv"} {
 		whole, part := w.read(t, path, w.token), w.read(t, path, token)
 		for _, secret := range []string{"bog-desk-01", other.id.String(), otherSite, otherOrganisation} {
@@ -268,9 +283,11 @@ func TestWhatOneSiteSees(t *testing.T) {
 		t.Errorf("a command on all went to %v: %v", asked, err)
 	}
 	scope := health.Scope{Kind: health.Device, ID: other.id.String()}
-	_, err = client.Made(c.AddPolicyWithResponse(t.Context(), api.NewPolicy{Name: "mine", Scope: scope, Settings: []health.Setting{{Check: "disk", Off: true}}}))
+	_, err = client.Made(c.AddPolicyWithResponse(t.Context(),
+		api.NewPolicy{Name: "mine", Scope: scope, Settings: []health.Setting{{Check: "disk", Off: true}}}))
 	refused(t, err, http.StatusForbidden, "policy.manage")
-	_, err = client.Made(c.AddPolicyWithResponse(t.Context(), api.NewPolicy{Name: "mine", Scope: everywhere, Settings: []health.Setting{{Check: "disk", Off: true}}}))
+	_, err = client.Made(c.AddPolicyWithResponse(t.Context(),
+		api.NewPolicy{Name: "mine", Scope: everywhere, Settings: []health.Setting{{Check: "disk", Off: true}}}))
 	refused(t, err, http.StatusForbidden, "policy.manage")
 	for _, a := range must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{Device: &other.id})))(t).Items {
 		_, err = client.Result(c.GetAlertWithResponse(t.Context(), a.ID))
@@ -337,7 +354,8 @@ func TestAuditLog(t *testing.T) {
 		entries = must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Device: &d.id})))(t).Items
 		return len(entries) == 4
 	})
-	for i, want := range []struct{ action, result string }{{"command.end", "exit status 0"}, {"command.start", "started"}, {"session.begin", "not asked for"}, {"device.enrol", "done"}} {
+	for i, want := range []struct{ action, result string }{{"command.end", "exit status 0"}, {"command.start", "started"},
+		{"session.begin", "not asked for"}, {"device.enrol", "done"}} {
 		e := entries[i]
 		if e.Action != want.action || e.Result != want.result || *e.DeviceName != "hay-desk-01" || e.Address != "127.0.0.1" {
 			t.Errorf("entry %d: %+v", i, e)
@@ -350,8 +368,10 @@ func TestAuditLog(t *testing.T) {
 	defer db.Close(context.Background())
 	owner := must(pgx.Connect(t.Context(), w.config.Owner))(t)
 	defer owner.Close(context.Background())
-	for _, query := range []string{"UPDATE audit SET actor = 'nobody'", "DELETE FROM audit WHERE seq = 1", "TRUNCATE audit", "DROP TABLE audit", "ALTER TABLE audit DISABLE TRIGGER ALL"} {
-		if _, err := db.Exec(t.Context(), query); err == nil || !strings.Contains(err.Error(), "permission denied") && !strings.Contains(err.Error(), "must be owner") {
+	for _, query := range []string{"UPDATE audit SET actor = 'nobody'", "DELETE FROM audit WHERE seq = 1", "TRUNCATE audit",
+		"DROP TABLE audit", "ALTER TABLE audit DISABLE TRIGGER ALL"} {
+		if _, err := db.Exec(t.Context(), query); err == nil || !strings.Contains(err.Error(), "permission denied") &&
+			!strings.Contains(err.Error(), "must be owner") {
 			t.Errorf("%s by the service's role: %v", query, err)
 		}
 		if strings.Contains(query, "TABLE") {
@@ -361,7 +381,8 @@ func TestAuditLog(t *testing.T) {
 			t.Errorf("%s by the owner of the schema: %v", query, err)
 		}
 	}
-	rows := must(db.Query(t.Context(), "SELECT seq, at, actor, via, action, device, device_name, detail, address, result, actor_id, via_id, hash, signature, key_id FROM audit ORDER BY seq"))(t)
+	rows := must(db.Query(t.Context(), "SELECT seq, at, actor, via, action, device, device_name, detail, address, result, actor_id, "+
+		"via_id, hash, signature, key_id FROM audit ORDER BY seq"))(t)
 	var seq int64
 	var hash []byte
 	for _, e := range must(pgx.CollectRows(rows, pgx.RowToStructByPos[access.Entry]))(t) {
@@ -374,10 +395,12 @@ func TestAuditLog(t *testing.T) {
 		t.Errorf("the chain has %d entries", seq)
 	}
 	text := "HOSTNAME"
-	if found := must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Text: &text})))(t).Items; len(found) != 2 {
+	if found := must(client.Result(w.owner.ListAuditWithResponse(t.Context(),
+		&api.ListAuditParams{Text: &text})))(t).Items; len(found) != 2 {
 		t.Errorf("%d entries hold %q", len(found), text)
 	}
-	for format, want := range map[string]string{"csv": "seq,at,actor", "jsonl": `"action":"command.start"`, "syslog": `[audit@32473 seq="1" actor="service"`} {
+	for format, want := range map[string]string{"csv": "seq,at,actor", "jsonl": `"action":"command.start"`,
+		"syslog": `[audit@32473 seq="1" actor="service"`} {
 		answer := must(w.owner.ExportAudit(t.Context(), &api.ExportAuditParams{Format: api.ExportAuditParamsFormat(format)}))(t)
 		body := must(io.ReadAll(answer.Body))(t)
 		answer.Body.Close()

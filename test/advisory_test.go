@@ -22,12 +22,14 @@ import (
 	"moorwatch.example/core/update"
 )
 
-const heathAdvisory = `{"id":"MOOR-1","aliases":["CVE-2026-70112"],"modified":"2026-11-14T08:00:00Z","published":"2026-11-01T00:00:00Z","summary":"heathssl reads <script>alert(1)</script> beyond a buffer","severity":[{"type":"CVSS_V3","score":"CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:H/I:N/A:N"}],
+const heathAdvisory = `{"id":"MOOR-1","aliases":["CVE-2026-70112"],"modified":"2026-11-14T08:00:00Z","published":"2026-11-01T00:00:00Z",
+	"summary":"heathssl reads <script>alert(1)</script> beyond a buffer","severity":[{"type":"CVSS_V3","score":"CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:H/I:N/A:N"}],
 	"affected":[{"package":{"ecosystem":"Debian:12","name":"heathssl"},"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"},{"fixed":"3.0.15-1"}]}]}]}`
 
 func (w *world) importFeed(t *testing.T, name string, whole bool, body io.Reader) (*api.Feed, error) {
 	t.Helper()
-	return client.Result(w.owner.ImportFeedWithBodyWithResponse(t.Context(), name, &api.ImportFeedParams{Whole: &whole}, "application/octet-stream", body))
+	return client.Result(w.owner.ImportFeedWithBodyWithResponse(t.Context(), name, &api.ImportFeedParams{Whole: &whole},
+		"application/octet-stream", body))
 }
 
 func (w *world) advisoriesAre(t *testing.T, what string, in api.ListAdvisoriesParams, want ...string) (all []api.Advisory) {
@@ -45,28 +47,36 @@ func TestAdvisories(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
 	deb := func(name, version, built string) inventory.Item {
-		return inventory.Item{Section: inventory.Software, Key: "deb " + name, Name: name, Fields: map[string]string{"version": version, "source": "deb", "source_package": built, "purl": inventory.PackageURL("deb", "debian", name, version)}}
+		return inventory.Item{Section: inventory.Software, Key: "deb " + name, Name: name,
+			Fields: map[string]string{"version": version, "source": "deb", "source_package": built,
+				"purl": inventory.PackageURL("deb", "debian", name, version)}}
 	}
 	held := map[string][]inventory.Item{}
 	reporters := map[string]*reporter{}
-	for name, items := range map[string][]inventory.Item{"old": {deb("libheath3", "3.0.14-1", "heathssl"), deb("moss", "1", "")}, "new": {deb("libheath3", "3.0.15-1", "heathssl")}, "later": {deb("libheath3", "3.0.14-1", "heathssl")}} {
+	for name, items := range map[string][]inventory.Item{"old": {deb("libheath3", "3.0.14-1", "heathssl"), deb("moss", "1", "")},
+		"new": {deb("libheath3", "3.0.15-1", "heathssl")}, "later": {deb("libheath3", "3.0.14-1", "heathssl")}} {
 		r := w.reporter(t, name)
 		version := map[string]string{"old": "12.7", "new": "12.7", "later": "13"}[name]
-		must(r.client.Post("http://service/facts", "application/json", jsonBody(t, device.Facts{HostName: name, OS: "linux", OSVersion: version, AgentVersion: "0.1.0", Capabilities: []string{device.CapabilityUpdates}})))(t).Body.Close()
+		must(r.client.Post("http://service/facts", "application/json",
+			jsonBody(t, device.Facts{HostName: name, OS: "linux", OSVersion: version, AgentVersion: "0.1.0",
+				Capabilities: []string{device.CapabilityUpdates}})))(t).Body.Close()
 		if status := r.inventory(t, nil, items); status != http.StatusNoContent {
 			t.Fatalf("the inventory: %d", status)
 		}
 		reporters[name], held[name] = r, items
 	}
 	tell := func(r *reporter, all ...update.Update) {
-		answer := must(r.client.Post("http://service/updates", "application/json", jsonBody(t, link.Updates{Digest: strings.Repeat("0", 64), All: all, Whole: true})))(t)
+		answer := must(r.client.Post("http://service/updates", "application/json",
+			jsonBody(t, link.Updates{Digest: strings.Repeat("0", 64), All: all, Whole: true})))(t)
 		if answer.Body.Close(); answer.StatusCode != http.StatusNoContent {
 			t.Fatalf("the updates: %s", answer.Status)
 		}
 	}
-	tell(reporters["old"], update.Update{Source: "apt", Name: "libheath3", From: "3.0.14-1", To: "3.0.15-1", Class: update.Other}, update.Update{Source: "apt", Name: "moss", From: "1", To: "2", Class: update.Other})
+	tell(reporters["old"], update.Update{Source: "apt", Name: "libheath3", From: "3.0.14-1", To: "3.0.15-1", Class: update.Other},
+		update.Update{Source: "apt", Name: "moss", From: "1", To: "2", Class: update.Other})
 	tell(reporters["new"])
-	if f, err := w.importFeed(t, "heath", false, strings.NewReader(heathAdvisory+`{"id":"?","affected":7}`)); err != nil || f.Advisories != 1 || f.Refused != 1 || !strings.Contains(f.Refusals[0], "document 2") {
+	if f, err := w.importFeed(t, "heath", false, strings.NewReader(heathAdvisory+`{"id":"?","affected":7}`)); err != nil ||
+		f.Advisories != 1 || f.Refused != 1 || !strings.Contains(f.Refusals[0], "document 2") {
 		t.Fatalf("the import: %+v, %v", f, err)
 	}
 	a := w.advisoriesAre(t, "the advisory is about a device", api.ListAdvisoriesParams{}, "MOOR-1")[0]
@@ -74,15 +84,18 @@ func TestAdvisories(t *testing.T) {
 		a = w.advisoriesAre(t, "the advisory", api.ListAdvisoriesParams{}, "MOOR-1")[0]
 		return len(a.Updates) == 1
 	})
-	if a.Devices != 1 || a.Score != 7.5 || a.Severity != "high" || !slices.Equal(a.Packages, []string{"libheath3"}) || a.Updates[0].Name != "libheath3" || a.Exploited != nil {
+	if a.Devices != 1 || a.Score != 7.5 || a.Severity != "high" || !slices.Equal(a.Packages, []string{"libheath3"}) ||
+		a.Updates[0].Name != "libheath3" || a.Exploited != nil {
 		t.Errorf("the advisory is %+v", a)
 	}
 	missing := must(client.Result(w.owner.ListUpdatesWithResponse(t.Context(), &api.ListUpdatesParams{})))(t).Items
-	if u := missing[0].Update; u.Name != "libheath3" || u.Class != update.Security || u.Severity != "high" || !slices.Equal(u.Advisories, []string{"MOOR-1"}) || u.Exploited || missing[1].Update.Class != update.Other {
+	if u := missing[0].Update; u.Name != "libheath3" || u.Class != update.Security || u.Severity != "high" ||
+		!slices.Equal(u.Advisories, []string{"MOOR-1"}) || u.Exploited || missing[1].Update.Class != update.Other {
 		t.Errorf("the updates are %+v", missing)
 	}
 	before := must(client.Result(w.owner.ListExposureWithResponse(t.Context(), &api.ListExposureParams{})))(t)
-	if x := before.Items[0]; x.Device != "old" || x.Weaknesses != 1 || x.Exploited != 0 || before.Totals.Exploited != 0 || x.Exposure.Score < 10 {
+	if x := before.Items[0]; x.Device != "old" || x.Weaknesses != 1 || x.Exploited != 0 || before.Totals.Exploited != 0 ||
+		x.Exposure.Score < 10 {
 		t.Errorf("the exposure is %+v", before)
 	}
 	// A list of what is exploited, in a zip beside what is of no use.
@@ -105,12 +118,14 @@ func TestAdvisories(t *testing.T) {
 	if one.Advisory.ID != "MOOR-1" || one.Software[0].Fixed != "3.0.15-1" || !strings.HasPrefix(one.Vector, "CVSS:3.1/") {
 		t.Errorf("it is %+v", one)
 	}
-	devices := must(client.Result(w.owner.ListAdvisoryDevicesWithResponse(t.Context(), "MOOR-1", &api.ListAdvisoryDevicesParams{})))(t).Items
+	devices := must(client.Result(w.owner.ListAdvisoryDevicesWithResponse(t.Context(), "MOOR-1",
+		&api.ListAdvisoryDevicesParams{})))(t).Items
 	if len(devices) != 1 || devices[0].Device != "old" || devices[0].Software[0].Version != "3.0.14-1" {
 		t.Errorf("it is about %+v", devices)
 	}
 	for name, n := range map[string]int{"old": 1, "new": 0, "later": 0} {
-		if of := must(client.Result(w.owner.ListAdvisoriesWithResponse(t.Context(), &api.ListAdvisoriesParams{Device: &reporters[name].id})))(t).Items; len(of) != n {
+		if of := must(client.Result(w.owner.ListAdvisoriesWithResponse(t.Context(),
+			&api.ListAdvisoriesParams{Device: &reporters[name].id})))(t).Items; len(of) != n {
 			t.Errorf("%s has %+v", name, of)
 		}
 	}
@@ -134,7 +149,9 @@ func TestAdvisories(t *testing.T) {
 	for what, c := range map[string]struct {
 		file []byte
 		want string
-	}{"cut": {[]byte("[" + heathAdvisory), "ends early"}, "empty": {nil, "the file is empty"}, "no zip": {[]byte("PK\x03\x04 and no more"), "It is no whole zip"}, "cut gzip": {squeezed.Bytes()[:40], "unexpected EOF"}, "words": {[]byte("hello"), "neither JSON"}} {
+	}{"cut": {[]byte("[" + heathAdvisory), "ends early"}, "empty": {nil, "the file is empty"},
+		"no zip": {[]byte("PK\x03\x04 and no more"), "It is no whole zip"}, "cut gzip": {squeezed.Bytes()[:40], "unexpected EOF"},
+		"words": {[]byte("hello"), "neither JSON"}} {
 		if _, err := w.importFeed(t, "heath", true, bytes.NewReader(c.file)); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", what, err, c.want)
 		}
@@ -143,7 +160,8 @@ func TestAdvisories(t *testing.T) {
 		t.Errorf("squeezed, after files that could not be used: %+v, %v", f, err)
 	}
 	// What a whole file has no more goes; and a feed that is forgotten.
-	if f, err := w.importFeed(t, "heath", true, strings.NewReader(strings.ReplaceAll(heathAdvisory, "MOOR-1", "MOOR-2"))); err != nil || f.Advisories != 1 {
+	if f, err := w.importFeed(t, "heath", true, strings.NewReader(strings.ReplaceAll(heathAdvisory, "MOOR-1", "MOOR-2"))); err != nil ||
+		f.Advisories != 1 {
 		t.Errorf("another whole: %+v, %v", f, err)
 	}
 	if _, err := client.Result(w.owner.GetAdvisoryWithResponse(t.Context(), "MOOR-1")); err == nil {
@@ -192,7 +210,8 @@ func TestAdvisoryMirror(t *testing.T) {
 	is("heath 1 0", "known 0 1")
 	before := must(client.Result(w.owner.ListFeedsWithResponse(t.Context(), &api.ListFeedsParams{})))(t).Items
 	is("heath 1 0", "known 0 1")
-	if after := must(client.Result(w.owner.ListFeedsWithResponse(t.Context(), &api.ListFeedsParams{})))(t).Items; !after[0].ImportedAt.Equal(before[0].ImportedAt) {
+	if after := must(client.Result(w.owner.ListFeedsWithResponse(t.Context(),
+		&api.ListFeedsParams{})))(t).Items; !after[0].ImportedAt.Equal(before[0].ImportedAt) {
 		t.Error("what did not change is imported again")
 	}
 	write("heath/2026/2.json", strings.ReplaceAll(heathAdvisory, "MOOR-1", "MOOR-2"))

@@ -26,11 +26,13 @@ func TestDevicesWaitToBeLetIn(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
 	uses := 5
-	made := must(client.Made(w.owner.AddEnrolmentTokenWithResponse(t.Context(), api.NewEnrolmentToken{Organisation: organisation, Site: site, Uses: &uses})))(t)
+	made := must(client.Made(w.owner.AddEnrolmentTokenWithResponse(t.Context(),
+		api.NewEnrolmentToken{Organisation: organisation, Site: site, Uses: &uses})))(t)
 	if !made.Token.Approval {
 		t.Fatal("the devices of a token of five uses are let in without a question")
 	}
-	one := must(client.Made(w.owner.AddEnrolmentTokenWithResponse(t.Context(), api.NewEnrolmentToken{Organisation: organisation, Site: site})))(t)
+	one := must(client.Made(w.owner.AddEnrolmentTokenWithResponse(t.Context(),
+		api.NewEnrolmentToken{Organisation: organisation, Site: site})))(t)
 	if one.Token.Approval {
 		t.Error("a token of one use asks")
 	}
@@ -45,14 +47,16 @@ func TestDevicesWaitToBeLetIn(t *testing.T) {
 	dialer := must(identity.Load(firstDir))(t).Dialer()
 	dialer.HostName = "hay-desk-41"
 	_, err := dialer.Dial(t.Context())
-	if refusal := refusalOf(err); refusal == nil || refusal.Status != http.StatusTooEarly || !strings.Contains(refusal.Reason, "let it in") {
+	if refusal := refusalOf(err); refusal == nil || refusal.Status != http.StatusTooEarly ||
+		!strings.Contains(refusal.Reason, "let it in") {
 		t.Fatalf("a device that nobody let in is answered with %v", err)
 	}
 	_, second, _ := enrol("hay-desk-42", 42)
 	_, third, _ := enrol("hay-desk-43", 43)
 	kind := api.ListIdentityQuestionsParamsKindEnrolled
 	waiting := func() []api.IdentityQuestion {
-		return must(client.Result(w.owner.ListIdentityQuestionsWithResponse(t.Context(), &api.ListIdentityQuestionsParams{Kind: &kind})))(t).Items
+		return must(client.Result(w.owner.ListIdentityQuestionsWithResponse(t.Context(),
+			&api.ListIdentityQuestionsParams{Kind: &kind})))(t).Items
 	}
 	if all := waiting(); len(all) != 3 || all[0].Device != first || all[0].HostName != "hay-desk-41" || len(all[0].Hardware) == 0 {
 		t.Fatalf("%+v", all)
@@ -62,7 +66,8 @@ func TestDevicesWaitToBeLetIn(t *testing.T) {
 		return len(found) == 1 && strings.Contains(found[0].Message, "lets it in")
 	})
 	technician := w.person(t, "technician")
-	err = client.Done(technician.AnswerIdentityQuestionWithResponse(t.Context(), first, api.IdentityAnswer{Question: waiting()[0].ID, Same: true}))
+	err = client.Done(technician.AnswerIdentityQuestionWithResponse(t.Context(), first,
+		api.IdentityAnswer{Question: waiting()[0].ID, Same: true}))
 	refused(t, err, http.StatusForbidden, "It needs the permission")
 
 	p := w.open(t)
@@ -74,13 +79,16 @@ func TestDevicesWaitToBeLetIn(t *testing.T) {
 	p.until(`!document.querySelector("[aria-label='Let in hay-desk-41']")`, "it is let in")
 	w.runs(t, "hay-desk-41", firstDir, first, h, nil)
 
-	if out, errs, exit := ran(t, w.moor(t, "agent", "conflicts")); exit != 0 || !strings.Contains(out, "hay-desk-42") || !strings.Contains(out, "let it in?") {
+	if out, errs, exit := ran(t, w.moor(t, "agent", "conflicts")); exit != 0 || !strings.Contains(out, "hay-desk-42") ||
+		!strings.Contains(out, "let it in?") {
 		t.Errorf("%d %q %q", exit, out, errs)
 	}
-	if _, errs, exit := ran(t, w.moor(t, "agent", "admit", "hay-desk-99")); exit == 0 || !strings.Contains(errs, `0 devices named "hay-desk-99" wait`) {
+	if _, errs, exit := ran(t, w.moor(t, "agent", "admit", "hay-desk-99")); exit == 0 ||
+		!strings.Contains(errs, `0 devices named "hay-desk-99" wait`) {
 		t.Errorf("%d %q", exit, errs)
 	}
-	if _, errs, exit := ran(t, w.moor(t, "agent", "settle", "hay-desk-42", "--same")); exit == 0 || !strings.Contains(errs, "moor agent admit") {
+	if _, errs, exit := ran(t, w.moor(t, "agent", "settle", "hay-desk-42", "--same")); exit == 0 ||
+		!strings.Contains(errs, "moor agent admit") {
 		t.Errorf("%d %q", exit, errs)
 	}
 	if out, errs, exit := ran(t, w.moor(t, "agent", "refuse", "hay-desk-42")); exit != 0 || !strings.Contains(out, "refused and retired") {
@@ -154,7 +162,8 @@ func TestCopiesThatTellNothing(t *testing.T) {
 	if q == nil {
 		t.Fatal("nobody is asked")
 	}
-	if err := client.Done(w.owner.AnswerIdentityQuestionWithResponse(t.Context(), id, api.IdentityAnswer{Question: q.ID, Same: true})); err != nil {
+	if err := client.Done(w.owner.AnswerIdentityQuestionWithResponse(t.Context(), id,
+		api.IdentityAnswer{Question: q.ID, Same: true})); err != nil {
 		t.Fatal(err)
 	}
 	if err := dial(dir); err != nil {
@@ -181,7 +190,8 @@ func TestQuestionsAreBounded(t *testing.T) {
 		}
 	}
 	limit := 100
-	if all := must(client.Result(w.owner.ListIdentityQuestionsWithResponse(t.Context(), &api.ListIdentityQuestionsParams{Limit: &limit})))(t).Items; len(all) != 20 {
+	if all := must(client.Result(w.owner.ListIdentityQuestionsWithResponse(t.Context(),
+		&api.ListIdentityQuestionsParams{Limit: &limit})))(t).Items; len(all) != 20 {
 		t.Errorf("%d questions are asked", len(all))
 	}
 }

@@ -44,7 +44,8 @@ func TestForgedAuditLog(t *testing.T) {
 	}
 	listen.SetReadDeadline(time.Now().Add(time.Minute))
 	b := make([]byte, 2000)
-	if n, _, err := listen.ReadFrom(b); err != nil || !strings.Contains(string(b[:n]), "audit.head") || !strings.Contains(string(b[:n]), "hash=") {
+	if n, _, err := listen.ReadFrom(b); err != nil || !strings.Contains(string(b[:n]), "audit.head") ||
+		!strings.Contains(string(b[:n]), "hash=") {
 		t.Errorf("the syslog server got %q, %v", b[:n], err)
 	}
 	w.start(t)
@@ -53,7 +54,8 @@ func TestForgedAuditLog(t *testing.T) {
 	owner := must(pgx.Connect(t.Context(), w.config.Owner))(t)
 	defer owner.Close(context.Background())
 	must(owner.Exec(t.Context(), "ALTER TABLE audit DISABLE TRIGGER ALL"))(t)
-	rows := must(owner.Query(t.Context(), "SELECT seq, at, actor, via, action, device, device_name, detail, address, result, actor_id, via_id, hash, signature, key_id FROM audit ORDER BY seq"))(t)
+	rows := must(owner.Query(t.Context(), "SELECT seq, at, actor, via, action, device, device_name, detail, address, result, actor_id, "+
+		"via_id, hash, signature, key_id FROM audit ORDER BY seq"))(t)
 	all := must(pgx.CollectRows(rows, pgx.RowToStructByPos[access.Entry]))(t)
 	before := all[len(all)-3].Hash
 	for _, e := range all[len(all)-2:] {
@@ -93,9 +95,11 @@ func TestRefusalsAndIdentitiesAreOnRecord(t *testing.T) {
 	io.Copy(io.Discard, answer.Body)
 	answer.Body.Close()
 	var mine, unknown int
-	for _, e := range must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Text: new("request.refuse")})))(t).Items {
+	for _, e := range must(client.Result(w.owner.ListAuditWithResponse(t.Context(),
+		&api.ListAuditParams{Text: new("request.refuse")})))(t).Items {
 		switch {
-		case e.Actor == m.email && e.ActorID != nil && *e.ActorID == m.id.String() && e.ViaID != nil && *e.ViaID == made.Token.ID.String() && strings.Contains(*e.Detail, "people.manage"):
+		case e.Actor == m.email && e.ActorID != nil && *e.ActorID == m.id.String() && e.ViaID != nil &&
+			*e.ViaID == made.Token.ID.String() && strings.Contains(*e.Detail, "people.manage"):
 			mine++
 		case e.Actor == "nobody" && e.Address == "127.0.0.1":
 			unknown++

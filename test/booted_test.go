@@ -23,8 +23,11 @@ func (w *world) booted(t *testing.T, name string) uuid.UUID {
 	t.Helper()
 	_, all, ids := w.machines(t, name)
 	for unit, text := range map[string]string{
-		"stuck.service":   "[Unit]\nDescription=Does not hear\n[Service]\nExecStart=/bin/sh -c 'trap \"\" TERM; while :; do sleep 1; done'\nTimeoutStopSec=2\n",
-		"leaning.service": "[Unit]\nDescription=Leans on it\nRequires=stuck.service\nAfter=stuck.service\n[Service]\nExecStart=/bin/sleep infinity\n[Install]\nWantedBy=multi-user.target\n",
+		"stuck.service": "[Unit]\nDescription=Does not hear\n[Service]\nExecStart=/bin/sh -c 'trap \"\" TERM; while :; do sleep 1; " +
+			"done'\nTimeoutStopSec=2\n",
+		"leaning.service": "[Unit]\nDescription=Leans on " +
+			"it\nRequires=stuck.service\nAfter=stuck.service\n[Service]\nExecStart=/bin/sleep " +
+			"infinity\n[Install]\nWantedBy=multi-user.target\n",
 	} {
 		if err := os.WriteFile(filepath.Join(all[name].Root, "usr/lib/systemd/system", unit), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
@@ -63,7 +66,8 @@ func testABootedMachine(t *testing.T) {
 	w.await(t, 15*time.Second, "systemd has ended it", func() bool {
 		return must(client.Result(w.owner.GetServiceWithResponse(t.Context(), id, "stuck")))(t).State == "failed"
 	})
-	if o := must(do(link.ServiceAction{Action: link.ServiceStart, Name: "leaning"}))(t); !strings.Contains(o.Message, "leaning.service runs") {
+	if o := must(do(link.ServiceAction{Action: link.ServiceStart, Name: "leaning"}))(t); !strings.Contains(o.Message,
+		"leaning.service runs") {
 		t.Errorf("%+v", o)
 	}
 	must(do(link.ServiceAction{Action: link.ServiceMode, Name: "leaning", Start: "disabled"}))(t)
@@ -140,7 +144,8 @@ func testServiceInItsUnit(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
-	for _, want := range []string{"NoNewPrivs:\t1", "CapEff:\t0000000000000000", "CapBnd:\t0000000000000000", "Seccomp:\t2", "0\nactive\n", "success"} {
+	for _, want := range []string{"NoNewPrivs:\t1", "CapEff:\t0000000000000000", "CapBnd:\t0000000000000000", "Seccomp:\t2", "0\nactive\n",
+		"success"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is not in\n%s", want, out)
 		}

@@ -46,8 +46,10 @@ func TestConsoleSecondFactors(t *testing.T) {
 	if _, err := chromedp.Call(p.ctx, webauthn.Enable, webauthn.EnableParams{}); err != nil {
 		p.fail(err)
 	}
-	if _, err := chromedp.Call(p.ctx, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{Options: &webauthn.VirtualAuthenticatorOptions{
-		Protocol: "ctap2", Transport: "internal", HasUserVerification: true, IsUserVerified: true, HasResidentKey: true, AutomaticPresenceSimulation: true}}); err != nil {
+	if _, err := chromedp.Call(p.ctx, webauthn.AddVirtualAuthenticator,
+		webauthn.AddVirtualAuthenticatorParams{Options: &webauthn.VirtualAuthenticatorOptions{
+			Protocol: "ctap2", Transport: "internal", HasUserVerification: true, IsUserVerified: true, HasResidentKey: true,
+			AutomaticPresenceSimulation: true}}); err != nil {
 		p.fail(err)
 	}
 	p.press("[aria-label='Second factors']", "Add a passkey")
@@ -99,8 +101,11 @@ func TestConsolePeople(t *testing.T) {
 	p.fill("E-mail", "maren@curlew-sedge.example")
 	choose := func(label, option string) {
 		t.Helper()
-		p.until(`[...(document.querySelector("select[aria-label='`+label+`']")?.options ?? [])].some(o => o.text.startsWith("`+option+`"))`, option)
-		p.do(chromedp.Evaluate[chromedp.Void](`(s => { s.value = [...s.options].find(o => o.text.startsWith("` + option + `")).value; s.dispatchEvent(new Event("change", {bubbles: true})) })(document.querySelector("select[aria-label='` + label + `']"))`))
+		p.until(`[...(document.querySelector("select[aria-label='`+label+`']")?.options ?? [])].some(o => o.text.startsWith("`+option+`"))`,
+			option)
+		p.do(chromedp.Evaluate[chromedp.Void](`(s => { s.value = [...s.options].find(o => o.text.startsWith("` + option +
+			`")).value; s.dispatchEvent(new Event("change", {bubbles: true})) })(document.querySelector("select[aria-label='` + label +
+			`']"))`))
 	}
 	choose("Role", "night-desk")
 	choose("Set for", "site")

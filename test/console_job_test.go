@@ -22,8 +22,10 @@ func TestConsoleJobs(t *testing.T) {
 	p.press("main", "Save")
 	p.sees("main [role=alert]", "The script cannot be taken.")
 	p.accessible("a script that cannot be taken")
-	file := strings.ReplaceAll("# --- moorwatch\n# name: Who is it?\n# interpreter: powershell\n# parameters:\n# - {name: WORD, title: Word, kind: text, required: true}\n# ---\nhostname\necho $WORD\nexit 3\n", "\n", `\n`)
-	p.do(chromedp.Evaluate[chromedp.Void](`(e => { Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), "value").set.call(e, "` + file + `"); e.dispatchEvent(new Event("input", { bubbles: true })) })(document.querySelector("main textarea"))`))
+	file := strings.ReplaceAll("# --- moorwatch\n# name: Who is it?\n# interpreter: powershell\n# parameters:\n# - {name: WORD, title: "+
+		"Word, kind: text, required: true}\n# ---\nhostname\necho $WORD\nexit 3\n", "\n", `\n`)
+	p.do(chromedp.Evaluate[chromedp.Void](`(e => { Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), "value").set.call(e, "` +
+		file + `"); e.dispatchEvent(new Event("input", { bubbles: true })) })(document.querySelector("main textarea"))`))
 	p.press("main", "Save")
 	p.sees("main h2", "Who is it?")
 	p.fill("Word", "heather\r")

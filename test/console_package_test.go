@@ -16,13 +16,16 @@ import (
 func (p *page) write(selector, text string) {
 	p.t.Helper()
 	text = strings.NewReplacer("\\", "\\\\", "\n", "\\n", `"`, `\"`).Replace(text)
-	p.do(chromedp.Evaluate[chromedp.Void](`(e => { Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), "value").set.call(e, "` + text + `"); e.dispatchEvent(new Event("input", { bubbles: true })); e.dispatchEvent(new Event("change", { bubbles: true })) })(document.querySelector(` + "`" + selector + "`" + `))`))
+	p.do(chromedp.Evaluate[chromedp.Void](`(e => { Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), "value").set.call(e, "` +
+		text +
+		`"); e.dispatchEvent(new Event("input", { bubbles: true })); e.dispatchEvent(new Event("change", { bubbles: true })) })(document.querySelector(` + "`" + selector + "`" + `))`))
 }
 
 // choose chooses an option of a field.
 func (p *page) choose(selector, value string) {
 	p.t.Helper()
-	p.do(chromedp.Evaluate[chromedp.Void](`(e => { Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(e, "` + value + `"); e.dispatchEvent(new Event("change", { bubbles: true })) })(document.querySelector(` + "`" + selector + "`" + `))`))
+	p.do(chromedp.Evaluate[chromedp.Void](`(e => { Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(e, "` +
+		value + `"); e.dispatchEvent(new Event("change", { bubbles: true })) })(document.querySelector(` + "`" + selector + "`" + `))`))
 }
 
 // A technician writes a package, is told on how many devices it would be installed, installs it, changes
@@ -40,7 +43,9 @@ func TestConsolePackages(t *testing.T) {
 	p.write("main textarea", "package: Screen\nversion: 1\n")
 	p.press("main", "Save")
 	p.sees("main [role=alert]", "The package cannot be taken.")
-	file := "package: Screen\nversion: \"1\"\nsystems: [linux]\nthere: {kind: file, of: /etc/catalogue/screen.conf}\ninstall:\n- {do: edit, path: /etc/catalogue/screen.conf, find: \"^size=\", line: \"size=22\", on_error: undo}\n- {do: wait, seconds: 1}\nremove:\n- {do: delete, path: /etc/catalogue/screen.conf}\n"
+	file := "package: Screen\nversion: \"1\"\nsystems: [linux]\nthere: {kind: file, of: /etc/catalogue/screen.conf}\ninstall:\n- {do: " +
+		"edit, path: /etc/catalogue/screen.conf, find: \"^size=\", line: \"size=22\", on_error: undo}\n- {do: wait, seconds: " +
+		"1}\nremove:\n- {do: delete, path: /etc/catalogue/screen.conf}\n"
 	p.write("main textarea", file)
 	p.press("main", "Save")
 	p.sees("main h2", "Screen 1")
@@ -97,7 +102,8 @@ func TestConsoleResponses(t *testing.T) {
 	p.press("main", "Save")
 	p.sees("main table", "Bring it back")
 	p.sees("main table", "restart the service; not tried in the last 90 days")
-	must(client.Result(w.owner.ChangeServiceWithResponse(t.Context(), d.id, link.ServiceAction{Action: link.ServiceStop, Name: screenService})))(t)
+	must(client.Result(w.owner.ChangeServiceWithResponse(t.Context(), d.id,
+		link.ServiceAction{Action: link.ServiceStop, Name: screenService})))(t)
 	p.do(chromedp.Navigate(p.url + "/"))
 	w.await(t, 45*time.Second, "it is answered", func() bool { return len(w.responses(t)) == 1 })
 	p.sees("[aria-label='Done by policies']", "restart the service")

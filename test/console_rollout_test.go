@@ -19,7 +19,8 @@ func TestConsoleRollouts(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
 	for i := range 3 {
-		d := sim.Device{Name: fmt.Sprintf("sal-records-%d", i), Kind: sim.Server, Seed: uint64(9 + 2*i), Address: "192.0.2.14", Dir: t.TempDir()}
+		d := sim.Device{Name: fmt.Sprintf("sal-records-%d", i), Kind: sim.Server, Seed: uint64(9 + 2*i), Address: "192.0.2.14",
+			Dir: t.TempDir()}
 		w.agent(t, d.Name, d.Host(time.Now), nil)
 	}
 	w.await(t, 30*time.Second, "what is missing is told", func() bool {

@@ -35,7 +35,8 @@ func TestConsoleScreen(t *testing.T) {
 	program(t, display, "xterm", "-u8", "-T", "notes", "-geometry", "80x20+0+0", "-e", "sh", "-c", "cat > "+written)
 	p := w.open(t)
 	for _, name := range []string{"clipboard-read", "clipboard-write"} {
-		if _, err := chromedp.Call(p.ctx, browser.SetPermission, browser.SetPermissionParams{Permission: &browser.PermissionDescriptor{Name: name}, Setting: "granted"}); err != nil {
+		if _, err := chromedp.Call(p.ctx, browser.SetPermission,
+			browser.SetPermissionParams{Permission: &browser.PermissionDescriptor{Name: name}, Setting: "granted"}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -53,7 +54,8 @@ func TestConsoleScreen(t *testing.T) {
 		if _, err := exec.LookPath("zenity"); err == nil {
 			return on(display, "xdotool", "windowfocus", id, "key", "Escape")
 		}
-		return on(display, "sh", "-c", `eval $(xdotool getwindowgeometry --shell "$0"); xdotool mousemove $((X+73)) $((Y+HEIGHT-14)) click 1`, id)
+		return on(display, "sh", "-c",
+			`eval $(xdotool getwindowgeometry --shell "$0"); xdotool mousemove $((X+73)) $((Y+HEIGHT-14)) click 1`, id)
 	})
 	p.sees("[aria-label=Screen]", "The session may not begin")
 	p.accessible("a screen that was refused")
@@ -142,7 +144,9 @@ func TestConsoleScreen(t *testing.T) {
 	})
 	w.await(t, 10*time.Second, "the person ends it", func() bool {
 		id := window(display, "Moorwatch")
-		return id != "" && on(display, "sh", "-c", `eval $(xdotool getwindowgeometry --shell "$0"); xdotool mousemove $((X+WIDTH-40)) $((Y+HEIGHT-27)) click 1`, id) == nil
+		return id != "" &&
+			on(display, "sh", "-c",
+				`eval $(xdotool getwindowgeometry --shell "$0"); xdotool mousemove $((X+WIDTH-40)) $((Y+HEIGHT-27)) click 1`, id) == nil
 	})
 	p.sees("[aria-label=Screen]", "ended the session")
 	p.sees("[aria-label=Screen]", "What was done?")

@@ -27,7 +27,8 @@ type page struct {
 
 func (w *world) open(t *testing.T) *page {
 	t.Helper()
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.NoSandbox, chromedp.Flag("disable-quic", true),
+		chromedp.Flag("disable-component-update", true),
 		chromedp.ExecPath("/usr/bin/chromium"), chromedp.IgnoreCertErrors)
 	ctx, cancel := chromedp.NewExecAllocator(t.Context(), options...)
 	t.Cleanup(cancel)
@@ -71,7 +72,8 @@ func ask[T any](p *page, script string) T {
 // sees waits until the page, or the part of it that a selector names, shows a text.
 func (p *page) sees(selector, text string) {
 	p.t.Helper()
-	p.until(fmt.Sprintf("[...document.querySelectorAll(%q)].some(e => e.innerText.includes(%q))", selector, text), fmt.Sprintf("%q in %s", text, selector))
+	p.until(fmt.Sprintf("[...document.querySelectorAll(%q)].some(e => e.innerText.includes(%q))", selector, text),
+		fmt.Sprintf("%q in %s", text, selector))
 }
 
 // seenWithin is how long a page has to show something: on a host that is busy elsewhere, that is not little.
@@ -133,7 +135,8 @@ func (p *page) key(name string) {
 func (p *page) ctrl(key string) {
 	p.t.Helper()
 	for _, kind := range []input.DispatchKeyEventType{"rawKeyDown", "keyUp"} {
-		if _, err := chromedp.Call(p.ctx, input.DispatchKeyEvent, input.DispatchKeyEventParams{Type: kind, Key: key, Modifiers: 2}); err != nil {
+		if _, err := chromedp.Call(p.ctx, input.DispatchKeyEvent,
+			input.DispatchKeyEventParams{Type: kind, Key: key, Modifiers: 2}); err != nil {
 			p.fail(err)
 		}
 	}
@@ -162,7 +165,8 @@ func (p *page) accessible(name string) {
 		p.t.Fatal(err)
 	}
 	p.do(chromedp.Evaluate[chromedp.Void](string(source)))
-	found := ask[string](p, `axe.run({exclude: [["[id^=headlessui-focus-sentinel]"]]}, {runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]})
+	found := ask[string](p, `axe.run({exclude: [["[id^=headlessui-focus-sentinel]"]]},
+		{runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]})
 		.then(r => r.violations.map(v => v.id + ": " + v.help + " at " + v.nodes.map(n => n.target.join(" ") + " (" + n.any.map(a => a.message).join("; ") + ")").slice(0, 3).join(", ")).join("\n"))`)
 	if found != "" {
 		p.t.Errorf("%s is not accessible to all:\n%s", name, found)
@@ -212,14 +216,16 @@ func TestConsole(t *testing.T) {
 	p.do(chromedp.Navigate(p.url + "/devices"))
 	p.sees("[role=table]", "hay-desk-02")
 	p.accessible("the device list in the dark")
-	if got := ask[string](p, `[...document.querySelectorAll("[role=row] a")].map(a => a.innerText).join()`); got != "hay-desk-01,hay-desk-02" {
+	if got := ask[string](p,
+		`[...document.querySelectorAll("[role=row] a")].map(a => a.innerText).join()`); got != "hay-desk-01,hay-desk-02" {
 		t.Errorf("those online stand first: %s", got)
 	}
 	for _, c := range []struct{ typed, want string }{{"192.0.2.10 02", "hay-desk-02"}, {"CS-", "hay-desk-01,hay-desk-02"}, {"nosuch", ""}} {
 		p.do(chromedp.Navigate(p.url + "/devices"))
 		p.focus("input[type=search]")
 		p.typed(c.typed)
-		p.until(fmt.Sprintf(`[...document.querySelectorAll("[role=row] a")].map(a => a.innerText).join() === %q`, c.want), c.typed+" gives "+c.want)
+		p.until(fmt.Sprintf(`[...document.querySelectorAll("[role=row] a")].map(a => a.innerText).join() === %q`, c.want), c.typed+
+			" gives "+c.want)
 	}
 	p.sees("main", "No device matches.")
 	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("main button.link").click(); [...document.querySelectorAll("main button")].find(b => b.innerText.includes("Columns")).click()`))
@@ -228,7 +234,8 @@ func TestConsole(t *testing.T) {
 	p.sees("[role=columnheader]", "Serial")
 	p.do(chromedp.Navigate(p.url + "/devices"))
 	p.sees("[role=columnheader]", "Serial") // the choice is kept
-	for _, path := range []string{"/enrol", "/audit", "/account", "/people", "/recordings", "/many", "/consent", "/alerts", "/groups", "/policies", "/sweep", "/software", "/notices", "/changes"} {
+	for _, path := range []string{"/enrol", "/audit", "/account", "/people", "/recordings", "/many", "/consent", "/alerts", "/groups",
+		"/policies", "/sweep", "/software", "/notices", "/changes"} {
 		p.do(chromedp.Navigate(p.url + path))
 		p.until(`document.querySelector("h1") !== null && ![...document.querySelectorAll("[role=status]")].some(s => s.innerText.startsWith("Reading "))`, path)
 		p.accessible(path)
@@ -244,7 +251,8 @@ func TestConsoleCommandAndShell(t *testing.T) {
 	p.signIn()
 	p.do(chromedp.Navigate(p.url + "/devices/" + d.id.String() + "?pane=command,shell"))
 	p.until(`document.querySelector("[data-shell=open]") !== null`, "an open shell")
-	if protocol := ask[string](p, `performance.getEntriesByType("resource").find(r => r.name.includes("/api/v1/me")).nextHopProtocol`); protocol != "h2" {
+	if protocol := ask[string](p,
+		`performance.getEntriesByType("resource").find(r => r.name.includes("/api/v1/me")).nextHopProtocol`); protocol != "h2" {
 		t.Errorf("the console speaks %s", protocol)
 	}
 	p.focus("input[aria-label=Command]")
@@ -293,7 +301,8 @@ func TestConsoleCommandAndShell(t *testing.T) {
 		return begun, ended
 	}
 	p.do(chromedp.Navigate(p.url + "/devices"))
-	w.await(t, 5*time.Second, "a shell ends when its page is left", func() bool { begun, ended := shells(); return begun == 1 && ended == 1 })
+	w.await(t, 5*time.Second, "a shell ends when its page is left",
+		func() bool { begun, ended := shells(); return begun == 1 && ended == 1 })
 	p.do(chromedp.Navigate(p.url + "/devices/" + d.id.String() + "?pane=shell"))
 	p.until(`document.querySelector("[data-shell=open]") !== null`, "an open shell")
 	d.stop()
@@ -342,7 +351,8 @@ func TestHostileNamesAreShown(t *testing.T) {
 	w := begin(t, false)
 	dir, id := w.enrol(t, `<img src=x onerror="document.title='owned'">`)
 	r := &reporter{id, connect(t, dir)}
-	facts := device.Facts{HostName: `<img src=x onerror="document.title='owned'">`, OS: "linux", Model: "</script><script>document.title='owned'</script>", Serial: "\u202eabc\x1b]0;x\x07"}
+	facts := device.Facts{HostName: `<img src=x onerror="document.title='owned'">`, OS: "linux",
+		Model: "</script><script>document.title='owned'</script>", Serial: "\u202eabc\x1b]0;x\x07"}
 	answer := must(r.client.Post("http://service/facts", "application/json", jsonBody(t, facts)))(t)
 	answer.Body.Close()
 	p := w.open(t)

@@ -67,7 +67,8 @@ func TestConsoleQuietTools(t *testing.T) {
 	p.focus(".cm-content")
 	p.typed("# by Robin ")
 	p.press("[aria-label=Files]", "Save")
-	p.until(`[...document.querySelectorAll("[aria-label=Files] [role=status]")].some(e => e.innerText.trim() === "saved")`, "that it is saved")
+	p.until(`[...document.querySelectorAll("[aria-label=Files] [role=status]")].some(e => e.innerText.trim() === "saved")`,
+		"that it is saved")
 	text := must(client.Result(w.owner.ReadTextWithResponse(t.Context(), d.id, &api.ReadTextParams{Path: "/etc/records/sync.conf"})))(t)
 	if want := "# by Robin # copies records"; len(text.Text) < len(want) || text.Text[:len(want)] != want {
 		t.Errorf("the file holds %q", text.Text)
@@ -79,7 +80,8 @@ func TestConsoleQuietTools(t *testing.T) {
 	p.sees("[aria-label=Transfers]", "700 kB, compared")
 	p.sees("[role=row]", "sent.txt")
 	digest := api.GetFileParamsDigest("sha256")
-	if e := must(client.Result(w.owner.GetFileWithResponse(t.Context(), d.id, &api.GetFileParams{Path: "/etc/records/sent.txt", Digest: &digest})))(t); e.Size != 700000 {
+	if e := must(client.Result(w.owner.GetFileWithResponse(t.Context(), d.id,
+		&api.GetFileParams{Path: "/etc/records/sent.txt", Digest: &digest})))(t); e.Size != 700000 {
 		t.Errorf("it stands there as %+v", e)
 	}
 	p.press("[aria-label=Files]", "sent.txt")
@@ -181,7 +183,8 @@ func TestConsoleSettingsQueriesRecordings(t *testing.T) {
 	p.typed("ps\r")
 	p.sees(".xterm-accessibility, .xterm-rows, [aria-label=Shells]", "Sync")
 	w.await(t, 10*time.Second, "it is recorded", func() bool {
-		return len(must(client.Result(w.owner.ListRecordingsWithResponse(t.Context(), &api.ListRecordingsParams{Text: new("systemd-journald")})))(t).Items) == 1
+		return len(must(client.Result(w.owner.ListRecordingsWithResponse(t.Context(),
+			&api.ListRecordingsParams{Text: new("systemd-journald")})))(t).Items) == 1
 	})
 	p.do(chromedp.Navigate(p.url + "/recordings"))
 	p.focus("[aria-label='Search what was printed']")

@@ -82,7 +82,9 @@ func TestMessageOnADesktop(t *testing.T) {
 	}
 	answer := make(chan *link.MessageAnswer, 1)
 	go func() {
-		a, err := client.Result(w.owner.ShowMessageWithResponse(t.Context(), d.id, link.Message{Title: "From Robin", Text: "Tea?\n-title x $(id)", Buttons: []string{"Yes", "No"}, Session: session, Seconds: 120}))
+		a, err := client.Result(w.owner.ShowMessageWithResponse(t.Context(), d.id,
+			link.Message{Title: "From Robin", Text: "Tea?\n-title x $(id)", Buttons: []string{"Yes", "No"}, Session: session,
+				Seconds: 120}))
 		if err != nil {
 			t.Error(err)
 		}
@@ -125,7 +127,8 @@ func window(display, title string) string {
 // allow it they see the sign as long as the session lasts, and end the session by it.
 func signOnADesktop(t *testing.T, w *world, d *running, display string) {
 	absent := true
-	rule := api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Tool: new("processes"), Mode: "ask", Seconds: new(60), Absent: &absent}
+	rule := api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Tool: new("processes"), Mode: "ask", Seconds: new(60),
+		Absent: &absent}
 	must(client.Made(w.owner.AddConsentRuleWithResponse(t.Context(), rule)))(t)
 	// Others may have desktops open on this machine: the question must go to this one.
 	list := must(client.Result(w.owner.ListPresenceWithResponse(t.Context(), d.id)))(t)

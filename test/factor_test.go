@@ -73,7 +73,8 @@ func TestSecondFactor(t *testing.T) {
 	must(w.client(t, "").SignIn(t.Context(), email, password, give(api.SecondFactor{Recovery: &typed})))(t)
 	_, err = w.client(t, "").SignIn(t.Context(), email, password, give(api.SecondFactor{Recovery: &codes[3]}))
 	refused(t, err, http.StatusUnauthorized, "does not fit")
-	if f := must(client.Result(k.GetFactorsWithResponse(t.Context())))(t); f.RecoveryCodes != access.RecoveryCodes-1 || f.CodeSince == nil || !strings.Contains(f.PasskeysHere, "http://localhost:") {
+	if f := must(client.Result(k.GetFactorsWithResponse(t.Context())))(t); f.RecoveryCodes != access.RecoveryCodes-1 ||
+		f.CodeSince == nil || !strings.Contains(f.PasskeysHere, "http://localhost:") {
 		t.Errorf("the factors are %+v", f)
 	}
 	for range 4 { // with the one above, and the right password each time
@@ -130,8 +131,10 @@ func TestPeople(t *testing.T) {
 
 	const fresh = "four other moor words"
 	must(again.SignIn(t.Context(), ines.Email, password, nil))(t)
-	refused(t, client.Done(c.SetPasswordWithResponse(t.Context(), api.NewPassword{Password: "wrong password", New: fresh})), http.StatusForbidden, "password is wrong")
-	refused(t, client.Done(c.SetPasswordWithResponse(t.Context(), api.NewPassword{Password: password, New: "short"})), http.StatusUnprocessableEntity, "at least 12 characters")
+	refused(t, client.Done(c.SetPasswordWithResponse(t.Context(), api.NewPassword{Password: "wrong password", New: fresh})),
+		http.StatusForbidden, "password is wrong")
+	refused(t, client.Done(c.SetPasswordWithResponse(t.Context(), api.NewPassword{Password: password, New: "short"})),
+		http.StatusUnprocessableEntity, "at least 12 characters")
 	if err := client.Done(c.SetPasswordWithResponse(t.Context(), api.NewPassword{Password: password, New: fresh})); err != nil {
 		t.Fatal(err)
 	}
@@ -140,7 +143,8 @@ func TestPeople(t *testing.T) {
 	must(again.SignIn(t.Context(), ines.Email, fresh, nil))(t)
 
 	scoped := api.Grants{{Role: access.Helper, Scope: w.siteScope(t, organisation, site)}}
-	changed := must(client.Result(w.owner.SetPersonWithResponse(t.Context(), ines.ID, api.PersonChange{Name: "Ines Alder", Grants: scoped})))(t)
+	changed := must(client.Result(w.owner.SetPersonWithResponse(t.Context(), ines.ID,
+		api.PersonChange{Name: "Ines Alder", Grants: scoped})))(t)
 	if changed.Name != "Ines Alder" || *changed.Grants[0].ScopeName != site {
 		t.Errorf("changed to %+v", changed)
 	}
@@ -158,14 +162,18 @@ func TestPeople(t *testing.T) {
 	}
 
 	// A role that may manage people cannot make more of itself, nor touch those above it.
-	must(client.Result(w.owner.SetRoleWithResponse(t.Context(), "front-desk", api.NewRole{Permissions: []access.Permission{access.PeopleManage}})))(t)
+	must(client.Result(w.owner.SetRoleWithResponse(t.Context(), "front-desk",
+		api.NewRole{Permissions: []access.Permission{access.PeopleManage}})))(t)
 	desk := w.person(t, "front-desk")
 	me := must(client.Result(w.owner.GetMeWithResponse(t.Context())))(t)
-	_, err = client.Made(desk.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "x", Email: "x@curlew-sedge.example", Grants: wholly(access.Owner)}))
+	_, err = client.Made(desk.AddPersonWithResponse(t.Context(),
+		api.NewPerson{Name: "x", Email: "x@curlew-sedge.example", Grants: wholly(access.Owner)}))
 	refused(t, err, http.StatusUnprocessableEntity, "cannot be given")
-	_, err = client.Result(desk.SetRoleWithResponse(t.Context(), "front-desk", api.NewRole{Permissions: []access.Permission{access.FleetManage}}))
+	_, err = client.Result(desk.SetRoleWithResponse(t.Context(), "front-desk",
+		api.NewRole{Permissions: []access.Permission{access.FleetManage}}))
 	refused(t, err, http.StatusUnprocessableEntity, "cannot be kept")
-	must(client.Result(w.owner.SetRoleWithResponse(t.Context(), "lead", api.NewRole{Permissions: []access.Permission{access.FleetManage}})))(t)
+	must(client.Result(w.owner.SetRoleWithResponse(t.Context(), "lead",
+		api.NewRole{Permissions: []access.Permission{access.FleetManage}})))(t)
 	_, err = client.Result(desk.SetRoleWithResponse(t.Context(), "lead", api.NewRole{Permissions: []access.Permission{access.FleetRead}}))
 	refused(t, err, http.StatusUnprocessableEntity, "cannot be kept")
 	refused(t, client.Done(desk.RemovePersonWithResponse(t.Context(), me.ID)), http.StatusForbidden, "may not change this person")
@@ -192,7 +200,8 @@ func TestPeople(t *testing.T) {
 	db := must(pgx.Connect(t.Context(), w.config.Database))(t)
 	defer db.Close(t.Context())
 	var n int
-	if err := db.QueryRow(t.Context(), "SELECT count(*) FROM audit WHERE action IN ('person.change', 'person.reset', 'person.remove', 'role.set', 'sign-in.end') AND result = 'done'").Scan(&n); err != nil || n != 6 {
+	if err := db.QueryRow(t.Context(), "SELECT count(*) FROM audit WHERE action IN ('person.change', 'person.reset', 'person.remove', "+
+		"'role.set', 'sign-in.end') AND result = 'done'").Scan(&n); err != nil || n != 6 {
 		t.Errorf("%d actions are on record, %v", n, err)
 	}
 }

@@ -101,8 +101,10 @@ func TestTransfers(t *testing.T) {
 	}
 	_, err := w.owner.Put(t.Context(), d.id, file(t, filepath.Join(here, "a"), 10), filepath.Join(there, "sub", "b"), client.PutOptions{})
 	refused(t, err, http.StatusConflict, "there already")
-	for path, want := range map[string]string{"/dev/zero": "a device file", there: "a folder", filepath.Join(there, "none"): "not there", "relative": "no whole path"} {
-		if err := w.owner.Get(t.Context(), d.id, path, filepath.Join(here, "x"), true, nil); err == nil || !strings.Contains(err.Error(), want) {
+	for path, want := range map[string]string{"/dev/zero": "a device file", there: "a folder", filepath.Join(there, "none"): "not there",
+		"relative": "no whole path"} {
+		if err := w.owner.Get(t.Context(), d.id, path, filepath.Join(here, "x"), true, nil); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("fetching %s: %v, want %q", path, err, want)
 		}
 	}
@@ -121,7 +123,8 @@ func TestUploadsGoOn(t *testing.T) {
 	u := must(client.Made(w.owner.BeginUploadWithResponse(t.Context(), d.id, link.UploadOrder{Path: to, Size: int64(len(content))})))(t)
 	id := uuid.MustParse(u.ID)
 	send := func(offset int64, body io.Reader) error {
-		_, err := client.Result(w.owner.SendUploadWithBodyWithResponse(t.Context(), d.id, id, &api.SendUploadParams{Offset: offset}, "application/octet-stream", body))
+		_, err := client.Result(w.owner.SendUploadWithBodyWithResponse(t.Context(), d.id, id, &api.SendUploadParams{Offset: offset},
+			"application/octet-stream", body))
 		return err
 	}
 	pr, pw := io.Pipe()
@@ -179,7 +182,8 @@ func TestFolders(t *testing.T) {
 	put := func(names ...string) error {
 		return w.owner.PutFolder(t.Context(), d.id, there, func(a *tar.Writer) error {
 			for _, n := range names {
-				if err := a.WriteHeader(&tar.Header{Name: n, Mode: 0o600, Size: 3, Typeflag: tar.TypeReg, Format: tar.FormatGNU}); err != nil {
+				if err := a.WriteHeader(&tar.Header{Name: n, Mode: 0o600, Size: 3, Typeflag: tar.TypeReg,
+					Format: tar.FormatGNU}); err != nil {
 					return err
 				}
 				io.WriteString(a, "abc")
@@ -343,7 +347,8 @@ func TestTexts(t *testing.T) {
 	refused(t, err, http.StatusUnsupportedMediaType, "no text")
 	sum := sha256.Sum256([]byte{1, 0, 2})
 	digest := api.GetFileParamsDigest("sha256")
-	e := must(client.Result(w.owner.GetFileWithResponse(t.Context(), d.id, &api.GetFileParams{Path: filepath.Join(dir, "binary"), Digest: &digest})))(t)
+	e := must(client.Result(w.owner.GetFileWithResponse(t.Context(), d.id,
+		&api.GetFileParams{Path: filepath.Join(dir, "binary"), Digest: &digest})))(t)
 	if e.Digest != hex.EncodeToString(sum[:]) {
 		t.Errorf("its digest is %s", e.Digest)
 	}

@@ -56,12 +56,14 @@ func TestEnrolmentTokens(t *testing.T) {
 	must(db.Exec(t.Context(), "UPDATE enrolment_tokens SET expires_at = now() - interval '1 second' WHERE used = 0"))(t)
 	fails("expired", try(expired), "it has expired")
 	uses := 5
-	made := must(client.Made(w.owner.AddEnrolmentTokenWithResponse(t.Context(), api.NewEnrolmentToken{Organisation: organisation, Site: site, Uses: &uses})))(t)
+	made := must(client.Made(w.owner.AddEnrolmentTokenWithResponse(t.Context(),
+		api.NewEnrolmentToken{Organisation: organisation, Site: site, Uses: &uses})))(t)
 	if err := client.Done(w.owner.RevokeEnrolmentTokenWithResponse(t.Context(), made.Token.ID)); err != nil {
 		t.Fatal(err)
 	}
 	fails("revoked", try(made.Secret), "it was revoked")
-	_, err := client.Made(w.owner.AddEnrolmentTokenWithResponse(t.Context(), api.NewEnrolmentToken{Organisation: organisation, Site: "nosuch"}))
+	_, err := client.Made(w.owner.AddEnrolmentTokenWithResponse(t.Context(),
+		api.NewEnrolmentToken{Organisation: organisation, Site: "nosuch"}))
 	refused(t, err, http.StatusUnprocessableEntity, "There is no site nosuch")
 	for range 40 {
 		err = try("mw-enrol.AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA." + w.config.Fingerprint)
@@ -219,7 +221,8 @@ func TestNetworkDies(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer proxy.Stop()
-	a := &agent.Agent{Dir: dir, Host: sim.Device{Name: "tarn-ridge-1", Kind: sim.Station, Seed: 3}.Host(time.Now), Log: quiet, Every: time.Second}
+	a := &agent.Agent{Dir: dir, Host: sim.Device{Name: "tarn-ridge-1", Kind: sim.Station, Seed: 3}.Host(time.Now), Log: quiet,
+		Every: time.Second}
 	redirect(t, dir, "http://"+proxy.Listen)
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()

@@ -53,7 +53,8 @@ func (w *world) alerts(t *testing.T, state string) []api.Alert {
 // told makes a channel to a mail sink, and a rule that tells it of everything from a level.
 func told(t *testing.T, w *world, least health.Level, change func(*health.Rule)) {
 	t.Helper()
-	c := must(client.Made(w.owner.AddChannelWithResponse(t.Context(), api.NewChannel{Name: "Duty", Kind: "email", Target: "duty@curlew-sedge.example"})))(t)
+	c := must(client.Made(w.owner.AddChannelWithResponse(t.Context(),
+		api.NewChannel{Name: "Duty", Kind: "email", Target: "duty@curlew-sedge.example"})))(t)
 	r := health.Rule{Name: "All", Scope: everywhere, Least: least, Ends: true, Channel: c.ID.String()}
 	if change != nil {
 		change(&r)
@@ -101,13 +102,15 @@ func TestAlertLife(t *testing.T) {
 	r.vitals(t, diskAt(96))
 	w.await(t, 5*time.Second, "an alert", func() bool { return w.attention(t).Total == 1 })
 	first := w.attention(t).Items[0]
-	if first.Alert.Level != health.Critical || first.NextStep == "" || first.Device == nil || !strings.Contains(first.Alert.Message, "Disk /srv is 96 % full: 4.0 GB of 100 GB left.") {
+	if first.Alert.Level != health.Critical || first.NextStep == "" || first.Device == nil ||
+		!strings.Contains(first.Alert.Message, "Disk /srv is 96 % full: 4.0 GB of 100 GB left.") {
 		t.Errorf("the first page shows %+v", first)
 	}
 	r.vitals(t, diskAt(96))
 	r.vitals(t, diskAt(97))
 	taken := mailed(t, sink, 1)
-	if m := taken[0]; !strings.Contains(m.Subject, "[critical] ") || !strings.Contains(m.Text, "Next step  See what fills it") || m.To[0] != "duty@curlew-sedge.example" {
+	if m := taken[0]; !strings.Contains(m.Subject, "[critical] ") || !strings.Contains(m.Text, "Next step  See what fills it") ||
+		m.To[0] != "duty@curlew-sedge.example" {
 		t.Errorf("the mail is %+v", m)
 	}
 	id := first.Alert.ID
@@ -161,7 +164,8 @@ func TestResolvedByHand(t *testing.T) {
 	r := w.reporter(t, "sal-records")
 	r.vitals(t, diskAt(96))
 	w.await(t, 5*time.Second, "an alert", func() bool { return w.attention(t).Total == 1 })
-	must(client.Result(w.owner.HandleAlertWithResponse(t.Context(), w.attention(t).Items[0].Alert.ID, api.AlertAction{Action: "resolve"})))(t)
+	must(client.Result(w.owner.HandleAlertWithResponse(t.Context(), w.attention(t).Items[0].Alert.ID,
+		api.AlertAction{Action: "resolve"})))(t)
 	r.vitals(t, diskAt(97))
 	r.vitals(t, diskAt(98))
 	w.await(t, 5*time.Second, "the finding goes on", func() bool {
@@ -218,7 +222,8 @@ func TestPoliciesAndWindows(t *testing.T) {
 		return health.Setting{Check: "disk", Above: &health.Limits{Warning: number(at)}}
 	}
 	window := must(client.Made(w.owner.AddWindowWithResponse(t.Context(), api.NewWindow{Name: "now", Scope: everywhere,
-		Span: calendar.Window{Start: time.Now().UTC().Add(-time.Hour).Format(calendar.LocalTime), Rule: "FREQ=DAILY", Minutes: 180, Zone: "UTC"}})))(t)
+		Span: calendar.Window{Start: time.Now().UTC().Add(-time.Hour).Format(calendar.LocalTime), Rule: "FREQ=DAILY", Minutes: 180,
+			Zone: "UTC"}})))(t)
 	w.policy(t, "wide", everywhere, disk(30))
 	mine := w.policy(t, "mine", health.Scope{Kind: health.Device, ID: r.id.String()}, disk(60))
 	r.vitals(t, diskAt(50))
@@ -253,9 +258,10 @@ func TestPoliciesAndWindows(t *testing.T) {
 		t.Fatal(err)
 	}
 	for text, y := range map[string]api.NewPolicy{
-		"there is no check":     {Name: "a", Scope: everywhere, Settings: []health.Setting{{Check: "nonsense"}}},
-		"There is no such site": {Name: "b", Scope: health.Scope{Kind: health.Site, ID: uuid.NewString()}, Settings: []health.Setting{disk(1)}},
-		"of this name already":  {Name: "wide", Scope: everywhere, Settings: []health.Setting{disk(1)}},
+		"there is no check": {Name: "a", Scope: everywhere, Settings: []health.Setting{{Check: "nonsense"}}},
+		"There is no such site": {Name: "b", Scope: health.Scope{Kind: health.Site, ID: uuid.NewString()},
+			Settings: []health.Setting{disk(1)}},
+		"of this name already": {Name: "wide", Scope: everywhere, Settings: []health.Setting{disk(1)}},
 	} {
 		_, err := client.Made(w.owner.AddPolicyWithResponse(t.Context(), y))
 		if err == nil || !strings.Contains(err.Error(), text) {
@@ -272,7 +278,8 @@ func TestSinceBeforeThePolicy(t *testing.T) {
 	now := time.Now()
 	var list []link.Report
 	for i := range 60 {
-		v := device.Vitals{At: now.Add(time.Duration(i-60) * time.Minute), CPU: 5, Temperatures: []device.Temperature{{Sensor: "soc", Celsius: 50}, {Sensor: "housing", Celsius: 50}}}
+		v := device.Vitals{At: now.Add(time.Duration(i-60) * time.Minute), CPU: 5,
+			Temperatures: []device.Temperature{{Sensor: "soc", Celsius: 50}, {Sensor: "housing", Celsius: 50}}}
 		if i >= 20 {
 			v.Temperatures[0].Celsius = 70
 		}
@@ -320,8 +327,10 @@ func TestProbes(t *testing.T) {
 	closed := freeAddress(t)
 	server := httptest.NewTLSServer(http.NotFoundHandler()) // its certificate is of nobody known
 	defer server.Close()
-	w.policy(t, "reach", everywhere, health.Setting{Check: "tcp", Subject: open.Addr().String(), EverySeconds: 10}, health.Setting{Check: "tcp", Subject: closed, EverySeconds: 10},
-		health.Setting{Check: "http", Subject: server.URL, EverySeconds: 10}, health.Setting{Check: "dns", Subject: "nosuch.invalid", EverySeconds: 10},
+	w.policy(t, "reach", everywhere, health.Setting{Check: "tcp", Subject: open.Addr().String(), EverySeconds: 10},
+		health.Setting{Check: "tcp", Subject: closed, EverySeconds: 10},
+		health.Setting{Check: "http", Subject: server.URL, EverySeconds: 10},
+		health.Setting{Check: "dns", Subject: "nosuch.invalid", EverySeconds: 10},
 		health.Setting{Check: "unwanted", Subject: "moor-no-such-*"})
 	found := func(subject string) bool {
 		for _, a := range w.alerts(t, "current") {
@@ -343,7 +352,8 @@ func TestWebhook(t *testing.T) {
 	w := begin(t, false)
 	refuse := api.NewChannel{Name: "Inside", Kind: "webhook", Target: "https://127.0.0.1:1/hook"}
 	inside := must(client.Made(w.owner.AddChannelWithResponse(t.Context(), refuse)))(t)
-	if r := must(client.Result(w.owner.TestChannelWithResponse(t.Context(), inside.ID)))(t); r.Sent || !strings.Contains(r.Detail, "must be a public one") {
+	if r := must(client.Result(w.owner.TestChannelWithResponse(t.Context(), inside.ID)))(t); r.Sent ||
+		!strings.Contains(r.Detail, "must be a public one") {
 		t.Errorf("an address of this computer: %+v", r)
 	}
 	w.Stop()
@@ -358,11 +368,13 @@ func TestWebhook(t *testing.T) {
 	var server *httptest.Server
 	server = httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
-		calls <- got{post.Verify(r, server.URL+r.URL.Path, body, secret, time.Minute, time.Now()), r.Header.Get("Content-Type") + " " + string(body)}
+		calls <- got{post.Verify(r, server.URL+r.URL.Path, body, secret, time.Minute, time.Now()), r.Header.Get("Content-Type") + " " +
+			string(body)}
 		rw.WriteHeader(status)
 	}))
 	defer server.Close()
-	c := must(client.Made(w.owner.AddChannelWithResponse(t.Context(), api.NewChannel{Name: "Desk", Kind: "webhook", Target: server.URL + "/hook"})))(t)
+	c := must(client.Made(w.owner.AddChannelWithResponse(t.Context(),
+		api.NewChannel{Name: "Desk", Kind: "webhook", Target: server.URL + "/hook"})))(t)
 	if c.Secret == nil {
 		t.Fatal("no secret is shown")
 	}
@@ -376,7 +388,8 @@ func TestWebhook(t *testing.T) {
 	if r := test(); !r.Sent {
 		t.Errorf("%+v", r)
 	}
-	if g := <-calls; g.err != nil || !strings.Contains(g.body, `"specversion":"1.0"`) || !strings.Contains(g.body, "application/cloudevents+json") {
+	if g := <-calls; g.err != nil || !strings.Contains(g.body, `"specversion":"1.0"`) ||
+		!strings.Contains(g.body, "application/cloudevents+json") {
 		t.Errorf("%v, %s", g.err, g.body)
 	}
 	good := secret
@@ -390,14 +403,16 @@ func TestWebhook(t *testing.T) {
 		t.Errorf("a refusal is told as %+v", r)
 	}
 	<-calls
-	must(client.Made(w.owner.AddRuleWithResponse(t.Context(), health.Rule{Name: "All", Scope: everywhere, Least: health.Warning, Channel: c.ID.String()})))(t)
+	must(client.Made(w.owner.AddRuleWithResponse(t.Context(),
+		health.Rule{Name: "All", Scope: everywhere, Least: health.Warning, Channel: c.ID.String()})))(t)
 	w.reporter(t, "sal-records").vitals(t, diskAt(96))
 	if g := <-calls; g.err != nil || !strings.Contains(g.body, `"type":"moorwatch.alert.opened"`) {
 		t.Errorf("%v, %s", g.err, g.body)
 	}
 	w.await(t, 5*time.Second, "the refusal is on record", func() bool {
 		d := must(client.Result(w.owner.ListDeliveriesWithResponse(t.Context(), nil)))(t).Items
-		return len(d) == 1 && d[0].State == "waiting" && strings.Contains(d[0].Error, "500") && d[0].Attempts == 1 && d[0].Due.After(time.Now())
+		return len(d) == 1 && d[0].State == "waiting" && strings.Contains(d[0].Error, "500") && d[0].Attempts == 1 &&
+			d[0].Due.After(time.Now())
 	})
 	err := client.Done(w.owner.RemoveChannelWithResponse(t.Context(), c.ID))
 	refused(t, err, http.StatusConflict, "The rule All tells it")
@@ -407,7 +422,8 @@ func TestWebhook(t *testing.T) {
 func TestEscalationAndDigest(t *testing.T) {
 	t.Parallel()
 	w, sink := withMail(t)
-	lead := must(client.Made(w.owner.AddChannelWithResponse(t.Context(), api.NewChannel{Name: "Lead", Kind: "email", Target: "lead@curlew-sedge.example"})))(t)
+	lead := must(client.Made(w.owner.AddChannelWithResponse(t.Context(),
+		api.NewChannel{Name: "Lead", Kind: "email", Target: "lead@curlew-sedge.example"})))(t)
 	told(t, w, health.Warning, func(r *health.Rule) {
 		r.Ends, r.EscalateMinutes, r.EscalateTo, r.DigestMinutes = false, 1, lead.ID.String(), 1
 	})

@@ -126,12 +126,14 @@ func TestHostileDeviceFillsTables(t *testing.T) {
 	if n := count("SELECT count(*) FROM changes"); n > 7000 {
 		t.Errorf("%d changes of one device are kept", n)
 	}
-	if status := good.inventory(t, []inventory.Item{software("browser", "1")}, []inventory.Item{software("browser", "2")}); status != http.StatusNoContent {
+	if status := good.inventory(t, []inventory.Item{software("browser", "1")},
+		[]inventory.Item{software("browser", "2")}); status != http.StatusNoContent {
 		t.Errorf("another device's inventory: %d", status)
 	}
 	w.await(t, 10*time.Second, "an alert that a person sees", func() bool {
 		page := w.attention(t)
-		return page.Total == 1 && page.Items[0].Alert.Check == "budget" && strings.Contains(page.Items[0].Alert.Message, "changes of its inventory")
+		return page.Total == 1 && page.Items[0].Alert.Check == "budget" &&
+			strings.Contains(page.Items[0].Alert.Message, "changes of its inventory")
 	})
 	if n := count("SELECT count(*) FROM audit WHERE action = 'device.exceed' AND device = '" + bad.id.String() + "'"); n != 1 {
 		t.Errorf("it is on record %d times", n)
@@ -143,7 +145,8 @@ func TestHostileDeviceFillsTables(t *testing.T) {
 	if n := count("SELECT count(*) FROM software s WHERE NOT EXISTS (SELECT FROM installed i WHERE i.software_id = s.id)"); n > 0 {
 		t.Errorf("the catalogue still has %d titles that no device has", n)
 	}
-	for expression, want := range map[string]int{`"browser" in software && software["browser"] == "2"`: 1, `"invented 0 8499" in software`: 0} {
+	for expression, want := range map[string]int{`"browser" in software && software["browser"] == "2"`: 1,
+		`"invented 0 8499" in software`: 0} {
 		in := api.Expression{Expression: expression}
 		w.await(t, 5*time.Second, fmt.Sprintf("%s holds for %d devices", expression, want), func() bool {
 			return must(client.Result(w.owner.PreviewGroupWithResponse(t.Context(), in)))(t).Count == want
@@ -181,7 +184,8 @@ func TestHostileDeviceReportsWithoutEnd(t *testing.T) {
 	if most := uint64(50_000 + 2*link.MaxSends); seq > most {
 		t.Errorf("%d reports of one device were taken at once, and %d may be", seq, most)
 	}
-	if status, _, text := good.send(t, batch(t, uuid.NewString(), now, link.Report{Seq: 1, Vitals: device.Vitals{At: now, CPU: 1}})); status != http.StatusOK {
+	if status, _, text := good.send(t, batch(t, uuid.NewString(), now,
+		link.Report{Seq: 1, Vitals: device.Vitals{At: now, CPU: 1}})); status != http.StatusOK {
 		t.Errorf("another device is answered with %d %s", status, text)
 	}
 }

@@ -38,7 +38,8 @@ func TestCopiedAndReturned(t *testing.T) {
 	question := func(id uuid.UUID) *api.IdentityQuestion { return w.device(t, id).Question }
 	w.await(t, 20*time.Second, "somebody is asked", func() bool { return question(first.id) != nil })
 	q := question(first.id)
-	if q.Kind != api.IdentityQuestionKindCopied || q.HostName != "hay-copy" || len(q.Known) != 1 || len(q.Hardware) != 1 || q.Known[0] == q.Hardware[0] {
+	if q.Kind != api.IdentityQuestionKindCopied || q.HostName != "hay-copy" || len(q.Known) != 1 || len(q.Hardware) != 1 ||
+		q.Known[0] == q.Hardware[0] {
 		t.Errorf("%+v", q)
 	}
 	if d := w.device(t, first.id); !d.Device.Online || d.Device.Name != "hay-desk-01" {
@@ -55,7 +56,8 @@ func TestCopiedAndReturned(t *testing.T) {
 	technician := w.person(t, "technician")
 	err := client.Done(technician.AnswerIdentityQuestionWithResponse(t.Context(), first.id, api.IdentityAnswer{Question: q.ID, Same: true}))
 	refused(t, err, http.StatusForbidden, "It needs the permission")
-	err = client.Done(w.owner.AnswerIdentityQuestionWithResponse(t.Context(), first.id, api.IdentityAnswer{Question: uuid.New(), Same: true}))
+	err = client.Done(w.owner.AnswerIdentityQuestionWithResponse(t.Context(), first.id,
+		api.IdentityAnswer{Question: uuid.New(), Same: true}))
 	refused(t, err, http.StatusConflict, "Something else")
 
 	p := w.open(t)
@@ -93,7 +95,8 @@ func TestCopiedAndReturned(t *testing.T) {
 		t.Fatal(err)
 	}
 	dir := t.TempDir()
-	i := must(identity.Enrol(t.Context(), dir, w.Service.URL, w.enrolmentToken(t, 1), device.Facts{HostName: "hay-new", Hardware: facts.Hardware}))(t)
+	i := must(identity.Enrol(t.Context(), dir, w.Service.URL, w.enrolmentToken(t, 1),
+		device.Facts{HostName: "hay-new", Hardware: facts.Hardware}))(t)
 	again := uuid.MustParse(i.Device)
 	w.runs(t, "hay-new", dir, again, h, nil)
 	if q := question(again); q == nil || q.Kind != api.IdentityQuestionKindReturned || q.Older == nil || *q.Older != first.id {
@@ -103,7 +106,8 @@ func TestCopiedAndReturned(t *testing.T) {
 	if exit != 0 || !strings.Contains(out, "it has the hardware of hay-desk-01: the same device?") {
 		t.Errorf("%d %q %q", exit, out, errs)
 	}
-	if out, errs, exit := ran(t, w.moor(t, "agent", "settle", "hay-new", "--same")); exit != 0 || !strings.Contains(out, "goes on as hay-desk-01") {
+	if out, errs, exit := ran(t, w.moor(t, "agent", "settle", "hay-new", "--same")); exit != 0 ||
+		!strings.Contains(out, "goes on as hay-desk-01") {
 		t.Errorf("%d %q %q", exit, out, errs)
 	}
 	w.await(t, 20*time.Second, "it goes on as the device that it was", func() bool {
@@ -116,7 +120,8 @@ func TestCopiedAndReturned(t *testing.T) {
 	}
 	_, err = client.Result(w.owner.GetDeviceWithResponse(t.Context(), again))
 	refused(t, err, http.StatusNotFound, "")
-	if _, errs, exit := ran(t, w.moor(t, "agent", "settle", "hay-new", "--same")); exit == 0 || !strings.Contains(errs, "nothing is asked") {
+	if _, errs, exit := ran(t, w.moor(t, "agent", "settle", "hay-new", "--same")); exit == 0 ||
+		!strings.Contains(errs, "nothing is asked") {
 		t.Errorf("%d %q", exit, errs)
 	}
 }

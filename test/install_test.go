@@ -24,7 +24,8 @@ import (
 func (p *page) shown(system string) string {
 	p.do(chromedp.Navigate(p.url + "/enrol"))
 	p.until(`[...(document.querySelector("select")?.options ?? [])].some(o => o.text.includes("`+site+`"))`, "the sites")
-	p.do(chromedp.Evaluate[chromedp.Void](`(s => { s.value = [...s.options].find(o => o.text.includes("` + site + `")).value; s.dispatchEvent(new Event("change", { bubbles: true })); })(document.querySelector("select"))`))
+	p.do(chromedp.Evaluate[chromedp.Void](`(s => { s.value = [...s.options].find(o => o.text.includes("` + site +
+		`")).value; s.dispatchEvent(new Event("change", { bubbles: true })); })(document.querySelector("select"))`))
 	p.press("main", "Show how")
 	p.press("[aria-label='Install the agent']", system)
 	p.sees("[aria-label='Install the agent']", "The token is in it")
@@ -62,7 +63,8 @@ func testWaysToInstall(t *testing.T) {
 	p.sees("[role=alert]", "A proxy is an address such as")
 	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("` + proxy + `").select()`))
 	p.typed("http://proxy:3128")
-	if got := ask[string](p, `document.querySelector("[aria-label='Install the agent'] code").innerText`); got != command+" --proxy http://proxy:3128" {
+	if got := ask[string](p, `document.querySelector("[aria-label='Install the agent'] code").innerText`); got != command+
+		" --proxy http://proxy:3128" {
 		t.Errorf("with a proxy: %s", got)
 	}
 	if runtime.GOOS != "linux" || !strings.Contains(command, "| sudo sh moor-agent.sh") {
@@ -89,7 +91,8 @@ func testWaysToInstall(t *testing.T) {
 	gone()
 
 	on.put("etc/moor-agent.enrolment", on.enrolment(), 0o600)
-	on.put("root/moor-agent.rpm", release("moor-agent-1.0.0-1."+map[string]string{"amd64": "x86_64", "arm64": "aarch64"}[runtime.GOARCH]+".rpm"), 0o600)
+	on.put("root/moor-agent.rpm", release("moor-agent-1.0.0-1."+map[string]string{"amd64": "x86_64", "arm64": "aarch64"}[runtime.GOARCH]+
+		".rpm"), 0o600)
 	began = time.Now()
 	do("rpm --install --nodeps /root/moor-agent.rpm") // what it needs, dpkg has installed
 	there(".rpm and enrolment file", began)
@@ -127,7 +130,8 @@ func (i installed) do(script string) string {
 }
 
 func (i installed) online() bool {
-	return slices.ContainsFunc(must(client.Result(i.w.owner.ListDevicesWithResponse(i.t.Context(), &api.ListDevicesParams{})))(i.t).Items, func(d api.Device) bool { return d.Online && d.Memory != nil })
+	return slices.ContainsFunc(must(client.Result(i.w.owner.ListDevicesWithResponse(i.t.Context(), &api.ListDevicesParams{})))(i.t).Items,
+		func(d api.Device) bool { return d.Online && d.Memory != nil })
 }
 
 // there waits until its vitals are, and looks how it is kept.
@@ -135,7 +139,8 @@ func (i installed) there(way string, began time.Time) {
 	i.t.Helper()
 	i.w.await(i.t, 10*time.Second, "its vitals are there, installed by "+way, i.online)
 	i.t.Logf("by %s: first vitals %s after the command", way, time.Since(began).Round(10*time.Millisecond))
-	if out := i.do("moor-agent status 2>/dev/null || /opt/moor-agent/moor-agent status"); !strings.Contains(out, "running, kept by "+i.init) {
+	if out := i.do("moor-agent status 2>/dev/null || /opt/moor-agent/moor-agent status"); !strings.Contains(out, "running, kept by "+
+		i.init) {
 		i.t.Errorf("its status: %s", out)
 	}
 }
@@ -143,7 +148,8 @@ func (i installed) there(way string, began time.Time) {
 // gone looks that nothing of it is left.
 func (i installed) gone() {
 	i.t.Helper()
-	for _, path := range []string{"opt/moor-agent", "var/lib/moor-agent", "etc/systemd/system/moor-agent.service", "etc/init.d/moor-agent", "etc/moor-agent.enrolment"} {
+	for _, path := range []string{"opt/moor-agent", "var/lib/moor-agent", "etc/systemd/system/moor-agent.service", "etc/init.d/moor-agent",
+		"etc/moor-agent.enrolment"} {
 		if _, err := os.Lstat(filepath.Join(i.m.Root, path)); !errors.Is(err, os.ErrNotExist) {
 			i.t.Errorf("%s stays: %v", path, err)
 		}
@@ -194,7 +200,8 @@ func testOtherInits(t *testing.T) {
 				return err == nil && strings.HasPrefix(out, "init\n") && strings.Contains(out, strings.TrimPrefix(w.Service.URL, "http://"))
 			})
 			on.put("root/moor-agent.enrolment", on.enrolment(), 0o600)
-			on.put("root/moor-agent", must(os.ReadFile(filepath.Join(w.config.Releases, "1.0.0", "moor-agent_1.0.0_linux_"+runtime.GOARCH)))(t), 0o755)
+			on.put("root/moor-agent", must(os.ReadFile(filepath.Join(w.config.Releases, "1.0.0", "moor-agent_1.0.0_linux_"+
+				runtime.GOARCH)))(t), 0o755)
 			began := time.Now()
 			on.do("/root/moor-agent install --from /root/moor-agent.enrolment")
 			on.there("program and enrolment file under "+name, began)

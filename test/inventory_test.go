@@ -22,13 +22,15 @@ import (
 )
 
 func software(name, version string) inventory.Item {
-	return inventory.Item{Section: inventory.Software, Key: "installer " + name, Name: name, Fields: map[string]string{"version": version, "source": "installer"}}
+	return inventory.Item{Section: inventory.Software, Key: "installer " + name, Name: name,
+		Fields: map[string]string{"version": version, "source": "installer"}}
 }
 
 // inventory sends what leads from one inventory to another.
 func (r *reporter) inventory(t *testing.T, before, after []inventory.Item) int {
 	t.Helper()
-	answer := must(r.client.Post("http://service/inventory", "application/json", jsonBody(t, inventory.Compare(inventory.Of(before), inventory.Of(after)))))(t)
+	answer := must(r.client.Post("http://service/inventory", "application/json",
+		jsonBody(t, inventory.Compare(inventory.Of(before), inventory.Of(after)))))(t)
 	defer answer.Body.Close()
 	io.Copy(io.Discard, answer.Body)
 	return answer.StatusCode
@@ -43,7 +45,8 @@ func TestInventoryChangesAndSuspects(t *testing.T) {
 	for i := range 12 {
 		name := fmt.Sprintf("cen-desk-%02d", i)
 		r := w.reporter(t, name)
-		facts := must(r.client.Post("http://service/facts", "application/json", jsonBody(t, device.Facts{HostName: name, OS: "windows", CPUModel: "8 cores of moor", AgentVersion: "0.1.0"})))(t)
+		facts := must(r.client.Post("http://service/facts", "application/json",
+			jsonBody(t, device.Facts{HostName: name, OS: "windows", CPUModel: "8 cores of moor", AgentVersion: "0.1.0"})))(t)
 		facts.Body.Close()
 		before := []inventory.Item{software("printer", "4.1"), software("browser", "1"), {Section: "users", Key: "501", Name: "wren"}}
 		if status := r.inventory(t, nil, before); status != http.StatusNoContent {
@@ -81,7 +84,8 @@ func TestInventoryChangesAndSuspects(t *testing.T) {
 	})
 	a := w.attention(t).Items[0].Alert
 	list := must(client.Result(w.owner.ListSuspectsWithResponse(t.Context(), a.ID)))(t)
-	if len(list.Items) != 1 || list.Items[0].Summary != "printer updated from 4.1 to 4.2" || list.Items[0].ChangedWith != 6 || list.Items[0].OthersWithout != 6 || list.Items[0].Low <= 1 {
+	if len(list.Items) != 1 || list.Items[0].Summary != "printer updated from 4.1 to 4.2" || list.Items[0].ChangedWith != 6 ||
+		list.Items[0].OthersWithout != 6 || list.Items[0].Low <= 1 {
 		t.Errorf("the suspects are %+v", list)
 	}
 	changes := must(client.Result(w.owner.ListChangesWithResponse(t.Context(), &api.ListChangesParams{Device: &ids[0].ID})))(t).Items
@@ -89,11 +93,13 @@ func TestInventoryChangesAndSuspects(t *testing.T) {
 		t.Errorf("the changes are %+v", changes)
 	}
 	found := must(client.Result(w.owner.ListSoftwareWithResponse(t.Context(), &api.ListSoftwareParams{})))(t).Items
-	if len(found) != 2 || found[1].Name != "printer" || found[1].Devices != 12 || len(found[1].Versions) != 2 || found[1].Versions[0].Devices != 6 {
+	if len(found) != 2 || found[1].Name != "printer" || found[1].Devices != 12 || len(found[1].Versions) != 2 ||
+		found[1].Versions[0].Devices != 6 {
 		t.Errorf("the software is %+v", found)
 	}
 	version := "4.2"
-	if having := must(client.Result(w.owner.ListInstalledWithResponse(t.Context(), &api.ListInstalledParams{Name: "printer", Version: &version})))(t).Items; len(having) != 6 || having[0].Name != "cen-desk-00" {
+	if having := must(client.Result(w.owner.ListInstalledWithResponse(t.Context(),
+		&api.ListInstalledParams{Name: "printer", Version: &version})))(t).Items; len(having) != 6 || having[0].Name != "cen-desk-00" {
 		t.Errorf("%d devices have it", len(having))
 	}
 	w.await(t, 5*time.Second, "a group by reading and fact", func() bool {
@@ -108,7 +114,8 @@ func TestInventoryChangesAndSuspects(t *testing.T) {
 	if g.Devices != 6 {
 		t.Errorf("the group has %d devices", g.Devices)
 	}
-	if in := must(client.Result(w.owner.ListDevicesWithResponse(t.Context(), &api.ListDevicesParams{Group: &g.ID})))(t).Items; len(in) != 6 || in[0].Groups == nil || (*in[0].Groups)[0] != "New driver" {
+	if in := must(client.Result(w.owner.ListDevicesWithResponse(t.Context(),
+		&api.ListDevicesParams{Group: &g.ID})))(t).Items; len(in) != 6 || in[0].Groups == nil || (*in[0].Groups)[0] != "New driver" {
 		t.Errorf("the list of the group has %d devices", len(in))
 	}
 	format := api.GetInventoryParamsFormat("cyclonedx")
@@ -121,10 +128,13 @@ func TestInventoryChangesAndSuspects(t *testing.T) {
 		t.Errorf("%v: %s", err, bill.Body)
 	}
 	standing := must(client.Result(w.owner.GetStandingWithResponse(t.Context(), ids[0].ID, &api.GetStandingParams{Of: "log-on"})))(t)
-	if os := must(client.Result(w.owner.GetStandingWithResponse(t.Context(), ids[0].ID, &api.GetStandingParams{Of: "cpu_model"})))(t); os.Numeric || *os.Text != "8 cores of moor" || os.Devices != 12 || len(os.Bins) != 1 {
+	if os := must(client.Result(w.owner.GetStandingWithResponse(t.Context(), ids[0].ID,
+		&api.GetStandingParams{Of: "cpu_model"})))(t); os.Numeric || *os.Text != "8 cores of moor" || os.Devices != 12 ||
+		len(os.Bins) != 1 {
 		t.Errorf("the standing of a fact is %+v", os)
 	}
-	if !standing.Numeric || *standing.Value != 90 || standing.Devices != 12 || *standing.Rank != 0.5 || len(standing.Like) == 0 || *standing.Like[0].Value != 90 {
+	if !standing.Numeric || *standing.Value != 90 || standing.Devices != 12 || *standing.Rank != 0.5 || len(standing.Like) == 0 ||
+		*standing.Like[0].Value != 90 {
 		t.Errorf("its standing is %+v", standing)
 	}
 }
@@ -170,7 +180,8 @@ func TestSweep(t *testing.T) {
 	w := begin(t, false)
 	now := time.Now()
 	for i := range 5 {
-		d := sim.Device{Name: fmt.Sprintf("hay-desk-%d", i), Kind: sim.Desk, Seed: uint64(i), Address: "192.0.2.10", People: []string{"Wren Ashdown"}}
+		d := sim.Device{Name: fmt.Sprintf("hay-desk-%d", i), Kind: sim.Desk, Seed: uint64(i), Address: "192.0.2.10",
+			People: []string{"Wren Ashdown"}}
 		if i < 2 {
 			d.Driver = now.Add(-24 * time.Hour)
 		}
@@ -217,14 +228,17 @@ func TestSweep(t *testing.T) {
 		return answers, errs, offline
 	}
 	answers, _, offline := ask("", link.Question{Kind: link.AskRegistry, Name: `HKLM\SOFTWARE\Fennick\Print\Version`})
-	if len(answers) != 5 || answers["hay-desk-0"] != "4.2.0" || answers["hay-desk-4"] != "4.1.7" || len(offline) != 1 || offline[0] != "hay-kiosk" {
+	if len(answers) != 5 || answers["hay-desk-0"] != "4.2.0" || answers["hay-desk-4"] != "4.1.7" || len(offline) != 1 ||
+		offline[0] != "hay-kiosk" {
 		t.Errorf("%v, silent %v", answers, offline)
 	}
-	if _, errs, _ := ask("os == 'linux'", link.Question{Kind: link.AskRegistry, Name: "x"}); len(errs) != 1 || !strings.Contains(errs[0], "has no registry") {
+	if _, errs, _ := ask("os == 'linux'", link.Question{Kind: link.AskRegistry, Name: "x"}); len(errs) != 1 ||
+		!strings.Contains(errs[0], "has no registry") {
 		t.Errorf("a registry on Linux: %v", errs)
 	}
 	machine := "name == 'van-board'"
-	if got, _, _ := ask(machine, link.Question{Kind: link.AskFile, Name: file, Digest: true}); got["van-board"] != "a6fe369adc6a8f955f27566198ba724c8fb8e5b7a8ef7214c7582db4f15d8a91" {
+	if got, _, _ := ask(machine, link.Question{Kind: link.AskFile, Name: file,
+		Digest: true}); got["van-board"] != "a6fe369adc6a8f955f27566198ba724c8fb8e5b7a8ef7214c7582db4f15d8a91" {
 		t.Errorf("the file's digest is %v", got)
 	}
 	if got, _, _ := ask(machine, link.Question{Kind: link.AskFile, Name: file + "x"}); got["van-board"] != "absent" {
@@ -238,7 +252,8 @@ func TestSweep(t *testing.T) {
 	}
 	viewer := w.person(t, "viewer")
 	var out bytes.Buffer
-	err := viewer.Sweep(t.Context(), api.Sweep{Question: link.Question{Kind: link.AskFact, Name: "os"}}, func(e api.SweepEvent) error { fmt.Fprint(&out, e); return nil })
+	err := viewer.Sweep(t.Context(), api.Sweep{Question: link.Question{Kind: link.AskFact, Name: "os"}},
+		func(e api.SweepEvent) error { fmt.Fprint(&out, e); return nil })
 	refused(t, err, http.StatusForbidden, "device.sweep")
 	_, err = client.Made(w.owner.AddGroupWithResponse(t.Context(), api.NewGroup{Name: "Bad", Expression: &[]string{"os =="}[0]}))
 	refused(t, err, http.StatusBadRequest, "Syntax error")

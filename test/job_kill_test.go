@@ -63,14 +63,17 @@ func TestRunsThroughKills(t *testing.T) {
 	target <- must(pgx.ParseConfig(base.URL))(t).Port
 	go relay(forward, target)
 	through := func(url string) string {
-		return strings.Replace(url, fmt.Sprintf(":%d/", must(pgx.ParseConfig(url))(t).Port), fmt.Sprintf(":%d/", forward.Addr().(*net.TCPAddr).Port), 1)
+		return strings.Replace(url, fmt.Sprintf(":%d/", must(pgx.ParseConfig(url))(t).Port),
+			fmt.Sprintf(":%d/", forward.Addr().(*net.TCPAddr).Port), 1)
 	}
-	config := service.Config{Database: through(base.URL), Owner: through(base.Owner), Connections: 6, Listen: freeAddress(t), Contents: t.TempDir()}
+	config := service.Config{Database: through(base.URL), Owner: through(base.Owner), Connections: 6, Listen: freeAddress(t),
+		Contents: t.TempDir()}
 	var served *exec.Cmd
 	start := func() (url, setUp string) {
 		for { // it does not begin while the database is away
 			served = exec.Command(os.Args[0])
-			served.Env = append(os.Environ(), "MOORWATCH_TEST_SERVICE="+config.Database, "MOORWATCH_TEST_OWNER="+config.Owner, "MOORWATCH_TEST_LISTEN="+config.Listen, "MOORWATCH_TEST_CONTENTS="+config.Contents)
+			served.Env = append(os.Environ(), "MOORWATCH_TEST_SERVICE="+config.Database, "MOORWATCH_TEST_OWNER="+config.Owner,
+				"MOORWATCH_TEST_LISTEN="+config.Listen, "MOORWATCH_TEST_CONTENTS="+config.Contents)
 			out := must(served.StdoutPipe())(t)
 			if err := served.Start(); err != nil {
 				t.Fatal(err)
@@ -139,7 +142,8 @@ func TestRunsThroughKills(t *testing.T) {
 	// And a package of several steps with a file, which is taken up again in the middle.
 	mark := work.Step{Do: work.Script, Interpreter: "sh", Body: "hostname\n"}
 	deb := w.content(t, "marks_1.0_all.deb", make([]byte, 1<<16))
-	p := w.pack(t, pack.Package{Name: "Marks", Version: "1.0", Files: []pack.File{deb}, There: pack.There{Condition: work.Condition{Kind: work.OfSoftware, Of: "marks"}},
+	p := w.pack(t, pack.Package{Name: "Marks", Version: "1.0", Files: []pack.File{deb},
+		There:   pack.There{Condition: work.Condition{Kind: work.OfSoftware, Of: "marks"}},
 		Install: []work.Step{mark, {Do: work.Install, File: "marks_1.0_all.deb", Repeatable: true}, mark}})
 	packaged := w.job(t, api.NewJob{Package: &p.ID, Where: new("name.startsWith('hay-')"), Limits: &job.Limits{AtOnce: 40, WaitHours: 1}})
 	jobs = append(jobs, packaged.ID)

@@ -81,8 +81,10 @@ func TestJobs(t *testing.T) {
 	away.stop()
 	w.await(t, 10*time.Second, "one is away", func() bool { return !must(w.owner.Device(t.Context(), away.id))(t).Device.Online })
 	place := t.TempDir()
-	s := w.script(t, "Mark", "echo \"$WORD and $KEY\" | tee -a "+place+"/mark; tr '\\0' ' ' < /proc/$PPID/cmdline > "+place+"/seen; ps -ef >> "+place+"/seen; exit $CODE\n", func(s *script.Script) {
-		s.Parameters = []script.Parameter{{Name: "WORD", Kind: script.Text, Default: "heather"}, {Name: "KEY", Kind: script.Secret, Required: true}, {Name: "CODE", Kind: script.Number, Default: "0"}}
+	s := w.script(t, "Mark", "echo \"$WORD and $KEY\" | tee -a "+place+"/mark; tr '\\0' ' ' < /proc/$PPID/cmdline > "+place+
+		"/seen; ps -ef >> "+place+"/seen; exit $CODE\n", func(s *script.Script) {
+		s.Parameters = []script.Parameter{{Name: "WORD", Kind: script.Text, Default: "heather"},
+			{Name: "KEY", Kind: script.Secret, Required: true}, {Name: "CODE", Kind: script.Number, Default: "0"}}
 	})
 	_, err := client.Made(w.owner.AddJobWithResponse(t.Context(), api.NewJob{Script: &s.ID, Where: new("")}))
 	refused(t, err, http.StatusBadRequest, "KEY must be given")
@@ -94,12 +96,14 @@ func TestJobs(t *testing.T) {
 		plan = w.job(t, api.NewJob{Script: &s.ID, Values: &values, Where: new(""), Plan: new(true)})
 		return plan.Counts["unfit"] == 2
 	})
-	if plan.Counts["waiting"] != 1 || plan.Counts["unfit"] != 2 || *plan.Online != 1 || !slices.Equal(*plan.Sample, []string{"sal-records"}) {
+	if plan.Counts["waiting"] != 1 || plan.Counts["unfit"] != 2 || *plan.Online != 1 ||
+		!slices.Equal(*plan.Sample, []string{"sal-records"}) {
 		t.Errorf("planned %+v", plan)
 	}
 	begun := w.job(t, api.NewJob{Script: &s.ID, Values: &values, Where: new("")})
 	j := w.jobIs(t, begun.ID, "done")
-	if j.Counts["succeeded"] != 1 || j.Counts["unfit"] != 2 || j.EndedAt == nil || (*j.Values)["WORD"] != "heather" || (*j.Values)["KEY"] != "" {
+	if j.Counts["succeeded"] != 1 || j.Counts["unfit"] != 2 || j.EndedAt == nil || (*j.Values)["WORD"] != "heather" ||
+		(*j.Values)["KEY"] != "" {
 		t.Errorf("%+v", j)
 	}
 	runs := w.jobRuns(t, j.ID)
@@ -117,13 +121,16 @@ func TestJobs(t *testing.T) {
 	db := must(pgx.Connect(t.Context(), w.config.Owner))(t)
 	defer db.Close(t.Context())
 	var kept string
-	if err := db.QueryRow(t.Context(), "SELECT string_agg(j::text, ' ') || (SELECT string_agg(r::text, ' ') FROM runs r) || (SELECT string_agg(a::text, ' ') FROM audit a) FROM jobs j").Scan(&kept); err != nil || strings.Contains(kept, "bog-cotton") {
+	if err := db.QueryRow(t.Context(), "SELECT string_agg(j::text, ' ') || (SELECT string_agg(r::text, ' ') FROM runs r) || (SELECT "+
+		"string_agg(a::text, ' ') FROM audit a) FROM jobs j").Scan(&kept); err != nil || strings.Contains(kept, "bog-cotton") {
 		t.Errorf("a secret is kept as it is: %v", err)
 	}
 
-	bad := w.job(t, api.NewJob{Script: &s.ID, Name: new("Bad"), Values: &map[string]string{"KEY": "k", "CODE": "3"}, Devices: &[]uuid.UUID{d.id}})
+	bad := w.job(t, api.NewJob{Script: &s.ID, Name: new("Bad"), Values: &map[string]string{"KEY": "k", "CODE": "3"},
+		Devices: &[]uuid.UUID{d.id}})
 	j = w.jobIs(t, bad.ID, "done")
-	if g := *j.Groups; j.Counts["failed"] != 1 || len(g) != 1 || g[0].State != job.Failed || !strings.HasPrefix(g[0].Output, "heather and ") {
+	if g := *j.Groups; j.Counts["failed"] != 1 || len(g) != 1 || g[0].State != job.Failed ||
+		!strings.HasPrefix(g[0].Output, "heather and ") {
 		t.Errorf("%+v, %+v", j, g)
 	}
 	again := must(client.Made(w.owner.RetryJobWithResponse(t.Context(), bad.ID)))(t)
@@ -180,15 +187,18 @@ func TestJobsAreSteered(t *testing.T) {
 	if r := w.jobRuns(t, long.ID)[0]; r.State != "cancelled" || *r.Output != "begun\n" || !strings.Contains(*r.Reason, "while it ran") {
 		t.Errorf("%+v", r)
 	}
-	slow := w.job(t, api.NewJob{Script: w.scriptID(t, "Slow", "sleep 600 & sleep 600\n", func(s *script.Script) { s.Seconds = 1 }), Devices: devices})
+	slow := w.job(t, api.NewJob{Script: w.scriptID(t, "Slow", "sleep 600 & sleep 600\n", func(s *script.Script) { s.Seconds = 1 }),
+		Devices: devices})
 	w.jobIs(t, slow.ID, "done")
 	if r := w.jobRuns(t, slow.ID)[0]; r.State != "timed-out" || !strings.Contains(*r.Reason, "time limit") {
 		t.Errorf("%+v", r)
 	}
-	much := w.job(t, api.NewJob{Script: w.scriptID(t, "Much", "echo first; head -c 5000000 /dev/zero | tr '\\0' x; printf '\\033[2J\\nlast\\n'\n", nil), Devices: devices})
+	much := w.job(t, api.NewJob{Script: w.scriptID(t, "Much",
+		"echo first; head -c 5000000 /dev/zero | tr '\\0' x; printf '\\033[2J\\nlast\\n'\n", nil), Devices: devices})
 	w.jobIs(t, much.ID, "done")
 	r := must(client.Result(w.owner.GetRunWithResponse(t.Context(), much.ID, w.jobRuns(t, much.ID)[0].ID)))(t)
-	if !strings.HasPrefix(*r.Output, "first\nxxx") || r.Tail == nil || !strings.HasSuffix(*r.Tail, "\uFFFD[2J\nlast\n") || r.Dropped == nil || *r.Dropped < 4_900_000 || len(*r.Output)+len(*r.Tail) > 70_000 {
+	if !strings.HasPrefix(*r.Output, "first\nxxx") || r.Tail == nil || !strings.HasSuffix(*r.Tail, "\uFFFD[2J\nlast\n") ||
+		r.Dropped == nil || *r.Dropped < 4_900_000 || len(*r.Output)+len(*r.Tail) > 70_000 {
 		t.Errorf("%d bytes, %v dropped", len(*r.Output), r.Dropped)
 	}
 

@@ -25,8 +25,12 @@ func TestProtectedAndMoved(t *testing.T) {
 	if err := agent.MayLeave(dir, ""); err != nil {
 		t.Errorf("an agent that nobody protects: %v", err)
 	}
-	must(client.Made(w.owner.AddPolicyWithResponse(t.Context(), api.NewPolicy{Name: "Kept", Scope: health.Scope{Kind: health.Everywhere}, Settings: []health.Setting{}, Agent: &health.Agent{Protect: true}})))(t)
-	_, err := client.Made(w.owner.AddPolicyWithResponse(t.Context(), api.NewPolicy{Name: "Sly", Scope: health.Scope{Kind: health.Everywhere}, Settings: []health.Setting{}, Agent: &health.Agent{RemovalDigest: "ab"}}))
+	must(client.Made(w.owner.AddPolicyWithResponse(t.Context(),
+		api.NewPolicy{Name: "Kept", Scope: health.Scope{Kind: health.Everywhere}, Settings: []health.Setting{},
+			Agent: &health.Agent{Protect: true}})))(t)
+	_, err := client.Made(w.owner.AddPolicyWithResponse(t.Context(),
+		api.NewPolicy{Name: "Sly", Scope: health.Scope{Kind: health.Everywhere}, Settings: []health.Setting{},
+			Agent: &health.Agent{RemovalDigest: "ab"}}))
 	refused(t, err, http.StatusBadRequest, "by which code")
 	w.await(t, 20*time.Second, "the agent knows that it is protected", func() bool { return agent.MayLeave(dir, "") != nil })
 	code := must(client.Result(w.owner.GetRemovalCodeWithResponse(t.Context(), one.id)))(t).Code
@@ -46,8 +50,10 @@ func TestProtectedAndMoved(t *testing.T) {
 	p.signIn()
 	p.do(chromedp.Navigate(p.url + "/devices/" + one.id.String()))
 	p.until(`(d => d ? (d.open = true) : false)(document.querySelector("aside details"))`, "what becomes of the device")
-	p.until(`[...document.querySelector("[aria-label='Site to move it to']").options].some(o => o.text === "`+otherSite+`")`, "the other site")
-	p.do(chromedp.Evaluate[chromedp.Void](`(s => { s.value = [...s.options].find(o => o.text === "` + otherSite + `").value; s.dispatchEvent(new Event("change", { bubbles: true })); })(document.querySelector("[aria-label='Site to move it to']"))`))
+	p.until(`[...document.querySelector("[aria-label='Site to move it to']").options].some(o => o.text === "`+otherSite+`")`,
+		"the other site")
+	p.do(chromedp.Evaluate[chromedp.Void](`(s => { s.value = [...s.options].find(o => o.text === "` + otherSite +
+		`").value; s.dispatchEvent(new Event("change", { bubbles: true })); })(document.querySelector("[aria-label='Site to move it to']"))`))
 	p.accessible("moving a device")
 	p.press("aside details", "Move")
 	p.sees("main header", otherOrganisation+", "+otherSite)

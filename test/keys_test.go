@@ -39,13 +39,15 @@ func TestSecretsAreSealedAndKeysChange(t *testing.T) {
 	const email = "ines@curlew-sedge.example"
 	c, _ := w.joins(t, email, wholly(access.Technician))
 	seed, _ := authenticator(t, c)
-	hook := must(client.Made(w.owner.AddChannelWithResponse(t.Context(), api.NewChannel{Name: "Desk", Kind: "webhook", Target: "https://desk.example/hook"})))(t)
+	hook := must(client.Made(w.owner.AddChannelWithResponse(t.Context(),
+		api.NewChannel{Name: "Desk", Kind: "webhook", Target: "https://desk.example/hook"})))(t)
 	secret := must(decode64(*hook.Secret))(t)
 	db := must(pgx.Connect(t.Context(), w.config.Owner))(t)
 	defer db.Close(context.Background())
 	sealed := func() (all [][]byte) {
 		t.Helper()
-		for _, query := range []string{"SELECT sealed FROM authenticators WHERE secret IS NULL", "SELECT sealed FROM channels WHERE secret IS NULL"} {
+		for _, query := range []string{"SELECT sealed FROM authenticators WHERE secret IS NULL",
+			"SELECT sealed FROM channels WHERE secret IS NULL"} {
 			var b []byte
 			if err := db.QueryRow(t.Context(), query).Scan(&b); err != nil {
 				t.Fatal(query, err)
@@ -76,7 +78,8 @@ func TestSecretsAreSealedAndKeysChange(t *testing.T) {
 	}
 	w.start(t)
 	code := must(totp.GenerateCode(seed, time.Now().Add(30*time.Second)))(t)
-	must(w.client(t, "").SignIn(t.Context(), email, password, func([]api.SecondStepFactors) (api.SecondFactor, error) { return api.SecondFactor{Code: &code}, nil }))(t)
+	must(w.client(t, "").SignIn(t.Context(), email, password,
+		func([]api.SecondStepFactors) (api.SecondFactor, error) { return api.SecondFactor{Code: &code}, nil }))(t)
 }
 
 // Finding 10: whoever had a copy of the database and of the service's folder read what people had seen of screens, what
@@ -92,7 +95,8 @@ func TestRecordingsAndFilesAreEncrypted(t *testing.T) {
 	d := w.machine(t, "van-board")
 	const printed = "heather on the hill"
 	record := func() {
-		s := &shell{t: t, c: must(w.owner.ShellWith(t.Context(), d.id, client.ShellOptions{Size: link.TerminalSize{Columns: 80, Rows: 24}, ID: uuid.New(), Program: "/bin/sh"}))(t)}
+		s := &shell{t: t, c: must(w.owner.ShellWith(t.Context(), d.id,
+			client.ShellOptions{Size: link.TerminalSize{Columns: 80, Rows: 24}, ID: uuid.New(), Program: "/bin/sh"}))(t)}
 		s.typed("printf 'hea%s on the hill\\n' ther; exit\n")
 		s.await(printed)
 		s.event()
@@ -110,7 +114,8 @@ func TestRecordingsAndFilesAreEncrypted(t *testing.T) {
 	defer db.Close(context.Background())
 	pieces := func(id uuid.UUID) (events, words, key []byte) {
 		t.Helper()
-		if err := db.QueryRow(t.Context(), "SELECT p.events, p.words, r.key FROM recording_pieces p JOIN recordings r ON r.id = p.recording_id WHERE r.id = $1 AND p.n = 0", id).Scan(&events, &words, &key); err != nil {
+		if err := db.QueryRow(t.Context(), "SELECT p.events, p.words, r.key FROM recording_pieces p JOIN recordings r ON r.id = "+
+			"p.recording_id WHERE r.id = $1 AND p.n = 0", id).Scan(&events, &words, &key); err != nil {
 			t.Fatal(err)
 		}
 		return events, words, key
@@ -122,17 +127,20 @@ func TestRecordingsAndFilesAreEncrypted(t *testing.T) {
 	record()
 	w.await(t, 10*time.Second, "another", func() bool { return len(found(printed)) == 2 })
 	second := found(printed)[0]
-	must(db.Exec(t.Context(), "UPDATE recording_pieces SET events = $2, words = $3 WHERE recording_id = $1 AND n = 0", second.ID, events, words))(t)
+	must(db.Exec(t.Context(), "UPDATE recording_pieces SET events = $2, words = $3 WHERE recording_id = $1 AND n = 0", second.ID, events,
+		words))(t)
 	refused(t, w.owner.Replay(t.Context(), second.ID, nil), http.StatusUnprocessableEntity, "changed in the database")
 	must(db.Exec(t.Context(), "DELETE FROM recordings WHERE id = $1", second.ID))(t)
 
 	text := bytes.Repeat([]byte("sphagnum "), 10_000)
 	sum := sha256.Sum256(text)
 	digest := hex.EncodeToString(sum[:])
-	must(client.Made(w.owner.AddContentWithResponse(t.Context(), api.NewContent{Sha256: digest, Name: "bog.txt", Size: int64(len(text))})))(t)
+	must(client.Made(w.owner.AddContentWithResponse(t.Context(),
+		api.NewContent{Sha256: digest, Name: "bog.txt", Size: int64(len(text))})))(t)
 	send := func(part []byte, offset int64) {
 		t.Helper()
-		must(client.Result(w.owner.SendContentWithBodyWithResponse(t.Context(), digest, &api.SendContentParams{Offset: offset}, "application/octet-stream", bytes.NewReader(part))))(t)
+		must(client.Result(w.owner.SendContentWithBodyWithResponse(t.Context(), digest, &api.SendContentParams{Offset: offset},
+			"application/octet-stream", bytes.NewReader(part))))(t)
 	}
 	look := func() (kept int64) {
 		t.Helper()
@@ -164,9 +172,11 @@ func TestRecordingsAndFilesAreEncrypted(t *testing.T) {
 	must(keys.Rotate(time.Now()))(t)
 	w.Stop()
 	plain := uuid.New()
-	must(db.Exec(t.Context(), `INSERT INTO recordings (id, device_id, shell, device_name, person_id, actor, person, program, kind, keep_days, began_at, last_at, ended_at, pieces)
+	must(db.Exec(t.Context(), `INSERT INTO recordings (id, device_id, shell, device_name, person_id, actor, person, program, kind,
+		keep_days, began_at, last_at, ended_at, pieces)
 		SELECT $1, device_id, $1, device_name, person_id, actor, person, program, 'screen', 180, now(), now(), now(), 1 FROM recordings WHERE id = $2`, plain, first.ID))(t)
-	must(db.Exec(t.Context(), "INSERT INTO recording_pieces (recording_id, n, events, words) VALUES ($1, 0, 'as it was', 'of old')", plain))(t)
+	must(db.Exec(t.Context(), "INSERT INTO recording_pieces (recording_id, n, events, words) VALUES ($1, 0, 'as it was', 'of old')",
+		plain))(t)
 	w.start(t)
 	w.owner = w.client(t, w.token)
 	must(keys.Retire())(t)

@@ -53,13 +53,14 @@ func (w *world) machines(t *testing.T, names ...string) (*lab.Lab, map[string]*l
 		t.Skip(why)
 	}
 	ids := map[string]uuid.UUID{}
-	l, err := lab.New(t.Context(), lab.Options{Agent: filepath.Join(must(programs())(t), "moor-agent"), Service: w.Service.URL, Enrol: func(ctx context.Context, name, dir string) error {
-		i, err := identity.Enrol(ctx, dir, w.Service.URL, w.enrolmentToken(t, 1), device.Facts{HostName: name})
-		if err == nil {
-			ids[name] = uuid.MustParse(i.Device)
-		}
-		return err
-	}})
+	l, err := lab.New(t.Context(), lab.Options{Agent: filepath.Join(must(programs())(t), "moor-agent"), Service: w.Service.URL,
+		Enrol: func(ctx context.Context, name, dir string) error {
+			i, err := identity.Enrol(ctx, dir, w.Service.URL, w.enrolmentToken(t, 1), device.Facts{HostName: name})
+			if err == nil {
+				ids[name] = uuid.MustParse(i.Device)
+			}
+			return err
+		}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -112,20 +113,23 @@ func read(t *testing.T, parts ...string) string {
 // update breaks a service, is held, and takes back what was installed; without that update it reaches all.
 func testLab(t *testing.T) {
 	w := begin(t, false)
-	w.policy(t, "Kiosks", health.Scope{Kind: health.Everywhere}, health.Setting{Check: health.CheckService, Subject: "kiosk-screen.service", Level: health.Critical, EverySeconds: 10})
+	w.policy(t, "Kiosks", health.Scope{Kind: health.Everywhere},
+		health.Setting{Check: health.CheckService, Subject: "kiosk-screen.service", Level: health.Critical, EverySeconds: 10})
 	l, machines, ids := w.machines(t, "hay-lab-1", "hay-lab-2", "hay-lab-3", "hay-lab-4", "hay-lab-5", "hay-lab-6")
 	if err := l.Publish(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	must(w.importFeed(t, "lab", true, strings.NewReader(lab.Advisory)))(t)
-	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "Security", Do: patch.Approve, Scope: everywhere, Classes: []update.Class{update.Security}})))(t)
+	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(),
+		patch.Rule{Name: "Security", Do: patch.Approve, Scope: everywhere, Classes: []update.Class{update.Security}})))(t)
 	asked := w.jobIs(t, must(client.Made(w.owner.AskUpdatesWithResponse(t.Context(), api.UpdatesAsk{Where: new("")})))(t).JobID, "done")
 	if asked.Counts["succeeded"] != 6 {
 		t.Fatalf("asking: %+v, %+v", asked.Counts, asked.Groups)
 	}
 	missing := func() map[string]api.MissingUpdate {
 		out := map[string]api.MissingUpdate{}
-		for _, x := range must(client.Result(w.owner.ListUpdatesWithResponse(t.Context(), &api.ListUpdatesParams{Limit: new(500)})))(t).Items {
+		for _, x := range must(client.Result(w.owner.ListUpdatesWithResponse(t.Context(),
+			&api.ListUpdatesParams{Limit: new(500)})))(t).Items {
 			out[x.Update.Name] = x
 		}
 		return out
@@ -150,7 +154,8 @@ func testLab(t *testing.T) {
 		began[name] = pid(name)
 	}
 	first := []string{ids["hay-lab-1"].String(), ids["hay-lab-2"].String()}
-	spec := patch.Rollout{Name: "Security in the lab", Classes: []update.Class{update.Security}, Restart: patch.RestartNeeded, WaitHours: 1, Gate: patch.Gate{Rollback: true},
+	spec := patch.Rollout{Name: "Security in the lab", Classes: []update.Class{update.Security}, Restart: patch.RestartNeeded, WaitHours: 1,
+		Gate:  patch.Gate{Rollback: true},
 		Rings: []patch.Ring{{Name: "two of ours", Devices: first, SoakMinutes: 60}, {Name: "the rest"}}}
 	r := must(client.Made(w.owner.AddRolloutWithResponse(t.Context(), api.NewRollout{Spec: spec, Where: new("")})))(t)
 	t.Cleanup(func() {
@@ -168,12 +173,14 @@ func testLab(t *testing.T) {
 	phase(patch.Soaking)
 	for _, name := range []string{"hay-lab-1", "hay-lab-2"} {
 		root := machines[name].Root
-		if got := read(t, root, "usr/share/tarnlib/version") + read(t, root, "usr/share/kiosk-screen/version") + read(t, root, "usr/share/bracken/version"); got != "1.13.31" {
+		if got := read(t, root, "usr/share/tarnlib/version") + read(t, root, "usr/share/kiosk-screen/version") +
+			read(t, root, "usr/share/bracken/version"); got != "1.13.31" {
 			t.Errorf("%s has %s: %+v", name, got, w.rolloutDevices(t, r.ID)[name])
 		}
 	}
 	w.await(t, 90*time.Second, "the broken service is alerted about", func() bool {
-		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{Check: new(health.CheckService)})))(t).Items) == 2
+		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(),
+			&api.ListAlertsParams{Check: new(health.CheckService)})))(t).Items) == 2
 	})
 	w.soaked(t, r.ID, 0)
 	phase(patch.PhaseHeld)
@@ -192,12 +199,14 @@ func testLab(t *testing.T) {
 	p.press("main", "Patch ring 1 again")
 	phase(patch.Soaking)
 	w.await(t, 90*time.Second, "the service runs again", func() bool {
-		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{State: new("current"), Check: new(health.CheckService)})))(t).Items) == 0
+		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(),
+			&api.ListAlertsParams{State: new("current"), Check: new(health.CheckService)})))(t).Items) == 0
 	})
 	w.soaked(t, r.ID, 0)
 	phase(patch.Done)
 	for name, m := range machines {
-		if got := read(t, m.Root, "usr/share/tarnlib/version") + read(t, m.Root, "usr/share/kiosk-screen/version") + read(t, m.Root, "usr/share/fell-kernel/version"); got != "1.13.26.2" {
+		if got := read(t, m.Root, "usr/share/tarnlib/version") + read(t, m.Root, "usr/share/kiosk-screen/version") +
+			read(t, m.Root, "usr/share/fell-kernel/version"); got != "1.13.26.2" {
 			t.Errorf("%s has %s: %+v", name, got, w.rolloutDevices(t, r.ID)[name])
 		}
 		if now := pid(name); now == began[name] || !strings.HasPrefix(now, "running") {
@@ -209,14 +218,16 @@ func testLab(t *testing.T) {
 	})
 	// Each machine's own record tells what was printed, and when it was restarted.
 	record := must(client.Result(w.owner.GetDeviceUpdatesWithResponse(t.Context(), ids["hay-lab-4"])))(t).Patched
-	if len(record) != 2 || record[0].RestartedAt == nil || record[0].RestartedAt.Before(r.BegunAt) || record[0].Log == nil || !strings.Contains(*record[0].Log, record[0].Name) {
+	if len(record) != 2 || record[0].RestartedAt == nil || record[0].RestartedAt.Before(r.BegunAt) || record[0].Log == nil ||
+		!strings.Contains(*record[0].Log, record[0].Name) {
 		t.Errorf("the record of a machine is %+v", record)
 	}
 	// The report says what happened.
 	answer := must(w.owner.MakeReport(t.Context(), &api.MakeReportParams{Format: api.HTML}))(t)
 	defer answer.Body.Close()
 	page := string(must(io.ReadAll(answer.Body))(t))
-	for _, want := range []string{"Security in the lab", "Held: ", "2 of 2 that have the updates have new alerts, and 0 of 4 of the others", "It went on without kiosk-screen.", "6 patched", "tarnlib", "fell-kernel"} {
+	for _, want := range []string{"Security in the lab", "Held: ", "2 of 2 that have the updates have new alerts, and 0 of 4 of the others",
+		"It went on without kiosk-screen.", "6 patched", "tarnlib", "fell-kernel"} {
 		if !strings.Contains(page, want) {
 			t.Errorf("the report lacks %q", want)
 		}
@@ -249,7 +260,9 @@ func testLabBadDays(t *testing.T) {
 	}
 	begin := func(name string) *api.Rollout {
 		t.Helper()
-		return must(client.Made(w.owner.AddRolloutWithResponse(t.Context(), api.NewRollout{Where: new(""), Spec: patch.Rollout{Name: name, Names: []string{name}, Restart: patch.RestartNever, WaitHours: 1, Rings: []patch.Ring{{Name: "all"}}}})))(t)
+		return must(client.Made(w.owner.AddRolloutWithResponse(t.Context(),
+			api.NewRollout{Where: new(""), Spec: patch.Rollout{Name: name, Names: []string{name}, Restart: patch.RestartNever, WaitHours: 1,
+				Rings: []patch.Ring{{Name: "all"}}}})))(t)
 	}
 	r := begin("peat")
 	one := machines["hay-lab-1"]
@@ -257,7 +270,8 @@ func testLabBadDays(t *testing.T) {
 	if err := one.Kill(); err != nil {
 		t.Fatal(err)
 	}
-	w.await(t, 90*time.Second, "the installation came to its end", func() bool { return w.rolloutDevices(t, r.ID)["hay-lab-1"].State == "patched" })
+	w.await(t, 90*time.Second, "the installation came to its end",
+		func() bool { return w.rolloutDevices(t, r.ID)["hay-lab-1"].State == "patched" })
 	if d := w.rolloutDevices(t, r.ID)["hay-lab-2"]; d.State != "planned" && d.State != "running" {
 		t.Errorf("the machine that is cut off is %s", d.State)
 	}
@@ -265,7 +279,8 @@ func testLabBadDays(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.rolloutIs(t, r.ID, patch.Done)
-	if d := w.rolloutDevices(t, r.ID)["hay-lab-2"]; d.State != "patched" || read(t, machines["hay-lab-2"].Root, "usr/share/peat/version") != "2" {
+	if d := w.rolloutDevices(t, r.ID)["hay-lab-2"]; d.State != "patched" ||
+		read(t, machines["hay-lab-2"].Root, "usr/share/peat/version") != "2" {
 		t.Errorf("the machine that was cut off: %+v", d)
 	}
 	status := read(t, one.Root, "var/lib/dpkg/status")
@@ -288,8 +303,10 @@ func testLabBadDays(t *testing.T) {
 	// A disk that is full while it is fetched: said, and installed once there is room.
 	full := func(name, before string) *api.Rollout {
 		t.Helper()
-		return must(client.Made(w.owner.AddRolloutWithResponse(t.Context(), api.NewRollout{Where: new(""), Spec: patch.Rollout{Name: name, Names: []string{"tarnlib"}, Restart: patch.RestartNever, WaitHours: 1, Rings: []patch.Ring{{Name: "all"}},
-			Before: []work.Step{{Do: work.Script, Interpreter: "sh", Body: before}}}})))(t)
+		return must(client.Made(w.owner.AddRolloutWithResponse(t.Context(),
+			api.NewRollout{Where: new(""), Spec: patch.Rollout{Name: name, Names: []string{"tarnlib"}, Restart: patch.RestartNever,
+				WaitHours: 1, Rings: []patch.Ring{{Name: "all"}},
+				Before: []work.Step{{Do: work.Script, Interpreter: "sh", Body: before}}}})))(t)
 	}
 	r = full("no room", "mount -t tmpfs -o size=16k tmpfs /var/cache/apt/archives && mkdir -p /var/cache/apt/archives/partial")
 	w.rolloutIs(t, r.ID, patch.PhaseHeld)
@@ -310,7 +327,8 @@ func testLabBadDays(t *testing.T) {
 	if err := l.Resign(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if j := ask(); j.Counts["failed"] != 2 || !strings.Contains((*j.Groups)[0].Output, "apt cannot read its sources") || !strings.Contains((*j.Groups)[0].Output, "sign") {
+	if j := ask(); j.Counts["failed"] != 2 || !strings.Contains((*j.Groups)[0].Output, "apt cannot read its sources") ||
+		!strings.Contains((*j.Groups)[0].Output, "sign") {
 		t.Errorf("a repository that another key signs: %+v", j.Groups)
 	}
 	l.Vanish()

@@ -47,28 +47,35 @@ func TestNothingOfNeighbours(t *testing.T) {
 	w := begin(t, false)
 	mine, other := w.simulated(t, "hay-desk-01"), w.elsewhere(t, mark+"-desk-01")
 	org := health.Scope{Kind: health.Organisation, ID: w.organisationID(t, otherOrganisation).String()}
-	must(client.Made(w.owner.AddGroupWithResponse(t.Context(), api.NewGroup{Name: mark + " group", Expression: new("true"), Organisation: new(uuid.MustParse(org.ID))})))(t)
+	must(client.Made(w.owner.AddGroupWithResponse(t.Context(),
+		api.NewGroup{Name: mark + " group", Expression: new("true"), Organisation: new(uuid.MustParse(org.ID))})))(t)
 	w.policy(t, mark+" policy", org, health.Setting{Check: "disk", Above: &health.Limits{Warning: new(1.0)}})
-	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: mark + " rule", Scope: org, Do: patch.Exclude, Reason: mark + " reason"})))(t)
-	must(client.Made(w.owner.SaveQueryWithResponse(t.Context(), api.NewSavedQuery{Name: mark + " query", Text: `service where state == "failed"`})))(t)
+	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(),
+		patch.Rule{Name: mark + " rule", Scope: org, Do: patch.Exclude, Reason: mark + " reason"})))(t)
+	must(client.Made(w.owner.SaveQueryWithResponse(t.Context(),
+		api.NewSavedQuery{Name: mark + " query", Text: `service where state == "failed"`})))(t)
 	script := w.scriptID(t, "quiet", "echo quiet", nil)
 	everyone := "true"
 	both := w.job(t, api.NewJob{Script: script, Where: &everyone})
 	theirs := w.job(t, api.NewJob{Script: script, Devices: &[]uuid.UUID{other.id}, Name: new(mark + " job")})
 	for d, reason := range map[*running]string{mine: "slow", other: mark + " reason"} { // a session with each, from an address
-		s := must(client.Result(w.owner.BeginSessionWithResponse(t.Context(), d.id, api.NewToolSession{Tool: "processes", Reason: &reason})))(t)
+		s := must(client.Result(w.owner.BeginSessionWithResponse(t.Context(), d.id,
+			api.NewToolSession{Tool: "processes", Reason: &reason})))(t)
 		check(client.Done(w.owner.EndSessionWithResponse(t.Context(), s.ID)))(t)
 	}
 	var alert uuid.UUID
 	w.await(t, 20*time.Second, "the neighbour has an alert", func() bool {
-		for _, a := range must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{Device: &other.id})))(t).Items {
+		for _, a := range must(client.Result(w.owner.ListAlertsWithResponse(t.Context(),
+			&api.ListAlertsParams{Device: &other.id})))(t).Items {
 			alert = a.ID
 		}
 		return alert != uuid.Nil
 	})
 	rollout := uuid.Nil
 	w.await(t, 20*time.Second, "both have updates to be brought", func() bool {
-		r, err := client.Made(w.owner.AddRolloutWithResponse(t.Context(), api.NewRollout{Where: &everyone, Spec: patch.Rollout{Name: "monthly", Restart: patch.RestartNever, WaitHours: 1, Rings: []patch.Ring{{Name: "all"}}}}))
+		r, err := client.Made(w.owner.AddRolloutWithResponse(t.Context(),
+			api.NewRollout{Where: &everyone, Spec: patch.Rollout{Name: "monthly", Restart: patch.RestartNever, WaitHours: 1,
+				Rings: []patch.Ring{{Name: "all"}}}}))
 		if err == nil {
 			rollout = r.ID
 		}
@@ -77,17 +84,26 @@ func TestNothingOfNeighbours(t *testing.T) {
 	token := w.personWith(t, api.Grants{{Role: access.Technician, Scope: w.siteScope(t, organisation, site)}})
 	cases := map[string]asking{
 		"exportAudit": {query: "format=jsonl"}, "findDevice": {query: "", id: mark + "-desk-01", status: http.StatusNotFound},
-		"streamEvents": {stream: true}, "getAlert": {id: alert.String(), status: http.StatusNotFound}, "listSuspects": {id: alert.String(), status: http.StatusNotFound},
+		"streamEvents": {stream: true}, "getAlert": {id: alert.String(), status: http.StatusNotFound},
+		"listSuspects":  {id: alert.String(), status: http.StatusNotFound},
 		"listInstalled": {query: "name=curl"}, "makeReport": {query: "format=html"},
-		"getJob": {id: both.ID.String()}, "listRuns": {id: both.ID.String()}, "exportRuns": {id: both.ID.String(), query: "format=jsonl"}, "compareJobs": {id: both.ID.String(), query: "with=" + both.ID.String()},
-		"getRun": {id: theirs.ID.String(), status: http.StatusNotFound}, "getRollout": {id: rollout.String()}, "listRolloutDevices": {id: rollout.String()},
-		"getRecording": {status: http.StatusNotFound}, "playRecording": {status: http.StatusNotFound}, "getRecordingPiece": {status: http.StatusNotFound}, "getRecordingProof": {status: http.StatusNotFound},
-		"getScript": {id: script.String()}, "listScriptVersions": {id: script.String()}, "getPackage": {status: http.StatusNotFound}, "listPackageVersions": {},
-		"getAdvisory": {status: http.StatusNotFound}, "listAdvisoryDevices": {status: http.StatusNotFound},
-		"previewGroup": {body: api.Expression{Expression: "true"}}, "tryPolicy": {body: api.Trial{Scope: everywhere, Setting: health.Setting{Check: "disk", Above: &health.Limits{Warning: new(1.0)}}}},
-		"sweep":      {body: api.Sweep{Question: link.Question{Kind: link.AskProcess, Name: "sh"}}},
-		"addJob":     {body: api.NewJob{Script: script, Where: &everyone, Plan: new(true)}, status: http.StatusCreated},
-		"addRollout": {body: api.NewRollout{Where: &everyone, Plan: new(true), Spec: patch.Rollout{Name: "monthly", Restart: patch.RestartNever, WaitHours: 1, Rings: []patch.Ring{{Name: "all"}}}}, status: http.StatusCreated},
+		"getJob": {id: both.ID.String()}, "listRuns": {id: both.ID.String()}, "exportRuns": {id: both.ID.String(), query: "format=jsonl"},
+		"compareJobs": {id: both.ID.String(), query: "with=" + both.ID.String()},
+		"getRun":      {id: theirs.ID.String(), status: http.StatusNotFound}, "getRollout": {id: rollout.String()},
+		"listRolloutDevices": {id: rollout.String()},
+		"getRecording":       {status: http.StatusNotFound}, "playRecording": {status: http.StatusNotFound},
+		"getRecordingPiece": {status: http.StatusNotFound}, "getRecordingProof": {status: http.StatusNotFound},
+		"getScript": {id: script.String()}, "listScriptVersions": {id: script.String()}, "getPackage": {status: http.StatusNotFound},
+		"listPackageVersions": {},
+		"getAdvisory":         {status: http.StatusNotFound}, "listAdvisoryDevices": {status: http.StatusNotFound},
+		"previewGroup": {body: api.Expression{Expression: "true"}},
+		"tryPolicy": {body: api.Trial{Scope: everywhere,
+			Setting: health.Setting{Check: "disk", Above: &health.Limits{Warning: new(1.0)}}}},
+		"sweep":  {body: api.Sweep{Question: link.Question{Kind: link.AskProcess, Name: "sh"}}},
+		"addJob": {body: api.NewJob{Script: script, Where: &everyone, Plan: new(true)}, status: http.StatusCreated},
+		"addRollout": {body: api.NewRollout{Where: &everyone, Plan: new(true),
+			Spec: patch.Rollout{Name: "monthly", Restart: patch.RestartNever, WaitHours: 1, Rings: []patch.Ring{{Name: "all"}}}},
+			status: http.StatusCreated},
 	}
 	spec := must(server.GetSpec())(t)
 	var ids []string
@@ -124,7 +140,8 @@ func TestNothingOfNeighbours(t *testing.T) {
 	if r := must(client.Result(c.GetRolloutWithResponse(t.Context(), rollout)))(t); r.Rings[0].Devices != 1 {
 		t.Errorf("the ring has %d devices for them", r.Rings[0].Devices)
 	}
-	for _, s := range must(client.Result(c.ListDeviceSessionsWithResponse(t.Context(), mine.id, &api.ListDeviceSessionsParams{})))(t).Items {
+	for _, s := range must(client.Result(c.ListDeviceSessionsWithResponse(t.Context(), mine.id,
+		&api.ListDeviceSessionsParams{})))(t).Items {
 		if s.Address != "" {
 			t.Errorf("a colleague works from %s", s.Address)
 		}
@@ -138,7 +155,8 @@ func (w *world) tellsNothing(t *testing.T, method, path string, ask asking, toke
 	if id == "" {
 		id = uuid.NewString()
 	}
-	address := w.Service.URL + "/api/v1" + strings.NewReplacer("{id}", id, "{name}", id, "{run}", uuid.NewString(), "{advisory}", "nosuch", "{n}", "0").Replace(path)
+	address := w.Service.URL + "/api/v1" + strings.NewReplacer("{id}", id, "{name}", id, "{run}", uuid.NewString(), "{advisory}", "nosuch",
+		"{n}", "0").Replace(path)
 	if ask.query != "" {
 		address += "?" + ask.query
 	}

@@ -50,10 +50,12 @@ func TestPackages(t *testing.T) {
 	big := bytes.Repeat([]byte("heath and moor\n"), 200_000)
 	f := w.content(t, "moor.txt", big)
 	p := pack.Package{Name: "Moor", Version: "1.2", Files: []pack.File{f}, Needs: []string{"Ground"},
-		There:   pack.There{Condition: work.Condition{Kind: work.OfFile, Of: place + "/version"}, Pattern: `moor (\S+)`},
-		Install: []work.Step{{Do: work.Copy, File: "moor.txt", To: place + "/moor.txt"}, {Do: work.Script, Interpreter: "sh", Body: "echo moor 1.2 > " + place + "/version; echo ran >> " + place + "/ran\n"}},
-		Remove:  []work.Step{{Do: work.Delete, Path: place + "/version"}, {Do: work.Delete, Path: place + "/moor.txt"}}}
-	ground := pack.Package{Name: "Ground", Version: "1", There: pack.There{Condition: work.Condition{Kind: work.OfFile, Of: place + "/ground"}},
+		There: pack.There{Condition: work.Condition{Kind: work.OfFile, Of: place + "/version"}, Pattern: `moor (\S+)`},
+		Install: []work.Step{{Do: work.Copy, File: "moor.txt", To: place + "/moor.txt"},
+			{Do: work.Script, Interpreter: "sh", Body: "echo moor 1.2 > " + place + "/version; echo ran >> " + place + "/ran\n"}},
+		Remove: []work.Step{{Do: work.Delete, Path: place + "/version"}, {Do: work.Delete, Path: place + "/moor.txt"}}}
+	ground := pack.Package{Name: "Ground", Version: "1",
+		There:   pack.There{Condition: work.Condition{Kind: work.OfFile, Of: place + "/ground"}},
 		Install: []work.Step{{Do: work.Edit, Path: place + "/ground", Find: "^soil=", Line: "soil=peat"}}}
 	stray := p
 	stray.Files = []pack.File{{Name: "moor.txt", SHA256: strings.Repeat("ab", 32), Size: 3}}
@@ -137,11 +139,13 @@ func TestContentStore(t *testing.T) {
 	sum := sha256.Sum256(text)
 	digest := hex.EncodeToString(sum[:])
 	put := func(offset int64, part []byte) (*api.Content, error) {
-		return client.Result(w.owner.SendContentWithBodyWithResponse(t.Context(), digest, &api.SendContentParams{Offset: offset}, "application/octet-stream", bytes.NewReader(part)))
+		return client.Result(w.owner.SendContentWithBodyWithResponse(t.Context(), digest, &api.SendContentParams{Offset: offset},
+			"application/octet-stream", bytes.NewReader(part)))
 	}
 	_, err := put(0, text)
 	refused(t, err, http.StatusNotFound, "")
-	begun := must(client.Made(w.owner.AddContentWithResponse(t.Context(), api.NewContent{Sha256: digest, Name: "bog.txt", Size: int64(len(text))})))(t)
+	begun := must(client.Made(w.owner.AddContentWithResponse(t.Context(),
+		api.NewContent{Sha256: digest, Name: "bog.txt", Size: int64(len(text))})))(t)
 	if begun.Have != 0 || begun.Whole {
 		t.Errorf("%+v", begun)
 	}
@@ -152,7 +156,8 @@ func TestContentStore(t *testing.T) {
 	refused(t, err, http.StatusConflict, "It has 300000 bytes")
 	_, err = put(300_000, append([]byte{'x'}, text[300_001:]...))
 	refused(t, err, http.StatusUnprocessableEntity, "another digest")
-	if x := must(client.Made(w.owner.AddContentWithResponse(t.Context(), api.NewContent{Sha256: digest, Name: "bog.txt", Size: int64(len(text))})))(t); x.Have != 0 {
+	if x := must(client.Made(w.owner.AddContentWithResponse(t.Context(),
+		api.NewContent{Sha256: digest, Name: "bog.txt", Size: int64(len(text))})))(t); x.Have != 0 {
 		t.Errorf("what was wrong is kept: %+v", x)
 	}
 	_, err = put(0, append(text, 'x'))
@@ -183,8 +188,10 @@ func TestPackageThroughKills(t *testing.T) {
 	mark := func(word string) work.Step {
 		return work.Step{Do: work.Run, Argv: []string{"sh", "-c", "echo " + word + " >> " + place + "/marks"}}
 	}
-	p := pack.Package{Name: "Steps", Version: "1", Files: []pack.File{f}, There: pack.There{Condition: work.Condition{Kind: work.OfFile, Of: place + "/done"}},
-		Install: []work.Step{mark("one"), {Do: work.Copy, File: "big.bin", To: place + "/big.bin"}, mark("two"), {Do: work.Wait, Seconds: 60, If: []work.Condition{{Kind: work.OfFile, Of: place + "/go"}}}, mark("three"),
+	p := pack.Package{Name: "Steps", Version: "1", Files: []pack.File{f},
+		There: pack.There{Condition: work.Condition{Kind: work.OfFile, Of: place + "/done"}},
+		Install: []work.Step{mark("one"), {Do: work.Copy, File: "big.bin", To: place + "/big.bin"}, mark("two"),
+			{Do: work.Wait, Seconds: 60, If: []work.Condition{{Kind: work.OfFile, Of: place + "/go"}}}, mark("three"),
 			{Do: work.Edit, Path: place + "/done", Find: "^x", Line: "x"}}}
 	made := w.pack(t, p)
 	j := w.job(t, api.NewJob{Package: &made.ID, Devices: &[]uuid.UUID{id}, Limits: &job.Limits{WaitHours: 1}})
@@ -205,7 +212,10 @@ func TestPackageThroughKills(t *testing.T) {
 		t.Errorf("%v, %q, %v", over.Counts, text, *over.Groups)
 	}
 	// Killed in the middle of a program that must not be run twice, it says which.
-	long := w.pack(t, pack.Package{Name: "Long", Version: "1", There: p.There, Install: []work.Step{{Do: work.Wait, Seconds: 1}, {Do: work.Run, Title: "Settle", Argv: []string{"sh", "-c", "rm " + place + "/done; echo four >> " + place + "/marks; sleep 60"}}}})
+	long := w.pack(t, pack.Package{Name: "Long", Version: "1", There: p.There,
+		Install: []work.Step{{Do: work.Wait, Seconds: 1},
+			{Do: work.Run, Title: "Settle", Argv: []string{"sh", "-c", "rm " + place + "/done; echo four >> " + place +
+				"/marks; sleep 60"}}}})
 	os.Remove(place + "/done")
 	os.WriteFile(place+"/elsewhere", nil, 0o600)
 	j = w.job(t, api.NewJob{Package: &long.ID, Devices: &[]uuid.UUID{id}, Limits: &job.Limits{WaitHours: 1}})
@@ -231,8 +241,10 @@ func TestRestartingStep(t *testing.T) {
 	device := sim.Device{Name: "hay-kiosk", Kind: sim.Kiosk, Seed: 5, Dir: t.TempDir(), Away: func(off bool) { away <- off }}
 	h := device.Host(time.Now)
 	d := w.runs(t, "hay-kiosk", dir, id, h, nil)
-	p := w.pack(t, pack.Package{Name: "Restarts", Version: "1", There: pack.There{Condition: work.Condition{Kind: work.OfFile, Of: "/srv/after"}}, Install: []work.Step{
-		{Do: work.Edit, Path: "/srv/before", Find: "^x", Line: "x"}, {Do: work.Restart, Seconds: 60}, {Do: work.Edit, Path: "/srv/after", Find: "^x", Line: "x"}}})
+	p := w.pack(t, pack.Package{Name: "Restarts", Version: "1",
+		There: pack.There{Condition: work.Condition{Kind: work.OfFile, Of: "/srv/after"}}, Install: []work.Step{
+			{Do: work.Edit, Path: "/srv/before", Find: "^x", Line: "x"}, {Do: work.Restart, Seconds: 60},
+			{Do: work.Edit, Path: "/srv/after", Find: "^x", Line: "x"}}})
 	j := w.job(t, api.NewJob{Package: &p.ID, Devices: &[]uuid.UUID{id}, Limits: &job.Limits{WaitHours: 1}})
 	select {
 	case <-away:
@@ -264,10 +276,12 @@ func TestCancelledWhileAway(t *testing.T) {
 	d := w.machine(t, "sal-records")
 	devices := &[]uuid.UUID{d.id}
 	place := t.TempDir()
-	long := w.scriptID(t, "Long", "echo begun > "+place+"/begun; sleep 300; echo ended > "+place+"/ended\n", func(s *script.Script) { s.Repeatable = true })
+	long := w.scriptID(t, "Long", "echo begun > "+place+"/begun; sleep 300; echo ended > "+place+"/ended\n",
+		func(s *script.Script) { s.Repeatable = true })
 	under := w.job(t, api.NewJob{Script: long, Devices: devices, Limits: &job.Limits{WaitHours: 1}})
 	w.await(t, 10*time.Second, "it runs", func() bool { _, err := os.Stat(place + "/begun"); return err == nil })
-	later := w.job(t, api.NewJob{Script: w.scriptID(t, "Never", "touch "+place+"/never\n", nil), Devices: devices, Limits: &job.Limits{WaitHours: 1}})
+	later := w.job(t, api.NewJob{Script: w.scriptID(t, "Never", "touch "+place+"/never\n", nil), Devices: devices,
+		Limits: &job.Limits{WaitHours: 1}})
 	d.stop()
 	w.await(t, 10*time.Second, "it is away", func() bool { return !must(w.owner.Device(t.Context(), d.id))(t).Device.Online })
 	for _, id := range []uuid.UUID{under.ID, later.ID} {

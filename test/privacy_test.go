@@ -58,13 +58,15 @@ func TestOrganisationsAreExportedAndErased(t *testing.T) {
 	if status := r.inventory(t, nil, []inventory.Item{software("browser", "1")}); status != http.StatusNoContent {
 		t.Fatal(status)
 	}
-	if status := r.inventory(t, []inventory.Item{software("browser", "1")}, []inventory.Item{software("browser", "2")}); status != http.StatusNoContent {
+	if status := r.inventory(t, []inventory.Item{software("browser", "1")},
+		[]inventory.Item{software("browser", "2")}); status != http.StatusNoContent {
 		t.Fatal(status)
 	}
 	r.vitals(t, device.Vitals{CPU: 5, Disks: []device.Disk{{Mount: "/", TotalBytes: 100, UsedBytes: 99}}})
 	w.await(t, 20*time.Second, "an alert", func() bool { return w.attention(t).Total > 0 })
 	d := w.machine(t, "van-board")
-	s := &shell{t: t, c: must(w.owner.ShellWith(t.Context(), d.id, client.ShellOptions{Size: link.TerminalSize{Columns: 80, Rows: 24}, ID: uuid.New(), Program: "/bin/sh"}))(t)}
+	s := &shell{t: t, c: must(w.owner.ShellWith(t.Context(), d.id,
+		client.ShellOptions{Size: link.TerminalSize{Columns: 80, Rows: 24}, ID: uuid.New(), Program: "/bin/sh"}))(t)}
 	s.typed("exit\n")
 	s.event()
 	must(client.Result(w.owner.SetTagsWithResponse(t.Context(), d.id, api.TagList{Tags: []string{"loan"}})))(t)
@@ -76,7 +78,8 @@ func TestOrganisationsAreExportedAndErased(t *testing.T) {
 	}
 	answer, err := w.owner.ExportOrganisation(t.Context(), id)
 	count, text := kinds(t, answer, err)
-	for _, kind := range []string{"organisation", "site", "device", "inventory", "change", "alert", "session at a device", "tag", "enrolment token"} {
+	for _, kind := range []string{"organisation", "site", "device", "inventory", "change", "alert", "session at a device", "tag",
+		"enrolment token"} {
 		if count[kind] == 0 {
 			t.Errorf("the export has no %s: %v", kind, count)
 		}
@@ -86,21 +89,26 @@ func TestOrganisationsAreExportedAndErased(t *testing.T) {
 			t.Errorf("the export has %s", bad)
 		}
 	}
-	refused(t, client.Done(w.owner.EraseOrganisationWithResponse(t.Context(), id, api.Erasure{Name: "another"})), http.StatusUnprocessableEntity, "not its name")
+	refused(t, client.Done(w.owner.EraseOrganisationWithResponse(t.Context(), id, api.Erasure{Name: "another"})),
+		http.StatusUnprocessableEntity, "not its name")
 	technician := w.person(t, access.Technician)
-	refused(t, client.Done(technician.EraseOrganisationWithResponse(t.Context(), id, api.Erasure{Name: organisation})), http.StatusForbidden, "fleet.manage")
+	refused(t, client.Done(technician.EraseOrganisationWithResponse(t.Context(), id, api.Erasure{Name: organisation})),
+		http.StatusForbidden, "fleet.manage")
 	if _, errs, exit := ran(t, w.moor(t, "data", "erase", "--organisation", organisation)); exit == 0 || !strings.Contains(errs, "--sure") {
 		t.Errorf("%d %q", exit, errs)
 	}
-	if out, errs, exit := ran(t, w.moor(t, "data", "erase", "--organisation", organisation, "--sure")); exit != 0 || !strings.Contains(out, "is erased") {
+	if out, errs, exit := ran(t, w.moor(t, "data", "erase", "--organisation", organisation, "--sure")); exit != 0 ||
+		!strings.Contains(out, "is erased") {
 		t.Fatalf("%d %q %q", exit, out, errs)
 	}
 	db := must(pgx.Connect(t.Context(), w.config.Owner))(t)
 	defer db.Close(context.Background())
-	rows := must(db.Query(t.Context(), "SELECT table_name FROM information_schema.columns WHERE table_schema = 'public' AND column_name = 'device_id' ORDER BY 1"))(t)
+	rows := must(db.Query(t.Context(), "SELECT table_name FROM information_schema.columns WHERE table_schema = 'public' AND column_name "+
+		"= 'device_id' ORDER BY 1"))(t)
 	for _, table := range must(pgx.CollectRows(rows, pgx.RowTo[string]))(t) {
 		n := 0
-		if err := db.QueryRow(t.Context(), "SELECT count(*) FROM "+pgx.Identifier{table}.Sanitize()+" WHERE device_id::text = ANY($1)", []string{r.id.String(), d.id.String()}).Scan(&n); err != nil {
+		if err := db.QueryRow(t.Context(), "SELECT count(*) FROM "+pgx.Identifier{table}.Sanitize()+" WHERE device_id::text = ANY($1)",
+			[]string{r.id.String(), d.id.String()}).Scan(&n); err != nil {
 			t.Fatal(table, err)
 		}
 		if n > 0 {
@@ -114,7 +122,8 @@ func TestOrganisationsAreExportedAndErased(t *testing.T) {
 		all := must(client.Result(w.owner.ListDevicesWithResponse(t.Context(), &api.ListDevicesParams{})))(t).Items
 		return len(all) == 1 && all[0].ID == other.id
 	})
-	if all := must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Text: new("organisation.erase")})))(t).Items; len(all) != 2 {
+	if all := must(client.Result(w.owner.ListAuditWithResponse(t.Context(),
+		&api.ListAuditParams{Text: new("organisation.erase")})))(t).Items; len(all) != 2 {
 		t.Errorf("%d entries tell of it", len(all))
 	}
 }
@@ -147,7 +156,8 @@ func TestPeopleAreExportedAndErased(t *testing.T) {
 	if answer.Body.Close(); answer.StatusCode != http.StatusForbidden {
 		t.Errorf("a technician exports a person: %d", answer.StatusCode)
 	}
-	refused(t, client.Done(w.owner.ErasePersonWithResponse(t.Context(), api.Erasure{Name: email})), http.StatusConflict, "may still sign in")
+	refused(t, client.Done(w.owner.ErasePersonWithResponse(t.Context(), api.Erasure{Name: email})), http.StatusConflict,
+		"may still sign in")
 	if err := client.Done(w.owner.RemovePersonWithResponse(t.Context(), p.ID)); err != nil {
 		t.Fatal(err)
 	}
@@ -157,18 +167,22 @@ func TestPeopleAreExportedAndErased(t *testing.T) {
 	refused(t, client.Done(w.owner.ErasePersonWithResponse(t.Context(), api.Erasure{Name: email})), http.StatusNotFound, "")
 	db := must(pgx.Connect(t.Context(), w.config.Owner))(t)
 	defer db.Close(context.Background())
-	rows := must(db.Query(t.Context(), `SELECT c.table_name, c.column_name FROM information_schema.columns c JOIN information_schema.tables t USING (table_schema, table_name)
+	rows := must(db.Query(t.Context(), `SELECT c.table_name,
+		c.column_name FROM information_schema.columns c JOIN information_schema.tables t USING (table_schema, table_name)
 		WHERE c.table_schema = 'public' AND t.table_type = 'BASE TABLE' AND c.data_type IN ('text', 'jsonb', 'ARRAY') AND c.table_name NOT IN ('audit', 'river_job') ORDER BY 1, 2`))(t)
-	for _, at := range must(pgx.CollectRows(rows, func(row pgx.CollectableRow) (at [2]string, err error) { return at, row.Scan(&at[0], &at[1]) }))(t) {
+	for _, at := range must(pgx.CollectRows(rows,
+		func(row pgx.CollectableRow) (at [2]string, err error) { return at, row.Scan(&at[0], &at[1]) }))(t) {
 		n := 0
-		if err := db.QueryRow(t.Context(), "SELECT count(*) FROM "+pgx.Identifier{at[0]}.Sanitize()+" WHERE "+pgx.Identifier{at[1]}.Sanitize()+"::text LIKE '%' || $1 || '%'", email).Scan(&n); err != nil {
+		if err := db.QueryRow(t.Context(), "SELECT count(*) FROM "+pgx.Identifier{at[0]}.Sanitize()+" WHERE "+
+			pgx.Identifier{at[1]}.Sanitize()+"::text LIKE '%' || $1 || '%'", email).Scan(&n); err != nil {
 			t.Fatal(at, err)
 		}
 		if n > 0 {
 			t.Errorf("%s of %s still has the address", at[1], at[0])
 		}
 	}
-	if all := must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Text: new(email)})))(t).Items; len(all) == 0 {
+	if all := must(client.Result(w.owner.ListAuditWithResponse(t.Context(),
+		&api.ListAuditParams{Text: new(email)})))(t).Items; len(all) == 0 {
 		t.Error("the audit log forgot them")
 	}
 	// The address is free for somebody else.

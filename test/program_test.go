@@ -121,7 +121,8 @@ func TestClientProgram(t *testing.T) {
 	if out, _, _ := ran(t, w.moor(t, "token", "list", "--person", "robin@curlew-sedge.example")); !strings.Contains(out, "fleet.read") {
 		t.Errorf("moor token list: %q", out)
 	}
-	for args, one := range map[string]bool{"device hay-desk-01 --json": true, "device --json hay-desk-01": true, "devices --json --where name=='hay-desk-01'": false} {
+	for args, one := range map[string]bool{"device hay-desk-01 --json": true, "device --json hay-desk-01": true,
+		"devices --json --where name=='hay-desk-01'": false} {
 		out, _, _ := ran(t, w.moor(t, strings.Fields(args)...))
 		var list []map[string]any
 		if one {
@@ -312,13 +313,15 @@ func tellsItsStories(t *testing.T, c *client.Client, dir string) {
 	t.Helper()
 	stories := map[string]func(a api.Attention) bool{
 		"a disk that fills": func(a api.Attention) bool {
-			return a.Alert.Device != nil && *a.Alert.Device == "sal-records" && strings.Contains(a.Alert.Message, "Disk /srv full in 3 days at this week's rate")
+			return a.Alert.Device != nil && *a.Alert.Device == "sal-records" &&
+				strings.Contains(a.Alert.Message, "Disk /srv full in 3 days at this week's rate")
 		},
 		"a site that is silent": func(a api.Attention) bool {
 			return a.Alert.DeviceID == nil && a.Alert.Site == "Haywater branch" && a.Alert.Devices == 5
 		},
 		"a driver that slows log-on": func(a api.Attention) bool {
-			return a.Alert.Suspect != nil && a.Alert.Suspect.Summary == "Fennick Print Driver updated from 4.1.7 to 4.2.0" && a.Alike != nil && len(*a.Alike) > 20
+			return a.Alert.Suspect != nil && a.Alert.Suspect.Summary == "Fennick Print Driver updated from 4.1.7 to 4.2.0" &&
+				a.Alike != nil && len(*a.Alike) > 20
 		},
 		"a station that overheats": func(a api.Attention) bool {
 			return a.Alert.Device != nil && *a.Alert.Device == "tarn-ridge-3" && a.Alert.Check == "temperature"

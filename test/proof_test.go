@@ -30,10 +30,13 @@ func TestGraveThingsAskForAProof(t *testing.T) {
 	w := begin(t, false)
 	c := w.client(t, "")
 	must(c.SignIn(t.Context(), "robin@curlew-sedge.example", password, nil))(t)
-	helper := must(client.Made(w.owner.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "Wren", Email: "wren@curlew-sedge.example", Grants: api.Grants{{Role: access.Helper, Scope: wholly(access.Helper)[0].Scope}}})))(t)
+	helper := must(client.Made(w.owner.AddPersonWithResponse(t.Context(),
+		api.NewPerson{Name: "Wren", Email: "wren@curlew-sedge.example",
+			Grants: api.Grants{{Role: access.Helper, Scope: wholly(access.Helper)[0].Scope}}})))(t)
 	grave := map[string]func() error{
 		"a role": func() error {
-			_, err := client.Result(c.SetRoleWithResponse(t.Context(), "night", api.NewRole{Permissions: []access.Permission{access.FleetRead}}))
+			_, err := client.Result(c.SetRoleWithResponse(t.Context(), "night",
+				api.NewRole{Permissions: []access.Permission{access.FleetRead}}))
 			return err
 		},
 		"a token": func() error {
@@ -65,7 +68,8 @@ func TestGraveThingsAskForAProof(t *testing.T) {
 	must(client.Result(c.ListDevicesWithResponse(t.Context(), &api.ListDevicesParams{})))(t) // what is not grave goes on
 	power := api.ManyAction{Where: new(string), Power: &api.PowerAction{Action: "restart"}}
 	refused(t, c.DoOnMany(t.Context(), power, func(api.SweepEvent) error { return nil }), http.StatusForbidden, "Prove that it is you")
-	refused(t, client.Done(c.ProveSelfWithResponse(t.Context(), api.Password{Password: "wrong password"})), http.StatusForbidden, "password is wrong")
+	refused(t, client.Done(c.ProveSelfWithResponse(t.Context(), api.Password{Password: "wrong password"})), http.StatusForbidden,
+		"password is wrong")
 	refused(t, grave["a role"](), http.StatusForbidden, "Prove that it is you")
 	if err := client.Done(c.ProveSelfWithResponse(t.Context(), api.Password{Password: password})); err != nil {
 		t.Fatal(err)
@@ -75,7 +79,8 @@ func TestGraveThingsAskForAProof(t *testing.T) {
 			t.Errorf("%s, after the proof: %v", what, err)
 		}
 	}
-	refused(t, client.Done(w.owner.ProveSelfWithResponse(t.Context(), api.Password{Password: password})), http.StatusForbidden, "done in the console")
+	refused(t, client.Done(w.owner.ProveSelfWithResponse(t.Context(), api.Password{Password: password})), http.StatusForbidden,
+		"done in the console")
 }
 
 // The console asks for the password, and then does what was asked of it.
@@ -128,7 +133,8 @@ func TestIdleSignInsEnd(t *testing.T) {
 		db := must(pgx.Connect(t.Context(), w.config.Owner))(t)
 		defer db.Close(context.Background())
 		n := 0
-		if err := db.QueryRow(t.Context(), "SELECT count(*) FROM sessions WHERE coalesce(last_used_at, created_at) > now() - interval '5 minutes'").Scan(&n); err != nil {
+		if err := db.QueryRow(t.Context(), "SELECT count(*) FROM sessions WHERE coalesce(last_used_at, created_at) > now() - interval "+
+			"'5 minutes'").Scan(&n); err != nil {
 			t.Fatal(err)
 		}
 		return n == 0

@@ -24,7 +24,8 @@ import (
 // releaseOf makes a release of the agent for this machine, and for more, in a folder of releases.
 func releaseOf(t *testing.T, version, out, key string, more ...string) {
 	t.Helper()
-	cmd := exec.Command("go", "run", "./tools/release", "-version", version, "-out", out, "-key", key, "-targets", strings.Join(append(more, runtime.GOOS+"/"+runtime.GOARCH), ","), "-archives=false",
+	cmd := exec.Command("go", "run", "./tools/release", "-version", version, "-out", out, "-key", key, "-targets",
+		strings.Join(append(more, runtime.GOOS+"/"+runtime.GOARCH), ","), "-archives=false",
 		"-ldflags", "-X moorwatch.example/agent/renewal.Within=6s")
 	cmd.Env = append(os.Environ(), "HOME="+home)
 	cmd.Dir = ".."
@@ -156,7 +157,8 @@ func TestAgentRenewsItself(t *testing.T) {
 		})
 	}
 	runs("1.0.0")
-	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "The agent", Do: patch.Approve, Scope: everywhere, Sources: []string{"agent"}})))(t)
+	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(),
+		patch.Rule{Name: "The agent", Do: patch.Approve, Scope: everywhere, Sources: []string{"agent"}})))(t)
 	rollout := func(name, version string) uuid.UUID {
 		t.Helper()
 		w.await(t, 60*time.Second, version+" is missing", func() bool {
@@ -168,7 +170,9 @@ func TestAgentRenewsItself(t *testing.T) {
 			}
 			return false
 		})
-		return must(client.Made(w.owner.AddRolloutWithResponse(t.Context(), api.NewRollout{Where: new(""), Spec: patch.Rollout{Name: name, Names: []string{"moor-agent"}, Restart: patch.RestartNever, WaitHours: 1, Rings: []patch.Ring{{Name: "all"}}}})))(t).ID
+		return must(client.Made(w.owner.AddRolloutWithResponse(t.Context(),
+			api.NewRollout{Where: new(""), Spec: patch.Rollout{Name: name, Names: []string{"moor-agent"}, Restart: patch.RestartNever,
+				WaitHours: 1, Rings: []patch.Ring{{Name: "all"}}}})))(t).ID
 	}
 	renew := func() { // the device asks what there is when it connects
 		t.Helper()
@@ -211,7 +215,8 @@ func TestAgentRenewsItself(t *testing.T) {
 	pub, _ := os.ReadFile(filepath.Join(releases, "release.pub"))
 	releaseOf(t, "1.3.0", releases, other)
 	theirs, _ := os.ReadFile(filepath.Join(releases, "release.pub"))
-	if err := os.WriteFile(filepath.Join(releases, "release.pub"), []byte(strings.TrimSpace(string(pub))+","+string(theirs)), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(releases, "release.pub"), []byte(strings.TrimSpace(string(pub))+","+string(theirs)),
+		0o644); err != nil {
 		t.Fatal(err)
 	}
 	renew()

@@ -25,12 +25,16 @@ import (
 func TestReports(t *testing.T) {
 	t.Parallel()
 	w, sink := withMail(t)
-	old := update.Update{Source: "apt", Name: "heathssl", From: "1", To: "2", Class: update.Security, Severity: "high", Released: time.Now().AddDate(0, 0, -35)}
+	old := update.Update{Source: "apt", Name: "heathssl", From: "1", To: "2", Class: update.Security, Severity: "high",
+		Released: time.Now().AddDate(0, 0, -35)}
 	fresh := update.Update{Source: "apt", Name: "moss", From: "1", To: "2", Class: update.Security, Released: time.Now().AddDate(0, 0, -2)}
 	for i, missing := range [][]update.Update{{old, fresh}, {fresh}, {}, {}} {
 		r := w.reporter(t, fmt.Sprintf("hay-<b>-%d", i))
-		must(r.client.Post("http://service/facts", "application/json", jsonBody(t, device.Facts{HostName: fmt.Sprintf("hay-<b>-%d", i), OS: "linux", AgentVersion: "0.1.0", Capabilities: []string{device.CapabilityUpdates}})))(t).Body.Close()
-		answer := must(r.client.Post("http://service/updates", "application/json", jsonBody(t, link.Updates{Digest: strings.Repeat("0", 64), All: missing, Whole: true})))(t)
+		must(r.client.Post("http://service/facts", "application/json",
+			jsonBody(t, device.Facts{HostName: fmt.Sprintf("hay-<b>-%d", i), OS: "linux", AgentVersion: "0.1.0",
+				Capabilities: []string{device.CapabilityUpdates}})))(t).Body.Close()
+		answer := must(r.client.Post("http://service/updates", "application/json",
+			jsonBody(t, link.Updates{Digest: strings.Repeat("0", 64), All: missing, Whole: true})))(t)
 		if answer.Body.Close(); answer.StatusCode != http.StatusNoContent {
 			t.Fatalf("the updates: %s", answer.Status)
 		}
@@ -44,7 +48,8 @@ func TestReports(t *testing.T) {
 		}
 	}
 	c := must(client.Result(w.owner.GetComplianceWithResponse(t.Context(), &api.GetComplianceParams{})))(t)
-	if n := c.Now; n.Devices != 4 || n.Current != 2 || n.Late != 1 || n.Missing != 3 || n.Grid["high"][2] != 1 || n.Grid[""][0] != 2 || len(c.Sites) != 1 {
+	if n := c.Now; n.Devices != 4 || n.Current != 2 || n.Late != 1 || n.Missing != 3 || n.Grid["high"][2] != 1 || n.Grid[""][0] != 2 ||
+		len(c.Sites) != 1 {
 		t.Errorf("now: %+v", c)
 	}
 	if len(c.Days) != 2 || c.Days[0].Tally.Current != 3 || c.Days[0].Tally.Late != 0 || c.Days[1].Tally.Current != 2 {
@@ -73,10 +78,12 @@ func TestReports(t *testing.T) {
 	}
 
 	// By mail: refused where it cannot be, sent now, and when it is due.
-	in := api.NewReportSchedule{Name: "Monthly", To: []string{"Wren <wren@larkmoor.example>"}, Days: 30, When: calendar.Window{Start: "2026-01-01T07:00", Rule: "FREQ=MONTHLY"}}
+	in := api.NewReportSchedule{Name: "Monthly", To: []string{"Wren <wren@larkmoor.example>"}, Days: 30,
+		When: calendar.Window{Start: "2026-01-01T07:00", Rule: "FREQ=MONTHLY"}}
 	bad := in
 	bad.To = []string{"nobody"}
-	if _, err := client.Made(w.owner.AddReportScheduleWithResponse(t.Context(), bad)); err == nil || !strings.Contains(err.Error(), "no e-mail address") {
+	if _, err := client.Made(w.owner.AddReportScheduleWithResponse(t.Context(), bad)); err == nil ||
+		!strings.Contains(err.Error(), "no e-mail address") {
 		t.Errorf("an address that is none: %v", err)
 	}
 	s := must(client.Made(w.owner.AddReportScheduleWithResponse(t.Context(), in)))(t)

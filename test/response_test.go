@@ -33,7 +33,8 @@ func (w *world) kiosk(t *testing.T, name string) (*running, sim.Device) {
 func (w *world) respond(t *testing.T, settings []health.Setting, responses ...response.Response) *api.Policy {
 	t.Helper()
 	responses = append([]response.Response{}, responses...)
-	return must(client.Made(w.owner.AddPolicyWithResponse(t.Context(), api.NewPolicy{Name: "Kiosks", Scope: health.Scope{Kind: health.Everywhere}, Settings: settings, Responses: &responses})))(t)
+	return must(client.Made(w.owner.AddPolicyWithResponse(t.Context(),
+		api.NewPolicy{Name: "Kiosks", Scope: health.Scope{Kind: health.Everywhere}, Settings: settings, Responses: &responses})))(t)
 }
 
 func (w *world) responses(t *testing.T) []api.ResponseRun {
@@ -52,10 +53,12 @@ func TestResponses(t *testing.T) {
 	d, _ := w.kiosk(t, "hay-kiosk")
 	stop := func() {
 		t.Helper()
-		must(client.Result(w.owner.ChangeServiceWithResponse(t.Context(), d.id, link.ServiceAction{Action: link.ServiceStop, Name: screenService})))(t)
+		must(client.Result(w.owner.ChangeServiceWithResponse(t.Context(), d.id,
+			link.ServiceAction{Action: link.ServiceStop, Name: screenService})))(t)
 	}
 	breaks := *w.scriptID(t, "Does not help", "exit 7\n", nil)
-	y := w.respond(t, []health.Setting{watched}, response.Response{Name: "Bring it back", Check: health.CheckService, Subject: "catalogue-*", Attempts: 2, Hours: 1,
+	y := w.respond(t, []health.Setting{watched}, response.Response{Name: "Bring it back", Check: health.CheckService,
+		Subject: "catalogue-*", Attempts: 2, Hours: 1,
 		Steps: []response.Step{{Do: response.Script, Script: breaks.String(), Watch: 1}, {Do: response.RestartService, Watch: 15}}})
 	w.await(t, 30*time.Second, "the service is watched", func() bool {
 		checks := must(client.Result(w.owner.ListDeviceChecksWithResponse(t.Context(), d.id)))(t).Items
@@ -76,25 +79,30 @@ func TestResponses(t *testing.T) {
 		return r.State == "healed"
 	})
 	said := strings.Join(r.Said, " ")
-	if r.Step != 2 || !strings.Contains(said, "Step 1, run a script: failed: exit status 7") || !strings.Contains(said, "Step 2, restart the service: done") || r.Job == nil {
+	if r.Step != 2 || !strings.Contains(said, "Step 1, run a script: failed: exit status 7") ||
+		!strings.Contains(said, "Step 2, restart the service: done") || r.Job == nil {
 		t.Errorf("%+v", r)
 	}
-	alerts := must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{Check: new(health.CheckService)})))(t).Items
+	alerts := must(client.Result(w.owner.ListAlertsWithResponse(t.Context(),
+		&api.ListAlertsParams{Check: new(health.CheckService)})))(t).Items
 	if len(alerts) != 1 || alerts[0].State != "resolved" || alerts[0].Response == nil || alerts[0].Response.State != "healed" {
 		t.Errorf("%+v", alerts)
 	}
-	actions := must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Device: &d.id, Text: new("response.start")})))(t).Items
+	actions := must(client.Result(w.owner.ListAuditWithResponse(t.Context(),
+		&api.ListAuditParams{Device: &d.id, Text: new("response.start")})))(t).Items
 	if len(actions) != 2 || actions[0].Actor != "policy Kiosks" {
 		t.Errorf("on record: %+v", actions)
 	}
-	jobs := must(client.Result(w.owner.ListJobsWithResponse(t.Context(), &api.ListJobsParams{Origin: new(api.ListJobsParamsOrigin("response"))})))(t).Items
+	jobs := must(client.Result(w.owner.ListJobsWithResponse(t.Context(),
+		&api.ListJobsParams{Origin: new(api.ListJobsParamsOrigin("response"))})))(t).Items
 	if len(jobs) != 2 || jobs[0].CreatedBy != "policy Kiosks" {
 		t.Errorf("%+v", jobs)
 	}
 
 	// It stops for a second time, and for a third: then a person is told at once.
 	stop()
-	w.await(t, 60*time.Second, "it is healed again", func() bool { all := w.responses(t); return len(all) == 2 && all[0].State == "healed" })
+	w.await(t, 60*time.Second, "it is healed again",
+		func() bool { all := w.responses(t); return len(all) == 2 && all[0].State == "healed" })
 	stop()
 	w.await(t, 60*time.Second, "it is not tried a third time, and needs a person", func() bool {
 		all := w.responses(t)
@@ -112,8 +120,10 @@ func TestWanted(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
 	deb := w.content(t, "catalogue-fonts_1.4_all.deb", []byte("a package"))
-	fonts := w.pack(t, pack.Package{Name: "Catalogue Fonts", Version: "1.4", Files: []pack.File{deb}, There: pack.There{Condition: work.Condition{Kind: work.OfSoftware, Of: "catalogue-fonts"}},
-		Install: []work.Step{{Do: work.Install, File: "catalogue-fonts_1.4_all.deb"}}, Remove: []work.Step{{Do: work.Uninstall, Name: "catalogue-fonts"}}})
+	fonts := w.pack(t, pack.Package{Name: "Catalogue Fonts", Version: "1.4", Files: []pack.File{deb},
+		There:   pack.There{Condition: work.Condition{Kind: work.OfSoftware, Of: "catalogue-fonts"}},
+		Install: []work.Step{{Do: work.Install, File: "catalogue-fonts_1.4_all.deb"}},
+		Remove:  []work.Step{{Do: work.Uninstall, Name: "catalogue-fonts"}}})
 	d, _ := w.kiosk(t, "hay-kiosk")
 	w.respond(t, []health.Setting{
 		{Check: health.CheckSoftware, Subject: "catalogue-fonts", Value: "1.4", Fix: fonts.ID.String()},
@@ -130,7 +140,8 @@ func TestWanted(t *testing.T) {
 		}
 		return healed == 2
 	})
-	page := must(client.Result(w.owner.ListSettingsWithResponse(t.Context(), d.id, &api.ListSettingsParams{At: &[]string{"kernel", "vm"}})))(t)
+	page := must(client.Result(w.owner.ListSettingsWithResponse(t.Context(), d.id,
+		&api.ListSettingsParams{At: &[]string{"kernel", "vm"}})))(t)
 	for _, s := range page.Items {
 		if s.Name == "swappiness" && s.Value != "10" || s.Name == "overcommit_memory" && s.Value != "0" {
 			t.Errorf("%+v", s)
@@ -138,14 +149,17 @@ func TestWanted(t *testing.T) {
 	}
 	var alerts []api.Alert
 	w.await(t, 30*time.Second, "the others are told of", func() bool {
-		alerts = must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{State: new("current"), Device: &d.id})))(t).Items
+		alerts = must(client.Result(w.owner.ListAlertsWithResponse(t.Context(),
+			&api.ListAlertsParams{State: new("current"), Device: &d.id})))(t).Items
 		return len(alerts) == 2
 	})
 	text := alerts[0].Message + alerts[1].Message
-	if !strings.Contains(text, "openssl is installed, in version") || !strings.Contains(text, `kernel/vm/overcommit_memory is "0", and is to be "2"`) {
+	if !strings.Contains(text, "openssl is installed, in version") ||
+		!strings.Contains(text, `kernel/vm/overcommit_memory is "0", and is to be "2"`) {
 		t.Errorf("%s", text)
 	}
-	drift := must(client.Result(w.owner.ListJobsWithResponse(t.Context(), &api.ListJobsParams{Origin: new(api.ListJobsParamsOrigin("drift"))})))(t).Items
+	drift := must(client.Result(w.owner.ListJobsWithResponse(t.Context(),
+		&api.ListJobsParams{Origin: new(api.ListJobsParamsOrigin("drift"))})))(t).Items
 	if len(drift) != 2 {
 		t.Errorf("%+v", drift)
 	}
@@ -156,7 +170,8 @@ func TestResponsesAreRefused(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
 	one := func(s response.Step) api.NewPolicy {
-		return api.NewPolicy{Name: "x", Scope: health.Scope{Kind: health.Everywhere}, Settings: []health.Setting{watched}, Responses: &[]response.Response{{Name: "It", Check: health.CheckService, Steps: []response.Step{s}}}}
+		return api.NewPolicy{Name: "x", Scope: health.Scope{Kind: health.Everywhere}, Settings: []health.Setting{watched},
+			Responses: &[]response.Response{{Name: "It", Check: health.CheckService, Steps: []response.Step{s}}}}
 	}
 	for words, s := range map[string]response.Step{
 		"one of script":       {Do: "dance"},
@@ -180,7 +195,8 @@ func TestResponsesAreRefused(t *testing.T) {
 		"only what is wanted": {Check: "cpu", Above: &health.Limits{Warning: new(90.0)}, Fix: "set"},
 		"its fix is":          {Check: health.CheckSetting, Subject: "a/b", Value: "1", Fix: "pray"},
 	} {
-		_, err := client.Made(w.owner.AddPolicyWithResponse(t.Context(), api.NewPolicy{Name: "y", Scope: health.Scope{Kind: health.Everywhere}, Settings: []health.Setting{s}}))
+		_, err := client.Made(w.owner.AddPolicyWithResponse(t.Context(),
+			api.NewPolicy{Name: "y", Scope: health.Scope{Kind: health.Everywhere}, Settings: []health.Setting{s}}))
 		refused(t, err, http.StatusBadRequest, words)
 	}
 }
@@ -191,7 +207,9 @@ func TestAgentBehaviour(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
 	d, _ := w.kiosk(t, "hay-kiosk")
-	y := must(client.Made(w.owner.AddPolicyWithResponse(t.Context(), api.NewPolicy{Name: "Quiet", Scope: health.Scope{Kind: health.Everywhere}, Settings: []health.Setting{}, Agent: &health.Agent{ReportSeconds: 10, Withhold: []string{"services", "screen"}}})))(t)
+	y := must(client.Made(w.owner.AddPolicyWithResponse(t.Context(),
+		api.NewPolicy{Name: "Quiet", Scope: health.Scope{Kind: health.Everywhere}, Settings: []health.Setting{},
+			Agent: &health.Agent{ReportSeconds: 10, Withhold: []string{"services", "screen"}}})))(t)
 	offers := func(name string) bool {
 		for _, c := range must(w.owner.Device(t.Context(), d.id))(t).Device.Capabilities {
 			if c == name {
@@ -200,7 +218,8 @@ func TestAgentBehaviour(t *testing.T) {
 		}
 		return false
 	}
-	w.await(t, 60*time.Second, "it withholds its services and its screen", func() bool { return !offers("services") && !offers("screen") && offers("shell") })
+	w.await(t, 60*time.Second, "it withholds its services and its screen",
+		func() bool { return !offers("services") && !offers("screen") && offers("shell") })
 	var err error
 	w.await(t, 30*time.Second, "it refuses to list them", func() bool {
 		_, err = client.Result(w.owner.ListServicesWithResponse(t.Context(), d.id))
@@ -211,6 +230,8 @@ func TestAgentBehaviour(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.await(t, 60*time.Second, "it offers them again", func() bool { return offers("services") && offers("screen") })
-	_, err = client.Made(w.owner.AddPolicyWithResponse(t.Context(), api.NewPolicy{Name: "Bad", Scope: health.Scope{Kind: health.Everywhere}, Settings: []health.Setting{}, Agent: &health.Agent{Withhold: []string{"vitals"}}}))
+	_, err = client.Made(w.owner.AddPolicyWithResponse(t.Context(),
+		api.NewPolicy{Name: "Bad", Scope: health.Scope{Kind: health.Everywhere}, Settings: []health.Setting{},
+			Agent: &health.Agent{Withhold: []string{"vitals"}}}))
 	refused(t, err, http.StatusBadRequest, "can withhold")
 }

@@ -51,7 +51,8 @@ func virtualMachine(t *testing.T, secret string) *virtual {
 	port := l.Addr().(*net.TCPAddr).Port
 	l.Close()
 	v := &virtual{address: fmt.Sprintf("127.0.0.1:%d", port), monitor: filepath.Join(dir, "monitor")}
-	args := []string{"-nodefaults", "-display", "none", "-vga", "std", "-m", "16", "-drive", "if=floppy,format=raw,file=" + filepath.Join(dir, "disk"), "-boot", "a",
+	args := []string{"-nodefaults", "-display", "none", "-vga", "std", "-m", "16", "-drive", "if=floppy,format=raw,file=" +
+		filepath.Join(dir, "disk"), "-boot", "a",
 		"-monitor", "unix:" + v.monitor + ",server=on,wait=off"}
 	console := fmt.Sprintf("127.0.0.1:%d", port-5900)
 	if secret != "" {
@@ -186,13 +187,15 @@ func TestConsoleOfAVirtualMachine(t *testing.T) {
 		}
 	}
 	helper := w.person(t, access.Helper)
-	if answer := must(helper.AddConsoleWithResponse(ctx, d.id, api.NewConsole{Name: "Mine", Address: "127.0.0.1"}))(t); answer.StatusCode() != http.StatusForbidden {
+	if answer := must(helper.AddConsoleWithResponse(ctx, d.id,
+		api.NewConsole{Name: "Mine", Address: "127.0.0.1"}))(t); answer.StatusCode() != http.StatusForbidden {
 		t.Errorf("a helper adds a console: %s", answer.Status())
 	}
 	db := must(pgx.Connect(ctx, w.config.Owner))(t)
 	defer db.Close(ctx)
 	var kept string
-	if err := db.QueryRow(ctx, "SELECT string_agg(encode(secret, 'escape'), ' ') FROM consoles").Scan(&kept); err != nil || strings.Contains(kept, "heath-7") {
+	if err := db.QueryRow(ctx, "SELECT string_agg(encode(secret, 'escape'), ' ') FROM consoles").Scan(&kept); err != nil ||
+		strings.Contains(kept, "heath-7") {
 		t.Errorf("the password is kept as %q, %v", kept, err)
 	}
 	must(0, client.Done(w.owner.RemoveConsoleWithResponse(ctx, d.id, o.ID)))(t)

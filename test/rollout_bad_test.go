@@ -25,7 +25,8 @@ func TestRolloutsInTheWay(t *testing.T) {
 	var last *running
 	var lastDevice sim.Device
 	for i := range 3 {
-		d := sim.Device{Name: fmt.Sprintf("hay-kiosk-%d", i), Kind: sim.Kiosk, Seed: uint64(9 + 2*i), Address: fmt.Sprintf("192.0.2.%d", 14+i), Dir: t.TempDir()}
+		d := sim.Device{Name: fmt.Sprintf("hay-kiosk-%d", i), Kind: sim.Kiosk, Seed: uint64(9 + 2*i),
+			Address: fmt.Sprintf("192.0.2.%d", 14+i), Dir: t.TempDir()}
 		d.Away = func(whole bool) {
 			if whole {
 				off <- d.Name
@@ -35,7 +36,8 @@ func TestRolloutsInTheWay(t *testing.T) {
 	}
 	w.await(t, 30*time.Second, "what is missing is told, and the adapters", func() bool {
 		all := must(client.Result(w.owner.ListUpdatesWithResponse(t.Context(), &api.ListUpdatesParams{Search: new("heathssl")})))(t).Items
-		return len(all) == 1 && all[0].Devices == 3 && len(must(client.Result(w.owner.GetInventoryWithResponse(t.Context(), last.id, &api.GetInventoryParams{})))(t).Items) > 0
+		return len(all) == 1 && all[0].Devices == 3 &&
+			len(must(client.Result(w.owner.GetInventoryWithResponse(t.Context(), last.id, &api.GetInventoryParams{})))(t).Items) > 0
 	})
 	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "All", Do: patch.Approve, Scope: everywhere})))(t)
 	w.await(t, 10*time.Second, "it is known of all that they offer updates", func() bool {
@@ -50,9 +52,12 @@ func TestRolloutsInTheWay(t *testing.T) {
 	last.stop()
 	w.await(t, 20*time.Second, "one is off", func() bool { return !must(w.owner.Device(t.Context(), last.id))(t).Device.Online })
 	begin := func(name string, rings ...patch.Ring) uuid.UUID {
-		return must(client.Made(w.owner.AddRolloutWithResponse(t.Context(), api.NewRollout{Where: new(""), Spec: patch.Rollout{Name: name, Names: []string{"heathssl", "moss-tools"}, Restart: patch.RestartNever, WaitHours: 1, Enough: 100, Wake: true, Rings: rings}})))(t).ID
+		return must(client.Made(w.owner.AddRolloutWithResponse(t.Context(),
+			api.NewRollout{Where: new(""), Spec: patch.Rollout{Name: name, Names: []string{"heathssl", "moss-tools"},
+				Restart: patch.RestartNever, WaitHours: 1, Enough: 100, Wake: true, Rings: rings}})))(t).ID
 	}
-	both := []uuid.UUID{begin("First", patch.Ring{Name: "some", Devices: []string{last.id.String()}}, patch.Ring{Name: "the rest"}), begin("Second", patch.Ring{Name: "all"})}
+	both := []uuid.UUID{begin("First", patch.Ring{Name: "some", Devices: []string{last.id.String()}}, patch.Ring{Name: "the rest"}),
+		begin("Second", patch.Ring{Name: "all"})}
 	// Changed while it runs: what has begun goes on, the rings to come leave it out.
 	w.rolloutIs(t, both[0], patch.Patching)
 	if err := w.steer(t, both[0], api.RolloutAction{Without: &[]string{"moss-tools"}}); err != nil {
@@ -60,7 +65,8 @@ func TestRolloutsInTheWay(t *testing.T) {
 	}
 	w.await(t, 20*time.Second, "it is called by its neighbours", func() bool {
 		n := 0
-		for _, e := range must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Text: new("power.wake")})))(t).Items {
+		for _, e := range must(client.Result(w.owner.ListAuditWithResponse(t.Context(),
+			&api.ListAuditParams{Text: new("power.wake")})))(t).Items {
 			if strings.HasPrefix(e.Result, "sent by hay-kiosk-") {
 				n++
 			}

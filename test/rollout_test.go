@@ -40,14 +40,16 @@ func (w *world) soaked(t *testing.T, id uuid.UUID, ring int) {
 	t.Helper()
 	db := must(pgx.Connect(t.Context(), w.config.Owner))(t)
 	defer db.Close(t.Context())
-	must(db.Exec(t.Context(), fmt.Sprintf("UPDATE rollouts SET state = jsonb_set(state, '{rings,%d,until}', to_jsonb(now())) WHERE id = $1", ring), id))(t)
+	must(db.Exec(t.Context(), fmt.Sprintf("UPDATE rollouts SET state = jsonb_set(state, '{rings,%d,until}', to_jsonb(now())) WHERE id = $1",
+		ring), id))(t)
 }
 
 func (w *world) rolloutDevices(t *testing.T, id uuid.UUID) (out map[string]api.RolloutDevice) {
 	t.Helper()
 	out = map[string]api.RolloutDevice{}
 	for d, err := range client.Pages(func(cursor *string) ([]api.RolloutDevice, *string, error) {
-		page, err := client.Result(w.owner.ListRolloutDevicesWithResponse(t.Context(), id, &api.ListRolloutDevicesParams{Cursor: cursor, Limit: new(2)}))
+		page, err := client.Result(w.owner.ListRolloutDevicesWithResponse(t.Context(), id,
+			&api.ListRolloutDevicesParams{Cursor: cursor, Limit: new(2)}))
 		if err != nil {
 			return nil, nil, err
 		}
@@ -72,7 +74,8 @@ func TestRollout(t *testing.T) {
 	var last *running
 	var kiosk sim.Device
 	for i := range 5 {
-		d := sim.Device{Name: fmt.Sprintf("hay-kiosk-%d", i), Kind: sim.Kiosk, Seed: uint64(9 + 2*i), Address: "192.0.2.14", Dir: t.TempDir()}
+		d := sim.Device{Name: fmt.Sprintf("hay-kiosk-%d", i), Kind: sim.Kiosk, Seed: uint64(9 + 2*i), Address: "192.0.2.14",
+			Dir: t.TempDir()}
 		d.Away = func(bool) {}
 		last = w.agent(t, d.Name, d.Host(time.Now), nil)
 		kiosk = d
@@ -86,17 +89,21 @@ func TestRollout(t *testing.T) {
 	if u := missing[0]; u.Update.Name != "heathssl" || u.Update.Severity != "high" || u.States["undecided"] != 5 {
 		t.Errorf("the most pressing is %+v", u)
 	}
-	spec := patch.Rollout{Name: "Security, November", Restart: patch.RestartNever, WaitHours: 1, Enough: 60, Rings: []patch.Ring{{Name: "two of ours", Devices: ids[:2], SoakMinutes: 60}, {Name: "the rest"}}}
+	spec := patch.Rollout{Name: "Security, November", Restart: patch.RestartNever, WaitHours: 1, Enough: 60,
+		Rings: []patch.Ring{{Name: "two of ours", Devices: ids[:2], SoakMinutes: 60}, {Name: "the rest"}}}
 	plan := func() *api.Rollout {
-		return must(client.Made(w.owner.AddRolloutWithResponse(t.Context(), api.NewRollout{Spec: spec, Where: new(""), Plan: new(true)})))(t)
+		return must(client.Made(w.owner.AddRolloutWithResponse(t.Context(),
+			api.NewRollout{Spec: spec, Where: new(""), Plan: new(true)})))(t)
 	}
 	w.await(t, 10*time.Second, "it is known of all that they offer updates", func() bool {
 		p := plan()
 		return *p.LeftOut == 5 && len(p.Updates) == 0 // as nothing is approved
 	})
-	_, err := client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "Never mind", Do: patch.Exclude, Scope: everywhere}))
+	_, err := client.Made(w.owner.AddApprovalWithResponse(t.Context(),
+		patch.Rule{Name: "Never mind", Do: patch.Exclude, Scope: everywhere}))
 	refused(t, err, http.StatusBadRequest, "say why")
-	approval := must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "Security", Do: patch.Approve, Scope: everywhere, Classes: []update.Class{update.Security}})))(t)
+	approval := must(client.Made(w.owner.AddApprovalWithResponse(t.Context(),
+		patch.Rule{Name: "Security", Do: patch.Approve, Scope: everywhere, Classes: []update.Class{update.Security}})))(t)
 	if approval.ScopeName != "everywhere" || approval.Rule.ID == "" {
 		t.Errorf("%+v", approval)
 	}
@@ -115,7 +122,8 @@ func TestRollout(t *testing.T) {
 		t.Errorf("%+v", r.Rings)
 	}
 	w.await(t, 60*time.Second, "both kiosks are alerted about", func() bool {
-		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{Check: new(health.CheckService)})))(t).Items) == 2
+		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(),
+			&api.ListAlertsParams{Check: new(health.CheckService)})))(t).Items) == 2
 	})
 	w.soaked(t, r.ID, 0)
 	r = w.rolloutIs(t, r.ID, patch.PhaseHeld)
@@ -133,7 +141,8 @@ func TestRollout(t *testing.T) {
 		r = w.rolloutIs(t, r.ID, patch.PhaseHeld)
 		return r.Rings[0].States["reverted"] == 2
 	})
-	if one := w.rolloutDevices(t, r.ID)["hay-kiosk-0"]; one.State != "reverted" || len(one.Patched) != 3 || one.Patched[0].State != "reverted" {
+	if one := w.rolloutDevices(t, r.ID)["hay-kiosk-0"]; one.State != "reverted" || len(one.Patched) != 3 ||
+		one.Patched[0].State != "reverted" {
 		t.Errorf("%+v", one)
 	}
 	if err := w.steer(t, r.ID, api.RolloutAction{Without: &[]string{"catalogue-screen"}, Action: new("again")}); err != nil {
@@ -141,7 +150,8 @@ func TestRollout(t *testing.T) {
 	}
 	w.rolloutIs(t, r.ID, patch.Soaking)
 	w.await(t, 60*time.Second, "the kiosks are well again", func() bool {
-		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{State: new("current")})))(t).Items) == 0
+		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(),
+			&api.ListAlertsParams{State: new("current")})))(t).Items) == 0
 	})
 	last.stop() // it is away, and caught up when it is back
 	w.await(t, 10*time.Second, "one is away", func() bool { return !must(w.owner.Device(t.Context(), last.id))(t).Device.Online })
@@ -171,7 +181,8 @@ func TestRollout(t *testing.T) {
 	for _, p := range one.Patched {
 		states[p.State]++
 	}
-	if one.Missing[0].Update.Name != "catalogue-screen" || one.Missing[0].Decision.State != patch.Approved || states["installed"] != 2 || states["reverted"] != 3 {
+	if one.Missing[0].Update.Name != "catalogue-screen" || one.Missing[0].Decision.State != patch.Approved || states["installed"] != 2 ||
+		states["reverted"] != 3 {
 		t.Errorf("%+v", one)
 	}
 	exposure := must(client.Result(w.owner.ListExposureWithResponse(t.Context(), &api.ListExposureParams{Limit: new(2)})))(t)
@@ -183,7 +194,8 @@ func TestRollout(t *testing.T) {
 	for _, d := range entries {
 		actions = append(actions, d.Action)
 	}
-	if !slices.Contains(actions, "rollout.begin") || !slices.Contains(actions, "rollout.revert") || !slices.Contains(actions, "rollout.again") {
+	if !slices.Contains(actions, "rollout.begin") || !slices.Contains(actions, "rollout.revert") ||
+		!slices.Contains(actions, "rollout.again") {
 		t.Errorf("on record: %v", actions)
 	}
 }

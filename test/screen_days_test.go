@@ -119,7 +119,8 @@ func TestDesktopChanges(t *testing.T) {
 	heard("about to sleep")
 	before := v.Updates
 	program(t, display, "xmessage", "-geometry", "+200+300", "while nobody looked")
-	w.await(t, 10*time.Second, "something changed meanwhile", func() bool { return window(display, "xmessage") != "" && !shows(v.Picture(), xPicture(t, display)) })
+	w.await(t, 10*time.Second, "something changed meanwhile",
+		func() bool { return window(display, "xmessage") != "" && !shows(v.Picture(), xPicture(t, display)) })
 	heard("asleep")
 	if v.Updates > before+1 { // one may have been under way
 		t.Errorf("%d updates came while nobody looked", v.Updates-before)
@@ -138,7 +139,8 @@ func TestDesktopChanges(t *testing.T) {
 		return slices.ContainsFunc(v.events, func(e link.ScreenEvent) bool { return strings.Contains(e.Problem, "has ended") })
 	})
 	v.until(t, "what follows it is seen", func() bool {
-		return slices.ContainsFunc(v.events, func(e link.ScreenEvent) bool { return e.Begin != nil && e.Begin.Desktop.ID != display }) && v.Picture().W == 800
+		return slices.ContainsFunc(v.events, func(e link.ScreenEvent) bool { return e.Begin != nil && e.Begin.Desktop.ID != display }) &&
+			v.Picture().W == 800
 	})
 	other := ""
 	for _, e := range v.events {
@@ -236,7 +238,8 @@ func TestNothingStaysDown(t *testing.T) {
 	press := func(v *viewer) {
 		t.Helper()
 		v.until(t, "it begins", func() bool { return v.Picture() != nil })
-		for _, in := range []link.ScreenInput{{Key: &link.ScreenKey{Key: "Control", Code: "ControlLeft", Down: true}}, {Key: &link.ScreenKey{Key: "j", Code: "KeyJ", Down: true}},
+		for _, in := range []link.ScreenInput{{Key: &link.ScreenKey{Key: "Control", Code: "ControlLeft", Down: true}},
+			{Key: &link.ScreenKey{Key: "j", Code: "KeyJ", Down: true}},
 			{Pointer: &link.ScreenPointer{X: 300, Y: 200, Buttons: 1}}} {
 			if err := v.Send(t.Context(), in); err != nil {
 				t.Fatal(err)

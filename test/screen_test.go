@@ -41,7 +41,8 @@ func program(t *testing.T, display, name string, args ...string) *exec.Cmd {
 // unasked lets screens be seen without anybody being asked.
 func (w *world) unasked(t *testing.T) {
 	t.Helper()
-	must(client.Made(w.owner.AddConsentRuleWithResponse(t.Context(), api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Tool: new("screen"), Mode: "silent"})))(t)
+	must(client.Made(w.owner.AddConsentRuleWithResponse(t.Context(),
+		api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Tool: new("screen"), Mode: "silent"})))(t)
 }
 
 // viewer is a screen that a test looks at.
@@ -190,7 +191,8 @@ func TestScreenOfADesktop(t *testing.T) {
 		v.until(t, "what they say is heard", func() bool {
 			return slices.ContainsFunc(v.events, func(e link.ScreenEvent) bool { return e.Note != nil && e.Note.Text == "Shall I?" })
 		})
-		if out, err := exec.Command("sh", "-c", "DISPLAY="+display+" xdotool getmouselocation").Output(); err != nil || !strings.Contains(string(out), "x:200 y:100") {
+		if out, err := exec.Command("sh", "-c", "DISPLAY="+display+" xdotool getmouselocation").Output(); err != nil ||
+			!strings.Contains(string(out), "x:200 y:100") {
 			t.Errorf("who may only look moved the pointer: %s, %v", out, err)
 		}
 	})
@@ -230,7 +232,8 @@ func (w *world) screenRecorded(t *testing.T, v *viewer) {
 	var shown screen.Decoder
 	updates, keys := 0, 0
 	err := w.owner.Entries(t.Context(), r.ID, func(e recording.Entry) error {
-		if strings.Contains(string(e.Data), "Tea") || strings.Contains(string(e.Data), "typed") || strings.Contains(string(e.Data), "from here") {
+		if strings.Contains(string(e.Data), "Tea") || strings.Contains(string(e.Data), "typed") ||
+			strings.Contains(string(e.Data), "from here") {
 			t.Errorf("what was typed or copied is recorded: %q", e.Data)
 		}
 		switch e.Kind {
@@ -244,7 +247,8 @@ func (w *world) screenRecorded(t *testing.T, v *viewer) {
 		}
 		return nil
 	})
-	if err != nil || !r.Complete || updates < v.Updates || keys < 10 || !slices.Equal(shown.Shown().Pix, v.Picture().Pix) && updates == v.Updates {
+	if err != nil || !r.Complete || updates < v.Updates || keys < 10 || !slices.Equal(shown.Shown().Pix, v.Picture().Pix) &&
+		updates == v.Updates {
 		t.Errorf("%d updates of %d and %d keys are recorded: %v, %+v", updates, v.Updates, keys, err, r)
 	}
 	verified := must(w.owner.Verify(t.Context(), r.ID, nil))(t)
@@ -260,13 +264,15 @@ func (w *world) screenRecorded(t *testing.T, v *viewer) {
 		t.Fatal(err)
 	}
 	defer db.Close(context.Background())
-	if _, err := db.Exec(t.Context(), "UPDATE recording_pieces SET events = set_byte(events, 40, get_byte(events, 40) # 1) WHERE recording_id = $1 AND n = 0", r.ID); err != nil {
+	if _, err := db.Exec(t.Context(), "UPDATE recording_pieces SET events = set_byte(events, 40, get_byte(events, 40) # 1) WHERE "+
+		"recording_id = $1 AND n = 0", r.ID); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := w.owner.Verify(t.Context(), r.ID, nil); !errors.Is(err, recording.ErrChanged) {
 		t.Errorf("a byte was changed, and it does not show: %v", err)
 	}
-	if _, err := db.Exec(t.Context(), `UPDATE recording_pieces SET events = set_byte(events, 40, get_byte(events, 40) # 1), signature = set_byte(signature, 4, get_byte(signature, 4) # 1)
+	if _, err := db.Exec(t.Context(), `UPDATE recording_pieces SET events = set_byte(events, 40, get_byte(events, 40) # 1),
+		signature = set_byte(signature, 4, get_byte(signature, 4) # 1)
 		WHERE recording_id = $1 AND n = 0`, r.ID); err != nil {
 		t.Fatal(err)
 	}

@@ -42,10 +42,12 @@ func TestCommands(t *testing.T) {
 	}
 	long := command("sleep", "300")
 	long.TimeoutSeconds = 1
-	if _, err := w.owner.Run(t.Context(), d.id, long, io.Discard, io.Discard); err == nil || !strings.Contains(err.Error(), "time limit of 1s") {
+	if _, err := w.owner.Run(t.Context(), d.id, long, io.Discard, io.Discard); err == nil ||
+		!strings.Contains(err.Error(), "time limit of 1s") {
 		t.Errorf("a command that never ends: %v", err)
 	}
-	if _, err := w.owner.Run(t.Context(), d.id, command("/no/such"), io.Discard, io.Discard); err == nil || !strings.Contains(err.Error(), "could not be started") {
+	if _, err := w.owner.Run(t.Context(), d.id, command("/no/such"), io.Discard, io.Discard); err == nil ||
+		!strings.Contains(err.Error(), "could not be started") {
 		t.Errorf("a program that is not there: %v", err)
 	}
 	once := command("true")
@@ -86,7 +88,8 @@ func TestCancelReachesTheDevice(t *testing.T) {
 	}
 	w.await(t, 5*time.Second, "the command has ended at the device", func() bool {
 		var out bytes.Buffer
-		must(w.owner.Run(t.Context(), d.id, link.Command{Argv: []string{"cat /proc/[0-9]*/cmdline 2>/dev/null | tr '\\0' ' '"}, Line: true}, &out, io.Discard))(t)
+		must(w.owner.Run(t.Context(), d.id, link.Command{Argv: []string{"cat /proc/[0-9]*/cmdline 2>/dev/null | tr '\\0' ' '"}, Line: true},
+			&out, io.Discard))(t)
 		return !strings.Contains(out.String(), mark)
 	})
 }

@@ -48,7 +48,8 @@ func TestSettings(t *testing.T) {
 	if s := w.setting(t, d, []string{"kernel", "kernel"}, "ostype"); s == nil || s.Value != "Linux" || !s.ReadOnly {
 		t.Errorf("ostype is %+v", s)
 	}
-	_, err := w.set(t, d, link.SettingAction{Action: link.SettingSet, Path: []string{"kernel", "kernel"}, Name: "ostype", Value: "Other", Was: new("Linux")})
+	_, err := w.set(t, d, link.SettingAction{Action: link.SettingSet, Path: []string{"kernel", "kernel"}, Name: "ostype", Value: "Other",
+		Was: new("Linux")})
 	refused(t, err, http.StatusConflict, "ostype cannot be opened")
 	for _, path := range [][]string{{"kernel", ".."}, {"configuration", "../root"}, {"configuration", "a\x00"}, {"nosuch"}} {
 		if _, err := client.Result(w.owner.ListSettingsWithResponse(t.Context(), d.id, &api.ListSettingsParams{At: &path})); err == nil {
@@ -80,7 +81,8 @@ func TestSettings(t *testing.T) {
 	if message := must(w.set(t, d, in))(t); !strings.Contains(message, "wait in /etc/"+name+" is 30 s, and was forever.") {
 		t.Error(message)
 	}
-	if text, info := must(os.ReadFile(file))(t), must(os.Stat(file))(t); string(text) != strings.Replace(before, "forever", "30 s", 1) || info.Mode().Perm() != 0o640 {
+	if text, info := must(os.ReadFile(file))(t), must(os.Stat(file))(t); string(text) != strings.Replace(before, "forever", "30 s", 1) ||
+		info.Mode().Perm() != 0o640 {
 		t.Errorf("the file is %q, %s", text, info.Mode())
 	}
 	_, err = w.set(t, d, link.SettingAction{Action: link.SettingSet, Path: at, Name: "# bad", Value: "a"})
@@ -89,7 +91,8 @@ func TestSettings(t *testing.T) {
 	if s := w.setting(t, d, at, "wait"); s != nil {
 		t.Errorf("it is still there: %+v", s)
 	}
-	entries := must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Text: new("wait = 30 s, was forever")})))(t).Items
+	entries := must(client.Result(w.owner.ListAuditWithResponse(t.Context(),
+		&api.ListAuditParams{Text: new("wait = 30 s, was forever")})))(t).Items
 	if len(entries) == 0 {
 		t.Error("the change is not on record with both values")
 	}
@@ -101,11 +104,14 @@ func TestSettingsOfWindows(t *testing.T) {
 	w := begin(t, false)
 	d := w.simulated(t, "hay-desk-01")
 	at := []string{"HKEY_LOCAL_MACHINE", "SOFTWARE", "Fennick", "Print Driver"}
-	must(w.set(t, d, link.SettingAction{Action: link.SettingSet, Path: at, Name: "EnumerateAtLogon", Type: link.SettingNumber, Value: "7", Was: new("0")}))(t)
-	_, err := w.set(t, d, link.SettingAction{Action: link.SettingSet, Path: at, Name: "EnumerateAtLogon", Type: link.SettingNumber, Value: "x", Was: new("7")})
+	must(w.set(t, d, link.SettingAction{Action: link.SettingSet, Path: at, Name: "EnumerateAtLogon", Type: link.SettingNumber, Value: "7",
+		Was: new("0")}))(t)
+	_, err := w.set(t, d, link.SettingAction{Action: link.SettingSet, Path: at, Name: "EnumerateAtLogon", Type: link.SettingNumber,
+		Value: "x", Was: new("7")})
 	refused(t, err, http.StatusBadRequest, "no number of 32 bits")
 	viewer := w.person(t, access.Helper)
-	_, err = client.Result(viewer.ChangeSettingWithResponse(t.Context(), d.id, link.SettingAction{Action: link.SettingRemove, Path: at, Name: "Ports"}))
+	_, err = client.Result(viewer.ChangeSettingWithResponse(t.Context(), d.id,
+		link.SettingAction{Action: link.SettingRemove, Path: at, Name: "Ports"}))
 	refused(t, err, http.StatusForbidden, "settings.act")
 	var answers []string
 	many := func(in api.ManyAction) {
@@ -122,7 +128,8 @@ func TestSettingsOfWindows(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	many(api.ManyAction{Setting: &link.SettingAction{Action: link.SettingSet, Path: at, Name: "EnumerateAtLogon", Type: link.SettingNumber, Value: "0", Any: true}})
+	many(api.ManyAction{Setting: &link.SettingAction{Action: link.SettingSet, Path: at, Name: "EnumerateAtLogon", Type: link.SettingNumber,
+		Value: "0", Any: true}})
 	many(api.ManyAction{Query: &link.Query{Text: `service where name == "Spooler" show name, state`}})
 	if want := []string{"EnumerateAtLogon is 0, and was 7.", "name Spooler, state running"}; !slices.Equal(answers, want) {
 		t.Errorf("the answers are %q", answers)
@@ -174,11 +181,13 @@ func TestQueries(t *testing.T) {
 	_, err = ask("unheard")
 	refused(t, err, http.StatusNotFound, "no class")
 
-	saved := must(client.Made(w.owner.SaveQueryWithResponse(t.Context(), api.NewSavedQuery{Name: "Failed", Text: `service where state == "failed"`})))(t)
+	saved := must(client.Made(w.owner.SaveQueryWithResponse(t.Context(),
+		api.NewSavedQuery{Name: "Failed", Text: `service where state == "failed"`})))(t)
 	_, err = client.Made(w.owner.SaveQueryWithResponse(t.Context(), api.NewSavedQuery{Name: "Failed", Text: "service"}))
 	refused(t, err, http.StatusConflict, "of this name already")
 	other := w.person(t, access.Helper)
-	if list := must(client.Result(other.ListQueriesWithResponse(t.Context(), &api.ListQueriesParams{})))(t).Items; len(list) != 1 || list[0].Text != saved.Text {
+	if list := must(client.Result(other.ListQueriesWithResponse(t.Context(), &api.ListQueriesParams{})))(t).Items; len(list) != 1 ||
+		list[0].Text != saved.Text {
 		t.Errorf("saved are %+v", list)
 	}
 	refused(t, client.Done(other.RemoveQueryWithResponse(t.Context(), saved.ID)), http.StatusNotFound, "of yours")
@@ -210,11 +219,13 @@ func TestRecordings(t *testing.T) {
 	again.event()
 	var found []api.Recording
 	w.await(t, 10*time.Second, "the recording is whole", func() bool {
-		found = must(client.Result(w.owner.ListRecordingsWithResponse(t.Context(), &api.ListRecordingsParams{Text: new("SECOND")})))(t).Items
+		found = must(client.Result(w.owner.ListRecordingsWithResponse(t.Context(),
+			&api.ListRecordingsParams{Text: new("SECOND")})))(t).Items
 		return len(found) == 1 && found[0].EndedAt != nil
 	})
 	r := found[0]
-	if r.Device != "van-board" || r.Actor != "robin@curlew-sedge.example" || !r.Complete || r.Program != "/bin/sh" || !strings.Contains(*r.Excerpt, "second") {
+	if r.Device != "van-board" || r.Actor != "robin@curlew-sedge.example" || !r.Complete || r.Program != "/bin/sh" ||
+		!strings.Contains(*r.Excerpt, "second") {
 		t.Errorf("it is %+v, %s", r, *r.Excerpt)
 	}
 	var printed []byte
@@ -234,13 +245,15 @@ func TestRecordings(t *testing.T) {
 		t.Fatal(err)
 	}
 	words := recording.Words(printed)
-	if strings.Count(words, "first") != 1 || strings.Count(words, "café 42") != 1 || strings.Count(words, "second") != 1 || int64(len(printed)) != r.Bytes {
+	if strings.Count(words, "first") != 1 || strings.Count(words, "café 42") != 1 || strings.Count(words, "second") != 1 ||
+		int64(len(printed)) != r.Bytes {
 		t.Errorf("%d of %d bytes: %q", len(printed), r.Bytes, words)
 	}
 	if !slices.Equal(columns, []int{80, 80, 100}) {
 		t.Errorf("the sizes are %v", columns)
 	}
-	if none := must(client.Result(w.owner.ListRecordingsWithResponse(t.Context(), &api.ListRecordingsParams{Text: new("never printed")})))(t).Items; len(none) != 0 {
+	if none := must(client.Result(w.owner.ListRecordingsWithResponse(t.Context(),
+		&api.ListRecordingsParams{Text: new("never printed")})))(t).Items; len(none) != 0 {
 		t.Errorf("found %+v", none)
 	}
 	refused(t, w.person(t, access.Helper).Replay(t.Context(), r.ID, nil), http.StatusForbidden, "recordings.see")
@@ -251,7 +264,8 @@ func TestRecordings(t *testing.T) {
 	if list := must(client.Result(bog.ListRecordingsWithResponse(t.Context(), &api.ListRecordingsParams{})))(t).Items; len(list) != 0 {
 		t.Errorf("a technician of another site is shown %+v", list)
 	}
-	if played := must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Text: new("recording.play")})))(t).Items; len(played) != 1 {
+	if played := must(client.Result(w.owner.ListAuditWithResponse(t.Context(),
+		&api.ListAuditParams{Text: new("recording.play")})))(t).Items; len(played) != 1 {
 		t.Errorf("%d playings are on record", len(played))
 	}
 }

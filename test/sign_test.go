@@ -26,7 +26,8 @@ func TestSignOnADesktop(t *testing.T) {
 	display := desktop(t)
 	w := begin(t, false)
 	d := w.machine(t, "hay-desk-02")
-	must(client.Made(w.owner.AddConsentRuleWithResponse(t.Context(), api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Tool: new("screen"), Mode: string(session.Tell)})))(t)
+	must(client.Made(w.owner.AddConsentRuleWithResponse(t.Context(),
+		api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Tool: new("screen"), Mode: string(session.Tell)})))(t)
 	v := w.view(t, w.owner, d, client.ScreenOptions{Desktop: display, Mode: link.ScreenShare})
 	v.until(t, "the desktop tells of its sign", func() bool {
 		return slices.ContainsFunc(v.events, func(e link.ScreenEvent) bool { return e.Begin != nil && e.Begin.Signed && e.Begin.Marks })
@@ -48,7 +49,8 @@ func TestSignOnADesktop(t *testing.T) {
 	}
 	send(link.ScreenInput{Mark: &link.ScreenMark{Kind: link.MarkLine, Points: []link.ScreenPoint{{X: 100, Y: 300}, {X: 300, Y: 300}}}})
 	send(link.ScreenInput{Mark: &link.ScreenMark{Kind: link.MarkPoint, Points: []link.ScreenPoint{{X: 100, Y: 400}}}})
-	send(link.ScreenInput{Mark: &link.ScreenMark{Kind: link.MarkNote, Points: []link.ScreenPoint{{X: 400, Y: 500}}, Text: "Press this one"}})
+	send(link.ScreenInput{Mark: &link.ScreenMark{Kind: link.MarkNote, Points: []link.ScreenPoint{{X: 400, Y: 500}},
+		Text: "Press this one"}})
 	w.await(t, 10*time.Second, "the marks are on the person's screen", func() bool {
 		return at(200, 300) == bright && at(100, 384) == bright && at(100, 400) != bright && at(402, 502) == bright
 	})
@@ -61,7 +63,8 @@ func TestSignOnADesktop(t *testing.T) {
 	send(link.ScreenInput{Note: "Shall I look at the printer?"})
 	// The sign is 320 wide, 16 from the edge; its field stands above the button at its lower end.
 	high := func() int {
-		out, err := exec.Command("sh", "-c", "DISPLAY="+display+" xdotool getwindowgeometry --shell "+window(display, "Moorwatch")+" | sed -n 's/HEIGHT=//p'").Output()
+		out, err := exec.Command("sh", "-c", "DISPLAY="+display+" xdotool getwindowgeometry --shell "+window(display, "Moorwatch")+
+			" | sed -n 's/HEIGHT=//p'").Output()
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -73,7 +76,8 @@ func TestSignOnADesktop(t *testing.T) {
 	}
 	w.await(t, 10*time.Second, "what was said is on the sign", func() bool { return high() > 160 })
 	bottom := 16 + high()
-	if err := on(display, "xdotool", "mousemove", "500", strconv.Itoa(bottom-12-30-6-14), "click", "1", "type", "--delay", "5", "Yes, please"); err != nil {
+	if err := on(display, "xdotool", "mousemove", "500", strconv.Itoa(bottom-12-30-6-14), "click", "1", "type", "--delay", "5",
+		"Yes, please"); err != nil {
 		t.Fatal(err)
 	}
 	if err := on(display, "xdotool", "key", "Return"); err != nil {
@@ -95,8 +99,10 @@ func TestSignOnADesktop(t *testing.T) {
 	w.await(t, 10*time.Second, "the sign is gone", func() bool { return window(display, "Moorwatch") == "" })
 
 	all := must(client.Result(w.owner.ListConsentRulesWithResponse(t.Context(), &api.ListConsentRulesParams{})))(t).Items
-	must(client.Result(w.owner.SetConsentRuleWithResponse(t.Context(), all[0].ID, api.NewConsentRule{Scope: all[0].Scope, Tool: new("screen"), Mode: string(session.Silent), KeepDays: new(30)})))(t)
-	if now := must(client.Result(w.owner.ListConsentRulesWithResponse(t.Context(), &api.ListConsentRulesParams{})))(t).Items; now[0].KeepDays != 30 || now[0].Unrecorded {
+	must(client.Result(w.owner.SetConsentRuleWithResponse(t.Context(), all[0].ID,
+		api.NewConsentRule{Scope: all[0].Scope, Tool: new("screen"), Mode: string(session.Silent), KeepDays: new(30)})))(t)
+	if now := must(client.Result(w.owner.ListConsentRulesWithResponse(t.Context(),
+		&api.ListConsentRulesParams{})))(t).Items; now[0].KeepDays != 30 || now[0].Unrecorded {
 		t.Errorf("%+v", now[0])
 	}
 	quiet := w.view(t, w.owner, d, client.ScreenOptions{Desktop: display})

@@ -85,14 +85,17 @@ func TestStandingJobs(t *testing.T) {
 	w.Stop()
 	w.start(t)
 	w.await(t, 30*time.Second, "the devices are back", func() bool { return w.Online() == 2 })
-	if j := must(client.Result(w.owner.GetJobWithResponse(t.Context(), soon)))(t); j.Counts["succeeded"] != 1 || len(*j.Turns) != 1 || (*j.Turns)[0] != next.Format("2006-01-02 15:04") || j.NextAt.Sub(next) != 24*time.Hour {
+	if j := must(client.Result(w.owner.GetJobWithResponse(t.Context(), soon)))(t); j.Counts["succeeded"] != 1 || len(*j.Turns) != 1 ||
+		(*j.Turns)[0] != next.Format("2006-01-02 15:04") || j.NextAt.Sub(next) != 24*time.Hour {
 		t.Errorf("%+v, turns %v, next %v", j.Counts, *j.Turns, j.NextAt)
 	}
 	// Who began it may do less now: it begins nothing more.
 	lesser := w.client(t, w.personWith(t, wholly(access.Technician)))
 	me := must(client.Result(lesser.GetMeWithResponse(t.Context())))(t)
-	theirs := must(client.Made(lesser.AddJobWithResponse(t.Context(), api.NewJob{Script: hello, Name: new("theirs"), Where: new(""), When: &job.When{Event: job.Online}})))(t)
-	must(client.Result(w.owner.SetPersonWithResponse(t.Context(), me.ID, api.PersonChange{Name: me.Name, Grants: wholly(access.Viewer)})))(t)
+	theirs := must(client.Made(lesser.AddJobWithResponse(t.Context(),
+		api.NewJob{Script: hello, Name: new("theirs"), Where: new(""), When: &job.When{Event: job.Online}})))(t)
+	must(client.Result(w.owner.SetPersonWithResponse(t.Context(), me.ID,
+		api.PersonChange{Name: me.Name, Grants: wholly(access.Viewer)})))(t)
 	mine := must(client.Result(w.owner.GetJobWithResponse(t.Context(), online)))(t).Counts["succeeded"]
 	for range 3 { // each time, however soon it is after the one before
 		w.Fleet.Disconnect(d.id)
@@ -113,7 +116,8 @@ func TestWhatRunsWaitFor(t *testing.T) {
 	w := begin(t, false)
 	d := w.machine(t, "sal-records")
 	devices := &[]uuid.UUID{d.id}
-	w.await(t, 10*time.Second, "it is known what it is", func() bool { return must(w.owner.Device(t.Context(), d.id))(t).Device.OS == "linux" })
+	w.await(t, 10*time.Second, "it is known what it is",
+		func() bool { return must(w.owner.Device(t.Context(), d.id))(t).Device.OS == "linux" })
 	place := t.TempDir()
 	quick := w.scriptID(t, "Quick", "echo quick\n", nil)
 	waits := func(id uuid.UUID, words string) {
@@ -123,7 +127,8 @@ func TestWhatRunsWaitFor(t *testing.T) {
 			return r.State == "waiting" && r.Reason != nil && strings.Contains(*r.Reason, words)
 		})
 	}
-	plan := w.job(t, api.NewJob{Script: quick, Devices: devices, When: &job.When{Windows: true}, Limits: &job.Limits{WaitHours: 2}, Plan: new(true)})
+	plan := w.job(t, api.NewJob{Script: quick, Devices: devices, When: &job.When{Windows: true}, Limits: &job.Limits{WaitHours: 2},
+		Plan: new(true)})
 	if *plan.ShutCount != 1 || (*plan.Shut)[0] != "sal-records" {
 		t.Errorf("a window that never opens: %+v", plan)
 	}
@@ -131,19 +136,23 @@ func TestWhatRunsWaitFor(t *testing.T) {
 	waits(inWindow.ID, "the device has none")
 	opens := time.Now().UTC().Add(24 * time.Hour)
 	span := calendar.Window{Start: opens.Format(calendar.LocalTime), Minutes: 60, Zone: "UTC"}
-	made := must(client.Made(w.owner.AddWindowWithResponse(t.Context(), api.NewWindow{Name: "tomorrow", Scope: health.Scope{Kind: health.Everywhere}, Span: span})))(t)
+	made := must(client.Made(w.owner.AddWindowWithResponse(t.Context(),
+		api.NewWindow{Name: "tomorrow", Scope: health.Scope{Kind: health.Everywhere}, Span: span})))(t)
 	waits(inWindow.ID, "which opens on "+opens.Format("2 January 15:04"))
-	plan = w.job(t, api.NewJob{Script: quick, Devices: devices, When: &job.When{Windows: true}, Limits: &job.Limits{WaitHours: 48}, Plan: new(true)})
+	plan = w.job(t, api.NewJob{Script: quick, Devices: devices, When: &job.When{Windows: true}, Limits: &job.Limits{WaitHours: 48},
+		Plan: new(true)})
 	if *plan.ShutCount != 0 || plan.Opens == nil || !plan.Opens.Equal(opens.Truncate(time.Minute)) {
 		t.Errorf("planned %+v", plan)
 	}
 
-	needs := w.job(t, api.NewJob{Script: quick, Devices: devices, When: &job.When{Needs: `"ready" in tags`}, Limits: &job.Limits{WaitHours: 2}})
+	needs := w.job(t, api.NewJob{Script: quick, Devices: devices, When: &job.When{Needs: `"ready" in tags`},
+		Limits: &job.Limits{WaitHours: 2}})
 	waits(needs.ID, `hold that "ready" in tags`)
 	must(client.Result(w.owner.SetTagsWithResponse(t.Context(), d.id, api.TagList{Tags: []string{"ready"}})))(t)
 	w.jobIs(t, needs.ID, "done")
 
-	first := w.job(t, api.NewJob{Script: w.scriptID(t, "First", "until [ -e "+place+"/go ]; do sleep 0.1; done; echo first >> "+place+"/order\n", nil), Name: new("The first"), Devices: devices})
+	first := w.job(t, api.NewJob{Script: w.scriptID(t, "First", "until [ -e "+place+"/go ]; do sleep 0.1; done; echo first >> "+place+
+		"/order\n", nil), Name: new("The first"), Devices: devices})
 	w.await(t, 10*time.Second, "the first runs", func() bool { return w.jobRuns(t, first.ID)[0].State == "sent" })
 	plan = w.job(t, api.NewJob{Script: quick, Devices: devices, Plan: new(true)})
 	if *plan.Busy != 1 {
@@ -158,7 +167,8 @@ func TestWhatRunsWaitFor(t *testing.T) {
 	}
 
 	span.Start = time.Now().UTC().Add(-time.Minute).Format(calendar.LocalTime)
-	must(client.Result(w.owner.SetWindowWithResponse(t.Context(), made.ID, api.NewWindow{Name: "now", Scope: health.Scope{Kind: health.Everywhere}, Span: span})))(t)
+	must(client.Result(w.owner.SetWindowWithResponse(t.Context(), made.ID,
+		api.NewWindow{Name: "now", Scope: health.Scope{Kind: health.Everywhere}, Span: span})))(t)
 	w.jobIs(t, inWindow.ID, "done")
 
 	for words, in := range map[string]api.NewJob{
@@ -174,7 +184,8 @@ func TestWhatRunsWaitFor(t *testing.T) {
 	}
 	_, err := client.Made(w.person(t, access.Helper).AddJobWithResponse(t.Context(), api.NewJob{Draft: new("true"), Devices: devices}))
 	refused(t, err, http.StatusForbidden, "")
-	draft := w.job(t, api.NewJob{Draft: new("#!/bin/sh\r\n# --- moorwatch\r\n# name: Draft\r\n# interpreter: sh\r\n# ---\r\necho drafted\r\n"), Devices: devices})
+	draft := w.job(t, api.NewJob{Draft: new("#!/bin/sh\r\n# --- moorwatch\r\n# name: Draft\r\n# interpreter: sh\r\n# ---\r\necho " +
+		"drafted\r\n"), Devices: devices})
 	w.jobIs(t, draft.ID, "done")
 	if r := w.jobRuns(t, draft.ID)[0]; *r.Output != "drafted\n" {
 		t.Errorf("a draft printed %q", *r.Output)
@@ -194,13 +205,15 @@ func TestJobsComparedAndExported(t *testing.T) {
 	os.WriteFile(place+"/says", []byte("=after\n"), 0o600)
 	two := w.job(t, api.NewJob{Script: s, Devices: &[]uuid.UUID{d.id}, Limits: &job.Limits{WaitHours: 1}})
 	w.jobIs(t, two.ID, "done")
-	rows := must(client.Result(w.owner.CompareJobsWithResponse(t.Context(), two.ID, &api.CompareJobsParams{With: one.ID, Changed: new(true)})))(t).Items
+	rows := must(client.Result(w.owner.CompareJobsWithResponse(t.Context(), two.ID,
+		&api.CompareJobsParams{With: one.ID, Changed: new(true)})))(t).Items
 	if len(rows) != 1 || !rows[0].Changed || *rows[0].Before.Output != "=before\n" || *rows[0].After.Output != "=after\n" {
 		t.Errorf("%+v", rows)
 	}
 	three := w.job(t, api.NewJob{Script: s, Devices: &[]uuid.UUID{d.id}, Limits: &job.Limits{WaitHours: 1}})
 	w.jobIs(t, three.ID, "done")
-	if rows := must(client.Result(w.owner.CompareJobsWithResponse(t.Context(), three.ID, &api.CompareJobsParams{With: two.ID, Changed: new(true)})))(t).Items; len(rows) != 0 {
+	if rows := must(client.Result(w.owner.CompareJobsWithResponse(t.Context(), three.ID,
+		&api.CompareJobsParams{With: two.ID, Changed: new(true)})))(t).Items; len(rows) != 0 {
 		t.Errorf("alike: %+v", rows)
 	}
 	for format, want := range map[api.ExportRunsParamsFormat]string{"csv": "sal-records,succeeded,,0,", "jsonl": `"output":"=after\n"`} {
@@ -259,7 +272,8 @@ func TestJobsAnswerEvents(t *testing.T) {
 	names.Store(&[]string{"Wren", "Tobias"})
 	w.await(t, 30*time.Second, "somebody signed in", func() bool { return ran(signed) == 1 })
 	names.Store(&[]string{"Tobias"})
-	must(client.Result(w.owner.ChangeServiceWithResponse(t.Context(), d.id, link.ServiceAction{Action: link.ServiceStop, Name: screenService})))(t)
+	must(client.Result(w.owner.ChangeServiceWithResponse(t.Context(), d.id,
+		link.ServiceAction{Action: link.ServiceStop, Name: screenService})))(t)
 	w.await(t, 60*time.Second, "the check failed", func() bool { return ran(failed) == 1 })
 	if ran(signed) != 1 || ran(other) != 0 {
 		t.Errorf("who leaves ran it %d times, another check %d times", ran(signed), ran(other))

@@ -35,7 +35,8 @@ func serveApart(t *testing.T) *apart {
 	database, owner := emptyDatabase(t)
 	dir, address := t.TempDir(), freeAddress(t)
 	cmd := exec.Command(os.Args[0])
-	cmd.Env = append(os.Environ(), "MOORWATCH_TEST_SERVICE="+database, "MOORWATCH_TEST_OWNER="+owner, "MOORWATCH_TEST_LISTEN="+address, "MOORWATCH_TEST_CONTENTS="+t.TempDir(), "MOORWATCH_TEST_AUTHORITY="+dir)
+	cmd.Env = append(os.Environ(), "MOORWATCH_TEST_SERVICE="+database, "MOORWATCH_TEST_OWNER="+owner, "MOORWATCH_TEST_LISTEN="+address,
+		"MOORWATCH_TEST_CONTENTS="+t.TempDir(), "MOORWATCH_TEST_AUTHORITY="+dir)
 	out := must(cmd.StdoutPipe())(t)
 	cmd.Stderr = os.Stderr
 	check(cmd.Start())(t)
@@ -71,8 +72,9 @@ func (a *apart) dial(from string, protocols ...string) (*tls.Conn, error) {
 
 // client calls from an address of loopback.
 func (a *apart) client(from string) *http.Client {
-	return &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{ForceAttemptHTTP2: true, TLSClientConfig: &tls.Config{RootCAs: a.trust},
-		DialContext: (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}).DialContext}}
+	return &http.Client{Timeout: 30 * time.Second,
+		Transport: &http.Transport{ForceAttemptHTTP2: true, TLSClientConfig: &tls.Config{RootCAs: a.trust},
+			DialContext: (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(from)}}).DialContext}}
 }
 
 const signInPath = "/api/v1/session"
@@ -86,7 +88,8 @@ func TestStrangersTakeNoMemory(t *testing.T) {
 	half := func(length, sent int) func(t *testing.T) { // bodies that stop in the middle, on many connections
 		return func(t *testing.T) {
 			var all sync.WaitGroup
-			head := fmt.Sprintf("POST %s HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n", signInPath, length)
+			head := fmt.Sprintf("POST %s HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n", signInPath,
+				length)
 			for range 100 {
 				all.Go(func() {
 					c, err := a.dial("127.0.0.1")
@@ -179,7 +182,9 @@ func TestStrangersTakeNoMemory(t *testing.T) {
 		if most > ceiling {
 			t.Errorf("%s: the service took %d MB more, and may %d", attack.name, most>>20, ceiling>>20)
 		}
-		if answer, err := a.client("127.0.0.2").Post(a.url+signInPath, "application/json", strings.NewReader(fmt.Sprintf(`{"email": "%x@b.example", "password": "x"}`, attack.name))); err != nil || answer.StatusCode != http.StatusUnauthorized {
+		if answer, err := a.client("127.0.0.2").Post(a.url+signInPath, "application/json",
+			strings.NewReader(fmt.Sprintf(`{"email": "%x@b.example", "password": "x"}`, attack.name))); err != nil ||
+			answer.StatusCode != http.StatusUnauthorized {
 			t.Errorf("after %s somebody else is answered with %v, %v", attack.name, answer, err)
 		}
 	}
@@ -225,7 +230,8 @@ func TestOthersAreServedMeanwhile(t *testing.T) {
 	}
 	opened.Wait()
 	began := time.Now()
-	answer, err := a.client("127.0.0.3").Post(a.url+signInPath, "application/json", strings.NewReader(`{"email": "a@b.example", "password": "x"}`))
+	answer, err := a.client("127.0.0.3").Post(a.url+signInPath, "application/json",
+		strings.NewReader(`{"email": "a@b.example", "password": "x"}`))
 	if err != nil || answer.StatusCode != http.StatusUnauthorized {
 		t.Fatalf("%v, %v", answer, err)
 	}

@@ -62,7 +62,8 @@ func TestLockedOutByOthers(t *testing.T) {
 	w.await(t, 5*time.Second, "they are told of the failures", func() bool { return wroteTo(sink, email, "failed sign-ins") })
 	_, err := w.client(t, "").SignIn(t.Context(), email, password, nil)
 	refused(t, err, http.StatusTooManyRequests, "authenticator")
-	_, err = client.Result(w.client(t, "").SignInWithResponse(t.Context(), api.SignIn{Email: email, Password: password, Code: new("000000")}))
+	_, err = client.Result(w.client(t, "").SignInWithResponse(t.Context(),
+		api.SignIn{Email: email, Password: password, Code: new("000000")}))
 	refused(t, err, http.StatusTooManyRequests, "Too many")
 	code := must(totp.GenerateCode(secret, time.Now().Add(30*time.Second)))(t) // the one before confirmed it
 	must(client.Result(w.client(t, "").SignInWithResponse(t.Context(), api.SignIn{Email: email, Password: password, Code: &code})))(t)
@@ -97,7 +98,9 @@ func wroteTo(sink *mail.Sink, to, text string) bool {
 func TestSetUpLinkChangesNoName(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
-	p := must(client.Made(w.owner.AddPersonWithResponse(t.Context(), api.NewPerson{Name: "Alder Fen", Email: "alder@curlew-sedge.example", Grants: api.Grants{{Role: access.Viewer, Scope: everywhere}}})))(t)
+	p := must(client.Made(w.owner.AddPersonWithResponse(t.Context(),
+		api.NewPerson{Name: "Alder Fen", Email: "alder@curlew-sedge.example",
+			Grants: api.Grants{{Role: access.Viewer, Scope: everywhere}}})))(t)
 	_, link, _ := strings.Cut(p.Link, "#")
 	for _, in := range []api.SetUp{{Name: new("Somebody Else")}, {Email: new("else@curlew-sedge.example")}} {
 		in.Link, in.Password = link, password
@@ -124,7 +127,8 @@ func TestPeopleAreToldOfTheirSignIn(t *testing.T) {
 	w.await(t, 5*time.Second, "the other browser", func() bool { return wroteTo(sink, email, "new browser") })
 	all, _ := sink.Taken()
 	for _, m := range all {
-		if strings.Contains(m.Subject, "roles were changed") && !strings.Contains(m.Text, "Before: technician everywhere. Now: helper everywhere.") {
+		if strings.Contains(m.Subject, "roles were changed") &&
+			!strings.Contains(m.Text, "Before: technician everywhere. Now: helper everywhere.") {
 			t.Errorf("the mail says %q", m.Text)
 		}
 	}

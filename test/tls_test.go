@@ -17,7 +17,8 @@ func TestTransportAndHeaders(t *testing.T) {
 		change(c)
 		return tls.Dial("tcp", a.address, c)
 	}
-	for version, want := range map[uint16]bool{tls.VersionTLS11: false, tls.VersionTLS12: false, tls.VersionTLS13: true} { // with its own authority
+	// with its own authority
+	for version, want := range map[uint16]bool{tls.VersionTLS11: false, tls.VersionTLS12: false, tls.VersionTLS13: true} {
 		c, err := dial(func(c *tls.Config) { c.MinVersion, c.MaxVersion = tls.VersionTLS10, version })
 		if (err == nil) != want {
 			t.Errorf("%s: %v", tls.VersionName(version), err)
@@ -30,7 +31,8 @@ func TestTransportAndHeaders(t *testing.T) {
 		answer := must(a.client("127.0.0.1").Get(a.url + path))(t)
 		answer.Body.Close()
 		policy := answer.Header.Get("Content-Security-Policy")
-		for _, want := range []string{"default-src 'self'", "object-src 'none'", "base-uri 'none'", "frame-ancestors 'none'", "form-action 'self'"} {
+		for _, want := range []string{"default-src 'self'", "object-src 'none'", "base-uri 'none'", "frame-ancestors 'none'",
+			"form-action 'self'"} {
 			if !strings.Contains(policy, want) {
 				t.Errorf("%s: its policy is %q, without %s", path, policy, want)
 			}
@@ -38,7 +40,9 @@ func TestTransportAndHeaders(t *testing.T) {
 		if strings.Contains(policy, "script-src") || strings.Contains(policy, "unsafe-eval") || strings.Contains(policy, "*") {
 			t.Errorf("%s: its policy lets scripts of others run: %q", path, policy)
 		}
-		for name, want := range map[string]string{"X-Content-Type-Options": "nosniff", "Referrer-Policy": "same-origin", "Cross-Origin-Opener-Policy": "same-origin", "Cross-Origin-Resource-Policy": "same-origin", "Strict-Transport-Security": "max-age=31536000"} {
+		for name, want := range map[string]string{"X-Content-Type-Options": "nosniff", "Referrer-Policy": "same-origin",
+			"Cross-Origin-Opener-Policy": "same-origin", "Cross-Origin-Resource-Policy": "same-origin",
+			"Strict-Transport-Security": "max-age=31536000"} {
 			if got := answer.Header.Get(name); got != want {
 				t.Errorf("%s: %s is %q", path, name, got)
 			}

@@ -71,7 +71,8 @@ func TestProcesses(t *testing.T) {
 // records is the server of the stories whose copying of records hangs.
 func (w *world) records(t *testing.T) *running {
 	t.Helper()
-	return w.agent(t, "sal-records", sim.Device{Name: "sal-records", Kind: sim.Server, Seed: 7, Address: "198.51.100.17", Stuck: time.Now().Add(-20 * time.Minute), Dir: t.TempDir()}.Host(time.Now), nil)
+	return w.agent(t, "sal-records", sim.Device{Name: "sal-records", Kind: sim.Server, Seed: 7, Address: "198.51.100.17",
+		Stuck: time.Now().Add(-20 * time.Minute), Dir: t.TempDir()}.Host(time.Now), nil)
 }
 
 func TestServices(t *testing.T) {
@@ -79,7 +80,8 @@ func TestServices(t *testing.T) {
 	w := begin(t, false)
 	d := w.records(t)
 	s := must(client.Result(w.owner.GetServiceWithResponse(t.Context(), d.id, "records-sync.service")))(t)
-	if s.State != "running" || !strings.Contains(s.Detail, "no sign of life") || !strings.Contains(strings.Join(s.Log, "\n"), "no record copied") {
+	if s.State != "running" || !strings.Contains(s.Detail, "no sign of life") ||
+		!strings.Contains(strings.Join(s.Log, "\n"), "no record copied") {
 		t.Errorf("the stuck service shows %+v", s)
 	}
 	do := func(c *client.Client, order link.ServiceAction) error {
@@ -87,8 +89,10 @@ func TestServices(t *testing.T) {
 		return err
 	}
 	refused(t, do(w.owner, link.ServiceAction{Action: link.ServiceStop, Name: "postgresql.service"}), http.StatusConflict, "would stop too")
-	refused(t, do(w.person(t, access.Viewer), link.ServiceAction{Action: link.ServiceStop, Name: "records-sync"}), http.StatusForbidden, "services.act")
-	refused(t, do(w.person(t, access.Helper), link.ServiceAction{Action: link.ServiceMode, Name: "records-sync", Start: "manual"}), http.StatusForbidden, "services.administer")
+	refused(t, do(w.person(t, access.Viewer), link.ServiceAction{Action: link.ServiceStop, Name: "records-sync"}), http.StatusForbidden,
+		"services.act")
+	refused(t, do(w.person(t, access.Helper), link.ServiceAction{Action: link.ServiceMode, Name: "records-sync", Start: "manual"}),
+		http.StatusForbidden, "services.administer")
 	if err := do(w.person(t, access.Helper), link.ServiceAction{Action: link.ServiceRestart, Name: "records-sync"}); err != nil {
 		t.Fatal(err)
 	}
@@ -97,7 +101,8 @@ func TestServices(t *testing.T) {
 		t.Errorf("after its restart it shows %+v", s)
 	}
 	var all []string
-	r, err := w.owner.ReadEvents(t.Context(), d.id, link.EventQuery{Source: "journal", Unit: "records-sync.service", Level: "info", Follow: true})
+	r, err := w.owner.ReadEvents(t.Context(), d.id,
+		link.EventQuery{Source: "journal", Unit: "records-sync.service", Level: "info", Follow: true})
 	err = client.Lines(t.Context(), r, err, "while it was followed", func(b link.EventBatch) (bool, error) {
 		for _, e := range b.Events {
 			all = append(all, e.Message)
@@ -114,16 +119,21 @@ func TestServices(t *testing.T) {
 func TestConsent(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
-	desk := w.agent(t, "hay-desk-01", sim.Device{Name: "hay-desk-01", Kind: sim.Desk, Seed: 6, Address: "192.0.2.10", People: []string{"Wren Ashdown"}, Dir: t.TempDir()}.Host(workday), nil)
-	kiosk := w.agent(t, "hay-kiosk", sim.Device{Name: "hay-kiosk", Kind: sim.Kiosk, Seed: 6, Address: "192.0.2.11", Dir: t.TempDir()}.Host(workday), nil)
+	desk := w.agent(t, "hay-desk-01", sim.Device{Name: "hay-desk-01", Kind: sim.Desk, Seed: 6, Address: "192.0.2.10",
+		People: []string{"Wren Ashdown"}, Dir: t.TempDir()}.Host(workday), nil)
+	kiosk := w.agent(t, "hay-kiosk", sim.Device{Name: "hay-kiosk", Kind: sim.Kiosk, Seed: 6, Address: "192.0.2.11",
+		Dir: t.TempDir()}.Host(workday), nil)
 	ask, absent := "ask", false
-	rule := must(client.Made(w.owner.AddConsentRuleWithResponse(t.Context(), api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Mode: ask, Absent: &absent})))(t)
-	_, err := client.Made(w.owner.AddConsentRuleWithResponse(t.Context(), api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Mode: "tell"}))
+	rule := must(client.Made(w.owner.AddConsentRuleWithResponse(t.Context(),
+		api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Mode: ask, Absent: &absent})))(t)
+	_, err := client.Made(w.owner.AddConsentRuleWithResponse(t.Context(),
+		api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Mode: "tell"}))
 	refused(t, err, http.StatusConflict, "already")
 	_, err = client.Result(w.owner.ListProcessesWithResponse(t.Context(), kiosk.id))
 	refused(t, err, http.StatusForbidden, "nobody is there to ask")
 	reason := "The printer"
-	s := must(client.Result(w.owner.BeginSessionWithResponse(t.Context(), desk.id, api.NewToolSession{Tool: "processes", Reason: &reason})))(t)
+	s := must(client.Result(w.owner.BeginSessionWithResponse(t.Context(), desk.id,
+		api.NewToolSession{Tool: "processes", Reason: &reason})))(t)
 	if s.Consent != "given by Wren Ashdown" || s.InterruptedSeconds < 1 {
 		t.Errorf("the session began with %+v", s)
 	}
@@ -135,12 +145,14 @@ func TestConsent(t *testing.T) {
 	if err := client.Done(w.owner.NoteSessionWithResponse(t.Context(), s.ID, api.SessionNote{Note: "spooler restarted"})); err != nil {
 		t.Fatal(err)
 	}
-	refused(t, client.Done(w.person(t, access.Technician).EndSessionWithResponse(t.Context(), s.ID)), http.StatusNotFound, "no such open session")
+	refused(t, client.Done(w.person(t, access.Technician).EndSessionWithResponse(t.Context(), s.ID)), http.StatusNotFound,
+		"no such open session")
 	if err := client.Done(w.owner.EndSessionWithResponse(t.Context(), s.ID)); err != nil {
 		t.Fatal(err)
 	}
 	list := must(client.Result(w.owner.ListDeviceSessionsWithResponse(t.Context(), desk.id, &api.ListDeviceSessionsParams{})))(t).Items
-	if len(list) != 1 || list[0].EndedAt == nil || *list[0].Note != "spooler restarted" || *list[0].Reason != reason || list[0].ReceivedBytes == 0 {
+	if len(list) != 1 || list[0].EndedAt == nil || *list[0].Note != "spooler restarted" || *list[0].Reason != reason ||
+		list[0].ReceivedBytes == 0 {
 		t.Errorf("on record: %+v", list)
 	}
 	if err := client.Done(w.owner.RemoveConsentRuleWithResponse(t.Context(), rule.ID)); err != nil {
@@ -201,7 +213,8 @@ func TestOnMany(t *testing.T) {
 	_, _, _, err = run(api.ManyAction{})
 	refused(t, err, http.StatusBadRequest, "one of command")
 	helper := w.person(t, access.Helper)
-	refused(t, helper.DoOnMany(t.Context(), api.ManyAction{Command: &link.Command{Argv: []string{"true"}}}, func(api.SweepEvent) error { return nil }), http.StatusForbidden, "command.act")
+	refused(t, helper.DoOnMany(t.Context(), api.ManyAction{Command: &link.Command{Argv: []string{"true"}}},
+		func(api.SweepEvent) error { return nil }), http.StatusForbidden, "command.act")
 	entries := must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Device: &desk.id})))(t).Items
 	if !strings.Contains(audited(entries), "service.restart Spooler") {
 		t.Errorf("the audit log of one of many: %s", audited(entries))
@@ -251,16 +264,19 @@ func TestNetworkTool(t *testing.T) {
 	if ok, text, err := reach(link.Reach{Kind: "tcp", Target: "127.0.0.1", Port: number}); !ok || err != nil {
 		t.Errorf("its own port: %s, %v", text, err)
 	}
-	if ok, text, err := reach(link.Reach{Kind: "tcp", Target: "127.0.0.1", Port: 1}); ok || err != nil || !strings.Contains(text, "nothing listens") {
+	if ok, text, err := reach(link.Reach{Kind: "tcp", Target: "127.0.0.1", Port: 1}); ok || err != nil ||
+		!strings.Contains(text, "nothing listens") {
 		t.Errorf("a port at which nothing listens: %s, %v", text, err)
 	}
-	if ok, text, err := reach(link.Reach{Kind: "web", Target: w.Service.URL + "/healthz"}); !ok || err != nil || !strings.Contains(text, "200") {
+	if ok, text, err := reach(link.Reach{Kind: "web", Target: w.Service.URL + "/healthz"}); !ok || err != nil ||
+		!strings.Contains(text, "200") {
 		t.Errorf("its own page: %s, %v", text, err)
 	}
 	_, _, err := reach(link.Reach{Kind: "web", Target: "ftp://x"})
 	refused(t, err, http.StatusBadRequest, "begins with http")
 	answer, err := w.owner.ScanNetwork(t.Context(), d.id, link.Scan{Network: "203.0.113.0/24"})
-	refused(t, client.Lines(t.Context(), answer, err, "", func(link.ScanEvent) (bool, error) { return false, nil }), http.StatusBadRequest, "its own alone")
+	refused(t, client.Lines(t.Context(), answer, err, "", func(link.ScanEvent) (bool, error) { return false, nil }), http.StatusBadRequest,
+		"its own alone")
 	var there []string
 	answer, err = w.owner.ScanNetwork(t.Context(), d.id, link.Scan{Network: "127.0.0.0/30"})
 	if err := client.Lines(t.Context(), answer, err, "", func(e link.ScanEvent) (bool, error) {
@@ -303,5 +319,6 @@ func TestTextLog(t *testing.T) {
 		t.Errorf("%q, %v", got, err)
 	}
 	r, err = w.owner.ReadEvents(t.Context(), d.id, link.EventQuery{Source: "/etc/passwd"})
-	refused(t, client.Lines(t.Context(), r, err, "", func(link.EventBatch) (bool, error) { return false, nil }), http.StatusBadRequest, "none of this device's logs")
+	refused(t, client.Lines(t.Context(), r, err, "", func(link.EventBatch) (bool, error) { return false, nil }), http.StatusBadRequest,
+		"none of this device's logs")
 }

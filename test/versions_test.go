@@ -130,8 +130,9 @@ func TestOldAgent(t *testing.T) {
 	}
 	challenge := f.line(t)
 	at := must(time.Parse(time.RFC3339Nano, challenge["time"].(string)))(t)
-	proof := must(jwt.NewWithClaims(jwt.SigningMethodEdDSA, jwt.MapClaims{"iss": id.String(), "sub": id.String(), "aud": []string{challenge["audience"].(string)},
-		"nonce": challenge["nonce"], "iat": at.Unix(), "exp": at.Add(time.Minute).Unix()}).SignedString(private))(t)
+	proof := must(jwt.NewWithClaims(jwt.SigningMethodEdDSA,
+		jwt.MapClaims{"iss": id.String(), "sub": id.String(), "aud": []string{challenge["audience"].(string)},
+			"nonce": challenge["nonce"], "iat": at.Unix(), "exp": at.Add(time.Minute).Unix()}).SignedString(private))(t)
 	fmt.Fprintf(f, `{"token":%q}`+"\n", proof)
 	if welcome := f.line(t); welcome["refusal"] != nil {
 		t.Fatalf("refused: %v", welcome)
@@ -145,7 +146,10 @@ func TestOldAgent(t *testing.T) {
 		io.WriteString(w, `{"stdout":"b2xkCg=="}`+"\n"+`{"exit":0,"elapsed_seconds":0.01}`+"\n")
 	})
 	go http.Serve(session, commands)
-	service := &http.Client{Transport: &http.Transport{DialContext: func(context.Context, string, string) (net.Conn, error) { return session.Open() }}}
+	service := &http.Client{Transport: &http.Transport{DialContext: func(context.Context, string, string) (net.Conn,
+		error) {
+		return session.Open()
+	}}}
 	post := func(path, body string) string {
 		t.Helper()
 		answer := must(service.Post("http://service"+path, "application/json", strings.NewReader(body)))(t)
@@ -158,7 +162,8 @@ func TestOldAgent(t *testing.T) {
 	}
 	post("/facts", `{"host_name":"old-till","os":"linux","agent_version":"0.1.0","capabilities":["vitals","commands"]}`)
 	now := time.Now().UTC().Format(time.RFC3339)
-	receipt := post("/reports", `{"epoch":"0b7a2c1e-5f7b-4d0c-9d1f-2a63c1b7e001","sent":"`+now+`","reports":[{"seq":1,"vitals":{"at":"`+now+`","cpu":12.5,"load1":0.5,"memory":40,"memory_bytes":1000,"memory_used_bytes":400,"swap":0,"disks":[{"mount":"/","total_bytes":1000,"used_bytes":250}],"receive":0,"transmit":0,"uptime_seconds":60,"temperatures":[],"people":[]}}]}`)
+	receipt := post("/reports", `{"epoch":"0b7a2c1e-5f7b-4d0c-9d1f-2a63c1b7e001","sent":"`+now+`","reports":[{"seq":1,"vitals":{"at":"`+now+
+		`","cpu":12.5,"load1":0.5,"memory":40,"memory_bytes":1000,"memory_used_bytes":400,"swap":0,"disks":[{"mount":"/","total_bytes":1000,"used_bytes":250}],"receive":0,"transmit":0,"uptime_seconds":60,"temperatures":[],"people":[]}}]}`)
 	if !strings.Contains(receipt, `"through":1`) {
 		t.Errorf("the receipt is %s", receipt)
 	}
@@ -236,7 +241,8 @@ func TestOldService(t *testing.T) {
 	}))
 	defer service.Close()
 	dir := t.TempDir()
-	i := identity.Identity{Service: service.URL, Device: uuid.NewString(), Name: "new-till", Seed: bytes.Repeat([]byte{7}, ed25519.SeedSize)}
+	i := identity.Identity{Service: service.URL, Device: uuid.NewString(), Name: "new-till",
+		Seed: bytes.Repeat([]byte{7}, ed25519.SeedSize)}
 	i.Fingerprint = uplink.Fingerprint(service.Certificate())
 	if err := os.WriteFile(filepath.Join(dir, "identity.json"), must(json.Marshal(i))(t), 0o600); err != nil {
 		t.Fatal(err)

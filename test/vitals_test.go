@@ -102,7 +102,8 @@ func kept(t *testing.T, address string, id uuid.UUID, name string) (times []time
 		table := must(series.Decode(data, func(column string) bool { return column == name }))(t)
 		times, values = append(times, table.At...), append(values, table.Columns[0].Values...)
 	}
-	rows = must(db.Query(t.Context(), "SELECT r.at, r.samples, l.names FROM readings r JOIN layouts l ON l.id = r.layout WHERE r.device_id = $1 ORDER BY r.at", id))(t)
+	rows = must(db.Query(t.Context(), "SELECT r.at, r.samples, l.names FROM readings r JOIN layouts l ON l.id = r.layout WHERE "+
+		"r.device_id = $1 ORDER BY r.at", id))(t)
 	var at time.Time
 	var samples []byte
 	var names []string
@@ -151,18 +152,22 @@ func TestBadReports(t *testing.T) {
 	absurd := link.Report{Seq: 1, Vitals: device.Vitals{At: now, CPU: 1e12}}
 	good := link.Report{Seq: 2, Vitals: device.Vitals{At: now, CPU: 5}}
 	status, receipt, _ := r.send(t, batch(t, epoch, now, absurd, good))
-	if status != http.StatusOK || receipt.Through != 2 || len(receipt.Refused) != 1 || !strings.Contains(receipt.Refused[0].Reason, "cpu is 1e+12") {
+	if status != http.StatusOK || receipt.Through != 2 || len(receipt.Refused) != 1 ||
+		!strings.Contains(receipt.Refused[0].Reason, "cpu is 1e+12") {
 		t.Errorf("an absurd report beside a good one: %d, %+v", status, receipt)
 	}
 	if n := len(w.stored(t, r.id)); n != 1 {
 		t.Errorf("%d reports are stored, want the good one", n)
 	}
-	huge := io.MultiReader(strings.NewReader(`{"epoch":"`+epoch+`","reports":[{"seq":3,"vitals":{"people":[{"name":"`), io.LimitReader(endless{}, 100<<20))
+	huge := io.MultiReader(strings.NewReader(`{"epoch":"`+epoch+`","reports":[{"seq":3,"vitals":{"people":[{"name":"`),
+		io.LimitReader(endless{}, 100<<20))
 	if status, _, text := r.send(t, huge); status != http.StatusRequestEntityTooLarge {
 		t.Errorf("100 MB of a report: %d %s", status, text)
 	}
-	for name, body := range map[string]string{"no JSON": "moor", "no epoch": `{"epoch":"x","reports":[{"seq":1}]}`, "no reports": `{"epoch":"` + epoch + `"}`,
-		"backwards": `{"epoch":"` + epoch + `","reports":[{"seq":9},{"seq":8}]}`, "from zero": `{"epoch":"` + epoch + `","reports":[{"seq":0}]}`} {
+	for name, body := range map[string]string{"no JSON": "moor", "no epoch": `{"epoch":"x","reports":[{"seq":1}]}`,
+		"no reports": `{"epoch":"` + epoch + `"}`,
+		"backwards":  `{"epoch":"` + epoch + `","reports":[{"seq":9},{"seq":8}]}`, "from zero": `{"epoch":"` + epoch +
+			`","reports":[{"seq":0}]}`} {
 		if status, _, text := r.send(t, strings.NewReader(body)); status != http.StatusBadRequest || text == "" {
 			t.Errorf("%s: %d %s", name, status, text)
 		}
@@ -170,7 +175,8 @@ func TestBadReports(t *testing.T) {
 	if status, _, _ := r.send(t, batch(t, epoch, now, link.Report{Seq: 4, Vitals: device.Vitals{At: now}})); status != http.StatusOK {
 		t.Errorf("after all that a good report: %d", status)
 	}
-	answer := must(r.client.Post("http://service/facts", "application/json", strings.NewReader(`{"host_name":"`+strings.Repeat("x", 2<<20)+`"}`)))(t)
+	answer := must(r.client.Post("http://service/facts", "application/json",
+		strings.NewReader(`{"host_name":"`+strings.Repeat("x", 2<<20)+`"}`)))(t)
 	if answer.Body.Close(); answer.StatusCode != http.StatusRequestEntityTooLarge {
 		t.Errorf("facts of 2 MB: %d", answer.StatusCode)
 	}
@@ -192,7 +198,8 @@ func TestWrongClock(t *testing.T) {
 	r := w.reporter(t, "tarn-fell-1")
 	began := time.Now()
 	wrong := began.AddDate(1, 0, 0)
-	status, _, text := r.send(t, batch(t, uuid.NewString(), wrong, link.Report{Seq: 1, Vitals: device.Vitals{At: wrong.Add(-time.Minute), CPU: 5}}))
+	status, _, text := r.send(t, batch(t, uuid.NewString(), wrong,
+		link.Report{Seq: 1, Vitals: device.Vitals{At: wrong.Add(-time.Minute), CPU: 5}}))
 	if status != http.StatusOK {
 		t.Fatal(status, text)
 	}
@@ -214,7 +221,8 @@ func TestHistory(t *testing.T) {
 	var list []link.Report
 	for i := range 100 {
 		at := now.Add(time.Duration(i-100)*time.Minute + 30*time.Second)
-		list = append(list, link.Report{Seq: uint64(i + 1), Vitals: device.Vitals{At: at, CPU: float64(i), Disks: []device.Disk{{Mount: "/", TotalBytes: 100, UsedBytes: 93}}}})
+		list = append(list, link.Report{Seq: uint64(i + 1),
+			Vitals: device.Vitals{At: at, CPU: float64(i), Disks: []device.Disk{{Mount: "/", TotalBytes: 100, UsedBytes: 93}}}})
 	}
 	if status, _, text := r.send(t, batch(t, uuid.NewString(), now, list...)); status != http.StatusOK {
 		t.Fatal(text)
@@ -226,7 +234,8 @@ func TestHistory(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		answer := must(client.Result(w.owner.GetReadingsWithResponse(t.Context(), r.id, &api.GetReadingsParams{From: &from, To: &now, Buckets: &buckets})))(t)
+		answer := must(client.Result(w.owner.GetReadingsWithResponse(t.Context(), r.id,
+			&api.GetReadingsParams{From: &from, To: &now, Buckets: &buckets})))(t)
 		count := 0
 		for _, n := range answer.Counts {
 			count += n
@@ -243,12 +252,15 @@ func TestHistory(t *testing.T) {
 		}
 		only := []string{"disk /"}
 		format := api.GetReadingsParamsFormat("csv")
-		csv := must(w.owner.GetReadingsWithResponse(t.Context(), r.id, &api.GetReadingsParams{From: &from, To: &now, Buckets: &buckets, Name: &only, Format: &format}))(t)
-		if text := string(csv.Body); !strings.HasPrefix(text, "device,at,reading,unit,") || !strings.Contains(text, ",disk /,%,93,93,93,") || strings.Contains(text, "cpu") {
+		csv := must(w.owner.GetReadingsWithResponse(t.Context(), r.id,
+			&api.GetReadingsParams{From: &from, To: &now, Buckets: &buckets, Name: &only, Format: &format}))(t)
+		if text := string(csv.Body); !strings.HasPrefix(text, "device,at,reading,unit,") ||
+			!strings.Contains(text, ",disk /,%,93,93,93,") || strings.Contains(text, "cpu") {
 			t.Errorf("compressed %t: the CSV is %.300s", compressed, text)
 		}
 		format = "openmetrics"
-		metrics := must(w.owner.GetReadingsWithResponse(t.Context(), r.id, &api.GetReadingsParams{From: &from, To: &now, Buckets: &buckets, Name: &only, Format: &format}))(t)
+		metrics := must(w.owner.GetReadingsWithResponse(t.Context(), r.id,
+			&api.GetReadingsParams{From: &from, To: &now, Buckets: &buckets, Name: &only, Format: &format}))(t)
 		if text := string(metrics.Body); !strings.Contains(text, "# TYPE moorwatch_disk gauge") || !strings.HasSuffix(text, "# EOF\n") {
 			t.Errorf("compressed %t: the metrics are %.300s", compressed, text)
 		}
@@ -299,7 +311,8 @@ func TestServiceKilled(t *testing.T) {
 	var cmd *exec.Cmd
 	start := func() (url, setUp string) {
 		cmd = exec.Command(os.Args[0])
-		cmd.Env = append(os.Environ(), "MOORWATCH_TEST_SERVICE="+config.Database, "MOORWATCH_TEST_OWNER="+config.Owner, "MOORWATCH_TEST_LISTEN="+config.Listen)
+		cmd.Env = append(os.Environ(), "MOORWATCH_TEST_SERVICE="+config.Database, "MOORWATCH_TEST_OWNER="+config.Owner,
+			"MOORWATCH_TEST_LISTEN="+config.Listen)
 		cmd.Stderr = os.Stderr
 		out := must(cmd.StdoutPipe())(t)
 		if err := cmd.Start(); err != nil {
@@ -422,7 +435,8 @@ func TestOperations(t *testing.T) {
 			t.Errorf("/metrics is answered with %s", answer.Status)
 		}
 	}
-	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": "moorwatch_devices_connected 1", "/api/v1/nosuch": `"title":"There is no such operation."`,
+	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": "moorwatch_devices_connected 1",
+		"/api/v1/nosuch":    `"title":"There is no such operation."`,
 		"/devices/anything": "<div id=\"root\">", "/": "<title>Moorwatch</title>"} {
 		q := must(http.NewRequestWithContext(t.Context(), http.MethodGet, w.Service.URL+path, nil))(t)
 		if path == "/metrics" {
@@ -434,7 +448,8 @@ func TestOperations(t *testing.T) {
 		if !strings.Contains(string(text), want) {
 			t.Errorf("%s: %.200s", path, text)
 		}
-		if answer.Header.Get("X-Content-Type-Options") != "nosniff" || !strings.Contains(answer.Header.Get("Content-Security-Policy"), "frame-ancestors 'none'") {
+		if answer.Header.Get("X-Content-Type-Options") != "nosniff" ||
+			!strings.Contains(answer.Header.Get("Content-Security-Policy"), "frame-ancestors 'none'") {
 			t.Errorf("%s is sent without protecting headers", path)
 		}
 	}
@@ -449,7 +464,9 @@ func TestEndlessDisks(t *testing.T) {
 	now := time.Now()
 	var list []link.Report
 	for i := range 300 {
-		list = append(list, link.Report{Seq: uint64(i + 1), Vitals: device.Vitals{At: now.Add(time.Duration(i-300) * time.Second), CPU: 5, Disks: []device.Disk{{Mount: fmt.Sprint("/", i), TotalBytes: 2, UsedBytes: 1}}}})
+		list = append(list, link.Report{Seq: uint64(i + 1),
+			Vitals: device.Vitals{At: now.Add(time.Duration(i-300) * time.Second), CPU: 5,
+				Disks: []device.Disk{{Mount: fmt.Sprint("/", i), TotalBytes: 2, UsedBytes: 1}}}})
 	}
 	if status, _, text := r.send(t, batch(t, uuid.NewString(), now, list...)); status != http.StatusOK {
 		t.Fatal(text)

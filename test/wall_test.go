@@ -88,7 +88,8 @@ func TestConsoleWall(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
 	w.unasked(t)
-	must(client.Made(w.owner.AddConsentRuleWithResponse(t.Context(), api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Tool: new("wall"), Mode: "silent"})))(t)
+	must(client.Made(w.owner.AddConsentRuleWithResponse(t.Context(),
+		api.NewConsentRule{Scope: health.Scope{Kind: health.Everywhere}, Tool: new("wall"), Mode: "silent"})))(t)
 	d := w.simulated(t, "hay-desk-01")
 	p := w.open(t)
 	p.signIn()
@@ -114,7 +115,8 @@ func TestConsoleWall(t *testing.T) {
 		return v.events[i].Stage.Viewers[0].Mode == link.ScreenView
 	})
 	p.do(chromedp.Navigate(p.url + "/recordings"))
-	p.until(`[...document.querySelectorAll("tr")].some(r => r.innerText.startsWith("screen") && !r.innerText.includes("open"))`, "the recording")
+	p.until(`[...document.querySelectorAll("tr")].some(r => r.innerText.startsWith("screen") && !r.innerText.includes("open"))`,
+		"the recording")
 	p.do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("tr")].findLast(r => r.innerText.startsWith("screen")).querySelector("td:last-child a").click()`))
 	p.until(`document.querySelector("canvas[role=img]")?.width === 1280`, "the replay")
 	p.sees("[aria-label='What was said']", "Shall I close the letter?")

@@ -100,7 +100,8 @@ func (m *windows) installed(t *testing.T, w *world, program string, more ...stri
 }
 
 // rooms are those of the agent that depend on how Windows treats files, pipes and programs.
-var rooms = []string{"agent", "agent/files", "agent/host/helper", "agent/host/windows", "agent/host/windows/desk", "agent/identity", "agent/journal", "agent/spool", "agent/atomicfile", "link"}
+var rooms = []string{"agent", "agent/files", "agent/host/helper", "agent/host/windows", "agent/host/windows/desk", "agent/identity",
+	"agent/journal", "agent/spool", "agent/atomicfile", "link"}
 
 // The tests of the agent's own rooms are run as Windows programs.
 func testWindowsRooms(t *testing.T) {
@@ -156,7 +157,8 @@ func testWindowsAgent(t *testing.T) {
 	p.focus(".cm-content")
 	p.typed("our ")
 	p.press("[aria-label=Files]", "Save")
-	p.until(`[...document.querySelectorAll("[aria-label=Files] [role=status]")].some(e => e.innerText.trim() === "saved")`, "that it is saved")
+	p.until(`[...document.querySelectorAll("[aria-label=Files] [role=status]")].some(e => e.innerText.trim() === "saved")`,
+		"that it is saved")
 	if b, _ := os.ReadFile(m.C("notes.txt")); string(b) != "our opening hours\r\nnine to five\r\n" {
 		t.Errorf("the file holds %q", b)
 	}
@@ -178,7 +180,8 @@ func testWindowsAgent(t *testing.T) {
 	p.sees("[role=dialog]", "It belongs to")
 	p.focus("[role=dialog] input")
 	p.typed("S-1-1-0\r")
-	p.until(`[...document.querySelectorAll("[aria-label=Access] li")].some(e => e.innerText.startsWith("Everyone may read, run"))`, "what everybody may")
+	p.until(`[...document.querySelectorAll("[aria-label=Access] li")].some(e => e.innerText.startsWith("Everyone may read, run"))`,
+		"what everybody may")
 	p.accessible("who may do what with a file")
 
 	p.do(chromedp.Navigate(bench + "?pane=settings"))
@@ -210,7 +213,8 @@ func testWindowsAgent(t *testing.T) {
 	p.sees("[role=log]", "exit status 3")
 	p.focus(".xterm-helper-textarea")
 	p.typed("echo moor%OS%\r")
-	p.until(`[...document.querySelectorAll(".xterm-rows > div")].map(r => r.innerText).join("\n").includes("moorWindows_NT")`, "what the shell printed")
+	p.until(`[...document.querySelectorAll(".xterm-rows > div")].map(r => r.innerText).join("\n").includes("moorWindows_NT")`,
+		"what the shell printed")
 
 	p.do(chromedp.Navigate(bench + "?pane=processes"))
 	asked := time.Now()
@@ -314,7 +318,8 @@ func testWindowsInstaller(t *testing.T) {
 	}
 	command := p.shown("Windows")
 	_, rest, _ := strings.Cut(command, "findstr ")
-	if out, _ := paste(strings.Replace(command, "findstr "+rest[:8], "findstr 00000000", 1)); !strings.Contains(out, "nothing is installed") || strings.Contains(out, "Connected") {
+	if out, _ := paste(strings.Replace(command, "findstr "+rest[:8], "findstr 00000000", 1)); !strings.Contains(out,
+		"nothing is installed") || strings.Contains(out, "Connected") {
 		t.Errorf("a program that is another than the page says: %s", out)
 	}
 	began = time.Now()
@@ -325,7 +330,8 @@ func testWindowsInstaller(t *testing.T) {
 	t.Logf("by the pasted command: first vitals %s after it", time.Since(began).Round(10*time.Millisecond))
 	m.do(t, `C:\agent.exe`, "uninstall")
 	gone()
-	if out, errs, exit := ran(t, w.moor(t, "agent", "add", "--organisation", organisation, "--site", site, "--without", "screen", "--installer", m.C("installer.exe"))); exit != 0 {
+	if out, errs, exit := ran(t, w.moor(t, "agent", "add", "--organisation", organisation, "--site", site, "--without", "screen",
+		"--installer", m.C("installer.exe"))); exit != 0 {
 		t.Fatalf("%d %q %q", exit, out, errs)
 	}
 	began = time.Now()
@@ -375,7 +381,8 @@ func testWindowsScreen(t *testing.T) {
 		return ask[bool](p, `document.querySelector("[role=application] canvas")?.width === 800`)
 	})
 	before := ask[string](p, canvasText)
-	at := ask[[]float64](p, `(r => [r.left + r.width / 4, r.top + r.height / 3])(document.querySelector("[role=application] canvas").getBoundingClientRect())`)
+	at := ask[[]float64](p,
+		`(r => [r.left + r.width / 4, r.top + r.height / 3])(document.querySelector("[role=application] canvas").getBoundingClientRect())`)
 	p.do(chromedp.MouseClickXY(at[0], at[1]))
 	p.focus("[role=application]")
 	p.typed("Tea at 4? 100 %")

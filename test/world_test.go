@@ -79,7 +79,8 @@ func run(m *testing.M) int {
 		defer os.RemoveAll(scratch)
 		// What stands in somebody's profile has no part in the tests.
 		home = os.Getenv("HOME")
-		err = errors.Join(os.Chmod(scratch, 0o755), os.Mkdir(filepath.Join(scratch, "home"), 0o700), os.Setenv("HOME", filepath.Join(scratch, "home")))
+		err = errors.Join(os.Chmod(scratch, 0o755), os.Mkdir(filepath.Join(scratch, "home"), 0o700),
+			os.Setenv("HOME", filepath.Join(scratch, "home")))
 		if err == nil {
 			database, err = cluster.Start(context.Background(), cluster.Options{Dir: filepath.Join(scratch, "postgres"), Throwaway: true})
 		}
@@ -104,7 +105,8 @@ func child(work func(ctx context.Context) error) int {
 
 // serveAlone serves with the database and the address in the variables, and prints the set-up link.
 func serveAlone(ctx context.Context) error {
-	config := service.Config{Database: os.Getenv("MOORWATCH_TEST_SERVICE"), Owner: os.Getenv("MOORWATCH_TEST_OWNER"), Listen: os.Getenv("MOORWATCH_TEST_LISTEN"), Connections: 6, Console: web.Console(), Contents: os.Getenv("MOORWATCH_TEST_CONTENTS"),
+	config := service.Config{Database: os.Getenv("MOORWATCH_TEST_SERVICE"), Owner: os.Getenv("MOORWATCH_TEST_OWNER"),
+		Listen: os.Getenv("MOORWATCH_TEST_LISTEN"), Connections: 6, Console: web.Console(), Contents: os.Getenv("MOORWATCH_TEST_CONTENTS"),
 		Seal: ed25519.NewKeyFromSeed(make([]byte, ed25519.SeedSize))} // the same after each start, as a data folder keeps it
 	if dir := os.Getenv("MOORWATCH_TEST_AUTHORITY"); dir != "" {
 		var err error
@@ -124,7 +126,8 @@ func serveAlone(ctx context.Context) error {
 
 // agentAlone runs a real agent over this machine from the folder in the variable.
 func agentAlone(ctx context.Context) error {
-	a := &agent.Agent{Dir: os.Getenv("MOORWATCH_TEST_AGENT"), Host: native.New(), Log: quiet, Every: 200 * time.Millisecond, Connected: func() { fmt.Println("connected") }}
+	a := &agent.Agent{Dir: os.Getenv("MOORWATCH_TEST_AGENT"), Host: native.New(), Log: quiet, Every: 200 * time.Millisecond,
+		Connected: func() { fmt.Println("connected") }}
 	return a.Run(ctx)
 }
 
@@ -143,7 +146,8 @@ type world struct {
 func begin(t *testing.T, secure bool) *world {
 	t.Helper()
 	database, owner := emptyDatabase(t)
-	w := &world{config: service.Config{Database: database, Owner: owner, Connections: 6, Listen: "127.0.0.1:0", Console: web.Console(), Contents: t.TempDir()}}
+	w := &world{config: service.Config{Database: database, Owner: owner, Connections: 6, Listen: "127.0.0.1:0", Console: web.Console(),
+		Contents: t.TempDir()}}
 	if secure {
 		dir := t.TempDir()
 		var err error
@@ -239,7 +243,8 @@ func (w *world) personWith(t *testing.T, grants api.Grants) (token string) {
 
 func (w *world) enrolmentToken(t *testing.T, uses int) string {
 	t.Helper()
-	return must(client.Made(w.owner.AddEnrolmentTokenWithResponse(t.Context(), api.NewEnrolmentToken{Organisation: organisation, Site: site, Uses: &uses, Approval: new(bool)})))(t).Secret
+	return must(client.Made(w.owner.AddEnrolmentTokenWithResponse(t.Context(),
+		api.NewEnrolmentToken{Organisation: organisation, Site: site, Uses: &uses, Approval: new(bool)})))(t).Secret
 }
 
 // enrol makes a device and returns the folder of its agent.
@@ -279,7 +284,8 @@ type running struct {
 // simulated enrols and runs a simulated device, and waits until the service shows it online.
 func (w *world) simulated(t *testing.T, name string) *running {
 	t.Helper()
-	return w.agent(t, name, sim.Device{Name: name, Kind: sim.Desk, Seed: 7, Address: "192.0.2.10", People: []string{"Wren Ashdown"}}.Host(time.Now), nil)
+	return w.agent(t, name, sim.Device{Name: name, Kind: sim.Desk, Seed: 7, Address: "192.0.2.10",
+		People: []string{"Wren Ashdown"}}.Host(time.Now), nil)
 }
 
 // machine enrols and runs a real agent over this machine.
@@ -300,7 +306,8 @@ func (w *world) agent(t *testing.T, name string, h host.Host, change func(*agent
 func (w *world) elsewhere(t *testing.T, name string) *running {
 	t.Helper()
 	must(client.Made(w.owner.AddSiteWithResponse(t.Context(), api.NewSite{Organisation: otherOrganisation, Site: otherSite})))(t)
-	token := must(client.Made(w.owner.AddEnrolmentTokenWithResponse(t.Context(), api.NewEnrolmentToken{Organisation: otherOrganisation, Site: otherSite})))(t)
+	token := must(client.Made(w.owner.AddEnrolmentTokenWithResponse(t.Context(),
+		api.NewEnrolmentToken{Organisation: otherOrganisation, Site: otherSite})))(t)
 	dir, id := w.enrolWith(t, name, token.Secret)
 	return w.runs(t, name, dir, id, sim.Device{Name: name, Kind: sim.Desk, Seed: 8, Address: "192.0.2.11"}.Host(time.Now), nil)
 }
@@ -362,7 +369,8 @@ func (w *world) later(t *testing.T, d time.Duration) {
 	t.Helper()
 	db := must(pgx.Connect(t.Context(), w.config.Database))(t)
 	defer db.Close(context.Background())
-	for _, query := range []string{"UPDATE alerts SET opened_at = opened_at - $1::interval", "UPDATE deliveries SET due = due - $1::interval WHERE state = 'gathering'"} {
+	for _, query := range []string{"UPDATE alerts SET opened_at = opened_at - $1::interval",
+		"UPDATE deliveries SET due = due - $1::interval WHERE state = 'gathering'"} {
 		must(db.Exec(t.Context(), query, d))(t)
 	}
 }
@@ -426,7 +434,8 @@ func (w *world) manyDevices(t *testing.T, n int) {
 	t.Helper()
 	db := must(pgx.Connect(t.Context(), w.config.Database))(t)
 	defer db.Close(context.Background())
-	must(db.Exec(t.Context(), `INSERT INTO devices (id, site_id, name, public_key, enrolled_at, presence_since, os, os_name, os_version, addresses, serial, cpu, memory, disk, online, condition)
+	must(db.Exec(t.Context(), `INSERT INTO devices (id, site_id, name, public_key, enrolled_at, presence_since, os, os_name, os_version,
+		addresses, serial, cpu, memory, disk, online, condition)
 		SELECT gen_random_uuid(), (SELECT id FROM sites LIMIT 1), 'many-' || lpad(i::text, 5, '0'), decode(md5(i::text), 'hex'), now(), now(), 'windows', 'Windows 11 Pro', '24H2',
 			ARRAY['192.0.2.' || i % 250], 'CS-' || i, i % 100, i % 90, i % 80, i % 7 > 0, CASE WHEN i % 7 > 0 THEN 'healthy' ELSE 'silent' END FROM generate_series(1, $1) i`, n))(t)
 }

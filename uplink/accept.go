@@ -18,7 +18,8 @@ import (
 // device enrolled with; admit has the last word, knowing the device, and may give it a mark: what either returns
 // as *link.Refusal is told to the device. Once Accept has returned, the response is not to be used.
 func Accept(w http.ResponseWriter, r *http.Request, audience string,
-	keyOf func(device string) (ed25519.PublicKey, error), admit func(device, address string, proof link.Proof) (mark string, err error)) (*Link, error) {
+	keyOf func(device string) (ed25519.PublicKey, error),
+	admit func(device, address string, proof link.Proof) (mark string, err error)) (*Link, error) {
 	// The greeting is the device's own; a page in a browser cannot prove a key, and is told early.
 	if r.Header.Get("Origin") != "" {
 		http.Error(w, "agents alone connect here", http.StatusForbidden)
@@ -44,7 +45,8 @@ func Accept(w http.ResponseWriter, r *http.Request, audience string,
 	return start(c, device, false)
 }
 
-func admitDevice(c *conn, audience, address string, keyOf func(string) (ed25519.PublicKey, error), admit func(device, address string, proof link.Proof) (mark string, err error)) (string, error) {
+func admitDevice(c *conn, audience, address string, keyOf func(string) (ed25519.PublicKey, error),
+	admit func(device, address string, proof link.Proof) (mark string, err error)) (string, error) {
 	nonce := make([]byte, 18)
 	rand.Read(nonce)
 	challenge := link.Challenge{Nonce: base64.RawURLEncoding.EncodeToString(nonce), Audience: audience, Time: time.Now(), Notes: true}

@@ -84,7 +84,8 @@ func (d Dialer) greet(c *conn) error {
 	if err != nil {
 		return fmt.Errorf("proving the device's key: %w", err)
 	}
-	if err := send(c, link.Proof{Token: token, Notes: challenge.Notes, HostName: d.HostName, Hardware: d.Hardware, Mark: d.Mark}); err != nil {
+	if err := send(c, link.Proof{Token: token, Notes: challenge.Notes, HostName: d.HostName, Hardware: d.Hardware,
+		Mark: d.Mark}); err != nil {
 		return err
 	}
 	var welcome link.Welcome
@@ -181,7 +182,8 @@ func Pinned(fingerprint string) *tls.Config {
 				}
 			}
 			leaf := s.PeerCertificates[0]
-			_, err := leaf.Verify(x509.VerifyOptions{Roots: roots, Intermediates: others, DNSName: s.ServerName, CurrentTime: leaf.NotBefore.Add(time.Second)})
+			_, err := leaf.Verify(x509.VerifyOptions{Roots: roots, Intermediates: others, DNSName: s.ServerName,
+				CurrentTime: leaf.NotBefore.Add(time.Second)})
 			if err != nil {
 				return fmt.Errorf("this is not the service that the device was enrolled with: %w", err)
 			}

@@ -13,7 +13,8 @@ import (
 
 // FuzzVerify shows the service a proof that somebody without the device's key made: it never holds.
 func FuzzVerify(f *testing.F) {
-	public, private := ed25519.NewKeyFromSeed(bytes.Repeat([]byte{1}, 32)).Public().(ed25519.PublicKey), ed25519.NewKeyFromSeed(bytes.Repeat([]byte{2}, 32))
+	public, private := ed25519.NewKeyFromSeed(bytes.Repeat([]byte{1}, 32)).Public().(ed25519.PublicKey),
+		ed25519.NewKeyFromSeed(bytes.Repeat([]byte{2}, 32))
 	c := link.Challenge{Nonce: "nonce", Audience: "moor", Time: time.Now()}
 	token, err := prove("van-board", private, c)
 	if err != nil {

@@ -19,7 +19,8 @@ import (
 )
 
 // service accepts links of one device on a TLS server, and hands them on.
-func service(t *testing.T, key ed25519.PublicKey, admit func(device, address string, _ link.Proof) (string, error)) (*httptest.Server, <-chan *Link) {
+func service(t *testing.T, key ed25519.PublicKey, admit func(device, address string, _ link.Proof) (string, error)) (*httptest.Server,
+	<-chan *Link) {
 	t.Helper()
 	links := make(chan *Link, 8)
 	s := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -183,7 +184,8 @@ func TestGreetingIsBounded(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
 	defer cancel()
 	began := time.Now()
-	if _, err := (Dialer{URL: "http://" + l.Addr().String(), TLS: &tls.Config{}}).Dial(ctx); err == nil || time.Since(began) > 5*time.Second {
+	if _, err := (Dialer{URL: "http://" + l.Addr().String(), TLS: &tls.Config{}}).Dial(ctx); err == nil ||
+		time.Since(began) > 5*time.Second {
 		t.Errorf("a mute service: %v after %s", err, time.Since(began))
 	}
 	if err := receive(strings.NewReader(strings.Repeat("x", maxGreeting+1)+"\n"), &struct{}{}); err == nil {
@@ -192,7 +194,8 @@ func TestGreetingIsBounded(t *testing.T) {
 }
 
 func TestServiceURL(t *testing.T) {
-	for address, ok := range map[string]bool{"https://moorwatch.example": true, "http://127.0.0.1:8460": true, "http://[::1]:1": true, "http://localhost": true,
+	for address, ok := range map[string]bool{"https://moorwatch.example": true, "http://127.0.0.1:8460": true, "http://[::1]:1": true,
+		"http://localhost":         true,
 		"http://moorwatch.example": false, "ftp://moorwatch.example": false, "moorwatch.example": false, "": false} {
 		if _, err := ServiceURL(address); (err == nil) != ok {
 			t.Errorf("%q: %v", address, err)

@@ -103,7 +103,8 @@ func TestNotesOfOneEndAlone(t *testing.T) {
 // A report is mostly what the one before was: it is packed to a fraction.
 func TestPackedReport(t *testing.T) {
 	report := func(i int) []byte {
-		return fmt.Appendf(nil, `{"epoch":"0b7a2c1e-5f7b-4d0c-9d1f-2a63c1b7e001","sent":"2026-11-27T08:%02d:30Z","reports":[{"seq":%d,"vitals":{"at":"2026-11-27T08:%02d:29Z","cpu":%d.1,"memory":43.2,"disks":[{"mount":"/","total_bytes":536870912000,"used_bytes":%d}]}}]}`,
+		return fmt.Appendf(nil,
+			`{"epoch":"0b7a2c1e-5f7b-4d0c-9d1f-2a63c1b7e001","sent":"2026-11-27T08:%02d:30Z","reports":[{"seq":%d,"vitals":{"at":"2026-11-27T08:%02d:29Z","cpu":%d.1,"memory":43.2,"disks":[{"mount":"/","total_bytes":536870912000,"used_bytes":%d}]}}]}`,
 			i, 4000+i, i, i*7%100, 214748364800+i*4096)
 	}
 	if n := len(pack(report(1), report(2))); n > 60 {

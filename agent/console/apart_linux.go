@@ -37,7 +37,8 @@ func Apart(program string) func(ctx context.Context, o link.ConsoleOrder) (host.
 		}
 		cmd := exec.Command(program, Argument)
 		cmd.Dir, cmd.Env = "/", []string{"GOTRACEBACK=none"}
-		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL, Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
+		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL,
+			Credential: &syscall.Credential{Uid: nobody, Gid: nobody}}
 		in, err := cmd.StdinPipe()
 		if err != nil {
 			return nil, err
@@ -47,7 +48,8 @@ func Apart(program string) func(ctx context.Context, o link.ConsoleOrder) (host.
 			return nil, err
 		}
 		if err := cmd.Start(); errors.Is(err, fs.ErrPermission) {
-			return nil, refuse(http.StatusConflict, "The helper for consoles cannot be started: "+program+" is in a folder that accounts without rights may not enter. Put the agent elsewhere, as moor-agent install does.")
+			return nil, refuse(http.StatusConflict, "The helper for consoles cannot be started: "+program+
+				" is in a folder that accounts without rights may not enter. Put the agent elsewhere, as moor-agent install does.")
 		} else if err != nil {
 			return nil, refuse(http.StatusConflict, "The helper for consoles cannot be started: "+err.Error()+".")
 		}

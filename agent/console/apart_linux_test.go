@@ -133,7 +133,8 @@ func TestApart(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"Uid:\t65534\t65534\t65534\t65534", "Gid:\t65534\t65534\t65534\t65534", "Groups:\t \n", "CapEff:\t0000000000000000", "NoNewPrivs:\t1"} {
+	for _, want := range []string{"Uid:\t65534\t65534\t65534\t65534", "Gid:\t65534\t65534\t65534\t65534", "Groups:\t \n",
+		"CapEff:\t0000000000000000", "NoNewPrivs:\t1"} {
 		if !strings.Contains(string(status), want) {
 			t.Errorf("%q is not in\n%s", want, status)
 		}
@@ -162,7 +163,8 @@ func TestApartFromHostile(t *testing.T) {
 	open := Apart(program(t))
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()
-	s, err := open(ctx, link.ConsoleOrder{ID: "console 1", Title: "board", Address: serveConsole(t, []byte{0, 0, 255, 255, 255, 255, 255, 255, 255, 255, 255, 255, 0, 0, 0, 16, 255, 255, 255, 255})})
+	s, err := open(ctx, link.ConsoleOrder{ID: "console 1", Title: "board",
+		Address: serveConsole(t, []byte{0, 0, 255, 255, 255, 255, 255, 255, 255, 255, 255, 255, 0, 0, 0, 16, 255, 255, 255, 255})})
 	if err != nil {
 		t.Fatal(err)
 	}

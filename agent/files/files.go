@@ -116,7 +116,8 @@ func (f *Files) shown(real string) string { return transfer.Text(f.disk.Shown(re
 
 // entry describes what stands at a place.
 func (f *Files) entry(real string, info fs.FileInfo) link.FileEntry {
-	e := link.FileEntry{Name: transfer.Text(info.Name()), Size: info.Size(), Mode: info.Mode().String(), Bits: fmt.Sprintf("%04o", bits(info.Mode())), Modified: info.ModTime()}
+	e := link.FileEntry{Name: transfer.Text(info.Name()), Size: info.Size(), Mode: info.Mode().String(),
+		Bits: fmt.Sprintf("%04o", bits(info.Mode())), Modified: info.ModTime()}
 	e.Owner, e.Group = f.disk.Owner(real, info)
 	switch mode := info.Mode(); {
 	case mode.IsRegular():
@@ -251,7 +252,8 @@ func (f *Files) List(ctx context.Context, p link.FilePath, send func(link.FileBa
 // unsent is an error of whoever the list goes to.
 type unsent struct{ error }
 
-func (f *Files) list(ctx context.Context, folder *place.Dir, prefix string, deep bool, b *link.FileBatch, send func(link.FileBatch) error) error {
+func (f *Files) list(ctx context.Context, folder *place.Dir, prefix string, deep bool, b *link.FileBatch,
+	send func(link.FileBatch) error) error {
 	err := folder.Entries(func(name string, info fs.FileInfo) error {
 		if ctx.Err() != nil {
 			return unsent{ctx.Err()}

@@ -169,7 +169,8 @@ func TestIntoItself(t *testing.T) {
 	}
 	for _, to := range into {
 		for _, action := range []string{link.FileCopy, link.FileMove} {
-			if why := f.told(t, link.FileAction{Action: action, Paths: []string{at("Data")}, To: to}); !strings.Contains(why, "into itself") {
+			if why := f.told(t, link.FileAction{Action: action, Paths: []string{at("Data")}, To: to}); !strings.Contains(why,
+				"into itself") {
 				t.Errorf("%s into %s: %q", action, to, why)
 			}
 		}
@@ -334,7 +335,8 @@ func TestAccess(t *testing.T) {
 		return
 	}
 	// Of the entries Wine keeps what Unix has bits for: that one was changed is told by what everybody may.
-	for may, want := range map[string]string{link.MayRead: "Everyone may read, run", link.MayChange: "Everyone may read, write, run, remove"} {
+	for may, want := range map[string]string{link.MayRead: "Everyone may read, run",
+		link.MayChange: "Everyone may read, write, run, remove"} {
 		if why := let("S-1-1-0", may, false); why != "" {
 			t.Fatalf("%s: %s", may, why)
 		}
@@ -396,7 +398,8 @@ func TestUploads(t *testing.T) {
 	if err := send(0, strings.Repeat("x", 1000)); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.Finish(t.Context(), u.ID, link.UploadEnd{SHA256: hex.EncodeToString(sum[:])}); err == nil || !strings.Contains(err.Error(), "not what was sent") {
+	if _, err := f.Finish(t.Context(), u.ID, link.UploadEnd{SHA256: hex.EncodeToString(sum[:])}); err == nil ||
+		!strings.Contains(err.Error(), "not what was sent") {
 		t.Errorf("other bytes: %v", err)
 	}
 	holds(t, at("new/folder/file"), text)
@@ -452,7 +455,8 @@ func TestUnpackHoles(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if made, err := f.Unpack(t.Context(), at("into"), bytes.NewReader(out)); err == nil || !strings.Contains(err.Error(), "without holes") {
+		if made, err := f.Unpack(t.Context(), at("into"), bytes.NewReader(out)); err == nil ||
+			!strings.Contains(err.Error(), "without holes") {
 			t.Errorf("%s, of %d bytes: %+v %v", format, len(out), made, err)
 		}
 	}

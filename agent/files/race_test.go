@@ -161,19 +161,23 @@ func TestLinksPutInTheWay(t *testing.T) {
 			r.action(link.FileAction{Action: link.FileCopy, Paths: []string{filepath.Join(r.home, "swap", "f.txt")}, To: to})
 		},
 		"copy into": func(r *race, n int) {
-			r.action(link.FileAction{Action: link.FileCopy, Paths: []string{"/etc/hostname"}, To: filepath.Join(r.home, "swap"), Replace: true})
+			r.action(link.FileAction{Action: link.FileCopy, Paths: []string{"/etc/hostname"}, To: filepath.Join(r.home, "swap"),
+				Replace: true})
 		},
 		"permit": func(r *race, n int) {
 			for _, path := range []string{r.home, filepath.Join(r.home, "swap"), filepath.Join(r.home, "swap", "f.txt")} {
-				r.action(link.FileAction{Action: link.FilePermit, Paths: []string{path}, Owner: fmt.Sprint(attacker), Group: fmt.Sprint(attacker), Bits: "0777", Deep: path != filepath.Join(r.home, "swap", "f.txt")})
+				r.action(link.FileAction{Action: link.FilePermit, Paths: []string{path}, Owner: fmt.Sprint(attacker),
+					Group: fmt.Sprint(attacker), Bits: "0777", Deep: path != filepath.Join(r.home, "swap", "f.txt")})
 			}
 		},
 		"make": func(r *race, n int) {
 			r.action(link.FileAction{Action: link.FileMake, Paths: []string{filepath.Join(r.home, "swap", fmt.Sprint(n))}})
 		},
 		"move": func(r *race, n int) {
-			r.action(link.FileAction{Action: link.FileRename, Paths: []string{filepath.Join(r.home, "swap", "f.txt")}, To: filepath.Join(r.home, "swap", "h.txt")})
-			r.action(link.FileAction{Action: link.FileRename, Paths: []string{filepath.Join(r.home, "swap", "h.txt")}, To: filepath.Join(r.home, "swap", "f.txt")})
+			r.action(link.FileAction{Action: link.FileRename, Paths: []string{filepath.Join(r.home, "swap", "f.txt")},
+				To: filepath.Join(r.home, "swap", "h.txt")})
+			r.action(link.FileAction{Action: link.FileRename, Paths: []string{filepath.Join(r.home, "swap", "h.txt")},
+				To: filepath.Join(r.home, "swap", "f.txt")})
 		},
 		"remove": func(r *race, n int) {
 			r.action(link.FileAction{Action: link.FileRemove, Paths: []string{filepath.Join(r.home, "swap", "deep")}})
@@ -182,13 +186,16 @@ func TestLinksPutInTheWay(t *testing.T) {
 			path := filepath.Join(r.home, "swap", "f.txt")
 			for _, text := range []string{"a note", "the secret"} {
 				sum := sha256.Sum256([]byte(text))
-				r.WriteText(r.context(), link.TextFile{Path: path, Encoding: "utf-8", LineEnd: "lf", Text: "changed", Version: hex.EncodeToString(sum[:])})
+				r.WriteText(r.context(), link.TextFile{Path: path, Encoding: "utf-8", LineEnd: "lf", Text: "changed",
+					Version: hex.EncodeToString(sum[:])})
 			}
-			r.WriteText(r.context(), link.TextFile{Path: filepath.Join(r.home, "swap", fmt.Sprint(n)), Encoding: "utf-8", LineEnd: "lf", Text: "new"})
+			r.WriteText(r.context(), link.TextFile{Path: filepath.Join(r.home, "swap", fmt.Sprint(n)), Encoding: "utf-8", LineEnd: "lf",
+				Text: "new"})
 		},
 		"upload": func(r *race, n int) {
 			text := "uploaded"
-			u, err := r.Begin(r.context(), link.UploadOrder{Path: filepath.Join(r.home, "swap", "f.txt"), Size: int64(len(text)), Replace: true})
+			u, err := r.Begin(r.context(), link.UploadOrder{Path: filepath.Join(r.home, "swap", "f.txt"), Size: int64(len(text)),
+				Replace: true})
 			if err != nil {
 				return
 			}
@@ -275,7 +282,8 @@ func TestAgentsOwnFolderIsClosed(t *testing.T) {
 		if _, err := f.Entry(t.Context(), link.FilePath{Path: path, Digest: "sha256"}); err == nil {
 			t.Errorf("the digest of %s was told", path)
 		}
-		for _, d := range []link.FileAction{{Action: link.FileCopy, To: at("")}, {Action: link.FileMove, To: at("")}, {Action: link.FileRemove}, {Action: link.FilePermit, Bits: "0666"}} {
+		for _, d := range []link.FileAction{{Action: link.FileCopy, To: at("")}, {Action: link.FileMove, To: at("")},
+			{Action: link.FileRemove}, {Action: link.FilePermit, Bits: "0666"}} {
 			d.Paths = []string{path}
 			if why := f.told(t, d); !strings.Contains(why, "closed to every tool") {
 				t.Errorf("%s of %s: %q", d.Action, path, why)

@@ -46,7 +46,8 @@ func (f *Files) Open(p string, offset int64) (*Download, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &Download{Entry: f.entry(file.Name(), info), Size: info.Size() - offset, Tag: fmt.Sprintf("%x-%x", info.Size(), info.ModTime().UnixNano()), close: file.Close, sum: sha256.New()}
+	d := &Download{Entry: f.entry(file.Name(), info), Size: info.Size() - offset,
+		Tag: fmt.Sprintf("%x-%x", info.Size(), info.ModTime().UnixNano()), close: file.Close, sum: sha256.New()}
 	if _, err := file.Seek(offset, io.SeekStart); err != nil || offset < 0 || d.Size < 0 {
 		file.Close()
 		return nil, refuse(http.StatusRequestedRangeNotSatisfiable, "%s holds %d bytes.", p, info.Size())
@@ -310,7 +311,8 @@ func (f *Files) Unpack(ctx context.Context, folder string, r io.Reader) (made li
 			}
 		}
 		if sparse(h) {
-			return made, refuse(http.StatusUnprocessableEntity, "The archive says of %s that it has bytes which are not in it: make it without holes.", h.Name)
+			return made, refuse(http.StatusUnprocessableEntity,
+				"The archive says of %s that it has bytes which are not in it: make it without holes.", h.Name)
 		}
 		switch h.Typeflag {
 		case tar.TypeDir:

@@ -24,7 +24,8 @@ func shared(real string, access, flags uint32) (*os.File, error) {
 	if err != nil {
 		return nil, &os.PathError{Op: "open", Path: real, Err: err}
 	}
-	h, err := windows.CreateFile(name, access, windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE|windows.FILE_SHARE_DELETE, nil, windows.OPEN_EXISTING, flags, 0)
+	h, err := windows.CreateFile(name, access, windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE|windows.FILE_SHARE_DELETE, nil,
+		windows.OPEN_EXISTING, flags, 0)
 	if err != nil {
 		return nil, &os.PathError{Op: "open", Path: real, Err: err}
 	}

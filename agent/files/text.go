@@ -39,13 +39,15 @@ func (f *Files) ReadText(_ context.Context, p link.FilePath) (link.TextFile, err
 		return link.TextFile{}, explain(p.Path, err)
 	}
 	if len(raw) > link.MaxText {
-		return link.TextFile{}, refuse(http.StatusRequestEntityTooLarge, "%s holds more than %d MiB: download it, or follow it.", p.Path, link.MaxText>>20)
+		return link.TextFile{}, refuse(http.StatusRequestEntityTooLarge, "%s holds more than %d MiB: download it, or follow it.", p.Path,
+			link.MaxText>>20)
 	}
 	text, encoding, ok := decode(raw)
 	if !ok {
 		return link.TextFile{}, refuse(http.StatusUnsupportedMediaType, "%s is no text: download it instead.", p.Path)
 	}
-	t := link.TextFile{Path: f.shown(file.Name()), Encoding: encoding, LineEnd: "lf", Version: version(raw), Modified: info.ModTime(), Bits: f.entry("", info).Bits}
+	t := link.TextFile{Path: f.shown(file.Name()), Encoding: encoding, LineEnd: "lf", Version: version(raw), Modified: info.ModTime(),
+		Bits: f.entry("", info).Bits}
 	if n := strings.Count(text, "\r\n"); n > 0 && n == strings.Count(text, "\n") {
 		t.LineEnd, text = "crlf", strings.ReplaceAll(text, "\r\n", "\n")
 	}
@@ -170,7 +172,8 @@ func (f *Files) write(at spot, t link.TextFile, raw []byte) error {
 			return err
 		}
 		if version(now) != t.Version {
-			return refuse(http.StatusConflict, "%s was changed meanwhile, at %s. What you wrote is not saved: read the file again, and put your change into it.", t.Path, info.ModTime().Format("15:04:05"))
+			return refuse(http.StatusConflict, "%s was changed meanwhile, at %s. What you wrote is not saved: read the file again, and "+
+				"put your change into it.", t.Path, info.ModTime().Format("15:04:05"))
 		}
 		mode, keep = info.Mode(), info
 	}

@@ -106,7 +106,8 @@ func (f *Files) remove(s spot) error {
 		return refuse(http.StatusUnprocessableEntity, "%s is a whole disk.", f.shown(real))
 	}
 	e := f.entry(real, info)
-	b := buried{Removed: link.Removed{ID: uuid.NewString(), Path: f.shown(real), At: time.Now(), Kind: e.Kind, Size: e.Size}, Real: real, Place: filepath.Join(top, binName())}
+	b := buried{Removed: link.Removed{ID: uuid.NewString(), Path: f.shown(real), At: time.Now(), Kind: e.Kind, Size: e.Size}, Real: real,
+		Place: filepath.Join(top, binName())}
 	if within(real, b.Place) || within(b.Place, real) {
 		return refuse(http.StatusUnprocessableEntity, "%s holds what was removed: restore it, or remove it for good.", f.shown(real))
 	}

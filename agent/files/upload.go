@@ -73,7 +73,8 @@ func (f *Files) Begin(_ context.Context, o link.UploadOrder) (link.Upload, error
 		return link.Upload{}, err
 	}
 	if free, err := f.disk.Free(folder.Path(".")); err == nil && free < o.Size {
-		return link.Upload{}, refuse(http.StatusInsufficientStorage, "The disk has room for %d bytes more, and this file has %d.", free, o.Size)
+		return link.Upload{}, refuse(http.StatusInsufficientStorage, "The disk has room for %d bytes more, and this file has %d.", free,
+			o.Size)
 	}
 	name := partName()
 	part, _, err := folder.File(name, os.O_CREATE|os.O_RDWR, 0o600)
@@ -268,7 +269,8 @@ func (f *Files) Finish(_ context.Context, id string, end link.UploadEnd) (link.F
 	if got := hex.EncodeToString(u.sum.Sum(nil)); !strings.EqualFold(got, end.SHA256) {
 		part.Close() // some systems remove no file that is open
 		f.forget(u)
-		return link.FileEntry{}, refuse(http.StatusUnprocessableEntity, "What came is not what was sent: its SHA-256 is %s. Nothing stands under %s of it; send it again.", got, u.Path)
+		return link.FileEntry{}, refuse(http.StatusUnprocessableEntity,
+			"What came is not what was sent: its SHA-256 is %s. Nothing stands under %s of it; send it again.", got, u.Path)
 	}
 	if err := f.place(u, part, there); err != nil {
 		return link.FileEntry{}, explain(u.Path, err)

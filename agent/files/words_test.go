@@ -27,7 +27,8 @@ func TestExplain(t *testing.T) {
 }
 
 func FuzzText(f *testing.F) {
-	for _, s := range []string{"", "plain\n", "\xef\xbb\xbfmark\r\n", "\xff\xfea\x00b\x00", "\xfe\xff\x00a\x00b", "\xff\xfe\x00\xd8", "caf\xe9", "a\x00b", "a\r\nb\n"} {
+	for _, s := range []string{"", "plain\n", "\xef\xbb\xbfmark\r\n", "\xff\xfea\x00b\x00", "\xfe\xff\x00a\x00b", "\xff\xfe\x00\xd8",
+		"caf\xe9", "a\x00b", "a\r\nb\n"} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, raw []byte) {

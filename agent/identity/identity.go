@@ -51,7 +51,8 @@ func (i Identity) Dialer() uplink.Dialer {
 
 // Client calls the service without a proof of who this device is.
 func (i Identity) Client() *http.Client {
-	return &http.Client{Transport: &http.Transport{TLSClientConfig: trust(i.Fingerprint), Proxy: http.ProxyFromEnvironment, DisableKeepAlives: true}}
+	return &http.Client{Transport: &http.Transport{TLSClientConfig: trust(i.Fingerprint), Proxy: http.ProxyFromEnvironment,
+		DisableKeepAlives: true}}
 }
 
 func trust(fingerprint string) *tls.Config {
@@ -131,7 +132,8 @@ func Enrol(ctx context.Context, dir, service, token string, computer device.Fact
 		Title, Detail string // of a problem (RFC 9457)
 	}
 	if err := json.NewDecoder(io.LimitReader(response.Body, 1<<20)).Decode(&answer); err != nil {
-		return Identity{}, fmt.Errorf("the service answers %s, and nothing that an agent understands: is its address right?", response.Status)
+		return Identity{}, fmt.Errorf("the service answers %s, and nothing that an agent understands: is its address right?",
+			response.Status)
 	}
 	if response.StatusCode != http.StatusCreated {
 		return Identity{}, fmt.Errorf("%s %s", answer.Title, answer.Detail)

@@ -71,7 +71,8 @@ func TestEnrol(t *testing.T) {
 		t.Errorf("the key shown is %s, not %s", shown.PublicKey, want)
 	}
 	back, err := Load(dir)
-	if err != nil || back.Device != "device-1" || back.Name != "front-desk" || back.Service != s.URL || back.Fingerprint != "sha256-of-the-authority" || !back.Key().Equal(i.Key()) {
+	if err != nil || back.Device != "device-1" || back.Name != "front-desk" || back.Service != s.URL ||
+		back.Fingerprint != "sha256-of-the-authority" || !back.Key().Equal(i.Key()) {
 		t.Errorf("loaded: %+v %v", back, err)
 	}
 	if info, err := os.Stat(filepath.Join(dir, fileName)); err != nil || runtime.GOOS != "windows" && info.Mode().Perm() != 0o600 {
@@ -98,7 +99,8 @@ func TestEnrolRefused(t *testing.T) {
 		"is its address right?": func(w http.ResponseWriter, _ asked) { io.WriteString(w, "<html>a proxy's page") },
 	} {
 		dir := scratch.Dir(t)
-		if _, err := Enrol(t.Context(), dir, service(t, answer).URL, "used.secret", computer); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := Enrol(t.Context(), dir, service(t, answer).URL, "used.secret", computer); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
 		} else if strings.Contains(err.Error(), "secret") {
 			t.Errorf("the token is told: %v", err)

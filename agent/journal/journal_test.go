@@ -114,14 +114,16 @@ func TestWhatIsLeftUnderWay(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if times < mostTimes && (len(again) != 1 || again[0].Order.ID != long || again[0].Progress.Steps.At != 2 || again[0].Progress.Deferred != times) {
+		if times < mostTimes && (len(again) != 1 || again[0].Order.ID != long || again[0].Progress.Steps.At != 2 ||
+			again[0].Progress.Deferred != times) {
 			t.Errorf("start %d takes up %+v", times, again)
 		}
 		if times == mostTimes && len(again) != 0 {
 			t.Errorf("taken up for the %dth time: %+v", times, again)
 		}
 	}
-	reasons := map[string]string{single: "whether it came to its end is not known", lost: "its files are gone", long: fmt.Sprintf("for the %dth time", mostTimes)}
+	reasons := map[string]string{single: "whether it came to its end is not known", lost: "its files are gone",
+		long: fmt.Sprintf("for the %dth time", mostTimes)}
 	for _, r := range j.Waiting(10) {
 		if r.State != "interrupted" || !strings.Contains(r.Reason, reasons[r.ID]) {
 			t.Errorf("%+v", r)
@@ -208,7 +210,8 @@ func TestSecretsAreSealed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if again, err := other.Recover(time.Now(), func(*Left) error { return nil }); err != nil || len(again) != 0 || state(other, o.ID) != link.RunEnded {
+	if again, err := other.Recover(time.Now(), func(*Left) error { return nil }); err != nil || len(again) != 0 ||
+		state(other, o.ID) != link.RunEnded {
 		t.Errorf("another device takes it up: %+v, %v", again, err)
 	}
 }

@@ -58,7 +58,8 @@ func stamp(t time.Time) string {
 
 // own are the classes of what a host tells by its other capabilities.
 func own(h host.Host) (all []host.Source) {
-	add := func(name, title, source string, rows func(ctx context.Context, each func(map[string]any) error) error, fields ...link.QueryField) {
+	add := func(name, title, source string, rows func(ctx context.Context, each func(map[string]any) error) error,
+		fields ...link.QueryField) {
 		all = append(all, host.Source{Class: link.QueryClass{Name: name, Title: title, Source: source, Fields: fields}, Rows: rows})
 	}
 	add("computer", "This computer", "facts", func(ctx context.Context, each func(map[string]any) error) error {
@@ -66,9 +67,12 @@ func own(h host.Host) (all []host.Source) {
 		if err != nil {
 			return err
 		}
-		return each(map[string]any{"name": f.HostName, "os": f.OS, "os_name": f.OSName, "os_version": f.OSVersion, "kernel": f.Kernel, "arch": f.Arch, "vendor": f.Vendor,
-			"model": f.Model, "serial": f.Serial, "cores": float64(f.Cores), "memory": float64(f.MemoryBytes), "booted": stamp(f.BootedAt), "time_zone": f.TimeZone})
-	}, text("name", ""), text("os", ""), text("os_name", ""), text("os_version", ""), text("kernel", ""), text("arch", ""), text("vendor", ""), text("model", ""), text("serial", ""),
+		return each(map[string]any{"name": f.HostName, "os": f.OS, "os_name": f.OSName, "os_version": f.OSVersion, "kernel": f.Kernel,
+			"arch": f.Arch, "vendor": f.Vendor,
+			"model": f.Model, "serial": f.Serial, "cores": float64(f.Cores), "memory": float64(f.MemoryBytes), "booted": stamp(f.BootedAt),
+			"time_zone": f.TimeZone})
+	}, text("name", ""), text("os", ""), text("os_name", ""), text("os_version", ""), text("kernel", ""), text("arch", ""),
+		text("vendor", ""), text("model", ""), text("serial", ""),
 		number("cores", ""), number("memory", "bytes"), text("booted", "time"), text("time_zone", ""))
 	if h.Processes != nil {
 		add("process", "Processes", "the process table", func(ctx context.Context, each func(map[string]any) error) error {
@@ -77,13 +81,16 @@ func own(h host.Host) (all []host.Source) {
 				return err
 			}
 			for _, p := range l.Items {
-				if err := each(map[string]any{"pid": float64(p.PID), "parent": float64(p.Parent), "name": p.Name, "command": p.Command, "person": p.Person, "started": stamp(p.Started),
-					"cpu": math.Round(10*p.CPU) / 10, "memory": float64(p.Memory), "state": p.State, "priority": p.Priority, "listening": strings.Join(p.Listening, ", ")}); err != nil {
+				if err := each(map[string]any{"pid": float64(p.PID), "parent": float64(p.Parent), "name": p.Name, "command": p.Command,
+					"person": p.Person, "started": stamp(p.Started),
+					"cpu": math.Round(10*p.CPU) / 10, "memory": float64(p.Memory), "state": p.State, "priority": p.Priority,
+					"listening": strings.Join(p.Listening, ", ")}); err != nil {
 					return err
 				}
 			}
 			return nil
-		}, number("pid", ""), number("parent", "pid"), text("name", ""), text("command", ""), text("person", "whom it runs as"), text("started", "time"), number("cpu", "percent of a core, since its start"),
+		}, number("pid", ""), number("parent", "pid"), text("name", ""), text("command", ""), text("person", "whom it runs as"),
+			text("started", "time"), number("cpu", "percent of a core, since its start"),
 			number("memory", "bytes"), text("state", ""), text("priority", ""), text("listening", "protocol and address"))
 	}
 	if h.Services != nil {
@@ -93,16 +100,19 @@ func own(h host.Host) (all []host.Source) {
 				return err
 			}
 			for _, s := range l.Items {
-				if err := each(map[string]any{"name": s.Name, "title": s.Title, "state": s.State, "detail": s.Detail, "start": s.Start, "pid": float64(s.PID), "memory": float64(s.Memory), "since": s.Since}); err != nil {
+				if err := each(map[string]any{"name": s.Name, "title": s.Title, "state": s.State, "detail": s.Detail, "start": s.Start,
+					"pid": float64(s.PID), "memory": float64(s.Memory), "since": s.Since}); err != nil {
 					return err
 				}
 			}
 			return nil
-		}, text("name", ""), text("title", ""), text("state", "running, stopped, starting, stopping or failed"), text("detail", ""), text("start", "automatic, manual, disabled or other"),
+		}, text("name", ""), text("title", ""), text("state", "running, stopped, starting, stopping or failed"), text("detail", ""),
+			text("start", "automatic, manual, disabled or other"),
 			number("pid", ""), number("memory", "bytes"), text("since", "time"))
 	}
 	if h.Network != nil {
-		network := func(rows func(n link.Network, each func(map[string]any) error) error) func(ctx context.Context, each func(map[string]any) error) error {
+		network := func(rows func(n link.Network, each func(map[string]any) error) error) func(ctx context.Context,
+			each func(map[string]any) error) error {
 			return func(ctx context.Context, each func(map[string]any) error) error {
 				n, err := h.Network.Network(ctx)
 				if err != nil {
@@ -113,7 +123,8 @@ func own(h host.Host) (all []host.Source) {
 		}
 		add("interface", "Network interfaces", "the network", network(func(n link.Network, each func(map[string]any) error) error {
 			return every(n.Interfaces, each, func(i link.Interface) map[string]any {
-				return map[string]any{"name": i.Name, "hardware": i.Hardware, "addresses": strings.Join(i.Addresses, ", "), "up": i.Up, "mtu": float64(i.MTU)}
+				return map[string]any{"name": i.Name, "hardware": i.Hardware, "addresses": strings.Join(i.Addresses, ", "), "up": i.Up,
+					"mtu": float64(i.MTU)}
 			})
 		}), text("name", ""), text("hardware", "MAC address"), text("addresses", ""), flag("up", ""), number("mtu", "bytes"))
 		add("route", "Routes", "the network", network(func(n link.Network, each func(map[string]any) error) error {
@@ -128,7 +139,8 @@ func own(h host.Host) (all []host.Source) {
 		}), text("address", ""), text("hardware", "MAC address"), text("interface", ""))
 		add("connection", "Open connections", "the network", network(func(n link.Network, each func(map[string]any) error) error {
 			return every(n.Connections, each, func(x link.Connection) map[string]any {
-				return map[string]any{"protocol": x.Protocol, "local": x.Local, "remote": x.Remote, "state": x.State, "pid": float64(x.PID), "process": x.Process}
+				return map[string]any{"protocol": x.Protocol, "local": x.Local, "remote": x.Remote, "state": x.State, "pid": float64(x.PID),
+					"process": x.Process}
 			})
 		}), text("protocol", ""), text("local", ""), text("remote", ""), text("state", ""), number("pid", ""), text("process", ""))
 	}
@@ -139,9 +151,11 @@ func own(h host.Host) (all []host.Source) {
 				return err
 			}
 			return every(l.Items, each, func(p link.Presence) map[string]any {
-				return map[string]any{"session": p.Session, "name": p.Name, "kind": p.Kind, "place": p.Where, "since": stamp(p.Since), "idle": float64(p.IdleSeconds), "locked": p.Locked}
+				return map[string]any{"session": p.Session, "name": p.Name, "kind": p.Kind, "place": p.Where, "since": stamp(p.Since),
+					"idle": float64(p.IdleSeconds), "locked": p.Locked}
 			})
-		}, text("session", ""), text("name", ""), text("kind", "console, remote or terminal"), text("place", ""), text("since", "time"), number("idle", "seconds; -1 when not known"), flag("locked", ""))
+		}, text("session", ""), text("name", ""), text("kind", "console, remote or terminal"), text("place", ""), text("since", "time"),
+			number("idle", "seconds; -1 when not known"), flag("locked", ""))
 	}
 	return all
 }
@@ -156,8 +170,10 @@ func every[T any](items []T, each func(map[string]any) error, row func(T) map[st
 }
 
 // inventoryNames are the classes made of the sections of the inventory.
-var inventoryNames = map[string]string{"system": "system", "hardware": "hardware", "memory": "memory_module", "disks": "disk", "adapters": "adapter", "monitors": "monitor",
-	"batteries": "battery", "peripherals": "peripheral", "software": "software", "services": "installed_service", "startup": "startup_item", "users": "user", "groups": "user_group",
+var inventoryNames = map[string]string{"system": "system", "hardware": "hardware", "memory": "memory_module", "disks": "disk",
+	"adapters": "adapter", "monitors": "monitor",
+	"batteries": "battery", "peripherals": "peripheral", "software": "software", "services": "installed_service", "startup": "startup_item",
+	"users": "user", "groups": "user_group",
 	"network": "network_setting", "ports": "listening_port", "certificates": "certificate", "tasks": "scheduled_task", "safety": "safety"}
 
 // inventory is the inventory as it is now, or was a moment ago.
@@ -194,7 +210,8 @@ func (a *Answerer) Classes(ctx context.Context) (link.QueryClasses, error) {
 		return out, err
 	}
 	for _, section := range inventory.Sections {
-		class := link.QueryClass{Name: inventoryNames[section.Name], Title: section.Title, Source: "the inventory", Fields: []link.QueryField{text("name", ""), text("key", "")}}
+		class := link.QueryClass{Name: inventoryNames[section.Name], Title: section.Title, Source: "the inventory",
+			Fields: []link.QueryField{text("name", ""), text("key", "")}}
 		kinds := map[string]string{}
 		there := false
 		for _, i := range items {
@@ -245,7 +262,8 @@ func (a *Answerer) Ask(ctx context.Context, in link.Query, send func(link.QueryR
 		for i, class := range there.Items {
 			names[i] = class.Name
 		}
-		return &link.Problem{Status: http.StatusNotFound, Reason: fmt.Sprintf("there is no class %q on this device: it has %s", q.Class, strings.Join(names, ", "))}
+		return &link.Problem{Status: http.StatusNotFound,
+			Reason: fmt.Sprintf("there is no class %q on this device: it has %s", q.Class, strings.Join(names, ", "))}
 	}
 	checked, found := 0, 0
 	err = rows(ctx, func(r map[string]any) error {

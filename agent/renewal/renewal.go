@@ -113,7 +113,8 @@ func (r *Renewal) Missing(ctx context.Context, fresh bool) (all []update.Update,
 		r.Log.Warn("which release of the agent there is cannot be told", "error", wrong)
 	}
 	if ok {
-		all = append(all, update.Update{Source: Source, Name: Name, Title: "Moorwatch agent " + m.Version, From: r.Version, To: m.Version, Class: update.Feature, Size: p.Size, Released: m.Made})
+		all = append(all, update.Update{Source: Source, Name: Name, Title: "Moorwatch agent " + m.Version, From: r.Version, To: m.Version,
+			Class: update.Feature, Size: p.Size, Released: m.Made})
 	}
 	return all, err
 }

@@ -45,7 +45,9 @@ func (s *shelf) Program(_ context.Context, _ string, offset int64, w io.Writer) 
 func offer(t *testing.T, version string, program []byte, by ed25519.PrivateKey) *shelf {
 	t.Helper()
 	sum := sha256.Sum256(program)
-	signed, err := release.Sign(release.Manifest{Version: version, Made: time.Now(), Programs: []release.Program{{OS: runtime.GOOS, Arch: Arch(), File: "moor-agent_" + version, SHA256: hex.EncodeToString(sum[:]), Size: int64(len(program))}}}, by)
+	signed, err := release.Sign(release.Manifest{Version: version, Made: time.Now(),
+		Programs: []release.Program{{OS: runtime.GOOS, Arch: Arch(), File: "moor-agent_" + version, SHA256: hex.EncodeToString(sum[:]),
+			Size: int64(len(program))}}}, by)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -58,7 +60,8 @@ func at(t *testing.T, version string, s Service) *Renewal {
 	if err := os.WriteFile(place.Program, []byte("old"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	return &Renewal{Service: s, Place: place, Version: version, Keys: []ed25519.PublicKey{key.Public().(ed25519.PublicKey)}, Log: slog.New(slog.DiscardHandler), Connected: make(chan struct{}), Again: func() {}}
+	return &Renewal{Service: s, Place: place, Version: version, Keys: []ed25519.PublicKey{key.Public().(ed25519.PublicKey)},
+		Log: slog.New(slog.DiscardHandler), Connected: make(chan struct{}), Again: func() {}}
 }
 
 // says is a program that tells a version, and whether it reaches the service.
@@ -84,7 +87,8 @@ func TestRefused(t *testing.T) {
 		"another program than it says":  {"1.0.0", "1.1.0", spoilt, "not what the release says"},
 		"more than it says":             {"1.0.0", "1.1.0", long, "more came"},
 		"one that says another version": {"1.0.0", "1.1.0", offer(t, "1.1.0", says("9.9.9", "true"), key), "it says that it is"},
-		"one that reaches nobody":       {"1.0.0", "1.1.0", offer(t, "1.1.0", says("1.1.0", "{ echo no way >&2; exit 1; }"), key), "no way"},
+		"one that reaches nobody": {"1.0.0", "1.1.0", offer(t, "1.1.0", says("1.1.0", "{ echo no way >&2; exit 1; }"), key),
+			"no way"},
 	} {
 		r := at(t, c.has, c.from)
 		r.Again = func() { t.Errorf("%s: it is put in place", name) }

@@ -121,8 +121,10 @@ func (s *Server) serve(w http.ResponseWriter, r *http.Request, console bool, ope
 	defer c.CloseNow()
 	c.SetReadLimit(link.MaxScreenInput)
 	v := &viewer{
-		server: s, conn: c, open: open, console: console, screen: first, id: uuid.NewString(), name: device.CleanText(q.Get("name")), mode: link.ScreenView,
-		control: q.Get("control") == "true", clipboard: q.Get("clipboard") == "true", signed: q.Get("sign") == "true", wake: make(chan struct{}, 1),
+		server: s, conn: c, open: open, console: console, screen: first, id: uuid.NewString(), name: device.CleanText(q.Get("name")),
+		mode:    link.ScreenView,
+		control: q.Get("control") == "true", clipboard: q.Get("clipboard") == "true", signed: q.Get("sign") == "true",
+		wake: make(chan struct{}, 1),
 	}
 	if mode := q.Get("mode"); v.control && (mode == "" || mode == link.ScreenShare || mode == link.ScreenTake) {
 		v.mode = link.ScreenShare

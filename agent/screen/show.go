@@ -147,7 +147,8 @@ func (s *show) step(ctx context.Context, now time.Time) (time.Duration, error) {
 	case options.Quality == 0:
 		s.quality = s.pace.Quality()
 	}
-	update := s.encoder.Update(s.view, screen.Wish{Now: now, Budget: room, Quality: s.quality, Calm: s.pace.Trip() > slowTrip, Only: full, Beside: beside, Workers: workers})
+	update := s.encoder.Update(s.view, screen.Wish{Now: now, Budget: room, Quality: s.quality, Calm: s.pace.Trip() > slowTrip, Only: full,
+		Beside: beside, Workers: workers})
 	if update != nil {
 		s.pace.Sent(s.encoder.Number(), len(update), time.Now())
 		if err := v.conn.Write(ctx, websocket.MessageBinary, update); err != nil {
@@ -245,7 +246,8 @@ func (s *show) arrange(options link.ScreenOptions) *link.ScreenBegin {
 	v.mu.Lock()
 	v.origin, v.scale = s.area.Min, s.scale
 	v.mu.Unlock()
-	out := &link.ScreenBegin{Viewer: v.id, Desktop: v.screen.Desktop(), Monitors: monitors, X: s.area.Min.X, Y: s.area.Min.Y, Scale: s.scale, Control: v.control, Clipboard: v.clipboard, Signed: s.sign}
+	out := &link.ScreenBegin{Viewer: v.id, Desktop: v.screen.Desktop(), Monitors: monitors, X: s.area.Min.X, Y: s.area.Min.Y,
+		Scale: s.scale, Control: v.control, Clipboard: v.clipboard, Signed: s.sign}
 	if signs, ok := v.server.Screens.(host.Signs); ok && signs.Marks() && !v.console {
 		out.Marks = v.control
 	}
@@ -255,7 +257,8 @@ func (s *show) arrange(options link.ScreenOptions) *link.ScreenBegin {
 // render brings a part of the view up to date with the desktop.
 func (s *show) render(r image.Rectangle) {
 	r = r.Sub(s.area.Min)
-	part := image.Rect(r.Min.X/s.scale, r.Min.Y/s.scale, (r.Max.X+s.scale-1)/s.scale, (r.Max.Y+s.scale-1)/s.scale).Intersect(s.view.Bounds())
+	part := image.Rect(r.Min.X/s.scale, r.Min.Y/s.scale, (r.Max.X+s.scale-1)/s.scale,
+		(r.Max.Y+s.scale-1)/s.scale).Intersect(s.view.Bounds())
 	if part.Empty() {
 		return
 	}
@@ -282,7 +285,8 @@ func (s *show) tell(ctx context.Context, now time.Time) error {
 	if since < linkEvery || s.bytes == 0 {
 		return nil
 	}
-	e := link.ScreenLink{BytesPerSecond: float64(s.bytes) / since.Seconds(), LinkPerSecond: s.pace.Rate(), TripSeconds: s.pace.Trip().Seconds(),
+	e := link.ScreenLink{BytesPerSecond: float64(s.bytes) / since.Seconds(), LinkPerSecond: s.pace.Rate(),
+		TripSeconds:   s.pace.Trip().Seconds(),
 		FramesASecond: float64(s.frames) / since.Seconds(), Quality: s.quality, Scale: s.scale, Colours: s.colours}
 	if s.told.IsZero() {
 		e.BytesPerSecond, e.FramesASecond = float64(s.bytes), float64(s.frames)

@@ -124,7 +124,8 @@ func (t *stage) end() {
 }
 
 // parts are how a sign tells what a viewer does.
-var parts = map[string]string{link.ScreenView: " looks at your screen.", link.ScreenShare: " sees your screen and works on it with you.", link.ScreenTake: " has taken over your screen."}
+var parts = map[string]string{link.ScreenView: " looks at your screen.", link.ScreenShare: " sees your screen and works on it with you.",
+	link.ScreenTake: " has taken over your screen."}
 
 // changed tells all viewers how things stand.
 func (t *stage) changed() {

@@ -149,7 +149,8 @@ func (v *viewer) with(ctx context.Context, s *show) error {
 
 // await waits for another desktop after one ended: that of the log-in screen, or of who signs in.
 func (v *viewer) await(ctx context.Context) error {
-	if err := v.send(ctx, link.ScreenEvent{Problem: "The desktop has ended. Whatever follows it is shown as soon as it is there."}); err != nil {
+	if err := v.send(ctx,
+		link.ScreenEvent{Problem: "The desktop has ended. Whatever follows it is shown as soon as it is there."}); err != nil {
 		return err
 	}
 	deadline := time.After(returns)
@@ -274,7 +275,8 @@ func (v *viewer) input(ctx context.Context, in link.ScreenInput) error {
 		return nil
 	}
 	if in.Note != "" {
-		stage.say(link.ScreenNote{From: v.id, Name: v.name, Text: device.CleanText(in.Note[:min(len(in.Note), link.MaxScreenNote)]), At: time.Now()})
+		stage.say(link.ScreenNote{From: v.id, Name: v.name, Text: device.CleanText(in.Note[:min(len(in.Note), link.MaxScreenNote)]),
+			At: time.Now()})
 	}
 	if in.Mode != "" {
 		return v.setMode(in.Mode)

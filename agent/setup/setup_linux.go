@@ -116,7 +116,8 @@ func (openRC) add(ctx context.Context, p Place) error {
 	if err := os.WriteFile(rcFile, fmt.Appendf(nil, rcText, p.Program), 0o755); err != nil {
 		return err
 	}
-	return errors.Join(run(ctx, "rc-update", "--quiet", "add", ServiceName, "default"), run(ctx, "rc-service", "--quiet", ServiceName, "start"))
+	return errors.Join(run(ctx, "rc-update", "--quiet", "add", ServiceName, "default"),
+		run(ctx, "rc-service", "--quiet", ServiceName, "start"))
 }
 
 func (openRC) remove(ctx context.Context) error {

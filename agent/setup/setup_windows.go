@@ -48,14 +48,17 @@ func announce(p Place, version string) error {
 		return err
 	}
 	defer k.Close()
-	return errors.Join(k.SetStringValue("DisplayName", "Moorwatch Agent"), k.SetStringValue("DisplayVersion", version), k.SetStringValue("Publisher", "Moorwatch"),
-		k.SetStringValue("InstallLocation", filepath.Dir(p.Program)), k.SetStringValue("UninstallString", `"`+p.Program+`" uninstall`), k.SetStringValue("QuietUninstallString", `"`+p.Program+`" uninstall`),
+	return errors.Join(k.SetStringValue("DisplayName", "Moorwatch Agent"), k.SetStringValue("DisplayVersion", version),
+		k.SetStringValue("Publisher", "Moorwatch"),
+		k.SetStringValue("InstallLocation", filepath.Dir(p.Program)), k.SetStringValue("UninstallString", `"`+p.Program+`" uninstall`),
+		k.SetStringValue("QuietUninstallString", `"`+p.Program+`" uninstall`),
 		k.SetDWordValue("NoModify", 1), k.SetDWordValue("NoRepair", 1))
 }
 
 func retract(Place) error {
 	err := registry.DeleteKey(registry.LOCAL_MACHINE, listed)
-	if safe := registry.DeleteKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Control\SafeBoot\Network\`+ServiceName); !errors.Is(safe, registry.ErrNotExist) && err == nil {
+	if safe := registry.DeleteKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Control\SafeBoot\Network\`+
+		ServiceName); !errors.Is(safe, registry.ErrNotExist) && err == nil {
 		err = safe
 	}
 	if errors.Is(err, registry.ErrNotExist) {
@@ -136,7 +139,8 @@ func (control) add(ctx context.Context, p Place) error {
 		return err
 	}
 	defer s.Close()
-	again := []mgr.RecoveryAction{{Type: mgr.ServiceRestart, Delay: time.Second}, {Type: mgr.ServiceRestart, Delay: 5 * time.Second}, {Type: mgr.ServiceRestart, Delay: 30 * time.Second}}
+	again := []mgr.RecoveryAction{{Type: mgr.ServiceRestart, Delay: time.Second}, {Type: mgr.ServiceRestart, Delay: 5 * time.Second},
+		{Type: mgr.ServiceRestart, Delay: 30 * time.Second}}
 	if err := s.SetRecoveryActions(again, 3600); err == nil {
 		s.SetRecoveryActionsOnNonCrashFailures(true) // it ends with a status to be started anew
 	}
@@ -194,7 +198,8 @@ func StartAgain(ctx context.Context) error {
 		return err
 	}
 	defer s.Close()
-	if _, err := s.Control(svc.Stop); err != nil && !errors.Is(err, windows.ERROR_SERVICE_NOT_ACTIVE) && !errors.Is(err, windows.ERROR_SERVICE_CANNOT_ACCEPT_CTRL) {
+	if _, err := s.Control(svc.Stop); err != nil && !errors.Is(err, windows.ERROR_SERVICE_NOT_ACTIVE) &&
+		!errors.Is(err, windows.ERROR_SERVICE_CANNOT_ACCEPT_CTRL) {
 		return err
 	}
 	if err := await(ctx, s, svc.Stopped); err != nil {

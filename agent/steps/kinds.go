@@ -264,7 +264,8 @@ func (r *doing) service(ctx context.Context, s work.Step) (string, error) {
 	if before.State == "running" && s.Action == link.ServiceStart || before.State == "stopped" && s.Action == link.ServiceStop {
 		return "", nil
 	}
-	o, err := r.Host.Services.Do(ctx, link.ServiceAction{Action: s.Action, Name: before.Name, Stops: before.NeededBy, Seconds: min(s.Limit(), 300)})
+	o, err := r.Host.Services.Do(ctx, link.ServiceAction{Action: s.Action, Name: before.Name, Stops: before.NeededBy,
+		Seconds: min(s.Limit(), 300)})
 	if err != nil {
 		return "", err
 	}
@@ -330,8 +331,10 @@ func (r *doing) agreed(ctx context.Context, s work.Step) (said int, err error) {
 		}
 		left := s.Deferrals - r.p.Deferred
 		last := time.Now().Add(time.Duration(left) * (wait + askStands*time.Second))
-		answer, err := r.Host.People.Show(ctx, link.Message{Title: "Restart after updates", Buttons: []string{"Restart now", "Later"}, Seconds: askStands,
-			Text: fmt.Sprintf("Updates were installed that take effect after a restart. You can put it off by %s, %s. At the latest it restarts at %s.", minutesText(s.Defer), timesText(left), last.Format("15:04"))})
+		answer, err := r.Host.People.Show(ctx, link.Message{Title: "Restart after updates", Buttons: []string{"Restart now", "Later"},
+			Seconds: askStands,
+			Text: fmt.Sprintf("Updates were installed that take effect after a restart. You can put it off by %s, %s. At the latest it "+
+				"restarts at %s.", minutesText(s.Defer), timesText(left), last.Format("15:04"))})
 		switch {
 		case ctx.Err() != nil:
 			return 0, context.Cause(ctx)

@@ -77,7 +77,8 @@ func (r *doing) set(ctx context.Context, s work.Step) (string, error) {
 	}
 	undo := link.SettingAction{Action: link.SettingRemove, Path: folder, Name: name, Any: true, Keep: true}
 	if there {
-		undo = link.SettingAction{Action: link.SettingSet, Path: folder, Name: name, Type: was.Type, Value: was.Value, Any: true, Keep: true}
+		undo = link.SettingAction{Action: link.SettingSet, Path: folder, Name: name, Type: was.Type, Value: was.Value, Any: true,
+			Keep: true}
 	}
 	return back{Setting: &undo}.text(), nil
 }

@@ -111,7 +111,8 @@ func (p *Progress) Recover(ctx context.Context, h host.Host, o link.RunOrder) er
 	}
 	at := p.Steps.At
 	if !p.Steps.Resume(steps) {
-		return fmt.Errorf("%w: in step %d of %d, %s; whether that came to its end is not known", ErrMidway, at+1, len(steps), steps[at].Heading())
+		return fmt.Errorf("%w: in step %d of %d, %s; whether that came to its end is not known", ErrMidway, at+1, len(steps),
+			steps[at].Heading())
 	}
 	return nil
 }
@@ -198,7 +199,8 @@ func (r *doing) run(ctx context.Context) (*int, error) {
 		case err != nil:
 			return r.exit, fmt.Errorf("%w: whether %s is there cannot be told: %w", ErrFailed, r.part.Name, err)
 		case there == r.part.Remove:
-			return r.exit, fmt.Errorf("%w: its steps came to their end, and %s is %s", ErrFailed, r.part.Name, map[bool]string{true: "there still", false: "not there"}[there])
+			return r.exit, fmt.Errorf("%w: its steps came to their end, and %s is %s", ErrFailed, r.part.Name,
+				map[bool]string{true: "there still", false: "not there"}[there])
 		case !r.part.Remove:
 			r.tell("== %s is there%s", r.part.Name, inVersion(version))
 		}

@@ -48,7 +48,8 @@ func doer(t *testing.T, h host.Host) *Doer {
 func do(t *testing.T, d *Doer, p *Progress, parts ...link.RunPart) (out string, err error) {
 	t.Helper()
 	var b bytes.Buffer
-	_, err = d.Do(t.Context(), link.RunOrder{ID: "1b4e28ba-2fa1-11d2-883f-0016d3cca427", Parts: parts, Env: map[string]string{"WORD": "heather"}}, p, func() error { return nil }, &b)
+	_, err = d.Do(t.Context(), link.RunOrder{ID: "1b4e28ba-2fa1-11d2-883f-0016d3cca427", Parts: parts,
+		Env: map[string]string{"WORD": "heather"}}, p, func() error { return nil }, &b)
 	return b.String(), err
 }
 
@@ -71,27 +72,34 @@ func TestEveryStep(t *testing.T) {
 		os.MkdirAll(filepath.Dir(filepath.Join(dir, path)), 0o755)
 		os.WriteFile(filepath.Join(dir, path), []byte(text), 0o640)
 	}
-	part := link.RunPart{Name: "Screen", Version: "2", There: &pack.There{Condition: work.Condition{Kind: work.OfFile, Of: "/srv/screen.conf"}, Pattern: `version=(\S+)`},
+	part := link.RunPart{Name: "Screen", Version: "2",
+		There: &pack.There{Condition: work.Condition{Kind: work.OfFile, Of: "/srv/screen.conf"}, Pattern: `version=(\S+)`},
 		Files: []pack.File{{Name: "screen.conf"}, {Name: "catalogue-fonts_1.4_all.deb"}},
 		Steps: []work.Step{
 			{Do: work.Script, Interpreter: "sh", Body: "echo \"$WORD\"\nexit 3\n", Exits: []int{3}},
 			{Do: work.Run, Argv: []string{"echo", "plain"}},
 			{Do: work.Run, Argv: []string{"false"}, If: []work.Condition{{Kind: work.OfSystem, Is: "windows"}}},
-			{Do: work.Copy, File: "screen.conf", To: "/srv/screen.conf", Bits: "0600", If: []work.Condition{{Kind: work.OfSpace, Of: "/srv/new/place", Is: "1"}, {Kind: work.OfFile, Of: "/srv/screen.conf", Not: true}}},
-			{Do: work.Install, File: "catalogue-fonts_1.4_all.deb", If: []work.Condition{{Kind: work.OfSoftware, Of: "catalogue-fonts", Not: true}}},
+			{Do: work.Copy, File: "screen.conf", To: "/srv/screen.conf", Bits: "0600",
+				If: []work.Condition{{Kind: work.OfSpace, Of: "/srv/new/place", Is: "1"},
+					{Kind: work.OfFile, Of: "/srv/screen.conf", Not: true}}},
+			{Do: work.Install, File: "catalogue-fonts_1.4_all.deb",
+				If: []work.Condition{{Kind: work.OfSoftware, Of: "catalogue-fonts", Not: true}}},
 			{Do: work.Uninstall, Name: "tzdata"},
 			{Do: work.Edit, Path: "/etc/a.conf", Find: "^x=", Line: "x=9"},
 			{Do: work.Set, Path: "kernel/vm/swappiness", Value: "10"},
-			{Do: work.Service, Name: "catalogue-screen.service", Action: "restart", If: []work.Condition{{Kind: work.OfService, Of: "catalogue-screen.service"}, {Kind: work.OfSignedIn, Not: true}}},
+			{Do: work.Service, Name: "catalogue-screen.service", Action: "restart",
+				If: []work.Condition{{Kind: work.OfService, Of: "catalogue-screen.service"}, {Kind: work.OfSignedIn, Not: true}}},
 			{Do: work.Delete, Path: "/srv/old"},
-			{Do: work.Wait, Seconds: 30, If: []work.Condition{{Kind: work.OfSetting, Of: "kernel/vm/swappiness", Is: "10"}, {Kind: work.OfSoftware, Of: "catalogue-fonts", Is: "1.4"}}},
+			{Do: work.Wait, Seconds: 30, If: []work.Condition{{Kind: work.OfSetting, Of: "kernel/vm/swappiness", Is: "10"},
+				{Kind: work.OfSoftware, Of: "catalogue-fonts", Is: "1.4"}}},
 			{Do: work.Wait, Seconds: 1},
 		}}
 	out, err := do(t, d, &Progress{}, part)
 	if err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	for _, want := range []string{"heather\n", "plain\n", "skipped: it asks that the system is windows", "Setting up catalogue-fonts (1.4)", "Removing tzdata", "== 12/12 Wait", "== Screen is there, in version 2"} {
+	for _, want := range []string{"heather\n", "plain\n", "skipped: it asks that the system is windows", "Setting up catalogue-fonts (1.4)",
+		"Removing tzdata", "== 12/12 Wait", "== Screen is there, in version 2"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("no %q in\n%s", want, out)
 		}
@@ -111,7 +119,8 @@ func TestEveryStep(t *testing.T) {
 	if v, err := h.Software.Version(t.Context(), "tzdata"); v != "" || err != nil {
 		t.Errorf("tzdata is there: %s %v", v, err)
 	}
-	if out, err := do(t, d, &Progress{}, part); err != nil || !strings.Contains(out, "== Screen is there already, in version 2") || strings.Contains(out, "plain") {
+	if out, err := do(t, d, &Progress{}, part); err != nil || !strings.Contains(out, "== Screen is there already, in version 2") ||
+		strings.Contains(out, "plain") {
 		t.Errorf("again: %v\n%s", err, out)
 	}
 	part.Version = "3"
@@ -144,20 +153,22 @@ func TestUndone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	part := link.RunPart{Name: "Broken", Files: []pack.File{{Name: "old.conf"}, {Name: "new.conf"}, {Name: "catalogue-fonts_1.4_all.deb"}}, Steps: []work.Step{
-		{Do: work.Copy, File: "old.conf", To: "/srv/old.conf"}, {Do: work.Copy, File: "new.conf", To: "/srv/new.conf"},
-		{Do: work.Edit, Path: "/srv/a.conf", Find: "^x=", Line: "x=1"}, {Do: work.Edit, Path: "/srv/a.conf", Find: "^y=", Line: "y=1"},
-		{Do: work.Set, Path: "kernel/vm/swappiness", Value: "1"}, {Do: work.Delete, Path: "/srv/keep"},
-		{Do: work.Service, Name: "catalogue-screen.service", Action: "stop"},
-		{Do: work.Run, Argv: []string{"touch", dir + "/mark"}, Undo: []string{"rm", dir + "/mark"}},
-		{Do: work.Run, Argv: []string{"sh", "-c", "exit 4"}, OnError: work.OnUndo},
-	}}
+	part := link.RunPart{Name: "Broken", Files: []pack.File{{Name: "old.conf"}, {Name: "new.conf"}, {Name: "catalogue-fonts_1.4_all.deb"}},
+		Steps: []work.Step{
+			{Do: work.Copy, File: "old.conf", To: "/srv/old.conf"}, {Do: work.Copy, File: "new.conf", To: "/srv/new.conf"},
+			{Do: work.Edit, Path: "/srv/a.conf", Find: "^x=", Line: "x=1"}, {Do: work.Edit, Path: "/srv/a.conf", Find: "^y=", Line: "y=1"},
+			{Do: work.Set, Path: "kernel/vm/swappiness", Value: "1"}, {Do: work.Delete, Path: "/srv/keep"},
+			{Do: work.Service, Name: "catalogue-screen.service", Action: "stop"},
+			{Do: work.Run, Argv: []string{"touch", dir + "/mark"}, Undo: []string{"rm", dir + "/mark"}},
+			{Do: work.Run, Argv: []string{"sh", "-c", "exit 4"}, OnError: work.OnUndo},
+		}}
 	p := &Progress{}
 	out, err := do(t, d, p, part)
 	if !errors.Is(err, ErrFailed) || !strings.Contains(err.Error(), "step 9, Run sh -c exit 4: it ended with exit status 4") {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	for path, want := range map[string]string{"/srv/old.conf": "old\n", "/srv/new.conf": "none", "/srv/a.conf": "x=0\n", "/srv/keep/file": "kept", "/mark": "none"} {
+	for path, want := range map[string]string{"/srv/old.conf": "old\n", "/srv/new.conf": "none", "/srv/a.conf": "x=0\n",
+		"/srv/keep/file": "kept", "/mark": "none"} {
 		if got := read(t, dir+path); got != want {
 			t.Errorf("%s is %q, and was %q", path, got, want)
 		}
@@ -226,8 +237,10 @@ func TestEdited(t *testing.T) {
 		gone       bool
 		want       string
 	}{
-		{"", "a=1", false, "a=1\n"}, {"b=2", "a=1", false, "b=2\na=1\n"}, {"a=0\r\nb=2\r\n", "a=1", false, "a=1\r\nb=2\r\n"}, {"b=2\r\n", "a=1", false, "b=2\r\na=1\r\n"},
-		{"a=0\na=3\nb=2\n", "a=1", false, "a=1\nb=2\n"}, {"a=0\nb=2\n", "", true, "b=2\n"}, {"a=0", "a=1", false, "a=1"}, {"", "", true, ""},
+		{"", "a=1", false, "a=1\n"}, {"b=2", "a=1", false, "b=2\na=1\n"}, {"a=0\r\nb=2\r\n", "a=1", false, "a=1\r\nb=2\r\n"},
+		{"b=2\r\n", "a=1", false, "b=2\r\na=1\r\n"},
+		{"a=0\na=3\nb=2\n", "a=1", false, "a=1\nb=2\n"}, {"a=0\nb=2\n", "", true, "b=2\n"}, {"a=0", "a=1", false, "a=1"},
+		{"", "", true, ""},
 	} {
 		got := string(Edited([]byte(c.text), find, c.line, c.gone))
 		if got != c.want {
@@ -280,7 +293,8 @@ func contents(t *testing.T, whole []byte, f pack.File, quick, wrong string) {
 	}
 	c.Forget(f)
 	os.WriteFile(path+".part", whole[:300_000], 0o600)
-	if _, err := c.File(t.Context(), f, &log); err != nil || fetched != 2*len(whole)-300_000 || !strings.Contains(log.String(), "300000 of 450000 bytes are here already") {
+	if _, err := c.File(t.Context(), f, &log); err != nil || fetched != 2*len(whole)-300_000 ||
+		!strings.Contains(log.String(), "300000 of 450000 bytes are here already") {
 		t.Errorf("%v, %d bytes, %s", err, fetched, log.String())
 	}
 	c.Forget(f)
@@ -338,17 +352,20 @@ func TestWindowEnds(t *testing.T) {
 		shut      bool
 		said      string
 	}{
-		"over already":                {[]work.Step{update}, 0, -time.Second, 0, true, ""},
-		"over after fetching":         {[]work.Step{update, fast}, 300 * time.Millisecond, 100 * time.Millisecond, 0, true, ""},
-		"long enough":                 {[]work.Step{update, touch}, 0, time.Hour, 1, false, "touched"},
-		"over before other steps":     {[]work.Step{touch, update, touch}, 300 * time.Millisecond, 100 * time.Millisecond, 0, false, "its maintenance window ended"},
-		"over before it takes effect": {[]work.Step{{Do: work.Script, Interpreter: "sh", Body: "sleep 0.4"}, fast}, 0, 200 * time.Millisecond, 0, false, "has ended: step 2"},
+		"over already":        {[]work.Step{update}, 0, -time.Second, 0, true, ""},
+		"over after fetching": {[]work.Step{update, fast}, 300 * time.Millisecond, 100 * time.Millisecond, 0, true, ""},
+		"long enough":         {[]work.Step{update, touch}, 0, time.Hour, 1, false, "touched"},
+		"over before other steps": {[]work.Step{touch, update, touch}, 300 * time.Millisecond, 100 * time.Millisecond, 0, false,
+			"its maintenance window ended"},
+		"over before it takes effect": {[]work.Step{{Do: work.Script, Interpreter: "sh", Body: "sleep 0.4"}, fast}, 0,
+			200 * time.Millisecond, 0, false, "has ended: step 2"},
 	} {
 		h, _ := desk(t)
 		u := &slowly{Updates: h.Updates, fetch: c.fetch}
 		h.Updates = u
 		var b bytes.Buffer
-		o := link.RunOrder{ID: "1b4e28ba-2fa1-11d2-883f-0016d3cca427", Parts: []link.RunPart{{Name: "x", Steps: c.steps}}, Shut: time.Now().Add(c.left)}
+		o := link.RunOrder{ID: "1b4e28ba-2fa1-11d2-883f-0016d3cca427", Parts: []link.RunPart{{Name: "x", Steps: c.steps}},
+			Shut: time.Now().Add(c.left)}
 		_, err := doer(t, h).Do(t.Context(), o, &Progress{}, func() error { return nil }, &b)
 		said := b.String()
 		if err != nil {
@@ -419,7 +436,8 @@ func TestRestartIsAsked(t *testing.T) {
 		ctx, stop := context.WithCancel(t.Context())
 		a := &asked{there: c.there, answers: c.answers, restart: stop}
 		h.People, h.Power = a, a
-		o := link.RunOrder{ID: "1b4e28ba-2fa1-11d2-883f-0016d3cca427", Parts: []link.RunPart{{Name: "x", Steps: []work.Step{{Do: work.Restart, Deferrals: 3, Defer: 2}}}}}
+		o := link.RunOrder{ID: "1b4e28ba-2fa1-11d2-883f-0016d3cca427",
+			Parts: []link.RunPart{{Name: "x", Steps: []work.Step{{Do: work.Restart, Deferrals: 3, Defer: 2}}}}}
 		if c.shut > 0 {
 			o.Shut = time.Now().Add(c.shut)
 		}

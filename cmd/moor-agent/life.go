@@ -32,7 +32,8 @@ func lifeCommands() []*cli.Command {
 			"(--from) holds service and token. Run again, it brings what is there to this version.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "from", Usage: "enrolment `FILE` that the console made; - for standard input"},
-			&cli.StringFlag{Name: "service", Usage: "address of the service, such as https://moorwatch.example", Sources: cli.EnvVars("MOOR_AGENT_SERVICE")},
+			&cli.StringFlag{Name: "service", Usage: "address of the service, such as https://moorwatch.example",
+				Sources: cli.EnvVars("MOOR_AGENT_SERVICE")},
 			&cli.StringFlag{Name: "token-file", Usage: "`FILE` that holds the enrolment token; - for standard input"},
 			&cli.StringFlag{Name: "proxy", Usage: "HTTP proxy that the service is reached through, such as http://proxy:3128"},
 			&cli.StringSliceFlag{Name: "without", Usage: "a capability that the agent never offers here, such as screen"},

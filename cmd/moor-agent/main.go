@@ -64,22 +64,26 @@ func command() *cli.Command {
 			Name:  "enrol",
 			Usage: "make this device known to a service, with a token from a technician",
 			Flags: []cli.Flag{dir,
-				&cli.StringFlag{Name: "service", Required: true, Usage: "address of the service, such as https://moorwatch.example", Sources: cli.EnvVars("MOOR_AGENT_SERVICE")},
-				&cli.StringFlag{Name: "token", Usage: "enrolment token; better in the environment or a file, as other people see arguments", Sources: cli.EnvVars("MOOR_AGENT_TOKEN")},
+				&cli.StringFlag{Name: "service", Required: true, Usage: "address of the service, such as https://moorwatch.example",
+					Sources: cli.EnvVars("MOOR_AGENT_SERVICE")},
+				&cli.StringFlag{Name: "token", Usage: "enrolment token; better in the environment or a file, as other people see arguments",
+					Sources: cli.EnvVars("MOOR_AGENT_TOKEN")},
 				&cli.StringFlag{Name: "token-file", Usage: "file that holds the enrolment token; - for standard input"},
 			},
 			Action: enrol,
 		}, {
-			Name:   "run",
-			Usage:  "stay connected to the service and do what it asks, until stopped",
-			Flags:  []cli.Flag{dir, &cli.BoolFlag{Name: "verbose", Usage: "log what is of interest to developers, too"}, &cli.BoolFlag{Name: "managed", Usage: "it is started again whenever it ends, and may renew itself by that"}},
+			Name:  "run",
+			Usage: "stay connected to the service and do what it asks, until stopped",
+			Flags: []cli.Flag{dir, &cli.BoolFlag{Name: "verbose", Usage: "log what is of interest to developers, too"},
+				&cli.BoolFlag{Name: "managed", Usage: "it is started again whenever it ends, and may renew itself by that"}},
 			Action: run,
 		}}, append(lifeCommands(), systemCommands()...)...),
 	}
 }
 
 func dirFlag() *cli.StringFlag {
-	return &cli.StringFlag{Name: "dir", Value: defaultDir(), Usage: "folder of the device's identity and its unsent reports", Sources: cli.EnvVars("MOOR_AGENT_DIR")}
+	return &cli.StringFlag{Name: "dir", Value: defaultDir(), Usage: "folder of the device's identity and its unsent reports",
+		Sources: cli.EnvVars("MOOR_AGENT_DIR")}
 }
 
 func defaultDir() string {

@@ -22,8 +22,10 @@ func tokenCommand() *cli.Command {
 		Name: "add", Usage: "make an API token of your own; asks for your password, and prints the secret this once", ArgsUsage: "NAME",
 		Flags: []cli.Flag{
 			&cli.IntFlag{Name: "days", Value: 90, Usage: "days until it expires, at most 365"},
-			&cli.StringSliceFlag{Name: "permission", Usage: "what it may do, such as fleet.read; repeat it for more. All that you may when left out"},
-			&cli.StringFlag{Name: "scope", Usage: "where it may do so: organisation:NAME, site:NAME or group:NAME. Wherever you may when left out"},
+			&cli.StringSliceFlag{Name: "permission", Usage: "what it may do, such as fleet.read; repeat it for more. All that you may " +
+				"when left out"},
+			&cli.StringFlag{Name: "scope", Usage: "where it may do so: organisation:NAME, site:NAME or group:NAME. Wherever you may " +
+				"when left out"},
 			&cli.StringFlag{Name: "email", Usage: "who you are; who is signed in when left out"},
 		},
 		Action: addToken,

@@ -20,8 +20,10 @@ import (
 func advisoriesCommand() *cli.Command {
 	return &cli.Command{Name: "advisories", Usage: "what is known to be weak in the fleet's software", Commands: []*cli.Command{{
 		Name: "list", Usage: "list the advisories about the fleet's software: what is exploited first, then by score",
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "search", Usage: "only those with this `TEXT` in their id, summary or software"}, &cli.BoolFlag{Name: "exploited", Usage: "only what is known to be exploited"},
-			&cli.StringFlag{Name: "device", Usage: "only those about software of this `DEVICE`"}, &cli.IntFlag{Name: "first", Value: 40, Usage: "how many `ADVISORIES` are shown; 0 is all"}},
+		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "search", Usage: "only those with this `TEXT` in their id, summary or software"},
+			&cli.BoolFlag{Name: "exploited", Usage: "only what is known to be exploited"},
+			&cli.StringFlag{Name: "device", Usage: "only those about software of this `DEVICE`"},
+			&cli.IntFlag{Name: "first", Value: 40, Usage: "how many `ADVISORIES` are shown; 0 is all"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -61,7 +63,8 @@ func advisoriesCommand() *cli.Command {
 				if n++; c.Int("first") > 0 && n > c.Int("first") {
 					break
 				}
-				t.row(a.ID, scoreOf(a), exploitedOf(a), fmt.Sprintf("%7d", a.Devices), strings.Join(a.Packages, ", "), mendsOf(a), a.Summary)
+				t.row(a.ID, scoreOf(a), exploitedOf(a), fmt.Sprintf("%7d", a.Devices), strings.Join(a.Packages, ", "), mendsOf(a),
+					a.Summary)
 			}
 			if err := t.flush(); err != nil || n > 0 {
 				return err
@@ -70,7 +73,8 @@ func advisoriesCommand() *cli.Command {
 			return nil
 		},
 	}, {
-		Name: "show", Usage: "show an advisory, the devices that it is about, and what mends it", ArgsUsage: "ADVISORY", Flags: []cli.Flag{jsonFlag},
+		Name: "show", Usage: "show an advisory, the devices that it is about, and what mends it", ArgsUsage: "ADVISORY",
+		Flags: []cli.Flag{jsonFlag},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -87,7 +91,9 @@ func advisoriesCommand() *cli.Command {
 				return printJSON(one)
 			}
 			a := one.Advisory
-			facts := [][2]string{{"Advisory", strings.Join(append([]string{a.ID}, a.Aliases...), ", ")}, {"Summary", a.Summary}, {"Score", strings.TrimSpace(scoreOf(a)) + "  " + one.Vector}, {"Exploited", exploitedOf(a)}, {"Mended by", mendsOf(a)}, {"Feed", a.Feed}, {"Details", one.Details}}
+			facts := [][2]string{{"Advisory", strings.Join(append([]string{a.ID}, a.Aliases...), ", ")}, {"Summary", a.Summary},
+				{"Score", strings.TrimSpace(scoreOf(a)) + "  " + one.Vector}, {"Exploited", exploitedOf(a)}, {"Mended by", mendsOf(a)},
+				{"Feed", a.Feed}, {"Details", one.Details}}
 			for _, l := range one.Links {
 				facts = append(facts, [2]string{"More", l})
 			}
@@ -116,7 +122,8 @@ func advisoriesCommand() *cli.Command {
 		},
 	}, {
 		Name: "import", Usage: "import OSV or CSAF documents, or a list of what is known to be exploited", ArgsUsage: "FILE or FOLDER",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "feed", Required: true, Usage: "`NAME` of the feed that they are kept as"}, &cli.BoolFlag{Name: "whole", Usage: "it is all of the feed: what is not in it is forgotten"}},
+		Flags: []cli.Flag{&cli.StringFlag{Name: "feed", Required: true, Usage: "`NAME` of the feed that they are kept as"},
+			&cli.BoolFlag{Name: "whole", Usage: "it is all of the feed: what is not in it is forgotten"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -127,11 +134,13 @@ func advisoriesCommand() *cli.Command {
 				return err
 			}
 			defer body.Close()
-			f, err := client.Result(k.ImportFeedWithBodyWithResponse(ctx, c.String("feed"), &api.ImportFeedParams{Whole: new(c.Bool("whole"))}, "application/octet-stream", body))
+			f, err := client.Result(k.ImportFeedWithBodyWithResponse(ctx, c.String("feed"),
+				&api.ImportFeedParams{Whole: new(c.Bool("whole"))}, "application/octet-stream", body))
 			if err != nil {
 				return err
 			}
-			fmt.Printf("%s now has %s, and %s of lists of what is exploited.\n", device.CleanText(f.Name), countedAs(f.Advisories, "advisory", "advisories"), countedAs(f.Exploited, "entry", "entries"))
+			fmt.Printf("%s now has %s, and %s of lists of what is exploited.\n", device.CleanText(f.Name),
+				countedAs(f.Advisories, "advisory", "advisories"), countedAs(f.Exploited, "entry", "entries"))
 			if f.Refused > 0 {
 				fmt.Printf("%s could not be used:\n", counted(f.Refused, "document"))
 			}
@@ -156,7 +165,8 @@ func advisoriesCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				t.row(f.Name, fmt.Sprintf("%10d", f.Advisories), fmt.Sprintf("%9d", f.Exploited), fmt.Sprintf("%7d", f.Refused), ago(f.ImportedAt), f.ImportedBy)
+				t.row(f.Name, fmt.Sprintf("%10d", f.Advisories), fmt.Sprintf("%9d", f.Exploited), fmt.Sprintf("%7d", f.Refused),
+					ago(f.ImportedAt), f.ImportedBy)
 			}
 			return t.flush()
 		},

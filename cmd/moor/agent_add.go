@@ -47,7 +47,9 @@ func addAgent(ctx context.Context, c *cli.Command) error {
 		return fmt.Errorf("release %s has no agent for %s", all.Items[0].Version, c.String("system"))
 	}
 	uses, hours := c.Int("uses"), c.Int("hours")
-	made, err := client.Made(k.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: c.String("organisation"), Site: c.String("site"), Uses: &uses, Hours: &hours, Approval: approvalFlag(c)}))
+	made, err := client.Made(k.AddEnrolmentTokenWithResponse(ctx,
+		api.NewEnrolmentToken{Organisation: c.String("organisation"), Site: c.String("site"), Uses: &uses, Hours: &hours,
+			Approval: approvalFlag(c)}))
 	if err != nil {
 		return err
 	}
@@ -58,7 +60,8 @@ func addAgent(ctx context.Context, c *cli.Command) error {
 	if p := c.String("proxy"); p != "" {
 		options.WriteString(" --proxy " + p)
 	}
-	text, err := json.MarshalIndent(release.Enrolment{Service: s.URL, Token: made.Secret, Proxy: c.String("proxy"), Without: c.StringSlice("without")}, "", "\t")
+	text, err := json.MarshalIndent(release.Enrolment{Service: s.URL, Token: made.Secret, Proxy: c.String("proxy"),
+		Without: c.StringSlice("without")}, "", "\t")
 	if err != nil {
 		return err
 	}
@@ -84,7 +87,10 @@ func addAgent(ctx context.Context, c *cli.Command) error {
 func windowsProgram(all *api.AgentReleases) (api.AgentFile, error) {
 	i := -1
 	if len(all.Items) > 0 {
-		i = slices.IndexFunc(all.Items[0].Files, func(f api.AgentFile) bool { return f.Kind == "program" && f.OS == "windows" && f.Arch == "amd64" })
+		i = slices.IndexFunc(all.Items[0].Files, func(f api.AgentFile) bool {
+			return f.Kind == "program" && f.OS == "windows" &&
+				f.Arch == "amd64"
+		})
 	}
 	if i < 0 {
 		return api.AgentFile{}, errors.New("the service has no release with an agent for windows")

@@ -16,86 +16,92 @@ import (
 
 // agentCommand is about the agents of devices: how they are installed, and which releases there are.
 func agentCommand() *cli.Command {
-	return &cli.Command{Name: "agent", Usage: "tell how devices are given the agent, and which releases of it there are", Commands: []*cli.Command{{
-		Name: "add", Usage: "make a token for devices of a site, and tell what to run on them",
-		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "organisation", Required: true, Usage: "where the devices belong"},
-			&cli.StringFlag{Name: "site", Required: true, Usage: "where they stand"},
-			&cli.IntFlag{Name: "uses", Value: 1, Usage: "how many devices may enrol with it"},
-			&cli.IntFlag{Name: "hours", Value: 24, Usage: "hours until it expires"},
-			approval,
-			&cli.StringFlag{Name: "system", Value: "linux", Usage: "`SYSTEM` of the devices: linux, macos or windows"},
-			&cli.StringFlag{Name: "installer", Usage: "write a `FILE` for Windows that installs the agent and asks nothing"},
-			&cli.StringFlag{Name: "file", Usage: "write an enrolment `FILE` in place of a command, for packages and machines without a browser"},
-			&cli.StringSliceFlag{Name: "without", Usage: "a capability that the agent never offers there, such as screen"},
-			&cli.StringFlag{Name: "proxy", Usage: "HTTP proxy that the devices reach the service through"},
-		},
-		Action: addAgent,
-	}, {
-		Name: "move", Usage: "move a device to another site; its history stays with it", ArgsUsage: "NAME",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "organisation", Required: true, Usage: "where it will belong"}, &cli.StringFlag{Name: "site", Required: true, Usage: "where it will stand"}},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			k, d, err := target(ctx, c)
-			if err != nil {
-				return err
-			}
-			return client.Done(k.MoveDeviceWithResponse(ctx, d.ID, api.NewSite{Organisation: c.String("organisation"), Site: c.String("site")}))
-		},
-	}, {
-		Name: "conflicts", Usage: "list computers of which is asked whether they are the device that they seem to be, or whether to let them in", Flags: []cli.Flag{jsonFlag},
-		Action: listConflicts,
-	}, {
-		Name: "settle", Usage: "say whether the computer that is asked about is the device", ArgsUsage: "NAME",
-		Flags:  []cli.Flag{&cli.BoolFlag{Name: "same", Usage: "it is: in another body, or back with a new system"}, &cli.BoolFlag{Name: "another", Usage: "it is another: a copy is enrolled anew as a device of its own"}},
-		Action: resolveConflict,
-	}, {
-		Name: "admit", Usage: "let new devices in that wait for it", ArgsUsage: "NAME…",
-		Flags:  []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "every one that waits"}},
-		Action: func(ctx context.Context, c *cli.Command) error { return decide(ctx, c, true) },
-	}, {
-		Name: "refuse", Usage: "retire new devices that wait to be let in", ArgsUsage: "NAME…",
-		Action: func(ctx context.Context, c *cli.Command) error { return decide(ctx, c, false) },
-	}, {
-		Name: "code", Usage: "tell the removal code of a protected device's agent; it goes on record", ArgsUsage: "NAME",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			k, d, err := target(ctx, c)
-			if err != nil {
-				return err
-			}
-			code, err := client.Result(k.GetRemovalCodeWithResponse(ctx, d.ID))
-			if err != nil {
-				return err
-			}
-			fmt.Printf("At the device: moor-agent uninstall --code %s\n", code.Code)
-			return nil
-		},
-	}, {
-		Name: "releases", Usage: "list the releases that devices are installed from, the latest first", Flags: []cli.Flag{jsonFlag},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			k, err := dial()
-			if err != nil {
-				return err
-			}
-			all, err := client.Result(k.ListAgentReleasesWithResponse(ctx))
-			if err != nil {
-				return err
-			}
-			if c.Bool("json") {
-				return printJSON(all)
-			}
-			s, err := load()
-			if err != nil {
-				return err
-			}
-			t := newTable("RELEASE", "SYSTEM", "KIND", "SIZE", "FROM")
-			for _, r := range all.Items {
-				for _, f := range r.Files {
-					t.row(r.Version, f.OS+"/"+f.Arch, f.Kind, health.Bytes(f.Size), s.URL+f.Path)
+	return &cli.Command{Name: "agent", Usage: "tell how devices are given the agent, and which releases of it there are",
+		Commands: []*cli.Command{{
+			Name: "add", Usage: "make a token for devices of a site, and tell what to run on them",
+			Flags: []cli.Flag{
+				&cli.StringFlag{Name: "organisation", Required: true, Usage: "where the devices belong"},
+				&cli.StringFlag{Name: "site", Required: true, Usage: "where they stand"},
+				&cli.IntFlag{Name: "uses", Value: 1, Usage: "how many devices may enrol with it"},
+				&cli.IntFlag{Name: "hours", Value: 24, Usage: "hours until it expires"},
+				approval,
+				&cli.StringFlag{Name: "system", Value: "linux", Usage: "`SYSTEM` of the devices: linux, macos or windows"},
+				&cli.StringFlag{Name: "installer", Usage: "write a `FILE` for Windows that installs the agent and asks nothing"},
+				&cli.StringFlag{Name: "file", Usage: "write an enrolment `FILE` in place of a command, for packages and machines without " +
+					"a browser"},
+				&cli.StringSliceFlag{Name: "without", Usage: "a capability that the agent never offers there, such as screen"},
+				&cli.StringFlag{Name: "proxy", Usage: "HTTP proxy that the devices reach the service through"},
+			},
+			Action: addAgent,
+		}, {
+			Name: "move", Usage: "move a device to another site; its history stays with it", ArgsUsage: "NAME",
+			Flags: []cli.Flag{&cli.StringFlag{Name: "organisation", Required: true, Usage: "where it will belong"},
+				&cli.StringFlag{Name: "site", Required: true, Usage: "where it will stand"}},
+			Action: func(ctx context.Context, c *cli.Command) error {
+				k, d, err := target(ctx, c)
+				if err != nil {
+					return err
 				}
-			}
-			return t.flush()
-		},
-	}}}
+				return client.Done(k.MoveDeviceWithResponse(ctx, d.ID,
+					api.NewSite{Organisation: c.String("organisation"), Site: c.String("site")}))
+			},
+		}, {
+			Name: "conflicts", Usage: "list computers of which is asked whether they are the device that they seem to be, or whether to " +
+				"let them in", Flags: []cli.Flag{jsonFlag},
+			Action: listConflicts,
+		}, {
+			Name: "settle", Usage: "say whether the computer that is asked about is the device", ArgsUsage: "NAME",
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "same", Usage: "it is: in another body, or back with a new system"},
+				&cli.BoolFlag{Name: "another", Usage: "it is another: a copy is enrolled anew as a device of its own"}},
+			Action: resolveConflict,
+		}, {
+			Name: "admit", Usage: "let new devices in that wait for it", ArgsUsage: "NAME…",
+			Flags:  []cli.Flag{&cli.BoolFlag{Name: "all", Usage: "every one that waits"}},
+			Action: func(ctx context.Context, c *cli.Command) error { return decide(ctx, c, true) },
+		}, {
+			Name: "refuse", Usage: "retire new devices that wait to be let in", ArgsUsage: "NAME…",
+			Action: func(ctx context.Context, c *cli.Command) error { return decide(ctx, c, false) },
+		}, {
+			Name: "code", Usage: "tell the removal code of a protected device's agent; it goes on record", ArgsUsage: "NAME",
+			Action: func(ctx context.Context, c *cli.Command) error {
+				k, d, err := target(ctx, c)
+				if err != nil {
+					return err
+				}
+				code, err := client.Result(k.GetRemovalCodeWithResponse(ctx, d.ID))
+				if err != nil {
+					return err
+				}
+				fmt.Printf("At the device: moor-agent uninstall --code %s\n", code.Code)
+				return nil
+			},
+		}, {
+			Name: "releases", Usage: "list the releases that devices are installed from, the latest first", Flags: []cli.Flag{jsonFlag},
+			Action: func(ctx context.Context, c *cli.Command) error {
+				k, err := dial()
+				if err != nil {
+					return err
+				}
+				all, err := client.Result(k.ListAgentReleasesWithResponse(ctx))
+				if err != nil {
+					return err
+				}
+				if c.Bool("json") {
+					return printJSON(all)
+				}
+				s, err := load()
+				if err != nil {
+					return err
+				}
+				t := newTable("RELEASE", "SYSTEM", "KIND", "SIZE", "FROM")
+				for _, r := range all.Items {
+					for _, f := range r.Files {
+						t.row(r.Version, f.OS+"/"+f.Arch, f.Kind, health.Bytes(f.Size), s.URL+f.Path)
+					}
+				}
+				return t.flush()
+			},
+		}}}
 }
 
 // listConflicts lists what is asked about the identity of computers.
@@ -169,7 +175,8 @@ func decide(ctx context.Context, c *cli.Command, admit bool) error {
 		if !every && !slices.Contains(names, q.Name) && !slices.Contains(names, q.Device.String()) {
 			continue
 		}
-		if err := client.Done(k.AnswerIdentityQuestionWithResponse(ctx, q.Device, api.IdentityAnswer{Question: q.ID, Same: admit})); err != nil {
+		if err := client.Done(k.AnswerIdentityQuestionWithResponse(ctx, q.Device,
+			api.IdentityAnswer{Question: q.ID, Same: admit})); err != nil {
 			return fmt.Errorf("%s: %w", q.Name, err)
 		}
 		if admit {
@@ -210,7 +217,8 @@ func resolveConflict(ctx context.Context, c *cli.Command) error {
 	if q.Kind == api.IdentityQuestionKindEnrolled {
 		return fmt.Errorf("%s is new: moor agent admit, or moor agent refuse", d.Name)
 	}
-	if err := client.Done(k.AnswerIdentityQuestionWithResponse(ctx, d.ID, api.IdentityAnswer{Question: q.ID, Same: c.Bool("same")})); err != nil {
+	if err := client.Done(k.AnswerIdentityQuestionWithResponse(ctx, d.ID,
+		api.IdentityAnswer{Question: q.ID, Same: c.Bool("same")})); err != nil {
 		return err
 	}
 	switch {

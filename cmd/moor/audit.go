@@ -20,7 +20,8 @@ import (
 )
 
 func auditCommand() *cli.Command {
-	wanted := []cli.Flag{&cli.StringFlag{Name: "device", Usage: "only what was done to the device of this `NAME`"}, &cli.StringFlag{Name: "text", Usage: "only entries that hold this `TEXT`"},
+	wanted := []cli.Flag{&cli.StringFlag{Name: "device", Usage: "only what was done to the device of this `NAME`"},
+		&cli.StringFlag{Name: "text", Usage: "only entries that hold this `TEXT`"},
 		&cli.DurationFlag{Name: "since", Usage: "only of this time back, such as 48h"}}
 	return &cli.Command{
 		Name:   "audit",
@@ -29,10 +30,14 @@ func auditCommand() *cli.Command {
 		Action: listAudit,
 		Commands: []*cli.Command{
 			{Name: "verify", Usage: "check the chain of hashes over all entries, and the service's signatures", Action: verifyAudit,
-				Description: "Each entry carries a SHA-256 over itself and the hash before it. What this prints last can be kept\nelsewhere, and compared later: with --expect it must be found in the chain.",
-				Flags:       []cli.Flag{&cli.StringFlag{Name: "expect", Usage: "a `HASH` that an earlier check printed"}, &cli.StringSliceFlag{Name: "key", Usage: "a `KEY` that an earlier check printed: no other may have signed; repeat it for more"}}},
+				Description: "Each entry carries a SHA-256 over itself and the hash before it. What this prints last can be " +
+					"kept\nelsewhere, and compared later: with --expect it must be found in the chain.",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "expect", Usage: "a `HASH` that an earlier check printed"},
+					&cli.StringSliceFlag{Name: "key", Usage: "a `KEY` that an earlier check printed: no other may have signed; repeat " +
+						"it for more"}}},
 			{Name: "export", Usage: "print all entries, oldest first", Action: exportAudit,
-				Flags: append([]cli.Flag{&cli.StringFlag{Name: "format", Value: "jsonl", Usage: "csv, jsonl or syslog (RFC 5424)"}}, wanted...)},
+				Flags: append([]cli.Flag{&cli.StringFlag{Name: "format", Value: "jsonl", Usage: "csv, jsonl or syslog (RFC 5424)"}},
+					wanted...)},
 		},
 	}
 }
@@ -83,7 +88,8 @@ func listAudit(ctx context.Context, c *cli.Command) error {
 	}
 	t := newTable("AT", "WHO", "VIA", "FROM", "WHAT", "DEVICE", "DETAIL", "RESULT")
 	for _, e := range page.Items {
-		t.row(e.At.Local().Format("2 Jan 15:04:05"), e.Actor, e.Via, e.Address, e.Action, orNothing(e.DeviceName), orNothing(e.Detail), e.Result)
+		t.row(e.At.Local().Format("2 Jan 15:04:05"), e.Actor, e.Via, e.Address, e.Action, orNothing(e.DeviceName), orNothing(e.Detail),
+			e.Result)
 	}
 	return t.flush()
 }
@@ -183,7 +189,8 @@ func entryOf(e api.AuditEntry) (access.Entry, error) {
 	if err != nil {
 		return access.Entry{}, fmt.Errorf("entry %d has a hash that cannot be read", e.Seq)
 	}
-	out := access.Entry{Seq: e.Seq, At: e.At, Actor: e.Actor, Via: e.Via, Action: e.Action, DeviceName: orNothing(e.DeviceName), Detail: orNothing(e.Detail), Address: e.Address, Result: e.Result, Hash: hash}
+	out := access.Entry{Seq: e.Seq, At: e.At, Actor: e.Actor, Via: e.Via, Action: e.Action, DeviceName: orNothing(e.DeviceName),
+		Detail: orNothing(e.Detail), Address: e.Address, Result: e.Result, Hash: hash}
 	if e.Device != nil {
 		out.Device = e.Device.String()
 	}
@@ -203,7 +210,8 @@ func exportAudit(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	answer, err := k.ExportAudit(ctx, &api.ExportAuditParams{Format: api.ExportAuditParamsFormat(c.String("format")), Device: p.Device, Text: p.Text, Since: p.Since})
+	answer, err := k.ExportAudit(ctx, &api.ExportAuditParams{Format: api.ExportAuditParamsFormat(c.String("format")), Device: p.Device,
+		Text: p.Text, Since: p.Since})
 	if err != nil {
 		return err
 	}

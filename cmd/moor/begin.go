@@ -34,7 +34,8 @@ func beginFlags() []cli.Flag {
 		&cli.StringFlag{Name: "on", Usage: "each time that an `EVENT` happens at a device: enrolled, online, signed-in, check"},
 		&cli.StringFlag{Name: "check", Usage: "of the event check, which `CHECK`"},
 		&cli.BoolFlag{Name: "follow", Usage: "and on every device that comes to be meant later"},
-		&cli.TimestampFlag{Name: "until", Usage: "when a job that recurs, follows or waits for events ends by itself", Config: cli.TimestampConfig{Layouts: []string{time.RFC3339}}},
+		&cli.TimestampFlag{Name: "until", Usage: "when a job that recurs, follows or waits for events ends by itself",
+			Config: cli.TimestampConfig{Layouts: []string{time.RFC3339}}},
 		&cli.BoolFlag{Name: "in-windows", Usage: "begin runs in the maintenance windows of their devices alone"},
 		&cli.StringFlag{Name: "needs", Usage: "begin a run only while this `EXPRESSION` holds of its device"},
 		&cli.IntFlag{Name: "at-once", Usage: "how many runs go on at once"},
@@ -81,9 +82,11 @@ func begin(ctx context.Context, c *cli.Command, k *client.Client, in api.NewJob,
 	}
 	in.Values = &values
 	hours := func(d time.Duration) int { return int((d + time.Hour - 1) / time.Hour) }
-	in.Limits = &job.Limits{AtOnce: c.Int("at-once"), PerSite: c.Int("per-site"), PerSecond: c.Int("per-second"), StopAfter: c.Int("stop-after"),
+	in.Limits = &job.Limits{AtOnce: c.Int("at-once"), PerSite: c.Int("per-site"), PerSecond: c.Int("per-second"),
+		StopAfter: c.Int("stop-after"),
 		StopShare: c.Int("stop-share"), Spread: int(c.Duration("spread").Seconds()), WaitHours: hours(c.Duration("wait"))}
-	in.When = &job.When{Rule: c.String("every"), Start: c.String("from"), Event: c.String("on"), Check: c.String("check"), Follow: c.Bool("follow"),
+	in.When = &job.When{Rule: c.String("every"), Start: c.String("from"), Event: c.String("on"), Check: c.String("check"),
+		Follow:  c.Bool("follow"),
 		Windows: c.Bool("in-windows"), Needs: c.String("needs"), Until: c.Timestamp("until")}
 	if in.When.Rule != "" && in.When.Start == "" {
 		return errors.New("--every needs a first time, by each device's own clock: --from 2026-11-24T22:00")
@@ -129,7 +132,8 @@ func begin(ctx context.Context, c *cli.Command, k *client.Client, in api.NewJob,
 	case c.Bool("plan"):
 		return printPlan(j)
 	case j.When.Standing():
-		fmt.Printf("Job %s stands. See it with: moor jobs show %s; end it with: moor jobs cancel %s\n", j.ID, j.ID.String()[:8], j.ID.String()[:8])
+		fmt.Printf("Job %s stands. See it with: moor jobs show %s; end it with: moor jobs cancel %s\n", j.ID, j.ID.String()[:8],
+			j.ID.String()[:8])
 		return nil
 	case c.Bool("leave"):
 		fmt.Printf("Job %s has begun. See it with: moor jobs show %s\n", j.ID, j.ID.String()[:8])
@@ -158,7 +162,8 @@ func printPlan(j *api.Job) error {
 		fmt.Printf("The first maintenance window opens at %s.\n", minute(*j.Opens))
 	}
 	if j.ShutCount != nil && *j.ShutCount > 0 {
-		fmt.Printf("No maintenance window opens before the deadline at %s, which would be missed: %s\n", counted(*j.ShutCount, "device"), strings.Join(*j.Shut, ", "))
+		fmt.Printf("No maintenance window opens before the deadline at %s, which would be missed: %s\n", counted(*j.ShutCount, "device"),
+			strings.Join(*j.Shut, ", "))
 	}
 	if j.Busy != nil && *j.Busy > 0 {
 		fmt.Printf("At %d of them runs of other jobs are under way or waiting, which come first where they were begun before.\n", *j.Busy)

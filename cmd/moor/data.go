@@ -40,14 +40,16 @@ func dataCommand() *cli.Command {
 			return err
 		},
 	}, {
-		Name: "erase", Usage: "erase all of it; nothing brings it back", Flags: append(of, &cli.BoolFlag{Name: "sure", Usage: "erase it, and ask nothing"}),
+		Name: "erase", Usage: "erase all of it; nothing brings it back",
+		Flags: append(of, &cli.BoolFlag{Name: "sure", Usage: "erase it, and ask nothing"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			person, organisation := c.String("person"), c.String("organisation")
 			if (person == "") == (organisation == "") {
 				return errors.New("name --person or --organisation")
 			}
 			if !c.Bool("sure") {
-				return fmt.Errorf("nothing brings back what is held about %s once it is erased: export it first, and say --sure", person+organisation)
+				return fmt.Errorf("nothing brings back what is held about %s once it is erased: export it first, and say --sure", person+
+					organisation)
 			}
 			k, err := dial()
 			if err != nil {
@@ -57,7 +59,8 @@ func dataCommand() *cli.Command {
 				if err := client.Done(k.ErasePersonWithResponse(ctx, api.Erasure{Name: person})); err != nil {
 					return err
 				}
-				fmt.Printf("What was held about %s is erased. The audit log and recordings name them until those are past their time.\n", person)
+				fmt.Printf("What was held about %s is erased. The audit log and recordings name them until those are past their time.\n",
+					person)
 				return nil
 			}
 			id, err := organisationNamed(ctx, k, organisation)

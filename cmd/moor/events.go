@@ -20,9 +20,15 @@ func eventsCommand() *cli.Command {
 		ArgsUsage:     "NAME [LOG]",
 		Description:   "Without LOG the first of the device's logs is read; --logs lists them.",
 		ShellComplete: completeDevices,
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "json", Usage: "print one JSON object a line"}, &cli.BoolFlag{Name: "logs", Usage: "list the device's logs"}, &cli.BoolFlag{Name: "follow", Usage: "print what comes, too, until Ctrl+C"},
-			&cli.StringFlag{Name: "level", Usage: "this `LEVEL` and worse: emergency, alert, critical, error, warning, notice, info, debug"}, &cli.StringFlag{Name: "unit", Usage: "only of this `SOURCE`"},
-			&cli.StringFlag{Name: "text", Usage: "only messages that match this `PATTERN` (RE2)"}, &cli.DurationFlag{Name: "since", Usage: "how far back, such as 2h"}, &cli.IntFlag{Name: "last", Value: 50, Usage: "at most so many of the past"}},
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "json", Usage: "print one JSON object a line"},
+			&cli.BoolFlag{Name: "logs", Usage: "list the device's logs"},
+			&cli.BoolFlag{Name: "follow", Usage: "print what comes, too, until Ctrl+C"},
+			&cli.StringFlag{Name: "level",
+				Usage: "this `LEVEL` and worse: emergency, alert, critical, error, warning, notice, info, debug"},
+			&cli.StringFlag{Name: "unit", Usage: "only of this `SOURCE`"},
+			&cli.StringFlag{Name: "text", Usage: "only messages that match this `PATTERN` (RE2)"},
+			&cli.DurationFlag{Name: "since", Usage: "how far back, such as 2h"},
+			&cli.IntFlag{Name: "last", Value: 50, Usage: "at most so many of the past"}},
 		Action: readEvents,
 	}
 }
@@ -32,7 +38,8 @@ func readEvents(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	q := link.EventQuery{Source: c.Args().Get(1), Level: c.String("level"), Unit: c.String("unit"), Text: c.String("text"), Last: c.Int("last"), Follow: c.Bool("follow")}
+	q := link.EventQuery{Source: c.Args().Get(1), Level: c.String("level"), Unit: c.String("unit"), Text: c.String("text"),
+		Last: c.Int("last"), Follow: c.Bool("follow")}
 	if since := c.Duration("since"); since > 0 {
 		q.Since = time.Now().Add(-since)
 	}
@@ -64,7 +71,8 @@ func readEvents(ctx context.Context, c *cli.Command) error {
 				fmt.Println(text)
 				continue
 			}
-			fmt.Printf("%s %-9s %s: %s\n", e.At.Local().Format("2006-01-02 15:04:05"), e.Level, device.CleanText(e.Unit), device.CleanText(e.Message))
+			fmt.Printf("%s %-9s %s: %s\n", e.At.Local().Format("2006-01-02 15:04:05"), e.Level, device.CleanText(e.Unit),
+				device.CleanText(e.Message))
 		}
 		if b.Skipped > 0 {
 			fmt.Fprintf(os.Stderr, "%d events were left out, as they came too fast.\n", b.Skipped)

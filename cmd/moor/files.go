@@ -35,7 +35,8 @@ func putCommand() *cli.Command {
 		Description: "PATH is whole, as the device writes it; one that ends in / is a folder, into which the file goes under\n" +
 			"its own name. A file that is cut goes on by itself, and has its name once the device has compared its\n" +
 			"SHA-256. Of a folder, what stands there with the same size and time is not sent again.",
-		Flags:         []cli.Flag{jsonFlag, replaceFlag, &cli.StringFlag{Name: "mode", Usage: "permission `BITS`, such as 0755; those of the file here if not given"}},
+		Flags: []cli.Flag{jsonFlag, replaceFlag,
+			&cli.StringFlag{Name: "mode", Usage: "permission `BITS`, such as 0755; those of the file here if not given"}},
 		ShellComplete: completeDevices,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() != 3 {
@@ -62,7 +63,8 @@ func putCommand() *cli.Command {
 				return putFolder(ctx, c, k, d, from, to)
 			}
 			p := newProgress(c, filepath.Base(from))
-			e, err := k.Put(ctx, d.ID, f, to, client.PutOptions{Replace: c.Bool("replace"), Folders: true, Bits: c.String("mode"), Progress: p.tell})
+			e, err := k.Put(ctx, d.ID, f, to, client.PutOptions{Replace: c.Bool("replace"), Folders: true, Bits: c.String("mode"),
+				Progress: p.tell})
 			p.end()
 			if err != nil {
 				return err
@@ -104,7 +106,8 @@ func putFolder(ctx context.Context, c *cli.Command, k *client.Client, d *api.Dev
 				return err
 			}
 			name = filepath.ToSlash(name)
-			if old, ok := there[transfer.Text(name)]; ok && info.Mode().IsRegular() && old.Size == info.Size() && old.Modified.Truncate(time.Second).Equal(info.ModTime().Truncate(time.Second)) {
+			if old, ok := there[transfer.Text(name)]; ok && info.Mode().IsRegular() && old.Size == info.Size() &&
+				old.Modified.Truncate(time.Second).Equal(info.ModTime().Truncate(time.Second)) {
 				same++
 				return nil
 			}
@@ -238,7 +241,8 @@ type progress struct {
 }
 
 func newProgress(c *cli.Command, name string) *progress {
-	return &progress{name: name, began: time.Now(), first: -1, on: term.IsTerminal(int(os.Stderr.Fd())) && !c.Bool("json") && !c.Bool("quiet")}
+	return &progress{name: name, began: time.Now(), first: -1, on: term.IsTerminal(int(os.Stderr.Fd())) && !c.Bool("json") &&
+		!c.Bool("quiet")}
 }
 
 func (p *progress) tell(done, size int64) {
@@ -267,7 +271,8 @@ func (p *progress) end() {
 }
 
 func filesCommand() *cli.Command {
-	change := func(name, usage, args string, least int, order func(c *cli.Command, rest []string) link.FileAction, flags ...cli.Flag) *cli.Command {
+	change := func(name, usage, args string, least int, order func(c *cli.Command, rest []string) link.FileAction,
+		flags ...cli.Flag) *cli.Command {
 		return &cli.Command{
 			Name: name, Usage: usage, ArgsUsage: "NAME " + args, Flags: flags, ShellComplete: completeDevices,
 			Action: func(ctx context.Context, c *cli.Command) error {
@@ -296,12 +301,19 @@ func filesCommand() *cli.Command {
 		Name:  "files",
 		Usage: "list, show and change the files of a device, unseen by its user",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list a folder", ArgsUsage: "NAME PATH", Flags: []cli.Flag{jsonFlag, &cli.BoolFlag{Name: "deep", Usage: "everything below too"}}, ShellComplete: completeDevices, Action: listFiles},
+			{Name: "list", Usage: "list a folder", ArgsUsage: "NAME PATH",
+				Flags: []cli.Flag{jsonFlag, &cli.BoolFlag{Name: "deep", Usage: "everything below too"}}, ShellComplete: completeDevices,
+				Action: listFiles},
 			{Name: "show", Usage: "print a text", ArgsUsage: "NAME PATH", ShellComplete: completeDevices, Action: showFile},
-			{Name: "follow", Usage: "print the last lines of a file, and those that are added", ArgsUsage: "NAME PATH", ShellComplete: completeDevices, Action: followFile,
-				Flags: []cli.Flag{&cli.StringFlag{Name: "filter", Usage: "only lines that match this `PATTERN` (RE2)"}, &cli.IntFlag{Name: "back", Value: 10, Usage: "lines from before"}}},
-			{Name: "access", Usage: "tell whose a file is, and who may do what with it", ArgsUsage: "NAME PATH", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: fileAccess},
-			{Name: "digest", Usage: "print the digest of a file", ArgsUsage: "NAME PATH", Flags: []cli.Flag{&cli.StringFlag{Name: "kind", Value: "sha256", Usage: "sha256, sha512 or md5"}}, ShellComplete: completeDevices, Action: digestFile},
+			{Name: "follow", Usage: "print the last lines of a file, and those that are added", ArgsUsage: "NAME PATH",
+				ShellComplete: completeDevices, Action: followFile,
+				Flags: []cli.Flag{&cli.StringFlag{Name: "filter", Usage: "only lines that match this `PATTERN` (RE2)"},
+					&cli.IntFlag{Name: "back", Value: 10, Usage: "lines from before"}}},
+			{Name: "access", Usage: "tell whose a file is, and who may do what with it", ArgsUsage: "NAME PATH",
+				Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: fileAccess},
+			{Name: "digest", Usage: "print the digest of a file", ArgsUsage: "NAME PATH",
+				Flags:         []cli.Flag{&cli.StringFlag{Name: "kind", Value: "sha256", Usage: "sha256, sha512 or md5"}},
+				ShellComplete: completeDevices, Action: digestFile},
 			change("make", "make folders", "PATH ...", 1, simple(link.FileMake)),
 			change("rename", "rename one thing", "PATH NEWPATH", 2, func(c *cli.Command, rest []string) link.FileAction {
 				return link.FileAction{Action: link.FileRename, Paths: rest[:1], To: rest[1], Replace: c.Bool("replace")}
@@ -309,13 +321,17 @@ func filesCommand() *cli.Command {
 			change("copy", "copy into a folder", "PATH ... FOLDER", 2, into(link.FileCopy), replaceFlag),
 			change("move", "move into a folder", "PATH ... FOLDER", 2, into(link.FileMove), replaceFlag),
 			change("remove", "remove to the recoverable place of the disk", "PATH ...", 1, simple(link.FileRemove)),
-			{Name: "removed", Usage: "list what was removed and can be restored", ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: listRemoved},
+			{Name: "removed", Usage: "list what was removed and can be restored", ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag},
+				ShellComplete: completeDevices, Action: listRemoved},
 			change("restore", "restore what was removed", "ID ...", 1, simple(link.FileRestore)),
 			change("purge", "remove for good what was removed", "ID ...", 1, simple(link.FilePurge)),
 			change("permit", "set permission bits, owner and access", "PATH ...", 1, func(c *cli.Command, rest []string) link.FileAction {
-				return link.FileAction{Action: link.FilePermit, Paths: rest, Bits: c.String("mode"), Owner: c.String("owner"), Group: c.String("group"), Deep: c.Bool("deep"), Who: c.String("who"), May: c.String("may")}
-			}, &cli.StringFlag{Name: "mode", Usage: "permission `BITS`, such as 0644"}, &cli.StringFlag{Name: "owner", Usage: "`ACCOUNT`"}, &cli.StringFlag{Name: "group", Usage: "`GROUP`"}, &cli.BoolFlag{Name: "deep", Usage: "everything below too"},
-				&cli.StringFlag{Name: "who", Usage: "`ACCOUNT` whose entry of the access list is set, on Windows"}, &cli.StringFlag{Name: "may", Usage: "what it may do: nothing, read, change, everything or inherited"}),
+				return link.FileAction{Action: link.FilePermit, Paths: rest, Bits: c.String("mode"), Owner: c.String("owner"),
+					Group: c.String("group"), Deep: c.Bool("deep"), Who: c.String("who"), May: c.String("may")}
+			}, &cli.StringFlag{Name: "mode", Usage: "permission `BITS`, such as 0644"}, &cli.StringFlag{Name: "owner", Usage: "`ACCOUNT`"},
+				&cli.StringFlag{Name: "group", Usage: "`GROUP`"}, &cli.BoolFlag{Name: "deep", Usage: "everything below too"},
+				&cli.StringFlag{Name: "who", Usage: "`ACCOUNT` whose entry of the access list is set, on Windows"},
+				&cli.StringFlag{Name: "may", Usage: "what it may do: nothing, read, change, everything or inherited"}),
 		},
 	}
 }

@@ -26,7 +26,8 @@ func devicesCommand() *cli.Command {
 		Usage: "list devices, all or those for which an expression holds",
 		Description: "The expression is CEL over the device, for example\n\n  moor devices --where 'os == \"windows\" && disk > 80'\n" +
 			"  moor devices --where '!online && site.startsWith(\"Haywater\")'",
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "a CEL `EXPR` that must hold"}, &cli.StringFlag{Name: "group", Usage: "only devices of this group"}},
+		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "a CEL `EXPR` that must hold"},
+			&cli.StringFlag{Name: "group", Usage: "only devices of this group"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -50,7 +51,8 @@ func devicesCommand() *cli.Command {
 					return err
 				}
 				n++
-				t.row(d.Name, string(d.Condition), d.Organisation, d.Site, d.OSName, first(d.Addresses), percent(d.CPU), percent(d.Memory), percent(d.Disk), strings.Join(d.People, ", "))
+				t.row(d.Name, string(d.Condition), d.Organisation, d.Site, d.OSName, first(d.Addresses), percent(d.CPU), percent(d.Memory),
+					percent(d.Disk), strings.Join(d.People, ", "))
 			}
 			if err := t.flush(); err != nil {
 				return err
@@ -118,7 +120,8 @@ func show(w io.Writer, whole *api.DeviceDetail) error {
 		line("  cpu", "%.0f %%, load %.2f", v.CPU, v.Load1)
 		line("  memory", "%.0f %% of %s, swap %.0f %%", v.Memory, health.Memory(v.MemoryBytes), v.Swap)
 		for _, k := range v.Disks {
-			line("  disk "+k.Mount, "%.0f %% of %s, %s left", k.Percent(), health.Bytes(k.TotalBytes), health.Bytes(k.TotalBytes-k.UsedBytes))
+			line("  disk "+k.Mount, "%.0f %% of %s, %s left", k.Percent(), health.Bytes(k.TotalBytes),
+				health.Bytes(k.TotalBytes-k.UsedBytes))
 		}
 		line("  network", "%s/s in, %s/s out", health.Bytes(int64(v.Receive)), health.Bytes(int64(v.Transmit)))
 		for _, s := range v.Temperatures {
@@ -216,7 +219,8 @@ func siteCommand() *cli.Command {
 }
 
 // approval has the devices of a token wait until somebody lets them in.
-var approval = &cli.BoolFlag{Name: "approval", Usage: "devices wait until somebody lets them in; so it is for more than one, and --approval=false turns it off"}
+var approval = &cli.BoolFlag{Name: "approval",
+	Usage: "devices wait until somebody lets them in; so it is for more than one, and --approval=false turns it off"}
 
 // approvalFlag is what was said of it; nil for nothing.
 func approvalFlag(c *cli.Command) *bool {
@@ -242,7 +246,9 @@ func enrolmentCommand() *cli.Command {
 				return err
 			}
 			uses, hours := c.Int("uses"), c.Int("hours")
-			t, err := client.Made(k.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: c.String("organisation"), Site: c.String("site"), Uses: &uses, Hours: &hours, Approval: approvalFlag(c)}))
+			t, err := client.Made(k.AddEnrolmentTokenWithResponse(ctx,
+				api.NewEnrolmentToken{Organisation: c.String("organisation"), Site: c.String("site"), Uses: &uses, Hours: &hours,
+					Approval: approvalFlag(c)}))
 			if err != nil {
 				return err
 			}
@@ -253,7 +259,8 @@ func enrolmentCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Printf("%s\n\nOn the device, with the token in a file of its own:\n\n  moor-agent install --service %s --token-file FILE\n", t.Secret, s.URL)
+			fmt.Printf("%s\n\nOn the device, with the token in a file of its own:\n\n  moor-agent install --service %s --token-file FILE\n",
+				t.Secret, s.URL)
 			return nil
 		},
 	}, {
@@ -272,7 +279,8 @@ func enrolmentCommand() *cli.Command {
 			}
 			t := newTable("ID", "ORGANISATION", "SITE", "USED", "OF", "EXPIRES", "STATE")
 			for _, e := range page.Items {
-				t.row(e.ID.String(), e.Organisation, e.Site, fmt.Sprint(e.Used), fmt.Sprint(e.Uses), e.ExpiresAt.Local().Format("2 Jan 15:04"), tokenState(e.RevokedAt, e.ExpiresAt, e.Used >= e.Uses))
+				t.row(e.ID.String(), e.Organisation, e.Site, fmt.Sprint(e.Used), fmt.Sprint(e.Uses),
+					e.ExpiresAt.Local().Format("2 Jan 15:04"), tokenState(e.RevokedAt, e.ExpiresAt, e.Used >= e.Uses))
 			}
 			return t.flush()
 		},

@@ -88,8 +88,10 @@ func alertsCommand() *cli.Command {
 		Name:      "alerts",
 		Usage:     "list alerts, the latest first",
 		ArgsUsage: "[NAME]",
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "state", Value: "current", Usage: "current, open, acknowledged, snoozed, resolved or all"},
-			&cli.StringFlag{Name: "check", Usage: "only those of this check, such as disk"}, &cli.IntFlag{Name: "limit", Value: 200, Usage: "at most so many"}},
+		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "state", Value: "current",
+			Usage: "current, open, acknowledged, snoozed, resolved or all"},
+			&cli.StringFlag{Name: "check", Usage: "only those of this check, such as disk"},
+			&cli.IntFlag{Name: "limit", Value: 200, Usage: "at most so many"}},
 		ShellComplete: completeDevices,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
@@ -179,7 +181,8 @@ func alertCommand() *cli.Command {
 				if c.Bool("json") {
 					return printJSON(a)
 				}
-				fmt.Printf("%s: %s is %s.\n", device.CleanText(subjectOf(*a)), device.CleanText(strings.TrimSuffix(a.Message, ".")), alertState(*a))
+				fmt.Printf("%s: %s is %s.\n", device.CleanText(subjectOf(*a)), device.CleanText(strings.TrimSuffix(a.Message, ".")),
+					alertState(*a))
 				return nil
 			}}
 	}
@@ -188,15 +191,18 @@ func alertCommand() *cli.Command {
 		Usage:       "show and handle one alert",
 		Description: "An alert is named by its id, or by the beginning of it that moor alerts shows.",
 		Commands: []*cli.Command{
-			{Name: "show", Usage: "show an alert with all that happened to it, and its suspects", ArgsUsage: "ALERT", Flags: []cli.Flag{jsonFlag}, Action: showAlert},
+			{Name: "show", Usage: "show an alert with all that happened to it, and its suspects", ArgsUsage: "ALERT",
+				Flags: []cli.Flag{jsonFlag}, Action: showAlert},
 			handle("acknowledge", "take notice of an alert", "acknowledge", nil, nil),
-			handle("snooze", "put an alert off for a while", "snooze", []cli.Flag{&cli.DurationFlag{Name: "for", Value: 4 * time.Hour, Usage: "how long, at most 720h"}},
+			handle("snooze", "put an alert off for a while", "snooze",
+				[]cli.Flag{&cli.DurationFlag{Name: "for", Value: 4 * time.Hour, Usage: "how long, at most 720h"}},
 				func(c *cli.Command, in *api.AlertAction) error {
 					until := time.Now().Add(c.Duration("for"))
 					in.Until = &until
 					return nil
 				}),
-			handle("assign", "give an alert to someone", "assign", []cli.Flag{&cli.StringFlag{Name: "to", Usage: "e-mail of who sees to it; nobody when left out"}},
+			handle("assign", "give an alert to someone", "assign",
+				[]cli.Flag{&cli.StringFlag{Name: "to", Usage: "e-mail of who sees to it; nobody when left out"}},
 				func(c *cli.Command, in *api.AlertAction) error {
 					to := c.String("to")
 					in.Assignee = &to
@@ -288,7 +294,8 @@ func showAlert(ctx context.Context, c *cli.Command) error {
 
 func suspectsCommand() *cli.Command {
 	return &cli.Command{
-		Name: "suspects", Usage: "rank the changes before an alert by how likely they are behind it", ArgsUsage: "ALERT", Flags: []cli.Flag{jsonFlag},
+		Name: "suspects", Usage: "rank the changes before an alert by how likely they are behind it", ArgsUsage: "ALERT",
+		Flags: []cli.Flag{jsonFlag},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, id, err := alertArgument(ctx, c)
 			if err != nil {
@@ -308,7 +315,8 @@ func suspectsCommand() *cli.Command {
 			t := newTable("CHANGE", "WHEN", "ODDS", "95 % INTERVAL", "WITH IT", "WITHOUT IT")
 			for _, s := range list.Items {
 				t.row(s.Summary, ago(s.At), fmt.Sprintf("%.1f×", s.Odds), fmt.Sprintf("%.1f to %.1f", s.Low, s.High),
-					fmt.Sprintf("%d of %d have the alert", s.ChangedWith, s.ChangedWith+s.ChangedWithout), fmt.Sprintf("%d of %d", s.OthersWith, s.OthersWith+s.OthersWithout))
+					fmt.Sprintf("%d of %d have the alert", s.ChangedWith, s.ChangedWith+s.ChangedWithout),
+					fmt.Sprintf("%d of %d", s.OthersWith, s.OthersWith+s.OthersWithout))
 			}
 			return t.flush()
 		},

@@ -55,7 +55,8 @@ func inventoryCommand() *cli.Command {
 	return &cli.Command{
 		Name: "inventory", Usage: "show what a device consists of, as last known", ArgsUsage: "NAME", ShellComplete: completeDevices,
 		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "section", Usage: "only this section, such as software"},
-			&cli.BoolFlag{Name: "take", Usage: "have the device take it now"}, &cli.StringFlag{Name: "export", Usage: "write it as csv or cyclonedx"}},
+			&cli.BoolFlag{Name: "take", Usage: "have the device take it now"},
+			&cli.StringFlag{Name: "export", Usage: "write it as csv or cyclonedx"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, d, err := target(ctx, c)
 			if err != nil {
@@ -109,9 +110,11 @@ func inventoryCommand() *cli.Command {
 
 func changesCommand() *cli.Command {
 	return &cli.Command{
-		Name: "changes", Usage: "list what changed on a device, or on all, the latest first", ArgsUsage: "[NAME]", ShellComplete: completeDevices,
+		Name: "changes", Usage: "list what changed on a device, or on all, the latest first", ArgsUsage: "[NAME]",
+		ShellComplete: completeDevices,
 		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "section", Usage: "only this section, such as software"},
-			&cli.DurationFlag{Name: "since", Value: 7 * 24 * time.Hour, Usage: "how far back"}, &cli.IntFlag{Name: "limit", Value: 200, Usage: "at most so many"}},
+			&cli.DurationFlag{Name: "since", Value: 7 * 24 * time.Hour, Usage: "how far back"},
+			&cli.IntFlag{Name: "limit", Value: 200, Usage: "at most so many"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -212,10 +215,14 @@ func sweepCommand() *cli.Command {
 	return &cli.Command{
 		Name: "sweep", Usage: "ask all online devices of a group something, now", ArgsUsage: "KIND [NAME]",
 		Description: "KIND is process, service, port, file, registry, log-on, fact or item; for example\n\n" +
-			"  moor sweep file 'C:\\Windows\\System32\\fenprint.dll' --digest --where 'os == \"windows\"'\n  moor sweep item 'openssl' --group Servers",
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "a CEL `EXPR` that must hold"}, &cli.StringFlag{Name: "group", Usage: "only devices of this group"},
-			&cli.BoolFlag{Name: "digest", Usage: "of a file: its SHA-256"}, &cli.StringFlag{Name: "section", Usage: "of an item: its inventory section"},
-			&cli.IntFlag{Name: "seconds", Value: 20, Usage: "how long answers are waited for"}, &cli.BoolFlag{Name: "each", Usage: "print each device's answer"}},
+			"  moor sweep file 'C:\\Windows\\System32\\fenprint.dll' --digest --where 'os == \"windows\"'\n  moor sweep item 'openssl' " +
+			"--group Servers",
+		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "a CEL `EXPR` that must hold"},
+			&cli.StringFlag{Name: "group", Usage: "only devices of this group"},
+			&cli.BoolFlag{Name: "digest", Usage: "of a file: its SHA-256"},
+			&cli.StringFlag{Name: "section", Usage: "of an item: its inventory section"},
+			&cli.IntFlag{Name: "seconds", Value: 20, Usage: "how long answers are waited for"},
+			&cli.BoolFlag{Name: "each", Usage: "print each device's answer"}},
 		Action: sweep,
 	}
 }
@@ -233,14 +240,17 @@ func sweep(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	seconds := c.Int("seconds")
-	in := api.Sweep{Where: where, Group: group, Seconds: &seconds, Question: link.Question{Kind: c.Args().Get(0), Name: c.Args().Get(1), Section: c.String("section"), Digest: c.Bool("digest")}}
+	in := api.Sweep{Where: where, Group: group, Seconds: &seconds,
+		Question: link.Question{Kind: c.Args().Get(0), Name: c.Args().Get(1), Section: c.String("section"), Digest: c.Bool("digest")}}
 	return tally(c, fmt.Sprintf("%d s", seconds), func(each func(api.SweepEvent) error) error { return k.Sweep(ctx, in, each) })
 }
 
 func standingCommand() *cli.Command {
 	return &cli.Command{
-		Name: "standing", Usage: "show where a device's reading or fact lies among others", ArgsUsage: "NAME READING", ShellComplete: completeDevices,
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "only among devices for which this CEL `EXPR` holds"}, &cli.StringFlag{Name: "group", Usage: "only among devices of this group"}},
+		Name: "standing", Usage: "show where a device's reading or fact lies among others", ArgsUsage: "NAME READING",
+		ShellComplete: completeDevices,
+		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "only among devices for which this CEL `EXPR` holds"},
+			&cli.StringFlag{Name: "group", Usage: "only among devices of this group"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, d, err := target(ctx, c)
 			if err != nil {
@@ -253,7 +263,8 @@ func standingCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			s, err := client.Result(k.GetStandingWithResponse(ctx, d.ID, &api.GetStandingParams{Of: strings.Join(c.Args().Tail(), " "), Where: where, Group: group}))
+			s, err := client.Result(k.GetStandingWithResponse(ctx, d.ID,
+				&api.GetStandingParams{Of: strings.Join(c.Args().Tail(), " "), Where: where, Group: group}))
 			if err != nil {
 				return err
 			}
@@ -261,7 +272,8 @@ func standingCommand() *cli.Command {
 				return printJSON(s)
 			}
 			if s.Numeric {
-				fmt.Printf("%s of %s: %.4g %s. %.0f %% of %d devices read less; the median is %.4g %s.\n", s.Title, d.Name, *s.Value, s.Unit, *s.Rank*100, s.Devices, *s.Median, s.Unit)
+				fmt.Printf("%s of %s: %.4g %s. %.0f %% of %d devices read less; the median is %.4g %s.\n", s.Title, d.Name, *s.Value,
+					s.Unit, *s.Rank*100, s.Devices, *s.Median, s.Unit)
 			} else {
 				fmt.Printf("%s of %s: %s. %d devices compared.\n", s.Title, d.Name, *s.Text, s.Devices)
 			}
@@ -274,7 +286,8 @@ func standingCommand() *cli.Command {
 				if s.Numeric {
 					label = fmt.Sprintf("%.4g", *b.From)
 				}
-				fmt.Printf("%s %14s  %5d %s\n", map[bool]string{true: "▶", false: " "}[b.Here], label, b.Count, strings.Repeat("▇", b.Count*40/most))
+				fmt.Printf("%s %14s  %5d %s\n", map[bool]string{true: "▶", false: " "}[b.Here], label, b.Count,
+					strings.Repeat("▇", b.Count*40/most))
 			}
 			return nil
 		},

@@ -34,155 +34,166 @@ func jobsCommand() *cli.Command {
 			return printJob(j)
 		}}
 	}
-	return &cli.Command{Name: "jobs", Usage: "run a script on many devices, now or when they are back, and see what came of it", Commands: []*cli.Command{{
-		Name: "start", Usage: "run a script of the library on the chosen devices, and follow what comes of it", ArgsUsage: "SCRIPT",
-		Description: "Devices are chosen by --where, --group or --device; each of them runs the script at most once.\nCtrl+C stops following the job, and not the job: moor jobs cancel does.",
-		Flags:       beginFlags(),
-		Action:      startJob,
-	}, {
-		Name: "list", Usage: "list jobs, the latest first", Flags: []cli.Flag{jsonFlag, &cli.IntFlag{Name: "limit", Value: 30, Usage: "how many at most"},
-			&cli.StringFlag{Name: "by", Value: "person", Usage: "who begins them: person, response (of a policy), drift (what a policy puts right), all"}},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			k, err := dial()
-			if err != nil {
-				return err
-			}
-			rows := firstOf(c.Int("limit"), allJobs(ctx, k, c.String("by")))
-			if c.Bool("json") {
-				return jsonList(rows)
-			}
-			t := newTable("JOB", "NAME", "STATE", "RUNS", "BEGUN", "BY")
-			for j, err := range rows {
-				if err != nil {
-					return err
-				}
-				t.row(j.ID.String()[:8], j.Name, j.State, countWords(j.Counts), minute(j.BeginAt), j.CreatedBy)
-			}
-			return t.flush()
-		},
-	}, {
-		Name: "show", Usage: "show a job, and its outputs together", ArgsUsage: "JOB", Flags: []cli.Flag{jsonFlag},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			_, j, err := jobOf(ctx, c)
-			if err != nil {
-				return err
-			}
-			if c.Bool("json") {
-				return printJSON(j)
-			}
-			return printJob(j)
-		},
-	}, {
-		Name: "runs", Usage: "list the runs of a job, those that failed first", ArgsUsage: "JOB", Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "state", Usage: "only those in this `STATE`"},
-			&cli.StringFlag{Name: "turn", Usage: "only those of a `TURN` of a job that has several"}, &cli.BoolFlag{Name: "slowest", Usage: "those that took longest first"}},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			k, j, err := jobOf(ctx, c)
-			if err != nil {
-				return err
-			}
-			rows := runsOf(ctx, k, j.ID, api.ListRunsParams{State: new(c.String("state")), Turn: new(c.String("turn")), Slowest: new(c.Bool("slowest"))})
-			if c.Bool("json") {
-				return jsonList(rows)
-			}
-			t := newTable("DEVICE", "STATE", "EXIT", "TOOK", "OUTPUT")
-			for r, err := range rows {
-				if err != nil {
-					return err
-				}
-				exit, took, said := "", "", ""
-				if r.Exit != nil {
-					exit = fmt.Sprint(*r.Exit)
-				}
-				if r.BeganAt != nil && r.EndedAt != nil {
-					took = r.EndedAt.Sub(*r.BeganAt).Round(100 * time.Millisecond).String()
-				}
-				if r.Output != nil {
-					said, _, _ = strings.Cut(*r.Output, "\n")
-				}
-				if r.Reason != nil {
-					said = *r.Reason
-				}
-				t.row(r.DeviceName, r.State, exit, took, said[:min(len(said), 80)])
-			}
-			return t.flush()
-		},
-	}, {
-		Name: "output", Usage: "print what a run of a job printed", ArgsUsage: "JOB DEVICE",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			k, j, err := jobOf(ctx, c)
-			if err != nil {
-				return err
-			}
-			for r, err := range runsOf(ctx, k, j.ID, api.ListRunsParams{}) {
-				if err != nil {
-					return err
-				}
-				if !strings.EqualFold(r.DeviceName, c.Args().Get(1)) {
-					continue
-				}
-				run, err := client.Result(k.GetRunWithResponse(ctx, j.ID, r.ID))
-				if err != nil {
-					return err
-				}
-				fmt.Print(*run.Output)
-				if run.Dropped != nil {
-					fmt.Printf("\n[%d bytes were not kept]\n", *run.Dropped)
-				}
-				if run.Tail != nil {
-					fmt.Print(*run.Tail)
-				}
-				if run.Reason != nil {
-					fmt.Fprintln(os.Stderr, *run.Reason)
-				}
-				return nil
-			}
-			return fmt.Errorf("the job has no run at %q", c.Args().Get(1))
-		},
-	},
-		{
-			Name: "compare", Usage: "show at which devices a job came out otherwise than another, or than its own turn before", ArgsUsage: "JOB [EARLIER]",
-			Flags:  []cli.Flag{jsonFlag, &cli.BoolFlag{Name: "all", Usage: "devices without a difference too"}},
-			Action: compareJobs,
+	return &cli.Command{Name: "jobs", Usage: "run a script on many devices, now or when they are back, and see what came of it",
+		Commands: []*cli.Command{{
+			Name: "start", Usage: "run a script of the library on the chosen devices, and follow what comes of it", ArgsUsage: "SCRIPT",
+			Description: "Devices are chosen by --where, --group or --device; each of them runs the script at most once.\nCtrl+C stops " +
+				"following the job, and not the job: moor jobs cancel does.",
+			Flags:  beginFlags(),
+			Action: startJob,
 		}, {
-			Name: "export", Usage: "print the runs of a job with all of their output that is kept", ArgsUsage: "JOB",
-			Flags: []cli.Flag{&cli.StringFlag{Name: "format", Value: "csv", Usage: "csv or jsonl"}},
+			Name: "list", Usage: "list jobs, the latest first",
+			Flags: []cli.Flag{jsonFlag, &cli.IntFlag{Name: "limit", Value: 30, Usage: "how many at most"},
+				&cli.StringFlag{Name: "by", Value: "person",
+					Usage: "who begins them: person, response (of a policy), drift (what a policy " +
+						"puts right), all"}},
+			Action: func(ctx context.Context, c *cli.Command) error {
+				k, err := dial()
+				if err != nil {
+					return err
+				}
+				rows := firstOf(c.Int("limit"), allJobs(ctx, k, c.String("by")))
+				if c.Bool("json") {
+					return jsonList(rows)
+				}
+				t := newTable("JOB", "NAME", "STATE", "RUNS", "BEGUN", "BY")
+				for j, err := range rows {
+					if err != nil {
+						return err
+					}
+					t.row(j.ID.String()[:8], j.Name, j.State, countWords(j.Counts), minute(j.BeginAt), j.CreatedBy)
+				}
+				return t.flush()
+			},
+		}, {
+			Name: "show", Usage: "show a job, and its outputs together", ArgsUsage: "JOB", Flags: []cli.Flag{jsonFlag},
+			Action: func(ctx context.Context, c *cli.Command) error {
+				_, j, err := jobOf(ctx, c)
+				if err != nil {
+					return err
+				}
+				if c.Bool("json") {
+					return printJSON(j)
+				}
+				return printJob(j)
+			},
+		}, {
+			Name: "runs", Usage: "list the runs of a job, those that failed first", ArgsUsage: "JOB",
+			Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "state", Usage: "only those in this `STATE`"},
+				&cli.StringFlag{Name: "turn", Usage: "only those of a `TURN` of a job that has several"},
+				&cli.BoolFlag{Name: "slowest", Usage: "those that took longest first"}},
 			Action: func(ctx context.Context, c *cli.Command) error {
 				k, j, err := jobOf(ctx, c)
 				if err != nil {
 					return err
 				}
-				answer, err := k.ExportRuns(ctx, j.ID, &api.ExportRunsParams{Format: api.ExportRunsParamsFormat(c.String("format"))})
+				rows := runsOf(ctx, k, j.ID, api.ListRunsParams{State: new(c.String("state")), Turn: new(c.String("turn")),
+					Slowest: new(c.Bool("slowest"))})
+				if c.Bool("json") {
+					return jsonList(rows)
+				}
+				t := newTable("DEVICE", "STATE", "EXIT", "TOOK", "OUTPUT")
+				for r, err := range rows {
+					if err != nil {
+						return err
+					}
+					exit, took, said := "", "", ""
+					if r.Exit != nil {
+						exit = fmt.Sprint(*r.Exit)
+					}
+					if r.BeganAt != nil && r.EndedAt != nil {
+						took = r.EndedAt.Sub(*r.BeganAt).Round(100 * time.Millisecond).String()
+					}
+					if r.Output != nil {
+						said, _, _ = strings.Cut(*r.Output, "\n")
+					}
+					if r.Reason != nil {
+						said = *r.Reason
+					}
+					t.row(r.DeviceName, r.State, exit, took, said[:min(len(said), 80)])
+				}
+				return t.flush()
+			},
+		}, {
+			Name: "output", Usage: "print what a run of a job printed", ArgsUsage: "JOB DEVICE",
+			Action: func(ctx context.Context, c *cli.Command) error {
+				k, j, err := jobOf(ctx, c)
 				if err != nil {
 					return err
 				}
-				defer answer.Body.Close()
-				if answer.StatusCode != http.StatusOK {
-					return client.Refusal(answer)
+				for r, err := range runsOf(ctx, k, j.ID, api.ListRunsParams{}) {
+					if err != nil {
+						return err
+					}
+					if !strings.EqualFold(r.DeviceName, c.Args().Get(1)) {
+						continue
+					}
+					run, err := client.Result(k.GetRunWithResponse(ctx, j.ID, r.ID))
+					if err != nil {
+						return err
+					}
+					fmt.Print(*run.Output)
+					if run.Dropped != nil {
+						fmt.Printf("\n[%d bytes were not kept]\n", *run.Dropped)
+					}
+					if run.Tail != nil {
+						fmt.Print(*run.Tail)
+					}
+					if run.Reason != nil {
+						fmt.Fprintln(os.Stderr, *run.Reason)
+					}
+					return nil
 				}
-				_, err = io.Copy(os.Stdout, answer.Body)
-				return err
+				return fmt.Errorf("the job has no run at %q", c.Args().Get(1))
 			},
 		},
-		steer("pause", "let what runs come to its end, and begin no more"), steer("resume", "have a job go on that is paused"), steer("cancel", "end what runs, and begin no more"),
-		steer("adopt", "answer for a job whose owner may no longer do it, so that it goes on with your rights"),
-		{
-			Name: "retry", Usage: "begin a job anew where it failed, was interrupted or was missed", ArgsUsage: "JOB",
-			Action: func(ctx context.Context, c *cli.Command) error {
-				k, j, err := jobOf(ctx, c)
-				if err == nil {
-					j, err = client.Made(k.RetryJobWithResponse(ctx, j.ID))
-				}
-				if err != nil {
+			{
+				Name: "compare", Usage: "show at which devices a job came out otherwise than another, or than its own turn before",
+				ArgsUsage: "JOB [EARLIER]",
+				Flags:     []cli.Flag{jsonFlag, &cli.BoolFlag{Name: "all", Usage: "devices without a difference too"}},
+				Action:    compareJobs,
+			}, {
+				Name: "export", Usage: "print the runs of a job with all of their output that is kept", ArgsUsage: "JOB",
+				Flags: []cli.Flag{&cli.StringFlag{Name: "format", Value: "csv", Usage: "csv or jsonl"}},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					k, j, err := jobOf(ctx, c)
+					if err != nil {
+						return err
+					}
+					answer, err := k.ExportRuns(ctx, j.ID, &api.ExportRunsParams{Format: api.ExportRunsParamsFormat(c.String("format"))})
+					if err != nil {
+						return err
+					}
+					defer answer.Body.Close()
+					if answer.StatusCode != http.StatusOK {
+						return client.Refusal(answer)
+					}
+					_, err = io.Copy(os.Stdout, answer.Body)
 					return err
-				}
-				return followJob(ctx, k, j.ID)
+				},
 			},
-		}}}
+			steer("pause", "let what runs come to its end, and begin no more"), steer("resume", "have a job go on that is paused"),
+			steer("cancel", "end what runs, and begin no more"),
+			steer("adopt", "answer for a job whose owner may no longer do it, so that it goes on with your rights"),
+			{
+				Name: "retry", Usage: "begin a job anew where it failed, was interrupted or was missed", ArgsUsage: "JOB",
+				Action: func(ctx context.Context, c *cli.Command) error {
+					k, j, err := jobOf(ctx, c)
+					if err == nil {
+						j, err = client.Made(k.RetryJobWithResponse(ctx, j.ID))
+					}
+					if err != nil {
+						return err
+					}
+					return followJob(ctx, k, j.ID)
+				},
+			}}}
 }
 
 func allJobs(ctx context.Context, k *client.Client, origin string) iter.Seq2[api.Job, error] {
 	return client.Pages(func(cursor *string) ([]api.Job, *string, error) {
-		page, err := client.Result(k.ListJobsWithResponse(ctx, &api.ListJobsParams{Cursor: cursor, Origin: new(api.ListJobsParamsOrigin(origin))}))
+		page, err := client.Result(k.ListJobsWithResponse(ctx,
+			&api.ListJobsParams{Cursor: cursor, Origin: new(api.ListJobsParamsOrigin(origin))}))
 		if err != nil {
 			return nil, nil, err
 		}
@@ -271,7 +282,8 @@ func followJob(ctx context.Context, k *client.Client, id uuid.UUID) error {
 		}
 		select {
 		case <-ctx.Done():
-			fmt.Fprintf(os.Stderr, "The job goes on. See it with: moor jobs show %s; end it with: moor jobs cancel %s\n", id.String()[:8], id.String()[:8])
+			fmt.Fprintf(os.Stderr, "The job goes on. See it with: moor jobs show %s; end it with: moor jobs cancel %s\n", id.String()[:8],
+				id.String()[:8])
 			return ctx.Err()
 		case <-tick.C:
 		}
@@ -281,7 +293,8 @@ func followJob(ctx context.Context, k *client.Client, id uuid.UUID) error {
 // countWords tells how many runs are in which state, those that matter first.
 func countWords(counts map[string]int) string {
 	var out []string
-	for _, s := range []job.State{job.Failed, job.TimedOut, job.Interrupted, job.Sent, job.Waiting, job.Succeeded, job.Missed, job.Cancelled, job.Unfit} {
+	for _, s := range []job.State{job.Failed, job.TimedOut, job.Interrupted, job.Sent, job.Waiting, job.Succeeded, job.Missed,
+		job.Cancelled, job.Unfit} {
 		if n := counts[string(s)]; n > 0 {
 			name := string(s)
 			if s == job.Sent {
@@ -299,7 +312,8 @@ func printJob(j *api.Job) error {
 		fmt.Printf("%s.\n", strings.ToUpper((*j.Reason)[:1])+(*j.Reason)[1:])
 	}
 	if j.Unowned != nil && *j.Unowned {
-		fmt.Printf("Whoever began it may no longer do it at all of its devices: there it waits until somebody runs moor jobs adopt %s.\n", j.ID.String()[:8])
+		fmt.Printf("Whoever began it may no longer do it at all of its devices: there it waits until somebody runs moor jobs adopt %s.\n",
+			j.ID.String()[:8])
 	}
 	if j.When.Standing() && j.EndedAt == nil {
 		fmt.Print("It stands")
@@ -348,7 +362,8 @@ func compareJobs(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	rows := client.Pages(func(cursor *string) ([]api.Comparison, *string, error) {
-		page, err := client.Result(k.CompareJobsWithResponse(ctx, j.ID, &api.CompareJobsParams{With: other, Changed: new(!c.Bool("all")), Cursor: cursor}))
+		page, err := client.Result(k.CompareJobsWithResponse(ctx, j.ID,
+			&api.CompareJobsParams{With: other, Changed: new(!c.Bool("all")), Cursor: cursor}))
 		if err != nil {
 			return nil, nil, err
 		}

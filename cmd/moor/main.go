@@ -29,7 +29,8 @@ func main() {
 		fmt.Fprintln(os.Stderr, "moor: cancelled")
 		os.Exit(130)
 	case errors.As(err, &unreachable):
-		fmt.Fprintf(os.Stderr, "moor: the service cannot be reached: %v\nIs its address right, and its authority known (moor sign-in --ca, MOOR_CA)?\n", unreachable.Err)
+		fmt.Fprintf(os.Stderr, "moor: the service cannot be reached: %v\nIs its address right, and its authority known (moor sign-in "+
+			"--ca, MOOR_CA)?\n", unreachable.Err)
 		os.Exit(failed)
 	case err != nil:
 		fmt.Fprintln(os.Stderr, "moor:", err)
@@ -67,9 +68,15 @@ func command() *cli.Command {
 			"MOOR_CA names a file with the certificate authority of a service that is its own.",
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		Commands: []*cli.Command{
-			signInCommand(), signOutCommand(), attentionCommand(), alertsCommand(), alertCommand(), suspectsCommand(), devicesCommand(), deviceCommand(),
-			inventoryCommand(), changesCommand(), softwareCommand(), standingCommand(), sweepCommand(), runCommand(), shellCommand(), putCommand(), getCommand(), filesCommand(), processesCommand(), servicesCommand(), eventsCommand(), networkCommand(), settingsCommand(), queryCommand(), recordingsCommand(), screenCommand(), peopleCommand(), powerCommand(), manyCommand(), scriptsCommand(), packagesCommand(), jobsCommand(), updatesCommand(), advisoriesCommand(), exposureCommand(), rolloutsCommand(), reportsCommand(), sessionsCommand(), groupsCommand(), policiesCommand(), windowsCommand(),
-			agentCommand(), enrolmentCommand(), siteCommand(), tokenCommand(), staffCommand(), rolesCommand(), signInsCommand(), auditCommand(), dataCommand(), linkTestCommand(),
+			signInCommand(), signOutCommand(), attentionCommand(), alertsCommand(), alertCommand(), suspectsCommand(), devicesCommand(),
+			deviceCommand(),
+			inventoryCommand(), changesCommand(), softwareCommand(), standingCommand(), sweepCommand(), runCommand(), shellCommand(),
+			putCommand(), getCommand(), filesCommand(), processesCommand(), servicesCommand(), eventsCommand(), networkCommand(),
+			settingsCommand(), queryCommand(), recordingsCommand(), screenCommand(), peopleCommand(), powerCommand(), manyCommand(),
+			scriptsCommand(), packagesCommand(), jobsCommand(), updatesCommand(), advisoriesCommand(), exposureCommand(), rolloutsCommand(),
+			reportsCommand(), sessionsCommand(), groupsCommand(), policiesCommand(), windowsCommand(),
+			agentCommand(), enrolmentCommand(), siteCommand(), tokenCommand(), staffCommand(), rolesCommand(), signInsCommand(),
+			auditCommand(), dataCommand(), linkTestCommand(),
 		},
 	}
 }

@@ -79,7 +79,8 @@ func tally(c *cli.Command, within string, ask func(each func(api.SweepEvent) err
 	for _, one := range list {
 		slices.Sort(one.devices)
 		answered += len(one.devices)
-		t.row(strings.ReplaceAll(one.value, "\n", " ⏎ "), fmt.Sprint(len(one.devices)), strings.Join(one.devices[:min(4, len(one.devices))], ", "))
+		t.row(strings.ReplaceAll(one.value, "\n", " ⏎ "), fmt.Sprint(len(one.devices)),
+			strings.Join(one.devices[:min(4, len(one.devices))], ", "))
 	}
 	if err := t.flush(); err != nil {
 		return err
@@ -90,45 +91,58 @@ func tally(c *cli.Command, within string, ask func(each func(api.SweepEvent) err
 
 func manyCommand() *cli.Command {
 	flags := func(more ...cli.Flag) []cli.Flag {
-		return append([]cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "on devices for which this CEL `EXPR` holds"}, &cli.StringFlag{Name: "group", Usage: "on devices of this group"},
-			&cli.BoolFlag{Name: "yes", Usage: "do not ask first"}, &cli.BoolFlag{Name: "each", Usage: "print each device's answer"}, &cli.IntFlag{Name: "seconds", Value: 120, Usage: "how long answers are awaited"}}, more...)
+		return append([]cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "on devices for which this CEL `EXPR` holds"},
+			&cli.StringFlag{Name: "group", Usage: "on devices of this group"},
+			&cli.BoolFlag{Name: "yes", Usage: "do not ask first"}, &cli.BoolFlag{Name: "each", Usage: "print each device's answer"},
+			&cli.IntFlag{Name: "seconds", Value: 120, Usage: "how long answers are awaited"}}, more...)
 	}
-	do := func(name, usage, args string, least int, what func(c *cli.Command, args []string) (api.ManyAction, string), more ...cli.Flag) *cli.Command {
-		return &cli.Command{Name: name, Usage: usage, ArgsUsage: args, Flags: flags(more...), Action: func(ctx context.Context, c *cli.Command) error {
-			rest := slices.DeleteFunc(c.Args().Slice(), func(a string) bool { return a == "--" })
-			if len(rest) < least {
-				return fmt.Errorf("moor many %s %s", name, args)
-			}
-			in, words := what(c, rest)
-			return doOnMany(ctx, c, in, words)
-		}}
+	do := func(name, usage, args string, least int, what func(c *cli.Command, args []string) (api.ManyAction, string),
+		more ...cli.Flag) *cli.Command {
+		return &cli.Command{Name: name, Usage: usage, ArgsUsage: args, Flags: flags(more...),
+			Action: func(ctx context.Context, c *cli.Command) error {
+				rest := slices.DeleteFunc(c.Args().Slice(), func(a string) bool { return a == "--" })
+				if len(rest) < least {
+					return fmt.Errorf("moor many %s %s", name, args)
+				}
+				in, words := what(c, rest)
+				return doOnMany(ctx, c, in, words)
+			}}
 	}
 	return &cli.Command{
-		Name:        "many",
-		Usage:       "do one thing on many devices, now",
-		Description: "It says on how many, and asks once. Those offline are named and left out. Without --where or --group it is all devices.",
+		Name:  "many",
+		Usage: "do one thing on many devices, now",
+		Description: "It says on how many, and asks once. Those offline are named and left out. Without --where or --group it is " +
+			"all devices.",
 		Commands: []*cli.Command{
 			do("run", "run a command", "-- COMMAND [ARGUMENT ...]", 1, func(c *cli.Command, args []string) (api.ManyAction, string) {
-				return api.ManyAction{Command: &link.Command{Argv: args, Line: c.Bool("line"), TimeoutSeconds: c.Int("seconds")}}, "Run " + strings.Join(args, " ")
+				return api.ManyAction{Command: &link.Command{Argv: args, Line: c.Bool("line"), TimeoutSeconds: c.Int("seconds")}}, "Run " +
+					strings.Join(args, " ")
 			}, &cli.BoolFlag{Name: "line", Usage: "give the command to the devices' own interpreter"}),
 			do("end", "end all processes of a name", "PROCESS", 1, func(c *cli.Command, args []string) (api.ManyAction, string) {
-				return api.ManyAction{Process: &link.ProcessAction{Action: link.ProcessEnd, Name: args[0], Force: c.Bool("force")}}, "End all processes named " + args[0]
+				return api.ManyAction{Process: &link.ProcessAction{Action: link.ProcessEnd, Name: args[0], Force: c.Bool("force")}},
+					"End all processes named " + args[0]
 			}, &cli.BoolFlag{Name: "force", Usage: "at once"}),
-			do("service", "start, stop or restart a service", "start|stop|restart SERVICE", 2, func(c *cli.Command, args []string) (api.ManyAction, string) {
-				return api.ManyAction{Service: &link.ServiceAction{Action: args[0], Name: args[1], Stops: c.StringSlice("stopping")}}, args[0] + " the service " + args[1]
-			}, &cli.StringSliceFlag{Name: "stopping", Usage: "a `SERVICE` that may stop with it"}),
+			do("service", "start, stop or restart a service", "start|stop|restart SERVICE", 2,
+				func(c *cli.Command, args []string) (api.ManyAction, string) {
+					return api.ManyAction{Service: &link.ServiceAction{Action: args[0], Name: args[1], Stops: c.StringSlice("stopping")}},
+						args[0] + " the service " + args[1]
+				}, &cli.StringSliceFlag{Name: "stopping", Usage: "a `SERVICE` that may stop with it"}),
 			do("power", "restart or shut down", "restart|off", 1, func(c *cli.Command, args []string) (api.ManyAction, string) {
-				return api.ManyAction{Power: &link.PowerAction{Action: args[0], Message: c.String("message"), DelaySeconds: int(c.Duration("in").Seconds())}}, "power " + args[0]
-			}, &cli.StringFlag{Name: "message", Usage: "what the people there are told"}, &cli.DurationFlag{Name: "in", Usage: "after this time, at most 1h"}),
+				return api.ManyAction{Power: &link.PowerAction{Action: args[0], Message: c.String("message"),
+					DelaySeconds: int(c.Duration("in").Seconds())}}, "power " + args[0]
+			}, &cli.StringFlag{Name: "message", Usage: "what the people there are told"},
+				&cli.DurationFlag{Name: "in", Usage: "after this time, at most 1h"}),
 			do("message", "show a message", "TEXT", 1, func(c *cli.Command, args []string) (api.ManyAction, string) {
-				return api.ManyAction{Message: &link.Message{Text: args[0], Buttons: c.StringSlice("button"), Seconds: min(c.Int("seconds"), 600)}}, "Show a message"
+				return api.ManyAction{Message: &link.Message{Text: args[0], Buttons: c.StringSlice("button"),
+					Seconds: min(c.Int("seconds"), 600)}}, "Show a message"
 			}, &cli.StringSliceFlag{Name: "button", Usage: "an `ANSWER` to choose from, at most three"}),
 			do("query", "ask for management data", "QUERY", 1, func(c *cli.Command, args []string) (api.ManyAction, string) {
 				return api.ManyAction{Query: &link.Query{Text: strings.Join(args, " ")}}, "Ask " + strings.Join(args, " ")
 			}),
 			do("set", "set a setting, whatever it is now", "PATH VALUE", 2, func(c *cli.Command, args []string) (api.ManyAction, string) {
 				path, name := settingNamed(args[0])
-				return api.ManyAction{Setting: &link.SettingAction{Action: link.SettingSet, Path: path, Name: name, Type: c.String("type"), Value: args[1], Any: true, Keep: c.Bool("keep")}}, "Set " + args[0] + " to " + args[1]
+				return api.ManyAction{Setting: &link.SettingAction{Action: link.SettingSet, Path: path, Name: name, Type: c.String("type"),
+					Value: args[1], Any: true, Keep: c.Bool("keep")}}, "Set " + args[0] + " to " + args[1]
 			}, typeFlag, keepFlag),
 			{Name: "put", Usage: "send one file", ArgsUsage: "FILE PATH", Flags: flags(replaceFlag), Action: putOnMany},
 		},

@@ -20,10 +20,13 @@ func networkCommand() *cli.Command {
 		Name:  "network",
 		Usage: "look at the network from a device",
 		Commands: []*cli.Command{
-			{Name: "show", Usage: "show addresses, routes, resolvers, neighbours and connections", ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: showNetwork},
-			{Name: "reach", Usage: "test whether the device reaches something", ArgsUsage: "NAME KIND TARGET", Description: "KIND is echo, tcp (with --port), name (a lookup) or web (a page).", ShellComplete: completeDevices,
+			{Name: "show", Usage: "show addresses, routes, resolvers, neighbours and connections", ArgsUsage: "NAME",
+				Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: showNetwork},
+			{Name: "reach", Usage: "test whether the device reaches something", ArgsUsage: "NAME KIND TARGET",
+				Description: "KIND is echo, tcp (with --port), name (a lookup) or web (a page).", ShellComplete: completeDevices,
 				Flags: []cli.Flag{&cli.IntFlag{Name: "port", Usage: "of tcp"}, &cli.IntFlag{Name: "times", Value: 4}}, Action: testReach},
-			{Name: "scan", Usage: "look for hosts on a network that the device is on", ArgsUsage: "NAME NETWORK", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: scanNetwork},
+			{Name: "scan", Usage: "look for hosts on a network that the device is on", ArgsUsage: "NAME NETWORK",
+				Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: scanNetwork},
 		},
 	}
 }

@@ -55,102 +55,110 @@ var packages = kind[api.Package]{
 
 func packagesCommand() *cli.Command {
 	on := func(name, usage string, remove bool) *cli.Command {
-		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME", Flags: beginFlags(), Action: func(ctx context.Context, c *cli.Command) error {
-			k, p, err := packages.named(ctx, c)
-			if err != nil {
-				return err
-			}
-			return begin(ctx, c, k, api.NewJob{Package: &p.ID, Remove: &remove}, p.Content.Parameters)
-		}}
+		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME", Flags: beginFlags(),
+			Action: func(ctx context.Context, c *cli.Command) error {
+				k, p, err := packages.named(ctx, c)
+				if err != nil {
+					return err
+				}
+				return begin(ctx, c, k, api.NewJob{Package: &p.ID, Remove: &remove}, p.Content.Parameters)
+			}}
 	}
-	return &cli.Command{Name: "packages", Usage: "the library of packages: files and steps, installed and removed on many devices", Commands: []*cli.Command{{
-		Name: "list", Usage: "list the library", Flags: []cli.Flag{jsonFlag},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			k, err := dial()
-			if err != nil {
-				return err
-			}
-			if c.Bool("json") {
-				return jsonList(packages.list(ctx, k))
-			}
-			t := newTable("NAME", "VERSION", "FOR", "STEPS", "FILES", "DEVICES", "CHANGED", "BY")
-			for p, err := range packages.list(ctx, k) {
+	return &cli.Command{Name: "packages", Usage: "the library of packages: files and steps, installed and removed on many devices",
+		Commands: []*cli.Command{{
+			Name: "list", Usage: "list the library", Flags: []cli.Flag{jsonFlag},
+			Action: func(ctx context.Context, c *cli.Command) error {
+				k, err := dial()
 				if err != nil {
 					return err
 				}
-				devices := ""
-				if p.Devices != nil {
-					devices = fmt.Sprint(*p.Devices)
+				if c.Bool("json") {
+					return jsonList(packages.list(ctx, k))
 				}
-				t.row(p.Content.Name, p.Content.Version, orAll(p.Content.Systems), fmt.Sprint(len(p.Content.Install)), fmt.Sprint(len(p.Content.Files)), devices, minute(p.ChangedAt), p.ChangedBy)
-			}
-			return t.flush()
-		},
-	}, {
-		Name: "show", Usage: "print a package's file", ArgsUsage: "NAME",
-		Flags: []cli.Flag{jsonFlag, packages.asOf()},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			_, p, err := packages.named(ctx, c)
-			if err != nil {
-				return err
-			}
-			if c.Bool("json") {
-				return printJSON(p)
-			}
-			_, err = os.Stdout.WriteString(p.File)
-			return err
-		},
-	}, {
-		Name: "add", Usage: "take packages from their files into the library; one of the same name becomes a new version", ArgsUsage: "FILE...",
-		Description: "What a package brings is named under files, and may lie beside the file: then moor sends it to the\ncontent store, and fills in its digest and size.",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			if c.Args().Len() == 0 {
-				return errors.New("give the files; moor packages show prints how one looks")
-			}
-			k, err := dial()
-			if err != nil {
-				return err
-			}
-			for _, path := range c.Args().Slice() {
-				if err := addPackage(ctx, k, path); err != nil {
-					return fmt.Errorf("%s: %w", path, err)
+				t := newTable("NAME", "VERSION", "FOR", "STEPS", "FILES", "DEVICES", "CHANGED", "BY")
+				for p, err := range packages.list(ctx, k) {
+					if err != nil {
+						return err
+					}
+					devices := ""
+					if p.Devices != nil {
+						devices = fmt.Sprint(*p.Devices)
+					}
+					t.row(p.Content.Name, p.Content.Version, orAll(p.Content.Systems), fmt.Sprint(len(p.Content.Install)),
+						fmt.Sprint(len(p.Content.Files)), devices, minute(p.ChangedAt), p.ChangedBy)
 				}
-			}
-			return nil
-		},
-	}, on("install", "install a package on the chosen devices, with what it needs", false), on("uninstall", "remove a package from the chosen devices", true), packages.versionsCommand(), packages.changesCommand(), packages.dropCommand("remove a package from the library; devices keep what was installed", func(ctx context.Context, k *client.Client, p api.Package) error {
-		return client.Done(k.RemovePackageWithResponse(ctx, p.ID))
-	}), {
-		Name: "files", Usage: "list the content store: what packages bring", Flags: []cli.Flag{jsonFlag},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			k, err := dial()
-			if err != nil {
-				return err
-			}
-			rows := client.Pages(func(cursor *string) ([]api.Content, *string, error) {
-				page, err := client.Result(k.ListContentsWithResponse(ctx, &api.ListContentsParams{Cursor: cursor}))
-				if err != nil {
-					return nil, nil, err
-				}
-				return page.Items, page.Next, nil
-			})
-			if c.Bool("json") {
-				return jsonList(rows)
-			}
-			t := newTable("NAME", "SIZE", "THERE", "SHA-256", "BROUGHT BY")
-			for x, err := range rows {
+				return t.flush()
+			},
+		}, {
+			Name: "show", Usage: "print a package's file", ArgsUsage: "NAME",
+			Flags: []cli.Flag{jsonFlag, packages.asOf()},
+			Action: func(ctx context.Context, c *cli.Command) error {
+				_, p, err := packages.named(ctx, c)
 				if err != nil {
 					return err
 				}
-				there := "whole"
-				if !x.Whole {
-					there = fmt.Sprintf("%d %%", 100*x.Have/max(x.Size, 1))
+				if c.Bool("json") {
+					return printJSON(p)
 				}
-				t.row(x.Name, fmt.Sprint(x.Size), there, x.Sha256[:16], strings.Join(*x.Packages, ", "))
-			}
-			return t.flush()
-		},
-	}}}
+				_, err = os.Stdout.WriteString(p.File)
+				return err
+			},
+		}, {
+			Name: "add", Usage: "take packages from their files into the library; one of the same name becomes a new version",
+			ArgsUsage: "FILE...",
+			Description: "What a package brings is named under files, and may lie beside the file: then moor sends it to the\ncontent " +
+				"store, and fills in its digest and size.",
+			Action: func(ctx context.Context, c *cli.Command) error {
+				if c.Args().Len() == 0 {
+					return errors.New("give the files; moor packages show prints how one looks")
+				}
+				k, err := dial()
+				if err != nil {
+					return err
+				}
+				for _, path := range c.Args().Slice() {
+					if err := addPackage(ctx, k, path); err != nil {
+						return fmt.Errorf("%s: %w", path, err)
+					}
+				}
+				return nil
+			},
+		}, on("install", "install a package on the chosen devices, with what it needs", false),
+			on("uninstall", "remove a package from the chosen devices", true), packages.versionsCommand(), packages.changesCommand(),
+			packages.dropCommand("remove a package from the library; devices keep what was installed",
+				func(ctx context.Context, k *client.Client, p api.Package) error {
+					return client.Done(k.RemovePackageWithResponse(ctx, p.ID))
+				}), {
+				Name: "files", Usage: "list the content store: what packages bring", Flags: []cli.Flag{jsonFlag},
+				Action: func(ctx context.Context, c *cli.Command) error {
+					k, err := dial()
+					if err != nil {
+						return err
+					}
+					rows := client.Pages(func(cursor *string) ([]api.Content, *string, error) {
+						page, err := client.Result(k.ListContentsWithResponse(ctx, &api.ListContentsParams{Cursor: cursor}))
+						if err != nil {
+							return nil, nil, err
+						}
+						return page.Items, page.Next, nil
+					})
+					if c.Bool("json") {
+						return jsonList(rows)
+					}
+					t := newTable("NAME", "SIZE", "THERE", "SHA-256", "BROUGHT BY")
+					for x, err := range rows {
+						if err != nil {
+							return err
+						}
+						there := "whole"
+						if !x.Whole {
+							there = fmt.Sprintf("%d %%", 100*x.Have/max(x.Size, 1))
+						}
+						t.row(x.Name, fmt.Sprint(x.Size), there, x.Sha256[:16], strings.Join(*x.Packages, ", "))
+					}
+					return t.flush()
+				},
+			}}}
 }
 
 func orAll(systems []string) string {
@@ -201,9 +209,10 @@ func addPackage(ctx context.Context, k *client.Client, path string) error {
 		return err
 	}
 	in := api.NewPackage{File: string(file)}
-	made, err := packages.put(ctx, k, p.Name, func() (*api.Package, error) { return client.Made(k.AddPackageWithResponse(ctx, in)) }, func(old api.Package) (*api.Package, error) {
-		return client.Result(k.SetPackageWithResponse(ctx, old.ID, in))
-	})
+	made, err := packages.put(ctx, k, p.Name, func() (*api.Package, error) { return client.Made(k.AddPackageWithResponse(ctx, in)) },
+		func(old api.Package) (*api.Package, error) {
+			return client.Result(k.SetPackageWithResponse(ctx, old.ID, in))
+		})
 	if err == nil {
 		fmt.Printf("%s %s is in the library.\n", made.Content.Name, made.Content.Version)
 	}

@@ -18,30 +18,32 @@ func peopleCommand() *cli.Command {
 		Name:  "people",
 		Usage: "see who is signed in at a device, and reach them",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list who is signed in", ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: func(ctx context.Context, c *cli.Command) error {
-				k, d, err := target(ctx, c)
-				if err != nil {
-					return err
-				}
-				list, err := client.Result(k.ListPresenceWithResponse(ctx, d.ID))
-				if err != nil {
-					return err
-				}
-				if c.Bool("json") {
-					return printJSON(list.Items)
-				}
-				t := newTable("SESSION", "NAME", "KIND", "WHERE", "IDLE", "LOCKED")
-				for _, p := range list.Items {
-					idle := ""
-					if p.IdleSeconds >= 0 {
-						idle = lasted(time.Duration(p.IdleSeconds) * time.Second)
+			{Name: "list", Usage: "list who is signed in", ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices,
+				Action: func(ctx context.Context, c *cli.Command) error {
+					k, d, err := target(ctx, c)
+					if err != nil {
+						return err
 					}
-					t.row(p.Session, p.Name, p.Kind, p.Where, idle, map[bool]string{true: "yes"}[p.Locked])
-				}
-				return t.flush()
-			}},
+					list, err := client.Result(k.ListPresenceWithResponse(ctx, d.ID))
+					if err != nil {
+						return err
+					}
+					if c.Bool("json") {
+						return printJSON(list.Items)
+					}
+					t := newTable("SESSION", "NAME", "KIND", "WHERE", "IDLE", "LOCKED")
+					for _, p := range list.Items {
+						idle := ""
+						if p.IdleSeconds >= 0 {
+							idle = lasted(time.Duration(p.IdleSeconds) * time.Second)
+						}
+						t.row(p.Session, p.Name, p.Kind, p.Where, idle, map[bool]string{true: "yes"}[p.Locked])
+					}
+					return t.flush()
+				}},
 			{Name: "message", Usage: "show a message and wait for an answer", ArgsUsage: "NAME TEXT", ShellComplete: completeDevices,
-				Flags: []cli.Flag{jsonFlag, &cli.StringSliceFlag{Name: "button", Usage: "an `ANSWER` to choose from, at most three"}, &cli.StringFlag{Name: "session"}, &cli.DurationFlag{Name: "wait", Value: 2 * time.Minute, Usage: "how long it stays"}},
+				Flags: []cli.Flag{jsonFlag, &cli.StringSliceFlag{Name: "button", Usage: "an `ANSWER` to choose from, at most three"},
+					&cli.StringFlag{Name: "session"}, &cli.DurationFlag{Name: "wait", Value: 2 * time.Minute, Usage: "how long it stays"}},
 				Action: func(ctx context.Context, c *cli.Command) error {
 					if c.NArg() != 2 {
 						return errors.New("moor people message NAME TEXT")
@@ -50,7 +52,9 @@ func peopleCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					a, err := client.Result(k.ShowMessageWithResponse(ctx, d.ID, link.Message{Text: c.Args().Get(1), Buttons: c.StringSlice("button"), Session: c.String("session"), Seconds: int(c.Duration("wait").Seconds())}))
+					a, err := client.Result(k.ShowMessageWithResponse(ctx, d.ID,
+						link.Message{Text: c.Args().Get(1), Buttons: c.StringSlice("button"), Session: c.String("session"),
+							Seconds: int(c.Duration("wait").Seconds())}))
 					if err != nil {
 						return err
 					}
@@ -65,17 +69,18 @@ func peopleCommand() *cli.Command {
 					}
 					return nil
 				}},
-			{Name: "clipboard", Usage: "put a text on the clipboard of the person at the device", ArgsUsage: "NAME TEXT", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: func(ctx context.Context, c *cli.Command) error {
-				if c.NArg() != 2 {
-					return errors.New("moor people clipboard NAME TEXT")
-				}
-				k, d, err := target(ctx, c)
-				if err != nil {
-					return err
-				}
-				o, err := client.Result(k.SetClipboardWithResponse(ctx, d.ID, link.Clip{Text: c.Args().Get(1)}))
-				return outcome(c, o, err)
-			}},
+			{Name: "clipboard", Usage: "put a text on the clipboard of the person at the device", ArgsUsage: "NAME TEXT",
+				Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: func(ctx context.Context, c *cli.Command) error {
+					if c.NArg() != 2 {
+						return errors.New("moor people clipboard NAME TEXT")
+					}
+					k, d, err := target(ctx, c)
+					if err != nil {
+						return err
+					}
+					o, err := client.Result(k.SetClipboardWithResponse(ctx, d.ID, link.Clip{Text: c.Args().Get(1)}))
+					return outcome(c, o, err)
+				}},
 		},
 	}
 }

@@ -52,12 +52,14 @@ func policiesCommand() *cli.Command {
 						checks = append(checks, "response "+r.Name)
 					}
 				}
-				t.row(y.ID.String(), y.Name, strings.TrimSpace(string(y.Scope.Kind)+" "+y.ScopeName), strings.Join(checks, ", "), ago(y.ChangedAt)+" by "+y.ChangedBy)
+				t.row(y.ID.String(), y.Name, strings.TrimSpace(string(y.Scope.Kind)+" "+y.ScopeName), strings.Join(checks, ", "),
+					ago(y.ChangedAt)+" by "+y.ChangedBy)
 			}
 			return t.flush()
 		},
 	}, {
-		Name: "checks", Usage: "list what a device is judged by, with the policy each setting came from", ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices,
+		Name: "checks", Usage: "list what a device is judged by, with the policy each setting came from", ArgsUsage: "NAME",
+		Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, d, err := target(ctx, c)
 			if err != nil {
@@ -83,7 +85,8 @@ func policiesCommand() *cli.Command {
 	}, {
 		Name: "set", Usage: "add a policy from a file, or change the one of an id", ArgsUsage: "[ID]",
 		Description: "The file is JSON: {\"name\": …, \"scope\": {\"kind\": \"site\", \"id\": …}, \"settings\": [{\"check\": \"disk\",\n" +
-			"\"above\": {\"warning\": 80, \"critical\": 90}, \"for_seconds\": 300}], \"responses\": [{\"name\": \"Restart it\", \"check\": \"service\",\n" +
+			"\"above\": {\"warning\": 80, \"critical\": 90}, \"for_seconds\": 300}], \"responses\": [{\"name\": \"Restart it\", " +
+			"\"check\": \"service\",\n" +
 			"\"steps\": [{\"do\": \"restart-service\", \"watch\": 600}]}]}; moor policies list --json prints such.",
 		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "file", Required: true, Usage: "JSON `FILE`; - for standard input"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -115,8 +118,10 @@ func policiesCommand() *cli.Command {
 			return nil
 		},
 	}, {
-		Name: "responses", Usage: "list what policies did by themselves when checks failed, the latest first", ArgsUsage: "[DEVICE]", ShellComplete: completeDevices,
-		Flags:  []cli.Flag{jsonFlag, &cli.BoolFlag{Name: "open", Usage: "only what is under way"}, &cli.IntFlag{Name: "limit", Value: 30, Usage: "how many at most"}},
+		Name: "responses", Usage: "list what policies did by themselves when checks failed, the latest first", ArgsUsage: "[DEVICE]",
+		ShellComplete: completeDevices,
+		Flags: []cli.Flag{jsonFlag, &cli.BoolFlag{Name: "open", Usage: "only what is under way"},
+			&cli.IntFlag{Name: "limit", Value: 30, Usage: "how many at most"}},
 		Action: listResponses,
 	}, {
 		Name: "remove", Usage: "remove a policy", ArgsUsage: "ID",
@@ -129,10 +134,14 @@ func policiesCommand() *cli.Command {
 		},
 	}, {
 		Name: "try", Usage: "show what limits would have alerted about in the past", ArgsUsage: "CHECK",
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "of", Usage: "only this disk or sensor"}, &cli.FloatFlag{Name: "warning", Usage: "limit of a warning"},
-			&cli.FloatFlag{Name: "critical", Usage: "limit of a critical alert"}, &cli.BoolFlag{Name: "below", Usage: "the limits are least values"},
-			&cli.DurationFlag{Name: "for", Usage: "how long it must last"}, &cli.IntFlag{Name: "days", Value: 7, Usage: "how far back, 1 to 90"},
-			&cli.StringFlag{Name: "site", Usage: "only devices of this site, by its name"}, &cli.StringFlag{Name: "group", Usage: "only devices of this group, by its name"}},
+		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "of", Usage: "only this disk or sensor"},
+			&cli.FloatFlag{Name: "warning", Usage: "limit of a warning"},
+			&cli.FloatFlag{Name: "critical", Usage: "limit of a critical alert"},
+			&cli.BoolFlag{Name: "below", Usage: "the limits are least values"},
+			&cli.DurationFlag{Name: "for", Usage: "how long it must last"},
+			&cli.IntFlag{Name: "days", Value: 7, Usage: "how far back, 1 to 90"},
+			&cli.StringFlag{Name: "site", Usage: "only devices of this site, by its name"},
+			&cli.StringFlag{Name: "group", Usage: "only devices of this group, by its name"}},
 		Action: tryPolicy,
 	}}}
 }
@@ -155,7 +164,8 @@ func tryPolicy(ctx context.Context, c *cli.Command) error {
 		limits.Critical = &v
 	}
 	days := c.Int("days")
-	in := api.Trial{Days: &days, Setting: health.Setting{Check: c.Args().First(), Subject: c.String("of"), ForSeconds: int(c.Duration("for").Seconds())}}
+	in := api.Trial{Days: &days, Setting: health.Setting{Check: c.Args().First(), Subject: c.String("of"),
+		ForSeconds: int(c.Duration("for").Seconds())}}
 	if c.Bool("below") {
 		in.Setting.Below = limits
 	} else {
@@ -274,7 +284,8 @@ func groupsCommand() *cli.Command {
 	}, {
 		Name: "set", Usage: "make a group of an expression or of named devices, or change it", ArgsUsage: "GROUP [DEVICE ...]",
 		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "a CEL `EXPR` that holds for its devices"},
-			&cli.StringFlag{Name: "organisation", Usage: "whose devices it holds, by `NAME`; may be left out where there is one alone"}, &cli.BoolFlag{Name: "global", Usage: "it holds devices of every organisation"}},
+			&cli.StringFlag{Name: "organisation", Usage: "whose devices it holds, by `NAME`; may be left out where there is one alone"},
+			&cli.BoolFlag{Name: "global", Usage: "it holds devices of every organisation"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {

@@ -20,14 +20,18 @@ func powerCommand() *cli.Command {
 			args = "NAME SESSION"
 		}
 		return &cli.Command{Name: name, Usage: usage, ArgsUsage: args, ShellComplete: completeDevices,
-			Flags: []cli.Flag{jsonFlag, &cli.DurationFlag{Name: "in", Usage: "after this time, at most 1h"}, &cli.StringFlag{Name: "message", Usage: "what the person at the device is told"}, &cli.BoolFlag{Name: "wait", Usage: "wait until the device is back"}},
+			Flags: []cli.Flag{jsonFlag, &cli.DurationFlag{Name: "in", Usage: "after this time, at most 1h"},
+				&cli.StringFlag{Name: "message", Usage: "what the person at the device is told"},
+				&cli.BoolFlag{Name: "wait", Usage: "wait until the device is back"}},
 			Action: func(ctx context.Context, c *cli.Command) error {
 				k, d, err := target(ctx, c)
 				if err != nil {
 					return err
 				}
 				began := time.Now()
-				o, err := client.Result(k.ChangePowerWithResponse(ctx, d.ID, link.PowerAction{Action: name, Session: c.Args().Get(1), DelaySeconds: int(c.Duration("in").Seconds()), Message: c.String("message")}))
+				o, err := client.Result(k.ChangePowerWithResponse(ctx, d.ID,
+					link.PowerAction{Action: name, Session: c.Args().Get(1), DelaySeconds: int(c.Duration("in").Seconds()),
+						Message: c.String("message")}))
 				if err := outcome(c, o, err); err != nil || !c.Bool("wait") {
 					return err
 				}
@@ -37,19 +41,23 @@ func powerCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "power",
 		Usage: "restart or end a device, or a session on it: the person there notices",
-		Commands: []*cli.Command{action(link.PowerRestart, "restart it", false), action(link.PowerFirmware, "restart it into its firmware's settings", false), action(link.PowerRecovery, "restart it into its recovery or safe mode", false),
-			action(link.PowerOff, "shut it down", false), action(link.PowerCancel, "call off what was to come", false), action(link.PowerLogOff, "sign a session out", true), action(link.PowerLock, "lock a session", true),
-			{Name: "wake", Usage: "wake it through its neighbours (Wake-on-LAN)", ArgsUsage: "NAME", ShellComplete: completeDevices, Action: func(ctx context.Context, c *cli.Command) error {
-				k, d, err := target(ctx, c)
-				if err != nil {
+		Commands: []*cli.Command{action(link.PowerRestart, "restart it", false),
+			action(link.PowerFirmware, "restart it into its firmware's settings", false),
+			action(link.PowerRecovery, "restart it into its recovery or safe mode", false),
+			action(link.PowerOff, "shut it down", false), action(link.PowerCancel, "call off what was to come", false),
+			action(link.PowerLogOff, "sign a session out", true), action(link.PowerLock, "lock a session", true),
+			{Name: "wake", Usage: "wake it through its neighbours (Wake-on-LAN)", ArgsUsage: "NAME", ShellComplete: completeDevices,
+				Action: func(ctx context.Context, c *cli.Command) error {
+					k, d, err := target(ctx, c)
+					if err != nil {
+						return err
+					}
+					r, err := client.Result(k.WakeDeviceWithResponse(ctx, d.ID))
+					if err == nil {
+						fmt.Printf("%s (by %s)\n", r.Message, strings.Join(r.By, ", "))
+					}
 					return err
-				}
-				r, err := client.Result(k.WakeDeviceWithResponse(ctx, d.ID))
-				if err == nil {
-					fmt.Printf("%s (by %s)\n", r.Message, strings.Join(r.By, ", "))
-				}
-				return err
-			}}},
+				}}},
 	}
 }
 

@@ -44,7 +44,8 @@ func reportsCommand() *cli.Command {
 			}
 			t := newTable("SITE", "DEVICES", "CURRENT", "SHARE", "LATE", "EXPLOITED", "MISSING")
 			for _, x := range append(all.Sites, patch.NamedTally{Name: "all", Tally: all.Now}) {
-				t.row(x.Name, fmt.Sprintf("%7d", x.Tally.Devices), fmt.Sprintf("%7d", x.Tally.Current), shareOf(x.Tally), fmt.Sprintf("%4d", x.Tally.Late), fmt.Sprintf("%9d", x.Tally.Exploited), fmt.Sprintf("%7d", x.Tally.Missing))
+				t.row(x.Name, fmt.Sprintf("%7d", x.Tally.Devices), fmt.Sprintf("%7d", x.Tally.Current), shareOf(x.Tally),
+					fmt.Sprintf("%4d", x.Tally.Late), fmt.Sprintf("%9d", x.Tally.Exploited), fmt.Sprintf("%7d", x.Tally.Missing))
 			}
 			if err := t.flush(); err != nil {
 				return err
@@ -52,19 +53,22 @@ func reportsCommand() *cli.Command {
 			fmt.Println()
 			t = newTable("DAY", "DEVICES", "CURRENT", "SHARE", "LATE")
 			for _, d := range all.Days {
-				t.row(d.Day.Format("2006-01-02"), fmt.Sprintf("%7d", d.Tally.Devices), fmt.Sprintf("%7d", d.Tally.Current), shareOf(d.Tally), fmt.Sprintf("%4d", d.Tally.Late))
+				t.row(d.Day.Format("2006-01-02"), fmt.Sprintf("%7d", d.Tally.Devices), fmt.Sprintf("%7d", d.Tally.Current),
+					shareOf(d.Tally), fmt.Sprintf("%4d", d.Tally.Late))
 			}
 			return t.flush()
 		},
 	}, {
-		Name: "make", Usage: "make a report on updates as a file, of HTML or PDF by its name", ArgsUsage: "FILE", Flags: []cli.Flag{organisation, days},
+		Name: "make", Usage: "make a report on updates as a file, of HTML or PDF by its name", ArgsUsage: "FILE",
+		Flags: []cli.Flag{organisation, days},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
 			name := c.Args().First()
-			in := api.MakeReportParams{Days: new(c.Int("days")), Format: api.MakeReportParamsFormat(strings.TrimPrefix(strings.ToLower(filepath.Ext(name)), "."))}
+			in := api.MakeReportParams{Days: new(c.Int("days")),
+				Format: api.MakeReportParamsFormat(strings.TrimPrefix(strings.ToLower(filepath.Ext(name)), "."))}
 			if in.Format != api.HTML && in.Format != api.Pdf {
 				return errors.New("name a file that ends in .html or .pdf: moor reports make updates.pdf")
 			}
@@ -124,14 +128,17 @@ func reportsCommand() *cli.Command {
 		},
 	}, {
 		Name: "schedule", Usage: "have a report sent by e-mail; one of the same name is changed", ArgsUsage: "NAME",
-		Flags: []cli.Flag{organisation, days, &cli.StringSliceFlag{Name: "to", Required: true, Usage: "e-mail `ADDRESS`"}, &cli.StringFlag{Name: "start", Required: true, Usage: "the first time, such as 2026-12-01T07:00"},
-			&cli.StringFlag{Name: "rule", Value: "FREQ=MONTHLY", Usage: "when again, as an `RRULE` of RFC 5545; empty for once"}, &cli.StringFlag{Name: "zone", Usage: "of these times, such as Europe/Vienna; UTC where it is left out"}},
+		Flags: []cli.Flag{organisation, days, &cli.StringSliceFlag{Name: "to", Required: true, Usage: "e-mail `ADDRESS`"},
+			&cli.StringFlag{Name: "start", Required: true, Usage: "the first time, such as 2026-12-01T07:00"},
+			&cli.StringFlag{Name: "rule", Value: "FREQ=MONTHLY", Usage: "when again, as an `RRULE` of RFC 5545; empty for once"},
+			&cli.StringFlag{Name: "zone", Usage: "of these times, such as Europe/Vienna; UTC where it is left out"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
-			in := api.NewReportSchedule{Name: c.Args().First(), To: c.StringSlice("to"), Days: c.Int("days"), When: calendar.Window{Start: c.String("start"), Rule: c.String("rule"), Zone: c.String("zone"), Minutes: 1}}
+			in := api.NewReportSchedule{Name: c.Args().First(), To: c.StringSlice("to"), Days: c.Int("days"),
+				When: calendar.Window{Start: c.String("start"), Rule: c.String("rule"), Zone: c.String("zone"), Minutes: 1}}
 			if in.Organisation, err = organisationOf(ctx, k, c.String("organisation")); err != nil {
 				return err
 			}
@@ -152,7 +159,8 @@ func reportsCommand() *cli.Command {
 				fmt.Println("It is not sent any more: its time is over.")
 				return nil
 			}
-			fmt.Printf("%s is sent to %s, next at %s.\n", device.CleanText(made.Schedule.Name), device.CleanLong(strings.Join(made.Schedule.To, ", "), 500), minute(*made.NextAt))
+			fmt.Printf("%s is sent to %s, next at %s.\n", device.CleanText(made.Schedule.Name),
+				device.CleanLong(strings.Join(made.Schedule.To, ", "), 500), minute(*made.NextAt))
 			return nil
 		},
 	}, scheduleAction("send", "send a report now", func(ctx context.Context, k *client.Client, id uuid.UUID) error {

@@ -58,27 +58,30 @@ func rolloutOf(ctx context.Context, c *cli.Command) (*client.Client, *api.Rollou
 
 func rolloutsCommand() *cli.Command {
 	action := func(action, usage string) *cli.Command {
-		return &cli.Command{Name: action, Usage: usage, ArgsUsage: "ROLLOUT", Flags: []cli.Flag{&cli.StringSliceFlag{Name: "without", Usage: "leave out the update of this `NAME`, beside those that are left out"}}, Action: func(ctx context.Context, c *cli.Command) error {
-			k, r, err := rolloutOf(ctx, c)
-			if err != nil {
-				return err
-			}
-			in := api.RolloutAction{}
-			if action != "leave-out" {
-				in.Action = &action
-			} else if len(c.StringSlice("without")) == 0 {
-				return errors.New("say what is left out: --without NAME")
-			}
-			if more := c.StringSlice("without"); len(more) > 0 {
-				without := append(r.Spec.Without, more...)
-				in.Without = &without
-			}
-			r, err = client.Result(k.SteerRolloutWithResponse(ctx, r.ID, in))
-			if err != nil {
-				return err
-			}
-			return printRollout(r)
-		}}
+		return &cli.Command{Name: action, Usage: usage, ArgsUsage: "ROLLOUT",
+			Flags: []cli.Flag{&cli.StringSliceFlag{Name: "without",
+				Usage: "leave out the update of this `NAME`, beside those that are left out"}},
+			Action: func(ctx context.Context, c *cli.Command) error {
+				k, r, err := rolloutOf(ctx, c)
+				if err != nil {
+					return err
+				}
+				in := api.RolloutAction{}
+				if action != "leave-out" {
+					in.Action = &action
+				} else if len(c.StringSlice("without")) == 0 {
+					return errors.New("say what is left out: --without NAME")
+				}
+				if more := c.StringSlice("without"); len(more) > 0 {
+					without := append(r.Spec.Without, more...)
+					in.Without = &without
+				}
+				r, err = client.Result(k.SteerRolloutWithResponse(ctx, r.ID, in))
+				if err != nil {
+					return err
+				}
+				return printRollout(r)
+			}}
 	}
 	return &cli.Command{Name: "rollouts", Usage: "bring approved updates to devices, ring by ring", Commands: []*cli.Command{{
 		Name: "list", Usage: "list rollouts, the latest first", Flags: []cli.Flag{jsonFlag},
@@ -101,7 +104,8 @@ func rolloutsCommand() *cli.Command {
 						all[s] += n
 					}
 				}
-				t.row(r.ID.String()[:8], r.Spec.Name, r.Phase, fmt.Sprintf("%d of %d", min(r.At+1, len(r.Rings)), len(r.Rings)), statesOf(all), minute(r.BegunAt), r.BegunBy)
+				t.row(r.ID.String()[:8], r.Spec.Name, r.Phase, fmt.Sprintf("%d of %d", min(r.At+1, len(r.Rings)), len(r.Rings)),
+					statesOf(all), minute(r.BegunAt), r.BegunBy)
 			}
 			return t.flush()
 		},
@@ -111,12 +115,27 @@ func rolloutsCommand() *cli.Command {
 			"devices parted by commas, or where EXPRESSION; a ring of a name alone takes all that are left. TIME is how\n" +
 			"long those that were patched are watched before the next ring begins:\n\n" +
 			"  moor rollouts start \"November\" --ring 'first: hay-kiosk, low-kiosk for 1h' --ring 'tenth: 10% for 24h' --ring 'the rest'",
-		Flags: []cli.Flag{jsonFlag, &cli.StringSliceFlag{Name: "ring", Usage: "a `RING`, as below"}, &cli.StringFlag{Name: "where", Usage: "devices for which this `EXPRESSION` holds; '' is all"}, &cli.StringFlag{Name: "group", Usage: "the devices of a `GROUP`"},
-			&cli.StringSliceFlag{Name: "class", Usage: "only approved updates of this `CLASS`"}, &cli.StringSliceFlag{Name: "update", Usage: "only the approved update of this `NAME`"}, &cli.StringSliceFlag{Name: "without", Usage: "leave out the update of this `NAME`"},
-			&cli.BoolFlag{Name: "in-windows", Usage: "install in the devices' maintenance windows alone"}, &cli.BoolFlag{Name: "stage", Usage: "fetch what is to be installed before the windows"}, &cli.IntFlag{Name: "per-site", Usage: "at most `N` devices at once at a site"},
-			&cli.DurationFlag{Name: "wait", Value: 7 * 24 * time.Hour, Usage: "how long devices that are away are caught up"}, &cli.StringFlag{Name: "restart", Value: patch.RestartNeeded, Usage: "never, needed: where an update asks for it, or asked: the person may put it off"}, &cli.IntFlag{Name: "deferrals", Value: 3, Usage: "how `OFTEN` they may"}, &cli.DurationFlag{Name: "defer", Value: time.Hour, Usage: "by how long each time"}, &cli.BoolFlag{Name: "wake", Usage: "devices that are off are woken, and shut down afterwards"},
-			&cli.BoolFlag{Name: "careful", Usage: "hold it where there are not enough devices to tell, too"}, &cli.BoolFlag{Name: "take-back", Usage: "take back what was installed where it is held"}, &cli.BoolFlag{Name: "urgent", Usage: "watch no ring, once a second person agrees"},
-			&cli.StringFlag{Name: "before", Usage: "a script that devices run before, a `FILE` that ends in .sh, .py, .ps1 or .cmd; where it fails nothing is installed"}, &cli.StringFlag{Name: "after", Usage: "a script that they run after, a `FILE` as before"},
+		Flags: []cli.Flag{jsonFlag, &cli.StringSliceFlag{Name: "ring", Usage: "a `RING`, as below"},
+			&cli.StringFlag{Name: "where", Usage: "devices for which this `EXPRESSION` holds; '' is all"},
+			&cli.StringFlag{Name: "group", Usage: "the devices of a `GROUP`"},
+			&cli.StringSliceFlag{Name: "class", Usage: "only approved updates of this `CLASS`"},
+			&cli.StringSliceFlag{Name: "update", Usage: "only the approved update of this `NAME`"},
+			&cli.StringSliceFlag{Name: "without", Usage: "leave out the update of this `NAME`"},
+			&cli.BoolFlag{Name: "in-windows", Usage: "install in the devices' maintenance windows alone"},
+			&cli.BoolFlag{Name: "stage", Usage: "fetch what is to be installed before the windows"},
+			&cli.IntFlag{Name: "per-site", Usage: "at most `N` devices at once at a site"},
+			&cli.DurationFlag{Name: "wait", Value: 7 * 24 * time.Hour, Usage: "how long devices that are away are caught up"},
+			&cli.StringFlag{Name: "restart", Value: patch.RestartNeeded,
+				Usage: "never, needed: where an update asks for it, or asked: the person may put it off"},
+			&cli.IntFlag{Name: "deferrals", Value: 3, Usage: "how `OFTEN` they may"},
+			&cli.DurationFlag{Name: "defer", Value: time.Hour, Usage: "by how long each time"},
+			&cli.BoolFlag{Name: "wake", Usage: "devices that are off are woken, and shut down afterwards"},
+			&cli.BoolFlag{Name: "careful", Usage: "hold it where there are not enough devices to tell, too"},
+			&cli.BoolFlag{Name: "take-back", Usage: "take back what was installed where it is held"},
+			&cli.BoolFlag{Name: "urgent", Usage: "watch no ring, once a second person agrees"},
+			&cli.StringFlag{Name: "before", Usage: "a script that devices run before, a `FILE` that ends in .sh, .py, .ps1 or .cmd; " +
+				"where it fails nothing is installed"}, &cli.StringFlag{Name: "after",
+				Usage: "a script that they run after, a `FILE` as before"},
 			&cli.BoolFlag{Name: "plan", Usage: "only tell what would be done"}},
 		Action: startRollout,
 	}, {
@@ -132,7 +151,8 @@ func rolloutsCommand() *cli.Command {
 			return printRollout(r)
 		},
 	}, {
-		Name: "devices", Usage: "list the devices of a rollout, by ring, those that failed first", ArgsUsage: "ROLLOUT", Flags: []cli.Flag{jsonFlag},
+		Name: "devices", Usage: "list the devices of a rollout, by ring, those that failed first", ArgsUsage: "ROLLOUT",
+		Flags: []cli.Flag{jsonFlag},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, r, err := rolloutOf(ctx, c)
 			if err != nil {
@@ -168,8 +188,12 @@ func rolloutsCommand() *cli.Command {
 			}
 			return t.flush()
 		},
-	}, action(patch.ActionAgree, "agree to an urgent rollout, as the second person"), action("adopt", "answer for a rollout whose owner may no longer do it, so that it goes on with your rights"), action(patch.ActionPause, "have no further ring begin"), action(patch.ActionResume, "have a paused rollout go on"),
-		action(patch.ActionRelease, "have a rollout go on though it was held"), action(patch.ActionAgain, "patch the ring anew, after something was mended or left out"), action(patch.ActionRevert, "take back what was installed"),
+	}, action(patch.ActionAgree, "agree to an urgent rollout, as the second person"),
+		action("adopt", "answer for a rollout whose owner may no longer do it, so that it goes on with your rights"),
+		action(patch.ActionPause, "have no further ring begin"), action(patch.ActionResume, "have a paused rollout go on"),
+		action(patch.ActionRelease, "have a rollout go on though it was held"),
+		action(patch.ActionAgain, "patch the ring anew, after something was mended or left out"),
+		action(patch.ActionRevert, "take back what was installed"),
 		action(patch.ActionCancel, "end a rollout; what was installed stays"), action("leave-out", "leave updates out from now on")}}
 }
 
@@ -218,8 +242,10 @@ func startRollout(ctx context.Context, c *cli.Command) error {
 	if in.Where, in.Group, err = whereOrGroup(ctx, c, k); err != nil {
 		return err
 	}
-	spec := patch.Rollout{Name: c.Args().First(), Names: c.StringSlice("update"), Without: c.StringSlice("without"), Windows: c.Bool("in-windows"), Stage: c.Bool("stage"), PerSite: c.Int("per-site"), WaitHours: int(c.Duration("wait").Hours()),
-		Restart: c.String("restart"), Wake: c.Bool("wake"), Urgent: c.Bool("urgent"), Gate: patch.Gate{Careful: c.Bool("careful"), Rollback: c.Bool("take-back")}, Rings: []patch.Ring{}}
+	spec := patch.Rollout{Name: c.Args().First(), Names: c.StringSlice("update"), Without: c.StringSlice("without"),
+		Windows: c.Bool("in-windows"), Stage: c.Bool("stage"), PerSite: c.Int("per-site"), WaitHours: int(c.Duration("wait").Hours()),
+		Restart: c.String("restart"), Wake: c.Bool("wake"), Urgent: c.Bool("urgent"),
+		Gate: patch.Gate{Careful: c.Bool("careful"), Rollback: c.Bool("take-back")}, Rings: []patch.Ring{}}
 	if spec.Restart == patch.RestartAsked {
 		spec.Deferrals, spec.Defer = c.Int("deferrals"), int(c.Duration("defer").Minutes())
 	}
@@ -277,7 +303,8 @@ func scriptSteps(name string) ([]work.Step, error) {
 func printRolloutPlan(r *api.Rollout) error {
 	t := newTable("RING", "DEVICES", "WATCHED", "TO PATCH", "NO WINDOW", "SUCH AS")
 	for i, ring := range r.Rings {
-		t.row(ring.Name, fmt.Sprint(ring.Devices), soak(r.Spec.Rings[i]), fmt.Sprint(ring.States["planned"]), fmt.Sprint(*ring.Shut), strings.Join(*ring.Sample, ", "))
+		t.row(ring.Name, fmt.Sprint(ring.Devices), soak(r.Spec.Rings[i]), fmt.Sprint(ring.States["planned"]), fmt.Sprint(*ring.Shut),
+			strings.Join(*ring.Sample, ", "))
 	}
 	if err := t.flush(); err != nil {
 		return err
@@ -372,7 +399,8 @@ func printRollout(r *api.Rollout) error {
 	}
 	if r.Phase == string(patch.PhaseHeld) {
 		id := r.ID.String()[:8]
-		fmt.Printf("\nSee the devices: moor rollouts devices %s. Take it back: moor rollouts revert %s. Leave an update out and patch the ring again:\nmoor rollouts again %s --without NAME. Go on all the same: moor rollouts release %s.\n", id, id, id, id)
+		fmt.Printf("\nSee the devices: moor rollouts devices %s. Take it back: moor rollouts revert %s. Leave an update out and patch "+
+			"the ring again:\nmoor rollouts again %s --without NAME. Go on all the same: moor rollouts release %s.\n", id, id, id, id)
 	}
 	return nil
 }

@@ -28,7 +28,8 @@ const consoleDesktop = "console:"
 
 func screenCommand() *cli.Command {
 	return &cli.Command{Name: "screen", Usage: "list a device's desktops, and keep a picture of one", Commands: []*cli.Command{{
-		Name: "list", Usage: "list the desktops of a device", ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices,
+		Name: "list", Usage: "list the desktops of a device", ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag},
+		ShellComplete: completeDevices,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, d, err := target(ctx, c)
 			if err != nil {
@@ -58,8 +59,10 @@ func screenCommand() *cli.Command {
 			return t.flush()
 		},
 	}, {
-		Name: "picture", Usage: "keep a picture of a desktop, after the person there allowed it", ArgsUsage: "NAME FILE", ShellComplete: completeDevices,
-		Flags: []cli.Flag{&cli.StringFlag{Name: "desktop", Usage: "which `DESKTOP`, as moor screen list shows it"}, &cli.DurationFlag{Name: "wait", Value: 10 * time.Second, Usage: "how long to wait for it to be still"}},
+		Name: "picture", Usage: "keep a picture of a desktop, after the person there allowed it", ArgsUsage: "NAME FILE",
+		ShellComplete: completeDevices,
+		Flags: []cli.Flag{&cli.StringFlag{Name: "desktop", Usage: "which `DESKTOP`, as moor screen list shows it"},
+			&cli.DurationFlag{Name: "wait", Value: 10 * time.Second, Usage: "how long to wait for it to be still"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, d, err := target(ctx, c)
 			if err != nil {
@@ -91,7 +94,8 @@ func screenCommand() *cli.Command {
 			return nil
 		},
 	}, {
-		Name: "add", Usage: "add a console that the device reaches over its network: of a virtual machine, a management board or another server of RFB", ArgsUsage: "NAME CONSOLE ADDRESS", ShellComplete: completeDevices,
+		Name: "add", Usage: "add a console that the device reaches over its network: of a virtual machine, a management board or " +
+			"another server of RFB", ArgsUsage: "NAME CONSOLE ADDRESS", ShellComplete: completeDevices,
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "password", Usage: "ask for its password, or read it from the first line of standard input"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, d, err := target(ctx, c)
@@ -100,7 +104,8 @@ func screenCommand() *cli.Command {
 			}
 			in := api.NewConsole{Name: c.Args().Get(1), Address: c.Args().Get(2)}
 			if in.Name == "" || in.Address == "" {
-				return errors.New("give a name for the console and its address, such as: moor screen add hut-pi \"Board 7\" board7.example:5900")
+				return errors.New("give a name for the console and its address, such as: moor screen add hut-pi \"Board 7\" " +
+					"board7.example:5900")
 			}
 			if c.Bool("password") {
 				secret, err := askSecret(bufio.NewReader(os.Stdin))
@@ -111,7 +116,8 @@ func screenCommand() *cli.Command {
 			}
 			o, err := client.Made(k.AddConsoleWithResponse(ctx, d.ID, in))
 			if err == nil {
-				fmt.Printf("Added %s at %s. See it with: moor screen picture %s FILE --desktop console:%s\n", o.Name, o.Address, d.Name, o.ID)
+				fmt.Printf("Added %s at %s. See it with: moor screen picture %s FILE --desktop console:%s\n", o.Name, o.Address, d.Name,
+					o.ID)
 			}
 			return err
 		},

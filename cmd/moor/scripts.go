@@ -80,7 +80,8 @@ func scriptsCommand() *cli.Command {
 					}
 					asks = append(asks, name)
 				}
-				t.row(s.Content.Name, fmt.Sprint(s.Version), s.Content.Interpreter+" on "+strings.Join(systems, ", "), strings.Join(asks, " "), minute(s.ChangedAt), s.ChangedBy)
+				t.row(s.Content.Name, fmt.Sprint(s.Version), s.Content.Interpreter+" on "+strings.Join(systems, ", "),
+					strings.Join(asks, " "), minute(s.ChangedAt), s.ChangedBy)
 			}
 			return t.flush()
 		},
@@ -105,7 +106,8 @@ func scriptsCommand() *cli.Command {
 			return errors.Join(err, f.Close())
 		},
 	}, {
-		Name: "import", Usage: "take scripts from their files into the library; one of the same name becomes a new version", ArgsUsage: "FILE...",
+		Name: "import", Usage: "take scripts from their files into the library; one of the same name becomes a new version",
+		ArgsUsage: "FILE...",
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() == 0 {
 				return errors.New("give the files; moor scripts export shows how one looks")
@@ -123,7 +125,8 @@ func scriptsCommand() *cli.Command {
 		},
 	}, scripts.versionsCommand(), scripts.changesCommand(), {
 		Name: "try", Usage: "run a script that is not in the library on one device", ArgsUsage: "FILE DEVICE",
-		Flags: []cli.Flag{&cli.StringSliceFlag{Name: "set", Usage: "a parameter, as `NAME=VALUE`"}, &cli.StringSliceFlag{Name: "ask", Usage: "ask for the secret parameter of this `NAME`"}},
+		Flags: []cli.Flag{&cli.StringSliceFlag{Name: "set", Usage: "a parameter, as `NAME=VALUE`"},
+			&cli.StringSliceFlag{Name: "ask", Usage: "ask for the secret parameter of this `NAME`"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() != 2 {
 				return errors.New("give the script's file and the device: moor scripts try mine.sh hay-desk-01")
@@ -148,7 +151,8 @@ func scriptsCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			j, err := client.Made(k.AddJobWithResponse(ctx, api.NewJob{Draft: new(string(text)), Devices: &[]uuid.UUID{d.ID}, Values: &values}))
+			j, err := client.Made(k.AddJobWithResponse(ctx,
+				api.NewJob{Draft: new(string(text)), Devices: &[]uuid.UUID{d.ID}, Values: &values}))
 			if err != nil {
 				return err
 			}
@@ -169,9 +173,10 @@ func importScript(ctx context.Context, k *client.Client, path string) error {
 		return err
 	}
 	in := api.NewScript{Content: &s}
-	made, err := scripts.put(ctx, k, s.Name, func() (*api.Script, error) { return client.Made(k.AddScriptWithResponse(ctx, in)) }, func(old api.Script) (*api.Script, error) {
-		return client.Result(k.SetScriptWithResponse(ctx, old.ID, in))
-	})
+	made, err := scripts.put(ctx, k, s.Name, func() (*api.Script, error) { return client.Made(k.AddScriptWithResponse(ctx, in)) },
+		func(old api.Script) (*api.Script, error) {
+			return client.Result(k.SetScriptWithResponse(ctx, old.ID, in))
+		})
 	if err == nil {
 		fmt.Printf("%s, version %d.\n", made.Content.Name, made.Version)
 	}

@@ -62,11 +62,12 @@ func runCommand() *cli.Command {
 
 func shellCommand() *cli.Command {
 	return &cli.Command{
-		Name:          "shell",
-		Usage:         "open a shell at a device, unseen by its user",
-		ArgsUsage:     "NAME",
-		Description:   "A lost connection is made again for five minutes, with what was printed meanwhile.",
-		Flags:         []cli.Flag{&cli.StringFlag{Name: "as", Usage: "as this `PERSON`"}, &cli.StringFlag{Name: "program", Usage: "this `INTERPRETER` of the device"}},
+		Name:        "shell",
+		Usage:       "open a shell at a device, unseen by its user",
+		ArgsUsage:   "NAME",
+		Description: "A lost connection is made again for five minutes, with what was printed meanwhile.",
+		Flags: []cli.Flag{&cli.StringFlag{Name: "as", Usage: "as this `PERSON`"},
+			&cli.StringFlag{Name: "program", Usage: "this `INTERPRETER` of the device"}},
 		ShellComplete: completeDevices,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, d, err := target(ctx, c)

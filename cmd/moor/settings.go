@@ -19,7 +19,8 @@ import (
 )
 
 var (
-	typeFlag = &cli.StringFlag{Name: "type", Value: link.SettingText, Usage: "`TYPE` of the value: text, expandable, number, long, real, flag, list (an entry a line), binary (hexadecimal)"}
+	typeFlag = &cli.StringFlag{Name: "type", Value: link.SettingText,
+		Usage: "`TYPE` of the value: text, expandable, number, long, real, flag, list (an entry a line), binary (hexadecimal)"}
 	keepFlag = &cli.BoolFlag{Name: "keep", Usage: "across a restart, where that must be asked for, as of kernel parameters"}
 )
 
@@ -66,7 +67,8 @@ func settingsCommand() *cli.Command {
 			}
 			folder, name := settingNamed(c.Args().Get(1))
 			if name == "" || (action == link.SettingSet && c.NArg() < 3) {
-				return fmt.Errorf("which setting? moor settings %s NAME PATH %s", action, map[bool]string{true: "VALUE"}[action == link.SettingSet])
+				return fmt.Errorf("which setting? moor settings %s NAME PATH %s", action,
+					map[bool]string{true: "VALUE"}[action == link.SettingSet])
 			}
 			in := link.SettingAction{Action: action, Path: folder, Name: name, Value: c.Args().Get(2), Keep: c.Bool("keep")}
 			page, err := listSettings(ctx, k, d, folder)
@@ -86,10 +88,13 @@ func settingsCommand() *cli.Command {
 			return err
 		}
 	}
-	return &cli.Command{Name: "settings", Usage: "look at and change the settings of a device: registry, preferences, kernel parameters, configuration files",
-		Description: "A PATH is the names from the store on, parted by slashes, or by backslashes where a name holds a slash.\nThat of a setting below /etc names the file, its section and the key: configuration/ssh/sshd_config/Port.",
+	return &cli.Command{Name: "settings", Usage: "look at and change the settings of a device: registry, preferences, kernel " +
+		"parameters, configuration files",
+		Description: "A PATH is the names from the store on, parted by slashes, or by backslashes where a name holds a slash.\nThat of " +
+			"a setting below /etc names the file, its section and the key: configuration/ssh/sshd_config/Port.",
 		Commands: []*cli.Command{{
-			Name: "list", Usage: "list what stands at a place", ArgsUsage: "NAME [PATH]", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices,
+			Name: "list", Usage: "list what stands at a place", ArgsUsage: "NAME [PATH]", Flags: []cli.Flag{jsonFlag},
+			ShellComplete: completeDevices,
 			Action: func(ctx context.Context, c *cli.Command) error {
 				k, d, err := target(ctx, c)
 				if err != nil {
@@ -109,13 +114,17 @@ func settingsCommand() *cli.Command {
 				return t.flush()
 			},
 		}, {
-			Name: "search", Usage: "look for a text in names and values at a place and below; without one, write out all", ArgsUsage: "NAME PATH [TEXT]", ShellComplete: completeDevices,
-			Flags:  []cli.Flag{&cli.BoolFlag{Name: "json", Usage: "print one JSON object a line"}, &cli.IntFlag{Name: "most", Value: 1000, Usage: "values at most"}},
+			Name: "search", Usage: "look for a text in names and values at a place and below; without one, write out all",
+			ArgsUsage: "NAME PATH [TEXT]", ShellComplete: completeDevices,
+			Flags: []cli.Flag{&cli.BoolFlag{Name: "json", Usage: "print one JSON object a line"},
+				&cli.IntFlag{Name: "most", Value: 1000, Usage: "values at most"}},
 			Action: searchSettings,
 		}, {
-			Name: "set", Usage: "set a setting", ArgsUsage: "NAME PATH VALUE", Flags: []cli.Flag{typeFlag, keepFlag}, ShellComplete: completeDevices, Action: change(link.SettingSet),
+			Name: "set", Usage: "set a setting", ArgsUsage: "NAME PATH VALUE", Flags: []cli.Flag{typeFlag, keepFlag},
+			ShellComplete: completeDevices, Action: change(link.SettingSet),
 		}, {
-			Name: "remove", Usage: "remove a setting", ArgsUsage: "NAME PATH", ShellComplete: completeDevices, Action: change(link.SettingRemove),
+			Name: "remove", Usage: "remove a setting", ArgsUsage: "NAME PATH", ShellComplete: completeDevices,
+			Action: change(link.SettingRemove),
 		}}}
 }
 
@@ -136,7 +145,8 @@ func searchSettings(ctx context.Context, c *cli.Command) error {
 				fmt.Println(text)
 				return false, err
 			}
-			fmt.Printf("%s = %s\n", device.CleanText(strings.Join(append(f.Path, f.Setting.Name), "/")), device.CleanText(settingValue(*f.Setting)))
+			fmt.Printf("%s = %s\n", device.CleanText(strings.Join(append(f.Path, f.Setting.Name), "/")),
+				device.CleanText(settingValue(*f.Setting)))
 		}
 		if f.More {
 			fmt.Fprintf(os.Stderr, "There are more than %d: narrow the search, or give --most.\n", q.Most)
@@ -147,10 +157,14 @@ func searchSettings(ctx context.Context, c *cli.Command) error {
 
 func queryCommand() *cli.Command {
 	return &cli.Command{Name: "query", Usage: "ask a device for management data", ArgsUsage: "NAME QUERY", ShellComplete: completeDevices,
-		Description: "A query names a class, and perhaps conditions, fields and a number of rows:\n  moor query sal-records 'service where state == \"failed\" show name, since most 20'\n" +
+		Description: "A query names a class, and perhaps conditions, fields and a number of rows:\n  moor query sal-records 'service " +
+			"where state == \"failed\" show name, since most 20'\n" +
 			"Comparisons are ==, !=, <, <=, >, >=, contains, starts and matches (RE2). Ask many devices with moor many query.",
-		Flags: []cli.Flag{&cli.BoolFlag{Name: "json", Usage: "print one JSON object a line"}, &cli.BoolFlag{Name: "classes", Usage: "list the classes of the device, with their fields"},
-			&cli.BoolFlag{Name: "saved", Usage: "list the queries that were saved"}, &cli.StringFlag{Name: "save", Usage: "save the query under this `NAME`, too"}, &cli.StringFlag{Name: "use", Usage: "ask the saved query of this `NAME`"}},
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "json", Usage: "print one JSON object a line"},
+			&cli.BoolFlag{Name: "classes", Usage: "list the classes of the device, with their fields"},
+			&cli.BoolFlag{Name: "saved", Usage: "list the queries that were saved"},
+			&cli.StringFlag{Name: "save", Usage: "save the query under this `NAME`, too"},
+			&cli.StringFlag{Name: "use", Usage: "ask the saved query of this `NAME`"}},
 		Action: askQuery,
 	}
 }

@@ -40,7 +40,10 @@ func FuzzHarmless(f *testing.F) {
 			h.Write(text[:n])
 			text = text[n:]
 		}
-		if i := strings.IndexFunc(out.String(), func(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\t' && r != '\r' }); i >= 0 {
+		if i := strings.IndexFunc(out.String(), func(r rune) bool {
+			return unicode.IsControl(r) && r != '\n' && r != '\t' &&
+				r != '\r'
+		}); i >= 0 {
 			t.Errorf("%q steers a terminal", out.String())
 		}
 	})

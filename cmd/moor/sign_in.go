@@ -191,15 +191,16 @@ func tokenByPassword(ctx context.Context, s stored, email string, in *bufio.Read
 }
 
 func signOutCommand() *cli.Command {
-	return &cli.Command{Name: "sign-out", Usage: "forget what sign-in stored on this computer", Action: func(context.Context, *cli.Command) error {
-		path, err := storedPath()
-		if err != nil {
-			return err
-		}
-		if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
-			return err
-		}
-		fmt.Println("Signed out. The token holds until it expires; moor token revoke ends it at once.")
-		return nil
-	}}
+	return &cli.Command{Name: "sign-out", Usage: "forget what sign-in stored on this computer",
+		Action: func(context.Context, *cli.Command) error {
+			path, err := storedPath()
+			if err != nil {
+				return err
+			}
+			if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+				return err
+			}
+			fmt.Println("Signed out. The token holds until it expires; moor token revoke ends it at once.")
+			return nil
+		}}
 }

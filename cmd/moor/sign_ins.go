@@ -73,7 +73,8 @@ func signInsCommand() *cli.Command {
 			}
 			var p *api.SignInPolicy
 			if c.Args().Present() {
-				p, err = client.Result(k.SetSignInPolicyWithResponse(ctx, api.SignInPolicy{SecondFactor: api.SignInPolicySecondFactor(c.Args().First())}))
+				p, err = client.Result(k.SetSignInPolicyWithResponse(ctx,
+					api.SignInPolicy{SecondFactor: api.SignInPolicySecondFactor(c.Args().First())}))
 			} else {
 				p, err = client.Result(k.GetSignInPolicyWithResponse(ctx))
 			}

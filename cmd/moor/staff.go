@@ -27,7 +27,8 @@ func roleWords(all []api.Grant) string {
 	return strings.Join(words, ", ")
 }
 
-var roleFlag = &cli.StringSliceFlag{Name: "role", Usage: "`ROLE`, or ROLE@KIND:NAME with the kind organisation, site or group; may be given again"}
+var roleFlag = &cli.StringSliceFlag{Name: "role",
+	Usage: "`ROLE`, or ROLE@KIND:NAME with the kind organisation, site or group; may be given again"}
 
 // grantsOf reads roles as people write them. A scope may be named or given by its id.
 func grantsOf(ctx context.Context, k *client.Client, all []string) (api.Grants, error) {
@@ -145,7 +146,8 @@ func staffCommand() *cli.Command {
 			return t.flush()
 		},
 	}, {
-		Name: "add", Usage: "add a person; prints a one-time set-up link to hand to them", ArgsUsage: "EMAIL NAME", Flags: []cli.Flag{roleFlag},
+		Name: "add", Usage: "add a person; prints a one-time set-up link to hand to them", ArgsUsage: "EMAIL NAME",
+		Flags: []cli.Flag{roleFlag},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -158,7 +160,8 @@ func staffCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			added, err := client.Made(k.AddPersonWithResponse(ctx, api.NewPerson{Email: c.Args().First(), Name: strings.Join(c.Args().Tail(), " "), Grants: grants}))
+			added, err := client.Made(k.AddPersonWithResponse(ctx,
+				api.NewPerson{Email: c.Args().First(), Name: strings.Join(c.Args().Tail(), " "), Grants: grants}))
 			if err == nil {
 				fmt.Println(added.Link)
 			}
@@ -208,7 +211,8 @@ func staffCommand() *cli.Command {
 
 func rolesCommand() *cli.Command {
 	return &cli.Command{Name: "roles", Usage: "list roles and what they permit, and make your own", Commands: []*cli.Command{{
-		Name: "list", Usage: "list roles", Flags: []cli.Flag{jsonFlag, &cli.BoolFlag{Name: "permissions", Usage: "list every permission instead"}},
+		Name: "list", Usage: "list roles", Flags: []cli.Flag{jsonFlag,
+			&cli.BoolFlag{Name: "permissions", Usage: "list every permission instead"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -240,7 +244,9 @@ func rolesCommand() *cli.Command {
 		},
 	}, {
 		Name: "set", Usage: "make a role, or change what it permits", ArgsUsage: "NAME",
-		Flags: []cli.Flag{&cli.StringSliceFlag{Name: "permit", Usage: "`PERMISSION`, as moor roles list --permissions names it; may be given again"}, &cli.StringFlag{Name: "about", Usage: "what the role is for"}},
+		Flags: []cli.Flag{&cli.StringSliceFlag{Name: "permit",
+			Usage: "`PERMISSION`, as moor roles list --permissions names it; may be given again"},
+			&cli.StringFlag{Name: "about", Usage: "what the role is for"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {

@@ -52,14 +52,20 @@ func processesCommand() *cli.Command {
 		Name:  "processes",
 		Usage: "list and change the processes of a device, unseen by its user",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list processes, the busiest first", ArgsUsage: "NAME", ShellComplete: completeDevices, Action: listProcesses,
-				Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "by", Value: "cpu", Usage: "sort by cpu, memory, name or pid"}, &cli.IntFlag{Name: "most", Value: 40, Usage: "rows; 0 for all"}}},
-			{Name: "past", Usage: "show what was busiest in the last hour", ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: listSpikes},
+			{Name: "list", Usage: "list processes, the busiest first", ArgsUsage: "NAME", ShellComplete: completeDevices,
+				Action: listProcesses,
+				Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "by", Value: "cpu", Usage: "sort by cpu, memory, name or pid"},
+					&cli.IntFlag{Name: "most", Value: 40, Usage: "rows; 0 for all"}}},
+			{Name: "past", Usage: "show what was busiest in the last hour", ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag},
+				ShellComplete: completeDevices, Action: listSpikes},
 			action(link.ProcessEnd, "end a process", force), action(link.ProcessEndTree, "end a process and all that it started", force),
 			action(link.ProcessPause, "pause a process"), action(link.ProcessContinue, "have a paused process go on"),
-			action(link.ProcessPriority, "set the priority of a process", &cli.StringFlag{Name: "to", Required: true, Usage: "low, below-normal, normal, above-normal or high"}),
-			{Name: "start", Usage: "start a program and leave it running", ArgsUsage: "NAME -- PROGRAM [ARGUMENT ...]", ShellComplete: completeDevices,
-				Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "as", Usage: "as this `PERSON`, who is signed in"}, &cli.BoolFlag{Name: "visible", Usage: "on their desktop: they see it"}},
+			action(link.ProcessPriority, "set the priority of a process",
+				&cli.StringFlag{Name: "to", Required: true, Usage: "low, below-normal, normal, above-normal or high"}),
+			{Name: "start", Usage: "start a program and leave it running", ArgsUsage: "NAME -- PROGRAM [ARGUMENT ...]",
+				ShellComplete: completeDevices,
+				Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "as", Usage: "as this `PERSON`, who is signed in"},
+					&cli.BoolFlag{Name: "visible", Usage: "on their desktop: they see it"}},
 				Action: func(ctx context.Context, c *cli.Command) error {
 					argv := slices.DeleteFunc(c.Args().Tail(), func(a string) bool { return a == "--" })
 					if len(argv) == 0 {
@@ -69,7 +75,8 @@ func processesCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					o, err := client.Result(k.StartProgramWithResponse(ctx, d.ID, link.Program{Argv: argv, Person: c.String("as"), Visible: c.Bool("visible")}))
+					o, err := client.Result(k.StartProgramWithResponse(ctx, d.ID,
+						link.Program{Argv: argv, Person: c.String("as"), Visible: c.Bool("visible")}))
 					return outcome(c, o, err)
 				}},
 		},
@@ -117,7 +124,8 @@ func listProcesses(ctx context.Context, c *cli.Command) error {
 		if p.Read+p.Written > 100 {
 			disk = health.Bytes(int64(p.Read+p.Written)) + "/s"
 		}
-		t.row(fmt.Sprintf("%6d", p.PID), fmt.Sprintf("%5.1f", p.CPU), health.Bytes(p.Memory), disk, p.Person, p.State, p.Name, strings.Join(p.Listening, ", "))
+		t.row(fmt.Sprintf("%6d", p.PID), fmt.Sprintf("%5.1f", p.CPU), health.Bytes(p.Memory), disk, p.Person, p.State, p.Name,
+			strings.Join(p.Listening, ", "))
 	}
 	if err := t.flush(); err != nil {
 		return err
@@ -153,7 +161,8 @@ func listSpikes(ctx context.Context, c *cli.Command) error {
 
 func servicesCommand() *cli.Command {
 	action := func(name, usage string, flags ...cli.Flag) *cli.Command {
-		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME SERVICE", Flags: append(flags, jsonFlag), ShellComplete: completeDevices,
+		return &cli.Command{Name: name, Usage: usage, ArgsUsage: "NAME SERVICE", Flags: append(flags, jsonFlag),
+			ShellComplete: completeDevices,
 			Action: func(ctx context.Context, c *cli.Command) error {
 				if c.NArg() != 2 {
 					return fmt.Errorf("moor services %s NAME SERVICE", name)
@@ -167,15 +176,20 @@ func servicesCommand() *cli.Command {
 				return outcome(c, o, err)
 			}}
 	}
-	stopping := &cli.StringSliceFlag{Name: "stopping", Usage: "a `SERVICE` that may stop with it; without, the action is refused where one would"}
+	stopping := &cli.StringSliceFlag{Name: "stopping",
+		Usage: "a `SERVICE` that may stop with it; without, the action is refused where one would"}
 	return &cli.Command{
 		Name:  "services",
 		Usage: "list and change the services of a device, unseen by its user",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list services", ArgsUsage: "NAME", ShellComplete: completeDevices, Action: listServices, Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "state", Usage: "only those that are running, stopped or failed"}}},
-			{Name: "show", Usage: "show one service, what stops with it, and its last lines", ArgsUsage: "NAME SERVICE", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: showService},
-			action(link.ServiceStart, "start a service"), action(link.ServiceStop, "stop a service", stopping), action(link.ServiceRestart, "restart a service", stopping),
-			action(link.ServiceMode, "change when a service starts", &cli.StringFlag{Name: "to", Required: true, Usage: "automatic, manual or disabled"}),
+			{Name: "list", Usage: "list services", ArgsUsage: "NAME", ShellComplete: completeDevices, Action: listServices,
+				Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "state", Usage: "only those that are running, stopped or failed"}}},
+			{Name: "show", Usage: "show one service, what stops with it, and its last lines", ArgsUsage: "NAME SERVICE",
+				Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: showService},
+			action(link.ServiceStart, "start a service"), action(link.ServiceStop, "stop a service", stopping),
+			action(link.ServiceRestart, "restart a service", stopping),
+			action(link.ServiceMode, "change when a service starts",
+				&cli.StringFlag{Name: "to", Required: true, Usage: "automatic, manual or disabled"}),
 		},
 	}
 }

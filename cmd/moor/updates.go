@@ -31,7 +31,8 @@ func approvals(ctx context.Context, k *client.Client) iter.Seq2[api.Approval, er
 func updatesCommand() *cli.Command {
 	return &cli.Command{Name: "updates", Usage: "what devices miss, and the rules that approve it", Commands: []*cli.Command{{
 		Name: "list", Usage: "list what is missing, the most pressing first",
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "search", Usage: "only those with this `TEXT` in their name or title"}, &cli.StringFlag{Name: "class", Usage: "only this `CLASS`: security, critical, feature, driver, definition, other"}},
+		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "search", Usage: "only those with this `TEXT` in their name or title"},
+			&cli.StringFlag{Name: "class", Usage: "only this `CLASS`: security, critical, feature, driver, definition, other"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -60,12 +61,14 @@ func updatesCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				t.row(x.Update.Name, x.Update.To, x.Update.Source, string(x.Update.Class), string(x.Update.Severity), fmt.Sprint(x.Devices), released(x.Update, x.FirstSeen), statesOf(x.States))
+				t.row(x.Update.Name, x.Update.To, x.Update.Source, string(x.Update.Class), string(x.Update.Severity), fmt.Sprint(x.Devices),
+					released(x.Update, x.FirstSeen), statesOf(x.States))
 			}
 			return t.flush()
 		},
 	}, {
-		Name: "show", Usage: "what a device misses, and what was installed", ArgsUsage: "DEVICE", ShellComplete: completeDevices, Flags: []cli.Flag{jsonFlag},
+		Name: "show", Usage: "what a device misses, and what was installed", ArgsUsage: "DEVICE", ShellComplete: completeDevices,
+		Flags: []cli.Flag{jsonFlag},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -101,7 +104,8 @@ func updatesCommand() *cli.Command {
 				case x.Decision.Rule != "":
 					why += " by " + x.Decision.Rule
 				}
-				t.row(x.Update.Name, x.Update.From, x.Update.To, string(x.Update.Class), string(x.Update.Severity), released(x.Update, x.Since), why)
+				t.row(x.Update.Name, x.Update.From, x.Update.To, string(x.Update.Class), string(x.Update.Severity),
+					released(x.Update, x.Since), why)
 			}
 			if err := t.flush(); err != nil || len(all.Patched) == 0 {
 				return err
@@ -119,7 +123,8 @@ func updatesCommand() *cli.Command {
 		},
 	}, {
 		Name: "ask", Usage: "have devices ask their sources of updates now, and wait for them",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "where", Usage: "devices for which this `EXPRESSION` holds; '' is all"}, &cli.StringFlag{Name: "group", Usage: "the devices of a `GROUP`"}},
+		Flags: []cli.Flag{&cli.StringFlag{Name: "where", Usage: "devices for which this `EXPRESSION` holds; '' is all"},
+			&cli.StringFlag{Name: "group", Usage: "the devices of a `GROUP`"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -158,23 +163,24 @@ func updatesCommand() *cli.Command {
 			}
 			return t.flush()
 		},
-	}, decideCommand(patch.Approve, "approve updates by a rule"), decideCommand(patch.Hold, "hold updates for now by a rule"), decideCommand(patch.Exclude, "exclude updates by a rule"), {
-		Name: "unrule", Usage: "remove a rule", ArgsUsage: "NAME",
-		Action: func(ctx context.Context, c *cli.Command) error {
-			k, err := dial()
-			if err != nil {
-				return err
-			}
-			a, err := ruleNamed(ctx, k, c.Args().First())
-			if err != nil {
-				return err
-			}
-			if a == nil {
-				return fmt.Errorf("there is no rule %q; moor updates rules shows them", c.Args().First())
-			}
-			return client.Done(k.RemoveApprovalWithResponse(ctx, uuid.MustParse(a.Rule.ID)))
-		},
-	}}}
+	}, decideCommand(patch.Approve, "approve updates by a rule"), decideCommand(patch.Hold, "hold updates for now by a rule"),
+		decideCommand(patch.Exclude, "exclude updates by a rule"), {
+			Name: "unrule", Usage: "remove a rule", ArgsUsage: "NAME",
+			Action: func(ctx context.Context, c *cli.Command) error {
+				k, err := dial()
+				if err != nil {
+					return err
+				}
+				a, err := ruleNamed(ctx, k, c.Args().First())
+				if err != nil {
+					return err
+				}
+				if a == nil {
+					return fmt.Errorf("there is no rule %q; moor updates rules shows them", c.Args().First())
+				}
+				return client.Done(k.RemoveApprovalWithResponse(ctx, uuid.MustParse(a.Rule.ID)))
+			},
+		}}}
 }
 
 // whereOrGroup are the devices that --where or --group means, of which one must be given.
@@ -213,53 +219,62 @@ func ruleNamed(ctx context.Context, k *client.Client, name string) (*api.Approva
 }
 
 func decideCommand(do, usage string) *cli.Command {
-	flags := []cli.Flag{&cli.StringSliceFlag{Name: "class", Usage: "of this `CLASS`"}, &cli.StringFlag{Name: "severity", Usage: "of this `SEVERITY` at least: critical, high, medium, low"},
-		&cli.StringSliceFlag{Name: "source", Usage: "from this `SOURCE`"}, &cli.StringFlag{Name: "vendor", Usage: "with this `TEXT` in the name of the vendor"}, &cli.StringFlag{Name: "title", Usage: "with this `TEXT` in the name or title"},
-		&cli.StringSliceFlag{Name: "update", Usage: "of exactly this `NAME`"}, &cli.StringFlag{Name: "site", Usage: "at devices of this site alone"}, &cli.StringFlag{Name: "group", Usage: "at devices of this group alone"},
+	flags := []cli.Flag{&cli.StringSliceFlag{Name: "class", Usage: "of this `CLASS`"},
+		&cli.StringFlag{Name: "severity", Usage: "of this `SEVERITY` at least: critical, high, medium, low"},
+		&cli.StringSliceFlag{Name: "source", Usage: "from this `SOURCE`"},
+		&cli.StringFlag{Name: "vendor", Usage: "with this `TEXT` in the name of the vendor"},
+		&cli.StringFlag{Name: "title", Usage: "with this `TEXT` in the name or title"},
+		&cli.StringSliceFlag{Name: "update", Usage: "of exactly this `NAME`"},
+		&cli.StringFlag{Name: "site", Usage: "at devices of this site alone"},
+		&cli.StringFlag{Name: "group", Usage: "at devices of this group alone"},
 		&cli.StringFlag{Name: "until", Usage: "when the rule ends by itself, such as 2026-12-24T22:00:00Z"}}
 	if do == patch.Approve {
 		flags = append(flags, &cli.IntFlag{Name: "defer", Usage: "so many `DAYS` after the release"})
 	} else {
 		flags = append(flags, &cli.StringFlag{Name: "reason", Required: true, Usage: "why, for others who will ask"})
 	}
-	return &cli.Command{Name: do, Usage: usage + "; one of the same name is changed", ArgsUsage: "NAME", Flags: flags, Action: func(ctx context.Context, c *cli.Command) error {
-		if !c.Args().Present() {
-			return fmt.Errorf("name the rule: moor updates %s \"Security\" --class security", do)
-		}
-		k, err := dial()
-		if err != nil {
-			return err
-		}
-		r := patch.Rule{Name: c.Args().First(), Do: do, Severity: update.Severity(c.String("severity")), Sources: c.StringSlice("source"), Vendor: c.String("vendor"), Title: c.String("title"), Names: c.StringSlice("update"), Reason: c.String("reason")}
-		for _, class := range c.StringSlice("class") {
-			r.Classes = append(r.Classes, update.Class(class))
-		}
-		if do == patch.Approve {
-			r.DeferDays = c.Int("defer")
-		}
-		if s := c.String("until"); s != "" {
-			if r.Until, err = time.Parse(time.RFC3339, s); err != nil {
-				return errors.New("write until as 2026-12-24T22:00:00Z")
+	return &cli.Command{Name: do, Usage: usage + "; one of the same name is changed", ArgsUsage: "NAME", Flags: flags,
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if !c.Args().Present() {
+				return fmt.Errorf("name the rule: moor updates %s \"Security\" --class security", do)
 			}
-		}
-		if r.Scope, err = scopeOf(ctx, k, c.String("site"), c.String("group")); err != nil {
+			k, err := dial()
+			if err != nil {
+				return err
+			}
+			r := patch.Rule{Name: c.Args().First(), Do: do, Severity: update.Severity(c.String("severity")),
+				Sources: c.StringSlice("source"),
+				Vendor:  c.String("vendor"), Title: c.String("title"), Names: c.StringSlice("update"), Reason: c.String("reason")}
+			for _, class := range c.StringSlice("class") {
+				r.Classes = append(r.Classes, update.Class(class))
+			}
+			if do == patch.Approve {
+				r.DeferDays = c.Int("defer")
+			}
+			if s := c.String("until"); s != "" {
+				if r.Until, err = time.Parse(time.RFC3339, s); err != nil {
+					return errors.New("write until as 2026-12-24T22:00:00Z")
+				}
+			}
+			if r.Scope, err = scopeOf(ctx, k, c.String("site"), c.String("group")); err != nil {
+				return err
+			}
+			old, err := ruleNamed(ctx, k, r.Name)
+			if err != nil {
+				return err
+			}
+			var made *api.Approval
+			if old != nil {
+				made, err = client.Result(k.SetApprovalWithResponse(ctx, uuid.MustParse(old.Rule.ID), r))
+			} else {
+				made, err = client.Made(k.AddApprovalWithResponse(ctx, r))
+			}
+			if err == nil {
+				fmt.Printf("%s: %s %s, %s.\n", device.CleanText(made.Rule.Name), made.Rule.Do, device.CleanText(made.Rule.Which()),
+					device.CleanText(scopeWords(*made)))
+			}
 			return err
-		}
-		old, err := ruleNamed(ctx, k, r.Name)
-		if err != nil {
-			return err
-		}
-		var made *api.Approval
-		if old != nil {
-			made, err = client.Result(k.SetApprovalWithResponse(ctx, uuid.MustParse(old.Rule.ID), r))
-		} else {
-			made, err = client.Made(k.AddApprovalWithResponse(ctx, r))
-		}
-		if err == nil {
-			fmt.Printf("%s: %s %s, %s.\n", device.CleanText(made.Rule.Name), made.Rule.Do, device.CleanText(made.Rule.Which()), device.CleanText(scopeWords(*made)))
-		}
-		return err
-	}}
+		}}
 }
 
 // released is how long ago an update was released, or first seen.
@@ -273,7 +288,8 @@ func released(u update.Update, seen time.Time) string {
 // statesOf tells counts by state, those that ask for something first.
 func statesOf(counts map[string]int) string {
 	var out []string
-	for _, s := range []string{patch.Undecided, patch.Held, patch.Excluded, patch.Deferred, patch.Approved, "failed", "running", "planned", "reverting", "missed", "installed", "patched", "reverted", "current"} {
+	for _, s := range []string{patch.Undecided, patch.Held, patch.Excluded, patch.Deferred, patch.Approved, "failed", "running", "planned",
+		"reverting", "missed", "installed", "patched", "reverted", "current"} {
 		if n := counts[s]; n > 0 {
 			out = append(out, fmt.Sprintf("%d %s", n, s))
 		}
@@ -283,7 +299,8 @@ func statesOf(counts map[string]int) string {
 
 func exposureCommand() *cli.Command {
 	return &cli.Command{Name: "exposure", Usage: "how far behind devices are, the most exposed first",
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "missing", Usage: "only devices that miss the update of this `NAME`"}, &cli.IntFlag{Name: "first", Value: 30, Usage: "how many `DEVICES` are shown; 0 is all"}},
+		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "missing", Usage: "only devices that miss the update of this `NAME`"},
+			&cli.IntFlag{Name: "first", Value: 30, Usage: "how many `DEVICES` are shown; 0 is all"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -322,12 +339,14 @@ func exposureCommand() *cli.Command {
 				if x.Problem != nil {
 					problem = *x.Problem
 				}
-				t.row(x.Device, x.Organisation+", "+x.Site, fmt.Sprintf("%5.0f", x.Exposure.Score), fmt.Sprintf("%8d", x.Exposure.Security), string(x.Exposure.Worst), oldest, fmt.Sprintf("%7d", x.Exposure.Missing), fmt.Sprintf("%8d", x.Approved), problem)
+				t.row(x.Device, x.Organisation+", "+x.Site, fmt.Sprintf("%5.0f", x.Exposure.Score), fmt.Sprintf("%8d", x.Exposure.Security),
+					string(x.Exposure.Worst), oldest, fmt.Sprintf("%7d", x.Exposure.Missing), fmt.Sprintf("%8d", x.Approved), problem)
 			}
 			if err := t.flush(); err != nil {
 				return err
 			}
-			fmt.Printf("\n%s: %d miss no security update, %d miss a critical or high one, %s missing in all.\n", counted(totals.Devices, "device"), totals.Current, totals.Exposed, counted(totals.Security, "security update"))
+			fmt.Printf("\n%s: %d miss no security update, %d miss a critical or high one, %s missing in all.\n",
+				counted(totals.Devices, "device"), totals.Current, totals.Exposed, counted(totals.Security, "security update"))
 			return nil
 		}}
 }

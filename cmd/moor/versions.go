@@ -78,34 +78,36 @@ func (e kind[T]) asOf() cli.Flag {
 }
 
 func (e kind[T]) versionsCommand() *cli.Command {
-	return &cli.Command{Name: "versions", Usage: "list what a " + e.word + " was", ArgsUsage: "NAME", Action: func(ctx context.Context, c *cli.Command) error {
-		k, x, err := e.named(ctx, c)
-		if err != nil {
-			return err
-		}
-		t := newTable(e.heads...)
-		for v, err := range e.versions(ctx, k, x) {
+	return &cli.Command{Name: "versions", Usage: "list what a " + e.word + " was", ArgsUsage: "NAME",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, x, err := e.named(ctx, c)
 			if err != nil {
 				return err
 			}
-			t.row(e.row(v)...)
-		}
-		return t.flush()
-	}}
+			t := newTable(e.heads...)
+			for v, err := range e.versions(ctx, k, x) {
+				if err != nil {
+					return err
+				}
+				t.row(e.row(v)...)
+			}
+			return t.flush()
+		}}
 }
 
 func (e kind[T]) changesCommand() *cli.Command {
-	return &cli.Command{Name: "changes", Usage: "print what the latest version changed, or what two versions differ in", ArgsUsage: "NAME [BEFORE AFTER]", Action: func(ctx context.Context, c *cli.Command) error {
-		k, x, err := e.named(ctx, c)
-		if err != nil {
-			return err
-		}
-		return printChanges(c, func(version int) (int, string, error) {
-			one, err := e.version(ctx, k, x, version)
-			number, file := e.file(one)
-			return number, file, err
-		})
-	}}
+	return &cli.Command{Name: "changes", Usage: "print what the latest version changed, or what two versions differ in",
+		ArgsUsage: "NAME [BEFORE AFTER]", Action: func(ctx context.Context, c *cli.Command) error {
+			k, x, err := e.named(ctx, c)
+			if err != nil {
+				return err
+			}
+			return printChanges(c, func(version int) (int, string, error) {
+				one, err := e.version(ctx, k, x, version)
+				number, file := e.file(one)
+				return number, file, err
+			})
+		}}
 }
 
 func (e kind[T]) dropCommand(usage string, drop func(ctx context.Context, k *client.Client, x T) error) *cli.Command {

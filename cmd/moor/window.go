@@ -42,16 +42,19 @@ func windowsCommand() *cli.Command {
 				if zone == "" {
 					zone = "each device's own"
 				}
-				t.row(w.ID.String(), w.Name, strings.TrimSpace(string(w.Scope.Kind)+" "+w.ScopeName), w.Span.Start, w.Span.Rule, fmt.Sprint(w.Span.Minutes), zone)
+				t.row(w.ID.String(), w.Name, strings.TrimSpace(string(w.Scope.Kind)+" "+w.ScopeName), w.Span.Start, w.Span.Rule,
+					fmt.Sprint(w.Span.Minutes), zone)
 			}
 			return t.flush()
 		},
 	}, {
 		Name: "add", Usage: "add a maintenance window: alerts in it are kept, and told to nobody", ArgsUsage: "NAME",
 		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "start", Required: true, Usage: "first start, local time, as 2026-11-24T22:00"},
-			&cli.DurationFlag{Name: "for", Value: 2 * time.Hour, Usage: "how long it lasts"}, &cli.StringFlag{Name: "rule", Usage: "RRULE such as FREQ=WEEKLY;BYDAY=TU; once when left out"},
+			&cli.DurationFlag{Name: "for", Value: 2 * time.Hour, Usage: "how long it lasts"},
+			&cli.StringFlag{Name: "rule", Usage: "RRULE such as FREQ=WEEKLY;BYDAY=TU; once when left out"},
 			&cli.StringFlag{Name: "zone", Usage: "time zone; each device's own when left out"},
-			&cli.StringFlag{Name: "site", Usage: "only devices of this site, by its name"}, &cli.StringFlag{Name: "group", Usage: "only devices of this group, by its name"}},
+			&cli.StringFlag{Name: "site", Usage: "only devices of this site, by its name"},
+			&cli.StringFlag{Name: "group", Usage: "only devices of this group, by its name"}},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -60,7 +63,8 @@ func windowsCommand() *cli.Command {
 			if !c.Args().Present() {
 				return errors.New("name the window: moor windows add NAME --start 2026-11-24T22:00")
 			}
-			in := api.NewWindow{Name: c.Args().First(), Span: calendar.Window{Start: c.String("start"), Rule: c.String("rule"), Minutes: int(c.Duration("for").Minutes()), Zone: c.String("zone")}}
+			in := api.NewWindow{Name: c.Args().First(), Span: calendar.Window{Start: c.String("start"), Rule: c.String("rule"),
+				Minutes: int(c.Duration("for").Minutes()), Zone: c.String("zone")}}
 			if in.Scope, err = scopeOf(ctx, k, c.String("site"), c.String("group")); err != nil {
 				return err
 			}
@@ -71,7 +75,8 @@ func windowsCommand() *cli.Command {
 			if c.Bool("json") {
 				return printJSON(w)
 			}
-			fmt.Printf("%s holds for %s.\n", device.CleanText(w.Name), strings.TrimSpace(string(w.Scope.Kind)+" "+device.CleanText(w.ScopeName)))
+			fmt.Printf("%s holds for %s.\n", device.CleanText(w.Name),
+				strings.TrimSpace(string(w.Scope.Kind)+" "+device.CleanText(w.ScopeName)))
 			return nil
 		},
 	}, {

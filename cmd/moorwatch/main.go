@@ -48,41 +48,69 @@ func command() *cli.Command {
 		Usage:   "look after many computers from one service",
 		Version: demo.Version,
 		Commands: []*cli.Command{{
-			Name:        "serve",
-			Usage:       "serve the API, the console and the devices' links, until stopped",
-			Description: "Each option may stand on the command line, in the environment, or in the configuration file\nunder its name without the dashes; the first of these that says something counts.",
+			Name:  "serve",
+			Usage: "serve the API, the console and the devices' links, until stopped",
+			Description: "Each option may stand on the command line, in the environment, or in the configuration file\nunder its name " +
+				"without the dashes; the first of these that says something counts.",
 			Flags: []cli.Flag{
-				&cli.StringFlag{Name: "config", Usage: "configuration `FILE` in YAML, such as \"listen: 0.0.0.0:8443\"", Destination: &file, Sources: cli.EnvVars("MOORWATCH_CONFIG")},
-				&cli.StringFlag{Name: "database", Usage: "address of PostgreSQL, as postgres://user@host:port/name; a password belongs in the file or the environment", Sources: from("database", "MOORWATCH_DATABASE")},
+				&cli.StringFlag{Name: "config", Usage: "configuration `FILE` in YAML, such as \"listen: 0.0.0.0:8443\"", Destination: &file,
+					Sources: cli.EnvVars("MOORWATCH_CONFIG")},
+				&cli.StringFlag{Name: "database", Usage: "address of PostgreSQL, as postgres://user@host:port/name; a password belongs " +
+					"in the file or the environment", Sources: from("database", "MOORWATCH_DATABASE")},
 				&cli.StringFlag{Name: "database-owner", Hidden: true, Sources: from("database-owner", "MOORWATCH_DATABASE_OWNER")},
-				&cli.StringSliceFlag{Name: "audit-anchor", Usage: "where the head of the audit log is written as it grows, as file:///path, or udp://host:port or tcp://host:port of a syslog server; repeat it for more", Sources: from("audit-anchor", "MOORWATCH_AUDIT_ANCHOR")},
-				&cli.IntFlag{Name: "connections", Value: 16, Usage: "connections to the database, at most", Sources: from("connections", "MOORWATCH_CONNECTIONS")},
-				&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8443", Usage: "`HOST:PORT` to listen on", Sources: from("listen", "MOORWATCH_LISTEN")},
-				&cli.StringFlag{Name: "url", Usage: "address by which people and devices reach the service; made from --listen when left out", Sources: from("url", "MOORWATCH_URL")},
-				&cli.StringFlag{Name: "data", Value: "moorwatch-data", Usage: "`FOLDER` for the service's own certificate authority and its set-up link", Sources: from("data", "MOORWATCH_DATA")},
-				&cli.StringFlag{Name: "certificate", Usage: "TLS certificate chain, a PEM `FILE`; the service makes its own when left out", Sources: from("certificate", "MOORWATCH_CERTIFICATE")},
+				&cli.StringSliceFlag{Name: "audit-anchor", Usage: "where the head of the audit log is written as it grows, as " +
+					"file:///path, or udp://host:port or tcp://host:port of a syslog server; repeat it for more",
+					Sources: from("audit-anchor", "MOORWATCH_AUDIT_ANCHOR")},
+				&cli.IntFlag{Name: "connections", Value: 16, Usage: "connections to the database, at most",
+					Sources: from("connections", "MOORWATCH_CONNECTIONS")},
+				&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8443", Usage: "`HOST:PORT` to listen on",
+					Sources: from("listen", "MOORWATCH_LISTEN")},
+				&cli.StringFlag{Name: "url", Usage: "address by which people and devices reach the service; made from --listen " +
+					"when left out", Sources: from("url", "MOORWATCH_URL")},
+				&cli.StringFlag{Name: "data", Value: "moorwatch-data",
+					Usage:   "`FOLDER` for the service's own certificate authority and its set-up link",
+					Sources: from("data", "MOORWATCH_DATA")},
+				&cli.StringFlag{Name: "certificate", Usage: "TLS certificate chain, a PEM `FILE`; the service makes its own when left out",
+					Sources: from("certificate", "MOORWATCH_CERTIFICATE")},
 				&cli.StringFlag{Name: "key", Usage: "private key of the certificate, a PEM `FILE`", Sources: from("key", "MOORWATCH_KEY")},
-				&cli.StringFlag{Name: "releases", Usage: "`FOLDER` of the agent's releases, as make release fills it; releases in the folder of --data when left out", Sources: from("releases", "MOORWATCH_RELEASES")},
-				&cli.StringFlag{Name: "advisories", Usage: "`FOLDER` that mirrors feeds of advisories (OSV, CSAF, lists of what is exploited): each file or folder of it is a feed, imported as it changes", Sources: from("advisories", "MOORWATCH_ADVISORIES")},
-				&cli.StringFlag{Name: "smtp", Usage: "mail server for notices, as smtp://host:port or smtps://host:port; a user and password belong in the file or the environment", Sources: from("smtp", "MOORWATCH_SMTP")},
-				&cli.StringFlag{Name: "mail-from", Usage: "`ADDRESS` that mail is sent from", Sources: from("mail-from", "MOORWATCH_MAIL_FROM")},
-				&cli.IntFlag{Name: "keep-raw", Value: 14, Usage: "days for which readings are kept as they were read", Sources: from("keep-raw", "MOORWATCH_KEEP_RAW")},
-				&cli.IntFlag{Name: "keep-minutes", Value: 90, Usage: "days for which readings are kept by five minutes", Sources: from("keep-minutes", "MOORWATCH_KEEP_MINUTES")},
-				&cli.IntFlag{Name: "keep-hours", Value: 730, Usage: "days for which readings are kept by the hour", Sources: from("keep-hours", "MOORWATCH_KEEP_HOURS")},
-				&cli.StringSliceFlag{Name: "trusted-proxy", Usage: "`NETWORK` of a proxy before the service, as 192.0.2.7/32: what it says in X-Forwarded-For and X-Forwarded-Proto is believed; repeat it for more", Sources: from("trusted-proxy", "MOORWATCH_TRUSTED_PROXY")},
-				&cli.StringSliceFlag{Name: "webhook-network", Usage: "`NETWORK` that webhooks may reach beside public addresses, as 192.0.2.0/24, by plain HTTP too; repeat it for more", Sources: from("webhook-network", "MOORWATCH_WEBHOOK_NETWORK")},
+				&cli.StringFlag{Name: "releases", Usage: "`FOLDER` of the agent's releases, as make release fills it; releases in the " +
+					"folder of --data when left out", Sources: from("releases", "MOORWATCH_RELEASES")},
+				&cli.StringFlag{Name: "advisories", Usage: "`FOLDER` that mirrors feeds of advisories (OSV, CSAF, lists of what is " +
+					"exploited): each file or folder of it is a feed, imported as it changes",
+					Sources: from("advisories", "MOORWATCH_ADVISORIES")},
+				&cli.StringFlag{Name: "smtp", Usage: "mail server for notices, as smtp://host:port or smtps://host:port; a user and " +
+					"password belong in the file or the environment", Sources: from("smtp", "MOORWATCH_SMTP")},
+				&cli.StringFlag{Name: "mail-from", Usage: "`ADDRESS` that mail is sent from",
+					Sources: from("mail-from", "MOORWATCH_MAIL_FROM")},
+				&cli.IntFlag{Name: "keep-raw", Value: 14, Usage: "days for which readings are kept as they were read",
+					Sources: from("keep-raw", "MOORWATCH_KEEP_RAW")},
+				&cli.IntFlag{Name: "keep-minutes", Value: 90, Usage: "days for which readings are kept by five minutes",
+					Sources: from("keep-minutes", "MOORWATCH_KEEP_MINUTES")},
+				&cli.IntFlag{Name: "keep-hours", Value: 730, Usage: "days for which readings are kept by the hour",
+					Sources: from("keep-hours", "MOORWATCH_KEEP_HOURS")},
+				&cli.StringSliceFlag{Name: "trusted-proxy", Usage: "`NETWORK` of a proxy before the service, as 192.0.2.7/32: what it " +
+					"says in X-Forwarded-For and X-Forwarded-Proto is believed; repeat it for more",
+					Sources: from("trusted-proxy", "MOORWATCH_TRUSTED_PROXY")},
+				&cli.StringSliceFlag{Name: "webhook-network",
+					Usage: "`NETWORK` that webhooks may reach beside public addresses, as 192.0.2.0/24, by plain HTTP too; repeat " +
+						"it for more", Sources: from("webhook-network", "MOORWATCH_WEBHOOK_NETWORK")},
 				&cli.BoolFlag{Name: "plain", Usage: "plain HTTP, on loopback alone", Sources: from("plain", "MOORWATCH_PLAIN")},
-				&cli.StringFlag{Name: "log", Value: "info", Usage: "least level that is logged: debug, info, warn or error", Sources: from("log", "MOORWATCH_LOG")},
+				&cli.StringFlag{Name: "log", Value: "info", Usage: "least level that is logged: debug, info, warn or error",
+					Sources: from("log", "MOORWATCH_LOG")},
 			},
 			Action: serve,
 		}, keysCommand(&file), {
-			Name:        "migrate",
-			Usage:       "bring the database's schema up to date, once before a version is served first",
-			Description: "The schema belongs to the role of --database-owner, and the role of --database is given what the service needs:\nto read and write, but of the audit log only to read and append. The service itself never learns of the owner.",
+			Name:  "migrate",
+			Usage: "bring the database's schema up to date, once before a version is served first",
+			Description: "The schema belongs to the role of --database-owner, and the role of --database is given what the service " +
+				"needs:\nto read and write, but of the audit log only to read and append. The service itself never learns of the owner.",
 			Flags: []cli.Flag{
-				&cli.StringFlag{Name: "config", Usage: "configuration `FILE` in YAML", Destination: &file, Sources: cli.EnvVars("MOORWATCH_CONFIG")},
-				&cli.StringFlag{Name: "database", Usage: "address of PostgreSQL with the service's role, as the service has it", Sources: from("database", "MOORWATCH_DATABASE")},
-				&cli.StringFlag{Name: "database-owner", Usage: "the same address with the role that owns the schema; without it the service's role owns it, and could alter the audit log", Sources: cli.EnvVars("MOORWATCH_DATABASE_OWNER")},
+				&cli.StringFlag{Name: "config", Usage: "configuration `FILE` in YAML", Destination: &file,
+					Sources: cli.EnvVars("MOORWATCH_CONFIG")},
+				&cli.StringFlag{Name: "database", Usage: "address of PostgreSQL with the service's role, as the service has it",
+					Sources: from("database", "MOORWATCH_DATABASE")},
+				&cli.StringFlag{Name: "database-owner", Usage: "the same address with the role that owns the schema; without it the " +
+					"service's role owns it, and could alter the audit log", Sources: cli.EnvVars("MOORWATCH_DATABASE_OWNER")},
 			},
 			Action: func(ctx context.Context, c *cli.Command) error {
 				if c.String("database") == "" {
@@ -98,7 +126,8 @@ func command() *cli.Command {
 			Name:  "demo",
 			Usage: "run the service with a private database and a sample fleet, until stopped",
 			Flags: []cli.Flag{
-				&cli.StringFlag{Name: "dir", Value: "demo-data", Usage: "`FOLDER` of everything the demo keeps", Sources: cli.EnvVars("DEMO_DIR")},
+				&cli.StringFlag{Name: "dir", Value: "demo-data", Usage: "`FOLDER` of everything the demo keeps",
+					Sources: cli.EnvVars("DEMO_DIR")},
 				&cli.IntFlag{Name: "port", Value: demo.Port, Usage: "port on loopback", Sources: cli.EnvVars("DEMO_PORT")},
 				&cli.BoolFlag{Name: "reset", Usage: "delete what the demo keeps, and end"},
 			},
@@ -144,7 +173,9 @@ func serve(ctx context.Context, c *cli.Command) error {
 	if c.String("database-owner") != "" {
 		return errors.New("the owner of the database's schema is for moorwatch migrate alone: take it out of what the service reads")
 	}
-	config := service.Config{Database: c.String("database"), Anchors: c.StringSlice("audit-anchor"), Connections: int32(c.Int("connections")), Listen: c.String("listen"), URL: c.String("url"), Console: web.Console(), Contents: filepath.Join(c.String("data"), "contents"),
+	config := service.Config{Database: c.String("database"), Anchors: c.StringSlice("audit-anchor"),
+		Connections: int32(c.Int("connections")), Listen: c.String("listen"), URL: c.String("url"), Console: web.Console(),
+		Contents:   filepath.Join(c.String("data"), "contents"),
 		Advisories: c.String("advisories"), Post: post.Post{SMTP: c.String("smtp"), From: c.String("mail-from")}}
 	if config.Releases = c.String("releases"); config.Releases == "" {
 		config.Releases = filepath.Join(c.String("data"), "releases")

@@ -64,7 +64,8 @@ func repeated(text string) string {
 }
 
 // rows are what is next to each other on keyboards and in the alphabet.
-var rows = []string{"abcdefghijklmnopqrstuvwxyz", "01234567890", "qwertyuiop", "asdfghjkl", "zxcvbnm", "qwertzuiop", "yxcvbnm", "azertyuiop"}
+var rows = []string{"abcdefghijklmnopqrstuvwxyz", "01234567890", "qwertyuiop", "asdfghjkl", "zxcvbnm", "qwertzuiop", "yxcvbnm",
+	"azertyuiop"}
 
 // leaps counts the places in a text where what follows is not what is next to it, or the same.
 func leaps(text string) (n int) {

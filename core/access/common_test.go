@@ -8,7 +8,8 @@ import (
 
 func TestCommon(t *testing.T) {
 	for _, password := range []string{
-		"password", "Password2026!", "p4ssw0rd!!!!", "iloveyou1234", "123456789012", "abcdefghijkl", "qwertyuiopasdf", "aaaaaaaaaaaa", "abababababab",
+		"password", "Password2026!", "p4ssw0rd!!!!", "iloveyou1234", "123456789012", "abcdefghijkl", "qwertyuiopasdf", "aaaaaaaaaaaa",
+		"abababababab",
 		"passwordpassword", "1q2w3e4r5t6y", "Sunshine#2026", "football123456", "....dragon....", "987654321098", "qwertzuiop12",
 	} {
 		if !Common(password) {
@@ -16,7 +17,8 @@ func TestCommon(t *testing.T) {
 		}
 	}
 	for _, password := range []string{
-		"four quiet moor words", "heather-on-the-hill", "Kf7#pz!wQ2mT", "der Nebel steigt aus dem Moor", "grüne Wiesen, 12 Schafe", "correct battery peat staple", "wren 41 larkmoor",
+		"four quiet moor words", "heather-on-the-hill", "Kf7#pz!wQ2mT", "der Nebel steigt aus dem Moor", "grüne Wiesen, 12 Schafe",
+		"correct battery peat staple", "wren 41 larkmoor",
 	} {
 		if Common(password) {
 			t.Errorf("%q is refused", password)

@@ -13,7 +13,8 @@ var (
 	north  = health.Scope{Kind: health.Site, ID: "north"}
 	south  = health.Scope{Kind: health.Site, ID: "south"}
 	acme   = health.Scope{Kind: health.Organisation, ID: "o"}
-	places = []health.Place{{}, {Device: "a", Site: "north", Organisation: "o"}, {Device: "b", Site: "south", Organisation: "o", Groups: []string{"g"}}, {Device: "c", Site: "west", Organisation: "p"}}
+	places = []health.Place{{}, {Device: "a", Site: "north", Organisation: "o"},
+		{Device: "b", Site: "south", Organisation: "o", Groups: []string{"g"}}, {Device: "c", Site: "west", Organisation: "p"}}
 )
 
 // What was taken away is seen, and what was only added is not taken for it.
@@ -105,7 +106,8 @@ func TestLimitsAndInclusion(t *testing.T) {
 			}
 		}
 	}
-	for _, bad := range []Limit{{Permissions: []Permission{"moon.walk"}}, {Permissions: []Permission{Anyone}}, {Scope: health.Scope{Kind: "galaxy"}}} {
+	for _, bad := range []Limit{{Permissions: []Permission{"moon.walk"}}, {Permissions: []Permission{Anyone}},
+		{Scope: health.Scope{Kind: "galaxy"}}} {
 		if bad.Validate() == nil {
 			t.Errorf("%+v is taken", bad)
 		}

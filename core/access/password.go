@@ -35,7 +35,8 @@ func CheckPassword(password, email string) error {
 	case ofEmail(password, email):
 		return errors.New("the password is made of the e-mail address; choose another")
 	case Common(password):
-		return errors.New("others have chosen this password, or one much like it, and guessers try it first; a few unrelated words are easiest to remember")
+		return errors.New("others have chosen this password, or one much like it, and guessers try it first; a few unrelated words are " +
+			"easiest to remember")
 	}
 	return nil
 }
@@ -65,7 +66,8 @@ func HashPassword(random io.Reader, password string) (string, error) {
 	}
 	key := argon2.IDKey([]byte(password), salt, argonPasses, argonMemory, argonLanes, argonKey)
 	b64 := base64.RawStdEncoding.EncodeToString
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonPasses, argonLanes, b64(salt), b64(key)), nil
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonPasses, argonLanes, b64(salt), b64(key)),
+		nil
 }
 
 // VerifyPassword tells whether password gives hash, in time that does not depend on where they

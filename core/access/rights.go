@@ -100,7 +100,8 @@ func (r Rights) Include(before Rights) bool {
 	for _, old := range before {
 		for _, p := range old.Grants() {
 			if !slices.ContainsFunc(r, func(g Grant) bool {
-				return (g.Scope == old.Scope || g.Scope.Kind == health.Everywhere) && g.permits(p) && (g.Limit == nil || old.Limit != nil && g.Limit.Scope == old.Limit.Scope)
+				return (g.Scope == old.Scope || g.Scope.Kind == health.Everywhere) && g.permits(p) &&
+					(g.Limit == nil || old.Limit != nil && g.Limit.Scope == old.Limit.Scope)
 			}) {
 				return false
 			}

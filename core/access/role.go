@@ -104,7 +104,8 @@ var (
 		PeopleManage:   "Add people and set their roles",
 		ServiceMetrics: "Read what the service measures of itself",
 	}
-	levels = map[Level]string{See: "look with", Read: "read what is in what one sees with", Act: "change with, what can be put right again", Administer: "change with, whatever there is"}
+	levels = map[Level]string{See: "look with", Read: "read what is in what one sees with", Act: "change with, what can be put right again",
+		Administer: "change with, whatever there is"}
 )
 
 // About says what a permission is for; of a tool's, what is done with the tool.
@@ -116,14 +117,16 @@ func (p Permission) About() string {
 	return levels[Level(level)]
 }
 
-var general = []Permission{FleetRead, FleetEnrol, FleetManage, DeviceSweep, GroupManage, AlertHandle, PolicyManage, NoticeManage, AuditRead, PeopleManage, ServiceMetrics}
+var general = []Permission{FleetRead, FleetEnrol, FleetManage, DeviceSweep, GroupManage, AlertHandle, PolicyManage, NoticeManage, AuditRead,
+	PeopleManage, ServiceMetrics}
 
 // Grantable lists every permission that a role may grant.
 func Grantable() []Permission { return append(slices.Clone(general), ToolPermissions()...) }
 
 var granted = map[Role][]Permission{
-	Viewer:     {FleetRead},
-	Helper:     append(seeing(), FleetRead, DeviceSweep, AlertHandle, Of("processes", Act), Of("services", Act), Of("people", Act), Of("power", Act), Of("network", Act)),
+	Viewer: {FleetRead},
+	Helper: append(seeing(), FleetRead, DeviceSweep, AlertHandle, Of("processes", Act), Of("services", Act), Of("people", Act),
+		Of("power", Act), Of("network", Act)),
 	Technician: append(ToolPermissions(), FleetRead, FleetEnrol, DeviceSweep, GroupManage, AlertHandle, PolicyManage, AuditRead),
 	Owner:      Grantable(),
 }

@@ -23,13 +23,16 @@ func (e Entry) Syslog(host string) string {
 	}
 	param := strings.NewReplacer(`\`, `\\`, `"`, `\"`, `]`, `\]`, "\n", " ", "\r", " ")
 	data := ""
-	for _, f := range [...]struct{ name, value string }{{"seq", fmt.Sprint(e.Seq)}, {"actor", e.Actor}, {"via", e.Via}, {"address", e.Address}, {"device", e.Device},
-		{"deviceName", e.DeviceName}, {"detail", e.Detail}, {"result", e.Result}, {"actorId", e.ActorID}, {"viaId", e.ViaID}, {"hash", fmt.Sprintf("%x", e.Hash)}, {"key", e.KeyID}, {"signature", fmt.Sprintf("%x", e.Signature)}} {
+	for _, f := range [...]struct{ name, value string }{{"seq", fmt.Sprint(e.Seq)}, {"actor", e.Actor}, {"via", e.Via},
+		{"address", e.Address}, {"device", e.Device},
+		{"deviceName", e.DeviceName}, {"detail", e.Detail}, {"result", e.Result}, {"actorId", e.ActorID}, {"viaId", e.ViaID},
+		{"hash", fmt.Sprintf("%x", e.Hash)}, {"key", e.KeyID}, {"signature", fmt.Sprintf("%x", e.Signature)}} {
 		if f.value != "" {
 			data += fmt.Sprintf(` %s="%s"`, f.name, param.Replace(strings.ToValidUTF8(f.value, "�")))
 		}
 	}
-	return fmt.Sprintf("<%d>1 %s %s moorwatch - %s [audit@32473%s] %s", auditFacility*8+severity, e.At.UTC().Format(time.RFC3339Nano), word(host), word(e.Action), data,
+	return fmt.Sprintf("<%d>1 %s %s moorwatch - %s [audit@32473%s] %s", auditFacility*8+severity, e.At.UTC().Format(time.RFC3339Nano),
+		word(host), word(e.Action), data,
 		param.Replace(strings.TrimSpace(e.Action+" "+e.DeviceName)))
 }
 

@@ -207,7 +207,8 @@ func (a *Advisory) clean() error {
 	}
 	kept := []Affected{}
 	for _, f := range a.Affected {
-		f.Type, f.Namespace, f.Name, f.Release = device.CleanLong(f.Type, 40), device.CleanLong(f.Namespace, maxSummary), device.CleanLong(f.Name, maxSummary), device.CleanLong(f.Release, 40)
+		f.Type, f.Namespace, f.Name, f.Release = device.CleanLong(f.Type, 40), device.CleanLong(f.Namespace, maxSummary),
+			device.CleanLong(f.Name, maxSummary), device.CleanLong(f.Release, 40)
 		f.Versions, f.Spans = f.Versions[:min(len(f.Versions), maxVersions)], f.Spans[:min(len(f.Spans), maxVersions)]
 		long := func(v string) bool { return len(v) > maxVersion }
 		f.Versions = slices.DeleteFunc(f.Versions, long)

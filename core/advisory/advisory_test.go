@@ -12,11 +12,13 @@ import (
 	"moorwatch.example/core/update"
 )
 
-const heath = `{"id":"MOOR-2026-0112","modified":"2026-11-14T08:00:00Z","published":"2026-11-14T07:00:00Z","aliases":["CVE-2026-70112"],"summary":"heathssl reads beyond a buffer",
+const heath = `{"id":"MOOR-2026-0112","modified":"2026-11-14T08:00:00Z","published":"2026-11-14T07:00:00Z","aliases":["CVE-2026-70112"],
+	"summary":"heathssl reads beyond a buffer",
  "severity":[{"type":"CVSS_V3","score":"CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:H/I:N/A:N"}],"references":[{"type":"WEB","url":"https://heath-tools.example/0112"},{"url":"javascript:alert(1)"}],
  "affected":[{"package":{"ecosystem":"Debian:12","name":"heathssl","purl":"pkg:deb/debian/heathssl?arch=source"},"ranges":[{"type":"ECOSYSTEM","events":[{"fixed":"3.0.15-1"},{"introduced":"0"}]},{"type":"GIT","events":[{"introduced":"abc"}]}]}]}`
 
-const fell = `{"document":{"title":"Fell boards start what they should not","aggregate_severity":{"text":"Important"},"tracking":{"id":"HT-2026-7","initial_release_date":"2026-10-20T00:00:00Z","current_release_date":"2026-10-21T00:00:00Z"},"notes":[{"category":"summary","text":"The kernel takes an image\u001b[31m that is not signed."}]},
+const fell = `{"document":{"title":"Fell boards start what they should not","aggregate_severity":{"text":"Important"},
+	"tracking":{"id":"HT-2026-7","initial_release_date":"2026-10-20T00:00:00Z","current_release_date":"2026-10-21T00:00:00Z"},"notes":[{"category":"summary","text":"The kernel takes an image\u001b[31m that is not signed."}]},
  "product_tree":{"branches":[{"category":"vendor","name":"Heath Tools","branches":[
    {"category":"product_version_range","name":"vers:deb/>=6.0|<6.1.38-1","product":{"product_id":"A","product_identification_helper":{"purl":"pkg:deb/debian/fellcore-image"}}},
    {"category":"product_version","name":"9","product":{"product_id":"B","product_identification_helper":{"purl":"pkg:rpm/moor/fellcore@9-1?distro=moor-9.2"}}},
@@ -26,7 +28,8 @@ const fell = `{"document":{"title":"Fell boards start what they should not","agg
 
 func read(t *testing.T, text string) (all []Advisory, known []Exploited, refused []string) {
 	t.Helper()
-	err := Read(strings.NewReader(text), Sink{func(a Advisory) error { all = append(all, a); return nil }, func(e Exploited) error { known = append(known, e); return nil },
+	err := Read(strings.NewReader(text), Sink{func(a Advisory) error { all = append(all, a); return nil },
+		func(e Exploited) error { known = append(known, e); return nil },
 		func(n int, why error) { refused = append(refused, fmt.Sprintf("%d: %v", n, why)) }})
 	if err != nil {
 		refused = append(refused, err.Error())
@@ -39,17 +42,22 @@ func TestReadAndMatch(t *testing.T) {
 	if len(all) != 2 || len(refused) > 0 {
 		t.Fatalf("%d advisories, refused %q", len(all), refused)
 	}
-	if a := all[0]; a.Score != 7.5 || a.Severity != "high" || !slices.Equal(a.Links, []string{"https://heath-tools.example/0112"}) || a.Aliases[0] != "CVE-2026-70112" {
+	if a := all[0]; a.Score != 7.5 || a.Severity != "high" || !slices.Equal(a.Links, []string{"https://heath-tools.example/0112"}) ||
+		a.Aliases[0] != "CVE-2026-70112" {
 		t.Errorf("the OSV document is read as %+v", a)
 	}
-	if a := all[1]; a.ID != "HT-2026-7" || a.Score != 5.5 || a.Severity != "medium" || strings.Contains(a.Details, "\x1b") || a.Published.Day() != 20 {
+	if a := all[1]; a.ID != "HT-2026-7" || a.Score != 5.5 || a.Severity != "medium" || strings.Contains(a.Details, "\x1b") ||
+		a.Published.Day() != 20 {
 		t.Errorf("the CSAF document is read as %+v", a)
 	}
 	x := NewIndex(all)
 	for purl, want := range map[string]string{
-		"pkg:deb/debian/heathssl@3.0.14-1?arch=amd64": "MOOR-2026-0112 12 3.0.15-1", "pkg:deb/debian/heathssl@3.0.15-1": "", "pkg:deb/ubuntu/heathssl@3.0.14-1": "",
-		"pkg:deb/debian/fellcore-image@6.1.31-1": "HT-2026-7  6.1.38-1", "pkg:deb/debian/fellcore-image@5.9": "", "pkg:deb/debian/fellcore-image@6.1.38-1": "",
-		"pkg:rpm/moor/fellcore@8-3": "HT-2026-7 9.2 9-1", "pkg:rpm/moor/fellcore@9-1": "", "pkg:rpm/moor/fellboot@1": "HT-2026-7  ",
+		"pkg:deb/debian/heathssl@3.0.14-1?arch=amd64": "MOOR-2026-0112 12 3.0.15-1", "pkg:deb/debian/heathssl@3.0.15-1": "",
+		"pkg:deb/ubuntu/heathssl@3.0.14-1":       "",
+		"pkg:deb/debian/fellcore-image@6.1.31-1": "HT-2026-7  6.1.38-1", "pkg:deb/debian/fellcore-image@5.9": "",
+		"pkg:deb/debian/fellcore-image@6.1.38-1": "",
+		"pkg:rpm/moor/fellcore@8-3":              "HT-2026-7 9.2 9-1", "pkg:rpm/moor/fellcore@9-1": "",
+		"pkg:rpm/moor/fellboot@1": "HT-2026-7  ",
 	} {
 		p, ok := Parse(purl, "", "")
 		got := ""
@@ -74,7 +82,8 @@ func TestReadAndMatch(t *testing.T) {
 
 func TestScores(t *testing.T) {
 	for vector, want := range map[string]float64{
-		"CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:C/C:H/I:H/A:H": 10, "CVSS:3.0/AV:N/AC:L/PR:N/UI:R/S:U/C:L/I:L/A:N": 5.4, "AV:N/AC:L/Au:N/C:P/I:P/A:P": 7.5,
+		"CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:C/C:H/I:H/A:H": 10, "CVSS:3.0/AV:N/AC:L/PR:N/UI:R/S:U/C:L/I:L/A:N": 5.4,
+		"AV:N/AC:L/Au:N/C:P/I:P/A:P":                                      7.5,
 		"CVSS:4.0/AV:N/AC:L/AT:N/PR:N/UI:N/VC:H/VI:H/VA:H/SC:N/SI:N/SA:N": 9.3, "CVSS:3.1/AV:X": 0, "critical": 0,
 	} {
 		a := Advisory{}
@@ -93,7 +102,8 @@ func TestReadsOtherFiles(t *testing.T) {
 	day := func(s string) time.Time { d, _ := time.Parse(time.DateOnly, s); return d }
 	for text, want := range map[string][]Exploited{
 		`{"title":"exploited","vulnerabilities":[{"cveID":"CVE-2026-70112","dateAdded":"2026-11-15","dueDate":"2026-12-06","vulnerabilityName":"heathssl"}]}`: {{"CVE-2026-70112", day("2026-11-15"), day("2026-12-06"), "heathssl"}},
-		"cve,since\r\nCVE-2026-70112,2026-11-15\r\nCVE-2026-1,\r\n": {{"CVE-2026-70112", day("2026-11-15"), time.Time{}, ""}, {Name: "CVE-2026-1"}},
+		"cve,since\r\nCVE-2026-70112,2026-11-15\r\nCVE-2026-1,\r\n": {{"CVE-2026-70112", day("2026-11-15"), time.Time{}, ""},
+			{Name: "CVE-2026-1"}},
 	} {
 		if _, got, refused := read(t, text); !slices.Equal(got, want) || len(refused) > 0 {
 			t.Errorf("%s is read as %v, refused %q", text, got, refused)
@@ -121,7 +131,9 @@ func TestReadsOtherFiles(t *testing.T) {
 
 func TestRanges(t *testing.T) {
 	for text, want := range map[string][]Span{
-		"vers:deb/*": {{}}, "vers:deb/>=1|<2|>3": {{From: "1", Fixed: "2"}, {After: "3"}}, "vers:npm/1.0|<=0.9": {{From: "1.0", Last: "1.0"}, {Last: "0.9"}}, "1.0": nil, "vers:deb": nil, "vers:deb/~1": {{From: "~1", Last: "~1"}},
+		"vers:deb/*": {{}}, "vers:deb/>=1|<2|>3": {{From: "1", Fixed: "2"}, {After: "3"}},
+		"vers:npm/1.0|<=0.9": {{From: "1.0", Last: "1.0"}, {Last: "0.9"}}, "1.0": nil, "vers:deb": nil,
+		"vers:deb/~1": {{From: "~1", Last: "~1"}},
 	} {
 		if got := versRange(text); !slices.Equal(got, want) {
 			t.Errorf("%s is %v, want %v", text, got, want)
@@ -164,7 +176,8 @@ func FuzzRead(f *testing.F) {
 	f.Add("cve\nCVE-2026-1\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		var all []Advisory
-		Read(strings.NewReader(text), Sink{func(a Advisory) error { all = append(all, a); return nil }, func(Exploited) error { return nil }, func(int, error) {}})
+		Read(strings.NewReader(text), Sink{func(a Advisory) error { all = append(all, a); return nil },
+			func(Exploited) error { return nil }, func(int, error) {}})
 		x := NewIndex(all)
 		for _, a := range all {
 			if a.ID == "" || len([]rune(a.Summary)) > maxSummary || !slices.Contains(update.Severities, a.Severity) {

@@ -142,7 +142,8 @@ func readCSAF(text []byte) (Advisory, error) {
 		for _, m := range w.Metrics {
 			vectors = append(vectors, m.Content.V2.Vector, m.Content.V3.Vector, m.Content.V4.Vector)
 		}
-		a.Affected = append(a.Affected, affectedOf(parts, slices.Concat(w.Status.Known, w.Status.First, w.Status.Last), slices.Concat(w.Status.Fixed, w.Status.FirstFixed))...)
+		a.Affected = append(a.Affected, affectedOf(parts, slices.Concat(w.Status.Known, w.Status.First, w.Status.Last),
+			slices.Concat(w.Status.Fixed, w.Status.FirstFixed))...)
 	}
 	a.scored(vectors...)
 	a.worded(d.Document.Severity.Text)

@@ -61,7 +61,8 @@ func readOSV(text []byte) (Advisory, error) {
 	if err := json.Unmarshal(text, &e); err != nil {
 		return Advisory{}, fmt.Errorf("it is no OSV document: %w", err)
 	}
-	a := Advisory{ID: e.ID, Aliases: append(e.Aliases, e.Upstream...), Summary: e.Summary, Details: e.Details, Published: e.Published, Modified: e.Modified, Withdrawn: !e.Withdrawn.IsZero()}
+	a := Advisory{ID: e.ID, Aliases: append(e.Aliases, e.Upstream...), Summary: e.Summary, Details: e.Details, Published: e.Published,
+		Modified: e.Modified, Withdrawn: !e.Withdrawn.IsZero()}
 	var vectors []string
 	for _, s := range e.Severity {
 		vectors = append(vectors, s.Score)
@@ -92,8 +93,10 @@ func readOSV(text []byte) (Advisory, error) {
 
 // ecosystems are the types and namespaces of package URLs by the ecosystem of OSV.
 var ecosystems = map[string][2]string{
-	"debian": {"deb", "debian"}, "ubuntu": {"deb", "ubuntu"}, "alpine": {"apk", "alpine"}, "npm": {"npm", ""}, "pypi": {"pypi", ""}, "go": {"golang", ""},
-	"crates.io": {"cargo", ""}, "maven": {"maven", ""}, "nuget": {"nuget", ""}, "rubygems": {"gem", ""}, "packagist": {"composer", ""}, "hex": {"hex", ""}, "pub": {"pub", ""},
+	"debian": {"deb", "debian"}, "ubuntu": {"deb", "ubuntu"}, "alpine": {"apk", "alpine"}, "npm": {"npm", ""}, "pypi": {"pypi", ""},
+	"go":        {"golang", ""},
+	"crates.io": {"cargo", ""}, "maven": {"maven", ""}, "nuget": {"nuget", ""}, "rubygems": {"gem", ""}, "packagist": {"composer", ""},
+	"hex": {"hex", ""}, "pub": {"pub", ""},
 }
 
 // osvPackage names a package by its package URL or else by its ecosystem.

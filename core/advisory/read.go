@@ -207,7 +207,8 @@ func readCSV(r io.Reader, into Sink) error {
 		return ""
 	}
 	if at(head, "cve", "cveid") == "" || err != nil {
-		return errors.New("the file is neither JSON (OSV or CSAF documents, or a list of what is exploited) nor CSV with a column cve in its first line")
+		return errors.New("the file is neither JSON (OSV or CSAF documents, or a list of what is exploited) nor CSV with a column cve " +
+			"in its first line")
 	}
 	for n := 1; ; n++ {
 		row, err := in.Read()
@@ -217,7 +218,8 @@ func readCSV(r io.Reader, into Sink) error {
 		if err != nil {
 			return fmt.Errorf("line %d is no CSV: %w", n+1, err)
 		}
-		if err := exploited(n, at(row, "cve", "cveid"), at(row, "dateadded", "since"), at(row, "duedate", "due"), at(row, "shortdescription", "note"), into); err != nil {
+		if err := exploited(n, at(row, "cve", "cveid"), at(row, "dateadded", "since"), at(row, "duedate", "due"),
+			at(row, "shortdescription", "note"), into); err != nil {
 			return err
 		}
 	}

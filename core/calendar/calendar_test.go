@@ -28,9 +28,11 @@ func TestWindow(t *testing.T) {
 		at     string
 		want   bool
 	}{
-		{weekly, time.UTC, "2026-11-24T22:00:00Z", true}, {weekly, time.UTC, "2026-11-24T23:59:59Z", true}, {weekly, time.UTC, "2026-11-25T00:00:00Z", false},
+		{weekly, time.UTC, "2026-11-24T22:00:00Z", true}, {weekly, time.UTC, "2026-11-24T23:59:59Z", true},
+		{weekly, time.UTC, "2026-11-25T00:00:00Z", false},
 		{weekly, time.UTC, "2026-11-23T22:30:00Z", false}, {weekly, time.UTC, "2026-09-29T22:30:00Z", false},
-		{weekly, london, "2026-10-20T21:30:00Z", true}, {weekly, london, "2026-10-27T21:30:00Z", false}, {weekly, london, "2026-10-27T22:30:00Z", true},
+		{weekly, london, "2026-10-20T21:30:00Z", true}, {weekly, london, "2026-10-27T21:30:00Z", false},
+		{weekly, london, "2026-10-27T22:30:00Z", true},
 		{once, time.UTC, "2026-11-24T22:30:00Z", true}, {once, time.UTC, "2026-12-01T22:30:00Z", false},
 		{Window{Start: once.Start, Minutes: 60, Zone: "America/New_York"}, time.UTC, "2026-11-25T03:30:00Z", true},
 	} {
@@ -63,7 +65,8 @@ func TestValidate(t *testing.T) {
 }
 
 func TestZone(t *testing.T) {
-	for name, want := range map[string]int{"Europe/London": 0, "Asia/Kathmandu": 5*3600 + 45*60, "CET +01:00": 3600, "": 0, "nonsense": 0, "../../etc/passwd": 0} {
+	for name, want := range map[string]int{"Europe/London": 0, "Asia/Kathmandu": 5*3600 + 45*60, "CET +01:00": 3600, "": 0, "nonsense": 0,
+		"../../etc/passwd": 0} {
 		if _, got := at("2026-11-23T09:00:00Z").In(Zone(name)).Zone(); got != want {
 			t.Errorf("%q is %d s east", name, got)
 		}
@@ -78,7 +81,8 @@ func TestHours(t *testing.T) {
 		at   string
 		want bool
 	}{{day, "2026-11-23T08:00:00Z", true}, {day, "2026-11-23T18:00:00Z", false}, {day, "2026-11-25T12:00:00Z", false},
-		{night, "2026-11-27T23:00:00Z", true}, {night, "2026-11-28T05:59:00Z", true}, {night, "2026-11-27T05:00:00Z", false}, {night, "2026-11-28T23:00:00Z", false}} {
+		{night, "2026-11-27T23:00:00Z", true}, {night, "2026-11-28T05:59:00Z", true}, {night, "2026-11-27T05:00:00Z", false},
+		{night, "2026-11-28T23:00:00Z", false}} {
 		if got := c.h.Contain(at(c.at)); got != c.want {
 			t.Errorf("%+v at %s: %t", c.h, c.at, got)
 		}

@@ -45,8 +45,9 @@ func FuzzCleanName(f *testing.F) {
 }
 
 func TestVitalsCheck(t *testing.T) {
-	good := Vitals{CPU: 12, Memory: 50, MemoryBytes: 8 << 30, Disks: []Disk{{Mount: "/", TotalBytes: 100, UsedBytes: 60}}, Temperatures: []Temperature{{"soc", 41}},
-		People: []SignedIn{{"W\u202eren", "console", -7}}}
+	good := Vitals{CPU: 12, Memory: 50, MemoryBytes: 8 << 30, Disks: []Disk{{Mount: "/", TotalBytes: 100, UsedBytes: 60}},
+		Temperatures: []Temperature{{"soc", 41}},
+		People:       []SignedIn{{"W\u202eren", "console", -7}}}
 	got, err := good.Check()
 	if err != nil || got.People[0].Name != "Wren" || got.People[0].IdleSeconds != -1 {
 		t.Fatalf("a believable reading gives %+v, %v", got, err)
@@ -69,7 +70,8 @@ func TestVitalsCheck(t *testing.T) {
 }
 
 func TestFactsClean(t *testing.T) {
-	got := Facts{HostName: "a\x07b", Serial: strings.Repeat("9", 999), Cores: -4, Addresses: make([]string, 5000), BootedAt: time.Date(-40, 1, 1, 0, 0, 0, 0, time.UTC)}.Clean()
+	got := Facts{HostName: "a\x07b", Serial: strings.Repeat("9", 999), Cores: -4, Addresses: make([]string, 5000),
+		BootedAt: time.Date(-40, 1, 1, 0, 0, 0, 0, time.UTC)}.Clean()
 	if got.HostName != "ab" || len(got.Serial) != MaxText || got.Cores != 0 || len(got.Addresses) != 0 || got.BootedAt.Year() != 1970 {
 		t.Errorf("Clean gives %+v", got)
 	}

@@ -57,7 +57,8 @@ const (
 
 // Withholdable are the capabilities that a policy may have an agent withhold: all but those by which it
 // tells of itself.
-var Withholdable = []string{CapabilityCommands, CapabilityShell, CapabilityFiles, CapabilityProcesses, CapabilityServices, CapabilityEvents, CapabilityNetwork,
+var Withholdable = []string{CapabilityCommands, CapabilityShell, CapabilityFiles, CapabilityProcesses, CapabilityServices, CapabilityEvents,
+	CapabilityNetwork,
 	CapabilityPower, CapabilityPeople, CapabilitySettings, CapabilityQueries, CapabilityScreen, CapabilityPackages, CapabilityUpdates}
 
 // Vitals is one reading of a device. Percentages run from 0 to 100, sizes are bytes, rates bytes

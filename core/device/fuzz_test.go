@@ -41,7 +41,8 @@ func FuzzFacts(f *testing.F) {
 			return
 		}
 		out := in.Clean()
-		for _, s := range append(append([]string{out.HostName, out.OS, out.OSName, out.Model, out.Serial, out.TimeZone}, out.Addresses...), out.Capabilities...) {
+		for _, s := range append(append([]string{out.HostName, out.OS, out.OSName, out.Model, out.Serial, out.TimeZone}, out.Addresses...),
+			out.Capabilities...) {
 			if utf8.RuneCountInString(s) > MaxText || CleanText(s) != s {
 				t.Errorf("%q is taken", s)
 			}

@@ -25,7 +25,8 @@ func HardwareName(kind, name string) string {
 	if len(bare) < 3 {
 		return ""
 	}
-	for _, empty := range []string{"to be filled", "default string", "system serial", "not specified", "not applicable", "none", "unknown", "invalid", "o.e.m", "1234567", "03000200-0400-0500-0006"} {
+	for _, empty := range []string{"to be filled", "default string", "system serial", "not specified", "not applicable", "none", "unknown",
+		"invalid", "o.e.m", "1234567", "03000200-0400-0500-0006"} {
 		if strings.Contains(name, empty) {
 			return ""
 		}

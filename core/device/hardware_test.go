@@ -14,15 +14,17 @@ func TestCompareHardware(t *testing.T) {
 		a, b []string
 		want Likeness
 	}{
-		"the same":                      {list(board, serial, mac), list(board, serial, mac), Same},
-		"another adapter":               {list(board, mac), list(board, "mac:02:42:ac:11:00:09"), Same},
-		"a board replaced":              {list(board, serial), list("board:99999999-0042-3510-8054-b7c04f564433", serial), Same},
-		"a copy":                        {list(board, mac), list("board:99999999-0042-3510-8054-b7c04f564433", "mac:02:42:ac:11:00:09"), Different},
-		"another board, one adapter":    {list(board, mac), list("board:99999999-0042-3510-8054-b7c04f564433", mac), Unclear},
-		"adapters alone":                {list(mac), list(mac, "mac:02:42:ac:11:00:09"), Same},
-		"adapters alone, others":        {list(mac), list("mac:02:42:ac:11:00:09"), Unclear},
-		"nothing known":                 {list(), list(board), Unclear},
-		"makers who gave no number":     {list("serial:Model/To Be Filled By O.E.M.", "board:00000000-0000-0000-0000-000000000000"), list("serial:Model/To Be Filled By O.E.M.", board), Unclear},
+		"the same":         {list(board, serial, mac), list(board, serial, mac), Same},
+		"another adapter":  {list(board, mac), list(board, "mac:02:42:ac:11:00:09"), Same},
+		"a board replaced": {list(board, serial), list("board:99999999-0042-3510-8054-b7c04f564433", serial), Same},
+		"a copy": {list(board, mac), list("board:99999999-0042-3510-8054-b7c04f564433", "mac:02:42:ac:11:00:09"),
+			Different},
+		"another board, one adapter": {list(board, mac), list("board:99999999-0042-3510-8054-b7c04f564433", mac), Unclear},
+		"adapters alone":             {list(mac), list(mac, "mac:02:42:ac:11:00:09"), Same},
+		"adapters alone, others":     {list(mac), list("mac:02:42:ac:11:00:09"), Unclear},
+		"nothing known":              {list(), list(board), Unclear},
+		"makers who gave no number": {list("serial:Model/To Be Filled By O.E.M.", "board:00000000-0000-0000-0000-000000000000"),
+			list("serial:Model/To Be Filled By O.E.M.", board), Unclear},
 		"kinds that are not comparable": {list(board), list(serial), Unclear},
 	} {
 		if got := Compare(c.a, c.b); got != c.want {
@@ -32,7 +34,8 @@ func TestCompareHardware(t *testing.T) {
 			t.Errorf("%s, the other way: %v, not %v", name, got, c.want)
 		}
 	}
-	if got := CleanHardware([]string{"MAC:x", "colour:red", serial, "serial:peat 14/hk7-0042", "board:", "serial:Model/0000000", "serial:Model/None"}); !slices.Equal(got, []string{"serial:peat 14/hk7-0042"}) {
+	if got := CleanHardware([]string{"MAC:x", "colour:red", serial, "serial:peat 14/hk7-0042", "board:", "serial:Model/0000000",
+		"serial:Model/None"}); !slices.Equal(got, []string{"serial:peat 14/hk7-0042"}) {
 		t.Errorf("%q", got)
 	}
 }
@@ -91,7 +94,8 @@ func TestMarks(t *testing.T) {
 }
 
 func TestTelling(t *testing.T) {
-	for text, want := range map[string]bool{"": false, "mac:00:16:3e:00:00:01": false, "board:4c4c4544": true, "serial:7": true, "mac:1 board:2": true} {
+	for text, want := range map[string]bool{"": false, "mac:00:16:3e:00:00:01": false, "board:4c4c4544": true, "serial:7": true,
+		"mac:1 board:2": true} {
 		if got := Telling(strings.Fields(text)); got != want {
 			t.Errorf("%q: %t", text, got)
 		}

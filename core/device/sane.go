@@ -172,8 +172,10 @@ func (v *Vitals) checkMore() error {
 	}
 	for i := range v.Probes {
 		p := &v.Probes[i]
-		p.Kind, p.Target, p.Pattern, p.Detail = clean(p.Kind, MaxText), clean(p.Target, MaxText), clean(p.Pattern, MaxText), clean(p.Detail, MaxText)
-		if !within(p.Value, 0, 1e12) || !within(p.CPU, 0, 100) || p.Memory < 0 || p.At.Year() < 1970 || p.At.Year() > 9999 || p.Expires.Year() > 9999 {
+		p.Kind, p.Target, p.Pattern, p.Detail = clean(p.Kind, MaxText), clean(p.Target, MaxText), clean(p.Pattern, MaxText),
+			clean(p.Detail, MaxText)
+		if !within(p.Value, 0, 1e12) || !within(p.CPU, 0, 100) || p.Memory < 0 || p.At.Year() < 1970 || p.At.Year() > 9999 ||
+			p.Expires.Year() > 9999 {
 			return fmt.Errorf("probe %s %q gives %g, which cannot be", p.Kind, p.Target, p.Value)
 		}
 	}

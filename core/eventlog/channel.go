@@ -44,7 +44,8 @@ func Channel(text []byte) (e Event, ok bool) {
 	if err != nil {
 		return e, false
 	}
-	e = Event{At: at, Level: channelLevels[s.Level], Unit: s.Provider.Name, PID: s.Execution.PID, Record: s.EventRecordID, Message: strings.TrimSpace(strings.ReplaceAll(event.Message, "\r\n", "\n"))}
+	e = Event{At: at, Level: channelLevels[s.Level], Unit: s.Provider.Name, PID: s.Execution.PID, Record: s.EventRecordID,
+		Message: strings.TrimSpace(strings.ReplaceAll(event.Message, "\r\n", "\n"))}
 	if e.Message == "" {
 		var parts []string
 		for _, d := range event.Data {

@@ -136,8 +136,10 @@ func clock(short, long string, now time.Time) (time.Time, bool) {
 
 // level finds the level of a word that stands for it.
 func level(word string) string {
-	for _, pair := range [...]struct{ begin, level string }{{"emerg", "emergency"}, {"panic", "emergency"}, {"alert", "alert"}, {"crit", "critical"},
-		{"fatal", "critical"}, {"err", "error"}, {"warn", "warning"}, {"notice", "notice"}, {"info", "info"}, {"debug", "debug"}, {"trace", "debug"}} {
+	for _, pair := range [...]struct{ begin, level string }{{"emerg", "emergency"}, {"panic", "emergency"}, {"alert", "alert"},
+		{"crit", "critical"},
+		{"fatal", "critical"}, {"err", "error"}, {"warn", "warning"}, {"notice", "notice"}, {"info", "info"}, {"debug", "debug"},
+		{"trace", "debug"}} {
 		if strings.HasPrefix(word, pair.begin) {
 			return pair.level
 		}

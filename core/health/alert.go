@@ -73,7 +73,8 @@ func Follow(a *Alert, f *Finding, now time.Time) (*Alert, []EventKind) {
 		if f == nil {
 			return nil, nil
 		}
-		return &Alert{Check: f.Check, Subject: f.Subject, Level: f.Level, Message: f.Message, State: Open, Since: f.Since, OpenedAt: now}, []EventKind{Opened}
+		return &Alert{Check: f.Check, Subject: f.Subject, Level: f.Level, Message: f.Message, State: Open, Since: f.Since, OpenedAt: now},
+			[]EventKind{Opened}
 	}
 	next := *a
 	var events []EventKind

@@ -22,11 +22,13 @@ func TestFollow(t *testing.T) {
 	}{
 		{0, nil, nil}, {time.Minute, f(Warning, 0), []EventKind{Opened}}, {2 * time.Minute, f(Warning, 0), nil},
 		{3 * time.Minute, f(Critical, 0), []EventKind{Raised}}, {4 * time.Minute, f(Warning, 0), []EventKind{Lowered}},
-		{5 * time.Minute, nil, []EventKind{Ended}}, {6 * time.Minute, nil, nil}, {7 * time.Minute, f(Warning, 7*time.Minute), []EventKind{Reopened}},
+		{5 * time.Minute, nil, []EventKind{Ended}}, {6 * time.Minute, nil, nil},
+		{7 * time.Minute, f(Warning, 7*time.Minute), []EventKind{Reopened}},
 		{8 * time.Minute, nil, []EventKind{Ended}}, {9 * time.Minute, f(Warning, 9*time.Minute), []EventKind{Reopened}},
 		{10 * time.Minute, nil, []EventKind{Ended}}, {11 * time.Minute, f(Warning, 11*time.Minute), []EventKind{Reopened}},
 		// It flaps now: its ends are waited out.
-		{12 * time.Minute, nil, nil}, {20 * time.Minute, f(Warning, 20*time.Minute), nil}, {21 * time.Minute, nil, nil}, {50 * time.Minute, nil, nil},
+		{12 * time.Minute, nil, nil}, {20 * time.Minute, f(Warning, 20*time.Minute), nil}, {21 * time.Minute, nil, nil},
+		{50 * time.Minute, nil, nil},
 		{51 * time.Minute, nil, []EventKind{Ended}}, {67 * time.Minute, f(Warning, 67*time.Minute), []EventKind{Opened}},
 	} {
 		var got []EventKind
@@ -46,7 +48,8 @@ func TestFollowPeople(t *testing.T) {
 	if _, events := Follow(a, f, now.Add(2*time.Minute)); events != nil {
 		t.Errorf("the same finding: %v", events)
 	}
-	if _, events := Follow(a, &Finding{Check: "disk", Level: Warning, Since: now.Add(3 * time.Minute)}, now.Add(3*time.Minute)); !slices.Equal(events, []EventKind{Reopened}) {
+	if _, events := Follow(a, &Finding{Check: "disk", Level: Warning, Since: now.Add(3 * time.Minute)},
+		now.Add(3*time.Minute)); !slices.Equal(events, []EventKind{Reopened}) {
 		t.Errorf("a new finding: %v", events)
 	}
 	a, _ = Follow(nil, f, now)
@@ -57,7 +60,8 @@ func TestFollowPeople(t *testing.T) {
 	if b, events := Follow(a, f, now.Add(time.Hour)); !slices.Equal(events, []EventKind{Woke}) || b.State != Open {
 		t.Errorf("after the snooze: %v", events)
 	}
-	if b, events := Follow(a, &Finding{Check: "disk", Level: Critical, Since: now}, now.Add(time.Minute)); !slices.Equal(events, []EventKind{Raised}) || b.State != Open {
+	if b, events := Follow(a, &Finding{Check: "disk", Level: Critical, Since: now}, now.Add(time.Minute)); !slices.Equal(events,
+		[]EventKind{Raised}) || b.State != Open {
 		t.Errorf("worse than when it was put off: %v", events)
 	}
 }
@@ -108,8 +112,10 @@ func TestRules(t *testing.T) {
 		"too low":      {with(func(r *Rule) { r.Least = Critical }), Opened, false, false},
 		"other check":  {with(func(r *Rule) { r.Checks = []string{"cpu"} }), Opened, false, false},
 		"elsewhere":    {with(func(r *Rule) { r.Scope.ID = "bra" }), Opened, false, false},
-		"on call":      {with(func(r *Rule) { r.Hours = []calendar.Hours{{Days: []string{"MO"}, From: "08:00", To: "18:00"}} }), Opened, false, true},
-		"off call":     {with(func(r *Rule) { r.Hours = []calendar.Hours{{Days: []string{"TU"}, From: "08:00", To: "18:00"}} }), Opened, false, false},
+		"on call": {with(func(r *Rule) { r.Hours = []calendar.Hours{{Days: []string{"MO"}, From: "08:00", To: "18:00"}} }), Opened,
+			false, true},
+		"off call": {with(func(r *Rule) { r.Hours = []calendar.Hours{{Days: []string{"TU"}, From: "08:00", To: "18:00"}} }), Opened,
+			false, false},
 		"other zone": {with(func(r *Rule) {
 			r.Zone, r.Hours = "Pacific/Auckland", []calendar.Hours{{Days: []string{"MO"}, From: "22:00", To: "24:00"}}
 		}), Opened, false, true},

@@ -205,7 +205,8 @@ func condition(s *State, found []Finding) Condition {
 // ByHarm orders findings: higher level first, then those that have lasted less long, as they are
 // the ones whose cause can still be found.
 func ByHarm(a, b Finding) int {
-	return cmp.Or(cmp.Compare(b.Level.Rank(), a.Level.Rank()), b.Since.Compare(a.Since), cmp.Compare(a.Check, b.Check), cmp.Compare(a.Subject, b.Subject))
+	return cmp.Or(cmp.Compare(b.Level.Rank(), a.Level.Rank()), b.Since.Compare(a.Since), cmp.Compare(a.Check, b.Check),
+		cmp.Compare(a.Subject, b.Subject))
 }
 
 // NextStep says what a technician would do first about a finding of a check.

@@ -44,46 +44,80 @@ func TestJudge(t *testing.T) {
 		want  Condition
 		texts []string // of the findings, worst first
 	}{
-		"well":          {State{Online: true, Vitals: disk(50)}, usual, Healthy, nil},
-		"new":           {State{Online: true}, usual, Healthy, nil},
-		"silent":        {State{Vitals: disk(50)}, usual, Silent, []string{"Not heard from"}},
-		"silent, full":  {State{Vitals: disk(97)}, usual, Silent, []string{"Disk /srv is 97 % full: 3.0 GB of 100 GB left.", "Not heard from"}},
-		"nearly full":   {State{Online: true, Vitals: disk(91)}, usual, Degraded, []string{"91 % full"}},
-		"full":          {State{Online: true, Vitals: disk(96)}, usual, Failing, []string{"96 % full"}},
-		"filling":       {State{Online: true, Vitals: disk(80), Trends: map[string]series.Trend{"/srv": {PerDay: 6, Span: 7 * 24 * time.Hour}}}, usual, Degraded, []string{"Disk /srv full in 3 days at this week's rate: 20.0 GB of 100 GB left."}},
-		"filling fast":  {State{Online: true, Vitals: disk(80), Trends: map[string]series.Trend{"/srv": {PerDay: 12, Span: 30 * time.Hour}}}, usual, Failing, []string{"full in 40 hours at the rate of the last 30 hours"}},
-		"not growing":   {State{Online: true, Vitals: disk(80), Trends: map[string]series.Trend{"/srv": {PerDay: 0.001}}}, usual, Healthy, nil},
-		"full, filling": {State{Online: true, Vitals: disk(94), Trends: map[string]series.Trend{"/srv": {PerDay: 2, Span: 7 * 24 * time.Hour}}}, usual, Degraded, []string{"full in 3 days"}},
-		"memory":        {State{Online: true, Vitals: &device.Vitals{Memory: 98, MemoryBytes: 8 << 30, MemoryUsedBytes: 8<<30 - 150<<20}}, usual, Failing, []string{"Memory is 98 % in use: 150 MiB of 8 GiB left."}},
-		"wrong clock":   {State{Online: true, Skew: -370 * 24 * time.Hour}, usual, Healthy, []string{"Its clock is 370 days behind."}},
-		"second":        {State{Online: true, Conflict: now.Add(-time.Minute)}, usual, Degraded, []string{"second computer"}},
-		"too much":      {State{Online: true, Exceeded: now.Add(-time.Minute), ExceededWhat: "calls"}, usual, Degraded, []string{"too many calls"}},
+		"well":   {State{Online: true, Vitals: disk(50)}, usual, Healthy, nil},
+		"new":    {State{Online: true}, usual, Healthy, nil},
+		"silent": {State{Vitals: disk(50)}, usual, Silent, []string{"Not heard from"}},
+		"silent, full": {State{Vitals: disk(97)}, usual, Silent,
+			[]string{"Disk /srv is 97 % full: 3.0 GB of 100 GB left.", "Not heard from"}},
+		"nearly full": {State{Online: true, Vitals: disk(91)}, usual, Degraded, []string{"91 % full"}},
+		"full":        {State{Online: true, Vitals: disk(96)}, usual, Failing, []string{"96 % full"}},
+		"filling": {State{Online: true, Vitals: disk(80),
+			Trends: map[string]series.Trend{"/srv": {PerDay: 6, Span: 7 * 24 * time.Hour}}}, usual, Degraded,
+			[]string{"Disk /srv full in 3 days at this week's rate: 20.0 GB of 100 GB left."}},
+		"filling fast": {State{Online: true, Vitals: disk(80),
+			Trends: map[string]series.Trend{"/srv": {PerDay: 12, Span: 30 * time.Hour}}}, usual, Failing,
+			[]string{"full in 40 hours at the rate of the last 30 hours"}},
+		"not growing": {State{Online: true, Vitals: disk(80), Trends: map[string]series.Trend{"/srv": {PerDay: 0.001}}}, usual, Healthy,
+			nil},
+		"full, filling": {State{Online: true, Vitals: disk(94),
+			Trends: map[string]series.Trend{"/srv": {PerDay: 2, Span: 7 * 24 * time.Hour}}}, usual, Degraded, []string{"full in 3 days"}},
+		"memory": {State{Online: true, Vitals: &device.Vitals{Memory: 98, MemoryBytes: 8 << 30, MemoryUsedBytes: 8<<30 - 150<<20}},
+			usual, Failing, []string{"Memory is 98 % in use: 150 MiB of 8 GiB left."}},
+		"wrong clock": {State{Online: true, Skew: -370 * 24 * time.Hour}, usual, Healthy, []string{"Its clock is 370 days behind."}},
+		"second":      {State{Online: true, Conflict: now.Add(-time.Minute)}, usual, Degraded, []string{"second computer"}},
+		"too much": {State{Online: true, Exceeded: now.Add(-time.Minute), ExceededWhat: "calls"}, usual, Degraded,
+			[]string{"too many calls"}},
 		"no more":       {State{Online: true, Exceeded: now.Add(-2 * time.Hour), ExceededWhat: "calls"}, usual, Healthy, nil},
 		"second, ended": {State{Online: true, Conflict: now.Add(-time.Hour)}, usual, Healthy, nil},
-		"hot":           {State{Online: true, Vitals: &device.Vitals{Temperatures: []device.Temperature{{Sensor: "soc", Celsius: 91}}}}, usual, Failing, []string{"Sensor soc is at 91 °C, above its limit of 90 °C."}},
-		"frozen":        {State{Online: true, Vitals: &device.Vitals{Temperatures: []device.Temperature{{Sensor: "soc", Celsius: -25}}}}, usual, Degraded, []string{"below its limit of -20 °C"}},
-		"slow fan":      {State{Online: true, Vitals: sensor(device.SensorFan, 100)}, usual, Degraded, []string{"Fan a turns at 100 rpm, below its limit of 250 rpm."}},
-		"no fan":        {State{Online: true, Vitals: &device.Vitals{}}, usual, Healthy, nil},
-		"battery":       {State{Online: true, Vitals: sensor(device.SensorBattery, 4)}, usual, Failing, []string{"Battery a holds 4 %."}},
-		"voltage":       {State{Online: true, Vitals: sensor(device.SensorVoltage, 10.4)}, set(t, Setting{Check: "voltage", Below: above(11, 10)}), Degraded, []string{"Voltage a is 10.40 V, below its limit of 11 V."}},
-		"slow log-on":   {State{Online: true, Vitals: &device.Vitals{LogOn: &device.LogOn{Person: "Wren", Seconds: 95}}}, usual, Degraded, []string{"Logging on took 95 seconds for Wren."}},
-		"firewall":      {State{Online: true, Safety: safe("firewall", "state", "off")}, usual, Degraded, []string{"Its firewall is off."}},
-		"encryption":    {State{Online: true, Safety: safe("encryption C:", "state", "off")}, usual, Healthy, []string{"Disk C: is not encrypted."}},
-		"malware":       {State{Online: true, Safety: map[string]map[string]string{"malware": {"state": "out of date", "name": "Hedge"}}}, usual, Degraded, []string{"Malware protection (Hedge) is out of date."}},
-		"updates":       {State{Online: true, Safety: map[string]map[string]string{"updates": {"waiting": "7", "oldest_days": "61"}}}, usual, Degraded, []string{"7 updates wait, the oldest for 61 days."}},
-		"many admins":   {State{Online: true, Safety: safe("administrators", "names", "a, b, c")}, set(t, Setting{Check: "administrators", Above: above(3, 0)}), Degraded, []string{"3 people are local administrators: a, b, c."}},
-		"old agent":     {State{Online: true, AgentVersion: "0.9.1", NewestAgent: "0.10.0"}, usual, Healthy, []string{"version 0.9.1; the newest in use is 0.10.0"}},
-		"up long":       {State{Online: true, Vitals: &device.Vitals{UptimeSeconds: 70 * 86400}}, usual, Healthy, []string{"not been restarted for 70 days"}},
-		"service":       {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "service", Target: "spooler", Detail: "stopped"})}, set(t, Setting{Check: "service", Subject: "spooler", Level: Critical}), Failing, []string{"Service spooler is stopped."}},
-		"cannot look":   {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "service", Target: "spooler", Unknown: true})}, set(t, Setting{Check: "service", Subject: "spooler"}), Healthy, nil},
-		"not asked":     {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "service", Target: "spooler"})}, usual, Healthy, nil},
-		"unwanted":      {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "process", Target: "miner*", Value: 2})}, set(t, Setting{Check: "unwanted", Subject: "miner*"}), Degraded, []string{"miner* runs 2 times and should not."}},
-		"unreachable":   {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "tcp", Target: "db:5432", Detail: "connection refused"})}, set(t, Setting{Check: "tcp", Subject: "db:5432"}), Degraded, []string{"db:5432 cannot be connected to: connection refused."}},
-		"slow answer":   {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "http", Target: "https://a.example", OK: true, Value: 3000})}, set(t, Setting{Check: "http", Subject: "https://a.example", Above: above(2000, 0)}), Degraded, []string{"answers after 3000 ms"}},
-		"certificate":   {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "http", Target: "https://a.example", OK: true, Value: 3, Expires: now.Add(5 * 24 * time.Hour)})}, set(t, Setting{Check: "certificate", Subject: "https://a.example", Below: above(21, 7)}), Failing, []string{"expires in 5 days"}},
-		"log":           {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "log", Target: "journal", Pattern: "oom", Value: 4, Detail: "oom killed x"})}, set(t, Setting{Check: "log", Subject: "journal", Pattern: "oom", Above: above(1, 0)}), Degraded, []string{"journal has 4 lines a minute that match oom, such as: oom killed x"}},
-		"turned off":    {State{Online: true, Vitals: disk(99)}, set(t, Setting{Check: "disk", Subject: "/srv", Off: true}), Healthy, nil},
-		"by pattern":    {State{Online: true, Vitals: disk(50)}, set(t, Setting{Check: "disk", Subject: "/s*", Above: above(40, 0)}), Degraded, []string{"50 % full"}},
+		"hot": {State{Online: true, Vitals: &device.Vitals{Temperatures: []device.Temperature{{Sensor: "soc", Celsius: 91}}}},
+			usual, Failing, []string{"Sensor soc is at 91 °C, above its limit of 90 °C."}},
+		"frozen": {State{Online: true, Vitals: &device.Vitals{Temperatures: []device.Temperature{{Sensor: "soc", Celsius: -25}}}},
+			usual, Degraded, []string{"below its limit of -20 °C"}},
+		"slow fan": {State{Online: true, Vitals: sensor(device.SensorFan, 100)}, usual, Degraded,
+			[]string{"Fan a turns at 100 rpm, below its limit of 250 rpm."}},
+		"no fan":  {State{Online: true, Vitals: &device.Vitals{}}, usual, Healthy, nil},
+		"battery": {State{Online: true, Vitals: sensor(device.SensorBattery, 4)}, usual, Failing, []string{"Battery a holds 4 %."}},
+		"voltage": {State{Online: true, Vitals: sensor(device.SensorVoltage, 10.4)},
+			set(t, Setting{Check: "voltage", Below: above(11, 10)}), Degraded, []string{"Voltage a is 10.40 V, below its limit of 11 V."}},
+		"slow log-on": {State{Online: true, Vitals: &device.Vitals{LogOn: &device.LogOn{Person: "Wren", Seconds: 95}}}, usual, Degraded,
+			[]string{"Logging on took 95 seconds for Wren."}},
+		"firewall": {State{Online: true, Safety: safe("firewall", "state", "off")}, usual, Degraded, []string{"Its firewall is off."}},
+		"encryption": {State{Online: true, Safety: safe("encryption C:", "state", "off")}, usual, Healthy,
+			[]string{"Disk C: is not encrypted."}},
+		"malware": {State{Online: true, Safety: map[string]map[string]string{"malware": {"state": "out of date", "name": "Hedge"}}},
+			usual, Degraded, []string{"Malware protection (Hedge) is out of date."}},
+		"updates": {State{Online: true, Safety: map[string]map[string]string{"updates": {"waiting": "7", "oldest_days": "61"}}},
+			usual, Degraded, []string{"7 updates wait, the oldest for 61 days."}},
+		"many admins": {State{Online: true, Safety: safe("administrators", "names", "a, b, c")},
+			set(t, Setting{Check: "administrators", Above: above(3, 0)}), Degraded,
+			[]string{"3 people are local administrators: a, b, c."}},
+		"old agent": {State{Online: true, AgentVersion: "0.9.1", NewestAgent: "0.10.0"}, usual, Healthy,
+			[]string{"version 0.9.1; the newest in use is 0.10.0"}},
+		"up long": {State{Online: true, Vitals: &device.Vitals{UptimeSeconds: 70 * 86400}}, usual, Healthy,
+			[]string{"not been restarted for 70 days"}},
+		"service": {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "service", Target: "spooler", Detail: "stopped"})},
+			set(t, Setting{Check: "service", Subject: "spooler", Level: Critical}), Failing, []string{"Service spooler is stopped."}},
+		"cannot look": {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "service", Target: "spooler", Unknown: true})},
+			set(t, Setting{Check: "service", Subject: "spooler"}), Healthy, nil},
+		"not asked": {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "service", Target: "spooler"})}, usual, Healthy, nil},
+		"unwanted": {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "process", Target: "miner*", Value: 2})},
+			set(t, Setting{Check: "unwanted", Subject: "miner*"}), Degraded, []string{"miner* runs 2 times and should not."}},
+		"unreachable": {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "tcp", Target: "db:5432",
+			Detail: "connection refused"})}, set(t, Setting{Check: "tcp", Subject: "db:5432"}), Degraded,
+			[]string{"db:5432 cannot be connected to: connection refused."}},
+		"slow answer": {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "http", Target: "https://a.example", OK: true,
+			Value: 3000})}, set(t, Setting{Check: "http", Subject: "https://a.example", Above: above(2000, 0)}), Degraded,
+			[]string{"answers after 3000 ms"}},
+		"certificate": {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "http", Target: "https://a.example", OK: true,
+			Value: 3, Expires: now.Add(5 * 24 * time.Hour)})},
+			set(t, Setting{Check: "certificate", Subject: "https://a.example", Below: above(21, 7)}), Failing,
+			[]string{"expires in 5 days"}},
+		"log": {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "log", Target: "journal", Pattern: "oom", Value: 4,
+			Detail: "oom killed x"})}, set(t, Setting{Check: "log", Subject: "journal", Pattern: "oom", Above: above(1, 0)}), Degraded,
+			[]string{"journal has 4 lines a minute that match oom, such as: oom killed x"}},
+		"turned off": {State{Online: true, Vitals: disk(99)}, set(t, Setting{Check: "disk", Subject: "/srv", Off: true}), Healthy, nil},
+		"by pattern": {State{Online: true, Vitals: disk(50)}, set(t, Setting{Check: "disk", Subject: "/s*", Above: above(40, 0)}),
+			Degraded, []string{"50 % full"}},
 	} {
 		// Judged twice, an hour later, so that what must last has lasted.
 		s := c.state
@@ -129,7 +163,8 @@ func TestHysteresis(t *testing.T) {
 	for i, step := range []struct {
 		percent int64
 		want    Level
-	}{{89, ""}, {90, Warning}, {89, Warning}, {94, Warning}, {95, Critical}, {94, Critical}, {92, Warning}, {88, Warning}, {87, ""}, {89, ""}} {
+	}{{89, ""}, {90, Warning}, {89, Warning}, {94, Warning}, {95, Critical}, {94, Critical}, {92, Warning}, {88, Warning}, {87, ""},
+		{89, ""}} {
 		at = at.Add(time.Minute)
 		_, found := Judge(&State{Online: true, Vitals: disk(step.percent)}, usual, before, at)
 		var got Level
@@ -156,8 +191,10 @@ func TestMustLast(t *testing.T) {
 		level   Level
 		pending bool
 		want    Condition
-	}{{0, 95, Warning, true, Healthy}, {30, 99, Critical, true, Healthy}, {59, 95, Warning, true, Healthy}, {61, 95, Warning, false, Degraded},
-		{70, 99, Warning, false, Degraded}, {100, 99, Warning, false, Degraded}, {131, 99, Critical, false, Failing}, {140, 95, Warning, false, Degraded},
+	}{{0, 95, Warning, true, Healthy}, {30, 99, Critical, true, Healthy}, {59, 95, Warning, true, Healthy},
+		{61, 95, Warning, false, Degraded},
+		{70, 99, Warning, false, Degraded}, {100, 99, Warning, false, Degraded}, {131, 99, Critical, false, Failing},
+		{140, 95, Warning, false, Degraded},
 		{150, 99, Warning, false, Degraded}, {160, 95, Warning, false, Degraded}, {170, 50, "", false, Healthy}} {
 		at := now.Add(time.Duration(step.second) * time.Second)
 		got, found := Judge(&State{Online: true, Vitals: &device.Vitals{Memory: step.memory}}, checks, before, at)
@@ -184,14 +221,17 @@ func TestResolve(t *testing.T) {
 		{ID: "e", Name: "all", Scope: Scope{Kind: Everywhere}, Settings: []Setting{limit(1), {Check: "swap", Off: true}}},
 		{ID: "s", Name: "site", Scope: Scope{Site, "hay"}, Settings: []Setting{limit(3)}},
 		{ID: "o", Name: "organisation", Scope: Scope{Organisation, "lark"}, Settings: []Setting{limit(2)}},
-		{ID: "g", Name: "group", Scope: Scope{Group, "desks"}, Settings: []Setting{limit(4), {Check: "disk", Subject: "C:", Above: above(70, 0)}}},
+		{ID: "g", Name: "group", Scope: Scope{Group, "desks"},
+			Settings: []Setting{limit(4), {Check: "disk", Subject: "C:", Above: above(70, 0)}}},
 	}
 	for _, c := range []struct {
 		place Place
 		want  float64
 		from  string
-	}{{Place{Device: "1"}, 1, "all"}, {Place{Device: "1", Organisation: "lark"}, 2, "organisation"}, {Place{Device: "1", Organisation: "lark", Site: "hay"}, 3, "site"},
-		{Place{Organisation: "lark", Site: "hay", Groups: []string{"desks"}}, 4, "group"}, {Place{Device: "7", Site: "hay", Groups: []string{"desks"}}, 5, "device"}} {
+	}{{Place{Device: "1"}, 1, "all"}, {Place{Device: "1", Organisation: "lark"}, 2, "organisation"},
+		{Place{Device: "1", Organisation: "lark", Site: "hay"}, 3, "site"},
+		{Place{Organisation: "lark", Site: "hay", Groups: []string{"desks"}}, 4, "group"},
+		{Place{Device: "7", Site: "hay", Groups: []string{"desks"}}, 5, "device"}} {
 		s := Resolve(policies, &c.place)
 		got := s.one("cpu")
 		if *got.Above.Warning != c.want || got.Source.Name != c.from || s.one("swap") != nil {

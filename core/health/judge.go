@@ -87,14 +87,16 @@ func (j *judging) sentence(k *Kind, subject string, value, crossed float64, abov
 		if v != nil {
 			for _, d := range v.Disks {
 				if d.Mount == subject {
-					return fmt.Sprintf("Disk %s is %.0f %% full: %s of %s left.", subject, value, Bytes(d.TotalBytes-d.UsedBytes), Bytes(d.TotalBytes))
+					return fmt.Sprintf("Disk %s is %.0f %% full: %s of %s left.", subject, value, Bytes(d.TotalBytes-d.UsedBytes),
+						Bytes(d.TotalBytes))
 				}
 			}
 		}
 		return fmt.Sprintf("Disk %s is %.0f %% full.", subject, value)
 	case CheckMemory:
 		if v != nil && v.MemoryBytes > 0 {
-			return fmt.Sprintf("Memory is %.0f %% in use: %s of %s left.", value, Memory(v.MemoryBytes-v.MemoryUsedBytes), Memory(v.MemoryBytes))
+			return fmt.Sprintf("Memory is %.0f %% in use: %s of %s left.", value, Memory(v.MemoryBytes-v.MemoryUsedBytes),
+				Memory(v.MemoryBytes))
 		}
 		return fmt.Sprintf("Memory is %.0f %% in use.", value)
 	case "cpu":
@@ -218,7 +220,10 @@ func (j *judging) safety() {
 	if s := j.set.one("administrators"); s != nil {
 		if names, ok := get("administrators", "names"); ok {
 			n := len(strings.FieldsFunc(names, func(r rune) bool { return r == ',' }))
-			j.limit(s, "", float64(n), func(float64, bool) string { return fmt.Sprintf("%d people are local administrators: %s.", n, names) })
+			j.limit(s, "", float64(n), func(float64, bool) string {
+				return fmt.Sprintf("%d people are local administrators: %s.", n,
+					names)
+			})
 		}
 	}
 	if s := j.set.one("restart"); s != nil {
@@ -255,7 +260,8 @@ func (j *judging) software() {
 			version, there := j.Software.Version(s.Subject)
 			switch {
 			case !there:
-				j.add(s, s.Subject, levelOf(s, Notice), j.now, func() string { return fmt.Sprintf("%s is wanted, and is not installed.", s.Subject) })
+				j.add(s, s.Subject, levelOf(s, Notice), j.now,
+					func() string { return fmt.Sprintf("%s is wanted, and is not installed.", s.Subject) })
 			case s.Value != "" && versions.Debian(version, s.Value) < 0:
 				j.add(s, s.Subject, levelOf(s, Notice), j.now, func() string {
 					return fmt.Sprintf("%s is installed in version %s, and wanted in %s or later.", s.Subject, version, s.Value)
@@ -286,12 +292,16 @@ func (j *judging) probes() {
 		}
 		switch p.Kind {
 		case device.ProbeService:
-			j.probe("service", p, !p.OK, func() string { return fmt.Sprintf("Service %s is %s.", p.Target, orElse(p.Detail, "not running")) })
+			j.probe("service", p, !p.OK, func() string {
+				return fmt.Sprintf("Service %s is %s.", p.Target,
+					orElse(p.Detail, "not running"))
+			})
 		case device.ProbeProcess:
 			j.probe("unwanted", p, p.Value > 0, func() string {
 				return fmt.Sprintf("%s runs %s.", p.Target, times(p.Value))
 			})
-			j.measure("process-memory", p, float64(p.Memory)/(1<<20), func() string { return fmt.Sprintf("%s uses %s of memory.", p.Target, Memory(p.Memory)) })
+			j.measure("process-memory", p, float64(p.Memory)/(1<<20),
+				func() string { return fmt.Sprintf("%s uses %s of memory.", p.Target, Memory(p.Memory)) })
 			j.measure("process-cpu", p, p.CPU, func() string { return fmt.Sprintf("%s uses %.0f %% of all processors.", p.Target, p.CPU) })
 		case device.ProbePing, device.ProbeTCP, device.ProbeHTTP, device.ProbeDNS:
 			if !p.OK {
@@ -323,7 +333,8 @@ func (j *judging) probes() {
 		case device.ProbeLog:
 			if s := j.pattern(p); s != nil {
 				j.limit(s, p.Target+": "+p.Pattern, p.Value, func(float64, bool) string {
-					return fmt.Sprintf("%s has %s lines a minute that match %s, such as: %s", p.Target, short(p.Value), p.Pattern, orElse(p.Detail, "(none kept)"))
+					return fmt.Sprintf("%s has %s lines a minute that match %s, such as: %s", p.Target, short(p.Value), p.Pattern,
+						orElse(p.Detail, "(none kept)"))
 				})
 			}
 		}

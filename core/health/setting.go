@@ -292,7 +292,10 @@ func Resolve(policies []Policy, p *Place) *Set {
 	var all []Resolved
 	put := func(r Resolved) {
 		r.exact = !strings.ContainsAny(r.Subject, "*?[")
-		if i := slices.IndexFunc(all, func(o Resolved) bool { return o.Check == r.Check && o.Subject == r.Subject && o.Pattern == r.Pattern }); i >= 0 {
+		if i := slices.IndexFunc(all, func(o Resolved) bool {
+			return o.Check == r.Check && o.Subject == r.Subject &&
+				o.Pattern == r.Pattern
+		}); i >= 0 {
 			all[i] = r
 			return
 		}

@@ -115,7 +115,8 @@ func (s Snapshot) Items() []Item {
 		order[section.Name] = i
 	}
 	return slices.SortedFunc(maps.Values(s), func(a, b Item) int {
-		return cmp.Or(cmp.Compare(order[a.Section], order[b.Section]), cmp.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)), cmp.Compare(a.Key, b.Key))
+		return cmp.Or(cmp.Compare(order[a.Section], order[b.Section]), cmp.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)),
+			cmp.Compare(a.Key, b.Key))
 	})
 }
 

@@ -72,13 +72,15 @@ func TestSignature(t *testing.T) {
 		b.Fields["installed"] = extra
 		return Changes(Of([]Item{a}), Of([]Item{b}))[0].Signature()
 	}
-	if update("1", "2", "monday") != update("1", "2", "tuesday") || update("1", "2", "") == update("1", "3", "") || update("1", "2", "") == update("0", "2", "") {
+	if update("1", "2", "monday") != update("1", "2", "tuesday") || update("1", "2", "") == update("1", "3", "") ||
+		update("1", "2", "") == update("0", "2", "") {
 		t.Error("signatures do not tell updates apart")
 	}
 }
 
 func TestHostileItems(t *testing.T) {
-	s := Of([]Item{{Section: "nonsense", Key: "a"}, {Section: "users", Key: ""}, {Section: "users", Key: "\u202ea\x00", Fields: map[string]string{"x": "\x1b[31mred"}}})
+	s := Of([]Item{{Section: "nonsense", Key: "a"}, {Section: "users", Key: ""},
+		{Section: "users", Key: "\u202ea\x00", Fields: map[string]string{"x": "\x1b[31mred"}}})
 	if len(s) != 1 || s[Ref{"users", "a"}].Fields["x"] != "[31mred" || s[Ref{"users", "a"}].Name != "a" {
 		t.Errorf("%+v", s)
 	}

@@ -56,8 +56,10 @@ func (l Limits) Validate() error {
 	for _, one := range []struct {
 		name        string
 		value, most int
-	}{{"how many at once", l.AtOnce, most}, {"how many at once at a site", l.PerSite, most}, {"how many begin in a second", l.PerSecond, most}, {"after how many failures it stops", l.StopAfter, most},
-		{"at which share of failures it stops", l.StopShare, 100}, {"over how many seconds the starts are spread", l.Spread, mostSpread}, {"for how many hours devices are awaited", l.WaitHours, mostWaitHours}} {
+	}{{"how many at once", l.AtOnce, most}, {"how many at once at a site", l.PerSite, most},
+		{"how many begin in a second", l.PerSecond, most}, {"after how many failures it stops", l.StopAfter, most},
+		{"at which share of failures it stops", l.StopShare, 100}, {"over how many seconds the starts are spread", l.Spread, mostSpread},
+		{"for how many hours devices are awaited", l.WaitHours, mostWaitHours}} {
 		if one.value < 0 || one.value > one.most {
 			return fmt.Errorf("%s is 0 to %d, and not %d", one.name, one.most, one.value)
 		}

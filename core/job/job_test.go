@@ -89,10 +89,12 @@ func TestStops(t *testing.T) {
 			t.Errorf("%+v of %v: %q", one.l, one.c, got)
 		}
 	}
-	if (Limits{StopShare: 101}).Validate() == nil || (Limits{AtOnce: -1}).Validate() == nil || (Limits{AtOnce: 5, WaitHours: 48}).Validate() != nil {
+	if (Limits{StopShare: 101}).Validate() == nil || (Limits{AtOnce: -1}).Validate() == nil ||
+		(Limits{AtOnce: 5, WaitHours: 48}).Validate() != nil {
 		t.Error("limits are refused, or taken, wrongly")
 	}
-	groups := Grouped([]Group{{Output: "a", State: Succeeded}, {Output: "b", State: Succeeded}, {Output: "b", State: Succeeded}, {Output: "b", State: Failed}})
+	groups := Grouped([]Group{{Output: "a", State: Succeeded}, {Output: "b", State: Succeeded}, {Output: "b", State: Succeeded},
+		{Output: "b", State: Failed}})
 	if len(groups) != 3 || groups[0].Runs != 2 || groups[0].Output != "b" {
 		t.Errorf("%+v", groups)
 	}
@@ -100,7 +102,8 @@ func TestStops(t *testing.T) {
 
 // What devices tell of how a run ended are states of it.
 func TestToldStates(t *testing.T) {
-	for told, state := range map[string]State{link.RunSucceeded: Succeeded, link.RunFailed: Failed, link.RunTimedOut: TimedOut, link.RunMissed: Missed, link.RunCancelled: Cancelled} {
+	for told, state := range map[string]State{link.RunSucceeded: Succeeded, link.RunFailed: Failed, link.RunTimedOut: TimedOut,
+		link.RunMissed: Missed, link.RunCancelled: Cancelled} {
 		if State(told) != state {
 			t.Errorf("%q is told, and the state is %q", told, state)
 		}

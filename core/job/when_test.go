@@ -54,7 +54,8 @@ func TestWhenRefused(t *testing.T) {
 			t.Errorf("%q: %v", words, err)
 		}
 	}
-	for _, w := range []When{{}, {Follow: true}, {Event: Checked, Check: "disk", Until: now.Add(1)}, {Windows: true, Needs: "size(people) == 0"}, {Rule: "FREQ=WEEKLY;BYDAY=SU", Start: "2026-11-24T22:00"}} {
+	for _, w := range []When{{}, {Follow: true}, {Event: Checked, Check: "disk", Until: now.Add(1)},
+		{Windows: true, Needs: "size(people) == 0"}, {Rule: "FREQ=WEEKLY;BYDAY=SU", Start: "2026-11-24T22:00"}} {
 		if err := w.Validate(now); err != nil {
 			t.Errorf("%+v: %v", w, err)
 		}
@@ -69,7 +70,8 @@ func TestWhenRefused(t *testing.T) {
 
 func TestWork(t *testing.T) {
 	find := func(string) (pack.Package, bool) { return pack.Package{}, false }
-	p := pack.Package{Name: "Fonts", Version: "1", Systems: []string{"linux"}, Files: []pack.File{{SHA256: "ab"}}, Install: []work.Step{{Do: work.Restart, Seconds: 30}, {Do: work.Restart}},
+	p := pack.Package{Name: "Fonts", Version: "1", Systems: []string{"linux"}, Files: []pack.File{{SHA256: "ab"}},
+		Install:    []work.Step{{Do: work.Restart, Seconds: 30}, {Do: work.Restart}},
 		Parameters: []script.Parameter{{Name: "A", Kind: script.Text}}}
 	w, err := OfPackage(p, false, find)
 	if err != nil || w.String() != "install Fonts 1" || w.Seconds() != 630 || len(w.Files()) != 1 || len(w.Parameters()) != 1 {

@@ -139,7 +139,8 @@ func (p Package) Validate() error {
 	if p.There.Not {
 		return errors.New("there: it says how the package is known to be there, and not that it is not")
 	}
-	if r, err := regexp.Compile(p.There.Pattern); err != nil || (p.There.Pattern != "" && (p.There.Kind != work.OfFile || r.NumSubexp() != 1)) {
+	if r, err := regexp.Compile(p.There.Pattern); err != nil ||
+		(p.There.Pattern != "" && (p.There.Kind != work.OfFile || r.NumSubexp() != 1)) {
 		return errors.New("there: pattern is a regular expression (RE2) with one group, of a file")
 	}
 	if err := script.Check(p.Parameters); err != nil {

@@ -116,7 +116,8 @@ func TestPlan(t *testing.T) {
 	if err != nil || strings.Join(got, " ") != "-Old Fonts Runtime App" {
 		t.Errorf("%v, %v", got, err)
 	}
-	for words, p := range map[string]Package{"does not have": add("Lonely", true, "", "Nowhere"), "circle": add("Snake", true, "", "Tail"), "does not say how": add("Usurper", true, "Stone")} {
+	for words, p := range map[string]Package{"does not have": add("Lonely", true, "", "Nowhere"), "circle": add("Snake", true, "", "Tail"),
+		"does not say how": add("Usurper", true, "Stone")} {
 		add("Tail", true, "", "Snake")
 		add("Stone", false, "")
 		if _, err := Plan(p, find); err == nil || !strings.Contains(err.Error(), words) {

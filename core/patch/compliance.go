@@ -65,7 +65,8 @@ func (t *Tally) Count(missing iter.Seq2[*update.Update, time.Time], exploited bo
 
 // Merge adds the devices of another tally.
 func (t *Tally) Merge(o Tally) {
-	t.Devices, t.Current, t.Late, t.Exploited, t.Missing = t.Devices+o.Devices, t.Current+o.Current, t.Late+o.Late, t.Exploited+o.Exploited, t.Missing+o.Missing
+	t.Devices, t.Current, t.Late, t.Exploited, t.Missing = t.Devices+o.Devices, t.Current+o.Current, t.Late+o.Late, t.Exploited+o.Exploited,
+		t.Missing+o.Missing
 	for s, counts := range o.Grid {
 		if t.Grid == nil {
 			t.Grid = map[update.Severity][4]int{}

@@ -35,7 +35,8 @@ func (g Gate) Full() Gate {
 	for _, one := range []struct {
 		value *float64
 		usual float64
-	}{{&g.Failures, Usual.Failures}, {&g.Alerts, Usual.Alerts}, {&g.Crashes, Usual.Crashes}, {&g.Slower, Usual.Slower}, {&g.Sure, Usual.Sure}} {
+	}{{&g.Failures, Usual.Failures}, {&g.Alerts, Usual.Alerts}, {&g.Crashes, Usual.Crashes}, {&g.Slower, Usual.Slower},
+		{&g.Sure, Usual.Sure}} {
 		if *one.value == 0 {
 			*one.value = one.usual
 		}
@@ -121,7 +122,8 @@ func (g Gate) Judge(f Facts) Verdict {
 		}
 	}
 	if f.Installs.Of > 0 {
-		e := Evidence{What: "installation", Patched: f.Installs.String() + " failed", Limit: fmt.Sprintf("%g %%", g.Failures), Finding: Fine}
+		e := Evidence{What: "installation", Patched: f.Installs.String() + " failed", Limit: fmt.Sprintf("%g %%", g.Failures),
+			Finding: Fine}
 		e.Why = fmt.Sprintf("%s installations failed, and %g %% may.", f.Installs, g.Failures)
 		if 100*f.Installs.part() > g.Failures {
 			e.Finding = Bad
@@ -153,20 +155,23 @@ func (g Gate) Judge(f Facts) Verdict {
 }
 
 func judgeShare(what, had string, a, b Share, limit, alpha float64) Evidence {
-	e := Evidence{What: what, Patched: a.String() + " " + had, Others: b.String(), Limit: fmt.Sprintf("%g points more", limit), Finding: Fine, Chance: 1}
+	e := Evidence{What: what, Patched: a.String() + " " + had, Others: b.String(), Limit: fmt.Sprintf("%g points more", limit),
+		Finding: Fine, Chance: 1}
 	if b.Of > 0 {
 		e.Chance = fisher(a.Bad, a.Of, b.Bad, b.Of)
 	}
 	base := float64(b.Bad) / max(float64(b.Of), 1)
 	e.Power = sharePower(base, limit/100, a.Of, b.Of, alpha)
 	more := 100 * (a.part() - b.part())
-	e.conclude(fmt.Sprintf("%s that have the updates %s, and %s of the others", a, had, b), more > limit, fmt.Sprintf("%.0f points more", more), fmt.Sprintf("%g points more", limit), alpha)
+	e.conclude(fmt.Sprintf("%s that have the updates %s, and %s of the others", a, had, b), more > limit,
+		fmt.Sprintf("%.0f points more", more), fmt.Sprintf("%g points more", limit), alpha)
 	return e
 }
 
 func judgeLevel(what string, a, b []float64, limit, alpha float64) Evidence {
 	ma, mb := median(a), median(b)
-	e := Evidence{What: what, Patched: fmt.Sprintf("%.0f s at %d", ma, len(a)), Others: fmt.Sprintf("%.0f s at %d", mb, len(b)), Limit: fmt.Sprintf("%g %% longer", limit), Finding: Fine, Chance: 1}
+	e := Evidence{What: what, Patched: fmt.Sprintf("%.0f s at %d", ma, len(a)), Others: fmt.Sprintf("%.0f s at %d", mb, len(b)),
+		Limit: fmt.Sprintf("%g %% longer", limit), Finding: Fine, Chance: 1}
 	if len(b) > 1 && len(a) > 1 {
 		e.Chance = rankSum(a, b)
 	}
@@ -175,7 +180,8 @@ func judgeLevel(what string, a, b []float64, limit, alpha float64) Evidence {
 	if mb > 0 {
 		longer = 100 * (ma/mb - 1)
 	}
-	e.conclude(fmt.Sprintf("The median %s takes %.0f s at %d that have the updates, and %.0f s at %d others", what, ma, len(a), mb, len(b)), longer > limit, fmt.Sprintf("%.0f %% longer", longer), fmt.Sprintf("%g %% longer", limit), alpha)
+	e.conclude(fmt.Sprintf("The median %s takes %.0f s at %d that have the updates, and %.0f s at %d others", what, ma, len(a), mb, len(b)),
+		longer > limit, fmt.Sprintf("%.0f %% longer", longer), fmt.Sprintf("%g %% longer", limit), alpha)
 	return e
 }
 

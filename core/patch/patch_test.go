@@ -20,7 +20,8 @@ func TestDecide(t *testing.T) {
 	all := health.Scope{Kind: health.Everywhere}
 	libraries := health.Scope{Kind: health.Organisation, ID: "larkmoor"}
 	place := &health.Place{Device: "d", Organisation: "larkmoor"}
-	fix := update.Update{Source: "apt", Name: "tarnlib", To: "2", Class: update.Security, Severity: "high", Released: now.AddDate(0, 0, -3), Vendor: "Heath Tools"}
+	fix := update.Update{Source: "apt", Name: "tarnlib", To: "2", Class: update.Security, Severity: "high", Released: now.AddDate(0, 0, -3),
+		Vendor: "Heath Tools"}
 	for _, c := range []struct {
 		name  string
 		rules []Rule
@@ -34,14 +35,20 @@ func TestDecide(t *testing.T) {
 		{"another place", []Rule{{Do: Approve, Scope: health.Scope{Kind: health.Site, ID: "elsewhere"}}}, fix, Undecided, time.Time{}},
 		{"deferred", []Rule{{Do: Approve, Scope: all, DeferDays: 7}}, fix, Deferred, now.AddDate(0, 0, 4)},
 		{"deferred long enough", []Rule{{Do: Approve, Scope: all, DeferDays: 3}}, fix, Approved, time.Time{}},
-		{"the earlier of two", []Rule{{Do: Approve, Scope: all, DeferDays: 14}, {Do: Approve, Scope: libraries, DeferDays: 5}}, fix, Deferred, now.AddDate(0, 0, 2)},
+		{"the earlier of two", []Rule{{Do: Approve, Scope: all, DeferDays: 14}, {Do: Approve, Scope: libraries, DeferDays: 5}}, fix,
+			Deferred, now.AddDate(0, 0, 2)},
 		{"not severe enough", []Rule{{Do: Approve, Scope: all, Severity: "critical"}}, fix, Undecided, time.Time{}},
 		{"severe enough", []Rule{{Do: Approve, Scope: all, Severity: "medium"}}, fix, Approved, time.Time{}},
-		{"held goes before", []Rule{{Do: Hold, Scope: libraries, Vendor: "heath", Reason: "x"}, {Do: Approve, Scope: all}}, fix, Held, time.Time{}},
-		{"held, the other way round", []Rule{{Do: Approve, Scope: all}, {Do: Hold, Scope: libraries, Title: "TARN", Reason: "x"}}, fix, Held, time.Time{}},
-		{"excluded goes before all", []Rule{{Do: Hold, Scope: all, Reason: "x"}, {Do: Approve, Scope: all}, {Do: Exclude, Scope: all, Names: []string{"tarnlib"}, Reason: "y"}}, fix, Excluded, time.Time{}},
-		{"ended by itself", []Rule{{Do: Exclude, Scope: all, Reason: "y", Until: now}, {Do: Approve, Scope: all}}, fix, Approved, time.Time{}},
-		{"release not known", []Rule{{Do: Approve, Scope: all, DeferDays: 2}}, update.Update{Name: "x", Source: "apt"}, Deferred, now.AddDate(0, 0, 1)},
+		{"held goes before", []Rule{{Do: Hold, Scope: libraries, Vendor: "heath", Reason: "x"}, {Do: Approve, Scope: all}}, fix, Held,
+			time.Time{}},
+		{"held, the other way round", []Rule{{Do: Approve, Scope: all}, {Do: Hold, Scope: libraries, Title: "TARN", Reason: "x"}}, fix,
+			Held, time.Time{}},
+		{"excluded goes before all", []Rule{{Do: Hold, Scope: all, Reason: "x"}, {Do: Approve, Scope: all},
+			{Do: Exclude, Scope: all, Names: []string{"tarnlib"}, Reason: "y"}}, fix, Excluded, time.Time{}},
+		{"ended by itself", []Rule{{Do: Exclude, Scope: all, Reason: "y", Until: now}, {Do: Approve, Scope: all}}, fix, Approved,
+			time.Time{}},
+		{"release not known", []Rule{{Do: Approve, Scope: all, DeferDays: 2}}, update.Update{Name: "x", Source: "apt"}, Deferred,
+			now.AddDate(0, 0, 1)},
 	} {
 		if d := Decide(c.rules, &c.u, place, now.AddDate(0, 0, -1), now); d.State != c.want || !d.From.Equal(c.from) {
 			t.Errorf("%s: %+v", c.name, d)
@@ -53,7 +60,8 @@ func TestExposed(t *testing.T) {
 	if e := Exposed(nil, now); e.Score != 0 || e.Missing != 0 {
 		t.Errorf("%+v", e)
 	}
-	u := []update.Update{{Class: update.Security, Severity: "medium", Released: now.AddDate(0, 0, -40)}, {Class: update.Security, Severity: "critical", Released: now.AddDate(0, 0, -2)}, {Class: update.Feature, Blocked: "held"}}
+	u := []update.Update{{Class: update.Security, Severity: "medium", Released: now.AddDate(0, 0, -40)},
+		{Class: update.Security, Severity: "critical", Released: now.AddDate(0, 0, -2)}, {Class: update.Feature, Blocked: "held"}}
 	e := Exposed(u, now)
 	if e.Missing != 3 || e.Security != 2 || e.Blocked != 1 || e.Worst != "critical" || !e.Oldest.Equal(now.AddDate(0, 0, -40)) {
 		t.Errorf("%+v", e)
@@ -61,7 +69,8 @@ func TestExposed(t *testing.T) {
 	for i, r := 0, rand.New(rand.NewPCG(3, 3)); i < 200; i++ { // more to mend, or older, is never less exposed
 		v := update.Update{Class: update.Security, Severity: update.Severities[r.IntN(5)], Released: now.AddDate(0, 0, -r.IntN(200))}
 		more := Exposed(append(slices.Clone(u), v), now)
-		if v.Released = v.Released.AddDate(0, 0, -1); more.Score <= e.Score || Exposed(append(slices.Clone(u), v), now).Score < more.Score || more.Score >= 100 {
+		if v.Released = v.Released.AddDate(0, 0, -1); more.Score <= e.Score ||
+			Exposed(append(slices.Clone(u), v), now).Score < more.Score || more.Score >= 100 {
 			t.Fatalf("%+v adds to %v: %v", v, e.Score, more.Score)
 		}
 	}
@@ -75,7 +84,8 @@ func members(n int) (all []Member) {
 }
 
 func TestAssign(t *testing.T) {
-	rings := []Ring{{Name: "first", Devices: []string{"device-3", "device-7"}}, {Name: "tenth", Share: 10}, {Name: "named", Where: "name.endsWith('-05')"}, {Name: "rest"}}
+	rings := []Ring{{Name: "first", Devices: []string{"device-3", "device-7"}}, {Name: "tenth", Share: 10},
+		{Name: "named", Where: "name.endsWith('-05')"}, {Name: "rest"}}
 	if err := ValidateRings(rings); err != nil {
 		t.Fatal(err)
 	}
@@ -96,7 +106,8 @@ func TestAssign(t *testing.T) {
 	if !slices.Equal(at, again) || slices.Equal(at, other) {
 		t.Error("the draw is not the seed's")
 	}
-	for i, bad := range [][]Ring{nil, {{Name: "a"}, {Name: "b"}}, {{Name: "a", Share: 60}, {Name: "b", Share: 60}}, {{Name: "a", Share: 10, Where: "online"}}, {{Name: "a", Where: "no such"}}, {{Share: 5}}, {{Name: "a", SoakMinutes: -1}}} {
+	for i, bad := range [][]Ring{nil, {{Name: "a"}, {Name: "b"}}, {{Name: "a", Share: 60}, {Name: "b", Share: 60}},
+		{{Name: "a", Share: 10, Where: "online"}}, {{Name: "a", Where: "no such"}}, {{Share: 5}}, {{Name: "a", SoakMinutes: -1}}} {
 		if ValidateRings(bad) == nil {
 			t.Errorf("rings %d are taken", i)
 		}
@@ -162,10 +173,13 @@ func TestJudge(t *testing.T) {
 		{"nothing to see", Gate{}, Facts{}, true, "nothing to judge by"},
 		{"well", Gate{}, Facts{Installs: Share{1, 250}, Alerts: Share{5, 250}, Others: Share{90, 4750}}, true, "Nothing bad was found"},
 		{"installations fail", Gate{}, Facts{Installs: Share{30, 250}}, false, "30 of 250 installations failed, and 5 % may"},
-		{"alerts", Gate{}, Facts{Installs: Share{0, 250}, Alerts: Share{40, 250}, Others: Share{90, 4750}}, false, "which comes by chance less than once in 10,000 times"},
+		{"alerts", Gate{}, Facts{Installs: Share{0, 250}, Alerts: Share{40, 250}, Others: Share{90, 4750}}, false,
+			"which comes by chance less than once in 10,000 times"},
 		{"too few to tell", Gate{}, Facts{Installs: Share{0, 2}, Alerts: Share{0, 2}, Others: Share{0, 4}}, true, ""},
-		{"too few, and a sign", Gate{}, Facts{Installs: Share{0, 2}, Alerts: Share{1, 2}, Others: Share{0, 4}}, false, "There are not enough devices to tell"},
-		{"too few, careful", Gate{Careful: true}, Facts{Installs: Share{0, 2}, Alerts: Share{0, 2}, Others: Share{0, 4}}, false, "is to be careful"},
+		{"too few, and a sign", Gate{}, Facts{Installs: Share{0, 2}, Alerts: Share{1, 2}, Others: Share{0, 4}}, false,
+			"There are not enough devices to tell"},
+		{"too few, careful", Gate{Careful: true}, Facts{Installs: Share{0, 2}, Alerts: Share{0, 2}, Others: Share{0, 4}}, false,
+			"is to be careful"},
 		{"log-on slower", Gate{}, Facts{LogOn: slow(60, 60), LogOn0: slow(400, 30)}, false, "median log-on takes 64 s"},
 		{"a little slower", Gate{}, Facts{LogOn: slow(60, 32), LogOn0: slow(400, 30)}, true, ""},
 		{"more may be allowed", Gate{Alerts: 20}, Facts{Alerts: Share{40, 250}, Others: Share{90, 4750}}, true, ""},
@@ -175,7 +189,8 @@ func TestJudge(t *testing.T) {
 			t.Errorf("%s: %+v", c.name, v)
 		}
 	}
-	if v := (Gate{}).Judge(Facts{Alerts: Share{0, 3}, Others: Share{0, 3}}); !strings.Contains(v.Evidence[0].Why, "not enough devices to tell") {
+	if v := (Gate{}).Judge(Facts{Alerts: Share{0, 3}, Others: Share{0, 3}}); !strings.Contains(v.Evidence[0].Why,
+		"not enough devices to tell") {
 		t.Errorf("%+v", v)
 	}
 }
@@ -199,7 +214,8 @@ func TestHeld(t *testing.T) {
 }
 
 func TestCourse(t *testing.T) {
-	r := Rollout{Name: "x", Restart: RestartNever, Rings: []Ring{{Name: "a", Share: 10, SoakMinutes: 60}, {Name: "empty", Share: 1}, {Name: "b"}}}
+	r := Rollout{Name: "x", Restart: RestartNever,
+		Rings: []Ring{{Name: "a", Share: 10, SoakMinutes: 60}, {Name: "empty", Share: 1}, {Name: "b"}}}
 	if err := r.Validate(); err != nil {
 		t.Fatal(err)
 	}
@@ -263,7 +279,8 @@ func TestCourse(t *testing.T) {
 	u := r
 	u.Urgent = true
 	s = u.Begun([]int{2, 0, 10})
-	if u.Next(&s, Runs{}, at) != DoNothing || u.Do(&s, ActionAgree, "robin", "robin", at) == nil || u.Do(&s, ActionAgree, "ines", "robin", at) != nil {
+	if u.Next(&s, Runs{}, at) != DoNothing || u.Do(&s, ActionAgree, "robin", "robin", at) == nil ||
+		u.Do(&s, ActionAgree, "ines", "robin", at) != nil {
 		t.Fatalf("%+v", s)
 	}
 	s.Rings[0].Job = "one"
@@ -273,8 +290,11 @@ func TestCourse(t *testing.T) {
 }
 
 func TestClean(t *testing.T) {
-	got := update.Clean([]update.Update{{Source: "apt", Name: "b", To: "1\x1b[31m", Class: "odd", Severity: "dire", Size: -4, Restart: "later"}, {Source: "apt", Name: "a", To: "2"}, {Source: "floppy", Name: "x", To: "1"}, {Source: "apt", Name: "c"}, {Source: "apt", Name: "a", To: "3", Class: update.Security, Severity: "high"}})
-	if len(got) != 2 || got[0].To != "3" || got[1].Class != update.Other || got[1].Severity != "" || got[1].Size != 0 || got[1].Restart != "" || strings.Contains(got[1].To, "\x1b") {
+	got := update.Clean([]update.Update{{Source: "apt", Name: "b", To: "1\x1b[31m", Class: "odd", Severity: "dire", Size: -4,
+		Restart: "later"}, {Source: "apt", Name: "a", To: "2"}, {Source: "floppy", Name: "x", To: "1"}, {Source: "apt", Name: "c"},
+		{Source: "apt", Name: "a", To: "3", Class: update.Security, Severity: "high"}})
+	if len(got) != 2 || got[0].To != "3" || got[1].Class != update.Other || got[1].Severity != "" || got[1].Size != 0 ||
+		got[1].Restart != "" || strings.Contains(got[1].To, "\x1b") {
 		t.Errorf("%+v", got)
 	}
 }
@@ -310,7 +330,9 @@ func TestOverdue(t *testing.T) {
 		away  time.Duration
 		start float64
 		want  string
-	}{{time.Minute, 30, ""}, {2 * time.Minute, 30, ""}, {3 * time.Minute, 30, "3 minutes ago in the middle of this, and has not come back; a start takes it 30 s."}, {9 * time.Minute, 0, ""}, {11 * time.Minute, 0, "has not come back."}} {
+	}{{time.Minute, 30, ""}, {2 * time.Minute, 30, ""},
+		{3 * time.Minute, 30, "3 minutes ago in the middle of this, and has not come back; a start takes it 30 s."},
+		{9 * time.Minute, 0, ""}, {11 * time.Minute, 0, "has not come back."}} {
 		if got := Overdue(c.away, c.start); (got == "") != (c.want == "") || !strings.HasSuffix(got, c.want) {
 			t.Errorf("away for %s, starting in %g s: %q", c.away, c.start, got)
 		}
@@ -322,7 +344,8 @@ func TestExcerpt(t *testing.T) {
 	if got := Excerpt(log, "moss", false); got != "Setting up moss (2)\nmoss is restarted" {
 		t.Errorf("of moss it tells %q", got)
 	}
-	if got := Excerpt(log, "bracken", true); !strings.HasSuffix(got, "moss is restarted\nit failed") || strings.Contains(got, "\x1b") || strings.Contains(got, "Reading") {
+	if got := Excerpt(log, "bracken", true); !strings.HasSuffix(got, "moss is restarted\nit failed") || strings.Contains(got, "\x1b") ||
+		strings.Contains(got, "Reading") {
 		t.Errorf("of what failed it tells %q", got)
 	}
 	if got := Excerpt(strings.Repeat("moss\n", 99), "moss", false); strings.Count(got, "moss") != mostLines {
@@ -331,7 +354,9 @@ func TestExcerpt(t *testing.T) {
 }
 
 func TestReplace(t *testing.T) {
-	all := []*update.Update{{Source: "apt", Name: "moss", To: "1.9-1"}, {Source: "apt", Name: "moss", To: "1.10-1"}, {Source: "dnf", Name: "moss", To: "1.0-1"}, {Source: "windows", Name: "KB1", To: "b.1"}, {Source: "windows", Name: "KB1", To: "a.2"}, {Source: "apt", Name: "peat", To: "2"}}
+	all := []*update.Update{{Source: "apt", Name: "moss", To: "1.9-1"}, {Source: "apt", Name: "moss", To: "1.10-1"},
+		{Source: "dnf", Name: "moss", To: "1.0-1"}, {Source: "windows", Name: "KB1", To: "b.1"},
+		{Source: "windows", Name: "KB1", To: "a.2"}, {Source: "apt", Name: "peat", To: "2"}}
 	update.Replace(all)
 	for i, want := range []string{"1.10-1", "", "", "", "", ""} {
 		if all[i].ReplacedBy != want {

@@ -30,7 +30,8 @@ func Rehearse(seed uint64, devices int, broken float64) int {
 		ring := int(share * float64(devices))
 		patched += ring
 		left := devices - patched
-		f := Facts{Installs: draw(ring, failures), Alerts: draw(ring, alerts+(1-alerts)*broken), Others: draw(left, alerts), Crashes: draw(ring, crashes), Crash0: draw(left, crashes),
+		f := Facts{Installs: draw(ring, failures), Alerts: draw(ring, alerts+(1-alerts)*broken), Others: draw(left, alerts),
+			Crashes: draw(ring, crashes), Crash0: draw(left, crashes),
 			LogOn: seconds(ring), LogOn0: seconds(left), Start: seconds(ring), Start0: seconds(left)}
 		if !(Gate{}).Judge(f).Go {
 			return n

@@ -88,7 +88,8 @@ func (r Rollout) Validate() error {
 
 // Takes tells whether an approved update is one of this rollout's, where the device does not block it.
 func (r *Rollout) Takes(u *update.Update) bool {
-	return !slices.Contains(r.Without, u.Name) && (len(r.Classes) == 0 || slices.Contains(r.Classes, u.Class)) && (len(r.Names) == 0 || slices.Contains(r.Names, u.Name))
+	return !slices.Contains(r.Without, u.Name) && (len(r.Classes) == 0 || slices.Contains(r.Classes, u.Class)) &&
+		(len(r.Names) == 0 || slices.Contains(r.Names, u.Name))
 }
 
 // PackageSource is the source of updates that are packages of our own library.

@@ -68,7 +68,8 @@ const (
 
 // Document writes the summary as a report.
 func (s Summary) Document() report.Document {
-	d := report.Document{Title: "Updates: " + s.About, Subtitle: fmt.Sprintf("%s to %s", s.From.Format("2 January"), s.To.Format("2 January 2006")), Maker: s.Maker, Made: s.To}
+	d := report.Document{Title: "Updates: " + s.About,
+		Subtitle: fmt.Sprintf("%s to %s", s.From.Format("2 January"), s.To.Format("2 January 2006")), Maker: s.Maker, Made: s.To}
 	d.Parts = append(d.Parts, s.opening(), s.overTime(), s.places(), s.rollouts(), s.installed(), s.attacked(), s.behind(), s.exceptions())
 	return d
 }
@@ -101,7 +102,8 @@ func (s Summary) opening() report.Part {
 		}
 		return report.Good
 	}
-	p := report.Part{Figures: []report.Figure{{Value: percent(share), About: fmt.Sprintf("of %d devices miss no security update", s.Now.Devices), Tone: tone},
+	p := report.Part{Figures: []report.Figure{{Value: percent(share),
+		About: fmt.Sprintf("of %d devices miss no security update", s.Now.Devices), Tone: tone},
 		{Value: fmt.Sprint(installed), About: "updates were installed by rollouts"},
 		{Value: fmt.Sprint(s.Now.Late), About: "devices miss a security update older than 30 days", Tone: bad(s.Now.Late)},
 		{Value: fmt.Sprint(s.Now.Exploited), About: "devices have a weakness that is known to be exploited", Tone: bad(s.Now.Exploited)}}}
@@ -111,9 +113,11 @@ func (s Summary) opening() report.Part {
 		case math.Abs(change) < 0.5:
 			p.Words = append(p.Words, fmt.Sprintf("As many devices are current as on %s.", first.Day.Format("2 January")))
 		case change > 0:
-			p.Words = append(p.Words, fmt.Sprintf("On %s it was %s of the devices; it is %s now.", first.Day.Format("2 January"), percent(was), percent(share)))
+			p.Words = append(p.Words, fmt.Sprintf("On %s it was %s of the devices; it is %s now.", first.Day.Format("2 January"),
+				percent(was), percent(share)))
 		default:
-			p.Words = append(p.Words, fmt.Sprintf("On %s it was %s of the devices; it is %s now: updates came out faster than they were installed.", first.Day.Format("2 January"), percent(was), percent(share)))
+			p.Words = append(p.Words, fmt.Sprintf("On %s it was %s of the devices; it is %s now: updates came out faster than they were "+
+				"installed.", first.Day.Format("2 January"), percent(was), percent(share)))
 		}
 	}
 	return p
@@ -144,19 +148,23 @@ func (s Summary) overTime() report.Part {
 	}
 	p := report.Part{Heading: "How current the devices are"}
 	if len(labels) > 1 {
-		p.Charts = append(p.Charts, report.Chart{Title: "By day, in percent of the devices", Unit: " %", Top: 100, Labels: labels, Series: []report.Series{share, late},
-			About: fmt.Sprintf("The share of devices that miss no security update went from %s to %s.", percent(share.Values[0]), percent(share.Values[len(share.Values)-1]))})
+		p.Charts = append(p.Charts, report.Chart{Title: "By day, in percent of the devices", Unit: " %", Top: 100, Labels: labels,
+			Series: []report.Series{share, late},
+			About: fmt.Sprintf("The share of devices that miss no security update went from %s to %s.", percent(share.Values[0]),
+				percent(share.Values[len(share.Values)-1]))})
 	} else {
 		p.Words = append(p.Words, "How it was on earlier days is not known yet: it is counted once a day.")
 	}
 	if s.Now.Missing > 0 {
-		c := report.Chart{Title: "Security updates that are missing now, by age and severity", Labels: []string{"up to a week", "up to 30 days", "up to 90 days", "older"}, Bars: true,
+		c := report.Chart{Title: "Security updates that are missing now, by age and severity",
+			Labels: []string{"up to a week", "up to 30 days", "up to 90 days", "older"}, Bars: true,
 			About: fmt.Sprintf("%d security updates are missing in all.", s.Now.Missing)}
 		for _, x := range []struct {
 			severities []update.Severity
 			name       string
 			tone       report.Tone
-		}{{[]update.Severity{"critical", "high"}, "critical or high", report.Bad}, {[]update.Severity{"medium"}, "medium", report.Fair}, {[]update.Severity{"low", ""}, "low or not told", report.Plain}} {
+		}{{[]update.Severity{"critical", "high"}, "critical or high", report.Bad}, {[]update.Severity{"medium"}, "medium", report.Fair},
+			{[]update.Severity{"low", ""}, "low or not told", report.Plain}} {
 			row := report.Series{Name: x.name, Tone: x.tone, Values: make([]float64, len(Ages)+1)}
 			for _, severity := range x.severities {
 				for i, n := range s.Now.Grid[severity] {
@@ -171,9 +179,11 @@ func (s Summary) overTime() report.Part {
 }
 
 func tallies(head string, all []NamedTally) *report.Table {
-	t := &report.Table{Heads: []string{head, "Devices", "Current", "", "Late", "Missing"}, Right: []bool{false, true, true, true, true, true}, Shares: []float64{4, 1, 1, 1, 1, 1}, None: "There are none."}
+	t := &report.Table{Heads: []string{head, "Devices", "Current", "", "Late", "Missing"},
+		Right: []bool{false, true, true, true, true, true}, Shares: []float64{4, 1, 1, 1, 1, 1}, None: "There are none."}
 	for _, x := range all[:min(len(all), mostListed)] {
-		t.Rows = append(t.Rows, []string{x.Name, fmt.Sprint(x.Tally.Devices), fmt.Sprint(x.Tally.Current), percent(x.Tally.Share()), fmt.Sprint(x.Tally.Late), fmt.Sprint(x.Tally.Missing)})
+		t.Rows = append(t.Rows, []string{x.Name, fmt.Sprint(x.Tally.Devices), fmt.Sprint(x.Tally.Current), percent(x.Tally.Share()),
+			fmt.Sprint(x.Tally.Late), fmt.Sprint(x.Tally.Missing)})
 	}
 	t.More = len(all) - len(t.Rows)
 	return t
@@ -193,10 +203,12 @@ func (s Summary) places() report.Part {
 }
 
 // phases are those of a rollout, in words.
-var phases = map[Phase]string{"asking": "waits for a second person", "patching": "is being installed", "soaking": "is being watched", "held": "is held", "reverting": "is being taken back", "paused": "is paused", "done": "done", "cancelled": "cancelled"}
+var phases = map[Phase]string{"asking": "waits for a second person", "patching": "is being installed", "soaking": "is being watched",
+	"held": "is held", "reverting": "is being taken back", "paused": "is paused", "done": "done", "cancelled": "cancelled"}
 
 func (s Summary) rollouts() report.Part {
-	t := &report.Table{Heads: []string{"Rollout", "Begun", "State", "Devices", "What happened"}, Shares: []float64{2.2, 1.3, 1.5, 1.9, 4}, None: "No rollout ran in this time."}
+	t := &report.Table{Heads: []string{"Rollout", "Begun", "State", "Devices", "What happened"}, Shares: []float64{2.2, 1.3, 1.5, 1.9, 4},
+		None: "No rollout ran in this time."}
 	for _, r := range s.Rollouts[:min(len(s.Rollouts), mostListed)] {
 		var happened, devices []string
 		for _, why := range r.Held {
@@ -208,7 +220,8 @@ func (s Summary) rollouts() report.Part {
 		if r.Why != "" && r.Phase != PhaseHeld {
 			happened = append(happened, r.Why)
 		}
-		for _, state := range []struct{ state, word string }{{"patched", "patched"}, {"failed", "failed"}, {"reverted", "taken back"}, {"missed", "missed"}, {"current", "had nothing to do"}, {"planned", "to come"}, {"running", "being patched"}} {
+		for _, state := range []struct{ state, word string }{{"patched", "patched"}, {"failed", "failed"}, {"reverted", "taken back"},
+			{"missed", "missed"}, {"current", "had nothing to do"}, {"planned", "to come"}, {"running", "being patched"}} {
 			if n := r.Devices[state.state]; n > 0 {
 				devices = append(devices, fmt.Sprintf("%d %s", n, state.word))
 			}
@@ -217,23 +230,28 @@ func (s Summary) rollouts() report.Part {
 		if phase == "" {
 			phase = string(r.Phase)
 		}
-		t.Rows = append(t.Rows, []string{r.Name, r.Begun.Format("2 Jan 15:04"), phase, strings.Join(devices, ", "), strings.Join(happened, " ")})
+		t.Rows = append(t.Rows, []string{r.Name, r.Begun.Format("2 Jan 15:04"), phase, strings.Join(devices, ", "),
+			strings.Join(happened, " ")})
 	}
 	t.More = len(s.Rollouts) - len(t.Rows)
 	return report.Part{Heading: "Rollouts", Table: t}
 }
 
 func (s Summary) installed() report.Part {
-	t := &report.Table{Heads: []string{"Update", "To version", "Installed", "Failed", "Taken back"}, Right: []bool{false, false, true, true, true}, Shares: []float64{4, 2, 1, 1, 1.2}, None: "No rollout installed anything in this time."}
+	t := &report.Table{Heads: []string{"Update", "To version", "Installed", "Failed", "Taken back"},
+		Right: []bool{false, false, true, true, true}, Shares: []float64{4, 2, 1, 1, 1.2},
+		None: "No rollout installed anything in this time."}
 	for _, x := range s.Installed[:min(len(s.Installed), mostListed)] {
-		t.Rows = append(t.Rows, []string{x.Name, x.To, fmt.Sprint(x.States["installed"]), fmt.Sprint(x.States["failed"]), fmt.Sprint(x.States["reverted"])})
+		t.Rows = append(t.Rows, []string{x.Name, x.To, fmt.Sprint(x.States["installed"]), fmt.Sprint(x.States["failed"]),
+			fmt.Sprint(x.States["reverted"])})
 	}
 	t.More = len(s.Installed) - len(t.Rows)
 	return report.Part{Heading: "What was installed", Table: t}
 }
 
 func (s Summary) attacked() report.Part {
-	t := &report.Table{Heads: []string{"Weakness", "Software", "Devices", "What mends it"}, Right: []bool{false, false, true, false}, Shares: []float64{4, 2, 1, 2.4}, None: "No device has a weakness that is known to be exploited."}
+	t := &report.Table{Heads: []string{"Weakness", "Software", "Devices", "What mends it"}, Right: []bool{false, false, true, false},
+		Shares: []float64{4, 2, 1, 2.4}, None: "No device has a weakness that is known to be exploited."}
 	for _, x := range s.Exploited[:min(len(s.Exploited), mostListed)] {
 		mends := x.Mends
 		if mends == "" {
@@ -246,7 +264,9 @@ func (s Summary) attacked() report.Part {
 }
 
 func (s Summary) behind() report.Part {
-	t := &report.Table{Heads: []string{"Device", "Site", "Security updates", "Oldest", "Exploited"}, Right: []bool{false, false, true, true, true}, Shares: []float64{2.2, 3, 2.4, 1.1, 1.2}, None: "No device misses a security update."}
+	t := &report.Table{Heads: []string{"Device", "Site", "Security updates", "Oldest", "Exploited"},
+		Right: []bool{false, false, true, true, true}, Shares: []float64{2.2, 3, 2.4, 1.1, 1.2},
+		None: "No device misses a security update."}
 	for _, x := range s.Behind[:min(len(s.Behind), mostBehind)] {
 		oldest := "–"
 		if !x.Exposure.Oldest.IsZero() {
@@ -263,7 +283,8 @@ func (s Summary) behind() report.Part {
 }
 
 func (s Summary) exceptions() report.Part {
-	t := &report.Table{Heads: []string{"Rule", "Does", "Which updates", "Why", "Until"}, Shares: []float64{2, 1, 2, 4, 1.4}, None: "Nothing is held back or excluded by a rule."}
+	t := &report.Table{Heads: []string{"Rule", "Does", "Which updates", "Why", "Until"}, Shares: []float64{2, 1, 2, 4, 1.4},
+		None: "Nothing is held back or excluded by a rule."}
 	for _, r := range s.Rules[:min(len(s.Rules), mostListed)] {
 		until := "further notice"
 		if !r.Until.IsZero() {

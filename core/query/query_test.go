@@ -9,10 +9,12 @@ import (
 func TestParse(t *testing.T) {
 	for text, want := range map[string]Query{
 		"service": {Class: "service"},
-		`service where state=="failed" and name contains "sync" show name,state most 20`: {Class: "service", Fields: []string{"name", "state"}, Most: 20,
+		`service where state=="failed" and name contains "sync" show name,state most 20`: {Class: "service",
+			Fields: []string{"name", "state"}, Most: 20,
 			Where: []Condition{{"state", "==", "failed"}, {"name", "contains", "sync"}}},
-		`process where cpu > 12.5 and name != recordsd`: {Class: "process", Where: []Condition{{"cpu", ">", "12.5"}, {"name", "!=", "recordsd"}}},
-		`user where name == "a \"b\" where"`:            {Class: "user", Where: []Condition{{"name", "==", `a "b" where`}}},
+		`process where cpu > 12.5 and name != recordsd`: {Class: "process",
+			Where: []Condition{{"cpu", ">", "12.5"}, {"name", "!=", "recordsd"}}},
+		`user where name == "a \"b\" where"`: {Class: "user", Where: []Condition{{"name", "==", `a "b" where`}}},
 	} {
 		q, err := Parse(text)
 		if err != nil || !reflect.DeepEqual(q, want) {
@@ -20,9 +22,12 @@ func TestParse(t *testing.T) {
 		}
 	}
 	for text, why := range map[string]string{
-		"": "ends too early", "service where": "ends too early", "service where a": "ends too early", `service where a == "b`: "does not end", "service show": "ends too early",
-		"service most x": "number of rows", "service limit 3": "not expected", "service where a ~ b": "none of", `service where a matches "("`: "cannot be read",
-		"a-b": "no class", "service most 900000": "at most", "service show a b": "not expected", strings.Repeat("x", MaxText+1): "bytes long",
+		"": "ends too early", "service where": "ends too early", "service where a": "ends too early",
+		`service where a == "b`: "does not end", "service show": "ends too early",
+		"service most x": "number of rows", "service limit 3": "not expected", "service where a ~ b": "none of",
+		`service where a matches "("`: "cannot be read",
+		"a-b":                         "no class", "service most 900000": "at most", "service show a b": "not expected",
+		strings.Repeat("x", MaxText+1): "bytes long",
 	} {
 		if _, err := Parse(text); err == nil || !strings.Contains(err.Error(), why) {
 			t.Errorf("%.40s: %v, want %q", text, err, why)
@@ -33,8 +38,10 @@ func TestParse(t *testing.T) {
 func TestTake(t *testing.T) {
 	row := Row{"name": "records-sync", "state": "Failed", "memory": 120.0, "start": "", "live": true}
 	for text, want := range map[string]bool{
-		`s where state == "failed"`: true, `s where state != "failed"`: false, `s where memory > 100 and memory < 1000`: true, `s where memory >= 120`: true,
-		`s where memory > "9"`: true, `s where name starts "records" and name contains "SYNC"`: true, `s where name matches "^rec.*c$"`: true, `s where nosuch == ""`: true,
+		`s where state == "failed"`: true, `s where state != "failed"`: false, `s where memory > 100 and memory < 1000`: true,
+		`s where memory >= 120`: true,
+		`s where memory > "9"`:  true, `s where name starts "records" and name contains "SYNC"`: true,
+		`s where name matches "^rec.*c$"`: true, `s where nosuch == ""`: true,
 		`s where live == true`: true, `s where memory <= 119.9`: false, `s where name matches "x"`: false,
 	} {
 		q, err := Parse(text)

@@ -134,13 +134,14 @@ func TestSeal(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, err := range map[string]error{
-		"another's":     verify(First("r", "d", "wren", began), pieces, signatures, end),
-		"later":         verify(First("r", "d", "robin", began.Add(time.Microsecond)), pieces, signatures, end),
-		"a byte":        verify(first, [][]byte{[]byte("one"), []byte("twO"), {}, []byte("four")}, signatures, end),
-		"cut short":     verify(first, pieces[:3], signatures[:3], end),
-		"no end":        verify(first, pieces, signatures, signatures[3]),
-		"out of order":  verify(first, [][]byte{pieces[1], pieces[0], pieces[2], pieces[3]}, signatures, end),
-		"a part is out": verify(first, [][]byte{pieces[0], pieces[2], pieces[3]}, [][]byte{signatures[0], signatures[2], signatures[3]}, end),
+		"another's":    verify(First("r", "d", "wren", began), pieces, signatures, end),
+		"later":        verify(First("r", "d", "robin", began.Add(time.Microsecond)), pieces, signatures, end),
+		"a byte":       verify(first, [][]byte{[]byte("one"), []byte("twO"), {}, []byte("four")}, signatures, end),
+		"cut short":    verify(first, pieces[:3], signatures[:3], end),
+		"no end":       verify(first, pieces, signatures, signatures[3]),
+		"out of order": verify(first, [][]byte{pieces[1], pieces[0], pieces[2], pieces[3]}, signatures, end),
+		"a part is out": verify(first, [][]byte{pieces[0], pieces[2], pieces[3]}, [][]byte{signatures[0], signatures[2], signatures[3]},
+			end),
 	} {
 		if !errors.Is(err, ErrChanged) {
 			t.Errorf("%s: %v", name, err)
@@ -193,11 +194,13 @@ func TestFilm(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if n := binary.LittleEndian.Uint32(b[4:]); int(n)+8 != len(b) || string(b[:4]) != "RIFF" || string(b[filmHead-4:filmHead]) != "movi" || string(b[filmHead:filmHead+4]) != "00dc" {
+	if n := binary.LittleEndian.Uint32(b[4:]); int(n)+8 != len(b) || string(b[:4]) != "RIFF" || string(b[filmHead-4:filmHead]) != "movi" ||
+		string(b[filmHead:filmHead+4]) != "00dc" {
 		t.Errorf("the head tells of %d bytes of %d: %q", n, len(b), b[:filmHead])
 	}
 	if _, err := exec.LookPath("ffprobe"); err == nil {
-		out, err := exec.Command("ffprobe", "-v", "error", "-count_packets", "-show_entries", "stream=codec_name,width,height,nb_read_packets", "-of", "csv=p=0", path).CombinedOutput()
+		out, err := exec.Command("ffprobe", "-v", "error", "-count_packets", "-show_entries",
+			"stream=codec_name,width,height,nb_read_packets", "-of", "csv=p=0", path).CombinedOutput()
 		if err != nil || !strings.HasPrefix(string(out), "mjpeg,64,48,") {
 			t.Errorf("a player reads %s, %v", out, err)
 		}

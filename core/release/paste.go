@@ -31,7 +31,8 @@ func Paste(system string, own bool, script, program Script) string {
 }
 
 func pasteShell(unknown, check string, script Script) string {
-	return fmt.Sprintf("curl -fsS%s -o moor-agent.sh {service}%s && echo '%s  moor-agent.sh' | %s && echo '{token}' | sudo sh moor-agent.sh{options}", unknown, script.Path, script.SHA256, check)
+	return fmt.Sprintf("curl -fsS%s -o moor-agent.sh {service}%s && echo '%s  moor-agent.sh' | %s && echo '{token}' | sudo sh "+
+		"moor-agent.sh{options}", unknown, script.Path, script.SHA256, check)
 }
 
 // Fill fills in what Paste leaves open. Options are those of moor-agent install, each with a space before it.

@@ -10,7 +10,9 @@ import (
 )
 
 func made(version string) Manifest {
-	return Manifest{Version: version, Made: time.Date(2026, 11, 27, 1, 0, 0, 0, time.UTC), Programs: []Program{{OS: "linux", Arch: "amd64", File: "moor-agent_" + version + "_linux_amd64", SHA256: strings.Repeat("ab", 32), Size: 9}}}
+	return Manifest{Version: version, Made: time.Date(2026, 11, 27, 1, 0, 0, 0, time.UTC),
+		Programs: []Program{{OS: "linux", Arch: "amd64", File: "moor-agent_" + version + "_linux_amd64", SHA256: strings.Repeat("ab", 32),
+			Size: 9}}}
 }
 
 func key(n byte) ed25519.PrivateKey { return ed25519.NewKeyFromSeed(bytes.Repeat([]byte{n}, 32)) }

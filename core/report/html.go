@@ -32,7 +32,8 @@ func (s *svg) box(x, y, w, h float64, c colour) {
 
 func (s *svg) text(x, y, size float64, text string, align byte, c colour) {
 	anchor := map[byte]string{'l': "start", 'm': "middle", 'r': "end"}[align]
-	fmt.Fprintf(&s.b, `<text x="%.1f" y="%.1f" font-size="%.1f" text-anchor="%s" class="f-%s">%s</text>`, x, y, size, anchor, c, html.EscapeString(text))
+	fmt.Fprintf(&s.b, `<text x="%.1f" y="%.1f" font-size="%.1f" text-anchor="%s" class="f-%s">%s</text>`, x, y, size, anchor, c,
+		html.EscapeString(text))
 }
 
 var page = template.Must(template.New("report").Funcs(template.FuncMap{

@@ -38,7 +38,8 @@ func (d Document) WritePDF(w io.Writer) error {
 		p := paper{f, 0, 0}
 		p.ink(faint)
 		f.SetFont("text", "", 7.5)
-		f.CellFormat(0, 10, plain(fmt.Sprintf("%s. Made by %s, %s. Page %d.", d.Title, d.Maker, d.Made.Format("2 January 2006, 15:04 MST"), f.PageNo())), "", 0, "L", false, 0, "")
+		f.CellFormat(0, 10, plain(fmt.Sprintf("%s. Made by %s, %s. Page %d.", d.Title, d.Maker, d.Made.Format("2 January 2006, 15:04 MST"),
+			f.PageNo())), "", 0, "L", false, 0, "")
 	})
 	f.AddPage()
 	p := paper{f, 0, 0}

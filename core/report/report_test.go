@@ -15,12 +15,16 @@ func sample(rows int, text string) Document {
 	for i := range rows {
 		t.Rows = append(t.Rows, []string{fmt.Sprintf("hay-desk-%d %s", i, text), fmt.Sprint(i)})
 	}
-	return Document{Title: "Updates " + text, Subtitle: "November", Maker: "Robin", Made: time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC), Parts: []Part{
-		{Heading: "Now", Words: []string{"Some words " + text}, Figures: []Figure{{"83 %", "are current", Good}, {"4", "are late " + text, Bad}},
-			Charts: []Chart{{Title: "By day", Unit: " %", Top: 100, Labels: []string{"1 Nov", "2 Nov", "3 Nov", "4 Nov " + text}, About: "It went up " + text, Series: []Series{{"current " + text, Good, []float64{50, math.NaN(), 60, 83}}}},
-				{Title: "By age", Bars: true, Labels: []string{"week", "month"}, Series: []Series{{"high", Bad, []float64{3, 4}}, {"low", Plain, []float64{1}}}}}},
-		{Heading: "Devices", Table: t}, {Heading: "None", Table: &Table{Heads: []string{"x"}, None: "There are none."}},
-	}}
+	return Document{Title: "Updates " + text, Subtitle: "November", Maker: "Robin", Made: time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC),
+		Parts: []Part{
+			{Heading: "Now", Words: []string{"Some words " + text},
+				Figures: []Figure{{"83 %", "are current", Good}, {"4", "are late " + text, Bad}},
+				Charts: []Chart{{Title: "By day", Unit: " %", Top: 100, Labels: []string{"1 Nov", "2 Nov", "3 Nov", "4 Nov " + text},
+					About: "It went up " + text, Series: []Series{{"current " + text, Good, []float64{50, math.NaN(), 60, 83}}}},
+					{Title: "By age", Bars: true, Labels: []string{"week", "month"},
+						Series: []Series{{"high", Bad, []float64{3, 4}}, {"low", Plain, []float64{1}}}}}},
+			{Heading: "Devices", Table: t}, {Heading: "None", Table: &Table{Heads: []string{"x"}, None: "There are none."}},
+		}}
 }
 
 // Text of others is text in a page, wherever it stands.
@@ -31,10 +35,12 @@ func TestHTMLEscapes(t *testing.T) {
 		t.Fatal(err)
 	}
 	page := b.String()
-	if strings.Contains(page, "<script") || strings.Contains(page, `" onload="`) || strings.Count(page, "</svg>") != 2 || strings.Count(page, "</title>") != 1 {
+	if strings.Contains(page, "<script") || strings.Contains(page, `" onload="`) || strings.Count(page, "</svg>") != 2 ||
+		strings.Count(page, "</title>") != 1 {
 		t.Errorf("the page holds what it should show:\n%s", page)
 	}
-	for _, want := range []string{"hay-desk-1", "83 %", "and 3 more", "There are none.", "<polyline", "&lt;script&gt;", `class="t-rowan"`, "4 Nov"} {
+	for _, want := range []string{"hay-desk-1", "83 %", "and 3 more", "There are none.", "<polyline", "&lt;script&gt;", `class="t-rowan"`,
+		"4 Nov"} {
 		if !strings.Contains(page, want) {
 			t.Errorf("the page lacks %q", want)
 		}
@@ -47,7 +53,8 @@ func TestPDF(t *testing.T) {
 		rows  int
 		text  string
 		pages int
-	}{"plain": {5, "Würzburg Łódź Αθήνα Дом", 2}, "long": {300, "x", 8}, "hostile": {5, "\x00\x1b[31m 🦉 \xff\u202e" + strings.Repeat("word ", 2000), 0}} {
+	}{"plain": {5, "Würzburg Łódź Αθήνα Дом", 2}, "long": {300, "x", 8},
+		"hostile": {5, "\x00\x1b[31m 🦉 \xff\u202e" + strings.Repeat("word ", 2000), 0}} {
 		var b, again bytes.Buffer
 		d := sample(c.rows, c.text)
 		if err := d.WritePDF(&b); err != nil {

@@ -194,7 +194,8 @@ func Begin(r Response, begun int, now time.Time) Progress {
 	c := Progress{Response: r, State: Due, Since: now}
 	if most, within := r.Limit(); begun >= most {
 		c.State = Held
-		c.Said = append(c.Said, fmt.Sprintf("It was tried %d times within %d hours, and is not tried again before that is over.", begun, int(within.Hours())))
+		c.Said = append(c.Said, fmt.Sprintf("It was tried %d times within %d hours, and is not tried again before that is over.", begun,
+			int(within.Hours())))
 	}
 	return c
 }

@@ -7,7 +7,8 @@ import (
 	"time"
 )
 
-var restart = Response{Name: "Restart it", Check: "service", Subject: "records-*", Steps: []Step{{Do: RestartService, Watch: 600}, {Do: RestartDevice, Windows: true, Watch: 300}}, Attempts: 2, Hours: 1}
+var restart = Response{Name: "Restart it", Check: "service", Subject: "records-*",
+	Steps: []Step{{Do: RestartService, Watch: 600}, {Do: RestartDevice, Windows: true, Watch: 300}}, Attempts: 2, Hours: 1}
 
 func TestProgress(t *testing.T) {
 	t0 := time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC)
@@ -21,11 +22,15 @@ func TestProgress(t *testing.T) {
 		changed bool
 	}
 	for name, actions := range map[string][]action{
-		"the first step heals": {{1, true, true, Watching, 0, true}, {30, false, true, Watching, 0, true}, {600, false, true, Watching, 0, false}, {601, false, true, Healed, 0, true}},
-		"it fails again within its watch": {{1, true, true, Watching, 0, true}, {30, false, true, Watching, 0, true}, {400, false, false, Due, 1, true},
+		"the first step heals": {{1, true, true, Watching, 0, true}, {30, false, true, Watching, 0, true},
+			{600, false, true, Watching, 0, false}, {601, false, true, Healed, 0, true}},
+		"it fails again within its watch": {{1, true, true, Watching, 0, true}, {30, false, true, Watching, 0, true},
+			{400, false, false, Due, 1, true},
 			{401, true, true, Watching, 1, true}, {702, false, false, GaveUp, 1, true}},
-		"it goes on failing":         {{1, true, true, Watching, 0, true}, {300, false, false, Watching, 0, false}, {601, false, false, Due, 1, true}},
-		"the job fails":              {{1, true, false, Watching, 0, true}, {601, false, false, Due, 1, true}, {602, true, false, Watching, 1, true}, {902, false, false, GaveUp, 1, true}},
+		"it goes on failing": {{1, true, true, Watching, 0, true}, {300, false, false, Watching, 0, false},
+			{601, false, false, Due, 1, true}},
+		"the job fails": {{1, true, false, Watching, 0, true}, {601, false, false, Due, 1, true},
+			{602, true, false, Watching, 1, true}, {902, false, false, GaveUp, 1, true}},
 		"a job that failed may help": {{1, true, false, Watching, 0, true}, {601, false, true, Healed, 0, true}},
 	} {
 		c := Begin(restart, 1, t0)

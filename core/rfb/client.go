@@ -134,7 +134,8 @@ func (c *Client) admit(version int, secret string) error {
 			}
 		}
 		if n > 0 && kind == 0 {
-			return fmt.Errorf("the console asks for a way of signing in that is not known here (of types %v): let it take none, or a password", offered)
+			return fmt.Errorf("the console asks for a way of signing in that is not known here (of types %v): let it take none, or "+
+				"a password", offered)
 		}
 		if kind != 0 {
 			if _, err := c.w.Write([]byte{byte(kind)}); err != nil {

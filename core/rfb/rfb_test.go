@@ -123,8 +123,10 @@ func rectHead(x, y, w, h uint16) []byte {
 // TestMessages reads what comes beside pictures: copies, sizes, the pointer, a bell and a text.
 func TestMessages(t *testing.T) {
 	s := greeting(4, 1).says(
-		byte(0), byte(0), uint16(2), rect{0, 0, 2, 1, encodingRaw}, pixel(red), pixel(blue), rect{1, 0, 2, 1, encodingCopy}, uint16(0), uint16(0),
-		byte(0), byte(0), uint16(2), rect{0, 0, 6, 2, encodingSize}, rect{1, 0, 2, 1, encodingCursor}, pixel(red), pixel(blue), []byte{0x40},
+		byte(0), byte(0), uint16(2), rect{0, 0, 2, 1, encodingRaw}, pixel(red), pixel(blue), rect{1, 0, 2, 1, encodingCopy}, uint16(0),
+		uint16(0),
+		byte(0), byte(0), uint16(2), rect{0, 0, 6, 2, encodingSize}, rect{1, 0, 2, 1, encodingCursor}, pixel(red), pixel(blue),
+		[]byte{0x40},
 		byte(2), byte(1), byte(0), uint16(7), uint16(2), make([]byte, 12), byte(3), []byte{0, 0, 0}, uint32(2), "h\xe9")
 	c, err := Begin(s, "")
 	if err != nil || c.Name() != "moor" {
@@ -143,7 +145,8 @@ func TestMessages(t *testing.T) {
 	if shown.Pix[0] != red || shown.Pix[1] != red || shown.Pix[2] != blue {
 		t.Errorf("after a copy %06x", shown.Pix)
 	}
-	if cur := all[1].Cursor; !all[1].Sized || c.Size().X != 6 || cur == nil || cur.At.X != 1 || cur.Image.Pix[3] != 0 || cur.Image.Pix[7] != 255 || cur.Image.Pix[6] != 0xc0 {
+	if cur := all[1].Cursor; !all[1].Sized || c.Size().X != 6 || cur == nil || cur.At.X != 1 || cur.Image.Pix[3] != 0 ||
+		cur.Image.Pix[7] != 255 || cur.Image.Pix[6] != 0xc0 {
 		t.Errorf("%+v %+v", all[1], all[1].Cursor)
 	}
 	if !all[2].Bell || all[4].Text == nil || *all[4].Text != "hé" {
@@ -154,7 +157,8 @@ func TestMessages(t *testing.T) {
 	c.Key(0xff0d, true)
 	c.Point(shown.Bounds().Max, 5)
 	c.Cut("é€\r\n")
-	if got := s.sent.Bytes(); !bytes.Equal(got, join([]byte{3, 0, 0, 0, 0, 0, 0, 6, 0, 2}, []byte{4, 1, 0, 0, 0, 0, 0xff, 0x0d}, []byte{5, 5, 0, 5, 0, 1}, []byte{6, 0, 0, 0, 0, 0, 0, 3, 0xe9, '?', '\n'})) {
+	if got := s.sent.Bytes(); !bytes.Equal(got, join([]byte{3, 0, 0, 0, 0, 0, 0, 6, 0, 2}, []byte{4, 1, 0, 0, 0, 0, 0xff, 0x0d},
+		[]byte{5, 5, 0, 5, 0, 1}, []byte{6, 0, 0, 0, 0, 0, 0, 3, 0xe9, '?', '\n'})) {
 		t.Errorf("sent % x", got)
 	}
 }
@@ -174,14 +178,17 @@ func TestAdmission(t *testing.T) {
 		{name: "3.5 is 3.3", says: append([]any{"RFB 003.005\n", uint32(1)}, rest...), version: "RFB 003.003\n"},
 		{name: "3.7", says: append([]any{"RFB 003.007\n", []byte{1, 1}}, rest...), version: "RFB 003.007\n"},
 		{name: "newer", says: append([]any{"RFB 004.001\n", []byte{1, 1}, uint32(0)}, rest...), version: "RFB 003.008\n"},
-		{name: "password", secret: "secret", says: append([]any{"RFB 003.008\n", []byte{2, 30, 2}, challenge, uint32(0)}, rest...), version: "RFB 003.008\n"},
-		{name: "wrong password", secret: "other", says: []any{"RFB 003.008\n", []byte{1, 2}, challenge, uint32(1), uint32(3), "not"}, want: ErrSecret},
+		{name: "password", secret: "secret", says: append([]any{"RFB 003.008\n", []byte{2, 30, 2}, challenge, uint32(0)}, rest...),
+			version: "RFB 003.008\n"},
+		{name: "wrong password", secret: "other", says: []any{"RFB 003.008\n", []byte{1, 2}, challenge, uint32(1), uint32(3), "not"},
+			want: ErrSecret},
 		{name: "no password", says: []any{"RFB 003.008\n", []byte{1, 2}, challenge}, want: ErrNoSecret},
 		{name: "unknown way", says: []any{"RFB 003.008\n", []byte{1, 19}}, words: "a way of signing in"},
 		{name: "refused", says: []any{"RFB 003.008\n", []byte{0}, uint32(8), "too many"}, words: "too many"},
 		{name: "something else", says: []any{"SSH-2.0-open\n"}, want: ErrForm},
 		{name: "cut off", says: []any{"RFB 003.008\n", []byte{1, 1}}, want: io.EOF},
-		{name: "too large", says: []any{"RFB 003.008\n", []byte{1, 1}, uint32(0), uint16(60000), uint16(60000), make([]byte, 16), uint32(0)}, want: ErrForm},
+		{name: "too large", says: []any{"RFB 003.008\n", []byte{1, 1}, uint32(0), uint16(60000), uint16(60000), make([]byte, 16),
+			uint32(0)}, want: ErrForm},
 	} {
 		t.Run(one.name, func(t *testing.T) {
 			s := new(server).says(one.says...)
@@ -232,7 +239,8 @@ func TestHostile(t *testing.T) {
 // FuzzNext reads whatever a server sends.
 func FuzzNext(f *testing.F) {
 	f.Add([]byte{0, 0, 0, 1, 0, 0, 0, 0, 0, 4, 0, 2, 0, 0, 0, 15, 130, 1, 2, 3, 4, 5, 6, 128, 5, 1, 0})
-	f.Add(new(server).says(byte(0), byte(0), uint16(1), rect{0, 0, 4, 2, encodingZRLE}, deflated([]byte{2, 1, 2, 3, 4, 5, 6, 0, 0x20})).Bytes())
+	f.Add(new(server).says(byte(0), byte(0), uint16(1), rect{0, 0, 4, 2, encodingZRLE},
+		deflated([]byte{2, 1, 2, 3, 4, 5, 6, 0, 0x20})).Bytes())
 	f.Add([]byte{3, 0, 0, 0, 0, 0, 0, 2, 'h', 'e', 2, 1, 0, 0, 1, 0, 1, 0, 0, 0, 0, 0, 0})
 	f.Fuzz(func(t *testing.T, b []byte) {
 		c, err := Begin(greeting(40, 20).says(b), "")

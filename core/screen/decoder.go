@@ -257,7 +257,8 @@ func (d *Decoder) pixels(in *reader, r image.Rectangle) {
 	}
 	for i := range w * h {
 		green := planes[i]
-		d.shown.Pix[(r.Min.Y+i/w)*d.shown.W+r.Min.X+i%w] = uint32(planes[w*h+i]+green)<<16 | uint32(green)<<8 | uint32(planes[2*w*h+i]+green)
+		d.shown.Pix[(r.Min.Y+i/w)*d.shown.W+r.Min.X+i%w] = uint32(planes[w*h+i]+green)<<16 | uint32(green)<<8 | uint32(planes[2*w*h+i]+
+			green)
 	}
 }
 

@@ -158,7 +158,8 @@ func (e *Encoder) Update(p *Picture, w Wish) []byte {
 	changed := e.changed(p)
 	if len(changed) >= moveTiles && !fresh && e.mayMove() {
 		found := false
-		for _, find := range []func(old, now *Picture, area image.Rectangle) ([]vote, []image.Rectangle){e.finder.again, e.finder.scrolled, e.finder.moved} {
+		for _, find := range []func(old, now *Picture, area image.Rectangle) ([]vote, []image.Rectangle){e.finder.again, e.finder.scrolled,
+			e.finder.moved} {
 			before := len(changed)
 			if e.moves(p, changed, find, w.Now) {
 				changed, found = e.changed(p), true
@@ -236,7 +237,8 @@ func (e *Encoder) changed(p *Picture) (list []area) {
 }
 
 // moves writes what only moved among what has changed.
-func (e *Encoder) moves(p *Picture, changed []area, find func(old, now *Picture, area image.Rectangle) ([]vote, []image.Rectangle), now time.Time) bool {
+func (e *Encoder) moves(p *Picture, changed []area, find func(old, now *Picture, area image.Rectangle) ([]vote, []image.Rectangle),
+	now time.Time) bool {
 	var all image.Rectangle
 	for _, c := range changed {
 		all = all.Union(c.Rectangle)
@@ -306,7 +308,8 @@ func parted(changed []area) (calm, lively []area) {
 		}
 		if n := len(*into); n > 0 {
 			last := &(*into)[n-1]
-			if last.photo == c.photo && last.Max.X == c.Min.X && last.tiles[len(last.tiles)-1] == c.tiles[0]-1 && last.Min.Y/Tile == c.Min.Y/Tile {
+			if last.photo == c.photo && last.Max.X == c.Min.X && last.tiles[len(last.tiles)-1] == c.tiles[0]-1 &&
+				last.Min.Y/Tile == c.Min.Y/Tile {
 				last.Rectangle = last.Union(c.Rectangle)
 				last.tiles = append(last.tiles, c.tiles...)
 				continue

@@ -6,7 +6,8 @@ import (
 	"slices"
 )
 
-// How moved areas are found: what scrolls is looked for first, in strips of rows; then places that can be known again are looked for by the hash of a run of
+// How moved areas are found: what scrolls is looked for first, in strips of rows; then places that can be
+// known again are looked for by the hash of a run of
 // pixels, about one place in 64, chosen by the hash itself so that the same places are chosen
 // wherever their content stands. Displacements that many such places agree on are tried.
 const (

@@ -17,7 +17,8 @@ const (
 )
 
 // Pace decides how much may be under way to a viewer, from what it has drawn and when: no more than
-// the link carries in one round trip and a little longer (which also finds out whether it carries more), so that the newest picture never stands
+// the link carries in one round trip and a little longer (which also finds out whether it carries more), so
+// that the newest picture never stands
 // behind older ones. The zero value knows nothing of the link yet.
 type Pace struct {
 	sent      []parcel // not drawn yet, oldest first

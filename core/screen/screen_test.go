@@ -74,7 +74,8 @@ func TestShownExactly(t *testing.T) {
 		w, h            int
 		quality, budget int
 	}{
-		{"exact", 300, 200, 0, 0}, {"rough first", 300, 200, 60, 0}, {"little room", 300, 200, 40, 900}, {"a strip", 641, 3, 50, 100}, {"a dot", 1, 1, 50, 10},
+		{"exact", 300, 200, 0, 0}, {"rough first", 300, 200, 60, 0}, {"little room", 300, 200, 40, 900}, {"a strip", 641, 3, 50, 100},
+		{"a dot", 1, 1, 50, 10},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			for seed := range uint64(20) {

@@ -92,7 +92,8 @@ var Interpreters = map[string]struct {
 var variable = regexp.MustCompile(`^[A-Z][A-Z0-9_]{0,62}$`)
 
 // reserved are variables that programs need, and a script must not be given others of.
-var reserved = []string{"PATH", "HOME", "USER", "SHELL", "IFS", "ENV", "BASH_ENV", "LD_PRELOAD", "LD_LIBRARY_PATH", "PYTHONPATH", "PYTHONSTARTUP", "PATHEXT", "COMSPEC", "SYSTEMROOT"}
+var reserved = []string{"PATH", "HOME", "USER", "SHELL", "IFS", "ENV", "BASH_ENV", "LD_PRELOAD", "LD_LIBRARY_PATH", "PYTHONPATH",
+	"PYTHONSTARTUP", "PATHEXT", "COMSPEC", "SYSTEMROOT"}
 
 // Limit is the script's time limit in seconds.
 func (s Script) Limit() int {

@@ -30,7 +30,8 @@ func TestFile(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if s.Name != "Free space" || s.Description != "How much is left,\nand where.\n" || len(s.Parameters) != 3 || !s.Repeatable || s.Body != "#!/bin/sh\ndf -h \"$FOLDER\"\n" {
+	if s.Name != "Free space" || s.Description != "How much is left,\nand where.\n" || len(s.Parameters) != 3 || !s.Repeatable ||
+		s.Body != "#!/bin/sh\ndf -h \"$FOLDER\"\n" {
 		t.Fatalf("%+v", s)
 	}
 	file, err := s.File()
@@ -57,25 +58,32 @@ func TestFile(t *testing.T) {
 // TestRefused refuses files and scripts that cannot be, each with what to do.
 func TestRefused(t *testing.T) {
 	for name, one := range map[string]struct{ file, words string }{
-		"no header":        {"echo hello\n", "no header"},
-		"no end":           {"# --- moorwatch\n# name: x\n", "no header"},
-		"a line without":   {"# --- moorwatch\nname: x\n# ---\nls\n", "line 2"},
-		"no YAML":          {"# --- moorwatch\n# name: [\n# ---\nls\n", "cannot be read"},
-		"unknown field":    {"# --- moorwatch\n# name: x\n# interpreter: sh\n# root: yes\n# ---\nls\n", "cannot be read"},
-		"NUL":              {"# --- moorwatch\n# name: x\x00\n# ---\nls\n", "UTF-8"},
-		"UTF-16":           {"\xff\xfe#\x00", "UTF-8"},
-		"large":            {strings.Repeat("# x\n", 1<<19), "1 MiB"},
-		"no lines":         {"# --- moorwatch\n# name: x\n# interpreter: sh\n# ---\n\n", "no lines"},
-		"no name":          {"# --- moorwatch\n# interpreter: sh\n# ---\nls\n", "name of"},
-		"other system":     {"# --- moorwatch\n# name: x\n# interpreter: sh\n# systems: [windows]\n# ---\nls\n", "windows has no sh"},
-		"no interpreter":   {"# --- moorwatch\n# name: x\n# interpreter: perl\n# ---\nls\n", "no interpreter"},
-		"lower parameter":  {"# --- moorwatch\n# name: x\n# interpreter: sh\n# parameters: [{name: a, kind: text}]\n# ---\nls\n", "environment variable"},
-		"reserved":         {"# --- moorwatch\n# name: x\n# interpreter: sh\n# parameters: [{name: PATH, kind: text}]\n# ---\nls\n", "programs need"},
-		"kind":             {"# --- moorwatch\n# name: x\n# interpreter: sh\n# parameters: [{name: A, kind: date}]\n# ---\nls\n", "of kind"},
-		"secret default":   {"# --- moorwatch\n# name: x\n# interpreter: sh\n# parameters: [{name: A, kind: secret, default: b}]\n# ---\nls\n", "secret"},
-		"twice":            {"# --- moorwatch\n# name: x\n# interpreter: sh\n# parameters: [{name: A, kind: text}, {name: A, kind: text}]\n# ---\nls\n", "twice"},
-		"choice of one":    {"# --- moorwatch\n# name: x\n# interpreter: sh\n# parameters: [{name: A, kind: choice, of: [b]}]\n# ---\nls\n", "choice"},
-		"default not of":   {"# --- moorwatch\n# name: x\n# interpreter: sh\n# parameters: [{name: A, kind: choice, of: [b, c], default: d}]\n# ---\nls\n", "one of"},
+		"no header":      {"echo hello\n", "no header"},
+		"no end":         {"# --- moorwatch\n# name: x\n", "no header"},
+		"a line without": {"# --- moorwatch\nname: x\n# ---\nls\n", "line 2"},
+		"no YAML":        {"# --- moorwatch\n# name: [\n# ---\nls\n", "cannot be read"},
+		"unknown field":  {"# --- moorwatch\n# name: x\n# interpreter: sh\n# root: yes\n# ---\nls\n", "cannot be read"},
+		"NUL":            {"# --- moorwatch\n# name: x\x00\n# ---\nls\n", "UTF-8"},
+		"UTF-16":         {"\xff\xfe#\x00", "UTF-8"},
+		"large":          {strings.Repeat("# x\n", 1<<19), "1 MiB"},
+		"no lines":       {"# --- moorwatch\n# name: x\n# interpreter: sh\n# ---\n\n", "no lines"},
+		"no name":        {"# --- moorwatch\n# interpreter: sh\n# ---\nls\n", "name of"},
+		"other system":   {"# --- moorwatch\n# name: x\n# interpreter: sh\n# systems: [windows]\n# ---\nls\n", "windows has no sh"},
+		"no interpreter": {"# --- moorwatch\n# name: x\n# interpreter: perl\n# ---\nls\n", "no interpreter"},
+		"lower parameter": {"# --- moorwatch\n# name: x\n# interpreter: sh\n# parameters: [{name: a, kind: text}]\n# ---\nls\n",
+			"environment variable"},
+		"reserved": {"# --- moorwatch\n# name: x\n# interpreter: sh\n# parameters: [{name: PATH, kind: text}]\n# ---\nls\n",
+			"programs need"},
+		"kind": {"# --- moorwatch\n# name: x\n# interpreter: sh\n# parameters: [{name: A, kind: date}]\n# ---\nls\n",
+			"of kind"},
+		"secret default": {"# --- moorwatch\n# name: x\n# interpreter: sh\n# parameters: [{name: A, kind: secret, default: b}]\n# " +
+			"---\nls\n", "secret"},
+		"twice": {"# --- moorwatch\n# name: x\n# interpreter: sh\n# parameters: [{name: A, kind: text}, {name: A, kind: " +
+			"text}]\n# ---\nls\n", "twice"},
+		"choice of one": {"# --- moorwatch\n# name: x\n# interpreter: sh\n# parameters: [{name: A, kind: choice, of: [b]}]\n# ---\nls\n",
+			"choice"},
+		"default not of": {"# --- moorwatch\n# name: x\n# interpreter: sh\n# parameters: [{name: A, kind: choice, of: [b, c], " +
+			"default: d}]\n# ---\nls\n", "one of"},
 		"too long to wait": {"# --- moorwatch\n# name: x\n# interpreter: sh\n# seconds: 90000\n# ---\nls\n", "time limit"},
 	} {
 		if _, err := Parse([]byte(one.file)); err == nil || !strings.Contains(err.Error(), one.words) {
@@ -91,7 +99,8 @@ func TestValues(t *testing.T) {
 		t.Fatal(err)
 	}
 	open, secret, err := Values(s.Parameters, map[string]string{"TOKEN": "t", "DEPTH": "2"})
-	if err != nil || !reflect.DeepEqual(open, map[string]string{"FOLDER": "/", "DEPTH": "2"}) || !reflect.DeepEqual(secret, map[string]string{"TOKEN": "t"}) {
+	if err != nil || !reflect.DeepEqual(open, map[string]string{"FOLDER": "/", "DEPTH": "2"}) ||
+		!reflect.DeepEqual(secret, map[string]string{"TOKEN": "t"}) {
 		t.Errorf("%v, %v, %v", open, secret, err)
 	}
 	for words, given := range map[string]map[string]string{

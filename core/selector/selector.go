@@ -72,15 +72,22 @@ type Word struct{ Name, Type, About string }
 
 // Words are the variables that an expression may use, with what they stand for.
 var Words = func() []Word {
-	about := map[string]string{"id": "Identity of the device", "name": "Name of the device", "organisation": "Organisation it belongs to", "site": "Site it stands at",
-		"os": "windows, macos or linux", "os_name": "Name of its operating system", "os_version": "Version of its operating system", "arch": "Processor architecture",
-		"model": "Model of the computer", "serial": "Serial number", "condition": "healthy, degraded, failing or silent", "online": "Whether it is connected now",
-		"since": "Since when it has been online or silent: since < now - duration(\"24h\")", "addresses": "Its network addresses", "people": "Who is signed in",
-		"capabilities": "What its agent offers", "agent_version": "Version of its agent", "cores": "Processor cores", "memory_gib": "Size of its memory, GiB",
-		"cpu": "Processor load, percent", "memory": "Memory in use, percent", "disk": "Fullest disk, percent in use", "tags": "Its tags: \"loan\" in tags",
+	about := map[string]string{"id": "Identity of the device", "name": "Name of the device", "organisation": "Organisation it belongs to",
+		"site": "Site it stands at",
+		"os":   "windows, macos or linux", "os_name": "Name of its operating system", "os_version": "Version of its operating system",
+		"arch":  "Processor architecture",
+		"model": "Model of the computer", "serial": "Serial number", "condition": "healthy, degraded, failing or silent",
+		"online": "Whether it is connected now",
+		"since":  "Since when it has been online or silent: since < now - duration(\"24h\")", "addresses": "Its network addresses",
+		"people":       "Who is signed in",
+		"capabilities": "What its agent offers", "agent_version": "Version of its agent", "cores": "Processor cores",
+		"memory_gib": "Size of its memory, GiB",
+		"cpu":        "Processor load, percent", "memory": "Memory in use, percent", "disk": "Fullest disk, percent in use",
+		"tags":     "Its tags: \"loan\" in tags",
 		"readings": "Latest readings by name: readings[\"log-on\"] > 60, \"temperature soc\" in readings",
-		"vendor":   "Maker of the computer", "kernel": "Version of its kernel", "cpu_model": "Model of its processor", "time_zone": "Its time zone",
-		"software": "Installed software, name to version: \"curl\" in software, software[\"curl\"] == \"8.5\"", "now": "The time now"}
+		"vendor":   "Maker of the computer", "kernel": "Version of its kernel", "cpu_model": "Model of its processor",
+		"time_zone": "Its time zone",
+		"software":  "Installed software, name to version: \"curl\" in software, software[\"curl\"] == \"8.5\"", "now": "The time now"}
 	var words []Word
 	for _, name := range Variables {
 		words = append(words, Word{name, kindNames[name], about[name]})
@@ -102,7 +109,8 @@ var kinds = map[reflect.Type]*cel.Type{
 	reflect.TypeFor[string](): cel.StringType, reflect.TypeFor[bool](): cel.BoolType,
 	reflect.TypeFor[int](): cel.IntType, reflect.TypeFor[float64](): cel.DoubleType,
 	reflect.TypeFor[time.Time](): cel.TimestampType, reflect.TypeFor[[]string](): cel.ListType(cel.StringType),
-	reflect.TypeFor[Software](): cel.MapType(cel.StringType, cel.StringType), reflect.TypeFor[Readings](): cel.MapType(cel.StringType, cel.DoubleType),
+	reflect.TypeFor[Software](): cel.MapType(cel.StringType, cel.StringType),
+	reflect.TypeFor[Readings](): cel.MapType(cel.StringType, cel.DoubleType),
 }
 
 var kindNames = func() map[string]string {
@@ -175,12 +183,20 @@ func (a *activation) ResolveName(name string) (any, bool) {
 		if a.s.Software == nil {
 			return lazyMap{}, true
 		}
-		return lazyMap{a.s.Software.Names, func(name string) (ref.Val, bool) { v, ok := a.s.Software.Version(name); return types.String(v), ok }}, true
+		return lazyMap{a.s.Software.Names, func(name string) (ref.Val, bool) {
+			v, ok := a.s.Software.Version(name)
+			return types.String(v),
+				ok
+		}}, true
 	case "readings":
 		if a.s.Readings == nil {
 			return lazyMap{}, true
 		}
-		return lazyMap{a.s.Readings.Names, func(name string) (ref.Val, bool) { v, ok := a.s.Readings.Value(name); return types.Double(v), ok }}, true
+		return lazyMap{a.s.Readings.Names, func(name string) (ref.Val, bool) {
+			v, ok := a.s.Readings.Value(name)
+			return types.Double(v),
+				ok
+		}}, true
 	}
 	i, ok := fields[name]
 	if !ok {

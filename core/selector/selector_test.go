@@ -9,7 +9,8 @@ import (
 )
 
 var xray = &Subject{Name: "sal-xray", Organisation: "Sallowbrook Vets", OS: "windows", Online: true, Cores: 12, MemoryGiB: 64, Disk: 91.5,
-	Tags: []string{"loan"}, Software: installed{"curl": "8.5"}, Readings: read{"log-on": 71}, Kernel: "10.0", People: []string{"Nell Harrow"}, Addresses: []string{"198.51.100.16"}, Since: time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)}
+	Tags: []string{"loan"}, Software: installed{"curl": "8.5"}, Readings: read{"log-on": 71}, Kernel: "10.0",
+	People: []string{"Nell Harrow"}, Addresses: []string{"198.51.100.16"}, Since: time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)}
 
 var now = time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 

@@ -164,7 +164,8 @@ func TestChooseTier(t *testing.T) {
 		step, ago time.Duration
 		want      Tier
 	}{{time.Second, time.Hour, Raw}, {5 * time.Minute, 24 * time.Hour, Raw}, {10 * time.Minute, 24 * time.Hour, FiveMinutes},
-		{time.Second, 20 * 24 * time.Hour, FiveMinutes}, {2 * time.Hour, 30 * 24 * time.Hour, Hourly}, {time.Minute, 400 * 24 * time.Hour, Hourly}} {
+		{time.Second, 20 * 24 * time.Hour, FiveMinutes}, {2 * time.Hour, 30 * 24 * time.Hour, Hourly},
+		{time.Minute, 400 * 24 * time.Hour, Hourly}} {
 		if got := UsualKeep.Choose(c.step, now.Add(-c.ago), now); got != c.want {
 			t.Errorf("steps of %s since %s: tier %d, want %d", c.step, c.ago, got, c.want)
 		}

@@ -76,7 +76,8 @@ func TestConsent(t *testing.T) {
 
 func TestRulesAreChecked(t *testing.T) {
 	everywhere := health.Scope{Kind: health.Everywhere}
-	for _, r := range []Rule{{}, {Scope: everywhere}, {Scope: everywhere, Mode: Ask, Tool: "no"}, {Scope: everywhere, Mode: Ask, Seconds: 5}} {
+	for _, r := range []Rule{{}, {Scope: everywhere}, {Scope: everywhere, Mode: Ask, Tool: "no"},
+		{Scope: everywhere, Mode: Ask, Seconds: 5}} {
 		if r.Validate() == nil {
 			t.Errorf("%+v is taken", r)
 		}

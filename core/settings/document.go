@@ -189,7 +189,8 @@ func (d *Document) Set(section, key string, values ...string) error {
 	again, _ := parse(string(d.Bytes()), d.style)
 	if again == nil || !slices.Equal(again.Get(section, key), values) || len(again.lines) != len(d.lines) {
 		d.lines = old
-		return fmt.Errorf("%q cannot stand in this file as a value of %q: it would be read as something else", strings.Join(values, "\n"), key)
+		return fmt.Errorf("%q cannot stand in this file as a value of %q: it would be read as something else", strings.Join(values, "\n"),
+			key)
 	}
 	return nil
 }

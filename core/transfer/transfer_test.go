@@ -74,7 +74,8 @@ func TestPacerUsesTheLinkAndLeavesItShort(t *testing.T) {
 				t.Errorf("%.2f of the link was used", share)
 			}
 			// a piece of the least size on a slow link is itself a while under way
-			if least := time.Duration(leastWindow / link.rate * float64(time.Second)); longest > max(57*time.Millisecond, least+link.trip/3) {
+			if least := time.Duration(leastWindow / link.rate * float64(time.Second)); longest > max(57*time.Millisecond, least+
+				link.trip/3) {
 				t.Errorf("the queue was up to %s long", longest)
 			}
 		})
@@ -113,7 +114,8 @@ func FuzzName(f *testing.F) {
 
 func TestContentDigest(t *testing.T) {
 	sum := []byte{0, 1, 2, 255}
-	for field, want := range map[string]string{ContentDigest(sum): string(sum), "sha-512=:AA==:, " + ContentDigest(sum): string(sum), "": "", "sha-256=AA": "", "sha-256=:?:": "", "sha-256=:AAEC": ""} {
+	for field, want := range map[string]string{ContentDigest(sum): string(sum), "sha-512=:AA==:, " + ContentDigest(sum): string(sum),
+		"": "", "sha-256=AA": "", "sha-256=:?:": "", "sha-256=:AAEC": ""} {
 		if got := string(ReadContentDigest(field)); got != want {
 			t.Errorf("%q reads as %q, want %q", field, got, want)
 		}

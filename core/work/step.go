@@ -24,8 +24,9 @@ type Step struct {
 	Repeatable bool `yaml:"repeatable,omitempty" json:"repeatable,omitempty"`
 	Seconds    int  `yaml:"seconds,omitempty" json:"seconds,omitempty"` // its time limit; 600 where it is 0
 
-	Argv        []string `yaml:"argv,omitempty" json:"argv,omitempty"`               // run
-	Exits       []int    `yaml:"exits,omitempty" json:"exits,omitempty"`             // run, script: exit statuses that are well; 0 where none is named
+	Argv []string `yaml:"argv,omitempty" json:"argv,omitempty"` // run
+	// run, script: exit statuses that are well; 0 where none is named
+	Exits       []int    `yaml:"exits,omitempty" json:"exits,omitempty"`
 	Interpreter string   `yaml:"interpreter,omitempty" json:"interpreter,omitempty"` // script
 	Body        string   `yaml:"body,omitempty" json:"body,omitempty"`               // script
 	Undo        []string `yaml:"undo,omitempty" json:"undo,omitempty"`               // run, script: the command that undoes it
@@ -83,7 +84,8 @@ const (
 )
 
 // Kinds lists what a step may do.
-var Kinds = []string{Run, Script, Copy, Install, Uninstall, Edit, Set, Service, Delete, Restart, Wait, CheckUpdates, Fetch, Update, Back, Refresh}
+var Kinds = []string{Run, Script, Copy, Install, Uninstall, Edit, Set, Service, Delete, Restart, Wait, CheckUpdates, Fetch, Update, Back,
+	Refresh}
 
 // What follows a step that failed.
 const (
@@ -259,7 +261,8 @@ func (s Step) validate(files []string) error {
 			return fmt.Errorf("updates names 1 to %d of them", MaxUpdates)
 		}
 		for _, u := range s.Updates {
-			if u.Source == "" || u.Name == "" || u.Version == "" || strings.HasPrefix(u.Name, "-") || strings.ContainsAny(u.Name+u.Version, " \t\r\n\x00") && u.Source != "windows" && u.Source != "macos" {
+			if u.Source == "" || u.Name == "" || u.Version == "" || strings.HasPrefix(u.Name, "-") ||
+				strings.ContainsAny(u.Name+u.Version, " \t\r\n\x00") && u.Source != "windows" && u.Source != "macos" {
 				return fmt.Errorf("%q is no update: it has a source, a name and a version", u.Name)
 			}
 		}
@@ -278,7 +281,8 @@ func (s Step) validate(files []string) error {
 var drive = regexp.MustCompile(`^([A-Za-z]:\\|/)`)
 
 func whole(path string) error {
-	if !drive.MatchString(path) || slices.ContainsFunc(strings.FieldsFunc(path, func(r rune) bool { return r == '/' || r == '\\' }), func(p string) bool { return p == ".." }) {
+	if !drive.MatchString(path) || slices.ContainsFunc(strings.FieldsFunc(path, func(r rune) bool { return r == '/' || r == '\\' }),
+		func(p string) bool { return p == ".." }) {
 		return fmt.Errorf("%q is no whole path, such as /etc/example.conf", path)
 	}
 	return nil

@@ -8,10 +8,15 @@ import (
 
 func TestStepsRefused(t *testing.T) {
 	good := map[string]Step{
-		"run": {Do: Run, Argv: []string{"true"}}, "script": {Do: Script, Interpreter: "sh", Body: "true\n"}, "copy": {Do: Copy, File: "a.conf", To: "/etc/a.conf"},
-		"install": {Do: Install, File: "a.conf"}, "uninstall": {Do: Uninstall, Name: "a"}, "edit": {Do: Edit, Path: `C:\a\b.ini`, Find: "^x=", Line: "x=1"}, "set": {Do: Set, Path: "kernel/vm/swappiness", Value: "10"},
-		"service": {Do: Service, Name: "cron", Action: "restart"}, "delete": {Do: Delete, Path: "/var/tmp/x"}, "restart": {Do: Restart}, "wait": {Do: Wait, Seconds: 5, If: []Condition{{Kind: OfService, Of: "cron"}, {Kind: OfRestart, Not: true}}},
-		"check updates": {Do: CheckUpdates}, "refresh": {Do: Refresh}, "fetch": {Do: Fetch, Updates: []Version{{"apt", "tarnlib", "1.1"}}}, "update": {Do: Update, Updates: []Version{{"windows", "Cumulative update", "2026-11"}}}, "back": {Do: Back, Updates: []Version{{"apt", "tarnlib", "1.0"}}},
+		"run": {Do: Run, Argv: []string{"true"}}, "script": {Do: Script, Interpreter: "sh", Body: "true\n"},
+		"copy":    {Do: Copy, File: "a.conf", To: "/etc/a.conf"},
+		"install": {Do: Install, File: "a.conf"}, "uninstall": {Do: Uninstall, Name: "a"},
+		"edit": {Do: Edit, Path: `C:\a\b.ini`, Find: "^x=", Line: "x=1"}, "set": {Do: Set, Path: "kernel/vm/swappiness", Value: "10"},
+		"service": {Do: Service, Name: "cron", Action: "restart"}, "delete": {Do: Delete, Path: "/var/tmp/x"}, "restart": {Do: Restart},
+		"wait":          {Do: Wait, Seconds: 5, If: []Condition{{Kind: OfService, Of: "cron"}, {Kind: OfRestart, Not: true}}},
+		"check updates": {Do: CheckUpdates}, "refresh": {Do: Refresh}, "fetch": {Do: Fetch, Updates: []Version{{"apt", "tarnlib", "1.1"}}},
+		"update": {Do: Update, Updates: []Version{{"windows", "Cumulative update", "2026-11"}}},
+		"back":   {Do: Back, Updates: []Version{{"apt", "tarnlib", "1.0"}}},
 	}
 	if len(good) != len(Kinds) {
 		t.Errorf("%d kinds of %d are tried", len(good), len(Kinds))
@@ -65,7 +70,8 @@ func TestProgress(t *testing.T) {
 		want    string
 	}{
 		"all well": {"", -1, "do0 do1 do2 | done done done"}, "it stops": {OnStop, 1, "do0 do1 | done failed"},
-		"it goes on": {OnContinue, 1, "do0 do1 do2 | done failed done"}, "it undoes": {OnUndo, 2, "do0 do1 do2 undo1 undo0 | undone undone failed"},
+		"it goes on": {OnContinue, 1, "do0 do1 do2 | done failed done"},
+		"it undoes":  {OnUndo, 2, "do0 do1 do2 undo1 undo0 | undone undone failed"},
 	} {
 		steps := []Step{{Do: Run}, {Do: Run}, {Do: Run}}
 		for i := range steps {

@@ -90,7 +90,8 @@ func Run(ctx context.Context, p Plan, start <-chan struct{}, tell func(Event)) e
 				default: // it is going already
 				}
 			}
-			a := &agent.Agent{Dir: dir, Host: d.Host(time.Now), Log: log, Every: p.Every, Connected: func() { say(Event{Connected: d.Name}) }}
+			a := &agent.Agent{Dir: dir, Host: d.Host(time.Now), Log: log, Every: p.Every,
+				Connected: func() { say(Event{Connected: d.Name}) }}
 			if err := live(ctx, a, d, gone); err != nil {
 				say(Event{Failed: fmt.Sprintf("%s: %v", d.Name, err)})
 			}

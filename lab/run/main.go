@@ -58,18 +58,21 @@ func run(ctx context.Context, dir, bin string) error {
 			return err
 		}
 	}
-	l, err := lab.New(ctx, lab.Options{Agent: filepath.Join(bin, "moor-agent"), Service: a.URL, Enrol: func(ctx context.Context, name, dir string) error {
-		t, err := client.Made(c.AddEnrolmentTokenWithResponse(ctx, api.NewEnrolmentToken{Organisation: "Larkmoor Libraries", Site: "Lab"}))
-		if err == nil {
-			_, err = identity.Enrol(ctx, dir, a.URL, t.Secret, device.Facts{HostName: name})
-		}
-		return err
-	}})
+	l, err := lab.New(ctx, lab.Options{Agent: filepath.Join(bin, "moor-agent"), Service: a.URL,
+		Enrol: func(ctx context.Context, name, dir string) error {
+			t, err := client.Made(c.AddEnrolmentTokenWithResponse(ctx,
+				api.NewEnrolmentToken{Organisation: "Larkmoor Libraries", Site: "Lab"}))
+			if err == nil {
+				_, err = identity.Enrol(ctx, dir, a.URL, t.Secret, device.Facts{HostName: name})
+			}
+			return err
+		}})
 	if err != nil {
 		return err
 	}
 	defer l.Close()
-	if _, err := client.Result(c.ImportFeedWithBodyWithResponse(ctx, "Lab", nil, "application/octet-stream", strings.NewReader(lab.Advisory))); err != nil {
+	if _, err := client.Result(c.ImportFeedWithBodyWithResponse(ctx, "Lab", nil, "application/octet-stream",
+		strings.NewReader(lab.Advisory))); err != nil {
 		return err
 	}
 	all := map[string]*lab.Machine{}
@@ -80,7 +83,9 @@ func run(ctx context.Context, dir, bin string) error {
 			return err
 		}
 	}
-	fmt.Printf("%d machines boot; they are at %s/devices, of the site Lab. It took %s.\nSay: publish, which offers them newer packages; resign, which signs those with a key that they do not know; cut, join, kill or reset with a machine's name; quit.\n", machines, a.URL, time.Since(began).Round(time.Second))
+	fmt.Printf("%d machines boot; they are at %s/devices, of the site Lab. It took %s.\nSay: publish, which offers them newer packages; "+
+		"resign, which signs those with a key that they do not know; cut, join, kill or reset with a machine's name; quit.\n", machines,
+		a.URL, time.Since(began).Round(time.Second))
 	lines := make(chan string)
 	go func() {
 		defer close(lines)

@@ -52,7 +52,8 @@ type Service struct {
 // their sign-in. ring seals the seeds of authenticators, key signs the audit log, whose head is written to each of anchors.
 func New(pool *pgxpool.Pool, address string, poster post.Post, ring *secret.Ring, key ed25519.PrivateKey, anchors []string) *Service {
 	s := store{pool, ring}
-	return &Service{store: s, Log: newLog(s, key), anchors: anchors, address: address, post: poster, passkeys: newPasskeys(address), hashing: make(chan struct{}, 4)}
+	return &Service{store: s, Log: newLog(s, key), anchors: anchors, address: address, post: poster, passkeys: newPasskeys(address),
+		hashing: make(chan struct{}, 4)}
 }
 
 // Scopes knows where roles may be held, and what of the fleet their holders see.
@@ -213,20 +214,23 @@ func (a *Service) SetUp(c *gin.Context) {
 	p, err := a.store.useLink(ctx, access.HashSecret(in.Link), hash, name, email)
 	switch {
 	case db.Missing(err):
-		front.Fail(c, front.Problem(http.StatusGone, "This link has been used, or is older than three days.", "Ask an owner for a new one; if you have chosen a password, sign in with it."))
+		front.Fail(c, front.Problem(http.StatusGone, "This link has been used, or is older than three days.",
+			"Ask an owner for a new one; if you have chosen a password, sign in with it."))
 		return
 	case db.Duplicate(err):
 		front.Fail(c, front.Problem(http.StatusConflict, "Somebody has this e-mail address already.", "Give another."))
 		return
 	case errors.Is(err, errNotFirst):
-		front.Fail(c, front.Problem(http.StatusUnprocessableEntity, "Name and e-mail are set already.", "Choose a password alone. Whoever invited you can change your name."))
+		front.Fail(c, front.Problem(http.StatusUnprocessableEntity, "Name and e-mail are set already.",
+			"Choose a password alone. Whoever invited you can change your name."))
 		return
 	case err != nil:
 		front.Fail(c, err)
 		return
 	}
 	a.changed(ctx, front.RightsChange{Person: p.ID, Revoked: true})
-	a.tell(c, p.Email, "your set-up link was used", "A password was chosen for you with a set-up link. Sign-ins and API tokens from before hold no more.")
+	a.tell(c, p.Email, "your set-up link was used",
+		"A password was chosen for you with a set-up link. Sign-ins and API tokens from before hold no more.")
 	a.begin(c, p, "person.set-up")
 }
 
@@ -265,7 +269,8 @@ func (a *Service) SignIn(c *gin.Context) {
 		return
 	}
 	if !right || p.Hash == nil {
-		a.failed(c, "session.start", email, front.Problem(http.StatusUnauthorized, "E-mail or password is wrong.", "Check both. After five failures there is a pause."))
+		a.failed(c, "session.start", email, front.Problem(http.StatusUnauthorized, "E-mail or password is wrong.",
+			"Check both. After five failures there is a pause."))
 		return
 	}
 	if p.SecondFactor && !past {
@@ -286,7 +291,8 @@ func (a *Service) failed(c *gin.Context, action, email string, why error) {
 	}
 	if attemptOf(c).failed+1 == access.FreeFailures {
 		if p, err := a.store.personByEmail(ctx, email); err == nil {
-			a.tell(c, p.Email, "failed sign-ins", fmt.Sprintf("%d tries to sign in as you have failed. For a while further tries must wait, but for those from a browser with which you have signed in before.", access.FreeFailures))
+			a.tell(c, p.Email, "failed sign-ins", fmt.Sprintf("%d tries to sign in as you have failed. For a while further tries must "+
+				"wait, but for those from a browser with which you have signed in before.", access.FreeFailures))
 		}
 	}
 	front.Fail(c, why)
@@ -342,7 +348,8 @@ func (a *Service) open(c *gin.Context, p person, lasts time.Duration, pending bo
 	if secret, err = access.NewSecret(rand.Reader, access.Session, ""); err != nil {
 		return "", err
 	}
-	err = a.store.addSession(c.Request.Context(), access.HashSecret(secret), p.ID, time.Now().Add(lasts), c.ClientIP(), cut(device.CleanText(c.Request.UserAgent()), 300), pending)
+	err = a.store.addSession(c.Request.Context(), access.HashSecret(secret), p.ID, time.Now().Add(lasts), c.ClientIP(),
+		cut(device.CleanText(c.Request.UserAgent()), 300), pending)
 	if err == nil {
 		front.SetSession(c, secret, lasts)
 	}
@@ -418,7 +425,8 @@ func (a *Service) SetPassword(c *gin.Context) {
 		err = a.store.setPassword(ctx, p.ID, hash, access.HashSecret(front.CallerOf(c).Session))
 	}
 	if a.done(c, "password.set", "", err) {
-		a.tell(c, p.Email, "your password was changed", "Your password was changed. Your other sign-ins and all of your API tokens hold no more.")
+		a.tell(c, p.Email, "your password was changed",
+			"Your password was changed. Your other sign-ins and all of your API tokens hold no more.")
 		a.changed(ctx, front.RightsChange{Person: p.ID, Revoked: true})
 		c.Status(http.StatusNoContent)
 	}

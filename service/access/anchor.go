@@ -84,7 +84,8 @@ func CheckAnchor(to string) error {
 	case err == nil && u.Scheme == "file" && u.Path != "" && u.Host == "":
 	case err == nil && (u.Scheme == "udp" || u.Scheme == "tcp") && u.Host != "" && u.Port() != "":
 	default:
-		return fmt.Errorf("%q is no place for the head of the audit log: write file:///path, or udp://host:port or tcp://host:port of a syslog server", to)
+		return fmt.Errorf("%q is no place for the head of the audit log: write file:///path, or udp://host:port or tcp://host:port of a "+
+			"syslog server", to)
 	}
 	return nil
 }
@@ -109,7 +110,8 @@ func anchorAt(ctx context.Context, to string, h head) error {
 	defer c.Close()
 	c.SetDeadline(time.Now().Add(5 * time.Second))
 	name, _ := os.Hostname()
-	text := fmt.Sprintf("<109>1 %s %s moorwatch - audit.head - %s", time.Now().UTC().Format(time.RFC3339Nano), name, h.line()) // facility log audit, severity notice (RFC 5424)
+	// facility log audit, severity notice (RFC 5424)
+	text := fmt.Sprintf("<109>1 %s %s moorwatch - audit.head - %s", time.Now().UTC().Format(time.RFC3339Nano), name, h.line())
 	if u.Scheme == "tcp" {
 		text = fmt.Sprintf("%d %s", len(text), text) // RFC 6587, 3.4.1
 	}
@@ -132,7 +134,8 @@ func (a *Service) GetAuditHead(c *gin.Context) {
 		front.Fail(c, err)
 		return
 	}
-	out := api.AuditHead{Seq: h.seq, At: h.at, Hash: hex.EncodeToString(h.hash), Signature: hex.EncodeToString(h.signature), Key: h.key, Keys: map[string]string{}}
+	out := api.AuditHead{Seq: h.seq, At: h.at, Hash: hex.EncodeToString(h.hash), Signature: hex.EncodeToString(h.signature), Key: h.key,
+		Keys: map[string]string{}}
 	for id, key := range keys {
 		out.Keys[id] = hex.EncodeToString(key)
 	}

@@ -85,7 +85,8 @@ func (a *Service) ExportAudit(c *gin.Context, in api.ExportAuditParams) {
 		front.Fail(c, err)
 		return
 	}
-	kind := map[api.ExportAuditParamsFormat]string{"csv": "text/csv; charset=utf-8", "jsonl": "application/x-ndjson", "syslog": "text/plain; charset=utf-8"}[in.Format]
+	kind := map[api.ExportAuditParamsFormat]string{"csv": "text/csv; charset=utf-8", "jsonl": "application/x-ndjson",
+		"syslog": "text/plain; charset=utf-8"}[in.Format]
 	front.Download(c, "audit."+string(in.Format), kind)
 	write := exporter(c.Writer, string(in.Format), w)
 	control := http.NewResponseController(c.Writer)
@@ -105,11 +106,14 @@ func exporter(out io.Writer, format string, sees sought) func([]access.Entry) er
 	switch format {
 	case "csv":
 		w := csv.NewWriter(out)
-		w.Write([]string{"seq", "at", "actor", "via", "address", "action", "device", "device_name", "detail", "result", "hash", "actor_id", "via_id", "key", "signature"})
+		w.Write([]string{"seq", "at", "actor", "via", "address", "action", "device", "device_name", "detail", "result", "hash", "actor_id",
+			"via_id", "key", "signature"})
 		return func(all []access.Entry) error {
 			for _, e := range all {
 				e = sees.seen(e)
-				row := []string{strconv.FormatInt(e.Seq, 10), e.At.UTC().Format(time.RFC3339Nano), e.Actor, e.Via, e.Address, e.Action, e.Device, e.DeviceName, e.Detail, e.Result, fmt.Sprintf("%x", e.Hash), e.ActorID, e.ViaID, e.KeyID, fmt.Sprintf("%x", e.Signature)}
+				row := []string{strconv.FormatInt(e.Seq, 10), e.At.UTC().Format(time.RFC3339Nano), e.Actor, e.Via, e.Address, e.Action,
+					e.Device, e.DeviceName, e.Detail, e.Result, fmt.Sprintf("%x", e.Hash), e.ActorID, e.ViaID, e.KeyID,
+					fmt.Sprintf("%x", e.Signature)}
 				for i := range row {
 					row[i] = front.Cell(row[i])
 				}
@@ -144,14 +148,16 @@ func exporter(out io.Writer, format string, sees sought) func([]access.Entry) er
 
 func describeEntry(e access.Entry) api.AuditEntry {
 	hash := fmt.Sprintf("%x", e.Hash)
-	out := api.AuditEntry{Seq: e.Seq, At: e.At, Actor: e.Actor, Via: e.Via, Action: e.Action, Address: e.Address, Result: e.Result, Hash: &hash}
+	out := api.AuditEntry{Seq: e.Seq, At: e.At, Actor: e.Actor, Via: e.Via, Action: e.Action, Address: e.Address, Result: e.Result,
+		Hash: &hash}
 	if id, err := uuid.Parse(e.Device); err == nil {
 		out.Device, out.DeviceName = &id, &e.DeviceName
 	}
 	if e.Detail != "" {
 		out.Detail = &e.Detail
 	}
-	for text, to := range map[string]**string{e.ActorID: &out.ActorID, e.ViaID: &out.ViaID, e.KeyID: &out.Key, hex.EncodeToString(e.Signature): &out.Signature} {
+	for text, to := range map[string]**string{e.ActorID: &out.ActorID, e.ViaID: &out.ViaID, e.KeyID: &out.Key,
+		hex.EncodeToString(e.Signature): &out.Signature} {
 		if text != "" {
 			*to = &text
 		}

@@ -21,7 +21,8 @@ func (a *Service) ListColleagues(c *gin.Context, _ api.ID, in api.ListColleagues
 			out := api.ColleaguePage{Items: []api.Colleague{}, Next: next}
 			for _, p := range items {
 				if p.ID != me && p.Rights.May(access.Of("screen", access.See), at) {
-					out.Items = append(out.Items, api.Colleague{ID: p.ID, Name: p.Name, Act: p.Rights.May(access.Of("screen", access.Act), at), LastSeenAt: p.LastSeenAt})
+					out.Items = append(out.Items, api.Colleague{ID: p.ID, Name: p.Name,
+						Act: p.Rights.May(access.Of("screen", access.Act), at), LastSeenAt: p.LastSeenAt})
 				}
 			}
 			return out
@@ -54,7 +55,8 @@ func (a *Service) invited(c *gin.Context, id api.ID, in api.Invitation) error {
 	if err != nil {
 		return err
 	}
-	out := api.Invited{To: p.ID, From: front.CallerOf(c).Name, Device: id, DeviceName: d.Name, Desktop: in.Desktop, HandOver: in.HandOver != nil && *in.HandOver}
+	out := api.Invited{To: p.ID, From: front.CallerOf(c).Name, Device: id, DeviceName: d.Name, Desktop: in.Desktop,
+		HandOver: in.HandOver != nil && *in.HandOver}
 	entry := front.EntryOf(c, "screen.invite", "done")
 	entry.Device, entry.DeviceName, entry.Detail = id, d.Name, p.Email
 	if out.HandOver {

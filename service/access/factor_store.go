@@ -21,7 +21,8 @@ type authenticator struct {
 
 func (s store) authenticator(ctx context.Context, person uuid.UUID) (f authenticator, err error) {
 	var sealed []byte
-	err = s.pool.QueryRow(ctx, "SELECT sealed, confirmed_at, last_step FROM authenticators WHERE person_id = $1", person).Scan(&sealed, &f.ConfirmedAt, &f.LastStep)
+	err = s.pool.QueryRow(ctx, "SELECT sealed, confirmed_at, last_step FROM authenticators WHERE person_id = $1", person).Scan(&sealed,
+		&f.ConfirmedAt, &f.LastStep)
 	if err == nil {
 		f.Secret, err = s.ring.Open(sealed, seedOf(person.String()))
 	}
@@ -33,14 +34,17 @@ func seedOf(person string) string { return "authenticator " + person }
 
 // reseal seals anew the seeds of authenticators that were sealed under an older key, or not at all.
 func (s store) reseal(ctx context.Context) (int, error) {
-	old, err := db.Rewrite(ctx, s.pool, "SELECT person_id::text, secret::bytea FROM authenticators WHERE secret IS NOT NULL AND person_id::text > $1 ORDER BY person_id::text LIMIT $2", "UPDATE authenticators SET sealed = $2, secret = NULL WHERE person_id = $1::uuid",
+	old, err := db.Rewrite(ctx, s.pool, "SELECT person_id::text, secret::bytea FROM authenticators WHERE secret IS NOT NULL AND "+
+		"person_id::text > $1 ORDER BY person_id::text LIMIT $2",
+		"UPDATE authenticators SET sealed = $2, secret = NULL WHERE person_id = $1::uuid",
 		func(id string, plain []byte) ([]byte, bool, error) {
 			return s.ring.Seal(string(plain), seedOf(id)), true, nil
 		})
 	if err != nil {
 		return old, err
 	}
-	n, err := db.Rewrite(ctx, s.pool, "SELECT person_id::text, sealed FROM authenticators WHERE sealed IS NOT NULL AND person_id::text > $1 ORDER BY person_id::text LIMIT $2", "UPDATE authenticators SET sealed = $2 WHERE person_id = $1::uuid",
+	n, err := db.Rewrite(ctx, s.pool, "SELECT person_id::text, sealed FROM authenticators WHERE sealed IS NOT NULL AND person_id::text "+
+		"> $1 ORDER BY person_id::text LIMIT $2", "UPDATE authenticators SET sealed = $2 WHERE person_id = $1::uuid",
 		func(id string, sealed []byte) ([]byte, bool, error) { return s.ring.Again(sealed, seedOf(id)) })
 	return old + n, err
 }
@@ -49,7 +53,8 @@ func (s store) reseal(ctx context.Context) (int, error) {
 // another such; fresh is false where there is one that was confirmed.
 func (s store) beginAuthenticator(ctx context.Context, person uuid.UUID, secret string) (fresh bool, err error) {
 	tag, err := s.pool.Exec(ctx, `INSERT INTO authenticators (person_id, sealed, added_at) VALUES ($1, $2, now())
-		ON CONFLICT (person_id) DO UPDATE SET sealed = $2, secret = NULL, added_at = now(), last_step = 0 WHERE authenticators.confirmed_at IS NULL`, person, s.ring.Seal(secret, seedOf(person.String())))
+		ON CONFLICT (person_id) DO UPDATE SET sealed = $2, secret = NULL, added_at = now(), last_step = 0
+		WHERE authenticators.confirmed_at IS NULL`, person, s.ring.Seal(secret, seedOf(person.String())))
 	return tag.RowsAffected() > 0, err
 }
 
@@ -73,7 +78,8 @@ type passkey struct {
 }
 
 func (s store) passkeys(ctx context.Context, person uuid.UUID) ([]passkey, error) {
-	rows, err := s.pool.Query(ctx, "SELECT id, name, credential, added_at, last_used_at FROM passkeys WHERE person_id = $1 ORDER BY added_at", person)
+	rows, err := s.pool.Query(ctx, "SELECT id, name, credential, added_at, last_used_at FROM passkeys WHERE person_id = $1 ORDER "+
+		"BY added_at", person)
 	if err != nil {
 		return nil, err
 	}
@@ -81,7 +87,8 @@ func (s store) passkeys(ctx context.Context, person uuid.UUID) ([]passkey, error
 }
 
 func (s store) addPasskey(ctx context.Context, person uuid.UUID, name string, k *webauthn.Credential) error {
-	_, err := s.pool.Exec(ctx, "INSERT INTO passkeys (id, person_id, name, credential, added_at) VALUES ($1, $2, $3, $4, now())", k.ID, person, name, k)
+	_, err := s.pool.Exec(ctx, "INSERT INTO passkeys (id, person_id, name, credential, added_at) VALUES ($1, $2, $3, $4, now())", k.ID,
+		person, name, k)
 	return err
 }
 

@@ -62,7 +62,8 @@ func (a *Service) pending(c *gin.Context) (p person, hash []byte, err error) {
 		p, _, err = a.store.personBySession(c.Request.Context(), hash, true)
 	}
 	if secret == "" || db.Missing(err) {
-		err = front.Problem(http.StatusUnauthorized, "No sign-in waits for a second factor.", "Give e-mail and password again; the second factor is awaited for ten minutes.")
+		err = front.Problem(http.StatusUnauthorized, "No sign-in waits for a second factor.",
+			"Give e-mail and password again; the second factor is awaited for ten minutes.")
 	}
 	return p, hash, err
 }
@@ -96,7 +97,8 @@ func (a *Service) SignInSecond(c *gin.Context) {
 		return
 	}
 	if !right {
-		a.failed(c, "session.start", p.Email, front.Problem(http.StatusUnauthorized, "This does not fit.", "A code holds for half a minute and once. Try the next one, or a recovery code."))
+		a.failed(c, "session.start", p.Email, front.Problem(http.StatusUnauthorized, "This does not fit.",
+			"A code holds for half a minute and once. Try the next one, or a recovery code."))
 		return
 	}
 	if err := a.store.endSession(ctx, hash); err != nil {
@@ -134,7 +136,8 @@ func (a *Service) GetFactors(c *gin.Context) {
 		keys, err = a.store.passkeys(ctx, id)
 	}
 	for _, k := range keys {
-		out.Passkeys = append(out.Passkeys, api.Passkey{ID: base64.RawURLEncoding.EncodeToString(k.ID), Name: k.Name, AddedAt: k.AddedAt, LastUsedAt: k.LastUsedAt})
+		out.Passkeys = append(out.Passkeys, api.Passkey{ID: base64.RawURLEncoding.EncodeToString(k.ID), Name: k.Name, AddedAt: k.AddedAt,
+			LastUsedAt: k.LastUsedAt})
 	}
 	if err == nil {
 		out.RecoveryCodes, err = a.store.recoveryLeft(ctx, id)
@@ -157,7 +160,8 @@ func (a *Service) GetFactors(c *gin.Context) {
 func (a *Service) proven(c *gin.Context, action, password string) (p person, ok bool) {
 	ctx, caller := c.Request.Context(), front.CallerOf(c)
 	if caller.Session == "" {
-		front.Fail(c, front.Problem(http.StatusForbidden, "This is done in the console.", "An API token cannot change how its owner signs in."))
+		front.Fail(c, front.Problem(http.StatusForbidden, "This is done in the console.",
+			"An API token cannot change how its owner signs in."))
 		return p, false
 	}
 	err := a.try(c, caller.Email)
@@ -172,7 +176,8 @@ func (a *Service) proven(c *gin.Context, action, password string) (p person, ok 
 		return p, false
 	}
 	if !ok {
-		a.failed(c, action, caller.Email, front.Problem(http.StatusForbidden, "The password is wrong.", "Give the one that you sign in with."))
+		a.failed(c, action, caller.Email, front.Problem(http.StatusForbidden, "The password is wrong.",
+			"Give the one that you sign in with."))
 		return p, false
 	}
 	if err := a.passed(c, false); err != nil {
@@ -236,7 +241,8 @@ func (a *Service) ConfirmCode(c *gin.Context) {
 	}
 	step, ok := access.MatchCode(f.Secret, in.Code, time.Now(), f.LastStep)
 	if !ok {
-		a.failed(c, "factor.add", caller.Email, front.Problem(http.StatusUnprocessableEntity, "The code does not fit.", "Look whether the clock of the authenticator is right, and give the code that it shows now."))
+		a.failed(c, "factor.add", caller.Email, front.Problem(http.StatusUnprocessableEntity, "The code does not fit.",
+			"Look whether the clock of the authenticator is right, and give the code that it shows now."))
 		return
 	}
 	a.added(c, "authenticator", errors.Join(a.passed(c, false), a.store.confirmAuthenticator(ctx, caller.ID, step)))

@@ -46,7 +46,8 @@ func (l *Log) Record(ctx context.Context, d front.Entry) error {
 		defer cancel()
 	}
 	e := access.Entry{At: time.Now().UTC().Truncate(time.Microsecond), Actor: d.Actor, Via: d.Via, Action: d.Action,
-		DeviceName: d.DeviceName, Detail: cut(access.Mask(d.Detail), 4000), Address: d.Address, Result: cut(d.Result, 1000), ActorID: d.ActorID, ViaID: d.ViaID}
+		DeviceName: d.DeviceName, Detail: cut(access.Mask(d.Detail), 4000), Address: d.Address, Result: cut(d.Result, 1000),
+		ActorID: d.ActorID, ViaID: d.ViaID}
 	if d.Device != uuid.Nil {
 		e.Device = d.Device.String()
 	}

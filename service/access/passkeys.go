@@ -39,7 +39,8 @@ func newPasskeys(address string) passkeys {
 		u.Host = net.JoinHostPort("localhost", u.Port())
 	}
 	p := passkeys{origin: u.Scheme + "://" + u.Host}
-	if p.web, err = webauthn.New(&webauthn.Config{RPID: u.Hostname(), RPDisplayName: "Moorwatch", RPOrigins: []string{p.origin}}); err != nil {
+	if p.web, err = webauthn.New(&webauthn.Config{RPID: u.Hostname(), RPDisplayName: "Moorwatch",
+		RPOrigins: []string{p.origin}}); err != nil {
 		return passkeys{why: "Passkeys cannot be used at " + address + ": " + err.Error() + "."}
 	}
 	return p
@@ -191,7 +192,8 @@ func (a *Service) ConfirmPasskey(c *gin.Context) {
 		return
 	}
 	ctx, caller := c.Request.Context(), front.CallerOf(c)
-	wrong := front.Problem(http.StatusUnprocessableEntity, "The passkey cannot be used.", "Begin anew; what the browser made does not answer what it was asked.")
+	wrong := front.Problem(http.StatusUnprocessableEntity, "The passkey cannot be used.",
+		"Begin anew; what the browser made does not answer what it was asked.")
 	err := a.passkeys.check(c.Request)
 	var session webauthn.SessionData
 	if err == nil {
@@ -204,7 +206,8 @@ func (a *Service) ConfirmPasskey(c *gin.Context) {
 		who, err = a.holder(ctx, person{ID: caller.ID, Email: caller.Email, Name: caller.Name})
 	}
 	if err == nil && len(who.keys) >= mostPasskeys {
-		err = front.Problem(http.StatusConflict, "You have as many passkeys as one may.", fmt.Sprintf("Remove one of the %d first.", mostPasskeys))
+		err = front.Problem(http.StatusConflict, "You have as many passkeys as one may.",
+			fmt.Sprintf("Remove one of the %d first.", mostPasskeys))
 	}
 	if err != nil {
 		front.Fail(c, err)

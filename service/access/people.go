@@ -37,7 +37,8 @@ func describeGrants(rights access.Rights) []api.Grant {
 }
 
 func describe(p person) api.Person {
-	return api.Person{ID: p.ID, Name: p.Name, Email: p.Email, Grants: describeGrants(p.Rights), CreatedAt: p.CreatedAt, Ready: p.Hash != nil,
+	return api.Person{ID: p.ID, Name: p.Name, Email: p.Email, Grants: describeGrants(p.Rights), CreatedAt: p.CreatedAt,
+		Ready:        p.Hash != nil,
 		SecondFactor: p.SecondFactor, LastSeenAt: p.LastSeenAt}
 }
 
@@ -130,7 +131,8 @@ func (a *Service) above(c *gin.Context, id uuid.UUID) (person, error) {
 	}
 	for _, g := range p.Rights {
 		if err := front.CallerOf(c).Rights.MayGrant(g); err != nil {
-			return p, front.Problem(http.StatusForbidden, "You may not change this person.", "They hold a role above yours: "+err.Error()+".")
+			return p, front.Problem(http.StatusForbidden, "You may not change this person.", "They hold a role above yours: "+err.Error()+
+				".")
 		}
 	}
 	return p, nil
@@ -216,7 +218,8 @@ func (a *Service) SetPerson(c *gin.Context, id api.ID) {
 		p, err = a.store.setPerson(c.Request.Context(), id, device.CleanText(strings.TrimSpace(in.Name)), rights)
 	}
 	if err == nil && told(before.Rights) != told(p.Rights) {
-		a.tell(c, p.Email, "your roles were changed", front.CallerOf(c).Name+" changed what you may do. Before: "+plainly(before.Rights)+". Now: "+plainly(p.Rights)+".")
+		a.tell(c, p.Email, "your roles were changed", front.CallerOf(c).Name+" changed what you may do. Before: "+plainly(before.Rights)+
+			". Now: "+plainly(p.Rights)+".")
 	}
 	a.answer(c, http.StatusOK, "person.change", p, nil, err)
 }
@@ -228,7 +231,8 @@ func (a *Service) answer(c *gin.Context, status int, action string, p person, li
 	}
 	a.changed(c.Request.Context(), front.RightsChange{Person: p.ID, Revoked: action == "person.reset"})
 	if action == "person.reset" {
-		a.tell(c, p.Email, "your sign-in was reset", front.CallerOf(c).Name+" made a new set-up link for you. Your password, second factors and API tokens hold no more.")
+		a.tell(c, p.Email, "your sign-in was reset", front.CallerOf(c).Name+
+			" made a new set-up link for you. Your password, second factors and API tokens hold no more.")
 	}
 	items, err := a.described(c.Request.Context(), p)
 	switch {
@@ -289,7 +293,8 @@ func (a *Service) ListRoles(c *gin.Context) {
 	}
 	out := api.RoleList{Items: []api.RoleEntry{}}
 	for _, r := range access.BuiltInRoles() {
-		out.Items = append(out.Items, api.RoleEntry{Name: r, About: abouts[r], Permissions: r.Permissions(), BuiltIn: true, People: holders[r]})
+		out.Items = append(out.Items, api.RoleEntry{Name: r, About: abouts[r], Permissions: r.Permissions(), BuiltIn: true,
+			People: holders[r]})
 	}
 	for _, r := range own {
 		out.Items = append(out.Items, describeRole(r))

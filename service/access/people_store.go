@@ -12,7 +12,9 @@ import (
 )
 
 func (s store) people(ctx context.Context, after place, limit int) ([]person, error) {
-	rows, err := s.pool.Query(ctx, "SELECT "+personColumns+" FROM people p WHERE (p.name, p.id) > ($1, $2) AND p.removed_at IS NULL ORDER BY p.name, p.id LIMIT $3", after.Name, after.ID, limit)
+	rows, err := s.pool.Query(ctx, "SELECT "+personColumns+
+		" FROM people p WHERE (p.name, p.id) > ($1, $2) AND p.removed_at IS NULL ORDER BY p.name, p.id LIMIT $3", after.Name, after.ID,
+		limit)
 	if err != nil {
 		return nil, err
 	}
@@ -25,7 +27,8 @@ func (s store) scopeNames(ctx context.Context, all access.Rights) (names []strin
 	for i, g := range all {
 		kinds[i], ids[i] = string(g.Scope.Kind), g.Scope.ID
 	}
-	rows, err := s.pool.Query(ctx, "SELECT "+fleet.ScopeName("x.kind", "x.id")+" FROM unnest($1::text[], $2::text[]) WITH ORDINALITY x (kind, id, n) ORDER BY x.n", kinds, ids)
+	rows, err := s.pool.Query(ctx, "SELECT "+fleet.ScopeName("x.kind", "x.id")+
+		" FROM unnest($1::text[], $2::text[]) WITH ORDINALITY x (kind, id, n) ORDER BY x.n", kinds, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -37,7 +40,8 @@ func putGrants(ctx context.Context, tx pgx.Tx, id uuid.UUID, rights access.Right
 		return err
 	}
 	for _, g := range rights {
-		if _, err := tx.Exec(ctx, "INSERT INTO grants VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", id, g.Role, g.Scope.Kind, g.Scope.ID); err != nil {
+		if _, err := tx.Exec(ctx, "INSERT INTO grants VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", id, g.Role, g.Scope.Kind,
+			g.Scope.ID); err != nil {
 			return err
 		}
 	}
@@ -45,10 +49,12 @@ func putGrants(ctx context.Context, tx pgx.Tx, id uuid.UUID, rights access.Right
 }
 
 // addPerson adds someone who has yet to choose a password, with the hash of their set-up link.
-func (s store) addPerson(ctx context.Context, email, name string, rights access.Rights, link []byte, expires time.Time) (p person, err error) {
+func (s store) addPerson(ctx context.Context, email, name string, rights access.Rights, link []byte, expires time.Time) (p person,
+	err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var id uuid.UUID
-		if err := tx.QueryRow(ctx, "INSERT INTO people (email, name, created_at) VALUES ($1, $2, now()) RETURNING id", email, name).Scan(&id); err != nil {
+		if err := tx.QueryRow(ctx, "INSERT INTO people (email, name, created_at) VALUES ($1, $2, now()) RETURNING id", email,
+			name).Scan(&id); err != nil {
 			return err
 		}
 		if err := putGrants(ctx, tx, id, rights); err != nil {
@@ -78,7 +84,8 @@ func (s store) change(ctx context.Context, id uuid.UUID, do func(tx pgx.Tx) erro
 			return err
 		}
 		var owners int
-		err := tx.QueryRow(ctx, "SELECT count(*) FROM grants g JOIN people p ON p.id = g.person_id AND p.removed_at IS NULL WHERE g.role = 'owner' AND g.scope_kind = 'everywhere'").Scan(&owners)
+		err := tx.QueryRow(ctx, "SELECT count(*) FROM grants g JOIN people p ON p.id = g.person_id AND p.removed_at IS NULL WHERE "+
+			"g.role = 'owner' AND g.scope_kind = 'everywhere'").Scan(&owners)
 		if err == nil && owners == 0 {
 			err = errLastOwner
 		}
@@ -102,7 +109,8 @@ func (s store) setPerson(ctx context.Context, id uuid.UUID, name string, rights 
 // removePerson removes someone with all that lets them in.
 func (s store) removePerson(ctx context.Context, id uuid.UUID) error {
 	return s.change(ctx, id, func(tx pgx.Tx) error {
-		for _, query := range []string{"DELETE FROM grants WHERE person_id = $1", "DELETE FROM set_up_links WHERE person_id = $1", "UPDATE people SET removed_at = now(), password_hash = NULL WHERE id = $1"} {
+		for _, query := range []string{"DELETE FROM grants WHERE person_id = $1", "DELETE FROM set_up_links WHERE person_id = $1",
+			"UPDATE people SET removed_at = now(), password_hash = NULL WHERE id = $1"} {
 			if _, err := tx.Exec(ctx, query, id); err != nil {
 				return err
 			}
@@ -118,7 +126,8 @@ func (s store) removePerson(ctx context.Context, id uuid.UUID) error {
 // new set-up link.
 func (s store) resetPerson(ctx context.Context, id uuid.UUID, link []byte, expires time.Time) (person, error) {
 	err := s.change(ctx, id, func(tx pgx.Tx) error {
-		for _, query := range []string{"DELETE FROM set_up_links WHERE person_id = $1", "UPDATE people SET password_hash = NULL WHERE id = $1"} {
+		for _, query := range []string{"DELETE FROM set_up_links WHERE person_id = $1",
+			"UPDATE people SET password_hash = NULL WHERE id = $1"} {
 			if _, err := tx.Exec(ctx, query, id); err != nil {
 				return err
 			}
@@ -168,7 +177,8 @@ func (s store) holders(ctx context.Context) (map[access.Role]int, error) {
 }
 
 func (s store) setRole(ctx context.Context, name access.Role, about string, permissions []access.Permission, by string) (role, error) {
-	rows, err := s.pool.Query(ctx, `INSERT INTO roles AS o VALUES ($1, $2, $3, now(), $4) ON CONFLICT (name) DO UPDATE SET about = $2, permissions = $3, changed_at = now(), changed_by = $4
+	rows, err := s.pool.Query(ctx, `INSERT INTO roles AS o VALUES ($1, $2, $3, now(), $4) ON CONFLICT (name) DO UPDATE SET about = $2,
+		permissions = $3, changed_at = now(), changed_by = $4
 		RETURNING `+roleColumns, name, about, permissions, by)
 	if err != nil {
 		return role{}, err
@@ -182,7 +192,8 @@ func (s store) removeRole(ctx context.Context, name access.Role) (people int, er
 		if _, err := tx.Exec(ctx, "LOCK TABLE grants IN SHARE ROW EXCLUSIVE MODE"); err != nil {
 			return err
 		}
-		if err := tx.QueryRow(ctx, "SELECT count(DISTINCT person_id) FROM grants WHERE role = $1", name).Scan(&people); err != nil || people > 0 {
+		if err := tx.QueryRow(ctx, "SELECT count(DISTINCT person_id) FROM grants WHERE role = $1", name).Scan(&people); err != nil ||
+			people > 0 {
 			return err
 		}
 		return tx.QueryRow(ctx, "DELETE FROM roles WHERE name = $1 RETURNING name", name).Scan(&name)
@@ -226,7 +237,8 @@ const mostSignIns = 100
 
 func (s store) signIns(ctx context.Context, person uuid.UUID) ([]signIn, error) {
 	rows, err := s.pool.Query(ctx, `SELECT id, created_at, expires_at, last_used_at, address, browser, hash FROM sessions
-		WHERE person_id = $1 AND expires_at > now() AND NOT pending ORDER BY coalesce(last_used_at, created_at) DESC LIMIT $2`, person, mostSignIns)
+		WHERE person_id = $1 AND expires_at > now() AND NOT pending ORDER BY coalesce(last_used_at, created_at) DESC LIMIT $2`,
+		person, mostSignIns)
 	if err != nil {
 		return nil, err
 	}

@@ -36,10 +36,12 @@ type person struct {
 }
 
 // secondFactor is SQL that tells whether the person p has one.
-const secondFactor = `(EXISTS (SELECT FROM authenticators f WHERE f.person_id = p.id AND f.confirmed_at IS NOT NULL) OR EXISTS (SELECT FROM passkeys k WHERE k.person_id = p.id))`
+const secondFactor = `(EXISTS (SELECT FROM authenticators f WHERE f.person_id = p.id AND f.confirmed_at IS NOT NULL) OR EXISTS (SELECT
+	FROM passkeys k WHERE k.person_id = p.id))`
 
 const personColumns = `p.id, p.email, p.name, p.password_hash, p.created_at, p.last_seen_at,
-	(SELECT coalesce(jsonb_agg(jsonb_build_object('role', g.role, 'scope', jsonb_build_object('kind', g.scope_kind, 'id', g.scope_id), 'permissions', o.permissions)
+	(SELECT coalesce(jsonb_agg(jsonb_build_object('role', g.role, 'scope', jsonb_build_object('kind', g.scope_kind, 'id', g.scope_id),
+	'permissions', o.permissions)
 		ORDER BY g.role, g.scope_kind, g.scope_id), '[]') FROM grants g LEFT JOIN roles o ON o.name = g.role WHERE g.person_id = p.id),
 	` + secondFactor + `, (SELECT value = 'required' FROM service WHERE name = 'second factor')`
 
@@ -69,12 +71,16 @@ func (s store) personByID(ctx context.Context, id uuid.UUID) (person, error) {
 // found only by those who ask for one.
 func (s store) personBySession(ctx context.Context, hash []byte, pending bool) (p person, use sessionUse, err error) {
 	var stale bool
-	err = s.pool.QueryRow(ctx, "SELECT "+personColumns+`, coalesce(s.last_used_at < now() - interval '1 minute', true), s.proved_at, i.value::int
-		FROM sessions s JOIN people p ON p.id = s.person_id JOIN service i ON i.name = 'idle minutes' WHERE s.hash = $1 AND s.expires_at > now()
-		AND coalesce(s.last_used_at, s.created_at) > now() - make_interval(mins => i.value::int) AND s.pending = $2 AND p.removed_at IS NULL`, hash, pending).
+	err = s.pool.QueryRow(ctx, "SELECT "+personColumns+`, coalesce(s.last_used_at < now() - interval '1 minute', true), s.proved_at,
+		i.value::int
+		FROM sessions s JOIN people p ON p.id = s.person_id JOIN service i ON i.name = 'idle minutes' WHERE s.hash = $1
+		AND s.expires_at > now()
+		AND coalesce(s.last_used_at, s.created_at) > now() - make_interval(mins => i.value::int) AND s.pending = $2
+		AND p.removed_at IS NULL`, hash, pending).
 		Scan(append(p.fields(), &stale, &use.proved, &use.idle)...)
 	if err == nil && stale && !front.IsUnattended(ctx) {
-		_, err = s.pool.Exec(ctx, "WITH s AS (UPDATE sessions SET last_used_at = now() WHERE hash = $1) UPDATE people SET last_seen_at = now() WHERE id = $2", hash, p.ID)
+		_, err = s.pool.Exec(ctx, "WITH s AS (UPDATE sessions SET last_used_at = now() WHERE hash = $1) UPDATE people SET last_seen_at "+
+			"= now() WHERE id = $2", hash, p.ID)
 	}
 	return p, use, err
 }
@@ -94,12 +100,14 @@ func (s store) prove(ctx context.Context, hash []byte) error {
 // personByToken also returns the token, and notes its use once a minute.
 func (s store) personByToken(ctx context.Context, hash []byte) (p person, t token, err error) {
 	var stale bool
-	err = s.pool.QueryRow(ctx, `SELECT `+personColumns+`, t.id, t.name, t.permissions, t.scope_kind, t.scope_id, coalesce(t.last_used_at < now() - interval '1 minute', true)
+	err = s.pool.QueryRow(ctx, `SELECT `+personColumns+`, t.id, t.name, t.permissions, t.scope_kind, t.scope_id,
+		coalesce(t.last_used_at < now() - interval '1 minute', true)
 		FROM api_tokens t JOIN people p ON p.id = t.person_id
 		WHERE t.hash = $1 AND t.revoked_at IS NULL AND t.expires_at > now() AND p.removed_at IS NULL`, hash).
 		Scan(append(p.fields(), &t.ID, &t.Name, &t.Permissions, &t.ScopeKind, &t.ScopeID, &stale)...)
 	if err == nil && stale {
-		_, err = s.pool.Exec(ctx, "WITH t AS (UPDATE api_tokens SET last_used_at = now() WHERE id = $1) UPDATE people SET last_seen_at = now() WHERE id = $2", t.ID, p.ID)
+		_, err = s.pool.Exec(ctx, "WITH t AS (UPDATE api_tokens SET last_used_at = now() WHERE id = $1) UPDATE people SET last_seen_at "+
+			"= now() WHERE id = $2", t.ID, p.ID)
 	}
 	return p, t, err
 }
@@ -134,7 +142,8 @@ const firstEmail = "owner"
 func (s store) useLink(ctx context.Context, link []byte, passwordHash, name, email string) (p person, err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var id uuid.UUID
-		if err := tx.QueryRow(ctx, "DELETE FROM set_up_links WHERE hash = $1 AND expires_at > now() RETURNING person_id", link).Scan(&id); err != nil {
+		if err := tx.QueryRow(ctx, "DELETE FROM set_up_links WHERE hash = $1 AND expires_at > now() RETURNING person_id",
+			link).Scan(&id); err != nil {
 			return err
 		}
 		if name != "" || email != "" {
@@ -149,7 +158,8 @@ func (s store) useLink(ctx context.Context, link []byte, passwordHash, name, ema
 		if err := revokeAll(ctx, tx, id, nil); err != nil {
 			return err
 		}
-		rows, err := tx.Query(ctx, `UPDATE people p SET password_hash = $2, name = coalesce(nullif($3, ''), name), email = coalesce(nullif($4, ''), email)
+		rows, err := tx.Query(ctx, `UPDATE people p SET password_hash = $2,
+			name = coalesce(nullif($3, ''), name), email = coalesce(nullif($4, ''), email)
 			WHERE id = $1 AND removed_at IS NULL RETURNING `+personColumns, id, passwordHash, name, email)
 		if err != nil {
 			return err
@@ -160,8 +170,10 @@ func (s store) useLink(ctx context.Context, link []byte, passwordHash, name, ema
 	return p, err
 }
 
-func (s store) addSession(ctx context.Context, hash []byte, person uuid.UUID, expires time.Time, address, browser string, pending bool) error {
-	_, err := s.pool.Exec(ctx, "INSERT INTO sessions (hash, person_id, created_at, expires_at, address, browser, pending) VALUES ($1, $2, now(), $3, $4, $5, $6)",
+func (s store) addSession(ctx context.Context, hash []byte, person uuid.UUID, expires time.Time, address, browser string,
+	pending bool) error {
+	_, err := s.pool.Exec(ctx, "INSERT INTO sessions (hash, person_id, created_at, expires_at, address, browser, pending) VALUES ($1, "+
+		"$2, now(), $3, $4, $5, $6)",
 		hash, person, expires, address, browser, pending)
 	return err
 }
@@ -184,7 +196,8 @@ func (s store) endSession(ctx context.Context, hash []byte) error {
 // expire removes what no longer opens anything.
 func (s store) expire(ctx context.Context) error {
 	for _, query := range []string{
-		"DELETE FROM sessions s USING service i WHERE i.name = 'idle minutes' AND (s.expires_at < now() OR coalesce(s.last_used_at, s.created_at) < now() - make_interval(mins => i.value::int))",
+		"DELETE FROM sessions s USING service i WHERE i.name = 'idle minutes' AND (s.expires_at < now() OR coalesce(s.last_used_at, " +
+			"s.created_at) < now() - make_interval(mins => i.value::int))",
 		"DELETE FROM set_up_links WHERE expires_at < now()",
 		"DELETE FROM known_browsers WHERE expires_at < now()",
 		"DELETE FROM sign_in_failures WHERE at < now() - interval '1 day'",
@@ -212,7 +225,8 @@ type token struct {
 const tokenColumns = "id, name, created_at, expires_at, last_used_at, revoked_at, permissions, scope_kind, scope_id"
 
 func (s store) tokens(ctx context.Context, person uuid.UUID, before time.Time, limit int) ([]token, error) {
-	rows, err := s.pool.Query(ctx, "SELECT "+tokenColumns+" FROM api_tokens WHERE person_id = $1 AND created_at < $2 ORDER BY created_at DESC LIMIT $3", person, before, limit)
+	rows, err := s.pool.Query(ctx, "SELECT "+tokenColumns+
+		" FROM api_tokens WHERE person_id = $1 AND created_at < $2 ORDER BY created_at DESC LIMIT $3", person, before, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -220,7 +234,8 @@ func (s store) tokens(ctx context.Context, person uuid.UUID, before time.Time, l
 }
 
 func (s store) addToken(ctx context.Context, person uuid.UUID, name string, hash []byte, expires time.Time, l access.Limit) (token, error) {
-	rows, err := s.pool.Query(ctx, `INSERT INTO api_tokens (person_id, name, hash, created_at, expires_at, permissions, scope_kind, scope_id)
+	rows, err := s.pool.Query(ctx, `INSERT INTO api_tokens (person_id, name, hash, created_at, expires_at, permissions, scope_kind,
+		scope_id)
 		VALUES ($1, $2, $3, clock_timestamp(), $4, $5, nullif($6, ''), CASE WHEN $6 <> '' THEN $7 END) RETURNING `+tokenColumns,
 		person, name, hash, expires, l.Permissions, l.Scope.Kind, l.Scope.ID)
 	if err != nil {
@@ -231,7 +246,8 @@ func (s store) addToken(ctx context.Context, person uuid.UUID, name string, hash
 
 // revokeToken returns the name of the person's token that is revoked by it.
 func (s store) revokeToken(ctx context.Context, person, id uuid.UUID) (name string, err error) {
-	err = s.pool.QueryRow(ctx, "UPDATE api_tokens SET revoked_at = now() WHERE id = $1 AND person_id = $2 AND revoked_at IS NULL RETURNING name", id, person).Scan(&name)
+	err = s.pool.QueryRow(ctx, "UPDATE api_tokens SET revoked_at = now() WHERE id = $1 AND person_id = $2 AND revoked_at IS NULL "+
+		"RETURNING name", id, person).Scan(&name)
 	return name, err
 }
 
@@ -260,13 +276,15 @@ func (s store) append(ctx context.Context, entries []access.Entry, key ed25519.P
 			seq++
 			e.Seq = seq
 			hash = access.Chain(hash, e)
-			return []any{e.Seq, e.At, e.Actor, e.Via, e.Action, e.Device, e.DeviceName, e.Detail, e.Address, e.Result, e.ActorID, e.ViaID, hash, access.SignEntry(key, hash), id}, nil
+			return []any{e.Seq, e.At, e.Actor, e.Via, e.Action, e.Device, e.DeviceName, e.Detail, e.Address, e.Result, e.ActorID, e.ViaID,
+				hash, access.SignEntry(key, hash), id}, nil
 		}))
 		return err
 	})
 }
 
-var auditColumns = []string{"seq", "at", "actor", "via", "action", "device", "device_name", "detail", "address", "result", "actor_id", "via_id", "hash", "signature", "key_id"}
+var auditColumns = []string{"seq", "at", "actor", "via", "action", "device", "device_name", "detail", "address", "result", "actor_id",
+	"via_id", "hash", "signature", "key_id"}
 
 // sought says which entries of the audit log are wanted; what is empty is no bound.
 type sought struct {
@@ -276,15 +294,18 @@ type sought struct {
 }
 
 const auditWanted = ` FROM audit WHERE ($1 = '' OR device = $1)
-	AND ($2 = '' OR strpos(lower(actor || ' ' || action || ' ' || device_name || ' ' || detail || ' ' || address || ' ' || result), lower($2)) > 0)
+	AND ($2 = '' OR strpos(lower(actor || ' ' || action || ' ' || device_name || ' ' || detail || ' ' || address || ' ' || result),
+	lower($2)) > 0)
 	AND ($3::timestamptz IS NULL OR at >= $3) AND ($4::timestamptz IS NULL OR at < $4)
 	AND ($5::uuid[] IS NULL OR device = ANY(SELECT unnest($5::uuid[])::text)) `
 
-const auditFields = "SELECT seq, at, actor, via, action, device, device_name, detail, address, result, actor_id, via_id, hash, signature, key_id"
+const auditFields = "SELECT seq, at, actor, via, action, device, device_name, detail, address, result, actor_id, via_id, hash, " +
+	"signature, key_id"
 
 // auditHead is the last entry.
 func (s store) auditHead(ctx context.Context) (h head, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT seq, at, hash, signature, key_id FROM audit ORDER BY seq DESC LIMIT 1").Scan(&h.seq, &h.at, &h.hash, &h.signature, &h.key)
+	err = s.pool.QueryRow(ctx, "SELECT seq, at, hash, signature, key_id FROM audit ORDER BY seq DESC LIMIT 1").Scan(&h.seq, &h.at, &h.hash,
+		&h.signature, &h.key)
 	return h, err
 }
 
@@ -301,7 +322,8 @@ func (s store) auditKeys(ctx context.Context) (map[string][]byte, error) {
 
 // audit returns entries below before, newest first.
 func (s store) audit(ctx context.Context, w sought, before int64, limit int) ([]access.Entry, error) {
-	rows, err := s.pool.Query(ctx, auditFields+auditWanted+"AND seq < $6 ORDER BY seq DESC LIMIT $7", w.device, w.text, w.since, w.until, w.devices, before, limit)
+	rows, err := s.pool.Query(ctx, auditFields+auditWanted+"AND seq < $6 ORDER BY seq DESC LIMIT $7", w.device, w.text, w.since, w.until,
+		w.devices, before, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -310,7 +332,8 @@ func (s store) audit(ctx context.Context, w sought, before int64, limit int) ([]
 
 // auditAfter returns entries above after, oldest first.
 func (s store) auditAfter(ctx context.Context, w sought, after int64, limit int) ([]access.Entry, error) {
-	rows, err := s.pool.Query(ctx, auditFields+auditWanted+"AND seq > $6 ORDER BY seq LIMIT $7", w.device, w.text, w.since, w.until, w.devices, after, limit)
+	rows, err := s.pool.Query(ctx, auditFields+auditWanted+"AND seq > $6 ORDER BY seq LIMIT $7", w.device, w.text, w.since, w.until,
+		w.devices, after, limit)
 	if err != nil {
 		return nil, err
 	}

@@ -84,7 +84,8 @@ func (a *Service) tryFor(c *gin.Context, account, place string) error {
 	if wait > 0 {
 		seconds := int(math.Ceil(wait.Seconds()))
 		return &front.Error{Status: http.StatusTooManyRequests, Title: "Too many failed sign-ins.",
-			Detail: fmt.Sprintf("Try again in %d seconds, or from a browser with which you have signed in before, or give the code of your authenticator together with the password.", seconds), RetryAfter: seconds}
+			Detail: fmt.Sprintf("Try again in %d seconds, or from a browser with which you have signed in before, or give the code of "+
+				"your authenticator together with the password.", seconds), RetryAfter: seconds}
 	}
 	c.Set(attemptKey, t)
 	return nil
@@ -143,7 +144,9 @@ func (a *Service) know(c *gin.Context, p person) error {
 	if err == nil {
 		front.SetKnown(c, secret, knownLasts)
 		if others { // it is not the first of all
-			a.tell(c, p.Email, "a sign-in from a new browser", "Somebody signed in as you with a browser that had not been used for that before: "+cut(device.CleanText(c.Request.UserAgent()), 200)+".")
+			a.tell(c, p.Email, "a sign-in from a new browser",
+				"Somebody signed in as you with a browser that had not been used for that before: "+
+					cut(device.CleanText(c.Request.UserAgent()), 200)+".")
 		}
 	}
 	return err
@@ -158,7 +161,8 @@ func (a *Service) tell(c *gin.Context, to, subject, text string) {
 	if a.post.SMTP == "" {
 		return
 	}
-	body := text + fmt.Sprintf("\n\nIt came from %s, at %s.\nIf it was not you, tell whoever runs Moorwatch at once, and choose another password: %s\n", c.ClientIP(), time.Now().UTC().Format("2 January 2006 15:04 UTC"), a.address)
+	body := text + fmt.Sprintf("\n\nIt came from %s, at %s.\nIf it was not you, tell whoever runs Moorwatch at once, and choose another "+
+		"password: %s\n", c.ClientIP(), time.Now().UTC().Format("2 January 2006 15:04 UTC"), a.address)
 	a.telling.Go(func() {
 		ctx, cancel := context.WithTimeout(context.Background(), tellWithin)
 		defer cancel()

@@ -25,7 +25,8 @@ func (s store) try(ctx context.Context, t *attempt, place string) (wait time.Dur
 		for _, subject := range subjects {
 			var n int
 			var since float64
-			if err := tx.QueryRow(ctx, "SELECT count(*), coalesce(extract(epoch FROM clock_timestamp() - max(at)), 0) FROM sign_in_failures WHERE subject = $1 AND at > clock_timestamp() - $2::interval",
+			if err := tx.QueryRow(ctx, "SELECT count(*), coalesce(extract(epoch FROM clock_timestamp() - max(at)), 0) FROM "+
+				"sign_in_failures WHERE subject = $1 AND at > clock_timestamp() - $2::interval",
 				subject, access.FailuresLast).Scan(&n, &since); err != nil {
 				return err
 			}
@@ -39,7 +40,8 @@ func (s store) try(ctx context.Context, t *attempt, place string) (wait time.Dur
 		if wait > 0 {
 			return nil
 		}
-		rows, err := tx.Query(ctx, "INSERT INTO sign_in_failures (subject, at) SELECT unnest($1::text[]), clock_timestamp() RETURNING id", subjects)
+		rows, err := tx.Query(ctx, "INSERT INTO sign_in_failures (subject, at) SELECT unnest($1::text[]), clock_timestamp() RETURNING id",
+			subjects)
 		if err != nil {
 			return err
 		}
@@ -62,7 +64,8 @@ func (s store) forgetFailures(ctx context.Context, subject string) error {
 
 // knows tells whether the person of an address has signed in with a browser before.
 func (s store) knows(ctx context.Context, hash []byte, email string) (known bool, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM known_browsers k JOIN people p ON p.id = k.person_id WHERE k.hash = $1 AND k.expires_at > now() AND p.email = $2 AND p.removed_at IS NULL)", hash, email).Scan(&known)
+	err = s.pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM known_browsers k JOIN people p ON p.id = k.person_id WHERE k.hash = $1 AND "+
+		"k.expires_at > now() AND p.email = $2 AND p.removed_at IS NULL)", hash, email).Scan(&known)
 	return known, err
 }
 
@@ -74,7 +77,8 @@ func (s store) addKnown(ctx context.Context, hash []byte, person uuid.UUID, expi
 		if _, err := tx.Exec(ctx, "INSERT INTO known_browsers VALUES ($1, $2, clock_timestamp(), $3)", hash, person, expires); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, "DELETE FROM known_browsers WHERE hash IN (SELECT hash FROM known_browsers WHERE person_id = $1 ORDER BY added_at DESC OFFSET $2)", person, mostKnown)
+		_, err := tx.Exec(ctx, "DELETE FROM known_browsers WHERE hash IN (SELECT hash FROM known_browsers WHERE person_id = $1 ORDER BY "+
+			"added_at DESC OFFSET $2)", person, mostKnown)
 		return err
 	})
 }

@@ -29,7 +29,8 @@ func (t token) limit() (access.Limit, bool) {
 }
 
 func describeToken(t token) api.Token {
-	out := api.Token{ID: t.ID, Name: t.Name, CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, LastUsedAt: t.LastUsedAt, RevokedAt: t.RevokedAt}
+	out := api.Token{ID: t.ID, Name: t.Name, CreatedAt: t.CreatedAt, ExpiresAt: t.ExpiresAt, LastUsedAt: t.LastUsedAt,
+		RevokedAt: t.RevokedAt}
 	if l, ok := t.limit(); ok {
 		if l.Permissions != nil {
 			out.Permissions = &l.Permissions
@@ -78,11 +79,13 @@ func (a *Service) AddToken(c *gin.Context) {
 	}
 	ctx, caller := c.Request.Context(), front.CallerOf(c)
 	if caller.Session == "" {
-		front.Fail(c, front.Problem(http.StatusForbidden, "An API token makes no other.", "Sign in with your password: in the console, or with: moor token add"))
+		front.Fail(c, front.Problem(http.StatusForbidden, "An API token makes no other.",
+			"Sign in with your password: in the console, or with: moor token add"))
 		return
 	}
 	if slices.Contains(reserved, strings.ToLower(strings.TrimSpace(in.Name))) {
-		front.Fail(c, front.Problem(http.StatusUnprocessableEntity, "A token cannot have this name.", "The audit log means something else by it. Choose another."))
+		front.Fail(c, front.Problem(http.StatusUnprocessableEntity, "A token cannot have this name.",
+			"The audit log means something else by it. Choose another."))
 		return
 	}
 	limit, err := a.tokenLimit(ctx, caller, in)
@@ -105,7 +108,8 @@ func (a *Service) AddToken(c *gin.Context) {
 		front.Fail(c, err)
 		return
 	}
-	a.tell(c, caller.Email, "an API token was made", "An API token was made for you: "+in.Name+". It holds for "+strconv.Itoa(in.Days)+" days.")
+	a.tell(c, caller.Email, "an API token was made", "An API token was made for you: "+in.Name+". It holds for "+strconv.Itoa(in.Days)+
+		" days.")
 	c.JSON(http.StatusCreated, api.AddedToken{Token: describeToken(t), Secret: secret})
 }
 

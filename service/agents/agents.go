@@ -133,7 +133,8 @@ func (c *Service) ListAgentReleases(g *gin.Context) {
 	for _, k := range c.releases() {
 		one := api.AgentRelease{Version: k.Version, Made: k.Made, Files: []api.AgentFile{}}
 		for _, p := range slices.Concat(k.Programs, k.Packages) {
-			one.Files = append(one.Files, api.AgentFile{OS: p.OS, Arch: p.Arch, Kind: kindOf(p.File), Path: "/install/" + k.Version + "/" + p.File, Sha256: p.SHA256, Size: p.Size})
+			one.Files = append(one.Files, api.AgentFile{OS: p.OS, Arch: p.Arch, Kind: kindOf(p.File), Path: "/install/" + k.Version + "/" +
+				p.File, Sha256: p.SHA256, Size: p.Size})
 		}
 		out.Items = append(out.Items, one)
 	}
@@ -145,7 +146,8 @@ func (c *Service) ListAgentReleases(g *gin.Context) {
 			if i := slices.IndexFunc(files, func(f api.AgentFile) bool {
 				return f.Kind == "program" && f.OS == system && (system != "windows" || f.Arch == "amd64")
 			}); i >= 0 {
-				out.Commands = append(out.Commands, api.AgentCommand{OS: system, Command: release.Paste(system, c.own, script, release.Script{Path: files[i].Path, SHA256: files[i].Sha256})})
+				out.Commands = append(out.Commands, api.AgentCommand{OS: system,
+					Command: release.Paste(system, c.own, script, release.Script{Path: files[i].Path, SHA256: files[i].Sha256})})
 			}
 		}
 	}

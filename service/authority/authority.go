@@ -42,8 +42,11 @@ func Load(dir string, names []string, now time.Time) (config *tls.Config, finger
 		return nil, "", err
 	}
 	root, err := pair(dir, "authority", func(key *ecdsa.PrivateKey) (*tls.Certificate, error) {
-		template := &x509.Certificate{Subject: pkix.Name{CommonName: "Moorwatch authority"}, IsCA: true, BasicConstraintsValid: true, MaxPathLenZero: true,
-			KeyUsage: x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(authorityLasts)}
+		template := &x509.Certificate{Subject: pkix.Name{CommonName: "Moorwatch authority"}, IsCA: true, BasicConstraintsValid: true,
+			MaxPathLenZero: true,
+			KeyUsage:       x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+			NotBefore: now.Add(-time.Hour),
+			NotAfter:  now.Add(authorityLasts)}
 		constrain(template, names)
 		return issue(template, key, nil)
 	}, func(c *x509.Certificate) bool {
@@ -56,7 +59,8 @@ func Load(dir string, names []string, now time.Time) (config *tls.Config, finger
 	}
 	leaf, err := pair(dir, "service", func(*ecdsa.PrivateKey) (*tls.Certificate, error) {
 		template := &x509.Certificate{Subject: pkix.Name{CommonName: "Moorwatch service"}, KeyUsage: x509.KeyUsageDigitalSignature,
-			ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, NotBefore: now.Add(-time.Hour), NotAfter: now.Add(certificateLasts)}
+			ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, NotBefore: now.Add(-time.Hour),
+			NotAfter: now.Add(certificateLasts)}
 		name(template, names...)
 		return issue(template, nil, root)
 	}, func(c *x509.Certificate) bool {
@@ -127,7 +131,8 @@ func sameConstraints(a, b *x509.Certificate) bool {
 }
 
 // pair reads a certificate with its key, or makes and keeps one; create is given the key of the one before, or nil.
-func pair(dir, name string, create func(before *ecdsa.PrivateKey) (*tls.Certificate, error), fits func(*x509.Certificate) bool) (*tls.Certificate, error) {
+func pair(dir, name string, create func(before *ecdsa.PrivateKey) (*tls.Certificate, error),
+	fits func(*x509.Certificate) bool) (*tls.Certificate, error) {
 	certFile, keyFile := filepath.Join(dir, name+".pem"), filepath.Join(dir, name+"-key.pem")
 	found, err := tls.LoadX509KeyPair(certFile, keyFile)
 	if err == nil && fits(found.Leaf) {

@@ -63,13 +63,15 @@ func TestAuthority(t *testing.T) {
 		}
 	}
 	// What whoever stole its key could sign.
-	for _, c := range []struct{ of, forged string }{{"192.0.2.8", "bank.example"}, {"192.0.2.8", "192.0.2.9"}, {"moor.example", "192.0.2.8"}, {"moor.example", "bank.example"}} {
+	for _, c := range []struct{ of, forged string }{{"192.0.2.8", "bank.example"}, {"192.0.2.8", "192.0.2.9"},
+		{"moor.example", "192.0.2.8"}, {"moor.example", "bank.example"}} {
 		load(now, c.of)
 		stolen, err := tls.LoadX509KeyPair(filepath.Join(dir, File), filepath.Join(dir, "authority-key.pem"))
 		if err != nil {
 			t.Fatal(err)
 		}
-		template := &x509.Certificate{NotBefore: now.Add(-time.Hour), NotAfter: now.Add(time.Hour), ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+		template := &x509.Certificate{NotBefore: now.Add(-time.Hour), NotAfter: now.Add(time.Hour),
+			ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 		name(template, c.forged)
 		forged, err := issue(template, nil, &stolen)
 		if err != nil {

@@ -32,15 +32,18 @@ func TestHarden(t *testing.T) {
 		suites   []uint16
 		want     bool
 	}{
-		"TLS 1.0":          {tls.VersionTLS10, tls.VersionTLS10, nil, false},
-		"TLS 1.1":          {tls.VersionTLS10, tls.VersionTLS11, nil, false},
-		"TLS 1.2":          {tls.VersionTLS12, tls.VersionTLS12, nil, true},
-		"TLS 1.3":          {tls.VersionTLS13, tls.VersionTLS13, nil, true},
-		"CBC":              {tls.VersionTLS12, tls.VersionTLS12, []uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA, tls.TLS_ECDHE_ECDSA_WITH_AES_256_CBC_SHA}, false},
+		"TLS 1.0": {tls.VersionTLS10, tls.VersionTLS10, nil, false},
+		"TLS 1.1": {tls.VersionTLS10, tls.VersionTLS11, nil, false},
+		"TLS 1.2": {tls.VersionTLS12, tls.VersionTLS12, nil, true},
+		"TLS 1.3": {tls.VersionTLS13, tls.VersionTLS13, nil, true},
+		"CBC": {tls.VersionTLS12, tls.VersionTLS12,
+			[]uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_128_CBC_SHA, tls.TLS_ECDHE_ECDSA_WITH_AES_256_CBC_SHA}, false},
 		"no ephemeral key": {tls.VersionTLS12, tls.VersionTLS12, []uint16{tls.TLS_RSA_WITH_AES_128_GCM_SHA256}, false},
 		"GCM":              {tls.VersionTLS12, tls.VersionTLS12, []uint16{tls.TLS_ECDHE_ECDSA_WITH_AES_128_GCM_SHA256}, true},
 	} {
-		conn, err := tls.Dial("tcp", l.Addr().String(), &tls.Config{InsecureSkipVerify: true, MinVersion: c.min, MaxVersion: c.max, CipherSuites: c.suites}) // what is spoken is asked, not by whom
+		// what is spoken is asked, not by whom
+		conn, err := tls.Dial("tcp", l.Addr().String(),
+			&tls.Config{InsecureSkipVerify: true, MinVersion: c.min, MaxVersion: c.max, CipherSuites: c.suites})
 		if (err == nil) != c.want {
 			t.Errorf("%s: %v", name, err)
 		}

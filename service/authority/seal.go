@@ -30,7 +30,8 @@ func Seal(dir string) (ed25519.PrivateKey, error) {
 	}
 	block, _ := pem.Decode(text)
 	if block == nil {
-		return nil, fmt.Errorf("%s holds no key: put back the one that was there, or remove it to have recordings signed by a new one", path)
+		return nil, fmt.Errorf("%s holds no key: put back the one that was there, or remove it to have recordings signed by a new one",
+			path)
 	}
 	key, err := x509.ParsePKCS8PrivateKey(block.Bytes)
 	if own, ok := key.(ed25519.PrivateKey); ok {

@@ -14,7 +14,8 @@ const rewriteRows = 500
 // Rewrite puts other bytes in the place of those of many rows, such as secrets under another key. read selects id and
 // bytes of the rows whose id, as text, is above $1, in its order, $2 at most; write sets those of $1 to $2. A row for
 // which change says that nothing changes is left alone; one that fails is passed over, and told in the end.
-func Rewrite(ctx context.Context, pool *pgxpool.Pool, read, write string, change func(id string, old []byte) (fresh []byte, changed bool, err error)) (n int, err error) {
+func Rewrite(ctx context.Context, pool *pgxpool.Pool, read, write string,
+	change func(id string, old []byte) (fresh []byte, changed bool, err error)) (n int, err error) {
 	type row struct {
 		id  string
 		old []byte

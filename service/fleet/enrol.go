@@ -107,12 +107,14 @@ func (f *Service) Enrol(c *gin.Context) {
 	}
 	ctx, name := c.Request.Context(), device.CleanName(in.HostName)
 	if f.guesses.tooMany(c.ClientIP(), time.Now()) {
-		front.Fail(c, &front.Error{Status: http.StatusTooManyRequests, Title: "Too many refused enrolments from this address.", Detail: "Try again in a minute.", RetryAfter: 60})
+		front.Fail(c, &front.Error{Status: http.StatusTooManyRequests, Title: "Too many refused enrolments from this address.",
+			Detail: "Try again in a minute.", RetryAfter: 60})
 		return
 	}
 	key, err := base64.RawURLEncoding.DecodeString(in.PublicKey)
 	if err != nil || len(key) != ed25519.PublicKeySize {
-		front.Fail(c, front.Problem(http.StatusBadRequest, "The device's key cannot be read.", "It is an Ed25519 public key in unpadded base64url."))
+		front.Fail(c, front.Problem(http.StatusBadRequest, "The device's key cannot be read.",
+			"It is an Ed25519 public key in unpadded base64url."))
 		return
 	}
 	entry := front.EntryOf(c, "device.enrol", "done")
@@ -131,10 +133,12 @@ func (f *Service) Enrol(c *gin.Context) {
 			front.Fail(c, err)
 			return
 		}
-		front.Fail(c, front.Problem(http.StatusForbidden, "The enrolment token does not hold: "+err.Error()+".", "Ask a technician for a new one."))
+		front.Fail(c, front.Problem(http.StatusForbidden, "The enrolment token does not hold: "+err.Error()+".",
+			"Ask a technician for a new one."))
 		return
 	case db.Duplicate(err):
-		front.Fail(c, front.Problem(http.StatusConflict, "A device with this key is enrolled already.", "Delete the agent's folder on this computer, and enrol it again."))
+		front.Fail(c, front.Problem(http.StatusConflict, "A device with this key is enrolled already.",
+			"Delete the agent's folder on this computer, and enrol it again."))
 		return
 	case err == nil:
 		entry.Device = e.Device

@@ -94,7 +94,8 @@ func (f *Service) ListDevices(c *gin.Context, in api.ListDevicesParams) {
 // chosen finds up to limit devices after a place, of a group or for which an expression holds. A
 // device for which it cannot be decided does not match; when that is every device, the caller is
 // told why.
-func (f *Service) chosen(ctx context.Context, caller *front.Caller, where *string, group *uuid.UUID, after place, limit int) ([]api.Device, error) {
+func (f *Service) chosen(ctx context.Context, caller *front.Caller, where *string, group *uuid.UUID, after place, limit int) ([]api.Device,
+	error) {
 	found, err := f.roster.chosen(where, group)
 	if err != nil {
 		return nil, err
@@ -121,7 +122,8 @@ func subject(d *api.Device) *selector.Subject {
 	if d.Tags != nil {
 		tags = *d.Tags
 	}
-	return &selector.Subject{Tags: tags, ID: d.ID.String(), Name: d.Name, Organisation: d.Organisation, Site: d.Site, OS: d.OS, OSName: d.OSName,
+	return &selector.Subject{Tags: tags, ID: d.ID.String(), Name: d.Name, Organisation: d.Organisation, Site: d.Site, OS: d.OS,
+		OSName:    d.OSName,
 		OSVersion: d.OSVersion, Arch: d.Arch, Model: d.Model, Serial: d.Serial, Condition: string(d.Condition), Online: d.Online,
 		Since: d.Since, Addresses: d.Addresses, People: d.People, Capabilities: d.Capabilities, AgentVersion: d.AgentVersion,
 		Cores: d.Cores, MemoryGiB: float64(d.MemoryBytes) / (1 << 30), CPU: number(d.CPU), Memory: number(d.Memory), Disk: number(d.Disk)}
@@ -254,7 +256,8 @@ func (f *Service) siteFor(c *gin.Context, p access.Permission, organisation, nam
 	ctx := c.Request.Context()
 	site, err := f.store.knownSite(ctx, organisation, name)
 	if db.Missing(err) {
-		return site, front.Problem(http.StatusUnprocessableEntity, "There is no site "+name+" of "+organisation+".", "Choose one that is there, or have an owner add it.")
+		return site, front.Problem(http.StatusUnprocessableEntity, "There is no site "+name+" of "+organisation+".",
+			"Choose one that is there, or have an owner add it.")
 	}
 	if err == nil {
 		err = f.MayAt(ctx, front.CallerOf(c), p, health.Scope{Kind: health.Site, ID: site.String()})

@@ -14,14 +14,16 @@ import (
 
 // listed reads rows for the roster, of all devices when ids is nil.
 func (s store) listed(ctx context.Context, ids []uuid.UUID) ([]listed, error) {
-	rows, err := s.pool.Query(ctx, "SELECT "+deviceColumns+`, s.id, o.id, d.vitals, coalesce(d.facts->>'vendor', ''), coalesce(d.facts->>'kernel', ''), coalesce(d.facts->>'cpu_model', ''), coalesce(d.facts->>'time_zone', ''),
+	rows, err := s.pool.Query(ctx, "SELECT "+deviceColumns+`, s.id, o.id, d.vitals,
+		coalesce(d.facts->>'vendor', ''), coalesce(d.facts->>'kernel', ''), coalesce(d.facts->>'cpu_model', ''), coalesce(d.facts->>'time_zone', ''),
 		ARRAY(SELECT i.software_id FROM installed i WHERE i.device_id = d.id ORDER BY i.software_id)`+fromDevices+"($1::uuid[] IS NULL OR d.id = ANY($1))", ids)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (l listed, err error) {
 		var vitals []byte
-		err = row.Scan(append(deviceFields(&l.Device), &l.site, &l.organisation, &vitals, &l.vendor, &l.kernel, &l.processor, &l.zone, &l.software)...)
+		err = row.Scan(append(deviceFields(&l.Device), &l.site, &l.organisation, &vitals, &l.vendor, &l.kernel, &l.processor, &l.zone,
+			&l.software)...)
 		if err == nil && vitals != nil {
 			var v device.Vitals
 			err = json.Unmarshal(vitals, &v)
@@ -65,7 +67,8 @@ func (s store) groups(ctx context.Context, own []uuid.UUID, after string, limit 
 	if limit > 0 {
 		most = &limit
 	}
-	rows, err := s.pool.Query(ctx, "SELECT "+groupColumns+" FROM groups g WHERE g.name > $1 AND ($3::uuid[] IS NULL OR g.id = ANY($3)) ORDER BY g.name LIMIT $2", after, most, own)
+	rows, err := s.pool.Query(ctx, "SELECT "+groupColumns+
+		" FROM groups g WHERE g.name > $1 AND ($3::uuid[] IS NULL OR g.id = ANY($3)) ORDER BY g.name LIMIT $2", after, most, own)
 	if err != nil {
 		return nil, err
 	}
@@ -73,23 +76,27 @@ func (s store) groups(ctx context.Context, own []uuid.UUID, after string, limit 
 }
 
 // setGroup adds a group, or changes the one of this id, with its members.
-func (s store) setGroup(ctx context.Context, id, of *uuid.UUID, name, expression string, members []uuid.UUID, by string) (g api.Group, err error) {
+func (s store) setGroup(ctx context.Context, id, of *uuid.UUID, name, expression string, members []uuid.UUID, by string) (g api.Group,
+	err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		if id == nil {
-			if err := tx.QueryRow(ctx, "INSERT INTO groups (name, expression, changed_at, changed_by, organisation_id) VALUES ($1, $2, now(), $3, $4) RETURNING id", name, expression, by, of).Scan(&g.ID); err != nil {
+			if err := tx.QueryRow(ctx, "INSERT INTO groups (name, expression, changed_at, changed_by, organisation_id) VALUES ($1, $2, "+
+				"now(), $3, $4) RETURNING id", name, expression, by, of).Scan(&g.ID); err != nil {
 				return err
 			}
 		} else {
 			g.ID = *id
 			var at time.Time
-			if err := tx.QueryRow(ctx, "UPDATE groups SET name = $2, expression = $3, changed_at = now(), changed_by = $4, organisation_id = $5 WHERE id = $1 RETURNING changed_at", g.ID, name, expression, by, of).Scan(&at); err != nil {
+			if err := tx.QueryRow(ctx, "UPDATE groups SET name = $2, expression = $3, changed_at = now(), changed_by = $4, "+
+				"organisation_id = $5 WHERE id = $1 RETURNING changed_at", g.ID, name, expression, by, of).Scan(&at); err != nil {
 				return err
 			}
 			if _, err := tx.Exec(ctx, "DELETE FROM group_members WHERE group_id = $1", g.ID); err != nil {
 				return err
 			}
 		}
-		if _, err := tx.Exec(ctx, "INSERT INTO group_members SELECT DISTINCT $1::uuid, d.id FROM devices d WHERE d.id = ANY($2)", g.ID, members); err != nil {
+		if _, err := tx.Exec(ctx, "INSERT INTO group_members SELECT DISTINCT $1::uuid, d.id FROM devices d WHERE d.id = ANY($2)", g.ID,
+			members); err != nil {
 			return err
 		}
 		rows, err := tx.Query(ctx, "SELECT "+groupColumns+" FROM groups g WHERE g.id = $1", g.ID)
@@ -128,7 +135,8 @@ func (s store) onlyOrganisation(ctx context.Context) (only *uuid.UUID, err error
 
 // holderAt names somebody who holds a role at a group.
 func (s store) holderAt(ctx context.Context, group uuid.UUID) (name string, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT p.name FROM grants g JOIN people p ON p.id = g.person_id AND p.removed_at IS NULL WHERE g.scope_kind = 'group' AND g.scope_id = $1 LIMIT 1", group.String()).Scan(&name)
+	err = s.pool.QueryRow(ctx, "SELECT p.name FROM grants g JOIN people p ON p.id = g.person_id AND p.removed_at IS NULL WHERE "+
+		"g.scope_kind = 'group' AND g.scope_id = $1 LIMIT 1", group.String()).Scan(&name)
 	return name, err
 }
 
@@ -138,8 +146,10 @@ func (s store) scoped(ctx context.Context, group uuid.UUID) (name string, err er
 		SELECT 'the policy ' || name AS name FROM policies WHERE scope_kind = 'group' AND scope_id = $1
 		UNION ALL SELECT 'the maintenance window ' || name FROM maintenance_windows WHERE scope_kind = 'group' AND scope_id = $1
 		UNION ALL SELECT 'a rule of consent' FROM consent_rules WHERE scope_kind = 'group' AND scope_id = $1
-		UNION ALL SELECT 'the role ' || g.role || ' of ' || p.name FROM grants g JOIN people p ON p.id = g.person_id WHERE g.scope_kind = 'group' AND g.scope_id = $1
-		UNION ALL SELECT 'the rule ' || name FROM rules WHERE spec->'scope'->>'kind' = 'group' AND spec->'scope'->>'id' = $1) u LIMIT 1`, group.String()).Scan(&name)
+		UNION ALL SELECT 'the role ' || g.role || ' of ' || p.name FROM grants g JOIN people p ON p.id = g.person_id
+		WHERE g.scope_kind = 'group' AND g.scope_id = $1
+		UNION ALL SELECT 'the rule ' || name FROM rules WHERE spec->'scope'->>'kind' = 'group' AND spec->'scope'->>'id' = $1) u LIMIT 1`,
+		group.String()).Scan(&name)
 	return name, err
 }
 
@@ -151,7 +161,8 @@ func (s store) removeGroup(ctx context.Context, id uuid.UUID) (name string, err 
 // setTags sets a device's tags, and returns its name.
 func (s store) setTags(ctx context.Context, id uuid.UUID, tags []string) (name string, err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		if err := tx.QueryRow(ctx, "SELECT name FROM devices WHERE id = $1 AND retired_at IS NULL FOR NO KEY UPDATE", id).Scan(&name); err != nil {
+		if err := tx.QueryRow(ctx, "SELECT name FROM devices WHERE id = $1 AND retired_at IS NULL FOR NO KEY UPDATE",
+			id).Scan(&name); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(ctx, "DELETE FROM tags WHERE device_id = $1", id); err != nil {

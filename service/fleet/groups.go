@@ -144,7 +144,8 @@ func (f *Service) RemoveGroup(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
 	user, err := f.store.scoped(ctx, id)
 	if err == nil {
-		front.Fail(c, front.Problem(http.StatusConflict, "The group is in use.", fmt.Sprintf("It is the scope of %s: change that first.", user)))
+		front.Fail(c, front.Problem(http.StatusConflict, "The group is in use.",
+			fmt.Sprintf("It is the scope of %s: change that first.", user)))
 		return
 	}
 	var name string

@@ -58,8 +58,9 @@ func (f *Service) Conflict(ctx context.Context, id uuid.UUID, address string) {
 	defer cancel()
 	name, err := f.store.setConflict(ctx, id, time.Now())
 	if err == nil {
-		err = f.audit.Record(ctx, front.Entry{Actor: name, Via: "agent", Address: address, Action: "device.connect", Device: id, DeviceName: name,
-			Result: "refused: another computer is connected with this identity"})
+		err = f.audit.Record(ctx, front.Entry{Actor: name, Via: "agent", Address: address, Action: "device.connect", Device: id,
+			DeviceName: name,
+			Result:     "refused: another computer is connected with this identity"})
 	}
 	if err != nil {
 		slog.Error("a second computer with one identity could not be noted", "device", id, "error", err)
@@ -81,7 +82,8 @@ func (f *Service) Exceeded(id uuid.UUID, what string) {
 		}
 		slog.Warn("a device has more than it may", "device", id, "name", name, "of", what)
 		if err == nil {
-			err = f.audit.Record(ctx, front.Entry{Actor: name, Via: "agent", Action: "device.exceed", Device: id, DeviceName: name, Result: "slowed: too many " + what})
+			err = f.audit.Record(ctx, front.Entry{Actor: name, Via: "agent", Action: "device.exceed", Device: id, DeviceName: name,
+				Result: "slowed: too many " + what})
 		}
 		if err != nil {
 			slog.Error("a device that has more than it may could not be noted", "device", id, "error", err)

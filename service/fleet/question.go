@@ -41,7 +41,8 @@ func (f *Service) Admit(ctx context.Context, id uuid.UUID, address string, p lin
 		return "", busyStore(err)
 	}
 	if k.successor != nil {
-		return "", &link.Refusal{Status: http.StatusMisdirectedRequest, Reason: "this device goes on as another, whose hardware it has", Device: k.successor.String()}
+		return "", &link.Refusal{Status: http.StatusMisdirectedRequest, Reason: "this device goes on as another, whose hardware it has",
+			Device: k.successor.String()}
 	}
 	hardware, hostName := device.CleanHardware(p.Hardware), device.CleanName(p.HostName)
 	if k.waiting {
@@ -110,7 +111,8 @@ func (f *Service) strange(ctx context.Context, id uuid.UUID, k known, address, h
 	address = hostOf(address)
 	a, err := f.store.ask(ctx, copied, id, nil, hostName, address, hardware)
 	if db.Missing(err) {
-		return &link.Refusal{Status: http.StatusTooEarly, Reason: "too many computers showed this identity: a technician is asked about those that came first"}
+		return &link.Refusal{Status: http.StatusTooEarly,
+			Reason: "too many computers showed this identity: a technician is asked about those that came first"}
 	}
 	if err != nil {
 		return busyStore(err)
@@ -137,7 +139,8 @@ func (f *Service) strange(ctx context.Context, id uuid.UUID, k known, address, h
 		}
 		f.reviewer.Review(id)
 	}
-	return &link.Refusal{Status: http.StatusTooEarly, Reason: "this identity was made on another computer: a technician is asked whether it is the same device"}
+	return &link.Refusal{Status: http.StatusTooEarly,
+		Reason: "this identity was made on another computer: a technician is asked whether it is the same device"}
 }
 
 // recognise asks about a new device that has the hardware of an older one.
@@ -164,11 +167,13 @@ func (f *Service) ListIdentityQuestions(c *gin.Context, in api.ListIdentityQuest
 		front.Fail(c, err)
 		return
 	}
-	front.List(c, in.Cursor, in.Limit, askedPlace{}, func(ctx context.Context, after askedPlace, limit int) ([]api.IdentityQuestion, error) {
-		return f.store.questions(ctx, view, (*string)(in.Kind), after, limit)
-	}, func(q api.IdentityQuestion) askedPlace { return askedPlace{q.AskedAt, q.ID} }, func(found []api.IdentityQuestion, next *string) any {
-		return api.IdentityQuestionPage{Items: found, Next: next}
-	})
+	front.List(c, in.Cursor, in.Limit, askedPlace{},
+		func(ctx context.Context, after askedPlace, limit int) ([]api.IdentityQuestion, error) {
+			return f.store.questions(ctx, view, (*string)(in.Kind), after, limit)
+		}, func(q api.IdentityQuestion) askedPlace { return askedPlace{q.AskedAt, q.ID} },
+		func(found []api.IdentityQuestion, next *string) any {
+			return api.IdentityQuestionPage{Items: found, Next: next}
+		})
 }
 
 // AnswerIdentityQuestion says whether a computer is the device that it seems to be: PUT /devices/{id}/identity.
@@ -197,7 +202,8 @@ func (f *Service) AnswerIdentityQuestion(c *gin.Context, id api.ID) {
 			entry = front.EntryOf(c, "device.admit", map[bool]string{true: "let in", false: "refused"}[in.Same])
 		}
 		entry.Device, entry.DeviceName = id, q.Name
-		entry.Detail = map[string]string{copied: "shown by " + q.HostName + " at " + q.Address, returned: "on the hardware of " + q.OlderName,
+		entry.Detail = map[string]string{copied: "shown by " + q.HostName + " at " + q.Address, returned: "on the hardware of " +
+			q.OlderName,
 			enrolled: q.HostName + " at " + q.Address}[string(q.Kind)]
 		err = f.audit.Record(ctx, entry)
 	}

@@ -35,7 +35,8 @@ func (s store) setHardware(ctx context.Context, id uuid.UUID, hardware []string)
 
 // setMarks takes other marks of a device, where they are still those that were read.
 func (s store) setMarks(ctx context.Context, id uuid.UUID, before, after device.Marks) error {
-	return s.pool.QueryRow(ctx, "UPDATE devices SET mark = $4, mark_before = $5 WHERE id = $1 AND mark = $2 AND mark_before = $3 RETURNING id", id,
+	return s.pool.QueryRow(ctx, "UPDATE devices SET mark = $4, mark_before = $5 WHERE id = $1 AND mark = $2 AND mark_before = $3 "+
+		"RETURNING id", id,
 		before.Latest, before.Before, after.Latest, after.Before).Scan(&id)
 }
 
@@ -58,12 +59,15 @@ type asked struct {
 const mostQuestions = 20
 
 // ask asks a question once, and again where the device was found to be the same and is another by now.
-func (s store) ask(ctx context.Context, kind string, id uuid.UUID, older *uuid.UUID, hostName, address string, hardware []string) (a asked, err error) {
-	err = s.pool.QueryRow(ctx, `INSERT INTO identity_questions (kind, device_id, older_id, host_name, address, hardware) SELECT $1::text, $2::uuid, $3::uuid, $4::text, $5::text, $6::text[]
+func (s store) ask(ctx context.Context, kind string, id uuid.UUID, older *uuid.UUID, hostName, address string, hardware []string) (a asked,
+	err error) {
+	err = s.pool.QueryRow(ctx, `INSERT INTO identity_questions (kind, device_id, older_id, host_name, address, hardware) SELECT $1::text,
+		$2::uuid, $3::uuid, $4::text, $5::text, $6::text[]
 		WHERE EXISTS (SELECT FROM identity_questions WHERE kind = $1 AND device_id = $2 AND hardware = $6)
 			OR (SELECT count(*) FROM identity_questions WHERE device_id = $2) < $7
 		ON CONFLICT (kind, device_id, hardware) DO UPDATE SET seen_at = now(), host_name = excluded.host_name, address = excluded.address,
-		answered_at = CASE WHEN identity_questions.same THEN NULL ELSE identity_questions.answered_at END, same = CASE WHEN identity_questions.same THEN NULL ELSE identity_questions.same END
+		answered_at = CASE WHEN identity_questions.same THEN NULL ELSE identity_questions.answered_at END, same = CASE WHEN
+		identity_questions.same THEN NULL ELSE identity_questions.same END
 		RETURNING id, xmax = 0, same`, kind, id, older, hostName, address, hardware, mostQuestions).Scan(&a.id, &a.fresh, &a.same)
 	return a, err
 }
@@ -91,17 +95,21 @@ func (s store) older(ctx context.Context, id uuid.UUID, hardware []string) (uuid
 
 const questionColumns = `q.id, q.kind, q.device_id, d.name, o.name, s.name, d.last_heard, q.older_id, coalesce(p.name, ''), p.last_heard, q.host_name, q.address, q.hardware, d.hardware, q.asked_at, q.seen_at`
 
-const fromQuestions = ` FROM identity_questions q JOIN devices d ON d.id = q.device_id JOIN sites s ON s.id = d.site_id JOIN organisations o ON o.id = s.organisation_id
+const fromQuestions = ` FROM identity_questions q JOIN devices d ON d.id = q.device_id JOIN sites s ON s.id = d.site_id
+		JOIN organisations o ON o.id = s.organisation_id
 	LEFT JOIN devices p ON p.id = q.older_id WHERE q.answered_at IS NULL AND d.retired_at IS NULL `
 
 func scanQuestion(row pgx.CollectableRow) (q api.IdentityQuestion, err error) {
-	return q, row.Scan(&q.ID, &q.Kind, &q.Device, &q.Name, &q.Organisation, &q.Site, &q.LastHeard, &q.Older, &q.OlderName, &q.OlderLastHeard, &q.HostName, &q.Address, &q.Hardware, &q.Known, &q.AskedAt, &q.SeenAt)
+	return q, row.Scan(&q.ID, &q.Kind, &q.Device, &q.Name, &q.Organisation, &q.Site, &q.LastHeard, &q.Older, &q.OlderName,
+		&q.OlderLastHeard, &q.HostName, &q.Address, &q.Hardware, &q.Known, &q.AskedAt, &q.SeenAt)
 }
 
 // questions lists what is not answered, of one kind or all, oldest first; of a view, what is asked of its devices.
 func (s store) questions(ctx context.Context, view []uuid.UUID, kind *string, after askedPlace, limit int) ([]api.IdentityQuestion, error) {
-	rows, err := s.pool.Query(ctx, "SELECT "+questionColumns+fromQuestions+`AND ($1::uuid[] IS NULL OR d.id = ANY($1) OR d.site_id = ANY($1))
-		AND ($5::text IS NULL OR q.kind = $5) AND (q.asked_at, q.id) > ($2, $3) ORDER BY q.asked_at, q.id LIMIT $4`, view, after.At, after.ID, limit, kind)
+	rows, err := s.pool.Query(ctx, "SELECT "+questionColumns+fromQuestions+
+		`AND ($1::uuid[] IS NULL OR d.id = ANY($1) OR d.site_id = ANY($1))
+		AND ($5::text IS NULL OR q.kind = $5) AND (q.asked_at, q.id) > ($2, $3) ORDER BY q.asked_at, q.id LIMIT $4`,
+		view, after.At, after.ID, limit, kind)
 	if err != nil {
 		return nil, err
 	}
@@ -122,7 +130,8 @@ func (s store) question(ctx context.Context, id uuid.UUID) (q api.IdentityQuesti
 func (s store) answer(ctx context.Context, q api.IdentityQuestion, same bool, by string) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var hardware []string
-		if err := tx.QueryRow(ctx, "UPDATE identity_questions SET same = $2, answered_at = now(), answered_by = $3 WHERE id = $1 AND answered_at IS NULL RETURNING hardware", q.ID, same, by).Scan(&hardware); err != nil {
+		if err := tx.QueryRow(ctx, "UPDATE identity_questions SET same = $2, answered_at = now(), answered_by = $3 WHERE id = $1 AND "+
+			"answered_at IS NULL RETURNING hardware", q.ID, same, by).Scan(&hardware); err != nil {
 			return err
 		}
 		switch {
@@ -137,7 +146,8 @@ func (s store) answer(ctx context.Context, q api.IdentityQuestion, same bool, by
 			return err
 		}
 		if mark, ok := markOf(hardware); ok && q.Kind == copied {
-			_, err := tx.Exec(ctx, "UPDATE devices SET hardware = '{}', mark = $2, mark_before = $2, conflict_at = NULL WHERE id = $1", q.Device, mark)
+			_, err := tx.Exec(ctx, "UPDATE devices SET hardware = '{}', mark = $2, mark_before = $2, conflict_at = NULL WHERE id = $1",
+				q.Device, mark)
 			return err
 		}
 		if q.Kind == copied {
@@ -150,14 +160,16 @@ func (s store) answer(ctx context.Context, q api.IdentityQuestion, same bool, by
 		}
 		nobodys := make([]byte, len(key)) // keys are told apart; this one belongs to nobody
 		rand.Read(nobodys)
-		if _, err := tx.Exec(ctx, "UPDATE devices SET public_key = $2, successor_id = $3 WHERE id = $1", q.Device, nobodys, q.Older); err != nil {
+		if _, err := tx.Exec(ctx, "UPDATE devices SET public_key = $2, successor_id = $3 WHERE id = $1", q.Device, nobodys,
+			q.Older); err != nil {
 			return err
 		}
 		if _, err := retire(ctx, tx, q.Device); err != nil {
 			return err
 		}
 		var name string
-		return tx.QueryRow(ctx, "UPDATE devices SET public_key = $2, hardware = $3, conflict_at = NULL WHERE id = $1 AND retired_at IS NULL RETURNING name", q.Older, key, hardware).Scan(&name)
+		return tx.QueryRow(ctx, "UPDATE devices SET public_key = $2, hardware = $3, conflict_at = NULL WHERE id = $1 AND retired_at IS "+
+			"NULL RETURNING name", q.Older, key, hardware).Scan(&name)
 	})
 }
 

@@ -49,7 +49,8 @@ type group struct {
 }
 
 func newRoster() *roster {
-	return &roster{entries: map[uuid.UUID]*entry{}, strings: map[string]string{}, titles: titles{all: map[int32]title{}, byName: map[string][]int32{}}}
+	return &roster{entries: map[uuid.UUID]*entry{}, strings: map[string]string{},
+		titles: titles{all: map[int32]title{}, byName: map[string][]int32{}}}
 }
 
 // listed is a row of the list with what the roster needs beside it.
@@ -152,7 +153,8 @@ func (r *roster) intern(s string) string {
 func (r *roster) entry(d *listed) *entry {
 	e := &entry{id: d.ID, subject: *subject(&d.Device), titles: d.software}
 	s := &e.subject
-	for _, text := range []*string{&s.Organisation, &s.Site, &s.OS, &s.OSName, &s.OSVersion, &s.Arch, &s.Model, &s.Condition, &s.AgentVersion} {
+	for _, text := range []*string{&s.Organisation, &s.Site, &s.OS, &s.OSName, &s.OSVersion, &s.Arch, &s.Model, &s.Condition,
+		&s.AgentVersion} {
 		*text = r.intern(*text)
 	}
 	s.Vendor, s.Kernel, s.CPUModel, s.TimeZone = r.intern(d.vendor), r.intern(d.kernel), r.intern(d.processor), r.intern(d.zone)
@@ -423,7 +425,8 @@ func (f *Service) enlist(ctx context.Context, ids []uuid.UUID) ([]listed, error)
 
 // Chosen returns the devices of a group, those for which an expression holds, or all, by name; of
 // them those at which the caller holds a permission.
-func (f *Service) Chosen(ctx context.Context, caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]api.Device, error) {
+func (f *Service) Chosen(ctx context.Context, caller *front.Caller, p access.Permission, where *string, group *uuid.UUID) ([]api.Device,
+	error) {
 	found, err := f.roster.chosen(where, group)
 	if err != nil {
 		return nil, err

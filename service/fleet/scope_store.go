@@ -41,7 +41,8 @@ func (f *Service) KnownScope(ctx context.Context, scope health.Scope) error {
 }
 
 func (s store) scopeThere(ctx context.Context, scope health.Scope) (bool, error) {
-	table := map[health.ScopeKind]string{health.Organisation: "organisations", health.Site: "sites", health.Group: "groups", health.Device: "devices"}[scope.Kind]
+	table := map[health.ScopeKind]string{health.Organisation: "organisations", health.Site: "sites", health.Group: "groups",
+		health.Device: "devices"}[scope.Kind]
 	id, err := uuid.Parse(scope.ID)
 	if err != nil {
 		return false, nil

@@ -23,7 +23,8 @@ const deviceColumns = `d.id, d.name, o.name, s.name, d.os, d.os_name, d.os_versi
 	d.capabilities, d.agent_version, d.cores, d.memory_bytes, d.online, d.presence_since, d.last_heard, d.people, d.cpu, d.memory, d.disk, d.condition,
 	ARRAY(SELECT t.tag FROM tags t WHERE t.device_id = d.id ORDER BY t.tag)`
 
-const fromDevices = ` FROM devices d JOIN sites s ON s.id = d.site_id JOIN organisations o ON o.id = s.organisation_id WHERE d.retired_at IS NULL AND `
+const fromDevices = ` FROM devices d JOIN sites s ON s.id = d.site_id JOIN organisations o ON o.id = s.organisation_id
+	WHERE d.retired_at IS NULL AND `
 
 func scanDevice(row pgx.CollectableRow) (d api.Device, err error) {
 	return d, row.Scan(deviceFields(&d)...)
@@ -31,7 +32,8 @@ func scanDevice(row pgx.CollectableRow) (d api.Device, err error) {
 
 func deviceFields(d *api.Device) []any {
 	return []any{&d.ID, &d.Name, &d.Organisation, &d.Site, &d.OS, &d.OSName, &d.OSVersion, &d.Arch, &d.Model, &d.Serial, &d.Addresses,
-		&d.Capabilities, &d.AgentVersion, &d.Cores, &d.MemoryBytes, &d.Online, &d.Since, &d.LastHeard, &d.People, &d.CPU, &d.Memory, &d.Disk, &d.Condition, &d.Tags}
+		&d.Capabilities, &d.AgentVersion, &d.Cores, &d.MemoryBytes, &d.Online, &d.Since, &d.LastHeard, &d.People, &d.CPU, &d.Memory,
+		&d.Disk, &d.Condition, &d.Tags}
 }
 
 func (s store) collect(ctx context.Context, query string, args ...any) ([]api.Device, error) {
@@ -43,7 +45,8 @@ func (s store) collect(ctx context.Context, query string, args ...any) ([]api.De
 }
 
 func (s store) devices(ctx context.Context, after place, limit int) ([]api.Device, error) {
-	return s.collect(ctx, "SELECT "+deviceColumns+fromDevices+"(d.name, d.id) > ($1, $2) ORDER BY d.name, d.id LIMIT $3", after.Name, after.ID, limit)
+	return s.collect(ctx, "SELECT "+deviceColumns+fromDevices+"(d.name, d.id) > ($1, $2) ORDER BY d.name, d.id LIMIT $3", after.Name,
+		after.ID, limit)
 }
 
 func (s store) devicesAt(ctx context.Context, addresses []string) ([]api.Device, error) {
@@ -80,7 +83,8 @@ func (s store) detail(ctx context.Context, id uuid.UUID) (d api.DeviceDetail, er
 	if err != nil {
 		return d, err
 	}
-	rows, err := s.pool.Query(ctx, "SELECT check_name, subject, level, message, since, pending FROM findings WHERE device_id = $1 ORDER BY since DESC", id)
+	rows, err := s.pool.Query(ctx, "SELECT check_name, subject, level, message, since, pending FROM findings WHERE device_id = $1 ORDER "+
+		"BY since DESC", id)
 	if err != nil {
 		return d, err
 	}
@@ -101,20 +105,23 @@ func (s store) retire(ctx context.Context, id uuid.UUID) (name string, err error
 }
 
 func retire(ctx context.Context, tx pgx.Tx, id uuid.UUID) (name string, err error) {
-	if err := tx.QueryRow(ctx, "UPDATE devices SET retired_at = now(), online = false WHERE id = $1 AND retired_at IS NULL RETURNING name", id).Scan(&name); err != nil {
+	if err := tx.QueryRow(ctx, "UPDATE devices SET retired_at = now(), online = false WHERE id = $1 AND retired_at IS NULL RETURNING name",
+		id).Scan(&name); err != nil {
 		return name, err
 	}
 	if _, err := tx.Exec(ctx, "DELETE FROM findings WHERE device_id = $1", id); err != nil {
 		return name, err
 	}
-	_, err = tx.Exec(ctx, "UPDATE alerts SET state = 'resolved', resolved_at = now(), due = NULL WHERE device_id = $1 AND resolved_at IS NULL", id)
+	_, err = tx.Exec(ctx, "UPDATE alerts SET state = 'resolved', resolved_at = now(), due = NULL WHERE device_id = $1 AND "+
+		"resolved_at IS NULL", id)
 	return name, err
 }
 
 // move gives a device to another site, with the alerts that are open about it.
 func (s store) move(ctx context.Context, id, site uuid.UUID) (name string, err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		if err := tx.QueryRow(ctx, "UPDATE devices SET site_id = $2 WHERE id = $1 AND retired_at IS NULL RETURNING name", id, site).Scan(&name); err != nil {
+		if err := tx.QueryRow(ctx, "UPDATE devices SET site_id = $2 WHERE id = $1 AND retired_at IS NULL RETURNING name", id,
+			site).Scan(&name); err != nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, "UPDATE alerts SET site_id = $2 WHERE device_id = $1 AND resolved_at IS NULL", id, site)
@@ -144,8 +151,11 @@ type organisation struct {
 
 // organisations lists organisations with their sites; of a view those whose sites or devices it holds.
 func (s store) organisations(ctx context.Context, view []uuid.UUID, after string, limit int) ([]organisation, error) {
-	rows, err := s.pool.Query(ctx, `WITH own AS (SELECT s.* FROM sites s WHERE $3::uuid[] IS NULL OR s.id = ANY($3) OR EXISTS (SELECT FROM devices d WHERE d.site_id = s.id AND d.id = ANY($3)))
-		SELECT o.id, o.name, s.id, s.name FROM (SELECT * FROM organisations o WHERE o.name > $1 AND ($3::uuid[] IS NULL OR o.id IN (SELECT organisation_id FROM own)) ORDER BY o.name LIMIT $2) o
+	rows, err := s.pool.Query(ctx, `WITH own AS (
+		SELECT s.* FROM sites s WHERE $3::uuid[] IS NULL OR s.id = ANY($3) OR EXISTS (SELECT FROM devices d WHERE d.site_id = s.id
+		AND d.id = ANY($3)))
+		SELECT o.id, o.name, s.id, s.name FROM (SELECT * FROM organisations o WHERE o.name > $1 AND ($3::uuid[] IS NULL
+		OR o.id IN (SELECT organisation_id FROM own)) ORDER BY o.name LIMIT $2) o
 		LEFT JOIN own s ON s.organisation_id = o.id ORDER BY o.name, s.name`, after, limit, view)
 	if err != nil {
 		return nil, err
@@ -192,28 +202,34 @@ func (s store) organisationOf(ctx context.Context, site string) (id string, err 
 func (s store) site(ctx context.Context, organisation, name string) (id uuid.UUID, err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var owner uuid.UUID
-		if err := tx.QueryRow(ctx, "INSERT INTO organisations (name) VALUES ($1) ON CONFLICT (name) DO UPDATE SET name = excluded.name RETURNING id", organisation).Scan(&owner); err != nil {
+		if err := tx.QueryRow(ctx, "INSERT INTO organisations (name) VALUES ($1) ON CONFLICT (name) DO UPDATE SET name = excluded.name "+
+			"RETURNING id", organisation).Scan(&owner); err != nil {
 			return err
 		}
-		return tx.QueryRow(ctx, "INSERT INTO sites (organisation_id, name) VALUES ($1, $2) ON CONFLICT (organisation_id, name) DO UPDATE SET name = excluded.name RETURNING id", owner, name).Scan(&id)
+		return tx.QueryRow(ctx, "INSERT INTO sites (organisation_id, name) VALUES ($1, $2) ON CONFLICT (organisation_id, name) DO "+
+			"UPDATE SET name = excluded.name RETURNING id", owner, name).Scan(&id)
 	})
 	return id, err
 }
 
 // knownSite finds a site that is there.
 func (s store) knownSite(ctx context.Context, organisation, name string) (id uuid.UUID, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT s.id FROM sites s JOIN organisations o ON o.id = s.organisation_id WHERE o.name = $1 AND s.name = $2", organisation, name).Scan(&id)
+	err = s.pool.QueryRow(ctx,
+		"SELECT s.id FROM sites s JOIN organisations o ON o.id = s.organisation_id WHERE o.name = $1 AND s.name = $2", organisation,
+		name).Scan(&id)
 	return id, err
 }
 
 const tokenColumns = "t.id, o.name, s.name, t.uses, t.used, t.expires_at, t.created_at, t.created_by, t.revoked_at, t.approval"
 
 func scanToken(row pgx.CollectableRow) (t api.EnrolmentToken, err error) {
-	return t, row.Scan(&t.ID, &t.Organisation, &t.Site, &t.Uses, &t.Used, &t.ExpiresAt, &t.CreatedAt, &t.CreatedBy, &t.RevokedAt, &t.Approval)
+	return t, row.Scan(&t.ID, &t.Organisation, &t.Site, &t.Uses, &t.Used, &t.ExpiresAt, &t.CreatedAt, &t.CreatedBy, &t.RevokedAt,
+		&t.Approval)
 }
 
 func (s store) tokens(ctx context.Context, view []uuid.UUID, before time.Time, limit int) ([]api.EnrolmentToken, error) {
-	rows, err := s.pool.Query(ctx, "SELECT "+tokenColumns+` FROM enrolment_tokens t JOIN sites s ON s.id = t.site_id JOIN organisations o ON o.id = s.organisation_id
+	rows, err := s.pool.Query(ctx, "SELECT "+tokenColumns+
+		` FROM enrolment_tokens t JOIN sites s ON s.id = t.site_id JOIN organisations o ON o.id = s.organisation_id
 		WHERE t.created_at < $1 AND ($3::uuid[] IS NULL OR t.site_id = ANY($3)) ORDER BY t.created_at DESC LIMIT $2`, before, limit, view)
 	if err != nil {
 		return nil, err
@@ -221,8 +237,10 @@ func (s store) tokens(ctx context.Context, view []uuid.UUID, before time.Time, l
 	return pgx.CollectRows(rows, scanToken)
 }
 
-func (s store) addToken(ctx context.Context, hash []byte, site uuid.UUID, uses int, approval bool, expires time.Time, by string) (t api.EnrolmentToken, err error) {
-	rows, err := s.pool.Query(ctx, `WITH t AS (INSERT INTO enrolment_tokens (hash, site_id, uses, approval, expires_at, created_at, created_by)
+func (s store) addToken(ctx context.Context, hash []byte, site uuid.UUID, uses int, approval bool, expires time.Time,
+	by string) (t api.EnrolmentToken, err error) {
+	rows, err := s.pool.Query(ctx, `WITH t AS (INSERT INTO enrolment_tokens (hash, site_id, uses, approval, expires_at, created_at,
+		created_by)
 		VALUES ($1, $2, $3, $6, $4, clock_timestamp(), $5) RETURNING *)
 		SELECT `+tokenColumns+" FROM t JOIN sites s ON s.id = t.site_id JOIN organisations o ON o.id = s.organisation_id", hash, site, uses, expires, by, approval)
 	if err != nil {
@@ -233,7 +251,8 @@ func (s store) addToken(ctx context.Context, hash []byte, site uuid.UUID, uses i
 
 func (s store) revokeToken(ctx context.Context, view []uuid.UUID, id uuid.UUID) error {
 	var site string
-	return s.pool.QueryRow(ctx, "UPDATE enrolment_tokens SET revoked_at = now() WHERE id = $1 AND revoked_at IS NULL AND ($2::uuid[] IS NULL OR site_id = ANY($2)) RETURNING site_id", id, view).Scan(&site)
+	return s.pool.QueryRow(ctx, "UPDATE enrolment_tokens SET revoked_at = now() WHERE id = $1 AND revoked_at IS NULL AND ($2::uuid[] IS "+
+		"NULL OR site_id = ANY($2)) RETURNING site_id", id, view).Scan(&site)
 }
 
 // Reasons why an enrolment token does not hold.
@@ -251,7 +270,8 @@ func (s store) enrol(ctx context.Context, hash []byte, id uuid.UUID, name string
 		var site uuid.UUID
 		var uses, used int
 		var expired, revoked, waiting bool
-		err := tx.QueryRow(ctx, `SELECT t.site_id, o.name, s.name, t.uses, t.used, t.expires_at <= now(), t.revoked_at IS NOT NULL, t.approval
+		err := tx.QueryRow(ctx, `SELECT t.site_id, o.name, s.name, t.uses, t.used, t.expires_at <= now(), t.revoked_at IS NOT NULL,
+			t.approval
 			FROM enrolment_tokens t JOIN sites s ON s.id = t.site_id JOIN organisations o ON o.id = s.organisation_id
 			WHERE t.hash = $1 FOR UPDATE OF t`, hash).Scan(&site, &e.Organisation, &e.Site, &uses, &used, &expired, &revoked, &waiting)
 		switch {
@@ -269,7 +289,8 @@ func (s store) enrol(ctx context.Context, hash []byte, id uuid.UUID, name string
 		if _, err := tx.Exec(ctx, "UPDATE enrolment_tokens SET used = used + 1 WHERE hash = $1", hash); err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, "INSERT INTO devices (id, site_id, name, public_key, enrolled_at, presence_since, waiting) VALUES ($1, $2, $3, $4, now(), now(), $5)",
+		_, err = tx.Exec(ctx, "INSERT INTO devices (id, site_id, name, public_key, enrolled_at, presence_since, waiting) VALUES ($1, "+
+			"$2, $3, $4, now(), now(), $5)",
 			id, site, name, key, waiting)
 		e.Waiting = &waiting
 		return err
@@ -282,9 +303,11 @@ func (s store) setFacts(ctx context.Context, id uuid.UUID, f device.Facts) error
 	if err != nil {
 		return err
 	}
-	_, err = s.pool.Exec(ctx, `UPDATE devices SET name = $2, facts = $3, os = $4, os_name = $5, os_version = $6, arch = $7, model = $8, serial = $9,
+	_, err = s.pool.Exec(ctx, `UPDATE devices SET name = $2, facts = $3, os = $4, os_name = $5, os_version = $6, arch = $7, model = $8,
+		serial = $9,
 		addresses = $10, capabilities = $11, agent_version = $12, cores = $13, memory_bytes = $14 WHERE id = $1`,
-		id, f.HostName, text, f.OS, f.OSName, f.OSVersion, f.Arch, f.Model, f.Serial, f.Addresses, f.Capabilities, f.AgentVersion, f.Cores, f.MemoryBytes)
+		id, f.HostName, text, f.OS, f.OSName, f.OSVersion, f.Arch, f.Model, f.Serial, f.Addresses, f.Capabilities, f.AgentVersion, f.Cores,
+		f.MemoryBytes)
 	return err
 }
 
@@ -301,14 +324,16 @@ func (s store) setPresence(ctx context.Context, changes []presence) error {
 		}
 		_, err := tx.Exec(ctx, `UPDATE devices d SET online = c.online, last_heard = c.at,
 			presence_since = CASE WHEN d.online = c.online THEN d.presence_since ELSE c.at END
-			FROM unnest($1::uuid[], $2::bool[], $3::timestamptz[]) c (id, online, at) WHERE d.id = c.id AND d.retired_at IS NULL`, ids, online, at)
+			FROM unnest($1::uuid[], $2::bool[], $3::timestamptz[]) c (id, online, at) WHERE d.id = c.id AND d.retired_at IS NULL`,
+			ids, online, at)
 		return err
 	})
 }
 
 // allSilent notes that no device is connected, and returns those that are not judged so yet.
 func (s store) allSilent(ctx context.Context) ([]uuid.UUID, error) {
-	if _, err := s.pool.Exec(ctx, "UPDATE devices SET online = false, presence_since = coalesce(last_heard, now()) WHERE online"); err != nil {
+	if _, err := s.pool.Exec(ctx,
+		"UPDATE devices SET online = false, presence_since = coalesce(last_heard, now()) WHERE online"); err != nil {
 		return nil, err
 	}
 	rows, err := s.pool.Query(ctx, "SELECT id FROM devices WHERE condition <> 'silent' AND retired_at IS NULL")
@@ -325,7 +350,8 @@ func (s store) setConflict(ctx context.Context, id uuid.UUID, at time.Time) (nam
 
 // setExceeded notes what a device had too much of. It fails with pgx.ErrNoRows where that was noted after last.
 func (s store) setExceeded(ctx context.Context, id uuid.UUID, what string, last time.Time) (name string, err error) {
-	err = s.pool.QueryRow(ctx, "UPDATE devices SET exceeded_at = now(), exceeded = $2 WHERE id = $1 AND (exceeded_at IS NULL OR exceeded_at < $3 OR exceeded <> $2) RETURNING name",
+	err = s.pool.QueryRow(ctx, "UPDATE devices SET exceeded_at = now(), exceeded = $2 WHERE id = $1 AND (exceeded_at IS NULL OR "+
+		"exceeded_at < $3 OR exceeded <> $2) RETURNING name",
 		id, what, last).Scan(&name)
 	return name, err
 }

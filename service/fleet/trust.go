@@ -35,7 +35,8 @@ func (f *Service) groupOf(ctx context.Context, id *uuid.UUID, in api.NewGroup) (
 	}
 	only, err := f.store.onlyOrganisation(ctx)
 	if err == nil && only == nil {
-		err = front.Problem(http.StatusBadRequest, "The group needs an organisation.", "Say whose devices it holds, or make it global on purpose.")
+		err = front.Problem(http.StatusBadRequest, "The group needs an organisation.",
+			"Say whose devices it holds, or make it global on purpose.")
 	}
 	return only, err
 }
@@ -53,7 +54,9 @@ func (f *Service) mayRest(ctx context.Context, group uuid.UUID, expression strin
 	if err != nil {
 		return err
 	}
-	return front.Problem(http.StatusConflict, "A role is held at this group.", fmt.Sprintf("%s holds one, and the expression rests on what devices say of themselves: %s. Use id, organisation, site and tags, or name the devices.", holder, strings.Join(reported, ", ")))
+	return front.Problem(http.StatusConflict, "A role is held at this group.",
+		fmt.Sprintf("%s holds one, and the expression rests on what devices say of themselves: %s. Use id, organisation, site and tags, "+
+			"or name the devices.", holder, strings.Join(reported, ", ")))
 }
 
 func reportedIn(expression string) ([]string, error) {
@@ -67,7 +70,8 @@ func reportedIn(expression string) ([]string, error) {
 func (f *Service) Trusted(ctx context.Context, what string, where *string, group *uuid.UUID) error {
 	refuse := func(reported []string) error {
 		return front.Problem(http.StatusUnprocessableEntity, "This cannot rest on what devices say of themselves.",
-			fmt.Sprintf("%s would follow from %s, about which a device can lie. Use id, organisation, site and tags, or name the devices.", what, strings.Join(reported, ", ")))
+			fmt.Sprintf("%s would follow from %s, about which a device can lie. Use id, organisation, site and tags, or name the devices.",
+				what, strings.Join(reported, ", ")))
 	}
 	if where != nil {
 		if reported, err := reportedIn(*where); err == nil && len(reported) > 0 { // one that cannot be read is refused elsewhere

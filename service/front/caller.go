@@ -129,7 +129,8 @@ func secure(r *http.Request) bool {
 // mark notes of a request whether it came over TLS to a trusted proxy.
 func mark(d *doors.Doors) gin.HandlerFunc {
 	return func(c *gin.Context) {
-		if at, err := netip.ParseAddrPort(c.Request.RemoteAddr); err == nil && d.Proxied(at.Addr().Unmap()) && c.GetHeader("X-Forwarded-Proto") == "https" {
+		if at, err := netip.ParseAddrPort(c.Request.RemoteAddr); err == nil && d.Proxied(at.Addr().Unmap()) &&
+			c.GetHeader("X-Forwarded-Proto") == "https" {
 			c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), secureKey{}, true))
 		}
 		c.Next()
@@ -195,5 +196,7 @@ func Recent(caller *Caller, now time.Time) error {
 	if caller.Session == "" || now.Sub(caller.Proved) < ProofLasts {
 		return nil
 	}
-	return &Error{Status: http.StatusForbidden, Title: "Prove that it is you.", Detail: "Give your password once more: it changes who may do what, or many devices at once, and you signed in a while ago.", Type: proofNeeded}
+	return &Error{Status: http.StatusForbidden, Title: "Prove that it is you.",
+		Detail: "Give your password once more: it changes who may do what, or many devices at once, and you signed in a while ago.",
+		Type:   proofNeeded}
 }

@@ -13,7 +13,8 @@ import (
 // Unreachable says that a call to a device failed.
 func Unreachable(name string, err error) *Error {
 	if errors.Is(err, hub.ErrOffline) {
-		return Problem(http.StatusServiceUnavailable, name+" is not connected.", "Its agent will connect again by itself once the device has power and network.")
+		return Problem(http.StatusServiceUnavailable, name+" is not connected.",
+			"Its agent will connect again by itself once the device has power and network.")
 	}
 	return Problem(http.StatusBadGateway, name+" did not answer.", "The link to it broke: "+err.Error()+". Try again.")
 }

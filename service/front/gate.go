@@ -75,7 +75,8 @@ func newGate(p Parts) (*gate, error) {
 	// What requests hold is described by what OpenAPI 3.0 knows already. As 3.1 the library would compile each schema
 	// anew at each request, which took half of the time of answering one.
 	spec.OpenAPI = "3.0.3"
-	g := &gate{routes: map[string]*operation{}, sessions: p.Sessions, places: p.Places, doors: p.Doors, refusals: refusals{audit: p.Audit, last: map[refusal]*refused{}}, calls: calls{open: map[*call]struct{}{}}}
+	g := &gate{routes: map[string]*operation{}, sessions: p.Sessions, places: p.Places, doors: p.Doors,
+		refusals: refusals{audit: p.Audit, last: map[refusal]*refused{}}, calls: calls{open: map[*call]struct{}{}}}
 	for path, item := range spec.Paths.Map() {
 		for method, op := range item.Operations() {
 			name, _ := op.Extensions["x-permission"].(string)
@@ -96,7 +97,8 @@ func newGate(p Parts) (*gate, error) {
 			if proof != "" && proof != "recent" {
 				return nil, fmt.Errorf("the contract's %s %s asks for the unknown proof %q", method, path, proof)
 			}
-			g.routes[method+" "+Base+ginPath(path)] = &operation{permission, held, &routers.Route{Spec: spec, Path: path, PathItem: item, Method: method, Operation: op}, proof == "recent", stream}
+			g.routes[method+" "+Base+ginPath(path)] = &operation{permission, held,
+				&routers.Route{Spec: spec, Path: path, PathItem: item, Method: method, Operation: op}, proof == "recent", stream}
 		}
 	}
 	return g, nil
@@ -133,7 +135,8 @@ func (g *gate) check(c *gin.Context) {
 		receive(c, op)
 	}
 	if err := validate(c, op); err != nil {
-		if e := (*Error)(nil); errors.As(err, &e) && (e.Status == http.StatusRequestTimeout || e.Status == http.StatusRequestEntityTooLarge) {
+		if e := (*Error)(nil); errors.As(err, &e) && (e.Status == http.StatusRequestTimeout ||
+			e.Status == http.StatusRequestEntityTooLarge) {
 			c.Header("Connection", "close") // what is left of the body is not waited for
 		}
 		Fail(c, err)
@@ -198,7 +201,8 @@ func (g *gate) admit(c *gin.Context, op *operation, made *call) error {
 		return Problem(http.StatusUnauthorized, "You are not signed in.", "Sign in, or send a valid API token as Authorization: Bearer.")
 	}
 	if caller.lacksFactor(op) {
-		return Problem(http.StatusForbidden, "Add a second factor first.", "The sign-in policy asks for one. In the console, open your account.")
+		return Problem(http.StatusForbidden, "Add a second factor first.",
+			"The sign-in policy asks for one. In the console, open your account.")
 	}
 	if err := g.permit(c, caller, op); err != nil {
 		return err
@@ -263,7 +267,8 @@ func validate(c *gin.Context, op *operation) error {
 	}
 	err := openapi3filter.ValidateRequest(c.Request.Context(), &openapi3filter.RequestValidationInput{
 		Request: c.Request, PathParams: params, Route: op.route,
-		Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, SkipSettingDefaults: true, ExcludeRequestBody: op.stream},
+		Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, SkipSettingDefaults: true,
+			ExcludeRequestBody: op.stream},
 	})
 	if err == nil {
 		return nil

@@ -29,7 +29,8 @@ func After(cursor *string, at any) error {
 		err = json.Unmarshal(text, at)
 	}
 	if err != nil {
-		return Problem(http.StatusBadRequest, "The cursor cannot be read.", "Use the next of the page before, unchanged, or start without one.")
+		return Problem(http.StatusBadRequest, "The cursor cannot be read.",
+			"Use the next of the page before, unchanged, or start without one.")
 	}
 	return nil
 }

@@ -46,11 +46,13 @@ func Fail(c *gin.Context, err error) {
 		return
 	case db.Unavailable(err):
 		slog.Warn("database unavailable", "path", c.FullPath(), "error", err)
-		e = Problem(http.StatusServiceUnavailable, "The database does not answer.", "Nothing that was stored is lost. Try again in a moment.")
+		e = Problem(http.StatusServiceUnavailable, "The database does not answer.",
+			"Nothing that was stored is lost. Try again in a moment.")
 		e.RetryAfter = 2
 	default:
 		slog.Error("request failed", "method", c.Request.Method, "path", c.FullPath(), "error", err)
-		e = Problem(http.StatusInternalServerError, "The service failed.", "The reason is in its log. Try again; if it stays, tell whoever runs the service.")
+		e = Problem(http.StatusInternalServerError, "The service failed.",
+			"The reason is in its log. Try again; if it stays, tell whoever runs the service.")
 	}
 	body := api.Problem{Status: e.Status, Title: e.Title}
 	if e.Detail != "" {

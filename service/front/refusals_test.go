@@ -15,7 +15,8 @@ func TestRefusalsAreRecordedSeldom(t *testing.T) {
 		after  time.Duration
 		n      int
 		record bool
-	}{{0, 1, true}, {time.Second, 0, false}, {time.Second, 0, false}, {time.Minute, 3, true}, {time.Second, 0, false}, {2 * time.Minute, 2, true}} {
+	}{{0, 1, true}, {time.Second, 0, false}, {time.Second, 0, false}, {time.Minute, 3, true}, {time.Second, 0, false},
+		{2 * time.Minute, 2, true}} {
 		now = now.Add(want.after)
 		if n, record := f.times(key, now); n != want.n || record != want.record {
 			t.Errorf("step %d: %d, %t", i, n, record)

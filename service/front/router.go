@@ -88,7 +88,8 @@ func NewRouter(p Parts) (*Router, error) {
 		case err != nil:
 			Fail(c, err)
 		case caller == nil:
-			Fail(c, Problem(http.StatusUnauthorized, "You are not signed in.", "Send an API token that may read metrics, as Authorization: Bearer."))
+			Fail(c, Problem(http.StatusUnauthorized, "You are not signed in.",
+				"Send an API token that may read metrics, as Authorization: Bearer."))
 		case !caller.Rights.Everywhere(access.ServiceMetrics):
 			Fail(c, Lacking(access.ServiceMetrics))
 		default:
@@ -97,9 +98,10 @@ func NewRouter(p Parts) (*Router, error) {
 	})
 	// The gate must be a middleware of the group, not of the operations: those parse parameters first.
 	group := r.Group("", timed(seconds), gate.check)
-	server.RegisterHandlersWithOptions(group, p.API, server.GinServerOptions{BaseURL: Base, ErrorHandler: func(c *gin.Context, err error, status int) {
-		Fail(c, Problem(status, "The request is not as it should be.", err.Error()))
-	}})
+	server.RegisterHandlersWithOptions(group, p.API,
+		server.GinServerOptions{BaseURL: Base, ErrorHandler: func(c *gin.Context, err error, status int) {
+			Fail(c, Problem(status, "The request is not as it should be.", err.Error()))
+		}})
 	r.NoRoute(func(c *gin.Context) {
 		if strings.HasPrefix(c.Request.URL.Path, "/api/") {
 			Fail(c, NotFound("operation"))
@@ -108,7 +110,8 @@ func NewRouter(p Parts) (*Router, error) {
 		console(c, p.Console)
 	})
 	r.NoMethod(func(c *gin.Context) {
-		Fail(c, Problem(http.StatusMethodNotAllowed, "This cannot be done with "+c.Request.Method+".", "See the contract for what this address offers."))
+		Fail(c, Problem(http.StatusMethodNotAllowed, "This cannot be done with "+c.Request.Method+".",
+			"See the contract for what this address offers."))
 	})
 	return &Router{r, gate}, nil
 }
@@ -173,6 +176,7 @@ func timed(seconds *prometheus.HistogramVec) gin.HandlerFunc {
 		c.Next()
 		took := time.Since(start)
 		seconds.WithLabelValues(c.FullPath(), http.StatusText(c.Writer.Status())).Observe(took.Seconds())
-		slog.Debug("request", "method", c.Request.Method, "path", c.FullPath(), "status", c.Writer.Status(), "took", took, "from", c.ClientIP())
+		slog.Debug("request", "method", c.Request.Method, "path", c.FullPath(), "status", c.Writer.Status(), "took", took, "from",
+			c.ClientIP())
 	}
 }

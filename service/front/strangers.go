@@ -28,7 +28,8 @@ func (g *gate) admitStranger(c *gin.Context) (give func(), ok bool) {
 	defer cancel()
 	taken, ok := g.doors.Take(ctx, clientAddress(c))
 	if !ok {
-		busy := Problem(http.StatusServiceUnavailable, "The service is busy.", "Too much is asked of it at once from where you are. Try again in a moment.")
+		busy := Problem(http.StatusServiceUnavailable, "The service is busy.",
+			"Too much is asked of it at once from where you are. Try again in a moment.")
 		busy.RetryAfter = int(publicQueue.Seconds())
 		c.Header("Connection", "close")
 		Fail(c, busy)

@@ -12,7 +12,8 @@ import (
 	"moorwatch.example/core/health"
 )
 
-const selectAlerts = `SELECT a.id, a.device_id, a.site_id, d.name, s.name, o.name, a.check_name, a.subject, a.level, a.message, a.state, a.since, a.opened_at, a.resolved_at,
+const selectAlerts = `SELECT a.id, a.device_id, a.site_id, d.name, s.name, o.name, a.check_name, a.subject, a.level, a.message, a.state,
+	a.since, a.opened_at, a.resolved_at,
 	a.snoozed_until, a.flaps, a.muted_until IS NOT NULL, p.email, a.suspect, CASE WHEN a.device_id IS NOT NULL THEN 1 ELSE
 	(SELECT count(*) FROM alerts part WHERE part.parent_id = a.id AND (part.resolved_at IS NULL OR a.resolved_at IS NOT NULL)) END
 	FROM alerts a JOIN sites s ON s.id = a.site_id JOIN organisations o ON o.id = s.organisation_id
@@ -20,7 +21,8 @@ const selectAlerts = `SELECT a.id, a.device_id, a.site_id, d.name, s.name, o.nam
 
 func scanAPI(row pgx.CollectableRow) (a api.Alert, err error) {
 	flaps := 0
-	err = row.Scan(&a.ID, &a.DeviceID, &a.SiteID, &a.Device, &a.Site, &a.Organisation, &a.Check, &a.Subject, &a.Level, &a.Message, &a.State, &a.Since, &a.OpenedAt,
+	err = row.Scan(&a.ID, &a.DeviceID, &a.SiteID, &a.Device, &a.Site, &a.Organisation, &a.Check, &a.Subject, &a.Level, &a.Message, &a.State,
+		&a.Since, &a.OpenedAt,
 		&a.ResolvedAt, &a.SnoozedUntil, &flaps, &a.Muted, &a.Assignee, &a.Suspect, &a.Devices)
 	a.Flapping = flaps >= health.FlapsAfter
 	return a, err
@@ -101,7 +103,8 @@ type action struct {
 func (s store) handle(ctx context.Context, id uuid.UUID, d action, by string, now time.Time) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var site uuid.UUID
-		if err := tx.QueryRow(ctx, "SELECT site_id FROM alerts WHERE id = $1 AND (resolved_at IS NULL OR $2) FOR NO KEY UPDATE", id, d.state == nil).Scan(&site); err != nil {
+		if err := tx.QueryRow(ctx, "SELECT site_id FROM alerts WHERE id = $1 AND (resolved_at IS NULL OR $2) FOR NO KEY UPDATE", id,
+			d.state == nil).Scan(&site); err != nil {
 			return err
 		}
 		if d.assign {
@@ -114,12 +117,15 @@ func (s store) handle(ctx context.Context, id uuid.UUID, d action, by string, no
 			if *d.state == health.Over {
 				ended = &now
 			}
-			if _, err := tx.Exec(ctx, `UPDATE alerts SET state = $2, snoozed_until = $3, due = $3, resolved_at = $4, by_person = $4::timestamptz IS NOT NULL, quiet_since = NULL
-				WHERE (id = $1 OR (parent_id = $1 AND $4::timestamptz IS NOT NULL)) AND resolved_at IS NULL`, id, *d.state, d.until, ended); err != nil {
+			if _, err := tx.Exec(ctx, `UPDATE alerts SET state = $2, snoozed_until = $3, due = $3, resolved_at = $4,
+				by_person = $4::timestamptz IS NOT NULL, quiet_since = NULL
+				WHERE (id = $1 OR (parent_id = $1 AND $4::timestamptz IS NOT NULL)) AND resolved_at IS NULL`,
+				id, *d.state, d.until, ended); err != nil {
 				return err
 			}
 		}
-		_, err := tx.Exec(ctx, "INSERT INTO alert_events (alert_id, at, kind, actor, detail) VALUES ($1, $2, $3, $4, $5)", id, now, d.kind, by, d.detail)
+		_, err := tx.Exec(ctx, "INSERT INTO alert_events (alert_id, at, kind, actor, detail) VALUES ($1, $2, $3, $4, $5)", id, now, d.kind,
+			by, d.detail)
 		return err
 	})
 }
@@ -130,7 +136,8 @@ func (s store) person(ctx context.Context, email string) (id uuid.UUID, err erro
 }
 
 // escalate tells of alerts that nobody has acknowledged in time, each once.
-func (s store) escalate(ctx context.Context, r *rules, now time.Time, place func(context.Context, uuid.UUID) (health.Place, error)) (told bool, err error) {
+func (s store) escalate(ctx context.Context, r *rules, now time.Time,
+	place func(context.Context, uuid.UUID) (health.Place, error)) (told bool, err error) {
 	least := time.Duration(1<<62 - 1)
 	for _, x := range r.all() {
 		if x.EscalateMinutes > 0 {
@@ -138,7 +145,8 @@ func (s store) escalate(ctx context.Context, r *rules, now time.Time, place func
 		}
 	}
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT "+alertState+` FROM alerts a WHERE resolved_at IS NULL AND state = 'open' AND NOT escalated AND parent_id IS NULL AND opened_at <= $1
+		rows, err := tx.Query(ctx, "SELECT "+alertState+
+			` FROM alerts a WHERE resolved_at IS NULL AND state = 'open' AND NOT escalated AND parent_id IS NULL AND opened_at <= $1
 			ORDER BY id LIMIT 500 FOR NO KEY UPDATE SKIP LOCKED`, now.Add(-least))
 		if err != nil {
 			return err
@@ -185,7 +193,8 @@ func (s store) escalate(ctx context.Context, r *rules, now time.Time, place func
 func standing(ctx context.Context, tx pgx.Tx, a *alert) (*health.Place, string, error) {
 	p := &health.Place{}
 	var name string
-	err := tx.QueryRow(ctx, `SELECT s.id::text, s.organisation_id::text, coalesce(d.name, s.name) FROM sites s LEFT JOIN devices d ON d.id = $2 WHERE s.id = $1`,
+	err := tx.QueryRow(ctx, `SELECT s.id::text, s.organisation_id::text, coalesce(d.name, s.name) FROM sites s LEFT JOIN devices d
+		ON d.id = $2 WHERE s.id = $1`,
 		a.site, orNil(a.device)).Scan(&p.Site, &p.Organisation, &name)
 	return p, name, err
 }
@@ -195,7 +204,8 @@ const suspected = 200
 
 // current returns the current alerts of devices, whose suspects are worked out anew.
 func (s store) current(ctx context.Context) ([]uuid.UUID, error) {
-	rows, err := s.pool.Query(ctx, "SELECT id FROM alerts WHERE resolved_at IS NULL AND device_id IS NOT NULL AND parent_id IS NULL ORDER BY opened_at DESC LIMIT $1", suspected)
+	rows, err := s.pool.Query(ctx, "SELECT id FROM alerts WHERE resolved_at IS NULL AND device_id IS NOT NULL AND parent_id IS NULL "+
+		"ORDER BY opened_at DESC LIMIT $1", suspected)
 	if err != nil {
 		return nil, err
 	}
@@ -213,10 +223,12 @@ func (s store) setSince(ctx context.Context, o opened, since time.Time) (changed
 		if _, err := tx.Exec(ctx, "SELECT FROM devices WHERE id = $1 FOR NO KEY UPDATE", o.device); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, "UPDATE findings SET since = $4 WHERE device_id = $1 AND check_name = $2 AND subject = $3 AND since > $4", o.device, o.check, o.subject, since); err != nil {
+		if _, err := tx.Exec(ctx, "UPDATE findings SET since = $4 WHERE device_id = $1 AND check_name = $2 AND subject = $3 AND since > $4",
+			o.device, o.check, o.subject, since); err != nil {
 			return err
 		}
-		tag, err := tx.Exec(ctx, "UPDATE alerts SET since = $4 WHERE device_id = $1 AND check_name = $2 AND subject = $3 AND since > $4 AND resolved_at IS NULL", o.device, o.check, o.subject, since)
+		tag, err := tx.Exec(ctx, "UPDATE alerts SET since = $4 WHERE device_id = $1 AND check_name = $2 AND subject = $3 AND since > $4 "+
+			"AND resolved_at IS NULL", o.device, o.check, o.subject, since)
 		changed = tag.RowsAffected() > 0
 		return err
 	})
@@ -226,7 +238,9 @@ func (s store) setSince(ctx context.Context, o opened, since time.Time) (changed
 // recall stores an episode of the past as a resolved alert.
 func recall(ctx context.Context, tx pgx.Tx, id uuid.UUID, check string, e health.Episode) error {
 	_, subject, _ := strings.Cut(e.Reading, " ")
-	_, err := tx.Exec(ctx, `INSERT INTO alerts (device_id, site_id, check_name, subject, level, message, state, since, opened_at, resolved_at)
-		SELECT id, site_id, $2, $3, $4, $5, 'resolved', $6, $6, $7 FROM devices WHERE id = $1`, id, check, subject, e.Level, health.Past(check, subject, e), e.From, e.To)
+	_, err := tx.Exec(ctx, `INSERT INTO alerts (device_id, site_id, check_name, subject, level, message, state, since, opened_at,
+		resolved_at)
+		SELECT id, site_id, $2, $3, $4, $5, 'resolved', $6, $6, $7 FROM devices WHERE id = $1`,
+		id, check, subject, e.Level, health.Past(check, subject, e), e.From, e.To)
 	return err
 }

@@ -234,7 +234,8 @@ func (h *Service) TryPolicy(c *gin.Context) {
 	}
 	for _, d := range devices {
 		whole, gap := &series.Table{}, time.Duration(0)
-		if err := h.history.Past(ctx, d.ID, out.From, to, want, func(t *series.Table, g time.Duration) { whole.Merge(t); gap = max(gap, g) }); err != nil {
+		if err := h.history.Past(ctx, d.ID, out.From, to, want,
+			func(t *series.Table, g time.Duration) { whole.Merge(t); gap = max(gap, g) }); err != nil {
 			front.Fail(c, err)
 			return
 		}
@@ -248,7 +249,8 @@ func (h *Service) TryPolicy(c *gin.Context) {
 		}
 		for _, e := range found {
 			if out.Alerts++; len(out.Items) < trialEpisodes {
-				out.Items = append(out.Items, api.TrialEpisode{DeviceID: d.ID, Device: d.Name, Reading: e.Reading, Level: e.Level, From: e.From, To: e.To})
+				out.Items = append(out.Items, api.TrialEpisode{DeviceID: d.ID, Device: d.Name, Reading: e.Reading, Level: e.Level,
+					From: e.From, To: e.To})
 			}
 		}
 	}

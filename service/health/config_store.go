@@ -58,10 +58,12 @@ func (s store) agentVersions(ctx context.Context) ([]string, error) {
 	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 
-var policyColumns = "y.id, y.name, y.scope_kind, y.scope_id, " + fleet.ScopeName("y.scope_kind", "y.scope_id") + ", y.settings, y.responses, y.agent, y.changed_at, y.changed_by"
+var policyColumns = "y.id, y.name, y.scope_kind, y.scope_id, " + fleet.ScopeName("y.scope_kind", "y.scope_id") +
+	", y.settings, y.responses, y.agent, y.changed_at, y.changed_by"
 
 func scanPolicy(row pgx.CollectableRow) (y api.Policy, err error) {
-	return y, row.Scan(&y.ID, &y.Name, &y.Scope.Kind, &y.Scope.ID, &y.ScopeName, &y.Settings, &y.Responses, &y.Agent, &y.ChangedAt, &y.ChangedBy)
+	return y, row.Scan(&y.ID, &y.Name, &y.Scope.Kind, &y.Scope.ID, &y.ScopeName, &y.Settings, &y.Responses, &y.Agent, &y.ChangedAt,
+		&y.ChangedBy)
 }
 
 func (s store) policies(ctx context.Context, after string, limit int) ([]api.Policy, error) {
@@ -78,7 +80,8 @@ func (s store) policies(ctx context.Context, after string, limit int) ([]api.Pol
 
 // scopeOf reads what a row of one of this column's tables is set for.
 func (s store) scopeOf(ctx context.Context, table string, id uuid.UUID) (scope health.Scope, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT scope_kind, scope_id FROM "+pgx.Identifier{table}.Sanitize()+" WHERE id = $1", id).Scan(&scope.Kind, &scope.ID)
+	err = s.pool.QueryRow(ctx, "SELECT scope_kind, scope_id FROM "+pgx.Identifier{table}.Sanitize()+" WHERE id = $1", id).Scan(&scope.Kind,
+		&scope.ID)
 	return scope, err
 }
 
@@ -95,10 +98,12 @@ func (s store) setPolicy(ctx context.Context, id *uuid.UUID, in api.NewPolicy, b
 	if in.Agent != nil {
 		agent = *in.Agent
 	}
-	query := `WITH y AS (INSERT INTO policies (name, scope_kind, scope_id, settings, changed_at, changed_by, responses, agent) VALUES ($1, $2, $3, $4, now(), $5, $6, $7) RETURNING *) SELECT ` + policyColumns + " FROM y"
+	query := `WITH y AS (INSERT INTO policies (name, scope_kind, scope_id, settings, changed_at, changed_by, responses, agent)
+		VALUES ($1, $2, $3, $4, now(), $5, $6, $7) RETURNING *) SELECT ` + policyColumns + " FROM y"
 	args := []any{in.Name, in.Scope.Kind, in.Scope.ID, settings, by, responses, agent}
 	if id != nil {
-		query = `WITH y AS (UPDATE policies SET name = $1, scope_kind = $2, scope_id = $3, settings = $4, changed_at = now(), changed_by = $5, responses = $6, agent = $7 WHERE id = $8 RETURNING *) SELECT ` + policyColumns + " FROM y"
+		query = `WITH y AS (UPDATE policies SET name = $1, scope_kind = $2, scope_id = $3, settings = $4, changed_at = now(), changed_by =
+			$5, responses = $6, agent = $7 WHERE id = $8 RETURNING *) SELECT ` + policyColumns + " FROM y"
 		args = append(args, *id)
 	}
 	rows, err := s.pool.Query(ctx, query, args...)
@@ -108,14 +113,16 @@ func (s store) setPolicy(ctx context.Context, id *uuid.UUID, in api.NewPolicy, b
 	return pgx.CollectExactlyOneRow(rows, scanPolicy)
 }
 
-var windowColumns = "w.id, w.name, w.scope_kind, w.scope_id, " + fleet.ScopeName("w.scope_kind", "w.scope_id") + ", w.span, w.changed_at, w.changed_by"
+var windowColumns = "w.id, w.name, w.scope_kind, w.scope_id, " + fleet.ScopeName("w.scope_kind", "w.scope_id") +
+	", w.span, w.changed_at, w.changed_by"
 
 func scanWindow(row pgx.CollectableRow) (w api.Window, err error) {
 	return w, row.Scan(&w.ID, &w.Name, &w.Scope.Kind, &w.Scope.ID, &w.ScopeName, &w.Span, &w.ChangedAt, &w.ChangedBy)
 }
 
 func (s store) windows(ctx context.Context, after string, limit int) ([]api.Window, error) {
-	rows, err := s.pool.Query(ctx, "SELECT "+windowColumns+" FROM maintenance_windows w WHERE w.name > $1 ORDER BY w.name LIMIT $2", after, limit)
+	rows, err := s.pool.Query(ctx, "SELECT "+windowColumns+" FROM maintenance_windows w WHERE w.name > $1 ORDER BY w.name LIMIT $2", after,
+		limit)
 	if err != nil {
 		return nil, err
 	}
@@ -127,10 +134,12 @@ func (s store) setWindow(ctx context.Context, id *uuid.UUID, in api.NewWindow, b
 	if err != nil {
 		return w, err
 	}
-	query := `WITH w AS (INSERT INTO maintenance_windows (name, scope_kind, scope_id, span, changed_at, changed_by) VALUES ($1, $2, $3, $4, now(), $5) RETURNING *) SELECT ` + windowColumns + " FROM w"
+	query := `WITH w AS (INSERT INTO maintenance_windows (name, scope_kind, scope_id, span, changed_at, changed_by)
+		VALUES ($1, $2, $3, $4, now(), $5) RETURNING *) SELECT ` + windowColumns + " FROM w"
 	args := []any{in.Name, in.Scope.Kind, in.Scope.ID, span, by}
 	if id != nil {
-		query = `WITH w AS (UPDATE maintenance_windows SET name = $1, scope_kind = $2, scope_id = $3, span = $4, changed_at = now(), changed_by = $5 WHERE id = $6 RETURNING *) SELECT ` + windowColumns + " FROM w"
+		query = `WITH w AS (UPDATE maintenance_windows SET name = $1, scope_kind = $2, scope_id = $3, span = $4, changed_at = now(),
+			changed_by = $5 WHERE id = $6 RETURNING *) SELECT ` + windowColumns + " FROM w"
 		args = append(args, *id)
 	}
 	rows, err := s.pool.Query(ctx, query, args...)
@@ -156,7 +165,8 @@ func (s store) channels(ctx context.Context, after string, limit int) ([]api.Cha
 
 func (s store) channel(ctx context.Context, id uuid.UUID) (x channel, err error) {
 	var sealed []byte
-	err = s.pool.QueryRow(ctx, "SELECT id, name, kind, target, sealed FROM channels WHERE id = $1", id).Scan(&x.id, &x.name, &x.kind, &x.target, &sealed)
+	err = s.pool.QueryRow(ctx, "SELECT id, name, kind, target, sealed FROM channels WHERE id = $1", id).Scan(&x.id, &x.name, &x.kind,
+		&x.target, &sealed)
 	s.open(&x, sealed)
 	return x, err
 }
@@ -173,20 +183,24 @@ func (s store) open(x *channel, sealed []byte) {
 
 // reseal seals anew the secrets of webhooks that were sealed under an older key, or not at all.
 func (s store) reseal(ctx context.Context) (int, error) {
-	old, err := db.Rewrite(ctx, s.pool, "SELECT id::text, secret FROM channels WHERE secret IS NOT NULL AND id::text > $1 ORDER BY id::text LIMIT $2", "UPDATE channels SET sealed = $2, secret = NULL WHERE id = $1::uuid",
+	old, err := db.Rewrite(ctx, s.pool, "SELECT id::text, secret FROM channels WHERE secret IS NOT NULL AND id::text > $1 ORDER BY "+
+		"id::text LIMIT $2", "UPDATE channels SET sealed = $2, secret = NULL WHERE id = $1::uuid",
 		func(id string, plain []byte) ([]byte, bool, error) {
 			return s.ring.Seal(string(plain), signs(id)), true, nil
 		})
 	if err != nil {
 		return old, err
 	}
-	n, err := db.Rewrite(ctx, s.pool, "SELECT id::text, sealed FROM channels WHERE sealed IS NOT NULL AND id::text > $1 ORDER BY id::text LIMIT $2", "UPDATE channels SET sealed = $2 WHERE id = $1::uuid",
+	n, err := db.Rewrite(ctx, s.pool, "SELECT id::text, sealed FROM channels WHERE sealed IS NOT NULL AND id::text > $1 ORDER BY "+
+		"id::text LIMIT $2", "UPDATE channels SET sealed = $2 WHERE id = $1::uuid",
 		func(id string, sealed []byte) ([]byte, bool, error) { return s.ring.Again(sealed, signs(id)) })
 	return old + n, err
 }
 
 func (s store) addChannel(ctx context.Context, x api.Channel, secret []byte, by string) (api.Channel, error) {
-	rows, err := s.pool.Query(ctx, "INSERT INTO channels (id, name, kind, target, sealed, changed_at, changed_by) VALUES ($6, $1, $2, $3, $4, now(), $5) RETURNING "+channelColumns, x.Name, x.Kind, x.Target, s.ring.Seal(string(secret), signs(x.ID.String())), by, x.ID)
+	rows, err := s.pool.Query(ctx, "INSERT INTO channels (id, name, kind, target, sealed, changed_at, changed_by) VALUES ($6, $1, $2, "+
+		"$3, $4, now(), $5) RETURNING "+channelColumns, x.Name, x.Kind, x.Target, s.ring.Seal(string(secret), signs(x.ID.String())), by,
+		x.ID)
 	if err != nil {
 		return x, err
 	}
@@ -194,7 +208,8 @@ func (s store) addChannel(ctx context.Context, x api.Channel, secret []byte, by 
 }
 
 func (s store) setChannel(ctx context.Context, x api.Channel, by string) (api.Channel, error) {
-	rows, err := s.pool.Query(ctx, "UPDATE channels SET name = $2, kind = $3, target = $4, changed_at = now(), changed_by = $5 WHERE id = $1 RETURNING "+channelColumns, x.ID, x.Name, x.Kind, x.Target, by)
+	rows, err := s.pool.Query(ctx, "UPDATE channels SET name = $2, kind = $3, target = $4, changed_at = now(), changed_by = $5 WHERE id "+
+		"= $1 RETURNING "+channelColumns, x.ID, x.Name, x.Kind, x.Target, by)
 	if err != nil {
 		return x, err
 	}
@@ -217,10 +232,12 @@ func (s store) rules(ctx context.Context, after string, limit int) ([]api.Rule, 
 }
 
 func (s store) setRule(ctx context.Context, id *uuid.UUID, name string, spec []byte, by string) (x api.Rule, err error) {
-	query := `WITH r AS (INSERT INTO rules (name, spec, changed_at, changed_by) VALUES ($1, $2, now(), $3) RETURNING *) SELECT ` + ruleColumns + " FROM r"
+	query := `WITH r AS (INSERT INTO rules (name, spec, changed_at, changed_by) VALUES ($1, $2, now(), $3) RETURNING *) SELECT ` +
+		ruleColumns + " FROM r"
 	args := []any{name, spec, by}
 	if id != nil {
-		query = `WITH r AS (UPDATE rules SET name = $1, spec = $2, changed_at = now(), changed_by = $3 WHERE id = $4 RETURNING *) SELECT ` + ruleColumns + " FROM r"
+		query = `WITH r AS (UPDATE rules SET name = $1, spec = $2, changed_at = now(), changed_by = $3 WHERE id = $4 RETURNING *) SELECT ` +
+			ruleColumns + " FROM r"
 		args = append(args, *id)
 	}
 	rows, err := s.pool.Query(ctx, query, args...)

@@ -83,7 +83,8 @@ func (h *Service) send(ctx context.Context, d delivery) (string, error) {
 	if d.channel.kind == "webhook" {
 		var events []post.Event
 		for _, e := range d.events {
-			events = append(events, post.Event{SpecVersion: "1.0", ID: e.ID.String(), Source: h.url, Type: "moorwatch.alert." + string(e.Kind),
+			events = append(events, post.Event{SpecVersion: "1.0", ID: e.ID.String(), Source: h.url, Type: "moorwatch.alert." +
+				string(e.Kind),
 				Subject: orElse(e.Device, e.Site), Time: e.At, ContentType: "application/json", Data: e})
 		}
 		return h.post.Send(ctx, d.channel.target, d.channel.secret, d.channel.id.String(), events)
@@ -145,7 +146,8 @@ func (h *Service) text(events []Told) string {
 		default:
 			fmt.Fprintf(&b, "%s\n", e.Message)
 		}
-		fmt.Fprintf(&b, "\nWhere      %s\nLevel      %s\nSince      %s\nNext step  %s\n", place, e.Level, e.Since.UTC().Format("2 January 2006 15:04 MST"), health.NextStep(e.Check))
+		fmt.Fprintf(&b, "\nWhere      %s\nLevel      %s\nSince      %s\nNext step  %s\n", place, e.Level,
+			e.Since.UTC().Format("2 January 2006 15:04 MST"), health.NextStep(e.Check))
 		if h.url != "" {
 			fmt.Fprintf(&b, "\n%s/alerts/%s\n", h.url, e.Alert)
 		}

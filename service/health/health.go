@@ -43,7 +43,8 @@ type Fleet interface {
 type History interface {
 	// Past calls each with a stretch of a device's readings, oldest first, and the longest time
 	// between two rows that is no gap.
-	Past(ctx context.Context, device uuid.UUID, from, to time.Time, want func(column string) bool, each func(t *series.Table, gap time.Duration)) error
+	Past(ctx context.Context, device uuid.UUID, from, to time.Time, want func(column string) bool,
+		each func(t *series.Table, gap time.Duration)) error
 }
 
 // Times of the reviewer: how long changes gather, how many devices are judged in one transaction,

@@ -105,8 +105,9 @@ func (h *Service) TestChannel(c *gin.Context, id api.ID) {
 		return
 	}
 	now := time.Now()
-	answer, err := h.send(ctx, delivery{id: uuid.New(), channel: x, events: []Told{{ID: uuid.New(), Kind: "test", At: now, Level: health.Notice, Site: "Moorwatch",
-		Message: "This is a test of the channel " + x.name + ".", Since: now}}})
+	answer, err := h.send(ctx, delivery{id: uuid.New(), channel: x,
+		events: []Told{{ID: uuid.New(), Kind: "test", At: now, Level: health.Notice, Site: "Moorwatch",
+			Message: "This is a test of the channel " + x.name + ".", Since: now}}})
 	out := api.ChannelTest{Sent: err == nil, Detail: answer}
 	if err != nil {
 		out.Detail = device.CleanText(err.Error())

@@ -70,15 +70,17 @@ func (h *Service) beginning(ctx context.Context, o opened) error {
 	name := device.JoinReading(reading, o.subject)
 	now := time.Now()
 	past, gap := &series.Table{}, time.Duration(0)
-	err = h.history.Past(ctx, o.device, now.Add(-backdateOver), now, func(column string) bool { return column == name }, func(t *series.Table, g time.Duration) {
-		past.Merge(t)
-		gap = max(gap, g)
-	})
+	err = h.history.Past(ctx, o.device, now.Add(-backdateOver), now, func(column string) bool { return column == name },
+		func(t *series.Table, g time.Duration) {
+			past.Merge(t)
+			gap = max(gap, g)
+		})
 	if err != nil {
 		return err
 	}
 	past.Sort()
-	episodes := slices.DeleteFunc(health.Replay(setting, past, gap), func(e health.Episode) bool { return e.Reading != name }) // other sensors may come with it
+	// other sensors may come with it
+	episodes := slices.DeleteFunc(health.Replay(setting, past, gap), func(e health.Episode) bool { return e.Reading != name })
 	if len(episodes) == 0 || now.Sub(episodes[len(episodes)-1].To) > gap {
 		return nil
 	}
@@ -101,7 +103,8 @@ func (h *Service) Recall(ctx context.Context, id uuid.UUID, past *series.Table, 
 	}
 	return pgx.BeginFunc(ctx, h.store.pool, func(tx pgx.Tx) error {
 		for _, s := range h.rules.set(&p).set.Settings() {
-			ended := slices.DeleteFunc(health.Replay(s.Setting, past, recallGap), func(e health.Episode) bool { return end.Sub(e.To) <= recallGap })
+			ended := slices.DeleteFunc(health.Replay(s.Setting, past, recallGap),
+				func(e health.Episode) bool { return end.Sub(e.To) <= recallGap })
 			for _, e := range ended {
 				if err := recall(ctx, tx, id, s.Check, e); err != nil {
 					return err

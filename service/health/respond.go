@@ -87,7 +87,8 @@ func (r *review) respond(j *judged, set *health.Set, f *health.Finding, muted ti
 	if !ok {
 		return time.Time{}
 	}
-	x := &responding{Progress: response.Begin(found.Response, begun, r.now), id: uuid.New(), device: j.device, check: f.Check, subject: f.Subject, policy: found.Source, began: r.now, isNew: true, touched: true}
+	x := &responding{Progress: response.Begin(found.Response, begun, r.now), id: uuid.New(), device: j.device, check: f.Check,
+		subject: f.Subject, policy: found.Source, began: r.now, isNew: true, touched: true}
 	r.end(x)
 	j.responses = append([]*responding{x}, j.responses...)
 	if !x.ended.IsZero() {
@@ -247,11 +248,12 @@ func (h *Service) ListResponses(c *gin.Context, in api.ListResponsesParams) {
 		front.Fail(c, err)
 		return
 	}
-	front.List(c, in.Cursor, in.Limit, moment{At: time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC), ID: uuid.Max}, func(ctx context.Context, before moment, limit int) ([]api.ResponseRun, error) {
-		return h.store.responses(ctx, view, in.Device, in.Policy, in.Open != nil && *in.Open, before, limit)
-	}, func(r api.ResponseRun) moment { return moment{r.BeganAt, r.ID} }, func(items []api.ResponseRun, next *string) any {
-		return api.ResponseRunPage{Items: items, Next: next}
-	})
+	front.List(c, in.Cursor, in.Limit, moment{At: time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC), ID: uuid.Max},
+		func(ctx context.Context, before moment, limit int) ([]api.ResponseRun, error) {
+			return h.store.responses(ctx, view, in.Device, in.Policy, in.Open != nil && *in.Open, before, limit)
+		}, func(r api.ResponseRun) moment { return moment{r.BeganAt, r.ID} }, func(items []api.ResponseRun, next *string) any {
+			return api.ResponseRunPage{Items: items, Next: next}
+		})
 }
 
 // mayRespond refuses responses that the caller may not have done, or that no job could do.

@@ -33,7 +33,9 @@ func scanResponse(row pgx.CollectableRow) (*responding, error) {
 
 // loadResponses reads the responses of devices that are under way, and those that were of late.
 func loadResponses(ctx context.Context, tx pgx.Tx, ids []uuid.UUID, all map[uuid.UUID]*judged) error {
-	rows, err := tx.Query(ctx, "SELECT "+responseState+" FROM responses x WHERE x.device_id = ANY($1) AND (x.ended_at IS NULL OR x.began_at > $2) ORDER BY x.began_at DESC FOR NO KEY UPDATE", ids, time.Now().Add(-remembered))
+	rows, err := tx.Query(ctx, "SELECT "+responseState+
+		" FROM responses x WHERE x.device_id = ANY($1) AND (x.ended_at IS NULL OR x.began_at > $2) ORDER BY x.began_at DESC FOR NO "+
+		"KEY UPDATE", ids, time.Now().Add(-remembered))
 	if err != nil {
 		return err
 	}
@@ -52,10 +54,14 @@ func putResponses(ctx context.Context, tx pgx.Tx, all map[uuid.UUID]*judged, now
 		for _, x := range j.responses {
 			switch {
 			case x.isNew:
-				batch.Queue(`INSERT INTO responses (id, device_id, check_name, subject, policy_id, policy_name, name, progress, state, due, began_at, ended_at)
-					VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`, x.id, x.device, x.check, x.subject, x.policy.Policy, x.policy.Name, x.Response.Name, x.Progress, x.State, orNull(x.Due()), x.began, orNull(x.ended))
+				batch.Queue(`INSERT INTO responses (id, device_id, check_name, subject, policy_id, policy_name, name, progress, state, due,
+					began_at, ended_at)
+					VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
+					x.id, x.device, x.check, x.subject, x.policy.Policy, x.policy.Name, x.Response.Name, x.Progress, x.State,
+					orNull(x.Due()), x.began, orNull(x.ended))
 			case x.touched:
-				batch.Queue("UPDATE responses SET progress = $2, state = $3, due = $4, ended_at = $5 WHERE id = $1", x.id, x.Progress, x.State, orNull(x.Due()), orNull(x.ended))
+				batch.Queue("UPDATE responses SET progress = $2, state = $3, due = $4, ended_at = $5 WHERE id = $1", x.id, x.Progress,
+					x.State, orNull(x.Due()), orNull(x.ended))
 			}
 		}
 	}
@@ -67,7 +73,8 @@ func putResponses(ctx context.Context, tx pgx.Tx, all map[uuid.UUID]*judged, now
 
 // dueResponses reads responses whose step is to be done.
 func (s store) dueResponses(ctx context.Context, limit int) ([]*responding, error) {
-	rows, err := s.pool.Query(ctx, "SELECT "+responseState+" FROM responses x WHERE x.ended_at IS NULL AND x.state = 'due' ORDER BY x.began_at LIMIT $1", limit)
+	rows, err := s.pool.Query(ctx, "SELECT "+responseState+
+		" FROM responses x WHERE x.ended_at IS NULL AND x.state = 'due' ORDER BY x.began_at LIMIT $1", limit)
 	if err != nil {
 		return nil, err
 	}
@@ -76,7 +83,8 @@ func (s store) dueResponses(ctx context.Context, limit int) ([]*responding, erro
 
 // moveResponse notes that the step of a response that was due is done now.
 func (s store) moveResponse(ctx context.Context, x *responding) error {
-	_, err := s.pool.Exec(ctx, "UPDATE responses SET progress = $2, state = $3, due = $4, job_id = coalesce($5, job_id) WHERE id = $1 AND state = 'due' AND ended_at IS NULL", x.id, x.Progress, x.State, orNull(x.Due()), orNil(x.job))
+	_, err := s.pool.Exec(ctx, "UPDATE responses SET progress = $2, state = $3, due = $4, job_id = coalesce($5, job_id) WHERE id = $1 "+
+		"AND state = 'due' AND ended_at IS NULL", x.id, x.Progress, x.State, orNull(x.Due()), orNil(x.job))
 	return err
 }
 
@@ -102,7 +110,8 @@ func (s store) doingResponses(ctx context.Context) ([]uuid.UUID, error) {
 // response waits for it.
 func (s store) didResponse(ctx context.Context, job uuid.UUID, succeeded bool, reason string, now time.Time) (device uuid.UUID, err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT "+responseState+" FROM responses x WHERE x.ended_at IS NULL AND x.job_id = $1 AND x.state IN ('doing', 'due') FOR NO KEY UPDATE", job)
+		rows, err := tx.Query(ctx, "SELECT "+responseState+
+			" FROM responses x WHERE x.ended_at IS NULL AND x.job_id = $1 AND x.state IN ('doing', 'due') FOR NO KEY UPDATE", job)
 		if err != nil {
 			return err
 		}
@@ -110,7 +119,8 @@ func (s store) didResponse(ctx context.Context, job uuid.UUID, succeeded bool, r
 		for _, x := range found {
 			x.State = response.Doing // the job may be over before it is noted that it was begun
 			x.Did(succeeded, reason, now)
-			if _, err := tx.Exec(ctx, "UPDATE responses SET progress = $2, state = $3, due = $4 WHERE id = $1", x.id, x.Progress, x.State, orNull(x.Due())); err != nil {
+			if _, err := tx.Exec(ctx, "UPDATE responses SET progress = $2, state = $3, due = $4 WHERE id = $1", x.id, x.Progress, x.State,
+				orNull(x.Due())); err != nil {
 				return err
 			}
 			device = x.device
@@ -137,9 +147,13 @@ func scanResponseRun(row pgx.CollectableRow) (r api.ResponseRun, err error) {
 const responseRun = "x.id, x.device_id, d.name, x.check_name, x.subject, x.policy_name, x.progress, x.job_id, x.began_at, x.ended_at"
 
 // responses lists responses before a moment, the latest first, at the devices of a view.
-func (s store) responses(ctx context.Context, view []uuid.UUID, device, policy *uuid.UUID, open bool, before moment, limit int) ([]api.ResponseRun, error) {
-	rows, err := s.pool.Query(ctx, "SELECT "+responseRun+` FROM responses x JOIN devices d ON d.id = x.device_id WHERE (x.began_at, x.id) < ($1, $2) AND ($3::uuid[] IS NULL OR x.device_id = ANY($3))
-		AND ($4::uuid IS NULL OR x.device_id = $4) AND ($5::text IS NULL OR x.policy_id = $5) AND (NOT $6 OR x.ended_at IS NULL) ORDER BY x.began_at DESC, x.id DESC LIMIT $7`,
+func (s store) responses(ctx context.Context, view []uuid.UUID, device, policy *uuid.UUID, open bool, before moment,
+	limit int) ([]api.ResponseRun, error) {
+	rows, err := s.pool.Query(ctx, "SELECT "+responseRun+
+		` FROM responses x JOIN devices d ON d.id = x.device_id WHERE (x.began_at, x.id) < ($1,
+			$2) AND ($3::uuid[] IS NULL OR x.device_id = ANY($3))
+		AND ($4::uuid IS NULL OR x.device_id = $4) AND ($5::text IS NULL OR x.policy_id = $5) AND (NOT $6 OR x.ended_at IS NULL)
+		ORDER BY x.began_at DESC, x.id DESC LIMIT $7`,
 		before.At, before.ID, view, device, textOf(policy), open, limit)
 	if err != nil {
 		return nil, err
@@ -175,8 +189,10 @@ func withResponses(ctx context.Context, q querier, alerts []api.Alert) error {
 	if len(ids) == 0 {
 		return nil
 	}
-	rows, err := q.Query(ctx, "SELECT DISTINCT ON (x.device_id, x.check_name, x.subject) "+responseRun+` FROM responses x JOIN devices d ON d.id = x.device_id
-		WHERE x.device_id = ANY($1) AND x.began_at > $2 ORDER BY x.device_id, x.check_name, x.subject, x.began_at DESC`, ids, time.Now().Add(-remembered))
+	rows, err := q.Query(ctx, "SELECT DISTINCT ON (x.device_id, x.check_name, x.subject) "+responseRun+
+		` FROM responses x JOIN devices d ON d.id = x.device_id
+		WHERE x.device_id = ANY($1) AND x.began_at > $2 ORDER BY x.device_id, x.check_name, x.subject, x.began_at DESC`,
+		ids, time.Now().Add(-remembered))
 	if err != nil {
 		return err
 	}
@@ -203,7 +219,9 @@ func (s store) outcomesOf(ctx context.Context, policies []api.Policy) error {
 	for i, y := range policies {
 		ids[i] = y.ID.String()
 	}
-	rows, err := s.pool.Query(ctx, `SELECT policy_id, name, count(*) FILTER (WHERE state = 'healed')::int, count(*) FILTER (WHERE state = 'gave up')::int, count(*) FILTER (WHERE state = 'held')::int, count(*) FILTER (WHERE ended_at IS NULL)::int
+	rows, err := s.pool.Query(ctx, `SELECT policy_id, name, count(*) FILTER (WHERE state = 'healed')::int,
+		count(*) FILTER (WHERE state = 'gave up')::int, count(*) FILTER (WHERE state = 'held')::int, count(*) FILTER (WHERE ended_at IS
+		NULL)::int
 		FROM responses WHERE policy_id = ANY($1) AND began_at > now() - interval '90 days' GROUP BY 1, 2 ORDER BY 1, 2`, ids)
 	if err != nil {
 		return err
@@ -211,7 +229,8 @@ func (s store) outcomesOf(ctx context.Context, policies []api.Policy) error {
 	var id string
 	var o api.ResponseOutcome
 	all := map[string][]api.ResponseOutcome{}
-	_, err = pgx.ForEachRow(rows, []any{&id, &o.Name, &o.Healed, &o.GaveUp, &o.Held, &o.UnderWay}, func() error { all[id] = append(all[id], o); return nil })
+	_, err = pgx.ForEachRow(rows, []any{&id, &o.Name, &o.Healed, &o.GaveUp, &o.Held, &o.UnderWay},
+		func() error { all[id] = append(all[id], o); return nil })
 	for i := range policies {
 		if list := all[policies[i].ID.String()]; list != nil {
 			policies[i].Outcomes = &list

@@ -173,7 +173,8 @@ func (r *review) sites(sites map[uuid.UUID]*site) {
 		switch a := s.alert; {
 		case a == nil && silent:
 			a = &alert{id: uuid.New(), site: s.id, name: s.name, isNew: true, place: s.place()}
-			a.Alert = health.Alert{Check: health.CheckSilent, Level: health.Critical, State: health.Open, Since: since, OpenedAt: r.now, Message: health.SiteMessage(s.presences)}
+			a.Alert = health.Alert{Check: health.CheckSilent, Level: health.Critical, State: health.Open, Since: since, OpenedAt: r.now,
+				Message: health.SiteMessage(s.presences)}
 			a.muted = r.rules.mutedUntil(a.place, "", r.now)
 			s.alert = a
 			r.note(a, health.Opened)

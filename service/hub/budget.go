@@ -99,7 +99,8 @@ type budget struct {
 }
 
 func newBudgets(r rates, cut func(uuid.UUID), exceeded func(uuid.UUID, string)) *budgets {
-	return &budgets{rates: r, large: make(chan struct{}, mostLarge), work: make(chan struct{}, mostWork), heavy: make(chan struct{}, 1), cut: cut, exceeded: exceeded, of: map[uuid.UUID]*budget{}}
+	return &budgets{rates: r, large: make(chan struct{}, mostLarge), work: make(chan struct{}, mostWork), heavy: make(chan struct{}, 1),
+		cut: cut, exceeded: exceeded, of: map[uuid.UUID]*budget{}}
 }
 
 func (b *budgets) enter(device uuid.UUID) *budget {
@@ -116,7 +117,8 @@ func (b *budgets) enter(device uuid.UUID) *budget {
 	own := b.of[device]
 	if own == nil {
 		limiter := func(of bucket) *rate.Limiter { return rate.NewLimiter(of.flow, of.holds) }
-		own = &budget{device: device, all: b, calls: make(chan struct{}, mostCalls), bodies: make(chan struct{}, mostBodies), large: make(chan struct{}, 1), empty: map[*rate.Limiter]time.Time{},
+		own = &budget{device: device, all: b, calls: make(chan struct{}, mostCalls), bodies: make(chan struct{}, mostBodies),
+			large: make(chan struct{}, 1), empty: map[*rate.Limiter]time.Time{},
 			perCall: limiter(b.rates.calls), perByte: limiter(b.rates.bytes), perRow: limiter(b.rates.rows),
 			perPace: limiter(b.rates.pace), perItem: limiter(b.rates.items), perLink: limiter(b.rates.links)}
 		b.of[device] = own
@@ -188,10 +190,12 @@ func (b *budgets) admit(device uuid.UUID) error {
 	own.mu.Unlock()
 	switch now := time.Now(); {
 	case now.Before(apart):
-		return &link.Refusal{Status: http.StatusTooManyRequests, Reason: "this device sent more than a device may, and is kept out for some minutes"}
+		return &link.Refusal{Status: http.StatusTooManyRequests,
+			Reason: "this device sent more than a device may, and is kept out for some minutes"}
 	case !own.perLink.AllowN(now, 1):
 		b.exceeded(device, "connections")
-		return &link.Refusal{Status: http.StatusTooManyRequests, Reason: "this device connects too often; it is let in again in some seconds"}
+		return &link.Refusal{Status: http.StatusTooManyRequests,
+			Reason: "this device connects too often; it is let in again in some seconds"}
 	}
 	return nil
 }

@@ -14,7 +14,8 @@ import (
 )
 
 // few are rates that a test can go beyond at once. Nothing flows, so that what it sees does not depend on the time.
-var few = rates{calls: bucket{5, 0}, bytes: bucket{1000, 0}, rows: bucket{20, 0}, pace: bucket{20, 0}, items: bucket{30, 0}, links: bucket{3, 0}, patience: 0, apart: time.Hour}
+var few = rates{calls: bucket{5, 0}, bytes: bucket{1000, 0}, rows: bucket{20, 0}, pace: bucket{20, 0}, items: bucket{30, 0},
+	links: bucket{3, 0}, patience: 0, apart: time.Hour}
 
 // told is what budgets say of devices.
 type told struct {

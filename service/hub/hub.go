@@ -230,7 +230,8 @@ func (h *Hub) claim(ctx context.Context, device uuid.UUID, address string) (*ent
 		cancel()
 		if err == nil {
 			h.registry.Conflict(ctx, device, address)
-			return nil, &link.Refusal{Status: http.StatusConflict, Reason: "another computer is connected with this device's identity: if this one is a copy, enrol it anew"}
+			return nil, &link.Refusal{Status: http.StatusConflict,
+				Reason: "another computer is connected with this device's identity: if this one is a copy, enrol it anew"}
 		}
 		l.Close() // half open: its network went away without a word
 		if err := h.awaitRelease(ctx, device, old); err != nil {
@@ -304,7 +305,8 @@ func URL(device uuid.UUID, path string, query url.Values) string {
 
 // Call makes a request of a device. Closing the answer's body, or ending ctx, ends the work at the
 // device.
-func (h *Hub) Call(ctx context.Context, method string, device uuid.UUID, path string, query url.Values, body io.Reader) (*http.Response, error) {
+func (h *Hub) Call(ctx context.Context, method string, device uuid.UUID, path string, query url.Values, body io.Reader) (*http.Response,
+	error) {
 	r, err := http.NewRequestWithContext(ctx, method, URL(device, path, query), body)
 	if err != nil {
 		return nil, err

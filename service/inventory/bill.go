@@ -49,7 +49,8 @@ func writeBill(c *gin.Context, d api.Device, v api.Inventory) {
 	}
 	for _, i := range v.Items {
 		if i.Section == inventory.Software {
-			b.Parts = append(b.Parts, component{Type: "application", Ref: i.Key, Name: i.Name, Version: i.Fields["version"], Publisher: i.Fields["publisher"], PURL: i.Fields["purl"]})
+			b.Parts = append(b.Parts, component{Type: "application", Ref: i.Key, Name: i.Name, Version: i.Fields["version"],
+				Publisher: i.Fields["publisher"], PURL: i.Fields["purl"]})
 		}
 	}
 	front.Download(c, d.Name+"-software.cdx.json", "application/vnd.cyclonedx+json; version=1.6")

@@ -333,7 +333,8 @@ func (v *Service) writeSoftware(c *gin.Context, view []uuid.UUID, search string)
 		}
 		for _, s := range found {
 			for _, version := range s.Versions {
-				w.Write([]string{front.Cell(s.Name), front.Cell(s.Source), front.Cell(version.Version), strconv.Itoa(version.Devices), front.Cell(version.Purl)})
+				w.Write([]string{front.Cell(s.Name), front.Cell(s.Source), front.Cell(version.Version), strconv.Itoa(version.Devices),
+					front.Cell(version.Purl)})
 			}
 		}
 		if w.Flush(); len(found) < page || w.Error() != nil {
@@ -418,8 +419,10 @@ func (v *Service) suspects(ctx context.Context, alert uuid.UUID) (api.SuspectLis
 	}
 	for _, s := range suspect.Rank(all) {
 		x := found.changes[s.ID]
-		out.Items = append(out.Items, api.Suspect{Signature: s.ID, Summary: x.summary, Section: x.section, At: x.at, Odds: s.Odds, Low: s.Low, High: s.High,
-			ChangedWith: s.Counts.ChangedWith, ChangedWithout: s.Counts.ChangedWithout, OthersWith: s.Counts.OthersWith, OthersWithout: s.Counts.OthersWithout})
+		out.Items = append(out.Items, api.Suspect{Signature: s.ID, Summary: x.summary, Section: x.section, At: x.at, Odds: s.Odds,
+			Low: s.Low, High: s.High,
+			ChangedWith: s.Counts.ChangedWith, ChangedWithout: s.Counts.ChangedWithout, OthersWith: s.Counts.OthersWith,
+			OthersWithout: s.Counts.OthersWithout})
 	}
 	switch {
 	case len(out.Items) > 0:
@@ -428,7 +431,8 @@ func (v *Service) suspects(ctx context.Context, alert uuid.UUID) (api.SuspectLis
 	case len(found.changes) == 0:
 		out.WhyNone = "Nothing changed on this device in the two weeks before."
 	case found.with < 3:
-		out.WhyNone = "Too few devices have this alert to tell a cause from chance: " + strconv.Itoa(found.with) + " of " + strconv.Itoa(found.devices) + "."
+		out.WhyNone = "Too few devices have this alert to tell a cause from chance: " + strconv.Itoa(found.with) + " of " +
+			strconv.Itoa(found.devices) + "."
 	default:
 		out.WhyNone = "Devices with one of the changes have this alert no more often than others, beyond chance."
 	}

@@ -17,7 +17,8 @@ import (
 )
 
 // Carry has parts of work done at devices, by a job of an identity. One that was begun before is not begun again.
-func (c *Service) Carry(ctx context.Context, id uuid.UUID, name string, owner uuid.UUID, by string, parts []pack.Part, devices []uuid.UUID, windows bool, limits job.Limits) error {
+func (c *Service) Carry(ctx context.Context, id uuid.UUID, name string, owner uuid.UUID, by string, parts []pack.Part, devices []uuid.UUID,
+	windows bool, limits job.Limits) error {
 	for _, p := range parts {
 		files := make([]string, len(p.Package.Files))
 		for i, f := range p.Package.Files {
@@ -28,7 +29,8 @@ func (c *Service) Carry(ctx context.Context, id uuid.UUID, name string, owner uu
 		}
 	}
 	now := time.Now()
-	j := newJob{id: id, name: name, work: job.OfParts(name, parts...), origin: "rollout", state: running, beginAt: now, by: by, owner: owner, when: job.When{Windows: windows}, limits: limits, selection: selection{Devices: devices}, values: map[string]string{}}
+	j := newJob{id: id, name: name, work: job.OfParts(name, parts...), origin: "rollout", state: running, beginAt: now, by: by,
+		owner: owner, when: job.When{Windows: windows}, limits: limits, selection: selection{Devices: devices}, values: map[string]string{}}
 	var chosen []fleet.Target
 	for _, d := range devices {
 		if m, ok := c.fleet.Known(d); ok {

@@ -171,7 +171,8 @@ func (c *Service) ListContents(g *gin.Context, in api.ListContentsParams) {
 			all[i].Have, _ = c.contents.have(all[i].Sha256)
 		}
 		return all, err
-	}, func(x api.Content) named { return named{x.Name, x.Sha256} }, func(items []api.Content, next *string) any { return api.ContentPage{Items: items, Next: next} })
+	}, func(x api.Content) named { return named{x.Name, x.Sha256} },
+		func(items []api.Content, next *string) any { return api.ContentPage{Items: items, Next: next} })
 }
 
 // AddContent begins to take a file, or tells how much of it is there: POST /contents.
@@ -182,7 +183,8 @@ func (c *Service) AddContent(g *gin.Context) {
 	}
 	x, err := c.store.addContent(g.Request.Context(), in, device.CleanText(in.Name), front.CallerOf(g).Email, c.newFileKey(in.Sha256))
 	if err == nil && x.Size != in.Size {
-		err = front.Problem(http.StatusConflict, "The store has a file of this digest with another size.", fmt.Sprintf("It has %d bytes: read the file's digest anew.", x.Size))
+		err = front.Problem(http.StatusConflict, "The store has a file of this digest with another size.",
+			fmt.Sprintf("It has %d bytes: read the file's digest anew.", x.Size))
 	}
 	if !c.done(g, "content.add", fmt.Sprintf("%s, %d bytes, %s", x.Name, x.Size, in.Sha256), err) {
 		return
@@ -228,9 +230,11 @@ func (c *Service) SendContent(g *gin.Context, digest string, in api.SendContentP
 	case errors.Is(err, errOffset):
 		err = front.Problem(http.StatusConflict, "The store stands elsewhere.", fmt.Sprintf("It has %d bytes: go on from there.", x.Have))
 	case errors.Is(err, errDigest):
-		err = front.Problem(http.StatusUnprocessableEntity, "The file that came has another digest.", "It was dropped: it changed while it was read, or was damaged on the way. Send it again.")
+		err = front.Problem(http.StatusUnprocessableEntity, "The file that came has another digest.",
+			"It was dropped: it changed while it was read, or was damaged on the way. Send it again.")
 	case errors.Is(err, errLarge):
-		err = front.Problem(http.StatusUnprocessableEntity, "The file is longer than was said.", "It was dropped. Begin anew with its size and digest.")
+		err = front.Problem(http.StatusUnprocessableEntity, "The file is longer than was said.",
+			"It was dropped. Begin anew with its size and digest.")
 	}
 	if err != nil {
 		front.Fail(g, err)

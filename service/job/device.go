@@ -35,10 +35,12 @@ func (c *Service) send(ctx context.Context, r *run) {
 	} else {
 		var secrets map[string]string
 		if secrets, err = c.reveal(o.id, o.secrets); err != nil {
-			c.end(ctx, []outcome{{id: r.id, device: r.device, state: job.Failed, reason: "the secrets of the job cannot be read with the service's key", ended: time.Now()}})
+			c.end(ctx, []outcome{{id: r.id, device: r.device, state: job.Failed,
+				reason: "the secrets of the job cannot be read with the service's key", ended: time.Now()}})
 			return
 		}
-		status, err = c.call(ctx, r.device, "/runs", link.RunOrder{Window: c.windowLeft(o, r.device, time.Now()), ID: r.id.String(), Journal: journal, Title: o.name, Parts: partsOf(o.work), Env: o.values, Secrets: secrets, Seconds: o.work.Seconds()})
+		status, err = c.call(ctx, r.device, "/runs", link.RunOrder{Window: c.windowLeft(o, r.device, time.Now()), ID: r.id.String(),
+			Journal: journal, Title: o.name, Parts: partsOf(o.work), Env: o.values, Secrets: secrets, Seconds: o.work.Seconds()})
 	}
 	now := time.Now()
 	ended := outcome{id: r.id, device: r.device, ended: now}
@@ -74,10 +76,12 @@ func (c *Service) send(ctx context.Context, r *run) {
 // partsOf is work as a device is told of it.
 func partsOf(w job.Work) (parts []link.RunPart) {
 	if s := w.Script; s != nil {
-		return []link.RunPart{{Name: s.Name, Steps: []work.Step{{Do: work.Script, Interpreter: s.Interpreter, Body: s.Body, Repeatable: s.Repeatable, Seconds: s.Limit()}}}}
+		return []link.RunPart{{Name: s.Name, Steps: []work.Step{{Do: work.Script, Interpreter: s.Interpreter, Body: s.Body,
+			Repeatable: s.Repeatable, Seconds: s.Limit()}}}}
 	}
 	for _, p := range w.Parts {
-		part := link.RunPart{Name: p.Package.Name, Version: p.Package.Version, Remove: p.Remove, Having: p.Having, Steps: p.Steps(), Files: p.Package.Files}
+		part := link.RunPart{Name: p.Package.Name, Version: p.Package.Version, Remove: p.Remove, Having: p.Having, Steps: p.Steps(),
+			Files: p.Package.Files}
 		if p.Package.There.Kind != "" {
 			part.There = &p.Package.There
 		}
@@ -114,7 +118,8 @@ func (c *Service) call(ctx context.Context, id uuid.UUID, path string, in any) (
 }
 
 func outcomeOf(from, id uuid.UUID, r link.RunResult) outcome {
-	o := outcome{id: id, device: from, state: job.State(r.State), exit: r.Exit, head: r.Head[:min(len(r.Head), link.RunHead)], tail: r.Tail[:min(len(r.Tail), link.RunTail)],
+	o := outcome{id: id, device: from, state: job.State(r.State), exit: r.Exit, head: r.Head[:min(len(r.Head), link.RunHead)],
+		tail:    r.Tail[:min(len(r.Tail), link.RunTail)],
 		dropped: max(r.Dropped, 0), reason: device.CleanText(r.Reason), began: &r.BeganAt, ended: r.EndedAt}
 	if y := r.Restarted.Year(); y > 1970 && y < 10_000 {
 		o.restart = &r.Restarted

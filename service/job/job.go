@@ -74,10 +74,13 @@ type Service struct {
 }
 
 // New makes the column. box keeps the secrets of jobs, and dir the files of packages.
-func New(pool *pgxpool.Pool, fleet Fleet, windows Windows, people People, audit front.Recorder, box, files *secret.Ring, dir string) *Service {
-	return &Service{store: store{pool}, files: files, fleet: fleet, windows: windows, people: people, audit: audit, box: box, contents: contents{dir: dir, sending: map[string]bool{}},
-		since: time.Now(), wake: make(chan struct{}, 1), came: make(chan outcome, 1024), events: make(chan event, 4096),
-		open: map[uuid.UUID]*open{}, journals: map[uuid.UUID]string{}, runs: map[uuid.UUID]*run{}, at: map[uuid.UUID]map[uuid.UUID]*run{}, owners: map[uuid.UUID]access.Rights{}}
+func New(pool *pgxpool.Pool, fleet Fleet, windows Windows, people People, audit front.Recorder, box, files *secret.Ring,
+	dir string) *Service {
+	return &Service{store: store{pool}, files: files, fleet: fleet, windows: windows, people: people, audit: audit, box: box,
+		contents: contents{dir: dir, sending: map[string]bool{}},
+		since:    time.Now(), wake: make(chan struct{}, 1), came: make(chan outcome, 1024), events: make(chan event, 4096),
+		open: map[uuid.UUID]*open{}, journals: map[uuid.UUID]string{}, runs: map[uuid.UUID]*run{}, at: map[uuid.UUID]map[uuid.UUID]*run{},
+		owners: map[uuid.UUID]access.Rights{}}
 }
 
 // Join gives the column the hub over which it reaches devices, and whom it tells of the ends of runs

@@ -80,7 +80,8 @@ func (c *Service) put(ctx context.Context, j newJob, entry front.Entry) error {
 	}
 	o := newOpen()
 	o.owner = j.owner
-	o.id, o.name, o.work, o.values, o.secrets, o.limits, o.when, o.selection, o.origin = j.id, j.name, j.work, j.values, j.secrets, j.limits, j.when, j.selection, j.origin
+	o.id, o.name, o.work, o.values, o.secrets, o.limits, o.when, o.selection, o.origin = j.id, j.name, j.work, j.values, j.secrets,
+		j.limits, j.when, j.selection, j.origin
 	o.state, o.beginAt, o.deadline, o.createdAt, o.by = j.state, j.beginAt, j.deadline, time.Now(), j.by
 	for _, r := range j.runs {
 		o.known[r.device] = true
@@ -114,7 +115,8 @@ func (c *Service) ListJobs(g *gin.Context, in api.ListJobsParams) {
 			c.tellOwned(&all[i])
 		}
 		return all, err
-	}, func(j api.Job) moment { return moment{j.CreatedAt, j.ID} }, func(items []api.Job, next *string) any { return api.JobPage{Items: items, Next: next} })
+	}, func(j api.Job) moment { return moment{j.CreatedAt, j.ID} },
+		func(items []api.Job, next *string) any { return api.JobPage{Items: items, Next: next} })
 }
 
 // GetJob shows a job: GET /jobs/{id}.
@@ -180,7 +182,8 @@ func (c *Service) ListRuns(g *gin.Context, id api.ID, in api.ListRunsParams) {
 		out, at, err = c.store.runs(ctx, w, after, limit)
 		c.explain(out)
 		return out, err
-	}, func(r api.Run) standing { return at[r.ID] }, func(items []api.Run, next *string) any { return api.RunPage{Items: items, Next: next} })
+	}, func(r api.Run) standing { return at[r.ID] },
+		func(items []api.Run, next *string) any { return api.RunPage{Items: items, Next: next} })
 }
 
 // GetRun shows a run with its output: GET /jobs/{id}/runs/{run}.
@@ -205,7 +208,8 @@ func (c *Service) GetRun(g *gin.Context, id api.ID, run uuid.UUID) {
 func (c *Service) ListDeviceRuns(g *gin.Context, id api.ID, in api.ListDeviceRunsParams) {
 	front.List(g, in.Cursor, in.Limit, latest, func(ctx context.Context, before moment, limit int) ([]api.DeviceRun, error) {
 		return c.store.runsAt(ctx, id, before, limit)
-	}, func(r api.DeviceRun) moment { return moment{*r.Run.DueAt, r.Run.ID} }, func(items []api.DeviceRun, next *string) any { return api.DeviceRunPage{Items: items, Next: next} })
+	}, func(r api.DeviceRun) moment { return moment{*r.Run.DueAt, r.Run.ID} },
+		func(items []api.DeviceRun, next *string) any { return api.DeviceRunPage{Items: items, Next: next} })
 }
 
 // CompareJobs lays what came of a job beside what came of another: GET /jobs/{id}/comparison.
@@ -274,7 +278,8 @@ func (c *Service) RetryJob(g *gin.Context, id api.ID) {
 		j, devices, err = c.store.again(ctx, id)
 	}
 	if err == nil && len(devices) == 0 {
-		err = front.Problem(http.StatusConflict, "There is nothing to try again.", "No run of this job failed, was interrupted or was missed.")
+		err = front.Problem(http.StatusConflict, "There is nothing to try again.",
+			"No run of this job failed, was interrupted or was missed.")
 	}
 	var chosen []fleet.Target
 	if err == nil {

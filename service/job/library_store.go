@@ -45,7 +45,8 @@ func scanPackage(row pgx.CollectableRow) (p api.Package, err error) {
 }
 
 func (l library[T]) list(ctx context.Context, s store, after string, limit int) ([]T, error) {
-	rows, err := s.pool.Query(ctx, "SELECT id, version, content, changed_at, changed_by FROM "+l.table+" WHERE removed_at IS NULL AND name > $1 ORDER BY name LIMIT $2", after, limit)
+	rows, err := s.pool.Query(ctx, "SELECT id, version, content, changed_at, changed_by FROM "+l.table+
+		" WHERE removed_at IS NULL AND name > $1 ORDER BY name LIMIT $2", after, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -54,7 +55,8 @@ func (l library[T]) list(ctx context.Context, s store, after string, limit int) 
 
 // one reads one as it is, or a version of it; one that was removed is missing.
 func (l library[T]) one(ctx context.Context, s store, id uuid.UUID, version *int) (t T, err error) {
-	rows, err := s.pool.Query(ctx, `SELECT s.id, v.version, v.content, v.changed_at, v.changed_by FROM `+l.table+` s JOIN `+l.versions+` v ON v.`+l.key+` = s.id
+	rows, err := s.pool.Query(ctx, `SELECT s.id, v.version, v.content, v.changed_at, v.changed_by FROM `+l.table+` s JOIN `+l.versions+
+		` v ON v.`+l.key+` = s.id
 		WHERE s.id = $1 AND s.removed_at IS NULL AND v.version = coalesce($2, s.version)`, id, version)
 	if err != nil {
 		return t, err
@@ -63,7 +65,8 @@ func (l library[T]) one(ctx context.Context, s store, id uuid.UUID, version *int
 }
 
 func (l library[T]) past(ctx context.Context, s store, id uuid.UUID, before, limit int) ([]T, error) {
-	rows, err := s.pool.Query(ctx, `SELECT s.id, v.version, v.content, v.changed_at, v.changed_by FROM `+l.versions+` v JOIN `+l.table+` s ON s.id = v.`+l.key+`
+	rows, err := s.pool.Query(ctx, `SELECT s.id, v.version, v.content, v.changed_at, v.changed_by FROM `+l.versions+` v JOIN `+l.table+
+		` s ON s.id = v.`+l.key+`
 		WHERE s.id = $1 AND s.removed_at IS NULL AND v.version < $2 ORDER BY v.version DESC LIMIT $3`, id, before, limit)
 	if err != nil {
 		return nil, err
@@ -76,10 +79,13 @@ func (l library[T]) put(ctx context.Context, s store, id *uuid.UUID, name string
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		query, args := "INSERT INTO "+l.table+" (name, content, changed_by) VALUES ($1, $2, $3)", []any{name, content, by}
 		if id != nil {
-			query, args = "UPDATE "+l.table+" SET name = $1, content = $2, changed_by = $3, changed_at = now(), version = version + 1 WHERE id = $4 AND removed_at IS NULL", append(args, *id)
+			query, args = "UPDATE "+l.table+" SET name = $1, content = $2, changed_by = $3, changed_at = now(), version = version + 1 "+
+				"WHERE id = $4 AND removed_at IS NULL", append(args, *id)
 		}
-		rows, err := tx.Query(ctx, `WITH made AS (`+query+` RETURNING *), kept AS (INSERT INTO `+l.versions+` (`+l.key+`, version, content, changed_at, changed_by)
-			SELECT id, version, content, changed_at, changed_by FROM made) SELECT id, version, content, changed_at, changed_by FROM made`, args...)
+		rows, err := tx.Query(ctx, `WITH made AS (`+query+` RETURNING *), kept AS (INSERT INTO `+l.versions+` (`+l.key+`, version, content,
+			changed_at, changed_by)
+			SELECT id, version, content, changed_at, changed_by FROM made) SELECT id, version, content, changed_at, changed_by FROM made`,
+			args...)
 		if err != nil {
 			return err
 		}
@@ -90,7 +96,8 @@ func (l library[T]) put(ctx context.Context, s store, id *uuid.UUID, name string
 }
 
 func (l library[T]) remove(ctx context.Context, s store, id uuid.UUID) (name string, err error) {
-	return name, s.pool.QueryRow(ctx, "UPDATE "+l.table+" SET removed_at = now() WHERE id = $1 AND removed_at IS NULL RETURNING name", id).Scan(&name)
+	return name, s.pool.QueryRow(ctx, "UPDATE "+l.table+" SET removed_at = now() WHERE id = $1 AND removed_at IS NULL RETURNING name",
+		id).Scan(&name)
 }
 
 func (s store) scripts(ctx context.Context, after string, limit int) ([]api.Script, error) {
@@ -116,8 +123,10 @@ func (s store) packages(ctx context.Context, after string, limit int) ([]api.Pac
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.pool.Query(ctx, `SELECT package_id, count(*)::int FROM (SELECT DISTINCT ON (j.package_id, r.device_id) j.package_id, j.work->>'entry' AS entry
-		FROM runs r JOIN jobs j ON j.id = r.job_id WHERE j.package_id IS NOT NULL AND r.state = 'succeeded' ORDER BY j.package_id, r.device_id, r.ended_at DESC) last
+	rows, err := s.pool.Query(ctx, `SELECT package_id,
+		count(*)::int FROM (SELECT DISTINCT ON (j.package_id, r.device_id) j.package_id, j.work->>'entry' AS entry
+		FROM runs r JOIN jobs j ON j.id = r.job_id WHERE j.package_id IS NOT NULL AND r.state = 'succeeded'
+		ORDER BY j.package_id, r.device_id, r.ended_at DESC) last
 		WHERE entry = 'install' GROUP BY 1`)
 	if err != nil {
 		return nil, err
@@ -156,7 +165,8 @@ type named struct {
 }
 
 // usedBy tells which packages bring a content.
-const usedBy = `(SELECT coalesce(array_agg(p.name ORDER BY p.name), '{}') FROM packages p WHERE p.removed_at IS NULL AND p.content->'files' @> jsonb_build_array(jsonb_build_object('sha256', c.sha256)))`
+const usedBy = `(SELECT coalesce(array_agg(p.name ORDER BY p.name), '{}') FROM packages p WHERE p.removed_at IS NULL
+	AND p.content->'files' @> jsonb_build_array(jsonb_build_object('sha256', c.sha256)))`
 
 const contentColumns = "c.sha256, c.name, c.size, c.whole, c.added_at, c.added_by, " + usedBy
 
@@ -168,7 +178,8 @@ func scanContent(row pgx.CollectableRow) (x api.Content, err error) {
 }
 
 func (s store) contents(ctx context.Context, after named, limit int) ([]api.Content, error) {
-	rows, err := s.pool.Query(ctx, "SELECT "+contentColumns+" FROM contents c WHERE (c.name, c.sha256) > ($1, $2) ORDER BY c.name, c.sha256 LIMIT $3", after.Name, after.ID, limit)
+	rows, err := s.pool.Query(ctx, "SELECT "+contentColumns+
+		" FROM contents c WHERE (c.name, c.sha256) > ($1, $2) ORDER BY c.name, c.sha256 LIMIT $3", after.Name, after.ID, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -185,7 +196,8 @@ func (s store) content(ctx context.Context, digest string) (api.Content, error) 
 
 // addContent notes a file that is to come, with its key; one that is known stays as it is.
 func (s store) addContent(ctx context.Context, in api.NewContent, name, by string, key []byte) (api.Content, error) {
-	if _, err := s.pool.Exec(ctx, "INSERT INTO contents (sha256, name, size, added_by, key) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING", in.Sha256, name, in.Size, by, key); err != nil {
+	if _, err := s.pool.Exec(ctx, "INSERT INTO contents (sha256, name, size, added_by, key) VALUES ($1, $2, $3, $4, $5) ON CONFLICT "+
+		"DO NOTHING", in.Sha256, name, in.Size, by, key); err != nil {
 		return api.Content{}, err
 	}
 	return s.content(ctx, in.Sha256)
@@ -208,7 +220,8 @@ func (s store) setContentKey(ctx context.Context, digest string, key []byte) err
 }
 
 func (s store) resealContents(ctx context.Context, ring *secret.Ring) (int, error) {
-	return db.Rewrite(ctx, s.pool, "SELECT sha256, key FROM contents WHERE key IS NOT NULL AND sha256 > $1 ORDER BY sha256 LIMIT $2", "UPDATE contents SET key = $2 WHERE sha256 = $1",
+	return db.Rewrite(ctx, s.pool, "SELECT sha256, key FROM contents WHERE key IS NOT NULL AND sha256 > $1 ORDER BY sha256 LIMIT $2",
+		"UPDATE contents SET key = $2 WHERE sha256 = $1",
 		func(digest string, old []byte) ([]byte, bool, error) { return ring.Again(old, filePurpose(digest)) })
 }
 
@@ -238,9 +251,11 @@ func orNone(list *[]string) *[]string {
 // unusedContents forgets files that neither a package nor a job that is not over brings, added before a
 // time, and those that were never whole, added before another.
 func (s store) unusedContents(ctx context.Context, before, parts time.Time) ([]string, error) {
-	rows, err := s.pool.Query(ctx, `DELETE FROM contents c WHERE (c.added_at < $1 AND NOT EXISTS (SELECT FROM package_versions v JOIN packages p ON p.id = v.package_id
+	rows, err := s.pool.Query(ctx, `DELETE FROM contents c WHERE (
+		c.added_at < $1 AND NOT EXISTS (SELECT FROM package_versions v JOIN packages p ON p.id = v.package_id
 		WHERE p.removed_at IS NULL AND v.content->'files' @> jsonb_build_array(jsonb_build_object('sha256', c.sha256)))
-		AND NOT EXISTS (SELECT FROM jobs j WHERE j.ended_at IS NULL AND j.work::text LIKE '%' || c.sha256 || '%')) OR (NOT c.whole AND c.added_at < $2) RETURNING c.sha256`, before, parts)
+		AND NOT EXISTS (SELECT FROM jobs j WHERE j.ended_at IS NULL AND j.work::text LIKE '%' || c.sha256 || '%')) OR (NOT c.whole
+		AND c.added_at < $2) RETURNING c.sha256`, before, parts)
 	if err != nil {
 		return nil, err
 	}

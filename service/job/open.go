@@ -49,7 +49,8 @@ type open struct {
 }
 
 func newOpen() *open {
-	return &open{waiting: map[uuid.UUID]*run{}, sent: map[uuid.UUID]*run{}, counts: job.Counts{}, recent: job.Counts{}, known: map[uuid.UUID]bool{}, signed: map[uuid.UUID][]string{}}
+	return &open{waiting: map[uuid.UUID]*run{}, sent: map[uuid.UUID]*run{}, counts: job.Counts{}, recent: job.Counts{},
+		known: map[uuid.UUID]bool{}, signed: map[uuid.UUID][]string{}}
 }
 
 // run is a run that is not over.

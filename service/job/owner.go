@@ -155,7 +155,8 @@ func (c *Service) Adopt(ctx context.Context, id, owner uuid.UUID, by string) err
 
 // limited refuses a caller with a limited API token what would later be done with all of their rights.
 func limited() error {
-	return front.Problem(http.StatusForbidden, "A limited API token begins nothing that goes on.", "Sign in, or use a token without limits.")
+	return front.Problem(http.StatusForbidden, "A limited API token begins nothing that goes on.",
+		"Sign in, or use a token without limits.")
 }
 
 // checkLater refuses a job that stands to a caller with a limited API token.

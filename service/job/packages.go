@@ -40,7 +40,8 @@ func (c *Service) GetPackage(g *gin.Context, id api.ID, in api.GetPackageParams)
 func (c *Service) ListPackageVersions(g *gin.Context, id api.ID, in api.ListPackageVersionsParams) {
 	front.List(g, in.Cursor, in.Limit, math.MaxInt32, func(ctx context.Context, before, limit int) ([]api.Package, error) {
 		return c.store.packageVersions(ctx, id, before, limit)
-	}, func(p api.Package) int { return p.Version }, func(items []api.Package, next *string) any { return api.PackagePage{Items: items, Next: next} })
+	}, func(p api.Package) int { return p.Version },
+		func(items []api.Package, next *string) any { return api.PackagePage{Items: items, Next: next} })
 }
 
 // AddPackage adds a package: POST /packages.
@@ -70,7 +71,8 @@ func (c *Service) putPackage(g *gin.Context, id *api.ID, status int, action stri
 	made, err := c.store.setPackage(ctx, id, p, front.CallerOf(g).Email)
 	switch {
 	case db.Duplicate(err):
-		err = front.Problem(http.StatusConflict, "The library has a package named "+p.Name+" already.", "Change that one, or choose another name.")
+		err = front.Problem(http.StatusConflict, "The library has a package named "+p.Name+" already.",
+			"Change that one, or choose another name.")
 	case db.Missing(err):
 		err = front.NotFound("package")
 	}
@@ -94,7 +96,8 @@ func (c *Service) whole(ctx context.Context, p pack.Package) error {
 		}
 	}
 	if len(missing) > 0 {
-		return fmt.Errorf("the content store does not have %s: send what is missing first, as moor packages add does", strings.Join(missing, ", "))
+		return fmt.Errorf("the content store does not have %s: send what is missing first, as moor packages add does",
+			strings.Join(missing, ", "))
 	}
 	return nil
 }

@@ -162,7 +162,8 @@ func (c *Service) chosen(caller *front.Caller, p access.Permission, t selection)
 func runsFor(w job.Work, devices []fleet.Target, turn string, due time.Time, until func(due time.Time) time.Time) (runs []*run) {
 	for i, m := range devices {
 		d := m.Subject
-		r := &run{id: uuid.New(), device: m.ID, name: d.Name, site: d.Organisation + "/" + d.Site, place: float64(i) / float64(len(devices)), turn: turn, due: due, until: until(due), state: job.Waiting}
+		r := &run{id: uuid.New(), device: m.ID, name: d.Name, site: d.Organisation + "/" + d.Site,
+			place: float64(i) / float64(len(devices)), turn: turn, due: due, until: until(due), state: job.Waiting}
 		if why := unfit(w, d); why != "" {
 			r.state, r.reason = job.Unfit, why
 		}
@@ -192,8 +193,10 @@ func unfit(w job.Work, d *selector.Subject) string {
 // plan tells what a job would do.
 func (c *Service) plan(j newJob, chosen []fleet.Target) api.Job {
 	now := time.Now()
-	out := api.Job{ID: uuid.Nil, Name: j.name, Work: j.work, Script: j.script, Package: j.pack, State: planned, Limits: j.limits, When: j.when, Origin: j.origin,
-		BeginAt: j.beginAt, Deadline: &j.deadline, CreatedAt: now, CreatedBy: j.by, Counts: map[string]int{}, Where: j.selection.Where, Group: j.selection.Group}
+	out := api.Job{ID: uuid.Nil, Name: j.name, Work: j.work, Script: j.script, Package: j.pack, State: planned, Limits: j.limits,
+		When: j.when, Origin: j.origin,
+		BeginAt: j.beginAt, Deadline: &j.deadline, CreatedAt: now, CreatedBy: j.by, Counts: map[string]int{}, Where: j.selection.Where,
+		Group: j.selection.Group}
 	runs := j.runs
 	if len(runs) == 0 { // its runs come later: these would be those of now
 		runs = runsFor(j.work, chosen, "", j.beginAt, func(due time.Time) time.Time { return j.limits.Awaited(due, true) })

@@ -24,14 +24,17 @@ func TestRunsOfDevicesThatToldNothingYet(t *testing.T) {
 		device selector.Subject
 		want   job.State
 	}{
-		"just connected":          {bash, selector.Subject{Online: true}, job.Waiting},
-		"its system is known":     {bash, selector.Subject{Online: true, OS: "linux"}, job.Waiting},
-		"another system":          {bash, selector.Subject{Online: true, OS: "windows"}, job.Unfit},
-		"another system, away":    {bash, selector.Subject{OS: "windows"}, job.Unfit},
-		"offers it":               {bash, selector.Subject{Online: true, OS: "linux", Capabilities: []string{device.CapabilityCommands}}, job.Waiting},
-		"offers something else":   {bash, selector.Subject{Online: true, OS: "linux", Capabilities: []string{device.CapabilityPackages}}, job.Unfit},
-		"offered something else":  {bash, selector.Subject{OS: "linux", Capabilities: []string{device.CapabilityPackages}}, job.Waiting},
-		"installs no packages":    {install, selector.Subject{Online: true, OS: "linux", Capabilities: []string{device.CapabilityCommands}}, job.Unfit},
+		"just connected":       {bash, selector.Subject{Online: true}, job.Waiting},
+		"its system is known":  {bash, selector.Subject{Online: true, OS: "linux"}, job.Waiting},
+		"another system":       {bash, selector.Subject{Online: true, OS: "windows"}, job.Unfit},
+		"another system, away": {bash, selector.Subject{OS: "windows"}, job.Unfit},
+		"offers it": {bash, selector.Subject{Online: true, OS: "linux", Capabilities: []string{device.CapabilityCommands}},
+			job.Waiting},
+		"offers something else": {bash, selector.Subject{Online: true, OS: "linux", Capabilities: []string{device.CapabilityPackages}},
+			job.Unfit},
+		"offered something else": {bash, selector.Subject{OS: "linux", Capabilities: []string{device.CapabilityPackages}}, job.Waiting},
+		"installs no packages": {install, selector.Subject{Online: true, OS: "linux", Capabilities: []string{device.CapabilityCommands}},
+			job.Unfit},
 		"connected, for packages": {install, selector.Subject{Online: true}, job.Waiting},
 	} {
 		due := time.Date(2026, 11, 30, 8, 0, 0, 0, time.UTC)

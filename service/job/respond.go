@@ -36,7 +36,8 @@ func (c *Service) Respond(ctx context.Context, id, device uuid.UUID, name, by st
 		return err
 	}
 	now := time.Now()
-	j := newJob{id: id, name: name, work: w, script: script, pack: pack, origin: "response", state: running, beginAt: now, by: by, when: job.When{Windows: s.Windows}, limits: job.Limits{WaitHours: responseHours},
+	j := newJob{id: id, name: name, work: w, script: script, pack: pack, origin: "response", state: running, beginAt: now, by: by,
+		when: job.When{Windows: s.Windows}, limits: job.Limits{WaitHours: responseHours},
 		selection: selection{Devices: []uuid.UUID{device}}}
 	if s.Windows {
 		j.limits.WaitHours = responseWindow
@@ -52,7 +53,8 @@ func (c *Service) Respond(ctx context.Context, id, device uuid.UUID, name, by st
 	if r := j.runs[0]; r.state != job.Waiting {
 		return errors.New(r.reason)
 	}
-	err = c.put(ctx, j, front.Entry{Actor: by, Via: "policy", Action: "response.start", Device: device, DeviceName: m.Subject.Name, Result: "begun"})
+	err = c.put(ctx, j, front.Entry{Actor: by, Via: "policy", Action: "response.start", Device: device, DeviceName: m.Subject.Name,
+		Result: "begun"})
 	if db.Duplicate(err) {
 		return nil // it was begun, and this service stopped before that was noted
 	}

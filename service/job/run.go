@@ -115,7 +115,8 @@ func (c *Service) poll(ctx context.Context, now time.Time, send func(*run)) {
 				r.asking = true
 				ask = append(ask, r)
 			case c.here(r.device) == "" && now.After(r.until.Add(lostAfter)) && now.After(r.sentAt.Add(lostAfter)):
-				over = append(over, outcome{id: r.id, device: r.device, state: job.Interrupted, reason: "the device was told, and did not come back since", ended: now})
+				over = append(over, outcome{id: r.id, device: r.device, state: job.Interrupted,
+					reason: "the device was told, and did not come back since", ended: now})
 			}
 		}
 	}
@@ -164,7 +165,8 @@ func (c *Service) settle(ctx context.Context) {
 		if reason := o.limits.Stops(o.recent); reason != "" && o.state == running && (len(o.waiting) > 0 || o.when.Standing()) {
 			changes = append(changes, change{o, stopped, reason, false})
 		}
-		if len(o.waiting)+len(o.sent) == 0 && (!o.when.Standing() || o.state == cancelled || o.state == stopped || !o.when.Until.IsZero() && time.Now().After(o.when.Until)) {
+		if len(o.waiting)+len(o.sent) == 0 && (!o.when.Standing() || o.state == cancelled || o.state == stopped || !o.when.Until.IsZero() &&
+			time.Now().After(o.when.Until)) {
 			state := o.state
 			if state == running || state == paused {
 				state = done
@@ -225,7 +227,8 @@ func (c *Service) steer(ctx context.Context, id uuid.UUID, action string) error 
 	}
 	if (action == "pause" && was != running) || (action == "resume" && was != paused) {
 		c.mu.Unlock()
-		return front.Problem(http.StatusConflict, "The job is "+was+".", "Only a job that runs is paused, and only one that is paused goes on.")
+		return front.Problem(http.StatusConflict, "The job is "+was+".",
+			"Only a job that runs is paused, and only one that is paused goes on.")
 	}
 	o.state, o.changed = want, true
 	if want == cancelled {

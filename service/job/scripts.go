@@ -74,7 +74,8 @@ func (c *Service) GetScript(g *gin.Context, id api.ID, in api.GetScriptParams) {
 func (c *Service) ListScriptVersions(g *gin.Context, id api.ID, in api.ListScriptVersionsParams) {
 	front.List(g, in.Cursor, in.Limit, math.MaxInt32, func(ctx context.Context, before, limit int) ([]api.Script, error) {
 		return scripts.past(ctx, c.store, id, before, limit)
-	}, func(s api.Script) int { return s.Version }, func(items []api.Script, next *string) any { return api.ScriptPage{Items: items, Next: next} })
+	}, func(s api.Script) int { return s.Version },
+		func(items []api.Script, next *string) any { return api.ScriptPage{Items: items, Next: next} })
 }
 
 // AddScript adds a script: POST /scripts.
@@ -98,7 +99,8 @@ func (c *Service) putScript(g *gin.Context, id *api.ID, status int, action strin
 	made, err := c.store.setScript(g.Request.Context(), id, s, front.CallerOf(g).Email)
 	switch {
 	case db.Duplicate(err):
-		err = front.Problem(http.StatusConflict, "The library has a script named "+s.Name+" already.", "Change that one, or choose another name.")
+		err = front.Problem(http.StatusConflict, "The library has a script named "+s.Name+" already.",
+			"Change that one, or choose another name.")
 	case db.Missing(err):
 		err = front.NotFound("script")
 	}

@@ -207,7 +207,8 @@ func (c *Service) add(ctx context.Context, o *open, runs []*run, fresh bool) (n 
 	if err != nil || len(added) == 0 {
 		return 0, err
 	}
-	if err := c.audit.Record(ctx, front.Entry{Actor: o.by, Via: "job", Action: "job.turn", Result: "begun", Detail: fmt.Sprintf("%s, %s on %d devices, job %s", o.name, o.work, len(added), o.id)}); err != nil {
+	if err := c.audit.Record(ctx, front.Entry{Actor: o.by, Via: "job", Action: "job.turn", Result: "begun",
+		Detail: fmt.Sprintf("%s, %s on %d devices, job %s", o.name, o.work, len(added), o.id)}); err != nil {
 		return 0, err
 	}
 	c.mu.Lock()

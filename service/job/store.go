@@ -48,12 +48,17 @@ type newJob struct {
 // addJob puts a job and all its runs on record.
 func (s store) addJob(ctx context.Context, j newJob) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `INSERT INTO jobs (id, name, work, script_id, package_id, values, secrets, limits, whens, selection, origin, state, begin_at, deadline, created_by, owner_id)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, nullif($16, '00000000-0000-0000-0000-000000000000'::uuid))`, j.id, j.name, j.work, j.script, j.pack, j.values, j.secrets, j.limits, j.when, j.selection, j.origin, j.state, j.beginAt, j.deadline, j.by, j.owner)
+		_, err := tx.Exec(ctx, `INSERT INTO jobs (id, name, work, script_id, package_id, values, secrets, limits, whens, selection, origin,
+			state, begin_at, deadline, created_by, owner_id)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, nullif($16,
+			'00000000-0000-0000-0000-000000000000'::uuid))`,
+			j.id, j.name, j.work, j.script, j.pack, j.values, j.secrets, j.limits, j.when, j.selection, j.origin, j.state, j.beginAt,
+			j.deadline, j.by, j.owner)
 		if err != nil {
 			return err
 		}
-		_, err = tx.CopyFrom(ctx, pgx.Identifier{"runs"}, []string{"id", "job_id", "device_id", "device_name", "site", "place", "turn", "due_at", "until", "state", "reason"},
+		_, err = tx.CopyFrom(ctx, pgx.Identifier{"runs"},
+			[]string{"id", "job_id", "device_id", "device_name", "site", "place", "turn", "due_at", "until", "state", "reason"},
 			pgx.CopyFromSlice(len(j.runs), func(i int) ([]any, error) {
 				r := j.runs[i]
 				return []any{r.id, j.id, r.device, r.name, r.site, float32(r.place), r.turn, r.due, r.until, string(r.state), r.reason}, nil
@@ -67,8 +72,10 @@ func (s store) addJob(ctx context.Context, j newJob) error {
 func (s store) addRuns(ctx context.Context, id uuid.UUID, runs []*run) (added []*run, err error) {
 	batch := &pgx.Batch{}
 	for _, r := range runs {
-		batch.Queue(`INSERT INTO runs (id, job_id, device_id, device_name, site, place, turn, due_at, until, state, reason) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)
-			ON CONFLICT (job_id, device_id, turn) DO NOTHING`, r.id, id, r.device, r.name, r.site, float32(r.place), r.turn, r.due, r.until, string(r.state), r.reason)
+		batch.Queue(`INSERT INTO runs (id, job_id, device_id, device_name, site, place, turn, due_at, until, state, reason) VALUES ($1, $2,
+			$3, $4, $5, $6, $7, $8, $9, $10, $11)
+			ON CONFLICT (job_id, device_id, turn) DO NOTHING`,
+			r.id, id, r.device, r.name, r.site, float32(r.place), r.turn, r.due, r.until, string(r.state), r.reason)
 	}
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		added = nil
@@ -88,7 +95,8 @@ func (s store) addRuns(ctx context.Context, id uuid.UUID, runs []*run) (added []
 	return added, err
 }
 
-const jobColumns = "j.id, j.name, j.work, j.script_id, j.package_id, j.values, j.state, j.reason, j.limits, j.whens, j.selection, j.origin, j.begin_at, j.deadline, j.created_at, j.created_by, j.ended_at"
+const jobColumns = "j.id, j.name, j.work, j.script_id, j.package_id, j.values, j.state, j.reason, j.limits, j.whens, j.selection, " +
+	"j.origin, j.begin_at, j.deadline, j.created_at, j.created_by, j.ended_at"
 
 // sought is which jobs are listed.
 type sought struct {
@@ -99,7 +107,8 @@ type sought struct {
 
 // jobs lists jobs before a moment, the latest first, with the counts of runs at the devices of a view.
 func (s store) jobs(ctx context.Context, view []uuid.UUID, w sought, before moment, limit int) ([]api.Job, error) {
-	rows, err := s.pool.Query(ctx, `SELECT `+jobColumns+`, coalesce((SELECT jsonb_object_agg(c.state, c.n) FROM (SELECT r.state, count(*) AS n FROM runs r
+	rows, err := s.pool.Query(ctx, `SELECT `+jobColumns+`,
+		coalesce((SELECT jsonb_object_agg(c.state, c.n) FROM (SELECT r.state, count(*) AS n FROM runs r
 			WHERE r.job_id = j.id AND ($4::uuid[] IS NULL OR r.device_id = ANY($4)) GROUP BY r.state) c), '{}')
 		FROM jobs j WHERE (j.created_at, j.id) < ($1, $2) AND ($3::uuid IS NULL OR j.id = $3) AND ($5 = '' OR j.origin = $5)
 		AND ($6::uuid IS NULL OR EXISTS (SELECT FROM runs r WHERE r.job_id = j.id AND r.device_id = $6))
@@ -112,7 +121,8 @@ func (s store) jobs(ctx context.Context, view []uuid.UUID, w sought, before mome
 		var reason string
 		var values map[string]string
 		var t selection
-		err = row.Scan(&j.ID, &j.Name, &j.Work, &j.Script, &j.Package, &values, &j.State, &reason, &j.Limits, &j.When, &t, &j.Origin, &j.BeginAt, &j.Deadline, &j.CreatedAt, &j.CreatedBy, &j.EndedAt, &j.Counts)
+		err = row.Scan(&j.ID, &j.Name, &j.Work, &j.Script, &j.Package, &values, &j.State, &reason, &j.Limits, &j.When, &t, &j.Origin,
+			&j.BeginAt, &j.Deadline, &j.CreatedAt, &j.CreatedBy, &j.EndedAt, &j.Counts)
 		j.Where, j.Group = t.Where, t.Group
 		if reason != "" {
 			j.Reason = &reason
@@ -146,7 +156,8 @@ const mostTurns = 20
 
 // turns lists the latest turns of a job.
 func (s store) turns(ctx context.Context, id uuid.UUID) ([]string, error) {
-	rows, err := s.pool.Query(ctx, "SELECT turn FROM runs WHERE job_id = $1 AND turn <> '' GROUP BY turn ORDER BY max(due_at) DESC LIMIT $2", id, mostTurns)
+	rows, err := s.pool.Query(ctx,
+		"SELECT turn FROM runs WHERE job_id = $1 AND turn <> '' GROUP BY turn ORDER BY max(due_at) DESC LIMIT $2", id, mostTurns)
 	if err != nil {
 		return nil, err
 	}
@@ -164,8 +175,10 @@ const groupBytes = 400
 
 // groups counts the outputs of a job's runs that are alike.
 func (s store) groups(ctx context.Context, id uuid.UUID, view []uuid.UUID) ([]job.Group, error) {
-	rows, err := s.pool.Query(ctx, `SELECT substring(CASE WHEN r.reason <> '' THEN convert_to(r.reason, 'UTF8') ELSE r.head END FROM 1 FOR $3), r.state, count(*)
-		FROM runs r WHERE r.job_id = $1 AND r.state NOT IN ('waiting', 'sent') AND ($2::uuid[] IS NULL OR r.device_id = ANY($2)) GROUP BY 1, 2 ORDER BY 3 DESC, 1 LIMIT 50`, id, view, groupBytes)
+	rows, err := s.pool.Query(ctx, `SELECT substring(
+		CASE WHEN r.reason <> '' THEN convert_to(r.reason, 'UTF8') ELSE r.head END FROM 1 FOR $3), r.state, count(*)
+		FROM runs r WHERE r.job_id = $1 AND r.state NOT IN ('waiting', 'sent') AND ($2::uuid[] IS NULL OR r.device_id = ANY($2))
+		GROUP BY 1, 2 ORDER BY 3 DESC, 1 LIMIT 50`, id, view, groupBytes)
 	if err != nil {
 		return nil, err
 	}
@@ -189,7 +202,8 @@ type standing struct {
 var first = standing{Rank: math.Inf(-1)}
 
 const (
-	byHarm = "CASE WHEN r.state IN ('failed', 'timed-out', 'interrupted') THEN 0 WHEN r.state IN ('sent', 'waiting') THEN 1 WHEN r.state = 'succeeded' THEN 3 ELSE 2 END::float8"
+	byHarm = "CASE WHEN r.state IN ('failed', 'timed-out', 'interrupted') THEN 0 WHEN r.state IN ('sent', 'waiting') THEN 1 WHEN " +
+		"r.state = 'succeeded' THEN 3 ELSE 2 END::float8"
 	byTime = "coalesce(-extract(epoch FROM r.ended_at - r.began_at), 0)::float8"
 )
 
@@ -212,8 +226,10 @@ func (s store) runs(ctx context.Context, w runsOf, after standing, limit int) (o
 	if w.slowest {
 		rank = byTime
 	}
-	rows, err := s.pool.Query(ctx, `SELECT r.id, r.device_id, r.device_name, r.state, r.turn, r.due_at, r.exit, r.reason, r.began_at, r.ended_at, substring(r.head FROM 1 FOR $8), CASE WHEN $10 THEN r.tail ELSE '' END, r.dropped, `+rank+`
-		FROM runs r WHERE r.job_id = $1 AND ($2::uuid IS NULL OR r.id = $2) AND ($3::uuid[] IS NULL OR r.device_id = ANY($3)) AND ($4 = '' OR r.state = $4) AND ($11 = '' OR r.turn = $11)
+	rows, err := s.pool.Query(ctx, `SELECT r.id, r.device_id, r.device_name, r.state, r.turn, r.due_at, r.exit, r.reason, r.began_at,
+		r.ended_at, substring(r.head FROM 1 FOR $8), CASE WHEN $10 THEN r.tail ELSE '' END, r.dropped, `+rank+`
+		FROM runs r WHERE r.job_id = $1 AND ($2::uuid IS NULL OR r.id = $2) AND ($3::uuid[] IS NULL OR r.device_id = ANY($3)) AND ($4 = ''
+		OR r.state = $4) AND ($11 = '' OR r.turn = $11)
 		AND (`+rank+`, r.device_name, r.id) > ($5, $6, $7) ORDER BY `+rank+`, r.device_name, r.id LIMIT $9`, w.job, w.one, w.view, w.state, after.Rank, after.Name, after.ID, keep, limit, keep > groupBytes, w.turn)
 	if err != nil {
 		return nil, nil, err
@@ -232,7 +248,8 @@ func scanRun(row pgx.CollectableRow, more ...any) (r api.Run, err error) {
 	var reason, turn string
 	var head, tail []byte
 	var dropped int64
-	if err := row.Scan(append([]any{&r.ID, &r.Device, &r.DeviceName, &r.State, &turn, &r.DueAt, &r.Exit, &reason, &r.BeganAt, &r.EndedAt, &head, &tail, &dropped}, more...)...); err != nil {
+	if err := row.Scan(append([]any{&r.ID, &r.Device, &r.DeviceName, &r.State, &turn, &r.DueAt, &r.Exit, &reason, &r.BeganAt, &r.EndedAt,
+		&head, &tail, &dropped}, more...)...); err != nil {
 		return r, err
 	}
 	text := shown(head)
@@ -263,14 +280,19 @@ type pair struct {
 
 // compared lists devices by name after a place, each with its latest run that is over of a job and, of
 // another, the latest but those of the first.
-func (s store) compared(ctx context.Context, before, after uuid.UUID, view []uuid.UUID, changed bool, place named, limit int) ([]pair, error) {
-	const columns = "r.id, r.device_id, r.device_name, r.state, r.turn, r.due_at, r.exit, r.reason, r.began_at, r.ended_at, r.head, r.tail, r.dropped"
-	rows, err := s.pool.Query(ctx, `WITH b AS (SELECT DISTINCT ON (r.device_id) `+columns+` FROM runs r WHERE r.job_id = $2 AND r.state NOT IN ('waiting', 'sent') ORDER BY r.device_id, r.due_at DESC, r.id),
+func (s store) compared(ctx context.Context, before, after uuid.UUID, view []uuid.UUID, changed bool, place named, limit int) ([]pair,
+	error) {
+	const columns = "r.id, r.device_id, r.device_name, r.state, r.turn, r.due_at, r.exit, r.reason, r.began_at, r.ended_at, r.head, " +
+		"r.tail, r.dropped"
+	rows, err := s.pool.Query(ctx, `WITH b AS (SELECT DISTINCT ON (r.device_id) `+columns+
+		` FROM runs r WHERE r.job_id = $2 AND r.state NOT IN ('waiting', 'sent') ORDER BY r.device_id, r.due_at DESC, r.id),
 		a AS (SELECT DISTINCT ON (r.device_id) `+columns+` FROM runs r WHERE r.job_id = $1 AND r.state NOT IN ('waiting', 'sent') AND NOT EXISTS (SELECT FROM b WHERE b.id = r.id) ORDER BY r.device_id, r.due_at DESC, r.id)
-		SELECT coalesce(a.device_id, b.device_id), coalesce(a.device_name, b.device_name), a.id, b.id, coalesce(a.state <> b.state OR a.head <> b.head OR a.tail <> b.tail, true) AS changed
+		SELECT coalesce(a.device_id, b.device_id), coalesce(a.device_name, b.device_name), a.id, b.id, coalesce(a.state <> b.state
+		OR a.head <> b.head OR a.tail <> b.tail, true) AS changed
 		FROM a FULL JOIN b ON a.device_id = b.device_id WHERE ($3::uuid[] IS NULL OR coalesce(a.device_id, b.device_id) = ANY($3))
 		AND (NOT $4 OR coalesce(a.state <> b.state OR a.head <> b.head OR a.tail <> b.tail, true))
-		AND (coalesce(a.device_name, b.device_name), coalesce(a.device_id, b.device_id)::text) > ($5, $6) ORDER BY 2, coalesce(a.device_id, b.device_id)::text LIMIT $7`, before, after, view, changed, place.Name, place.ID, limit)
+		AND (coalesce(a.device_name, b.device_name), coalesce(a.device_id, b.device_id)::text) > ($5, $6)
+		ORDER BY 2, coalesce(a.device_id, b.device_id)::text LIMIT $7`, before, after, view, changed, place.Name, place.ID, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -292,7 +314,8 @@ func (s store) compared(ctx context.Context, before, after uuid.UUID, view []uui
 			}
 		}
 	}
-	rows, err = s.pool.Query(ctx, "SELECT r.id, r.device_id, r.device_name, r.state, r.turn, r.due_at, r.exit, r.reason, r.began_at, r.ended_at, substring(r.head FROM 1 FOR $2), ''::bytea, r.dropped FROM runs r WHERE r.id = ANY($1)", ids, comparedBytes)
+	rows, err = s.pool.Query(ctx, "SELECT r.id, r.device_id, r.device_name, r.state, r.turn, r.due_at, r.exit, r.reason, r.began_at, "+
+		"r.ended_at, substring(r.head FROM 1 FOR $2), ''::bytea, r.dropped FROM runs r WHERE r.id = ANY($1)", ids, comparedBytes)
 	if err != nil {
 		return nil, err
 	}
@@ -319,13 +342,16 @@ const comparedBytes = 2000
 
 // unended reads the jobs that are not over, with their runs that are not.
 func (s store) unended(ctx context.Context) ([]*open, error) {
-	rows, err := s.pool.Query(ctx, "SELECT id, name, work, values, secrets, limits, whens, selection, origin, state, begin_at, deadline, created_at, coalesce(adopted_by, created_by), coalesce(owner_id, '00000000-0000-0000-0000-000000000000') FROM jobs WHERE ended_at IS NULL")
+	rows, err := s.pool.Query(ctx, "SELECT id, name, work, values, secrets, limits, whens, selection, origin, state, begin_at, "+
+		"deadline, created_at, coalesce(adopted_by, created_by), coalesce(owner_id, '00000000-0000-0000-0000-000000000000') FROM jobs "+
+		"WHERE ended_at IS NULL")
 	if err != nil {
 		return nil, err
 	}
 	all, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (*open, error) {
 		o := newOpen()
-		return o, row.Scan(&o.id, &o.name, &o.work, &o.values, &o.secrets, &o.limits, &o.when, &o.selection, &o.origin, &o.state, &o.beginAt, &o.deadline, &o.createdAt, &o.by, &o.owner)
+		return o, row.Scan(&o.id, &o.name, &o.work, &o.values, &o.secrets, &o.limits, &o.when, &o.selection, &o.origin, &o.state,
+			&o.beginAt, &o.deadline, &o.createdAt, &o.by, &o.owner)
 	})
 	if err != nil {
 		return nil, err
@@ -340,7 +366,8 @@ func (s store) unended(ctx context.Context) ([]*open, error) {
 		if _, err := pgx.ForEachRow(rows, []any{&state, &n}, func() error { o.counts[state] = n; return nil }); err != nil {
 			return nil, err
 		}
-		rows, err = s.pool.Query(ctx, "SELECT id, device_id, device_name, site, place, turn, due_at, until, state, journal, coalesce(sent_at, 'epoch') FROM runs WHERE job_id = $1 AND state IN ('waiting', 'sent')", o.id)
+		rows, err = s.pool.Query(ctx, "SELECT id, device_id, device_name, site, place, turn, due_at, until, state, journal, "+
+			"coalesce(sent_at, 'epoch') FROM runs WHERE job_id = $1 AND state IN ('waiting', 'sent')", o.id)
 		if err != nil {
 			return nil, err
 		}
@@ -378,7 +405,8 @@ func (s store) adopt(ctx context.Context, id, owner uuid.UUID, by string) error 
 
 // sent notes that devices are about to be told of runs.
 func (s store) sent(ctx context.Context, ids []uuid.UUID, journals []string) error {
-	_, err := s.pool.Exec(ctx, "UPDATE runs r SET state = 'sent', sent_at = now(), journal = x.journal FROM unnest($1::uuid[], $2::text[]) x (id, journal) WHERE r.id = x.id AND r.state IN ('waiting', 'sent')", ids, journals)
+	_, err := s.pool.Exec(ctx, "UPDATE runs r SET state = 'sent', sent_at = now(), journal = x.journal FROM unnest($1::uuid[], "+
+		"$2::text[]) x (id, journal) WHERE r.id = x.id AND r.state IN ('waiting', 'sent')", ids, journals)
 	return err
 }
 
@@ -402,8 +430,10 @@ type outcome struct {
 func (s store) end(ctx context.Context, all []outcome) (ended []uuid.UUID, err error) {
 	batch := &pgx.Batch{}
 	for _, o := range all {
-		batch.Queue(`UPDATE runs SET state = $3, exit = $4, head = $5, tail = $6, dropped = $7, reason = $8, began_at = $9, ended_at = $10, restarted_at = $11
-			WHERE id = $1 AND device_id = $2 AND state IN ('waiting', 'sent') RETURNING id`, o.id, o.device, string(o.state), o.exit, nonNil(o.head), nonNil(o.tail), o.dropped, o.reason, o.began, o.ended, o.restart)
+		batch.Queue(`UPDATE runs SET state = $3, exit = $4, head = $5, tail = $6, dropped = $7, reason = $8, began_at = $9, ended_at = $10,
+			restarted_at = $11
+			WHERE id = $1 AND device_id = $2 AND state IN ('waiting', 'sent') RETURNING id`,
+			o.id, o.device, string(o.state), o.exit, nonNil(o.head), nonNil(o.tail), o.dropped, o.reason, o.began, o.ended, o.restart)
 	}
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		ended = ended[:0]
@@ -434,17 +464,21 @@ func nonNil(b []byte) []byte {
 
 // setState changes a job's state; an ended one has its end noted.
 func (s store) setState(ctx context.Context, id uuid.UUID, state, reason string, ended bool) error {
-	_, err := s.pool.Exec(ctx, "UPDATE jobs SET state = $2, reason = CASE WHEN $3 = '' THEN reason ELSE $3 END, ended_at = CASE WHEN $4 THEN now() ELSE ended_at END WHERE id = $1", id, state, reason, ended)
+	_, err := s.pool.Exec(ctx, "UPDATE jobs SET state = $2, reason = CASE WHEN $3 = '' THEN reason ELSE $3 END, ended_at = CASE WHEN $4 "+
+		"THEN now() ELSE ended_at END WHERE id = $1", id, state, reason, ended)
 	return err
 }
 
 // again reads what a job that is to be tried again was.
 func (s store) again(ctx context.Context, id uuid.UUID) (n newJob, devices []uuid.UUID, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT name, script_id, package_id, work, values, secrets, limits, whens, selection FROM jobs WHERE id = $1", id).Scan(&n.name, &n.script, &n.pack, &n.work, &n.values, &n.secrets, &n.limits, &n.when, &n.selection)
+	err = s.pool.QueryRow(ctx,
+		"SELECT name, script_id, package_id, work, values, secrets, limits, whens, selection FROM jobs WHERE id = $1", id).Scan(&n.name,
+		&n.script, &n.pack, &n.work, &n.values, &n.secrets, &n.limits, &n.when, &n.selection)
 	if err != nil {
 		return n, nil, err
 	}
-	rows, err := s.pool.Query(ctx, "SELECT DISTINCT device_id FROM (SELECT DISTINCT ON (device_id) device_id, state FROM runs WHERE job_id = $1 ORDER BY device_id, due_at DESC) r WHERE state IN ('failed', 'timed-out', 'interrupted', 'missed')", id)
+	rows, err := s.pool.Query(ctx, "SELECT DISTINCT device_id FROM (SELECT DISTINCT ON (device_id) device_id, state FROM runs WHERE "+
+		"job_id = $1 ORDER BY device_id, due_at DESC) r WHERE state IN ('failed', 'timed-out', 'interrupted', 'missed')", id)
 	if err != nil {
 		return n, nil, err
 	}
@@ -463,8 +497,10 @@ func (s store) expire(ctx context.Context) error {
 
 // runsAt lists the runs at a device, the latest first.
 func (s store) runsAt(ctx context.Context, id uuid.UUID, before moment, limit int) ([]api.DeviceRun, error) {
-	rows, err := s.pool.Query(ctx, `SELECT r.id, r.device_id, r.device_name, r.state, r.turn, r.due_at, r.exit, r.reason, r.began_at, r.ended_at, substring(r.head FROM 1 FOR $5), ''::bytea, r.dropped, j.id, j.name, j.work, j.origin, j.created_by
-		FROM runs r JOIN jobs j ON j.id = r.job_id WHERE r.device_id = $1 AND (r.due_at, r.id) < ($2, $3) ORDER BY r.due_at DESC, r.id DESC LIMIT $4`, id, before.At, before.ID, limit, groupBytes)
+	rows, err := s.pool.Query(ctx, `SELECT r.id, r.device_id, r.device_name, r.state, r.turn, r.due_at, r.exit, r.reason, r.began_at,
+		r.ended_at, substring(r.head FROM 1 FOR $5), ''::bytea, r.dropped, j.id, j.name, j.work, j.origin, j.created_by
+		FROM runs r JOIN jobs j ON j.id = r.job_id WHERE r.device_id = $1 AND (r.due_at, r.id) < ($2, $3) ORDER BY r.due_at DESC, r.id
+		DESC LIMIT $4`, id, before.At, before.ID, limit, groupBytes)
 	if err != nil {
 		return nil, err
 	}
@@ -478,12 +514,14 @@ func (s store) runsAt(ctx context.Context, id uuid.UUID, before moment, limit in
 
 // onlyRun reads how far the one run of a job has come.
 func (s store) onlyRun(ctx context.Context, id uuid.UUID) (state string, exit *int, reason string, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT state, exit, reason FROM runs WHERE job_id = $1 ORDER BY due_at DESC LIMIT 1", id).Scan(&state, &exit, &reason)
+	err = s.pool.QueryRow(ctx, "SELECT state, exit, reason FROM runs WHERE job_id = $1 ORDER BY due_at DESC LIMIT 1", id).Scan(&state,
+		&exit, &reason)
 	return state, exit, reason, err
 }
 
 // reseal seals anew the secrets of jobs that were sealed under an older key.
 func (s store) reseal(ctx context.Context, ring *secret.Ring) (int, error) {
-	return db.Rewrite(ctx, s.pool, "SELECT id::text, secrets FROM jobs WHERE secrets IS NOT NULL AND id::text > $1 ORDER BY id::text LIMIT $2", "UPDATE jobs SET secrets = $2 WHERE id = $1::uuid",
+	return db.Rewrite(ctx, s.pool, "SELECT id::text, secrets FROM jobs WHERE secrets IS NOT NULL AND id::text > $1 ORDER BY "+
+		"id::text LIMIT $2", "UPDATE jobs SET secrets = $2 WHERE id = $1::uuid",
 		func(id string, old []byte) ([]byte, bool, error) { return ring.Again(old, "job "+id) })
 }

@@ -111,7 +111,8 @@ const (
 // ImportFeed imports a file into a feed: PUT /advisory-feeds/{feed}.
 func (c *Service) ImportFeed(g *gin.Context, name string, in api.ImportFeedParams) {
 	f, err := c.Import(g.Request.Context(), name, front.CallerOf(g).Email, in.Whole != nil && *in.Whole, g.Request.Body)
-	if c.done(g, "feed.import", fmt.Sprintf("%s: %d advisories, %d exploited, %d refused", name, f.Advisories, f.Exploited, f.Refused), err) {
+	if c.done(g, "feed.import", fmt.Sprintf("%s: %d advisories, %d exploited, %d refused", name, f.Advisories, f.Exploited, f.Refused),
+		err) {
 		g.JSON(http.StatusOK, f)
 	}
 }
@@ -122,7 +123,8 @@ func (c *Service) Import(ctx context.Context, feed, by string, whole bool, file 
 	defer cancel()
 	err := c.store.importFeed(ctx, feed, by, whole, func(m *importing, r *refusal) error {
 		return unpack(file, func(name string, part io.Reader) error {
-			err := advisory.Read(part, advisory.Sink{Advisory: func(a advisory.Advisory) error { return kept(m.add(a)) }, Exploited: func(e advisory.Exploited) error { return kept(m.addExploited(e)) },
+			err := advisory.Read(part, advisory.Sink{Advisory: func(a advisory.Advisory) error { return kept(m.add(a)) },
+				Exploited: func(e advisory.Exploited) error { return kept(m.addExploited(e)) },
 				Refused: func(n int, why error) {
 					if r.count++; len(r.first) < mostRefusals {
 						r.first = append(r.first, device.CleanLong(fmt.Sprintf("%sdocument %d: %v", name, n, why), longestReason))
@@ -132,7 +134,8 @@ func (c *Service) Import(ctx context.Context, feed, by string, whole bool, file 
 			if err == nil || errors.As(err, &storing) || ctx.Err() != nil {
 				return err
 			}
-			return front.Problem(http.StatusBadRequest, "The file cannot be imported; the feed is as it was.", device.CleanLong(fmt.Sprintf("%s%v.", name, err), longestReason))
+			return front.Problem(http.StatusBadRequest, "The file cannot be imported; the feed is as it was.",
+				device.CleanLong(fmt.Sprintf("%s%v.", name, err), longestReason))
 		})
 	})
 	if err != nil {
@@ -185,7 +188,8 @@ func unzip(in io.Reader, each func(name string, part io.Reader) error) error {
 	}
 	z, err := zip.NewReader(aside, size)
 	if err != nil || len(z.File) > mostFiles {
-		return front.Problem(http.StatusBadRequest, "The file cannot be unpacked.", fmt.Sprintf("It is no whole zip, or one of more than %d files.", mostFiles))
+		return front.Problem(http.StatusBadRequest, "The file cannot be unpacked.",
+			fmt.Sprintf("It is no whole zip, or one of more than %d files.", mostFiles))
 	}
 	left := int64(mostImported)
 	for _, f := range z.File {

@@ -25,7 +25,8 @@ func (c *Service) lack(ctx context.Context) error {
 
 // setLacking notes what devices have of the software of packages in an older version.
 func (s store) setLacking(ctx context.Context, offers []pack.Package) error {
-	names, tos, contents, of := make([]string, len(offers)), make([]string, len(offers)), make([]string, len(offers)), make([]string, len(offers))
+	names, tos, contents, of := make([]string, len(offers)), make([]string, len(offers)), make([]string, len(offers)),
+		make([]string, len(offers))
 	for i, p := range offers {
 		title := p.Description
 		if title == "" {
@@ -42,12 +43,16 @@ func (s store) setLacking(ctx context.Context, offers []pack.Package) error {
 		names[i], tos[i], contents[i], of[i] = p.Name, p.Version, string(text), strings.ToLower(p.There.Of)
 	}
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, `INSERT INTO updates (source, name, to_version, content) SELECT $1, n.name, n.to_version, n.content::jsonb FROM unnest($2::text[], $3::text[], $4::text[]) n (name, to_version, content)
-			LEFT JOIN updates u ON (u.source, u.name, u.to_version) = ($1, n.name, n.to_version) WHERE u.id IS NULL ON CONFLICT DO NOTHING`, patch.PackageSource, names, tos, contents); err != nil {
+		if _, err := tx.Exec(ctx, `INSERT INTO updates (source, name, to_version, content) SELECT $1, n.name, n.to_version,
+			n.content::jsonb FROM unnest($2::text[], $3::text[], $4::text[]) n (name, to_version, content)
+			LEFT JOIN updates u ON (u.source, u.name, u.to_version) = ($1, n.name, n.to_version) WHERE u.id IS NULL ON CONFLICT DO NOTHING`,
+			patch.PackageSource, names, tos, contents); err != nil {
 			return err
 		}
-		rows, err := tx.Query(ctx, `SELECT n.place::int - 1, u.id, s.id, s.version FROM unnest($2::text[], $3::text[], $4::text[]) WITH ORDINALITY n (name, to_version, of, place)
-			JOIN updates u ON (u.source, u.name, u.to_version) = ($1, n.name, n.to_version) JOIN software s ON lower(s.name) = n.of`, patch.PackageSource, names, tos, of)
+		rows, err := tx.Query(ctx, `SELECT n.place::int - 1, u.id, s.id,
+			s.version FROM unnest($2::text[], $3::text[], $4::text[]) WITH ORDINALITY n (name, to_version, of, place)
+			JOIN updates u ON (u.source, u.name, u.to_version) = ($1, n.name, n.to_version) JOIN software s ON lower(s.name) = n.of`,
+			patch.PackageSource, names, tos, of)
 		if err != nil {
 			return err
 		}
@@ -58,17 +63,21 @@ func (s store) setLacking(ctx context.Context, offers []pack.Package) error {
 		var systems []string
 		if _, err := pgx.ForEachRow(rows, []any{&place, &update, &software, &version}, func() error {
 			if version != "" && versions.Debian(version, offers[place].Version) < 0 {
-				updates, pieces, systems = append(updates, update), append(pieces, software), append(systems, strings.Join(offers[place].Systems, ","))
+				updates, pieces, systems = append(updates, update), append(pieces, software),
+					append(systems, strings.Join(offers[place].Systems, ","))
 			}
 			return nil
 		}); err != nil {
 			return err
 		}
-		_, err = tx.Exec(ctx, `WITH n AS (SELECT DISTINCT ON (d.id, x.update_id) d.id, x.update_id, s.version FROM unnest($1::int[], $2::int[], $3::text[]) x (update_id, software_id, systems)
-				JOIN installed i ON i.software_id = x.software_id JOIN software s ON s.id = x.software_id JOIN devices d ON d.id = i.device_id AND d.retired_at IS NULL
+		_, err = tx.Exec(ctx, `WITH n AS (SELECT DISTINCT ON (d.id, x.update_id) d.id, x.update_id,
+			s.version FROM unnest($1::int[], $2::int[], $3::text[]) x (update_id, software_id, systems)
+				JOIN installed i ON i.software_id = x.software_id JOIN software s ON s.id = x.software_id JOIN devices d
+				ON d.id = i.device_id AND d.retired_at IS NULL
 				WHERE x.systems = '' OR d.os = ANY(string_to_array(x.systems, ',')) ORDER BY d.id, x.update_id, s.version),
 			gone AS (DELETE FROM lacking l WHERE NOT EXISTS (SELECT FROM n WHERE (n.id, n.update_id) = (l.device_id, l.update_id)))
-			INSERT INTO lacking AS l SELECT * FROM n ON CONFLICT (device_id, update_id) DO UPDATE SET from_version = excluded.from_version WHERE l.from_version <> excluded.from_version`, updates, pieces, systems)
+			INSERT INTO lacking AS l SELECT * FROM n ON CONFLICT (device_id, update_id) DO UPDATE
+			SET from_version = excluded.from_version WHERE l.from_version <> excluded.from_version`, updates, pieces, systems)
 		return err
 	})
 }

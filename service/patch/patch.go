@@ -48,7 +48,8 @@ type Fleet interface {
 // Jobs has steps done at devices, each once.
 type Jobs interface {
 	// Carry begins a job of an identity; one that was begun before is not begun again.
-	Carry(ctx context.Context, id uuid.UUID, name string, owner uuid.UUID, by string, parts []pack.Part, devices []uuid.UUID, windows bool, limits job.Limits) error
+	Carry(ctx context.Context, id uuid.UUID, name string, owner uuid.UUID, by string, parts []pack.Part, devices []uuid.UUID, windows bool,
+		limits job.Limits) error
 	// Offers are the packages of the library that are told by software that a device has.
 	Offers(ctx context.Context) ([]pack.Package, error)
 	// Upgrade is what brings devices that have the software of a package to its version.
@@ -120,7 +121,8 @@ func (c *changed) add(all ...uuid.UUID) {
 
 // New makes the column.
 func New(pool *pgxpool.Pool, fleet Fleet, jobs Jobs, windows Windows, people People, audit front.Recorder, poster post.Post) *Service {
-	return &Service{store: store{pool}, fleet: fleet, jobs: jobs, windows: windows, people: people, audit: audit, post: poster, began: time.Now(), wake: make(chan struct{}, 1), compares: make(chan struct{}, 1), changed: changed{devices: map[uuid.UUID]bool{}}}
+	return &Service{store: store{pool}, fleet: fleet, jobs: jobs, windows: windows, people: people, audit: audit, post: poster,
+		began: time.Now(), wake: make(chan struct{}, 1), compares: make(chan struct{}, 1), changed: changed{devices: map[uuid.UUID]bool{}}}
 }
 
 var see, act, administer = access.Of("updates", access.See), access.Of("updates", access.Act), access.Of("updates", access.Administer)
@@ -170,7 +172,10 @@ func (c *Service) ServeUpdates(w http.ResponseWriter, r *http.Request) {
 	var known bool
 	var err error
 	if in.Whole {
-		known, err = true, hub.Work(r, len(in.All), func() error { return c.store.setMissing(ctx, id, in.Digest, in.Failed, update.Clean(in.All)) })
+		known, err = true, hub.Work(r, len(in.All), func() error {
+			return c.store.setMissing(ctx, id, in.Digest, in.Failed,
+				update.Clean(in.All))
+		})
 		c.compareSoon()
 	} else {
 		known, err = c.store.told(ctx, id, in.Digest)

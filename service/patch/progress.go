@@ -152,7 +152,8 @@ func (c *Service) beginRing(ctx context.Context, r *rollout, now time.Time) erro
 		if r.spec.Windows && r.spec.Stage && len(own(refs)) > 0 {
 			staging := jobOf(r, "stage")
 			ring.Staging = staging.String()
-			if err := c.jobs.Carry(ctx, staging, name+", fetching", r.owner, r.begunBy, stepsOnly(name, patch.Fetch(own(refs))...), devices, false, limits); err != nil {
+			if err := c.jobs.Carry(ctx, staging, name+", fetching", r.owner, r.begunBy, stepsOnly(name, patch.Fetch(own(refs))...), devices,
+				false, limits); err != nil {
 				return err
 			}
 		}
@@ -272,7 +273,8 @@ func (c *Service) revertRing(ctx context.Context, r *rollout) error {
 	if len(all) > 0 {
 		devices, refs := ordered(all, func(u update.Update) update.Ref { return update.Ref{Source: u.Source, Name: u.Name, To: u.From} })
 		name := r.spec.Name + ", " + r.spec.Rings[r.state.At].Name + ", back"
-		if err := c.jobs.Carry(ctx, id, name, r.owner, r.begunBy, stepsOnly(name, r.spec.Back(refs)...), devices, false, job.Limits{WaitHours: max(r.spec.WaitHours, 24)}); err != nil {
+		if err := c.jobs.Carry(ctx, id, name, r.owner, r.begunBy, stepsOnly(name, r.spec.Back(refs)...), devices, false,
+			job.Limits{WaitHours: max(r.spec.WaitHours, 24)}); err != nil {
 			return err
 		}
 	}

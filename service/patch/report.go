@@ -259,14 +259,16 @@ func (c *Service) summary(ctx context.Context, a about, days int, maker string, 
 		for _, u := range x.Updates {
 			mends = append(mends, u.Name+" "+u.To)
 		}
-		s.Exploited = append(s.Exploited, patch.Attacked{ID: x.ID, Summary: x.Summary, Software: strings.Join(x.Packages, ", "), Devices: x.Devices, Mends: strings.Join(mends, ", ")})
+		s.Exploited = append(s.Exploited, patch.Attacked{ID: x.ID, Summary: x.Summary, Software: strings.Join(x.Packages, ", "),
+			Devices: x.Devices, Mends: strings.Join(mends, ", ")})
 	}
 	rules, err := c.store.rules(ctx)
 	for _, r := range rules {
-		if r.Do != patch.Approve && (r.Until.IsZero() || r.Until.After(now)) && (r.Scope.Kind == health.Everywhere || slices.ContainsFunc(at.devices, func(id uuid.UUID) bool {
-			m, ok := c.fleet.Known(id)
-			return ok && r.Scope.Covers(m.Place)
-		})) {
+		if r.Do != patch.Approve && (r.Until.IsZero() || r.Until.After(now)) &&
+			(r.Scope.Kind == health.Everywhere || slices.ContainsFunc(at.devices, func(id uuid.UUID) bool {
+				m, ok := c.fleet.Known(id)
+				return ok && r.Scope.Covers(m.Place)
+			})) {
 			s.Rules = append(s.Rules, r)
 		}
 	}
@@ -276,7 +278,8 @@ func (c *Service) summary(ctx context.Context, a about, days int, maker string, 
 // ListReportSchedules lists when reports are sent: GET /report-schedules.
 func (c *Service) ListReportSchedules(g *gin.Context, in api.ListReportSchedulesParams) {
 	ctx := g.Request.Context()
-	front.List(g, in.Cursor, in.Limit, named{}, c.store.schedules, func(r api.ReportSchedule) named { return named{r.Schedule.Name, r.ID.String()} },
+	front.List(g, in.Cursor, in.Limit, named{}, c.store.schedules,
+		func(r api.ReportSchedule) named { return named{r.Schedule.Name, r.ID.String()} },
 		func(items []api.ReportSchedule, next *string) any {
 			items = slices.DeleteFunc(items, func(r api.ReportSchedule) bool {
 				scope := health.Scope{Kind: health.Everywhere}
@@ -398,7 +401,8 @@ func (c *Service) SendReports(ctx context.Context) error {
 			bad = append(bad, c.store.notSent(ctx, id, device.CleanLong(err.Error(), 300), now.Add(sendAgain), mostTries, next))
 			continue
 		}
-		entry := front.Entry{Action: "report.send", Detail: fmt.Sprintf("%s to %s", r.Schedule.Name, strings.Join(r.Schedule.To, ", ")), Result: "done", Actor: r.ChangedBy, Via: "schedule"}
+		entry := front.Entry{Action: "report.send", Detail: fmt.Sprintf("%s to %s", r.Schedule.Name, strings.Join(r.Schedule.To, ", ")),
+			Result: "done", Actor: r.ChangedBy, Via: "schedule"}
 		bad = append(bad, c.store.sent(ctx, id, now, next), c.audit.Record(ctx, entry))
 	}
 	return errors.Join(bad...)
@@ -435,6 +439,7 @@ func (c *Service) mailReport(ctx context.Context, r api.ReportSchedule, due time
 	if err := errors.Join(d.WriteHTML(&page), d.WritePDF(&paper)); err != nil {
 		return err
 	}
-	files := []post.File{{Name: fileName(s, "pdf"), Type: "application/pdf", Content: paper.Bytes()}, {Name: fileName(s, "html"), Type: "text/html", Content: page.Bytes()}}
+	files := []post.File{{Name: fileName(s, "pdf"), Type: "application/pdf", Content: paper.Bytes()},
+		{Name: fileName(s, "html"), Type: "text/html", Content: page.Bytes()}}
 	return c.post.Mail(ctx, r.Schedule.To, fmt.Sprintf("%s-%d", r.ID, due.Unix()), d.Title+", "+d.Subtitle, s.Letter(), files...)
 }

@@ -13,7 +13,8 @@ import (
 
 // ringOf is the ring of the last rollout of each device that was in any.
 func (s store) ringOf(ctx context.Context) (map[uuid.UUID]string, error) {
-	rows, err := s.pool.Query(ctx, "SELECT DISTINCT ON (d.device_id) d.device_id, coalesce(r.spec->'rings'->d.ring->>'name', '') FROM rollout_devices d JOIN rollouts r ON r.id = d.rollout_id ORDER BY d.device_id, r.begun_at DESC")
+	rows, err := s.pool.Query(ctx, "SELECT DISTINCT ON (d.device_id) d.device_id, coalesce(r.spec->'rings'->d.ring->>'name', '') FROM "+
+		"rollout_devices d JOIN rollouts r ON r.id = d.rollout_id ORDER BY d.device_id, r.begun_at DESC")
 	if err != nil {
 		return nil, err
 	}
@@ -35,7 +36,8 @@ func (s store) setCompliance(ctx context.Context, day time.Time, all map[ringed]
 		}
 		batch := &pgx.Batch{}
 		for at, tally := range all {
-			batch.Queue("INSERT INTO compliance SELECT $1::date, id, $3, $4 FROM organisations WHERE id = $2", day, at.organisation, at.ring, tally)
+			batch.Queue("INSERT INTO compliance SELECT $1::date, id, $3, $4 FROM organisations WHERE id = $2", day, at.organisation,
+				at.ring, tally)
 		}
 		return tx.SendBatch(ctx, batch).Close()
 	})
@@ -43,7 +45,8 @@ func (s store) setCompliance(ctx context.Context, day time.Time, all map[ringed]
 
 // compliance is how current devices of organisations were, by day, from a day on.
 func (s store) compliance(ctx context.Context, organisations []uuid.UUID, from time.Time) (days []patch.DayTally, err error) {
-	rows, err := s.pool.Query(ctx, "SELECT day::timestamp AT TIME ZONE 'UTC', tally FROM compliance WHERE organisation_id = ANY($1) AND day >= $2::date ORDER BY day", organisations, from)
+	rows, err := s.pool.Query(ctx, "SELECT day::timestamp AT TIME ZONE 'UTC', tally FROM compliance WHERE organisation_id = ANY($1) AND "+
+		"day >= $2::date ORDER BY day", organisations, from)
 	if err != nil {
 		return nil, err
 	}
@@ -78,8 +81,10 @@ const mostOutcomes = 60
 
 // outcomes are the rollouts that ran at devices in a time, the latest first.
 func (s store) outcomes(ctx context.Context, devices []uuid.UUID, from, to time.Time) (all []patch.Outcome, err error) {
-	rows, err := s.pool.Query(ctx, `SELECT r.spec, r.state, r.begun_at, n.states FROM rollouts r JOIN LATERAL (SELECT jsonb_object_agg(x.state, x.n) AS states FROM
-			(SELECT d.state, count(*) AS n FROM rollout_devices d WHERE d.rollout_id = r.id AND d.device_id = ANY($1) GROUP BY d.state) x) n ON n.states IS NOT NULL
+	rows, err := s.pool.Query(ctx, `SELECT r.spec, r.state, r.begun_at,
+		n.states FROM rollouts r JOIN LATERAL (SELECT jsonb_object_agg(x.state, x.n) AS states FROM
+			(SELECT d.state, count(*) AS n FROM rollout_devices d WHERE d.rollout_id = r.id AND d.device_id = ANY($1)
+			GROUP BY d.state) x) n ON n.states IS NOT NULL
 		WHERE r.begun_at < $3 AND coalesce(r.ended_at, $3) >= $2 ORDER BY r.begun_at DESC LIMIT $4`, devices, from, to, mostOutcomes)
 	if err != nil {
 		return nil, err
@@ -96,8 +101,11 @@ func (s store) outcomes(ctx context.Context, devices []uuid.UUID, from, to time.
 
 // installedAt counts what rollouts installed at devices in a time, that which most devices got first.
 func (s store) installedAt(ctx context.Context, devices []uuid.UUID, from, to time.Time) ([]patch.Installed, error) {
-	rows, err := s.pool.Query(ctx, `SELECT p.name, p.to_version, jsonb_build_object('installed', count(*) FILTER (WHERE p.state = 'installed'), 'failed', count(*) FILTER (WHERE p.state = 'failed'), 'reverted', count(*) FILTER (WHERE p.state = 'reverted'))
-		FROM patched p WHERE p.device_id = ANY($1) AND p.at >= $2 AND p.at < $3 AND p.state IN ('installed', 'failed', 'reverted') GROUP BY p.source, p.name, p.to_version ORDER BY count(*) DESC, p.name LIMIT 500`, devices, from, to)
+	rows, err := s.pool.Query(ctx, `SELECT p.name, p.to_version,
+		jsonb_build_object('installed', count(*) FILTER (WHERE p.state = 'installed'), 'failed', count(*) FILTER (WHERE p.state =
+		'failed'), 'reverted', count(*) FILTER (WHERE p.state = 'reverted'))
+		FROM patched p WHERE p.device_id = ANY($1) AND p.at >= $2 AND p.at < $3 AND p.state IN ('installed', 'failed', 'reverted')
+		GROUP BY p.source, p.name, p.to_version ORDER BY count(*) DESC, p.name LIMIT 500`, devices, from, to)
 	if err != nil {
 		return nil, err
 	}
@@ -106,14 +114,16 @@ func (s store) installedAt(ctx context.Context, devices []uuid.UUID, from, to ti
 	})
 }
 
-const selectSchedule = "SELECT r.id, r.content, o.name, r.next_at, r.sent_at, nullif(r.problem, ''), r.changed_at, r.changed_by FROM report_schedules r LEFT JOIN organisations o ON o.id = r.organisation_id "
+const selectSchedule = "SELECT r.id, r.content, o.name, r.next_at, r.sent_at, nullif(r.problem, ''), r.changed_at, r.changed_by FROM " +
+	"report_schedules r LEFT JOIN organisations o ON o.id = r.organisation_id "
 
 func scanSchedule(row pgx.CollectableRow) (r api.ReportSchedule, err error) {
 	return r, row.Scan(&r.ID, &r.Schedule, &r.OrganisationName, &r.NextAt, &r.SentAt, &r.Problem, &r.ChangedAt, &r.ChangedBy)
 }
 
 func (s store) schedules(ctx context.Context, after named, limit int) ([]api.ReportSchedule, error) {
-	rows, err := s.pool.Query(ctx, selectSchedule+"WHERE (r.name, r.id::text) > ($1, $2) ORDER BY r.name, r.id::text LIMIT $3", after.Name, after.ID, limit)
+	rows, err := s.pool.Query(ctx, selectSchedule+"WHERE (r.name, r.id::text) > ($1, $2) ORDER BY r.name, r.id::text LIMIT $3", after.Name,
+		after.ID, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -128,10 +138,13 @@ func (s store) scheduleOf(ctx context.Context, id uuid.UUID) (api.ReportSchedule
 	return pgx.CollectExactlyOneRow(rows, scanSchedule)
 }
 
-func (s store) setSchedule(ctx context.Context, id *uuid.UUID, in api.NewReportSchedule, next *time.Time, by string, owner uuid.UUID) (api.ReportSchedule, error) {
-	query, args := "INSERT INTO report_schedules (name, organisation_id, content, next_at, changed_by, owner_id) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id", []any{in.Name, in.Organisation, in, next, by, owner}
+func (s store) setSchedule(ctx context.Context, id *uuid.UUID, in api.NewReportSchedule, next *time.Time, by string,
+	owner uuid.UUID) (api.ReportSchedule, error) {
+	query, args := "INSERT INTO report_schedules (name, organisation_id, content, next_at, changed_by, owner_id) VALUES ($1, $2, $3, "+
+		"$4, $5, $6) RETURNING id", []any{in.Name, in.Organisation, in, next, by, owner}
 	if id != nil {
-		query, args = "UPDATE report_schedules SET name = $1, organisation_id = $2, content = $3, next_at = $4, changed_by = $5, owner_id = $6, changed_at = now(), problem = '', tries = 0 WHERE id = $7 RETURNING id", append(args, *id)
+		query, args = "UPDATE report_schedules SET name = $1, organisation_id = $2, content = $3, next_at = $4, changed_by = $5, "+
+			"owner_id = $6, changed_at = now(), problem = '', tries = 0 WHERE id = $7 RETURNING id", append(args, *id)
 	}
 	var is uuid.UUID
 	if err := s.pool.QueryRow(ctx, query, args...).Scan(&is); err != nil {
@@ -142,7 +155,8 @@ func (s store) setSchedule(ctx context.Context, id *uuid.UUID, in api.NewReportS
 
 // ownerOf is with whose rights a report is sent; uuid.Nil where nobody's.
 func (s store) ownerOf(ctx context.Context, id uuid.UUID) (owner uuid.UUID, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT coalesce(owner_id, '00000000-0000-0000-0000-000000000000') FROM report_schedules WHERE id = $1", id).Scan(&owner)
+	err = s.pool.QueryRow(ctx, "SELECT coalesce(owner_id, '00000000-0000-0000-0000-000000000000') FROM report_schedules WHERE id = $1",
+		id).Scan(&owner)
 	return owner, err
 }
 
@@ -152,7 +166,8 @@ func (s store) removeSchedule(ctx context.Context, id uuid.UUID) (name string, e
 
 // claim takes the schedules that are due, for as long as sending them may take: no other node sends them then.
 func (s store) claim(ctx context.Context, now time.Time, within time.Duration) ([]uuid.UUID, []time.Time, error) {
-	rows, err := s.pool.Query(ctx, "UPDATE report_schedules SET next_at = $2 FROM (SELECT id, next_at AS due FROM report_schedules WHERE next_at <= $1 FOR UPDATE SKIP LOCKED) d WHERE report_schedules.id = d.id RETURNING d.id, d.due", now, now.Add(within))
+	rows, err := s.pool.Query(ctx, "UPDATE report_schedules SET next_at = $2 FROM (SELECT id, next_at AS due FROM report_schedules "+
+		"WHERE next_at <= $1 FOR UPDATE SKIP LOCKED) d WHERE report_schedules.id = d.id RETURNING d.id, d.due", now, now.Add(within))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -166,12 +181,14 @@ func (s store) claim(ctx context.Context, now time.Time, within time.Duration) (
 
 // sent notes that a report was sent, and when the next is.
 func (s store) sent(ctx context.Context, id uuid.UUID, at time.Time, next *time.Time) error {
-	_, err := s.pool.Exec(ctx, "UPDATE report_schedules SET sent_at = $2, next_at = $3, problem = '', tries = 0 WHERE id = $1", id, at, next)
+	_, err := s.pool.Exec(ctx, "UPDATE report_schedules SET sent_at = $2, next_at = $3, problem = '', tries = 0 WHERE id = $1", id, at,
+		next)
 	return err
 }
 
 // notSent notes why a report could not be sent. It is tried again after a time, so many times; then next is its turn.
 func (s store) notSent(ctx context.Context, id uuid.UUID, why string, again time.Time, most int, next *time.Time) error {
-	_, err := s.pool.Exec(ctx, "UPDATE report_schedules SET problem = $2, tries = CASE WHEN tries + 1 >= $4 THEN 0 ELSE tries + 1 END, next_at = CASE WHEN tries + 1 >= $4 THEN $5::timestamptz ELSE $3::timestamptz END WHERE id = $1", id, why, again, most, next)
+	_, err := s.pool.Exec(ctx, "UPDATE report_schedules SET problem = $2, tries = CASE WHEN tries + 1 >= $4 THEN 0 ELSE tries + 1 END, "+
+		"next_at = CASE WHEN tries + 1 >= $4 THEN $5::timestamptz ELSE $3::timestamptz END WHERE id = $1", id, why, again, most, next)
 	return err
 }

@@ -33,7 +33,8 @@ func (c *Service) AddRollout(g *gin.Context) {
 		return
 	}
 	ctx, now := g.Request.Context(), time.Now()
-	r := rollout{id: uuid.New(), spec: in.Spec, selection: selection{in.Where, in.Group}, begunAt: now, begunBy: front.CallerOf(g).Email, owner: front.CallerOf(g).ID}
+	r := rollout{id: uuid.New(), spec: in.Spec, selection: selection{in.Where, in.Group}, begunAt: now, begunBy: front.CallerOf(g).Email,
+		owner: front.CallerOf(g).ID}
 	r.spec.Name = device.CleanText(strings.TrimSpace(r.spec.Name))
 	err := r.spec.Validate()
 	if err == nil && in.Where == nil && in.Group == nil {
@@ -50,7 +51,8 @@ func (c *Service) AddRollout(g *gin.Context) {
 		}
 	}
 	if front.CallerOf(g).Limited {
-		front.Fail(g, front.Problem(http.StatusForbidden, "A limited API token begins no rollout.", "Sign in, or use a token without limits: a rollout goes on with the rights of its owner."))
+		front.Fail(g, front.Problem(http.StatusForbidden, "A limited API token begins no rollout.",
+			"Sign in, or use a token without limits: a rollout goes on with the rights of its owner."))
 		return
 	}
 	targets, err := c.fleet.Targets(front.CallerOf(g), act, in.Where, in.Group)
@@ -241,11 +243,14 @@ func (c *Service) outline(r rollout) api.Rollout {
 		}
 		return &id
 	}
-	out := api.Rollout{ID: r.id, Spec: r.spec, Phase: string(r.state.Phase), Why: some(r.state.Why), At: r.state.At, Agreed: some(r.state.Agreed), Where: r.selection.Where, Group: r.selection.Group,
+	out := api.Rollout{ID: r.id, Spec: r.spec, Phase: string(r.state.Phase), Why: some(r.state.Why), At: r.state.At,
+		Agreed: some(r.state.Agreed), Where: r.selection.Where, Group: r.selection.Group,
 		BegunAt: r.begunAt, BegunBy: r.begunBy, EndedAt: r.endedAt, Updates: []api.MissingUpdate{}}
 	for i, s := range r.state.Rings {
-		out.Rings = append(out.Rings, api.RolloutRing{Name: r.spec.Rings[i].Name, Devices: s.Devices, States: map[string]int{}, Try: new(s.Try), JobID: job(s.Job), BackID: job(s.Back), BeganAt: moment(s.BeganAt),
-			ThroughAt: moment(s.Through), Until: moment(s.Until), Verdict: s.Verdict, Released: some(s.Released), Reverted: new(s.Reverted), Sample: &[]string{}, Shut: new(0), Past: new(append([]patch.Past{}, s.Past...))})
+		out.Rings = append(out.Rings, api.RolloutRing{Name: r.spec.Rings[i].Name, Devices: s.Devices, States: map[string]int{},
+			Try: new(s.Try), JobID: job(s.Job), BackID: job(s.Back), BeganAt: moment(s.BeganAt),
+			ThroughAt: moment(s.Through), Until: moment(s.Until), Verdict: s.Verdict, Released: some(s.Released), Reverted: new(s.Reverted),
+			Sample: &[]string{}, Shut: new(0), Past: new(append([]patch.Past{}, s.Past...))})
 	}
 	return out
 }
@@ -291,7 +296,8 @@ func (c *Service) ListRollouts(g *gin.Context, in api.ListRolloutsParams) {
 			}
 		}
 		return out, err
-	}, func(r api.Rollout) moment { return moment{r.BegunAt, r.ID} }, func(items []api.Rollout, next *string) any { return api.RolloutPage{Items: items, Next: next} })
+	}, func(r api.Rollout) moment { return moment{r.BegunAt, r.ID} },
+		func(items []api.Rollout, next *string) any { return api.RolloutPage{Items: items, Next: next} })
 }
 
 // one reads a rollout of which the caller sees a device.
@@ -338,15 +344,16 @@ func (c *Service) ListRolloutDevices(g *gin.Context, id api.ID, in api.ListRollo
 		return
 	}
 	at := map[uuid.UUID]standing{}
-	front.List(g, in.Cursor, in.Limit, standing{Ring: -1}, func(ctx context.Context, after standing, limit int) ([]api.RolloutDevice, error) {
-		out, places, err := c.store.devices(ctx, id, view, in.Ring, after, limit)
-		for i, x := range out {
-			at[x.DeviceID] = places[i]
-		}
-		return out, err
-	}, func(x api.RolloutDevice) standing { return at[x.DeviceID] }, func(items []api.RolloutDevice, next *string) any {
-		return api.RolloutDevicePage{Items: items, Next: next}
-	})
+	front.List(g, in.Cursor, in.Limit, standing{Ring: -1},
+		func(ctx context.Context, after standing, limit int) ([]api.RolloutDevice, error) {
+			out, places, err := c.store.devices(ctx, id, view, in.Ring, after, limit)
+			for i, x := range out {
+				at[x.DeviceID] = places[i]
+			}
+			return out, err
+		}, func(x api.RolloutDevice) standing { return at[x.DeviceID] }, func(items []api.RolloutDevice, next *string) any {
+			return api.RolloutDevicePage{Items: items, Next: next}
+		})
 }
 
 // SteerRollout says how a rollout goes on: PATCH /rollouts/{id}.

@@ -28,7 +28,8 @@ func (c *Service) ListUpdates(g *gin.Context, in api.ListUpdatesParams) {
 	var all []api.MissingUpdate
 	if err == nil {
 		all, err = c.summed(ctx, view, nil, func(u *update.Update) bool {
-			return (in.Class == nil || string(u.Class) == *in.Class) && (in.Search == nil || strings.Contains(strings.ToLower(u.Name+" "+u.Title), strings.ToLower(*in.Search)))
+			return (in.Class == nil || string(u.Class) == *in.Class) &&
+				(in.Search == nil || strings.Contains(strings.ToLower(u.Name+" "+u.Title), strings.ToLower(*in.Search)))
 		})
 	}
 	if err != nil {
@@ -84,7 +85,9 @@ func (c *Service) summed(ctx context.Context, view, only []uuid.UUID, want func(
 		}
 	}
 	slices.SortFunc(list, func(a, b api.MissingUpdate) int {
-		return cmp.Or(slices.Index(update.Classes, a.Update.Class)-slices.Index(update.Classes, b.Update.Class), b.Update.Severity.Rank()-a.Update.Severity.Rank(), b.Devices-a.Devices, cmp.Compare(a.Update.Name, b.Update.Name), cmp.Compare(a.Update.To, b.Update.To), cmp.Compare(a.Update.Source, b.Update.Source))
+		return cmp.Or(slices.Index(update.Classes, a.Update.Class)-slices.Index(update.Classes, b.Update.Class),
+			b.Update.Severity.Rank()-a.Update.Severity.Rank(), b.Devices-a.Devices, cmp.Compare(a.Update.Name, b.Update.Name),
+			cmp.Compare(a.Update.To, b.Update.To), cmp.Compare(a.Update.Source, b.Update.Source))
 	})
 	return list, err
 }
@@ -154,7 +157,9 @@ func (c *Service) exposed(ctx context.Context, view []uuid.UUID, missing *string
 		if !ok {
 			return
 		}
-		x := api.DeviceExposure{DeviceID: b.device, Device: m.Subject.Name, Organisation: m.Subject.Organisation, Site: m.Subject.Site, Exposure: patch.Exposure{Classes: map[update.Class]int{}}, ToldAt: b.told, Weaknesses: weakest[b.device].advisories, Exploited: weakest[b.device].exploited}
+		x := api.DeviceExposure{DeviceID: b.device, Device: m.Subject.Name, Organisation: m.Subject.Organisation, Site: m.Subject.Site,
+			Exposure: patch.Exposure{Classes: map[update.Class]int{}}, ToldAt: b.told, Weaknesses: weakest[b.device].advisories,
+			Exploited: weakest[b.device].exploited}
 		state, wanted := s.at(m.Place), missing == nil
 		s.each(b, func(id int32, u *known, blocked bool) {
 			x.Exposure.Add(&u.Update, blocked, s.now)
@@ -201,12 +206,14 @@ func (c *Service) GetDeviceUpdates(g *gin.Context, id api.ID) {
 				out.Exposure.Add(&u.Update, blocked, now)
 				one := u.Update
 				one.From, one.Blocked = details[id].From, details[id].Blocked
-				out.Missing = append(out.Missing, api.DecidedUpdate{Update: one, Decision: patch.Decide(s.rules, &one, m.Place, u.firstSeen, now), Since: u.firstSeen})
+				out.Missing = append(out.Missing, api.DecidedUpdate{Update: one,
+					Decision: patch.Decide(s.rules, &one, m.Place, u.firstSeen, now), Since: u.firstSeen})
 			})
 		})
 	}
 	slices.SortFunc(out.Missing, func(a, b api.DecidedUpdate) int {
-		return cmp.Or(slices.Index(update.Classes, a.Update.Class)-slices.Index(update.Classes, b.Update.Class), b.Update.Severity.Rank()-a.Update.Severity.Rank(), cmp.Compare(a.Update.Name, b.Update.Name))
+		return cmp.Or(slices.Index(update.Classes, a.Update.Class)-slices.Index(update.Classes, b.Update.Class),
+			b.Update.Severity.Rank()-a.Update.Severity.Rank(), cmp.Compare(a.Update.Name, b.Update.Name))
 	})
 	if err == nil {
 		out.Patched, err = c.store.patchedAt(ctx, id, mostPatched)
@@ -280,7 +287,8 @@ func (c *Service) AskUpdates(g *gin.Context) {
 		return
 	}
 	if in.Where == nil && in.Group == nil && in.Devices == nil {
-		front.Fail(g, front.Problem(http.StatusBadRequest, "No device is named.", "Give an expression, a group or a list; an empty expression is all."))
+		front.Fail(g, front.Problem(http.StatusBadRequest, "No device is named.",
+			"Give an expression, a group or a list; an empty expression is all."))
 		return
 	}
 	targets, err := c.fleet.Targets(front.CallerOf(g), act, in.Where, in.Group)
@@ -295,11 +303,13 @@ func (c *Service) AskUpdates(g *gin.Context) {
 		}
 	}
 	if len(devices) == 0 {
-		front.Fail(g, front.Problem(http.StatusBadRequest, "No device is selected that offers updates and where you may do this.", "Look at the expression, the group or the list."))
+		front.Fail(g, front.Problem(http.StatusBadRequest, "No device is selected that offers updates and where you may do this.",
+			"Look at the expression, the group or the list."))
 		return
 	}
 	id := uuid.New()
-	err = c.jobs.Carry(g.Request.Context(), id, "Ask the sources of updates", front.CallerOf(g).ID, front.CallerOf(g).Email, stepsOnly("look", work.Step{Do: work.CheckUpdates}), devices, false, job.Limits{AtOnce: 200, WaitHours: askHours})
+	err = c.jobs.Carry(g.Request.Context(), id, "Ask the sources of updates", front.CallerOf(g).ID, front.CallerOf(g).Email,
+		stepsOnly("look", work.Step{Do: work.CheckUpdates}), devices, false, job.Limits{AtOnce: 200, WaitHours: askHours})
 	if c.done(g, "updates.ask", fmt.Sprintf("%d devices, job %s", len(devices), id), err) {
 		g.JSON(http.StatusCreated, api.UpdatesAsked{JobID: id, Devices: len(devices)})
 	}

@@ -11,13 +11,16 @@ import (
 
 // errReach is all that is said of an address that was not reached: whether something listens there is not to be
 // learnt by naming it.
-var errReach = errors.New("the address cannot be reached: it must be a public one that answers https, or one of those that the service was started with")
+var errReach = errors.New("the address cannot be reached: it must be a public one that answers https, or one of those that the service " +
+	"was started with")
 
 // special are the networks that are not of the public Internet, beside those that package netip knows (IANA's
 // registries of special-purpose addresses, RFC 6890).
 var special = func() (all []netip.Prefix) {
-	for _, text := range []string{"0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "192.88.99.0/24", "198.18.0.0/15", "198.51.100.0/24", "203.0.113.0/24", "240.0.0.0/4",
-		"::/96", "64:ff9b::/96", "64:ff9b:1::/48", "100::/64", "2001::/23", "2001:db8::/32", "2002::/16", "3fff::/20", "5f00::/16", "fec0::/10"} {
+	for _, text := range []string{"0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "192.88.99.0/24", "198.18.0.0/15",
+		"198.51.100.0/24", "203.0.113.0/24", "240.0.0.0/4",
+		"::/96", "64:ff9b::/96", "64:ff9b:1::/48", "100::/64", "2001::/23", "2001:db8::/32", "2002::/16", "3fff::/20", "5f00::/16",
+		"fec0::/10"} {
 		all = append(all, netip.MustParsePrefix(text))
 	}
 	return all
@@ -59,7 +62,8 @@ func (p Post) client(plain bool) *http.Client {
 		return nil
 	}}
 	return &http.Client{
-		Transport:     &http.Transport{DialContext: dialer.DialContext, DisableKeepAlives: true, TLSHandshakeTimeout: 10 * time.Second, MaxResponseHeaderBytes: 64 << 10},
+		Transport: &http.Transport{DialContext: dialer.DialContext, DisableKeepAlives: true, TLSHandshakeTimeout: 10 * time.Second,
+			MaxResponseHeaderBytes: 64 << 10},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 }

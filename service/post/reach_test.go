@@ -12,9 +12,12 @@ import (
 func TestPublic(t *testing.T) {
 	for address, want := range map[string]bool{
 		"8.8.8.8": true, "2606:4700::1111": true, "::ffff:8.8.8.8": true,
-		"127.0.0.1": false, "::1": false, "0.0.0.0": false, "::": false, "10.1.2.3": false, "172.16.0.1": false, "192.168.1.1": false, "169.254.169.254": false,
-		"fe80::1": false, "fe80::1%eth0": false, "fd00::1": false, "100.64.0.1": false, "::ffff:127.0.0.1": false, "::ffff:169.254.169.254": false, "64:ff9b::a9fe:a9fe": false,
-		"2002:7f00:1::": false, "224.0.0.1": false, "255.255.255.255": false, "198.51.100.7": false, "240.0.0.1": false, "2001:db8::1": false,
+		"127.0.0.1": false, "::1": false, "0.0.0.0": false, "::": false, "10.1.2.3": false, "172.16.0.1": false, "192.168.1.1": false,
+		"169.254.169.254": false,
+		"fe80::1":         false, "fe80::1%eth0": false, "fd00::1": false, "100.64.0.1": false, "::ffff:127.0.0.1": false,
+		"::ffff:169.254.169.254": false, "64:ff9b::a9fe:a9fe": false,
+		"2002:7f00:1::": false, "224.0.0.1": false, "255.255.255.255": false, "198.51.100.7": false, "240.0.0.1": false,
+		"2001:db8::1": false,
 	} {
 		if got := Public(netip.MustParseAddr(address)); got != want {
 			t.Errorf("%s is public: %t", address, got)
@@ -34,7 +37,8 @@ func TestWebhooksTellNothingOfInside(t *testing.T) {
 	closed := l.Addr().String()
 	l.Close()
 	say := map[string]bool{}
-	for _, target := range []string{open.URL, strings.Replace(open.URL, "http:", "https:", 1), "http://" + closed, "https://" + closed, "https://localhost:" + closed[strings.LastIndex(closed, ":")+1:],
+	for _, target := range []string{open.URL, strings.Replace(open.URL, "http:", "https:", 1), "http://" + closed, "https://" + closed,
+		"https://localhost:" + closed[strings.LastIndex(closed, ":")+1:],
 		"https://[::1]:1", "https://169.254.169.254/latest", "http://0.0.0.0:1", "https://nosuch.invalid"} {
 		status, err := Post{}.Send(t.Context(), target, []byte("k"), "id", []Event{{}})
 		if err == nil || status != "" {

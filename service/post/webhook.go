@@ -77,7 +77,8 @@ func (p Post) Send(ctx context.Context, target string, secret []byte, keyID stri
 func Sign(r *http.Request, body, secret []byte, keyID string, now time.Time) {
 	digest := sha256.Sum256(body)
 	r.Header.Set("Content-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(digest[:])+":")
-	params := fmt.Sprintf(`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid="%s";alg="hmac-sha256"`, now.Unix(), keyID)
+	params := fmt.Sprintf(`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid="%s";alg="hmac-sha256"`, now.Unix(),
+		keyID)
 	r.Header.Set("Signature-Input", "moorwatch="+params)
 	r.Header.Set("Signature", "moorwatch=:"+base64.StdEncoding.EncodeToString(signature(r, r.URL.String(), params, secret))+":")
 }

@@ -100,7 +100,8 @@ func (p *Service) ErasePerson(c *gin.Context) {
 	id, err := p.store.erasePerson(ctx, strings.ToLower(strings.TrimSpace(in.Name)))
 	switch {
 	case err == errThere:
-		err = front.Problem(http.StatusConflict, "This person may still sign in.", "Remove them first; then nothing that they began goes on unseen.")
+		err = front.Problem(http.StatusConflict, "This person may still sign in.",
+			"Remove them first; then nothing that they began goes on unseen.")
 	case db.Missing(err):
 		err = front.NotFound("person of this e-mail address")
 	case err == nil:
@@ -148,7 +149,8 @@ func (p *Service) EraseOrganisation(c *gin.Context, id api.ID) {
 		err = front.NotFound("organisation")
 	}
 	if err == nil && in.Name != name {
-		err = front.Problem(http.StatusUnprocessableEntity, "This is not its name.", "Write the organisation's name as it is: nothing brings back what is erased.")
+		err = front.Problem(http.StatusUnprocessableEntity, "This is not its name.",
+			"Write the organisation's name as it is: nothing brings back what is erased.")
 	}
 	var devices []uuid.UUID
 	if err == nil {

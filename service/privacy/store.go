@@ -119,7 +119,8 @@ func (s store) organisation(ctx context.Context, id uuid.UUID) (name string, err
 }
 
 func (s store) devices(ctx context.Context, organisation uuid.UUID) ([]uuid.UUID, error) {
-	rows, err := s.pool.Query(ctx, "SELECT d.id FROM devices d JOIN sites s ON s.id = d.site_id WHERE s.organisation_id = $1 ORDER BY d.id", organisation)
+	rows, err := s.pool.Query(ctx, "SELECT d.id FROM devices d JOIN sites s ON s.id = d.site_id WHERE s.organisation_id = $1 ORDER BY d.id",
+		organisation)
 	if err != nil {
 		return nil, err
 	}
@@ -131,21 +132,24 @@ var errThere = errors.New("the person may still sign in")
 // mentions lists the columns in which somebody's address stands as who did something. Of the audit log and of recordings
 // it is a part of what is signed, and stays until those are removed.
 const mentions = `SELECT table_name, column_name FROM information_schema.columns
-	WHERE table_schema = 'public' AND data_type = 'text' AND (column_name LIKE '%\_by' OR column_name = 'actor') AND table_name NOT IN ('audit', 'recordings') ORDER BY 1, 2`
+	WHERE table_schema = 'public' AND data_type = 'text' AND (column_name LIKE '%\_by' OR column_name = 'actor')
+	AND table_name NOT IN ('audit', 'recordings') ORDER BY 1, 2`
 
 // erasePerson has somebody who was removed be nobody: what only concerns them is deleted, and where they did something a
 // name that tells nothing stands in the place of theirs.
 func (s store) erasePerson(ctx context.Context, email string) (id uuid.UUID, err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var removed bool
-		if err := tx.QueryRow(ctx, "SELECT id, removed_at IS NOT NULL FROM people WHERE email = $1 FOR UPDATE", email).Scan(&id, &removed); err != nil {
+		if err := tx.QueryRow(ctx, "SELECT id, removed_at IS NOT NULL FROM people WHERE email = $1 FOR UPDATE", email).Scan(&id,
+			&removed); err != nil {
 			return err
 		}
 		if !removed {
 			return errThere
 		}
 		nobody := "erased-" + id.String()[:8]
-		for _, table := range []string{"sessions", "api_tokens", "known_browsers", "passkeys", "authenticators", "recovery_codes", "set_up_links", "grants", "saved_queries", "favourites"} {
+		for _, table := range []string{"sessions", "api_tokens", "known_browsers", "passkeys", "authenticators", "recovery_codes",
+			"set_up_links", "grants", "saved_queries", "favourites"} {
 			if _, err := tx.Exec(ctx, "DELETE FROM "+table+" WHERE person_id = $1", id); err != nil {
 				return err
 			}
@@ -183,13 +187,15 @@ func (s store) erasePerson(ctx context.Context, email string) (id uuid.UUID, err
 
 // about are the tables with rows about devices that do not go with the device by themselves, in the order in which they
 // are emptied.
-var about = []string{"findings", "readings", "chunks", "inventories", "changes", "installed", "group_members", "tags", "favourites", "tool_sessions", "recordings",
+var about = []string{"findings", "readings", "chunks", "inventories", "changes", "installed", "group_members", "tags", "favourites",
+	"tool_sessions", "recordings",
 	"runs", "responses", "missing", "rollout_devices", "patched", "weak_devices", "lacking", "identity_questions", "consoles"}
 
 // eraseOrganisation deletes an organisation with its devices, and all that is held about them. Readings of a large
 // one are many: they go table by table, and what is interrupted is begun again from where it stands.
 func (s store) eraseOrganisation(ctx context.Context, id uuid.UUID, devices []uuid.UUID) error {
-	if _, err := s.pool.Exec(ctx, "UPDATE devices SET retired_at = coalesce(retired_at, now()), online = false, successor_id = NULL WHERE id = ANY($1)", devices); err != nil {
+	if _, err := s.pool.Exec(ctx, "UPDATE devices SET retired_at = coalesce(retired_at, now()), online = false, successor_id = NULL "+
+		"WHERE id = ANY($1)", devices); err != nil {
 		return err
 	}
 	for _, table := range about {
@@ -199,7 +205,9 @@ func (s store) eraseOrganisation(ctx context.Context, id uuid.UUID, devices []uu
 	}
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		const alerts = "(SELECT id FROM alerts WHERE site_id IN " + ofSites + ")"
-		const scopes = "(SELECT id::text FROM organisations WHERE id = $1 UNION SELECT id::text FROM sites WHERE organisation_id = $1 UNION SELECT id::text FROM groups WHERE organisation_id = $1 UNION SELECT id::text FROM devices WHERE site_id IN " + ofSites + ")"
+		const scopes = "(SELECT id::text FROM organisations WHERE id = $1 UNION SELECT id::text FROM sites WHERE organisation_id = $1 " +
+			"UNION SELECT id::text FROM groups WHERE organisation_id = $1 UNION SELECT id::text FROM devices WHERE site_id IN " + ofSites +
+			")"
 		for _, query := range []string{
 			"DELETE FROM alert_events WHERE alert_id IN " + alerts,
 			"UPDATE alerts SET parent_id = NULL WHERE parent_id IN " + alerts,

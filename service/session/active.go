@@ -163,7 +163,8 @@ func (s *Service) begin(c *gin.Context, v *activeSession, d api.Device, reason s
 	}
 	now := time.Now()
 	v.rule = rule
-	v.row = api.ToolSession{ID: uuid.New(), DeviceID: d.ID, Device: d.Name, Actor: caller.Email, Via: caller.Via, Address: c.ClientIP(), Tool: v.key.tool,
+	v.row = api.ToolSession{ID: uuid.New(), DeviceID: d.ID, Device: d.Name, Actor: caller.Email, Via: caller.Via, Address: c.ClientIP(),
+		Tool:   v.key.tool,
 		Reason: &reason, BeganAt: now, LastAt: now}
 	v.tally = tally{id: v.row.ID, last: now}
 	allowed, shown, err := s.consent(ctx, v, rule, caller.Name, reason)
@@ -187,7 +188,8 @@ func (s *Service) begin(c *gin.Context, v *activeSession, d api.Device, reason s
 		return err
 	}
 	if !allowed {
-		return front.Problem(http.StatusForbidden, "The session may not begin: "+v.row.Consent+".", "Reach the person another way, or ask who sets the policy of consent.")
+		return front.Problem(http.StatusForbidden, "The session may not begin: "+v.row.Consent+".",
+			"Reach the person another way, or ask who sets the policy of consent.")
 	}
 	switch sign := func() { go s.sign(v, d, caller.Name, reason) }; {
 	case shown && v.key.tool == "screen": // the desktop may show one itself

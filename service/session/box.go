@@ -70,7 +70,8 @@ var errUnreadable = front.Problem(http.StatusUnprocessableEntity, "The recording
 // resealRecordings seals the keys of recordings under the latest key, and encrypts recordings that are over and not
 // encrypted; it returns how many it changed.
 func (s store) resealRecordings(ctx context.Context) (int, error) {
-	n, err := db.Rewrite(ctx, s.pool, "SELECT id::text, key FROM recordings WHERE key IS NOT NULL AND id::text > $1 ORDER BY id::text LIMIT $2", "UPDATE recordings SET key = $2 WHERE id = $1::uuid",
+	n, err := db.Rewrite(ctx, s.pool, "SELECT id::text, key FROM recordings WHERE key IS NOT NULL AND id::text > $1 ORDER BY "+
+		"id::text LIMIT $2", "UPDATE recordings SET key = $2 WHERE id = $1::uuid",
 		func(id string, old []byte) ([]byte, bool, error) {
 			return s.keys.Again(old, keyPurpose(uuid.MustParse(id)))
 		})
@@ -103,12 +104,14 @@ func (s store) encrypt(ctx context.Context, id uuid.UUID) error {
 		}
 		for n := 0; ; n++ {
 			var events, words []byte
-			err := tx.QueryRow(ctx, "SELECT events, words FROM recording_pieces WHERE recording_id = $1 AND n = $2", id, n).Scan(&events, &words)
+			err := tx.QueryRow(ctx, "SELECT events, words FROM recording_pieces WHERE recording_id = $1 AND n = $2", id, n).Scan(&events,
+				&words)
 			if db.Missing(err) {
 				return nil
 			}
 			if err == nil {
-				_, err = tx.Exec(ctx, "UPDATE recording_pieces SET events = $3, words = $4 WHERE recording_id = $1 AND n = $2", id, n, b.seal(pieceOf, n, events), b.seal(wordsOf, n, words))
+				_, err = tx.Exec(ctx, "UPDATE recording_pieces SET events = $3, words = $4 WHERE recording_id = $1 AND n = $2", id, n,
+					b.seal(pieceOf, n, events), b.seal(wordsOf, n, words))
 			}
 			if err != nil {
 				return err

@@ -88,7 +88,8 @@ func (s *Service) consent(ctx context.Context, v *activeSession, rule session.Ru
 	ctx, cancel := context.WithTimeout(ctx, rule.Wait()+10*time.Second)
 	defer cancel()
 	a, err := call[link.MessageAnswer](ctx, s.hub, v.key.device, "/people/show",
-		link.Message{Title: "May somebody help?", Text: text, Buttons: []string{yes, no}, Session: v.key.desktop, Seconds: int(rule.Wait().Seconds())})
+		link.Message{Title: "May somebody help?", Text: text, Buttons: []string{yes, no}, Session: v.key.desktop,
+			Seconds: int(rule.Wait().Seconds())})
 	if err != nil && ctx.Err() == nil {
 		a.Reason = err.Error()
 	} else if err != nil {
@@ -96,7 +97,8 @@ func (s *Service) consent(ctx context.Context, v *activeSession, rule session.Ru
 	}
 	v.row.InterruptedSeconds = a.After
 	closed := a.Shown && a.Answer == "" && a.After < rule.Wait().Seconds()-1
-	allowed, v.row.Consent = session.Decide(rule, session.Reply{Shown: a.Shown, Allowed: a.Answer == yes, Refused: a.Answer == no || closed, By: device.CleanText(a.By)})
+	allowed, v.row.Consent = session.Decide(rule,
+		session.Reply{Shown: a.Shown, Allowed: a.Answer == yes, Refused: a.Answer == no || closed, By: device.CleanText(a.By)})
 	return allowed, allowed && a.Shown, nil
 }
 
@@ -116,7 +118,9 @@ func (s *Service) sign(v *activeSession, d api.Device, name, reason string) {
 		text += "\n\nReason: " + reason
 	}
 	for v.ctx.Err() == nil {
-		a, err := call[link.MessageAnswer](v.ctx, s.hub, d.ID, "/people/show", link.Message{Title: "Somebody helps", Text: text, Buttons: []string{out}, Session: v.key.desktop, Seconds: int(signLasts.Seconds())})
+		a, err := call[link.MessageAnswer](v.ctx, s.hub, d.ID, "/people/show",
+			link.Message{Title: "Somebody helps", Text: text, Buttons: []string{out}, Session: v.key.desktop,
+				Seconds: int(signLasts.Seconds())})
 		if v.ctx.Err() != nil {
 			return
 		}

@@ -31,7 +31,8 @@ const (
 
 // consoles lists a device's consoles after a name.
 func (s store) consoles(ctx context.Context, device uuid.UUID, after string, limit int) ([]api.Console, error) {
-	rows, err := s.pool.Query(ctx, "SELECT id, name, address, secret IS NOT NULL, added_at, added_by FROM consoles WHERE device_id = $1 AND name > $2 ORDER BY name LIMIT $3", device, after, limit)
+	rows, err := s.pool.Query(ctx, "SELECT id, name, address, secret IS NOT NULL, added_at, added_by FROM consoles WHERE device_id = $1 "+
+		"AND name > $2 ORDER BY name LIMIT $3", device, after, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -41,12 +42,14 @@ func (s store) consoles(ctx context.Context, device uuid.UUID, after string, lim
 }
 
 func (s store) addConsole(ctx context.Context, device uuid.UUID, o api.Console, secret []byte) error {
-	_, err := s.pool.Exec(ctx, "INSERT INTO consoles (id, device_id, name, address, secret, added_at, added_by) VALUES ($1, $2, $3, $4, $5, $6, $7)", o.ID, device, o.Name, o.Address, secret, o.AddedAt, o.AddedBy)
+	_, err := s.pool.Exec(ctx, "INSERT INTO consoles (id, device_id, name, address, secret, added_at, added_by) VALUES ($1, $2, $3, $4, "+
+		"$5, $6, $7)", o.ID, device, o.Name, o.Address, secret, o.AddedAt, o.AddedBy)
 	return err
 }
 
 func (s store) console(ctx context.Context, device, id uuid.UUID) (name, address string, secret []byte, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT name, address, secret FROM consoles WHERE device_id = $1 AND id = $2", device, id).Scan(&name, &address, &secret)
+	err = s.pool.QueryRow(ctx, "SELECT name, address, secret FROM consoles WHERE device_id = $1 AND id = $2", device, id).Scan(&name,
+		&address, &secret)
 	return name, address, secret, err
 }
 
@@ -58,7 +61,8 @@ func (s store) removeConsole(ctx context.Context, device, id uuid.UUID) (name st
 func (s *Service) ListConsoles(c *gin.Context, id api.ID, in api.ListConsolesParams) {
 	front.List(c, in.Cursor, in.Limit, "", func(ctx context.Context, after string, limit int) ([]api.Console, error) {
 		return s.store.consoles(ctx, id, after, limit)
-	}, func(o api.Console) string { return o.Name }, func(items []api.Console, next *string) any { return api.ConsolePage{Items: items, Next: next} })
+	}, func(o api.Console) string { return o.Name },
+		func(items []api.Console, next *string) any { return api.ConsolePage{Items: items, Next: next} })
 }
 
 // AddConsole adds a console: POST /devices/{id}/consoles.
@@ -69,7 +73,8 @@ func (s *Service) AddConsole(c *gin.Context, id api.ID) {
 	}
 	ctx := c.Request.Context()
 	d, err := s.devices.Device(ctx, id)
-	o := api.Console{ID: uuid.New(), Name: device.CleanText(strings.TrimSpace(in.Name)), AddedAt: time.Now().Truncate(time.Microsecond), AddedBy: front.CallerOf(c).Email}
+	o := api.Console{ID: uuid.New(), Name: device.CleanText(strings.TrimSpace(in.Name)), AddedAt: time.Now().Truncate(time.Microsecond),
+		AddedBy: front.CallerOf(c).Email}
 	if err == nil {
 		o.Address, err = address(in.Address)
 	}
@@ -85,7 +90,8 @@ func (s *Service) AddConsole(c *gin.Context, id api.ID) {
 		err = s.store.addConsole(ctx, id, o, kept)
 	}
 	if db.Duplicate(err) {
-		err = front.Problem(http.StatusConflict, d.Name+" has a console named "+o.Name+" already.", "Give it another name, or remove that one.")
+		err = front.Problem(http.StatusConflict, d.Name+" has a console named "+o.Name+" already.",
+			"Give it another name, or remove that one.")
 	}
 	if s.consoled(c, d, "console.add", o.Name+" at "+o.Address, err) {
 		c.JSON(http.StatusCreated, o)
@@ -128,7 +134,8 @@ func address(text string) (string, error) {
 	}
 	n, err := strconv.ParseUint(port, 10, 16)
 	if err != nil || n == 0 || host == "" || strings.ContainsAny(host, " /@?#%") || device.CleanText(host) != host {
-		return "", front.Problem(http.StatusBadRequest, "The console's address cannot be read.", "Write a host and, where it is not 5900, a port, such as board7.example:5901 or [2001:db8::7]:5900.")
+		return "", front.Problem(http.StatusBadRequest, "The console's address cannot be read.",
+			"Write a host and, where it is not 5900, a port, such as board7.example:5901 or [2001:db8::7]:5900.")
 	}
 	return net.JoinHostPort(host, port), nil
 }
@@ -153,7 +160,8 @@ func (s *Service) consoleOrder(ctx context.Context, d api.Device, desktop string
 	}
 	secret, err := s.box.Open(kept, desktop)
 	if err != nil {
-		return nil, front.Problem(http.StatusConflict, "The password of the console "+name+" cannot be read with the service's key.", "Remove the console, and add it again with its password.")
+		return nil, front.Problem(http.StatusConflict, "The password of the console "+name+" cannot be read with the service's key.",
+			"Remove the console, and add it again with its password.")
 	}
 	return &link.ConsoleOrder{ID: desktop, Title: name, Address: address, Secret: secret}, nil
 }
@@ -162,7 +170,8 @@ func (s *Service) consoleOrder(ctx context.Context, d api.Device, desktop string
 func (s *Service) withConsoles(ctx context.Context, id uuid.UUID, list *link.DesktopList) error {
 	all, err := s.store.consoles(ctx, id, "", mostConsoles)
 	for _, o := range all {
-		list.Items = append(list.Items, link.Desktop{ID: consolePrefix + o.ID.String(), Title: o.Name + ", a console at " + o.Address, Active: true})
+		list.Items = append(list.Items, link.Desktop{ID: consolePrefix + o.ID.String(), Title: o.Name + ", a console at " + o.Address,
+			Active: true})
 	}
 	return err
 }
@@ -170,7 +179,8 @@ func (s *Service) withConsoles(ctx context.Context, id uuid.UUID, list *link.Des
 // Reseal seals anew what was sealed under an older key, and returns how much that was.
 func (s *Service) Reseal(ctx context.Context) (int, error) {
 	recordings, bad := s.store.resealRecordings(ctx)
-	n, err := db.Rewrite(ctx, s.store.pool, "SELECT id::text, secret FROM consoles WHERE secret IS NOT NULL AND id::text > $1 ORDER BY id::text LIMIT $2", "UPDATE consoles SET secret = $2 WHERE id = $1::uuid",
+	n, err := db.Rewrite(ctx, s.store.pool, "SELECT id::text, secret FROM consoles WHERE secret IS NOT NULL AND id::text > $1 ORDER BY "+
+		"id::text LIMIT $2", "UPDATE consoles SET secret = $2 WHERE id = $1::uuid",
 		func(id string, old []byte) ([]byte, bool, error) { return s.box.Again(old, consolePrefix+id) })
 	return n + recordings, errors.Join(err, bad)
 }

@@ -88,7 +88,8 @@ func (s *Service) FollowFile(c *gin.Context, id api.ID) {
 // BeginUpload begins to send a file: POST /devices/{id}/uploads.
 func (s *Service) BeginUpload(c *gin.Context, id api.ID) {
 	if o, ok := front.Bind[link.UploadOrder](c); ok {
-		one[link.Upload](s, c, id, http.StatusCreated, job{"files", "/uploads", o, "file.upload", fmt.Sprintf("%s, %d bytes", o.Path, o.Size)}, nil)
+		one[link.Upload](s, c, id, http.StatusCreated,
+			job{"files", "/uploads", o, "file.upload", fmt.Sprintf("%s, %d bytes", o.Path, o.Size)}, nil)
 	}
 }
 
@@ -99,16 +100,18 @@ func (s *Service) GetUpload(c *gin.Context, id api.ID, upload uuid.UUID) {
 
 // DropUpload gives an upload up: DELETE /devices/{id}/uploads/{upload}.
 func (s *Service) DropUpload(c *gin.Context, id api.ID, upload uuid.UUID) {
-	one[struct{}](s, c, id, http.StatusNoContent, job{"files", "/uploads/" + upload.String() + "/drop", nil, "file.drop", upload.String()}, nil)
+	one[struct{}](s, c, id, http.StatusNoContent, job{"files", "/uploads/" + upload.String() + "/drop", nil, "file.drop", upload.String()},
+		nil)
 }
 
 // EndUpload gives an uploaded file its name: POST /devices/{id}/uploads/{upload}/end.
 func (s *Service) EndUpload(c *gin.Context, id api.ID, upload uuid.UUID) {
 	if end, ok := front.Bind[link.UploadEnd](c); ok {
-		one(s, c, id, http.StatusOK, job{"files", "/uploads/" + upload.String() + "/finish", end, "file.place", "SHA-256 " + end.SHA256}, func(w *work, e *link.FileEntry) string {
-			w.entry.Detail = e.Path + ", " + w.entry.Detail
-			return "done"
-		})
+		one(s, c, id, http.StatusOK, job{"files", "/uploads/" + upload.String() + "/finish", end, "file.place", "SHA-256 " + end.SHA256},
+			func(w *work, e *link.FileEntry) string {
+				w.entry.Detail = e.Path + ", " + w.entry.Detail
+				return "done"
+			})
 	}
 }
 
@@ -201,13 +204,15 @@ func (s *Service) DownloadFile(c *gin.Context, id api.ID, in api.DownloadFilePar
 		front.Fail(c, err)
 		return
 	}
-	s.download(c, id, job{"files", "/files/content", nil, "file.download", in.Path}, url.Values{"path": {in.Path}}, offset, path.Base(strings.ReplaceAll(in.Path, `\`, "/")))
+	s.download(c, id, job{"files", "/files/content", nil, "file.download", in.Path}, url.Values{"path": {in.Path}}, offset,
+		path.Base(strings.ReplaceAll(in.Path, `\`, "/")))
 }
 
 // DownloadArchive sends files and folders as one archive: GET /devices/{id}/files/archive.
 func (s *Service) DownloadArchive(c *gin.Context, id api.ID, in api.DownloadArchiveParams) {
 	s.download(c, id, job{"files", "/files/archive", nil, "file.download", strings.Join(in.Path, ", ")},
-		url.Values{"path": in.Path, "format": {string(in.Format)}}, 0, path.Base(strings.ReplaceAll(in.Path[0], `\`, "/"))+"."+string(in.Format))
+		url.Values{"path": in.Path, "format": {string(in.Format)}}, 0, path.Base(strings.ReplaceAll(in.Path[0], `\`, "/"))+"."+
+			string(in.Format))
 }
 
 // from reads where a download is to go on: "bytes=N-" (RFC 9110, 14.1.2), or nothing.
@@ -219,7 +224,8 @@ func from(header string) (int64, error) {
 	text, ok2 := strings.CutSuffix(text, "-")
 	n, err := strconv.ParseInt(text, 10, 64)
 	if !ok || !ok2 || err != nil || n < 0 {
-		return 0, front.Problem(http.StatusRequestedRangeNotSatisfiable, "This range cannot be sent.", "Ask for bytes=N-, from a place to the end.")
+		return 0, front.Problem(http.StatusRequestedRangeNotSatisfiable, "This range cannot be sent.",
+			"Ask for bytes=N-, from a place to the end.")
 	}
 	return n, nil
 }

@@ -151,7 +151,8 @@ func manyOf(in api.ManyAction, caller *front.Caller) (m manyJob, err error) {
 	n := 0
 	if in.Command != nil {
 		n++
-		m = manyJob{job{"command", "/commands", *in.Command, "command.start", strings.Join(in.Command.Argv, " ")}, access.Of("command", access.Act), readCommand}
+		m = manyJob{job{"command", "/commands", *in.Command, "command.start", strings.Join(in.Command.Argv, " ")},
+			access.Of("command", access.Act), readCommand}
 	}
 	if d := in.Process; d != nil {
 		n++

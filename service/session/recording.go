@@ -84,7 +84,8 @@ func (s *Service) record(ctx context.Context, r newRecording) (*connectionRecord
 	if err != nil {
 		return nil, err
 	}
-	out := &recorder{store: s.store, id: row.id, key: key, seal: row.seal.with(s.seal), writer: recording.NewWriter(row.began), events: make(chan recorded, recordingQueue), done: make(chan struct{}),
+	out := &recorder{store: s.store, id: row.id, key: key, seal: row.seal.with(s.seal), writer: recording.NewWriter(row.began),
+		events: make(chan recorded, recordingQueue), done: make(chan struct{}),
 		users: 1, had: row.printed, total: row.bytes}
 	if s.recorders.open == nil {
 		s.recorders.open = map[recorderKey]*recorder{}
@@ -247,7 +248,8 @@ func (r *recorder) write(ctx context.Context) {
 		}
 		ctx, cancel := context.WithTimeout(ctx, recordingWait)
 		defer cancel()
-		if err := r.seal.add(ctx, r.store, r.id, sealed{content: p.Events, words: []byte(p.Words), bytes: p.Bytes, printed: upTo, whole: whole}); err != nil {
+		if err := r.seal.add(ctx, r.store, r.id, sealed{content: p.Events, words: []byte(p.Words), bytes: p.Bytes, printed: upTo,
+			whole: whole}); err != nil {
 			slog.Warn("a piece of a recording cannot be written", "error", err)
 			r.writer.Miss(time.Now(), p.Bytes)
 			whole = false
@@ -347,7 +349,8 @@ func (s *Service) search(c *gin.Context, view []uuid.UUID, in api.ListRecordings
 	if err == nil {
 		var at moment
 		var more bool
-		if out.Items, at, more, err = s.store.search(c.Request.Context(), view, in.Device, text, from, limit, time.Now().Add(searchLasts)); more {
+		if out.Items, at, more, err = s.store.search(c.Request.Context(), view, in.Device, text, from, limit,
+			time.Now().Add(searchLasts)); more {
 			out.Next = front.Cursor(at)
 		}
 	}

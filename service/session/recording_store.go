@@ -32,9 +32,12 @@ func (s store) beginRecording(ctx context.Context, r newRecording) (state record
 	var link, key []byte
 	id := uuid.New()
 	fresh := s.keys.Seal(string(secret.NewKey()), keyPurpose(id))
-	err = s.pool.QueryRow(ctx, `INSERT INTO recordings AS r (id, key, device_id, shell, device_name, person_id, actor, person, program, kind, keep_days, began_at, last_at)
-		VALUES ($10, $11, $1, $2, $3, $4, $5, $6, $7, $8, $9, now(), now()) ON CONFLICT (device_id, shell) DO UPDATE SET ended_at = NULL, end_signature = NULL
-		RETURNING r.id, r.began_at, r.printed, r.bytes, r.actor, r.key, r.pieces, (SELECT p.link FROM recording_pieces p WHERE p.recording_id = r.id AND p.n = r.pieces - 1)`,
+	err = s.pool.QueryRow(ctx, `INSERT INTO recordings AS r (id, key, device_id, shell, device_name, person_id, actor, person, program,
+		kind, keep_days, began_at, last_at)
+		VALUES ($10, $11, $1, $2, $3, $4, $5, $6, $7, $8, $9, now(), now()) ON CONFLICT (device_id, shell) DO UPDATE
+		SET ended_at = NULL, end_signature = NULL
+		RETURNING r.id, r.began_at, r.printed, r.bytes, r.actor, r.key, r.pieces, (SELECT p.link FROM recording_pieces p
+		WHERE p.recording_id = r.id AND p.n = r.pieces - 1)`,
 		r.device, r.shell, r.deviceName, r.caller, r.actor, r.person, r.program, r.kind, r.keepDays, id, fresh).
 		Scan(&state.id, &state.began, &state.printed, &state.bytes, &actor, &key, &state.seal.pieces, &link)
 	if err == nil {
@@ -59,10 +62,12 @@ type sealed struct {
 
 func (s store) addPiece(ctx context.Context, id uuid.UUID, p sealed) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `UPDATE recordings SET pieces = pieces + 1, bytes = bytes + $2, printed = greatest(printed, $4), last_at = now(), complete = complete AND $3, ended_at = NULL, end_signature = NULL
+		_, err := tx.Exec(ctx, `UPDATE recordings SET pieces = pieces + 1, bytes = bytes + $2, printed = greatest(printed, $4),
+			last_at = now(), complete = complete AND $3, ended_at = NULL, end_signature = NULL
 			WHERE id = $1`, id, p.bytes, p.whole, p.printed)
 		if err == nil {
-			_, err = tx.Exec(ctx, "INSERT INTO recording_pieces (recording_id, n, events, words, link, signature) VALUES ($1, $2, $3, $4, $5, $6)", id, p.n, p.content, p.words, p.link[:], p.signature)
+			_, err = tx.Exec(ctx, "INSERT INTO recording_pieces (recording_id, n, events, words, link, signature) VALUES ($1, $2, $3, "+
+				"$4, $5, $6)", id, p.n, p.content, p.words, p.link[:], p.signature)
 		}
 		return err
 	})
@@ -70,19 +75,23 @@ func (s store) addPiece(ctx context.Context, id uuid.UUID, p sealed) error {
 
 // endRecording ends a recording; it has what was missing at its end noted.
 func (s store) endRecording(ctx context.Context, id uuid.UUID, signature []byte, whole bool) error {
-	_, err := s.pool.Exec(ctx, "UPDATE recordings SET ended_at = last_at, end_signature = $2, complete = complete AND $3 WHERE id = $1", id, signature, whole)
+	_, err := s.pool.Exec(ctx, "UPDATE recordings SET ended_at = last_at, end_signature = $2, complete = complete AND $3 WHERE id = $1", id,
+		signature, whole)
 	return err
 }
 
-const recordingColumns = "r.id, r.device_id, r.device_name, r.actor, r.person, r.program, r.began_at, r.ended_at, extract(epoch FROM r.last_at - r.began_at)::float8, r.bytes, r.complete, r.kind, r.pieces"
+const recordingColumns = "r.id, r.device_id, r.device_name, r.actor, r.person, r.program, r.began_at, r.ended_at, extract(epoch FROM " +
+	"r.last_at - r.began_at)::float8, r.bytes, r.complete, r.kind, r.pieces"
 
 func recordingFields(r *api.Recording) []any {
-	return []any{&r.ID, &r.DeviceID, &r.Device, &r.Actor, &r.Person, &r.Program, &r.BeganAt, &r.EndedAt, &r.Seconds, &r.Bytes, &r.Complete, &r.Kind, &r.Pieces}
+	return []any{&r.ID, &r.DeviceID, &r.Device, &r.Actor, &r.Person, &r.Program, &r.BeganAt, &r.EndedAt, &r.Seconds, &r.Bytes, &r.Complete,
+		&r.Kind, &r.Pieces}
 }
 
 // recordings lists recordings before a moment, the latest first.
 func (s store) recordings(ctx context.Context, view []uuid.UUID, device *uuid.UUID, before moment, limit int) ([]api.Recording, error) {
-	rows, err := s.pool.Query(ctx, `SELECT `+recordingColumns+` FROM recordings r WHERE (r.began_at, r.id) < ($1, $2) AND ($3::uuid[] IS NULL OR r.device_id = ANY($3))
+	rows, err := s.pool.Query(ctx, `SELECT `+recordingColumns+
+		` FROM recordings r WHERE (r.began_at, r.id) < ($1, $2) AND ($3::uuid[] IS NULL OR r.device_id = ANY($3))
 		AND ($4::uuid IS NULL OR r.device_id = $4) ORDER BY r.began_at DESC, r.id DESC LIMIT $5`, before.At, before.ID, view, device, limit)
 	if err != nil {
 		return nil, err
@@ -93,9 +102,11 @@ func (s store) recordings(ctx context.Context, view []uuid.UUID, device *uuid.UU
 // search lists recordings before a moment in which a text was printed, the latest first, each with the line of it. It
 // looks until it has found as many as limit, or until a time; at is then where it stands, and more tells that it did not
 // come to the end.
-func (s store) search(ctx context.Context, view []uuid.UUID, device *uuid.UUID, text string, before moment, limit int, until time.Time) (found []api.Recording, at moment, more bool, err error) {
+func (s store) search(ctx context.Context, view []uuid.UUID, device *uuid.UUID, text string, before moment, limit int,
+	until time.Time) (found []api.Recording, at moment, more bool, err error) {
 	found, at = []api.Recording{}, before
-	rows, err := s.pool.Query(ctx, `SELECT `+recordingColumns+`, r.key, p.n, p.words FROM recordings r JOIN recording_pieces p ON p.recording_id = r.id
+	rows, err := s.pool.Query(ctx, `SELECT `+recordingColumns+`, r.key, p.n,
+		p.words FROM recordings r JOIN recording_pieces p ON p.recording_id = r.id
 		WHERE (r.began_at, r.id) < ($1, $2) AND ($3::uuid[] IS NULL OR r.device_id = ANY($3)) AND ($4::uuid IS NULL OR r.device_id = $4)
 		ORDER BY r.began_at DESC, r.id DESC, p.n`, before.At, before.ID, view, device)
 	if err != nil {
@@ -141,7 +152,8 @@ func (s store) recording(ctx context.Context, id uuid.UUID) (r api.Recording, er
 
 func (s store) piece(ctx context.Context, id uuid.UUID, n int) (events []byte, err error) {
 	var key []byte
-	if err = s.pool.QueryRow(ctx, "SELECT p.events, r.key FROM recording_pieces p JOIN recordings r ON r.id = p.recording_id WHERE p.recording_id = $1 AND p.n = $2", id, n).Scan(&events, &key); err != nil {
+	if err = s.pool.QueryRow(ctx, "SELECT p.events, r.key FROM recording_pieces p JOIN recordings r ON r.id = p.recording_id WHERE "+
+		"p.recording_id = $1 AND p.n = $2", id, n).Scan(&events, &key); err != nil {
 		return nil, err
 	}
 	b, err := s.box(id, key)
@@ -167,7 +179,8 @@ func (s store) proof(ctx context.Context, id uuid.UUID) (p api.RecordingProof, e
 
 // expireRecordings removes what was kept for long enough, and ends what a node that stopped left open.
 func (s store) expireRecordings(ctx context.Context) error {
-	if _, err := s.pool.Exec(ctx, "UPDATE recordings SET ended_at = last_at WHERE ended_at IS NULL AND last_at < now() - interval '1 day'"); err != nil {
+	if _, err := s.pool.Exec(ctx,
+		"UPDATE recordings SET ended_at = last_at WHERE ended_at IS NULL AND last_at < now() - interval '1 day'"); err != nil {
 		return err
 	}
 	_, err := s.pool.Exec(ctx, "DELETE FROM recordings WHERE last_at < now() - make_interval(days => keep_days)")

@@ -46,14 +46,16 @@ func (s *Service) tool(c *gin.Context, id uuid.UUID, name string) (api.Device, s
 	case !d.Online:
 		err = front.Unreachable(d.Name, hub.ErrOffline)
 	case !slices.Contains(d.Capabilities, t.Capability):
-		err = front.Problem(http.StatusConflict, d.Name+" does not offer "+t.Title+".", "Its agent lists what it offers; another version or system may offer more.")
+		err = front.Problem(http.StatusConflict, d.Name+" does not offer "+t.Title+".",
+			"Its agent lists what it offers; another version or system may offer more.")
 	}
 	return d, t, err
 }
 
 // mayUse tells whether somebody may use a tool at some level.
 func mayUse(c *gin.Context, tool string) bool {
-	return slices.ContainsFunc([]access.Level{access.See, access.Act, access.Administer}, func(l access.Level) bool { return front.May(c, access.Of(tool, l)) })
+	return slices.ContainsFunc([]access.Level{access.See, access.Act, access.Administer},
+		func(l access.Level) bool { return front.May(c, access.Of(tool, l)) })
 }
 
 // work is a job that may be done now.
@@ -102,7 +104,8 @@ func (w *work) finish(result string) {
 // fail answers with what went wrong, and ends the job.
 func (w *work) fail(c *gin.Context, err error) {
 	if context.Cause(w.ctx) == errEnded {
-		err = front.Problem(http.StatusForbidden, "The session was ended at "+w.device.Name+".", "The person there does not want it to go on. Reach them another way.")
+		err = front.Problem(http.StatusForbidden, "The session was ended at "+w.device.Name+".",
+			"The person there does not want it to go on. Reach them another way.")
 	}
 	front.Fail(c, err)
 	reason := err.Error()
@@ -161,7 +164,8 @@ func one[Out any](s *Service, c *gin.Context, id uuid.UUID, status int, j job, s
 		defer answer.Body.Close()
 		counted := &counting{r: io.LimitReader(answer.Body, maxAnswer)}
 		if err = json.NewDecoder(counted).Decode(&out); err != nil {
-			err = front.Problem(http.StatusBadGateway, w.device.Name+" did not answer as it should.", "Its answer cannot be read. Try again.")
+			err = front.Problem(http.StatusBadGateway, w.device.Name+" did not answer as it should.",
+				"Its answer cannot be read. Try again.")
 		}
 		w.session.count(counted.n, 0, 0)
 	}

@@ -40,7 +40,8 @@ func (s *Service) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams)
 	cancel := func() { end(nil) }
 	defer cancel()
 	control := front.May(c, access.Of("screen", access.Act))
-	query := url.Values{"name": {front.CallerOf(c).Name}, "control": {strconv.FormatBool(control)}, "clipboard": {strconv.FormatBool(control)}}
+	query := url.Values{"name": {front.CallerOf(c).Name}, "control": {strconv.FormatBool(control)},
+		"clipboard": {strconv.FormatBool(control)}}
 	if desktop != "" {
 		query.Set("desktop", desktop)
 	}
@@ -104,7 +105,8 @@ func (s *Service) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams)
 	}
 	if !v.rule.Unrecorded {
 		again, _ := json.Marshal(link.ScreenInput{Again: true})
-		recorder, err := s.recordScreen(ctx, newRecording{device: id, shell: uuid.New(), caller: front.CallerOf(c).ID, deviceName: d.Name, actor: entry.Actor, program: desktop, keepDays: v.rule.Kept()},
+		recorder, err := s.recordScreen(ctx, newRecording{device: id, shell: uuid.New(), caller: front.CallerOf(c).ID, deviceName: d.Name,
+			actor: entry.Actor, program: desktop, keepDays: v.rule.Kept()},
 			func() { far.Write(ctx, websocket.MessageText, again) })
 		if err != nil {
 			note("screen.end", "not recorded: "+err.Error(), "")

@@ -54,7 +54,8 @@ func (s *Service) recordScreen(ctx context.Context, r newRecording, again func()
 	if err != nil {
 		return nil, err
 	}
-	out := &screenRecorder{store: s.store, id: row.id, began: time.Now(), seal: row.seal.with(s.seal), again: again, news: make(chan struct{}, 1), done: make(chan struct{})}
+	out := &screenRecorder{store: s.store, id: row.id, began: time.Now(), seal: row.seal.with(s.seal), again: again,
+		news: make(chan struct{}, 1), done: make(chan struct{})}
 	s.recorders.mu.Lock()
 	defer s.recorders.mu.Unlock()
 	if s.recorders.screens == nil {

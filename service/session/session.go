@@ -65,8 +65,10 @@ type Service struct {
 }
 
 // New makes the column. seal signs recordings, and box keeps the passwords of consoles.
-func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, people People, audit front.Recorder, h *hub.Hub, seal ed25519.PrivateKey, box, recordings *secret.Ring) *Service {
-	return &Service{store: store{pool, recordings}, devices: devices, inventory: inventory, people: people, audit: audit, hub: h, seal: seal, box: box, searches: make(chan struct{}, mostSearches),
+func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, people People, audit front.Recorder, h *hub.Hub, seal ed25519.PrivateKey,
+	box, recordings *secret.Ring) *Service {
+	return &Service{store: store{pool, recordings}, devices: devices, inventory: inventory, people: people, audit: audit, hub: h,
+		seal: seal, box: box, searches: make(chan struct{}, mostSearches),
 		active: activeSessions{open: map[sessionKey]*activeSession{}, ended: map[sessionKey]time.Time{}}}
 }
 

@@ -73,10 +73,12 @@ func (s *Service) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 	if in.Program != nil {
 		query.Set("program", *in.Program)
 	}
-	seen := taps{out: func(_ websocket.MessageType, p []byte) { v.count(int64(len(p)), 0, 0) }, in: func(_ websocket.MessageType, p []byte) { v.count(0, int64(len(p)), 0) }}
+	seen := taps{out: func(_ websocket.MessageType, p []byte) { v.count(int64(len(p)), 0, 0) },
+		in: func(_ websocket.MessageType, p []byte) { v.count(0, int64(len(p)), 0) }}
 	over := false
 	if !v.rule.Unrecorded {
-		recorder, err := s.record(ctx, newRecording{device: id, shell: shell, caller: front.CallerOf(c).ID, deviceName: d.Name, actor: entry.Actor, person: query.Get("person"), program: query.Get("program"), keepDays: v.rule.Kept()})
+		recorder, err := s.record(ctx, newRecording{device: id, shell: shell, caller: front.CallerOf(c).ID, deviceName: d.Name,
+			actor: entry.Actor, person: query.Get("person"), program: query.Get("program"), keepDays: v.rule.Kept()})
 		if err != nil {
 			front.Fail(c, err)
 			return
@@ -168,7 +170,8 @@ const cutWithin = 500 * time.Millisecond
 // with which the caller is told why, when the connection to the device is lost or they are cut off.
 // Where what they may do has changed, or their session was ended, nothing passes from that moment on, and
 // what they had open at the device ends.
-func join(outer context.Context, cancel context.CancelFunc, t taps, near, far *websocket.Conn, last func(why string, cut bool) any, device string) string {
+func join(outer context.Context, cancel context.CancelFunc, t taps, near, far *websocket.Conn, last func(why string, cut bool) any,
+	device string) string {
 	ctx, done := context.WithCancel(context.WithoutCancel(outer))
 	defer done()
 	ended := make(chan string, 4)

@@ -100,7 +100,8 @@ func (s *Service) Sweep(c *gin.Context) {
 }
 
 // stream asks devices with ask, some at once, and writes what each answers as it comes.
-func stream(c *gin.Context, ctx context.Context, asked []api.Device, offline []string, ask func(ctx context.Context, d api.Device) (*link.Answer, error)) {
+func stream(c *gin.Context, ctx context.Context, asked []api.Device, offline []string,
+	ask func(ctx context.Context, d api.Device) (*link.Answer, error)) {
 	control := http.NewResponseController(c.Writer)
 	c.Header("Content-Type", "application/x-ndjson")
 	c.Header("X-Accel-Buffering", "no")
@@ -140,7 +141,8 @@ func stream(c *gin.Context, ctx context.Context, asked []api.Device, offline []s
 }
 
 // askAll asks every device, some at once, and closes answers when all have answered or ctx ended.
-func askAll(ctx context.Context, asked []api.Device, ask func(ctx context.Context, d api.Device) (*link.Answer, error), answers chan<- api.SweepEvent) {
+func askAll(ctx context.Context, asked []api.Device, ask func(ctx context.Context, d api.Device) (*link.Answer, error),
+	answers chan<- api.SweepEvent) {
 	defer close(answers)
 	var running sync.WaitGroup
 	slots := make(chan struct{}, sweepAtOnce)

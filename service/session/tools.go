@@ -58,7 +58,8 @@ func (s *Service) ChangeProcess(c *gin.Context, id api.ID) {
 		return
 	}
 	if d.PID <= 0 && d.Name == "" {
-		front.Fail(c, front.Problem(http.StatusBadRequest, "The action names no process.", "Give its pid and started, as the list tells them."))
+		front.Fail(c, front.Problem(http.StatusBadRequest, "The action names no process.",
+			"Give its pid and started, as the list tells them."))
 		return
 	}
 	one(s, c, id, http.StatusOK, processJob(d), told)
@@ -217,7 +218,8 @@ func (s *Service) ShutDown(ctx context.Context, id uuid.UUID, by string) (stays 
 	if len(there.Items) > 0 {
 		return there.Items[0].Name + " is signed in", nil
 	}
-	entry := front.Entry{Actor: by, Via: "rollout", Action: "power." + link.PowerOff, Device: id, DeviceName: d.Name, Detail: "it was woken for a rollout", Result: "begun"}
+	entry := front.Entry{Actor: by, Via: "rollout", Action: "power." + link.PowerOff, Device: id, DeviceName: d.Name,
+		Detail: "it was woken for a rollout", Result: "begun"}
 	if err := s.audit.Record(ctx, entry); err != nil {
 		return "", err
 	}
@@ -237,10 +239,12 @@ func (s *Service) wake(ctx context.Context, d api.Device, entry front.Entry) (ou
 		hardware, near, err = s.wakers(ctx, d)
 	}
 	if err == nil && len(hardware) == 0 {
-		err = front.Problem(http.StatusConflict, "The hardware address of "+d.Name+" is not known.", "It is part of its inventory; the device has not sent one.")
+		err = front.Problem(http.StatusConflict, "The hardware address of "+d.Name+" is not known.",
+			"It is part of its inventory; the device has not sent one.")
 	}
 	if err == nil && len(near) == 0 {
-		err = front.Problem(http.StatusConflict, "No device is online beside "+d.Name+".", "The call must come from its own network. Wake one there by hand, or have the site's router send it.")
+		err = front.Problem(http.StatusConflict, "No device is online beside "+d.Name+".",
+			"The call must come from its own network. Wake one there by hand, or have the site's router send it.")
 	}
 	entry.Device, entry.DeviceName, entry.Detail = d.ID, d.Name, strings.Join(hardware, ", ")
 	if err == nil {
@@ -276,7 +280,8 @@ func (s *Service) wake(ctx context.Context, d api.Device, entry front.Entry) (ou
 		return out, front.Problem(http.StatusBadGateway, "No neighbour could send the call.", why)
 	}
 	slices.Sort(out.By)
-	out.Message = fmt.Sprintf("The call was sent to %s. A device that is set to wake connects within a minute or two.", strings.Join(hardware, ", "))
+	out.Message = fmt.Sprintf("The call was sent to %s. A device that is set to wake connects within a minute or two.",
+		strings.Join(hardware, ", "))
 	return out, nil
 }
 
@@ -366,7 +371,8 @@ func answered(a *link.MessageAnswer) string {
 // is not put on record: it may be a password.
 func (s *Service) SetClipboard(c *gin.Context, id api.ID) {
 	if in, ok := front.Bind[link.Clip](c); ok {
-		one(s, c, id, http.StatusOK, job{"people", "/people/clip", in, "clipboard.set", fmt.Sprintf("%d characters", len([]rune(in.Text)))}, told)
+		one(s, c, id, http.StatusOK, job{"people", "/people/clip", in, "clipboard.set", fmt.Sprintf("%d characters", len([]rune(in.Text)))},
+			told)
 	}
 }
 

@@ -65,7 +65,8 @@ func (s *Service) GetScreenPicture(c *gin.Context, id api.ID, in api.GetScreenPi
 	}
 	rule := session.Resolve(s.rules.get(), "wall", &place)
 	if rule.Mode == session.Forbid {
-		front.Fail(c, front.Problem(http.StatusForbidden, "The policy shows no pictures of this screen on the wall.", "Open the screen itself, with the consent of the person there."))
+		front.Fail(c, front.Problem(http.StatusForbidden, "The policy shows no pictures of this screen on the wall.",
+			"Open the screen itself, with the consent of the person there."))
 		return
 	}
 	order := link.ScreenPictureOrder{Width: front.Limit(in.Width, 320), Blur: rule.Mode == session.Blur}

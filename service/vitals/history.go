@@ -36,7 +36,8 @@ func (v *Service) GetReadings(c *gin.Context, id api.ID, in api.GetReadingsParam
 		from = *in.From
 	}
 	if !from.Before(to) || to.Sub(from) > 10*366*24*time.Hour {
-		front.Fail(c, front.Problem(http.StatusBadRequest, "The span of time cannot be shown.", "from must lie before to, by at most ten years."))
+		front.Fail(c, front.Problem(http.StatusBadRequest, "The span of time cannot be shown.",
+			"from must lie before to, by at most ten years."))
 		return
 	}
 	d, err := v.devices.Device(ctx, id)
@@ -61,7 +62,8 @@ func (v *Service) GetReadings(c *gin.Context, id api.ID, in api.GetReadingsParam
 	if err := v.store.history(ctx, id, tier, from, to, want, func(t *series.Table) {
 		tables = append(tables, t)
 		for _, column := range t.Columns {
-			if name := series.Reading(column.Name); name != series.CountColumn && !slices.Contains(names, name) && (want == nil || want(name)) {
+			if name := series.Reading(column.Name); name != series.CountColumn && !slices.Contains(names, name) &&
+				(want == nil || want(name)) {
 				names = append(names, name)
 			}
 		}
@@ -102,7 +104,8 @@ var longestGap = [...]time.Duration{series.Raw: 11 * time.Minute, series.FiveMin
 
 // Past calls each with a stretch of a device's readings, oldest first, as finely as they are kept
 // so long ago, and the longest time between two rows that is no gap.
-func (v *Service) Past(ctx context.Context, id uuid.UUID, from, to time.Time, want func(column string) bool, each func(t *series.Table, gap time.Duration)) error {
+func (v *Service) Past(ctx context.Context, id uuid.UUID, from, to time.Time, want func(column string) bool,
+	each func(t *series.Table, gap time.Duration)) error {
 	tier := v.keep.Choose(0, from, time.Now())
 	return v.store.history(ctx, id, tier, from, to, want, func(t *series.Table) { each(t, longestGap[tier]) })
 }
@@ -139,7 +142,8 @@ func writeCSV(c *gin.Context, d api.Device, h *api.ReadingHistory) {
 	for _, r := range h.Readings {
 		for i, s := range r.Spans {
 			if s != nil {
-				w.Write([]string{front.Cell(d.Name), h.At[i].UTC().Format(time.RFC3339Nano), front.Cell(r.Name), r.Unit, number(s.Min), number(s.Mean), number(s.Max), strconv.Itoa(h.Counts[i])})
+				w.Write([]string{front.Cell(d.Name), h.At[i].UTC().Format(time.RFC3339Nano), front.Cell(r.Name), r.Unit, number(s.Min),
+					number(s.Mean), number(s.Max), strconv.Itoa(h.Counts[i])})
 			}
 		}
 	}

@@ -125,7 +125,8 @@ func (v *Service) texts(c *gin.Context, out *api.Standing, devices []api.Device,
 	}
 	here, ok := values[self]
 	if !ok {
-		return front.Problem(http.StatusNotFound, "This device has no such fact.", fmt.Sprintf("There is no %q to compare; try os_version, model or agent_version.", out.Of))
+		return front.Problem(http.StatusNotFound, "This device has no such fact.",
+			fmt.Sprintf("There is no %q to compare; try os_version, model or agent_version.", out.Of))
 	}
 	out.Devices, out.Text = len(all), &here
 	for _, b := range device.CountTexts(all, here, standingBins) {

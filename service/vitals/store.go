@@ -45,7 +45,8 @@ type latest struct {
 // known and held, and moves the marks, all or nothing.
 func (s store) accept(ctx context.Context, devices []uuid.UUID, take func(map[uuid.UUID]mark) ([]row, []latest)) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT id, report_epoch, report_seq FROM devices WHERE id = ANY($1) ORDER BY id FOR NO KEY UPDATE", devices)
+		rows, err := tx.Query(ctx, "SELECT id, report_epoch, report_seq FROM devices WHERE id = ANY($1) ORDER BY id FOR NO KEY UPDATE",
+			devices)
 		if err != nil {
 			return err
 		}
@@ -103,7 +104,8 @@ func setLatest(ctx context.Context, tx pgx.Tx, newest []latest) error {
 		}
 	}
 	_, err := tx.Exec(ctx, `UPDATE devices d SET last_heard = now(), report_epoch = n.epoch, report_seq = n.seq, skew = n.skew,
-		vitals = n.vitals::jsonb, people = ARRAY(SELECT jsonb_array_elements_text(n.people::jsonb)), cpu = n.cpu, memory = n.memory, disk = n.disk
+		vitals = n.vitals::jsonb, people = ARRAY(SELECT jsonb_array_elements_text(n.people::jsonb)), cpu = n.cpu, memory = n.memory, disk
+		= n.disk
 		FROM unnest($1::uuid[], $2::text[], $3::bigint[], $4::interval[], $5::text[], $6::text[], $7::real[], $8::real[], $9::real[])
 			n (id, epoch, seq, skew, vitals, people, cpu, memory, disk) WHERE d.id = n.id`,
 		ids, epochs, seqs, skews, texts, people, cpu, memory, disk)
@@ -112,7 +114,8 @@ func setLatest(ctx context.Context, tx pgx.Tx, newest []latest) error {
 
 // ripe returns up to limit devices that have rows from before a time.
 func (s store) ripe(ctx context.Context, before time.Time, limit int) ([]uuid.UUID, error) {
-	rows, err := s.pool.Query(ctx, "SELECT id FROM devices d WHERE EXISTS (SELECT FROM readings r WHERE r.device_id = d.id AND r.at < $1) LIMIT $2", before, limit)
+	rows, err := s.pool.Query(ctx, "SELECT id FROM devices d WHERE EXISTS (SELECT FROM readings r WHERE r.device_id = d.id AND r.at < "+
+		"$1) LIMIT $2", before, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -121,7 +124,8 @@ func (s store) ripe(ctx context.Context, before time.Time, limit int) ([]uuid.UU
 
 // take removes the rows of devices from before a time, and returns them as tables.
 func (s store) take(ctx context.Context, tx pgx.Tx, devices []uuid.UUID, before time.Time) (map[uuid.UUID]*series.Table, error) {
-	rows, err := tx.Query(ctx, "DELETE FROM readings WHERE device_id = ANY($1) AND at < $2 RETURNING device_id, at, layout, samples", devices, before)
+	rows, err := tx.Query(ctx, "DELETE FROM readings WHERE device_id = ANY($1) AND at < $2 RETURNING device_id, at, layout, samples",
+		devices, before)
 	if err != nil {
 		return nil, err
 	}
@@ -208,9 +212,11 @@ func putChunks(ctx context.Context, tx pgx.Tx, places []place, data [][]byte) er
 
 // history calls add for each stretch of a device's stored history between two times, oldest first:
 // the chunks of a tier, then what is not compressed yet. want chooses the columns; nil is all.
-func (s store) history(ctx context.Context, id uuid.UUID, tier series.Tier, from, to time.Time, want func(column string) bool, add func(*series.Table)) error {
+func (s store) history(ctx context.Context, id uuid.UUID, tier series.Tier, from, to time.Time, want func(column string) bool,
+	add func(*series.Table)) error {
 	return pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
-		rows, err := tx.Query(ctx, "SELECT data FROM chunks WHERE device_id = $1 AND tier = $2 AND start >= $3 AND start <= $4 ORDER BY start", id, tier, tier.Start(from), to)
+		rows, err := tx.Query(ctx, "SELECT data FROM chunks WHERE device_id = $1 AND tier = $2 AND start >= $3 AND start <= $4 "+
+			"ORDER BY start", id, tier, tier.Start(from), to)
 		if err != nil {
 			return err
 		}
@@ -224,7 +230,8 @@ func (s store) history(ctx context.Context, id uuid.UUID, tier series.Tier, from
 		}); err != nil {
 			return err
 		}
-		if rows, err = tx.Query(ctx, "SELECT device_id, at, layout, samples FROM readings WHERE device_id = $1 AND at >= $2 AND at <= $3", id, from, to); err != nil {
+		if rows, err = tx.Query(ctx, "SELECT device_id, at, layout, samples FROM readings WHERE device_id = $1 AND at >= $2 AND at <= $3",
+			id, from, to); err != nil {
 			return err
 		}
 		tables, err := s.tables(ctx, tx, rows)
@@ -242,7 +249,8 @@ func (s store) expire(ctx context.Context, tier series.Tier, before time.Time) e
 
 // reporting returns the devices that there are readings of.
 func (s store) reporting(ctx context.Context) ([]uuid.UUID, error) {
-	rows, err := s.pool.Query(ctx, "SELECT id FROM devices d WHERE retired_at IS NULL AND EXISTS (SELECT FROM chunks c WHERE c.device_id = d.id)")
+	rows, err := s.pool.Query(ctx, "SELECT id FROM devices d WHERE retired_at IS NULL AND EXISTS (SELECT FROM chunks c WHERE "+
+		"c.device_id = d.id)")
 	if err != nil {
 		return nil, err
 	}
@@ -269,7 +277,8 @@ func (s store) latest(ctx context.Context, ids []uuid.UUID, each func(id uuid.UU
 
 // facts reads one fact of devices, those that have it, as text. Lists are passed over.
 func (s store) facts(ctx context.Context, ids []uuid.UUID, name string) (map[uuid.UUID]string, error) {
-	rows, err := s.pool.Query(ctx, `SELECT id, facts->>$2 FROM devices WHERE id = ANY($1) AND jsonb_typeof(facts->$2) IN ('string', 'number', 'boolean')`, ids, name)
+	rows, err := s.pool.Query(ctx, `SELECT id, facts->>$2 FROM devices WHERE id = ANY($1) AND jsonb_typeof(facts->$2) IN ('string',
+		'number', 'boolean')`, ids, name)
 	if err != nil {
 		return nil, err
 	}

@@ -50,7 +50,8 @@ type Service struct {
 
 // New makes the column. Join gives it the hub.
 func New(pool *pgxpool.Pool, devices Devices, reviewer Reviewer, keep series.Keep) *Service {
-	return &Service{store: store{pool, newLayouts()}, devices: devices, reviewer: reviewer, queue: make(chan waiting, queueLength), keep: keep}
+	return &Service{store: store{pool, newLayouts()}, devices: devices, reviewer: reviewer, queue: make(chan waiting, queueLength),
+		keep: keep}
 }
 
 // Join gives the column the hub over which it calls devices.

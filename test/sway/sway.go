@@ -26,7 +26,9 @@ func Start(t testing.TB, script string) (socket, dir string) {
 	dir = t.TempDir()
 	config, log := filepath.Join(dir, "config"), filepath.Join(dir, "log")
 	err := errors.Join(os.Chmod(dir, 0o700), os.Chmod(filepath.Dir(dir), 0o755),
-		os.WriteFile(config, []byte("output * mode 640x480\noutput * background #204080 solid_color\ndefault_border none\nexec foot sh -c '"+script+"'\n"), 0o600))
+		os.WriteFile(config,
+			[]byte("output * mode 640x480\noutput * background #204080 solid_color\ndefault_border none\nexec foot sh -c '"+script+"'\n"),
+			0o600))
 	out, wrong := os.Create(log)
 	if err = errors.Join(err, wrong); err != nil {
 		t.Fatal(err)
@@ -34,7 +36,8 @@ func Start(t testing.TB, script string) (socket, dir string) {
 	defer out.Close()
 	cmd := exec.Command("sway", "--config", config)
 	cmd.Dir = dir
-	cmd.Env = append(os.Environ(), "XDG_RUNTIME_DIR="+dir, "WLR_BACKENDS=headless", "WLR_RENDERER=pixman", "WLR_LIBINPUT_NO_DEVICES=1", "WAYLAND_DISPLAY=", "DISPLAY=", "HOME="+dir)
+	cmd.Env = append(os.Environ(), "XDG_RUNTIME_DIR="+dir, "WLR_BACKENDS=headless", "WLR_RENDERER=pixman", "WLR_LIBINPUT_NO_DEVICES=1",
+		"WAYLAND_DISPLAY=", "DISPLAY=", "HOME="+dir)
 	cmd.Stdout, cmd.Stderr = out, out
 	if os.Getuid() == 0 {
 		for _, path := range []string{dir, config} {

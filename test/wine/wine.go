@@ -47,7 +47,8 @@ func Make(ctx context.Context, prefix string) error {
 	const tool = "x86_64-w64-mingw32-"
 	boot := exec.CommandContext(ctx, "sh", "-c", "wineboot -i && wineserver -w")
 	boot.Env = append(os.Environ(), "WINEPREFIX="+prefix, "WINEDEBUG=-all", "WINEARCH=win64", "DISPLAY=")
-	stub := exec.CommandContext(ctx, "sh", "-c", tool+"dlltool -d stub.def -e stub.exp && "+tool+"as -o empty.o - </dev/null && "+tool+"ld -shared --dll -e 0 -o bcryptprimitives.dll empty.o stub.exp && cp bcryptprimitives.dll "+prefix+"/drive_c/windows/system32/")
+	stub := exec.CommandContext(ctx, "sh", "-c", tool+"dlltool -d stub.def -e stub.exp && "+tool+"as -o empty.o - </dev/null && "+tool+
+		"ld -shared --dll -e 0 -o bcryptprimitives.dll empty.o stub.exp && cp bcryptprimitives.dll "+prefix+"/drive_c/windows/system32/")
 	stub.Dir = dir
 	for _, cmd := range []*exec.Cmd{boot, stub} {
 		if out, err := cmd.CombinedOutput(); err != nil {

@@ -41,7 +41,8 @@ const licencesFile = "LICENCES.txt"
 // licensed gives a part its licence; one that we do not take is an error.
 func (p *part) licensed(id, text string) error {
 	if !slices.Contains(taken, id) {
-		return fmt.Errorf("%s %s has the licence %q, which is none that we take: look at it, and add it to tools/release/bill.go or do without", p.Name, p.Version, id)
+		return fmt.Errorf("%s %s has the licence %q, which is none that we take: look at it, and add it to tools/release/bill.go or "+
+			"do without", p.Name, p.Version, id)
 	}
 	choice := licenceChoice{}
 	choice.Licence.ID = id
@@ -58,13 +59,15 @@ func licenceOf(text string) string {
 		return "Apache-2.0"
 	case has("mozilla public license version 2.0"), has("mozilla public license, version 2.0"):
 		return "MPL-2.0"
-	case has("redistribution and use in source and binary forms") && (has("neither the name") || has("names of its contributors") || has("name of the copyright holder")):
+	case has("redistribution and use in source and binary forms") &&
+		(has("neither the name") || has("names of its contributors") || has("name of the copyright holder")):
 		return "BSD-3-Clause"
 	case has("redistribution and use in source and binary forms"):
 		return "BSD-2-Clause"
 	case has("permission is hereby granted, free of charge, to any person obtaining a copy"):
 		return "MIT"
-	case has("permission to use, copy, modify, and/or distribute this software for any purpose"), has("permission to use, copy, modify, and distribute this software for any purpose"):
+	case has("permission to use, copy, modify, and/or distribute this software for any purpose"),
+		has("permission to use, copy, modify, and distribute this software for any purpose"):
 		return "ISC"
 	case has("affirmer offers the work as-is"), has("cc0 1.0 universal"):
 		return "CC0-1.0"
@@ -169,7 +172,8 @@ func scripts(web string) (parts []part, err error) {
 			continue
 		}
 		name := path[i+len("node_modules/"):]
-		p := part{Type: "library", Ref: "npm " + path, Name: name, Version: of.Version, PURL: "pkg:npm/" + strings.Replace(name, "@", "%40", 1) + "@" + of.Version}
+		p := part{Type: "library", Ref: "npm " + path, Name: name, Version: of.Version, PURL: "pkg:npm/" +
+			strings.Replace(name, "@", "%40", 1) + "@" + of.Version}
 		_, words, err := licenceIn(filepath.Join(web, path))
 		if err != nil && !errors.Is(err, os.ErrNotExist) {
 			return nil, err
@@ -234,7 +238,8 @@ func (r *making) bills(archives bool) error {
 		if err != nil {
 			return err
 		}
-		if err := errors.Join(one("moorwatch", filepath.Join(dir, "moorwatch"), console...), one("moor", filepath.Join(dir, "moor"))); err != nil {
+		if err := errors.Join(one("moorwatch", filepath.Join(dir, "moorwatch"), console...),
+			one("moor", filepath.Join(dir, "moor"))); err != nil {
 			return err
 		}
 	}

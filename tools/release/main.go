@@ -60,7 +60,8 @@ func main() {
 	key := flag.String("key", "release-key", "`FILE` of the private key that signs it; one is made where there is none")
 	only := flag.String("targets", "", "systems, parted by commas, such as linux/amd64,windows/amd64; all where it is empty")
 	more := flag.Bool("archives", true, "make archives of the service and the client too")
-	check := flag.String("verify", "", "look whether the release in a `FOLDER` is what the public key in the file of -key signed, and make none")
+	check := flag.String("verify", "", "look whether the release in a `FOLDER` is what the public key in the file of -key signed, and "+
+		"make none")
 	flags := flag.String("ldflags", "", "more `FLAGS` for the linker, as tests need")
 	flag.Parse()
 	if *check != "" {
@@ -97,7 +98,8 @@ func run(version, out, keyFile, only string, archives bool, flags string) error 
 			chosen = append(chosen, targets[i])
 		}
 	}
-	r := &making{version: version, flags: flags, dir: filepath.Join(out, version), at: madeAt(), public: release.KeyText(key.Public().(ed25519.PublicKey))}
+	r := &making{version: version, flags: flags, dir: filepath.Join(out, version), at: madeAt(),
+		public: release.KeyText(key.Public().(ed25519.PublicKey))}
 	r.manifest = release.Manifest{Version: version, Made: r.at}
 	if err := errors.Join(os.RemoveAll(r.dir), os.MkdirAll(r.dir, 0o755)); err != nil {
 		return err
@@ -187,7 +189,8 @@ type making struct {
 
 // build builds programs for a system into a folder.
 func (r *making) build(t target, into string, programs ...string) error {
-	flags := "-s -w -buildid= -X moorwatch.example/agent.Version=" + r.version + " -X moorwatch.example/core/release.Built=" + r.public + " " + r.flags
+	flags := "-s -w -buildid= -X moorwatch.example/agent.Version=" + r.version + " -X moorwatch.example/core/release.Built=" + r.public +
+		" " + r.flags
 	args := []string{"build", "-trimpath", "-buildvcs=false", "-ldflags", flags, "-o", into}
 	for _, p := range programs {
 		args = append(args, "./cmd/"+p)
@@ -244,5 +247,6 @@ func (r *making) sums(key ed25519.PrivateKey) error {
 		fmt.Fprintf(&text, "%s  %s\n", sum, e.Name())
 	}
 	signature := base64.StdEncoding.EncodeToString(ed25519.Sign(key, text.Bytes())) + "\n"
-	return errors.Join(os.WriteFile(filepath.Join(r.dir, sumsFile), text.Bytes(), 0o644), os.WriteFile(filepath.Join(r.dir, signatureFile), []byte(signature), 0o644))
+	return errors.Join(os.WriteFile(filepath.Join(r.dir, sumsFile), text.Bytes(), 0o644),
+		os.WriteFile(filepath.Join(r.dir, signatureFile), []byte(signature), 0o644))
 }

@@ -58,10 +58,12 @@ func (r *making) msi(t target, program string) error {
 	description := filepath.Join(scratch, "agent.wxs")
 	numbers, _, _ := strings.Cut(r.version, "-") // an installer's version is of numbers alone
 	id := func(of string) string {
-		return strings.ToUpper(uuid.NewSHA1(uuid.NameSpaceURL, []byte("https://moorwatch.example/agent/"+r.version+"/"+of+"/"+r.public)).String())
+		return strings.ToUpper(uuid.NewSHA1(uuid.NameSpaceURL,
+			[]byte("https://moorwatch.example/agent/"+r.version+"/"+of+"/"+r.public)).String())
 	}
 	text := fmt.Appendf(nil, msiText, numbers, source, id("product"))
-	if err := errors.Join(os.WriteFile(description, text, 0o644), os.WriteFile(filepath.Join(scratch, source), b, 0o644), os.Chtimes(filepath.Join(scratch, source), r.at, r.at)); err != nil {
+	if err := errors.Join(os.WriteFile(description, text, 0o644), os.WriteFile(filepath.Join(scratch, source), b, 0o644),
+		os.Chtimes(filepath.Join(scratch, source), r.at, r.at)); err != nil {
 		return err
 	}
 	out, err := filepath.Abs(r.dir)
@@ -91,7 +93,8 @@ func (r *making) msi(t target, program string) error {
 
 // summary begins the property set SummaryInformation ([MS-OLEPS], 2.21 and 3.1.3): its byte order, and after the
 // version, the system and a class of sixteen bytes the number of sets and its format.
-var summary = struct{ order, format []byte }{[]byte{0xfe, 0xff}, []byte{0xe0, 0x85, 0x9f, 0xf2, 0xf9, 0x4f, 0x68, 0x10, 0xab, 0x91, 0x08, 0x00, 0x2b, 0x27, 0xb3, 0xd9}}
+var summary = struct{ order, format []byte }{[]byte{0xfe, 0xff},
+	[]byte{0xe0, 0x85, 0x9f, 0xf2, 0xf9, 0x4f, 0x68, 0x10, 0xab, 0x91, 0x08, 0x00, 0x2b, 0x27, 0xb3, 0xd9}}
 
 // Properties of SummaryInformation, and their types.
 const (

@@ -72,15 +72,19 @@ func (r *making) linux(t target, format, program string) error {
 	}
 	info := nfpm.WithDefaults(&nfpm.Info{
 		Name: "moor-agent", Arch: t.arch, Platform: "linux", Version: r.version, Release: "1", Section: "admin", Priority: "optional",
-		Maintainer: "Moorwatch <packages@moorwatch.example>", Description: "The Moorwatch agent: lets the technicians who look after this computer see how it fares and work on it.",
-		License: "see /usr/share/doc/moor-agent", MTime: r.at,
+		Maintainer:  "Moorwatch <packages@moorwatch.example>",
+		Description: "The Moorwatch agent: lets the technicians who look after this computer see how it fares and work on it.",
+		License:     "see /usr/share/doc/moor-agent", MTime: r.at,
 		Overridables: nfpm.Overridables{
 			Scripts: nfpm.Scripts{PostInstall: after, PreRemove: before},
 			RPM:     nfpm.RPM{BuildHost: "moorwatch.example"},
 			Contents: files.Contents{
-				{Source: filepath.Join(r.dir, program), Destination: "/usr/lib/moor-agent/moor-agent", FileInfo: &files.ContentFileInfo{Mode: 0o755, MTime: r.at}},
-				{Source: "/usr/lib/moor-agent/moor-agent", Destination: "/usr/bin/moor-agent", Type: "symlink", FileInfo: &files.ContentFileInfo{MTime: r.at}},
-				{Source: "LICENSE", Destination: "/usr/share/doc/moor-agent/copyright", FileInfo: &files.ContentFileInfo{Mode: 0o644, MTime: r.at}},
+				{Source: filepath.Join(r.dir, program), Destination: "/usr/lib/moor-agent/moor-agent",
+					FileInfo: &files.ContentFileInfo{Mode: 0o755, MTime: r.at}},
+				{Source: "/usr/lib/moor-agent/moor-agent", Destination: "/usr/bin/moor-agent", Type: "symlink",
+					FileInfo: &files.ContentFileInfo{MTime: r.at}},
+				{Source: "LICENSE", Destination: "/usr/share/doc/moor-agent/copyright",
+					FileInfo: &files.ContentFileInfo{Mode: 0o644, MTime: r.at}},
 			},
 		},
 	})
@@ -156,7 +160,8 @@ func (r *making) tar(name string, paths map[string]string) error {
 	w := tar.NewWriter(z)
 	for _, in := range sorted(paths) {
 		err := open(paths[in], func(f io.Reader, size int64, mode int64) error {
-			if err := w.WriteHeader(&tar.Header{Name: name + "/" + in, Size: size, Mode: mode, ModTime: r.at, Format: tar.FormatUSTAR}); err != nil {
+			if err := w.WriteHeader(&tar.Header{Name: name + "/" + in, Size: size, Mode: mode, ModTime: r.at,
+				Format: tar.FormatUSTAR}); err != nil {
 				return err
 			}
 			_, err := io.Copy(w, f)

@@ -93,7 +93,8 @@ func (r *making) provenance(key ed25519.PrivateKey, only string) error {
 	d := &s.Of.Definition
 	d.Type, d.Parameters = builderID+"/v1", map[string]string{"version": r.version, "targets": only}
 	if commit, err := exec.Command("git", "rev-parse", "HEAD").Output(); err == nil {
-		d.Dependencies = append(d.Dependencies, subject{URI: sourceOf, Digest: map[string]string{"gitCommit": strings.TrimSpace(string(commit))}})
+		d.Dependencies = append(d.Dependencies, subject{URI: sourceOf,
+			Digest: map[string]string{"gitCommit": strings.TrimSpace(string(commit))}})
 	}
 	for _, lock := range []string{"go.sum", "web/package-lock.json"} {
 		sum, _, err := digest(lock)
@@ -110,7 +111,8 @@ func (r *making) provenance(key ed25519.PrivateKey, only string) error {
 	if err != nil {
 		return err
 	}
-	text, err := json.Marshal(envelope{payloadType, payload, []signature{{release.KeyText(key.Public().(ed25519.PublicKey)), ed25519.Sign(key, signedBytes(payload))}}})
+	text, err := json.Marshal(envelope{payloadType, payload,
+		[]signature{{release.KeyText(key.Public().(ed25519.PublicKey)), ed25519.Sign(key, signedBytes(payload))}}})
 	if err != nil {
 		return err
 	}
@@ -181,7 +183,8 @@ func verifyProvenance(dir string, signed func(text, sig []byte) bool) error {
 	}
 	var e envelope
 	var s statement
-	if len(text) > provenanceLimit || json.Unmarshal(text, &e) != nil || e.PayloadType != payloadType || len(e.Signatures) != 1 || !signed(signedBytes(e.Payload), e.Signatures[0].Sig) {
+	if len(text) > provenanceLimit || json.Unmarshal(text, &e) != nil || e.PayloadType != payloadType || len(e.Signatures) != 1 ||
+		!signed(signedBytes(e.Payload), e.Signatures[0].Sig) {
 		return fmt.Errorf("%s is not signed by this key: do not use the release", provenanceFile)
 	}
 	if err := json.Unmarshal(e.Payload, &s); err != nil || s.Type != statementType || s.Predicate != predicateType {

@@ -68,7 +68,8 @@ func TestTheSameTwice(t *testing.T) {
 			}
 		}
 	}
-	for _, name := range []string{"moor-agent_1.2.3_linux_amd64", "moorwatch_1.2.3_linux_amd64.tar.gz", "moor-agent_1.2.3.cdx.json", "moorwatch_1.2.3.cdx.json", licencesFile, provenanceFile, manifestFile} {
+	for _, name := range []string{"moor-agent_1.2.3_linux_amd64", "moorwatch_1.2.3_linux_amd64.tar.gz", "moor-agent_1.2.3.cdx.json",
+		"moorwatch_1.2.3.cdx.json", licencesFile, provenanceFile, manifestFile} {
 		if first[name] == "" {
 			t.Errorf("there is no %s", name)
 		}
@@ -129,7 +130,8 @@ func bill(t *testing.T, path string) {
 		}
 		named[p.Name] = p.Licences[0].Licence.ID
 	}
-	for name, want := range map[string]string{"github.com/jackc/pgx/v5": "MIT", "Go standard library": "BSD-3-Clause", "react": "MIT", "github.com/gin-gonic/gin": "MIT"} {
+	for name, want := range map[string]string{"github.com/jackc/pgx/v5": "MIT", "Go standard library": "BSD-3-Clause", "react": "MIT",
+		"github.com/gin-gonic/gin": "MIT"} {
 		if named[name] != want {
 			t.Errorf("%s has the licence %q, want %q", name, named[name], want)
 		}
@@ -205,7 +207,8 @@ func TestLicences(t *testing.T) {
 	if err := p.licensed("AGPL-3.0", ""); err == nil || !strings.Contains(err.Error(), "AGPL-3.0") {
 		t.Errorf("a licence that we do not take: %v", err)
 	}
-	if !slices.IsSorted([]string{escaped("github.com/AlecAivazis"), "github.com/!zz"}) || escaped("github.com/AlecAivazis") != "github.com/!alec!aivazis" {
+	if !slices.IsSorted([]string{escaped("github.com/AlecAivazis"), "github.com/!zz"}) ||
+		escaped("github.com/AlecAivazis") != "github.com/!alec!aivazis" {
 		t.Errorf("%s", escaped("github.com/AlecAivazis"))
 	}
 }

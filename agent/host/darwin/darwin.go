@@ -58,7 +58,8 @@ func more(t tools, f *device.Facts) {
 	}
 	if err := t.list(ctx, &all, "/usr/sbin/ioreg", "-a", "-r", "-c", "IOPlatformExpertDevice", "-d", "1"); err == nil && len(all) > 0 {
 		f.Serial = all[0].Serial
-		f.Hardware = device.CleanHardware([]string{device.HardwareName(device.HardwareBoard, all[0].UUID), device.HardwareName(device.HardwareSerial, f.Model+"/"+f.Serial)})
+		f.Hardware = device.CleanHardware([]string{device.HardwareName(device.HardwareBoard, all[0].UUID),
+			device.HardwareName(device.HardwareSerial, f.Model+"/"+f.Serial)})
 	}
 }
 

@@ -99,10 +99,12 @@ func TestServices(t *testing.T) {
 		"System/Library/LaunchDaemons/logd.plist": `<dict><key>Label</key><string>com.apple.logd</string><key>RunAtLoad</key><true/></dict>`,
 		"var/log/backup.err":                      strings.Repeat("old\n", 30) + "disk full\n",
 	}, map[string][]string{
-		"/bin/launchctl list":                                               {with("321")},
-		"/bin/launchctl print-disabled system":                              {"\tdisabled services = {\n\t\t\"example.heath.index\" => disabled\n\t\t\"example.heath.backup\" => enabled\n\t\t\"older\" => true\n\t}\n"},
-		"/bin/launchctl bootout system/example.heath.backup":                {""},
-		"/bin/launchctl bootout system/com.apple.logd":                      {"fail Operation not permitted while System Integrity Protection is engaged"},
+		"/bin/launchctl list": {with("321")},
+		"/bin/launchctl print-disabled system": {"\tdisabled services = {\n\t\t\"example.heath.index\" => " +
+			"disabled\n\t\t\"example.heath.backup\" => enabled\n\t\t\"older\" => true\n\t}\n"},
+		"/bin/launchctl bootout system/example.heath.backup": {""},
+		"/bin/launchctl bootout system/com.apple.logd": {"fail Operation not permitted while System Integrity " +
+			"Protection is engaged"},
 		"/bin/launchctl kickstart -k system/example.heath.backup":           {""},
 		"/bin/launchctl kickstart system/example.heath.late":                {""},
 		"/bin/launchctl bootstrap system /Library/LaunchDaemons/late.plist": {""},
@@ -117,15 +119,17 @@ func TestServices(t *testing.T) {
 	for _, one := range all.Items {
 		got[one.Name] = one.State + " " + one.Start + " " + one.Detail
 	}
-	if want := map[string]string{"example.heath.backup": "running automatic ", "example.heath.index": "failed disabled ended with 78", "example.heath.watch": "failed other ended by signal 9",
-		"com.apple.logd": "running automatic ", "example.heath.late": "stopped disabled not loaded"}; !reflect.DeepEqual(got, want) {
+	if want := map[string]string{"example.heath.backup": "running automatic ", "example.heath.index": "failed disabled ended with 78",
+		"example.heath.watch": "failed other ended by signal 9",
+		"com.apple.logd":      "running automatic ", "example.heath.late": "stopped disabled not loaded"}; !reflect.DeepEqual(got, want) {
 		t.Errorf("%v, not %v", got, want)
 	}
 	one, err := s.Service(t.Context(), link.Service{Name: "example.heath.backup"})
 	if err != nil || one.PID != 321 || len(one.Log) != serviceLines || one.Log[serviceLines-1] != "disk full" {
 		t.Errorf("%+v, %v", one, err)
 	}
-	for name, want := range map[string]string{"example.heath.backup": "running", "example.heath.index": "failed", "example.heath.late": "stopped", "example.heath.none": "not installed"} {
+	for name, want := range map[string]string{"example.heath.backup": "running", "example.heath.index": "failed",
+		"example.heath.late": "stopped", "example.heath.none": "not installed"} {
 		if runs, state, err := s.running(t.Context(), name); err != nil || state != want || runs != (want == "running") {
 			t.Errorf("%s is %s, %v", name, state, err)
 		}
@@ -155,7 +159,8 @@ func TestServices(t *testing.T) {
 	if _, err := action(link.ServiceStart, "example.heath.late"); err == nil || !strings.Contains(err.Error(), "exit status 1") {
 		t.Errorf("a service that fails at once: %v", err)
 	}
-	m.did(t, "/bin/launchctl enable system/example.heath.late", "/bin/launchctl bootstrap system /Library/LaunchDaemons/late.plist", "/bin/launchctl kickstart system/example.heath.late")
+	m.did(t, "/bin/launchctl enable system/example.heath.late", "/bin/launchctl bootstrap system /Library/LaunchDaemons/late.plist",
+		"/bin/launchctl kickstart system/example.heath.late")
 	m.answers["/bin/launchctl list"] = []string{with("-")}
 	if _, err := action(link.ServiceStop, "com.apple.logd"); err == nil || !strings.Contains(err.Error(), "protects") {
 		t.Errorf("a service of the system: %v", err)
@@ -171,7 +176,8 @@ func TestPeople(t *testing.T) {
 	show := asAnna + "/usr/bin/osascript - Moorwatch May we look? 60 Allow Refuse"
 	m := newMac(t, nil, map[string][]string{
 		ioregUsers: {list(consoleUsers)},
-		"/usr/sbin/ioreg -a -r -c IOHIDSystem -d 1": {list(`<array><dict><key>HIDIdleTime</key><integer>93000000000</integer></dict></array>`)},
+		"/usr/sbin/ioreg -a -r -c IOHIDSystem -d 1": {list(
+			`<array><dict><key>HIDIdleTime</key><integer>93000000000</integer></dict></array>`)},
 		show: {"pressed Allow\n", "late\n", "fail execution error: User canceled. (-128)", "fail no window server"},
 		asAnna + "/usr/bin/env LC_CTYPE=UTF-8 /usr/bin/pbcopy": {""},
 	})
@@ -188,12 +194,14 @@ func TestPeople(t *testing.T) {
 		t.Errorf("%+v, %v", all, err)
 	}
 	for _, c := range []struct{ answer, reason string }{{"Allow", ""}, {"", "no answer"}, {"", "closed"}, {"", "could not be shown"}} {
-		a, err := p.Show(t.Context(), link.Message{Title: "Moorwatch", Text: "May we look?", Buttons: []string{"Allow", "Refuse"}, Seconds: 60})
+		a, err := p.Show(t.Context(), link.Message{Title: "Moorwatch", Text: "May we look?", Buttons: []string{"Allow", "Refuse"},
+			Seconds: 60})
 		if err != nil || a.Answer != c.answer || !strings.Contains(a.Reason, c.reason) || a.By != "anna" {
 			t.Errorf("%+v, %v; wanted %+v", a, err, c)
 		}
 	}
-	if out, err := p.Clip(t.Context(), link.Clip{Text: "grüß dich"}); err != nil || !strings.Contains(out.Message, "9 characters") || m.inputs[0] != "grüß dich" {
+	if out, err := p.Clip(t.Context(), link.Clip{Text: "grüß dich"}); err != nil || !strings.Contains(out.Message, "9 characters") ||
+		m.inputs[0] != "grüß dich" {
 		t.Errorf("%+v, %v, %q", out, err, m.inputs)
 	}
 	if _, err := p.Clip(t.Context(), link.Clip{Session: "desktop 9"}); link.StatusOf(err, 0) != http.StatusConflict {
@@ -221,7 +229,8 @@ func TestPower(t *testing.T) {
 		t.Error(err)
 	}
 	m.did(t, "/bin/launchctl bootout gui/502")
-	if err := errors.Join(do(link.PowerAction{Action: link.PowerOff, DelaySeconds: 600}), do(link.PowerAction{Action: link.PowerCancel}), do(link.PowerAction{Action: link.PowerRestart})); err != nil {
+	if err := errors.Join(do(link.PowerAction{Action: link.PowerOff, DelaySeconds: 600}), do(link.PowerAction{Action: link.PowerCancel}),
+		do(link.PowerAction{Action: link.PowerRestart})); err != nil {
 		t.Error(err)
 	}
 	if got := <-down; got != "/sbin/shutdown -r now" {
@@ -238,18 +247,25 @@ const dock = `<dict><key>size</key><integer>48</integer><key>hidden</key><false/
 <key>tiles</key><dict><key>first</key><dict><key>name</key><string>Notes</string><key>data</key><data>AQI=</data></dict></dict><key>when</key><date>2026-11-27T08:00:00Z</date><key>mixed</key><array><dict><key>a</key><integer>1</integer></dict></array></dict>`
 
 func TestSettings(t *testing.T) {
-	export, own := "/usr/bin/defaults export /Library/Preferences/example.dock -", asAnna+"/usr/bin/defaults export /Users/anna/Library/Preferences/example.dock -"
-	m := newMac(t, map[string]string{"Library/Preferences/example.dock.plist": dock, "Users/anna/Library/Preferences/example.dock.plist": dock, "Library/Managed Preferences/example.lock.plist": "<dict/>"}, map[string][]string{
-		export: {list(dock)}, own: {list(dock)}, ioregUsers: {list(consoleUsers)},
-		"/usr/bin/defaults export /Library/Preferences/none -":                                 {list("<dict/>")},
-		"/usr/bin/defaults export /Library/Managed Preferences/example.lock -":                 {list(`<dict><key>idle</key><integer>300</integer></dict>`)},
-		"/usr/bin/pmset -g custom":                                                             {"Battery Power:\n displaysleep         2\n Sleep On Power Button 1\nAC Power:\n displaysleep         10 \n"},
-		"/usr/bin/pmset -c displaysleep 30":                                                    {""},
-		"/usr/bin/profiles show -output stdout-xml":                                            {list(`<dict><key>_computerlevel</key><array><dict><key>ProfileDisplayName</key><string>Heath Wi-Fi</string><key>ProfileIdentifier</key><string>example.wifi</string><key>ProfileItems</key><array><dict><key>PayloadType</key><string>wifi</string><key>SSID</key><string>heath</string></dict></array></dict></array></dict>`)},
-		"/usr/bin/defaults write /Library/Preferences/example.dock size <integer>64</integer>": {""},
-		"/usr/bin/defaults delete /Library/Preferences/example.dock hidden":                    {""},
-		asAnna + `/usr/bin/defaults write /Users/anna/Library/Preferences/example.dock tiles <dict><key>first</key><dict><key>data</key><data>AQI=</data><key>name</key><string>A &lt;b&gt;</string></dict></dict>`: {""},
-	})
+	export, own := "/usr/bin/defaults export /Library/Preferences/example.dock -",
+		asAnna+"/usr/bin/defaults export /Users/anna/Library/Preferences/example.dock -"
+	m := newMac(t, map[string]string{"Library/Preferences/example.dock.plist": dock,
+		"Users/anna/Library/Preferences/example.dock.plist": dock, "Library/Managed Preferences/example.lock.plist": "<dict/>"},
+		map[string][]string{
+			export: {list(dock)}, own: {list(dock)}, ioregUsers: {list(consoleUsers)},
+			"/usr/bin/defaults export /Library/Preferences/none -": {list("<dict/>")},
+			"/usr/bin/defaults export /Library/Managed Preferences/example.lock -": {list(
+				`<dict><key>idle</key><integer>300</integer></dict>`)},
+			"/usr/bin/pmset -g custom": {"Battery Power:\n displaysleep         " +
+				"2\n Sleep On Power Button 1\nAC Power:\n displaysleep         10 \n"},
+			"/usr/bin/pmset -c displaysleep 30": {""},
+			"/usr/bin/profiles show -output stdout-xml": {list(
+				`<dict><key>_computerlevel</key><array><dict><key>ProfileDisplayName</key><string>Heath Wi-Fi</string><key>ProfileIdentifier</key><string>example.wifi</string><key>ProfileItems</key><array><dict><key>PayloadType</key><string>wifi</string><key>SSID</key><string>heath</string></dict></array></dict></array></dict>`)},
+			"/usr/bin/defaults write /Library/Preferences/example.dock size <integer>64</integer>": {""},
+			"/usr/bin/defaults delete /Library/Preferences/example.dock hidden":                    {""},
+			asAnna +
+				`/usr/bin/defaults write /Users/anna/Library/Preferences/example.dock tiles <dict><key>first</key><dict><key>data</key><data>AQI=</data><key>name</key><string>A &lt;b&gt;</string></dict></dict>`: {""},
+		})
 	s := settings{tools: m.tools, people: persons{tools: m.tools}, root: m.root}
 	at := func(path ...string) string {
 		page, err := s.List(t.Context(), link.SettingsAt{Path: path})
@@ -270,23 +286,24 @@ func TestSettings(t *testing.T) {
 		return strings.Join(all, " ")
 	}
 	for path, want := range map[string]string{
-		"":                                     "forced! people power preferences profiles!",
-		"preferences":                          "example.dock",
-		"people":                               "anna",
-		"people/anna":                          "example.dock",
-		"preferences/example.dock":             "hidden=flag:false left=list:mail,maps mixed scale=real:0.5 size=number:48 tiles when=text:2026-11-27T08:00:00Z!",
-		"people/anna/example.dock/tiles/first": "data=binary:0102 name=text:Notes",
-		"preferences/example.dock/mixed":       "0",
-		"preferences/example.dock/mixed/0":     "a=number:1",
-		"preferences/example.dock/size":        "error Conflict",
-		"preferences/example.dock/mixed/7":     "error Not Found",
-		"preferences/none":                     "error Not Found",
-		"preferences/../x":                     "error Bad Request",
-		"people/..":                            "error Bad Request",
-		"elsewhere":                            "error Not Found",
-		"forced/example.lock":                  "idle=number:300!",
-		"power":                                "AC Power Battery Power",
-		"power/Battery Power":                  "Sleep On Power Button=number:1 displaysleep=number:2",
+		"":            "forced! people power preferences profiles!",
+		"preferences": "example.dock",
+		"people":      "anna",
+		"people/anna": "example.dock",
+		"preferences/example.dock": "hidden=flag:false left=list:mail,maps mixed scale=real:0.5 size=number:48 tiles " +
+			"when=text:2026-11-27T08:00:00Z!",
+		"people/anna/example.dock/tiles/first":     "data=binary:0102 name=text:Notes",
+		"preferences/example.dock/mixed":           "0",
+		"preferences/example.dock/mixed/0":         "a=number:1",
+		"preferences/example.dock/size":            "error Conflict",
+		"preferences/example.dock/mixed/7":         "error Not Found",
+		"preferences/none":                         "error Not Found",
+		"preferences/../x":                         "error Bad Request",
+		"people/..":                                "error Bad Request",
+		"elsewhere":                                "error Not Found",
+		"forced/example.lock":                      "idle=number:300!",
+		"power":                                    "AC Power Battery Power",
+		"power/Battery Power":                      "Sleep On Power Button=number:1 displaysleep=number:2",
 		"profiles/Heath Wi-Fi/ProfileItems/1 wifi": "PayloadType=text:wifi! SSID=text:heath!",
 	} {
 		var parts []string
@@ -336,13 +353,19 @@ func TestSettings(t *testing.T) {
 }
 
 func TestNetwork(t *testing.T) {
-	routes := Routes("Routing tables\n\nInternet:\nDestination        Gateway            Flags           Netif Expire\ndefault            192.168.7.1        UGScg             en0\n127                127.0.0.1          UCS               lo0\n10.4/14            link#9             UCS               utun3\n192.168.7.23/32    link#6             UCS               en0      !\n224.0.0/4          link#6             UmCS              en0\nInternet6:\nDestination Gateway Flags Netif Expire\ndefault fe80::1%en0 UGcg en0\nfe80::%lo0/64 fe80::1%lo0 UcI lo0\nnonsense/x y z w\n")
-	want := []link.Route{{To: "0.0.0.0/0", By: "192.168.7.1", Interface: "en0"}, {To: "127.0.0.0/8", Interface: "lo0"}, {To: "10.4.0.0/14", Interface: "utun3"}, {To: "192.168.7.23/32", Interface: "en0"},
+	routes := Routes("Routing tables\n\nInternet:\nDestination        Gateway            Flags           Netif Expire\ndefault          " +
+		"  192.168.7.1        UGScg             en0\n127                127.0.0.1          UCS               lo0\n10.4/14            " +
+		"link#9             UCS               utun3\n192.168.7.23/32    link#6             UCS               en0      !\n224.0.0/4      " +
+		"    link#6             UmCS              en0\nInternet6:\nDestination Gateway Flags Netif Expire\ndefault fe80::1%en0 UGcg " +
+		"en0\nfe80::%lo0/64 fe80::1%lo0 UcI lo0\nnonsense/x y z w\n")
+	want := []link.Route{{To: "0.0.0.0/0", By: "192.168.7.1", Interface: "en0"}, {To: "127.0.0.0/8", Interface: "lo0"},
+		{To: "10.4.0.0/14", Interface: "utun3"}, {To: "192.168.7.23/32", Interface: "en0"},
 		{To: "::/0", By: "fe80::1", Interface: "en0"}, {To: "fe80::/64", Interface: "lo0"}}
 	if !reflect.DeepEqual(routes, want) {
 		t.Errorf("%+v", routes)
 	}
-	near := Neighbours("? (192.168.7.1) at 2:1a:0:3:44:5 on en0 ifscope [ethernet]\n? (192.168.7.9) at (incomplete) on en0 ifscope [ethernet]\n? (224.0.0.251) at 1:0:5e:0:0:fb on en0 ifscope permanent [ethernet]\n")
+	near := Neighbours("? (192.168.7.1) at 2:1a:0:3:44:5 on en0 ifscope [ethernet]\n? (192.168.7.9) at (incomplete) on en0 ifscope " +
+		"[ethernet]\n? (224.0.0.251) at 1:0:5e:0:0:fb on en0 ifscope permanent [ethernet]\n")
 	if want := []link.Neighbour{{Address: "192.168.7.1", Hardware: "02:1a:00:03:44:05", Interface: "en0"}}; !reflect.DeepEqual(near, want) {
 		t.Errorf("%+v", near)
 	}
@@ -355,8 +378,11 @@ func TestLogs(t *testing.T) {
 		past, live string
 	}{
 		{link.EventQuery{}, "--start 2026-11-27 08:00:00+0000 --info", "--level info"},
-		{link.EventQuery{Level: "error", Unit: `a" OR "b`}, `--start 2026-11-27 08:00:00+0000 --predicate messageType >= error AND (subsystem == "a\" OR \"b" OR process == "a\" OR \"b")`, `--level default --predicate messageType >= error AND (subsystem == "a\" OR \"b" OR process == "a\" OR \"b")`},
-		{link.EventQuery{Level: "debug", Until: now.Add(-24 * time.Hour)}, "--start 2026-11-26 08:00:00+0000 --end 2026-11-26 09:00:01+0000 --info --debug", "--level debug"},
+		{link.EventQuery{Level: "error", Unit: `a" OR "b`},
+			`--start 2026-11-27 08:00:00+0000 --predicate messageType >= error AND (subsystem == "a\" OR \"b" OR process == "a\" OR \"b")`,
+			`--level default --predicate messageType >= error AND (subsystem == "a\" OR \"b" OR process == "a\" OR \"b")`},
+		{link.EventQuery{Level: "debug", Until: now.Add(-24 * time.Hour)},
+			"--start 2026-11-26 08:00:00+0000 --end 2026-11-26 09:00:01+0000 --info --debug", "--level debug"},
 	} {
 		past, live := Logs(c.q, now)
 		if got := strings.Join(past[4:], " "); got != c.past {
@@ -390,14 +416,19 @@ func TestInventory(t *testing.T) {
 		"Library/LaunchDaemons/a.plist":                        `<dict><key>Label</key><string>example.nightly</string><key>StartInterval</key><integer>86400</integer></dict>`,
 		"Users/anna/Library/LaunchAgents/b.plist":              `<dict><key>Label</key><string>example.tray</string><key>Program</key><string>/opt/tray</string></dict>`,
 	}, map[string][]string{
-		"/usr/bin/dscl -plist . -readall /Users RecordName UniqueID RealName UserShell NFSHomeDirectory": {list(`<array><dict><key>dsAttrTypeStandard:RecordName</key><array><string>anna</string></array><key>dsAttrTypeStandard:UniqueID</key><array><string>501</string></array></dict><dict><key>dsAttrTypeStandard:RecordName</key><array><string>_www</string></array></dict></array>`)},
-		"/usr/bin/dscl -plist . -readall /Groups RecordName GroupMembership":                             {list(`<array><dict><key>dsAttrTypeStandard:RecordName</key><array><string>admin</string></array><key>dsAttrTypeStandard:GroupMembership</key><array><string>root</string><string>anna</string></array></dict></array>`)},
-		"/usr/sbin/diskutil list -plist":       {list(`<dict><key>WholeDisks</key><array><string>disk0</string><string>disk3</string></array></dict>`)},
-		"/usr/sbin/diskutil info -plist disk0": {list(`<dict><key>MediaName</key><string>SSD</string><key>TotalSize</key><integer>500277790720</integer><key>SolidState</key><true/><key>SMARTStatus</key><string>Verified</string><key>VirtualOrPhysical</key><string>Physical</string></dict>`)},
+		"/usr/bin/dscl -plist . -readall /Users RecordName UniqueID RealName UserShell NFSHomeDirectory": {list(
+			`<array><dict><key>dsAttrTypeStandard:RecordName</key><array><string>anna</string></array><key>dsAttrTypeStandard:UniqueID</key><array><string>501</string></array></dict><dict><key>dsAttrTypeStandard:RecordName</key><array><string>_www</string></array></dict></array>`)},
+		"/usr/bin/dscl -plist . -readall /Groups RecordName GroupMembership": {list(
+			`<array><dict><key>dsAttrTypeStandard:RecordName</key><array><string>admin</string></array><key>dsAttrTypeStandard:GroupMembership</key><array><string>root</string><string>anna</string></array></dict></array>`)},
+		"/usr/sbin/diskutil list -plist": {list(
+			`<dict><key>WholeDisks</key><array><string>disk0</string><string>disk3</string></array></dict>`)},
+		"/usr/sbin/diskutil info -plist disk0": {list(
+			`<dict><key>MediaName</key><string>SSD</string><key>TotalSize</key><integer>500277790720</integer><key>SolidState</key><true/><key>SMARTStatus</key><string>Verified</string><key>VirtualOrPhysical</key><string>Physical</string></dict>`)},
 		"/usr/sbin/diskutil info -plist disk3": {list(`<dict><key>VirtualOrPhysical</key><string>Virtual</string></dict>`)},
-		"/usr/sbin/system_profiler -json -detailLevel mini SPHardwareDataType SPMemoryDataType SPPowerDataType SPDisplaysDataType SPUSBDataType": {`{"SPHardwareDataType":[{"machine_name":"Laptop","machine_model":"Book1,1","boot_rom_version":"10.1"}],"SPDisplaysDataType":[{"spdisplays_ndrvs":[{"_name":"Panel","_spdisplays_display-serial-number":"77"}]}],"SPUSBDataType":[{"_name":"bus","_items":[{"_name":"Hub","product_id":"0x0002","vendor_id":"0x05e3 (maker)","_items":[{"_name":"Scanner","manufacturer":"Heath","product_id":"0x0101","vendor_id":"0x1234","serial_num":"S1"}]}]}]}`},
-		"/usr/bin/security find-certificate -a -p /Library/Keychains/System.keychain":                                                            {"no certificate"},
-		"/usr/libexec/ApplicationFirewall/socketfilterfw --getglobalstate":                                                                       {"Firewall is enabled. (State = 1)"},
+		"/usr/sbin/system_profiler -json -detailLevel mini SPHardwareDataType SPMemoryDataType SPPowerDataType SPDisplaysDataType " +
+			"SPUSBDataType": {`{"SPHardwareDataType":[{"machine_name":"Laptop","machine_model":"Book1,1","boot_rom_version":"10.1"}],"SPDisplaysDataType":[{"spdisplays_ndrvs":[{"_name":"Panel","_spdisplays_display-serial-number":"77"}]}],"SPUSBDataType":[{"_name":"bus","_items":[{"_name":"Hub","product_id":"0x0002","vendor_id":"0x05e3 (maker)","_items":[{"_name":"Scanner","manufacturer":"Heath","product_id":"0x0101","vendor_id":"0x1234","serial_num":"S1"}]}]}]}`},
+		"/usr/bin/security find-certificate -a -p /Library/Keychains/System.keychain": {"no certificate"},
+		"/usr/libexec/ApplicationFirewall/socketfilterfw --getglobalstate":            {"Firewall is enabled. (State = 1)"},
 		"/usr/bin/fdesetup status": {"FileVault is On.\n"},
 		"/usr/sbin/spctl --status": {"fail assessments disabled"},
 		"/usr/bin/csrutil status":  {"fail not there"},

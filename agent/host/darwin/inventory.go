@@ -61,8 +61,10 @@ func (l lister) programs(add adder) {
 			if rest, ok := strings.CutPrefix(path, l.root+"/Users/"); ok {
 				whose, _, _ = strings.Cut(rest, "/")
 			}
-			add(inventory.Software, "app "+strings.TrimPrefix(path, l.root), cmp.Or(text("CFBundleDisplayName"), text("CFBundleName"), strings.TrimSuffix(filepath.Base(path), ".app")),
-				"version", cmp.Or(text("CFBundleShortVersionString"), text("CFBundleVersion")), "identifier", text("CFBundleIdentifier"), "source", "app", "for", whose)
+			add(inventory.Software, "app "+strings.TrimPrefix(path, l.root),
+				cmp.Or(text("CFBundleDisplayName"), text("CFBundleName"), strings.TrimSuffix(filepath.Base(path), ".app")),
+				"version", cmp.Or(text("CFBundleShortVersionString"), text("CFBundleVersion")), "identifier", text("CFBundleIdentifier"),
+				"source", "app", "for", whose)
 		}
 	}
 }
@@ -136,7 +138,8 @@ func first(list []string) string {
 func (l lister) accounts(ctx context.Context, add adder) {
 	for _, of := range l.records(ctx, "/Users", "RecordName", "UniqueID", "RealName", "UserShell", "NFSHomeDirectory") {
 		if name := first(of("RecordName")); name != "" && !strings.HasPrefix(name, "_") { // services have accounts with one
-			add("users", name, name, "number", first(of("UniqueID")), "shell", first(of("UserShell")), "home", first(of("NFSHomeDirectory")), "full_name", first(of("RealName")))
+			add("users", name, name, "number", first(of("UniqueID")), "shell", first(of("UserShell")), "home",
+				first(of("NFSHomeDirectory")), "full_name", first(of("RealName")))
 		}
 	}
 	for _, of := range l.records(ctx, "/Groups", "RecordName", "GroupMembership") {
@@ -167,13 +170,15 @@ func (l lister) disks(ctx context.Context, add adder) {
 		}
 		kind := map[bool]string{true: "solid state", false: "spinning"}[d.SolidState]
 		health := map[string]string{"Verified": "good", "Failing": "failing"}[d.SMARTStatus]
-		add("disks", name, cmp.Or(d.MediaName, name), "size", fmt.Sprintf("%.0f GB", float64(d.TotalSize)/1e9), "kind", kind, "health", health)
+		add("disks", name, cmp.Or(d.MediaName, name), "size", fmt.Sprintf("%.0f GB", float64(d.TotalSize)/1e9), "kind", kind, "health",
+			health)
 	}
 }
 
 // profiler reads what system_profiler(8) tells of the hardware.
 func (l lister) profiler(ctx context.Context, add adder) {
-	out, err := l.tools.ask(ctx, "/usr/sbin/system_profiler", "-json", "-detailLevel", "mini", "SPHardwareDataType", "SPMemoryDataType", "SPPowerDataType", "SPDisplaysDataType", "SPUSBDataType")
+	out, err := l.tools.ask(ctx, "/usr/sbin/system_profiler", "-json", "-detailLevel", "mini", "SPHardwareDataType", "SPMemoryDataType",
+		"SPPowerDataType", "SPDisplaysDataType", "SPUSBDataType")
 	var all map[string][]map[string]any
 	if err != nil || json.Unmarshal([]byte(out), &all) != nil {
 		return
@@ -206,17 +211,20 @@ func (l lister) profiler(ctx context.Context, add adder) {
 	}
 	for _, m := range all["SPMemoryDataType"] {
 		for n, slot := range inner(m, "_items") { // slots, where there are any
-			add("memory", fmt.Sprint(n, " ", text(slot, "_name")), text(slot, "dimm_size"), "slot", text(slot, "_name"), "maker", text(slot, "dimm_manufacturer"), "serial", text(slot, "dimm_serial_number"), "part", text(slot, "dimm_part_number"))
+			add("memory", fmt.Sprint(n, " ", text(slot, "_name")), text(slot, "dimm_size"), "slot", text(slot, "_name"), "maker",
+				text(slot, "dimm_manufacturer"), "serial", text(slot, "dimm_serial_number"), "part", text(slot, "dimm_part_number"))
 		}
 	}
 	for _, p := range all["SPPowerDataType"] {
 		for _, model := range inner(p, "sppower_battery_model_info") {
-			add("batteries", cmp.Or(text(model, "sppower_battery_serial_number"), "battery"), cmp.Or(text(model, "sppower_battery_device_name"), "Battery"), "serial", text(model, "sppower_battery_serial_number"))
+			add("batteries", cmp.Or(text(model, "sppower_battery_serial_number"), "battery"),
+				cmp.Or(text(model, "sppower_battery_device_name"), "Battery"), "serial", text(model, "sppower_battery_serial_number"))
 		}
 	}
 	for _, card := range all["SPDisplaysDataType"] {
 		for _, d := range inner(card, "spdisplays_ndrvs") {
-			add("monitors", cmp.Or(text(d, "_spdisplays_display-serial-number"), text(d, "_name")), text(d, "_name"), "serial", text(d, "_spdisplays_display-serial-number"))
+			add("monitors", cmp.Or(text(d, "_spdisplays_display-serial-number"), text(d, "_name")), text(d, "_name"), "serial",
+				text(d, "_spdisplays_display-serial-number"))
 		}
 	}
 	var usb func(items []map[string]any)
@@ -225,7 +233,8 @@ func (l lister) profiler(ctx context.Context, add adder) {
 			if id := text(u, "product_id"); id != "" {
 				vendor, _, _ := strings.Cut(text(u, "vendor_id"), " ")
 				id = strings.TrimPrefix(vendor, "0x") + ":" + strings.TrimPrefix(id, "0x")
-				add("peripherals", id+" "+text(u, "serial_num"), strings.TrimSpace(text(u, "manufacturer")+" "+text(u, "_name")), "usb_id", id)
+				add("peripherals", id+" "+text(u, "serial_num"), strings.TrimSpace(text(u, "manufacturer")+" "+text(u, "_name")), "usb_id",
+					id)
 			}
 			usb(inner(u, "_items"))
 		}
@@ -246,7 +255,8 @@ func (l lister) certificates(ctx context.Context, add adder) {
 			return
 		}
 		if c, err := x509.ParseCertificate(block.Bytes); err == nil {
-			add("certificates", keychain+" "+c.SerialNumber.Text(16), c.Subject.String(), "issuer", c.Issuer.String(), "expires", c.NotAfter.UTC().Format("2006-01-02"), "serial", c.SerialNumber.Text(16), "file", keychain)
+			add("certificates", keychain+" "+c.SerialNumber.Text(16), c.Subject.String(), "issuer", c.Issuer.String(), "expires",
+				c.NotAfter.UTC().Format("2006-01-02"), "serial", c.SerialNumber.Text(16), "file", keychain)
 		}
 	}
 }
@@ -257,10 +267,13 @@ func (l lister) safety(ctx context.Context, add adder) {
 		key, name, on, off string
 		argv               []string
 	}{
-		{"firewall", "Firewall", "is enabled", "is disabled", []string{"/usr/libexec/ApplicationFirewall/socketfilterfw", "--getglobalstate"}},
+		{"firewall", "Firewall", "is enabled", "is disabled",
+			[]string{"/usr/libexec/ApplicationFirewall/socketfilterfw", "--getglobalstate"}},
 		{"encryption /", "Disk encryption", "is On", "is Off", []string{"/usr/bin/fdesetup", "status"}},
-		{"program-check", "Programs are checked before their first start", "assessments enabled", "assessments disabled", []string{"/usr/sbin/spctl", "--status"}},
-		{"system-protection", "The system's files are protected", "status: enabled", "status: disabled", []string{"/usr/bin/csrutil", "status"}},
+		{"program-check", "Programs are checked before their first start", "assessments enabled", "assessments disabled",
+			[]string{"/usr/sbin/spctl", "--status"}},
+		{"system-protection", "The system's files are protected", "status: enabled", "status: disabled",
+			[]string{"/usr/bin/csrutil", "status"}},
 	} {
 		out, err := l.tools.ask(ctx, c.argv...)
 		state := ""

@@ -161,7 +161,8 @@ func (s services) state(ctx context.Context) (state, error) {
 func (s state) service(label string) link.Service {
 	j, installed := s.daemons[label]
 	l, known := s.loaded[label]
-	one := link.Service{Name: label, Title: filepath.Base(strings.Split(j.command()+" ", " ")[0]), Start: "other", PID: l.pid, WillNotStop: j.ofSystem()}
+	one := link.Service{Name: label, Title: filepath.Base(strings.Split(j.command()+" ", " ")[0]), Start: "other", PID: l.pid,
+		WillNotStop: j.ofSystem()}
 	if !installed {
 		one.Title = ""
 	}
@@ -331,7 +332,8 @@ func (s services) settle(ctx context.Context, d link.ServiceAction, began time.T
 		case d.Action != link.ServiceStop && known && time.Since(began) > endsWell:
 			return link.Outcome{Message: fmt.Sprintf("%s was started and has ended well already.", d.Name)}, nil
 		case time.Since(began) > within:
-			return link.Outcome{}, refuse(http.StatusConflict, "%s is not where it should be after %s: launchd goes on with it.", d.Name, within)
+			return link.Outcome{}, refuse(http.StatusConflict, "%s is not where it should be after %s: launchd goes on with it.", d.Name,
+				within)
 		}
 		select {
 		case <-ctx.Done():
@@ -345,12 +347,14 @@ func (s services) settle(ctx context.Context, d link.ServiceAction, began time.T
 func (s services) mode(ctx context.Context, d link.ServiceAction) (link.Outcome, error) {
 	verb, ok := map[string]string{"automatic": "enable", "disabled": "disable"}[d.Start]
 	if !ok {
-		return link.Outcome{}, refuse(http.StatusUnprocessableEntity, "On macOS a service's property list says when it starts: it may do so (automatic) or not (disabled).")
+		return link.Outcome{}, refuse(http.StatusUnprocessableEntity,
+			"On macOS a service's property list says when it starts: it may do so (automatic) or not (disabled).")
 	}
 	if _, err := s.tools.ask(ctx, "/bin/launchctl", verb, "system/"+d.Name); err != nil {
 		return link.Outcome{}, refuse(http.StatusUnprocessableEntity, "%v.", err)
 	}
-	return link.Outcome{Message: fmt.Sprintf("%s starts %s from now on.", d.Name, map[string]string{"enable": "as its property list says", "disable": "never"}[verb])}, nil
+	return link.Outcome{Message: fmt.Sprintf("%s starts %s from now on.", d.Name,
+		map[string]string{"enable": "as its property list says", "disable": "never"}[verb])}, nil
 }
 
 // running answers questions and checks about one service. They come every few seconds: the property lists are read

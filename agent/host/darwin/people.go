@@ -53,7 +53,8 @@ func (p persons) desktops(ctx context.Context) ([]person, error) {
 	var all []person
 	for _, u := range root.Users {
 		if u.Name != "" && u.Done {
-			all = append(all, person{uid: u.ID, name: u.Name, session: "desktop " + strconv.Itoa(u.Session), front: u.Front, locked: u.Locked})
+			all = append(all, person{uid: u.ID, name: u.Name, session: "desktop " + strconv.Itoa(u.Session), front: u.Front,
+				locked: u.Locked})
 		}
 	}
 	slices.SortStableFunc(all, func(a, b person) int {
@@ -102,12 +103,14 @@ func (p persons) People(ctx context.Context) (link.PresenceList, error) {
 		if one.front {
 			idle, where = p.idle(ctx), "the screen"
 		}
-		out.Items = append(out.Items, link.Presence{Session: one.session, Name: one.name, Kind: "console", Where: where, IdleSeconds: idle, Locked: one.locked, Graphic: true})
+		out.Items = append(out.Items, link.Presence{Session: one.session, Name: one.name, Kind: "console", Where: where, IdleSeconds: idle,
+			Locked: one.locked, Graphic: true})
 		out.Means = "dialog"
 	}
 	for _, t := range p.terminals(ctx) {
 		if t.Where != "console" {
-			out.Items = append(out.Items, link.Presence{Session: t.Where, Name: t.Name, Kind: "terminal", Where: t.Where, IdleSeconds: t.IdleSeconds})
+			out.Items = append(out.Items, link.Presence{Session: t.Where, Name: t.Name, Kind: "terminal", Where: t.Where,
+				IdleSeconds: t.IdleSeconds})
 		}
 	}
 	return out, nil

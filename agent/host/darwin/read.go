@@ -36,13 +36,15 @@ func Offers(out []byte) (all []Offer) {
 		if label == "" || fields["Title"] == "" || fields["Version"] == "" {
 			continue
 		}
-		o := Offer{update.Update{Source: source, Name: fields["Title"], Title: fields["Title"], To: fields["Version"], Class: update.Feature}, label}
+		o := Offer{update.Update{Source: source, Name: fields["Title"], Title: fields["Title"], To: fields["Version"],
+			Class: update.Feature}, label}
 		if kib, err := strconv.ParseInt(strings.TrimRight(fields["Size"], "KiB"), 10, 64); err == nil {
 			o.Size = kib << 10
 		}
 		lower := strings.ToLower(o.Title)
 		switch {
-		case strings.Contains(lower, "security"), strings.HasPrefix(lower, "macos"), strings.HasPrefix(lower, "safari"): // which carry its security fixes
+		// which carry its security fixes
+		case strings.Contains(lower, "security"), strings.HasPrefix(lower, "macos"), strings.HasPrefix(lower, "safari"):
 			o.Class = update.Security
 		case strings.Contains(lower, "xprotect"), strings.Contains(lower, "mrt"), strings.Contains(lower, "gatekeeper"):
 			o.Class = update.Definition

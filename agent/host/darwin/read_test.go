@@ -26,7 +26,8 @@ func TestOffers(t *testing.T) {
 	if len(got) != 3 {
 		t.Fatalf("%+v", got)
 	}
-	if o := got[0]; o.Label != "macOS Sequoia 15.6.1-24G90" || o.Name != "macOS Sequoia 15.6.1" || o.To != "15.6.1" || o.Size != 1610612<<10 || o.Restart != update.RestartDevice || o.Class != update.Security {
+	if o := got[0]; o.Label != "macOS Sequoia 15.6.1-24G90" || o.Name != "macOS Sequoia 15.6.1" || o.To != "15.6.1" ||
+		o.Size != 1610612<<10 || o.Restart != update.RestartDevice || o.Class != update.Security {
 		t.Errorf("%+v", o)
 	}
 	if o := got[1]; o.Restart != "" || o.Class != update.Security || o.Source != "macos" {

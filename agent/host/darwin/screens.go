@@ -47,7 +47,8 @@ func (s screens) Desktops(ctx context.Context) (link.DesktopList, error) {
 		out.Items = append(out.Items, d)
 	}
 	if len(out.Items) == 0 || !all[0].front {
-		out.Items = append(out.Items, link.Desktop{ID: "log-in", Title: "Log-in screen", Active: true, Missing: "macOS shows its log-in screen to no program that runs as a service: somebody must sign in at the device."})
+		out.Items = append(out.Items, link.Desktop{ID: "log-in", Title: "Log-in screen", Active: true,
+			Missing: "macOS shows its log-in screen to no program that runs as a service: somebody must sign in at the device."})
 	}
 	return out, nil
 }
@@ -71,7 +72,8 @@ func (s screens) Open(ctx context.Context, desktop string) (host.Screen, error) 
 		}
 		return nil, err
 	}
-	return permitted{one, link.Desktop{ID: p.session, Name: p.name, Title: "Desktop of " + p.name, Active: !p.locked, Locked: p.locked}, s.explain, p}, nil
+	return permitted{one, link.Desktop{ID: p.session, Name: p.name, Title: "Desktop of " + p.name, Active: !p.locked, Locked: p.locked},
+		s.explain, p}, nil
 }
 
 // permitted is a screen that explains itself to the person where it lacks their permission to type.
@@ -107,9 +109,11 @@ type pane struct{ address, text string }
 
 var panes = map[string]pane{
 	"view": {"x-apple.systempreferences:com.apple.preference.security?Privacy_ScreenCapture",
-		"Somebody who looks after this computer asks to see its screen. macOS wants you to allow that once: switch “moor-agent” on under Privacy & Security, Screen Recording. Until you do, nobody sees anything."},
+		"Somebody who looks after this computer asks to see its screen. macOS wants you to allow that once: switch “moor-agent” on " +
+			"under Privacy & Security, Screen Recording. Until you do, nobody sees anything."},
 	"type": {"x-apple.systempreferences:com.apple.preference.security?Privacy_Accessibility",
-		"Somebody who looks after this computer, and whom you let see your screen, asks to type and point too. macOS wants you to allow that once: switch “moor-agent” on under Privacy & Security, Accessibility. Until you do, they can only look."},
+		"Somebody who looks after this computer, and whom you let see your screen, asks to type and point too. macOS wants you to allow " +
+			"that once: switch “moor-agent” on under Privacy & Security, Accessibility. Until you do, they can only look."},
 }
 
 // explainer tells people what they are asked to permit, and opens the page where they can.
@@ -136,7 +140,8 @@ func (e *explainer) once(p person, about pane) {
 		defer e.busy.Store(false)
 		ctx, cancel := context.WithTimeout(context.Background(), explainWithin)
 		defer cancel()
-		a, err := e.people.Show(ctx, link.Message{Title: "Moorwatch", Text: about.text, Buttons: []string{notNow, openSettings}, Session: p.session, Seconds: int(explainWithin.Seconds())})
+		a, err := e.people.Show(ctx, link.Message{Title: "Moorwatch", Text: about.text, Buttons: []string{notNow, openSettings},
+			Session: p.session, Seconds: int(explainWithin.Seconds())})
 		if err == nil && a.Answer == openSettings {
 			e.people.tools.ask(ctx, append(as(p), "/usr/bin/open", about.address)...)
 		}

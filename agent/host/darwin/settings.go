@@ -149,7 +149,8 @@ func (s settings) open(ctx context.Context, path []string) (place, error) {
 		n = 3
 	case computerStore, forcedStore:
 	default:
-		return place{}, refuse(http.StatusNotFound, "There is no store %q: they are %s, %s, %s, %s and %s.", path[0], computerStore, peopleStore, forcedStore, profileStore, powerStore)
+		return place{}, refuse(http.StatusNotFound, "There is no store %q: they are %s, %s, %s, %s and %s.", path[0], computerStore,
+			peopleStore, forcedStore, profileStore, powerStore)
 	}
 	if len(path) < n {
 		return place{}, refuse(http.StatusBadRequest, "Name the setting and its folder.")
@@ -362,7 +363,8 @@ func (s settings) Do(ctx context.Context, d link.SettingAction) (link.Outcome, e
 	case value == nil:
 		message = d.Name + " is removed."
 	case there:
-		message = fmt.Sprintf("%s is %s, and was %s.", d.Name, strings.ReplaceAll(d.Value, "\n", ", "), strings.ReplaceAll(is.Value, "\n", ", "))
+		message = fmt.Sprintf("%s is %s, and was %s.", d.Name, strings.ReplaceAll(d.Value, "\n", ", "),
+			strings.ReplaceAll(is.Value, "\n", ", "))
 	}
 	return link.Outcome{Message: message}, nil
 }

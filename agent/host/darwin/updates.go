@@ -66,7 +66,8 @@ func (u updates) run(ctx context.Context, verb string, all []work.Version, log i
 		fmt.Fprintln(log, "Nothing of these is missing here.")
 		return false, nil
 	}
-	exit, err := posix.Runner{}.Run(ctx, link.Command{Argv: append([]string{"/usr/sbin/softwareupdate", verb, "--agree-to-license"}, labels...)}, log, log)
+	exit, err := posix.Runner{}.Run(ctx, link.Command{Argv: append([]string{"/usr/sbin/softwareupdate", verb, "--agree-to-license"},
+		labels...)}, log, log)
 	if err == nil && exit != 0 {
 		err = fmt.Errorf("softwareupdate ended with %d", exit)
 	}

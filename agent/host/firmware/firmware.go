@@ -89,7 +89,8 @@ func (s Structure) Module(add Adder, n int) {
 	if size == 0x7fff && len(b) >= 0x20 {
 		mib = fmt.Sprintf("%d MiB", int(b[0x1c])|int(b[0x1d])<<8|int(b[0x1e])<<16|int(b[0x1f]&0x7f)<<24)
 	}
-	add("memory", fmt.Sprintf("%d %s", n, s.Text(0x10)), mib, "slot", s.Text(0x10), "maker", s.Text(0x17), "serial", s.Text(0x18), "part", s.Text(0x1a))
+	add("memory", fmt.Sprintf("%d %s", n, s.Text(0x10)), mib, "slot", s.Text(0x10), "maker", s.Text(0x17), "serial", s.Text(0x18), "part",
+		s.Text(0x1a))
 }
 
 // MonitorName reads the name from a monitor's description of itself (descriptor 0xFC), "monitor" where it has none.

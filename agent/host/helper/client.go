@@ -36,7 +36,8 @@ func call[T any](ctx context.Context, c *Client, method string, in any) (T, erro
 	case <-pending.Done:
 		if pending.Error != nil {
 			var none T
-			return none, &link.Problem{Status: http.StatusBadGateway, Reason: "The helper in the person's session has ended: " + pending.Error.Error() + "."}
+			return none, &link.Problem{Status: http.StatusBadGateway, Reason: "The helper in the person's session has ended: " +
+				pending.Error.Error() + "."}
 		}
 		return out.Value, out.error()
 	case <-ctx.Done():

@@ -378,7 +378,8 @@ func (s *Served) Sign(desktop string, out *Answer[int]) error {
 	if err != nil {
 		return answer(out, 0, err)
 	}
-	one, err := signer.Sign(s.ended, desktop, host.SignActs{Say: func(text string) { tell(Act{Say: text}) }, End: func() { tell(Act{End: true}) }})
+	one, err := signer.Sign(s.ended, desktop, host.SignActs{Say: func(text string) { tell(Act{Say: text}) },
+		End: func() { tell(Act{End: true}) }})
 	if err != nil {
 		return answer(out, 0, err)
 	}

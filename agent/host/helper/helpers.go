@@ -64,7 +64,8 @@ func (h *Helpers[S]) In(session S) (desk *Client, done func(), err error) {
 	if one == nil {
 		started, err := h.Start(session)
 		if err != nil {
-			return nil, nil, &link.Problem{Status: http.StatusConflict, Reason: fmt.Sprintf("The agent has no helper on that desktop: %v.", err)}
+			return nil, nil, &link.Problem{Status: http.StatusConflict,
+				Reason: fmt.Sprintf("The agent has no helper on that desktop: %v.", err)}
 		}
 		if h.open == nil {
 			h.open = map[S]*used{}

@@ -94,12 +94,14 @@ const (
 // readCrashes asks the journal for crashes since a time: what systemd notes of them, and what the kernel does.
 func readCrashes(ctx context.Context, since time.Time) ([]device.Crash, error) {
 	from := fmt.Sprintf("--since=@%d", since.Unix())
-	noted, err := exec.CommandContext(ctx, "journalctl", "-q", "--no-pager", "-n", "500", "-o", "json", from, "MESSAGE_ID="+coreDumped, "+", "MESSAGE_ID="+processExited).Output()
+	noted, err := exec.CommandContext(ctx, "journalctl", "-q", "--no-pager", "-n", "500", "-o", "json", from, "MESSAGE_ID="+coreDumped, "+",
+		"MESSAGE_ID="+processExited).Output()
 	if err != nil {
 		return nil, err
 	}
 	// It ends with 1 where nothing is found.
-	kernel, _ := exec.CommandContext(ctx, "journalctl", "-q", "--no-pager", "-n", "500", "-o", "json", from, "-k", "--grep", `segfault at|general protection fault|trap (invalid opcode|divide error)`).Output()
+	kernel, _ := exec.CommandContext(ctx, "journalctl", "-q", "--no-pager", "-n", "500", "-o", "json", from, "-k", "--grep",
+		`segfault at|general protection fault|trap (invalid opcode|divide error)`).Output()
 	return append(Crashes(noted), Crashes(kernel)...), nil
 }
 
@@ -155,7 +157,8 @@ func MergeCrashes(all []device.Crash) (out []device.Crash) {
 	slices.SortStableFunc(all, func(a, b device.Crash) int { return a.At.Compare(b.At) })
 	for _, c := range all {
 		same := func(o device.Crash) bool {
-			return c.At.Sub(o.At) <= sameCrash && (strings.HasPrefix(c.Program, o.Program) || strings.HasPrefix(o.Program, c.Program)) // a kernel's name of a program has 15 bytes
+			// a kernel's name of a program has 15 bytes
+			return c.At.Sub(o.At) <= sameCrash && (strings.HasPrefix(c.Program, o.Program) || strings.HasPrefix(o.Program, c.Program))
 		}
 		if !slices.ContainsFunc(out, same) {
 			out = append(out, c)

@@ -223,7 +223,8 @@ func ofSession(uid uint32, display string) bool {
 			continue
 		}
 		text, err := ask(ctx, "loginctl", "show-session", "--no-pager", "--property=User,Display,State", "--", f[0])
-		if all := properties(text); err == nil && len(all) > 0 && all[0]["User"] == strconv.Itoa(int(uid)) && all[0]["Display"] == display && all[0]["State"] != "closing" {
+		if all := properties(text); err == nil && len(all) > 0 && all[0]["User"] == strconv.Itoa(int(uid)) &&
+			all[0]["Display"] == display && all[0]["State"] != "closing" {
 			return true
 		}
 	}

@@ -96,7 +96,8 @@ func disks(ctx context.Context, add adder) {
 	for _, path := range all {
 		name := filepath.Base(path)
 		sectors, ok := number(path + "/size")
-		if !ok || sectors == 0 || strings.HasPrefix(name, "loop") || strings.HasPrefix(name, "ram") || strings.HasPrefix(name, "dm-") || strings.HasPrefix(name, "zram") {
+		if !ok || sectors == 0 || strings.HasPrefix(name, "loop") || strings.HasPrefix(name, "ram") || strings.HasPrefix(name, "dm-") ||
+			strings.HasPrefix(name, "zram") {
 			continue
 		}
 		model := read(path + "/device/model")
@@ -104,7 +105,8 @@ func disks(ctx context.Context, add adder) {
 			model = name
 		}
 		kind := map[string]string{"0": "solid state", "1": "spinning"}[read(path+"/queue/rotational")]
-		add("disks", name, model, "size", fmt.Sprintf("%.0f GB", sectors*512/1e9), "serial", read(path+"/device/serial"), "kind", kind, "firmware", read(path+"/device/firmware_rev"), "health", health(ctx, name))
+		add("disks", name, model, "size", fmt.Sprintf("%.0f GB", sectors*512/1e9), "serial", read(path+"/device/serial"), "kind", kind,
+			"firmware", read(path+"/device/firmware_rev"), "health", health(ctx, name))
 	}
 }
 
@@ -114,7 +116,8 @@ func power(add adder) {
 		if read(path+"/type") != "Battery" {
 			continue
 		}
-		add("batteries", filepath.Base(path), strings.TrimSpace(read(path+"/manufacturer")+" "+read(path+"/model_name")), "serial", read(path+"/serial_number"), "technology", read(path+"/technology"))
+		add("batteries", filepath.Base(path), strings.TrimSpace(read(path+"/manufacturer")+" "+read(path+"/model_name")), "serial",
+			read(path+"/serial_number"), "technology", read(path+"/technology"))
 	}
 }
 
@@ -153,7 +156,8 @@ func dpkg(f *os.File, distribution string, add adder) {
 		if strings.HasSuffix(fields["Status"], " installed") {
 			name, version, arch := fields["Package"], fields["Version"], fields["Architecture"]
 			built, builtVersion, _ := strings.Cut(fields["Source"], " ") // such as "heathssl (3.0.14-1)"
-			add(inventory.Software, "deb "+name+" "+arch, name, "version", version, "source", "deb", "publisher", fields["Maintainer"], "section", fields["Section"],
+			add(inventory.Software, "deb "+name+" "+arch, name, "version", version, "source", "deb", "publisher", fields["Maintainer"],
+				"section", fields["Section"],
 				"source_package", built, "source_version", strings.Trim(builtVersion, "()"),
 				"purl", inventory.PackageURL("deb", distribution, name, version, "arch", arch))
 		}
@@ -176,10 +180,12 @@ func dpkg(f *os.File, distribution string, add adder) {
 }
 
 func rpm(ctx context.Context, add adder) {
-	for line := range strings.Lines(output(ctx, "rpm", "-qa", "--qf", `%{NAME}\t%{EPOCHNUM}:%{VERSION}-%{RELEASE}\t%{ARCH}\t%{VENDOR}\t%{SOURCERPM}\n`)) {
+	for line := range strings.Lines(output(ctx, "rpm", "-qa", "--qf",
+		`%{NAME}\t%{EPOCHNUM}:%{VERSION}-%{RELEASE}\t%{ARCH}\t%{VENDOR}\t%{SOURCERPM}\n`)) {
 		if part := strings.Split(strings.TrimSpace(line), "\t"); len(part) == 5 {
 			version := strings.TrimPrefix(part[1], "0:")
-			add(inventory.Software, "rpm "+part[0]+" "+part[2], part[0], "version", version, "source", "rpm", "publisher", part[3], "source_package", sourceRPM(part[4]),
+			add(inventory.Software, "rpm "+part[0]+" "+part[2], part[0], "version", version, "source", "rpm", "publisher", part[3],
+				"source_package", sourceRPM(part[4]),
 				"purl", inventory.PackageURL("rpm", distribution(), part[0], version, "arch", part[2]))
 		}
 	}
@@ -196,7 +202,8 @@ func sourceRPM(file string) string {
 func flatpak(ctx context.Context, add adder) {
 	for line := range strings.Lines(output(ctx, "flatpak", "list", "--app", "--columns=application,version,origin")) {
 		if part := strings.Split(strings.TrimSpace(line), "\t"); len(part) == 3 {
-			add(inventory.Software, "flatpak "+part[0], part[0], "version", part[1], "source", "flatpak", "purl", inventory.PackageURL("generic", "", part[0], part[1], "origin", part[2]))
+			add(inventory.Software, "flatpak "+part[0], part[0], "version", part[1], "source", "flatpak", "purl",
+				inventory.PackageURL("generic", "", part[0], part[1], "origin", part[2]))
 		}
 	}
 }
@@ -243,7 +250,8 @@ func accounts(add adder) {
 		}
 		fmt.Sscan(part[2], &id)
 		if (id >= firstPerson && id < 60000) || id == 0 {
-			add("users", part[0], part[0], "number", part[2], "shell", part[6], "home", part[5], "full_name", strings.Split(part[4], ",")[0])
+			add("users", part[0], part[0], "number", part[2], "shell", part[6], "home", part[5], "full_name",
+				strings.Split(part[4], ",")[0])
 		}
 	}
 	for line := range strings.Lines(read("/etc/group")) {
@@ -278,7 +286,8 @@ func routes(add adder) {
 // certificates lists the authorities that were added here, and the certificates that services of
 // this computer show.
 func certificates(add adder) {
-	for _, pattern := range []string{"/usr/local/share/ca-certificates/*.crt", "/usr/local/share/ca-certificates/*/*.crt", "/etc/pki/ca-trust/source/anchors/*", "/etc/letsencrypt/live/*/cert.pem", "/etc/ssl/private/*.crt"} {
+	for _, pattern := range []string{"/usr/local/share/ca-certificates/*.crt", "/usr/local/share/ca-certificates/*/*.crt",
+		"/etc/pki/ca-trust/source/anchors/*", "/etc/letsencrypt/live/*/cert.pem", "/etc/ssl/private/*.crt"} {
 		all, _ := filepath.Glob(pattern)
 		for _, path := range all {
 			b, err := os.ReadFile(path)
@@ -290,7 +299,8 @@ func certificates(add adder) {
 				continue
 			}
 			if c, err := x509.ParseCertificate(block.Bytes); err == nil {
-				add("certificates", path, c.Subject.String(), "issuer", c.Issuer.String(), "expires", c.NotAfter.UTC().Format("2006-01-02"), "serial", c.SerialNumber.Text(16), "file", path)
+				add("certificates", path, c.Subject.String(), "issuer", c.Issuer.String(), "expires", c.NotAfter.UTC().Format("2006-01-02"),
+					"serial", c.SerialNumber.Text(16), "file", path)
 			}
 		}
 	}

@@ -24,10 +24,11 @@ import (
 func New() host.Host {
 	informer := portable.Informer{OS: device.Linux, More: more}
 	h := host.Host{
-		Informer:  informer,
-		Meter:     &portable.Meter{People: people, More: sense},
-		Runner:    unix.Runner{},
-		Terminals: unix.Terminals{Shells: []string{"/bin/bash", "/bin/sh", "/usr/bin/zsh", "/usr/bin/fish", "/usr/bin/python3"}, Become: unix.Become},
+		Informer: informer,
+		Meter:    &portable.Meter{People: people, More: sense},
+		Runner:   unix.Runner{},
+		Terminals: unix.Terminals{Shells: []string{"/bin/bash", "/bin/sh", "/usr/bin/zsh", "/usr/bin/fish", "/usr/bin/python3"},
+			Become: unix.Become},
 		Lister:    portable.Lister{Informer: informer, More: list},
 		Prober:    &portable.Prober{Service: service, Journal: journal},
 		Asker:     portable.Asker{Service: service},
@@ -114,7 +115,8 @@ func hardware(f *device.Facts, sys string) []string {
 			return nil
 		}
 	}
-	list := []string{device.HardwareName(device.HardwareBoard, read(sys+"/class/dmi/id/product_uuid")), device.HardwareName(device.HardwareSerial, f.Model+"/"+f.Serial)}
+	list := []string{device.HardwareName(device.HardwareBoard, read(sys+"/class/dmi/id/product_uuid")),
+		device.HardwareName(device.HardwareSerial, f.Model+"/"+f.Serial)}
 	adapters, _ := filepath.Glob(sys + "/class/net/*/device")
 	for _, path := range adapters {
 		list = append(list, device.HardwareName(device.HardwareMAC, read(filepath.Dir(path)+"/address")))

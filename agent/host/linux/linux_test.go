@@ -12,8 +12,10 @@ import (
 
 func TestDpkg(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "status")
-	text := "Package: curl\nStatus: install ok installed\nArchitecture: amd64\nVersion: 7.88.1-10+deb12u8\nMaintainer: Moor <m@example>\nDescription: x\n more: lines\n\n" +
-		"Package: gone\nStatus: deinstall ok config-files\nVersion: 1\n\nPackage: last\nStatus: install ok installed\nArchitecture: all\nVersion: 2\n"
+	text := "Package: curl\nStatus: install ok installed\nArchitecture: amd64\nVersion: 7.88.1-10+deb12u8\nMaintainer: Moor " +
+		"<m@example>\nDescription: x\n more: lines\n\n" +
+		"Package: gone\nStatus: deinstall ok config-files\nVersion: 1\n\nPackage: last\nStatus: install ok installed\nArchitecture: " +
+		"all\nVersion: 2\n"
 	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -27,7 +29,8 @@ func TestDpkg(t *testing.T) {
 		got[section+" "+key] = append([]string{name}, fields...)
 	})
 	curl := got["software deb curl amd64"]
-	if len(got) != 2 || len(curl) == 0 || curl[2] != "7.88.1-10+deb12u8" || curl[len(curl)-1] != "pkg:deb/debian/curl@7.88.1-10%2Bdeb12u8?arch=amd64" {
+	if len(got) != 2 || len(curl) == 0 || curl[2] != "7.88.1-10+deb12u8" ||
+		curl[len(curl)-1] != "pkg:deb/debian/curl@7.88.1-10%2Bdeb12u8?arch=amd64" {
 		t.Errorf("%q", got)
 	}
 }
@@ -38,7 +41,8 @@ func TestMemoryModules(t *testing.T) {
 	module[0], module[1] = 17, 0x28
 	binary.LittleEndian.PutUint16(module[0x0c:], 8192)
 	module[0x10], module[0x17], module[0x1a] = 1, 2, 3
-	for name, raw := range map[string][]byte{"17-0": append(module, "DIMM 0\x00Harrow\x00HM-8\x00\x00"...), "17-1": make([]byte, 0x28), "17-2": {17, 200, 1}} {
+	for name, raw := range map[string][]byte{"17-0": append(module, "DIMM 0\x00Harrow\x00HM-8\x00\x00"...), "17-1": make([]byte, 0x28),
+		"17-2": {17, 200, 1}} {
 		if err := os.MkdirAll(filepath.Join(dir, name), 0o700); err != nil {
 			t.Fatal(err)
 		}

@@ -44,10 +44,12 @@ func presences(ctx context.Context, all []desktop) link.PresenceList {
 		}
 	} else {
 		for _, d := range all {
-			out.Items = append(out.Items, link.Presence{Session: d.display, Name: d.name, Kind: "console", Where: d.display, IdleSeconds: -1, Graphic: true})
+			out.Items = append(out.Items, link.Presence{Session: d.display, Name: d.name, Kind: "console", Where: d.display,
+				IdleSeconds: -1, Graphic: true})
 		}
 		for _, p := range people(ctx) {
-			out.Items = append(out.Items, link.Presence{Session: p.Where, Name: p.Name, Kind: "terminal", Where: p.Where, IdleSeconds: p.IdleSeconds})
+			out.Items = append(out.Items, link.Presence{Session: p.Where, Name: p.Name, Kind: "terminal", Where: p.Where,
+				IdleSeconds: p.IdleSeconds})
 		}
 	}
 	if slices.ContainsFunc(out.Items, func(p link.Presence) bool { return p.Graphic }) {
@@ -61,7 +63,8 @@ func presences(ctx context.Context, all []desktop) link.PresenceList {
 }
 
 func logind(ctx context.Context, id string) (link.Presence, bool) {
-	text, err := ask(ctx, "loginctl", "show-session", "--no-pager", "--property=Id,Name,Class,Type,Remote,RemoteHost,TTY,Display,Timestamp,IdleHint,IdleSinceHint,LockedHint,State", "--", id)
+	text, err := ask(ctx, "loginctl", "show-session", "--no-pager",
+		"--property=Id,Name,Class,Type,Remote,RemoteHost,TTY,Display,Timestamp,IdleHint,IdleSinceHint,LockedHint,State", "--", id)
 	all := properties(text)
 	if err != nil || len(all) == 0 || all[0]["Class"] != "user" || all[0]["State"] == "closing" {
 		return link.Presence{}, false
@@ -150,7 +153,8 @@ func (persons) Show(ctx context.Context, m link.Message) (link.MessageAnswer, er
 		for i, b := range buttons {
 			list += fmt.Sprintf(",%s:%d", strings.NewReplacer(",", " ", ":", " ").Replace(b), 101+i)
 		}
-		cmd = exec.CommandContext(ctx, program, "-center", "-timeout", strconv.Itoa(int(within.Seconds())), "-buttons", list[1:], "-default", buttons[0], "-title", m.Title, "-file", "-")
+		cmd = exec.CommandContext(ctx, program, "-center", "-timeout", strconv.Itoa(int(within.Seconds())), "-buttons", list[1:],
+			"-default", buttons[0], "-title", m.Title, "-file", "-")
 		cmd.Stdin = strings.NewReader(m.Text)
 	}
 	if err := d.as(cmd); err != nil {
@@ -179,7 +183,8 @@ func (persons) Show(ctx context.Context, m link.Message) (link.MessageAnswer, er
 }
 
 func zenity(m link.Message, buttons []string, within time.Duration) []string {
-	args := []string{"--no-markup", "--width=420", "--title=" + m.Title, "--text=" + m.Text, "--timeout=" + strconv.Itoa(int(within.Seconds())), "--ok-label=" + buttons[0]}
+	args := []string{"--no-markup", "--width=420", "--title=" + m.Title, "--text=" + m.Text, "--timeout=" +
+		strconv.Itoa(int(within.Seconds())), "--ok-label=" + buttons[0]}
 	switch len(buttons) {
 	case 1:
 		return append([]string{"--info"}, args...)
@@ -227,7 +232,8 @@ func (persons) Clip(ctx context.Context, c link.Clip) (link.Outcome, error) {
 		}
 		return link.Outcome{Message: fmt.Sprintf("%d characters are on the clipboard of %s.", len([]rune(c.Text)), d.name)}, nil
 	}
-	return link.Outcome{}, refuse(http.StatusNotImplemented, "This device has no program that reaches the clipboard: install xclip, or wl-clipboard under Wayland.")
+	return link.Outcome{}, refuse(http.StatusNotImplemented,
+		"This device has no program that reaches the clipboard: install xclip, or wl-clipboard under Wayland.")
 }
 
 // launch starts a program and leaves it running.

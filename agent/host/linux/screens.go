@@ -23,7 +23,8 @@ import (
 type screens struct{}
 
 // waylandMissing says why a Wayland desktop cannot be looked at from outside.
-const waylandMissing = "This is a Wayland desktop, whose compositor gives its picture and takes keys only from programs that the person starts and allows. Have them sign in to a session on X11 (a choice on the log-in screen), or work with the quiet tools."
+const waylandMissing = "This is a Wayland desktop, whose compositor gives its picture and takes keys only from programs that the person " +
+	"starts and allows. Have them sign in to a session on X11 (a choice on the log-in screen), or work with the quiet tools."
 
 // Desktops implements host.Screens.
 func (screens) Desktops(ctx context.Context) (link.DesktopList, error) {
@@ -40,7 +41,8 @@ func described(ctx context.Context, all []desktop) []link.Desktop {
 	}
 	out := []link.Desktop{}
 	for _, d := range all {
-		one := link.Desktop{ID: d.display, Name: d.name, Title: "Display " + d.display + " of " + d.name, Locked: locked[d.name], Files: filesOf(d.name)}
+		one := link.Desktop{ID: d.display, Name: d.name, Title: "Display " + d.display + " of " + d.name, Locked: locked[d.name],
+			Files: filesOf(d.name)}
 		if !d.x() {
 			one.Title = "Wayland desktop of " + d.name
 			if !wayland.Offers(d.socket()) {
@@ -125,7 +127,8 @@ func notices(d desktop) (host.Sign, error) {
 func (screens) Open(ctx context.Context, id string) (host.Screen, error) {
 	all := desktops()
 	if len(all) == 0 {
-		return nil, refuse(http.StatusConflict, "This device has no desktop that is open: nobody is signed in, and no log-in screen is shown.")
+		return nil, refuse(http.StatusConflict, "This device has no desktop that is open: nobody is signed in, and no log-in screen "+
+			"is shown.")
 	}
 	missing := ""
 	for i, d := range described(ctx, all) {

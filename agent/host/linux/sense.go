@@ -123,7 +123,8 @@ func service(ctx context.Context, name string) (running bool, state string, err 
 
 // journal reads what the journal has taken in since a time.
 func journal(ctx context.Context, since time.Time, line func(string)) error {
-	out, err := exec.CommandContext(ctx, "journalctl", "--quiet", "--no-pager", "--output=cat", "--lines=20000", "--since=@"+strconv.FormatInt(since.Unix(), 10)).Output()
+	out, err := exec.CommandContext(ctx, "journalctl", "--quiet", "--no-pager", "--output=cat", "--lines=20000", "--since=@"+
+		strconv.FormatInt(since.Unix(), 10)).Output()
 	if err != nil {
 		return errors.New("the journal cannot be read")
 	}

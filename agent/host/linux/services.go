@@ -27,7 +27,8 @@ func booted() bool {
 	return err == nil && info.IsDir()
 }
 
-const serviceProperties = "Id,Description,LoadState,ActiveState,SubState,Result,UnitFileState,MainPID,MemoryCurrent,StateChangeTimestamp,Requires,Wants,RequiredBy,BoundBy,ConsistsOf,RequisiteOf,RefuseManualStop,Names"
+const serviceProperties = "Id,Description,LoadState,ActiveState,SubState,Result,UnitFileState,MainPID,MemoryCurrent,StateChangeTimestamp," +
+	"Requires,Wants,RequiredBy,BoundBy,ConsistsOf,RequisiteOf,RefuseManualStop,Names"
 
 func refuse(status int, format string, args ...any) error {
 	return &link.Problem{Status: status, Reason: fmt.Sprintf(format, args...)}
@@ -104,7 +105,8 @@ func (u unit) service() link.Service {
 	return s
 }
 
-var startWords = map[string]string{"enabled": "automatic", "enabled-runtime": "automatic", "static": "manual", "disabled": "manual", "indirect": "manual", "alias": "other", "masked": "disabled", "masked-runtime": "disabled"}
+var startWords = map[string]string{"enabled": "automatic", "enabled-runtime": "automatic", "static": "manual", "disabled": "manual",
+	"indirect": "manual", "alias": "other", "masked": "disabled", "masked-runtime": "disabled"}
 
 // List implements host.Services.
 func (services) List(ctx context.Context) (link.Services, error) {
@@ -245,7 +247,8 @@ func (s services) Do(ctx context.Context, d link.ServiceAction) (link.Outcome, e
 		}
 		for _, o := range others {
 			if !slices.Contains(d.Stops, o) {
-				return link.Outcome{}, refuse(http.StatusConflict, "%s would stop too: look at what depends on %s, and say that it may.", o, name)
+				return link.Outcome{}, refuse(http.StatusConflict, "%s would stop too: look at what depends on %s, and say that it may.", o,
+					name)
 			}
 		}
 	}
@@ -288,7 +291,8 @@ func settle(ctx context.Context, name, action, before string, began time.Time, w
 			}
 		}
 		if time.Since(began) > within {
-			return link.Outcome{}, refuse(http.StatusConflict, "%s is still %s after %s: systemd goes on with it. Its processes can be ended by force.", name, u.service().State, within)
+			return link.Outcome{}, refuse(http.StatusConflict,
+				"%s is still %s after %s: systemd goes on with it. Its processes can be ended by force.", name, u.service().State, within)
 		}
 		select {
 		case <-ctx.Done():
@@ -319,5 +323,6 @@ func setStart(ctx context.Context, u unit, mode string) (link.Outcome, error) {
 			return link.Outcome{}, refuse(http.StatusUnprocessableEntity, "%v.", err)
 		}
 	}
-	return link.Outcome{Message: fmt.Sprintf("%s starts %s from now on.", name, map[string]string{"automatic": "by itself", "manual": "when it is asked for", "disabled": "never"}[mode])}, nil
+	return link.Outcome{Message: fmt.Sprintf("%s starts %s from now on.", name,
+		map[string]string{"automatic": "by itself", "manual": "when it is asked for", "disabled": "never"}[mode])}, nil
 }

@@ -71,7 +71,8 @@ func (s software) Version(ctx context.Context, name string) (string, error) {
 
 // aptOptions keep the configuration that was changed at the
 // device, and have apt wait for another that installs.
-var aptOptions = []string{"-o", "Dpkg::Options::=--force-confdef", "-o", "Dpkg::Options::=--force-confold", "-o", "DPkg::Lock::Timeout=120", "-y", "-q"}
+var aptOptions = []string{"-o", "Dpkg::Options::=--force-confdef", "-o", "Dpkg::Options::=--force-confold", "-o", "DPkg::Lock::Timeout=120",
+	"-y", "-q"}
 
 // Install implements host.Software.
 func (s software) Install(ctx context.Context, path string, log io.Writer) error {
@@ -85,7 +86,8 @@ func (s software) Install(ctx context.Context, path string, log io.Writer) error
 		return failed(s.run(ctx, log, "rpm", "-U", "--", path))
 	}
 	// apt has dpkg install what the file needs, too; --allow-downgrades, as a package says which version.
-	return failed(s.run(ctx, log, append(append([]string{"apt-get"}, aptOptions...), "--allow-downgrades", "--no-install-recommends", "install", path)...))
+	return failed(s.run(ctx, log, append(append([]string{"apt-get"}, aptOptions...), "--allow-downgrades", "--no-install-recommends",
+		"install", path)...))
 }
 
 // Remove implements host.Software.

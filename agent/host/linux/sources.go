@@ -18,13 +18,18 @@ import (
 
 // sources are classes that the kernel tells of.
 var sources = []host.Source{
-	{Class: link.QueryClass{Name: "mount", Title: "Mounted file systems", Source: "/proc/self/mounts", Fields: []link.QueryField{{Name: "on", Type: "text"}, {Name: "device", Type: "text"},
-		{Name: "kind", Type: "text"}, {Name: "options", Type: "text"}, {Name: "total", Type: "number", About: "bytes"}, {Name: "free", Type: "number", About: "bytes"},
-		{Name: "used", Type: "number", About: "percent"}, {Name: "files_free", Type: "number"}}}, Rows: mounts},
-	{Class: link.QueryClass{Name: "kernel_module", Title: "Kernel modules", Source: "/proc/modules", Fields: []link.QueryField{{Name: "name", Type: "text"}, {Name: "size", Type: "number", About: "bytes"},
-		{Name: "users", Type: "number"}, {Name: "used_by", Type: "text"}, {Name: "state", Type: "text"}}}, Rows: modules},
-	{Class: link.QueryClass{Name: "block_device", Title: "Block devices", Source: "/sys/block", Fields: []link.QueryField{{Name: "name", Type: "text"}, {Name: "size", Type: "number", About: "bytes"},
-		{Name: "model", Type: "text"}, {Name: "rotates", Type: "flag"}, {Name: "removable", Type: "flag"}, {Name: "read_only", Type: "flag"}, {Name: "scheduler", Type: "text"}}}, Rows: blockDevices},
+	{Class: link.QueryClass{Name: "mount", Title: "Mounted file systems", Source: "/proc/self/mounts",
+		Fields: []link.QueryField{{Name: "on", Type: "text"}, {Name: "device", Type: "text"},
+			{Name: "kind", Type: "text"}, {Name: "options", Type: "text"}, {Name: "total", Type: "number", About: "bytes"},
+			{Name: "free", Type: "number", About: "bytes"},
+			{Name: "used", Type: "number", About: "percent"}, {Name: "files_free", Type: "number"}}}, Rows: mounts},
+	{Class: link.QueryClass{Name: "kernel_module", Title: "Kernel modules", Source: "/proc/modules",
+		Fields: []link.QueryField{{Name: "name", Type: "text"}, {Name: "size", Type: "number", About: "bytes"},
+			{Name: "users", Type: "number"}, {Name: "used_by", Type: "text"}, {Name: "state", Type: "text"}}}, Rows: modules},
+	{Class: link.QueryClass{Name: "block_device", Title: "Block devices", Source: "/sys/block",
+		Fields: []link.QueryField{{Name: "name", Type: "text"}, {Name: "size", Type: "number", About: "bytes"},
+			{Name: "model", Type: "text"}, {Name: "rotates", Type: "flag"}, {Name: "removable", Type: "flag"},
+			{Name: "read_only", Type: "flag"}, {Name: "scheduler", Type: "text"}}}, Rows: blockDevices},
 }
 
 // present leaves of sources those that this kernel has.
@@ -77,7 +82,8 @@ func modules(_ context.Context, each func(map[string]any) error) error {
 		}
 		size, _ := strconv.ParseFloat(p[1], 64)
 		users, _ := strconv.ParseFloat(p[2], 64)
-		return each(map[string]any{"name": p[0], "size": size, "users": users, "used_by": strings.Trim(strings.ReplaceAll(p[3], ",", " "), "- "), "state": strings.ToLower(p[4])})
+		return each(map[string]any{"name": p[0], "size": size, "users": users,
+			"used_by": strings.Trim(strings.ReplaceAll(p[3], ",", " "), "- "), "state": strings.ToLower(p[4])})
 	})
 }
 
@@ -93,7 +99,8 @@ func blockDevices(_ context.Context, each func(map[string]any) error) error {
 		if _, rest, ok := strings.Cut(scheduler, "["); ok {
 			scheduler, _, _ = strings.Cut(rest, "]")
 		}
-		if err := each(map[string]any{"name": d.Name(), "size": sectors * 512, "model": at("device/model"), "rotates": at("queue/rotational") == "1", "removable": at("removable") == "1",
+		if err := each(map[string]any{"name": d.Name(), "size": sectors * 512, "model": at("device/model"),
+			"rotates": at("queue/rotational") == "1", "removable": at("removable") == "1",
 			"read_only": at("ro") == "1", "scheduler": scheduler}); err != nil {
 			return err
 		}

@@ -68,7 +68,8 @@ func (u updates) Missing(ctx context.Context, fresh bool) ([]update.Update, erro
 		}
 	}
 	var plan, held bytes.Buffer
-	if exit, err := u.run(ctx, &plan, "apt-get", "-s", "-q", "-o", "Debug::NoLocking=1", "--with-new-pkgs", "upgrade"); err != nil || exit != 0 {
+	if exit, err := u.run(ctx, &plan, "apt-get", "-s", "-q", "-o", "Debug::NoLocking=1", "--with-new-pkgs", "upgrade"); err != nil ||
+		exit != 0 {
 		return nil, errors.Join(problem, err, fmt.Errorf("apt cannot plan an upgrade: %s", AptErrors(plan.Bytes())))
 	}
 	if _, err := u.run(ctx, &held, "apt-mark", "showhold"); err != nil {
@@ -473,7 +474,8 @@ func replaced(process string) bool {
 	defer f.Close()
 	for s := bufio.NewScanner(f); s.Scan(); {
 		line, gone := strings.CutSuffix(s.Text(), " (deleted)")
-		if _, path, ok := strings.Cut(line, "/"); gone && ok && (strings.HasPrefix(path, "usr/") || strings.HasPrefix(path, "lib") || strings.HasPrefix(path, "opt/")) {
+		if _, path, ok := strings.Cut(line, "/"); gone && ok &&
+			(strings.HasPrefix(path, "usr/") || strings.HasPrefix(path, "lib") || strings.HasPrefix(path, "opt/")) {
 			return true
 		}
 	}

@@ -48,12 +48,14 @@ func (u RPMUpdates) tool(argv ...string) []string {
 // have is what rpm has of all packages, by their name; of kernels and others that stand beside each other the newest.
 func (u RPMUpdates) have(ctx context.Context) (map[string]string, error) {
 	var out bytes.Buffer
-	if exit, said, err := u.ask(ctx, &out, slices.Concat([]string{"rpm"}, u.RPM, []string{"-qa", "--qf", `%{NAME}\t%{EVR}\n`})...); err != nil || exit != 0 {
+	if exit, said, err := u.ask(ctx, &out, slices.Concat([]string{"rpm"}, u.RPM,
+		[]string{"-qa", "--qf", `%{NAME}\t%{EVR}\n`})...); err != nil || exit != 0 {
 		return nil, errors.Join(err, fmt.Errorf("rpm cannot tell what is installed: %s", said))
 	}
 	all := map[string]string{}
 	for line := range strings.Lines(out.String()) {
-		if name, evr, ok := strings.Cut(strings.TrimSpace(line), "\t"); ok && (all[name] == "" || versions.Compare("rpm", evr, all[name]) > 0) {
+		if name, evr, ok := strings.Cut(strings.TrimSpace(line), "\t"); ok &&
+			(all[name] == "" || versions.Compare("rpm", evr, all[name]) > 0) {
 			all[name] = evr
 		}
 	}
@@ -134,7 +136,8 @@ func (u RPMUpdates) offered(ctx context.Context) ([]update.Update, error) {
 		ZypperInfo(info.Bytes(), patches, all)
 		return all, nil
 	}
-	if err := read(&list, "repoquery", "--upgrades", "--latest-limit=1", "--qf", `%{name}\t%{evr}\t%{arch}\t%{size}\t%{vendor}\t%{summary}\n`); err != nil {
+	if err := read(&list, "repoquery", "--upgrades", "--latest-limit=1", "--qf",
+		`%{name}\t%{evr}\t%{arch}\t%{size}\t%{vendor}\t%{summary}\n`); err != nil {
 		return nil, err
 	}
 	if err := read(&about, "updateinfo", "list", "--updates"); err != nil {
@@ -269,7 +272,8 @@ func ZypperPatches(out []byte) (all []ZypperPatch, err error) {
 		if x.Kind != "patch" || x.Status != "" && x.Status != "needed" {
 			continue
 		}
-		p := ZypperPatch{ID: x.Name, Class: map[string]update.Class{"security": update.Security, "optional": update.Feature, "feature": update.Feature}[x.Category], Severity: severities[x.Severity], Restart: x.Reboot == "reboot"}
+		p := ZypperPatch{ID: x.Name, Class: map[string]update.Class{"security": update.Security, "optional": update.Feature,
+			"feature": update.Feature}[x.Category], Severity: severities[x.Severity], Restart: x.Reboot == "reboot"}
 		if x.Issued.Unix > 0 {
 			p.Released = time.Unix(x.Issued.Unix, 0).UTC()
 		}
@@ -310,7 +314,8 @@ func ZypperInfo(out []byte, patches []ZypperPatch, all []update.Update) {
 		}
 		for i := range all {
 			o := &all[i]
-			if name := f[len(f)-3]; name != o.Name && !strings.HasPrefix(name, o.Name+".") || versions.Compare("rpm", o.To, f[len(f)-1]) < 0 {
+			if name := f[len(f)-3]; name != o.Name && !strings.HasPrefix(name, o.Name+".") ||
+				versions.Compare("rpm", o.To, f[len(f)-1]) < 0 {
 				continue
 			}
 			if at.Class != "" {

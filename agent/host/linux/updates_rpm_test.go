@@ -18,9 +18,13 @@ import (
 
 // What the tools print, where it is more than the real run below shows.
 func TestReadsRPMTools(t *testing.T) {
-	all := DNFUpdates([]byte("moss-tools\t1:2.0-3.el9\tnoarch\t5573\tHeath Tools\tSmall programs\nmoss-tools\t1:2.0-3.el9\ti686\t1\t(none)\tx\n\nbroken line\nlibtarn\t1.1-1\tx86_64\t10\t(none)\tA library\n"))
-	DNFAdvisories([]byte("MOOR-1 Moderate/Sec. moss-tools-1:2.0-3.el9.noarch\nMOOR-2 Important/Sec. moss-tools-2.0-3.el9.noarch\nMOOR-3 enhancement libtarn-1.1-1.x86_64\nMOOR-4 Critical/Sec. libtarn-1.0-1.x86_64\nLast metadata expiration check: 0:00:01 ago\n"), all)
-	if len(all) != 2 || all[0].Severity != "high" || all[0].Class != update.Security || !slices.Equal(all[0].Advisories, []string{"MOOR-1", "MOOR-2"}) || all[0].Vendor != "Heath Tools" || all[1].Class != update.Feature || all[1].Vendor != "" {
+	all := DNFUpdates([]byte("moss-tools\t1:2.0-3.el9\tnoarch\t5573\tHeath Tools\tSmall " +
+		"programs\nmoss-tools\t1:2.0-3.el9\ti686\t1\t(none)\tx\n\nbroken line\nlibtarn\t1.1-1\tx86_64\t10\t(none)\tA library\n"))
+	DNFAdvisories([]byte("MOOR-1 Moderate/Sec. moss-tools-1:2.0-3.el9.noarch\nMOOR-2 Important/Sec. moss-tools-2.0-3.el9.noarch\nMOOR-3 "+
+		"enhancement libtarn-1.1-1.x86_64\nMOOR-4 Critical/Sec. libtarn-1.0-1.x86_64\nLast metadata expiration check: 0:00:01 ago\n"), all)
+	if len(all) != 2 || all[0].Severity != "high" || all[0].Class != update.Security ||
+		!slices.Equal(all[0].Advisories, []string{"MOOR-1", "MOOR-2"}) || all[0].Vendor != "Heath Tools" ||
+		all[1].Class != update.Feature || all[1].Vendor != "" {
 		t.Errorf("dnf is read as %+v", all)
 	}
 	if _, err := ZypperUpdates([]byte("Repository 'x' is invalid.")); err == nil {
@@ -31,7 +35,8 @@ func TestReadsRPMTools(t *testing.T) {
 		t.Errorf("zypper is read as %+v, %v", patches, err)
 	}
 	all = []update.Update{{Name: "kernel-default", To: "6.4-2"}, {Name: "libtarn", To: "1.0-1"}}
-	ZypperInfo([]byte("Name        : MOOR-5\nConflicts   : [2]\n    kernel-default.x86_64 < 6.4-2\n    libtarn < 1.1-1\nProvides : moss < 9\n"), patches, all)
+	ZypperInfo([]byte("Name        : MOOR-5\nConflicts   : [2]\n    kernel-default.x86_64 < 6.4-2\n    libtarn < 1.1-1\nProvides : "+
+		"moss < 9\n"), patches, all)
 	if all[0].Severity != "critical" || all[0].Restart != update.RestartDevice || all[1].Severity != "" {
 		t.Errorf("with what it conflicts: %+v", all)
 	}
@@ -68,11 +73,14 @@ func TestRPMTools(t *testing.T) {
 	}
 	build := func(version string) {
 		t.Helper()
-		spec := write("moss.spec", fmt.Sprintf("Name: moss-tools\nVersion: %s\nRelease: 1\nSummary: Small programs\nLicense: MIT\nVendor: Heath Tools\nBuildArch: noarch\n%%description\nSmall.\n%%files\n", version))
-		run("rpmbuild", "-bb", "--quiet", "--define", "_topdir "+dir+"/build", "--define", "_rpmdir "+repo, "--define", "_rpmfilename %{NAME}-%{VERSION}.rpm", spec)
+		spec := write("moss.spec", fmt.Sprintf("Name: moss-tools\nVersion: %s\nRelease: 1\nSummary: Small programs\nLicense: "+
+			"MIT\nVendor: Heath Tools\nBuildArch: noarch\n%%description\nSmall.\n%%files\n", version))
+		run("rpmbuild", "-bb", "--quiet", "--define", "_topdir "+dir+"/build", "--define", "_rpmdir "+repo, "--define",
+			"_rpmfilename %{NAME}-%{VERSION}.rpm", spec)
 		run("createrepo_c", "-q", repo)
 	}
-	conf := write("dnf.conf", "[main]\ngpgcheck=0\nreposdir="+dir+"/none\ncachedir="+dir+"/cache\n[lab]\nname=lab\nbaseurl=file://"+repo+"\ngpgcheck=0\nmetadata_expire=0\n")
+	conf := write("dnf.conf", "[main]\ngpgcheck=0\nreposdir="+dir+"/none\ncachedir="+dir+"/cache\n[lab]\nname=lab\nbaseurl=file://"+repo+
+		"\ngpgcheck=0\nmetadata_expire=0\n")
 	for _, tool := range []string{"dnf", "zypper"} {
 		root := filepath.Join(dir, tool)
 		if err := os.Mkdir(root, 0o755); err != nil {
@@ -91,13 +99,15 @@ func TestRPMTools(t *testing.T) {
 			t.Errorf("%s: while all is current %+v, %v", tool, all, err)
 		}
 		build("1.1")
-		run("modifyrepo_c", "--mdtype=updateinfo", write("updateinfo.xml", `<updates><update from="x" status="stable" type="security" version="1"><id>MOOR-2026-0200</id><title>moss-tools</title><severity>Important</severity><issued date="2026-11-20 00:00:00"/><description>d</description>
+		run("modifyrepo_c", "--mdtype=updateinfo", write("updateinfo.xml",
+			`<updates><update from="x" status="stable" type="security" version="1"><id>MOOR-2026-0200</id><title>moss-tools</title><severity>Important</severity><issued date="2026-11-20 00:00:00"/><description>d</description>
 			<references><reference href="https://x.example" id="CVE-2026-70200" type="cve" title="x"/></references><pkglist><collection short="x"><name>x</name><package name="moss-tools" version="1.1" release="1" epoch="0" arch="noarch" src="m.src.rpm"><filename>moss-tools-1.1.rpm</filename></package></collection></pkglist></update></updates>`), filepath.Join(repo, "repodata"))
 		all, err := u.Missing(t.Context(), true)
 		if err != nil || len(all) != 1 {
 			t.Fatalf("%s: %+v, %v", tool, all, err)
 		}
-		if o := all[0]; o.Source != tool || o.Name != "moss-tools" || o.From != "1.0-1" || o.To != "1.1-1" || o.Class != update.Security || o.Severity != "high" || o.Title != "Small programs" || !slices.Contains(o.Advisories, "MOOR-2026-0200") {
+		if o := all[0]; o.Source != tool || o.Name != "moss-tools" || o.From != "1.0-1" || o.To != "1.1-1" || o.Class != update.Security ||
+			o.Severity != "high" || o.Title != "Small programs" || !slices.Contains(o.Advisories, "MOOR-2026-0200") {
 			t.Errorf("%s offers %+v", tool, o)
 		}
 		is := func(want string) {
@@ -107,7 +117,8 @@ func TestRPMTools(t *testing.T) {
 			}
 		}
 		var log bytes.Buffer
-		newer, older := []work.Version{{Source: tool, Name: "moss-tools", Version: "1.1-1"}}, []work.Version{{Source: tool, Name: "moss-tools", Version: "1.0-1"}}
+		newer, older := []work.Version{{Source: tool, Name: "moss-tools", Version: "1.1-1"}},
+			[]work.Version{{Source: tool, Name: "moss-tools", Version: "1.0-1"}}
 		if err := u.Fetch(t.Context(), newer, &log); err != nil {
 			t.Errorf("%s: fetching: %v", tool, err)
 		}
@@ -122,7 +133,8 @@ func TestRPMTools(t *testing.T) {
 			t.Errorf("%s: going back: %v", tool, err)
 		}
 		is("1.0-1")
-		if !strings.Contains(log.String(), "moss-tools 1.0-1 → 1.1-1") || !strings.Contains(log.String(), "Nothing of these is missing here.") {
+		if !strings.Contains(log.String(), "moss-tools 1.0-1 → 1.1-1") ||
+			!strings.Contains(log.String(), "Nothing of these is missing here.") {
 			t.Errorf("%s tells %s", tool, log.String())
 		}
 		if err := u.Install(t.Context(), []work.Version{{Source: tool, Name: "moss-tools", Version: "9-9"}}, &log); err == nil {

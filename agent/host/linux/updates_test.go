@@ -59,7 +59,8 @@ func TestApt(t *testing.T) {
 	if !slices.Equal(back, []string{"sedge", "marsh-tools"}) || len(all) != 3 {
 		t.Fatalf("%v, %+v", back, all)
 	}
-	if u := all[1]; u.Name != "libtarn1" || u.From != "1.0-1" || u.To != "1.1-1" || u.Class != update.Security || u.Restart != update.RestartService {
+	if u := all[1]; u.Name != "libtarn1" || u.From != "1.0-1" || u.To != "1.1-1" || u.Class != update.Security ||
+		u.Restart != update.RestartService {
 		t.Errorf("%+v", u)
 	}
 	if all[0].Class != update.Other || all[2].Class != update.Security || all[2].Restart != update.RestartDevice {
@@ -74,8 +75,12 @@ func TestApt(t *testing.T) {
 		t.Errorf("%+v", u)
 	}
 	for said, want := range map[string]string{
-		"Reading...\nE: Unable to fetch some archives\nE: Some index files failed\n": "Unable to fetch some archives Some index files failed",
-		"dpkg: error processing package bracken (--configure):\n installed bracken package post-installation script subprocess returned error exit status 1\nErrors were encountered while processing:\n bracken\nE: Sub-process /usr/bin/dpkg returned an error code (1)\n": "dpkg: error processing package bracken (--configure): installed bracken package post-installation script subprocess returned error exit status 1",
+		"Reading...\nE: Unable to fetch some archives\nE: Some index files failed\n": "Unable to fetch some archives Some index " +
+			"files failed",
+		"dpkg: error processing package bracken (--configure):\n installed bracken package post-installation script subprocess returned " +
+			"error exit status 1\nErrors were encountered while processing:\n bracken\nE: Sub-process /usr/bin/dpkg returned an error " +
+			"code (1)\n": "dpkg: error processing package bracken (--configure): installed bracken package post-installation script " +
+			"subprocess returned error exit status 1",
 		"W: GPG error: NO_PUBKEY 1\n":       "GPG error: NO_PUBKEY 1",
 		"bracken does not find its field\n": "bracken does not find its field",
 	} {

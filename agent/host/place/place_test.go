@@ -18,7 +18,8 @@ func lay(t *testing.T) string {
 	dir, err := filepath.EvalSymlinks(t.TempDir())
 	if err == nil {
 		err = errors.Join(os.MkdirAll(filepath.Join(dir, "a/b"), 0o755), os.WriteFile(filepath.Join(dir, "a/b/f"), []byte("text"), 0o640),
-			os.Symlink("b", filepath.Join(dir, "a/own")), os.Symlink(dir+"/a/b", filepath.Join(dir, "abs")), os.Symlink("loop", filepath.Join(dir, "loop")))
+			os.Symlink("b", filepath.Join(dir, "a/own")), os.Symlink(dir+"/a/b", filepath.Join(dir, "abs")),
+			os.Symlink("loop", filepath.Join(dir, "loop")))
 	}
 	if err != nil {
 		t.Fatal(err)

@@ -96,7 +96,8 @@ func rename(from *os.File, name string, to *os.File, other string) error {
 		return windows.ERROR_FILENAME_EXCED_RANGE
 	}
 	var status windows.IO_STATUS_BLOCK
-	return number(windows.NtSetInformationFile(h, &status, (*byte)(unsafe.Pointer(&info)), uint32(unsafe.Sizeof(info)), windows.FileRenameInformation))
+	return number(windows.NtSetInformationFile(h, &status, (*byte)(unsafe.Pointer(&info)), uint32(unsafe.Sizeof(info)),
+		windows.FileRenameInformation))
 }
 
 // openAt opens what stands in a folder, a link itself.
@@ -109,7 +110,8 @@ func openAt(folder windows.Handle, name string, access uint32) (windows.Handle, 
 	about.Length = uint32(unsafe.Sizeof(about))
 	var h windows.Handle
 	var status windows.IO_STATUS_BLOCK
-	err = windows.NtCreateFile(&h, access, &about, &status, nil, 0, windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE|windows.FILE_SHARE_DELETE,
+	err = windows.NtCreateFile(&h, access, &about, &status, nil, 0,
+		windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE|windows.FILE_SHARE_DELETE,
 		windows.FILE_OPEN, windows.FILE_OPEN_REPARSE_POINT|windows.FILE_OPEN_FOR_BACKUP_INTENT|windows.FILE_SYNCHRONOUS_IO_NONALERT, 0, 0)
 	return h, number(err)
 }

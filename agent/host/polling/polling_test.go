@@ -34,7 +34,8 @@ func TestDifferences(t *testing.T) {
 			t.Fatalf("told again: %v", again)
 		}
 	}
-	if all := Differences(make([]uint32, 200*70), make([]uint32, 200*70), 200, 70, true); len(all) != 2 || all[0] != image.Rect(0, 0, 200, 64) {
+	if all := Differences(make([]uint32, 200*70), make([]uint32, 200*70), 200, 70, true); len(all) != 2 ||
+		all[0] != image.Rect(0, 0, 200, 64) {
 		t.Errorf("all of it is %v", all)
 	}
 }

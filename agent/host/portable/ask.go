@@ -114,7 +114,9 @@ func askFile(ctx context.Context, name string, digest bool) (link.Answer, error)
 		return link.Answer{}, err
 	}
 	size := float64(info.Size())
-	answer := link.Answer{Value: "present", Number: &size, Lines: []string{fmt.Sprintf("%d bytes, %s, changed %s", info.Size(), info.Mode(), info.ModTime().UTC().Format("2006-01-02 15:04:05"))}}
+	answer := link.Answer{Value: "present", Number: &size,
+		Lines: []string{fmt.Sprintf("%d bytes, %s, changed %s", info.Size(), info.Mode(),
+			info.ModTime().UTC().Format("2006-01-02 15:04:05"))}}
 	if !digest || !info.Mode().IsRegular() {
 		return answer, nil
 	}

@@ -27,7 +27,8 @@ type Sift struct {
 func NewSift(q link.EventQuery) (*Sift, error) {
 	s := &Sift{query: q, level: eventlog.Severity(q.Level)}
 	if q.Level != "" && s.level < 0 {
-		return nil, &link.Problem{Status: http.StatusBadRequest, Reason: "There is no level " + q.Level + ": there are " + strings.Join(eventlog.Severities[:], ", ") + "."}
+		return nil, &link.Problem{Status: http.StatusBadRequest, Reason: "There is no level " + q.Level + ": there are " +
+			strings.Join(eventlog.Severities[:], ", ") + "."}
 	}
 	if q.Text != "" {
 		var err error
@@ -66,7 +67,8 @@ func (s *Sift) Wanted(e link.Event) bool {
 const mostLine = 4 << 20
 
 // Printed sends what the lines hold that a log's program prints, until it ends or ctx does.
-func Printed(ctx context.Context, argv []string, sift *Sift, parse func([]byte) (link.Event, bool), send func(link.EventBatch) error) error {
+func Printed(ctx context.Context, argv []string, sift *Sift, parse func([]byte) (link.Event, bool),
+	send func(link.EventBatch) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
@@ -105,7 +107,8 @@ func Printed(ctx context.Context, argv []string, sift *Sift, parse func([]byte) 
 const gather = 50 * time.Millisecond
 
 // Run sends what lines hold, until they end or ctx does.
-func (s *Sift) Run(ctx context.Context, lines <-chan []byte, parse func([]byte) (link.Event, bool), send func(link.EventBatch) error) error {
+func (s *Sift) Run(ctx context.Context, lines <-chan []byte, parse func([]byte) (link.Event, bool),
+	send func(link.EventBatch) error) error {
 	var b link.EventBatch
 	timer := time.NewTimer(0)
 	<-timer.C

@@ -38,13 +38,15 @@ const maxConnections = 5000
 
 // Network implements host.Network.
 func (w Network) Network(ctx context.Context) (link.Network, error) {
-	n := link.Network{Interfaces: []link.Interface{}, Routes: []link.Route{}, Neighbours: []link.Neighbour{}, Resolvers: []string{}, Connections: connections(ctx)}
+	n := link.Network{Interfaces: []link.Interface{}, Routes: []link.Route{}, Neighbours: []link.Neighbour{}, Resolvers: []string{},
+		Connections: connections(ctx)}
 	all, err := net.Interfaces()
 	if err != nil {
 		return n, err
 	}
 	for _, i := range all {
-		one := link.Interface{Name: i.Name, Hardware: i.HardwareAddr.String(), Up: i.Flags&net.FlagUp != 0, MTU: i.MTU, Addresses: []string{}}
+		one := link.Interface{Name: i.Name, Hardware: i.HardwareAddr.String(), Up: i.Flags&net.FlagUp != 0, MTU: i.MTU,
+			Addresses: []string{}}
 		addresses, _ := i.Addrs()
 		for _, a := range addresses {
 			one.Addresses = append(one.Addresses, a.String())
@@ -74,7 +76,8 @@ func connections(ctx context.Context) []link.Connection {
 		return net.JoinHostPort(a.IP, strconv.Itoa(int(a.Port)))
 	}
 	for _, c := range all {
-		one := link.Connection{Protocol: "tcp", Local: end(c.Laddr), Remote: end(c.Raddr), State: strings.ToLower(strings.ReplaceAll(c.Status, "_", " ")), PID: int(c.Pid)}
+		one := link.Connection{Protocol: "tcp", Local: end(c.Laddr), Remote: end(c.Raddr),
+			State: strings.ToLower(strings.ReplaceAll(c.Status, "_", " ")), PID: int(c.Pid)}
 		if c.Type == syscall.SOCK_DGRAM {
 			one.Protocol, one.State = "udp", ""
 		}
@@ -431,9 +434,11 @@ func (Network) Wake(ctx context.Context, w link.Wake) (link.Outcome, error) {
 		}
 	}
 	if sent == 0 {
-		return link.Outcome{}, &link.Problem{Status: http.StatusUnprocessableEntity, Reason: "The network takes no broadcast from this device."}
+		return link.Outcome{}, &link.Problem{Status: http.StatusUnprocessableEntity,
+			Reason: "The network takes no broadcast from this device."}
 	}
-	return link.Outcome{Message: fmt.Sprintf("The call was sent to %s on %d networks.", strings.Join(w.Hardware, ", "), len(targets)-1)}, nil
+	return link.Outcome{Message: fmt.Sprintf("The call was sent to %s on %d networks.", strings.Join(w.Hardware, ", "), len(targets)-1)},
+		nil
 }
 
 func wakeOne(ctx context.Context, to string, packet []byte) error {

@@ -36,7 +36,8 @@ func (i Informer) Facts(ctx context.Context) (device.Facts, error) {
 	}
 	f.HostName = name
 	if info, err := host.InfoWithContext(ctx); err == nil {
-		f.OSName, f.OSVersion, f.Kernel, f.Arch = strings.TrimSpace(info.Platform), strings.TrimSpace(info.PlatformVersion), info.KernelVersion, info.KernelArch
+		f.OSName, f.OSVersion, f.Kernel, f.Arch = strings.TrimSpace(info.Platform), strings.TrimSpace(info.PlatformVersion),
+			info.KernelVersion, info.KernelArch
 		f.BootedAt = time.Unix(int64(info.BootTime), 0)
 		f.Virtual = info.VirtualizationRole == "guest"
 	}
@@ -185,7 +186,8 @@ func (m *Meter) latency(before map[string]disk.IOCountersStat, mount string, dev
 	b, still := m.disks[name]
 	done := b.ReadCount + b.WriteCount - a.ReadCount - a.WriteCount
 	spent := b.ReadTime + b.WriteTime - a.ReadTime - a.WriteTime
-	if !ok || !still || done == 0 || b.ReadCount < a.ReadCount || b.WriteCount < a.WriteCount || b.ReadTime+b.WriteTime < a.ReadTime+a.WriteTime {
+	if !ok || !still || done == 0 || b.ReadCount < a.ReadCount || b.WriteCount < a.WriteCount || b.ReadTime+b.WriteTime < a.ReadTime+
+		a.WriteTime {
 		return nil
 	}
 	ms := float64(spent) / float64(done)

@@ -21,7 +21,8 @@ type powerSetting struct{ name, about, files, choices string }
 var powerSettings = []powerSetting{
 	// The kernel's ABI documentation, sysfs-platform_profile and sysfs-devices-system-cpu.
 	{"plan", "Power plan of the firmware", "/sys/firmware/acpi/platform_profile", "/sys/firmware/acpi/platform_profile_choices"},
-	{"governor", "How the processors' clock follows the load", "/sys/devices/system/cpu/cpufreq/policy*/scaling_governor", "/sys/devices/system/cpu/cpufreq/policy0/scaling_available_governors"},
+	{"governor", "How the processors' clock follows the load", "/sys/devices/system/cpu/cpufreq/policy*/scaling_governor",
+		"/sys/devices/system/cpu/cpufreq/policy0/scaling_available_governors"},
 }
 
 // places are the files of a setting that this computer has.
@@ -45,7 +46,8 @@ func (s Settings) powerFolder() ([]link.Setting, error) {
 			continue
 		}
 		value, choices := s.powerValue(p, files)
-		items = append(items, link.Setting{Name: p.name, Type: link.SettingText, Value: value, About: p.about + ": one of " + strings.Join(choices, ", ")})
+		items = append(items, link.Setting{Name: p.name, Type: link.SettingText, Value: value, About: p.about + ": one of " +
+			strings.Join(choices, ", ")})
 	}
 	return items, nil
 }
@@ -83,7 +85,8 @@ func (s Settings) setPower(d link.SettingAction) (link.Outcome, error) {
 	case d.Action != link.SettingSet:
 		return link.Outcome{}, problem(http.StatusConflict, "it cannot be removed, only set")
 	case !slices.Contains(choices, d.Value):
-		return link.Outcome{}, problem(http.StatusUnprocessableEntity, "%s is one of %s, and not %q", d.Name, strings.Join(choices, ", "), d.Value)
+		return link.Outcome{}, problem(http.StatusUnprocessableEntity, "%s is one of %s, and not %q", d.Name, strings.Join(choices, ", "),
+			d.Value)
 	}
 	if err := Changed(d, old, true); err != nil {
 		return link.Outcome{}, err

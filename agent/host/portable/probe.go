@@ -144,7 +144,9 @@ func expiry(ctx context.Context, u *url.URL) time.Time {
 	if port == "" {
 		port = "443"
 	}
-	c, err := (&tls.Dialer{Config: &tls.Config{InsecureSkipVerify: true, ServerName: u.Hostname()}}).DialContext(ctx, "tcp", net.JoinHostPort(u.Hostname(), port)) // only looked at, nothing is sent
+	// only looked at, nothing is sent
+	c, err := (&tls.Dialer{Config: &tls.Config{InsecureSkipVerify: true, ServerName: u.Hostname()}}).DialContext(ctx, "tcp",
+		net.JoinHostPort(u.Hostname(), port))
 	if err != nil {
 		return time.Time{}
 	}
@@ -176,7 +178,8 @@ func ping(ctx context.Context, host string) error {
 	}
 	c.SetDeadline(deadline)
 	seq := int(time.Now().UnixNano() & 0xffff)
-	text, err := (&icmp.Message{Type: ipv4.ICMPTypeEcho, Body: &icmp.Echo{ID: os.Getpid() & 0xffff, Seq: seq, Data: []byte("moorwatch")}}).Marshal(nil)
+	text, err := (&icmp.Message{Type: ipv4.ICMPTypeEcho,
+		Body: &icmp.Echo{ID: os.Getpid() & 0xffff, Seq: seq, Data: []byte("moorwatch")}}).Marshal(nil)
 	if err != nil {
 		return err
 	}

@@ -42,9 +42,12 @@ func TestReach(t *testing.T) {
 		detail       string
 	}{
 		{device.ProbeTCP, strings.TrimPrefix(well.URL, "http://"), true, ""}, {device.ProbeTCP, closed, false, "refused"},
-		{device.ProbeHTTP, well.URL, true, ""}, {device.ProbeHTTP, ill.URL, false, "404"}, {device.ProbeHTTP, secure.URL, false, "certificate"},
-		{device.ProbeHTTP, "moor", false, ""}, {device.ProbeDNS, "localhost", true, ""}, {device.ProbeDNS, "nosuch.invalid", false, "does not resolve"},
-		{device.ProbePing, "127.0.0.1", true, ""}, {"nonsense", "x", false, "knows no probe"}, {device.ProbeService, "x", false, "no services"},
+		{device.ProbeHTTP, well.URL, true, ""}, {device.ProbeHTTP, ill.URL, false, "404"},
+		{device.ProbeHTTP, secure.URL, false, "certificate"},
+		{device.ProbeHTTP, "moor", false, ""}, {device.ProbeDNS, "localhost", true, ""},
+		{device.ProbeDNS, "nosuch.invalid", false, "does not resolve"},
+		{device.ProbePing, "127.0.0.1", true, ""}, {"nonsense", "x", false, "knows no probe"},
+		{device.ProbeService, "x", false, "no services"},
 	} {
 		r := probe(t, p, device.Probe{Kind: c.kind, Target: c.target})
 		if c.kind == device.ProbePing && strings.Contains(r.Detail, "may not send ICMP") {
@@ -82,7 +85,8 @@ func TestLogProbe(t *testing.T) {
 		text  string
 		flags int
 		lines float64 // that match, since the last look
-	}{{"", os.O_APPEND, 0}, {"oops 1\nwell\noops 2\n", os.O_APPEND, 2}, {"oops 3", os.O_APPEND, 0}, {" ends\n", os.O_APPEND, 1}, {"oops anew\n", os.O_TRUNC, 1}} {
+	}{{"", os.O_APPEND, 0}, {"oops 1\nwell\noops 2\n", os.O_APPEND, 2}, {"oops 3", os.O_APPEND, 0}, {" ends\n", os.O_APPEND, 1},
+		{"oops anew\n", os.O_TRUNC, 1}} {
 		write(c.text, c.flags)
 		// The rate is over at least ten seconds.
 		if r := probe(t, p, q); !r.OK || r.Value != c.lines*6 {

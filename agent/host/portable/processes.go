@@ -180,7 +180,8 @@ func (s *Processes) describe(ctx context.Context, p *process.Process, at time.Ti
 		k.process.Parent = int(parent)
 	}
 	if c, err := p.IOCountersWithContext(ctx); err == nil {
-		k.process.Read, k.process.Written = float64(c.ReadBytes-min(read, c.ReadBytes))/since, float64(c.WriteBytes-min(writes, c.WriteBytes))/since
+		k.process.Read, k.process.Written = float64(c.ReadBytes-min(read, c.ReadBytes))/since,
+			float64(c.WriteBytes-min(writes, c.WriteBytes))/since
 		k.read, k.writes = c.ReadBytes, c.WriteBytes
 	}
 	if states, err := p.StatusWithContext(ctx); err == nil && len(states) > 0 {
@@ -192,8 +193,9 @@ func (s *Processes) describe(ctx context.Context, p *process.Process, at time.Ti
 	return k, true
 }
 
-var stateWords = map[string]string{process.Running: "running", process.Sleep: "sleeping", process.Idle: "sleeping", process.Blocked: "waiting",
-	process.Wait: "waiting", process.Lock: "waiting", process.Stop: "stopped", process.Zombie: "ended"}
+var stateWords = map[string]string{process.Running: "running", process.Sleep: "sleeping", process.Idle: "sleeping",
+	process.Blocked: "waiting",
+	process.Wait:    "waiting", process.Lock: "waiting", process.Stop: "stopped", process.Zombie: "ended"}
 
 // listeners are the sockets that each process listens on.
 func listeners(ctx context.Context) map[int32][]string {
@@ -244,7 +246,8 @@ func (s *Processes) Do(ctx context.Context, d link.ProcessAction) (link.Outcome,
 		return done("%s goes on.", name)
 	case link.ProcessPriority:
 		if s.SetPriority == nil {
-			return link.Outcome{}, &link.Problem{Status: http.StatusNotImplemented, Reason: "The agent sets no priorities on this system yet."}
+			return link.Outcome{}, &link.Problem{Status: http.StatusNotImplemented,
+				Reason: "The agent sets no priorities on this system yet."}
 		}
 		if err := s.SetPriority(d.PID, d.Priority); err != nil {
 			return refuse(err)
@@ -260,7 +263,8 @@ func (s *Processes) Do(ctx context.Context, d link.ProcessAction) (link.Outcome,
 func (s *Processes) find(ctx context.Context, d link.ProcessAction) (*process.Process, string, error) {
 	gone := &link.Problem{Status: http.StatusNotFound, Reason: fmt.Sprintf("Process %d has ended already.", d.PID)}
 	if d.PID <= 1 || d.PID == os.Getpid() {
-		return nil, "", &link.Problem{Status: http.StatusUnprocessableEntity, Reason: "The system's first process and the agent are left alone."}
+		return nil, "", &link.Problem{Status: http.StatusUnprocessableEntity,
+			Reason: "The system's first process and the agent are left alone."}
 	}
 	p, err := process.NewProcessWithContext(ctx, int32(d.PID))
 	if err != nil {
@@ -271,7 +275,8 @@ func (s *Processes) find(ctx context.Context, d link.ProcessAction) (*process.Pr
 		return nil, "", gone
 	}
 	if off := time.UnixMilli(created).Sub(d.Started).Abs(); !d.Started.IsZero() && off > time.Second {
-		return nil, "", &link.Problem{Status: http.StatusNotFound, Reason: fmt.Sprintf("Process %d has ended; its number belongs to another now.", d.PID)}
+		return nil, "", &link.Problem{Status: http.StatusNotFound,
+			Reason: fmt.Sprintf("Process %d has ended; its number belongs to another now.", d.PID)}
 	}
 	name, err := p.NameWithContext(ctx)
 	if err != nil {
@@ -291,7 +296,8 @@ func (s *Processes) end(ctx context.Context, p *process.Process, name string, d 
 	out := link.Outcome{}
 	for _, one := range family {
 		if int(one.Pid) == os.Getpid() {
-			return out, &link.Problem{Status: http.StatusUnprocessableEntity, Reason: "The agent is below this process, and would end with it."}
+			return out, &link.Problem{Status: http.StatusUnprocessableEntity,
+				Reason: "The agent is below this process, and would end with it."}
 		}
 		out.PIDs = append(out.PIDs, int(one.Pid))
 	}
@@ -307,7 +313,9 @@ func (s *Processes) end(ctx context.Context, p *process.Process, name string, d 
 	deadline := time.Now().Add(endWithin)
 	for slices.ContainsFunc(family, func(one *process.Process) bool { return alive(ctx, one) }) {
 		if time.Now().After(deadline) || ctx.Err() != nil {
-			return out, &link.Problem{Status: http.StatusConflict, Reason: fmt.Sprintf("%s was asked to end and has not within %s: it may be saving its work. End it by force, or wait.", name, endWithin)}
+			return out, &link.Problem{Status: http.StatusConflict,
+				Reason: fmt.Sprintf("%s was asked to end and has not within %s: it may be saving its work. End it by force, or wait.", name,
+					endWithin)}
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
@@ -357,7 +365,8 @@ func (s *Processes) doNamed(ctx context.Context, d link.ProcessAction) (link.Out
 // Start implements host.Processes.
 func (s *Processes) Start(ctx context.Context, p link.Program) (link.Outcome, error) {
 	if s.Launch == nil {
-		return link.Outcome{}, &link.Problem{Status: http.StatusNotImplemented, Reason: "The agent starts no programs on this system yet: run a command instead."}
+		return link.Outcome{}, &link.Problem{Status: http.StatusNotImplemented,
+			Reason: "The agent starts no programs on this system yet: run a command instead."}
 	}
 	if len(p.Argv) == 0 || p.Argv[0] == "" {
 		return link.Outcome{}, &link.Problem{Status: http.StatusBadRequest, Reason: "Which program? Name it in argv."}

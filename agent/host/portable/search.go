@@ -12,7 +12,8 @@ import (
 )
 
 // SearchSettings looks through settings that list lists, folder after folder.
-func SearchSettings(ctx context.Context, list func(context.Context, link.SettingsAt) (link.SettingPage, error), q link.SettingSearch, send func(link.SettingFound) error) error {
+func SearchSettings(ctx context.Context, list func(context.Context, link.SettingsAt) (link.SettingPage, error), q link.SettingSearch,
+	send func(link.SettingFound) error) error {
 	text, most := strings.ToLower(q.Text), cmp.Or(q.Most, 1000)
 	if most < 0 || most > link.MaxSettings {
 		return problem(http.StatusBadRequest, "at most %d settings are sent", link.MaxSettings)

@@ -93,7 +93,8 @@ func TestSettingsAreListed(t *testing.T) {
 	if host := page.Items[1]; host.Type != link.SettingList || host.Value != "a\nb" {
 		t.Errorf("a key that stands twice is %+v", host)
 	}
-	for _, at := range [][]string{{"nosuch"}, {"configuration", "nosuch"}, {"configuration", "app", "app.conf", "nosuch"}, {"kernel", "..", ".."}, {"configuration", "..", "secret"},
+	for _, at := range [][]string{{"nosuch"}, {"configuration", "nosuch"}, {"configuration", "app", "app.conf", "nosuch"},
+		{"kernel", "..", ".."}, {"configuration", "..", "secret"},
 		{"configuration", "app/../../secret"}, {"configuration", ""}, {"configuration", "app", "notes.txt"}} {
 		if page, err := s.List(t.Context(), link.SettingsAt{Path: at}); err == nil {
 			t.Errorf("%q is listed: %q", at, names(page))
@@ -104,7 +105,8 @@ func TestSettingsAreListed(t *testing.T) {
 // A link that leads out of /etc is no part of it, to be looked at or to be written through.
 func TestSettingsStayBelowTheirStore(t *testing.T) {
 	s, d := newFake(t)
-	for name, target := range map[string]string{"out.conf": "../secret/keys.conf", "whole.conf": filepath.Join(d.root, "secret/keys.conf"), "folder": "../secret", "loop.conf": "loop.conf"} {
+	for name, target := range map[string]string{"out.conf": "../secret/keys.conf", "whole.conf": filepath.Join(d.root, "secret/keys.conf"),
+		"folder": "../secret", "loop.conf": "loop.conf"} {
 		if err := os.Symlink(target, filepath.Join(d.root, "etc", name)); err != nil {
 			t.Fatal(err)
 		}
@@ -117,14 +119,16 @@ func TestSettingsStayBelowTheirStore(t *testing.T) {
 		t.Errorf("%q, %v", names(page), err)
 	}
 	for _, name := range []string{"out.conf", "whole.conf", "loop.conf"} {
-		if _, err := s.Do(t.Context(), link.SettingAction{Action: link.SettingSet, Path: []string{"configuration", name}, Name: "key", Value: "2", Any: true}); err == nil {
+		if _, err := s.Do(t.Context(), link.SettingAction{Action: link.SettingSet, Path: []string{"configuration", name}, Name: "key",
+			Value: "2", Any: true}); err == nil {
 			t.Errorf("%s is written through", name)
 		}
 	}
 	if d.read(t, "/secret/keys.conf") != "key = 1\n" {
 		t.Error("a file outside was changed")
 	}
-	if _, err := s.Do(t.Context(), link.SettingAction{Action: link.SettingSet, Path: []string{"configuration", "inside.conf", "net"}, Name: "port", Value: "81", Was: new("80")}); err != nil {
+	if _, err := s.Do(t.Context(), link.SettingAction{Action: link.SettingSet, Path: []string{"configuration", "inside.conf", "net"},
+		Name: "port", Value: "81", Was: new("80")}); err != nil {
 		t.Fatal(err)
 	}
 	if !strings.Contains(d.read(t, "/etc/app/app.conf"), "port = 81\n") {
@@ -150,7 +154,8 @@ func TestKernelParametersAreSetAndKept(t *testing.T) {
 		t.Errorf("%q, %v", out.Message, err)
 	}
 	for _, value := range []string{"20", "30"} { // the file is made, and then changed
-		if _, err := s.Do(t.Context(), link.SettingAction{Action: link.SettingSet, Path: in.Path, Name: in.Name, Value: value, Any: true, Keep: true}); err != nil {
+		if _, err := s.Do(t.Context(), link.SettingAction{Action: link.SettingSet, Path: in.Path, Name: in.Name, Value: value, Any: true,
+			Keep: true}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -159,7 +164,8 @@ func TestKernelParametersAreSetAndKept(t *testing.T) {
 	}
 	_, err = s.Do(t.Context(), link.SettingAction{Action: link.SettingRemove, Path: in.Path, Name: in.Name, Any: true})
 	refusedWith(t, err, http.StatusConflict, "cannot be removed")
-	_, err = s.Do(t.Context(), link.SettingAction{Action: link.SettingSet, Path: []string{"kernel", ".."}, Name: "x", Value: "1", Any: true})
+	_, err = s.Do(t.Context(), link.SettingAction{Action: link.SettingSet, Path: []string{"kernel", ".."}, Name: "x", Value: "1",
+		Any: true})
 	refusedWith(t, err, http.StatusBadRequest, "no name of a setting")
 	_, err = s.Do(t.Context(), link.SettingAction{Action: link.SettingSet, Path: []string{"kernel", "vm"}, Name: "new", Value: "1"})
 	refusedWith(t, err, http.StatusNotFound, "there is no")
@@ -182,7 +188,8 @@ func TestSearchOfSettings(t *testing.T) {
 	if found, last := search(link.SettingSearch{Text: "RMEM"}); !slices.Equal(found, []string{"kernel/net/ipv4/tcp_rmem"}) || !last.Done {
 		t.Errorf("%q %+v", found, last)
 	}
-	if found, _ := search(link.SettingSearch{Path: []string{"configuration"}}); !slices.Equal(found, []string{"configuration/app/app.conf/net/port", "configuration/app/app.conf/net/host"}) {
+	if found, _ := search(link.SettingSearch{Path: []string{"configuration"}}); !slices.Equal(found,
+		[]string{"configuration/app/app.conf/net/port", "configuration/app/app.conf/net/host"}) {
 		t.Errorf("an export holds %q", found)
 	}
 	if found, last := search(link.SettingSearch{Most: 1}); len(found) != 1 || !last.More {
@@ -218,13 +225,15 @@ func TestPower(t *testing.T) {
 		t.Errorf("%+v", page)
 	}
 	set := func(name, value string) error {
-		_, err := s.Do(t.Context(), link.SettingAction{Action: link.SettingSet, Path: []string{"power"}, Name: name, Value: value, Any: true})
+		_, err := s.Do(t.Context(), link.SettingAction{Action: link.SettingSet, Path: []string{"power"}, Name: name, Value: value,
+			Any: true})
 		return err
 	}
 	if err := errors.Join(set("plan", "low-power"), set("governor", "powersave")); err != nil {
 		t.Fatal(err)
 	}
-	if d.read(t, "/sys/firmware/acpi/platform_profile") != "low-power\n" || d.read(t, "/sys/devices/system/cpu/cpufreq/policy1/scaling_governor") != "powersave\n" {
+	if d.read(t, "/sys/firmware/acpi/platform_profile") != "low-power\n" ||
+		d.read(t, "/sys/devices/system/cpu/cpufreq/policy1/scaling_governor") != "powersave\n" {
 		t.Error("it was not set")
 	}
 	var p *link.Problem

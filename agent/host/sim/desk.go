@@ -119,7 +119,8 @@ func (k *desk) changed() {
 func (k *desk) picture(now time.Time) *image.RGBA {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	shown := fmt.Sprint(k.version, now.Format("1504"), k.written(now), k.rows(now), now.Unix()/2*int64(boolean(k.device.Kind == Station || k.device.Kind == Server)))
+	shown := fmt.Sprint(k.version, now.Format("1504"), k.written(now), k.rows(now),
+		now.Unix()/2*int64(boolean(k.device.Kind == Station || k.device.Kind == Server)))
 	if k.drawn != nil && shown == k.shown {
 		return k.drawn
 	}
@@ -171,7 +172,8 @@ func (k *desk) background(p painter) {
 	}
 	for i, shade := range []color.RGBA{{92, 84, 92, 255}, {72, 64, 70, 255}, {54, 48, 50, 255}} {
 		for x := 0; x < k.size.X; x++ {
-			h := 0.5 + 0.13*float64(i) + 0.09*math.Sin(float64(x)/(150-25*float64(i))+float64(k.device.Seed%90)) + 0.03*math.Sin(float64(x)/47+float64(i))
+			h := 0.5 + 0.13*float64(i) + 0.09*math.Sin(float64(x)/(150-25*float64(i))+float64(k.device.Seed%90)) +
+				0.03*math.Sin(float64(x)/47+float64(i))
 			p.fill(image.Rect(x, int(h*float64(k.size.Y)), x+1, k.size.Y), shade)
 		}
 	}
@@ -206,7 +208,8 @@ func (k *desk) sheet(p painter, s *sheet, top bool, now time.Time) {
 			y := r.Min.Y + 42 + 20*i
 			at := now.Truncate(24 * time.Hour).Add(time.Duration(row) * 3 * time.Minute)
 			pick := int(hash(k.device.Seed, uint64(row)) * 1000)
-			for j, cell := range []string{at.Format("15:04"), "Reader " + fmt.Sprint(4000+pick), titles[pick%len(titles)], at.AddDate(0, 0, 21).Format("2 Jan")} {
+			for j, cell := range []string{at.Format("15:04"), "Reader " + fmt.Sprint(4000+pick), titles[pick%len(titles)],
+				at.AddDate(0, 0, 21).Format("2 Jan")} {
 				p.text(r.Min.X+[]int{10, 70, 210, 590}[j], y, 13, ink, cell)
 			}
 		}
@@ -234,7 +237,9 @@ func (k *desk) sheet(p painter, s *sheet, top bool, now time.Time) {
 		n := int(now.Unix() / 2)
 		for i := range 36 {
 			row := n - 36 + i
-			p.mono(14, 26+20*i, 13, color.RGBA{200, 210, 195, 255}, fmt.Sprintf("%s %s: %s", time.Unix(int64(row)*2, 0).UTC().Format("Jan 02 15:04:05"), k.device.Name, consoleLines[int(hash(k.device.Seed, uint64(row))*float64(len(consoleLines)))]))
+			p.mono(14, 26+20*i, 13, color.RGBA{200, 210, 195, 255},
+				fmt.Sprintf("%s %s: %s", time.Unix(int64(row)*2, 0).UTC().Format("Jan 02 15:04:05"), k.device.Name,
+					consoleLines[int(hash(k.device.Seed, uint64(row))*float64(len(consoleLines)))]))
 		}
 		p.mono(14, 26+20*37, 13, color.RGBA{236, 230, 223, 255}, k.device.Name+" login: "+string(k.typed))
 	case radio:
@@ -243,7 +248,8 @@ func (k *desk) sheet(p painter, s *sheet, top bool, now time.Time) {
 		for c, curve := range []color.RGBA{{107, 71, 140, 255}, {72, 105, 43, 255}, {178, 52, 28, 255}} {
 			for x := range r.Dx() - 40 {
 				t := now.Truncate(2 * time.Second).Add(time.Duration(x-r.Dx()) * 20 * time.Second)
-				y := r.Min.Y + 100 + 180*c + int(90*smooth(k.device.Seed+uint64(c), t, time.Hour)+20*smooth(k.device.Seed+uint64(9+c), t, 4*time.Minute))
+				y := r.Min.Y + 100 + 180*c + int(90*smooth(k.device.Seed+uint64(c), t, time.Hour)+
+					20*smooth(k.device.Seed+uint64(9+c), t, 4*time.Minute))
 				p.fill(image.Rect(r.Min.X+20+x, y, r.Min.X+21+x, y+3), curve)
 			}
 			p.text(r.Min.X+20, r.Min.Y+80+180*c, 15, ink, []string{"Air, °C", "Wind, m/s", "Supply, V"}[c])
@@ -263,7 +269,8 @@ func (k *desk) radio(p painter, r image.Rectangle) {
 					d := (u - at - 0.05*math.Sin(v*4)) / width
 					return math.Exp(-d*d*3) * (0.75 + 0.25*math.Cos(v*9))
 				}
-				g := 18 + 150*bone(0.27, 0.05) + 165*bone(0.68, 0.06) + 30*math.Exp(-math.Pow((u-0.5)*2.1, 2)) + 9*hash(uint64(x), uint64(y))
+				g := 18 + 150*bone(0.27, 0.05) + 165*bone(0.68, 0.06) + 30*math.Exp(-math.Pow((u-0.5)*2.1, 2)) +
+					9*hash(uint64(x), uint64(y))
 				c := uint8(clamp(g, 0, 255))
 				k.film.SetRGBA(x, y, color.RGBA{c, c, uint8(clamp(g*1.05, 0, 255)), 255})
 			}
@@ -308,9 +315,12 @@ func (p painter) mono(x, y int, size float64, c color.Color, text string) {
 	p.write(monos[size], x, y, c, text)
 }
 
-var titles = []string{"A Walk Along the Beck", "Bees of the High Moor", "Bread Without Hurry", "Clocks and Their Keepers", "The Lantern Maker", "Maps of Small Places", "Notes on Peat", "Otters at Dusk", "The Quarryman's Daughter", "Seven Winters", "Stone Walls, Dry Hands", "The Tide Table", "Under the Alder", "Wool and Weather"}
+var titles = []string{"A Walk Along the Beck", "Bees of the High Moor", "Bread Without Hurry", "Clocks and Their Keepers",
+	"The Lantern Maker", "Maps of Small Places", "Notes on Peat", "Otters at Dusk", "The Quarryman's Daughter", "Seven Winters",
+	"Stone Walls, Dry Hands", "The Tide Table", "Under the Alder", "Wool and Weather"}
 
-var consoleLines = []string{"records: 14 entries written", "backup: waiting for the next window", "time: the clock is right", "store: checked 2048 blocks", "web: 200 in 12 ms", "mail: queue is empty", "records: index is current"}
+var consoleLines = []string{"records: 14 entries written", "backup: waiting for the next window", "time: the clock is right",
+	"store: checked 2048 blocks", "web: 200 in 12 ms", "mail: queue is empty", "records: index is current"}
 
 const letterText = `Dear reader,
 

@@ -81,7 +81,8 @@ func (d *disk) Access(real string) (list []string) {
 		return true
 	})
 	slices.Sort(list)
-	return append(list, "SYSTEM may do everything (from above)", "Administrators may do everything (from above)", "Users may read, run (from above)")
+	return append(list, "SYSTEM may do everything (from above)", "Administrators may do everything (from above)",
+		"Users may read, run (from above)")
 }
 
 // Seclude implements host.Disk.
@@ -93,7 +94,8 @@ func (d *disk) Let(in *place.Dir, name, who, may string) error {
 		return host.ErrNoLists
 	}
 	key := [2]string{in.Path(name), who}
-	if words := map[string]string{link.MayNothing: "may not do everything", link.MayRead: "may read, run", link.MayChange: "may read, write, run, remove", link.MayAll: "may do everything"}[may]; words != "" {
+	if words := map[string]string{link.MayNothing: "may not do everything", link.MayRead: "may read, run",
+		link.MayChange: "may read, write, run, remove", link.MayAll: "may do everything"}[may]; words != "" {
 		d.lets.Store(key, words)
 	} else {
 		d.lets.Delete(key)
@@ -119,15 +121,20 @@ func (d *disk) Free(string) (int64, error) {
 }
 
 func (d *disk) fill() {
-	texts := map[string]string{"/etc/hostname": d.Name + "\n", "/etc/hosts": "127.0.0.1 localhost\n" + d.Address + " " + d.Name + "\n", "/var/log/dpkg.log": "", "/home/ops/notes.txt": "Ask before restarting in surgery hours.\n", "/tmp/.keep": ""}
+	texts := map[string]string{"/etc/hostname": d.Name + "\n", "/etc/hosts": "127.0.0.1 localhost\n" + d.Address + " " + d.Name + "\n",
+		"/var/log/dpkg.log": "", "/home/ops/notes.txt": "Ask before restarting in surgery hours.\n", "/tmp/.keep": ""}
 	switch {
 	case d.Windows():
-		texts = map[string]string{`/C:/Windows/System32/drivers/etc/hosts`: "127.0.0.1 localhost\r\n", "/C:/Users/Public/Documents/Opening hours.txt": "Monday to Saturday 9 to 17\r\n",
-			"/C:/ProgramData/IssueDesk/settings.ini": "[desk]\r\nprinter=Fennick P2\r\nretries=3\r\n", "/C:/ProgramData/IssueDesk/desk.log": "", "/C:/Temp/.keep": ""}
+		texts = map[string]string{`/C:/Windows/System32/drivers/etc/hosts`: "127.0.0.1 localhost\r\n",
+			"/C:/Users/Public/Documents/Opening hours.txt": "Monday to Saturday 9 to 17\r\n",
+			"/C:/ProgramData/IssueDesk/settings.ini":       "[desk]\r\nprinter=Fennick P2\r\nretries=3\r\n",
+			"/C:/ProgramData/IssueDesk/desk.log":           "", "/C:/Temp/.keep": ""}
 	case d.Kind == Mac:
-		texts = map[string]string{"/Users/Shared/Bookings/settings.plist": "<plist/>\n", "/Library/Logs/bookings.log": "", "/etc/hosts": "127.0.0.1 localhost\n"}
+		texts = map[string]string{"/Users/Shared/Bookings/settings.plist": "<plist/>\n", "/Library/Logs/bookings.log": "",
+			"/etc/hosts": "127.0.0.1 localhost\n"}
 	case d.Kind == Server:
-		texts["/etc/records/sync.conf"] = "# copies records to the surgeries\nlock = /run/records/batch.lock\nwait = forever\nsurgeries = high-street, mill, ferry\n"
+		texts["/etc/records/sync.conf"] = "# copies records to the surgeries\nlock = /run/records/batch.lock\nwait = forever\nsurgeries " +
+			"= high-street, mill, ferry\n"
 		texts["/run/records/batch.lock"] = "batch 4471, held by process 1822\n"
 		texts["/var/log/records/sync.log"] = ""
 		texts["/srv/records/export/2026-11.csv"] = "animal,owner,visit\n"
@@ -139,7 +146,8 @@ func (d *disk) fill() {
 		texts["/proc/sys/kernel/hostname"], texts["/proc/sys/kernel/osrelease"] = d.Name+"\n", natures[d.Kind].kernel+"\n"
 		texts["/sys/devices/system/cpu/cpufreq/policy0/scaling_governor"] = "ondemand\n"
 		texts["/sys/devices/system/cpu/cpufreq/policy0/scaling_available_governors"] = "ondemand performance powersave\n"
-		texts["/etc/ssh/sshd_config"] = "# set by Curlew & Sedge\nPort 22\nPermitRootLogin no\nPasswordAuthentication no\nX11Forwarding no\n"
+		texts["/etc/ssh/sshd_config"] = "# set by Curlew & Sedge\nPort 22\nPermitRootLogin no\nPasswordAuthentication " +
+			"no\nX11Forwarding no\n"
 		texts["/etc/systemd/timesyncd.conf"] = "[Time]\nNTP=ntp.curlew-sedge.example\nRootDistanceMaxSec=5\n"
 	}
 	for name, text := range texts {

@@ -53,16 +53,20 @@ func (s *simulated) past(from, to time.Time) []link.Event {
 		if at.Before(from) || !at.Before(to) || (s.stuck(j) && at.After(s.Stuck)) || j.manual {
 			continue
 		}
-		list = append(list, link.Event{At: at, Level: sayings[k].level, Unit: j.name, PID: s.pid(0, j), Message: fmt.Sprintf(sayings[k].text, 1+r.IntN(900))})
+		list = append(list, link.Event{At: at, Level: sayings[k].level, Unit: j.name, PID: s.pid(0, j),
+			Message: fmt.Sprintf(sayings[k].text, 1+r.IntN(900))})
 	}
 	if !s.Stuck.IsZero() && s.Stuck.After(from) && s.Stuck.Before(to) {
-		list = append(list, link.Event{At: s.Stuck, Level: "error", Unit: "records-sync.service", Message: "waiting for the lock of batch 4471: its holder went away"},
-			link.Event{At: s.Stuck.Add(2 * time.Second), Level: "warning", Unit: "records-sync.service", Message: "no record copied since; will wait"})
+		list = append(list, link.Event{At: s.Stuck, Level: "error", Unit: "records-sync.service",
+			Message: "waiting for the lock of batch 4471: its holder went away"},
+			link.Event{At: s.Stuck.Add(2 * time.Second), Level: "warning", Unit: "records-sync.service",
+				Message: "no record copied since; will wait"})
 	}
 	if j := slices.IndexFunc(all, func(j job) bool { return j.program == "records-sync" }); j >= 0 && s.stuck(all[j]) {
 		for at := s.Stuck.Add(5 * time.Minute); at.Before(to); at = at.Add(5 * time.Minute) {
 			if !at.Before(from) {
-				list = append(list, link.Event{At: at, Level: "warning", Unit: all[j].name, Message: fmt.Sprintf("no record copied for %s", span(at.Sub(s.Stuck)))})
+				list = append(list, link.Event{At: at, Level: "warning", Unit: all[j].name,
+					Message: fmt.Sprintf("no record copied for %s", span(at.Sub(s.Stuck)))})
 			}
 		}
 	}
@@ -90,7 +94,8 @@ func (s simEvents) Events(ctx context.Context, q link.EventQuery, send func(link
 	least := eventlog.Severity(q.Level)
 	sift := func(list []link.Event) []link.Event {
 		return slices.DeleteFunc(list, func(e link.Event) bool {
-			return (least >= 0 && eventlog.Severity(e.Level) > least) || (q.Unit != "" && e.Unit != q.Unit) || (text != nil && !text.MatchString(e.Message))
+			return (least >= 0 && eventlog.Severity(e.Level) > least) || (q.Unit != "" && e.Unit != q.Unit) ||
+				(text != nil && !text.MatchString(e.Message))
 		})
 	}
 	now := s.now()

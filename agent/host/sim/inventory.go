@@ -28,10 +28,14 @@ type product struct {
 }
 
 var products = map[string][]product{
-	device.Windows: {{"Heron Browser", "Heron Works", 128, 0, 9, 2, "heron.exe"}, {"Quillpad Office", "Quillpad", 24, 3, 23, 12, "quillpad.exe"}, {"Hedge Protection", "Hedge Labs", 7, 2, 13, 1, "hedge.exe"},
-		{"Larkspur PDF", "Larkspur Soft", 5, 1, 31, 20, ""}, {"Bracken Archive", "Bracken", 3, 9, 57, 40, ""}, {"Fennick Control", "Fennick", 2, 8, 44, 9, "fenctl.exe"}, {"Millstone Runtime", "Millstone", 11, 0, 37, 5, ""}},
-	device.MacOS: {{"Heron Browser", "Heron Works", 128, 0, 9, 2, "Heron"}, {"Quillpad Office", "Quillpad", 24, 3, 23, 12, "Quillpad"}, {"Sallow Notes", "Sallow", 4, 4, 29, 10, ""}},
-	device.Linux: {{"openssl", "", 3, 0, 41, 3, ""}, {"curl", "", 7, 88, 33, 3, ""}, {"linux-image", "", 6, 1, 19, 6, ""}, {"openssh-server", "", 9, 2, 47, 4, "sshd"}, {"tzdata", "", 2026, 1, 61, 3, ""}, {"postgresql-15", "", 15, 8, 53, 9, "postgres"}},
+	device.Windows: {{"Heron Browser", "Heron Works", 128, 0, 9, 2, "heron.exe"},
+		{"Quillpad Office", "Quillpad", 24, 3, 23, 12, "quillpad.exe"}, {"Hedge Protection", "Hedge Labs", 7, 2, 13, 1, "hedge.exe"},
+		{"Larkspur PDF", "Larkspur Soft", 5, 1, 31, 20, ""}, {"Bracken Archive", "Bracken", 3, 9, 57, 40, ""},
+		{"Fennick Control", "Fennick", 2, 8, 44, 9, "fenctl.exe"}, {"Millstone Runtime", "Millstone", 11, 0, 37, 5, ""}},
+	device.MacOS: {{"Heron Browser", "Heron Works", 128, 0, 9, 2, "Heron"}, {"Quillpad Office", "Quillpad", 24, 3, 23, 12, "Quillpad"},
+		{"Sallow Notes", "Sallow", 4, 4, 29, 10, ""}},
+	device.Linux: {{"openssl", "", 3, 0, 41, 3, ""}, {"curl", "", 7, 88, 33, 3, ""}, {"linux-image", "", 6, 1, 19, 6, ""},
+		{"openssh-server", "", 9, 2, 47, 4, "sshd"}, {"tzdata", "", 2026, 1, 61, 3, ""}, {"postgresql-15", "", 15, 8, 53, 9, "postgres"}},
 }
 
 // Software of one use alone.
@@ -70,7 +74,8 @@ func (d Device) ItemsAt(t time.Time) []inventory.Item {
 		if n.os == device.Linux {
 			kind, space = "deb", "debian"
 		}
-		add(inventory.Software, source+" "+name, name, "version", version, "publisher", publisher, "source", source, "purl", inventory.PackageURL(kind, space, name, version))
+		add(inventory.Software, source+" "+name, name, "version", version, "publisher", publisher, "source", source, "purl",
+			inventory.PackageURL(kind, space, name, version))
 	}
 	serial := (&simulated{Device: d}).serial()
 	add("system", "system", n.osName, "version", n.osVersion, "kernel", n.kernel, "architecture", n.arch)
@@ -81,9 +86,11 @@ func (d Device) ItemsAt(t time.Time) []inventory.Item {
 		add("memory", fmt.Sprint(i), fmt.Sprintf("%d MiB", n.memory>>21), "slot", fmt.Sprint("slot ", i))
 	}
 	for i, disk := range n.disks {
-		add("disks", fmt.Sprint(i), fmt.Sprintf("Disk of %.0f GB", float64(disk.TotalBytes)/gb), "serial", fmt.Sprintf("%s-%d", serial, i), "health", "good", "kind", "solid state")
+		add("disks", fmt.Sprint(i), fmt.Sprintf("Disk of %.0f GB", float64(disk.TotalBytes)/gb), "serial", fmt.Sprintf("%s-%d", serial, i),
+			"health", "good", "kind", "solid state")
 	}
-	add("adapters", "eth", "Ethernet", "hardware_address", fmt.Sprintf("02:00:%02x:%02x:%02x:%02x", byte(d.Seed>>24), byte(d.Seed>>16), byte(d.Seed>>8), byte(d.Seed)))
+	add("adapters", "eth", "Ethernet", "hardware_address",
+		fmt.Sprintf("02:00:%02x:%02x:%02x:%02x", byte(d.Seed>>24), byte(d.Seed>>16), byte(d.Seed>>8), byte(d.Seed)))
 	add("network", "addresses", "Addresses of Ethernet", "addresses", d.Address)
 	if i := strings.LastIndexByte(d.Address, '.'); i > 0 {
 		add("network", "gateway", "Gateway", "address", d.Address[:i]+".1")
@@ -127,7 +134,8 @@ func (d Device) ItemsAt(t time.Time) []inventory.Item {
 }
 
 // windows adds what a Windows device has.
-func (d Device) windows(t time.Time, add func(section, key, name string, fields ...string), software func(name, version, publisher string)) {
+func (d Device) windows(t time.Time, add func(section, key, name string, fields ...string),
+	software func(name, version, publisher string)) {
 	version := printerBefore
 	if !d.Driver.IsZero() && !t.Before(d.Driver) {
 		version = printerAfter
@@ -168,7 +176,8 @@ func (d Device) logOn(t time.Time, n nature) *device.LogOn {
 	if driver || hash(d.Seed, 34) > 0.93 {
 		seconds = 68 + 45*hash(d.Seed+32, turn)
 	}
-	return &device.LogOn{Person: d.People[turn/uint64(every/time.Second)%uint64(len(d.People))], At: at, Seconds: math.Round(seconds*10) / 10}
+	return &device.LogOn{Person: d.People[turn/uint64(every/time.Second)%uint64(len(d.People))], At: at,
+		Seconds: math.Round(seconds*10) / 10}
 }
 
 // Probe implements host.Prober: what is asked for is well, and answers as quickly as the link does.
@@ -252,7 +261,8 @@ func (s *simulated) Ask(_ context.Context, q link.Question) (link.Answer, error)
 		if natures[s.Kind].os != device.Windows {
 			return link.Answer{}, errors.New("this system has no registry")
 		}
-		if i, ok := items[inventory.Ref{Section: inventory.Software, Key: "installer " + printer}]; ok && strings.EqualFold(q.Name, `HKLM\SOFTWARE\Fennick\Print\Version`) {
+		if i, ok := items[inventory.Ref{Section: inventory.Software, Key: "installer " + printer}]; ok &&
+			strings.EqualFold(q.Name, `HKLM\SOFTWARE\Fennick\Print\Version`) {
 			return link.Answer{Value: i.Fields["version"]}, nil
 		}
 		return link.Answer{Value: "absent"}, nil

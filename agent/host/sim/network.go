@@ -17,15 +17,19 @@ func (s simNetwork) Network(context.Context) (link.Network, error) {
 	parts := strings.Split(s.Address, ".")
 	base := strings.Join(parts[:min(3, len(parts))], ".")
 	n := link.Network{Resolvers: []string{base + ".1"}, Search: []string{"larkmoor.example"},
-		Interfaces: []link.Interface{{Name: "eth0", Hardware: s.hardware(s.Address), Addresses: []string{s.Address + "/24"}, Up: true, MTU: 1500}},
-		Routes:     []link.Route{{To: "0.0.0.0/0", By: base + ".1", Interface: "eth0", Metric: 100}, {To: base + ".0/24", Interface: "eth0"}},
+		Interfaces: []link.Interface{{Name: "eth0", Hardware: s.hardware(s.Address), Addresses: []string{s.Address + "/24"}, Up: true,
+			MTU: 1500}},
+		Routes: []link.Route{{To: "0.0.0.0/0", By: base + ".1", Interface: "eth0", Metric: 100},
+			{To: base + ".0/24", Interface: "eth0"}},
 		Neighbours: s.neighbours(base), Connections: []link.Connection{}}
 	for i, j := range s.jobs() {
 		if proto, at, ok := strings.Cut(j.listens, " "); ok {
-			n.Connections = append(n.Connections, link.Connection{Protocol: proto, Local: at, State: "listen", PID: s.pid(i, j), Process: j.program})
+			n.Connections = append(n.Connections, link.Connection{Protocol: proto, Local: at, State: "listen", PID: s.pid(i, j),
+				Process: j.program})
 		}
 	}
-	n.Connections = append(n.Connections, link.Connection{Protocol: "tcp", Local: s.Address + ":49812", Remote: "198.51.100.7:443", State: "established", PID: 391 + int(s.Seed%7), Process: "moor-agent"})
+	n.Connections = append(n.Connections, link.Connection{Protocol: "tcp", Local: s.Address + ":49812", Remote: "198.51.100.7:443",
+		State: "established", PID: 391 + int(s.Seed%7), Process: "moor-agent"})
 	return n, nil
 }
 
@@ -36,7 +40,8 @@ func (s *simulated) hardware(address string) string {
 
 // neighbours are a router, a printer without an agent, and others on the same network.
 func (s *simulated) neighbours(base string) []link.Neighbour {
-	list := []link.Neighbour{{Address: base + ".1", Interface: "eth0", Open: []int{80, 443}}, {Address: base + ".9", Interface: "eth0", Name: "printer", Open: []int{80, 631, 9100}}}
+	list := []link.Neighbour{{Address: base + ".1", Interface: "eth0", Open: []int{80, 443}},
+		{Address: base + ".9", Interface: "eth0", Name: "printer", Open: []int{80, 631, 9100}}}
 	for i := range 4 {
 		a := fmt.Sprintf("%s.%d", base, 10+(int(s.Seed)+i*3)%20)
 		if a != s.Address {

@@ -18,7 +18,9 @@ type simPeople struct{ *simulated }
 func (s simPeople) People(context.Context) (link.PresenceList, error) {
 	out := link.PresenceList{Items: []link.Presence{}}
 	for i, p := range s.At(s.now()).People {
-		one := link.Presence{Session: fmt.Sprint(i + 1), Name: p.Name, Kind: "console", Where: p.Where, Since: s.now().Add(-3 * time.Hour).Truncate(time.Minute), IdleSeconds: p.IdleSeconds, Locked: p.IdleSeconds > 900, Graphic: natures[s.Kind].os != device.Linux}
+		one := link.Presence{Session: fmt.Sprint(i + 1), Name: p.Name, Kind: "console", Where: p.Where,
+			Since: s.now().Add(-3 * time.Hour).Truncate(time.Minute), IdleSeconds: p.IdleSeconds, Locked: p.IdleSeconds > 900,
+			Graphic: natures[s.Kind].os != device.Linux}
 		if !one.Graphic {
 			one.Kind = "terminal"
 		} else {

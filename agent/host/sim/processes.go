@@ -39,12 +39,15 @@ func (s simProcesses) at(now time.Time, v device.Vitals) link.Processes {
 	t.mu.Lock()
 	ended, nice, paused := t.ended, t.nice, t.paused
 	t.mu.Unlock()
-	out := link.Processes{At: now, Cores: n.cores, Items: []link.Process{{PID: 1, Name: first, Person: root, Started: boot, State: "sleeping", Memory: 12 << 20, Priority: link.PriorityNormal}}}
+	out := link.Processes{At: now, Cores: n.cores,
+		Items: []link.Process{{PID: 1, Name: first, Person: root, Started: boot, State: "sleeping", Memory: 12 << 20,
+			Priority: link.PriorityNormal}}}
 	add := func(pid, parent int, name, command, person string, started time.Time, share float64, memory int64, listens string) {
 		if ended[pid] {
 			return
 		}
-		p := link.Process{PID: pid, Parent: parent, Name: name, Command: command, Person: person, Started: started.Truncate(time.Second), State: "sleeping", Memory: memory, Priority: cmp.Or(nice[pid], link.PriorityNormal)}
+		p := link.Process{PID: pid, Parent: parent, Name: name, Command: command, Person: person, Started: started.Truncate(time.Second),
+			State: "sleeping", Memory: memory, Priority: cmp.Or(nice[pid], link.PriorityNormal)}
 		p.CPU = share * v.CPU * float64(n.cores) * (0.7 + 0.6*smooth(s.Seed+uint64(pid), now, 7*time.Second))
 		p.Read, p.Written = p.CPU*900, p.CPU*2100
 		if p.CPU > 3 {
@@ -68,13 +71,15 @@ func (s simProcesses) at(now time.Time, v device.Vitals) link.Processes {
 		if s.stuck(j) {
 			share = 0
 		}
-		add(v.PID, 1, j.program, "/usr/sbin/"+j.program+" --config "+strings.TrimSuffix(j.program, ".exe")+".conf", root, started, share, j.memory, j.listens)
+		add(v.PID, 1, j.program, "/usr/sbin/"+j.program+" --config "+strings.TrimSuffix(j.program, ".exe")+".conf", root, started, share,
+			j.memory, j.listens)
 	}
 	add(391+int(s.Seed%7), 1, "moor-agent", "moor-agent run", root, boot, .002, 21<<20, "")
 	for i, p := range v.People {
 		person = p.Name
 		shell := 9000 + i*100
-		add(shell, 1, map[string]string{device.Windows: "explorer.exe", device.MacOS: "Finder", device.Linux: "bash"}[n.os], "", person, now.Add(-3*time.Hour), .03, 90<<20, "")
+		add(shell, 1, map[string]string{device.Windows: "explorer.exe", device.MacOS: "Finder", device.Linux: "bash"}[n.os], "", person,
+			now.Add(-3*time.Hour), .03, 90<<20, "")
 		for k, q := range products[n.os] {
 			if q.program != "" && n.os != device.Linux {
 				add(shell+1+k, shell, q.program, q.program, person, now.Add(-2*time.Hour), .12, int64(150+40*k)<<20, "")

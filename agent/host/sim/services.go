@@ -35,7 +35,8 @@ type state struct {
 
 func (s *simulated) changed() *state {
 	s.once.Do(func() {
-		s.state.Store(&state{started: map[string]time.Time{}, modes: map[string]string{}, ended: map[int]bool{}, nice: map[int]string{}, paused: map[int]bool{}, software: map[string]string{}, grown: make(chan struct{})})
+		s.state.Store(&state{started: map[string]time.Time{}, modes: map[string]string{}, ended: map[int]bool{}, nice: map[int]string{},
+			paused: map[int]bool{}, software: map[string]string{}, grown: make(chan struct{})})
 	})
 	return s.state.Load()
 }
@@ -65,7 +66,8 @@ var jobs = map[string][]job{
 		{name: "EventLog", program: "svchost.exe", title: "Windows Event Log", share: .02, memory: 24 << 20},
 		{name: "Spooler", program: "spoolsv.exe", title: "Print Spooler", share: .03, memory: 31 << 20},
 		{name: "Dnscache", program: "svchost.exe", title: "DNS Client", share: .02, memory: 14 << 20},
-		{name: "HedgeProtection", program: "hedge.exe", title: "Hedge Protection", needs: []string{"EventLog"}, share: .08, memory: 96 << 20},
+		{name: "HedgeProtection", program: "hedge.exe", title: "Hedge Protection", needs: []string{"EventLog"}, share: .08,
+			memory: 96 << 20},
 		{name: "FaxRelay", program: "faxrelay.exe", title: "Fax Relay", manual: true},
 	},
 	device.MacOS: {
@@ -74,22 +76,27 @@ var jobs = map[string][]job{
 	},
 	device.Linux: {
 		{name: "systemd-journald.service", program: "systemd-journald", title: "Journal Service", share: .03, memory: 22 << 20},
-		{name: "ssh.service", program: "sshd", title: "OpenBSD Secure Shell server", listens: "tcp 0.0.0.0:22", share: .01, memory: 9 << 20},
+		{name: "ssh.service", program: "sshd", title: "OpenBSD Secure Shell server", listens: "tcp 0.0.0.0:22", share: .01,
+			memory: 9 << 20},
 		{name: "cron.service", program: "cron", title: "Regular background program processing daemon", share: .01, memory: 4 << 20},
 	},
 }
 
 var uses = map[Kind][]job{
 	Server: {
-		{name: "postgresql.service", program: "postgres", title: "Records database", listens: "tcp 127.0.0.1:5432", share: .3, memory: 812 << 20},
-		{name: "records.service", program: "recordsd", title: "Records of animals and owners", needs: []string{"postgresql.service"}, listens: "tcp 0.0.0.0:8443", share: .25, memory: 390 << 20},
-		{name: "records-sync.service", program: "records-sync", title: "Copies records to the surgeries", needs: []string{"postgresql.service"}, share: .1, memory: 121 << 20},
+		{name: "postgresql.service", program: "postgres", title: "Records database", listens: "tcp 127.0.0.1:5432", share: .3,
+			memory: 812 << 20},
+		{name: "records.service", program: "recordsd", title: "Records of animals and owners", needs: []string{"postgresql.service"},
+			listens: "tcp 0.0.0.0:8443", share: .25, memory: 390 << 20},
+		{name: "records-sync.service", program: "records-sync", title: "Copies records to the surgeries",
+			needs: []string{"postgresql.service"}, share: .1, memory: 121 << 20},
 	},
 	Kiosk:   {{name: "catalogue-screen.service", program: "catalogue", title: "Catalogue on the screen", share: .5, memory: 310 << 20}},
 	Board:   {{name: "position.service", program: "positiond", title: "Where the van is", share: .2, memory: 31 << 20}},
 	Station: {{name: "weather.service", program: "weatherd", title: "Reads the instruments", share: .5, memory: 48 << 20}},
 	Desk:    {{name: "IssueDesk", program: "catalogue.exe", title: issueDesk, share: .4, memory: 260 << 20}},
-	Imaging: {{name: "ImageStore", program: "imgstore.exe", title: "X-ray image store", listens: "tcp 0.0.0.0:11112", share: .5, memory: 2 << 30}},
+	Imaging: {{name: "ImageStore", program: "imgstore.exe", title: "X-ray image store", listens: "tcp 0.0.0.0:11112", share: .5,
+		memory: 2 << 30}},
 }
 
 func (s *simulated) jobs() []job {
@@ -121,7 +128,8 @@ func (s *simulated) startedAt(name string) (at time.Time, changed bool) {
 }
 
 func (s *simulated) running(i int, j job) link.Service {
-	v := link.Service{Name: j.name, Title: j.title, State: "running", Start: "automatic", PID: s.pid(i, j), Memory: j.memory, Needs: j.needs, Detail: "running"}
+	v := link.Service{Name: j.name, Title: j.title, State: "running", Start: "automatic", PID: s.pid(i, j), Memory: j.memory,
+		Needs: j.needs, Detail: "running"}
 	since := s.now().Add(-s.uptime(s.now()))
 	at, changed := s.startedAt(j.name)
 	switch {
@@ -211,13 +219,15 @@ func (s simServices) Do(ctx context.Context, d link.ServiceAction) (link.Outcome
 		t.mu.Lock()
 		defer t.mu.Unlock()
 		t.modes[j.name] = d.Start
-		return link.Outcome{Message: fmt.Sprintf("%s starts %s from now on.", j.name, map[string]string{"automatic": "by itself", "manual": "when it is asked for", "disabled": "never"}[d.Start])}, nil
+		return link.Outcome{Message: fmt.Sprintf("%s starts %s from now on.", j.name,
+			map[string]string{"automatic": "by itself", "manual": "when it is asked for", "disabled": "never"}[d.Start])}, nil
 	}
 	others := s.dependants(j)
 	if d.Action != link.ServiceStart {
 		for _, o := range others {
 			if !slices.Contains(d.Stops, o) {
-				return link.Outcome{}, refuse(http.StatusConflict, "%s would stop too: look at what depends on %s, and say that it may.", o, j.name)
+				return link.Outcome{}, refuse(http.StatusConflict, "%s would stop too: look at what depends on %s, and say that it may.", o,
+					j.name)
 			}
 		}
 	}

@@ -78,31 +78,49 @@ const (
 )
 
 var natures = map[Kind]nature{
-	Desk: {os: device.Windows, osName: "Windows 11 Pro", osVersion: "24H2", kernel: "10.0.26100", arch: "x86_64", vendor: "Fennick", model: "Fennick D3", cpu: "4-core desktop processor",
-		cores: 4, memory: 8 * gib, disks: []device.Disk{{Mount: "C:", TotalBytes: 255 * gb, UsedBytes: 118 * gb}}, idle: 3, work: 28, memoryIdle: 38, memoryWork: 64, traffic: 240e3},
-	Laptop: {os: device.Windows, osName: "Windows 11 Pro", osVersion: "24H2", kernel: "10.0.26100", arch: "x86_64", vendor: "Fennick", model: "Fennick L14", cpu: "8-core mobile processor",
-		cores: 8, memory: 16 * gib, disks: []device.Disk{{Mount: "C:", TotalBytes: 511 * gb, UsedBytes: 203 * gb}}, idle: 4, work: 24, memoryIdle: 35, memoryWork: 58, traffic: 320e3, sensors: []string{"package"}, warmth: 44},
-	Mac: {os: device.MacOS, osName: "macOS", osVersion: "15.6", kernel: "24.6.0", arch: "arm64", model: "Desktop, 24 inch", cpu: "8-core arm64 processor",
-		cores: 8, memory: 16 * gib, disks: []device.Disk{{Mount: "/", TotalBytes: 494 * gb, UsedBytes: 187 * gb}}, idle: 2, work: 19, memoryIdle: 48, memoryWork: 67, traffic: 280e3, sensors: []string{"cpu"}, warmth: 39},
-	Imaging: {os: device.Windows, osName: "Windows 10 IoT Enterprise", osVersion: "LTSC 2021", kernel: "10.0.19044", arch: "x86_64", vendor: "Harrow", model: "Harrow W700", cpu: "12-core workstation processor",
-		cores: 12, memory: 64 * gib, disks: []device.Disk{{Mount: "C:", TotalBytes: 511 * gb, UsedBytes: 148 * gb}, {Mount: "D:", TotalBytes: 4000 * gb, UsedBytes: 2610 * gb}},
+	Desk: {os: device.Windows, osName: "Windows 11 Pro", osVersion: "24H2", kernel: "10.0.26100", arch: "x86_64", vendor: "Fennick",
+		model: "Fennick D3", cpu: "4-core desktop processor",
+		cores: 4, memory: 8 * gib, disks: []device.Disk{{Mount: "C:", TotalBytes: 255 * gb, UsedBytes: 118 * gb}}, idle: 3, work: 28,
+		memoryIdle: 38, memoryWork: 64, traffic: 240e3},
+	Laptop: {os: device.Windows, osName: "Windows 11 Pro", osVersion: "24H2", kernel: "10.0.26100", arch: "x86_64", vendor: "Fennick",
+		model: "Fennick L14", cpu: "8-core mobile processor",
+		cores: 8, memory: 16 * gib, disks: []device.Disk{{Mount: "C:", TotalBytes: 511 * gb, UsedBytes: 203 * gb}}, idle: 4, work: 24,
+		memoryIdle: 35, memoryWork: 58, traffic: 320e3, sensors: []string{"package"}, warmth: 44},
+	Mac: {os: device.MacOS, osName: "macOS", osVersion: "15.6", kernel: "24.6.0", arch: "arm64", model: "Desktop, 24 inch",
+		cpu:   "8-core arm64 processor",
+		cores: 8, memory: 16 * gib, disks: []device.Disk{{Mount: "/", TotalBytes: 494 * gb, UsedBytes: 187 * gb}}, idle: 2, work: 19,
+		memoryIdle: 48, memoryWork: 67, traffic: 280e3, sensors: []string{"cpu"}, warmth: 39},
+	Imaging: {os: device.Windows, osName: "Windows 10 IoT Enterprise", osVersion: "LTSC 2021", kernel: "10.0.19044", arch: "x86_64",
+		vendor: "Harrow", model: "Harrow W700", cpu: "12-core workstation processor",
+		cores: 12, memory: 64 * gib, disks: []device.Disk{{Mount: "C:", TotalBytes: 511 * gb, UsedBytes: 148 * gb},
+			{Mount: "D:", TotalBytes: 4000 * gb, UsedBytes: 2610 * gb}},
 		idle: 2, work: 46, memoryIdle: 22, memoryWork: 51, traffic: 4e6, sensors: []string{"package", "gpu"}, warmth: 41},
-	Server: {os: device.Linux, osName: "Debian GNU/Linux", osVersion: "12", kernel: "6.1.0-31-amd64", arch: "x86_64", vendor: "Harrow", model: "Harrow R210", cpu: "8-core server processor",
-		cores: 8, memory: 32 * gib, disks: []device.Disk{{Mount: "/", TotalBytes: 118 * gb, UsedBytes: 27 * gb}, {Mount: "/srv", TotalBytes: 1900 * gb, UsedBytes: 820 * gb}},
+	Server: {os: device.Linux, osName: "Debian GNU/Linux", osVersion: "12", kernel: "6.1.0-31-amd64", arch: "x86_64", vendor: "Harrow",
+		model: "Harrow R210", cpu: "8-core server processor",
+		cores: 8, memory: 32 * gib, disks: []device.Disk{{Mount: "/", TotalBytes: 118 * gb, UsedBytes: 27 * gb},
+			{Mount: "/srv", TotalBytes: 1900 * gb, UsedBytes: 820 * gb}},
 		idle: 9, work: 37, memoryIdle: 41, memoryWork: 55, traffic: 2.2e6, round: true, sensors: []string{"package"}, warmth: 47},
-	Kiosk: {os: device.Linux, osName: "Debian GNU/Linux", osVersion: "12", kernel: "6.1.0-31-amd64", arch: "x86_64", vendor: "Tarn Boards", model: "Kiosk 10", cpu: "4-core low-power processor",
-		cores: 4, memory: 4 * gib, disks: []device.Disk{{Mount: "/", TotalBytes: 31 * gb, UsedBytes: 9 * gb}}, idle: 6, work: 22, memoryIdle: 44, memoryWork: 58, traffic: 60e3, sensors: []string{"soc"}, warmth: 48},
-	Board: {os: device.Linux, osName: "Debian GNU/Linux", osVersion: "12", kernel: "6.6.51-v8", arch: "arm64", vendor: "Tarn Boards", model: "Board 4", cpu: "4-core arm64 processor",
-		cores: 4, memory: 2 * gib, disks: []device.Disk{{Mount: "/", TotalBytes: 29 * gb, UsedBytes: 8 * gb}}, idle: 7, work: 16, memoryIdle: 39, memoryWork: 47, traffic: 18e3, sensors: []string{"soc"}, warmth: 46},
-	Station: {os: device.Linux, osName: "Debian GNU/Linux", osVersion: "12", kernel: "6.6.51-v8", arch: "arm64", vendor: "Tarn Boards", model: "Station 2", cpu: "4-core arm64 processor",
-		cores: 4, memory: 2 * gib, disks: []device.Disk{{Mount: "/", TotalBytes: 29 * gb, UsedBytes: 11 * gb}}, idle: 11, work: 15, memoryIdle: 42, memoryWork: 46, traffic: 9e3, round: true, sensors: []string{"soc", "housing"}, warmth: 38},
+	Kiosk: {os: device.Linux, osName: "Debian GNU/Linux", osVersion: "12", kernel: "6.1.0-31-amd64", arch: "x86_64", vendor: "Tarn Boards",
+		model: "Kiosk 10", cpu: "4-core low-power processor",
+		cores: 4, memory: 4 * gib, disks: []device.Disk{{Mount: "/", TotalBytes: 31 * gb, UsedBytes: 9 * gb}}, idle: 6, work: 22,
+		memoryIdle: 44, memoryWork: 58, traffic: 60e3, sensors: []string{"soc"}, warmth: 48},
+	Board: {os: device.Linux, osName: "Debian GNU/Linux", osVersion: "12", kernel: "6.6.51-v8", arch: "arm64", vendor: "Tarn Boards",
+		model: "Board 4", cpu: "4-core arm64 processor",
+		cores: 4, memory: 2 * gib, disks: []device.Disk{{Mount: "/", TotalBytes: 29 * gb, UsedBytes: 8 * gb}}, idle: 7, work: 16,
+		memoryIdle: 39, memoryWork: 47, traffic: 18e3, sensors: []string{"soc"}, warmth: 46},
+	Station: {os: device.Linux, osName: "Debian GNU/Linux", osVersion: "12", kernel: "6.6.51-v8", arch: "arm64", vendor: "Tarn Boards",
+		model: "Station 2", cpu: "4-core arm64 processor",
+		cores: 4, memory: 2 * gib, disks: []device.Disk{{Mount: "/", TotalBytes: 29 * gb, UsedBytes: 11 * gb}}, idle: 11, work: 15,
+		memoryIdle: 42, memoryWork: 46, traffic: 9e3, round: true, sensors: []string{"soc", "housing"}, warmth: 38},
 }
 
 // Host returns a host that pretends to be d, by the clock now.
 func (d Device) Host(now func() time.Time) host.Host {
 	s := &simulated{Device: d, now: now}
-	h := host.Host{Informer: s, Meter: s, Runner: s, Terminals: s, Lister: s, Prober: s, Asker: s, Processes: simProcesses{s}, Services: simServices{s}, Events: simEvents{s},
-		Network: simNetwork{s}, Power: simPower{s}, People: simPeople{s}, Screens: simScreens{s}, Software: simSoftware{s}, Updates: simUpdates{s}}
+	h := host.Host{Informer: s, Meter: s, Runner: s, Terminals: s, Lister: s, Prober: s, Asker: s, Processes: simProcesses{s},
+		Services: simServices{s}, Events: simEvents{s},
+		Network: simNetwork{s}, Power: simPower{s}, People: simPeople{s}, Screens: simScreens{s}, Software: simSoftware{s},
+		Updates: simUpdates{s}}
 	var files *disk
 	if d.Dir != "" {
 		files = &disk{simulated: s}
@@ -134,8 +152,9 @@ func (s *simulated) Facts(context.Context) (device.Facts, error) {
 		}
 		t.mu.Unlock()
 	}
-	return device.Facts{HostName: s.Name, OS: n.os, OSName: n.osName, OSVersion: n.osVersion, Kernel: n.kernel, Arch: n.arch, Vendor: n.vendor,
-		Model: n.model, Serial: s.serial(), CPUModel: n.cpu, Cores: n.cores, MemoryBytes: n.memory, TimeZone: "Europe/London",
+	return device.Facts{HostName: s.Name, OS: n.os, OSName: n.osName, OSVersion: n.osVersion, Kernel: n.kernel, Arch: n.arch,
+		Vendor: n.vendor,
+		Model:  n.model, Serial: s.serial(), CPUModel: n.cpu, Cores: n.cores, MemoryBytes: n.memory, TimeZone: "Europe/London",
 		BootedAt: booted.Truncate(time.Second), Addresses: []string{s.Address},
 		Hardware: []string{device.HardwareName(device.HardwareSerial, n.model+"/"+s.serial())}}, nil
 }
@@ -195,7 +214,8 @@ func (d Device) At(t time.Time) device.Vitals {
 	v.LogOn = d.logOn(t, n)
 	start := math.Round(10*(21+16*hash(d.Seed+41, uint64(t.Add(-d.uptime(t)).Unix()/3600)))) / 10
 	v.StartSeconds, v.Crashes = &start, new(float64)
-	if at := t.Add(-time.Duration(t.UnixNano()-int64(d.Seed)) % (17 * time.Hour)); hash(d.Seed+42, uint64(at.Unix()/3600)) > 0.97 && t.Sub(at) > 0 {
+	if at := t.Add(-time.Duration(t.UnixNano()-int64(d.Seed)) % (17 * time.Hour)); hash(d.Seed+42, uint64(at.Unix()/3600)) > 0.97 &&
+		t.Sub(at) > 0 {
 		*v.Crashes, v.Crash = 1, &device.Crash{Program: "update-notifier", At: at}
 	}
 	if n.os == device.Windows || n.os == device.MacOS {
@@ -203,13 +223,16 @@ func (d Device) At(t time.Time) device.Vitals {
 		v.FailedLogOns = &failed
 	}
 	if d.Kind == Station {
-		v.Sensors = append(v.Sensors, device.Sensor{Kind: device.SensorVoltage, Name: "supply", Value: math.Round((12.1+0.9*sun(t)+0.2*wave(13, time.Hour))*100) / 100})
+		v.Sensors = append(v.Sensors, device.Sensor{Kind: device.SensorVoltage, Name: "supply",
+			Value: math.Round((12.1+0.9*sun(t)+0.2*wave(13, time.Hour))*100) / 100})
 	}
 	if d.Kind == Server || d.Kind == Imaging {
-		v.Sensors = append(v.Sensors, device.Sensor{Kind: device.SensorFan, Name: "rear", Value: math.Round(900 + 14*cpu + 40*wave(14, 5*time.Minute))})
+		v.Sensors = append(v.Sensors, device.Sensor{Kind: device.SensorFan, Name: "rear",
+			Value: math.Round(900 + 14*cpu + 40*wave(14, 5*time.Minute))})
 	}
 	if d.Kind == Laptop {
-		v.Sensors = append(v.Sensors, device.Sensor{Kind: device.SensorBattery, Name: "internal", Value: math.Round(55 + 45*wave(15, 5*time.Hour))})
+		v.Sensors = append(v.Sensors, device.Sensor{Kind: device.SensorBattery, Name: "internal",
+			Value: math.Round(55 + 45*wave(15, 5*time.Hour))})
 	}
 	for i, sensor := range n.sensors {
 		c := n.warmth + 0.32*cpu - 4*float64(i) + 3*(wave(uint64(10+i), 20*time.Minute)-0.5)

@@ -67,7 +67,8 @@ func TestShell(t *testing.T) {
 			break
 		}
 	}
-	if exit := term.Wait(); exit != 4 || !strings.Contains(all.String(), "\r\ncen-kiosk-1\r\n") || !strings.Contains(all.String(), "\r\nmoor\r\n") {
+	if exit := term.Wait(); exit != 4 || !strings.Contains(all.String(), "\r\ncen-kiosk-1\r\n") ||
+		!strings.Contains(all.String(), "\r\nmoor\r\n") {
 		t.Errorf("exit %d after %q", exit, all.String())
 	}
 }

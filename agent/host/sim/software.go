@@ -87,7 +87,8 @@ func (s *simulated) items() []inventory.Item {
 		case version != "":
 			source := map[string]string{device.Windows: "installer", device.MacOS: "app", device.Linux: "deb"}[natures[s.Kind].os]
 			all = append(all, inventory.Item{Section: inventory.Software, Key: source + " " + name, Name: name,
-				Fields: map[string]string{"version": version, "publisher": "", "source": source, "purl": inventory.PackageURL("generic", "", name, version)}})
+				Fields: map[string]string{"version": version, "publisher": "", "source": source,
+					"purl": inventory.PackageURL("generic", "", name, version)}})
 		}
 	}
 	for i, item := range all {

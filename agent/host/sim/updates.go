@@ -23,23 +23,36 @@ type simUpdates struct{ *simulated }
 // Their releases are told in days before the device's time.
 var released = map[string][]offer{
 	device.Linux: {
-		{update.Update{Source: "apt", Name: "heathssl", Title: "Encryption for programs", From: "3.0.14-1", To: "3.0.15-1", Class: update.Security, Severity: "high", Size: 2_030_000, Restart: update.RestartService, Vendor: "Heath Tools", Advisories: []string{"MOOR-2026-0112"}}, 12},
-		{update.Update{Source: "apt", Name: "fellcore-image", Title: "Kernel for fell boards", From: "6.1.31-1", To: "6.1.38-1", Class: update.Security, Severity: "medium", Size: 68_000_000, Restart: update.RestartDevice, Vendor: "Heath Tools", Advisories: []string{"MOOR-2026-0107"}}, 33},
-		{update.Update{Source: "apt", Name: "moss-tools", Title: "Small programs for the command line", From: "9.1", To: "9.2", Class: update.Other, Size: 410_000, Vendor: "Heath Tools"}, 5},
+		{update.Update{Source: "apt", Name: "heathssl", Title: "Encryption for programs", From: "3.0.14-1", To: "3.0.15-1",
+			Class: update.Security, Severity: "high", Size: 2_030_000, Restart: update.RestartService, Vendor: "Heath Tools",
+			Advisories: []string{"MOOR-2026-0112"}}, 12},
+		{update.Update{Source: "apt", Name: "fellcore-image", Title: "Kernel for fell boards", From: "6.1.31-1", To: "6.1.38-1",
+			Class: update.Security, Severity: "medium", Size: 68_000_000, Restart: update.RestartDevice, Vendor: "Heath Tools",
+			Advisories: []string{"MOOR-2026-0107"}}, 33},
+		{update.Update{Source: "apt", Name: "moss-tools", Title: "Small programs for the command line", From: "9.1", To: "9.2",
+			Class: update.Other, Size: 410_000, Vendor: "Heath Tools"}, 5},
 	},
 	device.Windows: {
-		{update.Update{Source: "windows", Name: "2026-11 cumulative", Title: "Cumulative security update, November", From: "2026-10", To: "2026-11", Class: update.Security, Severity: "critical", Size: 690_000_000, Restart: update.RestartDevice, Advisories: []string{"MOOR-2026-0118", "MOOR-2026-0119"}}, 15},
-		{update.Update{Source: "windows", Name: "safety definitions", Title: "Definitions of malware", From: "1.419", To: "1.421", Class: update.Definition, Size: 1_900_000}, 1},
-		{update.Update{Source: "windows", Name: "Fennick network driver", Title: "Fennick network driver", From: "12.18", To: "12.19", Class: update.Driver, Size: 4_200_000, Vendor: "Fennick"}, 41},
+		{update.Update{Source: "windows", Name: "2026-11 cumulative", Title: "Cumulative security update, November", From: "2026-10",
+			To: "2026-11", Class: update.Security, Severity: "critical", Size: 690_000_000, Restart: update.RestartDevice,
+			Advisories: []string{"MOOR-2026-0118", "MOOR-2026-0119"}}, 15},
+		{update.Update{Source: "windows", Name: "safety definitions", Title: "Definitions of malware", From: "1.419", To: "1.421",
+			Class: update.Definition, Size: 1_900_000}, 1},
+		{update.Update{Source: "windows", Name: "Fennick network driver", Title: "Fennick network driver", From: "12.18", To: "12.19",
+			Class: update.Driver, Size: 4_200_000, Vendor: "Fennick"}, 41},
 	},
 	device.MacOS: {
-		{update.Update{Source: "macos", Name: "macOS 15.6.1", Title: "macOS 15.6.1", From: "15.6", To: "15.6.1", Class: update.Security, Severity: "high", Size: 1_600_000_000, Restart: update.RestartDevice, Advisories: []string{"MOOR-2026-0115"}}, 20},
+		{update.Update{Source: "macos", Name: "macOS 15.6.1", Title: "macOS 15.6.1", From: "15.6", To: "15.6.1", Class: update.Security,
+			Severity: "high", Size: 1_600_000_000, Restart: update.RestartDevice, Advisories: []string{"MOOR-2026-0115"}}, 20},
 	},
 }
 
 var releasedFor = map[Kind][]offer{
-	Kiosk:  {{update.Update{Source: "apt", Name: catalogueScreen, Title: "Catalogue on the screen", From: "3.2", To: broken, Class: update.Security, Severity: "medium", Size: 18_400_000, Restart: update.RestartService, Vendor: "Larkmoor Libraries", Advisories: []string{"MOOR-2026-0120"}}, 6}},
-	Server: {{update.Update{Source: "apt", Name: "recordsd", Title: "Records of animals and owners", From: "5.4.0", To: "5.4.2", Class: update.Critical, Size: 31_000_000, Restart: update.RestartService, Vendor: "Sallowbrook Vets"}, 9}},
+	Kiosk: {{update.Update{Source: "apt", Name: catalogueScreen, Title: "Catalogue on the screen", From: "3.2", To: broken,
+		Class: update.Security, Severity: "medium", Size: 18_400_000, Restart: update.RestartService, Vendor: "Larkmoor Libraries",
+		Advisories: []string{"MOOR-2026-0120"}}, 6}},
+	Server: {{update.Update{Source: "apt", Name: "recordsd", Title: "Records of animals and owners", From: "5.4.0", To: "5.4.2",
+		Class: update.Critical, Size: 31_000_000, Restart: update.RestartService, Vendor: "Sallowbrook Vets"}, 9}},
 }
 
 type offer struct {

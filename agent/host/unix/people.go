@@ -27,7 +27,8 @@ func Become(cmd *exec.Cmd, name string) error {
 			return &link.Problem{Status: http.StatusNotFound, Reason: fmt.Sprintf("There is no account %q.", name)}
 		}
 	}
-	cmd.Env = []string{"HOME=" + u.HomeDir, "USER=" + u.Username, "LOGNAME=" + u.Username, "PATH=/usr/local/bin:/usr/bin:/bin", "SHELL=/bin/sh"}
+	cmd.Env = []string{"HOME=" + u.HomeDir, "USER=" + u.Username, "LOGNAME=" + u.Username, "PATH=/usr/local/bin:/usr/bin:/bin",
+		"SHELL=/bin/sh"}
 	if cmd.Dir == "" {
 		cmd.Dir = u.HomeDir
 		if _, err := os.Stat(cmd.Dir); err != nil {
@@ -44,7 +45,8 @@ func Become(cmd *exec.Cmd, name string) error {
 		return errors.Join(err, err2)
 	}
 	if os.Getuid() != 0 {
-		return &link.Problem{Status: http.StatusUnprocessableEntity, Reason: fmt.Sprintf("The agent does not run as root, and cannot act as %s.", name)}
+		return &link.Problem{Status: http.StatusUnprocessableEntity,
+			Reason: fmt.Sprintf("The agent does not run as root, and cannot act as %s.", name)}
 	}
 	groups := []uint32{}
 	ids, _ := u.GroupIds()
@@ -58,7 +60,8 @@ func Become(cmd *exec.Cmd, name string) error {
 }
 
 // nices are the niceness (nice(2)) of each priority.
-var nices = map[string]int{link.PriorityLow: 19, link.PriorityBelow: 10, link.PriorityNormal: 0, link.PriorityAbove: -5, link.PriorityHigh: -10}
+var nices = map[string]int{link.PriorityLow: 19, link.PriorityBelow: 10, link.PriorityNormal: 0, link.PriorityAbove: -5,
+	link.PriorityHigh: -10}
 
 // Priority names the priority of a process.
 func Priority(ctx context.Context, p *process.Process) string {

@@ -106,7 +106,8 @@ func (t Terminals) Open(ctx context.Context, o link.ShellOrder) (host.Terminal, 
 	shell := there[0]
 	if o.Program != "" {
 		if !slices.Contains(there, o.Program) {
-			return nil, &link.Problem{Status: http.StatusBadRequest, Reason: fmt.Sprintf("There is no interpreter %q here: there are %s.", o.Program, strings.Join(there, ", "))}
+			return nil, &link.Problem{Status: http.StatusBadRequest,
+				Reason: fmt.Sprintf("There is no interpreter %q here: there are %s.", o.Program, strings.Join(there, ", "))}
 		}
 		shell = o.Program
 	}
@@ -119,7 +120,8 @@ func (t Terminals) Open(ctx context.Context, o link.ShellOrder) (host.Terminal, 
 	env := portable.Environment()
 	if o.Person != "" {
 		if t.Become == nil {
-			return nil, &link.Problem{Status: http.StatusNotImplemented, Reason: "The agent opens no shells as other people on this system yet."}
+			return nil, &link.Problem{Status: http.StatusNotImplemented,
+				Reason: "The agent opens no shells as other people on this system yet."}
 		}
 		cmd.Dir = ""
 		if err := t.Become(cmd, o.Person); err != nil {

@@ -35,7 +35,8 @@ func TestRunExit(t *testing.T) {
 			t.Errorf("%q: %d, %v, %q, %q", c.argv, exit, err, out.String(), errs.String())
 		}
 	}
-	if _, err := (Runner{}).Run(t.Context(), link.Command{Argv: []string{"/no/such/program"}}, io.Discard, io.Discard); err == nil || !strings.Contains(err.Error(), "could not be started") {
+	if _, err := (Runner{}).Run(t.Context(), link.Command{Argv: []string{"/no/such/program"}}, io.Discard, io.Discard); err == nil ||
+		!strings.Contains(err.Error(), "could not be started") {
 		t.Errorf("a program that is not there gives %v", err)
 	}
 }
@@ -82,7 +83,8 @@ func gone(t *testing.T, pid int) {
 
 func TestOutputNotTakenEndsTheProgram(t *testing.T) {
 	full := errors.New("full")
-	_, err := Runner{}.Run(t.Context(), link.Command{Argv: []string{"yes"}}, writerFunc(func([]byte) (int, error) { return 0, full }), io.Discard)
+	_, err := Runner{}.Run(t.Context(), link.Command{Argv: []string{"yes"}}, writerFunc(func([]byte) (int, error) { return 0, full }),
+		io.Discard)
 	if !errors.Is(err, full) {
 		t.Errorf("Run returns %v", err)
 	}
@@ -93,7 +95,8 @@ type writerFunc func([]byte) (int, error)
 func (f writerFunc) Write(p []byte) (int, error) { return f(p) }
 
 func TestTerminal(t *testing.T) {
-	term, err := Terminals{Shells: []string{"/no/such/shell", "/bin/sh"}}.Open(t.Context(), link.ShellOrder{Size: link.TerminalSize{Columns: 91, Rows: 33}})
+	term, err := Terminals{Shells: []string{"/no/such/shell", "/bin/sh"}}.Open(t.Context(),
+		link.ShellOrder{Size: link.TerminalSize{Columns: 91, Rows: 33}})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -11,7 +11,8 @@ import (
 
 // channelLevels are the levels of channels (winmeta.xml) that are as severe as one of
 // core/eventlog.Severities: 1 critical, 2 error, 3 warning, 4 information, 5 verbose, 0 any.
-var channelLevels = []string{"Level=1", "Level=1", "Level=1", "Level<=2 and Level>0", "Level<=3 and Level>0", "Level<=3 and Level>0", "Level<=4", "Level<=5"}
+var channelLevels = []string{"Level=1", "Level=1", "Level=1", "Level<=2 and Level>0", "Level<=3 and Level>0", "Level<=3 and Level>0",
+	"Level<=4", "Level<=5"}
 
 // channelFilter writes what is wanted as the XPath that channels are asked with.
 func channelFilter(q link.EventQuery, past bool) string {

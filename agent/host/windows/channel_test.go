@@ -15,7 +15,8 @@ func TestChannelFilter(t *testing.T) {
 		"*":                                 {},
 		"*[System[(Level<=2 and Level>0)]]": {Level: "error"},
 		"*[System[(Level<=4) and Provider[@Name='Fennick Print'] and TimeCreated[@SystemTime>='2026-11-27T02:30:00.000Z']]]": {Level: "info", Unit: "Fennick Print", Since: at},
-		"*[System[TimeCreated[@SystemTime<='2026-11-27T02:30:00.000Z']]]":                                                    {Unit: "a'b", Until: at},
+		"*[System[TimeCreated[@SystemTime<='2026-11-27T02:30:00.000Z']]]": {Unit: "a'b",
+			Until: at},
 	} {
 		if got := channelFilter(q, true); got != want {
 			t.Errorf("%+v: %s, not %s", q, got, want)
@@ -35,7 +36,8 @@ func TestSerials(t *testing.T) {
 	for name, c := range map[string]struct {
 		table         []byte
 		serial, board string
-	}{"after another": {append(firmware, system...), "FN-1234", "00112233-4455-6677-8899-aabbccddeeff"}, "none": {firmware, "", ""}, "cut": {system[:30], "", ""}, "empty": {nil, "", ""}} {
+	}{"after another": {append(firmware, system...), "FN-1234", "00112233-4455-6677-8899-aabbccddeeff"}, "none": {firmware, "", ""},
+		"cut": {system[:30], "", ""}, "empty": {nil, "", ""}} {
 		if serial, board := namesOf(c.table); serial != c.serial || board != c.board {
 			t.Errorf("%s: %q %q, not %q %q", name, serial, board, c.serial, c.board)
 		}
@@ -73,8 +75,10 @@ func TestDecode(t *testing.T) {
 		name, want string
 	}{
 		{1, wide("hedge\x00"), link.SettingText, "hedge"}, {2, wide("%ProgramFiles%\x00"), link.SettingExpandable, "%ProgramFiles%"},
-		{7, wide("a\x00b\x00\x00"), link.SettingList, "a\nb"}, {4, []byte{5, 0, 0, 0}, link.SettingNumber, "5"}, {4, []byte{5}, link.SettingBinary, "05"},
-		{11, []byte{0, 0, 0, 0, 1, 0, 0, 0}, link.SettingLong, "4294967296"}, {3, []byte{0xab, 1}, link.SettingBinary, "ab01"}, {1, []byte{65}, link.SettingText, ""},
+		{7, wide("a\x00b\x00\x00"), link.SettingList, "a\nb"}, {4, []byte{5, 0, 0, 0}, link.SettingNumber, "5"},
+		{4, []byte{5}, link.SettingBinary, "05"},
+		{11, []byte{0, 0, 0, 0, 1, 0, 0, 0}, link.SettingLong, "4294967296"}, {3, []byte{0xab, 1}, link.SettingBinary, "ab01"},
+		{1, []byte{65}, link.SettingText, ""},
 	} {
 		if name, value := decode(c.kind, c.b); name != c.name || value != c.want {
 			t.Errorf("kind %d: %s %q, not %s %q", c.kind, name, value, c.name, c.want)

@@ -47,7 +47,8 @@ func (*disk) Shown(real string) string { return real }
 
 // Owner implements host.Disk.
 func (d *disk) Owner(real string, _ fs.FileInfo) (owner, group string) {
-	sd, err := windows.GetNamedSecurityInfo(real, windows.SE_FILE_OBJECT, windows.OWNER_SECURITY_INFORMATION|windows.GROUP_SECURITY_INFORMATION)
+	sd, err := windows.GetNamedSecurityInfo(real, windows.SE_FILE_OBJECT,
+		windows.OWNER_SECURITY_INFORMATION|windows.GROUP_SECURITY_INFORMATION)
 	if err != nil {
 		return "", ""
 	}
@@ -221,7 +222,9 @@ func forget(list *windows.ACL, sid *windows.SID) error {
 // let returns an access list with what an account may do in place of what was said of it.
 func let(list *windows.ACL, sid *windows.SID, may string, folder bool) (*windows.ACL, error) {
 	entry := func(sid *windows.SID, mode windows.ACCESS_MODE, mask windows.ACCESS_MASK) windows.EXPLICIT_ACCESS {
-		e := windows.EXPLICIT_ACCESS{AccessMode: mode, AccessPermissions: mask, Trustee: windows.TRUSTEE{TrusteeForm: windows.TRUSTEE_IS_SID, TrusteeType: windows.TRUSTEE_IS_UNKNOWN, TrusteeValue: windows.TrusteeValueFromSID(sid)}}
+		e := windows.EXPLICIT_ACCESS{AccessMode: mode, AccessPermissions: mask,
+			Trustee: windows.TRUSTEE{TrusteeForm: windows.TRUSTEE_IS_SID, TrusteeType: windows.TRUSTEE_IS_UNKNOWN,
+				TrusteeValue: windows.TrusteeValueFromSID(sid)}}
 		if folder {
 			e.Inheritance = windows.SUB_CONTAINERS_AND_OBJECTS_INHERIT
 		}

@@ -30,7 +30,8 @@ func TestLet(t *testing.T) {
 		want []string
 	}{
 		// There was no list: everybody stays let in.
-		{windows.WinBuiltinGuestsSid, link.MayRead, []string{guests + " may read, run", d.name(sid(windows.WinWorldSid)) + " may do everything"}},
+		{windows.WinBuiltinGuestsSid, link.MayRead, []string{guests + " may read, run", d.name(sid(windows.WinWorldSid)) +
+			" may do everything"}},
 		{windows.WinWorldSid, link.MayInherited, []string{guests + " may read, run"}},
 		{windows.WinBuiltinUsersSid, link.MayAll, []string{guests + " may read, run", users + " may do everything"}},
 		{windows.WinBuiltinGuestsSid, link.MayChange, []string{guests + " may read, write, run, remove", users + " may do everything"}},

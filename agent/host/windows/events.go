@@ -76,7 +76,8 @@ func (events) Sources(ctx context.Context) (link.EventSources, error) {
 	name := make([]uint16, 512)
 	for len(out.Items) < mostChannels && ctx.Err() == nil {
 		var n uint32
-		if ok, _, _ := evtNextChannelPath.Call(h, uintptr(len(name)), uintptr(unsafe.Pointer(&name[0])), uintptr(unsafe.Pointer(&n))); ok == 0 {
+		if ok, _, _ := evtNextChannelPath.Call(h, uintptr(len(name)), uintptr(unsafe.Pointer(&name[0])),
+			uintptr(unsafe.Pointer(&n))); ok == 0 {
 			break
 		}
 		channel := windows.UTF16ToString(name)
@@ -116,7 +117,8 @@ func records(channel string) uint64 {
 	defer evtClose.Call(h)
 	var v variant
 	var used uint32
-	if ok, _, _ := evtGetLogInfo.Call(h, recordCount, unsafe.Sizeof(v), uintptr(unsafe.Pointer(&v)), uintptr(unsafe.Pointer(&used))); ok == 0 {
+	if ok, _, _ := evtGetLogInfo.Call(h, recordCount, unsafe.Sizeof(v), uintptr(unsafe.Pointer(&v)),
+		uintptr(unsafe.Pointer(&used))); ok == 0 {
 		return 0
 	}
 	return v.value
@@ -173,7 +175,8 @@ func (events) Events(ctx context.Context, q link.EventQuery, send func(link.Even
 }
 
 // past sends what was, and returns the number of the last event.
-func (r *reader) past(ctx context.Context, channel *uint16, q link.EventQuery, sift *portable.Sift, send func(link.EventBatch) error) (uint64, error) {
+func (r *reader) past(ctx context.Context, channel *uint16, q link.EventQuery, sift *portable.Sift,
+	send func(link.EventBatch) error) (uint64, error) {
 	query, err := windows.UTF16PtrFromString(channelFilter(q, true))
 	if err != nil {
 		return 0, err
@@ -245,7 +248,8 @@ func subscribe(channel *uint16, query string) (*subscription, error) {
 	if s.signal, err = windows.CreateEvent(nil, 0, 0, nil); err != nil {
 		return nil, err
 	}
-	if s.h, _, err = evtSubscribe.Call(0, uintptr(s.signal), uintptr(unsafe.Pointer(channel)), uintptr(unsafe.Pointer(text)), 0, 0, 0, futureEvents); s.h == 0 {
+	if s.h, _, err = evtSubscribe.Call(0, uintptr(s.signal), uintptr(unsafe.Pointer(channel)), uintptr(unsafe.Pointer(text)), 0, 0, 0,
+		futureEvents); s.h == 0 {
 		windows.CloseHandle(s.signal)
 		return nil, err
 	}
@@ -282,7 +286,8 @@ func (r *reader) close() {
 func (r *reader) read(event uintptr) ([]byte, eventlog.Event, bool) {
 	text := r.text(func(b []uint16, used *uint32) bool {
 		var properties uint32
-		ok, _, _ := evtRender.Call(0, event, asXML, uintptr(2*len(b)), uintptr(unsafe.Pointer(&b[0])), uintptr(unsafe.Pointer(used)), uintptr(unsafe.Pointer(&properties)))
+		ok, _, _ := evtRender.Call(0, event, asXML, uintptr(2*len(b)), uintptr(unsafe.Pointer(&b[0])), uintptr(unsafe.Pointer(used)),
+			uintptr(unsafe.Pointer(&properties)))
 		*used /= 2
 		return ok != 0
 	})
@@ -295,7 +300,8 @@ func (r *reader) read(event uintptr) ([]byte, eventlog.Event, bool) {
 		return text, e, true
 	}
 	full := r.text(func(b []uint16, used *uint32) bool {
-		ok, _, _ := evtFormatMessage.Call(publisher, event, 0, 0, 0, messageXML, uintptr(len(b)), uintptr(unsafe.Pointer(&b[0])), uintptr(unsafe.Pointer(used)))
+		ok, _, _ := evtFormatMessage.Call(publisher, event, 0, 0, 0, messageXML, uintptr(len(b)), uintptr(unsafe.Pointer(&b[0])),
+			uintptr(unsafe.Pointer(used)))
 		return ok != 0
 	})
 	if more, ok := eventlog.Channel(full); ok && more.Message != "" {

@@ -44,7 +44,8 @@ func physicalDisks(add adder) {
 	const query, length = 0x2d1400, 0x7405c
 	for n := range mostDisks {
 		path, _ := windows.UTF16PtrFromString(fmt.Sprintf(`\\.\PhysicalDrive%d`, n))
-		h, err := windows.CreateFile(path, windows.GENERIC_READ, windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE, nil, windows.OPEN_EXISTING, 0, 0)
+		h, err := windows.CreateFile(path, windows.GENERIC_READ, windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE, nil,
+			windows.OPEN_EXISTING, 0, 0)
 		if err != nil {
 			continue
 		}
@@ -54,12 +55,14 @@ func physicalDisks(add adder) {
 		err = windows.DeviceIoControl(h, query, &asked[0], uint32(len(asked)), &b[0], uint32(len(b)), &got, nil)
 		d := diskOf(b[:got])
 		size, bytes := "", int64(0)
-		if windows.DeviceIoControl(h, length, nil, 0, (*byte)(unsafe.Pointer(&bytes)), uint32(unsafe.Sizeof(bytes)), &got, nil) == nil && bytes > 0 {
+		if windows.DeviceIoControl(h, length, nil, 0, (*byte)(unsafe.Pointer(&bytes)), uint32(unsafe.Sizeof(bytes)), &got, nil) == nil &&
+			bytes > 0 {
 			size = fmt.Sprintf("%.0f GB", float64(bytes)/1e9)
 		}
 		windows.CloseHandle(h)
 		if err == nil {
-			add("disks", fmt.Sprintf("PhysicalDrive%d", n), cmp.Or(d.name, fmt.Sprintf("Disk %d", n)), "size", size, "serial", d.serial, "firmware", d.revision)
+			add("disks", fmt.Sprintf("PhysicalDrive%d", n), cmp.Or(d.name, fmt.Sprintf("Disk %d", n)), "size", size, "serial", d.serial,
+				"firmware", d.revision)
 		}
 	}
 }
@@ -90,7 +93,8 @@ func plugged(add adder) {
 		name := cmp.Or(text(windows.SPDRP_FRIENDLYNAME), text(windows.SPDRP_DEVICEDESC))
 		switch m := usbID.FindStringSubmatch(id); {
 		case text(windows.SPDRP_CLASS) == "Monitor":
-			if k, err := registry.OpenKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Enum\`+id+`\Device Parameters`, registry.QUERY_VALUE); err == nil {
+			if k, err := registry.OpenKey(registry.LOCAL_MACHINE, `SYSTEM\CurrentControlSet\Enum\`+id+`\Device Parameters`,
+				registry.QUERY_VALUE); err == nil {
 				if edid, _, err := k.GetBinaryValue("EDID"); err == nil && len(edid) >= 128 {
 					name = fw.MonitorName(edid)
 				}

@@ -90,7 +90,8 @@ func startBetween(program string, token windows.Token, in, out windows.Handle) (
 		return 0, err
 	}
 	defer attributes.Delete()
-	if err := attributes.Update(windows.PROC_THREAD_ATTRIBUTE_HANDLE_LIST, unsafe.Pointer(&handles[0]), unsafe.Sizeof(handles)); err != nil {
+	if err := attributes.Update(windows.PROC_THREAD_ATTRIBUTE_HANDLE_LIST, unsafe.Pointer(&handles[0]),
+		unsafe.Sizeof(handles)); err != nil {
 		return 0, err
 	}
 	startup := windows.StartupInfoEx{ProcThreadAttributeList: attributes.List()}

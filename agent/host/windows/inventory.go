@@ -96,14 +96,16 @@ func programs(add adder) {
 			if strings.HasPrefix(key, "{") {
 				kind = "msi"
 			}
-			add(inventory.Software, place+`\`+key, name, "version", version, "publisher", publisher, "source", kind, "installed", installed, "for", whose)
+			add(inventory.Software, place+`\`+key, name, "version", version, "publisher", publisher, "source", kind, "installed", installed,
+				"for", whose)
 		})
 	}
 }
 
 // startup lists what is started when somebody signs in.
 func startup(add adder) {
-	for _, place := range []string{`SOFTWARE\Microsoft\Windows\CurrentVersion\Run`, `SOFTWARE\WOW6432Node\Microsoft\Windows\CurrentVersion\Run`} {
+	for _, place := range []string{`SOFTWARE\Microsoft\Windows\CurrentVersion\Run`,
+		`SOFTWARE\WOW6432Node\Microsoft\Windows\CurrentVersion\Run`} {
 		k, err := registry.OpenKey(registry.LOCAL_MACHINE, place, registry.QUERY_VALUE|registry.WOW64_64KEY)
 		if err != nil {
 			continue
@@ -146,7 +148,8 @@ func accounts(add adder) {
 		if u.privilege == administrator {
 			group = "administrators"
 		}
-		add("users", name, name, "state", state, "group", group, "home", windows.UTF16PtrToString(u.home), "comment", windows.UTF16PtrToString(u.comment))
+		add("users", name, name, "state", state, "group", group, "home", windows.UTF16PtrToString(u.home), "comment",
+			windows.UTF16PtrToString(u.comment))
 	}
 }
 
@@ -174,24 +177,29 @@ func drives(ctx context.Context, add adder) {
 		if name == "" {
 			name = "Disk"
 		}
-		add("disks", p.Mountpoint, name+" ("+p.Mountpoint+")", "size", size, "file_system", windows.UTF16ToString(system), "serial", strconv.FormatUint(uint64(serial), 16))
+		add("disks", p.Mountpoint, name+" ("+p.Mountpoint+")", "size", size, "file_system", windows.UTF16ToString(system), "serial",
+			strconv.FormatUint(uint64(serial), 16))
 	}
 }
 
 // certificates lists the computer's own.
 func certificates(add adder) {
 	name, _ := windows.UTF16PtrFromString("MY")
-	store, err := windows.CertOpenStore(windows.CERT_STORE_PROV_SYSTEM, 0, 0, windows.CERT_SYSTEM_STORE_LOCAL_MACHINE|windows.CERT_STORE_READONLY_FLAG|windows.CERT_STORE_OPEN_EXISTING_FLAG, uintptr(unsafe.Pointer(name)))
+	store, err := windows.CertOpenStore(windows.CERT_STORE_PROV_SYSTEM, 0, 0,
+		windows.CERT_SYSTEM_STORE_LOCAL_MACHINE|windows.CERT_STORE_READONLY_FLAG|windows.CERT_STORE_OPEN_EXISTING_FLAG,
+		uintptr(unsafe.Pointer(name)))
 	if err != nil {
 		return
 	}
 	defer windows.CertCloseStore(store, 0)
-	for c, err := windows.CertEnumCertificatesInStore(store, nil); err == nil && c != nil; c, err = windows.CertEnumCertificatesInStore(store, c) {
+	for c, err := windows.CertEnumCertificatesInStore(store, nil); err == nil && c != nil; c,
+		err = windows.CertEnumCertificatesInStore(store, c) {
 		read, wrong := x509.ParseCertificate(unsafe.Slice(c.EncodedCert, c.Length))
 		if wrong != nil {
 			continue
 		}
-		add("certificates", "machine "+read.SerialNumber.Text(16), read.Subject.String(), "issuer", read.Issuer.String(), "expires", read.NotAfter.UTC().Format("2006-01-02"), "serial", read.SerialNumber.Text(16))
+		add("certificates", "machine "+read.SerialNumber.Text(16), read.Subject.String(), "issuer", read.Issuer.String(), "expires",
+			read.NotAfter.UTC().Format("2006-01-02"), "serial", read.SerialNumber.Text(16))
 	}
 }
 
@@ -207,7 +215,8 @@ func safety(add adder) {
 		return v, err == nil
 	}
 	word := map[bool]string{true: "on", false: "off"}
-	for _, profile := range []struct{ key, name string }{{"DomainProfile", "domain"}, {"StandardProfile", "private"}, {"PublicProfile", "public"}} {
+	for _, profile := range []struct{ key, name string }{{"DomainProfile", "domain"}, {"StandardProfile", "private"},
+		{"PublicProfile", "public"}} {
 		if v, ok := read(`SYSTEM\CurrentControlSet\Services\SharedAccess\Parameters\FirewallPolicy\`+profile.key, "EnableFirewall"); ok {
 			add(inventory.Safety, "firewall "+profile.name, "Firewall on "+profile.name+" networks", "state", word[v == 1])
 		}

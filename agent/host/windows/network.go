@@ -68,7 +68,8 @@ func network(_ context.Context, n *link.Network) {
 		if !to.IsValid() {
 			continue
 		}
-		r := link.Route{To: netip.PrefixFrom(to, int(row.DestinationPrefix.PrefixLength)).String(), Interface: names[row.InterfaceIndex], Metric: int(row.Metric)}
+		r := link.Route{To: netip.PrefixFrom(to, int(row.DestinationPrefix.PrefixLength)).String(), Interface: names[row.InterfaceIndex],
+			Metric: int(row.Metric)}
 		if by := addressOf(&row.NextHop); by.IsValid() && !by.IsUnspecified() {
 			r.By = by.String()
 		}
@@ -122,7 +123,8 @@ func neighbours(context.Context) []link.Neighbour {
 			if row.kind == invalid || row.length != 6 || address.IsMulticast() || row.hardware[0] == 0xff {
 				continue
 			}
-			list = append(list, link.Neighbour{Address: address.String(), Hardware: net.HardwareAddr(row.hardware[:6]).String(), Interface: names[row.index]})
+			list = append(list, link.Neighbour{Address: address.String(), Hardware: net.HardwareAddr(row.hardware[:6]).String(),
+				Interface: names[row.index]})
 		}
 		return list
 	}

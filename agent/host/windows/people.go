@@ -187,13 +187,15 @@ func tokenOf(person string) (windows.Token, error) {
 				return 0, err
 			}
 			defer token.Close()
-			err := windows.DuplicateTokenEx(token, windows.MAXIMUM_ALLOWED, nil, windows.SecurityImpersonation, windows.TokenPrimary, &copied)
+			err := windows.DuplicateTokenEx(token, windows.MAXIMUM_ALLOWED, nil, windows.SecurityImpersonation, windows.TokenPrimary,
+				&copied)
 			return copied, err
 		}
 		defer withPrivileges("SeTcbPrivilege")()
 		var token windows.Token
 		if err := windows.WTSQueryUserToken(s.id, &token); err != nil {
-			return 0, refuse(http.StatusUnprocessableEntity, "The agent cannot act as %s, as it does not run as a service: %v.", person, err)
+			return 0, refuse(http.StatusUnprocessableEntity, "The agent cannot act as %s, as it does not run as a service: %v.", person,
+				err)
 		}
 		return token, nil
 	}
@@ -220,7 +222,8 @@ func (s session) where() string {
 func (persons) People(context.Context) (link.PresenceList, error) {
 	out := link.PresenceList{Items: []link.Presence{}}
 	for _, s := range sessions() {
-		p := link.Presence{Session: strconv.Itoa(int(s.id)), Name: s.name, Kind: "console", Where: s.where(), Since: s.since, IdleSeconds: s.idle, Locked: s.locked, Graphic: true}
+		p := link.Presence{Session: strconv.Itoa(int(s.id)), Name: s.name, Kind: "console", Where: s.where(), Since: s.since,
+			IdleSeconds: s.idle, Locked: s.locked, Graphic: true}
 		if s.remote {
 			p.Kind = "remote"
 		}

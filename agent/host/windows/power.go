@@ -34,7 +34,9 @@ func (p power) Do(ctx context.Context, d link.PowerAction) (link.Outcome, error)
 	case link.PowerLogOff, link.PowerLock:
 		return p.session(ctx, d)
 	}
-	word, ok := map[string]string{link.PowerRestart: "restarts", link.PowerFirmware: "restarts into its firmware", link.PowerRecovery: "restarts into safe mode with a network, and returns from it at the restart after that", link.PowerOff: "shuts down"}[d.Action]
+	word, ok := map[string]string{link.PowerRestart: "restarts", link.PowerFirmware: "restarts into its firmware",
+		link.PowerRecovery: "restarts into safe mode with a network, and returns from it at the restart after that",
+		link.PowerOff:      "shuts down"}[d.Action]
 	if !ok {
 		return link.Outcome{}, refuse(http.StatusBadRequest, "There is no action %q.", d.Action)
 	}
@@ -42,8 +44,10 @@ func (p power) Do(ctx context.Context, d link.PowerAction) (link.Outcome, error)
 	switch d.Action {
 	case link.PowerFirmware:
 		// The firmware is told through a program of the system, which asks for the right variables.
-		if out, err := exec.CommandContext(ctx, "shutdown.exe", "/r", "/fw", "/t", strconv.Itoa(int(delay.Seconds()))).CombinedOutput(); err != nil {
-			return link.Outcome{}, refuse(http.StatusNotImplemented, "This device's firmware cannot be restarted into: %s.", strings.TrimRight(strings.TrimSpace(string(out)), "."))
+		if out, err := exec.CommandContext(ctx, "shutdown.exe", "/r", "/fw", "/t",
+			strconv.Itoa(int(delay.Seconds()))).CombinedOutput(); err != nil {
+			return link.Outcome{}, refuse(http.StatusNotImplemented, "This device's firmware cannot be restarted into: %s.",
+				strings.TrimRight(strings.TrimSpace(string(out)), "."))
 		}
 	case link.PowerRecovery:
 		if err := toSafeMode(ctx); err != nil {

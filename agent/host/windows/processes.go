@@ -20,7 +20,8 @@ import (
 
 // classes are the priority classes of each priority.
 var classes = map[string]uint32{link.PriorityLow: windows.IDLE_PRIORITY_CLASS, link.PriorityBelow: windows.BELOW_NORMAL_PRIORITY_CLASS,
-	link.PriorityNormal: windows.NORMAL_PRIORITY_CLASS, link.PriorityAbove: windows.ABOVE_NORMAL_PRIORITY_CLASS, link.PriorityHigh: windows.HIGH_PRIORITY_CLASS}
+	link.PriorityNormal: windows.NORMAL_PRIORITY_CLASS, link.PriorityAbove: windows.ABOVE_NORMAL_PRIORITY_CLASS,
+	link.PriorityHigh: windows.HIGH_PRIORITY_CLASS}
 
 func priority(_ context.Context, p *process.Process) string {
 	h, err := windows.OpenProcess(windows.PROCESS_QUERY_LIMITED_INFORMATION, false, uint32(p.Pid))
@@ -143,10 +144,12 @@ func ownToken(session uint32) (windows.Token, error) {
 		return 0, err
 	}
 	defer own.Close()
-	if err := windows.DuplicateTokenEx(own, windows.MAXIMUM_ALLOWED, nil, windows.SecurityImpersonation, windows.TokenPrimary, &token); err != nil {
+	if err := windows.DuplicateTokenEx(own, windows.MAXIMUM_ALLOWED, nil, windows.SecurityImpersonation, windows.TokenPrimary,
+		&token); err != nil {
 		return 0, err
 	}
-	if err := windows.SetTokenInformation(token, windows.TokenSessionId, (*byte)(unsafe.Pointer(&session)), uint32(unsafe.Sizeof(session))); err != nil {
+	if err := windows.SetTokenInformation(token, windows.TokenSessionId, (*byte)(unsafe.Pointer(&session)),
+		uint32(unsafe.Sizeof(session))); err != nil {
 		token.Close()
 		return 0, fmt.Errorf("the agent may not act in the session of somebody else, as it does not run as a service: %w", err)
 	}

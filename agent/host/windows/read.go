@@ -33,7 +33,8 @@ type Record struct {
 // Offer is the record as an update. Its version is the identity of the update with its revision, by which it is found
 // again to be installed.
 func (r Record) Offer() update.Update {
-	u := update.Update{Source: source, Name: r.Title, Title: r.Title, To: r.ID + "." + strconv.Itoa(int(r.Revision)), Class: update.Other, Size: r.Size, Released: r.Changed}
+	u := update.Update{Source: source, Name: r.Title, Title: r.Title, To: r.ID + "." + strconv.Itoa(int(r.Revision)), Class: update.Other,
+		Size: r.Size, Released: r.Changed}
 	if len(r.Articles) > 0 {
 		u.Name = "KB" + strings.Join(r.Articles, ", KB")
 	}

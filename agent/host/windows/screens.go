@@ -24,7 +24,8 @@ func (screens) Desktops(context.Context) (link.DesktopList, error) {
 	console := windows.WTSGetActiveConsoleSessionId()
 	seen := false
 	for _, s := range sessions() {
-		d := link.Desktop{ID: strconv.Itoa(int(s.id)), Name: s.name, Title: "Desktop of " + s.name, Locked: s.locked, Active: s.active && !s.locked}
+		d := link.Desktop{ID: strconv.Itoa(int(s.id)), Name: s.name, Title: "Desktop of " + s.name, Locked: s.locked, Active: s.active &&
+			!s.locked}
 		if !s.active {
 			d.Missing = s.name + " is signed in, and their desktop is shown nowhere: Windows draws it only once they return."
 		}
@@ -94,13 +95,15 @@ func (a attending) Desktop() link.Desktop { return a.desktop }
 // (Windows Logon Options, SoftwareSASGeneration 1 or 3).
 func (attending) Attend() error {
 	allowed := uint64(0)
-	if k, err := registry.OpenKey(registry.LOCAL_MACHINE, `SOFTWARE\Microsoft\Windows\CurrentVersion\Policies\System`, registry.QUERY_VALUE); err == nil {
+	if k, err := registry.OpenKey(registry.LOCAL_MACHINE, `SOFTWARE\Microsoft\Windows\CurrentVersion\Policies\System`,
+		registry.QUERY_VALUE); err == nil {
 		allowed, _, _ = k.GetIntegerValue("SoftwareSASGeneration")
 		k.Close()
 	}
 	press := windows.NewLazySystemDLL("sas.dll").NewProc("SendSAS")
 	if allowed&1 == 0 || press.Find() != nil {
-		return refuse(http.StatusConflict, "Windows lets no service press Ctrl+Alt+Del here: the policy Disable or enable software Secure Attention Sequence must allow services to.")
+		return refuse(http.StatusConflict, "Windows lets no service press Ctrl+Alt+Del here: the policy Disable or enable software "+
+			"Secure Attention Sequence must allow services to.")
 	}
 	press.Call(0)
 	return nil

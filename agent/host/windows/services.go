@@ -46,7 +46,8 @@ func open(m *mgr.Mgr, name string, access uint32) (*mgr.Service, error) {
 	return &mgr.Service{Name: name, Handle: h}, nil
 }
 
-var stateWords = map[svc.State]string{svc.Stopped: "stopped", svc.StartPending: "starting", svc.StopPending: "stopping", svc.Running: "running",
+var stateWords = map[svc.State]string{svc.Stopped: "stopped", svc.StartPending: "starting", svc.StopPending: "stopping",
+	svc.Running:         "running",
 	svc.ContinuePending: "starting", svc.PausePending: "stopping", svc.Paused: "stopped"}
 
 var startWords = map[uint32]string{mgr.StartAutomatic: "automatic", mgr.StartManual: "manual", mgr.StartDisabled: "disabled"}
@@ -114,7 +115,8 @@ func enumerate(m *mgr.Mgr) ([]windows.ENUM_SERVICE_STATUS_PROCESS, error) {
 	buffer := make([]byte, 256<<10)
 	for {
 		var needed, count uint32
-		err := windows.EnumServicesStatusEx(m.Handle, windows.SC_ENUM_PROCESS_INFO, windows.SERVICE_WIN32, windows.SERVICE_STATE_ALL, &buffer[0], uint32(len(buffer)), &needed, &count, nil, nil)
+		err := windows.EnumServicesStatusEx(m.Handle, windows.SC_ENUM_PROCESS_INFO, windows.SERVICE_WIN32, windows.SERVICE_STATE_ALL,
+			&buffer[0], uint32(len(buffer)), &needed, &count, nil, nil)
 		if errors.Is(err, windows.ERROR_MORE_DATA) && len(buffer) < 16<<20 {
 			buffer = make([]byte, len(buffer)+int(needed))
 			continue
@@ -164,8 +166,10 @@ const serviceWithin = 60 * time.Second
 
 // Do implements host.Services.
 func (services) Do(ctx context.Context, d link.ServiceAction) (link.Outcome, error) {
-	access, ok := map[string]uint32{link.ServiceStart: windows.SERVICE_START, link.ServiceStop: windows.SERVICE_STOP | windows.SERVICE_ENUMERATE_DEPENDENTS,
-		link.ServiceRestart: windows.SERVICE_START | windows.SERVICE_STOP | windows.SERVICE_ENUMERATE_DEPENDENTS, link.ServiceMode: windows.SERVICE_CHANGE_CONFIG | windows.SERVICE_QUERY_CONFIG}[d.Action]
+	access, ok := map[string]uint32{link.ServiceStart: windows.SERVICE_START,
+		link.ServiceStop:    windows.SERVICE_STOP | windows.SERVICE_ENUMERATE_DEPENDENTS,
+		link.ServiceRestart: windows.SERVICE_START | windows.SERVICE_STOP | windows.SERVICE_ENUMERATE_DEPENDENTS,
+		link.ServiceMode:    windows.SERVICE_CHANGE_CONFIG | windows.SERVICE_QUERY_CONFIG}[d.Action]
 	if !ok {
 		return link.Outcome{}, refuse(http.StatusBadRequest, "There is no action %q.", d.Action)
 	}
@@ -186,7 +190,9 @@ func (services) Do(ctx context.Context, d link.ServiceAction) (link.Outcome, err
 	if d.Seconds > 0 {
 		within = time.Duration(d.Seconds) * time.Second
 	}
-	ctx, cancel := context.WithTimeoutCause(ctx, within, refuse(http.StatusConflict, "%s is not there after %s: Windows goes on with it. Its process can be ended by force.", d.Name, within))
+	ctx, cancel := context.WithTimeoutCause(ctx, within,
+		refuse(http.StatusConflict, "%s is not there after %s: Windows goes on with it. Its process can be ended by force.", d.Name,
+			within))
 	defer cancel()
 	began := time.Now()
 	if d.Action == link.ServiceStop || d.Action == link.ServiceRestart {
@@ -196,7 +202,8 @@ func (services) Do(ctx context.Context, d link.ServiceAction) (link.Outcome, err
 		}
 		for _, o := range others {
 			if !slices.Contains(d.Stops, o) {
-				return link.Outcome{}, refuse(http.StatusConflict, "%s would stop too: look at what depends on %s, and say that it may.", o, d.Name)
+				return link.Outcome{}, refuse(http.StatusConflict, "%s would stop too: look at what depends on %s, and say that it may.", o,
+					d.Name)
 			}
 		}
 		for _, o := range append(others, d.Name) { // those that depend on others come first in the list
@@ -266,7 +273,8 @@ func setStart(s *mgr.Service, mode string) (link.Outcome, error) {
 	if err := windows.ChangeServiceConfig(s.Handle, same, kind, same, nil, nil, nil, nil, nil, nil, nil); err != nil {
 		return link.Outcome{}, refusal("Service "+s.Name, err)
 	}
-	return link.Outcome{Message: fmt.Sprintf("%s starts %s from now on.", s.Name, map[string]string{"automatic": "by itself", "manual": "when it is asked for", "disabled": "never"}[mode])}, nil
+	return link.Outcome{Message: fmt.Sprintf("%s starts %s from now on.", s.Name,
+		map[string]string{"automatic": "by itself", "manual": "when it is asked for", "disabled": "never"}[mode])}, nil
 }
 
 // service tells whether a service runs, for probes and questions.

@@ -141,7 +141,8 @@ func (settings) Do(_ context.Context, d link.SettingAction) (link.Outcome, error
 	if d.Action == link.SettingSet && (d.Any || d.Was == nil) && link.StatusOf(err, 0) == http.StatusNotFound {
 		if _, known := roots[d.Path[0]]; known {
 			var made registry.Key
-			if made, _, err = registry.CreateKey(roots[d.Path[0]], strings.Join(d.Path[1:], `\`), registry.QUERY_VALUE|registry.SET_VALUE|registry.WOW64_64KEY); err != nil {
+			if made, _, err = registry.CreateKey(roots[d.Path[0]], strings.Join(d.Path[1:], `\`),
+				registry.QUERY_VALUE|registry.SET_VALUE|registry.WOW64_64KEY); err != nil {
 				err = refusal(strings.Join(d.Path, `\`), err)
 			}
 			k = made
@@ -178,7 +179,8 @@ func (settings) Do(_ context.Context, d link.SettingAction) (link.Outcome, error
 	}
 	message := fmt.Sprintf("%s is %s.", d.Name, strings.ReplaceAll(d.Value, "\n", ", "))
 	if there {
-		message = fmt.Sprintf("%s is %s, and was %s.", d.Name, strings.ReplaceAll(d.Value, "\n", ", "), strings.ReplaceAll(old.Value, "\n", ", "))
+		message = fmt.Sprintf("%s is %s, and was %s.", d.Name, strings.ReplaceAll(d.Value, "\n", ", "),
+			strings.ReplaceAll(old.Value, "\n", ", "))
 	}
 	return link.Outcome{Message: message}, nil
 }

@@ -18,7 +18,8 @@ import (
 type software struct{}
 
 // uninstall are the places of that list.
-var uninstall = []string{`SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall`, `SOFTWARE\WOW6432Node\Microsoft\Windows\CurrentVersion\Uninstall`}
+var uninstall = []string{`SOFTWARE\Microsoft\Windows\CurrentVersion\Uninstall`,
+	`SOFTWARE\WOW6432Node\Microsoft\Windows\CurrentVersion\Uninstall`}
 
 // Formats implements host.Software.
 func (software) Formats() []string { return []string{".msi"} }

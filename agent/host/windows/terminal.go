@@ -60,7 +60,8 @@ func (t terminals) Open(ctx context.Context, o link.ShellOrder) (host.Terminal, 
 	shell := there[0]
 	if o.Program != "" {
 		if !slices.Contains(there, o.Program) {
-			return nil, refuse(http.StatusBadRequest, "There is no interpreter %q here: there are %s.", o.Program, strings.Join(there, ", "))
+			return nil, refuse(http.StatusBadRequest, "There is no interpreter %q here: there are %s.", o.Program,
+				strings.Join(there, ", "))
 		}
 		shell = o.Program
 	}
@@ -147,7 +148,9 @@ func openConsole(line string, size link.TerminalSize, token windows.Token) (*ter
 	attributes, err := windows.NewProcThreadAttributeList(1)
 	if err == nil {
 		defer attributes.Delete()
-		err = attributes.Update(windows.PROC_THREAD_ATTRIBUTE_PSEUDOCONSOLE, *(*unsafe.Pointer)(unsafe.Pointer(&t.console)), unsafe.Sizeof(t.console)) // the handle itself is the value
+		// the handle itself is the value
+		err = attributes.Update(windows.PROC_THREAD_ATTRIBUTE_PSEUDOCONSOLE, *(*unsafe.Pointer)(unsafe.Pointer(&t.console)),
+			unsafe.Sizeof(t.console))
 	}
 	if err == nil {
 		startup := &windows.StartupInfoEx{ProcThreadAttributeList: attributes.List()}
@@ -317,7 +320,8 @@ func openPipes(line string, token windows.Token) (*terminal, error) {
 	t.in = &typed{to: in, echo: theirOut}
 	startup := &windows.StartupInfoEx{}
 	startup.Flags = windows.STARTF_USESTDHANDLES
-	startup.StdInput, startup.StdOutput, startup.StdErr = windows.Handle(theirIn.Fd()), windows.Handle(theirOut.Fd()), windows.Handle(theirOut.Fd())
+	startup.StdInput, startup.StdOutput, startup.StdErr = windows.Handle(theirIn.Fd()), windows.Handle(theirOut.Fd()),
+		windows.Handle(theirOut.Fd())
 	if err == nil {
 		err = t.start(line, token, startup, true)
 	}

@@ -144,7 +144,8 @@ func search(session *ole.IDispatch, fresh bool, each func(u *ole.IDispatch, r Re
 }
 
 func record(u *ole.IDispatch) Record {
-	r := Record{Title: value[string](u, "Title"), Severity: value[string](u, "MsrcSeverity"), Changed: value[time.Time](u, "LastDeploymentChangeTime"), Hidden: value[bool](u, "IsHidden"),
+	r := Record{Title: value[string](u, "Title"), Severity: value[string](u, "MsrcSeverity"),
+		Changed: value[time.Time](u, "LastDeploymentChangeTime"), Hidden: value[bool](u, "IsHidden"),
 		Categories: texts(u, "Categories", "Name"), Articles: texts(u, "KBArticleIDs", ""), Weaknesses: texts(u, "CveIDs", "")}
 	if v, err := oleutil.GetProperty(u, "MaxDownloadSize"); err == nil { // a decimal, which comes as a number or a text
 		switch n := v.Value().(type) {

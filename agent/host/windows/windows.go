@@ -55,7 +55,8 @@ func more(f *device.Facts) {
 	}
 	var board string
 	f.Serial, board = namesOf(firmware())
-	f.Hardware = device.CleanHardware([]string{device.HardwareName(device.HardwareBoard, board), device.HardwareName(device.HardwareSerial, f.Model+"/"+f.Serial)})
+	f.Hardware = device.CleanHardware([]string{device.HardwareName(device.HardwareBoard, board),
+		device.HardwareName(device.HardwareSerial, f.Model+"/"+f.Serial)})
 }
 
 // firmware is the firmware's table of structures (GetSystemFirmwareTable), nil where the system gives none.

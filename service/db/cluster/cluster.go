@@ -292,7 +292,8 @@ func reachable(ctx context.Context, dir string, as *syscall.Credential) (string,
 	sum := sha256.Sum256([]byte(dir))
 	elsewhere := filepath.Join("/var/lib/moorwatch", hex.EncodeToString(sum[:8]))
 	if err := try(elsewhere, 0o755); err != nil {
-		return "", fmt.Errorf("no folder for the private database: neither %s nor %s can be reached by the account postgres: %w", dir, elsewhere, err)
+		return "", fmt.Errorf("no folder for the private database: neither %s nor %s can be reached by the account postgres: %w", dir,
+			elsewhere, err)
 	}
 	return elsewhere, nil
 }

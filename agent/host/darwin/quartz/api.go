@@ -63,11 +63,16 @@ var load = sync.OnceValue(func() (err error) {
 		return err
 	}
 	for name, f := range map[string]any{
-		"MainDisplayID": &api.MainDisplayID, "GetActiveDisplayList": &api.GetActiveDisplayList, "DisplayBounds": &api.DisplayBounds, "DisplayCreateImage": &api.DisplayCreateImage,
-		"ColorSpaceCreateDeviceRGB": &api.ColorSpaceCreateDeviceRGB, "BitmapContextCreate": &api.BitmapContextCreate, "ContextDrawImage": &api.ContextDrawImage,
-		"ContextSetInterpolationQuality": &api.ContextSetInterpolationQuality, "EventCreate": &api.EventCreate, "EventGetLocation": &api.EventGetLocation,
-		"EventCreateKeyboardEvent": &api.EventCreateKeyboardEvent, "EventKeyboardSetUnicodeString": &api.EventKeyboardSetUnicodeString, "EventCreateMouseEvent": &api.EventCreateMouseEvent,
-		"EventSetIntegerValueField": &api.EventSetIntegerValueField, "EventCreateScrollWheelEvent2": &api.EventCreateScrollWheelEvent2, "EventSetFlags": &api.EventSetFlags, "EventPost": &api.EventPost,
+		"MainDisplayID": &api.MainDisplayID, "GetActiveDisplayList": &api.GetActiveDisplayList, "DisplayBounds": &api.DisplayBounds,
+		"DisplayCreateImage":        &api.DisplayCreateImage,
+		"ColorSpaceCreateDeviceRGB": &api.ColorSpaceCreateDeviceRGB, "BitmapContextCreate": &api.BitmapContextCreate,
+		"ContextDrawImage":               &api.ContextDrawImage,
+		"ContextSetInterpolationQuality": &api.ContextSetInterpolationQuality, "EventCreate": &api.EventCreate,
+		"EventGetLocation":         &api.EventGetLocation,
+		"EventCreateKeyboardEvent": &api.EventCreateKeyboardEvent, "EventKeyboardSetUnicodeString": &api.EventKeyboardSetUnicodeString,
+		"EventCreateMouseEvent":     &api.EventCreateMouseEvent,
+		"EventSetIntegerValueField": &api.EventSetIntegerValueField, "EventCreateScrollWheelEvent2": &api.EventCreateScrollWheelEvent2,
+		"EventSetFlags": &api.EventSetFlags, "EventPost": &api.EventPost,
 		"PreflightScreenCaptureAccess": &api.PreflightScreenCaptureAccess, "RequestScreenCaptureAccess": &api.RequestScreenCaptureAccess,
 	} {
 		purego.RegisterLibFunc(f, graphics, "CG"+name)

@@ -14,7 +14,8 @@ import (
 )
 
 // flags are what a key that changes others adds to them (CGEventFlags).
-var flags = map[uint16]uint64{0x38: 1 << 17, 0x3c: 1 << 17, 0x3b: 1 << 18, 0x3e: 1 << 18, 0x3a: 1 << 19, 0x3d: 1 << 19, 0x37: 1 << 20, 0x36: 1 << 20}
+var flags = map[uint16]uint64{0x38: 1 << 17, 0x3c: 1 << 17, 0x3b: 1 << 18, 0x3e: 1 << 18, 0x3a: 1 << 19, 0x3d: 1 << 19, 0x37: 1 << 20,
+	0x36: 1 << 20}
 
 // tap is where events are put in, before everything (kCGHIDEventTap).
 const tap = 0
@@ -25,7 +26,9 @@ func allowed() error {
 	if api.trusted() {
 		return nil
 	}
-	return problem(http.StatusPreconditionFailed, "macOS lets a program type and point once the person at it has allowed that: under System Settings, Privacy & Security, Accessibility, for moor-agent.")
+	return problem(http.StatusPreconditionFailed,
+		"macOS lets a program type and point once the person at it has allowed that: under System Settings, Privacy & Security, "+
+			"Accessibility, for moor-agent.")
 }
 
 // post sends an event, and forgets it.

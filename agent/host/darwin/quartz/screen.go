@@ -44,7 +44,9 @@ func (Desk) Open(context.Context, string) (host.Screen, error) {
 		return nil, problem(http.StatusNotImplemented, "The screen cannot be looked at: %v.", err)
 	}
 	if !api.PreflightScreenCaptureAccess() && !api.RequestScreenCaptureAccess() {
-		return nil, problem(http.StatusPreconditionFailed, "macOS shows the screen to a program once the person at it has allowed that: under System Settings, Privacy & Security, Screen Recording, for moor-agent. They are asked now.")
+		return nil, problem(http.StatusPreconditionFailed,
+			"macOS shows the screen to a program once the person at it has allowed that: under System Settings, Privacy & Security, "+
+				"Screen Recording, for moor-agent. They are asked now.")
 	}
 	s := &Screen{first: true, pointer: image.Pt(-1, -1), down: map[string]stroke{}, clips: objc.Send[int](pasteboard, changeCount)}
 	if err := s.lay(); err != nil {
@@ -114,7 +116,8 @@ func (s *Screen) lay() error {
 	const skipFirst32Little = 6 | 2<<12 // kCGImageAlphaNoneSkipFirst, kCGBitmapByteOrder32Little
 	space := api.ColorSpaceCreateDeviceRGB()
 	defer api.release(space)
-	if s.context = api.BitmapContextCreate(&s.pixels[0], uintptr(w), uintptr(h), 8, uintptr(4*w), space, skipFirst32Little); s.context == 0 {
+	if s.context = api.BitmapContextCreate(&s.pixels[0], uintptr(w), uintptr(h), 8, uintptr(4*w), space,
+		skipFirst32Little); s.context == 0 {
 		return errors.New("there is no memory for it")
 	}
 	const low = 2 // kCGInterpolationLow
@@ -142,7 +145,8 @@ func (s *Screen) Layout() (image.Point, []link.Monitor) {
 	var list []link.Monitor
 	for i, d := range s.displays {
 		at := d.area.Sub(s.area.Min)
-		list = append(list, link.Monitor{Name: fmt.Sprintf("Display %d", i+1), X: at.Min.X, Y: at.Min.Y, Width: at.Dx(), Height: at.Dy(), Primary: d.id == api.MainDisplayID()})
+		list = append(list, link.Monitor{Name: fmt.Sprintf("Display %d", i+1), X: at.Min.X, Y: at.Min.Y, Width: at.Dx(), Height: at.Dy(),
+			Primary: d.id == api.MainDisplayID()})
 	}
 	return s.area.Size(), list
 }
@@ -185,7 +189,8 @@ func (s *Screen) poll(began time.Time) (c host.ScreenChange, pause time.Duration
 		}
 		at := d.area.Sub(s.area.Min)
 		// The bitmap's rows are counted from its foot.
-		api.ContextDrawImage(s.context, rect{point{float64(at.Min.X), float64(s.area.Dy() - at.Max.Y)}, extent{float64(at.Dx()), float64(at.Dy())}}, picture)
+		api.ContextDrawImage(s.context, rect{point{float64(at.Min.X), float64(s.area.Dy() - at.Max.Y)},
+			extent{float64(at.Dx()), float64(at.Dy())}}, picture)
 		api.release(picture)
 	}
 	c.Damage = polling.Differences(s.shown, s.pixels, s.area.Dx(), s.area.Dy(), s.first)
@@ -264,7 +269,8 @@ func (s *Screen) Hold(held bool, _ func()) error {
 	if !held {
 		return nil
 	}
-	return problem(http.StatusNotImplemented, "The agent cannot keep the person's keyboard and mouse back on a Mac: work together with them.")
+	return problem(http.StatusNotImplemented, "The agent cannot keep the person's keyboard and mouse back on a Mac: work together "+
+		"with them.")
 }
 
 // Close implements host.Screen.

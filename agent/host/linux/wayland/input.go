@@ -62,7 +62,9 @@ func keymap(meaning []uint32) string {
 		fmt.Fprintf(&codes, "<K%d> = %d;\n", n, firstKey+n)
 		fmt.Fprintf(&symbols, "key <K%d> { type = \"ONE_LEVEL\", [ %#x ] };\n", n, sym)
 	}
-	return "xkb_keymap {\nxkb_keycodes \"moorwatch\" {\nminimum = 8;\nmaximum = 255;\n" + codes.String() + "};\nxkb_types \"moorwatch\" { include \"complete\" };\nxkb_compatibility \"moorwatch\" { include \"complete\" };\nxkb_symbols \"moorwatch\" {\n" + symbols.String() + "};\n};\n"
+	return "xkb_keymap {\nxkb_keycodes \"moorwatch\" {\nminimum = 8;\nmaximum = 255;\n" + codes.String() +
+		"};\nxkb_types \"moorwatch\" { include \"complete\" };\nxkb_compatibility \"moorwatch\" { include \"complete\" };\nxkb_symbols " +
+		"\"moorwatch\" {\n" + symbols.String() + "};\n};\n"
 }
 
 // tell tells the compositor the map. i.mu is held, but at the beginning.
@@ -121,7 +123,8 @@ func (i *input) key(code uint32, down bool) error {
 	return i.wire.send(i.keyboard, 2, held, uint32(0), uint32(0), uint32(0))
 }
 
-var errNoInput = &link.Problem{Status: http.StatusNotImplemented, Reason: "This compositor lets nobody else type and point: look on, or work with the quiet tools."}
+var errNoInput = &link.Problem{Status: http.StatusNotImplemented,
+	Reason: "This compositor lets nobody else type and point: look on, or work with the quiet tools."}
 
 // Press implements host.Screen. A key is pressed by its meaning: which place has it, the keyboard that is made
 // here decides.

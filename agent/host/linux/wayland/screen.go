@@ -364,7 +364,8 @@ func (s *Screen) Grab(into *screen.Picture, r image.Rectangle) error {
 // SetClip implements host.Screen.
 func (s *Screen) SetClip(c link.ScreenClip) error {
 	if s.clip == nil || c.Text == "" {
-		return problem(http.StatusNotImplemented, "The agent puts texts alone on the clipboard of this desktop, and needs the program wl-copy for it.")
+		return problem(http.StatusNotImplemented, "The agent puts texts alone on the clipboard of this desktop, and needs the program "+
+			"wl-copy for it.")
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
@@ -381,7 +382,8 @@ func (s *Screen) Hold(held bool, _ func()) error {
 	if !held {
 		return nil
 	}
-	return problem(http.StatusNotImplemented, "Under Wayland the agent cannot keep the person's keyboard and mouse back: work together with them.")
+	return problem(http.StatusNotImplemented, "Under Wayland the agent cannot keep the person's keyboard and mouse back: work together "+
+		"with them.")
 }
 
 // Close implements host.Screen.

@@ -88,8 +88,11 @@ func TestCompositor(t *testing.T) {
 	if err := <-changes; err != nil {
 		t.Error(err)
 	}
-	for _, k := range []link.ScreenKey{{Key: "A", Code: "KeyA", Down: true}, {Key: "A", Code: "KeyA"}, {Key: "Enter", Code: "Enter", Down: true}, {Key: "Enter", Code: "Enter"},
-		{Key: "Control", Code: "ControlLeft", Down: true}, {Key: "d", Code: "KeyD", Down: true}, {Key: "d", Code: "KeyD"}, {Key: "Control", Code: "ControlLeft"}} { // the end of the file
+	for _, k := range []link.ScreenKey{{Key: "A", Code: "KeyA", Down: true}, {Key: "A", Code: "KeyA"},
+		{Key: "Enter", Code: "Enter", Down: true}, {Key: "Enter", Code: "Enter"},
+		// the end of the file
+		{Key: "Control", Code: "ControlLeft", Down: true}, {Key: "d", Code: "KeyD", Down: true}, {Key: "d", Code: "KeyD"},
+		{Key: "Control", Code: "ControlLeft"}} {
 		if err := s.Press(k); err != nil {
 			t.Fatal(err)
 		}
@@ -101,7 +104,8 @@ func TestCompositor(t *testing.T) {
 	if _, err := s.Wait(ctx); err != nil { // the terminal ended with its program
 		t.Error(err)
 	}
-	if s.Press(link.ScreenKey{Key: "Unheard", Down: true}) == nil || s.Attend() == nil || s.Hold(true, nil) == nil || s.SetClip(link.ScreenClip{Text: "x"}) == nil {
+	if s.Press(link.ScreenKey{Key: "Unheard", Down: true}) == nil || s.Attend() == nil || s.Hold(true, nil) == nil ||
+		s.SetClip(link.ScreenClip{Text: "x"}) == nil {
 		t.Error("it does what it cannot do")
 	}
 }

@@ -28,7 +28,8 @@ type clipboard struct {
 }
 
 // clipAtoms are the names that are used.
-var clipAtoms = []string{"CLIPBOARD", "TARGETS", "UTF8_STRING", "STRING", "TEXT", "text/plain;charset=utf-8", "image/png", "INCR", "MOORWATCH_CLIP"}
+var clipAtoms = []string{"CLIPBOARD", "TARGETS", "UTF8_STRING", "STRING", "TEXT", "text/plain;charset=utf-8", "image/png", "INCR",
+	"MOORWATCH_CLIP"}
 
 func (c *clipboard) begin(x *xgb.Conn, own xproto.Window) {
 	c.x, c.own, c.atom = x, own, map[string]xproto.Atom{}
@@ -213,6 +214,7 @@ func (c *clipboard) answer(e xproto.SelectionRequestEvent) {
 	if !done {
 		property = 0
 	}
-	notify := xproto.SelectionNotifyEvent{Time: e.Time, Requestor: e.Requestor, Selection: e.Selection, Target: e.Target, Property: property}
+	notify := xproto.SelectionNotifyEvent{Time: e.Time, Requestor: e.Requestor, Selection: e.Selection, Target: e.Target,
+		Property: property}
 	xproto.SendEvent(c.x, false, e.Requestor, 0, string(notify.Bytes()))
 }

@@ -36,7 +36,8 @@ const (
 )
 
 // ownDevices are the keyboards and mice that udev tells of by these names.
-var ownDevices = []string{"/dev/input/by-path/*-event-kbd", "/dev/input/by-path/*-event-mouse", "/dev/input/by-id/*-event-kbd", "/dev/input/by-id/*-event-mouse"}
+var ownDevices = []string{"/dev/input/by-path/*-event-kbd", "/dev/input/by-path/*-event-mouse", "/dev/input/by-id/*-event-kbd",
+	"/dev/input/by-id/*-event-mouse"}
 
 // Hold implements host.Screen.
 func (s *Screen) Hold(held bool, back func()) error {
@@ -107,7 +108,8 @@ func watch(events io.Reader, now func() time.Time, gesture func()) {
 		if _, err := io.ReadFull(events, b); err != nil {
 			return
 		}
-		kind, code, value := binary.NativeEndian.Uint16(b[16:]), binary.NativeEndian.Uint16(b[18:]), int32(binary.NativeEndian.Uint32(b[20:]))
+		kind, code, value := binary.NativeEndian.Uint16(b[16:]), binary.NativeEndian.Uint16(b[18:]),
+			int32(binary.NativeEndian.Uint32(b[20:]))
 		if kind != eventKey || value != 1 {
 			continue
 		}

@@ -86,11 +86,13 @@ func (m *memory) strip(x *xgb.Conn, window xproto.Window, into *screen.Picture, 
 	n := r.Dx() * r.Dy() * 4
 	data := m.bytes
 	if n <= len(data) {
-		if _, err := shm.GetImage(x, xproto.Drawable(window), int16(r.Min.X), int16(r.Min.Y), uint16(r.Dx()), uint16(r.Dy()), ^uint32(0), xproto.ImageFormatZPixmap, m.segment, 0).Reply(); err != nil {
+		if _, err := shm.GetImage(x, xproto.Drawable(window), int16(r.Min.X), int16(r.Min.Y), uint16(r.Dx()), uint16(r.Dy()), ^uint32(0),
+			xproto.ImageFormatZPixmap, m.segment, 0).Reply(); err != nil {
 			return err
 		}
 	} else {
-		got, err := xproto.GetImage(x, xproto.ImageFormatZPixmap, xproto.Drawable(window), int16(r.Min.X), int16(r.Min.Y), uint16(r.Dx()), uint16(r.Dy()), ^uint32(0)).Reply()
+		got, err := xproto.GetImage(x, xproto.ImageFormatZPixmap, xproto.Drawable(window), int16(r.Min.X), int16(r.Min.Y), uint16(r.Dx()),
+			uint16(r.Dy()), ^uint32(0)).Reply()
 		if err != nil {
 			return err
 		}

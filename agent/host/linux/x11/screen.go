@@ -67,7 +67,8 @@ var _ host.Screen = (*Screen)(nil)
 func Open(desktop link.Desktop, display, authority string, uid uint32) (*Screen, error) {
 	x, err := connect(display, authority, uid)
 	if err != nil {
-		return nil, &link.Problem{Status: http.StatusConflict, Reason: fmt.Sprintf("The display %s does not let itself be looked at: %v.", display, err)}
+		return nil, &link.Problem{Status: http.StatusConflict,
+			Reason: fmt.Sprintf("The display %s does not let itself be looked at: %v.", display, err)}
 	}
 	s := &Screen{desktop: desktop, x: x, news: make(chan struct{}, 1), whole: true, layout: true, cursor: true, pointer: image.Pt(-1, -1)}
 	if err := s.begin(uid); err != nil {
@@ -113,20 +114,23 @@ func (s *Screen) begin(uid uint32) error {
 		}},
 	} {
 		if err := extension.begin(); err != nil {
-			return &link.Problem{Status: http.StatusNotImplemented, Reason: fmt.Sprintf("The display server lacks %s, without which its screen cannot be shared.", extension.name)}
+			return &link.Problem{Status: http.StatusNotImplemented,
+				Reason: fmt.Sprintf("The display server lacks %s, without which its screen cannot be shared.", extension.name)}
 		}
 	}
 	setup := xproto.Setup(s.x)
 	root := setup.DefaultScreen(s.x)
 	s.root = root.Root
 	if root.RootDepth != 24 && root.RootDepth != 32 || setup.ImageByteOrder != xproto.ImageOrderLSBFirst {
-		return &link.Problem{Status: http.StatusNotImplemented, Reason: fmt.Sprintf("The display has %d bits of colour; 24 are needed.", root.RootDepth)}
+		return &link.Problem{Status: http.StatusNotImplemented,
+			Reason: fmt.Sprintf("The display has %d bits of colour; 24 are needed.", root.RootDepth)}
 	}
 	var err error
 	if s.own, err = xproto.NewWindowId(s.x); err != nil {
 		return err
 	}
-	xproto.CreateWindow(s.x, 0, s.own, s.root, -10, -10, 1, 1, 0, xproto.WindowClassInputOnly, root.RootVisual, xproto.CwOverrideRedirect|xproto.CwEventMask, []uint32{1, xproto.EventMaskPropertyChange})
+	xproto.CreateWindow(s.x, 0, s.own, s.root, -10, -10, 1, 1, 0, xproto.WindowClassInputOnly, root.RootVisual,
+		xproto.CwOverrideRedirect|xproto.CwEventMask, []uint32{1, xproto.EventMaskPropertyChange})
 	if s.damage, err = damage.NewDamageId(s.x); err != nil {
 		return err
 	}
@@ -163,7 +167,8 @@ func (s *Screen) measure() error {
 	var all []link.Monitor
 	if list, err := randr.GetMonitors(s.x, s.root, true).Reply(); err == nil {
 		for i, m := range list.Monitors {
-			one := link.Monitor{Name: fmt.Sprintf("Monitor %d", i+1), X: int(m.X), Y: int(m.Y), Width: int(m.Width), Height: int(m.Height), Primary: m.Primary}
+			one := link.Monitor{Name: fmt.Sprintf("Monitor %d", i+1), X: int(m.X), Y: int(m.Y), Width: int(m.Width), Height: int(m.Height),
+				Primary: m.Primary}
 			if name, err := xproto.GetAtomName(s.x, m.Name).Reply(); err == nil {
 				one.Name = name.Name
 			}

@@ -48,7 +48,8 @@ func OpenSign(display, authority string, uid uint32, acts host.SignActs) (*Sign,
 		return nil, err
 	}
 	screen := xproto.Setup(x).DefaultScreen(x)
-	s := &Sign{x: x, root: screen.Root, depth: screen.RootDepth, board: sign.Board{Acts: acts}, orders: make(chan func(), 64), done: make(chan struct{}),
+	s := &Sign{x: x, root: screen.Root, depth: screen.RootDepth, board: sign.Board{Acts: acts}, orders: make(chan func(), 64),
+		done: make(chan struct{}),
 		size: image.Pt(int(screen.WidthInPixels), int(screen.HeightInPixels))}
 	s.at = image.Pt(max(s.size.X-sign.Width-sign.Margin, 0), sign.Margin)
 	if err := s.begin(screen); err != nil {
@@ -78,10 +79,14 @@ func (s *Sign) begin(screen *xproto.ScreenInfo) error {
 	}
 	const values = xproto.CwBackPixel | xproto.CwOverrideRedirect | xproto.CwEventMask
 	back := uint32(sign.Paper.R)<<16 | uint32(sign.Paper.G)<<8 | uint32(sign.Paper.B)
-	xproto.CreateWindow(s.x, s.depth, s.window, s.root, int16(s.at.X), int16(s.at.Y), sign.Width, sign.HeadHeight, 0, xproto.WindowClassInputOutput, screen.RootVisual, values,
-		[]uint32{back, 1, xproto.EventMaskExposure | xproto.EventMaskButtonPress | xproto.EventMaskButtonRelease | xproto.EventMaskPointerMotion | xproto.EventMaskKeyPress | xproto.EventMaskVisibilityChange})
+	xproto.CreateWindow(s.x, s.depth, s.window, s.root, int16(s.at.X), int16(s.at.Y), sign.Width, sign.HeadHeight, 0,
+		xproto.WindowClassInputOutput, screen.RootVisual, values,
+		[]uint32{back, 1,
+			xproto.EventMaskExposure | xproto.EventMaskButtonPress | xproto.EventMaskButtonRelease |
+				xproto.EventMaskPointerMotion | xproto.EventMaskKeyPress | xproto.EventMaskVisibilityChange})
 	mark := uint32(sign.Bright.R)<<16 | uint32(sign.Bright.G)<<8 | uint32(sign.Bright.B)
-	xproto.CreateWindow(s.x, s.depth, s.over, s.root, 0, 0, uint16(s.size.X), uint16(s.size.Y), 0, xproto.WindowClassInputOutput, screen.RootVisual, values,
+	xproto.CreateWindow(s.x, s.depth, s.over, s.root, 0, 0, uint16(s.size.X), uint16(s.size.Y), 0, xproto.WindowClassInputOutput,
+		screen.RootVisual, values,
 		[]uint32{mark, 1, xproto.EventMaskExposure})
 	shape.Rectangles(s.x, shape.SoSet, shape.SkInput, 0, s.over, 0, 0, nil) // the pointer passes through
 	name := "Moorwatch"
@@ -208,7 +213,8 @@ func (s *Sign) event(e xgb.Event) {
 	case xproto.MotionNotifyEvent:
 		if s.grip != nil {
 			s.at = image.Pt(int(e.RootX), int(e.RootY)).Sub(*s.grip)
-			xproto.ConfigureWindow(s.x, s.window, xproto.ConfigWindowX|xproto.ConfigWindowY, []uint32{uint32(int32(s.at.X)), uint32(int32(s.at.Y))})
+			xproto.ConfigureWindow(s.x, s.window, xproto.ConfigWindowX|xproto.ConfigWindowY,
+				[]uint32{uint32(int32(s.at.X)), uint32(int32(s.at.Y))})
 		}
 	case xproto.ButtonReleaseEvent:
 		s.grip = nil
@@ -315,6 +321,7 @@ func (s *Sign) put(p sign.Painting, window xproto.Window, at image.Point) {
 			from := p.Pix[(y+i/w)*p.Stride+4*(i%w):]
 			b[4*i], b[4*i+1], b[4*i+2] = from[2], from[1], from[0]
 		}
-		xproto.PutImage(s.x, xproto.ImageFormatZPixmap, xproto.Drawable(window), s.gc, uint16(w), uint16(n), int16(at.X), int16(at.Y+y), 0, s.depth, b)
+		xproto.PutImage(s.x, xproto.ImageFormatZPixmap, xproto.Drawable(window), s.gc, uint16(w), uint16(n), int16(at.X), int16(at.Y+y), 0,
+			s.depth, b)
 	}
 }

@@ -185,7 +185,8 @@ func openDialog(m link.Message, buttons []string, answer chan int) (uintptr, err
 	}
 	title, _ := windows.UTF16PtrFromString(m.Title)
 	at := screen.Min.Add(screen.Size().Div(2))
-	window, _, err := createWindowEx.Call(exTopmost|exDialog, uintptr(unsafe.Pointer(className)), uintptr(unsafe.Pointer(title)), wsCaption|wsSystem,
+	window, _, err := createWindowEx.Call(exTopmost|exDialog, uintptr(unsafe.Pointer(className)), uintptr(unsafe.Pointer(title)),
+		wsCaption|wsSystem,
 		uintptr(at.X-width/2), uintptr(at.Y-height/2), uintptr(width), uintptr(height), 0, 0, 0, 0)
 	if window == 0 {
 		return 0, err
@@ -193,7 +194,8 @@ func openDialog(m link.Message, buttons []string, answer chan int) (uintptr, err
 	child := func(class, text string, style uintptr, x, y, w, h, id int) {
 		c, _ := windows.UTF16PtrFromString(class)
 		t, _ := windows.UTF16PtrFromString(text)
-		made, _, _ := createWindowEx.Call(0, uintptr(unsafe.Pointer(c)), uintptr(unsafe.Pointer(t)), wsChild|wsVisible|style, uintptr(x), uintptr(y), uintptr(w), uintptr(h), window, uintptr(id), 0, 0)
+		made, _, _ := createWindowEx.Call(0, uintptr(unsafe.Pointer(c)), uintptr(unsafe.Pointer(t)), wsChild|wsVisible|style, uintptr(x),
+			uintptr(y), uintptr(w), uintptr(h), window, uintptr(id), 0, 0)
 		sendMessage.Call(made, wmSetFont, font, 1)
 	}
 	const staticNoPrefix, defaultButton = 0x0080, 0x0001

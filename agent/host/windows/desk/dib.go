@@ -30,7 +30,8 @@ func fromDIB(b []byte) image.Image {
 	if compression == fields && size == dibHeader {
 		size += 12
 	}
-	if w < 1 || h < 1 || w > mostSide || h > mostSide || (bits != 24 && bits != 32) || (compression != 0 && compression != fields) || size < dibHeader || size > int64(len(b)) {
+	if w < 1 || h < 1 || w > mostSide || h > mostSide || (bits != 24 && bits != 32) || (compression != 0 && compression != fields) ||
+		size < dibHeader || size > int64(len(b)) {
 		return nil
 	}
 	stride, pixels := (w*bits/8+3)&^3, b[size:]

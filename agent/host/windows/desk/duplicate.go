@@ -19,9 +19,12 @@ var (
 )
 
 var (
-	idFactory1  = windows.GUID{Data1: 0x770aae78, Data2: 0xf26f, Data3: 0x4dba, Data4: [8]byte{0xa8, 0x29, 0x25, 0x3c, 0x83, 0xd1, 0xb3, 0x87}}
-	idOutput1   = windows.GUID{Data1: 0x00cddea8, Data2: 0x939b, Data3: 0x4b83, Data4: [8]byte{0xa3, 0x40, 0xa6, 0x85, 0x22, 0x66, 0x66, 0xcc}}
-	idTexture2D = windows.GUID{Data1: 0x6f15aaf2, Data2: 0xd208, Data3: 0x4e89, Data4: [8]byte{0x9a, 0xb4, 0x48, 0x95, 0x35, 0xd3, 0x4f, 0x9c}}
+	idFactory1 = windows.GUID{Data1: 0x770aae78, Data2: 0xf26f, Data3: 0x4dba,
+		Data4: [8]byte{0xa8, 0x29, 0x25, 0x3c, 0x83, 0xd1, 0xb3, 0x87}}
+	idOutput1 = windows.GUID{Data1: 0x00cddea8, Data2: 0x939b, Data3: 0x4b83,
+		Data4: [8]byte{0xa3, 0x40, 0xa6, 0x85, 0x22, 0x66, 0x66, 0xcc}}
+	idTexture2D = windows.GUID{Data1: 0x6f15aaf2, Data2: 0xd208, Data3: 0x4e89,
+		Data4: [8]byte{0x9a, 0xb4, 0x48, 0x95, 0x35, 0xd3, 0x4f, 0x9c}}
 )
 
 // Places of methods in the tables of Direct3D 11 and DXGI 1.2 (d3d11.h, dxgi1_2.h).
@@ -145,12 +148,14 @@ func (d *duplicator) add(adapter *object, area image.Rectangle) error {
 		}
 		if device == nil {
 			const sdk = 7 // D3D11_SDK_VERSION; the kind of driver is unknown, as an adapter is given
-			if r, _, _ := d3d11CreateDevice.Call(uintptr(unsafe.Pointer(adapter)), 0, 0, 0, 0, 0, sdk, uintptr(unsafe.Pointer(&device)), 0, uintptr(unsafe.Pointer(&context))); int32(r) < 0 {
+			if r, _, _ := d3d11CreateDevice.Call(uintptr(unsafe.Pointer(adapter)), 0, 0, 0, 0, 0, sdk, uintptr(unsafe.Pointer(&device)), 0,
+				uintptr(unsafe.Pointer(&context))); int32(r) < 0 {
 				one.release()
 				return hresult(uint32(r))
 			}
 		}
-		o := &output{where: image.Rect(int(desc.where.left), int(desc.where.top), int(desc.where.right), int(desc.where.bottom)).Sub(area.Min)}
+		o := &output{where: image.Rect(int(desc.where.left), int(desc.where.top), int(desc.where.right),
+			int(desc.where.bottom)).Sub(area.Min)}
 		err = one.call(outputDuplicate, uintptr(unsafe.Pointer(device)), uintptr(unsafe.Pointer(&o.duplication)))
 		one.release()
 		if err != nil {
@@ -162,7 +167,8 @@ func (d *duplicator) add(adapter *object, area image.Rectangle) error {
 		o.device, o.context = device, context
 		d.outputs = append(d.outputs, o)
 		const bgra, staging, read = 87, 3, 0x20000 // DXGI_FORMAT_B8G8R8A8_UNORM, D3D11_USAGE_STAGING, D3D11_CPU_ACCESS_READ
-		t := textureDesc{width: uint32(o.where.Dx()), height: uint32(o.where.Dy()), mips: 1, array: 1, format: bgra, samples: 1, usage: staging, access: read}
+		t := textureDesc{width: uint32(o.where.Dx()), height: uint32(o.where.Dy()), mips: 1, array: 1, format: bgra, samples: 1,
+			usage: staging, access: read}
 		if err := device.call(deviceCreateTexture, uintptr(unsafe.Pointer(&t)), 0, uintptr(unsafe.Pointer(&o.texture))); err != nil {
 			return err
 		}

@@ -238,7 +238,8 @@ func (s *Screen) Type(ctx context.Context, text string) error {
 
 // buttonFlags are how buttons go down and up, in the order in which UI Events counts them, with the
 // data that tells the last ones apart.
-var buttonFlags = [5]struct{ down, up, data uint32 }{{0x0002, 0x0004, 0}, {0x0008, 0x0010, 0}, {0x0020, 0x0040, 0}, {0x0080, 0x0100, 1}, {0x0080, 0x0100, 2}}
+var buttonFlags = [5]struct{ down, up, data uint32 }{{0x0002, 0x0004, 0}, {0x0008, 0x0010, 0}, {0x0020, 0x0040, 0}, {0x0080, 0x0100, 1},
+	{0x0080, 0x0100, 2}}
 
 // Point implements host.Screen.
 func (s *Screen) Point(at image.Point, buttons int) error {
@@ -250,7 +251,8 @@ func (s *Screen) Point(at image.Point, buttons int) error {
 		if at != s.pointer {
 			s.pointer = at
 			// Places are told in parts of 65536 of the whole desktop, and rounded down.
-			all = append(all, ofMouse(mouseInput{x: int32((at.X<<16 + size.X - 1) / size.X), y: int32((at.Y<<16 + size.Y - 1) / size.Y), flags: mouseMove | mouseAbsolute | mouseAllAreas}))
+			all = append(all, ofMouse(mouseInput{x: int32((at.X<<16 + size.X - 1) / size.X), y: int32((at.Y<<16 + size.Y - 1) / size.Y),
+				flags: mouseMove | mouseAbsolute | mouseAllAreas}))
 		}
 		for i, b := range buttonFlags {
 			if was, is := s.buttons>>i&1, buttons>>i&1; was != is {

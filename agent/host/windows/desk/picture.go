@@ -59,7 +59,8 @@ var eachMonitor = windows.NewCallback(func(monitor, _, _, _ uintptr) uintptr {
 	info.size = uint32(unsafe.Sizeof(info))
 	if ok, _, _ := getMonitorInfo.Call(monitor, uintptr(unsafe.Pointer(&info))); ok != 0 {
 		r := info.monitor
-		found = append(found, link.Monitor{Name: strings.TrimPrefix(windows.UTF16ToString(info.device[:]), `\\.\`), X: int(r.left), Y: int(r.top),
+		found = append(found, link.Monitor{Name: strings.TrimPrefix(windows.UTF16ToString(info.device[:]), `\\.\`), X: int(r.left),
+			Y:     int(r.top),
 			Width: int(r.right - r.left), Height: int(r.bottom - r.top), Primary: info.flags&1 != 0})
 	}
 	return 1

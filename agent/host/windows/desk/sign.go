@@ -118,7 +118,8 @@ func (s *Sign) open() error {
 	title, _ := windows.UTF16PtrFromString("Moorwatch")
 	s.at = image.Pt(max(s.area.Max.X-sign.Width-sign.Margin, s.area.Min.X), s.area.Min.Y+sign.Margin)
 	make := func(style, ex uintptr, r image.Rectangle) uintptr {
-		h, _, _ := createWindowEx.Call(exTopmost|exTool|ex, uintptr(unsafe.Pointer(signClass)), uintptr(unsafe.Pointer(title)), style, uintptr(r.Min.X), uintptr(r.Min.Y), uintptr(r.Dx()), uintptr(r.Dy()), 0, 0, 0, 0)
+		h, _, _ := createWindowEx.Call(exTopmost|exTool|ex, uintptr(unsafe.Pointer(signClass)), uintptr(unsafe.Pointer(title)), style,
+			uintptr(r.Min.X), uintptr(r.Min.Y), uintptr(r.Dx()), uintptr(r.Dy()), 0, 0, 0, 0)
 		return h
 	}
 	s.window = make(wsPopup, 0, image.Rectangle{Min: s.at, Max: s.at.Add(image.Pt(sign.Width, sign.HeadHeight))})
@@ -187,7 +188,8 @@ func (s *Sign) draw() {
 		return
 	}
 	p := s.board.Paint()
-	s.at.X, s.at.Y = max(min(s.at.X, s.area.Max.X-60), s.area.Min.X+60-sign.Width), max(min(s.at.Y, s.area.Max.Y-sign.HeadHeight), s.area.Min.Y)
+	s.at.X, s.at.Y = max(min(s.at.X, s.area.Max.X-60), s.area.Min.X+60-sign.Width),
+		max(min(s.at.Y, s.area.Max.Y-sign.HeadHeight), s.area.Min.Y)
 	setWindowPos.Call(s.window, topmost, uintptr(s.at.X), uintptr(s.at.Y), sign.Width, uintptr(p.Rect.Dy()), posShow|posNoActivate)
 	invalidateRect.Call(s.window, 0, 0)
 }
@@ -220,7 +222,8 @@ func (s *Sign) shape() {
 		return
 	}
 	setWindowRgn.Call(s.over, region, 1) // which owns it from now on
-	setWindowPos.Call(s.over, topmost, uintptr(s.area.Min.X), uintptr(s.area.Min.Y), uintptr(s.area.Dx()), uintptr(s.area.Dy()), posShow|posNoActivate)
+	setWindowPos.Call(s.over, topmost, uintptr(s.area.Min.X), uintptr(s.area.Min.Y), uintptr(s.area.Dx()), uintptr(s.area.Dy()),
+		posShow|posNoActivate)
 	invalidateRect.Call(s.over, 0, 0)
 }
 
@@ -293,5 +296,6 @@ func put(dc uintptr, p sign.Painting, at image.Point) {
 		b[4*i], b[4*i+1], b[4*i+2] = from[2], from[1], from[0]
 	}
 	header := bitmapHeader{size: dibHeader, width: int32(w), height: -int32(h), planes: 1, bits: 32}
-	setDIBitsToDev.Call(dc, uintptr(at.X), uintptr(at.Y), uintptr(w), uintptr(h), 0, 0, 0, uintptr(h), uintptr(unsafe.Pointer(&b[0])), uintptr(unsafe.Pointer(&header)), 0)
+	setDIBitsToDev.Call(dc, uintptr(at.X), uintptr(at.Y), uintptr(w), uintptr(h), 0, 0, 0, uintptr(h), uintptr(unsafe.Pointer(&b[0])),
+		uintptr(unsafe.Pointer(&header)), 0)
 }

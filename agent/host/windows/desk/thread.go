@@ -147,7 +147,8 @@ func inputDesktop() string {
 	defer closeDesktop.Call(h)
 	text := make([]uint16, 64)
 	var n uint32
-	if ok, _, _ := getUserObjectInformation.Call(h, name, uintptr(unsafe.Pointer(&text[0])), uintptr(2*len(text)), uintptr(unsafe.Pointer(&n))); ok == 0 {
+	if ok, _, _ := getUserObjectInformation.Call(h, name, uintptr(unsafe.Pointer(&text[0])), uintptr(2*len(text)),
+		uintptr(unsafe.Pointer(&n))); ok == 0 {
 		return ""
 	}
 	return windows.UTF16ToString(text)

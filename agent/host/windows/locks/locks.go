@@ -55,7 +55,8 @@ func Holders(path string) []string {
 	var found [most]process
 	var needed, reasons uint32
 	n := uint32(most)
-	code, _, _ := getList.Call(uintptr(session), uintptr(unsafe.Pointer(&needed)), uintptr(unsafe.Pointer(&n)), uintptr(unsafe.Pointer(&found[0])), uintptr(unsafe.Pointer(&reasons)))
+	code, _, _ := getList.Call(uintptr(session), uintptr(unsafe.Pointer(&needed)), uintptr(unsafe.Pointer(&n)),
+		uintptr(unsafe.Pointer(&found[0])), uintptr(unsafe.Pointer(&reasons)))
 	if code != 0 || n > most {
 		return nil
 	}
@@ -79,5 +80,6 @@ func Close(folder string) error {
 	if err != nil {
 		return err
 	}
-	return windows.SetNamedSecurityInfo(folder, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION|windows.PROTECTED_DACL_SECURITY_INFORMATION, nil, nil, list, nil)
+	return windows.SetNamedSecurityInfo(folder, windows.SE_FILE_OBJECT,
+		windows.DACL_SECURITY_INFORMATION|windows.PROTECTED_DACL_SECURITY_INFORMATION, nil, nil, list, nil)
 }
