@@ -30,9 +30,6 @@ import (
 	"moorwatch.example/uplink"
 )
 
-// Version of the agent, as its facts tell it; a release is built with its own.
-var Version = "0.1.0"
-
 // Paces of an agent.
 const (
 	ReportEvery = 30 * time.Second
@@ -137,11 +134,11 @@ func (a *Agent) live(ctx context.Context) error {
 		a.Every = ReportEvery
 	}
 	a.started, a.first = time.Now(), make(chan struct{})
-	if err := (setup.Life{Version: Version, PID: os.Getpid(), Started: a.started}).Tell(a.Dir); err != nil {
+	if err := (setup.Life{Version: release.Version, PID: os.Getpid(), Started: a.started}).Tell(a.Dir); err != nil {
 		a.Log.Warn("how the agent fares cannot be written", "error", err)
 	}
 	if a.Again != nil {
-		a.Host.Updates = &renewal.Renewal{Updates: a.Host.Updates, Service: releases{&a.service}, Place: a.Place, Version: Version,
+		a.Host.Updates = &renewal.Renewal{Updates: a.Host.Updates, Service: releases{&a.service}, Place: a.Place, Version: release.Version,
 			Keys: release.Keys(release.Built), Log: a.Log, Again: a.Again, Connected: a.first}
 	}
 	a.fresh, a.stale, a.patched = make(chan struct{}, 1), make(chan struct{}, 1), make(chan struct{}, 1)
@@ -249,7 +246,7 @@ func (a *Agent) connect(ctx context.Context) error {
 	default:
 		close(a.first)
 	}
-	if err := (setup.Life{Version: Version, PID: os.Getpid(), Started: a.started, Connected: a.proved}).Tell(a.Dir); err != nil {
+	if err := (setup.Life{Version: release.Version, PID: os.Getpid(), Started: a.started, Connected: a.proved}).Tell(a.Dir); err != nil {
 		a.Log.Warn("how the agent fares cannot be written", "error", err)
 	}
 	if a.Connected != nil {
@@ -360,7 +357,7 @@ func (a *Agent) sendFacts(ctx context.Context, service caller, offered host.Host
 		a.Log.Error("this device's facts cannot be read", "error", err)
 		return err
 	}
-	f.AgentVersion, f.Capabilities = Version, offered.Capabilities()
+	f.AgentVersion, f.Capabilities = release.Version, offered.Capabilities()
 	if err := service.post(ctx, "/facts", f, nil); err != nil {
 		a.Log.Warn("facts cannot be sent", "error", err)
 		return err

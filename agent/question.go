@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"moorwatch.example/contract/link"
+	"moorwatch.example/core/release"
 )
 
 // serveQuestion answers one question of a sweep: POST /questions.
@@ -74,7 +75,7 @@ func (a *Agent) askFact(ctx context.Context, name string) (link.Answer, error) {
 	if err != nil {
 		return link.Answer{}, err
 	}
-	f.AgentVersion, f.Capabilities = Version, a.Host.Capabilities()
+	f.AgentVersion, f.Capabilities = release.Version, a.Host.Capabilities()
 	text, err := json.Marshal(f)
 	if err != nil {
 		return link.Answer{}, err

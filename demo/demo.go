@@ -23,11 +23,11 @@ import (
 
 	"github.com/google/uuid"
 
-	"moorwatch.example/agent"
 	"moorwatch.example/agent/identity"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/inventory"
+	"moorwatch.example/core/release"
 	"moorwatch.example/core/series"
 	"moorwatch.example/demo/fleet"
 	"moorwatch.example/demo/mail"
@@ -38,7 +38,7 @@ import (
 )
 
 // Version is that of everything built together.
-var Version = agent.Version
+var Version = release.Version
 
 // Port is the demo's port when none is chosen.
 const Port = 8460

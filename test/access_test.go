@@ -216,7 +216,7 @@ func TestWhatOneSiteSees(t *testing.T) {
 	t.Parallel()
 	w := begin(t, false)
 	mine, other := w.simulated(t, "hay-desk-01"), w.elsewhere(t, "bog-desk-01")
-	w.await(t, 10*time.Second, "both are in the list of software", func() bool {
+	w.await(t, "both are in the list of software", func() bool {
 		for _, id := range []uuid.UUID{mine.id, other.id} {
 			if v, err := client.Result(w.owner.GetInventoryWithResponse(t.Context(), id, &api.GetInventoryParams{})); err != nil ||
 				len(v.Items) == 0 {
@@ -232,7 +232,7 @@ func TestWhatOneSiteSees(t *testing.T) {
 		w.policy(t, "noisy "+d.id.String(), health.Scope{Kind: health.Device, ID: d.id.String()},
 			health.Setting{Check: "disk", Above: &health.Limits{Warning: new(1.0)}})
 	}
-	w.await(t, 20*time.Second, "both have an alert", func() bool {
+	w.await(t, "both have an alert", func() bool {
 		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{})))(t).Items) >= 2
 	})
 	must(client.Made(w.owner.AddGroupWithResponse(t.Context(),
@@ -245,7 +245,7 @@ func TestWhatOneSiteSees(t *testing.T) {
 		}
 		w.back(t, &running{dir: dir, id: d.id}, body("copy", uint64(90+i)))
 	}
-	w.await(t, 20*time.Second, "somebody is asked about copies of both", func() bool {
+	w.await(t, "somebody is asked about copies of both", func() bool {
 		return len(must(client.Result(w.owner.ListIdentityQuestionsWithResponse(t.Context(),
 			&api.ListIdentityQuestionsParams{})))(t).Items) == 2
 	})
@@ -350,7 +350,7 @@ func TestAuditLog(t *testing.T) {
 		t.Fatal(err)
 	}
 	var entries []api.AuditEntry
-	w.await(t, 5*time.Second, "the command's end is on record", func() bool {
+	w.await(t, "the command's end is on record", func() bool {
 		entries = must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{Device: &d.id})))(t).Items
 		return len(entries) == 4
 	})

@@ -12,7 +12,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
@@ -34,7 +33,7 @@ func (w *world) importFeed(t *testing.T, name string, whole bool, body io.Reader
 
 func (w *world) advisoriesAre(t *testing.T, what string, in api.ListAdvisoriesParams, want ...string) (all []api.Advisory) {
 	t.Helper()
-	w.await(t, 20*time.Second, what, func() bool {
+	w.await(t, what, func() bool {
 		all = must(client.Result(w.owner.ListAdvisoriesWithResponse(t.Context(), &in)))(t).Items
 		return slices.EqualFunc(all, want, func(a api.Advisory, id string) bool { return a.ID == id })
 	})
@@ -80,7 +79,7 @@ func TestAdvisories(t *testing.T) {
 		t.Fatalf("the import: %+v, %v", f, err)
 	}
 	a := w.advisoriesAre(t, "the advisory is about a device", api.ListAdvisoriesParams{}, "MOOR-1")[0]
-	w.await(t, 20*time.Second, "the update is said to mend it", func() bool {
+	w.await(t, "the update is said to mend it", func() bool {
 		a = w.advisoriesAre(t, "the advisory", api.ListAdvisoriesParams{}, "MOOR-1")[0]
 		return len(a.Updates) == 1
 	})
@@ -109,7 +108,7 @@ func TestAdvisories(t *testing.T) {
 		t.Fatalf("the list: %+v, %v", f, err)
 	}
 	w.advisoriesAre(t, "it is known to be exploited", api.ListAdvisoriesParams{Exploited: new(true)}, "MOOR-1")
-	w.await(t, 20*time.Second, "the device's exposure tells of it", func() bool {
+	w.await(t, "the device's exposure tells of it", func() bool {
 		x := must(client.Result(w.owner.ListExposureWithResponse(t.Context(), &api.ListExposureParams{})))(t)
 		return x.Items[0].Exploited == 1 && x.Totals.Exploited == 1 && x.Items[0].Exposure.Score > before.Items[0].Exposure.Score
 	})
@@ -133,7 +132,7 @@ func TestAdvisories(t *testing.T) {
 	if status := reporters["new"].inventory(t, held["new"], held["old"]); status != http.StatusNoContent {
 		t.Fatalf("the inventory: %d", status)
 	}
-	w.await(t, 20*time.Second, "a second device has it", func() bool {
+	w.await(t, "a second device has it", func() bool {
 		return w.advisoriesAre(t, "it", api.ListAdvisoriesParams{}, "MOOR-1")[0].Devices == 2
 	})
 	for _, name := range []string{"old", "new"} {

@@ -7,7 +7,6 @@ import (
 	"os"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/google/uuid"
@@ -61,7 +60,7 @@ func TestDevicesWaitToBeLetIn(t *testing.T) {
 	if all := waiting(); len(all) != 3 || all[0].Device != first || all[0].HostName != "hay-desk-41" || len(all[0].Hardware) == 0 {
 		t.Fatalf("%+v", all)
 	}
-	w.await(t, 10*time.Second, "its finding says that it waits, and not that it is silent", func() bool {
+	w.await(t, "its finding says that it waits, and not that it is silent", func() bool {
 		found := w.device(t, first).Findings
 		return len(found) == 1 && strings.Contains(found[0].Message, "lets it in")
 	})
@@ -120,7 +119,7 @@ func TestCopiesThatTellNothing(t *testing.T) {
 	w := begin(t, false)
 	first := w.agent(t, "hay-desk-51", body("hay-desk-51", 51), nil)
 	first.stop()
-	w.await(t, 20*time.Second, "it is away", func() bool { return !w.device(t, first.id).Device.Online })
+	w.await(t, "it is away", func() bool { return !w.device(t, first.id).Device.Online })
 	dial := func(dir string) error {
 		d := must(identity.Load(dir))(t).Dialer()
 		d.HostName = "hay-copy"
@@ -128,7 +127,7 @@ func TestCopiesThatTellNothing(t *testing.T) {
 		l, err := d.Dial(t.Context())
 		if err == nil {
 			l.Close()
-			w.await(t, 10*time.Second, "it is gone again", func() bool { return w.Service.Online() == 0 })
+			w.await(t, "it is gone again", func() bool { return w.Service.Online() == 0 })
 		}
 		return err
 	}
@@ -180,7 +179,7 @@ func TestQuestionsAreBounded(t *testing.T) {
 	w := begin(t, false)
 	first := w.agent(t, "hay-desk-61", body("hay-desk-61", 61), nil)
 	first.stop()
-	w.await(t, 20*time.Second, "it is away", func() bool { return !w.device(t, first.id).Device.Online })
+	w.await(t, "it is away", func() bool { return !w.device(t, first.id).Device.Online })
 	d := must(identity.Load(first.dir))(t).Dialer()
 	for i := range 25 { // fewer than connections at once
 		d.HostName, d.Hardware = "hay-copy", []string{fmt.Sprintf("serial:fennick d3/copy-%d", i)}

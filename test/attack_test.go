@@ -129,11 +129,11 @@ func TestWhoIsPutOutIsOut(t *testing.T) {
 			within("the shell", gone)
 			within("the stream of events", streamed)
 			within("the command", ran)
-			w.await(t, 5*time.Second, "the shell and the command have ended at the device", func() bool {
+			w.await(t, "the shell and the command have ended at the device", func() bool {
 				return !strings.Contains(w.commandLines(t, d.id), mark)
 			})
 			open := true
-			w.await(t, 5*time.Second, "their sessions are over", func() bool {
+			w.await(t, "their sessions are over", func() bool {
 				page := must(client.Result(w.owner.ListSessionsWithResponse(t.Context(), &api.ListSessionsParams{Open: &open})))(t)
 				for _, s := range page.Items {
 					if s.Actor == m.email {
@@ -292,7 +292,7 @@ func TestJobsOfTheRemovedWait(t *testing.T) {
 		api.NewJob{Script: script, Devices: &[]uuid.UUID{d.id}, BeginAt: &soon, Limits: &job.Limits{WaitHours: 1}})))(t)
 	check(client.Done(w.owner.RemovePersonWithResponse(t.Context(), m.id)))(t)
 	var now *api.Job
-	w.await(t, 10*time.Second, "the job's time has come, and it waits for an owner", func() bool {
+	w.await(t, "the job's time has come, and it waits for an owner", func() bool {
 		now = must(client.Result(w.owner.GetJobWithResponse(t.Context(), j.ID)))(t)
 		runs := must(client.Result(w.owner.ListRunsWithResponse(t.Context(), j.ID, &api.ListRunsParams{})))(t)
 		return time.Now().After(soon.Add(2*time.Second)) && runs.Items[0].Reason != nil && strings.Contains(*runs.Items[0].Reason, "adopts")
@@ -301,7 +301,7 @@ func TestJobsOfTheRemovedWait(t *testing.T) {
 		t.Errorf("the job of somebody who was removed: %+v, %v", now.Counts, now.Unowned)
 	}
 	must(client.Result(w.owner.SteerJobWithResponse(t.Context(), j.ID, api.JobAction{Action: api.Adopt})))(t)
-	w.await(t, 10*time.Second, "it runs for whoever adopted it", func() bool {
+	w.await(t, "it runs for whoever adopted it", func() bool {
 		now = must(client.Result(w.owner.GetJobWithResponse(t.Context(), j.ID)))(t)
 		return now.Counts[string(job.Succeeded)] == 1
 	})
@@ -458,7 +458,7 @@ func TestRolloutsAndReportsOfTheRemovedWait(t *testing.T) {
 	d := w.simulated(t, "hay-desk-01")
 	m := w.mate(t, "alder@curlew-sedge.example", access.Technician, everywhere)
 	var r *api.Rollout
-	w.await(t, 20*time.Second, "there are updates to be brought", func() (ok bool) {
+	w.await(t, "there are updates to be brought", func() (ok bool) {
 		var err error
 		r, err = client.Made(m.AddRolloutWithResponse(t.Context(),
 			api.NewRollout{Where: new("true"), Spec: patch.Rollout{Name: "monthly", Urgent: true, Restart: patch.RestartNever, WaitHours: 1,
@@ -474,7 +474,7 @@ func TestRolloutsAndReportsOfTheRemovedWait(t *testing.T) {
 	db := must(pgx.Connect(t.Context(), w.config.Database))(t)
 	defer db.Close(context.Background())
 	must(db.Exec(t.Context(), "UPDATE report_schedules SET next_at = now()"))(t)
-	w.await(t, 75*time.Second, "the report is due, and waits for an owner", func() bool {
+	w.awaitFor(t, 150*time.Second, "the report is due, and waits for an owner", func() bool {
 		for _, s := range must(client.Result(w.owner.ListReportSchedulesWithResponse(t.Context(),
 			&api.ListReportSchedulesParams{})))(t).Items {
 			if s.ID == report.ID && s.Problem != nil && strings.Contains(*s.Problem, "adopt") {
@@ -496,7 +496,7 @@ func TestRolloutsAndReportsOfTheRemovedWait(t *testing.T) {
 	if now.Unowned != nil {
 		t.Errorf("it was adopted: %+v", now)
 	}
-	w.await(t, 30*time.Second, "it goes on for whoever adopted it", func() bool {
+	w.await(t, "it goes on for whoever adopted it", func() bool {
 		return must(client.Result(w.owner.GetRolloutWithResponse(t.Context(), r.ID)))(t).Rings[0].JobID != nil
 	})
 	must(client.Result(w.owner.SendReportWithResponse(t.Context(), report.ID)))(t)

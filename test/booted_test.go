@@ -63,7 +63,7 @@ func testABootedMachine(t *testing.T) {
 	refused(t, err, http.StatusConflict, "leaning.service would stop too")
 	_, err = do(link.ServiceAction{Action: link.ServiceStop, Name: "stuck", Stops: s.NeededBy, Seconds: 1})
 	refused(t, err, http.StatusConflict, "is still stopping after 1s")
-	w.await(t, 15*time.Second, "systemd has ended it", func() bool {
+	w.await(t, "systemd has ended it", func() bool {
 		return must(client.Result(w.owner.GetServiceWithResponse(t.Context(), id, "stuck")))(t).State == "failed"
 	})
 	if o := must(do(link.ServiceAction{Action: link.ServiceStart, Name: "leaning"}))(t); !strings.Contains(o.Message,
@@ -101,7 +101,7 @@ func testABootedMachine(t *testing.T) {
 	if o.Message != "It restarts now." {
 		t.Errorf("%+v", o)
 	}
-	w.await(t, 60*time.Second, "it has restarted and is back", func() bool {
+	w.awaitFor(t, 2*time.Minute, "it has restarted and is back", func() bool {
 		now := must(w.owner.Device(t.Context(), id))(t)
 		return now.Device.Online && now.Device.Since.After(before.Device.Since)
 	})

@@ -105,9 +105,9 @@ func TestConsoleResponses(t *testing.T) {
 	must(client.Result(w.owner.ChangeServiceWithResponse(t.Context(), d.id,
 		link.ServiceAction{Action: link.ServiceStop, Name: screenService})))(t)
 	p.do(chromedp.Navigate(p.url + "/"))
-	w.await(t, 45*time.Second, "it is answered", func() bool { return len(w.responses(t)) == 1 })
+	w.awaitFor(t, 90*time.Second, "it is answered", func() bool { return len(w.responses(t)) == 1 })
 	p.sees("[aria-label='Done by policies']", "restart the service")
-	w.await(t, 60*time.Second, "it is healed", func() bool { all := w.responses(t); return len(all) == 1 && all[0].State == "healed" })
+	w.awaitFor(t, 2*time.Minute, "it is healed", func() bool { all := w.responses(t); return len(all) == 1 && all[0].State == "healed" })
 	p.sees("[aria-label='Done by policies']", "healed")
 	p.accessible("what policies did")
 	alert := must(client.Result(w.owner.ListAlertsWithResponse(t.Context(), &api.ListAlertsParams{Device: &d.id})))(t).Items[0]

@@ -23,7 +23,7 @@ func TestConsoleRollouts(t *testing.T) {
 			Dir: t.TempDir()}
 		w.agent(t, d.Name, d.Host(time.Now), nil)
 	}
-	w.await(t, 30*time.Second, "what is missing is told", func() bool {
+	w.await(t, "what is missing is told", func() bool {
 		all := must(client.Result(w.owner.ListUpdatesWithResponse(t.Context(), &api.ListUpdatesParams{Search: new("heathssl")})))(t).Items
 		return len(all) == 1 && all[0].Devices == 3
 	})

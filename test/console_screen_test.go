@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/chromedp"
@@ -45,7 +44,7 @@ func TestConsoleScreen(t *testing.T) {
 	p.sees("[aria-label=Screen]", "Asking whether the screen")
 	answer := func(do func(id string) error) {
 		t.Helper()
-		w.await(t, 10*time.Second, "the question is on the screen", func() bool {
+		w.await(t, "the question is on the screen", func() bool {
 			id := window(display, "May somebody help")
 			return id != "" && do(id) == nil
 		})
@@ -62,7 +61,7 @@ func TestConsoleScreen(t *testing.T) {
 	p.press("[aria-label=Screen]", "Open it again")
 	answer(func(id string) error { return on(display, "xdotool", "windowfocus", id, "key", "Return") })
 	p.until(`document.querySelector("[role=application] canvas")?.width === 800`, "the desktop")
-	w.await(t, 10*time.Second, "the sign is on the screen", func() bool { return window(display, "Moorwatch") != "" })
+	w.await(t, "the sign is on the screen", func() bool { return window(display, "Moorwatch") != "" })
 	p.accessible("a screen")
 
 	if err := on(display, "xdotool", "mousemove", "200", "100"); err != nil {
@@ -70,7 +69,7 @@ func TestConsoleScreen(t *testing.T) {
 	}
 	p.focus("[role=application]")
 	p.typed("ls -l & Tea?\r")
-	w.await(t, 10*time.Second, "what was typed is written", func() bool {
+	w.await(t, "what was typed is written", func() bool {
 		b, _ := os.ReadFile(written)
 		return string(b) == "ls -l & Tea?\n"
 	})
@@ -83,7 +82,7 @@ func TestConsoleScreen(t *testing.T) {
 		for (const v of new Uint32Array(to.getImageData(0, 0, from.width, from.height).data.buffer)) h = (Math.imul(h, 31) + v) | 0;
 		return h;
 	})()`
-	w.await(t, 10*time.Second, "every pixel is as it is there", func() bool {
+	w.await(t, "every pixel is as it is there", func() bool {
 		m := xPicture(t, display)
 		h := int32(0)
 		for y := range m.Bounds().Dy() {
@@ -101,7 +100,7 @@ func TestConsoleScreen(t *testing.T) {
 		for (const kind of ["keydown", "keyup"]) place.dispatchEvent(new KeyboardEvent(kind, { key: "v", code: "KeyV", ctrlKey: true, bubbles: true }));
 		return true;
 	})()`)
-	w.await(t, 10*time.Second, "it is on the desktop's clipboard", func() bool {
+	w.await(t, "it is on the desktop's clipboard", func() bool {
 		cmd := exec.Command("xclip", "-selection", "clipboard", "-o")
 		cmd.Env = append(os.Environ(), "DISPLAY="+display)
 		out, err := cmd.Output()
@@ -138,11 +137,11 @@ func TestConsoleScreen(t *testing.T) {
 		canvas.dispatchEvent(new PointerEvent("pointermove", at(200, 450)));
 		return true;
 	})()`)
-	w.await(t, 10*time.Second, "what is pointed at is on the person's screen", func() bool {
+	w.await(t, "what is pointed at is on the person's screen", func() bool {
 		r, g, b, _ := xPicture(t, display).At(200, 434).RGBA()
 		return r>>8 == 0xc2 && g>>8 == 0x33 && b>>8 == 0xa6
 	})
-	w.await(t, 10*time.Second, "the person ends it", func() bool {
+	w.await(t, "the person ends it", func() bool {
 		id := window(display, "Moorwatch")
 		return id != "" &&
 			on(display, "sh", "-c",
@@ -152,7 +151,7 @@ func TestConsoleScreen(t *testing.T) {
 	p.sees("[aria-label=Screen]", "What was done?")
 	p.fill("What was done?", "Mended the printer.")
 	p.press("[aria-label=Screen]", "Keep the note")
-	w.await(t, 10*time.Second, "the note is on record", func() bool {
+	w.await(t, "the note is on record", func() bool {
 		all := must(client.Result(w.owner.ListDeviceSessionsWithResponse(t.Context(), d.id, &api.ListDeviceSessionsParams{})))(t).Items
 		return slices.ContainsFunc(all, func(s api.ToolSession) bool { return s.Note != nil && *s.Note == "Mended the printer." })
 	})

@@ -16,6 +16,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
+	"moorwatch.example/test/wait"
 )
 
 // page drives the console as a person does, in headless Chromium.
@@ -81,7 +82,7 @@ const seenWithin = time.Minute
 
 func (p *page) until(script, what string) {
 	p.t.Helper()
-	for began := time.Now(); ; time.Sleep(50 * time.Millisecond) {
+	for began := time.Now(); ; wait.Pause(p.t, 50*time.Millisecond) {
 		there, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script, chromedp.EvalAwaitPromise))
 		if err != nil && !strings.Contains(err.Error(), "navigated or closed") { // a page that goes is looked at again
 			p.fail(fmt.Errorf("%s: %w", script, err))
@@ -272,10 +273,10 @@ func TestConsoleCommandAndShell(t *testing.T) {
 	p.until(terminal+`.includes("hé 42")`, "UTF-8 and the sum in the terminal")
 	size := ask[string](p, terminal+`.match(/^(\d+ \d+)/m)[1]`)
 	p.do(chromedp.EmulateViewport(1000, 600))
-	time.Sleep(300 * time.Millisecond) // the size that follows is asked of the shell until it differs
+	wait.Pause(t, 300*time.Millisecond) // the size that follows is asked of the shell until it differs
 	for began := time.Now(); ; {
 		p.typed("clear; stty size\r")
-		time.Sleep(200 * time.Millisecond)
+		wait.Pause(t, 200*time.Millisecond)
 		now := ask[string](p, `(`+terminal+`.match(/^(\d+ \d+)/m) ?? ["",""])[1]`)
 		if now != "" && now != size {
 			break
@@ -301,7 +302,7 @@ func TestConsoleCommandAndShell(t *testing.T) {
 		return begun, ended
 	}
 	p.do(chromedp.Navigate(p.url + "/devices"))
-	w.await(t, 5*time.Second, "a shell ends when its page is left",
+	w.await(t, "a shell ends when its page is left",
 		func() bool { begun, ended := shells(); return begun == 1 && ended == 1 })
 	p.do(chromedp.Navigate(p.url + "/devices/" + d.id.String() + "?pane=shell"))
 	p.until(`document.querySelector("[data-shell=open]") !== null`, "an open shell")
@@ -430,7 +431,7 @@ func TestConsoleHealth(t *testing.T) {
 	p.do(chromedp.Navigate(p.url + "/sweep"))
 	p.focus("input[aria-label=Name]")
 	p.typed("Fennick Print Driver\r")
-	w.await(t, 10*time.Second, "the agent's first inventory", func() bool {
+	w.await(t, "the agent's first inventory", func() bool {
 		return must(client.Result(w.owner.GetInventoryWithResponse(t.Context(), d.id, nil)))(t).TakenAt != nil
 	})
 	p.click("Ask")

@@ -3,7 +3,6 @@ package test
 import (
 	"fmt"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 
@@ -182,7 +181,7 @@ func TestConsoleSettingsQueriesRecordings(t *testing.T) {
 	p.until(`document.querySelector("[data-shell=open]") !== null`, "a shell")
 	p.typed("ps\r")
 	p.sees(".xterm-accessibility, .xterm-rows, [aria-label=Shells]", "Sync")
-	w.await(t, 10*time.Second, "it is recorded", func() bool {
+	w.await(t, "it is recorded", func() bool {
 		return len(must(client.Result(w.owner.ListRecordingsWithResponse(t.Context(),
 			&api.ListRecordingsParams{Text: new("systemd-journald")})))(t).Items) == 1
 	})

@@ -10,7 +10,6 @@ import (
 	"sync"
 	"syscall"
 	"testing"
-	"time"
 
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
@@ -90,7 +89,7 @@ func TestMessageOnADesktop(t *testing.T) {
 		}
 		answer <- a
 	}()
-	w.await(t, 10*time.Second, "the message is on the screen", func() bool {
+	w.await(t, "the message is on the screen", func() bool {
 		cmd := exec.Command("xdotool", "search", "--name", "From Robin")
 		cmd.Env = append(os.Environ(), "DISPLAY="+display)
 		out, err := cmd.Output()
@@ -102,7 +101,7 @@ func TestMessageOnADesktop(t *testing.T) {
 	}
 	must(client.Result(w.owner.SetClipboardWithResponse(t.Context(), d.id, link.Clip{Text: "naïve €", Session: session})))(t)
 	// xclip(1) goes into the background before the X server knows that it owns the clipboard
-	w.await(t, 5*time.Second, "the text is on the clipboard", func() bool {
+	w.await(t, "the text is on the clipboard", func() bool {
 		cmd := exec.Command("xclip", "-selection", "clipboard", "-o")
 		cmd.Env = append(os.Environ(), "DISPLAY="+display)
 		out, err := cmd.Output()
@@ -141,10 +140,10 @@ func signOnADesktop(t *testing.T, w *world, d *running, display string) {
 		_, err := client.Result(w.owner.ListProcessesWithResponse(ctx, d.id))
 		asked <- err
 	}()
-	w.await(t, 10*time.Second, "the question is on the screen", func() bool { return window(display, "May somebody help") != "" })
+	w.await(t, "the question is on the screen", func() bool { return window(display, "May somebody help") != "" })
 	give()
 	<-asked
-	w.await(t, 10*time.Second, "the question is gone", func() bool { return window(display, "May somebody help") == "" })
+	w.await(t, "the question is gone", func() bool { return window(display, "May somebody help") == "" })
 
 	go func() {
 		_, err := client.Result(w.owner.ListProcessesWithResponse(t.Context(), d.id))
@@ -152,7 +151,7 @@ func signOnADesktop(t *testing.T, w *world, d *running, display string) {
 	}()
 	press := func(title string) {
 		t.Helper()
-		w.await(t, 10*time.Second, title+" is on the screen", func() bool {
+		w.await(t, title+" is on the screen", func() bool {
 			id := window(display, title)
 			return id != "" && on(display, "xdotool", "windowfocus", id, "key", "Return") == nil
 		})
@@ -162,7 +161,7 @@ func signOnADesktop(t *testing.T, w *world, d *running, display string) {
 		t.Fatal(err)
 	}
 	press("Somebody helps")
-	w.await(t, 10*time.Second, "the session has ended", func() bool {
+	w.await(t, "the session has ended", func() bool {
 		all := must(client.Result(w.owner.ListDeviceSessionsWithResponse(t.Context(), d.id, &api.ListDeviceSessionsParams{})))(t).Items
 		return len(all) > 0 && all[0].End != nil && strings.HasPrefix(*all[0].End, "ended by ")
 	})

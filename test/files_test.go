@@ -23,6 +23,7 @@ import (
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
+	"moorwatch.example/test/wait"
 )
 
 // file makes a file of random bytes and returns it open.
@@ -134,7 +135,7 @@ func TestUploadsGoOn(t *testing.T) {
 	offset := func() int64 {
 		return must(client.Result(w.owner.GetUploadWithResponse(t.Context(), d.id, id)))(t).Offset
 	}
-	w.await(t, 5*time.Second, "the device has what came", func() bool { return offset() >= 900_000 })
+	w.await(t, "the device has what came", func() bool { return offset() >= 900_000 })
 	pw.CloseWithError(errors.New("cut"))
 	if err := <-cut; err == nil {
 		t.Error("a cut upload ended well")
@@ -150,7 +151,7 @@ func TestUploadsGoOn(t *testing.T) {
 	w.start(t)
 	d2 := w.rerun(t, d, "van-board")
 	defer d2()
-	w.await(t, 20*time.Second, "the device is back", func() bool {
+	w.await(t, "the device is back", func() bool {
 		return must(w.owner.Device(t.Context(), d.id))(t).Device.Online
 	})
 	e, err := w.owner.Put(t.Context(), d.id, f, to, client.PutOptions{Upload: id})
@@ -418,7 +419,7 @@ func cutter(t *testing.T, to string, every time.Duration) (address string) {
 						if _, err := near.Write(b[:n]); err != nil {
 							return
 						}
-						time.Sleep(time.Millisecond)
+						wait.Pause(t, time.Millisecond)
 					}
 					if err != nil {
 						return
@@ -438,7 +439,7 @@ func TestTransfersThroughCuts(t *testing.T) {
 	redirect(t, dir, "http://"+cutter(t, strings.TrimPrefix(w.Service.URL, "http://"), 2500*time.Millisecond))
 	stop := w.rerun(t, &running{id: id, dir: dir}, "tarn-ridge-3")
 	defer stop()
-	w.await(t, 20*time.Second, "it is online with facts", func() bool {
+	w.await(t, "it is online with facts", func() bool {
 		d := must(w.owner.Device(t.Context(), id))(t)
 		return d.Device.Online && d.Facts != nil
 	})

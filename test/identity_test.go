@@ -36,7 +36,7 @@ func TestCopiedAndReturned(t *testing.T) {
 	copied := &running{dir: copyDir, id: first.id}
 	w.back(t, copied, body("hay-copy", 32))
 	question := func(id uuid.UUID) *api.IdentityQuestion { return w.device(t, id).Question }
-	w.await(t, 20*time.Second, "somebody is asked", func() bool { return question(first.id) != nil })
+	w.await(t, "somebody is asked", func() bool { return question(first.id) != nil })
 	q := question(first.id)
 	if q.Kind != api.IdentityQuestionKindCopied || q.HostName != "hay-copy" || len(q.Known) != 1 || len(q.Hardware) != 1 ||
 		q.Known[0] == q.Hardware[0] {
@@ -45,7 +45,7 @@ func TestCopiedAndReturned(t *testing.T) {
 	if d := w.device(t, first.id); !d.Device.Online || d.Device.Name != "hay-desk-01" {
 		t.Errorf("the device itself is %+v", d.Device)
 	}
-	w.await(t, 20*time.Second, "it is a finding", func() bool {
+	w.await(t, "it is a finding", func() bool {
 		for _, f := range w.device(t, first.id).Findings {
 			if strings.Contains(f.Message, "kept out") {
 				return true
@@ -69,7 +69,7 @@ func TestCopiedAndReturned(t *testing.T) {
 	p.press("[aria-label='Which computer is it?']", "A copy: make it a device of its own")
 	p.until(`!document.querySelector("[aria-label='Which computer is it?']")`, "nothing is asked any more")
 	var own uuid.UUID
-	w.await(t, time.Minute, "the copy is a device of its own", func() bool { // it asks again every half minute
+	w.awaitFor(t, 2*time.Minute, "the copy is a device of its own", func() bool { // it asks again every half minute
 		i, err := identity.Load(copyDir)
 		if err != nil {
 			t.Fatal(err)
@@ -85,9 +85,9 @@ func TestCopiedAndReturned(t *testing.T) {
 	}
 
 	// The first one comes back with a new system.
-	w.await(t, 20*time.Second, "its vitals", func() bool { return w.device(t, first.id).Vitals != nil })
+	w.await(t, "its vitals", func() bool { return w.device(t, first.id).Vitals != nil })
 	first.stop()
-	w.await(t, 20*time.Second, "it is away", func() bool { return !w.device(t, first.id).Device.Online })
+	w.await(t, "it is away", func() bool { return !w.device(t, first.id).Device.Online })
 	enrolled := w.device(t, first.id).EnrolledAt
 	h := body("hay-new", 31)
 	facts, err := h.Informer.Facts(t.Context())
@@ -110,7 +110,7 @@ func TestCopiedAndReturned(t *testing.T) {
 		!strings.Contains(out, "goes on as hay-desk-01") {
 		t.Errorf("%d %q %q", exit, out, errs)
 	}
-	w.await(t, 20*time.Second, "it goes on as the device that it was", func() bool {
+	w.await(t, "it goes on as the device that it was", func() bool {
 		i, err := identity.Load(dir)
 		d := w.device(t, first.id)
 		return err == nil && i.Device == first.id.String() && d.Device.Online && d.Device.Name == "hay-new"

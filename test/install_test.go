@@ -47,7 +47,7 @@ func testWaysToInstall(t *testing.T) {
 	}
 	t.Cleanup(l.Close)
 	m := must(l.Start(t.Context(), "hay-lab-1"))(t)
-	w.await(t, time.Minute, "the machine has booted", func() bool {
+	w.awaitFor(t, 2*time.Minute, "the machine has booted", func() bool {
 		out, err := m.Do(t.Context(), "systemctl is-system-running; systemctl is-active lab-service.socket")
 		return err == nil && strings.Contains(out, "\nactive")
 	})
@@ -137,7 +137,7 @@ func (i installed) online() bool {
 // there waits until its vitals are, and looks how it is kept.
 func (i installed) there(way string, began time.Time) {
 	i.t.Helper()
-	i.w.await(i.t, 10*time.Second, "its vitals are there, installed by "+way, i.online)
+	i.w.await(i.t, "its vitals are there, installed by "+way, i.online)
 	i.t.Logf("by %s: first vitals %s after the command", way, time.Since(began).Round(10*time.Millisecond))
 	if out := i.do("moor-agent status 2>/dev/null || /opt/moor-agent/moor-agent status"); !strings.Contains(out, "running, kept by "+
 		i.init) {
@@ -157,11 +157,11 @@ func (i installed) gone() {
 	if table, err := os.ReadFile(filepath.Join(i.m.Root, "etc/inittab")); err == nil && strings.Contains(string(table), "moor-agent") {
 		i.t.Errorf("the table of services still has %s", table)
 	}
-	i.w.await(i.t, 10*time.Second, "it runs no more", func() bool {
+	i.w.await(i.t, "it runs no more", func() bool {
 		out, _ := i.m.Do(i.t.Context(), "pgrep -a moor-agent")
 		return strings.TrimSpace(out) == ""
 	})
-	i.w.await(i.t, 10*time.Second, "it is away", func() bool { return !i.online() })
+	i.w.await(i.t, "it is away", func() bool { return !i.online() })
 }
 
 // put puts a file on the machine.
@@ -195,7 +195,7 @@ func testOtherInits(t *testing.T) {
 			defer l.Close()
 			m := must(l.Start(t.Context(), "heath-"+init))(t)
 			on := installed{t, w, m, name}
-			w.await(t, time.Minute, "the machine has booted", func() bool {
+			w.awaitFor(t, 2*time.Minute, "the machine has booted", func() bool {
 				out, err := m.Do(t.Context(), "cat /proc/1/comm; ss --listening --tcp --numeric")
 				return err == nil && strings.HasPrefix(out, "init\n") && strings.Contains(out, strings.TrimPrefix(w.Service.URL, "http://"))
 			})
@@ -207,7 +207,7 @@ func testOtherInits(t *testing.T) {
 			on.there("program and enrolment file under "+name, began)
 			before := on.do("pgrep -o moor-agent")
 			on.do("pkill -KILL moor-agent")
-			w.await(t, 20*time.Second, "it is started again", func() bool {
+			w.await(t, "it is started again", func() bool {
 				out, err := m.Do(t.Context(), "pgrep -o moor-agent")
 				return err == nil && out != before
 			})
@@ -215,7 +215,7 @@ func testOtherInits(t *testing.T) {
 			if n := len(d); n == 0 || slices.Contains(d[n-1].Capabilities, device.CapabilityServices) {
 				t.Errorf("it offers the services of a systemd that is not there: %+v", d)
 			}
-			w.await(t, 20*time.Second, "it is connected again", on.online)
+			w.await(t, "it is connected again", on.online)
 			on.do("/opt/moor-agent/moor-agent uninstall")
 			on.gone()
 		})

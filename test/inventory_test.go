@@ -78,7 +78,7 @@ func TestInventoryChangesAndSuspects(t *testing.T) {
 		r.vitals(t, device.Vitals{CPU: 5, LogOn: &device.LogOn{Person: "Wren", At: time.Now(), Seconds: seconds}})
 		ids = append(ids, must(w.owner.Device(t.Context(), r.id))(t).Device)
 	}
-	w.await(t, 10*time.Second, "six alerts, one matter, with the driver's update as suspect", func() bool {
+	w.await(t, "six alerts, one matter, with the driver's update as suspect", func() bool {
 		page := w.attention(t)
 		return page.Total == 1 && page.Items[0].Alert.Suspect != nil && page.Items[0].Alike != nil && len(*page.Items[0].Alike) == 5
 	})
@@ -102,12 +102,12 @@ func TestInventoryChangesAndSuspects(t *testing.T) {
 		&api.ListInstalledParams{Name: "printer", Version: &version})))(t).Items; len(having) != 6 || having[0].Name != "cen-desk-00" {
 		t.Errorf("%d devices have it", len(having))
 	}
-	w.await(t, 5*time.Second, "a group by reading and fact", func() bool {
+	w.await(t, "a group by reading and fact", func() bool {
 		in := api.Expression{Expression: `readings["log-on"] > 60 && cpu_model.contains("moor")`}
 		return must(client.Result(w.owner.PreviewGroupWithResponse(t.Context(), in)))(t).Count == 6
 	})
 	expression := `"printer" in software && software["printer"] == "4.2"`
-	w.await(t, 5*time.Second, "a group by software", func() bool {
+	w.await(t, "a group by software", func() bool {
 		return must(client.Result(w.owner.PreviewGroupWithResponse(t.Context(), api.Expression{Expression: expression})))(t).Count == 6
 	})
 	g := must(client.Made(w.owner.AddGroupWithResponse(t.Context(), api.NewGroup{Name: "New driver", Expression: &expression})))(t)
@@ -166,7 +166,7 @@ func TestInventoryOfThisMachine(t *testing.T) {
 	}
 	must(client.Result(w.owner.TakeInventoryWithResponse(t.Context(), d.id)))(t)
 	d.stop()
-	w.await(t, 10*time.Second, "it is away", func() bool { return !must(w.owner.Device(t.Context(), d.id))(t).Device.Online })
+	w.await(t, "it is away", func() bool { return !must(w.owner.Device(t.Context(), d.id))(t).Device.Online })
 	_, err := client.Result(w.owner.TakeInventoryWithResponse(t.Context(), d.id))
 	refused(t, err, http.StatusServiceUnavailable, "van-board is not connected")
 	if v := must(client.Result(w.owner.GetInventoryWithResponse(t.Context(), d.id, nil)))(t); len(v.Items) < 20 {
@@ -194,8 +194,8 @@ func TestSweep(t *testing.T) {
 	if err := os.WriteFile(file, []byte("moor"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	w.await(t, 5*time.Second, "the kiosk is silent", func() bool { return !must(w.owner.Device(t.Context(), gone.id))(t).Device.Online })
-	w.await(t, 5*time.Second, "the roster knows who is there", func() bool {
+	w.await(t, "the kiosk is silent", func() bool { return !must(w.owner.Device(t.Context(), gone.id))(t).Device.Online })
+	w.await(t, "the roster knows who is there", func() bool {
 		count := func(expression string) int {
 			return must(client.Result(w.owner.PreviewGroupWithResponse(t.Context(), api.Expression{Expression: expression})))(t).Count
 		}

@@ -28,6 +28,7 @@ import (
 	"moorwatch.example/core/work"
 	"moorwatch.example/service"
 	"moorwatch.example/service/db/cluster"
+	"moorwatch.example/test/wait"
 )
 
 // effects counts what a simulated device ran, by run.
@@ -123,7 +124,7 @@ func TestRunsThroughKills(t *testing.T) {
 		homes[i], _ = w.enrolWith(t, fmt.Sprintf("real-%d", i), token)
 		machines[i] = agentProcess(t, homes[i])
 	}
-	w.await(t, 60*time.Second, "all are online", func() bool {
+	w.awaitFor(t, 2*time.Minute, "all are online", func() bool {
 		n := 0
 		for _, err := range w.owner.Devices(t.Context(), "online") {
 			if err != nil {
@@ -148,7 +149,7 @@ func TestRunsThroughKills(t *testing.T) {
 	packaged := w.job(t, api.NewJob{Package: &p.ID, Where: new("name.startsWith('hay-')"), Limits: &job.Limits{AtOnce: 40, WaitHours: 1}})
 	jobs = append(jobs, packaged.ID)
 	for round := range 12 {
-		time.Sleep(time.Duration(200+r.IntN(600)) * time.Millisecond) // a moment of no choosing
+		wait.Pause(t, time.Duration(200+r.IntN(600))*time.Millisecond) // a moment of no choosing
 		switch round % 4 {
 		case 0, 2:
 			for range 20 {
@@ -174,7 +175,7 @@ func TestRunsThroughKills(t *testing.T) {
 	ended := map[string]int{}
 	states := map[string]int{}
 	for _, id := range jobs {
-		w.await(t, 3*time.Minute, "a job is over", func() bool {
+		w.awaitFor(t, 6*time.Minute, "a job is over", func() bool {
 			j, err := client.Result(w.owner.GetJobWithResponse(t.Context(), id))
 			return err == nil && j.EndedAt != nil
 		})

@@ -45,7 +45,7 @@ func (w *world) job(t *testing.T, in api.NewJob) *api.Job {
 // jobIs waits until a job is over in a state.
 func (w *world) jobIs(t *testing.T, id uuid.UUID, state string) (j *api.Job) {
 	t.Helper()
-	w.await(t, 30*time.Second, "the job is "+state, func() bool {
+	w.await(t, "the job is "+state, func() bool {
 		j = must(client.Result(w.owner.GetJobWithResponse(t.Context(), id)))(t)
 		return j.State == state && j.EndedAt != nil
 	})
@@ -79,7 +79,7 @@ func TestJobs(t *testing.T) {
 	w.simulated(t, "hay-desk-01")
 	away := w.simulated(t, "hay-desk-02")
 	away.stop()
-	w.await(t, 10*time.Second, "one is away", func() bool { return !must(w.owner.Device(t.Context(), away.id))(t).Device.Online })
+	w.await(t, "one is away", func() bool { return !must(w.owner.Device(t.Context(), away.id))(t).Device.Online })
 	place := t.TempDir()
 	s := w.script(t, "Mark", "echo \"$WORD and $KEY\" | tee -a "+place+"/mark; tr '\\0' ' ' < /proc/$PPID/cmdline > "+place+
 		"/seen; ps -ef >> "+place+"/seen; exit $CODE\n", func(s *script.Script) {
@@ -92,7 +92,7 @@ func TestJobs(t *testing.T) {
 	_, err = client.Made(w.owner.AddJobWithResponse(t.Context(), api.NewJob{Script: &s.ID, Values: &values}))
 	refused(t, err, http.StatusBadRequest, "names no devices")
 	var plan *api.Job
-	w.await(t, 10*time.Second, "what each device is, is known", func() bool {
+	w.await(t, "what each device is, is known", func() bool {
 		plan = w.job(t, api.NewJob{Script: &s.ID, Values: &values, Where: new(""), Plan: new(true)})
 		return plan.Counts["unfit"] == 2
 	})
@@ -147,7 +147,7 @@ func TestJobs(t *testing.T) {
 		t.Errorf("%+v, %+v", changed, old)
 	}
 	wait := w.job(t, api.NewJob{Script: &s.ID, Where: new(`os == "windows"`), Limits: &job.Limits{WaitHours: 1}})
-	w.await(t, 10*time.Second, "one has run, and one is awaited", func() bool {
+	w.await(t, "one has run, and one is awaited", func() bool {
 		j = must(client.Result(w.owner.GetJobWithResponse(t.Context(), wait.ID)))(t)
 		return j.Counts["succeeded"] == 1 && j.Counts["waiting"] == 1 && j.State == "running"
 	})
@@ -181,7 +181,7 @@ func TestJobsAreSteered(t *testing.T) {
 
 	place := t.TempDir()
 	long := w.job(t, api.NewJob{Script: w.scriptID(t, "Long", "echo begun; touch "+place+"/begun; sleep 600\n", nil), Devices: devices})
-	w.await(t, 10*time.Second, "it runs", func() bool { _, err := os.Stat(place + "/begun"); return err == nil })
+	w.await(t, "it runs", func() bool { _, err := os.Stat(place + "/begun"); return err == nil })
 	must(0, steer(long.ID, "cancel"))(t)
 	w.jobIs(t, long.ID, "cancelled")
 	if r := w.jobRuns(t, long.ID)[0]; r.State != "cancelled" || *r.Output != "begun\n" || !strings.Contains(*r.Reason, "while it ran") {
@@ -206,7 +206,7 @@ func TestJobsAreSteered(t *testing.T) {
 		w.simulated(t, fmt.Sprintf("hay-desk-%02d", i))
 	}
 	fails := w.script(t, "Fails", "exit 1\n", func(s *script.Script) { s.Interpreter = "powershell" })
-	w.await(t, 10*time.Second, "all are known", func() bool {
+	w.await(t, "all are known", func() bool {
 		return w.job(t, api.NewJob{Script: &fails.ID, Where: new(`os == "windows"`), Plan: new(true)}).Counts["waiting"] == 6
 	})
 	stops := w.job(t, api.NewJob{Script: &fails.ID, Where: new(`os == "windows"`), Limits: &job.Limits{AtOnce: 1, StopAfter: 2}})

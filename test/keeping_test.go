@@ -4,7 +4,6 @@ import (
 	"net/http"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 
@@ -32,7 +31,7 @@ func TestProtectedAndMoved(t *testing.T) {
 		api.NewPolicy{Name: "Sly", Scope: health.Scope{Kind: health.Everywhere}, Settings: []health.Setting{},
 			Agent: &health.Agent{RemovalDigest: "ab"}}))
 	refused(t, err, http.StatusBadRequest, "by which code")
-	w.await(t, 20*time.Second, "the agent knows that it is protected", func() bool { return agent.MayLeave(dir, "") != nil })
+	w.await(t, "the agent knows that it is protected", func() bool { return agent.MayLeave(dir, "") != nil })
 	code := must(client.Result(w.owner.GetRemovalCodeWithResponse(t.Context(), one.id)))(t).Code
 	theirs := must(client.Result(w.owner.GetRemovalCodeWithResponse(t.Context(), other.id)))(t).Code
 	if err := agent.MayLeave(dir, theirs); err == nil || theirs == code {
@@ -59,7 +58,7 @@ func TestProtectedAndMoved(t *testing.T) {
 	p.sees("main header", otherOrganisation+", "+otherSite)
 	p.press("aside details", "Show its removal code")
 	p.sees("aside details", code)
-	w.await(t, 10*time.Second, "it is where it was moved to, still connected", func() bool {
+	w.await(t, "it is where it was moved to, still connected", func() bool {
 		d := w.device(t, one.id)
 		return d.Device.Site == otherSite && d.Device.Online
 	})

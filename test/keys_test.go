@@ -105,7 +105,7 @@ func TestRecordingsAndFilesAreEncrypted(t *testing.T) {
 		return must(client.Result(w.owner.ListRecordingsWithResponse(t.Context(), &api.ListRecordingsParams{Text: &text})))(t).Items
 	}
 	record()
-	w.await(t, 10*time.Second, "the recording is found by what was printed", func() bool {
+	w.await(t, "the recording is found by what was printed", func() bool {
 		all := found("HEATHER ON")
 		return len(all) == 1 && all[0].EndedAt != nil && strings.Contains(*all[0].Excerpt, printed)
 	})
@@ -125,7 +125,7 @@ func TestRecordingsAndFilesAreEncrypted(t *testing.T) {
 		t.Errorf("it stands in the database as it is: %v, %q", err, words)
 	}
 	record()
-	w.await(t, 10*time.Second, "another", func() bool { return len(found(printed)) == 2 })
+	w.await(t, "another", func() bool { return len(found(printed)) == 2 })
 	second := found(printed)[0]
 	must(db.Exec(t.Context(), "UPDATE recording_pieces SET events = $2, words = $3 WHERE recording_id = $1 AND n = 0", second.ID, events,
 		words))(t)

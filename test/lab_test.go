@@ -77,7 +77,7 @@ func (w *world) machines(t *testing.T, names ...string) (*lab.Lab, map[string]*l
 		})
 	}
 	again := map[string]bool{}
-	w.await(t, 2*time.Minute, "all machines are connected", func() bool {
+	w.awaitFor(t, 4*time.Minute, "all machines are connected", func() bool {
 		for name, id := range ids {
 			if d := must(w.owner.Device(t.Context(), id))(t); !d.Device.Online || d.Facts == nil {
 				// A machine has been seen to stand still as it booted, on a busy host: it is started once more, as by a power cut.
@@ -134,11 +134,11 @@ func testLab(t *testing.T) {
 		}
 		return out
 	}
-	w.await(t, 90*time.Second, "all machines tell what they miss", func() bool {
+	w.awaitFor(t, 3*time.Minute, "all machines tell what they miss", func() bool {
 		all := missing()
 		return all["tarnlib"].Devices == 6 && all["sedge"].Blocked == 6
 	})
-	w.await(t, 60*time.Second, "the advisory is about all machines, and mended by the update", func() bool {
+	w.awaitFor(t, 2*time.Minute, "the advisory is about all machines, and mended by the update", func() bool {
 		a := must(client.Result(w.owner.GetAdvisoryWithResponse(t.Context(), "CVE-2026-70901")))(t).Advisory
 		return a.Devices == 6 && len(a.Updates) == 1 && missing()["tarnlib"].Update.Severity == "critical"
 	})
@@ -165,7 +165,7 @@ func testLab(t *testing.T) {
 	})
 	phase := func(want patch.Phase) {
 		t.Helper()
-		w.await(t, 3*time.Minute, "the rollout is "+string(want), func() bool {
+		w.awaitFor(t, 6*time.Minute, "the rollout is "+string(want), func() bool {
 			r = must(client.Result(w.owner.GetRolloutWithResponse(t.Context(), r.ID)))(t)
 			return r.Phase == string(want)
 		})
@@ -178,7 +178,7 @@ func testLab(t *testing.T) {
 			t.Errorf("%s has %s: %+v", name, got, w.rolloutDevices(t, r.ID)[name])
 		}
 	}
-	w.await(t, 90*time.Second, "the broken service is alerted about", func() bool {
+	w.awaitFor(t, 3*time.Minute, "the broken service is alerted about", func() bool {
 		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(),
 			&api.ListAlertsParams{Check: new(health.CheckService)})))(t).Items) == 2
 	})
@@ -198,7 +198,7 @@ func testLab(t *testing.T) {
 	p.sees("[aria-label=Updates]", "Take in")
 	p.press("main", "Patch ring 1 again")
 	phase(patch.Soaking)
-	w.await(t, 90*time.Second, "the service runs again", func() bool {
+	w.awaitFor(t, 3*time.Minute, "the service runs again", func() bool {
 		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(),
 			&api.ListAlertsParams{State: new("current"), Check: new(health.CheckService)})))(t).Items) == 0
 	})
@@ -213,7 +213,7 @@ func testLab(t *testing.T) {
 			t.Errorf("%s: heathd was %s and is %s", name, began[name], now)
 		}
 	}
-	w.await(t, 60*time.Second, "no machine has the weakness any more", func() bool {
+	w.awaitFor(t, 2*time.Minute, "no machine has the weakness any more", func() bool {
 		return must(client.Result(w.owner.GetAdvisoryWithResponse(t.Context(), "LAB-2026-0001")))(t).Advisory.Devices == 0
 	})
 	// Each machine's own record tells what was printed, and when it was restarted.
@@ -251,7 +251,7 @@ func testLabBadDays(t *testing.T) {
 	}
 	ask()
 	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "All", Do: patch.Approve, Scope: everywhere})))(t)
-	w.await(t, 60*time.Second, "both tell what they miss", func() bool {
+	w.awaitFor(t, 2*time.Minute, "both tell what they miss", func() bool {
 		all := must(client.Result(w.owner.ListUpdatesWithResponse(t.Context(), &api.ListUpdatesParams{Search: new("peat")})))(t).Items
 		return len(all) == 1 && all[0].Devices == 2
 	})
@@ -266,11 +266,11 @@ func testLabBadDays(t *testing.T) {
 	}
 	r := begin("peat")
 	one := machines["hay-lab-1"]
-	w.await(t, 60*time.Second, "the installation is under way", func() bool { return read(t, one.Root, "usr/share/peat/version") == "2" })
+	w.awaitFor(t, 2*time.Minute, "the installation is under way", func() bool { return read(t, one.Root, "usr/share/peat/version") == "2" })
 	if err := one.Kill(); err != nil {
 		t.Fatal(err)
 	}
-	w.await(t, 90*time.Second, "the installation came to its end",
+	w.awaitFor(t, 3*time.Minute, "the installation came to its end",
 		func() bool { return w.rolloutDevices(t, r.ID)["hay-lab-1"].State == "patched" })
 	if d := w.rolloutDevices(t, r.ID)["hay-lab-2"]; d.State != "planned" && d.State != "running" {
 		t.Errorf("the machine that is cut off is %s", d.State)
@@ -296,7 +296,7 @@ func testLabBadDays(t *testing.T) {
 	if d := w.rolloutDevices(t, r.ID)["hay-lab-1"]; d.State != "failed" || d.Reason == nil || !strings.Contains(*d.Reason, "bracken") {
 		t.Errorf("%+v", d)
 	}
-	w.await(t, 30*time.Second, "what could not be installed is put back", func() bool {
+	w.await(t, "what could not be installed is put back", func() bool {
 		_, rest, _ := strings.Cut(read(t, one.Root, "var/lib/dpkg/status"), "Package: bracken\n")
 		return strings.HasPrefix(rest, "Status: install ok installed\n") && read(t, one.Root, "usr/share/bracken/version") == "1"
 	})

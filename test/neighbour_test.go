@@ -64,7 +64,7 @@ func TestNothingOfNeighbours(t *testing.T) {
 		check(client.Done(w.owner.EndSessionWithResponse(t.Context(), s.ID)))(t)
 	}
 	var alert uuid.UUID
-	w.await(t, 20*time.Second, "the neighbour has an alert", func() bool {
+	w.await(t, "the neighbour has an alert", func() bool {
 		for _, a := range must(client.Result(w.owner.ListAlertsWithResponse(t.Context(),
 			&api.ListAlertsParams{Device: &other.id})))(t).Items {
 			alert = a.ID
@@ -72,7 +72,7 @@ func TestNothingOfNeighbours(t *testing.T) {
 		return alert != uuid.Nil
 	})
 	rollout := uuid.Nil
-	w.await(t, 20*time.Second, "both have updates to be brought", func() bool {
+	w.await(t, "both have updates to be brought", func() bool {
 		r, err := client.Made(w.owner.AddRolloutWithResponse(t.Context(),
 			api.NewRollout{Where: &everyone, Spec: patch.Rollout{Name: "monthly", Restart: patch.RestartNever, WaitHours: 1,
 				Rings: []patch.Ring{{Name: "all"}}}}))

@@ -21,6 +21,7 @@ import (
 	"moorwatch.example/core/pack"
 	"moorwatch.example/core/script"
 	"moorwatch.example/core/work"
+	"moorwatch.example/test/wait"
 )
 
 // pack adds a package to the library.
@@ -179,7 +180,7 @@ func TestPackageThroughKills(t *testing.T) {
 	w := begin(t, false)
 	dir, id := w.enrol(t, "sal-records")
 	agent := agentProcess(t, dir)
-	w.await(t, 20*time.Second, "it is known what it is", func() bool {
+	w.await(t, "it is known what it is", func() bool {
 		d := must(w.owner.Device(t.Context(), id))(t).Device
 		return d.Online && d.OS == "linux"
 	})
@@ -198,8 +199,8 @@ func TestPackageThroughKills(t *testing.T) {
 	reached := func(word string) func() bool {
 		return func() bool { text, _ := os.ReadFile(place + "/marks"); return strings.Contains(string(text), word) }
 	}
-	w.await(t, 20*time.Second, "it waits in its fourth step", reached("two"))
-	time.Sleep(300 * time.Millisecond) // it has noted that it waits
+	w.await(t, "it waits in its fourth step", reached("two"))
+	wait.Pause(t, 300*time.Millisecond) // it has noted that it waits
 	agent.Process.Kill()
 	agent.Wait()
 	if err := os.WriteFile(place+"/go", nil, 0o600); err != nil {
@@ -219,7 +220,7 @@ func TestPackageThroughKills(t *testing.T) {
 	os.Remove(place + "/done")
 	os.WriteFile(place+"/elsewhere", nil, 0o600)
 	j = w.job(t, api.NewJob{Package: &long.ID, Devices: &[]uuid.UUID{id}, Limits: &job.Limits{WaitHours: 1}})
-	w.await(t, 20*time.Second, "it runs", reached("four"))
+	w.await(t, "it runs", reached("four"))
 	agent.Process.Kill()
 	agent.Wait()
 	agentProcess(t, dir)
@@ -253,7 +254,7 @@ func TestRestartingStep(t *testing.T) {
 	}
 	// An agent that ends before the device is down is not taken for the restart.
 	d.stop()
-	w.await(t, 10*time.Second, "it is away", func() bool { return !must(w.owner.Device(t.Context(), id))(t).Device.Online })
+	w.await(t, "it is away", func() bool { return !must(w.owner.Device(t.Context(), id))(t).Device.Online })
 	if r := w.jobRuns(t, j.ID)[0]; r.State != "sent" {
 		t.Errorf("while it restarts its run is %s", r.State)
 	}
@@ -279,11 +280,11 @@ func TestCancelledWhileAway(t *testing.T) {
 	long := w.scriptID(t, "Long", "echo begun > "+place+"/begun; sleep 300; echo ended > "+place+"/ended\n",
 		func(s *script.Script) { s.Repeatable = true })
 	under := w.job(t, api.NewJob{Script: long, Devices: devices, Limits: &job.Limits{WaitHours: 1}})
-	w.await(t, 10*time.Second, "it runs", func() bool { _, err := os.Stat(place + "/begun"); return err == nil })
+	w.await(t, "it runs", func() bool { _, err := os.Stat(place + "/begun"); return err == nil })
 	later := w.job(t, api.NewJob{Script: w.scriptID(t, "Never", "touch "+place+"/never\n", nil), Devices: devices,
 		Limits: &job.Limits{WaitHours: 1}})
 	d.stop()
-	w.await(t, 10*time.Second, "it is away", func() bool { return !must(w.owner.Device(t.Context(), d.id))(t).Device.Online })
+	w.await(t, "it is away", func() bool { return !must(w.owner.Device(t.Context(), d.id))(t).Device.Online })
 	for _, id := range []uuid.UUID{under.ID, later.ID} {
 		must(client.Result(w.owner.SteerJobWithResponse(t.Context(), id, api.JobAction{Action: "cancel"})))(t)
 	}

@@ -31,7 +31,7 @@ func TestPackagesAsUpdates(t *testing.T) {
 			Dir: t.TempDir()}
 		ids = append(ids, w.agent(t, d.Name, d.Host(time.Now), nil).id)
 	}
-	w.await(t, 20*time.Second, "all tell what else they miss", func() bool {
+	w.await(t, "all tell what else they miss", func() bool {
 		all := must(client.Result(w.owner.ListUpdatesWithResponse(t.Context(), &api.ListUpdatesParams{Search: new("heathssl")})))(t).Items
 		return len(all) == 1 && all[0].Devices == 3
 	})
@@ -55,7 +55,7 @@ func TestPackagesAsUpdates(t *testing.T) {
 	}
 	file := must(fonts("1.5").File())(t)
 	must(client.Result(w.owner.SetPackageWithResponse(t.Context(), made.ID, api.NewPackage{File: string(file)})))(t)
-	w.await(t, 20*time.Second, "the newer package is missing at two devices",
+	w.await(t, "the newer package is missing at two devices",
 		func() bool { x := missing(); return x != nil && x.Devices == 2 })
 	if u := missing().Update; u.Source != patch.PackageSource || u.To != "1.5" || u.Title != "The typefaces of the catalogue." ||
 		u.Class != update.Feature {
@@ -104,7 +104,7 @@ func TestPackagesAsUpdates(t *testing.T) {
 			}
 		}
 	}
-	w.await(t, 20*time.Second, "nobody misses it any more", func() bool { return missing() == nil })
+	w.await(t, "nobody misses it any more", func() bool { return missing() == nil })
 	having := must(client.Result(w.owner.ListInstalledWithResponse(t.Context(),
 		&api.ListInstalledParams{Name: "catalogue-fonts", Version: new("1.5")})))(t).Items
 	if len(having) != 2 {

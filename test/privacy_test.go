@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -63,7 +62,7 @@ func TestOrganisationsAreExportedAndErased(t *testing.T) {
 		t.Fatal(status)
 	}
 	r.vitals(t, device.Vitals{CPU: 5, Disks: []device.Disk{{Mount: "/", TotalBytes: 100, UsedBytes: 99}}})
-	w.await(t, 20*time.Second, "an alert", func() bool { return w.attention(t).Total > 0 })
+	w.await(t, "an alert", func() bool { return w.attention(t).Total > 0 })
 	d := w.machine(t, "van-board")
 	s := &shell{t: t, c: must(w.owner.ShellWith(t.Context(), d.id,
 		client.ShellOptions{Size: link.TerminalSize{Columns: 80, Rows: 24}, ID: uuid.New(), Program: "/bin/sh"}))(t)}
@@ -118,7 +117,7 @@ func TestOrganisationsAreExportedAndErased(t *testing.T) {
 	_, err = client.Result(w.owner.GetDeviceWithResponse(t.Context(), r.id))
 	refused(t, err, http.StatusNotFound, "")
 	must(client.Result(w.owner.GetDeviceWithResponse(t.Context(), other.id)))(t)
-	w.await(t, 10*time.Second, "the list has the other's device alone", func() bool {
+	w.await(t, "the list has the other's device alone", func() bool {
 		all := must(client.Result(w.owner.ListDevicesWithResponse(t.Context(), &api.ListDevicesParams{})))(t).Items
 		return len(all) == 1 && all[0].ID == other.id
 	})

@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/google/uuid"
 )
@@ -47,7 +46,7 @@ func TestOtherProcessors(t *testing.T) {
 			t.Fatal(err)
 		}
 		t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
-		w.await(t, 30*time.Second, arch+" tells how it fares", func() bool {
+		w.await(t, arch+" tells how it fares", func() bool {
 			d := w.device(t, id)
 			return d.Device.Online && d.Vitals != nil && d.Vitals.MemoryBytes > 0 && len(d.Vitals.Disks) > 0
 		})

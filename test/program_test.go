@@ -22,6 +22,7 @@ import (
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/demo"
+	"moorwatch.example/test/wait"
 )
 
 // programs builds the programs once, and returns the folder they are in.
@@ -262,7 +263,7 @@ func TestDemo(t *testing.T) {
 	}
 	c := must(client.New(client.Options{URL: first.URL, Token: first.Token}))(t)
 	n, local := 0, false
-	for began := time.Now(); (n < 115 || !local) && time.Since(began) < 10*time.Second; time.Sleep(100 * time.Millisecond) {
+	for began := time.Now(); (n < 115 || !local) && time.Since(began) < 10*time.Second; wait.Pause(t, 100*time.Millisecond) {
 		n, local = 0, false
 		for d, err := range c.Devices(t.Context(), "online") {
 			if err != nil {
@@ -329,7 +330,7 @@ func tellsItsStories(t *testing.T, c *client.Client, dir string) {
 	}
 	mails := []string{"gor-kiosk: Not heard from", "[resolved] gor-kiosk", "tarn-ridge-3", "Haywater branch"}
 	var missing []string
-	for began := time.Now(); time.Since(began) < 4*time.Minute; time.Sleep(time.Second) {
+	for began := time.Now(); time.Since(began) < 4*time.Minute; wait.Pause(t, time.Second) {
 		page := must(client.Result(c.ListAttentionWithResponse(t.Context(), &api.ListAttentionParams{})))(t)
 		missing = nil
 		for story, tells := range stories {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"net/http"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
@@ -100,7 +99,7 @@ func TestConsoleAsksForAProof(t *testing.T) {
 	p.sees("[role=dialog]", "password is wrong")
 	p.write("[role=dialog] input[type=password]", password)
 	p.press("[role=dialog]", "Go on")
-	w.await(t, 10*time.Second, "what was asked for is done", func() bool {
+	w.await(t, "what was asked for is done", func() bool {
 		policy := must(client.Result(w.owner.GetSignInPolicyWithResponse(t.Context())))(t)
 		return policy.IdleMinutes != nil && *policy.IdleMinutes == 120
 	})
@@ -129,7 +128,7 @@ func TestIdleSignInsEnd(t *testing.T) {
 	p.sees("nav", "Devices")
 	p.do(chromedp.Evaluate[chromedp.Void](`localStorage.setItem("moorwatch-last-input", String(Date.now() - 5 * 60_000 - 1000))`))
 	p.sees("main", "You were signed out: nothing was done for 5 minutes.")
-	w.await(t, 10*time.Second, "nothing is signed in", func() bool {
+	w.await(t, "nothing is signed in", func() bool {
 		db := must(pgx.Connect(t.Context(), w.config.Owner))(t)
 		defer db.Close(context.Background())
 		n := 0

@@ -19,6 +19,7 @@ import (
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/patch"
+	"moorwatch.example/test/wait"
 )
 
 // releaseOf makes a release of the agent for this machine, and for more, in a folder of releases.
@@ -108,7 +109,7 @@ func managed(t *testing.T, program, dir string) {
 			var exit *exec.ExitError
 			if ctx.Err() == nil && !(errors.As(err, &exit) && exit.ExitCode() == 75) {
 				t.Logf("the agent ended: %v", err)
-				time.Sleep(time.Second) // as a service manager does
+				wait.Pause(t, time.Second) // as a service manager does
 			}
 		}
 	}()
@@ -151,7 +152,7 @@ func TestAgentRenewsItself(t *testing.T) {
 	managed(t, program, dir)
 	runs := func(version string) {
 		t.Helper()
-		w.await(t, 30*time.Second, "release "+version+" is connected", func() bool {
+		w.await(t, "release "+version+" is connected", func() bool {
 			d := w.device(t, id)
 			return d.Device.Online && d.Device.AgentVersion == version
 		})
@@ -161,7 +162,7 @@ func TestAgentRenewsItself(t *testing.T) {
 		patch.Rule{Name: "The agent", Do: patch.Approve, Scope: everywhere, Sources: []string{"agent"}})))(t)
 	rollout := func(name, version string) uuid.UUID {
 		t.Helper()
-		w.await(t, 60*time.Second, version+" is missing", func() bool {
+		w.awaitFor(t, 2*time.Minute, version+" is missing", func() bool {
 			one := must(client.Result(w.owner.GetDeviceUpdatesWithResponse(t.Context(), id)))(t)
 			for _, u := range one.Missing {
 				if u.Update.Source == "agent" && u.Update.To == version {
@@ -177,7 +178,7 @@ func TestAgentRenewsItself(t *testing.T) {
 	renew := func() { // the device asks what there is when it connects
 		t.Helper()
 		g.set(true)
-		w.await(t, 20*time.Second, "it is away", func() bool { return !w.device(t, id).Device.Online })
+		w.await(t, "it is away", func() bool { return !w.device(t, id).Device.Online })
 		g.set(false)
 	}
 
@@ -190,7 +191,7 @@ func TestAgentRenewsItself(t *testing.T) {
 	releaseOf(t, "1.2.0", releases, key)
 	renew()
 	second := rollout("Worse", "1.2.0")
-	w.await(t, 60*time.Second, "1.2.0 is put in place", func() bool {
+	w.awaitFor(t, 2*time.Minute, "1.2.0 is put in place", func() bool {
 		b, err := os.ReadFile(filepath.Join(dir, "renewal.json"))
 		if err == nil && strings.Contains(string(b), `"to":"1.2.0"`) {
 			g.set(true) // and reaches nobody
@@ -198,13 +199,13 @@ func TestAgentRenewsItself(t *testing.T) {
 		}
 		return false
 	})
-	w.await(t, 60*time.Second, "it is taken back", func() bool {
+	w.awaitFor(t, 2*time.Minute, "it is taken back", func() bool {
 		b, _ := os.ReadFile(filepath.Join(dir, "renewal.json"))
 		return strings.Contains(string(b), "taken_back")
 	})
 	g.set(false)
 	runs("1.1.0")
-	w.await(t, 60*time.Second, "the rollout is told", func() bool {
+	w.awaitFor(t, 2*time.Minute, "the rollout is told", func() bool {
 		for _, d := range w.rolloutDevices(t, second) {
 			return d.State == "failed"
 		}
@@ -220,7 +221,7 @@ func TestAgentRenewsItself(t *testing.T) {
 		t.Fatal(err)
 	}
 	renew()
-	w.await(t, 30*time.Second, "it refuses a release that another key signed", func() bool {
+	w.await(t, "it refuses a release that another key signed", func() bool {
 		b, _ := os.ReadFile(filepath.Join(dir, "log"))
 		return strings.Contains(string(b), "not signed by a key that this program knows")
 	})

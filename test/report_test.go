@@ -39,7 +39,7 @@ func TestReports(t *testing.T) {
 			t.Fatalf("the updates: %s", answer.Status)
 		}
 	}
-	w.await(t, 10*time.Second, "all devices are known", func() bool {
+	w.await(t, "all devices are known", func() bool {
 		return must(client.Result(w.owner.GetComplianceWithResponse(t.Context(), &api.GetComplianceParams{})))(t).Now.Devices == 4
 	})
 	for _, at := range []time.Time{time.Now().AddDate(0, 0, -10), time.Now()} {

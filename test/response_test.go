@@ -60,7 +60,7 @@ func TestResponses(t *testing.T) {
 	y := w.respond(t, []health.Setting{watched}, response.Response{Name: "Bring it back", Check: health.CheckService,
 		Subject: "catalogue-*", Attempts: 2, Hours: 1,
 		Steps: []response.Step{{Do: response.Script, Script: breaks.String(), Watch: 1}, {Do: response.RestartService, Watch: 15}}})
-	w.await(t, 30*time.Second, "the service is watched", func() bool {
+	w.await(t, "the service is watched", func() bool {
 		checks := must(client.Result(w.owner.ListDeviceChecksWithResponse(t.Context(), d.id)))(t).Items
 		for _, c := range checks {
 			if c.Setting.Subject == screenService {
@@ -71,7 +71,7 @@ func TestResponses(t *testing.T) {
 	})
 	stop()
 	var r api.ResponseRun
-	w.await(t, 60*time.Second, "the response has healed it", func() bool {
+	w.awaitFor(t, 2*time.Minute, "the response has healed it", func() bool {
 		all := w.responses(t)
 		if len(all) == 1 {
 			r = all[0]
@@ -101,10 +101,10 @@ func TestResponses(t *testing.T) {
 
 	// It stops for a second time, and for a third: then a person is told at once.
 	stop()
-	w.await(t, 60*time.Second, "it is healed again",
+	w.awaitFor(t, 2*time.Minute, "it is healed again",
 		func() bool { all := w.responses(t); return len(all) == 2 && all[0].State == "healed" })
 	stop()
-	w.await(t, 60*time.Second, "it is not tried a third time, and needs a person", func() bool {
+	w.awaitFor(t, 2*time.Minute, "it is not tried a third time, and needs a person", func() bool {
 		all := w.responses(t)
 		now := must(client.Result(w.owner.ListAttentionWithResponse(t.Context(), &api.ListAttentionParams{})))(t).Items
 		return len(all) == 3 && all[0].State == "held" && len(now) == 1 && now[0].Alert.Check == health.CheckService && !now[0].Alert.Muted
@@ -131,7 +131,7 @@ func TestWanted(t *testing.T) {
 		{Check: health.CheckSetting, Subject: "kernel/vm/swappiness", Value: "10", Fix: health.Self, EverySeconds: 10},
 		{Check: health.CheckSetting, Subject: "kernel/vm/overcommit_memory", Value: "2", EverySeconds: 10},
 	})
-	w.await(t, 60*time.Second, "both are put right", func() bool {
+	w.awaitFor(t, 2*time.Minute, "both are put right", func() bool {
 		healed := 0
 		for _, r := range w.responses(t) {
 			if r.State == "healed" {
@@ -148,7 +148,7 @@ func TestWanted(t *testing.T) {
 		}
 	}
 	var alerts []api.Alert
-	w.await(t, 30*time.Second, "the others are told of", func() bool {
+	w.await(t, "the others are told of", func() bool {
 		alerts = must(client.Result(w.owner.ListAlertsWithResponse(t.Context(),
 			&api.ListAlertsParams{State: new("current"), Device: &d.id})))(t).Items
 		return len(alerts) == 2
@@ -218,10 +218,10 @@ func TestAgentBehaviour(t *testing.T) {
 		}
 		return false
 	}
-	w.await(t, 60*time.Second, "it withholds its services and its screen",
+	w.awaitFor(t, 2*time.Minute, "it withholds its services and its screen",
 		func() bool { return !offers("services") && !offers("screen") && offers("shell") })
 	var err error
-	w.await(t, 30*time.Second, "it refuses to list them", func() bool {
+	w.await(t, "it refuses to list them", func() bool {
 		_, err = client.Result(w.owner.ListServicesWithResponse(t.Context(), d.id))
 		p := (*client.Problem)(nil)
 		return errors.As(err, &p) && p.Status == http.StatusConflict && strings.Contains(p.Error(), "does not offer Services")
@@ -229,7 +229,7 @@ func TestAgentBehaviour(t *testing.T) {
 	if err := client.Done(w.owner.RemovePolicyWithResponse(t.Context(), y.ID)); err != nil {
 		t.Fatal(err)
 	}
-	w.await(t, 60*time.Second, "it offers them again", func() bool { return offers("services") && offers("screen") })
+	w.awaitFor(t, 2*time.Minute, "it offers them again", func() bool { return offers("services") && offers("screen") })
 	_, err = client.Made(w.owner.AddPolicyWithResponse(t.Context(),
 		api.NewPolicy{Name: "Bad", Scope: health.Scope{Kind: health.Everywhere}, Settings: []health.Setting{},
 			Agent: &health.Agent{Withhold: []string{"vitals"}}}))

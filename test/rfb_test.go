@@ -20,6 +20,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/screen"
+	"moorwatch.example/test/wait"
 )
 
 // echoes is the boot sector of a disk: it prints each key that is pressed, by the computer's firmware.
@@ -82,7 +83,7 @@ func virtualMachine(t *testing.T, secret string) *virtual {
 		if time.Now().After(deadline) {
 			t.Fatalf("the virtual machine has no console: %v", err)
 		}
-		time.Sleep(50 * time.Millisecond)
+		wait.Pause(t, 50*time.Millisecond)
 	}
 }
 
@@ -155,7 +156,7 @@ func TestConsoleOfAVirtualMachine(t *testing.T) {
 		t.Fatal(err)
 	}
 	// The text cursor blinks: it is on at one look, and off at another.
-	w.await(t, 10*time.Second, "the picture is the machine's own", func() bool {
+	w.await(t, "the picture is the machine's own", func() bool {
 		return differences(v.shows(t), seen.Picture()) < 2*9*16
 	})
 

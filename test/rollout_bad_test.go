@@ -34,13 +34,13 @@ func TestRolloutsInTheWay(t *testing.T) {
 		}
 		last, lastDevice = w.agent(t, d.Name, d.Host(time.Now), nil), d
 	}
-	w.await(t, 30*time.Second, "what is missing is told, and the adapters", func() bool {
+	w.await(t, "what is missing is told, and the adapters", func() bool {
 		all := must(client.Result(w.owner.ListUpdatesWithResponse(t.Context(), &api.ListUpdatesParams{Search: new("heathssl")})))(t).Items
 		return len(all) == 1 && all[0].Devices == 3 &&
 			len(must(client.Result(w.owner.GetInventoryWithResponse(t.Context(), last.id, &api.GetInventoryParams{})))(t).Items) > 0
 	})
 	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(), patch.Rule{Name: "All", Do: patch.Approve, Scope: everywhere})))(t)
-	w.await(t, 10*time.Second, "it is known of all that they offer updates", func() bool {
+	w.await(t, "it is known of all that they offer updates", func() bool {
 		n := 0
 		for _, d := range must(client.Result(w.owner.ListDevicesWithResponse(t.Context(), &api.ListDevicesParams{})))(t).Items {
 			if slices.Contains(d.Capabilities, device.CapabilityUpdates) {
@@ -50,7 +50,7 @@ func TestRolloutsInTheWay(t *testing.T) {
 		return n == 3
 	})
 	last.stop()
-	w.await(t, 20*time.Second, "one is off", func() bool { return !must(w.owner.Device(t.Context(), last.id))(t).Device.Online })
+	w.await(t, "one is off", func() bool { return !must(w.owner.Device(t.Context(), last.id))(t).Device.Online })
 	begin := func(name string, rings ...patch.Ring) uuid.UUID {
 		return must(client.Made(w.owner.AddRolloutWithResponse(t.Context(),
 			api.NewRollout{Where: new(""), Spec: patch.Rollout{Name: name, Names: []string{"heathssl", "moss-tools"},
@@ -63,7 +63,7 @@ func TestRolloutsInTheWay(t *testing.T) {
 	if err := w.steer(t, both[0], api.RolloutAction{Without: &[]string{"moss-tools"}}); err != nil {
 		t.Fatal(err)
 	}
-	w.await(t, 20*time.Second, "it is called by its neighbours", func() bool {
+	w.await(t, "it is called by its neighbours", func() bool {
 		n := 0
 		for _, e := range must(client.Result(w.owner.ListAuditWithResponse(t.Context(),
 			&api.ListAuditParams{Text: new("power.wake")})))(t).Items {
@@ -75,7 +75,7 @@ func TestRolloutsInTheWay(t *testing.T) {
 	})
 	w.back(t, last, lastDevice.Host(time.Now))
 	was := ""
-	w.await(t, 3*time.Minute, "both rollouts are done", func() bool {
+	w.awaitFor(t, 6*time.Minute, "both rollouts are done", func() bool {
 		now, done := "", 0
 		for _, id := range both {
 			r := must(client.Result(w.owner.GetRolloutWithResponse(t.Context(), id)))(t)
@@ -126,7 +126,7 @@ func TestRolloutsInTheWay(t *testing.T) {
 		if name != lastDevice.Name {
 			t.Errorf("%s was shut down", name)
 		}
-	case <-time.After(patience): // agents come back within 20 s of each start of the service
+	case <-time.After(soon): // agents come back within 20 s of each start of the service
 		t.Error("what was woken was not shut down")
 	}
 }

@@ -22,7 +22,7 @@ import (
 // rolloutIs waits until a rollout is in a phase.
 func (w *world) rolloutIs(t *testing.T, id uuid.UUID, phase patch.Phase) (r *api.Rollout) {
 	t.Helper()
-	w.await(t, 60*time.Second, "the rollout is "+string(phase), func() bool {
+	w.awaitFor(t, 2*time.Minute, "the rollout is "+string(phase), func() bool {
 		r = must(client.Result(w.owner.GetRolloutWithResponse(t.Context(), id)))(t)
 		return r.Phase == string(phase)
 	})
@@ -82,7 +82,7 @@ func TestRollout(t *testing.T) {
 		ids = append(ids, last.id.String())
 	}
 	var missing []api.MissingUpdate
-	w.await(t, 30*time.Second, "what is missing is told", func() bool {
+	w.await(t, "what is missing is told", func() bool {
 		missing = must(client.Result(w.owner.ListUpdatesWithResponse(t.Context(), &api.ListUpdatesParams{})))(t).Items
 		return len(missing) == 4 && missing[0].Devices == 5
 	})
@@ -95,7 +95,7 @@ func TestRollout(t *testing.T) {
 		return must(client.Made(w.owner.AddRolloutWithResponse(t.Context(),
 			api.NewRollout{Spec: spec, Where: new(""), Plan: new(true)})))(t)
 	}
-	w.await(t, 10*time.Second, "it is known of all that they offer updates", func() bool {
+	w.await(t, "it is known of all that they offer updates", func() bool {
 		p := plan()
 		return *p.LeftOut == 5 && len(p.Updates) == 0 // as nothing is approved
 	})
@@ -121,7 +121,7 @@ func TestRollout(t *testing.T) {
 	if r.Rings[0].States["patched"] != 2 || r.Rings[1].States["planned"] != 3 {
 		t.Errorf("%+v", r.Rings)
 	}
-	w.await(t, 60*time.Second, "both kiosks are alerted about", func() bool {
+	w.awaitFor(t, 2*time.Minute, "both kiosks are alerted about", func() bool {
 		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(),
 			&api.ListAlertsParams{Check: new(health.CheckService)})))(t).Items) == 2
 	})
@@ -137,7 +137,7 @@ func TestRollout(t *testing.T) {
 	w.Stop()
 	w.start(t)
 	r = w.rolloutIs(t, r.ID, patch.PhaseHeld)
-	w.await(t, 60*time.Second, "what was installed is taken back", func() bool {
+	w.awaitFor(t, 2*time.Minute, "what was installed is taken back", func() bool {
 		r = w.rolloutIs(t, r.ID, patch.PhaseHeld)
 		return r.Rings[0].States["reverted"] == 2
 	})
@@ -149,19 +149,19 @@ func TestRollout(t *testing.T) {
 		t.Fatal(err)
 	}
 	w.rolloutIs(t, r.ID, patch.Soaking)
-	w.await(t, 60*time.Second, "the kiosks are well again", func() bool {
+	w.awaitFor(t, 2*time.Minute, "the kiosks are well again", func() bool {
 		return len(must(client.Result(w.owner.ListAlertsWithResponse(t.Context(),
 			&api.ListAlertsParams{State: new("current")})))(t).Items) == 0
 	})
 	last.stop() // it is away, and caught up when it is back
-	w.await(t, 10*time.Second, "one is away", func() bool { return !must(w.owner.Device(t.Context(), last.id))(t).Device.Online })
+	w.await(t, "one is away", func() bool { return !must(w.owner.Device(t.Context(), last.id))(t).Device.Online })
 	w.soaked(t, r.ID, 0)
 	r = w.rolloutIs(t, r.ID, patch.Done)
 	if n := r.Rings[1].States; n["planned"] != 1 || n["patched"] != 2 {
 		t.Errorf("with one away: %v", n)
 	}
 	w.back(t, last, kiosk.Host(time.Now))
-	w.await(t, 60*time.Second, "it is caught up", func() bool {
+	w.awaitFor(t, 2*time.Minute, "it is caught up", func() bool {
 		r = must(client.Result(w.owner.GetRolloutWithResponse(t.Context(), r.ID)))(t)
 		return r.Rings[1].States["patched"] == 3
 	})
@@ -173,7 +173,7 @@ func TestRollout(t *testing.T) {
 	}
 	refused(t, w.steer(t, r.ID, api.RolloutAction{Action: new("cancel")}), http.StatusConflict, "is over")
 	var one *api.DeviceUpdates
-	w.await(t, 20*time.Second, "the device tells that it is current", func() bool {
+	w.await(t, "the device tells that it is current", func() bool {
 		one = must(client.Result(w.owner.GetDeviceUpdatesWithResponse(t.Context(), uuid.MustParse(ids[0]))))(t)
 		return len(one.Missing) == 2
 	})

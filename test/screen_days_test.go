@@ -119,7 +119,7 @@ func TestDesktopChanges(t *testing.T) {
 	heard("about to sleep")
 	before := v.Updates
 	program(t, display, "xmessage", "-geometry", "+200+300", "while nobody looked")
-	w.await(t, 10*time.Second, "something changed meanwhile",
+	w.await(t, "something changed meanwhile",
 		func() bool { return window(display, "xmessage") != "" && !shows(v.Picture(), xPicture(t, display)) })
 	heard("asleep")
 	if v.Updates > before+1 { // one may have been under way
@@ -245,14 +245,14 @@ func TestNothingStaysDown(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		w.await(t, 10*time.Second, "they are down", func() bool { return heldKeys(t, x) == 3 })
+		w.await(t, "they are down", func() bool { return heldKeys(t, x) == 3 })
 	}
 	press(w.view(t, w.owner, d, client.ScreenOptions{Desktop: display}))
 	way.cut()
-	took := w.await(t, 10*time.Second, "all is let go of after the link was cut", func() bool { return heldKeys(t, x) == 0 })
+	took := w.await(t, "all is let go of after the link was cut", func() bool { return heldKeys(t, x) == 0 })
 	t.Logf("let go of after %s", took.Round(10*time.Millisecond))
 	way.leave()
-	w.await(t, 60*time.Second, "the device is back, and its screen is opened", func() bool {
+	w.awaitFor(t, 2*time.Minute, "the device is back, and its screen is opened", func() bool {
 		s, err := w.owner.Screen(t.Context(), d.id, client.ScreenOptions{Desktop: display})
 		if err != nil {
 			return false
@@ -262,13 +262,13 @@ func TestNothingStaysDown(t *testing.T) {
 		press(v)
 		return true
 	})
-	w.await(t, 10*time.Second, "all is let go of by who left", func() bool { return heldKeys(t, x) == 0 })
+	w.await(t, "all is let go of by who left", func() bool { return heldKeys(t, x) == 0 })
 	press(w.view(t, w.owner, d, client.ScreenOptions{Desktop: display}))
 	d.stop()
-	w.await(t, 10*time.Second, "all is let go of as the agent ends", func() bool { return heldKeys(t, x) == 0 })
+	w.await(t, "all is let go of as the agent ends", func() bool { return heldKeys(t, x) == 0 })
 
 	cmd := agentProcess(t, dir)
-	w.await(t, 10*time.Second, "the device is back", func() bool { return must(w.owner.Device(t.Context(), id))(t).Device.Online })
+	w.await(t, "the device is back", func() bool { return must(w.owner.Device(t.Context(), id))(t).Device.Online })
 	press(w.view(t, w.owner, d, client.ScreenOptions{Desktop: display}))
 	cmd.Process.Kill()
 	cmd.Wait()
@@ -276,7 +276,7 @@ func TestNothingStaysDown(t *testing.T) {
 		t.Log("the server itself lets go of what a killed agent pressed")
 	}
 	agentProcess(t, dir)
-	w.await(t, 10*time.Second, "all is let go of by the agent that follows one that was killed", func() bool { return heldKeys(t, x) == 0 })
+	w.await(t, "all is let go of by the agent that follows one that was killed", func() bool { return heldKeys(t, x) == 0 })
 }
 
 // Who sends what is no input is sent away, and the screen goes on for others; input that is out of

@@ -133,7 +133,7 @@ func TestScreenOfADesktop(t *testing.T) {
 	v.until(t, "it begins", func() bool {
 		return len(v.events) > 0 && v.events[0].Begin != nil && v.events[0].Begin.Control && v.Picture() != nil
 	})
-	w.await(t, 10*time.Second, "xterm is there, and what runs in it", func() bool {
+	w.await(t, "xterm is there, and what runs in it", func() bool {
 		_, err := os.Stat(written)
 		return err == nil && window(display, "notes") != ""
 	})
@@ -144,7 +144,7 @@ func TestScreenOfADesktop(t *testing.T) {
 	if err := v.Send(t.Context(), link.ScreenInput{Text: "typed: Ünï\n"}); err != nil {
 		t.Fatal(err)
 	}
-	w.await(t, 10*time.Second, "what was typed is written", func() bool {
+	w.await(t, "what was typed is written", func() bool {
 		b, _ := os.ReadFile(written)
 		return strings.Contains(string(b), "Tea?é€ж\ntyped: Ünï\n")
 	})
@@ -154,7 +154,7 @@ func TestScreenOfADesktop(t *testing.T) {
 		if err := v.Send(t.Context(), link.ScreenInput{Clip: &link.ScreenClip{Text: "from here €"}}); err != nil {
 			t.Fatal(err)
 		}
-		w.await(t, 10*time.Second, "it is on the desktop's clipboard", func() bool {
+		w.await(t, "it is on the desktop's clipboard", func() bool {
 			cmd := exec.Command("xclip", "-selection", "clipboard", "-o")
 			cmd.Env = append(os.Environ(), "DISPLAY="+display)
 			out, err := cmd.Output()
@@ -203,7 +203,7 @@ func TestScreenOfADesktop(t *testing.T) {
 	v.Close()
 	t.Run("recording", func(t *testing.T) { w.screenRecorded(t, v) })
 	again := w.view(t, w.owner, d, client.ScreenOptions{Desktop: display})
-	w.await(t, 10*time.Second, "no key is down", func() bool {
+	w.await(t, "no key is down", func() bool {
 		again.press(t, "o", "k", "Enter")
 		b, _ := os.ReadFile(written)
 		return strings.Contains(string(b), "ok\n")
@@ -219,7 +219,7 @@ func TestScreenOfADesktop(t *testing.T) {
 // shows.
 func (w *world) screenRecorded(t *testing.T, v *viewer) {
 	var r api.Recording
-	w.await(t, 20*time.Second, "the recording has ended", func() bool {
+	w.await(t, "the recording has ended", func() bool {
 		all := must(client.Result(w.owner.ListRecordingsWithResponse(t.Context(), &api.ListRecordingsParams{})))(t).Items
 		i := slices.IndexFunc(all, func(r api.Recording) bool {
 			return r.Kind == "screen" && r.EndedAt != nil && r.Actor == "robin@curlew-sedge.example"
@@ -289,7 +289,7 @@ func TestScreenOfAWaylandDesktop(t *testing.T) {
 	w.unasked(t)
 	d := w.machine(t, "hay-desk-01")
 	id := ""
-	w.await(t, 20*time.Second, "it is among the desktops", func() bool {
+	w.await(t, "it is among the desktops", func() bool {
 		for _, i := range must(client.Result(w.owner.ListDesktopsWithResponse(t.Context(), d.id)))(t).Items {
 			if i.Missing == "" && strings.HasPrefix(i.Title, "Wayland desktop of") {
 				id = i.ID
@@ -311,7 +311,7 @@ func TestScreenOfAWaylandDesktop(t *testing.T) {
 	if b := v.events[0].Begin; b == nil || !b.Control {
 		t.Errorf("it begins with %+v", v.events[0])
 	}
-	w.await(t, 20*time.Second, "what is typed comes to the terminal", func() bool {
+	w.await(t, "what is typed comes to the terminal", func() bool {
 		v.press(t, "ж", "Enter")
 		b, _ := os.ReadFile(dir + "/typed")
 		return strings.Contains(string(b), "ж\n")
@@ -319,7 +319,7 @@ func TestScreenOfAWaylandDesktop(t *testing.T) {
 	if err := v.Send(t.Context(), link.ScreenInput{Text: "typed: Ünï\n"}); err != nil {
 		t.Fatal(err)
 	}
-	w.await(t, 20*time.Second, "a text is typed", func() bool {
+	w.await(t, "a text is typed", func() bool {
 		b, _ := os.ReadFile(dir + "/typed")
 		return strings.Contains(string(b), "typed: Ünï\n")
 	})

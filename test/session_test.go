@@ -86,7 +86,7 @@ func TestCancelReachesTheDevice(t *testing.T) {
 	if err := <-done; err == nil {
 		t.Error("a cancelled command ended well")
 	}
-	w.await(t, 5*time.Second, "the command has ended at the device", func() bool {
+	w.await(t, "the command has ended at the device", func() bool {
 		var out bytes.Buffer
 		must(w.owner.Run(t.Context(), d.id, link.Command{Argv: []string{"cat /proc/[0-9]*/cmdline 2>/dev/null | tr '\\0' ' '"}, Line: true},
 			&out, io.Discard))(t)
@@ -100,7 +100,7 @@ func TestOfflineDevice(t *testing.T) {
 	w.quick(t)
 	d := w.simulated(t, "hay-desk-01")
 	d.stop()
-	w.await(t, 2*time.Second, "a device whose agent ended is silent", func() bool {
+	w.await(t, "a device whose agent ended is silent", func() bool {
 		return !must(w.owner.Find(t.Context(), "hay-desk-01"))(t).Online
 	})
 	_, err := w.owner.Run(t.Context(), d.id, command("true"), io.Discard, io.Discard)
@@ -108,7 +108,7 @@ func TestOfflineDevice(t *testing.T) {
 	_, err = w.owner.Shell(t.Context(), d.id, link.TerminalSize{Columns: 80, Rows: 24})
 	refused(t, err, http.StatusServiceUnavailable, "hay-desk-01 is not connected")
 	var page *api.AttentionPage
-	w.await(t, 2*time.Second, "the first page shows it", func() bool {
+	w.await(t, "the first page shows it", func() bool {
 		page = must(client.Result(w.owner.ListAttentionWithResponse(t.Context(), &api.ListAttentionParams{})))(t)
 		return page.Total > 0
 	})
@@ -125,7 +125,7 @@ func TestRestartKnowsWhoIsSilent(t *testing.T) {
 	w.Stop()
 	d.stop()
 	w.start(t)
-	w.await(t, 5*time.Second, "silent, with a finding", func() bool {
+	w.await(t, "silent, with a finding", func() bool {
 		got := must(w.owner.Device(t.Context(), d.id))(t)
 		return got.Device.Condition == "silent" && len(got.Findings) == 1
 	})
@@ -247,7 +247,7 @@ func TestShellIsJoinedAgain(t *testing.T) {
 		}
 	}
 	whole.c.Close(websocket.StatusNormalClosure, "")
-	w.await(t, 5*time.Second, "the shell has ended", func() bool {
+	w.await(t, "the shell has ended", func() bool {
 		_, err := os.Stat("/proc/" + string(pid.FindSubmatch(whole.all)[1]))
 		return err != nil
 	})

@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/coder/websocket"
 	"github.com/google/uuid"
@@ -218,7 +217,7 @@ func TestRecordings(t *testing.T) {
 	again.await("second")
 	again.event()
 	var found []api.Recording
-	w.await(t, 10*time.Second, "the recording is whole", func() bool {
+	w.await(t, "the recording is whole", func() bool {
 		found = must(client.Result(w.owner.ListRecordingsWithResponse(t.Context(),
 			&api.ListRecordingsParams{Text: new("SECOND")})))(t).Items
 		return len(found) == 1 && found[0].EndedAt != nil

@@ -6,7 +6,6 @@ import (
 	"strconv"
 	"strings"
 	"testing"
-	"time"
 
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
@@ -32,7 +31,7 @@ func TestSignOnADesktop(t *testing.T) {
 	v.until(t, "the desktop tells of its sign", func() bool {
 		return slices.ContainsFunc(v.events, func(e link.ScreenEvent) bool { return e.Begin != nil && e.Begin.Signed && e.Begin.Marks })
 	})
-	w.await(t, 10*time.Second, "the sign is on the screen", func() bool { return window(display, "Moorwatch") != "" })
+	w.await(t, "the sign is on the screen", func() bool { return window(display, "Moorwatch") != "" })
 	if window(display, "Somebody helps") != "" {
 		t.Error("the person is told twice")
 	}
@@ -51,14 +50,14 @@ func TestSignOnADesktop(t *testing.T) {
 	send(link.ScreenInput{Mark: &link.ScreenMark{Kind: link.MarkPoint, Points: []link.ScreenPoint{{X: 100, Y: 400}}}})
 	send(link.ScreenInput{Mark: &link.ScreenMark{Kind: link.MarkNote, Points: []link.ScreenPoint{{X: 400, Y: 500}},
 		Text: "Press this one"}})
-	w.await(t, 10*time.Second, "the marks are on the person's screen", func() bool {
+	w.await(t, "the marks are on the person's screen", func() bool {
 		return at(200, 300) == bright && at(100, 384) == bright && at(100, 400) != bright && at(402, 502) == bright
 	})
 	if on(display, "xdotool", "mousemove", "200", "300", "click", "1") != nil {
 		t.Error("the pointer does not pass through a mark")
 	}
 	send(link.ScreenInput{Mark: &link.ScreenMark{Kind: link.MarkClear}})
-	w.await(t, 10*time.Second, "the marks are gone", func() bool { return at(200, 300) != bright && at(402, 502) != bright })
+	w.await(t, "the marks are gone", func() bool { return at(200, 300) != bright && at(402, 502) != bright })
 
 	send(link.ScreenInput{Note: "Shall I look at the printer?"})
 	// The sign is 320 wide, 16 from the edge; its field stands above the button at its lower end.
@@ -74,7 +73,7 @@ func TestSignOnADesktop(t *testing.T) {
 		}
 		return n
 	}
-	w.await(t, 10*time.Second, "what was said is on the sign", func() bool { return high() > 160 })
+	w.await(t, "what was said is on the sign", func() bool { return high() > 160 })
 	bottom := 16 + high()
 	if err := on(display, "xdotool", "mousemove", "500", strconv.Itoa(bottom-12-30-6-14), "click", "1", "type", "--delay", "5",
 		"Yes, please"); err != nil {
@@ -88,7 +87,7 @@ func TestSignOnADesktop(t *testing.T) {
 			return e.Note != nil && e.Note.From == "person" && e.Note.Text == "Yes, please"
 		})
 	})
-	w.await(t, 10*time.Second, "it is on the sign too", func() bool { return 16+high() > bottom })
+	w.await(t, "it is on the sign too", func() bool { return 16+high() > bottom })
 	bottom = 16 + high()
 	if err := on(display, "xdotool", "mousemove", "700", strconv.Itoa(bottom-12-15), "click", "1"); err != nil {
 		t.Fatal(err)
@@ -96,7 +95,7 @@ func TestSignOnADesktop(t *testing.T) {
 	v.until(t, "the person ends the session", func() bool {
 		return slices.ContainsFunc(v.events, func(e link.ScreenEvent) bool { return strings.Contains(e.End, "ended the session") })
 	})
-	w.await(t, 10*time.Second, "the sign is gone", func() bool { return window(display, "Moorwatch") == "" })
+	w.await(t, "the sign is gone", func() bool { return window(display, "Moorwatch") == "" })
 
 	all := must(client.Result(w.owner.ListConsentRulesWithResponse(t.Context(), &api.ListConsentRulesParams{})))(t).Items
 	must(client.Result(w.owner.SetConsentRuleWithResponse(t.Context(), all[0].ID,

@@ -25,6 +25,7 @@ import (
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/job"
 	"moorwatch.example/core/script"
+	"moorwatch.example/test/wait"
 )
 
 // A job that stands begins a run where a device is enrolled, connects, or comes to be meant; and each time
@@ -55,16 +56,16 @@ func TestStandingJobs(t *testing.T) {
 	soon := stand("soon", `name == "hay-desk-02"`, job.When{Rule: "FREQ=DAILY", Start: next.Format(calendar.LocalTime), Zone: "UTC"})
 	d := w.simulated(t, "hay-desk-01")
 	w.simulated(t, "hay-desk-02")
-	w.await(t, 20*time.Second, "both that were enrolled ran it", succeeded(enrolled, 2))
+	w.await(t, "both that were enrolled ran it", succeeded(enrolled, 2))
 	w.Fleet.Disconnect(d.id)
-	w.await(t, 20*time.Second, "one that connected anew ran it again", func() bool {
+	w.await(t, "one that connected anew ran it again", func() bool {
 		return must(client.Result(w.owner.GetJobWithResponse(t.Context(), online)))(t).Counts["succeeded"] >= 2
 	})
 	if !succeeded(follow, 0)() {
 		t.Error("what follows began where nothing is meant")
 	}
 	must(client.Result(w.owner.SetTagsWithResponse(t.Context(), d.id, api.TagList{Tags: []string{"loan"}})))(t)
-	w.await(t, 20*time.Second, "the device that came to be meant ran it", succeeded(follow, 1))
+	w.await(t, "the device that came to be meant ran it", succeeded(follow, 1))
 	// It fell due this minute before it was begun: tomorrow is its first time.
 	j := must(client.Result(w.owner.GetJobWithResponse(t.Context(), recurs)))(t)
 	if n := len(j.Counts); n > 0 || j.NextAt == nil || j.NextAt.Sub(minute) != 24*time.Hour {
@@ -81,10 +82,10 @@ func TestStandingJobs(t *testing.T) {
 		t.Errorf("two turns beside each other: %+v", cmp)
 	}
 	// What falls due is done once, also when the service is started again in the same minute.
-	w.await(t, 90*time.Second, "it fell due", succeeded(soon, 1))
+	w.awaitFor(t, 3*time.Minute, "it fell due", succeeded(soon, 1))
 	w.Stop()
 	w.start(t)
-	w.await(t, 30*time.Second, "the devices are back", func() bool { return w.Online() == 2 })
+	w.await(t, "the devices are back", func() bool { return w.Online() == 2 })
 	if j := must(client.Result(w.owner.GetJobWithResponse(t.Context(), soon)))(t); j.Counts["succeeded"] != 1 || len(*j.Turns) != 1 ||
 		(*j.Turns)[0] != next.Format("2006-01-02 15:04") || j.NextAt.Sub(next) != 24*time.Hour {
 		t.Errorf("%+v, turns %v, next %v", j.Counts, *j.Turns, j.NextAt)
@@ -99,7 +100,7 @@ func TestStandingJobs(t *testing.T) {
 	mine := must(client.Result(w.owner.GetJobWithResponse(t.Context(), online)))(t).Counts["succeeded"]
 	for range 3 { // each time, however soon it is after the one before
 		w.Fleet.Disconnect(d.id)
-		w.await(t, 60*time.Second, "mine went on", func() bool {
+		w.awaitFor(t, 2*time.Minute, "mine went on", func() bool {
 			return must(client.Result(w.owner.GetJobWithResponse(t.Context(), online)))(t).Counts["succeeded"] > mine
 		})
 		mine++
@@ -116,13 +117,13 @@ func TestWhatRunsWaitFor(t *testing.T) {
 	w := begin(t, false)
 	d := w.machine(t, "sal-records")
 	devices := &[]uuid.UUID{d.id}
-	w.await(t, 10*time.Second, "it is known what it is",
+	w.await(t, "it is known what it is",
 		func() bool { return must(w.owner.Device(t.Context(), d.id))(t).Device.OS == "linux" })
 	place := t.TempDir()
 	quick := w.scriptID(t, "Quick", "echo quick\n", nil)
 	waits := func(id uuid.UUID, words string) {
 		t.Helper()
-		w.await(t, 10*time.Second, "it waits "+words, func() bool {
+		w.await(t, "it waits "+words, func() bool {
 			r := w.jobRuns(t, id)[0]
 			return r.State == "waiting" && r.Reason != nil && strings.Contains(*r.Reason, words)
 		})
@@ -153,7 +154,7 @@ func TestWhatRunsWaitFor(t *testing.T) {
 
 	first := w.job(t, api.NewJob{Script: w.scriptID(t, "First", "until [ -e "+place+"/go ]; do sleep 0.1; done; echo first >> "+place+
 		"/order\n", nil), Name: new("The first"), Devices: devices})
-	w.await(t, 10*time.Second, "the first runs", func() bool { return w.jobRuns(t, first.ID)[0].State == "sent" })
+	w.await(t, "the first runs", func() bool { return w.jobRuns(t, first.ID)[0].State == "sent" })
 	plan = w.job(t, api.NewJob{Script: quick, Devices: devices, Plan: new(true)})
 	if *plan.Busy != 1 {
 		t.Errorf("planned %+v", plan)
@@ -265,16 +266,16 @@ func TestJobsAnswerEvents(t *testing.T) {
 	ran := func(id uuid.UUID) int {
 		return must(client.Result(w.owner.GetJobWithResponse(t.Context(), id)))(t).Counts["succeeded"]
 	}
-	w.await(t, 20*time.Second, "who is signed in is known", func() bool {
+	w.await(t, "who is signed in is known", func() bool {
 		return len(must(w.owner.Device(t.Context(), d.id))(t).Device.People) == 1
 	})
-	time.Sleep(6 * time.Second) // the job has looked once: who was there before does not sign in
+	wait.Pause(t, 6*time.Second) // the job has looked once: who was there before does not sign in
 	names.Store(&[]string{"Wren", "Tobias"})
-	w.await(t, 30*time.Second, "somebody signed in", func() bool { return ran(signed) == 1 })
+	w.await(t, "somebody signed in", func() bool { return ran(signed) == 1 })
 	names.Store(&[]string{"Tobias"})
 	must(client.Result(w.owner.ChangeServiceWithResponse(t.Context(), d.id,
 		link.ServiceAction{Action: link.ServiceStop, Name: screenService})))(t)
-	w.await(t, 60*time.Second, "the check failed", func() bool { return ran(failed) == 1 })
+	w.awaitFor(t, 2*time.Minute, "the check failed", func() bool { return ran(failed) == 1 })
 	if ran(signed) != 1 || ran(other) != 0 {
 		t.Errorf("who leaves ran it %d times, another check %d times", ran(signed), ran(other))
 	}

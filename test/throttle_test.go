@@ -54,12 +54,12 @@ func TestLockedOutByOthers(t *testing.T) {
 	const email = "ines@curlew-sedge.example"
 	c, _ := w.joins(t, email, wholly(access.Technician))
 	secret, _ := authenticator(t, c)
-	w.await(t, 5*time.Second, "they are told of the second factor", func() bool { return wroteTo(sink, email, "second factor was added") })
+	w.await(t, "they are told of the second factor", func() bool { return wroteTo(sink, email, "second factor was added") })
 	for range access.FreeFailures {
 		_, err := w.client(t, "").SignIn(t.Context(), email, "a guess of no use", nil)
 		refused(t, err, http.StatusUnauthorized, "wrong")
 	}
-	w.await(t, 5*time.Second, "they are told of the failures", func() bool { return wroteTo(sink, email, "failed sign-ins") })
+	w.await(t, "they are told of the failures", func() bool { return wroteTo(sink, email, "failed sign-ins") })
 	_, err := w.client(t, "").SignIn(t.Context(), email, password, nil)
 	refused(t, err, http.StatusTooManyRequests, "authenticator")
 	_, err = client.Result(w.client(t, "").SignInWithResponse(t.Context(),
@@ -116,15 +116,15 @@ func TestPeopleAreToldOfTheirSignIn(t *testing.T) {
 	w, sink := withMail(t)
 	const email = "wren@curlew-sedge.example"
 	c, p := w.joins(t, email, wholly(access.Technician))
-	w.await(t, 5*time.Second, "the set-up", func() bool { return wroteTo(sink, email, "set-up link was used") })
+	w.await(t, "the set-up", func() bool { return wroteTo(sink, email, "set-up link was used") })
 	must(c.SignIn(t.Context(), email, password, nil))(t) // with the browser that it was set up with
 	must(client.Result(w.owner.SetPersonWithResponse(t.Context(), p.ID, api.PersonChange{Name: "Wren", Grants: wholly(access.Helper)})))(t)
-	w.await(t, 5*time.Second, "the roles", func() bool { return wroteTo(sink, email, "roles were changed") })
+	w.await(t, "the roles", func() bool { return wroteTo(sink, email, "roles were changed") })
 	if wroteTo(sink, email, "new browser") {
 		t.Error("the browser with which they chose their password is new to the service")
 	}
 	must(w.client(t, "").SignIn(t.Context(), email, password, nil))(t)
-	w.await(t, 5*time.Second, "the other browser", func() bool { return wroteTo(sink, email, "new browser") })
+	w.await(t, "the other browser", func() bool { return wroteTo(sink, email, "new browser") })
 	all, _ := sink.Taken()
 	for _, m := range all {
 		if strings.Contains(m.Subject, "roles were changed") &&

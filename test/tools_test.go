@@ -31,7 +31,7 @@ func TestProcesses(t *testing.T) {
 	ended := make(chan error, 1)
 	go func() { ended <- child.Wait() }()
 	var mine link.Process
-	w.await(t, 5*time.Second, "the processes are listed", func() bool {
+	w.await(t, "the processes are listed", func() bool {
 		n := 0
 		for _, p := range must(client.Result(w.owner.ListProcessesWithResponse(t.Context(), d.id)))(t).Items {
 			if p.PID == child.Process.Pid {
@@ -54,7 +54,7 @@ func TestProcesses(t *testing.T) {
 	_, err = do(link.ProcessAction{Action: link.ProcessEnd, PID: os.Getpid()})
 	refused(t, err, http.StatusUnprocessableEntity, "left alone")
 	must(do(link.ProcessAction{Action: link.ProcessPause, PID: mine.PID, Started: mine.Started}))(t)
-	w.await(t, 5*time.Second, "the process is paused", func() bool {
+	w.await(t, "the process is paused", func() bool {
 		return bytes.Contains(must(os.ReadFile("/proc/"+strconv.Itoa(mine.PID)+"/stat"))(t), []byte(") T "))
 	})
 	must(do(link.ProcessAction{Action: link.ProcessContinue, PID: mine.PID, Started: mine.Started}))(t)
@@ -174,7 +174,7 @@ func TestOnMany(t *testing.T) {
 	d := w.machine(t, "van-board")
 	desk := w.simulated(t, "hay-desk-01")
 	w.simulated(t, "hay-desk-02").stop()
-	w.await(t, 5*time.Second, "one is silent", func() bool {
+	w.await(t, "one is silent", func() bool {
 		return must(w.owner.Find(t.Context(), "hay-desk-02"))(t).Online == false
 	})
 	yes := true
@@ -193,7 +193,7 @@ func TestOnMany(t *testing.T) {
 		})
 		return
 	}
-	w.await(t, 5*time.Second, "all are chosen from", func() bool {
+	w.await(t, "all are chosen from", func() bool {
 		asked, offline, _, err := run(api.ManyAction{Preview: &yes, Command: &link.Command{Argv: []string{"echo", "hi"}}})
 		return err == nil && asked == 2 && len(offline) == 1 && offline[0] == "hay-desk-02"
 	})

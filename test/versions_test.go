@@ -167,7 +167,7 @@ func TestOldAgent(t *testing.T) {
 	if !strings.Contains(receipt, `"through":1`) {
 		t.Errorf("the receipt is %s", receipt)
 	}
-	w.await(t, 20*time.Second, "it is seen", func() bool {
+	w.await(t, "it is seen", func() bool {
 		d := w.device(t, id)
 		return d.Device.Online && d.Vitals != nil && d.Vitals.CPU == 12.5 && d.Device.AgentVersion == "0.1.0"
 	})

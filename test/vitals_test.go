@@ -207,7 +207,7 @@ func TestWrongClock(t *testing.T) {
 	if off := at.Sub(began.Add(-time.Minute)).Abs(); off > 10*time.Second {
 		t.Errorf("the reading is stored %s off", off)
 	}
-	w.await(t, 3*time.Second, "the wrong clock is told of", func() bool {
+	w.await(t, "the wrong clock is told of", func() bool {
 		f := must(w.owner.Device(t.Context(), r.id))(t).Findings
 		return len(f) == 1 && strings.Contains(f[0].Message, "days ahead")
 	})
@@ -334,13 +334,13 @@ func TestServiceKilled(t *testing.T) {
 	d := w.agent(t, "hay-desk-01", h, func(a *agent.Agent) { a.Every = 20 * time.Millisecond })
 	before := 0
 	for round := range 4 {
-		w.await(t, 30*time.Second, "more reports are stored", func() bool { return len(w.stored(t, d.id)) > before+10+7*round })
+		w.await(t, "more reports are stored", func() bool { return len(w.stored(t, d.id)) > before+10+7*round })
 		cmd.Process.Kill()
 		cmd.Wait()
 		before = noGaps(t, config.Database, d.id, before)
 		start()
 	}
-	w.await(t, 30*time.Second, "reports are stored again", func() bool { return len(w.stored(t, d.id)) > before+50 })
+	w.await(t, "reports are stored again", func() bool { return len(w.stored(t, d.id)) > before+50 })
 	noGaps(t, config.Database, d.id, before+50)
 }
 
@@ -376,7 +376,7 @@ func TestDatabaseGoesAway(t *testing.T) {
 	h := sim.Device{Name: "hay-desk-01", Kind: sim.Desk, Seed: 7}.Host(time.Now)
 	h.Meter = &counting{Meter: h.Meter}
 	d := w.agent(t, "hay-desk-01", h, func(a *agent.Agent) { a.Every = 50 * time.Millisecond })
-	w.await(t, 20*time.Second, "reports are stored", func() bool { return len(w.stored(t, d.id)) > 10 })
+	w.await(t, "reports are stored", func() bool { return len(w.stored(t, d.id)) > 10 })
 	own.Kill()
 	_, err := w.owner.Device(t.Context(), d.id)
 	refused(t, err, http.StatusServiceUnavailable, "database does not answer")
@@ -393,7 +393,7 @@ func TestDatabaseGoesAway(t *testing.T) {
 	<-target
 	target <- must(pgx.ParseConfig(own.URL))(t).Port
 	before := noGaps(t, own.URL, d.id, 10)
-	w.await(t, 30*time.Second, "reports are stored again", func() bool {
+	w.await(t, "reports are stored again", func() bool {
 		answer, err := w.owner.Device(t.Context(), d.id)
 		return err == nil && answer.Device.Online && len(w.stored(t, d.id)) > before+20
 	})

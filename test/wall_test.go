@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"slices"
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 
@@ -60,7 +59,7 @@ func TestWall(t *testing.T) {
 	if a, b := edges(blurred), edges(sharp); a*3 > b {
 		t.Errorf("the blurred picture has %d edges, the sharp one %d", a, b)
 	}
-	w.await(t, 30*time.Second, "a picture that has not changed is not sent again", func() bool {
+	w.await(t, "a picture that has not changed is not sent again", func() bool {
 		_, tag, _ := take("")
 		status, _, body := take(tag)
 		return status == http.StatusNotModified && len(body) == 0
@@ -105,7 +104,7 @@ func TestConsoleWall(t *testing.T) {
 	p.focus("[role=application]")
 	p.typed("with love")
 	p.press("[aria-label=Screen]", "Look on")
-	w.await(t, 10*time.Second, "it is looked on alone", func() bool {
+	w.await(t, "it is looked on alone", func() bool {
 		v := w.view(t, w.owner, d, client.ScreenOptions{})
 		defer v.Close()
 		v.until(t, "who is there is told", func() bool {

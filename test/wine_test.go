@@ -140,7 +140,7 @@ func testWindowsAgent(t *testing.T) {
 	began := time.Now()
 	id := m.installed(t, w, program)
 	t.Logf("installed after %s", time.Since(began).Round(10*time.Millisecond))
-	w.await(t, 10*time.Second, "first vitals", func() bool { return w.device(t, id).Vitals != nil })
+	w.await(t, "first vitals", func() bool { return w.device(t, id).Vitals != nil })
 	t.Logf("from the install command to first vitals: %s", time.Since(began).Round(10*time.Millisecond))
 	d := w.device(t, id)
 	if d.Facts == nil || d.Facts.OS != "windows" || len(d.Vitals.Disks) == 0 || d.Vitals.MemoryBytes == 0 || d.Vitals.UptimeSeconds == 0 {
@@ -174,7 +174,7 @@ func testWindowsAgent(t *testing.T) {
 	p.press("[aria-label=Files]", "sent.txt")
 	p.press("[aria-label=Files]", "Remove")
 	p.press("[role=dialog]", "Remove 1")
-	w.await(t, 5*time.Second, "it is removed", func() bool { _, err := os.Stat(m.C("sent.txt")); return errors.Is(err, os.ErrNotExist) })
+	w.await(t, "it is removed", func() bool { _, err := os.Stat(m.C("sent.txt")); return errors.Is(err, os.ErrNotExist) })
 	p.press("[aria-label=Files]", "notes.txt")
 	p.press("[aria-label=Files]", "Access")
 	p.sees("[role=dialog]", "It belongs to")
@@ -233,7 +233,7 @@ func testWindowsAgent(t *testing.T) {
 	if out, err := m.Command("wine", "sc", "query", "moor-agent").CombinedOutput(); err == nil && strings.Contains(string(out), "STATE") {
 		t.Errorf("the service stays: %s", out)
 	}
-	w.await(t, 10*time.Second, "it is away", func() bool { return !w.device(t, id).Device.Online })
+	w.await(t, "it is away", func() bool { return !w.device(t, id).Device.Online })
 }
 
 // The installer of a release installs the agent with an enrolment file, unattended, and takes it away again;
@@ -255,7 +255,7 @@ func testWindowsInstaller(t *testing.T) {
 	}
 	online := func(n int) {
 		t.Helper()
-		w.await(t, 10*time.Second, fmt.Sprintf("%d are online", n), func() bool {
+		w.await(t, fmt.Sprintf("%d are online", n), func() bool {
 			online := 0
 			for _, d := range must(client.Result(w.owner.ListDevicesWithResponse(t.Context(), &api.ListDevicesParams{})))(t).Items {
 				if d.Online && d.Memory != nil {
@@ -363,20 +363,20 @@ func testWindowsScreen(t *testing.T) {
 	text, _, _ := strings.Cut(rest, ")")
 	id := must(uuid.Parse(text))(t)
 	m.start(t, program, "run", "--dir", `C:\agent`)
-	w.await(t, 10*time.Second, "it is there", func() bool { return w.device(t, id).Device.Online })
+	w.await(t, "it is there", func() bool { return w.device(t, id).Device.Online })
 	p := w.open(t)
 	p.signIn()
 	if err := os.WriteFile(m.C("typed.txt"), nil, 0o644); err != nil {
 		t.Fatal(err)
 	}
 	m.start(t, "notepad", `C:\typed.txt`)
-	w.await(t, 10*time.Second, "a program is on the desktop", func() bool {
+	w.await(t, "a program is on the desktop", func() bool {
 		list := must(client.Result(w.owner.ListProcessesWithResponse(t.Context(), id)))(t)
 		return slices.ContainsFunc(list.Items, func(one link.Process) bool { return one.Name == "notepad.exe" })
 	})
 	p.do(chromedp.Navigate(fmt.Sprintf("%s/devices/%s?pane=screen", p.url, id)))
 	p.sees("[aria-label=Screen]", "Asking whether the screen")
-	w.await(t, 20*time.Second, "the person allows it", func() bool {
+	w.await(t, "the person allows it", func() bool {
 		on(m.Display, "xdotool", "key", "Tab", "sleep", "0.2", "key", "space")
 		return ask[bool](p, `document.querySelector("[role=application] canvas")?.width === 800`)
 	})
@@ -393,7 +393,7 @@ func testWindowsScreen(t *testing.T) {
 			place.dispatchEvent(new KeyboardEvent(kind, { key, code, ctrlKey, bubbles: true }));
 		return true;
 	})()`)
-	w.await(t, 20*time.Second, "what was typed is written", func() bool {
+	w.await(t, "what was typed is written", func() bool {
 		b, _ := os.ReadFile(m.C("typed.txt"))
 		return strings.Contains(string(b), "Tea at 4? 100 %")
 	})

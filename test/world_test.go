@@ -38,6 +38,7 @@ import (
 	"moorwatch.example/service"
 	"moorwatch.example/service/authority"
 	"moorwatch.example/service/db/cluster"
+	"moorwatch.example/test/wait"
 	"moorwatch.example/web"
 )
 
@@ -329,7 +330,7 @@ func (w *world) runs(t *testing.T, name, dir string, id uuid.UUID, h host.Host, 
 		}
 	})
 	t.Cleanup(d.stop)
-	w.await(t, 20*time.Second, name+" is online with facts", func() bool {
+	w.await(t, name+" is online with facts", func() bool {
 		got := must(w.owner.Device(t.Context(), id))(t)
 		return got.Device.Online && got.Facts != nil
 	})
@@ -389,23 +390,22 @@ func (n named) Facts(ctx context.Context) (f api.Facts, err error) {
 	return f, err
 }
 
-// patience is the least for which something is awaited, and twice what a test says: a machine that does much
-// else is slow, and how long
-// things may take is measured elsewhere.
-const patience = 75 * time.Second
+// soon is within what everything happens that takes next to no time of its own. It is long, as a machine that does much
+// else is slow; how long things may take is measured by the bench.
+const soon = 75 * time.Second
 
-// await waits until something holds, and fails when it does not in time. What it waits for is
-// state behind the API, which tells of no event.
-func (w *world) await(t *testing.T, within time.Duration, what string, holds func() bool) time.Duration {
+// await waits until something holds, and fails where it does not soon. What it waits for is state behind the API, which
+// tells of no event. It returns how long it took.
+func (w *world) await(t *testing.T, what string, holds func() bool) time.Duration {
+	t.Helper()
+	return w.awaitFor(t, soon, what, holds)
+}
+
+// awaitFor waits for what takes a time of its own.
+func (w *world) awaitFor(t *testing.T, within time.Duration, what string, holds func() bool) time.Duration {
 	t.Helper()
 	began := time.Now()
-	within = max(2*within, patience)
-	for !holds() {
-		if time.Since(began) > within {
-			t.Fatalf("not within %s: %s", within, what)
-		}
-		time.Sleep(20 * time.Millisecond)
-	}
+	wait.Until(t, within, what, holds)
 	return time.Since(began)
 }
 

@@ -10,5 +10,8 @@ for file in $generated; do
 done
 make --no-print-directory generate >/dev/null
 for file in $generated; do
-	cmp -s "$file" "$before/$(basename "$file")" || { echo "generated: $file is not what the contract gives; it was made anew, commit it" >&2; exit 1; }
+	cmp -s "$file" "$before/$(basename "$file")" || {
+		echo "generated: $file is not what the contract gives; it was made anew, commit it" >&2
+		exit 1
+	}
 done

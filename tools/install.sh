@@ -38,7 +38,9 @@ if [ "${1:-demo}" = test ]; then
 	[ "$(id -u)" != 0 ] || command -v systemd-nspawn >/dev/null || want="$want systemd-container"
 	[ "$(id -u)" != 0 ] || command -v dpkg-scanpackages >/dev/null || want="$want dpkg-dev"
 	# updates of RPM distributions are installed below a folder by root alone
-	[ "$(id -u)" != 0 ] || { command -v dnf && command -v zypper && command -v rpmbuild && command -v createrepo_c; } >/dev/null || want="$want dnf zypper rpm createrepo-c"
+	[ "$(id -u)" != 0 ] || \
+		{ command -v dnf && command -v zypper && command -v rpmbuild && command -v createrepo_c; } >/dev/null ||
+		want="$want dnf zypper rpm createrepo-c"
 	[ "$(id -u)" != 0 ] || command -v gpg >/dev/null || want="$want gnupg"
 	# machines without systemd: BusyBox's init, and OpenRC, whose files alone are fetched
 	[ "$(id -u)" != 0 ] || [ -x /bin/busybox ] || want="$want busybox-static"

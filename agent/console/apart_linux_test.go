@@ -16,6 +16,7 @@ import (
 
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/screen"
+	"moorwatch.example/test/wait"
 )
 
 // TestMain has the test's own program be the helper, as the agent's is.
@@ -55,7 +56,7 @@ func serveConsole(t *testing.T, more []byte) string {
 				read(1)
 				init := []byte{0, 8, 0, 4, 32, 24, 0, 1, 0, 255, 0, 255, 0, 255, 16, 8, 0, 0, 0, 0}
 				c.Write(append(binary.BigEndian.AppendUint32(init, 4), "peat"...))
-				time.Sleep(100 * time.Millisecond) // it says what it wants, and asks
+				wait.Pause(t, 100*time.Millisecond) // it says what it wants, and asks
 				update := []byte{0, 0, 0, 1, 0, 0, 0, 0, 0, 8, 0, 4, 0, 0, 0, 0}
 				for range 8 * 4 {
 					update = append(update, 0x33, 0x22, 0x11, 0)
@@ -149,13 +150,10 @@ func TestApart(t *testing.T) {
 		t.Errorf("its environment is %q, and its arguments %q", environ, line)
 	}
 	s.Close()
-	for range 100 {
-		if _, err := os.Stat(fmt.Sprintf("/proc/%d", pid)); err != nil {
-			return
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
-	t.Error("the helper outlives its console")
+	wait.Until(t, 30*time.Second, "the helper ends with its console", func() bool {
+		_, err := os.Stat(fmt.Sprintf("/proc/%d", pid))
+		return err != nil
+	})
 }
 
 // TestApartFromHostile has a console send what is none: the helper fails, and the agent tells so and lives.

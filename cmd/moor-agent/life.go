@@ -99,7 +99,7 @@ func install(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	began := time.Now()
-	if err := setup.Install(ctx, place, choices, agent.Version, os.Stdout); err != nil {
+	if err := setup.Install(ctx, place, choices, release.Version, os.Stdout); err != nil {
 		return err
 	}
 	waiting, cancel := context.WithTimeout(ctx, connectWithin)
@@ -189,7 +189,7 @@ func try(ctx context.Context, c *cli.Command) error {
 	if answer.StatusCode != http.StatusOK {
 		return fmt.Errorf("the service answers %s", answer.Status)
 	}
-	fmt.Printf("%s reaches %s.\n", agent.Version, i.Service)
+	fmt.Printf("%s reaches %s.\n", release.Version, i.Service)
 	return nil
 }
 

@@ -21,6 +21,7 @@ import (
 	"moorwatch.example/agent/identity"
 	"moorwatch.example/agent/renewal"
 	"moorwatch.example/agent/setup"
+	"moorwatch.example/core/release"
 )
 
 func main() {
@@ -59,7 +60,7 @@ func command() *cli.Command {
 	return &cli.Command{
 		Name:    "moor-agent",
 		Usage:   "the Moorwatch agent of this device",
-		Version: agent.Version,
+		Version: release.Version,
 		Commands: append([]*cli.Command{{
 			Name:  "enrol",
 			Usage: "make this device known to a service, with a token from a technician",
@@ -175,7 +176,7 @@ func work(ctx context.Context, dir string, managed bool, log *slog.Logger) error
 		return err
 	}
 	a.Again = func() { cancel(errAgain) }
-	guard, err := renewal.Watch(a.Place, agent.Version, a.Again)
+	guard, err := renewal.Watch(a.Place, release.Version, a.Again)
 	if errors.Is(err, renewal.ErrBack) {
 		return errAgain
 	}

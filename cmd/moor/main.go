@@ -12,8 +12,7 @@ import (
 	"syscall"
 
 	"github.com/urfave/cli/v3"
-
-	"moorwatch.example/agent"
+	"moorwatch.example/core/release"
 )
 
 func main() {
@@ -52,7 +51,7 @@ func command() *cli.Command {
 	return &cli.Command{
 		Name:                  "moor",
 		Usage:                 "find devices, read them and work on them",
-		Version:               agent.Version,
+		Version:               release.Version,
 		EnableShellCompletion: true,
 		ConfigureShellCompletionCommand: func(c *cli.Command) {
 			c.Hidden = false

@@ -49,6 +49,9 @@ type Signed struct {
 	Signature []byte          `json:"signature"` // Ed25519 (RFC 8032) of prefix and the manifest
 }
 
+// Version of these programs, as an agent tells it among its facts; a release is built with its own.
+var Version = "0.1.0"
+
 // Built are the public keys of releases that this program believes, as Keys reads them; a release is built
 // with them.
 var Built = ""

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"moorwatch.example/test/wait"
 )
 
 // few are rates that a test can go beyond at once. Nothing flows, so that what it sees does not depend on the time.
@@ -164,7 +165,7 @@ func TestWork(t *testing.T) {
 				err := Work(r, c.rows, func() error {
 					step(1)
 					defer step(-1)
-					time.Sleep(5 * time.Millisecond)
+					wait.Pause(t, 5*time.Millisecond)
 					return nil
 				})
 				if err != nil {

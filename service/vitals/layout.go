@@ -2,7 +2,6 @@ package vitals
 
 import (
 	"context"
-	"crypto/sha256"
 	"strings"
 	"sync"
 	"time"
@@ -55,12 +54,7 @@ func (l *layouts) encode(ctx context.Context, pool *pgxpool.Pool, from uuid.UUID
 		return id, samples, nil
 	}
 	// Not in the report's own transaction: a layout stays when that fails.
-	digest := sha256.Sum256([]byte(key))
-	err = pool.QueryRow(ctx, `WITH new AS (INSERT INTO layouts (digest, names) VALUES ($1, $2) ON CONFLICT (digest) DO NOTHING RETURNING id)
-		SELECT id FROM new UNION ALL SELECT id FROM layouts WHERE digest = $1 LIMIT 1`, digest[:], strings.Split(key, "\n")).Scan(&id)
-	if err == pgx.ErrNoRows { // another has just added it
-		err = pool.QueryRow(ctx, "SELECT id FROM layouts WHERE digest = $1", digest[:]).Scan(&id)
-	}
+	id, err = addLayout(ctx, pool, key)
 	if err == nil {
 		l.mu.Lock()
 		l.byName[key] = id
@@ -123,10 +117,11 @@ func (l *layouts) layout(ctx context.Context, q querier, id int) (*layout, error
 	if known != nil {
 		return known, nil
 	}
-	known = &layout{}
-	if err := q.QueryRow(ctx, "SELECT names FROM layouts WHERE id = $1", id).Scan(&known.names); err != nil {
+	names, err := layoutNames(ctx, q, id)
+	if err != nil {
 		return nil, err
 	}
+	known = &layout{names: names}
 	for _, name := range known.names {
 		known.quanta = append(known.quanta, device.QuantumOf(name))
 	}

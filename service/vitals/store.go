@@ -2,7 +2,10 @@ package vitals
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
+	"errors"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -296,4 +299,20 @@ func (s store) setTrends(ctx context.Context, id uuid.UUID, trends map[string]se
 	}
 	_, err = s.pool.Exec(ctx, "UPDATE devices SET trends = $2 WHERE id = $1", id, text)
 	return err
+}
+
+// addLayout returns the number of a layout, and adds it where it is new.
+func addLayout(ctx context.Context, q querier, key string) (id int, err error) {
+	digest := sha256.Sum256([]byte(key))
+	err = q.QueryRow(ctx, `WITH new AS (INSERT INTO layouts (digest, names) VALUES ($1, $2) ON CONFLICT (digest) DO NOTHING RETURNING id)
+		SELECT id FROM new UNION ALL SELECT id FROM layouts WHERE digest = $1 LIMIT 1`, digest[:], strings.Split(key, "\n")).Scan(&id)
+	if errors.Is(err, pgx.ErrNoRows) { // another has just added it
+		err = q.QueryRow(ctx, "SELECT id FROM layouts WHERE digest = $1", digest[:]).Scan(&id)
+	}
+	return id, err
+}
+
+// layoutNames are the names of a layout's readings, in order.
+func layoutNames(ctx context.Context, q querier, id int) (names []string, err error) {
+	return names, q.QueryRow(ctx, "SELECT names FROM layouts WHERE id = $1", id).Scan(&names)
 }

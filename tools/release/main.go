@@ -189,7 +189,8 @@ type making struct {
 
 // build builds programs for a system into a folder.
 func (r *making) build(t target, into string, programs ...string) error {
-	flags := "-s -w -buildid= -X moorwatch.example/agent.Version=" + r.version + " -X moorwatch.example/core/release.Built=" + r.public +
+	flags := "-s -w -buildid= -X moorwatch.example/core/release.Version=" + r.version +
+		" -X moorwatch.example/core/release.Built=" + r.public +
 		" " + r.flags
 	args := []string{"build", "-trimpath", "-buildvcs=false", "-ldflags", flags, "-o", into}
 	for _, p := range programs {

@@ -90,7 +90,8 @@ const (
 )
 
 func TestServices(t *testing.T) {
-	const table = "PID\tStatus\tLabel\n%\t0\texample.heath.backup\n-\t78\texample.heath.index\n-\t-9\texample.heath.watch\n88\t0\tcom.apple.logd\n91\t0\tapplication.example.editor\n"
+	const table = "PID\tStatus\tLabel\n%\t0\texample.heath.backup\n-\t78\texample.heath.index\n" +
+		"-\t-9\texample.heath.watch\n88\t0\tcom.apple.logd\n91\t0\tapplication.example.editor\n"
 	with := func(pid string) string { return strings.Replace(table, "%", pid, 1) }
 	m := newMac(t, map[string]string{
 		"Library/LaunchDaemons/backup.plist":      `<dict><key>Label</key><string>example.heath.backup</string><key>ProgramArguments</key><array><string>/opt/heath/backupd</string><string>-q</string></array><key>KeepAlive</key><true/><key>StandardErrorPath</key><string>/var/log/backup.err</string></dict>`,

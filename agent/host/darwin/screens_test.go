@@ -14,6 +14,7 @@ import (
 	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/host/helper"
 	"moorwatch.example/contract/link"
+	"moorwatch.example/test/wait"
 )
 
 // guarded is a desk whose person has permitted nothing, or to look alone.
@@ -91,9 +92,7 @@ func TestScreenPermissions(t *testing.T) {
 		t.Errorf("a desktop in the background: %v", err)
 	}
 	desk.allowed = true // the helper is another one then
-	for s.explain.busy.Load() {
-		time.Sleep(time.Millisecond)
-	}
+	wait.Until(t, time.Minute, "the question is over", func() bool { return !s.explain.busy.Load() })
 	one, err := s.Open(t.Context(), "")
 	if err != nil || one.Desktop().Name != "anna" {
 		t.Fatalf("%+v, %v", one, err)

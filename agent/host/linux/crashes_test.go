@@ -12,8 +12,7 @@ import (
 
 // As journalctl prints it, of a service that was killed by a signal, one that was stopped, a program of a person
 // that left a core file, and of the kernel's notes of both.
-const journalled = `{"__REALTIME_TIMESTAMP":"1795000000000000","MESSAGE_ID":"98e322203f7a4ed290d09fe03c09fe15","UNIT":"records.service",
-	"EXIT_CODE":"killed","EXIT_STATUS":"SEGV","MESSAGE":"records.service: Main process exited, code=killed, status=11/SEGV"}
+const journalled = `{"__REALTIME_TIMESTAMP":"1795000000000000","MESSAGE_ID":"98e322203f7a4ed290d09fe03c09fe15","UNIT":"records.service","EXIT_CODE":"killed","EXIT_STATUS":"SEGV","MESSAGE":"records.service: Main process exited, code=killed, status=11/SEGV"}
 {"__REALTIME_TIMESTAMP":"1795000001000000","MESSAGE_ID":"98e322203f7a4ed290d09fe03c09fe15","UNIT":"cron.service","EXIT_CODE":"killed","EXIT_STATUS":"TERM","MESSAGE":"cron.service: Main process exited"}
 {"__REALTIME_TIMESTAMP":"1795000002000000","MESSAGE_ID":"98e322203f7a4ed290d09fe03c09fe15","UNIT":"sync.service","EXIT_CODE":"exited","EXIT_STATUS":"1"}
 {"__REALTIME_TIMESTAMP":"1795000100000000","MESSAGE_ID":"fc2e22bc6ee647b6b90729ab34a250b1","COREDUMP_COMM":"catalogue-scree","MESSAGE":"Process 812 (catalogue-scree) of user 1000 dumped core."}

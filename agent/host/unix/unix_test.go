@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"moorwatch.example/contract/link"
+	"moorwatch.example/test/wait"
 )
 
 func TestRunExit(t *testing.T) {
@@ -70,12 +71,11 @@ func TestCancelEndsChildren(t *testing.T) {
 // gone waits until a process has ended; a child of nobody may be a zombie for a moment.
 func gone(t *testing.T, pid int) {
 	t.Helper()
-	for range 200 {
+	if wait.Holds(t, 20*time.Second, func() bool {
 		stat, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
-		if err != nil || strings.Contains(string(stat), ") Z ") {
-			return
-		}
-		time.Sleep(10 * time.Millisecond)
+		return err != nil || strings.Contains(string(stat), ") Z ")
+	}) {
+		return
 	}
 	t.Errorf("process %d still runs", pid)
 	syscall.Kill(pid, syscall.SIGKILL)

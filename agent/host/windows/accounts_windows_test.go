@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"golang.org/x/sys/windows"
+	"moorwatch.example/test/wait"
 )
 
 // While the computer that knows an account is away, its SID is told, at once from the second time on.
@@ -32,9 +33,7 @@ func TestAccountsOfAComputerThatIsAway(t *testing.T) {
 		t.Errorf("a thousand took %s", took)
 	}
 	close(back)
-	for a.short(sid) != `LARKMOOR\wren` && time.Since(began) < time.Minute {
-		time.Sleep(time.Millisecond)
-	}
+	wait.Until(t, time.Minute, "the account has its name", func() bool { return a.short(sid) == `LARKMOOR\wren` })
 	if got := a.short(sid); got != `LARKMOOR\wren` || asked != 1 {
 		t.Errorf("once it is back: %s, asked %d times", got, asked)
 	}

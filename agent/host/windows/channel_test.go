@@ -14,7 +14,8 @@ func TestChannelFilter(t *testing.T) {
 	for want, q := range map[string]link.EventQuery{
 		"*":                                 {},
 		"*[System[(Level<=2 and Level>0)]]": {Level: "error"},
-		"*[System[(Level<=4) and Provider[@Name='Fennick Print'] and TimeCreated[@SystemTime>='2026-11-27T02:30:00.000Z']]]": {Level: "info", Unit: "Fennick Print", Since: at},
+		"*[System[(Level<=4) and Provider[@Name='Fennick Print'] and TimeCreated[@SystemTime>='2026-11-27T02:30:00.000Z']]]": {
+			Level: "info", Unit: "Fennick Print", Since: at},
 		"*[System[TimeCreated[@SystemTime<='2026-11-27T02:30:00.000Z']]]": {Unit: "a'b",
 			Until: at},
 	} {

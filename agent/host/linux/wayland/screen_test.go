@@ -15,23 +15,15 @@ import (
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/screen"
 	"moorwatch.example/test/sway"
+	"moorwatch.example/test/wait"
 )
-
-func await(t *testing.T, what string, holds func() bool) {
-	t.Helper()
-	for began := time.Now(); !holds(); time.Sleep(20 * time.Millisecond) {
-		if time.Since(began) > 30*time.Second {
-			t.Fatalf("not within 30 s: %s", what)
-		}
-	}
-}
 
 // A real compositor's desktop is seen, changes on it come as they happen, and text of any script is typed into a
 // program there, which is pointed at and scrolled.
 func TestCompositor(t *testing.T) {
 	socket, dir := sway.Start(t, "cat > typed")
 	typed := filepath.Join(dir, "typed")
-	await(t, "the compositor answers", func() bool { return Offers(socket) })
+	wait.Until(t, 30*time.Second, "the compositor answers", func() bool { return Offers(socket) })
 	s, err := Open(link.Desktop{ID: "wayland-1"}, socket, nil)
 	if err != nil {
 		t.Fatal(err)
@@ -70,7 +62,7 @@ func TestCompositor(t *testing.T) {
 		t.Fatal(err)
 	}
 	const text = "grüß дом 🙂 \"$HOME\" <a>"
-	await(t, "the terminal takes what is typed", func() bool { // it has the keyboard once it is shown
+	wait.Until(t, 30*time.Second, "the terminal takes what is typed", func() bool { // it has the keyboard once it is shown
 		if err := s.Type(ctx, "x\n"); err != nil {
 			t.Fatal(err)
 		}
@@ -97,7 +89,7 @@ func TestCompositor(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	await(t, "all of it is in the file", func() bool {
+	wait.Until(t, 30*time.Second, "all of it is in the file", func() bool {
 		got, _ := os.ReadFile(typed)
 		return strings.Contains(string(got), text+"\nA\n")
 	})
