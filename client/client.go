@@ -209,33 +209,54 @@ func (c *Client) Chosen(ctx context.Context, where *string, group *uuid.UUID) it
 	if where != nil && *where != "" {
 		params.Where = where
 	}
-	return Pages(func(cursor *string) ([]api.Device, *string, error) {
+	return Pages(func(cursor *string) (*api.DevicePage, error) {
 		params.Cursor = cursor
-		page, err := Result(c.ListDevicesWithResponse(ctx, &params))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
+		return Result(c.ListDevicesWithResponse(ctx, &params))
 	})
 }
 
-// Pages gives the rows of page after page. read reads the page of a cursor, nil for the first, and
-// returns the next page's cursor, nil after the last.
-func Pages[T any](read func(cursor *string) ([]T, *string, error)) iter.Seq2[T, error] {
+// A page of a list has rows, and the cursor of the next page; nil after the last.
+type page[T any] interface{ Rows() ([]T, *string) }
+
+// Pages gives the rows of page after page. read reads the page of a cursor, nil for the first.
+func Pages[T any, P page[T]](read func(cursor *string) (*P, error)) iter.Seq2[T, error] {
 	return func(yield func(T, error) bool) {
 		for cursor := (*string)(nil); ; {
-			items, next, err := read(cursor)
+			p, err := read(cursor)
 			if err != nil {
 				var none T
 				yield(none, err)
 				return
 			}
+			items, next := (*p).Rows()
 			for _, item := range items {
 				if !yield(item, nil) {
 					return
 				}
 			}
 			if cursor = next; next == nil {
+				return
+			}
+		}
+	}
+}
+
+// All gathers rows, until one fails.
+func All[T any](rows iter.Seq2[T, error]) (all []T, err error) {
+	for row, err := range rows {
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, row)
+	}
+	return all, nil
+}
+
+// Each gives the items of a list that comes whole as rows.
+func Each[T any](items []T) iter.Seq2[T, error] {
+	return func(yield func(T, error) bool) {
+		for _, item := range items {
+			if !yield(item, nil) {
 				return
 			}
 		}

@@ -179,12 +179,8 @@ func TestRunsThroughKills(t *testing.T) {
 			j, err := client.Result(w.owner.GetJobWithResponse(t.Context(), id))
 			return err == nil && j.EndedAt != nil
 		})
-		for r, err := range client.Pages(func(cursor *string) ([]api.Run, *string, error) {
-			page, err := client.Result(w.owner.ListRunsWithResponse(t.Context(), id, &api.ListRunsParams{Cursor: cursor, Limit: new(500)}))
-			if err != nil {
-				return nil, nil, err
-			}
-			return page.Items, page.Next, nil
+		for r, err := range client.Pages(func(cursor *string) (*api.RunPage, error) {
+		return client.Result(w.owner.ListRunsWithResponse(t.Context(), id, &api.ListRunsParams{Cursor: cursor, Limit: new(500)}))
 		}) {
 			if err != nil {
 				t.Fatal(err)

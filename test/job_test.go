@@ -54,12 +54,8 @@ func (w *world) jobIs(t *testing.T, id uuid.UUID, state string) (j *api.Job) {
 
 func (w *world) jobRuns(t *testing.T, id uuid.UUID) (all []api.Run) {
 	t.Helper()
-	for r, err := range client.Pages(func(cursor *string) ([]api.Run, *string, error) {
-		page, err := client.Result(w.owner.ListRunsWithResponse(t.Context(), id, &api.ListRunsParams{Cursor: cursor, Limit: new(2)}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
+	for r, err := range client.Pages(func(cursor *string) (*api.RunPage, error) {
+		return client.Result(w.owner.ListRunsWithResponse(t.Context(), id, &api.ListRunsParams{Cursor: cursor, Limit: new(2)}))
 	}) {
 		if err != nil {
 			t.Fatal(err)

@@ -162,12 +162,8 @@ func TestConsoleOfAVirtualMachine(t *testing.T) {
 
 	add("Wrong password", v.address, "moor-7")
 	add("Nowhere", "127.0.0.1:1", "")
-	for o, err := range client.Pages(func(cursor *string) ([]api.Console, *string, error) {
-		page, err := client.Result(w.owner.ListConsolesWithResponse(ctx, d.id, &api.ListConsolesParams{Cursor: cursor, Limit: new(2)}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
+	for o, err := range client.Pages(func(cursor *string) (*api.ConsolePage, error) {
+		return client.Result(w.owner.ListConsolesWithResponse(ctx, d.id, &api.ListConsolesParams{Cursor: cursor, Limit: new(2)}))
 	}) {
 		if err != nil {
 			t.Fatal(err)

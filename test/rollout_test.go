@@ -47,13 +47,9 @@ func (w *world) soaked(t *testing.T, id uuid.UUID, ring int) {
 func (w *world) rolloutDevices(t *testing.T, id uuid.UUID) (out map[string]api.RolloutDevice) {
 	t.Helper()
 	out = map[string]api.RolloutDevice{}
-	for d, err := range client.Pages(func(cursor *string) ([]api.RolloutDevice, *string, error) {
-		page, err := client.Result(w.owner.ListRolloutDevicesWithResponse(t.Context(), id,
+	for d, err := range client.Pages(func(cursor *string) (*api.RolloutDevicePage, error) {
+		return client.Result(w.owner.ListRolloutDevicesWithResponse(t.Context(), id,
 			&api.ListRolloutDevicesParams{Cursor: cursor, Limit: new(2)}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
 	}) {
 		if err != nil {
 			t.Fatal(err)

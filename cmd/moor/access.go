@@ -30,7 +30,7 @@ func tokenCommand() *cli.Command {
 		},
 		Action: addToken,
 	}, {
-		Name: "list", Usage: "list API tokens, newest first: your own, or those of a person", Flags: []cli.Flag{person, jsonFlag},
+		Name: "list", Usage: "list API tokens, newest first: your own, or those of a person", Flags: listFlags(person),
 		Action: listTokens,
 	}, {
 		Name: "revoke", Usage: "revoke an API token, at once", ArgsUsage: "ID", Flags: []cli.Flag{person},
@@ -131,21 +131,8 @@ func listTokens(ctx context.Context, c *cli.Command) error {
 			return client.Result(k.ListPersonTokensWithResponse(ctx, whose.ID, &api.ListPersonTokensParams{Cursor: cursor}))
 		}
 	}
-	rows := client.Pages(func(cursor *string) ([]api.Token, *string, error) {
-		page, err := read(cursor)
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
-	})
-	if c.Bool("json") {
-		return jsonList(rows)
-	}
-	t := newTable("ID", "NAME", "MADE", "LAST USED", "STATE", "LIMITED TO")
-	for k, err := range rows {
-		if err != nil {
-			return err
-		}
+	rows := client.Pages(read)
+	return list(c, rows, 0, []string{"ID", "NAME", "MADE", "LAST USED", "STATE", "LIMITED TO"}, func(k api.Token) []string {
 		used, limit := "never", []string{}
 		if k.LastUsedAt != nil {
 			used = ago(*k.LastUsedAt)
@@ -158,7 +145,6 @@ func listTokens(ctx context.Context, c *cli.Command) error {
 		if k.Scope != nil {
 			limit = append(limit, "at "+string(k.Scope.Kind)+" "+k.Scope.ID)
 		}
-		t.row(k.ID.String(), k.Name, ago(k.CreatedAt), used, tokenState(k.RevokedAt, k.ExpiresAt, false), strings.Join(limit, " "))
-	}
-	return t.flush()
+		return []string{k.ID.String(), k.Name, ago(k.CreatedAt), used, tokenState(k.RevokedAt, k.ExpiresAt, false), strings.Join(limit, " ")}
+	})
 }

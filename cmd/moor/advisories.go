@@ -20,10 +20,9 @@ import (
 func advisoriesCommand() *cli.Command {
 	return &cli.Command{Name: "advisories", Usage: "what is known to be weak in the fleet's software", Commands: []*cli.Command{{
 		Name: "list", Usage: "list the advisories about the fleet's software: what is exploited first, then by score",
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "search", Usage: "only those with this `TEXT` in their id, summary or software"},
+		Flags: listFlags(&cli.StringFlag{Name: "search", Usage: "only those with this `TEXT` in their id, summary or software"},
 			&cli.BoolFlag{Name: "exploited", Usage: "only what is known to be exploited"},
-			&cli.StringFlag{Name: "device", Usage: "only those about software of this `DEVICE`"},
-			&cli.IntFlag{Name: "first", Value: 40, Usage: "how many `ADVISORIES` are shown; 0 is all"}},
+			&cli.StringFlag{Name: "device", Usage: "only those about software of this `DEVICE`"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -43,34 +42,15 @@ func advisoriesCommand() *cli.Command {
 				}
 				in.Device = &d.ID
 			}
-			rows := client.Pages(func(cursor *string) ([]api.Advisory, *string, error) {
+			rows := client.Pages(func(cursor *string) (*api.AdvisoryPage, error) {
 				in.Cursor = cursor
-				page, err := client.Result(k.ListAdvisoriesWithResponse(ctx, &in))
-				if err != nil {
-					return nil, nil, err
-				}
-				return page.Items, page.Next, nil
+				return client.Result(k.ListAdvisoriesWithResponse(ctx, &in))
 			})
-			if c.Bool("json") {
-				return jsonList(rows)
-			}
-			t := newTable("ADVISORY", "SCORE", "EXPLOITED", "DEVICES", "SOFTWARE", "MENDED BY", "SUMMARY")
-			n := 0
-			for a, err := range rows {
-				if err != nil {
-					return err
-				}
-				if n++; c.Int("first") > 0 && n > c.Int("first") {
-					break
-				}
-				t.row(a.ID, scoreOf(a), exploitedOf(a), fmt.Sprintf("%7d", a.Devices), strings.Join(a.Packages, ", "), mendsOf(a),
-					a.Summary)
-			}
-			if err := t.flush(); err != nil || n > 0 {
-				return err
-			}
-			fmt.Println("No advisory is about this fleet; moor advisories import brings some.")
-			return nil
+			return listOr(c, rows, 40, "No advisory is about this fleet; moor advisories import brings some.",
+				[]string{"ADVISORY", "SCORE", "EXPLOITED", "DEVICES", "SOFTWARE", "MENDED BY", "SUMMARY"}, func(a api.Advisory) []string {
+					return []string{a.ID, scoreOf(a), exploitedOf(a), fmt.Sprintf("%7d", a.Devices), strings.Join(a.Packages, ", "),
+						mendsOf(a), a.Summary}
+				})
 		},
 	}, {
 		Name: "show", Usage: "show an advisory, the devices that it is about, and what mends it", ArgsUsage: "ADVISORY",
@@ -104,12 +84,8 @@ func advisoriesCommand() *cli.Command {
 			}
 			fmt.Println()
 			t := newTable("DEVICE", "SITE", "HAS", "MENDED IN")
-			for d, err := range client.Pages(func(cursor *string) ([]api.WeakDevice, *string, error) {
-				page, err := client.Result(k.ListAdvisoryDevicesWithResponse(ctx, a.ID, &api.ListAdvisoryDevicesParams{Cursor: cursor}))
-				if err != nil {
-					return nil, nil, err
-				}
-				return page.Items, page.Next, nil
+			for d, err := range client.Pages(func(cursor *string) (*api.WeakDevicePage, error) {
+				return client.Result(k.ListAdvisoryDevicesWithResponse(ctx, a.ID, &api.ListAdvisoryDevicesParams{Cursor: cursor}))
 			}) {
 				if err != nil {
 					return err
@@ -150,25 +126,17 @@ func advisoriesCommand() *cli.Command {
 			return awaitCompared(ctx, k, f.Name)
 		},
 	}, {
-		Name: "feeds", Usage: "list the feeds that were imported", Flags: []cli.Flag{jsonFlag},
+		Name: "feeds", Usage: "list the feeds that were imported", Flags: listFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
 			rows := feeds(ctx, k)
-			if c.Bool("json") {
-				return jsonList(rows)
-			}
-			t := newTable("FEED", "ADVISORIES", "EXPLOITED", "REFUSED", "IMPORTED", "BY")
-			for f, err := range rows {
-				if err != nil {
-					return err
-				}
-				t.row(f.Name, fmt.Sprintf("%10d", f.Advisories), fmt.Sprintf("%9d", f.Exploited), fmt.Sprintf("%7d", f.Refused),
-					ago(f.ImportedAt), f.ImportedBy)
-			}
-			return t.flush()
+			return list(c, rows, 0, []string{"FEED", "ADVISORIES", "EXPLOITED", "REFUSED", "IMPORTED", "BY"}, func(f api.Feed) []string {
+				return []string{f.Name, fmt.Sprintf("%10d", f.Advisories), fmt.Sprintf("%9d", f.Exploited), fmt.Sprintf("%7d", f.Refused),
+					ago(f.ImportedAt), f.ImportedBy}
+			})
 		},
 	}, {
 		Name: "forget", Usage: "forget a feed with its advisories", ArgsUsage: "FEED",
@@ -183,12 +151,8 @@ func advisoriesCommand() *cli.Command {
 }
 
 func feeds(ctx context.Context, k *client.Client) func(yield func(api.Feed, error) bool) {
-	return client.Pages(func(cursor *string) ([]api.Feed, *string, error) {
-		page, err := client.Result(k.ListFeedsWithResponse(ctx, &api.ListFeedsParams{Cursor: cursor}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
+	return client.Pages(func(cursor *string) (*api.FeedPage, error) {
+		return client.Result(k.ListFeedsWithResponse(ctx, &api.ListFeedsParams{Cursor: cursor}))
 	})
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 
@@ -110,36 +111,16 @@ func listConflicts(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	all, err := questions(ctx, k, nil)
-	if err != nil {
-		return err
-	}
-	if c.Bool("json") {
-		return printJSON(all)
-	}
-	t := newTable("DEVICE", "ASKED", "WHAT IS ASKED")
-	for _, q := range all {
-		t.row(q.Name, ago(q.AskedAt), conflict(q))
-	}
-	return t.flush()
+	return listOr(c, questions(ctx, k, nil), 0, "Nothing is asked about the identity of a computer.",
+		[]string{"DEVICE", "ASKED", "WHAT IS ASKED"},
+		func(q api.IdentityQuestion) []string { return []string{q.Name, ago(q.AskedAt), conflict(q)} })
 }
 
 // questions are those of one kind, or all.
-func questions(ctx context.Context, k *client.Client, kind *api.ListIdentityQuestionsParamsKind) ([]api.IdentityQuestion, error) {
-	all := []api.IdentityQuestion{}
-	for q, err := range client.Pages(func(cursor *string) ([]api.IdentityQuestion, *string, error) {
-		page, err := client.Result(k.ListIdentityQuestionsWithResponse(ctx, &api.ListIdentityQuestionsParams{Cursor: cursor, Kind: kind}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
-	}) {
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, q)
-	}
-	return all, nil
+func questions(ctx context.Context, k *client.Client, kind *api.ListIdentityQuestionsParamsKind) iter.Seq2[api.IdentityQuestion, error] {
+	return client.Pages(func(cursor *string) (*api.IdentityQuestionPage, error) {
+		return client.Result(k.ListIdentityQuestionsWithResponse(ctx, &api.ListIdentityQuestionsParams{Cursor: cursor, Kind: kind}))
+	})
 }
 
 // decide lets new devices in, or retires them.
@@ -153,7 +134,7 @@ func decide(ctx context.Context, c *cli.Command, admit bool) error {
 		return err
 	}
 	kind := api.ListIdentityQuestionsParamsKindEnrolled
-	waiting, err := questions(ctx, k, &kind)
+	waiting, err := client.All(questions(ctx, k, &kind))
 	if err != nil {
 		return err
 	}

@@ -26,7 +26,7 @@ func auditCommand() *cli.Command {
 	return &cli.Command{
 		Name:   "audit",
 		Usage:  "show who did what, newest first; check that nothing was altered; export it",
-		Flags:  append([]cli.Flag{jsonFlag, &cli.IntFlag{Name: "last", Value: 50, Usage: "how many entries, at most 500"}}, wanted...),
+		Flags:  listFlags(wanted...),
 		Action: listAudit,
 		Commands: []*cli.Command{
 			{Name: "verify", Usage: "check the chain of hashes over all entries, and the service's signatures", Action: verifyAudit,
@@ -77,21 +77,14 @@ func listAudit(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	limit := c.Int("last")
-	params.Limit = &limit
-	page, err := client.Result(k.ListAuditWithResponse(ctx, &params))
-	if err != nil {
-		return err
-	}
-	if c.Bool("json") {
-		return printJSON(page)
-	}
-	t := newTable("AT", "WHO", "VIA", "FROM", "WHAT", "DEVICE", "DETAIL", "RESULT")
-	for _, e := range page.Items {
-		t.row(e.At.Local().Format("2 Jan 15:04:05"), e.Actor, e.Via, e.Address, e.Action, orNothing(e.DeviceName), orNothing(e.Detail),
-			e.Result)
-	}
-	return t.flush()
+	rows := client.Pages(func(cursor *string) (*api.AuditPage, error) {
+		params.Cursor = cursor
+		return client.Result(k.ListAuditWithResponse(ctx, &params))
+	})
+	return list(c, rows, 50, []string{"AT", "WHO", "VIA", "FROM", "WHAT", "DEVICE", "DETAIL", "RESULT"}, func(e api.AuditEntry) []string {
+		return []string{e.At.Local().Format("2 Jan 15:04:05"), e.Actor, e.Via, e.Address, e.Action, orNothing(e.DeviceName),
+			orNothing(e.Detail), e.Result}
+	})
 }
 
 // verifyAudit reads the whole log, newest first, and holds each entry's hash against the one before.
@@ -118,12 +111,8 @@ func verifyAudit(ctx context.Context, c *cli.Command) error {
 		}
 		return access.Verify(seq, before, *newer)
 	}
-	for e, err := range client.Pages(func(cursor *string) ([]api.AuditEntry, *string, error) {
-		page, err := client.Result(k.ListAuditWithResponse(ctx, &api.ListAuditParams{Cursor: cursor, Limit: &limit}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
+	for e, err := range client.Pages(func(cursor *string) (*api.AuditPage, error) {
+		return client.Result(k.ListAuditWithResponse(ctx, &api.ListAuditParams{Cursor: cursor, Limit: &limit}))
 	}) {
 		if err != nil {
 			return err

@@ -26,8 +26,8 @@ func devicesCommand() *cli.Command {
 		Usage: "list devices, all or those for which an expression holds",
 		Description: "The expression is CEL over the device, for example\n\n  moor devices --where 'os == \"windows\" && disk > 80'\n" +
 			"  moor devices --where '!online && site.startsWith(\"Haywater\")'",
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "a CEL `EXPR` that must hold"},
-			&cli.StringFlag{Name: "group", Usage: "only devices of this group"}},
+		Flags: listFlags(&cli.StringFlag{Name: "where", Usage: "a CEL `EXPR` that must hold"},
+			&cli.StringFlag{Name: "group", Usage: "only devices of this group"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -40,27 +40,12 @@ func devicesCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			devices := k.Chosen(ctx, where, group)
-			if c.Bool("json") {
-				return jsonList(devices)
-			}
-			t := newTable("NAME", "CONDITION", "ORGANISATION", "SITE", "OS", "ADDRESS", "CPU", "MEMORY", "DISK", "PEOPLE")
-			n := 0
-			for d, err := range devices {
-				if err != nil {
-					return err
-				}
-				n++
-				t.row(d.Name, string(d.Condition), d.Organisation, d.Site, d.OSName, first(d.Addresses), percent(d.CPU), percent(d.Memory),
-					percent(d.Disk), strings.Join(d.People, ", "))
-			}
-			if err := t.flush(); err != nil {
-				return err
-			}
-			if n == 0 {
-				fmt.Fprintln(os.Stderr, "No device matches.")
-			}
-			return nil
+			return listOr(c, k.Chosen(ctx, where, group), 0, "No device matches.",
+				[]string{"NAME", "CONDITION", "ORGANISATION", "SITE", "OS", "ADDRESS", "CPU", "MEMORY", "DISK", "PEOPLE"},
+				func(d api.Device) []string {
+					return []string{d.Name, string(d.Condition), d.Organisation, d.Site, d.OSName, first(d.Addresses), percent(d.CPU),
+						percent(d.Memory), percent(d.Disk), strings.Join(d.People, ", ")}
+				})
 		},
 	}
 }
@@ -176,27 +161,19 @@ func completeDevices(ctx context.Context, c *cli.Command) {
 
 func siteCommand() *cli.Command {
 	return &cli.Command{Name: "site", Usage: "list and add sites", Commands: []*cli.Command{{
-		Name: "list", Usage: "list organisations and sites", Flags: []cli.Flag{jsonFlag},
+		Name: "list", Usage: "list organisations and their sites", Flags: listFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
-			limit := 500
-			page, err := client.Result(k.ListOrganisationsWithResponse(ctx, &api.ListOrganisationsParams{Limit: &limit}))
-			if err != nil {
-				return err
-			}
-			if c.Bool("json") {
-				return printJSON(page.Items)
-			}
-			t := newTable("ORGANISATION", "SITE")
-			for _, o := range page.Items {
-				for _, s := range o.Sites {
-					t.row(o.Name, s.Name)
+			return list(c, organisationRows(ctx, k), 0, []string{"ORGANISATION", "SITES"}, func(o api.Organisation) []string {
+				names := make([]string, len(o.Sites))
+				for i, s := range o.Sites {
+					names[i] = s.Name
 				}
-			}
-			return t.flush()
+				return []string{o.Name, strings.Join(names, ", ")}
+			})
 		},
 	}, {
 		Name: "add", Usage: "add a site, and its organisation where that is new", ArgsUsage: "ORGANISATION SITE",
@@ -264,25 +241,20 @@ func enrolmentCommand() *cli.Command {
 			return nil
 		},
 	}, {
-		Name: "list", Usage: "list enrolment tokens, newest first", Flags: []cli.Flag{jsonFlag},
+		Name: "list", Usage: "list enrolment tokens, newest first", Flags: listFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
-			page, err := client.Result(k.ListEnrolmentTokensWithResponse(ctx, &api.ListEnrolmentTokensParams{}))
-			if err != nil {
-				return err
-			}
-			if c.Bool("json") {
-				return printJSON(page)
-			}
-			t := newTable("ID", "ORGANISATION", "SITE", "USED", "OF", "EXPIRES", "STATE")
-			for _, e := range page.Items {
-				t.row(e.ID.String(), e.Organisation, e.Site, fmt.Sprint(e.Used), fmt.Sprint(e.Uses),
-					e.ExpiresAt.Local().Format("2 Jan 15:04"), tokenState(e.RevokedAt, e.ExpiresAt, e.Used >= e.Uses))
-			}
-			return t.flush()
+			rows := client.Pages(func(cursor *string) (*api.EnrolmentTokenPage, error) {
+				return client.Result(k.ListEnrolmentTokensWithResponse(ctx, &api.ListEnrolmentTokensParams{Cursor: cursor}))
+			})
+			return list(c, rows, 0, []string{"ID", "ORGANISATION", "SITE", "USED", "OF", "EXPIRES", "STATE"},
+				func(e api.EnrolmentToken) []string {
+					return []string{e.ID.String(), e.Organisation, e.Site, fmt.Sprint(e.Used), fmt.Sprint(e.Uses),
+						e.ExpiresAt.Local().Format("2 Jan 15:04"), tokenState(e.RevokedAt, e.ExpiresAt, e.Used >= e.Uses)}
+				})
 		},
 	}, {
 		Name: "revoke", Usage: "revoke an enrolment token", ArgsUsage: "ID",

@@ -21,37 +21,27 @@ func attentionCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "attention",
 		Usage: "list what needs a person now, worst first",
-		Flags: []cli.Flag{jsonFlag},
+		Flags: listFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
-			limit := 500
-			page, err := client.Result(k.ListAttentionWithResponse(ctx, &api.ListAttentionParams{Limit: &limit}))
-			if err != nil {
-				return err
-			}
-			if c.Bool("json") {
-				return printJSON(page)
-			}
-			if len(page.Items) == 0 {
-				fmt.Println("Nothing needs a person now.")
-				return nil
-			}
-			t := newTable("LEVEL", "SINCE", "WHERE", "WHAT, WHAT MAY BE BEHIND IT, AND THE NEXT STEP")
-			for _, a := range page.Items {
+			rows := client.Pages(func(cursor *string) (*api.AttentionPage, error) {
+				return client.Result(k.ListAttentionWithResponse(ctx, &api.ListAttentionParams{Cursor: cursor}))
+			})
+			heads := []string{"LEVEL", "SINCE", "WHERE", "WHAT, WHAT MAY BE BEHIND IT, AND THE NEXT STEP"}
+			return listOr(c, rows, 0, "Nothing needs a person now.", heads, func(a api.Attention) []string {
 				where := subjectOf(a.Alert)
 				if a.Alike != nil {
 					where = alikeOf(where, *a.Alike)
 				}
-				t.row(string(a.Alert.Level), since(a.Alert.Since), where, a.Alert.Message)
+				cells := []string{string(a.Alert.Level), since(a.Alert.Since), where, a.Alert.Message}
 				if s := suspectOf(a.Alert.Suspect); s != "" {
-					t.row("", "", "", "suspect: "+s)
+					cells = append(cells, "", "", "", "suspect: "+s)
 				}
-				t.row("", "", "", "next: "+a.NextStep)
-			}
-			return t.flush()
+				return append(cells, "", "", "", "next: "+a.NextStep)
+			})
 		},
 	}
 }
@@ -88,10 +78,9 @@ func alertsCommand() *cli.Command {
 		Name:      "alerts",
 		Usage:     "list alerts, the latest first",
 		ArgsUsage: "[NAME]",
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "state", Value: "current",
+		Flags: listFlags(&cli.StringFlag{Name: "state", Value: "current",
 			Usage: "current, open, acknowledged, snoozed, resolved or all"},
-			&cli.StringFlag{Name: "check", Usage: "only those of this check, such as disk"},
-			&cli.IntFlag{Name: "limit", Value: 200, Usage: "at most so many"}},
+			&cli.StringFlag{Name: "check", Usage: "only those of this check, such as disk"}),
 		ShellComplete: completeDevices,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
@@ -112,25 +101,13 @@ func alertsCommand() *cli.Command {
 				}
 				params.Device = &d.ID
 			}
-			rows := firstOf(c.Int("limit"), client.Pages(func(cursor *string) ([]api.Alert, *string, error) {
+			rows := client.Pages(func(cursor *string) (*api.AlertPage, error) {
 				params.Cursor = cursor
-				page, err := client.Result(k.ListAlertsWithResponse(ctx, &params))
-				if err != nil {
-					return nil, nil, err
-				}
-				return page.Items, page.Next, nil
-			}))
-			if c.Bool("json") {
-				return jsonList(rows)
-			}
-			t := newTable("ALERT", "LEVEL", "STATE", "WHERE", "WHAT", "OPENED", "ASSIGNED TO")
-			for a, err := range rows {
-				if err != nil {
-					return err
-				}
-				t.row(a.ID.String()[:8], string(a.Level), alertState(a), subjectOf(a), a.Message, ago(a.OpenedAt), orEmpty(a.Assignee))
-			}
-			return t.flush()
+				return client.Result(k.ListAlertsWithResponse(ctx, &params))
+			})
+			return list(c, rows, 200, []string{"ALERT", "LEVEL", "STATE", "WHERE", "WHAT", "OPENED", "ASSIGNED TO"}, func(a api.Alert) []string {
+				return []string{a.ID.String()[:8], string(a.Level), alertState(a), subjectOf(a), a.Message, ago(a.OpenedAt), orEmpty(a.Assignee)}
+			})
 		},
 	}
 }

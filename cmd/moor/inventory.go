@@ -19,26 +19,10 @@ import (
 	"moorwatch.example/contract/link"
 )
 
-// firstOf gives the first n rows.
-func firstOf[T any](n int, rows iter.Seq2[T, error]) iter.Seq2[T, error] {
-	return func(yield func(T, error) bool) {
-		left := n
-		for row, err := range rows {
-			if left--; left < 0 || !yield(row, err) {
-				return
-			}
-		}
-	}
-}
-
 // groups gives all groups, by name.
 func groups(ctx context.Context, k *client.Client) iter.Seq2[api.Group, error] {
-	return client.Pages(func(cursor *string) ([]api.Group, *string, error) {
-		page, err := client.Result(k.ListGroupsWithResponse(ctx, &api.ListGroupsParams{Cursor: cursor}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
+	return client.Pages(func(cursor *string) (*api.GroupPage, error) {
+		return client.Result(k.ListGroupsWithResponse(ctx, &api.ListGroupsParams{Cursor: cursor}))
 	})
 }
 
@@ -112,9 +96,8 @@ func changesCommand() *cli.Command {
 	return &cli.Command{
 		Name: "changes", Usage: "list what changed on a device, or on all, the latest first", ArgsUsage: "[NAME]",
 		ShellComplete: completeDevices,
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "section", Usage: "only this section, such as software"},
-			&cli.DurationFlag{Name: "since", Value: 7 * 24 * time.Hour, Usage: "how far back"},
-			&cli.IntFlag{Name: "limit", Value: 200, Usage: "at most so many"}},
+		Flags: listFlags(&cli.StringFlag{Name: "section", Usage: "only this section, such as software"},
+			&cli.DurationFlag{Name: "since", Value: 7 * 24 * time.Hour, Usage: "how far back"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -132,25 +115,13 @@ func changesCommand() *cli.Command {
 				}
 				params.Device = &d.ID
 			}
-			rows := firstOf(c.Int("limit"), client.Pages(func(cursor *string) ([]api.Change, *string, error) {
+			rows := client.Pages(func(cursor *string) (*api.ChangePage, error) {
 				params.Cursor = cursor
-				page, err := client.Result(k.ListChangesWithResponse(ctx, &params))
-				if err != nil {
-					return nil, nil, err
-				}
-				return page.Items, page.Next, nil
-			}))
-			if c.Bool("json") {
-				return jsonList(rows)
-			}
-			t := newTable("WHEN", "DEVICE", "SECTION", "WHAT")
-			for x, err := range rows {
-				if err != nil {
-					return err
-				}
-				t.row(ago(x.At), x.Device, x.Section, x.Summary)
-			}
-			return t.flush()
+				return client.Result(k.ListChangesWithResponse(ctx, &params))
+			})
+			return list(c, rows, 200, []string{"WHEN", "DEVICE", "SECTION", "WHAT"}, func(x api.Change) []string {
+				return []string{ago(x.At), x.Device, x.Section, x.Summary}
+			})
 		},
 	}
 }
@@ -158,7 +129,7 @@ func changesCommand() *cli.Command {
 func softwareCommand() *cli.Command {
 	return &cli.Command{
 		Name: "software", Usage: "list the fleet's software with its versions and how many have each", ArgsUsage: "[PART OF A NAME]",
-		Flags: []cli.Flag{jsonFlag, &cli.IntFlag{Name: "limit", Value: 500, Usage: "at most so many"}},
+		Flags: listFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -169,29 +140,17 @@ func softwareCommand() *cli.Command {
 				search := c.Args().First()
 				params.Search = &search
 			}
-			rows := firstOf(c.Int("limit"), client.Pages(func(cursor *string) ([]api.Software, *string, error) {
+			rows := client.Pages(func(cursor *string) (*api.SoftwarePage, error) {
 				params.Cursor = cursor
-				page, err := client.Result(k.ListSoftwareWithResponse(ctx, &params))
-				if err != nil {
-					return nil, nil, err
-				}
-				return page.Items, page.Next, nil
-			}))
-			if c.Bool("json") {
-				return jsonList(rows)
-			}
-			t := newTable("NAME", "DEVICES", "VERSIONS")
-			for s, err := range rows {
-				if err != nil {
-					return err
-				}
+				return client.Result(k.ListSoftwareWithResponse(ctx, &params))
+			})
+			return list(c, rows, 500, []string{"NAME", "DEVICES", "VERSIONS"}, func(s api.Software) []string {
 				var versions []string
 				for _, v := range s.Versions {
 					versions = append(versions, fmt.Sprintf("%s (%d)", v.Version, v.Devices))
 				}
-				t.row(s.Name, fmt.Sprint(s.Devices), strings.Join(versions, ", "))
-			}
-			return t.flush()
+				return []string{s.Name, fmt.Sprint(s.Devices), strings.Join(versions, ", ")}
+			})
 		},
 	}
 }

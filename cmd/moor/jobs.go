@@ -43,27 +43,18 @@ func jobsCommand() *cli.Command {
 			Action: startJob,
 		}, {
 			Name: "list", Usage: "list jobs, the latest first",
-			Flags: []cli.Flag{jsonFlag, &cli.IntFlag{Name: "limit", Value: 30, Usage: "how many at most"},
-				&cli.StringFlag{Name: "by", Value: "person",
-					Usage: "who begins them: person, response (of a policy), drift (what a policy " +
-						"puts right), all"}},
+			Flags: listFlags(&cli.StringFlag{Name: "by", Value: "person",
+				Usage: "who begins them: person, response (of a policy), drift (what a policy " +
+					"puts right), all"}),
 			Action: func(ctx context.Context, c *cli.Command) error {
 				k, err := dial()
 				if err != nil {
 					return err
 				}
-				rows := firstOf(c.Int("limit"), allJobs(ctx, k, c.String("by")))
-				if c.Bool("json") {
-					return jsonList(rows)
-				}
-				t := newTable("JOB", "NAME", "STATE", "RUNS", "BEGUN", "BY")
-				for j, err := range rows {
-					if err != nil {
-						return err
-					}
-					t.row(j.ID.String()[:8], j.Name, j.State, countWords(j.Counts), minute(j.BeginAt), j.CreatedBy)
-				}
-				return t.flush()
+				rows := allJobs(ctx, k, c.String("by"))
+				return list(c, rows, 30, []string{"JOB", "NAME", "STATE", "RUNS", "BEGUN", "BY"}, func(j api.Job) []string {
+					return []string{j.ID.String()[:8], j.Name, j.State, countWords(j.Counts), minute(j.BeginAt), j.CreatedBy}
+				})
 			},
 		}, {
 			Name: "show", Usage: "show a job, and its outputs together", ArgsUsage: "JOB", Flags: []cli.Flag{jsonFlag},
@@ -79,9 +70,9 @@ func jobsCommand() *cli.Command {
 			},
 		}, {
 			Name: "runs", Usage: "list the runs of a job, those that failed first", ArgsUsage: "JOB",
-			Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "state", Usage: "only those in this `STATE`"},
+			Flags: listFlags(&cli.StringFlag{Name: "state", Usage: "only those in this `STATE`"},
 				&cli.StringFlag{Name: "turn", Usage: "only those of a `TURN` of a job that has several"},
-				&cli.BoolFlag{Name: "slowest", Usage: "those that took longest first"}},
+				&cli.BoolFlag{Name: "slowest", Usage: "those that took longest first"}),
 			Action: func(ctx context.Context, c *cli.Command) error {
 				k, j, err := jobOf(ctx, c)
 				if err != nil {
@@ -89,14 +80,7 @@ func jobsCommand() *cli.Command {
 				}
 				rows := runsOf(ctx, k, j.ID, api.ListRunsParams{State: new(c.String("state")), Turn: new(c.String("turn")),
 					Slowest: new(c.Bool("slowest"))})
-				if c.Bool("json") {
-					return jsonList(rows)
-				}
-				t := newTable("DEVICE", "STATE", "EXIT", "TOOK", "OUTPUT")
-				for r, err := range rows {
-					if err != nil {
-						return err
-					}
+				return list(c, rows, 0, []string{"DEVICE", "STATE", "EXIT", "TOOK", "OUTPUT"}, func(r api.Run) []string {
 					exit, took, said := "", "", ""
 					if r.Exit != nil {
 						exit = fmt.Sprint(*r.Exit)
@@ -110,9 +94,8 @@ func jobsCommand() *cli.Command {
 					if r.Reason != nil {
 						said = *r.Reason
 					}
-					t.row(r.DeviceName, r.State, exit, took, said[:min(len(said), 80)])
-				}
-				return t.flush()
+					return []string{r.DeviceName, r.State, exit, took, said[:min(len(said), 80)]}
+				})
 			},
 		}, {
 			Name: "output", Usage: "print what a run of a job printed", ArgsUsage: "JOB DEVICE",
@@ -191,25 +174,17 @@ func jobsCommand() *cli.Command {
 }
 
 func allJobs(ctx context.Context, k *client.Client, origin string) iter.Seq2[api.Job, error] {
-	return client.Pages(func(cursor *string) ([]api.Job, *string, error) {
-		page, err := client.Result(k.ListJobsWithResponse(ctx,
+	return client.Pages(func(cursor *string) (*api.JobPage, error) {
+		return client.Result(k.ListJobsWithResponse(ctx,
 			&api.ListJobsParams{Cursor: cursor, Origin: new(api.ListJobsParamsOrigin(origin))}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
 	})
 }
 
 func runsOf(ctx context.Context, k *client.Client, id uuid.UUID, in api.ListRunsParams) iter.Seq2[api.Run, error] {
 	in.Limit = new(500)
-	return client.Pages(func(cursor *string) ([]api.Run, *string, error) {
+	return client.Pages(func(cursor *string) (*api.RunPage, error) {
 		in.Cursor = cursor
-		page, err := client.Result(k.ListRunsWithResponse(ctx, id, &in))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
+		return client.Result(k.ListRunsWithResponse(ctx, id, &in))
 	})
 }
 
@@ -361,13 +336,9 @@ func compareJobs(ctx context.Context, c *cli.Command) error {
 			return errors.New("there is no earlier job of the same work: name one to compare with")
 		}
 	}
-	rows := client.Pages(func(cursor *string) ([]api.Comparison, *string, error) {
-		page, err := client.Result(k.CompareJobsWithResponse(ctx, j.ID,
+	rows := client.Pages(func(cursor *string) (*api.ComparisonPage, error) {
+		return client.Result(k.CompareJobsWithResponse(ctx, j.ID,
 			&api.CompareJobsParams{With: other, Changed: new(!c.Bool("all")), Cursor: cursor}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
 	})
 	if c.Bool("json") {
 		return jsonList(rows)

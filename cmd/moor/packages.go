@@ -22,12 +22,8 @@ var packages = kind[api.Package]{
 	word: "package",
 	name: func(p api.Package) string { return p.Content.Name },
 	list: func(ctx context.Context, k *client.Client) iter.Seq2[api.Package, error] {
-		return client.Pages(func(cursor *string) ([]api.Package, *string, error) {
-			page, err := client.Result(k.ListPackagesWithResponse(ctx, &api.ListPackagesParams{Cursor: cursor}))
-			if err != nil {
-				return nil, nil, err
-			}
-			return page.Items, page.Next, nil
+		return client.Pages(func(cursor *string) (*api.PackagePage, error) {
+			return client.Result(k.ListPackagesWithResponse(ctx, &api.ListPackagesParams{Cursor: cursor}))
 		})
 	},
 	version: func(ctx context.Context, k *client.Client, p api.Package, version int) (api.Package, error) {
@@ -38,12 +34,8 @@ var packages = kind[api.Package]{
 		return *one, nil
 	},
 	versions: func(ctx context.Context, k *client.Client, p api.Package) iter.Seq2[api.Package, error] {
-		return client.Pages(func(cursor *string) ([]api.Package, *string, error) {
-			page, err := client.Result(k.ListPackageVersionsWithResponse(ctx, p.ID, &api.ListPackageVersionsParams{Cursor: cursor}))
-			if err != nil {
-				return nil, nil, err
-			}
-			return page.Items, page.Next, nil
+		return client.Pages(func(cursor *string) (*api.PackagePage, error) {
+			return client.Result(k.ListPackageVersionsWithResponse(ctx, p.ID, &api.ListPackageVersionsParams{Cursor: cursor}))
 		})
 	},
 	file:  func(p api.Package) (int, string) { return p.Version, p.File },
@@ -66,28 +58,20 @@ func packagesCommand() *cli.Command {
 	}
 	return &cli.Command{Name: "packages", Usage: "the library of packages: files and steps, installed and removed on many devices",
 		Commands: []*cli.Command{{
-			Name: "list", Usage: "list the library", Flags: []cli.Flag{jsonFlag},
+			Name: "list", Usage: "list the library", Flags: listFlags(),
 			Action: func(ctx context.Context, c *cli.Command) error {
 				k, err := dial()
 				if err != nil {
 					return err
 				}
-				if c.Bool("json") {
-					return jsonList(packages.list(ctx, k))
-				}
-				t := newTable("NAME", "VERSION", "FOR", "STEPS", "FILES", "DEVICES", "CHANGED", "BY")
-				for p, err := range packages.list(ctx, k) {
-					if err != nil {
-						return err
-					}
+				return list(c, packages.list(ctx, k), 0, []string{"NAME", "VERSION", "FOR", "STEPS", "FILES", "DEVICES", "CHANGED", "BY"}, func(p api.Package) []string {
 					devices := ""
 					if p.Devices != nil {
 						devices = fmt.Sprint(*p.Devices)
 					}
-					t.row(p.Content.Name, p.Content.Version, orAll(p.Content.Systems), fmt.Sprint(len(p.Content.Install)),
-						fmt.Sprint(len(p.Content.Files)), devices, minute(p.ChangedAt), p.ChangedBy)
-				}
-				return t.flush()
+					return []string{p.Content.Name, p.Content.Version, orAll(p.Content.Systems), fmt.Sprint(len(p.Content.Install)),
+						fmt.Sprint(len(p.Content.Files)), devices, minute(p.ChangedAt), p.ChangedBy}
+				})
 			},
 		}, {
 			Name: "show", Usage: "print a package's file", ArgsUsage: "NAME",
@@ -129,34 +113,22 @@ func packagesCommand() *cli.Command {
 				func(ctx context.Context, k *client.Client, p api.Package) error {
 					return client.Done(k.RemovePackageWithResponse(ctx, p.ID))
 				}), {
-				Name: "files", Usage: "list the content store: what packages bring", Flags: []cli.Flag{jsonFlag},
+				Name: "files", Usage: "list the content store: what packages bring", Flags: listFlags(),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					k, err := dial()
 					if err != nil {
 						return err
 					}
-					rows := client.Pages(func(cursor *string) ([]api.Content, *string, error) {
-						page, err := client.Result(k.ListContentsWithResponse(ctx, &api.ListContentsParams{Cursor: cursor}))
-						if err != nil {
-							return nil, nil, err
-						}
-						return page.Items, page.Next, nil
+					rows := client.Pages(func(cursor *string) (*api.ContentPage, error) {
+						return client.Result(k.ListContentsWithResponse(ctx, &api.ListContentsParams{Cursor: cursor}))
 					})
-					if c.Bool("json") {
-						return jsonList(rows)
-					}
-					t := newTable("NAME", "SIZE", "THERE", "SHA-256", "BROUGHT BY")
-					for x, err := range rows {
-						if err != nil {
-							return err
-						}
+					return list(c, rows, 0, []string{"NAME", "SIZE", "THERE", "SHA-256", "BROUGHT BY"}, func(x api.Content) []string {
 						there := "whole"
 						if !x.Whole {
 							there = fmt.Sprintf("%d %%", 100*x.Have/max(x.Size, 1))
 						}
-						t.row(x.Name, fmt.Sprint(x.Size), there, x.Sha256[:16], strings.Join(*x.Packages, ", "))
-					}
-					return t.flush()
+						return []string{x.Name, fmt.Sprint(x.Size), there, x.Sha256[:16], strings.Join(*x.Packages, ", ")}
+					})
 				},
 			}}}
 }

@@ -18,28 +18,24 @@ func peopleCommand() *cli.Command {
 		Name:  "people",
 		Usage: "see who is signed in at a device, and reach them",
 		Commands: []*cli.Command{
-			{Name: "list", Usage: "list who is signed in", ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices,
+			{Name: "list", Usage: "list who is signed in", ArgsUsage: "NAME", Flags: listFlags(), ShellComplete: completeDevices,
 				Action: func(ctx context.Context, c *cli.Command) error {
 					k, d, err := target(ctx, c)
 					if err != nil {
 						return err
 					}
-					list, err := client.Result(k.ListPresenceWithResponse(ctx, d.ID))
+					all, err := client.Result(k.ListPresenceWithResponse(ctx, d.ID))
 					if err != nil {
 						return err
 					}
-					if c.Bool("json") {
-						return printJSON(list.Items)
-					}
-					t := newTable("SESSION", "NAME", "KIND", "WHERE", "IDLE", "LOCKED")
-					for _, p := range list.Items {
+					heads := []string{"SESSION", "NAME", "KIND", "WHERE", "IDLE", "LOCKED"}
+					return listOr(c, client.Each(all.Items), 0, "Nobody is signed in.", heads, func(p link.Presence) []string {
 						idle := ""
 						if p.IdleSeconds >= 0 {
 							idle = lasted(time.Duration(p.IdleSeconds) * time.Second)
 						}
-						t.row(p.Session, p.Name, p.Kind, p.Where, idle, map[bool]string{true: "yes"}[p.Locked])
-					}
-					return t.flush()
+						return []string{p.Session, p.Name, p.Kind, p.Where, idle, map[bool]string{true: "yes"}[p.Locked]}
+					})
 				}},
 			{Name: "message", Usage: "show a message and wait for an answer", ArgsUsage: "NAME TEXT", ShellComplete: completeDevices,
 				Flags: []cli.Flag{jsonFlag, &cli.StringSliceFlag{Name: "button", Usage: "an `ANSWER` to choose from, at most three"},

@@ -22,27 +22,16 @@ import (
 
 func policiesCommand() *cli.Command {
 	return &cli.Command{Name: "policies", Usage: "list, set and try the checks of devices", Commands: []*cli.Command{{
-		Name: "list", Usage: "list policies by name", Flags: []cli.Flag{jsonFlag},
+		Name: "list", Usage: "list policies by name", Flags: listFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
-			rows := client.Pages(func(cursor *string) ([]api.Policy, *string, error) {
-				page, err := client.Result(k.ListPoliciesWithResponse(ctx, &api.ListPoliciesParams{Cursor: cursor}))
-				if err != nil {
-					return nil, nil, err
-				}
-				return page.Items, page.Next, nil
+			rows := client.Pages(func(cursor *string) (*api.PolicyPage, error) {
+				return client.Result(k.ListPoliciesWithResponse(ctx, &api.ListPoliciesParams{Cursor: cursor}))
 			})
-			if c.Bool("json") {
-				return jsonList(rows)
-			}
-			t := newTable("ID", "NAME", "SCOPE", "CHECKS", "CHANGED")
-			for y, err := range rows {
-				if err != nil {
-					return err
-				}
+			return list(c, rows, 0, []string{"ID", "NAME", "SCOPE", "CHECKS", "CHANGED"}, func(y api.Policy) []string {
 				var checks []string
 				for _, s := range y.Settings {
 					checks = append(checks, strings.TrimSpace(s.Check+" "+s.Subject))
@@ -52,10 +41,9 @@ func policiesCommand() *cli.Command {
 						checks = append(checks, "response "+r.Name)
 					}
 				}
-				t.row(y.ID.String(), y.Name, strings.TrimSpace(string(y.Scope.Kind)+" "+y.ScopeName), strings.Join(checks, ", "),
-					ago(y.ChangedAt)+" by "+y.ChangedBy)
-			}
-			return t.flush()
+				return []string{y.ID.String(), y.Name, strings.TrimSpace(string(y.Scope.Kind) + " " + y.ScopeName), strings.Join(checks, ", "),
+					ago(y.ChangedAt) + " by " + y.ChangedBy}
+			})
 		},
 	}, {
 		Name: "checks", Usage: "list what a device is judged by, with the policy each setting came from", ArgsUsage: "NAME",
@@ -120,9 +108,8 @@ func policiesCommand() *cli.Command {
 	}, {
 		Name: "responses", Usage: "list what policies did by themselves when checks failed, the latest first", ArgsUsage: "[DEVICE]",
 		ShellComplete: completeDevices,
-		Flags: []cli.Flag{jsonFlag, &cli.BoolFlag{Name: "open", Usage: "only what is under way"},
-			&cli.IntFlag{Name: "limit", Value: 30, Usage: "how many at most"}},
-		Action: listResponses,
+		Flags:         listFlags(&cli.BoolFlag{Name: "open", Usage: "only what is under way"}),
+		Action:        listResponses,
 	}, {
 		Name: "remove", Usage: "remove a policy", ArgsUsage: "ID",
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -259,27 +246,19 @@ func readJSON(name string, into any) error {
 
 func groupsCommand() *cli.Command {
 	return &cli.Command{Name: "groups", Usage: "list, set and try groups of devices", Commands: []*cli.Command{{
-		Name: "list", Usage: "list groups by name", Flags: []cli.Flag{jsonFlag},
+		Name: "list", Usage: "list groups by name", Flags: listFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
-			if c.Bool("json") {
-				return jsonList(groups(ctx, k))
-			}
-			t := newTable("NAME", "DEVICES", "OF", "EXPRESSION", "RESTS ON WHAT DEVICES SAY")
-			for g, err := range groups(ctx, k) {
-				if err != nil {
-					return err
-				}
+			return list(c, groups(ctx, k), 0, []string{"NAME", "DEVICES", "OF", "EXPRESSION", "RESTS ON WHAT DEVICES SAY"}, func(g api.Group) []string {
 				of := "every organisation"
 				if g.Organisation != nil {
 					of = g.Organisation.String()[:8]
 				}
-				t.row(g.Name, fmt.Sprint(g.Devices), of, g.Expression, strings.Join(g.Reported, ", "))
-			}
-			return t.flush()
+				return []string{g.Name, fmt.Sprint(g.Devices), of, g.Expression, strings.Join(g.Reported, ", ")}
+			})
 		},
 	}, {
 		Name: "set", Usage: "make a group of an expression or of named devices, or change it", ArgsUsage: "GROUP [DEVICE ...]",
@@ -407,27 +386,15 @@ func listResponses(ctx context.Context, c *cli.Command) error {
 		}
 		in.Device = &d.ID
 	}
-	rows := firstOf(c.Int("limit"), client.Pages(func(cursor *string) ([]api.ResponseRun, *string, error) {
+	rows := client.Pages(func(cursor *string) (*api.ResponseRunPage, error) {
 		in.Cursor = cursor
-		page, err := client.Result(k.ListResponsesWithResponse(ctx, &in))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
-	}))
-	if c.Bool("json") {
-		return jsonList(rows)
-	}
-	t := newTable("DEVICE", "CHECK", "RESPONSE", "POLICY", "STATE", "BEGAN", "HOW IT WENT")
-	for r, err := range rows {
-		if err != nil {
-			return err
-		}
+		return client.Result(k.ListResponsesWithResponse(ctx, &in))
+	})
+	return list(c, rows, 30, []string{"DEVICE", "CHECK", "RESPONSE", "POLICY", "STATE", "BEGAN", "HOW IT WENT"}, func(r api.ResponseRun) []string {
 		state := r.State
 		if r.EndedAt == nil && r.Doing != nil {
 			state = fmt.Sprintf("%s, %d of %d", r.State, r.Step, r.Steps)
 		}
-		t.row(r.DeviceName, strings.TrimSpace(r.Check+" "+r.Subject), r.Name, r.Policy, state, ago(r.BeganAt), strings.Join(r.Said, " "))
-	}
-	return t.flush()
+		return []string{r.DeviceName, strings.TrimSpace(r.Check + " " + r.Subject), r.Name, r.Policy, state, ago(r.BeganAt), strings.Join(r.Said, " ")}
+	})
 }

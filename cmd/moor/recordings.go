@@ -20,7 +20,7 @@ func recordingsCommand() *cli.Command {
 	return &cli.Command{Name: "recordings", Aliases: []string{"recording"},
 		Usage: "look for, read, replay, verify and export what shells printed and screens showed", Commands: []*cli.Command{{
 			Name: "list", Usage: "list what shells printed, the latest first", ArgsUsage: "[NAME]", ShellComplete: completeDevices,
-			Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "text", Usage: "only those in which this `TEXT` was printed"}},
+			Flags: listFlags(&cli.StringFlag{Name: "text", Usage: "only those in which this `TEXT` was printed"}),
 			Action: func(ctx context.Context, c *cli.Command) error {
 				k, err := dial()
 				if err != nil {
@@ -37,31 +37,19 @@ func recordingsCommand() *cli.Command {
 				if text := c.String("text"); text != "" {
 					in.Text = &text
 				}
-				rows := client.Pages(func(cursor *string) ([]api.Recording, *string, error) {
+				rows := client.Pages(func(cursor *string) (*api.RecordingPage, error) {
 					in.Cursor = cursor
-					page, err := client.Result(k.ListRecordingsWithResponse(ctx, &in))
-					if err != nil {
-						return nil, nil, err
-					}
-					return page.Items, page.Next, nil
+					return client.Result(k.ListRecordingsWithResponse(ctx, &in))
 				})
-				if c.Bool("json") {
-					return jsonList(rows)
-				}
-				t := newTable("ID", "BEGAN", "OF", "DEVICE", "WHO", "LASTED", "BYTES", "LINE")
-				for r, err := range rows {
-					if err != nil {
-						return err
-					}
+				return list(c, rows, 0, []string{"ID", "BEGAN", "OF", "DEVICE", "WHO", "LASTED", "BYTES", "LINE"}, func(r api.Recording) []string {
 					line := ""
 					if r.Excerpt != nil {
 						line = *r.Excerpt
 					}
-					t.row(r.ID.String(), minute(r.BeganAt), r.Kind, r.Device, r.Actor,
-						lasted(time.Duration(r.Seconds*float64(time.Second))),
-						fmt.Sprint(r.Bytes), line)
-				}
-				return t.flush()
+					return []string{r.ID.String(), minute(r.BeganAt), r.Kind, r.Device, r.Actor,
+						lasted(time.Duration(r.Seconds * float64(time.Second))),
+						fmt.Sprint(r.Bytes), line}
+				})
 			},
 		}, {
 			Name: "play", Usage: "print a recording at the pace at which it was printed", ArgsUsage: "ID",

@@ -94,21 +94,14 @@ func reportsCommand() *cli.Command {
 			return err
 		},
 	}, {
-		Name: "list", Usage: "list the reports that are sent by e-mail", Flags: []cli.Flag{jsonFlag},
+		Name: "list", Usage: "list the reports that are sent by e-mail", Flags: listFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
 			rows := schedules(ctx, k)
-			if c.Bool("json") {
-				return jsonList(rows)
-			}
-			t := newTable("REPORT", "ABOUT", "TO", "WHEN", "NEXT", "SENT", "PROBLEM")
-			for r, err := range rows {
-				if err != nil {
-					return err
-				}
+			return list(c, rows, 0, []string{"REPORT", "ABOUT", "TO", "WHEN", "NEXT", "SENT", "PROBLEM"}, func(r api.ReportSchedule) []string {
 				name, next, sent, problem := "all organisations", "", "", ""
 				if r.OrganisationName != nil {
 					name = *r.OrganisationName
@@ -122,9 +115,8 @@ func reportsCommand() *cli.Command {
 				if r.Problem != nil {
 					problem = *r.Problem
 				}
-				t.row(r.Schedule.Name, name, strings.Join(r.Schedule.To, ", "), r.Schedule.When.Rule, next, sent, problem)
-			}
-			return t.flush()
+				return []string{r.Schedule.Name, name, strings.Join(r.Schedule.To, ", "), r.Schedule.When.Rule, next, sent, problem}
+			})
 		},
 	}, {
 		Name: "schedule", Usage: "have a report sent by e-mail; one of the same name is changed", ArgsUsage: "NAME",
@@ -192,12 +184,8 @@ func scheduleAction(name, usage string, do func(ctx context.Context, k *client.C
 }
 
 func schedules(ctx context.Context, k *client.Client) func(yield func(api.ReportSchedule, error) bool) {
-	return client.Pages(func(cursor *string) ([]api.ReportSchedule, *string, error) {
-		page, err := client.Result(k.ListReportSchedulesWithResponse(ctx, &api.ListReportSchedulesParams{Cursor: cursor}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
+	return client.Pages(func(cursor *string) (*api.ReportSchedulePage, error) {
+		return client.Result(k.ListReportSchedulesWithResponse(ctx, &api.ListReportSchedulesParams{Cursor: cursor}))
 	})
 }
 

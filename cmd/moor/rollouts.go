@@ -24,12 +24,8 @@ import (
 )
 
 func rollouts(ctx context.Context, k *client.Client) iter.Seq2[api.Rollout, error] {
-	return client.Pages(func(cursor *string) ([]api.Rollout, *string, error) {
-		page, err := client.Result(k.ListRolloutsWithResponse(ctx, &api.ListRolloutsParams{Cursor: cursor}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
+	return client.Pages(func(cursor *string) (*api.RolloutPage, error) {
+		return client.Result(k.ListRolloutsWithResponse(ctx, &api.ListRolloutsParams{Cursor: cursor}))
 	})
 }
 
@@ -84,30 +80,22 @@ func rolloutsCommand() *cli.Command {
 			}}
 	}
 	return &cli.Command{Name: "rollouts", Usage: "bring approved updates to devices, ring by ring", Commands: []*cli.Command{{
-		Name: "list", Usage: "list rollouts, the latest first", Flags: []cli.Flag{jsonFlag},
+		Name: "list", Usage: "list rollouts, the latest first", Flags: listFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
-			if c.Bool("json") {
-				return jsonList(rollouts(ctx, k))
-			}
-			t := newTable("ROLLOUT", "NAME", "STATE", "RING", "DEVICES", "BEGUN", "BY")
-			for r, err := range rollouts(ctx, k) {
-				if err != nil {
-					return err
-				}
+			return list(c, rollouts(ctx, k), 0, []string{"ROLLOUT", "NAME", "STATE", "RING", "DEVICES", "BEGUN", "BY"}, func(r api.Rollout) []string {
 				all := map[string]int{}
 				for _, ring := range r.Rings {
 					for s, n := range ring.States {
 						all[s] += n
 					}
 				}
-				t.row(r.ID.String()[:8], r.Spec.Name, r.Phase, fmt.Sprintf("%d of %d", min(r.At+1, len(r.Rings)), len(r.Rings)),
-					statesOf(all), minute(r.BegunAt), r.BegunBy)
-			}
-			return t.flush()
+				return []string{r.ID.String()[:8], r.Spec.Name, r.Phase, fmt.Sprintf("%d of %d", min(r.At+1, len(r.Rings)), len(r.Rings)),
+					statesOf(all), minute(r.BegunAt), r.BegunBy}
+			})
 		},
 	}, {
 		Name: "start", Usage: "begin a rollout, and follow it", ArgsUsage: "NAME",
@@ -152,27 +140,16 @@ func rolloutsCommand() *cli.Command {
 		},
 	}, {
 		Name: "devices", Usage: "list the devices of a rollout, by ring, those that failed first", ArgsUsage: "ROLLOUT",
-		Flags: []cli.Flag{jsonFlag},
+		Flags: listFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, r, err := rolloutOf(ctx, c)
 			if err != nil {
 				return err
 			}
-			rows := client.Pages(func(cursor *string) ([]api.RolloutDevice, *string, error) {
-				page, err := client.Result(k.ListRolloutDevicesWithResponse(ctx, r.ID, &api.ListRolloutDevicesParams{Cursor: cursor}))
-				if err != nil {
-					return nil, nil, err
-				}
-				return page.Items, page.Next, nil
+			rows := client.Pages(func(cursor *string) (*api.RolloutDevicePage, error) {
+				return client.Result(k.ListRolloutDevicesWithResponse(ctx, r.ID, &api.ListRolloutDevicesParams{Cursor: cursor}))
 			})
-			if c.Bool("json") {
-				return jsonList(rows)
-			}
-			t := newTable("DEVICE", "RING", "STATE", "ALERTS", "UPDATES", "WHY")
-			for d, err := range rows {
-				if err != nil {
-					return err
-				}
+			return list(c, rows, 0, []string{"DEVICE", "RING", "STATE", "ALERTS", "UPDATES", "WHY"}, func(d api.RolloutDevice) []string {
 				var updates []string
 				for _, p := range d.Patched {
 					updates = append(updates, p.Name+" "+p.State)
@@ -184,9 +161,8 @@ func rolloutsCommand() *cli.Command {
 				if d.Reason != nil {
 					reason = *d.Reason
 				}
-				t.row(d.Device, r.Rings[d.Ring].Name, d.State, alerts, strings.Join(updates, ", "), reason)
-			}
-			return t.flush()
+				return []string{d.Device, r.Rings[d.Ring].Name, d.State, alerts, strings.Join(updates, ", "), reason}
+			})
 		},
 	}, action(patch.ActionAgree, "agree to an urgent rollout, as the second person"),
 		action("adopt", "answer for a rollout whose owner may no longer do it, so that it goes on with your rights"),

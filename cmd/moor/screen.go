@@ -17,6 +17,7 @@ import (
 
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/link"
 )
 
 // stillFor is how long a screen must not change to be taken for exact: longer than what is rough takes
@@ -28,22 +29,19 @@ const consoleDesktop = "console:"
 
 func screenCommand() *cli.Command {
 	return &cli.Command{Name: "screen", Usage: "list a device's desktops, and keep a picture of one", Commands: []*cli.Command{{
-		Name: "list", Usage: "list the desktops of a device", ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag},
+		Name: "list", Usage: "list the desktops of a device", ArgsUsage: "NAME", Flags: listFlags(),
 		ShellComplete: completeDevices,
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, d, err := target(ctx, c)
 			if err != nil {
 				return err
 			}
-			list, err := client.Result(k.ListDesktopsWithResponse(ctx, d.ID))
+			all, err := client.Result(k.ListDesktopsWithResponse(ctx, d.ID))
 			if err != nil {
 				return err
 			}
-			if c.Bool("json") {
-				return printJSON(list)
-			}
-			t := newTable("ID", "PERSON", "DESKTOP", "STATE")
-			for _, one := range list.Items {
+			heads := []string{"ID", "PERSON", "DESKTOP", "STATE"}
+			return listOr(c, client.Each(all.Items), 0, "It has no desktop.", heads, func(one link.Desktop) []string {
 				state := "in use"
 				if strings.HasPrefix(one.ID, consoleDesktop) {
 					state = "a console"
@@ -54,9 +52,8 @@ func screenCommand() *cli.Command {
 				if one.Missing != "" {
 					state = one.Missing
 				}
-				t.row(one.ID, one.Name, one.Title, state)
-			}
-			return t.flush()
+				return []string{one.ID, one.Name, one.Title, state}
+			})
 		},
 	}, {
 		Name: "picture", Usage: "keep a picture of a desktop, after the person there allowed it", ArgsUsage: "NAME FILE",
@@ -142,11 +139,7 @@ func screenCommand() *cli.Command {
 }
 
 func consoles(ctx context.Context, k *client.Client, id uuid.UUID) iter.Seq2[api.Console, error] {
-	return client.Pages(func(cursor *string) ([]api.Console, *string, error) {
-		page, err := client.Result(k.ListConsolesWithResponse(ctx, id, &api.ListConsolesParams{Cursor: cursor}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
+	return client.Pages(func(cursor *string) (*api.ConsolePage, error) {
+		return client.Result(k.ListConsolesWithResponse(ctx, id, &api.ListConsolesParams{Cursor: cursor}))
 	})
 }

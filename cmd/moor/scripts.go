@@ -21,12 +21,8 @@ var scripts = kind[api.Script]{
 	word: "script",
 	name: func(s api.Script) string { return s.Content.Name },
 	list: func(ctx context.Context, k *client.Client) iter.Seq2[api.Script, error] {
-		return client.Pages(func(cursor *string) ([]api.Script, *string, error) {
-			page, err := client.Result(k.ListScriptsWithResponse(ctx, &api.ListScriptsParams{Cursor: cursor}))
-			if err != nil {
-				return nil, nil, err
-			}
-			return page.Items, page.Next, nil
+		return client.Pages(func(cursor *string) (*api.ScriptPage, error) {
+			return client.Result(k.ListScriptsWithResponse(ctx, &api.ListScriptsParams{Cursor: cursor}))
 		})
 	},
 	version: func(ctx context.Context, k *client.Client, s api.Script, version int) (api.Script, error) {
@@ -37,12 +33,8 @@ var scripts = kind[api.Script]{
 		return *one, nil
 	},
 	versions: func(ctx context.Context, k *client.Client, s api.Script) iter.Seq2[api.Script, error] {
-		return client.Pages(func(cursor *string) ([]api.Script, *string, error) {
-			page, err := client.Result(k.ListScriptVersionsWithResponse(ctx, s.ID, &api.ListScriptVersionsParams{Cursor: cursor}))
-			if err != nil {
-				return nil, nil, err
-			}
-			return page.Items, page.Next, nil
+		return client.Pages(func(cursor *string) (*api.ScriptPage, error) {
+			return client.Result(k.ListScriptVersionsWithResponse(ctx, s.ID, &api.ListScriptVersionsParams{Cursor: cursor}))
 		})
 	},
 	file:  func(s api.Script) (int, string) { return s.Version, s.File },
@@ -54,20 +46,13 @@ var scripts = kind[api.Script]{
 
 func scriptsCommand() *cli.Command {
 	return &cli.Command{Name: "scripts", Usage: "the library of scripts that jobs run", Commands: []*cli.Command{{
-		Name: "list", Usage: "list the library", Flags: []cli.Flag{jsonFlag},
+		Name: "list", Usage: "list the library", Flags: listFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
-			if c.Bool("json") {
-				return jsonList(scripts.list(ctx, k))
-			}
-			t := newTable("NAME", "VERSION", "FOR", "ASKS FOR", "CHANGED", "BY")
-			for s, err := range scripts.list(ctx, k) {
-				if err != nil {
-					return err
-				}
+			return list(c, scripts.list(ctx, k), 0, []string{"NAME", "VERSION", "FOR", "ASKS FOR", "CHANGED", "BY"}, func(s api.Script) []string {
 				systems := s.Content.Systems
 				if len(systems) == 0 {
 					systems = script.Interpreters[s.Content.Interpreter].Systems
@@ -80,10 +65,9 @@ func scriptsCommand() *cli.Command {
 					}
 					asks = append(asks, name)
 				}
-				t.row(s.Content.Name, fmt.Sprint(s.Version), s.Content.Interpreter+" on "+strings.Join(systems, ", "),
-					strings.Join(asks, " "), minute(s.ChangedAt), s.ChangedBy)
-			}
-			return t.flush()
+				return []string{s.Content.Name, fmt.Sprint(s.Version), s.Content.Interpreter + " on " + strings.Join(systems, ", "),
+					strings.Join(asks, " "), minute(s.ChangedAt), s.ChangedBy}
+			})
 		},
 	}, {
 		Name: "export", Usage: "write a script's file, or print it", ArgsUsage: "NAME [FILE]",

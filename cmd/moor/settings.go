@@ -170,12 +170,8 @@ func queryCommand() *cli.Command {
 }
 
 func savedQueries(ctx context.Context, k *client.Client) func(func(api.SavedQuery, error) bool) {
-	return client.Pages(func(cursor *string) ([]api.SavedQuery, *string, error) {
-		page, err := client.Result(k.ListQueriesWithResponse(ctx, &api.ListQueriesParams{Cursor: cursor}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
+	return client.Pages(func(cursor *string) (*api.SavedQueryPage, error) {
+		return client.Result(k.ListQueriesWithResponse(ctx, &api.ListQueriesParams{Cursor: cursor}))
 	})
 }
 

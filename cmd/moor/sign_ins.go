@@ -12,39 +12,35 @@ import (
 
 func signInsCommand() *cli.Command {
 	return &cli.Command{Name: "sign-ins", Usage: "list where you are signed in with a browser, and end one", Commands: []*cli.Command{{
-		Name: "list", Usage: "list them, the one used last first", ArgsUsage: "[EMAIL]", Flags: []cli.Flag{jsonFlag},
+		Name: "list", Usage: "list them, the one used last first", ArgsUsage: "[EMAIL]", Flags: listFlags(),
 		Description: "With the e-mail address of somebody else their sign-ins, for who may manage people.",
 		Action: func(ctx context.Context, c *cli.Command) error {
-			var list *api.SignInList
+			var all *api.SignInList
 			var err error
 			if c.Args().Present() {
 				k, p, failed := staffNamed(ctx, c)
 				if failed != nil {
 					return failed
 				}
-				list, err = client.Result(k.ListPersonSignInsWithResponse(ctx, p.ID))
+				all, err = client.Result(k.ListPersonSignInsWithResponse(ctx, p.ID))
 			} else {
 				k, failed := dial()
 				if failed != nil {
 					return failed
 				}
-				list, err = client.Result(k.ListSignInsWithResponse(ctx))
+				all, err = client.Result(k.ListSignInsWithResponse(ctx))
 			}
 			if err != nil {
 				return err
 			}
-			if c.Bool("json") {
-				return printJSON(list.Items)
-			}
-			t := newTable("ID", "FROM", "WITH", "SIGNED IN", "LAST USED")
-			for _, s := range list.Items {
+			heads := []string{"ID", "FROM", "WITH", "SIGNED IN", "LAST USED"}
+			return list(c, client.Each(all.Items), 0, heads, func(s api.SignInEntry) []string {
 				used := "never"
 				if s.LastUsedAt != nil {
 					used = ago(*s.LastUsedAt)
 				}
-				t.row(s.ID.String(), s.Address, s.Browser, ago(s.CreatedAt), used)
-			}
-			return t.flush()
+				return []string{s.ID.String(), s.Address, s.Browser, ago(s.CreatedAt), used}
+			})
 		},
 	}, {
 		Name: "end", Usage: "end one of yours, by its id", ArgsUsage: "ID",

@@ -88,22 +88,14 @@ func scopeNamed(ctx context.Context, k *client.Client, kind health.ScopeKind, na
 
 // organisationRows are all organisations with their sites.
 func organisationRows(ctx context.Context, k *client.Client) func(func(api.Organisation, error) bool) {
-	return client.Pages(func(cursor *string) ([]api.Organisation, *string, error) {
-		page, err := client.Result(k.ListOrganisationsWithResponse(ctx, &api.ListOrganisationsParams{Cursor: cursor}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
+	return client.Pages(func(cursor *string) (*api.OrganisationPage, error) {
+		return client.Result(k.ListOrganisationsWithResponse(ctx, &api.ListOrganisationsParams{Cursor: cursor}))
 	})
 }
 
 func staffRows(ctx context.Context, k *client.Client) func(func(api.Person, error) bool) {
-	return client.Pages(func(cursor *string) ([]api.Person, *string, error) {
-		page, err := client.Result(k.ListPeopleWithResponse(ctx, &api.ListPeopleParams{Cursor: cursor}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
+	return client.Pages(func(cursor *string) (*api.PersonPage, error) {
+		return client.Result(k.ListPeopleWithResponse(ctx, &api.ListPeopleParams{Cursor: cursor}))
 	})
 }
 
@@ -122,28 +114,20 @@ func staffNamed(ctx context.Context, c *cli.Command) (*client.Client, api.Person
 
 func staffCommand() *cli.Command {
 	return &cli.Command{Name: "staff", Usage: "say who may sign in to the service, and in which roles", Commands: []*cli.Command{{
-		Name: "list", Usage: "list who may sign in", Flags: []cli.Flag{jsonFlag},
+		Name: "list", Usage: "list who may sign in", Flags: listFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
 			rows := staffRows(ctx, k)
-			if c.Bool("json") {
-				return jsonList(rows)
-			}
-			t := newTable("NAME", "E-MAIL", "ROLES", "SECOND FACTOR", "LAST SEEN")
-			for p, err := range rows {
-				if err != nil {
-					return err
-				}
+			return list(c, rows, 0, []string{"NAME", "E-MAIL", "ROLES", "SECOND FACTOR", "LAST SEEN"}, func(p api.Person) []string {
 				seen := map[bool]string{true: "never", false: "has yet to choose a password"}[p.Ready]
 				if p.LastSeenAt != nil {
 					seen = ago(*p.LastSeenAt)
 				}
-				t.row(p.Name, p.Email, roleWords(p.Grants), map[bool]string{true: "yes", false: "no"}[p.SecondFactor], seen)
-			}
-			return t.flush()
+				return []string{p.Name, p.Email, roleWords(p.Grants), map[bool]string{true: "yes", false: "no"}[p.SecondFactor], seen}
+			})
 		},
 	}, {
 		Name: "add", Usage: "add a person; prints a one-time set-up link to hand to them", ArgsUsage: "EMAIL NAME",
@@ -211,36 +195,28 @@ func staffCommand() *cli.Command {
 
 func rolesCommand() *cli.Command {
 	return &cli.Command{Name: "roles", Usage: "list roles and what they permit, and make your own", Commands: []*cli.Command{{
-		Name: "list", Usage: "list roles", Flags: []cli.Flag{jsonFlag,
-			&cli.BoolFlag{Name: "permissions", Usage: "list every permission instead"}},
+		Name: "list", Usage: "list roles", Flags: listFlags(&cli.BoolFlag{Name: "permissions", Usage: "list every permission instead"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
-			list, err := client.Result(k.ListRolesWithResponse(ctx))
+			all, err := client.Result(k.ListRolesWithResponse(ctx))
 			if err != nil {
 				return err
 			}
-			if c.Bool("json") {
-				return printJSON(list)
-			}
 			if c.Bool("permissions") {
-				t := newTable("PERMISSION", "FOR")
-				for _, p := range list.Permissions {
-					t.row(string(p.Name), p.About)
-				}
-				return t.flush()
+				return list(c, client.Each(all.Permissions), 0, []string{"PERMISSION", "FOR"}, func(p api.PermissionEntry) []string {
+					return []string{string(p.Name), p.About}
+				})
 			}
-			t := newTable("ROLE", "PEOPLE", "ABOUT", "PERMISSIONS")
-			for _, r := range list.Items {
-				own := fmt.Sprint(len(r.Permissions), " of ", len(list.Permissions))
+			return list(c, client.Each(all.Items), 0, []string{"ROLE", "PEOPLE", "ABOUT", "PERMISSIONS"}, func(r api.RoleEntry) []string {
+				own := fmt.Sprint(len(r.Permissions), " of ", len(all.Permissions))
 				if !r.BuiltIn {
 					own = strings.Trim(fmt.Sprint(r.Permissions), "[]")
 				}
-				t.row(string(r.Name), fmt.Sprint(r.People), r.About, own)
-			}
-			return t.flush()
+				return []string{string(r.Name), fmt.Sprint(r.People), r.About, own}
+			})
 		},
 	}, {
 		Name: "set", Usage: "make a role, or change what it permits", ArgsUsage: "NAME",

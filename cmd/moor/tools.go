@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -54,8 +53,7 @@ func processesCommand() *cli.Command {
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list processes, the busiest first", ArgsUsage: "NAME", ShellComplete: completeDevices,
 				Action: listProcesses,
-				Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "by", Value: "cpu", Usage: "sort by cpu, memory, name or pid"},
-					&cli.IntFlag{Name: "most", Value: 40, Usage: "rows; 0 for all"}}},
+				Flags:  listFlags(&cli.StringFlag{Name: "by", Value: "cpu", Usage: "sort by cpu, memory, name or pid"})},
 			{Name: "past", Usage: "show what was busiest in the last hour", ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag},
 				ShellComplete: completeDevices, Action: listSpikes},
 			action(link.ProcessEnd, "end a process", force), action(link.ProcessEndTree, "end a process and all that it started", force),
@@ -100,9 +98,6 @@ func listProcesses(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if c.Bool("json") {
-		return printJSON(all)
-	}
 	slices.SortFunc(all.Items, func(a, b link.Process) int {
 		switch c.String("by") {
 		case "memory":
@@ -114,26 +109,15 @@ func listProcesses(ctx context.Context, c *cli.Command) error {
 		}
 		return cmp.Compare(b.CPU, a.CPU)
 	})
-	most := c.Int("most")
-	if most <= 0 {
-		most = len(all.Items)
-	}
-	t := newTable("PID", "CPU %", "MEMORY", "DISK", "RUNS AS", "STATE", "NAME", "LISTENS ON")
-	for _, p := range all.Items[:min(most, len(all.Items))] {
+	heads := []string{"PID", "CPU %", "MEMORY", "DISK", "RUNS AS", "STATE", "NAME", "LISTENS ON"}
+	return list(c, client.Each(all.Items), 40, heads, func(p link.Process) []string {
 		disk := ""
 		if p.Read+p.Written > 100 {
 			disk = health.Bytes(int64(p.Read+p.Written)) + "/s"
 		}
-		t.row(fmt.Sprintf("%6d", p.PID), fmt.Sprintf("%5.1f", p.CPU), health.Bytes(p.Memory), disk, p.Person, p.State, p.Name,
-			strings.Join(p.Listening, ", "))
-	}
-	if err := t.flush(); err != nil {
-		return err
-	}
-	if rest := len(all.Items) - most; rest > 0 {
-		fmt.Fprintf(os.Stderr, "%d more: --most 0 shows all.\n", rest)
-	}
-	return nil
+		return []string{fmt.Sprintf("%6d", p.PID), fmt.Sprintf("%5.1f", p.CPU), health.Bytes(p.Memory), disk, p.Person, p.State, p.Name,
+			strings.Join(p.Listening, ", ")}
+	})
 }
 
 func listSpikes(ctx context.Context, c *cli.Command) error {
@@ -183,7 +167,7 @@ func servicesCommand() *cli.Command {
 		Usage: "list and change the services of a device, unseen by its user",
 		Commands: []*cli.Command{
 			{Name: "list", Usage: "list services", ArgsUsage: "NAME", ShellComplete: completeDevices, Action: listServices,
-				Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "state", Usage: "only those that are running, stopped or failed"}}},
+				Flags: listFlags(&cli.StringFlag{Name: "state", Usage: "only those that are running, stopped or failed"})},
 			{Name: "show", Usage: "show one service, what stops with it, and its last lines", ArgsUsage: "NAME SERVICE",
 				Flags: []cli.Flag{jsonFlag}, ShellComplete: completeDevices, Action: showService},
 			action(link.ServiceStart, "start a service"), action(link.ServiceStop, "stop a service", stopping),
@@ -199,23 +183,18 @@ func listServices(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	list, err := client.Result(k.ListServicesWithResponse(ctx, d.ID))
+	all, err := client.Result(k.ListServicesWithResponse(ctx, d.ID))
 	if err != nil {
 		return err
 	}
-	items := slices.DeleteFunc(list.Items, func(s link.Service) bool { return c.String("state") != "" && s.State != c.String("state") })
-	if c.Bool("json") {
-		return printJSON(items)
-	}
-	t := newTable("NAME", "STATE", "STARTS", "MEMORY", "WHAT IT IS")
-	for _, s := range items {
+	items := slices.DeleteFunc(all.Items, func(s link.Service) bool { return c.String("state") != "" && s.State != c.String("state") })
+	return list(c, client.Each(items), 0, []string{"NAME", "STATE", "STARTS", "MEMORY", "WHAT IT IS"}, func(s link.Service) []string {
 		memory := ""
 		if s.Memory > 0 {
 			memory = health.Bytes(s.Memory)
 		}
-		t.row(s.Name, s.State, s.Start, memory, s.Title)
-	}
-	return t.flush()
+		return []string{s.Name, s.State, s.Start, memory, s.Title}
+	})
 }
 
 func showService(ctx context.Context, c *cli.Command) error {

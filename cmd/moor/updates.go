@@ -19,20 +19,16 @@ import (
 )
 
 func approvals(ctx context.Context, k *client.Client) iter.Seq2[api.Approval, error] {
-	return client.Pages(func(cursor *string) ([]api.Approval, *string, error) {
-		page, err := client.Result(k.ListApprovalsWithResponse(ctx, &api.ListApprovalsParams{Cursor: cursor}))
-		if err != nil {
-			return nil, nil, err
-		}
-		return page.Items, page.Next, nil
+	return client.Pages(func(cursor *string) (*api.ApprovalPage, error) {
+		return client.Result(k.ListApprovalsWithResponse(ctx, &api.ListApprovalsParams{Cursor: cursor}))
 	})
 }
 
 func updatesCommand() *cli.Command {
 	return &cli.Command{Name: "updates", Usage: "what devices miss, and the rules that approve it", Commands: []*cli.Command{{
 		Name: "list", Usage: "list what is missing, the most pressing first",
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "search", Usage: "only those with this `TEXT` in their name or title"},
-			&cli.StringFlag{Name: "class", Usage: "only this `CLASS`: security, critical, feature, driver, definition, other"}},
+		Flags: listFlags(&cli.StringFlag{Name: "search", Usage: "only those with this `TEXT` in their name or title"},
+			&cli.StringFlag{Name: "class", Usage: "only this `CLASS`: security, critical, feature, driver, definition, other"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -45,26 +41,14 @@ func updatesCommand() *cli.Command {
 			if s := c.String("class"); s != "" {
 				in.Class = &s
 			}
-			rows := client.Pages(func(cursor *string) ([]api.MissingUpdate, *string, error) {
+			rows := client.Pages(func(cursor *string) (*api.MissingUpdatePage, error) {
 				in.Cursor = cursor
-				page, err := client.Result(k.ListUpdatesWithResponse(ctx, &in))
-				if err != nil {
-					return nil, nil, err
-				}
-				return page.Items, page.Next, nil
+				return client.Result(k.ListUpdatesWithResponse(ctx, &in))
 			})
-			if c.Bool("json") {
-				return jsonList(rows)
-			}
-			t := newTable("UPDATE", "TO", "SOURCE", "CLASS", "SEVERITY", "DEVICES", "RELEASED", "APPROVALS")
-			for x, err := range rows {
-				if err != nil {
-					return err
-				}
-				t.row(x.Update.Name, x.Update.To, x.Update.Source, string(x.Update.Class), string(x.Update.Severity), fmt.Sprint(x.Devices),
-					released(x.Update, x.FirstSeen), statesOf(x.States))
-			}
-			return t.flush()
+			return list(c, rows, 0, []string{"UPDATE", "TO", "SOURCE", "CLASS", "SEVERITY", "DEVICES", "RELEASED", "APPROVALS"}, func(x api.MissingUpdate) []string {
+				return []string{x.Update.Name, x.Update.To, x.Update.Source, string(x.Update.Class), string(x.Update.Severity), fmt.Sprint(x.Devices),
+					released(x.Update, x.FirstSeen), statesOf(x.States)}
+			})
 		},
 	}, {
 		Name: "show", Usage: "what a device misses, and what was installed", ArgsUsage: "DEVICE", ShellComplete: completeDevices,
@@ -141,27 +125,19 @@ func updatesCommand() *cli.Command {
 			return followJob(ctx, k, asked.JobID)
 		},
 	}, {
-		Name: "rules", Usage: "list the rules that approve, hold or exclude updates", Flags: []cli.Flag{jsonFlag},
+		Name: "rules", Usage: "list the rules that approve, hold or exclude updates", Flags: listFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
-			if c.Bool("json") {
-				return jsonList(approvals(ctx, k))
-			}
-			t := newTable("RULE", "DOES", "SET FOR", "WHICH", "WHY", "UNTIL", "CHANGED BY")
-			for a, err := range approvals(ctx, k) {
-				if err != nil {
-					return err
-				}
+			return list(c, approvals(ctx, k), 0, []string{"RULE", "DOES", "SET FOR", "WHICH", "WHY", "UNTIL", "CHANGED BY"}, func(a api.Approval) []string {
 				until := ""
 				if !a.Rule.Until.IsZero() {
 					until = minute(a.Rule.Until)
 				}
-				t.row(a.Rule.Name, a.Rule.Do, strings.TrimSpace(scopeWords(a)), a.Rule.Which(), a.Rule.Reason, until, a.ChangedBy)
-			}
-			return t.flush()
+				return []string{a.Rule.Name, a.Rule.Do, strings.TrimSpace(scopeWords(a)), a.Rule.Which(), a.Rule.Reason, until, a.ChangedBy}
+			})
 		},
 	}, decideCommand(patch.Approve, "approve updates by a rule"), decideCommand(patch.Hold, "hold updates for now by a rule"),
 		decideCommand(patch.Exclude, "exclude updates by a rule"), {
@@ -299,8 +275,7 @@ func statesOf(counts map[string]int) string {
 
 func exposureCommand() *cli.Command {
 	return &cli.Command{Name: "exposure", Usage: "how far behind devices are, the most exposed first",
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "missing", Usage: "only devices that miss the update of this `NAME`"},
-			&cli.IntFlag{Name: "first", Value: 30, Usage: "how many `DEVICES` are shown; 0 is all"}},
+		Flags: listFlags(&cli.StringFlag{Name: "missing", Usage: "only devices that miss the update of this `NAME`"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -311,27 +286,16 @@ func exposureCommand() *cli.Command {
 				in.Missing = &s
 			}
 			var totals api.ExposureTotals
-			rows := client.Pages(func(cursor *string) ([]api.DeviceExposure, *string, error) {
+			rows := client.Pages(func(cursor *string) (*api.ExposurePage, error) {
 				in.Cursor = cursor
 				page, err := client.Result(k.ListExposureWithResponse(ctx, &in))
-				if err != nil {
-					return nil, nil, err
+				if err == nil {
+					totals = page.Totals
 				}
-				totals = page.Totals
-				return page.Items, page.Next, nil
+				return page, err
 			})
-			if c.Bool("json") {
-				return jsonList(rows)
-			}
-			t := newTable("DEVICE", "SITE", "SCORE", "SECURITY", "WORST", "OLDEST", "MISSING", "APPROVED", "PROBLEM")
-			n := 0
-			for x, err := range rows {
-				if err != nil {
-					return err
-				}
-				if n++; c.Int("first") > 0 && n > c.Int("first") {
-					break
-				}
+			heads := []string{"DEVICE", "SITE", "SCORE", "SECURITY", "WORST", "OLDEST", "MISSING", "APPROVED", "PROBLEM"}
+			err = list(c, rows, 30, heads, func(x api.DeviceExposure) []string {
 				oldest, problem := "", ""
 				if !x.Exposure.Oldest.IsZero() {
 					oldest = ago(x.Exposure.Oldest)
@@ -339,10 +303,11 @@ func exposureCommand() *cli.Command {
 				if x.Problem != nil {
 					problem = *x.Problem
 				}
-				t.row(x.Device, x.Organisation+", "+x.Site, fmt.Sprintf("%5.0f", x.Exposure.Score), fmt.Sprintf("%8d", x.Exposure.Security),
-					string(x.Exposure.Worst), oldest, fmt.Sprintf("%7d", x.Exposure.Missing), fmt.Sprintf("%8d", x.Approved), problem)
-			}
-			if err := t.flush(); err != nil {
+				return []string{x.Device, x.Organisation + ", " + x.Site, fmt.Sprintf("%5.0f", x.Exposure.Score),
+					fmt.Sprintf("%8d", x.Exposure.Security), string(x.Exposure.Worst), oldest, fmt.Sprintf("%7d", x.Exposure.Missing),
+					fmt.Sprintf("%8d", x.Approved), problem}
+			})
+			if err != nil || c.Bool("json") || c.Bool("csv") {
 				return err
 			}
 			fmt.Printf("\n%s: %d miss no security update, %d miss a critical or high one, %s missing in all.\n",

@@ -78,20 +78,13 @@ func (e kind[T]) asOf() cli.Flag {
 }
 
 func (e kind[T]) versionsCommand() *cli.Command {
-	return &cli.Command{Name: "versions", Usage: "list what a " + e.word + " was", ArgsUsage: "NAME",
+	return &cli.Command{Name: "versions", Usage: "list what a " + e.word + " was", ArgsUsage: "NAME", Flags: listFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, x, err := e.named(ctx, c)
 			if err != nil {
 				return err
 			}
-			t := newTable(e.heads...)
-			for v, err := range e.versions(ctx, k, x) {
-				if err != nil {
-					return err
-				}
-				t.row(e.row(v)...)
-			}
-			return t.flush()
+			return list(c, e.versions(ctx, k, x), 0, e.heads, e.row)
 		}}
 }
 

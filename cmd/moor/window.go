@@ -17,35 +17,23 @@ import (
 
 func windowsCommand() *cli.Command {
 	return &cli.Command{Name: "windows", Usage: "list, add and remove maintenance windows", Commands: []*cli.Command{{
-		Name: "list", Usage: "list maintenance windows by name", Flags: []cli.Flag{jsonFlag},
+		Name: "list", Usage: "list maintenance windows by name", Flags: listFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
-			rows := client.Pages(func(cursor *string) ([]api.Window, *string, error) {
-				page, err := client.Result(k.ListWindowsWithResponse(ctx, &api.ListWindowsParams{Cursor: cursor}))
-				if err != nil {
-					return nil, nil, err
-				}
-				return page.Items, page.Next, nil
+			rows := client.Pages(func(cursor *string) (*api.WindowPage, error) {
+				return client.Result(k.ListWindowsWithResponse(ctx, &api.ListWindowsParams{Cursor: cursor}))
 			})
-			if c.Bool("json") {
-				return jsonList(rows)
-			}
-			t := newTable("ID", "NAME", "SCOPE", "FIRST", "REPEATS", "MINUTES", "ZONE")
-			for w, err := range rows {
-				if err != nil {
-					return err
-				}
+			return list(c, rows, 0, []string{"ID", "NAME", "SCOPE", "FIRST", "REPEATS", "MINUTES", "ZONE"}, func(w api.Window) []string {
 				zone := w.Span.Zone
 				if zone == "" {
 					zone = "each device's own"
 				}
-				t.row(w.ID.String(), w.Name, strings.TrimSpace(string(w.Scope.Kind)+" "+w.ScopeName), w.Span.Start, w.Span.Rule,
-					fmt.Sprint(w.Span.Minutes), zone)
-			}
-			return t.flush()
+				return []string{w.ID.String(), w.Name, strings.TrimSpace(string(w.Scope.Kind) + " " + w.ScopeName), w.Span.Start, w.Span.Rule,
+					fmt.Sprint(w.Span.Minutes), zone}
+			})
 		},
 	}, {
 		Name: "add", Usage: "add a maintenance window: alerts in it are kept, and told to nobody", ArgsUsage: "NAME",
