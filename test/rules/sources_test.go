@@ -86,7 +86,8 @@ func sources(t *testing.T) (all []*source) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		s := &source{path: path, dir: filepath.ToSlash(filepath.Dir(path)), text: string(text), set: token.NewFileSet(), test: strings.HasSuffix(path, "_test.go")}
+		s := &source{path: path, dir: filepath.ToSlash(filepath.Dir(path)), text: string(text), set: token.NewFileSet()}
+		s.test = strings.HasSuffix(path, "_test.go")
 		if s.file, err = parser.ParseFile(s.set, path, text, parser.ParseComments); err != nil {
 			t.Fatal(err)
 		}
