@@ -145,6 +145,7 @@ func listTokens(ctx context.Context, c *cli.Command) error {
 		if k.Scope != nil {
 			limit = append(limit, "at "+string(k.Scope.Kind)+" "+k.Scope.ID)
 		}
-		return []string{k.ID.String(), k.Name, ago(k.CreatedAt), used, tokenState(k.RevokedAt, k.ExpiresAt, false), strings.Join(limit, " ")}
+		return []string{k.ID.String(), k.Name, ago(k.CreatedAt), used, tokenState(k.RevokedAt, k.ExpiresAt, false),
+			strings.Join(limit, " ")}
 	})
 }

@@ -105,9 +105,11 @@ func alertsCommand() *cli.Command {
 				params.Cursor = cursor
 				return client.Result(k.ListAlertsWithResponse(ctx, &params))
 			})
-			return list(c, rows, 200, []string{"ALERT", "LEVEL", "STATE", "WHERE", "WHAT", "OPENED", "ASSIGNED TO"}, func(a api.Alert) []string {
-				return []string{a.ID.String()[:8], string(a.Level), alertState(a), subjectOf(a), a.Message, ago(a.OpenedAt), orEmpty(a.Assignee)}
-			})
+			return list(c, rows, 200, []string{"ALERT", "LEVEL", "STATE", "WHERE", "WHAT", "OPENED", "ASSIGNED TO"},
+				func(a api.Alert) []string {
+					return []string{a.ID.String()[:8], string(a.Level), alertState(a), subjectOf(a), a.Message, ago(a.OpenedAt),
+						orEmpty(a.Assignee)}
+				})
 		},
 	}
 }

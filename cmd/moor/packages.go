@@ -64,14 +64,15 @@ func packagesCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				return list(c, packages.list(ctx, k), 0, []string{"NAME", "VERSION", "FOR", "STEPS", "FILES", "DEVICES", "CHANGED", "BY"}, func(p api.Package) []string {
-					devices := ""
-					if p.Devices != nil {
-						devices = fmt.Sprint(*p.Devices)
-					}
-					return []string{p.Content.Name, p.Content.Version, orAll(p.Content.Systems), fmt.Sprint(len(p.Content.Install)),
-						fmt.Sprint(len(p.Content.Files)), devices, minute(p.ChangedAt), p.ChangedBy}
-				})
+				return list(c, packages.list(ctx, k), 0, []string{"NAME", "VERSION", "FOR", "STEPS", "FILES", "DEVICES", "CHANGED", "BY"},
+					func(p api.Package) []string {
+						devices := ""
+						if p.Devices != nil {
+							devices = fmt.Sprint(*p.Devices)
+						}
+						return []string{p.Content.Name, p.Content.Version, orAll(p.Content.Systems), fmt.Sprint(len(p.Content.Install)),
+							fmt.Sprint(len(p.Content.Files)), devices, minute(p.ChangedAt), p.ChangedBy}
+					})
 			},
 		}, {
 			Name: "show", Usage: "print a package's file", ArgsUsage: "NAME",

@@ -41,7 +41,8 @@ func policiesCommand() *cli.Command {
 						checks = append(checks, "response "+r.Name)
 					}
 				}
-				return []string{y.ID.String(), y.Name, strings.TrimSpace(string(y.Scope.Kind) + " " + y.ScopeName), strings.Join(checks, ", "),
+				return []string{y.ID.String(), y.Name, strings.TrimSpace(string(y.Scope.Kind) + " " + y.ScopeName),
+					strings.Join(checks, ", "),
 					ago(y.ChangedAt) + " by " + y.ChangedBy}
 			})
 		},
@@ -252,13 +253,14 @@ func groupsCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return list(c, groups(ctx, k), 0, []string{"NAME", "DEVICES", "OF", "EXPRESSION", "RESTS ON WHAT DEVICES SAY"}, func(g api.Group) []string {
-				of := "every organisation"
-				if g.Organisation != nil {
-					of = g.Organisation.String()[:8]
-				}
-				return []string{g.Name, fmt.Sprint(g.Devices), of, g.Expression, strings.Join(g.Reported, ", ")}
-			})
+			return list(c, groups(ctx, k), 0, []string{"NAME", "DEVICES", "OF", "EXPRESSION", "RESTS ON WHAT DEVICES SAY"},
+				func(g api.Group) []string {
+					of := "every organisation"
+					if g.Organisation != nil {
+						of = g.Organisation.String()[:8]
+					}
+					return []string{g.Name, fmt.Sprint(g.Devices), of, g.Expression, strings.Join(g.Reported, ", ")}
+				})
 		},
 	}, {
 		Name: "set", Usage: "make a group of an expression or of named devices, or change it", ArgsUsage: "GROUP [DEVICE ...]",
@@ -390,11 +392,13 @@ func listResponses(ctx context.Context, c *cli.Command) error {
 		in.Cursor = cursor
 		return client.Result(k.ListResponsesWithResponse(ctx, &in))
 	})
-	return list(c, rows, 30, []string{"DEVICE", "CHECK", "RESPONSE", "POLICY", "STATE", "BEGAN", "HOW IT WENT"}, func(r api.ResponseRun) []string {
-		state := r.State
-		if r.EndedAt == nil && r.Doing != nil {
-			state = fmt.Sprintf("%s, %d of %d", r.State, r.Step, r.Steps)
-		}
-		return []string{r.DeviceName, strings.TrimSpace(r.Check + " " + r.Subject), r.Name, r.Policy, state, ago(r.BeganAt), strings.Join(r.Said, " ")}
-	})
+	return list(c, rows, 30, []string{"DEVICE", "CHECK", "RESPONSE", "POLICY", "STATE", "BEGAN", "HOW IT WENT"},
+		func(r api.ResponseRun) []string {
+			state := r.State
+			if r.EndedAt == nil && r.Doing != nil {
+				state = fmt.Sprintf("%s, %d of %d", r.State, r.Step, r.Steps)
+			}
+			return []string{r.DeviceName, strings.TrimSpace(r.Check + " " + r.Subject), r.Name, r.Policy, state, ago(r.BeganAt),
+				strings.Join(r.Said, " ")}
+		})
 }

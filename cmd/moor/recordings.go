@@ -41,15 +41,16 @@ func recordingsCommand() *cli.Command {
 					in.Cursor = cursor
 					return client.Result(k.ListRecordingsWithResponse(ctx, &in))
 				})
-				return list(c, rows, 0, []string{"ID", "BEGAN", "OF", "DEVICE", "WHO", "LASTED", "BYTES", "LINE"}, func(r api.Recording) []string {
-					line := ""
-					if r.Excerpt != nil {
-						line = *r.Excerpt
-					}
-					return []string{r.ID.String(), minute(r.BeganAt), r.Kind, r.Device, r.Actor,
-						lasted(time.Duration(r.Seconds * float64(time.Second))),
-						fmt.Sprint(r.Bytes), line}
-				})
+				return list(c, rows, 0, []string{"ID", "BEGAN", "OF", "DEVICE", "WHO", "LASTED", "BYTES", "LINE"},
+					func(r api.Recording) []string {
+						line := ""
+						if r.Excerpt != nil {
+							line = *r.Excerpt
+						}
+						return []string{r.ID.String(), minute(r.BeganAt), r.Kind, r.Device, r.Actor,
+							lasted(time.Duration(r.Seconds * float64(time.Second))),
+							fmt.Sprint(r.Bytes), line}
+					})
 			},
 		}, {
 			Name: "play", Usage: "print a recording at the pace at which it was printed", ArgsUsage: "ID",

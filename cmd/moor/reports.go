@@ -101,22 +101,23 @@ func reportsCommand() *cli.Command {
 				return err
 			}
 			rows := schedules(ctx, k)
-			return list(c, rows, 0, []string{"REPORT", "ABOUT", "TO", "WHEN", "NEXT", "SENT", "PROBLEM"}, func(r api.ReportSchedule) []string {
-				name, next, sent, problem := "all organisations", "", "", ""
-				if r.OrganisationName != nil {
-					name = *r.OrganisationName
-				}
-				if r.NextAt != nil {
-					next = minute(*r.NextAt)
-				}
-				if r.SentAt != nil {
-					sent = ago(*r.SentAt)
-				}
-				if r.Problem != nil {
-					problem = *r.Problem
-				}
-				return []string{r.Schedule.Name, name, strings.Join(r.Schedule.To, ", "), r.Schedule.When.Rule, next, sent, problem}
-			})
+			return list(c, rows, 0, []string{"REPORT", "ABOUT", "TO", "WHEN", "NEXT", "SENT", "PROBLEM"},
+				func(r api.ReportSchedule) []string {
+					name, next, sent, problem := "all organisations", "", "", ""
+					if r.OrganisationName != nil {
+						name = *r.OrganisationName
+					}
+					if r.NextAt != nil {
+						next = minute(*r.NextAt)
+					}
+					if r.SentAt != nil {
+						sent = ago(*r.SentAt)
+					}
+					if r.Problem != nil {
+						problem = *r.Problem
+					}
+					return []string{r.Schedule.Name, name, strings.Join(r.Schedule.To, ", "), r.Schedule.When.Rule, next, sent, problem}
+				})
 		},
 	}, {
 		Name: "schedule", Usage: "have a report sent by e-mail; one of the same name is changed", ArgsUsage: "NAME",

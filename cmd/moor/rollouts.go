@@ -86,16 +86,18 @@ func rolloutsCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return list(c, rollouts(ctx, k), 0, []string{"ROLLOUT", "NAME", "STATE", "RING", "DEVICES", "BEGUN", "BY"}, func(r api.Rollout) []string {
-				all := map[string]int{}
-				for _, ring := range r.Rings {
-					for s, n := range ring.States {
-						all[s] += n
+			return list(c, rollouts(ctx, k), 0, []string{"ROLLOUT", "NAME", "STATE", "RING", "DEVICES", "BEGUN", "BY"},
+				func(r api.Rollout) []string {
+					all := map[string]int{}
+					for _, ring := range r.Rings {
+						for s, n := range ring.States {
+							all[s] += n
+						}
 					}
-				}
-				return []string{r.ID.String()[:8], r.Spec.Name, r.Phase, fmt.Sprintf("%d of %d", min(r.At+1, len(r.Rings)), len(r.Rings)),
-					statesOf(all), minute(r.BegunAt), r.BegunBy}
-			})
+					return []string{r.ID.String()[:8], r.Spec.Name, r.Phase,
+						fmt.Sprintf("%d of %d", min(r.At+1, len(r.Rings)), len(r.Rings)),
+						statesOf(all), minute(r.BegunAt), r.BegunBy}
+				})
 		},
 	}, {
 		Name: "start", Usage: "begin a rollout, and follow it", ArgsUsage: "NAME",

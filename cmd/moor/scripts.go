@@ -52,22 +52,23 @@ func scriptsCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return list(c, scripts.list(ctx, k), 0, []string{"NAME", "VERSION", "FOR", "ASKS FOR", "CHANGED", "BY"}, func(s api.Script) []string {
-				systems := s.Content.Systems
-				if len(systems) == 0 {
-					systems = script.Interpreters[s.Content.Interpreter].Systems
-				}
-				var asks []string
-				for _, p := range s.Content.Parameters {
-					name := p.Name
-					if p.Required {
-						name += "*"
+			return list(c, scripts.list(ctx, k), 0, []string{"NAME", "VERSION", "FOR", "ASKS FOR", "CHANGED", "BY"},
+				func(s api.Script) []string {
+					systems := s.Content.Systems
+					if len(systems) == 0 {
+						systems = script.Interpreters[s.Content.Interpreter].Systems
 					}
-					asks = append(asks, name)
-				}
-				return []string{s.Content.Name, fmt.Sprint(s.Version), s.Content.Interpreter + " on " + strings.Join(systems, ", "),
-					strings.Join(asks, " "), minute(s.ChangedAt), s.ChangedBy}
-			})
+					var asks []string
+					for _, p := range s.Content.Parameters {
+						name := p.Name
+						if p.Required {
+							name += "*"
+						}
+						asks = append(asks, name)
+					}
+					return []string{s.Content.Name, fmt.Sprint(s.Version), s.Content.Interpreter + " on " + strings.Join(systems, ", "),
+						strings.Join(asks, " "), minute(s.ChangedAt), s.ChangedBy}
+				})
 		},
 	}, {
 		Name: "export", Usage: "write a script's file, or print it", ArgsUsage: "NAME [FILE]",

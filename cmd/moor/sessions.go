@@ -35,13 +35,15 @@ func sessionsCommand() *cli.Command {
 				}
 			}
 			rows := client.Pages(read)
-			return list(c, rows, 0, []string{"BEGAN", "DEVICE", "TOOL", "WHO", "LASTED", "ACTIONS", "CONSENT"}, func(s api.ToolSession) []string {
-				end := s.LastAt
-				if s.EndedAt != nil {
-					end = *s.EndedAt
-				}
-				return []string{minute(s.BeganAt), s.Device, s.Tool, s.Actor, lasted(end.Sub(s.BeganAt)), fmt.Sprint(s.Actions), s.Consent}
-			})
+			return list(c, rows, 0, []string{"BEGAN", "DEVICE", "TOOL", "WHO", "LASTED", "ACTIONS", "CONSENT"},
+				func(s api.ToolSession) []string {
+					end := s.LastAt
+					if s.EndedAt != nil {
+						end = *s.EndedAt
+					}
+					return []string{minute(s.BeganAt), s.Device, s.Tool, s.Actor, lasted(end.Sub(s.BeganAt)), fmt.Sprint(s.Actions),
+						s.Consent}
+				})
 		},
 	}
 }

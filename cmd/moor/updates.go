@@ -45,10 +45,12 @@ func updatesCommand() *cli.Command {
 				in.Cursor = cursor
 				return client.Result(k.ListUpdatesWithResponse(ctx, &in))
 			})
-			return list(c, rows, 0, []string{"UPDATE", "TO", "SOURCE", "CLASS", "SEVERITY", "DEVICES", "RELEASED", "APPROVALS"}, func(x api.MissingUpdate) []string {
-				return []string{x.Update.Name, x.Update.To, x.Update.Source, string(x.Update.Class), string(x.Update.Severity), fmt.Sprint(x.Devices),
-					released(x.Update, x.FirstSeen), statesOf(x.States)}
-			})
+			return list(c, rows, 0, []string{"UPDATE", "TO", "SOURCE", "CLASS", "SEVERITY", "DEVICES", "RELEASED", "APPROVALS"},
+				func(x api.MissingUpdate) []string {
+					return []string{x.Update.Name, x.Update.To, x.Update.Source, string(x.Update.Class), string(x.Update.Severity),
+						fmt.Sprint(x.Devices),
+						released(x.Update, x.FirstSeen), statesOf(x.States)}
+				})
 		},
 	}, {
 		Name: "show", Usage: "what a device misses, and what was installed", ArgsUsage: "DEVICE", ShellComplete: completeDevices,
@@ -131,13 +133,15 @@ func updatesCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			return list(c, approvals(ctx, k), 0, []string{"RULE", "DOES", "SET FOR", "WHICH", "WHY", "UNTIL", "CHANGED BY"}, func(a api.Approval) []string {
-				until := ""
-				if !a.Rule.Until.IsZero() {
-					until = minute(a.Rule.Until)
-				}
-				return []string{a.Rule.Name, a.Rule.Do, strings.TrimSpace(scopeWords(a)), a.Rule.Which(), a.Rule.Reason, until, a.ChangedBy}
-			})
+			return list(c, approvals(ctx, k), 0, []string{"RULE", "DOES", "SET FOR", "WHICH", "WHY", "UNTIL", "CHANGED BY"},
+				func(a api.Approval) []string {
+					until := ""
+					if !a.Rule.Until.IsZero() {
+						until = minute(a.Rule.Until)
+					}
+					return []string{a.Rule.Name, a.Rule.Do, strings.TrimSpace(scopeWords(a)), a.Rule.Which(), a.Rule.Reason, until,
+						a.ChangedBy}
+				})
 		},
 	}, decideCommand(patch.Approve, "approve updates by a rule"), decideCommand(patch.Hold, "hold updates for now by a rule"),
 		decideCommand(patch.Exclude, "exclude updates by a rule"), {

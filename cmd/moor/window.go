@@ -31,7 +31,8 @@ func windowsCommand() *cli.Command {
 				if zone == "" {
 					zone = "each device's own"
 				}
-				return []string{w.ID.String(), w.Name, strings.TrimSpace(string(w.Scope.Kind) + " " + w.ScopeName), w.Span.Start, w.Span.Rule,
+				return []string{w.ID.String(), w.Name, strings.TrimSpace(string(w.Scope.Kind) + " " + w.ScopeName), w.Span.Start,
+					w.Span.Rule,
 					fmt.Sprint(w.Span.Minutes), zone}
 			})
 		},

@@ -40,7 +40,8 @@ func (s store) removeConsole(ctx context.Context, device, id uuid.UUID) (name st
 
 // resealConsoles seals the passwords of consoles under the latest key, and returns how many it changed.
 func (s store) resealConsoles(ctx context.Context, box *secret.Ring) (int, error) {
-	return db.Rewrite(ctx, s.pool, "SELECT id::text, secret FROM consoles WHERE secret IS NOT NULL AND id::text > $1 ORDER BY id::text LIMIT $2",
+	return db.Rewrite(ctx, s.pool, "SELECT id::text, secret FROM consoles WHERE secret IS NOT NULL AND id::text > $1 ORDER BY "+
+		"id::text LIMIT $2",
 		"UPDATE consoles SET secret = $2 WHERE id = $1::uuid",
 		func(id string, old []byte) ([]byte, bool, error) { return box.Again(old, consolePrefix+id) })
 }

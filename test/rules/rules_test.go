@@ -57,9 +57,11 @@ func TestImports(t *testing.T) {
 			switch {
 			case below(s.dir, "core") && slices.Contains(impure, path):
 				t.Errorf("%s imports %s: what core needs of the world is handed to it", s.path, path)
-			case below(s.dir, "agent") && !systemCalls(s.dir) && (path == "syscall" || path == "os/exec" || strings.HasPrefix(path, "golang.org/x/sys")):
+			case below(s.dir, "agent") && !systemCalls(s.dir) &&
+				(path == "syscall" || path == "os/exec" || strings.HasPrefix(path, "golang.org/x/sys")):
 				t.Errorf("%s imports %s: what an operating system offers stands below agent/host", s.path, path)
-			case below(s.dir, "cmd/moor") && path == "github.com/gin-gonic/gin", below(s.dir, "agent") && path == "github.com/gin-gonic/gin":
+			case below(s.dir, "cmd/moor") && path == "github.com/gin-gonic/gin", below(s.dir, "agent") &&
+				path == "github.com/gin-gonic/gin":
 				t.Errorf("%s imports %s, which only the service needs", s.path, path)
 			}
 		}
@@ -67,7 +69,8 @@ func TestImports(t *testing.T) {
 }
 
 // impure are packages that reach out of a computation.
-var impure = []string{"database/sql", "math/rand", "net", "net/http", "os", "os/exec", "syscall", "log", "log/slog", "github.com/jackc/pgx/v5"}
+var impure = []string{"database/sql", "math/rand", "net", "net/http", "os", "os/exec", "syscall", "log", "log/slog",
+	"github.com/jackc/pgx/v5"}
 
 // systemCalls tells whether a folder may call the operating system: agent/host, and the few that put the
 // agent itself in place, start it anew, or start it a second time.
@@ -87,7 +90,9 @@ func TestCoreIsPure(t *testing.T) {
 			case *ast.GoStmt:
 				t.Errorf("%s starts a goroutine", s.at(n.Pos()))
 			case *ast.SelectorExpr:
-				if p, ok := n.X.(*ast.Ident); ok && p.Name == "time" && slices.Contains([]string{"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "Tick", "NewTicker", "NewTimer"}, n.Sel.Name) {
+				if p, ok := n.X.(*ast.Ident); ok && p.Name == "time" &&
+					slices.Contains([]string{"Now", "Since", "Until", "Sleep", "After", "AfterFunc", "Tick", "NewTicker", "NewTimer"},
+						n.Sel.Name) {
 					t.Errorf("%s asks a clock: have the time passed in", s.at(n.Pos()))
 				}
 			}
@@ -96,7 +101,8 @@ func TestCoreIsPure(t *testing.T) {
 	}
 }
 
-var statement = regexp.MustCompile(`^\s*(SELECT\s|INSERT INTO\s|UPDATE\s+\w+\s|DELETE FROM\s|WITH\s+\w+.*\sAS\s|TRUNCATE\s|ALTER\s|CREATE TABLE\s)`)
+var statement = regexp.MustCompile(`^\s*(SELECT\s|INSERT INTO\s|UPDATE\s+\w+\s|DELETE FROM\s|WITH\s+\w+.*\sAS\s|TRUNCATE\s|ALTER\s|CREATE
+	TABLE\s)`)
 
 // texts calls do with every text in a file, and where it stands. Texts that are put together count as one.
 func texts(s *source, do func(pos token.Pos, text string)) {
