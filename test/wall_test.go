@@ -75,7 +75,7 @@ func TestWall(t *testing.T) {
 		t.Errorf("it is forbidden, and answered with %d %s", status, body)
 	}
 	audit := must(client.Result(w.owner.ListAuditWithResponse(t.Context(), &api.ListAuditParams{})))(t).Items
-	audit = slices.DeleteFunc(audit, func(e api.AuditEntry) bool { return e.Action != "wall.look" })
+	audit = slices.DeleteFunc(audit, func(e api.AuditEntry) bool { return e.Action != "wall.view" })
 	if len(audit) != 1 || audit[0].Detail == nil || *audit[0].Detail != "blurred" {
 		t.Errorf("%+v", audit)
 	}
