@@ -180,7 +180,7 @@ func TestRunsThroughKills(t *testing.T) {
 			return err == nil && j.EndedAt != nil
 		})
 		for r, err := range client.Pages(func(cursor *string) (*api.RunPage, error) {
-		return client.Result(w.owner.ListRunsWithResponse(t.Context(), id, &api.ListRunsParams{Cursor: cursor, Limit: new(500)}))
+			return client.Result(w.owner.ListRunsWithResponse(t.Context(), id, &api.ListRunsParams{Cursor: cursor, Limit: new(500)}))
 		}) {
 			if err != nil {
 				t.Fatal(err)
