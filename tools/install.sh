@@ -28,6 +28,9 @@ if [ "${1:-demo}" = test ]; then
 	command -v import >/dev/null || want="$want imagemagick"
 	command -v pdftotext >/dev/null || want="$want poppler-utils"
 	command -v qemu-system-x86_64 >/dev/null || want="$want qemu-system-x86"
+	# whose orders of versions ours is held against
+	python3 -c 'import packaging.version' 2>/dev/null || want="$want python3-packaging"
+	perl -MDpkg::Version -e 1 2>/dev/null || want="$want libdpkg-perl"
 	# the agent for Windows is run for real
 	command -v wine >/dev/null || want="$want wine wine64"
 	command -v x86_64-w64-mingw32-dlltool >/dev/null || want="$want binutils-mingw-w64-x86-64"

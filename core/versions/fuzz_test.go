@@ -4,7 +4,7 @@ import "testing"
 
 // FuzzCompare orders versions of every kind, as devices and feeds write them: the order has two sides.
 func FuzzCompare(f *testing.F) {
-	for _, kind := range []string{"deb", "rpm", "npm", "golang", "pypi", "generic", ""} {
+	for _, kind := range []string{"deb", "rpm", "npm", "golang", "pypi", "generic", "gem", "maven", "nuget", "apk", ""} {
 		f.Add(kind, "1.0~rc1-2", "1:1.0+b1")
 		f.Add(kind, "", "v2.0.0-alpha.1")
 	}
