@@ -12,6 +12,7 @@ import (
 	"syscall"
 
 	"github.com/urfave/cli/v3"
+
 	"moorwatch.example/core/release"
 )
 

@@ -3,10 +3,11 @@ package job
 import (
 	"fmt"
 	"math/rand/v2"
-	"moorwatch.example/contract/link"
 	"strings"
 	"testing"
 	"time"
+
+	"moorwatch.example/contract/link"
 )
 
 // TestChoose runs jobs of random size under random limits to their end, and holds each moment against

@@ -3,10 +3,11 @@ package patch
 import (
 	"errors"
 	"fmt"
-	"moorwatch.example/core/update"
 	"slices"
 	"strings"
 	"time"
+
+	"moorwatch.example/core/update"
 
 	"moorwatch.example/core/health"
 )

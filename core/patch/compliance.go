@@ -3,8 +3,9 @@ package patch
 import (
 	"iter"
 	"math"
-	"moorwatch.example/core/update"
 	"time"
+
+	"moorwatch.example/core/update"
 )
 
 // Ages are the bounds by which missing security updates are counted: how long ago they were released, at most;

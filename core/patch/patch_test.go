@@ -4,11 +4,12 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
-	"moorwatch.example/core/update"
 	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"moorwatch.example/core/update"
 
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/selector"

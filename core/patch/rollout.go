@@ -4,10 +4,11 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"moorwatch.example/core/update"
 	"slices"
 	"strings"
 	"time"
+
+	"moorwatch.example/core/update"
 
 	"moorwatch.example/core/work"
 )

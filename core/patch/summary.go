@@ -4,10 +4,11 @@ import (
 	"cmp"
 	"fmt"
 	"math"
-	"moorwatch.example/core/update"
 	"slices"
 	"strings"
 	"time"
+
+	"moorwatch.example/core/update"
 
 	"moorwatch.example/core/report"
 )

@@ -5,6 +5,7 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/secret"
 	"moorwatch.example/service/db"

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"golang.org/x/sys/windows"
+
 	"moorwatch.example/test/wait"
 )
 
