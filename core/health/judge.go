@@ -221,8 +221,7 @@ func (j *judging) safety() {
 		if names, ok := get("administrators", "names"); ok {
 			n := len(strings.FieldsFunc(names, func(r rune) bool { return r == ',' }))
 			j.limit(s, "", float64(n), func(float64, bool) string {
-				return fmt.Sprintf("%d people are local administrators: %s.", n,
-					names)
+				return fmt.Sprintf("%d people are local administrators: %s.", n, names)
 			})
 		}
 	}

@@ -185,8 +185,7 @@ func (a *activation) ResolveName(name string) (any, bool) {
 		}
 		return lazyMap{a.s.Software.Names, func(name string) (ref.Val, bool) {
 			v, ok := a.s.Software.Version(name)
-			return types.String(v),
-				ok
+			return types.String(v), ok
 		}}, true
 	case "readings":
 		if a.s.Readings == nil {
@@ -194,8 +193,7 @@ func (a *activation) ResolveName(name string) (any, bool) {
 		}
 		return lazyMap{a.s.Readings.Names, func(name string) (ref.Val, bool) {
 			v, ok := a.s.Readings.Value(name)
-			return types.Double(v),
-				ok
+			return types.Double(v), ok
 		}}, true
 	}
 	i, ok := fields[name]

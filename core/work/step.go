@@ -153,7 +153,11 @@ func (s Step) Heading() string {
 	case Set:
 		return "Set " + s.Path
 	case Service:
-		return strings.ToUpper(s.Action[:1]) + s.Action[1:] + " service " + s.Name
+		verb := s.Action
+		if verb == "" { // which no valid step is
+			verb = "change"
+		}
+		return strings.ToUpper(verb[:1]) + verb[1:] + " service " + s.Name
 	case Delete:
 		return "Delete " + s.Path
 	case Restart:

@@ -173,8 +173,7 @@ func (c *Service) ServeUpdates(w http.ResponseWriter, r *http.Request) {
 	var err error
 	if in.Whole {
 		known, err = true, hub.Work(r, len(in.All), func() error {
-			return c.store.setMissing(ctx, id, in.Digest, in.Failed,
-				update.Clean(in.All))
+			return c.store.setMissing(ctx, id, in.Digest, in.Failed, update.Clean(in.All))
 		})
 		c.compareSoon()
 	} else {
