@@ -110,7 +110,7 @@ func (r *race) action(d link.FileAction) {
 	r.Change(r.context(), d, func(link.FileEvent) error { return nil })
 }
 
-// look tells all of the vault: names, bits, owners and bytes.
+// snapshot tells all of the vault: names, bits, owners and bytes.
 func (r *race) snapshot(t *testing.T) string {
 	t.Helper()
 	var out strings.Builder

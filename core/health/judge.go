@@ -340,7 +340,7 @@ func (j *judging) probes() {
 	}
 }
 
-// look judges a probe that is either well or not.
+// probe judges a probe that is either well or not.
 func (j *judging) probe(check string, p *device.ProbeResult, wrong bool, message func() string) {
 	if s := j.set.exact(check, p.Target); s != nil && wrong {
 		j.add(s, p.Target, levelOf(s, Warning), j.now, message)

@@ -39,7 +39,8 @@ func TestWorkSays(t *testing.T) {
 		"installed": {install, "install marks 1.0", true, "the package marks is not for windows", 60},
 		"removed":   {remove, "remove marks", true, "the package marks is not for windows", 60},
 		"steps":     {OfSteps("Restart", step, step), "Restart", true, "", 60},
-		"parts": {OfParts("November", pack.Part{Package: p, Having: &pack.There{}}, pack.Part{Package: pack.Package{Install: []work.Step{step}}}),
+		"parts": {OfParts("November", pack.Part{Package: p, Having: &pack.There{}},
+			pack.Part{Package: pack.Package{Install: []work.Step{step}}}),
 			"November", true, "", 60},
 	} {
 		if got := c.w.String(); got != c.says {
@@ -72,7 +73,8 @@ func TestStates(t *testing.T) {
 		}
 	}
 	now := time.Date(2026, 11, 30, 8, 0, 0, 0, time.UTC)
-	if CheckBegin(now.Add(MostAhead), now) != nil || CheckBegin(now.Add(MostAhead+1), now) == nil || CheckBegin(now.Add(-time.Hour), now) != nil {
+	if CheckBegin(now.Add(MostAhead), now) != nil || CheckBegin(now.Add(MostAhead+1), now) == nil ||
+		CheckBegin(now.Add(-time.Hour), now) != nil {
 		t.Error("a job begins in the wrong year")
 	}
 	if at := (When{}).Next(now, time.UTC); !at.IsZero() {

@@ -53,7 +53,8 @@ func TestPackagesThatCannotBe(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if again, err := Parse(text); err != nil || again.Name != p.Name || again.There.Pattern != p.There.Pattern || again.Install[0].File != "marks.deb" {
+	if again, err := Parse(text); err != nil || again.Name != p.Name || again.There.Pattern != p.There.Pattern ||
+		again.Install[0].File != "marks.deb" {
 		t.Errorf("%+v, %v", again, err)
 	}
 }

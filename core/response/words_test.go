@@ -49,9 +49,11 @@ func TestResponsesThatCannotBe(t *testing.T) {
 
 func TestStepsSay(t *testing.T) {
 	for want, s := range map[string]Step{
-		"run a script": {Do: Script}, "restart the service": {Do: RestartService}, "restart the service cron": {Do: RestartService, Service: "cron"},
-		"start the service cron": {Do: StartService, Service: "cron"}, "install a package": {Do: Install}, "remove a package": {Do: Remove},
-		"set a/b": {Do: Set, Path: "a/b"}, "restart the device": {Do: RestartDevice}, "wait": {Do: Wait},
+		"run a script": {Do: Script}, "restart the service": {Do: RestartService},
+		"restart the service cron": {Do: RestartService, Service: "cron"},
+		"start the service cron":   {Do: StartService, Service: "cron"}, "install a package": {Do: Install},
+		"remove a package": {Do: Remove},
+		"set a/b":          {Do: Set, Path: "a/b"}, "restart the device": {Do: RestartDevice}, "wait": {Do: Wait},
 		"restart the device in its window": {Do: RestartDevice, Windows: true},
 	} {
 		if s.String() != want {

@@ -52,7 +52,8 @@ func TestConditions(t *testing.T) {
 			t.Errorf("%q, and not %q", got, want)
 		}
 	}
-	for _, c := range []Condition{{Kind: OfRestart}, {Kind: OfFile, Of: "/etc/a"}, {Kind: OfFile, Of: "/etc/a", Not: true}, {Kind: OfSetting, Of: "a"}} {
+	for _, c := range []Condition{{Kind: OfRestart}, {Kind: OfFile, Of: "/etc/a"}, {Kind: OfFile, Of: "/etc/a", Not: true},
+		{Kind: OfSetting, Of: "a"}} {
 		no := c
 		no.Not = !c.Not
 		if c.Validate() != nil || c.String() == "" || c.String() == no.String() {

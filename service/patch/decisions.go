@@ -18,7 +18,7 @@ type decisions struct {
 	decided map[string]map[int32]string
 }
 
-// look reads all updates and rules.
+// readDecisions reads all updates and rules.
 func (c *Service) readDecisions(ctx context.Context, now time.Time) (s *decisions, err error) {
 	s = &decisions{now: now, decided: map[string]map[int32]string{}}
 	if s.all, err = c.store.catalogue(ctx); err == nil {

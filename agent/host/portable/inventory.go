@@ -106,7 +106,7 @@ type Busiest struct {
 	times map[int32]float64
 }
 
-// Look returns the process that used most since the last look over so many seconds; nil at the
+// Poll returns the process that used most since the last poll over so many seconds; nil at the
 // first, and where none used as much as a hundredth of the processors.
 func (b *Busiest) Poll(ctx context.Context, seconds float64) *device.Process {
 	all, err := process.ProcessesWithContext(ctx)

@@ -219,7 +219,7 @@ func (s *Screen) Wait(ctx context.Context) (host.ScreenChange, error) {
 	}
 }
 
-// look asks for what is not under way, and tells what came. s.mu is held.
+// poll asks for what is not under way, and tells what came. s.mu is held.
 func (s *Screen) poll() (c host.ScreenChange, err error) {
 	if s.gone != nil {
 		return c, s.gone

@@ -175,7 +175,7 @@ func (d *duplicator) add(adapter *object, area image.Rectangle) error {
 	}
 }
 
-// look copies what is new to pixels, whose rows are as wide as the desktop, and tells whether anything was. An error
+// poll copies what is new to pixels, whose rows are as wide as the desktop, and tells whether anything was. An error
 // means that the duplicator has to be made anew.
 func (d *duplicator) poll(pixels []uint32, width int) (news bool, err error) {
 	for _, o := range d.outputs {

@@ -135,7 +135,7 @@ func (c *copier) close() {
 // shown it does not.
 const retryDuplication = 5 * time.Second
 
-// look copies the desktop and returns where it is another than before: by duplication where there is
+// poll copies the desktop and returns where it is another than before: by duplication where there is
 // that, and by GDI otherwise.
 func (c *copier) poll(all bool) ([]image.Rectangle, error) {
 	if now := time.Now(); c.duplicator == nil && now.After(c.retry) {
