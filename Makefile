@@ -9,7 +9,7 @@ GO_FILES := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 WEB_FILES := $(shell find web/src web/public web/index.html web/vite.config.ts -type f)
 
 .DEFAULT_GOAL := help
-.PHONY: help release demo demo-reset build test race lint lab fuzz bench fmt generate cross screenshots install packages
+.PHONY: help quick cover dev release demo demo-reset build test race lint lab fuzz bench fmt generate cross screenshots install packages
 
 help: ## list the targets
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / {printf "  %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
@@ -25,6 +25,9 @@ $(DEMO_DIR)/releases/release.pub: bin/.built
 release: web/dist/index.html ## make a release in dist: programs, packages, checksums, signatures; VERSION=1.4.0 names it
 	@tools/install.sh release
 	@go run ./tools/release -version $(or $(VERSION),0.1.0)
+
+dev: packages build $(DEMO_DIR)/releases/release.pub ## the demo, and beside it the console with reload, until Ctrl+C
+	@trap 'kill 0' EXIT INT TERM; bin/moorwatch demo & cd web && npm run dev
 
 demo-reset: packages build ## delete what the demo keeps in DEMO_DIR, to begin anew
 	@bin/moorwatch demo --reset
@@ -53,6 +56,12 @@ test: ## install what is missing, then lint and run every test
 	go test -race -timeout 10m $$(go list ./... | grep -v '/test$$')
 	@# they wait more than they compute
 	go test -timeout 20m -parallel 3 ./test
+
+quick: web/dist/index.html ## the tests that need no service and no race detector
+	go test -short $$(go list ./... | grep -vE '/(test|bench|lab)$$')
+
+cover: ## which share of core's statements its tests reach; 90 % of each room at least
+	@tools/cover.sh
 
 race: build ## run the end-to-end tests with the race detector, which takes twice as long
 	go test -race -timeout 40m ./test

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/ed25519"
 	"errors"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -90,4 +91,52 @@ func FuzzOpen(f *testing.F) {
 			t.Errorf("%+v", m)
 		}
 	})
+}
+
+// Releases are listed with the latest first, also those whose versions are none.
+func TestCompare(t *testing.T) {
+	all := []Manifest{{Version: "1.9.0"}, {Version: "odd"}, {Version: "1.10.0"}, {Version: "1.10.0-rc.1"}, {Version: "another"}}
+	slices.SortStableFunc(all, Compare)
+	var got []string
+	for _, m := range all {
+		got = append(got, m.Version)
+	}
+	if i := slices.Index(got, "1.10.0"); i > slices.Index(got, "1.10.0-rc.1") || i > slices.Index(got, "1.9.0") ||
+		Compare(all[0], all[0]) != 0 {
+		t.Errorf("%q", got)
+	}
+}
+
+// What a program carries is found behind it, and what is damaged is told of.
+func TestCarried(t *testing.T) {
+	program := []byte("a program")
+	for _, enrolment := range [][]byte{[]byte("e"), bytes.Repeat([]byte("x"), MaxCarried)} {
+		more, err := Carry(enrolment)
+		if err != nil {
+			t.Fatal(err)
+		}
+		file := append(bytes.Clone(program), more...)
+		got, size, err := Carried(bytes.NewReader(file), int64(len(file)))
+		if err != nil || !bytes.Equal(got, enrolment) || size != int64(len(program)) {
+			t.Errorf("%d bytes, %d of a program, %v", len(got), size, err)
+		}
+		damaged := bytes.Clone(file)
+		damaged[len(damaged)-len(carriedMark)-3] = 0xff
+		if _, _, err := Carried(bytes.NewReader(damaged), int64(len(damaged))); err == nil {
+			t.Error("a damaged length was taken")
+		}
+	}
+	for _, none := range [][]byte{nil, program, bytes.Repeat([]byte("y"), 100)} {
+		if got, size, err := Carried(bytes.NewReader(none), int64(len(none))); got != nil || size != int64(len(none)) || err != nil {
+			t.Errorf("%q carries %q, %v", none, got, err)
+		}
+	}
+	if _, _, err := Carried(bytes.NewReader(program), 1000); err == nil {
+		t.Error("a program that is shorter than it should be was read")
+	}
+	for _, odd := range [][]byte{nil, make([]byte, MaxCarried+1)} {
+		if _, err := Carry(odd); err == nil {
+			t.Errorf("%d bytes are carried", len(odd))
+		}
+	}
 }

@@ -1,7 +1,9 @@
 package session
 
 import (
+	"strings"
 	"testing"
+	"time"
 
 	"moorwatch.example/core/health"
 )
@@ -84,5 +86,30 @@ func TestRulesAreChecked(t *testing.T) {
 	}
 	if err := (Rule{Scope: everywhere, Mode: Ask, Tool: "files", Seconds: 30}).Validate(); err != nil {
 		t.Error(err)
+	}
+}
+
+// How long an answer is awaited and a recording kept, where nothing is said and where something is.
+func TestRulesSayHowLong(t *testing.T) {
+	if (Rule{}).Kept() != usualKept || (Rule{KeepDays: 9}).Kept() != 9 || (Rule{Seconds: 30}).Wait() != 30*time.Second ||
+		(Rule{}).Wait() != usualWait*time.Second {
+		t.Error("a rule keeps or waits too long")
+	}
+	good := func() Rule { return Rule{Scope: health.Scope{Kind: health.Everywhere}, Tool: "files", Mode: Ask} }
+	if err := good().Validate(); err != nil {
+		t.Fatal(err)
+	}
+	for want, change := range map[string]func(r *Rule){
+		"the mode":    func(r *Rule) { r.Mode = "beg" },
+		"is awaited":  func(r *Rule) { r.Seconds = 1 },
+		"are kept":    func(r *Rule) { r.KeepDays = -1 },
+		"kept for 1":  func(r *Rule) { r.KeepDays = mostKept + 1 },
+		"no scope":    func(r *Rule) { r.Scope.Kind = "planet" },
+		"there is no": func(r *Rule) { r.Tool = "crystal ball" },
+	} {
+		r := good()
+		if change(&r); r.Validate() == nil || !strings.Contains(r.Validate().Error(), want) {
+			t.Errorf("%s: %v", want, r.Validate())
+		}
 	}
 }
