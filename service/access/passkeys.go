@@ -122,11 +122,7 @@ func (a *Service) challenge(c *gin.Context, hash []byte, options any, session *w
 	if err == nil {
 		err = a.store.setChallenge(c.Request.Context(), hash, session)
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, options)
+	front.Answer(c, http.StatusOK, options, err)
 }
 
 func (a *Service) passkeyFits(ctx context.Context, p person, hash []byte, answer json.RawMessage) (bool, error) {

@@ -75,11 +75,7 @@ func (a *Service) ListPeople(c *gin.Context, in api.ListPeopleParams) {
 	if err == nil {
 		items, err = a.described(c.Request.Context(), found...)
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, api.PersonPage{Items: items, Next: next})
+	front.Answer(c, http.StatusOK, api.PersonPage{Items: items, Next: next}, err)
 }
 
 // grants reads roles that somebody is to hold, and refuses those that are not there, that hold more
@@ -164,23 +160,11 @@ func plainly(rights access.Rights) string {
 
 // done notes an action to people and roles, or answers why it failed.
 func (a *Service) done(c *gin.Context, action, detail string, err error) bool {
-	switch {
-	case db.Missing(err):
-		err = front.NotFound("entry")
-	case db.Duplicate(err):
-		err = front.Problem(http.StatusConflict, "Somebody has this e-mail address already.", "Each person needs an address of their own.")
-	case errors.Is(err, errLastOwner):
+	if errors.Is(err, errLastOwner) {
 		err = front.Problem(http.StatusConflict, "Nobody would be left who is owner everywhere.", "Make somebody else owner first.")
 	}
-	if err == nil {
-		entry := front.EntryOf(c, action, "done")
-		entry.Detail = detail
-		err = a.Log.Record(c.Request.Context(), entry)
-	}
-	if err != nil {
-		front.Fail(c, err)
-	}
-	return err == nil
+	taken := front.Problem(http.StatusConflict, "Somebody has this e-mail address already.", "Each person needs an address of their own.")
+	return front.Changed(c, a.Log, front.Change{Action: action, Detail: detail, Taken: taken}, err)
 }
 
 // AddPerson adds someone who may sign in: POST /people.

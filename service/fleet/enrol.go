@@ -70,11 +70,7 @@ func (f *Service) AddEnrolmentToken(c *gin.Context) {
 		entry.Detail = in.Organisation + ", " + in.Site
 		err = f.audit.Record(ctx, entry)
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusCreated, api.AddedEnrolmentToken{Token: t, Secret: secret})
+	front.Answer(c, http.StatusCreated, api.AddedEnrolmentToken{Token: t, Secret: secret}, err)
 }
 
 // RevokeEnrolmentToken revokes one: DELETE /enrolment-tokens/{id}.
@@ -92,11 +88,7 @@ func (f *Service) RevokeEnrolmentToken(c *gin.Context, id api.ID) {
 		entry.Detail = id.String()
 		err = f.audit.Record(ctx, entry)
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	front.Done(c, err)
 }
 
 // Enrol adds a device: POST /enrol, called by its agent.

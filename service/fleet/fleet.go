@@ -132,11 +132,7 @@ func subject(d *api.Device) *selector.Subject {
 // FindDevice finds the device that a person named: GET /device-names/{name}.
 func (f *Service) FindDevice(c *gin.Context, name string) {
 	d, err := f.find(c.Request.Context(), front.CallerOf(c), name)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, d)
+	front.Answer(c, http.StatusOK, d, err)
 }
 
 func (f *Service) find(ctx context.Context, caller *front.Caller, name string) (api.Device, error) {
@@ -223,11 +219,7 @@ func (f *Service) GetDevice(c *gin.Context, id api.ID) {
 		}
 		d.Permissions = access.List(func(p access.Permission) bool { return front.May(c, p) })
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, d)
+	front.Answer(c, http.StatusOK, d, err)
 }
 
 // RetireDevice takes a device out of the fleet: DELETE /devices/{id}.
@@ -244,11 +236,7 @@ func (f *Service) RetireDevice(c *gin.Context, id api.ID) {
 		entry.Device, entry.DeviceName = id, name
 		err = f.audit.Record(ctx, entry)
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	front.Done(c, err)
 }
 
 // siteFor finds a site where the caller holds a permission.
@@ -292,11 +280,7 @@ func (f *Service) MoveDevice(c *gin.Context, id api.ID) {
 		entry.Device, entry.DeviceName = id, name
 		err = f.audit.Record(ctx, entry)
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	front.Done(c, err)
 }
 
 // GetRemovalCode tells with which code an agent is taken off its device: GET /devices/{id}/removal-code.
@@ -347,11 +331,7 @@ func (f *Service) AddSite(c *gin.Context) {
 		entry.Detail = organisation + ", " + site
 		err = f.audit.Record(ctx, entry)
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusCreated, api.Site{ID: id, Name: site, Organisation: organisation})
+	front.Answer(c, http.StatusCreated, api.Site{ID: id, Name: site, Organisation: organisation}, err)
 }
 
 // StreamEvents streams changes of the list: GET /events.

@@ -162,11 +162,7 @@ func (f *Service) RemoveGroup(c *gin.Context, id api.ID) {
 		entry.Detail = name
 		err = f.audit.Record(ctx, entry)
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	front.Done(c, err)
 }
 
 // previewed is how many devices a preview shows.
@@ -283,11 +279,7 @@ func (f *Service) SetTags(c *gin.Context, id api.ID) {
 		entry.Device, entry.DeviceName, entry.Detail = id, name, fmt.Sprint(tags)
 		err = f.audit.Record(ctx, entry)
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, api.TagList{Tags: tags})
+	front.Answer(c, http.StatusOK, api.TagList{Tags: tags}, err)
 }
 
 // AddFavourite makes a device one of the caller's favourites: PUT /favourites/{id}.
@@ -300,11 +292,7 @@ func (f *Service) AddFavourite(c *gin.Context, id api.ID) {
 	if err == nil {
 		err = f.store.addFavourite(ctx, front.CallerOf(c).ID, id)
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	front.Done(c, err)
 }
 
 // RemoveFavourite takes a device from the caller's favourites: DELETE /favourites/{id}.

@@ -35,25 +35,8 @@ func missing(err error, what string) error {
 // saved finishes a change: err answers the caller, or the change takes effect and is noted in the
 // audit log. It tells whether all went well.
 func (h *Service) saved(c *gin.Context, action, detail string, err error) bool {
-	ctx := c.Request.Context()
-	switch {
-	case db.Missing(err):
-		err = front.NotFound("entry")
-	case db.Duplicate(err):
-		err = front.Problem(http.StatusConflict, "There is one of this name already.", "Choose another name.")
-	}
-	if err == nil {
-		err = h.rules.read(ctx, h.store)
-	}
-	if err == nil {
-		entry := front.EntryOf(c, action, "done")
-		entry.Detail = detail
-		err = h.audit.Record(ctx, entry)
-	}
-	if err != nil {
-		front.Fail(c, err)
-	}
-	return err == nil
+	then := func(ctx context.Context) error { return h.rules.read(ctx, h.store) }
+	return front.Changed(c, h.audit, front.Change{Action: action, Detail: detail, Then: then}, err)
 }
 
 func (h *Service) removed(c *gin.Context, action, what string, remove func(ctx context.Context) (string, error)) {

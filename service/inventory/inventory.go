@@ -252,11 +252,7 @@ func (v *Service) TakeInventory(c *gin.Context, id api.ID) {
 		return
 	}
 	out, err := v.read(ctx, id)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, out)
+	front.Answer(c, http.StatusOK, out, err)
 }
 
 // ListChanges lists changes, the latest first: GET /changes.
@@ -388,11 +384,7 @@ func (v *Service) ListSuspects(c *gin.Context, id api.ID) {
 	if db.Missing(err) {
 		err = front.NotFound("alert")
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, out)
+	front.Answer(c, http.StatusOK, out, err)
 }
 
 // First is the first suspect of an alert; nil for none.

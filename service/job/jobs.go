@@ -156,11 +156,7 @@ func (c *Service) show(g *gin.Context, id uuid.UUID, status int) {
 		j.Turns = &turns
 		c.foretell(&j)
 	}
-	if err != nil {
-		front.Fail(g, err)
-		return
-	}
-	g.JSON(status, j)
+	front.Answer(g, status, j, err)
 }
 
 // ListRuns lists the runs of a job: GET /jobs/{id}/runs.

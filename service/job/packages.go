@@ -29,11 +29,7 @@ func (c *Service) GetPackage(g *gin.Context, id api.ID, in api.GetPackageParams)
 	if db.Missing(err) {
 		err = front.NotFound("package, or version of it")
 	}
-	if err != nil {
-		front.Fail(g, err)
-		return
-	}
-	g.JSON(http.StatusOK, p)
+	front.Answer(g, http.StatusOK, p, err)
 }
 
 // ListPackageVersions lists what a package was: GET /packages/{id}/versions.

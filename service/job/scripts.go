@@ -63,11 +63,7 @@ func (c *Service) GetScript(g *gin.Context, id api.ID, in api.GetScriptParams) {
 	if db.Missing(err) {
 		err = front.NotFound("script, or version of it")
 	}
-	if err != nil {
-		front.Fail(g, err)
-		return
-	}
-	g.JSON(http.StatusOK, s)
+	front.Answer(g, http.StatusOK, s, err)
 }
 
 // ListScriptVersions lists what a script was: GET /scripts/{id}/versions.
@@ -135,13 +131,5 @@ func (c *Service) RemoveScript(g *gin.Context, id api.ID) {
 
 // done puts an action on record, or answers with what went wrong.
 func (c *Service) done(g *gin.Context, action, detail string, err error) bool {
-	if err == nil {
-		entry := front.EntryOf(g, action, "done")
-		entry.Detail = detail
-		err = c.audit.Record(g.Request.Context(), entry)
-	}
-	if err != nil {
-		front.Fail(g, err)
-	}
-	return err == nil
+	return front.Changed(g, c.audit, front.Change{Action: action, Detail: detail}, err)
 }

@@ -57,11 +57,7 @@ func (c *Service) GetAdvisory(g *gin.Context, name string) {
 	if db.Missing(err) {
 		err = front.NotFound("advisory")
 	}
-	if err != nil {
-		front.Fail(g, err)
-		return
-	}
-	g.JSON(http.StatusOK, out)
+	front.Answer(g, http.StatusOK, out, err)
 }
 
 // ListAdvisoryDevices lists whom one is about: GET /advisories/{advisory}/devices.

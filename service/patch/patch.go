@@ -195,19 +195,5 @@ func (c *Service) ServeUpdates(w http.ResponseWriter, r *http.Request) {
 // done finishes a change: err answers the caller, or the change is noted in the audit log. It tells whether
 // all went well.
 func (c *Service) done(g *gin.Context, action, detail string, err error) bool {
-	switch {
-	case db.Missing(err):
-		err = front.NotFound("entry")
-	case db.Duplicate(err):
-		err = front.Problem(http.StatusConflict, "There is one of this name already.", "Choose another name.")
-	}
-	if err == nil {
-		entry := front.EntryOf(g, action, "done")
-		entry.Detail = detail
-		err = c.audit.Record(g.Request.Context(), entry)
-	}
-	if err != nil {
-		front.Fail(g, err)
-	}
-	return err == nil
+	return front.Changed(g, c.audit, front.Change{Action: action, Detail: detail}, err)
 }

@@ -181,11 +181,7 @@ func (c *Service) GetCompliance(g *gin.Context, in api.GetComplianceParams) {
 		days, err = c.store.compliance(ctx, a.organisations, now.AddDate(0, 0, 1-daysOf(in.Days)))
 		out.Days = append(out.Days, days...)
 	}
-	if err != nil {
-		front.Fail(g, err)
-		return
-	}
-	g.JSON(http.StatusOK, out)
+	front.Answer(g, http.StatusOK, out, err)
 }
 
 // MakeReport makes a report: GET /updates/report.

@@ -329,11 +329,7 @@ func (c *Service) show(g *gin.Context, id uuid.UUID, status int) {
 	if err == nil {
 		out.Updates, err = c.store.brought(g.Request.Context(), id, view)
 	}
-	if err != nil {
-		front.Fail(g, err)
-		return
-	}
-	g.JSON(status, out)
+	front.Answer(g, status, out, err)
 }
 
 // ListRolloutDevices lists the devices of a rollout: GET /rollouts/{id}/devices.

@@ -221,11 +221,7 @@ func (c *Service) GetDeviceUpdates(g *gin.Context, id api.ID) {
 	if out.Exposure.Classes == nil {
 		out.Exposure.Classes = map[update.Class]int{}
 	}
-	if err != nil {
-		front.Fail(g, err)
-		return
-	}
-	g.JSON(http.StatusOK, out)
+	front.Answer(g, http.StatusOK, out, err)
 }
 
 // ListApprovals lists the rules: GET /approvals.

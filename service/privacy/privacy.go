@@ -109,11 +109,7 @@ func (p *Service) ErasePerson(c *gin.Context) {
 		entry.Detail = id.String()
 		err = p.audit.Record(ctx, entry)
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	front.Done(c, err)
 }
 
 // ExportOrganisation hands out what is held about an organisation: GET /organisations/{id}/data.
@@ -175,9 +171,5 @@ func (p *Service) EraseOrganisation(c *gin.Context, id api.ID) {
 		err = p.audit.Record(context.WithoutCancel(ctx), entry)
 	}
 	p.fleet.Changed(devices)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	front.Done(c, err)
 }

@@ -374,11 +374,7 @@ func (s *Service) EndSession(c *gin.Context, id api.ID) {
 		entry.Device, entry.DeviceName, entry.Detail = v.key.device, v.row.Device, v.key.tool+" of "+v.row.Actor
 		err = errors.Join(err, s.finish(ctx, v, "ended by "+caller.Email, errCut), s.audit.Record(ctx, entry))
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	front.Done(c, err)
 }
 
 // which are the open sessions for which a question holds.
@@ -436,11 +432,7 @@ func (s *Service) NoteSession(c *gin.Context, id api.ID) {
 		entry.Device, entry.DeviceName, entry.Detail = device, name, in.Note
 		err = s.audit.Record(ctx, entry)
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	front.Done(c, err)
 }
 
 var latest = moment{time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC), uuid.Max}

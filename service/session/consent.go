@@ -251,20 +251,5 @@ func (s *Service) RemoveConsentRule(c *gin.Context, id api.ID) {
 
 // ruled has a change of the rules take effect and notes it, or answers with what went wrong.
 func (s *Service) ruled(c *gin.Context, action, detail string, err error) bool {
-	ctx := c.Request.Context()
-	if db.Missing(err) {
-		err = front.NotFound("rule")
-	}
-	if err == nil {
-		err = s.Refresh(ctx)
-	}
-	if err == nil {
-		entry := front.EntryOf(c, action, "done")
-		entry.Detail = detail
-		err = s.audit.Record(ctx, entry)
-	}
-	if err != nil {
-		front.Fail(c, err)
-	}
-	return err == nil
+	return front.Changed(c, s.audit, front.Change{Action: action, Detail: detail, What: "rule", Then: s.Refresh}, err)
 }

@@ -86,15 +86,7 @@ func (s *Service) RemoveConsole(c *gin.Context, id api.ID, console uuid.UUID) {
 
 // consoled notes a change of a device's consoles, or answers with what went wrong.
 func (s *Service) consoled(c *gin.Context, d api.Device, action, detail string, err error) bool {
-	if err == nil {
-		entry := front.EntryOf(c, action, "done")
-		entry.Device, entry.DeviceName, entry.Detail = d.ID, d.Name, detail
-		err = s.audit.Record(c.Request.Context(), entry)
-	}
-	if err != nil {
-		front.Fail(c, err)
-	}
-	return err == nil
+	return front.Changed(c, s.audit, front.Change{Action: action, Detail: detail, Device: d.ID, DeviceName: d.Name, What: "console"}, err)
 }
 
 // address reads a host and a port.

@@ -354,11 +354,7 @@ func (s *Service) search(c *gin.Context, view []uuid.UUID, in api.ListRecordings
 			out.Next = front.Cursor(at)
 		}
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, out)
+	front.Answer(c, http.StatusOK, out, err)
 }
 
 // recorded finds a recording of a device where the caller may see such.
@@ -383,11 +379,7 @@ func (s *Service) recorded(c *gin.Context, id uuid.UUID) (r api.Recording, err e
 // GetRecording tells of one recording: GET /recordings/{id}.
 func (s *Service) GetRecording(c *gin.Context, id api.ID) {
 	r, err := s.recorded(c, id)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, r)
+	front.Answer(c, http.StatusOK, r, err)
 }
 
 // played puts on record that a recording is played.

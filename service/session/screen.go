@@ -181,9 +181,5 @@ func (s *Service) ListDesktops(c *gin.Context, id api.ID) {
 	if err == nil {
 		err = s.withConsoles(c.Request.Context(), d.ID, &list)
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, list)
+	front.Answer(c, http.StatusOK, list, err)
 }

@@ -165,14 +165,7 @@ func (s *Service) RemoveQuery(c *gin.Context, id api.ID) {
 
 // noted notes an action that concerns no device, and answers; or answers with what went wrong.
 func (s *Service) noted(c *gin.Context, action, detail string, err error, answer func()) {
-	if err == nil {
-		entry := front.EntryOf(c, action, "done")
-		entry.Detail = detail
-		err = s.audit.Record(c.Request.Context(), entry)
+	if front.Changed(c, s.audit, front.Change{Action: action, Detail: detail}, err) {
+		answer()
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	answer()
 }

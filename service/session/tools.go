@@ -186,11 +186,7 @@ func (s *Service) WakeDevice(c *gin.Context, id api.ID) {
 	if err == nil {
 		out, err = s.wake(c.Request.Context(), d, front.EntryOf(c, "power.wake", "begun"))
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, out)
+	front.Answer(c, http.StatusOK, out, err)
 }
 
 // Online tells whether a device is connected.

@@ -49,11 +49,7 @@ func (v *Service) GetStanding(c *gin.Context, id api.ID, in api.GetStandingParam
 	} else {
 		err = v.texts(c, &out, devices, id)
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, out)
+	front.Answer(c, http.StatusOK, out, err)
 }
 
 // numbers fills in the standing of a reading.
