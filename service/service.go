@@ -187,6 +187,9 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 		if err != nil {
 			stop()
 			s.running.Wait()
+			if s.Access != nil {
+				s.Access.Close()
+			}
 			s.pool.Close()
 		}
 	}()
@@ -381,6 +384,7 @@ func (s *Service) Stop() {
 	}
 	s.stop()
 	s.running.Wait()
+	s.Access.Close()
 	s.pool.Close()
 	if s.contents != "" {
 		os.RemoveAll(s.contents)

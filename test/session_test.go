@@ -14,6 +14,7 @@ import (
 
 	"github.com/coder/websocket"
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
@@ -257,4 +258,29 @@ func TestShellIsJoinedAgain(t *testing.T) {
 	if len(choices.Programs) < 2 {
 		t.Errorf("%+v", choices)
 	}
+}
+
+// Whatever goes on when the service stops is on record as ended once it has stopped.
+func TestEndsAreOnRecordWhenTheServiceStops(t *testing.T) {
+	t.Parallel()
+	w := begin(t, true)
+	d := w.machine(t, "van-board")
+	const many = 8
+	for range many {
+		go w.owner.Run(t.Context(), d.id, command("sleep", "600"), io.Discard, io.Discard)
+	}
+	count := func(action string) (n int) {
+		db := must(pgx.Connect(t.Context(), w.config.Database))(t)
+		defer db.Close(t.Context())
+		if err := db.QueryRow(t.Context(), "SELECT count(*) FROM audit WHERE action = $1", action).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	w.await(t, "the commands run", func() bool { return count("command.start") == many })
+	w.Stop()
+	if n := count("command.end"); n != many {
+		t.Errorf("the ends of %d of %d commands are on record", n, many)
+	}
+	w.start(t)
 }

@@ -71,7 +71,7 @@ func listOr[T any](c *cli.Command, rows iter.Seq2[T, error], most int, none stri
 		n++
 	}
 	if n == 0 && none != "" {
-		fmt.Println(none)
+		fmt.Fprintln(os.Stderr, none)
 		return nil
 	}
 	if err := t.flush(); err != nil {

@@ -86,7 +86,7 @@ func TestList(t *testing.T) {
 		want string
 	}{
 		"a table": {2, nil, "NAME  AT\na     08:00\nb     08:00\n"},
-		"none":    {0, nil, "There is none.\n"},
+		"none":    {0, nil, ""},
 		"a table has so many": {3, nil, "NAME  AT\na     08:00\nb     08:00\n\n" +
 			"There are more: --limit 0 prints all, and --limit 4 twice as many.\n"},
 		"all":               {3, []string{"--limit", "0"}, "NAME  AT\na     08:00\nb     08:00\nc     08:00\n"},

@@ -39,6 +39,7 @@ type Service struct {
 	store    store
 	Log      *Log
 	anchors  []string
+	anchored int64  // the last entry whose head is kept outside
 	address  string // of the console, for links
 	passkeys passkeys
 	scopes   Scopes
@@ -95,13 +96,18 @@ func (a *Service) PlacesChanged(ctx context.Context) { a.changed(ctx, front.Righ
 // Reseal seals anew what was sealed under an older key, and returns how much that was.
 func (a *Service) Reseal(ctx context.Context) (int, error) { return a.store.reseal(ctx) }
 
-// Run writes the audit log until ctx ends.
+// Run keeps the audit log's head outside until ctx ends, and waits for what people are told by then.
 func (a *Service) Run(ctx context.Context) {
-	var writing sync.WaitGroup
-	writing.Go(func() { a.anchor(ctx) })
-	a.Log.run(ctx)
-	writing.Wait()
+	a.anchor(ctx)
 	a.telling.Wait()
+}
+
+// Close ends the audit log after all that others put on record, and keeps its last head outside.
+func (a *Service) Close() {
+	a.Log.Close()
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	a.writeHead(ctx)
 }
 
 // Expire removes sessions, links and failures that no longer count. It is run every hour.

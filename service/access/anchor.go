@@ -37,43 +37,41 @@ func (h head) line() string {
 	return fmt.Sprintf("%s seq=%d hash=%x key=%s signature=%x", h.at.UTC().Format(time.RFC3339Nano), h.seq, h.hash, h.key, h.signature)
 }
 
-// anchor writes heads outside until ctx ends, and the last one after that.
+// anchor writes heads outside until ctx ends.
 func (a *Service) anchor(ctx context.Context) {
-	if len(a.anchors) == 0 {
-		return
-	}
 	tick := time.NewTicker(anchorEvery)
 	defer tick.Stop()
-	var last int64
-	write := func(ctx context.Context) {
-		h, err := a.store.auditHead(ctx)
-		if err != nil || h.seq == last {
-			if err != nil && !db.Missing(err) && ctx.Err() == nil {
-				slog.Warn("the head of the audit log cannot be read; trying again", "error", err)
-			}
-			return
-		}
-		var bad []error
-		for _, to := range a.anchors {
-			bad = append(bad, anchorAt(ctx, to, h))
-		}
-		if err := errors.Join(bad...); err != nil {
-			slog.Warn("the head of the audit log cannot be written outside; trying again", "error", err)
-			return
-		}
-		last = h.seq
-	}
 	for {
 		select {
 		case <-tick.C:
-			write(ctx)
+			a.writeHead(ctx)
 		case <-ctx.Done():
-			end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-			defer cancel()
-			write(end)
 			return
 		}
 	}
+}
+
+// writeHead writes the log's head to each place outside, where it has changed.
+func (a *Service) writeHead(ctx context.Context) {
+	if len(a.anchors) == 0 {
+		return
+	}
+	h, err := a.store.auditHead(ctx)
+	if err != nil || h.seq == a.anchored {
+		if err != nil && !db.Missing(err) && ctx.Err() == nil {
+			slog.Warn("the head of the audit log cannot be read; trying again", "error", err)
+		}
+		return
+	}
+	var bad []error
+	for _, to := range a.anchors {
+		bad = append(bad, anchorAt(ctx, to, h))
+	}
+	if err := errors.Join(bad...); err != nil {
+		slog.Warn("the head of the audit log cannot be written outside; trying again", "error", err)
+		return
+	}
+	a.anchored = h.seq
 }
 
 // CheckAnchor refuses what is no place for heads: a file, as file:///path, or a server of syslog, as

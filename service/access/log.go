@@ -3,7 +3,9 @@ package access
 import (
 	"context"
 	"crypto/ed25519"
+	"errors"
 	"log/slog"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -18,6 +20,12 @@ type Log struct {
 	store store
 	key   ed25519.PrivateKey
 	queue chan record
+
+	mu     sync.Mutex
+	closed bool
+	notes  sync.WaitGroup
+	stop   chan struct{} // closed once nothing more is to be put on record
+	over   chan struct{} // closed once all that was is on disk
 }
 
 type record struct {
@@ -34,7 +42,35 @@ const (
 )
 
 func newLog(s store, key ed25519.PrivateKey) *Log {
-	return &Log{s, key, make(chan record, logQueue)}
+	l := &Log{store: s, key: key, queue: make(chan record, logQueue), stop: make(chan struct{}), over: make(chan struct{})}
+	go l.run()
+	return l
+}
+
+// errStopping is returned for what would be put on record while the service stops: it is not to be done.
+var errStopping = errors.New("the service stops: its audit log takes no more")
+
+// Note implements front.Recorder. Where the database is away it is kept in memory until it is back.
+func (l *Log) Note(d front.Entry) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.closed {
+		slog.Warn("the end of an action is not on record, as the service stops", "action", d.Action, "actor", d.Actor, "result", d.Result)
+		return
+	}
+	l.notes.Go(func() { l.record(context.Background(), d) })
+}
+
+// Close ends the log: what was noted until then is on disk when it returns, where the database takes it within 10 s.
+func (l *Log) Close() {
+	l.mu.Lock()
+	was := l.closed
+	l.closed = true
+	l.mu.Unlock()
+	if !was {
+		close(l.stop)
+	}
+	<-l.over
 }
 
 // Record returns once the action is on disk, or fails within 10 s; then it is not written later.
@@ -45,6 +81,20 @@ func (l *Log) Record(ctx context.Context, d front.Entry) error {
 		ctx, cancel = context.WithTimeout(ctx, recordWithin)
 		defer cancel()
 	}
+	l.mu.Lock()
+	closed := l.closed
+	if !closed {
+		l.notes.Add(1)
+	}
+	l.mu.Unlock()
+	if closed {
+		return errStopping
+	}
+	defer l.notes.Done()
+	return l.record(ctx, d)
+}
+
+func (l *Log) record(ctx context.Context, d front.Entry) error {
 	e := access.Entry{At: time.Now().UTC().Truncate(time.Microsecond), Actor: d.Actor, Via: d.Via, Action: d.Action,
 		DeviceName: d.DeviceName, Detail: cut(access.Mask(d.Detail), 4000), Address: d.Address, Result: cut(d.Result, 1000),
 		ActorID: d.ActorID, ViaID: d.ViaID}
@@ -72,16 +122,23 @@ func cut(s string, most int) string {
 	return s[:most] + "…"
 }
 
-// run writes until ctx ends, and then what is still in the queue.
-func (l *Log) run(ctx context.Context) {
+// run writes until Close is called, and then what is still in the queue.
+func (l *Log) run() {
+	defer close(l.over)
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	waited := make(chan struct{})
+	go func() {
+		<-l.stop
+		cancel() // each batch is tried once more
+		l.notes.Wait()
+		close(waited)
+	}()
 	for {
 		select {
 		case r := <-l.queue:
 			l.write(ctx, l.gather(r))
-		case <-ctx.Done():
-			for len(l.queue) > 0 {
-				l.write(ctx, l.gather(<-l.queue))
-			}
+		case <-waited: // and so nothing is in the queue
 			return
 		}
 	}

@@ -87,6 +87,8 @@ type Entry struct {
 // Recorder writes actions to the audit log. Record returns once the action is on disk.
 type Recorder interface {
 	Record(ctx context.Context, d Entry) error
+	// Note puts on record what is over already, and does not wait for it: it is on disk before the service stops.
+	Note(d Entry)
 }
 
 const callerKey = "moorwatch caller"

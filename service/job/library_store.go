@@ -124,10 +124,10 @@ func (s store) packages(ctx context.Context, after string, limit int) ([]api.Pac
 		return nil, err
 	}
 	rows, err := s.pool.Query(ctx, `SELECT package_id,
-		count(*)::int FROM (SELECT DISTINCT ON (j.package_id, r.device_id) j.package_id, j.work->>'entry' AS entry
+		count(*)::int FROM (SELECT DISTINCT ON (j.package_id, r.device_id) j.package_id, j.work->>'action' AS action
 		FROM runs r JOIN jobs j ON j.id = r.job_id WHERE j.package_id IS NOT NULL AND r.state = 'succeeded'
 		ORDER BY j.package_id, r.device_id, r.ended_at DESC) last
-		WHERE entry = 'install' GROUP BY 1`)
+		WHERE action = 'install' GROUP BY 1`)
 	if err != nil {
 		return nil, err
 	}

@@ -116,6 +116,9 @@ func (c *Service) beginDue(ctx context.Context, o *open, now time.Time) error {
 		}
 	case o.when.Event == job.SignedIn:
 		for _, m := range devices {
+			if m.Subject.Readings == nil {
+				continue // it has not told yet who is there: whoever it tells of first did not sign in just then
+			}
 			was, seen := o.signed[m.ID]
 			o.signed[m.ID] = slices.Clone(m.Subject.People)
 			if seen && slices.ContainsFunc(m.Subject.People, func(p string) bool { return !slices.Contains(was, p) }) {

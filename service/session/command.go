@@ -52,7 +52,7 @@ func (s *Service) RunCommand(c *gin.Context, id api.ID) {
 	// The record of the end outlasts the caller, who may have left.
 	record := func(result string) {
 		end.Result = result
-		go s.audit.Record(context.WithoutCancel(ctx), end)
+		s.audit.Note(end)
 	}
 	answer, err := s.hub.Call(ctx, http.MethodPost, id, "/commands", nil, bytes.NewReader(body))
 	if err != nil {

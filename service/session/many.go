@@ -131,7 +131,7 @@ func (s *Service) doOne(c *gin.Context, ctx context.Context, d api.Device, m man
 		err = plain(err)
 		entry.Result = "refused: " + err.Error()
 	}
-	go s.audit.Record(context.WithoutCancel(ctx), entry)
+	s.audit.Note(entry)
 	return answer, err
 }
 

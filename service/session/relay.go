@@ -98,7 +98,7 @@ func (w *work) finish(result string) {
 		return
 	}
 	w.entry.Result = result
-	go w.s.audit.Record(context.WithoutCancel(w.ctx), w.entry)
+	w.s.audit.Note(w.entry)
 }
 
 // fail answers with what went wrong, and ends the job.

@@ -60,7 +60,7 @@ func (s *Service) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams)
 	note := func(action, result, detail string) {
 		entry := entry
 		entry.Action, entry.Result, entry.Detail = action, result, detail
-		go s.audit.Record(context.WithoutCancel(ctx), entry)
+		s.audit.Note(entry)
 	}
 	far, err := s.dialScreen(ctx, d, desktop, query)
 	if err != nil {

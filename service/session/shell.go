@@ -56,7 +56,7 @@ func (s *Service) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
 	began := time.Now()
 	record := func(result string) {
 		end.Result = result
-		go s.audit.Record(context.WithoutCancel(ctx), end)
+		s.audit.Note(end)
 	}
 	query := url.Values{"columns": {strconv.Itoa(front.Limit(in.Columns, 80))}, "rows": {strconv.Itoa(front.Limit(in.Rows, 24))}}
 	shell := uuid.New()

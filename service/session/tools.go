@@ -271,7 +271,7 @@ func (s *Service) wake(ctx context.Context, d api.Device, entry front.Entry) (ou
 	if len(out.By) == 0 {
 		entry.Result = "not sent: " + why
 	}
-	go s.audit.Record(context.WithoutCancel(ctx), entry)
+	s.audit.Note(entry)
 	if len(out.By) == 0 {
 		return out, front.Problem(http.StatusBadGateway, "No neighbour could send the call.", why)
 	}
