@@ -71,6 +71,8 @@ lint: web/node_modules/.package-lock.json web/dist/index.html ## check formattin
 	go vet ./...
 	go tool staticcheck ./...
 	cd web && npm run --silent lint && npx --no-install tsc --noEmit
+	@cd web && said=$$(REDOCLY_TELEMETRY=off REDOCLY_SUPPRESS_UPDATE_NOTICE=true npx --no-install redocly lint \
+		--config ../contract/redocly.yaml ../contract/openapi.yaml 2>&1) || { echo "$$said" >&2; exit 1; }
 	tools/generated.sh
 
 cross: ## compile the agent and the client for the other systems

@@ -1535,7 +1535,7 @@ type NewCode struct {
 	// Address An otpauth URI.
 	Address string `json:"address"`
 
-	// Picture The address as a QR code
+	// Picture The address as a QR code, a PNG in base64.
 	Picture string `json:"picture"`
 
 	// Secret Base32 (RFC 4648), for authenticators that cannot read the picture.

@@ -3103,7 +3103,7 @@ export interface components {
             secret: string;
             /** @description An otpauth URI. */
             address: string;
-            /** @description The address as a QR code */
+            /** @description The address as a QR code, a PNG in base64. */
             picture: string;
         };
         NewPasskey: {
@@ -9882,7 +9882,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The moments */
+            /** @description The moments, oldest first. */
             200: {
                 headers: {
                     [name: string]: unknown;
