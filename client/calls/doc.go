@@ -3,4 +3,4 @@
 // run `make generate`.
 package calls
 
-//go:generate sh -c "cd ../.. && go tool oapi-codegen -config client/calls/config.yaml contract/openapi.yaml"
+//go:generate sh -c "cd ../.. && go tool -modfile=tools.mod oapi-codegen -config client/calls/config.yaml contract/openapi.yaml"

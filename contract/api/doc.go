@@ -2,4 +2,4 @@
 // is written by hand but this comment: change the contract and run `make generate`.
 package api
 
-//go:generate sh -c "cd ../.. && go tool oapi-codegen -config contract/api/config.yaml contract/openapi.yaml"
+//go:generate sh -c "cd ../.. && go tool -modfile=tools.mod oapi-codegen -config contract/api/config.yaml contract/openapi.yaml"

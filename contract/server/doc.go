@@ -3,4 +3,4 @@
 // written by hand but this comment: change the contract and run `make generate`.
 package server
 
-//go:generate sh -c "cd ../.. && go tool oapi-codegen -config contract/server/config.yaml contract/openapi.yaml"
+//go:generate sh -c "cd ../.. && go tool -modfile=tools.mod oapi-codegen -config contract/server/config.yaml contract/openapi.yaml"
