@@ -250,6 +250,7 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 	s.Privacy.Disconnect = s.hub.Disconnect
 	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access, s.Access.Log, s.hub, config.Seal, keys[keyConsoles],
 		keys[keyRecordings])
+	s.Fleet.Join([]fleet.Dependent{s.Health}, []fleet.ScopeUser{s.Health, s.Session, s.Access}, s.Access)
 	s.Patch.JoinPower(s.Session)
 	if err := s.Session.Refresh(ctx); err != nil {
 		return nil, fmt.Errorf("reading the rules of consent: %w", err)

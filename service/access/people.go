@@ -424,3 +424,18 @@ func (a *Service) EndPersonSignIns(c *gin.Context, id api.ID) {
 		c.Status(http.StatusNoContent)
 	}
 }
+
+// HolderAt implements fleet.RoleHolder.
+func (a *Service) HolderAt(ctx context.Context, scope health.Scope) (name string, err error) {
+	name, _, err = a.store.holderAt(ctx, scope)
+	return name, err
+}
+
+// ScopeInUse implements fleet.ScopeUser.
+func (a *Service) ScopeInUse(ctx context.Context, scope health.Scope) (what string, err error) {
+	name, role, err := a.store.holderAt(ctx, scope)
+	if name != "" {
+		what = "the role " + role + " of " + name
+	}
+	return what, err
+}

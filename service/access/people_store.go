@@ -8,6 +8,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"moorwatch.example/core/access"
+	"moorwatch.example/core/health"
+	"moorwatch.example/service/db"
 	"moorwatch.example/service/fleet"
 )
 
@@ -253,4 +255,14 @@ func (s store) endSignIn(ctx context.Context, person, id uuid.UUID) error {
 // revokeAll ends every sign-in and every API token of a person.
 func (s store) revokeAll(ctx context.Context, person uuid.UUID) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error { return revokeAll(ctx, tx, person, nil) })
+}
+
+// holderAt names somebody who holds a role at a scope, and the role.
+func (s store) holderAt(ctx context.Context, scope health.Scope) (name, role string, err error) {
+	err = s.pool.QueryRow(ctx, `SELECT p.name, g.role FROM grants g JOIN people p ON p.id = g.person_id AND p.removed_at IS NULL
+		WHERE g.scope_kind = $1 AND g.scope_id = $2 ORDER BY p.name LIMIT 1`, string(scope.Kind), scope.ID).Scan(&name, &role)
+	if db.Missing(err) {
+		err = nil
+	}
+	return name, role, err
 }

@@ -30,6 +30,8 @@ type Reviewer interface {
 // Service serves the fleet part of the contract.
 type Service struct {
 	store    store
+	users    []ScopeUser
+	holders  RoleHolder
 	audit    front.Recorder
 	reviewer Reviewer
 	hint     string // carried by enrolment tokens: the fingerprint of the service's own authority
@@ -50,8 +52,13 @@ type Service struct {
 
 // New makes the column.
 func New(pool *pgxpool.Pool, audit front.Recorder, reviewer Reviewer, hint string) *Service {
-	return &Service{store: store{pool}, audit: audit, reviewer: reviewer, hint: hint, events: front.NewBroker(),
+	return &Service{store: store{pool: pool}, audit: audit, reviewer: reviewer, hint: hint, events: front.NewBroker(),
 		presence: make(chan presence, 1024), changed: make(chan []uuid.UUID, 1024), roster: newRoster(), Disconnect: func(uuid.UUID) {}}
+}
+
+// Join gives the column who keeps something of devices, who sets something for groups, and who knows the roles.
+func (f *Service) Join(dependents []Dependent, users []ScopeUser, holders RoleHolder) {
+	f.store.dependents, f.users, f.holders = dependents, users, holders
 }
 
 // Audience names this service to its devices; it is made with the database.

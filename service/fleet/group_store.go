@@ -133,26 +133,6 @@ func (s store) onlyOrganisation(ctx context.Context) (only *uuid.UUID, err error
 	return &all[0], nil
 }
 
-// holderAt names somebody who holds a role at a group.
-func (s store) holderAt(ctx context.Context, group uuid.UUID) (name string, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT p.name FROM grants g JOIN people p ON p.id = g.person_id AND p.removed_at IS NULL WHERE "+
-		"g.scope_kind = 'group' AND g.scope_id = $1 LIMIT 1", group.String()).Scan(&name)
-	return name, err
-}
-
-// scoped tells whether a policy, window or rule is set for a group, and names one.
-func (s store) scoped(ctx context.Context, group uuid.UUID) (name string, err error) {
-	err = s.pool.QueryRow(ctx, `SELECT name FROM (
-		SELECT 'the policy ' || name AS name FROM policies WHERE scope_kind = 'group' AND scope_id = $1
-		UNION ALL SELECT 'the maintenance window ' || name FROM maintenance_windows WHERE scope_kind = 'group' AND scope_id = $1
-		UNION ALL SELECT 'a rule of consent' FROM consent_rules WHERE scope_kind = 'group' AND scope_id = $1
-		UNION ALL SELECT 'the role ' || g.role || ' of ' || p.name FROM grants g JOIN people p ON p.id = g.person_id
-		WHERE g.scope_kind = 'group' AND g.scope_id = $1
-		UNION ALL SELECT 'the rule ' || name FROM rules WHERE spec->'scope'->>'kind' = 'group' AND spec->'scope'->>'id' = $1) u LIMIT 1`,
-		group.String()).Scan(&name)
-	return name, err
-}
-
 func (s store) removeGroup(ctx context.Context, id uuid.UUID) (name string, err error) {
 	err = s.pool.QueryRow(ctx, "DELETE FROM groups WHERE id = $1 RETURNING name", id).Scan(&name)
 	return name, err

@@ -15,6 +15,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/health"
 	"moorwatch.example/core/selector"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
@@ -142,27 +143,17 @@ func (f *Service) putGroup(c *gin.Context, id *uuid.UUID, status int, action str
 // RemoveGroup removes a group that nothing is set for: DELETE /groups/{id}.
 func (f *Service) RemoveGroup(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
-	user, err := f.store.scoped(ctx, id)
-	if err == nil {
-		front.Fail(c, front.Problem(http.StatusConflict, "The group is in use.",
-			fmt.Sprintf("It is the scope of %s: change that first.", user)))
-		return
+	user, err := f.scopeInUse(ctx, health.Scope{Kind: health.Group, ID: id.String()})
+	if user != "" {
+		err = front.Problem(http.StatusConflict, "The group is in use.", fmt.Sprintf("It is the scope of %s: change that first.", user))
 	}
 	var name string
-	if db.Missing(err) {
-		if name, err = f.store.removeGroup(ctx, id); db.Missing(err) {
-			err = front.NotFound("group")
-		}
-	}
 	if err == nil {
-		err = f.readGroups(ctx)
+		name, err = f.store.removeGroup(ctx, id)
 	}
-	if err == nil {
-		entry := front.EntryOf(c, "group.remove", "done")
-		entry.Detail = name
-		err = f.audit.Record(ctx, entry)
+	if front.Changed(c, f.audit, front.Change{Action: "group.remove", Detail: name, What: "group", Then: f.readGroups}, err) {
+		c.Status(http.StatusNoContent)
 	}
-	front.Done(c, err)
 }
 
 // previewed is how many devices a preview shows.

@@ -139,7 +139,7 @@ func (s store) answer(ctx context.Context, q api.IdentityQuestion, same bool, by
 			_, err := tx.Exec(ctx, "UPDATE devices SET waiting = false WHERE id = $1", q.Device)
 			return err
 		case q.Kind == enrolled:
-			_, err := retire(ctx, tx, q.Device)
+			_, err := s.retireIn(ctx, tx, q.Device)
 			return err
 		case !same:
 			_, err := tx.Exec(ctx, "UPDATE devices SET conflict_at = NULL WHERE id = $1", q.Device)
@@ -164,7 +164,7 @@ func (s store) answer(ctx context.Context, q api.IdentityQuestion, same bool, by
 			q.Older); err != nil {
 			return err
 		}
-		if _, err := retire(ctx, tx, q.Device); err != nil {
+		if _, err := s.retireIn(ctx, tx, q.Device); err != nil {
 			return err
 		}
 		var name string

@@ -17,7 +17,10 @@ import (
 )
 
 // store is every question that this column asks of the database.
-type store struct{ pool *pgxpool.Pool }
+type store struct {
+	pool       *pgxpool.Pool
+	dependents dependents
+}
 
 const deviceColumns = `d.id, d.name, o.name, s.name, d.os, d.os_name, d.os_version, d.arch, d.model, d.serial, d.addresses,
 	d.capabilities, d.agent_version, d.cores, d.memory_bytes, d.online, d.presence_since, d.last_heard, d.people, d.cpu, d.memory, d.disk, d.condition,
@@ -98,34 +101,29 @@ func (s store) detail(ctx context.Context, id uuid.UUID) (d api.DeviceDetail, er
 // retire returns the device's name.
 func (s store) retire(ctx context.Context, id uuid.UUID) (name string, err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		name, err = retire(ctx, tx, id)
+		name, err = s.retireIn(ctx, tx, id)
 		return err
 	})
 	return name, err
 }
 
-func retire(ctx context.Context, tx pgx.Tx, id uuid.UUID) (name string, err error) {
+// retireIn retires a device in a transaction, with what others keep of it.
+func (s store) retireIn(ctx context.Context, tx pgx.Tx, id uuid.UUID) (name string, err error) {
 	if err := tx.QueryRow(ctx, "UPDATE devices SET retired_at = now(), online = false WHERE id = $1 AND retired_at IS NULL RETURNING name",
 		id).Scan(&name); err != nil {
 		return name, err
 	}
-	if _, err := tx.Exec(ctx, "DELETE FROM findings WHERE device_id = $1", id); err != nil {
-		return name, err
-	}
-	_, err = tx.Exec(ctx, "UPDATE alerts SET state = 'resolved', resolved_at = now(), due = NULL WHERE device_id = $1 AND "+
-		"resolved_at IS NULL", id)
-	return name, err
+	return name, s.dependents.retired(ctx, tx, id)
 }
 
-// move gives a device to another site, with the alerts that are open about it.
+// move gives a device to another site, with what others keep of it.
 func (s store) move(ctx context.Context, id, site uuid.UUID) (name string, err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		if err := tx.QueryRow(ctx, "UPDATE devices SET site_id = $2 WHERE id = $1 AND retired_at IS NULL RETURNING name", id,
 			site).Scan(&name); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, "UPDATE alerts SET site_id = $2 WHERE device_id = $1 AND resolved_at IS NULL", id, site)
-		return err
+		return s.dependents.moved(ctx, tx, id, site)
 	})
 	return name, err
 }

@@ -47,11 +47,8 @@ func (f *Service) mayRest(ctx context.Context, group uuid.UUID, expression strin
 	if err != nil || len(reported) == 0 {
 		return err
 	}
-	holder, err := f.store.holderAt(ctx, group)
-	if db.Missing(err) {
-		return nil
-	}
-	if err != nil {
+	holder, err := f.holders.HolderAt(ctx, health.Scope{Kind: health.Group, ID: group.String()})
+	if holder == "" || err != nil {
 		return err
 	}
 	return front.Problem(http.StatusConflict, "A role is held at this group.",

@@ -253,3 +253,12 @@ func (s *Service) RemoveConsentRule(c *gin.Context, id api.ID) {
 func (s *Service) ruled(c *gin.Context, action, detail string, err error) bool {
 	return front.Changed(c, s.audit, front.Change{Action: action, Detail: detail, What: "rule", Then: s.Refresh}, err)
 }
+
+// ScopeInUse implements fleet.ScopeUser.
+func (s *Service) ScopeInUse(ctx context.Context, scope health.Scope) (what string, err error) {
+	used, err := s.store.scopeInUse(ctx, scope)
+	if used {
+		what = "a rule of consent"
+	}
+	return what, err
+}

@@ -190,3 +190,10 @@ func (s store) removeQuery(ctx context.Context, id uuid.UUID, owner *uuid.UUID) 
 		owner).Scan(&name)
 	return name, err
 }
+
+// scopeInUse tells whether a rule is set for a scope.
+func (s store) scopeInUse(ctx context.Context, scope health.Scope) (used bool, err error) {
+	return used, s.pool.QueryRow(ctx, "SELECT EXISTS (SELECT FROM consent_rules WHERE scope_kind = $1 AND scope_id = $2)",
+		string(scope.Kind),
+		scope.ID).Scan(&used)
+}
