@@ -9,7 +9,7 @@ GO_FILES := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 WEB_FILES := $(shell find web/src web/public web/index.html web/vite.config.ts -type f)
 
 .DEFAULT_GOAL := help
-.PHONY: help quick cover dev release demo demo-reset build test race lint lab fuzz bench fmt generate cross screenshots install packages
+.PHONY: help quick cover dev hooks release demo demo-reset build test race lint lab fuzz bench fmt generate cross screenshots install packages
 
 help: ## list the targets
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / {printf "  %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
@@ -98,6 +98,9 @@ fuzz: web/dist/index.html ## run every fuzz target for a minute; FUZZ_TIME=1h fo
 bench: build ## measure the figures: name value unit limit ratio
 	@tools/install.sh test bench
 	@go run ./bench
+
+hooks: ## have git look at each commit before it is made
+	git config core.hooksPath tools/hooks
 
 fmt: web/node_modules/.package-lock.json ## format everything
 	gofmt -w $(GO_FILES)
