@@ -18,7 +18,7 @@ import (
 func listFlags(more ...cli.Flag) []cli.Flag {
 	return append(more, &cli.BoolFlag{Name: "json", Usage: "print every field as JSON, for programs"},
 		&cli.BoolFlag{Name: "csv", Usage: "print every field as CSV (RFC 4180), for spreadsheets"},
-		&cli.IntFlag{Name: "limit", Usage: "print `ROWS` at most; 0 is all"})
+		&cli.IntFlag{Name: "limit", Usage: "print `ROWS` at most; 0 is all", HideDefault: true})
 }
 
 // list prints a list as its flags ask: all fields as JSON or CSV, or a table with these heads of what cells
