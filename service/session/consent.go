@@ -43,8 +43,9 @@ func (s *Service) Refresh(ctx context.Context) error {
 	return err
 }
 
-// presentWithin is how long a device has to tell who is signed in.
-const presentWithin = 5 * time.Second
+// presentWithin is how long a device has to tell who is signed in: longer than one that is busy takes, as a session
+// is refused where it is not known whether somebody could be asked.
+const presentWithin = 15 * time.Second
 
 // present finds out who could be told or asked at a device.
 func (s *Service) present(ctx context.Context, id uuid.UUID) session.Present {
