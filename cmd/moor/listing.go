@@ -12,6 +12,8 @@ import (
 	"strings"
 
 	"github.com/urfave/cli/v3"
+
+	"moorwatch.example/core/device"
 )
 
 // listFlags are the flags of every list, after more of its own.
@@ -107,8 +109,10 @@ func csvList[T any](rows iter.Seq2[T, error]) error {
 	return w.Error()
 }
 
-// inert keeps a spreadsheet from taking what a device or a person wrote for a formula.
+// inert keeps a spreadsheet from taking what a device or a person wrote for a formula, and a terminal from being
+// steered by it.
 func inert(s string) string {
+	s = device.CleanLong(s, len(s))
 	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) && !number(s) {
 		return "'" + s
 	}

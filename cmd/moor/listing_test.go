@@ -131,7 +131,7 @@ func TestListAsCSV(t *testing.T) {
 	if err != nil || got != want {
 		t.Errorf("%v\n%q\n%q", err, got, want)
 	}
-	for _, text := range []string{"=1+1", "+49", "@SUM(A1)", "-x", "\tx", "\rx"} {
+	for _, text := range []string{"=1+1", "+49", "@SUM(A1)", "-x"} {
 		if inert(text) != "'"+text && !number(text) {
 			t.Errorf("%q is a formula: %q", text, inert(text))
 		}
