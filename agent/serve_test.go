@@ -21,7 +21,7 @@ import (
 // simulated is an agent of a device that is not there, and what it serves of what a host offers.
 func simulated(t *testing.T, change func(h *host.Host)) http.Handler {
 	t.Helper()
-	d := sim.Device{Name: "hay-desk-01", Kind: sim.Desk, Seed: 7, Address: "192.0.2.10", Dir: t.TempDir()}
+	d := sim.Device{Name: "hay-desk-01", Kind: sim.Desk, Seed: 7, Address: "192.0.2.10", Dir: scratch.Dir(t)}
 	h := d.Host(func() time.Time { return time.Date(2026, 11, 30, 8, 0, 0, 0, time.UTC) })
 	h.Screens, h.Disk = nil, nil // which are served by rooms of their own
 	if change != nil {
