@@ -27,8 +27,7 @@ func (a *Agent) serveTools(mux *http.ServeMux, gate *uplink.Gate, offered host.H
 		a.serveFiles(mux, gate)
 	}
 	if p := offered.Processes; p != nil {
-		mux.HandleFunc("POST /processes/list", reply(func(ctx context.Context, _ struct{}) (link.Processes,
-			error) {
+		mux.HandleFunc("POST /processes/list", reply(func(ctx context.Context, _ struct{}) (link.Processes, error) {
 			return p.Another().List(ctx)
 		}))
 		mux.HandleFunc("POST /processes/watch", lines(a.watchProcesses))
@@ -42,8 +41,7 @@ func (a *Agent) serveTools(mux *http.ServeMux, gate *uplink.Gate, offered host.H
 		mux.HandleFunc("POST /services/do", reply(s.Do))
 	}
 	if e := offered.Events; e != nil {
-		mux.HandleFunc("POST /events/sources", reply(func(ctx context.Context, _ struct{}) (link.EventSources,
-			error) {
+		mux.HandleFunc("POST /events/sources", reply(func(ctx context.Context, _ struct{}) (link.EventSources, error) {
 			return e.Sources(ctx)
 		}))
 		mux.HandleFunc("POST /events/read", lines(e.Events))
@@ -61,8 +59,7 @@ func (a *Agent) serveTools(mux *http.ServeMux, gate *uplink.Gate, offered host.H
 	}
 	if offered.Lister != nil && !slices.Contains(offered.Withheld, device.CapabilityQueries) {
 		q := query.New(offered)
-		mux.HandleFunc("POST /queries/classes", reply(func(ctx context.Context, _ struct{}) (link.QueryClasses,
-			error) {
+		mux.HandleFunc("POST /queries/classes", reply(func(ctx context.Context, _ struct{}) (link.QueryClasses, error) {
 			return q.Classes(ctx)
 		}))
 		mux.HandleFunc("POST /queries/ask", lines(q.Ask))
@@ -71,8 +68,7 @@ func (a *Agent) serveTools(mux *http.ServeMux, gate *uplink.Gate, offered host.H
 		mux.HandleFunc("POST /power/do", reply(p.Do))
 	}
 	if p := offered.People; p != nil {
-		mux.HandleFunc("POST /people/list", reply(func(ctx context.Context, _ struct{}) (link.PresenceList,
-			error) {
+		mux.HandleFunc("POST /people/list", reply(func(ctx context.Context, _ struct{}) (link.PresenceList, error) {
 			return p.People(ctx)
 		}))
 		mux.HandleFunc("POST /people/show", reply(p.Show))

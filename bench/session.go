@@ -92,8 +92,7 @@ func calls(ctx context.Context, server *tls.Config, fingerprint string) ([]time.
 	}
 	defer l.close()
 	go http.Serve(l.device.Listener(), http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, "ok") }))
-	client := &http.Client{Transport: uplink.Transport(func(ctx context.Context, _ string) (net.Conn,
-		error) {
+	client := &http.Client{Transport: uplink.Transport(func(ctx context.Context, _ string) (net.Conn, error) {
 		return l.service.Open(ctx)
 	})}
 	return times(5000, func() error {

@@ -298,9 +298,8 @@ func (c *Client) Run(ctx context.Context, id uuid.UUID, order link.Command, stdo
 	for in := json.NewDecoder(answer.Body); ; {
 		var e link.CommandEvent
 		if err := in.Decode(&e); err != nil {
-			return 0,
-				errors.Join(ctx.Err(), fmt.Errorf("the connection to the service was lost: whether the command ended is not known: %w",
-					err))
+			lost := fmt.Errorf("the connection to the service was lost: whether the command ended is not known: %w", err)
+			return 0, errors.Join(ctx.Err(), lost)
 		}
 		if _, err := stdout.Write(e.Stdout); err != nil {
 			return 0, err

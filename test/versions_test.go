@@ -146,8 +146,7 @@ func TestOldAgent(t *testing.T) {
 		io.WriteString(w, `{"stdout":"b2xkCg=="}`+"\n"+`{"exit":0,"elapsed_seconds":0.01}`+"\n")
 	})
 	go http.Serve(session, commands)
-	service := &http.Client{Transport: &http.Transport{DialContext: func(context.Context, string, string) (net.Conn,
-		error) {
+	service := &http.Client{Transport: &http.Transport{DialContext: func(context.Context, string, string) (net.Conn, error) {
 		return session.Open()
 	}}}
 	post := func(path, body string) string {

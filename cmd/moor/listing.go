@@ -25,8 +25,7 @@ func listFlags(more ...cli.Flag) []cli.Flag {
 
 // list prints a list as its flags ask: all fields as JSON or CSV, or a table with these heads of what cells
 // tells of a row; what they are more than heads stands in lines below. Without --limit a table has so many
-// rows at most, 0 for all, and says that there are more;
-// JSON and CSV, which programs read, have all.
+// rows at most, 0 for all, and says that there are more; JSON and CSV, which programs read, have all.
 func list[T any](c *cli.Command, rows iter.Seq2[T, error], most int, heads []string, cells func(T) []string) error {
 	return listOr(c, rows, most, "", heads, cells)
 }
