@@ -116,23 +116,9 @@ func (f *Service) putGroup(c *gin.Context, id *uuid.UUID, status int, action str
 	if err == nil {
 		g, err = f.store.setGroup(ctx, id, of, name, expression, members, front.CallerOf(c).Email)
 	}
-	switch {
-	case db.Missing(err):
-		err = front.NotFound("group")
-	case db.Duplicate(err):
-		err = front.Problem(http.StatusConflict, "There is a group of this name already.", "Choose another name.")
-	}
-	if err == nil {
-		err = f.readGroups(ctx)
-	}
-	if err == nil {
-		entry := front.EntryOf(c, action, "done")
-		entry.Detail = cmp.Or(expression, fmt.Sprintf("%d devices", len(members)))
-		entry.Detail = name + ": " + entry.Detail
-		err = f.audit.Record(ctx, entry)
-	}
-	if err != nil {
-		front.Fail(c, err)
+	what := cmp.Or(expression, fmt.Sprintf("%d devices", len(members)))
+	if !front.Changed(c, f.audit, front.Change{Action: action, Detail: name + ": " + what, What: "group", Then: f.readGroups,
+		Taken: front.Problem(http.StatusConflict, "There is a group of this name already.", "Choose another name.")}, err) {
 		return
 	}
 	one := []api.Group{g}
